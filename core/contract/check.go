@@ -1,0 +1,1064 @@
+package contract
+
+import (
+	"fmt"
+	"slices"
+	"sort"
+	"strings"
+	"unicode/utf8"
+
+	"github.com/agnivade/levenshtein"
+
+	"kamerad/core/syntax"
+)
+
+// Load reads and checks a contract text. The problems are empty exactly when the contract is not nil; they hold every
+// mistake, of the text and of its meaning, in the order of the lines.
+func Load(name, text string) (*Contract, syntax.Problems) {
+	src := syntax.NewSource(name, text)
+	file, problems := syntax.Parse(src)
+	c := &checker{
+		src: src, problems: problems, enums: map[string]*Enum{}, kinds: map[string]*Kind{},
+		trees: map[*Kind]*syntax.Entity{}, unread: len(problems) > 0,
+		out: &Contract{TickRate: 20, Seats: 64, Source: src},
+	}
+	c.file(file)
+	if len(c.problems) > 0 {
+		return nil, c.problems.Sort()
+	}
+	return c.out, nil
+}
+
+type checker struct {
+	src      *syntax.Source
+	problems syntax.Problems
+	out      *Contract
+	enums    map[string]*Enum
+	kinds    map[string]*Kind
+	trees    map[*Kind]*syntax.Entity
+	unread   bool // the text itself has mistakes: what is missing may only not have been understood
+}
+
+func (c *checker) fail(at syntax.Span, code, message, hint string) {
+	c.problems = append(c.problems, c.src.Problem(at, code, message, hint))
+}
+
+// bounded tells whether a count is within its bound, and says so if not.
+func (c *checker) bounded(at syntax.Span, what string, n, low, high int64) bool {
+	if n < low || n > high {
+		c.fail(at, "out-of-range", fmt.Sprintf("%s is %d", what, n), fmt.Sprintf("from %d to %d", low, high))
+		return false
+	}
+	return true
+}
+
+func (c *checker) file(f *syntax.File) {
+	var header, tick, seats, roles, join syntax.Decl
+	once := func(seen *syntax.Decl, d syntax.Decl, what string) bool {
+		if *seen != nil {
+			line, _ := c.src.Position((*seen).Span().Start)
+			c.fail(d.Span(), "repeated", fmt.Sprintf("the contract has %s already, in line %d", what, line), "remove one of the two")
+			return false
+		}
+		*seen = d
+		return true
+	}
+	var entities []*syntax.Entity
+	var events []*syntax.Event
+	var handler *syntax.Handler
+	for i, d := range f.Decls {
+		switch d := d.(type) {
+		case *syntax.Contract:
+			if once(&header, d, "a name") {
+				c.out.Name = d.Name.Text
+				if utf8.RuneCountInString(d.Name.Text) > 60 {
+					c.fail(d.Name.At, "out-of-range", "the contract's name is too long", "at most 60 characters")
+				}
+				if d.Language.Value != 1 {
+					c.fail(d.Language.At, "language", fmt.Sprintf("language %d is not known here", d.Language.Value), "write language 1")
+				}
+				if i > 0 {
+					c.fail(d.At, "order", "the contract's name does not stand first", "move this line to the top")
+				}
+			}
+		case *syntax.Tick:
+			if once(&tick, d, "a tick rate") && c.bounded(d.Rate.At, "the number of ticks per second", d.Rate.Value, 1, MaxTickRate) {
+				c.out.TickRate = int(d.Rate.Value)
+			}
+		case *syntax.Seats:
+			if once(&seats, d, "a number of seats") && c.bounded(d.Count.At, "the number of seats", d.Count.Value, 1, MaxSeats) {
+				c.out.Seats = int(d.Count.Value)
+			}
+		case *syntax.Roles:
+			if once(&roles, d, "a list of roles") {
+				c.bounded(d.At, "the number of roles", int64(len(d.Names)), 1, MaxRoles)
+				for _, n := range d.Names {
+					if slices.Contains(c.out.Roles, n.Text) {
+						c.fail(n.At, "repeated", fmt.Sprintf("the role `%s` is listed twice", n.Text), "remove one of the two")
+						continue
+					}
+					c.out.Roles = append(c.out.Roles, n.Text)
+				}
+			}
+		case *syntax.Enum:
+			c.enum(d)
+		case *syntax.Entity:
+			entities = append(entities, d)
+		case *syntax.Event:
+			events = append(events, d)
+		case *syntax.Handler:
+			if d.On.Text != "join" {
+				c.fail(d.On.At, "unknown-name", fmt.Sprintf("nothing is known that `on %s` could wait for", d.On.Text), "a contract can have `on join(c)`")
+			} else if once(&join, d, "an `on join`") {
+				handler = d
+			}
+		}
+	}
+	if header == nil && !c.unread {
+		c.fail(syntax.Span{}, "no-header", "the contract has no name", "begin with a line such as `contract tidewreck language 1`")
+	}
+	if len(c.out.Roles) == 0 {
+		c.out.Roles = []string{"player"}
+	}
+	c.bounded(syntax.Span{}, "the number of kinds", int64(len(entities)), 0, MaxKinds)
+	for _, d := range entities {
+		c.kind(d)
+	}
+	for _, k := range c.out.Kinds {
+		c.members(k, c.trees[k])
+	}
+	for _, d := range events {
+		if e := c.event(d, nil); e != nil {
+			c.out.Events = append(c.out.Events, e)
+		}
+	}
+	for _, k := range c.out.Kinds {
+		for i, r := range k.Requests {
+			c.request(r, c.trees[k].Requests[i])
+		}
+	}
+	if handler != nil {
+		env := &env{checker: c}
+		env.enter()
+		env.declare(handler.Param, &Type{Form: FormClient})
+		h := &Handler{Body: env.block(handler.Body)}
+		h.Nums, h.Texts = env.nums, env.texts
+		h.Line, _ = c.src.Position(handler.At.Start)
+		c.out.OnJoin = h
+	}
+}
+
+func (c *checker) enum(d *syntax.Enum) {
+	e := &Enum{Name: d.Name.Text}
+	if !c.freeTypeName(d.Name) {
+		return
+	}
+	for _, m := range d.Members {
+		if slices.Contains(e.Values, m.Text) {
+			c.fail(m.At, "repeated", fmt.Sprintf("`%s` stands twice in %s", m.Text, e.Name), "remove one of the two")
+			continue
+		}
+		e.Values = append(e.Values, m.Text)
+	}
+	if len(e.Values) == 0 {
+		c.fail(d.At, "empty", fmt.Sprintf("the enum %s has no value", e.Name), "list at least one, as in `enum Item { flare, patch }`")
+		e.Values = []string{"none"}
+	}
+	c.bounded(d.At, "the number of values", int64(len(e.Values)), 1, MaxEnumValues)
+	c.enums[e.Name] = e
+	c.out.Enums = append(c.out.Enums, e)
+}
+
+func (c *checker) freeTypeName(n syntax.Ident) bool {
+	if n.Text == "" {
+		return false // its mistake has been told
+	}
+	if c.enums[n.Text] != nil || c.kinds[n.Text] != nil {
+		c.fail(n.At, "repeated", fmt.Sprintf("the name `%s` is taken by another declaration", n.Text), "choose another name")
+		return false
+	}
+	return true
+}
+
+func (c *checker) kind(d *syntax.Entity) {
+	if !c.freeTypeName(d.Name) {
+		return
+	}
+	k := &Kind{Index: len(c.out.Kinds), Name: d.Name.Text, Shared: d.Shared, Per: -1, To: Everyone}
+	if !d.Shared {
+		k.Per = slices.Index(c.out.Roles, d.Per.Text)
+		if k.Per < 0 && d.Per.Text != "" {
+			c.fail(d.Per.At, "unknown-name", fmt.Sprintf("the role `%s` is not declared", d.Per.Text), c.suggest(d.Per.Text, c.out.Roles, "roles are listed in a line such as `roles player, referee`"))
+		}
+		k.Per = max(k.Per, 0)
+	}
+	if d.To != nil {
+		k.To = c.to(d.To)
+	}
+	c.kinds[k.Name] = k
+	c.trees[k] = d
+	c.out.Kinds = append(c.out.Kinds, k)
+}
+
+// to reads the audience of a property or kind.
+func (c *checker) to(a *syntax.Audience) Audience {
+	if len(a.Terms) == 1 {
+		if r, ok := a.Terms[0].Who.(*syntax.Ref); ok {
+			switch r.Text {
+			case "everyone":
+				return Everyone
+			case "owner":
+				return Owner
+			case "nobody":
+				return Nobody
+			}
+		}
+	}
+	c.fail(a.At, "audience", "this is no audience of a property or kind", "one of: to everyone, to owner, to nobody")
+	return Everyone
+}
+
+// suggest words a hint: the nearest of some names, or else what would be right in general.
+func (c *checker) suggest(name string, known []string, otherwise string) string {
+	best, distance := "", len(name)/3+2
+	for _, k := range known {
+		if d := levenshtein.ComputeDistance(strings.ToLower(name), strings.ToLower(k)); d < distance {
+			best, distance = k, d
+		}
+	}
+	if best != "" {
+		return fmt.Sprintf("did you mean `%s`?", best)
+	}
+	return otherwise
+}
+
+func (c *checker) members(k *Kind, d *syntax.Entity) {
+	c.bounded(d.Name.At, "the number of properties", int64(len(d.Properties)), 0, MaxProperties)
+	c.bounded(d.Name.At, "the number of requests", int64(len(d.Requests)), 0, MaxRequests)
+	c.bounded(d.Name.At, "the number of events", int64(len(d.Events)), 0, MaxEvents)
+	taken := map[string]bool{}
+	free := func(n syntax.Ident) {
+		if n.Text != "" && taken[n.Text] {
+			c.fail(n.At, "repeated", fmt.Sprintf("%s has `%s` already", k.Name, n.Text), "choose another name")
+		}
+		taken[n.Text] = true
+	}
+	for _, p := range d.Properties {
+		free(p.Name)
+		if q := c.property(k, p); q != nil {
+			k.Properties = append(k.Properties, q)
+		}
+	}
+	for _, e := range d.Events {
+		free(e.Name)
+		if e := c.event(e, k); e != nil {
+			k.Events = append(k.Events, e)
+			c.out.Events = append(c.out.Events, e)
+		}
+	}
+	for _, r := range d.Requests {
+		free(r.Name)
+		line, _ := c.src.Position(r.At.Start)
+		q := &Request{Index: len(c.out.Requests), Kind: k, Name: r.Name.Text, Line: line}
+		k.Requests = append(k.Requests, q)
+		c.out.Requests = append(c.out.Requests, q)
+	}
+}
+
+func (c *checker) property(k *Kind, d *syntax.Property) *Property {
+	p := &Property{Index: len(k.Properties), Name: d.Name.Text, Type: c.typ(d.Type), To: Everyone}
+	if d.To != nil {
+		p.To = c.to(d.To)
+	}
+	p.To = min(p.To, k.To)
+	if p.Type == nil {
+		return nil
+	}
+	switch p.Type.Form {
+	case FormText:
+		p.Slot = k.Texts
+		k.Texts++
+	case FormStacks:
+		p.Slot = k.Nums
+		k.Nums += 2 * p.Type.Max
+	default:
+		p.Slot = k.Nums
+		k.Nums++
+	}
+	if d.Clamped != nil {
+		p.Clamped = true
+		if p.Type.Form != FormInt {
+			c.fail(*d.Clamped, "wrong-type", fmt.Sprintf("`%s` is of the type %s, which has no range to clamp to", p.Name, p.Type), "remove `clamped`; only int has it")
+		}
+	}
+	// What has no default starts nearest to zero, empty, or at an enum's first value.
+	if p.Type.Form == FormInt {
+		p.Default.Num = min(max(0, p.Type.Low), p.Type.High)
+	}
+	if d.Default != nil {
+		env := &env{checker: c, constant: true}
+		if v := env.value(d.Default, p.Type, "the default of `"+p.Name+"`"); v != nil {
+			p.Default = Value{Num: v.Num, Text: v.Text}
+		}
+	}
+	return p
+}
+
+func (c *checker) event(d *syntax.Event, k *Kind) *Event {
+	e := &Event{Index: len(c.out.Events), Kind: k, Name: d.Name.Text, Params: c.params(d.Params)}
+	if k == nil {
+		for _, other := range c.out.Events {
+			if other.Kind == nil && other.Name == e.Name {
+				c.fail(d.Name.At, "repeated", fmt.Sprintf("the contract has the event `%s` already", e.Name), "choose another name")
+				return nil
+			}
+		}
+	}
+	return e
+}
+
+func (c *checker) params(params []syntax.Param) []Param {
+	var out []Param
+	for i, p := range params {
+		if i >= MaxParams {
+			c.fail(p.Name.At, "out-of-range", fmt.Sprintf("this is argument %d", i+1), fmt.Sprintf("at most %d are allowed", MaxParams))
+			break
+		}
+		if slices.ContainsFunc(out, func(o Param) bool { return o.Name == p.Name.Text }) {
+			c.fail(p.Name.At, "repeated", fmt.Sprintf("there is an argument `%s` already", p.Name.Text), "choose another name")
+		}
+		t := c.typ(p.Type)
+		if t != nil && t.Form == FormStacks {
+			c.fail(p.Type.At, "wrong-type", "stacks cannot be an argument", "send an item and a count")
+		}
+		if t == nil {
+			t = &Type{Form: FormInt}
+		}
+		out = append(out, Param{p.Name.Text, t})
+	}
+	return out
+}
+
+func (c *checker) typ(d *syntax.Type) *Type {
+	switch d.Name.Text {
+	case "bool":
+		return &Type{Form: FormBool}
+	case "int":
+		low, ok1 := d.Low.(*syntax.Number)
+		high, ok2 := d.High.(*syntax.Number)
+		if !ok1 || !ok2 {
+			c.fail(d.At, "no-range", "this int has no range", "say the least and the greatest value: int 0..100")
+			return nil
+		}
+		if low.Value > high.Value {
+			c.fail(d.At, "out-of-range", fmt.Sprintf("the range %d..%d is empty", low.Value, high.Value), "the least value stands first")
+			return nil
+		}
+		return &Type{Form: FormInt, Low: low.Value, High: high.Value}
+	case "text":
+		if d.Max == nil {
+			c.fail(d.At, "no-range", "this text has no greatest length", "say how many characters it may have: text max 40")
+			return nil
+		}
+		if !c.bounded(d.Max.At, "the greatest length", d.Max.Value, 1, MaxText) {
+			return nil
+		}
+		return &Type{Form: FormText, Max: int(d.Max.Value)}
+	case "stacks":
+		if d.Of.Text == "" || d.Max == nil || d.Each == nil {
+			c.fail(d.At, "no-range", "these stacks are not bounded", "say of what, how many, and how many in each: stacks<Item> max 6 each 5")
+			return nil
+		}
+		e := c.enums[d.Of.Text]
+		if e == nil {
+			c.fail(d.Of.At, "unknown-name", fmt.Sprintf("the enum `%s` is not declared", d.Of.Text), c.suggest(d.Of.Text, names(c.enums), "declare it: enum "+d.Of.Text+" { … }"))
+			return nil
+		}
+		if !c.bounded(d.Max.At, "the number of stacks", d.Max.Value, 1, MaxStacks) || !c.bounded(d.Each.At, "the greatest count of a stack", d.Each.Value, 1, MaxStackCount) {
+			return nil
+		}
+		return &Type{Form: FormStacks, Enum: e, Max: int(d.Max.Value), Each: d.Each.Value}
+	}
+	if e := c.enums[d.Name.Text]; e != nil {
+		return &Type{Form: FormEnum, Enum: e}
+	}
+	known := append(names(c.enums), "bool", "int", "text", "stacks")
+	c.fail(d.Name.At, "unknown-type", fmt.Sprintf("the type `%s` is not known", d.Name.Text), c.suggest(d.Name.Text, known, "one of bool, int 0..100, text max 40, stacks<Item> max 6 each 5, or an enum"))
+	return nil
+}
+
+func names[T any](m map[string]T) []string {
+	out := make([]string, 0, len(m))
+	for n := range m {
+		out = append(out, n)
+	}
+	sort.Strings(out)
+	return out
+}
+
+func (c *checker) request(r *Request, d *syntax.Request) {
+	r.Params = c.params(d.Params)
+	r.From = []Who{{Sort: ToOwner}}
+	if d.From != nil {
+		r.From = c.from(d.From)
+	} else if r.Kind.Shared {
+		c.fail(d.Name.At, "never", fmt.Sprintf("nobody can ever send `%s`: a shared entity belongs to the server, and by default only the owner may ask", r.FullName()), "say who may: `from "+c.out.Roles[0]+"`")
+	}
+	if d.Limit != nil {
+		window := int64(1000)
+		if d.Limit.Window != nil {
+			window = d.Limit.Window.Value
+		}
+		if c.bounded(d.Limit.Count.At, "the limit", d.Limit.Count.Value, 1, MaxLimit) {
+			r.Limit = &Limit{Count: int(d.Limit.Count.Value), Window: c.ticks(d.Limit.At, window), Ms: window}
+		}
+	}
+	env := &env{checker: c, kind: r.Kind, request: r, head: true}
+	env.enter()
+	for i, p := range d.Params {
+		if i < len(r.Params) {
+			env.declare(p.Name, r.Params[i].Type)
+		}
+	}
+	r.Head = env.block(d.Head)
+	env.head = false
+	r.Body = env.block(d.Body)
+	r.Nums, r.Texts = env.nums, env.texts
+}
+
+// ticks turns milliseconds into ticks; a time that is not whole ticks is a mistake that names the two nearest.
+func (c *checker) ticks(at syntax.Span, ms int64) int64 {
+	rate := int64(c.out.TickRate)
+	if ms*rate%1000 != 0 || ms <= 0 {
+		n := ms * rate / 1000
+		near := fmt.Sprintf("%gms", float64((n+1)*1000)/float64(rate))
+		if n > 0 {
+			near = fmt.Sprintf("%gms and %s", float64(n*1000)/float64(rate), near)
+		}
+		c.fail(at, "no-ticks", fmt.Sprintf("%dms is not a whole number of ticks at %d per second", ms, rate), "nearest: "+near)
+		return 1
+	}
+	return ms * rate / 1000
+}
+
+func (c *checker) from(a *syntax.Audience) []Who {
+	var out []Who
+	for _, t := range a.Terms {
+		r, ok := t.Who.(*syntax.Ref)
+		w := Who{But: t.But}
+		switch {
+		case ok && r.Text == "everyone":
+			w.Sort = ToEveryone
+		case ok && r.Text == "owner":
+			w.Sort = ToOwner
+		case ok && slices.Contains(c.out.Roles, r.Text):
+			w.Sort, w.Role = ToRole, slices.Index(c.out.Roles, r.Text)
+		default:
+			name := c.src.Text[t.Who.Span().Start:t.Who.Span().End]
+			c.fail(t.Who.Span(), "unknown-name", fmt.Sprintf("`%s` names nobody who could send a request", name), c.suggest(name, append([]string{"everyone", "owner"}, c.out.Roles...), "from owner, everyone or a role"))
+			continue
+		}
+		out = append(out, w)
+	}
+	return out
+}
+
+// env is where an expression or statement stands.
+type env struct {
+	*checker
+	kind     *Kind    // of self; nil in a handler of the contract
+	request  *Request // nil in a handler
+	head     bool     // nothing may change
+	constant bool     // nothing may be read
+	scopes   []map[string]*Expr
+	nums     int
+	texts    int
+}
+
+func (e *env) enter() { e.scopes = append(e.scopes, map[string]*Expr{}) }
+func (e *env) leave() { e.scopes = e.scopes[:len(e.scopes)-1] }
+
+func (e *env) declare(n syntax.Ident, t *Type) *Expr {
+	for _, s := range e.scopes {
+		if s[n.Text] != nil {
+			e.fail(n.At, "repeated", fmt.Sprintf("the name `%s` is in use here already", n.Text), "choose another name")
+		}
+	}
+	x := &Expr{Op: OpLocal, Type: t}
+	if t.IsText() {
+		x.Num = int64(e.texts)
+		e.texts++
+	} else {
+		x.Num = int64(e.nums)
+		e.nums++
+	}
+	e.scopes[len(e.scopes)-1][n.Text] = x
+	return x
+}
+
+func (e *env) block(stmts []syntax.Stmt) []Stmt {
+	if !e.head {
+		e.enter()
+		defer e.leave()
+	}
+	var out []Stmt
+	for _, s := range stmts {
+		if t, ok := e.stmt(s); ok {
+			t.Line, _ = e.src.Position(s.Span().Start)
+			out = append(out, t)
+		}
+	}
+	return out
+}
+
+func (e *env) stmt(s syntax.Stmt) (Stmt, bool) {
+	switch s := s.(type) {
+	case *syntax.Let:
+		v := e.expr(s.Value, nil)
+		if v == nil {
+			e.scopes[len(e.scopes)-1][s.Name.Text] = &Expr{Type: &Type{}} // so that its uses are not told as unknown
+			return Stmt{}, false
+		}
+		if v.Type.Form == FormStacks {
+			e.fail(s.Value.Span(), "wrong-type", "a name cannot stand for whole stacks", "ask for a count: satchel.count(flare)")
+			return Stmt{}, false
+		}
+		return Stmt{Op: OpLet, Num: e.declare(s.Name, v.Type).Num, Value: v}, true
+	case *syntax.Check:
+		cond := e.value(s.Cond, &Type{Form: FormBool}, "the condition of a check")
+		span := s.Cond.Span()
+		line, _ := e.src.Position(s.At.Start)
+		text := strings.Join(strings.Fields(e.src.Text[span.Start:span.End]), " ")
+		e.request.Checks = append(e.request.Checks, Check{Text: text, Reason: s.Reason.Value, Line: line})
+		if n := utf8.RuneCountInString(s.Reason.Value); n == 0 || n > 200 {
+			e.fail(s.Reason.At, "out-of-range", fmt.Sprintf("this reason has %d characters", n), "from 1 to 200")
+		}
+		return Stmt{Op: OpCheck, Num: int64(len(e.request.Checks) - 1), Value: cond}, cond != nil
+	case *syntax.Assign:
+		return e.assign(s)
+	case *syntax.Do:
+		return e.do(s)
+	case *syntax.If:
+		cond := e.value(s.Cond, &Type{Form: FormBool}, "the condition of an `if`")
+		t := Stmt{Op: OpIf, Value: cond, Then: e.block(s.Then), Else: e.block(s.Else)}
+		return t, cond != nil
+	case *syntax.Tell:
+		return e.tell(s)
+	case *syntax.Deny:
+		if e.request == nil {
+			e.fail(s.At, "no-request", "there is no request here that could be denied", "`deny` stands in the body of a request")
+			return Stmt{}, false
+		}
+		return Stmt{Op: OpDeny, Text: s.Reason.Value}, true
+	}
+	return Stmt{}, false
+}
+
+func (e *env) assign(s *syntax.Assign) (Stmt, bool) {
+	target := e.expr(s.Target, nil)
+	if target == nil {
+		e.expr(s.Value, nil)
+		return Stmt{}, false
+	}
+	if target.Op != OpGet {
+		e.fail(s.Target.Span(), "not-writable", "this cannot be assigned to", "a property can: `hull = 100` or `caller.Diver.hull = 100`")
+		return Stmt{}, false
+	}
+	p := target.Prop
+	if p.Type.Form == FormStacks {
+		e.fail(s.Target.Span(), "not-writable", fmt.Sprintf("the stacks `%s` cannot be assigned as a whole", p.Name), fmt.Sprintf("use %s.put(item, count) and %s.take(item, count)", p.Name, p.Name))
+		return Stmt{}, false
+	}
+	what := "the new value of `" + p.Name + "`"
+	if s.Op == "=" {
+		v := e.value(s.Value, p.Type, what)
+		if v != nil && v.Op == OpConst && p.Clamped {
+			v.Num = min(max(v.Num, p.Type.Low), p.Type.High)
+		}
+		return Stmt{Op: OpSet, X: target.Args[0], Prop: p, Value: v}, v != nil
+	}
+	if p.Type.Form != FormInt {
+		e.fail(s.At, "wrong-type", fmt.Sprintf("`%s` is of the type %s and cannot be counted up or down", p.Name, p.Type), "assign with `=`")
+		return Stmt{}, false
+	}
+	v := e.value(s.Value, &Type{Form: FormInt}, what)
+	op := OpAdd
+	if s.Op == "-=" {
+		op = OpSub
+	}
+	return Stmt{Op: OpSet, X: target.Args[0], Prop: p, Value: &Expr{Op: op, Type: &Type{Form: FormInt}, Args: []*Expr{target, v}}}, v != nil
+}
+
+// methods of stacks: the operation, and whether it changes something.
+var methods = map[string]struct {
+	op      Op
+	changes bool
+	count   bool // takes a count after the item
+}{"has": {OpHas, false, true}, "count": {OpCount, false, false}, "room": {OpRoom, false, false}, "put": {OpPut, true, true}, "take": {OpTake, true, true}}
+
+// method reads `path.name(item, count)`; ok is false when it is no method of stacks, or has a mistake that has been told.
+func (e *env) method(call *syntax.Call) (x *Expr, changes, ok bool) {
+	m, isMember := call.Fn.(*syntax.Member)
+	if !isMember {
+		name := e.src.Text[call.Fn.Span().Start:call.Fn.Span().End]
+		hint := "stacks have has, count, room, put and take, as in `satchel.has(flare)`"
+		for _, ev := range e.out.Events {
+			if ev.Name == name {
+				hint = "an event is told: `tell everyone " + name + "(…)`"
+			}
+		}
+		e.fail(call.Fn.Span(), "unknown-name", fmt.Sprintf("there is no function `%s`", name), hint)
+		return nil, false, false
+	}
+	on := e.expr(m.X, nil)
+	if on == nil {
+		return nil, false, false
+	}
+	if on.Op != OpGet || on.Type.Form != FormStacks {
+		e.fail(m.Name.At, "unknown-name", fmt.Sprintf("%s has no `%s` that could be called", describe(on.Type), m.Name.Text), "stacks have has, count, room, put and take")
+		return nil, false, false
+	}
+	method, known := methods[m.Name.Text]
+	if !known {
+		e.fail(m.Name.At, "unknown-name", fmt.Sprintf("stacks have no `%s`", m.Name.Text), e.suggest(m.Name.Text, names(methods), "they have has, count, room, put and take"))
+		return nil, false, false
+	}
+	if method.changes && e.head {
+		e.fail(call.At, "impure", fmt.Sprintf("`%s` changes something, and the head of a request may not", m.Name.Text), "move it into the body; a check may ask has, count and room")
+		return nil, false, false
+	}
+	most := 1
+	if method.count {
+		most = 2
+	}
+	if len(call.Args) < 1 || len(call.Args) > most {
+		e.fail(call.At, "arguments", fmt.Sprintf("`%s` has %d arguments", m.Name.Text, len(call.Args)), fmt.Sprintf("it takes an item%s", map[bool]string{true: ", and a count unless it is 1", false: ""}[method.count]))
+		return nil, false, false
+	}
+	item := e.value(call.Args[0], &Type{Form: FormEnum, Enum: on.Type.Enum}, "the item")
+	count := &Expr{Op: OpConst, Type: &Type{Form: FormInt}, Num: 1}
+	if len(call.Args) == 2 {
+		count = e.value(call.Args[1], &Type{Form: FormInt, Low: 0, High: MaxStackCount * MaxStacks}, "the count")
+	}
+	if item == nil || count == nil {
+		return nil, false, false
+	}
+	t := &Type{Form: FormInt}
+	if method.op == OpHas {
+		t = &Type{Form: FormBool}
+	}
+	return &Expr{Op: method.op, Type: t, Prop: on.Prop, Args: []*Expr{on.Args[0], item, count}}, method.changes, true
+}
+
+func (e *env) do(s *syntax.Do) (Stmt, bool) {
+	call, ok := s.X.(*syntax.Call)
+	if !ok {
+		return Stmt{}, false
+	}
+	x, changes, ok := e.method(call)
+	if !ok {
+		return Stmt{}, false
+	}
+	if !changes {
+		e.fail(s.At, "no-effect", "this value is computed and then thrown away", "use it in a condition or assign it")
+		return Stmt{}, false
+	}
+	return Stmt{Op: x.Op, X: x.Args[0], Prop: x.Prop, Args: x.Args[1:]}, true
+}
+
+func (e *env) tell(s *syntax.Tell) (Stmt, bool) {
+	out := Stmt{Op: OpTell, Who: e.who(s.To)}
+	var kind *Kind
+	var name syntax.Ident
+	switch f := s.Event.(type) {
+	case *syntax.Ref:
+		name, kind = f.Ident, e.kind
+		if kind != nil && slices.ContainsFunc(kind.Events, func(ev *Event) bool { return ev.Name == name.Text }) {
+			out.X = &Expr{Op: OpSelf, Type: &Type{Form: FormEntity, Kind: kind}}
+		} else {
+			kind = nil
+		}
+	case *syntax.Member:
+		name = f.Name
+		out.X = e.expr(f.X, nil)
+		if out.X == nil {
+			return out, false
+		}
+		if out.X.Type.Form != FormEntity {
+			e.fail(f.Span(), "wrong-type", fmt.Sprintf("%s has no events", describe(out.X.Type)), "an event belongs to an entity or to the contract")
+			return out, false
+		}
+		kind = out.X.Type.Kind
+	default:
+		e.fail(s.Event.Span(), "expected", "this is no event", "as in `tell everyone used(item)`")
+		return out, false
+	}
+	var known []string
+	for _, ev := range e.out.Events {
+		if ev.Kind == kind || out.X == nil && ev.Kind == e.kind {
+			known = append(known, ev.Name)
+		}
+		if ev.Kind == kind && ev.Name == name.Text {
+			out.Event = ev
+		}
+	}
+	if out.Event == nil {
+		e.fail(name.At, "unknown-name", fmt.Sprintf("the event `%s` is not declared", name.Text), e.suggest(name.Text, known, "declare it: event "+name.Text+"(…)"))
+		return out, false
+	}
+	if len(s.Args) != len(out.Event.Params) {
+		e.fail(s.At, "arguments", fmt.Sprintf("`%s` is told with %d values", name.Text, len(s.Args)), fmt.Sprintf("it is declared with %d", len(out.Event.Params)))
+		return out, false
+	}
+	ok := out.Who != nil
+	for i, a := range s.Args {
+		p := out.Event.Params[i]
+		v := e.value(a, p.Type, "`"+p.Name+"` of the event `"+name.Text+"`")
+		out.Args = append(out.Args, v)
+		ok = ok && v != nil
+	}
+	return out, ok
+}
+
+// who reads the clients that something is told to.
+func (e *env) who(a *syntax.Audience) []Who {
+	var out []Who
+	for _, t := range a.Terms {
+		w := Who{But: t.But}
+		r, isRef := t.Who.(*syntax.Ref)
+		switch {
+		case isRef && r.Text == "everyone":
+			w.Sort = ToEveryone
+		case isRef && r.Text == "nobody":
+			w.Sort = ToNobody
+		case isRef && r.Text == "owner" && e.kind != nil:
+			w.Sort = ToOwner
+		case isRef && r.Text == "caller" && e.request != nil:
+			w.Sort = ToCaller
+		case isRef && e.local(r.Text) == nil && slices.Contains(e.out.Roles, r.Text):
+			w.Sort, w.Role = ToRole, slices.Index(e.out.Roles, r.Text)
+		default:
+			w.Sort = ToClient
+			if w.X = e.expr(t.Who, nil); w.X == nil {
+				return nil
+			}
+			if w.X.Type.Form != FormClient {
+				e.fail(t.Who.Span(), "wrong-type", fmt.Sprintf("%s is nobody who could be told", describe(w.X.Type)), "tell everyone, owner, caller, a role or a client")
+				return nil
+			}
+		}
+		out = append(out, w)
+	}
+	return out
+}
+
+func (e *env) local(name string) *Expr {
+	for i := len(e.scopes) - 1; i >= 0; i-- {
+		if x := e.scopes[i][name]; x != nil {
+			return x
+		}
+	}
+	return nil
+}
+
+func describe(t *Type) string {
+	switch t.Form {
+	case FormEntity:
+		return "an entity of the kind " + t.Kind.Name
+	case FormClient:
+		return "a client"
+	case FormStacks:
+		return "a property of stacks"
+	}
+	return "a value of the type " + t.String()
+}
+
+func same(a, b *Type) bool {
+	return a.Form == b.Form && a.Kind == b.Kind && (a.Enum == b.Enum || a.Form != FormEnum)
+}
+
+// value reads an expression that has to be of a type.
+func (e *env) value(x syntax.Expr, want *Type, what string) *Expr {
+	v := e.expr(x, want)
+	if v == nil {
+		return nil
+	}
+	if v.Type.Form == "" {
+		return nil // its mistake has been told
+	}
+	if !same(v.Type, want) {
+		e.fail(x.Span(), "wrong-type", fmt.Sprintf("%s is %s", what, describe(v.Type)), "it has to be "+describe(want))
+		return nil
+	}
+	if v.Op == OpConst {
+		if want.Form == FormInt && want.Low < want.High && (v.Num < want.Low || v.Num > want.High) {
+			e.fail(x.Span(), "out-of-range", fmt.Sprintf("%s is %d", what, v.Num), fmt.Sprintf("from %d to %d", want.Low, want.High))
+			return nil
+		}
+		if want.Form == FormText && want.Max > 0 && utf8.RuneCountInString(v.Text) > want.Max {
+			e.fail(x.Span(), "out-of-range", fmt.Sprintf("%s has %d characters", what, utf8.RuneCountInString(v.Text)), fmt.Sprintf("at most %d", want.Max))
+			return nil
+		}
+	}
+	return v
+}
+
+// expr reads an expression. want, which may be nil, is the type that a bare name of an enum's value is looked up in. The
+// result is nil when there was a mistake; it has been told.
+func (e *env) expr(x syntax.Expr, want *Type) *Expr {
+	switch x := x.(type) {
+	case *syntax.Number:
+		return &Expr{Op: OpConst, Type: &Type{Form: FormInt}, Num: x.Value}
+	case *syntax.Literal:
+		return &Expr{Op: OpConst, Type: &Type{Form: FormText}, Text: x.Value}
+	case *syntax.Truth:
+		v := &Expr{Op: OpConst, Type: &Type{Form: FormBool}}
+		if x.Value {
+			v.Num = 1
+		}
+		return v
+	case *syntax.Ref:
+		return e.ref(x, want)
+	case *syntax.Member:
+		return e.member(x)
+	case *syntax.Call:
+		v, changes, ok := e.method(x)
+		if !ok {
+			return nil
+		}
+		if changes {
+			e.fail(x.At, "no-value", "this changes stacks and gives no value", "let it stand as a statement of its own")
+			return nil
+		}
+		return v
+	case *syntax.Unary:
+		t := &Type{Form: FormInt}
+		op := OpNeg
+		if x.Op == "not" {
+			t, op = &Type{Form: FormBool}, OpNot
+		}
+		v := e.value(x.X, t, "what `"+x.Op+"` stands before")
+		if v == nil {
+			return nil
+		}
+		if op == OpNeg && v.Op == OpConst {
+			return &Expr{Op: OpConst, Type: t, Num: -v.Num}
+		}
+		return &Expr{Op: op, Type: t, Args: []*Expr{v}}
+	case *syntax.Binary:
+		return e.binary(x)
+	}
+	return nil
+}
+
+var numeric = map[string]Op{"+": OpAdd, "-": OpSub, "*": OpMul, "/": OpDiv, "%": OpMod, "<": OpLt, "<=": OpLe, ">": OpGt, ">=": OpGe}
+
+func (e *env) binary(x *syntax.Binary) *Expr {
+	boolean, whole := &Type{Form: FormBool}, &Type{Form: FormInt}
+	both := func(op Op, operand, result *Type) *Expr {
+		a := e.value(x.A, operand, "the left side of `"+x.Op+"`")
+		b := e.value(x.B, operand, "the right side of `"+x.Op+"`")
+		if a == nil || b == nil {
+			return nil
+		}
+		return &Expr{Op: op, Type: result, Args: []*Expr{a, b}}
+	}
+	switch x.Op {
+	case "and":
+		return both(OpAnd, boolean, boolean)
+	case "or":
+		return both(OpOr, boolean, boolean)
+	case "==", "!=":
+		op := OpEq
+		if x.Op == "!=" {
+			op = OpNe
+		}
+		// A bare enum value takes its type from the other side.
+		first, second := x.A, x.B
+		if r, ok := x.A.(*syntax.Ref); ok && !e.known(r) {
+			first, second = x.B, x.A
+		}
+		a := e.expr(first, nil)
+		if a == nil || a.Type.Form == "" {
+			return nil
+		}
+		if a.Type.Form == FormStacks {
+			e.fail(first.Span(), "wrong-type", "stacks cannot be compared as a whole", "compare a count: satchel.count(flare) == 2")
+			return nil
+		}
+		b := e.value(second, a.Type, "the other side of `"+x.Op+"`")
+		if b == nil {
+			return nil
+		}
+		return &Expr{Op: op, Type: boolean, Args: []*Expr{a, b}}
+	case "<", "<=", ">", ">=":
+		return both(numeric[x.Op], whole, boolean)
+	}
+	return both(numeric[x.Op], whole, whole)
+}
+
+// known tells whether a bare name means something without a type to look it up in.
+func (e *env) known(r *syntax.Ref) bool {
+	return syntax.Reserved(r.Text) || e.local(r.Text) != nil || e.kind != nil && e.kind.Property(r.Text) != nil || e.kinds[r.Text] != nil
+}
+
+func (e *env) ref(x *syntax.Ref, want *Type) *Expr {
+	if e.constant {
+		if want != nil && want.Form == FormEnum {
+			if i := slices.Index(want.Enum.Values, x.Text); i >= 0 {
+				return &Expr{Op: OpConst, Type: want, Num: int64(i)}
+			}
+			e.fail(x.At, "unknown-name", fmt.Sprintf("`%s` is no %s", x.Text, want.Enum.Name), e.suggest(x.Text, want.Enum.Values, "one of "+strings.Join(want.Enum.Values, ", ")))
+			return nil
+		}
+		e.fail(x.At, "not-constant", fmt.Sprintf("the default is computed from `%s`", x.Text), "a default is a number, a text, true, false or a value of an enum")
+		return nil
+	}
+	switch x.Text {
+	case "self":
+		if e.kind == nil {
+			e.fail(x.At, "no-self", "there is no `self` here", "`self` is the entity whose request runs")
+			return nil
+		}
+		return e.self()
+	case "owner":
+		if e.kind == nil {
+			e.fail(x.At, "no-self", "there is no `owner` here", "name the entity: c.Diver.owner")
+			return nil
+		}
+		return &Expr{Op: OpOwner, Type: &Type{Form: FormClient}, Args: []*Expr{e.self()}}
+	case "caller":
+		if e.request == nil {
+			e.fail(x.At, "no-request", "there is no `caller` here", "only a request has one; here the client is the argument of `on join`")
+			return nil
+		}
+		return &Expr{Op: OpCaller, Type: &Type{Form: FormClient}}
+	case "server":
+		return &Expr{Op: OpConst, Type: &Type{Form: FormClient}}
+	case "everyone", "nobody":
+		e.fail(x.At, "audience", fmt.Sprintf("`%s` is an audience, not a value", x.Text), "it stands after `to`, `from` or `tell`")
+		return nil
+	}
+	if v := e.local(x.Text); v != nil {
+		if v.Type.Form == "" {
+			return nil
+		}
+		return v
+	}
+	if e.kind != nil {
+		if p := e.kind.Property(x.Text); p != nil {
+			return &Expr{Op: OpGet, Type: p.Type, Prop: p, Args: []*Expr{e.self()}}
+		}
+	}
+	if k := e.kinds[x.Text]; k != nil {
+		if !k.Shared {
+			e.fail(x.At, "many", fmt.Sprintf("there is one %s for each %s; which is meant?", k.Name, e.out.Roles[k.Per]), "name whose: caller."+k.Name)
+			return nil
+		}
+		return &Expr{Op: OpShared, Type: &Type{Form: FormEntity, Kind: k}, Kind: k}
+	}
+	if want != nil && want.Form == FormEnum {
+		if i := slices.Index(want.Enum.Values, x.Text); i >= 0 {
+			return &Expr{Op: OpConst, Type: want, Num: int64(i)}
+		}
+	}
+	if want != nil && want.Form == FormRole {
+		if i := slices.Index(e.out.Roles, x.Text); i >= 0 {
+			return &Expr{Op: OpConst, Type: want, Num: int64(i)}
+		}
+	}
+	e.unknown(x, want)
+	return nil
+}
+
+func (e *env) self() *Expr {
+	return &Expr{Op: OpSelf, Type: &Type{Form: FormEntity, Kind: e.kind}}
+}
+
+func (e *env) unknown(x *syntax.Ref, want *Type) {
+	if e.enums[x.Text] != nil {
+		e.fail(x.At, "wrong-type", fmt.Sprintf("`%s` is an enum, not a value", x.Text), fmt.Sprintf("name one of its values: %s.%s", x.Text, e.enums[x.Text].Values[0]))
+		return
+	}
+	for _, en := range e.out.Enums {
+		if slices.Contains(en.Values, x.Text) {
+			if want != nil && want.Form != "" {
+				e.fail(x.At, "wrong-type", fmt.Sprintf("`%s` is a value of %s", x.Text, en.Name), "here stands "+describe(want))
+			} else {
+				e.fail(x.At, "unknown-name", fmt.Sprintf("it is not clear what `%s` means here", x.Text), fmt.Sprintf("write %s.%s", en.Name, x.Text))
+			}
+			return
+		}
+	}
+	var known []string
+	for _, s := range e.scopes {
+		known = append(known, names(s)...)
+	}
+	if e.kind != nil {
+		for _, p := range e.kind.Properties {
+			known = append(known, p.Name)
+		}
+	}
+	if want != nil && want.Form == FormEnum {
+		known = append(known, want.Enum.Values...)
+	}
+	if want != nil && want.Form == FormRole {
+		known = append(known, e.out.Roles...)
+	}
+	known = append(known, names(e.kinds)...)
+	hint := "a property, an argument or a name made with `let` can stand here"
+	if e.kind == nil {
+		hint = "name whose property it is: c.Diver.hull"
+	}
+	e.fail(x.At, "unknown-name", fmt.Sprintf("the name `%s` is not declared", x.Text), e.suggest(x.Text, known, hint))
+}
+
+func (e *env) member(x *syntax.Member) *Expr {
+	if r, ok := x.X.(*syntax.Ref); ok && e.local(r.Text) == nil {
+		if en := e.enums[r.Text]; en != nil {
+			if i := slices.Index(en.Values, x.Name.Text); i >= 0 {
+				return &Expr{Op: OpConst, Type: &Type{Form: FormEnum, Enum: en}, Num: int64(i)}
+			}
+			e.fail(x.Name.At, "unknown-name", fmt.Sprintf("%s has no value `%s`", en.Name, x.Name.Text), e.suggest(x.Name.Text, en.Values, "it has "+strings.Join(en.Values, ", ")))
+			return nil
+		}
+	}
+	on := e.expr(x.X, nil)
+	if on == nil || on.Type.Form == "" {
+		return nil
+	}
+	name := x.Name.Text
+	switch on.Type.Form {
+	case FormEntity:
+		if name == "owner" {
+			return &Expr{Op: OpOwner, Type: &Type{Form: FormClient}, Args: []*Expr{on}}
+		}
+		k := on.Type.Kind
+		if p := k.Property(name); p != nil {
+			return &Expr{Op: OpGet, Type: p.Type, Prop: p, Args: []*Expr{on}}
+		}
+		known := []string{"owner"}
+		for _, p := range k.Properties {
+			known = append(known, p.Name)
+		}
+		e.fail(x.Name.At, "unknown-name", fmt.Sprintf("%s has no property `%s`", k.Name, name), e.suggest(name, known, "it has "+strings.Join(known, ", ")))
+		return nil
+	case FormClient:
+		switch name {
+		case "name":
+			return &Expr{Op: OpName, Type: &Type{Form: FormText}, Args: []*Expr{on}}
+		case "role":
+			return &Expr{Op: OpRole, Type: &Type{Form: FormRole}, Args: []*Expr{on}}
+		case "number":
+			return &Expr{Op: OpNumber, Type: &Type{Form: FormInt}, Args: []*Expr{on}}
+		}
+		if k := e.kinds[name]; k != nil && !k.Shared {
+			return &Expr{Op: OpEntityOf, Type: &Type{Form: FormEntity, Kind: k}, Kind: k, Args: []*Expr{on}}
+		}
+		known := append([]string{"name", "role", "number"}, names(e.kinds)...)
+		e.fail(x.Name.At, "unknown-name", fmt.Sprintf("a client has no `%s`", name), e.suggest(name, known, "it has name, role, number, and the kinds that each client has one of"))
+		return nil
+	}
+	e.fail(x.Name.At, "unknown-name", fmt.Sprintf("%s has no `%s`", describe(on.Type), name), "only entities and clients have parts")
+	return nil
+}

@@ -1,0 +1,174 @@
+package contract
+
+import (
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
+	"strings"
+)
+
+// Outline is what clients are given of a contract: names, types, ranges and reasons; never bodies, conditions, defaults or
+// what only the server has.
+type Outline struct {
+	Contract string         `json:"contract"`
+	Tick     int            `json:"tick"` // ticks per second
+	Seats    int            `json:"seats"`
+	Roles    []string       `json:"roles"`
+	Kinds    []KindOutline  `json:"kinds"`
+	Events   []EventOutline `json:"events"`
+}
+
+// KindOutline describes a kind.
+type KindOutline struct {
+	Name       string            `json:"name"`
+	Per        string            `json:"per,omitempty"` // role; empty for shared
+	Shared     bool              `json:"shared,omitempty"`
+	To         string            `json:"to"`
+	Properties []PropertyOutline `json:"properties"`
+	Requests   []RequestOutline  `json:"requests"`
+	Events     []EventOutline    `json:"events"`
+}
+
+// PropertyOutline describes a property.
+type PropertyOutline struct {
+	Name    string `json:"name"`
+	Type    *Type  `json:"type"`
+	To      string `json:"to"`
+	Clamped bool   `json:"clamped,omitempty"`
+}
+
+// RequestOutline describes a request. Checks stand only in a full outline; clients get the reasons alone.
+type RequestOutline struct {
+	Name    string   `json:"name"`
+	Params  []Param  `json:"params"`
+	From    string   `json:"from"`
+	Limit   int      `json:"limit,omitempty"`
+	LimitMs int64    `json:"limit_ms,omitempty"`
+	Reasons []string `json:"reasons"`
+	Checks  []Check  `json:"checks,omitempty"`
+	Line    int      `json:"line,omitempty"`
+}
+
+// EventOutline describes an event.
+type EventOutline struct {
+	Name   string  `json:"name"`
+	Params []Param `json:"params"`
+}
+
+// Outline gives what clients may know of the contract.
+func (c *Contract) Outline() *Outline { return c.outline(false) }
+
+// FullOutline adds what only the server has: properties to nobody, and the text of the checks. It is for those who run the
+// session, never for clients.
+func (c *Contract) FullOutline() *Outline { return c.outline(true) }
+
+func (c *Contract) outline(full bool) *Outline {
+	o := &Outline{Contract: c.Name, Tick: c.TickRate, Seats: c.Seats, Roles: c.Roles, Kinds: []KindOutline{}, Events: []EventOutline{}}
+	for _, k := range c.Kinds {
+		if !full && !k.Visible() {
+			continue
+		}
+		ko := KindOutline{Name: k.Name, Shared: k.Shared, To: k.To.String(), Properties: []PropertyOutline{}, Requests: []RequestOutline{}, Events: []EventOutline{}}
+		if !k.Shared {
+			ko.Per = c.Roles[k.Per]
+		}
+		for _, p := range k.Properties {
+			if full || p.To != Nobody {
+				ko.Properties = append(ko.Properties, PropertyOutline{p.Name, p.Type, p.To.String(), p.Clamped})
+			}
+		}
+		for _, r := range k.Requests {
+			ro := RequestOutline{Name: r.Name, Params: r.Params, From: c.WhoText(r.From), Reasons: []string{}}
+			if ro.Params == nil {
+				ro.Params = []Param{}
+			}
+			for _, check := range r.Checks {
+				ro.Reasons = append(ro.Reasons, check.Reason)
+			}
+			if r.Limit != nil {
+				ro.Limit, ro.LimitMs = r.Limit.Count, r.Limit.Ms
+			}
+			if full {
+				ro.Checks, ro.Line = r.Checks, r.Line
+			}
+			ko.Requests = append(ko.Requests, ro)
+		}
+		for _, e := range k.Events {
+			ko.Events = append(ko.Events, e.outline())
+		}
+		o.Kinds = append(o.Kinds, ko)
+	}
+	for _, e := range c.Events {
+		if e.Kind == nil {
+			o.Events = append(o.Events, e.outline())
+		}
+	}
+	return o
+}
+
+func (e *Event) outline() EventOutline {
+	params := e.Params
+	if params == nil {
+		params = []Param{}
+	}
+	return EventOutline{e.Name, params}
+}
+
+// WhoText words a list of clients as a contract would.
+func (c *Contract) WhoText(who []Who) string {
+	var b strings.Builder
+	for i, w := range who {
+		if w.But {
+			b.WriteString(" but ")
+		} else if i > 0 {
+			b.WriteString(" or ")
+		}
+		switch w.Sort {
+		case ToRole:
+			b.WriteString(c.Roles[w.Role])
+		case ToClient:
+			b.WriteString("one client")
+		default:
+			b.WriteString([...]string{"everyone", "nobody", "owner", "caller"}[w.Sort])
+		}
+	}
+	return b.String()
+}
+
+// Fingerprint names an outline: two contracts with the same fingerprint look the same to every client. It is the first 16
+// hexadecimal digits of the SHA-256 of the outline's JSON.
+func (o *Outline) Fingerprint() string {
+	raw, _ := json.Marshal(o) // plain data always marshals
+	sum := sha256.Sum256(raw)
+	return hex.EncodeToString(sum[:8])
+}
+
+// Kind returns the kind of a name, or nil.
+func (o *Outline) Kind(name string) *KindOutline {
+	for i := range o.Kinds {
+		if o.Kinds[i].Name == name {
+			return &o.Kinds[i]
+		}
+	}
+	return nil
+}
+
+// Property returns the property of a name, or nil.
+func (k *KindOutline) Property(name string) *PropertyOutline {
+	for i := range k.Properties {
+		if k.Properties[i].Name == name {
+			return &k.Properties[i]
+		}
+	}
+	return nil
+}
+
+// Request returns the request of a name, or nil.
+func (k *KindOutline) Request(name string) *RequestOutline {
+	for i := range k.Requests {
+		if k.Requests[i].Name == name {
+			return &k.Requests[i]
+		}
+	}
+	return nil
+}

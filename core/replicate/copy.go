@@ -1,0 +1,150 @@
+package replicate
+
+import (
+	"slices"
+
+	"kamerad/core/contract"
+	"kamerad/core/wire"
+)
+
+// Copy is what a client holds: a function of the frames that it got, and of nothing else. The zero value is an empty copy.
+type Copy struct {
+	Tick    int64
+	Clients []wire.Client
+	things  map[uint32]*Thing
+}
+
+// Thing is an entity as a client knows it.
+type Thing struct {
+	Entity uint32
+	Kind   string
+	Owner  int
+	Fields []wire.Field // those that the client has, in the order of their arrival
+}
+
+// Value gives a property's value; ok is false when the client does not have it.
+func (t *Thing) Value(name string) (v contract.Value, ok bool) {
+	for i := range t.Fields {
+		if t.Fields[i].Name == name {
+			return t.Fields[i].Value, true
+		}
+	}
+	return contract.Value{}, false
+}
+
+// Notice tells what a frame did to a copy.
+type Notice struct {
+	What   What
+	Client wire.Client     // joined, left
+	Thing  *Thing          // spawned, gone, changed
+	Field  wire.Field      // changed: the new value
+	Old    *contract.Value // changed: nil when the client had none
+}
+
+// What is the sort of a notice.
+type What string
+
+// The sorts of notices.
+const (
+	Joined  What = "joined"
+	Left    What = "left"
+	Spawned What = "spawned"
+	Changed What = "changed"
+	Gone    What = "gone"
+)
+
+// Thing gives an entity by its number, or nil.
+func (c *Copy) Thing(entity uint32) *Thing { return c.things[entity] }
+
+// Things lists the entities by kind, owner and number.
+func (c *Copy) Things() []*Thing {
+	out := make([]*Thing, 0, len(c.things))
+	for _, t := range c.things {
+		out = append(out, t)
+	}
+	slices.SortFunc(out, func(a, b *Thing) int {
+		switch {
+		case a.Kind != b.Kind:
+			return map[bool]int{true: -1, false: 1}[a.Kind < b.Kind]
+		case a.Owner != b.Owner:
+			return a.Owner - b.Owner
+		}
+		return int(int64(a.Entity) - int64(b.Entity))
+	})
+	return out
+}
+
+// Own gives the entity of a kind that belongs to a client, or nil.
+func (c *Copy) Own(kind string, client int) *Thing {
+	for _, t := range c.Things() {
+		if t.Kind == kind && t.Owner == client {
+			return t
+		}
+	}
+	return nil
+}
+
+// Apply brings a copy to the frame's tick and tells what changed. The parts are applied across all blocks in their order:
+// joins, spawns, values, what is gone, leaves.
+func (c *Copy) Apply(f *wire.Frame) []Notice {
+	var out []Notice
+	if f.Snapshot {
+		c.Clients, c.things = nil, nil
+	}
+	if c.things == nil {
+		c.things = map[uint32]*Thing{}
+	}
+	c.Tick = f.Tick
+	for _, b := range f.Blocks {
+		for _, j := range b.Joined {
+			c.Clients = append(c.Clients, j)
+			out = append(out, Notice{What: Joined, Client: j})
+		}
+	}
+	fresh := map[uint32]bool{}
+	for _, b := range f.Blocks {
+		for _, s := range b.Spawned {
+			t := &Thing{s.Entity, s.Kind, s.Owner, slices.Clone(s.Fields)}
+			c.things[s.Entity] = t
+			fresh[s.Entity] = true
+			out = append(out, Notice{What: Spawned, Thing: t})
+		}
+	}
+	for _, b := range f.Blocks {
+		for _, u := range b.Values {
+			t := c.things[u.Entity]
+			if t == nil {
+				continue
+			}
+			for _, field := range u.Fields {
+				n := Notice{What: Changed, Thing: t, Field: field}
+				if i := slices.IndexFunc(t.Fields, func(g wire.Field) bool { return g.Name == field.Name }); i >= 0 {
+					old := t.Fields[i].Value
+					n.Old = &old
+					t.Fields[i] = field
+				} else {
+					t.Fields = append(t.Fields, field)
+				}
+				// What arrives together with the spawn is no change.
+				if !fresh[u.Entity] {
+					out = append(out, n)
+				}
+			}
+		}
+	}
+	for _, b := range f.Blocks {
+		for _, n := range b.Gone {
+			if t := c.things[n]; t != nil {
+				delete(c.things, n)
+				out = append(out, Notice{What: Gone, Thing: t})
+			}
+		}
+		for _, n := range b.Left {
+			if i := slices.IndexFunc(c.Clients, func(x wire.Client) bool { return x.Number == n }); i >= 0 {
+				out = append(out, Notice{What: Left, Client: c.Clients[i]})
+				c.Clients = slices.Delete(c.Clients, i, i+1)
+			}
+		}
+	}
+	return out
+}

@@ -1,0 +1,290 @@
+package session
+
+import (
+	"fmt"
+	"slices"
+
+	"kamerad/core/contract"
+	"kamerad/core/replicate"
+	"kamerad/core/rules"
+	"kamerad/core/wire"
+	"kamerad/core/world"
+)
+
+// eachView calls f for the clients' view and, when traced, for the server's own.
+func (s *Session) eachView(f func(v *replicate.View)) {
+	f(s.view)
+	if s.truth != nil {
+		f(s.truth)
+	}
+}
+
+func (s *Session) join(t *seat) {
+	t.joined = true
+	s.roster()
+	c := wire.Client{Number: t.client.Number, Name: t.client.Name, Role: t.role}
+	s.eachView(func(v *replicate.View) { v.Joined(c) })
+	for _, k := range s.contract.Kinds {
+		if !k.Shared && k.Per == t.client.Role {
+			e := s.world.Spawn(k, c.Number)
+			s.eachView(func(v *replicate.View) { v.Spawned(e) })
+		}
+	}
+	s.settle(s.program.Join(s.machine, c.Number))
+}
+
+// roster gives the rules the clients that are in.
+func (s *Session) roster() {
+	s.machine.Clients = s.machine.Clients[:0]
+	for _, t := range s.order {
+		if t.joined {
+			s.machine.Clients = append(s.machine.Clients, t.client)
+		}
+	}
+}
+
+func (s *Session) leave(t *seat) {
+	n := t.client.Number
+	delete(s.seats, n)
+	s.order = slices.DeleteFunc(s.order, func(x *seat) bool { return x == t })
+	s.roster()
+	if !t.joined {
+		return
+	}
+	for _, k := range s.contract.Kinds {
+		if e := s.world.Of(k, n); e != nil {
+			s.world.Despawn(e)
+			s.eachView(func(v *replicate.View) { v.Despawned(e) })
+			for _, other := range s.order {
+				for u := range other.uses {
+					if u.entity == e.ID {
+						delete(other.uses, u)
+					}
+				}
+			}
+		}
+	}
+	s.eachView(func(v *replicate.View) { v.Left(n) })
+}
+
+// settle ends a transaction as its outcome says: all that it did happens, or nothing. It gives the changes when traced, and
+// the events.
+func (s *Session) settle(o rules.Outcome) (changes []Change, told []rules.Told) {
+	told = s.machine.Told
+	s.machine.Told = nil
+	if o.Denied || o.Faulted {
+		s.world.Rollback()
+		return nil, nil
+	}
+	if s.truth != nil {
+		for _, c := range s.world.Changes() {
+			changes = append(changes, Change{
+				Entity: s.view.Number(c.Entity), Kind: c.Entity.Kind.Name, Owner: c.Entity.Owner,
+				Property: c.Property.Name, Type: c.Property.Type, Old: c.Old, New: c.New,
+			})
+		}
+	}
+	s.world.Commit()
+	for _, e := range told {
+		s.tell(e)
+	}
+	return changes, told
+}
+
+func (s *Session) tell(e rules.Told) {
+	out := &wire.Event{Event: e.Event.FullName()}
+	for i, p := range e.Event.Params {
+		out.Fields = append(out.Fields, wire.Field{Name: p.Name, Type: p.Type, Value: e.Values[i]})
+	}
+	// Who may not know the entity hears the event without it.
+	bare := *out
+	if e.Entity != nil {
+		out.Entity = s.view.Number(e.Entity)
+	}
+	told := Told{Event: out, Clients: []int{}}
+	for _, t := range s.order {
+		if !t.joined || !e.Everyone && !slices.Contains(e.Clients, t.client.Number) {
+			continue
+		}
+		told.Clients = append(told.Clients, t.client.Number)
+		if e.Entity != nil && (e.Entity.Kind.To == contract.Nobody || e.Entity.Kind.To == contract.Owner && e.Entity.Owner != t.client.Number) {
+			t.events = append(t.events, &bare)
+		} else {
+			t.events = append(t.events, out)
+		}
+	}
+	s.told = append(s.told, told)
+}
+
+// decide takes a request the whole way: bounds, types, target, from, limit, checks, body.
+func (s *Session) decide(t *seat, ask wire.Ask, step *Step) {
+	if ask.Seq <= t.newest {
+		// A repeat gets its first decision again and has no other effect.
+		for _, d := range t.first {
+			if d.Seq == ask.Seq {
+				t.said = append(t.said, d)
+				return
+			}
+		}
+	}
+	d := Decision{
+		Tick: s.tick, Client: wire.Client{Number: t.client.Number, Name: t.client.Name, Role: t.role},
+		Ask: ask, Outcome: wire.Accepted, Check: -1,
+	}
+	s.pipeline(t, &d)
+	out := wire.Decision{Seq: ask.Seq, Outcome: d.Outcome, Stage: d.Stage, Reason: d.Reason, Check: d.Check}
+	if d.Outcome == wire.Faulted {
+		// What went wrong may tell of values that this client may not have.
+		out.Reason = "the request failed inside and changed nothing"
+	}
+	t.said = append(t.said, out)
+	if ask.Seq > t.newest {
+		t.newest = ask.Seq
+		t.first = append(t.first, out)
+		if len(t.first) > rememberAsk {
+			t.first = slices.Delete(t.first, 0, 1)
+		}
+	}
+	step.Decisions = append(step.Decisions, d)
+}
+
+func (d *Decision) no(outcome wire.Outcome, stage wire.Stage, format string, args ...any) {
+	d.Outcome, d.Stage, d.Reason = outcome, stage, fmt.Sprintf(format, args...)
+}
+
+func (s *Session) pipeline(t *seat, d *Decision) {
+	ask := d.Ask
+	if ask.Seq <= t.newest {
+		d.no(wire.Dropped, wire.StageBounds, "the sequence number %d was used before; the newest is %d", ask.Seq, t.newest)
+		return
+	}
+	if t.decided++; t.decided > maxPerTick {
+		d.no(wire.Dropped, wire.StageBounds, "more than %d requests in one tick", maxPerTick)
+		return
+	}
+	r := s.requests[ask.Request]
+	if r == nil || !r.Kind.Visible() {
+		d.no(wire.Malformed, wire.StageTypes, "the contract has no request %.80q", ask.Request)
+		return
+	}
+	d.Kind = r.Kind.Name
+	if len(ask.Args) != len(r.Params) {
+		d.no(wire.Malformed, wire.StageTypes, "%s has %d arguments, not %d", r.FullName(), len(r.Params), len(ask.Args))
+		return
+	}
+	args := make([]contract.Value, len(r.Params))
+	for i, p := range r.Params {
+		v, err := p.Type.ParseJSON(ask.Args[i])
+		if err != nil {
+			d.no(wire.Malformed, wire.StageTypes, "the argument `%s` %s", p.Name, err)
+			return
+		}
+		args[i] = v
+	}
+	e := s.target(t, r.Kind, ask.Entity)
+	if e == nil {
+		// The same for one that is not there and one that this client may not know of.
+		d.no(wire.Denied, wire.StageTarget, "no such entity")
+		return
+	}
+	d.Entity, d.Owner = s.view.Number(e), e.Owner
+	if !rules.Among(r.From, t.client, e.Owner) {
+		reason := "not allowed"
+		if len(r.From) == 1 && r.From[0].Sort == contract.ToOwner {
+			reason = "not the owner"
+		}
+		d.no(wire.Denied, wire.StageFrom, "%s", reason)
+		return
+	}
+	if r.Limit != nil {
+		key := use{r.Index, e.ID}
+		w := t.uses[key]
+		if w == nil {
+			w = &window{}
+			t.uses[key] = w
+		}
+		if !w.take(r.Limit, s.tick) {
+			d.no(wire.Dropped, wire.StageLimit, "more than %d in %g s", r.Limit.Count, float64(r.Limit.Ms)/1000)
+			return
+		}
+	}
+	outcome := s.program.Ask(s.machine, r, e, t.client.Number, args)
+	changes, told := s.settle(outcome)
+	d.Changes = changes
+	for _, e := range told {
+		d.Told = append(d.Told, e.Event.FullName())
+	}
+	d.Line = outcome.Line
+	switch {
+	case outcome.Faulted:
+		d.no(wire.Faulted, wire.StageBody, "%s", outcome.Reason)
+	case outcome.Denied && outcome.Check >= 0:
+		d.no(wire.Denied, wire.StageCheck, "%s", outcome.Reason)
+		d.Check, d.Text = outcome.Check, r.Checks[outcome.Check].Text
+	case outcome.Denied:
+		d.no(wire.Denied, wire.StageBody, "%s", outcome.Reason)
+	}
+}
+
+// target finds the entity that a request is for; 0 means the one of a shared kind, or the caller's own.
+func (s *Session) target(t *seat, k *contract.Kind, n uint32) *world.Entity {
+	switch {
+	case n != 0:
+		if e := s.view.Entity(t.client.Number, n); e != nil && e.Kind == k {
+			return e
+		}
+		return nil
+	case k.Shared:
+		return s.world.Shared(k)
+	}
+	return s.world.Of(k, t.client.Number)
+}
+
+// collect brings what the tick changed into the views.
+func (s *Session) collect(step *Step) {
+	s.world.Flush(func(e *world.Entity, properties uint64) {
+		s.eachView(func(v *replicate.View) { v.Written(e, properties) })
+	})
+	if s.truth != nil {
+		step.Truth, _ = s.truth.Cut()
+	}
+	step.Told, s.told = s.told, nil
+}
+
+// frames cuts the frame of each client. One that gets nothing new hears from the server once a second all the same.
+func (s *Session) frames(step *Step, base *wire.Block) {
+	shared, private := s.view.Cut()
+	for _, t := range slices.Clone(s.order) {
+		t.asked, t.decided = 0, 0
+		if !t.joined {
+			continue
+		}
+		f := &wire.Frame{Tick: s.tick, Snapshot: t.sent == 0, Decisions: t.said}
+		if f.Snapshot {
+			f.Blocks = append(f.Blocks, base)
+		}
+		if !shared.Empty() {
+			f.Blocks = append(f.Blocks, shared)
+		}
+		if own := private[t.client.Number]; !own.Empty() {
+			f.Blocks = append(f.Blocks, own)
+		}
+		if t.ready {
+			f.Events = append(t.held, t.events...)
+			t.held = nil
+		} else {
+			t.held = append(t.held, t.events...)
+		}
+		t.events, t.said = nil, nil
+		if len(t.held) > MaxHeld {
+			step.Cuts = append(step.Cuts, Cut{t.client.Number, fmt.Sprintf("more than %d events waited for this client to get ready", MaxHeld)})
+			s.Leave(t.client.Number)
+			continue
+		}
+		if len(f.Blocks)+len(f.Events)+len(f.Decisions) == 0 && s.tick-t.sent < int64(s.contract.TickRate) {
+			continue
+		}
+		t.sent = s.tick
+		step.Frames = append(step.Frames, ClientFrame{t.client.Number, f})
+	}
+}

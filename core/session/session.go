@@ -1,0 +1,322 @@
+// Package session runs one shared world: its tick, its clients' seats, and the way of a request from arrival to decision.
+//
+// A Session is a function of its contract, its key and its inputs. It knows no clock and no network; who owns it queues
+// inputs as they arrive and calls Tick.
+package session
+
+import (
+	"fmt"
+	"slices"
+	"unicode"
+	"unicode/utf8"
+
+	"kamerad/core/contract"
+	"kamerad/core/replicate"
+	"kamerad/core/rules"
+	"kamerad/core/wire"
+	"kamerad/core/world"
+)
+
+// Bounds of a session.
+const (
+	MaxName     = 24   // characters of a client's name
+	MaxHeld     = 1000 // events that wait for a client to get ready; over it the client is cut
+	maxPerTick  = 32   // requests of one client in one tick; more are dropped unseen
+	rememberAsk = 64   // first decisions kept for each client, against repeats
+)
+
+// Session is one running world. It is used by one goroutine at a time.
+type Session struct {
+	contract *contract.Contract
+	program  *rules.Program
+	world    *world.World
+	machine  *rules.Machine
+	view     *replicate.View
+	truth    *replicate.View // what the server holds; nil unless traced
+	requests map[string]*contract.Request
+	seats    map[int]*seat
+	order    []*seat // by number
+	told     []Told  // in this tick
+	last     int     // client number
+	tick     int64
+	inputs   []input
+}
+
+// seat is a client's place.
+type seat struct {
+	client  rules.Client
+	role    string
+	joined  bool // its join has been carried out
+	ready   bool
+	leaving bool
+	held    []*wire.Event
+	seen    int64 // newest tick that it has applied
+	sent    int64 // tick of the last frame
+	asked   int   // requests queued for the next tick
+	decided int   // requests in this tick
+	newest  uint64
+	first   []wire.Decision // the last decisions, for repeats
+	uses    map[use]*window // by limit
+	events  []*wire.Event   // of this tick
+	said    []wire.Decision // of this tick
+}
+
+type use struct {
+	request int
+	entity  world.ID
+}
+
+// window remembers the ticks of the last uses of a limit.
+type window struct {
+	ticks []int64
+	next  int
+}
+
+// take tells whether another use is within the limit, and counts it if so.
+func (w *window) take(l *contract.Limit, tick int64) bool {
+	if len(w.ticks) < l.Count {
+		w.ticks = append(w.ticks, tick)
+		return true
+	}
+	if w.ticks[w.next]+l.Window > tick {
+		return false
+	}
+	w.ticks[w.next] = tick
+	w.next = (w.next + 1) % l.Count
+	return true
+}
+
+type input struct {
+	seat *seat
+	what string // join, leave, ask
+	ask  wire.Ask
+}
+
+// Options of a session.
+type Options struct {
+	Key   [32]byte // hides the numbering of entities; never sent nor logged
+	Trace bool     // say what each request changed, and what the server holds
+}
+
+// New opens a session of a contract.
+func New(c *contract.Contract, o Options) *Session {
+	s := &Session{
+		contract: c, program: rules.Compile(c), world: world.New(c), view: replicate.NewView(o.Key),
+		requests: map[string]*contract.Request{}, seats: map[int]*seat{},
+	}
+	s.machine = &rules.Machine{World: s.world}
+	for _, r := range c.Requests {
+		s.requests[r.FullName()] = r
+	}
+	for _, e := range s.world.Entities() {
+		s.view.Spawned(e)
+	}
+	if o.Trace {
+		s.truth = replicate.NewView(o.Key)
+		s.truth.Everything = true
+		for _, e := range s.world.Entities() {
+			s.truth.Spawned(e)
+		}
+	}
+	return s
+}
+
+// Step is what one tick did.
+type Step struct {
+	Tick      int64
+	Frames    []ClientFrame
+	Decisions []Decision
+	Told      []Told
+	Cuts      []Cut
+	Truth     *wire.Block // what changed for the server itself; only when traced
+}
+
+// ClientFrame is a frame for one client.
+type ClientFrame struct {
+	Client int
+	Frame  *wire.Frame
+}
+
+// Cut says that a client is out and why; it had a seat until now.
+type Cut struct {
+	Client int
+	Reason string
+}
+
+// Told is an event and who it was told to.
+type Told struct {
+	Event   *wire.Event
+	Clients []int
+}
+
+// Decision is a decided request with all that there is to tell of it. It is for those who run the session: Reason may speak
+// of what the client may not see.
+type Decision struct {
+	Tick    int64
+	Client  wire.Client
+	Ask     wire.Ask
+	Entity  uint32 // that the request met; 0 if it met none
+	Kind    string
+	Owner   int
+	Outcome wire.Outcome
+	Stage   wire.Stage
+	Reason  string
+	Check   int    // index of the check that decided, or -1
+	Text    string // of that check
+	Line    int    // of the contract, 0 if none decided
+	Changes []Change
+	Told    []string // names of the events
+}
+
+// Change is what an accepted request changed.
+type Change struct {
+	Entity   uint32
+	Kind     string
+	Owner    int
+	Property string
+	Type     *contract.Type
+	Old, New contract.Value
+}
+
+// Contract gives the contract that the session runs.
+func (s *Session) Contract() *contract.Contract { return s.contract }
+
+// Now gives the number of the last tick.
+func (s *Session) Now() int64 { return s.tick }
+
+// Queued tells how many inputs wait for the next tick.
+func (s *Session) Queued() int { return len(s.inputs) }
+
+// Clients lists who has a seat, by number.
+func (s *Session) Clients() []wire.Client {
+	out := make([]wire.Client, 0, len(s.order))
+	for _, t := range s.order {
+		out = append(out, wire.Client{Number: t.client.Number, Name: t.client.Name, Role: t.role})
+	}
+	return out
+}
+
+// Seen gives the newest tick that a client has said to have applied.
+func (s *Session) Seen(client int) int64 {
+	if t := s.seats[client]; t != nil {
+		return t.seen
+	}
+	return 0
+}
+
+// Truth gives all that the server holds, as of the last tick; nil unless traced.
+func (s *Session) Truth() *wire.Block {
+	if s.truth == nil {
+		return nil
+	}
+	return s.truth.Snapshot(0)
+}
+
+// Sent gives all that a client has been sent, as of the last tick, and the tick of its last frame. A client that has not yet
+// been carried in has been sent nothing: the block is nil.
+func (s *Session) Sent(client int) (*wire.Block, int64) {
+	t := s.seats[client]
+	if t == nil || !t.joined {
+		return nil, 0
+	}
+	return s.view.Snapshot(client), t.sent
+}
+
+// Join gives a seat to a new client; its entities come with the next tick. An empty role means the contract's first one.
+func (s *Session) Join(name, role string) (int, error) {
+	if role == "" {
+		role = s.contract.Roles[0]
+	}
+	index := slices.Index(s.contract.Roles, role)
+	if index < 0 {
+		return 0, fmt.Errorf("join as %.40q: the contract has no such role, only %v", role, s.contract.Roles)
+	}
+	if n := utf8.RuneCountInString(name); n < 1 || n > MaxName || !utf8.ValidString(name) {
+		return 0, fmt.Errorf("join: a name has 1 to %d characters, not %d", MaxName, n)
+	}
+	for _, r := range name {
+		if !unicode.IsPrint(r) {
+			return 0, fmt.Errorf("join: the name %q holds characters that cannot be printed", name)
+		}
+	}
+	for _, t := range s.order {
+		if t.client.Name == name {
+			return 0, fmt.Errorf("join: the name %q is in use in this session", name)
+		}
+	}
+	if len(s.order) >= s.contract.Seats {
+		return 0, fmt.Errorf("join: all %d seats of the session are taken", s.contract.Seats)
+	}
+	s.last++
+	t := &seat{client: rules.Client{Number: s.last, Name: name, Role: index}, role: role, uses: map[use]*window{}}
+	s.seats[s.last] = t
+	s.order = append(s.order, t)
+	s.inputs = append(s.inputs, input{seat: t, what: "join"})
+	return s.last, nil
+}
+
+// Leave takes a client's seat with the next tick.
+func (s *Session) Leave(client int) {
+	if t := s.seats[client]; t != nil && !t.leaving {
+		t.leaving = true
+		s.inputs = append(s.inputs, input{seat: t, what: "leave"})
+	}
+}
+
+// Ready says that a client has its handlers in place: the events that were held for it follow.
+func (s *Session) Ready(client int) {
+	if t := s.seats[client]; t != nil {
+		t.ready = true
+	}
+}
+
+// Confirm notes the newest tick that a client has applied. It counts at once and is no more than a statement of the client:
+// one beyond what it was sent is ignored.
+func (s *Session) Confirm(client int, tick int64) {
+	if t := s.seats[client]; t != nil && tick <= s.tick {
+		t.seen = max(t.seen, tick)
+	}
+}
+
+// Ask queues a request for the next tick. A client's surplus over the general limit is dropped without being looked at.
+func (s *Session) Ask(client int, ask wire.Ask) {
+	t := s.seats[client]
+	if t == nil {
+		return
+	}
+	if t.asked++; t.asked > 4*maxPerTick {
+		return // a flood gets no answer; it already has maxPerTick decisions and as many drops in this tick
+	}
+	s.Confirm(client, ask.Seen)
+	s.inputs = append(s.inputs, input{seat: t, what: "ask", ask: ask})
+}
+
+// Tick carries out all inputs in the order of their arrival and cuts the frames.
+func (s *Session) Tick() *Step {
+	s.tick++
+	step := &Step{Tick: s.tick}
+	inputs := s.inputs
+	s.inputs = nil
+	// A joiner is given what the others were sent before this tick; the blocks of this tick fit on top of it.
+	var base *wire.Block
+	if slices.ContainsFunc(inputs, func(in input) bool { return in.what == "join" }) {
+		base = s.view.Snapshot(0)
+	}
+	for _, in := range inputs {
+		t := in.seat
+		if s.seats[t.client.Number] != t {
+			continue // it left earlier in this tick
+		}
+		switch in.what {
+		case "join":
+			s.join(t)
+		case "leave":
+			s.leave(t)
+		case "ask":
+			s.decide(t, in.ask, step)
+		}
+	}
+	s.collect(step)
+	s.frames(step, base)
+	return step
+}

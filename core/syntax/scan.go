@@ -1,0 +1,242 @@
+package syntax
+
+import (
+	"fmt"
+	"strconv"
+	"strings"
+	"time"
+	"unicode"
+	"unicode/utf8"
+)
+
+// Kind classes a token.
+type Kind int
+
+// The classes of tokens.
+const (
+	End      Kind = iota // end of the text
+	Name                 // begins with a small letter
+	TypeName             // begins with a capital
+	Word                 // a reserved word
+	Int                  // 42
+	Real                 // 0.5
+	Duration             // 400ms, 2s
+	Text                 // "a text"
+	Sign                 // an operator or bracket
+)
+
+// Token is one word, number, text or sign of a contract.
+type Token struct {
+	Kind    Kind
+	Text    string // as written; for Text the value without quotes and escapes
+	Num     int64  // value of an Int, milliseconds of a Duration
+	Span    Span
+	Newline bool // a line end (or ';') stands before it
+}
+
+// Comment is a `// …` remark; the formatter puts it back.
+type Comment struct {
+	Span Span
+	Text string
+}
+
+// reserved are the words that are never names, except after a point.
+var reserved = map[string]bool{}
+
+func init() {
+	for _, w := range strings.Fields(`contract enum type const audience shared part entity request event action fn on every after
+		check limit pause from to let if else match for tell spawn despawn give deny return do and or not true false nothing
+		self caller owner server everyone nobody include setting but`) {
+		reserved[w] = true
+	}
+}
+
+// Reserved tells whether a word is one of the language's own and so no name.
+func Reserved(word string) bool { return reserved[word] }
+
+var signs = []string{
+	"..", "+=", "-=", "==", "!=", "<=", ">=", "->",
+	"+", "-", "*", "/", "%", "=", "<", ">", "(", ")", "{", "}", "[", "]", ",", ".", ":",
+}
+
+type scanner struct {
+	src      *Source
+	at       int
+	newline  bool
+	tokens   []Token
+	comments []Comment
+	problems Problems
+}
+
+// scan splits a source into tokens; it always ends in an End token, whatever the text.
+func scan(src *Source) *scanner {
+	s := &scanner{src: src, newline: true}
+	if len(src.Text) > MaxSource {
+		s.fail(Span{0, 0}, "too-long", fmt.Sprintf("the contract is %d bytes long", len(src.Text)), fmt.Sprintf("at most %d bytes are allowed", MaxSource))
+		s.add(End, "", 0, len(src.Text))
+		return s
+	}
+	for s.next() {
+	}
+	s.add(End, "", len(src.Text), len(src.Text))
+	return s
+}
+
+func (s *scanner) fail(at Span, code, message, hint string) {
+	s.problems = append(s.problems, s.src.Problem(at, code, message, hint))
+}
+
+func (s *scanner) add(kind Kind, text string, start, end int) *Token {
+	s.tokens = append(s.tokens, Token{Kind: kind, Text: text, Span: Span{start, end}, Newline: s.newline})
+	s.newline = false
+	return &s.tokens[len(s.tokens)-1]
+}
+
+func (s *scanner) next() bool {
+	text := s.src.Text
+	if s.at >= len(text) {
+		return false
+	}
+	r, size := utf8.DecodeRuneInString(text[s.at:])
+	switch {
+	case r == '\n' || r == ';':
+		s.newline = true
+		s.at++
+	case r == ' ' || r == '\t' || r == '\r':
+		s.at++
+	case strings.HasPrefix(text[s.at:], "//"):
+		end := s.at
+		for end < len(text) && text[end] != '\n' {
+			end++
+		}
+		s.comments = append(s.comments, Comment{Span{s.at, end}, strings.TrimRight(text[s.at:end], "\r ")})
+		s.at = end
+	case r == '"':
+		s.text()
+	case r >= '0' && r <= '9':
+		s.number()
+	case r == '_' || unicode.IsLetter(r) && r < utf8.RuneSelf:
+		end := s.at + letters(text[s.at:])
+		word := text[s.at:end]
+		kind := Name
+		if reserved[word] {
+			kind = Word
+		} else if word[0] >= 'A' && word[0] <= 'Z' {
+			kind = TypeName
+		}
+		s.add(kind, word, s.at, end)
+		s.at = end
+	default:
+		for _, sign := range signs {
+			if strings.HasPrefix(text[s.at:], sign) {
+				s.add(Sign, sign, s.at, s.at+len(sign))
+				s.at += len(sign)
+				return true
+			}
+		}
+		what := strconv.QuoteRune(r)
+		if r == utf8.RuneError && size == 1 {
+			what = fmt.Sprintf("the byte 0x%02x, which is not UTF-8,", text[s.at])
+		}
+		s.fail(Span{s.at, s.at + size}, "stray-character", "a contract cannot hold "+what+" here", "names are made of the letters a to z, digits and _; texts stand in double quotes")
+		s.at += size
+	}
+	return true
+}
+
+func letters(text string) int {
+	for i := 0; i < len(text); i++ {
+		c := text[i]
+		if c != '_' && (c < '0' || c > '9') && (c < 'a' || c > 'z') && (c < 'A' || c > 'Z') {
+			return i
+		}
+	}
+	return len(text)
+}
+
+func digits(text string) int {
+	for i := 0; i < len(text); i++ {
+		if text[i] < '0' || text[i] > '9' {
+			return i
+		}
+	}
+	return len(text)
+}
+
+func (s *scanner) number() {
+	text, start := s.src.Text, s.at
+	end := start + digits(text[start:])
+	kind := Int
+	// A point has digits on both sides; two points are a range.
+	if end+1 < len(text) && text[end] == '.' && digits(text[end+1:]) > 0 {
+		kind = Real
+		end += 1 + digits(text[end+1:])
+	}
+	number := text[start:end]
+	unit := text[end : end+letters(text[end:])]
+	s.at = end + len(unit)
+	span := Span{start, s.at}
+	scale := map[string]time.Duration{"ms": time.Millisecond, "s": time.Second, "min": time.Minute}[unit]
+	switch {
+	case unit != "" && scale == 0:
+		s.fail(span, "bad-number", fmt.Sprintf("%q is neither a number nor a name", text[start:s.at]), "a name begins with a letter; the units of time are ms, s and min")
+		s.add(Int, number, start, s.at)
+	case unit != "" && kind == Real:
+		s.fail(span, "bad-number", fmt.Sprintf("the duration %q has a fraction", text[start:s.at]), "write it in a smaller unit: 0.5s is 500ms")
+		s.add(Duration, number, start, s.at)
+	case unit != "":
+		n, err := strconv.ParseInt(number, 10, 64)
+		if err != nil || n > int64(24*time.Hour/scale) {
+			s.fail(span, "bad-number", fmt.Sprintf("the duration %q is too long", text[start:s.at]), "at most a day (1440min)")
+			n = 1
+		}
+		s.add(Duration, text[start:s.at], start, s.at).Num = n * int64(scale/time.Millisecond)
+	case kind == Real:
+		s.add(Real, number, start, end)
+	default:
+		n, err := strconv.ParseInt(number, 10, 64)
+		if err != nil {
+			s.fail(span, "bad-number", "the number "+number+" is too large", "whole numbers have 64 bits: at most 9223372036854775807")
+		}
+		s.add(Int, number, start, end).Num = n
+	}
+}
+
+func (s *scanner) text() {
+	src, start := s.src.Text, s.at
+	var b strings.Builder
+	i := start + 1
+	for {
+		if i >= len(src) || src[i] == '\n' {
+			s.fail(Span{start, i}, "open-text", "this text has no end", `close it with " on the same line`)
+			break
+		}
+		c := src[i]
+		if c == '"' {
+			i++
+			break
+		}
+		if c == '\\' && i+1 < len(src) && src[i+1] != '\n' {
+			switch src[i+1] {
+			case '"', '\\':
+				b.WriteByte(src[i+1])
+			case 'n':
+				b.WriteByte('\n')
+			default:
+				s.fail(Span{i, i + 2}, "bad-escape", `a text knows no escape like this one`, `there are \" and \\ and \n`)
+			}
+			i += 2
+			continue
+		}
+		r, size := utf8.DecodeRuneInString(src[i:])
+		if r == utf8.RuneError && size == 1 {
+			s.fail(Span{i, i + 1}, "stray-character", "this text is not UTF-8", "save the file as UTF-8")
+		} else if unicode.IsControl(r) && r != '\t' {
+			s.fail(Span{i, i + size}, "stray-character", fmt.Sprintf("a text cannot hold the control character %U", r), `write \n for a line end`)
+		}
+		b.WriteRune(r)
+		i += size
+	}
+	s.add(Text, b.String(), start, i)
+	s.at = i
+}

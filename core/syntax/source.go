@@ -1,0 +1,154 @@
+// Package syntax turns the text of a contract into a tree, and words every mistake it finds so that a reader can mend it.
+//
+// It knows how a contract is written, not what it means: names, types and ranges are the business of package contract.
+package syntax
+
+import (
+	"fmt"
+	"sort"
+	"strings"
+	"unicode/utf8"
+)
+
+// MaxSource is the greatest length of one contract text, in bytes.
+const MaxSource = 1 << 20
+
+// Span is a half-open range of byte offsets in a source.
+type Span struct{ Start, End int }
+
+// Source is the text of one contract file together with the name that messages call it by.
+type Source struct {
+	Name  string
+	Text  string
+	lines []int // byte offset of the start of each line
+}
+
+// NewSource wraps a contract's text. name is what problems are reported against, usually a file path.
+func NewSource(name, text string) *Source {
+	s := &Source{Name: name, Text: text, lines: []int{0}}
+	for i := 0; i < len(text); i++ {
+		if text[i] == '\n' {
+			s.lines = append(s.lines, i+1)
+		}
+	}
+	return s
+}
+
+// Position gives the line and column (both from 1, the column in characters) of a byte offset.
+func (s *Source) Position(offset int) (line, column int) {
+	offset = min(max(offset, 0), len(s.Text))
+	i := sort.SearchInts(s.lines, offset+1) - 1
+	return i + 1, utf8.RuneCountInString(s.Text[s.lines[i]:offset]) + 1
+}
+
+// Line returns the text of a line (from 1) without its line end.
+func (s *Source) Line(line int) string {
+	if line < 1 || line > len(s.lines) {
+		return ""
+	}
+	text := s.Text[s.lines[line-1]:]
+	if i := strings.IndexByte(text, '\n'); i >= 0 {
+		text = text[:i]
+	}
+	return strings.TrimSuffix(text, "\r")
+}
+
+// Problem is one mistake in a contract.
+type Problem struct {
+	File    string `json:"file"`
+	Line    int    `json:"line"`
+	Column  int    `json:"column"` // in characters, from 1
+	Length  int    `json:"length"` // in characters, at least 1, within the line
+	Code    string `json:"code"`   // stable short name of this kind of mistake
+	Message string `json:"message"`
+	Hint    string `json:"hint,omitempty"` // what would be right
+	Source  string `json:"source"`         // the line of text
+}
+
+// Problems collects mistakes; it is the error that parsing and checking return.
+type Problems []Problem
+
+// Error joins all problems, one line each.
+func (p Problems) Error() string {
+	out := make([]string, len(p))
+	for i, q := range p {
+		out[i] = fmt.Sprintf("%s:%d:%d: %s", q.File, q.Line, q.Column, q.Message)
+		if q.Hint != "" {
+			out[i] += " (" + q.Hint + ")"
+		}
+	}
+	return strings.Join(out, "\n")
+}
+
+// Sort orders problems by file, line and column, and removes repeats at one place.
+func (p Problems) Sort() Problems {
+	sort.SliceStable(p, func(i, j int) bool {
+		a, b := p[i], p[j]
+		if a.File != b.File {
+			return a.File < b.File
+		}
+		if a.Line != b.Line {
+			return a.Line < b.Line
+		}
+		return a.Column < b.Column
+	})
+	out := p[:0]
+	for i, q := range p {
+		if i > 0 && len(out) > 0 {
+			last := out[len(out)-1]
+			if last.File == q.File && last.Line == q.Line && last.Column == q.Column && last.Code == q.Code {
+				continue
+			}
+		}
+		out = append(out, q)
+	}
+	return out
+}
+
+// Text sets out one problem as a person reads it: position, message, the line, a caret, and the hint.
+func (p Problem) Text() string {
+	var b strings.Builder
+	fmt.Fprintf(&b, "%s:%d:%d: %s [%s]\n", p.File, p.Line, p.Column, p.Message, p.Code)
+	gutter := fmt.Sprintf("%5d", p.Line)
+	fmt.Fprintf(&b, "%s | %s\n", gutter, p.Source)
+	fmt.Fprintf(&b, "%s | %s%s\n", strings.Repeat(" ", len(gutter)), Indent(p.Source, p.Column), strings.Repeat("^", max(p.Length, 1)))
+	if p.Hint != "" {
+		fmt.Fprintf(&b, "%s = %s\n", strings.Repeat(" ", len(gutter)), p.Hint)
+	}
+	return b.String()
+}
+
+// Indent gives the blanks that stand before a column of a line; tabs stay tabs so that a caret falls under its character.
+func Indent(line string, column int) string {
+	var b strings.Builder
+	n := 1
+	for _, r := range line {
+		if n >= column {
+			break
+		}
+		if r == '\t' {
+			b.WriteByte('\t')
+		} else {
+			b.WriteByte(' ')
+		}
+		n++
+	}
+	for ; n < column; n++ {
+		b.WriteByte(' ')
+	}
+	return b.String()
+}
+
+// Problem words a mistake at a place of this source.
+func (s *Source) Problem(at Span, code, message, hint string) Problem {
+	line, column := s.Position(at.Start)
+	text := s.Line(line)
+	length := 1
+	if at.End > at.Start && at.End <= len(s.Text) {
+		end := min(at.End, s.lines[line-1]+len(text))
+		if end > at.Start {
+			length = utf8.RuneCountInString(s.Text[at.Start:end])
+		}
+	}
+	return Problem{File: s.Name, Line: line, Column: column, Length: max(length, 1), Code: code, Message: message, Hint: hint, Source: text}
+}

@@ -1,0 +1,388 @@
+// Package wire holds the messages between server and clients, and their JSON form, the sub-protocol kamerad.json.v1.
+//
+// A frame carries all changes of one tick that a client may have. Its parts are applied in this order: clients that joined,
+// entities that spawned, values, entities that are gone, clients that left; then events; then decisions.
+package wire
+
+import (
+	"bytes"
+	"encoding/json"
+	"fmt"
+	"slices"
+	"strconv"
+
+	"kamerad/core/contract"
+)
+
+// Protocol is the name of the JSON sub-protocol.
+const Protocol = "kamerad.json.v1"
+
+// Bounds of what a client may send.
+const (
+	MaxMessage = 16 << 10 // bytes of one message
+	MaxArgs    = contract.MaxParams
+	MaxUndone  = 64 // requests of one client that have no decision yet
+)
+
+// Outcome is what became of a request.
+type Outcome string
+
+// The outcomes.
+const (
+	Accepted  Outcome = "accepted"
+	Denied    Outcome = "denied"
+	Dropped   Outcome = "dropped"
+	Malformed Outcome = "malformed"
+	Faulted   Outcome = "faulted"
+)
+
+// Stage names the part of the pipeline that decided a request.
+type Stage string
+
+// The stages, in their order.
+const (
+	StageBounds Stage = "bounds" // sequence and the general limit
+	StageTypes  Stage = "types"  // the request's name and its arguments
+	StageTarget Stage = "target" // the entity
+	StageFrom   Stage = "from"   // who may ask
+	StageLimit  Stage = "limit"
+	StageCheck  Stage = "check"
+	StageBody   Stage = "body"
+)
+
+// Ask is a request as a client sends it.
+type Ask struct {
+	Seq     uint64            `json:"seq"`              // counts up from 1
+	Entity  uint32            `json:"entity,omitempty"` // 0: the one of a shared kind, or the client's own
+	Request string            `json:"request"`          // Kind.name
+	Args    []json.RawMessage `json:"args"`
+	Seen    int64             `json:"seen,omitempty"` // the newest tick that the client has applied
+}
+
+// FromClient is any message of a client: an Ask (type ask), or one of ready, seen and leave.
+type FromClient struct {
+	Type string `json:"type"`
+	Ask
+}
+
+// ParseFromClient reads a client's message. The error says what is broken; a client that sends such a message is cut.
+func ParseFromClient(raw []byte) (FromClient, error) {
+	var m FromClient
+	if len(raw) > MaxMessage {
+		return m, fmt.Errorf("the message has %d bytes, at most %d are allowed", len(raw), MaxMessage)
+	}
+	dec := json.NewDecoder(bytes.NewReader(raw))
+	dec.DisallowUnknownFields()
+	if err := dec.Decode(&m); err != nil {
+		return m, fmt.Errorf("the message is not one of %s: %w", Protocol, err)
+	}
+	if dec.More() {
+		return m, fmt.Errorf("the message goes on after its end")
+	}
+	switch m.Type {
+	case "ready", "seen", "leave":
+	case "ask":
+		if m.Seq == 0 {
+			return m, fmt.Errorf("the request has no sequence number; they count up from 1")
+		}
+	default:
+		return m, fmt.Errorf("the message has the unknown type %.40q; there are ask, ready, seen and leave", m.Type)
+	}
+	return m, nil
+}
+
+// Client is what clients know of each other.
+type Client struct {
+	Number int    `json:"number"`
+	Name   string `json:"name"`
+	Role   string `json:"role"`
+}
+
+// Hello is the first message to a client.
+type Hello struct {
+	Type        string            `json:"type"` // hello
+	Protocol    string            `json:"protocol"`
+	Client      Client            `json:"client"`
+	Fingerprint string            `json:"fingerprint"`
+	Outline     *contract.Outline `json:"outline"`
+}
+
+// Field is one property or argument with its value.
+type Field struct {
+	Name  string
+	Type  *contract.Type
+	Value contract.Value
+}
+
+// Spawn tells a client of an entity, with all values that it may have.
+type Spawn struct {
+	Entity uint32
+	Kind   string
+	Owner  int
+	Fields []Field
+}
+
+// Update gives new values of an entity.
+type Update struct {
+	Entity uint32
+	Kind   string
+	Fields []Field
+}
+
+// Block is a part of a frame that is the same for everyone who gets it. It must not be changed once it has been encoded.
+type Block struct {
+	Joined  []Client
+	Spawned []Spawn
+	Values  []Update
+	Gone    []uint32
+	Left    []int
+	json    []byte
+}
+
+// Empty tells whether a block says nothing; a nil block does.
+func (b *Block) Empty() bool {
+	return b == nil || len(b.Joined)+len(b.Spawned)+len(b.Values)+len(b.Gone)+len(b.Left) == 0
+}
+
+// Event is a client RPC on its way.
+type Event struct {
+	Event  string // full name
+	Entity uint32 // 0 for one of the contract itself
+	Fields []Field
+	json   []byte
+}
+
+// Decision is what a client is told of its request. Check is the index of the check that failed among the reasons of the
+// request's outline, or -1.
+type Decision struct {
+	Seq     uint64  `json:"seq"`
+	Outcome Outcome `json:"outcome"`
+	Stage   Stage   `json:"stage,omitempty"`
+	Reason  string  `json:"reason,omitempty"`
+	Check   int     `json:"check"`
+}
+
+// Frame is everything that one client gets of one tick. Snapshot: forget what you hold, this is all.
+type Frame struct {
+	Tick      int64
+	Snapshot  bool
+	Blocks    []*Block
+	Events    []*Event
+	Decisions []Decision
+}
+
+// Bye is the last message to a client.
+type Bye struct {
+	Type   string `json:"type"` // bye
+	Reason string `json:"reason"`
+}
+
+func appendString(dst []byte, s string) []byte {
+	raw, _ := json.Marshal(s) // a string always marshals
+	return append(dst, raw...)
+}
+
+func appendFields(dst []byte, fields []Field) []byte {
+	dst = append(dst, '{')
+	for i, f := range fields {
+		if i > 0 {
+			dst = append(dst, ',')
+		}
+		dst = appendString(dst, f.Name)
+		dst = append(dst, ':')
+		dst = f.Type.AppendJSON(dst, f.Value)
+	}
+	return append(dst, '}')
+}
+
+// list appends `,"name":[…]` when there is something to list.
+func list[T any](dst []byte, name string, items []T, one func(dst []byte, item T) []byte) []byte {
+	if len(items) == 0 {
+		return dst
+	}
+	if dst[len(dst)-1] != '{' {
+		dst = append(dst, ',')
+	}
+	dst = append(dst, '"')
+	dst = append(dst, name...)
+	dst = append(dst, `":[`...)
+	for i, item := range items {
+		if i > 0 {
+			dst = append(dst, ',')
+		}
+		dst = one(dst, item)
+	}
+	return append(dst, ']')
+}
+
+func marshalled[T any](dst []byte, v T) []byte {
+	raw, _ := json.Marshal(v) // plain data always marshals
+	return append(dst, raw...)
+}
+
+// JSON encodes a block; the bytes are made once and shared by all frames that hold it.
+func (b *Block) JSON() []byte {
+	if b.json != nil {
+		return b.json
+	}
+	dst := list([]byte{'{'}, "joined", b.Joined, marshalled[Client])
+	dst = list(dst, "spawned", b.Spawned, func(dst []byte, s Spawn) []byte {
+		dst = fmt.Appendf(dst, `{"entity":%d,"kind":"%s","owner":%d,"values":`, s.Entity, s.Kind, s.Owner)
+		return append(appendFields(dst, s.Fields), '}')
+	})
+	dst = list(dst, "values", b.Values, func(dst []byte, u Update) []byte {
+		dst = fmt.Appendf(dst, `{"entity":%d,"kind":"%s","values":`, u.Entity, u.Kind)
+		return append(appendFields(dst, u.Fields), '}')
+	})
+	dst = list(dst, "gone", b.Gone, func(dst []byte, n uint32) []byte { return strconv.AppendUint(dst, uint64(n), 10) })
+	dst = list(dst, "left", b.Left, func(dst []byte, n int) []byte { return strconv.AppendInt(dst, int64(n), 10) })
+	b.json = append(dst, '}')
+	return b.json
+}
+
+// JSON encodes an event; the bytes are made once and shared.
+func (e *Event) JSON() []byte {
+	if e.json == nil {
+		dst := fmt.Appendf(nil, `{"event":"%s"`, e.Event)
+		if e.Entity != 0 {
+			dst = fmt.Appendf(dst, `,"entity":%d`, e.Entity)
+		}
+		dst = append(dst, `,"values":`...)
+		e.json = append(appendFields(dst, e.Fields), '}')
+	}
+	return e.json
+}
+
+// AppendJSON appends a frame as one message.
+func (f *Frame) AppendJSON(dst []byte) []byte {
+	dst = fmt.Appendf(dst, `{"type":"frame","tick":%d`, f.Tick)
+	if f.Snapshot {
+		dst = append(dst, `,"snapshot":true`...)
+	}
+	blocks := slices.DeleteFunc(slices.Clone(f.Blocks), (*Block).Empty)
+	dst = list(dst, "state", blocks, func(dst []byte, b *Block) []byte { return append(dst, b.JSON()...) })
+	dst = list(dst, "events", f.Events, func(dst []byte, e *Event) []byte { return append(dst, e.JSON()...) })
+	dst = list(dst, "decisions", f.Decisions, marshalled[Decision])
+	return append(dst, '}')
+}
+
+// The shapes in which a frame is read back.
+type (
+	blockJSON struct {
+		Joined  []Client    `json:"joined"`
+		Spawned []spawnJSON `json:"spawned"`
+		Values  []spawnJSON `json:"values"`
+		Gone    []uint32    `json:"gone"`
+		Left    []int       `json:"left"`
+	}
+	spawnJSON struct {
+		Entity uint32                     `json:"entity"`
+		Kind   string                     `json:"kind"`
+		Owner  int                        `json:"owner"`
+		Values map[string]json.RawMessage `json:"values"`
+	}
+	eventJSON struct {
+		Event  string                     `json:"event"`
+		Entity uint32                     `json:"entity"`
+		Values map[string]json.RawMessage `json:"values"`
+	}
+	frameJSON struct {
+		Type      string      `json:"type"`
+		Tick      int64       `json:"tick"`
+		Snapshot  bool        `json:"snapshot"`
+		State     []blockJSON `json:"state"`
+		Events    []eventJSON `json:"events"`
+		Decisions []Decision  `json:"decisions"`
+		Reason    string      `json:"reason"`
+	}
+)
+
+// ParseFrame reads a frame with the outline that the client was given, or the reason of a bye (then the frame is nil).
+func ParseFrame(raw []byte, o *contract.Outline) (frame *Frame, bye string, err error) {
+	var in frameJSON
+	if err := json.Unmarshal(raw, &in); err != nil {
+		return nil, "", fmt.Errorf("read a frame: %w", err)
+	}
+	switch in.Type {
+	case "bye":
+		return nil, in.Reason, nil
+	case "frame":
+	default:
+		return nil, "", fmt.Errorf("read a frame: its type is %.40q", in.Type)
+	}
+	f := &Frame{Tick: in.Tick, Snapshot: in.Snapshot, Decisions: in.Decisions}
+	for _, b := range in.State {
+		out := &Block{Joined: b.Joined, Gone: b.Gone, Left: b.Left}
+		for _, s := range b.Spawned {
+			fields, err := properties(o, s)
+			if err != nil {
+				return nil, "", err
+			}
+			out.Spawned = append(out.Spawned, Spawn{s.Entity, s.Kind, s.Owner, fields})
+		}
+		for _, s := range b.Values {
+			fields, err := properties(o, s)
+			if err != nil {
+				return nil, "", err
+			}
+			out.Values = append(out.Values, Update{s.Entity, s.Kind, fields})
+		}
+		f.Blocks = append(f.Blocks, out)
+	}
+	for _, e := range in.Events {
+		out := &Event{Event: e.Event, Entity: e.Entity}
+		params, ok := eventParams(o, e.Event)
+		if !ok {
+			return nil, "", fmt.Errorf("read a frame: the outline has no event %.80q", e.Event)
+		}
+		for _, p := range params {
+			v, err := p.Type.ParseJSON(e.Values[p.Name])
+			if err != nil {
+				return nil, "", fmt.Errorf("read the event %s: %s %w", e.Event, p.Name, err)
+			}
+			out.Fields = append(out.Fields, Field{p.Name, p.Type, v})
+		}
+		f.Events = append(f.Events, out)
+	}
+	return f, "", nil
+}
+
+func properties(o *contract.Outline, s spawnJSON) ([]Field, error) {
+	kind := o.Kind(s.Kind)
+	if kind == nil {
+		return nil, fmt.Errorf("read a frame: the outline has no kind %.80q", s.Kind)
+	}
+	var out []Field
+	for i := range kind.Properties { // in the outline's order
+		p := &kind.Properties[i]
+		raw, ok := s.Values[p.Name]
+		if !ok {
+			continue
+		}
+		v, err := p.Type.ParseJSON(raw)
+		if err != nil {
+			return nil, fmt.Errorf("read a frame: %s.%s %w", s.Kind, p.Name, err)
+		}
+		out = append(out, Field{p.Name, p.Type, v})
+	}
+	if len(out) != len(s.Values) {
+		return nil, fmt.Errorf("read a frame: it has properties of %s that the outline lacks", s.Kind)
+	}
+	return out, nil
+}
+
+func eventParams(o *contract.Outline, name string) ([]contract.Param, bool) {
+	for i := range o.Kinds {
+		for _, e := range o.Kinds[i].Events {
+			if o.Kinds[i].Name+"."+e.Name == name {
+				return e.Params, true
+			}
+		}
+	}
+	for _, e := range o.Events {
+		if e.Name == name {
+			return e.Params, true
+		}
+	}
+	return nil, false
+}
