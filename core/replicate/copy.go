@@ -97,6 +97,7 @@ func (c *Copy) Apply(f *wire.Frame) []Notice {
 	c.Tick = f.Tick
 	for _, b := range f.Blocks {
 		for _, j := range b.Joined {
+			c.Clients = slices.DeleteFunc(c.Clients, func(x wire.Client) bool { return x.Number == j.Number })
 			c.Clients = append(c.Clients, j)
 			out = append(out, Notice{What: Joined, Client: j})
 		}
@@ -147,4 +148,13 @@ func (c *Copy) Apply(f *wire.Frame) []Notice {
 		}
 	}
 	return out
+}
+
+// Block gives all that a copy holds, as a snapshot of it.
+func (c *Copy) Block() *wire.Block {
+	b := &wire.Block{Joined: slices.Clone(c.Clients)}
+	for _, t := range c.Things() {
+		b.Spawned = append(b.Spawned, wire.Spawn{Entity: t.Entity, Kind: t.Kind, Owner: t.Owner, Fields: slices.Clone(t.Fields)})
+	}
+	return b
 }

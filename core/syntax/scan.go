@@ -109,6 +109,9 @@ func (s *scanner) next() bool {
 		for end < len(text) && text[end] != '\n' {
 			end++
 		}
+		if !utf8.ValidString(text[s.at:end]) || strings.ContainsRune(text[s.at:end], 0) {
+			s.fail(Span{s.at, end}, "stray-character", "this comment holds bytes that are no text", "save the file as UTF-8")
+		}
 		s.comments = append(s.comments, Comment{Span{s.at, end}, strings.TrimRight(text[s.at:end], "\r ")})
 		s.at = end
 	case r == '"':

@@ -1,0 +1,283 @@
+package client
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net/http"
+	"net/url"
+	"strings"
+	"time"
+
+	"kamerad/core/contract"
+	"kamerad/core/syntax"
+	"kamerad/core/wire"
+)
+
+// WatchProtocol is the WebSocket sub-protocol of watching a session.
+const WatchProtocol = "kamerad.watch.v1"
+
+// Problem is an error answer of the service (RFC 9457). Known lists what exists when something was not found; Problems the
+// mistakes of a contract.
+type Problem struct {
+	Type     string          `json:"type"`
+	Title    string          `json:"title"`
+	Status   int             `json:"status"`
+	Detail   string          `json:"detail"`
+	Known    []string        `json:"known,omitempty"`
+	Problems syntax.Problems `json:"problems,omitempty"`
+}
+
+// Error words the problem with what exists instead.
+func (p *Problem) Error() string {
+	text := p.Detail
+	if len(p.Known) > 0 {
+		text += "; there is " + strings.Join(p.Known, ", ")
+	}
+	return text
+}
+
+// ContractVersion is a published version of a contract. Source and Outline are empty in lists.
+type ContractVersion struct {
+	Contract    string            `json:"contract"`
+	Version     int               `json:"version"`
+	Fingerprint string            `json:"fingerprint"`
+	PublishedAt time.Time         `json:"published_at"`
+	Source      string            `json:"source,omitempty"`
+	Outline     *contract.Outline `json:"outline,omitempty"`
+	Fresh       bool              `json:"fresh"` // in the answer to publish: a new version was made
+}
+
+// Session is a session as the service tells of it. Clients and what follows are only there while it runs.
+type Session struct {
+	ID          int64         `json:"id"`
+	Contract    string        `json:"contract"`
+	Version     int           `json:"version"`
+	OpenedAt    time.Time     `json:"opened_at"`
+	ClosedAt    *time.Time    `json:"closed_at,omitempty"`
+	CloseReason string        `json:"close_reason,omitempty"`
+	Open        bool          `json:"open"`
+	Tick        int64         `json:"tick"`
+	Paused      bool          `json:"paused"`
+	Queued      int           `json:"queued"` // inputs that wait for the next tick
+	Clients     []wire.Client `json:"clients"`
+}
+
+// OpenSession says what to open. Version 0 is the newest. Key is 64 hexadecimal digits that make the numbering of entities
+// repeatable; without one the service makes a random one. It is never given back.
+type OpenSession struct {
+	Contract string `json:"contract"`
+	Version  int    `json:"version,omitempty"`
+	Key      string `json:"key,omitempty"`
+	Paused   bool   `json:"paused,omitempty"` // no ticks but by Step
+}
+
+// Decision is a decided request, with everything that those who run the session may know of it.
+type Decision struct {
+	Tick      int64           `json:"tick"`
+	Client    wire.Client     `json:"client"`
+	Seq       uint64          `json:"seq"`
+	Request   string          `json:"request"`
+	Entity    uint32          `json:"entity"`
+	Owner     int             `json:"owner"` // of the entity
+	Args      json.RawMessage `json:"args"`
+	Outcome   wire.Outcome    `json:"outcome"`
+	Stage     wire.Stage      `json:"stage"`
+	Reason    string          `json:"reason"`
+	CheckText string          `json:"check_text"` // the check that decided
+	Line      int             `json:"line"`       // of the contract
+	Changes   []Change        `json:"changes"`
+	Told      []string        `json:"told"`
+	At        *time.Time      `json:"at,omitempty"`
+}
+
+// Change is what an accepted request changed.
+type Change struct {
+	Entity   uint32          `json:"entity"`
+	Kind     string          `json:"kind"`
+	Owner    int             `json:"owner"`
+	Property string          `json:"property"`
+	Old      json.RawMessage `json:"old"`
+	New      json.RawMessage `json:"new"`
+}
+
+// Told is an event and whom it was told.
+type Told struct {
+	Event   json.RawMessage `json:"event"`
+	Clients []int           `json:"clients"`
+}
+
+// Watch is a message to those who watch a session. The first has the type sheet and holds everything; those of the type tick
+// hold what changed; close is the last.
+type Watch struct {
+	Type      string            `json:"type"`
+	Session   *Session          `json:"session,omitempty"` // sheet
+	Outline   *contract.Outline `json:"outline,omitempty"` // sheet: the full one
+	Tick      int64             `json:"tick"`
+	Server    json.RawMessage   `json:"server,omitempty"` // a frame of all that the server holds, or of what changed
+	Clients   []WatchClient     `json:"clients"`          // sheet: all; tick: those with something new
+	Left      []int             `json:"left,omitempty"`
+	Decisions []Decision        `json:"decisions"`
+	Told      []Told            `json:"told"`
+	Reason    string            `json:"reason,omitempty"` // close
+}
+
+// WatchClient tells of one client: the frames that it has confirmed since the last message make its copy what it is.
+type WatchClient struct {
+	wire.Client
+	Test   bool              `json:"test"` // opened through the API
+	Seen   int64             `json:"seen"` // newest tick that it has confirmed
+	Sent   int64             `json:"sent"` // newest tick that it was sent
+	Frames []json.RawMessage `json:"frames,omitempty"`
+}
+
+// API is the service's administration. The zero value is not useful: set Service to its address.
+type API struct {
+	Service string // such as http://127.0.0.1:7707
+}
+
+func readProblem(body io.Reader) error {
+	raw, _ := io.ReadAll(io.LimitReader(body, 1<<20))
+	var p Problem
+	if json.Unmarshal(raw, &p) != nil || p.Status == 0 {
+		return nil
+	}
+	return &p
+}
+
+func (a API) call(ctx context.Context, method, path string, in, out any) error {
+	var body io.Reader
+	if in != nil {
+		raw, err := json.Marshal(in)
+		if err != nil {
+			return err
+		}
+		body = bytes.NewReader(raw)
+	}
+	req, err := http.NewRequestWithContext(ctx, method, strings.TrimSuffix(a.Service, "/")+path, body)
+	if err != nil {
+		return fmt.Errorf("read the service's address: %w", err)
+	}
+	if in != nil {
+		req.Header.Set("Content-Type", "application/json")
+	}
+	answer, err := http.DefaultClient.Do(req)
+	if err != nil {
+		var u *url.Error
+		if errors.As(err, &u) {
+			err = u.Err
+		}
+		return fmt.Errorf("reach the service at %s: %w; is it running? `kamerad serve` starts it", a.Service, err)
+	}
+	defer answer.Body.Close()
+	if answer.StatusCode >= 300 {
+		if p := readProblem(answer.Body); p != nil {
+			return p
+		}
+		return fmt.Errorf("%s %s: the service answered %s", method, path, answer.Status)
+	}
+	if out == nil {
+		return nil
+	}
+	if err := json.NewDecoder(answer.Body).Decode(out); err != nil {
+		return fmt.Errorf("%s %s: read the answer: %w", method, path, err)
+	}
+	return nil
+}
+
+// Publish stores a contract's text as its next version. A text with mistakes gives a *Problem that lists them.
+func (a API) Publish(ctx context.Context, file, source string) (v ContractVersion, err error) {
+	err = a.call(ctx, "POST", "/api/contracts", map[string]string{"file": file, "source": source}, &v)
+	return v, err
+}
+
+// Contracts lists the newest version of each contract.
+func (a API) Contracts(ctx context.Context) (out []ContractVersion, err error) {
+	err = a.call(ctx, "GET", "/api/contracts", nil, &out)
+	return out, err
+}
+
+// Versions lists the versions of a contract, newest first.
+func (a API) Versions(ctx context.Context, name string) (out []ContractVersion, err error) {
+	err = a.call(ctx, "GET", "/api/contracts/"+url.PathEscape(name), nil, &out)
+	return out, err
+}
+
+// Version reads a version with its source; 0 is the newest.
+func (a API) Version(ctx context.Context, name string, version int) (v ContractVersion, err error) {
+	err = a.call(ctx, "GET", fmt.Sprintf("/api/contracts/%s/versions/%d", url.PathEscape(name), version), nil, &v)
+	return v, err
+}
+
+// Open opens a session.
+func (a API) Open(ctx context.Context, o OpenSession) (s Session, err error) {
+	err = a.call(ctx, "POST", "/api/sessions", o, &s)
+	return s, err
+}
+
+// Sessions lists the open sessions, then the newest of those that are closed.
+func (a API) Sessions(ctx context.Context) (out []Session, err error) {
+	err = a.call(ctx, "GET", "/api/sessions", nil, &out)
+	return out, err
+}
+
+// Session reads one session.
+func (a API) Session(ctx context.Context, id int64) (s Session, err error) {
+	err = a.call(ctx, "GET", fmt.Sprintf("/api/sessions/%d", id), nil, &s)
+	return s, err
+}
+
+// Close ends a session; its clients are told the reason.
+func (a API) Close(ctx context.Context, id int64, reason string) (s Session, err error) {
+	err = a.call(ctx, "POST", fmt.Sprintf("/api/sessions/%d/close", id), map[string]string{"reason": reason}, &s)
+	return s, err
+}
+
+// Pause stops a session's clock, or lets it run again.
+func (a API) Pause(ctx context.Context, id int64, paused bool) (s Session, err error) {
+	err = a.call(ctx, "POST", fmt.Sprintf("/api/sessions/%d/pause", id), map[string]bool{"paused": paused}, &s)
+	return s, err
+}
+
+// Step runs ticks of a paused session.
+func (a API) Step(ctx context.Context, id int64, ticks int) (s Session, err error) {
+	err = a.call(ctx, "POST", fmt.Sprintf("/api/sessions/%d/step", id), map[string]int{"ticks": ticks}, &s)
+	return s, err
+}
+
+// Decisions lists the newest stored decisions of a session, newest first.
+func (a API) Decisions(ctx context.Context, id int64, limit int) (out []Decision, err error) {
+	err = a.call(ctx, "GET", fmt.Sprintf("/api/sessions/%d/decisions?limit=%d", id, limit), nil, &out)
+	return out, err
+}
+
+// Watch follows a session: f is called with each message until it returns an error, ctx ends or the session closes.
+func (a API) Watch(ctx context.Context, id int64, f func(Watch) error) error {
+	u, err := url.Parse(a.Service)
+	if err != nil {
+		return fmt.Errorf("read the service's address: %w", err)
+	}
+	u.Scheme = strings.Replace(u.Scheme, "http", "ws", 1)
+	u.Path = fmt.Sprintf("/api/sessions/%d/watch", id)
+	t, err := dial(ctx, u.String(), WatchProtocol)
+	if err != nil {
+		return fmt.Errorf("watch session %d: %w", id, err)
+	}
+	defer t.Close("done")
+	for {
+		raw, err := t.Read(ctx)
+		if err != nil {
+			return fmt.Errorf("watch session %d: %w", id, err)
+		}
+		var w Watch
+		if err := json.Unmarshal(raw, &w); err != nil {
+			return fmt.Errorf("watch session %d: read a message: %w", id, err)
+		}
+		if err := f(w); err != nil || w.Type == "close" {
+			return err
+		}
+	}
+}

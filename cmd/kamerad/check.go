@@ -1,0 +1,96 @@
+package main
+
+import (
+	"context"
+	"fmt"
+	"os"
+
+	"github.com/urfave/cli/v3"
+
+	"kamerad/core/contract"
+	"kamerad/core/syntax"
+)
+
+func checkCommand() *cli.Command {
+	return &cli.Command{
+		Name: "check", Usage: "tell every mistake of a contract", ArgsUsage: "FILE", Flags: []cli.Flag{jsonFlag()},
+		Action: func(_ context.Context, c *cli.Command) error {
+			args, err := words(c, "FILE", 1, 1)
+			if err != nil {
+				return err
+			}
+			source, err := readContract(args[0])
+			if err != nil {
+				return err
+			}
+			checked, problems := contract.Load(args[0], source)
+			if c.Bool("json") {
+				if problems == nil {
+					problems = syntax.Problems{}
+				}
+				if err := printJSON(c.Root().Writer, map[string]any{"file": args[0], "problems": problems}); err != nil {
+					return err
+				}
+			} else if checked == nil {
+				printProblems(problems)
+				fmt.Printf("%s\n", bad.Sprintf("%s: %s", args[0], plural(len(problems), "mistake")))
+			} else {
+				properties := 0
+				for _, k := range checked.Kinds {
+					properties += len(k.Properties)
+				}
+				fmt.Printf("%s %s: %s, %s, %s, %s\n", good.Sprint("✓ no mistakes in"), args[0], plural(len(checked.Kinds), "kind"),
+					plural(properties, "property"), plural(len(checked.Requests), "request"), plural(len(checked.Events), "event"))
+			}
+			if checked == nil {
+				return errFound
+			}
+			return nil
+		},
+	}
+}
+
+func printProblems(problems syntax.Problems) {
+	for _, p := range problems {
+		fmt.Printf("%s %s %s\n", bold.Sprintf("%s:%d:%d:", p.File, p.Line, p.Column), bad.Sprint(p.Message), muted.Sprintf("[%s]", p.Code))
+		fmt.Printf("%s %s\n", muted.Sprintf("%5d │", p.Line), p.Source)
+		caret := ""
+		for range p.Length {
+			caret += "^"
+		}
+		fmt.Printf("%s %s%s\n", muted.Sprint("      │"), syntax.Indent(p.Source, p.Column), bad.Sprint(caret))
+		if p.Hint != "" {
+			fmt.Printf("%s %s\n", muted.Sprint("      ="), p.Hint)
+		}
+		fmt.Println()
+	}
+}
+
+// readContract reads a contract file, bounded in length.
+func readContract(path string) (string, error) {
+	info, err := os.Stat(path)
+	if err != nil {
+		return "", fmt.Errorf("read the contract: %w", err)
+	}
+	if info.IsDir() {
+		return "", fmt.Errorf("read the contract: %s is a folder; name a file that ends in .kam", path)
+	}
+	if info.Size() > syntax.MaxSource {
+		return "", fmt.Errorf("read the contract: %s has %d bytes, at most %d are allowed", path, info.Size(), syntax.MaxSource)
+	}
+	raw, err := os.ReadFile(path)
+	if err != nil {
+		return "", fmt.Errorf("read the contract: %w", err)
+	}
+	return string(raw), nil
+}
+
+func plural(n int, what string) string {
+	if n == 1 {
+		return "1 " + what
+	}
+	if what[len(what)-1] == 'y' {
+		return fmt.Sprintf("%d %sies", n, what[:len(what)-1])
+	}
+	return fmt.Sprintf("%d %ss", n, what)
+}

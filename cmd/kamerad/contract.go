@@ -1,0 +1,153 @@
+package main
+
+import (
+	"context"
+	"errors"
+	"fmt"
+
+	"github.com/urfave/cli/v3"
+
+	"kamerad/client"
+	"kamerad/core/contract"
+)
+
+func contractCommand() *cli.Command {
+	flags := []cli.Flag{serviceFlag(), jsonFlag()}
+	return &cli.Command{
+		Name: "contract", Usage: "publish contracts and read what is published",
+		Commands: []*cli.Command{
+			{Name: "publish", Usage: "store a contract as its next version", ArgsUsage: "FILE", Flags: flags, Action: publish},
+			{Name: "list", Usage: "list all contracts", Flags: flags, Action: listContracts},
+			{Name: "show", Usage: "show a contract: what it declares, or its text", ArgsUsage: "NAME", Action: showContract, Flags: append(flags,
+				&cli.IntFlag{Name: "version", Usage: "which `VERSION`; the newest if not given"},
+				&cli.BoolFlag{Name: "source", Usage: "print the contract's text"})},
+		},
+	}
+}
+
+func publish(ctx context.Context, c *cli.Command) error {
+	args, err := words(c, "FILE", 1, 1)
+	if err != nil {
+		return err
+	}
+	source, err := readContract(args[0])
+	if err != nil {
+		return err
+	}
+	v, err := client.API{Service: c.String("service")}.Publish(ctx, args[0], source)
+	var problem *client.Problem
+	if errors.As(err, &problem) && problem.Problems != nil {
+		if c.Bool("json") {
+			if err := printJSON(c.Root().Writer, problem); err != nil {
+				return err
+			}
+		} else {
+			printProblems(problem.Problems)
+			fmt.Println(bad.Sprint(problem.Detail))
+		}
+		return errFound
+	}
+	if err != nil {
+		return err
+	}
+	if c.Bool("json") {
+		return printJSON(c.Root().Writer, v)
+	}
+	if v.Fresh {
+		fmt.Printf("%s %s version %d (fingerprint %s)\nOpen a session of it: kamerad session open %s\n", good.Sprint("✓ published"), v.Contract, v.Version, v.Fingerprint, v.Contract)
+	} else {
+		fmt.Printf("%s is published already as version %d; nothing changed\n", v.Contract, v.Version)
+	}
+	return nil
+}
+
+func listContracts(ctx context.Context, c *cli.Command) error {
+	list, err := client.API{Service: c.String("service")}.Contracts(ctx)
+	if err != nil {
+		return err
+	}
+	if c.Bool("json") {
+		return printJSON(c.Root().Writer, list)
+	}
+	if len(list) == 0 {
+		fmt.Println("No contract is published yet: kamerad contract publish FILE")
+		return nil
+	}
+	t := sheet("Contract", "Version", "Fingerprint", "Published")
+	for _, v := range list {
+		t.AppendRow([]any{v.Contract, v.Version, v.Fingerprint, when(v.PublishedAt)})
+	}
+	show(c.Root().Writer, t)
+	return nil
+}
+
+func showContract(ctx context.Context, c *cli.Command) error {
+	args, err := words(c, "NAME", 1, 1)
+	if err != nil {
+		return err
+	}
+	v, err := client.API{Service: c.String("service")}.Version(ctx, args[0], c.Int("version"))
+	if err != nil {
+		return err
+	}
+	switch {
+	case c.Bool("json"):
+		return printJSON(c.Root().Writer, v)
+	case c.Bool("source"):
+		fmt.Print(v.Source)
+		return nil
+	}
+	fmt.Printf("%s version %d, published %s, fingerprint %s\n", bold.Sprint(v.Contract), v.Version, when(v.PublishedAt), v.Fingerprint)
+	if v.Outline == nil {
+		return nil
+	}
+	fmt.Printf("%d ticks per second, %s, roles: %s\n\n", v.Outline.Tick, plural(v.Outline.Seats, "seat"), join(v.Outline.Roles))
+	t := sheet("Kind", "Name", "What", "Who")
+	for _, k := range v.Outline.Kinds {
+		each := "shared"
+		if k.Per != "" {
+			each = "per " + k.Per
+		}
+		t.AppendRow([]any{bold.Sprint(k.Name), "", each, "to " + k.To})
+		for _, p := range k.Properties {
+			t.AppendRow([]any{"", p.Name, p.Type.String(), "to " + p.To})
+		}
+		for _, r := range k.Requests {
+			what := fmt.Sprintf("request(%s)", params(r.Params))
+			if r.Limit > 0 {
+				what += fmt.Sprintf(", %d per %gs", r.Limit, float64(r.LimitMs)/1000)
+			}
+			t.AppendRow([]any{"", r.Name, what, "from " + r.From})
+			for _, check := range r.Checks {
+				t.AppendRow([]any{"", "", muted.Sprintf("check %s else %q", check.Text, check.Reason), ""})
+			}
+		}
+		for _, e := range k.Events {
+			t.AppendRow([]any{"", e.Name, fmt.Sprintf("event(%s)", params(e.Params)), ""})
+		}
+	}
+	for _, e := range v.Outline.Events {
+		t.AppendRow([]any{"", e.Name, fmt.Sprintf("event(%s)", params(e.Params)), ""})
+	}
+	show(c.Root().Writer, t)
+	return nil
+}
+
+func params(list []contract.Param) string {
+	var out []string
+	for _, p := range list {
+		out = append(out, p.Name+": "+p.Type.String())
+	}
+	return join(out)
+}
+
+func join(list []string) string {
+	out := ""
+	for i, s := range list {
+		if i > 0 {
+			out += ", "
+		}
+		out += s
+	}
+	return out
+}

@@ -1,0 +1,87 @@
+package main
+
+import (
+	"encoding/json"
+	"fmt"
+	"io"
+	"os"
+	"strings"
+	"time"
+
+	"github.com/jedib0t/go-pretty/v6/table"
+	"github.com/jedib0t/go-pretty/v6/text"
+	"golang.org/x/term"
+
+	"kamerad/core/wire"
+)
+
+func init() {
+	if _, off := os.LookupEnv("NO_COLOR"); off || !term.IsTerminal(int(os.Stdout.Fd())) {
+		text.DisableColors()
+	}
+}
+
+// The colours of the terminal mean what those of the console mean, and never stand alone.
+var (
+	good  = text.Colors{text.FgGreen}
+	warn  = text.Colors{text.FgYellow}
+	bad   = text.Colors{text.FgRed}
+	note  = text.Colors{text.FgBlue}
+	muted = text.Colors{text.Faint}
+	bold  = text.Colors{text.Bold}
+)
+
+func printJSON(w io.Writer, v any) error {
+	enc := json.NewEncoder(w)
+	enc.SetIndent("", "  ")
+	return enc.Encode(v)
+}
+
+// sheet is a table with lines in place of boxes.
+func sheet(header ...any) table.Writer {
+	t := table.NewWriter()
+	t.AppendHeader(header)
+	style := table.StyleLight
+	style.Options = table.Options{SeparateHeader: true}
+	style.Format.Header = text.FormatDefault
+	style.Box.PaddingLeft = ""
+	style.Box.PaddingRight = "  "
+	t.SetStyle(style)
+	return t
+}
+
+// show prints a table; lines end where their text ends.
+func show(w io.Writer, t table.Writer) {
+	for _, line := range strings.Split(t.Render(), "\n") {
+		fmt.Fprintln(w, strings.TrimRight(line, " "))
+	}
+}
+
+func when(t time.Time) string { return t.Local().Format("2006-01-02 15:04:05") }
+
+// marks are the letter and the pattern of each client, the same as in the console.
+var marks = []string{"▲", "●", "■", "◆", "▼", "○", "□", "◇"}
+
+func mark(number int) string {
+	i := number - 1
+	return fmt.Sprintf("%c %s", 'A'+rune(i%26), marks[i%len(marks)])
+}
+
+// verdict words a decision: its sign, its outcome and what decided.
+func verdict(outcome wire.Outcome, stage wire.Stage, reason string) string {
+	sign, colour := map[wire.Outcome]string{wire.Accepted: "✓", wire.Denied: "✕", wire.Dropped: "↓", wire.Malformed: "?", wire.Faulted: "!"}[outcome], bad
+	switch outcome {
+	case wire.Accepted:
+		colour = good
+	case wire.Dropped:
+		colour = warn
+	}
+	out := colour.Sprintf("%s %s", sign, outcome)
+	if reason != "" {
+		out += ": " + reason
+	}
+	if stage != "" {
+		out += muted.Sprintf(" (%s)", stage)
+	}
+	return out
+}

@@ -1,0 +1,196 @@
+package main
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"os"
+	"strings"
+
+	"github.com/urfave/cli/v3"
+
+	"kamerad/client"
+)
+
+func sessionCommand() *cli.Command {
+	flags := []cli.Flag{serviceFlag(), jsonFlag()}
+	return &cli.Command{
+		Name: "session", Usage: "open, list, show and close sessions",
+		Commands: []*cli.Command{
+			{Name: "open", Usage: "open a session of a published contract", ArgsUsage: "CONTRACT", Action: openSession, Flags: append(flags,
+				&cli.IntFlag{Name: "version", Usage: "which `VERSION`; the newest if not given"},
+				&cli.BoolFlag{Name: "paused", Usage: "no ticks but by `kamerad session step`"},
+				&cli.StringFlag{Name: "key-file", Usage: "a `FILE` with 64 hexadecimal digits that make the numbering of entities repeatable"})},
+			{Name: "list", Usage: "list the open sessions, then the newest closed ones", Flags: flags, Action: listSessions},
+			{Name: "show", Usage: "show a session, its clients and its last decisions", ArgsUsage: "SESSION", Flags: append(flags,
+				&cli.IntFlag{Name: "decisions", Usage: "how many `N` of the last decisions", Value: 10}), Action: showSession},
+			{Name: "close", Usage: "end a session", ArgsUsage: "SESSION", Flags: append(flags,
+				&cli.StringFlag{Name: "reason", Usage: "what its clients are told", Value: "closed by hand"}), Action: closeSession},
+			{Name: "pause", Usage: "stop a session's clock", ArgsUsage: "SESSION", Flags: append(flags,
+				&cli.BoolFlag{Name: "off", Usage: "let it run again"}), Action: pauseSession},
+			{Name: "step", Usage: "run ticks of a paused session", ArgsUsage: "SESSION [TICKS]", Flags: flags, Action: stepSession},
+		},
+	}
+}
+
+func openSession(ctx context.Context, c *cli.Command) error {
+	args, err := words(c, "CONTRACT", 1, 1)
+	if err != nil {
+		return err
+	}
+	o := client.OpenSession{Contract: args[0], Version: c.Int("version"), Paused: c.Bool("paused")}
+	if file := c.String("key-file"); file != "" {
+		raw, err := os.ReadFile(file)
+		if err != nil {
+			return fmt.Errorf("read the key: %w", err)
+		}
+		o.Key = strings.TrimSpace(string(raw))
+	}
+	s, err := client.API{Service: c.String("service")}.Open(ctx, o)
+	if err != nil {
+		return err
+	}
+	if c.Bool("json") {
+		return printJSON(c.Root().Writer, s)
+	}
+	fmt.Printf("%s %d of %s version %d\n", good.Sprint("✓ opened session"), s.ID, s.Contract, s.Version)
+	fmt.Printf("Join it: kamerad join %d --as Ana     Watch it: kamerad watch %d     Console: %s/sessions/%d\n", s.ID, s.ID, c.String("service"), s.ID)
+	return nil
+}
+
+func listSessions(ctx context.Context, c *cli.Command) error {
+	list, err := client.API{Service: c.String("service")}.Sessions(ctx)
+	if err != nil {
+		return err
+	}
+	if c.Bool("json") {
+		return printJSON(c.Root().Writer, list)
+	}
+	if len(list) == 0 {
+		fmt.Println("No session was opened yet: kamerad session open CONTRACT")
+		return nil
+	}
+	t := sheet("Session", "Contract", "State", "Tick", "Clients", "Opened")
+	for _, s := range list {
+		var names []string
+		for _, x := range s.Clients {
+			names = append(names, x.Name)
+		}
+		t.AppendRow([]any{s.ID, fmt.Sprintf("%s %d", s.Contract, s.Version), state(s), s.Tick, join(names), when(s.OpenedAt)})
+	}
+	show(c.Root().Writer, t)
+	return nil
+}
+
+func state(s client.Session) string {
+	switch {
+	case s.Open && s.Paused:
+		return warn.Sprint("paused")
+	case s.Open:
+		return good.Sprint("open")
+	}
+	return muted.Sprintf("closed: %s", s.CloseReason)
+}
+
+// oneSession reads the session that a command is for.
+func oneSession(c *cli.Command, usage string, most int) (client.API, int64, []string, error) {
+	args, err := words(c, usage, 1, most)
+	if err != nil {
+		return client.API{}, 0, nil, err
+	}
+	id, err := sessionArg(args[0])
+	return client.API{Service: c.String("service")}, id, args[1:], err
+}
+
+func showSession(ctx context.Context, c *cli.Command) error {
+	api, id, _, err := oneSession(c, "SESSION", 1)
+	if err != nil {
+		return err
+	}
+	s, err := api.Session(ctx, id)
+	if err != nil {
+		return err
+	}
+	decisions, err := api.Decisions(ctx, id, max(1, c.Int("decisions")))
+	if err != nil {
+		return err
+	}
+	if c.Bool("json") {
+		return printJSON(c.Root().Writer, map[string]any{"session": s, "decisions": decisions})
+	}
+	fmt.Printf("%s of %s version %d: %s, tick %d, opened %s\n", bold.Sprintf("session %d", s.ID), s.Contract, s.Version, state(s), s.Tick, when(s.OpenedAt))
+	if len(s.Clients) > 0 {
+		fmt.Println()
+		t := sheet("Client", "Name", "Role")
+		for _, x := range s.Clients {
+			t.AppendRow([]any{mark(x.Number), x.Name, x.Role})
+		}
+		show(c.Root().Writer, t)
+	}
+	if len(decisions) > 0 {
+		fmt.Println()
+		t := sheet("Tick", "Client", "Request", "Decision")
+		for _, d := range decisions {
+			t.AppendRow([]any{d.Tick, d.Client.Name, request(d), verdict(d.Outcome, d.Stage, d.Reason)})
+		}
+		show(c.Root().Writer, t)
+	}
+	return nil
+}
+
+// request words a request as it was asked.
+func request(d client.Decision) string {
+	var args []json.RawMessage
+	if json.Unmarshal(d.Args, &args) != nil {
+		return d.Request
+	}
+	out := make([]string, len(args))
+	for i, a := range args {
+		out[i] = strings.Trim(string(a), `"`)
+	}
+	return d.Request + "(" + strings.Join(out, ", ") + ")"
+}
+
+func closeSession(ctx context.Context, c *cli.Command) error {
+	api, id, _, err := oneSession(c, "SESSION", 1)
+	if err != nil {
+		return err
+	}
+	s, err := api.Close(ctx, id, c.String("reason"))
+	return tellState(c, s, err)
+}
+
+func pauseSession(ctx context.Context, c *cli.Command) error {
+	api, id, _, err := oneSession(c, "SESSION", 1)
+	if err != nil {
+		return err
+	}
+	s, err := api.Pause(ctx, id, !c.Bool("off"))
+	return tellState(c, s, err)
+}
+
+func stepSession(ctx context.Context, c *cli.Command) error {
+	api, id, rest, err := oneSession(c, "SESSION [TICKS]", 2)
+	if err != nil {
+		return err
+	}
+	ticks := 1
+	if len(rest) == 1 {
+		if _, err := fmt.Sscan(rest[0], &ticks); err != nil {
+			return fmt.Errorf("%q is no number of ticks", rest[0])
+		}
+	}
+	s, err := api.Step(ctx, id, ticks)
+	return tellState(c, s, err)
+}
+
+func tellState(c *cli.Command, s client.Session, err error) error {
+	if err != nil {
+		return err
+	}
+	if c.Bool("json") {
+		return printJSON(c.Root().Writer, s)
+	}
+	fmt.Printf("session %d is %s, at tick %d\n", s.ID, state(s), s.Tick)
+	return nil
+}

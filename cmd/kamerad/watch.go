@@ -1,0 +1,241 @@
+package main
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/jedib0t/go-pretty/v6/table"
+	"github.com/jedib0t/go-pretty/v6/text"
+	"github.com/urfave/cli/v3"
+	"golang.org/x/term"
+
+	"kamerad/client"
+	"kamerad/core/contract"
+	"kamerad/core/replicate"
+	"kamerad/core/wire"
+)
+
+func watchCommand() *cli.Command {
+	return &cli.Command{
+		Name: "watch", Usage: "see the server and its clients side by side, live", ArgsUsage: "SESSION",
+		Flags: []cli.Flag{serviceFlag(),
+			&cli.BoolFlag{Name: "json", Usage: "print each message as a line of JSON"},
+			&cli.BoolFlag{Name: "once", Usage: "print one sheet and end"}},
+		Action: func(ctx context.Context, c *cli.Command) error {
+			api, id, _, err := oneSession(c, "SESSION", 1)
+			if err != nil {
+				return err
+			}
+			live := term.IsTerminal(int(os.Stdout.Fd())) && !c.Bool("once")
+			w := &watched{}
+			var drawn time.Time
+			done := errors.New("done")
+			if live && !c.Bool("json") {
+				fmt.Print("\x1b[?1049h\x1b[?25l") // another screen, without a cursor
+				defer fmt.Print("\x1b[?25h\x1b[?1049l")
+			}
+			err = api.Watch(ctx, id, func(m client.Watch) error {
+				if c.Bool("json") {
+					raw, err := json.Marshal(m)
+					fmt.Println(string(raw))
+					if err == nil && c.Bool("once") {
+						err = done
+					}
+					return err
+				}
+				if err := w.apply(m); err != nil {
+					return err
+				}
+				switch {
+				case m.Type == "close":
+					return fmt.Errorf("watch: the session has closed: %s", m.Reason)
+				case c.Bool("once"):
+					w.draw(os.Stdout, 0)
+					return done
+				case live && time.Since(drawn) > 90*time.Millisecond:
+					drawn = time.Now()
+					_, height, _ := term.GetSize(int(os.Stdout.Fd()))
+					var screen strings.Builder
+					w.draw(&screen, height)
+					fmt.Print("\x1b[H" + strings.ReplaceAll(screen.String(), "\n", "\x1b[K\n") + "\x1b[J")
+				case !live:
+					w.lines(os.Stdout, m)
+				}
+				return nil
+			})
+			if errors.Is(err, done) || ctx.Err() != nil {
+				return nil
+			}
+			return err
+		},
+	}
+}
+
+// watched is a session as its watchers know it.
+type watched struct {
+	session   client.Session
+	outline   *contract.Outline
+	tick      int64
+	server    replicate.Copy
+	clients   []*column
+	decisions []client.Decision
+}
+
+// column is one client.
+type column struct {
+	client.WatchClient
+	copy replicate.Copy
+}
+
+func (w *watched) apply(m client.Watch) error {
+	switch m.Type {
+	case "sheet":
+		*w = watched{session: *m.Session, outline: m.Outline}
+	case "close":
+		return nil
+	}
+	w.tick = m.Tick
+	if err := w.frame(&w.server, m.Server); err != nil {
+		return err
+	}
+	for _, c := range m.Clients {
+		i := slices.IndexFunc(w.clients, func(x *column) bool { return x.Number == c.Number })
+		if i < 0 {
+			i = len(w.clients)
+			w.clients = append(w.clients, &column{})
+		}
+		w.clients[i].WatchClient = c
+		for _, raw := range c.Frames {
+			if err := w.frame(&w.clients[i].copy, raw); err != nil {
+				return err
+			}
+		}
+	}
+	w.clients = slices.DeleteFunc(w.clients, func(c *column) bool { return slices.Contains(m.Left, c.Number) })
+	w.decisions = append(w.decisions, m.Decisions...)
+	if extra := len(w.decisions) - 50; extra > 0 {
+		w.decisions = w.decisions[extra:]
+	}
+	return nil
+}
+
+func (w *watched) frame(c *replicate.Copy, raw json.RawMessage) error {
+	if raw == nil {
+		return nil
+	}
+	f, _, err := wire.ParseFrame(raw, w.outline)
+	if err == nil {
+		c.Apply(f)
+	}
+	return err
+}
+
+// cell words what a client holds of a property beside what the server holds: value and sign.
+func (w *watched) cell(c *column, thing *replicate.Thing, p *contract.PropertyOutline) string {
+	kind := w.outline.Kind(thing.Kind)
+	to := p.To
+	if to == "nobody" || kind.To == "nobody" || (to == "owner" || kind.To == "owner") && thing.Owner != c.Number {
+		if held := c.copy.Thing(thing.Entity); held != nil {
+			if v, ok := held.Value(p.Name); ok {
+				return bad.Sprintf("%s ≠", p.Type.Format(v)) // it holds what it may not
+			}
+		}
+		return muted.Sprint("–")
+	}
+	truth, _ := thing.Value(p.Name)
+	value, has := contract.Value{}, false
+	if held := c.copy.Thing(thing.Entity); held != nil {
+		value, has = held.Value(p.Name)
+	}
+	word := ""
+	if has {
+		word = p.Type.Format(value) + " "
+	}
+	switch {
+	case has && value.Equal(truth):
+		return word + good.Sprint("=")
+	case c.Seen < c.Sent:
+		return word + warn.Sprintf("+%d", w.tick-c.Seen)
+	}
+	return word + bad.Sprint("≠")
+}
+
+// draw prints the sheet and, below it, the last decisions; height bounds the lines, 0 does not.
+func (w *watched) draw(out io.Writer, height int) {
+	different, late := 0, 0
+	header := table.Row{"Entity", "Property", "Server"}
+	for _, c := range w.clients {
+		header = append(header, fmt.Sprintf("%s %s", mark(c.Number), c.Name))
+	}
+	t := sheet(header...)
+	for _, thing := range w.server.Things() {
+		kind := w.outline.Kind(thing.Kind)
+		for i := range kind.Properties {
+			p := &kind.Properties[i]
+			name := ""
+			if i == 0 {
+				name = nameOf(w.server.Clients, thing)
+			}
+			truth, _ := thing.Value(p.Name)
+			row := table.Row{bold.Sprint(name), p.Name, p.Type.Format(truth)}
+			for _, c := range w.clients {
+				cell := w.cell(c, thing, p)
+				if strings.Contains(cell, "≠") {
+					different++
+				} else if strings.Contains(cell, "+") {
+					late++
+				}
+				row = append(row, cell)
+			}
+			t.AppendRow(row)
+		}
+	}
+	state := good.Sprint("= all in step")
+	if different > 0 {
+		state = bad.Sprintf("≠ %s different", plural(different, "value"))
+	} else if late > 0 {
+		state = warn.Sprintf("+ %s on the way", plural(late, "value"))
+	}
+	fmt.Fprintf(out, "%s  %s version %d  tick %d  %s  %s\n\n", bold.Sprintf("session %d", w.session.ID), w.session.Contract, w.session.Version, w.tick, plural(len(w.clients), "client"), state)
+	rows := t.Length() + 5
+	show(out, t)
+	if len(w.clients) == 0 {
+		fmt.Fprintf(out, "\nNo client is here: kamerad join %d --as Ana\n", w.session.ID)
+	}
+	room := 8
+	if height > 0 {
+		room = min(height-rows-2, 20)
+	}
+	if room > 0 && len(w.decisions) > 0 {
+		fmt.Fprintln(out)
+		for _, d := range w.decisions[max(0, len(w.decisions)-room+1):] {
+			fmt.Fprintln(out, decisionLine(d))
+		}
+	}
+}
+
+func decisionLine(d client.Decision) string {
+	line := fmt.Sprintf("%6d  %s %s  %s  %s", d.Tick, mark(d.Client.Number), text.Pad(d.Client.Name, 4, ' '), text.Pad(request(d), 20, ' '), verdict(d.Outcome, d.Stage, d.Reason))
+	if d.CheckText != "" {
+		line += muted.Sprintf(" line %d: check %s", d.Line, d.CheckText)
+	}
+	return line
+}
+
+// lines prints what happened, for output that is not a terminal.
+func (w *watched) lines(out io.Writer, m client.Watch) {
+	if m.Type == "sheet" {
+		w.draw(out, 0)
+		return
+	}
+	for _, d := range m.Decisions {
+		fmt.Fprintln(out, decisionLine(d))
+	}
+}

@@ -1,0 +1,89 @@
+// Package demo holds Tidewreck, the scenario that Kamerad is shown with, and bots that play it.
+package demo
+
+import (
+	"context"
+	_ "embed"
+	"encoding/json"
+	"log/slog"
+	"math/rand/v2"
+	"time"
+
+	"kamerad/client"
+	"kamerad/core/contract"
+	"kamerad/core/replicate"
+)
+
+// Contract is the text of Tidewreck.
+//
+//go:embed tidewreck.kam
+var Contract string
+
+// Play joins a session as a diver and plays until ctx ends or the session closes. The same seed gives the same choices where
+// the dive is the same. pause is the time between two requests.
+func Play(ctx context.Context, service string, session int64, name string, seed uint64, pause time.Duration) error {
+	c, err := client.Join(ctx, service, session, name, "player", client.Options{})
+	if err != nil {
+		return err
+	}
+	defer c.Close()
+	dice := rand.New(rand.NewPCG(seed, 7))
+	ticker := time.NewTicker(pause)
+	defer ticker.Stop()
+	for {
+		select {
+		case <-ctx.Done():
+			return nil
+		case <-c.Ended():
+			slog.Info("a bot is done", "name", name, "reason", c.Reason())
+			return nil
+		case <-ticker.C:
+		}
+		request, args := choose(c, dice)
+		if request == "" {
+			continue
+		}
+		limited, cancel := context.WithTimeout(ctx, 5*time.Second)
+		_, err := c.Ask(limited, 0, request, args...)
+		cancel()
+		if err != nil && ctx.Err() == nil && c.Reason() == "" {
+			return err
+		}
+	}
+}
+
+// choose picks what a diver does next from what it holds. Now and then it tries something that its copy tells it is vain, so
+// that a denial is to be seen as well.
+func choose(c *client.Client, dice *rand.Rand) (request string, args []json.RawMessage) {
+	word := func(s string) []json.RawMessage { return []json.RawMessage{json.RawMessage(`"` + s + `"`)} }
+	c.Look(func(held *replicate.Copy) {
+		me := held.Own("Diver", c.Me().Number)
+		if me == nil {
+			return
+		}
+		number := func(name string) int64 { v, _ := me.Value(name); return v.Num }
+		carried := map[string]int64{}
+		for _, f := range me.Fields {
+			if f.Type.Form == contract.FormStacks {
+				for _, s := range f.Value.Stacks {
+					carried[f.Type.Enum.Values[s.Item]] += s.Count
+				}
+			}
+		}
+		switch roll := dice.IntN(20); {
+		case roll == 0:
+			request, args = "Diver.use", word("relic")
+		case roll == 1:
+			request, args = "Diver.paint", word([]string{"coral", "kelp", "sand", "slate", "foam", "rust"}[dice.IntN(6)])
+		case number("air") < 20 && carried["tank"] > 0:
+			request, args = "Diver.use", word("tank")
+		case number("hull") <= 70 && carried["patch"] > 0:
+			request, args = "Diver.use", word("patch")
+		case carried["flare"] > 3:
+			request, args = "Diver.use", word("flare")
+		default:
+			request = "Diver.search"
+		}
+	})
+	return request, args
+}

@@ -1,0 +1,475 @@
+package service
+
+import (
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"log/slog"
+	"net"
+	"net/http"
+	"net/url"
+	"strconv"
+	"strings"
+	"unicode/utf8"
+
+	"github.com/go-chi/chi/v5"
+	"github.com/go-chi/chi/v5/middleware"
+	"github.com/prometheus/client_golang/prometheus/promhttp"
+
+	"kamerad/client"
+	"kamerad/core/contract"
+	"kamerad/core/syntax"
+	"kamerad/store"
+)
+
+// bad is an error of the one who called.
+type bad struct{ detail string }
+
+func (b *bad) Error() string { return b.detail }
+
+// Handler gives the service's whole face: API, sockets, console, metrics and health.
+func (v *Service) Handler() http.Handler {
+	r := chi.NewRouter()
+	r.Use(middleware.Recoverer, loopbackOnly)
+	r.Get("/healthz", func(w http.ResponseWriter, _ *http.Request) { fmt.Fprintln(w, "alive") })
+	r.Get("/readyz", func(w http.ResponseWriter, q *http.Request) {
+		if err := v.store.Ping(q.Context()); err != nil {
+			problem(w, http.StatusServiceUnavailable, "the database does not answer", nil, nil)
+			return
+		}
+		fmt.Fprintln(w, "ready")
+	})
+	r.Method("GET", "/metrics", promhttp.HandlerFor(v.meters.registry, promhttp.HandlerOpts{}))
+	r.Route("/api", func(r chi.Router) {
+		r.Use(middleware.RequestSize(2 * syntax.MaxSource))
+		r.Post("/contracts", answer(v.publish))
+		r.Get("/contracts", answer(v.contracts))
+		r.Get("/contracts/{name}", answer(v.versions))
+		r.Get("/contracts/{name}/versions/{version}", answer(v.version))
+		r.Post("/sessions", answer(v.openSession))
+		r.Get("/sessions", answer(v.sessions))
+		r.Route("/sessions/{id}", func(r chi.Router) {
+			r.Get("/", answer(v.session))
+			r.Post("/close", answer(v.closeSession))
+			r.Post("/pause", answer(v.pause))
+			r.Post("/step", answer(v.step))
+			r.Get("/decisions", answer(v.decisions))
+			r.Get("/clients", answer(v.seats))
+			r.Post("/clients", answer(v.openTestClient))
+			r.Post("/clients/{client}/ask", answer(v.askAsTestClient))
+			r.Post("/clients/{client}/close", answer(v.closeTestClient))
+			r.Get("/join", v.join)
+			r.Get("/watch", v.watch)
+		})
+		r.NotFound(func(w http.ResponseWriter, q *http.Request) {
+			problem(w, http.StatusNotFound, fmt.Sprintf("the API has nothing at %s", q.URL.Path), []string{"/api/contracts", "/api/sessions"}, nil)
+		})
+		r.MethodNotAllowed(func(w http.ResponseWriter, q *http.Request) {
+			problem(w, http.StatusMethodNotAllowed, fmt.Sprintf("%s cannot be done to %s", q.Method, q.URL.Path), nil, nil)
+		})
+	})
+	r.Get("/*", v.page)
+	return r
+}
+
+// loopbackOnly turns away what a web page from elsewhere could send through a browser on this machine: other names for this
+// address, and other origins.
+func loopbackOnly(next http.Handler) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if !loopback(r.Host) {
+			problem(w, http.StatusForbidden, fmt.Sprintf("this service is asked for as %.80q; it answers only on loopback, such as 127.0.0.1", r.Host), nil, nil)
+			return
+		}
+		if origin := r.Header.Get("Origin"); origin != "" {
+			u, err := url.Parse(origin)
+			if err != nil || !strings.EqualFold(u.Host, r.Host) {
+				problem(w, http.StatusForbidden, fmt.Sprintf("a page of %.80q may not use this service", origin), nil, nil)
+				return
+			}
+		}
+		w.Header().Set("X-Content-Type-Options", "nosniff")
+		w.Header().Set("Referrer-Policy", "no-referrer")
+		w.Header().Set("Content-Security-Policy", "default-src 'self'; style-src 'self' 'unsafe-inline'; connect-src 'self' ws://"+r.Host+"; frame-ancestors 'none'")
+		next.ServeHTTP(w, r)
+	})
+}
+
+func loopback(hostport string) bool {
+	host := hostport
+	if h, _, err := net.SplitHostPort(hostport); err == nil {
+		host = h
+	}
+	ip := net.ParseIP(strings.Trim(host, "[]"))
+	return host == "localhost" || ip != nil && ip.IsLoopback()
+}
+
+// page serves the console. Paths that are no file are pages of the console itself, but for its assets.
+func (v *Service) page(w http.ResponseWriter, r *http.Request) {
+	name := strings.TrimPrefix(r.URL.Path, "/")
+	if _, err := fs.Stat(v.console, name); name == "" || err != nil {
+		if strings.HasPrefix(name, "assets/") {
+			problem(w, http.StatusNotFound, "the console has no such file", nil, nil)
+			return
+		}
+		name = "index.html"
+	}
+	if name == "index.html" {
+		w.Header().Set("Cache-Control", "no-cache")
+		if _, err := fs.Stat(v.console, name); err != nil {
+			problem(w, http.StatusNotFound, "the console is not built into this binary; `./run build` builds both", nil, nil)
+			return
+		}
+	}
+	http.ServeFileFS(w, r, v.console, name)
+}
+
+func problem(w http.ResponseWriter, status int, detail string, known []string, problems syntax.Problems) {
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(status)
+	_ = json.NewEncoder(w).Encode(client.Problem{Type: "about:blank", Title: http.StatusText(status), Status: status, Detail: detail, Known: known, Problems: problems})
+}
+
+// refusal is an error with its answer.
+type refusal struct {
+	status   int
+	detail   string
+	known    []string
+	problems syntax.Problems
+}
+
+func (r *refusal) Error() string { return r.detail }
+
+// answer turns a function into a handler: what it gives is sent as JSON, an error as problem details.
+func answer[T any](f func(*http.Request) (T, error)) http.HandlerFunc {
+	return func(w http.ResponseWriter, r *http.Request) {
+		out, err := f(r)
+		var no *refusal
+		var wrong *bad
+		var large *http.MaxBytesError
+		switch {
+		case err == nil:
+			w.Header().Set("Content-Type", "application/json")
+			w.Header().Set("Cache-Control", "no-store")
+			_ = json.NewEncoder(w).Encode(out)
+		case errors.As(err, &no):
+			problem(w, no.status, no.detail, no.known, no.problems)
+		case errors.As(err, &wrong):
+			problem(w, http.StatusBadRequest, wrong.detail, nil, nil)
+		case errors.As(err, &large):
+			problem(w, http.StatusRequestEntityTooLarge, fmt.Sprintf("what was sent is longer than %d bytes", large.Limit), nil, nil)
+		case errors.Is(err, errClosed):
+			problem(w, http.StatusConflict, err.Error(), nil, nil)
+		default:
+			slog.Error("a call failed", "method", r.Method, "path", r.URL.Path, "error", err)
+			problem(w, http.StatusInternalServerError, "the service could not do this: "+err.Error(), nil, nil)
+		}
+	}
+}
+
+// read decodes the body of a call; an empty one leaves out as it is.
+func read(r *http.Request, out any) error {
+	dec := json.NewDecoder(r.Body)
+	dec.DisallowUnknownFields()
+	err := dec.Decode(out)
+	var large *http.MaxBytesError
+	if err == nil || errors.Is(err, io.EOF) || errors.As(err, &large) {
+		if errors.Is(err, io.EOF) {
+			return nil
+		}
+		return err
+	}
+	return &bad{"read what was sent: " + err.Error()}
+}
+
+func (v *Service) publish(r *http.Request) (client.ContractVersion, error) {
+	var in struct{ File, Source string }
+	if err := read(r, &in); err != nil {
+		return client.ContractVersion{}, err
+	}
+	if in.File == "" {
+		in.File = "contract.kam"
+	}
+	c, problems := contract.Load(in.File, in.Source)
+	if c == nil {
+		return client.ContractVersion{}, &refusal{http.StatusUnprocessableEntity, fmt.Sprintf("%s has %s; nothing was published", in.File, count(len(problems), "mistake")), nil, problems}
+	}
+	outline := c.Outline()
+	out, fresh, err := v.store.Publish(r.Context(), store.Version{Contract: c.Name, Source: in.Source, Fingerprint: outline.Fingerprint(), Outline: encode(outline)})
+	if err != nil {
+		return client.ContractVersion{}, err
+	}
+	answer := versionOf(out)
+	answer.Source, answer.Outline, answer.Fresh = "", nil, fresh
+	return answer, nil
+}
+
+func count(n int, what string) string {
+	if n == 1 {
+		return "1 " + what
+	}
+	return fmt.Sprintf("%d %ss", n, what)
+}
+
+func versionOf(v store.Version) client.ContractVersion {
+	return client.ContractVersion{Contract: v.Contract, Version: v.Version, Fingerprint: v.Fingerprint, PublishedAt: v.PublishedAt, Source: v.Source}
+}
+
+func (v *Service) contracts(r *http.Request) ([]client.ContractVersion, error) {
+	return v.listVersions(r, "")
+}
+
+func (v *Service) versions(r *http.Request) ([]client.ContractVersion, error) {
+	name := chi.URLParam(r, "name")
+	out, err := v.listVersions(r, name)
+	if err == nil && len(out) == 0 {
+		return nil, v.noContract(r, name, 0)
+	}
+	return out, err
+}
+
+func (v *Service) listVersions(r *http.Request, name string) ([]client.ContractVersion, error) {
+	if !utf8.ValidString(name) || strings.ContainsRune(name, 0) {
+		return nil, nil
+	}
+	list, err := v.store.Versions(r.Context(), name)
+	out := []client.ContractVersion{}
+	for _, x := range list {
+		out = append(out, versionOf(x))
+	}
+	return out, err
+}
+
+func (v *Service) version(r *http.Request) (client.ContractVersion, error) {
+	n, err := strconv.Atoi(chi.URLParam(r, "version"))
+	if err != nil || n < 0 || n > 1<<30 {
+		return client.ContractVersion{}, &bad{"a version is a whole number; 0 is the newest"}
+	}
+	x, err := v.find(r, chi.URLParam(r, "name"), n)
+	if err != nil {
+		return client.ContractVersion{}, err
+	}
+	out := versionOf(x)
+	if c, _ := contract.Load(x.Contract+".kam", x.Source); c != nil {
+		out.Outline = c.FullOutline()
+	}
+	return out, nil
+}
+
+// find reads a stored version; one that does not exist is a 404 that says which do.
+func (v *Service) find(r *http.Request, name string, version int) (store.Version, error) {
+	if !utf8.ValidString(name) || strings.ContainsRune(name, 0) {
+		return store.Version{}, v.noContract(r, "", 0)
+	}
+	x, err := v.store.Version(r.Context(), name, version)
+	if errors.Is(err, store.ErrNotFound) {
+		return x, v.noContract(r, name, version)
+	}
+	return x, err
+}
+
+func (v *Service) noContract(r *http.Request, name string, version int) error {
+	no := &refusal{status: http.StatusNotFound, detail: fmt.Sprintf("there is no contract %.80q", name)}
+	if list, err := v.store.Versions(r.Context(), name); err == nil && len(list) > 0 && name != "" {
+		no.detail = fmt.Sprintf("the contract %s has no version %d", name, version)
+		for _, x := range list[:min(len(list), 20)] {
+			no.known = append(no.known, fmt.Sprintf("version %d", x.Version))
+		}
+		return no
+	}
+	list, err := v.store.Versions(r.Context(), "")
+	if err != nil {
+		return err
+	}
+	for _, x := range list[:min(len(list), 20)] {
+		no.known = append(no.known, x.Contract)
+	}
+	if len(list) == 0 {
+		no.detail += "; none is published yet"
+	}
+	return no
+}
+
+func (v *Service) openSession(r *http.Request) (client.Session, error) {
+	var in client.OpenSession
+	if err := read(r, &in); err != nil {
+		return client.Session{}, err
+	}
+	if in.Version < 0 || in.Version > 1<<30 {
+		return client.Session{}, &bad{"a version is a whole number; 0 is the newest"}
+	}
+	version, err := v.find(r, in.Contract, in.Version)
+	if err != nil {
+		return client.Session{}, err
+	}
+	x, err := v.openRoom(r.Context(), version, in.Key, in.Paused)
+	if err != nil {
+		return client.Session{}, err
+	}
+	return v.describe(r, x)
+}
+
+func (v *Service) describe(r *http.Request, x *room) (out client.Session, err error) {
+	err = x.do(r.Context(), func() { out = x.describe() })
+	return out, err
+}
+
+func (v *Service) sessions(r *http.Request) ([]client.Session, error) {
+	rows, err := v.store.Sessions(r.Context(), 500)
+	out := []client.Session{}
+	for _, row := range rows {
+		s := sessionOf(row)
+		if x := v.room(row.ID); x != nil {
+			if live, err := v.describe(r, x); err == nil {
+				s = live
+			}
+		}
+		out = append(out, s)
+	}
+	return out, err
+}
+
+func (v *Service) session(r *http.Request) (client.Session, error) {
+	id, err := v.sessionID(r)
+	if err != nil {
+		return client.Session{}, err
+	}
+	if x := v.room(id); x != nil {
+		if live, err := v.describe(r, x); err == nil {
+			return live, nil
+		}
+	}
+	row, err := v.store.Session(r.Context(), id)
+	if errors.Is(err, store.ErrNotFound) {
+		return client.Session{}, v.noSession(fmt.Sprint(id))
+	}
+	return sessionOf(row), err
+}
+
+func (v *Service) sessionID(r *http.Request) (int64, error) {
+	text := chi.URLParam(r, "id")
+	id, err := strconv.ParseInt(text, 10, 64)
+	if err != nil || id < 1 {
+		return 0, v.noSession(text)
+	}
+	return id, nil
+}
+
+func (v *Service) noSession(id string) error {
+	no := &refusal{status: http.StatusNotFound, detail: fmt.Sprintf("there is no session %.40s", id)}
+	for _, x := range v.open() {
+		if len(no.known) < 20 {
+			no.known = append(no.known, fmt.Sprintf("session %d (%s)", x.id, x.row.Contract))
+		}
+	}
+	if len(no.known) == 0 {
+		no.detail += "; none is open"
+	}
+	return no
+}
+
+// running finds the room of a call; a session that has closed is a conflict.
+func (v *Service) running(r *http.Request) (*room, error) {
+	id, err := v.sessionID(r)
+	if err != nil {
+		return nil, err
+	}
+	if x := v.room(id); x != nil {
+		return x, nil
+	}
+	if _, err := v.store.Session(r.Context(), id); err == nil {
+		return nil, &refusal{status: http.StatusConflict, detail: fmt.Sprintf("session %d has closed", id)}
+	}
+	return nil, v.noSession(fmt.Sprint(id))
+}
+
+func (v *Service) closeSession(r *http.Request) (client.Session, error) {
+	x, err := v.running(r)
+	if err != nil {
+		return client.Session{}, err
+	}
+	in := struct{ Reason string }{"closed by hand"}
+	if err := read(r, &in); err != nil {
+		return client.Session{}, err
+	}
+	if in.Reason == "" || utf8.RuneCountInString(in.Reason) > 100 {
+		return client.Session{}, &bad{"a reason has 1 to 100 characters"}
+	}
+	if err := v.closeRoom(r.Context(), x, in.Reason); err != nil {
+		return client.Session{}, err
+	}
+	return v.session(r)
+}
+
+func (v *Service) pause(r *http.Request) (client.Session, error) {
+	x, err := v.running(r)
+	if err != nil {
+		return client.Session{}, err
+	}
+	in := struct{ Paused bool }{true}
+	if err := read(r, &in); err != nil {
+		return client.Session{}, err
+	}
+	if err := x.do(r.Context(), func() { x.paused = in.Paused }); err != nil {
+		return client.Session{}, err
+	}
+	return v.describe(r, x)
+}
+
+func (v *Service) step(r *http.Request) (out client.Session, err error) {
+	x, err := v.running(r)
+	if err != nil {
+		return out, err
+	}
+	in := struct{ Ticks int }{1}
+	if err := read(r, &in); err != nil {
+		return out, err
+	}
+	if in.Ticks < 1 || in.Ticks > maxSteps {
+		return out, &bad{fmt.Sprintf("from 1 to %d ticks can be stepped at once", maxSteps)}
+	}
+	running := false
+	for range in.Ticks {
+		// One at a time, so that messages come in between.
+		err := x.do(r.Context(), func() {
+			if running = !x.paused; !running {
+				x.tick()
+			}
+		})
+		if err != nil {
+			return out, err
+		}
+		if running {
+			return out, &refusal{status: http.StatusConflict, detail: fmt.Sprintf("session %d runs by the clock; pause it first", x.id)}
+		}
+	}
+	return v.describe(r, x)
+}
+
+func (v *Service) decisions(r *http.Request) ([]client.Decision, error) {
+	if _, err := v.session(r); err != nil {
+		return nil, err
+	}
+	id, _ := v.sessionID(r)
+	limit := 100
+	if text := r.URL.Query().Get("limit"); text != "" {
+		n, err := strconv.Atoi(text)
+		if err != nil || n < 1 || n > 10_000 {
+			return nil, &bad{"limit is a whole number from 1 to 10000"}
+		}
+		limit = n
+	}
+	rows, err := v.store.Decisions(r.Context(), id, limit)
+	out := []client.Decision{}
+	for _, d := range rows {
+		x := client.Decision{
+			Tick: d.Tick, Seq: d.Seq, Request: d.Request, Entity: uint32(d.Entity), Args: d.Args, Reason: d.Reason, CheckText: d.CheckText,
+			Line: d.Line, Changes: []client.Change{}, Told: []string{}, At: &d.At,
+		}
+		x.Client.Number, x.Client.Name = d.Client, d.Name
+		x.Outcome, x.Stage = outcome(d.Outcome), stage(d.Stage)
+		out = append(out, x)
+	}
+	return out, err
+}

@@ -1,0 +1,198 @@
+// Package service is the long-running part of Kamerad: it runs sessions, seats clients over WebSockets, answers the HTTP API
+// and serves the console.
+package service
+
+import (
+	"context"
+	"crypto/rand"
+	"encoding/hex"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"log/slog"
+	"net"
+	"net/http"
+	"slices"
+	"sync"
+	"time"
+
+	"github.com/prometheus/client_golang/prometheus"
+
+	"kamerad/client"
+	"kamerad/core/contract"
+	"kamerad/core/session"
+	"kamerad/store"
+)
+
+// MaxSessions is how many sessions one service runs at once.
+const MaxSessions = 200
+
+// Service runs sessions and answers for them. Make it with New.
+type Service struct {
+	store    *store.Store
+	recorder *store.Recorder
+	console  fs.FS
+	meters   *meters
+	mu       sync.Mutex
+	rooms    map[int64]*room
+	tests    map[seatKey]*client.Client
+	opening  int
+	stopping bool
+	sockets  sync.WaitGroup
+}
+
+type meters struct {
+	registry  *prometheus.Registry
+	decisions *prometheus.CounterVec
+	broken    prometheus.Counter
+	clients   prometheus.Gauge
+	tick      prometheus.Histogram
+}
+
+func newMeters(rooms func() float64, waiting func() float64) *meters {
+	m := &meters{
+		registry:  prometheus.NewRegistry(),
+		decisions: prometheus.NewCounterVec(prometheus.CounterOpts{Name: "kamerad_decisions_total", Help: "Decided requests by outcome and the stage that decided."}, []string{"outcome", "stage"}),
+		broken:    prometheus.NewCounter(prometheus.CounterOpts{Name: "kamerad_broken_messages_total", Help: "Messages of clients that could not be read; their connections were cut."}),
+		clients:   prometheus.NewGauge(prometheus.GaugeOpts{Name: "kamerad_clients", Help: "Clients that have a seat."}),
+		tick:      prometheus.NewHistogram(prometheus.HistogramOpts{Name: "kamerad_tick_seconds", Help: "Time that a tick took.", Buckets: prometheus.ExponentialBuckets(1e-5, 4, 8)}),
+	}
+	m.registry.MustRegister(m.decisions, m.broken, m.clients, m.tick,
+		prometheus.NewGaugeFunc(prometheus.GaugeOpts{Name: "kamerad_sessions", Help: "Sessions that run."}, rooms),
+		prometheus.NewGaugeFunc(prometheus.GaugeOpts{Name: "kamerad_records_waiting", Help: "Records that are not stored yet."}, waiting))
+	return m
+}
+
+// New makes a service on a database. console holds the built web console; without an index.html the service says how to build
+// it. Sessions that an earlier service left open are closed.
+func New(ctx context.Context, s *store.Store, console fs.FS) (*Service, error) {
+	left, err := s.CloseLeftOver(ctx)
+	if err != nil {
+		return nil, err
+	}
+	if left > 0 {
+		slog.Warn("closed sessions that an earlier service had left open", "count", left)
+	}
+	v := &Service{store: s, recorder: store.NewRecorder(s), console: console, rooms: map[int64]*room{}, tests: map[seatKey]*client.Client{}}
+	v.meters = newMeters(func() float64 { return float64(len(v.open())) }, func() float64 { n, _ := v.recorder.Waiting(); return float64(n) })
+	return v, nil
+}
+
+// Serve answers on a listener until ctx ends, and then stops in order: clients are told, records are stored, connections end.
+func (v *Service) Serve(ctx context.Context, l net.Listener) error {
+	server := &http.Server{Handler: v.Handler(), ReadHeaderTimeout: 5 * time.Second, IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 16 << 10}
+	failed := make(chan error, 1)
+	go func() { failed <- server.Serve(l) }()
+	select {
+	case err := <-failed:
+		return fmt.Errorf("serve on %s: %w", l.Addr(), err)
+	case <-ctx.Done():
+	}
+	stop, cancel := context.WithTimeout(context.Background(), 10*time.Second)
+	defer cancel()
+	v.mu.Lock()
+	v.stopping = true
+	v.mu.Unlock()
+	var errs []error
+	for _, r := range v.open() {
+		errs = append(errs, v.closeRoom(stop, r, "the service is stopping"))
+	}
+	// The goodbyes go out before the connections end.
+	told := make(chan struct{})
+	go func() { v.sockets.Wait(); close(told) }()
+	select {
+	case <-told:
+	case <-stop.Done():
+	}
+	errs = append(errs, server.Shutdown(stop), v.recorder.Close(stop))
+	return errors.Join(errs...)
+}
+
+// open lists the rooms by number.
+func (v *Service) open() []*room {
+	v.mu.Lock()
+	defer v.mu.Unlock()
+	out := make([]*room, 0, len(v.rooms))
+	for _, r := range v.rooms {
+		out = append(out, r)
+	}
+	slices.SortFunc(out, func(a, b *room) int { return int(a.id - b.id) })
+	return out
+}
+
+func (v *Service) room(id int64) *room {
+	v.mu.Lock()
+	defer v.mu.Unlock()
+	return v.rooms[id]
+}
+
+// openRoom opens a session of a stored version; key is hexadecimal, or empty for a random one.
+func (v *Service) openRoom(ctx context.Context, version store.Version, key string, paused bool) (*room, error) {
+	options := session.Options{Trace: true}
+	if key == "" {
+		if _, err := rand.Read(options.Key[:]); err != nil {
+			return nil, fmt.Errorf("make a key: %w", err)
+		}
+	} else if raw, err := hex.DecodeString(key); err != nil || len(raw) != len(options.Key) {
+		return nil, &bad{"the key is not 64 hexadecimal digits"}
+	} else {
+		copy(options.Key[:], raw)
+	}
+	c, problems := contract.Load(version.Contract+".kam", version.Source)
+	if c == nil {
+		return nil, fmt.Errorf("open a session of %s version %d: its text does not fit this version of Kamerad: %w", version.Contract, version.Version, problems)
+	}
+	v.mu.Lock()
+	if v.stopping || len(v.rooms)+v.opening >= MaxSessions {
+		stopping := v.stopping
+		v.mu.Unlock()
+		if stopping {
+			return nil, &bad{"the service is stopping"}
+		}
+		return nil, &bad{fmt.Sprintf("%d sessions run already; close one first", MaxSessions)}
+	}
+	v.opening++
+	v.mu.Unlock()
+	row, err := v.store.OpenSession(ctx, version.Contract, version.Version)
+	v.mu.Lock()
+	defer v.mu.Unlock()
+	v.opening--
+	if err != nil {
+		return nil, err
+	}
+	r := newRoom(row, session.New(c, options), paused, v.recorder, v.meters)
+	v.rooms[r.id] = r
+	go r.run()
+	slog.Info("session opened", "session", r.id, "contract", row.Contract, "version", row.Version)
+	return r, nil
+}
+
+func (v *Service) closeRoom(ctx context.Context, r *room, reason string) error {
+	r.close(reason)
+	v.mu.Lock()
+	_, mine := v.rooms[r.id]
+	delete(v.rooms, r.id)
+	v.mu.Unlock()
+	if !mine {
+		return nil
+	}
+	slog.Info("session closed", "session", r.id, "reason", reason)
+	return v.store.CloseSession(ctx, r.id, reason, r.session.Now())
+}
+
+func rawArgs(args []json.RawMessage) json.RawMessage {
+	if args == nil {
+		return json.RawMessage("[]")
+	}
+	return encode(args)
+}
+
+func encode(v any) []byte {
+	raw, err := json.Marshal(v)
+	if err != nil { // only what a client sent could be at fault, and that was read as JSON before
+		slog.Error("a message could not be worded", "error", err)
+		return []byte("null")
+	}
+	return raw
+}

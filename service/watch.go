@@ -1,0 +1,227 @@
+package service
+
+import (
+	"encoding/json"
+	"slices"
+
+	"kamerad/client"
+	"kamerad/core/replicate"
+	"kamerad/core/session"
+	"kamerad/core/wire"
+)
+
+const (
+	maxWatchers     = 32
+	watchQueue      = 256
+	recentDecisions = 50
+	maxUnconfirmed  = 2000 // frames kept for a client that confirms nothing; over it the oldest count as confirmed
+)
+
+// watchers are those who look at a session from outside, and what each client is known to hold: the frames that it was sent
+// up to the tick that it has confirmed. That is kept only while somebody watches.
+type watchers struct {
+	list      map[*watcher]struct{}
+	mirrors   map[int]*mirror
+	decisions []client.Decision // the newest last
+	told      []client.Told
+	quiet     int
+}
+
+// watcher is one who looks. A watcher that falls behind is sent away and comes back for a fresh sheet.
+type watcher struct {
+	out chan []byte
+	end chan struct{}
+	why string
+}
+
+// mirror follows what one client holds.
+type mirror struct {
+	copy    replicate.Copy
+	frames  []*wire.Frame // sent and not confirmed
+	fresh   []*wire.Frame // confirmed since the last message
+	changed bool
+	seen    int64
+	told    int64 // the seen that watchers know of
+}
+
+func newWatchers() *watchers { return &watchers{list: map[*watcher]struct{}{}} }
+
+func (w *watchers) end(reason string) {
+	for x := range w.list {
+		w.remove(x, reason)
+	}
+}
+
+func (w *watchers) remove(x *watcher, why string) {
+	if _, in := w.list[x]; in {
+		delete(w.list, x)
+		x.why = why
+		close(x.end)
+	}
+	if len(w.list) == 0 {
+		w.mirrors = nil
+	}
+}
+
+// add lets somebody watch from the next tick on, beginning with a sheet of everything.
+func (w *watchers) add(r *room) (*watcher, bool) {
+	if len(w.list) >= maxWatchers {
+		return nil, false
+	}
+	if len(w.list) == 0 {
+		w.mirrors = map[int]*mirror{}
+		for _, c := range r.session.Clients() {
+			m := &mirror{}
+			w.mirrors[c.Number] = m
+			// What was sent until now counts once its newest tick is confirmed.
+			if block, sent := r.session.Sent(c.Number); block != nil && sent > 0 {
+				m.frames = append(m.frames, &wire.Frame{Tick: sent, Snapshot: true, Blocks: []*wire.Block{block}})
+				m.confirm(r.session.Seen(c.Number))
+				m.fresh = nil
+			}
+		}
+	}
+	x := &watcher{out: make(chan []byte, watchQueue), end: make(chan struct{})}
+	w.list[x] = struct{}{}
+	s := r.describe()
+	sheet := client.Watch{
+		Type: "sheet", Session: &s, Outline: r.session.Contract().FullOutline(), Tick: r.session.Now(),
+		Server:    (&wire.Frame{Tick: r.session.Now(), Snapshot: true, Blocks: []*wire.Block{r.session.Truth()}}).AppendJSON(nil),
+		Decisions: nonNil(w.decisions), Told: nonNil(w.told),
+	}
+	for _, c := range r.session.Clients() {
+		wc := w.client(r, c)
+		if m := w.mirrors[c.Number]; m != nil {
+			frame := &wire.Frame{Tick: m.copy.Tick, Snapshot: true, Blocks: []*wire.Block{m.copy.Block()}}
+			wc.Frames = []json.RawMessage{frame.AppendJSON(nil)}
+		}
+		sheet.Clients = append(sheet.Clients, wc)
+	}
+	sheet.Clients = nonNil(sheet.Clients)
+	x.out <- encode(sheet)
+	return x, true
+}
+
+func nonNil[T any](list []T) []T {
+	if list == nil {
+		return []T{}
+	}
+	return list
+}
+
+func (w *watchers) client(r *room, c wire.Client) client.WatchClient {
+	_, sent := r.session.Sent(c.Number)
+	out := client.WatchClient{Client: c, Seen: r.session.Seen(c.Number), Sent: sent}
+	if conn := r.conns[c.Number]; conn != nil {
+		out.Test = conn.test
+	}
+	return out
+}
+
+// confirm makes the frames up to a tick part of what the client holds.
+func (m *mirror) confirm(seen int64) {
+	m.seen = max(m.seen, seen)
+	n := 0
+	for n < len(m.frames) && m.frames[n].Tick <= m.seen {
+		m.copy.Apply(m.frames[n])
+		n++
+	}
+	m.fresh = append(m.fresh, m.frames[:n]...)
+	m.frames = slices.Delete(m.frames, 0, n)
+}
+
+// confirmed notes that a client has confirmed a tick.
+func (w *watchers) confirmed(r *room, n int) {
+	if m := w.mirrors[n]; m != nil {
+		m.confirm(r.session.Seen(n))
+	}
+}
+
+// tick tells the watchers what a tick did.
+func (w *watchers) tick(r *room, step *session.Step) {
+	for _, d := range step.Decisions {
+		w.decisions = append(w.decisions, decisionOf(d))
+	}
+	for _, t := range step.Told {
+		w.told = append(w.told, client.Told{Event: t.Event.JSON(), Clients: t.Clients})
+	}
+	fresh, freshTold := len(step.Decisions), len(step.Told)
+	w.decisions = keepLast(w.decisions, max(recentDecisions, fresh))
+	w.told = keepLast(w.told, max(recentDecisions, freshTold))
+	if len(w.list) == 0 {
+		return
+	}
+	msg := client.Watch{
+		Type: "tick", Tick: step.Tick,
+		Decisions: nonNil(slices.Clone(w.decisions[len(w.decisions)-fresh:])),
+		Told:      nonNil(slices.Clone(w.told[len(w.told)-freshTold:])),
+	}
+	if !step.Truth.Empty() {
+		msg.Server = (&wire.Frame{Tick: step.Tick, Blocks: []*wire.Block{step.Truth}}).AppendJSON(nil)
+		msg.Left = step.Truth.Left
+	}
+	for _, cf := range step.Frames {
+		m := w.mirrors[cf.Client]
+		if m == nil {
+			m = &mirror{}
+			w.mirrors[cf.Client] = m
+		}
+		// A frame's state alone: who watches gets decisions and events apart.
+		m.frames = append(m.frames, &wire.Frame{Tick: cf.Frame.Tick, Snapshot: cf.Frame.Snapshot, Blocks: cf.Frame.Blocks})
+		if len(m.frames) > maxUnconfirmed {
+			m.confirm(m.frames[0].Tick)
+		}
+		m.changed = true
+	}
+	for _, n := range msg.Left {
+		delete(w.mirrors, n)
+	}
+	for _, c := range r.session.Clients() {
+		m := w.mirrors[c.Number]
+		if m == nil || !m.changed && len(m.fresh) == 0 && m.told == m.seen {
+			continue
+		}
+		wc := w.client(r, c)
+		for _, f := range m.fresh {
+			wc.Frames = append(wc.Frames, f.AppendJSON(nil))
+		}
+		m.fresh, m.changed, m.told = nil, false, m.seen
+		msg.Clients = append(msg.Clients, wc)
+	}
+	// Nothing new is told once a second only, for the tick.
+	if msg.Server == nil && len(msg.Clients)+len(msg.Decisions)+len(msg.Told) == 0 {
+		if w.quiet++; w.quiet < r.session.Contract().TickRate {
+			return
+		}
+	}
+	w.quiet = 0
+	msg.Clients = nonNil(msg.Clients)
+	raw := encode(msg)
+	for x := range w.list {
+		select {
+		case x.out <- raw:
+		default:
+			w.remove(x, "too slow: watch again for a fresh sheet")
+		}
+	}
+}
+
+func keepLast[T any](list []T, n int) []T {
+	if len(list) > n {
+		return append(list[:0:0], list[len(list)-n:]...)
+	}
+	return list
+}
+
+func decisionOf(d session.Decision) client.Decision {
+	out := client.Decision{
+		Tick: d.Tick, Client: d.Client, Seq: d.Ask.Seq, Request: d.Ask.Request, Entity: d.Entity, Owner: d.Owner, Args: rawArgs(d.Ask.Args),
+		Outcome: d.Outcome, Stage: d.Stage, Reason: d.Reason, CheckText: d.Text, Line: d.Line, Changes: []client.Change{}, Told: nonNil(d.Told),
+	}
+	for _, c := range d.Changes {
+		out.Changes = append(out.Changes, client.Change{
+			Entity: c.Entity, Kind: c.Kind, Owner: c.Owner, Property: c.Property, Old: c.Type.AppendJSON(nil, c.Old), New: c.Type.AppendJSON(nil, c.New),
+		})
+	}
+	return out
+}

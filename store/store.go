@@ -1,0 +1,313 @@
+// Package store keeps contracts, sessions and decisions in PostgreSQL.
+//
+// Nothing here is called from a tick: what a session leaves behind goes through a Recorder, which writes in the background.
+package store
+
+import (
+	"context"
+	"embed"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"strings"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgxpool"
+	"github.com/jackc/pgx/v5/stdlib"
+	"github.com/pressly/goose/v3"
+)
+
+//go:embed migrations/*.sql
+var migrations embed.FS
+
+// ErrNotFound says that there is no such contract, version or session.
+var ErrNotFound = errors.New("not found")
+
+// ErrTaken says that another service works on the database.
+var ErrTaken = errors.New("another kamerad service uses this database; stop it, or give this one a database of its own")
+
+// Store is a pool of connections to one database. It may be used by many goroutines.
+type Store struct {
+	pool *pgxpool.Pool
+	lock *pgxpool.Conn // holds the database for this service
+}
+
+// Open connects, brings the tables up to date and takes the database for this service until Close. url is a PostgreSQL
+// connection string. It gives up after about five seconds.
+func Open(ctx context.Context, url string) (*Store, error) {
+	config, err := pgxpool.ParseConfig(url)
+	if err != nil {
+		return nil, fmt.Errorf("read the database's address: %w", withoutPassword(err))
+	}
+	config.ConnConfig.ConnectTimeout = 5 * time.Second
+	pool, err := pgxpool.NewWithConfig(ctx, config)
+	if err != nil {
+		return nil, fmt.Errorf("connect to the database: %w", err)
+	}
+	s := &Store{pool: pool}
+	if err := s.prepare(ctx); err != nil {
+		s.Close()
+		return nil, err
+	}
+	return s, nil
+}
+
+// withoutPassword drops what a parse error quotes of the address.
+func withoutPassword(err error) error {
+	text := err.Error()
+	if i := strings.Index(text, "`"); i >= 0 {
+		text = text[:i] + "(hidden)"
+	}
+	return errors.New(text)
+}
+
+func (s *Store) prepare(ctx context.Context) error {
+	ctx, cancel := context.WithTimeout(ctx, 5*time.Second)
+	defer cancel()
+	var err error
+	if s.lock, err = s.pool.Acquire(ctx); err != nil {
+		c := s.pool.Config().ConnConfig
+		return fmt.Errorf("connect to PostgreSQL at %s:%d, database %s: %w", c.Host, c.Port, c.Database, err)
+	}
+	var free bool
+	if err := s.lock.QueryRow(ctx, "select pg_try_advisory_lock(hashtext('kamerad service'))").Scan(&free); err != nil {
+		return fmt.Errorf("take the database: %w", err)
+	}
+	if !free {
+		return ErrTaken
+	}
+	files, err := fs.Sub(migrations, "migrations")
+	if err != nil {
+		return err
+	}
+	db := stdlib.OpenDBFromPool(s.pool)
+	defer db.Close()
+	provider, err := goose.NewProvider(goose.DialectPostgres, db, files)
+	if err != nil {
+		return fmt.Errorf("read the migrations: %w", err)
+	}
+	if _, err := provider.Up(ctx); err != nil {
+		return fmt.Errorf("bring the tables up to date: %w", err)
+	}
+	return nil
+}
+
+// Close gives the database free and ends all connections.
+func (s *Store) Close() {
+	if s.lock != nil {
+		s.lock.Release()
+	}
+	s.pool.Close()
+}
+
+// Ping tells whether the database answers.
+func (s *Store) Ping(ctx context.Context) error { return s.pool.Ping(ctx) }
+
+// Version is a published version of a contract.
+type Version struct {
+	Contract    string
+	Version     int
+	Source      string
+	Fingerprint string
+	Outline     json.RawMessage
+	PublishedAt time.Time
+}
+
+// Publish stores a contract as its next version. Publishing the text of the newest version again gives that version back,
+// with fresh false.
+func (s *Store) Publish(ctx context.Context, v Version) (out Version, fresh bool, err error) {
+	err = pgx.BeginFunc(ctx, s.pool, func(tx pgx.Tx) error {
+		if _, err := tx.Exec(ctx, "insert into contracts (name) values ($1) on conflict do nothing", v.Contract); err != nil {
+			return err
+		}
+		// Two who publish at once get two numbers.
+		if _, err := tx.Exec(ctx, "select 1 from contracts where name = $1 for update", v.Contract); err != nil {
+			return err
+		}
+		out, err = scanVersion(tx.QueryRow(ctx, versions+" where contract = $1 order by version desc limit 1", v.Contract))
+		if err == nil && out.Source == v.Source {
+			return nil
+		}
+		if err != nil && !errors.Is(err, ErrNotFound) {
+			return err
+		}
+		v.Version, fresh = out.Version+1, true
+		out = v
+		return tx.QueryRow(ctx, "insert into contract_versions (contract, version, source, fingerprint, outline) values ($1, $2, $3, $4, $5) returning published_at",
+			v.Contract, v.Version, v.Source, v.Fingerprint, v.Outline).Scan(&out.PublishedAt)
+	})
+	if err != nil {
+		return Version{}, false, fmt.Errorf("publish %s: %w", v.Contract, err)
+	}
+	return out, fresh, nil
+}
+
+const versions = "select contract, version, source, fingerprint, outline, published_at from contract_versions"
+
+func scanVersion(row pgx.Row) (v Version, err error) {
+	err = row.Scan(&v.Contract, &v.Version, &v.Source, &v.Fingerprint, &v.Outline, &v.PublishedAt)
+	if errors.Is(err, pgx.ErrNoRows) {
+		err = ErrNotFound
+	}
+	return v, err
+}
+
+// Version reads one version of a contract; 0 is the newest.
+func (s *Store) Version(ctx context.Context, name string, version int) (Version, error) {
+	v, err := scanVersion(s.pool.QueryRow(ctx, versions+" where contract = $1 and ($2 = 0 or version = $2) order by version desc limit 1", name, version))
+	if err != nil {
+		return v, fmt.Errorf("read contract %s version %d: %w", name, version, err)
+	}
+	return v, nil
+}
+
+// Versions lists the versions of a contract, newest first, without their sources; with an empty name the newest of each.
+func (s *Store) Versions(ctx context.Context, name string) ([]Version, error) {
+	query := "select contract, version, '', fingerprint, 'null'::json, published_at from contract_versions where contract = $1 order by version desc limit 1000"
+	args := []any{name}
+	if name == "" {
+		query = "select distinct on (contract) contract, version, '', fingerprint, 'null'::json, published_at from contract_versions order by contract, version desc limit 1000"
+		args = nil
+	}
+	rows, _ := s.pool.Query(ctx, query, args...)
+	out, err := pgx.CollectRows(rows, func(r pgx.CollectableRow) (Version, error) { return scanVersion(r) })
+	if err != nil {
+		return nil, fmt.Errorf("list contracts: %w", err)
+	}
+	return out, nil
+}
+
+// Session is a session's row.
+type Session struct {
+	ID          int64
+	Contract    string
+	Version     int
+	OpenedAt    time.Time
+	ClosedAt    *time.Time
+	CloseReason *string
+	LastTick    int64
+}
+
+const sessions = "select id, contract, version, opened_at, closed_at, close_reason, last_tick from sessions"
+
+func scanSession(row pgx.CollectableRow) (v Session, err error) {
+	err = row.Scan(&v.ID, &v.Contract, &v.Version, &v.OpenedAt, &v.ClosedAt, &v.CloseReason, &v.LastTick)
+	return v, err
+}
+
+// OpenSession stores a new session.
+func (s *Store) OpenSession(ctx context.Context, contract string, version int) (Session, error) {
+	rows, _ := s.pool.Query(ctx, "insert into sessions (contract, version) values ($1, $2) returning id, contract, version, opened_at, closed_at, close_reason, last_tick", contract, version)
+	out, err := pgx.CollectExactlyOneRow(rows, scanSession)
+	if err != nil {
+		return out, fmt.Errorf("open a session of %s version %d: %w", contract, version, err)
+	}
+	return out, nil
+}
+
+// CloseSession notes a session's end.
+func (s *Store) CloseSession(ctx context.Context, id int64, reason string, tick int64) error {
+	_, err := s.pool.Exec(ctx, "update sessions set closed_at = now(), close_reason = $2, last_tick = $3 where id = $1 and closed_at is null", id, clean(reason), tick)
+	if err != nil {
+		return fmt.Errorf("close session %d: %w", id, err)
+	}
+	return nil
+}
+
+// CloseLeftOver ends the sessions that an earlier service left open, and tells how many there were.
+func (s *Store) CloseLeftOver(ctx context.Context) (int64, error) {
+	tag, err := s.pool.Exec(ctx, "update sessions set closed_at = now(), close_reason = 'the service ended without closing it' where closed_at is null")
+	if err != nil {
+		return 0, fmt.Errorf("close left-over sessions: %w", err)
+	}
+	return tag.RowsAffected(), nil
+}
+
+// Sessions lists the newest sessions, at most limit.
+func (s *Store) Sessions(ctx context.Context, limit int) ([]Session, error) {
+	rows, _ := s.pool.Query(ctx, sessions+" order by closed_at is not null, id desc limit $1", limit)
+	out, err := pgx.CollectRows(rows, scanSession)
+	if err != nil {
+		return nil, fmt.Errorf("list sessions: %w", err)
+	}
+	return out, nil
+}
+
+// Session reads one session.
+func (s *Store) Session(ctx context.Context, id int64) (Session, error) {
+	rows, _ := s.pool.Query(ctx, sessions+" where id = $1", id)
+	out, err := pgx.CollectExactlyOneRow(rows, scanSession)
+	if errors.Is(err, pgx.ErrNoRows) {
+		err = ErrNotFound
+	}
+	if err != nil {
+		return out, fmt.Errorf("read session %d: %w", id, err)
+	}
+	return out, nil
+}
+
+// Seat is a client that took part in a session.
+type Seat struct {
+	Session    int64
+	Client     int
+	Name, Role string
+	JoinedAt   time.Time
+	LeftAt     *time.Time
+	LeftReason *string
+}
+
+// Seats lists who took part in a session.
+func (s *Store) Seats(ctx context.Context, session int64) ([]Seat, error) {
+	rows, _ := s.pool.Query(ctx, "select session, client, name, role, joined_at, left_at, left_reason from seats where session = $1 order by client limit 10000", session)
+	out, err := pgx.CollectRows(rows, pgx.RowToStructByPos[Seat])
+	if err != nil {
+		return nil, fmt.Errorf("list the seats of session %d: %w", session, err)
+	}
+	return out, nil
+}
+
+// Decision is a decided request as it is kept.
+type Decision struct {
+	Session   int64
+	Tick      int64
+	Client    int
+	Name      string
+	Seq       uint64
+	Request   string
+	Entity    int64
+	Args      json.RawMessage
+	Outcome   string
+	Stage     string
+	Reason    string
+	CheckText string
+	Line      int
+	At        time.Time
+}
+
+// Decisions lists the newest decisions of a session, newest first.
+func (s *Store) Decisions(ctx context.Context, session int64, limit int) ([]Decision, error) {
+	rows, _ := s.pool.Query(ctx, `select session, tick, client, name, seq::text, request, entity, args, outcome, stage, reason, check_text, line, at
+		from decisions where session = $1 order by id desc limit $2`, session, limit)
+	out, err := pgx.CollectRows(rows, func(r pgx.CollectableRow) (d Decision, err error) {
+		var seq string
+		err = r.Scan(&d.Session, &d.Tick, &d.Client, &d.Name, &seq, &d.Request, &d.Entity, &d.Args, &d.Outcome, &d.Stage, &d.Reason, &d.CheckText, &d.Line, &d.At)
+		if err == nil {
+			_, err = fmt.Sscan(seq, &d.Seq)
+		}
+		return d, err
+	})
+	if err != nil {
+		return nil, fmt.Errorf("list the decisions of session %d: %w", session, err)
+	}
+	return out, nil
+}
+
+// clean makes a text from outside fit for a column: PostgreSQL takes neither broken UTF-8 nor NUL.
+func clean(s string) string {
+	if len(s) > 1000 {
+		s = s[:1000]
+	}
+	return strings.ReplaceAll(strings.ToValidUTF8(s, "\uFFFD"), "\x00", "\uFFFD")
+}
