@@ -19,13 +19,9 @@ import (
 //go:embed tidewreck.kam
 var Contract string
 
-// Play joins a session as a diver and plays until ctx ends or the session closes. The same seed gives the same choices where
-// the dive is the same. pause is the time between two requests.
-func Play(ctx context.Context, service string, session int64, name string, seed uint64, pause time.Duration) error {
-	c, err := client.Join(ctx, service, session, name, "player", client.Options{})
-	if err != nil {
-		return err
-	}
+// Play lets a client that has joined as a diver play until ctx ends or the session closes, and then gives its seat up. The
+// same seed gives the same choices where the dive is the same. pause is the time between two requests.
+func Play(ctx context.Context, c *client.Client, seed uint64, pause time.Duration) error {
 	defer c.Close()
 	dice := rand.New(rand.NewPCG(seed, 7))
 	ticker := time.NewTicker(pause)
@@ -35,7 +31,7 @@ func Play(ctx context.Context, service string, session int64, name string, seed 
 		case <-ctx.Done():
 			return nil
 		case <-c.Ended():
-			slog.Info("a bot is done", "name", name, "reason", c.Reason())
+			slog.Info("a bot is done", "name", c.Me().Name, "reason", c.Reason())
 			return nil
 		case <-ticker.C:
 		}

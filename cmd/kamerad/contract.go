@@ -115,7 +115,7 @@ func showContract(ctx context.Context, c *cli.Command) error {
 		for _, r := range k.Requests {
 			what := fmt.Sprintf("request(%s)", params(r.Params))
 			if r.Limit > 0 {
-				what += fmt.Sprintf(", %d per %gs", r.Limit, float64(r.LimitMs)/1000)
+				what += fmt.Sprintf(", at most %d in %g s", r.Limit, float64(r.LimitMs)/1000)
 			}
 			t.AppendRow([]any{"", r.Name, what, "from " + r.From})
 			for _, check := range r.Checks {
@@ -125,6 +125,9 @@ func showContract(ctx context.Context, c *cli.Command) error {
 		for _, e := range k.Events {
 			t.AppendRow([]any{"", e.Name, fmt.Sprintf("event(%s)", params(e.Params)), ""})
 		}
+	}
+	if len(v.Outline.Events) > 0 {
+		t.AppendRow([]any{bold.Sprint("all"), "", "", ""})
 	}
 	for _, e := range v.Outline.Events {
 		t.AppendRow([]any{"", e.Name, fmt.Sprintf("event(%s)", params(e.Params)), ""})

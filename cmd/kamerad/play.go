@@ -144,7 +144,7 @@ func joinCommand() *cli.Command {
 			if err != nil {
 				return err
 			}
-			p := &player{json: c.Bool("json")}
+			p := &player{json: c.Bool("json"), seen: make(chan struct{})}
 			o := client.Options{OnFrame: p.frame}
 			if p.json {
 				o = client.Options{OnRaw: p.raw}
@@ -165,7 +165,8 @@ func joinCommand() *cli.Command {
 
 // player is the interactive client.
 type player struct {
-	hold sync.Mutex // one line at a time
+	hold sync.Mutex    // one line at a time
+	seen chan struct{} // closed with the first frame
 	me   *client.Client
 	json bool
 }
@@ -182,6 +183,7 @@ func (p *player) frame(f *wire.Frame, notices []replicate.Notice) {
 	defer p.hold.Unlock()
 	if f.Snapshot {
 		p.see()
+		close(p.seen)
 	}
 	for _, n := range notices {
 		switch {
@@ -267,6 +269,13 @@ func (p *player) play(ctx context.Context) error {
 	lines := make(chan string)
 	go func() {
 		defer close(lines)
+		if !p.json {
+			select { // a line typed ahead waits until there is something to see
+			case <-p.seen:
+			case <-p.me.Ended():
+				return
+			}
+		}
 		in := bufio.NewScanner(os.Stdin)
 		for in.Scan() {
 			select {

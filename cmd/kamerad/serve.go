@@ -56,8 +56,14 @@ func demoCommand() *cli.Command {
 					return err
 				}
 				for i, name := range []string{"Ana", "Bo"} {
+					diver, err := client.Join(ctx, address, s.ID, name, "player", client.Options{})
+					if err != nil {
+						return err
+					}
+					// A little apart, so that not both act in the same tick.
+					pause := c.Duration("pause") * time.Duration(10+i) / 10
 					go func() {
-						if err := demo.Play(ctx, address, s.ID, name, uint64(i+1), c.Duration("pause")); err != nil {
+						if err := demo.Play(ctx, diver, uint64(i+1), pause); err != nil {
 							slog.Warn("a bot ended early", "name", name, "error", err)
 						}
 					}()

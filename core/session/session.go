@@ -239,12 +239,16 @@ func (s *Session) Join(name, role string) (int, error) {
 			return 0, fmt.Errorf("join: the name %q holds characters that cannot be printed", name)
 		}
 	}
+	taken := 0
 	for _, t := range s.order {
-		if t.client.Name == name {
+		if t.leaving {
+			continue
+		}
+		if taken++; t.client.Name == name {
 			return 0, fmt.Errorf("join: the name %q is in use in this session", name)
 		}
 	}
-	if len(s.order) >= s.contract.Seats {
+	if taken >= s.contract.Seats {
 		return 0, fmt.Errorf("join: all %d seats of the session are taken", s.contract.Seats)
 	}
 	s.last++

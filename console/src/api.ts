@@ -1,0 +1,131 @@
+// What the service answers, and the calls that the console makes.
+
+export type Type = {
+  form: "bool" | "int" | "text" | "enum" | "stacks";
+  low?: number;
+  high?: number;
+  max?: number;
+  each?: number;
+  enum?: { name: string; values: string[] };
+};
+export type Param = { name: string; type: Type };
+export type Property = { name: string; type: Type; to: string; clamped?: boolean };
+export type Check = { text: string; reason: string; line: number };
+export type RequestOutline = {
+  name: string;
+  params: Param[];
+  from: string;
+  limit?: number;
+  limit_ms?: number;
+  reasons: string[];
+  checks?: Check[];
+  line?: number;
+};
+export type Kind = {
+  name: string;
+  per?: string;
+  shared?: boolean;
+  to: string;
+  properties: Property[];
+  requests: RequestOutline[];
+  events: { name: string; params: Param[] }[];
+};
+export type Outline = { contract: string; tick: number; seats: number; roles: string[]; kinds: Kind[] };
+
+export type Client = { number: number; name: string; role: string };
+export type Session = {
+  id: number;
+  contract: string;
+  version: number;
+  opened_at: string;
+  closed_at?: string;
+  close_reason?: string;
+  open: boolean;
+  tick: number;
+  paused: boolean;
+  queued: number;
+  clients: Client[];
+};
+export type Version = { contract: string; version: number; fingerprint: string; published_at: string };
+
+export type Outcome = "accepted" | "denied" | "dropped" | "malformed" | "faulted";
+export type Answer = { seq: number; outcome: Outcome; stage?: string; reason?: string; check: number };
+export type Change = { entity: number; kind: string; owner: number; property: string; old: unknown; new: unknown };
+export type Decision = {
+  tick: number;
+  client: Client;
+  seq: number;
+  request: string;
+  entity: number;
+  owner: number;
+  args: unknown[];
+  outcome: Outcome;
+  stage: string;
+  reason: string;
+  check_text: string;
+  line: number;
+  changes: Change[];
+  told: string[];
+};
+export type Told = { event: { event: string; entity?: number; values: Record<string, unknown> }; clients: number[] };
+
+export type Spawned = { entity: number; kind: string; owner: number; values: Record<string, unknown> };
+export type Block = {
+  joined?: Client[];
+  spawned?: Spawned[];
+  values?: { entity: number; kind: string; values: Record<string, unknown> }[];
+  gone?: number[];
+  left?: number[];
+};
+export type Frame = { tick: number; snapshot?: boolean; state?: Block[] };
+export type WatchClient = Client & { test: boolean; seen: number; sent: number; frames?: Frame[] };
+export type Watch = {
+  type: "sheet" | "tick" | "close";
+  session?: Session;
+  outline?: Outline;
+  tick: number;
+  server?: Frame;
+  clients: WatchClient[];
+  left?: number[];
+  decisions: Decision[];
+  told: Told[];
+  reason?: string;
+};
+
+// call sends a request to the service; an error answer is thrown with its detail and what exists instead.
+async function call<T>(method: string, path: string, body?: unknown): Promise<T> {
+  const init: RequestInit = { method };
+  if (body !== undefined) {
+    init.body = JSON.stringify(body);
+    init.headers = { "Content-Type": "application/json" };
+  }
+  let answer: Response;
+  try {
+    answer = await fetch(`/api${path}`, init);
+  } catch {
+    throw new Error("The service cannot be reached. Is it still running?");
+  }
+  if (!answer.ok) {
+    const problem = (await answer.json().catch(() => null)) as { detail?: string; known?: string[] } | null;
+    const known = problem?.known?.length ? `; there is ${problem.known.join(", ")}` : "";
+    throw new Error((problem?.detail ?? `The service answered ${answer.status}`) + known);
+  }
+  return (await answer.json()) as T;
+}
+
+export const api = {
+  sessions: () => call<Session[]>("GET", "/sessions"),
+  session: (id: number) => call<Session>("GET", `/sessions/${id}`),
+  contracts: () => call<Version[]>("GET", "/contracts"),
+  open: (contract: string) => call<Session>("POST", "/sessions", { contract }),
+  close: (id: number) => call<Session>("POST", `/sessions/${id}/close`, { reason: "closed from the console" }),
+  decisions: (id: number) => call<Decision[]>("GET", `/sessions/${id}/decisions?limit=200`),
+  openClient: (id: number, name: string, role: string) => call<Client>("POST", `/sessions/${id}/clients`, { name, role }),
+  closeClient: (id: number, client: number) => call<Client>("POST", `/sessions/${id}/clients/${client}/close`),
+  ask: (id: number, client: number, entity: number, request: string, args: unknown[]) =>
+    call<Answer>("POST", `/sessions/${id}/clients/${client}/ask`, { entity, request, args }),
+};
+
+export function message(e: unknown): string {
+  return e instanceof Error ? e.message : String(e);
+}

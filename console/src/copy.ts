@@ -1,0 +1,80 @@
+// What one side holds of a session, made from frames alone; and how a client's copy compares with the server's.
+
+import type { Client, Frame, Kind, Outline, Property, Type } from "./api";
+
+export type Thing = { entity: number; kind: string; owner: number; values: Record<string, unknown> };
+export type Copy = { tick: number; clients: Client[]; things: Map<number, Thing> };
+
+export function emptyCopy(): Copy {
+  return { tick: 0, clients: [], things: new Map() };
+}
+
+// apply brings a copy to a frame's tick: the parts are applied across all blocks in the order joins, spawns, values, what is
+// gone, leaves.
+export function apply(copy: Copy, frame: Frame): void {
+  if (frame.snapshot) {
+    copy.clients = [];
+    copy.things.clear();
+  }
+  copy.tick = frame.tick;
+  const blocks = frame.state ?? [];
+  for (const b of blocks)
+    for (const c of b.joined ?? []) copy.clients = [...copy.clients.filter((x) => x.number !== c.number), c];
+  for (const b of blocks)
+    for (const s of b.spawned ?? []) copy.things.set(s.entity, { ...s, values: { ...s.values } });
+  for (const b of blocks)
+    for (const u of b.values ?? []) {
+      const thing = copy.things.get(u.entity);
+      if (thing) Object.assign(thing.values, u.values);
+    }
+  for (const b of blocks) {
+    for (const n of b.gone ?? []) copy.things.delete(n);
+    for (const n of b.left ?? []) copy.clients = copy.clients.filter((x) => x.number !== n);
+  }
+}
+
+export function things(copy: Copy): Thing[] {
+  const by = (a: Thing, b: Thing) =>
+    a.kind < b.kind ? -1 : a.kind > b.kind ? 1 : a.owner - b.owner || a.entity - b.entity;
+  return [...copy.things.values()].sort(by);
+}
+
+export function nameOf(clients: Client[], thing: { kind: string; owner: number }): string {
+  if (thing.owner === 0) return thing.kind;
+  const owner = clients.find((c) => c.number === thing.owner);
+  return `${owner?.name ?? thing.owner}.${thing.kind}`;
+}
+
+export type Cell = { text: string; sign: "=" | "late" | "≠" | "–"; behind: number };
+
+// compare words what a client holds of a property beside what the server holds.
+export function compare(
+  outline: Outline,
+  client: { number: number; seen: number; sent: number; copy: Copy },
+  truth: Thing,
+  property: Property,
+  tick: number,
+): Cell {
+  const kind = outline.kinds.find((k) => k.name === truth.kind) as Kind;
+  const held = client.copy.things.get(truth.entity)?.values;
+  const has = held !== undefined && property.name in held;
+  const text = has ? format(property.type, held[property.name]) : "";
+  const hidden =
+    [kind.to, property.to].includes("nobody") ||
+    ([kind.to, property.to].includes("owner") && truth.owner !== client.number);
+  if (hidden) return has ? { text, sign: "≠", behind: 0 } : { text: "", sign: "–", behind: 0 };
+  if (has && JSON.stringify(held[property.name]) === JSON.stringify(truth.values[property.name]))
+    return { text, sign: "=", behind: 0 };
+  if (client.seen < client.sent) return { text, sign: "late", behind: tick - client.seen };
+  return { text, sign: "≠", behind: 0 };
+}
+
+// format words a value for people.
+export function format(type: Type | undefined, value: unknown): string {
+  if (type?.form === "stacks") {
+    const stacks = value as [string, number][];
+    return stacks.length === 0 ? "empty" : stacks.map(([item, n]) => `${n} ${item}`).join(", ");
+  }
+  if (type?.form === "enum") return String(value);
+  return JSON.stringify(value);
+}

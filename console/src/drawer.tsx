@@ -1,0 +1,224 @@
+// The drawer: one request as one test client, legal or forged, and the decision that came back.
+
+import { Switch } from "radix-ui";
+import { useState } from "react";
+import { api, message, type Answer, type Decision, type Kind, type Param } from "./api";
+import { format, nameOf, things } from "./copy";
+import { Verdict } from "./signs";
+import { useWatch, type Column } from "./watch";
+
+export function Drawer({ client }: { client: Column }) {
+  const { id, outline, server, decisions } = useWatch();
+  const kinds = (outline?.kinds ?? []).filter((k) => k.requests.length > 0 && k.to !== "nobody");
+  const names = kinds.flatMap((k) => k.requests.map((r) => `${k.name}.${r.name}`));
+  const own = kinds.find((k) => k.per === client.role) ?? kinds[0];
+  const [picked, setPicked] = useState(own ? `${own.name}.${own.requests[0]?.name}` : "");
+  const [entity, setEntity] = useState(0);
+  const [values, setValues] = useState<Record<string, string>>({});
+  const [forging, setForging] = useState(false);
+  const [forged, setForged] = useState({ request: "", args: "" });
+  const [answer, setAnswer] = useState<Answer>();
+  const [error, setError] = useState("");
+  const [busy, setBusy] = useState(false);
+
+  const [kindName = "", requestName = ""] = picked.split(".");
+  const kind = kinds.find((k) => k.name === kindName) as Kind | undefined;
+  const request = kind?.requests.find((r) => r.name === requestName);
+  const targets = things(server).filter((t) => t.kind === kindName);
+  const mine = targets.find((t) => t.owner === client.number);
+  const target = targets.find((t) => t.entity === entity) ?? mine ?? targets[0];
+
+  const send = async () => {
+    setError("");
+    let name = picked;
+    let args: unknown[] = (request?.params ?? []).map((p) => typed(p, values[p.name]));
+    if (forging) {
+      name = forged.request;
+      try {
+        args = forged.args.trim() === "" ? [] : (JSON.parse(`[${forged.args}]`) as unknown[]);
+      } catch {
+        setError(`The values are no JSON. Write texts in quotes: "pearl", 3, true`);
+        return;
+      }
+    }
+    setBusy(true);
+    try {
+      setAnswer(await api.ask(id, client.number, target?.entity ?? 0, name, args));
+    } catch (e) {
+      setError(message(e));
+    } finally {
+      setBusy(false);
+    }
+  };
+  const toggle = (on: boolean) => {
+    if (on) {
+      const args = (request?.params ?? []).map((p) => JSON.stringify(typed(p, values[p.name])));
+      setForged({ request: picked, args: args.join(", ") });
+    }
+    setForging(on);
+  };
+  const full = answer && decisions.find((d) => d.client.number === client.number && d.seq === answer.seq);
+
+  return (
+    <form
+      className="flex flex-col gap-3 p-4"
+      onSubmit={(e) => {
+        e.preventDefault();
+        void send();
+      }}
+    >
+      {forging ? (
+        <label className="block">
+          Request, as it stands
+          <input className="field value" value={forged.request} onChange={(e) => setForged({ ...forged, request: e.target.value })} />
+        </label>
+      ) : (
+        <label className="block">
+          Request
+          <select className="field" value={picked} onChange={(e) => setPicked(e.target.value)}>
+            {names.map((n) => (
+              <option key={n}>{n}</option>
+            ))}
+          </select>
+        </label>
+      )}
+      <label className="block">
+        On
+        <select className="field" value={target?.entity ?? 0} onChange={(e) => setEntity(Number(e.target.value))}>
+          {targets.map((t) => (
+            <option key={t.entity} value={t.entity}>
+              {nameOf(server.clients, t)}
+              {t.owner === client.number ? " (its own)" : ""}
+            </option>
+          ))}
+          {targets.length === 0 && <option value={0}>nothing: there is no {kindName}</option>}
+        </select>
+      </label>
+      {forging ? (
+        <label className="block">
+          Values, as JSON
+          <input className="field value" value={forged.args} onChange={(e) => setForged({ ...forged, args: e.target.value })} />
+        </label>
+      ) : (
+        request?.params.map((p) => (
+          <Argument key={p.name} param={p} value={values[p.name]} onChange={(v) => setValues({ ...values, [p.name]: v })} />
+        ))
+      )}
+      <div className="flex items-center justify-between">
+        <label className="flex items-center gap-2">
+          <Switch.Root
+            className="h-5 w-9 rounded-sm border border-muted data-[state=checked]:border-act data-[state=checked]:bg-act"
+            checked={forging}
+            onCheckedChange={toggle}
+          >
+            <Switch.Thumb className="block h-4 w-4 translate-x-px rounded-sm bg-muted data-[state=checked]:translate-x-[17px] data-[state=checked]:bg-raised" />
+          </Switch.Root>
+          Forge
+        </label>
+        <button className="button main" type="submit" disabled={busy}>
+          {forging ? "Send forged" : "Ask"}
+        </button>
+      </div>
+      {!forging && request && (
+        <dl className="border-t border-line pt-2 text-xs text-muted">
+          <div>from {request.from}{request.limit ? `, at most ${request.limit} in ${(request.limit_ms ?? 1000) / 1000} s` : ""}</div>
+          {request.checks?.map((c) => (
+            <div key={c.line} className="value">
+              check {c.text}
+            </div>
+          ))}
+        </dl>
+      )}
+      {error && (
+        <p role="alert" className="text-bad">
+          {error}
+        </p>
+      )}
+      {answer && <Outcome answer={answer} full={full} />}
+    </form>
+  );
+}
+
+// typed turns what stands in a field into a value of the argument's type.
+function typed(p: Param, text: string | undefined): unknown {
+  const value = text ?? initial(p);
+  if (p.type.form === "int") return value.trim() !== "" && Number.isInteger(Number(value)) ? Number(value) : value;
+  if (p.type.form === "bool") return value === "true";
+  return value;
+}
+
+function initial(p: Param): string {
+  if (p.type.form === "enum") return p.type.enum?.values[0] ?? "";
+  if (p.type.form === "bool") return "false";
+  if (p.type.form === "int") return String(Math.min(Math.max(0, p.type.low ?? 0), p.type.high ?? 0));
+  return "";
+}
+
+function Argument({ param, value, onChange }: { param: Param; value?: string; onChange: (v: string) => void }) {
+  const { type } = param;
+  const choices = type.form === "enum" ? type.enum?.values : type.form === "bool" ? ["false", "true"] : undefined;
+  return (
+    <label className="block">
+      {param.name}
+      {type.form === "int" && <span className="text-muted"> {type.low ?? 0} to {type.high ?? 0}</span>}
+      {type.form === "text" && <span className="text-muted"> at most {type.max} characters</span>}
+      {choices ? (
+        <select className="field" value={value ?? initial(param)} onChange={(e) => onChange(e.target.value)}>
+          {choices.map((c) => (
+            <option key={c}>{c}</option>
+          ))}
+        </select>
+      ) : (
+        <input className="field value" value={value ?? initial(param)} onChange={(e) => onChange(e.target.value)} />
+      )}
+    </label>
+  );
+}
+
+// Outcome shows a decision: what the client was told, and what only those who run the session know.
+function Outcome({ answer, full }: { answer: Answer; full?: Decision }) {
+  const { outline, server } = useWatch();
+  return (
+    <section aria-label="Decision" aria-live="polite" className="border-t border-line pt-3">
+      <p data-testid="decision">
+        <Verdict outcome={answer.outcome} />
+        {answer.reason && <>: {answer.reason}</>}
+      </p>
+      {answer.stage && <p className="text-muted">decided at {answer.stage === "from" ? "from (who may ask)" : answer.stage}</p>}
+      {full?.check_text && (
+        <p className="mt-1">
+          <span className="text-muted">line {full.line}: </span>
+          <code className="value">check {full.check_text}</code>
+        </p>
+      )}
+      {full?.outcome === "faulted" && (
+        <p className="mt-1">
+          <span className="text-muted">line {full.line}: </span>
+          {full.reason}
+        </p>
+      )}
+      {full && answer.outcome === "accepted" && (
+        <table className="mt-2 w-full">
+          <tbody>
+            {full.changes.map((c) => {
+              const type = outline?.kinds.find((k) => k.name === c.kind)?.properties.find((p) => p.name === c.property)?.type;
+              return (
+                <tr key={`${c.entity}/${c.property}`} className="border-t border-line align-top">
+                  <td className="py-1 pr-2">
+                    {nameOf(server.clients, c)}.{c.property}
+                  </td>
+                  <td className="value py-1">
+                    {format(type, c.old)} → {format(type, c.new)}
+                  </td>
+                </tr>
+              );
+            })}
+          </tbody>
+        </table>
+      )}
+      {full && answer.outcome === "accepted" && full.changes.length === 0 && <p className="text-muted">It changed nothing.</p>}
+      {full && full.told.length > 0 && <p className="mt-1 text-note">told {full.told.join(", ")}</p>}
+      {answer.outcome !== "accepted" && <p className="mt-1 text-muted">Nothing changed.</p>}
+    </section>
+  );
+}

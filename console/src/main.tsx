@@ -1,0 +1,29 @@
+import { StrictMode } from "react";
+import { createRoot } from "react-dom/client";
+import { BrowserRouter, Link, Route, Routes } from "react-router";
+import { SessionPage } from "./session";
+import { SessionsPage } from "./sessions";
+import "./style.css";
+
+function Nowhere() {
+  return (
+    <main className="p-6">
+      <h1 className="text-lg font-semibold">Nothing is here</h1>
+      <p className="mt-2">
+        The console has no page at this address. <Link className="text-act underline" to="/">All sessions</Link>
+      </p>
+    </main>
+  );
+}
+
+createRoot(document.getElementById("root") as HTMLElement).render(
+  <StrictMode>
+    <BrowserRouter>
+      <Routes>
+        <Route path="/" element={<SessionsPage />} />
+        <Route path="/sessions/:id" element={<SessionPage />} />
+        <Route path="*" element={<Nowhere />} />
+      </Routes>
+    </BrowserRouter>
+  </StrictMode>,
+);

@@ -1,0 +1,131 @@
+// The list of sessions.
+
+import { Dialog } from "radix-ui";
+import { useCallback, useEffect, useState } from "react";
+import { Link, useNavigate } from "react-router";
+import { api, message, type Session, type Version } from "./api";
+import { Window } from "./window";
+
+export function SessionsPage() {
+  const [sessions, setSessions] = useState<Session[]>();
+  const [error, setError] = useState("");
+  const load = useCallback(() => {
+    api.sessions().then(
+      (list) => {
+        setSessions(list);
+        setError("");
+      },
+      (e) => setError(message(e)),
+    );
+  }, []);
+  useEffect(() => {
+    document.title = "Sessions · Kamerad";
+    load();
+    window.addEventListener("focus", load);
+    return () => window.removeEventListener("focus", load);
+  }, [load]);
+
+  return (
+    <div className="flex h-full flex-col">
+      <header className="flex h-12 items-center gap-4 border-b border-line bg-raised px-4">
+        <span className="text-base font-semibold">Kamerad</span>
+        <span className="flex-1" />
+        <OpenSession />
+      </header>
+      <main className="flex-1 overflow-auto p-4">
+        <h1 className="mb-3 text-lg font-semibold">Sessions</h1>
+        {error && (
+          <p role="alert" className="mb-3 text-bad">
+            {error}
+          </p>
+        )}
+        {sessions?.length === 0 && (
+          <p>
+            No session was opened yet. Publish a contract with <code className="value">kamerad contract publish FILE</code>, then
+            open a session of it here.
+          </p>
+        )}
+        {sessions && sessions.length > 0 && (
+          <table className="w-full border-collapse">
+            <thead>
+              <tr className="border-b border-muted">
+                {["Session", "Contract", "State", "Tick", "Clients", "Opened"].map((h) => (
+                  <th key={h} className={`py-1 pr-6 ${h === "Session" || h === "Tick" ? "text-right" : ""}`}>
+                    {h}
+                  </th>
+                ))}
+              </tr>
+            </thead>
+            <tbody>
+              {sessions.map((s) => (
+                <tr key={s.id} className="border-b border-line">
+                  <td className="w-20 py-1 pr-6 text-right">
+                    <Link className="value text-act underline" to={`/sessions/${s.id}`} aria-label={`Session ${s.id}`}>
+                      {s.id}
+                    </Link>
+                  </td>
+                  <td className="pr-6">
+                    {s.contract} <span className="text-muted">version {s.version}</span>
+                  </td>
+                  <td className="pr-6">
+                    {s.open ? (
+                      <span className="text-good">{s.paused ? "paused" : "open"}</span>
+                    ) : (
+                      <span className="text-muted">closed: {s.close_reason}</span>
+                    )}
+                  </td>
+                  <td className="value w-24 pr-6 text-right">{s.tick}</td>
+                  <td className="pr-6">{s.clients.map((c) => c.name).join(", ")}</td>
+                  <td className="pr-6 text-muted">{new Date(s.opened_at).toLocaleString()}</td>
+                </tr>
+              ))}
+            </tbody>
+          </table>
+        )}
+      </main>
+    </div>
+  );
+}
+
+function OpenSession() {
+  const navigate = useNavigate();
+  const [contracts, setContracts] = useState<Version[]>([]);
+  const [picked, setPicked] = useState("");
+  const [error, setError] = useState("");
+  const load = (open: boolean) => {
+    if (!open) return;
+    setError("");
+    api.contracts().then(
+      (list) => {
+        setContracts(list);
+        setPicked(list[0]?.contract ?? "");
+      },
+      (e) => setError(message(e)),
+    );
+  };
+  const open = () =>
+    api.open(picked).then(
+      (s) => navigate(`/sessions/${s.id}`),
+      (e) => setError(message(e)),
+    );
+  return (
+    <Dialog.Root onOpenChange={load}>
+      <Dialog.Trigger className="button main">Open session</Dialog.Trigger>
+      <Window title="Open session" error={error} action="Open" disabled={!picked} onSubmit={open}>
+        <label className="block">
+          Contract
+          <select className="field" value={picked} onChange={(e) => setPicked(e.target.value)}>
+            {contracts.map((c) => (
+              <option key={c.contract} value={c.contract}>
+                {c.contract}, version {c.version}
+              </option>
+            ))}
+          </select>
+        </label>
+        {contracts.length === 0 && !error && (
+          <p className="text-muted">No contract is published yet: kamerad contract publish FILE</p>
+        )}
+      </Window>
+    </Dialog.Root>
+  );
+}

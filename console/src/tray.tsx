@@ -1,0 +1,74 @@
+// The tray: what happened, newest first.
+
+import { Tabs } from "radix-ui";
+import type { Decision } from "./api";
+import { Mark, Verdict } from "./signs";
+import { useWatch } from "./watch";
+
+const tab = "px-3 h-8 text-muted cursor-pointer data-[state=active]:text-ink data-[state=active]:font-semibold data-[state=active]:border-b-2 data-[state=active]:border-act";
+
+export function Tray() {
+  const { decisions, told, server, phase } = useWatch();
+  return (
+    <Tabs.Root defaultValue="decisions" className="flex h-52 shrink-0 flex-col border-t border-line bg-raised">
+      <Tabs.List className="flex border-b border-line px-1" aria-label="What happened">
+        <Tabs.Trigger className={tab} value="decisions">
+          Decisions
+        </Tabs.Trigger>
+        {phase !== "closed" && (
+          <Tabs.Trigger className={tab} value="events">
+            Events
+          </Tabs.Trigger>
+        )}
+      </Tabs.List>
+      <Tabs.Content value="decisions" className="min-h-0 flex-1 overflow-auto">
+        {decisions.length === 0 && <p className="px-4 py-2 text-muted">No request was decided yet. Ask as a test client, or let a client play.</p>}
+        <table className="w-full border-collapse" aria-label="Decisions">
+          <tbody>
+            {decisions.map((d) => (
+              <tr key={`${d.client.number}/${d.seq}/${d.tick}`} className="border-b border-line">
+                <td className="value w-20 px-3 text-right text-muted">{d.tick}</td>
+                <td className="w-36 px-3 whitespace-nowrap">
+                  <Mark number={d.client.number} /> {d.client.name}
+                </td>
+                <td className="value w-72 px-3">{asked(d)}</td>
+                <td className="px-3">
+                  <Verdict outcome={d.outcome} />
+                  {d.reason && <>: {d.reason}</>}
+                  {d.stage && <span className="text-muted"> ({d.stage})</span>}
+                </td>
+                <td className="value px-3 text-muted">{d.check_text && `line ${d.line}: check ${d.check_text}`}</td>
+              </tr>
+            ))}
+          </tbody>
+        </table>
+      </Tabs.Content>
+      <Tabs.Content value="events" className="min-h-0 flex-1 overflow-auto">
+        {told.length === 0 && <p className="px-4 py-2 text-muted">No event was told yet.</p>}
+        <table className="w-full border-collapse" aria-label="Events">
+          <tbody>
+            {told.map((t) => (
+              <tr key={t.key} className="border-b border-line">
+                <td className="value w-20 px-3 text-right text-muted">{t.tick}</td>
+                <td className="w-56 px-3 text-note">{t.event.event}</td>
+                <td className="value px-3">
+                  {Object.entries(t.event.values)
+                    .map(([name, value]) => `${name} ${JSON.stringify(value)}`)
+                    .join(", ")}
+                </td>
+                <td className="px-3 text-muted">
+                  told {t.clients.map((n) => server.clients.find((c) => c.number === n)?.name ?? n).join(", ") || "nobody"}
+                </td>
+              </tr>
+            ))}
+          </tbody>
+        </table>
+      </Tabs.Content>
+    </Tabs.Root>
+  );
+}
+
+function asked(d: Decision): string {
+  const args = Array.isArray(d.args) ? d.args : [];
+  return `${d.request}(${args.map((a) => (typeof a === "string" ? a : JSON.stringify(a))).join(", ")})`;
+}
