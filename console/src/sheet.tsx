@@ -53,7 +53,7 @@ export function Sheet(props: { asking?: number; onAsk: (n: number) => void; onCl
                   {p.name}
                 </th>
                 <td className="px-3" data-column="server">
-                  <Value text={format(p.type, thing.values[p.name])} />
+                  <Value text={format(p.type, thing.values[p.name])} number={p.type.form === "int"} />
                 </td>
                 {columns.map((c) => (
                   <Held key={c.number} column={c} thing={thing} property={p} />
@@ -99,7 +99,7 @@ function Held(props: { column: Column; thing: Thing; property: Property }) {
   return (
     <td className="border-l border-line px-3" data-column={props.column.name}>
       <span className="flex items-baseline gap-2">
-        {cell.text !== "" && <Value text={cell.text} />}
+        {cell.text !== "" && <Value text={cell.text} number={props.property.type.form === "int"} />}
         {cell.sign !== "–" && <span className="flex-1" />}
         <Sign sign={cell.sign} behind={cell.behind} />
       </span>
@@ -108,13 +108,15 @@ function Held(props: { column: Column; thing: Thing; property: Property }) {
 }
 
 // Value shows a value, and marks it for a moment when it has changed.
-function Value({ text }: { text: string }) {
+function Value({ text, number }: { text: string; number: boolean }) {
   const last = useRef({ text, changes: 0 });
   if (last.current.text !== text) last.current = { text, changes: last.current.changes + 1 };
   const { changes } = last.current;
   return (
-    <span key={changes} className={`value ${changes > 0 ? "changed" : ""}`}>
-      {text}
+    <span className={number ? "inline-block min-w-[4ch] text-right" : ""}>
+      <span key={changes} className={`value ${changes > 0 ? "changed" : ""}`}>
+        {text}
+      </span>
     </span>
   );
 }

@@ -13,10 +13,10 @@ export function Window(props: {
 }) {
   return (
     <Dialog.Portal>
-      <Dialog.Overlay className="fixed inset-0 bg-ink/30" />
+      <Dialog.Overlay className="fixed inset-0 z-20 bg-[#14212b]/40" />
       <Dialog.Content
         aria-describedby={undefined}
-        className="fixed top-24 left-1/2 w-80 -translate-x-1/2 rounded-sm border border-line bg-raised p-4"
+        className="fixed top-24 left-1/2 z-20 w-80 -translate-x-1/2 rounded-sm border border-line bg-raised p-4"
       >
         <Dialog.Title className="mb-3 text-base font-semibold">{props.title}</Dialog.Title>
         <form

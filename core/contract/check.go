@@ -29,6 +29,9 @@ func Load(name, text string) (*Contract, syntax.Problems) {
 	return c.out, nil
 }
 
+// maxProblems is how many mistakes are told in one run.
+const maxProblems = 200
+
 type checker struct {
 	src      *syntax.Source
 	problems syntax.Problems
@@ -40,6 +43,9 @@ type checker struct {
 }
 
 func (c *checker) fail(at syntax.Span, code, message, hint string) {
+	if len(c.problems) >= maxProblems {
+		return
+	}
 	c.problems = append(c.problems, c.src.Problem(at, code, message, hint))
 }
 
@@ -222,6 +228,9 @@ func (c *checker) to(a *syntax.Audience) Audience {
 func (c *checker) suggest(name string, known []string, otherwise string) string {
 	best, distance := "", len(name)/3+2
 	for _, k := range known {
+		if len(name) > 60 || len(k) > 60 {
+			continue // nobody types that; and comparing takes time
+		}
 		if d := levenshtein.ComputeDistance(strings.ToLower(name), strings.ToLower(k)); d < distance {
 			best, distance = k, d
 		}
@@ -340,6 +349,15 @@ func (c *checker) params(params []syntax.Param) []Param {
 }
 
 func (c *checker) typ(d *syntax.Type) *Type {
+	t := c.plainType(d)
+	if t != nil && (d.Low != nil && t.Form != FormInt || d.Max != nil && t.Form != FormText && t.Form != FormStacks || d.Each != nil && t.Form != FormStacks) {
+		c.fail(d.At, "no-bound", fmt.Sprintf("a value of the type %s has no such bound", d.Name.Text), "int has a range, text has max, stacks have max and each")
+		return nil
+	}
+	return t
+}
+
+func (c *checker) plainType(d *syntax.Type) *Type {
 	switch d.Name.Text {
 	case "bool":
 		return &Type{Form: FormBool}

@@ -8,6 +8,8 @@ import (
 const (
 	maxDepth    = 100 // of nested expressions and blocks
 	maxProblems = 100 // told in one run
+	maxGathered = 500 // gathered before they are put in order; wording one takes time
+	maxChain    = 500 // operators, or points and brackets, in one row
 )
 
 // Parse reads a contract. The tree holds everything that could be read, also when there are problems: a mistake in one
@@ -29,6 +31,7 @@ type parser struct {
 	at       int
 	nest     int // > 0 where a line end does not end a statement
 	depth    int
+	began    int // where the construct begins that is being read
 	problems Problems
 	file     *File
 }
@@ -64,13 +67,20 @@ func (p *parser) accept(text string) bool {
 }
 
 func (p *parser) fail(at Span, code, message, hint string) {
+	if len(p.problems) >= maxGathered {
+		return
+	}
 	p.problems = append(p.problems, p.src.Problem(at, code, message, hint))
 }
 
 // abort tells a mistake at the present token and leaves the construct.
 func (p *parser) abort(code, wanted, hint string) {
 	t := p.tok()
-	p.fail(t.Span, code, fmt.Sprintf("expected %s, found %s", wanted, t.describe()), hint)
+	at, found := t.Span, t.describe()
+	if t.Newline && t.Kind != End && p.at > p.began {
+		at, found = Span{p.last(), p.last()}, "the end of the line"
+	}
+	p.fail(at, code, fmt.Sprintf("expected %s, found %s", wanted, found), hint)
 	panic(skip{})
 }
 
@@ -98,6 +108,7 @@ func (p *parser) expect(text, where string) Token {
 // one of the words in stop begins.
 func (p *parser) attempt(construct func(), stop ...string) {
 	start, nest, depth := p.at, p.nest, p.depth
+	p.began = start
 	defer func() {
 		if r := recover(); r != nil {
 			if _, ours := r.(skip); !ours {
@@ -317,12 +328,15 @@ func (p *parser) entity() Decl {
 func (p *parser) member(d *Entity) {
 	t := p.tok()
 	start := t.Span.Start
+	named := t.Kind == Name || t.Kind == TypeName || t.Kind == Word
 	switch {
+	case named && p.peek().Text == ":":
+		d.Properties = append(d.Properties, p.property())
 	case p.accept("request"):
 		d.Requests = append(d.Requests, p.request(start))
 	case p.accept("event"):
 		d.Events = append(d.Events, p.event(start))
-	case t.Kind == Name || t.Kind == TypeName || t.Kind == Word && p.peek().Text == ":":
+	case t.Kind == Name || t.Kind == TypeName:
 		d.Properties = append(d.Properties, p.property())
 	default:
 		p.abort("expected", "a property, a request or an event", "a property reads `hull: int 0..100 = 100`")
@@ -374,16 +388,17 @@ func (p *parser) typ() *Type {
 		d.Of = p.typeName("an enum's name")
 		p.expect(">", "after the enum's name")
 	}
-	if d.Name.Text == "int" && p.rangeAhead() {
+	// What does not belong to this type is read all the same; the checker says so.
+	if p.rangeAhead() {
 		d.Low = p.bound()
 		p.expect("..", "and the greatest value, as in `int 0..100`")
 		d.High = p.bound()
 	}
 	for !p.tok().Newline {
-		if p.is("max") && (d.Name.Text == "text" || d.Name.Text == "stacks") {
+		if p.is("max") {
 			p.take()
 			d.Max = p.number("the greatest length")
-		} else if p.is("each") && d.Name.Text == "stacks" {
+		} else if p.is("each") {
 			p.take()
 			d.Each = p.number("the greatest count of one stack")
 		} else {
@@ -436,7 +451,9 @@ func (p *parser) request(start int) *Request {
 	}, headWords...)
 	p.nest++
 	for !p.is("{") {
-		if t := p.tok(); t.Kind == End || t.Text == "}" && t.Kind == Sign {
+		t := p.tok()
+		member := t.Newline && (p.is("request") || p.is("event") || p.peek().Text == ":")
+		if t.Kind == End || t.Text == "}" && t.Kind == Sign || member {
 			p.abort("expected", "`{` and the body of the request", "")
 		}
 		p.attempt(func() { p.head(d) }, headWords...)
@@ -541,6 +558,13 @@ func (p *parser) deeper() {
 	}
 }
 
+func (p *parser) short(chain int) {
+	if chain > maxChain {
+		p.fail(p.tok().Span, "too-deep", "this expression is too long", fmt.Sprintf("at most %d operators in a row; give a part of it a name with `let`", maxChain))
+		panic(skip{})
+	}
+}
+
 func (p *parser) let() Stmt {
 	start := p.take().Span.Start
 	d := &Let{Name: p.name("a name")}
@@ -639,8 +663,9 @@ func (p *parser) binary(level int) Expr {
 	}
 	x := p.binary(level + 1)
 	compared := false
-	for {
+	for chain := 0; ; chain++ {
 		t := p.tok()
+		p.short(chain)
 		if t.Kind == Word && (t.Text == "and" || t.Text == "or") {
 			// these go on over a line end
 		} else if t.Newline && p.nest == 0 {
@@ -677,8 +702,9 @@ func (p *parser) unary() Expr {
 
 func (p *parser) postfix() Expr {
 	x := p.primary()
-	for {
+	for chain := 0; ; chain++ {
 		t := p.tok()
+		p.short(chain)
 		if t.Newline && p.nest == 0 {
 			return x
 		}

@@ -78,11 +78,15 @@ func scan(src *Source) *scanner {
 	}
 	for s.next() {
 	}
-	s.add(End, "", len(src.Text), len(src.Text))
+	end := len(strings.TrimRight(src.Text, " \t\r\n;")) // the last line with something on it
+	s.add(End, "", end, end)
 	return s
 }
 
 func (s *scanner) fail(at Span, code, message, hint string) {
+	if len(s.problems) >= maxGathered {
+		return
+	}
 	s.problems = append(s.problems, s.src.Problem(at, code, message, hint))
 }
 
@@ -186,12 +190,12 @@ func (s *scanner) number() {
 		s.add(Int, number, start, s.at)
 	case unit != "" && kind == Real:
 		s.fail(span, "bad-number", fmt.Sprintf("the duration %q has a fraction", text[start:s.at]), "write it in a smaller unit: 0.5s is 500ms")
-		s.add(Duration, number, start, s.at)
+		s.add(Duration, number, start, s.at).Num = 1000
 	case unit != "":
 		n, err := strconv.ParseInt(number, 10, 64)
 		if err != nil || n > int64(24*time.Hour/scale) {
 			s.fail(span, "bad-number", fmt.Sprintf("the duration %q is too long", text[start:s.at]), "at most a day (1440min)")
-			n = 1
+			n = max(1, int64(time.Second/scale))
 		}
 		s.add(Duration, text[start:s.at], start, s.at).Num = n * int64(scale/time.Millisecond)
 	case kind == Real:
@@ -211,6 +215,7 @@ func (s *scanner) text() {
 	i := start + 1
 	for {
 		if i >= len(src) || src[i] == '\n' {
+			b.Reset() // where it should have ended is not known
 			s.fail(Span{start, i}, "open-text", "this text has no end", `close it with " on the same line`)
 			break
 		}

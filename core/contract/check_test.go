@@ -1,0 +1,167 @@
+package contract
+
+import (
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
+)
+
+// Each line of a faulty contract names its messages in a comment: `// error: TEXT | TEXT`. Every message has to be there, and
+// no other.
+func TestEveryMistakeIsToldOnItsLine(t *testing.T) {
+	files, err := filepath.Glob("testdata/faulty/*.kam")
+	require.NoError(t, err)
+	require.NotEmpty(t, files)
+	codes := map[string]bool{}
+	for _, file := range files {
+		t.Run(filepath.Base(file), func(t *testing.T) {
+			raw, err := os.ReadFile(file)
+			require.NoError(t, err)
+			c, problems := Load(file, string(raw))
+			require.Nil(t, c)
+			want := map[int][]string{}
+			for i, line := range strings.Split(string(raw), "\n") {
+				if _, texts, found := strings.Cut(line, "// error: "); found {
+					want[i+1] = strings.Split(texts, " | ")
+				}
+			}
+			for _, p := range problems {
+				codes[p.Code] = true
+				i := slices.IndexFunc(want[p.Line], func(text string) bool { return strings.Contains(p.Message, text) })
+				if assert.GreaterOrEqual(t, i, 0, "unexpected: %s", p.Text()) {
+					want[p.Line] = slices.Delete(want[p.Line], i, i+1)
+				}
+				assert.NotEmpty(t, p.Code)
+				assert.LessOrEqual(t, p.Column, len(p.Source)+1)
+			}
+			for line, texts := range want {
+				assert.Empty(t, texts, "line %d: not told", line)
+			}
+		})
+	}
+	t.Logf("%d kinds of mistakes are covered", len(codes))
+	assert.GreaterOrEqual(t, len(codes), 25)
+}
+
+func TestRightContractsGiveNoMessage(t *testing.T) {
+	files, err := filepath.Glob("testdata/right/*.kam")
+	require.NoError(t, err)
+	for _, file := range append(files, "../../demo/tidewreck.kam") {
+		raw, err := os.ReadFile(file)
+		require.NoError(t, err)
+		c, problems := Load(file, string(raw))
+		require.Empty(t, problems, problems.Error())
+		require.NotNil(t, c)
+	}
+}
+
+// However large or odd a text is, it is read in time that grows with its length.
+func TestHugeTextsAreReadInTime(t *testing.T) {
+	head := "contract wreck language 1\n"
+	for name, text := range map[string]string{
+		"brackets": head + "shared A { request a() from player { let x = " + strings.Repeat("(", 100_000),
+		"chain":    head + "shared A { n: int 0..9; request a() from player { n = 1" + strings.Repeat(" + 1", 100_000) + " } }",
+		"points":   head + "shared A { n: int 0..9; request a() from player { n = self" + strings.Repeat(".owner", 100_000) + " } }",
+		"names":    head + "shared " + strings.Repeat("A", 400_000) + " { x: " + strings.Repeat("B", 400_000) + " }",
+		"one line": head + strings.Repeat("} x 3 § ", 60_000),
+		"unknown":  head + "shared A { request a() from player { " + strings.Repeat("n = 1; ", 60_000) + " } }",
+		"elses":    head + "shared A { request a() from player { " + strings.Repeat("if true { } else ", 20_000) + " } }",
+		"blocks":   head + "shared A { request a() from player { " + strings.Repeat("if true { ", 50_000),
+	} {
+		began := time.Now()
+		_, problems := Load(name, text)
+		assert.NotEmpty(t, problems, name)
+		assert.Less(t, time.Since(began), 20*time.Second, name) // some take hours when time grows with the square
+	}
+}
+
+func TestAMessageShowsTheLineAndACaret(t *testing.T) {
+	_, problems := Load("wreck.kam", "contract wreck language 1\nshared Dive {\n\tünder: bool\n\tdepth: int 0..9 = 12 // wide: ÄÖ\n}\n")
+	require.Len(t, problems, 2)
+	assert.Equal(t, "wreck.kam:4:20: the default of `depth` is 12 [out-of-range]\n"+
+		"    4 | \tdepth: int 0..9 = 12 // wide: ÄÖ\n"+
+		"      | \t                  ^^\n"+
+		"      = from 0 to 9\n", problems[1].Text())
+}
+
+func TestTheOutlineTellsNothingOfTheServer(t *testing.T) {
+	raw, err := os.ReadFile("../../demo/tidewreck.kam")
+	require.NoError(t, err)
+	c, _ := Load("tidewreck.kam", string(raw))
+	outline := c.Outline()
+	assert.Nil(t, outline.Kind("Dive").Property("answer"))
+	assert.Nil(t, outline.Kind("Diver").Property("finds"))
+	assert.Empty(t, outline.Kind("Diver").Request("use").Checks)
+	assert.Equal(t, []string{"not in the water", "not carried"}, outline.Kind("Diver").Request("use").Reasons)
+	assert.NotNil(t, c.FullOutline().Kind("Dive").Property("answer"))
+
+	other, _ := Load("tidewreck.kam", strings.NewReplacer(`"the tide"`, `"rust"`, "hull += 25", "hull += 30", "air >= 5", "air >= 9").Replace(string(raw)))
+	assert.Equal(t, outline.Fingerprint(), other.Outline().Fingerprint(), "what only the server has does not show")
+	renamed, _ := Load("tidewreck.kam", strings.ReplaceAll(string(raw), "tint", "colour_of_suit"))
+	assert.NotEqual(t, outline.Fingerprint(), renamed.Outline().Fingerprint())
+}
+
+func TestValuesSurviveJSON(t *testing.T) {
+	item := &Enum{"Item", []string{"flare", "patch", "relic"}}
+	rapid.Check(t, func(t *rapid.T) {
+		typ := rapid.SampledFrom([]*Type{
+			{Form: FormBool}, {Form: FormInt, Low: -9, High: 1 << 60}, {Form: FormText, Max: 20}, {Form: FormEnum, Enum: item},
+			{Form: FormStacks, Enum: item, Max: 4, Each: 9},
+		}).Draw(t, "type")
+		var v Value
+		switch typ.Form {
+		case FormBool:
+			v.Num = rapid.Int64Range(0, 1).Draw(t, "bool")
+		case FormInt:
+			v.Num = rapid.Int64Range(typ.Low, typ.High).Draw(t, "int")
+		case FormText:
+			v.Text = rapid.StringN(0, 20, -1).Draw(t, "text")
+		case FormEnum:
+			v.Num = rapid.Int64Range(0, 2).Draw(t, "enum")
+		case FormStacks:
+			for range rapid.IntRange(0, 4).Draw(t, "stacks") {
+				v.Stacks = append(v.Stacks, Stack{rapid.Int64Range(0, 2).Draw(t, "item"), rapid.Int64Range(1, 9).Draw(t, "count")})
+			}
+		}
+		back, err := typ.ParseJSON(typ.AppendJSON(nil, v))
+		require.NoError(t, err)
+		require.True(t, v.Equal(back))
+		require.NotEmpty(t, typ.Format(v))
+		_, err = typ.ParseJSON([]byte(rapid.String().Draw(t, "noise"))) // whatever it is, no panic
+		_ = err
+	})
+	for _, raw := range []string{"", "null", "NaN", "1e3", "1.0", `"1"`, "99", "[]", "{}", "true "} {
+		_, err := (&Type{Form: FormInt, High: 9}).ParseJSON([]byte(raw))
+		assert.ErrorContains(t, err, "not a whole number from 0 to 9", raw)
+	}
+}
+
+func FuzzLoad(f *testing.F) {
+	for _, pattern := range []string{"testdata/*/*.kam", "../../demo/*.kam"} {
+		files, _ := filepath.Glob(pattern)
+		for _, file := range files {
+			raw, err := os.ReadFile(file)
+			require.NoError(f, err)
+			f.Add(string(raw))
+		}
+	}
+	f.Fuzz(func(t *testing.T, text string) {
+		c, problems := Load("fuzz.kam", text)
+		if (c == nil) != (len(problems) > 0) {
+			t.Fatalf("contract %v with %d problems", c, len(problems))
+		}
+		for _, p := range problems {
+			_ = p.Text()
+		}
+		if c != nil {
+			c.Outline().Fingerprint()
+		}
+	})
+}

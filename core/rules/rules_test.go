@@ -1,0 +1,123 @@
+package rules
+
+import (
+	"math"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"kamerad/core/contract"
+	"kamerad/core/world"
+)
+
+// try puts a head and a body into a request with the arguments x and y, and runs it for client 1.
+func try(t *testing.T, head, body string, x, y int64) (*world.World, *Machine, Outcome) {
+	c, problems := contract.Load("thing.kam", strings.NewReplacer("HEAD", head, "BODY", body).Replace(`contract thing language 1
+roles player, other
+entity Box per other { n: int 0..9 = 0 }
+entity Thing per player {
+  n: int -9223372036854775807..9223372036854775807 = 0
+  small: int 0..9 = 3
+  s: text max 8
+  event said(what: text max 3, n: int 0..9)
+  request go(x: int -9223372036854775807..9223372036854775807, y: int -9223372036854775807..9223372036854775807)
+    HEAD
+  { BODY }
+}`))
+	require.Empty(t, problems)
+	w := world.New(c)
+	e := w.Spawn(c.Kinds[1], 1)
+	m := &Machine{World: w, Clients: []Client{{1, "Ana", 0}, {2, "Bo", 0}, {3, "Cleo", 1}}}
+	return w, m, Compile(c).Ask(m, c.Requests[0], e, 1, []contract.Value{{Num: x}, {Num: y}})
+}
+
+func TestArithmeticIsExactOrFaults(t *testing.T) {
+	const big = math.MaxInt64
+	for _, c := range []struct {
+		body  string
+		x, y  int64
+		want  int64
+		fault string
+	}{
+		{"n = x + y", 2, 3, 5, ""},
+		{"n = x + y", big, 1, 0, "+"},
+		{"n = x + y", -big, -2, 0, "+"},
+		{"n = x - y", -big, 2, 0, "-"},
+		{"n = x - y", -2, big - 1, 0, "its range is"}, // fits 64 bits, not the property
+		{"n = x * y", 1 << 31, 1 << 31, 1 << 62, ""},
+		{"n = x * y", 1 << 32, 1 << 31, 0, "*"},
+		{"n = x * y", -big, -1, big, ""},
+		{"n = x / y", 7, -2, -3, ""},
+		{"n = x % y", 7, -2, 1, ""},
+		{"n = x % y", 7, -1, 0, ""},
+		{"n = x / y", 7, -1, -7, ""},
+		{"n = x / y", 7, 0, 0, "division by zero"},
+		{"n = x % y", 7, 0, 0, "division by zero"},
+		{"n = -x", 4, 0, -4, ""},
+		{"n = 2 + x * y - 1", 3, 4, 13, ""},
+		{"n = (2 + x) * y", 3, 4, 20, ""},
+		{"if x < y and not (x == 1) or y > 100 { n = 1 } else { n = 2 }", 2, 3, 1, ""},
+		{"if y == 0 or x / y > 1 { n = 1 }", 5, 0, 1, ""},
+		{"if y != 0 and x / y > 1 { n = 1 } else if x == 5 { n = 3 }", 5, 0, 3, ""},
+		{"let a = x; let b = a + y; n += b; n -= 1", 5, 6, 10, ""},
+		{"n = 5; small = x", 10, 0, 0, "small cannot become 10"},
+		{"n = 5; n = x / y", 10, 0, 0, "division by zero"},
+		{`s = caller.name; if s == "Ana" { n = caller.number }`, 0, 0, 1, ""},
+		{"n = caller.Box.n", 0, 0, 0, "reached through nothing"},
+	} {
+		w, _, out := try(t, "", c.body, c.x, c.y)
+		e := w.Entities()[0]
+		if c.fault != "" {
+			require.True(t, out.Faulted, "%s", c.body)
+			assert.Contains(t, out.Reason, c.fault, c.body)
+			w.Rollback()
+			assert.Zero(t, e.Num(e.Kind.Property("n")), c.body)
+			continue
+		}
+		require.False(t, out.Faulted, "%s: %s", c.body, out.Reason)
+		assert.Equal(t, c.want, e.Num(e.Kind.Property("n")), c.body)
+	}
+}
+
+func TestAReadThroughNothingFailsTheCheckThatReadsIt(t *testing.T) {
+	for _, head := range []string{
+		`check caller.Box.n == 0 else deny "no box"`,
+		`check not (caller.Box.n == 1) else deny "no box"`,
+		`check x == 0 or caller.Box.n == 0 else deny "no box"`,
+		`let box = caller.Box.n check box == 0 else deny "no box"`,
+		`let box = caller.Box check box.n == 0 else deny "no box"`,
+		`check caller.Box.owner == caller else deny "no box"`,
+	} {
+		_, _, out := try(t, head, "n = 1", 1, 0)
+		assert.True(t, out.Denied, head)
+		assert.Equal(t, "no box", out.Reason, head)
+		assert.Equal(t, 0, out.Check, head)
+	}
+	_, _, out := try(t, `check x == 1 or caller.Box.n == 0 else deny "no box"`, "n = 1", 1, 0)
+	assert.False(t, out.Denied, "what decides already is not asked further")
+	_, _, out = try(t, `let box = caller.Box.n`, "n = box", 1, 0)
+	assert.True(t, out.Faulted)
+	_, _, out = try(t, `check x / y == 1 else deny "no"`, "n = 1", 1, 0)
+	assert.True(t, out.Faulted, "a division by zero is no answer to a check")
+}
+
+func TestTellReachesThoseWhoAreNamed(t *testing.T) {
+	for who, want := range map[string][]int{
+		"everyone but caller": {2, 3}, "owner": {1}, "other": {3}, "other or caller": {1, 3},
+		"nobody": nil, "everyone but other": {1, 2}, "player but owner or other": {2, 3},
+	} {
+		_, m, out := try(t, "", `tell `+who+` said("a", x)`, 4, 0)
+		require.False(t, out.Faulted)
+		assert.Equal(t, want, m.Told[0].Clients, who)
+		assert.EqualValues(t, 4, m.Told[0].Values[1].Num)
+	}
+	_, m, _ := try(t, "", `tell everyone said("a", x)`, 4, 0)
+	assert.True(t, m.Told[0].Everyone)
+	_, m, out := try(t, "", `tell everyone said("a", x)`, 10, 0)
+	assert.True(t, out.Faulted, "a value outside an event's range")
+	assert.Empty(t, m.Told)
+	_, _, out = try(t, "", `s = "abcd"; tell everyone said(s, 1)`, 10, 0)
+	assert.Contains(t, out.Reason, "has 4 characters")
+}

@@ -1,0 +1,111 @@
+package world
+
+import (
+	"fmt"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
+
+	"kamerad/core/contract"
+)
+
+func load(t require.TestingT) (*World, *contract.Kind) {
+	c, problems := contract.Load("thing.kam", `contract thing language 1
+enum Item { a, b, c }
+shared Thing {
+  n: int -5..5 = 1
+  k: int 0..9 clamped
+  s: text max 4 = "old"
+  i: stacks<Item> max 3 each 4
+}`)
+	require.Empty(t, problems)
+	return New(c), c.Kinds[0]
+}
+
+// Whatever a transaction does, rolling it back leaves the world as it was, bit for bit, and committing keeps what it did.
+func TestTransactionsHappenWhollyOrNotAtAll(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		w, k := load(t)
+		e := w.Shared(k)
+		held := map[int64]int64{}
+		for range rapid.IntRange(1, 10).Draw(t, "transactions") {
+			nums, texts := append([]int64{}, e.nums...), append([]string{}, e.texts...)
+			before := map[int64]int64{0: held[0], 1: held[1], 2: held[2]}
+			values := map[string]contract.Value{}
+			for _, p := range k.Properties {
+				values[p.Name] = e.Value(p)
+			}
+			for range rapid.IntRange(0, 8).Draw(t, "writes") {
+				item, n := rapid.Int64Range(0, 2).Draw(t, "item"), rapid.Int64Range(-1, 9).Draw(t, "count")
+				p := k.Property("i")
+				switch rapid.IntRange(0, 4).Draw(t, "what") {
+				case 0:
+					room := e.Room(p, item)
+					err := w.Put(e, p, item, n)
+					require.Equal(t, n < 0 || n > room, err != nil)
+					if err == nil {
+						held[item] += n
+					}
+				case 1:
+					err := w.Take(e, p, item, n)
+					require.Equal(t, n < 0 || n > held[item], err != nil)
+					if err == nil {
+						held[item] -= n
+					}
+				case 2:
+					require.Equal(t, n > 5, w.SetNum(e, k.Property("n"), n) != nil)
+				case 3:
+					require.NoError(t, w.SetNum(e, k.Property("k"), n*7))
+				case 4:
+					text := fmt.Sprint(n * 5000)
+					require.Equal(t, len(text) > 4, w.SetText(e, k.Property("s"), text) != nil)
+				}
+				for item := range int64(3) {
+					require.Equal(t, held[item], e.Count(p, item))
+				}
+			}
+			for _, c := range w.Changes() {
+				require.Equal(t, values[c.Property.Name], c.Old)
+				require.Equal(t, e.Value(c.Property), c.New)
+				require.NotEqual(t, c.Old, c.New)
+			}
+			if rapid.Bool().Draw(t, "keep") {
+				w.Commit()
+				w.Rollback() // nothing is open any more
+			} else {
+				w.Rollback()
+				require.Equal(t, nums, e.nums)
+				require.Equal(t, texts, e.texts)
+				held = before
+			}
+			for _, s := range e.Value(k.Property("i")).Stacks {
+				require.True(t, s.Count >= 1 && s.Count <= 4)
+			}
+		}
+	})
+}
+
+func TestStacksFillUpAndCloseUp(t *testing.T) {
+	w, k := load(t)
+	e, p := w.Shared(k), k.Property("i")
+	require.NoError(t, w.Put(e, p, 0, 6))
+	require.NoError(t, w.Put(e, p, 1, 4))
+	require.EqualError(t, w.Put(e, p, 0, 3), "Thing.i has no room for 3 a: only for 2")
+	require.EqualError(t, w.Put(e, p, 2, 1), "Thing.i has no room for 1 c: only for 0")
+	assert.Equal(t, "4 a, 2 a, 4 b", p.Type.Format(e.Value(p)))
+	require.NoError(t, w.Take(e, p, 0, 3))
+	assert.Equal(t, "3 a, 4 b", p.Type.Format(e.Value(p)))
+	require.EqualError(t, w.Take(e, p, 0, 4), "Thing.i has 3 a, not 4")
+}
+
+func TestRangesHold(t *testing.T) {
+	w, k := load(t)
+	e := w.Shared(k)
+	assert.EqualError(t, w.SetNum(e, k.Property("n"), 6), "Thing.n cannot become 6: its range is -5..5")
+	require.NoError(t, w.SetNum(e, k.Property("k"), 100))
+	assert.EqualValues(t, 9, e.Num(k.Property("k")))
+	assert.EqualError(t, w.SetText(e, k.Property("s"), "fünf!"), "Thing.s cannot hold a text of 5 characters: at most 4")
+	assert.NoError(t, w.SetText(e, k.Property("s"), "fünf"))
+}
