@@ -149,15 +149,17 @@ func joinCommand() *cli.Command {
 			if p.json {
 				o = client.Options{OnRaw: p.raw}
 			}
-			p.hold.Lock() // nothing is printed before the greeting
+			if !p.json {
+				p.hold.Lock() // nothing is printed before the greeting
+			}
 			p.me, err = client.Join(ctx, c.String("service"), id, c.String("as"), c.String("role"), o)
 			if err != nil {
 				return err
 			}
 			if !p.json {
 				fmt.Printf("You are %s %s, client %d, role %s. Type a request, `see`, `help` or `quit`.\n", mark(p.me.Me().Number), p.me.Me().Name, p.me.Me().Number, p.me.Me().Role)
+				p.hold.Unlock()
 			}
-			p.hold.Unlock()
 			return p.play(ctx)
 		},
 	}

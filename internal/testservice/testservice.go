@@ -1,0 +1,187 @@
+// Package testservice runs the real binary on a database of its own, for tests.
+package testservice
+
+import (
+	"bytes"
+	"context"
+	"crypto/rand"
+	"encoding/hex"
+	"net/url"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"sync"
+	"syscall"
+	"testing"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+	"github.com/stretchr/testify/require"
+
+	"kamerad/client"
+)
+
+// Process is a running service.
+type Process struct {
+	client.API
+	Database string // its URL
+	Binary   string
+	t        testing.TB
+	cmd      *exec.Cmd
+	log      *lockedBuffer
+	done     chan struct{}
+}
+
+type lockedBuffer struct {
+	mu  sync.Mutex
+	buf bytes.Buffer
+}
+
+func (b *lockedBuffer) Write(p []byte) (int, error) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	return b.buf.Write(p)
+}
+
+func (b *lockedBuffer) String() string {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	return b.buf.String()
+}
+
+// Database makes an empty database on the server that KAMERAD_TEST_DATABASE names, and drops it after the test.
+func Database(t testing.TB) string {
+	admin := os.Getenv("KAMERAD_TEST_DATABASE")
+	if admin == "" {
+		t.Fatal("KAMERAD_TEST_DATABASE is not set: run the tests with ./run test, or set it to what ./run postgres prints")
+	}
+	ctx := context.Background()
+	conn, err := pgx.Connect(ctx, admin)
+	require.NoError(t, err)
+	defer conn.Close(ctx)
+	var random [6]byte
+	_, _ = rand.Read(random[:])
+	name := "test_" + hex.EncodeToString(random[:])
+	_, err = conn.Exec(ctx, "create database "+name)
+	require.NoError(t, err)
+	t.Cleanup(func() {
+		conn, err := pgx.Connect(ctx, admin)
+		if err == nil {
+			_, _ = conn.Exec(ctx, "drop database "+name+" with (force)")
+			conn.Close(ctx)
+		}
+	})
+	u, err := url.Parse(admin)
+	require.NoError(t, err)
+	u.Path = "/" + name
+	return u.String()
+}
+
+var build = sync.OnceValues(func() (string, error) {
+	if path := os.Getenv("KAMERAD_TEST_BINARY"); path != "" {
+		return path, nil
+	}
+	dir, err := os.MkdirTemp("", "kamerad-binary")
+	if err != nil {
+		return "", err
+	}
+	path := filepath.Join(dir, "kamerad")
+	out, err := exec.Command("go", "build", "-o", path, "kamerad/cmd/kamerad").CombinedOutput()
+	if err != nil {
+		os.Stderr.Write(out)
+	}
+	return path, err
+})
+
+// Binary gives the path of the command.
+func Binary(t testing.TB) string {
+	path, err := build()
+	require.NoError(t, err)
+	return path
+}
+
+// Start runs `kamerad serve` (or another command with the same flags) on a free port and a fresh database.
+func Start(t testing.TB, command ...string) *Process { return StartOn(t, Database(t), command...) }
+
+// StartOn is Start on a database that is there.
+func StartOn(t testing.TB, database string, command ...string) *Process {
+	if len(command) == 0 {
+		command = []string{"serve"}
+	}
+	file := filepath.Join(t.TempDir(), "address")
+	p := &Process{Database: database, Binary: Binary(t), t: t, log: &lockedBuffer{}, done: make(chan struct{})}
+	p.cmd = exec.Command(p.Binary, append(command, "--listen", "127.0.0.1:0", "--address-file", file)...)
+	p.cmd.Env = append(os.Environ(), "KAMERAD_DATABASE="+database)
+	p.cmd.Stdout, p.cmd.Stderr = p.log, p.log
+	require.NoError(t, p.cmd.Start())
+	go func() { _ = p.cmd.Wait(); close(p.done) }()
+	t.Cleanup(func() {
+		p.Stop()
+		if t.Failed() {
+			t.Log("the service said:\n" + p.Log())
+		}
+	})
+	require.Eventually(t, func() bool {
+		raw, err := os.ReadFile(file)
+		p.Service = strings.TrimSpace(string(raw))
+		return err == nil && strings.HasSuffix(string(raw), "\n") || p.ended()
+	}, 30*time.Second, 20*time.Millisecond)
+	require.False(t, p.ended(), p.Log())
+	return p
+}
+
+func (p *Process) ended() bool {
+	select {
+	case <-p.done:
+		return true
+	default:
+		return false
+	}
+}
+
+// Log gives what the service has printed so far.
+func (p *Process) Log() string { return p.log.String() }
+
+// Stop sends SIGTERM, waits for the end and gives the exit status.
+func (p *Process) Stop() int {
+	_ = p.cmd.Process.Signal(syscall.SIGTERM)
+	select {
+	case <-p.done:
+	case <-time.After(20 * time.Second):
+		_ = p.cmd.Process.Kill()
+		<-p.done
+	}
+	return p.cmd.ProcessState.ExitCode()
+}
+
+// Run runs a command of the binary against the service, and gives what it printed and its exit status.
+func (p *Process) Run(stdin string, args ...string) (output string, status int) {
+	return Run(p.t, p.Binary, stdin, []string{"KAMERAD_SERVICE=" + p.Service, "KAMERAD_DATABASE=" + p.Database}, args...)
+}
+
+// Run runs the binary.
+func Run(t testing.TB, binary, stdin string, env []string, args ...string) (output string, status int) {
+	ctx, cancel := context.WithTimeout(context.Background(), 60*time.Second)
+	defer cancel()
+	cmd := exec.CommandContext(ctx, binary, args...)
+	cmd.Env = append(append(os.Environ(), "NO_COLOR=1"), env...)
+	cmd.Stdin = strings.NewReader(stdin)
+	out, err := cmd.CombinedOutput()
+	if err != nil && cmd.ProcessState == nil {
+		require.NoError(t, err)
+	}
+	return string(out), cmd.ProcessState.ExitCode()
+}
+
+// Query reads rows from the service's database, each as its columns.
+func (p *Process) Query(sql string, args ...any) [][]any {
+	ctx := context.Background()
+	conn, err := pgx.Connect(ctx, p.Database)
+	require.NoError(p.t, err)
+	defer conn.Close(ctx)
+	rows, _ := conn.Query(ctx, sql, args...)
+	out, err := pgx.CollectRows(rows, func(r pgx.CollectableRow) ([]any, error) { return r.Values() })
+	require.NoError(p.t, err)
+	return out
+}
