@@ -73,7 +73,7 @@ export function compare(
 export function format(type: Type | undefined, value: unknown): string {
   if (type?.form === "stacks") {
     const stacks = value as [string, number][];
-    return stacks.length === 0 ? "empty" : stacks.map(([item, n]) => `${n} ${item}`).join(", ");
+    return stacks.length === 0 ? "empty" : stacks.map(([item, n]) => `${n}\u00a0${item}`).join(", ");
   }
   if (type?.form === "enum") return String(value);
   return JSON.stringify(value);

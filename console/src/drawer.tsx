@@ -120,14 +120,14 @@ export function Drawer({ client }: { client: Column }) {
         </button>
       </div>
       {!forging && request && (
-        <dl className="border-t border-line pt-2 text-xs text-muted">
+        <div className="border-t border-line pt-2 text-xs text-muted">
           <div>from {request.from}{request.limit ? `, at most ${request.limit} in ${(request.limit_ms ?? 1000) / 1000} s` : ""}</div>
           {request.checks?.map((c) => (
             <div key={c.line} className="value">
               check {c.text}
             </div>
           ))}
-        </dl>
+        </div>
       )}
       {error && (
         <p role="alert" className="text-bad">

@@ -31,13 +31,13 @@ export function Tray() {
                 <td className="w-36 px-3 whitespace-nowrap">
                   <Mark number={d.client.number} /> {d.client.name}
                 </td>
-                <td className="value w-72 px-3">{asked(d)}</td>
+                <td className="value w-64 px-3">{asked(d)}</td>
                 <td className="px-3">
                   <Verdict outcome={d.outcome} />
                   {d.reason && <>: {d.reason}</>}
                   {d.stage && <span className="text-muted"> ({d.stage})</span>}
                 </td>
-                <td className="value px-3 text-muted">{d.check_text && `line ${d.line}: check ${d.check_text}`}</td>
+                <td className="value px-3 whitespace-nowrap text-muted">{d.check_text && `line ${d.line}: check ${d.check_text}`}</td>
               </tr>
             ))}
           </tbody>

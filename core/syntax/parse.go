@@ -178,9 +178,7 @@ func (p *parser) block() {
 func (p *parser) top() {
 	for p.tok().Kind != End {
 		p.attempt(func() {
-			if d := p.decl(); d != nil {
-				p.file.Decls = append(p.file.Decls, d)
-			}
+			p.file.Decls = append(p.file.Decls, p.decl())
 			p.endOfStatement("a declaration")
 		})
 		if p.is("}") {

@@ -1,0 +1,89 @@
+package main
+
+import (
+	"encoding/json"
+	"os"
+	"path/filepath"
+	"regexp"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"kamerad/core/contract"
+	"kamerad/core/wire"
+	"kamerad/demo"
+	"kamerad/internal/testservice"
+)
+
+var fence = regexp.MustCompile("(?s)```([a-z]+)\n(.*?)```")
+
+// Every block in the documents is what it claims to be: contracts are right, commands run, messages can be read.
+func TestWhatTheDocumentsShow(t *testing.T) {
+	files, err := filepath.Glob("../../docs/*.md")
+	require.NoError(t, err)
+	c, _ := contract.Load("tidewreck.kam", demo.Contract)
+	script, err := os.ReadFile("../../run")
+	require.NoError(t, err)
+	testservice.Binary(t) // built before the folder changes
+	var service *testservice.Process
+	for _, file := range append(files, "../../README.md") {
+		raw, err := os.ReadFile(file)
+		require.NoError(t, err)
+		for _, block := range fence.FindAllStringSubmatch(string(raw), -1) {
+			switch kind, text := block[1], block[2]; kind {
+			case "kam":
+				_, problems := contract.Load(file, text)
+				assert.Empty(t, problems, problems.Error())
+				name := regexp.MustCompile(`contract (\w+)`).FindStringSubmatch(text)[1]
+				if strings.HasSuffix(file, "README.md") {
+					t.Chdir(t.TempDir())
+					require.NoError(t, os.WriteFile(name+".kam", []byte(text), 0o600))
+				}
+			case "json":
+				var m struct{ Type string }
+				require.NoError(t, json.Unmarshal([]byte(text), &m), text)
+				switch m.Type {
+				case "hello":
+				case "frame", "bye":
+					_, _, err := wire.ParseFrame([]byte(text), c.Outline())
+					assert.NoError(t, err, text)
+				default:
+					_, err := wire.ParseFromClient([]byte(text))
+					assert.NoError(t, err, text)
+				}
+			case "sh":
+				for _, line := range strings.Split(strings.TrimSpace(text), "\n") {
+					words := strings.Fields(line)
+					if words[0] == "./run" { // run by TestRunScript, or what runs this test
+						assert.Contains(t, string(script), "\n  "+words[1]+") ", line)
+						continue
+					}
+					require.Equal(t, "bin/kamerad", words[0], line)
+					if service == nil {
+						service = testservice.Start(t, "demo")
+					}
+					if words[1] == "watch" {
+						words = append(words, "--once") // it would go on for ever
+					}
+					out, status := service.Run("use patch\nAna.Diver.use patch\nsee\nquit\n", words[1:]...)
+					assert.Equal(t, 0, status, "%s\n%s", line, out)
+				}
+			default:
+				t.Errorf("%s: no test knows what to do with a block of %s", file, kind)
+			}
+		}
+	}
+	for _, picture := range regexp.MustCompile(`docs/screenshots/[\w-]+\.png`).FindAllString(readme(t), -1) {
+		assert.FileExists(t, filepath.Join(root, picture))
+	}
+}
+
+var root = func() string { dir, _ := filepath.Abs("../.."); return dir }()
+
+func readme(t *testing.T) string {
+	raw, err := os.ReadFile(filepath.Join(root, "README.md"))
+	require.NoError(t, err)
+	return string(raw)
+}

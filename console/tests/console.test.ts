@@ -1,0 +1,165 @@
+// Drives the console in headless Chromium against the real service on a database of its own.
+
+import { AxeBuilder } from "@axe-core/playwright";
+import { execFileSync, spawn, type ChildProcess } from "node:child_process";
+import { mkdtempSync, readFileSync, writeFileSync } from "node:fs";
+import { tmpdir } from "node:os";
+import { join } from "node:path";
+import { chromium, type Browser, type Page } from "playwright-core";
+import { afterAll, beforeAll, expect, test, vi } from "vitest";
+
+const binary = process.env.KAMERAD_TEST_BINARY ?? "../bin/kamerad";
+const admin = process.env.KAMERAD_TEST_DATABASE;
+const database = `test_console_${process.pid}`;
+const errors: string[] = [];
+let service: ChildProcess;
+let browser: Browser;
+let page: Page;
+let address = "";
+
+const sql = (text: string) => execFileSync("psql", ["-qAt", "-d", admin as string, "-c", text]);
+const kamerad = (...args: string[]) =>
+  execFileSync(binary, args, { env: { ...process.env, KAMERAD_SERVICE: address, NO_COLOR: "1" }, encoding: "utf8" });
+
+// What a cell of the sheet shows: the value, and the word of its sign.
+async function cell(row: string, column: string): Promise<string> {
+  const text = await page.locator(`[data-row="${row}"] [data-column="${column}"]`).innerText();
+  return text.replace(/\s+/g, " ").trim();
+}
+
+async function shows(row: string, column: string, want: string | RegExp): Promise<void> {
+  await expect.poll(() => cell(row, column), { timeout: 10_000 }).toMatch(want);
+}
+
+const decision = () => page.getByTestId("decision");
+
+async function openClient(name: string, role = "player"): Promise<void> {
+  await page.getByRole("button", { name: "Open test client" }).click();
+  await page.getByLabel("Name").fill(name);
+  await page.getByLabel("Role").selectOption(role);
+  await page.getByRole("button", { name: "Open", exact: true }).click();
+  await page.getByRole("heading", { name: `Ask as ${name}` }).waitFor();
+}
+
+async function violations(): Promise<string[]> {
+  const found = await new AxeBuilder({ page }).withTags(["wcag2a", "wcag2aa", "wcag21a", "wcag21aa", "wcag22aa"]).analyze();
+  return found.violations.map((v) => `${v.id}: ${v.nodes.map((n) => n.html).join(" ")}`);
+}
+
+beforeAll(async () => {
+  if (!admin) throw new Error("KAMERAD_TEST_DATABASE is not set: run the tests with ./run test");
+  sql(`create database ${database}`);
+  const file = join(mkdtempSync(join(tmpdir(), "console-")), "address");
+  writeFileSync(file, "");
+  service = spawn(binary, ["serve", "--listen", "127.0.0.1:0", "--address-file", file], {
+    env: { ...process.env, KAMERAD_DATABASE: admin.replace("/postgres?", `/${database}?`) },
+    stdio: ["ignore", "ignore", "inherit"],
+  });
+  await vi.waitFor(() => expect((address = readFileSync(file, "utf8").trim())).toMatch(/^http/), { timeout: 30_000 });
+  const flags = "--no-sandbox --disable-gpu --disable-quic --no-first-run --disable-background-networking --disable-component-update --disable-sync";
+  browser = await chromium.launch({ executablePath: "/usr/bin/chromium", args: flags.split(" ") });
+  page = await (await browser.newContext({ viewport: { width: 1280, height: 800 } })).newPage();
+  page.on("pageerror", (e) => errors.push(e.message));
+  page.on("console", (m) => m.type() === "error" && errors.push(m.text()));
+});
+
+afterAll(async () => {
+  await browser?.close();
+  service?.kill("SIGTERM");
+  await new Promise((done) => (service?.exitCode === null ? service.once("exit", done) : done(null)));
+  sql(`drop database ${database} with (force)`);
+});
+
+test("an empty service says what to do", async () => {
+  await page.goto(address);
+  await page.getByText("No session was opened yet.").waitFor();
+  expect(await violations()).toEqual([]);
+});
+
+test("a session is opened, two test clients join, a legal and an illegal request are decided", async () => {
+  kamerad("contract", "publish", "../demo/tidewreck.kam");
+  await page.getByRole("button", { name: "Open session" }).click();
+  await page.getByLabel("Contract").selectOption("tidewreck");
+  await page.getByRole("button", { name: "Open", exact: true }).click();
+  await page.getByRole("heading", { name: "Session 1" }).waitFor();
+  await page.getByText("No client is here.").waitFor();
+  await shows("Dive.answer", "server", /^"the tide"$/);
+
+  await openClient("Ana");
+  await openClient("Bo");
+  await shows("Ana.Diver.hull", "Ana", "100 = as the server");
+  await shows("Ana.Diver.hull", "Bo", "100 = as the server");
+  await page.getByText("= all in step").waitFor();
+
+  await page.getByRole("button", { name: "Ask as Ana" }).click();
+  await page.getByLabel("Request").selectOption("Diver.search");
+  await page.getByRole("button", { name: "Ask", exact: true }).click();
+  await expect.poll(() => decision().innerText()).toMatch(/accepted/);
+  await shows("Ana.Diver.hull", "server", "93");
+  await shows("Ana.Diver.hull", "Ana", "93 = as the server");
+  await shows("Ana.Diver.hull", "Bo", "93 = as the server");
+  await shows("Ana.Diver.air", "Ana", "95 = as the server");
+  await shows("Ana.Diver.air", "Bo", "– not for this client");
+  await shows("Ana.Diver.satchel", "Ana", "3 patch, 3 flare = as the server");
+  await shows("Ana.Diver.satchel", "Bo", "– not for this client");
+  await page.getByText("100 → 93").waitFor();
+
+  await page.getByLabel("Request").selectOption("Diver.use");
+  await page.getByLabel("item").selectOption("relic");
+  await page.getByRole("button", { name: "Ask", exact: true }).click();
+  await expect.poll(() => decision().innerText()).toMatch(/denied: not carried/);
+  await page.getByLabel("Decision", { exact: true }).getByText("check satchel.has(item)").waitFor();
+  const row = page.getByRole("table", { name: "Decisions" }).getByRole("row").first();
+  expect(await row.innerText()).toMatch(/Ana[\s\S]*Diver.use\(relic\)[\s\S]*denied: not carried/);
+  await shows("Ana.Diver.satchel", "server", "3 patch, 3 flare");
+  expect(await violations()).toEqual([]);
+});
+
+test("a forged request, and one on another's diver, change nothing", async () => {
+  await page.getByRole("button", { name: "Ask as Bo" }).click();
+  await page.getByLabel("Request").selectOption("Diver.use");
+  await page.getByRole("combobox", { name: /^On/ }).selectOption({ label: "Ana.Diver" });
+  await page.getByRole("button", { name: "Ask", exact: true }).click();
+  await expect.poll(() => decision().innerText()).toMatch(/denied: not the owner/);
+  await page.getByRole("switch").click();
+  await page.getByLabel("Values, as JSON").fill(`"pearl", 3`);
+  await page.getByRole("button", { name: "Send forged" }).click();
+  await expect.poll(() => decision().innerText()).toMatch(/malformed: Diver.use has 1 arguments, not 2/);
+  await page.getByLabel("Values, as JSON").fill(`"pearl`);
+  await page.getByRole("button", { name: "Send forged" }).click();
+  await page.getByText("The values are no JSON").waitFor();
+  await shows("Ana.Diver.satchel", "server", "3 patch, 3 flare");
+  await page.getByRole("button", { name: "Close this drawer" }).click();
+});
+
+test("a client that joins from elsewhere appears and leaves; a referee ends the dive", async () => {
+  await openClient("Dov", "referee");
+  await page.getByLabel("Request").selectOption("Dive.end_dive");
+  await page.getByRole("button", { name: "Ask", exact: true }).click();
+  await expect.poll(() => decision().innerText()).toMatch(/accepted/);
+  await shows("Dive.phase", "Bo", "tally = as the server");
+  await page.getByRole("tab", { name: "Events" }).click();
+  await page.getByRole("table", { name: "Events" }).getByText("tide_turned").waitFor();
+  await page.getByRole("tab", { name: "Decisions" }).click();
+
+  expect(() => kamerad("ask", "1", "search", "--as", "Cleo")).toThrow(/not in the water|Command failed/);
+  await page.getByRole("table", { name: "Decisions" }).getByText("denied: not in the water").waitFor();
+  await page.getByRole("button", { name: "Close Dov" }).click();
+  await expect.poll(() => page.getByRole("columnheader").allInnerTexts()).toHaveLength(5);
+});
+
+test("dark and narrow views hold up, and a closed session keeps its decisions", async () => {
+  await page.emulateMedia({ colorScheme: "dark" });
+  await page.setViewportSize({ width: 1024, height: 700 });
+  expect(await violations()).toEqual([]);
+  expect(await page.evaluate(() => document.documentElement.scrollWidth <= window.innerWidth)).toBe(true);
+  await page.setViewportSize({ width: 1280, height: 800 });
+  await page.emulateMedia({ colorScheme: "light" });
+  await page.getByRole("button", { name: "Close session" }).click();
+  await page.getByText("This session has closed: closed from the console.").waitFor();
+  await page.getByRole("table", { name: "Decisions" }).getByText("denied: not the owner").waitFor();
+  expect(await violations()).toEqual([]);
+  await page.goto(`${address}/sessions/77`);
+  await page.getByText("there is no session 77; none is open").waitFor();
+  expect(errors.filter((e) => !/\b(404|409)\b/.test(e))).toEqual([]);
+});
