@@ -49,6 +49,7 @@ type conn struct {
 	once   sync.Once
 	cut    chan struct{} // closed when the client is out
 	reason string
+	broken bool // it is out for a message that could not be read
 }
 
 // end closes the queue; what waits in it is still written.

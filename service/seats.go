@@ -63,8 +63,8 @@ func (v *Service) join(w http.ResponseWriter, r *http.Request) {
 	socket.SetReadLimit(wire.MaxMessage)
 	ctx, cancel := context.WithCancel(context.Background())
 	defer cancel()
+	// The reader never closes the connection: it has the client dropped, and the writer below says goodbye.
 	go func() {
-		defer cancel()
 		limit := rate.NewLimiter(messagesPerSecond, 2*messagesPerSecond)
 		for {
 			kind, raw, err := socket.Read(ctx)
@@ -85,8 +85,10 @@ func (v *Service) join(w http.ResponseWriter, r *http.Request) {
 			}
 			if err != nil {
 				slog.Info("a client was cut for a broken message", "session", x.id, "client", c.client, "error", err)
-				x.post(func() { x.drop(c.client, err.Error()) })
-				socket.Close(statusBroken, short(err.Error()))
+				x.post(func() {
+					c.broken = true
+					x.drop(c.client, err.Error())
+				})
 				return
 			}
 			if limit.Wait(ctx) != nil {
@@ -114,10 +116,11 @@ func (v *Service) join(w http.ResponseWriter, r *http.Request) {
 				}
 			}
 			write(encode(wire.Bye{Type: "bye", Reason: c.reason}))
-			socket.Close(statusOut, short(c.reason))
-			return
-		case <-ctx.Done():
-			socket.CloseNow()
+			status := statusOut
+			if c.broken {
+				status = statusBroken
+			}
+			socket.Close(status, short(c.reason))
 			return
 		}
 	}
