@@ -11,7 +11,7 @@ import (
 	"github.com/stretchr/testify/require"
 	"golang.org/x/sync/errgroup"
 
-	"kamerad/internal/testservice"
+	"kamerad/internal/tests/testservice"
 	"kamerad/store"
 )
 

@@ -14,7 +14,7 @@ import (
 	"kamerad/core/contract"
 	"kamerad/core/wire"
 	"kamerad/demo"
-	"kamerad/internal/testservice"
+	"kamerad/internal/tests/testservice"
 )
 
 var fence = regexp.MustCompile("(?s)```([a-z]+)\n(.*?)```")

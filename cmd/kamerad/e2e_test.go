@@ -20,7 +20,7 @@ import (
 	"kamerad/core/replicate"
 	"kamerad/core/wire"
 	"kamerad/demo"
-	"kamerad/internal/testservice"
+	"kamerad/internal/tests/testservice"
 )
 
 // diver is a client of a test that remembers everything that came.
