@@ -510,6 +510,9 @@ func (e *env) declare(n syntax.Ident, t *Type) *Expr {
 		x.Num = int64(e.nums)
 		e.nums++
 	}
+	if x.Num == MaxLocals {
+		e.fail(n.At, "out-of-range", "this is one name too many", fmt.Sprintf("at most %d arguments and names in one request or handler", MaxLocals))
+	}
 	e.scopes[len(e.scopes)-1][n.Text] = x
 	return x
 }

@@ -21,6 +21,7 @@ const (
 	MaxTickRate   = 120
 	MaxLimit      = 1000 // requests of one limit's window
 	MaxRoles      = 16
+	MaxLocals     = 100 // arguments and names of one request or handler, numbers and texts apart
 )
 
 // Contract is a checked contract.

@@ -2,488 +2,466 @@ package rules
 
 import (
 	"math"
-	"math/bits"
-	"unicode/utf8"
 
 	"kamerad/core/contract"
-	"kamerad/core/world"
 )
 
-// A compiled expression gives a number (which all values but texts and entities are), a text, or an entity that may be nil.
-type (
-	number func(*Machine) int64
-	words  func(*Machine) string
-	entity func(*Machine) *world.Entity
-)
+// Program is the compiled form of a contract. It is immutable and may be shared.
+type Program struct {
+	requests []code
+	join     code
+}
 
+// Compile turns all heads and bodies of a contract into code.
+func Compile(c *contract.Contract) *Program {
+	p := &Program{}
+	for _, r := range c.Requests {
+		g := newCompiler(r.Nums, r.Texts)
+		for _, check := range r.Checks {
+			g.reasons = append(g.reasons, check.Reason)
+			g.checkLines = append(g.checkLines, int32(check.Line))
+		}
+		g.head(r.Head)
+		p.requests = append(p.requests, g.finish(r.Body))
+	}
+	if h := c.OnJoin; h != nil {
+		p.join = newCompiler(h.Nums, h.Texts).finish(h.Body)
+	}
+	return p
+}
+
+// compiler writes one piece of code. The locals have the first registers; what is in between gets registers above them, given
+// back at the end of each statement.
 type compiler struct {
-	request *contract.Request // nil in a handler
+	code
+	line        int
+	check       int // that the present part of a head belongs to, or -1
+	usedNums    int
+	usedTexts   int
+	usedEnts    int
+	failures    [][]int // by check: the jumps that lead to its failure
+	checkOfFail []int
 }
 
-// head compiles a head. A read through nothing does not fault there: it fails the check that reads it, or the next one after
-// a `let` that did.
-func (g *compiler) head(stmts []contract.Stmt) run {
-	var out run
-	for _, s := range stmts {
-		if s.Op == contract.OpLet {
-			let := g.stmt(s)
-			out = append(out, func(m *Machine) {
-				if let(m); m.nothing {
-					m.halt, m.fault = false, ""
-				}
-			})
-			continue
-		}
-		cond, reason, index, line := g.num(s.Value), g.request.Checks[s.Num].Reason, int(s.Num), s.Line
-		out = append(out, func(m *Machine) {
-			m.line = line
-			lost := m.nothing
-			if cond(m) != 0 && !lost && !m.halt {
-				return
-			}
-			if m.fault != "" && !m.nothing {
-				return
-			}
-			m.halt, m.fault, m.reason, m.check = true, "", reason, index
-		})
+func newCompiler(nums, texts int) *compiler {
+	return &compiler{code: code{nums: nums, texts: texts}, check: -1}
+}
+
+func (g *compiler) finish(body []contract.Stmt) code {
+	g.check = -1
+	g.block(body)
+	g.emit(ins{op: opEnd})
+	// Failed checks end here, so that one that holds runs straight on.
+	for i, jumps := range g.failures {
+		g.check = g.checkOfFail[i]
+		g.land(jumps)
+		g.emit(ins{op: opFail, k: int64(g.check)})
 	}
-	// Nothing that a `let` met may reach the body unseen.
-	return append(out, func(m *Machine) {
-		if m.nothing {
-			m.fail("a name of the head stands for nothing")
-		}
-	})
+	return g.code
 }
 
-func (g *compiler) run(stmts []contract.Stmt) run {
-	out := make(run, len(stmts))
+func (g *compiler) emit(i ins) int {
+	g.ins = append(g.ins, i)
+	g.lines = append(g.lines, int32(g.line))
+	g.checks = append(g.checks, int32(g.check))
+	return len(g.ins) - 1
+}
+
+// land makes jumps lead here.
+func (g *compiler) land(jumps []int) {
+	here := uint32(len(g.ins))
+	for _, j := range jumps {
+		g.ins[j].c = here
+	}
+}
+
+// nextNums hands out registers for numbers that stand side by side.
+func (g *compiler) nextNums(n int) int {
+	g.usedNums += n
+	return within(g.nums + g.usedNums - n)
+}
+
+func (g *compiler) nextText() int {
+	g.usedTexts++
+	return within(g.texts + g.usedTexts - 1)
+}
+
+func (g *compiler) nextEntity() int {
+	g.usedEnts++
+	return within(g.usedEnts)
+}
+
+// within holds a register against the machine's. The checker bounds names and nesting so that this never fails.
+func within(register int) int {
+	if register >= registers-1 {
+		panic("rules: a body needs more registers than the checker allows")
+	}
+	return register
+}
+
+// spend gives back the registers that were handed out since it was called.
+func (g *compiler) spend() func() {
+	nums, texts, ents := g.usedNums, g.usedTexts, g.usedEnts
+	return func() { g.usedNums, g.usedTexts, g.usedEnts = nums, texts, ents }
+}
+
+// index finds or adds something in one of the code's tables.
+func index[T comparable](table *[]T, item T) int64 {
+	for i, x := range *table {
+		if x == item {
+			return int64(i)
+		}
+	}
+	*table = append(*table, item)
+	return int64(len(*table) - 1)
+}
+
+// head compiles a head. A read through nothing fails the check that reads it, or the next one after a `let` that did.
+func (g *compiler) head(stmts []contract.Stmt) {
 	for i, s := range stmts {
-		do, line := g.stmt(s), s.Line
-		out[i] = func(m *Machine) {
-			m.line = line
-			do(m)
+		g.check = -1
+		for _, later := range stmts[i:] {
+			if later.Op == contract.OpCheck {
+				g.check = int(later.Num)
+				break
+			}
+		}
+		if s.Op == contract.OpCheck {
+			g.begin(s)
+			g.failures = append(g.failures, g.jump(s.Value, false))
+			g.checkOfFail = append(g.checkOfFail, g.check)
+		} else {
+			g.stmt(s)
 		}
 	}
-	return out
 }
 
-func (g *compiler) stmt(s contract.Stmt) step {
+func (g *compiler) block(stmts []contract.Stmt) {
+	for _, s := range stmts {
+		g.stmt(s)
+	}
+}
+
+func (g *compiler) begin(s contract.Stmt) {
+	g.line = s.Line
+	g.usedNums, g.usedTexts, g.usedEnts = 0, 0, 0
+}
+
+func (g *compiler) stmt(s contract.Stmt) {
+	g.begin(s)
 	switch s.Op {
 	case contract.OpLet:
-		i := s.Num
-		if s.Value.Type.IsText() {
-			v := g.text(s.Value)
-			return func(m *Machine) { m.texts[i] = v(m) }
+		switch {
+		case s.Value.Type.IsText():
+			g.textInto(s.Value, int(s.Num))
+		case s.Value.Type.Form == contract.FormEntity:
+			g.emit(ins{op: opID, a: uint16(s.Num), b: uint8(g.entity(s.Value))})
+		default:
+			g.into(s.Value, int(s.Num))
 		}
-		if s.Value.Type.Form == contract.FormEntity {
-			v := g.entity(s.Value)
-			return func(m *Machine) {
-				m.nums[i] = 0
-				if e := v(m); e != nil {
-					m.nums[i] = int64(e.ID)
-				}
-			}
-		}
-		v := g.num(s.Value)
-		return func(m *Machine) { m.nums[i] = v(m) }
 	case contract.OpSet:
-		on, p := g.entity(s.X), s.Prop
-		if p.Type.IsText() {
-			v := g.text(s.Value)
-			return func(m *Machine) {
-				value := v(m)
-				if e := there(m, on, p); e != nil && !m.halt {
-					if err := m.World.SetText(e, p, value); err != nil {
-						m.fail("%s", err)
-					}
-				}
-			}
-		}
-		v := g.num(s.Value)
-		return func(m *Machine) {
-			value := v(m)
-			if e := there(m, on, p); e != nil && !m.halt {
-				if err := m.World.SetNum(e, p, value); err != nil {
-					m.fail("%s", err)
-				}
-			}
-		}
+		g.set(s)
 	case contract.OpPut, contract.OpTake:
-		on, p, item, count := g.entity(s.X), s.Prop, g.num(s.Args[0]), g.num(s.Args[1])
-		change := (*world.World).Put
+		op := opPut
 		if s.Op == contract.OpTake {
-			change = (*world.World).Take
+			op = opTake
 		}
-		return func(m *Machine) {
-			i, n := item(m), count(m)
-			if e := there(m, on, p); e != nil && !m.halt {
-				if err := change(m.World, e, p, i, n); err != nil {
-					m.fail("%s", err)
-				}
-			}
-		}
+		g.stacks(op, 0, s.Prop, s.X, s.Args)
 	case contract.OpIf:
-		cond, then, otherwise := g.num(s.Value), g.run(s.Then), g.run(s.Else)
-		return func(m *Machine) {
-			yes := cond(m) != 0
-			switch {
-			case m.halt:
-			case yes:
-				then.do(m)
-			default:
-				otherwise.do(m)
-			}
+		no := g.jump(s.Value, false)
+		g.block(s.Then)
+		if s.Else != nil {
+			over := g.emit(ins{op: opJump})
+			g.land(no)
+			g.block(s.Else)
+			no = []int{over}
 		}
+		g.land(no)
 	case contract.OpDeny:
-		reason := s.Text
-		return func(m *Machine) { m.halt, m.reason = true, reason }
+		g.emit(ins{op: opDeny, k: index(&g.strings, s.Text)})
 	case contract.OpTell:
-		return g.tell(s)
+		g.tell(s)
+	default:
+		panic("rules: a statement that the checker never makes")
 	}
-	panic("rules: a statement that the checker never makes")
 }
 
-// there evaluates the entity that a property is reached through; nil is a fault.
-func there(m *Machine, on entity, p *contract.Property) *world.Entity {
-	e := on(m)
-	if e == nil && !m.halt {
-		m.nothing = true
-		m.fail("`%s` is reached through nothing: the client has no such entity", p.Name)
+func (g *compiler) set(s contract.Stmt) {
+	p := s.Prop
+	if p.Type.IsText() {
+		value := g.text(s.Value)
+		g.emit(ins{op: opTextStore, a: uint16(value), b: uint8(g.entity(s.X)), k: index(&g.props, p)})
+		return
 	}
-	return e
+	to := store{index: p.Index, slot: p.Slot, low: math.MinInt64, high: math.MaxInt64, clamped: p.Clamped, prop: p}
+	if p.Type.Form == contract.FormInt {
+		to.low, to.high = p.Type.Low, p.Type.High
+	}
+	at := uint32(index(&g.stores, to))
+	v := s.Value
+	if v.Op == contract.OpConst {
+		g.emit(ins{op: opStoreK, b: uint8(g.entity(s.X)), c: at, k: v.Num})
+		return
+	}
+	if by, ok := bump(s); ok {
+		g.emit(ins{op: opBump, b: uint8(g.entity(s.X)), c: at, k: by})
+		return
+	}
+	value := g.num(v)
+	g.emit(ins{op: opStore, a: uint16(value), b: uint8(g.entity(s.X)), c: at})
 }
 
-func (g *compiler) tell(s contract.Stmt) step {
-	var on entity
+// bump tells whether an assignment adds a constant to what it assigns to.
+func bump(s contract.Stmt) (by int64, ok bool) {
+	v := s.Value
+	if v.Op != contract.OpAdd && v.Op != contract.OpSub {
+		return 0, false
+	}
+	a, b := v.Args[0], v.Args[1]
+	if a.Op != contract.OpGet || a.Prop != s.Prop || a.Args[0] != s.X || b.Op != contract.OpConst {
+		return 0, false
+	}
+	if v.Op == contract.OpSub {
+		return -b.Num, b.Num != math.MinInt64
+	}
+	return b.Num, true
+}
+
+func (g *compiler) tell(s contract.Stmt) {
+	t := tell{event: s.Event, entity: -1, everyone: len(s.Who) == 1 && s.Who[0].Sort == contract.ToEveryone}
 	if s.X != nil {
-		on = g.entity(s.X)
+		t.entity = g.entity(s.X)
 	}
-	var values []func(*Machine) contract.Value
-	for i, a := range s.Args {
-		p := s.Event.Params[i]
-		t := p.Type
-		if t.IsText() {
-			v := g.text(a)
-			values = append(values, func(m *Machine) contract.Value {
-				text := v(m)
-				if n := utf8.RuneCountInString(text); n > t.Max {
-					m.fail("`%s` of the event `%s` has %d characters, at most %d are allowed", p.Name, s.Event.Name, n, t.Max)
-				}
-				return contract.Value{Text: text}
-			})
-			continue
+	for _, a := range s.Args {
+		if a.Type.IsText() {
+			t.args = append(t.args, g.text(a))
+		} else {
+			t.args = append(t.args, g.num(a))
 		}
-		v := g.num(a)
-		values = append(values, func(m *Machine) contract.Value {
-			n := v(m)
-			if t.Form == contract.FormInt && (n < t.Low || n > t.High) {
-				m.fail("`%s` of the event `%s` would be %d: its range is %d..%d", p.Name, s.Event.Name, n, t.Low, t.High)
-			}
-			return contract.Value{Num: n}
-		})
 	}
-	type term struct {
-		contract.Who
-		x number
-	}
-	var who []term
 	for _, w := range s.Who {
-		t := term{Who: w}
+		x := who{but: w.But, sort: w.Sort, role: w.Role}
 		if w.X != nil {
-			t.x = g.num(w.X)
+			x.reg = g.num(w.X)
 		}
-		who = append(who, t)
+		t.who = append(t.who, x)
 	}
-	event := s.Event
-	everyone := len(who) == 1 && who[0].Sort == contract.ToEveryone
-	return func(m *Machine) {
-		told := Told{Event: event, Everyone: everyone}
-		if on != nil {
-			if told.Entity = on(m); told.Entity == nil && !m.halt {
-				m.nothing = true
-				m.fail("the event `%s` is told of nothing: the client has no such entity", event.Name)
-			}
-		}
-		for _, v := range values {
-			told.Values = append(told.Values, v(m))
-		}
-		if !everyone {
-			for _, c := range m.Clients {
-				in := false
-				for _, w := range who {
-					hit := false
-					switch w.Sort {
-					case contract.ToEveryone:
-						hit = true
-					case contract.ToOwner:
-						hit = m.self != nil && c.Number == m.self.Owner
-					case contract.ToCaller:
-						hit = c.Number == m.caller
-					case contract.ToRole:
-						hit = c.Role == w.Role
-					case contract.ToClient:
-						hit = int64(c.Number) == w.x(m)
-					}
-					if hit {
-						in = !w.But
-					}
-				}
-				if in {
-					told.Clients = append(told.Clients, c.Number)
-				}
-			}
-		}
-		if !m.halt {
-			m.Told = append(m.Told, told)
-		}
-	}
+	g.tells = append(g.tells, t)
+	g.emit(ins{op: opTell, k: int64(len(g.tells) - 1)})
 }
 
-func (g *compiler) entity(x *contract.Expr) entity {
+// stacks compiles a method of stacks; its item and count stand side by side.
+func (g *compiler) stacks(op op, dst int, p *contract.Property, on *contract.Expr, args []*contract.Expr) {
+	first := g.nextNums(2)
+	g.into(args[0], first)
+	g.into(args[1], first+1)
+	g.emit(ins{op: op, a: uint16(dst), b: uint8(g.entity(on)), c: uint32(first), k: index(&g.props, p)})
+}
+
+// entity gives the register of an entity, which may hold nothing.
+func (g *compiler) entity(x *contract.Expr) int {
 	switch x.Op {
 	case contract.OpSelf:
-		return func(m *Machine) *world.Entity { return m.self }
+		return 0
 	case contract.OpShared:
-		k := x.Kind
-		return func(m *Machine) *world.Entity { return m.World.Shared(k) }
+		e := g.nextEntity()
+		g.emit(ins{op: opEntityShared, a: uint16(e), k: int64(x.Kind.Index)})
+		return e
 	case contract.OpEntityOf:
-		k, client := x.Kind, g.num(x.Args[0])
-		return func(m *Machine) *world.Entity { return m.World.Of(k, int(client(m))) }
+		client := g.num(x.Args[0])
+		e := g.nextEntity()
+		g.emit(ins{op: opEntityOf, a: uint16(e), b: uint8(client), k: int64(x.Kind.Index)})
+		return e
 	case contract.OpLocal:
-		i := x.Num
-		return func(m *Machine) *world.Entity { return m.World.Entity(world.ID(m.nums[i])) }
+		e := g.nextEntity()
+		g.emit(ins{op: opEntityID, a: uint16(e), b: uint8(x.Num)})
+		return e
 	}
 	panic("rules: an entity that the checker never makes")
 }
 
-func (g *compiler) text(x *contract.Expr) words {
+// text gives a register that holds a text.
+func (g *compiler) text(x *contract.Expr) int {
+	if x.Op == contract.OpLocal {
+		return int(x.Num)
+	}
+	t := g.nextText()
+	g.textInto(x, t)
+	return t
+}
+
+func (g *compiler) textInto(x *contract.Expr, dst int) {
+	defer g.spend()()
 	switch x.Op {
 	case contract.OpConst:
-		v := x.Text
-		return func(*Machine) string { return v }
+		g.emit(ins{op: opText, a: uint16(dst), k: index(&g.strings, x.Text)})
 	case contract.OpLocal:
-		i := x.Num
-		return func(m *Machine) string { return m.texts[i] }
+		g.emit(ins{op: opTextMove, a: uint16(dst), b: uint8(x.Num)})
 	case contract.OpGet:
-		on, p := g.entity(x.Args[0]), x.Prop
-		return func(m *Machine) string {
-			if e := there(m, on, p); e != nil {
-				return e.Text(p)
-			}
-			return ""
-		}
+		g.emit(ins{op: opTextLoad, a: uint16(dst), b: uint8(g.entity(x.Args[0])), c: uint32(x.Prop.Slot), k: index(&g.props, x.Prop)})
 	case contract.OpName:
-		client := g.num(x.Args[0])
-		return func(m *Machine) string {
-			if c := m.client(client(m)); c != nil {
-				return c.Name
-			}
-			return ""
-		}
+		g.emit(ins{op: opName, a: uint16(dst), b: uint8(g.num(x.Args[0]))})
+	default:
+		panic("rules: a text that the checker never makes")
 	}
-	panic("rules: a text that the checker never makes")
 }
 
-func truth(b bool) int64 {
-	if b {
-		return 1
+// num gives a register that holds a number.
+func (g *compiler) num(x *contract.Expr) int {
+	if x.Op == contract.OpLocal {
+		return int(x.Num)
 	}
-	return 0
+	n := g.nextNums(1)
+	g.into(x, n)
+	return n
 }
 
-func (g *compiler) num(x *contract.Expr) number {
+var arithmetic = map[contract.Op]op{contract.OpAdd: opAdd, contract.OpSub: opSub, contract.OpMul: opMul, contract.OpDiv: opDiv, contract.OpMod: opMod}
+
+// into computes a number into a register.
+func (g *compiler) into(x *contract.Expr, dst int) {
+	defer g.spend()()
+	a := uint16(dst)
 	switch x.Op {
 	case contract.OpConst:
-		v := x.Num
-		return func(*Machine) int64 { return v }
+		g.emit(ins{op: opConst, a: a, k: x.Num})
 	case contract.OpLocal:
-		i := x.Num
-		return func(m *Machine) int64 { return m.nums[i] }
+		g.emit(ins{op: opMove, a: a, b: uint8(x.Num)})
 	case contract.OpCaller:
-		return func(m *Machine) int64 { return int64(m.caller) }
+		g.emit(ins{op: opCaller, a: a})
 	case contract.OpOwner:
-		on := g.entity(x.Args[0])
-		return func(m *Machine) int64 {
-			if e := on(m); e != nil {
-				return int64(e.Owner)
-			}
-			m.nothing = true
-			m.fail("the owner of nothing was asked for: the client has no such entity")
-			return 0
-		}
+		g.emit(ins{op: opOwner, a: a, b: uint8(g.entity(x.Args[0]))})
 	case contract.OpGet:
-		p := x.Prop
-		if x.Args[0].Op == contract.OpSelf { // the usual case, without a call in between
-			return func(m *Machine) int64 { return m.self.Num(p) }
-		}
-		on := g.entity(x.Args[0])
-		return func(m *Machine) int64 {
-			if e := there(m, on, p); e != nil {
-				return e.Num(p)
-			}
-			return 0
+		slot := uint32(x.Prop.Slot)
+		switch on := x.Args[0]; on.Op {
+		case contract.OpSelf:
+			g.emit(ins{op: opSelf, a: a, c: slot})
+		case contract.OpShared:
+			g.emit(ins{op: opShared, a: a, c: slot, k: int64(on.Kind.Index)})
+		default:
+			g.emit(ins{op: opLoad, a: a, b: uint8(g.entity(on)), c: slot, k: index(&g.props, x.Prop)})
 		}
 	case contract.OpNumber:
-		return g.num(x.Args[0])
+		g.into(x.Args[0], dst)
 	case contract.OpRole:
-		client := g.num(x.Args[0])
-		return func(m *Machine) int64 {
-			if c := m.client(client(m)); c != nil {
-				return int64(c.Role)
-			}
-			return -1
-		}
-	case contract.OpNot:
-		a := g.num(x.Args[0])
-		return func(m *Machine) int64 { return 1 - a(m) }
+		g.emit(ins{op: opRole, a: a, b: uint8(g.num(x.Args[0]))})
 	case contract.OpNeg:
-		a := g.num(x.Args[0])
-		return func(m *Machine) int64 {
-			v := a(m)
-			if v == math.MinInt64 {
-				m.fail("-(%d) is not a 64-bit whole number", v)
-			}
-			return -v
-		}
-	case contract.OpHas, contract.OpCount, contract.OpRoom:
-		return g.stacks(x)
-	case contract.OpAnd:
-		a, b := g.num(x.Args[0]), g.num(x.Args[1])
-		return func(m *Machine) int64 {
-			if a(m) == 0 || m.halt {
-				return 0
-			}
-			return b(m)
-		}
-	case contract.OpOr:
-		a, b := g.num(x.Args[0]), g.num(x.Args[1])
-		return func(m *Machine) int64 {
-			if a(m) != 0 || m.halt {
-				return 1
-			}
-			return b(m)
-		}
-	case contract.OpEq, contract.OpNe:
-		return g.equality(x)
-	}
-	return g.arithmetic(x)
-}
-
-func (g *compiler) stacks(x *contract.Expr) number {
-	on, p, item, count := g.entity(x.Args[0]), x.Prop, g.num(x.Args[1]), g.num(x.Args[2])
-	op := x.Op
-	return func(m *Machine) int64 {
-		e := there(m, on, p)
-		if e == nil {
-			return 0
-		}
-		switch op {
-		case contract.OpCount:
-			return e.Count(p, item(m))
-		case contract.OpRoom:
-			return e.Room(p, item(m))
-		}
-		return truth(e.Count(p, item(m)) >= count(m))
+		g.emit(ins{op: opNeg, a: a, b: uint8(g.num(x.Args[0]))})
+	case contract.OpHas:
+		g.stacks(opHas, dst, x.Prop, x.Args[0], x.Args[1:])
+	case contract.OpCount:
+		g.stacks(opCount, dst, x.Prop, x.Args[0], x.Args[1:])
+	case contract.OpRoom:
+		g.stacks(opRoom, dst, x.Prop, x.Args[0], x.Args[1:])
+	case contract.OpAdd, contract.OpSub, contract.OpMul, contract.OpDiv, contract.OpMod:
+		g.arithmetic(x, a)
+	default: // a condition as a value
+		yes := g.jump(x, true)
+		g.emit(ins{op: opConst, a: a})
+		over := g.emit(ins{op: opJump})
+		g.land(yes)
+		g.emit(ins{op: opConst, a: a, k: 1})
+		g.land([]int{over})
 	}
 }
 
-func (g *compiler) equality(x *contract.Expr) number {
-	want := x.Op == contract.OpEq
-	switch x.Args[0].Type.Form {
-	case contract.FormText:
-		a, b := g.text(x.Args[0]), g.text(x.Args[1])
-		return func(m *Machine) int64 { return truth((a(m) == b(m)) == want) }
-	case contract.FormEntity:
-		a, b := g.entity(x.Args[0]), g.entity(x.Args[1])
-		return func(m *Machine) int64 { return truth((a(m) == b(m)) == want) }
+func (g *compiler) arithmetic(x *contract.Expr, dst uint16) {
+	left, right := x.Args[0], x.Args[1]
+	a := uint8(g.num(left))
+	switch {
+	case x.Op == contract.OpAdd && right.Op == contract.OpConst:
+		g.emit(ins{op: opAddK, a: dst, b: a, k: right.Num})
+	case x.Op == contract.OpSub && right.Op == contract.OpGet && right.Args[0].Op == contract.OpSelf:
+		g.emit(ins{op: opSubSelf, a: dst, b: a, c: uint32(right.Prop.Slot)})
+	default:
+		g.emit(ins{op: arithmetic[x.Op], a: dst, b: a, c: uint32(g.num(right))})
 	}
-	a, b := g.num(x.Args[0]), g.num(x.Args[1])
-	if x.Args[1].Op == contract.OpConst {
-		v := x.Args[1].Num
-		return func(m *Machine) int64 { return truth((a(m) == v) == want) }
-	}
-	return func(m *Machine) int64 { return truth((a(m) == b(m)) == want) }
 }
 
-// arithmetic compiles what works on two whole numbers; what leaves 64 bits, or divides by zero, faults.
-func (g *compiler) arithmetic(x *contract.Expr) number {
-	a, b := g.num(x.Args[0]), g.num(x.Args[1])
+// comparison is a comparison in the machine's forms; the one with the operands exchanged, and the opposite.
+var (
+	exchanged = map[contract.Op]contract.Op{
+		contract.OpEq: contract.OpEq, contract.OpNe: contract.OpNe, contract.OpLt: contract.OpGt, contract.OpLe: contract.OpGe,
+		contract.OpGt: contract.OpLt, contract.OpGe: contract.OpLe,
+	}
+	opposite = map[contract.Op]contract.Op{
+		contract.OpEq: contract.OpNe, contract.OpNe: contract.OpEq, contract.OpLt: contract.OpGe, contract.OpGe: contract.OpLt,
+		contract.OpLe: contract.OpGt, contract.OpGt: contract.OpLe,
+	}
+	withRegister = map[contract.Op]op{contract.OpEq: opEq, contract.OpNe: opNe, contract.OpLt: opLt, contract.OpLe: opLe}
+	withConst    = map[contract.Op]op{
+		contract.OpEq: opEqK, contract.OpNe: opNeK, contract.OpLt: opLtK, contract.OpLe: opLeK, contract.OpGt: opGtK, contract.OpGe: opGeK,
+	}
+)
+
+// jump compiles a condition to jumps that are taken when it is as sense says; otherwise the code runs on.
+func (g *compiler) jump(x *contract.Expr, sense bool) []int {
+	defer g.spend()()
 	switch x.Op {
-	case contract.OpLt:
-		return func(m *Machine) int64 { return truth(a(m) < b(m)) }
-	case contract.OpLe:
-		return func(m *Machine) int64 { return truth(a(m) <= b(m)) }
-	case contract.OpGt:
-		return func(m *Machine) int64 { return truth(a(m) > b(m)) }
-	case contract.OpGe:
-		return func(m *Machine) int64 { return truth(a(m) >= b(m)) }
-	case contract.OpAdd:
-		return func(m *Machine) int64 {
-			p, q := a(m), b(m)
-			r := p + q
-			if (p^r)&(q^r) < 0 {
-				m.fail("%d + %d is not a 64-bit whole number", p, q)
-			}
-			return r
+	case contract.OpConst:
+		if (x.Num != 0) == sense {
+			return []int{g.emit(ins{op: opJump})}
 		}
-	case contract.OpSub:
-		return func(m *Machine) int64 {
-			p, q := a(m), b(m)
-			r := p - q
-			if (p^q)&(p^r) < 0 {
-				m.fail("%d - %d is not a 64-bit whole number", p, q)
-			}
-			return r
+		return nil
+	case contract.OpNot:
+		return g.jump(x.Args[0], !sense)
+	case contract.OpAnd, contract.OpOr:
+		// What decides alone jumps at once: the first false of an `and`, the first true of an `or`.
+		if alone := x.Op == contract.OpOr; alone == sense {
+			return append(g.jump(x.Args[0], sense), g.jump(x.Args[1], sense)...)
 		}
-	case contract.OpMul:
-		return func(m *Machine) int64 {
-			p, q := a(m), b(m)
-			if !fits(p, q) {
-				m.fail("%d * %d is not a 64-bit whole number", p, q)
-			}
-			return p * q
-		}
-	case contract.OpDiv, contract.OpMod:
-		rest := x.Op == contract.OpMod
-		return func(m *Machine) int64 {
-			p, q := a(m), b(m)
-			if q == 0 {
-				m.fail("division by zero")
-				return 0
-			}
-			if q == -1 {
-				if p == math.MinInt64 && !rest {
-					m.fail("%d / -1 is not a 64-bit whole number", p)
-				}
-				if rest {
-					return 0
-				}
-				return -p
-			}
-			if rest {
-				return p % q
-			}
-			return p / q
-		}
+		skip := g.jump(x.Args[0], !sense)
+		out := g.jump(x.Args[1], sense)
+		g.land(skip)
+		return out
+	case contract.OpEq, contract.OpNe, contract.OpLt, contract.OpLe, contract.OpGt, contract.OpGe:
+		return g.compare(x, sense)
 	}
-	panic("rules: an operation that the checker never makes")
+	op := opNeK
+	if !sense {
+		op = opEqK
+	}
+	return []int{g.emit(g.fused(op, x, 0))}
 }
 
-// fits tells whether a product has 64 bits.
-func fits(p, q int64) bool {
-	high, low := bits.Mul64(magnitude(p), magnitude(q))
-	if high != 0 {
-		return false
+// fused compares a number with a constant; a property of self is compared where it stands.
+func (g *compiler) fused(op op, x *contract.Expr, k int64) ins {
+	if x.Op == contract.OpGet && x.Args[0].Op == contract.OpSelf {
+		return ins{op: op + opSelfEqK - opEqK, a: uint16(x.Prop.Slot), k: k}
 	}
-	if (p < 0) != (q < 0) {
-		return low <= 1<<63
-	}
-	return low < 1<<63
+	return ins{op: op, a: uint16(g.num(x)), k: k}
 }
 
-func magnitude(v int64) uint64 {
-	if v < 0 {
-		return -uint64(v)
+func (g *compiler) compare(x *contract.Expr, sense bool) []int {
+	op := x.Op
+	if !sense {
+		op = opposite[op]
 	}
-	return uint64(v)
+	a, b := x.Args[0], x.Args[1]
+	switch a.Type.Form {
+	case contract.FormText:
+		n := g.nextNums(1)
+		g.emit(ins{op: opTextEq, a: uint16(n), b: uint8(g.text(a)), c: uint32(g.text(b))})
+		jump := opNeK
+		if op == contract.OpNe {
+			jump = opEqK
+		}
+		return []int{g.emit(ins{op: jump, a: uint16(n)})}
+	case contract.FormEntity:
+		n := g.nextNums(2)
+		g.emit(ins{op: opID, a: uint16(n), b: uint8(g.entity(a))})
+		g.emit(ins{op: opID, a: uint16(n + 1), b: uint8(g.entity(b))})
+		return []int{g.emit(ins{op: withRegister[op], a: uint16(n), b: uint8(n + 1)})}
+	}
+	if a.Op == contract.OpConst {
+		a, b, op = b, a, exchanged[op]
+	}
+	if b.Op == contract.OpConst {
+		return []int{g.emit(g.fused(withConst[op], a, b.Num))}
+	}
+	if op == contract.OpGt || op == contract.OpGe {
+		a, b, op = b, a, exchanged[op]
+	}
+	first := g.num(a)
+	return []int{g.emit(ins{op: withRegister[op], a: uint16(first), b: uint8(g.num(b))})}
 }

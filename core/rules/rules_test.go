@@ -30,7 +30,10 @@ entity Thing per player {
 	w := world.New(c)
 	e := w.Spawn(c.Kinds[1], 1)
 	m := &Machine{World: w, Clients: []Client{{1, "Ana", 0}, {2, "Bo", 0}, {3, "Cleo", 1}}}
-	return w, m, Compile(c).Ask(m, c.Requests[0], e, 1, []contract.Value{{Num: x}, {Num: y}})
+	if out := Compile(c).Ask(m, c.Requests[0], e, 1, []int64{x, y}, nil); out != nil {
+		return w, m, *out
+	}
+	return w, m, Outcome{Check: -1}
 }
 
 func TestArithmeticIsExactOrFaults(t *testing.T) {

@@ -52,7 +52,7 @@ func (s *Session) leave(t *seat) {
 		return
 	}
 	for _, k := range s.contract.Kinds {
-		if e := s.world.Of(k, n); e != nil {
+		if e := s.world.Of(k.Index, n); e != nil {
 			s.world.Despawn(e)
 			s.eachView(func(v *replicate.View) { v.Despawned(e) })
 			for _, other := range s.order {
@@ -69,10 +69,10 @@ func (s *Session) leave(t *seat) {
 
 // settle ends a transaction as its outcome says: all that it did happens, or nothing. It gives the changes when traced, and
 // the events.
-func (s *Session) settle(o rules.Outcome) (changes []Change, told []rules.Told) {
+func (s *Session) settle(o *rules.Outcome) (changes []Change, told []rules.Told) {
 	told = s.machine.Told
-	s.machine.Told = nil
-	if o.Denied || o.Faulted {
+	s.machine.Told = s.machine.Told[:0] // what was told is worded before the next run begins
+	if o != nil {
 		s.world.Rollback()
 		return nil, nil
 	}
@@ -172,14 +172,18 @@ func (s *Session) pipeline(t *seat, d *Decision) {
 		d.no(wire.Malformed, wire.StageTypes, "%s has %d arguments, not %d", r.FullName(), len(r.Params), len(ask.Args))
 		return
 	}
-	args := make([]contract.Value, len(r.Params))
+	s.nums, s.texts = s.nums[:0], s.texts[:0]
 	for i, p := range r.Params {
 		v, err := p.Type.ParseJSON(ask.Args[i])
 		if err != nil {
 			d.no(wire.Malformed, wire.StageTypes, "the argument `%s` %s", p.Name, err)
 			return
 		}
-		args[i] = v
+		if p.Type.IsText() {
+			s.texts = append(s.texts, v.Text)
+		} else {
+			s.nums = append(s.nums, v.Num)
+		}
 	}
 	e := s.target(t, r.Kind, ask.Entity)
 	if e == nil {
@@ -208,11 +212,14 @@ func (s *Session) pipeline(t *seat, d *Decision) {
 			return
 		}
 	}
-	outcome := s.program.Ask(s.machine, r, e, t.client.Number, args)
+	outcome := s.program.Ask(s.machine, r, e, t.client.Number, s.nums, s.texts)
 	changes, told := s.settle(outcome)
 	d.Changes = changes
 	for _, e := range told {
 		d.Told = append(d.Told, e.Event.FullName())
+	}
+	if outcome == nil {
+		return
 	}
 	d.Line = outcome.Line
 	switch {
@@ -235,9 +242,9 @@ func (s *Session) target(t *seat, k *contract.Kind, n uint32) *world.Entity {
 		}
 		return nil
 	case k.Shared:
-		return s.world.Shared(k)
+		return s.world.Shared(k.Index)
 	}
-	return s.world.Of(k, t.client.Number)
+	return s.world.Of(k.Index, t.client.Number)
 }
 
 // collect brings what the tick changed into the views.

@@ -40,6 +40,8 @@ type Session struct {
 	last     int     // client number
 	tick     int64
 	inputs   []input
+	nums     []int64 // arguments of the request that is being decided
+	texts    []string
 }
 
 // seat is a client's place.

@@ -6,7 +6,7 @@ import (
 )
 
 const (
-	maxDepth    = 100 // of nested expressions and blocks
+	maxDepth    = 20  // of nested expressions and blocks; the machine that runs them counts on it
 	maxProblems = 100 // told in one run
 	maxGathered = 500 // gathered before they are put in order; wording one takes time
 	maxChain    = 500 // operators, or points and brackets, in one row
@@ -578,7 +578,7 @@ func (p *parser) stmt() Stmt {
 	case p.is("let"):
 		return p.let()
 	case p.is("if"):
-		return p.branch()
+		return p.branch(0)
 	case p.accept("tell"):
 		d := &Tell{To: p.audience()}
 		x := p.postfix()
@@ -616,7 +616,7 @@ func (p *parser) stmt() Stmt {
 	return &Do{Span{t.Span.Start, p.last()}, x}
 }
 
-func (p *parser) branch() Stmt {
+func (p *parser) branch(chain int) Stmt {
 	start := p.take().Span.Start
 	d := &If{Cond: p.expr()}
 	if p.is("=") {
@@ -625,9 +625,11 @@ func (p *parser) branch() Stmt {
 	d.Then = p.body("this `if`")
 	if p.accept("else") {
 		if p.is("if") {
-			p.deeper()
-			d.Else = []Stmt{p.branch()}
-			p.depth--
+			if chain++; chain > maxChain {
+				p.fail(p.tok().Span, "too-deep", "this row of `else if` is too long", fmt.Sprintf("at most %d", maxChain))
+				panic(skip{})
+			}
+			d.Else = []Stmt{p.branch(chain)}
 		} else {
 			d.Else = p.body("this `else`")
 		}

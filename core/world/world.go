@@ -21,10 +21,10 @@ type ID int64
 type Entity struct {
 	ID    ID
 	Kind  *contract.Kind
-	Owner int // number of the client it belongs to; 0 is the server
-	nums  []int64
-	texts []string
-	dirty uint64 // one bit for each property written since the last Flush
+	Owner int      // number of the client it belongs to; 0 is the server
+	Nums  []int64  // the row, by the slots of the kind's properties; to be read only: writes go through the World
+	Texts []string // the same for texts
+	dirty uint64   // one bit for each property written since the last Flush
 }
 
 // World is the state of one session.
@@ -35,16 +35,17 @@ type World struct {
 	shared   []*Entity         // by kind
 	per      []map[int]*Entity // by kind, then client
 	journal  []entry
+	replaced []string // texts that the journal's entries replaced
 	dirty    []*Entity
 }
 
-// entry remembers what a write replaced.
+// entry remembers what a write replaced. It is small: a body that writes three numbers should not wait for memory.
 type entry struct {
 	entity *Entity
-	prop   *contract.Property
-	slot   int
-	num    int64
-	text   string
+	num    int64 // the old number, or where the old text stands among those replaced
+	slot   int32
+	prop   uint8
+	text   bool
 }
 
 // New makes the world of a contract with its shared entities.
@@ -62,14 +63,14 @@ func New(c *contract.Contract) *World {
 // Spawn adds an entity with the defaults of its kind.
 func (w *World) Spawn(k *contract.Kind, owner int) *Entity {
 	w.last++
-	e := &Entity{ID: w.last, Kind: k, Owner: owner, nums: make([]int64, k.Nums), texts: make([]string, k.Texts)}
+	e := &Entity{ID: w.last, Kind: k, Owner: owner, Nums: make([]int64, k.Nums), Texts: make([]string, k.Texts)}
 	for _, p := range k.Properties {
 		switch p.Type.Form {
 		case contract.FormText:
-			e.texts[p.Slot] = p.Default.Text
+			e.Texts[p.Slot] = p.Default.Text
 		case contract.FormStacks:
 		default:
-			e.nums[p.Slot] = p.Default.Num
+			e.Nums[p.Slot] = p.Default.Num
 		}
 	}
 	w.entities = append(w.entities, e)
@@ -92,23 +93,23 @@ func (w *World) Despawn(e *Entity) {
 // Entities lists all entities by ID. The slice is the world's own and holds until the next Spawn or Despawn.
 func (w *World) Entities() []*Entity { return w.entities }
 
-// Shared gives the entity of a shared kind.
-func (w *World) Shared(k *contract.Kind) *Entity { return w.shared[k.Index] }
+// Shared gives the entity of a shared kind, by the kind's index.
+func (w *World) Shared(kind int) *Entity { return w.shared[kind] }
 
 // Of gives the entity of a per-role kind that a client has, or nil.
-func (w *World) Of(k *contract.Kind, client int) *Entity { return w.per[k.Index][client] }
+func (w *World) Of(kind, client int) *Entity { return w.per[kind][client] }
 
 // Num reads a property that is one number.
-func (e *Entity) Num(p *contract.Property) int64 { return e.nums[p.Slot] }
+func (e *Entity) Num(p *contract.Property) int64 { return e.Nums[p.Slot] }
 
 // Text reads a property that is a text.
-func (e *Entity) Text(p *contract.Property) string { return e.texts[p.Slot] }
+func (e *Entity) Text(p *contract.Property) string { return e.Texts[p.Slot] }
 
 // Value reads any property. Stacks are copied.
 func (e *Entity) Value(p *contract.Property) contract.Value {
 	switch p.Type.Form {
 	case contract.FormText:
-		return contract.Value{Text: e.texts[p.Slot]}
+		return contract.Value{Text: e.Texts[p.Slot]}
 	case contract.FormStacks:
 		var v contract.Value
 		row := e.stacks(p)
@@ -117,12 +118,12 @@ func (e *Entity) Value(p *contract.Property) contract.Value {
 		}
 		return v
 	}
-	return contract.Value{Num: e.nums[p.Slot]}
+	return contract.Value{Num: e.Nums[p.Slot]}
 }
 
 // stacks gives the pairs of item and count of a property; a count of 0 ends them.
 func (e *Entity) stacks(p *contract.Property) []int64 {
-	return e.nums[p.Slot : p.Slot+2*p.Type.Max]
+	return e.Nums[p.Slot : p.Slot+2*p.Type.Max]
 }
 
 // Count tells how many of an item stacks hold.
@@ -151,21 +152,25 @@ func (e *Entity) Room(p *contract.Property, item int64) int64 {
 	return n
 }
 
-// mark notes that a property is about to be written.
-func (w *World) mark(e *Entity, p *contract.Property) {
+// mark notes that a property was written.
+func (w *World) mark(e *Entity, bit uint64) {
 	if e.dirty == 0 {
 		w.dirty = append(w.dirty, e)
 	}
-	e.dirty |= 1 << p.Index
+	e.dirty |= bit
 }
 
-func (w *World) write(e *Entity, p *contract.Property, slot int, v int64) {
-	if e.nums[slot] == v {
+// Write puts a number that is known to be right into a slot of a property.
+func (w *World) Write(e *Entity, property, slot int, v int64) {
+	old := e.Nums[slot]
+	if old == v {
 		return
 	}
-	w.journal = append(w.journal, entry{entity: e, prop: p, slot: slot, num: e.nums[slot]})
-	e.nums[slot] = v
-	w.mark(e, p)
+	w.journal = append(w.journal, entry{entity: e, num: old, slot: int32(slot), prop: uint8(property)})
+	e.Nums[slot] = v
+	if bit := uint64(1) << (property & 63); e.dirty&bit == 0 {
+		w.mark(e, bit)
+	}
 }
 
 // SetNum writes a number. What is out of the range is clipped if the property is clamped, and else an error that changes
@@ -177,7 +182,7 @@ func (w *World) SetNum(e *Entity, p *contract.Property, v int64) error {
 		}
 		v = min(max(v, t.Low), t.High)
 	}
-	w.write(e, p, p.Slot, v)
+	w.Write(e, p.Index, p.Slot, v)
 	return nil
 }
 
@@ -186,12 +191,13 @@ func (w *World) SetText(e *Entity, p *contract.Property, v string) error {
 	if n := utf8.RuneCountInString(v); n > p.Type.Max {
 		return fmt.Errorf("%s.%s cannot hold a text of %d characters: at most %d", e.Kind.Name, p.Name, n, p.Type.Max)
 	}
-	if e.texts[p.Slot] == v {
+	if e.Texts[p.Slot] == v {
 		return nil
 	}
-	w.journal = append(w.journal, entry{entity: e, prop: p, slot: p.Slot, text: e.texts[p.Slot]})
-	e.texts[p.Slot] = v
-	w.mark(e, p)
+	w.journal = append(w.journal, entry{entity: e, num: int64(len(w.replaced)), slot: int32(p.Slot), prop: uint8(p.Index), text: true})
+	w.replaced = append(w.replaced, e.Texts[p.Slot])
+	e.Texts[p.Slot] = v
+	w.mark(e, 1<<p.Index)
 	return nil
 }
 
@@ -210,8 +216,8 @@ func (w *World) Put(e *Entity, p *contract.Property, item, n int64) error {
 			continue
 		}
 		if add := min(n, p.Type.Each-row[i+1]); add > 0 {
-			w.write(e, p, p.Slot+i, item)
-			w.write(e, p, p.Slot+i+1, row[i+1]+add)
+			w.Write(e, p.Index, p.Slot+i, item)
+			w.Write(e, p.Index, p.Slot+i+1, row[i+1]+add)
 			n -= add
 		}
 	}
@@ -235,7 +241,7 @@ func (w *World) Take(e *Entity, p *contract.Property, item, n int64) error {
 		take := min(n, row[i+1])
 		n -= take
 		if take < row[i+1] {
-			w.write(e, p, p.Slot+i+1, row[i+1]-take)
+			w.Write(e, p.Index, p.Slot+i+1, row[i+1]-take)
 			continue
 		}
 		for j := i; j < len(row); j++ {
@@ -243,7 +249,7 @@ func (w *World) Take(e *Entity, p *contract.Property, item, n int64) error {
 			if j+2 < len(row) {
 				next = row[j+2]
 			}
-			w.write(e, p, p.Slot+j, next)
+			w.Write(e, p.Index, p.Slot+j, next)
 		}
 	}
 	return nil
@@ -261,9 +267,10 @@ func (w *World) Changes() []Change {
 	var out []Change
 	seen := map[*Entity]uint64{}
 	for _, j := range w.journal {
-		if seen[j.entity]&(1<<j.prop.Index) == 0 {
-			seen[j.entity] |= 1 << j.prop.Index
-			out = append(out, Change{Entity: j.entity, Property: j.prop, New: j.entity.Value(j.prop)})
+		if seen[j.entity]&(1<<j.prop) == 0 {
+			seen[j.entity] |= 1 << j.prop
+			p := j.entity.Kind.Properties[j.prop]
+			out = append(out, Change{Entity: j.entity, Property: p, New: j.entity.Value(p)})
 		}
 	}
 	if out == nil {
@@ -282,10 +289,10 @@ func (w *World) swap() {
 	n := len(w.journal)
 	for i := n - 1; i >= 0; i-- {
 		j := &w.journal[i]
-		if j.prop.Type.IsText() {
-			j.text, j.entity.texts[j.slot] = j.entity.texts[j.slot], j.text
+		if j.text {
+			w.replaced[j.num], j.entity.Texts[j.slot] = j.entity.Texts[j.slot], w.replaced[j.num]
 		} else {
-			j.num, j.entity.nums[j.slot] = j.entity.nums[j.slot], j.num
+			j.num, j.entity.Nums[j.slot] = j.entity.Nums[j.slot], j.num
 		}
 	}
 	slices.Reverse(w.journal)
@@ -293,8 +300,11 @@ func (w *World) swap() {
 
 // Commit keeps what was written since the last Commit or Rollback.
 func (w *World) Commit() {
-	clear(w.journal) // texts must not be kept alive
 	w.journal = w.journal[:0]
+	if len(w.replaced) > 0 {
+		clear(w.replaced) // the old texts are no longer wanted
+		w.replaced = w.replaced[:0]
+	}
 }
 
 // Rollback puts back everything that was written since the last Commit or Rollback.

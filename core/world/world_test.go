@@ -28,10 +28,10 @@ shared Thing {
 func TestTransactionsHappenWhollyOrNotAtAll(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		w, k := load(t)
-		e := w.Shared(k)
+		e := w.Shared(k.Index)
 		held := map[int64]int64{}
 		for range rapid.IntRange(1, 10).Draw(t, "transactions") {
-			nums, texts := append([]int64{}, e.nums...), append([]string{}, e.texts...)
+			nums, texts := append([]int64{}, e.Nums...), append([]string{}, e.Texts...)
 			before := map[int64]int64{0: held[0], 1: held[1], 2: held[2]}
 			values := map[string]contract.Value{}
 			for _, p := range k.Properties {
@@ -76,8 +76,8 @@ func TestTransactionsHappenWhollyOrNotAtAll(t *testing.T) {
 				w.Rollback() // nothing is open any more
 			} else {
 				w.Rollback()
-				require.Equal(t, nums, e.nums)
-				require.Equal(t, texts, e.texts)
+				require.Equal(t, nums, e.Nums)
+				require.Equal(t, texts, e.Texts)
 				held = before
 			}
 			for _, s := range e.Value(k.Property("i")).Stacks {
@@ -89,7 +89,7 @@ func TestTransactionsHappenWhollyOrNotAtAll(t *testing.T) {
 
 func TestStacksFillUpAndCloseUp(t *testing.T) {
 	w, k := load(t)
-	e, p := w.Shared(k), k.Property("i")
+	e, p := w.Shared(k.Index), k.Property("i")
 	require.NoError(t, w.Put(e, p, 0, 6))
 	require.NoError(t, w.Put(e, p, 1, 4))
 	require.EqualError(t, w.Put(e, p, 0, 3), "Thing.i has no room for 3 a: only for 2")
@@ -102,7 +102,7 @@ func TestStacksFillUpAndCloseUp(t *testing.T) {
 
 func TestRangesHold(t *testing.T) {
 	w, k := load(t)
-	e := w.Shared(k)
+	e := w.Shared(k.Index)
 	assert.EqualError(t, w.SetNum(e, k.Property("n"), 6), "Thing.n cannot become 6: its range is -5..5")
 	require.NoError(t, w.SetNum(e, k.Property("k"), 100))
 	assert.EqualValues(t, 9, e.Num(k.Property("k")))
