@@ -214,6 +214,10 @@ func (r *room) take(c *conn, raw []byte) error {
 		r.meters.broken.Inc()
 		return err
 	}
+	var call session.Call
+	if m.Type == "ask" {
+		call = r.session.Read(m.Ask)
+	}
 	r.post(func() {
 		if r.conns[c.client] != c {
 			return
@@ -227,7 +231,7 @@ func (r *room) take(c *conn, raw []byte) error {
 		case "leave":
 			r.drop(c.client, "the client left")
 		case "ask":
-			r.session.Ask(c.client, m.Ask)
+			r.session.Ask(c.client, call)
 		}
 	})
 	return nil

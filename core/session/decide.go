@@ -117,75 +117,53 @@ func (s *Session) tell(e rules.Told) {
 }
 
 // decide takes a request the whole way: bounds, types, target, from, limit, checks, body.
-func (s *Session) decide(t *seat, ask wire.Ask, step *Step) {
-	if ask.Seq <= t.newest {
+func (s *Session) decide(t *seat, call *Call, step *Step) {
+	seq := call.ask.Seq
+	kept := &t.first[seq%rememberAsk]
+	if seq <= t.newest && kept.Seq == seq {
 		// A repeat gets its first decision again and has no other effect.
-		for _, d := range t.first {
-			if d.Seq == ask.Seq {
-				t.said = append(t.said, d)
-				return
-			}
-		}
+		t.said = append(t.said, *kept)
+		return
 	}
-	d := Decision{
-		Tick: s.tick, Client: wire.Client{Number: t.client.Number, Name: t.client.Name, Role: t.role},
-		Ask: ask, Outcome: wire.Accepted, Check: -1,
-	}
-	s.pipeline(t, &d)
-	out := wire.Decision{Seq: ask.Seq, Outcome: d.Outcome, Stage: d.Stage, Reason: d.Reason, Check: d.Check}
+	step.Decisions = append(step.Decisions, Decision{})
+	d := &step.Decisions[len(step.Decisions)-1]
+	d.Tick, d.Ask, d.Outcome, d.Check = s.tick, call.ask, wire.Accepted, -1
+	d.Client = wire.Client{Number: t.client.Number, Name: t.client.Name, Role: t.role}
+	s.pipeline(t, call, d)
+	t.said = append(t.said, wire.Decision{Seq: seq, Outcome: d.Outcome, Stage: d.Stage, Reason: d.Reason, Check: d.Check})
+	out := &t.said[len(t.said)-1]
 	if d.Outcome == wire.Faulted {
 		// What went wrong may tell of values that this client may not have.
 		out.Reason = "the request failed inside and changed nothing"
 	}
-	t.said = append(t.said, out)
-	if ask.Seq > t.newest {
-		t.newest = ask.Seq
-		t.first = append(t.first, out)
-		if len(t.first) > rememberAsk {
-			t.first = slices.Delete(t.first, 0, 1)
-		}
+	if seq > t.newest {
+		t.newest = seq
+		*kept = *out
 	}
-	step.Decisions = append(step.Decisions, d)
 }
 
-func (d *Decision) no(outcome wire.Outcome, stage wire.Stage, format string, args ...any) {
-	d.Outcome, d.Stage, d.Reason = outcome, stage, fmt.Sprintf(format, args...)
+func (d *Decision) no(outcome wire.Outcome, stage wire.Stage, reason string) {
+	d.Outcome, d.Stage, d.Reason = outcome, stage, reason
 }
 
-func (s *Session) pipeline(t *seat, d *Decision) {
-	ask := d.Ask
-	if ask.Seq <= t.newest {
-		d.no(wire.Dropped, wire.StageBounds, "the sequence number %d was used before; the newest is %d", ask.Seq, t.newest)
+func (s *Session) pipeline(t *seat, call *Call, d *Decision) {
+	if call.ask.Seq <= t.newest {
+		d.no(wire.Dropped, wire.StageBounds, fmt.Sprintf("the sequence number %d was used before; the newest is %d", call.ask.Seq, t.newest))
 		return
 	}
 	if t.decided++; t.decided > maxPerTick {
-		d.no(wire.Dropped, wire.StageBounds, "more than %d requests in one tick", maxPerTick)
+		d.no(wire.Dropped, wire.StageBounds, fmt.Sprintf("more than %d requests in one tick", maxPerTick))
 		return
 	}
-	r := s.requests[ask.Request]
-	if r == nil || !r.Kind.Visible() {
-		d.no(wire.Malformed, wire.StageTypes, "the contract has no request %.80q", ask.Request)
+	r := call.request
+	if r != nil {
+		d.Kind = r.Kind.Name
+	}
+	if call.wrong != "" {
+		d.no(wire.Malformed, wire.StageTypes, call.wrong)
 		return
 	}
-	d.Kind = r.Kind.Name
-	if len(ask.Args) != len(r.Params) {
-		d.no(wire.Malformed, wire.StageTypes, "%s has %d arguments, not %d", r.FullName(), len(r.Params), len(ask.Args))
-		return
-	}
-	s.nums, s.texts = s.nums[:0], s.texts[:0]
-	for i, p := range r.Params {
-		v, err := p.Type.ParseJSON(ask.Args[i])
-		if err != nil {
-			d.no(wire.Malformed, wire.StageTypes, "the argument `%s` %s", p.Name, err)
-			return
-		}
-		if p.Type.IsText() {
-			s.texts = append(s.texts, v.Text)
-		} else {
-			s.nums = append(s.nums, v.Num)
-		}
-	}
-	e := s.target(t, r.Kind, ask.Entity)
+	e := s.target(t, r.Kind, call.ask.Entity)
 	if e == nil {
 		// The same for one that is not there and one that this client may not know of.
 		d.no(wire.Denied, wire.StageTarget, "no such entity")
@@ -197,7 +175,7 @@ func (s *Session) pipeline(t *seat, d *Decision) {
 		if len(r.From) == 1 && r.From[0].Sort == contract.ToOwner {
 			reason = "not the owner"
 		}
-		d.no(wire.Denied, wire.StageFrom, "%s", reason)
+		d.no(wire.Denied, wire.StageFrom, reason)
 		return
 	}
 	if r.Limit != nil {
@@ -208,11 +186,11 @@ func (s *Session) pipeline(t *seat, d *Decision) {
 			t.uses[key] = w
 		}
 		if !w.take(r.Limit, s.tick) {
-			d.no(wire.Dropped, wire.StageLimit, "more than %d in %g s", r.Limit.Count, float64(r.Limit.Ms)/1000)
+			d.no(wire.Dropped, wire.StageLimit, fmt.Sprintf("more than %d in %g s", r.Limit.Count, float64(r.Limit.Ms)/1000))
 			return
 		}
 	}
-	outcome := s.program.Ask(s.machine, r, e, t.client.Number, s.nums, s.texts)
+	outcome := s.program.Ask(s.machine, r, e, t.client.Number, call.nums, call.texts)
 	changes, told := s.settle(outcome)
 	d.Changes = changes
 	for _, e := range told {
@@ -224,12 +202,12 @@ func (s *Session) pipeline(t *seat, d *Decision) {
 	d.Line = outcome.Line
 	switch {
 	case outcome.Faulted:
-		d.no(wire.Faulted, wire.StageBody, "%s", outcome.Reason)
+		d.no(wire.Faulted, wire.StageBody, outcome.Reason)
 	case outcome.Denied && outcome.Check >= 0:
-		d.no(wire.Denied, wire.StageCheck, "%s", outcome.Reason)
+		d.no(wire.Denied, wire.StageCheck, outcome.Reason)
 		d.Check, d.Text = outcome.Check, r.Checks[outcome.Check].Text
 	case outcome.Denied:
-		d.no(wire.Denied, wire.StageBody, "%s", outcome.Reason)
+		d.no(wire.Denied, wire.StageBody, outcome.Reason)
 	}
 }
 

@@ -40,8 +40,7 @@ type Session struct {
 	last     int     // client number
 	tick     int64
 	inputs   []input
-	nums     []int64 // arguments of the request that is being decided
-	texts    []string
+	spare    []input // the memory of the last tick's inputs
 }
 
 // seat is a client's place.
@@ -57,10 +56,10 @@ type seat struct {
 	asked   int   // requests queued for the next tick
 	decided int   // requests in this tick
 	newest  uint64
-	first   []wire.Decision // the last decisions, for repeats
-	uses    map[use]*window // by limit
-	events  []*wire.Event   // of this tick
-	said    []wire.Decision // of this tick
+	first   [rememberAsk]wire.Decision // the last decisions, for repeats, by sequence number
+	uses    map[use]*window            // by limit
+	events  []*wire.Event              // of this tick
+	said    []wire.Decision            // of this tick
 }
 
 type use struct {
@@ -91,7 +90,45 @@ func (w *window) take(l *contract.Limit, tick int64) bool {
 type input struct {
 	seat *seat
 	what string // join, leave, ask
-	ask  wire.Ask
+	call Call
+}
+
+// Call is a request that was read: its name and arguments are what the contract declares, or it is known what is wrong.
+type Call struct {
+	ask     wire.Ask
+	request *contract.Request
+	nums    []int64 // arguments that are numbers, in order
+	texts   []string
+	wrong   string // empty when it can be run
+}
+
+// Read holds a request against the contract. It may be called by any goroutine, so that reading does not take the time of
+// ticks.
+func (s *Session) Read(ask wire.Ask) Call {
+	c := Call{ask: ask}
+	r := s.requests[ask.Request]
+	if r == nil || !r.Kind.Visible() {
+		c.wrong = fmt.Sprintf("the contract has no request %.80q", ask.Request)
+		return c
+	}
+	c.request = r
+	if len(ask.Args) != len(r.Params) {
+		c.wrong = fmt.Sprintf("%s has %d arguments, not %d", r.FullName(), len(r.Params), len(ask.Args))
+		return c
+	}
+	for i, p := range r.Params {
+		v, err := p.Type.ParseJSON(ask.Args[i])
+		if err != nil {
+			c.wrong = fmt.Sprintf("the argument `%s` %s", p.Name, err)
+			return c
+		}
+		if p.Type.IsText() {
+			c.texts = append(c.texts, v.Text)
+		} else {
+			c.nums = append(c.nums, v.Num)
+		}
+	}
+	return c
 }
 
 // Options of a session.
@@ -285,7 +322,7 @@ func (s *Session) Confirm(client int, tick int64) {
 }
 
 // Ask queues a request for the next tick. A client's surplus over the general limit is dropped without being looked at.
-func (s *Session) Ask(client int, ask wire.Ask) {
+func (s *Session) Ask(client int, call Call) {
 	t := s.seats[client]
 	if t == nil {
 		return
@@ -293,8 +330,8 @@ func (s *Session) Ask(client int, ask wire.Ask) {
 	if t.asked++; t.asked > 4*maxPerTick {
 		return // a flood gets no answer; it already has maxPerTick decisions and as many drops in this tick
 	}
-	s.Confirm(client, ask.Seen)
-	s.inputs = append(s.inputs, input{seat: t, what: "ask", ask: ask})
+	s.Confirm(client, call.ask.Seen)
+	s.inputs = append(s.inputs, input{seat: t, what: "ask", call: call})
 }
 
 // Tick carries out all inputs in the order of their arrival and cuts the frames.
@@ -302,13 +339,18 @@ func (s *Session) Tick() *Step {
 	s.tick++
 	step := &Step{Tick: s.tick}
 	inputs := s.inputs
-	s.inputs = nil
+	s.inputs = s.spare[:0]
+	defer func() {
+		clear(inputs) // what clients sent is not kept alive
+		s.spare = inputs
+	}()
 	// A joiner is given what the others were sent before this tick; the blocks of this tick fit on top of it.
 	var base *wire.Block
 	if slices.ContainsFunc(inputs, func(in input) bool { return in.what == "join" }) {
 		base = s.view.Snapshot(0)
 	}
-	for _, in := range inputs {
+	for i := range inputs {
+		in := &inputs[i]
 		t := in.seat
 		if s.seats[t.client.Number] != t {
 			continue // it left earlier in this tick
@@ -319,7 +361,7 @@ func (s *Session) Tick() *Step {
 		case "leave":
 			s.leave(t)
 		case "ask":
-			s.decide(t, in.ask, step)
+			s.decide(t, &in.call, step)
 		}
 	}
 	s.collect(step)

@@ -115,7 +115,7 @@ func (g *game) ask(client int, entity uint32, request string, args ...string) wi
 	for _, x := range args {
 		a.Args = append(a.Args, json.RawMessage(x))
 	}
-	g.s.Ask(client, a)
+	g.s.Ask(client, g.s.Read(a))
 	g.tick()
 	require.Equal(g.t, g.seq, g.decided[client].Seq)
 	return g.decided[client]
@@ -245,7 +245,7 @@ func TestEventsWaitUntilTheClientIsReady(t *testing.T) {
 	g.copies[deaf] = &replicate.Copy{}
 	for len(g.step.Cuts) == 0 && g.s.Now() < 3000 {
 		g.seq++
-		g.s.Ask(ana, wire.Ask{Seq: g.seq, Entity: g.copies[ana].Own("Diver", bo).Entity, Request: "Diver.knock"})
+		g.s.Ask(ana, g.s.Read(wire.Ask{Seq: g.seq, Entity: g.copies[ana].Own("Diver", bo).Entity, Request: "Diver.knock"}))
 		g.tick()
 	}
 	require.Len(t, g.step.Cuts, 1, "a client that never gets ready does not make the server hold events without end")
@@ -258,14 +258,14 @@ func TestARepeatGetsItsFirstDecisionAndNothingElse(t *testing.T) {
 	g.tick()
 	use := wire.Ask{Seq: 5, Request: "Diver.use", Args: []json.RawMessage{[]byte(`"patch"`)}}
 	for range 3 {
-		g.s.Ask(ana, use)
+		g.s.Ask(ana, g.s.Read(use))
 	}
 	g.tick()
 	assert.Len(t, g.step.Decisions, 1)
 	assert.Equal(t, "3 patch", g.sees(ana, ana, "Diver", "satchel"))
 	require.Len(t, g.step.Frames, 1)
 	assert.Len(t, g.step.Frames[0].Frame.Decisions, 3)
-	g.s.Ask(ana, wire.Ask{Seq: 2, Request: "Diver.find"})
+	g.s.Ask(ana, g.s.Read(wire.Ask{Seq: 2, Request: "Diver.find"}))
 	g.tick()
 	assert.Equal(t, wire.Dropped, g.decided[ana].Outcome)
 }
@@ -275,10 +275,10 @@ func TestAFloodHarmsNobody(t *testing.T) {
 	ana, bo := g.join("Ana", ""), g.join("Bo", "")
 	g.tick()
 	for i := range 100_000 {
-		g.s.Ask(ana, wire.Ask{Seq: uint64(i + 1), Request: "Diver.find"})
+		g.s.Ask(ana, g.s.Read(wire.Ask{Seq: uint64(i + 1), Request: "Diver.find"}))
 	}
 	assert.Less(t, g.s.Queued(), 200)
-	g.s.Ask(bo, wire.Ask{Seq: 1, Request: "Diver.use", Args: []json.RawMessage{[]byte(`"patch"`)}})
+	g.s.Ask(bo, g.s.Read(wire.Ask{Seq: 1, Request: "Diver.use", Args: []json.RawMessage{[]byte(`"patch"`)}}))
 	g.tick()
 	assert.Equal(t, wire.Accepted, g.decided[bo].Outcome)
 	assert.Equal(t, wire.Dropped, g.decided[ana].Outcome)
@@ -286,7 +286,7 @@ func TestAFloodHarmsNobody(t *testing.T) {
 	taken := 0
 	for i := range 1200 {
 		for j := range 5 {
-			g.s.Ask(bo, wire.Ask{Seq: uint64(10 + i*5 + j), Request: "Diver.use", Args: []json.RawMessage{[]byte(`"relic"`)}})
+			g.s.Ask(bo, g.s.Read(wire.Ask{Seq: uint64(10 + i*5 + j), Request: "Diver.use", Args: []json.RawMessage{[]byte(`"relic"`)}}))
 		}
 		g.tick()
 		for _, d := range g.step.Decisions {
@@ -344,7 +344,7 @@ func TestCopiesConverge(t *testing.T) {
 					if arg := rapid.SampledFrom(requests[name]).Draw(rt, "argument"); arg != "" {
 						a.Args = append(a.Args, json.RawMessage(arg))
 					}
-					g.s.Ask(who, a)
+					g.s.Ask(who, g.s.Read(a))
 				}
 			}
 			g.tick()
