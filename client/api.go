@@ -91,6 +91,7 @@ type Decision struct {
 	Line      int             `json:"line"`       // of the contract
 	Changes   []Change        `json:"changes"`
 	Told      []string        `json:"told"`
+	Reply     json.RawMessage `json:"reply,omitempty"`
 	At        *time.Time      `json:"at,omitempty"`
 }
 

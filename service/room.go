@@ -142,6 +142,9 @@ func (r *room) tick() {
 	for _, cut := range step.Cuts {
 		r.drop(cut.Client, cut.Reason)
 	}
+	for _, f := range step.Faults {
+		slog.Warn("a handler or timer faulted", "session", r.id, "of", f.Of, "line", f.Line, "fault", f.Reason)
+	}
 	if len(step.Decisions) > 0 {
 		now := time.Now()
 		list := make([]store.Decision, len(step.Decisions))

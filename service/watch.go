@@ -216,7 +216,7 @@ func keepLast[T any](list []T, n int) []T {
 func decisionOf(d session.Decision) client.Decision {
 	out := client.Decision{
 		Tick: d.Tick, Client: d.Client, Seq: d.Ask.Seq, Request: d.Ask.Request, Entity: d.Entity, Owner: d.Owner, Args: rawArgs(d.Ask.Args),
-		Outcome: d.Outcome, Stage: d.Stage, Reason: d.Reason, CheckText: d.Text, Line: d.Line, Changes: []client.Change{}, Told: nonNil(d.Told),
+		Outcome: d.Outcome, Stage: d.Stage, Reason: d.Reason, CheckText: d.Text, Line: d.Line, Changes: []client.Change{}, Told: nonNil(d.Told), Reply: d.Reply,
 	}
 	for _, c := range d.Changes {
 		out.Changes = append(out.Changes, client.Change{

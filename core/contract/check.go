@@ -18,7 +18,7 @@ func Load(name, text string) (*Contract, syntax.Problems) {
 	src := syntax.NewSource(name, text)
 	file, problems := syntax.Parse(src)
 	c := &checker{
-		src: src, problems: problems, enums: map[string]*Enum{}, kinds: map[string]*Kind{},
+		src: src, problems: problems, enums: map[string]*Enum{}, kinds: map[string]*Kind{}, consts: map[string]*Expr{}, calls: map[*Action][]call{},
 		trees: map[*Kind]*syntax.Entity{}, unread: len(problems) > 0,
 		out: &Contract{TickRate: 20, Seats: 64, Source: src},
 	}
@@ -27,6 +27,12 @@ func Load(name, text string) (*Contract, syntax.Problems) {
 		return nil, c.problems.Sort()
 	}
 	return c.out, nil
+}
+
+// call is a place where an action runs another.
+type call struct {
+	to *Action
+	at syntax.Span
 }
 
 // maxProblems is how many mistakes are told in one run.
@@ -38,6 +44,8 @@ type checker struct {
 	out      *Contract
 	enums    map[string]*Enum
 	kinds    map[string]*Kind
+	consts   map[string]*Expr
+	calls    map[*Action][]call // which actions run which, to find circles
 	trees    map[*Kind]*syntax.Entity
 	unread   bool // the text itself has mistakes: what is missing may only not have been understood
 }
@@ -72,6 +80,7 @@ func (c *checker) file(f *syntax.File) {
 	var entities []*syntax.Entity
 	var events []*syntax.Event
 	var handler *syntax.Handler
+	var consts []*syntax.Const
 	for i, d := range f.Decls {
 		switch d := d.(type) {
 		case *syntax.Contract:
@@ -108,6 +117,8 @@ func (c *checker) file(f *syntax.File) {
 			}
 		case *syntax.Enum:
 			c.enum(d)
+		case *syntax.Const:
+			consts = append(consts, d)
 		case *syntax.Entity:
 			entities = append(entities, d)
 		case *syntax.Event:
@@ -126,6 +137,9 @@ func (c *checker) file(f *syntax.File) {
 	if len(c.out.Roles) == 0 {
 		c.out.Roles = []string{"player"}
 	}
+	for _, d := range consts {
+		c.constant(d)
+	}
 	c.bounded(syntax.Span{}, "the number of kinds", int64(len(entities)), 0, MaxKinds)
 	for _, d := range entities {
 		c.kind(d)
@@ -142,15 +156,130 @@ func (c *checker) file(f *syntax.File) {
 		for i, r := range k.Requests {
 			c.request(r, c.trees[k].Requests[i])
 		}
+		c.bodies(k, c.trees[k])
 	}
+	c.circles()
 	if handler != nil {
 		env := &env{checker: c}
 		env.enter()
 		env.declare(handler.Param, &Type{Form: FormClient})
-		h := &Handler{Body: env.block(handler.Body)}
-		h.Nums, h.Texts = env.nums, env.texts
-		h.Line, _ = c.src.Position(handler.At.Start)
-		c.out.OnJoin = h
+		c.out.OnJoin = env.body(handler.Body, handler.At)
+	}
+}
+
+// body reads the statements of a handler, timer or action whose arguments are declared.
+func (e *env) body(stmts []syntax.Stmt, at syntax.Span) *Body {
+	b := &Body{Stmts: e.block(stmts), Line: e.lineOf(at)}
+	b.Nums, b.Texts = e.nums, e.texts
+	return b
+}
+
+func (c *checker) lineOf(at syntax.Span) int {
+	line, _ := c.src.Position(at.Start)
+	return line
+}
+
+func (c *checker) constant(d *syntax.Const) {
+	if c.consts[d.Name.Text] != nil {
+		c.fail(d.Name.At, "repeated", fmt.Sprintf("the constant `%s` is declared already", d.Name.Text), "choose another name")
+		return
+	}
+	env := &env{checker: c, constant: true}
+	if v := env.expr(d.Value, nil); v != nil && v.Op == OpConst {
+		c.consts[d.Name.Text] = v
+	} else if v != nil {
+		c.fail(d.Value.Span(), "not-constant", "this is computed", "a constant is a number, a text, true, false or a value of an enum, as in Item.flare")
+	}
+}
+
+// bodies reads the handlers, timers and actions of a kind.
+func (c *checker) bodies(k *Kind, d *syntax.Entity) {
+	for i, a := range d.Actions {
+		env := &env{checker: c, kind: k, action: k.Actions[i]}
+		env.enter()
+		for j, p := range a.Params {
+			if j < len(k.Actions[i].Params) {
+				env.declare(p.Name, k.Actions[i].Params[j].Type)
+			}
+		}
+		k.Actions[i].Body = env.body(a.Body, a.At)
+	}
+	for _, h := range d.Handlers {
+		env := &env{checker: c, kind: k}
+		env.enter()
+		body := env.body(h.Body, h.At)
+		switch h.On.Text {
+		case "spawn":
+			if k.OnSpawn != nil {
+				c.fail(h.At, "repeated", fmt.Sprintf("%s has an `on spawn` already", k.Name), "put both into one")
+			}
+			k.OnSpawn = body
+		case "change":
+			p := k.Property(h.Param.Text)
+			if p == nil {
+				c.fail(h.Param.At, "unknown-name", fmt.Sprintf("%s has no property `%s`", k.Name, h.Param.Text), c.suggest(h.Param.Text, k.names(), "name a property of "+k.Name))
+				continue
+			}
+			if k.OnChange[p.Index] != nil {
+				c.fail(h.At, "repeated", fmt.Sprintf("`%s` has an `on change` already", p.Name), "put both into one")
+			}
+			k.OnChange[p.Index] = body
+		default:
+			c.fail(h.On.At, "unknown-name", fmt.Sprintf("nothing is known that `on %s` could wait for", h.On.Text), "a kind can have `on spawn` and `on change hull`")
+		}
+	}
+	c.bounded(d.Name.At, "the number of timers", int64(len(d.Timers)), 0, MaxTimers)
+	for _, t := range d.Timers {
+		timer := &Timer{After: t.After, Ticks: c.ticks(t.Window.At, t.Window.Value), Slot: k.Nums}
+		k.Nums++
+		if t.While != nil {
+			env := &env{checker: c, kind: k, head: true}
+			env.enter()
+			if v := env.value(t.While, &Type{Form: FormBool}, "the condition of a timer"); v != nil {
+				line := c.lineOf(t.At)
+				timer.While = &Body{Stmts: []Stmt{{Op: OpCheck, Value: v, Line: line}}, Line: line}
+			}
+		}
+		env := &env{checker: c, kind: k}
+		env.enter()
+		timer.Body = env.body(t.Body, t.At)
+		k.Timers = append(k.Timers, timer)
+	}
+}
+
+func (k *Kind) names() []string {
+	var out []string
+	for _, p := range k.Properties {
+		out = append(out, p.Name)
+	}
+	return out
+}
+
+// circles tells of actions that run themselves, straight or by way of others.
+func (c *checker) circles() {
+	const (
+		fresh = iota
+		open
+		done
+	)
+	state := map[*Action]int{}
+	var visit func(a *Action)
+	visit = func(a *Action) {
+		state[a] = open
+		for _, call := range c.calls[a] {
+			switch state[call.to] {
+			case open:
+				c.fail(call.at, "circle", fmt.Sprintf("the action `%s` comes to run itself here", call.to.Name), "actions cannot run in a circle")
+			case fresh:
+				visit(call.to)
+			}
+		}
+		state[a] = done
+	}
+	for _, a := range c.out.Actions {
+		if state[a] == fresh {
+			visit(a)
+		}
 	}
 }
 
@@ -264,6 +393,14 @@ func (c *checker) members(k *Kind, d *syntax.Entity) {
 			k.Events = append(k.Events, e)
 			c.out.Events = append(c.out.Events, e)
 		}
+	}
+	k.OnChange = make([]*Body, len(k.Properties))
+	c.bounded(d.Name.At, "the number of actions", int64(len(d.Actions)), 0, MaxActions)
+	for _, a := range d.Actions {
+		free(a.Name)
+		q := &Action{Index: len(c.out.Actions), Kind: k, Name: a.Name.Text, Params: c.params(a.Params)}
+		k.Actions = append(k.Actions, q)
+		c.out.Actions = append(c.out.Actions, q)
 	}
 	for _, r := range d.Requests {
 		free(r.Name)
@@ -431,6 +568,15 @@ func (c *checker) request(r *Request, d *syntax.Request) {
 			r.Limit = &Limit{Count: int(d.Limit.Count.Value), Window: c.ticks(d.Limit.At, window), Ms: window}
 		}
 	}
+	if d.Pause != nil {
+		r.Pause = &Pause{Ticks: c.ticks(d.Pause.At, d.Pause.Window.Value), Ms: d.Pause.Window.Value, Reason: d.Pause.Reason.Value}
+		c.reason(d.Pause.Reason)
+	}
+	if d.Reply != nil {
+		if r.Reply = c.typ(d.Reply); r.Reply != nil && r.Reply.Form == FormStacks {
+			c.fail(d.Reply.At, "wrong-type", "stacks cannot be a reply", "reply with a count")
+		}
+	}
 	env := &env{checker: c, kind: r.Kind, request: r, head: true}
 	env.enter()
 	for i, p := range d.Params {
@@ -442,6 +588,28 @@ func (c *checker) request(r *Request, d *syntax.Request) {
 	env.head = false
 	r.Body = env.block(d.Body)
 	r.Nums, r.Texts = env.nums, env.texts
+	if r.Reply != nil && !replies(r.Body) {
+		c.fail(d.Name.At, "no-reply", fmt.Sprintf("`%s` can come to its end without a reply", r.FullName()), "every way through the body has to `reply` or `deny`")
+	}
+}
+
+// replies tells whether every way through some statements gives a reply or a denial.
+func replies(stmts []Stmt) bool {
+	for _, s := range stmts {
+		if s.Op == OpReply || s.Op == OpDeny || s.Op == OpIf && replies(s.Then) && (replies(s.Else) || s.always()) {
+			return true
+		}
+	}
+	return false
+}
+
+// always tells whether an `if` is one that a match was turned into, whose condition holds.
+func (s *Stmt) always() bool { return s.Value != nil && s.Value.Op == OpConst && s.Value.Num == 1 }
+
+func (c *checker) reason(r *syntax.Literal) {
+	if n := utf8.RuneCountInString(r.Value); n == 0 || n > 200 {
+		c.fail(r.At, "out-of-range", fmt.Sprintf("this reason has %d characters", n), "from 1 to 200")
+	}
 }
 
 // ticks turns milliseconds into ticks; a time that is not whole ticks is a mistake that names the two nearest.
@@ -486,6 +654,7 @@ type env struct {
 	*checker
 	kind     *Kind    // of self; nil in a handler of the contract
 	request  *Request // nil in a handler
+	action   *Action  // that is being read, or nil
 	head     bool     // nothing may change
 	constant bool     // nothing may be read
 	scopes   []map[string]*Expr
@@ -550,10 +719,12 @@ func (e *env) stmt(s syntax.Stmt) (Stmt, bool) {
 		span := s.Cond.Span()
 		line, _ := e.src.Position(s.At.Start)
 		text := strings.Join(strings.Fields(e.src.Text[span.Start:span.End]), " ")
-		e.request.Checks = append(e.request.Checks, Check{Text: text, Reason: s.Reason.Value, Line: line})
-		if n := utf8.RuneCountInString(s.Reason.Value); n == 0 || n > 200 {
-			e.fail(s.Reason.At, "out-of-range", fmt.Sprintf("this reason has %d characters", n), "from 1 to 200")
+		check := Check{Text: text, Drop: s.Reason == nil, Line: line}
+		if s.Reason != nil {
+			check.Reason = s.Reason.Value
+			e.reason(s.Reason)
 		}
+		e.request.Checks = append(e.request.Checks, check)
 		return Stmt{Op: OpCheck, Num: int64(len(e.request.Checks) - 1), Value: cond}, cond != nil
 	case *syntax.Assign:
 		return e.assign(s)
@@ -565,6 +736,17 @@ func (e *env) stmt(s syntax.Stmt) (Stmt, bool) {
 		return t, cond != nil
 	case *syntax.Tell:
 		return e.tell(s)
+	case *syntax.Run:
+		return e.run(s)
+	case *syntax.Match:
+		return e.match(s)
+	case *syntax.Reply:
+		if e.request == nil || e.request.Reply == nil {
+			e.fail(s.At, "no-reply", "nobody waits for a reply here", "a request that gives one says so: request guess(pick: int 0..4) -> bool")
+			return Stmt{}, false
+		}
+		v := e.value(s.Value, e.request.Reply, "the reply")
+		return Stmt{Op: OpReply, Value: v}, true // a wrong one has been told, and is a reply all the same
 	case *syntax.Deny:
 		if e.request == nil {
 			e.fail(s.At, "no-request", "there is no request here that could be denied", "`deny` stands in the body of a request")
@@ -573,6 +755,130 @@ func (e *env) stmt(s syntax.Stmt) (Stmt, bool) {
 		return Stmt{Op: OpDeny, Text: s.Reason.Value}, true
 	}
 	return Stmt{}, false
+}
+
+func (e *env) run(s *syntax.Run) (Stmt, bool) {
+	out := Stmt{Op: OpRun}
+	kind, name := e.kind, syntax.Ident{}
+	switch f := s.Action.(type) {
+	case *syntax.Ref:
+		if name = f.Ident; e.kind == nil {
+			e.fail(f.At, "no-self", "there is no entity here whose action could be run", "name the entity: do c.Diver."+f.Text+"(…)")
+			return out, false
+		}
+		out.X = e.self()
+	case *syntax.Member:
+		name = f.Name
+		if out.X = e.expr(f.X, nil); out.X == nil {
+			return out, false
+		}
+		if out.X.Type.Form != FormEntity {
+			e.fail(f.Span(), "wrong-type", fmt.Sprintf("%s has no actions", describe(out.X.Type)), "an action belongs to an entity")
+			return out, false
+		}
+		kind = out.X.Type.Kind
+	default:
+		e.fail(s.Action.Span(), "expected", "this is no action", "as in `do surface()`")
+		return out, false
+	}
+	var known []string
+	for _, a := range kind.Actions {
+		known = append(known, a.Name)
+		if a.Name == name.Text && out.Act == nil {
+			out.Act = a
+		}
+	}
+	if out.Act == nil {
+		e.fail(name.At, "unknown-name", fmt.Sprintf("%s has no action `%s`", kind.Name, name.Text), e.suggest(name.Text, known, "declare it: action "+name.Text+"() { … }"))
+		return out, false
+	}
+	if len(s.Args) != len(out.Act.Params) {
+		e.fail(s.At, "arguments", fmt.Sprintf("`%s` is run with %d values", name.Text, len(s.Args)), fmt.Sprintf("it is declared with %d", len(out.Act.Params)))
+		return out, false
+	}
+	if e.action != nil {
+		e.calls[e.action] = append(e.calls[e.action], call{out.Act, s.At})
+	}
+	ok := true
+	for i, a := range s.Args {
+		p := out.Act.Params[i]
+		v := e.value(a, p.Type, "`"+p.Name+"` of the action `"+name.Text+"`")
+		out.Args = append(out.Args, v)
+		ok = ok && v != nil
+	}
+	return out, ok
+}
+
+// match becomes a row of ifs over a name of its own.
+func (e *env) match(s *syntax.Match) (Stmt, bool) {
+	x := e.expr(s.X, nil)
+	if x == nil || x.Type.Form == "" {
+		return Stmt{}, false
+	}
+	switch x.Type.Form {
+	case FormStacks, FormEntity, FormClient:
+		e.fail(s.X.Span(), "wrong-type", describe(x.Type)+" cannot be matched", "a bool, an int, a text, an enum or a role can")
+		return Stmt{}, false
+	}
+	e.enter()
+	defer e.leave()
+	line := e.lineOf(s.At)
+	held := e.declare(syntax.Ident{Text: fmt.Sprintf("match at %d", s.At.Start), At: s.X.Span()}, x.Type)
+	ok := true
+	seen := map[string]bool{}
+	var arms []Stmt
+	for _, a := range s.Arms {
+		var cond *Expr
+		for _, value := range a.Values {
+			v := e.value(value, x.Type, "this value of the match")
+			if v == nil {
+				ok = false
+				continue
+			}
+			if v.Op != OpConst {
+				e.fail(value.Span(), "not-constant", "this value of the match is computed", "name a constant value, or use `if`")
+				ok = false
+				continue
+			}
+			key := fmt.Sprint(v.Num, v.Text)
+			if seen[key] {
+				e.fail(value.Span(), "repeated", "this value stands in the match already", "remove one of the two")
+			}
+			seen[key] = true
+			eq := &Expr{Op: OpEq, Type: &Type{Form: FormBool}, Args: []*Expr{held, v}}
+			if cond == nil {
+				cond = eq
+			} else {
+				cond = &Expr{Op: OpOr, Type: &Type{Form: FormBool}, Args: []*Expr{cond, eq}}
+			}
+		}
+		arms = append(arms, Stmt{Op: OpIf, Value: cond, Then: e.block(a.Body), Line: line})
+	}
+	var rest []Stmt
+	if s.Else != nil {
+		rest = e.block(s.Else)
+	} else if x.Type.Form == FormEnum {
+		var missing []string
+		for i, name := range x.Type.Enum.Values {
+			if !seen[fmt.Sprint(i, "")] {
+				missing = append(missing, name)
+			}
+		}
+		if len(missing) > 0 && ok {
+			e.fail(s.At, "not-all", "this match has nothing for "+strings.Join(missing, ", "), "add them, or `else { }`")
+		}
+		// The last value of all needs no question: it is what is left.
+		if n := len(arms); n > 0 {
+			rest, arms = arms[n-1].Then, arms[:n-1]
+		}
+	}
+	for i := len(arms) - 1; i >= 0; i-- {
+		arms[i].Else = rest
+		rest = []Stmt{arms[i]}
+	}
+	let := Stmt{Op: OpLet, Num: held.Num, Value: x, Line: line}
+	always := &Expr{Op: OpConst, Type: &Type{Form: FormBool}, Num: 1}
+	return Stmt{Op: OpIf, Value: always, Then: append([]Stmt{let}, rest...)}, ok
 }
 
 func (e *env) assign(s *syntax.Assign) (Stmt, bool) {
@@ -593,9 +899,6 @@ func (e *env) assign(s *syntax.Assign) (Stmt, bool) {
 	what := "the new value of `" + p.Name + "`"
 	if s.Op == "=" {
 		v := e.value(s.Value, p.Type, what)
-		if v != nil && v.Op == OpConst && p.Clamped {
-			v.Num = min(max(v.Num, p.Type.Low), p.Type.High)
-		}
 		return Stmt{Op: OpSet, X: target.Args[0], Prop: p, Value: v}, v != nil
 	}
 	if p.Type.Form != FormInt {
@@ -920,11 +1223,14 @@ func (e *env) binary(x *syntax.Binary) *Expr {
 
 // known tells whether a bare name means something without a type to look it up in.
 func (e *env) known(r *syntax.Ref) bool {
-	return syntax.Reserved(r.Text) || e.local(r.Text) != nil || e.kind != nil && e.kind.Property(r.Text) != nil || e.kinds[r.Text] != nil
+	return syntax.Reserved(r.Text) || e.local(r.Text) != nil || e.kind != nil && e.kind.Property(r.Text) != nil || e.kinds[r.Text] != nil || e.consts[r.Text] != nil
 }
 
 func (e *env) ref(x *syntax.Ref, want *Type) *Expr {
 	if e.constant {
+		if v := e.consts[x.Text]; v != nil {
+			return v
+		}
 		if want != nil && want.Form == FormEnum {
 			if i := slices.Index(want.Enum.Values, x.Text); i >= 0 {
 				return &Expr{Op: OpConst, Type: want, Num: int64(i)}
@@ -970,6 +1276,9 @@ func (e *env) ref(x *syntax.Ref, want *Type) *Expr {
 		if p := e.kind.Property(x.Text); p != nil {
 			return &Expr{Op: OpGet, Type: p.Type, Prop: p, Args: []*Expr{e.self()}}
 		}
+	}
+	if v := e.consts[x.Text]; v != nil {
+		return v
 	}
 	if k := e.kinds[x.Text]; k != nil {
 		if !k.Shared {
@@ -1027,6 +1336,7 @@ func (e *env) unknown(x *syntax.Ref, want *Type) {
 		known = append(known, e.out.Roles...)
 	}
 	known = append(known, names(e.kinds)...)
+	known = append(known, names(e.consts)...)
 	hint := "a property, an argument or a name made with `let` can stand here"
 	if e.kind == nil {
 		hint = "name whose property it is: c.Diver.hull"

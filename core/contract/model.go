@@ -12,6 +12,8 @@ const (
 	MaxProperties = 64 // of one kind
 	MaxRequests   = 100
 	MaxEvents     = 100
+	MaxActions    = 100
+	MaxTimers     = 32 // of one kind
 	MaxParams     = 16
 	MaxEnumValues = 256
 	MaxText       = 1000 // characters of a text
@@ -34,7 +36,8 @@ type Contract struct {
 	Kinds    []*Kind
 	Requests []*Request // of all kinds
 	Events   []*Event   // of all kinds, then the contract's own
-	OnJoin   *Handler   // nil when absent
+	Actions  []*Action  // of all kinds
+	OnJoin   *Body      // nil when absent; the client is its first local number
 	Source   *syntax.Source
 }
 
@@ -66,6 +69,10 @@ type Kind struct {
 	Properties []*Property
 	Requests   []*Request
 	Events     []*Event
+	Actions    []*Action
+	OnSpawn    *Body   // nil when absent
+	OnChange   []*Body // by property; nil where there is none
+	Timers     []*Timer
 	Nums       int
 	Texts      int
 }
@@ -113,14 +120,23 @@ type Request struct {
 	Kind   *Kind
 	Name   string
 	Params []Param
+	Reply  *Type // nil when it gives none
 	From   []Who
 	Limit  *Limit
+	Pause  *Pause
 	Head   []Stmt // Let and Check
 	Body   []Stmt
 	Checks []Check
 	Nums   int // local numbers, arguments first
 	Texts  int // local texts, arguments first
 	Line   int
+}
+
+// Pause is the least time between two accepted requests of one caller to one entity.
+type Pause struct {
+	Ticks  int64
+	Ms     int64
+	Reason string
 }
 
 // FullName is the name that clients ask by, such as `Diver.use`.
@@ -130,6 +146,7 @@ func (r *Request) FullName() string { return r.Kind.Name + "." + r.Name }
 type Check struct {
 	Text   string `json:"text"` // the condition as written
 	Reason string `json:"reason"`
+	Drop   bool   `json:"drop,omitempty"` // it drops the request without a reason
 	Line   int    `json:"line"`
 }
 
@@ -149,12 +166,31 @@ func (e *Event) FullName() string {
 	return e.Kind.Name + "." + e.Name
 }
 
-// Handler is what runs when a client joins; the client is its first local number.
-type Handler struct {
-	Body  []Stmt
-	Nums  int
+// Body is what a handler, a timer or an action runs.
+type Body struct {
+	Stmts []Stmt
+	Nums  int // local numbers, arguments first
 	Texts int
 	Line  int
+}
+
+// Action is a piece of a body that other bodies of any kind can run on an entity of its kind. Actions run each other without
+// a circle.
+type Action struct {
+	Index  int
+	Kind   *Kind
+	Name   string
+	Params []Param
+	Body   *Body
+}
+
+// Timer runs its body each Ticks ticks in which While holds, or once after Ticks ticks. It counts in the row of its entity.
+type Timer struct {
+	Ticks int64
+	After bool
+	While *Body // its one statement is a check; nil when absent
+	Body  *Body
+	Slot  int
 }
 
 // Who is one term of a list of clients, read from left to right.
@@ -220,6 +256,8 @@ const (
 	OpTake  // X an entity, Prop, Args: item, count
 	OpIf    // Value, Then, Else
 	OpTell  // Who, Event, X an entity or nil, Args
+	OpRun   // Action, X an entity, Args
+	OpReply // Value
 	OpDeny  // Text
 )
 
@@ -247,5 +285,6 @@ type Stmt struct {
 	Else  []Stmt
 	Who   []Who
 	Event *Event
+	Act   *Action
 	Line  int
 }

@@ -42,8 +42,10 @@ type RequestOutline struct {
 	Name    string   `json:"name"`
 	Params  []Param  `json:"params"`
 	From    string   `json:"from"`
+	Reply   *Type    `json:"reply,omitempty"`
 	Limit   int      `json:"limit,omitempty"`
 	LimitMs int64    `json:"limit_ms,omitempty"`
+	PauseMs int64    `json:"pause_ms,omitempty"`
 	Reasons []string `json:"reasons"`
 	Checks  []Check  `json:"checks,omitempty"`
 	Line    int      `json:"line,omitempty"`
@@ -78,7 +80,7 @@ func (c *Contract) outline(full bool) *Outline {
 			}
 		}
 		for _, r := range k.Requests {
-			ro := RequestOutline{Name: r.Name, Params: r.Params, From: c.WhoText(r.From), Reasons: []string{}}
+			ro := RequestOutline{Name: r.Name, Params: r.Params, Reply: r.Reply, From: c.WhoText(r.From), Reasons: []string{}}
 			if ro.Params == nil {
 				ro.Params = []Param{}
 			}
@@ -87,6 +89,9 @@ func (c *Contract) outline(full bool) *Outline {
 			}
 			if r.Limit != nil {
 				ro.Limit, ro.LimitMs = r.Limit.Count, r.Limit.Ms
+			}
+			if r.Pause != nil {
+				ro.PauseMs = r.Pause.Ms
 			}
 			if full {
 				ro.Checks, ro.Line = r.Checks, r.Line

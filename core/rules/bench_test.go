@@ -30,12 +30,11 @@ func BenchmarkRules(b *testing.B) {
 	}
 	w := world.New(c)
 	e := w.Spawn(c.Kinds[1], 1)
-	m := &Machine{World: w, Clients: []Client{{1, "Ana", 0}}}
-	p := Compile(c)
+	m := NewMachine(Compile(c), w)
 	args := []int64{5, 6}
 	b.ReportAllocs()
 	for b.Loop() {
-		if out := p.Ask(m, c.Requests[0], e, 1, args, nil); out != nil {
+		if out := m.Ask(c.Requests[0], e, 1, args, nil); out != nil {
 			b.Fatal(out)
 		}
 		w.Commit()

@@ -71,7 +71,10 @@ const (
 	opPut   // put r[c+1] of the item r[c]
 	opTake  // take them
 
-	opTell // tells[k]
+	opTell      // tells[k]
+	opRun       // calls[k] on e[b]
+	opReply     // r[a]
+	opTextReply // t[a]
 )
 
 // ins is one instruction, in 16 bytes.
@@ -97,7 +100,9 @@ type code struct {
 	props      []*contract.Property
 	strings    []string
 	tells      []tell
-	nums       int // locals, arguments first
+	calls      []call
+	drops      []bool // by check: it drops the request
+	nums       int    // locals, arguments first
 	texts      int
 }
 
@@ -116,6 +121,13 @@ type tell struct {
 	args     []int
 	who      []who
 	everyone bool
+}
+
+// call is a compiled `do`: the action and the registers of its arguments.
+type call struct {
+	action int
+	nums   []int
+	texts  []int
 }
 
 type who struct {

@@ -9,25 +9,68 @@ import (
 // Program is the compiled form of a contract. It is immutable and may be shared.
 type Program struct {
 	requests []code
-	join     code
+	actions  []code
+	join     *code
+	kinds    []kindCode
+	watches  bool // some kind has an `on change`
+}
+
+type kindCode struct {
+	spawn  *code
+	change []*code // by property
+	timers []timerCode
+}
+
+type timerCode struct {
+	while *code
+	body  *code
 }
 
 // Compile turns all heads and bodies of a contract into code.
 func Compile(c *contract.Contract) *Program {
-	p := &Program{}
+	p := &Program{join: body(c.OnJoin)}
 	for _, r := range c.Requests {
 		g := newCompiler(r.Nums, r.Texts)
 		for _, check := range r.Checks {
 			g.reasons = append(g.reasons, check.Reason)
 			g.checkLines = append(g.checkLines, int32(check.Line))
+			g.drops = append(g.drops, check.Drop)
 		}
 		g.head(r.Head)
 		p.requests = append(p.requests, g.finish(r.Body))
 	}
-	if h := c.OnJoin; h != nil {
-		p.join = newCompiler(h.Nums, h.Texts).finish(h.Body)
+	for _, a := range c.Actions {
+		p.actions = append(p.actions, *body(a.Body))
+	}
+	for _, k := range c.Kinds {
+		kind := kindCode{spawn: body(k.OnSpawn)}
+		for _, b := range k.OnChange {
+			kind.change = append(kind.change, body(b))
+			p.watches = p.watches || b != nil
+		}
+		for _, t := range k.Timers {
+			timer := timerCode{body: body(t.Body)}
+			if t.While != nil {
+				g := newCompiler(0, 0)
+				g.reasons, g.checkLines, g.drops = []string{""}, []int32{int32(t.While.Line)}, []bool{false}
+				g.head(t.While.Stmts)
+				while := g.finish(nil)
+				timer.while = &while
+			}
+			kind.timers = append(kind.timers, timer)
+		}
+		p.kinds = append(p.kinds, kind)
 	}
 	return p
+}
+
+// body compiles a body without a head; nil gives nil.
+func body(b *contract.Body) *code {
+	if b == nil {
+		return nil
+	}
+	out := newCompiler(b.Nums, b.Texts).finish(b.Stmts)
+	return &out
 }
 
 // compiler writes one piece of code. The locals have the first registers; what is in between gets registers above them, given
@@ -181,6 +224,23 @@ func (g *compiler) stmt(s contract.Stmt) {
 		g.emit(ins{op: opDeny, k: index(&g.strings, s.Text)})
 	case contract.OpTell:
 		g.tell(s)
+	case contract.OpRun:
+		c := call{action: s.Act.Index}
+		for _, a := range s.Args {
+			if a.Type.IsText() {
+				c.texts = append(c.texts, g.text(a))
+			} else {
+				c.nums = append(c.nums, g.num(a))
+			}
+		}
+		g.calls = append(g.calls, c)
+		g.emit(ins{op: opRun, b: uint8(g.entity(s.X)), k: int64(len(g.calls) - 1)})
+	case contract.OpReply:
+		if s.Value.Type.IsText() {
+			g.emit(ins{op: opTextReply, a: uint16(g.text(s.Value))})
+		} else {
+			g.emit(ins{op: opReply, a: uint16(g.num(s.Value))})
+		}
 	default:
 		panic("rules: a statement that the checker never makes")
 	}

@@ -31,77 +31,172 @@ type Told struct {
 // Machine is the state of one run. It is made once for a session and used for one run after the other.
 type Machine struct {
 	World   *world.World
-	Clients []Client // by number
-	Told    []Told   // by the present run; the caller empties it with Told[:0], so that its memory is used again
+	Clients []Client       // by number
+	Told    []Told         // by the present run; the caller empties it with Told[:0], so that its memory is used again
+	Reply   contract.Value // of the present run, when its request gives one
 
-	caller   int64
+	program *Program
+	caller  int64
+	frames  []*frame // of the body that runs, and of the actions that it is in
+	touched []world.Touched
+	reason  string   // of a fault that was worded when it happened
+	inner   *Outcome // of an action that failed
+	outcome Outcome  // of the last run that was not accepted
+}
+
+// frame holds the registers of one body.
+type frame struct {
 	nums     [registers]int64
 	texts    [registers]string
 	entities [registers]*world.Entity
-	reason   string  // of a fault that was worded when it happened
-	outcome  Outcome // of the last run that was not accepted
+}
+
+// maxRounds is how many rounds of `on change` one cause may set off.
+const maxRounds = 8
+
+// NewMachine makes a machine for a program and a world.
+func NewMachine(p *Program, w *world.World) *Machine {
+	m := &Machine{World: w, program: p}
+	for range len(p.actions) + 1 { // actions run each other without a circle: no more can be open at once
+		m.frames = append(m.frames, nil)
+	}
+	m.frames[0] = &frame{}
+	return m
 }
 
 // Outcome is how a run ended.
 type Outcome struct {
 	Denied  bool
+	Dropped bool
 	Faulted bool
-	Reason  string // of a denial, as the contract words it; of a fault, what went wrong
+	Reason  string // of a denial, as the contract words it; of a fault, what went wrong; none of a drop
 	Check   int    // index of the check that failed, or -1
 	Line    int    // of the statement that denied or faulted
 }
 
-// Ask runs a request: its checks in order, and its body if all of them hold. nums and texts are its arguments, of the declared
-// types, each sort in the order of declaration. What the body wrote stands in the world's open transaction and what it told in
-// m.Told; the caller commits or rolls back. The outcome is nil for an accepted request, and else holds until the next run.
-func (p *Program) Ask(m *Machine, r *contract.Request, self *world.Entity, caller int, nums []int64, texts []string) *Outcome {
-	m.caller, m.entities[0] = int64(caller), self
+// Ask runs a request: its checks in order, its body if all of them hold, and what that sets off. nums and texts are its
+// arguments, of the declared types, each sort in the order of declaration. What was written stands in the world's open
+// transaction and what was told in m.Told; the caller commits or rolls back. The outcome is nil for an accepted request, and
+// else holds until the next run.
+func (m *Machine) Ask(r *contract.Request, self *world.Entity, caller int, nums []int64, texts []string) *Outcome {
+	f := m.frames[0]
+	m.caller = int64(caller)
 	for i, v := range nums {
-		m.nums[i&(registers-1)] = v
+		f.nums[i&(registers-1)] = v
 	}
 	for i, v := range texts {
-		m.texts[i&(registers-1)] = v
+		f.texts[i&(registers-1)] = v
 	}
-	return m.run(&p.requests[r.Index], self.Nums)
+	if out := m.run(&m.program.requests[r.Index], 0, self); out != nil || !m.program.watches {
+		return out
+	}
+	return m.rounds()
 }
 
-// Join runs `on join` for a client that has its entities already. The outcome is as that of Ask.
-func (p *Program) Join(m *Machine, client int) *Outcome {
-	if p.join.ins == nil {
+// Spawned runs `on spawn` of a new entity, in the transaction that it was made in.
+func (m *Machine) Spawned(e *world.Entity) *Outcome {
+	m.caller = 0
+	return m.handle(m.program.kinds[e.Kind.Index].spawn, e)
+}
+
+// Join runs `on join` for a client that has its entities already, and what that and their spawning set off.
+func (m *Machine) Join(client int) *Outcome {
+	m.caller = 0
+	m.frames[0].nums[0] = int64(client)
+	if out := m.handle(m.program.join, nil); out != nil {
+		return out
+	}
+	return m.rounds()
+}
+
+// Holds tells whether the condition of an entity's timer holds; one that cannot be computed does not.
+func (m *Machine) Holds(e *world.Entity, timer int) bool {
+	m.caller = 0
+	return m.handle(m.program.kinds[e.Kind.Index].timers[timer].while, e) == nil
+}
+
+// Fire runs the body of an entity's timer, and what it sets off.
+func (m *Machine) Fire(e *world.Entity, timer int) *Outcome {
+	m.caller = 0
+	if out := m.handle(m.program.kinds[e.Kind.Index].timers[timer].body, e); out != nil {
+		return out
+	}
+	return m.rounds()
+}
+
+func (m *Machine) handle(c *code, self *world.Entity) *Outcome {
+	if c == nil {
 		return nil
 	}
-	m.caller, m.entities[0] = 0, nil
-	m.nums[0] = int64(client)
-	return m.run(&p.join, nil)
+	return m.run(c, 0, self)
 }
 
-func (m *Machine) run(c *code, row []int64) *Outcome {
-	at, how := m.exec(c.ins, row, c)
+// rounds runs `on change` of what the transaction changed, then of what that changed, until nothing changes any more.
+func (m *Machine) rounds() *Outcome {
+	if !m.program.watches {
+		return nil
+	}
+	m.caller = 0
+	for round, mark := 1, 0; ; round++ {
+		m.touched = m.World.ChangedSince(mark, m.touched[:0])
+		mark = m.World.Mark()
+		for _, t := range m.touched {
+			c := m.program.kinds[t.Entity.Kind.Index].change[t.Property]
+			if c == nil {
+				continue
+			}
+			if round > maxRounds {
+				m.outcome = Outcome{Faulted: true, Check: -1, Line: int(c.lines[0]), Reason: fmt.Sprintf(
+					"`on change %s` would run in a round after the %dth; does it set itself off?", t.Entity.Kind.Properties[t.Property].Name, maxRounds)}
+				return &m.outcome
+			}
+			if out := m.run(c, 0, t.Entity); out != nil {
+				return out
+			}
+		}
+		if m.World.Mark() == mark {
+			return nil
+		}
+	}
+}
+
+// run runs code in the frame of a depth.
+func (m *Machine) run(c *code, depth int, self *world.Entity) *Outcome {
+	f := m.frames[depth]
+	var row []int64
+	if f.entities[0] = self; self != nil {
+		row = self.Nums
+	}
+	at, how := m.exec(f, depth, c.ins, row, c)
 	if how == ended {
 		return nil
 	}
-	return m.word(c, at, how)
+	if how == failedInside {
+		return m.inner
+	}
+	return m.word(c, f, at, how)
 }
 
 // word tells how a run ended that did not come to its end. It is done afterwards, from the instruction and what its registers
 // still hold, so that the way of what goes well is short.
-func (m *Machine) word(c *code, at int, how end) *Outcome {
+func (m *Machine) word(c *code, f *frame, at int, how end) *Outcome {
 	in := &c.ins[at]
 	out := &m.outcome
 	*out = Outcome{Check: -1, Line: int(c.lines[at])}
 	switch check := c.checks[at]; {
 	case in.op == opFail || how == nothing && check >= 0:
-		out.Denied, out.Check, out.Reason, out.Line = true, int(check), c.reasons[check], int(c.checkLines[check])
+		out.Denied, out.Dropped = !c.drops[check], c.drops[check]
+		out.Check, out.Reason, out.Line = int(check), c.reasons[check], int(c.checkLines[check])
 	case how == denied:
 		out.Denied, out.Reason = true, c.strings[in.k]
 	default:
-		out.Faulted, out.Reason = true, m.faultOf(c, in, how)
+		out.Faulted, out.Reason = true, m.faultOf(c, f, in, how)
 	}
 	return out
 }
 
-func (m *Machine) faultOf(c *code, in *ins, how end) string {
-	p, q := m.nums[in.b], m.nums[uint8(in.c)]
+func (m *Machine) faultOf(c *code, f *frame, in *ins, how end) string {
+	p, q := f.nums[in.b], f.nums[uint8(in.c)]
 	sum := func(p, q int64, sign string) string {
 		return fmt.Sprintf("%d %s %d is not a 64-bit whole number", p, sign, q)
 	}
@@ -115,6 +210,8 @@ func (m *Machine) faultOf(c *code, in *ins, how end) string {
 			what = c.props[in.k].Name
 		case opStore, opStoreK, opBump:
 			what = c.stores[in.c].prop.Name
+		case opRun:
+			return "an action is run on nothing: the client has no such entity"
 		case opTell:
 			return fmt.Sprintf("the event `%s` is told of nothing: the client has no such entity", c.tells[in.k].event.Name)
 		}
@@ -128,7 +225,7 @@ func (m *Machine) faultOf(c *code, in *ins, how end) string {
 	case opSub:
 		return sum(p, q, "-")
 	case opSubSelf:
-		return sum(p, m.entities[0].Nums[in.c], "-")
+		return sum(p, f.entities[0].Nums[in.c], "-")
 	case opMul:
 		return sum(p, q, "*")
 	case opDiv, opMod:
@@ -141,11 +238,11 @@ func (m *Machine) faultOf(c *code, in *ins, how end) string {
 	}
 	// What is left is a number that is stored.
 	s := &c.stores[in.c]
-	e := m.entities[in.b]
+	e := f.entities[in.b]
 	v := in.k
 	switch old := e.Nums[s.slot]; in.op {
 	case opStore:
-		v = m.nums[uint8(in.a)]
+		v = f.nums[uint8(in.a)]
 	case opBump:
 		if v += old; (old^v)&(in.k^v) < 0 {
 			return sum(old, in.k, "+")
@@ -158,11 +255,12 @@ func (m *Machine) faultOf(c *code, in *ins, how end) string {
 type end uint8
 
 const (
-	ended   end = iota
-	denied      // a check failed, or the body denies
-	faulted     // the instruction tells why
-	worded      // a fault too; m.reason says why
-	nothing     // a read through nothing: a fault in a body, a failed check in a head
+	ended        end = iota
+	denied           // a check failed, or the body denies
+	faulted          // the instruction tells why
+	worded           // a fault too; m.reason says why
+	nothing          // a read through nothing: a fault in a body, a failed check in a head
+	failedInside     // of an action; m.inner tells
 )
 
 func (m *Machine) fault(format string, args ...any) end {
@@ -188,8 +286,8 @@ func truth(b bool) int64 {
 
 // exec runs code until it ends, and gives the instruction that ended it. row is the row of self. Nothing is worded here: a
 // call with values in it would cost every instruction its registers.
-func (m *Machine) exec(ins []ins, row []int64, c *code) (at int, how end) {
-	r, ents := &m.nums, &m.entities
+func (m *Machine) exec(f *frame, depth int, ins []ins, row []int64, c *code) (at int, how end) {
+	r, ents := &f.nums, &f.entities
 	for pc := 0; uint(pc) < uint(len(ins)); pc++ {
 		in := &ins[pc]
 		switch in.op {
@@ -382,7 +480,7 @@ func (m *Machine) exec(ins []ins, row []int64, c *code) (at int, how end) {
 			}
 
 		default:
-			if how := m.rare(c, in); how != ended {
+			if how := m.rare(f, depth, c, in); how != ended {
 				return pc, how
 			}
 		}
@@ -391,15 +489,15 @@ func (m *Machine) exec(ins []ins, row []int64, c *code) (at int, how end) {
 }
 
 // rare runs the instructions that cost more than their dispatch.
-func (m *Machine) rare(c *code, in *ins) end {
-	r, t := &m.nums, &m.texts
+func (m *Machine) rare(f *frame, depth int, c *code, in *ins) end {
+	r, t := &f.nums, &f.texts
 	switch in.op {
 	case opText:
 		t[uint8(in.a)] = c.strings[in.k]
 	case opTextMove:
 		t[uint8(in.a)] = t[in.b]
 	case opTextLoad:
-		e := m.entities[in.b]
+		e := f.entities[in.b]
 		if e == nil {
 			return nothing
 		}
@@ -407,7 +505,7 @@ func (m *Machine) rare(c *code, in *ins) end {
 	case opTextEq:
 		r[uint8(in.a)] = truth(t[in.b] == t[uint8(in.c)])
 	case opTextStore:
-		e, p := m.entities[in.b], c.props[in.k]
+		e, p := f.entities[in.b], c.props[in.k]
 		if e == nil {
 			return nothing
 		}
@@ -420,7 +518,7 @@ func (m *Machine) rare(c *code, in *ins) end {
 			t[uint8(in.a)] = x.Name
 		}
 	case opHas, opCount, opRoom, opPut, opTake:
-		e, p := m.entities[in.b], c.props[in.k]
+		e, p := f.entities[in.b], c.props[in.k]
 		if e == nil {
 			return nothing
 		}
@@ -441,9 +539,15 @@ func (m *Machine) rare(c *code, in *ins) end {
 		if err != nil {
 			return m.fault("%s", err)
 		}
+	case opReply:
+		m.Reply = contract.Value{Num: r[uint8(in.a)]}
+	case opTextReply:
+		m.Reply = contract.Value{Text: t[uint8(in.a)]}
+	case opRun:
+		return m.act(f, depth, &c.calls[in.k], f.entities[in.b])
 	case opTell:
 		before := len(m.Told)
-		how := m.tell(&c.tells[in.k])
+		how := m.tell(f, &c.tells[in.k])
 		if how != ended {
 			m.Told = m.Told[:before]
 		}
@@ -452,9 +556,31 @@ func (m *Machine) rare(c *code, in *ins) end {
 	return ended
 }
 
+// act runs an action in the next frame.
+func (m *Machine) act(f *frame, depth int, c *call, on *world.Entity) end {
+	if on == nil {
+		return nothing
+	}
+	if m.frames[depth+1] == nil {
+		m.frames[depth+1] = &frame{}
+	}
+	next := m.frames[depth+1]
+	for i, reg := range c.nums {
+		next.nums[i] = f.nums[reg]
+	}
+	for i, reg := range c.texts {
+		next.texts[i] = f.texts[reg]
+	}
+	if out := m.run(&m.program.actions[c.action], depth+1, on); out != nil {
+		m.inner = out
+		return failedInside
+	}
+	return ended
+}
+
 // tell adds an event to those told; its lists use the memory of events of earlier runs.
-func (m *Machine) tell(t *tell) end {
-	if t.entity >= 0 && m.entities[t.entity] == nil {
+func (m *Machine) tell(f *frame, t *tell) end {
+	if t.entity >= 0 && f.entities[t.entity] == nil {
 		return nothing
 	}
 	if len(m.Told) < cap(m.Told) {
@@ -465,18 +591,18 @@ func (m *Machine) tell(t *tell) end {
 	out := &m.Told[len(m.Told)-1]
 	*out = Told{Event: t.event, Everyone: t.everyone, Values: out.Values[:0], Clients: out.Clients[:0]}
 	if t.entity >= 0 {
-		out.Entity = m.entities[t.entity]
+		out.Entity = f.entities[t.entity]
 	}
 	for i, reg := range t.args {
 		p := &t.event.Params[i]
 		var v contract.Value
 		if p.Type.IsText() {
-			v.Text = m.texts[reg]
+			v.Text = f.texts[reg]
 			if n := utf8.RuneCountInString(v.Text); n > p.Type.Max {
 				return m.fault("`%s` of the event `%s` has %d characters, at most %d are allowed", p.Name, t.event.Name, n, p.Type.Max)
 			}
 		} else {
-			v.Num = m.nums[reg]
+			v.Num = f.nums[reg]
 			if p.Type.Form == contract.FormInt && (v.Num < p.Type.Low || v.Num > p.Type.High) {
 				return m.fault("`%s` of the event `%s` would be %d: its range is %d..%d", p.Name, t.event.Name, v.Num, p.Type.Low, p.Type.High)
 			}
@@ -487,7 +613,7 @@ func (m *Machine) tell(t *tell) end {
 		return ended
 	}
 	owner := 0
-	if self := m.entities[0]; self != nil {
+	if self := f.entities[0]; self != nil {
 		owner = self.Owner
 	}
 	for _, client := range m.Clients {
@@ -504,7 +630,7 @@ func (m *Machine) tell(t *tell) end {
 			case contract.ToRole:
 				hit = client.Role == w.role
 			case contract.ToClient:
-				hit = int64(client.Number) == m.nums[w.reg]
+				hit = int64(client.Number) == f.nums[w.reg]
 			}
 			if hit {
 				in = !w.but

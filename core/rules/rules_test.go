@@ -29,8 +29,9 @@ entity Thing per player {
 	require.Empty(t, problems)
 	w := world.New(c)
 	e := w.Spawn(c.Kinds[1], 1)
-	m := &Machine{World: w, Clients: []Client{{1, "Ana", 0}, {2, "Bo", 0}, {3, "Cleo", 1}}}
-	if out := Compile(c).Ask(m, c.Requests[0], e, 1, []int64{x, y}, nil); out != nil {
+	m := NewMachine(Compile(c), w)
+	m.Clients = []Client{{1, "Ana", 0}, {2, "Bo", 0}, {3, "Cleo", 1}}
+	if out := m.Ask(c.Requests[0], e, 1, []int64{x, y}, nil); out != nil {
 		return w, m, *out
 	}
 	return w, m, Outcome{Check: -1}

@@ -28,9 +28,41 @@ func (s *Session) join(t *seat) {
 		if !k.Shared && k.Per == t.client.Role {
 			e := s.world.Spawn(k, c.Number)
 			s.eachView(func(v *replicate.View) { v.Spawned(e) })
+			s.conclude("on spawn of "+k.Name, s.machine.Spawned(e))
 		}
 	}
-	s.settle(s.program.Join(s.machine, c.Number))
+	s.conclude("on join", s.machine.Join(c.Number))
+}
+
+// conclude ends the transaction of a handler or timer; a fault undoes it and is told to those who run the session.
+func (s *Session) conclude(of string, o *rules.Outcome) {
+	if o != nil {
+		s.faults = append(s.faults, Fault{of, o.Line, o.Reason})
+	}
+	s.settle(o)
+}
+
+// timers moves all timers on by a tick. The count of a timer is no part of a transaction: a body that faults has fired.
+func (s *Session) timers() {
+	if !s.timed {
+		return
+	}
+	for _, e := range slices.Clone(s.world.Entities()) {
+		for i, t := range e.Kind.Timers {
+			count := &e.Nums[t.Slot]
+			if *count < 0 || t.While != nil && !s.machine.Holds(e, i) {
+				continue
+			}
+			if *count++; *count < t.Ticks {
+				continue
+			}
+			*count = 0
+			if t.After {
+				*count = -1 // it has fired, once for all
+			}
+			s.conclude("a timer of "+e.Kind.Name, s.machine.Fire(e, i))
+		}
+	}
 }
 
 // roster gives the rules the clients that are in.
@@ -59,6 +91,11 @@ func (s *Session) leave(t *seat) {
 				for u := range other.uses {
 					if u.entity == e.ID {
 						delete(other.uses, u)
+					}
+				}
+				for u := range other.paused {
+					if u.entity == e.ID {
+						delete(other.paused, u)
 					}
 				}
 			}
@@ -130,7 +167,7 @@ func (s *Session) decide(t *seat, call *Call, step *Step) {
 	d.Tick, d.Ask, d.Outcome, d.Check = s.tick, call.ask, wire.Accepted, -1
 	d.Client = wire.Client{Number: t.client.Number, Name: t.client.Name, Role: t.role}
 	s.pipeline(t, call, d)
-	t.said = append(t.said, wire.Decision{Seq: seq, Outcome: d.Outcome, Stage: d.Stage, Reason: d.Reason, Check: d.Check})
+	t.said = append(t.said, wire.Decision{Seq: seq, Outcome: d.Outcome, Stage: d.Stage, Reason: d.Reason, Check: d.Check, Reply: d.Reply})
 	out := &t.said[len(t.said)-1]
 	if d.Outcome == wire.Faulted {
 		// What went wrong may tell of values that this client may not have.
@@ -190,19 +227,32 @@ func (s *Session) pipeline(t *seat, call *Call, d *Decision) {
 			return
 		}
 	}
-	outcome := s.program.Ask(s.machine, r, e, t.client.Number, call.nums, call.texts)
+	if r.Pause != nil && s.tick < t.paused[use{r.Index, e.ID}] {
+		d.no(wire.Denied, wire.StageLimit, r.Pause.Reason)
+		return
+	}
+	outcome := s.machine.Ask(r, e, t.client.Number, call.nums, call.texts)
 	changes, told := s.settle(outcome)
 	d.Changes = changes
 	for _, e := range told {
 		d.Told = append(d.Told, e.Event.FullName())
 	}
 	if outcome == nil {
+		if r.Pause != nil {
+			t.paused[use{r.Index, e.ID}] = s.tick + r.Pause.Ticks
+		}
+		if r.Reply != nil {
+			d.Reply = r.Reply.AppendJSON(nil, s.machine.Reply)
+		}
 		return
 	}
 	d.Line = outcome.Line
 	switch {
 	case outcome.Faulted:
 		d.no(wire.Faulted, wire.StageBody, outcome.Reason)
+	case outcome.Dropped:
+		d.no(wire.Dropped, wire.StageCheck, "")
+		d.Text = r.Checks[outcome.Check].Text
 	case outcome.Denied && outcome.Check >= 0:
 		d.no(wire.Denied, wire.StageCheck, outcome.Reason)
 		d.Check, d.Text = outcome.Check, r.Checks[outcome.Check].Text
@@ -234,6 +284,7 @@ func (s *Session) collect(step *Step) {
 		step.Truth, _ = s.truth.Cut()
 	}
 	step.Told, s.told = s.told, nil
+	step.Faults, s.faults = s.faults, nil
 }
 
 // frames cuts the frame of each client. One that gets nothing new hears from the server once a second all the same.

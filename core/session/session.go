@@ -5,6 +5,7 @@
 package session
 
 import (
+	"encoding/json"
 	"fmt"
 	"slices"
 	"unicode"
@@ -28,7 +29,6 @@ const (
 // Session is one running world. It is used by one goroutine at a time.
 type Session struct {
 	contract *contract.Contract
-	program  *rules.Program
 	world    *world.World
 	machine  *rules.Machine
 	view     *replicate.View
@@ -37,7 +37,9 @@ type Session struct {
 	seats    map[int]*seat
 	order    []*seat // by number
 	told     []Told  // in this tick
-	last     int     // client number
+	faults   []Fault
+	timed    bool // some kind has a timer
+	last     int  // client number
 	tick     int64
 	inputs   []input
 	spare    []input // the memory of the last tick's inputs
@@ -57,6 +59,7 @@ type seat struct {
 	decided int   // requests in this tick
 	newest  uint64
 	first   [rememberAsk]wire.Decision // the last decisions, for repeats, by sequence number
+	paused  map[use]int64              // tick from which a request with a pause is taken again
 	uses    map[use]*window            // by limit
 	events  []*wire.Event              // of this tick
 	said    []wire.Decision            // of this tick
@@ -140,22 +143,21 @@ type Options struct {
 // New opens a session of a contract.
 func New(c *contract.Contract, o Options) *Session {
 	s := &Session{
-		contract: c, program: rules.Compile(c), world: world.New(c), view: replicate.NewView(o.Key),
+		contract: c, world: world.New(c), view: replicate.NewView(o.Key),
 		requests: map[string]*contract.Request{}, seats: map[int]*seat{},
 	}
-	s.machine = &rules.Machine{World: s.world}
+	s.machine = rules.NewMachine(rules.Compile(c), s.world)
 	for _, r := range c.Requests {
 		s.requests[r.FullName()] = r
 	}
-	for _, e := range s.world.Entities() {
-		s.view.Spawned(e)
-	}
+	s.timed = slices.ContainsFunc(c.Kinds, func(k *contract.Kind) bool { return len(k.Timers) > 0 })
 	if o.Trace {
 		s.truth = replicate.NewView(o.Key)
 		s.truth.Everything = true
-		for _, e := range s.world.Entities() {
-			s.truth.Spawned(e)
-		}
+	}
+	for _, e := range s.world.Entities() {
+		s.eachView(func(v *replicate.View) { v.Spawned(e) })
+		s.conclude("on spawn of "+e.Kind.Name, s.machine.Spawned(e))
 	}
 	return s
 }
@@ -167,7 +169,15 @@ type Step struct {
 	Decisions []Decision
 	Told      []Told
 	Cuts      []Cut
+	Faults    []Fault     // of handlers and timers; what they did was undone
 	Truth     *wire.Block // what changed for the server itself; only when traced
+}
+
+// Fault says that a handler or timer failed.
+type Fault struct {
+	Of     string // such as "on join" or "a timer of Diver"
+	Line   int
+	Reason string
 }
 
 // ClientFrame is a frame for one client.
@@ -200,9 +210,10 @@ type Decision struct {
 	Outcome wire.Outcome
 	Stage   wire.Stage
 	Reason  string
-	Check   int    // index of the check that decided, or -1
-	Text    string // of that check
-	Line    int    // of the contract, 0 if none decided
+	Reply   json.RawMessage // of an accepted request that gives one
+	Check   int             // index of the check that decided, or -1
+	Text    string          // of that check
+	Line    int             // of the contract, 0 if none decided
 	Changes []Change
 	Told    []string // names of the events
 }
@@ -291,7 +302,7 @@ func (s *Session) Join(name, role string) (int, error) {
 		return 0, fmt.Errorf("join: all %d seats of the session are taken", s.contract.Seats)
 	}
 	s.last++
-	t := &seat{client: rules.Client{Number: s.last, Name: name, Role: index}, role: role, uses: map[use]*window{}}
+	t := &seat{client: rules.Client{Number: s.last, Name: name, Role: index}, role: role, uses: map[use]*window{}, paused: map[use]int64{}}
 	s.seats[s.last] = t
 	s.order = append(s.order, t)
 	s.inputs = append(s.inputs, input{seat: t, what: "join"})
@@ -364,6 +375,7 @@ func (s *Session) Tick() *Step {
 			s.decide(t, &in.call, step)
 		}
 	}
+	s.timers()
 	s.collect(step)
 	s.frames(step, base)
 	return step

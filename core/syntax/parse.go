@@ -240,6 +240,12 @@ func (p *parser) decl() Decl {
 		p.nest--
 		d.At = Span{start, p.last()}
 		return d
+	case p.accept("const"):
+		d := &Const{Name: p.name("the constant's name")}
+		p.expect("=", "and a value, as in `const patch_mends = 25`")
+		d.Value = p.expr()
+		d.At = Span{start, p.last()}
+		return d
 	case p.is("entity") || p.is("shared"):
 		return p.entity()
 	case p.accept("event"):
@@ -253,7 +259,7 @@ func (p *parser) decl() Decl {
 		d.At = Span{start, p.last()}
 		return d
 	}
-	p.abort("expected", "a declaration", "one of contract, tick, seats, roles, enum, entity, shared, event, on join")
+	p.abort("expected", "a declaration", "one of contract, tick, seats, roles, enum, const, entity, shared, event, on join")
 	return nil
 }
 
@@ -334,12 +340,53 @@ func (p *parser) member(d *Entity) {
 		d.Requests = append(d.Requests, p.request(start))
 	case p.accept("event"):
 		d.Events = append(d.Events, p.event(start))
+	case p.accept("action"):
+		a := &Action{Name: p.name("the action's name")}
+		a.Params = p.params()
+		a.Body = p.body("the action")
+		a.At = Span{start, p.last()}
+		d.Actions = append(d.Actions, a)
+	case p.accept("on"):
+		h := &Handler{On: Ident{"spawn", p.tok().Span}}
+		if !p.accept("spawn") {
+			h.On = p.name("what the handler is for, `on spawn` or `on change hull`")
+		}
+		if h.On.Text == "change" {
+			h.Param = p.name("the property whose changes are meant")
+		}
+		h.Body = p.body("the handler")
+		h.At = Span{start, p.last()}
+		d.Handlers = append(d.Handlers, h)
+	case p.is("every") || p.is("after"):
+		d.Timers = append(d.Timers, p.timer())
 	case t.Kind == Name || t.Kind == TypeName:
 		d.Properties = append(d.Properties, p.property())
 	default:
-		p.abort("expected", "a property, a request or an event", "a property reads `hull: int 0..100 = 100`")
+		p.abort("expected", "a property, a request, an event, an action, a handler or a timer", "a property reads `hull: int 0..100 = 100`")
 	}
 	p.endOfStatement("this line")
+}
+
+func (p *parser) timer() *Timer {
+	start := p.tok().Span.Start
+	d := &Timer{After: p.take().Text == "after"}
+	d.Window = p.duration()
+	if p.is("while") && !d.After {
+		p.take()
+		d.While = p.expr()
+	}
+	d.Body = p.body("the timer")
+	d.At = Span{start, p.last()}
+	return d
+}
+
+func (p *parser) duration() *Number {
+	t := p.tok()
+	if t.Kind != Duration {
+		p.abort("expected", "a time", "a whole number with a unit: 400ms, 2s, 1min")
+	}
+	p.take()
+	return &Number{t.Span, t.Num}
 }
 
 func (p *parser) property() *Property {
@@ -439,13 +486,16 @@ func (p *parser) event(start int) *Event {
 	return d
 }
 
-var headWords = []string{"from", "limit", "let", "check", "{"}
+var headWords = []string{"from", "limit", "pause", "let", "check", "{"}
 
 func (p *parser) request(start int) *Request {
 	d := &Request{}
 	p.attempt(func() {
 		d.Name = p.name("the request's name")
 		d.Params = p.params()
+		if p.accept("->") {
+			d.Reply = p.typ()
+		}
 	}, headWords...)
 	p.nest++
 	for !p.is("{") {
@@ -483,17 +533,29 @@ func (p *parser) head(d *Request) {
 			p.expect("second", "or a time, as in `limit 1 per 10s`")
 		}
 		d.Limit.At = Span{t.Span.Start, p.last()}
+	case p.accept("pause"):
+		if d.Pause != nil {
+			p.fail(t.Span, "repeated", "this request has a pause already", "remove one of the two")
+		}
+		pause := &Pause{Window: p.duration()}
+		p.expect("else", "and a denial, as in `pause 400ms else deny \"still loading\"`")
+		p.expect("deny", "and a reason")
+		pause.Reason = p.reason()
+		pause.At = Span{t.Span.Start, p.last()}
+		d.Pause = pause
 	case p.is("let"):
 		d.Head = append(d.Head, p.let())
 	case p.accept("check"):
 		c := &Check{Cond: p.expr()}
 		p.expect("else", "and what a failed check does, as in `else deny \"not now\"`")
-		p.expect("deny", "and a reason")
-		c.Reason = p.reason()
+		if !p.accept("drop") {
+			p.expect("deny", "and a reason, or `drop`")
+			c.Reason = p.reason()
+		}
 		c.At = Span{t.Span.Start, p.last()}
 		d.Head = append(d.Head, c)
 	default:
-		p.abort("expected", "`{` and the body of the request, or a line of its head", "a head is made of from, limit, let and check; changes belong in the body")
+		p.abort("expected", "`{` and the body of the request, or a line of its head", "a head is made of from, limit, pause, let and check; changes belong in the body")
 	}
 }
 
@@ -590,6 +652,21 @@ func (p *parser) stmt() Stmt {
 		d.Event, d.Args = call.Fn, call.Args
 		d.At = Span{t.Span.Start, p.last()}
 		return d
+	case p.is("match"):
+		return p.match()
+	case p.accept("do"):
+		x := p.postfix()
+		call, ok := x.(*Call)
+		if !ok {
+			p.fail(x.Span(), "expected", "an action is run with its values in brackets", "as in `do surface()`")
+			panic(skip{})
+		}
+		return &Run{Span{t.Span.Start, p.last()}, call.Fn, call.Args}
+	case p.is("reply") && t.Kind == Name && p.peek().Text != "=" && p.peek().Text != ".":
+		p.take()
+		d := &Reply{Value: p.expr()}
+		d.At = Span{t.Span.Start, p.last()}
+		return d
 	case p.accept("deny"):
 		d := &Deny{Reason: p.reason()}
 		d.At = Span{t.Span.Start, p.last()}
@@ -614,6 +691,36 @@ func (p *parser) stmt() Stmt {
 		return nil
 	}
 	return &Do{Span{t.Span.Start, p.last()}, x}
+}
+
+func (p *parser) match() Stmt {
+	p.deeper()
+	defer func() { p.depth-- }()
+	start := p.take().Span.Start
+	d := &Match{X: p.expr()}
+	p.expect("{", "and a part for each value")
+	for !p.is("}") {
+		if p.tok().Kind == End {
+			p.abort("expected", "`}` that closes this `match`", "")
+		}
+		if p.accept("else") {
+			body := p.body("this `else`")
+			if d.Else != nil {
+				p.fail(p.tok().Span, "repeated", "this `match` has an `else` already", "remove one of the two")
+			}
+			d.Else = body
+			continue
+		}
+		arm := Arm{Values: []Expr{p.expr()}}
+		for p.accept(",") {
+			arm.Values = append(arm.Values, p.expr())
+		}
+		arm.Body = p.body("this value")
+		d.Arms = append(d.Arms, arm)
+	}
+	p.take()
+	d.At = Span{start, p.last()}
+	return d
 }
 
 func (p *parser) branch(chain int) Stmt {

@@ -13,7 +13,8 @@ type Ident struct {
 	At   Span
 }
 
-// Decl is a top-level declaration: *Contract, *Tick, *Seats, *Roles, *Enum, *Entity, *Event or *Handler.
+// Decl is a top-level declaration: *Contract, *Tick, *Seats, *Roles, *Enum, *Const,
+// *Entity, *Event or *Handler.
 type Decl interface{ Span() Span }
 
 // Contract is `contract NAME language N`.
@@ -58,6 +59,33 @@ type Entity struct {
 	Properties []*Property
 	Requests   []*Request
 	Events     []*Event
+	Actions    []*Action
+	Handlers   []*Handler
+	Timers     []*Timer
+}
+
+// Const is `const name = VALUE`.
+type Const struct {
+	At    Span
+	Name  Ident
+	Value Expr
+}
+
+// Action is `action name(params) { … }`: a piece of a body that others run with `do`.
+type Action struct {
+	At     Span
+	Name   Ident
+	Params []Param
+	Body   []Stmt
+}
+
+// Timer is `every TIME while CONDITION { … }` or `after TIME { … }`.
+type Timer struct {
+	At     Span
+	After  bool
+	Window *Number // milliseconds
+	While  Expr    // nil when absent
+	Body   []Stmt
 }
 
 // Property is `name: TYPE = DEFAULT clauses`.
@@ -92,8 +120,10 @@ type Request struct {
 	At     Span
 	Name   Ident
 	Params []Param
+	Reply  *Type     // nil when it gives none
 	From   *Audience // nil means the owner
 	Limit  *Limit
+	Pause  *Pause
 	Head   []Stmt // *Let and *Check, in order
 	Body   []Stmt
 }
@@ -105,6 +135,13 @@ type Limit struct {
 	Window *Number // milliseconds; nil means a second
 }
 
+// Pause is `pause TIME else deny "reason"`.
+type Pause struct {
+	At     Span
+	Window *Number // milliseconds
+	Reason *Literal
+}
+
 // Event is a client RPC: `event name(params)`.
 type Event struct {
 	At     Span
@@ -112,11 +149,11 @@ type Event struct {
 	Params []Param
 }
 
-// Handler is `on join(c) { … }`.
+// Handler is `on join(c) { … }` of a contract, or `on spawn { … }` or `on change NAME { … }` of a kind.
 type Handler struct {
 	At    Span
 	On    Ident
-	Param Ident
+	Param Ident // the client of join, the property of change
 	Body  []Stmt
 }
 
@@ -132,7 +169,8 @@ type AudienceTerm struct {
 	Who Expr
 }
 
-// Stmt is a statement: *Let, *Check (heads only), *Assign, *Do, *If, *Tell or *Deny.
+// Stmt is a statement: *Let, *Check (heads only), *Assign, *Do, *Run, *If, *Match, *Tell,
+// *Reply or *Deny.
 type Stmt interface{ Span() Span }
 
 // Let is `let name = value`.
@@ -142,11 +180,11 @@ type Let struct {
 	Value Expr
 }
 
-// Check is `check CONDITION else deny "reason"`.
+// Check is `check CONDITION else deny "reason"`, or `else drop`, which has no reason.
 type Check struct {
 	At     Span
 	Cond   Expr
-	Reason *Literal
+	Reason *Literal // nil for drop
 }
 
 // Assign is `target = value`, `target += value` or `target -= value`.
@@ -161,6 +199,33 @@ type Assign struct {
 type Do struct {
 	At Span
 	X  Expr
+}
+
+// Run is `do action(values)`.
+type Run struct {
+	At     Span
+	Action Expr
+	Args   []Expr
+}
+
+// Match is `match VALUE { a, b { … } else { … } }`.
+type Match struct {
+	At   Span
+	X    Expr
+	Arms []Arm
+	Else []Stmt // nil when absent
+}
+
+// Arm is the part of a match for some values.
+type Arm struct {
+	Values []Expr
+	Body   []Stmt
+}
+
+// Reply is `reply VALUE`.
+type Reply struct {
+	At    Span
+	Value Expr
 }
 
 // If is `if CONDITION { … } else { … }`.
@@ -248,6 +313,12 @@ func (n *Enum) Span() Span     { return n.At }
 func (n *Entity) Span() Span   { return n.At }
 func (n *Event) Span() Span    { return n.At }
 func (n *Handler) Span() Span  { return n.At }
+func (n *Const) Span() Span    { return n.At }
+func (n *Action) Span() Span   { return n.At }
+func (n *Timer) Span() Span    { return n.At }
+func (n *Run) Span() Span      { return n.At }
+func (n *Match) Span() Span    { return n.At }
+func (n *Reply) Span() Span    { return n.At }
 func (n *Let) Span() Span      { return n.At }
 func (n *Check) Span() Span    { return n.At }
 func (n *Assign) Span() Span   { return n.At }

@@ -155,11 +155,12 @@ type Event struct {
 // Decision is what a client is told of its request. Check is the index of the check that failed among the reasons of the
 // request's outline, or -1.
 type Decision struct {
-	Seq     uint64  `json:"seq"`
-	Outcome Outcome `json:"outcome"`
-	Stage   Stage   `json:"stage,omitempty"`
-	Reason  string  `json:"reason,omitempty"`
-	Check   int     `json:"check"`
+	Seq     uint64          `json:"seq"`
+	Outcome Outcome         `json:"outcome"`
+	Stage   Stage           `json:"stage,omitempty"`
+	Reason  string          `json:"reason,omitempty"`
+	Check   int             `json:"check"`
+	Reply   json.RawMessage `json:"reply,omitempty"` // what an accepted request replied
 }
 
 // Frame is everything that one client gets of one tick. Snapshot: forget what you hold, this is all.

@@ -298,6 +298,39 @@ func (w *World) swap() {
 	slices.Reverse(w.journal)
 }
 
+// Mark gives a place in the open transaction for ChangedSince.
+func (w *World) Mark() int { return len(w.journal) }
+
+// Touched is a property of an entity that differs from what it was at a mark.
+type Touched struct {
+	Entity   *Entity
+	Property int
+}
+
+// ChangedSince appends the properties that the open transaction has changed since a mark, each once, by ID and then in the
+// order of declaration. What was put back to what it was at the mark has not changed.
+func (w *World) ChangedSince(mark int, out []Touched) []Touched {
+	for i := mark; i < len(w.journal); i++ {
+		j := &w.journal[i]
+		first := !slices.ContainsFunc(w.journal[mark:i], func(k entry) bool {
+			return k.entity == j.entity && k.slot == j.slot && k.text == j.text
+		})
+		if !first || !j.text && j.entity.Nums[j.slot] == j.num || j.text && j.entity.Texts[j.slot] == w.replaced[j.num] {
+			continue
+		}
+		if t := (Touched{j.entity, int(j.prop)}); !slices.Contains(out, t) {
+			out = append(out, t)
+		}
+	}
+	slices.SortFunc(out, func(a, b Touched) int {
+		if a.Entity != b.Entity {
+			return int(a.Entity.ID - b.Entity.ID)
+		}
+		return a.Property - b.Property
+	})
+	return out
+}
+
 // Commit keeps what was written since the last Commit or Rollback.
 func (w *World) Commit() {
 	w.journal = w.journal[:0]

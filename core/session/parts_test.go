@@ -1,0 +1,197 @@
+package session
+
+import (
+	"fmt"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
+
+	"kamerad/core/wire"
+)
+
+const partsText = `contract wreck language 1
+roles player, referee
+enum Item { flare, patch, relic }
+const mends = 25
+shared Tide {
+  height: int 0..9 = 0
+  clock: int 0..1000000000
+  event turned()
+  every 500ms while height < 3 { height += 1 }
+  every 100ms { clock += 1 }
+  after 2s { height = 9; tell everyone turned() }
+}
+entity Diver per player {
+  hull: int 0..100 = 100 clamped
+  deaths: int 0..9 = 0
+  air: int 0..100 = 10
+  kick: bool
+  low: int 0..100 = 100
+  event surfaced(n: int 0..9)
+  on spawn { air = 3; low = 100 }
+  on change hull {
+    if hull < low { low = hull }
+    if hull == 0 { do surface(100) }
+  }
+  action surface(full: int 0..100) { hull = full; do count(1) }
+  action count(n: int 0..9) { deaths += n; tell everyone surfaced(deaths) }
+  every 100ms while kick { air -= 1 }
+  request hurt(by: int 0..200) { hull -= by }
+  request set_kick(yes: bool) { kick = yes }
+  request use(item: Item) -> int 0..100
+    pause 200ms else deny "still loading"
+    check hull > 10 else drop
+  {
+    match item {
+      flare { reply 1 }
+      patch, relic { hull += mends; reply hull }
+    }
+  }
+}
+shared Ring {
+  a: int 0..99
+  b: int 0..99
+  rounds: int 0..99
+  on change a { rounds += 1; if a < 50 { b = a + 1 } }
+  on change b { rounds += 1; if b < 50 { a = b + 1 } }
+  request spin(from_: int 0..99) from everyone { a = from_ }
+}
+`
+
+func (g *game) run(ticks int) {
+	for range ticks {
+		g.tick()
+	}
+}
+
+func TestTimersCountTicks(t *testing.T) {
+	g := open(t, partsText)
+	ana := g.join("Ana", "")
+	g.run(9)
+	assert.Equal(t, "0", g.sees(ana, 0, "Tide", "height"))
+	g.tick()
+	assert.Equal(t, "1", g.sees(ana, 0, "Tide", "height"))
+	g.run(29)
+	assert.Equal(t, "3", g.sees(ana, 0, "Tide", "height"), "it stops when its condition fails")
+	assert.Empty(t, g.heard[ana])
+	g.tick()
+	assert.Equal(t, "9", g.sees(ana, 0, "Tide", "height"))
+	g.run(200)
+	assert.Equal(t, []string{"Tide.turned"}, g.heard[ana], "`after` fires once")
+
+	// Letting go in between does not save any air: what counts is the ticks in which the key was held.
+	for range 4 {
+		g.ask(ana, 0, "Diver.set_kick", "true")
+		g.ask(ana, 0, "Diver.set_kick", "false")
+	}
+	assert.Equal(t, "1", g.sees(ana, ana, "Diver", "air"))
+	g.ask(ana, 0, "Diver.set_kick", "true")
+	g.run(10)
+	assert.Equal(t, "0", g.sees(ana, ana, "Diver", "air"))
+	faults := 0
+	for range 10 {
+		g.tick()
+		faults += len(g.step.Faults)
+	}
+	assert.Equal(t, 5, faults, "a body that faults has fired all the same, and the session goes on")
+	g.s.Leave(ana)
+	g.run(10)
+	assert.Empty(t, g.step.Faults, "no timer outlives its entity")
+
+	long := open(t, partsText)
+	bo := long.join("Bo", "")
+	long.run(72_000)
+	assert.Equal(t, "36000", long.sees(bo, 0, "Tide", "clock"), "exact after an hour")
+}
+
+func TestAChangeSetsOffItsHandlerInTheSameTransaction(t *testing.T) {
+	g := open(t, partsText)
+	ana := g.join("Ana", "")
+	g.tick()
+	assert.Equal(t, "3", g.sees(ana, ana, "Diver", "air"), "on spawn has run before the spawn is told")
+	g.ask(ana, 0, "Diver.hurt", "30")
+	assert.Equal(t, "70", g.sees(ana, ana, "Diver", "low"))
+	g.ask(ana, 0, "Diver.hurt", "70")
+	assert.Equal(t, []string{"100", "0", "1"}, []string{g.sees(ana, ana, "Diver", "hull"), g.sees(ana, ana, "Diver", "low"), g.sees(ana, ana, "Diver", "deaths")})
+	assert.Equal(t, []string{"Diver.surfaced"}, g.heard[ana])
+	g.ask(ana, 0, "Diver.hurt", "0")
+	assert.Equal(t, []string{"Diver.surfaced"}, g.heard[ana], "no change, no handler")
+	for range 8 {
+		g.ask(ana, 0, "Diver.hurt", "200")
+	}
+	assert.Equal(t, "9", g.sees(ana, ana, "Diver", "deaths"))
+	before := g.truth()
+	d := g.ask(ana, 0, "Diver.hurt", "200")
+	assert.Equal(t, wire.Faulted, d.Outcome, "a fault in what it set off")
+	assert.Contains(t, g.step.Decisions[0].Reason, "deaths cannot become 10")
+	assert.Equal(t, before, g.truth(), "undoes the request too")
+
+	assert.Equal(t, wire.Accepted, g.ask(ana, 0, "Ring.spin", "44").Outcome)
+	assert.Equal(t, "7", g.sees(ana, 0, "Ring", "rounds"))
+	before = g.truth()
+	assert.Equal(t, wire.Faulted, g.ask(ana, 0, "Ring.spin", "2").Outcome)
+	assert.Contains(t, g.step.Decisions[0].Reason, "a round after the 8th")
+	assert.Equal(t, before, g.truth())
+}
+
+func TestRepliesPausesAndDrops(t *testing.T) {
+	g := open(t, partsText)
+	ana := g.join("Ana", "")
+	g.tick()
+	g.ask(ana, 0, "Diver.hurt", "50")
+	d := g.ask(ana, 0, "Diver.use", `"relic"`)
+	assert.Equal(t, "75", string(d.Reply))
+	d = g.ask(ana, 0, "Diver.use", `"flare"`)
+	assert.Equal(t, []any{wire.Denied, "still loading"}, []any{d.Outcome, d.Reason})
+	g.run(2)
+	assert.Equal(t, "1", string(g.ask(ana, 0, "Diver.use", `"flare"`).Reply), "counted from the last accepted one")
+	g.ask(ana, 0, "Diver.hurt", "70")
+	g.run(4)
+	d = g.ask(ana, 0, "Diver.use", `"patch"`)
+	assert.Equal(t, []any{wire.Dropped, wire.StageCheck, ""}, []any{d.Outcome, d.Stage, d.Reason})
+	assert.Equal(t, "5", g.sees(ana, ana, "Diver", "hull"))
+}
+
+// Whatever a body does before it faults, nothing of it stays.
+func TestABodyThatFaultsLeavesNothing(t *testing.T) {
+	lines := []string{
+		"n += x", "n = x * 2", "small = x", "s = words", "i.put(Item.a, x)", "i.take(Item.b)", "i.put(Item.b, 2)", "yes = not yes",
+		"it = Item.c", "tell everyone said(n)", "Other.n += x", "do jump(x)", "if n > x { n = x } else { s = \"no\" }",
+		"match it { a { n = 1 } else { n = 100 / x } }", "n = 100 / (x - 3)", "Other.n = small * small",
+	}
+	rapid.Check(t, func(rt *rapid.T) {
+		body := strings.Join(rapid.SliceOfN(rapid.SampledFrom(lines), 1, 8).Draw(rt, "body"), "\n")
+		g := open(rt, fmt.Sprintf(`contract thing language 1
+enum Item { a, b, c }
+shared Other { n: int -50..50; on change n { if n > 40 { n = 1000 / (n - 41) } } }
+entity Thing per player {
+  n: int -1000..1000; small: int 0..9 = 3; s: text max 4; yes: bool; it: Item; i: stacks<Item> max 2 each 3
+  event said(n: int 0..99)
+  action jump(by: int -9..99) { n -= by; Other.n -= by }
+  on change n { if n == 7 { small = n + 92 } }
+  request go(x: int -9..99, words: text max 9) {
+%s
+  }
+}`, body))
+		ana := g.join("Ana", "")
+		g.tick()
+		for range 5 {
+			row := append([]int64{}, g.s.world.Of(1, ana).Nums...)
+			before, heard := g.truth(), len(g.heard[ana])
+			d := g.ask(ana, 0, "Thing.go", fmt.Sprint(rapid.IntRange(-9, 99).Draw(rt, "x")), rapid.SampledFrom([]string{`"ok"`, `"too long"`}).Draw(rt, "words"))
+			if d.Outcome != wire.Accepted {
+				require.Equal(rt, wire.Faulted, d.Outcome)
+				require.Equal(rt, before, g.truth())
+				require.Equal(rt, row, g.s.world.Of(1, ana).Nums)
+				require.Len(rt, g.heard[ana], heard)
+			}
+			copied := g.copies[ana].Own("Thing", ana)
+			for _, f := range copied.Fields {
+				require.True(rt, f.Value.Equal(g.s.world.Of(1, ana).Value(g.s.contract.Kinds[1].Property(f.Name))))
+			}
+		}
+	})
+}
