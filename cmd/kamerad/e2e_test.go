@@ -157,7 +157,7 @@ func TestTwoDiversOverTheWire(t *testing.T) {
 
 	anas, bos, id := play(demo.Contract)
 	assert.Contains(t, strings.Join(anas, "\n"), `"satchel"`)
-	other := strings.Replace(demo.Contract, "c.Diver.satchel.put(flare, 3)", `c.Diver.satchel.put(flare, 3); if c.name == "Ana" { c.Diver.satchel.put(tank, 4); c.Diver.air = 60 }`, 1)
+	other := strings.Replace(demo.Contract, "on join(c) {", `on join(c) { if c.name == "Ana" { c.Diver.satchel.put(tank, 4); c.Diver.air = 30 }; `, 1)
 	require.NotEqual(t, demo.Contract, other)
 	otherAnas, otherBos, _ := play(other)
 	assert.NotEqual(t, anas, otherAnas)
@@ -394,7 +394,7 @@ entity Diver per diver {
 		assert.Regexp(t, regexp.MustCompile(want), out, "%v", args)
 		return out
 	}
-	must(`✓ no mistakes in .*tidewreck.kam: 2 kinds, 9 properties, 5 requests, 4 events`, 0, "", "check", file)
+	must(`✓ no mistakes in .*tidewreck.kam: 3 kinds, 11 properties, 6 requests, 4 events`, 0, "", "check", file)
 	out := must(`5 mistakes`, 1, "", "check", faulty)
 	for _, position := range []string{":3:18:", ":4:22:", ":7:11:", ":9:12:", ":10:19:"} {
 		assert.Contains(t, out, position)
@@ -418,6 +418,7 @@ entity Diver per diver {
 	must(`"pearl" is no session's number`, 2, "", "session", "show", "pearl")
 
 	must(`✓ accepted`, 0, "", "ask", "1", "Diver.search", "--as", "Cleo")
+	must(`✓ accepted, replied false`, 0, "", "ask", "1", "guess", "rust", "--as", "Cleo")
 	must(`✕ denied: not carried \(check\)`, 1, "", "ask", "1", "use", "relic", "--as", "Cleo")
 	must(`\? malformed: the argument .item. is "pearl"`, 1, "", "ask", "1", "use", "pearl", "--as", "Cleo")
 	must(`"stage": "types"`, 1, "", "ask", "--json", "1", "Diver.fly", "--as", "Cleo")

@@ -68,7 +68,7 @@ func mark(number int) string {
 }
 
 // verdict words a decision: its sign, its outcome and what decided.
-func verdict(outcome wire.Outcome, stage wire.Stage, reason string) string {
+func verdict(outcome wire.Outcome, stage wire.Stage, reason string, reply json.RawMessage) string {
 	sign, colour := map[wire.Outcome]string{wire.Accepted: "✓", wire.Denied: "✕", wire.Dropped: "↓", wire.Malformed: "?", wire.Faulted: "!"}[outcome], bad
 	switch outcome {
 	case wire.Accepted:
@@ -79,6 +79,9 @@ func verdict(outcome wire.Outcome, stage wire.Stage, reason string) string {
 	out := colour.Sprintf("%s %s", sign, outcome)
 	if reason != "" {
 		out += ": " + reason
+	}
+	if reply != nil {
+		out += ", replied " + string(reply)
 	}
 	if stage != "" {
 		out += muted.Sprintf(" (%s)", stage)

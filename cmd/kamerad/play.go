@@ -71,7 +71,7 @@ func askCommand() *cli.Command {
 			if c.Bool("json") {
 				err = printJSON(c.Root().Writer, d)
 			} else {
-				fmt.Println(verdict(d.Outcome, d.Stage, d.Reason))
+				fmt.Println(verdict(d.Outcome, d.Stage, d.Reason, d.Reply))
 			}
 			if err == nil && d.Outcome != wire.Accepted {
 				err = errFound
@@ -329,7 +329,7 @@ func (p *player) line(ctx context.Context, line string) {
 		if d, err = p.me.Ask(limited, entity, name, values...); err == nil && !p.json {
 			p.hold.Lock()
 			defer p.hold.Unlock()
-			fmt.Println(verdict(d.Outcome, d.Stage, d.Reason))
+			fmt.Println(verdict(d.Outcome, d.Stage, d.Reason, d.Reply))
 		}
 	}
 	if err != nil {

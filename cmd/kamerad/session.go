@@ -131,7 +131,7 @@ func showSession(ctx context.Context, c *cli.Command) error {
 		fmt.Println()
 		t := sheet("Tick", "Client", "Request", "Decision")
 		for _, d := range decisions {
-			t.AppendRow([]any{d.Tick, d.Client.Name, request(d), verdict(d.Outcome, d.Stage, d.Reason)})
+			t.AppendRow([]any{d.Tick, d.Client.Name, request(d), verdict(d.Outcome, d.Stage, d.Reason, d.Reply)})
 		}
 		show(c.Root().Writer, t)
 	}

@@ -49,7 +49,7 @@ export type Session = {
 export type Version = { contract: string; version: number; fingerprint: string; published_at: string };
 
 export type Outcome = "accepted" | "denied" | "dropped" | "malformed" | "faulted";
-export type Answer = { seq: number; outcome: Outcome; stage?: string; reason?: string; check: number };
+export type Answer = { seq: number; outcome: Outcome; stage?: string; reason?: string; check: number; reply?: unknown };
 export type Change = { entity: number; kind: string; owner: number; property: string; old: unknown; new: unknown };
 export type Decision = {
   tick: number;

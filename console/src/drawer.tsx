@@ -183,6 +183,11 @@ function Outcome({ answer, full }: { answer: Answer; full?: Decision }) {
       <p data-testid="decision">
         <Verdict outcome={answer.outcome} />
         {answer.reason && <>: {answer.reason}</>}
+        {answer.reply !== undefined && (
+          <>
+            , replied <span className="value">{JSON.stringify(answer.reply)}</span>
+          </>
+        )}
       </p>
       {answer.stage && <p className="text-muted">decided at {answer.stage === "from" ? "from (who may ask)" : answer.stage}</p>}
       {full?.check_text && (

@@ -83,7 +83,7 @@ test("a session is opened, two test clients join, a legal and an illegal request
   await page.getByRole("button", { name: "Open", exact: true }).click();
   await page.getByRole("heading", { name: "Session 1" }).waitFor();
   await page.getByText("No client is here.").waitFor();
-  await shows("Dive.answer", "server", /^"the tide"$/);
+  await shows("Strongbox.answer", "server", /^"an echo"$/);
 
   await openClient("Ana");
   await openClient("Bo");
@@ -104,6 +104,10 @@ test("a session is opened, two test clients join, a legal and an illegal request
   await shows("Ana.Diver.satchel", "Bo", "– not for this client");
   await page.getByText("100 → 93").waitFor();
 
+  await page.getByLabel("Request").selectOption("Strongbox.guess");
+  await page.getByLabel("words").fill("rust");
+  await page.getByRole("button", { name: "Ask", exact: true }).click();
+  await expect.poll(() => decision().innerText()).toMatch(/accepted, replied false/);
   await page.getByLabel("Request").selectOption("Diver.use");
   await page.getByLabel("item").selectOption("relic");
   await page.getByRole("button", { name: "Ask", exact: true }).click();
@@ -139,7 +143,7 @@ test("a client that joins from elsewhere appears and leaves; a referee ends the 
   await expect.poll(() => decision().innerText()).toMatch(/accepted/);
   await shows("Dive.phase", "Bo", "tally = as the server");
   await page.getByRole("tab", { name: "Events" }).click();
-  await page.getByRole("table", { name: "Events" }).getByText("tide_turned").waitFor();
+  await page.getByRole("table", { name: "Events" }).getByText("Dive.turned").waitFor();
   await page.getByRole("tab", { name: "Decisions" }).click();
 
   expect(() => kamerad("ask", "1", "search", "--as", "Cleo")).toThrow(/not in the water|Command failed/);
