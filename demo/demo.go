@@ -57,7 +57,16 @@ func choose(c *client.Client, dice *rand.Rand) (request string, args []json.RawM
 		if me == nil {
 			return
 		}
-		number := func(name string) int64 { v, _ := me.Value(name); return v.Num }
+		number := func(name string) float64 {
+			for _, f := range me.Fields {
+				if f.Name == name && f.Type.Form == contract.FormReal {
+					return f.Type.Real(f.Value.Num)
+				} else if f.Name == name {
+					return float64(f.Value.Num)
+				}
+			}
+			return 0
+		}
 		carried := map[string]int64{}
 		for _, f := range me.Fields {
 			if f.Type.Form == contract.FormStacks {

@@ -1,9 +1,11 @@
 // What the service answers, and the calls that the console makes.
 
 export type Type = {
-  form: "bool" | "int" | "text" | "enum" | "stacks";
+  form: "bool" | "int" | "real" | "text" | "enum" | "stacks";
   low?: number;
   high?: number;
+  per?: number; // of a real: low and high count steps of unit/per
+  unit?: number;
   max?: number;
   each?: number;
   enum?: { name: string; values: string[] };

@@ -2,7 +2,7 @@
 
 import { Switch } from "radix-ui";
 import { useState } from "react";
-import { api, message, type Answer, type Decision, type Kind, type Param } from "./api";
+import { api, message, type Answer, type Decision, type Kind, type Param, type Type } from "./api";
 import { format, nameOf, things } from "./copy";
 import { Verdict } from "./signs";
 import { useWatch, type Column } from "./watch";
@@ -142,15 +142,25 @@ export function Drawer({ client }: { client: Column }) {
 // typed turns what stands in a field into a value of the argument's type.
 function typed(p: Param, text: string | undefined): unknown {
   const value = text ?? initial(p);
+  if (p.type.form === "real") return value.trim() !== "" && Number.isFinite(Number(value)) ? Number(value) : value;
   if (p.type.form === "int") return value.trim() !== "" && Number.isInteger(Number(value)) ? Number(value) : value;
   if (p.type.form === "bool") return value === "true";
   return value;
 }
 
+// range gives the least and the greatest value of a number's type.
+function range(t: Type): [number, number] {
+  const step = (t.unit ?? 1) / (t.per ?? 1);
+  return [(t.low ?? 0) * step, (t.high ?? 0) * step];
+}
+
 function initial(p: Param): string {
   if (p.type.form === "enum") return p.type.enum?.values[0] ?? "";
   if (p.type.form === "bool") return "false";
-  if (p.type.form === "int") return String(Math.min(Math.max(0, p.type.low ?? 0), p.type.high ?? 0));
+  if (p.type.form === "int" || p.type.form === "real") {
+    const [low, high] = range(p.type);
+    return String(Math.min(Math.max(0, low), high));
+  }
   return "";
 }
 
@@ -160,7 +170,7 @@ function Argument({ param, value, onChange }: { param: Param; value?: string; on
   return (
     <label className="block">
       {param.name}
-      {type.form === "int" && <span className="text-muted"> {type.low ?? 0} to {type.high ?? 0}</span>}
+      {(type.form === "int" || type.form === "real") && <span className="text-muted"> {range(type).join(" to ")}</span>}
       {type.form === "text" && <span className="text-muted"> at most {type.max} characters</span>}
       {choices ? (
         <select className="field" value={value ?? initial(param)} onChange={(e) => onChange(e.target.value)}>

@@ -53,7 +53,7 @@ export function Sheet(props: { asking?: number; onAsk: (n: number) => void; onCl
                   {p.name}
                 </th>
                 <td className="px-3" data-column="server">
-                  <Value text={format(p.type, thing.values[p.name])} number={p.type.form === "int"} />
+                  <Value text={format(p.type, thing.values[p.name])} number={isNumber(p.type.form)} />
                 </td>
                 {columns.map((c) => (
                   <Held key={c.number} column={c} thing={thing} property={p} />
@@ -99,13 +99,15 @@ function Held(props: { column: Column; thing: Thing; property: Property }) {
   return (
     <td className="border-l border-line px-3" data-column={props.column.name}>
       <span className="flex items-baseline gap-2">
-        {cell.text !== "" && <Value text={cell.text} number={props.property.type.form === "int"} />}
+        {cell.text !== "" && <Value text={cell.text} number={isNumber(props.property.type.form)} />}
         {cell.sign !== "–" && <span className="flex-1" />}
         <Sign sign={cell.sign} behind={cell.behind} />
       </span>
     </td>
   );
 }
+
+const isNumber = (form: string) => form === "int" || form === "real";
 
 // Value shows a value, and marks it for a moment when it has changed.
 function Value({ text, number }: { text: string; number: boolean }) {

@@ -2,8 +2,11 @@ package contract
 
 import (
 	"fmt"
+	"math"
+	"math/big"
 	"slices"
 	"sort"
+	"strconv"
 	"strings"
 	"unicode/utf8"
 
@@ -433,12 +436,12 @@ func (c *checker) property(k *Kind, d *syntax.Property) *Property {
 	}
 	if d.Clamped != nil {
 		p.Clamped = true
-		if p.Type.Form != FormInt {
-			c.fail(*d.Clamped, "wrong-type", fmt.Sprintf("`%s` is of the type %s, which has no range to clamp to", p.Name, p.Type), "remove `clamped`; only int has it")
+		if p.Type.Form != FormInt && p.Type.Form != FormReal {
+			c.fail(*d.Clamped, "wrong-type", fmt.Sprintf("`%s` is of the type %s, which has no range to clamp to", p.Name, p.Type), "remove `clamped`; only int and real have it")
 		}
 	}
 	// What has no default starts nearest to zero, empty, or at an enum's first value.
-	if p.Type.Form == FormInt {
+	if p.Type.Form == FormInt || p.Type.Form == FormReal {
 		p.Default.Num = min(max(0, p.Type.Low), p.Type.High)
 	}
 	if d.Default != nil {
@@ -487,8 +490,8 @@ func (c *checker) params(params []syntax.Param) []Param {
 
 func (c *checker) typ(d *syntax.Type) *Type {
 	t := c.plainType(d)
-	if t != nil && (d.Low != nil && t.Form != FormInt || d.Max != nil && t.Form != FormText && t.Form != FormStacks || d.Each != nil && t.Form != FormStacks) {
-		c.fail(d.At, "no-bound", fmt.Sprintf("a value of the type %s has no such bound", d.Name.Text), "int has a range, text has max, stacks have max and each")
+	if t != nil && (d.Low != nil && t.Form != FormInt && t.Form != FormReal || d.Step != nil && t.Form != FormReal || d.Max != nil && t.Form != FormText && t.Form != FormStacks || d.Each != nil && t.Form != FormStacks) {
+		c.fail(d.At, "no-bound", fmt.Sprintf("a value of the type %s has no such bound", d.Name.Text), "int and real have a range, real has a step, text has max, stacks have max and each")
 		return nil
 	}
 	return t
@@ -510,6 +513,8 @@ func (c *checker) plainType(d *syntax.Type) *Type {
 			return nil
 		}
 		return &Type{Form: FormInt, Low: low.Value, High: high.Value}
+	case "real":
+		return c.real(d)
 	case "text":
 		if d.Max == nil {
 			c.fail(d.At, "no-range", "this text has no greatest length", "say how many characters it may have: text max 40")
@@ -537,9 +542,59 @@ func (c *checker) plainType(d *syntax.Type) *Type {
 	if e := c.enums[d.Name.Text]; e != nil {
 		return &Type{Form: FormEnum, Enum: e}
 	}
-	known := append(names(c.enums), "bool", "int", "text", "stacks")
-	c.fail(d.Name.At, "unknown-type", fmt.Sprintf("the type `%s` is not known", d.Name.Text), c.suggest(d.Name.Text, known, "one of bool, int 0..100, text max 40, stacks<Item> max 6 each 5, or an enum"))
+	known := append(names(c.enums), "bool", "int", "real", "text", "stacks")
+	c.fail(d.Name.At, "unknown-type", fmt.Sprintf("the type `%s` is not known", d.Name.Text), c.suggest(d.Name.Text, known, "one of bool, int 0..100, real 0..1 step 0.01, text max 40, stacks<Item> max 6 each 5, or an enum"))
 	return nil
+}
+
+// real reads `real A..B step S`.
+func (c *checker) real(d *syntax.Type) *Type {
+	if d.Low == nil || d.High == nil || d.Step == nil {
+		c.fail(d.At, "no-range", "this real has no range or no step", "say the least and the greatest value and the step: real 0..100 step 0.5")
+		return nil
+	}
+	low, high, step := rational(d.Low), rational(d.High), rational(d.Step)
+	t := &Type{Form: FormReal, Per: 1, Unit: 1}
+	switch {
+	case step.Sign() > 0 && step.IsInt() && step.Num().IsInt64():
+		t.Unit = step.Num().Int64()
+	case step.Sign() > 0 && step.Num().Cmp(big.NewInt(1)) == 0 && step.Denom().IsInt64():
+		t.Per = step.Denom().Int64()
+	default:
+		c.fail(d.Step.Span(), "out-of-range", "this is no step", "a step is a whole number, or 1 over one: 5, 1, 0.5, 0.01, 0.001")
+		return nil
+	}
+	if low.Cmp(high) > 0 {
+		c.fail(d.At, "out-of-range", "the range of this real is empty", "the least value stands first")
+		return nil
+	}
+	counts := [2]int64{}
+	for i, end := range []*big.Rat{low, high} {
+		n := new(big.Rat).Quo(end, step)
+		// Up to 2^53 a count and the number that it stands for are exact.
+		if !n.IsInt() || new(big.Rat).Abs(end).Cmp(limit) > 0 || new(big.Rat).Abs(n).Cmp(limit) > 0 {
+			c.fail([]syntax.Expr{d.Low, d.High}[i].Span(), "out-of-range", "this end of the range is not a whole number of steps, or too far away", "at most 2^53 steps")
+			return nil
+		}
+		counts[i] = n.Num().Int64()
+	}
+	t.Low, t.High = counts[0], counts[1]
+	return t
+}
+
+var limit = new(big.Rat).SetInt64(1 << 53)
+
+// rational gives the exact value of a number as it was written.
+func rational(x syntax.Expr) *big.Rat {
+	switch x := x.(type) {
+	case *syntax.Number:
+		return new(big.Rat).SetInt64(x.Value)
+	case *syntax.Decimal:
+		if r, ok := new(big.Rat).SetString(x.Text); ok {
+			return r
+		}
+	}
+	return new(big.Rat)
 }
 
 func names[T any](m map[string]T) []string {
@@ -746,7 +801,7 @@ func (e *env) stmt(s syntax.Stmt) (Stmt, bool) {
 			return Stmt{}, false
 		}
 		v := e.value(s.Value, e.request.Reply, "the reply")
-		return Stmt{Op: OpReply, Value: v}, true // a wrong one has been told, and is a reply all the same
+		return Stmt{Op: OpReply, Value: v, Type: e.request.Reply}, true // a wrong one has been told, and is a reply all the same
 	case *syntax.Deny:
 		if e.request == nil {
 			e.fail(s.At, "no-request", "there is no request here that could be denied", "`deny` stands in the body of a request")
@@ -816,7 +871,7 @@ func (e *env) match(s *syntax.Match) (Stmt, bool) {
 		return Stmt{}, false
 	}
 	switch x.Type.Form {
-	case FormStacks, FormEntity, FormClient:
+	case FormStacks, FormEntity, FormClient, FormReal:
 		e.fail(s.X.Span(), "wrong-type", describe(x.Type)+" cannot be matched", "a bool, an int, a text, an enum or a role can")
 		return Stmt{}, false
 	}
@@ -882,7 +937,7 @@ func (e *env) match(s *syntax.Match) (Stmt, bool) {
 }
 
 func (e *env) assign(s *syntax.Assign) (Stmt, bool) {
-	target := e.expr(s.Target, nil)
+	target := counted(e.expr(s.Target, nil))
 	if target == nil {
 		e.expr(s.Value, nil)
 		return Stmt{}, false
@@ -901,15 +956,23 @@ func (e *env) assign(s *syntax.Assign) (Stmt, bool) {
 		v := e.value(s.Value, p.Type, what)
 		return Stmt{Op: OpSet, X: target.Args[0], Prop: p, Value: v}, v != nil
 	}
-	if p.Type.Form != FormInt {
+	if p.Type.Form != FormInt && p.Type.Form != FormReal {
 		e.fail(s.At, "wrong-type", fmt.Sprintf("`%s` is of the type %s and cannot be counted up or down", p.Name, p.Type), "assign with `=`")
 		return Stmt{}, false
 	}
-	v := e.value(s.Value, &Type{Form: FormInt}, what)
 	op := OpAdd
 	if s.Op == "-=" {
 		op = OpSub
 	}
+	if p.Type.Form == FormReal {
+		v := e.value(s.Value, &Type{Form: FormReal}, what)
+		if v == nil {
+			return Stmt{}, false
+		}
+		sum := &Expr{Op: op, Type: &Type{Form: FormReal}, Args: []*Expr{widened(target), v}}
+		return Stmt{Op: OpSet, X: target.Args[0], Prop: p, Value: &Expr{Op: OpSteps, Type: p.Type, Args: []*Expr{sum}}}, true
+	}
+	v := e.value(s.Value, &Type{Form: FormInt}, what)
 	return Stmt{Op: OpSet, X: target.Args[0], Prop: p, Value: &Expr{Op: op, Type: &Type{Form: FormInt}, Args: []*Expr{target, v}}}, v != nil
 }
 
@@ -1097,6 +1160,33 @@ func describe(t *Type) string {
 	return "a value of the type " + t.String()
 }
 
+// widened gives the real that a counted one stands for; other expressions stay as they are.
+func widened(x *Expr) *Expr {
+	if x == nil || x.Type.Form != FormReal || x.Type.Per == 0 {
+		return x
+	}
+	return &Expr{Op: OpReal, Type: &Type{Form: FormReal}, Args: []*Expr{x}}
+}
+
+// counted takes back what widened did.
+func counted(x *Expr) *Expr {
+	if x != nil && x.Op == OpReal {
+		return x.Args[0]
+	}
+	return x
+}
+
+// real makes a real of a whole number.
+func real(x *Expr) *Expr {
+	if x.Type.Form != FormInt {
+		return x
+	}
+	if x.Op == OpConst {
+		return &Expr{Op: OpConst, Type: &Type{Form: FormReal}, Num: int64(math.Float64bits(float64(x.Num)))}
+	}
+	return &Expr{Op: OpFromInt, Type: &Type{Form: FormReal}, Args: []*Expr{x}}
+}
+
 func same(a, b *Type) bool {
 	return a.Form == b.Form && a.Kind == b.Kind && (a.Enum == b.Enum || a.Form != FormEnum)
 }
@@ -1109,6 +1199,9 @@ func (e *env) value(x syntax.Expr, want *Type, what string) *Expr {
 	}
 	if v.Type.Form == "" {
 		return nil // its mistake has been told
+	}
+	if want.Form == FormReal && (v.Type.Form == FormInt || v.Type.Form == FormReal) {
+		return e.realValue(x, real(v), want, what)
 	}
 	if !same(v.Type, want) {
 		e.fail(x.Span(), "wrong-type", fmt.Sprintf("%s is %s", what, describe(v.Type)), "it has to be "+describe(want))
@@ -1127,12 +1220,38 @@ func (e *env) value(x syntax.Expr, want *Type, what string) *Expr {
 	return v
 }
 
+// realValue fits a real to what is wanted: a double, or a count of steps.
+func (e *env) realValue(x syntax.Expr, v *Expr, want *Type, what string) *Expr {
+	if want.Per == 0 {
+		return v
+	}
+	if from := counted(v); from != v && *from.Type == *want {
+		return from // the same steps: nothing to round
+	}
+	if v.Op != OpConst {
+		return &Expr{Op: OpSteps, Type: want, Args: []*Expr{v}}
+	}
+	n, _ := want.Steps(math.Float64frombits(uint64(v.Num)))
+	if n < want.Low || n > want.High {
+		e.fail(x.Span(), "out-of-range", fmt.Sprintf("%s is %s", what, want.decimal(n)), fmt.Sprintf("from %s to %s", want.decimal(want.Low), want.decimal(want.High)))
+		return nil
+	}
+	return &Expr{Op: OpConst, Type: want, Num: n}
+}
+
 // expr reads an expression. want, which may be nil, is the type that a bare name of an enum's value is looked up in. The
 // result is nil when there was a mistake; it has been told.
 func (e *env) expr(x syntax.Expr, want *Type) *Expr {
 	switch x := x.(type) {
 	case *syntax.Number:
 		return &Expr{Op: OpConst, Type: &Type{Form: FormInt}, Num: x.Value}
+	case *syntax.Decimal:
+		f, err := strconv.ParseFloat(x.Text, 64)
+		if err != nil {
+			e.fail(x.At, "bad-number", "the number "+x.Text+" is too large", "reals are doubles")
+			return nil
+		}
+		return &Expr{Op: OpConst, Type: &Type{Form: FormReal}, Num: int64(math.Float64bits(f))}
 	case *syntax.Literal:
 		return &Expr{Op: OpConst, Type: &Type{Form: FormText}, Text: x.Value}
 	case *syntax.Truth:
@@ -1160,6 +1279,16 @@ func (e *env) expr(x syntax.Expr, want *Type) *Expr {
 		op := OpNeg
 		if x.Op == "not" {
 			t, op = &Type{Form: FormBool}, OpNot
+		}
+		if op == OpNeg {
+			if v := e.expr(x.X, nil); v != nil && v.Type.Form == FormReal {
+				if v.Op == OpConst {
+					return &Expr{Op: OpConst, Type: v.Type, Num: int64(math.Float64bits(-math.Float64frombits(uint64(v.Num))))}
+				}
+				return &Expr{Op: OpNeg, Type: v.Type, Args: []*Expr{v}}
+			} else if v == nil {
+				return nil
+			}
 		}
 		v := e.value(x.X, t, "what `"+x.Op+"` stands before")
 		if v == nil {
@@ -1210,15 +1339,45 @@ func (e *env) binary(x *syntax.Binary) *Expr {
 			e.fail(first.Span(), "wrong-type", "stacks cannot be compared as a whole", "compare a count: satchel.count(flare) == 2")
 			return nil
 		}
+		if a.Type.Form == FormInt {
+			if b := e.expr(second, nil); b != nil && b.Type.Form == FormReal {
+				return &Expr{Op: op, Type: boolean, Args: []*Expr{real(a), b}}
+			} else if b == nil {
+				return nil
+			}
+		}
 		b := e.value(second, a.Type, "the other side of `"+x.Op+"`")
 		if b == nil {
 			return nil
 		}
 		return &Expr{Op: op, Type: boolean, Args: []*Expr{a, b}}
-	case "<", "<=", ">", ">=":
-		return both(numeric[x.Op], whole, boolean)
 	}
-	return both(numeric[x.Op], whole, whole)
+	a, b := e.expr(x.A, nil), e.expr(x.B, nil)
+	if a == nil || b == nil || a.Type.Form == "" || b.Type.Form == "" {
+		return nil
+	}
+	operand, result := whole, whole
+	if a.Type.Form == FormReal || b.Type.Form == FormReal {
+		if x.Op == "%" {
+			e.fail(x.OpAt, "wrong-type", "`%` works on whole numbers only", "reals have + - * /")
+			return nil
+		}
+		operand, result = &Type{Form: FormReal}, &Type{Form: FormReal}
+	}
+	switch x.Op {
+	case "<", "<=", ">", ">=":
+		result = boolean
+	}
+	for i, side := range []*Expr{a, b} {
+		if side.Type.Form != FormInt && side.Type.Form != FormReal {
+			e.fail([]syntax.Expr{x.A, x.B}[i].Span(), "wrong-type", fmt.Sprintf("the %s side of `%s` is %s", []string{"left", "right"}[i], x.Op, describe(side.Type)), "it has to be a number")
+			return nil
+		}
+	}
+	if operand.Form == FormReal {
+		a, b = real(a), real(b)
+	}
+	return &Expr{Op: numeric[x.Op], Type: result, Args: []*Expr{a, b}}
 }
 
 // known tells whether a bare name means something without a type to look it up in.
@@ -1270,11 +1429,11 @@ func (e *env) ref(x *syntax.Ref, want *Type) *Expr {
 		if v.Type.Form == "" {
 			return nil
 		}
-		return v
+		return widened(v)
 	}
 	if e.kind != nil {
 		if p := e.kind.Property(x.Text); p != nil {
-			return &Expr{Op: OpGet, Type: p.Type, Prop: p, Args: []*Expr{e.self()}}
+			return widened(&Expr{Op: OpGet, Type: p.Type, Prop: p, Args: []*Expr{e.self()}})
 		}
 	}
 	if v := e.consts[x.Text]; v != nil {
@@ -1366,7 +1525,7 @@ func (e *env) member(x *syntax.Member) *Expr {
 		}
 		k := on.Type.Kind
 		if p := k.Property(name); p != nil {
-			return &Expr{Op: OpGet, Type: p.Type, Prop: p, Args: []*Expr{on}}
+			return widened(&Expr{Op: OpGet, Type: p.Type, Prop: p, Args: []*Expr{on}})
 		}
 		known := []string{"owner"}
 		for _, p := range k.Properties {

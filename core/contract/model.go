@@ -230,6 +230,9 @@ const (
 	OpName     // Args[0] a client
 	OpRole     // Args[0] a client
 	OpNumber   // Args[0] a client: its number
+	OpReal     // Args[0] a count of steps of its type: the real that it stands for
+	OpSteps    // Args[0] a real: the count of steps of the expression's type that is nearest to it
+	OpFromInt
 	OpNot
 	OpNeg
 	OpAdd
@@ -286,5 +289,6 @@ type Stmt struct {
 	Who   []Who
 	Event *Event
 	Act   *Action
+	Type  *Type // of a reply
 	Line  int
 }

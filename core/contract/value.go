@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"encoding/json"
 	"fmt"
+	"math"
 	"slices"
 	"strconv"
 	"strings"
@@ -17,6 +18,7 @@ type Form string
 const (
 	FormBool   Form = "bool"
 	FormInt    Form = "int"
+	FormReal   Form = "real"
 	FormText   Form = "text"
 	FormEnum   Form = "enum"
 	FormStacks Form = "stacks"
@@ -28,8 +30,12 @@ const (
 // Type is the type of a property, an argument or an expression. It is part of the outline that clients get.
 type Type struct {
 	Form Form  `json:"form"`
-	Low  int64 `json:"low,omitempty"`  // int
-	High int64 `json:"high,omitempty"` // int
+	Low  int64 `json:"low,omitempty"`  // int; real: in steps
+	High int64 `json:"high,omitempty"` // int; real: in steps
+	// Of a real: a step is Unit/Per, and one of the two is 1. A value is held as a count of steps c and reads as the double
+	// (c*Unit)/Per, one correctly rounded division. Per is 0 for a real in an expression, which is a double.
+	Per  int64 `json:"per,omitempty"`
+	Unit int64 `json:"unit,omitempty"`
 	Max  int   `json:"max,omitempty"`  // text: characters; stacks: how many
 	Each int64 `json:"each,omitempty"` // stacks: the greatest count of one
 	Enum *Enum `json:"enum,omitempty"` // enum, stacks
@@ -47,6 +53,11 @@ func (t *Type) String() string {
 			return "int"
 		}
 		return fmt.Sprintf("int %d..%d", t.Low, t.High)
+	case FormReal:
+		if t.Per == 0 {
+			return "real"
+		}
+		return fmt.Sprintf("real %s..%s step %s", t.decimal(t.Low), t.decimal(t.High), t.decimal(1))
 	case FormText:
 		if t.Max == 0 {
 			return "text"
@@ -61,6 +72,26 @@ func (t *Type) String() string {
 	}
 	return string(t.Form)
 }
+
+// Real gives the real that a count of steps stands for.
+func (t *Type) Real(count int64) float64 { return float64(count*t.Unit) / float64(t.Per) }
+
+// Steps gives the count of steps that is nearest to a real, an even one when two are; ok is false for what is not finite. The
+// result may lie outside of the type's range.
+func (t *Type) Steps(v float64) (count int64, ok bool) {
+	n := math.RoundToEven(float64(v*float64(t.Per)) / float64(t.Unit))
+	if math.IsNaN(n) || math.IsInf(v, 0) {
+		return 0, false
+	}
+	return int64(min(max(n, -1<<62), 1<<62)), true
+}
+
+// Within tells whether a number is in the range of a type that has one.
+func (t *Type) Within(n int64) bool {
+	return t.Form != FormInt && (t.Form != FormReal || t.Per == 0) || n >= t.Low && n <= t.High
+}
+
+func (t *Type) decimal(count int64) string { return strconv.FormatFloat(t.Real(count), 'f', -1, 64) }
 
 // Value is a value outside a running world: a default, an argument, what a copy holds. Which field counts, the type says.
 type Value struct {
@@ -85,6 +116,8 @@ func (t *Type) AppendJSON(dst []byte, v Value) []byte {
 	switch t.Form {
 	case FormBool:
 		return strconv.AppendBool(dst, v.Num != 0)
+	case FormReal:
+		return strconv.AppendFloat(dst, t.Real(v.Num), 'f', -1, 64)
 	case FormText:
 		return appendText(dst, v.Text)
 	case FormEnum:
@@ -134,6 +167,14 @@ func (t *Type) ParseJSON(raw []byte) (Value, error) {
 		n, err := strconv.ParseInt(string(raw), 10, 64)
 		if err != nil || n < t.Low || n > t.High {
 			return wrong(fmt.Sprintf("a whole number from %d to %d", t.Low, t.High))
+		}
+		return Value{Num: n}, nil
+	case FormReal:
+		// What is no JSON number, such as 0x1p4 or NaN, has a letter in it that no number has.
+		f, err := strconv.ParseFloat(string(raw), 64)
+		n, ok := t.Steps(f)
+		if err != nil || !ok || !json.Valid(raw) || n < t.Low || n > t.High {
+			return wrong(fmt.Sprintf("a number from %s to %s", t.decimal(t.Low), t.decimal(t.High)))
 		}
 		return Value{Num: n}, nil
 	case FormText:

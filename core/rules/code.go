@@ -27,6 +27,16 @@ const (
 	opMod     // r[a] = r[b] % r[c]
 	opNeg     // r[a] = -r[b]
 
+	opReal    // r[a] = the real of r[b] steps of steps[k]
+	opSteps   // r[a] = the steps of steps[k] nearest to the real r[b]
+	opFromInt // r[a] = the real of the whole number r[b]
+	opRealAdd // r[a] = r[b] + r[c], reals
+	opRealSub
+	opRealMul
+	opRealDiv
+	opRealNeg  // r[a] = -r[b]
+	opRealTest // r[a] = whether r[b] stands to r[c] as k says: 0 ==, 1 !=, 2 <, 3 <=
+
 	// Jumps, to c.
 	opJump
 	opEq // when r[a] == r[b]
@@ -98,6 +108,7 @@ type code struct {
 	checkLines []int32
 	stores     []store
 	props      []*contract.Property
+	steps      []*contract.Type
 	strings    []string
 	tells      []tell
 	calls      []call
@@ -127,6 +138,7 @@ type tell struct {
 type call struct {
 	action int
 	nums   []int
+	types  []*contract.Type // of those numbers
 	texts  []int
 }
 

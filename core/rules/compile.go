@@ -226,11 +226,12 @@ func (g *compiler) stmt(s contract.Stmt) {
 		g.tell(s)
 	case contract.OpRun:
 		c := call{action: s.Act.Index}
-		for _, a := range s.Args {
+		for i, a := range s.Args {
 			if a.Type.IsText() {
 				c.texts = append(c.texts, g.text(a))
 			} else {
 				c.nums = append(c.nums, g.num(a))
+				c.types = append(c.types, s.Act.Params[i].Type)
 			}
 		}
 		g.calls = append(g.calls, c)
@@ -239,7 +240,7 @@ func (g *compiler) stmt(s contract.Stmt) {
 		if s.Value.Type.IsText() {
 			g.emit(ins{op: opTextReply, a: uint16(g.text(s.Value))})
 		} else {
-			g.emit(ins{op: opReply, a: uint16(g.num(s.Value))})
+			g.emit(ins{op: opReply, a: uint16(g.num(s.Value)), k: index(&g.steps, s.Type)})
 		}
 	default:
 		panic("rules: a statement that the checker never makes")
@@ -254,7 +255,7 @@ func (g *compiler) set(s contract.Stmt) {
 		return
 	}
 	to := store{index: p.Index, slot: p.Slot, low: math.MinInt64, high: math.MaxInt64, clamped: p.Clamped, prop: p}
-	if p.Type.Form == contract.FormInt {
+	if p.Type.Form == contract.FormInt || p.Type.Form == contract.FormReal {
 		to.low, to.high = p.Type.Low, p.Type.High
 	}
 	at := uint32(index(&g.stores, to))
@@ -378,6 +379,8 @@ func (g *compiler) num(x *contract.Expr) int {
 
 var arithmetic = map[contract.Op]op{contract.OpAdd: opAdd, contract.OpSub: opSub, contract.OpMul: opMul, contract.OpDiv: opDiv, contract.OpMod: opMod}
 
+var realArithmetic = map[contract.Op]op{contract.OpAdd: opRealAdd, contract.OpSub: opRealSub, contract.OpMul: opRealMul, contract.OpDiv: opRealDiv}
+
 // into computes a number into a register.
 func (g *compiler) into(x *contract.Expr, dst int) {
 	defer g.spend()()
@@ -406,7 +409,17 @@ func (g *compiler) into(x *contract.Expr, dst int) {
 	case contract.OpRole:
 		g.emit(ins{op: opRole, a: a, b: uint8(g.num(x.Args[0]))})
 	case contract.OpNeg:
-		g.emit(ins{op: opNeg, a: a, b: uint8(g.num(x.Args[0]))})
+		op := opNeg
+		if x.Type.Form == contract.FormReal {
+			op = opRealNeg
+		}
+		g.emit(ins{op: op, a: a, b: uint8(g.num(x.Args[0]))})
+	case contract.OpReal:
+		g.emit(ins{op: opReal, a: a, b: uint8(g.num(x.Args[0])), k: index(&g.steps, x.Args[0].Type)})
+	case contract.OpSteps:
+		g.emit(ins{op: opSteps, a: a, b: uint8(g.num(x.Args[0])), k: index(&g.steps, x.Type)})
+	case contract.OpFromInt:
+		g.emit(ins{op: opFromInt, a: a, b: uint8(g.num(x.Args[0]))})
 	case contract.OpHas:
 		g.stacks(opHas, dst, x.Prop, x.Args[0], x.Args[1:])
 	case contract.OpCount:
@@ -428,6 +441,10 @@ func (g *compiler) into(x *contract.Expr, dst int) {
 func (g *compiler) arithmetic(x *contract.Expr, dst uint16) {
 	left, right := x.Args[0], x.Args[1]
 	a := uint8(g.num(left))
+	if x.Type.Form == contract.FormReal {
+		g.emit(ins{op: realArithmetic[x.Op], a: dst, b: a, c: uint32(g.num(right))})
+		return
+	}
 	switch {
 	case x.Op == contract.OpAdd && right.Op == contract.OpConst:
 		g.emit(ins{op: opAddK, a: dst, b: a, k: right.Num})
@@ -507,6 +524,14 @@ func (g *compiler) compare(x *contract.Expr, sense bool) []int {
 			jump = opEqK
 		}
 		return []int{g.emit(ins{op: jump, a: uint16(n)})}
+	case contract.FormReal:
+		if op == contract.OpGt || op == contract.OpGe {
+			a, b, op = b, a, exchanged[op]
+		}
+		test := map[contract.Op]int64{contract.OpEq: 0, contract.OpNe: 1, contract.OpLt: 2, contract.OpLe: 3}[op]
+		n := g.nextNums(1)
+		g.emit(ins{op: opRealTest, a: uint16(n), b: uint8(g.num(a)), c: uint32(g.num(b)), k: test})
+		return []int{g.emit(ins{op: opNeK, a: uint16(n)})}
 	case contract.FormEntity:
 		n := g.nextNums(2)
 		g.emit(ins{op: opID, a: uint16(n), b: uint8(g.entity(a))})

@@ -233,6 +233,12 @@ func (m *Machine) faultOf(c *code, f *frame, in *ins, how end) string {
 			return "division by zero"
 		}
 		return sum(p, q, "/")
+	case opRealAdd, opRealSub, opRealMul, opRealDiv:
+		sign := map[op]string{opRealAdd: "+", opRealSub: "-", opRealMul: "*", opRealDiv: "/"}[in.op]
+		if in.op == opRealDiv && fromBits(q) == 0 {
+			return "division by zero"
+		}
+		return fmt.Sprintf("%g %s %g is no finite number", fromBits(p), sign, fromBits(q))
 	case opNeg:
 		return fmt.Sprintf("-(%d) is not a 64-bit whole number", p)
 	}
@@ -248,7 +254,9 @@ func (m *Machine) faultOf(c *code, f *frame, in *ins, how end) string {
 			return sum(old, in.k, "+")
 		}
 	}
-	return fmt.Sprintf("%s.%s cannot become %d: its range is %d..%d", e.Kind.Name, s.prop.Name, v, s.low, s.high)
+	t := s.prop.Type
+	return fmt.Sprintf("%s.%s cannot become %s: its range is %s..%s", e.Kind.Name, s.prop.Name,
+		t.Format(contract.Value{Num: v}), t.Format(contract.Value{Num: s.low}), t.Format(contract.Value{Num: s.high}))
 }
 
 // end says how a piece of code came to its end.
@@ -362,6 +370,41 @@ func (m *Machine) exec(f *frame, depth int, ins []ins, row []int64, c *code) (at
 				return pc, faulted
 			}
 			r[uint8(in.a)] = -r[in.b]
+
+		case opReal:
+			t := c.steps[in.k]
+			r[uint8(in.a)] = toBits(float64(r[in.b]*t.Unit) / float64(t.Per))
+		case opFromInt:
+			r[uint8(in.a)] = toBits(float64(r[in.b]))
+		case opRealAdd:
+			v := fromBits(r[in.b]) + fromBits(r[uint8(in.c)])
+			if !finite(v) {
+				return pc, faulted
+			}
+			r[uint8(in.a)] = toBits(v)
+		case opRealSub:
+			v := fromBits(r[in.b]) - fromBits(r[uint8(in.c)])
+			if !finite(v) {
+				return pc, faulted
+			}
+			r[uint8(in.a)] = toBits(v)
+		case opRealMul:
+			v := fromBits(r[in.b]) * fromBits(r[uint8(in.c)])
+			if !finite(v) {
+				return pc, faulted
+			}
+			r[uint8(in.a)] = toBits(v)
+		case opRealDiv:
+			v := fromBits(r[in.b]) / fromBits(r[uint8(in.c)])
+			if !finite(v) {
+				return pc, faulted
+			}
+			r[uint8(in.a)] = toBits(v)
+		case opRealNeg:
+			r[uint8(in.a)] = toBits(-fromBits(r[in.b]))
+		case opRealTest:
+			p, q := fromBits(r[in.b]), fromBits(r[uint8(in.c)])
+			r[uint8(in.a)] = truth(in.k == 0 && p == q || in.k == 1 && p != q || in.k == 2 && p < q || in.k == 3 && p <= q)
 
 		case opJump:
 			pc = int(in.c) - 1
@@ -492,6 +535,12 @@ func (m *Machine) exec(f *frame, depth int, ins []ins, row []int64, c *code) (at
 func (m *Machine) rare(f *frame, depth int, c *code, in *ins) end {
 	r, t := &f.nums, &f.texts
 	switch in.op {
+	case opSteps:
+		n, ok := c.steps[in.k].Steps(fromBits(r[in.b]))
+		if !ok {
+			return m.fault("a real came to be no finite number")
+		}
+		r[uint8(in.a)] = n
 	case opText:
 		t[uint8(in.a)] = c.strings[in.k]
 	case opTextMove:
@@ -541,6 +590,9 @@ func (m *Machine) rare(f *frame, depth int, c *code, in *ins) end {
 		}
 	case opReply:
 		m.Reply = contract.Value{Num: r[uint8(in.a)]}
+		if t := c.steps[in.k]; !t.Within(m.Reply.Num) {
+			return m.fault("the reply would be %s, which is no %s", t.Format(m.Reply), t)
+		}
 	case opTextReply:
 		m.Reply = contract.Value{Text: t[uint8(in.a)]}
 	case opRun:
@@ -566,7 +618,11 @@ func (m *Machine) act(f *frame, depth int, c *call, on *world.Entity) end {
 	}
 	next := m.frames[depth+1]
 	for i, reg := range c.nums {
-		next.nums[i] = f.nums[reg]
+		if v := f.nums[reg]; c.types[i].Within(v) {
+			next.nums[i] = v
+		} else {
+			return m.fault("an action is run with %s, which is no %s", c.types[i].Format(contract.Value{Num: v}), c.types[i])
+		}
 	}
 	for i, reg := range c.texts {
 		next.texts[i] = f.texts[reg]
@@ -603,8 +659,8 @@ func (m *Machine) tell(f *frame, t *tell) end {
 			}
 		} else {
 			v.Num = f.nums[reg]
-			if p.Type.Form == contract.FormInt && (v.Num < p.Type.Low || v.Num > p.Type.High) {
-				return m.fault("`%s` of the event `%s` would be %d: its range is %d..%d", p.Name, t.event.Name, v.Num, p.Type.Low, p.Type.High)
+			if !p.Type.Within(v.Num) {
+				return m.fault("`%s` of the event `%s` would be %s, which is no %s", p.Name, t.event.Name, p.Type.Format(v), p.Type)
 			}
 		}
 		out.Values = append(out.Values, v)
@@ -655,6 +711,12 @@ func Among(who []contract.Who, client Client, owner int) bool {
 	}
 	return in
 }
+
+func toBits(v float64) int64   { return int64(math.Float64bits(v)) }
+func fromBits(v int64) float64 { return math.Float64frombits(uint64(v)) }
+
+// finite tells whether a real is one that may go on: neither infinite nor no number.
+func finite(v float64) bool { return v-v == 0 }
 
 // small tells whether a number has 31 bits, so that the product of two such has 64.
 func small(v int64) bool { return int64(int32(v)) == v }

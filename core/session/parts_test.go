@@ -1,6 +1,7 @@
 package session
 
 import (
+	"encoding/json"
 	"fmt"
 	"strings"
 	"testing"
@@ -9,6 +10,7 @@ import (
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
+	"kamerad/core/contract"
 	"kamerad/core/wire"
 )
 
@@ -194,4 +196,90 @@ entity Thing per player {
 			}
 		}
 	})
+}
+
+// Reals are counts of steps: what a property holds, what is sent and what a client reads are one number, bit for bit.
+func TestRealsAreTheSameOnBothSides(t *testing.T) {
+	rapid.Check(t, func(rt *rapid.T) {
+		step := rapid.SampledFrom([]string{"0.5", "0.1", "0.01", "0.001", "1", "7", "0.0078125"}).Draw(rt, "step")
+		g := open(rt, fmt.Sprintf(`contract thing language 1
+entity Thing per player {
+  a: real -7000..7000 step %[1]s = 0
+  c: real 0..70 step %[1]s = 0 clamped
+  event said(v: real -7000..7000 step %[1]s)
+  request set(v: real -7000..7000 step %[1]s) { a = v; tell everyone said(v) }
+  request work(v: real -7000..7000 step 0.5, n: int -9..9) -> real -7000..7000 step %[1]s {
+    let x = (v * 1.25 + n) / 3 - a
+    c = x
+    a = x
+    reply x
+  }
+}`, step))
+		ana := g.join("Ana", "")
+		g.tick()
+		kind := g.s.contract.Kinds[0]
+		for range 10 {
+			typ := kind.Property("a").Type
+			v := typ.Real(rapid.Int64Range(typ.Low, typ.High).Draw(rt, "count"))
+			d := g.ask(ana, 0, "Thing.set", fmt.Sprint(v))
+			require.Equal(rt, wire.Accepted, d.Outcome, d.Reason)
+			got, _ := g.copies[ana].Own("Thing", ana).Value("a")
+			require.Equal(rt, v, typ.Real(got.Num), "what was sent comes back")
+
+			half, n := float64(rapid.Int64Range(-14000, 14000).Draw(rt, "v"))/2, rapid.Int64Range(-9, 9).Draw(rt, "n")
+			before := v
+			d = g.ask(ana, 0, "Thing.work", fmt.Sprint(half), fmt.Sprint(n))
+			want := float64(float64(half*1.25)+float64(n))/3 - before
+			count, _ := typ.Steps(want)
+			if count < typ.Low || count > typ.High {
+				require.Equal(rt, wire.Faulted, d.Outcome)
+				continue
+			}
+			require.Equal(rt, fmt.Sprint(typ.Format(contract.Value{Num: count})), string(d.Reply))
+			got, _ = g.copies[ana].Own("Thing", ana).Value("a")
+			require.Equal(rt, count, got.Num)
+			clipped, _ := g.copies[ana].Own("Thing", ana).Value("c")
+			c := kind.Property("c").Type
+			bound, _ := c.Steps(want)
+			require.Equal(rt, min(max(bound, 0), c.High), clipped.Num)
+		}
+	})
+}
+
+func TestRealsThatAreNoNumbersFault(t *testing.T) {
+	g := open(t, `contract thing language 1
+entity Thing per player {
+  a: real 0..9000000000000000 step 1 = 9000000000000000
+  b: real 0..1 step 0.5
+  request divide(by: real -1..1 step 0.5) { b = 1 / by }
+  request grow() { let c = a * a * a * a * a; let d = c * c * c * c; b = d / d }
+  request range() { b = b + 0.75 }
+}`)
+	ana := g.join("Ana", "")
+	g.tick()
+	for request, reason := range map[string]string{
+		"Thing.divide": "division by zero", "Thing.grow": "is no finite number", "Thing.range": "",
+	} {
+		args := []string{}
+		if request == "Thing.divide" {
+			args = []string{"0"}
+		}
+		d := g.ask(ana, 0, request, args...)
+		if reason == "" {
+			require.Equal(t, wire.Accepted, d.Outcome)
+			assert.Equal(t, "1", g.sees(ana, ana, "Thing", "b"), "three quarters lie between two steps and go to the even one")
+			d = g.ask(ana, 0, request)
+			reason = "Thing.b cannot become 2: its range is 0..1"
+		}
+		assert.Equal(t, wire.Faulted, d.Outcome, request)
+		assert.Contains(t, g.step.Decisions[0].Reason, reason)
+	}
+	for _, raw := range []string{"0.6000001", "1e0", "-0"} {
+		assert.NotEqual(t, wire.Malformed, g.ask(ana, 0, "Thing.divide", raw).Outcome, raw)
+	}
+	for _, raw := range []string{"1.3", "1e999", `"1"`, "NaN", "0x1", "null", "-1.26"} {
+		if json.Valid([]byte(raw)) {
+			assert.Equal(t, wire.Malformed, g.ask(ana, 0, "Thing.divide", raw).Outcome, raw)
+		}
+	}
 }

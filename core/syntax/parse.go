@@ -443,6 +443,9 @@ func (p *parser) typ() *Type {
 		if p.is("max") {
 			p.take()
 			d.Max = p.number("the greatest length")
+		} else if p.is("step") && d.Step == nil {
+			p.take()
+			d.Step = p.bound()
 		} else if p.is("each") {
 			p.take()
 			d.Each = p.number("the greatest count of one stack")
@@ -456,10 +459,23 @@ func (p *parser) typ() *Type {
 
 func (p *parser) rangeAhead() bool {
 	t := p.tok()
-	return !t.Newline && (t.Kind == Int || t.Kind == Sign && t.Text == "-")
+	return !t.Newline && (t.Kind == Int || t.Kind == Real || t.Kind == Sign && t.Text == "-")
 }
 
-func (p *parser) bound() Expr { return p.number("a whole number") }
+// bound reads a number of a type, with or without a point.
+func (p *parser) bound() Expr {
+	t := p.tok()
+	minus := ""
+	if t.Kind == Sign && t.Text == "-" && p.peek().Kind == Real {
+		p.take()
+		minus = "-"
+	}
+	if n := p.tok(); n.Kind == Real {
+		p.take()
+		return &Decimal{Span{t.Span.Start, n.Span.End}, minus + n.Text}
+	}
+	return p.number("a number")
+}
 
 func (p *parser) params() []Param {
 	p.expect("(", "and the arguments")
@@ -850,8 +866,7 @@ func (p *parser) primary() Expr {
 		return &Number{t.Span, t.Num}
 	case Real:
 		p.take()
-		p.fail(t.Span, "bad-number", "`"+t.Text+"` is not a whole number", "properties of the type int hold whole numbers")
-		return &Bad{t.Span}
+		return &Decimal{t.Span, t.Text}
 	case Text:
 		p.take()
 		return &Literal{t.Span, t.Text}

@@ -180,6 +180,10 @@ func (s *scanner) number() {
 		end += 1 + digits(text[end+1:])
 	}
 	number := text[start:end]
+	if len(number) > 40 {
+		s.fail(Span{start, end}, "bad-number", "this number has "+strconv.Itoa(len(number))+" digits", "at most 40")
+		number = "1"
+	}
 	unit := text[end : end+letters(text[end:])]
 	s.at = end + len(unit)
 	span := Span{start, s.at}

@@ -103,8 +103,9 @@ type Type struct {
 	At   Span
 	Name Ident
 	Of   Ident // in < >
-	Low  Expr  // range of an int
+	Low  Expr  // range of an int or real: *Number or *Decimal
 	High Expr
+	Step Expr // of a real
 	Max  *Number
 	Each *Number
 }
@@ -250,7 +251,7 @@ type Deny struct {
 	Reason *Literal
 }
 
-// Expr is an expression: *Ref, *Number, *Literal, *Truth, *Member, *Call, *Unary, *Binary or *Bad.
+// Expr is an expression: *Ref, *Number, *Decimal, *Literal, *Truth, *Member, *Call, *Unary, *Binary or *Bad.
 type Expr interface{ Span() Span }
 
 // Ref is a bare name, a kind's or enum's name, or one of self, caller, owner, server, everyone, nobody.
@@ -260,6 +261,12 @@ type Ref struct{ Ident }
 type Number struct {
 	At    Span
 	Value int64
+}
+
+// Decimal is a number with a point, as it was written.
+type Decimal struct {
+	At   Span
+	Text string
 }
 
 // Literal is a text.
@@ -328,6 +335,7 @@ func (n *Tell) Span() Span     { return n.At }
 func (n *Deny) Span() Span     { return n.At }
 func (n *Ref) Span() Span      { return n.At }
 func (n *Number) Span() Span   { return n.At }
+func (n *Decimal) Span() Span  { return n.At }
 func (n *Literal) Span() Span  { return n.At }
 func (n *Truth) Span() Span    { return n.At }
 func (n *Member) Span() Span   { return Span{n.X.Span().Start, n.Name.At.End} }

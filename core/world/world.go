@@ -176,7 +176,7 @@ func (w *World) Write(e *Entity, property, slot int, v int64) {
 // SetNum writes a number. What is out of the range is clipped if the property is clamped, and else an error that changes
 // nothing.
 func (w *World) SetNum(e *Entity, p *contract.Property, v int64) error {
-	if t := p.Type; t.Form == contract.FormInt && (v < t.Low || v > t.High) {
+	if t := p.Type; !t.Within(v) {
 		if !p.Clamped {
 			return fmt.Errorf("%s.%s cannot become %d: its range is %d..%d", e.Kind.Name, p.Name, v, t.Low, t.High)
 		}
