@@ -318,7 +318,9 @@ func (p *parser) entity() Decl {
 	}, "{")
 	p.expect("{", "and what "+d.Name.Text+" has")
 	for !p.is("}") {
-		if p.tok().Kind == End {
+		// What can only stand outside of a kind tells that this one should have ended.
+		outside := p.tok().Newline && (p.is("entity") || p.is("shared") || p.is("enum") || p.is("const"))
+		if p.tok().Kind == End || outside && p.peek().Text != ":" {
 			p.fail(Span{start, d.Name.At.End}, "unbalanced", fmt.Sprintf("`%s` has no closing `}`", d.Name.Text), "add `}` after its last line")
 			break
 		}

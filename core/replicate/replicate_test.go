@@ -1,0 +1,251 @@
+package replicate
+
+import (
+	"fmt"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
+
+	"kamerad/core/contract"
+	"kamerad/core/wire"
+	"kamerad/core/world"
+)
+
+const text = `contract thing language 1
+shared Open { n: int 0..9; s: text max 9 = "s"; own: int 0..9 to owner; hid: int 0..9 to nobody }
+shared Hidden to nobody { n: int 0..9 }
+entity Mine per player to owner { n: int 0..9 = 1; hid: int 0..9 to nobody }
+entity Body per player { n: int 0..9 = 2; own: int 0..9 = 3 to owner; hid: int 0..9 = 4 to nobody }
+`
+
+// table is a world with a view, and what clients make of its blocks.
+type table struct {
+	t      require.TestingT
+	w      *world.World
+	c      *contract.Contract
+	v      *View
+	tick   int64
+	copies map[int]*Copy
+	fresh  map[int]bool
+	base   *wire.Block
+}
+
+func set(t require.TestingT) *table {
+	c, problems := contract.Load("thing.kam", text)
+	require.Empty(t, problems)
+	b := &table{t: t, w: world.New(c), c: c, v: NewView([32]byte{7}), copies: map[int]*Copy{}, fresh: map[int]bool{}}
+	for _, e := range b.w.Entities() {
+		b.v.Spawned(e)
+	}
+	return b
+}
+
+func (b *table) kind(name string) *contract.Kind {
+	for _, k := range b.c.Kinds {
+		if k.Name == name {
+			return k
+		}
+	}
+	return nil
+}
+
+func (b *table) join(n int) {
+	if b.base == nil {
+		b.base = b.v.Snapshot(0)
+	}
+	b.copies[n], b.fresh[n] = &Copy{}, true
+	b.v.Joined(wire.Client{Number: n, Name: fmt.Sprint("c", n), Role: "player"})
+	for _, name := range []string{"Mine", "Body"} {
+		b.v.Spawned(b.w.Spawn(b.kind(name), n))
+	}
+}
+
+func (b *table) leave(n int) {
+	for _, name := range []string{"Mine", "Body"} {
+		e := b.w.Of(b.kind(name).Index, n)
+		b.w.Despawn(e)
+		b.v.Despawned(e)
+	}
+	b.v.Left(n)
+	delete(b.copies, n)
+}
+
+func (b *table) write(e *world.Entity, property string, v int64) {
+	require.NoError(b.t, b.w.SetNum(e, e.Kind.Property(property), v))
+	b.w.Commit()
+}
+
+// cut ends the tick: each client gets what is its own. It gives how many blocks were not empty.
+func (b *table) cut() (notices map[int][]Notice, blocks int) {
+	b.tick++
+	b.w.Flush(b.v.Written)
+	shared, private := b.v.Cut()
+	notices = map[int][]Notice{}
+	if !shared.Empty() {
+		blocks++
+	}
+	for n, c := range b.copies {
+		f := &wire.Frame{Tick: b.tick, Snapshot: b.fresh[n]}
+		if b.fresh[n] {
+			f.Blocks = append(f.Blocks, b.base)
+		}
+		f.Blocks = append(f.Blocks, shared)
+		if own := private[n]; own != nil {
+			blocks++
+			f.Blocks = append(f.Blocks, own)
+		}
+		notices[n] = c.Apply(f)
+	}
+	b.base, b.fresh = nil, map[int]bool{}
+	return notices, blocks
+}
+
+func (b *table) held(n int, kind string, owner int, property string) string {
+	thing := b.copies[n].Own(kind, owner)
+	if thing == nil {
+		return "none"
+	}
+	v, ok := thing.Value(property)
+	if !ok {
+		return "hidden"
+	}
+	return fmt.Sprint(v.Num)
+}
+
+func TestNumbersTellNothingAndMeetNever(t *testing.T) {
+	seen := map[uint32]world.ID{}
+	for id := world.ID(1); id <= 20_000; id++ {
+		n := number([32]byte{1}, id)
+		require.NotZero(t, n)
+		require.Zero(t, seen[n], "two entities with one number")
+		seen[n] = id
+	}
+	near := 0
+	for id := world.ID(1); id < 1000; id++ {
+		a, b := int64(number([32]byte{1}, id)), int64(number([32]byte{1}, id+1))
+		if diff := a - b; diff < 1<<20 && diff > -1<<20 {
+			near++
+		}
+		assert.NotEqual(t, number([32]byte{1}, id), number([32]byte{2}, id))
+	}
+	assert.Less(t, near, 10, "neighbours in time are none in number")
+}
+
+func TestEachAudienceGetsItsShare(t *testing.T) {
+	b := set(t)
+	b.join(1)
+	b.join(2)
+	b.cut()
+	for _, c := range []struct {
+		kind     string
+		owner    int
+		property string
+		one, two string
+	}{
+		{"Open", 0, "n", "0", "0"}, {"Open", 0, "own", "hidden", "hidden"}, {"Open", 0, "hid", "hidden", "hidden"},
+		{"Hidden", 0, "n", "none", "none"}, {"Mine", 1, "n", "1", "none"}, {"Mine", 1, "hid", "hidden", "none"},
+		{"Body", 1, "n", "2", "2"}, {"Body", 1, "own", "3", "hidden"}, {"Body", 1, "hid", "hidden", "hidden"},
+		{"Body", 2, "own", "hidden", "3"},
+	} {
+		assert.Equal(t, c.one, b.held(1, c.kind, c.owner, c.property), "client 1: %s.%s", c.kind, c.property)
+		assert.Equal(t, c.two, b.held(2, c.kind, c.owner, c.property), "client 2: %s.%s", c.kind, c.property)
+	}
+	body, mine := b.w.Of(b.kind("Body").Index, 1), b.w.Of(b.kind("Mine").Index, 1)
+	assert.Nil(t, b.v.Entity(2, b.v.Number(mine)), "what a client may not know of is not there for it")
+	assert.Equal(t, mine, b.v.Entity(1, b.v.Number(mine)))
+	assert.Equal(t, body, b.v.Entity(2, b.v.Number(body)))
+
+	b.write(body, "own", 9)
+	b.write(body, "hid", 9)
+	notices, blocks := b.cut()
+	assert.Equal(t, 1, blocks, "only the owner's block says something")
+	assert.Len(t, notices[1], 1)
+	assert.Empty(t, notices[2])
+}
+
+func TestOnlyWhatDiffersIsSent(t *testing.T) {
+	b := set(t)
+	b.join(1)
+	b.cut()
+	open := b.w.Shared(0)
+	b.write(open, "n", 5)
+	b.write(open, "n", 0)
+	_, blocks := b.cut()
+	assert.Zero(t, blocks, "a value that was put back has not changed")
+	b.write(open, "n", 5)
+	b.write(open, "n", 6)
+	notices, _ := b.cut()
+	require.Len(t, notices[1], 1)
+	n := notices[1][0]
+	assert.Equal(t, []any{Changed, "n", int64(0), int64(6)}, []any{n.What, n.Field.Name, n.Old.Num, n.Field.Value.Num})
+
+	b.join(2)
+	b.leave(2) // within one tick: nobody hears of its entities
+	notices, _ = b.cut()
+	for _, n := range notices[1] {
+		assert.Contains(t, []What{Joined, Left}, n.What)
+	}
+	b.join(3)
+	notices, _ = b.cut()
+	whats := map[What]int{}
+	for _, n := range notices[1] {
+		whats[n.What]++
+	}
+	assert.Equal(t, map[What]int{Joined: 1, Spawned: 1}, whats, "values that come with a spawn are no changes")
+	b.leave(3)
+	notices, _ = b.cut()
+	whats = map[What]int{}
+	for _, n := range notices[1] {
+		whats[n.What]++
+	}
+	assert.Equal(t, map[What]int{Gone: 1, Left: 1}, whats)
+}
+
+// Whoever joins when, and whatever changes in the same tick: an old copy, a new one and a fresh snapshot agree.
+func TestJoinersAgreeWithThoseWhoWereThere(t *testing.T) {
+	rapid.Check(t, func(rt *rapid.T) {
+		b := set(rt)
+		for n := 1; n <= 12; n++ {
+			for range rapid.IntRange(0, 6).Draw(rt, "steps") {
+				entities := b.w.Entities()
+				e := entities[rapid.IntRange(0, len(entities)-1).Draw(rt, "entity")]
+				p := e.Kind.Properties[rapid.IntRange(0, len(e.Kind.Properties)-1).Draw(rt, "property")]
+				if p.Type.Form == contract.FormInt {
+					b.write(e, p.Name, rapid.Int64Range(0, 9).Draw(rt, "value"))
+				}
+			}
+			if rapid.Bool().Draw(rt, "join") {
+				b.join(n)
+			}
+			if rapid.Bool().Draw(rt, "leave") && len(b.copies) > 1 {
+				for old := range n {
+					if b.copies[old] != nil {
+						b.leave(old)
+						break
+					}
+				}
+			}
+			b.cut()
+			for number, c := range b.copies {
+				again := &Copy{}
+				again.Apply(&wire.Frame{Snapshot: true, Blocks: []*wire.Block{b.v.Snapshot(number)}})
+				require.Len(rt, again.Things(), len(c.Things()))
+				require.ElementsMatch(rt, again.Clients, c.Clients)
+				for _, thing := range c.Things() {
+					other := again.Thing(thing.Entity)
+					require.NotNil(rt, other)
+					require.Len(rt, other.Fields, len(thing.Fields))
+					for _, f := range thing.Fields {
+						v, ok := other.Value(f.Name)
+						require.True(rt, ok && v.Equal(f.Value), "%s.%s", thing.Kind, f.Name)
+					}
+				}
+				whole := &Copy{}
+				whole.Apply(&wire.Frame{Blocks: []*wire.Block{c.Block()}})
+				require.Len(rt, whole.Things(), len(c.Things()), "a copy's block is the copy")
+			}
+		}
+	})
+}
