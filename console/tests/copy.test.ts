@@ -1,0 +1,108 @@
+// What a copy is made of, and how it is compared.
+
+import { expect, test } from "vitest";
+import type { Outline, Watch } from "../src/api";
+import { apply, compare, emptyCopy, format, nameOf, things } from "../src/copy";
+import { take } from "../src/watch";
+
+const outline: Outline = {
+  contract: "wreck",
+  tick: 20,
+  seats: 4,
+  roles: ["player"],
+  kinds: [
+    {
+      name: "Diver",
+      per: "player",
+      to: "everyone",
+      properties: [
+        { name: "hull", type: { form: "int", high: 100 }, to: "everyone" },
+        { name: "air", type: { form: "real", high: 200, per: 2, unit: 1 }, to: "owner" },
+        { name: "finds", type: { form: "int", high: 3 }, to: "nobody" },
+      ],
+      requests: [],
+      events: [],
+    },
+  ],
+};
+
+test("a frame's parts are applied across its blocks in their order", () => {
+  const copy = emptyCopy();
+  apply(copy, {
+    tick: 3,
+    snapshot: true,
+    state: [
+      { values: [{ entity: 7, kind: "Diver", values: { air: 9.5 } }], gone: [8] },
+      {
+        joined: [{ number: 1, name: "Ana", role: "player" }],
+        spawned: [
+          { entity: 7, kind: "Diver", owner: 1, values: { hull: 80 } },
+          { entity: 8, kind: "Diver", owner: 2, values: {} },
+        ],
+      },
+    ],
+  });
+  expect(copy.tick).toBe(3);
+  expect(things(copy)).toEqual([{ entity: 7, kind: "Diver", owner: 1, values: { hull: 80, air: 9.5 } }]);
+  expect(nameOf(copy.clients, { kind: "Diver", owner: 1 })).toBe("Ana.Diver");
+  expect(nameOf(copy.clients, { kind: "Diver", owner: 5 })).toBe("5.Diver");
+  expect(nameOf(copy.clients, { kind: "Dive", owner: 0 })).toBe("Dive");
+  apply(copy, { tick: 4, state: [{ joined: [{ number: 1, name: "Ana", role: "player" }], left: [9] }] });
+  expect(copy.clients).toHaveLength(1);
+  apply(copy, { tick: 5, snapshot: true });
+  expect(things(copy)).toEqual([]);
+});
+
+test("each cell says how a client's value stands to the server's", () => {
+  const truth = { entity: 7, kind: "Diver", owner: 1, values: { hull: 80, air: 9.5, finds: 2 } };
+  const client = (number: number, values: Record<string, unknown> | undefined, seen = 10, sent = 10) => {
+    const copy = emptyCopy();
+    if (values) copy.things.set(7, { ...truth, values });
+    return { number, seen, sent, copy };
+  };
+  const [hull, air, finds] = outline.kinds[0]!.properties as [never, never, never];
+  const cell = (c: ReturnType<typeof client>, p: never) => {
+    const { text, sign, behind } = compare(outline, c, truth, p, 13);
+    return `${text}${sign}${behind || ""}`;
+  };
+  expect(cell(client(1, { hull: 80 }), hull)).toBe("80=");
+  expect(cell(client(1, { hull: 79 }), hull)).toBe("79≠");
+  expect(cell(client(1, { hull: 79 }, 9, 12), hull)).toBe("79late4");
+  expect(cell(client(1, undefined), hull)).toBe("≠");
+  expect(cell(client(1, undefined, 0, 12), hull)).toBe("late13");
+  expect(cell(client(1, { air: 9.5 }), air)).toBe("9.5=");
+  expect(cell(client(2, { hull: 80 }), air)).toBe("–");
+  expect(cell(client(2, { air: 9.5 }), air)).toBe("9.5≠");
+  expect(cell(client(1, { finds: 2 }), finds)).toBe("2≠");
+});
+
+test("values are worded for people", () => {
+  const item = { name: "Item", values: ["flare", "patch"] };
+  expect(format({ form: "stacks", enum: item }, [["flare", 2], ["patch", 1]])).toBe("2\u00a0flare, 1\u00a0patch");
+  expect(format({ form: "stacks", enum: item }, [])).toBe("empty");
+  expect(format({ form: "enum", enum: item }, "flare")).toBe("flare");
+  expect(format({ form: "text" }, "an echo")).toBe('"an echo"');
+  expect(format({ form: "bool" }, true)).toBe("true");
+});
+
+test("messages of a watched session add up", () => {
+  const session = { id: 1, contract: "wreck", version: 1, opened_at: "", open: true, tick: 9, paused: false, queued: 0, clients: [] };
+  const none = { clients: [], decisions: [], told: [] };
+  const spawned = [{ entity: 7, kind: "Diver", owner: 1, values: { hull: 80 } }];
+  const ana = { number: 1, name: "Ana", role: "player", test: true };
+  const bo = { number: 2, name: "Bo", role: "player", test: false };
+  const messages: Watch[] = [
+    { ...none, type: "sheet", tick: 9, session, outline, server: { tick: 9, snapshot: true, state: [{ spawned }] }, clients: [{ ...ana, seen: 8, sent: 9 }] },
+    { ...none, type: "tick", tick: 10, server: { tick: 10, state: [{ values: [{ entity: 7, kind: "Diver", values: { hull: 70 } }] }] }, clients: [{ ...bo, seen: 0, sent: 10 }] },
+    { ...none, type: "tick", tick: 11, clients: [{ ...ana, seen: 10, sent: 10, frames: [{ tick: 9, snapshot: true, state: [{ spawned }] }, { tick: 10, state: [{ values: [{ entity: 7, kind: "Diver", values: { hull: 70 } }] }] }] }] },
+    { ...none, type: "tick", tick: 12, left: [2] },
+  ];
+  let state = { id: 1, phase: "connecting" as const, note: "", tick: 0, server: emptyCopy(), columns: [], decisions: [], told: [], turn: 0 } as Parameters<typeof take>[0];
+  for (const m of messages) state = take(state, m);
+  expect(state.phase).toBe("live");
+  expect(state.tick).toBe(12);
+  expect(state.server.things.get(7)?.values.hull).toBe(70);
+  expect(state.columns.map((c) => c.name)).toEqual(["Ana"]);
+  expect(state.columns[0]?.copy.things.get(7)?.values.hull).toBe(70);
+  expect(spawned[0]?.values.hull).toBe(80);
+});
