@@ -1,0 +1,95 @@
+package main
+
+import (
+	"encoding/json"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"kamerad/client"
+	"kamerad/core/contract"
+	"kamerad/core/wire"
+)
+
+const watchText = `contract wreck language 1
+enum Item { flare, patch }
+shared Dive { n: int 0..9 }
+entity Diver per player {
+  hull: int 0..100 = 80
+  satchel: stacks<Item> max 2 each 3 to owner
+  finds: int 0..3 = 2 to nobody
+}`
+
+// sheetOf is a session with two clients, in which one or the other holds something wrong.
+func sheetOf(t *testing.T, anas, bos string) *watched {
+	c, problems := contract.Load("wreck.kam", watchText)
+	require.Empty(t, problems)
+	frame := func(things string) json.RawMessage {
+		return json.RawMessage(`{"type":"frame","tick":9,"snapshot":true,"state":[{"joined":[{"number":1,"name":"Ana","role":"player"},{"number":2,"name":"Bo","role":"player"}],"spawned":[` + things + `]}]}`)
+	}
+	w := &watched{}
+	require.NoError(t, w.apply(client.Watch{
+		Type: "sheet", Tick: 9, Session: &client.Session{ID: 4, Contract: "wreck", Version: 2}, Outline: c.FullOutline(),
+		Server: frame(`{"entity":5,"kind":"Diver","owner":1,"values":{"hull":80,"satchel":[["patch",2]],"finds":2}},{"entity":6,"kind":"Dive","owner":0,"values":{"n":3}}`),
+		Clients: []client.WatchClient{
+			{Client: wire.Client{Number: 1, Name: "Ana"}, Seen: 9, Sent: 9, Frames: []json.RawMessage{frame(anas)}},
+			{Client: wire.Client{Number: 2, Name: "Bo"}, Seen: 9, Sent: 9, Frames: []json.RawMessage{frame(bos)}},
+		},
+	}))
+	return w
+}
+
+func drawn(w *watched) string {
+	var out strings.Builder
+	w.draw(&out, 0)
+	return out.String()
+}
+
+func TestTheSheetFindsWhatDiffers(t *testing.T) {
+	const (
+		dive   = `{"entity":6,"kind":"Dive","owner":0,"values":{"n":3}}`
+		own    = `{"entity":5,"kind":"Diver","owner":1,"values":{"hull":80,"satchel":[["patch",2]]}}`
+		others = `{"entity":5,"kind":"Diver","owner":1,"values":{"hull":80}}`
+	)
+	for name, c := range map[string]struct{ anas, bos, state, line string }{
+		"in step":          {own + "," + dive, others + "," + dive, "= all in step", "hull      80       80 =       80 ="},
+		"off by one":       {own + "," + dive, strings.Replace(others, "80", "79", 1) + "," + dive, "1 value different", "79 ≠"},
+		"an entity lost":   {own + "," + dive, dive, "1 value different", "hull      80       80 =       ≠"},
+		"a leak to Bo":     {own + "," + dive, own + "," + dive, "1 value different", "2 patch ≠"},
+		"a leak of finds":  {strings.Replace(own, "]]", "]],\"finds\":2", 1) + "," + dive, others + "," + dive, "1 value different", "finds     2        2 ≠"},
+		"the shared wrong": {own + "," + strings.Replace(dive, "3", "4", 1), others, "2 values different", "4 ≠"},
+		"other order":      {strings.Replace(own, `[["patch",2]]`, `[["patch",1],["patch",1]]`, 1) + "," + dive, others + "," + dive, "1 value different", "1 patch, 1 patch ≠"},
+	} {
+		out := drawn(sheetOf(t, c.anas, c.bos))
+		assert.Contains(t, out, c.state, "%s\n%s", name, out)
+		assert.Contains(t, out, c.line, "%s\n%s", name, out)
+	}
+	w := sheetOf(t, own+","+dive, others+","+dive)
+	require.NoError(t, w.apply(client.Watch{
+		Type: "tick", Tick: 12, Server: json.RawMessage(`{"type":"frame","tick":12,"state":[{"values":[{"entity":5,"kind":"Diver","values":{"hull":50}}]}]}`),
+		Clients: []client.WatchClient{{Client: wire.Client{Number: 2, Name: "Bo"}, Seen: 9, Sent: 12}},
+	}))
+	assert.Contains(t, drawn(w), "80 +3", "on its way is not different")
+	assert.Contains(t, drawn(w), "80 ≠", "what was never sent is")
+	require.NoError(t, w.apply(client.Watch{Type: "tick", Tick: 13, Left: []int{2}}))
+	assert.NotContains(t, drawn(w), "B ● Bo")
+	assert.Error(t, w.apply(client.Watch{Type: "tick", Server: json.RawMessage(`{"type":"frame","state":[{"spawned":[{"kind":"Eel"}]}]}`)}))
+}
+
+func TestWordsOfTheTerminal(t *testing.T) {
+	assert.Equal(t, []string{"A ▲", "B ●", "H ◇", "I ▲"}, []string{mark(1), mark(2), mark(8), mark(9)})
+	assert.Equal(t, "✕ denied: not carried (check)", verdict(wire.Denied, wire.StageCheck, "not carried", nil))
+	assert.Equal(t, "✓ accepted, replied true", verdict(wire.Accepted, "", "", json.RawMessage("true")))
+	assert.Equal(t, "Diver.use(patch, 3)", request(client.Decision{Request: "Diver.use", Args: json.RawMessage(`["patch",3]`)}))
+	assert.Equal(t, "1 mistake, 2 entities, 0 rows", plural(1, "mistake")+", "+plural(2, "entity")+", "+plural(0, "row"))
+	for word, want := range map[string]bool{"1": true, "12": true, "0": false, "-1": false, "1x": false, "": false, "01": false} {
+		_, err := sessionArg(word)
+		assert.Equal(t, want, err == nil, word)
+	}
+	enum := &contract.Type{Form: contract.FormEnum, Enum: &contract.Enum{Values: []string{"true", "patch"}}}
+	assert.Equal(t, `"true"`, string(enum.Word("true")), "a word for an enum is a name, whatever it looks like")
+	assert.Equal(t, `3`, string(contract.RawWord("3")))
+	assert.Equal(t, `"pea\"rl"`, string(contract.RawWord(`pea"rl`)))
+}
