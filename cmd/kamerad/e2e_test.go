@@ -387,6 +387,7 @@ entity Diver per diver {
   }
 }
 `), 0o600))
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "broken.kam"), []byte("contract {"), 0o600))
 	must := func(want string, status int, stdin string, args ...string) string {
 		t.Helper()
 		out, got := p.Run(stdin, args...)
@@ -403,6 +404,15 @@ entity Diver per diver {
 	var report struct{ Problems []struct{ Line, Column int } }
 	require.NoError(t, json.Unmarshal([]byte(must(`"problems"`, 1, "", "check", "--json", faulty)), &report))
 	assert.Len(t, report.Problems, 5)
+	must(`^$`, 0, "", "fmt", "--check", file)
+	loose := filepath.Join(dir, "loose.kam")
+	require.NoError(t, os.WriteFile(loose, []byte("contract wreck language 1;shared A{n:int 0..9}"), 0o640))
+	must(`loose.kam is not in the one style`, 1, "", "fmt", "--check", loose)
+	must(`✓ formatted .*loose.kam`, 0, "", "fmt", file, loose)
+	raw, err := os.ReadFile(loose)
+	require.NoError(t, err)
+	assert.Equal(t, "contract wreck language 1; shared A { n: int 0..9 }\n", string(raw))
+	must(`it was not touched`, 1, "", "fmt", filepath.Join(dir, "broken.kam"))
 	must(`no such file`, 2, "", "check", filepath.Join(dir, "none.kam"))
 	must(`wrong number of arguments`, 2, "", "check")
 	must(`No contract is published yet`, 0, "", "contract", "list")

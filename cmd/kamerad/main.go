@@ -29,7 +29,7 @@ func run(ctx context.Context, args []string) int {
 		EnableShellCompletion: true,
 		HideVersion:           true,
 		Commands: []*cli.Command{
-			serveCommand(), demoCommand(), checkCommand(), contractCommand(), sessionCommand(), joinCommand(), askCommand(), watchCommand(),
+			serveCommand(), demoCommand(), checkCommand(), fmtCommand(), contractCommand(), sessionCommand(), joinCommand(), askCommand(), watchCommand(),
 		},
 		// Errors are told below, with our exit status.
 		ExitErrHandler: func(context.Context, *cli.Command, error) {},

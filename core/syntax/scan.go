@@ -32,6 +32,7 @@ type Token struct {
 	Num     int64  // value of an Int, milliseconds of a Duration
 	Span    Span
 	Newline bool // a line end (or ';') stands before it
+	source  string
 }
 
 // Comment is a `// …` remark; the formatter puts it back.
@@ -91,7 +92,7 @@ func (s *scanner) fail(at Span, code, message, hint string) {
 }
 
 func (s *scanner) add(kind Kind, text string, start, end int) *Token {
-	s.tokens = append(s.tokens, Token{Kind: kind, Text: text, Span: Span{start, end}, Newline: s.newline})
+	s.tokens = append(s.tokens, Token{Kind: kind, Text: text, Span: Span{start, end}, Newline: s.newline, source: s.src.Text[start:end]})
 	s.newline = false
 	return &s.tokens[len(s.tokens)-1]
 }
