@@ -114,12 +114,22 @@ func showContract(ctx context.Context, c *cli.Command) error {
 		}
 		for _, r := range k.Requests {
 			what := fmt.Sprintf("request(%s)", params(r.Params))
+			if r.Reply != nil {
+				what += " -> " + r.Reply.String()
+			}
 			if r.Limit > 0 {
 				what += fmt.Sprintf(", at most %d in %g s", r.Limit, float64(r.LimitMs)/1000)
 			}
+			if r.PauseMs > 0 {
+				what += fmt.Sprintf(", %g s apart", float64(r.PauseMs)/1000)
+			}
 			t.AppendRow([]any{"", r.Name, what, "from " + r.From})
 			for _, check := range r.Checks {
-				t.AppendRow([]any{"", "", muted.Sprintf("check %s else %q", check.Text, check.Reason), ""})
+				fails := fmt.Sprintf("deny %q", check.Reason)
+				if check.Drop {
+					fails = "drop"
+				}
+				t.AppendRow([]any{"", "", muted.Sprintf("check %s else %s", check.Text, fails), ""})
 			}
 		}
 		for _, e := range k.Events {

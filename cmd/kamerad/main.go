@@ -28,6 +28,12 @@ func run(ctx context.Context, args []string) int {
 		Usage:                 "one contract for a multiplayer game's state: checked, run, watched",
 		EnableShellCompletion: true,
 		HideVersion:           true,
+		Action: func(_ context.Context, c *cli.Command) error {
+			if name := c.Args().First(); name != "" {
+				return fmt.Errorf("there is no command %q; `kamerad help` lists them", name)
+			}
+			return cli.ShowRootCommandHelp(c)
+		},
 		Commands: []*cli.Command{
 			serveCommand(), demoCommand(), checkCommand(), fmtCommand(), contractCommand(), sessionCommand(), joinCommand(), askCommand(), watchCommand(),
 		},

@@ -19,6 +19,8 @@ export type RequestOutline = {
   from: string;
   limit?: number;
   limit_ms?: number;
+  pause_ms?: number;
+  reply?: Type;
   reasons: string[];
   checks?: Check[];
   line?: number;

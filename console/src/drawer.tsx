@@ -121,7 +121,8 @@ export function Drawer({ client }: { client: Column }) {
       </div>
       {!forging && request && (
         <div className="border-t border-line pt-2 text-xs text-muted">
-          <div>from {request.from}{request.limit ? `, at most ${request.limit} in ${(request.limit_ms ?? 1000) / 1000} s` : ""}</div>
+          <div>from {request.from}{request.limit ? `, at most ${request.limit} in ${(request.limit_ms ?? 1000) / 1000} s` : ""}
+            {request.pause_ms ? `, ${request.pause_ms / 1000} s apart` : ""}</div>
           {request.checks?.map((c) => (
             <div key={c.line} className="value">
               check {c.text}
