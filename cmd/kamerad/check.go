@@ -39,6 +39,10 @@ func checkCommand() *cli.Command {
 				for _, k := range checked.Kinds {
 					properties += len(k.Properties)
 				}
+				printProblems(problems)
+				if len(problems) > 0 {
+					fmt.Printf("%s\n", warn.Sprintf("%s: %s; what is meant can be accepted: `accept unused \"why\"` in the line above", args[0], plural(len(problems), "warning")))
+				}
 				fmt.Printf("%s %s: %s, %s, %s, %s\n", good.Sprint("✓ no mistakes in"), args[0], plural(len(checked.Kinds), "kind"),
 					plural(properties, "property"), plural(len(checked.Requests), "request"), plural(len(checked.Events), "event"))
 			}
@@ -52,13 +56,17 @@ func checkCommand() *cli.Command {
 
 func printProblems(problems syntax.Problems) {
 	for _, p := range problems {
-		fmt.Printf("%s %s %s\n", bold.Sprintf("%s:%d:%d:", p.File, p.Line, p.Column), bad.Sprint(p.Message), muted.Sprintf("[%s]", p.Code))
+		colour, word := bad, p.Code
+		if p.Warning {
+			colour, word = warn, "warning: "+p.Code
+		}
+		fmt.Printf("%s %s %s\n", bold.Sprintf("%s:%d:%d:", p.File, p.Line, p.Column), colour.Sprint(p.Message), muted.Sprintf("[%s]", word))
 		fmt.Printf("%s %s\n", muted.Sprintf("%5d │", p.Line), p.Source)
 		caret := ""
 		for range p.Length {
 			caret += "^"
 		}
-		fmt.Printf("%s %s%s\n", muted.Sprint("      │"), syntax.Indent(p.Source, p.Column), bad.Sprint(caret))
+		fmt.Printf("%s %s%s\n", muted.Sprint("      │"), syntax.Indent(p.Source, p.Column), colour.Sprint(caret))
 		if p.Hint != "" {
 			fmt.Printf("%s %s\n", muted.Sprint("      ="), p.Hint)
 		}

@@ -35,7 +35,7 @@ func TestWhatTheDocumentsShow(t *testing.T) {
 			switch kind, text := block[1], block[2]; kind {
 			case "kam":
 				_, problems := contract.Load(file, text)
-				assert.Empty(t, problems, problems.Error())
+				assert.Empty(t, problems, problems.Error()) // no warning either
 				name := regexp.MustCompile(`contract (\w+)`).FindStringSubmatch(text)[1]
 				if strings.HasSuffix(file, "README.md") {
 					t.Chdir(t.TempDir())

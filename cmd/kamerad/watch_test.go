@@ -25,7 +25,7 @@ entity Diver per player {
 // sheetOf is a session with two clients, in which one or the other holds something wrong.
 func sheetOf(t *testing.T, anas, bos string) *watched {
 	c, problems := contract.Load("wreck.kam", watchText)
-	require.Empty(t, problems)
+	require.NotNil(t, c, problems.Error())
 	frame := func(things string) json.RawMessage {
 		return json.RawMessage(`{"type":"frame","tick":9,"snapshot":true,"state":[{"joined":[{"number":1,"name":"Ana","role":"player"},{"number":2,"name":"Bo","role":"player"}],"spawned":[` + things + `]}]}`)
 	}

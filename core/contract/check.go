@@ -15,21 +15,118 @@ import (
 	"kamerad/core/syntax"
 )
 
-// Load reads and checks a contract text. The problems are empty exactly when the contract is not nil; they hold every
-// mistake, of the text and of its meaning, in the order of the lines.
+// Load reads and checks a contract text. The problems hold every mistake, of the text and of its meaning, in the order of the
+// lines; the contract is nil exactly when one of them is more than a warning.
 func Load(name, text string) (*Contract, syntax.Problems) {
 	src := syntax.NewSource(name, text)
 	file, problems := syntax.Parse(src)
 	c := &checker{
-		src: src, problems: problems, enums: map[string]*Enum{}, kinds: map[string]*Kind{}, consts: map[string]*Expr{}, calls: map[*Action][]call{},
+		src: src, problems: problems, enums: map[string]*Enum{}, kinds: map[string]*Kind{}, consts: map[string]*Expr{}, calls: map[*Action][]call{}, used: map[any]bool{}, sent: map[*Enum]bool{},
 		trees: map[*Kind]*syntax.Entity{}, unread: len(problems) > 0,
 		out: &Contract{TickRate: 20, Seats: 64, Source: src},
 	}
 	c.file(file)
 	if len(c.problems) > 0 {
-		return nil, c.problems.Sort()
+		return nil, c.problems.Sort() // what is unused may only not have been understood
 	}
-	return c.out, nil
+	c.unused(file)
+	return c.out, c.problems.Sort()
+}
+
+type (
+	role  string // a role, as a key of what is used
+	value struct {
+		enum  *Enum
+		index int64
+	}
+	local struct {
+		name syntax.Ident
+		x    *Expr
+	}
+)
+
+// unused warns of what is declared and then never used.
+func (c *checker) unused(f *syntax.File) {
+	taken := map[int]bool{} // accepts, by what they are for
+	accepted := map[int]bool{}
+	for _, a := range f.Accepts {
+		if a.Finding.Text != "unused" {
+			c.fail(a.Finding.At, "unknown-name", fmt.Sprintf("there is no finding `%s`", a.Finding.Text), "there is `unused`")
+		}
+		accepted[a.For] = true
+	}
+	warn := func(decl syntax.Span, at syntax.Ident, what, hint string) {
+		if accepted[decl.Start] {
+			taken[decl.Start] = true
+			return
+		}
+		p := c.src.Problem(at.At, "unused", what, hint)
+		p.Warning = true
+		c.problems = append(c.problems, p)
+	}
+	for _, d := range f.Decls {
+		switch d := d.(type) {
+		case *syntax.Roles:
+			for _, r := range d.Names[1:] {
+				if !c.used[role(r.Text)] {
+					warn(d.At, r, fmt.Sprintf("the role `%s` is never used", r.Text), "use it after `per`, `from` or `tell`, or remove it")
+				}
+			}
+		case *syntax.Const:
+			if !c.used["const "+d.Name.Text] {
+				warn(d.At, d.Name, fmt.Sprintf("the constant `%s` is never used", d.Name.Text), "use it or remove it")
+			}
+		case *syntax.Enum:
+			e := c.enums[d.Name.Text]
+			if !c.used[e] {
+				warn(d.At, d.Name, fmt.Sprintf("the enum `%s` is never used", e.Name), "use it as a type or remove it")
+				continue
+			}
+			for i, m := range d.Members {
+				// What clients may send is used, named or not.
+				if !c.sent[e] && !c.used[value{e, int64(i)}] {
+					warn(d.At, m, fmt.Sprintf("the value `%s` of %s is never used", m.Text, e.Name), "use it or remove it")
+				}
+			}
+		case *syntax.Event:
+			c.unusedEvents(nil, []*syntax.Event{d}, warn)
+		case *syntax.Entity:
+			k := c.kinds[d.Name.Text]
+			for _, p := range d.Properties {
+				if q := k.Property(p.Name.Text); q != nil && q.To == Nobody && !c.used[q] {
+					warn(p.At, p.Name, fmt.Sprintf("nobody ever reads `%s.%s`", k.Name, q.Name), "it is sent to nobody; read it somewhere, say who gets it, or remove it")
+				}
+			}
+			c.unusedEvents(k, d.Events, warn)
+			for i, a := range d.Actions {
+				if !c.used[k.Actions[i]] {
+					warn(a.At, a.Name, fmt.Sprintf("the action `%s` is never run", a.Name.Text), "run it with `do "+a.Name.Text+"(…)` or remove it")
+				}
+			}
+		}
+	}
+	for _, l := range c.locals {
+		if !c.used[l.x] {
+			warn(l.name.At, l.name, fmt.Sprintf("the name `%s` is never used", l.name.Text), "use it or remove it")
+		}
+	}
+	for _, a := range f.Accepts {
+		if !taken[a.For] && a.Finding.Text == "unused" {
+			p := c.src.Problem(a.At, "needless-accept", "nothing below this line is unused", "remove the line")
+			p.Warning = true
+			c.problems = append(c.problems, p)
+		}
+	}
+}
+
+func (c *checker) unusedEvents(k *Kind, events []*syntax.Event, warn func(syntax.Span, syntax.Ident, string, string)) {
+	for _, d := range events {
+		for _, e := range c.out.Events {
+			if e.Kind == k && e.Name == d.Name.Text && !c.used[e] {
+				warn(d.At, d.Name, fmt.Sprintf("the event `%s` is never told", e.FullName()), "tell it: `tell everyone "+e.Name+"(…)`, or remove it")
+			}
+		}
+	}
 }
 
 // call is a place where an action runs another.
@@ -48,6 +145,9 @@ type checker struct {
 	enums    map[string]*Enum
 	kinds    map[string]*Kind
 	consts   map[string]*Expr
+	used     map[any]bool // constants by name; enums, roles (as role), values (as value), properties that are read, events, actions, locals
+	locals   []local
+	sent     map[*Enum]bool     // enums that are arguments of requests
 	calls    map[*Action][]call // which actions run which, to find circles
 	trees    map[*Kind]*syntax.Entity
 	unread   bool // the text itself has mistakes: what is missing may only not have been understood
@@ -329,6 +429,7 @@ func (c *checker) kind(d *syntax.Entity) {
 			c.fail(d.Per.At, "unknown-name", fmt.Sprintf("the role `%s` is not declared", d.Per.Text), c.suggest(d.Per.Text, c.out.Roles, "roles are listed in a line such as `roles player, referee`"))
 		}
 		k.Per = max(k.Per, 0)
+		c.used[role(d.Per.Text)] = true
 	}
 	if d.To != nil {
 		k.To = c.to(d.To)
@@ -534,12 +635,14 @@ func (c *checker) plainType(d *syntax.Type) *Type {
 			c.fail(d.Of.At, "unknown-name", fmt.Sprintf("the enum `%s` is not declared", d.Of.Text), c.suggest(d.Of.Text, names(c.enums), "declare it: enum "+d.Of.Text+" { … }"))
 			return nil
 		}
+		c.used[e] = true
 		if !c.bounded(d.Max.At, "the number of stacks", d.Max.Value, 1, MaxStacks) || !c.bounded(d.Each.At, "the greatest count of a stack", d.Each.Value, 1, MaxStackCount) {
 			return nil
 		}
 		return &Type{Form: FormStacks, Enum: e, Max: int(d.Max.Value), Each: d.Each.Value}
 	}
 	if e := c.enums[d.Name.Text]; e != nil {
+		c.used[e] = true
 		return &Type{Form: FormEnum, Enum: e}
 	}
 	known := append(names(c.enums), "bool", "int", "real", "text", "stacks")
@@ -608,6 +711,11 @@ func names[T any](m map[string]T) []string {
 
 func (c *checker) request(r *Request, d *syntax.Request) {
 	r.Params = c.params(d.Params)
+	for _, p := range r.Params {
+		if p.Type.Form == FormEnum {
+			c.sent[p.Type.Enum] = true
+		}
+	}
 	r.From = []Who{{Sort: ToOwner}}
 	if d.From != nil {
 		r.From = c.from(d.From)
@@ -694,6 +802,7 @@ func (c *checker) from(a *syntax.Audience) []Who {
 			w.Sort = ToOwner
 		case ok && slices.Contains(c.out.Roles, r.Text):
 			w.Sort, w.Role = ToRole, slices.Index(c.out.Roles, r.Text)
+			c.used[role(r.Text)] = true
 		default:
 			name := c.src.Text[t.Who.Span().Start:t.Who.Span().End]
 			c.fail(t.Who.Span(), "unknown-name", fmt.Sprintf("`%s` names nobody who could send a request", name), c.suggest(name, append([]string{"everyone", "owner"}, c.out.Roles...), "from owner, everyone or a role"))
@@ -707,11 +816,12 @@ func (c *checker) from(a *syntax.Audience) []Who {
 // env is where an expression or statement stands.
 type env struct {
 	*checker
-	kind     *Kind    // of self; nil in a handler of the contract
-	request  *Request // nil in a handler
-	action   *Action  // that is being read, or nil
-	head     bool     // nothing may change
-	constant bool     // nothing may be read
+	kind     *Kind       // of self; nil in a handler of the contract
+	request  *Request    // nil in a handler
+	action   *Action     // that is being read, or nil
+	written  syntax.Expr // the target of the present assignment, which is not read
+	head     bool        // nothing may change
+	constant bool        // nothing may be read
 	scopes   []map[string]*Expr
 	nums     int
 	texts    int
@@ -738,6 +848,7 @@ func (e *env) declare(n syntax.Ident, t *Type) *Expr {
 		e.fail(n.At, "out-of-range", "this is one name too many", fmt.Sprintf("at most %d arguments and names in one request or handler", MaxLocals))
 	}
 	e.scopes[len(e.scopes)-1][n.Text] = x
+	e.locals = append(e.locals, local{n, x})
 	return x
 }
 
@@ -847,6 +958,7 @@ func (e *env) run(s *syntax.Run) (Stmt, bool) {
 		e.fail(name.At, "unknown-name", fmt.Sprintf("%s has no action `%s`", kind.Name, name.Text), e.suggest(name.Text, known, "declare it: action "+name.Text+"() { … }"))
 		return out, false
 	}
+	e.used[out.Act] = true
 	if len(s.Args) != len(out.Act.Params) {
 		e.fail(s.At, "arguments", fmt.Sprintf("`%s` is run with %d values", name.Text, len(s.Args)), fmt.Sprintf("it is declared with %d", len(out.Act.Params)))
 		return out, false
@@ -879,6 +991,7 @@ func (e *env) match(s *syntax.Match) (Stmt, bool) {
 	defer e.leave()
 	line := e.lineOf(s.At)
 	held := e.declare(syntax.Ident{Text: fmt.Sprintf("match at %d", s.At.Start), At: s.X.Span()}, x.Type)
+	e.used[held] = true
 	ok := true
 	seen := map[string]bool{}
 	var arms []Stmt
@@ -937,6 +1050,9 @@ func (e *env) match(s *syntax.Match) (Stmt, bool) {
 }
 
 func (e *env) assign(s *syntax.Assign) (Stmt, bool) {
+	if s.Op == "=" {
+		e.written = s.Target
+	}
 	target := counted(e.expr(s.Target, nil))
 	if target == nil {
 		e.expr(s.Value, nil)
@@ -1093,6 +1209,7 @@ func (e *env) tell(s *syntax.Tell) (Stmt, bool) {
 		e.fail(name.At, "unknown-name", fmt.Sprintf("the event `%s` is not declared", name.Text), e.suggest(name.Text, known, "declare it: event "+name.Text+"(…)"))
 		return out, false
 	}
+	e.used[out.Event] = true
 	if len(s.Args) != len(out.Event.Params) {
 		e.fail(s.At, "arguments", fmt.Sprintf("`%s` is told with %d values", name.Text, len(s.Args)), fmt.Sprintf("it is declared with %d", len(out.Event.Params)))
 		return out, false
@@ -1124,6 +1241,7 @@ func (e *env) who(a *syntax.Audience) []Who {
 			w.Sort = ToCaller
 		case isRef && e.local(r.Text) == nil && slices.Contains(e.out.Roles, r.Text):
 			w.Sort, w.Role = ToRole, slices.Index(e.out.Roles, r.Text)
+			e.used[role(r.Text)] = true
 		default:
 			w.Sort = ToClient
 			if w.X = e.expr(t.Who, nil); w.X == nil {
@@ -1388,10 +1506,12 @@ func (e *env) known(r *syntax.Ref) bool {
 func (e *env) ref(x *syntax.Ref, want *Type) *Expr {
 	if e.constant {
 		if v := e.consts[x.Text]; v != nil {
+			e.used["const "+x.Text] = true
 			return v
 		}
 		if want != nil && want.Form == FormEnum {
 			if i := slices.Index(want.Enum.Values, x.Text); i >= 0 {
+				e.used[value{want.Enum, int64(i)}] = true
 				return &Expr{Op: OpConst, Type: want, Num: int64(i)}
 			}
 			e.fail(x.At, "unknown-name", fmt.Sprintf("`%s` is no %s", x.Text, want.Enum.Name), e.suggest(x.Text, want.Enum.Values, "one of "+strings.Join(want.Enum.Values, ", ")))
@@ -1429,14 +1549,17 @@ func (e *env) ref(x *syntax.Ref, want *Type) *Expr {
 		if v.Type.Form == "" {
 			return nil
 		}
+		e.used[v] = true
 		return widened(v)
 	}
 	if e.kind != nil {
 		if p := e.kind.Property(x.Text); p != nil {
+			e.used[p] = e.used[p] || e.written != syntax.Expr(x)
 			return widened(&Expr{Op: OpGet, Type: p.Type, Prop: p, Args: []*Expr{e.self()}})
 		}
 	}
 	if v := e.consts[x.Text]; v != nil {
+		e.used["const "+x.Text] = true
 		return v
 	}
 	if k := e.kinds[x.Text]; k != nil {
@@ -1448,11 +1571,13 @@ func (e *env) ref(x *syntax.Ref, want *Type) *Expr {
 	}
 	if want != nil && want.Form == FormEnum {
 		if i := slices.Index(want.Enum.Values, x.Text); i >= 0 {
+			e.used[value{want.Enum, int64(i)}] = true
 			return &Expr{Op: OpConst, Type: want, Num: int64(i)}
 		}
 	}
 	if want != nil && want.Form == FormRole {
 		if i := slices.Index(e.out.Roles, x.Text); i >= 0 {
+			e.used[role(x.Text)] = true
 			return &Expr{Op: OpConst, Type: want, Num: int64(i)}
 		}
 	}
@@ -1507,6 +1632,7 @@ func (e *env) member(x *syntax.Member) *Expr {
 	if r, ok := x.X.(*syntax.Ref); ok && e.local(r.Text) == nil {
 		if en := e.enums[r.Text]; en != nil {
 			if i := slices.Index(en.Values, x.Name.Text); i >= 0 {
+				e.used[en], e.used[value{en, int64(i)}] = true, true
 				return &Expr{Op: OpConst, Type: &Type{Form: FormEnum, Enum: en}, Num: int64(i)}
 			}
 			e.fail(x.Name.At, "unknown-name", fmt.Sprintf("%s has no value `%s`", en.Name, x.Name.Text), e.suggest(x.Name.Text, en.Values, "it has "+strings.Join(en.Values, ", ")))
@@ -1525,6 +1651,7 @@ func (e *env) member(x *syntax.Member) *Expr {
 		}
 		k := on.Type.Kind
 		if p := k.Property(name); p != nil {
+			e.used[p] = e.used[p] || e.written != syntax.Expr(x)
 			return widened(&Expr{Op: OpGet, Type: p.Type, Prop: p, Args: []*Expr{on}})
 		}
 		known := []string{"owner"}

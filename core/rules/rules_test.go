@@ -26,7 +26,7 @@ entity Thing per player {
     HEAD
   { BODY }
 }`))
-	require.Empty(t, problems)
+	require.NotNil(t, c, problems.Error())
 	w := world.New(c)
 	e := w.Spawn(c.Kinds[1], 1)
 	m := NewMachine(Compile(c), w)

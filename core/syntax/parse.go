@@ -206,6 +206,8 @@ func (p *parser) decl() Decl {
 		d.Language = p.number("the language's number")
 		d.At = Span{start, p.last()}
 		return d
+	case p.accepts():
+		return p.decl()
 	case p.is("tick") && t.Kind == Name:
 		p.take()
 		d := &Tick{Rate: p.number("the ticks per second")}
@@ -261,6 +263,23 @@ func (p *parser) decl() Decl {
 	}
 	p.abort("expected", "a declaration", "one of contract, tick, seats, roles, enum, const, entity, shared, event, on join")
 	return nil
+}
+
+// accepts reads `accept FINDING "reason"`, if it stands here.
+func (p *parser) accepts() bool {
+	t := p.tok()
+	if t.Kind != Name || t.Text != "accept" || p.peek().Text == ":" {
+		return false
+	}
+	p.take()
+	a := Accept{Finding: p.name("a finding, as in `accept unused \"why\"`"), Reason: p.reason().Value}
+	a.At = Span{t.Span.Start, p.last()}
+	a.For = p.tok().Span.Start
+	p.file.Accepts = append(p.file.Accepts, a)
+	if !p.tok().Newline || p.tok().Kind == End {
+		p.abort("expected", "the end of the line, and below it the declaration that this is for", "")
+	}
+	return true
 }
 
 func (p *parser) name(what string) Ident { return p.ident(Name, what, "a small letter") }
@@ -334,6 +353,10 @@ func (p *parser) entity() Decl {
 func (p *parser) member(d *Entity) {
 	t := p.tok()
 	start := t.Span.Start
+	if p.accepts() {
+		p.member(d)
+		return
+	}
 	named := t.Kind == Name || t.Kind == TypeName || t.Kind == Word
 	switch {
 	case named && p.peek().Text == ":":

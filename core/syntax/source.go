@@ -61,8 +61,9 @@ type Problem struct {
 	Length  int    `json:"length"` // in characters, at least 1, within the line
 	Code    string `json:"code"`   // stable short name of this kind of mistake
 	Message string `json:"message"`
-	Hint    string `json:"hint,omitempty"` // what would be right
-	Source  string `json:"source"`         // the line of text
+	Hint    string `json:"hint,omitempty"`    // what would be right
+	Warning bool   `json:"warning,omitempty"` // it may be meant; a line `accept CODE "reason"` above says so
+	Source  string `json:"source"`            // the line of text
 }
 
 // Problems collects mistakes; it is the error that parsing and checking return.

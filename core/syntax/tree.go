@@ -4,7 +4,16 @@ package syntax
 type File struct {
 	Source   *Source
 	Decls    []Decl
+	Accepts  []Accept
 	Comments []Comment
+}
+
+// Accept is `accept FINDING "reason"`, which stands above the declaration that it is for.
+type Accept struct {
+	At      Span
+	Finding Ident
+	Reason  string
+	For     int // offset of that declaration
 }
 
 // Ident is a name where it was written.
