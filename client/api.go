@@ -129,9 +129,10 @@ type Watch struct {
 // WatchClient tells of one client: the frames that it has confirmed since the last message make its copy what it is.
 type WatchClient struct {
 	wire.Client
-	Test   bool              `json:"test"` // opened through the API
-	Seen   int64             `json:"seen"` // newest tick that it has confirmed
-	Sent   int64             `json:"sent"` // newest tick that it was sent
+	Test   bool              `json:"test"`            // opened through the API
+	Seen   int64             `json:"seen"`            // newest tick that it has confirmed
+	Sent   int64             `json:"sent"`            // newest tick that it was sent
+	Waits  int64             `json:"waits,omitempty"` // oldest tick that it was sent and has not confirmed; 0 if there is none
 	Frames []json.RawMessage `json:"frames,omitempty"`
 }
 

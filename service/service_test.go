@@ -238,13 +238,13 @@ func TestACopyIsShownAsConfirmed(t *testing.T) {
 	}
 	m := step()
 	require.Len(t, m.Clients, 1)
-	assert.Equal(t, []any{int64(0), int64(1), 0}, []any{m.Clients[0].Seen, m.Clients[0].Sent, len(m.Clients[0].Frames)})
+	assert.Equal(t, []any{int64(0), int64(1), int64(1), 0}, []any{m.Clients[0].Seen, m.Clients[0].Sent, m.Clients[0].Waits, len(m.Clients[0].Frames)})
 
 	say(`{"type":"seen","seen":1}`)
 	say(`{"type":"ask","seq":1,"request":"Diver.search","args":[],"seen":1}`)
 	require.Eventually(t, func() bool { s, _ := api.Session(t.Context(), x.id); return s.Queued == 1 }, 5*time.Second, time.Millisecond)
 	m = step()
-	assert.Equal(t, []any{int64(1), int64(2), 1}, []any{m.Clients[0].Seen, m.Clients[0].Sent, len(m.Clients[0].Frames)})
+	assert.Equal(t, []any{int64(1), int64(2), int64(2), 1}, []any{m.Clients[0].Seen, m.Clients[0].Sent, m.Clients[0].Waits, len(m.Clients[0].Frames)})
 	assert.Contains(t, string(m.Clients[0].Frames[0]), `"hull":100`)
 	assert.NotContains(t, string(m.Clients[0].Frames[0]), `"events"`)
 	require.Len(t, m.Decisions, 1)

@@ -161,8 +161,8 @@ func (w *watched) cell(c *column, thing *replicate.Thing, p *contract.PropertyOu
 	switch {
 	case has && value.Equal(truth):
 		return word + good.Sprint("=")
-	case c.Seen < c.Sent:
-		return word + warn.Sprintf("+%d", w.tick-c.Seen)
+	case c.Waits > 0:
+		return word + warn.Sprintf("+%d", w.tick-c.Waits+1)
 	}
 	return word + bad.Sprint("≠")
 }

@@ -69,7 +69,7 @@ func TestTheSheetFindsWhatDiffers(t *testing.T) {
 	w := sheetOf(t, own+","+dive, others+","+dive)
 	require.NoError(t, w.apply(client.Watch{
 		Type: "tick", Tick: 12, Server: json.RawMessage(`{"type":"frame","tick":12,"state":[{"values":[{"entity":5,"kind":"Diver","values":{"hull":50}}]}]}`),
-		Clients: []client.WatchClient{{Client: wire.Client{Number: 2, Name: "Bo"}, Seen: 9, Sent: 12}},
+		Clients: []client.WatchClient{{Client: wire.Client{Number: 2, Name: "Bo"}, Seen: 9, Sent: 12, Waits: 10}},
 	}))
 	assert.Contains(t, drawn(w), "80 +3", "on its way is not different")
 	assert.Contains(t, drawn(w), "80 ≠", "what was never sent is")

@@ -82,7 +82,7 @@ export type Block = {
   left?: number[];
 };
 export type Frame = { tick: number; snapshot?: boolean; state?: Block[] };
-export type WatchClient = Client & { test: boolean; seen: number; sent: number; frames?: Frame[] };
+export type WatchClient = Client & { test: boolean; seen: number; sent: number; waits?: number; frames?: Frame[] };
 export type Watch = {
   type: "sheet" | "tick" | "close";
   session?: Session;

@@ -50,7 +50,7 @@ export type Cell = { text: string; sign: "=" | "late" | "≠" | "–"; behind: n
 // compare words what a client holds of a property beside what the server holds.
 export function compare(
   outline: Outline,
-  client: { number: number; seen: number; sent: number; copy: Copy },
+  client: { number: number; waits?: number; copy: Copy },
   truth: Thing,
   property: Property,
   tick: number,
@@ -65,7 +65,7 @@ export function compare(
   if (hidden) return has ? { text, sign: "≠", behind: 0 } : { text: "", sign: "–", behind: 0 };
   if (has && JSON.stringify(held[property.name]) === JSON.stringify(truth.values[property.name]))
     return { text, sign: "=", behind: 0 };
-  if (client.seen < client.sent) return { text, sign: "late", behind: tick - client.seen };
+  if (client.waits) return { text, sign: "late", behind: tick - client.waits + 1 };
   return { text, sign: "≠", behind: 0 };
 }
 

@@ -55,10 +55,10 @@ test("a frame's parts are applied across its blocks in their order", () => {
 
 test("each cell says how a client's value stands to the server's", () => {
   const truth = { entity: 7, kind: "Diver", owner: 1, values: { hull: 80, air: 9.5, finds: 2 } };
-  const client = (number: number, values: Record<string, unknown> | undefined, seen = 10, sent = 10) => {
+  const client = (number: number, values: Record<string, unknown> | undefined, waits = 0) => {
     const copy = emptyCopy();
     if (values) copy.things.set(7, { ...truth, values });
-    return { number, seen, sent, copy };
+    return { number, waits, copy };
   };
   const [hull, air, finds] = outline.kinds[0]!.properties as [never, never, never];
   const cell = (c: ReturnType<typeof client>, p: never) => {
@@ -67,9 +67,9 @@ test("each cell says how a client's value stands to the server's", () => {
   };
   expect(cell(client(1, { hull: 80 }), hull)).toBe("80=");
   expect(cell(client(1, { hull: 79 }), hull)).toBe("79≠");
-  expect(cell(client(1, { hull: 79 }, 9, 12), hull)).toBe("79late4");
+  expect(cell(client(1, { hull: 79 }, 10), hull)).toBe("79late4");
   expect(cell(client(1, undefined), hull)).toBe("≠");
-  expect(cell(client(1, undefined, 0, 12), hull)).toBe("late13");
+  expect(cell(client(1, undefined, 13), hull)).toBe("late1");
   expect(cell(client(1, { air: 9.5 }), air)).toBe("9.5=");
   expect(cell(client(2, { hull: 80 }), air)).toBe("–");
   expect(cell(client(2, { air: 9.5 }), air)).toBe("9.5≠");
