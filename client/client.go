@@ -48,6 +48,7 @@ type Client struct {
 	transport Transport
 	options   Options
 	hello     wire.Hello
+	sending   sync.Mutex // requests are sent in the order of their numbers
 	mu        sync.Mutex
 	copy      replicate.Copy
 	seq       uint64
@@ -99,10 +100,10 @@ func New(ctx context.Context, t Transport, o Options) (*Client, error) {
 	if o.OnRaw != nil {
 		o.OnRaw(raw)
 	}
-	go c.read()
 	if !o.NotReady {
 		c.Ready()
 	}
+	go c.read()
 	return c, nil
 }
 
@@ -160,24 +161,23 @@ func (c *Client) Ask(ctx context.Context, entity uint32, request string, args ..
 			return wire.Decision{}, fmt.Errorf("ask %s: argument %d is not JSON", request, i+1)
 		}
 	}
+	// A slot is free again when the decision has come, even if nobody waits for it any more: the server counts it until then.
 	select {
 	case c.slots <- struct{}{}:
-		defer func() { <-c.slots }()
+	case <-c.ended:
+		return wire.Decision{}, fmt.Errorf("ask %s: %w: %s", request, ErrEnded, c.Reason())
 	case <-ctx.Done():
 		return wire.Decision{}, ctx.Err()
 	}
 	answer := make(chan wire.Decision, 1)
+	c.sending.Lock()
 	c.mu.Lock()
 	c.seq++
 	seq, seen := c.seq, c.copy.Tick
 	c.waiting[seq] = answer
 	c.mu.Unlock()
-	defer func() {
-		c.mu.Lock()
-		delete(c.waiting, seq)
-		c.mu.Unlock()
-	}()
 	c.send(wire.FromClient{Type: "ask", Ask: wire.Ask{Seq: seq, Entity: entity, Request: request, Args: args, Seen: seen}})
+	c.sending.Unlock()
 	select {
 	case d := <-answer:
 		return d, nil
@@ -222,6 +222,7 @@ func (c *Client) read() {
 			if answer := c.waiting[d.Seq]; answer != nil {
 				answer <- d
 				delete(c.waiting, d.Seq)
+				<-c.slots
 			}
 		}
 		c.mu.Unlock()

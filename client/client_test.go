@@ -4,6 +4,8 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
+	"fmt"
+	"strings"
 	"sync"
 	"testing"
 	"time"
@@ -153,7 +155,17 @@ func TestNoMoreThanTheBoundIsUndecided(t *testing.T) {
 	require.Eventually(t, func() bool { return len(f.sent()) == wire.MaxUndone }, 5*time.Second, time.Millisecond)
 	cancel()
 	group.Wait()
-	assert.Len(t, f.sent(), wire.MaxUndone)
+	require.Len(t, f.sent(), wire.MaxUndone)
+	for i, m := range f.sent() {
+		assert.Contains(t, m, fmt.Sprintf(`"seq":%d,`, i+1), "in the order of their numbers")
+	}
+	limited, stop := context.WithTimeout(t.Context(), 20*time.Millisecond)
+	defer stop()
+	_, err = c.Ask(limited, 0, "A.b")
+	assert.ErrorIs(t, err, context.DeadlineExceeded, "who gave up has not given back the place")
+	f.out <- []byte(`{"type":"frame","tick":1,"decisions":[{"seq":1,"outcome":"accepted","check":-1}]}`)
+	go func() { _, _ = c.Ask(t.Context(), 0, "A.b") }()
+	require.Eventually(t, func() bool { return strings.Contains(f.sent()[len(f.sent())-1], `"seq":65,`) }, 5*time.Second, time.Millisecond)
 	c.Close()
 	assert.NotEmpty(t, c.Reason())
 }
