@@ -371,41 +371,6 @@ func (m *Machine) exec(f *frame, depth int, ins []ins, row []int64, c *code) (at
 			}
 			r[uint8(in.a)] = -r[in.b]
 
-		case opReal:
-			t := c.steps[in.k]
-			r[uint8(in.a)] = toBits(float64(r[in.b]*t.Unit) / float64(t.Per))
-		case opFromInt:
-			r[uint8(in.a)] = toBits(float64(r[in.b]))
-		case opRealAdd:
-			v := fromBits(r[in.b]) + fromBits(r[uint8(in.c)])
-			if !finite(v) {
-				return pc, faulted
-			}
-			r[uint8(in.a)] = toBits(v)
-		case opRealSub:
-			v := fromBits(r[in.b]) - fromBits(r[uint8(in.c)])
-			if !finite(v) {
-				return pc, faulted
-			}
-			r[uint8(in.a)] = toBits(v)
-		case opRealMul:
-			v := fromBits(r[in.b]) * fromBits(r[uint8(in.c)])
-			if !finite(v) {
-				return pc, faulted
-			}
-			r[uint8(in.a)] = toBits(v)
-		case opRealDiv:
-			v := fromBits(r[in.b]) / fromBits(r[uint8(in.c)])
-			if !finite(v) {
-				return pc, faulted
-			}
-			r[uint8(in.a)] = toBits(v)
-		case opRealNeg:
-			r[uint8(in.a)] = toBits(-fromBits(r[in.b]))
-		case opRealTest:
-			p, q := fromBits(r[in.b]), fromBits(r[uint8(in.c)])
-			r[uint8(in.a)] = truth(in.k == 0 && p == q || in.k == 1 && p != q || in.k == 2 && p < q || in.k == 3 && p <= q)
-
 		case opJump:
 			pc = int(in.c) - 1
 		case opEq:
@@ -522,6 +487,10 @@ func (m *Machine) exec(f *frame, depth int, ins []ins, row []int64, c *code) (at
 				r[uint8(in.a)] = int64(x.Role)
 			}
 
+		case opReal, opFromInt, opRealAdd, opRealSub, opRealMul, opRealDiv, opRealNeg, opRealTest:
+			if how := reals(f, c, in); how != ended {
+				return pc, how
+			}
 		default:
 			if how := m.rare(f, depth, c, in); how != ended {
 				return pc, how
@@ -529,6 +498,48 @@ func (m *Machine) exec(f *frame, depth int, ins []ins, row []int64, c *code) (at
 		}
 	}
 	return 0, ended // not reached: all code has an end
+}
+
+// reals runs the instructions on reals. They stand apart because their needs would cost those on whole numbers their registers.
+func reals(f *frame, c *code, in *ins) end {
+	r := &f.nums
+	switch in.op {
+	case opReal:
+		t := c.steps[in.k]
+		r[uint8(in.a)] = toBits(float64(r[in.b]*t.Unit) / float64(t.Per))
+	case opFromInt:
+		r[uint8(in.a)] = toBits(float64(r[in.b]))
+	case opRealAdd:
+		v := fromBits(r[in.b]) + fromBits(r[uint8(in.c)])
+		if !finite(v) {
+			return faulted
+		}
+		r[uint8(in.a)] = toBits(v)
+	case opRealSub:
+		v := fromBits(r[in.b]) - fromBits(r[uint8(in.c)])
+		if !finite(v) {
+			return faulted
+		}
+		r[uint8(in.a)] = toBits(v)
+	case opRealMul:
+		v := fromBits(r[in.b]) * fromBits(r[uint8(in.c)])
+		if !finite(v) {
+			return faulted
+		}
+		r[uint8(in.a)] = toBits(v)
+	case opRealDiv:
+		v := fromBits(r[in.b]) / fromBits(r[uint8(in.c)])
+		if !finite(v) {
+			return faulted
+		}
+		r[uint8(in.a)] = toBits(v)
+	case opRealNeg:
+		r[uint8(in.a)] = toBits(-fromBits(r[in.b]))
+	case opRealTest:
+		p, q := fromBits(r[in.b]), fromBits(r[uint8(in.c)])
+		r[uint8(in.a)] = truth(in.k == 0 && p == q || in.k == 1 && p != q || in.k == 2 && p < q || in.k == 3 && p <= q)
+	}
+	return ended
 }
 
 // rare runs the instructions that cost more than their dispatch.
