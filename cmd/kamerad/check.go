@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"os"
 
+	"github.com/jedib0t/go-pretty/v6/text"
 	"github.com/urfave/cli/v3"
 
 	"kamerad/core/contract"
@@ -56,21 +57,13 @@ func checkCommand() *cli.Command {
 
 func printProblems(problems syntax.Problems) {
 	for _, p := range problems {
-		colour, word := bad, p.Code
+		wrong := bad
 		if p.Warning {
-			colour, word = warn, "warning: "+p.Code
+			wrong = warn
 		}
-		fmt.Printf("%s %s %s\n", bold.Sprintf("%s:%d:%d:", p.File, p.Line, p.Column), colour.Sprint(p.Message), muted.Sprintf("[%s]", word))
-		fmt.Printf("%s %s\n", muted.Sprintf("%5d │", p.Line), p.Source)
-		caret := ""
-		for range p.Length {
-			caret += "^"
-		}
-		fmt.Printf("%s %s%s\n", muted.Sprint("      │"), syntax.Indent(p.Source, p.Column), colour.Sprint(caret))
-		if p.Hint != "" {
-			fmt.Printf("%s %s\n", muted.Sprint("      ="), p.Hint)
-		}
-		fmt.Println()
+		fmt.Println(p.Text(func(part syntax.Part, words string) string {
+			return map[syntax.Part]text.Colors{syntax.Place: bold, syntax.Wrong: wrong, syntax.Aside: muted}[part].Sprint(words)
+		}))
 	}
 }
 

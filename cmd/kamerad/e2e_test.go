@@ -128,7 +128,7 @@ func TestTwoDiversOverTheWire(t *testing.T) {
 		g := steps{t, p, s.ID}
 		ana := seat(t, p, s.ID, "Ana", "player")
 		bo := seat(t, p, s.ID, "Bo", "player")
-		g.step(2)
+		g.step(4) // both have joined, and both are ready
 		require.Eventually(t, func() bool { return bo.holds(1, "hull") == "100" && ana.holds(1, "hull") == "100" }, 5*time.Second, time.Millisecond)
 
 		assert.Equal(t, wire.Accepted, g.ask(ana, 0, "Diver.search").Outcome)
@@ -302,16 +302,19 @@ func TestAStopTellsClientsAndKeepsRecords(t *testing.T) {
 	ana := seat(t, p, id, "Ana", "player")
 	_, err := ana.Ask(t.Context(), 0, "Diver.search")
 	require.NoError(t, err)
-	watching := make(chan error, 1)
+	watching, there := make(chan error, 1), make(chan struct{})
 	go func() {
 		watching <- p.Watch(context.Background(), id, func(m client.Watch) error {
+			if m.Type == "sheet" {
+				close(there)
+			}
 			if m.Type == "close" {
 				return fmt.Errorf("closed: %s", m.Reason)
 			}
 			return nil
 		})
 	}()
-	time.Sleep(100 * time.Millisecond) // for the watcher to be there; not being so would only test less
+	<-there
 	assert.Equal(t, 0, p.Stop())
 	<-ana.Ended()
 	assert.Equal(t, "the session closed: the service is stopping", ana.Reason())

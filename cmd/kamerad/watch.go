@@ -9,6 +9,7 @@ import (
 	"os"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"github.com/jedib0t/go-pretty/v6/table"
@@ -35,11 +36,11 @@ func watchCommand() *cli.Command {
 			}
 			live := term.IsTerminal(int(os.Stdout.Fd())) && !c.Bool("once")
 			w := &watched{}
-			var drawn time.Time
 			done := errors.New("done")
 			if live && !c.Bool("json") {
 				fmt.Print("\x1b[?1049h\x1b[?25l") // another screen, without a cursor
 				defer fmt.Print("\x1b[?25h\x1b[?1049l")
+				defer w.redraw()()
 			}
 			err = api.Watch(ctx, id, func(m client.Watch) error {
 				if c.Bool("json") {
@@ -50,6 +51,8 @@ func watchCommand() *cli.Command {
 					}
 					return err
 				}
+				w.mu.Lock()
+				defer w.mu.Unlock()
 				if err := w.apply(m); err != nil {
 					return err
 				}
@@ -59,12 +62,6 @@ func watchCommand() *cli.Command {
 				case c.Bool("once"):
 					w.draw(os.Stdout, 0)
 					return done
-				case live && time.Since(drawn) > 90*time.Millisecond:
-					drawn = time.Now()
-					_, height, _ := term.GetSize(int(os.Stdout.Fd()))
-					var screen strings.Builder
-					w.draw(&screen, height)
-					fmt.Print("\x1b[H" + strings.ReplaceAll(screen.String(), "\n", "\x1b[K\n") + "\x1b[J")
 				case !live:
 					w.lines(os.Stdout, m)
 				}
@@ -80,12 +77,44 @@ func watchCommand() *cli.Command {
 
 // watched is a session as its watchers know it.
 type watched struct {
+	mu        sync.Mutex
+	news      bool // something came since it was last drawn
 	session   client.Session
 	outline   *contract.Outline
 	tick      int64
 	server    replicate.Copy
 	clients   []*column
 	decisions []client.Decision
+}
+
+// redraw draws the terminal again ten times a second while there is news, so that what is shown ends on the newest; the
+// function that it gives back stops it.
+func (w *watched) redraw() (stop func()) {
+	ticker, over, done := time.NewTicker(100*time.Millisecond), make(chan struct{}), make(chan struct{})
+	go func() {
+		defer close(done)
+		for {
+			select {
+			case <-over:
+				return
+			case <-ticker.C:
+			}
+			w.mu.Lock()
+			if w.news && w.outline != nil {
+				w.news = false
+				_, height, _ := term.GetSize(int(os.Stdout.Fd()))
+				var screen strings.Builder
+				w.draw(&screen, height)
+				fmt.Print("\x1b[H" + strings.ReplaceAll(screen.String(), "\n", "\x1b[K\n") + "\x1b[J")
+			}
+			w.mu.Unlock()
+		}
+	}()
+	return func() {
+		ticker.Stop()
+		close(over)
+		<-done
+	}
 }
 
 // column is one client.
@@ -97,11 +126,12 @@ type column struct {
 func (w *watched) apply(m client.Watch) error {
 	switch m.Type {
 	case "sheet":
-		*w = watched{session: *m.Session, outline: m.Outline}
+		w.session, w.outline = *m.Session, m.Outline
+		w.server, w.clients, w.decisions = replicate.Copy{}, nil, nil
 	case "close":
 		return nil
 	}
-	w.tick = m.Tick
+	w.tick, w.news = m.Tick, true
 	if err := w.frame(&w.server, m.Server); err != nil {
 		return err
 	}

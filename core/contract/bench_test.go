@@ -43,7 +43,7 @@ func BenchmarkLoadLines(b *testing.B) {
 		b.Run(fmt.Sprint(strings.Count(text, "\n")), func(b *testing.B) {
 			for b.Loop() {
 				if c, problems := Load("big.kam", text); c == nil {
-					b.Fatal(problems[0].Text())
+					b.Fatal(problems[0].Text(nil))
 				}
 			}
 		})

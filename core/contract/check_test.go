@@ -37,7 +37,7 @@ func TestEveryMistakeIsToldOnItsLine(t *testing.T) {
 			for _, p := range problems {
 				codes[p.Code] = true
 				i := slices.IndexFunc(want[p.Line], func(text string) bool { return strings.Contains(p.Message, text) })
-				if assert.GreaterOrEqual(t, i, 0, "unexpected: %s", p.Text()) {
+				if assert.GreaterOrEqual(t, i, 0, "unexpected: %s", p.Text(nil)) {
 					want[p.Line] = slices.Delete(want[p.Line], i, i+1)
 				}
 				assert.NotEmpty(t, p.Code)
@@ -88,9 +88,9 @@ func TestAMessageShowsTheLineAndACaret(t *testing.T) {
 	_, problems := Load("wreck.kam", "contract wreck language 1\nshared Dive {\n\tünder: bool\n\tdepth: int 0..9 = 12 // wide: ÄÖ\n}\n")
 	require.Len(t, problems, 2)
 	assert.Equal(t, "wreck.kam:4:20: the default of `depth` is 12 [out-of-range]\n"+
-		"    4 | \tdepth: int 0..9 = 12 // wide: ÄÖ\n"+
-		"      | \t                  ^^\n"+
-		"      = from 0 to 9\n", problems[1].Text())
+		"    4 │ \tdepth: int 0..9 = 12 // wide: ÄÖ\n"+
+		"      │ \t                  ^^\n"+
+		"      = from 0 to 9\n", problems[1].Text(nil))
 }
 
 func TestTheOutlineTellsNothingOfTheServer(t *testing.T) {
@@ -161,7 +161,7 @@ func FuzzLoad(f *testing.F) {
 			t.Fatalf("contract %v with %d problems", c, len(problems))
 		}
 		for _, p := range problems {
-			_ = p.Text()
+			_ = p.Text(nil)
 		}
 		if c != nil {
 			c.Outline().Fingerprint()

@@ -223,6 +223,3 @@ func (v *View) Number(e *world.Entity) uint32 {
 	}
 	return 0
 }
-
-// Clients lists who is in the session.
-func (v *View) Clients() []wire.Client { return v.clients }

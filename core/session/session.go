@@ -47,22 +47,23 @@ type Session struct {
 
 // seat is a client's place.
 type seat struct {
-	client  rules.Client
-	role    string
-	joined  bool // its join has been carried out
-	ready   bool
-	leaving bool
-	held    []*wire.Event
-	seen    int64 // newest tick that it has applied
-	sent    int64 // tick of the last frame
-	asked   int   // requests queued for the next tick
-	decided int   // requests in this tick
-	newest  uint64
-	first   [rememberAsk]wire.Decision // the last decisions, for repeats, by sequence number
-	paused  map[use]int64              // tick from which a request with a pause is taken again
-	uses    map[use]*window            // by limit
-	events  []*wire.Event              // of this tick
-	said    []wire.Decision            // of this tick
+	client   rules.Client
+	role     string
+	joined   bool // its join has been carried out
+	ready    bool
+	readying bool // it has said so; the next tick makes it so
+	leaving  bool
+	held     []*wire.Event
+	seen     int64 // newest tick that it has applied
+	sent     int64 // tick of the last frame
+	asked    int   // requests queued for the next tick
+	decided  int   // requests in this tick
+	newest   uint64
+	first    [rememberAsk]wire.Decision // the last decisions, for repeats, by sequence number
+	paused   map[use]int64              // tick from which a request with a pause is taken again
+	uses     map[use]*window            // by limit
+	events   []*wire.Event              // of this tick
+	said     []wire.Decision            // of this tick
 }
 
 type use struct {
@@ -92,7 +93,7 @@ func (w *window) take(l *contract.Limit, tick int64) bool {
 
 type input struct {
 	seat *seat
-	what string // join, leave, ask
+	what string // join, ready, leave, ask
 	call Call
 }
 
@@ -319,8 +320,9 @@ func (s *Session) Leave(client int) {
 
 // Ready says that a client has its handlers in place: the events that were held for it follow.
 func (s *Session) Ready(client int) {
-	if t := s.seats[client]; t != nil {
-		t.ready = true
+	if t := s.seats[client]; t != nil && !t.readying {
+		t.readying = true
+		s.inputs = append(s.inputs, input{seat: t, what: "ready"})
 	}
 }
 
@@ -369,6 +371,8 @@ func (s *Session) Tick() *Step {
 		switch in.what {
 		case "join":
 			s.join(t)
+		case "ready":
+			t.ready = true
 		case "leave":
 			s.leave(t)
 		case "ask":

@@ -106,15 +106,32 @@ func (p Problems) Sort() Problems {
 	return out
 }
 
-// Text sets out one problem as a person reads it: position, message, the line, a caret, and the hint.
-func (p Problem) Text() string {
+// Part is a part of a problem's layout, for whoever wants to set it off.
+type Part int
+
+// The parts.
+const (
+	Place Part = iota
+	Wrong      // the message and the carets
+	Aside      // the code and the gutter
+)
+
+// Text sets out one problem as a person reads it: position, message, the line, carets, and the hint. paint, which may be nil,
+// sets a part off.
+func (p Problem) Text(paint func(Part, string) string) string {
+	if paint == nil {
+		paint = func(_ Part, text string) string { return text }
+	}
+	code := p.Code
+	if p.Warning {
+		code = "warning: " + code
+	}
 	var b strings.Builder
-	fmt.Fprintf(&b, "%s:%d:%d: %s [%s]\n", p.File, p.Line, p.Column, p.Message, p.Code)
-	gutter := fmt.Sprintf("%5d", p.Line)
-	fmt.Fprintf(&b, "%s | %s\n", gutter, p.Source)
-	fmt.Fprintf(&b, "%s | %s%s\n", strings.Repeat(" ", len(gutter)), Indent(p.Source, p.Column), strings.Repeat("^", max(p.Length, 1)))
+	fmt.Fprintf(&b, "%s %s %s\n", paint(Place, fmt.Sprintf("%s:%d:%d:", p.File, p.Line, p.Column)), paint(Wrong, p.Message), paint(Aside, "["+code+"]"))
+	fmt.Fprintf(&b, "%s %s\n", paint(Aside, fmt.Sprintf("%5d │", p.Line)), p.Source)
+	fmt.Fprintf(&b, "%s %s%s\n", paint(Aside, "      │"), Indent(p.Source, p.Column), paint(Wrong, strings.Repeat("^", max(p.Length, 1))))
 	if p.Hint != "" {
-		fmt.Fprintf(&b, "%s = %s\n", strings.Repeat(" ", len(gutter)), p.Hint)
+		fmt.Fprintf(&b, "%s %s\n", paint(Aside, "      ="), p.Hint)
 	}
 	return b.String()
 }

@@ -20,8 +20,7 @@ const Protocol = "kamerad.json.v1"
 // Bounds of what a client may send.
 const (
 	MaxMessage = 16 << 10 // bytes of one message
-	MaxArgs    = contract.MaxParams
-	MaxUndone  = 64 // requests of one client that have no decision yet
+	MaxUndone  = 64       // requests of one client that have no decision yet
 )
 
 // Outcome is what became of a request.
