@@ -70,8 +70,8 @@ func choose(c *client.Client, dice *rand.Rand) (request string, args []json.RawM
 		carried := map[string]int64{}
 		for _, f := range me.Fields {
 			if f.Type.Form == contract.FormStacks {
-				for _, s := range f.Value.Stacks {
-					carried[f.Type.Enum.Values[s.Item]] += s.Count
+				for _, s := range f.Value.Parts {
+					carried[f.Type.Enum.Values[s.Parts[0].Num]] += s.Parts[1].Num
 				}
 			}
 		}

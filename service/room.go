@@ -38,6 +38,7 @@ type room struct {
 	conns    map[int]*conn
 	names    map[int]store.Seat
 	watchers *watchers
+	ended    func(reason string) // called when the contract ends the session; it waits for the room
 }
 
 // conn is a client's connection as its room knows it. Messages go out through a bounded queue, so that a slow client holds
@@ -162,6 +163,12 @@ func (r *room) tick() {
 		r.recorder.Decisions(list)
 	}
 	r.watchers.tick(r, step)
+	if step.Closed != "" {
+		go r.ended(step.Closed) // it waits for this goroutine
+	}
+	for _, l := range step.Logs {
+		slog.Info("logged by the contract", "session", r.id, "tick", step.Tick, "words", l.Text)
+	}
 	r.meters.tick.Observe(time.Since(began).Seconds())
 }
 

@@ -154,15 +154,26 @@ func (v *Service) openRoom(ctx context.Context, version store.Version, key strin
 	}
 	v.opening++
 	v.mu.Unlock()
-	row, err := v.store.OpenSession(ctx, version.Contract, version.Version)
+	s, err := session.New(c, options)
+	var row store.Session
+	if err == nil {
+		row, err = v.store.OpenSession(ctx, version.Contract, version.Version)
+	} else {
+		err = &bad{err.Error()}
+	}
 	v.mu.Lock()
 	defer v.mu.Unlock()
 	v.opening--
 	if err != nil {
 		return nil, err
 	}
-	r := newRoom(row, session.New(c, options), paused, v.recorder, v.meters)
+	r := newRoom(row, s, paused, v.recorder, v.meters)
 	v.rooms[r.id] = r
+	r.ended = func(reason string) {
+		if err := v.closeRoom(context.Background(), r, reason); err != nil {
+			slog.Error("a session that its contract ended could not be closed", "session", r.id, "error", err)
+		}
+	}
 	go r.run()
 	slog.Info("session opened", "session", r.id, "contract", row.Contract, "version", row.Version)
 	return r, nil

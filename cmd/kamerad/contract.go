@@ -104,9 +104,15 @@ func showContract(ctx context.Context, c *cli.Command) error {
 	fmt.Printf("%d ticks per second, %s, roles: %s\n\n", v.Outline.Tick, plural(v.Outline.Seats, "seat"), join(v.Outline.Roles))
 	t := sheet("Kind", "Name", "What", "Who")
 	for _, k := range v.Outline.Kinds {
-		each := "shared"
-		if k.Per != "" {
+		each := "spawned"
+		switch {
+		case k.Shared:
+			each = "shared"
+		case k.Per != "":
 			each = "per " + k.Per
+		}
+		if len(k.Parts) > 0 {
+			each += " with " + join(k.Parts)
 		}
 		t.AppendRow([]any{bold.Sprint(k.Name), "", each, "to " + k.To})
 		for _, p := range k.Properties {
@@ -125,9 +131,9 @@ func showContract(ctx context.Context, c *cli.Command) error {
 			}
 			t.AppendRow([]any{"", r.Name, what, "from " + r.From})
 			for _, check := range r.Checks {
-				fails := fmt.Sprintf("deny %q", check.Reason)
-				if check.Drop {
-					fails = "drop"
+				fails := string(check.Then)
+				if check.Then != contract.ThenDrop {
+					fails = fmt.Sprintf("%s %q", check.Then, check.Reason)
 				}
 				t.AppendRow([]any{"", "", muted.Sprintf("check %s else %s", check.Text, fails), ""})
 			}

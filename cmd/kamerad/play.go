@@ -196,6 +196,12 @@ func (p *player) frame(f *wire.Frame, notices []replicate.Notice) {
 			fmt.Printf("  %s.%s  %s\n", p.name(n.Thing), n.Field.Name, n.Field.Type.Format(n.Field.Value))
 		case n.What == replicate.Joined || n.What == replicate.Left:
 			fmt.Println(note.Sprintf("  %s %s as %s", n.Client.Name, n.What, n.Client.Role))
+		case n.What == replicate.Spawned:
+			fmt.Println(note.Sprintf("  %s is there", p.name(n.Thing)))
+		case n.What == replicate.Given:
+			fmt.Println(note.Sprintf("  %s has another owner", p.name(n.Thing)))
+		case n.What == replicate.Lost:
+			fmt.Printf("  %s.%s  withdrawn\n", p.name(n.Thing), n.Field.Name)
 		case n.What == replicate.Gone:
 			fmt.Println(note.Sprintf("  %s is gone", p.name(n.Thing)))
 		}
@@ -212,6 +218,9 @@ func (p *player) frame(f *wire.Frame, notices []replicate.Notice) {
 			}
 		})
 		fmt.Println(note.Sprintf("  event %s%s: %s", e.Event, whose, strings.Join(values, ", ")))
+	}
+	for _, line := range f.Logs {
+		fmt.Println(note.Sprint("  log ", line))
 	}
 }
 

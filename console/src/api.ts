@@ -1,7 +1,7 @@
 // What the service answers, and the calls that the console makes.
 
 export type Type = {
-  form: "bool" | "int" | "real" | "text" | "enum" | "stacks";
+  form: string; // bool, int, real, text, enum, vec2, vec3, direction, rotation, stacks, list, map, record, ref, client, kind, instant
   low?: number;
   high?: number;
   per?: number; // of a real: low and high count steps of unit/per
@@ -12,7 +12,7 @@ export type Type = {
 };
 export type Param = { name: string; type: Type };
 export type Property = { name: string; type: Type; to: string; clamped?: boolean };
-export type Check = { text: string; reason: string; line: number };
+export type Check = { text: string; reason: string; then: "deny" | "drop" | "strike" | "expel"; line: number };
 export type RequestOutline = {
   name: string;
   params: Param[];
@@ -77,7 +77,8 @@ export type Spawned = { entity: number; kind: string; owner: number; values: Rec
 export type Block = {
   joined?: Client[];
   spawned?: Spawned[];
-  values?: { entity: number; kind: string; values: Record<string, unknown> }[];
+  owned?: { entity: number; owner: number }[];
+  values?: { entity: number; kind: string; values: Record<string, unknown>; withdrawn?: string[] }[];
   gone?: number[];
   left?: number[];
 };

@@ -9,8 +9,8 @@ export function emptyCopy(): Copy {
   return { tick: 0, clients: [], things: new Map() };
 }
 
-// apply brings a copy to a frame's tick: the parts are applied across all blocks in the order joins, spawns, values, what is
-// gone, leaves.
+// apply brings a copy to a frame's tick: the parts are applied across all blocks in the order joins, spawns, owners, values,
+// what is gone, leaves.
 export function apply(copy: Copy, frame: Frame): void {
   if (frame.snapshot) {
     copy.clients = [];
@@ -23,9 +23,16 @@ export function apply(copy: Copy, frame: Frame): void {
   for (const b of blocks)
     for (const s of b.spawned ?? []) copy.things.set(s.entity, { ...s, values: { ...s.values } });
   for (const b of blocks)
+    for (const o of b.owned ?? []) {
+      const thing = copy.things.get(o.entity);
+      if (thing) thing.owner = o.owner;
+    }
+  for (const b of blocks)
     for (const u of b.values ?? []) {
       const thing = copy.things.get(u.entity);
-      if (thing) Object.assign(thing.values, u.values);
+      if (!thing) continue;
+      for (const name of u.withdrawn ?? []) delete thing.values[name];
+      Object.assign(thing.values, u.values);
     }
   for (const b of blocks) {
     for (const n of b.gone ?? []) copy.things.delete(n);
@@ -62,6 +69,9 @@ export function compare(
   const hidden =
     [kind.to, property.to].includes("nobody") ||
     ([kind.to, property.to].includes("owner") && truth.owner !== client.number);
+  // Whether any other audience holds this client only the server can tell: what the client has not, it is taken not to get.
+  const asked = [kind.to, property.to].some((to) => !["everyone", "owner", "nobody"].includes(to));
+  if (asked && !has) return { text: "", sign: "–", behind: 0 };
   if (hidden) return has ? { text, sign: "≠", behind: 0 } : { text: "", sign: "–", behind: 0 };
   if (has && JSON.stringify(held[property.name]) === JSON.stringify(truth.values[property.name]))
     return { text, sign: "=", behind: 0 };
@@ -71,6 +81,8 @@ export function compare(
 
 // format words a value for people.
 export function format(type: Type | undefined, value: unknown): string {
+  if (value === null) return "nothing";
+  if (type?.form === "vec2" || type?.form === "vec3") return `(${(value as number[]).join(", ")})`;
   if (type?.form === "stacks") {
     const stacks = value as [string, number][];
     return stacks.length === 0 ? "empty" : stacks.map(([item, n]) => `${n}\u00a0${item}`).join(", ");

@@ -12,7 +12,7 @@ import (
 // body reads the statements of a handler, timer or action whose arguments are declared.
 func (e *env) body(stmts []syntax.Stmt, at syntax.Span) *Body {
 	b := &Body{Stmts: e.block(stmts), Line: e.lineOf(at)}
-	b.Nums, b.Texts = e.nums, e.texts
+	b.Locals, b.Memory = e.nums, e.mem
 	return b
 }
 
@@ -38,20 +38,26 @@ func (c *checker) reason(r *syntax.Literal) {
 // env is where an expression or statement stands.
 type env struct {
 	*checker
-	kind     *Kind       // of self; nil in a handler of the contract
-	request  *Request    // nil in a handler
+	kind     *Kind       // of self; nil in a handler of the contract, in functions and audiences
+	request  *Request    // nil elsewhere
 	action   *Action     // that is being read, or nil
+	fn       *Fn         // that is being read, or nil
 	written  syntax.Expr // the target of the present assignment, which is not read
-	head     bool        // nothing may change
+	viewer   bool        // there is one
+	pure     bool        // nothing may change
+	still    bool        // nothing may roll
+	rolled   bool        // something did
 	constant bool        // nothing may be read
+	spawning bool        // in `on spawn`, which may set what is `once`
 	scopes   []map[string]*Expr
 	nums     int
-	texts    int
+	mem      int
 }
 
 func (e *env) enter() { e.scopes = append(e.scopes, map[string]*Expr{}) }
 func (e *env) leave() { e.scopes = e.scopes[:len(e.scopes)-1] }
 
+// declare gives a name to a new local. What has no type yet takes one number.
 func (e *env) declare(n syntax.Ident, t *Type) *Expr {
 	for _, s := range e.scopes {
 		if s[n.Text] != nil {
@@ -59,31 +65,48 @@ func (e *env) declare(n syntax.Ident, t *Type) *Expr {
 		}
 	}
 	x := &Expr{Op: OpLocal, Type: t}
-	if t.IsText() {
-		x.Num = int64(e.texts)
-		e.texts++
+	before := e.nums
+	if t.Holder() {
+		x.Num = int64(e.mem)
+		e.room(n.At, t)
 	} else {
 		x.Num = int64(e.nums)
-		e.nums++
+		e.nums += t.Width()
 	}
-	if x.Num == MaxLocals {
-		e.fail(n.At, "out-of-range", "this is one name too many", fmt.Sprintf("at most %d arguments and names in one request or handler", MaxLocals))
+	if before <= MaxLocals && e.nums > MaxLocals {
+		e.fail(n.At, "out-of-range", "this is one name too many", fmt.Sprintf("the arguments and names of one body may take %d numbers; a vector takes 2 or 3", MaxLocals))
 	}
 	e.scopes[len(e.scopes)-1][n.Text] = x
 	e.locals = append(e.locals, local{n, x})
 	return x
 }
 
+// room sets memory aside for a list or map, and gives its place.
+func (e *env) room(at syntax.Span, t *Type) int64 {
+	from := e.mem
+	e.mem += t.Width()
+	if from <= MaxMemory && e.mem > MaxMemory {
+		e.fail(at, "out-of-range", "the lists of this body are too long together", fmt.Sprintf("at most %d numbers", MaxMemory))
+	}
+	return int64(from)
+}
+
 func (e *env) block(stmts []syntax.Stmt) []Stmt {
-	if !e.head {
+	if !e.pure {
 		e.enter()
 		defer e.leave()
 	}
 	var out []Stmt
-	for _, s := range stmts {
+	for i, s := range stmts {
 		if t, ok := e.stmt(s); ok {
-			t.Line, _ = e.src.Position(s.Span().Start)
+			t.Line = e.lineOf(s.Span())
 			out = append(out, t)
+		}
+		switch s.(type) {
+		case *syntax.Return, *syntax.Deny, *syntax.Reply:
+			if _, reply := s.(*syntax.Reply); i+1 < len(stmts) && !reply {
+				e.fail(stmts[i+1].Span(), "never", "this statement never runs", "the one before it ends the body")
+			}
 		}
 	}
 	return out
@@ -92,28 +115,9 @@ func (e *env) block(stmts []syntax.Stmt) []Stmt {
 func (e *env) stmt(s syntax.Stmt) (Stmt, bool) {
 	switch s := s.(type) {
 	case *syntax.Let:
-		v := e.expr(s.Value, nil)
-		if v == nil {
-			e.scopes[len(e.scopes)-1][s.Name.Text] = &Expr{Type: &Type{}} // so that its uses are not told as unknown
-			return Stmt{}, false
-		}
-		if v.Type.Form == FormStacks {
-			e.fail(s.Value.Span(), "wrong-type", "a name cannot stand for whole stacks", "ask for a count: satchel.count(flare)")
-			return Stmt{}, false
-		}
-		return Stmt{Op: OpLet, Num: e.declare(s.Name, v.Type).Num, Value: v}, true
+		return e.let(s)
 	case *syntax.Check:
-		cond := e.value(s.Cond, &Type{Form: FormBool}, "the condition of a check")
-		span := s.Cond.Span()
-		line, _ := e.src.Position(s.At.Start)
-		text := strings.Join(strings.Fields(e.src.Text[span.Start:span.End]), " ")
-		check := Check{Text: text, Drop: s.Reason == nil, Line: line}
-		if s.Reason != nil {
-			check.Reason = s.Reason.Value
-			e.reason(s.Reason)
-		}
-		e.request.Checks = append(e.request.Checks, check)
-		return Stmt{Op: OpCheck, Num: int64(len(e.request.Checks) - 1), Value: cond}, cond != nil
+		return e.check(s)
 	case *syntax.Assign:
 		return e.assign(s)
 	case *syntax.Do:
@@ -122,12 +126,51 @@ func (e *env) stmt(s syntax.Stmt) (Stmt, bool) {
 		cond := e.value(s.Cond, &Type{Form: FormBool}, "the condition of an `if`")
 		t := Stmt{Op: OpIf, Value: cond, Then: e.block(s.Then), Else: e.block(s.Else)}
 		return t, cond != nil
+	case *syntax.For:
+		e.enter()
+		defer e.leave()
+		q, ok := e.query(&s.In, s.Name)
+		t := Stmt{Op: OpFor, Query: q, Then: e.block(s.Body)}
+		return t, ok
 	case *syntax.Tell:
 		return e.tell(s)
 	case *syntax.Run:
 		return e.run(s)
 	case *syntax.Match:
 		return e.match(s)
+	case *syntax.Spawn:
+		return e.spawn(s)
+	case *syntax.Despawn:
+		x := e.entity(s.X, "what is despawned")
+		if x == nil {
+			return Stmt{}, false
+		}
+		for _, k := range x.Type.Kinds {
+			if !k.Free() && e.inPart == nil {
+				e.fail(s.X.Span(), "wrong-type", fmt.Sprintf("%s cannot be despawned: %s", k.Name, map[bool]string{true: "it is there as long as the session", false: "it comes and goes with its client"}[k.Shared]), "only kinds that are spawned by the contract can be")
+				return Stmt{}, false
+			}
+		}
+		return Stmt{Op: OpDespawn, X: x}, true
+	case *syntax.Give:
+		x := e.entity(s.X, "what is given")
+		to := e.value(s.To, &Type{Form: FormClient}, "who gets it")
+		if x == nil || to == nil {
+			return Stmt{}, false
+		}
+		for _, k := range x.Type.Kinds {
+			k.given = true
+			if k.Per >= 0 {
+				e.fail(s.X.Span(), "wrong-type", fmt.Sprintf("%s cannot be given away: each client has its own", k.Name), "what changes hands is shared or spawned")
+				return Stmt{}, false
+			}
+		}
+		return Stmt{Op: OpGive, X: x, Value: to}, true
+	case *syntax.Return:
+		if e.request != nil && e.request.Reply != nil {
+			e.fail(s.At, "no-reply", "this ends the body without a reply", "`reply` or `deny` before it")
+		}
+		return Stmt{Op: OpReturn}, true
 	case *syntax.Reply:
 		if e.request == nil || e.request.Reply == nil {
 			e.fail(s.At, "no-reply", "nobody waits for a reply here", "a request that gives one says so: request guess(pick: int 0..4) -> bool")
@@ -140,35 +183,235 @@ func (e *env) stmt(s syntax.Stmt) (Stmt, bool) {
 			e.fail(s.At, "no-request", "there is no request here that could be denied", "`deny` stands in the body of a request")
 			return Stmt{}, false
 		}
+		e.reason(s.Reason)
 		return Stmt{Op: OpDeny, Text: s.Reason.Value}, true
+	case *syntax.Expel:
+		who := e.value(s.Who, &Type{Form: FormClient}, "who is expelled")
+		e.reason(s.Reason)
+		return Stmt{Op: OpExpel, X: who, Text: s.Reason.Value}, who != nil
+	case *syntax.Close:
+		e.reason(s.Reason)
+		return Stmt{Op: OpClose, Text: s.Reason.Value}, true
+	case *syntax.Log:
+		t := Stmt{Op: OpLog, Who: e.who(s.To, "is told"), Words: s.Words}
+		ok := t.Who != nil
+		for _, x := range s.Values {
+			v := e.expr(x, nil)
+			if v != nil && (v.Type.Holder() || v.Type.Form == FormLine || v.Type.Form == FormNothing) {
+				e.fail(x.Span(), "wrong-type", describe(v.Type)+" cannot stand in the words of a log", "name a part of it")
+				v = nil
+			}
+			ok = ok && v != nil
+			t.Args = append(t.Args, v)
+		}
+		return t, ok
 	}
 	return Stmt{}, false
 }
 
-func (e *env) run(s *syntax.Run) (Stmt, bool) {
-	out := Stmt{Op: OpRun}
-	kind, name := e.kind, syntax.Ident{}
-	switch f := s.Action.(type) {
-	case *syntax.Ref:
-		if name = f.Ident; e.kind == nil {
-			e.fail(f.At, "no-self", "there is no entity here whose action could be run", "name the entity: do c.Diver."+f.Text+"(…)")
+func (e *env) let(s *syntax.Let) (Stmt, bool) {
+	if sp, ok := s.Value.(*syntax.Spawn); ok {
+		if e.pure {
+			e.fail(sp.At, "impure", "`spawn` changes something, and the head of a request may not", "move it into the body")
+			return Stmt{}, false
+		}
+		t, ok := e.spawn(sp)
+		if !ok {
+			e.scopes[len(e.scopes)-1][s.Name.Text] = &Expr{Type: &Type{}}
+			return Stmt{}, false
+		}
+		of := &Type{Form: FormEntity, Kinds: t.Kinds}
+		for _, k := range t.Kinds {
+			of.Names = append(of.Names, k.Name)
+		}
+		t.Num = e.declare(s.Name, of).Num
+		return t, true
+	}
+	v := e.expr(s.Value, nil)
+	if v == nil || v.Type.Form == "" {
+		e.scopes[len(e.scopes)-1][s.Name.Text] = &Expr{Type: &Type{}} // so that its uses are not told as unknown
+		return Stmt{}, false
+	}
+	switch v.Type.Form {
+	case FormStacks, FormMap:
+		e.fail(s.Value.Span(), "wrong-type", "a name cannot stand for whole stacks or a whole map", "ask for a count: satchel.count(flare)")
+		return Stmt{}, false
+	case FormNothing:
+		e.fail(s.Value.Span(), "wrong-type", "a name for nothing has no type", "use `nothing` where it is wanted")
+		return Stmt{}, false
+	case FormList:
+		if v.Op == OpList && len(v.Args) == 0 {
+			e.fail(s.Value.Span(), "wrong-type", "a name for an empty list has no type", "list at least one value")
+			return Stmt{}, false
+		}
+		if v.Op == OpList || v.Op == OpCopy { // it is in memory already
+			x := e.declare(s.Name, &Type{Form: FormInt})
+			*x = Expr{Op: OpLocal, Type: v.Type, Num: v.Num}
+			return Stmt{Op: OpLet, Num: v.Num, Value: v}, true
+		}
+	}
+	return Stmt{Op: OpLet, Num: e.declare(s.Name, v.Type).Num, Value: v}, true
+}
+
+func (e *env) check(s *syntax.Check) (Stmt, bool) {
+	cond := e.value(s.Cond, &Type{Form: FormBool}, "the condition of a check")
+	span := s.Cond.Span()
+	text := strings.Join(strings.Fields(e.src.Text[span.Start:span.End]), " ")
+	check := Check{Text: text, Then: Then(s.Then), Line: e.lineOf(s.At)}
+	if s.Reason != nil {
+		check.Reason = s.Reason.Value
+		e.reason(s.Reason)
+	}
+	if check.Then == ThenStrike && e.out.Strikes == 0 {
+		e.fail(s.At, "no-strikes", "this check strikes, and the contract does not say how many strikes expel", "add a line such as `strikes 5 in 10s` at the top")
+	}
+	e.request.Checks = append(e.request.Checks, check)
+	return Stmt{Op: OpCheck, Num: int64(len(e.request.Checks) - 1), Value: cond}, cond != nil
+}
+
+// entity reads an expression that has to be an entity.
+func (e *env) entity(x syntax.Expr, what string) *Expr {
+	v := e.expr(x, nil)
+	if v == nil || v.Type.Form == "" {
+		return nil
+	}
+	if v.Type.Form != FormEntity {
+		e.fail(x.Span(), "wrong-type", fmt.Sprintf("%s is %s", what, describe(v.Type)), "it has to be an entity")
+		return nil
+	}
+	return v
+}
+
+// spawn reads `spawn Kind { … }`.
+func (e *env) spawn(s *syntax.Spawn) (Stmt, bool) {
+	out := Stmt{Op: OpSpawn, Num: -1}
+	if k := e.kinds[s.Kind.Text]; k != nil {
+		if !k.Free() {
+			e.fail(s.Kind.At, "wrong-type", fmt.Sprintf("%s cannot be spawned: %s", k.Name, map[bool]string{true: "there is exactly one, from the start", false: "each client gets one when it joins"}[k.Shared]), "only a kind that is neither shared nor `per` a role can be")
 			return out, false
 		}
-		out.X = e.self()
-	case *syntax.Member:
-		name = f.Name
-		if out.X = e.expr(f.X, nil); out.X == nil {
-			return out, false
-		}
-		if out.X.Type.Form != FormEntity {
-			e.fail(f.Span(), "wrong-type", fmt.Sprintf("%s has no actions", describe(out.X.Type)), "an action belongs to an entity")
-			return out, false
-		}
-		kind = out.X.Type.Kind
-	default:
-		e.fail(s.Action.Span(), "expected", "this is no action", "as in `do surface()`")
+		out.Kinds = []*Kind{k}
+	} else if x := e.local(s.Kind.Text); x != nil && x.Type.Form == FormKind {
+		e.used[x] = true
+		out.Value, out.Kinds = x, x.Type.Kinds
+	} else if p := e.property(s.Kind.Text); p != nil && p.Type.Form == FormKind {
+		e.used[p.decl] = true
+		out.Value, out.Kinds = &Expr{Op: OpGet, Type: p.Type, Prop: p, Args: []*Expr{e.self()}}, p.Type.Kinds
+	} else {
+		e.fail(s.Kind.At, "unknown-name", fmt.Sprintf("the kind `%s` is not declared", s.Kind.Text), e.suggest(s.Kind.Text, names(e.kinds), "declare it: entity "+s.Kind.Text+" { … }"))
 		return out, false
 	}
+	ok := true
+	given := map[string]bool{}
+	for _, set := range s.Sets {
+		name := set.Name.Text
+		if given[name] {
+			e.fail(set.Name.At, "repeated", fmt.Sprintf("`%s` is given twice", name), "remove one of the two")
+		}
+		given[name] = true
+		props := e.common(set.Name, out.Kinds)
+		if props == nil {
+			e.expr(set.Value, nil)
+			ok = false
+			continue
+		}
+		p := props[out.Kinds[0].Index]
+		v := e.value(set.Value, p.Type, "the value of `"+name+"`")
+		ok = ok && v != nil
+		out.Sets = append(out.Sets, SetValue{props, v})
+	}
+	for _, k := range out.Kinds {
+		for _, p := range k.Properties {
+			if !p.Given && !given[p.Name] {
+				e.fail(s.At, "not-given", fmt.Sprintf("`%s` of %s has no default and gets no value here", p.Name, k.Name), "give it one, as in `spawn "+k.Name+" { "+p.Name+" = … }`")
+				ok = false
+			}
+		}
+	}
+	return out, ok
+}
+
+// common finds a property that all of some kinds have, with one type, by the kinds' index. It is nil after a mistake.
+func (e *env) common(n syntax.Ident, kinds []*Kind) []*Property {
+	out := make([]*Property, len(e.out.Kinds)+1)
+	var first *Property
+	for _, k := range kinds {
+		p := k.Property(n.Text)
+		if p == nil {
+			known := k.names()
+			if len(kinds) == 1 {
+				known = append(known, "owner")
+			}
+			e.fail(n.At, "unknown-name", fmt.Sprintf("%s has no property `%s`", k.Name, n.Text), e.suggest(n.Text, known, "it has "+strings.Join(known, ", ")))
+			return nil
+		}
+		if first == nil {
+			first = p
+		}
+		if p.Type.String() != first.Type.String() {
+			e.fail(n.At, "wrong-type", fmt.Sprintf("`%s` is of the type %s in %s and of the type %s in %s", n.Text, first.Type, kinds[0].Name, p.Type, k.Name), "only what has one type in all of them can be named")
+			return nil
+		}
+		out[k.Index] = p
+	}
+	if first == nil {
+		e.fail(n.At, "empty", "no kind has this part", "include it: entity Eel with …")
+		return nil
+	}
+	return out
+}
+
+// member resolves what `do` and `tell` name: NAME of self, or X.NAME.
+func (e *env) called(x syntax.Expr, what, verb string) (on *Expr, name syntax.Ident, ok bool) {
+	switch f := x.(type) {
+	case *syntax.Ref:
+		return nil, f.Ident, true
+	case *syntax.Member:
+		on := e.entity(f.X, "what "+verb)
+		return on, f.Name, on != nil
+	}
+	e.fail(x.Span(), "expected", "this is no "+what, map[string]string{"action": "as in `do surface()`", "event": "as in `tell everyone used(item)`"}[what])
+	return nil, syntax.Ident{}, false
+}
+
+// arguments reads the values that an action, event, function or audience is given.
+func (e *env) arguments(at syntax.Span, args []syntax.Expr, params []Param, of, verb string) ([]*Expr, bool) {
+	if len(args) != len(params) {
+		e.fail(at, "arguments", fmt.Sprintf("`%s` is %s with %d values", of, verb, len(args)), fmt.Sprintf("it is declared with %d", len(params)))
+		return nil, false
+	}
+	ok := true
+	var out []*Expr
+	for i, a := range args {
+		v := e.value(a, params[i].Type, "`"+params[i].Name+"` of `"+of+"`")
+		out = append(out, v)
+		ok = ok && v != nil
+	}
+	return out, ok
+}
+
+func (e *env) run(s *syntax.Run) (Stmt, bool) {
+	out := Stmt{Op: OpRun}
+	if s.After != nil {
+		out.Num = e.ticks(s.After.At, s.After.Value)
+	}
+	on, name, ok := e.called(s.Action, "action", "an action is run on")
+	if !ok {
+		return out, false
+	}
+	if on == nil {
+		if e.kind == nil {
+			e.fail(name.At, "no-self", "there is no entity here whose action could be run", "name the entity: do c.Diver."+name.Text+"(…)")
+			return out, false
+		}
+		on = e.self()
+	}
+	out.X = on
+	if len(on.Type.Kinds) != 1 {
+		e.fail(s.Action.Span(), "wrong-type", "an action is run on an entity of one kind", "a part's own members can run what it needs; else go over the kinds one by one")
+		return out, false
+	}
+	kind := on.Type.Kinds[0]
 	var known []string
 	for _, a := range kind.Actions {
 		known = append(known, a.Name)
@@ -180,22 +423,57 @@ func (e *env) run(s *syntax.Run) (Stmt, bool) {
 		e.fail(name.At, "unknown-name", fmt.Sprintf("%s has no action `%s`", kind.Name, name.Text), e.suggest(name.Text, known, "declare it: action "+name.Text+"() { … }"))
 		return out, false
 	}
-	e.used[out.Act] = true
-	if len(s.Args) != len(out.Act.Params) {
-		e.fail(s.At, "arguments", fmt.Sprintf("`%s` is run with %d values", name.Text, len(s.Args)), fmt.Sprintf("it is declared with %d", len(out.Act.Params)))
-		return out, false
-	}
-	if e.action != nil {
+	e.used[out.Act.decl] = true
+	if e.action != nil && s.After == nil {
 		e.calls[e.action] = append(e.calls[e.action], call{out.Act, s.At})
 	}
-	ok := true
-	for i, a := range s.Args {
-		p := out.Act.Params[i]
-		v := e.value(a, p.Type, "`"+p.Name+"` of the action `"+name.Text+"`")
-		out.Args = append(out.Args, v)
-		ok = ok && v != nil
+	for i, p := range out.Act.Params {
+		if s.After != nil && p.Type.Holder() {
+			e.fail(s.At, "wrong-type", fmt.Sprintf("`%s` is a list, which cannot be kept until then", out.Act.Params[i].Name), "let a property hold it")
+			return out, false
+		}
 	}
+	out.Args, ok = e.arguments(s.At, s.Args, out.Act.Params, name.Text, "run")
 	return out, ok
+}
+
+func (e *env) tell(s *syntax.Tell) (Stmt, bool) {
+	out := Stmt{Op: OpTell, Who: e.who(s.To, "is told")}
+	on, name, ok := e.called(s.Event, "event", "an event is told of")
+	if !ok {
+		return out, false
+	}
+	kinds := []*Kind{nil}
+	if on != nil {
+		kinds = on.Type.Kinds
+		if len(kinds) != 1 {
+			e.fail(s.Event.Span(), "wrong-type", "an event is told of an entity of one kind", "tell an event of the contract itself")
+			return out, false
+		}
+	} else if e.kind != nil && slices.ContainsFunc(e.kind.Events, func(ev *Event) bool { return ev.Name == name.Text }) {
+		on, kinds = e.self(), []*Kind{e.kind}
+	}
+	out.X = on
+	var known []string
+	all := e.out.Events
+	if e.kind != nil {
+		all = append(slices.Clone(all), e.kind.Events...)
+	}
+	for _, ev := range all {
+		if ev.Kind == kinds[0] || on == nil && ev.Kind == e.kind {
+			known = append(known, ev.Name)
+		}
+		if ev.Kind == kinds[0] && ev.Name == name.Text {
+			out.Event = ev
+		}
+	}
+	if out.Event == nil {
+		e.fail(name.At, "unknown-name", fmt.Sprintf("the event `%s` is not declared", name.Text), e.suggest(name.Text, known, "declare it: event "+name.Text+"(…)"))
+		return out, false
+	}
+	e.used[out.Event.decl] = true
+	out.Args, ok = e.arguments(s.At, s.Args, out.Event.Params, name.Text, "told")
+	return out, ok && out.Who != nil
 }
 
 // match becomes a row of ifs over a name of its own.
@@ -205,8 +483,9 @@ func (e *env) match(s *syntax.Match) (Stmt, bool) {
 		return Stmt{}, false
 	}
 	switch x.Type.Form {
-	case FormStacks, FormEntity, FormClient, FormReal:
-		e.fail(s.X.Span(), "wrong-type", describe(x.Type)+" cannot be matched", "a bool, an int, a text, an enum or a role can")
+	case FormBool, FormInt, FormText, FormEnum, FormRole, FormKind:
+	default:
+		e.fail(s.X.Span(), "wrong-type", describe(x.Type)+" cannot be matched", "a bool, an int, a text, an enum, a kind or a role can")
 		return Stmt{}, false
 	}
 	e.enter()
@@ -215,7 +494,7 @@ func (e *env) match(s *syntax.Match) (Stmt, bool) {
 	held := e.declare(syntax.Ident{Text: fmt.Sprintf("match at %d", s.At.Start), At: s.X.Span()}, x.Type)
 	e.used[held] = true
 	ok := true
-	seen := map[string]bool{}
+	seen := map[int64]bool{}
 	var arms []Stmt
 	for _, a := range s.Arms {
 		var cond *Expr
@@ -230,11 +509,10 @@ func (e *env) match(s *syntax.Match) (Stmt, bool) {
 				ok = false
 				continue
 			}
-			key := fmt.Sprint(v.Num, v.Text)
-			if seen[key] {
+			if seen[v.Num] {
 				e.fail(value.Span(), "repeated", "this value stands in the match already", "remove one of the two")
 			}
-			seen[key] = true
+			seen[v.Num] = true
 			eq := &Expr{Op: OpEq, Type: &Type{Form: FormBool}, Args: []*Expr{held, v}}
 			if cond == nil {
 				cond = eq
@@ -245,12 +523,19 @@ func (e *env) match(s *syntax.Match) (Stmt, bool) {
 		arms = append(arms, Stmt{Op: OpIf, Value: cond, Then: e.block(a.Body), Line: line})
 	}
 	var rest []Stmt
+	all := []string(nil)
+	switch x.Type.Form {
+	case FormEnum:
+		all = x.Type.Enum.Values
+	case FormKind:
+		all = x.Type.Names
+	}
 	if s.Else != nil {
 		rest = e.block(s.Else)
-	} else if x.Type.Form == FormEnum {
+	} else if all != nil {
 		var missing []string
-		for i, name := range x.Type.Enum.Values {
-			if !seen[fmt.Sprint(i, "")] {
+		for i, name := range all {
+			if !seen[int64(i)] {
 				missing = append(missing, name)
 			}
 		}
@@ -271,108 +556,141 @@ func (e *env) match(s *syntax.Match) (Stmt, bool) {
 	return Stmt{Op: OpIf, Value: always, Then: append([]Stmt{let}, rest...)}, ok
 }
 
+// target reads what is assigned to: a property, or a part of one that is a record, a vector, a list or a map. Its type is the
+// one that it is held in.
+func (e *env) target(x syntax.Expr) *Expr {
+	switch x := x.(type) {
+	case *syntax.Member:
+		if on := e.targetPart(x.X); on != nil {
+			return e.field(on, x.Name)
+		}
+	case *syntax.Index:
+		on := e.target(x.X)
+		if on == nil {
+			return nil
+		}
+		return e.at(on, x)
+	}
+	return counted(e.expr(x, nil))
+}
+
+// targetPart gives what a part is written of, when x is a record or vector in a property.
+func (e *env) targetPart(x syntax.Expr) *Expr {
+	switch x := x.(type) {
+	case *syntax.Ref:
+		p := e.property(x.Text)
+		if p == nil || e.local(x.Text) != nil || p.Type.Form != FormRecord && p.Type.Reals() < 2 {
+			return nil
+		}
+	case *syntax.Member, *syntax.Index:
+		if i, ok := x.(*syntax.Index); ok && e.targetList(i.X) == nil {
+			return nil
+		}
+		problems := len(e.problems)
+		t := e.target(x)
+		if t == nil || t.Type.Form != FormRecord && t.Type.Reals() < 2 {
+			e.problems = e.problems[:problems] // it is read again, and told then
+			return nil
+		}
+		return t
+	default:
+		return nil
+	}
+	return counted(e.expr(x, nil))
+}
+
+func (e *env) targetList(x syntax.Expr) *Expr {
+	problems := len(e.problems)
+	v := e.expr(x, nil)
+	if v == nil || !v.Type.Holder() {
+		e.problems = e.problems[:problems]
+		return nil
+	}
+	return v
+}
+
 func (e *env) assign(s *syntax.Assign) (Stmt, bool) {
 	if s.Op == "=" {
 		e.written = s.Target
 	}
-	target := counted(e.expr(s.Target, nil))
+	if r, ok := s.Target.(*syntax.Member); ok && r.Name.Text == "role" {
+		if on := e.expr(r.X, nil); on != nil && on.Type.Form == FormClient {
+			v := e.value(s.Value, &Type{Form: FormRole}, "the new role")
+			if s.Op != "=" {
+				e.fail(s.At, "wrong-type", "a role cannot be counted up or down", "assign with `=`")
+				return Stmt{}, false
+			}
+			return Stmt{Op: OpSetRole, X: on, Value: v}, v != nil
+		}
+	}
+	target := e.target(s.Target)
 	if target == nil {
 		e.expr(s.Value, nil)
 		return Stmt{}, false
 	}
-	if target.Op != OpGet {
+	root := target
+	for root.Op == OpField || root.Op == OpAt {
+		root = counted(root.Args[0])
+	}
+	if root.Op != OpGet {
 		e.fail(s.Target.Span(), "not-writable", "this cannot be assigned to", "a property can: `hull = 100` or `caller.Diver.hull = 100`")
 		return Stmt{}, false
 	}
-	p := target.Prop
-	if p.Type.Form == FormStacks {
-		e.fail(s.Target.Span(), "not-writable", fmt.Sprintf("the stacks `%s` cannot be assigned as a whole", p.Name), fmt.Sprintf("use %s.put(item, count) and %s.take(item, count)", p.Name, p.Name))
+	p := root.property()
+	switch {
+	case p.Once && !e.spawning:
+		e.fail(s.Target.Span(), "not-writable", fmt.Sprintf("`%s` is sent once, with the spawn, and cannot change later", p.Name), "only `spawn` and `on spawn` may set it; or remove `once`")
+		return Stmt{}, false
+	case p.Hold != nil:
+		e.fail(s.Target.Span(), "not-writable", fmt.Sprintf("`%s` is held by its owner", p.Name), "its `when` and its lease end it")
+		return Stmt{}, false
+	case target.Type.Form == FormStacks || target.Type.Form == FormMap:
+		e.fail(s.Target.Span(), "not-writable", fmt.Sprintf("the %s `%s` cannot be assigned as a whole", target.Type.Form, p.Name), map[Form]string{
+			FormStacks: fmt.Sprintf("use %s.put(item, count) and %s.take(item, count)", p.Name, p.Name), FormMap: fmt.Sprintf("use %s[key] = value and %s.clear()", p.Name, p.Name),
+		}[target.Type.Form])
 		return Stmt{}, false
 	}
 	what := "the new value of `" + p.Name + "`"
 	if s.Op == "=" {
-		v := e.value(s.Value, p.Type, what)
-		return Stmt{Op: OpSet, X: target.Args[0], Prop: p, Value: v}, v != nil
-	}
-	if p.Type.Form != FormInt && p.Type.Form != FormReal {
-		e.fail(s.At, "wrong-type", fmt.Sprintf("`%s` is of the type %s and cannot be counted up or down", p.Name, p.Type), "assign with `=`")
-		return Stmt{}, false
+		v := e.value(s.Value, target.Type, what)
+		return Stmt{Op: OpSet, X: target, Value: v}, v != nil
 	}
 	op := OpAdd
 	if s.Op == "-=" {
 		op = OpSub
 	}
-	if p.Type.Form == FormReal {
-		v := e.value(s.Value, &Type{Form: FormReal}, what)
+	switch t := target.Type; {
+	case t.Reals() > 0 && t.Form != FormRotation:
+		loose := &Type{Form: t.Form}
+		v := e.value(s.Value, loose, what)
 		if v == nil {
 			return Stmt{}, false
 		}
-		sum := &Expr{Op: op, Type: &Type{Form: FormReal}, Args: []*Expr{widened(target), v}}
-		return Stmt{Op: OpSet, X: target.Args[0], Prop: p, Value: &Expr{Op: OpSteps, Type: p.Type, Args: []*Expr{sum}}}, true
+		sum := &Expr{Op: op, Type: loose, Args: []*Expr{widened(target), v}}
+		return Stmt{Op: OpSet, X: target, Value: &Expr{Op: OpSteps, Type: t, Args: []*Expr{sum}}}, true
+	case t.Form == FormInt:
+		v := e.value(s.Value, &Type{Form: FormInt}, what)
+		return Stmt{Op: OpSet, X: target, Value: &Expr{Op: op, Type: &Type{Form: FormInt}, Args: []*Expr{target, v}}}, v != nil
 	}
-	v := e.value(s.Value, &Type{Form: FormInt}, what)
-	return Stmt{Op: OpSet, X: target.Args[0], Prop: p, Value: &Expr{Op: op, Type: &Type{Form: FormInt}, Args: []*Expr{target, v}}}, v != nil
+	e.fail(s.At, "wrong-type", fmt.Sprintf("`%s` is of the type %s and cannot be counted up or down", p.Name, target.Type), "assign with `=`")
+	return Stmt{}, false
 }
 
-// methods of stacks: the operation, and whether it changes something.
-var methods = map[string]struct {
-	op      Op
-	changes bool
-	count   bool // takes a count after the item
-}{"has": {OpHas, false, true}, "count": {OpCount, false, false}, "room": {OpRoom, false, false}, "put": {OpPut, true, true}, "take": {OpTake, true, true}}
+// property gives a property of self, or nil.
+func (e *env) property(name string) *Property {
+	if e.kind == nil {
+		return nil
+	}
+	return e.kind.Property(name)
+}
 
-// method reads `path.name(item, count)`; ok is false when it is no method of stacks, or has a mistake that has been told.
-func (e *env) method(call *syntax.Call) (x *Expr, changes, ok bool) {
-	m, isMember := call.Fn.(*syntax.Member)
-	if !isMember {
-		name := e.src.Text[call.Fn.Span().Start:call.Fn.Span().End]
-		hint := "stacks have has, count, room, put and take, as in `satchel.has(flare)`"
-		for _, ev := range e.out.Events {
-			if ev.Name == name {
-				hint = "an event is told: `tell everyone " + name + "(…)`"
-			}
-		}
-		e.fail(call.Fn.Span(), "unknown-name", fmt.Sprintf("there is no function `%s`", name), hint)
-		return nil, false, false
+// property gives the property that an OpGet reads; of several kinds, the first one's.
+func (x *Expr) property() *Property {
+	if x.Prop != nil {
+		return x.Prop
 	}
-	on := e.expr(m.X, nil)
-	if on == nil {
-		return nil, false, false
-	}
-	if on.Op != OpGet || on.Type.Form != FormStacks {
-		e.fail(m.Name.At, "unknown-name", fmt.Sprintf("%s has no `%s` that could be called", describe(on.Type), m.Name.Text), "stacks have has, count, room, put and take")
-		return nil, false, false
-	}
-	method, known := methods[m.Name.Text]
-	if !known {
-		e.fail(m.Name.At, "unknown-name", fmt.Sprintf("stacks have no `%s`", m.Name.Text), e.suggest(m.Name.Text, names(methods), "they have has, count, room, put and take"))
-		return nil, false, false
-	}
-	if method.changes && e.head {
-		e.fail(call.At, "impure", fmt.Sprintf("`%s` changes something, and the head of a request may not", m.Name.Text), "move it into the body; a check may ask has, count and room")
-		return nil, false, false
-	}
-	most := 1
-	if method.count {
-		most = 2
-	}
-	if len(call.Args) < 1 || len(call.Args) > most {
-		e.fail(call.At, "arguments", fmt.Sprintf("`%s` has %d arguments", m.Name.Text, len(call.Args)), fmt.Sprintf("it takes an item%s", map[bool]string{true: ", and a count unless it is 1", false: ""}[method.count]))
-		return nil, false, false
-	}
-	item := e.value(call.Args[0], &Type{Form: FormEnum, Enum: on.Type.Enum}, "the item")
-	count := &Expr{Op: OpConst, Type: &Type{Form: FormInt}, Num: 1}
-	if len(call.Args) == 2 {
-		count = e.value(call.Args[1], &Type{Form: FormInt, Low: 0, High: MaxStackCount * MaxStacks}, "the count")
-	}
-	if item == nil || count == nil {
-		return nil, false, false
-	}
-	t := &Type{Form: FormInt}
-	if method.op == OpHas {
-		t = &Type{Form: FormBool}
-	}
-	return &Expr{Op: method.op, Type: t, Prop: on.Prop, Args: []*Expr{on.Args[0], item, count}}, method.changes, true
+	i := slices.IndexFunc(x.Props, func(p *Property) bool { return p != nil })
+	return x.Props[i]
 }
 
 func (e *env) do(s *syntax.Do) (Stmt, bool) {
@@ -380,78 +698,30 @@ func (e *env) do(s *syntax.Do) (Stmt, bool) {
 	if !ok {
 		return Stmt{}, false
 	}
-	x, changes, ok := e.method(call)
-	if !ok {
+	if m, ok := call.Fn.(*syntax.Member); ok {
+		if t, changes, ok := e.method(call, m); !ok {
+			return Stmt{}, false
+		} else if changes {
+			return t, true
+		}
+	} else if e.expr(call, nil) == nil {
 		return Stmt{}, false
 	}
-	if !changes {
-		e.fail(s.At, "no-effect", "this value is computed and then thrown away", "use it in a condition or assign it")
-		return Stmt{}, false
-	}
-	return Stmt{Op: x.Op, X: x.Args[0], Prop: x.Prop, Args: x.Args[1:]}, true
+	e.fail(s.At, "no-effect", "this value is computed and then thrown away", "use it in a condition or assign it")
+	return Stmt{}, false
 }
 
-func (e *env) tell(s *syntax.Tell) (Stmt, bool) {
-	out := Stmt{Op: OpTell, Who: e.who(s.To)}
-	var kind *Kind
-	var name syntax.Ident
-	switch f := s.Event.(type) {
-	case *syntax.Ref:
-		name, kind = f.Ident, e.kind
-		if kind != nil && slices.ContainsFunc(kind.Events, func(ev *Event) bool { return ev.Name == name.Text }) {
-			out.X = &Expr{Op: OpSelf, Type: &Type{Form: FormEntity, Kind: kind}}
-		} else {
-			kind = nil
-		}
-	case *syntax.Member:
-		name = f.Name
-		out.X = e.expr(f.X, nil)
-		if out.X == nil {
-			return out, false
-		}
-		if out.X.Type.Form != FormEntity {
-			e.fail(f.Span(), "wrong-type", fmt.Sprintf("%s has no events", describe(out.X.Type)), "an event belongs to an entity or to the contract")
-			return out, false
-		}
-		kind = out.X.Type.Kind
-	default:
-		e.fail(s.Event.Span(), "expected", "this is no event", "as in `tell everyone used(item)`")
-		return out, false
-	}
-	var known []string
-	for _, ev := range e.out.Events {
-		if ev.Kind == kind || out.X == nil && ev.Kind == e.kind {
-			known = append(known, ev.Name)
-		}
-		if ev.Kind == kind && ev.Name == name.Text {
-			out.Event = ev
-		}
-	}
-	if out.Event == nil {
-		e.fail(name.At, "unknown-name", fmt.Sprintf("the event `%s` is not declared", name.Text), e.suggest(name.Text, known, "declare it: event "+name.Text+"(…)"))
-		return out, false
-	}
-	e.used[out.Event] = true
-	if len(s.Args) != len(out.Event.Params) {
-		e.fail(s.At, "arguments", fmt.Sprintf("`%s` is told with %d values", name.Text, len(s.Args)), fmt.Sprintf("it is declared with %d", len(out.Event.Params)))
-		return out, false
-	}
-	ok := out.Who != nil
-	for i, a := range s.Args {
-		p := out.Event.Params[i]
-		v := e.value(a, p.Type, "`"+p.Name+"` of the event `"+name.Text+"`")
-		out.Args = append(out.Args, v)
-		ok = ok && v != nil
-	}
-	return out, ok
-}
-
-// who reads the clients that something is told to.
-func (e *env) who(a *syntax.Audience) []Who {
+// who reads the clients that something is told to, that may ask, or that get a value.
+func (e *env) who(a *syntax.Audience, what string) []Who {
 	var out []Who
 	for _, t := range a.Terms {
 		w := Who{But: t.But}
 		r, isRef := t.Who.(*syntax.Ref)
+		call, isCall := t.Who.(*syntax.Call)
+		var fn *syntax.Ref
+		if isCall {
+			fn, _ = call.Fn.(*syntax.Ref)
+		}
 		switch {
 		case isRef && r.Text == "everyone":
 			w.Sort = ToEveryone
@@ -464,13 +734,34 @@ func (e *env) who(a *syntax.Audience) []Who {
 		case isRef && e.local(r.Text) == nil && slices.Contains(e.out.Roles, r.Text):
 			w.Sort, w.Role = ToRole, slices.Index(e.out.Roles, r.Text)
 			e.used[role(r.Text)] = true
-		default:
-			w.Sort = ToClient
-			if w.X = e.expr(t.Who, nil); w.X == nil {
+		case fn != nil && e.audiences[fn.Text] != nil:
+			w.Sort, w.Aud = ToNamed, e.audiences[fn.Text]
+			e.used[w.Aud] = true
+			var ok bool
+			if w.Args, ok = e.arguments(call.At, call.Args, w.Aud.Params, fn.Text, "asked"); !ok {
 				return nil
 			}
-			if w.X.Type.Form != FormClient {
-				e.fail(t.Who.Span(), "wrong-type", fmt.Sprintf("%s is nobody who could be told", describe(w.X.Type)), "tell everyone, owner, caller, a role or a client")
+		case isRef && e.audiences[r.Text] != nil && e.local(r.Text) == nil:
+			e.fail(r.At, "arguments", fmt.Sprintf("the audience `%s` is named without its arguments", r.Text), "as in `"+r.Text+"(self)`")
+			return nil
+		case fn != nil && e.fns[fn.Text] == nil && !builtin[fn.Text] && !aggregates[fn.Text]:
+			known := append(names(e.audiences), e.out.Roles...)
+			e.fail(fn.At, "unknown-name", fmt.Sprintf("the audience `%s` is not declared", fn.Text), e.suggest(fn.Text, known, "declare it: audience "+fn.Text+"(…) = …"))
+			return nil
+		default:
+			w.Sort = ToClient
+			problems := len(e.problems)
+			if w.X = e.expr(t.Who, nil); w.X == nil {
+				if name := e.src.Text[t.Who.Span().Start:t.Who.Span().End]; isRef && !syntax.Reserved(name) {
+					e.problems = e.problems[:problems]
+					known := append(append([]string{"everyone", "owner"}, e.out.Roles...), names(e.audiences)...)
+					e.fail(t.Who.Span(), "unknown-name", fmt.Sprintf("`%s` names nobody who %s", name, what), e.suggest(name, known, "everyone, owner, a role, an audience or a client"))
+				}
+				return nil
+			}
+			list := w.X.Type.Form == FormList && w.X.Type.Of.Form == FormClient
+			if w.X.Type.Form != FormClient && !list {
+				e.fail(t.Who.Span(), "wrong-type", fmt.Sprintf("%s is nobody who %s", describe(w.X.Type), what), "everyone, owner, caller, a role, an audience, a client or a list of clients")
 				return nil
 			}
 		}

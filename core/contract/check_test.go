@@ -1,6 +1,7 @@
 package contract
 
 import (
+	"fmt"
 	"os"
 	"path/filepath"
 	"slices"
@@ -15,6 +16,17 @@ import (
 	"kamerad/core/syntax"
 )
 
+// beside opens the files that lie beside one.
+func beside(file string) syntax.Open {
+	return func(name string) (string, error) {
+		raw, err := os.ReadFile(filepath.Join(filepath.Dir(file), filepath.Base(name)))
+		if err != nil {
+			return "", fmt.Errorf("there is no file %q", name)
+		}
+		return string(raw), nil
+	}
+}
+
 // Each line of a faulty contract names its messages in a comment: `// error: TEXT | TEXT`. Every message has to be there, and
 // no other.
 func TestEveryMistakeIsToldOnItsLine(t *testing.T) {
@@ -26,7 +38,7 @@ func TestEveryMistakeIsToldOnItsLine(t *testing.T) {
 		t.Run(filepath.Base(file), func(t *testing.T) {
 			raw, err := os.ReadFile(file)
 			require.NoError(t, err)
-			c, problems := Load(file, string(raw))
+			c, problems := LoadWith(file, string(raw), beside(file))
 			require.Equal(t, strings.HasSuffix(file, "unused.kam"), c != nil, "only what is unused may be meant")
 			want := map[int][]string{}
 			for i, line := range strings.Split(string(raw), "\n") {
@@ -58,7 +70,7 @@ func TestRightContractsGiveNoMessage(t *testing.T) {
 	for _, file := range append(files, "../../demo/tidewreck.kam") {
 		raw, err := os.ReadFile(file)
 		require.NoError(t, err)
-		c, problems := Load(file, string(raw))
+		c, problems := LoadWith(file, string(raw), beside(file))
 		require.Empty(t, problems, problems.Error())
 		require.NotNil(t, c)
 	}
@@ -110,28 +122,67 @@ func TestTheOutlineTellsNothingOfTheServer(t *testing.T) {
 	assert.NotEqual(t, outline.Fingerprint(), renamed.Outline().Fingerprint())
 }
 
+// anyValue draws a value of a type.
+func anyValue(t *rapid.T, typ *Type) Value {
+	var v Value
+	some := func(n int, one func()) {
+		for range n {
+			one()
+		}
+	}
+	pair := func(a, b Value) { v.Parts = append(v.Parts, Value{Parts: []Value{a, b}}) }
+	switch typ.Form {
+	case FormBool:
+		v.Num = rapid.Int64Range(0, 1).Draw(t, "bool")
+	case FormInt, FormReal, FormDirection:
+		v.Num = rapid.Int64Range(typ.Low, typ.High).Draw(t, "count")
+	case FormVec2, FormVec3:
+		some(typ.Reals(), func() { v.Parts = append(v.Parts, Value{Num: rapid.Int64Range(typ.Low, typ.High).Draw(t, "count")}) })
+	case FormText:
+		v.Text = rapid.StringN(0, typ.Max, -1).Draw(t, "text")
+	case FormEnum:
+		v.Num = rapid.Int64Range(0, int64(len(typ.Enum.Values)-1)).Draw(t, "enum")
+	case FormKind:
+		v.Num = rapid.Int64Range(0, int64(len(typ.Names)-1)).Draw(t, "kind")
+	case FormEntity, FormInstant:
+		v.Num = rapid.Int64Range(0, 1<<32-1).Draw(t, "entity")
+	case FormClient:
+		v.Num = rapid.Int64Range(-1, 1000).Draw(t, "client")
+	case FormStacks:
+		some(rapid.IntRange(0, typ.Max).Draw(t, "stacks"), func() {
+			pair(Value{Num: rapid.Int64Range(0, 2).Draw(t, "item")}, Value{Num: rapid.Int64Range(1, typ.Each).Draw(t, "count")})
+		})
+	case FormList:
+		some(rapid.IntRange(0, typ.Max).Draw(t, "length"), func() { v.Parts = append(v.Parts, anyValue(t, typ.Of)) })
+	case FormMap:
+		for i := range rapid.Int64Range(0, int64(typ.Max)).Draw(t, "length") {
+			pair(Value{Num: i}, anyValue(t, typ.Of))
+		}
+	case FormRecord:
+		for _, p := range typ.Parts {
+			v.Parts = append(v.Parts, anyValue(t, p.Type))
+		}
+	}
+	return v
+}
+
 func TestValuesSurviveJSON(t *testing.T) {
 	item := &Enum{"Item", []string{"flare", "patch", "relic"}}
+	place := &Type{Form: FormVec2, Low: -2000, High: 2000, Per: 100, Unit: 1}
+	mark := &Type{Form: FormRecord, Name: "Mark", Parts: []Param{{"at", place}, {"name", &Type{Form: FormText, Max: 8}}, {"by", &Type{Form: FormClient}}}}
 	rapid.Check(t, func(t *rapid.T) {
 		typ := rapid.SampledFrom([]*Type{
 			{Form: FormBool}, {Form: FormInt, Low: -9, High: 1 << 60}, {Form: FormText, Max: 20}, {Form: FormEnum, Enum: item},
-			{Form: FormStacks, Enum: item, Max: 4, Each: 9},
+			{Form: FormStacks, Enum: item, Max: 4, Each: 9}, {Form: FormReal, Low: -50, High: 1 << 53, Per: 1, Unit: 1}, place, {Form: FormVec3, Low: -7, High: 7, Per: 4, Unit: 1},
+			{Form: FormDirection, Low: -314, High: 314, Per: 100, Unit: 1}, mark, {Form: FormList, Of: mark, Max: 3}, {Form: FormList, Of: place, Max: 5},
+			{Form: FormMap, Key: &Type{Form: FormInt, High: 9}, Of: mark, Max: 4}, {Form: FormEntity, Names: []string{"Diver"}}, {Form: FormClient}, {Form: FormInstant},
+			{Form: FormKind, Names: []string{"Crate", "Sled"}},
 		}).Draw(t, "type")
-		var v Value
-		switch typ.Form {
-		case FormBool:
-			v.Num = rapid.Int64Range(0, 1).Draw(t, "bool")
-		case FormInt:
-			v.Num = rapid.Int64Range(typ.Low, typ.High).Draw(t, "int")
-		case FormText:
-			v.Text = rapid.StringN(0, 20, -1).Draw(t, "text")
-		case FormEnum:
-			v.Num = rapid.Int64Range(0, 2).Draw(t, "enum")
-		case FormStacks:
-			for range rapid.IntRange(0, 4).Draw(t, "stacks") {
-				v.Stacks = append(v.Stacks, Stack{rapid.Int64Range(0, 2).Draw(t, "item"), rapid.Int64Range(1, 9).Draw(t, "count")})
-			}
-		}
+		v := anyValue(t, typ)
+		texts := []string{}
+		slots := typ.AppendSlots(nil, v, func(s string) int64 { texts = append(texts, s); return int64(len(texts) - 1) })
+		require.Len(t, slots, typ.Width())
+		require.True(t, v.Equal(typ.FromSlots(slots, func(n int64) string { return texts[n] })))
 		back, err := typ.ParseJSON(typ.AppendJSON(nil, v))
 		require.NoError(t, err)
 		require.True(t, v.Equal(back))

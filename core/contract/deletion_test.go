@@ -16,7 +16,7 @@ import (
 func TestEachForgottenDeclarationIsTold(t *testing.T) {
 	raw, err := os.ReadFile("../../demo/tidewreck.kam")
 	require.NoError(t, err)
-	file, _ := syntax.Parse(syntax.NewSource("tidewreck.kam", string(raw)))
+	file, _ := syntax.Parse(syntax.NewSource("tidewreck.kam", string(raw)), nil)
 	type declaration struct {
 		name, class string
 		at          syntax.Span

@@ -6,7 +6,6 @@ import (
 	"slices"
 	"strconv"
 	"strings"
-	"unicode/utf8"
 
 	"kamerad/core/syntax"
 )
@@ -14,22 +13,57 @@ import (
 func describe(t *Type) string {
 	switch t.Form {
 	case FormEntity:
-		return "an entity of the kind " + t.Kind.Name
+		if t.Name != "" {
+			return "an entity with the part " + t.Name
+		}
+		return "an entity of the kind " + strings.Join(t.Names, " or ")
 	case FormClient:
 		return "a client"
 	case FormStacks:
 		return "a property of stacks"
+	case FormNothing:
+		return "nothing"
 	}
 	return "a value of the type " + t.String()
 }
 
-// widened gives the real that a counted one stands for; other expressions stay as they are.
+// loose gives the type that a counted one has in an expression: doubles.
+func (t *Type) loose() *Type {
+	if t.Form == FormDirection {
+		return &Type{Form: FormVec2}
+	}
+	return &Type{Form: t.Form}
+}
+
+// widened gives the reals that a counted expression stands for; others stay as they are.
 func widened(x *Expr) *Expr {
-	if x == nil || x.Type.Form != FormReal || x.Type.Per == 0 {
+	if x == nil || !x.Type.Counted() {
 		return x
 	}
-	return &Expr{Op: OpReal, Type: &Type{Form: FormReal}, Args: []*Expr{x}}
+	if x.Op == OpConst {
+		slots := x.Nums
+		if slots == nil {
+			slots = []int64{x.Num}
+		}
+		out := &Expr{Op: OpConst, Type: x.Type.loose()}
+		if x.Type.Form == FormDirection {
+			a, b := x.Type.Vector(x.Num)
+			out.Nums = []int64{bits(a), bits(b)}
+			return out
+		}
+		for _, n := range slots {
+			out.Nums = append(out.Nums, bits(x.Type.Real(n)))
+		}
+		if len(out.Nums) == 1 {
+			out.Num, out.Nums = out.Nums[0], nil
+		}
+		return out
+	}
+	return &Expr{Op: OpReal, Type: x.Type.loose(), Args: []*Expr{x}}
 }
+
+func bits(f float64) int64  { return int64(math.Float64bits(f)) }
+func float(n int64) float64 { return math.Float64frombits(uint64(n)) }
 
 // counted takes back what widened did.
 func counted(x *Expr) *Expr {
@@ -45,61 +79,161 @@ func real(x *Expr) *Expr {
 		return x
 	}
 	if x.Op == OpConst {
-		return &Expr{Op: OpConst, Type: &Type{Form: FormReal}, Num: int64(math.Float64bits(float64(x.Num)))}
+		return &Expr{Op: OpConst, Type: &Type{Form: FormReal}, Num: bits(float64(x.Num))}
 	}
 	return &Expr{Op: OpFromInt, Type: &Type{Form: FormReal}, Args: []*Expr{x}}
 }
 
+// same tells whether a value of the type a may stand where one of the type b is wanted.
 func same(a, b *Type) bool {
-	return a.Form == b.Form && a.Kind == b.Kind && (a.Enum == b.Enum || a.Form != FormEnum)
+	if a.Form != b.Form {
+		return false
+	}
+	switch a.Form {
+	case FormEnum:
+		return a.Enum == b.Enum
+	case FormEntity:
+		for _, k := range a.Kinds {
+			if !slices.Contains(b.Kinds, k) {
+				return false
+			}
+		}
+		return true
+	case FormRecord, FormKind, FormList, FormMap, FormStacks:
+		return a.String() == b.String()
+	}
+	return true
 }
 
 // value reads an expression that has to be of a type.
 func (e *env) value(x syntax.Expr, want *Type, what string) *Expr {
-	v := e.expr(x, want)
-	if v == nil {
+	if want.Form == "" { // its mistake has been told
+		e.expr(x, nil)
 		return nil
 	}
-	if v.Type.Form == "" {
-		return nil // its mistake has been told
+	if l, ok := x.(*syntax.List); ok && (want.Form == FormList || want.Form == FormMap && len(l.Items) == 0) {
+		return e.list(l, want, what)
 	}
-	if want.Form == FormReal && (v.Type.Form == FormInt || v.Type.Form == FormReal) {
-		return e.realValue(x, real(v), want, what)
+	v := e.expr(x, want)
+	if v == nil || v.Type.Form == "" {
+		return nil
+	}
+	return e.fit(x, v, want, what)
+}
+
+// fit brings a value to the type that is wanted.
+func (e *env) fit(x syntax.Expr, v *Expr, want *Type, what string) *Expr {
+	switch {
+	case v.Type.Form == FormNothing && want.Form == FormEntity:
+		return &Expr{Op: OpConst, Type: want}
+	case v.Type.Form == FormNothing && want.Form == FormClient:
+		return &Expr{Op: OpConst, Type: want, Num: Nothing}
+	case want.Form == FormReal && v.Type.Form == FormInt:
+		v = real(v)
+	}
+	if want.Counted() && want.loose().Form == v.Type.Form || want.Form == FormReal && v.Type.Form == FormReal {
+		return e.steps(x, v, want, what)
 	}
 	if !same(v.Type, want) {
 		e.fail(x.Span(), "wrong-type", fmt.Sprintf("%s is %s", what, describe(v.Type)), "it has to be "+describe(want))
 		return nil
 	}
 	if v.Op == OpConst {
-		if want.Form == FormInt && want.Low < want.High && (v.Num < want.Low || v.Num > want.High) {
+		if want.Form == FormInt && (want.Low != 0 || want.High != 0) && (v.Num < want.Low || v.Num > want.High) {
 			e.fail(x.Span(), "out-of-range", fmt.Sprintf("%s is %d", what, v.Num), fmt.Sprintf("from %d to %d", want.Low, want.High))
 			return nil
 		}
-		if want.Form == FormText && want.Max > 0 && utf8.RuneCountInString(v.Text) > want.Max {
-			e.fail(x.Span(), "out-of-range", fmt.Sprintf("%s has %d characters", what, utf8.RuneCountInString(v.Text)), fmt.Sprintf("at most %d", want.Max))
-			return nil
+		if want.Form == FormText && want.Max > 0 {
+			if err := want.Allows(e.out.Texts[v.Num]); err != nil {
+				e.fail(x.Span(), "out-of-range", fmt.Sprintf("%s %s", what, err), "it has to be "+describe(want))
+				return nil
+			}
 		}
 	}
 	return v
 }
 
-// realValue fits a real to what is wanted: a double, or a count of steps.
-func (e *env) realValue(x syntax.Expr, v *Expr, want *Type, what string) *Expr {
-	if want.Per == 0 {
+// steps fits reals to what is wanted: doubles, or counts of steps.
+func (e *env) steps(x syntax.Expr, v *Expr, want *Type, what string) *Expr {
+	if !want.Counted() {
 		return v
 	}
-	if from := counted(v); from != v && *from.Type == *want {
+	if from := counted(v); from != v && from.Type.String() == want.String() {
 		return from // the same steps: nothing to round
 	}
 	if v.Op != OpConst {
 		return &Expr{Op: OpSteps, Type: want, Args: []*Expr{v}}
 	}
-	n, _ := want.Steps(math.Float64frombits(uint64(v.Num)))
-	if n < want.Low || n > want.High {
-		e.fail(x.Span(), "out-of-range", fmt.Sprintf("%s is %s", what, want.decimal(n)), fmt.Sprintf("from %s to %s", want.decimal(want.Low), want.decimal(want.High)))
+	reals := v.Nums
+	if reals == nil {
+		reals = []int64{v.Num}
+	}
+	out := &Expr{Op: OpConst, Type: want}
+	if want.Form == FormDirection {
+		n, ok := want.Angle(float(reals[0]), float(reals[1]))
+		if !ok {
+			e.fail(x.Span(), "out-of-range", what+" has no direction", "any vector but vec(0, 0)")
+			return nil
+		}
+		out.Num = n
+		return out
+	}
+	for _, r := range reals {
+		n, _ := want.Steps(float(r))
+		if n < want.Low || n > want.High {
+			e.fail(x.Span(), "out-of-range", fmt.Sprintf("%s is %s", what, want.decimal(n)), fmt.Sprintf("from %s to %s", want.decimal(want.Low), want.decimal(want.High)))
+			return nil
+		}
+		out.Nums = append(out.Nums, n)
+	}
+	if len(out.Nums) == 1 {
+		out.Num, out.Nums = out.Nums[0], nil
+	}
+	return out
+}
+
+// list reads `[a, b]` as a list of a type; with a want of nil its first value says of what.
+func (e *env) list(x *syntax.List, want *Type, what string) *Expr {
+	var of *Type
+	limit := MaxItems
+	if want != nil {
+		of, limit = want.Of, want.Max
+	}
+	if len(x.Items) > limit {
+		e.fail(x.At, "out-of-range", fmt.Sprintf("%s has %d values", what, len(x.Items)), fmt.Sprintf("at most %d", limit))
 		return nil
 	}
-	return &Expr{Op: OpConst, Type: want, Num: n}
+	out := &Expr{Op: OpList, Type: want}
+	for i, item := range x.Items {
+		if of == nil {
+			v := e.expr(item, nil)
+			if v == nil || v.Type.Form == "" {
+				return nil
+			}
+			if v.Type.Holder() || v.Type.Form == FormNothing || v.Type.Form == FormLine {
+				e.fail(item.Span(), "wrong-type", describe(v.Type)+" cannot stand in a list", "a list holds single values or records")
+				return nil
+			}
+			of = v.Type
+			out.Args = append(out.Args, v)
+			continue
+		}
+		v := e.value(item, of, fmt.Sprintf("value %d of the list", i+1))
+		if v == nil {
+			return nil
+		}
+		out.Args = append(out.Args, v)
+	}
+	if out.Type == nil {
+		if of == nil {
+			of = &Type{Form: FormInt}
+		}
+		out.Type = &Type{Form: FormList, Of: of, Max: max(len(x.Items), 1)}
+	}
+	if !e.constant {
+		out.Num = e.room(x.At, out.Type)
+	}
+	return out
 }
 
 // expr reads an expression. want, which may be nil, is the type that a bare name of an enum's value is looked up in. The
@@ -108,15 +242,17 @@ func (e *env) expr(x syntax.Expr, want *Type) *Expr {
 	switch x := x.(type) {
 	case *syntax.Number:
 		return &Expr{Op: OpConst, Type: &Type{Form: FormInt}, Num: x.Value}
+	case *syntax.Time:
+		return &Expr{Op: OpConst, Type: &Type{Form: FormTime}, Num: x.Ms}
 	case *syntax.Decimal:
 		f, err := strconv.ParseFloat(x.Text, 64)
 		if err != nil {
 			e.fail(x.At, "bad-number", "the number "+x.Text+" is too large", "reals are doubles")
 			return nil
 		}
-		return &Expr{Op: OpConst, Type: &Type{Form: FormReal}, Num: int64(math.Float64bits(f))}
+		return &Expr{Op: OpConst, Type: &Type{Form: FormReal}, Num: bits(f)}
 	case *syntax.Literal:
-		return &Expr{Op: OpConst, Type: &Type{Form: FormText}, Text: x.Value}
+		return &Expr{Op: OpConst, Type: &Type{Form: FormText}, Num: e.text(x.Value)}
 	case *syntax.Truth:
 		v := &Expr{Op: OpConst, Type: &Type{Form: FormBool}}
 		if x.Value {
@@ -127,113 +263,176 @@ func (e *env) expr(x syntax.Expr, want *Type) *Expr {
 		return e.ref(x, want)
 	case *syntax.Member:
 		return e.member(x)
+	case *syntax.Index:
+		on := e.expr(x.X, nil)
+		if on == nil || on.Type.Form == "" {
+			return nil
+		}
+		return widened(e.at(on, x))
+	case *syntax.List:
+		return e.list(x, nil, "this list")
+	case *syntax.Record:
+		return e.record(x)
+	case *syntax.Query:
+		return e.aggregate(x)
+	case *syntax.Range:
+		e.fail(x.Span(), "wrong-place", "a range is no value", "it stands in `roll(1..6)` and `clip(n, 0..9)`")
+		return nil
 	case *syntax.Call:
-		v, changes, ok := e.method(x)
-		if !ok {
-			return nil
-		}
-		if changes {
-			e.fail(x.At, "no-value", "this changes stacks and gives no value", "let it stand as a statement of its own")
-			return nil
-		}
-		return v
+		return e.call(x, want)
 	case *syntax.Unary:
-		t := &Type{Form: FormInt}
-		op := OpNeg
-		if x.Op == "not" {
-			t, op = &Type{Form: FormBool}, OpNot
-		}
-		if op == OpNeg {
-			if v := e.expr(x.X, nil); v != nil && v.Type.Form == FormReal {
-				if v.Op == OpConst {
-					return &Expr{Op: OpConst, Type: v.Type, Num: int64(math.Float64bits(-math.Float64frombits(uint64(v.Num))))}
-				}
-				return &Expr{Op: OpNeg, Type: v.Type, Args: []*Expr{v}}
-			} else if v == nil {
-				return nil
-			}
-		}
-		v := e.value(x.X, t, "what `"+x.Op+"` stands before")
-		if v == nil {
-			return nil
-		}
-		if op == OpNeg && v.Op == OpConst {
-			return &Expr{Op: OpConst, Type: t, Num: -v.Num}
-		}
-		return &Expr{Op: op, Type: t, Args: []*Expr{v}}
+		return e.unary(x)
 	case *syntax.Binary:
 		return e.binary(x)
 	}
 	return nil
 }
 
+func (e *env) call(x *syntax.Call, want *Type) *Expr {
+	if m, ok := x.Fn.(*syntax.Member); ok {
+		s, changes, ok := e.method(x, m)
+		if !ok {
+			return nil
+		}
+		if changes {
+			e.fail(x.At, "no-value", "this changes something and gives no value", "let it stand as a statement of its own")
+			return nil
+		}
+		return s.Value
+	}
+	r, ok := x.Fn.(*syntax.Ref)
+	if !ok {
+		e.fail(x.Fn.Span(), "unknown-name", "this is nothing that could be called", "a function of the contract, or one of the language")
+		return nil
+	}
+	if f := e.fns[r.Text]; f != nil {
+		if e.constant {
+			e.fail(x.At, "not-constant", "this is computed", "a constant is written out")
+			return nil
+		}
+		e.used[f] = true
+		args, ok := e.arguments(x.At, x.Args, f.Params, f.Name, "called")
+		if !ok || f.Result == nil {
+			return nil
+		}
+		if e.fn != nil {
+			e.calls[e.fn] = append(e.calls[e.fn], call{f, x.At})
+		} else if e.still && f.rolls {
+			e.fail(x.At, "impure", fmt.Sprintf("`%s` rolls, and a check or condition may not", f.Name), "roll in the body")
+			return nil
+		}
+		return widened(&Expr{Op: OpCallFn, Type: f.Result, Fn: f, Args: args})
+	}
+	if builtin[r.Text] {
+		return e.builtin(x, r, want)
+	}
+	if aggregates[r.Text] {
+		return e.aggregateCall(x, r)
+	}
+	hint := ""
+	for _, ev := range e.out.Events {
+		if ev.Name == r.Text {
+			hint = "an event is told: `tell everyone " + r.Text + "(…)`"
+		}
+	}
+	if e.kind != nil {
+		for _, a := range e.kind.Actions {
+			if a.Name == r.Text {
+				hint = "an action is run: `do " + r.Text + "(…)`"
+			}
+		}
+	}
+	if hint == "" {
+		hint = e.suggest(r.Text, slices.Concat(names(e.fns), names(builtin), names(aggregates)), "declare it: fn "+r.Text+"(…) -> … = …")
+	}
+	e.fail(x.Fn.Span(), "unknown-name", fmt.Sprintf("there is no function `%s`", r.Text), hint)
+	return nil
+}
+
+func (e *env) unary(x *syntax.Unary) *Expr {
+	if x.Op == "not" {
+		t := &Type{Form: FormBool}
+		v := e.value(x.X, t, "what `not` stands before")
+		if v == nil {
+			return nil
+		}
+		return &Expr{Op: OpNot, Type: t, Args: []*Expr{v}}
+	}
+	v := e.expr(x.X, nil)
+	if v == nil || v.Type.Form == "" {
+		return nil
+	}
+	switch v.Type.Form {
+	case FormInt, FormReal, FormVec2, FormVec3, FormTime:
+	default:
+		e.fail(x.X.Span(), "wrong-type", fmt.Sprintf("what `-` stands before is %s", describe(v.Type)), "it has to be a number or a vector")
+		return nil
+	}
+	t := &Type{Form: v.Type.Form}
+	if v.Op != OpConst {
+		return &Expr{Op: OpNeg, Type: t, Args: []*Expr{v}}
+	}
+	if t.Form == FormInt || t.Form == FormTime {
+		return &Expr{Op: OpConst, Type: t, Num: -v.Num}
+	}
+	out := &Expr{Op: OpConst, Type: t, Num: bits(-float(v.Num))}
+	for _, n := range v.Nums {
+		out.Nums = append(out.Nums, bits(-float(n)))
+	}
+	return out
+}
+
 var numeric = map[string]Op{"+": OpAdd, "-": OpSub, "*": OpMul, "/": OpDiv, "%": OpMod, "<": OpLt, "<=": OpLe, ">": OpGt, ">=": OpGe}
 
 func (e *env) binary(x *syntax.Binary) *Expr {
-	boolean, whole := &Type{Form: FormBool}, &Type{Form: FormInt}
-	both := func(op Op, operand, result *Type) *Expr {
-		a := e.value(x.A, operand, "the left side of `"+x.Op+"`")
-		b := e.value(x.B, operand, "the right side of `"+x.Op+"`")
+	boolean := &Type{Form: FormBool}
+	switch x.Op {
+	case "and", "or":
+		a := e.value(x.A, boolean, "the left side of `"+x.Op+"`")
+		b := e.value(x.B, boolean, "the right side of `"+x.Op+"`")
 		if a == nil || b == nil {
 			return nil
 		}
-		return &Expr{Op: op, Type: result, Args: []*Expr{a, b}}
-	}
-	switch x.Op {
-	case "and":
-		return both(OpAnd, boolean, boolean)
-	case "or":
-		return both(OpOr, boolean, boolean)
+		return &Expr{Op: map[string]Op{"and": OpAnd, "or": OpOr}[x.Op], Type: boolean, Args: []*Expr{a, b}}
 	case "==", "!=":
-		op := OpEq
-		if x.Op == "!=" {
-			op = OpNe
-		}
-		// A bare enum value takes its type from the other side.
-		first, second := x.A, x.B
-		if r, ok := x.A.(*syntax.Ref); ok && !e.known(r) {
-			first, second = x.B, x.A
-		}
-		a := e.expr(first, nil)
-		if a == nil || a.Type.Form == "" {
-			return nil
-		}
-		if a.Type.Form == FormStacks {
-			e.fail(first.Span(), "wrong-type", "stacks cannot be compared as a whole", "compare a count: satchel.count(flare) == 2")
-			return nil
-		}
-		if a.Type.Form == FormInt {
-			if b := e.expr(second, nil); b != nil && b.Type.Form == FormReal {
-				return &Expr{Op: op, Type: boolean, Args: []*Expr{real(a), b}}
-			} else if b == nil {
-				return nil
-			}
-		}
-		b := e.value(second, a.Type, "the other side of `"+x.Op+"`")
-		if b == nil {
-			return nil
-		}
-		return &Expr{Op: op, Type: boolean, Args: []*Expr{a, b}}
+		return e.equal(x)
 	}
 	a, b := e.expr(x.A, nil), e.expr(x.B, nil)
 	if a == nil || b == nil || a.Type.Form == "" || b.Type.Form == "" {
 		return nil
 	}
-	operand, result := whole, whole
+	if t := vectorial(x.Op, a, b); t != nil {
+		if t.Form == FormVec2 || t.Form == FormVec3 {
+			return &Expr{Op: numeric[x.Op], Type: t, Args: []*Expr{real(a), real(b)}}
+		}
+		if x.Op == "/" && b.Type.Form == FormTime || x.Op != "+" && x.Op != "-" && x.Op != "*" && x.Op != "/" {
+			t = map[bool]*Type{true: {Form: FormInt}, false: boolean}[x.Op == "/"]
+		}
+		return &Expr{Op: numeric[x.Op], Type: t, Args: []*Expr{a, b}}
+	}
+	operand := &Type{Form: FormInt}
 	if a.Type.Form == FormReal || b.Type.Form == FormReal {
 		if x.Op == "%" {
 			e.fail(x.OpAt, "wrong-type", "`%` works on whole numbers only", "reals have + - * /")
 			return nil
 		}
-		operand, result = &Type{Form: FormReal}, &Type{Form: FormReal}
+		operand = &Type{Form: FormReal}
 	}
+	result := operand
 	switch x.Op {
 	case "<", "<=", ">", ">=":
 		result = boolean
 	}
 	for i, side := range []*Expr{a, b} {
 		if side.Type.Form != FormInt && side.Type.Form != FormReal {
-			e.fail([]syntax.Expr{x.A, x.B}[i].Span(), "wrong-type", fmt.Sprintf("the %s side of `%s` is %s", []string{"left", "right"}[i], x.Op, describe(side.Type)), "it has to be a number")
+			hint := "it has to be a number"
+			switch a, b := a.Type.Form, b.Type.Form; {
+			case a == FormTime || b == FormTime:
+				hint = "a time is compared with, added to and taken from a time: since(phase) > 60s"
+			case a == FormVec2 || a == FormVec3 || b == FormVec2 || b == FormVec3:
+				hint = "vectors have + and - between them, and * and / with a number; compare a length or distance"
+			}
+			e.fail([]syntax.Expr{x.A, x.B}[i].Span(), "wrong-type", fmt.Sprintf("the %s side of `%s` is %s", []string{"left", "right"}[i], x.Op, describe(side.Type)), hint)
 			return nil
 		}
 	}
@@ -243,32 +442,131 @@ func (e *env) binary(x *syntax.Binary) *Expr {
 	return &Expr{Op: numeric[x.Op], Type: result, Args: []*Expr{a, b}}
 }
 
+// vectorial gives the type of an operation on vectors or times, or nil when it is none.
+func vectorial(op string, a, b *Expr) *Type {
+	number := func(t *Type) bool { return t.Form == FormInt || t.Form == FormReal }
+	vector := func(t *Type) bool { return t.Form == FormVec2 || t.Form == FormVec3 }
+	switch ta, tb := a.Type, b.Type; {
+	case vector(ta) && ta.Form == tb.Form && (op == "+" || op == "-"), vector(ta) && number(tb) && (op == "*" || op == "/"):
+		return &Type{Form: ta.Form}
+	case number(ta) && vector(tb) && op == "*":
+		return &Type{Form: tb.Form}
+	case ta.Form == FormTime && tb.Form == FormTime && op != "*" && op != "%", ta.Form == FormTime && tb.Form == FormInt && (op == "*" || op == "/"), ta.Form == FormInt && tb.Form == FormTime && op == "*":
+		return &Type{Form: FormTime}
+	case ta.Form == FormInstant && tb.Form == FormInstant && op == "-":
+		return &Type{Form: FormTime}
+	case ta.Form == FormInstant && tb.Form == FormInstant && op[0] != '*' && op[0] != '/' && op[0] != '%' && op != "+":
+		return &Type{Form: FormTime}
+	case ta.Form == FormInstant && tb.Form == FormTime && (op == "+" || op == "-"):
+		return &Type{Form: FormInstant}
+	}
+	return nil
+}
+
+func (e *env) equal(x *syntax.Binary) *Expr {
+	op := OpEq
+	if x.Op == "!=" {
+		op = OpNe
+	}
+	out := func(a, b *Expr) *Expr { return &Expr{Op: op, Type: &Type{Form: FormBool}, Args: []*Expr{a, b}} }
+	// A bare enum value takes its type from the other side.
+	first, second := x.A, x.B
+	if r, ok := x.A.(*syntax.Ref); ok && !e.known(r) || ok && r.Text == "nothing" {
+		first, second = x.B, x.A
+	}
+	a := e.expr(first, nil)
+	if a == nil || a.Type.Form == "" {
+		return nil
+	}
+	switch a.Type.Form {
+	case FormStacks:
+		e.fail(first.Span(), "wrong-type", "stacks cannot be compared as a whole", "compare a count: satchel.count(flare) == 2")
+		return nil
+	case FormList, FormMap, FormLine:
+		e.fail(first.Span(), "wrong-type", fmt.Sprintf("a %s cannot be compared as a whole", a.Type.Form), "compare what is in it")
+		return nil
+	case FormNothing:
+		e.fail(first.Span(), "wrong-type", "nothing is compared with nothing", "one of the two sides has to be a ref or a client")
+		return nil
+	case FormInt, FormReal, FormVec2, FormVec3, FormEntity:
+		b := e.expr(second, a.Type)
+		if b == nil || b.Type.Form == "" {
+			return nil
+		}
+		if a.Type.Form == FormInt && b.Type.Form == FormReal {
+			return out(real(a), b)
+		}
+		if a.Type.Form == FormEntity && b.Type.Form == FormEntity && slices.ContainsFunc(a.Type.Kinds, func(k *Kind) bool { return slices.Contains(b.Type.Kinds, k) }) {
+			return out(a, b)
+		}
+		if b = e.fit(second, b, a.Type, "the other side of `"+x.Op+"`"); b == nil {
+			return nil
+		}
+		return out(a, b)
+	}
+	b := e.value(second, a.Type, "the other side of `"+x.Op+"`")
+	if b == nil {
+		return nil
+	}
+	return out(a, b)
+}
+
 // known tells whether a bare name means something without a type to look it up in.
 func (e *env) known(r *syntax.Ref) bool {
-	return syntax.Reserved(r.Text) || e.local(r.Text) != nil || e.kind != nil && e.kind.Property(r.Text) != nil || e.kinds[r.Text] != nil || e.consts[r.Text] != nil
+	return syntax.Reserved(r.Text) || e.local(r.Text) != nil || e.property(r.Text) != nil || e.kinds[r.Text] != nil || e.consts[r.Text] != nil || e.settings[r.Text] != nil
+}
+
+// named looks a bare name up in the type that is wanted.
+func (e *env) named(x *syntax.Ref, want *Type) *Expr {
+	if want == nil {
+		return nil
+	}
+	switch want.Form {
+	case FormEnum:
+		if i := slices.Index(want.Enum.Values, x.Text); i >= 0 {
+			e.used[value{want.Enum, int64(i)}] = true
+			return &Expr{Op: OpConst, Type: want, Num: int64(i)}
+		}
+	case FormRole:
+		if i := slices.Index(e.out.Roles, x.Text); i >= 0 {
+			e.used[role(x.Text)] = true
+			return &Expr{Op: OpConst, Type: want, Num: int64(i)}
+		}
+	case FormKind:
+		if i := slices.Index(want.Names, x.Text); i >= 0 {
+			return &Expr{Op: OpConst, Type: want, Num: int64(i)}
+		}
+	}
+	return nil
 }
 
 func (e *env) ref(x *syntax.Ref, want *Type) *Expr {
+	if x.Text == "nothing" {
+		return &Expr{Op: OpConst, Type: &Type{Form: FormNothing}}
+	}
+	if v := e.consts[x.Text]; v != nil && e.local(x.Text) == nil && e.property(x.Text) == nil {
+		if v.Type.Form == "" {
+			return nil
+		}
+		e.used["const "+x.Text] = true
+		return v
+	}
 	if e.constant {
-		if v := e.consts[x.Text]; v != nil {
-			e.used["const "+x.Text] = true
+		if v := e.named(x, want); v != nil {
 			return v
 		}
 		if want != nil && want.Form == FormEnum {
-			if i := slices.Index(want.Enum.Values, x.Text); i >= 0 {
-				e.used[value{want.Enum, int64(i)}] = true
-				return &Expr{Op: OpConst, Type: want, Num: int64(i)}
-			}
 			e.fail(x.At, "unknown-name", fmt.Sprintf("`%s` is no %s", x.Text, want.Enum.Name), e.suggest(x.Text, want.Enum.Values, "one of "+strings.Join(want.Enum.Values, ", ")))
 			return nil
 		}
-		e.fail(x.At, "not-constant", fmt.Sprintf("the default is computed from `%s`", x.Text), "a default is a number, a text, true, false or a value of an enum")
+		e.fail(x.At, "not-constant", fmt.Sprintf("this is computed from `%s`", x.Text), "what is constant is a number, a text, true, false, a vector, a list, a record, a value of an enum or another constant")
 		return nil
 	}
+	client := &Type{Form: FormClient}
 	switch x.Text {
 	case "self":
 		if e.kind == nil {
-			e.fail(x.At, "no-self", "there is no `self` here", "`self` is the entity whose request runs")
+			e.fail(x.At, "no-self", "there is no `self` here", "`self` is the entity whose request, handler or timer runs")
 			return nil
 		}
 		return e.self()
@@ -277,15 +575,25 @@ func (e *env) ref(x *syntax.Ref, want *Type) *Expr {
 			e.fail(x.At, "no-self", "there is no `owner` here", "name the entity: c.Diver.owner")
 			return nil
 		}
-		return &Expr{Op: OpOwner, Type: &Type{Form: FormClient}, Args: []*Expr{e.self()}}
+		return &Expr{Op: OpOwner, Type: client, Args: []*Expr{e.self()}}
 	case "caller":
 		if e.request == nil {
-			e.fail(x.At, "no-request", "there is no `caller` here", "only a request has one; here the client is the argument of `on join`")
+			hint := "only a request has one"
+			if e.kind == nil {
+				hint = "only a request has one; here the client is the argument of `on join`"
+			}
+			e.fail(x.At, "no-request", "there is no `caller` here", hint)
 			return nil
 		}
-		return &Expr{Op: OpCaller, Type: &Type{Form: FormClient}}
+		return &Expr{Op: OpCaller, Type: client}
+	case "viewer":
+		if !e.viewer {
+			e.fail(x.At, "no-viewer", "there is no `viewer` here", "only an audience has one: the client of whom it is asked")
+			return nil
+		}
+		return &Expr{Op: OpViewer, Type: client}
 	case "server":
-		return &Expr{Op: OpConst, Type: &Type{Form: FormClient}}
+		return &Expr{Op: OpConst, Type: client}
 	case "everyone", "nobody":
 		e.fail(x.At, "audience", fmt.Sprintf("`%s` is an audience, not a value", x.Text), "it stands after `to`, `from` or `tell`")
 		return nil
@@ -297,41 +605,38 @@ func (e *env) ref(x *syntax.Ref, want *Type) *Expr {
 		e.used[v] = true
 		return widened(v)
 	}
-	if e.kind != nil {
-		if p := e.kind.Property(x.Text); p != nil {
-			e.used[p] = e.used[p] || e.written != syntax.Expr(x)
-			return widened(&Expr{Op: OpGet, Type: p.Type, Prop: p, Args: []*Expr{e.self()}})
-		}
+	if p := e.property(x.Text); p != nil {
+		e.used[p.decl] = e.used[p.decl] || e.written != syntax.Expr(x)
+		return widened(&Expr{Op: OpGet, Type: p.Type, Prop: p, Args: []*Expr{e.self()}})
 	}
-	if v := e.consts[x.Text]; v != nil {
-		e.used["const "+x.Text] = true
+	if s := e.settings[x.Text]; s != nil {
+		e.used[s] = true
+		return widened(&Expr{Op: OpSetting, Type: s.Type, Num: int64(s.Slot)})
+	}
+	if v := e.named(x, want); v != nil {
 		return v
 	}
 	if k := e.kinds[x.Text]; k != nil {
 		if !k.Shared {
-			e.fail(x.At, "many", fmt.Sprintf("there is one %s for each %s; which is meant?", k.Name, e.out.Roles[k.Per]), "name whose: caller."+k.Name)
+			hint := "name whose: caller." + k.Name
+			if k.Free() {
+				hint = "go over them, as in `count(x in " + k.Name + " where …)`, or keep a ref to one"
+			}
+			e.fail(x.At, "many", fmt.Sprintf("there may be many %s; which is meant?", k.Name), hint)
 			return nil
 		}
-		return &Expr{Op: OpShared, Type: &Type{Form: FormEntity, Kind: k}, Kind: k}
+		return &Expr{Op: OpShared, Type: k.ref(), Kind: k}
 	}
-	if want != nil && want.Form == FormEnum {
-		if i := slices.Index(want.Enum.Values, x.Text); i >= 0 {
-			e.used[value{want.Enum, int64(i)}] = true
-			return &Expr{Op: OpConst, Type: want, Num: int64(i)}
-		}
-	}
-	if want != nil && want.Form == FormRole {
-		if i := slices.Index(e.out.Roles, x.Text); i >= 0 {
-			e.used[role(x.Text)] = true
-			return &Expr{Op: OpConst, Type: want, Num: int64(i)}
-		}
+	if x.Text == "clients" {
+		e.fail(x.At, "many", "`clients` are all of them, no value", "go over them: count(c in clients where …)")
+		return nil
 	}
 	e.unknown(x, want)
 	return nil
 }
 
 func (e *env) self() *Expr {
-	return &Expr{Op: OpSelf, Type: &Type{Form: FormEntity, Kind: e.kind}}
+	return &Expr{Op: OpSelf, Type: e.kind.ref()}
 }
 
 func (e *env) unknown(x *syntax.Ref, want *Type) {
@@ -365,7 +670,7 @@ func (e *env) unknown(x *syntax.Ref, want *Type) {
 		known = append(known, e.out.Roles...)
 	}
 	known = append(known, names(e.kinds)...)
-	known = append(known, names(e.consts)...)
+	known = append(append(known, names(e.consts)...), names(e.settings)...)
 	hint := "a property, an argument or a name made with `let` can stand here"
 	if e.kind == nil {
 		hint = "name whose property it is: c.Diver.hull"
@@ -394,17 +699,20 @@ func (e *env) member(x *syntax.Member) *Expr {
 		if name == "owner" {
 			return &Expr{Op: OpOwner, Type: &Type{Form: FormClient}, Args: []*Expr{on}}
 		}
-		k := on.Type.Kind
-		if p := k.Property(name); p != nil {
-			e.used[p] = e.used[p] || e.written != syntax.Expr(x)
-			return widened(&Expr{Op: OpGet, Type: p.Type, Prop: p, Args: []*Expr{on}})
+		props := e.common(x.Name, on.Type.Kinds)
+		if props == nil {
+			return nil
 		}
-		known := []string{"owner"}
-		for _, p := range k.Properties {
-			known = append(known, p.Name)
+		get := &Expr{Op: OpGet, Args: []*Expr{on}}
+		for _, k := range on.Type.Kinds {
+			p := props[k.Index]
+			e.used[p.decl] = e.used[p.decl] || e.written != syntax.Expr(x)
+			get.Type, get.Prop = p.Type, p
 		}
-		e.fail(x.Name.At, "unknown-name", fmt.Sprintf("%s has no property `%s`", k.Name, name), e.suggest(name, known, "it has "+strings.Join(known, ", ")))
-		return nil
+		if len(on.Type.Kinds) > 1 {
+			get.Prop, get.Props = nil, props
+		}
+		return widened(get)
 	case FormClient:
 		switch name {
 		case "name":
@@ -414,13 +722,109 @@ func (e *env) member(x *syntax.Member) *Expr {
 		case "number":
 			return &Expr{Op: OpNumber, Type: &Type{Form: FormInt}, Args: []*Expr{on}}
 		}
-		if k := e.kinds[name]; k != nil && !k.Shared {
-			return &Expr{Op: OpEntityOf, Type: &Type{Form: FormEntity, Kind: k}, Kind: k, Args: []*Expr{on}}
+		var known []string
+		for _, k := range e.out.Kinds {
+			if k.Per < 0 {
+				continue
+			}
+			if known = append(known, k.Name); k.Name == name {
+				return &Expr{Op: OpEntityOf, Type: k.ref(), Kind: k, Args: []*Expr{on}}
+			}
 		}
-		known := append([]string{"name", "role", "number"}, names(e.kinds)...)
-		e.fail(x.Name.At, "unknown-name", fmt.Sprintf("a client has no `%s`", name), e.suggest(name, known, "it has name, role, number, and the kinds that each client has one of"))
+		e.fail(x.Name.At, "unknown-name", fmt.Sprintf("a client has no `%s`", name), e.suggest(name, append(known, "name", "role", "number"), "it has name, role, number, and the kinds that each client has one of"))
+		return nil
+	case FormVec2, FormVec3, FormRecord:
+		if c := counted(on); c != on && c.Type.Form != FormDirection {
+			on = c
+		}
+		return widened(e.field(on, x.Name))
+	}
+	e.fail(x.Name.At, "unknown-name", fmt.Sprintf("%s has no `%s`", describe(on.Type), name), "only entities, clients, vectors and records have parts")
+	return nil
+}
+
+// field reads a part of a record or vector. The result is in the form that it is held in.
+func (e *env) field(on *Expr, n syntax.Ident) *Expr {
+	if on.Type.Form == FormRecord {
+		offset := 0
+		for _, p := range on.Type.Parts {
+			if p.Name == n.Text {
+				return &Expr{Op: OpField, Type: p.Type, Num: int64(offset), Args: []*Expr{on}}
+			}
+			offset += p.Type.Width()
+		}
+		known := on.Type.fieldNames()
+		e.fail(n.At, "unknown-name", fmt.Sprintf("%s has no field `%s`", on.Type.Name, n.Text), e.suggest(n.Text, known, "it has "+strings.Join(known, ", ")))
 		return nil
 	}
-	e.fail(x.Name.At, "unknown-name", fmt.Sprintf("%s has no `%s`", describe(on.Type), name), "only entities and clients have parts")
-	return nil
+	i := slices.Index([]string{"x", "y", "z"}[:on.Type.Width()], n.Text)
+	if i < 0 {
+		e.fail(n.At, "unknown-name", fmt.Sprintf("a %s has no `%s`", on.Type.Form, n.Text), "it has "+strings.Join([]string{"x", "y", "z"}[:on.Type.Width()], ", "))
+		return nil
+	}
+	t := *on.Type
+	t.Form, t.width = FormReal, 1
+	return &Expr{Op: OpField, Type: &t, Num: int64(i), Args: []*Expr{on}}
+}
+
+// at reads `list[index]` or `map[key]`. The result is in the form that it is held in.
+func (e *env) at(on *Expr, x *syntax.Index) *Expr {
+	var key *Expr
+	switch on.Type.Form {
+	case FormList:
+		key = e.value(x.I, &Type{Form: FormInt}, "the place in the list")
+	case FormMap:
+		key = e.value(x.I, on.Type.Key, "the key")
+	default:
+		e.fail(x.X.Span(), "wrong-type", describe(on.Type)+" has no places", "a list has: buoys[0]; a map has keys: scores[caller]")
+	}
+	if key == nil {
+		return nil
+	}
+	return &Expr{Op: OpAt, Type: on.Type.Of, Args: []*Expr{on, key}}
+}
+
+func (e *env) record(x *syntax.Record) *Expr {
+	tree := e.aliases[x.Type.Text]
+	if tree == nil || tree.Type != nil {
+		var known []string
+		for name, d := range e.aliases {
+			if d.Type == nil {
+				known = append(known, name)
+			}
+		}
+		e.fail(x.Type.At, "unknown-name", fmt.Sprintf("there is no record `%s`", x.Type.Text), e.suggest(x.Type.Text, known, "declare it: type "+x.Type.Text+" { … }"))
+		return nil
+	}
+	e.used[tree] = true
+	t := e.alias(tree)
+	if t == nil {
+		return nil
+	}
+	out := &Expr{Op: OpRecord, Type: t, Args: make([]*Expr, len(t.Parts))}
+	ok := true
+	for _, set := range x.Sets {
+		i := slices.IndexFunc(t.Parts, func(p Param) bool { return p.Name == set.Name.Text })
+		if i < 0 {
+			known := t.fieldNames()
+			e.fail(set.Name.At, "unknown-name", fmt.Sprintf("%s has no field `%s`", t.Name, set.Name.Text), e.suggest(set.Name.Text, known, "it has "+strings.Join(known, ", ")))
+			ok = false
+			continue
+		}
+		if out.Args[i] != nil {
+			e.fail(set.Name.At, "repeated", fmt.Sprintf("`%s` is given twice", set.Name.Text), "remove one of the two")
+		}
+		out.Args[i] = e.value(set.Value, t.Parts[i].Type, "the field `"+set.Name.Text+"`")
+		ok = ok && out.Args[i] != nil
+	}
+	for i, p := range t.Parts {
+		if ok && out.Args[i] == nil {
+			e.fail(x.At, "not-given", fmt.Sprintf("the field `%s` of %s gets no value here", p.Name, t.Name), "a record is given with all of its fields")
+			ok = false
+		}
+	}
+	if !ok {
+		return nil
+	}
+	return out
 }

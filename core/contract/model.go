@@ -9,36 +9,53 @@ import "kamerad/core/syntax"
 // Bounds of what one contract may declare.
 const (
 	MaxKinds      = 200
-	MaxProperties = 64 // of one kind
+	MaxProperties = 62 // of one kind, holds among them
 	MaxRequests   = 100
 	MaxEvents     = 100
 	MaxActions    = 100
+	MaxFns        = 200
 	MaxTimers     = 32 // of one kind
 	MaxParams     = 16
 	MaxEnumValues = 256
 	MaxText       = 1000 // characters of a text
 	MaxStacks     = 64
 	MaxStackCount = 1_000_000
+	MaxItems      = 1000 // of a list or map
+	MaxSlots      = 8000 // numbers that one list or map takes
+	MaxRecord     = 16   // numbers that one record takes
 	MaxSeats      = 1000
 	MaxTickRate   = 120
 	MaxLimit      = 1000 // requests of one limit's window
 	MaxRoles      = 16
-	MaxLocals     = 100 // arguments and names of one request or handler, numbers and texts apart
+	MaxSettings   = 100
+	MaxLocals     = 100  // numbers that the arguments and names of one body take
+	MaxMemory     = 9000 // numbers that the lists of one body take
 )
 
 // Contract is a checked contract.
 type Contract struct {
-	Name     string
-	TickRate int // ticks per second
-	Seats    int
-	Roles    []string // the first is the one that a client without a wish gets
-	Enums    []*Enum
-	Kinds    []*Kind
-	Requests []*Request // of all kinds
-	Events   []*Event   // of all kinds, then the contract's own
-	Actions  []*Action  // of all kinds
-	OnJoin   *Body      // nil when absent; the client is its first local number
-	Source   *syntax.Source
+	Name      string
+	TickRate  int // ticks per second
+	Seats     int
+	Grace     int64    // ticks that a seat waits for a lost connection
+	Strikes   int      // that expel, within StrikeWindow; 0 when the contract counts none
+	Window    int64    // ticks
+	Roles     []string // the first is the one that a client without a wish gets
+	Enums     []*Enum
+	Kinds     []*Kind
+	Requests  []*Request // of all kinds
+	Events    []*Event   // of all kinds, then the contract's own
+	Actions   []*Action  // of all kinds
+	Fns       []*Fn
+	Audiences []*Named
+	Settings  []*Setting
+	OnJoin    *Body    // nil when absent; the client is its first local number, as in the next three
+	OnLost    *Body    // its connection is gone
+	OnBack    *Body    // it is there again
+	OnLeave   *Body    // its seat ends
+	Texts     []string // all texts that the contract names; a text in a constant is its place here, the empty one is 0
+	Memory    []int64  // the lists, maps and records that are constant
+	Source    *syntax.Source
 }
 
 // Enum is a list of named values; a value is held as its index.
@@ -47,38 +64,75 @@ type Enum struct {
 	Values []string `json:"values"`
 }
 
-// Audience says who gets a value. The order matters: a smaller one is contained in a greater one.
+// Setting is a value that is given when a session is opened.
+type Setting struct {
+	Name    string
+	Type    *Type
+	Default []int64 // its slots
+	Slot    int     // among the slots of all settings
+}
+
+// Audience classes who gets a value. The order matters: a smaller one is contained in a greater one.
 type Audience uint8
 
-// The audiences of properties and kinds.
+// The audiences of properties and kinds. Some is any that has to be asked for each client and entity.
 const (
 	Nobody Audience = iota
 	Owner
+	Some
 	Everyone
 )
 
-func (a Audience) String() string { return [...]string{"nobody", "owner", "everyone"}[a] }
+func (a Audience) String() string { return [...]string{"nobody", "owner", "some", "everyone"}[a] }
 
-// Kind is a declared type of entity. Its row has Nums whole numbers and Texts texts.
+// Named is a declared audience: whom its condition holds for. The condition has the arguments as its first locals.
+type Named struct {
+	Index  int
+	Name   string
+	Params []Param
+	Cond   *Body
+}
+
+// Fn is a declared function. Its body has the arguments as its first locals.
+type Fn struct {
+	Index  int
+	Name   string
+	Params []Param
+	Result *Type
+	Body   *Body
+	rolls  bool
+}
+
+// Kind is a declared type of entity. A row of it has Slots numbers.
 type Kind struct {
-	Index      int
-	Name       string
-	Shared     bool
-	Per        int // role that each client of gets one of; -1 for shared
-	To         Audience
-	Properties []*Property
-	Requests   []*Request
-	Events     []*Event
-	Actions    []*Action
-	OnSpawn    *Body   // nil when absent
-	OnChange   []*Body // by property; nil where there is none
-	Timers     []*Timer
-	Nums       int
-	Texts      int
+	Index        int
+	Name         string
+	Shared       bool
+	Per          int // role that each client of gets one of; -1 for others
+	Parts        []string
+	To           Audience
+	Who          []Who // of To Some
+	Properties   []*Property
+	Requests     []*Request
+	Events       []*Event
+	Actions      []*Action
+	OnStart      *Body // nil when absent, as all that follow
+	OnSpawn      *Body
+	OnTick       *Body
+	OnOwnerLost  *Body
+	OnOwnerLeave *Body
+	OnChange     []*Body // by property
+	Timers       []*Timer
+	Slots        int
+	refType      *Type
+	given        bool // some body gives it to somebody
 }
 
 // Visible tells whether any client is ever told of an entity of this kind.
 func (k *Kind) Visible() bool { return k.To != Nobody }
+
+// Free tells whether entities of the kind come and go by `spawn` and `despawn`.
+func (k *Kind) Free() bool { return !k.Shared && k.Per < 0 }
 
 // Property returns the property of a name, or nil.
 func (k *Kind) Property(name string) *Property {
@@ -90,18 +144,58 @@ func (k *Kind) Property(name string) *Property {
 	return nil
 }
 
-// Property is a typed value of a kind. Slot is where its row keeps it: in the numbers, or in the texts for a text.
+// Property is a typed value of a kind. Slot is where its row begins to keep it.
 type Property struct {
 	Index   int
 	Name    string
 	Type    *Type
-	Default Value
+	Default []int64 // its slots
+	Given   bool    // the contract says the default
 	Clamped bool
+	Keep    bool
+	Once    bool
+	Loose   bool
+	AtMost  int // times a second that it is sent; 0 for each change
+	Was     string
 	To      Audience // already narrowed by the kind's audience
+	Who     []Who    // of To Some; the kind's own audience comes on top
 	Slot    int
+	Set     *SetBy   // nil when only the server writes it
+	Follows *Follows // nil when it does not move by itself
+	Hold    *Hold    // nil for what is no hold
+	Path    int      // slot where the tick began, or -1 when nobody asks for its path
+	decl    int
 }
 
-// Param is an argument of a request or event.
+// SetBy lets a client write a property: Pace is what a write from old to new costs, paid from a budget that grows by Rate a
+// second up to Burst; Rule has to hold. Old and new are the first locals of both.
+type SetBy struct {
+	By    *Body // gives the client
+	Owner bool  // By is the owner
+	Pace  *Body // nil for any
+	Rate  float64
+	Burst float64
+	Rule  *Body // nil for any
+}
+
+// Follows says how a property moves: by the Rate property each second, or attached to the property To of what Holder refers to.
+type Follows struct {
+	Rate   *Property
+	Holder *Property
+	To     []*Property // by kind
+	By     []int64     // an offset as doubles; nil for none
+	Slot   int         // of a moving one: the start, its tick, the rate and the value that was computed last
+}
+
+// Hold is a held input: true while its owner holds it.
+type Hold struct {
+	Lease int64 // ticks
+	Ms    int64
+	When  *Body // nil for always
+	Slot  int   // the tick at which the lease ends
+}
+
+// Param is an argument of a request or event, or a field of a record.
 type Param struct {
 	Name string `json:"name"`
 	Type *Type  `json:"type"`
@@ -127,8 +221,8 @@ type Request struct {
 	Head   []Stmt // Let and Check
 	Body   []Stmt
 	Checks []Check
-	Nums   int // local numbers, arguments first
-	Texts  int // local texts, arguments first
+	Locals int // slots, arguments first
+	Memory int // slots of lists, arguments first
 	Line   int
 }
 
@@ -146,9 +240,20 @@ func (r *Request) FullName() string { return r.Kind.Name + "." + r.Name }
 type Check struct {
 	Text   string `json:"text"` // the condition as written
 	Reason string `json:"reason"`
-	Drop   bool   `json:"drop,omitempty"` // it drops the request without a reason
+	Then   Then   `json:"then"`
 	Line   int    `json:"line"`
 }
+
+// Then is what a failed check does.
+type Then string
+
+// What a failed check may do.
+const (
+	ThenDeny   Then = "deny"
+	ThenDrop   Then = "drop"
+	ThenStrike Then = "strike"
+	ThenExpel  Then = "expel"
+)
 
 // Event is a client RPC. Kind is nil for an event of the contract itself.
 type Event struct {
@@ -156,6 +261,8 @@ type Event struct {
 	Kind   *Kind
 	Name   string
 	Params []Param
+	Loose  bool
+	decl   int
 }
 
 // FullName is the name that clients hear it by: `Diver.used`, or `welcome` for one of the contract itself.
@@ -166,12 +273,14 @@ func (e *Event) FullName() string {
 	return e.Kind.Name + "." + e.Name
 }
 
-// Body is what a handler, a timer or an action runs.
+// Body is what a handler, a timer or an action runs; or, with a Value, what a function, an audience or a rule computes.
 type Body struct {
-	Stmts []Stmt
-	Nums  int // local numbers, arguments first
-	Texts int
-	Line  int
+	Stmts  []Stmt
+	Value  *Expr
+	Params []Param // for what is passed to it
+	Locals int     // slots, arguments first
+	Memory int     // slots of lists, arguments first
+	Line   int
 }
 
 // Action is a piece of a body that other bodies of any kind can run on an entity of its kind. Actions run each other without
@@ -182,13 +291,14 @@ type Action struct {
 	Name   string
 	Params []Param
 	Body   *Body
+	decl   int
 }
 
 // Timer runs its body each Ticks ticks in which While holds, or once after Ticks ticks. It counts in the row of its entity.
 type Timer struct {
 	Ticks int64
 	After bool
-	While *Body // its one statement is a check; nil when absent
+	While *Body // nil when absent
 	Body  *Body
 	Slot  int
 }
@@ -197,8 +307,10 @@ type Timer struct {
 type Who struct {
 	But  bool
 	Sort WhoSort
-	Role int   // of ToRole
-	X    *Expr // of ToClient
+	Role int    // of ToRole
+	X    *Expr  // of ToClient: a client, or a list of clients
+	Aud  *Named // of ToNamed
+	Args []*Expr
 }
 
 // WhoSort says which clients a term means.
@@ -212,6 +324,7 @@ const (
 	ToCaller
 	ToRole
 	ToClient
+	ToNamed
 )
 
 // Op is what an expression or statement does.
@@ -219,19 +332,25 @@ type Op uint8
 
 // The operations of expressions.
 const (
-	OpConst Op = iota // Num or Text
-	OpLocal           // Num is the index among the local numbers, or texts
+	OpConst Op = iota // Num, or Nums of a vector
+	OpLocal           // Num is the first of its registers, or its place in memory for a list
+	OpTable           // Num is its place in the contract's Memory
 	OpSelf
 	OpCaller
+	OpViewer
+	OpNow      // the session's clock
+	OpSetting  // Num its slot
 	OpOwner    // Args[0] an entity
 	OpEntityOf // Args[0] a client, Kind: its entity of a per-role kind
 	OpShared   // Kind: the one entity of a shared kind
-	OpGet      // Args[0] an entity, Prop
+	OpGet      // Args[0] an entity, Prop; or Props by kind
+	OpField    // Args[0] a record or vector, Num the offset
+	OpAt       // Args: list, index; or map, key
 	OpName     // Args[0] a client
 	OpRole     // Args[0] a client
 	OpNumber   // Args[0] a client: its number
-	OpReal     // Args[0] a count of steps of its type: the real that it stands for
-	OpSteps    // Args[0] a real: the count of steps of the expression's type that is nearest to it
+	OpReal     // Args[0] counts of steps of its type: the reals that they stand for
+	OpSteps    // Args[0] reals: the counts of steps of the expression's type that are nearest to them
 	OpFromInt
 	OpNot
 	OpNeg
@@ -248,31 +367,85 @@ const (
 	OpLe
 	OpGt
 	OpGe
-	OpHas   // Args: entity, item, count; Prop
-	OpCount // Args: entity, item; Prop
-	OpRoom  // Args: entity, item; Prop
+	OpHas    // Args: holder, item, count for stacks
+	OpCount  // Args: holder, and an item for stacks
+	OpRoom   // Args: holder, and an item for stacks
+	OpFind   // Args: list, value
+	OpExists // Args[0] an entity or client
+	OpReveal // Args[0]
+	OpRecord // Args: the fields
+	OpList   // Args: the values; Num is where in memory they are put
+	OpCopy   // Args[0] a list that is shuffled into memory at Num
+	OpVec    // Args: reals
+	OpLine   // Args: two vectors
+	OpPath   // Args[0] an entity, Prop
+	OpMath   // Name, Args
+	OpClip   // Args: value, low, high
+	OpRoll   // Args: low, high
+	OpSince  // Args[0] an entity, Prop
+	OpCallFn // Fn, Args
+	OpQuery  // Query
+	OpKindIn // Args[0] a kind by name, as a constant: Num its place in the type's list
 	// The operations of statements.
-	OpLet   // Num the local, Value
-	OpCheck // Value, Num the index among the request's checks
-	OpSet   // X an entity, Prop, Value
-	OpPut   // X an entity, Prop, Args: item, count
-	OpTake  // X an entity, Prop, Args: item, count
-	OpIf    // Value, Then, Else
-	OpTell  // Who, Event, X an entity or nil, Args
-	OpRun   // Action, X an entity, Args
-	OpReply // Value
-	OpDeny  // Text
+	OpLet     // Num the local, Value
+	OpCheck   // Value, Num the index among the request's checks
+	OpSet     // X what is written, Value
+	OpPut     // X a holder, Args
+	OpTake    // X a holder, Args
+	OpCut     // X a list, Args: index
+	OpClear   // X a holder
+	OpMove    // X a holder, To another, Args
+	OpSplit   // X stacks, Args: item, count
+	OpIf      // Value, Then, Else
+	OpFor     // Query, Then
+	OpTell    // Who, Event, X an entity or nil, Args
+	OpRun     // Action, X an entity, Args; Num > 0: so many ticks later
+	OpSpawn   // Value a kind by name or nil, Kinds; Sets; Num the local that holds the new one or -1
+	OpDespawn // X
+	OpGive    // X, Value a client
+	OpReturn
+	OpReply   // Value
+	OpDeny    // Text
+	OpSetRole // X a client, Value
+	OpExpel   // X a client, Text
+	OpClose   // Text
+	OpLog     // Who, Words, Args
 )
 
-// Expr is a typed expression. Texts are the only values that are not one 64-bit number.
+// Expr is a typed expression.
 type Expr struct {
-	Op   Op
-	Type *Type
-	Args []*Expr
-	Num  int64
-	Text string
-	Prop *Property
-	Kind *Kind
+	Op    Op
+	Type  *Type
+	Args  []*Expr
+	Num   int64
+	Nums  []int64
+	Name  string
+	Prop  *Property
+	Props []*Property // by the kinds' index, for an entity that may be of several
+	Kind  *Kind
+	Fn    *Fn
+	Query *Query
+}
+
+// Query goes over entities, clients or the values of a list or map.
+type Query struct {
+	Do      string // what a query in an expression computes: count, sum, one, min, max, most, least, first, best, any, all
+	Kinds   []*Kind
+	Clients bool
+	List    *Expr
+	Within  *Expr       // a real; nil when absent
+	Of      *Expr       // a place, or a line
+	Pos     []*Property // by the kinds' index: what `within` measures
+	Where   *Expr       // nil when absent
+	Value   *Expr       // nil when absent
+	Else    *Expr       // nil when absent
+	Var     *Expr       // the local that each is held in
+}
+
+// SetValue is a value that a spawn gives.
+type SetValue struct {
+	Props []*Property // by the spawn's kinds
+	Value *Expr
 }
 
 // Stmt is a typed statement.
@@ -280,8 +453,9 @@ type Stmt struct {
 	Op    Op
 	Num   int64
 	Text  string
-	Prop  *Property
+	Words []string
 	X     *Expr
+	To    *Expr
 	Value *Expr
 	Args  []*Expr
 	Then  []Stmt
@@ -289,6 +463,9 @@ type Stmt struct {
 	Who   []Who
 	Event *Event
 	Act   *Action
+	Query *Query
+	Kinds []*Kind
+	Sets  []SetValue
 	Type  *Type // of a reply
 	Line  int
 }

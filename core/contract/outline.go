@@ -23,6 +23,7 @@ type KindOutline struct {
 	Name       string            `json:"name"`
 	Per        string            `json:"per,omitempty"` // role; empty for shared
 	Shared     bool              `json:"shared,omitempty"`
+	Parts      []string          `json:"parts,omitempty"`
 	To         string            `json:"to"`
 	Properties []PropertyOutline `json:"properties"`
 	Requests   []RequestOutline  `json:"requests"`
@@ -35,6 +36,13 @@ type PropertyOutline struct {
 	Type    *Type  `json:"type"`
 	To      string `json:"to"`
 	Clamped bool   `json:"clamped,omitempty"`
+	Keep    bool   `json:"keep,omitempty"`
+	Once    bool   `json:"once,omitempty"`
+	Loose   bool   `json:"loose,omitempty"`
+	AtMost  int    `json:"at_most,omitempty"`  // times a second
+	SetBy   string `json:"set_by,omitempty"`   // owner or client: who writes it
+	Follows string `json:"follows,omitempty"`  // the property that holds its rate, or what it is attached to
+	LeaseMs int64  `json:"lease_ms,omitempty"` // of a hold
 }
 
 // RequestOutline describes a request. Checks stand only in a full outline; clients get the reasons alone.
@@ -55,6 +63,7 @@ type RequestOutline struct {
 type EventOutline struct {
 	Name   string  `json:"name"`
 	Params []Param `json:"params"`
+	Loose  bool    `json:"loose,omitempty"`
 }
 
 // Outline gives what clients may know of the contract.
@@ -70,13 +79,14 @@ func (c *Contract) outline(full bool) *Outline {
 		if !full && !k.Visible() {
 			continue
 		}
-		ko := KindOutline{Name: k.Name, Shared: k.Shared, To: k.To.String(), Properties: []PropertyOutline{}, Requests: []RequestOutline{}, Events: []EventOutline{}}
-		if !k.Shared {
+		ko := KindOutline{Name: k.Name, Shared: k.Shared, To: c.ToText(k.To, k.Who), Properties: []PropertyOutline{}, Requests: []RequestOutline{}, Events: []EventOutline{}}
+		if k.Per >= 0 {
 			ko.Per = c.Roles[k.Per]
 		}
+		ko.Parts = k.Parts
 		for _, p := range k.Properties {
 			if full || p.To != Nobody {
-				ko.Properties = append(ko.Properties, PropertyOutline{p.Name, p.Type, p.To.String(), p.Clamped})
+				ko.Properties = append(ko.Properties, c.property(p))
 			}
 		}
 		for _, r := range k.Requests {
@@ -116,7 +126,31 @@ func (e *Event) outline() EventOutline {
 	if params == nil {
 		params = []Param{}
 	}
-	return EventOutline{e.Name, params}
+	return EventOutline{e.Name, params, e.Loose}
+}
+
+func (c *Contract) property(p *Property) PropertyOutline {
+	out := PropertyOutline{Name: p.Name, Type: p.Type, To: c.ToText(p.To, p.Who), Clamped: p.Clamped, Keep: p.Keep, Once: p.Once, Loose: p.Loose, AtMost: p.AtMost}
+	if p.Set != nil {
+		out.SetBy = map[bool]string{true: "owner", false: "client"}[p.Set.Owner]
+	}
+	if f := p.Follows; f != nil && f.Rate != nil {
+		out.Follows = f.Rate.Name
+	} else if f != nil {
+		out.Follows = f.Holder.Name
+	}
+	if p.Hold != nil {
+		out.LeaseMs = p.Hold.Ms
+	}
+	return out
+}
+
+// ToText words who gets a property or kind as a contract would.
+func (c *Contract) ToText(to Audience, who []Who) string {
+	if to == Some && who != nil {
+		return c.WhoText(who)
+	}
+	return to.String()
 }
 
 // WhoText words a list of clients as a contract would.
@@ -133,6 +167,8 @@ func (c *Contract) WhoText(who []Who) string {
 			b.WriteString(c.Roles[w.Role])
 		case ToClient:
 			b.WriteString("one client")
+		case ToNamed:
+			b.WriteString(w.Aud.Name)
 		default:
 			b.WriteString([...]string{"everyone", "nobody", "owner", "caller"}[w.Sort])
 		}

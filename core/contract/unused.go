@@ -2,6 +2,7 @@ package contract
 
 import (
 	"fmt"
+	"slices"
 
 	"kamerad/core/syntax"
 )
@@ -34,8 +35,22 @@ func (c *checker) unused(f *syntax.File) {
 				}
 			}
 		case *syntax.Const:
-			if !c.used["const "+d.Name.Text] {
+			if d.Setting && !c.used[c.settings[d.Name.Text]] {
+				warn(d.At, d.Name, fmt.Sprintf("the setting `%s` is never used", d.Name.Text), "use it or remove it")
+			} else if !d.Setting && !c.used["const "+d.Name.Text] {
 				warn(d.At, d.Name, fmt.Sprintf("the constant `%s` is never used", d.Name.Text), "use it or remove it")
+			}
+		case *syntax.TypeDecl:
+			if !c.used[d] {
+				warn(d.At, d.Name, fmt.Sprintf("the type `%s` is never used", d.Name.Text), "use it or remove it")
+			}
+		case *syntax.Fn:
+			if !c.used[c.fns[d.Name.Text]] {
+				warn(d.At, d.Name, fmt.Sprintf("the function `%s` is never called", d.Name.Text), "call it or remove it")
+			}
+		case *syntax.AudienceDecl:
+			if !c.used[c.audiences[d.Name.Text]] {
+				warn(d.At, d.Name, fmt.Sprintf("the audience `%s` is never used", d.Name.Text), "use it after `to`, `from` or `tell`, or remove it")
 			}
 		case *syntax.Enum:
 			e := c.enums[d.Name.Text]
@@ -44,8 +59,13 @@ func (c *checker) unused(f *syntax.File) {
 				continue
 			}
 			for i, m := range d.Members {
+				if c.used[value{e, int64(i)}] {
+					continue
+				}
 				// What clients may send is used, named or not.
-				if !c.sent[e] && !c.used[value{e, int64(i)}] {
+				if c.sent[e] {
+					taken[d.At.Start] = taken[d.At.Start] || accepted[d.At.Start]
+				} else {
 					warn(d.At, m, fmt.Sprintf("the value `%s` of %s is never used", m.Text, e.Name), "use it or remove it")
 				}
 			}
@@ -53,14 +73,20 @@ func (c *checker) unused(f *syntax.File) {
 			c.unusedEvents(nil, []*syntax.Event{d}, warn)
 		case *syntax.Entity:
 			k := c.kinds[d.Name.Text]
+			if p := c.parts[d.Name.Text]; p != nil {
+				if k = p.kind; !c.used[p] {
+					warn(d.At, d.Name, fmt.Sprintf("the part `%s` is included by no kind", d.Name.Text), "include it, as in `entity Eel with "+d.Name.Text+"`, or remove it")
+				}
+			}
 			for _, p := range d.Properties {
-				if q := k.Property(p.Name.Text); q != nil && q.To == Nobody && !c.used[q] {
+				if q := k.Property(p.Name.Text); q != nil && q.To == Nobody && !c.used[q.decl] {
 					warn(p.At, p.Name, fmt.Sprintf("nobody ever reads `%s.%s`", k.Name, q.Name), "it is sent to nobody; read it somewhere, say who gets it, or remove it")
 				}
 			}
 			c.unusedEvents(k, d.Events, warn)
-			for i, a := range d.Actions {
-				if !c.used[k.Actions[i]] {
+			for _, a := range d.Actions {
+				i := slices.IndexFunc(k.Actions, func(b *Action) bool { return b.Name == a.Name.Text })
+				if !c.used[k.Actions[i].decl] && a.Body != nil && !c.needed(k, a.Name.Text) {
 					warn(a.At, a.Name, fmt.Sprintf("the action `%s` is never run", a.Name.Text), "run it with `do "+a.Name.Text+"(…)` or remove it")
 				}
 			}
@@ -80,10 +106,19 @@ func (c *checker) unused(f *syntax.File) {
 	}
 }
 
+// needed tells whether a part of a kind needs an action.
+func (c *checker) needed(k *Kind, action string) bool {
+	return slices.ContainsFunc(c.trees[k].Needs, func(n *syntax.Action) bool { return n.Name.Text == action })
+}
+
 func (c *checker) unusedEvents(k *Kind, events []*syntax.Event, warn func(syntax.Span, syntax.Ident, string, string)) {
 	for _, d := range events {
-		for _, e := range c.out.Events {
-			if e.Kind == k && e.Name == d.Name.Text && !c.used[e] {
+		all := c.out.Events
+		if k != nil {
+			all = k.Events
+		}
+		for _, e := range all {
+			if e.Kind == k && e.Name == d.Name.Text && !c.used[e.decl] {
 				warn(d.At, d.Name, fmt.Sprintf("the event `%s` is never told", e.FullName()), "tell it: `tell everyone "+e.Name+"(…)`, or remove it")
 			}
 		}

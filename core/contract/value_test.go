@@ -34,7 +34,7 @@ shared A {
 }`)
 	want := []string{"3", "-3", "0", "0.5", "-1", "false", `""`, "flare", "-0.26", "patch"}
 	for i, p := range c.Kinds[0].Properties {
-		assert.Equal(t, want[i], p.Type.Format(p.Default), p.Name)
+		assert.Equal(t, want[i], p.Type.Format(p.Type.FromSlots(p.Default, func(n int64) string { return c.Texts[n] })), p.Name)
 	}
 }
 

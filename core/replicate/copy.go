@@ -36,9 +36,10 @@ func (t *Thing) Value(name string) (v contract.Value, ok bool) {
 type Notice struct {
 	What   What
 	Client wire.Client     // joined, left
-	Thing  *Thing          // spawned, gone, changed
-	Field  wire.Field      // changed: the new value
+	Thing  *Thing          // all but joined and left
+	Field  wire.Field      // changed: the new value; lost: the last one
 	Old    *contract.Value // changed: nil when the client had none
+	Owner  int             // given: whose it was before
 }
 
 // What is the sort of a notice.
@@ -49,6 +50,8 @@ const (
 	Joined  What = "joined"
 	Left    What = "left"
 	Spawned What = "spawned"
+	Given   What = "given" // it has another owner
+	Lost    What = "lost"  // a value that the client may no longer have
 	Changed What = "changed"
 	Gone    What = "gone"
 )
@@ -85,7 +88,7 @@ func (c *Copy) Own(kind string, client int) *Thing {
 }
 
 // Apply brings a copy to the frame's tick and tells what changed. The parts are applied across all blocks in their order:
-// joins, spawns, values, what is gone, leaves.
+// joins, spawns, owners, values, what is gone, leaves.
 func (c *Copy) Apply(f *wire.Frame) []Notice {
 	var out []Notice
 	if f.Snapshot {
@@ -112,10 +115,24 @@ func (c *Copy) Apply(f *wire.Frame) []Notice {
 		}
 	}
 	for _, b := range f.Blocks {
+		for _, o := range b.Owned {
+			if t := c.things[o.Entity]; t != nil && t.Owner != o.Owner {
+				out = append(out, Notice{What: Given, Thing: t, Owner: t.Owner})
+				t.Owner = o.Owner
+			}
+		}
+	}
+	for _, b := range f.Blocks {
 		for _, u := range b.Values {
 			t := c.things[u.Entity]
 			if t == nil {
 				continue
+			}
+			for _, name := range u.Withdrawn {
+				if i := slices.IndexFunc(t.Fields, func(g wire.Field) bool { return g.Name == name }); i >= 0 {
+					out = append(out, Notice{What: Lost, Thing: t, Field: t.Fields[i]})
+					t.Fields = slices.Delete(t.Fields, i, i+1)
+				}
 			}
 			for _, field := range u.Fields {
 				n := Notice{What: Changed, Thing: t, Field: field}

@@ -32,10 +32,23 @@ type table struct {
 	base   *wire.Block
 }
 
+// owners are the rules of a contract without audiences of its own.
+type owners struct{}
+
+func (owners) Sees(e *world.Entity, client int) bool { return has(e.Kind.To, e, client) }
+func (owners) Gets(e *world.Entity, p *contract.Property, client int) bool {
+	return has(p.To, e, client)
+}
+
+func has(to contract.Audience, e *world.Entity, client int) bool {
+	return to == contract.Everyone || to == contract.Owner && e.Owner == client
+}
+
 func set(t require.TestingT) *table {
 	c, problems := contract.Load("thing.kam", text)
 	require.NotNil(t, c, problems.Error())
-	b := &table{t: t, w: world.New(c), c: c, v: NewView([32]byte{7}), copies: map[int]*Copy{}, fresh: map[int]bool{}}
+	w := world.New(c, nil)
+	b := &table{t: t, w: w, c: c, v: NewView([32]byte{7}, w, owners{}, false), copies: map[int]*Copy{}, fresh: map[int]bool{}}
 	for _, e := range b.w.Entities() {
 		b.v.Spawned(e)
 	}

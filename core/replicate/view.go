@@ -1,7 +1,8 @@
 // Package replicate decides which client is sent what, and holds what a client makes of it: its copy.
 //
 // The server's side, the View, remembers what each audience was last sent. What changed in a tick is put into one block for
-// everyone and one for each owner, so that the cost of a tick grows with changes plus clients.
+// everyone and one for each client, so that the cost of a tick grows with changes plus clients. Audiences that have to be
+// asked for each client and entity are asked in each tick.
 package replicate
 
 import (
@@ -12,107 +13,202 @@ import (
 	"kamerad/core/world"
 )
 
+// Rules answer whether a client may have something.
+type Rules interface {
+	// Sees tells whether a client may know of an entity.
+	Sees(e *world.Entity, client int) bool
+	// Gets tells whether a client gets a property of an entity that it may know of.
+	Gets(e *world.Entity, p *contract.Property, client int) bool
+}
+
 // View is what has been sent to the clients of one session. With Everything it is what the server itself holds, for those
 // who run the session: then all goes into the shared block.
 type View struct {
 	Everything bool
 	key        [32]byte
+	world      *world.World
+	rules      Rules
+	classes    []class // by kind
 	clients    []wire.Client
 	sent       map[world.ID]*sent
 	byNumber   map[uint32]*world.Entity
 	fresh      []*sent // spawned in this tick
 	shared     *wire.Block
 	private    map[int]*wire.Block
+	asked      map[int]map[world.ID]*asked // by client
+}
+
+// class says how a kind and its properties travel.
+type class struct {
+	to    contract.Audience   // of the kind: Everyone, Some or Nobody
+	props []contract.Audience // Everyone, Owner, Some or Nobody
+	some  bool                // the kind or a property has to be asked for
 }
 
 // sent is an entity as its audiences were last told.
 type sent struct {
 	number uint32
 	entity *world.Entity
+	owner  int
 	values []contract.Value // by property; nil until it is first sent
 }
 
+// asked is what one client was last told of an entity by audiences that have to be asked.
+type asked struct {
+	owner  int
+	values map[int]contract.Value // by property
+}
+
 // NewView makes the view of a session. The key hides how entities are numbered inside the server.
-func NewView(key [32]byte) *View {
-	return &View{key: key, sent: map[world.ID]*sent{}, byNumber: map[uint32]*world.Entity{}, shared: &wire.Block{}, private: map[int]*wire.Block{}}
+func NewView(key [32]byte, w *world.World, rules Rules, everything bool) *View {
+	v := &View{
+		Everything: everything, key: key, world: w, rules: rules, sent: map[world.ID]*sent{}, byNumber: map[uint32]*world.Entity{},
+		shared: &wire.Block{}, private: map[int]*wire.Block{}, asked: map[int]map[world.ID]*asked{},
+	}
+	for _, k := range w.Contract().Kinds {
+		v.classes = append(v.classes, v.classify(k))
+	}
+	return v
 }
 
-// audience tells who gets a property of an entity: Everyone, Owner or Nobody.
-func (v *View) audience(to contract.Audience) contract.Audience {
+func (v *View) classify(k *contract.Kind) class {
+	c := class{to: k.To}
+	if c.to == contract.Owner {
+		c.to = contract.Some
+	}
 	if v.Everything {
-		return contract.Everyone
+		c.to = contract.Everyone
 	}
-	return to
-}
-
-// block gives the block that goes to an audience, or nil when nobody gets it.
-func (v *View) block(to contract.Audience, owner int) *wire.Block {
-	switch {
-	case to == contract.Everyone:
-		return v.shared
-	case to == contract.Owner && owner != 0:
-		b := v.private[owner]
-		if b == nil {
-			b = &wire.Block{}
-			v.private[owner] = b
+	c.some = c.to == contract.Some
+	for _, p := range k.Properties {
+		to := p.To
+		switch {
+		case v.Everything:
+			to = contract.Everyone
+		case to == contract.Nobody || c.to == contract.Nobody:
+			to = contract.Nobody
+		case c.to == contract.Some || hides(p.Type):
+			to = contract.Some
 		}
-		return b
+		c.some = c.some || to == contract.Some
+		c.props = append(c.props, to)
 	}
-	return nil
+	return c
 }
 
-// Joined tells of a new client.
+// hides tells whether a value refers to entities that not everyone may know of.
+func hides(t *contract.Type) bool {
+	if t.Form == contract.FormEntity {
+		return slices.ContainsFunc(t.Kinds, func(k *contract.Kind) bool { return k.To != contract.Everyone })
+	}
+	return t.Key != nil && hides(t.Key) || t.Of != nil && hides(t.Of) || slices.ContainsFunc(t.Parts, func(p contract.Param) bool { return hides(p.Type) })
+}
+
+// own gives the block of one client.
+func (v *View) own(client int) *wire.Block {
+	b := v.private[client]
+	if b == nil {
+		b = &wire.Block{}
+		v.private[client] = b
+	}
+	return b
+}
+
+// Joined tells of a new client, or of one that has another role.
 func (v *View) Joined(c wire.Client) {
-	v.clients = append(v.clients, c)
+	if i := slices.IndexFunc(v.clients, func(x wire.Client) bool { return x.Number == c.Number }); i >= 0 {
+		v.clients[i] = c
+	} else {
+		v.clients = append(v.clients, c)
+		v.asked[c.Number] = map[world.ID]*asked{}
+	}
 	v.shared.Joined = append(v.shared.Joined, c)
 }
 
 // Left tells of a client that is gone.
 func (v *View) Left(number int) {
 	v.clients = slices.DeleteFunc(v.clients, func(c wire.Client) bool { return c.Number == number })
+	delete(v.asked, number)
 	v.shared.Left = append(v.shared.Left, number)
 }
 
 // Spawned tells of a new entity. It is sent with the values that it has when the tick is cut.
 func (v *View) Spawned(e *world.Entity) {
-	s := &sent{number: number(v.key, e.ID), entity: e}
+	s := &sent{number: number(v.key, e.ID), entity: e, owner: e.Owner}
 	v.sent[e.ID] = s
 	v.byNumber[s.number] = e
 	v.fresh = append(v.fresh, s)
 }
 
+// value reads a property for everyone.
+func (v *View) value(e *world.Entity, p *contract.Property) contract.Value {
+	return p.Type.Refs(v.world.Value(e, p), v.number)
+}
+
+// valueFor reads a property for one client, to whom a ref to what it may not know of is nothing.
+func (v *View) valueFor(e *world.Entity, p *contract.Property, client int) contract.Value {
+	return v.For(client, p.Type, v.world.Value(e, p))
+}
+
+// For gives a value as one client may have it: refs as public numbers, and as nothing where the client may not know the entity.
+func (v *View) For(client int, t *contract.Type, value contract.Value) contract.Value {
+	return t.Refs(value, func(id int64) int64 {
+		e := v.world.Entity(world.ID(id))
+		if e == nil || !v.Everything && !v.rules.Sees(e, client) {
+			return 0
+		}
+		return v.number(id)
+	})
+}
+
+func (v *View) number(id int64) int64 {
+	if id == 0 {
+		return 0
+	}
+	if s := v.sent[world.ID(id)]; s != nil {
+		return int64(s.number)
+	}
+	return int64(number(v.key, world.ID(id)))
+}
+
 // announce puts a new entity into the blocks of those who may know of it.
 func (v *View) announce(s *sent) {
 	e := s.entity
-	s.values = make([]contract.Value, 0, len(e.Kind.Properties)) // not nil, also without a property
-	for _, p := range e.Kind.Properties {
-		s.values = append(s.values, e.Value(p))
+	c := &v.classes[e.Kind.Index]
+	s.owner = e.Owner
+	s.values = make([]contract.Value, len(e.Kind.Properties)) // not nil, also without a property
+	if c.to != contract.Everyone {
+		return // it is asked for
 	}
-	to := v.audience(e.Kind.To)
-	b := v.block(to, e.Owner)
-	if b == nil {
-		return
-	}
-	b.Spawned = append(b.Spawned, s.spawn(v, func(p contract.Audience) bool { return p >= to }))
-	if to != contract.Everyone {
-		return
-	}
-	// What only the owner may have travels with the same frame, in the owner's own block.
-	u := wire.Update{Entity: s.number, Kind: e.Kind.Name}
 	for i, p := range e.Kind.Properties {
-		if v.audience(p.To) == contract.Owner {
+		if c.props[i] == contract.Everyone || c.props[i] == contract.Owner {
+			s.values[i] = v.value(e, p)
+		}
+	}
+	v.shared.Spawned = append(v.shared.Spawned, s.spawn(c, func(to contract.Audience) bool { return to == contract.Everyone }))
+	// What only the owner may have travels with the same frame, in the owner's own block.
+	v.handOver(s, e.Owner)
+}
+
+// handOver gives an owner what only owners have.
+func (v *View) handOver(s *sent, owner int) {
+	c := &v.classes[s.entity.Kind.Index]
+	u := wire.Update{Entity: s.number, Kind: s.entity.Kind.Name}
+	for i, p := range s.entity.Kind.Properties {
+		if c.props[i] == contract.Owner {
 			u.Fields = append(u.Fields, wire.Field{Name: p.Name, Type: p.Type, Value: s.values[i]})
 		}
 	}
-	if own := v.block(contract.Owner, e.Owner); own != nil && u.Fields != nil {
-		own.Values = append(own.Values, u)
+	if u.Fields != nil && owner != 0 {
+		b := v.own(owner)
+		b.Values = append(b.Values, u)
 	}
 }
 
-func (s *sent) spawn(v *View, may func(to contract.Audience) bool) wire.Spawn {
-	out := wire.Spawn{Entity: s.number, Kind: s.entity.Kind.Name, Owner: s.entity.Owner}
+func (s *sent) spawn(c *class, may func(to contract.Audience) bool) wire.Spawn {
+	out := wire.Spawn{Entity: s.number, Kind: s.entity.Kind.Name, Owner: s.owner}
 	for i, p := range s.entity.Kind.Properties {
-		if to := v.audience(p.To); to != contract.Nobody && may(to) {
+		if may(c.props[i]) {
 			out.Fields = append(out.Fields, wire.Field{Name: p.Name, Type: p.Type, Value: s.values[i]})
 		}
 	}
@@ -131,9 +227,42 @@ func (v *View) Despawned(e *world.Entity) {
 		v.fresh = slices.DeleteFunc(v.fresh, func(x *sent) bool { return x == s })
 		return // nobody was told of it
 	}
-	if b := v.block(v.audience(e.Kind.To), e.Owner); b != nil {
-		b.Gone = append(b.Gone, s.number)
+	if v.classes[e.Kind.Index].to == contract.Everyone {
+		v.shared.Gone = append(v.shared.Gone, s.number)
 	}
+	for client, known := range v.asked {
+		if known[e.ID] != nil && v.classes[e.Kind.Index].to == contract.Some {
+			b := v.own(client)
+			b.Gone = append(b.Gone, s.number)
+		}
+		delete(known, e.ID)
+	}
+}
+
+// Given tells that an entity may have another owner.
+func (v *View) Given(e *world.Entity) {
+	s := v.sent[e.ID]
+	if s == nil || s.values == nil || s.owner == e.Owner {
+		return
+	}
+	c := &v.classes[e.Kind.Index]
+	before := s.owner
+	if s.owner = e.Owner; c.to != contract.Everyone {
+		return // those who know of it are told when they are asked for
+	}
+	v.shared.Owned = append(v.shared.Owned, wire.Owned{Entity: s.number, Owner: e.Owner})
+	u := wire.Update{Entity: s.number, Kind: e.Kind.Name}
+	for i, p := range e.Kind.Properties {
+		if c.props[i] == contract.Owner {
+			u.Withdrawn = append(u.Withdrawn, p.Name)
+			s.values[i] = v.value(e, p)
+		}
+	}
+	if before != 0 && u.Withdrawn != nil && v.asked[before] != nil {
+		b := v.own(before)
+		b.Values = append(b.Values, u)
+	}
+	v.handOver(s, e.Owner)
 }
 
 // Written tells that properties of an entity may have changed, one bit each. A value that is what was last sent is not sent.
@@ -142,13 +271,14 @@ func (v *View) Written(e *world.Entity, properties uint64) {
 	if s == nil || s.values == nil {
 		return
 	}
+	c := &v.classes[e.Kind.Index]
 	var all, own []wire.Field
 	for i, p := range e.Kind.Properties {
-		to := v.audience(p.To)
-		if properties&(1<<i) == 0 || to == contract.Nobody {
+		to := c.props[i]
+		if properties&(1<<i) == 0 || to != contract.Everyone && to != contract.Owner {
 			continue
 		}
-		value := e.Value(p)
+		value := v.value(e, p)
 		if value.Equal(s.values[i]) {
 			continue
 		}
@@ -163,8 +293,79 @@ func (v *View) Written(e *world.Entity, properties uint64) {
 	if all != nil {
 		v.shared.Values = append(v.shared.Values, wire.Update{Entity: s.number, Kind: e.Kind.Name, Fields: all})
 	}
-	if b := v.block(contract.Owner, e.Owner); own != nil && b != nil {
+	if own != nil && s.owner != 0 {
+		b := v.own(s.owner)
 		b.Values = append(b.Values, wire.Update{Entity: s.number, Kind: e.Kind.Name, Fields: own})
+	}
+}
+
+// ask brings a client's knowledge of what has to be asked for up to date.
+func (v *View) ask(client int, known map[world.ID]*asked) {
+	for k := range v.classes {
+		c := &v.classes[k]
+		if !c.some {
+			continue
+		}
+		for _, e := range v.world.Kind(k) {
+			s := v.sent[e.ID]
+			if s == nil {
+				continue
+			}
+			a := known[e.ID]
+			if c.to == contract.Some && !v.rules.Sees(e, client) {
+				if a != nil {
+					b := v.own(client)
+					b.Gone = append(b.Gone, s.number)
+					delete(known, e.ID)
+				}
+				continue
+			}
+			first := a == nil
+			if first {
+				a = &asked{owner: e.Owner, values: map[int]contract.Value{}}
+				known[e.ID] = a
+			}
+			u := wire.Update{Entity: s.number, Kind: e.Kind.Name}
+			for i, p := range e.Kind.Properties {
+				if c.props[i] != contract.Some {
+					continue
+				}
+				old, had := a.values[i]
+				if !v.rules.Gets(e, p, client) {
+					if had {
+						delete(a.values, i)
+						u.Withdrawn = append(u.Withdrawn, p.Name)
+					}
+					continue
+				}
+				value := v.valueFor(e, p, client)
+				if had && value.Equal(old) {
+					continue
+				}
+				a.values[i] = value
+				u.Fields = append(u.Fields, wire.Field{Name: p.Name, Type: p.Type, Value: value})
+			}
+			switch {
+			case first && c.to == contract.Some:
+				b := v.own(client)
+				b.Spawned = append(b.Spawned, wire.Spawn{Entity: s.number, Kind: e.Kind.Name, Owner: e.Owner, Fields: u.Fields})
+				continue
+			case c.to == contract.Some && a.owner != e.Owner:
+				a.owner = e.Owner
+				b := v.own(client)
+				b.Owned = append(b.Owned, wire.Owned{Entity: s.number, Owner: e.Owner})
+			}
+			if u.Fields != nil || u.Withdrawn != nil {
+				b := v.own(client)
+				b.Values = append(b.Values, u)
+			}
+		}
+	}
+	// The order of spawning is the server's own.
+	if b := v.private[client]; b != nil {
+		slices.SortFunc(b.Spawned, func(a, c wire.Spawn) int { return int(int64(a.Entity) - int64(c.Entity)) })
+		slices.SortStableFunc(b.Values, func(a, c wire.Update) int { return int(int64(a.Entity) - int64(c.Entity)) })
+		slices.Sort(b.Gone)
 	}
 }
 
@@ -182,12 +383,25 @@ func (v *View) Snapshot(client int) *wire.Block {
 		if s.values == nil {
 			continue
 		}
-		may := func(to contract.Audience) bool {
-			return to == contract.Everyone || to == contract.Owner && client != 0 && s.entity.Owner == client
+		c := &v.classes[s.entity.Kind.Index]
+		a := v.asked[client][id]
+		if c.to == contract.Nobody || c.to == contract.Some && a == nil {
+			continue
 		}
-		if may(v.audience(s.entity.Kind.To)) {
-			b.Spawned = append(b.Spawned, s.spawn(v, may))
+		out := s.spawn(c, func(to contract.Audience) bool {
+			return to == contract.Everyone || to == contract.Owner && client != 0 && s.owner == client
+		})
+		if a != nil {
+			if c.to == contract.Some {
+				out.Owner = a.owner
+			}
+			for i, p := range s.entity.Kind.Properties {
+				if value, had := a.values[i]; had {
+					out.Fields = append(out.Fields, wire.Field{Name: p.Name, Type: p.Type, Value: value})
+				}
+			}
 		}
+		b.Spawned = append(b.Spawned, out)
 	}
 	// By their public numbers: the order of spawning is the server's own.
 	if !v.Everything {
@@ -202,6 +416,12 @@ func (v *View) Cut() (shared *wire.Block, private map[int]*wire.Block) {
 		v.announce(s)
 	}
 	v.fresh = nil
+	if !v.Everything {
+		for _, c := range v.clients {
+			v.ask(c.Number, v.asked[c.Number])
+		}
+		slices.SortFunc(v.shared.Spawned, func(a, c wire.Spawn) int { return int(int64(a.Entity) - int64(c.Entity)) })
+	}
 	shared, private = v.shared, v.private
 	v.shared, v.private = &wire.Block{}, map[int]*wire.Block{}
 	return shared, private
@@ -210,16 +430,11 @@ func (v *View) Cut() (shared *wire.Block, private map[int]*wire.Block) {
 // Entity finds an entity by the number that clients know it by, if this client may know of it; else nil.
 func (v *View) Entity(client int, number uint32) *world.Entity {
 	e := v.byNumber[number]
-	if e == nil || e.Kind.To == contract.Nobody || e.Kind.To == contract.Owner && e.Owner != client {
+	if e == nil || e.Gone || !v.rules.Sees(e, client) {
 		return nil
 	}
 	return e
 }
 
 // Number gives the number by which clients know an entity, 0 if none does.
-func (v *View) Number(e *world.Entity) uint32 {
-	if s := v.sent[e.ID]; s != nil {
-		return s.number
-	}
-	return 0
-}
+func (v *View) Number(e *world.Entity) uint32 { return uint32(v.number(int64(e.ID))) }

@@ -28,13 +28,18 @@ func BenchmarkRules(b *testing.B) {
 	if c == nil {
 		b.Fatal(problems)
 	}
-	w := world.New(c)
+	w := world.New(c, nil)
 	e := w.Spawn(c.Kinds[1], 1)
-	m := NewMachine(Compile(c), w)
+	w.Commit()
+	p, err := Compile(c)
+	if err != nil {
+		b.Fatal(err)
+	}
+	m := NewMachine(p, w, [32]byte{})
 	args := []int64{5, 6}
 	b.ReportAllocs()
 	for b.Loop() {
-		if out := m.Ask(c.Requests[0], e, 1, args, nil); out != nil {
+		if out := m.Ask(c.Requests[0], e, 1, args); out != nil {
 			b.Fatal(out)
 		}
 		w.Commit()
@@ -84,8 +89,9 @@ type slots struct{ phase, hull, x, y, ammo, score int }
 
 func BenchmarkByHand(b *testing.B) {
 	c, _ := contract.Load("bench.kam", benchText)
-	w := world.New(c)
+	w := world.New(c, nil)
 	e := w.Spawn(c.Kinds[1], 1)
+	w.Commit()
 	slot := func(name string) int { return c.Kinds[1].Property(name).Slot }
 	s := &slots{0, slot("hull"), slot("x"), slot("y"), slot("ammo"), slot("score")}
 	dive := w.Shared(0)

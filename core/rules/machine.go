@@ -6,18 +6,10 @@ import (
 	"fmt"
 	"math"
 	"math/bits"
-	"unicode/utf8"
 
 	"kamerad/core/contract"
 	"kamerad/core/world"
 )
-
-// Client is what rules may know of a client.
-type Client struct {
-	Number int // from 1
-	Name   string
-	Role   int
-}
 
 // Told is an event that a body told, with the values that it had at that moment.
 type Told struct {
@@ -28,107 +20,257 @@ type Told struct {
 	Clients  []int // else to these, by number
 }
 
+// Effect is what a body did beside its changes and events.
+type Effect struct {
+	What    string // expel, close or log
+	Client  int    // that is expelled
+	Text    string // the reason, or the words of the log
+	Clients []int  // that get the log
+}
+
+// Cause keys the rolls of a run: no two runs of a session have the same one.
+type Cause struct {
+	Tick int64
+	What byte // of the caller's choice
+	A, B int64
+}
+
 // Machine is the state of one run. It is made once for a session and used for one run after the other.
 type Machine struct {
 	World   *world.World
-	Clients []Client       // by number
+	Cause   Cause          // of the next run; set by the caller
 	Told    []Told         // by the present run; the caller empties it with Told[:0], so that its memory is used again
+	Effects []Effect       // the same
 	Reply   contract.Value // of the present run, when its request gives one
 
 	program *Program
+	dice    dice
 	caller  int64
-	frames  []*frame // of the body that runs, and of the actions that it is in
+	viewer  int64
+	steps   int64
+	recent  int64    // when what a failed check read last changed
+	frames  []*frame // of the body that runs, and of the actions and functions that it is in
+	loops   []loop   // that are open
+	open    int      // how many
 	touched []world.Touched
+	slots   []int64  // for values on their way
 	reason  string   // of a fault that was worded when it happened
-	inner   *Outcome // of an action that failed
+	inner   *Outcome // of an action or function that failed
 	outcome Outcome  // of the last run that was not accepted
 }
 
 // frame holds the registers of one body.
 type frame struct {
 	nums     [registers]int64
-	texts    [registers]string
 	entities [registers]*world.Entity
+	memory   []int64
 }
 
-// maxRounds is how many rounds of `on change` one cause may set off.
-const maxRounds = 8
+// Bounds of one run.
+const (
+	maxRounds = 8         // of `on change` that one cause may set off
+	maxDepth  = 32        // of bodies that run each other
+	maxSteps  = 2_000_000 // instructions of one cause, counted generously
+	maxTold   = 1000      // events and logs of one cause
+)
 
-// NewMachine makes a machine for a program and a world.
-func NewMachine(p *Program, w *world.World) *Machine {
-	m := &Machine{World: w, program: p}
-	for range len(p.actions) + 1 { // actions run each other without a circle: no more can be open at once
-		m.frames = append(m.frames, nil)
-	}
-	m.frames[0] = &frame{}
+// NewMachine makes a machine for a program and a world. The key, which is never told to anybody, is what its rolls come from.
+func NewMachine(p *Program, w *world.World, key [32]byte) *Machine {
+	m := &Machine{World: w, program: p, dice: dice{key: key}}
+	m.dice.cause = &m.Cause
+	m.frames = make([]*frame, maxDepth+1)
+	m.frames[0] = &frame{memory: make([]int64, p.memory)}
 	return m
 }
 
 // Outcome is how a run ended.
 type Outcome struct {
 	Denied  bool
+	Then    contract.Then // of a denial by a check: deny, strike or expel; drop for one that is dropped
 	Dropped bool
 	Faulted bool
 	Reason  string // of a denial, as the contract words it; of a fault, what went wrong; none of a drop
 	Check   int    // index of the check that failed, or -1
 	Line    int    // of the statement that denied or faulted
+	Recent  int64  // of a check that strikes or expels: the tick at which what it read last changed
 }
 
-// Ask runs a request: its checks in order, its body if all of them hold, and what that sets off. nums and texts are its
-// arguments, of the declared types, each sort in the order of declaration. What was written stands in the world's open
-// transaction and what was told in m.Told; the caller commits or rolls back. The outcome is nil for an accepted request, and
-// else holds until the next run.
-func (m *Machine) Ask(r *contract.Request, self *world.Entity, caller int, nums []int64, texts []string) *Outcome {
+// begin makes the machine ready for a run.
+func (m *Machine) begin(caller int) {
+	m.caller, m.viewer = int64(caller), 0
+	m.steps, m.open, m.recent = maxSteps, 0, 0
+	m.dice.count, m.dice.block = 0, nil
+}
+
+// Ask runs a request: its checks in order, its body if all of them hold, and what that sets off. args are the slots of its
+// arguments, of the declared types, in the order of declaration. What was written stands in the world's open transaction and
+// what was told in m.Told; the caller commits or rolls back. The outcome is nil for an accepted request, and else holds until
+// the next run.
+func (m *Machine) Ask(r *contract.Request, self *world.Entity, caller int, args []int64) *Outcome {
+	m.begin(caller)
+	c := &m.program.requests[r.Index]
 	f := m.frames[0]
-	m.caller = int64(caller)
-	for i, v := range nums {
-		f.nums[i&(registers-1)] = v
+	if c.memory == 0 {
+		for i, v := range args {
+			f.nums[i&(registers-1)] = v
+		}
+	} else {
+		f.hand(c, args)
 	}
-	for i, v := range texts {
-		f.texts[i&(registers-1)] = v
-	}
-	if out := m.run(&m.program.requests[r.Index], 0, self); out != nil || !m.program.watches {
+	if out := m.run(c, 0, self); out != nil || !m.program.watches {
 		return out
 	}
 	return m.rounds()
 }
 
-// Spawned runs `on spawn` of a new entity, in the transaction that it was made in.
-func (m *Machine) Spawned(e *world.Entity) *Outcome {
-	m.caller = 0
-	return m.handle(m.program.kinds[e.Kind.Index].spawn, e)
+// hand puts arguments where the code wants them.
+func (f *frame) hand(c *code, args []int64) {
+	for _, p := range c.params {
+		n := p.typ.Width()
+		if p.memory {
+			copy(f.memory[p.at:], args[:n])
+		} else {
+			copy(f.nums[p.at:], args[:n])
+		}
+		args = args[n:]
+	}
 }
 
-// Join runs `on join` for a client that has its entities already, and what that and their spawning set off.
-func (m *Machine) Join(client int) *Outcome {
-	m.caller = 0
+// When says which handler of an entity runs.
+type When int
+
+// The handlers of a kind.
+const (
+	OnStart When = iota
+	OnSpawn
+	OnTick
+	OnOwnerLost
+	OnOwnerLeave
+)
+
+// Handles tells whether a kind has a handler.
+func (m *Machine) Handles(k *contract.Kind, when When) bool { return m.handler(k, when) != nil }
+
+func (m *Machine) handler(k *contract.Kind, when When) *code {
+	kind := &m.program.kinds[k.Index]
+	return [...]*code{kind.start, kind.spawn, kind.tick, kind.ownerLost, kind.ownerLeave}[when]
+}
+
+// Handle runs a handler of an entity, and what it sets off.
+func (m *Machine) Handle(e *world.Entity, when When) *Outcome {
+	m.begin(0)
+	return m.whole(m.handler(e.Kind, when), e)
+}
+
+// whole runs code and the rounds that it sets off.
+func (m *Machine) whole(c *code, self *world.Entity) *Outcome {
+	if c != nil {
+		if out := m.run(c, 0, self); out != nil {
+			return out
+		}
+	}
+	return m.rounds()
+}
+
+// Join makes the entities that a client has one each of, runs their `on spawn`, then `on join`.
+func (m *Machine) Join(client *world.Client) *Outcome {
+	m.begin(0)
+	for _, k := range m.program.contract.Kinds {
+		if k.Per != client.Role {
+			continue
+		}
+		e := m.World.Spawn(k, client.Number)
+		if c := m.program.kinds[k.Index].spawn; c != nil {
+			if out := m.run(c, 0, e); out != nil {
+				return out
+			}
+		}
+	}
+	m.frames[0].nums[0] = int64(client.Number)
+	return m.whole(m.program.join, nil)
+}
+
+// Lost, Back and Leave run the handlers for a client whose connection is gone, is there again, or whose seat ends.
+func (m *Machine) Lost(client int) *Outcome  { return m.of(m.program.lost, client) }
+func (m *Machine) Back(client int) *Outcome  { return m.of(m.program.back, client) }
+func (m *Machine) Leave(client int) *Outcome { return m.of(m.program.leave, client) }
+
+func (m *Machine) of(c *code, client int) *Outcome {
+	m.begin(0)
 	m.frames[0].nums[0] = int64(client)
-	if out := m.handle(m.program.join, nil); out != nil {
-		return out
-	}
-	return m.rounds()
+	return m.whole(c, nil)
 }
 
-// Holds tells whether the condition of an entity's timer holds; one that cannot be computed does not.
-func (m *Machine) Holds(e *world.Entity, timer int) bool {
-	m.caller = 0
-	return m.handle(m.program.kinds[e.Kind.Index].timers[timer].while, e) == nil
+// holds tells whether a condition holds; one that cannot be computed does not.
+func (m *Machine) holds(c *code, self *world.Entity) bool {
+	if c == nil {
+		return true
+	}
+	m.begin(0)
+	return m.run(c, 0, self) == nil && m.frames[0].nums[0] != 0
+}
+
+// While tells whether the condition of an entity's timer holds; one that cannot be computed does not.
+func (m *Machine) While(e *world.Entity, timer int) bool {
+	return m.holds(m.program.kinds[e.Kind.Index].timers[timer].while, e)
+}
+
+// MayHold tells whether the condition of a hold holds.
+func (m *Machine) MayHold(e *world.Entity, p *contract.Property) bool {
+	return m.holds(m.program.kinds[e.Kind.Index].props[p.Index].when, e)
+}
+
+// Writer gives the client that may write a property; ok is false when there is none.
+func (m *Machine) Writer(e *world.Entity, p *contract.Property) (client int, ok bool) {
+	m.begin(0)
+	if m.run(m.program.kinds[e.Kind.Index].props[p.Index].setBy, 0, e) != nil {
+		return 0, false
+	}
+	n := int(m.frames[0].nums[0])
+	return n, n > 0
+}
+
+// Pace gives what a client's write of a property costs, and Obeys whether the property's rule allows it. slots are the new
+// value's; a price that cannot be computed is more than any budget.
+func (m *Machine) Pace(e *world.Entity, p *contract.Property, slots []int64) float64 {
+	if m.write(m.program.kinds[e.Kind.Index].props[p.Index].pace, e, p, slots) != nil {
+		return math.Inf(1)
+	}
+	return max(fromBits(m.frames[0].nums[0]), 0)
+}
+
+// Obeys tells whether the rule of a property allows a client's write.
+func (m *Machine) Obeys(e *world.Entity, p *contract.Property, slots []int64) bool {
+	c := m.program.kinds[e.Kind.Index].props[p.Index].rule
+	return c == nil || m.write(c, e, p, slots) == nil && m.frames[0].nums[0] != 0
+}
+
+func (m *Machine) write(c *code, e *world.Entity, p *contract.Property, slots []int64) *Outcome {
+	m.begin(0)
+	w := p.Type.Width()
+	copy(m.frames[0].nums[:], e.Nums[p.Slot:p.Slot+w])
+	copy(m.frames[0].nums[w:], slots)
+	return m.run(c, 0, e)
 }
 
 // Fire runs the body of an entity's timer, and what it sets off.
 func (m *Machine) Fire(e *world.Entity, timer int) *Outcome {
-	m.caller = 0
-	if out := m.handle(m.program.kinds[e.Kind.Index].timers[timer].body, e); out != nil {
-		return out
-	}
-	return m.rounds()
+	m.begin(0)
+	return m.whole(m.program.kinds[e.Kind.Index].timers[timer].body, e)
 }
 
-func (m *Machine) handle(c *code, self *world.Entity) *Outcome {
-	if c == nil {
-		return nil
-	}
-	return m.run(c, 0, self)
+// Due runs an action whose tick has come, and what it sets off.
+func (m *Machine) Due(e *world.Entity, d world.Delayed) *Outcome {
+	m.begin(0)
+	c := &m.program.actions[d.Action.Index]
+	m.frames[0].hand(c, d.Args)
+	return m.whole(c, e)
+}
+
+// Settle runs what a change from outside of the rules sets off, such as the end of a hold.
+func (m *Machine) Settle() *Outcome {
+	m.begin(0)
+	return m.rounds()
 }
 
 // rounds runs `on change` of what the transaction changed, then of what that changed, until nothing changes any more.
@@ -142,7 +284,7 @@ func (m *Machine) rounds() *Outcome {
 		mark = m.World.Mark()
 		for _, t := range m.touched {
 			c := m.program.kinds[t.Entity.Kind.Index].change[t.Property]
-			if c == nil {
+			if c == nil || t.Entity.Gone {
 				continue
 			}
 			if round > maxRounds {
@@ -167,7 +309,9 @@ func (m *Machine) run(c *code, depth int, self *world.Entity) *Outcome {
 	if f.entities[0] = self; self != nil {
 		row = self.Nums
 	}
+	open := m.open
 	at, how := m.exec(f, depth, c.ins, row, c)
+	m.open = open
 	if how == ended {
 		return nil
 	}
@@ -185,10 +329,15 @@ func (m *Machine) word(c *code, f *frame, at int, how end) *Outcome {
 	*out = Outcome{Check: -1, Line: int(c.lines[at])}
 	switch check := c.checks[at]; {
 	case in.op == opFail || how == nothing && check >= 0:
-		out.Denied, out.Dropped = !c.drops[check], c.drops[check]
+		out.Then = c.then[check]
+		out.Dropped = out.Then == contract.ThenDrop
+		out.Denied = !out.Dropped
 		out.Check, out.Reason, out.Line = int(check), c.reasons[check], int(c.checkLines[check])
+		if out.Recent = m.recent; how == nothing {
+			out.Recent = m.World.Tick // what it read is not there, perhaps since just now
+		}
 	case how == denied:
-		out.Denied, out.Reason = true, c.strings[in.k]
+		out.Denied, out.Then, out.Reason = true, contract.ThenDeny, c.strings[in.k]
 	default:
 		out.Faulted, out.Reason = true, m.faultOf(c, f, in, how)
 	}
@@ -206,16 +355,24 @@ func (m *Machine) faultOf(c *code, f *frame, in *ins, how end) string {
 	if how == nothing {
 		what := "owner"
 		switch in.op {
-		case opLoad, opTextLoad, opTextStore, opHas, opCount, opRoom, opPut, opTake:
+		case opLoad, opSince, opPath:
 			what = c.props[in.k].Name
 		case opStore, opStoreK, opBump:
 			what = c.stores[in.c].prop.Name
-		case opRun:
-			return "an action is run on nothing: the client has no such entity"
+		case opFetch, opIndex, opKey, opKeyPut:
+			what = c.fetches[in.k].name()
+		case opPutWide, opPutList:
+			what = c.puts[in.k].to.name()
+		case opHolder:
+			what = c.holders[in.k].on.name()
+		case opRun, opDelay:
+			return fmt.Sprintf("the action `%s` is run on nothing: there is no such entity", c.calls[in.k].action.Name)
 		case opTell:
-			return fmt.Sprintf("the event `%s` is told of nothing: the client has no such entity", c.tells[in.k].event.Name)
+			return fmt.Sprintf("the event `%s` is told of nothing: there is no such entity", c.tells[in.k].event.Name)
+		case opDespawn, opGive:
+			return "there is no such entity (any more)"
 		}
-		return fmt.Sprintf("`%s` is reached through nothing: the client has no such entity", what)
+		return fmt.Sprintf("`%s` is reached through nothing: there is no such entity", what)
 	}
 	switch in.op {
 	case opAdd:
@@ -259,6 +416,19 @@ func (m *Machine) faultOf(c *code, f *frame, in *ins, how end) string {
 		t.Format(contract.Value{Num: v}), t.Format(contract.Value{Num: s.low}), t.Format(contract.Value{Num: s.high}))
 }
 
+// name is what a place is called in a message.
+func (a *addr) name() string {
+	if a.prop != nil {
+		return a.prop.Name
+	}
+	for _, p := range a.props {
+		if p != nil {
+			return p.Name
+		}
+	}
+	return "a list"
+}
+
 // end says how a piece of code came to its end.
 type end uint8
 
@@ -268,21 +438,12 @@ const (
 	faulted          // the instruction tells why
 	worded           // a fault too; m.reason says why
 	nothing          // a read through nothing: a fault in a body, a failed check in a head
-	failedInside     // of an action; m.inner tells
+	failedInside     // of an action or function; m.inner tells
 )
 
 func (m *Machine) fault(format string, args ...any) end {
 	m.reason = fmt.Sprintf(format, args...)
 	return worded
-}
-
-func (m *Machine) client(number int64) *Client {
-	for i := range m.Clients {
-		if int64(m.Clients[i].Number) == number {
-			return &m.Clients[i]
-		}
-	}
-	return nil
 }
 
 func truth(b bool) int64 {
@@ -312,7 +473,7 @@ func (m *Machine) exec(f *frame, depth int, ins []ins, row []int64, c *code) (at
 			r[uint8(in.a)] = row[in.c]
 		case opLoad:
 			e := ents[in.b]
-			if e == nil {
+			if e == nil || e.Gone {
 				return pc, nothing
 			}
 			r[uint8(in.a)] = e.Nums[in.c]
@@ -441,7 +602,7 @@ func (m *Machine) exec(f *frame, depth int, ins []ins, row []int64, c *code) (at
 		case opStore, opStoreK, opBump:
 			e := ents[in.b]
 			s := &c.stores[in.c]
-			if e == nil {
+			if e == nil || e.Gone {
 				return pc, nothing
 			}
 			v := in.k
@@ -470,21 +631,23 @@ func (m *Machine) exec(f *frame, depth int, ins []ins, row []int64, c *code) (at
 			ents[uint8(in.a)] = m.World.Entity(world.ID(r[in.b]))
 		case opID:
 			r[uint8(in.a)] = 0
-			if e := ents[in.b]; e != nil {
+			if e := ents[in.b]; e != nil && !e.Gone {
 				r[uint8(in.a)] = int64(e.ID)
 			}
 		case opOwner:
 			e := ents[in.b]
-			if e == nil {
+			if e == nil || e.Gone {
 				return pc, nothing
 			}
 			r[uint8(in.a)] = int64(e.Owner)
 		case opCaller:
 			r[uint8(in.a)] = m.caller
-		case opRole:
-			r[uint8(in.a)] = -1
-			if x := m.client(r[in.b]); x != nil {
-				r[uint8(in.a)] = int64(x.Role)
+		case opNext:
+			if m.steps -= int64(len(ins)); m.steps < 0 {
+				return pc, m.fault("it takes too many steps: more than %d", maxSteps)
+			}
+			if !m.next(f, in) {
+				pc = int(in.c) - 1
 			}
 
 		case opReal, opFromInt, opRealAdd, opRealSub, opRealMul, opRealDiv, opRealNeg, opRealTest:
@@ -505,7 +668,7 @@ func reals(f *frame, c *code, in *ins) end {
 	r := &f.nums
 	switch in.op {
 	case opReal:
-		t := c.steps[in.k]
+		t := c.types[in.k]
 		r[uint8(in.a)] = toBits(float64(r[in.b]*t.Unit) / float64(t.Per))
 	case opFromInt:
 		r[uint8(in.a)] = toBits(float64(r[in.b]))
@@ -542,187 +705,6 @@ func reals(f *frame, c *code, in *ins) end {
 	return ended
 }
 
-// rare runs the instructions that cost more than their dispatch.
-func (m *Machine) rare(f *frame, depth int, c *code, in *ins) end {
-	r, t := &f.nums, &f.texts
-	switch in.op {
-	case opSteps:
-		n, ok := c.steps[in.k].Steps(fromBits(r[in.b]))
-		if !ok {
-			return m.fault("a real came to be no finite number")
-		}
-		r[uint8(in.a)] = n
-	case opText:
-		t[uint8(in.a)] = c.strings[in.k]
-	case opTextMove:
-		t[uint8(in.a)] = t[in.b]
-	case opTextLoad:
-		e := f.entities[in.b]
-		if e == nil {
-			return nothing
-		}
-		t[uint8(in.a)] = e.Texts[in.c]
-	case opTextEq:
-		r[uint8(in.a)] = truth(t[in.b] == t[uint8(in.c)])
-	case opTextStore:
-		e, p := f.entities[in.b], c.props[in.k]
-		if e == nil {
-			return nothing
-		}
-		if err := m.World.SetText(e, p, t[uint8(in.a)]); err != nil {
-			return m.fault("%s", err)
-		}
-	case opName:
-		t[uint8(in.a)] = ""
-		if x := m.client(r[in.b]); x != nil {
-			t[uint8(in.a)] = x.Name
-		}
-	case opHas, opCount, opRoom, opPut, opTake:
-		e, p := f.entities[in.b], c.props[in.k]
-		if e == nil {
-			return nothing
-		}
-		item, count := r[uint8(in.c)], r[uint8(in.c)+1]
-		var err error
-		switch in.op {
-		case opHas:
-			r[uint8(in.a)] = truth(e.Count(p, item) >= count)
-		case opCount:
-			r[uint8(in.a)] = e.Count(p, item)
-		case opRoom:
-			r[uint8(in.a)] = e.Room(p, item)
-		case opPut:
-			err = m.World.Put(e, p, item, count)
-		case opTake:
-			err = m.World.Take(e, p, item, count)
-		}
-		if err != nil {
-			return m.fault("%s", err)
-		}
-	case opReply:
-		m.Reply = contract.Value{Num: r[uint8(in.a)]}
-		if t := c.steps[in.k]; !t.Within(m.Reply.Num) {
-			return m.fault("the reply would be %s, which is no %s", t.Format(m.Reply), t)
-		}
-	case opTextReply:
-		m.Reply = contract.Value{Text: t[uint8(in.a)]}
-	case opRun:
-		return m.act(f, depth, &c.calls[in.k], f.entities[in.b])
-	case opTell:
-		before := len(m.Told)
-		how := m.tell(f, &c.tells[in.k])
-		if how != ended {
-			m.Told = m.Told[:before]
-		}
-		return how
-	}
-	return ended
-}
-
-// act runs an action in the next frame.
-func (m *Machine) act(f *frame, depth int, c *call, on *world.Entity) end {
-	if on == nil {
-		return nothing
-	}
-	if m.frames[depth+1] == nil {
-		m.frames[depth+1] = &frame{}
-	}
-	next := m.frames[depth+1]
-	for i, reg := range c.nums {
-		if v := f.nums[reg]; c.types[i].Within(v) {
-			next.nums[i] = v
-		} else {
-			return m.fault("an action is run with %s, which is no %s", c.types[i].Format(contract.Value{Num: v}), c.types[i])
-		}
-	}
-	for i, reg := range c.texts {
-		next.texts[i] = f.texts[reg]
-	}
-	if out := m.run(&m.program.actions[c.action], depth+1, on); out != nil {
-		m.inner = out
-		return failedInside
-	}
-	return ended
-}
-
-// tell adds an event to those told; its lists use the memory of events of earlier runs.
-func (m *Machine) tell(f *frame, t *tell) end {
-	if t.entity >= 0 && f.entities[t.entity] == nil {
-		return nothing
-	}
-	if len(m.Told) < cap(m.Told) {
-		m.Told = m.Told[:len(m.Told)+1]
-	} else {
-		m.Told = append(m.Told, Told{})
-	}
-	out := &m.Told[len(m.Told)-1]
-	*out = Told{Event: t.event, Everyone: t.everyone, Values: out.Values[:0], Clients: out.Clients[:0]}
-	if t.entity >= 0 {
-		out.Entity = f.entities[t.entity]
-	}
-	for i, reg := range t.args {
-		p := &t.event.Params[i]
-		var v contract.Value
-		if p.Type.IsText() {
-			v.Text = f.texts[reg]
-			if n := utf8.RuneCountInString(v.Text); n > p.Type.Max {
-				return m.fault("`%s` of the event `%s` has %d characters, at most %d are allowed", p.Name, t.event.Name, n, p.Type.Max)
-			}
-		} else {
-			v.Num = f.nums[reg]
-			if !p.Type.Within(v.Num) {
-				return m.fault("`%s` of the event `%s` would be %s, which is no %s", p.Name, t.event.Name, p.Type.Format(v), p.Type)
-			}
-		}
-		out.Values = append(out.Values, v)
-	}
-	if t.everyone {
-		return ended
-	}
-	owner := 0
-	if self := f.entities[0]; self != nil {
-		owner = self.Owner
-	}
-	for _, client := range m.Clients {
-		in := false
-		for _, w := range t.who {
-			hit := false
-			switch w.sort {
-			case contract.ToEveryone:
-				hit = true
-			case contract.ToOwner:
-				hit = client.Number == owner
-			case contract.ToCaller:
-				hit = int64(client.Number) == m.caller
-			case contract.ToRole:
-				hit = client.Role == w.role
-			case contract.ToClient:
-				hit = int64(client.Number) == f.nums[w.reg]
-			}
-			if hit {
-				in = !w.but
-			}
-		}
-		if in {
-			out.Clients = append(out.Clients, client.Number)
-		}
-	}
-	return ended
-}
-
-// Among tells whether a client belongs to a list of clients that needs nothing but who is asking: everyone, the owner or roles.
-func Among(who []contract.Who, client Client, owner int) bool {
-	in := false
-	for _, w := range who {
-		hit := w.Sort == contract.ToEveryone || w.Sort == contract.ToOwner && client.Number == owner ||
-			w.Sort == contract.ToRole && client.Role == w.Role
-		if hit {
-			in = !w.But
-		}
-	}
-	return in
-}
-
 func toBits(v float64) int64   { return int64(math.Float64bits(v)) }
 func fromBits(v int64) float64 { return math.Float64frombits(uint64(v)) }
 
@@ -750,3 +732,6 @@ func magnitude(v int64) uint64 {
 	}
 	return uint64(v)
 }
+
+// Float gives the real that a slot of an expression holds.
+func Float(slot int64) float64 { return fromBits(slot) }

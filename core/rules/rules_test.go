@@ -27,11 +27,16 @@ entity Thing per player {
   { BODY }
 }`))
 	require.NotNil(t, c, problems.Error())
-	w := world.New(c)
+	w := world.New(c, nil)
 	e := w.Spawn(c.Kinds[1], 1)
-	m := NewMachine(Compile(c), w)
-	m.Clients = []Client{{1, "Ana", 0}, {2, "Bo", 0}, {3, "Cleo", 1}}
-	if out := m.Ask(c.Requests[0], e, 1, []int64{x, y}, nil); out != nil {
+	p, err := Compile(c)
+	require.NoError(t, err)
+	m := NewMachine(p, w, [32]byte{})
+	for _, client := range []world.Client{{Number: 1, Name: "Ana"}, {Number: 2, Name: "Bo"}, {Number: 3, Name: "Cleo", Role: 1}} {
+		w.Enter(client)
+	}
+	w.Commit()
+	if out := m.Ask(c.Requests[0], e, 1, []int64{x, y}); out != nil {
 		return w, m, *out
 	}
 	return w, m, Outcome{Check: -1}
@@ -77,11 +82,11 @@ func TestArithmeticIsExactOrFaults(t *testing.T) {
 			require.True(t, out.Faulted, "%s", c.body)
 			assert.Contains(t, out.Reason, c.fault, c.body)
 			w.Rollback()
-			assert.Zero(t, e.Num(e.Kind.Property("n")), c.body)
+			assert.Zero(t, w.Value(e, e.Kind.Property("n")).Num, c.body)
 			continue
 		}
 		require.False(t, out.Faulted, "%s: %s", c.body, out.Reason)
-		assert.Equal(t, c.want, e.Num(e.Kind.Property("n")), c.body)
+		assert.Equal(t, c.want, w.Value(e, e.Kind.Property("n")).Num, c.body)
 	}
 }
 

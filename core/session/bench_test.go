@@ -32,7 +32,10 @@ func BenchmarkDecide(b *testing.B) {
 	if c == nil {
 		b.Fatal(problems)
 	}
-	s := New(c, Options{})
+	s, err := New(c, Options{})
+	if err != nil {
+		b.Fatal(err)
+	}
 	n, _ := s.Join("Ana", "")
 	s.Tick()
 	t := s.seats[n]
@@ -86,7 +89,7 @@ func (h *byHand) decide(client int, seq uint64, entity uint32, ax, ay int64, lim
 		out.Outcome, out.Stage = wire.Denied, wire.StageTarget
 	case e.Owner != client:
 		out.Outcome, out.Stage = wire.Denied, wire.StageFrom
-	case !h.limits[use{0, e.ID}].take(limit, h.tick):
+	case !h.limits[use{0, e.ID}].take(limit.Count, limit.Window, h.tick):
 		out.Outcome, out.Stage = wire.Dropped, wire.StageLimit
 	default:
 		row := e.Nums
@@ -119,7 +122,10 @@ func (h *byHand) decide(client int, seq uint64, entity uint32, ax, ay int64, lim
 
 func BenchmarkDecideByHand(b *testing.B) {
 	c, _ := contract.Load("bench.kam", benchText)
-	s := New(c, Options{})
+	s, err := New(c, Options{})
+	if err != nil {
+		b.Fatal(err)
+	}
 	n, _ := s.Join("Ana", "")
 	s.Tick()
 	e := s.world.Of(1, n)

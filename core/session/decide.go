@@ -3,6 +3,7 @@ package session
 import (
 	"fmt"
 	"slices"
+	"strings"
 
 	"kamerad/core/contract"
 	"kamerad/core/replicate"
@@ -19,19 +20,18 @@ func (s *Session) eachView(f func(v *replicate.View)) {
 	}
 }
 
+// cause names what the machine runs next, for its rolls.
+func (s *Session) cause(what byte, a, b int64) {
+	s.machine.Cause = rules.Cause{Tick: s.tick, What: what, A: a, B: b}
+}
+
 func (s *Session) join(t *seat) {
 	t.joined = true
-	s.roster()
-	c := wire.Client{Number: t.client.Number, Name: t.client.Name, Role: t.role}
+	s.world.Enter(t.client)
+	c := s.known(t)
 	s.eachView(func(v *replicate.View) { v.Joined(c) })
-	for _, k := range s.contract.Kinds {
-		if !k.Shared && k.Per == t.client.Role {
-			e := s.world.Spawn(k, c.Number)
-			s.eachView(func(v *replicate.View) { v.Spawned(e) })
-			s.conclude("on spawn of "+k.Name, s.machine.Spawned(e))
-		}
-	}
-	s.conclude("on join", s.machine.Join(c.Number))
+	s.cause('j', int64(c.Number), 0)
+	s.conclude("on join", s.machine.Join(&t.client))
 }
 
 // conclude ends the transaction of a handler or timer; a fault undoes it and is told to those who run the session.
@@ -42,15 +42,32 @@ func (s *Session) conclude(of string, o *rules.Outcome) {
 	s.settle(o)
 }
 
-// timers moves all timers on by a tick. The count of a timer is no part of a transaction: a body that faults has fired.
-func (s *Session) timers() {
-	if !s.timed {
+// handle runs a handler of an entity, if its kind has it.
+func (s *Session) handle(e *world.Entity, when rules.When, name string) {
+	if e.Gone || !s.machine.Handles(e.Kind, when) {
 		return
 	}
-	for _, e := range slices.Clone(s.world.Entities()) {
+	s.cause('h', int64(e.ID), int64(when))
+	s.conclude(name+" of "+e.Kind.Name, s.machine.Handle(e, when))
+}
+
+// each calls f for all entities that are there now, by ID; f may spawn and despawn.
+func (s *Session) each(f func(e *world.Entity)) {
+	s.walked = append(s.walked[:0], s.world.Entities()...)
+	for _, e := range s.walked {
+		if !e.Gone {
+			f(e)
+		}
+	}
+}
+
+// timers moves all timers on by a tick, and runs the actions whose tick has come. The count of a timer is no part of a
+// transaction: a body that faults has fired.
+func (s *Session) timers() {
+	s.each(func(e *world.Entity) {
 		for i, t := range e.Kind.Timers {
 			count := &e.Nums[t.Slot]
-			if *count < 0 || t.While != nil && !s.machine.Holds(e, i) {
+			if *count < 0 || t.While != nil && !s.machine.While(e, i) {
 				continue
 			}
 			if *count++; *count < t.Ticks {
@@ -60,47 +77,63 @@ func (s *Session) timers() {
 			if t.After {
 				*count = -1 // it has fired, once for all
 			}
+			s.cause('t', int64(e.ID), int64(i))
 			s.conclude("a timer of "+e.Kind.Name, s.machine.Fire(e, i))
+			if e.Gone {
+				return
+			}
 		}
-	}
-}
-
-// roster gives the rules the clients that are in.
-func (s *Session) roster() {
-	s.machine.Clients = s.machine.Clients[:0]
-	for _, t := range s.order {
-		if t.joined {
-			s.machine.Clients = append(s.machine.Clients, t.client)
+		for n := int64(0); !e.Gone; n++ {
+			d, due := s.world.Due(e)
+			if !due {
+				return
+			}
+			s.cause('d', int64(e.ID), n)
+			s.conclude("the action "+d.Action.Name+" of "+e.Kind.Name, s.machine.Due(e, d))
 		}
-	}
+	})
 }
 
 func (s *Session) leave(t *seat) {
 	n := t.client.Number
 	delete(s.seats, n)
 	s.order = slices.DeleteFunc(s.order, func(x *seat) bool { return x == t })
-	s.roster()
 	if !t.joined {
 		return
 	}
-	for _, k := range s.contract.Kinds {
-		if e := s.world.Of(k.Index, n); e != nil {
-			s.world.Despawn(e)
-			s.eachView(func(v *replicate.View) { v.Despawned(e) })
-			for _, other := range s.order {
-				for u := range other.uses {
-					if u.entity == e.ID {
-						delete(other.uses, u)
-					}
+	s.cause('l', int64(n), 0)
+	s.conclude("on leave", s.machine.Leave(n))
+	for _, when := range []rules.When{rules.OnOwnerLost, rules.OnOwnerLeave} {
+		s.each(func(e *world.Entity) {
+			if e.Owner == n {
+				s.handle(e, when, map[rules.When]string{rules.OnOwnerLost: "on owner lost", rules.OnOwnerLeave: "on owner leave"}[when])
+			}
+		})
+	}
+	s.world.Leave(n)
+	s.each(func(e *world.Entity) {
+		if e.Owner != n {
+			return
+		}
+		if e.Kind.Per < 0 {
+			s.world.Give(e, 0)
+			return
+		}
+		s.world.Despawn(e)
+		for _, other := range s.order {
+			for u := range other.uses {
+				if u.entity == e.ID {
+					delete(other.uses, u)
 				}
-				for u := range other.paused {
-					if u.entity == e.ID {
-						delete(other.paused, u)
-					}
+			}
+			for u := range other.paused {
+				if u.entity == e.ID {
+					delete(other.paused, u)
 				}
 			}
 		}
-	}
+	})
+	s.settle(nil)
 	s.eachView(func(v *replicate.View) { v.Left(n) })
 }
 
@@ -108,46 +141,112 @@ func (s *Session) leave(t *seat) {
 // the events.
 func (s *Session) settle(o *rules.Outcome) (changes []Change, told []rules.Told) {
 	told = s.machine.Told
-	s.machine.Told = s.machine.Told[:0] // what was told is worded before the next run begins
+	effects := s.machine.Effects
+	s.machine.Told, s.machine.Effects = s.machine.Told[:0], s.machine.Effects[:0] // they are dealt with before the next run begins
 	if o != nil {
 		s.world.Rollback()
 		return nil, nil
 	}
 	if s.truth != nil {
 		for _, c := range s.world.Changes() {
+			t := c.Property.Type
 			changes = append(changes, Change{
 				Entity: s.view.Number(c.Entity), Kind: c.Entity.Kind.Name, Owner: c.Entity.Owner,
-				Property: c.Property.Name, Type: c.Property.Type, Old: c.Old, New: c.New,
+				Property: c.Property.Name, Type: t, Old: s.truth.For(0, t, c.Old), New: s.truth.For(0, t, c.New),
 			})
 		}
 	}
 	s.world.Commit()
+	s.world.News(func(n world.News) {
+		s.eachView(func(v *replicate.View) {
+			switch {
+			case n.Spawn:
+				v.Spawned(n.Entity)
+			case n.Gone:
+				v.Despawned(n.Entity)
+			default:
+				v.Given(n.Entity)
+			}
+		})
+	})
 	for _, e := range told {
 		s.tell(e)
+	}
+	for _, e := range effects {
+		s.effect(e)
 	}
 	return changes, told
 }
 
+// effect carries out what a body did beside its changes and events.
+func (s *Session) effect(e rules.Effect) {
+	switch e.What {
+	case "close":
+		if s.closed == "" {
+			s.closed = e.Text
+		}
+	case "expel":
+		s.expel(e.Client, e.Text)
+	case "log":
+		s.logs = append(s.logs, Log{e.Text, e.Clients})
+		for _, t := range s.order {
+			if t.joined && slices.Contains(e.Clients, t.client.Number) && len(t.logs) < MaxHeld {
+				t.logs = append(t.logs, e.Text)
+			}
+		}
+	}
+}
+
+// expel takes a client's seat with the end of this tick.
+func (s *Session) expel(client int, reason string) {
+	if t := s.seats[client]; t != nil && t.cut == "" {
+		t.cut = reason
+	}
+}
+
 func (s *Session) tell(e rules.Told) {
-	out := &wire.Event{Event: e.Event.FullName()}
-	for i, p := range e.Event.Params {
-		out.Fields = append(out.Fields, wire.Field{Name: p.Name, Type: p.Type, Value: e.Values[i]})
+	private := false
+	for _, p := range e.Event.Params {
+		private = private || p.Type.Has(contract.FormEntity)
 	}
-	// Who may not know the entity hears the event without it.
-	bare := *out
-	if e.Entity != nil {
-		out.Entity = s.view.Number(e.Entity)
+	// word words the event as one client may have it: refs to what it may not know of are nothing.
+	word := func(client int, known bool) *wire.Event {
+		out := &wire.Event{Event: e.Event.FullName()}
+		for i, p := range e.Event.Params {
+			v := e.Values[i]
+			if client > 0 {
+				v = s.view.For(client, p.Type, v)
+			} else if s.truth != nil {
+				v = s.truth.For(0, p.Type, v)
+			}
+			out.Fields = append(out.Fields, wire.Field{Name: p.Name, Type: p.Type, Value: v})
+		}
+		if e.Entity != nil && known {
+			out.Entity = s.view.Number(e.Entity)
+		}
+		return out
 	}
-	told := Told{Event: out, Clients: []int{}}
+	whole := word(0, true)
+	var bare *wire.Event
+	told := Told{Event: whole, Clients: []int{}}
 	for _, t := range s.order {
-		if !t.joined || !e.Everyone && !slices.Contains(e.Clients, t.client.Number) {
+		n := t.client.Number
+		if !t.joined || !e.Everyone && !slices.Contains(e.Clients, n) {
 			continue
 		}
-		told.Clients = append(told.Clients, t.client.Number)
-		if e.Entity != nil && (e.Entity.Kind.To == contract.Nobody || e.Entity.Kind.To == contract.Owner && e.Entity.Owner != t.client.Number) {
-			t.events = append(t.events, &bare)
-		} else {
-			t.events = append(t.events, out)
+		told.Clients = append(told.Clients, n)
+		// Who may not know the entity hears the event without it.
+		known := e.Entity == nil || s.machine.Sees(e.Entity, n)
+		switch {
+		case private:
+			t.events = append(t.events, word(n, known))
+		case known:
+			t.events = append(t.events, whole)
+		default:
+			if bare == nil {
+				bare = word(0, false)
+			}
+			t.events = append(t.events, bare)
 		}
 	}
 	s.told = append(s.told, told)
@@ -165,7 +264,7 @@ func (s *Session) decide(t *seat, call *Call, step *Step) {
 	step.Decisions = append(step.Decisions, Decision{})
 	d := &step.Decisions[len(step.Decisions)-1]
 	d.Tick, d.Ask, d.Outcome, d.Check = s.tick, call.ask, wire.Accepted, -1
-	d.Client = wire.Client{Number: t.client.Number, Name: t.client.Name, Role: t.role}
+	d.Client = s.known(t)
 	s.pipeline(t, call, d)
 	t.said = append(t.said, wire.Decision{Seq: seq, Outcome: d.Outcome, Stage: d.Stage, Reason: d.Reason, Check: d.Check, Reply: d.Reply})
 	out := &t.said[len(t.said)-1]
@@ -196,8 +295,12 @@ func (s *Session) pipeline(t *seat, call *Call, d *Decision) {
 	if r != nil {
 		d.Kind = r.Kind.Name
 	}
-	if call.wrong != "" {
-		d.no(wire.Malformed, wire.StageTypes, call.wrong)
+	wrong := call.wrong
+	if wrong == "" {
+		wrong = s.arguments(t, call)
+	}
+	if wrong != "" {
+		d.no(wire.Malformed, wire.StageTypes, wrong)
 		return
 	}
 	e := s.target(t, r.Kind, call.ask.Entity)
@@ -207,7 +310,7 @@ func (s *Session) pipeline(t *seat, call *Call, d *Decision) {
 		return
 	}
 	d.Entity, d.Owner = s.view.Number(e), e.Owner
-	if !rules.Among(r.From, t.client, e.Owner) {
+	if !s.machine.MayAsk(r, e, t.client.Number) {
 		reason := "not allowed"
 		if len(r.From) == 1 && r.From[0].Sort == contract.ToOwner {
 			reason = "not the owner"
@@ -222,7 +325,7 @@ func (s *Session) pipeline(t *seat, call *Call, d *Decision) {
 			w = &window{}
 			t.uses[key] = w
 		}
-		if !w.take(r.Limit, s.tick) {
+		if !w.take(r.Limit.Count, r.Limit.Window, s.tick) {
 			d.no(wire.Dropped, wire.StageLimit, fmt.Sprintf("more than %d in %g s", r.Limit.Count, float64(r.Limit.Ms)/1000))
 			return
 		}
@@ -231,7 +334,8 @@ func (s *Session) pipeline(t *seat, call *Call, d *Decision) {
 		d.no(wire.Denied, wire.StageLimit, r.Pause.Reason)
 		return
 	}
-	outcome := s.machine.Ask(r, e, t.client.Number, call.nums, call.texts)
+	s.cause('q', int64(t.client.Number), int64(call.ask.Seq))
+	outcome := s.machine.Ask(r, e, t.client.Number, s.args)
 	changes, told := s.settle(outcome)
 	d.Changes = changes
 	for _, e := range told {
@@ -242,7 +346,7 @@ func (s *Session) pipeline(t *seat, call *Call, d *Decision) {
 			t.paused[use{r.Index, e.ID}] = s.tick + r.Pause.Ticks
 		}
 		if r.Reply != nil {
-			d.Reply = r.Reply.AppendJSON(nil, s.machine.Reply)
+			d.Reply = r.Reply.AppendJSON(nil, s.view.For(t.client.Number, r.Reply, s.machine.Reply))
 		}
 		return
 	}
@@ -256,8 +360,64 @@ func (s *Session) pipeline(t *seat, call *Call, d *Decision) {
 	case outcome.Denied && outcome.Check >= 0:
 		d.no(wire.Denied, wire.StageCheck, outcome.Reason)
 		d.Check, d.Text = outcome.Check, r.Checks[outcome.Check].Text
+		s.strike(t, call, outcome, d)
 	case outcome.Denied:
 		d.no(wire.Denied, wire.StageBody, outcome.Reason)
+	}
+}
+
+// arguments gives the slots of a request's arguments to s.args; the result says what is wrong with one, if anything is. A ref
+// to what the client may not know of, and a client that is gone, come as nothing.
+func (s *Session) arguments(t *seat, call *Call) (wrong string) {
+	s.args = s.args[:0]
+	for i, p := range call.request.Params {
+		v := call.args[i]
+		if p.Type.Has(contract.FormEntity) {
+			v = p.Type.Refs(v, func(n int64) int64 {
+				e := s.view.Entity(t.client.Number, uint32(n))
+				if e == nil {
+					return 0
+				}
+				return int64(e.ID)
+			})
+		}
+		from := len(s.args)
+		s.args = p.Type.AppendSlots(s.args, v, s.world.Intern)
+		if p.Type.Form == contract.FormEntity || p.Type.Has(contract.FormEntity) || p.Type.Has(contract.FormClient) {
+			p.Type.Slots(from, func(at int, t *contract.Type) {
+				n := s.args[at]
+				switch t.Form {
+				case contract.FormEntity:
+					if e := s.world.Entity(world.ID(n)); e != nil && !slices.Contains(t.Kinds, e.Kind) {
+						wrong = fmt.Sprintf("the argument `%s` refers to a %s, not to a %s", p.Name, e.Kind.Name, strings.Join(t.Names, " or "))
+					}
+				case contract.FormClient:
+					if n > 0 && s.world.Client(int(n)) == nil {
+						s.args[at] = contract.Nothing
+					}
+				}
+			})
+		}
+	}
+	return wrong
+}
+
+// maxLate is how far back a client's view may lie for a strike to be fair, in seconds.
+const maxLate = 2
+
+// strike counts a strike or expels, as the check that failed says. What an honest client could not know in time only denies:
+// what the check read has changed since the tick that the client had confirmed, two seconds back at most.
+func (s *Session) strike(t *seat, call *Call, o *rules.Outcome, d *Decision) {
+	if o.Then != contract.ThenStrike && o.Then != contract.ThenExpel {
+		return
+	}
+	seen := max(t.seen, s.tick-int64(maxLate*s.contract.TickRate))
+	if o.Recent > seen {
+		return
+	}
+	d.Strike = true
+	if o.Then == contract.ThenExpel || s.contract.Strikes == 1 || !t.strikes.take(s.contract.Strikes-1, s.contract.Window, s.tick) {
+		s.expel(t.client.Number, o.Reason)
 	}
 }
 
@@ -285,6 +445,8 @@ func (s *Session) collect(step *Step) {
 	}
 	step.Told, s.told = s.told, nil
 	step.Faults, s.faults = s.faults, nil
+	step.Logs, s.logs = s.logs, nil
+	step.Closed = s.closed
 }
 
 // frames cuts the frame of each client. One that gets nothing new hears from the server once a second all the same.
@@ -295,7 +457,7 @@ func (s *Session) frames(step *Step, base *wire.Block) {
 		if !t.joined {
 			continue
 		}
-		f := &wire.Frame{Tick: s.tick, Snapshot: t.sent == 0, Decisions: t.said}
+		f := &wire.Frame{Tick: s.tick, Snapshot: t.sent == 0, Decisions: t.said, Logs: t.logs}
 		if f.Snapshot {
 			f.Blocks = append(f.Blocks, base)
 		}
@@ -311,13 +473,17 @@ func (s *Session) frames(step *Step, base *wire.Block) {
 		} else {
 			t.held = append(t.held, t.events...)
 		}
-		t.events, t.said = nil, nil
+		t.events, t.said, t.logs = nil, nil, nil
 		if len(t.held) > MaxHeld {
 			step.Cuts = append(step.Cuts, Cut{t.client.Number, fmt.Sprintf("more than %d events waited for this client to get ready", MaxHeld)})
 			s.Leave(t.client.Number)
 			continue
 		}
-		if len(f.Blocks)+len(f.Events)+len(f.Decisions) == 0 && s.tick-t.sent < int64(s.contract.TickRate) {
+		if t.cut != "" {
+			step.Cuts = append(step.Cuts, Cut{t.client.Number, t.cut})
+			s.Leave(t.client.Number)
+		}
+		if len(f.Blocks)+len(f.Events)+len(f.Decisions)+len(f.Logs) == 0 && s.tick-t.sent < int64(s.contract.TickRate) {
 			continue
 		}
 		t.sent = s.tick

@@ -192,7 +192,7 @@ entity Thing per player {
 			}
 			copied := g.copies[ana].Own("Thing", ana)
 			for _, f := range copied.Fields {
-				require.True(rt, f.Value.Equal(g.s.world.Of(1, ana).Value(g.s.contract.Kinds[1].Property(f.Name))))
+				require.True(rt, f.Value.Equal(g.s.world.Value(g.s.world.Of(1, ana), g.s.contract.Kinds[1].Property(f.Name))))
 			}
 		}
 	})

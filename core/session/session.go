@@ -20,10 +20,11 @@ import (
 
 // Bounds of a session.
 const (
-	MaxName     = 24   // characters of a client's name
-	MaxHeld     = 1000 // events that wait for a client to get ready; over it the client is cut
-	maxPerTick  = 32   // requests of one client in one tick; more are dropped unseen
-	rememberAsk = 64   // first decisions kept for each client, against repeats
+	MaxName     = 24      // characters of a client's name
+	MaxHeld     = 1000    // events that wait for a client to get ready; over it the client is cut
+	maxPerTick  = 32      // requests of one client in one tick; more are dropped unseen
+	maxTexts    = 1 << 16 // texts that the world keeps before it forgets those that nothing holds
+	rememberAsk = 64      // first decisions kept for each client, against repeats
 )
 
 // Session is one running world. It is used by one goroutine at a time.
@@ -38,8 +39,11 @@ type Session struct {
 	order    []*seat // by number
 	told     []Told  // in this tick
 	faults   []Fault
-	timed    bool // some kind has a timer
-	last     int  // client number
+	logs     []Log
+	closed   string          // why the session ended, once it has
+	args     []int64         // of the request that is decided
+	walked   []*world.Entity // the entities that a stage goes over
+	last     int             // client number
 	tick     int64
 	inputs   []input
 	spare    []input // the memory of the last tick's inputs
@@ -47,8 +51,7 @@ type Session struct {
 
 // seat is a client's place.
 type seat struct {
-	client   rules.Client
-	role     string
+	client   world.Client
 	joined   bool // its join has been carried out
 	ready    bool
 	readying bool // it has said so; the next tick makes it so
@@ -64,6 +67,9 @@ type seat struct {
 	uses     map[use]*window            // by limit
 	events   []*wire.Event              // of this tick
 	said     []wire.Decision            // of this tick
+	logs     []string                   // of this tick
+	strikes  window
+	cut      string // why it is out with the end of this tick
 }
 
 type use struct {
@@ -78,16 +84,16 @@ type window struct {
 }
 
 // take tells whether another use is within the limit, and counts it if so.
-func (w *window) take(l *contract.Limit, tick int64) bool {
-	if len(w.ticks) < l.Count {
+func (w *window) take(count int, length, tick int64) bool {
+	if len(w.ticks) < count {
 		w.ticks = append(w.ticks, tick)
 		return true
 	}
-	if w.ticks[w.next]+l.Window > tick {
+	if w.ticks[w.next]+length > tick {
 		return false
 	}
 	w.ticks[w.next] = tick
-	w.next = (w.next + 1) % l.Count
+	w.next = (w.next + 1) % count
 	return true
 }
 
@@ -101,8 +107,7 @@ type input struct {
 type Call struct {
 	ask     wire.Ask
 	request *contract.Request
-	nums    []int64 // arguments that are numbers, in order
-	texts   []string
+	args    []contract.Value
 	wrong   string // empty when it can be run
 }
 
@@ -126,41 +131,60 @@ func (s *Session) Read(ask wire.Ask) Call {
 			c.wrong = fmt.Sprintf("the argument `%s` %s", p.Name, err)
 			return c
 		}
-		if p.Type.IsText() {
-			c.texts = append(c.texts, v.Text)
-		} else {
-			c.nums = append(c.nums, v.Num)
-		}
+		c.args = append(c.args, v)
 	}
 	return c
 }
 
 // Options of a session.
 type Options struct {
-	Key   [32]byte // hides the numbering of entities; never sent nor logged
-	Trace bool     // say what each request changed, and what the server holds
+	Key      [32]byte                   // hides the numbering of entities, and what rolls come from; never sent nor logged
+	Trace    bool                       // say what each request changed, and what the server holds
+	Settings map[string]json.RawMessage // values of the contract's settings; those that are not named have their defaults
 }
 
-// New opens a session of a contract.
-func New(c *contract.Contract, o Options) *Session {
-	s := &Session{
-		contract: c, world: world.New(c), view: replicate.NewView(o.Key),
-		requests: map[string]*contract.Request{}, seats: map[int]*seat{},
+// New opens a session of a contract. The error says what is wrong with the settings, or that the contract asks for more than
+// the machine has.
+func New(c *contract.Contract, o Options) (*Session, error) {
+	program, err := rules.Compile(c)
+	if err != nil {
+		return nil, err
 	}
-	s.machine = rules.NewMachine(rules.Compile(c), s.world)
+	s := &Session{contract: c, requests: map[string]*contract.Request{}, seats: map[int]*seat{}}
+	s.world = world.New(c, nil)
+	if err := s.settings(o.Settings); err != nil {
+		return nil, err
+	}
+	s.machine = rules.NewMachine(program, s.world, o.Key)
+	s.view = replicate.NewView(o.Key, s.world, s.machine, false)
 	for _, r := range c.Requests {
 		s.requests[r.FullName()] = r
 	}
-	s.timed = slices.ContainsFunc(c.Kinds, func(k *contract.Kind) bool { return len(k.Timers) > 0 })
 	if o.Trace {
-		s.truth = replicate.NewView(o.Key)
-		s.truth.Everything = true
+		s.truth = replicate.NewView(o.Key, s.world, s.machine, true)
 	}
-	for _, e := range s.world.Entities() {
+	for _, e := range slices.Clone(s.world.Entities()) {
 		s.eachView(func(v *replicate.View) { v.Spawned(e) })
-		s.conclude("on spawn of "+e.Kind.Name, s.machine.Spawned(e))
+		s.handle(e, rules.OnStart, "on start")
 	}
-	return s
+	return s, nil
+}
+
+// settings gives the session its settings.
+func (s *Session) settings(given map[string]json.RawMessage) error {
+	for name, raw := range given {
+		i := slices.IndexFunc(s.contract.Settings, func(x *contract.Setting) bool { return x.Name == name })
+		if i < 0 {
+			return fmt.Errorf("open a session: the contract has no setting %.80q", name)
+		}
+		x := s.contract.Settings[i]
+		v, err := x.Type.ParseJSON(raw)
+		if err != nil {
+			return fmt.Errorf("open a session: the setting `%s` %w", name, err)
+		}
+		copy(s.world.Settings[x.Slot:], x.Type.AppendSlots(nil, v, s.world.Intern))
+	}
+	return nil
 }
 
 // Step is what one tick did.
@@ -170,8 +194,16 @@ type Step struct {
 	Decisions []Decision
 	Told      []Told
 	Cuts      []Cut
+	Logs      []Log
+	Closed    string      // why the contract ended the session with this tick; empty when it goes on
 	Faults    []Fault     // of handlers and timers; what they did was undone
 	Truth     *wire.Block // what changed for the server itself; only when traced
+}
+
+// Log is a line that the contract logged, and for whom.
+type Log struct {
+	Text    string
+	Clients []int
 }
 
 // Fault says that a handler or timer failed.
@@ -213,6 +245,7 @@ type Decision struct {
 	Reason  string
 	Reply   json.RawMessage // of an accepted request that gives one
 	Check   int             // index of the check that decided, or -1
+	Strike  bool            // it counted a strike, or expelled
 	Text    string          // of that check
 	Line    int             // of the contract, 0 if none decided
 	Changes []Change
@@ -242,9 +275,18 @@ func (s *Session) Queued() int { return len(s.inputs) }
 func (s *Session) Clients() []wire.Client {
 	out := make([]wire.Client, 0, len(s.order))
 	for _, t := range s.order {
-		out = append(out, wire.Client{Number: t.client.Number, Name: t.client.Name, Role: t.role})
+		out = append(out, s.known(t))
 	}
 	return out
+}
+
+// known is what clients know of one.
+func (s *Session) known(t *seat) wire.Client {
+	role := t.client.Role
+	if c := s.world.Client(t.client.Number); c != nil {
+		role = c.Role
+	}
+	return wire.Client{Number: t.client.Number, Name: t.client.Name, Role: s.contract.Roles[role]}
 }
 
 // Seen gives the newest tick that a client has said to have applied.
@@ -303,7 +345,7 @@ func (s *Session) Join(name, role string) (int, error) {
 		return 0, fmt.Errorf("join: all %d seats of the session are taken", s.contract.Seats)
 	}
 	s.last++
-	t := &seat{client: rules.Client{Number: s.last, Name: name, Role: index}, role: role, uses: map[use]*window{}, paused: map[use]int64{}}
+	t := &seat{client: world.Client{Number: s.last, Name: name, Role: index}, uses: map[use]*window{}, paused: map[use]int64{}}
 	s.seats[s.last] = t
 	s.order = append(s.order, t)
 	s.inputs = append(s.inputs, input{seat: t, what: "join"})
@@ -350,6 +392,7 @@ func (s *Session) Ask(client int, call Call) {
 // Tick carries out all inputs in the order of their arrival and cuts the frames.
 func (s *Session) Tick() *Step {
 	s.tick++
+	s.world.Tick = s.tick
 	step := &Step{Tick: s.tick}
 	inputs := s.inputs
 	s.inputs = s.spare[:0]
@@ -380,7 +423,9 @@ func (s *Session) Tick() *Step {
 		}
 	}
 	s.timers()
+	s.motion()
 	s.collect(step)
 	s.frames(step, base)
+	s.world.Sweep(maxTexts)
 	return step
 }

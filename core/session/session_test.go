@@ -77,8 +77,10 @@ type game struct {
 func open(t require.TestingT, text string) *game {
 	c, problems := contract.Load("wreck.kam", text)
 	require.NotNil(t, c, problems.Error())
+	s, err := New(c, Options{Key: [32]byte{1}, Trace: true})
+	require.NoError(t, err)
 	return &game{
-		t: t, s: New(c, Options{Key: [32]byte{1}, Trace: true}), outline: c.Outline(), copies: map[int]*replicate.Copy{},
+		t: t, s: s, outline: c.Outline(), copies: map[int]*replicate.Copy{},
 		bytes: map[int][]string{}, heard: map[int][]string{}, decided: map[int]wire.Decision{},
 	}
 }

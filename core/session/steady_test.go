@@ -17,7 +17,8 @@ import (
 func TestDecidingTakesNoMemory(t *testing.T) {
 	c, problems := contract.Load("bench.kam", benchText)
 	require.NotNil(t, c, problems.Error())
-	s := New(c, Options{})
+	s, err := New(c, Options{})
+	require.NoError(t, err)
 	n, err := s.Join("Ana", "")
 	require.NoError(t, err)
 	s.Tick()

@@ -9,10 +9,10 @@ import (
 // denials and remarks, at most one empty line. It moves no word to another line and keeps every comment, so that the tree
 // stays the same. A text that cannot be read is not touched: its problems are given instead.
 func Format(src *Source) (string, Problems) {
-	if _, problems := Parse(src); len(problems) > 0 {
+	if _, problems := Parse(src, nil); len(problems) > 0 {
 		return "", problems
 	}
-	s := scan(src)
+	s := scan(src, src.whole())
 	f := &formatter{src: src.Text}
 	f.gather(s.tokens, s.comments)
 	f.indent()
@@ -75,10 +75,14 @@ func (f *formatter) gather(tokens []Token, comments []Comment) {
 }
 
 // leads are names that have an operand of their own after them, like a word of the language.
-var leads = map[string]bool{"int": true, "real": true, "step": true, "max": true, "each": true, "per": true, "while": true, "reply": true, "tick": true, "seats": true, "language": true}
+var leads = map[string]bool{
+	"int": true, "real": true, "vec2": true, "vec3": true, "step": true, "max": true, "each": true, "of": true, "per": true, "while": true, "reply": true,
+	"expel": true, "tick": true, "seats": true, "strikes": true, "language": true, "in": true, "within": true, "where": true, "when": true, "pace": true,
+	"burst": true, "by": true, "follows": true, "most": true,
+}
 
 // values are the words that stand for something.
-var values = map[string]bool{"true": true, "false": true, "self": true, "caller": true, "owner": true, "server": true, "everyone": true, "nobody": true, "nothing": true}
+var values = map[string]bool{"true": true, "false": true, "self": true, "caller": true, "owner": true, "server": true, "everyone": true, "nobody": true, "nothing": true, "viewer": true}
 
 // operand tells whether a word can end a value, so that a sign after it works on two.
 func (t Token) operand() bool {
@@ -96,8 +100,8 @@ func (t Token) operand() bool {
 // space sets the blanks between the words of a line.
 func (l *line) space() {
 	l.blanks = make([]int, len(l.words))
-	unary := false    // the word before is a sign that belongs to this one
-	brackets := false // between the < > of a type
+	unary := false // the word before is a sign that belongs to this one
+	brackets := 0  // open < > of types
 	for i, t := range l.words {
 		if i == 0 {
 			unary = t.Text == "-" && t.Kind == Sign
@@ -114,17 +118,22 @@ func (l *line) space() {
 			blank = 0
 		case sign(t, "( [") && p.operand() && !leads[p.Text]:
 			blank = 0
-		case sign(t, "<") && p.Text == "stacks" && p.Kind == Name, brackets:
+		case sign(t, "<") && angled(p), brackets > 0 && (sign(t, ">") || sign(p, "<")):
 			blank = 0
 		}
 		unary = t.Text == "-" && t.Kind == Sign && (!p.operand() || l.breaks[i])
-		if sign(t, "<") && p.Text == "stacks" {
-			brackets = true
-		} else if sign(t, ">") {
-			brackets = false
+		if sign(t, "<") && angled(p) {
+			brackets++
+		} else if sign(t, ">") && brackets > 0 {
+			brackets--
 		}
 		l.blanks[i] = blank
 	}
+}
+
+// angled tells whether the type of this name has another in angles.
+func angled(t Token) bool {
+	return t.Kind == Name && (t.Text == "stacks" || t.Text == "list" || t.Text == "map")
 }
 
 // indent finds how deep each line stands.

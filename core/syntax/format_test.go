@@ -42,7 +42,7 @@ func shape(v reflect.Value) string {
 }
 
 func tree(t require.TestingT, text string) (shown string, comments []string) {
-	file, problems := Parse(NewSource("a.kam", text))
+	file, problems := Parse(NewSource("a.kam", text), nil)
 	require.Empty(t, problems, text)
 	for _, c := range file.Comments {
 		comments = append(comments, c.Text)
@@ -89,7 +89,7 @@ func corpus(t *testing.T) map[string]string {
 func TestFormattingKeepsTheTreeAndEveryComment(t *testing.T) {
 	formatted := 0
 	for name, text := range corpus(t) {
-		if _, problems := Parse(NewSource(name, text)); len(problems) > 0 {
+		if _, problems := Parse(NewSource(name, text), nil); len(problems) > 0 {
 			_, told := Format(NewSource(name, text))
 			assert.Equal(t, problems, told, "what cannot be read is not touched")
 			continue
@@ -105,13 +105,14 @@ func TestFormattingUndoesAnyBlanks(t *testing.T) {
 	texts := corpus(t)
 	var names []string
 	for name, text := range texts {
-		if _, problems := Parse(NewSource(name, text)); len(problems) == 0 {
+		if _, problems := Parse(NewSource(name, text), nil); len(problems) == 0 {
 			names = append(names, name)
 		}
 	}
 	rapid.Check(t, func(rt *rapid.T) {
 		text := texts[rapid.SampledFrom(names).Draw(rt, "file")]
-		s := scan(NewSource("a.kam", text))
+		src := NewSource("a.kam", text)
+		s := scan(src, src.whole())
 		var b strings.Builder
 		at := 0
 		for _, tok := range s.tokens {
@@ -150,7 +151,7 @@ func FuzzFormat(f *testing.F) {
 		}
 	}
 	f.Fuzz(func(t *testing.T, text string) {
-		if _, problems := Parse(NewSource("a.kam", text)); len(problems) == 0 {
+		if _, problems := Parse(NewSource("a.kam", text), nil); len(problems) == 0 {
 			held(t, text)
 		}
 	})

@@ -20,7 +20,8 @@ func TestPositionsCountCharacters(t *testing.T) {
 }
 
 func TestTokens(t *testing.T) {
-	s := scan(NewSource("a.kam", `0..9 0.5..2 400ms 2s 1min a.b Cd "x\"y" -> += != // rest`+"\nnext; more"))
+	src := NewSource("a.kam", `0..9 0.5..2 400ms 2s 1min a.b Cd "x\"y" -> += != // rest`+"\nnext; more")
+	s := scan(src, src.whole())
 	require.Empty(t, s.problems)
 	var got []string
 	for _, tok := range s.tokens {
@@ -56,7 +57,7 @@ func TestReadingGoesOnAfterAMistake(t *testing.T) {
 		"a word as a name": {"shared A { from: bool; m: bool }", 1, 1, 1, 0},
 	} {
 		t.Run(name, func(t *testing.T) {
-			file, problems := Parse(NewSource("a.kam", c.text))
+			file, problems := Parse(NewSource("a.kam", c.text), nil)
 			kinds, props, reqs := 0, 0, 0
 			for _, d := range file.Decls {
 				if e, ok := d.(*Entity); ok {
@@ -86,7 +87,7 @@ func TestHowTightlyOperatorsBind(t *testing.T) {
 		"a - -1":                   "(a - (- 1))",
 		"x +\n y":                  "(x + y)",
 	} {
-		file, problems := Parse(NewSource("a.kam", "on join(c) { let v = "+text+" }"))
+		file, problems := Parse(NewSource("a.kam", "on join(c) { let v = "+text+" }"), nil)
 		require.Empty(t, problems, text)
 		assert.Equal(t, want, show(file.Decls[0].(*Handler).Body[0].(*Let).Value), text)
 	}

@@ -47,7 +47,7 @@ var reserved = map[string]bool{}
 func init() {
 	for _, w := range strings.Fields(`contract enum type const audience shared part entity request event action fn on every after
 		check limit pause from to let if else match for tell spawn despawn give deny return do and or not true false nothing
-		self caller owner server everyone nobody include setting but`) {
+		self caller viewer owner server everyone nobody include setting but`) {
 		reserved[w] = true
 	}
 }
@@ -63,26 +63,30 @@ var signs = []string{
 type scanner struct {
 	src      *Source
 	at       int
+	end      int
 	newline  bool
 	tokens   []Token
 	comments []Comment
 	problems Problems
 }
 
-// scan splits a source into tokens; it always ends in an End token, whatever the text.
-func scan(src *Source) *scanner {
-	s := &scanner{src: src, newline: true}
-	if len(src.Text) > MaxSource {
-		s.fail(Span{0, 0}, "too-long", fmt.Sprintf("the contract is %d bytes long", len(src.Text)), fmt.Sprintf("at most %d bytes are allowed", MaxSource))
-		s.add(End, "", 0, len(src.Text))
+// scan splits a part of a source into tokens; it always ends in an End token, whatever the text.
+func scan(src *Source, part Span) *scanner {
+	s := &scanner{src: src, newline: true, at: part.Start, end: part.End}
+	if n := part.End - part.Start; n > MaxSource {
+		s.fail(Span{part.Start, part.Start}, "too-long", fmt.Sprintf("the contract is %d bytes long", n), fmt.Sprintf("at most %d bytes are allowed", MaxSource))
+		s.add(End, "", part.Start, part.End)
 		return s
 	}
 	for s.next() {
 	}
-	end := len(strings.TrimRight(src.Text, " \t\r\n;")) // the last line with something on it
+	end := part.Start + len(strings.TrimRight(src.Text[part.Start:part.End], " \t\r\n;")) // the last line with something on it
 	s.add(End, "", end, end)
 	return s
 }
+
+// whole is the range of a source of one file.
+func (s *Source) whole() Span { return Span{0, len(s.Text)} }
 
 func (s *scanner) fail(at Span, code, message, hint string) {
 	if len(s.problems) >= maxGathered {
@@ -98,7 +102,7 @@ func (s *scanner) add(kind Kind, text string, start, end int) *Token {
 }
 
 func (s *scanner) next() bool {
-	text := s.src.Text
+	text := s.src.Text[:s.end]
 	if s.at >= len(text) {
 		return false
 	}
@@ -172,7 +176,7 @@ func digits(text string) int {
 }
 
 func (s *scanner) number() {
-	text, start := s.src.Text, s.at
+	text, start := s.src.Text[:s.end], s.at
 	end := start + digits(text[start:])
 	kind := Int
 	// A point has digits on both sides; two points are a range.
@@ -215,7 +219,7 @@ func (s *scanner) number() {
 }
 
 func (s *scanner) text() {
-	src, start := s.src.Text, s.at
+	src, start := s.src.Text[:s.end], s.at
 	var b strings.Builder
 	i := start + 1
 	for {

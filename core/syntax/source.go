@@ -5,6 +5,7 @@ package syntax
 
 import (
 	"fmt"
+	"slices"
 	"sort"
 	"strings"
 	"unicode/utf8"
@@ -17,31 +18,68 @@ const MaxSource = 1 << 20
 type Span struct{ Start, End int }
 
 // Source is the text of one contract file together with the name that messages call it by.
+//
+// A contract with includes is one source too: the texts of all its files stand one after the other, and a byte offset tells
+// the file as well.
 type Source struct {
-	Name  string
+	Name  string // of the first file
 	Text  string
 	lines []int // byte offset of the start of each line
+	files []sourceFile
 }
+
+type sourceFile struct {
+	name  string
+	start int // byte offset
+	line  int // index of its first line
+}
+
+// Open gives the text of a file that a contract names, such as an included one or a table.
+type Open func(name string) (string, error)
 
 // NewSource wraps a contract's text. name is what problems are reported against, usually a file path.
 func NewSource(name, text string) *Source {
-	s := &Source{Name: name, Text: text, lines: []int{0}}
-	for i := 0; i < len(text); i++ {
-		if text[i] == '\n' {
-			s.lines = append(s.lines, i+1)
-		}
-	}
+	s := &Source{Name: name}
+	s.add(name, text)
 	return s
 }
 
-// Position gives the line and column (both from 1, the column in characters) of a byte offset.
+// add puts another file behind those that are there, and gives the range of its text.
+func (s *Source) add(name, text string) Span {
+	if len(s.files) > 0 {
+		s.Text += "\n"
+	}
+	start := len(s.Text)
+	s.files = append(s.files, sourceFile{name, start, len(s.lines)})
+	s.lines = append(s.lines, start)
+	for i := 0; i < len(text); i++ {
+		if text[i] == '\n' {
+			s.lines = append(s.lines, start+i+1)
+		}
+	}
+	s.Text += text
+	return Span{start, start + len(text)}
+}
+
+// has tells whether a file is part of the source already.
+func (s *Source) has(name string) bool {
+	return slices.ContainsFunc(s.files, func(f sourceFile) bool { return f.name == name })
+}
+
+// file gives the file in which an offset lies.
+func (s *Source) file(offset int) *sourceFile {
+	i := sort.Search(len(s.files), func(i int) bool { return s.files[i].start > offset }) - 1
+	return &s.files[max(i, 0)]
+}
+
+// Position gives the line and column (both from 1 in its file, the column in characters) of a byte offset.
 func (s *Source) Position(offset int) (line, column int) {
 	offset = min(max(offset, 0), len(s.Text))
 	i := sort.SearchInts(s.lines, offset+1) - 1
-	return i + 1, utf8.RuneCountInString(s.Text[s.lines[i]:offset]) + 1
+	return i + 1 - s.file(offset).line, utf8.RuneCountInString(s.Text[s.lines[i]:offset]) + 1
 }
 
-// Line returns the text of a line (from 1) without its line end.
+// Line returns the text of a line (from 1, counted through all files) without its line end.
 func (s *Source) Line(line int) string {
 	if line < 1 || line > len(s.lines) {
 		return ""
@@ -160,13 +198,14 @@ func Indent(line string, column int) string {
 // Problem words a mistake at a place of this source.
 func (s *Source) Problem(at Span, code, message, hint string) Problem {
 	line, column := s.Position(at.Start)
-	text := s.Line(line)
+	file := s.file(at.Start)
+	text := s.Line(file.line + line)
 	length := 1
 	if at.End > at.Start && at.End <= len(s.Text) {
-		end := min(at.End, s.lines[line-1]+len(text))
+		end := min(at.End, s.lines[file.line+line-1]+len(text))
 		if end > at.Start {
 			length = utf8.RuneCountInString(s.Text[at.Start:end])
 		}
 	}
-	return Problem{File: s.Name, Line: line, Column: column, Length: max(length, 1), Code: code, Message: message, Hint: hint, Source: text}
+	return Problem{File: file.name, Line: line, Column: column, Length: max(length, 1), Code: code, Message: message, Hint: hint, Source: text}
 }

@@ -1,6 +1,6 @@
 package syntax
 
-// File is one parsed contract file.
+// File is one parsed contract, with the files that it includes.
 type File struct {
 	Source   *Source
 	Decls    []Decl
@@ -22,8 +22,8 @@ type Ident struct {
 	At   Span
 }
 
-// Decl is a top-level declaration: *Contract, *Tick, *Seats, *Roles, *Enum, *Const,
-// *Entity, *Event or *Handler.
+// Decl is a top-level declaration: *Contract, *Tick, *Seats, *Strikes, *Roles, *Enum, *TypeDecl, *Const, *Audiences, *Fn,
+// *Entity, *Event, *Handler or *Include.
 type Decl interface{ Span() Span }
 
 // Contract is `contract NAME language N`.
@@ -39,10 +39,18 @@ type Tick struct {
 	Rate *Number
 }
 
-// Seats is `seats N`.
+// Seats is `seats N grace TIME`.
 type Seats struct {
 	At    Span
 	Count *Number
+	Grace *Number // milliseconds; nil when absent
+}
+
+// Strikes is `strikes N in TIME`.
+type Strikes struct {
+	At     Span
+	Count  *Number
+	Window *Number // milliseconds
 }
 
 // Roles is `roles a, b`.
@@ -58,26 +66,74 @@ type Enum struct {
 	Members []Ident
 }
 
-// Entity is `entity Name per ROLE { … }` or `shared Name { … }`.
+// TypeDecl is `type Name = TYPE`, or `type Name { field: TYPE, … }` for a record.
+type TypeDecl struct {
+	At     Span
+	Name   Ident
+	Type   *Type // nil for a record
+	Fields []Param
+}
+
+// Const is `const name = VALUE`, `const name: TYPE = VALUE` or `const name: TYPE from "file.json"`; or, with Setting,
+// `setting name: TYPE = VALUE`.
+type Const struct {
+	At      Span
+	Setting bool
+	Name    Ident
+	Type    *Type    // nil when absent
+	Value   Expr     // nil with From
+	From    *Literal // nil with Value
+}
+
+// Audience of a name is `audience name(params) = CONDITION`.
+type AudienceDecl struct {
+	At     Span
+	Name   Ident
+	Params []Param
+	Cond   Expr
+}
+
+// Fn is `fn name(params) -> TYPE = VALUE`.
+type Fn struct {
+	At     Span
+	Name   Ident
+	Params []Param
+	Result *Type
+	Value  Expr
+}
+
+// Include is `include "FILE"`; what the file declares follows in the list of declarations.
+type Include struct {
+	At   Span
+	File *Literal
+}
+
+// Sort says what an Entity declares.
+type Sort string
+
+// The sorts of what holds properties.
+const (
+	SortEntity Sort = "entity"
+	SortShared Sort = "shared"
+	SortPart   Sort = "part"
+)
+
+// Entity is `entity Name per ROLE with PART to AUDIENCE { … }`, `shared Name { … }` or `part Name { … }`.
 type Entity struct {
 	At         Span
-	Shared     bool
+	Sort       Sort
 	Name       Ident
-	Per        Ident // empty for shared
+	Per        Ident // empty when there is none for each client
+	With       []Ident
 	To         *Audience
 	Properties []*Property
 	Requests   []*Request
 	Events     []*Event
 	Actions    []*Action
+	Needs      []*Action // without a body
 	Handlers   []*Handler
 	Timers     []*Timer
-}
-
-// Const is `const name = VALUE`.
-type Const struct {
-	At    Span
-	Name  Ident
-	Value Expr
+	Holds      []*Hold
 }
 
 // Action is `action name(params) { … }`: a piece of a body that others run with `do`.
@@ -97,6 +153,15 @@ type Timer struct {
 	Body   []Stmt
 }
 
+// Hold is `hold name lease TIME when CONDITION to AUDIENCE`.
+type Hold struct {
+	At    Span
+	Name  Ident
+	Lease *Number // milliseconds
+	When  Expr    // nil when absent
+	To    *Audience
+}
+
 // Property is `name: TYPE = DEFAULT clauses`.
 type Property struct {
 	At      Span
@@ -104,19 +169,46 @@ type Property struct {
 	Type    *Type
 	Default Expr // nil when absent
 	Clamped *Span
+	Keep    *Span
+	Once    *Span
+	Loose   *Span
+	AtMost  *Number // a second; nil when absent
+	Was     Ident
 	To      *Audience // nil when absent
+	Set     *SetBy
+	Follows *Follows
 }
 
-// Type is a type as written: `bool`, `int A..B`, `text max N`, `stacks<E> max N each M` or a name.
-type Type struct {
+// SetBy is `set by CLIENT pace AMOUNT N per second burst M when RULE`.
+type SetBy struct {
+	At    Span
+	By    Expr
+	Pace  Expr // nil when absent
+	Rate  Expr // *Number or *Decimal
+	Burst Expr
+	When  Expr
+}
+
+// Follows is `follows RATE`, or `follows REF.PROPERTY by OFFSET`.
+type Follows struct {
 	At   Span
-	Name Ident
-	Of   Ident // in < >
-	Low  Expr  // range of an int or real: *Number or *Decimal
-	High Expr
-	Step Expr // of a real
-	Max  *Number
-	Each *Number
+	What Expr
+	By   Expr // nil when absent
+}
+
+// Type is a type as written.
+type Type struct {
+	At    Span
+	Name  Ident
+	Of    []*Type // in < >
+	Ref   Ident   // of `ref Kind`
+	Kinds []Ident // of `kind of [A, B]`
+	Low   Expr    // range: *Number or *Decimal
+	High  Expr
+	Step  Expr
+	Max   *Number
+	Each  *Number
+	Chars *Literal // of a text
 }
 
 // Param is `name: TYPE`.
@@ -152,18 +244,20 @@ type Pause struct {
 	Reason *Literal
 }
 
-// Event is a client RPC: `event name(params)`.
+// Event is a client RPC: `event name(params) loose`.
 type Event struct {
 	At     Span
 	Name   Ident
 	Params []Param
+	Loose  bool
 }
 
-// Handler is `on join(c) { … }` of a contract, or `on spawn { … }` or `on change NAME { … }` of a kind.
+// Handler is `on WHAT { … }`. Of a contract WHAT is join(c), lost(c), back(c) or leave(c); of a kind start, spawn, tick,
+// change NAME, "owner lost" or "owner leave".
 type Handler struct {
 	At    Span
 	On    Ident
-	Param Ident // the client of join, the property of change
+	Param Ident // the client, or the property of change
 	Body  []Stmt
 }
 
@@ -179,21 +273,22 @@ type AudienceTerm struct {
 	Who Expr
 }
 
-// Stmt is a statement: *Let, *Check (heads only), *Assign, *Do, *Run, *If, *Match, *Tell,
-// *Reply or *Deny.
+// Stmt is a statement: *Let, *Check (heads only), *Assign, *Do, *Run, *If, *Match, *For, *Tell, *Spawn, *Despawn, *Give,
+// *Return, *Reply, *Deny, *Expel, *Close or *Log.
 type Stmt interface{ Span() Span }
 
 // Let is `let name = value`.
 type Let struct {
 	At    Span
 	Name  Ident
-	Value Expr
+	Value Expr // also a *Spawn
 }
 
-// Check is `check CONDITION else deny "reason"`, or `else drop`, which has no reason.
+// Check is `check CONDITION else deny "reason"`; Then is deny, drop (which has no reason), strike or expel.
 type Check struct {
 	At     Span
 	Cond   Expr
+	Then   string
 	Reason *Literal // nil for drop
 }
 
@@ -211,9 +306,10 @@ type Do struct {
 	X  Expr
 }
 
-// Run is `do action(values)`.
+// Run is `do action(values)`, or `after TIME do action(values)`.
 type Run struct {
 	At     Span
+	After  *Number // milliseconds; nil for at once
 	Action Expr
 	Args   []Expr
 }
@@ -231,6 +327,51 @@ type Arm struct {
 	Values []Expr
 	Body   []Stmt
 }
+
+// For is `for name in SOURCE { … }`.
+type For struct {
+	At   Span
+	Name Ident
+	In   From
+	Body []Stmt
+}
+
+// From is what a loop or query goes over: `X within R of PLACE where CONDITION`. All but X may be nil.
+type From struct {
+	X      Expr
+	Within Expr
+	Of     Expr
+	Where  Expr
+}
+
+// Spawn is `spawn Kind { property = value; … }`, a statement or the value of a `let`.
+type Spawn struct {
+	At   Span
+	Kind Ident
+	Sets []Set
+}
+
+// Set is `name = value` in a spawn or a record.
+type Set struct {
+	Name  Ident
+	Value Expr
+}
+
+// Despawn is `despawn ENTITY`.
+type Despawn struct {
+	At Span
+	X  Expr
+}
+
+// Give is `give ENTITY to CLIENT`.
+type Give struct {
+	At Span
+	X  Expr
+	To Expr
+}
+
+// Return is `return`: it ends the body.
+type Return struct{ At Span }
 
 // Reply is `reply VALUE`.
 type Reply struct {
@@ -260,16 +401,44 @@ type Deny struct {
 	Reason *Literal
 }
 
-// Expr is an expression: *Ref, *Number, *Decimal, *Literal, *Truth, *Member, *Call, *Unary, *Binary or *Bad.
+// Expel is `expel CLIENT "reason"`.
+type Expel struct {
+	At     Span
+	Who    Expr
+	Reason *Literal
+}
+
+// Close is `close "reason"`: it ends the session.
+type Close struct {
+	At     Span
+	Reason *Literal
+}
+
+// Log is `log AUDIENCE "words {value}"`: Words[i] stands before Values[i], and one more at the end.
+type Log struct {
+	At     Span
+	To     *Audience
+	Words  []string
+	Values []Expr
+}
+
+// Expr is an expression: *Ref, *Number, *Time, *Decimal, *Literal, *Truth, *Member, *Call, *Index, *List, *Record, *Range,
+// *Query, *Unary, *Binary or *Bad.
 type Expr interface{ Span() Span }
 
-// Ref is a bare name, a kind's or enum's name, or one of self, caller, owner, server, everyone, nobody.
+// Ref is a bare name, a kind's or enum's name, or one of self, caller, viewer, owner, server, everyone, nobody, nothing.
 type Ref struct{ Ident }
 
-// Number is a whole number, or a duration in milliseconds.
+// Number is a whole number; in clauses also a duration in milliseconds.
 type Number struct {
 	At    Span
 	Value int64
+}
+
+// Time is a duration as a value, in milliseconds.
+type Time struct {
+	At Span
+	Ms int64
 }
 
 // Decimal is a number with a point, as it was written.
@@ -303,6 +472,39 @@ type Call struct {
 	Args []Expr
 }
 
+// Index is `x[i]`.
+type Index struct {
+	At Span
+	X  Expr
+	I  Expr
+}
+
+// List is `[a, b]`.
+type List struct {
+	At    Span
+	Items []Expr
+}
+
+// Record is `Name(field = value, …)`.
+type Record struct {
+	At   Span
+	Type Ident
+	Sets []Set
+}
+
+// Range is `a..b` as an argument.
+type Range struct{ Low, High Expr }
+
+// Query is `fn(name in SOURCE: VALUE else OTHER)`.
+type Query struct {
+	At    Span
+	Fn    Ident
+	Name  Ident
+	In    From
+	Value Expr // nil when absent
+	Else  Expr // nil when absent
+}
+
 // Unary is `not x` or `-x`.
 type Unary struct {
 	At Span
@@ -321,34 +523,54 @@ type Binary struct {
 type Bad struct{ At Span }
 
 // Span gives the place of a node in its source; all nodes have it.
-func (n *Contract) Span() Span { return n.At }
-func (n *Tick) Span() Span     { return n.At }
-func (n *Seats) Span() Span    { return n.At }
-func (n *Roles) Span() Span    { return n.At }
-func (n *Enum) Span() Span     { return n.At }
-func (n *Entity) Span() Span   { return n.At }
-func (n *Event) Span() Span    { return n.At }
-func (n *Handler) Span() Span  { return n.At }
-func (n *Const) Span() Span    { return n.At }
-func (n *Action) Span() Span   { return n.At }
-func (n *Timer) Span() Span    { return n.At }
-func (n *Run) Span() Span      { return n.At }
-func (n *Match) Span() Span    { return n.At }
-func (n *Reply) Span() Span    { return n.At }
-func (n *Let) Span() Span      { return n.At }
-func (n *Check) Span() Span    { return n.At }
-func (n *Assign) Span() Span   { return n.At }
-func (n *Do) Span() Span       { return n.At }
-func (n *If) Span() Span       { return n.At }
-func (n *Tell) Span() Span     { return n.At }
-func (n *Deny) Span() Span     { return n.At }
-func (n *Ref) Span() Span      { return n.At }
-func (n *Number) Span() Span   { return n.At }
-func (n *Decimal) Span() Span  { return n.At }
-func (n *Literal) Span() Span  { return n.At }
-func (n *Truth) Span() Span    { return n.At }
-func (n *Member) Span() Span   { return Span{n.X.Span().Start, n.Name.At.End} }
-func (n *Call) Span() Span     { return n.At }
-func (n *Unary) Span() Span    { return n.At }
-func (n *Binary) Span() Span   { return Span{n.A.Span().Start, n.B.Span().End} }
-func (n *Bad) Span() Span      { return n.At }
+func (n *Contract) Span() Span     { return n.At }
+func (n *Tick) Span() Span         { return n.At }
+func (n *Seats) Span() Span        { return n.At }
+func (n *Strikes) Span() Span      { return n.At }
+func (n *Roles) Span() Span        { return n.At }
+func (n *Enum) Span() Span         { return n.At }
+func (n *TypeDecl) Span() Span     { return n.At }
+func (n *AudienceDecl) Span() Span { return n.At }
+func (n *Fn) Span() Span           { return n.At }
+func (n *Include) Span() Span      { return n.At }
+func (n *Entity) Span() Span       { return n.At }
+func (n *Event) Span() Span        { return n.At }
+func (n *Handler) Span() Span      { return n.At }
+func (n *Const) Span() Span        { return n.At }
+func (n *Action) Span() Span       { return n.At }
+func (n *Timer) Span() Span        { return n.At }
+func (n *Hold) Span() Span         { return n.At }
+func (n *Run) Span() Span          { return n.At }
+func (n *Match) Span() Span        { return n.At }
+func (n *For) Span() Span          { return n.At }
+func (n *Spawn) Span() Span        { return n.At }
+func (n *Despawn) Span() Span      { return n.At }
+func (n *Give) Span() Span         { return n.At }
+func (n *Return) Span() Span       { return n.At }
+func (n *Reply) Span() Span        { return n.At }
+func (n *Let) Span() Span          { return n.At }
+func (n *Check) Span() Span        { return n.At }
+func (n *Assign) Span() Span       { return n.At }
+func (n *Do) Span() Span           { return n.At }
+func (n *If) Span() Span           { return n.At }
+func (n *Tell) Span() Span         { return n.At }
+func (n *Deny) Span() Span         { return n.At }
+func (n *Expel) Span() Span        { return n.At }
+func (n *Close) Span() Span        { return n.At }
+func (n *Log) Span() Span          { return n.At }
+func (n *Ref) Span() Span          { return n.At }
+func (n *Number) Span() Span       { return n.At }
+func (n *Time) Span() Span         { return n.At }
+func (n *Decimal) Span() Span      { return n.At }
+func (n *Literal) Span() Span      { return n.At }
+func (n *Truth) Span() Span        { return n.At }
+func (n *Member) Span() Span       { return Span{n.X.Span().Start, n.Name.At.End} }
+func (n *Call) Span() Span         { return n.At }
+func (n *Index) Span() Span        { return n.At }
+func (n *List) Span() Span         { return n.At }
+func (n *Record) Span() Span       { return n.At }
+func (n *Range) Span() Span        { return Span{n.Low.Span().Start, n.High.Span().End} }
+func (n *Query) Span() Span        { return n.At }
+func (n *Unary) Span() Span        { return n.At }
+func (n *Binary) Span() Span       { return Span{n.A.Span().Start, n.B.Span().End} }
+func (n *Bad) Span() Span          { return n.At }

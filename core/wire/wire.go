@@ -1,7 +1,8 @@
 // Package wire holds the messages between server and clients, and their JSON form, the sub-protocol kamerad.json.v1.
 //
-// A frame carries all changes of one tick that a client may have. Its parts are applied in this order: clients that joined,
-// entities that spawned, values, entities that are gone, clients that left; then events; then decisions.
+// A frame carries all changes of one tick that a client may have. Its parts are applied in this order: clients that joined or
+// have another role, entities that spawned, owners, values, entities that are gone, clients that left; then events; then
+// decisions, and lines of the log.
 package wire
 
 import (
@@ -121,17 +122,25 @@ type Spawn struct {
 	Fields []Field
 }
 
-// Update gives new values of an entity.
+// Update gives new values of an entity, and takes back those that the client may no longer have.
 type Update struct {
-	Entity uint32
-	Kind   string
-	Fields []Field
+	Entity    uint32
+	Kind      string
+	Fields    []Field
+	Withdrawn []string // names of properties
+}
+
+// Owned tells that an entity has another owner.
+type Owned struct {
+	Entity uint32 `json:"entity"`
+	Owner  int    `json:"owner"`
 }
 
 // Block is a part of a frame that is the same for everyone who gets it. It must not be changed once it has been encoded.
 type Block struct {
 	Joined  []Client
 	Spawned []Spawn
+	Owned   []Owned
 	Values  []Update
 	Gone    []uint32
 	Left    []int
@@ -140,7 +149,7 @@ type Block struct {
 
 // Empty tells whether a block says nothing; a nil block does.
 func (b *Block) Empty() bool {
-	return b == nil || len(b.Joined)+len(b.Spawned)+len(b.Values)+len(b.Gone)+len(b.Left) == 0
+	return b == nil || len(b.Joined)+len(b.Spawned)+len(b.Owned)+len(b.Values)+len(b.Gone)+len(b.Left) == 0
 }
 
 // Event is a client RPC on its way.
@@ -169,6 +178,7 @@ type Frame struct {
 	Blocks    []*Block
 	Events    []*Event
 	Decisions []Decision
+	Logs      []string // lines for the client's log
 }
 
 // Bye is the last message to a client.
@@ -230,9 +240,14 @@ func (b *Block) JSON() []byte {
 		dst = fmt.Appendf(dst, `{"entity":%d,"kind":"%s","owner":%d,"values":`, s.Entity, s.Kind, s.Owner)
 		return append(appendFields(dst, s.Fields), '}')
 	})
+	dst = list(dst, "owned", b.Owned, marshalled[Owned])
 	dst = list(dst, "values", b.Values, func(dst []byte, u Update) []byte {
 		dst = fmt.Appendf(dst, `{"entity":%d,"kind":"%s","values":`, u.Entity, u.Kind)
-		return append(appendFields(dst, u.Fields), '}')
+		dst = appendFields(dst, u.Fields)
+		if u.Withdrawn != nil {
+			dst = marshalled(append(dst, `,"withdrawn":`...), u.Withdrawn)
+		}
+		return append(dst, '}')
 	})
 	dst = list(dst, "gone", b.Gone, func(dst []byte, n uint32) []byte { return strconv.AppendUint(dst, uint64(n), 10) })
 	dst = list(dst, "left", b.Left, func(dst []byte, n int) []byte { return strconv.AppendInt(dst, int64(n), 10) })
@@ -263,6 +278,7 @@ func (f *Frame) AppendJSON(dst []byte) []byte {
 	dst = list(dst, "state", blocks, func(dst []byte, b *Block) []byte { return append(dst, b.JSON()...) })
 	dst = list(dst, "events", f.Events, func(dst []byte, e *Event) []byte { return append(dst, e.JSON()...) })
 	dst = list(dst, "decisions", f.Decisions, marshalled[Decision])
+	dst = list(dst, "logs", f.Logs, marshalled[string])
 	return append(dst, '}')
 }
 
@@ -271,15 +287,17 @@ type (
 	blockJSON struct {
 		Joined  []Client    `json:"joined"`
 		Spawned []spawnJSON `json:"spawned"`
+		Owned   []Owned     `json:"owned"`
 		Values  []spawnJSON `json:"values"`
 		Gone    []uint32    `json:"gone"`
 		Left    []int       `json:"left"`
 	}
 	spawnJSON struct {
-		Entity uint32                     `json:"entity"`
-		Kind   string                     `json:"kind"`
-		Owner  int                        `json:"owner"`
-		Values map[string]json.RawMessage `json:"values"`
+		Entity    uint32                     `json:"entity"`
+		Kind      string                     `json:"kind"`
+		Owner     int                        `json:"owner"`
+		Values    map[string]json.RawMessage `json:"values"`
+		Withdrawn []string                   `json:"withdrawn"`
 	}
 	eventJSON struct {
 		Event  string                     `json:"event"`
@@ -293,6 +311,7 @@ type (
 		State     []blockJSON `json:"state"`
 		Events    []eventJSON `json:"events"`
 		Decisions []Decision  `json:"decisions"`
+		Logs      []string    `json:"logs"`
 		Reason    string      `json:"reason"`
 	}
 )
@@ -310,9 +329,9 @@ func ParseFrame(raw []byte, o *contract.Outline) (frame *Frame, bye string, err 
 	default:
 		return nil, "", fmt.Errorf("read a frame: its type is %.40q", in.Type)
 	}
-	f := &Frame{Tick: in.Tick, Snapshot: in.Snapshot, Decisions: in.Decisions}
+	f := &Frame{Tick: in.Tick, Snapshot: in.Snapshot, Decisions: in.Decisions, Logs: in.Logs}
 	for _, b := range in.State {
-		out := &Block{Joined: b.Joined, Gone: b.Gone, Left: b.Left}
+		out := &Block{Joined: b.Joined, Owned: b.Owned, Gone: b.Gone, Left: b.Left}
 		for _, s := range b.Spawned {
 			fields, err := properties(o, s)
 			if err != nil {
@@ -325,7 +344,7 @@ func ParseFrame(raw []byte, o *contract.Outline) (frame *Frame, bye string, err 
 			if err != nil {
 				return nil, "", err
 			}
-			out.Values = append(out.Values, Update{s.Entity, s.Kind, fields})
+			out.Values = append(out.Values, Update{s.Entity, s.Kind, fields, s.Withdrawn})
 		}
 		f.Blocks = append(f.Blocks, out)
 	}

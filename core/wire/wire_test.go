@@ -22,18 +22,20 @@ func TestAFrameComesBackAsItWasSent(t *testing.T) {
 		}},
 		Events: []contract.EventOutline{{Name: "welcome", Params: []contract.Param{}}},
 	}
-	full := contract.Value{Stacks: []contract.Stack{{Item: 1, Count: 5}, {Item: 0, Count: 2}}}
+	pair := func(a, b int64) contract.Value { return contract.Value{Parts: []contract.Value{{Num: a}, {Num: b}}} }
+	full := contract.Value{Parts: []contract.Value{pair(1, 5), pair(0, 2)}}
 	sent := &Frame{
 		Tick: 7, Snapshot: true,
 		Blocks: []*Block{
 			{Joined: []Client{{1, "Ana \"<x>\"", "player"}}, Spawned: []Spawn{{9, "Diver", 1, []Field{{"satchel", stacks, full}, {"name", text, contract.Value{Text: "ü\n\"\u2028"}}}}}},
-			{Values: []Update{{9, "Diver", []Field{{"satchel", stacks, contract.Value{}}}}}, Gone: []uint32{4000000000, 2}, Left: []int{3}},
+			{Owned: []Owned{{9, 2}}, Values: []Update{{9, "Diver", []Field{{"satchel", stacks, contract.Value{}}}, []string{"name"}}}, Gone: []uint32{4000000000, 2}, Left: []int{3}},
 		},
 		Events: []*Event{
 			{Event: "Diver.used", Entity: 9, Fields: []Field{{"item", outline.Kinds[0].Events[0].Params[0].Type, contract.Value{Num: 1}}}},
 			{Event: "welcome"},
 		},
 		Decisions: []Decision{{Seq: 1<<64 - 1, Outcome: Denied, Stage: StageCheck, Reason: "not carried", Check: 1}},
+		Logs:      []string{"the tide \"turns\""},
 	}
 	raw := sent.AppendJSON(nil)
 	require.True(t, json.Valid(raw), string(raw))

@@ -1,14 +1,13 @@
 // Package world holds what exists in a running session: entities with the values of their properties, and the transactions
 // that change them all or not at all.
 //
-// A row is flat: whole numbers, enums, booleans and stacks stand in one slice of 64-bit numbers, texts in one of texts. A
-// World is used by one goroutine at a time.
+// A row is flat: everything stands in one slice of 64-bit numbers, a text as its place in the world's list of texts. A World
+// is used by one goroutine at a time.
 package world
 
 import (
 	"fmt"
 	"slices"
-	"unicode/utf8"
 
 	"kamerad/core/contract"
 )
@@ -19,79 +18,220 @@ type ID int64
 
 // Entity is one thing in the world.
 type Entity struct {
-	ID    ID
-	Kind  *contract.Kind
-	Owner int      // number of the client it belongs to; 0 is the server
-	Nums  []int64  // the row, by the slots of the kind's properties; to be read only: writes go through the World
-	Texts []string // the same for texts
-	dirty uint64   // one bit for each property written since the last Flush
+	ID      ID
+	Kind    *contract.Kind
+	Owner   int     // number of the client it belongs to; 0 is the server
+	Nums    []int64 // the row, by the slots of the kind's properties; to be read only: writes go through the World
+	Gone    bool    // it was despawned
+	ticks   []int64 // by property: when it last changed
+	delayed []Delayed
+	dirty   uint64 // one bit for each property written since the last Flush
+}
+
+// Delayed is an action that runs at a tick, with its arguments.
+type Delayed struct {
+	At     int64
+	Action *contract.Action
+	Args   []int64
+}
+
+// Client is what the world knows of a client.
+type Client struct {
+	Number int // from 1
+	Name   string
+	Role   int
+	text   int64 // the name among the texts
 }
 
 // World is the state of one session.
 type World struct {
+	Tick     int64   // of what is written now
+	Settings []int64 // by the slots of the contract's settings
+
 	contract *contract.Contract
 	last     ID
-	entities []*Entity         // by ID
+	entities []*Entity // by ID
+	byID     map[ID]*Entity
+	kinds    [][]*Entity       // by kind, then ID
 	shared   []*Entity         // by kind
 	per      []map[int]*Entity // by kind, then client
+	clients  []Client          // by number
+	changed  []int64           // by kind: when any of its entities last changed, came or went
+	roster   int64             // when a client last came, went or changed its role
+	texts    []string
+	places   map[string]int64
 	journal  []entry
-	replaced []string // texts that the journal's entries replaced
 	dirty    []*Entity
+	news     []News
 }
+
+// what a journal entry undoes.
+type what uint8
+
+const (
+	wroteSlot  what = iota
+	wroteQuiet      // a slot that is no part of a property
+	spawned
+	despawned
+	gave
+	delayedIt
+	setRole
+)
 
 // entry remembers what a write replaced. It is small: a body that writes three numbers should not wait for memory.
 type entry struct {
 	entity *Entity
-	num    int64 // the old number, or where the old text stands among those replaced
+	num    int64 // the old number
 	slot   int32
 	prop   uint8
-	text   bool
+	what   what
 }
 
-// New makes the world of a contract with its shared entities.
-func New(c *contract.Contract) *World {
-	w := &World{contract: c, shared: make([]*Entity, len(c.Kinds)), per: make([]map[int]*Entity, len(c.Kinds))}
+// News is what a committed transaction did to the list of entities.
+type News struct {
+	Entity *Entity
+	Gone   bool // it was despawned; else it was spawned or changed its owner
+	Owner  int  // whose it was before
+	Spawn  bool
+}
+
+// New makes the world of a contract with its shared entities. settings are the slots of the contract's settings; nil means
+// the defaults.
+func New(c *contract.Contract, settings []int64) *World {
+	w := &World{
+		contract: c, shared: make([]*Entity, len(c.Kinds)), per: make([]map[int]*Entity, len(c.Kinds)), kinds: make([][]*Entity, len(c.Kinds)),
+		changed: make([]int64, len(c.Kinds)), byID: map[ID]*Entity{}, places: map[string]int64{}, Settings: settings,
+	}
+	for i, s := range c.Texts {
+		w.texts = append(w.texts, s)
+		w.places[s] = int64(i)
+	}
+	if settings == nil {
+		for _, s := range c.Settings {
+			w.Settings = append(w.Settings, s.Default...)
+		}
+	}
 	for _, k := range c.Kinds {
 		w.per[k.Index] = map[int]*Entity{}
 		if k.Shared {
 			w.shared[k.Index] = w.Spawn(k, 0)
 		}
 	}
+	w.Commit()
+	w.News(func(News) {})
 	return w
 }
 
-// Spawn adds an entity with the defaults of its kind.
+// Contract gives the contract that the world is made of.
+func (w *World) Contract() *contract.Contract { return w.contract }
+
+// Intern gives the place of a text among the world's texts.
+func (w *World) Intern(s string) int64 {
+	n, known := w.places[s]
+	if !known {
+		n = int64(len(w.texts))
+		w.texts = append(w.texts, s)
+		w.places[s] = n
+	}
+	return n
+}
+
+// Text gives the text at a place.
+func (w *World) Text(n int64) string { return w.texts[n] }
+
+// Spawn adds an entity with the defaults of its kind, in the open transaction.
 func (w *World) Spawn(k *contract.Kind, owner int) *Entity {
 	w.last++
-	e := &Entity{ID: w.last, Kind: k, Owner: owner, Nums: make([]int64, k.Nums), Texts: make([]string, k.Texts)}
+	e := &Entity{ID: w.last, Kind: k, Owner: owner, Nums: make([]int64, k.Slots), ticks: make([]int64, len(k.Properties))}
 	for _, p := range k.Properties {
-		switch p.Type.Form {
-		case contract.FormText:
-			e.Texts[p.Slot] = p.Default.Text
-		case contract.FormStacks:
-		default:
-			e.Nums[p.Slot] = p.Default.Num
-		}
+		copy(e.Nums[p.Slot:], p.Default)
 	}
-	w.entities = append(w.entities, e)
-	if !k.Shared {
-		w.per[k.Index][owner] = e
+	for i := range e.ticks {
+		e.ticks[i] = w.Tick
 	}
+	w.insert(e)
+	w.journal = append(w.journal, entry{entity: e, what: spawned})
 	return e
 }
 
-// Despawn takes an entity out of the world.
-func (w *World) Despawn(e *Entity) {
-	if i, found := slices.BinarySearchFunc(w.entities, e.ID, func(x *Entity, id ID) int { return int(x.ID - id) }); found {
-		w.entities = slices.Delete(w.entities, i, i+1)
+func byID(x *Entity, id ID) int { return int(x.ID - id) }
+
+// insert puts an entity into all lists. It nearly always comes at their end.
+func (w *World) insert(e *Entity) {
+	for _, list := range []*[]*Entity{&w.entities, &w.kinds[e.Kind.Index]} {
+		if n := len(*list); n == 0 || (*list)[n-1].ID < e.ID {
+			*list = append(*list, e)
+		} else {
+			i, _ := slices.BinarySearchFunc(*list, e.ID, byID)
+			*list = slices.Insert(*list, i, e)
+		}
 	}
-	if !e.Kind.Shared && w.per[e.Kind.Index][e.Owner] == e {
+	w.byID[e.ID] = e
+	if e.Kind.Per >= 0 {
+		w.per[e.Kind.Index][e.Owner] = e
+	}
+	e.Gone = false
+}
+
+// remove takes an entity out of all lists.
+func (w *World) remove(e *Entity) {
+	for _, list := range []*[]*Entity{&w.entities, &w.kinds[e.Kind.Index]} {
+		if i, found := slices.BinarySearchFunc(*list, e.ID, byID); found {
+			*list = slices.Delete(*list, i, i+1)
+		}
+	}
+	delete(w.byID, e.ID)
+	if e.Kind.Per >= 0 && w.per[e.Kind.Index][e.Owner] == e {
 		delete(w.per[e.Kind.Index], e.Owner)
 	}
+	e.Gone = true
+}
+
+// Despawn takes an entity out of the world, in the open transaction. One that is gone already stays so.
+func (w *World) Despawn(e *Entity) {
+	if !e.Gone {
+		w.remove(e)
+		w.journal = append(w.journal, entry{entity: e, what: despawned})
+	}
+}
+
+// Give changes the owner of an entity, in the open transaction.
+func (w *World) Give(e *Entity, owner int) {
+	if e.Owner != owner {
+		w.journal = append(w.journal, entry{entity: e, num: int64(e.Owner), what: gave})
+		e.Owner = owner
+	}
+}
+
+// Delay lets an action of an entity run at a later tick, in the open transaction. It tells when too many wait already.
+func (w *World) Delay(e *Entity, at int64, a *contract.Action, args []int64) bool {
+	if len(e.delayed) >= maxDelayed {
+		return false
+	}
+	w.journal = append(w.journal, entry{entity: e, what: delayedIt})
+	e.delayed = append(e.delayed, Delayed{at, a, slices.Clone(args)})
+	return true
+}
+
+// maxDelayed is how many actions of one entity wait for their time.
+const maxDelayed = 100
+
+// Due takes the first action out of an entity's list whose tick has come; ok is false when there is none.
+func (w *World) Due(e *Entity) (d Delayed, ok bool) {
+	for i, d := range e.delayed {
+		if d.At <= w.Tick {
+			e.delayed = slices.Delete(e.delayed, i, i+1)
+			return d, true
+		}
+	}
+	return d, false
 }
 
 // Entities lists all entities by ID. The slice is the world's own and holds until the next Spawn or Despawn.
 func (w *World) Entities() []*Entity { return w.entities }
+
+// Kind lists the entities of a kind by ID, as Entities does.
+func (w *World) Kind(kind int) []*Entity { return w.kinds[kind] }
 
 // Shared gives the entity of a shared kind, by the kind's index.
 func (w *World) Shared(kind int) *Entity { return w.shared[kind] }
@@ -99,66 +239,70 @@ func (w *World) Shared(kind int) *Entity { return w.shared[kind] }
 // Of gives the entity of a per-role kind that a client has, or nil.
 func (w *World) Of(kind, client int) *Entity { return w.per[kind][client] }
 
-// Num reads a property that is one number.
-func (e *Entity) Num(p *contract.Property) int64 { return e.Nums[p.Slot] }
+// Entity gives an entity by its ID, or nil if there is none.
+func (w *World) Entity(id ID) *Entity { return w.byID[id] }
 
-// Text reads a property that is a text.
-func (e *Entity) Text(p *contract.Property) string { return e.Texts[p.Slot] }
+// Clients lists the clients by number. The slice is the world's own.
+func (w *World) Clients() []Client { return w.clients }
 
-// Value reads any property. Stacks are copied.
-func (e *Entity) Value(p *contract.Property) contract.Value {
-	switch p.Type.Form {
-	case contract.FormText:
-		return contract.Value{Text: e.Texts[p.Slot]}
-	case contract.FormStacks:
-		var v contract.Value
-		row := e.stacks(p)
-		for i := 0; i < len(row) && row[i+1] > 0; i += 2 {
-			v.Stacks = append(v.Stacks, contract.Stack{Item: row[i], Count: row[i+1]})
+// Client gives a client by its number, or nil.
+func (w *World) Client(number int) *Client {
+	i, found := slices.BinarySearchFunc(w.clients, number, func(c Client, n int) int { return c.Number - n })
+	if !found {
+		return nil
+	}
+	return &w.clients[i]
+}
+
+// NameOf gives the place of a client's name among the texts, that of the empty text for none.
+func (w *World) NameOf(client int) int64 {
+	if c := w.Client(client); c != nil {
+		return c.text
+	}
+	return 0
+}
+
+// Enter adds a client, whose number is greater than that of any before. It is no part of a transaction.
+func (w *World) Enter(c Client) {
+	c.text = w.Intern(c.Name)
+	w.clients = append(w.clients, c)
+	w.roster = w.Tick
+}
+
+// Leave takes a client out. It is no part of a transaction.
+func (w *World) Leave(number int) {
+	w.clients = slices.DeleteFunc(w.clients, func(c Client) bool { return c.Number == number })
+	w.roster = w.Tick
+}
+
+// SetRole changes the role of a client, in the open transaction.
+func (w *World) SetRole(client, role int) {
+	if c := w.Client(client); c != nil && c.Role != role {
+		w.journal = append(w.journal, entry{num: int64(c.Role), slot: int32(client), what: setRole})
+		c.Role = role
+	}
+}
+
+// Value reads any property. Refs are IDs.
+func (w *World) Value(e *Entity, p *contract.Property) contract.Value {
+	return p.Type.FromSlots(e.Nums[p.Slot:], w.Text)
+}
+
+// Changed tells at which tick a property last changed. What the open transaction has changed, has changed now.
+func (w *World) Changed(e *Entity, property int) int64 {
+	for i := range w.journal {
+		if j := &w.journal[i]; j.entity == e && j.what == wroteSlot && int(j.prop) == property && e.Nums[j.slot] != j.num {
+			return w.Tick
 		}
-		return v
 	}
-	return contract.Value{Num: e.Nums[p.Slot]}
+	return e.ticks[property]
 }
 
-// stacks gives the pairs of item and count of a property; a count of 0 ends them.
-func (e *Entity) stacks(p *contract.Property) []int64 {
-	return e.Nums[p.Slot : p.Slot+2*p.Type.Max]
-}
+// ChangedKind tells at which tick any entity of a kind last changed, came or went.
+func (w *World) ChangedKind(kind int) int64 { return w.changed[kind] }
 
-// Count tells how many of an item stacks hold.
-func (e *Entity) Count(p *contract.Property, item int64) int64 {
-	var n int64
-	row := e.stacks(p)
-	for i := 0; i < len(row) && row[i+1] > 0; i += 2 {
-		if row[i] == item {
-			n += row[i+1]
-		}
-	}
-	return n
-}
-
-// Room tells how many more of an item stacks can take.
-func (e *Entity) Room(p *contract.Property, item int64) int64 {
-	var n int64
-	row := e.stacks(p)
-	for i := 0; i < len(row); i += 2 {
-		if row[i+1] == 0 {
-			n += p.Type.Each
-		} else if row[i] == item {
-			n += p.Type.Each - row[i+1]
-		}
-	}
-	return n
-}
-
-// mark notes that a property was written.
-func (w *World) mark(e *Entity, bit uint64) {
-	if e.dirty == 0 {
-		w.dirty = append(w.dirty, e)
-	}
-	e.dirty |= bit
-}
+// ChangedClients tells at which tick a client last came, went or changed its role.
+func (w *World) ChangedClients() int64 { return w.roster }
 
 // Write puts a number that is known to be right into a slot of a property.
 func (w *World) Write(e *Entity, property, slot int, v int64) {
@@ -169,7 +313,25 @@ func (w *World) Write(e *Entity, property, slot int, v int64) {
 	w.journal = append(w.journal, entry{entity: e, num: old, slot: int32(slot), prop: uint8(property)})
 	e.Nums[slot] = v
 	if bit := uint64(1) << (property & 63); e.dirty&bit == 0 {
-		w.mark(e, bit)
+		if e.dirty == 0 {
+			w.dirty = append(w.dirty, e)
+		}
+		e.dirty |= bit
+	}
+}
+
+// WriteQuiet puts a number into a slot that is no part of a property, such as the lease of a hold.
+func (w *World) WriteQuiet(e *Entity, slot int, v int64) {
+	if old := e.Nums[slot]; old != v {
+		w.journal = append(w.journal, entry{entity: e, num: old, slot: int32(slot), what: wroteQuiet})
+		e.Nums[slot] = v
+	}
+}
+
+// Set writes a whole property from slots that are known to be right.
+func (w *World) Set(e *Entity, p *contract.Property, slots []int64) {
+	for i, v := range slots {
+		w.Write(e, p.Index, p.Slot+i, v)
 	}
 }
 
@@ -186,75 +348,6 @@ func (w *World) SetNum(e *Entity, p *contract.Property, v int64) error {
 	return nil
 }
 
-// SetText writes a text. One that is too long is an error that changes nothing.
-func (w *World) SetText(e *Entity, p *contract.Property, v string) error {
-	if n := utf8.RuneCountInString(v); n > p.Type.Max {
-		return fmt.Errorf("%s.%s cannot hold a text of %d characters: at most %d", e.Kind.Name, p.Name, n, p.Type.Max)
-	}
-	if e.Texts[p.Slot] == v {
-		return nil
-	}
-	w.journal = append(w.journal, entry{entity: e, num: int64(len(w.replaced)), slot: int32(p.Slot), prop: uint8(p.Index), text: true})
-	w.replaced = append(w.replaced, e.Texts[p.Slot])
-	e.Texts[p.Slot] = v
-	w.mark(e, 1<<p.Index)
-	return nil
-}
-
-// Put adds n of an item: first onto stacks that have it, then as new ones. When there is no room for all, nothing changes
-// and the error says so.
-func (w *World) Put(e *Entity, p *contract.Property, item, n int64) error {
-	if n < 0 {
-		return fmt.Errorf("%s.%s cannot be given %d %s: a count is not negative", e.Kind.Name, p.Name, n, p.Type.Enum.Values[item])
-	}
-	if room := e.Room(p, item); n > room {
-		return fmt.Errorf("%s.%s has no room for %d %s: only for %d", e.Kind.Name, p.Name, n, p.Type.Enum.Values[item], room)
-	}
-	row := e.stacks(p)
-	for i := 0; i < len(row) && n > 0; i += 2 {
-		if row[i+1] > 0 && row[i] != item {
-			continue
-		}
-		if add := min(n, p.Type.Each-row[i+1]); add > 0 {
-			w.Write(e, p.Index, p.Slot+i, item)
-			w.Write(e, p.Index, p.Slot+i+1, row[i+1]+add)
-			n -= add
-		}
-	}
-	return nil
-}
-
-// Take removes n of an item, from the last stacks first; a stack that is empty closes up. When there are not enough, nothing
-// changes and the error says so.
-func (w *World) Take(e *Entity, p *contract.Property, item, n int64) error {
-	if n < 0 {
-		return fmt.Errorf("%d %s cannot be taken from %s.%s: a count is not negative", n, p.Type.Enum.Values[item], e.Kind.Name, p.Name)
-	}
-	if has := e.Count(p, item); n > has {
-		return fmt.Errorf("%s.%s has %d %s, not %d", e.Kind.Name, p.Name, has, p.Type.Enum.Values[item], n)
-	}
-	row := e.stacks(p)
-	for i := len(row) - 2; i >= 0 && n > 0; i -= 2 {
-		if row[i+1] == 0 || row[i] != item {
-			continue
-		}
-		take := min(n, row[i+1])
-		n -= take
-		if take < row[i+1] {
-			w.Write(e, p.Index, p.Slot+i+1, row[i+1]-take)
-			continue
-		}
-		for j := i; j < len(row); j++ {
-			next := int64(0)
-			if j+2 < len(row) {
-				next = row[j+2]
-			}
-			w.Write(e, p.Index, p.Slot+j, next)
-		}
-	}
-	return nil
-}
-
 // Change is a property that a transaction changed.
 type Change struct {
 	Entity   *Entity
@@ -262,15 +355,19 @@ type Change struct {
 	Old, New contract.Value
 }
 
-// Changes lists what the transaction has changed so far, each property once, in the order of the first writes.
+// Changes lists what the transaction has changed so far, each property once, in the order of the first writes. What was
+// spawned in it has not changed.
 func (w *World) Changes() []Change {
 	var out []Change
 	seen := map[*Entity]uint64{}
 	for _, j := range w.journal {
-		if seen[j.entity]&(1<<j.prop) == 0 {
+		switch {
+		case j.what == spawned:
+			seen[j.entity] = ^uint64(0)
+		case j.what == wroteSlot && seen[j.entity]&(1<<j.prop) == 0:
 			seen[j.entity] |= 1 << j.prop
 			p := j.entity.Kind.Properties[j.prop]
-			out = append(out, Change{Entity: j.entity, Property: p, New: j.entity.Value(p)})
+			out = append(out, Change{Entity: j.entity, Property: p, New: w.Value(j.entity, p)})
 		}
 	}
 	if out == nil {
@@ -278,20 +375,16 @@ func (w *World) Changes() []Change {
 	}
 	w.swap()
 	for i := range out {
-		out[i].Old = out[i].Entity.Value(out[i].Property)
+		out[i].Old = w.Value(out[i].Entity, out[i].Property)
 	}
 	w.swap()
 	return slices.DeleteFunc(out, func(c Change) bool { return c.Old.Equal(c.New) })
 }
 
-// swap exchanges the journal's values with the world's: once for the state before the transaction, twice for no change.
+// swap exchanges the journal's numbers with the world's: once for the state before the transaction, twice for no change.
 func (w *World) swap() {
-	n := len(w.journal)
-	for i := n - 1; i >= 0; i-- {
-		j := &w.journal[i]
-		if j.text {
-			w.replaced[j.num], j.entity.Texts[j.slot] = j.entity.Texts[j.slot], w.replaced[j.num]
-		} else {
+	for i := len(w.journal) - 1; i >= 0; i-- {
+		if j := &w.journal[i]; j.what <= wroteQuiet {
 			j.num, j.entity.Nums[j.slot] = j.entity.Nums[j.slot], j.num
 		}
 	}
@@ -308,17 +401,17 @@ type Touched struct {
 }
 
 // ChangedSince appends the properties that the open transaction has changed since a mark, each once, by ID and then in the
-// order of declaration. What was put back to what it was at the mark has not changed.
+// order of declaration. What was put back to what it was at the mark has not changed; nor has what is gone.
 func (w *World) ChangedSince(mark int, out []Touched) []Touched {
 	for i := mark; i < len(w.journal); i++ {
 		j := &w.journal[i]
-		first := !slices.ContainsFunc(w.journal[mark:i], func(k entry) bool {
-			return k.entity == j.entity && k.slot == j.slot && k.text == j.text
-		})
-		if !first || !j.text && j.entity.Nums[j.slot] == j.num || j.text && j.entity.Texts[j.slot] == w.replaced[j.num] {
+		if j.what != wroteSlot || j.entity.Gone || j.entity.Nums[j.slot] == j.num {
 			continue
 		}
-		if t := (Touched{j.entity, int(j.prop)}); !slices.Contains(out, t) {
+		first := !slices.ContainsFunc(w.journal[mark:i], func(k entry) bool {
+			return k.entity == j.entity && k.slot == j.slot && k.what == wroteSlot
+		})
+		if t := (Touched{j.entity, int(j.prop)}); first && !slices.Contains(out, t) {
 			out = append(out, t)
 		}
 	}
@@ -333,36 +426,127 @@ func (w *World) ChangedSince(mark int, out []Touched) []Touched {
 
 // Commit keeps what was written since the last Commit or Rollback.
 func (w *World) Commit() {
+	for i := range w.journal {
+		j := &w.journal[i]
+		if j.what == wroteSlot {
+			j.entity.ticks[j.prop] = w.Tick
+			w.changed[j.entity.Kind.Index] = w.Tick
+			continue
+		}
+		w.report(j)
+	}
 	w.journal = w.journal[:0]
-	if len(w.replaced) > 0 {
-		clear(w.replaced) // the old texts are no longer wanted
-		w.replaced = w.replaced[:0]
+}
+
+// report notes what a journal entry that is no write of a property tells others.
+func (w *World) report(j *entry) {
+	switch j.what {
+	case spawned, despawned, gave:
+		w.changed[j.entity.Kind.Index] = w.Tick
+		w.news = append(w.news, News{j.entity, j.what == despawned, int(j.num), j.what == spawned})
+	case setRole:
+		w.roster = w.Tick
 	}
 }
 
 // Rollback puts back everything that was written since the last Commit or Rollback.
 func (w *World) Rollback() {
-	w.swap()
-	w.Commit()
+	for i := len(w.journal) - 1; i >= 0; i-- {
+		j := &w.journal[i]
+		switch j.what {
+		case wroteSlot, wroteQuiet:
+			j.entity.Nums[j.slot] = j.num
+		case spawned:
+			w.remove(j.entity)
+			w.last--
+		case despawned:
+			w.insert(j.entity)
+		case gave:
+			j.entity.Owner = int(j.num)
+		case delayedIt:
+			j.entity.delayed = j.entity.delayed[:len(j.entity.delayed)-1]
+		case setRole:
+			if c := w.Client(int(j.slot)); c != nil {
+				c.Role = int(j.num)
+			}
+		}
+	}
+	clear(w.journal) // what was spawned is not kept alive
+	w.journal = w.journal[:0]
 }
 
-// Flush calls visit for each entity that was written since the last Flush, by ID, with one bit for each such property. A
-// value may have been put back to what it was.
+// Flush calls visit for each entity that was written since the last Flush and is still there, by ID, with one bit for each
+// such property. A value may have been put back to what it was.
 func (w *World) Flush(visit func(e *Entity, properties uint64)) {
 	slices.SortFunc(w.dirty, func(a, b *Entity) int { return int(a.ID - b.ID) })
 	for _, e := range w.dirty {
-		visit(e, e.dirty)
+		if !e.Gone {
+			visit(e, e.dirty)
+		}
 		e.dirty = 0
 	}
 	clear(w.dirty)
 	w.dirty = w.dirty[:0]
 }
 
-// Entity gives an entity by its ID, or nil if there is none.
-func (w *World) Entity(id ID) *Entity {
-	i, found := slices.BinarySearchFunc(w.entities, id, func(x *Entity, id ID) int { return int(x.ID - id) })
-	if !found {
-		return nil
+// News calls visit for what committed transactions have spawned, despawned and given since it was last called, in order.
+func (w *World) News(visit func(n News)) {
+	for _, n := range w.news {
+		visit(n)
 	}
-	return w.entities[i]
+	clear(w.news)
+	w.news = w.news[:0]
 }
+
+// Sweep forgets texts that nothing holds any more, once there are many. It must not be called in a transaction.
+func (w *World) Sweep(most int) {
+	if len(w.texts) <= most {
+		return
+	}
+	old := w.texts
+	kept := map[int64]int64{}
+	w.texts, w.places = nil, map[string]int64{}
+	for i, s := range w.contract.Texts {
+		kept[int64(i)] = w.Intern(s)
+	}
+	move := func(slot *int64) {
+		to, known := kept[*slot]
+		if !known {
+			to = w.Intern(old[*slot])
+			kept[*slot] = to
+		}
+		*slot = to
+	}
+	texts := func(t *contract.Type, slots []int64) {
+		t.Slots(0, func(i int, t *contract.Type) {
+			if t.Form == contract.FormText {
+				move(&slots[i])
+			}
+		})
+	}
+	for _, e := range w.entities {
+		for _, p := range e.Kind.Properties {
+			if p.Type.Has(contract.FormText) {
+				texts(p.Type, e.Nums[p.Slot:])
+			}
+		}
+		for _, d := range e.delayed {
+			at := 0
+			for _, p := range d.Action.Params {
+				texts(p.Type, d.Args[at:])
+				at += p.Type.Width()
+			}
+		}
+	}
+	at := 0
+	for _, s := range w.contract.Settings {
+		texts(s.Type, w.Settings[at:])
+		at += s.Type.Width()
+	}
+	for i := range w.clients {
+		move(&w.clients[i].text)
+	}
+}
+
+// Texts tells how many texts the world holds.
+func (w *World) Texts() int { return len(w.texts) }

@@ -1,0 +1,49 @@
+package rules
+
+import (
+	"crypto/hmac"
+	"crypto/sha256"
+	"encoding/binary"
+	"math/bits"
+)
+
+// dice gives the rolls of a cause: HMAC-SHA256 (RFC 2104) of the session's key over the cause and a counter, eight bytes a
+// time. So no roll foretells another, and what one cause rolls shifts no other's.
+type dice struct {
+	key   [32]byte
+	cause *Cause
+	count uint64
+	block []byte // not yet used bytes
+}
+
+func (d *dice) next() uint64 {
+	if len(d.block) == 0 {
+		mac := hmac.New(sha256.New, d.key[:])
+		var in [34]byte
+		in[0], in[1] = 'r', d.cause.What
+		binary.BigEndian.PutUint64(in[2:], uint64(d.cause.Tick))
+		binary.BigEndian.PutUint64(in[10:], uint64(d.cause.A))
+		binary.BigEndian.PutUint64(in[18:], uint64(d.cause.B))
+		binary.BigEndian.PutUint64(in[26:], d.count)
+		mac.Write(in[:])
+		d.count++
+		d.block = mac.Sum(nil)
+	}
+	n := binary.BigEndian.Uint64(d.block)
+	d.block = d.block[8:]
+	return n
+}
+
+// roll gives a whole number from low to high, each as likely as any other (Lemire's method, 2019, with rejection).
+func (d *dice) roll(low, high int64) int64 {
+	span := uint64(high) - uint64(low) + 1
+	if span == 0 {
+		return int64(d.next())
+	}
+	for {
+		top, bottom := bits.Mul64(d.next(), span)
+		if bottom >= -span%span {
+			return int64(uint64(low) + top)
+		}
+	}
+}

@@ -1,0 +1,187 @@
+package rules
+
+import (
+	"math"
+
+	"kamerad/core/contract"
+)
+
+// maths runs a function of reals into registers.
+func (m *Machine) maths(f *frame, fn *maths, out []int64) end {
+	slots := func(i int) []int64 { return f.nums[fn.args[i]:] }
+	real := func(i int) float64 { return fromBits(f.nums[fn.args[i]]) }
+	vec := func(i int) []float64 { return vector(slots(i), fn.types[i].Width()) }
+	give := func(values ...float64) end {
+		for i, v := range values {
+			if !finite(v) {
+				return m.fault("`%s` came to be no finite number", fn.name)
+			}
+			out[i] = toBits(v)
+		}
+		return ended
+	}
+	whole := func(v float64) end {
+		if !(math.Abs(v) < 1<<63) {
+			return m.fault("`%s` of %g is not a 64-bit whole number", fn.name, real(0))
+		}
+		out[0] = int64(v)
+		return ended
+	}
+	switch fn.name {
+	case "distance":
+		if fn.types[1].Form == contract.FormLine {
+			n := fn.types[0].Width()
+			return give(toLine(vec(0), vector(slots(1), n), vector(slots(1)[n:], n)))
+		}
+		return give(distance(vec(0), vec(1)))
+	case "dot":
+		sum, b := 0.0, vec(1)
+		for i, a := range vec(0) {
+			sum += float64(a * b[i])
+		}
+		return give(sum)
+	case "length":
+		v := vec(0)
+		return give(distance(v, make([]float64, len(v))))
+	case "unit":
+		v := vec(0)
+		n := distance(v, make([]float64, len(v)))
+		if n == 0 {
+			return m.fault("`unit` of a vector without a direction")
+		}
+		for i := range v {
+			v[i] /= n
+		}
+		return give(v...)
+	case "angle":
+		v := vec(0)
+		if v[0] == 0 && v[1] == 0 {
+			return m.fault("`angle` of a vector without a direction")
+		}
+		return give(math.Atan2(v[1], v[0]))
+	case "turned":
+		if fn.types[0].Form == contract.FormVec2 {
+			v := vec(0)
+			sin, cos := math.Sincos(real(1))
+			return give(float64(v[0]*cos)-float64(v[1]*sin), float64(v[0]*sin)+float64(v[1]*cos))
+		}
+		return give(rotate(vec(0), vec(1))...)
+	case "turn":
+		v := vec(0)
+		n := distance(v, make([]float64, 3))
+		if n == 0 {
+			return m.fault("`turn` about a vector without a direction")
+		}
+		sin, cos := math.Sincos(real(1) / 2)
+		return give(v[0]/n*sin, v[1]/n*sin, v[2]/n*sin, cos)
+	case "abs":
+		if fn.types[0].Form == contract.FormReal {
+			return give(math.Abs(real(0)))
+		}
+		v := f.nums[fn.args[0]]
+		if v == math.MinInt64 {
+			return m.fault("-(%d) is not a 64-bit whole number", v)
+		}
+		out[0] = max(v, -v)
+	case "floor":
+		return whole(math.Floor(real(0)))
+	case "round":
+		return whole(math.RoundToEven(real(0)))
+	case "root":
+		if real(0) < 0 {
+			return m.fault("`root` of %g, which is less than 0", real(0))
+		}
+		return give(math.Sqrt(real(0)))
+	case "min", "max":
+		best := f.nums[fn.args[0]]
+		for _, at := range fn.args[1:] {
+			v := f.nums[at]
+			less := v < best
+			if fn.types[0].Form == contract.FormReal {
+				less = fromBits(v) < fromBits(best)
+			}
+			if v != best && less == (fn.name == "min") {
+				best = v
+			}
+		}
+		out[0] = best
+	case "inside":
+		return m.inside(f, fn, vec(0), out)
+	case "crosses":
+		return m.crosses(f, fn, out)
+	}
+	return ended
+}
+
+// rotate turns a vector by a unit quaternion x, y, z, w: v + 2w(q×v) + 2q×(q×v).
+func rotate(v, q []float64) []float64 {
+	cross := func(a, b []float64) []float64 {
+		return []float64{
+			float64(a[1]*b[2]) - float64(a[2]*b[1]), float64(a[2]*b[0]) - float64(a[0]*b[2]), float64(a[0]*b[1]) - float64(a[1]*b[0]),
+		}
+	}
+	t := cross(q[:3], v)
+	u := cross(q[:3], t)
+	out := make([]float64, 3)
+	for i := range out {
+		out[i] = v[i] + float64(2*float64(q[3]*t[i])) + float64(2*u[i])
+	}
+	return out
+}
+
+// point reads the vector at an offset of a list's values.
+func point(t *contract.Type, slots []int64) (x, y float64) {
+	if !t.Counted() {
+		return fromBits(slots[0]), fromBits(slots[1])
+	}
+	return t.Real(slots[0]), t.Real(slots[1])
+}
+
+// inside tells whether a point lies in a polygon, by the even-odd rule (Shimrat, 1962).
+func (m *Machine) inside(f *frame, fn *maths, p []float64, out []int64) end {
+	slots, how := m.list(f, &fn.list)
+	if how != ended {
+		return how
+	}
+	n, of := int(slots[0]), fn.list.typ.Of
+	in := false
+	for i := range n {
+		ax, ay := point(of, slots[1+2*i:])
+		bx, by := point(of, slots[1+2*((i+1)%n):])
+		if (ay > p[1]) != (by > p[1]) && p[0] < float64((bx-ax)*(p[1]-ay))/(by-ay)+ax {
+			in = !in
+		}
+	}
+	out[0] = truth(in)
+	return ended
+}
+
+// crosses tells whether a line meets any segment of a list. Ends count.
+func (m *Machine) crosses(f *frame, fn *maths, out []int64) end {
+	slots, how := m.list(f, &fn.list)
+	if how != ended {
+		return how
+	}
+	l := vector(f.nums[fn.args[0]:], 4)
+	of := fn.list.typ.Of
+	a, b := of.Parts[0].Type, of.Parts[1].Type
+	side := func(px, py, qx, qy, x, y float64) float64 {
+		return float64((qx-px)*(y-py)) - float64((qy-py)*(x-px))
+	}
+	between := func(p, q, v float64) bool { return min(p, q) <= v && v <= max(p, q) }
+	out[0] = 0
+	for i := range int(slots[0]) {
+		at := slots[1+i*of.Width():]
+		ax, ay := point(a, at)
+		bx, by := point(b, at[a.Width():])
+		d1, d2 := side(ax, ay, bx, by, l[0], l[1]), side(ax, ay, bx, by, l[2], l[3])
+		d3, d4 := side(l[0], l[1], l[2], l[3], ax, ay), side(l[0], l[1], l[2], l[3], bx, by)
+		on := func(d, px, py, qx, qy, x, y float64) bool { return d == 0 && between(px, qx, x) && between(py, qy, y) }
+		if d1*d2 < 0 && d3*d4 < 0 || on(d1, ax, ay, bx, by, l[0], l[1]) || on(d2, ax, ay, bx, by, l[2], l[3]) ||
+			on(d3, l[0], l[1], l[2], l[3], ax, ay) || on(d4, l[0], l[1], l[2], l[3], bx, by) {
+			out[0] = 1
+			return ended
+		}
+	}
+	return ended
+}

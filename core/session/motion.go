@@ -1,0 +1,98 @@
+package session
+
+import (
+	"slices"
+
+	"kamerad/core/contract"
+	"kamerad/core/rules"
+	"kamerad/core/world"
+)
+
+// motion moves what moves by itself, then what is attached to it, and runs `on tick`.
+func (s *Session) motion() {
+	s.each(func(e *world.Entity) {
+		moved := false
+		for _, p := range e.Kind.Properties {
+			if p.Path >= 0 && p.Follows != nil {
+				copy(e.Nums[p.Path:], e.Nums[p.Slot:p.Slot+p.Type.Width()])
+			}
+			if f := p.Follows; f != nil && f.Rate != nil {
+				s.move(e, p, f)
+				moved = true
+			}
+		}
+		s.moved(e, moved)
+	})
+	s.each(func(e *world.Entity) {
+		moved := false
+		for _, p := range e.Kind.Properties {
+			if f := p.Follows; f != nil && f.Holder != nil {
+				s.attach(e, p, f)
+				moved = true
+			}
+		}
+		s.moved(e, moved)
+	})
+	s.each(func(e *world.Entity) { s.handle(e, rules.OnTick, "on tick") })
+	s.each(func(e *world.Entity) {
+		for _, p := range e.Kind.Properties {
+			if p.Path >= 0 && p.Follows == nil {
+				copy(e.Nums[p.Path:], e.Nums[p.Slot:p.Slot+p.Type.Width()])
+			}
+		}
+	})
+}
+
+// moved concludes the motion of an entity and what it sets off.
+func (s *Session) moved(e *world.Entity, moved bool) {
+	if moved {
+		s.cause('m', int64(e.ID), 0)
+		s.conclude("the motion of "+e.Kind.Name, s.machine.Settle())
+	}
+}
+
+// move computes a property from where and when its motion began: it is never summed, so that no rounding adds up. The motion
+// begins anew when the rate or the property itself was written.
+func (s *Session) move(e *world.Entity, p *contract.Property, f *contract.Follows) {
+	w := p.Type.Width()
+	row := e.Nums
+	start, began := row[f.Slot:f.Slot+w], f.Slot+w
+	rate, made := row[began+1:began+1+w], row[began+1+w:began+1+2*w]
+	now, wanted := row[p.Slot:p.Slot+w], row[f.Rate.Slot:f.Rate.Slot+w]
+	if row[began] == 0 || !slices.Equal(rate, wanted) || !slices.Equal(made, now) {
+		for i := range w {
+			s.world.WriteQuiet(e, f.Slot+i, now[i])
+			s.world.WriteQuiet(e, began+1+i, wanted[i])
+		}
+		s.world.WriteQuiet(e, began, s.tick) // one more than the tick that it began at, so that 0 is none
+	}
+	seconds := float64(s.tick-row[began]+1) / float64(s.contract.TickRate)
+	for i := range w {
+		v := Moved(p.Type.Real(start[i]), f.Rate.Type.Real(rate[i]), seconds)
+		n, _ := p.Type.Steps(v)
+		n = min(max(n, p.Type.Low), p.Type.High)
+		s.world.Write(e, p.Index, p.Slot+i, n)
+		s.world.WriteQuiet(e, began+1+w+i, n)
+	}
+}
+
+// Moved tells where something is that has moved at a rate a second for some seconds. The product is rounded by itself, so that
+// every copy computes the same.
+func Moved(start, rate, seconds float64) float64 { return start + float64(rate*seconds) }
+
+// attach puts a property where what it is attached to is. While that is nothing it stays.
+func (s *Session) attach(e *world.Entity, p *contract.Property, f *contract.Follows) {
+	holder := s.world.Entity(world.ID(e.Nums[f.Holder.Slot]))
+	if holder == nil {
+		return
+	}
+	to := f.To[holder.Kind.Index]
+	for i := range p.Type.Width() {
+		v := to.Type.Real(holder.Nums[to.Slot+i])
+		if f.By != nil {
+			v += rules.Float(f.By[i])
+		}
+		n, _ := p.Type.Steps(v)
+		s.world.Write(e, p.Index, p.Slot+i, min(max(n, p.Type.Low), p.Type.High))
+	}
+}

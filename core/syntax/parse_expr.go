@@ -1,0 +1,203 @@
+package syntax
+
+import (
+	"strings"
+)
+
+func (p *parser) expr() Expr {
+	p.deeper()
+	defer func() { p.depth-- }()
+	return p.binary(0)
+}
+
+// levels lists the operators from the loosest to the tightest; `not` stands between `and` and the comparisons.
+var levels = [][]string{{"or"}, {"and"}, nil, {"==", "!=", "<=", ">=", "<", ">"}, {"+", "-"}, {"*", "/", "%"}}
+
+func (p *parser) binary(level int) Expr {
+	if level == len(levels) {
+		return p.unary()
+	}
+	if levels[level] == nil {
+		if t := p.tok(); p.is("not") {
+			p.deeper()
+			p.take()
+			x := p.binary(level)
+			p.depth--
+			return &Unary{Span{t.Span.Start, x.Span().End}, "not", x}
+		}
+		return p.binary(level + 1)
+	}
+	x := p.binary(level + 1)
+	compared := false
+	for chain := 0; ; chain++ {
+		t := p.tok()
+		p.short(chain)
+		if t.Kind == Word && (t.Text == "and" || t.Text == "or") {
+			// these go on over a line end
+		} else if t.Newline && p.nest == 0 {
+			return x
+		}
+		op := ""
+		for _, o := range levels[level] {
+			if p.is(o) {
+				op = o
+			}
+		}
+		if op == "" {
+			return x
+		}
+		if level == 3 && compared {
+			p.fail(t.Span, "chained", "comparisons do not chain", "write `a < b and b < c`")
+		}
+		compared = true
+		p.take()
+		x = &Binary{op, t.Span, x, p.binary(level + 1)}
+	}
+}
+
+func (p *parser) unary() Expr {
+	if t := p.tok(); p.is("-") {
+		p.deeper()
+		p.take()
+		x := p.unary()
+		p.depth--
+		return &Unary{Span{t.Span.Start, x.Span().End}, "-", x}
+	}
+	return p.postfix()
+}
+
+func (p *parser) postfix() Expr {
+	x := p.primary()
+	for chain := 0; ; chain++ {
+		t := p.tok()
+		p.short(chain)
+		if t.Newline && p.nest == 0 {
+			return x
+		}
+		switch {
+		case p.accept("."):
+			n := p.tok()
+			if n.Kind != Name && n.Kind != TypeName && n.Kind != Word {
+				p.abort("expected", "a name after the point", "")
+			}
+			p.take()
+			x = &Member{x, Ident{n.Text, n.Span}}
+		case p.is("("):
+			x = p.arguments(x)
+		case p.is("[") && !t.Newline:
+			p.take()
+			p.nest++
+			i := p.expr()
+			p.expect("]", "after the place in the list")
+			p.nest--
+			x = &Index{Span{x.Span().Start, p.last()}, x, i}
+		default:
+			return x
+		}
+	}
+}
+
+// arguments reads what stands in the brackets after x: values, the fields of a record, or a query.
+func (p *parser) arguments(x Expr) Expr {
+	p.take()
+	p.nest++
+	defer func() { p.nest-- }()
+	start := x.Span().Start
+	r, _ := x.(*Ref)
+	switch next := p.peek(); {
+	case r != nil && p.tok().Kind == Name && next.Kind == Name && next.Text == "in":
+		q := &Query{Fn: r.Ident, Name: p.name("a name for each")}
+		q.In = p.from()
+		if p.accept(":") {
+			q.Value = p.expr()
+		}
+		if p.accept("else") {
+			q.Else = p.expr()
+		}
+		p.expect(")", "after the query; before it stand `where`, `:` and `else`, in this order")
+		q.At = Span{start, p.last()}
+		return q
+	case r != nil && r.Text[0] >= 'A' && r.Text[0] <= 'Z' && next.Text == "=" && next.Kind == Sign:
+		d := &Record{Type: r.Ident}
+		for !p.is(")") {
+			d.Sets = append(d.Sets, p.set())
+			if !p.accept(",") {
+				break
+			}
+		}
+		p.expect(")", "or `,` and another field")
+		d.At = Span{start, p.last()}
+		return d
+	}
+	args := p.values(")")
+	return &Call{Span{start, p.last()}, x, args}
+}
+
+// values reads expressions up to a closing sign. One of them may be a range.
+func (p *parser) values(end string) []Expr {
+	var out []Expr
+	for !p.is(end) {
+		x := p.expr()
+		if p.accept("..") {
+			x = &Range{x, p.expr()}
+		}
+		out = append(out, x)
+		if !p.accept(",") {
+			break
+		}
+	}
+	p.expect(end, "or `,` and another value")
+	return out
+}
+
+func (p *parser) primary() Expr {
+	t := p.tok()
+	switch t.Kind {
+	case Int:
+		p.take()
+		return &Number{t.Span, t.Num}
+	case Duration:
+		p.take()
+		return &Time{t.Span, t.Num}
+	case Real:
+		p.take()
+		return &Decimal{t.Span, t.Text}
+	case Text:
+		p.take()
+		return &Literal{t.Span, t.Text}
+	case Name, TypeName:
+		p.take()
+		return &Ref{Ident{t.Text, t.Span}}
+	case Word:
+		switch t.Text {
+		case "true", "false":
+			p.take()
+			return &Truth{t.Span, t.Text == "true"}
+		case "self", "caller", "viewer", "owner", "server", "everyone", "nobody", "nothing":
+			p.take()
+			return &Ref{Ident{t.Text, t.Span}}
+		}
+	case Sign:
+		if t.Text == "(" {
+			p.take()
+			p.nest++
+			x := p.expr()
+			p.expect(")", "that closes this bracket")
+			p.nest--
+			return x
+		}
+		if t.Text == "[" {
+			p.take()
+			p.nest++
+			items := p.values("]")
+			p.nest--
+			return &List{Span{t.Span.Start, p.last()}, items}
+		}
+	}
+	hint := ""
+	if t.Kind == Word && strings.Contains("deny tell let if spawn for do", t.Text) {
+		hint = "a statement cannot stand where a value is wanted"
+	}
+	p.abort("expected", "a value", hint)
+	return nil
+}

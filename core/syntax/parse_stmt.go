@@ -1,0 +1,286 @@
+package syntax
+
+import (
+	"fmt"
+	"strings"
+)
+
+func (p *parser) let() Stmt {
+	start := p.take().Span.Start
+	d := &Let{Name: p.name("a name")}
+	p.expect("=", "and a value")
+	if p.is("spawn") {
+		d.Value = p.spawn()
+	} else {
+		d.Value = p.expr()
+	}
+	d.At = Span{start, p.last()}
+	return d
+}
+
+// call reads `NAME(values)` as it stands after tell and do.
+func (p *parser) call(what, hint string) *Call {
+	x := p.postfix()
+	call, ok := x.(*Call)
+	if !ok {
+		p.fail(x.Span(), "expected", what+" with its values in brackets", hint)
+		panic(skip{})
+	}
+	return call
+}
+
+// leads tells whether the present name stands for a statement of this word, and is no property of that name.
+func (p *parser) leads(word string) bool {
+	t, next := p.tok(), p.peek()
+	if t.Kind != Name || t.Text != word || next.Newline {
+		return false
+	}
+	return next.Kind == Text || next.Kind == Name || next.Kind == Word || next.Kind == TypeName || next.Kind == Int || next.Kind == Real ||
+		next.Kind == Sign && next.Text == "-"
+}
+
+func (p *parser) stmt() Stmt {
+	t := p.tok()
+	start := t.Span.Start
+	at := func() Span { return Span{start, p.last()} }
+	switch {
+	case p.is("let"):
+		return p.let()
+	case p.is("if"):
+		return p.branch(0)
+	case p.is("match"):
+		return p.match()
+	case p.accept("for"):
+		d := &For{Name: p.name("a name for each")}
+		d.In = p.from()
+		d.Body = p.body("this `for`")
+		d.At = at()
+		return d
+	case p.accept("tell"):
+		d := &Tell{To: p.audience()}
+		call := p.call("an event is told", "as in `tell everyone used(item)`")
+		d.Event, d.Args, d.At = call.Fn, call.Args, at()
+		return d
+	case p.is("do") || p.is("after"):
+		d := &Run{}
+		if p.accept("after") {
+			d.After = p.duration()
+		}
+		p.expect("do", "and an action, as in `after 2s do surface()`")
+		call := p.call("an action is run", "as in `do surface()`")
+		d.Action, d.Args, d.At = call.Fn, call.Args, at()
+		return d
+	case p.is("spawn"):
+		return p.spawn()
+	case p.accept("despawn"):
+		d := &Despawn{X: p.postfix()}
+		d.At = at()
+		return d
+	case p.accept("give"):
+		d := &Give{X: p.postfix()}
+		p.expect("to", "and who gets it, as in `give self to caller`")
+		d.To = p.postfix()
+		d.At = at()
+		return d
+	case p.accept("return"):
+		return &Return{t.Span}
+	case p.leads("reply"), p.is("reply") && t.Kind == Name && !p.peek().Newline && (p.peek().Text == "(" || p.peek().Text == "["):
+		p.take()
+		d := &Reply{Value: p.expr()}
+		d.At = at()
+		return d
+	case p.leads("expel"):
+		p.take()
+		d := &Expel{Who: p.postfix(), Reason: p.reason()}
+		d.At = at()
+		return d
+	case p.leads("close"):
+		p.take()
+		d := &Close{Reason: p.reason()}
+		d.At = at()
+		return d
+	case p.leads("log"):
+		p.take()
+		return p.log(start)
+	case p.accept("deny"):
+		d := &Deny{Reason: p.reason()}
+		d.At = at()
+		return d
+	case p.is("check") || p.is("limit") || p.is("from"):
+		p.fail(t.Span, "head-only", fmt.Sprintf("`%s` belongs in the head of a request, before its `{`", t.Text), "in a body, use `if … { deny \"reason\" }`")
+		panic(skip{})
+	}
+	x := p.expr()
+	for _, op := range []string{"=", "+=", "-="} {
+		if p.is(op) {
+			p.take()
+			d := &Assign{Target: x, Op: op, Value: p.expr()}
+			d.At = at()
+			return d
+		}
+	}
+	if _, ok := x.(*Call); !ok {
+		if _, bad := x.(*Bad); !bad {
+			p.fail(x.Span(), "no-effect", "this value is computed and then thrown away", "a statement assigns (`hull = 100`), calls (`satchel.take(item)`) or tells")
+		}
+		return nil
+	}
+	return &Do{at(), x}
+}
+
+func (p *parser) spawn() *Spawn {
+	start := p.take().Span.Start
+	d := &Spawn{}
+	if t := p.tok(); t.Kind == Name {
+		p.take()
+		d.Kind = Ident{t.Text, t.Span} // a value of the type `kind of`
+	} else {
+		d.Kind = p.typeName("a kind")
+	}
+	if open := p.tok(); p.is("{") && !open.Newline {
+		p.take()
+		nest := p.nest
+		p.nest = 0
+		for !p.is("}") {
+			if p.tok().Kind == End {
+				p.fail(open.Span, "unbalanced", "this `{` is never closed", "add `}` after the last value")
+				break
+			}
+			p.attempt(func() {
+				d.Sets = append(d.Sets, p.set())
+				if !p.accept(",") {
+					p.endOfStatement("this value")
+				}
+			})
+		}
+		p.accept("}")
+		p.nest = nest
+	}
+	d.At = Span{start, p.last()}
+	return d
+}
+
+func (p *parser) set() Set {
+	s := Set{Name: p.name("a property")}
+	p.expect("=", "and its value")
+	s.Value = p.expr()
+	return s
+}
+
+// from reads what a loop or query goes over.
+func (p *parser) from() From {
+	p.expect("in", "and what to go over, as in `d in Diver`")
+	f := From{X: p.expr()}
+	if p.is("within") {
+		p.take()
+		f.Within = p.expr()
+		p.expect("of", "and a place, as in `within 5 of pos`")
+		f.Of = p.expr()
+	}
+	if p.is("where") {
+		p.take()
+		f.Where = p.expr()
+	}
+	return f
+}
+
+// log reads `AUDIENCE "words {value}"`. A brace of its own is written twice.
+func (p *parser) log(start int) Stmt {
+	d := &Log{To: p.audience()}
+	t := p.tok()
+	lit := p.text("the words of the log")
+	d.At = Span{start, p.last()}
+	end := t.Span.End - 1
+	if strings.Contains(t.source, "\\") || !strings.HasSuffix(t.source, `"`) || len(t.source) < 2 {
+		if strings.ContainsAny(lit.Value, "{}") {
+			p.fail(t.Span, "bad-escape", "these words hold a value and an escape", "one of the two")
+		}
+		d.Words = []string{lit.Value}
+		return d
+	}
+	var words strings.Builder
+	for i := t.Span.Start + 1; i < end; i++ {
+		c := p.src.Text[i]
+		if c != '{' && c != '}' {
+			words.WriteByte(c)
+			continue
+		}
+		if i+1 < end && p.src.Text[i+1] == c {
+			words.WriteByte(c)
+			i++
+			continue
+		}
+		stop := strings.IndexByte(p.src.Text[i:end], '}')
+		if c == '}' || stop < 0 {
+			p.fail(Span{i, i + 1}, "unbalanced", "this brace has no partner", "write {{ or }} for the brace itself")
+			break
+		}
+		inner := scan(p.src, Span{i + 1, i + stop})
+		p.problems = append(p.problems, inner.problems...)
+		sub := &parser{src: p.src, tokens: inner.tokens, file: p.file, nest: 1, depth: p.depth}
+		sub.attempt(func() {
+			x := sub.expr()
+			if sub.tok().Kind != End {
+				sub.abort("expected", "`}` after the value", "")
+			}
+			d.Words, d.Values = append(d.Words, words.String()), append(d.Values, x)
+			words.Reset()
+		})
+		p.problems = append(p.problems, sub.problems...)
+		i += stop
+	}
+	d.Words = append(d.Words, words.String())
+	return d
+}
+
+func (p *parser) match() Stmt {
+	p.deeper()
+	defer func() { p.depth-- }()
+	start := p.take().Span.Start
+	d := &Match{X: p.expr()}
+	p.expect("{", "and a part for each value")
+	for !p.is("}") {
+		if p.tok().Kind == End {
+			p.abort("expected", "`}` that closes this `match`", "")
+		}
+		if p.accept("else") {
+			body := p.body("this `else`")
+			if d.Else != nil {
+				p.fail(p.tok().Span, "repeated", "this `match` has an `else` already", "remove one of the two")
+			}
+			d.Else = body
+			continue
+		}
+		arm := Arm{Values: []Expr{p.expr()}}
+		for p.accept(",") {
+			arm.Values = append(arm.Values, p.expr())
+		}
+		arm.Body = p.body("this value")
+		d.Arms = append(d.Arms, arm)
+	}
+	p.take()
+	d.At = Span{start, p.last()}
+	return d
+}
+
+func (p *parser) branch(chain int) Stmt {
+	start := p.take().Span.Start
+	d := &If{Cond: p.expr()}
+	if p.is("=") {
+		p.abort("expected", "`{` and the body of this `if`", "write `==` to compare")
+	}
+	d.Then = p.body("this `if`")
+	if p.accept("else") {
+		if p.is("if") {
+			if chain++; chain > maxChain {
+				p.fail(p.tok().Span, "too-deep", "this row of `else if` is too long", fmt.Sprintf("at most %d", maxChain))
+				panic(skip{})
+			}
+			d.Else = []Stmt{p.branch(chain)}
+		} else {
+			d.Else = p.body("this `else`")
+		}
+	}
+	d.At = Span{start, p.last()}
+	return d
+}
