@@ -47,6 +47,7 @@ type ContractVersion struct {
 	Fingerprint string            `json:"fingerprint"`
 	PublishedAt time.Time         `json:"published_at"`
 	Source      string            `json:"source,omitempty"`
+	Files       map[string]string `json:"files,omitempty"` // what the source includes
 	Outline     *contract.Outline `json:"outline,omitempty"`
 	Fresh       bool              `json:"fresh"` // in the answer to publish: a new version was made
 }
@@ -73,6 +74,8 @@ type OpenSession struct {
 	Version  int    `json:"version,omitempty"`
 	Key      string `json:"key,omitempty"`
 	Paused   bool   `json:"paused,omitempty"` // no ticks but by Step
+	// Settings are values of the contract's settings by name; those that are not named have their defaults.
+	Settings map[string]json.RawMessage `json:"settings,omitempty"`
 }
 
 // Decision is a decided request, with everything that those who run the session may know of it.
@@ -190,9 +193,9 @@ func (a API) call(ctx context.Context, method, path string, in, out any) error {
 	return nil
 }
 
-// Publish stores a contract's text as its next version. A text with mistakes gives a *Problem that lists them.
-func (a API) Publish(ctx context.Context, file, source string) (v ContractVersion, err error) {
-	err = a.call(ctx, "POST", "/api/contracts", map[string]string{"file": file, "source": source}, &v)
+// Publish stores a contract's text as its next version, with the texts of the files that it includes. A text with mistakes gives a *Problem that lists them.
+func (a API) Publish(ctx context.Context, file, source string, files map[string]string) (v ContractVersion, err error) {
+	err = a.call(ctx, "POST", "/api/contracts", map[string]any{"file": file, "source": source, "files": files}, &v)
 	return v, err
 }
 

@@ -52,6 +52,7 @@ type Client struct {
 	mu        sync.Mutex
 	copy      replicate.Copy
 	seq       uint64
+	presses   uint64
 	waiting   map[uint64]chan wire.Decision
 	slots     chan struct{} // one for each undecided request
 	ended     chan struct{}
@@ -186,6 +187,63 @@ func (c *Client) Ask(ctx context.Context, entity uint32, request string, args ..
 	case <-ctx.Done():
 		return wire.Decision{}, fmt.Errorf("ask %s: no decision came: %w", request, ctx.Err())
 	}
+}
+
+// Write sends a new value of a property that this client may write, and gives the number that a refusal in a later frame's
+// decisions would carry. entity is as in Ask; the property is called by its full name, such as `Diver.pos`.
+func (c *Client) Write(entity uint32, property string, value json.RawMessage) (seq uint64, err error) {
+	if !json.Valid(value) {
+		return 0, fmt.Errorf("write %s: the value is not JSON", property)
+	}
+	c.sending.Lock()
+	defer c.sending.Unlock()
+	c.mu.Lock()
+	c.seq++
+	seq, seen := c.seq, c.copy.Tick
+	c.mu.Unlock()
+	c.send(wire.FromClient{Type: "write", Ask: wire.Ask{Seq: seq, Entity: entity, Seen: seen}, Property: property, Value: value})
+	return seq, nil
+}
+
+// Hold presses a hold, such as `Diver.kick`, and renews its lease until release is called or the client is out. The server may
+// end it before; it begins again only with another Hold.
+func (c *Client) Hold(entity uint32, property string) (release func(), err error) {
+	lease := time.Duration(0)
+	for _, k := range c.hello.Outline.Kinds {
+		for _, p := range k.Properties {
+			if k.Name+"."+p.Name == property {
+				lease = time.Duration(p.LeaseMs) * time.Millisecond
+			}
+		}
+	}
+	if lease == 0 {
+		return nil, fmt.Errorf("hold %s: the outline has no such hold", property)
+	}
+	c.mu.Lock()
+	c.presses++
+	press := c.presses
+	c.mu.Unlock()
+	say := func(what string) {
+		c.send(wire.FromClient{Type: what, Ask: wire.Ask{Entity: entity}, Property: property, Press: press})
+	}
+	stop := make(chan struct{})
+	say("press")
+	go func() {
+		ticker := time.NewTicker(lease / 3)
+		defer ticker.Stop()
+		for {
+			select {
+			case <-ticker.C:
+				say("press")
+			case <-stop:
+				say("release")
+				return
+			case <-c.ended:
+				return
+			}
+		}
+	}()
+	return sync.OnceFunc(func() { close(stop) }), nil
 }
 
 func (c *Client) read() {

@@ -5,6 +5,7 @@ import (
 	"context"
 	_ "embed"
 	"encoding/json"
+	"fmt"
 	"log/slog"
 	"math/rand/v2"
 	"time"
@@ -18,6 +19,12 @@ import (
 //
 //go:embed tidewreck.kam
 var Contract string
+
+//go:embed wreck.json
+var wreck string
+
+// Files are what the contract takes tables from.
+var Files = contract.Files{"wreck.json": wreck}
 
 // Play lets a client that has joined as a diver play until ctx ends or the session closes, and then gives its seat up. The
 // same seed gives the same choices where the dive is the same. pause is the time between two requests.
@@ -39,6 +46,12 @@ func Play(ctx context.Context, c *client.Client, seed uint64, pause time.Duratio
 		if request == "" {
 			continue
 		}
+		if request == swim {
+			if _, err := c.Write(0, request, args[0]); err != nil {
+				return err
+			}
+			continue
+		}
 		limited, cancel := context.WithTimeout(ctx, 5*time.Second)
 		_, err := c.Ask(limited, 0, request, args...)
 		cancel()
@@ -47,6 +60,9 @@ func Play(ctx context.Context, c *client.Client, seed uint64, pause time.Duratio
 		}
 	}
 }
+
+// swim is the property that a diver writes itself.
+const swim = "Diver.pos"
 
 // choose picks what a diver does next from what it holds. Now and then it tries something that its copy tells it is vain, so
 // that a denial is to be seen as well.
@@ -75,9 +91,29 @@ func choose(c *client.Client, dice *rand.Rand) (request string, args []json.RawM
 				}
 			}
 		}
+		var phase, seed int64
+		for _, t := range held.Things() {
+			if t.Kind == "Dive" {
+				p, _ := t.Value("phase")
+				n, _ := t.Value("seed")
+				phase, seed = p.Num, n.Num
+			}
+		}
+		pos, _ := me.Value("pos")
+		place := func(x, y int64) json.RawMessage { // hundredths
+			return json.RawMessage(fmt.Sprintf("[%g,%g]", float64(x)/100, float64(y)/100))
+		}
 		switch roll := dice.IntN(20); {
-		case roll == 0:
-			request, args = "Diver.use", word("relic")
+		case phase == 0 && number("ready") == 0:
+			request, args = "Diver.get_ready", []json.RawMessage{json.RawMessage(fmt.Sprint(seed))}
+		case phase == 0:
+			// It waits for the others.
+		case roll >= 17: // it swims a little
+			request, args = swim, []json.RawMessage{place(pos.Parts[0].Num+int64(dice.IntN(81)-40), min(pos.Parts[1].Num+int64(dice.IntN(81)-45), 0))}
+		case roll == 16 && carried["flare"] > 0:
+			request, args = "Diver.launch", []json.RawMessage{json.RawMessage(fmt.Sprintf("%.2f", dice.Float64()*6.2-3.1)), place(pos.Parts[0].Num, pos.Parts[1].Num)}
+		case roll == 0: // from much too far away
+			request, args = "Diver.launch", []json.RawMessage{json.RawMessage("0"), place(pos.Parts[0].Num+900, pos.Parts[1].Num)}
 		case roll == 1:
 			request, args = "Diver.paint", word([]string{"coral", "kelp", "sand", "slate", "foam", "rust"}[dice.IntN(6)])
 		case number("air") < 20 && carried["tank"] > 0:

@@ -18,7 +18,7 @@ import (
 )
 
 func TestTidewreckIsRightAndInTheStyle(t *testing.T) {
-	_, problems := contract.Load("tidewreck.kam", demo.Contract)
+	_, problems := contract.LoadWith("tidewreck.kam", demo.Contract, demo.Files.Open)
 	assert.Empty(t, problems, problems.Error())
 	out, _ := syntax.Format(syntax.NewSource("tidewreck.kam", demo.Contract))
 	assert.Equal(t, demo.Contract, out)
@@ -27,9 +27,9 @@ func TestTidewreckIsRightAndInTheStyle(t *testing.T) {
 // A bot plays as a player would: mostly what is allowed, over a long time, and it stops when it is told to.
 func TestABotPlaysByItsCopy(t *testing.T) {
 	p := testservice.Start(t)
-	_, err := p.Publish(t.Context(), "tidewreck.kam", demo.Contract)
+	_, err := p.Publish(t.Context(), "tidewreck.kam", demo.Contract, demo.Files)
 	require.NoError(t, err)
-	s, err := p.Open(t.Context(), client.OpenSession{Contract: "tidewreck"})
+	s, err := p.Open(t.Context(), client.OpenSession{Contract: "tidewreck", Settings: map[string]json.RawMessage{"divers": json.RawMessage("1")}})
 	require.NoError(t, err)
 	bot, err := client.Join(t.Context(), p.Service, s.ID, "Ana", "player", client.Options{})
 	require.NoError(t, err)
@@ -63,7 +63,7 @@ func TestABotPlaysByItsCopy(t *testing.T) {
 
 	again, err := client.Join(t.Context(), p.Service, s.ID, "Ana", "referee", client.Options{})
 	require.NoError(t, err)
-	d, err := again.Ask(t.Context(), 0, "Strongbox.guess", json.RawMessage(`"an echo"`))
+	d, err := again.Ask(t.Context(), 0, "Strongbox.guess", json.RawMessage("2"))
 	require.NoError(t, err)
 	assert.Equal(t, "not allowed", d.Reason)
 	for _, request := range []string{"Dive.end_dive", "Dive.gather", "Dive.begin"} {

@@ -20,6 +20,7 @@ import (
 
 	"kamerad/client"
 	"kamerad/core/contract"
+	"kamerad/core/rules"
 	"kamerad/core/syntax"
 	"kamerad/store"
 )
@@ -184,19 +185,28 @@ func read(r *http.Request, out any) error {
 }
 
 func (v *Service) publish(r *http.Request) (client.ContractVersion, error) {
-	var in struct{ File, Source string }
+	var in struct {
+		File, Source string
+		Files        contract.Files
+	}
 	if err := read(r, &in); err != nil {
 		return client.ContractVersion{}, err
 	}
 	if in.File == "" {
 		in.File = "contract.kam"
 	}
-	c, problems := contract.Load(in.File, in.Source)
+	if err := in.Files.Check(); err != nil {
+		return client.ContractVersion{}, &bad{"publish a contract: " + err.Error()}
+	}
+	c, problems := contract.LoadWith(in.File, in.Source, in.Files.Open)
 	if c == nil {
 		return client.ContractVersion{}, &refusal{http.StatusUnprocessableEntity, fmt.Sprintf("%s has %s; nothing was published", in.File, count(len(problems), "mistake")), nil, problems}
 	}
+	if _, err := rules.Compile(c); err != nil {
+		return client.ContractVersion{}, &refusal{http.StatusUnprocessableEntity, err.Error(), nil, nil}
+	}
 	outline := c.Outline()
-	out, fresh, err := v.store.Publish(r.Context(), store.Version{Contract: c.Name, Source: in.Source, Fingerprint: outline.Fingerprint(), Outline: encode(outline)})
+	out, fresh, err := v.store.Publish(r.Context(), store.Version{Contract: c.Name, Source: in.Source, Files: in.Files, Fingerprint: outline.Fingerprint(), Outline: encode(outline)})
 	if err != nil {
 		return client.ContractVersion{}, err
 	}
@@ -213,7 +223,7 @@ func count(n int, what string) string {
 }
 
 func versionOf(v store.Version) client.ContractVersion {
-	return client.ContractVersion{Contract: v.Contract, Version: v.Version, Fingerprint: v.Fingerprint, PublishedAt: v.PublishedAt, Source: v.Source}
+	return client.ContractVersion{Contract: v.Contract, Version: v.Version, Fingerprint: v.Fingerprint, PublishedAt: v.PublishedAt, Source: v.Source, Files: v.Files}
 }
 
 func (v *Service) contracts(r *http.Request) ([]client.ContractVersion, error) {
@@ -251,7 +261,7 @@ func (v *Service) version(r *http.Request) (client.ContractVersion, error) {
 		return client.ContractVersion{}, err
 	}
 	out := versionOf(x)
-	if c, _ := contract.Load(x.Contract+".kam", x.Source); c != nil {
+	if c, _ := contract.LoadWith(x.Contract+".kam", x.Source, contract.Files(x.Files).Open); c != nil {
 		out.Outline = c.FullOutline()
 	}
 	return out, nil
@@ -303,7 +313,7 @@ func (v *Service) openSession(r *http.Request) (client.Session, error) {
 	if err != nil {
 		return client.Session{}, err
 	}
-	x, err := v.openRoom(r.Context(), version, in.Key, in.Paused)
+	x, err := v.openRoom(r.Context(), version, in)
 	if err != nil {
 		return client.Session{}, err
 	}

@@ -225,8 +225,12 @@ func (r *room) take(c *conn, raw []byte) error {
 		return err
 	}
 	var call session.Call
-	if m.Type == "ask" {
+	var move session.Move
+	switch m.Type {
+	case "ask":
 		call = r.session.Read(m.Ask)
+	case "press", "release", "write":
+		move = r.session.ReadMove(m.Type, m.Move())
 	}
 	r.post(func() {
 		if r.conns[c.client] != c {
@@ -242,6 +246,8 @@ func (r *room) take(c *conn, raw []byte) error {
 			r.drop(c.client, "the client left")
 		case "ask":
 			r.session.Ask(c.client, call)
+		case "press", "release", "write":
+			r.session.Move(c.client, move)
 		}
 	})
 	return nil

@@ -127,19 +127,19 @@ func (v *Service) room(id int64) *room {
 	return v.rooms[id]
 }
 
-// openRoom opens a session of a stored version; key is hexadecimal, or empty for a random one.
-func (v *Service) openRoom(ctx context.Context, version store.Version, key string, paused bool) (*room, error) {
-	options := session.Options{Trace: true}
-	if key == "" {
+// openRoom opens a session of a stored version; its key is hexadecimal, or empty for a random one.
+func (v *Service) openRoom(ctx context.Context, version store.Version, in client.OpenSession) (*room, error) {
+	options := session.Options{Trace: true, Settings: in.Settings}
+	if in.Key == "" {
 		if _, err := rand.Read(options.Key[:]); err != nil {
 			return nil, fmt.Errorf("make a key: %w", err)
 		}
-	} else if raw, err := hex.DecodeString(key); err != nil || len(raw) != len(options.Key) {
+	} else if raw, err := hex.DecodeString(in.Key); err != nil || len(raw) != len(options.Key) {
 		return nil, &bad{"the key is not 64 hexadecimal digits"}
 	} else {
 		copy(options.Key[:], raw)
 	}
-	c, problems := contract.Load(version.Contract+".kam", version.Source)
+	c, problems := contract.LoadWith(version.Contract+".kam", version.Source, contract.Files(version.Files).Open)
 	if c == nil {
 		return nil, fmt.Errorf("open a session of %s version %d: its text does not fit this version of Kamerad: %w", version.Contract, version.Version, problems)
 	}
@@ -167,7 +167,7 @@ func (v *Service) openRoom(ctx context.Context, version store.Version, key strin
 	if err != nil {
 		return nil, err
 	}
-	r := newRoom(row, s, paused, v.recorder, v.meters)
+	r := newRoom(row, s, in.Paused, v.recorder, v.meters)
 	v.rooms[r.id] = r
 	r.ended = func(reason string) {
 		if err := v.closeRoom(context.Background(), r, reason); err != nil {

@@ -22,7 +22,6 @@ import (
 
 	"kamerad/client"
 	"kamerad/core/wire"
-	"kamerad/demo"
 	"kamerad/internal/tests/testservice"
 	"kamerad/store"
 )
@@ -49,7 +48,7 @@ func start(t *testing.T, console fs.FS) (*Service, client.API) {
 }
 
 func opened(t *testing.T, v *Service, api client.API, paused bool) *room {
-	_, err := api.Publish(t.Context(), "tidewreck.kam", demo.Contract)
+	_, err := api.Publish(t.Context(), "tidewreck.kam", testservice.Contract, nil)
 	require.NoError(t, err)
 	s, err := api.Open(t.Context(), client.OpenSession{Contract: "tidewreck", Paused: paused})
 	require.NoError(t, err)

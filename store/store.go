@@ -10,6 +10,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"maps"
 	"strings"
 	"time"
 
@@ -110,6 +111,7 @@ type Version struct {
 	Contract    string
 	Version     int
 	Source      string
+	Files       map[string]string // what it includes
 	Fingerprint string
 	Outline     json.RawMessage
 	PublishedAt time.Time
@@ -118,6 +120,9 @@ type Version struct {
 // Publish stores a contract as its next version. Publishing the text of the newest version again gives that version back,
 // with fresh false.
 func (s *Store) Publish(ctx context.Context, v Version) (out Version, fresh bool, err error) {
+	if v.Files == nil {
+		v.Files = map[string]string{}
+	}
 	err = pgx.BeginFunc(ctx, s.pool, func(tx pgx.Tx) error {
 		if _, err := tx.Exec(ctx, "insert into contracts (name) values ($1) on conflict do nothing", v.Contract); err != nil {
 			return err
@@ -127,7 +132,7 @@ func (s *Store) Publish(ctx context.Context, v Version) (out Version, fresh bool
 			return err
 		}
 		out, err = scanVersion(tx.QueryRow(ctx, versions+" where contract = $1 order by version desc limit 1", v.Contract))
-		if err == nil && out.Source == v.Source {
+		if err == nil && out.Source == v.Source && maps.Equal(out.Files, v.Files) {
 			return nil
 		}
 		if err != nil && !errors.Is(err, ErrNotFound) {
@@ -135,8 +140,8 @@ func (s *Store) Publish(ctx context.Context, v Version) (out Version, fresh bool
 		}
 		v.Version, fresh = out.Version+1, true
 		out = v
-		return tx.QueryRow(ctx, "insert into contract_versions (contract, version, source, fingerprint, outline) values ($1, $2, $3, $4, $5) returning published_at",
-			v.Contract, v.Version, v.Source, v.Fingerprint, v.Outline).Scan(&out.PublishedAt)
+		return tx.QueryRow(ctx, "insert into contract_versions (contract, version, source, files, fingerprint, outline) values ($1, $2, $3, $4, $5, $6) returning published_at",
+			v.Contract, v.Version, v.Source, v.Files, v.Fingerprint, v.Outline).Scan(&out.PublishedAt)
 	})
 	if err != nil {
 		return Version{}, false, fmt.Errorf("publish %s: %w", v.Contract, err)
@@ -144,10 +149,10 @@ func (s *Store) Publish(ctx context.Context, v Version) (out Version, fresh bool
 	return out, fresh, nil
 }
 
-const versions = "select contract, version, source, fingerprint, outline, published_at from contract_versions"
+const versions = "select contract, version, source, files, fingerprint, outline, published_at from contract_versions"
 
 func scanVersion(row pgx.Row) (v Version, err error) {
-	err = row.Scan(&v.Contract, &v.Version, &v.Source, &v.Fingerprint, &v.Outline, &v.PublishedAt)
+	err = row.Scan(&v.Contract, &v.Version, &v.Source, &v.Files, &v.Fingerprint, &v.Outline, &v.PublishedAt)
 	if errors.Is(err, pgx.ErrNoRows) {
 		err = ErrNotFound
 	}
@@ -165,10 +170,10 @@ func (s *Store) Version(ctx context.Context, name string, version int) (Version,
 
 // Versions lists the versions of a contract, newest first, without their sources; with an empty name the newest of each.
 func (s *Store) Versions(ctx context.Context, name string) ([]Version, error) {
-	query := "select contract, version, '', fingerprint, 'null'::json, published_at from contract_versions where contract = $1 order by version desc limit 1000"
+	query := "select contract, version, '', '{}'::jsonb, fingerprint, 'null'::json, published_at from contract_versions where contract = $1 order by version desc limit 1000"
 	args := []any{name}
 	if name == "" {
-		query = "select distinct on (contract) contract, version, '', fingerprint, 'null'::json, published_at from contract_versions order by contract, version desc limit 1000"
+		query = "select distinct on (contract) contract, version, '', '{}'::jsonb, fingerprint, 'null'::json, published_at from contract_versions order by contract, version desc limit 1000"
 		args = nil
 	}
 	rows, _ := s.pool.Query(ctx, query, args...)

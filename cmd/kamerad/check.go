@@ -4,11 +4,13 @@ import (
 	"context"
 	"fmt"
 	"os"
+	"path/filepath"
 
 	"github.com/jedib0t/go-pretty/v6/text"
 	"github.com/urfave/cli/v3"
 
 	"kamerad/core/contract"
+	"kamerad/core/rules"
 	"kamerad/core/syntax"
 )
 
@@ -24,7 +26,12 @@ func checkCommand() *cli.Command {
 			if err != nil {
 				return err
 			}
-			checked, problems := contract.Load(args[0], source)
+			checked, problems := contract.LoadWith(args[0], source, beside(args[0], nil))
+			if checked != nil {
+				if _, err := rules.Compile(checked); err != nil {
+					return err
+				}
+			}
 			if c.Bool("json") {
 				if problems == nil {
 					problems = syntax.Problems{}
@@ -84,6 +91,20 @@ func readContract(path string) (string, error) {
 		return "", fmt.Errorf("read the contract: %w", err)
 	}
 	return string(raw), nil
+}
+
+// beside opens the files in a contract's folder; those that it opens are put into taken, unless that is nil.
+func beside(contractFile string, taken contract.Files) syntax.Open {
+	return func(name string) (string, error) {
+		if !filepath.IsLocal(name) {
+			return "", fmt.Errorf("the file %q leads out of the contract's folder", name)
+		}
+		text, err := readContract(filepath.Join(filepath.Dir(contractFile), name))
+		if err == nil && taken != nil {
+			taken[name] = text
+		}
+		return text, err
+	}
 }
 
 func plural(n int, what string) string {

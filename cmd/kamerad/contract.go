@@ -34,7 +34,9 @@ func publish(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	v, err := client.API{Service: c.String("service")}.Publish(ctx, args[0], source)
+	files := contract.Files{}
+	contract.LoadWith(args[0], source, beside(args[0], files)) // the service tells the mistakes
+	v, err := client.API{Service: c.String("service")}.Publish(ctx, args[0], source, files)
 	var problem *client.Problem
 	if errors.As(err, &problem) && problem.Problems != nil {
 		if c.Bool("json") {

@@ -23,7 +23,7 @@ var fence = regexp.MustCompile("(?s)```([a-z]+)\n(.*?)```")
 func TestWhatTheDocumentsShow(t *testing.T) {
 	files, err := filepath.Glob("../../docs/*.md")
 	require.NoError(t, err)
-	c, _ := contract.Load("tidewreck.kam", demo.Contract)
+	c, _ := contract.LoadWith("tidewreck.kam", demo.Contract, demo.Files.Open)
 	script, err := os.ReadFile("../../run")
 	require.NoError(t, err)
 	testservice.Binary(t) // built before the folder changes

@@ -121,7 +121,7 @@ func (g steps) ask(d *diver, entity uint32, request string, args ...string) wire
 func TestTwoDiversOverTheWire(t *testing.T) {
 	p := testservice.Start(t)
 	play := func(contract string) (anas, bos []string, session int64) {
-		v, err := p.Publish(t.Context(), "tidewreck.kam", contract)
+		v, err := p.Publish(t.Context(), "tidewreck.kam", contract, nil)
 		require.NoError(t, err)
 		s, err := p.Open(t.Context(), client.OpenSession{Contract: v.Contract, Version: v.Version, Paused: true, Key: strings.Repeat("5c", 32)})
 		require.NoError(t, err)
@@ -155,10 +155,10 @@ func TestTwoDiversOverTheWire(t *testing.T) {
 		return anas, bos, s.ID
 	}
 
-	anas, bos, id := play(demo.Contract)
+	anas, bos, id := play(testservice.Contract)
 	assert.Contains(t, strings.Join(anas, "\n"), `"satchel"`)
-	other := strings.Replace(demo.Contract, "on join(c) {", `on join(c) { if c.name == "Ana" { c.Diver.satchel.put(tank, 4); c.Diver.air = 30 }; `, 1)
-	require.NotEqual(t, demo.Contract, other)
+	other := strings.Replace(testservice.Contract, "on join(c) {", `on join(c) { if c.name == "Ana" { c.Diver.satchel.put(tank, 4); c.Diver.air = 30 }; `, 1)
+	require.NotEqual(t, testservice.Contract, other)
 	otherAnas, otherBos, _ := play(other)
 	assert.NotEqual(t, anas, otherAnas)
 	assert.Equal(t, bos, otherBos, "what Bo gets tells nothing of Ana's satchel, byte for byte")
@@ -183,7 +183,7 @@ func TestTwoDiversOverTheWire(t *testing.T) {
 }
 
 func open(t *testing.T, p *testservice.Process) int64 {
-	_, err := p.Publish(t.Context(), "tidewreck.kam", demo.Contract)
+	_, err := p.Publish(t.Context(), "tidewreck.kam", testservice.Contract, nil)
 	require.NoError(t, err)
 	s, err := p.Open(t.Context(), client.OpenSession{Contract: "tidewreck"})
 	require.NoError(t, err)
@@ -283,7 +283,7 @@ func TestTheAPIAnswersWithProblems(t *testing.T) {
 	_, err = client.Join(t.Context(), p.Service, 500, "Ana", "", client.Options{})
 	assert.ErrorContains(t, err, "there is no session 500")
 
-	_, err = p.Publish(t.Context(), "bad.kam", "contract bad language 1\nshared A { n: int; m: itn }")
+	_, err = p.Publish(t.Context(), "bad.kam", "contract bad language 1\nshared A { n: int; m: itn }", nil)
 	require.ErrorAs(t, err, &problem)
 	assert.Equal(t, 422, problem.Status)
 	assert.Len(t, problem.Problems, 2)
@@ -376,6 +376,7 @@ func TestCommands(t *testing.T) {
 	dir := t.TempDir()
 	file := filepath.Join(dir, "tidewreck.kam")
 	require.NoError(t, os.WriteFile(file, []byte(demo.Contract), 0o600))
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "wreck.json"), []byte(demo.Files["wreck.json"]), 0o600))
 	faulty := filepath.Join(dir, "faulty.kam")
 	require.NoError(t, os.WriteFile(faulty, []byte(`contract wreck language 1
 enum Item { flare, patch }
@@ -398,7 +399,7 @@ entity Diver per diver {
 		assert.Regexp(t, regexp.MustCompile(want), out, "%v", args)
 		return out
 	}
-	must(`✓ no mistakes in .*tidewreck.kam: 3 kinds, 11 properties, 7 requests, 4 events`, 0, "", "check", file)
+	must(`✓ no mistakes in .*tidewreck.kam: 10 kinds, 32 properties, 19 requests, 7 events`, 0, "", "check", file)
 	out := must(`5 mistakes`, 1, "", "check", faulty)
 	for _, position := range []string{":3:18:", ":4:22:", ":7:11:", ":9:12:", ":10:19:"} {
 		assert.Contains(t, out, position)
@@ -424,15 +425,19 @@ entity Diver per diver {
 	must(`published.* tidewreck version 1`, 0, "", "contract", "publish", file)
 	must(`already as version 1`, 0, "", "contract", "publish", file)
 	must(`tidewreck +1`, 0, "", "contract", "list")
-	must(`(?s)request\(words: text max 20\) -> bool, at most 1 in 10 s.*check not opened else drop.*check satchel.has\(item\) else deny "not carried".*0.3 s apart`, 0, "", "contract", "show", "tidewreck")
+	must(`(?s)check satchel.has\(item\) else strike "not carried".*0.3 s apart.*request\(pick: int 0..4\) -> bool, at most 1 in 10 s`, 0, "", "contract", "show", "tidewreck")
 	assert.Equal(t, demo.Contract, must(`tidewreck`, 0, "", "contract", "show", "--source", "tidewreck"))
 	must(`there is no contract "pearl"; there is tidewreck`, 2, "", "contract", "show", "pearl")
 	must(`opened session 1`, 0, "", "session", "open", "tidewreck")
 	must(`"open": true`, 0, "", "session", "list", "--json")
 	must(`"pearl" is no session's number`, 2, "", "session", "show", "pearl")
 
+	must(`✕ denied: not in the water`, 1, "", "ask", "1", "Diver.search", "--as", "Cleo")
+	must(`✓ accepted`, 0, "", "ask", "1", "Dive.begin", "--as", "Ida", "--role", "referee")
 	must(`✓ accepted`, 0, "", "ask", "1", "Diver.search", "--as", "Cleo")
-	must(`✓ accepted, replied false`, 0, "", "ask", "1", "guess", "rust", "--as", "Cleo")
+	must(`✓ accepted, replied (true|false)`, 0, "", "ask", "1", "guess", "3", "--as", "Cleo")
+	must(`has no setting "divers_wanted"`, 2, "", "session", "open", "tidewreck", "--set", "divers_wanted=3")
+	must(`the setting .divers. is 17, not a whole number from 1 to 16`, 2, "", "session", "open", "--set", "divers=17", "tidewreck")
 	must(`✕ denied: not carried \(check\)`, 1, "", "ask", "1", "use", "relic", "--as", "Cleo")
 	must(`\? malformed: the argument .item. is "pearl"`, 1, "", "ask", "1", "use", "pearl", "--as", "Cleo")
 	must(`"stage": "types"`, 1, "", "ask", "--json", "1", "Diver.fly", "--as", "Cleo")

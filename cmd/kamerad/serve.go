@@ -47,7 +47,7 @@ func demoCommand() *cli.Command {
 			}
 			return serve(ctx, c, func(ctx context.Context, address string) error {
 				api := client.API{Service: address}
-				v, err := api.Publish(ctx, "tidewreck.kam", demo.Contract)
+				v, err := api.Publish(ctx, "tidewreck.kam", demo.Contract, demo.Files)
 				if err != nil {
 					return err
 				}

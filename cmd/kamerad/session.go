@@ -10,6 +10,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"kamerad/client"
+	"kamerad/core/contract"
 )
 
 func sessionCommand() *cli.Command {
@@ -19,6 +20,7 @@ func sessionCommand() *cli.Command {
 		Commands: []*cli.Command{
 			{Name: "open", Usage: "open a session of a published contract", ArgsUsage: "CONTRACT", Action: openSession, Flags: append(flags,
 				&cli.IntFlag{Name: "version", Usage: "which `VERSION`; the newest if not given"},
+				&cli.StringSliceFlag{Name: "set", Usage: "`NAME=VALUE` of a setting of the contract; may be repeated"},
 				&cli.BoolFlag{Name: "paused", Usage: "no ticks but by `kamerad session step`"},
 				&cli.StringFlag{Name: "key-file", Usage: "a `FILE` with 64 hexadecimal digits that make the numbering of entities repeatable"})},
 			{Name: "list", Usage: "list the open sessions, then the newest closed ones", Flags: flags, Action: listSessions},
@@ -39,6 +41,16 @@ func openSession(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	o := client.OpenSession{Contract: args[0], Version: c.Int("version"), Paused: c.Bool("paused")}
+	for _, set := range c.StringSlice("set") {
+		name, value, ok := strings.Cut(set, "=")
+		if !ok {
+			return fmt.Errorf("open a session: --set %s gives no value; write --set NAME=VALUE", set)
+		}
+		if o.Settings == nil {
+			o.Settings = map[string]json.RawMessage{}
+		}
+		o.Settings[name] = contract.RawWord(value)
+	}
 	if file := c.String("key-file"); file != "" {
 		raw, err := os.ReadFile(file)
 		if err != nil {

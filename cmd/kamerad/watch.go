@@ -184,6 +184,12 @@ func (w *watched) cell(c *column, thing *replicate.Thing, p *contract.PropertyOu
 	if held := c.copy.Thing(thing.Entity); held != nil {
 		value, has = held.Value(p.Name)
 	}
+	// Whether any other audience holds this client only the server can tell: what the client has not, it is taken not to get.
+	for _, audience := range []string{to, kind.To} {
+		if !has && audience != "everyone" && audience != "owner" {
+			return muted.Sprint("–")
+		}
+	}
 	word := ""
 	if has {
 		word = p.Type.Format(value) + " "

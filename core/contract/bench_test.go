@@ -13,7 +13,7 @@ func BenchmarkLoadTidewreck(b *testing.B) {
 		b.Fatal(err)
 	}
 	for b.Loop() {
-		if c, problems := Load("tidewreck.kam", string(raw)); c == nil {
+		if c, problems := LoadWith("tidewreck.kam", string(raw), beside("../../demo/tidewreck.kam")); c == nil {
 			b.Fatal(problems)
 		}
 	}

@@ -49,6 +49,7 @@ type env struct {
 	rolled   bool        // something did
 	constant bool        // nothing may be read
 	spawning bool        // in `on spawn`, which may set what is `once`
+	losing   bool        // in `on owner lost` or `on owner leave`
 	scopes   []map[string]*Expr
 	nums     int
 	mem      int
@@ -159,7 +160,11 @@ func (e *env) stmt(s syntax.Stmt) (Stmt, bool) {
 			return Stmt{}, false
 		}
 		for _, k := range x.Type.Kinds {
-			k.given = true
+			if to.Op != OpConst {
+				k.given = true
+			} else if !e.losing {
+				k.returns = true
+			}
 			if k.Per >= 0 {
 				e.fail(s.X.Span(), "wrong-type", fmt.Sprintf("%s cannot be given away: each client has its own", k.Name), "what changes hands is shared or spawned")
 				return Stmt{}, false
@@ -291,12 +296,19 @@ func (e *env) spawn(s *syntax.Spawn) (Stmt, bool) {
 			return out, false
 		}
 		out.Kinds = []*Kind{k}
+		e.spawns[k] = true
 	} else if x := e.local(s.Kind.Text); x != nil && x.Type.Form == FormKind {
 		e.used[x] = true
 		out.Value, out.Kinds = x, x.Type.Kinds
+		for _, k := range out.Kinds {
+			e.spawns[k] = true
+		}
 	} else if p := e.property(s.Kind.Text); p != nil && p.Type.Form == FormKind {
 		e.used[p.decl] = true
 		out.Value, out.Kinds = &Expr{Op: OpGet, Type: p.Type, Prop: p, Args: []*Expr{e.self()}}, p.Type.Kinds
+		for _, k := range out.Kinds {
+			e.spawns[k] = true
+		}
 	} else {
 		e.fail(s.Kind.At, "unknown-name", fmt.Sprintf("the kind `%s` is not declared", s.Kind.Text), e.suggest(s.Kind.Text, names(e.kinds), "declare it: entity "+s.Kind.Text+" { … }"))
 		return out, false
@@ -318,6 +330,10 @@ func (e *env) spawn(s *syntax.Spawn) (Stmt, bool) {
 		p := props[out.Kinds[0].Index]
 		v := e.value(set.Value, p.Type, "the value of `"+name+"`")
 		ok = ok && v != nil
+		if v != nil {
+			x := &Expr{Op: OpGet, Props: props}
+			e.mayChange(x, x, v)
+		}
 		out.Sets = append(out.Sets, SetValue{props, v})
 	}
 	for _, k := range out.Kinds {
@@ -653,8 +669,10 @@ func (e *env) assign(s *syntax.Assign) (Stmt, bool) {
 	what := "the new value of `" + p.Name + "`"
 	if s.Op == "=" {
 		v := e.value(s.Value, target.Type, what)
+		e.mayChange(root, target, v)
 		return Stmt{Op: OpSet, X: target, Value: v}, v != nil
 	}
+	e.mayChange(root, target, nil)
 	op := OpAdd
 	if s.Op == "-=" {
 		op = OpSub
@@ -674,6 +692,25 @@ func (e *env) assign(s *syntax.Assign) (Stmt, bool) {
 	}
 	e.fail(s.At, "wrong-type", fmt.Sprintf("`%s` is of the type %s and cannot be counted up or down", p.Name, target.Type), "assign with `=`")
 	return Stmt{}, false
+}
+
+// mayChange notes that a property may come to differ from its default, unless it is the default that it is given.
+func (e *env) mayChange(root, target, v *Expr) {
+	props := root.Props
+	if root.Prop != nil {
+		props = []*Property{root.Prop}
+	}
+	for _, p := range props {
+		if p == nil {
+			continue
+		}
+		if v != nil && target == root {
+			if slots, constant := e.slots(v); constant && slices.Equal(slots, p.Default) {
+				continue
+			}
+		}
+		e.changes[p.decl] = true
+	}
 }
 
 // property gives a property of self, or nil.

@@ -376,6 +376,14 @@ func (e *env) method(call *syntax.Call, m *syntax.Member) (s Stmt, changes, ok b
 	}
 	if how.changes {
 		s.Args = args[1:]
+		switch how.op {
+		case OpPut:
+			e.mayChange(on, nil, nil)
+		case OpMove:
+			if ok {
+				e.mayChange(s.To, nil, nil)
+			}
+		}
 		return s, true, ok
 	}
 	s.Value = &Expr{Op: how.op, Type: &Type{Form: how.result}, Args: args}

@@ -27,7 +27,7 @@ func LoadWith(name, text string, open syntax.Open) (*Contract, syntax.Problems) 
 	c := &checker{
 		src: src, problems: problems, files: open, enums: map[string]*Enum{}, kinds: map[string]*Kind{}, consts: map[string]*Expr{}, calls: map[any][]call{}, used: map[any]bool{}, sent: map[*Enum]bool{},
 		trees: map[*Kind]*syntax.Entity{}, unread: len(problems) > 0, parts: map[string]*part{}, aliases: map[string]*syntax.TypeDecl{}, types: map[string]*Type{}, open: map[string]bool{},
-		settings: map[string]*Setting{}, fns: map[string]*Fn{}, audiences: map[string]*Named{}, texts: map[string]int64{"": 0},
+		settings: map[string]*Setting{}, fns: map[string]*Fn{}, audiences: map[string]*Named{}, texts: map[string]int64{"": 0}, changes: map[int]bool{}, spawns: map[*Kind]bool{},
 		out: &Contract{TickRate: 20, Seats: 64, Source: src, Texts: []string{""}},
 	}
 	c.file(file)
@@ -87,8 +87,10 @@ type checker struct {
 	sent      map[*Enum]bool // enums that are arguments of requests
 	calls     map[any][]call // which actions and functions run which, to find circles
 	trees     map[*Kind]*syntax.Entity
-	later     []func() // what can be told only when all bodies are read
-	unread    bool     // the text itself has mistakes: what is missing may only not have been understood
+	changes   map[int]bool   // declarations of properties that something may give another value than their default
+	spawns    map[*Kind]bool // kinds that some body spawns
+	later     []func()       // what can be told only when all bodies are read
+	unread    bool           // the text itself has mistakes: what is missing may only not have been understood
 }
 
 // text gives the place of a text among the contract's.
@@ -586,7 +588,7 @@ func (c *checker) bodies(k *Kind, d *syntax.Entity) {
 }
 
 func (c *checker) handler(k *Kind, h *syntax.Handler) {
-	env := &env{checker: c, kind: k, spawning: h.On.Text == "spawn"}
+	env := &env{checker: c, kind: k, spawning: h.On.Text == "spawn", losing: strings.HasPrefix(h.On.Text, "owner")}
 	env.enter()
 	body := env.body(h.Body, h.At)
 	at := map[string]**Body{"start": &k.OnStart, "spawn": &k.OnSpawn, "tick": &k.OnTick, "owner lost": &k.OnOwnerLost, "owner leave": &k.OnOwnerLeave}[h.On.Text]

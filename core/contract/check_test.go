@@ -108,17 +108,23 @@ func TestAMessageShowsTheLineAndACaret(t *testing.T) {
 func TestTheOutlineTellsNothingOfTheServer(t *testing.T) {
 	raw, err := os.ReadFile("../../demo/tidewreck.kam")
 	require.NoError(t, err)
-	c, _ := Load("tidewreck.kam", string(raw))
+	load := func(text string) *Contract {
+		c, problems := LoadWith("tidewreck.kam", text, beside("../../demo/tidewreck.kam"))
+		require.NotNil(t, c, problems.Error())
+		return c
+	}
+	c := load(string(raw))
 	outline := c.Outline()
-	assert.Nil(t, outline.Kind("Strongbox").Property("answer"))
+	assert.Nil(t, outline.Kind("Keeper"))
+	assert.Nil(t, outline.Kind("Crate").Property("what"))
 	assert.Nil(t, outline.Kind("Diver").Property("finds"))
 	assert.Empty(t, outline.Kind("Diver").Request("use").Checks)
 	assert.Equal(t, []string{"not in the water", "not carried"}, outline.Kind("Diver").Request("use").Reasons)
-	assert.NotNil(t, c.FullOutline().Kind("Strongbox").Property("answer"))
+	assert.NotNil(t, c.FullOutline().Kind("Crate").Property("what"))
 
-	other, _ := Load("tidewreck.kam", strings.NewReplacer(`"an echo"`, `"rust"`, "patch_mends = 25", "patch_mends = 30", "air >= 5", "air >= 9").Replace(string(raw)))
+	other := load(strings.NewReplacer(`"an echo"`, `"a bell"`, "patch_mends = 25", "patch_mends = 30", "air >= 5", "air >= 9").Replace(string(raw)))
 	assert.Equal(t, outline.Fingerprint(), other.Outline().Fingerprint(), "what only the server has does not show")
-	renamed, _ := Load("tidewreck.kam", strings.ReplaceAll(string(raw), "tint", "colour_of_suit"))
+	renamed := load(strings.ReplaceAll(string(raw), "tint", "colour_of_suit"))
 	assert.NotEqual(t, outline.Fingerprint(), renamed.Outline().Fingerprint())
 }
 

@@ -126,6 +126,7 @@ type Kind struct {
 	Slots        int
 	refType      *Type
 	given        bool // some body gives it to somebody
+	returns      bool // some body but `on owner lost` and `on owner leave` gives it back to the server
 }
 
 // Visible tells whether any client is ever told of an entity of this kind.

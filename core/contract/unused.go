@@ -7,25 +7,36 @@ import (
 	"kamerad/core/syntax"
 )
 
+// findings are what is told as a warning and can be accepted.
+var findings = map[string]bool{"unused": true, "abandoned": true}
+
+// acceptKey names a finding about a declaration.
+type acceptKey struct {
+	decl    int // offset
+	finding string
+}
+
 // unused warns of what is declared and then never used.
 func (c *checker) unused(f *syntax.File) {
-	taken := map[int]bool{} // accepts, by what they are for
-	accepted := map[int]bool{}
+	taken := map[acceptKey]bool{}
+	accepted := map[acceptKey]bool{}
 	for _, a := range f.Accepts {
-		if a.Finding.Text != "unused" {
-			c.fail(a.Finding.At, "unknown-name", fmt.Sprintf("there is no finding `%s`", a.Finding.Text), "there is `unused`")
+		if !findings[a.Finding.Text] {
+			c.fail(a.Finding.At, "unknown-name", fmt.Sprintf("there is no finding `%s`", a.Finding.Text), c.suggest(a.Finding.Text, names(findings), "one of "+joined(names(findings))))
 		}
-		accepted[a.For] = true
+		accepted[acceptKey{a.For, a.Finding.Text}] = true
 	}
-	warn := func(decl syntax.Span, at syntax.Ident, what, hint string) {
-		if accepted[decl.Start] {
-			taken[decl.Start] = true
+	find := func(finding string, decl syntax.Span, at syntax.Ident, what, hint string) {
+		key := acceptKey{decl.Start, finding}
+		if accepted[key] {
+			taken[key] = true
 			return
 		}
-		p := c.src.Problem(at.At, "unused", what, hint)
+		p := c.src.Problem(at.At, finding, what, hint)
 		p.Warning = true
 		c.problems = append(c.problems, p)
 	}
+	warn := func(decl syntax.Span, at syntax.Ident, what, hint string) { find("unused", decl, at, what, hint) }
 	for _, d := range f.Decls {
 		switch d := d.(type) {
 		case *syntax.Roles:
@@ -64,7 +75,8 @@ func (c *checker) unused(f *syntax.File) {
 				}
 				// What clients may send is used, named or not.
 				if c.sent[e] {
-					taken[d.At.Start] = taken[d.At.Start] || accepted[d.At.Start]
+					key := acceptKey{d.At.Start, "unused"}
+					taken[key] = taken[key] || accepted[key]
 				} else {
 					warn(d.At, m, fmt.Sprintf("the value `%s` of %s is never used", m.Text, e.Name), "use it or remove it")
 				}
@@ -79,11 +91,32 @@ func (c *checker) unused(f *syntax.File) {
 				}
 			}
 			for _, p := range d.Properties {
+				if q := k.Property(p.Name.Text); q != nil && !c.changes[q.decl] && !q.Once && q.Set == nil && q.Follows == nil {
+					warn(p.At, p.Name, fmt.Sprintf("nothing ever changes `%s.%s`", k.Name, q.Name), "change it in a body; or say `once` if it is meant to stay as it is")
+				}
 				if q := k.Property(p.Name.Text); q != nil && q.To == Nobody && !c.used[q.decl] {
 					warn(p.At, p.Name, fmt.Sprintf("nobody ever reads `%s.%s`", k.Name, q.Name), "it is sent to nobody; read it somewhere, say who gets it, or remove it")
 				}
 			}
 			c.unusedEvents(k, d.Events, warn)
+			if d.Sort == syntax.SortEntity && k.Free() && !c.spawns[k] {
+				warn(d.At, d.Name, fmt.Sprintf("nothing ever spawns `%s`", k.Name), "spawn it in a body, or remove it; what each client has one of is `per` a role")
+			}
+			if k.given {
+				switch {
+				case k.OnOwnerLost == nil:
+					find("abandoned", d.At, d.Name, fmt.Sprintf("nothing gives `%s` back when its owner's connection is lost: it stays with a client that is not there", k.Name), "add `on owner lost { give self to server }`")
+				case !k.returns:
+					find("abandoned", d.At, d.Name, fmt.Sprintf("nothing gives `%s` back when its owner is done with it: nobody else can ever have it", k.Name), "add a request that says `give self to server`")
+				}
+			}
+			for _, n := range d.Needs {
+				for _, a := range k.Actions {
+					if a.Name == n.Name.Text && !c.used[a.decl] {
+						warn(n.At, n.Name, fmt.Sprintf("the action `%s`, which %s needs, is never run", a.Name, k.Name), "run it with `do "+a.Name+"(…)` or remove the line")
+					}
+				}
+			}
 			for _, a := range d.Actions {
 				i := slices.IndexFunc(k.Actions, func(b *Action) bool { return b.Name == a.Name.Text })
 				if !c.used[k.Actions[i].decl] && a.Body != nil && !c.needed(k, a.Name.Text) {
@@ -98,8 +131,8 @@ func (c *checker) unused(f *syntax.File) {
 		}
 	}
 	for _, a := range f.Accepts {
-		if !taken[a.For] && a.Finding.Text == "unused" {
-			p := c.src.Problem(a.At, "needless-accept", "nothing below this line is unused", "remove the line")
+		if !taken[acceptKey{a.For, a.Finding.Text}] && findings[a.Finding.Text] {
+			p := c.src.Problem(a.At, "needless-accept", fmt.Sprintf("nothing below this line is %s", a.Finding.Text), "remove the line")
 			p.Warning = true
 			c.problems = append(c.problems, p)
 		}

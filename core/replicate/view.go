@@ -299,6 +299,16 @@ func (v *View) Written(e *world.Entity, properties uint64) {
 	}
 }
 
+// Again sends a client the value of a property once more, as it is: what the client wrote itself was not taken.
+func (v *View) Again(e *world.Entity, p *contract.Property, client int) {
+	s := v.sent[e.ID]
+	if s == nil || s.values == nil || v.Everything || !v.rules.Sees(e, client) || !v.rules.Gets(e, p, client) {
+		return
+	}
+	b := v.own(client)
+	b.Values = append(b.Values, wire.Update{Entity: s.number, Kind: e.Kind.Name, Fields: []wire.Field{{Name: p.Name, Type: p.Type, Value: v.valueFor(e, p, client)}}})
+}
+
 // ask brings a client's knowledge of what has to be asked for up to date.
 func (v *View) ask(client int, known map[world.ID]*asked) {
 	for k := range v.classes {

@@ -175,6 +175,24 @@ func (m *Machine) whole(c *code, self *world.Entity) *Outcome {
 // Join makes the entities that a client has one each of, runs their `on spawn`, then `on join`.
 func (m *Machine) Join(client *world.Client) *Outcome {
 	m.begin(0)
+	if out := m.own(client); out != nil {
+		return out
+	}
+	m.frames[0].nums[0] = int64(client.Number)
+	return m.whole(m.program.join, nil)
+}
+
+// Enter makes the entities of a client that has got another role.
+func (m *Machine) Enter(client world.Client) *Outcome {
+	m.begin(0)
+	if out := m.own(&client); out != nil {
+		return out
+	}
+	return m.rounds()
+}
+
+// own makes the entities that a client has one each of.
+func (m *Machine) own(client *world.Client) *Outcome {
 	for _, k := range m.program.contract.Kinds {
 		if k.Per != client.Role {
 			continue
@@ -186,8 +204,7 @@ func (m *Machine) Join(client *world.Client) *Outcome {
 			}
 		}
 	}
-	m.frames[0].nums[0] = int64(client.Number)
-	return m.whole(m.program.join, nil)
+	return nil
 }
 
 // Lost, Back and Leave run the handlers for a client whose connection is gone, is there again, or whose seat ends.

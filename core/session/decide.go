@@ -164,6 +164,7 @@ func (s *Session) settle(o *rules.Outcome) (changes []Change, told []rules.Told)
 				v.Spawned(n.Entity)
 			case n.Gone:
 				v.Despawned(n.Entity)
+				s.forget(n.Entity)
 			default:
 				v.Given(n.Entity)
 			}

@@ -29,24 +29,28 @@ const (
 
 // Session is one running world. It is used by one goroutine at a time.
 type Session struct {
-	contract *contract.Contract
-	world    *world.World
-	machine  *rules.Machine
-	view     *replicate.View
-	truth    *replicate.View // what the server holds; nil unless traced
-	requests map[string]*contract.Request
-	seats    map[int]*seat
-	order    []*seat // by number
-	told     []Told  // in this tick
-	faults   []Fault
-	logs     []Log
-	closed   string          // why the session ended, once it has
-	args     []int64         // of the request that is decided
-	walked   []*world.Entity // the entities that a stage goes over
-	last     int             // client number
-	tick     int64
-	inputs   []input
-	spare    []input // the memory of the last tick's inputs
+	contract  *contract.Contract
+	world     *world.World
+	machine   *rules.Machine
+	view      *replicate.View
+	truth     *replicate.View // what the server holds; nil unless traced
+	requests  map[string]*contract.Request
+	seats     map[int]*seat
+	order     []*seat // by number
+	told      []Told  // in this tick
+	faults    []Fault
+	logs      []Log
+	closed    string                        // why the session ended, once it has
+	moves     map[string]*contract.Property // holds and properties that clients write, by full name
+	moveKinds map[string]*contract.Kind
+	presses   map[key]uint64 // the newest press of each hold
+	budgets   map[key]*budget
+	args      []int64         // of the request that is decided
+	walked    []*world.Entity // the entities that a stage goes over
+	last      int             // client number
+	tick      int64
+	inputs    []input
+	spare     []input // the memory of the last tick's inputs
 }
 
 // seat is a client's place.
@@ -99,8 +103,9 @@ func (w *window) take(count int, length, tick int64) bool {
 
 type input struct {
 	seat *seat
-	what string // join, ready, leave, ask
+	what string // join, ready, leave, ask, press, release or write; empty for what no longer counts
 	call Call
+	move Move
 }
 
 // Call is a request that was read: its name and arguments are what the contract declares, or it is known what is wrong.
@@ -154,6 +159,15 @@ func New(c *contract.Contract, o Options) (*Session, error) {
 	s.world = world.New(c, nil)
 	if err := s.settings(o.Settings); err != nil {
 		return nil, err
+	}
+	s.moves, s.moveKinds = map[string]*contract.Property{}, map[string]*contract.Kind{}
+	s.presses, s.budgets = map[key]uint64{}, map[key]*budget{}
+	for _, k := range c.Kinds {
+		for _, p := range k.Properties {
+			if p.Hold != nil || p.Set != nil {
+				s.moves[k.Name+"."+p.Name], s.moveKinds[k.Name+"."+p.Name] = p, k
+			}
+		}
 	}
 	s.machine = rules.NewMachine(program, s.world, o.Key)
 	s.view = replicate.NewView(o.Key, s.world, s.machine, false)
@@ -420,10 +434,14 @@ func (s *Session) Tick() *Step {
 			s.leave(t)
 		case "ask":
 			s.decide(t, &in.call, step)
+		case "press", "release", "write":
+			s.carry(t, &in.move)
 		}
 	}
+	s.leases()
 	s.timers()
 	s.motion()
+	s.roles()
 	s.collect(step)
 	s.frames(step, base)
 	s.world.Sweep(maxTexts)

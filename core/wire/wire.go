@@ -59,11 +59,28 @@ type Ask struct {
 	Seen    int64             `json:"seen,omitempty"` // the newest tick that the client has applied
 }
 
-// FromClient is any message of a client: an Ask (type ask), or one of ready, seen and leave.
+// Move is a client's press or release of a hold, or its write of a property. A press that is sent again with its number renews
+// the lease.
+type Move struct {
+	Seq      uint64          // of a write: counts up with those of requests
+	Entity   uint32          // 0: the one of a shared kind, or the client's own
+	Property string          // Kind.name
+	Press    uint64          // of a hold: counts up from 1 with each new press
+	Value    json.RawMessage // of a write
+	Seen     int64           // the newest tick that the client has applied
+}
+
+// FromClient is any message of a client: an Ask (type ask), a Move (press, release, write), or one of ready, seen and leave.
 type FromClient struct {
 	Type string `json:"type"`
 	Ask
+	Property string          `json:"property,omitempty"`
+	Press    uint64          `json:"press,omitempty"`
+	Value    json.RawMessage `json:"value,omitempty"`
 }
+
+// Move gives the press, release or write that a message is.
+func (m *FromClient) Move() Move { return Move{m.Seq, m.Entity, m.Property, m.Press, m.Value, m.Seen} }
 
 // ParseFromClient reads a client's message. The error says what is broken; a client that sends such a message is cut.
 func ParseFromClient(raw []byte) (FromClient, error) {
@@ -81,12 +98,16 @@ func ParseFromClient(raw []byte) (FromClient, error) {
 	}
 	switch m.Type {
 	case "ready", "seen", "leave":
-	case "ask":
+	case "press", "release":
+		if m.Press == 0 {
+			return m, fmt.Errorf("the %s has no number; they count up from 1", m.Type)
+		}
+	case "ask", "write":
 		if m.Seq == 0 {
 			return m, fmt.Errorf("the request has no sequence number; they count up from 1")
 		}
 	default:
-		return m, fmt.Errorf("the message has the unknown type %.40q; there are ask, ready, seen and leave", m.Type)
+		return m, fmt.Errorf("the message has the unknown type %.40q; there are ask, write, press, release, ready, seen and leave", m.Type)
 	}
 	return m, nil
 }

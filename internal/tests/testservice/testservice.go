@@ -5,6 +5,7 @@ import (
 	"bytes"
 	"context"
 	"crypto/rand"
+	_ "embed"
 	"encoding/hex"
 	"net/url"
 	"os"
@@ -21,6 +22,11 @@ import (
 
 	"kamerad/client"
 )
+
+// Contract is a small contract about one dive, for tests that need a session and no whole game.
+//
+//go:embed dive.kam
+var Contract string
 
 // Process is a running service.
 type Process struct {

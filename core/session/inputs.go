@@ -1,0 +1,210 @@
+package session
+
+import (
+	"fmt"
+
+	"kamerad/core/contract"
+	"kamerad/core/replicate"
+	"kamerad/core/wire"
+	"kamerad/core/world"
+)
+
+// Move is a client's press or release of a hold, or its write of a property, once it was read.
+type Move struct {
+	what  string // press, release or write
+	in    wire.Move
+	prop  *contract.Property
+	kind  *contract.Kind
+	value contract.Value
+	wrong string // empty when it can be carried out
+}
+
+// key names a property of an entity.
+type key struct {
+	entity   world.ID
+	property int
+}
+
+// budget is what a client may still spend on writes of a property.
+type budget struct {
+	left float64
+	tick int64 // up to which it has grown
+	own  int64 // of the last write
+}
+
+// ReadMove holds a press, a release or a write against the contract. It may be called by any goroutine.
+func (s *Session) ReadMove(what string, in wire.Move) Move {
+	m := Move{what: what, in: in}
+	m.prop = s.moves[in.Property]
+	if m.prop == nil || (m.prop.Hold == nil) != (what == "write") {
+		m.prop, m.wrong = nil, fmt.Sprintf("the contract has no hold or property %.80q that a client could %s", in.Property, what)
+		return m
+	}
+	m.kind = s.moveKinds[in.Property]
+	if what == "write" {
+		var err error
+		if m.value, err = m.prop.Type.ParseJSON(in.Value); err != nil {
+			m.wrong = "the value " + err.Error()
+		}
+	}
+	return m
+}
+
+// Move queues a press, release or write for the next tick. Of the writes of one property only the newest counts.
+func (s *Session) Move(client int, m Move) {
+	t := s.seats[client]
+	if t == nil {
+		return
+	}
+	if t.asked++; t.asked > 4*maxPerTick {
+		return
+	}
+	s.Confirm(client, m.in.Seen)
+	if m.what == "write" {
+		for i := range s.inputs {
+			if in := &s.inputs[i]; in.seat == t && in.what == "write" && in.move.prop == m.prop && in.move.in.Entity == m.in.Entity {
+				in.what = "" // an older one
+			}
+		}
+	}
+	s.inputs = append(s.inputs, input{seat: t, what: m.what, move: m})
+}
+
+// carry carries out a press, release or write. Only what is refused gets a decision.
+func (s *Session) carry(t *seat, m *Move) {
+	outcome, stage, reason := wire.Malformed, wire.StageTypes, m.wrong
+	if m.wrong == "" {
+		e := s.target(t, m.kind, m.in.Entity)
+		switch {
+		case e == nil:
+			outcome, stage, reason = wire.Denied, wire.StageTarget, "no such entity"
+		case m.what == "write":
+			outcome, stage, reason = s.write(t, e, m)
+			if reason != "" {
+				s.eachView(func(v *replicate.View) { v.Again(e, m.prop, t.client.Number) })
+			}
+		case e.Owner != t.client.Number:
+			outcome, stage, reason = wire.Denied, wire.StageFrom, "not the owner"
+		case m.what == "press":
+			reason = ""
+			s.press(e, m)
+		default:
+			reason = ""
+			if s.presses[key{e.ID, m.prop.Index}] == m.in.Press {
+				s.hold(e, m.prop, false)
+			}
+		}
+	}
+	if reason != "" {
+		t.said = append(t.said, wire.Decision{Seq: m.in.Seq, Outcome: outcome, Stage: stage, Reason: reason, Check: -1})
+	}
+}
+
+// press begins a hold, or renews its lease. A hold that has ended begins again only with a new press.
+func (s *Session) press(e *world.Entity, m *Move) {
+	k := key{e.ID, m.prop.Index}
+	held := e.Nums[m.prop.Slot] != 0
+	fresh := m.in.Press > s.presses[k]
+	if !fresh && !held || m.in.Press < s.presses[k] {
+		return
+	}
+	s.presses[k] = m.in.Press
+	if held || s.machine.MayHold(e, m.prop) {
+		e.Nums[m.prop.Hold.Slot] = s.tick + m.prop.Hold.Lease
+		s.hold(e, m.prop, true)
+	}
+}
+
+// hold sets a hold and runs what that sets off.
+func (s *Session) hold(e *world.Entity, p *contract.Property, down bool) {
+	v := int64(0)
+	if down {
+		v = 1
+	}
+	s.world.Write(e, p.Index, p.Slot, v)
+	s.cause('o', int64(e.ID), int64(p.Index))
+	s.conclude("the hold "+p.Name+" of "+e.Kind.Name, s.machine.Settle())
+}
+
+// leases ends the holds whose lease has run out or whose condition fails.
+func (s *Session) leases() {
+	if len(s.moves) == 0 {
+		return
+	}
+	s.each(func(e *world.Entity) {
+		for _, p := range e.Kind.Properties {
+			if p.Hold != nil && !e.Gone && e.Nums[p.Slot] != 0 && (s.tick >= e.Nums[p.Hold.Slot] || s.seats[e.Owner] == nil || !s.machine.MayHold(e, p)) {
+				s.hold(e, p, false)
+			}
+		}
+	})
+}
+
+// write lets a client write a property within its pace and rule; an empty reason means that it was done.
+func (s *Session) write(t *seat, e *world.Entity, m *Move) (wire.Outcome, wire.Stage, string) {
+	client, ok := s.machine.Writer(e, m.prop)
+	if !ok || client != t.client.Number {
+		return wire.Denied, wire.StageFrom, "not the owner"
+	}
+	k := key{e.ID, m.prop.Index}
+	b := s.budgets[k]
+	if b == nil {
+		b = &budget{left: m.prop.Set.Burst, tick: s.tick, own: -1}
+		s.budgets[k] = b
+	}
+	if changed := s.world.Changed(e, m.prop.Index); changed > m.in.Seen && changed != b.own {
+		return wire.Denied, wire.StageBounds, "older than the server's last write"
+	}
+	slots := m.prop.Type.AppendSlots(s.args[:0], m.value, s.world.Intern)
+	s.args = slots[:0]
+	if m.prop.Set.Pace != nil {
+		b.left = min(m.prop.Set.Burst, b.left+m.prop.Set.Rate*float64(s.tick-b.tick)/float64(s.contract.TickRate))
+		b.tick = s.tick
+		cost := s.machine.Pace(e, m.prop, slots)
+		if cost > b.left+1e-9 {
+			return wire.Denied, wire.StageLimit, "pace"
+		}
+		defer func() { b.left -= cost }()
+	}
+	if !s.machine.Obeys(e, m.prop, slots) {
+		return wire.Denied, wire.StageCheck, "rule"
+	}
+	s.world.Set(e, m.prop, slots)
+	s.cause('w', int64(e.ID), int64(m.prop.Index))
+	if o := s.machine.Settle(); o != nil {
+		s.conclude("a write of "+e.Kind.Name+"."+m.prop.Name, o)
+		return wire.Faulted, wire.StageBody, "the write failed inside and changed nothing"
+	}
+	s.settle(nil)
+	b.own = s.tick
+	return wire.Accepted, "", ""
+}
+
+// forget drops what is kept about an entity that is gone.
+func (s *Session) forget(e *world.Entity) {
+	for _, p := range e.Kind.Properties {
+		delete(s.presses, key{e.ID, p.Index})
+		delete(s.budgets, key{e.ID, p.Index})
+	}
+}
+
+// roles gives clients with another role the entities of it, in place of those of their old one.
+func (s *Session) roles() {
+	for _, t := range s.order {
+		c := s.world.Client(t.client.Number)
+		if c == nil || c.Role == t.client.Role {
+			continue
+		}
+		t.client.Role = c.Role
+		for _, k := range s.contract.Kinds {
+			if e := s.world.Of(k.Index, c.Number); e != nil && k.Per != c.Role {
+				s.world.Despawn(e)
+			}
+		}
+		s.settle(nil)
+		known := s.known(t)
+		s.eachView(func(v *replicate.View) { v.Joined(known) })
+		s.cause('r', int64(c.Number), 0)
+		s.conclude("on spawn", s.machine.Enter(*c))
+	}
+}
