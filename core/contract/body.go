@@ -338,7 +338,7 @@ func (e *env) spawn(s *syntax.Spawn) (Stmt, bool) {
 	}
 	for _, k := range out.Kinds {
 		for _, p := range k.Properties {
-			if !p.Given && !given[p.Name] {
+			if !p.Given && !given[p.Name] && !p.Type.Holder() {
 				e.fail(s.At, "not-given", fmt.Sprintf("`%s` of %s has no default and gets no value here", p.Name, k.Name), "give it one, as in `spawn "+k.Name+" { "+p.Name+" = … }`")
 				ok = false
 			}

@@ -35,7 +35,7 @@ func (p *parser) leads(word string) bool {
 	if t.Kind != Name || t.Text != word || next.Newline {
 		return false
 	}
-	return next.Kind == Text || next.Kind == Name || next.Kind == Word || next.Kind == TypeName || next.Kind == Int || next.Kind == Real ||
+	return next.Kind == Text || next.Kind == Name || next.Kind == Word || next.Kind == TypeName || next.Kind == Int || next.Kind == Real || next.Kind == Duration ||
 		next.Kind == Sign && next.Text == "-"
 }
 
