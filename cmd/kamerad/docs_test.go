@@ -12,6 +12,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"kamerad/core/contract"
+	"kamerad/core/session"
 	"kamerad/core/wire"
 	"kamerad/demo"
 	"kamerad/internal/tests/testservice"
@@ -21,24 +22,37 @@ var fence = regexp.MustCompile("(?s)```([a-z]+)\n(.*?)```")
 
 // Every block in the documents is what it claims to be: contracts are right, commands run, messages can be read.
 func TestWhatTheDocumentsShow(t *testing.T) {
-	files, err := filepath.Glob("../../docs/*.md")
+	files, err := filepath.Glob(filepath.Join(root, "docs/*.md"))
 	require.NoError(t, err)
 	c, _ := contract.LoadWith("tidewreck.kam", demo.Contract, demo.Files.Open)
 	script, err := os.ReadFile("../../run")
 	require.NoError(t, err)
 	testservice.Binary(t) // built before the folder changes
 	var service *testservice.Process
-	for _, file := range append(files, "../../README.md") {
+	for _, file := range append(files, filepath.Join(root, "README.md")) {
 		raw, err := os.ReadFile(file)
 		require.NoError(t, err)
+		beside := contract.Files{}
+		service = nil // each document begins afresh
+		t.Chdir(t.TempDir())
+		for name, kind := range map[string]string{"crew.kam": "part", "walls.json": "table"} {
+			for _, block := range fence.FindAllStringSubmatch(string(raw), -1) {
+				if block[1] == kind {
+					beside[name] = block[2]
+				}
+			}
+		}
 		for _, block := range fence.FindAllStringSubmatch(string(raw), -1) {
 			switch kind, text := block[1], block[2]; kind {
 			case "kam":
-				_, problems := contract.Load(file, text)
+				checked, problems := contract.LoadWith(file, text, beside.Open)
 				assert.Empty(t, problems, problems.Error()) // no warning either
+				if checked != nil {
+					_, err := session.New(checked, session.Options{})
+					assert.NoError(t, err)
+				}
 				name := regexp.MustCompile(`contract (\w+)`).FindStringSubmatch(text)[1]
-				if strings.HasSuffix(file, "README.md") {
-					t.Chdir(t.TempDir())
+				if strings.HasSuffix(file, "README.md") || strings.HasSuffix(file, "guide.md") {
 					require.NoError(t, os.WriteFile(name+".kam", []byte(text), 0o600))
 				}
 			case "json":
@@ -70,6 +84,7 @@ func TestWhatTheDocumentsShow(t *testing.T) {
 					out, status := service.Run("use patch\nAna.Diver.use patch\nsee\nquit\n", words[1:]...)
 					assert.Equal(t, 0, status, "%s\n%s", line, out)
 				}
+			case "text", "ebnf", "part", "table": // shown with what a test runs, or held against the parser
 			default:
 				t.Errorf("%s: no test knows what to do with a block of %s", file, kind)
 			}

@@ -36,7 +36,7 @@ func (p *parser) leads(word string) bool {
 		return false
 	}
 	return next.Kind == Text || next.Kind == Name || next.Kind == Word || next.Kind == TypeName || next.Kind == Int || next.Kind == Real || next.Kind == Duration ||
-		next.Kind == Sign && next.Text == "-"
+		next.Kind == Sign && (next.Text == "-" || next.Text == "(")
 }
 
 func (p *parser) stmt() Stmt {
@@ -84,7 +84,7 @@ func (p *parser) stmt() Stmt {
 		return d
 	case p.accept("return"):
 		return &Return{t.Span}
-	case p.leads("reply"), p.is("reply") && t.Kind == Name && !p.peek().Newline && (p.peek().Text == "(" || p.peek().Text == "["):
+	case p.leads("reply"), p.is("reply") && t.Kind == Name && !p.peek().Newline && p.peek().Text == "[":
 		p.take()
 		d := &Reply{Value: p.expr()}
 		d.At = at()
