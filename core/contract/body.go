@@ -217,7 +217,7 @@ func (e *env) stmt(s syntax.Stmt) (Stmt, bool) {
 func (e *env) let(s *syntax.Let) (Stmt, bool) {
 	if sp, ok := s.Value.(*syntax.Spawn); ok {
 		if e.pure {
-			e.fail(sp.At, "impure", "`spawn` changes something, and the head of a request may not", "move it into the body")
+			e.fail(sp.At, "impure", "`spawn` changes something, and a head, a function or a condition may not", "move it into the body")
 			return Stmt{}, false
 		}
 		t, ok := e.spawn(sp)

@@ -325,7 +325,7 @@ func (e *env) method(call *syntax.Call, m *syntax.Member) (s Stmt, changes, ok b
 	}
 	if how.changes {
 		if e.pure {
-			e.fail(call.At, "impure", fmt.Sprintf("`%s` changes something, and the head of a request may not", m.Name.Text), "move it into the body; a check may ask has, count and room")
+			e.fail(call.At, "impure", fmt.Sprintf("`%s` changes something, and a head, a function or a condition may not", m.Name.Text), "move it into the body; a check may ask has, count and room")
 			return s, false, false
 		}
 		if on.Op != OpGet || on.property().Once && !e.spawning {

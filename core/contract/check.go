@@ -35,6 +35,9 @@ func LoadWith(name, text string, open syntax.Open) (*Contract, syntax.Problems) 
 		return nil, c.problems.Sort() // what is unused may only not have been understood
 	}
 	c.unused(file)
+	if slices.ContainsFunc(c.problems, func(p syntax.Problem) bool { return !p.Warning }) {
+		return nil, c.problems.Sort()
+	}
 	return c.out, c.problems.Sort()
 }
 
@@ -122,6 +125,11 @@ func (c *checker) bounded(at syntax.Span, what string, n, low, high int64) bool 
 
 func (c *checker) file(f *syntax.File) {
 	c.header(f)
+	for _, a := range f.Accepts {
+		if !findings[a.Finding.Text] {
+			c.fail(a.Finding.At, "unknown-name", fmt.Sprintf("there is no finding `%s`", a.Finding.Text), c.suggest(a.Finding.Text, names(findings), "one of "+joined(names(findings))))
+		}
+	}
 	var consts []*syntax.Const
 	var entities []*syntax.Entity
 	var events []*syntax.Event

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"regexp"
 	"slices"
 	"strings"
 	"testing"
@@ -39,7 +40,8 @@ func TestEveryMistakeIsToldOnItsLine(t *testing.T) {
 			raw, err := os.ReadFile(file)
 			require.NoError(t, err)
 			c, problems := LoadWith(file, string(raw), beside(file))
-			require.Equal(t, strings.HasSuffix(file, "unused.kam"), c != nil, "only what is unused may be meant")
+			meant := !slices.ContainsFunc(problems, func(p syntax.Problem) bool { return !p.Warning })
+			require.Equal(t, meant, c != nil, "only what is warned of may be meant")
 			want := map[int][]string{}
 			for i, line := range strings.Split(string(raw), "\n") {
 				if _, texts, found := strings.Cut(line, "// error: "); found {
@@ -60,20 +62,57 @@ func TestEveryMistakeIsToldOnItsLine(t *testing.T) {
 			}
 		})
 	}
-	t.Logf("%d kinds of mistakes are covered", len(codes))
-	assert.GreaterOrEqual(t, len(codes), 25)
+	t.Logf("%d faulty contracts cover %d codes", len(files), len(codes))
+	assert.GreaterOrEqual(t, len(files), 60)
+	_, problems := Load("long.kam", strings.Repeat(" ", syntax.MaxSource+1))
+	codes[problems[0].Code] = true
+	// Every code in the sources is covered.
+	sources, err := filepath.Glob("../*/*.go")
+	require.NoError(t, err)
+	for _, source := range sources {
+		raw, err := os.ReadFile(source)
+		require.NoError(t, err)
+		folder := filepath.Base(filepath.Dir(source))
+		if strings.HasSuffix(source, "_test.go") || folder != "contract" && folder != "syntax" {
+			continue
+		}
+		for _, m := range regexp.MustCompile(`(?:\.fail|\.abort|\bfind)\([^"\n]*"([a-z]+(?:-[a-z]+)*)"`).FindAllStringSubmatch(string(raw), -1) {
+			assert.True(t, codes[m[1]], "no faulty contract has the mistake `%s`", m[1])
+		}
+	}
 }
 
 func TestRightContractsGiveNoMessage(t *testing.T) {
 	files, err := filepath.Glob("testdata/right/*.kam")
 	require.NoError(t, err)
-	for _, file := range append(files, "../../demo/tidewreck.kam") {
-		raw, err := os.ReadFile(file)
-		require.NoError(t, err)
-		c, problems := LoadWith(file, string(raw), beside(file))
+	right := 0
+	check := func(name, text string, open syntax.Open) {
+		c, problems := LoadWith(name, text, open)
 		require.Empty(t, problems, problems.Error())
 		require.NotNil(t, c)
+		right++
 	}
+	for _, file := range append(files, "../../demo/tidewreck.kam", "../../internal/tests/testservice/dive.kam") {
+		raw, err := os.ReadFile(file)
+		require.NoError(t, err)
+		check(file, string(raw), beside(file))
+	}
+	// The examples of the documents; what some of them include lies in blocks of its own.
+	documents, err := filepath.Glob("../../docs/*.md")
+	require.NoError(t, err)
+	for _, file := range documents {
+		raw, err := os.ReadFile(file)
+		require.NoError(t, err)
+		included := Files{}
+		for _, block := range regexp.MustCompile("(?s)```(part|table)\n(.*?)```").FindAllStringSubmatch(string(raw), -1) {
+			included[map[string]string{"part": "crew.kam", "table": "walls.json"}[block[1]]] = block[2]
+		}
+		for _, block := range regexp.MustCompile("(?s)```kam\n(.*?)```").FindAllStringSubmatch(string(raw), -1) {
+			check(file, block[1], included.Open)
+		}
+	}
+	t.Logf("%d right contracts", right)
+	assert.GreaterOrEqual(t, right, 20)
 }
 
 // However large or odd a text is, it is read in time that grows with its length.

@@ -21,9 +21,6 @@ func (c *checker) unused(f *syntax.File) {
 	taken := map[acceptKey]bool{}
 	accepted := map[acceptKey]bool{}
 	for _, a := range f.Accepts {
-		if !findings[a.Finding.Text] {
-			c.fail(a.Finding.At, "unknown-name", fmt.Sprintf("there is no finding `%s`", a.Finding.Text), c.suggest(a.Finding.Text, names(findings), "one of "+joined(names(findings))))
-		}
 		accepted[acceptKey{a.For, a.Finding.Text}] = true
 	}
 	find := func(finding string, decl syntax.Span, at syntax.Ident, what, hint string) {
