@@ -895,6 +895,9 @@ func (m *Machine) member(w *whoCode, self *world.Entity, client int) bool {
 
 // MayAsk tells whether a client is among those who may send a request to an entity.
 func (m *Machine) MayAsk(r *contract.Request, self *world.Entity, client int) bool {
+	if len(r.From) == 1 && r.From[0].Sort == contract.ToOwner {
+		return client == self.Owner
+	}
 	if w := m.program.from[r.Index]; w != nil {
 		return m.member(w, self, client)
 	}

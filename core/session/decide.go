@@ -265,7 +265,7 @@ func (s *Session) decide(t *seat, call *Call, step *Step) {
 	step.Decisions = append(step.Decisions, Decision{})
 	d := &step.Decisions[len(step.Decisions)-1]
 	d.Tick, d.Ask, d.Outcome, d.Check = s.tick, call.ask, wire.Accepted, -1
-	d.Client = s.known(t)
+	d.Client = t.public
 	s.pipeline(t, call, d)
 	t.said = append(t.said, wire.Decision{Seq: seq, Outcome: d.Outcome, Stage: d.Stage, Reason: d.Reason, Check: d.Check, Reply: d.Reply})
 	out := &t.said[len(t.said)-1]
@@ -296,9 +296,10 @@ func (s *Session) pipeline(t *seat, call *Call, d *Decision) {
 	if r != nil {
 		d.Kind = r.Kind.Name
 	}
-	wrong := call.wrong
-	if wrong == "" {
+	wrong, args := call.wrong, call.slots
+	if wrong == "" && args == nil {
 		wrong = s.arguments(t, call)
+		args = s.args
 	}
 	if wrong != "" {
 		d.no(wire.Malformed, wire.StageTypes, wrong)
@@ -336,7 +337,7 @@ func (s *Session) pipeline(t *seat, call *Call, d *Decision) {
 		return
 	}
 	s.cause('q', int64(t.client.Number), int64(call.ask.Seq))
-	outcome := s.machine.Ask(r, e, t.client.Number, s.args)
+	outcome := s.machine.Ask(r, e, t.client.Number, args)
 	changes, told := s.settle(outcome)
 	d.Changes = changes
 	for _, e := range told {

@@ -43,6 +43,7 @@ type Session struct {
 	closed    string                        // why the session ended, once it has
 	moves     map[string]*contract.Property // holds and properties that clients write, by full name
 	moveKinds map[string]*contract.Kind
+	plain     []bool         // by request: its arguments are numbers, neither texts nor refs nor clients
 	presses   map[key]uint64 // the newest press of each hold
 	budgets   map[key]*budget
 	args      []int64         // of the request that is decided
@@ -56,7 +57,8 @@ type Session struct {
 // seat is a client's place.
 type seat struct {
 	client   world.Client
-	joined   bool // its join has been carried out
+	public   wire.Client // what clients know of it
+	joined   bool        // its join has been carried out
 	ready    bool
 	readying bool // it has said so; the next tick makes it so
 	leaving  bool
@@ -113,7 +115,8 @@ type Call struct {
 	ask     wire.Ask
 	request *contract.Request
 	args    []contract.Value
-	wrong   string // empty when it can be run
+	slots   []int64 // of the arguments, when they mean the same to every client and tick; else nil
+	wrong   string  // empty when it can be run
 }
 
 // Read holds a request against the contract. It may be called by any goroutine, so that reading does not take the time of
@@ -137,6 +140,12 @@ func (s *Session) Read(ask wire.Ask) Call {
 			return c
 		}
 		c.args = append(c.args, v)
+	}
+	if s.plain[r.Index] {
+		c.slots = make([]int64, 0, len(r.Params))
+		for i, p := range r.Params {
+			c.slots = p.Type.AppendSlots(c.slots, c.args[i], nil)
+		}
 	}
 	return c
 }
@@ -173,6 +182,9 @@ func New(c *contract.Contract, o Options) (*Session, error) {
 	s.view = replicate.NewView(o.Key, s.world, s.machine, false)
 	for _, r := range c.Requests {
 		s.requests[r.FullName()] = r
+		s.plain = append(s.plain, !slices.ContainsFunc(r.Params, func(p contract.Param) bool {
+			return p.Type.Has(contract.FormText) || p.Type.Has(contract.FormEntity) || p.Type.Has(contract.FormClient)
+		}))
 	}
 	if o.Trace {
 		s.truth = replicate.NewView(o.Key, s.world, s.machine, true)
@@ -289,18 +301,15 @@ func (s *Session) Queued() int { return len(s.inputs) }
 func (s *Session) Clients() []wire.Client {
 	out := make([]wire.Client, 0, len(s.order))
 	for _, t := range s.order {
-		out = append(out, s.known(t))
+		out = append(out, t.public)
 	}
 	return out
 }
 
-// known is what clients know of one.
+// known tells what clients know of one, and keeps it with the seat.
 func (s *Session) known(t *seat) wire.Client {
-	role := t.client.Role
-	if c := s.world.Client(t.client.Number); c != nil {
-		role = c.Role
-	}
-	return wire.Client{Number: t.client.Number, Name: t.client.Name, Role: s.contract.Roles[role]}
+	t.public = wire.Client{Number: t.client.Number, Name: t.client.Name, Role: s.contract.Roles[t.client.Role]}
+	return t.public
 }
 
 // Seen gives the newest tick that a client has said to have applied.
@@ -360,6 +369,7 @@ func (s *Session) Join(name, role string) (int, error) {
 	}
 	s.last++
 	t := &seat{client: world.Client{Number: s.last, Name: name, Role: index}, uses: map[use]*window{}, paused: map[use]int64{}}
+	s.known(t)
 	s.seats[s.last] = t
 	s.order = append(s.order, t)
 	s.inputs = append(s.inputs, input{seat: t, what: "join"})

@@ -213,6 +213,9 @@ func (w *World) Delay(e *Entity, at int64, a *contract.Action, args []int64) boo
 	return true
 }
 
+// Waiting lists the actions of an entity that wait for their time.
+func (w *World) Waiting(e *Entity) []Delayed { return slices.Clone(e.delayed) }
+
 // maxDelayed is how many actions of one entity wait for their time.
 const maxDelayed = 100
 
