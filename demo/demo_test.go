@@ -66,7 +66,7 @@ func TestABotPlaysByItsCopy(t *testing.T) {
 	d, err := again.Ask(t.Context(), 0, "Strongbox.guess", json.RawMessage("2"))
 	require.NoError(t, err)
 	assert.Equal(t, "not allowed", d.Reason)
-	for _, request := range []string{"Dive.end_dive", "Dive.gather", "Dive.begin"} {
+	for _, request := range []string{"Dive.end_dive", "Dive.begin"} {
 		d, err := again.Ask(t.Context(), 0, request)
 		require.NoError(t, err)
 		assert.Equal(t, wire.Accepted, d.Outcome, request)

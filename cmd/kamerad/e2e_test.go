@@ -399,7 +399,7 @@ entity Diver per diver {
 		assert.Regexp(t, regexp.MustCompile(want), out, "%v", args)
 		return out
 	}
-	must(`✓ no mistakes in .*tidewreck.kam: 10 kinds, 32 properties, 19 requests, 7 events`, 0, "", "check", file)
+	must(`✓ no mistakes in .*tidewreck.kam: 10 kinds, 32 properties, 17 requests, 7 events`, 0, "", "check", file)
 	out := must(`5 mistakes`, 1, "", "check", faulty)
 	for _, position := range []string{":3:18:", ":4:22:", ":7:11:", ":9:12:", ":10:19:"} {
 		assert.Contains(t, out, position)
@@ -443,6 +443,7 @@ entity Diver per diver {
 	must(`"stage": "types"`, 1, "", "ask", "--json", "1", "Diver.fly", "--as", "Cleo")
 	must(`Bo has no Diver`, 2, "", "ask", "1", "Bo.Diver.use", "patch", "--as", "Cleo")
 	must(`(?s)Dov.Diver +hull +100.*→ 93.*✓ accepted.*✕ denied: not allowed`, 0, "search\nDive.end_dive\nsee\nhelp\nquit\n", "join", "1", "--as", "Dov")
+	must(`(?s)malformed.*no hold or property .Diver.tint.*Dov.Diver.pos +.* → .*write Diver.pos ✕ denied: pace.*Dov.Diver.kick +false → true.*Dov.Diver.kick +true → false`, 0, strings.ReplaceAll("write Diver.tint 1;write Diver.pos [-29,0.2];write Diver.pos [90,0];hold Diver.kick;release Diver.kick;release Diver.kick;write;help;quit\n", ";", "\nturn\n"), "join", "1", "--as", "Dov")
 	must(`"type":"hello"`, 0, "quit\n", "join", "--json", "1", "--as", "Dov")
 	bo := seat(t, p, 1, "Bo", "player")
 	require.Eventually(t, func() bool { return bo.holds(bo.Me().Number, "hull") == "100" }, 5*time.Second, time.Millisecond)
@@ -452,7 +453,7 @@ entity Diver per diver {
 		return regexp.MustCompile(`(?s)1 client  = all in step.*Bo\.Diver +hull +100 +100 =.*finds +0 +–`).MatchString(out)
 	}, 10*time.Second, 100*time.Millisecond)
 	must(`"type":"sheet"`, 0, "", "watch", "--json", "--once", "1")
-	must(`Diver.search\(\) +✓ accepted`, 0, "", "session", "show", "1")
+	must(`Diver.search\(\) +✓ accepted`, 0, "", "session", "show", "--decisions", "40", "1")
 	must(`session 1 is paused`, 0, "", "session", "pause", "1")
 	must(`session 1 is paused, at tick`, 0, "", "session", "step", "1", "3")
 	must(`session 1 is open`, 0, "", "session", "pause", "--off", "1")

@@ -144,7 +144,7 @@ func joinCommand() *cli.Command {
 			if err != nil {
 				return err
 			}
-			p := &player{json: c.Bool("json"), seen: make(chan struct{})}
+			p := &player{json: c.Bool("json"), seen: make(chan struct{}), writes: map[uint64]string{}, held: map[string]func(){}}
 			o := client.Options{OnFrame: p.frame}
 			if p.json {
 				o = client.Options{OnRaw: p.raw}
@@ -171,6 +171,9 @@ type player struct {
 	seen chan struct{} // closed with the first frame
 	me   *client.Client
 	json bool
+
+	writes map[uint64]string // what was written, by the number that a refusal carries
+	held   map[string]func() // what ends each hold
 }
 
 func (p *player) raw(message []byte) {
@@ -218,6 +221,11 @@ func (p *player) frame(f *wire.Frame, notices []replicate.Notice) {
 			}
 		})
 		fmt.Println(note.Sprintf("  event %s%s: %s", e.Event, whose, strings.Join(values, ", ")))
+	}
+	for _, d := range f.Decisions {
+		if what := p.writes[d.Seq]; what != "" {
+			fmt.Println(what, verdict(d.Outcome, d.Stage, d.Reason, d.Reply))
+		}
 	}
 	for _, line := range f.Logs {
 		fmt.Println(note.Sprint("  log ", line))
@@ -273,7 +281,41 @@ func (p *player) help() {
 			}
 			fmt.Printf("  %s.%s %s %s\n", k.Name, r.Name, strings.Join(names, " "), muted.Sprintf("from %s", r.From))
 		}
+		for _, x := range k.Properties {
+			switch {
+			case x.LeaseMs > 0:
+				fmt.Printf("  hold %s.%s, release %s.%s\n", k.Name, x.Name, k.Name, x.Name)
+			case x.SetBy != "":
+				fmt.Printf("  write %s.%s %s %s\n", k.Name, x.Name, x.Type, muted.Sprintf("by %s", x.SetBy))
+			}
+		}
 	}
+}
+
+// move writes a property, or begins or ends a hold: `write Diver.pos [1,2]`, `hold Diver.kick`, `release Diver.kick`.
+func (p *player) move(args []string) error {
+	switch {
+	case args[0] == "write" && len(args) == 3:
+		seq, err := p.me.Write(0, args[1], contract.RawWord(args[2]))
+		if err == nil {
+			p.writes[seq] = "write " + args[1]
+		}
+		return err
+	case args[0] == "hold" && len(args) == 2:
+		release, err := p.me.Hold(0, args[1])
+		if err == nil {
+			p.held[args[1]] = release
+		}
+		return err
+	case args[0] == "release" && len(args) == 2:
+		if release := p.held[args[1]]; release != nil {
+			release()
+			delete(p.held, args[1])
+			return nil
+		}
+		return fmt.Errorf("release %s: it is not held", args[1])
+	}
+	return fmt.Errorf("%s: write PROPERTY VALUE, hold NAME or release NAME, as in `write Diver.pos [1,2]`", args[0])
 }
 
 func (p *player) play(ctx context.Context) error {
@@ -327,6 +369,13 @@ func (p *player) line(ctx context.Context, line string) {
 			p.see()
 		} else {
 			p.help()
+		}
+		return
+	case "write", "hold", "release":
+		p.hold.Lock()
+		defer p.hold.Unlock()
+		if err := p.move(args); err != nil {
+			fmt.Fprintln(os.Stderr, err)
 		}
 		return
 	}

@@ -9,6 +9,9 @@ export type Type = {
   max?: number;
   each?: number;
   enum?: { name: string; values: string[] };
+  kinds?: string[]; // of a ref or kind
+  name?: string; // of a record
+  fields?: Param[]; // of a record
 };
 export type Param = { name: string; type: Type };
 export type Property = { name: string; type: Type; to: string; clamped?: boolean };

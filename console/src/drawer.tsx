@@ -146,8 +146,29 @@ function typed(p: Param, text: string | undefined): unknown {
   if (p.type.form === "real") return value.trim() !== "" && Number.isFinite(Number(value)) ? Number(value) : value;
   if (p.type.form === "int") return value.trim() !== "" && Number.isInteger(Number(value)) ? Number(value) : value;
   if (p.type.form === "bool") return value === "true";
+  if (p.type.form in written) {
+    try {
+      return JSON.parse(value) as unknown;
+    } catch {
+      return value; // sent as it stands: the server tells what is wrong with it
+    }
+  }
   return value;
 }
+
+// written are the forms whose values are written as JSON: what to begin with, and what it means.
+const written: Record<string, [initial: string, means: string]> = {
+  vec2: ["[0, 0]", "x and y"],
+  vec3: ["[0, 0, 0]", "x, y and z"],
+  direction: ["[1, 0]", "a vector, or radians"],
+  rotation: ["[0, 0, 0, 1]", "x, y, z and w"],
+  ref: ["null", "an entity's number, or null"],
+  client: ["null", "a client's number, or null"],
+  list: ["[]", "a list"],
+  map: ["[]", "pairs of a key and a value"],
+  record: ["{}", "an object"],
+  instant: ["0", "milliseconds of the session's clock"],
+};
 
 // range gives the least and the greatest value of a number's type.
 function range(t: Type): [number, number] {
@@ -158,6 +179,12 @@ function range(t: Type): [number, number] {
 function initial(p: Param): string {
   if (p.type.form === "enum") return p.type.enum?.values[0] ?? "";
   if (p.type.form === "bool") return "false";
+  if (p.type.form === "kind") return p.type.kinds?.[0] ?? "";
+  if (p.type.form === "record") {
+    return JSON.stringify(Object.fromEntries((p.type.fields ?? []).map((f) => [f.name, typed(f, undefined)])));
+  }
+  const known = written[p.type.form];
+  if (known) return known[0];
   if (p.type.form === "int" || p.type.form === "real") {
     const [low, high] = range(p.type);
     return String(Math.min(Math.max(0, low), high));
@@ -167,12 +194,13 @@ function initial(p: Param): string {
 
 function Argument({ param, value, onChange }: { param: Param; value?: string; onChange: (v: string) => void }) {
   const { type } = param;
-  const choices = type.form === "enum" ? type.enum?.values : type.form === "bool" ? ["false", "true"] : undefined;
+  const choices = type.form === "enum" ? type.enum?.values : type.form === "bool" ? ["false", "true"] : type.form === "kind" ? type.kinds : undefined;
   return (
     <label className="block">
       {param.name}
       {(type.form === "int" || type.form === "real") && <span className="text-muted"> {range(type).join(" to ")}</span>}
       {type.form === "text" && <span className="text-muted"> at most {type.max} characters</span>}
+      {type.form in written && <span className="text-muted"> {written[type.form]?.[1]}</span>}
       {choices ? (
         <select className="field" value={value ?? initial(param)} onChange={(e) => onChange(e.target.value)}>
           {choices.map((c) => (

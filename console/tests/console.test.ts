@@ -77,7 +77,7 @@ test("an empty service says what to do", async () => {
 });
 
 test("a session is opened, two test clients join, a legal and an illegal request are decided", async () => {
-  kamerad("contract", "publish", "../demo/tidewreck.kam");
+  kamerad("contract", "publish", "../internal/tests/testservice/dive.kam");
   await page.getByRole("button", { name: "Open session" }).click();
   await page.getByLabel("Contract").selectOption("tidewreck");
   await page.getByRole("button", { name: "Open", exact: true }).click();

@@ -51,6 +51,15 @@ func (s *Session) handle(e *world.Entity, when rules.When, name string) {
 	s.conclude(name+" of "+e.Kind.Name, s.machine.Handle(e, when))
 }
 
+// owned runs a handler of all that a client owns.
+func (s *Session) owned(client int, when rules.When, name string) {
+	s.each(func(e *world.Entity) {
+		if e.Owner == client {
+			s.handle(e, when, name)
+		}
+	})
+}
+
 // each calls f for all entities that are there now, by ID; f may spawn and despawn.
 func (s *Session) each(f func(e *world.Entity)) {
 	s.walked = append(s.walked[:0], s.world.Entities()...)
@@ -103,13 +112,8 @@ func (s *Session) leave(t *seat) {
 	}
 	s.cause('l', int64(n), 0)
 	s.conclude("on leave", s.machine.Leave(n))
-	for _, when := range []rules.When{rules.OnOwnerLost, rules.OnOwnerLeave} {
-		s.each(func(e *world.Entity) {
-			if e.Owner == n {
-				s.handle(e, when, map[rules.When]string{rules.OnOwnerLost: "on owner lost", rules.OnOwnerLeave: "on owner leave"}[when])
-			}
-		})
-	}
+	s.owned(n, rules.OnOwnerLost, "on owner lost")
+	s.owned(n, rules.OnOwnerLeave, "on owner leave")
 	s.world.Leave(n)
 	s.each(func(e *world.Entity) {
 		if e.Owner != n {

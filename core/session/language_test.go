@@ -197,6 +197,8 @@ shared Winch {
   on owner lost { give self to server }
 }
 on leave(c) { log everyone "{c.name} left" }
+on lost(c) { log everyone but c "{c.name} lost" }
+on back(c) { log c "hello again" }
 `
 
 func TestAudiencesOfTheirOwn(t *testing.T) {
@@ -281,6 +283,15 @@ func TestOwnershipChangesHands(t *testing.T) {
 	assert.Equal(t, "1", g.sees(ana, ana, "Winch", "secret"))
 	g.ask(ana, 0, "Winch.drop")
 	assert.Equal(t, "not for this client", g.sees(ana, 0, "Winch", "secret"), "and goes with it")
+	g.ask(bo, 0, "Winch.grab")
+	g.s.Lost(bo)
+	g.s.Lost(bo)
+	g.tick()
+	assert.Equal(t, "1", g.sees(ana, 0, "Winch", "turns"), "what is lost goes back while the seat still waits")
+	assert.Equal(t, []Log{{"Bo lost", []int{ana}}}, g.step.Logs)
+	g.s.Back(bo)
+	g.tick()
+	assert.Equal(t, []Log{{"hello again", []int{bo}}}, g.step.Logs)
 	g.ask(bo, 0, "Winch.grab")
 	assert.Equal(t, "1", g.sees(bo, bo, "Winch", "secret"))
 	g.s.Leave(bo)

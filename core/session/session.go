@@ -62,6 +62,7 @@ type seat struct {
 	ready    bool
 	readying bool // it has said so; the next tick makes it so
 	leaving  bool
+	lost     bool // its connection is gone
 	held     []*wire.Event
 	seen     int64 // newest tick that it has applied
 	sent     int64 // tick of the last frame
@@ -105,7 +106,7 @@ func (w *window) take(count int, length, tick int64) bool {
 
 type input struct {
 	seat *seat
-	what string // join, ready, leave, ask, press, release or write; empty for what no longer counts
+	what string // join, ready, lost, back, leave, ask, press, release or write; empty for what no longer counts
 	call Call
 	move Move
 }
@@ -384,6 +385,19 @@ func (s *Session) Leave(client int) {
 	}
 }
 
+// Lost says that a client's connection is gone; its seat waits. Back says that it is there again.
+func (s *Session) Lost(client int) { s.connection(client, true) }
+
+// Back undoes Lost.
+func (s *Session) Back(client int) { s.connection(client, false) }
+
+func (s *Session) connection(client int, lost bool) {
+	if t := s.seats[client]; t != nil && !t.leaving && t.lost != lost {
+		t.lost = lost
+		s.inputs = append(s.inputs, input{seat: t, what: map[bool]string{true: "lost", false: "back"}[lost]})
+	}
+}
+
 // Ready says that a client has its handlers in place: the events that were held for it follow.
 func (s *Session) Ready(client int) {
 	if t := s.seats[client]; t != nil && !t.readying {
@@ -440,6 +454,13 @@ func (s *Session) Tick() *Step {
 			s.join(t)
 		case "ready":
 			t.ready = true
+		case "lost":
+			s.cause('c', int64(t.client.Number), 0)
+			s.conclude("on lost", s.machine.Lost(t.client.Number))
+			s.owned(t.client.Number, rules.OnOwnerLost, "on owner lost")
+		case "back":
+			s.cause('c', int64(t.client.Number), 1)
+			s.conclude("on back", s.machine.Back(t.client.Number))
 		case "leave":
 			s.leave(t)
 		case "ask":
