@@ -471,16 +471,19 @@ func (e *env) tell(s *syntax.Tell) (Stmt, bool) {
 	}
 	out.X = on
 	var known []string
-	all := e.out.Events
-	if e.kind != nil {
-		all = append(slices.Clone(all), e.kind.Events...)
+	all := e.events // the contract's own
+	if kinds[0] != nil {
+		all = kinds[0].Events
 	}
 	for _, ev := range all {
-		if ev.Kind == kinds[0] || on == nil && ev.Kind == e.kind {
-			known = append(known, ev.Name)
-		}
-		if ev.Kind == kinds[0] && ev.Name == name.Text {
+		known = append(known, ev.Name)
+		if ev.Name == name.Text {
 			out.Event = ev
+		}
+	}
+	if on == nil && e.kind != nil {
+		for _, ev := range e.kind.Events {
+			known = append(known, ev.Name)
 		}
 	}
 	if out.Event == nil {

@@ -90,6 +90,7 @@ type checker struct {
 	sent      map[*Enum]bool // enums that are arguments of requests
 	calls     map[any][]call // which actions and functions run which, to find circles
 	trees     map[*Kind]*syntax.Entity
+	events    []*Event       // the contract's own
 	changes   map[int]bool   // declarations of properties that something may give another value than their default
 	spawns    map[*Kind]bool // kinds that some body spawns
 	later     []func()       // what can be told only when all bodies are read
@@ -192,6 +193,7 @@ func (c *checker) file(f *syntax.File) {
 	for _, d := range events {
 		if e := c.event(d, nil); e != nil {
 			c.out.Events = append(c.out.Events, e)
+			c.events = append(c.events, e)
 		}
 	}
 	c.functions(fns, audiences)

@@ -699,6 +699,12 @@ func (e *env) member(x *syntax.Member) *Expr {
 		if name == "owner" {
 			return &Expr{Op: OpOwner, Type: &Type{Form: FormClient}, Args: []*Expr{on}}
 		}
+		if k := on.Type.Kind(); k != nil {
+			if p := k.Property(name); p != nil {
+				e.used[p.decl] = e.used[p.decl] || e.written != syntax.Expr(x)
+				return widened(&Expr{Op: OpGet, Type: p.Type, Prop: p, Args: []*Expr{on}})
+			}
+		}
 		props := e.common(x.Name, on.Type.Kinds)
 		if props == nil {
 			return nil

@@ -392,7 +392,8 @@ func TestTheGrammarCoversWhatCanBeRead(t *testing.T) {
 	read := 0
 	seen := map[string]bool{} // words of the language in the documents
 	for name, text := range corpus(t) {
-		if _, problems := Parse(NewSource(name, text), nil); len(problems) > 0 {
+		// The parser reads more than the language has, so that the checker can say what is wrong with it.
+		if _, problems := Parse(NewSource(name, text), nil); len(problems) > 0 || strings.Contains(name, "/faulty/") {
 			continue
 		}
 		src := NewSource(name, text)

@@ -50,15 +50,16 @@ func init() {
 		self caller viewer owner server everyone nobody include setting but`) {
 		reserved[w] = true
 	}
+	for _, sign := range strings.Fields(".. += -= == != <= >= -> + - * / % = < > ( ) { } [ ] , . :") {
+		signs[sign] = true
+	}
 }
 
 // Reserved tells whether a word is one of the language's own and so no name.
 func Reserved(word string) bool { return reserved[word] }
 
-var signs = []string{
-	"..", "+=", "-=", "==", "!=", "<=", ">=", "->",
-	"+", "-", "*", "/", "%", "=", "<", ">", "(", ")", "{", "}", "[", "]", ",", ".", ":",
-}
+// signs have one or two characters; the longer one is taken.
+var signs = map[string]bool{}
 
 type scanner struct {
 	src      *Source
@@ -72,7 +73,7 @@ type scanner struct {
 
 // scan splits a part of a source into tokens; it always ends in an End token, whatever the text.
 func scan(src *Source, part Span) *scanner {
-	s := &scanner{src: src, newline: true, at: part.Start, end: part.End}
+	s := &scanner{src: src, newline: true, at: part.Start, end: part.End, tokens: make([]Token, 0, min(part.End-part.Start, MaxSource)/4+8)}
 	if n := part.End - part.Start; n > MaxSource {
 		s.fail(Span{part.Start, part.Start}, "too-long", fmt.Sprintf("the contract is %d bytes long", n), fmt.Sprintf("at most %d bytes are allowed", MaxSource))
 		s.add(End, "", part.Start, part.End)
@@ -139,10 +140,10 @@ func (s *scanner) next() bool {
 		s.add(kind, word, s.at, end)
 		s.at = end
 	default:
-		for _, sign := range signs {
-			if strings.HasPrefix(text[s.at:], sign) {
-				s.add(Sign, sign, s.at, s.at+len(sign))
-				s.at += len(sign)
+		for length := 2; length > 0; length-- {
+			if end := s.at + length; end <= len(text) && signs[text[s.at:end]] {
+				s.add(Sign, text[s.at:end], s.at, end)
+				s.at = end
 				return true
 			}
 		}
