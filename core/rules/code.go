@@ -56,6 +56,8 @@ const (
 	opSelfLeK
 	opSelfGtK
 	opSelfGeK
+	opSharedEqK // when row[a] of the entity of the shared kind b == k
+	opSharedNeK
 
 	opStore  // stores[c] of e[b] = r[a]
 	opStoreK // stores[c] of e[b] = k

@@ -1000,6 +1000,14 @@ func (g *compiler) arithmetic(x *contract.Expr, dst uint16) {
 		return
 	}
 	a := uint8(g.num(left))
+	if x.Op == contract.OpMul && alike(left, right) {
+		op := opMul
+		if x.Type.Form == contract.FormReal {
+			op = opRealMul
+		}
+		g.emit(ins{op: op, a: dst, b: a, c: uint32(a)})
+		return
+	}
 	if x.Type.Form == contract.FormReal {
 		g.emit(ins{op: realArithmetic[x.Op], a: dst, b: a, c: uint32(g.num(right))})
 		return
@@ -1067,7 +1075,28 @@ func (g *compiler) fused(op op, x *contract.Expr, k int64) ins {
 	if x.Op == contract.OpGet && x.Args[0].Op == contract.OpSelf && x.Prop != nil {
 		return ins{op: op + opSelfEqK - opEqK, a: uint16(x.Prop.Slot), k: k}
 	}
+	if x.Op == contract.OpGet && x.Args[0].Op == contract.OpShared && x.Prop != nil && (op == opEqK || op == opNeK) {
+		return ins{op: op + opSharedEqK - opEqK, a: uint16(x.Prop.Slot), b: uint8(x.Args[0].Kind.Index), k: k}
+	}
 	return ins{op: op, a: uint16(g.num(x)), k: k}
+}
+
+// alike tells whether two expressions surely give the same number, so that a square is computed from one of them.
+func alike(a, b *contract.Expr) bool {
+	if a.Op != b.Op || a.Num != b.Num || a.Prop != b.Prop || a.Kind != b.Kind || len(a.Args) != len(b.Args) || a.Nums != nil || a.Props != nil {
+		return false
+	}
+	switch a.Op {
+	case contract.OpConst, contract.OpLocal, contract.OpSelf, contract.OpShared, contract.OpGet, contract.OpAdd, contract.OpSub, contract.OpMul, contract.OpReal, contract.OpFromInt, contract.OpNeg, contract.OpCaller, contract.OpEntityOf:
+	default:
+		return false
+	}
+	for i := range a.Args {
+		if !alike(a.Args[i], b.Args[i]) {
+			return false
+		}
+	}
+	return true
 }
 
 func (g *compiler) compare(x *contract.Expr, sense bool) []int {

@@ -616,6 +616,15 @@ func (m *Machine) exec(f *frame, depth int, ins []ins, row []int64, c *code) (at
 				pc = int(in.c) - 1
 			}
 
+		case opSharedEqK:
+			if m.World.Shared(int(in.b)).Nums[in.a] == in.k {
+				pc = int(in.c) - 1
+			}
+		case opSharedNeK:
+			if m.World.Shared(int(in.b)).Nums[in.a] != in.k {
+				pc = int(in.c) - 1
+			}
+
 		case opStore, opStoreK, opBump:
 			e := ents[in.b]
 			s := &c.stores[in.c]
