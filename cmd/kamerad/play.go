@@ -193,6 +193,7 @@ func (p *player) frame(f *wire.Frame, notices []replicate.Notice) {
 	for _, n := range notices {
 		switch {
 		case f.Snapshot:
+		case n.What == replicate.Changed && p.moves(n.Thing.Kind, n.Field.Name): // it would fill the screen
 		case n.What == replicate.Changed && n.Old != nil:
 			fmt.Printf("  %s.%s  %s → %s\n", p.name(n.Thing), n.Field.Name, n.Field.Type.Format(*n.Old), bold.Sprint(n.Field.Type.Format(n.Field.Value)))
 		case n.What == replicate.Changed:
@@ -230,6 +231,16 @@ func (p *player) frame(f *wire.Frame, notices []replicate.Notice) {
 	for _, line := range f.Logs {
 		fmt.Println(note.Sprint("  log ", line))
 	}
+}
+
+// moves tells whether a property moves by itself.
+func (p *player) moves(kind, property string) bool {
+	k := p.me.Outline().Kind(kind)
+	if k == nil {
+		return false
+	}
+	q := k.Property(property)
+	return q != nil && q.Follows != ""
 }
 
 func (p *player) name(t *replicate.Thing) (out string) {

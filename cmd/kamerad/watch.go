@@ -60,7 +60,7 @@ func watchCommand() *cli.Command {
 				case m.Type == "close":
 					return fmt.Errorf("watch: the session has closed: %s", m.Reason)
 				case c.Bool("once"):
-					w.draw(os.Stdout, 0)
+					w.draw(os.Stdout, 0, 0)
 					return done
 				case !live:
 					w.lines(os.Stdout, m)
@@ -84,6 +84,7 @@ type watched struct {
 	tick      int64
 	server    replicate.Copy
 	clients   []*column
+	widest    int // characters of a value; 0 for any
 	decisions []client.Decision
 }
 
@@ -102,9 +103,9 @@ func (w *watched) redraw() (stop func()) {
 			w.mu.Lock()
 			if w.news && w.outline != nil {
 				w.news = false
-				_, height, _ := term.GetSize(int(os.Stdout.Fd()))
+				width, height, _ := term.GetSize(int(os.Stdout.Fd()))
 				var screen strings.Builder
-				w.draw(&screen, height)
+				w.draw(&screen, width, height)
 				fmt.Print("\x1b[H" + strings.ReplaceAll(screen.String(), "\n", "\x1b[K\n") + "\x1b[J")
 			}
 			w.mu.Unlock()
@@ -167,6 +168,14 @@ func (w *watched) frame(c *replicate.Copy, raw json.RawMessage) error {
 	return err
 }
 
+// short cuts a value to the width of a column.
+func (w *watched) short(value string) string {
+	if w.widest == 0 {
+		return value
+	}
+	return text.Snip(value, w.widest, "…")
+}
+
 // cell words what a client holds of a property beside what the server holds: value and sign.
 func (w *watched) cell(c *column, thing *replicate.Thing, p *contract.PropertyOutline) string {
 	kind := w.outline.Kind(thing.Kind)
@@ -174,7 +183,7 @@ func (w *watched) cell(c *column, thing *replicate.Thing, p *contract.PropertyOu
 	if to == "nobody" || kind.To == "nobody" || (to == "owner" || kind.To == "owner") && thing.Owner != c.Number {
 		if held := c.copy.Thing(thing.Entity); held != nil {
 			if v, ok := held.Value(p.Name); ok {
-				return bad.Sprintf("%s ≠", p.Type.Format(v)) // it holds what it may not
+				return bad.Sprintf("%s ≠", w.short(p.Type.Format(v))) // it holds what it may not
 			}
 		}
 		return muted.Sprint("–")
@@ -192,7 +201,7 @@ func (w *watched) cell(c *column, thing *replicate.Thing, p *contract.PropertyOu
 	}
 	word := ""
 	if has {
-		word = p.Type.Format(value) + " "
+		word = w.short(p.Type.Format(value)) + " "
 	}
 	switch {
 	case has && value.Equal(truth):
@@ -203,8 +212,13 @@ func (w *watched) cell(c *column, thing *replicate.Thing, p *contract.PropertyOu
 	return word + bad.Sprint("≠")
 }
 
-// draw prints the sheet and, below it, the last decisions; height bounds the lines, 0 does not.
-func (w *watched) draw(out io.Writer, height int) {
+// draw prints the sheet and, below it, the last decisions; width and height bound it, 0 does not.
+func (w *watched) draw(out io.Writer, width, height int) {
+	w.widest = 0
+	if width > 0 { // what is left beside names, signs and the blanks between columns
+		w.widest = max(12, (width-26)/(1+len(w.clients))-5)
+	}
+	left := 0
 	different, late := 0, 0
 	header := table.Row{"Entity", "Property", "Server"}
 	for _, c := range w.clients {
@@ -220,7 +234,7 @@ func (w *watched) draw(out io.Writer, height int) {
 				name = nameOf(w.server.Clients, thing)
 			}
 			truth, _ := thing.Value(p.Name)
-			row := table.Row{bold.Sprint(name), p.Name, p.Type.Format(truth)}
+			row := table.Row{bold.Sprint(name), p.Name, w.short(p.Type.Format(truth))}
 			for _, c := range w.clients {
 				cell := w.cell(c, thing, p)
 				if strings.Contains(cell, "≠") {
@@ -229,6 +243,11 @@ func (w *watched) draw(out io.Writer, height int) {
 					late++
 				}
 				row = append(row, cell)
+			}
+			// Some lines are kept for the last decisions.
+			if height > 0 && t.Length() >= height-11 {
+				left++
+				continue
 			}
 			t.AppendRow(row)
 		}
@@ -242,6 +261,9 @@ func (w *watched) draw(out io.Writer, height int) {
 	fmt.Fprintf(out, "%s  %s version %d  tick %d  %s  %s\n\n", bold.Sprintf("session %d", w.session.ID), w.session.Contract, w.session.Version, w.tick, plural(len(w.clients), "client"), state)
 	rows := t.Length() + 5
 	show(out, t)
+	if left > 0 {
+		fmt.Fprintln(out, muted.Sprintf("… %d more rows; `kamerad watch --once %d` prints all", left, w.session.ID))
+	}
 	if len(w.clients) == 0 {
 		fmt.Fprintf(out, "\nNo client is here: kamerad join %d --as Ana\n", w.session.ID)
 	}
@@ -268,7 +290,7 @@ func decisionLine(d client.Decision) string {
 // lines prints what happened, for output that is not a terminal.
 func (w *watched) lines(out io.Writer, m client.Watch) {
 	if m.Type == "sheet" {
-		w.draw(out, 0)
+		w.draw(out, 0, 0)
 		return
 	}
 	for _, d := range m.Decisions {

@@ -43,7 +43,7 @@ func sheetOf(t *testing.T, anas, bos string) *watched {
 
 func drawn(w *watched) string {
 	var out strings.Builder
-	w.draw(&out, 0)
+	w.draw(&out, 0, 0)
 	return out.String()
 }
 
