@@ -40,6 +40,7 @@ func (s *Session) conclude(of string, o *rules.Outcome) {
 		s.faults = append(s.faults, Fault{of, o.Line, o.Reason})
 	}
 	s.settle(o)
+	s.roles()
 }
 
 // handle runs a handler of an entity, if its kind has it.
@@ -124,18 +125,6 @@ func (s *Session) leave(t *seat) {
 			return
 		}
 		s.world.Despawn(e)
-		for _, other := range s.order {
-			for u := range other.uses {
-				if u.entity == e.ID {
-					delete(other.uses, u)
-				}
-			}
-			for u := range other.paused {
-				if u.entity == e.ID {
-					delete(other.paused, u)
-				}
-			}
-		}
 	})
 	s.settle(nil)
 	s.eachView(func(v *replicate.View) { v.Left(n) })
@@ -162,6 +151,10 @@ func (s *Session) settle(o *rules.Outcome) (changes []Change, told []rules.Told)
 	}
 	s.world.Commit()
 	s.world.News(func(n world.News) {
+		if n.Role != 0 {
+			s.roled = true // dealt with once the cause is concluded
+			return
+		}
 		s.eachView(func(v *replicate.View) {
 			switch {
 			case n.Spawn:
@@ -271,6 +264,7 @@ func (s *Session) decide(t *seat, call *Call, step *Step) {
 	d.Tick, d.Ask, d.Outcome, d.Check = s.tick, call.ask, wire.Accepted, -1
 	d.Client = t.public
 	s.pipeline(t, call, d)
+	s.roles()
 	t.said = append(t.said, wire.Decision{Seq: seq, Outcome: d.Outcome, Stage: d.Stage, Reason: d.Reason, Check: d.Check, Reply: d.Reply})
 	out := &t.said[len(t.said)-1]
 	if d.Outcome == wire.Faulted {

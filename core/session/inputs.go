@@ -176,6 +176,7 @@ func (s *Session) write(t *seat, e *world.Entity, m *Move) (wire.Outcome, wire.S
 		return wire.Faulted, wire.StageBody, "the write failed inside and changed nothing"
 	}
 	s.settle(nil)
+	s.roles()
 	b.own = s.tick
 	return wire.Accepted, "", ""
 }
@@ -186,10 +187,20 @@ func (s *Session) forget(e *world.Entity) {
 		delete(s.presses, key{e.ID, p.Index})
 		delete(s.budgets, key{e.ID, p.Index})
 	}
+	for _, r := range e.Kind.Requests {
+		for _, t := range s.order {
+			delete(t.uses, use{r.Index, e.ID})
+			delete(t.paused, use{r.Index, e.ID})
+		}
+	}
 }
 
 // roles gives clients with another role the entities of it, in place of those of their old one.
 func (s *Session) roles() {
+	if !s.roled {
+		return
+	}
+	s.roled = false
 	for _, t := range s.order {
 		c := s.world.Client(t.client.Number)
 		if c == nil || c.Role == t.client.Role {

@@ -40,6 +40,7 @@ type Session struct {
 	told      []Told  // in this tick
 	faults    []Fault
 	logs      []Log
+	roled     bool                          // a cause gave a client another role
 	closed    string                        // why the session ended, once it has
 	moves     map[string]*contract.Property // holds and properties that clients write, by full name
 	moveKinds map[string]*contract.Kind
@@ -472,7 +473,6 @@ func (s *Session) Tick() *Step {
 	s.leases()
 	s.timers()
 	s.motion()
-	s.roles()
 	s.collect(step)
 	s.frames(step, base)
 	s.world.Sweep(maxTexts)

@@ -79,10 +79,13 @@ func open(t require.TestingT, text string) *game {
 	require.NotNil(t, c, problems.Error())
 	s, err := New(c, Options{Key: [32]byte{1}, Trace: true})
 	require.NoError(t, err)
-	return &game{
-		t: t, s: s, outline: c.Outline(), copies: map[int]*replicate.Copy{},
-		bytes: map[int][]string{}, heard: map[int][]string{}, decided: map[int]wire.Decision{},
-	}
+	g := &game{t: t, s: s, outline: c.Outline()}
+	g.reset()
+	return g
+}
+
+func (g *game) reset() {
+	g.copies, g.bytes, g.heard, g.decided = map[int]*replicate.Copy{}, map[int][]string{}, map[int][]string{}, map[int]wire.Decision{}
 }
 
 func (g *game) join(name, role string) int {

@@ -87,12 +87,13 @@ type entry struct {
 	what   what
 }
 
-// News is what a committed transaction did to the list of entities.
+// News is what a committed transaction did to the list of entities, or to the role of a client.
 type News struct {
 	Entity *Entity
 	Gone   bool // it was despawned; else it was spawned or changed its owner
 	Owner  int  // whose it was before
 	Spawn  bool
+	Role   int // number of a client that has another role; Entity is nil then
 }
 
 // New makes the world of a contract with its shared entities. settings are the slots of the contract's settings; nil means
@@ -446,9 +447,10 @@ func (w *World) report(j *entry) {
 	switch j.what {
 	case spawned, despawned, gave:
 		w.changed[j.entity.Kind.Index] = w.Tick
-		w.news = append(w.news, News{j.entity, j.what == despawned, int(j.num), j.what == spawned})
+		w.news = append(w.news, News{Entity: j.entity, Gone: j.what == despawned, Owner: int(j.num), Spawn: j.what == spawned})
 	case setRole:
 		w.roster = w.Tick
+		w.news = append(w.news, News{Role: int(j.slot)})
 	}
 }
 
