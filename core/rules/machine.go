@@ -456,6 +456,7 @@ const (
 	worded           // a fault too; m.reason says why
 	nothing          // a read through nothing: a fault in a body, a failed check in a head
 	failedInside     // of an action or function; m.inner tells
+	again            // a loop goes round once more
 )
 
 func (m *Machine) fault(format string, args ...any) end {
@@ -669,11 +670,11 @@ func (m *Machine) exec(f *frame, depth int, ins []ins, row []int64, c *code) (at
 		case opCaller:
 			r[uint8(in.a)] = m.caller
 		case opNext:
-			if m.steps -= int64(len(ins)); m.steps < 0 {
-				return pc, m.fault("it takes too many steps: more than %d", maxSteps)
-			}
-			if !m.next(f, in) {
+			switch m.next(f, in, len(ins)) {
+			case ended:
 				pc = int(in.c) - 1
+			case worded:
+				return pc, worded
 			}
 
 		case opReal, opFromInt, opRealAdd, opRealSub, opRealMul, opRealDiv, opRealNeg, opRealTest:

@@ -565,9 +565,12 @@ func (m *Machine) begins(f *frame, it *iter) end {
 	return ended
 }
 
-// next puts what the innermost loop comes to into its registers. It leaves the loop, and says so, after the last. What was
-// despawned since the loop began is passed over.
-func (m *Machine) next(f *frame, in *ins) bool {
+// next puts what the innermost loop comes to into its registers, and gives again. It leaves the loop after the last, and gives
+// ended. What was despawned since the loop began is passed over. length is that of the code, which each round pays for.
+func (m *Machine) next(f *frame, in *ins, length int) end {
+	if m.steps -= int64(length); m.steps < 0 {
+		return m.fault("it takes too many steps: more than %d", maxSteps)
+	}
 	l := &m.loops[m.open-1]
 	a := int(uint8(in.a))
 	if in.k == 1 {
@@ -576,16 +579,16 @@ func (m *Machine) next(f *frame, in *ins) bool {
 			l.at++
 			if !e.Gone {
 				f.nums[a], f.entities[a+1] = int64(e.ID), e
-				return true
+				return again
 			}
 		}
 	} else if l.at < len(l.values) {
 		copy(f.nums[a:], l.values[l.at:l.at+l.width])
 		l.at += l.width
-		return true
+		return again
 	}
 	m.open--
-	return false
+	return ended
 }
 
 // near tells whether an entity's place is within reach of a place or line.
