@@ -36,6 +36,7 @@ type View struct {
 	shared     *wire.Block
 	private    map[int]*wire.Block
 	asked      map[int]map[world.ID]*asked // by client
+	waiting    []*sent                     // those with properties that wait for their time
 }
 
 // class says how a kind and its properties travel.
@@ -51,12 +52,15 @@ type sent struct {
 	entity *world.Entity
 	owner  int
 	values []contract.Value // by property; nil until it is first sent
+	ticks  []int64          // by property: when it was last sent; only for what is sent `at most` so often
+	later  uint64           // properties that changed and wait for their time
 }
 
 // asked is what one client was last told of an entity by audiences that have to be asked.
 type asked struct {
 	owner  int
 	values map[int]contract.Value // by property
+	ticks  map[int]int64          // by property: when it was last sent; only for what is sent `at most` so often
 }
 
 // NewView makes the view of a session. The key hides how entities are numbered inside the server.
@@ -177,6 +181,10 @@ func (v *View) announce(s *sent) {
 	c := &v.classes[e.Kind.Index]
 	s.owner = e.Owner
 	s.values = make([]contract.Value, len(e.Kind.Properties)) // not nil, also without a property
+	s.ticks = make([]int64, len(e.Kind.Properties))
+	for i := range s.ticks {
+		s.ticks[i] = v.world.Tick
+	}
 	if c.to != contract.Everyone {
 		return // it is asked for
 	}
@@ -282,7 +290,14 @@ func (v *View) Written(e *world.Entity, properties uint64) {
 		if value.Equal(s.values[i]) {
 			continue
 		}
-		s.values[i] = value
+		if !v.due(p, s.ticks[i]) {
+			if s.later == 0 {
+				v.waiting = append(v.waiting, s)
+			}
+			s.later |= 1 << i
+			continue
+		}
+		s.values[i], s.ticks[i] = value, v.world.Tick
 		f := wire.Field{Name: p.Name, Type: p.Type, Value: value}
 		if to == contract.Everyone {
 			all = append(all, f)
@@ -309,6 +324,11 @@ func (v *View) Again(e *world.Entity, p *contract.Property, client int) {
 	b.Values = append(b.Values, wire.Update{Entity: s.number, Kind: e.Kind.Name, Fields: []wire.Field{{Name: p.Name, Type: p.Type, Value: v.valueFor(e, p, client)}}})
 }
 
+// due tells whether a property that was last sent at a tick may be sent again. What the server itself holds is always told.
+func (v *View) due(p *contract.Property, last int64) bool {
+	return p.AtMost == 0 || v.Everything || (v.world.Tick-last)*int64(p.AtMost) >= int64(v.world.Contract().TickRate)
+}
+
 // ask brings a client's knowledge of what has to be asked for up to date.
 func (v *View) ask(client int, known map[world.ID]*asked) {
 	for k := range v.classes {
@@ -332,7 +352,7 @@ func (v *View) ask(client int, known map[world.ID]*asked) {
 			}
 			first := a == nil
 			if first {
-				a = &asked{owner: e.Owner, values: map[int]contract.Value{}}
+				a = &asked{owner: e.Owner, values: map[int]contract.Value{}, ticks: map[int]int64{}}
 				known[e.ID] = a
 			}
 			u := wire.Update{Entity: s.number, Kind: e.Kind.Name}
@@ -349,10 +369,12 @@ func (v *View) ask(client int, known map[world.ID]*asked) {
 					continue
 				}
 				value := v.valueFor(e, p, client)
-				if had && value.Equal(old) {
+				if had && (value.Equal(old) || !v.due(p, a.ticks[i])) {
 					continue
 				}
-				a.values[i] = value
+				if a.values[i] = value; p.AtMost > 0 {
+					a.ticks[i] = v.world.Tick
+				}
 				u.Fields = append(u.Fields, wire.Field{Name: p.Name, Type: p.Type, Value: value})
 			}
 			switch {
@@ -426,6 +448,14 @@ func (v *View) Cut() (shared *wire.Block, private map[int]*wire.Block) {
 		v.announce(s)
 	}
 	v.fresh = nil
+	waiting := v.waiting
+	v.waiting = nil
+	for _, s := range waiting {
+		if later := s.later; v.sent[s.entity.ID] == s {
+			s.later = 0
+			v.Written(s.entity, later)
+		}
+	}
 	if !v.Everything {
 		for _, c := range v.clients {
 			v.ask(c.Number, v.asked[c.Number])

@@ -243,6 +243,37 @@ func TestAudiencesOfTheirOwn(t *testing.T) {
 	}
 }
 
+// What is sent at most so often comes no more often, and always ends on the newest value.
+func TestThrottledValuesEndOnTheNewest(t *testing.T) {
+	g := open(t, `contract wreck language 1
+tick 20 per second
+entity Diver per player {
+  depth: int 0..9999 = 0 at most 4 per second
+  air:   int 0..9999 = 0 at most 2 per second to owner
+  plain: int 0..9999 = 0
+  request sink(by: int 0..9) { depth += by; air += by; plain += by }
+}`)
+	ana, bo := g.join("Ana", ""), g.join("Bo", "")
+	g.tick()
+	sent := func(who int, name string) (n int) {
+		for _, frame := range g.bytes[who] {
+			n += strings.Count(frame, `"`+name+`":`)
+		}
+		return n
+	}
+	for range 40 {
+		g.ask(ana, 0, "Diver.sink", "1")
+	}
+	assert.LessOrEqual(t, sent(bo, "depth"), 2+8)
+	assert.GreaterOrEqual(t, sent(bo, "depth"), 2+7)
+	assert.LessOrEqual(t, sent(ana, "air"), 1+4)
+	assert.Equal(t, 2+40, sent(bo, "plain"))
+	for range 10 {
+		g.tick()
+	}
+	assert.Equal(t, []string{"40", "40", "40"}, []string{g.sees(bo, ana, "Diver", "depth"), g.sees(ana, ana, "Diver", "air"), g.sees(bo, ana, "Diver", "plain")})
+}
+
 func TestSpawnedThingsComeWholeAndGo(t *testing.T) {
 	g := open(t, wreckText)
 	ana, bo := g.join("Ana", ""), g.join("Bo", "")
