@@ -13,6 +13,7 @@ import (
 
 	"kamerad/core/contract"
 	"kamerad/core/session"
+	"kamerad/core/syntax"
 	"kamerad/core/wire"
 	"kamerad/demo"
 	"kamerad/internal/tests/testservice"
@@ -47,6 +48,8 @@ func TestWhatTheDocumentsShow(t *testing.T) {
 			case "kam":
 				checked, problems := contract.LoadWith(file, text, beside.Open)
 				assert.Empty(t, problems, problems.Error()) // no warning either
+				styled, _ := syntax.Format(syntax.NewSource(file, text))
+				assert.Equal(t, styled, text, "an example is in the one style")
 				if checked != nil {
 					_, err := session.New(checked, session.Options{})
 					assert.NoError(t, err)

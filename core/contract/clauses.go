@@ -130,5 +130,14 @@ func (c *checker) follows(k *Kind, p *Property, d *syntax.Follows) {
 		c.fail(d.What.Span(), "expected", "this is nothing that could be followed", "`follows vel`, or `follows holder.pos by vec(0, 1)`")
 		return
 	}
+	// Copies compute the motion themselves: who gets the property needs what it follows.
+	of := f.Rate
+	if of == nil {
+		of = f.Holder
+	}
+	if of.To < p.To {
+		c.fail(d.What.Span(), "wrong-place", fmt.Sprintf("`%s` goes to %s, and what it follows only to %s", p.Name, p.To, of.To), fmt.Sprintf("who gets `%s` computes it from `%s`: give both the same audience", p.Name, of.Name))
+		return
+	}
 	p.Follows = f
 }
