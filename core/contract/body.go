@@ -377,7 +377,7 @@ func (e *env) common(n syntax.Ident, kinds []*Kind) []*Property {
 	return out
 }
 
-// member resolves what `do` and `tell` name: NAME of self, or X.NAME.
+// called resolves what `do` and `tell` name: NAME of self, or X.NAME.
 func (e *env) called(x syntax.Expr, what, verb string) (on *Expr, name syntax.Ident, ok bool) {
 	switch f := x.(type) {
 	case *syntax.Ref:

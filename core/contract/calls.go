@@ -3,6 +3,7 @@ package contract
 import (
 	"fmt"
 	"slices"
+	"strings"
 
 	"kamerad/core/syntax"
 )
@@ -320,7 +321,7 @@ func (e *env) method(call *syntax.Call, m *syntax.Member) (s Stmt, changes, ok b
 	how, found := known[m.Name.Text]
 	what := map[Form]string{FormStacks: "stacks have", FormList: "a list has", FormMap: "a map has"}[on.Type.Form]
 	if !found {
-		e.fail(m.Name.At, "unknown-name", fmt.Sprintf("%s no `%s`", what, m.Name.Text), e.suggest(m.Name.Text, names(known), what+" "+joined(names(known))))
+		e.fail(m.Name.At, "unknown-name", fmt.Sprintf("%s no `%s`", what, m.Name.Text), e.suggest(m.Name.Text, names(known), what+" "+strings.Join(names(known), ", ")))
 		return s, false, false
 	}
 	if how.changes {
@@ -340,7 +341,7 @@ func (e *env) method(call *syntax.Call, m *syntax.Member) (s Stmt, changes, ok b
 		}
 	}
 	if len(call.Args) < least || len(call.Args) > len(how.args) {
-		e.fail(call.At, "arguments", fmt.Sprintf("`%s` has %d arguments", m.Name.Text, len(call.Args)), fmt.Sprintf("as in `%s(%s)`", m.Name.Text, joined(how.args)))
+		e.fail(call.At, "arguments", fmt.Sprintf("`%s` has %d arguments", m.Name.Text, len(call.Args)), fmt.Sprintf("as in `%s(%s)`", m.Name.Text, strings.Join(how.args, ", ")))
 		return s, false, false
 	}
 	s.Op, s.X = how.op, on
@@ -388,17 +389,6 @@ func (e *env) method(call *syntax.Call, m *syntax.Member) (s Stmt, changes, ok b
 	}
 	s.Value = &Expr{Op: how.op, Type: &Type{Form: how.result}, Args: args}
 	return s, false, ok
-}
-
-func joined(words []string) string {
-	out := ""
-	for i, w := range words {
-		if i > 0 {
-			out += ", "
-		}
-		out += w
-	}
-	return out
 }
 
 // query reads what a loop or query goes over, and declares the name of each.
@@ -495,7 +485,7 @@ func (e *env) within(q *Query, in *syntax.From) bool {
 func (e *env) aggregate(x *syntax.Query) *Expr {
 	do := x.Fn.Text
 	if !aggregates[do] {
-		e.fail(x.Fn.At, "unknown-name", fmt.Sprintf("there is no query `%s`", do), e.suggest(do, names(aggregates), "one of "+joined(names(aggregates))))
+		e.fail(x.Fn.At, "unknown-name", fmt.Sprintf("there is no query `%s`", do), e.suggest(do, names(aggregates), "one of "+strings.Join(names(aggregates), ", ")))
 		return nil
 	}
 	e.enter()

@@ -122,7 +122,7 @@ func (c *checker) file(f *syntax.File) {
 	c.header(f)
 	for _, a := range f.Accepts {
 		if !findings[a.Finding.Text] {
-			c.fail(a.Finding.At, "unknown-name", fmt.Sprintf("there is no finding `%s`", a.Finding.Text), c.suggest(a.Finding.Text, names(findings), "one of "+joined(names(findings))))
+			c.fail(a.Finding.At, "unknown-name", fmt.Sprintf("there is no finding `%s`", a.Finding.Text), c.suggest(a.Finding.Text, names(findings), "one of "+strings.Join(names(findings), ", ")))
 		}
 	}
 	var consts []*syntax.Const

@@ -86,7 +86,7 @@ func (b *table) leave(n int) {
 }
 
 func (b *table) write(e *world.Entity, property string, v int64) {
-	require.NoError(b.t, b.w.SetNum(e, e.Kind.Property(property), v))
+	b.w.Set(e, e.Kind.Property(property), []int64{v})
 	b.w.Commit()
 }
 

@@ -44,7 +44,7 @@ func (m *Machine) at(f *frame, a *addr) (slots []int64, offset int, e *world.Ent
 	return slots, offset, e, p, ended
 }
 
-// whole gives the slots of a list, map or stacks.
+// list gives the slots of a list, map or stacks.
 func (m *Machine) list(f *frame, a *addr) ([]int64, end) {
 	slots, offset, _, _, how := m.at(f, a)
 	if how != ended {

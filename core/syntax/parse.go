@@ -405,20 +405,17 @@ func (p *parser) duration() *Number {
 func (p *parser) text(what string) *Literal {
 	t := p.tok()
 	if t.Kind != Text {
-		p.abort("expected", what+" in quotes", "")
+		hint := ""
+		if what == "a reason" {
+			hint = `as in deny "not carried"`
+		}
+		p.abort("expected", what+" in quotes", hint)
 	}
 	p.take()
 	return &Literal{t.Span, t.Text}
 }
 
-func (p *parser) reason() *Literal {
-	t := p.tok()
-	if t.Kind != Text {
-		p.abort("expected", "a reason in quotes", `as in deny "not carried"`)
-	}
-	p.take()
-	return &Literal{t.Span, t.Text}
-}
+func (p *parser) reason() *Literal { return p.text("a reason") }
 
 func (p *parser) body(of string) []Stmt {
 	p.deeper()

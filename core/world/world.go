@@ -6,7 +6,6 @@
 package world
 
 import (
-	"fmt"
 	"slices"
 
 	"kamerad/core/contract"
@@ -339,19 +338,6 @@ func (w *World) Set(e *Entity, p *contract.Property, slots []int64) {
 	}
 }
 
-// SetNum writes a number. What is out of the range is clipped if the property is clamped, and else an error that changes
-// nothing.
-func (w *World) SetNum(e *Entity, p *contract.Property, v int64) error {
-	if t := p.Type; !t.Within(v) {
-		if !p.Clamped {
-			return fmt.Errorf("%s.%s cannot become %d: its range is %d..%d", e.Kind.Name, p.Name, v, t.Low, t.High)
-		}
-		v = min(max(v, t.Low), t.High)
-	}
-	w.Write(e, p.Index, p.Slot, v)
-	return nil
-}
-
 // Change is a property that a transaction changed.
 type Change struct {
 	Entity   *Entity
@@ -552,6 +538,3 @@ func (w *World) Sweep(most int) {
 		move(&w.clients[i].text)
 	}
 }
-
-// Texts tells how many texts the world holds.
-func (w *World) Texts() int { return len(w.texts) }
