@@ -106,3 +106,19 @@ test("messages of a watched session add up", () => {
   expect(state.columns[0]?.copy.things.get(7)?.values.hull).toBe(70);
   expect(spawned[0]?.values.hull).toBe(80);
 });
+
+test("what changes hands and what is withdrawn leave a copy as they should", () => {
+  const copy = emptyCopy();
+  apply(copy, { tick: 1, snapshot: true, state: [{ spawned: [{ entity: 7, kind: "Diver", owner: 1, values: { hull: 80, air: 9.5 } }] }] });
+  apply(copy, {
+    tick: 2,
+    state: [{ owned: [{ entity: 7, owner: 2 }], values: [{ entity: 7, kind: "Diver", values: { hull: 79 }, withdrawn: ["air"] }] }],
+  });
+  expect(things(copy)).toEqual([{ entity: 7, kind: "Diver", owner: 2, values: { hull: 79 } }]);
+});
+
+test("values of all forms are worded for people", () => {
+  expect(format({ form: "vec2" }, [1.5, -2])).toBe("(1.5, -2)");
+  expect(format({ form: "ref" }, null)).toBe("nothing");
+  expect(format({ form: "list" }, [1, 2])).toBe("[1,2]");
+});
