@@ -89,7 +89,7 @@ func (c *checker) unused(f *syntax.File) {
 			}
 			for _, p := range d.Properties {
 				if q := k.Property(p.Name.Text); q != nil && !c.changes[q.decl] && !q.Once && q.Set == nil && q.Follows == nil {
-					warn(p.At, p.Name, fmt.Sprintf("nothing ever changes `%s.%s`", k.Name, q.Name), "change it in a body; or say `once` if it is meant to stay as it is")
+					warn(p.At, p.Name, fmt.Sprintf("no request, handler, timer or action ever changes `%s.%s`", k.Name, q.Name), "write what changes it; or say `once` if it is meant to stay as it is")
 				}
 				if q := k.Property(p.Name.Text); q != nil && q.To == Nobody && !c.used[q.decl] {
 					warn(p.At, p.Name, fmt.Sprintf("nobody ever reads `%s.%s`", k.Name, q.Name), "it is sent to nobody; read it somewhere, say who gets it, or remove it")
@@ -97,7 +97,7 @@ func (c *checker) unused(f *syntax.File) {
 			}
 			c.unusedEvents(k, d.Events, warn)
 			if d.Sort == syntax.SortEntity && k.Free() && !c.spawns[k] {
-				warn(d.At, d.Name, fmt.Sprintf("nothing ever spawns `%s`", k.Name), "spawn it in a body, or remove it; what each client has one of is `per` a role")
+				warn(d.At, d.Name, fmt.Sprintf("no request, handler, timer or action ever spawns `%s`", k.Name), "spawn it in a body, or remove it; what each client has one of is `per` a role")
 			}
 			if k.given {
 				switch {
