@@ -118,7 +118,7 @@ func showContract(ctx context.Context, c *cli.Command) error {
 		}
 		t.AppendRow([]any{bold.Sprint(k.Name), "", each, "to " + k.To})
 		for _, p := range k.Properties {
-			t.AppendRow([]any{"", p.Name, p.Type.String(), "to " + p.To})
+			t.AppendRow([]any{"", p.Name, clauses(p), "to " + p.To})
 		}
 		for _, r := range k.Requests {
 			what := fmt.Sprintf("request(%s)", params(r.Params))
@@ -152,6 +152,26 @@ func showContract(ctx context.Context, c *cli.Command) error {
 	}
 	show(c.Root().Writer, t)
 	return nil
+}
+
+// clauses words a property's type and what else is declared of it.
+func clauses(p contract.PropertyOutline) string {
+	out := p.Type.String()
+	if p.LeaseMs > 0 {
+		out = fmt.Sprintf("hold, lease %g s", float64(p.LeaseMs)/1000)
+	}
+	for _, c := range []struct {
+		there bool
+		words string
+	}{
+		{p.Clamped, "clamped"}, {p.Once, "once"}, {p.Keep, "keep"}, {p.Loose, "loose"}, {p.AtMost > 0, fmt.Sprintf("at most %d per second", p.AtMost)},
+		{p.SetBy != "", "set by " + p.SetBy}, {p.Follows != "", "follows " + p.Follows},
+	} {
+		if c.there {
+			out += muted.Sprint(" " + c.words)
+		}
+	}
+	return out
 }
 
 func params(list []contract.Param) string {

@@ -425,7 +425,7 @@ entity Diver per diver {
 	must(`published.* tidewreck version 1`, 0, "", "contract", "publish", file)
 	must(`already as version 1`, 0, "", "contract", "publish", file)
 	must(`tidewreck +1`, 0, "", "contract", "list")
-	must(`(?s)check satchel.has\(item\) else strike "not carried".*0.3 s apart.*request\(pick: int 0..4\) -> bool, at most 1 in 10 s`, 0, "", "contract", "show", "tidewreck")
+	must(`(?s)clamped keep .*step 0.01 set by owner .*hold, lease 1 s .*check satchel.has\(item\) else strike "not carried".*0.3 s apart.*request\(pick: int 0..4\) -> bool, at most 1 in 10 s`, 0, "", "contract", "show", "tidewreck")
 	assert.Equal(t, demo.Contract, must(`tidewreck`, 0, "", "contract", "show", "--source", "tidewreck"))
 	must(`there is no contract "pearl"; there is tidewreck`, 2, "", "contract", "show", "pearl")
 	must(`opened session 1`, 0, "", "session", "open", "tidewreck")
