@@ -769,7 +769,7 @@ func (e *env) field(on *Expr, n syntax.Ident) *Expr {
 		return nil
 	}
 	t := *on.Type
-	t.Form, t.width = FormReal, 1
+	t.Form = FormReal
 	return &Expr{Op: OpField, Type: &t, Num: int64(i), Args: []*Expr{on}}
 }
 

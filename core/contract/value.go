@@ -60,7 +60,6 @@ type Type struct {
 	Parts []Param  `json:"fields,omitempty"`
 	Names []string `json:"kinds,omitempty"` // of Kinds
 	Kinds []*Kind  `json:"-"`               // ref, kind: which it may be
-	width int
 }
 
 // Kind gives the one kind of a ref, or nil when it may be of several.
@@ -91,20 +90,9 @@ func (t *Type) Reals() int {
 
 // Width is how many 64-bit slots a value takes.
 func (t *Type) Width() int {
-	if t.width == 0 {
-		t.width = t.slots()
-	}
-	return t.width
-}
-
-func (t *Type) slots() int {
 	switch t.Form {
-	case FormVec2:
-		return 2
-	case FormVec3:
-		return 3
-	case FormRotation:
-		return 4
+	case FormVec2, FormVec3, FormRotation:
+		return t.Reals()
 	case FormLine:
 		return 2 * t.Of.Width()
 	case FormStacks:

@@ -242,15 +242,7 @@ func (p *parser) decl() Decl {
 	case p.accept("enum"):
 		d := &Enum{Name: p.typeName("the enum's name")}
 		p.expect("{", "and the enum's values")
-		p.nest++
-		for !p.is("}") {
-			d.Members = append(d.Members, p.name("a value of the enum"))
-			if !p.accept(",") {
-				break
-			}
-		}
-		p.expect("}", "or `,` and another value")
-		p.nest--
+		p.row("}", "or `,` and another value", func() { d.Members = append(d.Members, p.name("a value of the enum")) })
 		d.At = at()
 		return d
 	case p.accept("type"):
@@ -391,6 +383,19 @@ func (p *parser) number(what string) *Number {
 		t.Num = -t.Num
 	}
 	return &Number{Span{start, t.Span.End}, t.Num}
+}
+
+// row reads what stands with commas between up to a closing sign, which may follow a comma.
+func (p *parser) row(end, more string, one func()) {
+	p.nest++
+	for !p.is(end) {
+		one()
+		if !p.accept(",") {
+			break
+		}
+	}
+	p.expect(end, more)
+	p.nest--
 }
 
 func (p *parser) duration() *Number {

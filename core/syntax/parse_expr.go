@@ -119,13 +119,7 @@ func (p *parser) arguments(x Expr) Expr {
 		return q
 	case r != nil && r.Text[0] >= 'A' && r.Text[0] <= 'Z' && next.Text == "=" && next.Kind == Sign:
 		d := &Record{Type: r.Ident}
-		for !p.is(")") {
-			d.Sets = append(d.Sets, p.set())
-			if !p.accept(",") {
-				break
-			}
-		}
-		p.expect(")", "or `,` and another field")
+		p.row(")", "or `,` and another field", func() { d.Sets = append(d.Sets, p.set()) })
 		d.At = Span{start, p.last()}
 		return d
 	}
@@ -136,17 +130,13 @@ func (p *parser) arguments(x Expr) Expr {
 // values reads expressions up to a closing sign. One of them may be a range.
 func (p *parser) values(end string) []Expr {
 	var out []Expr
-	for !p.is(end) {
+	p.row(end, "or `,` and another value", func() {
 		x := p.expr()
 		if p.accept("..") {
 			x = &Range{x, p.expr()}
 		}
 		out = append(out, x)
-		if !p.accept(",") {
-			break
-		}
-	}
-	p.expect(end, "or `,` and another value")
+	})
 	return out
 }
 

@@ -261,15 +261,7 @@ func (p *parser) typ() *Type {
 	case d.Name.Text == "kind" && p.is("of"):
 		p.take()
 		p.expect("[", "and kinds, as in `kind of [Crate, Sled]`")
-		p.nest++
-		for !p.is("]") {
-			d.Kinds = append(d.Kinds, p.typeName("a kind"))
-			if !p.accept(",") {
-				break
-			}
-		}
-		p.expect("]", "or `,` and another kind")
-		p.nest--
+		p.row("]", "or `,` and another kind", func() { d.Kinds = append(d.Kinds, p.typeName("a kind")) })
 	}
 	// What does not belong to this type is read all the same; the checker says so.
 	if p.rangeAhead() {
@@ -320,16 +312,8 @@ func (p *parser) bound() Expr {
 
 func (p *parser) params() []Param {
 	p.expect("(", "and the arguments")
-	p.nest++
 	var out []Param
-	for !p.is(")") {
-		out = append(out, p.param("an argument's name"))
-		if !p.accept(",") {
-			break
-		}
-	}
-	p.expect(")", "or `,` and another argument")
-	p.nest--
+	p.row(")", "or `,` and another argument", func() { out = append(out, p.param("an argument's name")) })
 	return out
 }
 
