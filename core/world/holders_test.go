@@ -229,7 +229,9 @@ shared Nest { request lay() from b { let e = spawn Eel; after 1s do e.later(3) }
 				case 4:
 					w.SetRole(rapid.IntRange(1, 2).Draw(t, "client"), rapid.IntRange(0, 1).Draw(t, "role"))
 				case 5:
-					w.Write(e, 0, 0, rapid.Int64Range(0, 9).Draw(t, "n"))
+					if len(e.Nums) > 0 {
+						w.Write(e, 0, 0, rapid.Int64Range(0, 9).Draw(t, "n"))
+					}
 				}
 			}
 			if rapid.Bool().Draw(t, "keep") {
