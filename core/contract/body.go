@@ -11,7 +11,7 @@ import (
 
 // body reads the statements of a handler, timer or action whose arguments are declared.
 func (e *env) body(stmts []syntax.Stmt, at syntax.Span) *Body {
-	b := &Body{Stmts: e.block(stmts), Line: e.lineOf(at)}
+	b := &Body{Stmts: e.block(stmts), Line: e.lineOf(at), at: at}
 	b.Locals, b.Memory = e.nums, e.mem
 	return b
 }
@@ -100,7 +100,7 @@ func (e *env) block(stmts []syntax.Stmt) []Stmt {
 	var out []Stmt
 	for i, s := range stmts {
 		if t, ok := e.stmt(s); ok {
-			t.Line = e.lineOf(s.Span())
+			t.Line, t.at = e.lineOf(s.Span()), s.Span()
 			out = append(out, t)
 		}
 		switch s.(type) {
@@ -262,7 +262,7 @@ func (e *env) check(s *syntax.Check) (Stmt, bool) {
 	cond := e.value(s.Cond, &Type{Form: FormBool}, "the condition of a check")
 	span := s.Cond.Span()
 	text := strings.Join(strings.Fields(e.src.Text[span.Start:span.End]), " ")
-	check := Check{Text: text, Then: Then(s.Then), Line: e.lineOf(s.At)}
+	check := Check{Text: text, Then: Then(s.Then), Line: e.lineOf(s.At), cond: s.Cond}
 	if s.Reason != nil {
 		check.Reason = s.Reason.Value
 		e.reason(s.Reason)

@@ -224,7 +224,8 @@ func (e *env) builtin(x *syntax.Call, r *syntax.Ref, want *Type) *Expr {
 		if v.Op == OpConst {
 			return v
 		}
-		return &Expr{Op: OpReveal, Type: v.Type, Args: []*Expr{v}}
+		at := x.Args[0].Span()
+		return &Expr{Op: OpReveal, Type: v.Type, Args: []*Expr{v}, Name: strings.Join(strings.Fields(e.src.Text[at.Start:at.End]), " ")}
 	case "abs":
 		v := any(0, FormInt, FormReal)
 		if err {

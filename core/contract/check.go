@@ -34,7 +34,7 @@ func LoadWith(name, text string, open syntax.Open) (*Contract, syntax.Problems) 
 	if len(c.problems) > 0 {
 		return nil, c.problems.Sort() // what is unused may only not have been understood
 	}
-	c.unused(file)
+	c.dangers(file)
 	if slices.ContainsFunc(c.problems, func(p syntax.Problem) bool { return !p.Warning }) {
 		return nil, c.problems.Sort()
 	}
@@ -88,7 +88,9 @@ type checker struct {
 	changes   map[int]bool   // declarations of properties that something may give another value than their default
 	spawns    map[*Kind]bool // kinds that some body spawns
 	later     []func()       // what can be told only when all bodies are read
-	unread    bool           // the text itself has mistakes: what is missing may only not have been understood
+	accepted  map[acceptKey]bool
+	taken     map[acceptKey]bool // of those accepted: what was found
+	unread    bool               // the text itself has mistakes: what is missing may only not have been understood
 }
 
 // text gives the place of a text among the contract's.

@@ -17,7 +17,7 @@ func (c *checker) functions(fns []*syntax.Fn, audiences []*syntax.AudienceDecl) 
 			c.fail(d.Name.At, "repeated", fmt.Sprintf("there is a function `%s` already", d.Name.Text), "choose another name")
 			continue
 		}
-		f := &Fn{Index: len(c.out.Fns), Name: d.Name.Text, Params: c.params(d.Params, inside), Result: c.typ(d.Result, inside)}
+		f := &Fn{Index: len(c.out.Fns), Name: d.Name.Text, Params: c.params(d.Params, inside), Result: c.typ(d.Result, inside), decl: d.At}
 		c.fns[f.Name] = f
 		c.out.Fns = append(c.out.Fns, f)
 		read[f] = d
@@ -28,7 +28,7 @@ func (c *checker) functions(fns []*syntax.Fn, audiences []*syntax.AudienceDecl) 
 			c.fail(d.Name.At, "repeated", fmt.Sprintf("there is an audience or role `%s` already", d.Name.Text), "choose another name")
 			continue
 		}
-		a := &Named{Index: len(c.out.Audiences), Name: d.Name.Text, Params: c.params(d.Params, inside)}
+		a := &Named{Index: len(c.out.Audiences), Name: d.Name.Text, Params: c.params(d.Params, inside), Secret: d.Secret, decl: d.At}
 		c.audiences[a.Name] = a
 		c.out.Audiences = append(c.out.Audiences, a)
 		conds[a] = d
@@ -81,7 +81,7 @@ func (e *env) params(trees []syntax.Param, params []Param) {
 
 // computed reads a body that is one value.
 func (e *env) computed(x syntax.Expr, want *Type, what string, at syntax.Span) *Body {
-	b := &Body{Value: e.value(x, want, what), Line: e.lineOf(at)}
+	b := &Body{Value: e.value(x, want, what), Line: e.lineOf(at), at: x.Span()}
 	b.Locals, b.Memory = e.nums, e.mem
 	return b
 }

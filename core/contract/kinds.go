@@ -16,7 +16,7 @@ func (c *checker) kind(d *syntax.Entity) {
 		c.parts[d.Name.Text] = &part{tree: d}
 		return
 	}
-	k := &Kind{Index: len(c.out.Kinds), Name: d.Name.Text, Shared: d.Sort == syntax.SortShared, Per: -1, To: Everyone}
+	k := &Kind{Index: len(c.out.Kinds), Name: d.Name.Text, Shared: d.Sort == syntax.SortShared, Per: -1, To: Everyone, decl: d.At}
 	if d.Per.Text != "" {
 		if k.Per = slices.Index(c.out.Roles, d.Per.Text); k.Per < 0 {
 			c.fail(d.Per.At, "unknown-name", fmt.Sprintf("the role `%s` is not declared", d.Per.Text), c.suggest(d.Per.Text, c.out.Roles, "roles are listed in a line such as `roles player, referee`"))
@@ -95,7 +95,7 @@ func (c *checker) members(k *Kind, d *syntax.Entity) {
 	}
 	for _, h := range d.Holds {
 		free(h.Name)
-		p := &Property{Index: len(k.Properties), Name: h.Name.Text, Type: &Type{Form: FormBool}, Default: []int64{0}, Given: true, To: Everyone, Slot: k.Slots, Path: -1, decl: h.At.Start}
+		p := &Property{Index: len(k.Properties), Name: h.Name.Text, Type: &Type{Form: FormBool}, Default: []int64{0}, Given: true, To: Everyone, Slot: k.Slots, Path: -1, decl: h.At.Start, name: h.Name.At}
 		p.Hold = &Hold{Lease: c.ticks(h.Lease.At, h.Lease.Value), Ms: h.Lease.Value, Slot: k.Slots + 1}
 		k.Slots += 2
 		k.Properties = append(k.Properties, p)
@@ -117,14 +117,14 @@ func (c *checker) members(k *Kind, d *syntax.Entity) {
 	}
 	for _, r := range d.Requests {
 		free(r.Name)
-		q := &Request{Index: len(c.out.Requests), Kind: k, Name: r.Name.Text, Line: c.lineOf(r.At)}
+		q := &Request{Index: len(c.out.Requests), Kind: k, Name: r.Name.Text, Line: c.lineOf(r.At), decl: r.At, name: r.Name.At}
 		k.Requests = append(k.Requests, q)
 		c.out.Requests = append(c.out.Requests, q)
 	}
 }
 
 func (c *checker) property(k *Kind, d *syntax.Property) *Property {
-	p := &Property{Index: len(k.Properties), Name: d.Name.Text, Type: c.typ(d.Type, inProperty), To: Everyone, Given: d.Default != nil, Was: d.Was.Text, Path: -1, decl: d.At.Start}
+	p := &Property{Index: len(k.Properties), Name: d.Name.Text, Type: c.typ(d.Type, inProperty), To: Everyone, Given: d.Default != nil, Was: d.Was.Text, Path: -1, decl: d.At.Start, name: d.Name.At}
 	p.Keep, p.Once, p.Loose, p.Clamped = d.Keep != nil, d.Once != nil, d.Loose != nil, d.Clamped != nil
 	if p.Type == nil {
 		return nil
@@ -225,7 +225,7 @@ func (c *checker) bodies(k *Kind, d *syntax.Entity) {
 	}
 	c.bounded(d.Name.At, "the number of timers", int64(len(d.Timers)), 0, MaxTimers)
 	for _, t := range d.Timers {
-		timer := &Timer{After: t.After, Ticks: c.ticks(t.Window.At, t.Window.Value), Slot: k.Slots}
+		timer := &Timer{decl: t.At, After: t.After, Ticks: c.ticks(t.Window.At, t.Window.Value), Slot: k.Slots}
 		k.Slots++
 		if t.While != nil {
 			env := &env{checker: c, kind: k, pure: true, still: true}

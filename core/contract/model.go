@@ -56,6 +56,7 @@ type Contract struct {
 	Texts     []string // all texts that the contract names; a text in a constant is its place here, the empty one is 0
 	Memory    []int64  // the lists, maps and records that are constant
 	Source    *syntax.Source
+	causes    []*cause // what each request, handler and timer does
 }
 
 // Enum is a list of named values; a value is held as its index.
@@ -91,6 +92,8 @@ type Named struct {
 	Name   string
 	Params []Param
 	Cond   *Body
+	Secret bool // who is near is to be kept secret, too
+	decl   syntax.Span
 }
 
 // Fn is a declared function. Its body has the arguments as its first locals.
@@ -101,6 +104,7 @@ type Fn struct {
 	Result *Type
 	Body   *Body
 	rolls  bool
+	decl   syntax.Span
 }
 
 // Kind is a declared type of entity. A row of it has Slots numbers.
@@ -125,6 +129,7 @@ type Kind struct {
 	Timers       []*Timer
 	Slots        int
 	refType      *Type
+	decl         syntax.Span
 	given        bool // some body gives it to somebody
 	returns      bool // some body but `on owner lost` and `on owner leave` gives it back to the server
 }
@@ -166,6 +171,7 @@ type Property struct {
 	Hold    *Hold    // nil for what is no hold
 	Path    int      // slot where the tick began, or -1 when nobody asks for its path
 	decl    int
+	name    syntax.Span
 }
 
 // SetBy lets a client write a property: Pace is what a write from old to new costs, paid from a budget that grows by Rate a
@@ -225,6 +231,8 @@ type Request struct {
 	Locals int // slots, arguments first
 	Memory int // slots of lists, arguments first
 	Line   int
+	decl   syntax.Span
+	name   syntax.Span
 }
 
 // Pause is the least time between two accepted requests of one caller to one entity.
@@ -243,6 +251,7 @@ type Check struct {
 	Reason string `json:"reason"`
 	Then   Then   `json:"then"`
 	Line   int    `json:"line"`
+	cond   syntax.Expr
 }
 
 // Then is what a failed check does.
@@ -282,6 +291,7 @@ type Body struct {
 	Locals int     // slots, arguments first
 	Memory int     // slots of lists, arguments first
 	Line   int
+	at     syntax.Span
 }
 
 // Action is a piece of a body that other bodies of any kind can run on an entity of its kind. Actions run each other without
@@ -302,6 +312,7 @@ type Timer struct {
 	While *Body // nil when absent
 	Body  *Body
 	Slot  int
+	decl  syntax.Span
 }
 
 // Who is one term of a list of clients, read from left to right.
@@ -469,4 +480,5 @@ type Stmt struct {
 	Sets  []SetValue
 	Type  *Type // of a reply
 	Line  int
+	at    syntax.Span
 }

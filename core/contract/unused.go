@@ -7,31 +7,10 @@ import (
 	"kamerad/core/syntax"
 )
 
-// findings are what is told as a warning and can be accepted.
-var findings = map[string]bool{"unused": true, "abandoned": true}
-
-// acceptKey names a finding about a declaration.
-type acceptKey struct {
-	decl    int // offset
-	finding string
-}
-
 // unused warns of what is declared and then never used.
 func (c *checker) unused(f *syntax.File) {
-	taken := map[acceptKey]bool{}
-	accepted := map[acceptKey]bool{}
-	for _, a := range f.Accepts {
-		accepted[acceptKey{a.For, a.Finding.Text}] = true
-	}
 	find := func(finding string, decl syntax.Span, at syntax.Ident, what, hint string) {
-		key := acceptKey{decl.Start, finding}
-		if accepted[key] {
-			taken[key] = true
-			return
-		}
-		p := c.src.Problem(at.At, finding, what, hint)
-		p.Warning = true
-		c.problems = append(c.problems, p)
+		c.find(finding, decl.Start, at.At, what, hint)
 	}
 	warn := func(decl syntax.Span, at syntax.Ident, what, hint string) { find("unused", decl, at, what, hint) }
 	for _, d := range f.Decls {
@@ -73,7 +52,7 @@ func (c *checker) unused(f *syntax.File) {
 				// What clients may send is used, named or not.
 				if c.sent[e] {
 					key := acceptKey{d.At.Start, "unused"}
-					taken[key] = taken[key] || accepted[key]
+					c.taken[key] = c.taken[key] || c.accepted[key]
 				} else {
 					warn(d.At, m, fmt.Sprintf("the value `%s` of %s is never used", m.Text, e.Name), "use it or remove it")
 				}
@@ -125,13 +104,6 @@ func (c *checker) unused(f *syntax.File) {
 	for _, l := range c.locals {
 		if !c.used[l.x] {
 			warn(l.name.At, l.name, fmt.Sprintf("the name `%s` is never used", l.name.Text), "use it or remove it")
-		}
-	}
-	for _, a := range f.Accepts {
-		if !taken[acceptKey{a.For, a.Finding.Text}] && findings[a.Finding.Text] {
-			p := c.src.Problem(a.At, "needless-accept", fmt.Sprintf("nothing below this line is %s", a.Finding.Text), "remove the line")
-			p.Warning = true
-			c.problems = append(c.problems, p)
 		}
 	}
 }

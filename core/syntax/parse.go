@@ -272,8 +272,10 @@ func (p *parser) decl() Decl {
 		}
 		d.At = at()
 		return d
-	case p.accept("audience"):
-		d := &AudienceDecl{Name: p.name("the audience's name")}
+	case p.is("audience") || p.is("secret") && p.peek().Text == "audience":
+		d := &AudienceDecl{Secret: p.accept("secret")}
+		p.take()
+		d.Name = p.name("the audience's name")
 		d.Params = p.params()
 		p.expect("=", "and a condition, as in `audience mates(d: Diver) = viewer.Diver.crew == d.crew`")
 		d.Cond = p.expr()

@@ -85,9 +85,10 @@ type Const struct {
 	From    *Literal // nil with Value
 }
 
-// Audience of a name is `audience name(params) = CONDITION`.
+// AudienceDecl is `audience name(params) = CONDITION`, or `secret audience …` when even nearness is to be kept secret.
 type AudienceDecl struct {
 	At     Span
+	Secret bool
 	Name   Ident
 	Params []Param
 	Cond   Expr
