@@ -138,7 +138,7 @@ func (v *View) Left(number int) {
 
 // Spawned tells of a new entity. It is sent with the values that it has when the tick is cut.
 func (v *View) Spawned(e *world.Entity) {
-	s := &sent{number: number(v.key, e.ID), entity: e, owner: e.Owner}
+	s := &sent{number: number(v.key, e, len(v.classes)), entity: e, owner: e.Owner}
 	v.sent[e.ID] = s
 	v.byNumber[s.number] = e
 	v.fresh = append(v.fresh, s)
@@ -165,14 +165,12 @@ func (v *View) For(client int, t *contract.Type, value contract.Value) contract.
 	})
 }
 
+// number gives the public number of an entity by its ID; of one that is gone, as of nothing, it is 0.
 func (v *View) number(id int64) int64 {
-	if id == 0 {
-		return 0
+	if e := v.world.Entity(world.ID(id)); e != nil {
+		return int64(v.Number(e))
 	}
-	if s := v.sent[world.ID(id)]; s != nil {
-		return int64(s.number)
-	}
-	return int64(number(v.key, world.ID(id)))
+	return 0
 }
 
 // announce puts a new entity into the blocks of those who may know of it.
@@ -477,4 +475,9 @@ func (v *View) Entity(client int, number uint32) *world.Entity {
 }
 
 // Number gives the number by which clients know an entity, 0 if none does.
-func (v *View) Number(e *world.Entity) uint32 { return uint32(v.number(int64(e.ID))) }
+func (v *View) Number(e *world.Entity) uint32 {
+	if s := v.sent[e.ID]; s != nil {
+		return s.number
+	}
+	return number(v.key, e, len(v.classes))
+}

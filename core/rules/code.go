@@ -136,6 +136,7 @@ const (
 
 // code is a compiled head and body.
 type code struct {
+	id         int // among the pieces of the program
 	ins        []ins
 	lines      []int32 // of the contract, by instruction
 	checks     []int32 // by instruction: the check that fails when it reads through nothing, -1 in a body

@@ -61,6 +61,13 @@ func Compile(c *contract.Contract) (p *Program, err error) {
 			p, err = nil, fmt.Errorf("compile line %d of %s: what is computed here at once needs more than %d numbers; give parts of it names with `let`", long.line, c.Name, registers)
 		}
 	}()
+	pieces := 0
+	newCompiler := func(nums, memory int) *compiler {
+		pieces++
+		g := newCompiler(nums, memory)
+		g.id = pieces
+		return g
+	}
 	body := func(b *contract.Body) *code {
 		if b == nil {
 			return nil
@@ -964,7 +971,8 @@ func (g *compiler) into(x *contract.Expr, dst int) {
 		g.emit(ins{op: opClip, a: a, b: uint8(v), c: uint32(low), k: k})
 	case contract.OpRoll:
 		low := g.num(x.Args[0])
-		g.emit(ins{op: opRoll, a: a, b: uint8(low), c: uint32(g.num(x.Args[1]))})
+		high := g.num(x.Args[1])
+		g.emit(ins{op: opRoll, a: a, b: uint8(low), c: uint32(high), k: int64(len(g.ins))})
 	case contract.OpCallFn:
 		c := call{fn: x.Fn}
 		for i, arg := range x.Args {

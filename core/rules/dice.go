@@ -7,24 +7,42 @@ import (
 	"math/bits"
 )
 
-// dice gives the rolls of a cause: HMAC-SHA256 (RFC 2104) of the session's key over the cause and a counter, eight bytes a
-// time. So no roll foretells another, and what one cause rolls shifts no other's.
+// dice gives the rolls of a cause: HMAC-SHA256 (RFC 2104) of the session's key over the cause, the place of the roll in the
+// contract, how often the cause has rolled there, and a counter, eight bytes a time. So no roll foretells another, and none
+// shifts another: what a hidden value decides to roll shows in no other roll.
 type dice struct {
 	key   [32]byte
 	cause *Cause
+	place uint64
+	times uint64
 	count uint64
-	block []byte // not yet used bytes
+	block []byte            // not yet used bytes
+	rolls map[uint64]uint64 // by place: how often this cause has rolled there
 }
+
+// at begins the rolls of a place.
+func (d *dice) at(place uint64) {
+	if d.rolls == nil {
+		d.rolls = map[uint64]uint64{}
+	}
+	d.place, d.times, d.count, d.block = place, d.rolls[place], 0, nil
+	d.rolls[place]++
+}
+
+// mixed adds a step to the way to a place (FNV-1a, 1991, by numbers in place of bytes).
+func mixed(way, step uint64) uint64 { return (way ^ step) * 1099511628211 }
 
 func (d *dice) next() uint64 {
 	if len(d.block) == 0 {
 		mac := hmac.New(sha256.New, d.key[:])
-		var in [34]byte
+		var in [50]byte
 		in[0], in[1] = 'r', d.cause.What
 		binary.BigEndian.PutUint64(in[2:], uint64(d.cause.Tick))
 		binary.BigEndian.PutUint64(in[10:], uint64(d.cause.A))
 		binary.BigEndian.PutUint64(in[18:], uint64(d.cause.B))
-		binary.BigEndian.PutUint64(in[26:], d.count)
+		binary.BigEndian.PutUint64(in[26:], d.place)
+		binary.BigEndian.PutUint64(in[34:], d.times)
+		binary.BigEndian.PutUint64(in[42:], d.count)
 		mac.Write(in[:])
 		d.count++
 		d.block = mac.Sum(nil)

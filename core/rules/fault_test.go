@@ -78,6 +78,8 @@ func (m *Machine) state() string {
 	fmt.Fprint(&b, next.ID)
 	w.Rollback()
 	m.begin(0)
+	m.begin(0)
+	m.dice.at(1)
 	fmt.Fprint(&b, " ", m.dice.roll(0, 1<<40))
 	return b.String()
 }

@@ -48,6 +48,7 @@ type Machine struct {
 	caller  int64
 	viewer  int64
 	steps   int64
+	way     uint64   // from the cause to the body that runs, for its rolls
 	recent  int64    // when what a failed check read last changed
 	frames  []*frame // of the body that runs, and of the actions and functions that it is in
 	loops   []loop   // that are open
@@ -99,7 +100,10 @@ type Outcome struct {
 func (m *Machine) begin(caller int) {
 	m.caller, m.viewer = int64(caller), 0
 	m.steps, m.open, m.recent = maxSteps, 0, 0
-	m.dice.count, m.dice.block = 0, nil
+	m.way = 0
+	if len(m.dice.rolls) > 0 {
+		clear(m.dice.rolls)
+	}
 }
 
 // Ask runs a request: its checks in order, its body if all of them hold, and what that sets off. args are the slots of its
@@ -309,6 +313,7 @@ func (m *Machine) rounds() *Outcome {
 					"`on change %s` would run in a round after the %dth; does it set itself off?", t.Entity.Kind.Properties[t.Property].Name, maxRounds)}
 				return &m.outcome
 			}
+			m.way = mixed(mixed(1, uint64(t.Entity.Key())), uint64(t.Property))
 			if out := m.run(c, 0, t.Entity); out != nil {
 				return out
 			}

@@ -163,6 +163,7 @@ func (m *Machine) rare(f *frame, depth int, c *code, in *ins) end {
 		to := f.memory[in.c : int(in.c)+len(slots)]
 		copy(to, slots)
 		w := p.typ.Of.Width()
+		m.dice.at(mixed(m.way, uint64(c.id)<<20|uint64(in.k)))
 		for i := to[0] - 1; i > 0; i-- { // Fisher and Yates (Durstenfeld, 1964)
 			j := m.dice.roll(0, i)
 			for k := range int64(w) {
@@ -218,6 +219,7 @@ func (m *Machine) rare(f *frame, depth int, c *code, in *ins) end {
 		if low > high {
 			return m.fault("a roll of %d..%d: the range is empty", low, high)
 		}
+		m.dice.at(mixed(m.way, uint64(c.id)<<20|1<<19|uint64(in.k)))
 		r[a] = m.dice.roll(low, high)
 	case opSince:
 		e := f.entities[b]
@@ -243,7 +245,7 @@ func (m *Machine) rare(f *frame, depth int, c *code, in *ins) end {
 		return m.fault("there is more than one where exactly one is wanted")
 	case opCall:
 		call := &c.calls[in.k]
-		if how := m.enter(f, depth, &m.program.fns[call.fn.Index], call, nil); how != ended {
+		if how := m.enter(f, depth, &m.program.fns[call.fn.Index], call, nil, uint64(c.id)<<20|2<<18|uint64(in.k)); how != ended {
 			return how
 		}
 		w := call.fn.Result.Width()
@@ -257,7 +259,7 @@ func (m *Machine) rare(f *frame, depth int, c *code, in *ins) end {
 		if on == nil || on.Gone {
 			return nothing
 		}
-		return m.enter(f, depth, &m.program.actions[call.action.Index], call, on)
+		return m.enter(f, depth, &m.program.actions[call.action.Index], call, on, uint64(c.id)<<20|uint64(in.k))
 	case opDelay:
 		return m.delay(f, &c.calls[in.k], f.entities[b], int64(in.c))
 	case opTell:
@@ -605,8 +607,8 @@ func near(f *frame, it *iter, e *world.Entity) bool {
 	return toLine(at[:it.dims], vector(of, it.dims), vector(of[it.dims:], it.dims)) <= fromBits(f.nums[it.within])
 }
 
-// enter runs an action or function in the next frame.
-func (m *Machine) enter(f *frame, depth int, c *code, call *call, on *world.Entity) end {
+// enter runs an action or function in the next frame; place is where it is run.
+func (m *Machine) enter(f *frame, depth int, c *code, call *call, on *world.Entity, place uint64) end {
 	next, how := m.frame(depth)
 	if how != ended {
 		return how
@@ -614,7 +616,13 @@ func (m *Machine) enter(f *frame, depth int, c *code, call *call, on *world.Enti
 	if how := m.hand(f, next, c, call.args); how != ended {
 		return how
 	}
-	if out := m.run(c, depth+1, on); out != nil {
+	way := m.way
+	if m.way = mixed(way, place); on != nil {
+		m.way = mixed(m.way, uint64(on.Key()))
+	}
+	out := m.run(c, depth+1, on)
+	m.way = way
+	if out != nil {
 		m.inner = out
 		return failedInside
 	}
@@ -720,7 +728,11 @@ func (m *Machine) spawn(f *frame, depth int, s *spawn) end {
 	if m.steps -= int64(len(c.ins)); m.steps < 0 {
 		return m.fault("it takes too many steps: more than %d", maxSteps)
 	}
-	if out := m.run(c, depth+1, e); out != nil {
+	way := m.way
+	m.way = mixed(way, uint64(e.Key()))
+	out := m.run(c, depth+1, e)
+	m.way = way
+	if out != nil {
 		m.inner = out
 		return failedInside
 	}

@@ -48,7 +48,7 @@ func (s *Session) handle(e *world.Entity, when rules.When, name string) {
 	if e.Gone || !s.machine.Handles(e.Kind, when) {
 		return
 	}
-	s.cause('h', int64(e.ID), int64(when))
+	s.cause('h', e.Key(), int64(when))
 	s.conclude(name+" of "+e.Kind.Name, s.machine.Handle(e, when))
 }
 
@@ -87,7 +87,7 @@ func (s *Session) timers() {
 			if t.After {
 				*count = -1 // it has fired, once for all
 			}
-			s.cause('t', int64(e.ID), int64(i))
+			s.cause('t', e.Key(), int64(i))
 			s.conclude("a timer of "+e.Kind.Name, s.machine.Fire(e, i))
 			if e.Gone {
 				return
@@ -98,7 +98,7 @@ func (s *Session) timers() {
 			if !due {
 				return
 			}
-			s.cause('d', int64(e.ID), n)
+			s.cause('d', e.Key(), n)
 			s.conclude("the action "+d.Action.Name+" of "+e.Kind.Name, s.machine.Due(e, d))
 		}
 	})

@@ -122,7 +122,7 @@ func (s *Session) hold(e *world.Entity, p *contract.Property, down bool) {
 		v = 1
 	}
 	s.world.Write(e, p.Index, p.Slot, v)
-	s.cause('o', int64(e.ID), int64(p.Index))
+	s.cause('o', e.Key(), int64(p.Index))
 	s.conclude("the hold "+p.Name+" of "+e.Kind.Name, s.machine.Settle())
 }
 
@@ -170,7 +170,7 @@ func (s *Session) write(t *seat, e *world.Entity, m *Move) (wire.Outcome, wire.S
 		return wire.Denied, wire.StageCheck, "rule"
 	}
 	s.world.Set(e, m.prop, slots)
-	s.cause('w', int64(e.ID), int64(m.prop.Index))
+	s.cause('w', e.Key(), int64(m.prop.Index))
 	if o := s.machine.Settle(); o != nil {
 		s.conclude("a write of "+e.Kind.Name+"."+m.prop.Name, o)
 		return wire.Faulted, wire.StageBody, "the write failed inside and changed nothing"

@@ -46,7 +46,7 @@ func (s *Session) motion() {
 // moved concludes the motion of an entity and what it sets off.
 func (s *Session) moved(e *world.Entity, moved bool) {
 	if moved {
-		s.cause('m', int64(e.ID), 0)
+		s.cause('m', e.Key(), 0)
 		s.conclude("the motion of "+e.Kind.Name, s.machine.Settle())
 	}
 }

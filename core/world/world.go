@@ -18,6 +18,7 @@ type ID int64
 // Entity is one thing in the world.
 type Entity struct {
 	ID      ID
+	Serial  int64 // numbers the entities of its kind from 1, so that no kind tells how many there are of another
 	Kind    *contract.Kind
 	Owner   int     // number of the client it belongs to; 0 is the server
 	Nums    []int64 // the row, by the slots of the kind's properties; to be read only: writes go through the World
@@ -49,6 +50,7 @@ type World struct {
 
 	contract *contract.Contract
 	last     ID
+	serials  []int64 // by kind: that of the last one
 	entities []*Entity // by ID
 	byID     map[ID]*Entity
 	kinds    [][]*Entity       // by kind, then ID
@@ -100,7 +102,7 @@ type News struct {
 func New(c *contract.Contract, settings []int64) *World {
 	w := &World{
 		contract: c, shared: make([]*Entity, len(c.Kinds)), per: make([]map[int]*Entity, len(c.Kinds)), kinds: make([][]*Entity, len(c.Kinds)),
-		changed: make([]int64, len(c.Kinds)), byID: map[ID]*Entity{}, places: map[string]int64{}, Settings: settings,
+		changed: make([]int64, len(c.Kinds)), serials: make([]int64, len(c.Kinds)), byID: map[ID]*Entity{}, places: map[string]int64{}, Settings: settings,
 	}
 	for i, s := range c.Texts {
 		w.texts = append(w.texts, s)
@@ -142,7 +144,8 @@ func (w *World) Text(n int64) string { return w.texts[n] }
 // Spawn adds an entity with the defaults of its kind, in the open transaction.
 func (w *World) Spawn(k *contract.Kind, owner int) *Entity {
 	w.last++
-	e := &Entity{ID: w.last, Kind: k, Owner: owner, Nums: make([]int64, k.Slots), ticks: make([]int64, len(k.Properties))}
+	w.serials[k.Index]++
+	e := &Entity{ID: w.last, Serial: w.serials[k.Index], Kind: k, Owner: owner, Nums: make([]int64, k.Slots), ticks: make([]int64, len(k.Properties))}
 	for _, p := range k.Properties {
 		copy(e.Nums[p.Slot:], p.Default)
 	}
@@ -153,6 +156,9 @@ func (w *World) Spawn(k *contract.Kind, owner int) *Entity {
 	w.journal = append(w.journal, entry{entity: e, what: spawned})
 	return e
 }
+
+// Key names an entity by its kind and serial: whatever happens to other kinds, it is the same.
+func (e *Entity) Key() int64 { return int64(e.Kind.Index)<<48 | e.Serial }
 
 func byID(x *Entity, id ID) int { return int(x.ID - id) }
 
@@ -450,6 +456,7 @@ func (w *World) Rollback() {
 		case spawned:
 			w.remove(j.entity)
 			w.last--
+			w.serials[j.entity.Kind.Index]--
 		case despawned:
 			w.insert(j.entity)
 		case gave:

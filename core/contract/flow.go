@@ -1,0 +1,856 @@
+package contract
+
+import (
+	"fmt"
+	"math"
+	"slices"
+	"strings"
+
+	"kamerad/core/syntax"
+)
+
+// The leak finding follows information through a contract (Denning and Denning, 1977, with the audiences of properties and
+// kinds in place of levels). A label says in which audiences somebody has to be to learn a value; what is read adds to it,
+// what decides whether a statement runs adds to all that the statement does, and whatever reaches clients is held against it.
+// Causes are read one by one: what a property holds was held against its audience when it was written.
+
+// atom is an audience that whoever learns something has to be in, and what the audience is of.
+type atom struct {
+	id    int
+	crowd crowd
+	of    string // as a message names it: "`Strongbox.answer`"
+	to    string // its audience in the contract's words
+}
+
+// label is a set of atoms, by id; nil is what everyone may know.
+type label []*atom
+
+func (a label) with(b label) label {
+	if len(b) == 0 {
+		return a
+	}
+	if len(a) == 0 {
+		return b
+	}
+	out := slices.Clone(a)
+	for _, x := range b {
+		if i, has := slices.BinarySearchFunc(out, x.id, func(y *atom, id int) int { return y.id - id }); !has {
+			out = slices.Insert(out, i, x)
+		}
+	}
+	return out
+}
+
+func (a label) key() string {
+	var b strings.Builder
+	for _, x := range a {
+		fmt.Fprint(&b, x.id, ".")
+	}
+	return b.String()
+}
+
+// val is what is known of a value: what it tells of, which entity or client it names, and the range of a number.
+type val struct {
+	label     label
+	sym       sym
+	low, high float64
+	ranged    bool
+}
+
+// dest is where something becomes known: to those who are in all of its crowds.
+type dest struct {
+	crowds []crowd
+	what   string // as a message names it: "`Diver.score`, which goes to everyone"
+}
+
+// fault is something that a cause may fail of: then all that it did is undone.
+type fault struct {
+	label label
+	at    syntax.Span
+	decl  int
+}
+
+// cause is what was found out about one request, handler or timer.
+type cause struct {
+	request  *Request
+	name     string // "Diver.use", "on join", "a timer of Diver"
+	line     int
+	watch    *Property // of an `on change`
+	kind     *Kind     // of self
+	spawning bool      // it is an `on spawn`
+	decider  crowd     // who is told whether it failed; nil for nobody
+	faults   []fault
+	dests    []dest
+	changes  map[*Property]bool
+	spawns   map[*Kind]bool
+	gone     map[*Kind]bool
+	given    map[*Kind]bool
+	told     map[*Event]map[string]bool // events, and to whom
+	others   map[string]bool            // expels, closes, changes roles
+	reveals  []Reveal
+	actions  map[string]bool // that were read in some way already
+	fns      map[string]val
+	steps    int
+	asked    map[int]syntax.Span // by atom: where a condition that depends on it stands
+	reported map[string]bool
+}
+
+// flows is the analysis of a contract.
+type flows struct {
+	*checker
+	report  func(finding string, decl int, at syntax.Span, what, hint string)
+	atoms   map[string]*atom
+	causes  []*cause
+	reveals []Reveal // of audiences and clauses
+	unique  int
+}
+
+// flow is the analysis of one body.
+type flow struct {
+	*flows
+	cause  *cause
+	kind   *Kind // of self; nil where there is none
+	self   sym
+	mine   bool // the caller is the owner of self
+	caller int  // the caller's role, or -1
+	viewer sym
+	decl   int // of the declaration that the code stands in
+	at     syntax.Span
+	locals map[int64]val
+	lists  map[int64]val
+	pc     label // what decides whether the present statement runs
+	exit   label // what decided whether the body ended earlier
+	facts  []string
+	loops  int
+	head   bool
+	params []Param
+}
+
+// maxFlow bounds how many actions and functions are followed in one cause. What lies beyond counts as secret.
+const maxFlow = 3000
+
+func (l *flows) newFlow(c *cause, k *Kind, decl int) *flow {
+	f := &flow{flows: l, cause: c, kind: k, caller: -1, decl: decl, locals: map[int64]val{}, lists: map[int64]val{}}
+	if k != nil {
+		f.self = "self:" + k.Name
+	}
+	return f
+}
+
+func (l *flows) newCause(name string, line int, k *Kind) *cause {
+	c := &cause{name: name, line: line, kind: k, changes: map[*Property]bool{}, spawns: map[*Kind]bool{}, gone: map[*Kind]bool{}, given: map[*Kind]bool{}, told: map[*Event]map[string]bool{}, others: map[string]bool{}, actions: map[string]bool{}, fns: map[string]val{}, asked: map[int]syntax.Span{}, reported: map[string]bool{}}
+	l.causes = append(l.causes, c)
+	return c
+}
+
+func (l *flows) fresh(what string) sym {
+	l.unique++
+	return fmt.Sprintf("%s#%d", what, l.unique)
+}
+
+func (l *flows) atom(c crowd, of, to string) *atom {
+	key := of + " " + c.key()
+	a := l.atoms[key]
+	if a == nil {
+		a = &atom{id: len(l.atoms) + 1, crowd: c, of: of, to: to}
+		l.atoms[key] = a
+	}
+	return a
+}
+
+// audience gives the crowd of a kind's or property's audience, for an entity.
+func (l *flows) audience(k *Kind, to Audience, who []Who, on sym) crowd {
+	switch to {
+	case Everyone:
+		return crowd{{sort: ToEveryone}}
+	case Nobody:
+		return crowd{{sort: ToNobody}}
+	case Owner:
+		who = []Who{{Sort: ToOwner}}
+	}
+	f := &flow{flows: l, cause: &cause{fns: map[string]val{}}, kind: k, self: on, caller: -1}
+	return f.crowd(who)
+}
+
+// crowd puts the entities and clients of the present body into a list of clients.
+func (f *flow) crowd(who []Who) crowd {
+	var out crowd
+	for _, w := range who {
+		t := term{but: w.But, sort: w.Sort, role: w.Role}
+		switch w.Sort {
+		case ToOwner:
+			t.sort, t.sym, t.role = ToClient, f.ownerOf(f.self), -1
+			if f.kind.Per >= 0 {
+				t.role = f.kind.Per
+			}
+		case ToCaller:
+			t.sort, t.sym, t.role = ToClient, "caller", f.caller
+		case ToClient:
+			t.sym, t.role = f.fresh("clients"), -1
+			if w.X.Type.Form == FormClient {
+				t.sym, t.role = f.symOf(w.X), f.roleOf(w.X)
+			}
+		case ToNamed:
+			if w.Aud.near() {
+				t = term{but: w.But, sort: ToEveryone}
+				if w.But {
+					t.sort = ToNobody // who is left out for being near learns it another way
+				}
+				break
+			}
+			t.aud = w.Aud
+			for i, p := range w.Aud.Params {
+				s := sym("")
+				if w.Aud.asks(i) {
+					s = f.symOf(w.Args[i])
+				}
+				t.args = append(t.args, s)
+				for range p.Type.Width() - 1 {
+					t.args = append(t.args, "")
+				}
+			}
+		}
+		out = append(out, t)
+	}
+	return out
+}
+
+func (f *flow) ownerOf(e sym) sym {
+	if f.mine && e == f.self && len(f.cause.given) == 0 {
+		return "caller"
+	}
+	return ownerOf(e)
+}
+
+// symOf names the entity or client that an expression stands for.
+func (f *flow) symOf(x *Expr) sym {
+	switch x.Op {
+	case OpSelf:
+		return f.self
+	case OpCaller:
+		return "caller"
+	case OpViewer:
+		return f.viewer
+	case OpShared:
+		return "the " + x.Kind.Name
+	case OpReveal:
+		return f.symOf(x.Args[0])
+	case OpLocal:
+		if v, known := f.locals[x.Num]; known && v.sym != "" {
+			return v.sym
+		}
+	case OpEntityOf:
+		return entityOf(x.Kind, f.symOf(x.Args[0]))
+	case OpOwner:
+		return f.ownerOf(f.symOf(x.Args[0]))
+	case OpGet:
+		if x.Prop != nil && !f.cause.changes[x.Prop] {
+			return f.symOf(x.Args[0]) + "." + x.Prop.Name
+		}
+	case OpConst:
+		if x.Type.Form == FormClient && x.Num == 0 {
+			return "server"
+		}
+		return "nothing"
+	}
+	return f.fresh("some")
+}
+
+// roleOf gives the role of a client, if the contract says it; else -1.
+func (f *flow) roleOf(x *Expr) int {
+	switch x.Op {
+	case OpCaller:
+		return f.caller
+	case OpOwner:
+		if k := x.Args[0].Type.Kind(); k != nil {
+			return k.Per
+		}
+	}
+	return -1
+}
+
+// existence is what knowing of an entity of some kinds tells.
+func (f *flow) existence(kinds []*Kind, on sym) label {
+	var out label
+	for _, k := range kinds {
+		if !k.Shared && k.Per < 0 {
+			out = out.with(f.kindLabel(k, on))
+		}
+	}
+	return out
+}
+
+func (f *flow) kindLabel(k *Kind, on sym) label {
+	if k.To == Everyone {
+		return nil
+	}
+	c := f.audience(k, k.To, k.Who, on)
+	if c.public() {
+		return nil
+	}
+	return label{f.atom(c, "`"+k.Name+"`", f.out.ToText(k.To, k.Who))}
+}
+
+// property is what a property of an entity tells.
+func (f *flow) property(k *Kind, p *Property, on sym) label {
+	var out label
+	if p.To != Everyone {
+		if c := f.audience(k, p.To, p.Who, on); !c.public() {
+			out = label{f.atom(c, "`"+k.Name+"."+p.Name+"`", f.out.ToText(p.To, p.Who))}
+		}
+	}
+	if p.To != Nobody {
+		out = out.with(f.kindLabel(k, on))
+	}
+	return out
+}
+
+// toProperty is where a value goes that is written to a property.
+func (f *flow) toProperty(k *Kind, p *Property, on sym) dest {
+	crowds := []crowd{f.audience(k, p.To, p.Who, on)}
+	if k.To != Everyone {
+		crowds = append(crowds, f.audience(k, k.To, k.Who, on))
+	}
+	return dest{crowds, fmt.Sprintf("`%s.%s`, which goes to %s", k.Name, p.Name, f.out.ToText(p.To, p.Who))}
+}
+
+func (f *flow) toKind(k *Kind, on sym, what string) dest {
+	return dest{[]crowd{f.audience(k, k.To, k.Who, on)}, fmt.Sprintf("%s `%s`, which %s", what, k.Name, map[bool]string{true: "everyone sees", false: f.out.ToText(k.To, k.Who) + " can see"}[k.To == Everyone])}
+}
+
+var everyone = []crowd{{{sort: ToEveryone}}}
+
+// leaks gives the first atom of a label that does not cover a place where it becomes known.
+func (l *flows) leaks(a label, d dest) *atom {
+	for _, x := range a {
+		if !slices.ContainsFunc(d.crowds, func(c crowd) bool { return l.covers(x.crowd, c) }) {
+			return x
+		}
+	}
+	return nil
+}
+
+// sink holds a value, and what decides whether the statement runs, against a place where it becomes known.
+func (f *flow) sink(l label, d dest) {
+	f.cause.dests = append(f.cause.dests, d)
+	if a := f.leaks(l, d); a != nil {
+		f.report("leak", f.decl, f.at, fmt.Sprintf("%s goes only to %s, and shows in %s", a.of, a.to, d.what),
+			"if they may learn it, say so where it is read: reveal(…); else keep it in something with the same audience")
+		return
+	}
+	if a := f.leaks(f.pc.with(f.exit), d); a != nil {
+		// One condition is told of once, whatever depends on it.
+		key := fmt.Sprint(a.id, f.cause.asked[a.id])
+		if f.cause.reported[key] {
+			return
+		}
+		f.cause.reported[key] = true
+		f.report("leak", f.decl, f.at, fmt.Sprintf("whether this happens depends on %s, which goes only to %s, and shows in %s", a.of, a.to, d.what),
+			"if they may learn it, say so where it is asked: reveal(…); else let it decide only what the same clients see")
+	}
+}
+
+// decision holds something against the caller, who learns of it by what is decided.
+func (f *flow) decision(l label, how string) {
+	if a := f.leaks(l, f.toCaller("")); a != nil {
+		f.report("leak", f.decl, f.at, fmt.Sprintf("%s depends on %s, which goes only to %s: the caller learns of it by asking", how, a.of, a.to),
+			"if the caller may learn it, say so: reveal(…); else ask what the caller can see")
+	}
+}
+
+func (f *flow) toCaller(what string) dest {
+	return dest{[]crowd{{{sort: ToClient, sym: "caller", role: f.caller}}}, what}
+}
+
+// mayFail notes that the cause may fail here, and what that depends on.
+func (f *flow) mayFail(l label) {
+	l = l.with(f.pc).with(f.exit)
+	if len(l) == 0 {
+		return
+	}
+	f.cause.faults = append(f.cause.faults, fault{l, f.at, f.decl})
+}
+
+// under runs something that happens only when a value is such.
+func (f *flow) under(l label, do func()) {
+	before := f.pc
+	f.pc = f.pc.with(l)
+	do()
+	f.pc = before
+}
+
+// observed is what a value tells when it is compared or asked for: of a ref, whether it is there.
+func (f *flow) observed(x *Expr, v val) label {
+	if x.Type.Form == FormEntity && v.sym != "" {
+		return v.label.with(f.existence(x.Type.Kinds, v.sym))
+	}
+	return v.label
+}
+
+// certain tells whether an entity is there whatever happens.
+func certain(x *Expr) bool {
+	return x.Op == OpSelf || x.Op == OpShared || x.Op == OpReveal && certain(x.Args[0])
+}
+
+// values reads some expressions and gives what they tell together.
+func (f *flow) values(list []*Expr) label {
+	var out label
+	for _, x := range list {
+		out = out.with(f.observed(x, f.value(x)))
+	}
+	return out
+}
+
+// value reads an expression.
+func (f *flow) value(x *Expr) val {
+	if x == nil {
+		return val{}
+	}
+	switch x.Op {
+	case OpConst:
+		v := val{sym: "nothing"}
+		switch x.Type.Form {
+		case FormInt, FormTime:
+			v.low, v.high, v.ranged = float64(x.Num), float64(x.Num), true
+		case FormReal:
+			n := float(x.Num)
+			if x.Type.Counted() {
+				n = x.Type.Real(x.Num)
+			}
+			v.low, v.high, v.ranged = n, n, true
+		case FormClient:
+			v.sym = f.symOf(x)
+		}
+		return v
+	case OpSelf, OpShared, OpCaller, OpViewer:
+		return val{sym: f.symOf(x)}
+	case OpNow, OpTable, OpSetting:
+		return f.typed(val{}, x.Type)
+	case OpLocal:
+		if x.Type.Holder() {
+			return f.lists[x.Num]
+		}
+		return f.locals[x.Num]
+	case OpOwner:
+		e := f.value(x.Args[0])
+		l := f.observed(x.Args[0], e)
+		if !certain(x.Args[0]) {
+			f.mayFail(l)
+		}
+		for _, k := range x.Args[0].Type.Kinds {
+			l = l.with(f.kindLabel(k, e.sym))
+		}
+		return val{label: l, sym: f.symOf(x)}
+	case OpEntityOf:
+		c := f.value(x.Args[0])
+		return val{label: c.label, sym: f.symOf(x)}
+	case OpGet, OpPath, OpSince:
+		return f.get(x)
+	case OpReveal:
+		return f.reveal(x)
+	case OpAnd, OpOr:
+		a := f.value(x.Args[0])
+		var b val
+		facts := len(f.facts)
+		if x.Op == OpAnd {
+			f.assume(x.Args[0], true)
+		}
+		f.under(a.label, func() { b = f.value(x.Args[1]) })
+		f.facts = f.facts[:facts]
+		return val{label: a.label.with(b.label)}
+	case OpCallFn:
+		return f.call(x)
+	case OpQuery:
+		return f.query(x)
+	case OpAt:
+		on, key := f.value(x.Args[0]), f.value(x.Args[1])
+		l := on.label.with(f.observed(x.Args[1], key))
+		if !f.fits(x, key) {
+			f.mayFail(l)
+		}
+		return f.typed(val{label: l, sym: f.fresh("item")}, x.Type)
+	case OpDiv, OpMod:
+		a, b := f.value(x.Args[0]), f.value(x.Args[1])
+		if !b.ranged || b.low <= 0 && b.high >= 0 {
+			f.mayFail(b.label)
+		}
+		v := val{label: a.label.with(b.label)}
+		if x.Op == OpMod && b.ranged && b.low > 0 {
+			v.low, v.high, v.ranged = 0, b.high-1, true
+			if !a.ranged || a.low < 0 {
+				v.low = 1 - b.high
+			}
+		}
+		return v
+	case OpAdd, OpSub, OpMul, OpNeg:
+		return f.sum(x)
+	case OpClip:
+		v, low, high := f.value(x.Args[0]), f.value(x.Args[1]), f.value(x.Args[2])
+		return val{label: v.label.with(low.label).with(high.label), low: low.low, high: high.high, ranged: low.ranged && high.ranged}
+	case OpRoll:
+		low, high := f.value(x.Args[0]), f.value(x.Args[1])
+		if !low.ranged || !high.ranged || low.high > high.low {
+			f.mayFail(low.label.with(high.label))
+		}
+		return val{label: low.label.with(high.label), low: low.low, high: high.high, ranged: low.ranged && high.ranged}
+	case OpReal, OpSteps, OpFromInt:
+		v := f.value(x.Args[0])
+		if x.Op == OpSteps {
+			v.sym = ""
+		}
+		return v
+	case OpMath:
+		v := val{ranged: x.Name == "min" || x.Name == "max"}
+		for i, arg := range x.Args {
+			a := f.value(arg)
+			v.label, v.ranged = v.label.with(a.label), v.ranged && a.ranged
+			switch {
+			case i == 0:
+				v.low, v.high = a.low, a.high
+			case x.Name == "min":
+				v.low, v.high = min(a.low, v.low), min(a.high, v.high)
+			default:
+				v.low, v.high = max(a.low, v.low), max(a.high, v.high)
+			}
+		}
+		if x.Name == "unit" || x.Name == "root" || x.Name == "turn" {
+			f.mayFail(v.label)
+		}
+		return v
+	case OpName, OpRole, OpNumber:
+		l := f.values(x.Args)
+		f.mayFail(l)
+		return val{label: l}
+	case OpCount, OpRoom, OpFind:
+		v := val{label: f.values(x.Args), low: 0, high: 1e9, ranged: true}
+		if x.Op == OpFind {
+			v.low = -1
+		}
+		return v
+	}
+	return val{label: f.values(x.Args)}
+}
+
+// fitsType tells whether a value surely is of a type that it is handed over as.
+func (f *flow) fitsType(v val, x *Expr, t *Type) bool {
+	switch t.Form {
+	case FormInt:
+		return t.Low == 0 && t.High == 0 || v.ranged && v.low >= float64(t.Low) && v.high <= float64(t.High)
+	case FormReal:
+		return !t.Counted() || v.ranged && v.low >= t.Real(t.Low) && v.high <= t.Real(t.High)
+	case FormText:
+		return t.Max == 0 || x.Op == OpConst || x.Type.String() == t.String()
+	case FormVec2, FormVec3, FormRotation, FormDirection, FormList, FormRecord, FormMap:
+		return t.Form != FormDirection && !t.Counted() && t.Of == nil && t.Parts == nil || x.Op == OpConst || x.Type.String() == t.String() && x.Op != OpSteps
+	}
+	return true
+}
+
+// handed notes that a cause fails when a value is not of the type that it is handed over as.
+func (f *flow) handed(v val, x *Expr, t *Type) {
+	if !f.fitsType(v, x, t) {
+		f.mayFail(v.label)
+	}
+}
+
+// typed adds the range of a type.
+func (f *flow) typed(v val, t *Type) val {
+	switch {
+	case t.Form == FormInt && (t.Low != 0 || t.High != 0):
+		v.low, v.high, v.ranged = float64(t.Low), float64(t.High), true
+	case t.Form == FormReal && t.Counted():
+		v.low, v.high, v.ranged = t.Real(t.Low), t.Real(t.High), true
+	}
+	return v
+}
+
+func (f *flow) sum(x *Expr) val {
+	a := f.value(x.Args[0])
+	out := val{label: a.label, ranged: a.ranged}
+	if x.Op == OpNeg {
+		out.low, out.high = -a.high, -a.low
+	} else {
+		b := f.value(x.Args[1])
+		out.label, out.ranged = a.label.with(b.label), a.ranged && b.ranged
+		switch x.Op {
+		case OpAdd:
+			out.low, out.high = a.low+b.low, a.high+b.high
+		case OpSub:
+			out.low, out.high = a.low-b.high, a.high-b.low
+		case OpMul:
+			ends := []float64{a.low * b.low, a.low * b.high, a.high * b.low, a.high * b.high}
+			out.low, out.high = slices.Min(ends), slices.Max(ends)
+		}
+	}
+	if x.Type.Form == FormInt && (!out.ranged || math.Max(math.Abs(out.low), math.Abs(out.high)) > 9e18) {
+		f.mayFail(out.label) // it may overflow
+	}
+	return out
+}
+
+func (f *flow) get(x *Expr) val {
+	e := f.value(x.Args[0])
+	l := f.observed(x.Args[0], e)
+	if !certain(x.Args[0]) && !f.known("some "+e.sym) {
+		f.mayFail(l)
+	}
+	var p *Property
+	for _, k := range x.Args[0].Type.Kinds {
+		q := x.Prop
+		if x.Props != nil {
+			q = x.Props[k.Index]
+		}
+		if q != nil {
+			p = q
+			l = l.with(f.property(k, q, e.sym))
+		}
+	}
+	v := val{label: l}
+	if x.Op == OpGet {
+		v.sym = f.symOf(x)
+		if p != nil {
+			v = f.typed(v, p.Type)
+		}
+	}
+	return v
+}
+
+// reveal makes a value public, and remembers of what.
+func (f *flow) reveal(x *Expr) val {
+	faults, exit, pc, report := len(f.cause.faults), f.exit, f.pc, f.flows.report
+	f.flows.report = func(string, int, syntax.Span, string, string) {}
+	v := f.value(x.Args[0])
+	f.flows.report = report
+	l := f.observed(x.Args[0], v)
+	f.cause.faults, f.exit, f.pc = f.cause.faults[:faults], exit, pc
+	r := Reveal{In: f.cause.name, Text: x.Name, Line: f.cause.line}
+	if f.at.End > 0 {
+		r.Line = f.lineOf(f.at)
+	}
+	for _, a := range l {
+		r.Of = append(r.Of, strings.Trim(a.of, "`"))
+	}
+	slices.Sort(r.Of)
+	r.Of = slices.Compact(r.Of)
+	if !slices.ContainsFunc(f.cause.reveals, func(o Reveal) bool { return o.Text == r.Text && o.Line == r.Line && o.In == r.In }) {
+		f.cause.reveals = append(f.cause.reveals, r)
+	}
+	v.label = nil
+	return v
+}
+
+// call reads a function with the values that it is called with.
+func (f *flow) call(x *Expr) val {
+	inner := *f
+	inner.kind, inner.self, inner.mine, inner.facts = nil, "", false, nil
+	key := fmt.Sprint("fn ", x.Fn.Index)
+	inner.locals, inner.lists = map[int64]val{}, map[int64]val{}
+	var all label
+	for i, a := range x.Args {
+		v := f.value(a)
+		all = all.with(f.observed(a, v))
+		f.handed(v, a, x.Fn.Params[i].Type)
+		v = f.typed(v, x.Fn.Params[i].Type)
+		inner.give(x.Fn.Params, i, v)
+		key += " " + v.sym + "/" + v.label.key()
+	}
+	key += "|" + f.pc.with(f.exit).key()
+	if v, done := f.cause.fns[key]; done {
+		return v
+	}
+	if f.cause.steps++; f.cause.steps > maxFlow || x.Fn.Body == nil || x.Fn.Body.Value == nil {
+		l := all.with(label{f.atom(crowd{{sort: ToNobody}}, "what `"+x.Fn.Name+"` computes", "nobody, as far as it can be followed")})
+		f.mayFail(l)
+		return val{label: l, sym: f.fresh("some")}
+	}
+	v := inner.value(x.Fn.Body.Value)
+	f.handed(v, x.Fn.Body.Value, x.Fn.Result)
+	v = f.typed(v, x.Fn.Result)
+	f.cause.fns[key] = v
+	return v
+}
+
+// give puts the value of an argument where the body wants it.
+func (f *flow) give(params []Param, arg int, v val) {
+	nums, mem := int64(0), int64(0)
+	for i, p := range params {
+		if p.Type.Holder() {
+			if i == arg {
+				f.lists[mem] = v
+			}
+			mem += int64(p.Type.Width())
+			continue
+		}
+		if i == arg {
+			f.locals[nums] = v
+		}
+		nums += int64(p.Type.Width())
+	}
+}
+
+// over reads what a loop or query goes over: what each tells by being among them.
+func (f *flow) over(q *Query) label {
+	var l label
+	each := val{}
+	switch {
+	case q.Kinds != nil:
+		each.sym = f.fresh("each")
+		if len(q.Kinds) == 1 {
+			each.sym += ":" + q.Kinds[0].Name
+		}
+		l = f.existence(q.Kinds, each.sym)
+		f.facts = append(f.facts, "some "+each.sym)
+	case q.Clients:
+		each.sym = f.fresh("client")
+	default:
+		v := f.value(q.List)
+		l, each.label = v.label, v.label
+		each.sym = f.fresh("each")
+		each = f.typed(each, q.Var.Type)
+	}
+	f.locals[q.Var.Num] = each
+	if q.Within != nil {
+		l = l.with(f.value(q.Within).label).with(f.value(q.Of).label)
+		for _, k := range q.Kinds {
+			l = l.with(f.property(k, q.Pos[k.Index], each.sym))
+		}
+	}
+	if q.Where != nil {
+		f.under(l, func() { l = l.with(f.observed(q.Where, f.value(q.Where))) })
+		f.assume(q.Where, true)
+	}
+	return l
+}
+
+func (f *flow) query(x *Expr) val {
+	q := x.Query
+	facts := len(f.facts)
+	defer func() { f.facts = f.facts[:facts] }()
+	l := f.over(q)
+	out := val{label: l, sym: f.fresh("one")}
+	if q.Kinds != nil && len(q.Kinds) == 1 {
+		out.sym += ":" + q.Kinds[0].Name
+	}
+	f.under(l, func() {
+		if q.Value != nil {
+			v := f.value(q.Value)
+			out.label = out.label.with(f.observed(q.Value, v))
+			if q.Do == "min" || q.Do == "max" {
+				out.low, out.high, out.ranged = v.low, v.high, v.ranged
+			}
+		}
+		if q.Else != nil {
+			v := f.value(q.Else)
+			out.label = out.label.with(f.observed(q.Else, v))
+			if v.ranged && out.ranged {
+				out.low, out.high = min(out.low, v.low), max(out.high, v.high)
+			} else {
+				out.ranged = false
+			}
+		}
+	})
+	switch q.Do {
+	case "count":
+		out.low, out.high, out.ranged = 0, 1e9, true
+	case "one", "first", "min", "max", "most", "least", "best":
+		if q.Else == nil || q.Do == "one" {
+			f.mayFail(out.label)
+		}
+	case "sum":
+		if x.Type.Form == FormInt {
+			f.mayFail(out.label)
+		}
+	}
+	if q.Do == "first" || q.Do == "one" || q.Do == "most" || q.Do == "least" || q.Do == "best" {
+		each := f.locals[q.Var.Num]
+		out.label = out.label.with(each.label)
+	}
+	return out
+}
+
+// known tells whether something was asked for before.
+func (f *flow) known(fact string) bool { return slices.Contains(f.facts, fact) }
+
+// forget drops what was asked of a property that is written.
+func (f *flow) forget(p *Property) {
+	for i, fact := range f.facts {
+		if p == nil || strings.Contains(fact, "."+p.Name+" ") {
+			f.facts[i] = ""
+		}
+	}
+}
+
+// same words an expression so that two with the same words have the same value; what cannot be told is like nothing else.
+func (f *flow) same(x *Expr) string {
+	switch x.Op {
+	case OpConst:
+		return fmt.Sprint("const ", x.Num, x.Nums)
+	case OpLocal:
+		return fmt.Sprint("local ", x.Num, x.Type.Holder())
+	case OpReveal, OpReal:
+		return f.same(x.Args[0])
+	case OpGet:
+		if x.Prop != nil {
+			return f.symOf(x.Args[0]) + "." + x.Prop.Name + " "
+		}
+	}
+	return f.fresh("value")
+}
+
+// assume notes what holds once a condition holds: what has room, what is carried, what is there.
+func (f *flow) assume(x *Expr, holds bool) {
+	switch x.Op {
+	case OpAnd:
+		if holds {
+			f.assume(x.Args[0], true)
+			f.assume(x.Args[1], true)
+		}
+	case OpOr:
+		if !holds {
+			f.assume(x.Args[0], false)
+			f.assume(x.Args[1], false)
+		}
+	case OpNot:
+		f.assume(x.Args[0], !holds)
+	case OpReveal:
+		f.assume(x.Args[0], holds)
+	case OpHas:
+		if holds && (len(x.Args) < 3 || x.Args[2].Op == OpConst && x.Args[2].Num >= 1) {
+			f.facts = append(f.facts, "has "+f.same(x.Args[0])+" "+f.same(x.Args[1]))
+		}
+	case OpExists:
+		if holds && x.Args[0].Type.Form == FormEntity {
+			f.facts = append(f.facts, "some "+f.symOf(x.Args[0]))
+		}
+	case OpGt, OpGe, OpNe:
+		a, b := x.Args[0], x.Args[1]
+		if x.Op == OpNe && holds && a.Type.Form == FormEntity && b.Op == OpConst {
+			f.facts = append(f.facts, "some "+f.symOf(a))
+		}
+		for a.Op == OpReveal {
+			a = a.Args[0]
+		}
+		if b.Op == OpConst && holds && a.Op == OpRoom && (b.Num >= 1 || b.Num == 0 && x.Op == OpGt) {
+			fact := "room " + f.same(a.Args[0])
+			if len(a.Args) > 1 {
+				fact += " " + f.same(a.Args[1])
+			}
+			f.facts = append(f.facts, fact)
+		}
+	case OpEq:
+		if !holds && x.Args[0].Type.Form == FormEntity && x.Args[1].Op == OpConst {
+			f.facts = append(f.facts, "some "+f.symOf(x.Args[0]))
+		}
+	}
+}
+
+// fits tells whether an index lies within its list, or a key was asked for.
+func (f *flow) fits(x *Expr, v val) bool {
+	if x.Args[0].Type.Form == FormMap {
+		return f.known("has " + f.same(x.Args[0]) + " " + f.same(x.Args[1]))
+	}
+	if x.Args[0].Op == OpTable && v.ranged && v.low >= 0 && x.Args[0].Num < int64(len(f.out.Memory)) {
+		return v.high < float64(f.out.Memory[x.Args[0].Num])
+	}
+	return false
+}

@@ -1,0 +1,754 @@
+package contract
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"kamerad/core/syntax"
+)
+
+// Reveal is a place where a contract says that clients may learn something.
+type Reveal struct {
+	In   string   `json:"in"`   // the request, handler or timer, such as "Strongbox.guess"
+	Text string   `json:"text"` // what stands in `reveal(…)`
+	Line int      `json:"line"`
+	Of   []string `json:"of"` // the properties and kinds that it tells of, that not everyone may know
+}
+
+// block reads statements one after the other.
+func (f *flow) block(stmts []Stmt) {
+	facts := len(f.facts)
+	for i := range stmts {
+		before := f.at
+		if stmts[i].at.End > 0 {
+			f.at = stmts[i].at
+		}
+		f.stmt(&stmts[i])
+		f.at = before
+	}
+	f.facts = f.facts[:facts]
+}
+
+func (f *flow) stmt(s *Stmt) {
+	switch s.Op {
+	case OpLet:
+		v := f.value(s.Value)
+		if s.Value.Type.Form == FormEntity || s.Value.Type.Form == FormClient {
+			v.sym = f.symOf(s.Value)
+		}
+		if s.Value.Type.Holder() {
+			f.lists[s.Num] = v
+		} else {
+			f.locals[s.Num] = v
+		}
+	case OpSet:
+		f.set(s)
+	case OpPut, OpTake, OpCut, OpClear, OpMove, OpSplit:
+		f.change(s)
+	case OpIf:
+		l := f.observed(s.Value, f.value(s.Value))
+		facts := len(f.facts)
+		for _, a := range l {
+			f.cause.asked[a.id] = f.at
+		}
+		f.under(l, func() {
+			f.assume(s.Value, true)
+			f.block(s.Then)
+			f.facts = f.facts[:facts]
+			f.assume(s.Value, false)
+			f.block(s.Else)
+			f.facts = f.facts[:facts]
+		})
+	case OpFor:
+		f.loop(s)
+	case OpTell, OpLog:
+		f.tell(s)
+	case OpRun:
+		f.run(s)
+	case OpSpawn:
+		f.spawn(s)
+	case OpDespawn:
+		e := f.value(s.X)
+		for _, k := range s.X.Type.Kinds {
+			f.cause.gone[k] = true
+			f.sink(f.observed(s.X, e), f.toKind(k, e.sym, "the end of"))
+		}
+	case OpGive:
+		e, to := f.value(s.X), f.value(s.Value)
+		for _, k := range s.X.Type.Kinds {
+			f.cause.given[k] = true
+			f.sink(f.observed(s.X, e).with(to.label), f.toKind(k, e.sym, "the owner of"))
+		}
+	case OpReturn:
+		f.exit = f.exit.with(f.pc)
+	case OpReply:
+		v := f.value(s.Value)
+		f.handed(v, s.Value, s.Type)
+		f.sink(f.observed(s.Value, v), f.toCaller("the reply, which goes to the caller"))
+		f.exit = f.exit.with(f.pc)
+	case OpDeny:
+		f.decision(f.pc.with(f.exit), "this denial")
+	case OpSetRole:
+		f.cause.others["gives a role"] = true
+		f.sink(f.value(s.X).label.with(f.value(s.Value).label), dest{everyone, "the client's role, which everyone knows"})
+	case OpExpel:
+		f.cause.others["expels"] = true
+		f.sink(f.value(s.X).label, dest{everyone, "who is expelled, which everyone sees"})
+	case OpClose:
+		f.cause.others["ends the session"] = true
+		f.sink(nil, dest{everyone, "the end of the session, which everyone sees"})
+	}
+}
+
+// target gives the entity and the property that are written, and what the place within the property tells.
+func (f *flow) target(x *Expr) (get *Expr, place label) {
+	for x.Op == OpField || x.Op == OpAt || x.Op == OpReal {
+		if x.Op == OpAt {
+			key := f.value(x.Args[1])
+			place = place.with(f.observed(x.Args[1], key))
+		}
+		x = x.Args[0]
+	}
+	return x, place
+}
+
+// written holds what is written to a property against the audience of it, and notes that it changes.
+func (f *flow) written(get *Expr, l label) {
+	e := f.value(get.Args[0])
+	l = l.with(f.observed(get.Args[0], e))
+	if !certain(get.Args[0]) && !f.known("some "+e.sym) {
+		f.mayFail(f.observed(get.Args[0], e))
+	}
+	for _, k := range get.Args[0].Type.Kinds {
+		p := get.Prop
+		if get.Props != nil {
+			p = get.Props[k.Index]
+		}
+		if p != nil {
+			f.sink(l, f.toProperty(k, p, e.sym))
+			f.cause.changes[p] = true
+			f.forget(p)
+		}
+	}
+}
+
+// held gives the property of some kind that an OpGet reads, for its clauses.
+func (x *Expr) held() *Property {
+	if x.Op != OpGet {
+		return nil
+	}
+	return x.property()
+}
+
+func (f *flow) set(s *Stmt) {
+	get, place := f.target(s.X)
+	v := f.value(s.Value)
+	p := get.held()
+	if p == nil {
+		return
+	}
+	if !p.Clamped {
+		f.handed(v, s.Value, s.X.Type)
+	}
+	if s.X.Op == OpAt && !f.hasRoomFor(s.X) {
+		on := s.X.Args[0]
+		f.mayFail(f.value(on).label.with(place))
+	}
+	l := v.label
+	if s.Value.Type.Form != FormEntity {
+		l = f.observed(s.Value, v)
+	}
+	f.written(get, l.with(place))
+}
+
+// hasRoomFor tells whether writing an item of a list or map cannot fail.
+func (f *flow) hasRoomFor(x *Expr) bool {
+	holder := f.same(x.Args[0])
+	if x.Args[0].Type.Form == FormMap {
+		return f.known("room "+holder) || f.known("has "+holder+" "+f.same(x.Args[1]))
+	}
+	return false
+}
+
+// change reads what puts something into stacks, a list or a map, or takes it out.
+func (f *flow) change(s *Stmt) {
+	get, place := f.target(s.X)
+	l := place
+	for _, a := range s.Args {
+		v := f.value(a)
+		if a.Type.Form == FormEntity {
+			l = l.with(v.label)
+		} else {
+			l = l.with(f.observed(a, v))
+		}
+	}
+	e := f.value(get.Args[0])
+	held := label(nil)
+	for _, k := range get.Args[0].Type.Kinds {
+		p := get.Prop
+		if get.Props != nil {
+			p = get.Props[k.Index]
+		}
+		held = held.with(f.property(k, p, e.sym))
+	}
+	if !f.safe(s.Op, s.X, s.Args) {
+		f.mayFail(held.with(l))
+	}
+	if s.To != nil { // what is moved tells the other of what was here
+		other := f.value(s.To.Args[0])
+		if !f.safe(OpPut, s.To, s.Args) {
+			for _, k := range s.To.Args[0].Type.Kinds {
+				if s.To.Prop != nil {
+					f.mayFail(f.property(k, s.To.Prop, other.sym).with(l))
+				}
+			}
+		}
+		f.written(s.To, l)
+	}
+	f.written(get, l)
+}
+
+// safe tells whether a change of stacks, a list or a map cannot fail: its room was asked for, or what it takes.
+func (f *flow) safe(op Op, on *Expr, args []*Expr) bool {
+	holder := f.same(on)
+	item := ""
+	if len(args) > 0 && (on.Type.Form == FormStacks || op == OpTake || op == OpMove) {
+		item = " " + f.same(args[0])
+	}
+	count := args
+	if on.Type.Form == FormStacks && len(count) > 1 {
+		count = count[1:]
+	} else {
+		count = nil
+	}
+	one := count == nil || count[0].Op == OpConst && count[0].Num <= 1
+	switch op {
+	case OpClear:
+		return true
+	case OpPut:
+		if one && f.known("room "+holder+item) || count != nil && count[0].Op == OpConst && count[0].Num == 0 {
+			return true
+		}
+		// put(item, clip(n, 0..room(item)))
+		if count != nil && count[0].Op == OpClip {
+			low, high := count[0].Args[1], count[0].Args[2]
+			return low.Op == OpConst && low.Num >= 0 && high.Op == OpRoom && f.same(high.Args[0]) == holder && " "+f.same(high.Args[1]) == item
+		}
+	case OpTake, OpMove:
+		return one && f.known("has "+holder+item)
+	}
+	return false
+}
+
+func (f *flow) loop(s *Stmt) {
+	facts := f.facts
+	f.facts = nil // a later round may have made them wrong
+	exit, given, changes := len(f.exit), len(f.cause.given), len(f.cause.changes)
+	round := func() {
+		var l label
+		before := len(f.facts)
+		l = f.over(s.Query)
+		f.under(l, func() { f.block(s.Then) })
+		f.facts = f.facts[:before]
+	}
+	f.loops++
+	round()
+	f.loops--
+	// What a round does may decide about the next one; the outermost loop is read once more.
+	if f.loops == 0 && (len(f.exit) != exit || len(f.cause.given) != given || len(f.cause.changes) != changes) {
+		f.loops++
+		round()
+		f.loops--
+	}
+	f.facts = facts
+	for p := range f.cause.changes {
+		f.forget(p)
+	}
+}
+
+func (f *flow) tell(s *Stmt) {
+	to := f.crowd(s.Who)
+	words := f.out.WhoText(s.Who)
+	what := "a log line to " + words
+	if s.Op == OpTell {
+		what = fmt.Sprintf("the event `%s`, told to %s", s.Event.FullName(), words)
+		if f.cause.told[s.Event] == nil {
+			f.cause.told[s.Event] = map[string]bool{}
+		}
+		f.cause.told[s.Event][words] = true
+	}
+	d := dest{[]crowd{to}, what}
+	var l label
+	for i, a := range s.Args {
+		v := f.value(a)
+		if s.Op == OpTell {
+			f.handed(v, a, s.Event.Params[i].Type)
+			l = l.with(v.label) // a ref that somebody may not know of reaches it as nothing
+		} else {
+			l = l.with(f.observed(a, v))
+		}
+	}
+	if s.X != nil {
+		l = l.with(f.value(s.X).label)
+		if !certain(s.X) {
+			f.mayFail(f.observed(s.X, f.value(s.X)))
+		}
+	}
+	f.sink(l, d)
+	f.names(s.Who, dest{everyone, "who gets " + what})
+}
+
+// names holds what decides who gets something against those who learn of it by getting it or not.
+func (f *flow) names(who []Who, d dest) {
+	var l label
+	for _, w := range who {
+		if w.X != nil && !f.ownOwner(w.X) {
+			v := f.value(w.X)
+			l = l.with(v.label)
+		}
+		for i, a := range w.Args {
+			if w.Aud != nil && w.Aud.asks(i) {
+				l = l.with(f.observed(a, f.value(a)))
+			}
+		}
+	}
+	if a := f.leaks(l, d); a != nil {
+		f.report("leak", f.decl, f.at, fmt.Sprintf("%s goes only to %s, and shows in %s", a.of, a.to, d.what), "if everyone may learn it, say so: reveal(…)")
+	}
+}
+
+// ownOwner tells whether an expression is the owner of something that is at hand: who owns it, its owner knows.
+func (f *flow) ownOwner(x *Expr) bool {
+	return x.Op == OpOwner && (certain(x.Args[0]) || x.Args[0].Op == OpLocal && len(f.value(x.Args[0]).label) == 0)
+}
+
+// run reads the body of an action where it is run.
+func (f *flow) run(s *Stmt) {
+	on := f.value(s.X)
+	if !certain(s.X) && !f.known("some "+on.sym) {
+		f.mayFail(f.observed(s.X, on))
+	}
+	inner := *f
+	inner.kind, inner.self, inner.mine, inner.decl, inner.facts, inner.loops = s.Act.Kind, on.sym, false, s.Act.decl, nil, 0
+	if s.X.Op == OpSelf {
+		inner.mine = f.mine
+	}
+	inner.locals, inner.lists = map[int64]val{}, map[int64]val{}
+	inner.pc = f.pc.with(f.exit).with(f.observed(s.X, on))
+	inner.exit = nil
+	key := fmt.Sprint("do ", s.Act.Index, " ", on.sym)
+	for i, a := range s.Args {
+		v := f.value(a)
+		if a.Type.Form == FormEntity || a.Type.Form == FormClient {
+			v.sym = f.symOf(a)
+		}
+		f.handed(v, a, s.Act.Params[i].Type)
+		v = f.typed(v, s.Act.Params[i].Type)
+		inner.give(s.Act.Params, i, v)
+		key += " " + v.sym + "/" + v.label.key()
+	}
+	key += "|" + inner.pc.key()
+	defer f.forget(nil)
+	if f.cause.actions[key] || s.Act.Body == nil {
+		return
+	}
+	f.cause.actions[key] = true
+	if f.cause.steps++; f.cause.steps > maxFlow {
+		f.report("leak", f.decl, f.at, fmt.Sprintf("`%s` is run in too many ways here to be followed", s.Act.Name), "let fewer actions run each other")
+		return
+	}
+	inner.block(s.Act.Body.Stmts)
+}
+
+func (f *flow) spawn(s *Stmt) {
+	new := f.fresh("new")
+	var l label
+	if s.Value != nil {
+		l = f.value(s.Value).label
+	}
+	if len(s.Kinds) == 1 {
+		new += ":" + s.Kinds[0].Name
+	}
+	for _, k := range s.Kinds {
+		f.cause.spawns[k] = true
+		f.sink(l, f.toKind(k, new, "the spawning of"))
+	}
+	for _, set := range s.Sets {
+		v := f.value(set.Value)
+		for _, k := range s.Kinds {
+			p := set.Props[k.Index]
+			if p == nil {
+				continue
+			}
+			if !p.Clamped {
+				f.handed(v, set.Value, p.Type)
+			}
+			vl := v.label
+			if set.Value.Type.Form != FormEntity {
+				vl = f.observed(set.Value, v)
+			}
+			f.sink(vl.with(l), f.toProperty(k, p, new))
+		}
+	}
+	f.forget(nil)
+	if s.Num >= 0 {
+		f.locals[s.Num] = val{sym: new}
+		f.facts = append(f.facts, "some "+new)
+	}
+}
+
+// leaks follows information through the whole contract, and reports where it comes to those who may not have it.
+func (c *checker) leaks(report func(finding string, decl int, at syntax.Span, what, hint string)) *flows {
+	l := &flows{checker: c, report: report, atoms: map[string]*atom{}}
+	for _, a := range c.out.Audiences {
+		l.named(a)
+	}
+	for _, k := range c.out.Kinds {
+		l.kind(k)
+	}
+	for _, h := range []struct {
+		name string
+		body *Body
+	}{{"on join", c.out.OnJoin}, {"on lost", c.out.OnLost}, {"on back", c.out.OnBack}, {"on leave", c.out.OnLeave}} {
+		if h.body == nil {
+			continue
+		}
+		f := l.newFlow(l.newCause(h.name, h.body.Line, nil), nil, h.body.at.Start)
+		f.locals[0] = val{sym: "client"}
+		f.block(h.body.Stmts)
+	}
+	l.failures()
+	return l
+}
+
+// named asks of an audience what being in it tells its viewer.
+func (l *flows) named(a *Named) {
+	if a.near() || a.Cond == nil || a.Cond.Value == nil {
+		return
+	}
+	f := l.newFlow(l.newCause(a.Name, a.Cond.Line, nil), nil, a.decl.Start)
+	f.viewer, f.at = "viewer", a.Cond.at
+	at := int64(0)
+	for _, p := range a.Params {
+		if !p.Type.Holder() {
+			v := val{sym: fmt.Sprintf("arg%d", at)}
+			if k := p.Type.Kind(); k != nil {
+				v.sym += ":" + k.Name
+			}
+			f.locals[at] = f.typed(v, p.Type)
+			at += int64(p.Type.Width())
+		}
+	}
+	v := f.value(a.Cond.Value)
+	told := dest{[]crowd{{{sort: ToClient, sym: "viewer", role: -1}}}, ""}
+	for _, x := range append(slices.Clone(f.cause.faults), fault{label: v.label}) {
+		if at := f.leaks(x.label, told); at != nil {
+			f.report("leak", f.decl, f.at, fmt.Sprintf("whether somebody is in `%s` depends on %s, which goes only to %s: who is in it learns of it, and who is not", a.Name, at.of, at.to),
+				"if they may learn it, say so: reveal(…); else ask what the viewer can see")
+			break
+		}
+	}
+	f.cause.faults = nil
+}
+
+func (l *flows) kind(k *Kind) {
+	decl := k.decl.Start
+	l.terms(k, k.Who, decl, k.decl, "`"+k.Name+"`")
+	for _, p := range k.Properties {
+		l.terms(k, p.Who, p.decl, p.name, "`"+k.Name+"."+p.Name+"`")
+		l.clauses(k, p)
+	}
+	for _, r := range k.Requests {
+		l.request(r)
+	}
+	handler := func(b *Body, name string, pc func(f *flow) label) *cause {
+		if b == nil {
+			return nil
+		}
+		c := l.newCause(name, b.Line, k)
+		f := l.newFlow(c, k, b.at.Start)
+		f.pc = pc(f)
+		f.block(b.Stmts)
+		return c
+	}
+	there := func(f *flow) label { return f.existence([]*Kind{k}, f.self) }
+	handler(k.OnStart, "on start of "+k.Name, there)
+	if c := handler(k.OnSpawn, "on spawn of "+k.Name, there); c != nil {
+		c.spawning = true
+	}
+	handler(k.OnTick, "on tick of "+k.Name, there)
+	handler(k.OnOwnerLost, "on owner lost of "+k.Name, there)
+	handler(k.OnOwnerLeave, "on owner leave of "+k.Name, there)
+	for i, b := range k.OnChange {
+		p := (*Property)(nil)
+		if b != nil {
+			p = k.Properties[i]
+		}
+		if c := handler(b, "on change "+k.Properties[i].Name+" of "+k.Name, func(f *flow) label { return f.property(k, p, f.self) }); c != nil {
+			c.watch = p
+		}
+	}
+	for _, t := range k.Timers {
+		name := map[bool]string{true: "after", false: "every"}[t.After]
+		c := l.newCause(fmt.Sprintf("%s %s of %s", name, l.timeText(t.Ticks), k.Name), t.Body.Line, k)
+		f := l.newFlow(c, k, t.decl.Start)
+		f.pc = there(f)
+		if t.While != nil {
+			f.at = t.While.at
+			f.pc = f.pc.with(f.value(t.While.Value).label)
+			f.assume(t.While.Value, true)
+		}
+		f.block(t.Body.Stmts)
+	}
+}
+
+func (l *flows) timeText(ticks int64) string {
+	ms := ticks * 1000 / int64(l.out.TickRate)
+	if ms%1000 == 0 {
+		return fmt.Sprintf("%ds", ms/1000)
+	}
+	return fmt.Sprintf("%dms", ms)
+}
+
+// terms asks of the audience of a kind or property what getting it tells.
+func (l *flows) terms(k *Kind, who []Who, decl int, at syntax.Span, what string) {
+	f := l.newFlow(&cause{fns: map[string]val{}}, k, decl)
+	f.at = at
+	f.names(who, dest{everyone, "who gets " + what})
+}
+
+// clauses reads what a property's clauses compute.
+func (l *flows) clauses(k *Kind, p *Property) {
+	flow := func(name string) *flow {
+		f := l.newFlow(l.newCause(name, l.lineOf(p.name), k), k, p.decl)
+		f.at = p.name
+		return f
+	}
+	if g := p.Follows; g != nil {
+		f := flow("the motion of " + k.Name + "." + p.Name)
+		what := f.toProperty(k, p, f.self)
+		if g.Rate != nil {
+			f.sink(f.property(k, g.Rate, f.self), what)
+		} else {
+			holder := f.self + "." + g.Holder.Name
+			all := f.property(k, g.Holder, f.self).with(f.existence(g.Holder.Type.Kinds, holder))
+			for _, of := range g.Holder.Type.Kinds {
+				all = all.with(f.property(of, g.To[of.Index], holder))
+			}
+			f.sink(all, what)
+		}
+		f.cause.changes[p] = true
+	}
+	if p.Hold != nil {
+		f := flow("the hold " + k.Name + "." + p.Name)
+		if w := p.Hold.When; w != nil {
+			f.at = w.at
+			v := f.value(w.Value)
+			for _, x := range f.cause.faults {
+				v.label = v.label.with(x.label)
+			}
+			f.cause.faults = nil
+			f.sink(v.label, f.toProperty(k, p, f.self))
+		}
+		f.cause.changes[p] = true
+	}
+	if p.Set == nil {
+		return
+	}
+	f := flow("the write of " + k.Name + "." + p.Name)
+	// Who may write is told to whoever tries.
+	v := f.value(p.Set.By.Value)
+	if a := f.leaks(v.label, f.toKind(k, f.self, "")); a != nil {
+		f.report("leak", f.decl, f.at, fmt.Sprintf("who sets `%s` depends on %s, which goes only to %s: whoever tries learns of it", p.Name, a.of, a.to), "if everyone may learn it, say so: reveal(…)")
+	}
+	writer := crowd{{sort: ToClient, sym: f.symOf(p.Set.By.Value), role: f.roleOf(p.Set.By.Value)}}
+	old := f.property(k, p, f.self)
+	for i, b := range []*Body{p.Set.Pace, p.Set.Rule} {
+		if b == nil {
+			continue
+		}
+		f.at = b.at
+		f.locals[0] = f.typed(val{label: old}, p.Type)
+		f.locals[int64(p.Type.Width())] = f.typed(val{}, p.Type)
+		v := f.value(b.Value)
+		for _, x := range f.cause.faults {
+			v.label = v.label.with(x.label)
+		}
+		f.cause.faults = nil
+		if a := f.leaks(v.label, dest{[]crowd{writer}, ""}); a != nil {
+			f.report("leak", f.decl, f.at, fmt.Sprintf("the %s of `%s` depends on %s, which goes only to %s: who sets it learns of it by trying", []string{"pace", "rule"}[i], p.Name, a.of, a.to),
+				"if they may learn it, say so: reveal(…); else ask what the writer can see")
+		}
+	}
+	f.cause.changes[p] = true
+	f.cause.decider = writer
+	f.cause.dests = append(f.cause.dests, f.toProperty(k, p, f.self))
+}
+
+func (l *flows) request(r *Request) {
+	c := l.newCause(r.FullName(), r.Line, r.Kind)
+	c.request = r
+	f := l.newFlow(c, r.Kind, r.decl.Start)
+	f.at = r.name
+	c.decider = f.toCaller("").crowds[0]
+	at := int64(0)
+	mem := int64(0)
+	for i, p := range r.Params {
+		v := val{sym: fmt.Sprintf("argument%d", i)}
+		if k := p.Type.Kind(); k != nil {
+			v.sym += ":" + k.Name
+		}
+		if p.Type.Holder() {
+			f.lists[mem] = v
+			mem += int64(p.Type.Width())
+			continue
+		}
+		f.locals[at] = f.typed(v, p.Type)
+		at += int64(p.Type.Width())
+	}
+	// Whether somebody may ask is told to whoever asks.
+	f.viewer = "caller"
+	for _, w := range r.From {
+		var l label
+		if w.X != nil {
+			l = f.value(w.X).label
+			if f.ownOwner(w.X) {
+				l = nil
+			}
+		}
+		if w.Aud != nil {
+			inner := *f
+			inner.kind, inner.self, inner.locals, inner.lists = nil, "", map[int64]val{}, map[int64]val{}
+			for i, a := range w.Args {
+				v := f.value(a)
+				v.sym = f.symOf(a)
+				inner.give(w.Aud.Params, i, v)
+				if w.Aud.asks(i) {
+					l = l.with(f.observed(a, v))
+				}
+			}
+			if w.Aud.Cond != nil && w.Aud.Cond.Value != nil && !w.Aud.near() {
+				l = l.with(inner.value(w.Aud.Cond.Value).label)
+			}
+		}
+		f.decision(l, "who may ask")
+	}
+	f.viewer = ""
+	f.caller = r.callerRole()
+	f.mine = len(r.From) == 1 && r.From[0].Sort == ToOwner
+	if f.mine && r.Kind.Per >= 0 {
+		f.caller = r.Kind.Per
+		f.self = entityOf(r.Kind, "caller")
+	}
+	for i := range r.Head {
+		s := &r.Head[i]
+		f.at = s.at
+		if s.Op == OpLet {
+			f.stmt(s)
+			continue
+		}
+		v := f.value(s.Value)
+		f.decision(f.observed(s.Value, v), "this check")
+		f.assume(s.Value, true)
+	}
+	for i := range r.Body {
+		f.at = r.Body[i].at
+		f.stmt(&r.Body[i])
+	}
+}
+
+// callerRole gives the role that every caller of a request has, or -1.
+func (r *Request) callerRole() int {
+	out := -1
+	for i, w := range r.From {
+		if w.Sort != ToRole || w.But || i > 0 && w.Role != out {
+			return -1
+		}
+		out = w.Role
+	}
+	return out
+}
+
+// failures holds what a cause may fail of against all that would be undone with it: what it does, what the handlers do that it
+// sets off, and what is decided.
+func (l *flows) failures() {
+	watchers := map[*Property][]*cause{}
+	spawners := map[*Kind][]*cause{}
+	for _, c := range l.causes {
+		if c.watch != nil {
+			watchers[c.watch] = append(watchers[c.watch], c)
+		}
+		if c.spawning {
+			spawners[c.kind] = append(spawners[c.kind], c)
+		}
+	}
+	for _, c := range l.causes {
+		if c.watch != nil || c.spawning {
+			continue // they are part of what sets them off
+		}
+		all := []*cause{c}
+		for i := 0; i < len(all); i++ {
+			for p := range all[i].changes {
+				for _, w := range watchers[p] {
+					if !slices.Contains(all, w) {
+						all = append(all, w)
+					}
+				}
+			}
+			for k := range all[i].spawns {
+				for _, w := range spawners[k] {
+					if !slices.Contains(all, w) {
+						all = append(all, w)
+					}
+				}
+			}
+		}
+		slices.SortFunc(all[1:], func(a, b *cause) int { return strings.Compare(a.name, b.name) })
+		for _, failing := range all {
+			for _, x := range failing.faults {
+				l.failure(x, failing, c, all)
+			}
+		}
+	}
+}
+
+func (l *flows) failure(x fault, failing, c *cause, all []*cause) {
+	// Self is another one in each body.
+	foreign := func(a *atom, in *cause) crowd {
+		if in == failing {
+			return a.crowd
+		}
+		out := slices.Clone(a.crowd)
+		for i, t := range out {
+			if t.sort == ToClient {
+				out[i].sym = "elsewhere " + t.sym
+			}
+			if len(t.args) > 0 {
+				out[i].args = []sym{"elsewhere"}
+			}
+		}
+		return out
+	}
+	report := func(a *atom, what string) {
+		l.report("leak", x.decl, x.at, fmt.Sprintf("whether this fails depends on %s, which goes only to %s; a failure undoes %s", a.of, a.to, what),
+			"let it not fail: say `clamped`, use clip(…), or ask for room and for what is there first")
+	}
+	for _, a := range x.label {
+		if c.request != nil || c.decider != nil {
+			if !l.covers(foreign(a, c), c.decider) {
+				report(a, "what `"+c.name+"` did, and its caller is told")
+				return
+			}
+			continue
+		}
+		for _, in := range all {
+			for _, d := range in.dests {
+				if !slices.ContainsFunc(d.crowds, func(to crowd) bool { return l.covers(foreign(a, in), to) }) {
+					report(a, d.what)
+					return
+				}
+			}
+		}
+	}
+}
