@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"strings"
 
 	"github.com/jedib0t/go-pretty/v6/text"
 	"github.com/urfave/cli/v3"
@@ -16,8 +17,12 @@ import (
 
 func checkCommand() *cli.Command {
 	return &cli.Command{
-		Name: "check", Usage: "tell every mistake of a contract", ArgsUsage: "FILE", Flags: []cli.Flag{jsonFlag()},
+		Name: "check", Usage: "tell every mistake and danger of a contract", ArgsUsage: "FILE",
+		Flags: []cli.Flag{jsonFlag(), &cli.StringFlag{Name: "explain", Usage: "say what a `FINDING` means, what it leads to and how to mend it; `all` lists them"}},
 		Action: func(_ context.Context, c *cli.Command) error {
+			if c.IsSet("explain") {
+				return explain(c)
+			}
 			args, err := words(c, "FILE", 1, 1)
 			if err != nil {
 				return err
@@ -49,7 +54,7 @@ func checkCommand() *cli.Command {
 				}
 				printProblems(problems)
 				if len(problems) > 0 {
-					fmt.Printf("%s\n", warn.Sprintf("%s: %s; what is meant can be accepted: `accept unused \"why\"` in the line above", args[0], plural(len(problems), "warning")))
+					fmt.Printf("%s\n", warn.Sprintf("%s: %s; `kamerad check --explain %s` says more, `accept %s \"why\"` in the line above accepts it", args[0], plural(len(problems), "warning"), problems[0].Code, problems[0].Code))
 				}
 				fmt.Printf("%s %s: %s, %s, %s, %s\n", good.Sprint("✓ no mistakes in"), args[0], plural(len(checked.Kinds), "kind"),
 					plural(properties, "property"), plural(len(checked.Requests), "request"), plural(len(checked.Events), "event"))
@@ -60,6 +65,40 @@ func checkCommand() *cli.Command {
 			return nil
 		},
 	}
+}
+
+// explain tells of one finding, or lists all.
+func explain(c *cli.Command) error {
+	name := c.String("explain")
+	var known []string
+	for _, f := range contract.Findings() {
+		known = append(known, f.Name)
+		if f.Name != name {
+			continue
+		}
+		if c.Bool("json") {
+			return printJSON(c.Root().Writer, f)
+		}
+		fmt.Printf("%s: %s\n\n%s\n\n%s\n\n%s\n%s\n\n%s\n\nTo accept one: %s in the line above its declaration.\n", bold.Sprint(f.Name), f.Title, f.Harm, warn.Sprint("With it:"), indented(f.Example), good.Sprint("Mended:"), indented(f.Mended),
+			muted.Sprintf("accept %s \"why\"", f.Name))
+		return nil
+	}
+	if name != "all" {
+		return fmt.Errorf("explain %.60q: there is no such finding, only %s", name, join(known))
+	}
+	if c.Bool("json") {
+		return printJSON(c.Root().Writer, contract.Findings())
+	}
+	t := sheet("Finding", "What it is")
+	for _, f := range contract.Findings() {
+		t.AppendRow([]any{f.Name, f.Title})
+	}
+	show(c.Root().Writer, t)
+	return nil
+}
+
+func indented(text string) string {
+	return "    " + strings.ReplaceAll(strings.TrimRight(text, "\n"), "\n", "\n    ")
 }
 
 func printProblems(problems syntax.Problems) {

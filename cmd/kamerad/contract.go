@@ -21,6 +21,8 @@ func contractCommand() *cli.Command {
 			{Name: "show", Usage: "show a contract: what it declares, or its text", ArgsUsage: "NAME", Action: showContract, Flags: append(flags,
 				&cli.IntFlag{Name: "version", Usage: "which `VERSION`; the newest if not given"},
 				&cli.BoolFlag{Name: "source", Usage: "print the contract's text"})},
+			{Name: "compare", Usage: "tell what differs between two versions, and whether sessions and clients could go on", ArgsUsage: "A B", Flags: flags, Action: compareContracts,
+				Description: "A and B are contract files, or NAME@VERSION of what is published."},
 		},
 	}
 }
@@ -103,54 +105,7 @@ func showContract(ctx context.Context, c *cli.Command) error {
 	if v.Outline == nil {
 		return nil
 	}
-	fmt.Printf("%d ticks per second, %s, roles: %s\n\n", v.Outline.Tick, plural(v.Outline.Seats, "seat"), join(v.Outline.Roles))
-	t := sheet("Kind", "Name", "What", "Who")
-	for _, k := range v.Outline.Kinds {
-		each := "spawned"
-		switch {
-		case k.Shared:
-			each = "shared"
-		case k.Per != "":
-			each = "per " + k.Per
-		}
-		if len(k.Parts) > 0 {
-			each += " with " + join(k.Parts)
-		}
-		t.AppendRow([]any{bold.Sprint(k.Name), "", each, "to " + k.To})
-		for _, p := range k.Properties {
-			t.AppendRow([]any{"", p.Name, clauses(p), "to " + p.To})
-		}
-		for _, r := range k.Requests {
-			what := fmt.Sprintf("request(%s)", params(r.Params))
-			if r.Reply != nil {
-				what += " -> " + r.Reply.String()
-			}
-			if r.Limit > 0 {
-				what += fmt.Sprintf(", at most %d in %g s", r.Limit, float64(r.LimitMs)/1000)
-			}
-			if r.PauseMs > 0 {
-				what += fmt.Sprintf(", %g s apart", float64(r.PauseMs)/1000)
-			}
-			t.AppendRow([]any{"", r.Name, what, "from " + r.From})
-			for _, check := range r.Checks {
-				fails := string(check.Then)
-				if check.Then != contract.ThenDrop {
-					fails = fmt.Sprintf("%s %q", check.Then, check.Reason)
-				}
-				t.AppendRow([]any{"", "", muted.Sprintf("check %s else %s", check.Text, fails), ""})
-			}
-		}
-		for _, e := range k.Events {
-			t.AppendRow([]any{"", e.Name, fmt.Sprintf("event(%s)", params(e.Params)), ""})
-		}
-	}
-	if len(v.Outline.Events) > 0 {
-		t.AppendRow([]any{bold.Sprint("all"), "", "", ""})
-	}
-	for _, e := range v.Outline.Events {
-		t.AppendRow([]any{"", e.Name, fmt.Sprintf("event(%s)", params(e.Params)), ""})
-	}
-	show(c.Root().Writer, t)
+	printOutline(c.Root().Writer, v.Outline)
 	return nil
 }
 

@@ -50,6 +50,15 @@ func sheet(header ...any) table.Writer {
 	return t
 }
 
+// right aligns columns of numbers, counted from 1, to the right.
+func right(t table.Writer, columns ...int) {
+	var list []table.ColumnConfig
+	for _, n := range columns {
+		list = append(list, table.ColumnConfig{Number: n, Align: text.AlignRight, AlignHeader: text.AlignRight})
+	}
+	t.SetColumnConfigs(list)
+}
+
 // show prints a table; lines end where their text ends.
 func show(w io.Writer, t table.Writer) {
 	for _, line := range strings.Split(t.Render(), "\n") {

@@ -262,7 +262,7 @@ func (e *env) check(s *syntax.Check) (Stmt, bool) {
 	cond := e.value(s.Cond, &Type{Form: FormBool}, "the condition of a check")
 	span := s.Cond.Span()
 	text := strings.Join(strings.Fields(e.src.Text[span.Start:span.End]), " ")
-	check := Check{Text: text, Then: Then(s.Then), Line: e.lineOf(s.At), cond: s.Cond}
+	check := Check{Text: text, Then: Then(s.Then), Line: e.lineOf(s.At)}
 	if s.Reason != nil {
 		check.Reason = s.Reason.Value
 		e.reason(s.Reason)

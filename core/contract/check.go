@@ -123,7 +123,7 @@ func (c *checker) bounded(at syntax.Span, what string, n, low, high int64) bool 
 func (c *checker) file(f *syntax.File) {
 	c.header(f)
 	for _, a := range f.Accepts {
-		if !findings[a.Finding.Text] {
+		if _, known := findings[a.Finding.Text]; !known {
 			c.fail(a.Finding.At, "unknown-name", fmt.Sprintf("there is no finding `%s`", a.Finding.Text), c.suggest(a.Finding.Text, names(findings), "one of "+strings.Join(names(findings), ", ")))
 		}
 	}

@@ -34,6 +34,9 @@ func TestEveryMistakeIsToldOnItsLine(t *testing.T) {
 	files, err := filepath.Glob("testdata/faulty/*.kam")
 	require.NoError(t, err)
 	require.NotEmpty(t, files)
+	dangers, err := filepath.Glob("testdata/danger/*.kam")
+	require.NoError(t, err)
+	files = append(files, dangers...)
 	codes := map[string]bool{}
 	for _, file := range files {
 		t.Run(filepath.Base(file), func(t *testing.T) {
@@ -76,7 +79,7 @@ func TestEveryMistakeIsToldOnItsLine(t *testing.T) {
 		if strings.HasSuffix(source, "_test.go") || folder != "contract" && folder != "syntax" {
 			continue
 		}
-		for _, m := range regexp.MustCompile(`(?:\.fail|\.abort|\bfind)\([^"\n]*"([a-z]+(?:-[a-z]+)*)"`).FindAllStringSubmatch(string(raw), -1) {
+		for _, m := range regexp.MustCompile(`(?:\.fail|\.abort|\bfind|\.report)\([^"\n]*"([a-z]+(?:-[a-z]+)*)"`).FindAllStringSubmatch(string(raw), -1) {
 			assert.True(t, codes[m[1]], "no faulty contract has the mistake `%s`", m[1])
 		}
 	}

@@ -2,6 +2,7 @@ package contract
 
 import (
 	"fmt"
+	"strings"
 
 	"kamerad/core/syntax"
 )
@@ -36,7 +37,7 @@ func (c *checker) setBy(k *Kind, p *Property, d *syntax.SetBy) {
 		c.fail(d.At, "wrong-type", fmt.Sprintf("`%s` cannot be set by a client: it is of the type %s", p.Name, p.Type), "let requests change it")
 		return
 	}
-	p.Set = &SetBy{}
+	p.Set = &SetBy{Text: strings.TrimSpace(strings.TrimPrefix(strings.Join(strings.Fields(c.src.Text[d.By.Span().End:d.At.End]), " "), ")"))}
 	who := &env{checker: c, kind: k, pure: true, still: true}
 	who.enter()
 	if r, ok := d.By.(*syntax.Ref); ok && r.Text == "owner" {

@@ -50,7 +50,7 @@ func (c crowd) public() bool {
 	out := false
 	for _, t := range c {
 		if t.but {
-			out = false
+			out = out && t.sort == ToNobody
 		} else if t.sort == ToEveryone {
 			out = true
 		}

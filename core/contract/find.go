@@ -1,15 +1,48 @@
 package contract
 
 import (
+	"embed"
 	"fmt"
+	"path"
+	"slices"
+	"strings"
 
 	"kamerad/core/syntax"
 )
 
-// findings are what is told as a warning and can be accepted.
-var findings = map[string]bool{
-	"unused": true, "abandoned": true, "leak": true, "unfair": true, "unguarded": true, "unlimited": true, "impersonation": true, "unruled": true,
-	"unbounded": true, "impossible": true, "fleeting": true, "costly": true,
+//go:embed explain/*.md
+var explanations embed.FS
+
+// findings are what is told as a warning and can be accepted, with what is explained of each.
+var findings = func() map[string]Finding {
+	out := map[string]Finding{}
+	files, _ := explanations.ReadDir("explain") // it is part of the program
+	for _, file := range files {
+		raw, _ := explanations.ReadFile(path.Join("explain", file.Name()))
+		parts := strings.Split(string(raw), "```")
+		title, harm, _ := strings.Cut(strings.TrimSpace(parts[0]), "\n\n")
+		name := strings.TrimSuffix(file.Name(), ".md")
+		out[name] = Finding{name, title, harm, strings.TrimPrefix(parts[1], "kam\n"), strings.TrimPrefix(parts[3], "kam\n")}
+	}
+	return out
+}()
+
+// Finding is a danger that a contract can be warned of. `accept NAME "reason"` above a declaration says that it is meant there.
+type Finding struct {
+	Name    string `json:"name"`
+	Title   string `json:"title"`
+	Harm    string `json:"harm"`    // what it leads to
+	Example string `json:"example"` // a contract that has it
+	Mended  string `json:"mended"`  // the same without it
+}
+
+// Findings lists all findings by name.
+func Findings() []Finding {
+	var out []Finding
+	for _, name := range names(findings) {
+		out = append(out, findings[name])
+	}
+	return out
 }
 
 // acceptKey names a finding about a declaration.
@@ -27,7 +60,8 @@ func (c *checker) find(finding string, decl int, at syntax.Span, what, hint stri
 	}
 	p := c.src.Problem(at, finding, what, hint)
 	p.Warning = true
-	if len(c.problems) < maxProblems {
+	// A part is read once for each kind that includes it.
+	if len(c.problems) < maxProblems && !slices.Contains(c.problems, p) {
 		c.problems = append(c.problems, p)
 	}
 }
@@ -41,8 +75,10 @@ func (c *checker) dangers(f *syntax.File) {
 	c.unused(f)
 	flows := c.leaks(c.find)
 	c.out.causes = flows.causes
+	c.guards()
+	c.things()
 	for _, a := range f.Accepts {
-		if !c.taken[acceptKey{a.For, a.Finding.Text}] && findings[a.Finding.Text] {
+		if _, known := findings[a.Finding.Text]; known && !c.taken[acceptKey{a.For, a.Finding.Text}] {
 			p := c.src.Problem(a.At, "needless-accept", fmt.Sprintf("nothing below this line is %s", a.Finding.Text), "remove the line")
 			p.Warning = true
 			c.problems = append(c.problems, p)

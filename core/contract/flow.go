@@ -19,7 +19,7 @@ type atom struct {
 	id    int
 	crowd crowd
 	of    string // as a message names it: "`Strongbox.answer`"
-	to    string // its audience in the contract's words
+	to    string // its audience, as in "goes only to owner"
 }
 
 // label is a set of atoms, by id; nil is what everyone may know.
@@ -76,17 +76,19 @@ type cause struct {
 	name     string // "Diver.use", "on join", "a timer of Diver"
 	line     int
 	watch    *Property // of an `on change`
+	runs     fault     // what decides whether it runs at all
 	kind     *Kind     // of self
 	spawning bool      // it is an `on spawn`
-	decider  crowd     // who is told whether it failed; nil for nobody
+	decider  *dest     // who is told whether it failed; nil for nobody
 	faults   []fault
 	dests    []dest
 	changes  map[*Property]bool
+	makes    map[*Property]bool // that a spawn gives
 	spawns   map[*Kind]bool
 	gone     map[*Kind]bool
 	given    map[*Kind]bool
-	told     map[*Event]map[string]bool // events, and to whom
-	others   map[string]bool            // expels, closes, changes roles
+	told     map[*Event][][]Who
+	others   map[string]bool // expels, closes, changes roles
 	reveals  []Reveal
 	actions  map[string]bool // that were read in some way already
 	fns      map[string]val
@@ -121,9 +123,8 @@ type flow struct {
 	pc     label // what decides whether the present statement runs
 	exit   label // what decided whether the body ended earlier
 	facts  []string
+	free   map[string]int // of stacks and lists that are as they began: how much room there surely is
 	loops  int
-	head   bool
-	params []Param
 }
 
 // maxFlow bounds how many actions and functions are followed in one cause. What lies beyond counts as secret.
@@ -133,12 +134,15 @@ func (l *flows) newFlow(c *cause, k *Kind, decl int) *flow {
 	f := &flow{flows: l, cause: c, kind: k, caller: -1, decl: decl, locals: map[int64]val{}, lists: map[int64]val{}}
 	if k != nil {
 		f.self = "self:" + k.Name
+		if k.Shared {
+			f.self = "the " + k.Name
+		}
 	}
 	return f
 }
 
 func (l *flows) newCause(name string, line int, k *Kind) *cause {
-	c := &cause{name: name, line: line, kind: k, changes: map[*Property]bool{}, spawns: map[*Kind]bool{}, gone: map[*Kind]bool{}, given: map[*Kind]bool{}, told: map[*Event]map[string]bool{}, others: map[string]bool{}, actions: map[string]bool{}, fns: map[string]val{}, asked: map[int]syntax.Span{}, reported: map[string]bool{}}
+	c := &cause{name: name, line: line, kind: k, changes: map[*Property]bool{}, makes: map[*Property]bool{}, spawns: map[*Kind]bool{}, gone: map[*Kind]bool{}, given: map[*Kind]bool{}, told: map[*Event][][]Who{}, others: map[string]bool{}, actions: map[string]bool{}, fns: map[string]val{}, asked: map[int]syntax.Span{}, reported: map[string]bool{}}
 	l.causes = append(l.causes, c)
 	return c
 }
@@ -150,6 +154,9 @@ func (l *flows) fresh(what string) sym {
 
 func (l *flows) atom(c crowd, of, to string) *atom {
 	key := of + " " + c.key()
+	if to = "goes only to " + to; to == "goes only to nobody" {
+		to = "goes to nobody"
+	}
 	a := l.atoms[key]
 	if a == nil {
 		a = &atom{id: len(l.atoms) + 1, crowd: c, of: of, to: to}
@@ -182,6 +189,8 @@ func (f *flow) crowd(who []Who) crowd {
 			t.sort, t.sym, t.role = ToClient, f.ownerOf(f.self), -1
 			if f.kind.Per >= 0 {
 				t.role = f.kind.Per
+			} else if !f.kind.given {
+				t = term{but: w.But, sort: ToNobody} // it always belongs to the server
 			}
 		case ToCaller:
 			t.sort, t.sym, t.role = ToClient, "caller", f.caller
@@ -334,7 +343,7 @@ func (l *flows) leaks(a label, d dest) *atom {
 func (f *flow) sink(l label, d dest) {
 	f.cause.dests = append(f.cause.dests, d)
 	if a := f.leaks(l, d); a != nil {
-		f.report("leak", f.decl, f.at, fmt.Sprintf("%s goes only to %s, and shows in %s", a.of, a.to, d.what),
+		f.report("leak", f.decl, f.at, fmt.Sprintf("%s %s, and shows in %s", a.of, a.to, d.what),
 			"if they may learn it, say so where it is read: reveal(…); else keep it in something with the same audience")
 		return
 	}
@@ -345,7 +354,7 @@ func (f *flow) sink(l label, d dest) {
 			return
 		}
 		f.cause.reported[key] = true
-		f.report("leak", f.decl, f.at, fmt.Sprintf("whether this happens depends on %s, which goes only to %s, and shows in %s", a.of, a.to, d.what),
+		f.report("leak", f.decl, f.at, fmt.Sprintf("whether this happens depends on %s, which %s, and shows in %s", a.of, a.to, d.what),
 			"if they may learn it, say so where it is asked: reveal(…); else let it decide only what the same clients see")
 	}
 }
@@ -353,13 +362,26 @@ func (f *flow) sink(l label, d dest) {
 // decision holds something against the caller, who learns of it by what is decided.
 func (f *flow) decision(l label, how string) {
 	if a := f.leaks(l, f.toCaller("")); a != nil {
-		f.report("leak", f.decl, f.at, fmt.Sprintf("%s depends on %s, which goes only to %s: the caller learns of it by asking", how, a.of, a.to),
+		f.report("leak", f.decl, f.at, fmt.Sprintf("%s depends on %s, which %s: the caller learns of it by asking", how, a.of, a.to),
 			"if the caller may learn it, say so: reveal(…); else ask what the caller can see")
 	}
 }
 
+// toCaller is what only the caller comes to know: a client that knows of the entity that it asks.
 func (f *flow) toCaller(what string) dest {
-	return dest{[]crowd{{{sort: ToClient, sym: "caller", role: f.caller}}}, what}
+	d := dest{[]crowd{{{sort: ToClient, sym: "caller", role: f.caller}}}, what}
+	if r := f.cause.request; r != nil {
+		d.crowds = append(d.crowds, f.audience(r.Kind, r.Kind.To, r.Kind.Who, f.asked()))
+	}
+	return d
+}
+
+// asked names the entity that a request is for, also in the actions that it runs.
+func (f *flow) asked() sym {
+	if r := f.cause.request; len(r.From) == 1 && r.From[0].Sort == ToOwner && r.Kind.Per >= 0 {
+		return entityOf(r.Kind, "caller")
+	}
+	return f.newFlow(f.cause, f.cause.request.Kind, 0).self
 }
 
 // mayFail notes that the cause may fail here, and what that depends on.
@@ -458,6 +480,12 @@ func (f *flow) value(x *Expr) val {
 		f.under(a.label, func() { b = f.value(x.Args[1]) })
 		f.facts = f.facts[:facts]
 		return val{label: a.label.with(b.label)}
+	case OpEq, OpNe, OpLt, OpLe, OpGt, OpGe:
+		l := f.values(x.Args)
+		if len(l) > 0 && f.decided(x) != 0 {
+			l = nil // it is always the same
+		}
+		return val{label: l}
 	case OpCallFn:
 		return f.call(x)
 	case OpQuery:
@@ -486,7 +514,11 @@ func (f *flow) value(x *Expr) val {
 		return f.sum(x)
 	case OpClip:
 		v, low, high := f.value(x.Args[0]), f.value(x.Args[1]), f.value(x.Args[2])
-		return val{label: v.label.with(low.label).with(high.label), low: low.low, high: high.high, ranged: low.ranged && high.ranged}
+		out := val{label: v.label.with(low.label).with(high.label), low: low.low, high: high.high, ranged: low.ranged && high.ranged}
+		if v.ranged {
+			out.low, out.high = min(max(v.low, out.low), out.high), max(min(v.high, out.high), out.low)
+		}
+		return out
 	case OpRoll:
 		low, high := f.value(x.Args[0]), f.value(x.Args[1])
 		if !low.ranged || !high.ranged || low.high > high.low {
@@ -642,7 +674,7 @@ func (f *flow) reveal(x *Expr) val {
 // call reads a function with the values that it is called with.
 func (f *flow) call(x *Expr) val {
 	inner := *f
-	inner.kind, inner.self, inner.mine, inner.facts = nil, "", false, nil
+	inner.kind, inner.self, inner.mine, inner.facts, inner.free = nil, "", false, nil, nil
 	key := fmt.Sprint("fn ", x.Fn.Index)
 	inner.locals, inner.lists = map[int64]val{}, map[int64]val{}
 	var all label
@@ -770,6 +802,34 @@ func (f *flow) query(x *Expr) val {
 
 // known tells whether something was asked for before.
 func (f *flow) known(fact string) bool { return slices.Contains(f.facts, fact) }
+
+// begins notes how much room a new entity has in its stacks and lists. What is kept from earlier sessions may be full.
+func (f *flow) begins(k *Kind, on sym) {
+	if f.free == nil {
+		f.free = map[string]int{}
+	}
+	for _, p := range k.Properties {
+		if (p.Type.Form == FormStacks || p.Type.Form == FormList && !k.Free()) && !p.Keep {
+			f.free[on+"."+p.Name+" "] = p.Type.Max - int(p.Default[0])
+		}
+	}
+}
+
+// takes takes room for something out of what surely is free.
+func (f *flow) takes(t *Type, holder string, count *Expr) bool {
+	if f.loops > 0 || count != nil && (count.Op != OpConst || count.Num < 0) {
+		return false
+	}
+	needs := 1
+	if count != nil {
+		needs = int((count.Num + t.Each - 1) / t.Each)
+	}
+	if f.free[holder] < needs {
+		return false
+	}
+	f.free[holder] -= needs
+	return true
+}
 
 // forget drops what was asked of a property that is written.
 func (f *flow) forget(p *Property) {

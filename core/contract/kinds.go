@@ -95,7 +95,7 @@ func (c *checker) members(k *Kind, d *syntax.Entity) {
 	}
 	for _, h := range d.Holds {
 		free(h.Name)
-		p := &Property{Index: len(k.Properties), Name: h.Name.Text, Type: &Type{Form: FormBool}, Default: []int64{0}, Given: true, To: Everyone, Slot: k.Slots, Path: -1, decl: h.At.Start, name: h.Name.At}
+		p := &Property{Index: len(k.Properties), Name: h.Name.Text, Type: &Type{Form: FormBool}, Default: []int64{0}, Given: true, To: Everyone, Slot: k.Slots, Path: -1, decl: h.At.Start, name: h.Name.At, line: c.lineOf(h.At)}
 		p.Hold = &Hold{Lease: c.ticks(h.Lease.At, h.Lease.Value), Ms: h.Lease.Value, Slot: k.Slots + 1}
 		k.Slots += 2
 		k.Properties = append(k.Properties, p)
@@ -124,7 +124,7 @@ func (c *checker) members(k *Kind, d *syntax.Entity) {
 }
 
 func (c *checker) property(k *Kind, d *syntax.Property) *Property {
-	p := &Property{Index: len(k.Properties), Name: d.Name.Text, Type: c.typ(d.Type, inProperty), To: Everyone, Given: d.Default != nil, Was: d.Was.Text, Path: -1, decl: d.At.Start, name: d.Name.At}
+	p := &Property{Index: len(k.Properties), Name: d.Name.Text, Type: c.typ(d.Type, inProperty), To: Everyone, Given: d.Default != nil, Was: d.Was.Text, Path: -1, decl: d.At.Start, name: d.Name.At, line: c.lineOf(d.At)}
 	p.Keep, p.Once, p.Loose, p.Clamped = d.Keep != nil, d.Once != nil, d.Loose != nil, d.Clamped != nil
 	if p.Type == nil {
 		return nil

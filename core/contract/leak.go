@@ -49,16 +49,21 @@ func (f *flow) stmt(s *Stmt) {
 	case OpIf:
 		l := f.observed(s.Value, f.value(s.Value))
 		facts := len(f.facts)
+		decided := f.decided(s.Value)
 		for _, a := range l {
 			f.cause.asked[a.id] = f.at
 		}
 		f.under(l, func() {
-			f.assume(s.Value, true)
-			f.block(s.Then)
-			f.facts = f.facts[:facts]
-			f.assume(s.Value, false)
-			f.block(s.Else)
-			f.facts = f.facts[:facts]
+			if decided >= 0 {
+				f.assume(s.Value, true)
+				f.block(s.Then)
+				f.facts = f.facts[:facts]
+			}
+			if decided <= 0 {
+				f.assume(s.Value, false)
+				f.block(s.Else)
+				f.facts = f.facts[:facts]
+			}
 		})
 	case OpFor:
 		f.loop(s)
@@ -175,8 +180,16 @@ func (f *flow) hasRoomFor(x *Expr) bool {
 func (f *flow) change(s *Stmt) {
 	get, place := f.target(s.X)
 	l := place
-	for _, a := range s.Args {
+	for i, a := range s.Args {
 		v := f.value(a)
+		switch t := s.X.Type; {
+		case t.Form == FormStacks && i == 1: // how many
+			if !v.ranged || v.low < 0 {
+				f.mayFail(v.label)
+			}
+		case t.Form == FormList && s.Op != OpCut:
+			f.handed(v, a, t.Of)
+		}
 		if a.Type.Form == FormEntity {
 			l = l.with(v.label)
 		} else {
@@ -227,6 +240,13 @@ func (f *flow) safe(op Op, on *Expr, args []*Expr) bool {
 	case OpClear:
 		return true
 	case OpPut:
+		var n *Expr
+		if count != nil {
+			n = count[0]
+		}
+		if (count != nil || on.Type.Form == FormList) && f.takes(on.Type, holder, n) {
+			return true
+		}
 		if one && f.known("room "+holder+item) || count != nil && count[0].Op == OpConst && count[0].Num == 0 {
 			return true
 		}
@@ -249,7 +269,9 @@ func (f *flow) loop(s *Stmt) {
 		var l label
 		before := len(f.facts)
 		l = f.over(s.Query)
-		f.under(l, func() { f.block(s.Then) })
+		if w := s.Query.Where; w == nil || f.decided(w) >= 0 {
+			f.under(l, func() { f.block(s.Then) })
+		}
 		f.facts = f.facts[:before]
 	}
 	f.loops++
@@ -273,10 +295,9 @@ func (f *flow) tell(s *Stmt) {
 	what := "a log line to " + words
 	if s.Op == OpTell {
 		what = fmt.Sprintf("the event `%s`, told to %s", s.Event.FullName(), words)
-		if f.cause.told[s.Event] == nil {
-			f.cause.told[s.Event] = map[string]bool{}
+		if !slices.ContainsFunc(f.cause.told[s.Event], func(who []Who) bool { return f.out.WhoText(who) == words }) {
+			f.cause.told[s.Event] = append(f.cause.told[s.Event], s.Who)
 		}
-		f.cause.told[s.Event][words] = true
 	}
 	d := dest{[]crowd{to}, what}
 	var l label
@@ -308,13 +329,15 @@ func (f *flow) names(who []Who, d dest) {
 			l = l.with(v.label)
 		}
 		for i, a := range w.Args {
-			if w.Aud != nil && w.Aud.asks(i) {
-				l = l.with(f.observed(a, f.value(a)))
+			if v := f.value(a); w.Aud != nil && w.Aud.asks(i) {
+				if l = l.with(v.label); !certain(a) {
+					l = l.with(f.observed(a, v))
+				}
 			}
 		}
 	}
 	if a := f.leaks(l, d); a != nil {
-		f.report("leak", f.decl, f.at, fmt.Sprintf("%s goes only to %s, and shows in %s", a.of, a.to, d.what), "if everyone may learn it, say so: reveal(…)")
+		f.report("leak", f.decl, f.at, fmt.Sprintf("%s %s, and shows in %s", a.of, a.to, d.what), "if everyone may learn it, say so: reveal(…)")
 	}
 }
 
@@ -334,7 +357,7 @@ func (f *flow) run(s *Stmt) {
 	if s.X.Op == OpSelf {
 		inner.mine = f.mine
 	}
-	inner.locals, inner.lists = map[int64]val{}, map[int64]val{}
+	inner.locals, inner.lists, inner.free = map[int64]val{}, map[int64]val{}, nil
 	inner.pc = f.pc.with(f.exit).with(f.observed(s.X, on))
 	inner.exit = nil
 	key := fmt.Sprint("do ", s.Act.Index, " ", on.sym)
@@ -381,6 +404,7 @@ func (f *flow) spawn(s *Stmt) {
 			if p == nil {
 				continue
 			}
+			f.cause.makes[p] = true
 			if !p.Clamped {
 				f.handed(v, set.Value, p.Type)
 			}
@@ -401,8 +425,25 @@ func (f *flow) spawn(s *Stmt) {
 // leaks follows information through the whole contract, and reports where it comes to those who may not have it.
 func (c *checker) leaks(report func(finding string, decl int, at syntax.Span, what, hint string)) *flows {
 	l := &flows{checker: c, report: report, atoms: map[string]*atom{}}
+	given := map[*Named]bool{} // those that decide who gets something
+	note := func(who []Who) {
+		for _, w := range who {
+			given[w.Aud] = true
+		}
+	}
+	for _, k := range c.out.Kinds {
+		note(k.Who)
+		for _, p := range k.Properties {
+			note(p.Who)
+		}
+	}
+	for _, p := range c.out.pieces() {
+		eachStmt(p.stmts, func(s *Stmt) { note(s.Who) })
+	}
 	for _, a := range c.out.Audiences {
-		l.named(a)
+		if given[a] {
+			l.named(a)
+		}
 	}
 	for _, k := range c.out.Kinds {
 		l.kind(k)
@@ -411,12 +452,27 @@ func (c *checker) leaks(report func(finding string, decl int, at syntax.Span, wh
 		name string
 		body *Body
 	}{{"on join", c.out.OnJoin}, {"on lost", c.out.OnLost}, {"on back", c.out.OnBack}, {"on leave", c.out.OnLeave}} {
-		if h.body == nil {
+		if h.body == nil && h.name != "on join" {
 			continue
 		}
-		f := l.newFlow(l.newCause(h.name, h.body.Line, nil), nil, h.body.at.Start)
-		f.locals[0] = val{sym: "client"}
-		f.block(h.body.Stmts)
+		c := l.newCause(h.name, 0, nil)
+		f := l.newFlow(c, nil, 0)
+		if h.name == "on join" { // what each client has one of comes with it
+			for _, k := range l.out.Kinds {
+				if k.Per >= 0 {
+					c.spawns[k] = true
+					if k.OnSpawn == nil {
+						f.begins(k, entityOf(k, "client"))
+					}
+					c.dests = append(c.dests, f.toKind(k, f.fresh("new"), "the spawning of"))
+				}
+			}
+		}
+		if h.body != nil {
+			c.line, f.decl = h.body.Line, h.body.at.Start
+			f.locals[0] = val{sym: "client"}
+			f.block(h.body.Stmts)
+		}
 	}
 	l.failures()
 	return l
@@ -444,7 +500,7 @@ func (l *flows) named(a *Named) {
 	told := dest{[]crowd{{{sort: ToClient, sym: "viewer", role: -1}}}, ""}
 	for _, x := range append(slices.Clone(f.cause.faults), fault{label: v.label}) {
 		if at := f.leaks(x.label, told); at != nil {
-			f.report("leak", f.decl, f.at, fmt.Sprintf("whether somebody is in `%s` depends on %s, which goes only to %s: who is in it learns of it, and who is not", a.Name, at.of, at.to),
+			f.report("leak", f.decl, f.at, fmt.Sprintf("whether somebody is in `%s` depends on %s, which %s: who is in it learns of it, and who is not", a.Name, at.of, at.to),
 				"if they may learn it, say so: reveal(…); else ask what the viewer can see")
 			break
 		}
@@ -460,7 +516,9 @@ func (l *flows) kind(k *Kind) {
 		l.clauses(k, p)
 	}
 	for _, r := range k.Requests {
-		l.request(r)
+		if r.reachable() {
+			l.request(r)
+		}
 	}
 	handler := func(b *Body, name string, pc func(f *flow) label) *cause {
 		if b == nil {
@@ -469,6 +527,10 @@ func (l *flows) kind(k *Kind) {
 		c := l.newCause(name, b.Line, k)
 		f := l.newFlow(c, k, b.at.Start)
 		f.pc = pc(f)
+		c.runs = fault{f.pc, b.at, b.at.Start}
+		if b == k.OnSpawn || b == k.OnStart {
+			f.begins(k, f.self)
+		}
 		f.block(b.Stmts)
 		return c
 	}
@@ -497,6 +559,9 @@ func (l *flows) kind(k *Kind) {
 		if t.While != nil {
 			f.at = t.While.at
 			f.pc = f.pc.with(f.value(t.While.Value).label)
+			if f.decided(t.While.Value) < 0 {
+				continue // it never runs
+			}
 			f.assume(t.While.Value, true)
 		}
 		f.block(t.Body.Stmts)
@@ -560,7 +625,7 @@ func (l *flows) clauses(k *Kind, p *Property) {
 	// Who may write is told to whoever tries.
 	v := f.value(p.Set.By.Value)
 	if a := f.leaks(v.label, f.toKind(k, f.self, "")); a != nil {
-		f.report("leak", f.decl, f.at, fmt.Sprintf("who sets `%s` depends on %s, which goes only to %s: whoever tries learns of it", p.Name, a.of, a.to), "if everyone may learn it, say so: reveal(…)")
+		f.report("leak", f.decl, f.at, fmt.Sprintf("who sets `%s` depends on %s, which %s: whoever tries learns of it", p.Name, a.of, a.to), "if everyone may learn it, say so: reveal(…)")
 	}
 	writer := crowd{{sort: ToClient, sym: f.symOf(p.Set.By.Value), role: f.roleOf(p.Set.By.Value)}}
 	old := f.property(k, p, f.self)
@@ -577,21 +642,21 @@ func (l *flows) clauses(k *Kind, p *Property) {
 		}
 		f.cause.faults = nil
 		if a := f.leaks(v.label, dest{[]crowd{writer}, ""}); a != nil {
-			f.report("leak", f.decl, f.at, fmt.Sprintf("the %s of `%s` depends on %s, which goes only to %s: who sets it learns of it by trying", []string{"pace", "rule"}[i], p.Name, a.of, a.to),
+			f.report("leak", f.decl, f.at, fmt.Sprintf("the %s of `%s` depends on %s, which %s: who sets it learns of it by trying", []string{"pace", "rule"}[i], p.Name, a.of, a.to),
 				"if they may learn it, say so: reveal(…); else ask what the writer can see")
 		}
 	}
 	f.cause.changes[p] = true
-	f.cause.decider = writer
+	f.cause.decider = &dest{crowds: []crowd{writer}}
 	f.cause.dests = append(f.cause.dests, f.toProperty(k, p, f.self))
 }
 
-func (l *flows) request(r *Request) {
+// atRequest stands at the head of a request.
+func (l *flows) atRequest(r *Request) *flow {
 	c := l.newCause(r.FullName(), r.Line, r.Kind)
 	c.request = r
 	f := l.newFlow(c, r.Kind, r.decl.Start)
 	f.at = r.name
-	c.decider = f.toCaller("").crowds[0]
 	at := int64(0)
 	mem := int64(0)
 	for i, p := range r.Params {
@@ -641,6 +706,13 @@ func (l *flows) request(r *Request) {
 		f.caller = r.Kind.Per
 		f.self = entityOf(r.Kind, "caller")
 	}
+	decider := f.toCaller("")
+	c.decider = &decider
+	return f
+}
+
+func (l *flows) request(r *Request) {
+	f := l.atRequest(r)
 	for i := range r.Head {
 		s := &r.Head[i]
 		f.at = s.at
@@ -656,6 +728,16 @@ func (l *flows) request(r *Request) {
 		f.at = r.Body[i].at
 		f.stmt(&r.Body[i])
 	}
+}
+
+// reachable tells whether anybody who may send a request may know of what it is for.
+func (r *Request) reachable() bool {
+	k := r.Kind
+	if k.To == Nobody || k.To == Owner && k.Per < 0 && !k.given {
+		return false
+	}
+	role := r.callerRole()
+	return k.To != Some || role < 0 || slices.ContainsFunc(k.Who, func(w Who) bool { return w.But || w.Sort != ToRole || w.Role == role })
 }
 
 // callerRole gives the role that every caller of a request has, or -1.
@@ -683,27 +765,71 @@ func (l *flows) failures() {
 			spawners[c.kind] = append(spawners[c.kind], c)
 		}
 	}
+	// setsOff adds the handlers that a cause may set off, and those that they may set off.
+	setsOff := func(c *cause) (all []*cause, again bool) {
+		all = []*cause{c}
+		add := func(list []*cause) {
+			for _, w := range list {
+				again = again || w == c
+				if !slices.Contains(all, w) {
+					all = append(all, w)
+				}
+			}
+		}
+		for i := 0; i < len(all); i++ {
+			for p := range all[i].changes {
+				add(watchers[p])
+			}
+			for k := range all[i].spawns {
+				add(spawners[k])
+			}
+		}
+		return all, again || len(all) > 8
+	}
+	// settles tells whether a handler that sets what it waits for does so to the same value again and again.
+	settles := func(c *cause) bool {
+		for p := range c.changes {
+			for _, w := range watchers[p] {
+				if w != c {
+					return false
+				}
+			}
+		}
+		b := c.kind.OnChange[c.watch.Index]
+		sets, times := true, 0
+		eachStmt(b.Stmts, func(s *Stmt) {
+			if s.X == nil || s.Op < OpSet || s.Op > OpSplit {
+				sets = sets && s.Op != OpSpawn
+				return
+			}
+			root := s.X
+			for root.Op == OpField || root.Op == OpAt || root.Op == OpReal {
+				root = root.Args[0]
+			}
+			if root.Prop == c.watch || root.Props != nil {
+				times++
+				sets = sets && root == s.X && root.Args[0].Op == OpSelf && s.Op == OpSet && !mentions(s.Value, func(x *Expr) bool {
+					return x.Op == OpRoll || x.Op == OpCopy || x.Op == OpLocal || x.Op == OpGet && x.Prop != nil && c.changes[x.Prop]
+				})
+			}
+		})
+		return sets && times < 2
+	}
+	for _, c := range l.causes {
+		if c.watch != nil && settles(c) {
+			continue
+		}
+		if (c.watch != nil || c.spawning) && len(c.runs.label) > 0 {
+			if _, again := setsOff(c); again {
+				c.faults = append(c.faults, c.runs) // it may come to a ninth round, which fails
+			}
+		}
+	}
 	for _, c := range l.causes {
 		if c.watch != nil || c.spawning {
 			continue // they are part of what sets them off
 		}
-		all := []*cause{c}
-		for i := 0; i < len(all); i++ {
-			for p := range all[i].changes {
-				for _, w := range watchers[p] {
-					if !slices.Contains(all, w) {
-						all = append(all, w)
-					}
-				}
-			}
-			for k := range all[i].spawns {
-				for _, w := range spawners[k] {
-					if !slices.Contains(all, w) {
-						all = append(all, w)
-					}
-				}
-			}
-		}
+		all, _ := setsOff(c)
 		slices.SortFunc(all[1:], func(a, b *cause) int { return strings.Compare(a.name, b.name) })
 		for _, failing := range all {
 			for _, x := range failing.faults {
@@ -731,12 +857,12 @@ func (l *flows) failure(x fault, failing, c *cause, all []*cause) {
 		return out
 	}
 	report := func(a *atom, what string) {
-		l.report("leak", x.decl, x.at, fmt.Sprintf("whether this fails depends on %s, which goes only to %s; a failure undoes %s", a.of, a.to, what),
+		l.report("leak", x.decl, x.at, fmt.Sprintf("whether this fails depends on %s, which %s; a failure undoes %s", a.of, a.to, what),
 			"let it not fail: say `clamped`, use clip(…), or ask for room and for what is there first")
 	}
 	for _, a := range x.label {
 		if c.request != nil || c.decider != nil {
-			if !l.covers(foreign(a, c), c.decider) {
+			if !slices.ContainsFunc(c.decider.crowds, func(to crowd) bool { return l.covers(foreign(a, c), to) }) {
 				report(a, "what `"+c.name+"` did, and its caller is told")
 				return
 			}

@@ -171,15 +171,17 @@ type Property struct {
 	Hold    *Hold    // nil for what is no hold
 	Path    int      // slot where the tick began, or -1 when nobody asks for its path
 	decl    int
+	line    int
 	name    syntax.Span
 }
 
 // SetBy lets a client write a property: Pace is what a write from old to new costs, paid from a budget that grows by Rate a
 // second up to Burst; Rule has to hold. Old and new are the first locals of both.
 type SetBy struct {
-	By    *Body // gives the client
-	Owner bool  // By is the owner
-	Pace  *Body // nil for any
+	Text  string // pace, burst and rule as written
+	By    *Body  // gives the client
+	Owner bool   // By is the owner
+	Pace  *Body  // nil for any
 	Rate  float64
 	Burst float64
 	Rule  *Body // nil for any
@@ -251,7 +253,7 @@ type Check struct {
 	Reason string `json:"reason"`
 	Then   Then   `json:"then"`
 	Line   int    `json:"line"`
-	cond   syntax.Expr
+	known  bool   // a client can evaluate it itself
 }
 
 // Then is what a failed check does.

@@ -7,8 +7,8 @@ import (
 	"strings"
 )
 
-// Outline is what clients are given of a contract: names, types, ranges and reasons; never bodies, conditions, defaults or
-// what only the server has.
+// Outline is what clients are given of a contract: names, types, ranges, reasons, and the checks that a client can evaluate
+// itself; never bodies, constants, defaults or what only the server has.
 type Outline struct {
 	Contract string         `json:"contract"`
 	Tick     int            `json:"tick"` // ticks per second
@@ -45,7 +45,9 @@ type PropertyOutline struct {
 	LeaseMs int64  `json:"lease_ms,omitempty"` // of a hold
 }
 
-// RequestOutline describes a request. Checks stand only in a full outline; clients get the reasons alone.
+// RequestOutline describes a request. Known are its checks as written, in the order of the reasons, for those that a client can
+// evaluate itself: all that they read it can see, and they name no constant. The others are empty. Checks stand only in a full
+// outline.
 type RequestOutline struct {
 	Name    string   `json:"name"`
 	Params  []Param  `json:"params"`
@@ -55,6 +57,7 @@ type RequestOutline struct {
 	LimitMs int64    `json:"limit_ms,omitempty"`
 	PauseMs int64    `json:"pause_ms,omitempty"`
 	Reasons []string `json:"reasons"`
+	Known   []string `json:"known"`
 	Checks  []Check  `json:"checks,omitempty"`
 	Line    int      `json:"line,omitempty"`
 }
@@ -90,12 +93,17 @@ func (c *Contract) outline(full bool) *Outline {
 			}
 		}
 		for _, r := range k.Requests {
-			ro := RequestOutline{Name: r.Name, Params: r.Params, Reply: r.Reply, From: c.WhoText(r.From), Reasons: []string{}}
+			ro := RequestOutline{Name: r.Name, Params: r.Params, Reply: r.Reply, From: c.WhoText(r.From), Reasons: []string{}, Known: []string{}}
 			if ro.Params == nil {
 				ro.Params = []Param{}
 			}
 			for _, check := range r.Checks {
 				ro.Reasons = append(ro.Reasons, check.Reason)
+				if check.known {
+					ro.Known = append(ro.Known, check.Text)
+				} else {
+					ro.Known = append(ro.Known, "")
+				}
 			}
 			if r.Limit != nil {
 				ro.Limit, ro.LimitMs = r.Limit.Count, r.Limit.Ms

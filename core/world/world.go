@@ -50,7 +50,7 @@ type World struct {
 
 	contract *contract.Contract
 	last     ID
-	serials  []int64 // by kind: that of the last one
+	serials  []int64   // by kind: that of the last one
 	entities []*Entity // by ID
 	byID     map[ID]*Entity
 	kinds    [][]*Entity       // by kind, then ID

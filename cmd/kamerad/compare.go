@@ -1,0 +1,91 @@
+package main
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"os"
+	"strconv"
+	"strings"
+
+	"github.com/urfave/cli/v3"
+
+	"kamerad/client"
+	"kamerad/core/contract"
+)
+
+// compareContracts compares two contracts, each a file or NAME@VERSION of what is published.
+func compareContracts(ctx context.Context, c *cli.Command) error {
+	args, err := words(c, "A B", 2, 2)
+	if err != nil {
+		return err
+	}
+	var both [2]*contract.Contract
+	for i, word := range args {
+		if both[i], err = eitherContract(ctx, c, word); err != nil {
+			return err
+		}
+	}
+	x := contract.Compare(both[0], both[1])
+	if c.Bool("json") {
+		return printJSON(c.Root().Writer, x)
+	}
+	printComparison(c.Root().Writer, args[0], args[1], x)
+	return nil
+}
+
+// eitherContract reads a contract file, or NAME@VERSION from the service.
+func eitherContract(ctx context.Context, c *cli.Command, word string) (*contract.Contract, error) {
+	name, number, published := strings.Cut(word, "@")
+	if _, err := os.Stat(word); err == nil || !published {
+		return loadContract(word)
+	}
+	version, err := strconv.Atoi(number)
+	if err != nil || version < 0 {
+		return nil, fmt.Errorf("compare %q: it is no file, and no published version as in wreck@2", word)
+	}
+	v, err := client.API{Service: c.String("service")}.Version(ctx, name, version)
+	if err != nil {
+		return nil, err
+	}
+	checked, problems := contract.LoadWith(word, v.Source, contract.Files(v.Files).Open)
+	if checked == nil {
+		return nil, fmt.Errorf("compare %s: this version cannot be read any more: %w", word, problems)
+	}
+	return checked, nil
+}
+
+func printComparison(w io.Writer, a, b string, x *contract.Comparison) {
+	if len(x.Changes) == 0 {
+		fmt.Fprintf(w, "%s %s and %s say the same\n", good.Sprint("="), a, b)
+		return
+	}
+	t := sheet("", "What", "Name", "Of it", "Was", "Is")
+	signs := map[contract.How]string{contract.Added: good.Sprint("+ added"), contract.Removed: bad.Sprint("- removed"), contract.Renamed: note.Sprint("→ renamed"), contract.Changed: warn.Sprint("≠ changed")}
+	for _, d := range x.Changes {
+		t.AppendRow([]any{signs[d.How], d.What, d.Name, d.Aspect, clipped(d.Was), clipped(d.Is)})
+		if d.Then != "" {
+			t.AppendRow([]any{"", "", muted.Sprint("  " + d.Then)})
+		}
+	}
+	show(w, t)
+	fmt.Fprintln(w)
+	if x.TakesOver {
+		fmt.Fprintf(w, "%s a running session could go on with it\n", good.Sprint("✓"))
+	} else {
+		fmt.Fprintf(w, "%s a running session could not go on with it: %s\n", bad.Sprint("✕"), strings.Join(x.Blocks, "; "))
+	}
+	if x.Stay {
+		fmt.Fprintf(w, "%s every client may stay\n", good.Sprint("✓"))
+	} else {
+		fmt.Fprintf(w, "%s clients may stay that use none of: %s\n", warn.Sprint("!"), strings.Join(x.Lose, ", "))
+	}
+}
+
+// clipped shortens what would not fit into a column.
+func clipped(s string) string {
+	if r := []rune(s); len(r) > 44 {
+		return string(r[:43]) + "…"
+	}
+	return s
+}

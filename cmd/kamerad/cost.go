@@ -1,0 +1,101 @@
+package main
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"slices"
+	"strconv"
+	"strings"
+
+	"github.com/urfave/cli/v3"
+
+	"kamerad/core/contract"
+)
+
+func costCommand() *cli.Command {
+	return &cli.Command{
+		Name: "cost", Usage: "tell what values, requests and events take on the wire", ArgsUsage: "FILE",
+		Flags: []cli.Flag{jsonFlag(),
+			&cli.IntFlag{Name: "clients", Usage: "how many `CLIENTS` there are", Value: 16},
+			&cli.StringSliceFlag{Name: "entities", Usage: "how many there are of a kind, as `KIND=N`; may be given again"},
+		},
+		Action: func(_ context.Context, c *cli.Command) error {
+			checked, err := checkedContract(c)
+			if err != nil {
+				return err
+			}
+			entities, err := counts(c.StringSlice("entities"))
+			if err != nil {
+				return err
+			}
+			cost, err := checked.Cost(c.Int("clients"), entities)
+			if err != nil {
+				return err
+			}
+			if c.Bool("json") {
+				return printJSON(c.Root().Writer, cost)
+			}
+			printCost(c.Root().Writer, checked.Name, cost)
+			return nil
+		},
+	}
+}
+
+// counts reads KIND=N.
+func counts(list []string) (map[string]int, error) {
+	out := map[string]int{}
+	for _, word := range list {
+		kind, number, _ := strings.Cut(word, "=")
+		n, err := strconv.Atoi(number)
+		if err != nil || kind == "" {
+			return nil, fmt.Errorf("read --entities %q: it is a kind and a number, as in --entities Crate=20", word)
+		}
+		out[kind] = n
+	}
+	return out, nil
+}
+
+func printCost(w io.Writer, name string, cost *contract.Cost) {
+	var there []string
+	for kind, n := range cost.Entities {
+		there = append(there, fmt.Sprintf("%d %s", n, kind))
+	}
+	slices.Sort(there)
+	fmt.Fprintf(w, "%s with %s at %d ticks a second: %s\n\n", bold.Sprint(name), plural(cost.Clients, "client"), cost.TickRate, join(there))
+	table := func(title string, rows []contract.CostRow, who string) {
+		t := sheet(title, "Bits at most", "Bits typically", "Entities", who)
+		right(t, 2, 3, 4)
+		for _, r := range rows {
+			count := any("")
+			if r.Count > 0 {
+				count = r.Count
+			}
+			most, typical := any(r.Most), any(r.Typical)
+			if r.To == "nobody" {
+				most, typical = muted.Sprint("–"), muted.Sprint("–")
+			}
+			t.AppendRow([]any{r.Name, most, typical, count, r.To})
+		}
+		show(w, t)
+		fmt.Fprintln(w)
+	}
+	table("Property", cost.Properties, "Goes to")
+	table("Request", cost.Requests, "From")
+	table("Event", cost.Events, "")
+	if len(cost.Asked) > 0 {
+		t := sheet("Audience", "Of", "Pairs a tick", "Found by")
+		right(t, 3)
+		for _, a := range cost.Asked {
+			found := string(a.Class)
+			if a.Class == contract.ByAsking {
+				found = warn.Sprint("asking each pair")
+			}
+			t.AppendRow([]any{a.To, a.Of, a.Pairs, found})
+		}
+		show(w, t)
+		fmt.Fprintln(w)
+	}
+	fmt.Fprintf(w, "One client gets, frame headers apart: %s when it joins; at most %s in a tick in which everything changes; about %s in one in which what timers and motion change does (%.1f kB a second).\n",
+		bold.Sprintf("%d bytes", cost.Snapshot), bold.Sprintf("%d bytes", cost.Most), bold.Sprintf("%d bytes", cost.Typical), float64(cost.Typical*cost.TickRate)/1000)
+}

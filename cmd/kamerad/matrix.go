@@ -1,0 +1,211 @@
+package main
+
+import (
+	"context"
+	_ "embed"
+	"encoding/csv"
+	"errors"
+	"fmt"
+	"html/template"
+	"io"
+	"os"
+	"strings"
+
+	"github.com/urfave/cli/v3"
+
+	"kamerad/core/contract"
+)
+
+func matrixCommand() *cli.Command {
+	return &cli.Command{
+		Name: "matrix", Usage: "tell who sees, who may change and who may ask for what", ArgsUsage: "FILE",
+		Flags: []cli.Flag{jsonFlag(),
+			&cli.BoolFlag{Name: "csv", Usage: "print comma-separated values (RFC 4180)"},
+			&cli.StringFlag{Name: "html", Usage: "write a page that needs nothing else to `FILE`"},
+		},
+		Action: func(_ context.Context, c *cli.Command) error {
+			checked, err := checkedContract(c)
+			if err != nil {
+				return err
+			}
+			m := checked.Matrix()
+			switch {
+			case c.Bool("json"):
+				return printJSON(c.Root().Writer, m)
+			case c.Bool("csv"):
+				return matrixCSV(c.Root().Writer, m)
+			case c.String("html") != "":
+				return writePage(c.String("html"), m)
+			}
+			printMatrix(c.Root().Writer, m)
+			return nil
+		},
+	}
+}
+
+// checkedContract reads the contract file of a command; its mistakes are told, and are exit status 1.
+func checkedContract(c *cli.Command) (*contract.Contract, error) {
+	args, err := words(c, "FILE", 1, 1)
+	if err != nil {
+		return nil, err
+	}
+	return loadContract(args[0])
+}
+
+func loadContract(file string) (*contract.Contract, error) {
+	source, err := readContract(file)
+	if err != nil {
+		return nil, err
+	}
+	checked, problems := contract.LoadWith(file, source, beside(file, nil))
+	if checked == nil {
+		printProblems(problems)
+		fmt.Fprintf(os.Stderr, "%s\n", bad.Sprintf("%s: %s", file, plural(len(problems), "mistake")))
+		return nil, errFound
+	}
+	return checked, nil
+}
+
+// sign words an access.
+func sign(a contract.Access) string {
+	return map[contract.Access]string{contract.Always: good.Sprint("✓"), contract.Sometimes: warn.Sprint("some"), contract.Never: muted.Sprint("–")}[a]
+}
+
+func cells(head []any, access []contract.Access, tail ...any) []any {
+	for _, a := range access {
+		head = append(head, sign(a))
+	}
+	return append(head, tail...)
+}
+
+func headings(m *contract.Matrix, head []any, tail ...any) []any {
+	for _, v := range m.Viewers {
+		head = append(head, v.Name)
+	}
+	return append(head, tail...)
+}
+
+func printMatrix(w io.Writer, m *contract.Matrix) {
+	fmt.Fprintf(w, "%s: %s always, %s when more than that holds, %s never\n\n", bold.Sprint(m.Contract), sign(contract.Always), sign(contract.Sometimes), sign(contract.Never))
+	t := sheet(headings(m, []any{"Property"}, "Written by")...)
+	kind := ""
+	for _, p := range m.Properties {
+		k, name, _ := strings.Cut(p.Name, ".")
+		if k != kind {
+			t.AppendRow([]any{bold.Sprint(k)})
+			kind = k
+		}
+		by := p.Writer
+		if p.Within != "" {
+			by += muted.Sprint(" " + p.Within)
+		}
+		if p.Writer == "server" {
+			by = brief(p.By, 3)
+		}
+		t.AppendRow(cells([]any{"  " + name}, p.Access, by))
+	}
+	show(w, t)
+	fmt.Fprintln(w)
+	t = sheet(headings(m, []any{"Request"}, "Checks", "Can change")...)
+	kind = ""
+	for _, r := range m.Requests {
+		k, name, _ := strings.Cut(r.Name, ".")
+		if k != kind {
+			t.AppendRow([]any{bold.Sprint(k)})
+			kind = k
+		}
+		checks := plural(len(r.Checks), "check")
+		if len(r.Checks) == 0 {
+			checks = warn.Sprint("none")
+		}
+		if r.Limit != "" {
+			checks += ", " + r.Limit
+		}
+		if r.Pause != "" {
+			checks += ", " + r.Pause + " apart"
+		}
+		t.AppendRow(cells([]any{"  " + name}, r.Access, checks, brief(append(append([]string{}, r.Changes...), r.Does...), 4)))
+	}
+	show(w, t)
+	fmt.Fprintln(w)
+	t = sheet(headings(m, []any{"Event"}, "Told to", "By")...)
+	for _, e := range m.Events {
+		t.AppendRow(cells([]any{e.Name}, e.Access, strings.Join(e.To, "; "), brief(e.By, 3)))
+	}
+	show(w, t)
+	if len(m.Reveals) > 0 {
+		fmt.Fprintln(w)
+		t = sheet("Revealed", "In", "Line", "Tells of")
+		for _, r := range m.Reveals {
+			t.AppendRow([]any{r.Text, r.In, r.Line, strings.Join(r.Of, ", ")})
+		}
+		show(w, t)
+	}
+}
+
+// brief joins the first of some names, and counts the others.
+func brief(list []string, n int) string {
+	if len(list) > n {
+		return strings.Join(list[:n], ", ") + muted.Sprintf(" and %d more", len(list)-n)
+	}
+	return strings.Join(list, ", ")
+}
+
+func matrixCSV(w io.Writer, m *contract.Matrix) error {
+	out := csv.NewWriter(w)
+	head := []string{"what", "name", "audience"}
+	for _, v := range m.Viewers {
+		head = append(head, v.Name)
+	}
+	row := func(what, name, to string, access []contract.Access, rest ...string) {
+		line := []string{what, name, to}
+		for _, a := range access {
+			line = append(line, string(a))
+		}
+		_ = out.Write(append(line, rest...)) // told by Error below
+	}
+	_ = out.Write(append(head, "writer", "limit", "checks", "changes", "tells", "reveals"))
+	for _, p := range m.Properties {
+		row("property", p.Name, p.To, p.Access, p.Writer, "", p.Within, strings.Join(p.By, "; "), "", "")
+	}
+	for _, r := range m.Requests {
+		var checks []string
+		for _, x := range r.Checks {
+			checks = append(checks, x.Text)
+		}
+		row("request", r.Name, r.From, r.Access, "", strings.Trim(r.Limit+", "+r.Pause, ", "), strings.Join(checks, "; "), strings.Join(append(append([]string{}, r.Changes...), r.Does...), "; "), strings.Join(r.Tells, "; "), strings.Join(r.Reveals, "; "))
+	}
+	for _, e := range m.Events {
+		row("event", e.Name, strings.Join(e.To, "; "), e.Access, "", "", "", strings.Join(e.By, "; "), "", "")
+	}
+	out.Flush()
+	return out.Error()
+}
+
+//go:embed matrix.html
+var matrixPage string
+
+// writePage writes the matrix as a page of its own.
+func writePage(file string, m *contract.Matrix) (err error) {
+	page, err := template.New("matrix").Funcs(template.FuncMap{
+		"kind": func(name string) string { k, _, _ := strings.Cut(name, "."); return k },
+		"last": func(name string) string { _, n, _ := strings.Cut(name, "."); return n },
+		"join": func(list []string) string { return strings.Join(list, ", ") },
+		"sign": func(a contract.Access) string {
+			return map[contract.Access]string{contract.Always: "✓", contract.Sometimes: "some", contract.Never: "–"}[a]
+		},
+	}).Parse(matrixPage)
+	if err != nil {
+		return err
+	}
+	f, err := os.Create(file)
+	if err != nil {
+		return fmt.Errorf("write the matrix: %w", err)
+	}
+	defer func() { err = errors.Join(err, f.Close()) }()
+	if err := page.Execute(f, m); err != nil {
+		return fmt.Errorf("write the matrix to %s: %w", file, err)
+	}
+	fmt.Printf("%s %s\n", good.Sprint("✓ written"), file)
+	return nil
+}

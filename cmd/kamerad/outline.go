@@ -1,0 +1,96 @@
+package main
+
+import (
+	"context"
+	"fmt"
+	"io"
+
+	"github.com/jedib0t/go-pretty/v6/table"
+	"github.com/urfave/cli/v3"
+
+	"kamerad/core/contract"
+)
+
+func outlineCommand() *cli.Command {
+	return &cli.Command{
+		Name: "outline", Usage: "show what clients are given of a contract", ArgsUsage: "FILE", Flags: []cli.Flag{jsonFlag()},
+		Action: func(_ context.Context, c *cli.Command) error {
+			checked, err := checkedContract(c)
+			if err != nil {
+				return err
+			}
+			o := checked.Outline()
+			if c.Bool("json") {
+				return printJSON(c.Root().Writer, map[string]any{"fingerprint": o.Fingerprint(), "outline": o})
+			}
+			fmt.Fprintf(c.Root().Writer, "%s as its clients know it, fingerprint %s\n", bold.Sprint(o.Contract), bold.Sprint(o.Fingerprint()))
+			printOutline(c.Root().Writer, o)
+			return nil
+		},
+	}
+}
+
+// printOutline prints an outline as a table. Of a full one it shows the checks; of one for clients, the reasons, and the checks
+// that a client can evaluate itself.
+func printOutline(w io.Writer, o *contract.Outline) {
+	fmt.Fprintf(w, "%d ticks per second, %s, roles: %s\n\n", o.Tick, plural(o.Seats, "seat"), join(o.Roles))
+	t := sheet("Kind", "Name", "What", "Who")
+	for _, k := range o.Kinds {
+		each := "spawned"
+		switch {
+		case k.Shared:
+			each = "shared"
+		case k.Per != "":
+			each = "per " + k.Per
+		}
+		if len(k.Parts) > 0 {
+			each += " with " + join(k.Parts)
+		}
+		t.AppendRow([]any{bold.Sprint(k.Name), "", each, "to " + k.To})
+		for _, p := range k.Properties {
+			t.AppendRow([]any{"", p.Name, clauses(p), "to " + p.To})
+		}
+		for _, r := range k.Requests {
+			requestRows(t, r)
+		}
+		for _, e := range k.Events {
+			t.AppendRow([]any{"", e.Name, fmt.Sprintf("event(%s)", params(e.Params)), ""})
+		}
+	}
+	if len(o.Events) > 0 {
+		t.AppendRow([]any{bold.Sprint("all"), "", "", ""})
+	}
+	for _, e := range o.Events {
+		t.AppendRow([]any{"", e.Name, fmt.Sprintf("event(%s)", params(e.Params)), ""})
+	}
+	show(w, t)
+}
+
+func requestRows(t table.Writer, r contract.RequestOutline) {
+	what := fmt.Sprintf("request(%s)", params(r.Params))
+	if r.Reply != nil {
+		what += " -> " + r.Reply.String()
+	}
+	if r.Limit > 0 {
+		what += fmt.Sprintf(", at most %d in %g s", r.Limit, float64(r.LimitMs)/1000)
+	}
+	if r.PauseMs > 0 {
+		what += fmt.Sprintf(", %g s apart", float64(r.PauseMs)/1000)
+	}
+	t.AppendRow([]any{"", r.Name, what, "from " + r.From})
+	for i, reason := range r.Reasons {
+		switch {
+		case r.Checks != nil:
+			check := r.Checks[i]
+			fails := string(check.Then)
+			if check.Then != contract.ThenDrop {
+				fails = fmt.Sprintf("%s %q", check.Then, check.Reason)
+			}
+			t.AppendRow([]any{"", "", muted.Sprintf("check %s else %s", check.Text, fails), ""})
+		case r.Known[i] != "":
+			t.AppendRow([]any{"", "", muted.Sprintf("%q unless %s", reason, r.Known[i]), ""})
+		case reason != "":
+			t.AppendRow([]any{"", "", muted.Sprintf("%q, as the server finds", reason), ""})
+		}
+	}
+}

@@ -1,0 +1,320 @@
+package contract
+
+import (
+	"fmt"
+	mathbits "math/bits"
+	"slices"
+)
+
+// Cost is what a contract's values take on the wire, in packed bits, computed from the declared ranges alone. The most is what
+// a value takes whole; typical is what its usual change takes: of a number a small difference (two bits that say how small,
+// and a third of its bits), of a text, a list, a map or stacks half of its room with one byte a character.
+type Cost struct {
+	Clients    int            `json:"clients"`
+	TickRate   int            `json:"tick_rate"` // ticks a second
+	Entities   map[string]int `json:"entities"`  // of each kind
+	Properties []CostRow      `json:"properties"`
+	Requests   []CostRow      `json:"requests"` // what a client sends
+	Events     []CostRow      `json:"events"`
+	// What one client gets, in bytes: of a snapshot; in a tick in which every value that it can have changes and every event is
+	// told once of every entity; and in a tick in which what timers and motion change does so once. Frame headers apart.
+	Snapshot int `json:"snapshot_bytes"`
+	Most     int `json:"most_bytes"`
+	Typical  int `json:"typical_bytes"`
+	// Asked are the audiences that are asked for each pair of client and entity, and how often a tick.
+	Asked []AskedAudience `json:"asked"`
+}
+
+// CostRow is one row of a Cost.
+type CostRow struct {
+	Name    string `json:"name"`
+	To      string `json:"to,omitempty"`
+	Most    int    `json:"most_bits"`
+	Typical int    `json:"typical_bits"`
+	Count   int    `json:"count,omitempty"` // entities that have it
+}
+
+// AskedAudience is an audience that has to be asked for each client and entity.
+type AskedAudience struct {
+	Of    string `json:"of"` // the kind or property
+	To    string `json:"to"`
+	Pairs int    `json:"pairs"` // a tick
+	Class Class  `json:"class"`
+}
+
+// Class says how an audience finds its clients.
+type Class string
+
+// The classes: by equal keys, by nearness, the same for all clients of an entity, or by asking each pair.
+const (
+	ByKeys     Class = "keys"
+	ByNearness Class = "nearness"
+	ByEntity   Class = "entity"
+	ByAsking   Class = "asking"
+)
+
+// class tells how the clients of an audience can be found.
+func (a *Named) class() Class {
+	viewer := func(x *Expr) bool { return x.Op == OpViewer }
+	if a.Cond == nil || a.Cond.Value == nil {
+		return ByAsking
+	}
+	x := a.Cond.Value
+	for x.Op == OpReveal {
+		x = x.Args[0]
+	}
+	var terms func(x *Expr) Class
+	terms = func(x *Expr) Class {
+		switch {
+		case !mentions(x, viewer):
+			return ByEntity
+		case x.Op == OpAnd:
+			one, two := terms(x.Args[0]), terms(x.Args[1])
+			for _, c := range []Class{ByAsking, ByNearness, ByKeys} {
+				if one == c || two == c {
+					return c
+				}
+			}
+		case x.Op == OpEq && mentions(x.Args[0], viewer) != mentions(x.Args[1], viewer):
+			return ByKeys
+		case x.Op == OpGet && x.Type.Form == FormBool && x.Args[0].Op == OpEntityOf:
+			return ByKeys
+		case nearness(x):
+			return ByNearness
+		}
+		return ByAsking
+	}
+	return terms(x)
+}
+
+// Bits gives how many bits a whole value takes at most, and what its usual change takes.
+func (t *Type) Bits() (most, typical int) {
+	width := func(values int64) int { return mathbits.Len64(uint64(max(values-1, 0))) }
+	small := func(n int) int {
+		if n <= 6 {
+			return n
+		}
+		return 2 + (n+2)/3
+	}
+	switch t.Form {
+	case FormBool:
+		return 1, 1
+	case FormInt, FormReal, FormDirection:
+		n := mathbits.Len64(uint64(t.High) - uint64(t.Low))
+		return n, small(n)
+	case FormVec2, FormVec3, FormRotation:
+		n := mathbits.Len64(uint64(t.High) - uint64(t.Low))
+		return t.Width() * n, t.Width() * small(n)
+	case FormEnum:
+		n := width(int64(len(t.Enum.Values)))
+		return n, n
+	case FormKind:
+		n := width(int64(len(t.Names)))
+		return n, n
+	case FormEntity:
+		return 33, 17 // a number of 32 bits, or nothing
+	case FormClient:
+		return 11, 6 // up to a thousand seats, the server, nothing
+	case FormInstant:
+		return 48, 18
+	case FormText:
+		n := mathbits.Len64(uint64(t.Max))
+		return n + 32*t.Max, n + 4*t.Max // up to four bytes a character
+	case FormRecord:
+		for _, p := range t.Parts {
+			m, y := p.Type.Bits()
+			most, typical = most+m, typical+y
+		}
+		return most, typical
+	case FormStacks:
+		m := width(int64(len(t.Enum.Values))) + width(t.Each)
+		n := mathbits.Len64(uint64(t.Max))
+		return n + t.Max*m, n + (t.Max*m+1)/2
+	case FormList, FormMap:
+		m, _ := t.Of.Bits()
+		if t.Key != nil {
+			k, _ := t.Key.Bits()
+			m += k
+		}
+		n := mathbits.Len64(uint64(t.Max))
+		return n + t.Max*m, n + (t.Max*m+1)/2
+	}
+	return 0, 0
+}
+
+func paramBits(params []Param) (most, typical int) {
+	for _, p := range params {
+		m, y := p.Type.Bits()
+		most, typical = most+m, typical+y
+	}
+	return most, typical
+}
+
+// Bounds of what Cost is asked.
+const (
+	MaxCostClients  = MaxSeats
+	MaxCostEntities = 1_000_000
+)
+
+// Cost computes what the contract costs with so many clients and entities. A kind that is not named has as many as it surely
+// has: one if shared, one for each client if `per` a role, else 10. The error names a kind that does not exist, or a number
+// that is out of its range.
+func (c *Contract) Cost(clients int, entities map[string]int) (*Cost, error) {
+	if clients < 1 || clients > MaxCostClients {
+		return nil, fmt.Errorf("compute the cost: %d clients; from 1 to %d", clients, MaxCostClients)
+	}
+	out := &Cost{Clients: clients, TickRate: c.TickRate, Entities: map[string]int{}, Properties: []CostRow{}, Requests: []CostRow{}, Events: []CostRow{}, Asked: []AskedAudience{}}
+	for name, n := range entities {
+		i := slices.IndexFunc(c.Kinds, func(k *Kind) bool { return k.Name == name })
+		if i < 0 {
+			var known []string
+			for _, k := range c.Kinds {
+				known = append(known, k.Name)
+			}
+			return nil, fmt.Errorf("compute the cost: the contract has no kind %.60q; it has %v", name, known)
+		}
+		if n < 0 || n > MaxCostEntities {
+			return nil, fmt.Errorf("compute the cost: %d entities of %s; from 0 to %d", n, name, MaxCostEntities)
+		}
+		if c.Kinds[i].Shared && n != 1 || c.Kinds[i].Per >= 0 && n > clients {
+			return nil, fmt.Errorf("compute the cost: %d entities of %s; there is %s", n, name, map[bool]string{true: "exactly one", false: "one for each client at most"}[c.Kinds[i].Shared])
+		}
+	}
+	moving := c.moving()
+	var snapshot, most, typical int
+	for _, k := range c.Kinds {
+		n, given := entities[k.Name]
+		switch {
+		case given:
+		case k.Shared:
+			n = 1
+		case k.Per >= 0:
+			n = clients
+		default:
+			n = 10
+		}
+		out.Entities[k.Name] = n
+		// An entity is named by a slot of its audience; its spawn also tells its number, kind and owner.
+		slot := mathbits.Len(uint(max(n-1, 0))) + mathbits.Len(uint(len(c.Kinds)))
+		if k.To != Nobody {
+			snapshot += n * (slot + 32 + 11)
+		}
+		for _, p := range k.Properties {
+			m, y := p.Type.Bits()
+			if p.To == Nobody {
+				m, y = 0, 0
+			}
+			out.Properties = append(out.Properties, CostRow{Name: k.Name + "." + p.Name, To: c.ToText(p.To, p.Who), Most: m, Typical: y, Count: n})
+			if p.To == Nobody {
+				continue
+			}
+			count := n
+			if p.To == Owner {
+				count = min(n, 1) // what belongs to one client
+			}
+			snapshot += count * m
+			which := mathbits.Len(uint(len(k.Properties)))
+			if !p.Once {
+				most += count * (slot + which + m)
+			}
+			if moving[p] {
+				typical += count * (slot + which + y)
+			}
+			if p.Follows != nil {
+				most -= count * (slot + which + m) // sent only when the truth strays from the rule
+			}
+		}
+		for _, r := range k.Requests {
+			m, y := paramBits(r.Params)
+			out.Requests = append(out.Requests, CostRow{Name: r.FullName(), To: c.WhoText(r.From), Most: m + 32 + 16, Typical: y + slot + 8})
+		}
+		for _, e := range k.Events {
+			m, y := paramBits(e.Params)
+			out.Events = append(out.Events, CostRow{Name: e.FullName(), Most: m + slot + 8, Typical: y + slot + 8, Count: n})
+			most += n * (m + slot + 8)
+		}
+		ask := func(of string, to Audience, who []Who) {
+			for _, w := range who {
+				if to == Some && w.Sort == ToNamed {
+					out.Asked = append(out.Asked, AskedAudience{of, c.ToText(to, who), clients * n, w.Aud.class()})
+				}
+			}
+		}
+		ask(k.Name, k.To, k.Who)
+		for _, p := range k.Properties {
+			ask(k.Name+"."+p.Name, p.To, p.Who)
+		}
+	}
+	for _, e := range c.Events {
+		if e.Kind == nil {
+			m, y := paramBits(e.Params)
+			out.Events = append(out.Events, CostRow{Name: e.FullName(), Most: m + 8, Typical: y + 8})
+			most += m + 8
+		}
+	}
+	out.Snapshot, out.Most, out.Typical = (snapshot+7)/8, (most+7)/8, (typical+7)/8
+	return out, nil
+}
+
+// moving finds the properties that change without anybody asking: by timers, on ticks, by writes of clients and by holds.
+func (c *Contract) moving() map[*Property]bool {
+	out := map[*Property]bool{}
+	for _, p := range c.pieces() {
+		if p.request != nil || p.once {
+			continue
+		}
+		eachStmt(p.stmts, func(s *Stmt) {
+			if s.Op < OpSet || s.Op > OpSplit {
+				return
+			}
+			root := s.X
+			for root.Op == OpField || root.Op == OpAt || root.Op == OpReal {
+				root = root.Args[0]
+			}
+			if root.Prop != nil {
+				out[root.Prop] = true
+			}
+			for _, q := range root.Props {
+				if q != nil {
+					out[q] = true
+				}
+			}
+		})
+	}
+	for _, k := range c.Kinds {
+		for _, p := range k.Properties {
+			if p.Set != nil || p.Hold != nil {
+				out[p] = true
+			}
+		}
+	}
+	return out
+}
+
+// heavy is how many bits a value that many get and that keeps changing may take before it is told of.
+const heavy = 8 * 1000
+
+// costly looks for audiences that have to be asked of each pair, and for great values that keep changing.
+func (c *checker) costly() {
+	moving := c.out.moving()
+	for _, a := range c.out.Audiences {
+		used := false
+		for _, k := range c.out.Kinds {
+			of := func(who []Who) bool { return slices.ContainsFunc(who, func(w Who) bool { return w.Aud == a }) }
+			used = used || of(k.Who) || slices.ContainsFunc(k.Properties, func(p *Property) bool { return of(p.Who) })
+		}
+		if used && a.class() == ByAsking {
+			c.find("costly", a.decl.Start, a.Cond.at, fmt.Sprintf("`%s` has to be asked of each client and entity, in each tick", a.Name),
+				"compare one value of the viewer with one of the entity by `==`, or ask how near they are: those are found without asking")
+		}
+	}
+	for _, k := range c.out.Kinds {
+		for _, p := range k.Properties {
+			most, _ := p.Type.Bits()
+			if most > heavy && p.To != Nobody && moving[p] && p.AtMost == 0 {
+				c.find("costly", p.decl, p.name, fmt.Sprintf("`%s.%s` keeps changing and takes up to %d bytes each time, for each client that gets it", k.Name, p.Name, most/8),
+					"send it less often: `at most 2 per second`; or keep what changes in a property of its own")
+			}
+		}
+	}
+}

@@ -1,0 +1,314 @@
+package contract
+
+import (
+	"cmp"
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+)
+
+// Matrix says of everything in a contract who sees it, who may change it and who may ask for it.
+type Matrix struct {
+	Contract   string           `json:"contract"`
+	Viewers    []Viewer         `json:"viewers"` // the columns: kinds of client
+	Properties []MatrixProperty `json:"properties"`
+	Requests   []MatrixRequest  `json:"requests"`
+	Events     []MatrixEvent    `json:"events"`
+	Reveals    []Reveal         `json:"reveals"`
+}
+
+// Viewer is a kind of client: the owner of the entity at hand, a role, or whoever is in a named audience.
+type Viewer struct {
+	Name string `json:"name"`
+	Sort string `json:"sort"` // owner, role or audience
+	role int
+	aud  *Named
+}
+
+// Access says whether a viewer has something: always, sometimes or never.
+type Access string
+
+// The accesses. A viewer has something sometimes when that depends on more than what it is, such as how near it stands.
+const (
+	Never     Access = "never"
+	Sometimes Access = "sometimes"
+	Always    Access = "always"
+)
+
+func (a Access) rank() int { return slices.Index([]Access{Never, Sometimes, Always}, a) }
+
+// MatrixProperty is a property: who gets it and what writes it.
+type MatrixProperty struct {
+	Name   string   `json:"name"` // Kind.property
+	Type   string   `json:"type"`
+	To     string   `json:"to"`
+	Access []Access `json:"access"` // by viewer
+	Writer string   `json:"writer"` // server, owner or client
+	Within string   `json:"within,omitempty"`
+	By     []string `json:"by"` // the requests, handlers and timers of the server that may change it
+	Line   int      `json:"line"`
+}
+
+// MatrixRequest is a request: who may ask, what is checked, and what it can do.
+type MatrixRequest struct {
+	Name    string   `json:"name"`
+	From    string   `json:"from"`
+	Access  []Access `json:"access"`
+	Limit   string   `json:"limit,omitempty"`
+	Pause   string   `json:"pause,omitempty"`
+	Checks  []Check  `json:"checks"`
+	Changes []string `json:"changes"` // properties, also by the handlers that it sets off
+	Does    []string `json:"does"`    // what it spawns, despawns, gives away and so on
+	Tells   []string `json:"tells"`
+	Reveals []string `json:"reveals"`
+	Line    int      `json:"line"`
+}
+
+// MatrixEvent is an event: who can be told, and by what.
+type MatrixEvent struct {
+	Name   string   `json:"name"`
+	To     []string `json:"to"`
+	Access []Access `json:"access"`
+	By     []string `json:"by"`
+}
+
+// Matrix computes the access matrix.
+func (c *Contract) Matrix() *Matrix {
+	m := &Matrix{Contract: c.Name, Properties: []MatrixProperty{}, Requests: []MatrixRequest{}, Events: []MatrixEvent{}, Reveals: []Reveal{}}
+	m.Viewers = append(m.Viewers, Viewer{Name: "owner", Sort: "owner", role: -1})
+	for i, r := range c.Roles {
+		m.Viewers = append(m.Viewers, Viewer{Name: r, Sort: "role", role: i})
+	}
+	for _, a := range c.Audiences {
+		m.Viewers = append(m.Viewers, Viewer{Name: a.Name, Sort: "audience", role: -1, aud: a})
+	}
+	changers := map[*Property][]string{}
+	tellers := map[*Event][]string{}
+	for _, x := range c.causes {
+		for p := range x.changes {
+			changers[p] = append(changers[p], x.name)
+		}
+		for p := range x.makes {
+			if !x.changes[p] {
+				changers[p] = append(changers[p], x.name)
+			}
+		}
+		for e := range x.told {
+			tellers[e] = append(tellers[e], x.name)
+		}
+		for _, r := range x.reveals {
+			if len(r.Of) > 0 {
+				m.Reveals = append(m.Reveals, r)
+			}
+		}
+	}
+	slices.SortFunc(m.Reveals, func(a, b Reveal) int { return cmp.Or(a.Line-b.Line, strings.Compare(a.Text, b.Text)) })
+	m.Reveals = slices.CompactFunc(m.Reveals, func(a, b Reveal) bool { return a.Line == b.Line && a.Text == b.Text && a.In == b.In })
+	for _, k := range c.Kinds {
+		for _, p := range k.Properties {
+			row := MatrixProperty{Name: k.Name + "." + p.Name, Type: p.Type.String(), To: c.ToText(p.To, p.Who), Writer: "server", By: []string{}, Line: p.line}
+			if k.To == Some {
+				row.To += " within " + c.ToText(k.To, k.Who)
+			}
+			if p.Hold != nil {
+				row.Type, row.Writer = "hold", "owner"
+			}
+			if p.Set != nil {
+				row.Writer = map[bool]string{true: "owner", false: "client"}[p.Set.Owner]
+				row.Within = p.Set.Text
+			}
+			for _, by := range changers[p] {
+				if !strings.HasPrefix(by, "the hold ") && !strings.HasPrefix(by, "the write ") {
+					row.By = append(row.By, by)
+				}
+			}
+			slices.Sort(row.By)
+			for _, v := range m.Viewers {
+				row.Access = append(row.Access, least(c.access(k, k.To, k.Who, v), c.access(k, p.To, p.Who, v)))
+			}
+			m.Properties = append(m.Properties, row)
+		}
+		for _, r := range k.Requests {
+			m.Requests = append(m.Requests, c.requestRow(m, r))
+		}
+	}
+	for _, e := range c.Events {
+		row := MatrixEvent{Name: e.FullName(), To: []string{}, By: slices.Sorted(slices.Values(tellers[e]))}
+		if row.By == nil {
+			row.By = []string{}
+		}
+		for _, v := range m.Viewers {
+			best := Never
+			for _, x := range c.causes {
+				for _, who := range x.told[e] {
+					row.To = append(row.To, c.WhoText(who))
+					if a := c.access(x.kind, Some, who, v); a.rank() > best.rank() {
+						best = a
+					}
+				}
+			}
+			row.Access = append(row.Access, best)
+		}
+		slices.Sort(row.To)
+		row.To = slices.Compact(row.To)
+		m.Events = append(m.Events, row)
+	}
+	return m
+}
+
+func (c *Contract) requestRow(m *Matrix, r *Request) MatrixRequest {
+	row := MatrixRequest{Name: r.FullName(), From: c.WhoText(r.From), Checks: r.Checks, Changes: []string{}, Does: []string{}, Tells: []string{}, Reveals: []string{}, Line: r.Line}
+	if row.Checks == nil {
+		row.Checks = []Check{}
+	}
+	if r.Limit != nil {
+		row.Limit = fmt.Sprintf("%d in %g s", r.Limit.Count, float64(r.Limit.Ms)/1000)
+	}
+	if r.Pause != nil {
+		row.Pause = fmt.Sprintf("%g s", float64(r.Pause.Ms)/1000)
+	}
+	for _, v := range m.Viewers {
+		row.Access = append(row.Access, least(c.access(r.Kind, r.Kind.To, r.Kind.Who, v), c.access(r.Kind, Some, r.From, v)))
+	}
+	changes, does, tells := map[string]bool{}, map[string]bool{}, map[string]bool{}
+	for _, x := range c.setOff(r) {
+		for p := range x.changes {
+			changes[c.nameOf(p)] = true
+		}
+		for what, kinds := range map[string]map[*Kind]bool{"spawns": x.spawns, "despawns": x.gone, "gives": x.given} {
+			for k := range kinds {
+				does[what+" "+k.Name] = true
+			}
+		}
+		for what := range x.others {
+			does[what] = true
+		}
+		for e, lists := range x.told {
+			for _, who := range lists {
+				tells[e.FullName()+" to "+c.WhoText(who)] = true
+			}
+		}
+		for _, v := range x.reveals {
+			if len(v.Of) > 0 {
+				row.Reveals = append(row.Reveals, v.Text)
+			}
+		}
+	}
+	row.Changes = append(row.Changes, slices.Sorted(maps.Keys(changes))...)
+	row.Does = append(row.Does, slices.Sorted(maps.Keys(does))...)
+	row.Tells = append(row.Tells, slices.Sorted(maps.Keys(tells))...)
+	return row
+}
+
+// setOff lists what a request does and the handlers that it may set off.
+func (c *Contract) setOff(r *Request) []*cause {
+	var all []*cause
+	add := func(such func(x *cause) bool) {
+		for _, x := range c.causes {
+			if such(x) && !slices.Contains(all, x) {
+				all = append(all, x)
+			}
+		}
+	}
+	add(func(x *cause) bool { return x.request == r })
+	for i := 0; i < len(all); i++ {
+		add(func(x *cause) bool {
+			return x.watch != nil && all[i].changes[x.watch] || x.spawning && all[i].spawns[x.kind]
+		})
+	}
+	return all
+}
+
+func (c *Contract) nameOf(p *Property) string {
+	for _, k := range c.Kinds {
+		if slices.Contains(k.Properties, p) {
+			return k.Name + "." + p.Name
+		}
+	}
+	return p.Name
+}
+
+func least(a, b Access) Access {
+	if a.rank() < b.rank() {
+		return a
+	}
+	return b
+}
+
+// access tells whether a viewer is among the clients of an audience of a kind's entity.
+func (c *Contract) access(k *Kind, to Audience, who []Who, v Viewer) Access {
+	switch {
+	case to == Everyone:
+		return Always
+	case to == Nobody:
+		return Never
+	case to == Owner:
+		who = []Who{{Sort: ToOwner}}
+	}
+	out := Never
+	for _, w := range who {
+		is := c.term(k, w, v)
+		switch {
+		case !w.But:
+			if is.rank() > out.rank() {
+				out = is
+			}
+		case is == Always:
+			out = Never
+		case is == Sometimes:
+			out = least(out, Sometimes)
+		}
+	}
+	return out
+}
+
+func (c *Contract) term(k *Kind, w Who, v Viewer) Access {
+	owners := -1 // the role of all owners
+	if k != nil && k.Per >= 0 {
+		owners = k.Per
+	}
+	if k != nil && owners < 0 && !k.given && (v.Sort == "owner" || w.Sort == ToOwner) && w.Sort != ToEveryone {
+		return Never // it always belongs to the server
+	}
+	same := func(a, b int) Access {
+		switch {
+		case a < 0 || b < 0:
+			return Sometimes
+		case a == b:
+			return Always
+		}
+		return Never
+	}
+	switch w.Sort {
+	case ToEveryone:
+		return Always
+	case ToNobody:
+		return Never
+	case ToRole:
+		if v.Sort == "owner" {
+			return same(owners, w.Role)
+		}
+		return same(v.role, w.Role)
+	case ToOwner:
+		if v.Sort == "owner" {
+			return Always
+		}
+		if v.Sort == "role" && same(owners, v.role) == Never {
+			return Never
+		}
+	case ToNamed:
+		if w.Aud == v.aud {
+			return Always
+		}
+		if v.Sort == "owner" && k != nil {
+			l := &flows{checker: &checker{out: c}}
+			f := l.newFlow(&cause{fns: map[string]val{}}, k, 0)
+			t := f.crowd([]Who{w})[0]
+			if t.sort == ToNamed && l.holdsFor(t, ownerOf(f.self)) {
+				return Always
+			}
+		}
+	}
+	return Sometimes
+}

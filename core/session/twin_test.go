@@ -1,0 +1,353 @@
+package session
+
+import (
+	"encoding/json"
+	"fmt"
+	"math/rand/v2"
+	"os"
+	"slices"
+	"strconv"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"kamerad/core/contract"
+	"kamerad/core/replicate"
+	"kamerad/core/syntax"
+	"kamerad/core/wire"
+	"kamerad/core/world"
+	"kamerad/internal/tests/wild"
+)
+
+// twin is one of two sessions with the same inputs. Nothing but what its client may not see differs in the other.
+type twin struct {
+	*Session
+	viewer int
+	copy   replicate.Copy
+}
+
+// newTwin opens a session with two players and a referee.
+func newTwin(t testing.TB, c *contract.Contract, viewer int) *twin {
+	s, err := New(c, Options{Key: [32]byte{7}})
+	require.NoError(t, err)
+	for i, name := range []string{"Ana", "Bo", "Cleo"} {
+		n, err := s.Join(name, c.Roles[min(i/2, len(c.Roles)-1)])
+		require.NoError(t, err)
+		s.Ready(n)
+	}
+	return &twin{Session: s, viewer: viewer}
+}
+
+// input is what clients do in one tick, as a function of the tick and a seed alone.
+func (w *twin) input(seed uint64, tick int) {
+	r := rand.New(rand.NewPCG(seed, uint64(tick)))
+	seq := uint64(tick * 10)
+	switch tick {
+	case 14:
+		n, err := w.Join("Dov", w.contract.Roles[0])
+		if err == nil {
+			w.Ready(n)
+		}
+	case 33:
+		w.Leave(2)
+		return
+	}
+	for range 2 + r.IntN(3) {
+		seq++
+		client := w.viewer
+		if r.IntN(2) == 0 && seed%2 == 0 { // else all others are silent: their decisions end the comparison
+			client = 1 + r.IntN(4)
+		}
+		ask := wire.Ask{Seq: seq, Seen: int64(tick - 1)}
+		q := w.contract.Requests[r.IntN(len(w.contract.Requests))]
+		ask.Request = q.FullName()
+		for _, p := range q.Params {
+			raw := plainArgument(p.Type)
+			if p.Type.Form == contract.FormInt {
+				raw = strconv.FormatInt(p.Type.Low+r.Int64N(p.Type.High-p.Type.Low+1), 10)
+			}
+			ask.Args = append(ask.Args, json.RawMessage(raw))
+		}
+		serial := 1 + r.Int64N(3)
+		if !q.Kind.Shared && (q.Kind.Per < 0 || r.IntN(2) == 0) {
+			ask.Entity = w.view.Number(&world.Entity{Kind: q.Kind, Serial: serial})
+		}
+		w.Ask(client, w.Read(ask))
+	}
+	for _, name := range slices.Sorted(mapKeys(w.moves)) {
+		p := w.moves[name]
+		if r.IntN(3) > 0 {
+			continue
+		}
+		seq++
+		move := wire.Move{Seq: seq, Property: name, Press: seq, Seen: int64(tick - 1)}
+		what := "press"
+		if p.Hold == nil {
+			what, move.Value = "write", json.RawMessage(strconv.Itoa(r.IntN(10)))
+		} else if r.IntN(3) == 0 {
+			what = "release"
+		}
+		client := w.viewer
+		if seed%2 == 0 {
+			client = 1 + r.IntN(2)
+		}
+		w.Move(client, w.ReadMove(what, move))
+	}
+}
+
+func mapKeys[V any](m map[string]V) func(yield func(string) bool) {
+	return func(yield func(string) bool) {
+		for k := range m {
+			if !yield(k) {
+				return
+			}
+		}
+	}
+}
+
+// poke gives something that the viewer may not see another value, mostly of one property. It tells what.
+func (w *twin) poke(r *rand.Rand, focus *contract.Property) string {
+	var all []*world.Entity
+	for _, e := range w.world.Entities() {
+		all = append(all, e)
+	}
+	for range 20 {
+		e := all[r.IntN(len(all))]
+		sees := w.machine.Sees(e, w.viewer)
+		if !sees && e.Kind.Free() && r.IntN(4) == 0 {
+			w.world.Despawn(e)
+			w.settle(nil)
+			return "the end of a " + e.Kind.Name
+		}
+		if len(e.Kind.Properties) == 0 {
+			continue
+		}
+		p := e.Kind.Properties[r.IntN(len(e.Kind.Properties))]
+		if r.IntN(8) > 0 && slices.Contains(e.Kind.Properties, focus) {
+			p = focus
+		}
+		if p.Hold != nil || p.Follows != nil || sees && w.machine.Gets(e, p, w.viewer) {
+			continue
+		}
+		slots := make([]int64, p.Type.Width())
+		switch p.Type.Form {
+		case contract.FormBool:
+			slots[0] = r.Int64N(2)
+		case contract.FormInt, contract.FormReal:
+			slots[0] = p.Type.Low + r.Int64N(p.Type.High-p.Type.Low+1)
+			if r.IntN(2) == 0 {
+				slots[0] = []int64{p.Type.Low, p.Type.High}[r.IntN(2)]
+			}
+		case contract.FormEnum:
+			slots[0] = r.Int64N(int64(len(p.Type.Enum.Values)))
+		case contract.FormEntity:
+			if of := w.world.Kind(p.Type.Kinds[0].Index); len(of) > 0 && r.IntN(3) > 0 {
+				slots[0] = int64(of[r.IntN(len(of))].ID)
+			}
+		case contract.FormClient:
+			slots[0] = 1 + r.Int64N(3)
+		case contract.FormList:
+			if p.Type.Of.Form != contract.FormInt {
+				continue
+			}
+			slots[0] = r.Int64N(int64(p.Type.Max) + 1)
+			for i := range slots[0] {
+				slots[1+i] = p.Type.Of.Low + r.Int64N(p.Type.Of.High-p.Type.Of.Low+1)
+			}
+		case contract.FormStacks:
+			if slots[0] = r.Int64N(2); slots[0] == 1 {
+				slots[1], slots[2] = r.Int64N(int64(len(p.Type.Enum.Values))), 1+r.Int64N(p.Type.Each)
+			}
+		default:
+			continue
+		}
+		if slices.Equal(slots, e.Nums[p.Slot:p.Slot+len(slots)]) {
+			continue
+		}
+		w.world.Set(e, p, slots)
+		w.cause('p', e.Key(), int64(p.Index))
+		w.conclude("a poke", w.machine.Settle())
+		return fmt.Sprintf("%s.%s of #%d = %v", e.Kind.Name, p.Name, e.Serial, slots[:min(len(slots), 6)])
+	}
+	return ""
+}
+
+// got is all that a client gets in a tick.
+type got struct {
+	frame     *wire.Frame
+	raw       string
+	decisions string // of all others
+}
+
+func (w *twin) step() got {
+	var out got
+	step := w.Tick()
+	for _, f := range step.Frames {
+		if f.Client == w.viewer {
+			out.frame, out.raw = f.Frame, string(f.Frame.AppendJSON(nil))
+			continue
+		}
+		for _, d := range f.Frame.Decisions {
+			out.decisions += fmt.Sprint(f.Client, d.Seq, d.Outcome, d.Stage, d.Reason, ";")
+		}
+	}
+	for _, c := range step.Cuts {
+		out.raw += fmt.Sprint(" cut ", c)
+	}
+	return out
+}
+
+// parts lists what stands in a frame; the values that the copy did not have before are apart.
+func parts(f *wire.Frame, c *replicate.Copy) (old []string, fresh map[string]string) {
+	fresh = map[string]string{}
+	if f == nil {
+		return nil, fresh
+	}
+	field := func(entity uint32, x wire.Field) {
+		raw := string(x.Type.AppendJSON(nil, x.Value))
+		if t := c.Thing(entity); t != nil {
+			if _, had := t.Value(x.Name); had {
+				old = append(old, fmt.Sprint(entity, x.Name, "=", raw))
+				return
+			}
+		}
+		fresh[fmt.Sprint(entity, ".", x.Name)] = raw
+	}
+	for _, b := range f.Blocks {
+		old = append(old, fmt.Sprint(b.Joined, b.Owned, b.Gone, b.Left))
+		for _, s := range b.Spawned {
+			old = append(old, fmt.Sprint("spawn ", s.Entity, s.Kind, s.Owner))
+			for _, x := range s.Fields {
+				field(s.Entity, x)
+			}
+		}
+		for _, u := range b.Values {
+			old = append(old, fmt.Sprint("values ", u.Entity, u.Withdrawn))
+			for _, x := range u.Fields {
+				field(u.Entity, x)
+			}
+		}
+	}
+	for _, e := range f.Events {
+		old = append(old, string(e.JSON()))
+	}
+	return append(old, fmt.Sprint(f.Tick, f.Snapshot, f.Decisions, f.Logs)), fresh
+}
+
+// twins runs two sessions with the same inputs; in the second one hidden values are changed now and then. It tells the first
+// thing that their viewer gets in one and not in the other, other than values that it may have from now on.
+func twins(t testing.TB, c *contract.Contract, viewer int, seed uint64, ticks int) string {
+	a, b := newTwin(t, c, viewer), newTwin(t, c, viewer)
+	r := rand.New(rand.NewPCG(seed, 99))
+	poked := []string{}
+	var all []*contract.Property
+	for _, k := range c.Kinds {
+		for _, p := range k.Properties {
+			if p.To != contract.Everyone || k.To != contract.Everyone {
+				all = append(all, p)
+			}
+		}
+	}
+	if len(all) == 0 {
+		return "" // there is nothing to hide
+	}
+	focus := all[r.IntN(len(all))]
+	for tick := 1; tick <= ticks; tick++ {
+		a.input(seed, tick)
+		b.input(seed, tick)
+		if tick > 2 && r.IntN(2) == 0 && b.seats[viewer] != nil && b.seats[viewer].joined {
+			if what := b.poke(r, focus); what != "" {
+				poked = append(poked, fmt.Sprintf("tick %d: %s", tick, what))
+			}
+		}
+		one, two := a.step(), b.step()
+		if one.decisions != two.decisions {
+			return "" // somebody else, who sees what differs, would have asked otherwise
+		}
+		if one.raw != two.raw {
+			oldA, freshA := parts(one.frame, &a.copy)
+			oldB, freshB := parts(two.frame, &b.copy)
+			same := slices.Equal(oldA, oldB) && len(freshA) == len(freshB)
+			for name := range freshA {
+				_, both := freshB[name]
+				same = same && both
+			}
+			if same {
+				return "" // what differs are values that the client now may have
+			}
+			return fmt.Sprintf("tick %d, client %d, seed %d, after\n%s\n%s\n%s", tick, viewer, seed, strings.Join(poked, "\n"), one.raw, two.raw)
+		}
+		if one.frame != nil {
+			a.copy.Apply(one.frame)
+			b.copy.Apply(two.frame)
+		}
+	}
+	return ""
+}
+
+// differs runs twins of a contract again and again; an empty answer means that none differed.
+func differs(t testing.TB, c *contract.Contract, seed uint64, runs int) string {
+	for run := range runs {
+		if d := twins(t, c, 1+run/2%4, seed*100+uint64(run), 60); d != "" {
+			return d
+		}
+	}
+	return ""
+}
+
+func leaks(problems syntax.Problems) string {
+	for _, p := range problems {
+		if p.Code == "leak" {
+			return p.Text(nil)
+		}
+	}
+	return ""
+}
+
+// No contract that is called clean lets a client tell hidden values apart, and few that are not clean look as if they were.
+// KAMERAD_TWINS says how many random contracts are tried.
+func TestCleanContractsTellNothing(t *testing.T) {
+	contracts := 300
+	if n, err := strconv.Atoi(os.Getenv("KAMERAD_TWINS")); err == nil {
+		contracts = n
+	}
+	first := uint64(1)
+	if n, err := strconv.ParseUint(os.Getenv("KAMERAD_SEED"), 10, 64); err == nil {
+		first = n
+	}
+	right, clean, agree, alarms := 0, 0, 0, 0
+	var quiet []string
+	for i := 0; right < contracts; i++ {
+		seed := first + uint64(i)
+		text := wild.Contract(rand.New(rand.NewPCG(seed, 1)))
+		c, problems := contract.Load("wild.kam", text)
+		if c == nil {
+			continue
+		}
+		right++
+		found := leaks(problems)
+		runs := 8
+		if found != "" {
+			runs = 120 // to tell false alarms from leaks that are hard to see
+		}
+		difference := differs(t, c, seed, runs)
+		if found == "" {
+			clean++
+			require.Empty(t, difference, "contract %d is called clean:\n%s", seed, text)
+		}
+		if difference == "" {
+			agree++
+			if found != "" {
+				alarms++
+				quiet = append(quiet, fmt.Sprintf("contract %d: %s", seed, found))
+			}
+		}
+	}
+	t.Logf("%d contracts from seed %d, %d clean, none of them unsound; the twins of %d agree, of which %d (%.1f %%) are false alarms", contracts, first, clean, agree, alarms, 100*float64(alarms)/float64(agree))
+	if os.Getenv("KAMERAD_SHOW") != "" {
+		t.Log(strings.Join(quiet, "\n"))
+	}
+	assert.Less(t, float64(alarms), 0.2*float64(agree), "false alarms")
+}

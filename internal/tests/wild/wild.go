@@ -1,0 +1,561 @@
+// Package wild makes random contracts for tests: right ones, with values of all audiences that flow, decide and count.
+package wild
+
+import (
+	"fmt"
+	"math/rand/v2"
+	"strings"
+)
+
+// Contract makes a random contract. Its first role, `player`, has a Diver each; `referee` is the other.
+func Contract(r *rand.Rand) string {
+	g := &maker{Rand: r, care: 3 + r.IntN(60)}
+	return g.contract()
+}
+
+type maker struct {
+	*rand.Rand
+	b       strings.Builder
+	kinds   []kind
+	fns     int
+	friends bool
+	care    int      // one statement of so many does not care who learns what
+	acts    []string // of Diver
+}
+
+type kind struct {
+	name  string
+	to    string
+	ints  []prop // 0..9
+	bools []prop
+	lists []prop // list<int 0..9> max 4
+	refs  []prop // ref Diver
+}
+
+type prop struct{ name, to string }
+
+// place is where code stands: what it may name.
+type place struct {
+	kind     int // of self, -1 for none
+	caller   bool
+	referee  bool // the caller is one, who has no Diver
+	viewer   bool
+	body     bool // it may roll and change
+	ints     []string
+	entities map[string]int // names of entities, by kind
+	depth    int
+	reply    bool
+	level    string // who learns of it: of which audience values of self may be used besides public ones; "any" does not care
+}
+
+func (g *maker) one(words ...string) string { return words[g.IntN(len(words))] }
+
+// careful gives a level to code: mostly one that keeps to its audience.
+func (g *maker) careful(at *place) *place {
+	out := *at
+	out.level = "any"
+	if at.level != "" && at.level != "public" {
+		return at
+	}
+	if !g.in(g.care) {
+		out.level = "public"
+		if at.level == "" && at.kind >= 0 && at.kind < len(g.kinds) && g.in(2) {
+			k := &g.kinds[at.kind]
+			for _, p := range append(append([]prop{}, k.ints...), k.bools...) {
+				if p.to != "" && p.name != "held" && p.name != "w" && g.in(2) {
+					out.level = p.to
+				}
+			}
+		}
+	}
+	return &out
+}
+
+// reads lists the properties of an entity that code of a level may use.
+func (g *maker) reads(at *place, e string, list []prop) []prop {
+	var out []prop
+	for _, p := range list {
+		if p.to == "" || at.level == "any" || at.level == "nobody" || e == "self" && p.to == at.level || at.caller && at.kind == diver && at.level == "caller" && p.to == "owner" && (e == "self" || e == "caller.Diver") {
+			out = append(out, p)
+		}
+	}
+	return out
+}
+
+// writes lists the properties of an entity that code of a level may write.
+func (g *maker) writes(at *place, e string, list []prop) []prop {
+	var out []prop
+	for _, p := range list {
+		if p.name == "held" {
+			continue
+		}
+		if at.level == "any" || at.level == "public" || at.level == "caller" || p.to == "nobody" || e == "self" && p.to == at.level {
+			out = append(out, p)
+		}
+	}
+	return out
+}
+
+func (g *maker) some(list []prop) (prop, bool) {
+	if len(list) == 0 {
+		return prop{}, false
+	}
+	return list[g.IntN(len(list))], true
+}
+
+func (g *maker) in(n int) bool { return g.IntN(n) == 0 }
+
+func (g *maker) line(format string, args ...any) { fmt.Fprintf(&g.b, format+"\n", args...) }
+
+const (
+	dive  = 0
+	diver = 1
+	crate = 2
+)
+
+func (g *maker) audience(kind int) string {
+	if g.in(2) {
+		return ""
+	}
+	choices := []string{"nobody", "nobody", "referee", "told(self)"}
+	switch kind {
+	case diver:
+		choices = []string{"nobody", "owner", "owner", "mates(self)", "everyone but owner", "referee", "owner or referee"}
+		if g.friends {
+			choices = append(choices, "friends(self)")
+		}
+	case crate:
+		choices = []string{"nobody", "nobody", "owner", "referee", "everyone but owner"}
+	}
+	return g.one(choices...)
+}
+
+func (g *maker) properties(k *kind, index int) {
+	clause := func(p prop) string {
+		if p.to == "" {
+			return ""
+		}
+		return " to " + p.to
+	}
+	for i := range 2 + g.IntN(3) {
+		p := prop{fmt.Sprintf("n%d", i), g.audience(index)}
+		k.ints = append(k.ints, p)
+		extra := " clamped"
+		if g.in(6) {
+			extra = ""
+		}
+		if g.in(8) {
+			extra += " at most 2 per second"
+		}
+		g.line("  %s: int 0..9 = %d%s%s", p.name, g.IntN(10), extra, clause(p))
+	}
+	for i := range g.IntN(3) {
+		p := prop{fmt.Sprintf("b%d", i), g.audience(index)}
+		k.bools = append(k.bools, p)
+		g.line("  %s: bool = %s%s", p.name, g.one("true", "false"), clause(p))
+	}
+	if g.in(3) {
+		p := prop{"bag", g.audience(index)}
+		k.lists = append(k.lists, p)
+		g.line("  bag: list<int 0..9> max 4 = [%d]%s", g.IntN(10), clause(p))
+	}
+	if g.in(3) {
+		p := prop{"buddy", g.audience(index)}
+		k.refs = append(k.refs, p)
+		g.line("  buddy: ref Diver = nothing%s", clause(p))
+	}
+	if index == diver && g.in(4) {
+		p := prop{"w", g.audience(index)}
+		k.ints = append(k.ints, p)
+		rule := ""
+		if g.in(2) {
+			rule = " when " + g.cond(g.careful(&place{kind: index, level: "public", ints: []string{"old", "new"}}), 1)
+		}
+		g.line("  w: int 0..9 = 5%s set by owner pace abs(new - old) 8 per second burst 8%s", clause(p), rule)
+	}
+	if index == diver && g.in(5) {
+		p := prop{"held", g.audience(index)}
+		k.bools = append(k.bools, p)
+		g.line("  hold held lease 500ms when %s%s", g.cond(g.careful(&place{kind: index, level: "public"}), 1), clause(p))
+	}
+}
+
+func (g *maker) contract() string {
+	g.line("contract wild language 1\ntick 20 per second\nstrikes 200 in 10s\nroles player, referee")
+	g.line("audience mates(d: Diver) = viewer.Diver.crew == d.crew")
+	if g.friends = g.in(15); g.friends {
+		g.line("audience friends(d: Diver) = viewer.Diver.n0 == d.n0")
+	}
+	g.line("audience told(d: Dive) = d.phase == 2")
+	names := []string{"Dive", "Diver", "Crate"}
+	heads := []string{"shared Dive", "entity Diver per player", "entity Crate"}
+	for i, head := range heads {
+		k := kind{name: names[i]}
+		g.kinds = append(g.kinds, k)
+		if i == crate && g.in(2) {
+			g.kinds[i].to = g.one("nobody", "referee", "owner")
+			head += " to " + g.kinds[i].to
+		}
+		g.line("%s {", head)
+		switch i {
+		case dive:
+			g.line("  phase: int 0..2 = 0\n  made: int 0..9 = 0 clamped")
+			g.kinds[i].ints = append(g.kinds[i].ints, prop{"phase", ""})
+		case diver:
+			g.line("  crew: int 0..1 = 0")
+			g.line("  n9: int 0..9 = 3 clamped\n  event e0(x: int 0..9)\n  event e1(x: int 0..9, who: ref Diver)")
+			g.kinds[i].ints = append(g.kinds[i].ints, prop{"crew", ""}, prop{"n9", ""})
+		}
+		g.properties(&g.kinds[i], i)
+		if i == dive {
+			// What follows names members of the kinds below: it is written once they are known.
+			g.line("§dive\n}")
+			continue
+		}
+		g.line("§%s\n}", strings.ToLower(names[i]))
+	}
+	if g.in(2) {
+		g.line("fn f(n: int) -> int = clip(%s, 0..9)", g.int(g.careful(&place{kind: -1, level: "public", ints: []string{"n"}}), 2))
+		g.fns = 1
+	}
+	if g.in(2) {
+		g.line("on join(c) {\n%s}", g.begin(&place{kind: -1, body: true, entities: map[string]int{"c.Diver": diver}}, 1+g.IntN(2)))
+	}
+	text := g.b.String()
+	for i := range names {
+		g.b.Reset()
+		g.members(i)
+		text = strings.Replace(text, "§"+strings.ToLower(names[i])+"\n", g.b.String(), 1)
+	}
+	return text
+}
+
+// members writes the requests, handlers and timers of a kind.
+func (g *maker) members(i int) {
+	k := &g.kinds[i]
+	if i == diver && g.in(2) {
+		g.line("  action act(n: int 0..9) {\n%s  }", g.body(&place{kind: i, body: true, ints: []string{"n"}}, 1+g.IntN(2)))
+		g.acts = append(g.acts, "act")
+	}
+	for n := range []int{1, 2, 1}[i] + g.IntN(2) {
+		from := g.one(" from everyone", " from player", " from player", " from referee")
+		if i == diver && !g.in(3) {
+			from = ""
+		}
+		reply := ""
+		if g.in(6) {
+			reply = " -> int 0..9"
+		}
+		at := &place{kind: i, caller: true, referee: from == " from referee" || from == " from everyone", ints: []string{"a"}}
+		g.line("  request r%d(a: int 0..9)%s%s", n, reply, from)
+		at = g.careful(at)
+		if at.level == "public" && g.in(2) {
+			at.level = "caller"
+		} else if at.level != "any" {
+			at.level = "public"
+		}
+		for range g.IntN(2) {
+			g.line("    check %s else %s \"no\"", g.cond(at, 1), g.one("deny", "deny", "strike"))
+		}
+		if at.body, at.reply = true, reply != ""; at.level != "any" {
+			at.level = ""
+		}
+		g.line("  {\n%s%s  }", g.body(at, 1+g.IntN(2)), map[bool]string{true: "    reply " + g.fit(g.int(g.careful(&place{kind: i, caller: true, referee: true, level: "public"}), 1)) + "\n", false: ""}[reply != ""])
+	}
+	for range g.IntN(2) {
+		while, at := "", &place{kind: i, body: true}
+		if g.in(2) {
+			at = g.careful(at)
+			at.body = false
+			while = " while " + g.cond(at, 1)
+			at.body = true
+		}
+		g.line("  every %s%s {\n%s  }", g.one("100ms", "250ms", "400ms"), while, g.body(at, 1+g.IntN(2)))
+	}
+	if g.in(3) {
+		p := k.ints[g.IntN(len(k.ints))]
+		at := g.careful(&place{kind: i, body: true, level: "public"})
+		if at.level != "any" && p.to != "" {
+			at.level = p.to
+		}
+		body := g.body(at, 1)
+		for range 8 { // what sets itself off is rare
+			if strings.Contains(body, "self."+p.name+" ") {
+				body = g.body(at, 1)
+			}
+		}
+		g.line("  on change %s {\n%s  }", p.name, body)
+	}
+	if i != dive && g.in(4) {
+		g.line("  on spawn {\n%s  }", g.begin(&place{kind: i, body: true}, 1))
+	}
+	if i == dive {
+		g.line("  on start {\n    spawn Crate\n    spawn Crate\n    spawn Crate\n%s  }", g.begin(&place{kind: i, body: true}, g.IntN(2)))
+	}
+}
+
+// entity names an entity that is at hand, and its kind.
+func (g *maker) entity(at *place) (string, int) {
+	type choice struct {
+		name string
+		kind int
+	}
+	list := []choice{{"Dive", dive}}
+	if at.kind >= 0 {
+		list = append(list, choice{"self", at.kind}, choice{"self", at.kind}, choice{"self", at.kind})
+	}
+	if at.caller {
+		if !at.referee {
+			list = append(list, choice{"caller.Diver", diver})
+		}
+	}
+	for _, name := range sorted(at.entities) {
+		list = append(list, choice{name, at.entities[name]})
+	}
+	c := list[g.IntN(len(list))]
+	return c.name, c.kind
+}
+
+func sorted(m map[string]int) []string {
+	var out []string
+	for name := range m {
+		out = append(out, name)
+	}
+	for i := range out {
+		for j := range i {
+			if out[i] < out[j] {
+				out[i], out[j] = out[j], out[i]
+			}
+		}
+	}
+	return out
+}
+
+func (g *maker) int(at *place, depth int) string {
+	if depth <= 0 || g.in(3) {
+		if len(at.ints) > 0 && g.in(2) {
+			return g.one(at.ints...)
+		}
+		return fmt.Sprint(g.IntN(10))
+	}
+	switch g.IntN(9) {
+	case 0:
+		return fmt.Sprintf("(%s %s %s)", g.int(at, depth-1), g.one("+", "-"), g.int(at, depth-1))
+	case 1:
+		if at.body && len(at.ints) >= 0 {
+			return "roll(0..9)"
+		}
+	case 2:
+		return fmt.Sprintf("count(d%d in Diver where %s)", depth, g.cond(g.with(at, fmt.Sprintf("d%d", depth), diver), depth-1))
+	case 3:
+		if g.fns > 0 {
+			return fmt.Sprintf("f(%s)", g.int(at, depth-1))
+		}
+	case 4:
+		if e, k := g.entity(at); len(g.kinds) > k && len(g.reads(at, e, g.kinds[k].lists)) > 0 {
+			return e + ".bag.count()"
+		}
+	case 5:
+		return fmt.Sprintf("max(x in Diver: x.%s else 0)", g.one("n9", "crew"))
+	}
+	if e, k := g.entity(at); k < len(g.kinds) {
+		if p, ok := g.some(g.reads(at, e, g.kinds[k].ints)); ok {
+			return e + "." + p.name
+		}
+	}
+	return fmt.Sprint(g.IntN(10))
+}
+
+func (g *maker) with(at *place, name string, kind int) *place {
+	out := *at
+	out.entities = map[string]int{name: kind}
+	for n, k := range at.entities {
+		out.entities[n] = k
+	}
+	return &out
+}
+
+func (g *maker) cond(at *place, depth int) string {
+	switch g.IntN(8) {
+	case 0:
+		return fmt.Sprintf("not (%s)", g.cond(at, depth))
+	case 1:
+		if depth > 0 {
+			return fmt.Sprintf("(%s %s %s)", g.cond(at, depth-1), g.one("and", "or"), g.cond(at, depth-1))
+		}
+	case 2:
+		if e, k := g.entity(at); k < len(g.kinds) {
+			if p, ok := g.some(g.reads(at, e, g.kinds[k].bools)); ok {
+				return e + "." + p.name
+			}
+		}
+	case 3:
+		if e, k := g.entity(at); k < len(g.kinds) && len(g.reads(at, e, g.kinds[k].lists)) > 0 {
+			return fmt.Sprintf("%s.bag.has(%d)", e, g.IntN(10))
+		}
+	case 4:
+		if e, k := g.entity(at); k < len(g.kinds) && len(g.reads(at, e, g.kinds[k].refs)) > 0 {
+			return strings.Replace(g.one("exists(§)", "§ == nothing"), "§", e+".buddy", 1)
+		}
+	}
+	// Mostly a condition may hold or not.
+	left := g.int(at, depth)
+	for range 6 {
+		if len(left) > 1 || left == "a" || left == "n" {
+			break
+		}
+		left = g.int(at, max(depth, 1))
+	}
+	return fmt.Sprintf("%s + 0 %s %d", left, g.one("<", ">=", ">", "==", "<", ">="), 2+g.IntN(5))
+}
+
+// fit brings a number into 0..9.
+func (g *maker) fit(n string) string {
+	if g.in(12) {
+		return n
+	}
+	return "clip(" + n + ", 0..9)"
+}
+
+// begin writes the body of what runs when something begins, where counting up would soon fail always.
+func (g *maker) begin(at *place, n int) string {
+	return strings.NewReplacer(" += ", " = ", " -= ", " = ", "Dive.made = 1", "Dive.made += 1").Replace(g.body(at, n))
+}
+
+func (g *maker) body(at *place, n int) string {
+	var b strings.Builder
+	local := *at
+	for range n {
+		at := g.careful(&local)
+		b.WriteString(g.stmt(at))
+	}
+	return b.String()
+}
+
+func (g *maker) stmt(at *place) string {
+	at.depth++
+	defer func() { at.depth-- }()
+	inner := func() string {
+		local := *at
+		return g.stmt(&local)
+	}
+	loud := at.level == "any" || at.level == "public" || at.level == "caller"
+	switch g.IntN(14) {
+	case 0:
+		if at.depth < 3 {
+			other := ""
+			if g.in(3) {
+				other = " else {\n" + inner() + "    }"
+			}
+			return fmt.Sprintf("    if %s {\n%s    }%s\n", g.cond(at, 1), inner(), other)
+		}
+	case 1:
+		if at.depth < 3 {
+			name := fmt.Sprintf("x%d", g.IntN(1000))
+			local := g.with(at, name, diver)
+			return fmt.Sprintf("    for %s in Diver where %s {\n%s    }\n", name, g.cond(local, 0), g.stmt(local))
+		}
+	case 2:
+		name := fmt.Sprintf("v%d", g.IntN(100000))
+		out := fmt.Sprintf("    let %s = %s\n", name, g.int(at, 2))
+		at.ints = append(append([]string{}, at.ints...), name)
+		return out + g.stmt(at)
+	case 3, 4:
+		if !loud {
+			break
+		}
+		who := g.one("everyone", "everyone", "referee")
+		if at.kind == diver {
+			who = g.one("everyone", "owner", "mates(self)", "referee")
+		}
+		if at.caller && g.in(2) {
+			who = "caller"
+		}
+		on := ""
+		if at.kind != diver {
+			e, k := g.entity(at)
+			if k != diver {
+				break
+			}
+			on = e + "."
+		}
+		if g.in(3) {
+			e, k := g.entity(at)
+			who2 := "nothing"
+			if k < len(g.kinds) && len(g.reads(at, e, g.kinds[k].refs)) > 0 {
+				who2 = e + ".buddy"
+			}
+			return fmt.Sprintf("    tell %s %se1(%s, %s)\n", who, on, g.fit(g.int(at, 2)), who2)
+		}
+		return fmt.Sprintf("    tell %s %se0(%s)\n", who, on, g.fit(g.int(at, 2)))
+	case 5:
+		if len(g.kinds) > crate && loud {
+			sets := ""
+			if p := g.kinds[crate].ints; len(p) > 0 {
+				sets = fmt.Sprintf("%s = %s", p[g.IntN(len(p))].name, g.fit(g.int(at, 1)))
+			}
+			out := fmt.Sprintf("    if Dive.made < 8 {\n    Dive.made += 1\n    spawn Crate { %s }\n    }\n", sets)
+			if at.caller && g.kinds[crate].to == "owner" {
+				name := fmt.Sprintf("s%d", g.IntN(100000))
+				out = fmt.Sprintf("    let %s = spawn Crate { %s }\n    give %s to caller\n", name, sets, name)
+			}
+			return out
+		}
+	case 6:
+		if at.kind == crate && loud {
+			return "    despawn self\n"
+		}
+	case 7:
+		if e, k := g.entity(at); k < len(g.kinds) && len(g.writes(at, e, g.kinds[k].lists)) > 0 {
+			if g.in(2) {
+				return fmt.Sprintf("    if %s.bag.room() > 0 { %s.bag.put(%s) }\n", e, e, g.fit(g.int(at, 1)))
+			}
+			return g.one(fmt.Sprintf("    %s.bag.clear()\n", e), fmt.Sprintf("    %s.bag.put(%s)\n", e, g.fit(g.int(at, 0))))
+		}
+	case 8:
+		if e, k := g.entity(at); k < len(g.kinds) && len(g.writes(at, e, g.kinds[k].refs)) > 0 {
+			return fmt.Sprintf("    %s.buddy = %s\n", e, g.one("nothing", "first(y in Diver else nothing)", "first(y in Diver where y.crew == 1 else nothing)"))
+		}
+	case 9:
+		if len(g.acts) > 0 && at.kind == diver && at.depth < 3 {
+			return g.one("    do act(", "    after 200ms do act(") + g.fit(g.int(at, 1)) + ")\n"
+		}
+	case 10:
+		if e, k := g.entity(at); k < len(g.kinds) {
+			if p, ok := g.some(g.writes(at, e, g.kinds[k].bools)); ok {
+				return fmt.Sprintf("    %s.%s = %s\n", e, p.name, g.cond(at, 1))
+			}
+		}
+	case 11:
+		if at.caller && !at.reply && loud && g.in(2) {
+			return fmt.Sprintf("    if %s { deny \"not now\" }\n", g.cond(at, 1))
+		}
+		if g.in(3) && loud {
+			return fmt.Sprintf("    log everyone \"it is {%s}\"\n", g.int(at, 1))
+		}
+	}
+	e, k := g.entity(at)
+	if k >= len(g.kinds) {
+		return "    log referee \"nothing\"\n"
+	}
+	p, ok := g.some(g.writes(at, e, g.kinds[k].ints))
+	if !ok {
+		if p, ok = g.some(g.writes(at, "self", g.own(at))); !ok {
+			return "    if 1 > 2 { log everyone \"never\" }\n"
+		}
+		e = "self"
+	}
+	if p.name == "phase" || p.name == "crew" {
+		high := map[string]int{"phase": 2, "crew": 1}[p.name]
+		return fmt.Sprintf("    %s.%s = clip(%s, 0..%d)\n", e, p.name, g.int(at, 1), high)
+	}
+	return fmt.Sprintf("    %s.%s %s %s\n", e, p.name, g.one("=", "=", "+=", "-="), g.fit(g.int(at, 2)))
+}
+
+// own lists the numbers of self.
+func (g *maker) own(at *place) []prop {
+	if at.kind < 0 || at.kind >= len(g.kinds) {
+		return nil
+	}
+	return g.kinds[at.kind].ints
+}
