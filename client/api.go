@@ -49,7 +49,27 @@ type ContractVersion struct {
 	Source      string            `json:"source,omitempty"`
 	Files       map[string]string `json:"files,omitempty"` // what the source includes
 	Outline     *contract.Outline `json:"outline,omitempty"`
-	Fresh       bool              `json:"fresh"` // in the answer to publish: a new version was made
+	Fresh       bool              `json:"fresh"`              // in the answer to publish: a new version was made
+	Findings    syntax.Problems   `json:"findings,omitempty"` // in the answer to publish, and of one version
+}
+
+// Report is what is computed of a version when it is published, and kept with it.
+type Report struct {
+	Fingerprint string            `json:"fingerprint"`
+	Findings    syntax.Problems   `json:"findings"`
+	Matrix      *contract.Matrix  `json:"matrix"`
+	Cost        *contract.Cost    `json:"cost"`    // with 16 clients, or as many as have seats
+	Outline     *contract.Outline `json:"outline"` // what clients are given
+}
+
+// ReportOf computes the report of a contract and of the warnings that it was read with.
+func ReportOf(c *contract.Contract, findings syntax.Problems) Report {
+	if findings == nil {
+		findings = syntax.Problems{}
+	}
+	cost, _ := c.Cost(min(c.Seats, 16), nil) // within all bounds
+	outline := c.Outline()
+	return Report{outline.Fingerprint(), findings, c.Matrix(), cost, outline}
 }
 
 // Session is a session as the service tells of it. Clients and what follows are only there while it runs.

@@ -49,6 +49,8 @@ func (v *Service) Handler() http.Handler {
 		r.Get("/contracts", answer(v.contracts))
 		r.Get("/contracts/{name}", answer(v.versions))
 		r.Get("/contracts/{name}/versions/{version}", answer(v.version))
+		r.Get("/contracts/{name}/versions/{version}/report", answer(v.report))
+		r.Get("/contracts/{name}/compare", answer(v.compare))
 		r.Post("/sessions", answer(v.openSession))
 		r.Get("/sessions", answer(v.sessions))
 		r.Route("/sessions/{id}", func(r chi.Router) {
@@ -206,12 +208,13 @@ func (v *Service) publish(r *http.Request) (client.ContractVersion, error) {
 		return client.ContractVersion{}, &refusal{http.StatusUnprocessableEntity, err.Error(), nil, nil}
 	}
 	outline := c.Outline()
-	out, fresh, err := v.store.Publish(r.Context(), store.Version{Contract: c.Name, Source: in.Source, Files: in.Files, Fingerprint: outline.Fingerprint(), Outline: encode(outline)})
+	report := client.ReportOf(c, problems)
+	out, fresh, err := v.store.Publish(r.Context(), store.Version{Contract: c.Name, Source: in.Source, Files: in.Files, Fingerprint: report.Fingerprint, Outline: encode(outline), Report: encode(report)})
 	if err != nil {
 		return client.ContractVersion{}, err
 	}
 	answer := versionOf(out)
-	answer.Source, answer.Outline, answer.Fresh = "", nil, fresh
+	answer.Source, answer.Outline, answer.Fresh, answer.Findings = "", nil, fresh, problems
 	return answer, nil
 }
 
@@ -252,19 +255,71 @@ func (v *Service) listVersions(r *http.Request, name string) ([]client.ContractV
 }
 
 func (v *Service) version(r *http.Request) (client.ContractVersion, error) {
-	n, err := strconv.Atoi(chi.URLParam(r, "version"))
-	if err != nil || n < 0 || n > 1<<30 {
-		return client.ContractVersion{}, &bad{"a version is a whole number; 0 is the newest"}
+	n, err := numbered(chi.URLParam(r, "version"))
+	if err != nil {
+		return client.ContractVersion{}, err
 	}
 	x, err := v.find(r, chi.URLParam(r, "name"), n)
 	if err != nil {
 		return client.ContractVersion{}, err
 	}
 	out := versionOf(x)
-	if c, _ := contract.LoadWith(x.Contract+".kam", x.Source, contract.Files(x.Files).Open); c != nil {
-		out.Outline = c.FullOutline()
+	if c, findings := load(x); c != nil {
+		out.Outline, out.Findings = c.FullOutline(), findings
 	}
 	return out, nil
+}
+
+// load reads a stored version; it is nil when this service can read it no more.
+func load(x store.Version) (*contract.Contract, syntax.Problems) {
+	return contract.LoadWith(x.Contract+".kam", x.Source, contract.Files(x.Files).Open)
+}
+
+// numbered reads a version's number from a call; empty is the newest.
+func numbered(text string) (int, error) {
+	if text == "" {
+		return 0, nil
+	}
+	n, err := strconv.Atoi(text)
+	if err != nil || n < 0 || n > 1<<30 {
+		return 0, &bad{"a version is a whole number; 0 is the newest"}
+	}
+	return n, nil
+}
+
+func (v *Service) report(r *http.Request) (json.RawMessage, error) {
+	n, err := numbered(chi.URLParam(r, "version"))
+	if err != nil {
+		return nil, err
+	}
+	x, err := v.find(r, chi.URLParam(r, "name"), n)
+	if err != nil || x.Report != nil {
+		return x.Report, err
+	}
+	c, findings := load(x)
+	if c == nil {
+		return nil, &refusal{http.StatusUnprocessableEntity, "this version cannot be read any more", nil, findings}
+	}
+	return encode(client.ReportOf(c, findings)), nil
+}
+
+func (v *Service) compare(r *http.Request) (*contract.Comparison, error) {
+	var both [2]*contract.Contract
+	for i, which := range []string{"from", "to"} {
+		n, err := numbered(r.URL.Query().Get(which))
+		if err != nil {
+			return nil, err
+		}
+		x, err := v.find(r, chi.URLParam(r, "name"), n)
+		if err != nil {
+			return nil, err
+		}
+		var problems syntax.Problems
+		if both[i], problems = load(x); both[i] == nil {
+			return nil, &refusal{http.StatusUnprocessableEntity, fmt.Sprintf("version %d cannot be read any more", x.Version), nil, problems}
+		}
+	}
+	return contract.Compare(both[0], both[1]), nil
 }
 
 // find reads a stored version; one that does not exist is a 404 that says which do.

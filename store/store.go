@@ -114,6 +114,7 @@ type Version struct {
 	Files       map[string]string // what it includes
 	Fingerprint string
 	Outline     json.RawMessage
+	Report      json.RawMessage // findings, matrix, cost and outline; nil for what was published before there were reports
 	PublishedAt time.Time
 }
 
@@ -140,8 +141,8 @@ func (s *Store) Publish(ctx context.Context, v Version) (out Version, fresh bool
 		}
 		v.Version, fresh = out.Version+1, true
 		out = v
-		return tx.QueryRow(ctx, "insert into contract_versions (contract, version, source, files, fingerprint, outline) values ($1, $2, $3, $4, $5, $6) returning published_at",
-			v.Contract, v.Version, v.Source, v.Files, v.Fingerprint, v.Outline).Scan(&out.PublishedAt)
+		return tx.QueryRow(ctx, "insert into contract_versions (contract, version, source, files, fingerprint, outline, report) values ($1, $2, $3, $4, $5, $6, $7) returning published_at",
+			v.Contract, v.Version, v.Source, v.Files, v.Fingerprint, v.Outline, v.Report).Scan(&out.PublishedAt)
 	})
 	if err != nil {
 		return Version{}, false, fmt.Errorf("publish %s: %w", v.Contract, err)
@@ -149,10 +150,10 @@ func (s *Store) Publish(ctx context.Context, v Version) (out Version, fresh bool
 	return out, fresh, nil
 }
 
-const versions = "select contract, version, source, files, fingerprint, outline, published_at from contract_versions"
+const versions = "select contract, version, source, files, fingerprint, outline, report, published_at from contract_versions"
 
 func scanVersion(row pgx.Row) (v Version, err error) {
-	err = row.Scan(&v.Contract, &v.Version, &v.Source, &v.Files, &v.Fingerprint, &v.Outline, &v.PublishedAt)
+	err = row.Scan(&v.Contract, &v.Version, &v.Source, &v.Files, &v.Fingerprint, &v.Outline, &v.Report, &v.PublishedAt)
 	if errors.Is(err, pgx.ErrNoRows) {
 		err = ErrNotFound
 	}
@@ -170,10 +171,10 @@ func (s *Store) Version(ctx context.Context, name string, version int) (Version,
 
 // Versions lists the versions of a contract, newest first, without their sources; with an empty name the newest of each.
 func (s *Store) Versions(ctx context.Context, name string) ([]Version, error) {
-	query := "select contract, version, '', '{}'::jsonb, fingerprint, 'null'::json, published_at from contract_versions where contract = $1 order by version desc limit 1000"
+	query := "select contract, version, '', '{}'::jsonb, fingerprint, 'null'::json, null::json, published_at from contract_versions where contract = $1 order by version desc limit 1000"
 	args := []any{name}
 	if name == "" {
-		query = "select distinct on (contract) contract, version, '', '{}'::jsonb, fingerprint, 'null'::json, published_at from contract_versions order by contract, version desc limit 1000"
+		query = "select distinct on (contract) contract, version, '', '{}'::jsonb, fingerprint, 'null'::json, null::json, published_at from contract_versions order by contract, version desc limit 1000"
 		args = nil
 	}
 	rows, _ := s.pool.Query(ctx, query, args...)

@@ -14,6 +14,8 @@ import (
 	"kamerad/core/contract"
 )
 
+const eitherText = "FILE is a contract file, or NAME@VERSION of what is published; version 0 is the newest."
+
 // compareContracts compares two contracts, each a file or NAME@VERSION of what is published.
 func compareContracts(ctx context.Context, c *cli.Command) error {
 	args, err := words(c, "A B", 2, 2)
@@ -42,7 +44,7 @@ func eitherContract(ctx context.Context, c *cli.Command, word string) (*contract
 	}
 	version, err := strconv.Atoi(number)
 	if err != nil || version < 0 {
-		return nil, fmt.Errorf("compare %q: it is no file, and no published version as in wreck@2", word)
+		return nil, fmt.Errorf("read %q: it is no file, and no published version as in wreck@2", word)
 	}
 	v, err := client.API{Service: c.String("service")}.Version(ctx, name, version)
 	if err != nil {
@@ -50,7 +52,7 @@ func eitherContract(ctx context.Context, c *cli.Command, word string) (*contract
 	}
 	checked, problems := contract.LoadWith(word, v.Source, contract.Files(v.Files).Open)
 	if checked == nil {
-		return nil, fmt.Errorf("compare %s: this version cannot be read any more: %w", word, problems)
+		return nil, fmt.Errorf("read %s: this version cannot be read any more: %w", word, problems)
 	}
 	return checked, nil
 }

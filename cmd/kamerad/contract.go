@@ -58,6 +58,9 @@ func publish(ctx context.Context, c *cli.Command) error {
 		return printJSON(c.Root().Writer, v)
 	}
 	if v.Fresh {
+		if n := len(v.Findings); n > 0 {
+			fmt.Printf("%s\n", warn.Sprintf("%s: kamerad check %s tells them", plural(n, "warning"), args[0]))
+		}
 		fmt.Printf("%s %s version %d (fingerprint %s)\nOpen a session of it: kamerad session open %s\n", good.Sprint("✓ published"), v.Contract, v.Version, v.Fingerprint, v.Contract)
 	} else {
 		fmt.Printf("%s is published already as version %d; nothing changed\n", v.Contract, v.Version)
@@ -102,6 +105,12 @@ func showContract(ctx context.Context, c *cli.Command) error {
 		return nil
 	}
 	fmt.Printf("%s version %d, published %s, fingerprint %s\n", bold.Sprint(v.Contract), v.Version, when(v.PublishedAt), v.Fingerprint)
+	if n := len(v.Findings); n > 0 {
+		fmt.Println(warn.Sprintf("%s:", plural(n, "warning")))
+		printProblems(v.Findings)
+	} else {
+		fmt.Println(good.Sprint("no warnings"))
+	}
 	if v.Outline == nil {
 		return nil
 	}

@@ -15,13 +15,13 @@ import (
 
 func costCommand() *cli.Command {
 	return &cli.Command{
-		Name: "cost", Usage: "tell what values, requests and events take on the wire", ArgsUsage: "FILE",
-		Flags: []cli.Flag{jsonFlag(),
+		Name: "cost", Usage: "tell what values, requests and events take on the wire", ArgsUsage: "FILE", Description: eitherText,
+		Flags: []cli.Flag{jsonFlag(), serviceFlag(),
 			&cli.IntFlag{Name: "clients", Usage: "how many `CLIENTS` there are", Value: 16},
 			&cli.StringSliceFlag{Name: "entities", Usage: "how many there are of a kind, as `KIND=N`; may be given again"},
 		},
-		Action: func(_ context.Context, c *cli.Command) error {
-			checked, err := checkedContract(c)
+		Action: func(ctx context.Context, c *cli.Command) error {
+			checked, err := checkedContract(ctx, c)
 			if err != nil {
 				return err
 			}
@@ -63,26 +63,22 @@ func printCost(w io.Writer, name string, cost *contract.Cost) {
 	}
 	slices.Sort(there)
 	fmt.Fprintf(w, "%s with %s at %d ticks a second: %s\n\n", bold.Sprint(name), plural(cost.Clients, "client"), cost.TickRate, join(there))
-	table := func(title string, rows []contract.CostRow, who string) {
-		t := sheet(title, "Bits at most", "Bits typically", "Entities", who)
-		right(t, 2, 3, 4)
+	table := func(title string, rows []contract.CostRow, tail ...any) {
+		t := sheet(append([]any{title, "Bits at most", "Bits typically"}, tail...)...)
+		right(t, 2, 3)
 		for _, r := range rows {
-			count := any("")
-			if r.Count > 0 {
-				count = r.Count
-			}
 			most, typical := any(r.Most), any(r.Typical)
 			if r.To == "nobody" {
 				most, typical = muted.Sprint("–"), muted.Sprint("–")
 			}
-			t.AppendRow([]any{r.Name, most, typical, count, r.To})
+			t.AppendRow([]any{r.Name, most, typical, r.To}[:3+len(tail)])
 		}
 		show(w, t)
 		fmt.Fprintln(w)
 	}
 	table("Property", cost.Properties, "Goes to")
 	table("Request", cost.Requests, "From")
-	table("Event", cost.Events, "")
+	table("Event", cost.Events)
 	if len(cost.Asked) > 0 {
 		t := sheet("Audience", "Of", "Pairs a tick", "Found by")
 		right(t, 3)

@@ -18,13 +18,13 @@ import (
 
 func matrixCommand() *cli.Command {
 	return &cli.Command{
-		Name: "matrix", Usage: "tell who sees, who may change and who may ask for what", ArgsUsage: "FILE",
-		Flags: []cli.Flag{jsonFlag(),
+		Name: "matrix", Usage: "tell who sees, who may change and who may ask for what", ArgsUsage: "FILE", Description: eitherText,
+		Flags: []cli.Flag{jsonFlag(), serviceFlag(),
 			&cli.BoolFlag{Name: "csv", Usage: "print comma-separated values (RFC 4180)"},
 			&cli.StringFlag{Name: "html", Usage: "write a page that needs nothing else to `FILE`"},
 		},
-		Action: func(_ context.Context, c *cli.Command) error {
-			checked, err := checkedContract(c)
+		Action: func(ctx context.Context, c *cli.Command) error {
+			checked, err := checkedContract(ctx, c)
 			if err != nil {
 				return err
 			}
@@ -43,13 +43,13 @@ func matrixCommand() *cli.Command {
 	}
 }
 
-// checkedContract reads the contract file of a command; its mistakes are told, and are exit status 1.
-func checkedContract(c *cli.Command) (*contract.Contract, error) {
+// checkedContract reads the contract of a command, a file or NAME@VERSION; its mistakes are told, and are exit status 1.
+func checkedContract(ctx context.Context, c *cli.Command) (*contract.Contract, error) {
 	args, err := words(c, "FILE", 1, 1)
 	if err != nil {
 		return nil, err
 	}
-	return loadContract(args[0])
+	return eitherContract(ctx, c, args[0])
 }
 
 func loadContract(file string) (*contract.Contract, error) {

@@ -13,9 +13,9 @@ import (
 
 func outlineCommand() *cli.Command {
 	return &cli.Command{
-		Name: "outline", Usage: "show what clients are given of a contract", ArgsUsage: "FILE", Flags: []cli.Flag{jsonFlag()},
-		Action: func(_ context.Context, c *cli.Command) error {
-			checked, err := checkedContract(c)
+		Name: "outline", Usage: "show what clients are given of a contract", ArgsUsage: "FILE", Description: eitherText, Flags: []cli.Flag{jsonFlag(), serviceFlag()},
+		Action: func(ctx context.Context, c *cli.Command) error {
+			checked, err := checkedContract(ctx, c)
 			if err != nil {
 				return err
 			}

@@ -204,7 +204,11 @@ func (c *Contract) Cost(clients int, entities map[string]int) (*Cost, error) {
 			if p.To == Nobody {
 				m, y = 0, 0
 			}
-			out.Properties = append(out.Properties, CostRow{Name: k.Name + "." + p.Name, To: c.ToText(p.To, p.Who), Most: m, Typical: y, Count: n})
+			to := c.ToText(p.To, p.Who)
+			if p.To == Everyone {
+				to = c.ToText(k.To, k.Who)
+			}
+			out.Properties = append(out.Properties, CostRow{Name: k.Name + "." + p.Name, To: to, Most: m, Typical: y, Count: n})
 			if p.To == Nobody {
 				continue
 			}

@@ -100,11 +100,11 @@ type cause struct {
 // flows is the analysis of a contract.
 type flows struct {
 	*checker
-	report  func(finding string, decl int, at syntax.Span, what, hint string)
-	atoms   map[string]*atom
-	causes  []*cause
-	reveals []Reveal // of audiences and clauses
-	unique  int
+	report func(finding string, decl int, at syntax.Span, what, hint string)
+	atoms  map[string]*atom
+	causes []*cause
+	given  map[*Property]bool // that some spawn gives a value
+	unique int
 }
 
 // flow is the analysis of one body.
@@ -123,6 +123,7 @@ type flow struct {
 	pc     label // what decides whether the present statement runs
 	exit   label // what decided whether the body ended earlier
 	facts  []string
+	begun  map[sym]*Kind  // entities whose properties have their defaults until they are written
 	free   map[string]int // of stacks and lists that are as they began: how much room there surely is
 	loops  int
 }
@@ -634,7 +635,9 @@ func (f *flow) get(x *Expr) val {
 		}
 		if q != nil {
 			p = q
-			l = l.with(f.property(k, q, e.sym))
+			if f.loops > 0 || f.begun[e.sym] != k || f.cause.changes[q] || q.Keep || f.given[q] {
+				l = l.with(f.property(k, q, e.sym))
+			}
 		}
 	}
 	v := val{label: l}
@@ -674,7 +677,7 @@ func (f *flow) reveal(x *Expr) val {
 // call reads a function with the values that it is called with.
 func (f *flow) call(x *Expr) val {
 	inner := *f
-	inner.kind, inner.self, inner.mine, inner.facts, inner.free = nil, "", false, nil, nil
+	inner.kind, inner.self, inner.mine, inner.facts, inner.free, inner.begun = nil, "", false, nil, nil, nil
 	key := fmt.Sprint("fn ", x.Fn.Index)
 	inner.locals, inner.lists = map[int64]val{}, map[int64]val{}
 	var all label
@@ -803,11 +806,13 @@ func (f *flow) query(x *Expr) val {
 // known tells whether something was asked for before.
 func (f *flow) known(fact string) bool { return slices.Contains(f.facts, fact) }
 
-// begins notes how much room a new entity has in its stacks and lists. What is kept from earlier sessions may be full.
+// begins notes that an entity is new: its properties have their defaults, and its stacks and lists the room that these leave.
+// What is kept from earlier sessions may be full.
 func (f *flow) begins(k *Kind, on sym) {
 	if f.free == nil {
-		f.free = map[string]int{}
+		f.free, f.begun = map[string]int{}, map[sym]*Kind{}
 	}
+	f.begun[on] = k
 	for _, p := range k.Properties {
 		if (p.Type.Form == FormStacks || p.Type.Form == FormList && !k.Free()) && !p.Keep {
 			f.free[on+"."+p.Name+" "] = p.Type.Max - int(p.Default[0])

@@ -357,7 +357,7 @@ func (f *flow) run(s *Stmt) {
 	if s.X.Op == OpSelf {
 		inner.mine = f.mine
 	}
-	inner.locals, inner.lists, inner.free = map[int64]val{}, map[int64]val{}, nil
+	inner.locals, inner.lists, inner.free, inner.begun = map[int64]val{}, map[int64]val{}, nil, nil
 	inner.pc = f.pc.with(f.exit).with(f.observed(s.X, on))
 	inner.exit = nil
 	key := fmt.Sprint("do ", s.Act.Index, " ", on.sym)
@@ -424,7 +424,7 @@ func (f *flow) spawn(s *Stmt) {
 
 // leaks follows information through the whole contract, and reports where it comes to those who may not have it.
 func (c *checker) leaks(report func(finding string, decl int, at syntax.Span, what, hint string)) *flows {
-	l := &flows{checker: c, report: report, atoms: map[string]*atom{}}
+	l := &flows{checker: c, report: report, atoms: map[string]*atom{}, given: map[*Property]bool{}}
 	given := map[*Named]bool{} // those that decide who gets something
 	note := func(who []Who) {
 		for _, w := range who {
@@ -438,7 +438,14 @@ func (c *checker) leaks(report func(finding string, decl int, at syntax.Span, wh
 		}
 	}
 	for _, p := range c.out.pieces() {
-		eachStmt(p.stmts, func(s *Stmt) { note(s.Who) })
+		eachStmt(p.stmts, func(s *Stmt) {
+			note(s.Who)
+			for _, set := range s.Sets {
+				for _, p := range set.Props {
+					l.given[p] = true
+				}
+			}
+		})
 	}
 	for _, a := range c.out.Audiences {
 		if given[a] {
@@ -528,7 +535,7 @@ func (l *flows) kind(k *Kind) {
 		f := l.newFlow(c, k, b.at.Start)
 		f.pc = pc(f)
 		c.runs = fault{f.pc, b.at, b.at.Start}
-		if b == k.OnSpawn || b == k.OnStart {
+		if b == k.OnSpawn || b == k.OnStart && l.starts() == 1 {
 			f.begins(k, f.self)
 		}
 		f.block(b.Stmts)
@@ -566,6 +573,16 @@ func (l *flows) kind(k *Kind) {
 		}
 		f.block(t.Body.Stmts)
 	}
+}
+
+// starts counts the handlers that run at the start of a session. When there are more, one may find what another has written.
+func (l *flows) starts() (n int) {
+	for _, k := range l.out.Kinds {
+		if k.OnStart != nil {
+			n++
+		}
+	}
+	return n
 }
 
 func (l *flows) timeText(ticks int64) string {

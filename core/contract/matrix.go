@@ -108,7 +108,9 @@ func (c *Contract) Matrix() *Matrix {
 	for _, k := range c.Kinds {
 		for _, p := range k.Properties {
 			row := MatrixProperty{Name: k.Name + "." + p.Name, Type: p.Type.String(), To: c.ToText(p.To, p.Who), Writer: "server", By: []string{}, Line: p.line}
-			if k.To == Some {
+			if k.To == Some && p.To == Everyone {
+				row.To = c.ToText(k.To, k.Who)
+			} else if k.To == Some && p.To != Nobody {
 				row.To += " within " + c.ToText(k.To, k.Who)
 			}
 			if p.Hold != nil {

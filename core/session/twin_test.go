@@ -128,7 +128,7 @@ func (w *twin) poke(r *rand.Rand, focus *contract.Property) string {
 		if r.IntN(8) > 0 && slices.Contains(e.Kind.Properties, focus) {
 			p = focus
 		}
-		if p.Hold != nil || p.Follows != nil || sees && w.machine.Gets(e, p, w.viewer) {
+		if p.Follows != nil || sees && w.machine.Gets(e, p, w.viewer) {
 			continue
 		}
 		slots := make([]int64, p.Type.Width())
@@ -167,6 +167,9 @@ func (w *twin) poke(r *rand.Rand, focus *contract.Property) string {
 			continue
 		}
 		w.world.Set(e, p, slots)
+		if p.Hold != nil {
+			w.world.WriteQuiet(e, p.Hold.Slot, w.tick+p.Hold.Lease)
+		}
 		w.cause('p', e.Key(), int64(p.Index))
 		w.conclude("a poke", w.machine.Settle())
 		return fmt.Sprintf("%s.%s of #%d = %v", e.Kind.Name, p.Name, e.Serial, slots[:min(len(slots), 6)])

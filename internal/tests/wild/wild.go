@@ -284,7 +284,9 @@ func (g *maker) members(i int) {
 				body = g.body(at, 1)
 			}
 		}
-		g.line("  on change %s {\n%s  }", p.name, body)
+		if !strings.Contains(body, "self."+p.name+" ") || g.in(5) {
+			g.line("  on change %s {\n%s  }", p.name, body)
+		}
 	}
 	if i != dive && g.in(4) {
 		g.line("  on spawn {\n%s  }", g.begin(&place{kind: i, body: true}, 1))
