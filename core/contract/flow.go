@@ -100,10 +100,13 @@ type cause struct {
 // flows is the analysis of a contract.
 type flows struct {
 	*checker
-	report func(finding string, decl int, at syntax.Span, what, hint string)
-	atoms  map[string]*atom
-	causes []*cause
-	given  map[*Property]bool // that some spawn gives a value
+	report  func(finding string, decl int, at syntax.Span, what, hint string)
+	atoms   map[string]*atom
+	causes  []*cause
+	given   map[*Property]bool // that some spawn gives a value
+	idle    map[*Expr]fault    // what reveals nothing, as far as it was met
+	telling map[*Expr]bool     // what reveals something
+
 	unique int
 }
 
@@ -658,6 +661,13 @@ func (f *flow) reveal(x *Expr) val {
 	f.flows.report = report
 	l := f.observed(x.Args[0], v)
 	f.cause.faults, f.exit, f.pc = f.cause.faults[:faults], exit, pc
+	if f.flows.telling != nil {
+		if len(l) > 0 {
+			f.flows.telling[x] = true
+		} else {
+			f.flows.idle[x] = fault{at: f.at, decl: f.decl}
+		}
+	}
 	r := Reveal{In: f.cause.name, Text: x.Name, Line: f.cause.line}
 	if f.at.End > 0 {
 		r.Line = f.lineOf(f.at)

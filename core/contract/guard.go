@@ -17,6 +17,9 @@ func (c *checker) guards() {
 			c.find("unguarded", r.decl.Start, r.name, fmt.Sprintf("`%s` may come from %s and checks nothing", r.FullName(), c.out.WhoText(r.From)),
 				"say what has to hold: check phase == dive else deny \"no dive is on\"")
 		}
+		if !open && r.Kind.Per >= 0 && r.Limit == nil && r.Pause == nil && r.floods() {
+			c.find("unlimited", r.decl.Start, r.name, fmt.Sprintf("`%s` may come as often as its owner likes, and reaches everyone each time", r.FullName()), "bound it: limit 4 per second")
+		}
 		if anyone && r.Limit == nil && r.Pause == nil {
 			c.find("unlimited", r.decl.Start, r.name, fmt.Sprintf("`%s` may come from %s, as often as a client likes", r.FullName(), c.out.WhoText(r.From)), "bound it: limit 4 per second")
 		}
@@ -50,6 +53,13 @@ func (r *Request) open(c *Contract) (open, anyone bool) {
 		}
 	}
 	return open, anyone
+}
+
+// floods tells whether each run of a request sends something to many: an event, or what is spawned.
+func (r *Request) floods() bool {
+	found := false
+	eachStmt(r.Body, func(s *Stmt) { found = found || s.Op == OpSpawn || s.Op == OpTell && many(s.Who) })
+	return found
 }
 
 // eachStmt calls f for statements, those inside of them and those of the actions that they run; actions are looked into once.
@@ -320,6 +330,9 @@ func (c *checker) hopeless(r *Request) {
 	if nobody {
 		c.find("impossible", r.decl.Start, r.name, fmt.Sprintf("nobody can ever send `%s`: it is from nobody", r.FullName()), "say who may: `from "+c.out.Roles[0]+"`")
 	}
+	if mine := len(r.From) == 1 && r.From[0].Sort == ToOwner; mine && r.Kind.Per < 0 && r.Kind.given && !c.comesToSomebody(r.Kind) {
+		c.find("impossible", r.decl.Start, r.name, fmt.Sprintf("nobody can ever send `%s`: only its owner may, and only its owner could give `%s` away", r.FullName(), r.Kind.Name), "let others ask for it: `from "+c.out.Roles[0]+"`")
+	}
 	if !nobody && !r.reachable() && len(r.Kind.Parts) == 0 {
 		c.find("impossible", r.decl.Start, r.name, fmt.Sprintf("nobody can ever send `%s`: who may knows nothing of `%s`, which goes to %s", r.FullName(), r.Kind.Name, c.out.ToText(r.Kind.To, r.Kind.Who)), "let who may send it see the kind; or write an `action`")
 	}
@@ -347,6 +360,23 @@ func (c *checker) hopeless(r *Request) {
 		}
 	}
 	eachStmt(r.Body, func(s *Stmt) { c.neverIf(f, r.decl.Start, s) })
+}
+
+// comesToSomebody tells whether anything but what only an owner can ask gives a kind to a client.
+func (c *checker) comesToSomebody(k *Kind) bool {
+	for _, p := range c.out.pieces() {
+		if r := p.request; r != nil && r.Kind == k && len(r.From) == 1 && r.From[0].Sort == ToOwner {
+			continue
+		}
+		found := false
+		eachStmt(p.stmts, func(s *Stmt) {
+			found = found || s.Op == OpGive && s.Value.Op != OpConst && slices.Contains(s.X.Type.Kinds, k)
+		})
+		if found {
+			return true
+		}
+	}
+	return false
 }
 
 // neverIf looks for a branch that is never taken, and an event that nobody is told.
@@ -406,7 +436,9 @@ func (f *flow) decided(x *Expr) int {
 
 // counts tells whether a number is a count of something, whose greatest value is not known here.
 func counts(x *Expr) bool {
-	return mentions(x, func(x *Expr) bool { return x.Op == OpCount || x.Op == OpRoom || x.Op == OpFind || x.Op == OpQuery })
+	return mentions(x, func(x *Expr) bool {
+		return x.Op == OpCount || x.Op == OpRoom || x.Op == OpFind || x.Op == OpQuery && x.Query.Do != "min" && x.Query.Do != "max"
+	})
 }
 
 // clash tells whether a condition wants one property to have two values at once.

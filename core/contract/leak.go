@@ -424,7 +424,7 @@ func (f *flow) spawn(s *Stmt) {
 
 // leaks follows information through the whole contract, and reports where it comes to those who may not have it.
 func (c *checker) leaks(report func(finding string, decl int, at syntax.Span, what, hint string)) *flows {
-	l := &flows{checker: c, report: report, atoms: map[string]*atom{}, given: map[*Property]bool{}}
+	l := &flows{checker: c, report: report, atoms: map[string]*atom{}, given: map[*Property]bool{}, idle: map[*Expr]fault{}, telling: map[*Expr]bool{}}
 	given := map[*Named]bool{} // those that decide who gets something
 	note := func(who []Who) {
 		for _, w := range who {
@@ -482,6 +482,11 @@ func (c *checker) leaks(report func(finding string, decl int, at syntax.Span, wh
 		}
 	}
 	l.failures()
+	for x, where := range l.idle {
+		if !l.telling[x] {
+			c.find("unused", where.decl, where.at, fmt.Sprintf("`reveal(%s)` reveals nothing: everyone who learns it here has it anyway", x.Name), "remove the `reveal`; or say who gets what it reads: `to nobody`")
+		}
+	}
 	return l
 }
 
@@ -739,6 +744,9 @@ func (l *flows) request(r *Request) {
 		}
 		v := f.value(s.Value)
 		f.decision(f.observed(s.Value, v), "this check")
+		if f.decided(s.Value) < 0 {
+			return // it never gets farther
+		}
 		f.assume(s.Value, true)
 	}
 	for i := range r.Body {

@@ -75,6 +75,9 @@ func (c *checker) unused(f *syntax.File) {
 				}
 			}
 			c.unusedEvents(k, d.Events, warn)
+			if d.Sort != syntax.SortPart && k.To != Nobody && len(k.Requests)+len(k.Events) == 0 && !slices.ContainsFunc(k.Properties, func(p *Property) bool { return p.To != Nobody }) {
+				warn(d.At, d.Name, fmt.Sprintf("clients are told of `%s`, and it has nothing that they could see or ask", k.Name), "keep it on the server: `to nobody`")
+			}
 			if d.Sort == syntax.SortEntity && k.Free() && !c.spawns[k] {
 				warn(d.At, d.Name, fmt.Sprintf("no request, handler, timer or action ever spawns `%s`", k.Name), "spawn it in a body, or remove it; what each client has one of is `per` a role")
 			}

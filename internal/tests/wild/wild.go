@@ -408,7 +408,11 @@ func (g *maker) cond(at *place, depth int) string {
 		}
 		left = g.int(at, max(depth, 1))
 	}
-	return fmt.Sprintf("%s + 0 %s %d", left, g.one("<", ">=", ">", "==", "<", ">="), 2+g.IntN(5))
+	right := 2 + g.IntN(5)
+	if strings.Contains(left, "phase") || strings.Contains(left, "crew") || strings.Contains(left, "count(") {
+		right = 1
+	}
+	return fmt.Sprintf("%s + 0 %s %d", left, g.one("<", ">=", "==", "<", ">="), right)
 }
 
 // fit brings a number into 0..9.
