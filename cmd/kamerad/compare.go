@@ -62,13 +62,10 @@ func printComparison(w io.Writer, a, b string, x *contract.Comparison) {
 		fmt.Fprintf(w, "%s %s and %s say the same\n", good.Sprint("="), a, b)
 		return
 	}
-	t := sheet("", "What", "Name", "Of it", "Was", "Is")
+	t := sheet("", "What", "Name", "Of it", "Was", "Is", "In a running session")
 	signs := map[contract.How]string{contract.Added: good.Sprint("+ added"), contract.Removed: bad.Sprint("- removed"), contract.Renamed: note.Sprint("→ renamed"), contract.Changed: warn.Sprint("≠ changed")}
 	for _, d := range x.Changes {
-		t.AppendRow([]any{signs[d.How], d.What, d.Name, d.Aspect, clipped(d.Was), clipped(d.Is)})
-		if d.Then != "" {
-			t.AppendRow([]any{"", "", muted.Sprint("  " + d.Then)})
-		}
+		t.AppendRow([]any{signs[d.How], d.What, d.Name, d.Aspect, clipped(d.Was), clipped(d.Is), muted.Sprint(d.Then)})
 	}
 	show(w, t)
 	fmt.Fprintln(w)

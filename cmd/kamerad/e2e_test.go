@@ -434,7 +434,7 @@ entity Diver per diver {
 	require.NoError(t, err)
 	assert.Contains(t, string(html), `<td class="name">air`)
 	assert.NotContains(t, string(html), "http", "it needs nothing else")
-	must(`(?s)4 Diver.*Diver.finds +– +–.*near or spectator +Eel +24 +nearness.*bytes when it joins`, 0, "", "cost", "--clients", "4", "--entities", "Eel=6", file)
+	must(`(?s)4 Diver.*bytes when it joins.*Diver.finds +– +–.*near or spectator +Eel +24 +nearness`, 0, "", "cost", "--clients", "4", "--entities", "Eel=6", file)
 	must(`the contract has no kind "Pearl"`, 2, "", "cost", "--entities", "Pearl=6", file)
 	must(`it is a kind and a number`, 2, "", "cost", "--entities", "Eel", file)
 	known := must(`(?s)tidewreck as its clients know it, fingerprint [0-9a-f]{16}.*"not carried" unless satchel.has\(item\).*"out of air", as the server finds`, 0, "", "outline", file)

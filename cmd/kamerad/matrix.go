@@ -68,7 +68,7 @@ func loadContract(file string) (*contract.Contract, error) {
 
 // sign words an access.
 func sign(a contract.Access) string {
-	return map[contract.Access]string{contract.Always: good.Sprint("✓"), contract.Sometimes: warn.Sprint("some"), contract.Never: muted.Sprint("–")}[a]
+	return map[contract.Access]string{contract.Always: good.Sprint("✓"), contract.Sometimes: warn.Sprint("some"), contract.Never: muted.Sprint("–"), contract.Unrelated: ""}[a]
 }
 
 func cells(head []any, access []contract.Access, tail ...any) []any {
@@ -86,7 +86,7 @@ func headings(m *contract.Matrix, head []any, tail ...any) []any {
 }
 
 func printMatrix(w io.Writer, m *contract.Matrix) {
-	fmt.Fprintf(w, "%s: %s always, %s when more than that holds, %s never\n\n", bold.Sprint(m.Contract), sign(contract.Always), sign(contract.Sometimes), sign(contract.Never))
+	fmt.Fprintf(w, "%s: %s always, %s when more than that holds, %s never; nothing where being in an audience changes nothing\n\n", bold.Sprint(m.Contract), sign(contract.Always), sign(contract.Sometimes), sign(contract.Never))
 	t := sheet(headings(m, []any{"Property"}, "Written by")...)
 	kind := ""
 	for _, p := range m.Properties {

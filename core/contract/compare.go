@@ -236,7 +236,11 @@ func (c *comparer) property(name string, x, y *Property) {
 	c.aspect("property", name, "writer", by, by2, "")
 	c.aspect("property", name, "rule", rule, rule2, "")
 	c.aspect("property", name, "clauses", x.clauses(), y.clauses(), "")
-	c.aspect("property", name, "default", fmt.Sprint(x.Default), fmt.Sprint(y.Default), "what is there keeps its value")
+	c.aspect("property", name, "default", c.a.defaultText(x), c.b.defaultText(y), "what is there keeps its value")
+}
+
+func (c *Contract) defaultText(p *Property) string {
+	return p.Type.Format(p.Type.FromSlots(p.Default, func(n int64) string { return c.Texts[n] }))
 }
 
 func (p *Property) clauses() string {

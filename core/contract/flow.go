@@ -647,10 +647,21 @@ func (f *flow) get(x *Expr) val {
 	if x.Op == OpGet {
 		v.sym = f.symOf(x)
 		if p != nil {
-			v = f.typed(v, p.Type)
+			if v = f.typed(v, p.Type); v.ranged && len(l) == 0 && f.fixed(p) {
+				v.low = float64(p.Default[0])
+				if p.Type.Counted() {
+					v.low = p.Type.Real(p.Default[0])
+				}
+				v.high = v.low
+			}
 		}
 	}
 	return v
+}
+
+// fixed tells whether nothing ever gives a property another value than its default.
+func (f *flow) fixed(p *Property) bool {
+	return !f.checker.changes[p.decl] && p.Set == nil && p.Follows == nil && p.Hold == nil && !p.Keep
 }
 
 // reveal makes a value public, and remembers of what.

@@ -398,6 +398,10 @@ func (f *flow) decided(x *Expr) int {
 		}
 	case OpNot:
 		return -f.decided(x.Args[0])
+	case OpGet:
+		if x.Prop != nil && x.Type.Form == FormBool && f.fixed(x.Prop) && len(f.value(x).label) == 0 {
+			return int(x.Prop.Default[0])*2 - 1
+		}
 	case OpReveal:
 		return f.decided(x.Args[0])
 	case OpAnd:

@@ -29,14 +29,16 @@ type Viewer struct {
 // Access says whether a viewer has something: always, sometimes or never.
 type Access string
 
-// The accesses. A viewer has something sometimes when that depends on more than what it is, such as how near it stands.
+// The accesses. A viewer has something sometimes when that depends on more than what it is, such as how near it stands. An
+// audience is unrelated to what it neither gives nor takes: being in it changes nothing.
 const (
 	Never     Access = "never"
+	Unrelated Access = "unrelated"
 	Sometimes Access = "sometimes"
 	Always    Access = "always"
 )
 
-func (a Access) rank() int { return slices.Index([]Access{Never, Sometimes, Always}, a) }
+func (a Access) rank() int { return slices.Index([]Access{Never, Unrelated, Sometimes, Always}, a) }
 
 // MatrixProperty is a property: who gets it and what writes it.
 type MatrixProperty struct {
@@ -127,7 +129,7 @@ func (c *Contract) Matrix() *Matrix {
 			}
 			slices.Sort(row.By)
 			for _, v := range m.Viewers {
-				row.Access = append(row.Access, least(c.access(k, k.To, k.Who, v), c.access(k, p.To, p.Who, v)))
+				row.Access = append(row.Access, v.related(least(c.access(k, k.To, k.Who, v), c.access(k, p.To, p.Who, v)), k.Who, p.Who))
 			}
 			m.Properties = append(m.Properties, row)
 		}
@@ -142,15 +144,17 @@ func (c *Contract) Matrix() *Matrix {
 		}
 		for _, v := range m.Viewers {
 			best := Never
+			var all []Who
 			for _, x := range c.causes {
 				for _, who := range x.told[e] {
 					row.To = append(row.To, c.WhoText(who))
+					all = append(all, who...)
 					if a := c.access(x.kind, Some, who, v); a.rank() > best.rank() {
 						best = a
 					}
 				}
 			}
-			row.Access = append(row.Access, best)
+			row.Access = append(row.Access, v.related(best, all))
 		}
 		slices.Sort(row.To)
 		row.To = slices.Compact(row.To)
@@ -171,7 +175,7 @@ func (c *Contract) requestRow(m *Matrix, r *Request) MatrixRequest {
 		row.Pause = fmt.Sprintf("%g s", float64(r.Pause.Ms)/1000)
 	}
 	for _, v := range m.Viewers {
-		row.Access = append(row.Access, least(c.access(r.Kind, r.Kind.To, r.Kind.Who, v), c.access(r.Kind, Some, r.From, v)))
+		row.Access = append(row.Access, v.related(least(c.access(r.Kind, r.Kind.To, r.Kind.Who, v), c.access(r.Kind, Some, r.From, v)), r.Kind.Who, r.From))
 	}
 	changes, does, tells := map[string]bool{}, map[string]bool{}, map[string]bool{}
 	for _, x := range c.setOff(r) {
@@ -229,6 +233,19 @@ func (c *Contract) nameOf(p *Property) string {
 		}
 	}
 	return p.Name
+}
+
+// related sets an audience apart that stands in none of some lists.
+func (v Viewer) related(a Access, lists ...[]Who) Access {
+	if a != Sometimes || v.aud == nil {
+		return a
+	}
+	for _, who := range lists {
+		if slices.ContainsFunc(who, func(w Who) bool { return w.Aud == v.aud }) {
+			return a
+		}
+	}
+	return Unrelated
 }
 
 func least(a, b Access) Access {
