@@ -627,8 +627,8 @@ func (f *flow) sum(x *Expr) val {
 func (f *flow) get(x *Expr) val {
 	e := f.value(x.Args[0])
 	l := f.observed(x.Args[0], e)
-	if !certain(x.Args[0]) && !f.known("some "+e.sym) {
-		f.mayFail(l)
+	if !certain(x.Args[0]) {
+		f.there(e.sym, l)
 	}
 	var p *Property
 	for _, k := range x.Args[0].Type.Kinds {
@@ -657,6 +657,14 @@ func (f *flow) get(x *Expr) val {
 		}
 	}
 	return v
+}
+
+// there notes that something is read or run through an entity, which fails when it is not there; from then on it is.
+func (f *flow) there(entity sym, l label) {
+	if !f.known("some " + entity) {
+		f.mayFail(l)
+		f.facts = append(f.facts, "some "+entity)
+	}
 }
 
 // fixed tells whether nothing ever gives a property another value than its default.

@@ -79,6 +79,7 @@ func (f *flow) stmt(s *Stmt) {
 			f.cause.gone[k] = true
 			f.sink(f.observed(s.X, e), f.toKind(k, e.sym, "the end of"))
 		}
+		f.forget(nil)
 	case OpGive:
 		e, to := f.value(s.X), f.value(s.Value)
 		for _, k := range s.X.Type.Kinds {
@@ -122,8 +123,8 @@ func (f *flow) target(x *Expr) (get *Expr, place label) {
 func (f *flow) written(get *Expr, l label) {
 	e := f.value(get.Args[0])
 	l = l.with(f.observed(get.Args[0], e))
-	if !certain(get.Args[0]) && !f.known("some "+e.sym) {
-		f.mayFail(f.observed(get.Args[0], e))
+	if !certain(get.Args[0]) {
+		f.there(e.sym, f.observed(get.Args[0], e))
 	}
 	for _, k := range get.Args[0].Type.Kinds {
 		p := get.Prop
@@ -349,8 +350,8 @@ func (f *flow) ownOwner(x *Expr) bool {
 // run reads the body of an action where it is run.
 func (f *flow) run(s *Stmt) {
 	on := f.value(s.X)
-	if !certain(s.X) && !f.known("some "+on.sym) {
-		f.mayFail(f.observed(s.X, on))
+	if !certain(s.X) {
+		f.there(on.sym, f.observed(s.X, on))
 	}
 	inner := *f
 	inner.kind, inner.self, inner.mine, inner.decl, inner.facts, inner.loops = s.Act.Kind, on.sym, false, s.Act.decl, nil, 0

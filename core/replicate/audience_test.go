@@ -148,6 +148,9 @@ func TestAskedAudiencesConverge(t *testing.T) {
 			}
 			w.Flush(v.Written)
 			shared, private := v.Cut()
+			for n := range private {
+				require.NotNil(t, copies[n], "who has left gets nothing")
+			}
 			for n, held := range copies {
 				f := &wire.Frame{Tick: w.Tick, Snapshot: fresh[n]}
 				if fresh[n] {

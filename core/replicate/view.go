@@ -133,6 +133,7 @@ func (v *View) Joined(c wire.Client) {
 func (v *View) Left(number int) {
 	v.clients = slices.DeleteFunc(v.clients, func(c wire.Client) bool { return c.Number == number })
 	delete(v.asked, number)
+	delete(v.private, number)
 	v.shared.Left = append(v.shared.Left, number)
 }
 
@@ -205,7 +206,7 @@ func (v *View) handOver(s *sent, owner int) {
 			u.Fields = append(u.Fields, wire.Field{Name: p.Name, Type: p.Type, Value: s.values[i]})
 		}
 	}
-	if u.Fields != nil && owner != 0 {
+	if u.Fields != nil && v.asked[owner] != nil {
 		b := v.own(owner)
 		b.Values = append(b.Values, u)
 	}
@@ -306,7 +307,7 @@ func (v *View) Written(e *world.Entity, properties uint64) {
 	if all != nil {
 		v.shared.Values = append(v.shared.Values, wire.Update{Entity: s.number, Kind: e.Kind.Name, Fields: all})
 	}
-	if own != nil && s.owner != 0 {
+	if own != nil && v.asked[s.owner] != nil {
 		b := v.own(s.owner)
 		b.Values = append(b.Values, wire.Update{Entity: s.number, Kind: e.Kind.Name, Fields: own})
 	}

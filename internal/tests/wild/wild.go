@@ -18,6 +18,7 @@ type maker struct {
 	b       strings.Builder
 	kinds   []kind
 	fns     int
+	names   int // of queries
 	friends bool
 	care    int      // one statement of so many does not care who learns what
 	acts    []string // of Diver
@@ -247,7 +248,11 @@ func (g *maker) members(i int) {
 			reply = " -> int 0..9"
 		}
 		at := &place{kind: i, caller: true, referee: from == " from referee" || from == " from everyone", ints: []string{"a"}}
-		g.line("  request r%d(a: int 0..9)%s%s", n, reply, from)
+		other := ""
+		if g.in(4) {
+			other, at.entities = ", o: ref Diver", map[string]int{"o": diver}
+		}
+		g.line("  request r%d(a: int 0..9%s)%s%s", n, other, reply, from)
 		at = g.careful(at)
 		if at.level == "public" && g.in(2) {
 			at.level = "caller"
@@ -315,6 +320,9 @@ func (g *maker) entity(at *place) (string, int) {
 		list = append(list, choice{name, at.entities[name]})
 	}
 	c := list[g.IntN(len(list))]
+	if c.kind < len(g.kinds) && g.in(8) && len(g.reads(at, c.name, g.kinds[c.kind].refs)) > 0 {
+		return c.name + ".buddy", diver // whoever that is
+	}
 	return c.name, c.kind
 }
 
@@ -348,7 +356,9 @@ func (g *maker) int(at *place, depth int) string {
 			return "roll(0..9)"
 		}
 	case 2:
-		return fmt.Sprintf("count(d%d in Diver where %s)", depth, g.cond(g.with(at, fmt.Sprintf("d%d", depth), diver), depth-1))
+		g.names++
+		name := fmt.Sprintf("d%d", g.names)
+		return fmt.Sprintf("count(%s in Diver where %s)", name, g.cond(g.with(at, name, diver), depth-1))
 	case 3:
 		if g.fns > 0 {
 			return fmt.Sprintf("f(%s)", g.int(at, depth-1))
@@ -358,7 +368,8 @@ func (g *maker) int(at *place, depth int) string {
 			return e + ".bag.count()"
 		}
 	case 5:
-		return fmt.Sprintf("max(x in Diver: x.%s else 0)", g.one("n9", "crew"))
+		g.names++
+		return fmt.Sprintf("max(x%d in Diver: x%d.%s else 0)", g.names, g.names, g.one("n9", "crew"))
 	}
 	if e, k := g.entity(at); k < len(g.kinds) {
 		if p, ok := g.some(g.reads(at, e, g.kinds[k].ints)); ok {
@@ -462,6 +473,12 @@ func (g *maker) stmt(at *place) string {
 			return fmt.Sprintf("    for %s in Diver where %s {\n%s    }\n", name, g.cond(local, 0), g.stmt(local))
 		}
 	case 2:
+		if g.in(4) && at.depth < 3 {
+			name := fmt.Sprintf("w%d", g.IntN(100000))
+			local := g.with(at, name, diver)
+			out := fmt.Sprintf("    let %s = first(z in Diver where %s else nothing)\n", name, g.cond(g.with(at, "z", diver), 0))
+			return out + g.stmt(local)
+		}
 		name := fmt.Sprintf("v%d", g.IntN(100000))
 		out := fmt.Sprintf("    let %s = %s\n", name, g.int(at, 2))
 		at.ints = append(append([]string{}, at.ints...), name)
