@@ -18,7 +18,7 @@ import (
 func checkCommand() *cli.Command {
 	return &cli.Command{
 		Name: "check", Usage: "tell every mistake and danger of a contract", ArgsUsage: "FILE",
-		Flags: []cli.Flag{jsonFlag(), &cli.StringFlag{Name: "explain", Usage: "say what a `FINDING` means, what it leads to and how to mend it; `all` lists them"}},
+		Flags: []cli.Flag{jsonFlag(), &cli.BoolFlag{Name: "strict", Usage: "exit with status 1 for a warning, too"}, &cli.StringFlag{Name: "explain", Usage: "say what a `FINDING` means, what it leads to and how to mend it; `all` lists them"}},
 		Action: func(_ context.Context, c *cli.Command) error {
 			if c.IsSet("explain") {
 				return explain(c)
@@ -59,7 +59,7 @@ func checkCommand() *cli.Command {
 				fmt.Printf("%s %s: %s, %s, %s, %s\n", good.Sprint("✓ no mistakes in"), args[0], plural(len(checked.Kinds), "kind"),
 					plural(properties, "property"), plural(len(checked.Requests), "request"), plural(len(checked.Events), "event"))
 			}
-			if checked == nil {
+			if checked == nil || c.Bool("strict") && len(problems) > 0 {
 				return errFound
 			}
 			return nil

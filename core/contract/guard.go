@@ -11,6 +11,7 @@ import (
 
 // guards looks at each request by itself: who may send it, what it checks, and how often it may come.
 func (c *checker) guards() {
+	quiet := c.quiet()
 	for _, r := range c.out.Requests {
 		open, anyone := r.open(c.out)
 		if open && len(r.Checks) == 0 && len(r.Body) > 0 {
@@ -26,9 +27,10 @@ func (c *checker) guards() {
 		if anyone {
 			c.impersonated(r)
 		}
-		c.unfair(r)
-		c.hopeless(r)
-		c.known(r)
+		f := quiet.atRequest(r)
+		c.unfair(f, r)
+		c.hopeless(f, r)
+		c.known(f, r)
 	}
 	for _, k := range c.out.Kinds {
 		for _, p := range k.Properties {
@@ -37,6 +39,11 @@ func (c *checker) guards() {
 			}
 		}
 	}
+}
+
+// quiet is an analysis that reports nothing: it only tells what values are and what they depend on.
+func (c *checker) quiet() *flows {
+	return &flows{checker: c, report: func(string, int, syntax.Span, string, string) {}, atoms: map[string]*atom{}}
 }
 
 // open tells whether a request may come from more than its owner, and whether any client can come to send it: one with the
@@ -194,9 +201,8 @@ func eachIn(s *Stmt, f func(s *Stmt)) {
 }
 
 // unfair looks at the checks that strike or expel: what they read has to be known to the caller, and no clock may decide.
-func (c *checker) unfair(r *Request) {
+func (c *checker) unfair(f *flow, r *Request) {
 	lets := map[int64]*Expr{}
-	f := (&flows{checker: c, report: func(string, int, syntax.Span, string, string) {}, atoms: map[string]*atom{}}).atRequest(r)
 	for i := range r.Head {
 		s := &r.Head[i]
 		if s.Op == OpLet {
@@ -256,8 +262,7 @@ var identifier = regexp.MustCompile(`\.?[a-z_][A-Za-z0-9_]*`)
 
 // known finds the checks that a client can evaluate itself: they read what the caller can see, name nothing that only the
 // server has, and ask no clock.
-func (c *checker) known(r *Request) {
-	f := (&flows{checker: c, report: func(string, int, syntax.Span, string, string) {}, atoms: map[string]*atom{}}).atRequest(r)
+func (c *checker) known(f *flow, r *Request) {
 	lets := map[int64]*Expr{}
 	for i := range r.Head {
 		s := &r.Head[i]
@@ -273,7 +278,9 @@ func (c *checker) known(r *Request) {
 			return x.Op == OpReveal || x.Op == OpNow || x.Op == OpSince || x.Op == OpCallFn || x.Op == OpTable || x.Op == OpSetting || x.Op == OpLocal && lets[x.Num] != nil
 		})
 		for _, w := range identifier.FindAllString(check.Text, -1) {
-			server = server || c.consts[w] != nil
+			if server = server || c.consts[w] != nil; server {
+				break
+			}
 		}
 		check.known = !server && f.leaks(f.observed(s.Value, f.value(s.Value)), f.toCaller("")) == nil
 	}
@@ -323,8 +330,7 @@ func (c *checker) unruled(k *Kind, p *Property) {
 }
 
 // hopeless looks for what can never happen: a check that always fails or always holds, and callers that cannot pass.
-func (c *checker) hopeless(r *Request) {
-	f := (&flows{checker: c, report: func(string, int, syntax.Span, string, string) {}, atoms: map[string]*atom{}}).atRequest(r)
+func (c *checker) hopeless(f *flow, r *Request) {
 	role := r.callerRole()
 	nobody := len(r.From) > 0 && !slices.ContainsFunc(r.From, func(w Who) bool { return !w.But && w.Sort != ToNobody })
 	if nobody {

@@ -71,7 +71,7 @@ func (c *checker) things() {
 		c.grows(p, pieces)
 		c.fleeting(p)
 		if p.request == nil {
-			f := (&flows{checker: c, report: func(string, int, syntax.Span, string, string) {}, atoms: map[string]*atom{}})
+			f := c.quiet()
 			at := f.newFlow(f.newCause("", 0, p.kind), p.kind, p.decl)
 			for _, x := range p.before {
 				if at.decided(x) < 0 {
