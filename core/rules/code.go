@@ -114,7 +114,7 @@ const (
 	opExpel      // the client r[b] with the reason strings[k]
 	opClose      // with the reason strings[k]
 	opReply      // r[a…] of types[k]
-	opChanged    // note when props[k] of e[b] last changed
+	opChanged    // note when props[k] of e[b] last changed; with k -1, its owner
 	opChangedAny // note when anything of the kind k last changed; clients for k = -1
 )
 

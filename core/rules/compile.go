@@ -306,7 +306,8 @@ func readsOf(x *contract.Expr, lets map[int64]*contract.Expr, out []*contract.Ex
 	return out
 }
 
-// noteRead notes when what an expression reads last changed. What goes over many counts as changed with any of them.
+// noteRead notes when what an expression reads last changed. What it reads of an entity that is looked for counts as changed
+// just now: when that was would tell of others.
 func (g *compiler) noteRead(x *contract.Expr) {
 	switch x.Op {
 	case contract.OpGet, contract.OpSince, contract.OpPath:
@@ -314,13 +315,13 @@ func (g *compiler) noteRead(x *contract.Expr) {
 			g.emit(ins{op: opChanged, b: uint8(g.entity(x.Args[0])), k: index(&g.props, x.Prop)})
 			return
 		}
-		for _, k := range x.Args[0].Type.Kinds {
-			g.emit(ins{op: opChangedAny, k: int64(k.Index)})
-		}
+		g.emit(ins{op: opChangedAny, k: -2})
 	case contract.OpOwner:
-		for _, k := range x.Args[0].Type.Kinds {
-			g.emit(ins{op: opChangedAny, k: int64(k.Index)})
+		if plain(x.Args[0]) {
+			g.emit(ins{op: opChanged, b: uint8(g.entity(x.Args[0])), k: -1})
+			return
 		}
+		g.emit(ins{op: opChangedAny, k: -2})
 	case contract.OpEntityOf, contract.OpRole:
 		g.emit(ins{op: opChangedAny, k: -1})
 	default:

@@ -69,7 +69,7 @@ func (m *Machine) state() string {
 		fmt.Fprintln(&b, e.Nums[len(e.Nums)-1:], w.Waiting(e))
 	}
 	for _, k := range m.program.contract.Kinds {
-		fmt.Fprint(&b, len(w.Kind(k.Index)), w.Of(k.Index, 1) != nil, w.ChangedKind(k.Index), " ")
+		fmt.Fprint(&b, len(w.Kind(k.Index)), w.Of(k.Index, 1) != nil, " ")
 	}
 	for _, c := range w.Clients() {
 		fmt.Fprint(&b, c.Number, c.Name, c.Role, " ")

@@ -304,16 +304,15 @@ func (m *Machine) rare(f *frame, depth int, c *code, in *ins) end {
 	case opChanged:
 		if e := f.entities[b]; e == nil || e.Gone {
 			m.recent = m.World.Tick
+		} else if in.k < 0 {
+			m.recent = max(m.recent, m.World.Given(e))
 		} else {
 			m.recent = max(m.recent, m.World.Changed(e, c.props[in.k].Index))
 		}
 	case opChangedAny:
-		switch {
-		case in.k >= 0:
-			m.recent = max(m.recent, m.World.ChangedKind(int(in.k)))
-		case in.k == -1:
+		if in.k == -1 {
 			m.recent = max(m.recent, m.World.ChangedClients())
-		default:
+		} else {
 			m.recent = m.World.Tick
 		}
 	}

@@ -24,6 +24,7 @@ type Entity struct {
 	Nums    []int64 // the row, by the slots of the kind's properties; to be read only: writes go through the World
 	Gone    bool    // it was despawned
 	ticks   []int64 // by property: when it last changed
+	given   int64   // when it last came to have another owner
 	delayed []Delayed
 	dirty   uint64 // one bit for each property written since the last Flush
 }
@@ -57,7 +58,6 @@ type World struct {
 	shared   []*Entity         // by kind
 	per      []map[int]*Entity // by kind, then client
 	clients  []Client          // by number
-	changed  []int64           // by kind: when any of its entities last changed, came or went
 	roster   int64             // when a client last came, went or changed its role
 	texts    []string
 	places   map[string]int64
@@ -102,7 +102,7 @@ type News struct {
 func New(c *contract.Contract, settings []int64) *World {
 	w := &World{
 		contract: c, shared: make([]*Entity, len(c.Kinds)), per: make([]map[int]*Entity, len(c.Kinds)), kinds: make([][]*Entity, len(c.Kinds)),
-		changed: make([]int64, len(c.Kinds)), serials: make([]int64, len(c.Kinds)), byID: map[ID]*Entity{}, places: map[string]int64{}, Settings: settings,
+		serials: make([]int64, len(c.Kinds)), byID: map[ID]*Entity{}, places: map[string]int64{}, Settings: settings,
 	}
 	for i, s := range c.Texts {
 		w.texts = append(w.texts, s)
@@ -307,8 +307,8 @@ func (w *World) Changed(e *Entity, property int) int64 {
 	return e.ticks[property]
 }
 
-// ChangedKind tells at which tick any entity of a kind last changed, came or went.
-func (w *World) ChangedKind(kind int) int64 { return w.changed[kind] }
+// Given tells at which tick an entity last came to have another owner, or was spawned.
+func (w *World) Given(e *Entity) int64 { return e.given }
 
 // ChangedClients tells at which tick a client last came, went or changed its role.
 func (w *World) ChangedClients() int64 { return w.roster }
@@ -426,7 +426,6 @@ func (w *World) Commit() {
 		j := &w.journal[i]
 		if j.what == wroteSlot {
 			j.entity.ticks[j.prop] = w.Tick
-			w.changed[j.entity.Kind.Index] = w.Tick
 			continue
 		}
 		w.report(j)
@@ -438,7 +437,9 @@ func (w *World) Commit() {
 func (w *World) report(j *entry) {
 	switch j.what {
 	case spawned, despawned, gave:
-		w.changed[j.entity.Kind.Index] = w.Tick
+		if j.what != despawned {
+			j.entity.given = w.Tick
+		}
 		w.news = append(w.news, News{Entity: j.entity, Gone: j.what == despawned, Owner: int(j.num), Spawn: j.what == spawned})
 	case setRole:
 		w.roster = w.Tick

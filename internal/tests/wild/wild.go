@@ -142,7 +142,7 @@ func (g *maker) properties(k *kind, index int) {
 		p := prop{fmt.Sprintf("n%d", i), g.audience(index)}
 		k.ints = append(k.ints, p)
 		extra := " clamped"
-		if g.in(6) {
+		if g.in(9) {
 			extra = ""
 		}
 		if g.in(8) {
@@ -182,7 +182,7 @@ func (g *maker) properties(k *kind, index int) {
 }
 
 func (g *maker) contract() string {
-	g.line("contract wild language 1\ntick 20 per second\nstrikes 200 in 10s\nroles player, referee")
+	g.line("contract wild language 1\ntick 20 per second\nstrikes %s in 10s\nroles player, referee", g.one("8", "200"))
 	g.line("audience mates(d: Diver) = viewer.Diver.crew == d.crew")
 	if g.friends = g.in(15); g.friends {
 		g.line("audience friends(d: Diver) = viewer.Diver.n0 == d.n0")
