@@ -806,6 +806,9 @@ func (l *flows) failures() {
 			for p := range all[i].changes {
 				add(watchers[p])
 			}
+			for p := range all[i].makes { // what a spawn gives differs from the default
+				add(watchers[p])
+			}
 			for k := range all[i].spawns {
 				add(spawners[k])
 			}

@@ -220,7 +220,7 @@ func (c *Contract) setOff(r *Request) []*cause {
 	add(func(x *cause) bool { return x.request == r })
 	for i := 0; i < len(all); i++ {
 		add(func(x *cause) bool {
-			return x.watch != nil && all[i].changes[x.watch] || x.spawning && all[i].spawns[x.kind]
+			return x.watch != nil && (all[i].changes[x.watch] || all[i].makes[x.watch]) || x.spawning && all[i].spawns[x.kind]
 		})
 	}
 	return all
