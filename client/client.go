@@ -114,7 +114,8 @@ func (c *Client) Me() wire.Client { return c.hello.Client }
 // Outline gives what the contract lets clients know.
 func (c *Client) Outline() *contract.Outline { return c.hello.Outline }
 
-// Look calls f with the copy, which must not be changed nor kept.
+// Look calls f with the copy, which must not be changed nor kept. What moves by itself stands where it was at the tick of the last
+// frame; Copy.Advance brings it to a later one.
 func (c *Client) Look(f func(*replicate.Copy)) {
 	c.mu.Lock()
 	defer c.mu.Unlock()

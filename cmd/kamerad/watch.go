@@ -188,10 +188,10 @@ func (w *watched) cell(c *column, thing *replicate.Thing, p *contract.PropertyOu
 		}
 		return muted.Sprint("–")
 	}
-	truth, _ := thing.Value(p.Name)
-	value, has := contract.Value{}, false
+	truth, _ := thing.Field(p.Name)
+	value, has := wire.Field{}, false
 	if held := c.copy.Thing(thing.Entity); held != nil {
-		value, has = held.Value(p.Name)
+		value, has = held.Field(p.Name)
 	}
 	// Whether any other audience holds this client only the server can tell: what the client has not, it is taken not to get.
 	for _, audience := range []string{to, kind.To} {
@@ -201,10 +201,10 @@ func (w *watched) cell(c *column, thing *replicate.Thing, p *contract.PropertyOu
 	}
 	word := ""
 	if has {
-		word = w.short(p.Type.Format(value)) + " "
+		word = w.short(p.Type.Format(value.Value)) + " "
 	}
 	switch {
-	case has && value.Equal(truth):
+	case has && value.Same(truth):
 		return word + good.Sprint("=")
 	case c.Waits > 0:
 		return word + warn.Sprintf("+%d", w.tick-c.Waits+1)
@@ -220,6 +220,10 @@ func (w *watched) draw(out io.Writer, width, height int) {
 	}
 	left := 0
 	different, late := 0, 0
+	w.server.Advance(w.tick) // what moves by itself goes on without a word
+	for _, c := range w.clients {
+		c.copy.Advance(w.tick)
+	}
 	header := table.Row{"Entity", "Property", "Server"}
 	for _, c := range w.clients {
 		header = append(header, fmt.Sprintf("%s %s", mark(c.Number), c.Name))

@@ -65,7 +65,8 @@ export function compare(
   const kind = outline.kinds.find((k) => k.name === truth.kind) as Kind;
   const held = client.copy.things.get(truth.entity)?.values;
   const has = held !== undefined && property.name in held;
-  const text = has ? format(property.type, held[property.name]) : "";
+  const moment = { tick, rate: outline.tick };
+  const text = has ? format(property.type, held[property.name], moment) : "";
   const hidden =
     [kind.to, property.to].includes("nobody") ||
     ([kind.to, property.to].includes("owner") && truth.owner !== client.number);
@@ -79,9 +80,25 @@ export function compare(
   return { text, sign: "≠", behind: 0 };
 }
 
-// format words a value for people.
-export function format(type: Type | undefined, value: unknown): string {
+// A motion says where something was at a tick, and by how much it moves a second; while that holds nothing is sent.
+type Motion = { from: number | number[]; rate: number | number[]; at: number };
+
+// moved tells where a motion has led to at a tick: on the nearest step, ties to the even one, within the range.
+export function moved(type: Type, m: Motion, moment: { tick: number; rate: number }): number | number[] {
+  const seconds = (moment.tick - m.at) / moment.rate;
+  const [per, unit] = [type.per || 1, type.unit || 1];
+  const one = (from: number, rate: number) => {
+    const steps = ((from + rate * seconds) * per) / unit;
+    const near = Math.round(steps) - steps === 0.5 && Math.round(steps) % 2 !== 0 ? Math.round(steps) - 1 : Math.round(steps);
+    return (Math.min(Math.max(near, type.low ?? 0), type.high ?? 0) * unit) / per;
+  };
+  return Array.isArray(m.from) ? m.from.map((from, i) => one(from, (m.rate as number[])[i] ?? 0)) : one(m.from, m.rate as number);
+}
+
+// format words a value for people; what moves by itself is worded as it is at a moment.
+export function format(type: Type | undefined, value: unknown, moment?: { tick: number; rate: number }): string {
   if (value === null) return "nothing";
+  if (moment && type && typeof value === "object" && "from" in (value as object)) return format(type, moved(type, value as Motion, moment));
   if (type?.form === "vec2" || type?.form === "vec3") return `(${(value as number[]).join(", ")})`;
   if (type?.form === "stacks") {
     const stacks = value as [string, number][];

@@ -53,7 +53,7 @@ export function Sheet(props: { asking?: number; onAsk: (n: number) => void; onCl
                   {p.name}
                 </th>
                 <td className="px-3" data-column="server">
-                  <Value text={format(p.type, thing.values[p.name])} number={isNumber(p.type.form)} />
+                  <Value text={format(p.type, thing.values[p.name], { tick: watch.tick, rate: outline.tick })} number={isNumber(p.type.form)} />
                 </td>
                 {columns.map((c) => (
                   <Held key={c.number} column={c} thing={thing} property={p} />

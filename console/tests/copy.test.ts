@@ -2,7 +2,7 @@
 
 import { expect, test } from "vitest";
 import type { Outline, Watch } from "../src/api";
-import { apply, compare, emptyCopy, format, nameOf, things } from "../src/copy";
+import { apply, compare, emptyCopy, format, moved, nameOf, things } from "../src/copy";
 import { take } from "../src/watch";
 
 const outline: Outline = {
@@ -121,4 +121,19 @@ test("values of all forms are worded for people", () => {
   expect(format({ form: "vec2" }, [1.5, -2])).toBe("(1.5, -2)");
   expect(format({ form: "ref" }, null)).toBe("nothing");
   expect(format({ form: "list" }, [1, 2])).toBe("[1,2]");
+});
+
+test("what moves by itself is where its motion says, on the nearest step and within its range", () => {
+  const place = { form: "vec2", low: -20, high: 20, per: 2, unit: 1 };
+  const motion = { from: [0.5, 1.5], rate: [2, -100], at: 4 };
+  expect(moved(place, motion, { tick: 4, rate: 20 })).toEqual([0.5, 1.5]);
+  expect(moved(place, motion, { tick: 7, rate: 20 })).toEqual([1, -10]);
+  expect(moved({ form: "real", low: -9, high: 9, per: 1, unit: 1 }, { from: 0, rate: 1, at: 0 }, { tick: 50, rate: 20 })).toBe(2);
+  expect(moved({ form: "real", low: -9, high: 9, per: 1, unit: 1 }, { from: 0, rate: -1, at: 0 }, { tick: 70, rate: 20 })).toBe(-4);
+  expect(format(place, motion, { tick: 7, rate: 20 })).toBe("(1, -10)");
+  const flare = { entity: 9, kind: "Diver", owner: 1, values: { hull: motion } };
+  const copy = emptyCopy();
+  copy.things.set(9, { ...flare, values: { hull: { ...motion } } });
+  const property = { name: "hull", type: place, to: "everyone" };
+  expect(compare(outline, { number: 1, copy }, flare, property, 7)).toEqual({ text: "(1, -10)", sign: "=", behind: 0 });
 });

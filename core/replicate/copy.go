@@ -22,14 +22,20 @@ type Thing struct {
 	Fields []wire.Field // those that the client has, in the order of their arrival
 }
 
-// Value gives a property's value; ok is false when the client does not have it.
-func (t *Thing) Value(name string) (v contract.Value, ok bool) {
+// Field gives a property as it came; ok is false when the client does not have it.
+func (t *Thing) Field(name string) (f wire.Field, ok bool) {
 	for i := range t.Fields {
 		if t.Fields[i].Name == name {
-			return t.Fields[i].Value, true
+			return t.Fields[i], true
 		}
 	}
-	return contract.Value{}, false
+	return wire.Field{}, false
+}
+
+// Value gives a property's value at the copy's tick; ok is false when the client does not have it.
+func (t *Thing) Value(name string) (v contract.Value, ok bool) {
+	f, ok := t.Field(name)
+	return f.Value, ok
 }
 
 // Notice tells what a frame did to a copy.
@@ -150,6 +156,7 @@ func (c *Copy) Apply(f *wire.Frame) []Notice {
 			}
 		}
 	}
+	c.move()
 	for _, b := range f.Blocks {
 		for _, n := range b.Gone {
 			if t := c.things[n]; t != nil {
@@ -165,6 +172,25 @@ func (c *Copy) Apply(f *wire.Frame) []Notice {
 		}
 	}
 	return out
+}
+
+// Advance brings what moves by itself to a later tick, of which no frame came: nothing else has changed until then.
+func (c *Copy) Advance(tick int64) {
+	if tick > c.Tick {
+		c.Tick = tick
+		c.move()
+	}
+}
+
+// move puts what moves by itself where it is at the copy's tick.
+func (c *Copy) move() {
+	for _, t := range c.things {
+		for i := range t.Fields {
+			if f := &t.Fields[i]; f.Motion != nil {
+				f.Value = f.Motion.Value(f.Type, c.Tick)
+			}
+		}
+	}
 }
 
 // Block gives all that a copy holds, as a snapshot of it.

@@ -51,16 +51,16 @@ type sent struct {
 	number uint32
 	entity *world.Entity
 	owner  int
-	values []contract.Value // by property; nil until it is first sent
-	ticks  []int64          // by property: when it was last sent; only for what is sent `at most` so often
-	later  uint64           // properties that changed and wait for their time
+	fields []wire.Field // by property, as they were sent; nil until it is first sent
+	ticks  []int64      // by property: when it was last sent; only for what is sent `at most` so often
+	later  uint64       // properties that changed and wait for their time
 }
 
 // asked is what one client was last told of an entity by audiences that have to be asked.
 type asked struct {
 	owner  int
-	values map[int]contract.Value // by property
-	ticks  map[int]int64          // by property: when it was last sent; only for what is sent `at most` so often
+	fields map[int]wire.Field // by property
+	ticks  map[int]int64      // by property: when it was last sent; only for what is sent `at most` so often
 }
 
 // NewView makes the view of a session. The key hides how entities are numbered inside the server.
@@ -145,14 +145,34 @@ func (v *View) Spawned(e *world.Entity) {
 	v.fresh = append(v.fresh, s)
 }
 
-// value reads a property for everyone.
-func (v *View) value(e *world.Entity, p *contract.Property) contract.Value {
-	return p.Type.Refs(v.world.Value(e, p), v.number)
+// field reads a property for everyone.
+func (v *View) field(e *world.Entity, p *contract.Property) wire.Field {
+	return wire.Field{Name: p.Name, Type: p.Type, Value: p.Type.Refs(v.world.Value(e, p), v.number), Motion: v.motion(e, p)}
 }
 
-// valueFor reads a property for one client, to whom a ref to what it may not know of is nothing.
-func (v *View) valueFor(e *world.Entity, p *contract.Property, client int) contract.Value {
-	return v.For(client, p.Type, v.world.Value(e, p))
+// fieldFor reads a property for one client, to whom a ref to what it may not know of is nothing.
+func (v *View) fieldFor(e *world.Entity, p *contract.Property, client int) wire.Field {
+	return wire.Field{Name: p.Name, Type: p.Type, Value: v.For(client, p.Type, v.world.Value(e, p)), Motion: v.motion(e, p)}
+}
+
+// motion gives the motion of a property that moves by a rate, or nil. It begins anew now when the property or its rate was
+// written since it was last computed. What is sent only so often travels as it is: its copies lag behind.
+func (v *View) motion(e *world.Entity, p *contract.Property) *wire.Motion {
+	f := p.Follows
+	if f == nil || f.Rate == nil || p.AtMost > 0 || f.Rate.AtMost > 0 {
+		return nil
+	}
+	w := p.Type.Width()
+	began := f.Slot + w
+	now, wanted := e.Nums[p.Slot:p.Slot+w], e.Nums[f.Rate.Slot:f.Rate.Slot+w]
+	start, rate, made := e.Nums[f.Slot:began], e.Nums[began+1:began+1+w], e.Nums[began+1+w:began+1+2*w]
+	m := &wire.Motion{RateType: f.Rate.Type, Rate: f.Rate.Type.FromSlots(wanted, nil), Ticks: v.world.Contract().TickRate}
+	if e.Nums[began] != 0 && slices.Equal(rate, wanted) && slices.Equal(made, now) {
+		m.From, m.At = p.Type.FromSlots(start, nil), e.Nums[began]-1
+	} else {
+		m.From, m.At = p.Type.FromSlots(now, nil), v.world.Tick
+	}
+	return m
 }
 
 // For gives a value as one client may have it: refs as public numbers, and as nothing where the client may not know the entity.
@@ -179,7 +199,7 @@ func (v *View) announce(s *sent) {
 	e := s.entity
 	c := &v.classes[e.Kind.Index]
 	s.owner = e.Owner
-	s.values = make([]contract.Value, len(e.Kind.Properties)) // not nil, also without a property
+	s.fields = make([]wire.Field, len(e.Kind.Properties)) // not nil, also without a property
 	s.ticks = make([]int64, len(e.Kind.Properties))
 	for i := range s.ticks {
 		s.ticks[i] = v.world.Tick
@@ -189,7 +209,7 @@ func (v *View) announce(s *sent) {
 	}
 	for i, p := range e.Kind.Properties {
 		if c.props[i] == contract.Everyone || c.props[i] == contract.Owner {
-			s.values[i] = v.value(e, p)
+			s.fields[i] = v.field(e, p)
 		}
 	}
 	v.shared.Spawned = append(v.shared.Spawned, s.spawn(c, func(to contract.Audience) bool { return to == contract.Everyone }))
@@ -201,9 +221,9 @@ func (v *View) announce(s *sent) {
 func (v *View) handOver(s *sent, owner int) {
 	c := &v.classes[s.entity.Kind.Index]
 	u := wire.Update{Entity: s.number, Kind: s.entity.Kind.Name}
-	for i, p := range s.entity.Kind.Properties {
+	for i := range s.entity.Kind.Properties {
 		if c.props[i] == contract.Owner {
-			u.Fields = append(u.Fields, wire.Field{Name: p.Name, Type: p.Type, Value: s.values[i]})
+			u.Fields = append(u.Fields, s.fields[i])
 		}
 	}
 	if u.Fields != nil && v.asked[owner] != nil {
@@ -214,9 +234,9 @@ func (v *View) handOver(s *sent, owner int) {
 
 func (s *sent) spawn(c *class, may func(to contract.Audience) bool) wire.Spawn {
 	out := wire.Spawn{Entity: s.number, Kind: s.entity.Kind.Name, Owner: s.owner}
-	for i, p := range s.entity.Kind.Properties {
+	for i := range s.entity.Kind.Properties {
 		if may(c.props[i]) {
-			out.Fields = append(out.Fields, wire.Field{Name: p.Name, Type: p.Type, Value: s.values[i]})
+			out.Fields = append(out.Fields, s.fields[i])
 		}
 	}
 	return out
@@ -230,7 +250,7 @@ func (v *View) Despawned(e *world.Entity) {
 	}
 	delete(v.sent, e.ID)
 	delete(v.byNumber, s.number)
-	if s.values == nil {
+	if s.fields == nil {
 		v.fresh = slices.DeleteFunc(v.fresh, func(x *sent) bool { return x == s })
 		return // nobody was told of it
 	}
@@ -249,7 +269,7 @@ func (v *View) Despawned(e *world.Entity) {
 // Given tells that an entity may have another owner.
 func (v *View) Given(e *world.Entity) {
 	s := v.sent[e.ID]
-	if s == nil || s.values == nil || s.owner == e.Owner {
+	if s == nil || s.fields == nil || s.owner == e.Owner {
 		return
 	}
 	c := &v.classes[e.Kind.Index]
@@ -262,7 +282,7 @@ func (v *View) Given(e *world.Entity) {
 	for i, p := range e.Kind.Properties {
 		if c.props[i] == contract.Owner {
 			u.Withdrawn = append(u.Withdrawn, p.Name)
-			s.values[i] = v.value(e, p)
+			s.fields[i] = v.field(e, p)
 		}
 	}
 	if before != 0 && u.Withdrawn != nil && v.asked[before] != nil {
@@ -275,18 +295,23 @@ func (v *View) Given(e *world.Entity) {
 // Written tells that properties of an entity may have changed, one bit each. A value that is what was last sent is not sent.
 func (v *View) Written(e *world.Entity, properties uint64) {
 	s := v.sent[e.ID]
-	if s == nil || s.values == nil {
+	if s == nil || s.fields == nil {
 		return
 	}
 	c := &v.classes[e.Kind.Index]
+	for i, p := range e.Kind.Properties { // another rate is another motion, also of what stands where it was
+		if f := p.Follows; f != nil && f.Rate != nil && properties&(1<<f.Rate.Index) != 0 {
+			properties |= 1 << i
+		}
+	}
 	var all, own []wire.Field
 	for i, p := range e.Kind.Properties {
 		to := c.props[i]
 		if properties&(1<<i) == 0 || to != contract.Everyone && to != contract.Owner {
 			continue
 		}
-		value := v.value(e, p)
-		if value.Equal(s.values[i]) {
+		f := v.field(e, p)
+		if f.Same(s.fields[i]) {
 			continue
 		}
 		if !v.due(p, s.ticks[i]) {
@@ -296,8 +321,7 @@ func (v *View) Written(e *world.Entity, properties uint64) {
 			s.later |= 1 << i
 			continue
 		}
-		s.values[i], s.ticks[i] = value, v.world.Tick
-		f := wire.Field{Name: p.Name, Type: p.Type, Value: value}
+		s.fields[i], s.ticks[i] = f, v.world.Tick
 		if to == contract.Everyone {
 			all = append(all, f)
 		} else {
@@ -316,11 +340,11 @@ func (v *View) Written(e *world.Entity, properties uint64) {
 // Again sends a client the value of a property once more, as it is: what the client wrote itself was not taken.
 func (v *View) Again(e *world.Entity, p *contract.Property, client int) {
 	s := v.sent[e.ID]
-	if s == nil || s.values == nil || v.Everything || !v.rules.Sees(e, client) || !v.rules.Gets(e, p, client) {
+	if s == nil || s.fields == nil || v.Everything || !v.rules.Sees(e, client) || !v.rules.Gets(e, p, client) {
 		return
 	}
 	b := v.own(client)
-	b.Values = append(b.Values, wire.Update{Entity: s.number, Kind: e.Kind.Name, Fields: []wire.Field{{Name: p.Name, Type: p.Type, Value: v.valueFor(e, p, client)}}})
+	b.Values = append(b.Values, wire.Update{Entity: s.number, Kind: e.Kind.Name, Fields: []wire.Field{v.fieldFor(e, p, client)}})
 }
 
 // due tells whether a property that was last sent at a tick may be sent again. What the server itself holds is always told.
@@ -351,7 +375,7 @@ func (v *View) ask(client int, known map[world.ID]*asked) {
 			}
 			first := a == nil
 			if first {
-				a = &asked{owner: e.Owner, values: map[int]contract.Value{}, ticks: map[int]int64{}}
+				a = &asked{owner: e.Owner, fields: map[int]wire.Field{}, ticks: map[int]int64{}}
 				known[e.ID] = a
 			}
 			u := wire.Update{Entity: s.number, Kind: e.Kind.Name}
@@ -359,22 +383,22 @@ func (v *View) ask(client int, known map[world.ID]*asked) {
 				if c.props[i] != contract.Some {
 					continue
 				}
-				old, had := a.values[i]
+				old, had := a.fields[i]
 				if !v.rules.Gets(e, p, client) {
 					if had {
-						delete(a.values, i)
+						delete(a.fields, i)
 						u.Withdrawn = append(u.Withdrawn, p.Name)
 					}
 					continue
 				}
-				value := v.valueFor(e, p, client)
-				if had && (value.Equal(old) || !v.due(p, a.ticks[i])) {
+				f := v.fieldFor(e, p, client)
+				if had && (f.Same(old) || !v.due(p, a.ticks[i])) {
 					continue
 				}
-				if a.values[i] = value; p.AtMost > 0 {
+				if a.fields[i] = f; p.AtMost > 0 {
 					a.ticks[i] = v.world.Tick
 				}
-				u.Fields = append(u.Fields, wire.Field{Name: p.Name, Type: p.Type, Value: value})
+				u.Fields = append(u.Fields, f)
 			}
 			switch {
 			case first && c.to == contract.Some:
@@ -411,7 +435,7 @@ func (v *View) Snapshot(client int) *wire.Block {
 	slices.Sort(ids)
 	for _, id := range ids {
 		s := v.sent[id]
-		if s.values == nil {
+		if s.fields == nil {
 			continue
 		}
 		c := &v.classes[s.entity.Kind.Index]
@@ -426,9 +450,9 @@ func (v *View) Snapshot(client int) *wire.Block {
 			if c.to == contract.Some {
 				out.Owner = a.owner
 			}
-			for i, p := range s.entity.Kind.Properties {
-				if value, had := a.values[i]; had {
-					out.Fields = append(out.Fields, wire.Field{Name: p.Name, Type: p.Type, Value: value})
+			for i := range s.entity.Kind.Properties {
+				if f, had := a.fields[i]; had {
+					out.Fields = append(out.Fields, f)
 				}
 			}
 		}
@@ -449,6 +473,8 @@ func (v *View) Cut() (shared *wire.Block, private map[int]*wire.Block) {
 	v.fresh = nil
 	waiting := v.waiting
 	v.waiting = nil
+	// The order in which they came to wait may come from what some clients may not have.
+	slices.SortFunc(waiting, func(a, b *sent) int { return int(a.entity.ID - b.entity.ID) })
 	for _, s := range waiting {
 		if later := s.later; v.sent[s.entity.ID] == s {
 			s.later = 0

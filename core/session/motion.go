@@ -5,6 +5,7 @@ import (
 
 	"kamerad/core/contract"
 	"kamerad/core/rules"
+	"kamerad/core/wire"
 	"kamerad/core/world"
 )
 
@@ -68,17 +69,13 @@ func (s *Session) move(e *world.Entity, p *contract.Property, f *contract.Follow
 	}
 	seconds := float64(s.tick-row[began]+1) / float64(s.contract.TickRate)
 	for i := range w {
-		v := Moved(p.Type.Real(start[i]), f.Rate.Type.Real(rate[i]), seconds)
+		v := wire.Moved(p.Type.Real(start[i]), f.Rate.Type.Real(rate[i]), seconds)
 		n, _ := p.Type.Steps(v)
 		n = min(max(n, p.Type.Low), p.Type.High)
 		s.world.Write(e, p.Index, p.Slot+i, n)
 		s.world.WriteQuiet(e, began+1+w+i, n)
 	}
 }
-
-// Moved tells where something is that has moved at a rate a second for some seconds. The product is rounded by itself, so that
-// every copy computes the same.
-func Moved(start, rate, seconds float64) float64 { return start + float64(rate*seconds) }
 
 // attach puts a property where what it is attached to is. While that is nothing it stays.
 func (s *Session) attach(e *world.Entity, p *contract.Property, f *contract.Follows) {

@@ -111,6 +111,9 @@ func (g *game) tick() {
 			g.decided[cf.Client] = d
 		}
 	}
+	for _, held := range g.copies {
+		held.Advance(g.step.Tick) // no frame says that nothing but what moves has changed
+	}
 }
 
 // ask sends one request, runs a tick and gives the decision that came back.

@@ -128,11 +128,13 @@ type Hello struct {
 	Outline     *contract.Outline `json:"outline"`
 }
 
-// Field is one property or argument with its value.
+// Field is one property or argument with its value. Of a property that moves by itself the Motion travels; the value is where that
+// puts it at the tick of the frame or copy that holds the field.
 type Field struct {
-	Name  string
-	Type  *contract.Type
-	Value contract.Value
+	Name   string
+	Type   *contract.Type
+	Value  contract.Value
+	Motion *Motion
 }
 
 // Spawn tells a client of an entity, with all values that it may have.
@@ -221,7 +223,7 @@ func appendFields(dst []byte, fields []Field) []byte {
 		}
 		dst = appendString(dst, f.Name)
 		dst = append(dst, ':')
-		dst = f.Type.AppendJSON(dst, f.Value)
+		dst = f.appendJSON(dst)
 	}
 	return append(dst, '}')
 }
@@ -354,14 +356,14 @@ func ParseFrame(raw []byte, o *contract.Outline) (frame *Frame, bye string, err 
 	for _, b := range in.State {
 		out := &Block{Joined: b.Joined, Owned: b.Owned, Gone: b.Gone, Left: b.Left}
 		for _, s := range b.Spawned {
-			fields, err := properties(o, s)
+			fields, err := properties(o, s, in.Tick)
 			if err != nil {
 				return nil, "", err
 			}
 			out.Spawned = append(out.Spawned, Spawn{s.Entity, s.Kind, s.Owner, fields})
 		}
 		for _, s := range b.Values {
-			fields, err := properties(o, s)
+			fields, err := properties(o, s, in.Tick)
 			if err != nil {
 				return nil, "", err
 			}
@@ -380,14 +382,14 @@ func ParseFrame(raw []byte, o *contract.Outline) (frame *Frame, bye string, err 
 			if err != nil {
 				return nil, "", fmt.Errorf("read the event %s: %s %w", e.Event, p.Name, err)
 			}
-			out.Fields = append(out.Fields, Field{p.Name, p.Type, v})
+			out.Fields = append(out.Fields, Field{Name: p.Name, Type: p.Type, Value: v})
 		}
 		f.Events = append(f.Events, out)
 	}
 	return f, "", nil
 }
 
-func properties(o *contract.Outline, s spawnJSON) ([]Field, error) {
+func properties(o *contract.Outline, s spawnJSON, tick int64) ([]Field, error) {
 	kind := o.Kind(s.Kind)
 	if kind == nil {
 		return nil, fmt.Errorf("read a frame: the outline has no kind %.80q", s.Kind)
@@ -399,11 +401,20 @@ func properties(o *contract.Outline, s spawnJSON) ([]Field, error) {
 		if !ok {
 			continue
 		}
-		v, err := p.Type.ParseJSON(raw)
+		f := Field{Name: p.Name, Type: p.Type}
+		var err error
+		if rate := kind.Property(p.Follows); rate != nil && len(raw) > 0 && raw[0] == '{' {
+			f.Motion, err = parseMotion(raw, p.Type, rate.Type, o.Tick)
+			if err == nil {
+				f.Value = f.Motion.Value(p.Type, tick)
+			}
+		} else {
+			f.Value, err = p.Type.ParseJSON(raw)
+		}
 		if err != nil {
 			return nil, fmt.Errorf("read a frame: %s.%s %w", s.Kind, p.Name, err)
 		}
-		out = append(out, Field{p.Name, p.Type, v})
+		out = append(out, f)
 	}
 	if len(out) != len(s.Values) {
 		return nil, fmt.Errorf("read a frame: it has properties of %s that the outline lacks", s.Kind)

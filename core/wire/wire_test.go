@@ -15,9 +15,12 @@ func TestAFrameComesBackAsItWasSent(t *testing.T) {
 	item := &contract.Enum{Name: "Item", Values: []string{"flare", "patch"}}
 	stacks := &contract.Type{Form: contract.FormStacks, Enum: item, Max: 3, Each: 5}
 	text := &contract.Type{Form: contract.FormText, Max: 20}
+	place := &contract.Type{Form: contract.FormVec2, Low: -20, High: 20, Per: 2, Unit: 1}
+	speed := &contract.Type{Form: contract.FormVec2, Low: -90, High: 90, Per: 10, Unit: 1}
 	outline := &contract.Outline{
+		Tick: 20,
 		Kinds: []contract.KindOutline{{
-			Name: "Diver", Properties: []contract.PropertyOutline{{Name: "satchel", Type: stacks}, {Name: "name", Type: text}},
+			Name: "Diver", Properties: []contract.PropertyOutline{{Name: "satchel", Type: stacks}, {Name: "name", Type: text}, {Name: "pos", Type: place, Follows: "vel"}, {Name: "vel", Type: speed}},
 			Events: []contract.EventOutline{{Name: "used", Params: []contract.Param{{Name: "item", Type: &contract.Type{Form: contract.FormEnum, Enum: item}}}}},
 		}},
 		Events: []contract.EventOutline{{Name: "welcome", Params: []contract.Param{}}},
@@ -27,11 +30,11 @@ func TestAFrameComesBackAsItWasSent(t *testing.T) {
 	sent := &Frame{
 		Tick: 7, Snapshot: true,
 		Blocks: []*Block{
-			{Joined: []Client{{1, "Ana \"<x>\"", "player"}}, Spawned: []Spawn{{9, "Diver", 1, []Field{{"satchel", stacks, full}, {"name", text, contract.Value{Text: "ü\n\"\u2028"}}}}}},
-			{Owned: []Owned{{9, 2}}, Values: []Update{{9, "Diver", []Field{{"satchel", stacks, contract.Value{}}}, []string{"name"}}}, Gone: []uint32{4000000000, 2}, Left: []int{3}},
+			{Joined: []Client{{1, "Ana \"<x>\"", "player"}}, Spawned: []Spawn{{9, "Diver", 1, []Field{{Name: "satchel", Type: stacks, Value: full}, {Name: "name", Type: text, Value: contract.Value{Text: "ü\n\"\u2028"}}, {Name: "pos", Type: place, Value: pair(2, 3), Motion: &Motion{pair(1, 3), pair(20, 0), speed, 4, 20}}, {Name: "vel", Type: speed, Value: pair(20, 0)}}}}},
+			{Owned: []Owned{{9, 2}}, Values: []Update{{9, "Diver", []Field{{Name: "satchel", Type: stacks}}, []string{"name"}}}, Gone: []uint32{4000000000, 2}, Left: []int{3}},
 		},
 		Events: []*Event{
-			{Event: "Diver.used", Entity: 9, Fields: []Field{{"item", outline.Kinds[0].Events[0].Params[0].Type, contract.Value{Num: 1}}}},
+			{Event: "Diver.used", Entity: 9, Fields: []Field{{Name: "item", Type: outline.Kinds[0].Events[0].Params[0].Type, Value: contract.Value{Num: 1}}}},
 			{Event: "welcome"},
 		},
 		Decisions: []Decision{{Seq: 1<<64 - 1, Outcome: Denied, Stage: StageCheck, Reason: "not carried", Check: 1}},
