@@ -65,8 +65,8 @@ export function compare(
   const kind = outline.kinds.find((k) => k.name === truth.kind) as Kind;
   const held = client.copy.things.get(truth.entity)?.values;
   const has = held !== undefined && property.name in held;
-  const moment = { tick, rate: outline.tick };
-  const text = has ? format(property.type, held[property.name], moment) : "";
+  const thing = client.copy.things.get(truth.entity);
+  const text = thing && has ? format(property.type, present(outline, client.copy, thing, property, tick)) : "";
   const hidden =
     [kind.to, property.to].includes("nobody") ||
     ([kind.to, property.to].includes("owner") && truth.owner !== client.number);
@@ -74,31 +74,58 @@ export function compare(
   const asked = [kind.to, property.to].some((to) => !["everyone", "owner", "nobody"].includes(to));
   if (asked && !has) return { text: "", sign: "–", behind: 0 };
   if (hidden) return has ? { text, sign: "≠", behind: 0 } : { text: "", sign: "–", behind: 0 };
-  if (has && JSON.stringify(held[property.name]) === JSON.stringify(truth.values[property.name]))
+  if (has && same(held[property.name], truth.values[property.name]))
     return { text, sign: "=", behind: 0 };
   if (client.waits) return { text, sign: "late", behind: tick - client.waits + 1 };
   return { text, sign: "≠", behind: 0 };
 }
 
-// A motion says where something was at a tick, and by how much it moves a second; while that holds nothing is sent.
+// A motion says where something was at a tick, and by how much it moves a second; while that holds nothing is sent. What is attached
+// is where another entity's property is, and was at `is` when it was sent.
 type Motion = { from: number | number[]; rate: number | number[]; at: number };
+type Attached = { attached: string; by?: number[]; is: number | number[] };
+
+// same tells whether two values say the same: of what is attached, to what.
+function same(a: unknown, b: unknown): boolean {
+  const words = (v: unknown) => JSON.stringify(v !== null && typeof v === "object" && "attached" in v ? { ...v, is: 0 } : v);
+  return words(a) === words(b);
+}
+
+// near gives the nearest step of a type, ties to the even one, within its range.
+function near(type: Type, v: number): number {
+  const [per, unit] = [type.per || 1, type.unit || 1];
+  const steps = (v * per) / unit;
+  const up = Math.round(steps);
+  const whole = up - steps === 0.5 && up % 2 !== 0 ? up - 1 : up;
+  return (Math.min(Math.max(whole, type.low ?? 0), type.high ?? 0) * unit) / per;
+}
+
+// present gives what a copy holds of a property at a tick: what moves or is attached is computed.
+export function present(outline: Outline, copy: Copy, thing: Thing, property: Property, tick: number): unknown {
+  const value = thing.values[property.name];
+  if (value === null || typeof value !== "object") return value;
+  if ("from" in value) return moved(property.type, value as Motion, { tick, rate: outline.tick });
+  if (!("attached" in value)) return value;
+  const tie = value as Attached;
+  const [ref = "", name = ""] = tie.attached.split(".");
+  const holder = copy.things.get(thing.values[ref] as number);
+  const to = outline.kinds.find((k) => k.name === holder?.kind)?.properties.find((p) => p.name === name);
+  if (!holder || !to || to.name === property.name && holder === thing) return tie.is;
+  const base = present(outline, copy, holder, to, tick);
+  if (Array.isArray(base)) return base.map((v: number, i) => near(property.type, v + (tie.by?.[i] ?? 0)));
+  return near(property.type, (base as number) + (tie.by?.[0] ?? 0));
+}
 
 // moved tells where a motion has led to at a tick: on the nearest step, ties to the even one, within the range.
 export function moved(type: Type, m: Motion, moment: { tick: number; rate: number }): number | number[] {
   const seconds = (moment.tick - m.at) / moment.rate;
-  const [per, unit] = [type.per || 1, type.unit || 1];
-  const one = (from: number, rate: number) => {
-    const steps = ((from + rate * seconds) * per) / unit;
-    const near = Math.round(steps) - steps === 0.5 && Math.round(steps) % 2 !== 0 ? Math.round(steps) - 1 : Math.round(steps);
-    return (Math.min(Math.max(near, type.low ?? 0), type.high ?? 0) * unit) / per;
-  };
+  const one = (from: number, rate: number) => near(type, from + rate * seconds);
   return Array.isArray(m.from) ? m.from.map((from, i) => one(from, (m.rate as number[])[i] ?? 0)) : one(m.from, m.rate as number);
 }
 
-// format words a value for people; what moves by itself is worded as it is at a moment.
-export function format(type: Type | undefined, value: unknown, moment?: { tick: number; rate: number }): string {
+// format words a value for people.
+export function format(type: Type | undefined, value: unknown): string {
   if (value === null) return "nothing";
-  if (moment && type && typeof value === "object" && "from" in (value as object)) return format(type, moved(type, value as Motion, moment));
   if (type?.form === "vec2" || type?.form === "vec3") return `(${(value as number[]).join(", ")})`;
   if (type?.form === "stacks") {
     const stacks = value as [string, number][];

@@ -3,7 +3,7 @@
 import { X } from "lucide-react";
 import { useRef } from "react";
 import type { Property } from "./api";
-import { compare, format, nameOf, things, type Thing } from "./copy";
+import { compare, format, nameOf, present, things, type Thing } from "./copy";
 import { Mark, Sign } from "./signs";
 import { useWatch, type Column, type State } from "./watch";
 
@@ -53,7 +53,7 @@ export function Sheet(props: { asking?: number; onAsk: (n: number) => void; onCl
                   {p.name}
                 </th>
                 <td className="px-3" data-column="server">
-                  <Value text={format(p.type, thing.values[p.name], { tick: watch.tick, rate: outline.tick })} number={isNumber(p.type.form)} />
+                  <Value text={format(p.type, present(outline, server, thing, p, watch.tick))} number={isNumber(p.type.form)} />
                 </td>
                 {columns.map((c) => (
                   <Held key={c.number} column={c} thing={thing} property={p} />

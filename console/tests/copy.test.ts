@@ -2,7 +2,7 @@
 
 import { expect, test } from "vitest";
 import type { Outline, Watch } from "../src/api";
-import { apply, compare, emptyCopy, format, moved, nameOf, things } from "../src/copy";
+import { apply, compare, emptyCopy, format, moved, nameOf, present, things } from "../src/copy";
 import { take } from "../src/watch";
 
 const outline: Outline = {
@@ -130,10 +130,28 @@ test("what moves by itself is where its motion says, on the nearest step and wit
   expect(moved(place, motion, { tick: 7, rate: 20 })).toEqual([1, -10]);
   expect(moved({ form: "real", low: -9, high: 9, per: 1, unit: 1 }, { from: 0, rate: 1, at: 0 }, { tick: 50, rate: 20 })).toBe(2);
   expect(moved({ form: "real", low: -9, high: 9, per: 1, unit: 1 }, { from: 0, rate: -1, at: 0 }, { tick: 70, rate: 20 })).toBe(-4);
-  expect(format(place, motion, { tick: 7, rate: 20 })).toBe("(1, -10)");
   const flare = { entity: 9, kind: "Diver", owner: 1, values: { hull: motion } };
   const copy = emptyCopy();
   copy.things.set(9, { ...flare, values: { hull: { ...motion } } });
   const property = { name: "hull", type: place, to: "everyone" };
   expect(compare(outline, { number: 1, copy }, flare, property, 7)).toEqual({ text: "(1, -10)", sign: "=", behind: 0 });
+});
+
+test("what is attached is where the other one is, and stays where it was when that is gone", () => {
+  const place = { form: "vec2", low: -20, high: 20, per: 2, unit: 1 };
+  const kinds = [
+    { name: "Diver", to: "everyone", requests: [], events: [], properties: [{ name: "pos", type: place, to: "everyone" }] },
+    { name: "Relic", to: "everyone", requests: [], events: [], properties: [{ name: "pos", type: place, to: "everyone" }] },
+  ];
+  const sea = { ...outline, kinds };
+  const copy = emptyCopy();
+  const relic = { entity: 2, kind: "Relic", owner: 0, values: { carrier: 1, pos: { attached: "carrier.pos", by: [0, -1], is: [3, 3] } } };
+  copy.things.set(1, { entity: 1, kind: "Diver", owner: 1, values: { pos: { from: [1, 2], rate: [20, 0], at: 0 } } });
+  copy.things.set(2, relic);
+  const property = { name: "pos", type: place, to: "everyone" };
+  expect(present(sea, copy, relic, property, 2)).toEqual([3, 1]);
+  const truth = { ...relic, values: { ...relic.values, pos: { ...relic.values.pos, is: [0, 0] } } };
+  expect(compare(sea, { number: 1, copy }, truth, property, 2)).toEqual({ text: "(3, 1)", sign: "=", behind: 0 });
+  copy.things.delete(1);
+  expect(present(sea, copy, relic, property, 2)).toEqual([3, 3]);
 });

@@ -141,4 +141,24 @@ func (c *checker) follows(k *Kind, p *Property, d *syntax.Follows) {
 		return
 	}
 	p.Follows = f
+	if f.Holder != nil {
+		c.later = append(c.later, func() { f.Open = f.open(k, p) })
+	}
+}
+
+// open tells whether everyone has what an attached property is computed from.
+func (f *Follows) open(k *Kind, p *Property) bool {
+	whole := func(k *Kind, p *Property) bool {
+		return k.To == Everyone && p.To == Everyone && p.AtMost == 0 && !p.Loose
+	}
+	if !whole(k, p) || !whole(k, f.Holder) {
+		return false
+	}
+	for _, of := range f.Holder.Type.Kinds {
+		to := f.To[of.Index]
+		if to == nil || !whole(of, to) || to.Follows != nil && (to.Follows.Rate == nil || to.Follows.Rate.AtMost > 0) {
+			return false
+		}
+	}
+	return true
 }

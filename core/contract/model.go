@@ -191,6 +191,7 @@ type SetBy struct {
 type Follows struct {
 	Rate   *Property
 	Holder *Property
+	Open   bool        // everyone has all that it takes to compute it, each time it changes
 	To     []*Property // by kind
 	By     []int64     // an offset as doubles; nil for none
 	Slot   int         // of a moving one: the start, its tick, the rate and the value that was computed last

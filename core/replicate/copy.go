@@ -191,6 +191,25 @@ func (c *Copy) move() {
 			}
 		}
 	}
+	for _, t := range c.things {
+		for i := range t.Fields {
+			if f := &t.Fields[i]; f.Tied != nil {
+				c.attach(t, f)
+			}
+		}
+	}
+}
+
+// attach puts a property where what it is attached to is. What is not there leaves it where it was.
+func (c *Copy) attach(t *Thing, f *wire.Field) {
+	ref, _ := t.Value(f.Tied.Ref)
+	holder := c.things[uint32(ref.Num)]
+	if holder == nil {
+		return
+	}
+	if to, ok := holder.Field(f.Tied.Prop); ok && len(to.Value.Parts) == len(f.Value.Parts) {
+		f.Value = f.Tied.Value(f.Type, to.Value, to.Type)
+	}
 }
 
 // Block gives all that a copy holds, as a snapshot of it.

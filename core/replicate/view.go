@@ -6,6 +6,7 @@
 package replicate
 
 import (
+	"math"
 	"slices"
 
 	"kamerad/core/contract"
@@ -147,12 +148,29 @@ func (v *View) Spawned(e *world.Entity) {
 
 // field reads a property for everyone.
 func (v *View) field(e *world.Entity, p *contract.Property) wire.Field {
-	return wire.Field{Name: p.Name, Type: p.Type, Value: p.Type.Refs(v.world.Value(e, p), v.number), Motion: v.motion(e, p)}
+	return wire.Field{Name: p.Name, Type: p.Type, Value: p.Type.Refs(v.world.Value(e, p), v.number), Motion: v.motion(e, p), Tied: v.tied(e, p)}
 }
 
 // fieldFor reads a property for one client, to whom a ref to what it may not know of is nothing.
 func (v *View) fieldFor(e *world.Entity, p *contract.Property, client int) wire.Field {
 	return wire.Field{Name: p.Name, Type: p.Type, Value: v.For(client, p.Type, v.world.Value(e, p)), Motion: v.motion(e, p)}
+}
+
+// tied says to what a property is attached now, or nil. Only what everyone has can be computed by everyone: else the value is sent.
+func (v *View) tied(e *world.Entity, p *contract.Property) *wire.Attached {
+	f := p.Follows
+	if f == nil || f.Holder == nil || !f.Open {
+		return nil
+	}
+	holder := v.world.Entity(world.ID(e.Nums[f.Holder.Slot]))
+	if holder == nil {
+		return nil
+	}
+	a := &wire.Attached{Ref: f.Holder.Name, Prop: f.To[holder.Kind.Index].Name}
+	for _, n := range f.By {
+		a.By = append(a.By, math.Float64frombits(uint64(n)))
+	}
+	return a
 }
 
 // motion gives the motion of a property that moves by a rate, or nil. It begins anew now when the property or its rate was
@@ -212,7 +230,7 @@ func (v *View) announce(s *sent) {
 			s.fields[i] = v.field(e, p)
 		}
 	}
-	v.shared.Spawned = append(v.shared.Spawned, s.spawn(c, func(to contract.Audience) bool { return to == contract.Everyone }))
+	v.shared.Spawned = append(v.shared.Spawned, v.spawn(s, c, func(to contract.Audience) bool { return to == contract.Everyone }))
 	// What only the owner may have travels with the same frame, in the owner's own block.
 	v.handOver(s, e.Owner)
 }
@@ -232,11 +250,15 @@ func (v *View) handOver(s *sent, owner int) {
 	}
 }
 
-func (s *sent) spawn(c *class, may func(to contract.Audience) bool) wire.Spawn {
+func (v *View) spawn(s *sent, c *class, may func(to contract.Audience) bool) wire.Spawn {
 	out := wire.Spawn{Entity: s.number, Kind: s.entity.Kind.Name, Owner: s.owner}
-	for i := range s.entity.Kind.Properties {
+	for i, p := range s.entity.Kind.Properties {
 		if may(c.props[i]) {
-			out.Fields = append(out.Fields, s.fields[i])
+			f := s.fields[i]
+			if f.Tied != nil { // where it is now, for when what it is attached to is gone
+				f.Value = v.world.Value(s.entity, p)
+			}
+			out.Fields = append(out.Fields, f)
 		}
 	}
 	return out
@@ -299,8 +321,8 @@ func (v *View) Written(e *world.Entity, properties uint64) {
 		return
 	}
 	c := &v.classes[e.Kind.Index]
-	for i, p := range e.Kind.Properties { // another rate is another motion, also of what stands where it was
-		if f := p.Follows; f != nil && f.Rate != nil && properties&(1<<f.Rate.Index) != 0 {
+	for i, p := range e.Kind.Properties { // another rate or holder is another motion, also of what stands where it was
+		if f := p.Follows; f != nil && (f.Rate != nil && properties&(1<<f.Rate.Index) != 0 || f.Holder != nil && properties&(1<<f.Holder.Index) != 0) {
 			properties |= 1 << i
 		}
 	}
@@ -443,7 +465,7 @@ func (v *View) Snapshot(client int) *wire.Block {
 		if c.to == contract.Nobody || c.to == contract.Some && a == nil {
 			continue
 		}
-		out := s.spawn(c, func(to contract.Audience) bool {
+		out := v.spawn(s, c, func(to contract.Audience) bool {
 			return to == contract.Everyone || to == contract.Owner && client != 0 && s.owner == client
 		})
 		if a != nil {

@@ -24,6 +24,23 @@ func (s *Session) motion() {
 		}
 		s.moved(e, moved)
 	})
+	s.attached()
+	s.each(func(e *world.Entity) { s.handle(e, rules.OnTick, "on tick") })
+	s.attached() // to where what they are attached to is at the end of the tick: so copies compute it
+	s.each(func(e *world.Entity) {
+		for _, p := range e.Kind.Properties {
+			if p.Path >= 0 && p.Follows == nil {
+				copy(e.Nums[p.Path:], e.Nums[p.Slot:p.Slot+p.Type.Width()])
+			}
+		}
+	})
+}
+
+// attached puts what is attached to something else where that is.
+func (s *Session) attached() {
+	if !s.ties {
+		return
+	}
 	s.each(func(e *world.Entity) {
 		moved := false
 		for _, p := range e.Kind.Properties {
@@ -33,14 +50,6 @@ func (s *Session) motion() {
 			}
 		}
 		s.moved(e, moved)
-	})
-	s.each(func(e *world.Entity) { s.handle(e, rules.OnTick, "on tick") })
-	s.each(func(e *world.Entity) {
-		for _, p := range e.Kind.Properties {
-			if p.Path >= 0 && p.Follows == nil {
-				copy(e.Nums[p.Path:], e.Nums[p.Slot:p.Slot+p.Type.Width()])
-			}
-		}
 	})
 }
 

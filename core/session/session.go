@@ -40,6 +40,7 @@ type Session struct {
 	told      []Told  // in this tick
 	faults    []Fault
 	logs      []Log
+	ties      bool                          // something may be attached to something else
 	roled     bool                          // a cause gave a client another role
 	closed    string                        // why the session ended, once it has
 	moves     map[string]*contract.Property // holds and properties that clients write, by full name
@@ -175,6 +176,7 @@ func New(c *contract.Contract, o Options) (*Session, error) {
 	s.presses, s.budgets = map[key]uint64{}, map[key]*budget{}
 	for _, k := range c.Kinds {
 		for _, p := range k.Properties {
+			s.ties = s.ties || p.Follows != nil && p.Follows.Holder != nil
 			if p.Hold != nil || p.Set != nil {
 				s.moves[k.Name+"."+p.Name], s.moveKinds[k.Name+"."+p.Name] = p, k
 			}

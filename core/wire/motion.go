@@ -3,6 +3,8 @@ package wire
 import (
 	"encoding/json"
 	"fmt"
+	"slices"
+	"strings"
 
 	"kamerad/core/contract"
 )
@@ -38,8 +40,38 @@ func (m *Motion) Value(t *contract.Type, tick int64) contract.Value {
 	return out
 }
 
-// Same tells whether two fields say the same: of what moves, that the motions are the same.
+// Attached says that a property is where another is: that of the entity which the property Ref refers to, and By beside it. While
+// that entity is there, nothing is sent.
+type Attached struct {
+	Ref, Prop string
+	By        []float64 // by part; nil for none
+}
+
+// Value gives where a property of a type is that is attached to a value of another type.
+func (a *Attached) Value(t *contract.Type, to contract.Value, toType *contract.Type) contract.Value {
+	one := func(i int, n int64) int64 {
+		v := toType.Real(n)
+		if a.By != nil {
+			v += a.By[i]
+		}
+		count, _ := t.Steps(v)
+		return min(max(count, t.Low), t.High)
+	}
+	if len(to.Parts) == 0 {
+		return contract.Value{Num: one(0, to.Num)}
+	}
+	out := contract.Value{Parts: make([]contract.Value, len(to.Parts))}
+	for i := range out.Parts {
+		out.Parts[i].Num = one(i, to.Parts[i].Num)
+	}
+	return out
+}
+
+// Same tells whether two fields say the same: of what moves, that the motions are the same; of what is attached, to what.
 func (f Field) Same(g Field) bool {
+	if f.Tied != nil || g.Tied != nil {
+		return f.Tied != nil && g.Tied != nil && f.Tied.Ref == g.Tied.Ref && f.Tied.Prop == g.Tied.Prop && slices.Equal(f.Tied.By, g.Tied.By)
+	}
 	if f.Motion == nil || g.Motion == nil {
 		return f.Motion == g.Motion && f.Value.Equal(g.Value)
 	}
@@ -48,6 +80,13 @@ func (f Field) Same(g Field) bool {
 
 // appendJSON appends a field's value, or its motion.
 func (f Field) appendJSON(dst []byte) []byte {
+	if a := f.Tied; a != nil {
+		dst = fmt.Appendf(dst, `{"attached":"%s.%s"`, a.Ref, a.Prop)
+		if a.By != nil {
+			dst = marshalled(append(dst, `,"by":`...), a.By)
+		}
+		return append(f.Type.AppendJSON(append(dst, `,"is":`...), f.Value), '}')
+	}
 	m := f.Motion
 	if m == nil {
 		return f.Type.AppendJSON(dst, f.Value)
@@ -71,4 +110,23 @@ func parseMotion(raw []byte, t, rate *contract.Type, ticks int) (m *Motion, err 
 		m.Rate, err = rate.ParseJSON(in.Rate)
 	}
 	return m, err
+}
+
+// parseAttached reads what appendJSON wrote: to what it is attached, and where it was then.
+func parseAttached(raw []byte, t *contract.Type) (a *Attached, is contract.Value, err error) {
+	var in struct {
+		Attached string
+		By       []float64
+		Is       json.RawMessage
+	}
+	a = &Attached{}
+	var found bool
+	if err := json.Unmarshal(raw, &in); err == nil {
+		a.Ref, a.Prop, found = strings.Cut(in.Attached, ".")
+	}
+	if a.By = in.By; !found || t.Reals() == 0 || a.By != nil && len(a.By) != t.Reals() {
+		return nil, is, fmt.Errorf("is %.40q, which is attached to nothing", raw)
+	}
+	is, err = t.ParseJSON(in.Is)
+	return a, is, err
 }

@@ -134,7 +134,8 @@ type Field struct {
 	Name   string
 	Type   *contract.Type
 	Value  contract.Value
-	Motion *Motion
+	Motion *Motion   // nil for what does not move by itself
+	Tied   *Attached // nil for what is not attached
 }
 
 // Spawn tells a client of an entity, with all values that it may have.
@@ -403,13 +404,15 @@ func properties(o *contract.Outline, s spawnJSON, tick int64) ([]Field, error) {
 		}
 		f := Field{Name: p.Name, Type: p.Type}
 		var err error
-		if rate := kind.Property(p.Follows); rate != nil && len(raw) > 0 && raw[0] == '{' {
-			f.Motion, err = parseMotion(raw, p.Type, rate.Type, o.Tick)
-			if err == nil {
+		switch of := kind.Property(p.Follows); {
+		case p.Follows == "" || len(raw) == 0 || raw[0] != '{':
+			f.Value, err = p.Type.ParseJSON(raw)
+		case of != nil && of.Type.Form == p.Type.Form:
+			if f.Motion, err = parseMotion(raw, p.Type, of.Type, o.Tick); err == nil {
 				f.Value = f.Motion.Value(p.Type, tick)
 			}
-		} else {
-			f.Value, err = p.Type.ParseJSON(raw)
+		default:
+			f.Tied, f.Value, err = parseAttached(raw, p.Type)
 		}
 		if err != nil {
 			return nil, fmt.Errorf("read a frame: %s.%s %w", s.Kind, p.Name, err)

@@ -20,7 +20,7 @@ func TestAFrameComesBackAsItWasSent(t *testing.T) {
 	outline := &contract.Outline{
 		Tick: 20,
 		Kinds: []contract.KindOutline{{
-			Name: "Diver", Properties: []contract.PropertyOutline{{Name: "satchel", Type: stacks}, {Name: "name", Type: text}, {Name: "pos", Type: place, Follows: "vel"}, {Name: "vel", Type: speed}},
+			Name: "Diver", Properties: []contract.PropertyOutline{{Name: "satchel", Type: stacks}, {Name: "name", Type: text}, {Name: "pos", Type: place, Follows: "vel"}, {Name: "vel", Type: speed}, {Name: "lamp", Type: place, Follows: "mate"}},
 			Events: []contract.EventOutline{{Name: "used", Params: []contract.Param{{Name: "item", Type: &contract.Type{Form: contract.FormEnum, Enum: item}}}}},
 		}},
 		Events: []contract.EventOutline{{Name: "welcome", Params: []contract.Param{}}},
@@ -30,7 +30,7 @@ func TestAFrameComesBackAsItWasSent(t *testing.T) {
 	sent := &Frame{
 		Tick: 7, Snapshot: true,
 		Blocks: []*Block{
-			{Joined: []Client{{1, "Ana \"<x>\"", "player"}}, Spawned: []Spawn{{9, "Diver", 1, []Field{{Name: "satchel", Type: stacks, Value: full}, {Name: "name", Type: text, Value: contract.Value{Text: "ü\n\"\u2028"}}, {Name: "pos", Type: place, Value: pair(2, 3), Motion: &Motion{pair(1, 3), pair(20, 0), speed, 4, 20}}, {Name: "vel", Type: speed, Value: pair(20, 0)}}}}},
+			{Joined: []Client{{1, "Ana \"<x>\"", "player"}}, Spawned: []Spawn{{9, "Diver", 1, []Field{{Name: "satchel", Type: stacks, Value: full}, {Name: "name", Type: text, Value: contract.Value{Text: "ü\n\"\u2028"}}, {Name: "pos", Type: place, Value: pair(2, 3), Motion: &Motion{pair(1, 3), pair(20, 0), speed, 4, 20}}, {Name: "vel", Type: speed, Value: pair(20, 0)}, {Name: "lamp", Type: place, Value: pair(1, 1), Tied: &Attached{"mate", "pos", []float64{0, -1.5}}}}}}},
 			{Owned: []Owned{{9, 2}}, Values: []Update{{9, "Diver", []Field{{Name: "satchel", Type: stacks}}, []string{"name"}}}, Gone: []uint32{4000000000, 2}, Left: []int{3}},
 		},
 		Events: []*Event{
