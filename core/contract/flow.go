@@ -104,6 +104,7 @@ type flows struct {
 	atoms   map[string]*atom
 	causes  []*cause
 	given   map[*Property]bool // that some spawn gives a value
+	steady  map[*Kind]bool     // of which there are as many from the start on: that one is there tells nothing
 	idle    map[*Expr]fault    // what reveals nothing, as far as it was met
 	telling map[*Expr]bool     // what reveals something
 
@@ -286,7 +287,7 @@ func (f *flow) roleOf(x *Expr) int {
 func (f *flow) existence(kinds []*Kind, on sym) label {
 	var out label
 	for _, k := range kinds {
-		if !k.Shared && k.Per < 0 {
+		if !k.Shared && k.Per < 0 && !f.steady[k] {
 			out = out.with(f.kindLabel(k, on))
 		}
 	}
@@ -613,6 +614,9 @@ func (f *flow) sum(x *Expr) val {
 			out.low, out.high = a.low+b.low, a.high+b.high
 		case OpSub:
 			out.low, out.high = a.low-b.high, a.high-b.low
+			if out.ranged && f.same(x.Args[0]) == f.same(f.unclipped(x.Args[1], a)) {
+				out.low, out.high = 0, 0 // a number less itself
+			}
 		case OpMul:
 			ends := []float64{a.low * b.low, a.low * b.high, a.high * b.low, a.high * b.high}
 			out.low, out.high = slices.Min(ends), slices.Max(ends)
@@ -622,6 +626,14 @@ func (f *flow) sum(x *Expr) val {
 		f.mayFail(out.label) // it may overflow
 	}
 	return out
+}
+
+// unclipped gives what a clip that changes nothing is of.
+func (f *flow) unclipped(x *Expr, v val) *Expr {
+	if x.Op != OpClip || x.Args[1].Op != OpConst || x.Args[2].Op != OpConst || x.Type.Form != FormInt || float64(x.Args[1].Num) > v.low || float64(x.Args[2].Num) < v.high {
+		return x
+	}
+	return x.Args[0]
 }
 
 func (f *flow) get(x *Expr) val {

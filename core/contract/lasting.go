@@ -16,6 +16,7 @@ type piece struct {
 	before  []*Expr // checks and conditions that have to hold before it runs
 	stmts   []Stmt
 	once    bool // it runs once in a session, or once for each client
+	start   bool // it runs when the session starts
 }
 
 // pieces lists the bodies of a contract.
@@ -35,7 +36,7 @@ func (c *Contract) pieces() []piece {
 			}
 			out = append(out, p)
 		}
-		add(piece{name: "on start of " + k.Name, kind: k, once: true}, k.OnStart)
+		add(piece{name: "on start of " + k.Name, kind: k, once: true, start: true}, k.OnStart)
 		add(piece{name: "on spawn of " + k.Name, kind: k, once: k.Per >= 0}, k.OnSpawn)
 		add(piece{name: "on tick of " + k.Name, kind: k}, k.OnTick)
 		add(piece{name: "on owner lost of " + k.Name, kind: k}, k.OnOwnerLost)

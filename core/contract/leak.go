@@ -2,6 +2,7 @@ package contract
 
 import (
 	"fmt"
+	"math"
 	"slices"
 	"strings"
 
@@ -448,6 +449,7 @@ func (c *checker) leaks(report func(finding string, decl int, at syntax.Span, wh
 			}
 		})
 	}
+	l.steady = c.out.steady()
 	for _, a := range c.out.Audiences {
 		if given[a] {
 			l.named(a)
@@ -489,6 +491,35 @@ func (c *checker) leaks(report func(finding string, decl int, at syntax.Span, wh
 		}
 	}
 	return l
+}
+
+// steady finds the kinds that are spawned at the start alone, whatever holds then, and never despawned.
+func (c *Contract) steady() map[*Kind]bool {
+	out := map[*Kind]bool{}
+	for _, k := range c.Kinds {
+		out[k] = k.Free()
+	}
+	for _, p := range c.pieces() {
+		plain := map[*Stmt]bool{}
+		if p.start {
+			for i := range p.stmts {
+				plain[&p.stmts[i]] = p.stmts[i].Value == nil
+			}
+		}
+		eachStmt(p.stmts, func(s *Stmt) {
+			switch {
+			case s.Op == OpDespawn:
+				for _, k := range s.X.Type.Kinds {
+					out[k] = false
+				}
+			case s.Op == OpSpawn && !plain[s]:
+				for _, k := range s.Kinds {
+					out[k] = false
+				}
+			}
+		})
+	}
+	return out
 }
 
 // named asks of an audience what being in it tells its viewer.
@@ -837,7 +868,11 @@ func (l *flows) failures() {
 			}
 			if root.Prop == c.watch || root.Props != nil {
 				times++
-				sets = sets && root == s.X && root.Args[0].Op == OpSelf && s.Op == OpSet && !mentions(s.Value, func(x *Expr) bool {
+				if root == s.X && s.Op == OpSet && l.soon(c, s) {
+					return
+				}
+				self := root.Args[0].Op == OpSelf || root.Args[0].Op == OpShared && root.Args[0].Kind == c.kind
+				sets = sets && root == s.X && self && s.Op == OpSet && !mentions(s.Value, func(x *Expr) bool {
 					return x.Op == OpRoll || x.Op == OpCopy || x.Op == OpLocal || x.Op == OpGet && x.Prop != nil && c.changes[x.Prop]
 				})
 			}
@@ -866,6 +901,22 @@ func (l *flows) failures() {
 			}
 		}
 	}
+}
+
+// soon tells whether a statement counts its property up or down by so much that it comes to the end of its range in a few rounds.
+func (l *flows) soon(c *cause, s *Stmt) bool {
+	self := s.X.Args[0].Op == OpSelf || s.X.Args[0].Op == OpShared && s.X.Args[0].Kind == c.kind
+	p := s.X.Prop
+	if !self || p == nil || !p.Clamped || p.Type.Form != FormInt || s.Value.Op != OpAdd && s.Value.Op != OpSub || s.Value.Args[0].Op != OpGet || s.Value.Args[0].Prop != p {
+		return false
+	}
+	by := s.Value.Args[1]
+	if mentions(by, func(x *Expr) bool { return x.Op == OpLocal }) {
+		return false
+	}
+	v := l.quiet().newFlow(&cause{fns: map[string]val{}, changes: map[*Property]bool{}}, c.kind, 0).value(by)
+	step := min(math.Abs(v.low), math.Abs(v.high))
+	return v.ranged && (v.low == 0 && v.high == 0 || (v.low > 0 || v.high < 0) && float64(p.Type.High-p.Type.Low)/step <= 6)
 }
 
 func (l *flows) failure(x fault, failing, c *cause, all []*cause) {

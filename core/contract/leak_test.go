@@ -86,6 +86,7 @@ entity Diver per player {
 }
 entity Mark { n: int 0..99 once }
 entity Rune to nobody { n: int 0..99 once }
+shared Keeper to nobody { every 9s while Dive.hid > 3 and count(Rune) < 3 { spawn Rune { n = 1 } } }
 fn twice(n: int) -> int = 2 * n
 `
 	told := 0
