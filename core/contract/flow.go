@@ -804,7 +804,7 @@ func (f *flow) query(x *Expr) val {
 	defer func() { f.facts = f.facts[:facts] }()
 	l := f.over(q)
 	out := val{label: l, sym: f.fresh("one")}
-	if q.Kinds != nil && len(q.Kinds) == 1 {
+	if len(q.Kinds) == 1 {
 		out.sym += ":" + q.Kinds[0].Name
 	}
 	f.under(l, func() {

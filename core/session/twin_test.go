@@ -114,10 +114,7 @@ func mapKeys[V any](m map[string]V) func(yield func(string) bool) {
 
 // poke gives something that the viewer may not see another value, mostly of one property. It tells what.
 func (w *twin) poke(r *rand.Rand, focus *contract.Property) string {
-	var all []*world.Entity
-	for _, e := range w.world.Entities() {
-		all = append(all, e)
-	}
+	all := slices.Clone(w.world.Entities())
 	for range 20 {
 		e := all[r.IntN(len(all))]
 		sees := w.machine.Sees(e, w.viewer)

@@ -40,7 +40,6 @@ type place struct {
 	kind     int // of self, -1 for none
 	caller   bool
 	referee  bool // the caller is one, who has no Diver
-	viewer   bool
 	body     bool // it may roll and change
 	ints     []string
 	entities map[string]int // names of entities, by kind
