@@ -486,8 +486,9 @@ func (f *flow) value(x *Expr) val {
 		f.facts = f.facts[:facts]
 		return val{label: a.label.with(b.label)}
 	case OpEq, OpNe, OpLt, OpLe, OpGt, OpGe:
-		l := f.values(x.Args)
-		if len(l) > 0 && f.decided(x) != 0 {
+		a, b := f.value(x.Args[0]), f.value(x.Args[1])
+		l := f.observed(x.Args[0], a).with(f.observed(x.Args[1], b))
+		if len(l) > 0 && compared(x, a, b) != 0 {
 			l = nil // it is always the same
 		}
 		return val{label: l}

@@ -419,27 +419,32 @@ func (f *flow) decided(x *Expr) int {
 	case OpOr:
 		return max(f.decided(x.Args[0]), f.decided(x.Args[1]))
 	case OpLt, OpLe, OpGt, OpGe, OpEq:
-		a, b := x.Args[0], x.Args[1]
-		if form := a.Type.Form; form != FormInt && form != FormReal {
-			return 0
+		if form := x.Args[0].Type.Form; form == FormInt || form == FormReal {
+			return compared(x, f.value(x.Args[0]), f.value(x.Args[1]))
 		}
-		p, q := f.value(a), f.value(b)
-		if !p.ranged || !q.ranged || counts(a) || counts(b) {
-			return 0
-		}
-		if x.Op == OpGt || x.Op == OpGe {
-			p, q = q, p
-		}
-		switch {
-		case x.Op == OpEq && (p.high < q.low || p.low > q.high):
-			return -1
-		case x.Op == OpEq:
-			return 0
-		case p.high < q.low || p.high == q.low && (x.Op == OpLe || x.Op == OpGe):
-			return 1
-		case p.low > q.high || p.low == q.high && (x.Op == OpLt || x.Op == OpGt):
-			return -1
-		}
+	}
+	return 0
+}
+
+// compared tells of a comparison whether it never holds (-1) or always does (1), by the ranges of its sides.
+func compared(x *Expr, p, q val) int {
+	if form := x.Args[0].Type.Form; form != FormInt && form != FormReal || !p.ranged || !q.ranged || counts(x.Args[0]) || counts(x.Args[1]) {
+		return 0
+	}
+	if x.Op == OpGt || x.Op == OpGe {
+		p, q = q, p
+	}
+	switch {
+	case x.Op == OpNe:
+		return 0
+	case x.Op == OpEq && (p.high < q.low || p.low > q.high):
+		return -1
+	case x.Op == OpEq:
+		return 0
+	case p.high < q.low || p.high == q.low && (x.Op == OpLe || x.Op == OpGe):
+		return 1
+	case p.low > q.high || p.low == q.high && (x.Op == OpLt || x.Op == OpGt):
+		return -1
 	}
 	return 0
 }

@@ -138,3 +138,17 @@ func TestFlowsAreFollowedWithinBounds(t *testing.T) {
 	assert.Contains(t, problems.Error(), "is run in too many ways here to be followed")
 	assert.Contains(t, problems.Error(), "as far as it can be followed")
 }
+
+// A query in the condition of a query, as deep as may be, is read once.
+func TestDeepQuestionsAreReadInTime(t *testing.T) {
+	cond := "d.h > 3"
+	for i := range 17 {
+		cond = fmt.Sprintf("count(d%d in Diver where %s) > 0", i, strings.Replace(cond, "d.h", "d.h", 1))
+	}
+	text := "contract deep language 1\nentity Diver per player {\n  n: int 0..9 = 0 clamped\n  h: int 0..9 = 0 clamped to nobody\n  request go() { for d in Diver { if " + cond + " { n += 1; h += 1 } } }\n}\n"
+	began := time.Now()
+	c, problems := Load("deep.kam", text)
+	require.NotNil(t, c, problems.Error())
+	assert.Less(t, time.Since(began), 5*time.Second)
+	assert.NotEmpty(t, problems)
+}
