@@ -398,6 +398,9 @@ func (f *flow) spawn(s *Stmt) {
 	for _, k := range s.Kinds {
 		f.cause.spawns[k] = true
 		f.sink(l, f.toKind(k, new, "the spawning of"))
+		if f.steady[k] { // so this start may not fail for a reason that is not everyone's
+			f.cause.dests = append(f.cause.dests, dest{everyone, "how many `" + k.Name + "` there are, which everyone may learn"})
+		}
 	}
 	for _, set := range s.Sets {
 		v := f.value(set.Value)
@@ -504,6 +507,9 @@ func (c *Contract) steady() map[*Kind]bool {
 		if p.start {
 			for i := range p.stmts {
 				plain[&p.stmts[i]] = p.stmts[i].Value == nil
+				if mayLeave(p.stmts[i : i+1]) {
+					break // whether what follows runs at all may hang on a value
+				}
 			}
 		}
 		eachStmt(p.stmts, func(s *Stmt) {
@@ -520,6 +526,13 @@ func (c *Contract) steady() map[*Kind]bool {
 		})
 	}
 	return out
+}
+
+// mayLeave says whether something among the statements ends the body that they stand in.
+func mayLeave(stmts []Stmt) bool {
+	found := false
+	eachStmt(stmts, func(s *Stmt) { found = found || s.Op == OpReturn })
+	return found
 }
 
 // named asks of an audience what being in it tells its viewer.
