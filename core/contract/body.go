@@ -647,10 +647,7 @@ func (e *env) assign(s *syntax.Assign) (Stmt, bool) {
 		e.expr(s.Value, nil)
 		return Stmt{}, false
 	}
-	root := target
-	for root.Op == OpField || root.Op == OpAt {
-		root = counted(root.Args[0])
-	}
+	root := target.root()
 	if root.Op != OpGet {
 		e.fail(s.Target.Span(), "not-writable", "this cannot be assigned to", "a property can: `hull = 100` or `caller.Diver.hull = 100`")
 		return Stmt{}, false

@@ -271,10 +271,7 @@ func (c *Contract) moving() map[*Property]bool {
 			if s.Op < OpSet || s.Op > OpSplit {
 				return
 			}
-			root := s.X
-			for root.Op == OpField || root.Op == OpAt || root.Op == OpReal {
-				root = root.Args[0]
-			}
+			root := s.X.root()
 			if root.Prop != nil {
 				out[root.Prop] = true
 			}

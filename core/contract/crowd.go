@@ -243,3 +243,19 @@ func mentions(x *Expr, such func(x *Expr) bool) bool {
 	}
 	return look(x, false)
 }
+
+// within gives what an expression is a part of: the record of a field, the list of an item. Nothing else is within something.
+func (x *Expr) within() *Expr {
+	if x.Op == OpField || x.Op == OpAt || x.Op == OpReal {
+		return x.Args[0]
+	}
+	return nil
+}
+
+// root gives the outermost of what a target is a part of: the property that is written.
+func (x *Expr) root() *Expr {
+	for x.within() != nil {
+		x = x.within()
+	}
+	return x
+}

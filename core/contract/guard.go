@@ -157,13 +157,12 @@ func (c *checker) actsFor(r *Request, argument func(x *Expr) bool) string {
 		eachIn(&s, func(s *Stmt) {
 			switch s.Op {
 			case OpSet, OpPut, OpTake, OpCut, OpClear, OpMove, OpSplit:
-				root := s.X
-				for root.Op == OpField || root.Op == OpAt || root.Op == OpReal {
-					if root.Op == OpAt && mentions(root.Args[1], argument) {
+				for x := s.X; x.within() != nil; x = x.within() {
+					if x.Op == OpAt && mentions(x.Args[1], argument) {
 						note("what is written is counted as that one's")
 					}
-					root = root.Args[0]
 				}
+				root := s.X.root()
 				if root.Op == OpGet && mentions(root.Args[0], argument) {
 					note("`" + root.property().Name + "` of that one changes")
 				} else if s.Value != nil && argument(s.Value) {
@@ -200,21 +199,28 @@ func eachIn(s *Stmt, f func(s *Stmt)) {
 	}
 }
 
-// unfair looks at the checks that strike or expel: what they read has to be known to the caller, and no clock may decide.
-func (c *checker) unfair(f *flow, r *Request) {
+// eachCheck calls do for the checks of a head, in which flow f then stands, with what they ask once the head's names are
+// put aside.
+func (r *Request) eachCheck(f *flow, do func(s *Stmt, check *Check, asks *Expr, lets map[int64]*Expr)) {
 	lets := map[int64]*Expr{}
 	for i := range r.Head {
 		s := &r.Head[i]
-		if s.Op == OpLet {
-			if !s.Value.Type.Holder() {
-				lets[s.Num] = s.Value
-			}
-			f.stmt(s)
+		if s.Op == OpCheck {
+			do(s, &r.Checks[s.Num], unfolded(s.Value, lets, 0), lets)
 			continue
 		}
-		check := r.Checks[s.Num]
+		if !s.Value.Type.Holder() {
+			lets[s.Num] = s.Value
+		}
+		f.stmt(s)
+	}
+}
+
+// unfair looks at the checks that strike or expel: what they read has to be known to the caller, and no clock may decide.
+func (c *checker) unfair(f *flow, r *Request) {
+	r.eachCheck(f, func(s *Stmt, check *Check, asks *Expr, _ map[int64]*Expr) {
 		if check.Then != ThenStrike && check.Then != ThenExpel {
-			continue
+			return
 		}
 		what := ""
 		note := func(s string) {
@@ -222,7 +228,7 @@ func (c *checker) unfair(f *flow, r *Request) {
 				what = s
 			}
 		}
-		mentions(unfolded(s.Value, lets, 0), func(x *Expr) bool {
+		mentions(asks, func(x *Expr) bool {
 			switch x.Op {
 			case OpSince:
 				note("how long it is since `" + x.Prop.Name + "` changed, and the clock of a late client runs behind")
@@ -255,7 +261,7 @@ func (c *checker) unfair(f *flow, r *Request) {
 			then := map[Then]string{ThenStrike: "strikes", ThenExpel: "expels"}[check.Then]
 			c.find("unfair", r.decl.Start, s.at, fmt.Sprintf("this check %s by %s", then, what), "an honest client can fail it: use `deny`, and strike for what its caller surely knows")
 		}
-	}
+	})
 }
 
 var identifier = regexp.MustCompile(`\.?[a-z_][A-Za-z0-9_]*`)
@@ -263,18 +269,8 @@ var identifier = regexp.MustCompile(`\.?[a-z_][A-Za-z0-9_]*`)
 // known finds the checks that a client can evaluate itself: they read what the caller can see, name nothing that only the
 // server has, and ask no clock.
 func (c *checker) known(f *flow, r *Request) {
-	lets := map[int64]*Expr{}
-	for i := range r.Head {
-		s := &r.Head[i]
-		if s.Op == OpLet {
-			if !s.Value.Type.Holder() {
-				lets[s.Num] = s.Value
-			}
-			f.stmt(s)
-			continue
-		}
-		check := &r.Checks[s.Num]
-		server := mentions(unfolded(s.Value, lets, 0), func(x *Expr) bool {
+	r.eachCheck(f, func(s *Stmt, check *Check, asks *Expr, lets map[int64]*Expr) {
+		server := mentions(asks, func(x *Expr) bool {
 			return x.Op == OpReveal || x.Op == OpNow || x.Op == OpSince || x.Op == OpCallFn || x.Op == OpTable || x.Op == OpSetting || x.Op == OpLocal && lets[x.Num] != nil
 		})
 		for _, w := range identifier.FindAllString(check.Text, -1) {
@@ -283,7 +279,7 @@ func (c *checker) known(f *flow, r *Request) {
 			}
 		}
 		check.known = !server && f.leaks(f.observed(s.Value, f.value(s.Value)), f.toCaller("")) == nil
-	}
+	})
 }
 
 // unfolded puts the values of a head's names in place of the names.
@@ -342,12 +338,7 @@ func (c *checker) hopeless(f *flow, r *Request) {
 	if !nobody && !r.reachable() && len(r.Kind.Parts) == 0 {
 		c.find("impossible", r.decl.Start, r.name, fmt.Sprintf("nobody can ever send `%s`: who may knows nothing of `%s`, which goes to %s", r.FullName(), r.Kind.Name, c.out.ToText(r.Kind.To, r.Kind.Who)), "let who may send it see the kind; or write an `action`")
 	}
-	for i := range r.Head {
-		s := &r.Head[i]
-		if s.Op == OpLet {
-			f.stmt(s)
-			continue
-		}
+	r.eachCheck(f, func(s *Stmt, _ *Check, _ *Expr, _ map[int64]*Expr) {
 		switch f.decided(s.Value) {
 		case -1:
 			c.find("impossible", r.decl.Start, s.at, fmt.Sprintf("this check never holds, so that nobody can ever send `%s` with success", r.FullName()), "compare with a value that can be; or remove the request")
@@ -364,7 +355,7 @@ func (c *checker) hopeless(f *flow, r *Request) {
 				return false
 			})
 		}
-	}
+	})
 	eachStmt(r.Body, func(s *Stmt) { c.neverIf(f, r.decl.Start, s) })
 }
 

@@ -110,12 +110,11 @@ func (f *flow) stmt(s *Stmt) {
 
 // target gives the entity and the property that are written, and what the place within the property tells.
 func (f *flow) target(x *Expr) (get *Expr, place label) {
-	for x.Op == OpField || x.Op == OpAt || x.Op == OpReal {
+	for ; x.within() != nil; x = x.within() {
 		if x.Op == OpAt {
 			key := f.value(x.Args[1])
 			place = place.with(f.observed(x.Args[1], key))
 		}
-		x = x.Args[0]
 	}
 	return x, place
 }
@@ -875,10 +874,7 @@ func (l *flows) failures() {
 				sets = sets && s.Op != OpSpawn
 				return
 			}
-			root := s.X
-			for root.Op == OpField || root.Op == OpAt || root.Op == OpReal {
-				root = root.Args[0]
-			}
+			root := s.X.root()
 			if root.Prop == c.watch || root.Props != nil {
 				times++
 				if root == s.X && s.Op == OpSet && l.soon(c, s) {

@@ -1,6 +1,10 @@
 // Package contract holds what a contract means: its typed model, and the checker that builds the model from a tree or tells
 // every mistake that keeps it from being built.
 //
+// From the model it also computes what can be told before anything runs: the findings (where a secret leaks, what nothing
+// guards, what can never happen), who gets, writes and asks for what (Contract.Matrix), what it costs (Contract.Cost), what
+// clients are given (Contract.Outline) and how two versions differ (Compare).
+//
 // A Contract is immutable once built and may be shared by any number of sessions. It knows nothing of running.
 package contract
 

@@ -161,6 +161,7 @@ type compiler struct {
 	failures    [][]int // by check: the jumps that lead to its failure
 	checkOfFail []int
 	reads       map[int][]*contract.Expr // by check that strikes: what it reads
+	rolls       int64                    // so far: a roll's place is its number, whatever else stands around it
 }
 
 func newCompiler(nums, memory int) *compiler {
@@ -973,7 +974,8 @@ func (g *compiler) into(x *contract.Expr, dst int) {
 	case contract.OpRoll:
 		low := g.num(x.Args[0])
 		high := g.num(x.Args[1])
-		g.emit(ins{op: opRoll, a: a, b: uint8(low), c: uint32(high), k: int64(len(g.ins))})
+		g.emit(ins{op: opRoll, a: a, b: uint8(low), c: uint32(high), k: g.rolls})
+		g.rolls++
 	case contract.OpCallFn:
 		c := call{fn: x.Fn}
 		for i, arg := range x.Args {

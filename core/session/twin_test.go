@@ -30,6 +30,53 @@ type twin struct {
 	copy   replicate.Copy
 }
 
+// variant is a contract in which rolls that go to hidden properties come out otherwise.
+type variant struct {
+	*contract.Contract
+	hidden map[string]bool // the properties that get them
+}
+
+var rolled = regexp.MustCompile(`\b(\w+) = roll\((\d+)\.\.(\d+)\)`)
+
+// variants gives a contract itself and, where rolls go to what not everyone may see, contracts with other rolls: of all such
+// properties, and of each of them alone.
+func variants(t testing.TB, c *contract.Contract) []variant {
+	out := []variant{{c, nil}}
+	open, found := map[string]bool{}, map[string]bool{}
+	for _, k := range c.Kinds {
+		for _, p := range k.Properties {
+			open[p.Name] = open[p.Name] || p.To == contract.Everyone && k.To == contract.Everyone
+		}
+	}
+	for _, m := range rolled.FindAllStringSubmatch(c.Source.Text, -1) {
+		if shows, known := open[m[1]]; known && !shows {
+			found[m[1]] = true
+		}
+	}
+	sets := []map[string]bool{}
+	for _, name := range slices.Sorted(mapKeys(found)) {
+		sets = append(sets, map[string]bool{name: true})
+	}
+	if len(sets) > 1 {
+		sets = append(sets, found)
+	}
+	for _, hidden := range sets {
+		// The other way round, the least and the most; a roll stays in its place, so that all others come out the same.
+		for _, way := range []string{"$1 = $2 + $3 - roll($2..$3)", "$1 = $2 + 0 * roll($2..$3)", "$1 = $3 + 0 * roll($2..$3)"} {
+			text := rolled.ReplaceAllStringFunc(c.Source.Text, func(s string) string {
+				if hidden[rolled.FindStringSubmatch(s)[1]] {
+					return rolled.ReplaceAllString(s, way)
+				}
+				return s
+			})
+			other, problems := contract.Load(c.Source.Name, text)
+			require.NotNil(t, other, problems)
+			out = append(out, variant{other, hidden})
+		}
+	}
+	return out
+}
+
 // newTwin opens a session with two players and a referee.
 func newTwin(t testing.TB, c *contract.Contract, viewer int) *twin {
 	s, err := New(c, Options{Key: [32]byte{7}})
@@ -205,19 +252,24 @@ func (w *twin) step() got {
 	return out
 }
 
-// parts lists what stands in a frame; the values that the copy did not have before are apart.
-func parts(f *wire.Frame, c *replicate.Copy) (old []string, fresh map[string]string) {
+// parts lists what stands in a frame; apart are the values that the client may have from now on: what is hidden from some and
+// what the copy did not have before, and what was rolled otherwise.
+func (w *twin) parts(f *wire.Frame, rolled map[string]bool) (old []string, fresh map[string]string) {
+	c := &w.copy
 	fresh = map[string]string{}
 	if f == nil {
 		return nil, fresh
 	}
-	field := func(entity uint32, x wire.Field) {
+	field := func(entity uint32, kind string, x wire.Field) {
 		raw := string(x.Type.AppendJSON(nil, x.Value))
+		had := false
 		if t := c.Thing(entity); t != nil {
-			if _, had := t.Value(x.Name); had {
-				old = append(old, fmt.Sprint(entity, x.Name, "=", raw))
-				return
-			}
+			kind = t.Kind
+			_, had = t.Value(x.Name)
+		}
+		if !rolled[x.Name] && (had || w.open(kind, x.Name)) {
+			old = append(old, fmt.Sprint(entity, x.Name, "=", raw))
+			return
 		}
 		fresh[fmt.Sprint(entity, ".", x.Name)] = raw
 	}
@@ -226,13 +278,13 @@ func parts(f *wire.Frame, c *replicate.Copy) (old []string, fresh map[string]str
 		for _, s := range b.Spawned {
 			old = append(old, fmt.Sprint("spawn ", s.Entity, s.Kind, s.Owner))
 			for _, x := range s.Fields {
-				field(s.Entity, x)
+				field(s.Entity, s.Kind, x)
 			}
 		}
 		for _, u := range b.Values {
 			old = append(old, fmt.Sprint("values ", u.Entity, u.Withdrawn))
 			for _, x := range u.Fields {
-				field(u.Entity, x)
+				field(u.Entity, "", x)
 			}
 		}
 	}
@@ -242,10 +294,19 @@ func parts(f *wire.Frame, c *replicate.Copy) (old []string, fresh map[string]str
 	return append(old, fmt.Sprint(f.Tick, f.Snapshot, f.Decisions, f.Logs)), fresh
 }
 
-// twins runs two sessions with the same inputs; in the second one hidden values are changed now and then. It tells the first
+// open tells whether everyone may always see a property.
+func (w *twin) open(kind, name string) bool {
+	return slices.ContainsFunc(w.contract.Kinds, func(k *contract.Kind) bool {
+		return k.Name == kind && k.To == contract.Everyone && slices.ContainsFunc(k.Properties, func(p *contract.Property) bool {
+			return p.Name == name && p.To == contract.Everyone
+		})
+	})
+}
+
+// twins runs two sessions with the same inputs; in the second one hidden values are rolled otherwise and changed now and then. It tells the first
 // thing that their viewer gets in one and not in the other, other than values that it may have from now on.
-func twins(t testing.TB, c *contract.Contract, viewer int, seed uint64, ticks int, about []string) string {
-	a, b := newTwin(t, c, viewer), newTwin(t, c, viewer)
+func twins(t testing.TB, c *contract.Contract, other variant, viewer int, seed uint64, ticks int, about []string) string {
+	a, b := newTwin(t, c, viewer), newTwin(t, other.Contract, viewer)
 	r := rand.New(rand.NewPCG(seed, 99))
 	poked := []string{}
 	var all []*contract.Property
@@ -283,8 +344,8 @@ func twins(t testing.TB, c *contract.Contract, viewer int, seed uint64, ticks in
 			return "" // somebody else, who sees what differs, would have asked otherwise
 		}
 		if one.raw != two.raw {
-			oldA, freshA := parts(one.frame, &a.copy)
-			oldB, freshB := parts(two.frame, &b.copy)
+			oldA, freshA := a.parts(one.frame, other.hidden)
+			oldB, freshB := b.parts(two.frame, other.hidden)
 			same := slices.Equal(oldA, oldB) && len(freshA) == len(freshB)
 			for name := range freshA {
 				_, both := freshB[name]
@@ -293,7 +354,7 @@ func twins(t testing.TB, c *contract.Contract, viewer int, seed uint64, ticks in
 			if same {
 				return "" // what differs are values that the client now may have
 			}
-			return fmt.Sprintf("tick %d, client %d, seed %d, after\n%s\n%s\n%s", tick, viewer, seed, strings.Join(poked, "\n"), one.raw, two.raw)
+			return fmt.Sprintf("tick %d, client %d, seed %d, after\n%s\n%s\n%s", tick, viewer, seed, strings.Join(append(poked, fmt.Sprint("with other rolls for ", other.hidden)), "\n"), one.raw, two.raw)
 		}
 		if one.frame != nil {
 			a.copy.Apply(one.frame)
@@ -305,8 +366,9 @@ func twins(t testing.TB, c *contract.Contract, viewer int, seed uint64, ticks in
 
 // differs runs twins of a contract again and again; an empty answer means that none differed.
 func differs(t testing.TB, c *contract.Contract, seed uint64, runs int, about ...string) string {
+	others := variants(t, c)
 	for run := range runs {
-		if d := twins(t, c, 1+run/2%4, seed*1000+uint64(run), 60, about); d != "" {
+		if d := twins(t, c, others[run%7%len(others)], 1+run/2%4, seed*1000+uint64(run), 60, about); d != "" {
 			return d
 		}
 	}

@@ -293,11 +293,32 @@ func (g *maker) members(i int) {
 		}
 	}
 	if i != dive && g.in(4) {
-		g.line("  on spawn {\n%s  }", g.begin(&place{kind: i, body: true}, 1))
+		g.line("  on spawn {\n%s%s  }", g.rolls(k), g.begin(&place{kind: i, body: true}, 1))
 	}
 	if i == dive {
-		g.line("  on start {\n    spawn Crate\n    spawn Crate\n    spawn Crate\n%s  }", g.begin(&place{kind: i, body: true}, g.IntN(2)))
+		g.line("  on start {\n    %s    spawn Crate\n    spawn Crate\n    %sspawn Crate\n%s  }", g.rolls(k), g.perhaps(k), g.begin(&place{kind: i, body: true}, g.IntN(2)))
 	}
+}
+
+// rolls gives hidden numbers of self first values that nobody can know.
+func (g *maker) rolls(k *kind) string {
+	out := ""
+	for _, p := range k.ints {
+		if p.to != "" && p.name != "w" && g.in(3) {
+			out += fmt.Sprintf("    %s = roll(0..9)\n", p.name)
+		}
+	}
+	return out
+}
+
+// perhaps lets the rest of a body depend on a hidden number of self, rarely.
+func (g *maker) perhaps(k *kind) string {
+	for _, p := range k.ints {
+		if p.to != "" && g.in(g.care) {
+			return g.one(fmt.Sprintf("if %s > 4 { return }\n    ", p.name), fmt.Sprintf("let never = 10 / %s\n    ", p.name))
+		}
+	}
+	return ""
 }
 
 // entity names an entity that is at hand, and its kind.
