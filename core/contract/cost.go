@@ -59,32 +59,15 @@ func (a *Named) class() Class {
 	if a.Cond == nil || a.Cond.Value == nil {
 		return ByAsking
 	}
-	x := a.Cond.Value
-	for x.Op == OpReveal {
-		x = x.Args[0]
-	}
-	var terms func(x *Expr) Class
-	terms = func(x *Expr) Class {
-		switch {
-		case !mentions(x, viewer):
-			return ByEntity
-		case x.Op == OpAnd:
-			one, two := terms(x.Args[0]), terms(x.Args[1])
-			for _, c := range []Class{ByAsking, ByNearness, ByKeys} {
-				if one == c || two == c {
-					return c
-				}
-			}
-		case x.Op == OpEq && mentions(x.Args[0], viewer) != mentions(x.Args[1], viewer):
-			return ByKeys
-		case x.Op == OpGet && x.Type.Form == FormBool && x.Args[0].Op == OpEntityOf:
-			return ByKeys
-		case nearness(x):
-			return ByNearness
-		}
+	switch s := a.Split(); {
+	case s == nil:
 		return ByAsking
+	case s.Radius != nil:
+		return ByNearness
+	case !mentions(a.Cond.Value, viewer):
+		return ByEntity
 	}
-	return terms(x)
+	return ByKeys
 }
 
 // Bits gives how many bits a whole value takes at most, and what its usual change takes.

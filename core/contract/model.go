@@ -201,6 +201,18 @@ type Follows struct {
 	Slot   int         // of a moving one: the start, its tick, the rate and the value that was computed last
 }
 
+// Moves tells whether a property is sent as a motion, which its copies compute: once, for as long as it holds. What is sent only so
+// often, or to others than its rate, is sent as the values that it has.
+func (p *Property) Moves() bool {
+	f := p.Follows
+	return f != nil && f.Rate != nil && p.AtMost == 0 && f.Rate.AtMost == 0 && !p.Loose && !f.Rate.Loose && f.Rate.To == p.To && p.To != Some
+}
+
+// Attaches tells whether a property is sent as what it is attached to, when it is: everyone has all that it takes.
+func (p *Property) Attaches() bool {
+	return p.Follows != nil && p.Follows.Holder != nil && p.Follows.Open
+}
+
 // Hold is a held input: true while its owner holds it.
 type Hold struct {
 	Lease int64 // ticks

@@ -4,6 +4,7 @@ import (
 	"crypto/sha256"
 	"encoding/hex"
 	"encoding/json"
+	"slices"
 	"strings"
 )
 
@@ -16,6 +17,21 @@ type Outline struct {
 	Roles    []string       `json:"roles"`
 	Kinds    []KindOutline  `json:"kinds"`
 	Events   []EventOutline `json:"events"`
+	Groups   []GroupOutline `json:"groups"`
+}
+
+// GroupOutline says what those who are in one audience have in common: what binary frames write once for all of them.
+type GroupOutline struct {
+	To    string        `json:"to"`
+	Lanes []LaneOutline `json:"lanes"`
+}
+
+// LaneOutline says what of the entities of a kind a group carries: Properties, by their places in the kind's outline, and with
+// Whole that they are there at all. Kind is its place in the outline.
+type LaneOutline struct {
+	Kind       int   `json:"kind"`
+	Whole      bool  `json:"whole,omitempty"`
+	Properties []int `json:"properties"`
 }
 
 // KindOutline describes a kind.
@@ -41,7 +57,7 @@ type PropertyOutline struct {
 	Loose   bool   `json:"loose,omitempty"`
 	AtMost  int    `json:"at_most,omitempty"`  // times a second
 	SetBy   string `json:"set_by,omitempty"`   // owner or client: who writes it
-	Follows string `json:"follows,omitempty"`  // the property that holds its rate, or what it is attached to
+	Follows string `json:"follows,omitempty"`  // the property that holds its rate, or `carrier.pos` when it is attached to that
 	LeaseMs int64  `json:"lease_ms,omitempty"` // of a hold
 }
 
@@ -126,7 +142,35 @@ func (c *Contract) outline(full bool) *Outline {
 			o.Events = append(o.Events, e.outline())
 		}
 	}
+	o.Groups = c.groups(o)
 	return o
+}
+
+// groups describes the groups by places in the outline.
+func (c *Contract) groups(o *Outline) []GroupOutline {
+	out := []GroupOutline{}
+	for _, g := range c.Grouping().Groups {
+		group := GroupOutline{To: g.to, Lanes: []LaneOutline{}}
+		for _, l := range g.Lanes {
+			lane := LaneOutline{Kind: o.place(l.Kind.Name), Whole: l.Whole, Properties: []int{}}
+			for _, p := range l.Properties {
+				lane.Properties = append(lane.Properties, o.Kinds[lane.Kind].place(p.Name))
+			}
+			group.Lanes = append(group.Lanes, lane)
+		}
+		out = append(out, group)
+	}
+	return out
+}
+
+// place finds a kind by its name, -1 for none.
+func (o *Outline) place(kind string) int {
+	return slices.IndexFunc(o.Kinds, func(k KindOutline) bool { return k.Name == kind })
+}
+
+// place finds a property by its name, -1 for none.
+func (k *KindOutline) place(property string) int {
+	return slices.IndexFunc(k.Properties, func(p PropertyOutline) bool { return p.Name == property })
 }
 
 func (e *Event) outline() EventOutline {
@@ -142,10 +186,10 @@ func (c *Contract) property(p *Property) PropertyOutline {
 	if p.Set != nil {
 		out.SetBy = map[bool]string{true: "owner", false: "client"}[p.Set.Owner]
 	}
-	if f := p.Follows; f != nil && f.Rate != nil {
+	if f := p.Follows; p.Moves() {
 		out.Follows = f.Rate.Name
-	} else if f != nil {
-		out.Follows = f.Holder.Name
+	} else if p.Attaches() {
+		out.Follows = f.Holder.Name + "." + f.To[f.Holder.Type.Kinds[0].Index].Name
 	}
 	if p.Hold != nil {
 		out.LeaseMs = p.Hold.Ms

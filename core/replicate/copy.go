@@ -46,6 +46,7 @@ type Notice struct {
 	Field  wire.Field      // changed: the new value; lost: the last one
 	Old    *contract.Value // changed: nil when the client had none
 	Owner  int             // given: whose it was before
+	Event  *wire.Event     // heard; Thing is then the entity that it is of, nil for none
 }
 
 // What is the sort of a notice.
@@ -59,6 +60,7 @@ const (
 	Given   What = "given" // it has another owner
 	Lost    What = "lost"  // a value that the client may no longer have
 	Changed What = "changed"
+	Heard   What = "heard" // an event
 	Gone    What = "gone"
 )
 
@@ -94,7 +96,7 @@ func (c *Copy) Own(kind string, client int) *Thing {
 }
 
 // Apply brings a copy to the frame's tick and tells what changed. The parts are applied across all blocks in their order:
-// joins, spawns, owners, values, what is gone, leaves.
+// joins, spawns, owners, values, events, what is gone, leaves. An event finds its entity, also one that goes in the same tick.
 func (c *Copy) Apply(f *wire.Frame) []Notice {
 	var out []Notice
 	if f.Snapshot {
@@ -157,6 +159,9 @@ func (c *Copy) Apply(f *wire.Frame) []Notice {
 		}
 	}
 	c.move()
+	for _, e := range f.Events {
+		out = append(out, Notice{What: Heard, Event: e, Thing: c.things[e.Entity]})
+	}
 	for _, b := range f.Blocks {
 		for _, n := range b.Gone {
 			if t := c.things[n]; t != nil {
@@ -210,6 +215,30 @@ func (c *Copy) attach(t *Thing, f *wire.Field) {
 	if to, ok := holder.Field(f.Tied.Prop); ok && len(to.Value.Parts) == len(f.Value.Parts) {
 		f.Value = f.Tied.Value(f.Type, to.Value, to.Type)
 	}
+}
+
+// Digest gives what a frame's digest has to be for this copy. The outline is that which the client was given.
+func (c *Copy) Digest(o *contract.Outline) uint32 {
+	sum := uint64(0)
+	for _, x := range c.Clients {
+		sum += wire.DigestClient(x, slices.Index(o.Roles, x.Role))
+	}
+	for _, t := range c.things {
+		k := slices.IndexFunc(o.Kinds, func(k contract.KindOutline) bool { return k.Name == t.Kind })
+		if k < 0 {
+			continue
+		}
+		sum += wire.DigestEntity(t.Entity, k, t.Owner)
+		for i := range t.Fields {
+			f := &t.Fields[i]
+			p := slices.IndexFunc(o.Kinds[k].Properties, func(p contract.PropertyOutline) bool { return p.Name == f.Name })
+			if p < 0 || o.Kinds[k].Properties[p].Loose {
+				continue // what may be lost is not counted
+			}
+			sum += f.Digest(t.Entity, p)
+		}
+	}
+	return uint32(sum)
 }
 
 // Block gives all that a copy holds, as a snapshot of it.

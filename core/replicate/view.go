@@ -1,15 +1,16 @@
 // Package replicate decides which client is sent what, and holds what a client makes of it: its copy.
 //
-// The server's side, the View, remembers what each audience was last sent. What changed in a tick is put into one block for
-// everyone and one for each client, so that the cost of a tick grows with changes plus clients. Audiences that have to be
-// asked for each client and entity are asked in each tick.
+// The server's side, the View, sorts clients and entities into circles: those who are in an audience together. What changed in a
+// tick is written once for each circle, however many are in it, and what only one client may have into a block of its own. So the
+// cost of a tick grows with changes plus clients. All see the same values: what was last sent of a property, to whomever.
 package replicate
 
 import (
-	"math"
+	"cmp"
 	"slices"
 
 	"kamerad/core/contract"
+	"kamerad/core/rules"
 	"kamerad/core/wire"
 	"kamerad/core/world"
 )
@@ -20,248 +21,299 @@ type Rules interface {
 	Sees(e *world.Entity, client int) bool
 	// Gets tells whether a client gets a property of an entity that it may know of.
 	Gets(e *world.Entity, p *contract.Property, client int) bool
+	// Splits tells whether an audience is found by keys, and whether also by nearness.
+	Splits(a *contract.Named) (keys, near bool)
+	// Viewer and Subject compute the two sides of such an audience, Radius how near is near enough.
+	Viewer(a *contract.Named, client int, out *rules.Side) bool
+	Subject(a *contract.Named, e *world.Entity, out *rules.Side) bool
+	Radius(a *contract.Named) (float64, bool)
 }
 
-// View is what has been sent to the clients of one session. With Everything it is what the server itself holds, for those
-// who run the session: then all goes into the shared block.
+// View is what has been sent to the clients of one session.
 type View struct {
-	Everything bool
-	key        [32]byte
-	world      *world.World
-	rules      Rules
-	classes    []class // by kind
-	clients    []wire.Client
-	sent       map[world.ID]*sent
-	byNumber   map[uint32]*world.Entity
-	fresh      []*sent // spawned in this tick
-	shared     *wire.Block
-	private    map[int]*wire.Block
-	asked      map[int]map[world.ID]*asked // by client
-	waiting    []*sent                     // those with properties that wait for their time
+	key       [32]byte
+	world     *world.World
+	rules     Rules
+	layout    *wire.Layout
+	outline   *contract.Outline
+	audiences []*audience // by the outline's groups
+	plans     []plan      // by kind
+	viewers   []*viewer   // by number
+	roster    []byte      // of this tick
+	rosterSum uint64
+	joined    []wire.Client
+	left      []int
+	sent      map[world.ID]*sent
+	byNumber  map[uint32]*world.Entity
+	fresh     []*sent // spawned in this tick
+	gone      []*sent // despawned in this tick, once they were announced
+	past      []*sent // that the last Cut was told are gone
+	stirred   []*sent // that came to circles or left some with the last Cut
+	given     []*sent // that may have another owner
+	dirty     []*sent // with changes that are sent in this tick
+	waiting   []*sent // with properties that wait for their time
+	again     []again
 }
 
-// class says how a kind and its properties travel.
-type class struct {
-	to    contract.Audience   // of the kind: Everyone, Some or Nobody
-	props []contract.Audience // Everyone, Owner, Some or Nobody
-	some  bool                // the kind or a property has to be asked for
+type again struct {
+	s      *sent
+	p      *contract.Property
+	client int
 }
 
-// sent is an entity as its audiences were last told.
+// plan says how a kind travels.
+type plan struct {
+	contract.KindGrouping
+	place  int   // in the outline; -1 for what no client ever knows of
+	props  []int // by property: its place in the kind's outline, -1 for none
+	back   []*contract.Property
+	plain  uint64  // properties that are sent as differences
+	lanes  []place // of all groups
+	asked  bool    // each client has to be asked
+	owned  bool    // an owner gets something of its own
+	nearby bool    // who is near gets something
+	shown  uint64  // properties that somebody may get
+}
+
+type place struct{ audience, lane int }
+
+// audience is a group of the outline.
+type audience struct {
+	*contract.Group
+	index   int
+	near    bool
+	radius  float64
+	inLane  [][]int // by lane: by property, its place in the lane or -1
+	mask    []uint64
+	yes     *circle
+	circles map[circleKey]*circle
+}
+
+// circleKey is what those in one circle share: equal keys and, of nearness, the cell that the entities are in.
+type circleKey struct {
+	keys [4]int64
+	cell [3]int32
+}
+
+// circle is a set of clients and the entities that they all get.
+type circle struct {
+	audience *audience
+	key      circleKey
+	group    *wire.Group
+	members  int
+	entities int
+	digest   uint64
+	block    []byte // of this tick
+	snapshot []byte // of this tick
+	enters   []entering
+}
+
+type entering struct {
+	s    *sent
+	lane int
+}
+
+// placed is where an entity stands in a circle.
+type placed struct {
+	circle     *circle
+	lane, slot int
+	fresh      bool // it came in this tick
+}
+
+// viewer is a client with what it gets.
+type viewer struct {
+	client  wire.Client
+	role    uint
+	first   bool // it has been sent nothing: a snapshot comes
+	moved   bool // it has another role, or everything is sent anew
+	circles []member
+	left    []*circle // in this tick
+	private *wire.Group
+	held    map[world.ID]*hold
+	dropped []world.ID // in this tick
+	enters  []*hold
+	digest  uint64 // of what is its own
+	handles int
+	free    []int
+	blocks  []byte // of this tick
+	count   int
+}
+
+type member struct {
+	circle *circle
+	handle int
+	fresh  bool
+}
+
+// hold is an entity of which a client has something by itself.
+type hold struct {
+	*sent
+	slot   int
+	whole  bool
+	mask   uint64 // by place in the outline
+	next   uint64
+	came   bool               // in this tick
+	masked map[int]wire.Field // by place: refs of which this client may not know
+	sums   map[int]uint64     // of those
+}
+
+// sent is an entity as it was last sent.
 type sent struct {
+	view   *View
+	plan   *plan
 	number uint32
 	entity *world.Entity
 	owner  int
-	fields []wire.Field // by property, as they were sent; nil until it is first sent
-	ticks  []int64      // by property: when it was last sent; only for what is sent `at most` so often
+	base   []int64      // the row as it was sent, for what is plain
+	fields []wire.Field // by property: what is not plain
+	ticks  []int64      // by property: when it was last sent
+	sums   []uint64     // by property: its part of the digest
+	diffs  []uint64     // by property: what the change of this tick adds to it
+	sum    uint64       // the entity's own part
+	change uint64       // what giving it away adds to that
+	send   uint64       // properties that are sent in this tick
 	later  uint64       // properties that changed and wait for their time
+	at     []placed
+	exited []placed // in this tick
+	live   bool     // it has been announced
+	flash  bool     // it came and went in one tick, and an event speaks of it
+	lists  uint8
 }
 
-// asked is what one client was last told of an entity by audiences that have to be asked.
-type asked struct {
-	owner  int
-	fields map[int]wire.Field // by property
-	ticks  map[int]int64      // by property: when it was last sent; only for what is sent `at most` so often
-}
+// Lists that an entity is in.
+const (
+	inGiven = 1 << iota
+	inDirty
+)
 
 // NewView makes the view of a session. The key hides how entities are numbered inside the server.
-func NewView(key [32]byte, w *world.World, rules Rules, everything bool) *View {
-	v := &View{
-		Everything: everything, key: key, world: w, rules: rules, sent: map[world.ID]*sent{}, byNumber: map[uint32]*world.Entity{},
-		shared: &wire.Block{}, private: map[int]*wire.Block{}, asked: map[int]map[world.ID]*asked{},
+func NewView(key [32]byte, w *world.World, r Rules) *View {
+	c := w.Contract()
+	v := &View{key: key, world: w, rules: r, layout: wire.NewLayout(c.Outline()), sent: map[world.ID]*sent{}, byNumber: map[uint32]*world.Entity{}}
+	v.outline = v.layout.Outline
+	grouping := c.Grouping()
+	for i, kind := range c.Kinds {
+		p := plan{KindGrouping: grouping.Kinds[i], place: -1}
+		p.place = slices.IndexFunc(v.outline.Kinds, func(k contract.KindOutline) bool { return k.Name == kind.Name })
+		for _, prop := range kind.Properties {
+			at := -1
+			if p.place >= 0 && prop.To != contract.Nobody {
+				at = len(p.back)
+				p.back = append(p.back, prop)
+				p.shown |= 1 << prop.Index
+				if wire.Plain(prop.Type) && !prop.Loose && !prop.Moves() && !prop.Attaches() {
+					p.plain |= 1 << prop.Index
+				}
+			}
+			p.props = append(p.props, at)
+		}
+		v.plans = append(v.plans, p)
 	}
-	for _, k := range w.Contract().Kinds {
-		v.classes = append(v.classes, v.classify(k))
+	for i, g := range grouping.Groups {
+		a := &audience{Group: g, index: i, circles: map[circleKey]*circle{}}
+		if g.Aud != nil {
+			_, a.near = r.Splits(g.Aud)
+		}
+		for j, l := range g.Lanes {
+			in, mask := make([]int, len(l.Kind.Properties)), uint64(0)
+			for k := range in {
+				in[k] = slices.Index(l.Properties, l.Kind.Properties[k])
+				if in[k] >= 0 {
+					mask |= 1 << k
+				}
+			}
+			a.inLane, a.mask = append(a.inLane, in), append(a.mask, mask)
+			v.plans[l.Kind.Index].lanes = append(v.plans[l.Kind.Index].lanes, place{i, j})
+		}
+		if g.Yes != 0 {
+			a.yes = v.circle(a, circleKey{})
+		}
+		v.audiences = append(v.audiences, a)
+	}
+	for i := range v.plans {
+		p := &v.plans[i]
+		private := func(r contract.Reach, asked bool) {
+			p.asked = p.asked || asked || r.Term == contract.ByPair
+			p.owned = p.owned || r.Term == contract.ByOwner
+			if r.Term == contract.ByAudience {
+				_, near := v.rules.Splits(r.Aud)
+				p.nearby = p.nearby || near
+			}
+		}
+		private(p.Reach, false)
+		for j, x := range p.Properties {
+			if p.props[j] >= 0 && !x.With {
+				private(x.Reach, x.Asked)
+			}
+		}
 	}
 	return v
 }
 
-func (v *View) classify(k *contract.Kind) class {
-	c := class{to: k.To}
-	if c.to == contract.Owner {
-		c.to = contract.Some
-	}
-	if v.Everything {
-		c.to = contract.Everyone
-	}
-	c.some = c.to == contract.Some
-	for _, p := range k.Properties {
-		to := p.To
-		switch {
-		case v.Everything:
-			to = contract.Everyone
-		case to == contract.Nobody || c.to == contract.Nobody:
-			to = contract.Nobody
-		case c.to == contract.Some || hides(p.Type):
-			to = contract.Some
-		}
-		c.some = c.some || to == contract.Some
-		c.props = append(c.props, to)
-	}
-	return c
-}
-
-// hides tells whether a value refers to entities that not everyone may know of.
-func hides(t *contract.Type) bool {
-	if t.Form == contract.FormEntity {
-		return slices.ContainsFunc(t.Kinds, func(k *contract.Kind) bool { return k.To != contract.Everyone })
-	}
-	return t.Key != nil && hides(t.Key) || t.Of != nil && hides(t.Of) || slices.ContainsFunc(t.Parts, func(p contract.Param) bool { return hides(p.Type) })
-}
-
-// own gives the block of one client.
-func (v *View) own(client int) *wire.Block {
-	b := v.private[client]
-	if b == nil {
-		b = &wire.Block{}
-		v.private[client] = b
-	}
-	return b
+func (v *View) circle(a *audience, key circleKey) *circle {
+	lanes := v.outline.Groups[a.index].Lanes
+	return &circle{audience: a, key: key, group: wire.NewGroup(v.layout, lanes)}
 }
 
 // Joined tells of a new client, or of one that has another role.
 func (v *View) Joined(c wire.Client) {
-	if i := slices.IndexFunc(v.clients, func(x wire.Client) bool { return x.Number == c.Number }); i >= 0 {
-		v.clients[i] = c
+	v.joined = slices.DeleteFunc(v.joined, func(x wire.Client) bool { return x.Number == c.Number })
+	v.joined = append(v.joined, c)
+	role := slices.Index(v.outline.Roles, c.Role)
+	if u := v.viewer(c.Number); u != nil {
+		v.rosterSum -= wire.DigestClient(u.client, int(u.role))
+		u.client, u.role, u.moved = c, uint(role), true
 	} else {
-		v.clients = append(v.clients, c)
-		v.asked[c.Number] = map[world.ID]*asked{}
+		u := &viewer{client: c, role: uint(role)}
+		u.begin(v)
+		v.viewers = append(v.viewers, u)
 	}
-	v.shared.Joined = append(v.shared.Joined, c)
+	v.rosterSum += wire.DigestClient(c, role)
+}
+
+// begin lets a viewer be sent everything anew.
+func (u *viewer) begin(v *View) {
+	for _, m := range u.circles {
+		m.circle.members--
+	}
+	u.first, u.moved, u.circles, u.held, u.digest, u.handles, u.free = true, true, nil, map[world.ID]*hold{}, 0, 0, nil
+	u.private = wire.NewGroup(v.layout, nil)
+}
+
+// Resync sends a client all that it may have with the next Cut, as a snapshot.
+func (v *View) Resync(client int) {
+	if u := v.viewer(client); u != nil {
+		u.begin(v)
+	}
 }
 
 // Left tells of a client that is gone.
 func (v *View) Left(number int) {
-	v.clients = slices.DeleteFunc(v.clients, func(c wire.Client) bool { return c.Number == number })
-	delete(v.asked, number)
-	delete(v.private, number)
-	v.shared.Left = append(v.shared.Left, number)
+	u := v.viewer(number)
+	if u == nil {
+		return
+	}
+	v.rosterSum -= wire.DigestClient(u.client, int(u.role))
+	u.begin(v)
+	v.viewers = slices.DeleteFunc(v.viewers, func(x *viewer) bool { return x == u })
+	v.joined = slices.DeleteFunc(v.joined, func(x wire.Client) bool { return x.Number == number })
+	v.left = append(v.left, number)
+}
+
+func (v *View) viewer(number int) *viewer {
+	i, found := slices.BinarySearchFunc(v.viewers, number, func(u *viewer, n int) int { return u.client.Number - n })
+	if !found {
+		return nil
+	}
+	return v.viewers[i]
 }
 
 // Spawned tells of a new entity. It is sent with the values that it has when the tick is cut.
 func (v *View) Spawned(e *world.Entity) {
-	s := &sent{number: number(v.key, e, len(v.classes)), entity: e, owner: e.Owner}
+	s := &sent{view: v, plan: &v.plans[e.Kind.Index], number: number(v.key, e, len(v.plans)), entity: e, owner: e.Owner}
 	v.sent[e.ID] = s
 	v.byNumber[s.number] = e
 	v.fresh = append(v.fresh, s)
-}
-
-// field reads a property for everyone.
-func (v *View) field(e *world.Entity, p *contract.Property) wire.Field {
-	return wire.Field{Name: p.Name, Type: p.Type, Value: p.Type.Refs(v.world.Value(e, p), v.number), Motion: v.motion(e, p), Tied: v.tied(e, p)}
-}
-
-// fieldFor reads a property for one client, to whom a ref to what it may not know of is nothing.
-func (v *View) fieldFor(e *world.Entity, p *contract.Property, client int) wire.Field {
-	return wire.Field{Name: p.Name, Type: p.Type, Value: v.For(client, p.Type, v.world.Value(e, p)), Motion: v.motion(e, p)}
-}
-
-// tied says to what a property is attached now, or nil. Only what everyone has can be computed by everyone: else the value is sent.
-func (v *View) tied(e *world.Entity, p *contract.Property) *wire.Attached {
-	f := p.Follows
-	if f == nil || f.Holder == nil || !f.Open {
-		return nil
-	}
-	holder := v.world.Entity(world.ID(e.Nums[f.Holder.Slot]))
-	if holder == nil {
-		return nil
-	}
-	a := &wire.Attached{Ref: f.Holder.Name, Prop: f.To[holder.Kind.Index].Name}
-	for _, n := range f.By {
-		a.By = append(a.By, math.Float64frombits(uint64(n)))
-	}
-	return a
-}
-
-// motion gives the motion of a property that moves by a rate, or nil. It begins anew now when the property or its rate was
-// written since it was last computed. What is sent only so often travels as it is: its copies lag behind.
-func (v *View) motion(e *world.Entity, p *contract.Property) *wire.Motion {
-	f := p.Follows
-	if f == nil || f.Rate == nil || p.AtMost > 0 || f.Rate.AtMost > 0 {
-		return nil
-	}
-	w := p.Type.Width()
-	began := f.Slot + w
-	now, wanted := e.Nums[p.Slot:p.Slot+w], e.Nums[f.Rate.Slot:f.Rate.Slot+w]
-	start, rate, made := e.Nums[f.Slot:began], e.Nums[began+1:began+1+w], e.Nums[began+1+w:began+1+2*w]
-	m := &wire.Motion{RateType: f.Rate.Type, Rate: f.Rate.Type.FromSlots(wanted, nil), Ticks: v.world.Contract().TickRate}
-	if e.Nums[began] != 0 && slices.Equal(rate, wanted) && slices.Equal(made, now) {
-		m.From, m.At = p.Type.FromSlots(start, nil), e.Nums[began]-1
-	} else {
-		m.From, m.At = p.Type.FromSlots(now, nil), v.world.Tick
-	}
-	return m
-}
-
-// For gives a value as one client may have it: refs as public numbers, and as nothing where the client may not know the entity.
-func (v *View) For(client int, t *contract.Type, value contract.Value) contract.Value {
-	return t.Refs(value, func(id int64) int64 {
-		e := v.world.Entity(world.ID(id))
-		if e == nil || !v.Everything && !v.rules.Sees(e, client) {
-			return 0
-		}
-		return v.number(id)
-	})
-}
-
-// number gives the public number of an entity by its ID; of one that is gone, as of nothing, it is 0.
-func (v *View) number(id int64) int64 {
-	if e := v.world.Entity(world.ID(id)); e != nil {
-		return int64(v.Number(e))
-	}
-	return 0
-}
-
-// announce puts a new entity into the blocks of those who may know of it.
-func (v *View) announce(s *sent) {
-	e := s.entity
-	c := &v.classes[e.Kind.Index]
-	s.owner = e.Owner
-	s.fields = make([]wire.Field, len(e.Kind.Properties)) // not nil, also without a property
-	s.ticks = make([]int64, len(e.Kind.Properties))
-	for i := range s.ticks {
-		s.ticks[i] = v.world.Tick
-	}
-	if c.to != contract.Everyone {
-		return // it is asked for
-	}
-	for i, p := range e.Kind.Properties {
-		if c.props[i] == contract.Everyone || c.props[i] == contract.Owner {
-			s.fields[i] = v.field(e, p)
-		}
-	}
-	v.shared.Spawned = append(v.shared.Spawned, v.spawn(s, c, func(to contract.Audience) bool { return to == contract.Everyone }))
-	// What only the owner may have travels with the same frame, in the owner's own block.
-	v.handOver(s, e.Owner)
-}
-
-// handOver gives an owner what only owners have.
-func (v *View) handOver(s *sent, owner int) {
-	c := &v.classes[s.entity.Kind.Index]
-	u := wire.Update{Entity: s.number, Kind: s.entity.Kind.Name}
-	for i := range s.entity.Kind.Properties {
-		if c.props[i] == contract.Owner {
-			u.Fields = append(u.Fields, s.fields[i])
-		}
-	}
-	if u.Fields != nil && v.asked[owner] != nil {
-		b := v.own(owner)
-		b.Values = append(b.Values, u)
-	}
-}
-
-func (v *View) spawn(s *sent, c *class, may func(to contract.Audience) bool) wire.Spawn {
-	out := wire.Spawn{Entity: s.number, Kind: s.entity.Kind.Name, Owner: s.owner}
-	for i, p := range s.entity.Kind.Properties {
-		if may(c.props[i]) {
-			f := s.fields[i]
-			if f.Tied != nil { // where it is now, for when what it is attached to is gone
-				f.Value = v.world.Value(s.entity, p)
-			}
-			out.Fields = append(out.Fields, f)
-		}
-	}
-	return out
 }
 
 // Despawned tells that an entity is gone.
@@ -270,248 +322,174 @@ func (v *View) Despawned(e *world.Entity) {
 	if s == nil {
 		return
 	}
-	delete(v.sent, e.ID)
 	delete(v.byNumber, s.number)
-	if s.fields == nil {
-		v.fresh = slices.DeleteFunc(v.fresh, func(x *sent) bool { return x == s })
-		return // nobody was told of it
+	if s.live {
+		v.gone = append(v.gone, s)
 	}
-	if v.classes[e.Kind.Index].to == contract.Everyone {
-		v.shared.Gone = append(v.shared.Gone, s.number)
-	}
-	for client, known := range v.asked {
-		if known[e.ID] != nil && v.classes[e.Kind.Index].to == contract.Some {
-			b := v.own(client)
-			b.Gone = append(b.Gone, s.number)
-		}
-		delete(known, e.ID)
+}
+
+// Speaks tells that an event of this tick names an entity: one that came and went in this tick is sent all the same.
+func (v *View) Speaks(id world.ID) {
+	if s := v.sent[id]; s != nil && !s.live {
+		s.flash = true
 	}
 }
 
 // Given tells that an entity may have another owner.
 func (v *View) Given(e *world.Entity) {
-	s := v.sent[e.ID]
-	if s == nil || s.fields == nil || s.owner == e.Owner {
-		return
+	if s := v.sent[e.ID]; s != nil && s.live && s.lists&inGiven == 0 {
+		s.lists |= inGiven
+		v.given = append(v.given, s)
 	}
-	c := &v.classes[e.Kind.Index]
-	before := s.owner
-	if s.owner = e.Owner; c.to != contract.Everyone {
-		return // those who know of it are told when they are asked for
-	}
-	v.shared.Owned = append(v.shared.Owned, wire.Owned{Entity: s.number, Owner: e.Owner})
-	u := wire.Update{Entity: s.number, Kind: e.Kind.Name}
-	for i, p := range e.Kind.Properties {
-		if c.props[i] == contract.Owner {
-			u.Withdrawn = append(u.Withdrawn, p.Name)
-			s.fields[i] = v.field(e, p)
-		}
-	}
-	if before != 0 && u.Withdrawn != nil && v.asked[before] != nil {
-		b := v.own(before)
-		b.Values = append(b.Values, u)
-	}
-	v.handOver(s, e.Owner)
 }
 
 // Written tells that properties of an entity may have changed, one bit each. A value that is what was last sent is not sent.
 func (v *View) Written(e *world.Entity, properties uint64) {
 	s := v.sent[e.ID]
-	if s == nil || s.fields == nil {
+	if s == nil || !s.live || e.Gone {
 		return
 	}
-	c := &v.classes[e.Kind.Index]
-	for i, p := range e.Kind.Properties { // another rate or holder is another motion, also of what stands where it was
-		if f := p.Follows; f != nil && (f.Rate != nil && properties&(1<<f.Rate.Index) != 0 || f.Holder != nil && properties&(1<<f.Holder.Index) != 0) {
-			properties |= 1 << i
-		}
-	}
-	var all, own []wire.Field
-	for i, p := range e.Kind.Properties {
-		to := c.props[i]
-		if properties&(1<<i) == 0 || to != contract.Everyone && to != contract.Owner {
+	for rest := moved(e.Kind, properties) & s.plan.shown; rest != 0; rest &= rest - 1 {
+		p := e.Kind.Properties[lowest(rest)]
+		bit := uint64(1) << p.Index
+		if s.same(p) {
+			s.later &^= bit
 			continue
 		}
-		f := v.field(e, p)
-		if f.Same(s.fields[i]) {
-			continue
-		}
-		if !v.due(p, s.ticks[i]) {
+		if p.AtMost > 0 && (v.world.Tick-s.ticks[p.Index])*int64(p.AtMost) < int64(v.world.Contract().TickRate) {
 			if s.later == 0 {
 				v.waiting = append(v.waiting, s)
 			}
-			s.later |= 1 << i
+			s.later |= bit
 			continue
 		}
-		s.fields[i], s.ticks[i] = f, v.world.Tick
-		if to == contract.Everyone {
-			all = append(all, f)
-		} else {
-			own = append(own, f)
-		}
-	}
-	if all != nil {
-		v.shared.Values = append(v.shared.Values, wire.Update{Entity: s.number, Kind: e.Kind.Name, Fields: all})
-	}
-	if own != nil && v.asked[s.owner] != nil {
-		b := v.own(s.owner)
-		b.Values = append(b.Values, wire.Update{Entity: s.number, Kind: e.Kind.Name, Fields: own})
+		s.take(p)
 	}
 }
 
 // Again sends a client the value of a property once more, as it is: what the client wrote itself was not taken.
 func (v *View) Again(e *world.Entity, p *contract.Property, client int) {
-	s := v.sent[e.ID]
-	if s == nil || s.fields == nil || v.Everything || !v.rules.Sees(e, client) || !v.rules.Gets(e, p, client) {
-		return
-	}
-	b := v.own(client)
-	b.Values = append(b.Values, wire.Update{Entity: s.number, Kind: e.Kind.Name, Fields: []wire.Field{v.fieldFor(e, p, client)}})
-}
-
-// due tells whether a property that was last sent at a tick may be sent again. What the server itself holds is always told.
-func (v *View) due(p *contract.Property, last int64) bool {
-	return p.AtMost == 0 || v.Everything || (v.world.Tick-last)*int64(p.AtMost) >= int64(v.world.Contract().TickRate)
-}
-
-// ask brings a client's knowledge of what has to be asked for up to date.
-func (v *View) ask(client int, known map[world.ID]*asked) {
-	for k := range v.classes {
-		c := &v.classes[k]
-		if !c.some {
-			continue
-		}
-		for _, e := range v.world.Kind(k) {
-			s := v.sent[e.ID]
-			if s == nil {
-				continue
-			}
-			a := known[e.ID]
-			if c.to == contract.Some && !v.rules.Sees(e, client) {
-				if a != nil {
-					b := v.own(client)
-					b.Gone = append(b.Gone, s.number)
-					delete(known, e.ID)
-				}
-				continue
-			}
-			first := a == nil
-			if first {
-				a = &asked{owner: e.Owner, fields: map[int]wire.Field{}, ticks: map[int]int64{}}
-				known[e.ID] = a
-			}
-			u := wire.Update{Entity: s.number, Kind: e.Kind.Name}
-			for i, p := range e.Kind.Properties {
-				if c.props[i] != contract.Some {
-					continue
-				}
-				old, had := a.fields[i]
-				if !v.rules.Gets(e, p, client) {
-					if had {
-						delete(a.fields, i)
-						u.Withdrawn = append(u.Withdrawn, p.Name)
-					}
-					continue
-				}
-				f := v.fieldFor(e, p, client)
-				if had && (f.Same(old) || !v.due(p, a.ticks[i])) {
-					continue
-				}
-				if a.fields[i] = f; p.AtMost > 0 {
-					a.ticks[i] = v.world.Tick
-				}
-				u.Fields = append(u.Fields, f)
-			}
-			switch {
-			case first && c.to == contract.Some:
-				b := v.own(client)
-				b.Spawned = append(b.Spawned, wire.Spawn{Entity: s.number, Kind: e.Kind.Name, Owner: e.Owner, Fields: u.Fields})
-				continue
-			case c.to == contract.Some && a.owner != e.Owner:
-				a.owner = e.Owner
-				b := v.own(client)
-				b.Owned = append(b.Owned, wire.Owned{Entity: s.number, Owner: e.Owner})
-			}
-			if u.Fields != nil || u.Withdrawn != nil {
-				b := v.own(client)
-				b.Values = append(b.Values, u)
-			}
-		}
-	}
-	// The order of spawning is the server's own.
-	if b := v.private[client]; b != nil {
-		slices.SortFunc(b.Spawned, func(a, c wire.Spawn) int { return int(int64(a.Entity) - int64(c.Entity)) })
-		slices.SortStableFunc(b.Values, func(a, c wire.Update) int { return int(int64(a.Entity) - int64(c.Entity)) })
-		slices.Sort(b.Gone)
+	if s := v.sent[e.ID]; s != nil {
+		v.again = append(v.again, again{s, p, client})
 	}
 }
 
-// Snapshot gives a client all that it may have, as it was last sent: the blocks of the present tick fit on top of it. It has
-// to be asked for before the tick's changes are told to the view.
-func (v *View) Snapshot(client int) *wire.Block {
-	b := &wire.Block{Joined: slices.Clone(v.clients)}
-	ids := make([]world.ID, 0, len(v.sent))
-	for id := range v.sent {
-		ids = append(ids, id)
+// same tells whether a property is what was last sent.
+func (s *sent) same(p *contract.Property) bool {
+	e := s.entity
+	if s.plan.plain&(1<<p.Index) != 0 {
+		w := p.Type.Width()
+		return slices.Equal(s.base[p.Slot:p.Slot+w], e.Nums[p.Slot:p.Slot+w])
 	}
-	slices.Sort(ids)
-	for _, id := range ids {
-		s := v.sent[id]
-		if s.fields == nil {
-			continue
+	old := &s.fields[p.Index]
+	if old.Motion != nil && p.Moves() {
+		f, w := p.Follows, p.Type.Width()
+		began := f.Slot + w
+		if e.Nums[began]-1 == old.Motion.At && slices.Equal(e.Nums[began+1:began+1+w], e.Nums[f.Rate.Slot:f.Rate.Slot+w]) && slices.Equal(e.Nums[began+1+w:began+1+2*w], e.Nums[p.Slot:p.Slot+w]) {
+			return true // it goes on
 		}
-		c := &v.classes[s.entity.Kind.Index]
-		a := v.asked[client][id]
-		if c.to == contract.Nobody || c.to == contract.Some && a == nil {
-			continue
-		}
-		out := v.spawn(s, c, func(to contract.Audience) bool {
-			return to == contract.Everyone || to == contract.Owner && client != 0 && s.owner == client
-		})
-		if a != nil {
-			if c.to == contract.Some {
-				out.Owner = a.owner
-			}
-			for i := range s.entity.Kind.Properties {
-				if f, had := a.fields[i]; had {
-					out.Fields = append(out.Fields, f)
-				}
-			}
-		}
-		b.Spawned = append(b.Spawned, out)
 	}
-	// By their public numbers: the order of spawning is the server's own.
-	if !v.Everything {
-		slices.SortFunc(b.Spawned, func(a, c wire.Spawn) int { return int(int64(a.Entity) - int64(c.Entity)) })
-	}
-	return b
+	return s.read(p).Same(*old)
 }
 
-// Cut ends a tick: it gives the block for everyone and those for single clients, and begins new ones.
-func (v *View) Cut() (shared *wire.Block, private map[int]*wire.Block) {
-	for _, s := range v.fresh {
-		v.announce(s)
+// read gives a property as it is now.
+func (s *sent) read(p *contract.Property) wire.Field {
+	v := s.view
+	return wire.Field{Name: p.Name, Type: p.Type, Value: p.Type.Refs(v.world.Value(s.entity, p), v.public), Motion: motion(v.world, s.entity, p), Tied: tied(v.world, s.entity, p)}
+}
+
+// public gives the number of an entity by its ID; of one that is gone, as of nothing, it is 0.
+func (v *View) public(id int64) int64 {
+	if e := v.world.Entity(world.ID(id)); e != nil {
+		return int64(v.Number(e))
 	}
-	v.fresh = nil
-	waiting := v.waiting
-	v.waiting = nil
-	// The order in which they came to wait may come from what some clients may not have.
-	slices.SortFunc(waiting, func(a, b *sent) int { return int(a.entity.ID - b.entity.ID) })
-	for _, s := range waiting {
-		if later := s.later; v.sent[s.entity.ID] == s {
-			s.later = 0
-			v.Written(s.entity, later)
+	return 0
+}
+
+// take makes what a property is now what is sent of it in this tick.
+func (s *sent) take(p *contract.Property) {
+	v, i := s.view, p.Index
+	before := s.sums[i]
+	s.later &^= 1 << i
+	s.send |= 1 << i
+	s.ticks[i] = v.world.Tick
+	at := s.plan.props[i]
+	if s.plan.plain&(1<<i) != 0 {
+		s.sums[i] = wire.DigestSlots(s.number, at, s.entity.Nums[p.Slot:p.Slot+p.Type.Width()])
+	} else {
+		s.fields[i] = s.read(p)
+		if s.sums[i] = s.fields[i].Digest(s.number, at); p.Loose {
+			s.sums[i] = 0
 		}
 	}
-	if !v.Everything {
-		for _, c := range v.clients {
-			v.ask(c.Number, v.asked[c.Number])
-		}
-		slices.SortFunc(v.shared.Spawned, func(a, c wire.Spawn) int { return int(int64(a.Entity) - int64(c.Entity)) })
+	s.diffs[i] = s.sums[i] - before
+	if s.lists&inDirty == 0 {
+		s.lists |= inDirty
+		v.dirty = append(v.dirty, s)
 	}
-	shared, private = v.shared, v.private
-	v.shared, v.private = &wire.Block{}, map[int]*wire.Block{}
-	return shared, private
+}
+
+// announce makes a new entity one that can be sent.
+func (s *sent) announce() {
+	k := s.entity.Kind
+	n := len(k.Properties)
+	s.live, s.owner = true, s.entity.Owner
+	s.base, s.fields = slices.Clone(s.entity.Nums), make([]wire.Field, n)
+	s.ticks, s.sums, s.diffs = make([]int64, n), make([]uint64, n), make([]uint64, n)
+	for _, p := range s.plan.back {
+		s.take(p)
+	}
+	clear(s.diffs)
+	s.send = 0
+	s.sum = wire.DigestEntity(s.number, s.plan.place, s.owner)
+}
+
+// Number is that toward clients.
+func (s *sent) Number() uint32 { return s.number }
+
+// Owner is a client's number, 0 for the server.
+func (s *sent) Owner() int { return s.owner }
+
+// Field gives a property as it is sent, by its place in the outline.
+func (s *sent) Field(prop int) wire.Field {
+	p := s.plan.back[prop]
+	if s.plan.plain&(1<<p.Index) != 0 {
+		_, now := s.Slots(prop)
+		return wire.Field{Name: p.Name, Type: p.Type, Value: p.Type.FromSlots(now, nil)}
+	}
+	f := s.fields[p.Index]
+	if f.Tied != nil { // where it is now, for when what it is attached to is gone
+		f.Value = s.view.world.Value(s.entity, p)
+	}
+	return f
+}
+
+// Slots gives a plain property as it was sent before, and as it is sent now.
+func (s *sent) Slots(prop int) (old, now []int64) {
+	p := s.plan.back[prop]
+	w := p.Type.Width()
+	old = s.base[p.Slot : p.Slot+w]
+	if s.send&(1<<p.Index) != 0 {
+		return old, s.entity.Nums[p.Slot : p.Slot+w]
+	}
+	return old, old
+}
+
+// Moved notes the slot in a circle.
+func (s *sent) Moved(g *wire.Group, lane, slot int) {
+	for i := range s.at {
+		if x := &s.at[i]; x.circle.group == g && x.lane == lane {
+			x.slot = slot
+		}
+	}
+}
+
+// Field gives a property as this client may have it.
+func (h *hold) Field(prop int) wire.Field {
+	if f, ok := h.masked[prop]; ok {
+		return f
+	}
+	return h.sent.Field(prop)
 }
 
 // Entity finds an entity by the number that clients know it by, if this client may know of it; else nil.
@@ -528,5 +506,55 @@ func (v *View) Number(e *world.Entity) uint32 {
 	if s := v.sent[e.ID]; s != nil {
 		return s.number
 	}
-	return number(v.key, e, len(v.classes))
+	return number(v.key, e, len(v.plans))
 }
+
+// For gives a value as one client may have it at this moment: refs as public numbers, and as nothing where the client may not know
+// of the entity.
+func (v *View) For(client int, t *contract.Type, value contract.Value) contract.Value {
+	return t.Refs(value, func(id int64) int64 {
+		if e := v.world.Entity(world.ID(id)); e != nil && v.rules.Sees(e, client) {
+			return int64(v.Number(e))
+		}
+		return 0
+	})
+}
+
+// Told gives a value as it travels with the last Cut: refs as public numbers, and as nothing where the client does not know the
+// entity then.
+func (v *View) Told(client int, t *contract.Type, value contract.Value) contract.Value {
+	return t.Refs(value, func(id int64) int64 {
+		if n := v.Known(client, world.ID(id)); n != 0 {
+			return int64(n)
+		}
+		return 0
+	})
+}
+
+// Known gives the number of an entity that a client knows of, or that the last Cut takes from it; else 0.
+func (v *View) Known(client int, id world.ID) uint32 {
+	u, s := v.viewer(client), v.sent[id]
+	if u == nil || s == nil {
+		return 0
+	}
+	if h := u.held[id]; h != nil && h.whole || slices.Contains(u.dropped, id) {
+		return s.number
+	}
+	in := func(list []placed, exited bool) bool {
+		return slices.ContainsFunc(list, func(x placed) bool {
+			if !x.circle.audience.Lanes[x.lane].Whole {
+				return false
+			}
+			if !x.fresh && slices.Contains(u.left, x.circle) {
+				return true
+			}
+			return slices.ContainsFunc(u.circles, func(m member) bool { return m.circle == x.circle && !(exited && m.fresh) })
+		})
+	}
+	if in(s.at, false) || in(s.exited, true) {
+		return s.number
+	}
+	return 0
+}
+
+func byNumber(a, b *sent) int { return cmp.Compare(a.number, b.number) }

@@ -159,6 +159,8 @@ type code struct {
 	params     []param
 	nums       int // locals, arguments first
 	memory     int
+	width      int  // slots of the value that is computed
+	real       bool // they are doubles
 }
 
 // param is where an argument goes.

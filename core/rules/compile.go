@@ -15,6 +15,7 @@ type Program struct {
 	actions   []code
 	fns       []code
 	audiences []code
+	splits    []*splitCode // by audience; nil for one that has to be asked
 	join      *code
 	lost      *code
 	back      *code
@@ -85,6 +86,7 @@ func Compile(c *contract.Contract) (p *Program, err error) {
 		g.into(b.Value, at)
 		g.emit(ins{op: opMoves, b: uint8(at), k: int64(width)})
 		out := g.finish(nil)
+		out.width, out.real = width, b.Value.Type.Reals() > 0 && !b.Value.Type.Counted()
 		p.memory = max(p.memory, out.memory)
 		return &out
 	}
@@ -146,6 +148,9 @@ func Compile(c *contract.Contract) (p *Program, err error) {
 			kind.props = append(kind.props, pc)
 		}
 		p.kinds = append(p.kinds, kind)
+	}
+	for _, a := range c.Audiences { // the last: a piece's number is part of its rolls
+		p.splits = append(p.splits, split(a, body))
 	}
 	return p, nil
 }

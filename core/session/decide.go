@@ -6,14 +6,38 @@ import (
 	"strings"
 
 	"kamerad/core/contract"
-	"kamerad/core/replicate"
 	"kamerad/core/rules"
 	"kamerad/core/wire"
 	"kamerad/core/world"
 )
 
+// listener is told what becomes of clients and entities.
+type listener interface {
+	Joined(c wire.Client)
+	Left(number int)
+	Spawned(e *world.Entity)
+	Despawned(e *world.Entity)
+	Given(e *world.Entity)
+	Written(e *world.Entity, properties uint64)
+}
+
+// told is an event on its way to clients.
+type told struct {
+	rules.Told
+	kind, at    int    // in the outline
+	refs        bool   // arguments hold refs, which mean something else to each client
+	known, bare []byte // packed, for those who know its entity and for those who do not
+}
+
+// answer is what a request replies, with refs that are put into numbers once it is known what its client gets with it.
+type answer struct {
+	at    int // among the decisions of the tick
+	typ   *contract.Type
+	value contract.Value
+}
+
 // eachView calls f for the clients' view and, when traced, for the server's own.
-func (s *Session) eachView(f func(v *replicate.View)) {
+func (s *Session) eachView(f func(v listener)) {
 	f(s.view)
 	if s.truth != nil {
 		f(s.truth)
@@ -29,7 +53,7 @@ func (s *Session) join(t *seat) {
 	t.joined = true
 	s.world.Enter(t.client)
 	c := s.known(t)
-	s.eachView(func(v *replicate.View) { v.Joined(c) })
+	s.eachView(func(v listener) { v.Joined(c) })
 	s.cause('j', int64(c.Number), 0)
 	s.conclude("on join", s.machine.Join(&t.client))
 }
@@ -127,7 +151,7 @@ func (s *Session) leave(t *seat) {
 		s.world.Despawn(e)
 	})
 	s.settle(nil)
-	s.eachView(func(v *replicate.View) { v.Left(n) })
+	s.eachView(func(v listener) { v.Left(n) })
 }
 
 // settle ends a transaction as its outcome says: all that it did happens, or nothing. It gives the changes when traced, and
@@ -145,7 +169,7 @@ func (s *Session) settle(o *rules.Outcome) (changes []Change, told []rules.Told)
 			t := c.Property.Type
 			changes = append(changes, Change{
 				Entity: s.view.Number(c.Entity), Kind: c.Entity.Kind.Name, Owner: c.Entity.Owner,
-				Property: c.Property.Name, Type: t, Old: s.truth.For(0, t, c.Old), New: s.truth.For(0, t, c.New),
+				Property: c.Property.Name, Type: t, Old: s.truth.Refs(t, c.Old), New: s.truth.Refs(t, c.New),
 			})
 		}
 	}
@@ -155,7 +179,7 @@ func (s *Session) settle(o *rules.Outcome) (changes []Change, told []rules.Told)
 			s.roled = true // dealt with once the cause is concluded
 			return
 		}
-		s.eachView(func(v *replicate.View) {
+		s.eachView(func(v listener) {
 			switch {
 			case n.Spawn:
 				v.Spawned(n.Entity)
@@ -202,52 +226,73 @@ func (s *Session) expel(client int, reason string) {
 	}
 }
 
+// tell puts an event on its way. Who hears it is decided now; what each of them knows of its entities, with the tick's end.
 func (s *Session) tell(e rules.Told) {
-	private := false
-	for _, p := range e.Event.Params {
-		private = private || p.Type.Has(contract.FormEntity)
-	}
-	// word words the event as one client may have it: refs to what it may not know of are nothing.
-	word := func(client int, known bool) *wire.Event {
-		out := &wire.Event{Event: e.Event.FullName()}
-		for i, p := range e.Event.Params {
-			v := e.Values[i]
-			if client > 0 {
-				v = s.view.For(client, p.Type, v)
-			} else if s.truth != nil {
-				v = s.truth.For(0, p.Type, v)
-			}
-			out.Fields = append(out.Fields, wire.Field{Name: p.Name, Type: p.Type, Value: v})
+	out := &told{Told: e, kind: -1}
+	out.Values, out.Clients = slices.Clone(e.Values), nil // what is passed is used again
+	o := s.view.Layout().Outline
+	events := o.Events
+	if k := e.Event.Kind; k != nil {
+		if out.kind = slices.IndexFunc(o.Kinds, func(x contract.KindOutline) bool { return x.Name == k.Name }); out.kind >= 0 {
+			events = o.Kinds[out.kind].Events
 		}
-		if e.Entity != nil && known {
-			out.Entity = s.view.Number(e.Entity)
-		}
-		return out
 	}
-	whole := word(0, true)
-	var bare *wire.Event
-	told := Told{Event: whole, Clients: []int{}}
+	out.at = slices.IndexFunc(events, func(x contract.EventOutline) bool { return x.Name == e.Event.Name })
+	whole := &wire.Event{Event: e.Event.FullName()}
+	if e.Entity != nil {
+		s.view.Speaks(e.Entity.ID)
+		whole.Entity = s.view.Number(e.Entity)
+	}
+	for i, p := range e.Event.Params {
+		if p.Type.Has(contract.FormEntity) {
+			out.refs = true
+			p.Type.Refs(e.Values[i], func(id int64) int64 {
+				s.view.Speaks(world.ID(id))
+				return 0
+			})
+		}
+		if s.truth != nil {
+			whole.Fields = append(whole.Fields, wire.Field{Name: p.Name, Type: p.Type, Value: s.truth.Refs(p.Type, e.Values[i])})
+		}
+	}
+	list := Told{Event: whole, Clients: []int{}}
 	for _, t := range s.order {
 		n := t.client.Number
 		if !t.joined || !e.Everyone && !slices.Contains(e.Clients, n) {
 			continue
 		}
-		told.Clients = append(told.Clients, n)
-		// Who may not know the entity hears the event without it.
-		known := e.Entity == nil || s.machine.Sees(e.Entity, n)
-		switch {
-		case private:
-			t.events = append(t.events, word(n, known))
-		case known:
-			t.events = append(t.events, whole)
-		default:
-			if bare == nil {
-				bare = word(0, false)
-			}
-			t.events = append(t.events, bare)
+		list.Clients = append(list.Clients, n)
+		if out.at >= 0 && (out.kind >= 0 || e.Event.Kind == nil) { // else nobody knows what it is
+			t.events = append(t.events, out)
 		}
 	}
-	s.told = append(s.told, told)
+	s.told = append(s.told, list)
+}
+
+// packed gives an event as one client may have it: refs to what it does not know of are nothing, and who does not know the event's
+// entity hears it without.
+func (s *Session) packed(e *told, client int) []byte {
+	number := uint32(0)
+	if e.Entity != nil {
+		number = s.view.Known(client, e.Entity.ID)
+	}
+	into := &e.bare
+	if number != 0 {
+		into = &e.known
+	}
+	if *into != nil && !e.refs {
+		return *into
+	}
+	out := &wire.Event{Entity: number}
+	for i, p := range e.Event.Params {
+		v := e.Values[i]
+		if e.refs {
+			v = s.view.Told(client, p.Type, v)
+		}
+		out.Fields = append(out.Fields, wire.Field{Name: p.Name, Type: p.Type, Value: v})
+	}
+	*into = wire.PackEvent(s.view.Layout().Outline, e.kind, e.at, out)
+	return *into
 }
 
 // decide takes a request the whole way: bounds, types, target, from, limit, checks, body.
@@ -265,6 +310,9 @@ func (s *Session) decide(t *seat, call *Call, step *Step) {
 	d.Client = t.public
 	s.pipeline(t, call, d)
 	s.roles()
+	if r := call.request; d.Reply != nil && r.Reply.Has(contract.FormEntity) {
+		t.replies = append(t.replies, answer{len(t.said), r.Reply, s.machine.Reply})
+	}
 	t.said = append(t.said, wire.Decision{Seq: seq, Outcome: d.Outcome, Stage: d.Stage, Reason: d.Reason, Check: d.Check, Reply: d.Reply})
 	out := &t.said[len(t.said)-1]
 	if d.Outcome == wire.Faulted {
@@ -438,10 +486,10 @@ func (s *Session) target(t *seat, k *contract.Kind, n uint32) *world.Entity {
 // collect brings what the tick changed into the views.
 func (s *Session) collect(step *Step) {
 	s.world.Flush(func(e *world.Entity, properties uint64) {
-		s.eachView(func(v *replicate.View) { v.Written(e, properties) })
+		s.eachView(func(v listener) { v.Written(e, properties) })
 	})
 	if s.truth != nil {
-		step.Truth, _ = s.truth.Cut()
+		step.Truth = s.truth.Cut()
 	}
 	step.Told, s.told = s.told, nil
 	step.Faults, s.faults = s.faults, nil
@@ -449,44 +497,56 @@ func (s *Session) collect(step *Step) {
 	step.Closed = s.closed
 }
 
-// frames cuts the frame of each client. One that gets nothing new hears from the server once a second all the same.
-func (s *Session) frames(step *Step, base *wire.Block) {
-	shared, private := s.view.Cut()
+// frames cuts the frame of each client. One that gets nothing new hears from the server once a second all the same, and once a
+// second a frame carries the digest of what its client should hold.
+func (s *Session) frames(step *Step) {
+	s.view.Cut()
+	second := int64(s.contract.TickRate)
 	for _, t := range slices.Clone(s.order) {
 		t.asked, t.decided = 0, 0
 		if !t.joined {
 			continue
 		}
-		f := &wire.Frame{Tick: s.tick, Snapshot: t.sent == 0, Decisions: t.said, Logs: t.logs}
-		if f.Snapshot {
-			f.Blocks = append(f.Blocks, base)
+		n := t.client.Number
+		for _, r := range t.replies {
+			d := &t.said[r.at]
+			d.Reply = r.typ.AppendJSON(nil, s.view.Told(n, r.typ, r.value))
+			if kept := &t.first[d.Seq%rememberAsk]; kept.Seq == d.Seq {
+				kept.Reply = d.Reply
+			}
 		}
-		if !shared.Empty() {
-			f.Blocks = append(f.Blocks, shared)
-		}
-		if own := private[t.client.Number]; !own.Empty() {
-			f.Blocks = append(f.Blocks, own)
-		}
+		parts := wire.Parts{Tick: s.tick, Last: t.sent, Decisions: t.said, Logs: t.logs}
+		events := t.events
 		if t.ready {
-			f.Events = append(t.held, t.events...)
+			events = append(t.held, t.events...)
 			t.held = nil
 		} else {
 			t.held = append(t.held, t.events...)
+			events = nil
 		}
-		t.events, t.said, t.logs = nil, nil, nil
+		for _, e := range events {
+			parts.Events = append(parts.Events, s.packed(e, n))
+		}
+		news := s.view.Parts(n, &parts)
+		t.events, t.logs, t.replies = nil, nil, t.replies[:0]
 		if len(t.held) > MaxHeld {
-			step.Cuts = append(step.Cuts, Cut{t.client.Number, fmt.Sprintf("more than %d events waited for this client to get ready", MaxHeld)})
-			s.Leave(t.client.Number)
+			step.Cuts = append(step.Cuts, Cut{n, fmt.Sprintf("more than %d events waited for this client to get ready", MaxHeld)})
+			s.Leave(n)
 			continue
 		}
 		if t.cut != "" {
-			step.Cuts = append(step.Cuts, Cut{t.client.Number, t.cut})
-			s.Leave(t.client.Number)
+			step.Cuts = append(step.Cuts, Cut{n, t.cut})
+			s.Leave(n)
 		}
-		if len(f.Blocks)+len(f.Events)+len(f.Decisions)+len(f.Logs) == 0 && s.tick-t.sent < int64(s.contract.TickRate) {
+		if !news && len(events)+len(t.said)+len(parts.Logs) == 0 && s.tick-t.sent < second {
 			continue
 		}
+		if parts.Snapshot || s.tick-t.proven >= second {
+			parts.HasDigest, parts.Digest = true, s.view.Digest(n)
+			t.proven = s.tick
+		}
 		t.sent = s.tick
-		step.Frames = append(step.Frames, ClientFrame{t.client.Number, f})
+		step.Frames = append(step.Frames, ClientFrame{n, parts.Append(nil)})
+		t.said = nil
 	}
 }

@@ -4,7 +4,6 @@ import (
 	"fmt"
 
 	"kamerad/core/contract"
-	"kamerad/core/replicate"
 	"kamerad/core/wire"
 	"kamerad/core/world"
 )
@@ -81,7 +80,7 @@ func (s *Session) carry(t *seat, m *Move) {
 		case m.what == "write":
 			outcome, stage, reason = s.write(t, e, m)
 			if reason != "" {
-				s.eachView(func(v *replicate.View) { v.Again(e, m.prop, t.client.Number) })
+				s.view.Again(e, m.prop, t.client.Number)
 			}
 		case e.Owner != t.client.Number:
 			outcome, stage, reason = wire.Denied, wire.StageFrom, "not the owner"
@@ -214,7 +213,7 @@ func (s *Session) roles() {
 		}
 		s.settle(nil)
 		known := s.known(t)
-		s.eachView(func(v *replicate.View) { v.Joined(known) })
+		s.eachView(func(v listener) { v.Joined(known) })
 		s.cause('r', int64(c.Number), 0)
 		s.conclude("on spawn", s.machine.Enter(*c))
 	}

@@ -552,6 +552,7 @@ shared Probe {
 	assert.Equal(t, "(25.2, -11998.8)", show("pos"), "0.007 and -3.333 metres a second for an hour")
 	assert.Equal(t, "1080", show("at"))
 	assert.Equal(t, fmt.Sprint(3600*20), show("beats"))
+	g.readers[ana] = g.s.Reader(ana)
 	g.ask(ana, 0, "Probe.turn")
 	for range 59 {
 		g.s.Tick()

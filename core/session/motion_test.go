@@ -66,19 +66,18 @@ func TestAShotInFlightCostsNothing(t *testing.T) {
 	c := loadMoving(t)
 	s, err := New(c, Options{Key: [32]byte{1}, Trace: true})
 	require.NoError(t, err)
-	copies := map[int]*replicate.Copy{}
+	copies, readers := map[int]*replicate.Copy{}, map[int]*wire.Reader{}
 	join := func(name, role string) int {
 		n, err := s.Join(name, role)
 		require.NoError(t, err)
-		copies[n] = &replicate.Copy{}
+		copies[n], readers[n] = &replicate.Copy{}, s.Reader(n)
 		return n
 	}
-	outline := c.Outline()
 	flares := 0
 	tick := func() (values int) {
 		step := s.Tick()
 		for _, cf := range step.Frames {
-			f, _, err := wire.ParseFrame(cf.Frame.AppendJSON(nil), outline)
+			f, err := readers[cf.Client].Read(cf.Bytes)
 			require.NoError(t, err)
 			copies[cf.Client].Apply(f)
 			for _, b := range f.Blocks {
@@ -141,7 +140,7 @@ func TestMotionIsTheSameOnEveryCopy(t *testing.T) {
 	rapid.Check(t, func(rt *rapid.T) {
 		s, err := New(c, Options{Key: [32]byte{2}, Trace: true})
 		require.NoError(rt, err)
-		copies := map[int]*replicate.Copy{}
+		copies, readers := map[int]*replicate.Copy{}, map[int]*wire.Reader{}
 		truth := &replicate.Copy{}
 		seq, joined := uint64(0), 0
 		for range rapid.IntRange(20, 80).Draw(rt, "ticks") {
@@ -149,7 +148,7 @@ func TestMotionIsTheSameOnEveryCopy(t *testing.T) {
 				n, err := s.Join(fmt.Sprint("c", joined), c.Roles[joined%2])
 				require.NoError(rt, err)
 				joined++
-				copies[n] = &replicate.Copy{}
+				copies[n], readers[n] = &replicate.Copy{}, s.Reader(n)
 			}
 			if joined > 2 && rapid.IntRange(0, 30).Draw(rt, "leave") == 0 {
 				s.Leave(3) // what it carries stays where it is
@@ -166,7 +165,7 @@ func TestMotionIsTheSameOnEveryCopy(t *testing.T) {
 			}
 			step := s.Tick()
 			for _, cf := range step.Frames {
-				f, _, err := wire.ParseFrame(cf.Frame.AppendJSON(nil), c.Outline())
+				f, err := readers[cf.Client].Read(cf.Bytes)
 				require.NoError(rt, err)
 				if copies[cf.Client] != nil {
 					copies[cf.Client].Apply(f)
@@ -193,7 +192,7 @@ func TestMotionIsTheSameOnEveryCopy(t *testing.T) {
 				}
 				for _, p := range e.Kind.Properties {
 					got, _ := truth.Thing(s.view.Number(e)).Value(p.Name)
-					require.Equal(rt, p.Type.Format(s.truth.For(0, p.Type, s.world.Value(e, p))), p.Type.Format(there(truth, p.Type, got)), "%s.%s for those who run the session at tick %d", e.Kind.Name, p.Name, step.Tick)
+					require.Equal(rt, p.Type.Format(s.truth.Refs(p.Type, s.world.Value(e, p))), p.Type.Format(there(truth, p.Type, got)), "%s.%s for those who run the session at tick %d", e.Kind.Name, p.Name, step.Tick)
 				}
 			}
 		}

@@ -33,7 +33,7 @@ type Session struct {
 	world     *world.World
 	machine   *rules.Machine
 	view      *replicate.View
-	truth     *replicate.View // what the server holds; nil unless traced
+	truth     *replicate.Truth // what the server holds; nil unless traced
 	requests  map[string]*contract.Request
 	seats     map[int]*seat
 	order     []*seat // by number
@@ -64,17 +64,19 @@ type seat struct {
 	ready    bool
 	readying bool // it has said so; the next tick makes it so
 	leaving  bool
-	lost     bool // its connection is gone
-	held     []*wire.Event
-	seen     int64 // newest tick that it has applied
-	sent     int64 // tick of the last frame
-	asked    int   // requests queued for the next tick
-	decided  int   // requests in this tick
+	lost     bool    // its connection is gone
+	held     []*told // events that wait for it to get ready
+	seen     int64   // newest tick that it has applied
+	sent     int64   // tick of the last frame
+	asked    int     // requests queued for the next tick
+	decided  int     // requests in this tick
 	newest   uint64
 	first    [rememberAsk]wire.Decision // the last decisions, for repeats, by sequence number
 	paused   map[use]int64              // tick from which a request with a pause is taken again
 	uses     map[use]*window            // by limit
-	events   []*wire.Event              // of this tick
+	events   []*told                    // of this tick
+	replies  []answer                   // of this tick, that hold refs
+	proven   int64                      // tick of the last digest
 	said     []wire.Decision            // of this tick
 	logs     []string                   // of this tick
 	strikes  window
@@ -183,7 +185,7 @@ func New(c *contract.Contract, o Options) (*Session, error) {
 		}
 	}
 	s.machine = rules.NewMachine(program, s.world, o.Key)
-	s.view = replicate.NewView(o.Key, s.world, s.machine, false)
+	s.view = replicate.NewView(o.Key, s.world, s.machine)
 	for _, r := range c.Requests {
 		s.requests[r.FullName()] = r
 		s.plain = append(s.plain, !slices.ContainsFunc(r.Params, func(p contract.Param) bool {
@@ -191,10 +193,10 @@ func New(c *contract.Contract, o Options) (*Session, error) {
 		}))
 	}
 	if o.Trace {
-		s.truth = replicate.NewView(o.Key, s.world, s.machine, true)
+		s.truth = replicate.NewTruth(o.Key, s.world)
 	}
 	for _, e := range slices.Clone(s.world.Entities()) {
-		s.eachView(func(v *replicate.View) { v.Spawned(e) })
+		s.eachView(func(v listener) { v.Spawned(e) })
 		s.handle(e, rules.OnStart, "on start")
 	}
 	return s, nil
@@ -243,10 +245,10 @@ type Fault struct {
 	Reason string
 }
 
-// ClientFrame is a frame for one client.
+// ClientFrame is a binary frame for one client. Its bytes are never changed.
 type ClientFrame struct {
 	Client int
-	Frame  *wire.Frame
+	Bytes  []byte
 }
 
 // Cut says that a client is out and why; it had a seat until now.
@@ -329,7 +331,7 @@ func (s *Session) Truth() *wire.Block {
 	if s.truth == nil {
 		return nil
 	}
-	return s.truth.Snapshot(0)
+	return s.truth.Snapshot()
 }
 
 // Sent gives all that a client has been sent, as of the last tick, and the tick of its last frame. A client that has not yet
@@ -339,7 +341,15 @@ func (s *Session) Sent(client int) (*wire.Block, int64) {
 	if t == nil || !t.joined {
 		return nil, 0
 	}
-	return s.view.Snapshot(client), t.sent
+	return s.view.Held(client), t.sent
+}
+
+// Reader gives what reads the frames of a client from the next one on; for one that has been sent nothing yet, from the first.
+func (s *Session) Reader(client int) *wire.Reader {
+	if t := s.seats[client]; t != nil && t.sent > 0 {
+		return s.view.Reader(client, t.sent, 0)
+	}
+	return wire.NewReader(s.view.Layout())
 }
 
 // Join gives a seat to a new client; its entities come with the next tick. An empty role means the contract's first one.
@@ -441,11 +451,6 @@ func (s *Session) Tick() *Step {
 		clear(inputs) // what clients sent is not kept alive
 		s.spare = inputs
 	}()
-	// A joiner is given what the others were sent before this tick; the blocks of this tick fit on top of it.
-	var base *wire.Block
-	if slices.ContainsFunc(inputs, func(in input) bool { return in.what == "join" }) {
-		base = s.view.Snapshot(0)
-	}
 	for i := range inputs {
 		in := &inputs[i]
 		t := in.seat
@@ -476,7 +481,7 @@ func (s *Session) Tick() *Step {
 	s.timers()
 	s.motion()
 	s.collect(step)
-	s.frames(step, base)
+	s.frames(step)
 	s.world.Sweep(maxTexts)
 	return step
 }

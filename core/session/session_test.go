@@ -67,7 +67,8 @@ type game struct {
 	s       *Session
 	outline *contract.Outline
 	copies  map[int]*replicate.Copy
-	bytes   map[int][]string // every frame, as sent
+	readers map[int]*wire.Reader
+	bytes   map[int][]string // every frame, in its JSON form
 	heard   map[int][]string
 	decided map[int]wire.Decision
 	seq     uint64
@@ -85,13 +86,14 @@ func open(t require.TestingT, text string) *game {
 }
 
 func (g *game) reset() {
+	g.readers = map[int]*wire.Reader{}
 	g.copies, g.bytes, g.heard, g.decided = map[int]*replicate.Copy{}, map[int][]string{}, map[int][]string{}, map[int]wire.Decision{}
 }
 
 func (g *game) join(name, role string) int {
 	n, err := g.s.Join(name, role)
 	require.NoError(g.t, err)
-	g.copies[n] = &replicate.Copy{}
+	g.copies[n], g.readers[n] = &replicate.Copy{}, g.s.Reader(n)
 	g.s.Ready(n)
 	return n
 }
@@ -99,11 +101,16 @@ func (g *game) join(name, role string) int {
 func (g *game) tick() {
 	g.step = g.s.Tick()
 	for _, cf := range g.step.Frames {
-		raw := cf.Frame.AppendJSON(nil)
+		frame, err := g.readers[cf.Client].Read(cf.Bytes)
+		require.NoError(g.t, err)
+		raw := frame.AppendJSON(nil)
 		g.bytes[cf.Client] = append(g.bytes[cf.Client], string(raw))
 		f, _, err := wire.ParseFrame(raw, g.outline)
 		require.NoError(g.t, err)
 		g.copies[cf.Client].Apply(f)
+		if f.Digest != nil {
+			require.Equal(g.t, g.copies[cf.Client].Digest(g.outline), *f.Digest, "the digest of client %d at tick %d", cf.Client, f.Tick)
+		}
 		for _, e := range f.Events {
 			g.heard[cf.Client] = append(g.heard[cf.Client], e.Event)
 		}
@@ -239,7 +246,7 @@ func TestEventsWaitUntilTheClientIsReady(t *testing.T) {
 	ana := g.join("Ana", "")
 	bo, err := g.s.Join("Bo", "")
 	require.NoError(t, err)
-	g.copies[bo] = &replicate.Copy{}
+	g.copies[bo], g.readers[bo] = &replicate.Copy{}, g.s.Reader(bo)
 	g.tick()
 	g.ask(ana, 0, "Diver.use", `"patch"`)
 	assert.Empty(t, g.heard[bo])
@@ -250,7 +257,7 @@ func TestEventsWaitUntilTheClientIsReady(t *testing.T) {
 
 	deaf, err := g.s.Join("Dov", "")
 	require.NoError(t, err)
-	g.copies[deaf] = &replicate.Copy{}
+	g.copies[deaf], g.readers[deaf] = &replicate.Copy{}, g.s.Reader(deaf)
 	for len(g.step.Cuts) == 0 && g.s.Now() < 3000 {
 		g.seq++
 		g.s.Ask(ana, g.s.Read(wire.Ask{Seq: g.seq, Entity: g.copies[ana].Own("Diver", bo).Entity, Request: "Diver.knock"}))
@@ -272,7 +279,7 @@ func TestARepeatGetsItsFirstDecisionAndNothingElse(t *testing.T) {
 	assert.Len(t, g.step.Decisions, 1)
 	assert.Equal(t, "3 patch", g.sees(ana, ana, "Diver", "satchel"))
 	require.Len(t, g.step.Frames, 1)
-	assert.Len(t, g.step.Frames[0].Frame.Decisions, 3)
+	assert.Equal(t, 3, strings.Count(g.bytes[1][len(g.bytes[1])-1], `"seq"`))
 	g.s.Ask(ana, g.s.Read(wire.Ask{Seq: 2, Request: "Diver.find"}))
 	g.tick()
 	assert.Equal(t, wire.Dropped, g.decided[ana].Outcome)

@@ -1,6 +1,7 @@
 package session
 
 import (
+	"bytes"
 	"encoding/json"
 	"fmt"
 	"math/rand/v2"
@@ -26,8 +27,9 @@ import (
 // twin is one of two sessions with the same inputs. Nothing but what its client may not see differs in the other.
 type twin struct {
 	*Session
-	viewer int
-	copy   replicate.Copy
+	viewer  int
+	readers map[int]*wire.Reader
+	copy    replicate.Copy
 }
 
 // variant is a contract in which rolls that go to hidden properties come out otherwise.
@@ -86,7 +88,7 @@ func newTwin(t testing.TB, c *contract.Contract, viewer int) *twin {
 		require.NoError(t, err)
 		s.Ready(n)
 	}
-	return &twin{Session: s, viewer: viewer}
+	return &twin{Session: s, viewer: viewer, readers: map[int]*wire.Reader{}}
 }
 
 // input is what clients do in one tick, as a function of the tick and a seed alone.
@@ -230,7 +232,8 @@ func (w *twin) poke(r *rand.Rand, focus *contract.Property) string {
 // got is all that a client gets in a tick.
 type got struct {
 	frame     *wire.Frame
-	raw       string
+	raw       string // its JSON form
+	bytes     []byte
 	decisions string // of all others
 }
 
@@ -238,11 +241,18 @@ func (w *twin) step() got {
 	var out got
 	step := w.Tick()
 	for _, f := range step.Frames {
+		if w.readers[f.Client] == nil {
+			w.readers[f.Client] = wire.NewReader(w.view.Layout())
+		}
+		frame, err := w.readers[f.Client].Read(f.Bytes)
+		if err != nil {
+			panic(err) // the reader is at fault
+		}
 		if f.Client == w.viewer {
-			out.frame, out.raw = f.Frame, string(f.Frame.AppendJSON(nil))
+			out.frame, out.raw, out.bytes = frame, string(frame.AppendJSON(nil)), f.Bytes
 			continue
 		}
-		for _, d := range f.Frame.Decisions {
+		for _, d := range frame.Decisions {
 			out.decisions += fmt.Sprint(f.Client, d.Seq, d.Outcome, d.Stage, d.Reason, ";")
 		}
 	}
@@ -346,7 +356,7 @@ func twins(t testing.TB, c *contract.Contract, other variant, viewer int, seed u
 		if one.decisions != two.decisions {
 			return "" // somebody else, who sees what differs, would have asked otherwise
 		}
-		if one.raw != two.raw {
+		if one.raw != two.raw || !bytes.Equal(one.bytes, two.bytes) {
 			oldA, freshA := a.parts(one.frame, other.hidden)
 			oldB, freshB := b.parts(two.frame, other.hidden)
 			_, rolledA := freshA["rolled"]
@@ -359,7 +369,7 @@ func twins(t testing.TB, c *contract.Contract, other variant, viewer int, seed u
 			if same || rolledA || rolledB {
 				return "" // what differs are values that the client now may have
 			}
-			return fmt.Sprintf("tick %d, client %d, seed %d, after\n%s\n%s\n%s", tick, viewer, seed, strings.Join(append(poked, fmt.Sprint("with other rolls for ", other.hidden)), "\n"), one.raw, two.raw)
+			return fmt.Sprintf("tick %d, client %d, seed %d, after\n%s\n%s\n%s\n%x\n%x", tick, viewer, seed, strings.Join(append(poked, fmt.Sprint("with other rolls for ", other.hidden)), "\n"), one.raw, two.raw, one.bytes, two.bytes)
 		}
 		if one.frame != nil {
 			a.copy.Apply(one.frame)

@@ -203,6 +203,8 @@ type Frame struct {
 	Events    []*Event
 	Decisions []Decision
 	Logs      []string // lines for the client's log
+	Digest    *uint32  // of all that the client should hold once the frame is applied; nil for most frames
+	Settled   int64    // the newest tick up to which all that is kept was stored
 }
 
 // Bye is the last message to a client.
@@ -301,6 +303,9 @@ func (f *Frame) AppendJSON(dst []byte) []byte {
 	blocks := slices.DeleteFunc(slices.Clone(f.Blocks), (*Block).Empty)
 	dst = list(dst, "state", blocks, func(dst []byte, b *Block) []byte { return append(dst, b.JSON()...) })
 	dst = list(dst, "events", f.Events, func(dst []byte, e *Event) []byte { return append(dst, e.JSON()...) })
+	if f.Digest != nil {
+		dst = fmt.Appendf(dst, `,"digest":%d`, *f.Digest)
+	}
 	dst = list(dst, "decisions", f.Decisions, marshalled[Decision])
 	dst = list(dst, "logs", f.Logs, marshalled[string])
 	return append(dst, '}')
@@ -337,6 +342,8 @@ type (
 		Decisions []Decision  `json:"decisions"`
 		Logs      []string    `json:"logs"`
 		Reason    string      `json:"reason"`
+		Digest    *uint32     `json:"digest"`
+		Settled   int64       `json:"settled"`
 	}
 )
 
@@ -353,7 +360,7 @@ func ParseFrame(raw []byte, o *contract.Outline) (frame *Frame, bye string, err 
 	default:
 		return nil, "", fmt.Errorf("read a frame: its type is %.40q", in.Type)
 	}
-	f := &Frame{Tick: in.Tick, Snapshot: in.Snapshot, Decisions: in.Decisions, Logs: in.Logs}
+	f := &Frame{Tick: in.Tick, Snapshot: in.Snapshot, Decisions: in.Decisions, Logs: in.Logs, Digest: in.Digest, Settled: in.Settled}
 	for _, b := range in.State {
 		out := &Block{Joined: b.Joined, Owned: b.Owned, Gone: b.Gone, Left: b.Left}
 		for _, s := range b.Spawned {
@@ -404,11 +411,11 @@ func properties(o *contract.Outline, s spawnJSON, tick int64) ([]Field, error) {
 		}
 		f := Field{Name: p.Name, Type: p.Type}
 		var err error
-		switch of := kind.Property(p.Follows); {
-		case p.Follows == "" || len(raw) == 0 || raw[0] != '{':
+		switch way, rate := travels(kind, p); {
+		case way != asMotion && way != asAttached || len(raw) == 0 || raw[0] != '{':
 			f.Value, err = p.Type.ParseJSON(raw)
-		case of != nil && of.Type.Form == p.Type.Form:
-			if f.Motion, err = parseMotion(raw, p.Type, of.Type, o.Tick); err == nil {
+		case way == asMotion:
+			if f.Motion, err = parseMotion(raw, p.Type, rate, o.Tick); err == nil {
 				f.Value = f.Motion.Value(p.Type, tick)
 			}
 		default:

@@ -1,0 +1,71 @@
+package contract
+
+// Split says how the clients of an audience are found without asking for each client and entity: all of Viewer and Entity hold,
+// the two sides of each of Keys are equal, and, with At, the two places of it are at most Radius from each other (less, when not
+// Edge). A side that cannot be computed keeps out. The first side is about the viewer alone, the second about the argument alone.
+type Split struct {
+	Viewer []*Body
+	Entity []*Body
+	Keys   [][2]*Body
+	At     [2]*Body // nil for an audience that does not ask for nearness
+	Radius *Body
+}
+
+// maxKeys is how many slots the keys of an audience may take together to be found by them.
+const maxKeys = 4
+
+// Split takes the condition of an audience apart; nil when each pair has to be asked.
+func (a *Named) Split() *Split {
+	if a.Cond == nil || a.Cond.Value == nil || len(a.Cond.Stmts) > 0 || len(a.Params) > 1 || len(a.Params) == 1 && a.Params[0].Type.Form != FormEntity {
+		return nil
+	}
+	out, width := &Split{}, 0
+	body := func(x *Expr) *Body {
+		return &Body{Value: x, Params: a.Params, Locals: a.Cond.Locals, Memory: a.Cond.Memory, Line: a.Cond.Line}
+	}
+	viewer := func(x *Expr) bool { return mentions(x, func(x *Expr) bool { return x.Op == OpViewer }) }
+	local := func(x *Expr) bool {
+		return mentions(x, func(x *Expr) bool { return x.Op == OpLocal || x.Op == OpQuery || x.Op == OpSelf || x.Op == OpCaller })
+	}
+	// sides puts the viewer's side first; ok is false when one of the two is about both.
+	sides := func(x, y *Expr) (pair [2]*Body, ok bool) {
+		if viewer(y) {
+			x, y = y, x
+		}
+		return [2]*Body{body(x), body(y)}, !viewer(y) && !local(x)
+	}
+	var term func(x *Expr) bool
+	term = func(x *Expr) bool {
+		switch {
+		case x.Op == OpReveal:
+			return term(x.Args[0])
+		case x.Op == OpAnd:
+			return term(x.Args[0]) && term(x.Args[1])
+		case !viewer(x):
+			out.Entity = append(out.Entity, body(x))
+			return true
+		case !local(x):
+			out.Viewer = append(out.Viewer, body(x))
+			return true
+		case x.Op == OpEq && !x.Args[0].Type.Holder() && !x.Args[1].Type.Holder():
+			pair, ok := sides(x.Args[0], x.Args[1])
+			width += pair[0].Value.Type.Width()
+			out.Keys = append(out.Keys, pair)
+			return ok && pair[0].Value.Type.Width() == pair[1].Value.Type.Width() && width <= maxKeys
+		case (x.Op == OpLe || x.Op == OpLt) && out.Radius == nil && isDistance(x.Args[0]) && len(x.Args[0].Args) == 2:
+			var ok bool
+			if out.At, ok = sides(x.Args[0].Args[0], x.Args[0].Args[1]); !ok || mentions(x.Args[1], func(x *Expr) bool {
+				return x.Op == OpViewer || x.Op == OpLocal || x.Op == OpGet || x.Op == OpQuery || x.Op == OpSelf
+			}) {
+				return false
+			}
+			out.Radius = body(x.Args[1])
+			return out.At[0].Value.Type.Width() <= 3
+		}
+		return false
+	}
+	if !term(a.Cond.Value) {
+		return nil
+	}
+	return out
+}

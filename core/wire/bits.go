@@ -1,0 +1,192 @@
+package wire
+
+import "math/bits"
+
+// bitWriter packs numbers into bytes, the lowest bit first. Its zero value is empty.
+type bitWriter struct {
+	buf  []byte
+	acc  uint64
+	free uint // bits in acc
+}
+
+// put writes the lowest bits of a number, 64 at most.
+func (w *bitWriter) put(v uint64, width uint) {
+	if width > 32 {
+		w.put(v&(1<<32-1), 32)
+		v >>= 32
+		width -= 32
+	}
+	w.acc |= (v & (1<<width - 1)) << w.free
+	w.free += width
+	for w.free >= 8 {
+		w.buf = append(w.buf, byte(w.acc))
+		w.acc >>= 8
+		w.free -= 8
+	}
+}
+
+func (w *bitWriter) bit(v bool) {
+	if v {
+		w.put(1, 1)
+	} else {
+		w.put(0, 1)
+	}
+}
+
+// gamma writes a number from 0 in few bits when it is small (Elias, 1975, of the number plus one).
+func (w *bitWriter) gamma(v uint64) {
+	v++
+	n := uint(bits.Len64(v)) // 0 for 2^64, which no count reaches
+	w.put(1<<(n-1), n)
+	w.put(v, n-1)
+}
+
+// below writes a number that is less than n, in whole bits or one less (truncated binary).
+func (w *bitWriter) below(v, n uint64) {
+	if n <= 1 {
+		return
+	}
+	k := uint(bits.Len64(n)) - 1
+	if short := 1<<(k+1) - n; v < short {
+		w.put(v, k)
+	} else {
+		v += short
+		w.put(v>>1, k)
+		w.put(v, 1)
+	}
+}
+
+// rice writes a number whose usual size is 2^k (Rice, 1979). One that is far greater is written by its own length.
+func (w *bitWriter) rice(v uint64, k uint) {
+	if q := v >> k; q < riceEscape {
+		w.put(1<<q-1, uint(q)+1)
+		w.put(v, k)
+		return
+	}
+	w.put(1<<riceEscape-1, riceEscape)
+	w.put(uint64(bits.Len64(v)), 7)
+	w.put(v, uint(bits.Len64(v)))
+}
+
+const riceEscape = 20
+
+// bytes ends what was written on a whole byte and gives it.
+func (w *bitWriter) bytes() []byte {
+	if w.free > 0 {
+		w.put(0, 8-w.free)
+	}
+	return w.buf
+}
+
+// bitReader reads what a bitWriter wrote. Reading beyond the end gives zeros and sets bad.
+type bitReader struct {
+	buf []byte
+	at  uint // bit
+	bad bool
+}
+
+func (r *bitReader) get(width uint) uint64 {
+	if r.at+width > uint(len(r.buf))*8 {
+		r.bad = true
+		return 0
+	}
+	var v uint64
+	for done := uint(0); done < width; {
+		free := 8 - r.at%8
+		n := min(free, width-done)
+		v |= uint64(r.buf[r.at/8]>>(r.at%8)&(1<<n-1)) << done
+		done += n
+		r.at += n
+	}
+	return v
+}
+
+func (r *bitReader) bit() bool { return r.get(1) != 0 }
+
+func (r *bitReader) gamma() uint64 {
+	n := uint(1)
+	for !r.bad && r.get(1) == 0 {
+		if n++; n > 64 {
+			r.bad = true
+		}
+	}
+	if r.bad {
+		return 0
+	}
+	return 1<<(n-1) | r.get(n-1) - 1
+}
+
+func (r *bitReader) below(n uint64) uint64 {
+	if n <= 1 {
+		return 0
+	}
+	k := uint(bits.Len64(n)) - 1
+	v := r.get(k)
+	if short := 1<<(k+1) - n; v >= short {
+		v = v<<1 | r.get(1) - short
+	}
+	if v >= n {
+		r.bad = true
+		return 0
+	}
+	return v
+}
+
+func (r *bitReader) rice(k uint) uint64 {
+	q := uint64(0)
+	for !r.bad && r.get(1) != 0 {
+		if q++; q == riceEscape {
+			n := uint(r.get(7))
+			if n > 64 {
+				r.bad = true
+				return 0
+			}
+			return r.get(n)
+		}
+	}
+	return q<<k | r.get(k)
+}
+
+// count reads a number that nothing sensible makes greater than most.
+func (r *bitReader) count(most int) int {
+	n := r.gamma()
+	if n > uint64(most) {
+		r.bad = true
+		return 0
+	}
+	return int(n)
+}
+
+// done tells whether all was read, up to the last byte's spare bits, which are zero.
+func (r *bitReader) done() bool {
+	left := uint(len(r.buf))*8 - r.at
+	return !r.bad && left < 8 && r.get(left) == 0
+}
+
+// usual follows the size of the numbers of one column, so that the next ones take few bits (the estimate of LOCO-I, Weinberger,
+// Seroussi and Sapiro, 1996).
+type usual struct {
+	sum, count uint64
+}
+
+func begin(span uint64) usual { return usual{max(2, min(span>>6, 1<<30)), 1} }
+
+func (u *usual) k() uint {
+	k := uint(0)
+	for u.count<<k < u.sum {
+		k++
+	}
+	return k
+}
+
+func (u *usual) add(v uint64) {
+	u.sum += min(v, 1<<32)
+	if u.count++; u.count == 32 {
+		u.sum >>= 1
+		u.count >>= 1
+	}
+}
+
+// zigzag makes small differences of either sign small numbers; both wrap around.
+func zigzag(d int64) uint64   { return uint64(d<<1) ^ uint64(d>>63) }
+func unzigzag(v uint64) int64 { return int64(v>>1) ^ -int64(v&1) }

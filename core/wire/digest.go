@@ -1,0 +1,117 @@
+package wire
+
+import (
+	"math"
+
+	"kamerad/core/contract"
+)
+
+// A copy's digest is the sum, modulo 2^64, of one number for each client, entity and value in it: so the digest of what a client
+// should hold is the sum of those of its groups, and follows changes without going over the rest. Each of these numbers is FNV-1a
+// over 64-bit words, ended by the mixing of SplitMix64 (Steele, Lea and Flood, 2014). What may be lost is not counted.
+
+type digest uint64
+
+func newDigest(words ...uint64) digest {
+	d := digest(0xcbf29ce484222325)
+	for _, w := range words {
+		d = d.word(w)
+	}
+	return d
+}
+
+func (d digest) word(v uint64) digest { return (d ^ digest(v)) * 0x100000001b3 }
+
+func (d digest) text(s string) digest {
+	d = d.word(uint64(len(s)))
+	for i := range len(s) {
+		d = d.word(uint64(s[i]))
+	}
+	return d
+}
+
+func (d digest) end() uint64 {
+	z := uint64(d) + 0x9e3779b97f4a7c15
+	z = (z ^ z>>30) * 0xbf58476d1ce4e5b9
+	z = (z ^ z>>27) * 0x94d049bb133111eb
+	return z ^ z>>31
+}
+
+func (d digest) value(t *contract.Type, v contract.Value) digest {
+	switch t.Form {
+	case contract.FormText:
+		return d.text(v.Text)
+	case contract.FormVec2, contract.FormVec3, contract.FormRotation:
+		for _, p := range v.Parts {
+			d = d.word(uint64(p.Num))
+		}
+		return d
+	case contract.FormRecord:
+		for i, p := range t.Parts {
+			d = d.value(p.Type, v.Parts[i])
+		}
+		return d
+	case contract.FormList, contract.FormStacks, contract.FormMap:
+		d = d.word(uint64(len(v.Parts)))
+		for _, p := range v.Parts {
+			switch t.Form {
+			case contract.FormList:
+				d = d.value(t.Of, p)
+			case contract.FormStacks:
+				d = d.word(uint64(p.Parts[0].Num)).word(uint64(p.Parts[1].Num))
+			default:
+				d = d.value(t.Of, p.Parts[1]).value(t.Key, p.Parts[0])
+			}
+		}
+		return d
+	}
+	return d.word(uint64(v.Num))
+}
+
+// The words that begin the digests of clients, entities and values.
+const (
+	ofClient = iota + 1
+	ofEntity
+	ofValue
+	ofMotion
+	ofAttached
+)
+
+// DigestClient gives the part of a client; role is its place in the outline.
+func DigestClient(c Client, role int) uint64 {
+	return newDigest(ofClient, uint64(c.Number), uint64(role)).text(c.Name).end()
+}
+
+// DigestEntity gives the part of an entity; kind is its place in the outline.
+func DigestEntity(number uint32, kind, owner int) uint64 {
+	return newDigest(ofEntity, uint64(number), uint64(kind), uint64(owner)).end()
+}
+
+// Digest gives the part of a property; prop is its place in its kind's outline. What moves counts by its motion, what is attached by
+// how far from what it is attached to.
+func (f *Field) Digest(number uint32, prop int) uint64 {
+	switch {
+	case f.Motion != nil:
+		d := newDigest(ofMotion, uint64(number), uint64(prop), uint64(f.Motion.At)).value(f.Type, f.Motion.From)
+		return d.value(f.Motion.RateType, f.Motion.Rate).end()
+	case f.Tied != nil:
+		d := newDigest(ofAttached, uint64(number), uint64(prop))
+		for _, v := range f.Tied.By {
+			d = d.word(math.Float64bits(v))
+		}
+		return d.end()
+	}
+	return newDigest(ofValue, uint64(number), uint64(prop)).value(f.Type, f.Value).end()
+}
+
+// DigestSlots is Digest for a plain value that stands in slots.
+func DigestSlots(number uint32, prop int, slots []int64) uint64 {
+	d := newDigest(ofValue, uint64(number), uint64(prop))
+	for _, n := range slots {
+		d = d.word(uint64(n))
+	}
+	return d.end()
+}
+
+// Plain tells whether a type's values are made of numbers alone, one for each slot.
+func Plain(t *contract.Type) bool { return plain(t) }

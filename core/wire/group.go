@@ -1,0 +1,372 @@
+package wire
+
+import (
+	"cmp"
+	"slices"
+)
+
+// Item is an entity as a Group reads it while it writes.
+type Item interface {
+	// Number is the entity's number toward clients.
+	Number() uint32
+	// Owner is a client's number, 0 for the server.
+	Owner() int
+	// Field gives a property as it is sent, by its place in the kind's outline; a motion as it stands at the tick.
+	Field(prop int) Field
+	// Slots gives a plain property before and after the change that is sent.
+	Slots(prop int) (old, now []int64)
+	// Moved tells that the entity has another slot in a group.
+	Moved(g *Group, lane, slot int)
+}
+
+// Group is what an audience has in common, at the side that writes: its entities in dense slots, and the changes of one tick. All
+// clients in a group get the same bytes.
+type Group struct {
+	layout  *Layout
+	lanes   []Lane
+	private bool // of one client: an entity's properties are chosen one by one
+	slots   [][]slot
+	cols    *columns
+	fresh   bool // somebody came: what was learnt is begun anew with the next block
+	enters  []place
+	exits   []place
+	owned   []place
+	masks   []place
+	again   []again
+	changed [][]int // by column: slots
+	changes int
+	out     bitWriter
+}
+
+type slot struct {
+	item  Item
+	whole bool
+	mask  uint64 // of a private group: the properties that are held
+	next  uint64 // the mask to come
+	gone  bool   // it leaves with the present block
+}
+
+type place struct{ lane, slot int }
+
+type again struct {
+	item Item
+	kind int
+	prop int
+}
+
+// NewGroup makes the group of some lanes; a private one has a lane for each kind of the outline with all its properties.
+func NewGroup(l *Layout, lanes []Lane) *Group {
+	g := &Group{layout: l, lanes: lanes}
+	if lanes == nil {
+		g.private, g.lanes = true, l.private
+	}
+	g.slots = make([][]slot, len(g.lanes))
+	g.cols = newColumns(l, g.lanes)
+	g.changed = make([][]int, len(g.cols.list))
+	return g
+}
+
+// Enter takes an entity in and gives its slot. Of a private group, mask tells which properties are held and whole whether the
+// entity is known by this group.
+func (g *Group) Enter(lane int, item Item, whole bool, mask uint64) int {
+	list := g.slots[lane]
+	at := slices.IndexFunc(list, func(s slot) bool { return s.item == nil })
+	if at < 0 {
+		at = len(list)
+		list = append(list, slot{})
+	}
+	list[at] = slot{item: item, whole: whole || g.lanes[lane].Whole, mask: mask, next: mask}
+	g.slots[lane] = list
+	g.enters = append(g.enters, place{lane, at})
+	return at
+}
+
+// Exit takes an entity out with the present block.
+func (g *Group) Exit(lane, at int) {
+	g.slots[lane][at].gone = true
+	g.exits = append(g.exits, place{lane, at})
+}
+
+// Owned tells that an entity has another owner.
+func (g *Group) Owned(lane, at int) { g.owned = append(g.owned, place{lane, at}) }
+
+// Mask changes which properties of an entity a private group holds.
+func (g *Group) Mask(lane, at int, mask uint64) {
+	s := &g.slots[lane][at]
+	if s.next == s.mask {
+		g.masks = append(g.masks, place{lane, at})
+	}
+	s.next = mask
+}
+
+// Held gives the mask of an entity in a private group.
+func (g *Group) Held(lane, at int) uint64 { return g.slots[lane][at].next }
+
+// Change tells that a property changed, by its place among those of the lane.
+func (g *Group) Change(lane, at, property int) {
+	col := g.cols.first[lane] + property
+	g.changed[col] = append(g.changed[col], at)
+	g.changes++
+}
+
+// Again sends a property once more as it is, to somebody who holds it by whichever group.
+func (g *Group) Again(item Item, kind, prop int) { g.again = append(g.again, again{item, kind, prop}) }
+
+// Fresh tells that somebody came who has not got the blocks before: neither what was learnt nor the order of the slots, which tells
+// of times before, counts any more. It has to be called after Pack.
+func (g *Group) Fresh() {
+	if g.fresh {
+		return
+	}
+	g.fresh = true
+	for lane, list := range g.slots {
+		list = slices.DeleteFunc(list, func(s slot) bool { return s.item == nil })
+		slices.SortFunc(list, func(a, b slot) int { return cmp.Compare(a.item.Number(), b.item.Number()) })
+		for i, s := range list {
+			s.item.Moved(g, lane, i)
+		}
+		g.slots[lane] = list
+	}
+}
+
+// First gives the lowest number of the entities in the group, 0 for none.
+func (g *Group) First() (first uint32) {
+	for _, list := range g.slots {
+		for _, s := range list {
+			if s.item != nil && (first == 0 || s.item.Number() < first) {
+				first = s.item.Number()
+			}
+		}
+	}
+	return first
+}
+
+// Drop ends the block of a tick that nobody gets.
+func (g *Group) Drop() {
+	for _, p := range g.enters {
+		s := &g.slots[p.lane][p.slot]
+		s.mask = s.next
+	}
+	g.end()
+	g.fresh = false // who comes next begins it anew
+	for c := range g.changed {
+		g.changed[c] = g.changed[c][:0]
+	}
+}
+
+// end frees what left and forgets what was said.
+func (g *Group) end() {
+	for _, p := range g.exits {
+		g.slots[p.lane][p.slot] = slot{}
+	}
+	for i, list := range g.slots {
+		for len(list) > 0 && list[len(list)-1].item == nil {
+			list = list[:len(list)-1]
+		}
+		g.slots[i] = list
+	}
+	g.enters, g.exits, g.owned, g.masks, g.again, g.changes = g.enters[:0], g.exits[:0], g.owned[:0], g.masks[:0], g.again[:0], 0
+}
+
+// Empty tells whether nothing is in the group.
+func (g *Group) Empty() bool {
+	for _, list := range g.slots {
+		if slices.ContainsFunc(list, func(s slot) bool { return s.item != nil }) {
+			return false
+		}
+	}
+	return true
+}
+
+func (w *bitWriter) item(g *Group, l *Lane, s *slot, tick int64) {
+	w.put(uint64(s.item.Number()), 32)
+	w.gamma(uint64(s.item.Owner()))
+	if g.private {
+		w.bit(s.whole)
+		w.put(s.next, uint(len(l.Properties)))
+	}
+	for i, p := range l.Properties {
+		if !g.private || s.next&(1<<i) != 0 {
+			w.field(&g.layout.kinds[l.Kind][p], s.item, tick)
+		}
+	}
+}
+
+// field writes a property as a whole.
+func (w *bitWriter) field(c *column, item Item, tick int64) {
+	f := item.Field(c.prop)
+	switch c.way {
+	case asMotion:
+		w.motion(f.Type, f.Motion, tick)
+	case asAttached:
+		if w.bit(f.Tied != nil); f.Tied != nil {
+			w.attached(&f)
+			return
+		}
+		w.value(f.Type, f.Value)
+	default:
+		w.value(f.Type, f.Value)
+	}
+}
+
+// Pack ends the block of a tick and gives its bytes, nil when it says nothing. They are never changed.
+func (g *Group) Pack(tick int64) []byte {
+	if len(g.enters)+len(g.exits)+len(g.owned)+len(g.masks)+len(g.again)+g.changes == 0 {
+		return nil
+	}
+	w := &g.out
+	w.buf, w.acc, w.free = w.buf[:0], 0, 0
+	if w.bit(g.fresh); g.fresh {
+		g.cols.begin()
+		g.fresh = false
+	}
+	// What came and went in one tick is still in its slot: it is told of, for the events that name it.
+	w.gamma(uint64(len(g.enters)))
+	for _, p := range g.enters {
+		w.below(uint64(p.lane), uint64(len(g.lanes)))
+		s := &g.slots[p.lane][p.slot]
+		w.item(g, &g.lanes[p.lane], s, tick)
+		s.mask = s.next
+	}
+	where := func(p place) {
+		w.below(uint64(p.lane), uint64(len(g.lanes)))
+		w.below(uint64(p.slot), uint64(len(g.slots[p.lane])))
+	}
+	w.gamma(uint64(len(g.owned)))
+	for _, p := range g.owned {
+		where(p)
+		w.gamma(uint64(g.slots[p.lane][p.slot].item.Owner()))
+	}
+	w.gamma(uint64(len(g.exits)))
+	for _, p := range g.exits {
+		where(p)
+	}
+	if g.private {
+		g.single(w, where, tick)
+	}
+	g.columns(w, tick)
+	g.end()
+	return slices.Clone(w.bytes())
+}
+
+// single writes what only a private group has: properties that come and go one by one, and corrections.
+func (g *Group) single(w *bitWriter, where func(place), tick int64) {
+	masks := slices.DeleteFunc(g.masks, func(p place) bool {
+		s := &g.slots[p.lane][p.slot]
+		return s.gone || s.mask == s.next
+	})
+	w.gamma(uint64(len(masks)))
+	for _, p := range masks {
+		where(p)
+		s, l := &g.slots[p.lane][p.slot], &g.lanes[p.lane]
+		w.put(s.next, uint(len(l.Properties)))
+		for i, prop := range l.Properties {
+			if s.next&^s.mask&(1<<i) != 0 {
+				w.field(&g.layout.kinds[l.Kind][prop], s.item, tick)
+			}
+		}
+		s.mask = s.next
+	}
+	w.gamma(uint64(len(g.again)))
+	for _, a := range g.again {
+		k := g.layout.kinds[a.kind]
+		w.put(uint64(a.item.Number()), 32)
+		w.below(uint64(a.prop), uint64(len(k)))
+		w.field(&k[a.prop], a.item, tick)
+	}
+}
+
+// columns writes the changes.
+func (g *Group) columns(w *bitWriter, tick int64) {
+	n, last := 0, -1
+	for _, c := range g.cols.order {
+		if len(g.changed[c]) > 0 {
+			n++
+		}
+	}
+	w.gamma(uint64(n))
+	for at, c := range g.cols.order {
+		if len(g.changed[c]) == 0 {
+			continue
+		}
+		w.gamma(uint64(at - last - 1))
+		last = at
+		col := &g.cols.list[c]
+		slices.Sort(g.changed[c])
+		w.places(g.changed[c], len(g.slots[col.lane]))
+		for _, s := range g.changed[c] {
+			item := g.slots[col.lane][s].item
+			if col.way == byDifference {
+				old, now := item.Slots(col.prop)
+				w.difference(col.typ, old, now, col.sizes)
+				continue
+			}
+			w.field(col, item, tick)
+		}
+	}
+	if n > 0 {
+		g.cols.front(func(c int) bool { return len(g.changed[c]) > 0 })
+	}
+	for c := range g.changed {
+		g.changed[c] = g.changed[c][:0]
+	}
+}
+
+// Snapshot gives all that the group holds, for somebody who comes. It has to be asked for once Fresh was called, in the same tick.
+func (g *Group) Snapshot(tick int64) []byte {
+	w := &bitWriter{}
+	for i := range g.lanes {
+		w.gamma(uint64(len(g.slots[i])))
+		for j := range g.slots[i] {
+			w.item(g, &g.lanes[i], &g.slots[i][j], tick)
+		}
+	}
+	return w.bytes()
+}
+
+// table gives the group as those who are in it hold it, after a Pack.
+func (g *Group) table(r *Reader, group int) *table {
+	t := &table{group: group, private: g.private, lanes: g.lanes, slots: make([][]tableSlot, len(g.lanes)), cols: newColumns(g.layout, g.lanes)}
+	t.cols.order = slices.Clone(g.cols.order)
+	for i := range t.cols.list {
+		t.cols.list[i].sizes = slices.Clone(g.cols.list[i].sizes)
+	}
+	for lane, list := range g.slots {
+		l := &g.lanes[lane]
+		for _, s := range list {
+			if s.item == nil {
+				t.slots[lane] = append(t.slots[lane], tableSlot{})
+				continue
+			}
+			out := tableSlot{thing: r.thing(s.item.Number(), l.Kind, s.item.Owner()), whole: s.whole, mask: mask(l)}
+			if g.private {
+				out.mask = s.mask
+			}
+			if out.whole {
+				out.thing.whole++
+			}
+			for p := range out.thing.fields {
+				if out.mask&(1<<p) != 0 {
+					out.thing.held[p]++
+					out.thing.fields[p] = s.item.Field(p)
+				}
+			}
+			t.slots[lane] = append(t.slots[lane], out)
+		}
+	}
+	return t
+}
+
+// Resume makes the reader of a client as it is after a frame: from the groups that the client is in, by its handles, of which 0 is
+// its own.
+func Resume(l *Layout, tick, settled int64, groups map[int]*Group, places map[int]int) *Reader {
+	r := NewReader(l)
+	r.tick, r.settled = tick, settled
+	for handle, g := range groups {
+		r.tables[uint64(handle)] = g.table(r, places[handle])
+	}
+	for _, x := range r.things {
+		x.known, x.fresh = true, false
+	}
+	return r
+}

@@ -1,0 +1,227 @@
+package wire
+
+import (
+	"math"
+	"math/bits"
+	"unicode/utf8"
+
+	"kamerad/core/contract"
+)
+
+// span is one less than how many values the number of a type may have.
+func span(t *contract.Type) uint64 { return uint64(t.High) - uint64(t.Low) }
+
+// plain tells whether changes of a type are sent as differences of its slots: it is made of numbers, as many as it has slots.
+func plain(t *contract.Type) bool {
+	switch t.Form {
+	case contract.FormBool, contract.FormInt, contract.FormReal, contract.FormDirection, contract.FormVec2, contract.FormVec3, contract.FormRotation, contract.FormEnum, contract.FormKind:
+		return true
+	}
+	return false
+}
+
+// names is how many values an enumeration has.
+func names(t *contract.Type) uint64 {
+	if t.Form == contract.FormKind {
+		return uint64(len(t.Names))
+	}
+	return uint64(len(t.Enum.Values))
+}
+
+// value writes a whole value.
+func (w *bitWriter) value(t *contract.Type, v contract.Value) {
+	switch t.Form {
+	case contract.FormBool:
+		w.put(uint64(v.Num), 1)
+	case contract.FormInt, contract.FormReal, contract.FormDirection:
+		w.number(t, v.Num)
+	case contract.FormVec2, contract.FormVec3, contract.FormRotation:
+		for _, part := range v.Parts {
+			w.number(t, part.Num)
+		}
+	case contract.FormEnum, contract.FormKind:
+		w.below(uint64(v.Num), names(t))
+	case contract.FormEntity:
+		if w.bit(v.Num != 0); v.Num != 0 {
+			w.put(uint64(v.Num), 32)
+		}
+	case contract.FormClient:
+		w.gamma(uint64(v.Num + 1)) // nothing is -1
+	case contract.FormInstant:
+		w.gamma(uint64(v.Num))
+	case contract.FormText:
+		w.text(v.Text)
+	case contract.FormRecord:
+		for i, p := range t.Parts {
+			w.value(p.Type, v.Parts[i])
+		}
+	default:
+		w.below(uint64(len(v.Parts)), uint64(t.Max)+1)
+		for _, part := range v.Parts {
+			switch t.Form {
+			case contract.FormList:
+				w.value(t.Of, part)
+			case contract.FormStacks:
+				w.below(uint64(part.Parts[0].Num), names(t))
+				w.below(uint64(part.Parts[1].Num-1), uint64(t.Each))
+			default:
+				w.value(t.Key, part.Parts[0])
+				w.value(t.Of, part.Parts[1])
+			}
+		}
+	}
+}
+
+func (w *bitWriter) number(t *contract.Type, n int64) {
+	w.put(uint64(n)-uint64(t.Low), uint(bits.Len64(span(t))))
+}
+
+func (w *bitWriter) text(s string) {
+	w.gamma(uint64(len(s)))
+	for i := range len(s) {
+		w.put(uint64(s[i]), 8)
+	}
+}
+
+// value reads a whole value; what is no value of the type makes the reader bad.
+func (r *bitReader) value(t *contract.Type) (v contract.Value) {
+	switch t.Form {
+	case contract.FormBool:
+		v.Num = int64(r.get(1))
+	case contract.FormInt, contract.FormReal, contract.FormDirection:
+		v.Num = r.number(t)
+	case contract.FormVec2, contract.FormVec3, contract.FormRotation:
+		for range t.Reals() {
+			v.Parts = append(v.Parts, contract.Value{Num: r.number(t)})
+		}
+	case contract.FormEnum, contract.FormKind:
+		v.Num = int64(r.below(names(t)))
+	case contract.FormEntity:
+		if r.bit() {
+			v.Num = int64(r.get(32))
+			r.bad = r.bad || v.Num == 0
+		}
+	case contract.FormClient:
+		v.Num = int64(r.count(1<<31)) - 1
+	case contract.FormInstant:
+		v.Num = int64(r.count(1 << 53))
+	case contract.FormText:
+		v.Text = r.text(4 * t.Max)
+		r.bad = r.bad || t.Allows(v.Text) != nil
+	case contract.FormRecord:
+		for _, p := range t.Parts {
+			v.Parts = append(v.Parts, r.value(p.Type))
+		}
+	case contract.FormList, contract.FormStacks, contract.FormMap:
+		n := r.below(uint64(t.Max) + 1)
+		for i := uint64(0); i < n && !r.bad; i++ {
+			switch t.Form {
+			case contract.FormList:
+				v.Parts = append(v.Parts, r.value(t.Of))
+			case contract.FormStacks:
+				v.Parts = append(v.Parts, contract.Value{Parts: []contract.Value{{Num: int64(r.below(names(t)))}, {Num: 1 + int64(r.below(uint64(t.Each)))}}})
+			default:
+				v.Parts = append(v.Parts, contract.Value{Parts: []contract.Value{r.value(t.Key), r.value(t.Of)}})
+			}
+		}
+	default:
+		r.bad = true
+	}
+	return v
+}
+
+func (r *bitReader) number(t *contract.Type) int64 {
+	n := r.get(uint(bits.Len64(span(t))))
+	r.bad = r.bad || n > span(t)
+	return int64(n + uint64(t.Low))
+}
+
+func (r *bitReader) text(most int) string {
+	n := r.count(most)
+	if r.at+uint(n)*8 > uint(len(r.buf))*8 {
+		r.bad = true
+		return ""
+	}
+	out := make([]byte, n)
+	for i := range out {
+		out[i] = byte(r.get(8))
+	}
+	r.bad = r.bad || !utf8.Valid(out)
+	return string(out)
+}
+
+// difference writes how a plain value changed; it did change.
+func (w *bitWriter) difference(t *contract.Type, old, now []int64, sizes []usual) {
+	switch t.Form {
+	case contract.FormBool: // it is the other one
+	case contract.FormEnum, contract.FormKind:
+		n := now[0]
+		if n > old[0] {
+			n--
+		}
+		w.below(uint64(n), names(t)-1)
+	case contract.FormInt, contract.FormReal, contract.FormDirection:
+		d := zigzag(now[0]-old[0]) - 1
+		w.rice(d, sizes[0].k())
+		sizes[0].add(d)
+	default:
+		for i := range now {
+			d := zigzag(now[i] - old[i])
+			w.rice(d, sizes[i].k())
+			sizes[i].add(d)
+		}
+	}
+}
+
+// difference reads what a plain value is after it changed.
+func (r *bitReader) difference(t *contract.Type, old contract.Value, sizes []usual) contract.Value {
+	number := func(old int64, least uint64, size *usual) int64 {
+		d := r.rice(size.k())
+		size.add(d)
+		n := old + unzigzag(d+least)
+		if n < t.Low || n > t.High {
+			r.bad = true
+			return old
+		}
+		return n
+	}
+	switch t.Form {
+	case contract.FormBool:
+		return contract.Value{Num: 1 - old.Num}
+	case contract.FormEnum, contract.FormKind:
+		n := int64(r.below(names(t) - 1))
+		if n >= old.Num {
+			n++
+		}
+		return contract.Value{Num: n}
+	case contract.FormInt, contract.FormReal, contract.FormDirection:
+		return contract.Value{Num: number(old.Num, 1, &sizes[0])}
+	}
+	out := contract.Value{Parts: make([]contract.Value, len(old.Parts))}
+	for i := range out.Parts {
+		out.Parts[i].Num = number(old.Parts[i].Num, 0, &sizes[i])
+	}
+	return out
+}
+
+// motion writes a motion as it stands at a tick.
+func (w *bitWriter) motion(t *contract.Type, m *Motion, tick int64) {
+	w.value(t, m.From)
+	w.value(m.RateType, m.Rate)
+	w.gamma(uint64(tick - m.At))
+}
+
+func (r *bitReader) motion(t, rate *contract.Type, ticks int, tick int64) *Motion {
+	m := &Motion{From: r.value(t), Rate: r.value(rate), RateType: rate, Ticks: ticks}
+	m.At = tick - int64(r.count(1<<53))
+	return m
+}
+
+func (w *bitWriter) attached(f *Field) {
+	if w.bit(f.Tied.By != nil); f.Tied.By != nil {
+		for _, v := range f.Tied.By {
+			w.put(math.Float64bits(v), 64)
+		}
+	}
+	w.value(f.Type, f.Value)
+}
