@@ -164,6 +164,13 @@ type API struct {
 	Service string // such as http://127.0.0.1:7707
 }
 
+// Outline gives what clients of a session are given of its contract.
+func (a API) Outline(ctx context.Context, session int64) (*contract.Outline, error) {
+	var out contract.Outline
+	err := a.call(ctx, "GET", fmt.Sprintf("/api/sessions/%d/outline", session), nil, &out)
+	return &out, err
+}
+
 func readProblem(body io.Reader) error {
 	raw, _ := io.ReadAll(io.LimitReader(body, 1<<20))
 	var p Problem

@@ -39,6 +39,13 @@ type Options struct {
 	OnRaw func(message []byte)
 	// OnEnd is called once when the connection has ended, with the reason.
 	OnEnd func(reason string)
+	// OnDiffer is called when the copy is not what the server says that it should be; a snapshot follows.
+	OnDiffer func(tick int64)
+	// JSON asks for kamerad.json.v1 instead of kamerad.v1.
+	JSON bool
+	// Outline is what the client was made for; a session with another one refuses it, and the error names what differs. Nil takes
+	// what the session gives.
+	Outline *contract.Outline
 	// NotReady keeps the client from saying that it is ready; events wait until Ready is called.
 	NotReady bool
 }
@@ -51,6 +58,8 @@ type Client struct {
 	sending   sync.Mutex // requests are sent in the order of their numbers
 	mu        sync.Mutex
 	copy      replicate.Copy
+	reader    *wire.Reader // nil for JSON
+	clock     clock
 	seq       uint64
 	presses   uint64
 	waiting   map[uint64]chan wire.Decision
@@ -65,22 +74,48 @@ var ErrEnded = errors.New("the connection has ended")
 // Join takes a seat in a session over a WebSocket. service is the service's address, such as http://127.0.0.1:7707. An empty
 // role means the contract's first one.
 func Join(ctx context.Context, service string, session int64, name, role string, o Options) (*Client, error) {
-	u, err := url.Parse(service)
-	if err != nil {
-		return nil, fmt.Errorf("join session %d: read the service's address: %w", session, err)
-	}
-	u.Scheme = strings.Replace(u.Scheme, "http", "ws", 1)
-	u.Path = fmt.Sprintf("/api/sessions/%d/join", session)
-	u.RawQuery = url.Values{"name": {name}, "role": {role}}.Encode()
-	t, err := dial(ctx, u.String(), wire.Protocol)
-	if err != nil {
-		return nil, fmt.Errorf("join session %d as %s: %w", session, name, err)
-	}
-	c, err := New(ctx, t, o)
+	c, err := join(ctx, service, session, url.Values{"name": {name}, "role": {role}}, o)
 	if err != nil {
 		return nil, fmt.Errorf("join session %d as %s: %w", session, name, err)
 	}
 	return c, nil
+}
+
+// Rejoin takes a seat again whose connection was lost, with the Token of the client that had it.
+func Rejoin(ctx context.Context, service string, session int64, token string, o Options) (*Client, error) {
+	c, err := join(ctx, service, session, url.Values{"token": {token}}, o)
+	if err != nil {
+		return nil, fmt.Errorf("take a seat in session %d again: %w", session, err)
+	}
+	return c, nil
+}
+
+func join(ctx context.Context, service string, session int64, q url.Values, o Options) (*Client, error) {
+	u, err := url.Parse(service)
+	if err != nil {
+		return nil, fmt.Errorf("read the service's address: %w", err)
+	}
+	if o.Outline != nil {
+		q.Set("outline", o.Outline.Fingerprint())
+	}
+	u.Scheme = strings.Replace(u.Scheme, "http", "ws", 1)
+	u.Path = fmt.Sprintf("/api/sessions/%d/join", session)
+	u.RawQuery = q.Encode()
+	protocol := wire.Binary
+	if o.JSON {
+		protocol = wire.Protocol
+	}
+	t, err := dial(ctx, u.String(), protocol)
+	if err != nil {
+		var p *Problem
+		if o.Outline != nil && errors.As(err, &p) && p.Status == http.StatusConflict {
+			if theirs, failed := (API{Service: service}).Outline(ctx, session); failed == nil {
+				return nil, fmt.Errorf("%w: %s", err, strings.Join(o.Outline.Differences(theirs), ", "))
+			}
+		}
+		return nil, err
+	}
+	return New(ctx, t, o)
 }
 
 // New takes the seat that a transport leads to: it waits for the server's hello.
@@ -90,7 +125,11 @@ func New(ctx context.Context, t Transport, o Options) (*Client, error) {
 	if err != nil {
 		return nil, err
 	}
-	if err := json.Unmarshal(raw, &c.hello); err != nil || c.hello.Type != "hello" || c.hello.Outline == nil {
+	err = json.Unmarshal(raw, &c.hello)
+	if err == nil && c.hello.Outline == nil {
+		c.hello.Outline = o.Outline
+	}
+	if err != nil || c.hello.Type != "hello" || c.hello.Outline == nil {
 		var bye wire.Bye
 		if json.Unmarshal(raw, &bye) == nil && bye.Type == "bye" {
 			return nil, errors.New(bye.Reason)
@@ -101,6 +140,9 @@ func New(ctx context.Context, t Transport, o Options) (*Client, error) {
 	if o.OnRaw != nil {
 		o.OnRaw(raw)
 	}
+	if c.hello.Protocol == wire.Binary {
+		c.reader = wire.NewReader(wire.NewLayout(c.hello.Outline))
+	}
 	if !o.NotReady {
 		c.Ready()
 	}
@@ -110,6 +152,19 @@ func New(ctx context.Context, t Transport, o Options) (*Client, error) {
 
 // Me tells which client this is.
 func (c *Client) Me() wire.Client { return c.hello.Client }
+
+// Token takes the seat again once the connection is lost, for as long as Grace; it is good once.
+func (c *Client) Token() string { return c.hello.Token }
+
+// Grace is how long the seat waits for a lost connection.
+func (c *Client) Grace() time.Duration { return time.Duration(c.hello.GraceMs) * time.Millisecond }
+
+// Clock estimates the session's clock, as it is at the server now: the time that its ticks have taken, counted from its first one.
+func (c *Client) Clock() time.Duration {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	return c.clock.now(time.Now())
+}
 
 // Outline gives what the contract lets clients know.
 func (c *Client) Outline() *contract.Outline { return c.hello.Outline }
@@ -133,19 +188,21 @@ func (c *Client) Reason() string {
 }
 
 // Ready tells the server that events may come.
-func (c *Client) Ready() { c.send(map[string]any{"type": "ready"}) }
+func (c *Client) Ready() { c.send(wire.FromClient{Type: "ready"}) }
 
 // Close gives the seat up.
 func (c *Client) Close() {
-	c.send(map[string]any{"type": "leave"})
+	c.send(wire.FromClient{Type: "leave"})
 	c.transport.Close("the client left")
 	<-c.ended
 }
 
-func (c *Client) send(message any) {
-	raw, err := json.Marshal(message)
-	if err != nil {
-		return
+func (c *Client) send(message wire.FromClient) {
+	var raw []byte
+	if c.reader != nil {
+		raw = message.Pack(c.hello.Outline)
+	} else {
+		raw = message.JSON()
 	}
 	ctx, cancel := context.WithTimeout(context.Background(), 10*time.Second)
 	defer cancel()
@@ -260,7 +317,7 @@ func (c *Client) read() {
 		if c.options.OnRaw != nil {
 			c.options.OnRaw(raw)
 		}
-		frame, bye, err := wire.ParseFrame(raw, c.hello.Outline)
+		frame, bye, err := c.parse(raw)
 		if err != nil {
 			reason = err.Error()
 			break
@@ -271,7 +328,15 @@ func (c *Client) read() {
 		}
 		c.mu.Lock()
 		notices := c.copy.Apply(frame)
+		c.clock.tick(frame.Tick, c.hello.Outline.Tick, time.Now())
+		differs := frame.Digest != nil && c.copy.Digest(c.hello.Outline) != *frame.Digest
 		c.mu.Unlock()
+		if differs {
+			if c.options.OnDiffer != nil {
+				c.options.OnDiffer(frame.Tick)
+			}
+			c.send(wire.FromClient{Type: "differs", Ask: wire.Ask{Seen: frame.Tick}})
+		}
 		if c.options.OnFrame != nil {
 			c.options.OnFrame(frame, notices)
 		}
@@ -285,7 +350,7 @@ func (c *Client) read() {
 			}
 		}
 		c.mu.Unlock()
-		c.send(map[string]any{"type": "seen", "seen": frame.Tick})
+		c.send(wire.FromClient{Type: "seen", Ask: wire.Ask{Seen: frame.Tick}})
 	}
 	c.transport.Close(reason)
 	c.mu.Lock()
@@ -295,6 +360,45 @@ func (c *Client) read() {
 	if c.options.OnEnd != nil {
 		c.options.OnEnd(reason)
 	}
+}
+
+// parse reads a message of the server: a frame, or the reason of a bye.
+func (c *Client) parse(raw []byte) (frame *wire.Frame, bye string, err error) {
+	if c.reader == nil || len(raw) > 0 && raw[0] == '{' {
+		return wire.ParseFrame(raw, c.hello.Outline)
+	}
+	frame, err = c.reader.Read(raw)
+	return frame, "", err
+}
+
+// clock follows the server's ticks. The frame that was the least late tells how the two clocks stand; what is older than a minute
+// counts no more, since clocks drift.
+type clock struct {
+	period time.Duration
+	best   [2]time.Time // when the first tick would have arrived: of this half minute, and of the one before
+	turn   time.Time
+}
+
+func (k *clock) tick(tick int64, rate int, arrived time.Time) {
+	k.period = time.Second / time.Duration(rate)
+	began := arrived.Add(-time.Duration(tick) * k.period)
+	if arrived.Sub(k.turn) > 30*time.Second {
+		k.turn, k.best[1], k.best[0] = arrived, k.best[0], began
+	}
+	if began.Before(k.best[0]) {
+		k.best[0] = began
+	}
+}
+
+func (k *clock) now(at time.Time) time.Duration {
+	if k.period == 0 {
+		return 0
+	}
+	began := k.best[0]
+	if !k.best[1].IsZero() && k.best[1].Before(began) {
+		began = k.best[1]
+	}
+	return at.Sub(began)
 }
 
 // socket is a Transport over a WebSocket.
@@ -328,7 +432,11 @@ func (s *socket) Read(ctx context.Context) ([]byte, error) {
 }
 
 func (s *socket) Write(ctx context.Context, message []byte) error {
-	return s.conn.Write(ctx, websocket.MessageText, message)
+	kind := websocket.MessageBinary
+	if len(message) > 0 && message[0] == '{' {
+		kind = websocket.MessageText
+	}
+	return s.conn.Write(ctx, kind, message)
 }
 
 func (s *socket) Close(reason string) {

@@ -63,6 +63,7 @@ func (v *Service) Handler() http.Handler {
 			r.Post("/clients", answer(v.openTestClient))
 			r.Post("/clients/{client}/ask", answer(v.askAsTestClient))
 			r.Post("/clients/{client}/close", answer(v.closeTestClient))
+			r.Get("/outline", answer(v.outline))
 			r.Get("/join", v.join)
 			r.Get("/watch", v.watch)
 		})
@@ -150,6 +151,7 @@ func answer[T any](f func(*http.Request) (T, error)) http.HandlerFunc {
 		out, err := f(r)
 		var no *refusal
 		var wrong *bad
+		var other *otherOutline
 		var large *http.MaxBytesError
 		switch {
 		case err == nil:
@@ -160,6 +162,8 @@ func answer[T any](f func(*http.Request) (T, error)) http.HandlerFunc {
 			problem(w, no.status, no.detail, no.known, no.problems)
 		case errors.As(err, &wrong):
 			problem(w, http.StatusBadRequest, wrong.detail, nil, nil)
+		case errors.As(err, &other):
+			problem(w, http.StatusConflict, other.Error()+"; what it gives clients stands under outline", nil, nil)
 		case errors.As(err, &large):
 			problem(w, http.StatusRequestEntityTooLarge, fmt.Sprintf("what was sent is longer than %d bytes", large.Limit), nil, nil)
 		case errors.Is(err, errClosed):

@@ -2,13 +2,16 @@ package service
 
 import (
 	"context"
+	"crypto/rand"
 	"errors"
 	"fmt"
 	"log/slog"
+	"slices"
 	"sync"
 	"time"
 
 	"kamerad/client"
+	"kamerad/core/contract"
 	"kamerad/core/session"
 	"kamerad/core/wire"
 	"kamerad/store"
@@ -29,6 +32,7 @@ type room struct {
 	id       int64
 	row      store.Session
 	session  *session.Session
+	outline  *contract.Outline // what clients are given; it never changes
 	recorder *store.Recorder
 	meters   *meters
 	inbox    chan func()
@@ -36,6 +40,7 @@ type room struct {
 	done     chan struct{}
 	paused   bool
 	conns    map[int]*conn
+	tokens   map[string]int // what takes a seat again, by itself
 	names    map[int]store.Seat
 	watchers *watchers
 	ended    func(reason string) // called when the contract ends the session; it waits for the room
@@ -46,6 +51,8 @@ type room struct {
 type conn struct {
 	client int
 	test   bool
+	token  string       // that takes the seat again
+	json   *wire.Reader // of a client that speaks JSON: its frames are told anew from the binary ones
 	out    chan []byte
 	once   sync.Once
 	cut    chan struct{} // closed when the client is out
@@ -63,9 +70,9 @@ func (c *conn) end(reason string) {
 
 func newRoom(row store.Session, s *session.Session, paused bool, recorder *store.Recorder, m *meters) *room {
 	return &room{
-		id: row.ID, row: row, session: s, recorder: recorder, meters: m, paused: paused,
+		id: row.ID, row: row, session: s, outline: s.Contract().Outline(), recorder: recorder, meters: m, paused: paused,
 		inbox: make(chan func(), inboxSize), stop: make(chan string, 1), done: make(chan struct{}),
-		conns: map[int]*conn{}, names: map[int]store.Seat{}, watchers: newWatchers(),
+		conns: map[int]*conn{}, tokens: map[string]int{}, names: map[int]store.Seat{}, watchers: newWatchers(),
 	}
 }
 
@@ -84,7 +91,7 @@ func (r *room) run() {
 				r.tick()
 			}
 		case reason := <-r.stop:
-			for n := range r.conns {
+			for n := range r.names {
 				r.drop(n, "the session closed: "+reason)
 			}
 			r.watchers.end(reason)
@@ -136,7 +143,7 @@ func (r *room) tick() {
 		if c == nil {
 			continue
 		}
-		if !r.send(c, cf.Frame.AppendJSON(nil)) {
+		if !r.send(c, c.word(cf.Bytes)) {
 			r.drop(cf.Client, fmt.Sprintf("too slow: %d messages waited for this client", queueSize))
 		}
 	}
@@ -181,35 +188,115 @@ func (r *room) send(c *conn, message []byte) bool {
 	}
 }
 
-// join seats a client; its messages then come out of the returned connection.
-func (r *room) join(name, role string, test bool) (*conn, error) {
-	n, err := r.session.Join(name, role)
-	if err != nil {
-		return nil, err
+// word gives a frame in the client's own protocol.
+func (c *conn) word(frame []byte) []byte {
+	if c.json == nil {
+		return frame
 	}
-	c := &conn{client: n, test: test, out: make(chan []byte, queueSize), cut: make(chan struct{})}
-	r.conns[n] = c
-	outline := r.session.Contract().Outline()
+	f, err := c.json.Read(frame)
+	if err != nil { // the service wrote it itself
+		return encode(wire.Bye{Type: "bye", Reason: err.Error()})
+	}
+	return f.AppendJSON(nil)
+}
+
+// joining is how a client asks for a seat.
+type joining struct {
+	name, role  string
+	token       string // of a seat that it had before its connection was lost; then name and role do not count
+	fingerprint string // of the outline that it was made for; empty for any
+	json, test  bool
+}
+
+// join seats a client; its messages then come out of the returned connection.
+func (r *room) join(j joining) (*conn, error) {
+	outline := r.outline
+	if own := outline.Fingerprint(); j.fingerprint != "" && j.fingerprint != own {
+		return nil, &otherOutline{j.fingerprint, own}
+	}
+	n, known := r.tokens[j.token]
+	if known {
+		delete(r.tokens, j.token)
+		if old := r.conns[n]; old != nil {
+			old.end("another connection took the seat")
+		}
+		r.session.Back(n)
+	} else if j.token != "" {
+		return nil, errors.New("join: no seat waits for this token; join anew")
+	} else {
+		var err error
+		if n, err = r.session.Join(j.name, j.role); err != nil {
+			return nil, err
+		}
+	}
+	c := &conn{client: n, test: j.test, token: rand.Text(), out: make(chan []byte, queueSize), cut: make(chan struct{})}
+	protocol := wire.Binary
+	if j.json {
+		c.json, protocol = r.session.Reader(0), wire.Protocol
+	}
+	r.conns[n], r.tokens[c.token] = c, n
 	clients := r.session.Clients()
-	me := clients[len(clients)-1]
-	r.send(c, encode(wire.Hello{Type: "hello", Protocol: wire.Protocol, Client: me, Fingerprint: outline.Fingerprint(), Outline: outline}))
-	seat := store.Seat{Session: r.id, Client: n, Name: me.Name, Role: me.Role, JoinedAt: time.Now()}
-	r.names[n] = seat
-	r.recorder.Seat(seat)
-	r.meters.clients.Inc()
+	me := clients[slices.IndexFunc(clients, func(x wire.Client) bool { return x.Number == n })]
+	hello := wire.Hello{Type: "hello", Protocol: protocol, Client: me, Token: c.token, GraceMs: r.session.Contract().Grace * 1000 / int64(r.session.Contract().TickRate), Fingerprint: outline.Fingerprint(), Outline: outline}
+	if j.fingerprint != "" {
+		hello.Outline = nil // it has it
+	}
+	r.send(c, encode(hello))
+	if !known {
+		seat := store.Seat{Session: r.id, Client: n, Name: me.Name, Role: me.Role, JoinedAt: time.Now()}
+		r.names[n] = seat
+		r.recorder.Seat(seat)
+		r.meters.clients.Inc()
+	}
 	return c, nil
+}
+
+// otherOutline says that a client was made for another outline.
+type otherOutline struct {
+	theirs, own string
+}
+
+func (e *otherOutline) Error() string {
+	return fmt.Sprintf("join: this client was made for the outline %.40s, and the session's is %s", e.theirs, e.own)
+}
+
+// lose ends a connection that is gone; its seat waits for as long as the contract says.
+func (r *room) lose(c *conn, reason string) {
+	if r.conns[c.client] != c {
+		return // another connection has taken the seat
+	}
+	if r.session.Contract().Grace == 0 {
+		r.drop(c.client, reason)
+		return
+	}
+	delete(r.conns, c.client)
+	r.session.Lost(c.client)
+	c.end(reason)
+}
+
+// leave takes the seat of a connection, unless another connection has it by now.
+func (r *room) leave(c *conn, reason string) {
+	if r.conns[c.client] == c {
+		r.drop(c.client, reason)
+	}
 }
 
 // drop takes a client's seat and tells it why.
 func (r *room) drop(n int, reason string) {
-	c := r.conns[n]
-	if c == nil {
+	seat, seated := r.names[n]
+	if !seated {
 		return
 	}
-	delete(r.conns, n)
+	for token, of := range r.tokens {
+		if of == n {
+			delete(r.tokens, token)
+		}
+	}
 	r.session.Leave(n)
-	c.end(reason)
-	seat := r.names[n]
+	if c := r.conns[n]; c != nil {
+		delete(r.conns, n)
+		c.end(reason)
+	}
 	delete(r.names, n)
 	now := time.Now()
 	seat.LeftAt, seat.LeftReason = &now, &reason
@@ -217,9 +304,17 @@ func (r *room) drop(n int, reason string) {
 	r.meters.clients.Dec()
 }
 
+// read reads a message in the client's own protocol.
+func (r *room) read(c *conn, raw []byte) (wire.FromClient, error) {
+	if c.json != nil {
+		return wire.ParseFromClient(raw)
+	}
+	return wire.UnpackFromClient(raw, r.outline)
+}
+
 // take handles a message of a client. The error says that the message is broken, and cuts it.
 func (r *room) take(c *conn, raw []byte) error {
-	m, err := wire.ParseFromClient(raw)
+	m, err := r.read(c, raw)
 	if err != nil {
 		r.meters.broken.Inc()
 		return err
@@ -242,6 +337,10 @@ func (r *room) take(c *conn, raw []byte) error {
 		case "seen":
 			r.session.Confirm(c.client, m.Seen)
 			r.watchers.confirmed(r, c.client)
+		case "differs":
+			slog.Warn("a client's copy is not what it should be", "session", r.id, "client", c.client, "tick", m.Seen)
+			r.meters.differences.Inc()
+			r.session.Differs(c.client)
 		case "leave":
 			r.drop(c.client, "the client left")
 		case "ask":

@@ -8,6 +8,7 @@ import (
 	"log/slog"
 	"net/http"
 	"strconv"
+	"strings"
 	"time"
 
 	"github.com/coder/websocket"
@@ -15,6 +16,7 @@ import (
 	"golang.org/x/time/rate"
 
 	"kamerad/client"
+	"kamerad/core/contract"
 	"kamerad/core/wire"
 )
 
@@ -39,8 +41,12 @@ func (v *Service) join(w http.ResponseWriter, r *http.Request) {
 	if err == nil {
 		var refused error
 		q := r.URL.Query()
-		err = x.do(r.Context(), func() { c, refused = x.join(q.Get("name"), q.Get("role"), false) })
-		if refused != nil {
+		j := joining{name: q.Get("name"), role: q.Get("role"), token: q.Get("token"), fingerprint: q.Get("outline"), json: !speaks(r, wire.Binary)}
+		err = x.do(r.Context(), func() { c, refused = x.join(j) })
+		var other *otherOutline
+		if errors.As(refused, &other) {
+			err = refused
+		} else if refused != nil {
 			err = &bad{refused.Error()}
 		}
 	}
@@ -50,14 +56,14 @@ func (v *Service) join(w http.ResponseWriter, r *http.Request) {
 	}
 	v.sockets.Add(1)
 	defer v.sockets.Done()
-	socket, err := websocket.Accept(w, r, &websocket.AcceptOptions{Subprotocols: []string{wire.Protocol}})
+	socket, err := websocket.Accept(w, r, &websocket.AcceptOptions{Subprotocols: []string{wire.Binary, wire.Protocol}})
 	if err != nil {
 		x.post(func() { x.drop(c.client, "the connection was never made") })
 		return
 	}
-	if socket.Subprotocol() != wire.Protocol {
-		x.post(func() { x.drop(c.client, "it does not speak "+wire.Protocol) })
-		socket.Close(websocket.StatusProtocolError, "ask for the sub-protocol "+wire.Protocol)
+	if p := socket.Subprotocol(); p != wire.Protocol && p != wire.Binary {
+		x.post(func() { x.drop(c.client, "it speaks neither "+wire.Binary+" nor "+wire.Protocol) })
+		socket.Close(websocket.StatusProtocolError, "ask for the sub-protocol "+wire.Binary+" or "+wire.Protocol)
 		return
 	}
 	socket.SetReadLimit(wire.MaxMessage)
@@ -69,16 +75,17 @@ func (v *Service) join(w http.ResponseWriter, r *http.Request) {
 		for {
 			kind, raw, err := socket.Read(ctx)
 			if err != nil {
-				reason := "the connection was lost"
-				if websocket.CloseStatus(err) == websocket.StatusNormalClosure || websocket.CloseStatus(err) == websocket.StatusGoingAway {
-					reason = "the client closed the connection"
-				} else if errors.Is(err, websocket.ErrMessageTooBig) {
-					reason = fmt.Sprintf("a message was longer than %d bytes", wire.MaxMessage)
+				switch status := websocket.CloseStatus(err); {
+				case status == websocket.StatusNormalClosure || status == websocket.StatusGoingAway:
+					x.post(func() { x.leave(c, "the client closed the connection") })
+				case errors.Is(err, websocket.ErrMessageTooBig):
+					x.post(func() { x.leave(c, fmt.Sprintf("a message was longer than %d bytes", wire.MaxMessage)) })
+				default:
+					x.post(func() { x.lose(c, "the connection was lost") })
 				}
-				x.post(func() { x.drop(c.client, reason) })
 				return
 			}
-			if kind != websocket.MessageText {
+			if kind != websocket.MessageText && c.json != nil {
 				err = fmt.Errorf("the message is binary; %s is text", wire.Protocol)
 			} else {
 				err = x.take(c, raw)
@@ -87,7 +94,7 @@ func (v *Service) join(w http.ResponseWriter, r *http.Request) {
 				slog.Info("a client was cut for a broken message", "session", x.id, "client", c.client, "error", err)
 				x.post(func() {
 					c.broken = true
-					x.drop(c.client, err.Error())
+					x.leave(c, err.Error())
 				})
 				return
 			}
@@ -99,13 +106,13 @@ func (v *Service) join(w http.ResponseWriter, r *http.Request) {
 	write := func(message []byte) bool {
 		ctx, cancel := context.WithTimeout(ctx, writeTimeout)
 		defer cancel()
-		return socket.Write(ctx, websocket.MessageText, message) == nil
+		return socket.Write(ctx, kindOf(message), message) == nil
 	}
 	for {
 		select {
 		case message := <-c.out:
 			if !write(message) {
-				x.post(func() { x.drop(c.client, "nothing could be written to the client") })
+				x.post(func() { x.lose(c, "nothing could be written to the client") })
 				socket.CloseNow()
 				return
 			}
@@ -124,6 +131,35 @@ func (v *Service) join(w http.ResponseWriter, r *http.Request) {
 			return
 		}
 	}
+}
+
+// outline gives what clients of a session are given of its contract.
+func (v *Service) outline(r *http.Request) (*contract.Outline, error) {
+	x, err := v.running(r)
+	if err != nil {
+		return nil, err
+	}
+	return x.outline, nil
+}
+
+// kindOf tells how a message travels: what is JSON as text.
+func kindOf(message []byte) websocket.MessageType {
+	if len(message) > 0 && message[0] == '{' {
+		return websocket.MessageText
+	}
+	return websocket.MessageBinary
+}
+
+// speaks tells whether a handshake asks for a sub-protocol.
+func speaks(r *http.Request, protocol string) bool {
+	for _, list := range r.Header.Values("Sec-WebSocket-Protocol") {
+		for p := range strings.SplitSeq(list, ",") {
+			if strings.TrimSpace(p) == protocol {
+				return true
+			}
+		}
+	}
+	return false
 }
 
 // short cuts a reason to what a close frame may hold.
@@ -226,7 +262,7 @@ func (v *Service) openTestClient(r *http.Request) (wire.Client, error) {
 	}
 	var c *conn
 	var refused error
-	if err := x.do(r.Context(), func() { c, refused = x.join(in.Name, in.Role, true) }); err != nil {
+	if err := x.do(r.Context(), func() { c, refused = x.join(joining{name: in.Name, role: in.Role, test: true}) }); err != nil {
 		return wire.Client{}, err
 	}
 	if refused != nil {

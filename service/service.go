@@ -43,22 +43,24 @@ type Service struct {
 }
 
 type meters struct {
-	registry  *prometheus.Registry
-	decisions *prometheus.CounterVec
-	broken    prometheus.Counter
-	clients   prometheus.Gauge
-	tick      prometheus.Histogram
+	registry    *prometheus.Registry
+	decisions   *prometheus.CounterVec
+	broken      prometheus.Counter
+	differences prometheus.Counter
+	clients     prometheus.Gauge
+	tick        prometheus.Histogram
 }
 
 func newMeters(rooms func() float64, waiting func() float64) *meters {
 	m := &meters{
-		registry:  prometheus.NewRegistry(),
-		decisions: prometheus.NewCounterVec(prometheus.CounterOpts{Name: "kamerad_decisions_total", Help: "Decided requests by outcome and the stage that decided."}, []string{"outcome", "stage"}),
-		broken:    prometheus.NewCounter(prometheus.CounterOpts{Name: "kamerad_broken_messages_total", Help: "Messages of clients that could not be read; their connections were cut."}),
-		clients:   prometheus.NewGauge(prometheus.GaugeOpts{Name: "kamerad_clients", Help: "Clients that have a seat."}),
-		tick:      prometheus.NewHistogram(prometheus.HistogramOpts{Name: "kamerad_tick_seconds", Help: "Time that a tick took.", Buckets: prometheus.ExponentialBuckets(1e-5, 4, 8)}),
+		registry:    prometheus.NewRegistry(),
+		decisions:   prometheus.NewCounterVec(prometheus.CounterOpts{Name: "kamerad_decisions_total", Help: "Decided requests by outcome and the stage that decided."}, []string{"outcome", "stage"}),
+		broken:      prometheus.NewCounter(prometheus.CounterOpts{Name: "kamerad_broken_messages_total", Help: "Messages of clients that could not be read; their connections were cut."}),
+		differences: prometheus.NewCounter(prometheus.CounterOpts{Name: "kamerad_differences_total", Help: "Copies of clients that were not what their digest says; each was sent anew."}),
+		clients:     prometheus.NewGauge(prometheus.GaugeOpts{Name: "kamerad_clients", Help: "Clients that have a seat."}),
+		tick:        prometheus.NewHistogram(prometheus.HistogramOpts{Name: "kamerad_tick_seconds", Help: "Time that a tick took.", Buckets: prometheus.ExponentialBuckets(1e-5, 4, 8)}),
 	}
-	m.registry.MustRegister(m.decisions, m.broken, m.clients, m.tick,
+	m.registry.MustRegister(m.decisions, m.broken, m.differences, m.clients, m.tick,
 		prometheus.NewGaugeFunc(prometheus.GaugeOpts{Name: "kamerad_sessions", Help: "Sessions that run."}, rooms),
 		prometheus.NewGaugeFunc(prometheus.GaugeOpts{Name: "kamerad_records_waiting", Help: "Records that are not stored yet."}, waiting))
 	return m

@@ -186,8 +186,8 @@ func TestASlowClientHoldsUpNobody(t *testing.T) {
 	x := opened(t, v, api, true)
 	var slow, quick *conn
 	require.NoError(t, x.do(t.Context(), func() {
-		slow, _ = x.join("Slow", "", false)
-		quick, _ = x.join("Quick", "", false)
+		slow, _ = x.join(joining{name: "Slow"})
+		quick, _ = x.join(joining{name: "Quick"})
 		x.session.Ready(quick.client)
 	}))
 	got := 0

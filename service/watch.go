@@ -2,6 +2,7 @@ package service
 
 import (
 	"encoding/json"
+	"log/slog"
 	"slices"
 
 	"kamerad/client"
@@ -36,6 +37,7 @@ type watcher struct {
 
 // mirror follows what one client holds.
 type mirror struct {
+	reader  *wire.Reader // of the frames that it is sent
 	copy    replicate.Copy
 	frames  []*wire.Frame // sent and not confirmed
 	fresh   []*wire.Frame // confirmed since the last message
@@ -71,7 +73,7 @@ func (w *watchers) add(r *room) (*watcher, bool) {
 	if len(w.list) == 0 {
 		w.mirrors = map[int]*mirror{}
 		for _, c := range r.session.Clients() {
-			m := &mirror{}
+			m := &mirror{reader: r.session.Reader(c.Number)}
 			w.mirrors[c.Number] = m
 			// What was sent until now counts once its newest tick is confirmed.
 			if block, sent := r.session.Sent(c.Number); block != nil && sent > 0 {
@@ -166,11 +168,16 @@ func (w *watchers) tick(r *room, step *session.Step) {
 	for _, cf := range step.Frames {
 		m := w.mirrors[cf.Client]
 		if m == nil {
-			m = &mirror{}
+			m = &mirror{reader: r.session.Reader(0)}
 			w.mirrors[cf.Client] = m
 		}
 		// A frame's state alone: who watches gets decisions and events apart.
-		m.frames = append(m.frames, &wire.Frame{Tick: cf.Frame.Tick, Snapshot: cf.Frame.Snapshot, Blocks: cf.Frame.Blocks})
+		f, err := m.reader.Read(cf.Bytes)
+		if err != nil { // the service wrote it itself
+			slog.Error("a frame cannot be read", "session", r.id, "client", cf.Client, "error", err)
+			continue
+		}
+		m.frames = append(m.frames, &wire.Frame{Tick: f.Tick, Snapshot: f.Snapshot, Blocks: f.Blocks})
 		if len(m.frames) > maxUnconfirmed {
 			m.confirm(m.frames[0].Tick)
 		}

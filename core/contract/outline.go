@@ -152,9 +152,9 @@ func (c *Contract) groups(o *Outline) []GroupOutline {
 	for _, g := range c.Grouping().Groups {
 		group := GroupOutline{To: g.to, Lanes: []LaneOutline{}}
 		for _, l := range g.Lanes {
-			lane := LaneOutline{Kind: o.place(l.Kind.Name), Whole: l.Whole, Properties: []int{}}
+			lane := LaneOutline{Kind: o.Place(l.Kind.Name), Whole: l.Whole, Properties: []int{}}
 			for _, p := range l.Properties {
-				lane.Properties = append(lane.Properties, o.Kinds[lane.Kind].place(p.Name))
+				lane.Properties = append(lane.Properties, o.Kinds[lane.Kind].Place(p.Name))
 			}
 			group.Lanes = append(group.Lanes, lane)
 		}
@@ -163,13 +163,13 @@ func (c *Contract) groups(o *Outline) []GroupOutline {
 	return out
 }
 
-// place finds a kind by its name, -1 for none.
-func (o *Outline) place(kind string) int {
+// Place finds a kind by its name, -1 for none.
+func (o *Outline) Place(kind string) int {
 	return slices.IndexFunc(o.Kinds, func(k KindOutline) bool { return k.Name == kind })
 }
 
-// place finds a property by its name, -1 for none.
-func (k *KindOutline) place(property string) int {
+// Place finds a property by its name, -1 for none.
+func (k *KindOutline) Place(property string) int {
 	return slices.IndexFunc(k.Properties, func(p PropertyOutline) bool { return p.Name == property })
 }
 
@@ -264,4 +264,54 @@ func (k *KindOutline) Request(name string) *RequestOutline {
 		}
 	}
 	return nil
+}
+
+// RequestPlace finds a request by its name, -1 for none.
+func (k *KindOutline) RequestPlace(request string) int {
+	return slices.IndexFunc(k.Requests, func(r RequestOutline) bool { return r.Name == request })
+}
+
+// Differences names what differs between what a client was made for and what another outline says: all that is missing there, new, or
+// of another type. It is empty when a client of one fits the other.
+func (o *Outline) Differences(other *Outline) (out []string) {
+	mine, theirs := o.names(), other.names()
+	for name, what := range mine {
+		if now, there := theirs[name]; !there {
+			out = append(out, name+" is gone")
+		} else if now != what {
+			out = append(out, name+" is another")
+		}
+	}
+	for name := range theirs {
+		if _, known := mine[name]; !known {
+			out = append(out, name+" is new")
+		}
+	}
+	slices.Sort(out)
+	return out
+}
+
+// names words all that an outline holds, by name.
+func (o *Outline) names() map[string]string {
+	word := func(v any) string {
+		raw, _ := json.Marshal(v) // plain data always marshals
+		return string(raw)
+	}
+	out := map[string]string{"the ticks a second": word(o.Tick), "the roles": word(o.Roles), "the groups": word(o.Groups)}
+	for _, k := range o.Kinds {
+		out[k.Name] = word([]any{k.Per, k.Shared, k.To, k.Parts})
+		for _, p := range k.Properties {
+			out[k.Name+"."+p.Name] = word(p)
+		}
+		for _, r := range k.Requests {
+			out[k.Name+"."+r.Name] = word(r)
+		}
+		for _, e := range k.Events {
+			out[k.Name+"."+e.Name] = word(e)
+		}
+	}
+	for _, e := range o.Events {
+		out[e.Name] = word(e)
+	}
+	return out
 }

@@ -15,6 +15,7 @@ import (
 // whims are rules that a test changes at will: what a client sees of entities of kinds that have to be asked for, and gets of
 // properties that have to be.
 type whims struct {
+	owners
 	sees map[string]bool
 	gets map[string]bool
 }
@@ -34,8 +35,8 @@ func (r *whims) Gets(e *world.Entity, p *contract.Property, client int) bool {
 }
 
 const asks = `contract thing language 1
-audience some(e: Eel) = viewer.number > 0
-audience few(b: Buoy) = viewer.number > 0
+audience some(e: Eel) = viewer.number > e.n
+audience few(b: Buoy) = viewer.number > b.n
 entity Eel to some(self) { n: int 0..9 = 0; own: int 0..9 = 0 to owner; mate: ref Eel = nothing }
 entity Buoy { n: int 0..9 = 0; note: text max 9 to few(self); own: text max 9 to owner; eel: ref Eel = nothing; slow: int 0..9 = 0 at most 5 per second }
 shared Nest {
@@ -59,17 +60,16 @@ func TestAskedAudiencesConverge(t *testing.T) {
 	require.NotNil(t, c)
 	rapid.Check(t, func(t *rapid.T) {
 		w := world.New(c, nil)
-		rules := &whims{map[string]bool{}, map[string]bool{}}
-		v := NewView([32]byte{5}, w, rules, false)
+		rules := &whims{sees: map[string]bool{}, gets: map[string]bool{}}
+		v := NewView([32]byte{5}, w, rules)
 		for _, e := range w.Entities() {
 			v.Spawned(e)
 		}
-		copies, fresh := map[int]*Copy{}, map[int]bool{}
+		copies := map[int]*holder{}
 		last := 0
 		text := func(s string) []int64 { return []int64{w.Intern(s)} }
 		for range rapid.IntRange(1, 25).Draw(t, "ticks") {
 			w.Tick++
-			base := v.Snapshot(0)
 			for range rapid.IntRange(0, 6).Draw(t, "steps") {
 				var things []*world.Entity
 				for _, e := range w.Entities() {
@@ -83,8 +83,8 @@ func TestAskedAudiencesConverge(t *testing.T) {
 					last++
 					w.Enter(world.Client{Number: last, Name: fmt.Sprint(last)})
 					v.Joined(wire.Client{Number: last, Name: fmt.Sprint(last), Role: "player"})
-					copies[last], fresh[last] = &Copy{}, true
-				case what == 1 && copies[who] != nil && !fresh[who]:
+					copies[last] = newHolder(v)
+				case what == 1 && copies[who] != nil && copies[who].last > 0:
 					for _, e := range things {
 						if e.Owner == who {
 							w.Give(e, 0)
@@ -147,28 +147,16 @@ func TestAskedAudiencesConverge(t *testing.T) {
 				})
 			}
 			w.Flush(v.Written)
-			shared, private := v.Cut()
-			for n := range private {
-				require.NotNil(t, copies[n], "who has left gets nothing")
+			v.Cut()
+			for n, held := range copies {
+				held.deliver(t, v, n)
 			}
 			for n, held := range copies {
-				f := &wire.Frame{Tick: w.Tick, Snapshot: fresh[n]}
-				if fresh[n] {
-					f.Blocks = append(f.Blocks, base)
-				}
-				f.Blocks = append(f.Blocks, shared)
-				if own := private[n]; own != nil {
-					f.Blocks = append(f.Blocks, own)
-				}
-				held.Apply(f)
-			}
-			fresh = map[int]bool{}
-			for n, held := range copies {
-				require.Equal(t, may(v, w, rules, n), holds(held), "client %d at tick %d", n, w.Tick)
+				require.Equal(t, may(v, w, rules, n), holds(&held.Copy), "client %d at tick %d", n, w.Tick)
 				// A snapshot taken now says the same as the frames did.
 				again := &Copy{}
-				again.Apply(&wire.Frame{Tick: w.Tick, Snapshot: true, Blocks: []*wire.Block{v.Snapshot(n)}})
-				require.Equal(t, holds(held), holds(again), "the snapshot of client %d", n)
+				again.Apply(&wire.Frame{Tick: w.Tick, Snapshot: true, Blocks: []*wire.Block{v.Held(n)}})
+				require.Equal(t, holds(&held.Copy), holds(again), "the snapshot of client %d", n)
 			}
 		}
 	})

@@ -9,6 +9,7 @@ import (
 	"pgregory.net/rapid"
 
 	"kamerad/core/contract"
+	"kamerad/core/rules"
 	"kamerad/core/wire"
 	"kamerad/core/world"
 )
@@ -26,10 +27,30 @@ type table struct {
 	w      *world.World
 	c      *contract.Contract
 	v      *View
-	tick   int64
-	copies map[int]*Copy
-	fresh  map[int]bool
-	base   *wire.Block
+	copies map[int]*holder
+}
+
+// holder is a client that holds what its frames say.
+type holder struct {
+	Copy
+	reader *wire.Reader
+	last   int64
+}
+
+func newHolder(v *View) *holder { return &holder{reader: wire.NewReader(v.Layout())} }
+
+// deliver brings a client what the last Cut has for it, if that is anything, and holds its copy against the digest.
+func (h *holder) deliver(t require.TestingT, v *View, client int) []Notice {
+	parts := wire.Parts{Tick: v.world.Tick, Last: h.last, HasDigest: true, Digest: v.Digest(client)}
+	if !v.Parts(client, &parts) {
+		return nil
+	}
+	h.last = parts.Tick
+	f, err := h.reader.Read(parts.Append(nil))
+	require.NoError(t, err)
+	notices := h.Apply(f)
+	require.Equal(t, *f.Digest, h.Digest(v.outline), "the digest of client %d at tick %d", client, f.Tick)
+	return notices
 }
 
 // owners are the rules of a contract without audiences of its own.
@@ -40,6 +61,11 @@ func (owners) Gets(e *world.Entity, p *contract.Property, client int) bool {
 	return has(p.To, e, client)
 }
 
+func (owners) Splits(*contract.Named) (keys, near bool)                 { return false, false }
+func (owners) Viewer(*contract.Named, int, *rules.Side) bool            { return false }
+func (owners) Subject(*contract.Named, *world.Entity, *rules.Side) bool { return false }
+func (owners) Radius(*contract.Named) (float64, bool)                   { return 0, false }
+
 func has(to contract.Audience, e *world.Entity, client int) bool {
 	return to == contract.Everyone || to == contract.Owner && e.Owner == client
 }
@@ -48,7 +74,7 @@ func set(t require.TestingT) *table {
 	c, problems := contract.Load("thing.kam", text)
 	require.NotNil(t, c, problems.Error())
 	w := world.New(c, nil)
-	b := &table{t: t, w: w, c: c, v: NewView([32]byte{7}, w, owners{}, false), copies: map[int]*Copy{}, fresh: map[int]bool{}}
+	b := &table{t: t, w: w, c: c, v: NewView([32]byte{7}, w, owners{}), copies: map[int]*holder{}}
 	for _, e := range b.w.Entities() {
 		b.v.Spawned(e)
 	}
@@ -65,10 +91,7 @@ func (b *table) kind(name string) *contract.Kind {
 }
 
 func (b *table) join(n int) {
-	if b.base == nil {
-		b.base = b.v.Snapshot(0)
-	}
-	b.copies[n], b.fresh[n] = &Copy{}, true
+	b.copies[n] = newHolder(b.v)
 	b.v.Joined(wire.Client{Number: n, Name: fmt.Sprint("c", n), Role: "player"})
 	for _, name := range []string{"Mine", "Body"} {
 		b.v.Spawned(b.w.Spawn(b.kind(name), n))
@@ -90,29 +113,20 @@ func (b *table) write(e *world.Entity, property string, v int64) {
 	b.w.Commit()
 }
 
-// cut ends the tick: each client gets what is its own. It gives how many blocks were not empty.
-func (b *table) cut() (notices map[int][]Notice, blocks int) {
-	b.tick++
+// cut ends the tick: each client gets what is its own. It gives how many got anything.
+func (b *table) cut() (notices map[int][]Notice, frames int) {
+	b.w.Tick++
 	b.w.Flush(b.v.Written)
-	shared, private := b.v.Cut()
+	b.v.Cut()
 	notices = map[int][]Notice{}
-	if !shared.Empty() {
-		blocks++
-	}
-	for n, c := range b.copies {
-		f := &wire.Frame{Tick: b.tick, Snapshot: b.fresh[n]}
-		if b.fresh[n] {
-			f.Blocks = append(f.Blocks, b.base)
+	for n, h := range b.copies {
+		before := h.last
+		notices[n] = h.deliver(b.t, b.v, n)
+		if h.last != before {
+			frames++
 		}
-		f.Blocks = append(f.Blocks, shared)
-		if own := private[n]; own != nil {
-			blocks++
-			f.Blocks = append(f.Blocks, own)
-		}
-		notices[n] = c.Apply(f)
 	}
-	b.base, b.fresh = nil, map[int]bool{}
-	return notices, blocks
+	return notices, frames
 }
 
 func (b *table) held(n int, kind string, owner int, property string) string {
@@ -172,8 +186,8 @@ func TestEachAudienceGetsItsShare(t *testing.T) {
 
 	b.write(body, "own", 9)
 	b.write(body, "hid", 9)
-	notices, blocks := b.cut()
-	assert.Equal(t, 1, blocks, "only the owner's block says something")
+	notices, frames := b.cut()
+	assert.Equal(t, 1, frames, "only the owner gets something")
 	assert.Len(t, notices[1], 1)
 	assert.Empty(t, notices[2])
 }
@@ -185,8 +199,8 @@ func TestOnlyWhatDiffersIsSent(t *testing.T) {
 	open := b.w.Shared(0)
 	b.write(open, "n", 5)
 	b.write(open, "n", 0)
-	_, blocks := b.cut()
-	assert.Zero(t, blocks, "a value that was put back has not changed")
+	_, frames := b.cut()
+	assert.Zero(t, frames, "a value that was put back has not changed")
 	b.write(open, "n", 5)
 	b.write(open, "n", 6)
 	notices, _ := b.cut()
@@ -243,7 +257,7 @@ func TestJoinersAgreeWithThoseWhoWereThere(t *testing.T) {
 			b.cut()
 			for number, c := range b.copies {
 				again := &Copy{}
-				again.Apply(&wire.Frame{Snapshot: true, Blocks: []*wire.Block{b.v.Snapshot(number)}})
+				again.Apply(&wire.Frame{Snapshot: true, Blocks: []*wire.Block{b.v.Held(number)}})
 				require.Len(rt, again.Things(), len(c.Things()))
 				require.ElementsMatch(rt, again.Clients, c.Clients)
 				for _, thing := range c.Things() {

@@ -137,7 +137,9 @@ func (s *Session) leave(t *seat) {
 	}
 	s.cause('l', int64(n), 0)
 	s.conclude("on leave", s.machine.Leave(n))
-	s.owned(n, rules.OnOwnerLost, "on owner lost")
+	if t.lostAt == 0 { // else it has run
+		s.owned(n, rules.OnOwnerLost, "on owner lost")
+	}
 	s.owned(n, rules.OnOwnerLeave, "on owner leave")
 	s.world.Leave(n)
 	s.each(func(e *world.Entity) {
@@ -223,6 +225,13 @@ func (s *Session) effect(e rules.Effect) {
 func (s *Session) expel(client int, reason string) {
 	if t := s.seats[client]; t != nil && t.cut == "" {
 		t.cut = reason
+		if len(s.out) >= maxOut {
+			clear(s.out)
+		}
+		if s.out == nil {
+			s.out = map[string]int64{}
+		}
+		s.out[t.client.Name] = s.tick + int64(keptOut*s.contract.TickRate)
 	}
 }
 
@@ -517,6 +526,14 @@ func (s *Session) frames(step *Step) {
 		}
 		parts := wire.Parts{Tick: s.tick, Last: t.sent, Decisions: t.said, Logs: t.logs}
 		events := t.events
+		if t.lost {
+			t.held, t.events, t.logs = append(t.held, t.events...), nil, nil
+			if len(t.held) > MaxHeld {
+				step.Cuts = append(step.Cuts, Cut{n, fmt.Sprintf("more than %d events waited for this client to come back", MaxHeld)})
+				s.Leave(n)
+			}
+			continue
+		}
 		if t.ready {
 			events = append(t.held, t.events...)
 			t.held = nil

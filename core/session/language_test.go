@@ -137,6 +137,7 @@ const wreckText = `contract wreck language 1
 tick 10 per second
 strikes 3 in 10s
 roles player, spectator
+seats 8 grace 10s
 enum Crew { cobalt, amber }
 setting start_hull: int 1..100 = 40
 type Place = vec2 -100..100 step 0.01

@@ -7,6 +7,7 @@ package session
 import (
 	"encoding/json"
 	"fmt"
+	"math"
 	"slices"
 	"unicode"
 	"unicode/utf8"
@@ -25,6 +26,9 @@ const (
 	maxPerTick  = 32      // requests of one client in one tick; more are dropped unseen
 	maxTexts    = 1 << 16 // texts that the world keeps before it forgets those that nothing holds
 	rememberAsk = 64      // first decisions kept for each client, against repeats
+	healPause   = 5       // seconds between two snapshots for a copy that differs
+	keptOut     = 60      // seconds that who was expelled may not come back
+	maxOut      = 10_000  // names of such
 )
 
 // Session is one running world. It is used by one goroutine at a time.
@@ -48,12 +52,14 @@ type Session struct {
 	plain     []bool         // by request: its arguments are numbers, neither texts nor refs nor clients
 	presses   map[key]uint64 // the newest press of each hold
 	budgets   map[key]*budget
-	args      []int64         // of the request that is decided
-	walked    []*world.Entity // the entities that a stage goes over
-	last      int             // client number
-	tick      int64
-	inputs    []input
-	spare     []input // the memory of the last tick's inputs
+	args      []int64          // of the request that is decided
+	walked    []*world.Entity  // the entities that a stage goes over
+	last      int              // client number
+	out       map[string]int64 // by name: until which tick who was expelled is kept out
+
+	tick   int64
+	inputs []input
+	spare  []input // the memory of the last tick's inputs
 }
 
 // seat is a client's place.
@@ -64,23 +70,27 @@ type seat struct {
 	ready    bool
 	readying bool // it has said so; the next tick makes it so
 	leaving  bool
-	lost     bool    // its connection is gone
-	held     []*told // events that wait for it to get ready
-	seen     int64   // newest tick that it has applied
-	sent     int64   // tick of the last frame
-	asked    int     // requests queued for the next tick
-	decided  int     // requests in this tick
-	newest   uint64
-	first    [rememberAsk]wire.Decision // the last decisions, for repeats, by sequence number
-	paused   map[use]int64              // tick from which a request with a pause is taken again
-	uses     map[use]*window            // by limit
-	events   []*told                    // of this tick
-	replies  []answer                   // of this tick, that hold refs
-	proven   int64                      // tick of the last digest
-	said     []wire.Decision            // of this tick
-	logs     []string                   // of this tick
-	strikes  window
-	cut      string // why it is out with the end of this tick
+	lost     bool  // its connection is gone
+	lostAt   int64 // the tick that this was carried out in; 0 while it is there
+	healed   int64 // the tick of the last snapshot for a copy that differed
+	differed int   // how often its copy differed
+
+	held    []*told // events that wait for it to get ready
+	seen    int64   // newest tick that it has applied
+	sent    int64   // tick of the last frame
+	asked   int     // requests queued for the next tick
+	decided int     // requests in this tick
+	newest  uint64
+	first   [rememberAsk]wire.Decision // the last decisions, for repeats, by sequence number
+	paused  map[use]int64              // tick from which a request with a pause is taken again
+	uses    map[use]*window            // by limit
+	events  []*told                    // of this tick
+	replies []answer                   // of this tick, that hold refs
+	proven  int64                      // tick of the last digest
+	said    []wire.Decision            // of this tick
+	logs    []string                   // of this tick
+	strikes window
+	cut     string // why it is out with the end of this tick
 }
 
 type use struct {
@@ -381,6 +391,10 @@ func (s *Session) Join(name, role string) (int, error) {
 	if taken >= s.contract.Seats {
 		return 0, fmt.Errorf("join: all %d seats of the session are taken", s.contract.Seats)
 	}
+	if until := s.out[name]; s.tick < until {
+		return 0, fmt.Errorf("join: %q was expelled and may come back in %g s", name, math.Ceil(float64(until-s.tick)/float64(s.contract.TickRate)))
+	}
+	delete(s.out, name)
 	s.last++
 	t := &seat{client: world.Client{Number: s.last, Name: name, Role: index}, uses: map[use]*window{}, paused: map[use]int64{}}
 	s.known(t)
@@ -398,16 +412,54 @@ func (s *Session) Leave(client int) {
 	}
 }
 
-// Lost says that a client's connection is gone; its seat waits. Back says that it is there again.
-func (s *Session) Lost(client int) { s.connection(client, true) }
+// Lost says that a client's connection is gone. Its seat waits for as long as the contract says; then it is cut.
+func (s *Session) Lost(client int) {
+	if t := s.seats[client]; t != nil && !t.leaving && !t.lost {
+		t.lost = true
+		s.inputs = append(s.inputs, input{seat: t, what: "lost"})
+	}
+}
 
-// Back undoes Lost.
-func (s *Session) Back(client int) { s.connection(client, false) }
+// Back says that a client has a connection again. It is sent everything anew, and has to say again that it is ready: events were
+// held since it was lost.
+func (s *Session) Back(client int) {
+	if t := s.seats[client]; t != nil && !t.leaving {
+		if !t.lost {
+			s.inputs = append(s.inputs, input{seat: t, what: "lost"}) // nobody had noticed
+		}
+		t.lost, t.readying = false, false
+		s.inputs = append(s.inputs, input{seat: t, what: "back"})
+	}
+}
 
-func (s *Session) connection(client int, lost bool) {
-	if t := s.seats[client]; t != nil && !t.leaving && t.lost != lost {
-		t.lost = lost
-		s.inputs = append(s.inputs, input{seat: t, what: map[bool]string{true: "lost", false: "back"}[lost]})
+// Differs says that a client's copy is not what a frame's digest says. It is sent everything anew, at most once in five seconds.
+func (s *Session) Differs(client int) {
+	t := s.seats[client]
+	if t == nil || !t.joined {
+		return
+	}
+	t.differed++
+	if wait := int64(healPause * s.contract.TickRate); t.healed == 0 || s.tick-t.healed >= wait {
+		t.healed = s.tick
+		s.view.Resync(client)
+	}
+}
+
+// Differences tells how often a client's copy was not what it should be.
+func (s *Session) Differences(client int) int {
+	if t := s.seats[client]; t != nil {
+		return t.differed
+	}
+	return 0
+}
+
+// graces cuts those whose seats have waited long enough.
+func (s *Session) graces(step *Step) {
+	for _, t := range slices.Clone(s.order) {
+		if t.lostAt > 0 && s.tick-t.lostAt >= s.contract.Grace {
+			step.Cuts = append(step.Cuts, Cut{t.client.Number, fmt.Sprintf("its connection was lost and did not come back within %g s", float64(s.contract.Grace)/float64(s.contract.TickRate))})
+			s.leave(t)
+		}
 	}
 }
 
@@ -463,10 +515,13 @@ func (s *Session) Tick() *Step {
 		case "ready":
 			t.ready = true
 		case "lost":
+			t.lostAt = s.tick
 			s.cause('c', int64(t.client.Number), 0)
 			s.conclude("on lost", s.machine.Lost(t.client.Number))
 			s.owned(t.client.Number, rules.OnOwnerLost, "on owner lost")
 		case "back":
+			t.lostAt, t.ready = 0, false
+			s.view.Resync(t.client.Number)
 			s.cause('c', int64(t.client.Number), 1)
 			s.conclude("on back", s.machine.Back(t.client.Number))
 		case "leave":
@@ -477,6 +532,7 @@ func (s *Session) Tick() *Step {
 			s.carry(t, &in.move)
 		}
 	}
+	s.graces(step)
 	s.leases()
 	s.timers()
 	s.motion()

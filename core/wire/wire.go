@@ -97,7 +97,7 @@ func ParseFromClient(raw []byte) (FromClient, error) {
 		return m, fmt.Errorf("the message goes on after its end")
 	}
 	switch m.Type {
-	case "ready", "seen", "leave":
+	case "ready", "seen", "leave", "differs":
 	case "press", "release":
 		if m.Press == 0 {
 			return m, fmt.Errorf("the %s has no number; they count up from 1", m.Type)
@@ -107,7 +107,7 @@ func ParseFromClient(raw []byte) (FromClient, error) {
 			return m, fmt.Errorf("the request has no sequence number; they count up from 1")
 		}
 	default:
-		return m, fmt.Errorf("the message has the unknown type %.40q; there are ask, write, press, release, ready, seen and leave", m.Type)
+		return m, fmt.Errorf("the message has the unknown type %.40q; there are ask, write, press, release, ready, seen, differs and leave", m.Type)
 	}
 	return m, nil
 }
@@ -124,8 +124,10 @@ type Hello struct {
 	Type        string            `json:"type"` // hello
 	Protocol    string            `json:"protocol"`
 	Client      Client            `json:"client"`
+	Token       string            `json:"token"`    // takes the seat again when the connection was lost; good once
+	GraceMs     int64             `json:"grace_ms"` // how long the seat waits then
 	Fingerprint string            `json:"fingerprint"`
-	Outline     *contract.Outline `json:"outline"`
+	Outline     *contract.Outline `json:"outline,omitempty"` // nil for a client that named its fingerprint
 }
 
 // Field is one property or argument with its value. Of a property that moves by itself the Motion travels; the value is where that

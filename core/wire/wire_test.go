@@ -20,7 +20,7 @@ func TestAFrameComesBackAsItWasSent(t *testing.T) {
 	outline := &contract.Outline{
 		Tick: 20,
 		Kinds: []contract.KindOutline{{
-			Name: "Diver", Properties: []contract.PropertyOutline{{Name: "satchel", Type: stacks}, {Name: "name", Type: text}, {Name: "pos", Type: place, Follows: "vel"}, {Name: "vel", Type: speed}, {Name: "lamp", Type: place, Follows: "mate"}},
+			Name: "Diver", Properties: []contract.PropertyOutline{{Name: "satchel", Type: stacks}, {Name: "name", Type: text}, {Name: "pos", Type: place, Follows: "vel"}, {Name: "vel", Type: speed}, {Name: "lamp", Type: place, Follows: "mate.pos"}},
 			Events: []contract.EventOutline{{Name: "used", Params: []contract.Param{{Name: "item", Type: &contract.Type{Form: contract.FormEnum, Enum: item}}}}},
 		}},
 		Events: []contract.EventOutline{{Name: "welcome", Params: []contract.Param{}}},

@@ -1,0 +1,187 @@
+package wire
+
+import (
+	"encoding/binary"
+	"encoding/json"
+	"fmt"
+	"strings"
+
+	"kamerad/core/contract"
+)
+
+// The first byte of a client's binary message. One that begins with `{` is a message of the JSON sub-protocol.
+const (
+	msgReady = 1 + iota
+	msgSeen
+	msgLeave
+	msgDiffers
+	msgAsk
+	msgWrite
+	msgPress
+	msgRelease
+)
+
+var plainMessages = map[string]byte{"ready": msgReady, "leave": msgLeave, "seen": msgSeen, "differs": msgDiffers}
+var withValues = map[string]byte{"ask": msgAsk, "write": msgWrite, "press": msgPress, "release": msgRelease}
+
+// Pack gives a client's message in its binary form, with the outline that the client was given. What does not fit the outline, such
+// as a forged request, is given as JSON.
+func (m *FromClient) Pack(o *contract.Outline) []byte {
+	if msg, ok := plainMessages[m.Type]; ok {
+		out := []byte{msg}
+		if msg == msgSeen || msg == msgDiffers {
+			out = binary.AppendUvarint(out, uint64(m.Seen))
+		}
+		return out
+	}
+	if out := m.packed(o); out != nil {
+		return out
+	}
+	return m.JSON()
+}
+
+// JSON gives a client's message in its JSON form.
+func (m *FromClient) JSON() []byte {
+	out := map[string]any{"type": m.Type}
+	switch m.Type {
+	case "seen", "differs":
+		out["seen"] = m.Seen
+	case "ask":
+		out["seq"], out["request"], out["args"] = m.Seq, m.Request, m.Args
+	case "write":
+		out["seq"], out["property"], out["value"] = m.Seq, m.Property, m.Value
+	case "press", "release":
+		out["property"], out["press"] = m.Property, m.Press
+	}
+	if m.Entity != 0 {
+		out["entity"] = m.Entity
+	}
+	if m.Seen != 0 {
+		out["seen"] = m.Seen
+	}
+	return marshalled(nil, out)
+}
+
+func (m *FromClient) packed(o *contract.Outline) []byte {
+	full, msg := m.Property, withValues[m.Type]
+	if msg == msgAsk {
+		full = m.Request
+	}
+	kindName, name, _ := strings.Cut(full, ".")
+	var kind, at int
+	var types []*contract.Type
+	args := m.Args
+	if kind = o.Place(kindName); kind < 0 {
+		return nil
+	}
+	k := &o.Kinds[kind]
+	switch msg {
+	case msgAsk:
+		if at = k.RequestPlace(name); at < 0 || len(args) != len(k.Requests[at].Params) {
+			return nil
+		}
+		for _, p := range k.Requests[at].Params {
+			types = append(types, p.Type)
+		}
+	default:
+		if at = k.Place(name); at < 0 {
+			return nil
+		}
+		if args = nil; msg == msgWrite {
+			types, args = []*contract.Type{k.Properties[at].Type}, []json.RawMessage{m.Value}
+		}
+	}
+	out := []byte{msg}
+	for _, n := range []uint64{m.Seq + m.Press, uint64(max(m.Seen, 0)), uint64(m.Entity), uint64(kind), uint64(at)} {
+		out = binary.AppendUvarint(out, n)
+	}
+	w := &bitWriter{}
+	for i, t := range types {
+		v, err := t.ParseJSON(args[i])
+		if err != nil {
+			return nil
+		}
+		w.value(t, v)
+	}
+	return append(out, w.bytes()...)
+}
+
+// UnpackFromClient reads a client's binary message. The error says what is broken; a client that sends such a message is cut.
+// Arguments that are of other types than declared make a request that will be decided malformed.
+func UnpackFromClient(raw []byte, o *contract.Outline) (FromClient, error) {
+	var m FromClient
+	switch {
+	case len(raw) > MaxMessage:
+		return m, fmt.Errorf("the message has %d bytes, at most %d are allowed", len(raw), MaxMessage)
+	case len(raw) == 0:
+		return m, fmt.Errorf("the message is empty")
+	case raw[0] == '{':
+		return ParseFromClient(raw)
+	}
+	c := &cursor{buf: raw[1:]}
+	for name, msg := range plainMessages {
+		if msg == raw[0] {
+			if m.Type = name; msg == msgSeen || msg == msgDiffers {
+				m.Seen = int64(c.uvarint() & (1<<62 - 1))
+			}
+			if c.bad || len(c.buf) > 0 {
+				return m, fmt.Errorf("the message `%s` is broken", name)
+			}
+			return m, nil
+		}
+	}
+	for name, msg := range withValues {
+		if msg == raw[0] {
+			m.Type = name
+		}
+	}
+	if m.Type == "" {
+		return m, fmt.Errorf("the message has the unknown type %d; there are %d to %d, and JSON", raw[0], msgReady, msgRelease)
+	}
+	number := c.uvarint()
+	m.Seen = int64(c.uvarint() & (1<<62 - 1))
+	entity, kind, at := c.uvarint(), c.uvarint(), c.uvarint()
+	if c.bad || entity > 1<<32-1 || number == 0 {
+		return m, fmt.Errorf("the message `%s` is broken, or has no number; they count up from 1", m.Type)
+	}
+	m.Entity = uint32(entity)
+	b := &bitReader{buf: c.buf}
+	if kind >= uint64(len(o.Kinds)) {
+		return m, fmt.Errorf("the message `%s` is about a kind that the outline lacks", m.Type)
+	}
+	k := &o.Kinds[kind]
+	if raw[0] == msgAsk {
+		m.Seq = number
+		if at >= uint64(len(k.Requests)) {
+			return m, fmt.Errorf("the message asks for a request that the outline lacks")
+		}
+		q := &k.Requests[at]
+		m.Request, m.Args = k.Name+"."+q.Name, []json.RawMessage{}
+		for _, p := range q.Params {
+			m.Args = append(m.Args, b.json(p.Type))
+		}
+		if !b.bad && !b.done() {
+			return m, fmt.Errorf("the message `ask` goes on after its end")
+		}
+		return m, nil
+	}
+	if at >= uint64(len(k.Properties)) {
+		return m, fmt.Errorf("the message `%s` is about a property that the outline lacks", m.Type)
+	}
+	p := &k.Properties[at]
+	if m.Property = k.Name + "." + p.Name; raw[0] == msgWrite {
+		m.Seq, m.Value = number, b.json(p.Type)
+	} else {
+		m.Press = number
+	}
+	return m, nil
+}
+
+// json reads a value as JSON; null, which few types take, stands for what is none.
+func (r *bitReader) json(t *contract.Type) json.RawMessage {
+	v := r.value(t)
+	if r.bad {
+		return json.RawMessage("{}")
+	}
+	return t.AppendJSON(nil, v)
+}
