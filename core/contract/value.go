@@ -504,8 +504,11 @@ func (t *Type) ParseJSON(raw []byte) (Value, error) {
 			if length == 0 || math.IsInf(length, 0) {
 				return wrong("a quaternion [x, y, z, w]")
 			}
-			for i := range v {
-				v[i] /= length
+			// One that was rounded to steps before stays as it is.
+			if math.Abs(length-1) > 2*float64(t.Unit)/float64(t.Per) {
+				for i := range v {
+					v[i] /= length
+				}
 			}
 		}
 		var out Value

@@ -245,11 +245,20 @@ func (g *Group) Pack(tick int64) []byte {
 		g.single(w, where, tick)
 	}
 	g.columns(w, tick)
+	if g.private { // after the columns, whose differences are from what was sent before
+		w.gamma(uint64(len(g.again)))
+		for _, a := range g.again {
+			k := g.layout.kinds[a.kind]
+			w.put(uint64(a.item.Number()), 32)
+			w.below(uint64(a.prop), uint64(len(k)))
+			w.field(&k[a.prop], a.item, tick)
+		}
+	}
 	g.end()
 	return slices.Clone(w.bytes())
 }
 
-// single writes what only a private group has: properties that come and go one by one, and corrections.
+// single writes the properties that come and go one by one, in a private group.
 func (g *Group) single(w *bitWriter, where func(place), tick int64) {
 	masks := slices.DeleteFunc(g.masks, func(p place) bool {
 		s := &g.slots[p.lane][p.slot]
@@ -266,13 +275,6 @@ func (g *Group) single(w *bitWriter, where func(place), tick int64) {
 			}
 		}
 		s.mask = s.next
-	}
-	w.gamma(uint64(len(g.again)))
-	for _, a := range g.again {
-		k := g.layout.kinds[a.kind]
-		w.put(uint64(a.item.Number()), 32)
-		w.below(uint64(a.prop), uint64(len(k)))
-		w.field(&k[a.prop], a.item, tick)
 	}
 }
 

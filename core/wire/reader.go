@@ -408,6 +408,9 @@ func (r *Reader) changes(b *bitReader, t *table, tick int64) {
 		r.single(b, t, where, tick)
 	}
 	r.columns(b, t, tick)
+	if t.private {
+		r.corrections(b, tick)
+	}
 	if b.bad {
 		return
 	}
@@ -440,6 +443,10 @@ func (r *Reader) single(b *bitReader, t *table, where func() (int, int, *tableSl
 		}
 		s.mask = now
 	}
+}
+
+// corrections reads values that are sent once more.
+func (r *Reader) corrections(b *bitReader, tick int64) {
 	for n := b.count(maxSlots); n > 0 && !b.bad; n-- {
 		x := r.things[uint32(b.get(32))]
 		if x == nil {
