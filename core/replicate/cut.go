@@ -367,10 +367,14 @@ func (v *View) holds(fresh []*sent) {
 		}
 	}
 	for _, s := range fresh {
-		if s.entity.Gone && (s.plan.asked || s.plan.owned || s.plan.nearby) {
-			for _, u := range v.viewers {
+		if !s.entity.Gone {
+			continue
+		}
+		for _, u := range v.viewers {
+			if s.plan.asked || s.plan.owned || s.plan.nearby {
 				v.hold(u, s)
 			}
+			v.glimpse(u, s)
 		}
 	}
 	for _, u := range v.viewers {
@@ -423,6 +427,26 @@ func (v *View) nearby(u *viewer, p *plan, kind int) {
 			}
 		}
 	}
+}
+
+// glimpse gives a client by itself what came and went in the tick in which it came to the circle that would have told of it.
+func (v *View) glimpse(u *viewer, s *sent) {
+	whole, mask := false, uint64(0)
+	for _, x := range s.exited {
+		if !slices.ContainsFunc(u.circles, func(m member) bool { return m.circle == x.circle && m.fresh }) {
+			continue
+		}
+		whole = whole || x.circle.audience.Lanes[x.lane].Whole
+		for rest := x.circle.audience.mask[x.lane]; rest != 0; rest &= rest - 1 {
+			mask |= 1 << s.plan.props[lowest(rest)]
+		}
+	}
+	if !whole || u.held[s.entity.ID] != nil {
+		return
+	}
+	h := &hold{sent: s, whole: whole, came: true, next: mask}
+	u.held[s.entity.ID] = h
+	u.enters = append(u.enters, h)
 }
 
 // wants tells what a client has to have of an entity by itself.

@@ -73,6 +73,7 @@ type game struct {
 	decided map[int]wire.Decision
 	seq     uint64
 	step    *Step
+	notices map[int][]replicate.Notice // of the last tick
 }
 
 func open(t require.TestingT, text string) *game {
@@ -99,7 +100,7 @@ func (g *game) join(name, role string) int {
 }
 
 func (g *game) tick() {
-	g.step = g.s.Tick()
+	g.step, g.notices = g.s.Tick(), map[int][]replicate.Notice{}
 	for _, cf := range g.step.Frames {
 		frame, err := g.readers[cf.Client].Read(cf.Bytes)
 		require.NoError(g.t, err)
@@ -107,7 +108,10 @@ func (g *game) tick() {
 		g.bytes[cf.Client] = append(g.bytes[cf.Client], string(raw))
 		f, _, err := wire.ParseFrame(raw, g.outline)
 		require.NoError(g.t, err)
-		g.copies[cf.Client].Apply(f)
+		g.notices[cf.Client] = g.copies[cf.Client].Apply(f)
+		for _, n := range g.notices[cf.Client] {
+			require.False(g.t, n.What == replicate.Heard && n.Event.Entity != 0 && n.Thing == nil, "client %d hears %s without its entity", cf.Client, f.Events)
+		}
 		if f.Digest != nil {
 			require.Equal(g.t, g.copies[cf.Client].Digest(g.outline), *f.Digest, "the digest of client %d at tick %d", cf.Client, f.Tick)
 		}
