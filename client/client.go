@@ -7,8 +7,10 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"maps"
 	"net/http"
 	"net/url"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -16,6 +18,7 @@ import (
 	"github.com/coder/websocket"
 
 	"kamerad/core/contract"
+	"kamerad/core/foresee"
 	"kamerad/core/replicate"
 	"kamerad/core/wire"
 )
@@ -58,7 +61,10 @@ type Client struct {
 	sending   sync.Mutex // requests are sent in the order of their numbers
 	mu        sync.Mutex
 	copy      replicate.Copy
-	reader    *wire.Reader // nil for JSON
+	reader    *wire.Reader       // nil for JSON
+	foresight *foresee.Foresight // nil when no check can be evaluated
+	follows   map[int]*follow
+	followed  int
 	clock     clock
 	seq       uint64
 	presses   uint64
@@ -143,6 +149,8 @@ func New(ctx context.Context, t Transport, o Options) (*Client, error) {
 	if c.hello.Protocol == wire.Binary {
 		c.reader = wire.NewReader(wire.NewLayout(c.hello.Outline))
 	}
+	c.copy.Me = c.hello.Client.Number
+	c.foresight, _ = foresee.New(c.hello.Outline) // without it, the server alone decides
 	if !o.NotReady {
 		c.Ready()
 	}
@@ -177,6 +185,56 @@ func (c *Client) Look(f func(*replicate.Copy)) {
 	f(&c.copy)
 }
 
+// follow is a property that somebody follows.
+type follow struct {
+	of       func(t *replicate.Thing) bool
+	property string
+	f        func(t *replicate.Thing, now wire.Field, old *contract.Value)
+}
+
+// Follow calls f with the value of a property of those entities that of tells: with the present value at once, or when it arrives,
+// and then with each other value that comes and the one before it. It is called from one goroutine at a time, at first from this
+// one, and must not call the client.
+func (c *Client) Follow(property string, of func(t *replicate.Thing) bool, f func(t *replicate.Thing, now wire.Field, old *contract.Value)) (stop func()) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	for _, t := range c.copy.Things() {
+		if now, has := t.Field(property); has && of(t) {
+			f(t, now, nil)
+		}
+	}
+	c.followed++
+	n := c.followed
+	if c.follows == nil {
+		c.follows = map[int]*follow{}
+	}
+	c.follows[n] = &follow{of, property, f}
+	return func() {
+		c.mu.Lock()
+		defer c.mu.Unlock()
+		delete(c.follows, n)
+	}
+}
+
+// report tells those who follow what changed.
+func (c *Client) report(notices []replicate.Notice) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	for _, n := range slices.Sorted(maps.Keys(c.follows)) {
+		x := c.follows[n]
+		for i := range notices {
+			switch n := &notices[i]; {
+			case n.What == replicate.Changed && n.Field.Name == x.property && x.of(n.Thing):
+				x.f(n.Thing, n.Field, n.Old)
+			case n.What == replicate.Spawned && x.of(n.Thing):
+				if now, has := n.Thing.Field(x.property); has {
+					x.f(n.Thing, now, nil)
+				}
+			}
+		}
+	}
+}
+
 // Ended is closed when the connection has ended; Reason then says why.
 func (c *Client) Ended() <-chan struct{} { return c.ended }
 
@@ -209,9 +267,50 @@ func (c *Client) send(message wire.FromClient) {
 	_ = c.transport.Write(ctx, raw) // an ended connection shows in read
 }
 
-// Ask sends a request and waits for its decision. entity 0 means the one of a shared kind, or the client's own. The arguments
-// are sent as they stand: nothing is checked here, so a forged request can be sent too.
+// Ask sends a request and waits for its decision. entity 0 means the one of a shared kind, or the client's own. A name that the
+// outline lacks, and arguments of other types than it says, are refused with an error. When a check that the client can evaluate
+// itself fails on its copy, nothing is sent: the decision is the denial that would come, with Seq 0.
 func (c *Client) Ask(ctx context.Context, entity uint32, request string, args ...json.RawMessage) (wire.Decision, error) {
+	o := c.hello.Outline
+	kind, name, _ := strings.Cut(request, ".")
+	k := o.Kind(kind)
+	if k == nil || k.Request(name) == nil {
+		return wire.Decision{}, fmt.Errorf("ask %s: the outline of %s has no such request; there is %s", request, o.Contract, strings.Join(requestNames(o), ", "))
+	}
+	r := k.Request(name)
+	if len(args) != len(r.Params) {
+		return wire.Decision{}, fmt.Errorf("ask %s: it has %d arguments, not %d", request, len(r.Params), len(args))
+	}
+	values := make([]contract.Value, len(args))
+	for i, p := range r.Params {
+		var err error
+		if values[i], err = p.Type.ParseJSON(args[i]); err != nil {
+			return wire.Decision{}, fmt.Errorf("ask %s: the argument `%s` %w", request, p.Name, err)
+		}
+	}
+	c.mu.Lock()
+	failed := -1
+	if c.foresight != nil {
+		failed = c.foresight.Denies(&c.copy, c.hello.Client.Number, o, request, entity, values)
+	}
+	c.mu.Unlock()
+	if failed >= 0 {
+		return wire.Decision{Outcome: wire.Denied, Stage: wire.StageCheck, Reason: r.Reasons[failed], Check: failed}, nil
+	}
+	return c.Forge(ctx, entity, request, args...)
+}
+
+func requestNames(o *contract.Outline) (out []string) {
+	for _, k := range o.Kinds {
+		for _, r := range k.Requests {
+			out = append(out, k.Name+"."+r.Name)
+		}
+	}
+	return out
+}
+
+// Forge is Ask without any care: the request is sent as it stands, whatever the outline says.
+func (c *Client) Forge(ctx context.Context, entity uint32, request string, args ...json.RawMessage) (wire.Decision, error) {
 	if args == nil {
 		args = []json.RawMessage{}
 	}
@@ -337,6 +436,7 @@ func (c *Client) read() {
 			}
 			c.send(wire.FromClient{Type: "differs", Ask: wire.Ask{Seen: frame.Tick}})
 		}
+		c.report(notices)
 		if c.options.OnFrame != nil {
 			c.options.OnFrame(frame, notices)
 		}

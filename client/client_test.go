@@ -94,7 +94,7 @@ func TestAClientFollowsItsFrames(t *testing.T) {
 
 	answer := make(chan wire.Decision, 1)
 	go func() {
-		d, err := c.Ask(t.Context(), 0, "A.b", json.RawMessage("1"))
+		d, err := c.Forge(t.Context(), 0, "A.b", json.RawMessage("1"))
 		assert.NoError(t, err)
 		answer <- d
 	}()
@@ -102,13 +102,13 @@ func TestAClientFollowsItsFrames(t *testing.T) {
 	assert.JSONEq(t, `{"type":"ask","seq":1,"request":"A.b","args":[1],"seen":6}`, f.sent()[3])
 	f.out <- []byte(`{"type":"frame","tick":7,"decisions":[{"seq":99,"outcome":"accepted","check":-1},{"seq":1,"outcome":"denied","stage":"check","reason":"no","check":0}]}`)
 	assert.Equal(t, wire.Decision{Seq: 1, Outcome: wire.Denied, Stage: wire.StageCheck, Reason: "no"}, <-answer)
-	_, err = c.Ask(t.Context(), 0, "A.b", json.RawMessage("{"))
+	_, err = c.Forge(t.Context(), 0, "A.b", json.RawMessage("{"))
 	assert.ErrorContains(t, err, "argument 1 is not JSON")
 
 	f.out <- []byte(`{"type":"bye","reason":"the session closed: enough"}`)
 	<-c.Ended()
 	assert.Equal(t, "the session closed: enough", c.Reason())
-	_, err = c.Ask(t.Context(), 0, "A.b")
+	_, err = c.Forge(t.Context(), 0, "A.b")
 	assert.ErrorIs(t, err, ErrEnded)
 }
 
@@ -148,7 +148,7 @@ func TestNoMoreThanTheBoundIsUndecided(t *testing.T) {
 		group.Add(1)
 		go func() {
 			defer group.Done()
-			_, err := c.Ask(ctx, 0, "A.b")
+			_, err := c.Forge(ctx, 0, "A.b")
 			assert.Error(t, err)
 		}()
 	}
@@ -161,10 +161,10 @@ func TestNoMoreThanTheBoundIsUndecided(t *testing.T) {
 	}
 	limited, stop := context.WithTimeout(t.Context(), 20*time.Millisecond)
 	defer stop()
-	_, err = c.Ask(limited, 0, "A.b")
+	_, err = c.Forge(limited, 0, "A.b")
 	assert.ErrorIs(t, err, context.DeadlineExceeded, "who gave up has not given back the place")
 	f.out <- []byte(`{"type":"frame","tick":1,"decisions":[{"seq":1,"outcome":"accepted","check":-1}]}`)
-	go func() { _, _ = c.Ask(t.Context(), 0, "A.b") }()
+	go func() { _, _ = c.Forge(t.Context(), 0, "A.b") }()
 	require.Eventually(t, func() bool { return strings.Contains(strings.Join(f.sent(), ""), `"seq":65,`) }, 5*time.Second, time.Millisecond)
 	c.Close()
 	assert.NotEmpty(t, c.Reason())

@@ -53,7 +53,7 @@ func Play(ctx context.Context, c *client.Client, seed uint64, pause time.Duratio
 			continue
 		}
 		limited, cancel := context.WithTimeout(ctx, 5*time.Second)
-		_, err := c.Ask(limited, 0, request, args...)
+		_, err := c.Forge(limited, 0, request, args...)
 		cancel()
 		if err != nil && ctx.Err() == nil && c.Reason() == "" {
 			return err

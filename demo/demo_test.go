@@ -63,11 +63,11 @@ func TestABotPlaysByItsCopy(t *testing.T) {
 
 	again, err := client.Join(t.Context(), p.Service, s.ID, "Ana", "referee", client.Options{})
 	require.NoError(t, err)
-	d, err := again.Ask(t.Context(), 0, "Strongbox.guess", json.RawMessage("2"))
+	d, err := again.Forge(t.Context(), 0, "Strongbox.guess", json.RawMessage("2"))
 	require.NoError(t, err)
 	assert.Equal(t, "not allowed", d.Reason)
 	for _, request := range []string{"Dive.end_dive", "Dive.begin"} {
-		d, err := again.Ask(t.Context(), 0, request)
+		d, err := again.Forge(t.Context(), 0, request)
 		require.NoError(t, err)
 		assert.Equal(t, wire.Accepted, d.Outcome, request)
 	}

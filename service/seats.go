@@ -325,7 +325,7 @@ func (v *Service) askAsTestClient(r *http.Request) (wire.Decision, error) {
 	}
 	ctx, cancel := context.WithTimeout(r.Context(), 10*time.Second)
 	defer cancel()
-	d, err := test.Ask(ctx, in.Entity, in.Request, in.Args...)
+	d, err := test.Forge(ctx, in.Entity, in.Request, in.Args...)
 	if errors.Is(err, client.ErrEnded) || errors.Is(err, context.DeadlineExceeded) {
 		return d, &refusal{status: http.StatusConflict, detail: err.Error()}
 	}

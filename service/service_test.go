@@ -296,7 +296,7 @@ func TestNothingSurvivesASession(t *testing.T) {
 				assert.NoError(t, err)
 				b, err := client.Join(t.Context(), api.Service, s.ID, "Bo", "", client.Options{})
 				assert.NoError(t, err)
-				_, err = a.Ask(t.Context(), 0, "Diver.search")
+				_, err = a.Forge(t.Context(), 0, "Diver.search")
 				assert.NoError(t, err)
 				a.Close()
 				_, err = api.Close(t.Context(), s.ID, "enough")

@@ -111,7 +111,7 @@ func (g steps) ask(d *diver, entity uint32, request string, args ...string) wire
 			raw = append(raw, json.RawMessage(a))
 		}
 		var err error
-		out, err = d.Ask(g.t.Context(), entity, request, raw...)
+		out, err = d.Forge(g.t.Context(), entity, request, raw...)
 		assert.NoError(g.t, err)
 	}()
 	g.step(1)
@@ -243,17 +243,17 @@ func TestBrokenAndForgedMessagesHarmNobody(t *testing.T) {
 		for _, a := range c.args {
 			args = append(args, json.RawMessage(a))
 		}
-		d, err := eve.Ask(t.Context(), 0, c.request, args...)
+		d, err := eve.Forge(t.Context(), 0, c.request, args...)
 		require.NoError(t, err)
 		assert.Equal(t, c.outcome, d.Outcome, c.request)
 		assert.Contains(t, d.Reason, c.reason)
 	}
 	for _, entity := range []uint32{1, 1<<32 - 1} {
-		d, err := eve.Ask(t.Context(), entity, "Diver.search")
+		d, err := eve.Forge(t.Context(), entity, "Diver.search")
 		require.NoError(t, err)
 		assert.Equal(t, "no such entity", d.Reason)
 	}
-	d, err := bo.Ask(t.Context(), 0, "Diver.search")
+	d, err := bo.Forge(t.Context(), 0, "Diver.search")
 	require.NoError(t, err)
 	assert.Equal(t, wire.Accepted, d.Outcome, "the others go on")
 	assert.Equal(t, "93", bo.holds(bo.Me().Number, "hull"))
@@ -303,7 +303,7 @@ func TestAStopTellsClientsAndKeepsRecords(t *testing.T) {
 	p := testservice.Start(t)
 	id := open(t, p)
 	ana := seat(t, p, id, "Ana", "player")
-	_, err := ana.Ask(t.Context(), 0, "Diver.search")
+	_, err := ana.Forge(t.Context(), 0, "Diver.search")
 	require.NoError(t, err)
 	watching, there := make(chan error, 1), make(chan struct{})
 	go func() {

@@ -64,7 +64,7 @@ func askCommand() *cli.Command {
 			if err != nil {
 				return err
 			}
-			d, err := me.Ask(ctx, entity, name, values...)
+			d, err := me.Forge(ctx, entity, name, values...)
 			if err != nil {
 				return err
 			}
@@ -169,6 +169,7 @@ func joinCommand() *cli.Command {
 type player struct {
 	hold sync.Mutex    // one line at a time
 	seen chan struct{} // closed with the first frame
+	came bool          // it has
 	me   *client.Client
 	json bool
 
@@ -186,13 +187,14 @@ func (p *player) raw(message []byte) {
 func (p *player) frame(f *wire.Frame, notices []replicate.Notice) {
 	p.hold.Lock()
 	defer p.hold.Unlock()
-	if f.Snapshot {
+	first := !p.came
+	if p.came = true; first {
 		p.see()
 		close(p.seen)
 	}
 	for _, n := range notices {
 		switch {
-		case f.Snapshot:
+		case first:
 		case n.What == replicate.Changed && p.moves(n.Thing.Kind, n.Field.Name): // it would fill the screen
 		case n.What == replicate.Changed && n.Old != nil:
 			fmt.Printf("  %s.%s  %s → %s\n", p.name(n.Thing), n.Field.Name, n.Field.Type.Format(*n.Old), bold.Sprint(n.Field.Type.Format(n.Field.Value)))
@@ -204,6 +206,8 @@ func (p *player) frame(f *wire.Frame, notices []replicate.Notice) {
 			fmt.Println(note.Sprintf("  %s is there", p.name(n.Thing)))
 		case n.What == replicate.Given:
 			fmt.Println(note.Sprintf("  %s has another owner", p.name(n.Thing)))
+		case n.What == replicate.Mine:
+			fmt.Println(note.Sprintf("  %s is yours", p.name(n.Thing)))
 		case n.What == replicate.Lost:
 			fmt.Printf("  %s.%s  withdrawn\n", p.name(n.Thing), n.Field.Name)
 		case n.What == replicate.Gone:
@@ -395,7 +399,7 @@ func (p *player) line(ctx context.Context, line string) {
 		limited, cancel := context.WithTimeout(ctx, 10*time.Second)
 		defer cancel()
 		var d wire.Decision
-		if d, err = p.me.Ask(limited, entity, name, values...); err == nil && !p.json {
+		if d, err = p.me.Forge(limited, entity, name, values...); err == nil && !p.json {
 			p.hold.Lock()
 			defer p.hold.Unlock()
 			fmt.Println(verdict(d.Outcome, d.Stage, d.Reason, d.Reply))

@@ -271,7 +271,7 @@ var identifier = regexp.MustCompile(`\.?[a-z_][A-Za-z0-9_]*`)
 func (c *checker) known(f *flow, r *Request) {
 	r.eachCheck(f, func(s *Stmt, check *Check, asks *Expr, lets map[int64]*Expr) {
 		server := mentions(asks, func(x *Expr) bool {
-			return x.Op == OpReveal || x.Op == OpNow || x.Op == OpSince || x.Op == OpCallFn || x.Op == OpTable || x.Op == OpSetting || x.Op == OpLocal && lets[x.Num] != nil
+			return x.Op == OpReveal || x.Op == OpNow || x.Op == OpSince || x.Op == OpCallFn || x.Op == OpTable || x.Op == OpSetting || x.Op == OpLocal && lets[x.Num] != nil || partial(x)
 		})
 		for _, w := range identifier.FindAllString(check.Text, -1) {
 			if server = server || c.consts[w] != nil; server {
@@ -280,6 +280,26 @@ func (c *checker) known(f *flow, r *Request) {
 		}
 		check.known = !server && f.leaks(f.observed(s.Value, f.value(s.Value)), f.toCaller("")) == nil
 	})
+}
+
+// partial tells whether an expression reads what a client may see a part of only: what is near, or a query over a kind that it does
+// not see all of. A client's own answer would be another one.
+func partial(x *Expr) bool {
+	near := func(who []Who) bool {
+		return slices.ContainsFunc(who, func(w Who) bool { return w.Aud != nil && w.Aud.Cond != nil && nearness(w.Aud.Cond.Value) })
+	}
+	if x.Op == OpGet {
+		for _, k := range x.Args[0].Type.Kinds {
+			p := x.Prop
+			if x.Props != nil {
+				p = x.Props[k.Index]
+			}
+			if near(k.Who) || near(p.Who) {
+				return true
+			}
+		}
+	}
+	return x.Query != nil && slices.ContainsFunc(x.Query.Kinds, func(k *Kind) bool { return k.To != Everyone })
 }
 
 // unfolded puts the values of a head's names in place of the names.

@@ -10,6 +10,7 @@ import (
 // Copy is what a client holds: a function of the frames that it got, and of nothing else. The zero value is an empty copy.
 type Copy struct {
 	Tick    int64
+	Me      int // the client whose copy it is, 0 when that does not matter
 	Clients []wire.Client
 	things  map[uint32]*Thing
 }
@@ -62,7 +63,29 @@ const (
 	Changed What = "changed"
 	Heard   What = "heard" // an event
 	Gone    What = "gone"
+	Mine    What = "mine" // it belongs to Me from now on
 )
+
+// Role says whose an entity is, as seen by the client that holds the copy.
+type Role string
+
+// The roles of entities.
+const (
+	Own     Role = "own"
+	Other   Role = "other" // another client's
+	Servers Role = "server"
+)
+
+// Role tells whose an entity is.
+func (c *Copy) Role(t *Thing) Role {
+	switch t.Owner {
+	case 0:
+		return Servers
+	case c.Me:
+		return Own
+	}
+	return Other
+}
 
 // Thing gives an entity by its number, or nil.
 func (c *Copy) Thing(entity uint32) *Thing { return c.things[entity] }
@@ -98,10 +121,10 @@ func (c *Copy) Own(kind string, client int) *Thing {
 // Apply brings a copy to the frame's tick and tells what changed. The parts are applied across all blocks in their order:
 // joins, spawns, owners, values, events, what is gone, leaves. An event finds its entity, also one that goes in the same tick.
 func (c *Copy) Apply(f *wire.Frame) []Notice {
-	var out []Notice
-	if f.Snapshot {
-		c.Clients, c.things = nil, nil
+	if f.Snapshot && c.things != nil {
+		return c.replace(f)
 	}
+	var out []Notice
 	if c.things == nil {
 		c.things = map[uint32]*Thing{}
 	}
@@ -120,6 +143,9 @@ func (c *Copy) Apply(f *wire.Frame) []Notice {
 			c.things[s.Entity] = t
 			fresh[s.Entity] = true
 			out = append(out, Notice{What: Spawned, Thing: t})
+			if c.Me != 0 && t.Owner == c.Me {
+				out = append(out, Notice{What: Mine, Thing: t})
+			}
 		}
 	}
 	for _, b := range f.Blocks {
@@ -127,6 +153,9 @@ func (c *Copy) Apply(f *wire.Frame) []Notice {
 			if t := c.things[o.Entity]; t != nil && t.Owner != o.Owner {
 				out = append(out, Notice{What: Given, Thing: t, Owner: t.Owner})
 				t.Owner = o.Owner
+				if c.Me != 0 && t.Owner == c.Me {
+					out = append(out, Notice{What: Mine, Thing: t})
+				}
 			}
 		}
 	}
@@ -174,6 +203,64 @@ func (c *Copy) Apply(f *wire.Frame) []Notice {
 				out = append(out, Notice{What: Left, Client: c.Clients[i]})
 				c.Clients = slices.Delete(c.Clients, i, i+1)
 			}
+		}
+	}
+	return out
+}
+
+// replace brings a copy to a snapshot's tick and tells what is another than before.
+func (c *Copy) replace(f *wire.Frame) (out []Notice) {
+	old := *c
+	*c = Copy{Me: old.Me}
+	for _, n := range c.Apply(f) {
+		switch n.What {
+		case Joined:
+			if slices.Contains(old.Clients, n.Client) {
+				continue
+			}
+		case Spawned, Mine:
+			was := old.things[n.Thing.Entity]
+			switch {
+			case was == nil:
+			case n.What == Mine && was.Owner == n.Thing.Owner:
+				continue
+			case n.What == Spawned:
+				out = append(out, was.becomes(n.Thing)...)
+				continue
+			}
+		}
+		out = append(out, n)
+	}
+	for _, t := range old.Things() {
+		if c.things[t.Entity] == nil {
+			out = append(out, Notice{What: Gone, Thing: t})
+		}
+	}
+	for _, x := range old.Clients {
+		if !slices.ContainsFunc(c.Clients, func(y wire.Client) bool { return y.Number == x.Number }) {
+			out = append(out, Notice{What: Left, Client: x})
+		}
+	}
+	return out
+}
+
+// becomes tells what is another in what takes an entity's place.
+func (t *Thing) becomes(now *Thing) (out []Notice) {
+	if now.Owner != t.Owner {
+		out = append(out, Notice{What: Given, Thing: now, Owner: t.Owner})
+	}
+	for _, f := range t.Fields {
+		if _, has := now.Field(f.Name); !has {
+			out = append(out, Notice{What: Lost, Thing: now, Field: f})
+		}
+	}
+	for _, f := range now.Fields {
+		was, has := t.Field(f.Name)
+		if !has {
+			out = append(out, Notice{What: Changed, Thing: now, Field: f})
+		} else if !f.Same(was) {
+			old := was.Value
+			out = append(out, Notice{What: Changed, Thing: now, Field: f, Old: &old})
 		}
 	}
 	return out
