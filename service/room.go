@@ -33,7 +33,7 @@ type room struct {
 	row      store.Session
 	session  *session.Session
 	outline  *contract.Outline // what clients are given; it never changes
-	recorder *store.Recorder
+	recorder Recorder
 	meters   *meters
 	inbox    chan func()
 	stop     chan string
@@ -68,7 +68,7 @@ func (c *conn) end(reason string) {
 	})
 }
 
-func newRoom(row store.Session, s *session.Session, paused bool, recorder *store.Recorder, m *meters) *room {
+func newRoom(row store.Session, s *session.Session, paused bool, recorder Recorder, m *meters) *room {
 	return &room{
 		id: row.ID, row: row, session: s, outline: s.Contract().Outline(), recorder: recorder, meters: m, paused: paused,
 		inbox: make(chan func(), inboxSize), stop: make(chan string, 1), done: make(chan struct{}),
@@ -167,7 +167,7 @@ func (r *room) tick() {
 				slog.Warn("a request faulted", "session", r.id, "client", d.Client.Name, "request", d.Ask.Request, "line", d.Line, "fault", d.Reason)
 			}
 		}
-		r.recorder.Decisions(list)
+		r.recorder.Record(list)
 	}
 	r.watchers.tick(r, step)
 	if step.Closed != "" {

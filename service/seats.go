@@ -260,28 +260,48 @@ func (v *Service) openTestClient(r *http.Request) (wire.Client, error) {
 	if err := read(r, &in); err != nil {
 		return wire.Client{}, err
 	}
-	var c *conn
-	var refused error
-	if err := x.do(r.Context(), func() { c, refused = x.join(joining{name: in.Name, role: in.Role, test: true}) }); err != nil {
-		return wire.Client{}, err
-	}
-	if refused != nil {
-		return wire.Client{}, &bad{refused.Error()}
-	}
-	test, err := client.New(r.Context(), &pipe{x, c}, client.Options{})
+	test, err := x.seat(r.Context(), joining{name: in.Name, role: in.Role, test: true}, client.Options{})
 	if err != nil {
 		return wire.Client{}, err
 	}
+	n := test.Me().Number
 	v.mu.Lock()
-	v.tests[seatKey{x.id, c.client}] = test
+	v.tests[seatKey{x.id, n}] = test
 	v.mu.Unlock()
 	go func() {
 		<-test.Ended()
 		v.mu.Lock()
-		delete(v.tests, seatKey{x.id, c.client})
+		delete(v.tests, seatKey{x.id, n})
 		v.mu.Unlock()
 	}()
 	return test.Me(), nil
+}
+
+// Host seats a client of a session within this process: the player at whose machine the service runs. It is a client like any other,
+// on a pipe instead of a socket.
+func (v *Service) Host(ctx context.Context, session int64, name, role string, o client.Options) (*client.Client, error) {
+	x := v.room(session)
+	if x == nil {
+		return nil, fmt.Errorf("host session %d: it does not run", session)
+	}
+	c, err := x.seat(ctx, joining{name: name, role: role, json: o.JSON}, o)
+	if err != nil {
+		return nil, fmt.Errorf("host session %d as %s: %w", session, name, err)
+	}
+	return c, nil
+}
+
+// seat joins a client that runs within the service.
+func (r *room) seat(ctx context.Context, j joining, o client.Options) (*client.Client, error) {
+	var c *conn
+	var refused error
+	if err := r.do(ctx, func() { c, refused = r.join(j) }); err != nil {
+		return nil, err
+	}
+	if refused != nil {
+		return nil, &bad{refused.Error()}
+	}
+	return client.New(ctx, &pipe{r, c}, o)
 }
 
 type seatKey struct {

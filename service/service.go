@@ -30,8 +30,8 @@ const MaxSessions = 200
 
 // Service runs sessions and answers for them. Make it with New.
 type Service struct {
-	store    *store.Store
-	recorder *store.Recorder
+	store    Records
+	recorder Recorder
 	console  fs.FS
 	meters   *meters
 	mu       sync.Mutex
@@ -66,9 +66,32 @@ func newMeters(rooms func() float64, waiting func() float64) *meters {
 	return m
 }
 
-// New makes a service on a database. console holds the built web console; without an index.html the service says how to build
+// Records keep contracts and sessions: a store.Store on a database, or a store.Memory for as long as the service runs.
+type Records interface {
+	Ping(ctx context.Context) error
+	Publish(ctx context.Context, v store.Version) (out store.Version, fresh bool, err error)
+	Version(ctx context.Context, name string, version int) (store.Version, error)
+	Versions(ctx context.Context, name string) ([]store.Version, error)
+	OpenSession(ctx context.Context, contract string, version int) (store.Session, error)
+	CloseSession(ctx context.Context, id int64, reason string, tick int64) error
+	CloseLeftOver(ctx context.Context) (int64, error)
+	Sessions(ctx context.Context, limit int) ([]store.Session, error)
+	Session(ctx context.Context, id int64) (store.Session, error)
+	Seats(ctx context.Context, session int64) ([]store.Seat, error)
+	Decisions(ctx context.Context, session int64, limit int) ([]store.Decision, error)
+}
+
+// Recorder notes what sessions leave behind, without waiting for it to be stored.
+type Recorder interface {
+	Seat(s store.Seat)
+	Record(list []store.Decision)
+	Waiting() (waiting int, lost int64)
+	Close(ctx context.Context) error
+}
+
+// New makes a service on records, such as those of a database. The service closes the recorder. console holds the built web console; without an index.html the service says how to build
 // it. Sessions that an earlier service left open are closed.
-func New(ctx context.Context, s *store.Store, console fs.FS) (*Service, error) {
+func New(ctx context.Context, s Records, recorder Recorder, console fs.FS) (*Service, error) {
 	left, err := s.CloseLeftOver(ctx)
 	if err != nil {
 		return nil, err
@@ -76,7 +99,7 @@ func New(ctx context.Context, s *store.Store, console fs.FS) (*Service, error) {
 	if left > 0 {
 		slog.Warn("closed sessions that an earlier service had left open", "count", left)
 	}
-	v := &Service{store: s, recorder: store.NewRecorder(s), console: console, rooms: map[int64]*room{}, tests: map[seatKey]*client.Client{}}
+	v := &Service{store: s, recorder: recorder, console: console, rooms: map[int64]*room{}, tests: map[seatKey]*client.Client{}}
 	v.meters = newMeters(func() float64 { return float64(len(v.open())) }, func() float64 { n, _ := v.recorder.Waiting(); return float64(n) })
 	return v, nil
 }

@@ -32,7 +32,7 @@ var page = fstest.MapFS{"index.html": {Data: []byte("<title>page</title>")}, "as
 func start(t *testing.T, console fs.FS) (*Service, client.API) {
 	db, err := store.Open(t.Context(), testservice.Database(t))
 	require.NoError(t, err)
-	v, err := New(t.Context(), db, console)
+	v, err := New(t.Context(), db, store.NewRecorder(db), console)
 	require.NoError(t, err)
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(t, err)

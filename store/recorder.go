@@ -42,8 +42,8 @@ func NewRecorder(s *Store) *Recorder {
 // Seat notes that a client joined, or, with LeftAt set, left.
 func (r *Recorder) Seat(s Seat) { r.add(s) }
 
-// Decisions notes decided requests.
-func (r *Recorder) Decisions(list []Decision) {
+// Record notes decided requests.
+func (r *Recorder) Record(list []Decision) {
 	for _, d := range list {
 		r.add(d)
 	}

@@ -78,7 +78,7 @@ func TestTheRecorderKeepsOddEntries(t *testing.T) {
 	}
 	refused := entry(3, "in a session that is not there", `[]`, "accepted")
 	refused.Session = 999
-	r.Decisions([]store.Decision{
+	r.Record([]store.Decision{
 		entry(1, "a\x00b\xff", `["\u0000","\ud800",1e400]`, "malformed"), entry(1<<64-1, strings.Repeat("x", 5000), `["ok"]`, "denied"),
 		refused, entry(4, "last", ``, "accepted"),
 	})
@@ -124,7 +124,7 @@ func TestRecordsWaitForTheDatabase(t *testing.T) {
 
 	r := store.NewRecorder(s)
 	for i := range 3000 { // more than one batch
-		r.Decisions([]store.Decision{{Session: session.ID, Seq: uint64(i + 1), Request: "A.b", Args: json.RawMessage(`[]`), Outcome: "accepted", At: time.Now()}})
+		r.Record([]store.Decision{{Session: session.ID, Seq: uint64(i + 1), Request: "A.b", Args: json.RawMessage(`[]`), Outcome: "accepted", At: time.Now()}})
 	}
 	waiting, lost := r.Waiting()
 	assert.Equal(t, []int64{3000, 0}, []int64{int64(waiting), lost})
@@ -144,6 +144,6 @@ func TestRecordsWaitForTheDatabase(t *testing.T) {
 	down := store.NewRecorder(s)
 	_, err = conn.Exec(t.Context(), "alter table decisions rename to away")
 	require.NoError(t, err)
-	down.Decisions([]store.Decision{{Session: session.ID, Seq: 1, Request: "A.b", Args: json.RawMessage(`[]`), Outcome: "accepted", At: time.Now()}})
+	down.Record([]store.Decision{{Session: session.ID, Seq: 1, Request: "A.b", Args: json.RawMessage(`[]`), Outcome: "accepted", At: time.Now()}})
 	assert.ErrorContains(t, down.Close(ctx), "1 could not be written", "what is lost at the end is told")
 }

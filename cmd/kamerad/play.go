@@ -144,10 +144,10 @@ func joinCommand() *cli.Command {
 			if err != nil {
 				return err
 			}
-			p := &player{json: c.Bool("json"), seen: make(chan struct{}), writes: map[uint64]string{}, held: map[string]func(){}}
+			p := newPlayer(c.Bool("json"))
 			o := client.Options{OnFrame: p.frame}
 			if p.json {
-				o = client.Options{OnRaw: p.raw}
+				o = client.Options{OnRaw: p.raw, JSON: true}
 			}
 			if !p.json {
 				p.hold.Lock() // nothing is printed before the greeting
@@ -157,8 +157,7 @@ func joinCommand() *cli.Command {
 				return err
 			}
 			if !p.json {
-				fmt.Printf("You are %s %s, client %d, role %s. Type a request, `see`, `help` or `quit`.\n", mark(p.me.Me().Number), p.me.Me().Name, p.me.Me().Number, p.me.Me().Role)
-				p.hold.Unlock()
+				p.greet()
 			}
 			return p.play(ctx)
 		},
@@ -175,6 +174,17 @@ type player struct {
 
 	writes map[uint64]string // what was written, by the number that a refusal carries
 	held   map[string]func() // what ends each hold
+}
+
+func newPlayer(json bool) *player {
+	return &player{json: json, seen: make(chan struct{}), writes: map[uint64]string{}, held: map[string]func(){}}
+}
+
+// greet says who one is, and lets what came be printed.
+func (p *player) greet() {
+	me := p.me.Me()
+	fmt.Printf("You are %s %s, client %d, role %s. Type a request, `see`, `help` or `quit`.\n", mark(me.Number), me.Name, me.Number, me.Role)
+	p.hold.Unlock()
 }
 
 func (p *player) raw(message []byte) {

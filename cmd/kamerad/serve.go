@@ -2,6 +2,7 @@ package main
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"log/slog"
 	"net"
@@ -12,6 +13,7 @@ import (
 
 	"kamerad/client"
 	"kamerad/console"
+	"kamerad/core/contract"
 	"kamerad/demo"
 	"kamerad/service"
 	"kamerad/store"
@@ -27,14 +29,71 @@ func serveFlags() []cli.Flag {
 
 func serveCommand() *cli.Command {
 	return &cli.Command{
-		Name: "serve", Usage: "run the service", Flags: serveFlags(),
+		Name: "serve", Usage: "run the service",
+		Flags: append(serveFlags(),
+			&cli.StringFlag{Name: "one", Usage: "run one session of the contract in `FILE` without a database, and end with it"},
+			&cli.StringFlag{Name: "as", Usage: "with --one: play in it as `NAME`, the host"},
+			&cli.StringFlag{Name: "role", Usage: "with --as: the host's `ROLE`, the contract's first one otherwise"}),
 		Action: func(ctx context.Context, c *cli.Command) error {
 			if _, err := words(c, "", 0, 0); err != nil {
 				return err
 			}
-			return serve(ctx, c, nil)
+			if c.String("one") == "" {
+				if c.String("as")+c.String("role") != "" {
+					return fmt.Errorf("serve: --as and --role go with --one FILE; others join with `kamerad join SESSION --as NAME`")
+				}
+				return serve(ctx, c, nil)
+			}
+			return serveOne(ctx, c)
 		},
 	}
+}
+
+// serveOne runs one session of a contract file, with nothing stored, and lets its host play in it.
+func serveOne(ctx context.Context, c *cli.Command) error {
+	file := c.String("one")
+	source, err := readContract(file)
+	if err != nil {
+		return err
+	}
+	files := contract.Files{}
+	contract.LoadWith(file, source, beside(file, files)) // the service tells the mistakes
+	records := &store.Memory{}
+	ctx, cancel := context.WithCancel(ctx)
+	defer cancel()
+	return serveWith(ctx, c, records, records, func(ctx context.Context, svc *service.Service, address string) error {
+		api := client.API{Service: address}
+		v, err := api.Publish(ctx, file, source, files)
+		var problem *client.Problem
+		if errors.As(err, &problem) && problem.Problems != nil {
+			printProblems(problem.Problems)
+			return fmt.Errorf("serve %s: %s", file, problem.Detail)
+		} else if err != nil {
+			return err
+		}
+		s, err := api.Open(ctx, client.OpenSession{Contract: v.Contract, Version: v.Version})
+		if err != nil {
+			return err
+		}
+		fmt.Printf("%s runs as session %d; others join it with: kamerad join %d --as NAME --service %s\nConsole: %s/sessions/%d\n", v.Contract, s.ID, s.ID, address, address, s.ID)
+		if c.String("as") == "" {
+			return nil
+		}
+		slog.SetLogLoggerLevel(slog.LevelWarn) // the terminal is the host's
+		p := newPlayer(false)
+		p.hold.Lock() // nothing is printed before the greeting
+		if p.me, err = svc.Host(ctx, s.ID, c.String("as"), c.String("role"), client.Options{OnFrame: p.frame}); err != nil {
+			return err
+		}
+		p.greet()
+		go func() {
+			if err := p.play(ctx); err != nil {
+				fmt.Fprintln(os.Stderr, bad.Sprint(err))
+			}
+			cancel() // the session ends with its host
+		}()
+		return nil
+	})
 }
 
 func demoCommand() *cli.Command {
@@ -45,7 +104,7 @@ func demoCommand() *cli.Command {
 			if _, err := words(c, "", 0, 0); err != nil {
 				return err
 			}
-			return serve(ctx, c, func(ctx context.Context, address string) error {
+			return serve(ctx, c, func(ctx context.Context, _ *service.Service, address string) error {
 				api := client.API{Service: address}
 				v, err := api.Publish(ctx, "tidewreck.kam", demo.Contract, demo.Files)
 				if err != nil {
@@ -75,22 +134,30 @@ func demoCommand() *cli.Command {
 	}
 }
 
-// serve runs the service until ctx ends; started is called once it answers.
-func serve(ctx context.Context, c *cli.Command, started func(ctx context.Context, address string) error) error {
+// begun is called once a service answers.
+type begun func(ctx context.Context, svc *service.Service, address string) error
+
+// serve runs the service on a database until ctx ends.
+func serve(ctx context.Context, c *cli.Command, started begun) error {
+	db, err := store.Open(ctx, c.String("database"))
+	if err != nil {
+		return fmt.Errorf("%w\nIs PostgreSQL running there? `./run postgres` starts one for Kamerad and prints its URL for --database; `serve --one FILE` needs none", err)
+	}
+	defer db.Close()
+	return serveWith(ctx, c, db, store.NewRecorder(db), started)
+}
+
+// serveWith runs the service until ctx ends.
+func serveWith(ctx context.Context, c *cli.Command, records service.Records, recorder service.Recorder, started begun) error {
 	host, _, err := net.SplitHostPort(c.String("listen"))
 	if ip := net.ParseIP(host); err != nil || host != "localhost" && (ip == nil || !ip.IsLoopback()) {
 		return fmt.Errorf("listen on %q: this version serves on loopback only; use 127.0.0.1:PORT", c.String("listen"))
 	}
-	db, err := store.Open(ctx, c.String("database"))
-	if err != nil {
-		return fmt.Errorf("%w\nIs PostgreSQL running there? `./run postgres` starts one for Kamerad and prints its URL for --database", err)
-	}
-	defer db.Close()
 	listener, err := net.Listen("tcp", c.String("listen"))
 	if err != nil {
 		return fmt.Errorf("%w; choose another port with --listen", err)
 	}
-	svc, err := service.New(ctx, db, console.Files())
+	svc, err := service.New(ctx, records, recorder, console.Files())
 	if err != nil {
 		listener.Close()
 		return err
@@ -103,7 +170,7 @@ func serve(ctx context.Context, c *cli.Command, started func(ctx context.Context
 	go func() { failed <- svc.Serve(ctx, listener) }()
 	fmt.Printf("Kamerad serves at %s\n", address)
 	if started != nil {
-		if err := started(ctx, address); err != nil {
+		if err := started(ctx, svc, address); err != nil {
 			cancel()
 			<-failed
 			return err
@@ -120,6 +187,6 @@ func serve(ctx context.Context, c *cli.Command, started func(ctx context.Context
 	if err := <-failed; err != nil {
 		return err
 	}
-	fmt.Println("Stopped: all clients were told and all records are stored.")
+	fmt.Println("Stopped: all clients were told" + map[bool]string{true: ".", false: " and all records are stored."}[c.String("one") != ""])
 	return nil
 }

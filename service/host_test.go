@@ -1,0 +1,264 @@
+package service
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"net"
+	"os"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"kamerad/client"
+	"kamerad/core/contract"
+	"kamerad/core/replicate"
+	"kamerad/core/wire"
+	"kamerad/demo"
+	"kamerad/internal/tests/testservice"
+	"kamerad/store"
+)
+
+// alone runs a service without a database.
+func alone(t *testing.T) (*Service, client.API) {
+	records := &store.Memory{}
+	v, err := New(t.Context(), records, records, page)
+	require.NoError(t, err)
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	ctx, cancel := context.WithCancel(context.Background())
+	done := make(chan error, 1)
+	go func() { done <- v.Serve(ctx, l) }()
+	t.Cleanup(func() {
+		cancel()
+		assert.NoError(t, <-done)
+	})
+	return v, client.API{Service: "http://" + l.Addr().String()}
+}
+
+// ears remember what a client is told, in order.
+type ears struct {
+	mu    sync.Mutex
+	words []string
+	tick  int64
+}
+
+func (e *ears) frame(f *wire.Frame, notices []replicate.Notice) {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	e.tick = f.Tick
+	for _, n := range notices {
+		line := string(n.What)
+		if n.Thing != nil {
+			line += fmt.Sprint(" ", n.Thing.Kind, " of ", n.Thing.Owner)
+		}
+		if n.Field.Type != nil {
+			line += " " + n.Field.Name + " = " + n.Field.Type.Format(n.Field.Value)
+		}
+		if n.Old != nil {
+			line += " from " + n.Field.Type.Format(*n.Old)
+		}
+		if n.Event != nil {
+			line += " " + string(n.Event.JSON())
+		}
+		e.words = append(e.words, line+n.Client.Name)
+	}
+	for _, d := range f.Decisions {
+		e.words = append(e.words, fmt.Sprint(d.Outcome, " ", d.Reason))
+	}
+}
+
+func (e *ears) heard() (string, int64) {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	return strings.Join(e.words, "\n"), e.tick
+}
+
+// The same script, played by a client within the service and by one over a socket: the same notices in the same order, and the same
+// state in the end.
+func TestAHostIsAClientLikeAnyOther(t *testing.T) {
+	v, api := alone(t)
+	play := func(hosted bool) (words, state string) {
+		x := opened(t, v, api, true)
+		// The key makes numbers and dice the same in both.
+		s, err := api.Open(t.Context(), client.OpenSession{Contract: "tidewreck", Paused: true, Key: strings.Repeat("7e", 32)})
+		require.NoError(t, err)
+		x = v.room(s.ID)
+		e := &ears{}
+		var ana *client.Client
+		if hosted {
+			ana, err = v.Host(t.Context(), s.ID, "Ana", "player", client.Options{OnFrame: e.frame})
+		} else {
+			ana, err = client.Join(t.Context(), api.Service, s.ID, "Ana", "player", client.Options{OnFrame: e.frame})
+		}
+		require.NoError(t, err)
+		bo, err := client.Join(t.Context(), api.Service, s.ID, "Bo", "player", client.Options{})
+		require.NoError(t, err)
+		step := func(inputs int) {
+			require.Eventually(t, func() bool {
+				queued := 0
+				_ = x.do(t.Context(), func() { queued = x.session.Queued() })
+				return queued >= inputs
+			}, 10*time.Second, time.Millisecond)
+			_, err := api.Step(t.Context(), s.ID, 1)
+			require.NoError(t, err)
+		}
+		step(4)
+		for i, ask := range [][]string{{"Diver.use", `"patch"`}, {"Diver.search"}, {"Diver.paint", `"rust"`}, {"Diver.use", `"pearl"`}, {"Diver.use", `"flare"`}, {"Diver.nothing"}} {
+			who := ana
+			if i%3 == 2 {
+				who = bo
+			}
+			done := make(chan struct{})
+			go func() {
+				defer close(done)
+				var args []json.RawMessage
+				for _, a := range ask[1:] {
+					args = append(args, json.RawMessage(a))
+				}
+				_, err := who.Forge(t.Context(), 0, ask[0], args...)
+				assert.NoError(t, err)
+			}()
+			step(1)
+			<-done
+		}
+		_, err = api.Step(t.Context(), s.ID, 40)
+		require.NoError(t, err)
+		require.Eventually(t, func() bool { _, tick := e.heard(); return tick >= 40 }, 10*time.Second, time.Millisecond)
+		ana.Look(func(c *replicate.Copy) { state = string(c.Block().JSON()) })
+		words, _ = e.heard()
+		ana.Close()
+		bo.Close()
+		return words, state
+	}
+	words, state := play(true)
+	remoteWords, remoteState := play(false)
+	assert.Equal(t, remoteWords, words)
+	assert.Equal(t, remoteState, state)
+	assert.Contains(t, words, "mine Diver of 1")
+	assert.Equal(t, 1, strings.Count(words, "mine "), "told once")
+	assert.Contains(t, words, "welcome")
+}
+
+// A client that was made for another outline is refused with what differs; one that was made for this one is not given it again.
+func TestTheOutlineIsPartOfTheHandshake(t *testing.T) {
+	v, api := alone(t)
+	x := opened(t, v, api, false)
+	c, problems := contract.Load("other.kam", strings.Replace(testservice.Contract, "score:   int 0..9999", "score:   int 0..99", 1))
+	require.NotNil(t, c, problems)
+	_, err := client.Join(t.Context(), api.Service, x.id, "Ana", "", client.Options{Outline: c.Outline()})
+	require.ErrorContains(t, err, "Diver.score is another")
+	require.NotContains(t, err.Error(), "Diver.hull")
+	ana, err := client.Join(t.Context(), api.Service, x.id, "Ana", "", client.Options{Outline: x.outline})
+	require.NoError(t, err)
+	ana.Close()
+}
+
+// A client whose connection is lost takes its seat again with its token: the same client, its entity still its own, and what was told
+// meanwhile once it is ready. A token is good once.
+func TestALostSeatIsTakenAgain(t *testing.T) {
+	v, api := alone(t)
+	_, err := api.Publish(t.Context(), "tidewreck.kam", demo.Contract, demo.Files)
+	require.NoError(t, err)
+	s, err := api.Open(t.Context(), client.OpenSession{Contract: "tidewreck"})
+	require.NoError(t, err)
+	x := v.room(s.ID)
+	ana, err := client.Join(t.Context(), api.Service, s.ID, "Ana", "", client.Options{})
+	require.NoError(t, err)
+	bo, err := client.Join(t.Context(), api.Service, s.ID, "Bo", "", client.Options{})
+	require.NoError(t, err)
+	me := ana.Me()
+	require.NoError(t, x.do(t.Context(), func() { x.lose(x.conns[me.Number], "its cable was pulled") }))
+	<-ana.Ended()
+	_, err = client.Join(t.Context(), api.Service, s.ID, "Ana", "", client.Options{})
+	require.ErrorContains(t, err, "in use", "the seat waits")
+	_, err = bo.Forge(t.Context(), 0, "Diver.search")
+	require.NoError(t, err)
+	e := &ears{}
+	again, err := client.Rejoin(t.Context(), api.Service, s.ID, ana.Token(), client.Options{OnFrame: e.frame})
+	require.NoError(t, err)
+	require.Equal(t, me, again.Me())
+	require.Eventually(t, func() bool { words, _ := e.heard(); return strings.Contains(words, "mine Diver of 1") }, 10*time.Second, time.Millisecond)
+	d, err := again.Forge(t.Context(), 0, "Diver.search")
+	require.NoError(t, err)
+	require.NotEqual(t, wire.Malformed, d.Outcome)
+	_, err = client.Rejoin(t.Context(), api.Service, s.ID, ana.Token(), client.Options{})
+	require.ErrorContains(t, err, "no seat waits")
+	again.Close()
+	bo.Close()
+}
+
+// A copy that is not what its digest says is told, counted and sent anew.
+func TestACopyThatDiffersIsHealed(t *testing.T) {
+	v, api := alone(t)
+	x := opened(t, v, api, false)
+	var differed atomic.Int64
+	var ana *client.Client
+	snapshots := atomic.Int64{}
+	ana, err := client.Join(t.Context(), api.Service, x.id, "Ana", "", client.Options{
+		OnDiffer: func(int64) { differed.Add(1) },
+		OnFrame: func(f *wire.Frame, _ []replicate.Notice) {
+			if f.Snapshot {
+				snapshots.Add(1)
+			}
+		},
+	})
+	require.NoError(t, err)
+	require.Eventually(t, func() bool { return snapshots.Load() == 1 }, 10*time.Second, time.Millisecond)
+	ana.Look(func(c *replicate.Copy) { c.Things()[0].Fields[0].Value.Num++ }) // as a fault would
+	require.Eventually(t, func() bool { return snapshots.Load() == 2 }, 10*time.Second, time.Millisecond)
+	require.NotZero(t, differed.Load())
+	_, metrics, _ := get(t, "GET", api.Service+"/metrics", "", nil)
+	assert.Contains(t, metrics, "kamerad_differences_total 1")
+	ana.Close()
+}
+
+// Tidewreck over sockets with eight clients that speak binary and one that speaks JSON: every digest agrees.
+// KAMERAD_PLAY says for how long; a few seconds if it does not.
+func TestNineDiversStayInStep(t *testing.T) {
+	long := 4 * time.Second
+	if d, err := time.ParseDuration(os.Getenv("KAMERAD_PLAY")); err == nil {
+		long = d
+	}
+	_, api := alone(t)
+	_, err := api.Publish(t.Context(), "tidewreck.kam", demo.Contract, demo.Files)
+	require.NoError(t, err)
+	s, err := api.Open(t.Context(), client.OpenSession{Contract: "tidewreck"})
+	require.NoError(t, err)
+	ctx, cancel := context.WithTimeout(t.Context(), long)
+	defer cancel()
+	var digests, differed, events atomic.Int64
+	var divers []*client.Client
+	var wait sync.WaitGroup
+	for i := range 9 {
+		c, err := client.Join(t.Context(), api.Service, s.ID, fmt.Sprint("Diver ", i), "player", client.Options{
+			JSON:     i == 8,
+			OnDiffer: func(int64) { differed.Add(1) },
+			OnFrame: func(f *wire.Frame, _ []replicate.Notice) {
+				if f.Digest != nil {
+					digests.Add(1)
+				}
+				events.Add(int64(len(f.Events)))
+			},
+		})
+		require.NoError(t, err)
+		divers = append(divers, c)
+		wait.Add(1)
+		go func() {
+			defer wait.Done()
+			_ = demo.Play(ctx, c, uint64(i+1), 150*time.Millisecond)
+		}()
+	}
+	wait.Wait()
+	for _, c := range divers { // who plays leaves in the end
+		<-c.Ended()
+	}
+	t.Logf("%s of play: %d digests agreed, %d differed; %d events were heard", long, digests.Load()-differed.Load(), differed.Load(), events.Load())
+	assert.Zero(t, differed.Load())
+	assert.Greater(t, digests.Load(), 9*int64(long/time.Second)/2)
+}
