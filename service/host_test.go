@@ -262,3 +262,50 @@ func TestNineDiversStayInStep(t *testing.T) {
 	assert.Zero(t, differed.Load())
 	assert.Greater(t, digests.Load(), 9*int64(long/time.Second)/2)
 }
+
+// The client library asks only what its copy allows, refuses what the outline lacks, and gives values as they are and as they come.
+func TestAClientKnowsWhatItMayAsk(t *testing.T) {
+	v, api := alone(t)
+	x := opened(t, v, api, false)
+	ana, err := client.Join(t.Context(), api.Service, x.id, "Ana", "", client.Options{})
+	require.NoError(t, err)
+	mine := func(c *replicate.Thing) bool { return c.Kind == "Diver" && c.Owner == ana.Me().Number }
+	tints := make(chan string, 10)
+	follow := func() (stop func()) {
+		return ana.Follow("tint", mine, func(_ *replicate.Thing, now wire.Field, old *contract.Value) {
+			word := now.Type.Format(now.Value)
+			if old != nil {
+				word = now.Type.Format(*old) + " to " + word
+			}
+			tints <- word
+		})
+	}
+	stop := follow() // before it has come
+	require.Equal(t, "coral", <-tints)
+	_, err = ana.Ask(t.Context(), 0, "Diver.paint", json.RawMessage(`"rust"`))
+	require.NoError(t, err)
+	require.Equal(t, "coral to rust", <-tints)
+	stop()
+	follow()() // after it has come
+	require.Equal(t, "rust", <-tints)
+
+	_, err = ana.Ask(t.Context(), 0, "Diver.explode")
+	require.ErrorContains(t, err, "no such request; there is")
+	_, err = ana.Ask(t.Context(), 0, "Diver.paint", json.RawMessage(`"purple"`))
+	require.ErrorContains(t, err, "the argument `colour` is \"purple\", not one of")
+	_, err = ana.Ask(t.Context(), 0, "Diver.paint")
+	require.ErrorContains(t, err, "it has 1 arguments, not 0")
+	d, err := ana.Ask(t.Context(), 0, "Diver.use", json.RawMessage(`"relic"`))
+	require.NoError(t, err)
+	require.Equal(t, wire.Decision{Outcome: wire.Denied, Stage: wire.StageCheck, Reason: "not carried", Check: d.Check}, d, "nothing was sent")
+	forged, err := ana.Forge(t.Context(), 0, "Diver.use", json.RawMessage(`"relic"`))
+	require.NoError(t, err)
+	require.Equal(t, d.Reason, forged.Reason, "as the server says")
+	require.NotZero(t, forged.Seq)
+
+	now := int64(0)
+	require.NoError(t, x.do(t.Context(), func() { now = x.session.Now() }))
+	late := ana.Clock() - time.Duration(now)*time.Second/20
+	require.Less(t, late.Abs(), time.Second, "the server's time")
+	ana.Close()
+}

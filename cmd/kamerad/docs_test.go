@@ -99,6 +99,12 @@ func TestWhatTheDocumentsShow(t *testing.T) {
 					}
 					assert.Equal(t, last, text, "what the command before it prints")
 				}
+			case "go": // TestTheGuidesClient is the same
+				example, err := os.ReadFile(filepath.Join(root, "client/example_test.go"))
+				require.NoError(t, err)
+				for line := range strings.SplitSeq(strings.TrimSpace(text), "\n") {
+					assert.Contains(t, string(example), strings.TrimSpace(line))
+				}
 			case "ebnf", "part", "table": // shown with what a test runs, or held against the parser
 			default:
 				t.Errorf("%s: no test knows what to do with a block of %s", file, kind)

@@ -260,8 +260,12 @@ func (e *env) let(s *syntax.Let) (Stmt, bool) {
 
 func (e *env) check(s *syntax.Check) (Stmt, bool) {
 	cond := e.value(s.Cond, &Type{Form: FormBool}, "the condition of a check")
-	span := s.Cond.Span()
-	text := strings.Join(strings.Fields(e.src.Text[span.Start:span.End]), " ")
+	// With the brackets around it, which are no part of the tree.
+	end := s.Cond.Span().End
+	for end < s.At.End && strings.ContainsRune(" \t\n)", rune(e.src.Text[end])) {
+		end++
+	}
+	text := strings.Join(strings.Fields(e.src.Text[s.At.Start+len("check"):end]), " ")
 	check := Check{Text: text, Then: Then(s.Then), Line: e.lineOf(s.At)}
 	if s.Reason != nil {
 		check.Reason = s.Reason.Value

@@ -282,8 +282,8 @@ func (c *checker) known(f *flow, r *Request) {
 	})
 }
 
-// partial tells whether an expression reads what a client may see a part of only: what is near, or a query over a kind that it does
-// not see all of. A client's own answer would be another one.
+// partial tells whether an expression reads what a client may see a part of only, or late: what is near, what is throttled or may be
+// lost, or a query over a kind that it does not see all of. A client's own answer would be another one.
 func partial(x *Expr) bool {
 	near := func(who []Who) bool {
 		return slices.ContainsFunc(who, func(w Who) bool { return w.Aud != nil && w.Aud.Cond != nil && nearness(w.Aud.Cond.Value) })
@@ -294,7 +294,7 @@ func partial(x *Expr) bool {
 			if x.Props != nil {
 				p = x.Props[k.Index]
 			}
-			if near(k.Who) || near(p.Who) {
+			if k.To == Nobody || p.To == Nobody || p.AtMost > 0 || p.Loose || near(k.Who) || near(p.Who) { // what the outline lacks it does not name either
 				return true
 			}
 		}

@@ -385,11 +385,24 @@ func (s *sent) same(p *contract.Property) bool {
 	if old.Motion != nil && p.Moves() {
 		f, w := p.Follows, p.Type.Width()
 		began := f.Slot + w
-		if e.Nums[began]-1 == old.Motion.At && slices.Equal(e.Nums[began+1:began+1+w], e.Nums[f.Rate.Slot:f.Rate.Slot+w]) && slices.Equal(e.Nums[began+1+w:began+1+2*w], e.Nums[p.Slot:p.Slot+w]) {
+		if e.Nums[began]-1 == old.Motion.At && isAt(old.Motion.From, e.Nums[f.Slot:began]) && slices.Equal(e.Nums[began+1:began+1+w], e.Nums[f.Rate.Slot:f.Rate.Slot+w]) && slices.Equal(e.Nums[began+1+w:began+1+2*w], e.Nums[p.Slot:p.Slot+w]) {
 			return true // it goes on
 		}
 	}
 	return s.read(p).Same(*old)
+}
+
+// isAt tells whether slots hold a value made of numbers.
+func isAt(v contract.Value, slots []int64) bool {
+	if len(v.Parts) == 0 {
+		return v.Num == slots[0]
+	}
+	for i := range v.Parts {
+		if v.Parts[i].Num != slots[i] {
+			return false
+		}
+	}
+	return true
 }
 
 // read gives a property as it is now.

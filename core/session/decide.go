@@ -525,7 +525,6 @@ func (s *Session) frames(step *Step) {
 			}
 		}
 		parts := wire.Parts{Tick: s.tick, Last: t.sent, Decisions: t.said, Logs: t.logs}
-		events := t.events
 		if t.lost {
 			t.held, t.events, t.logs = append(t.held, t.events...), nil, nil
 			if len(t.held) > MaxHeld {
@@ -534,12 +533,10 @@ func (s *Session) frames(step *Step) {
 			}
 			continue
 		}
+		t.held = append(t.held, t.events...)
+		var events []*told
 		if t.ready {
-			events = append(t.held, t.events...)
-			t.held = nil
-		} else {
-			t.held = append(t.held, t.events...)
-			events = nil
+			events, t.held = t.held, nil
 		}
 		for _, e := range events {
 			parts.Events = append(parts.Events, s.packed(e, n))

@@ -83,7 +83,7 @@ func appendPart(dst, part []byte) []byte {
 
 // AppendChange appends the block of a group that the client calls by a handle; 0 is its private one.
 func AppendChange(dst []byte, handle int, block []byte) []byte {
-	return appendPart(binary.AppendUvarint(dst, uint64(handle)<<2|opChange), block)
+	return appendPart(binary.AppendUvarint(dst, uint64(handle)<<2+opChange), block)
 }
 
 // AppendEnter brings a client into a group, by the group's place in the outline.

@@ -20,6 +20,7 @@ type maker struct {
 	fns     int
 	names   int // of queries
 	friends bool
+	rolled  []prop   // hidden numbers, in the present body
 	care    int      // one statement of so many does not care who learns what
 	acts    []string // of Diver
 }
@@ -296,25 +297,27 @@ func (g *maker) members(i int) {
 		g.line("  on spawn {\n%s%s  }", g.rolls(k), g.begin(&place{kind: i, body: true}, 1))
 	}
 	if i == dive {
-		g.line("  on start {\n    %s    spawn Crate\n    spawn Crate\n    %sspawn Crate\n%s  }", g.rolls(k), g.perhaps(k), g.begin(&place{kind: i, body: true}, g.IntN(2)))
+		g.line("  on start {\n    %s    spawn Crate\n    spawn Crate\n    %sspawn Crate\n%s  }", g.rolls(k), g.perhaps(), g.begin(&place{kind: i, body: true}, g.IntN(2)))
 	}
 }
 
 // rolls gives hidden numbers of self first values that nobody can know.
 func (g *maker) rolls(k *kind) string {
 	out := ""
+	g.rolled = nil
 	for _, p := range k.ints {
 		if p.to != "" && p.name != "w" && g.in(3) {
+			g.rolled = append(g.rolled, p)
 			out += fmt.Sprintf("    %s = roll(0..9)\n", p.name)
 		}
 	}
 	return out
 }
 
-// perhaps lets the rest of a body depend on a hidden number of self, rarely.
-func (g *maker) perhaps(k *kind) string {
-	for _, p := range k.ints {
-		if p.to != "" && g.in(g.care) {
+// perhaps lets the rest of a body depend on a hidden number that was rolled just now, rarely.
+func (g *maker) perhaps() string {
+	for _, p := range g.rolled {
+		if g.in(g.care) {
 			return g.one(fmt.Sprintf("if %s > 4 { return }\n    ", p.name), fmt.Sprintf("let never = 10 / %s\n    ", p.name))
 		}
 	}
