@@ -139,6 +139,9 @@ type begun func(ctx context.Context, svc *service.Service, address string) error
 
 // serve runs the service on a database until ctx ends.
 func serve(ctx context.Context, c *cli.Command, started begun) error {
+	if err := onLoopback(c.String("listen")); err != nil {
+		return err
+	}
 	db, err := store.Open(ctx, c.String("database"))
 	if err != nil {
 		return fmt.Errorf("%w\nIs PostgreSQL running there? `./run postgres` starts one for Kamerad and prints its URL for --database; `serve --one FILE` needs none", err)
@@ -147,11 +150,19 @@ func serve(ctx context.Context, c *cli.Command, started begun) error {
 	return serveWith(ctx, c, db, store.NewRecorder(db), started)
 }
 
+// onLoopback refuses an address that others could reach.
+func onLoopback(address string) error {
+	host, _, err := net.SplitHostPort(address)
+	if ip := net.ParseIP(host); err != nil || host != "localhost" && (ip == nil || !ip.IsLoopback()) {
+		return fmt.Errorf("listen on %q: this version serves on loopback only; use 127.0.0.1:PORT", address)
+	}
+	return nil
+}
+
 // serveWith runs the service until ctx ends.
 func serveWith(ctx context.Context, c *cli.Command, records service.Records, recorder service.Recorder, started begun) error {
-	host, _, err := net.SplitHostPort(c.String("listen"))
-	if ip := net.ParseIP(host); err != nil || host != "localhost" && (ip == nil || !ip.IsLoopback()) {
-		return fmt.Errorf("listen on %q: this version serves on loopback only; use 127.0.0.1:PORT", c.String("listen"))
+	if err := onLoopback(c.String("listen")); err != nil {
+		return err
 	}
 	listener, err := net.Listen("tcp", c.String("listen"))
 	if err != nil {

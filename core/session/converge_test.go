@@ -272,7 +272,7 @@ func (w *crowd) hold(n int, held *replicate.Copy) {
 // roles, and everything changing: at every tick each copy is what its client should hold, bit for bit.
 // KAMERAD_RUNS says how many contracts are tried, KAMERAD_SEED with which one to begin.
 func TestEveryCopyIsWhatItShouldBe(t *testing.T) {
-	runs, first := 120, uint64(1)
+	runs, first := 80, uint64(1)
 	if n, err := strconv.Atoi(os.Getenv("KAMERAD_RUNS")); err == nil {
 		runs = n
 	}

@@ -425,7 +425,7 @@ var named = regexp.MustCompile("`([A-Z]\\w*\\.\\w+)`")
 // No contract that is called clean lets a client tell hidden values apart, and few that are not clean look as if they were.
 // KAMERAD_TWINS says how many random contracts are tried.
 func TestCleanContractsTellNothing(t *testing.T) {
-	contracts, patience := 100, 10
+	contracts, patience := 60, 10
 	if n, err := strconv.Atoi(os.Getenv("KAMERAD_TWINS")); err == nil {
 		contracts, patience = n, 120
 	}
