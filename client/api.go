@@ -157,6 +157,8 @@ type WatchClient struct {
 	Sent   int64             `json:"sent"`            // newest tick that it was sent
 	Waits  int64             `json:"waits,omitempty"` // oldest tick that it was sent and has not confirmed; 0 if there is none
 	Frames []json.RawMessage `json:"frames,omitempty"`
+	// Differences is how often its copy was not what it should be; each time it was sent anew.
+	Differences int `json:"differences,omitempty"`
 }
 
 // API is the service's administration. The zero value is not useful: set Service to its address.

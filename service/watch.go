@@ -113,7 +113,7 @@ func nonNil[T any](list []T) []T {
 
 func (w *watchers) client(r *room, c wire.Client) client.WatchClient {
 	_, sent := r.session.Sent(c.Number)
-	out := client.WatchClient{Client: c, Seen: r.session.Seen(c.Number), Sent: sent}
+	out := client.WatchClient{Client: c, Differences: r.session.Differences(c.Number), Seen: r.session.Seen(c.Number), Sent: sent}
 	if m := w.mirrors[c.Number]; m != nil && len(m.frames) > 0 {
 		out.Waits = m.frames[0].Tick
 	}

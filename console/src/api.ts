@@ -86,7 +86,7 @@ export type Block = {
   left?: number[];
 };
 export type Frame = { tick: number; snapshot?: boolean; state?: Block[] };
-export type WatchClient = Client & { test: boolean; seen: number; sent: number; waits?: number; frames?: Frame[] };
+export type WatchClient = Client & { test: boolean; seen: number; sent: number; waits?: number; frames?: Frame[]; differences?: number };
 export type Watch = {
   type: "sheet" | "tick" | "close";
   session?: Session;

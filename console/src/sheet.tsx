@@ -76,6 +76,11 @@ function Head(props: { column: Column; asking: boolean; onAsk: (n: number) => vo
     <span className="flex items-center gap-2 whitespace-nowrap">
       <Mark number={c.number} />
       <span title={`client ${c.number}, role ${c.role}, has confirmed tick ${c.seen}`}>{c.name}</span>
+      {!!c.differences && (
+        <span className="text-xs text-bad" title={`its copy was not what it should be ${c.differences} times; it was sent anew`}>
+          ≠ {c.differences}
+        </span>
+      )}
       {c.role !== "player" && <span className="text-xs font-normal text-muted">{c.role}</span>}
       <span className="flex-1" />
       {c.test && (

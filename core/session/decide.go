@@ -524,7 +524,7 @@ func (s *Session) frames(step *Step) {
 				kept.Reply = d.Reply
 			}
 		}
-		parts := wire.Parts{Tick: s.tick, Last: t.sent, Decisions: t.said, Logs: t.logs}
+		parts := wire.Parts{Tick: s.tick, Last: t.sent, Settled: s.settled, WasSettled: t.settled, Decisions: t.said, Logs: t.logs}
 		if t.lost {
 			t.held, t.events, t.logs = append(t.held, t.events...), nil, nil
 			if len(t.held) > MaxHeld {
@@ -559,7 +559,7 @@ func (s *Session) frames(step *Step) {
 			parts.HasDigest, parts.Digest = true, s.view.Digest(n)
 			t.proven = s.tick
 		}
-		t.sent = s.tick
+		t.sent, t.settled = s.tick, s.settled
 		step.Frames = append(step.Frames, ClientFrame{n, parts.Append(nil)})
 		t.said = nil
 	}

@@ -73,10 +73,12 @@ func TestAShotInFlightCostsNothing(t *testing.T) {
 		copies[n], readers[n] = &replicate.Copy{}, s.Reader(n)
 		return n
 	}
-	flares := 0
+	flares, longest := 0, 0
 	tick := func() (values int) {
 		step := s.Tick()
+		longest = 0
 		for _, cf := range step.Frames {
+			longest = max(longest, len(cf.Bytes))
 			f, err := readers[cf.Client].Read(cf.Bytes)
 			require.NoError(t, err)
 			copies[cf.Client].Apply(f)
@@ -112,6 +114,7 @@ func TestAShotInFlightCostsNothing(t *testing.T) {
 			continue
 		}
 		sent += n
+		require.LessOrEqual(t, longest, 7, "a frame that only says that the server is there, once a second: flags, tick, digest, no block")
 	}
 	assert.Zero(t, sent, "nothing is sent while the rule holds")
 	assert.Greater(t, flares, 300)

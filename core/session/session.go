@@ -52,10 +52,12 @@ type Session struct {
 	plain     []bool         // by request: its arguments are numbers, neither texts nor refs nor clients
 	presses   map[key]uint64 // the newest press of each hold
 	budgets   map[key]*budget
-	args      []int64          // of the request that is decided
-	walked    []*world.Entity  // the entities that a stage goes over
-	last      int              // client number
-	out       map[string]int64 // by name: until which tick who was expelled is kept out
+	args      []int64         // of the request that is decided
+	walked    []*world.Entity // the entities that a stage goes over
+	settled   int64
+	last      int // client number
+
+	out map[string]int64 // by name: until which tick who was expelled is kept out
 
 	tick   int64
 	inputs []input
@@ -78,8 +80,10 @@ type seat struct {
 	held    []*told // events that wait for it to get ready
 	seen    int64   // newest tick that it has applied
 	sent    int64   // tick of the last frame
-	asked   int     // requests queued for the next tick
-	decided int     // requests in this tick
+	settled int64   // that it was told
+
+	asked   int // requests queued for the next tick
+	decided int // requests in this tick
 	newest  uint64
 	first   [rememberAsk]wire.Decision // the last decisions, for repeats, by sequence number
 	paused  map[use]int64              // tick from which a request with a pause is taken again
@@ -357,7 +361,7 @@ func (s *Session) Sent(client int) (*wire.Block, int64) {
 // Reader gives what reads the frames of a client from the next one on; for one that has been sent nothing yet, from the first.
 func (s *Session) Reader(client int) *wire.Reader {
 	if t := s.seats[client]; t != nil && t.sent > 0 {
-		return s.view.Reader(client, t.sent, 0)
+		return s.view.Reader(client, t.sent, t.settled)
 	}
 	return wire.NewReader(s.view.Layout())
 }
@@ -431,6 +435,9 @@ func (s *Session) Back(client int) {
 		s.inputs = append(s.inputs, input{seat: t, what: "back"})
 	}
 }
+
+// Settle says that all that is kept was stored, up to a tick; frames tell it. Nothing is settled until it is said.
+func (s *Session) Settle(tick int64) { s.settled = max(s.settled, min(tick, s.tick)) }
 
 // Differs says that a client's copy is not what a frame's digest says. It is sent everything anew, at most once in five seconds.
 func (s *Session) Differs(client int) {

@@ -522,3 +522,61 @@ func TestNothingSurvivesAHundredSessions(t *testing.T) {
 	}
 	assert.Equal(t, before, runtime.NumGoroutine())
 }
+
+const sledText = `contract sleds language 1
+entity Diver per player { n: int 0..9 = 0 }
+entity Sled {
+  driver: client = nothing
+  pos: vec2 -100..100 step 0.1 = vec(0, 0) set by driver pace distance(old, new) 10 per second burst 5 when new.y <= 0
+  towed: real 0..9 step 0.5 = 0 to owner
+  request ride() from everyone check driver == nothing else deny "someone drives it" { driver = caller }
+  request get_off() from everyone check driver == caller else deny "not the driver" { driver = nothing }
+}
+shared Sea { on start { spawn Sled } }
+on leave(c) { for s in Sled where s.driver == c { s.driver = nothing } }
+`
+
+// A part that another client steers: it is written by whoever the contract names, the owner or not, within pace and rule; what is
+// not taken is undone on its client alone.
+func TestWhatAnotherClientSteers(t *testing.T) {
+	g := open(t, sledText)
+	ana, bo := g.join("Ana", ""), g.join("Bo", "")
+	g.tick()
+	sled := g.copies[ana].Things()[slices.IndexFunc(g.copies[ana].Things(), func(x *replicate.Thing) bool { return x.Kind == "Sled" })].Entity
+	seq := uint64(100)
+	write := func(who int, value string) (refused string) {
+		seq++
+		g.s.Move(who, g.s.ReadMove("write", wire.Move{Seq: seq, Entity: sled, Property: "Sled.pos", Value: json.RawMessage(value), Seen: g.s.Now()}))
+		g.tick()
+		if d := g.decided[who]; d.Seq == seq {
+			return d.Reason
+		}
+		return ""
+	}
+	pos := func(who int) string {
+		v, _ := g.copies[who].Thing(sled).Value("pos")
+		f, _ := g.copies[who].Thing(sled).Field("pos")
+		return f.Type.Format(v)
+	}
+	require.Equal(t, "not the owner", write(ana, "[1,-1]"), "nobody drives it")
+	require.Equal(t, wire.Accepted, g.ask(ana, sled, "Sled.ride").Outcome)
+	require.Equal(t, "someone drives it", g.ask(bo, sled, "Sled.ride").Reason)
+	require.Empty(t, write(ana, "[2,-1]"))
+	require.Equal(t, "(2, -1)", pos(bo))
+	require.Equal(t, "not the owner", write(bo, "[3,-1]"))
+	require.Equal(t, "pace", write(ana, "[60,-1]"))
+	corrected := 0
+	for _, n := range g.notices[ana] {
+		if n.What == replicate.Changed && n.Field.Name == "pos" {
+			corrected++
+		}
+	}
+	require.Equal(t, 1, corrected, "its own client is told what it is")
+	require.Empty(t, g.notices[bo], "and nobody else anything")
+	require.Equal(t, "rule", write(ana, "[2,1]"))
+	g.s.Leave(ana)
+	g.tick()
+	require.Equal(t, wire.Accepted, g.ask(bo, sled, "Sled.ride").Outcome)
+	require.Empty(t, write(bo, "[3,-1]"))
+	require.Equal(t, "(3, -1)", pos(bo))
+}

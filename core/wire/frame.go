@@ -30,6 +30,9 @@ type Parts struct {
 // Append appends a frame.
 func (p *Parts) Append(dst []byte) []byte {
 	flags := byte(0)
+	if p.Snapshot {
+		p.WasSettled = 0 // it is forgotten as well
+	}
 	flag := func(has bool, bit byte) {
 		if has {
 			flags |= bit

@@ -70,6 +70,7 @@ func NewReader(l *Layout) *Reader {
 }
 
 func (r *Reader) begin() {
+	r.settled = 0
 	r.tables, r.things = map[uint64]*table{}, map[uint32]*thing{}
 	r.tables[0] = &table{private: true, lanes: r.layout.private, slots: make([][]tableSlot, len(r.outline.Kinds))}
 	r.tables[0].cols = newColumns(r.layout, r.tables[0].lanes)

@@ -305,6 +305,9 @@ func (f *Frame) AppendJSON(dst []byte) []byte {
 	blocks := slices.DeleteFunc(slices.Clone(f.Blocks), (*Block).Empty)
 	dst = list(dst, "state", blocks, func(dst []byte, b *Block) []byte { return append(dst, b.JSON()...) })
 	dst = list(dst, "events", f.Events, func(dst []byte, e *Event) []byte { return append(dst, e.JSON()...) })
+	if f.Settled != 0 {
+		dst = fmt.Appendf(dst, `,"settled":%d`, f.Settled)
+	}
 	if f.Digest != nil {
 		dst = fmt.Appendf(dst, `,"digest":%d`, *f.Digest)
 	}
