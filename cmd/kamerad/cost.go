@@ -63,7 +63,7 @@ func printCost(w io.Writer, name string, cost *contract.Cost) {
 	}
 	slices.Sort(there)
 	fmt.Fprintf(w, "%s with %s at %d ticks a second: %s\n", bold.Sprint(name), plural(cost.Clients, "client"), cost.TickRate, join(there))
-	fmt.Fprintf(w, "One client gets, frame headers apart: %s when it joins; at most %s in a tick in which everything changes; about %s in one in which what timers and motion change does (%.1f kB a second).\n\n",
+	fmt.Fprintf(w, "One client gets, frame headers apart,\n  %s when it joins,\n  %s at most in a tick in which everything changes,\n  about %s in one in which what timers and motion change does (%.1f kB a second).\n\n",
 		bold.Sprintf("%d bytes", cost.Snapshot), bold.Sprintf("%d bytes", cost.Most), bold.Sprintf("%d bytes", cost.Typical), float64(cost.Typical*cost.TickRate)/1000)
 	table := func(title string, rows []contract.CostRow, tail ...any) {
 		t := sheet(append([]any{title, "Bits at most", "Bits typically"}, tail...)...)

@@ -58,6 +58,9 @@ func serveOne(ctx context.Context, c *cli.Command) error {
 	}
 	files := contract.Files{}
 	contract.LoadWith(file, source, beside(file, files)) // the service tells the mistakes
+	if c.String("as") != "" {
+		slog.SetLogLoggerLevel(slog.LevelWarn) // the terminal is the host's
+	}
 	records := &store.Memory{}
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
@@ -79,7 +82,6 @@ func serveOne(ctx context.Context, c *cli.Command) error {
 		if c.String("as") == "" {
 			return nil
 		}
-		slog.SetLogLoggerLevel(slog.LevelWarn) // the terminal is the host's
 		p := newPlayer(false)
 		p.hold.Lock() // nothing is printed before the greeting
 		if p.me, err = svc.Host(ctx, s.ID, c.String("as"), c.String("role"), client.Options{OnFrame: p.frame}); err != nil {

@@ -97,12 +97,12 @@ func (t *Type) Bits() (most, typical int) {
 	case FormEntity:
 		return 33, 17 // a number of 32 bits, or nothing
 	case FormClient:
-		return 11, 6 // up to a thousand seats, the server, nothing
+		return 21, 9 // up to a thousand seats, the server, nothing
 	case FormInstant:
-		return 48, 18
+		return 91, 61 // milliseconds
 	case FormText:
-		n := mathbits.Len64(uint64(t.Max))
-		return n + 32*t.Max, n + 4*t.Max // up to four bytes a character
+		n := 2*mathbits.Len64(uint64(4*t.Max)) + 1
+		return n + 32*t.Max, n/2 + 4*t.Max // up to four bytes a character
 	case FormRecord:
 		for _, p := range t.Parts {
 			m, y := p.Type.Bits()
@@ -123,6 +123,25 @@ func (t *Type) Bits() (most, typical int) {
 		return n + t.Max*m, n + (t.Max*m+1)/2
 	}
 	return 0, 0
+}
+
+// farther is how many bits more than a whole value its change may take: 12 for each number that changes by far more than usual.
+func (p *Property) farther() int {
+	if p.Once || p.Loose || p.Moves() {
+		return 0
+	}
+	switch p.Type.Form {
+	case FormInt, FormReal, FormDirection, FormVec2, FormVec3, FormRotation:
+		width := mathbits.Len64(uint64(p.Type.High) - uint64(p.Type.Low))
+		if width == 0 {
+			return 0
+		}
+		if width < 4 { // of so few values each change is short: so many ones and a zero
+			return p.Type.Width() * max(0, 2*int(p.Type.High-p.Type.Low)+1-width)
+		}
+		return p.Type.Width() * 12
+	}
+	return 0
 }
 
 func paramBits(params []Param) (most, typical int) {
@@ -180,18 +199,22 @@ func (c *Contract) Cost(clients int, entities map[string]int) (*Cost, error) {
 		// An entity is named by a slot of its audience; its spawn also tells its number, kind and owner.
 		slot := mathbits.Len(uint(max(n-1, 0))) + mathbits.Len(uint(len(c.Kinds)))
 		if k.To != Nobody {
-			snapshot += n * (slot + 32 + 11)
+			snapshot += n * (slot + 32 + 21)
 		}
 		for _, p := range k.Properties {
 			m, y := p.Type.Bits()
 			if p.To == Nobody {
 				m, y = 0, 0
 			}
+			far := p.farther()
+			if p.To == Nobody {
+				far = 0
+			}
 			to := c.ToText(p.To, p.Who)
 			if p.To == Everyone {
 				to = c.ToText(k.To, k.Who)
 			}
-			out.Properties = append(out.Properties, CostRow{Name: k.Name + "." + p.Name, To: to, Most: m, Typical: y, Count: n})
+			out.Properties = append(out.Properties, CostRow{Name: k.Name + "." + p.Name, To: to, Most: m + far, Typical: y, Count: n})
 			if p.To == Nobody {
 				continue
 			}
@@ -202,13 +225,13 @@ func (c *Contract) Cost(clients int, entities map[string]int) (*Cost, error) {
 			snapshot += count * m
 			which := mathbits.Len(uint(len(k.Properties)))
 			if !p.Once {
-				most += count * (slot + which + m)
+				most += count * (slot + which + m + far)
 			}
 			if moving[p] {
 				typical += count * (slot + which + y)
 			}
 			if p.Follows != nil {
-				most -= count * (slot + which + m) // sent only when the truth strays from the rule
+				most -= count * (slot + which + m + far) // sent only when the truth strays from the rule
 			}
 		}
 		for _, r := range k.Requests {
@@ -217,8 +240,8 @@ func (c *Contract) Cost(clients int, entities map[string]int) (*Cost, error) {
 		}
 		for _, e := range k.Events {
 			m, y := paramBits(e.Params)
-			out.Events = append(out.Events, CostRow{Name: e.FullName(), Most: m + slot + 8, Typical: y + slot + 8, Count: n})
-			most += n * (m + slot + 8)
+			out.Events = append(out.Events, CostRow{Name: e.FullName(), Most: m + 32 + 16, Typical: y + 32 + 12, Count: n}) // its entity comes by its number
+			most += n * (m + 32 + 16)
 		}
 		ask := func(of string, to Audience, who []Who) {
 			for _, w := range who {

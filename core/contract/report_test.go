@@ -152,7 +152,7 @@ entity Eel { pos: Place }
 		assert.LessOrEqual(t, p.Typical, p.Most, p.Name)
 	}
 	assert.Equal(t, map[string]int{
-		"yes": 1, "one": 0, "hull": 7, "low": 1, "air": 8, "pos": 32, "item": 2, "words": 4 + 320, "satchel": 3 + 6*(2+3), "marks": 2 + 3*(32+7), "hidden": 0, "mine": 7, "Eel.pos": 32,
+		"yes": 1, "one": 0, "hull": 7 + 12, "low": 1 + 2, "air": 8 + 12, "pos": 2 * (16 + 12), "item": 2, "words": 13 + 320, "satchel": 3 + 6*(2+3), "marks": 2 + 3*(32+7), "hidden": 0, "mine": 7 + 12, "Eel.pos": 2 * (16 + 12),
 	}, most)
 	more, err := c.Cost(8, map[string]int{"Eel": 30})
 	require.NoError(t, err)

@@ -161,25 +161,47 @@ func (w *bitWriter) difference(t *contract.Type, old, now []int64, sizes []usual
 		}
 		w.below(uint64(n), names(t)-1)
 	case contract.FormInt, contract.FormReal, contract.FormDirection:
-		d := zigzag(now[0]-old[0]) - 1
-		w.rice(d, sizes[0].k())
-		sizes[0].add(d)
+		w.step(t, old[0], now[0], 1, &sizes[0])
 	default:
 		for i := range now {
-			d := zigzag(now[i] - old[i])
-			w.rice(d, sizes[i].k())
-			sizes[i].add(d)
+			w.step(t, old[i], now[i], 0, &sizes[i])
 		}
 	}
 }
 
+// step writes how a number changed, by no less than least: in about as many bits as is usual, and in maxOnes more than a whole one at
+// the most.
+func (w *bitWriter) step(t *contract.Type, old, now int64, least uint64, size *usual) {
+	d, k := zigzag(now-old)-least, size.k()
+	size.add(d)
+	if q := d >> k; q < maxOnes {
+		w.put(1<<q-1, uint(q)+1)
+		w.put(d, k)
+		return
+	}
+	w.put(1<<maxOnes-1, maxOnes)
+	w.number(t, now)
+}
+
+const maxOnes = 12
+
 // difference reads what a plain value is after it changed.
 func (r *bitReader) difference(t *contract.Type, old contract.Value, sizes []usual) contract.Value {
 	number := func(old int64, least uint64, size *usual) int64 {
-		d := r.rice(size.k())
-		size.add(d)
-		n := old + unzigzag(d+least)
-		if n < t.Low || n > t.High {
+		q, k := uint64(0), size.k()
+		for !r.bad && q < maxOnes && r.get(1) != 0 {
+			q++
+		}
+		var n int64
+		if q == maxOnes {
+			n = r.number(t)
+			size.add(zigzag(n-old) - least)
+		} else {
+			d := q<<k | r.get(k)
+			size.add(d)
+			n = old + unzigzag(d+least)
+		}
+		if n < t.Low || n > t.High || r.bad {
 			r.bad = true
 			return old
 		}
