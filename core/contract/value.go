@@ -505,7 +505,12 @@ func (t *Type) ParseJSON(raw []byte) (Value, error) {
 				return wrong("a quaternion [x, y, z, w]")
 			}
 			// One that was rounded to steps before stays as it is.
-			if math.Abs(length-1) > 2*float64(t.Unit)/float64(t.Per) {
+			rounded := math.Abs(length-1) <= 2*float64(t.Unit)/float64(t.Per)
+			for _, f := range v {
+				n, ok := t.Steps(f)
+				rounded = rounded && ok && t.Real(n) == f
+			}
+			if !rounded {
 				for i := range v {
 					v[i] /= length
 				}
