@@ -338,9 +338,10 @@ func (r *room) take(c *conn, raw []byte) error {
 			r.session.Confirm(c.client, m.Seen)
 			r.watchers.confirmed(r, c.client)
 		case "differs":
-			slog.Warn("a client's copy is not what it should be", "session", r.id, "client", c.client, "tick", m.Seen)
 			r.meters.differences.Inc()
-			r.session.Differs(c.client)
+			if r.session.Differs(c.client) {
+				slog.Warn("a client's copy is not what it should be; it is sent anew", "session", r.id, "client", c.client, "tick", m.Seen)
+			}
 		case "leave":
 			r.drop(c.client, "the client left")
 		case "ask":

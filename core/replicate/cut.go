@@ -156,7 +156,7 @@ func (v *View) sort(a *audience, lane int, s *sent) {
 
 func (v *View) enter(s *sent, c *circle, lane int) {
 	c.enters = append(c.enters, entering{s, lane})
-	c.entities++
+	c.entities = append(c.entities, s)
 }
 
 // admit lets in who came.
@@ -178,7 +178,9 @@ func (v *View) exit(s *sent, i int) {
 	x := s.at[i]
 	x.circle.group.Exit(x.lane, x.slot)
 	x.circle.digest -= x.circle.part(s, x.lane, x.fresh)
-	x.circle.entities--
+	if at := slices.Index(x.circle.entities, s); at >= 0 {
+		x.circle.entities = slices.Delete(x.circle.entities, at, at+1)
+	}
 	s.exited = append(s.exited, x)
 	v.stirred = append(v.stirred, s)
 	s.at = slices.Delete(s.at, i, i+1)
@@ -250,11 +252,42 @@ func (a *audience) reach(cell [3]int32, at [3]float64) (least, most float64) {
 	return math.Sqrt(least), math.Sqrt(most)
 }
 
+// cells calls f for the circles of equal keys whose cells may be in sight of a place.
+func (a *audience) cells(side rules.Side, f func(c *circle)) {
+	const far = cells + 1 // cells in each direction, with the slack
+	at, ok := a.cell(side.At)
+	if !ok {
+		return
+	}
+	around := 1
+	for range a.parts {
+		around *= 2*far + 1
+	}
+	if len(a.circles) <= around { // in any order: what comes of it is sorted
+		for key, c := range a.circles {
+			if key.keys == side.Keys && len(c.entities) > 0 {
+				f(c)
+			}
+		}
+		return
+	}
+	key := circleKey{keys: side.Keys, cell: at}
+	for i := range around {
+		for part := range a.parts {
+			key.cell[part] = at[part] - far + int32(i%(2*far+1))
+			i /= 2*far + 1
+		}
+		if c := a.circles[key]; c != nil && len(c.entities) > 0 {
+			f(c)
+		}
+	}
+}
+
 // memberships brings clients into the circles of what they may have.
 func (v *View) memberships() {
 	var wanted []*circle
 	for _, u := range v.viewers {
-		wanted = wanted[:0]
+		wanted, u.edges = wanted[:0], u.edges[:0]
 		role := uint64(1) << u.role
 		for _, a := range v.audiences {
 			if a.Yes&role != 0 {
@@ -266,24 +299,23 @@ func (v *View) memberships() {
 				continue
 			}
 			if !a.near {
-				if c := a.circles[circleKey{keys: side.Keys}]; c != nil && c.entities > 0 {
+				if c := a.circles[circleKey{keys: side.Keys}]; c != nil && len(c.entities) > 0 {
 					wanted = append(wanted, c)
 				}
 				continue
 			}
 			from := len(wanted)
-			for key, c := range a.circles {
-				if key.keys != side.Keys || c.entities == 0 {
-					continue
-				}
+			a.cells(side, func(c *circle) {
 				most := a.radius * (1 - 1e-9)
 				if !u.in(c) {
 					most -= slack * a.radius / cells
 				}
-				if _, far := a.reach(key.cell, side.At); far < most {
+				if least, far := a.reach(c.key.cell, side.At); far < most {
 					wanted = append(wanted, c)
+				} else if least <= a.radius*(1+1e-9) {
+					u.edges = append(u.edges, c)
 				}
-			}
+			})
 			// In an order that tells nothing but what the client may have.
 			slices.SortFunc(wanted[from:], func(a, b *circle) int { return cmp.Compare(a.group.First(), b.group.First()) })
 		}
@@ -306,7 +338,7 @@ func (v *View) memberships() {
 	}
 	for _, a := range v.audiences {
 		for key, c := range a.circles {
-			if c.entities == 0 && c.members == 0 {
+			if len(c.entities) == 0 && c.members == 0 {
 				delete(a.circles, key)
 			}
 		}
@@ -342,7 +374,7 @@ func (v *View) holds(fresh []*sent) {
 					v.hold(u, v.sent[e.ID])
 				}
 			} else if p.nearby {
-				v.nearby(u, p, k)
+				v.nearby(u, p)
 			}
 		}
 		if p.asked {
@@ -401,29 +433,16 @@ func (v *View) holdOf(s *sent, client int) {
 }
 
 // nearby looks at what is at the edge of a client's view, and at what it had there before.
-func (v *View) nearby(u *viewer, p *plan, kind int) {
+func (v *View) nearby(u *viewer, p *plan) {
 	for id, h := range u.held {
 		if h.plan == p && !h.entity.Gone {
 			v.hold(u, v.sent[id])
 		}
 	}
-	for _, at := range p.lanes {
-		a := v.audiences[at.audience]
-		var side rules.Side
-		if !a.near || a.Maybe&(1<<u.role) == 0 || !v.rules.Viewer(a.Aud, u.client.Number, &side) {
-			continue
-		}
-		for key, c := range a.circles {
-			if key.keys != side.Keys || c.entities == 0 || u.in(c) {
-				continue
-			}
-			if least, _ := a.reach(key.cell, side.At); least > a.radius*(1+1e-9) {
-				continue
-			}
-			for _, e := range v.world.Kind(kind) {
-				if s := v.sent[e.ID]; slices.ContainsFunc(s.at, func(x placed) bool { return x.circle == c }) {
-					v.hold(u, s)
-				}
+	for _, c := range u.edges {
+		for _, s := range c.entities {
+			if s.plan == p {
+				v.hold(u, s)
 			}
 		}
 	}

@@ -82,6 +82,7 @@ type audience struct {
 	*contract.Group
 	index   int
 	near    bool
+	parts   int // of the places that it compares
 	radius  float64
 	inLane  [][]int // by lane: by property, its place in the lane or -1
 	mask    []uint64
@@ -101,7 +102,7 @@ type circle struct {
 	key      circleKey
 	group    *wire.Group
 	members  int
-	entities int
+	entities []*sent
 	digest   uint64
 	block    []byte // of this tick
 	snapshot []byte // of this tick
@@ -128,6 +129,7 @@ type viewer struct {
 	moved   bool // it has another role, or everything is sent anew
 	circles []member
 	left    []*circle // in this tick
+	edges   []*circle // of which a client may see a part, in this tick
 	private *wire.Group
 	held    map[world.ID]*hold
 	dropped []world.ID // in this tick
@@ -212,7 +214,9 @@ func NewView(key [32]byte, w *world.World, r Rules) *View {
 	for i, g := range grouping.Groups {
 		a := &audience{Group: g, index: i, circles: map[circleKey]*circle{}}
 		if g.Aud != nil {
-			_, a.near = r.Splits(g.Aud)
+			if _, a.near = r.Splits(g.Aud); a.near {
+				a.parts = g.Aud.Split().At[0].Value.Type.Width()
+			}
 		}
 		for j, l := range g.Lanes {
 			in, mask := make([]int, len(l.Kind.Properties)), uint64(0)

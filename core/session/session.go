@@ -439,17 +439,20 @@ func (s *Session) Back(client int) {
 // Settle says that all that is kept was stored, up to a tick; frames tell it. Nothing is settled until it is said.
 func (s *Session) Settle(tick int64) { s.settled = max(s.settled, min(tick, s.tick)) }
 
-// Differs says that a client's copy is not what a frame's digest says. It is sent everything anew, at most once in five seconds.
-func (s *Session) Differs(client int) {
+// Differs says that a client's copy is not what a frame's digest says. It is sent everything anew, at most once in five seconds;
+// healed tells whether it will be now.
+func (s *Session) Differs(client int) (healed bool) {
 	t := s.seats[client]
 	if t == nil || !t.joined {
-		return
+		return false
 	}
 	t.differed++
-	if wait := int64(healPause * s.contract.TickRate); t.healed == 0 || s.tick-t.healed >= wait {
-		t.healed = s.tick
-		s.view.Resync(client)
+	if t.healed > 0 && s.tick-t.healed < int64(healPause*s.contract.TickRate) {
+		return false
 	}
+	t.healed = s.tick
+	s.view.Resync(client)
+	return true
 }
 
 // Differences tells how often a client's copy was not what it should be.

@@ -68,7 +68,7 @@ func TestTheVectorsAreWhatASessionSends(t *testing.T) {
 		}
 		kept, err := os.ReadFile(file)
 		require.NoError(t, err)
-		require.Equal(t, string(kept), string(raw)+"\n", "the protocol changed: KAMERAD_UPDATE_VECTORS=1 writes the vectors anew")
+		require.True(t, string(kept) == string(raw)+"\n", "the protocol changed: KAMERAD_UPDATE_VECTORS=1 writes the vectors anew")
 	}
 }
 

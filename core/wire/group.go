@@ -216,6 +216,9 @@ func (g *Group) Pack(tick int64) []byte {
 	}
 	w := &g.out
 	w.buf, w.acc, w.free = w.buf[:0], 0, 0
+	for _, list := range [][]place{g.owned, g.exits, g.masks} { // in no order of what happened
+		slices.SortFunc(list, func(a, b place) int { return cmp.Or(a.lane-b.lane, a.slot-b.slot) })
+	}
 	if w.bit(g.fresh); g.fresh {
 		g.cols.begin()
 		g.fresh = false

@@ -1,0 +1,73 @@
+package session
+
+import (
+	"fmt"
+	"math/rand/v2"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+
+	"kamerad/core/contract"
+)
+
+const crowdText = `contract crowd language 1
+seats 1000
+audience near(d: Diver) = distance(viewer.Diver.pos, d.pos) <= 30
+audience mates(d: Diver) = viewer.Diver.crew == d.crew
+entity Diver per player {
+  pos:   vec2 -500..500 step 0.01
+  crew:  int 0..3 = 0
+  hull:  int 0..100 = 100
+  air:   int 0..100 = 100 to owner
+  plan:  int 0..99 = 0 to mates(self)
+  close: int 0..99 = 0 to near(self)
+}
+entity Rock { n: int 0..1000 = 0 }
+shared Sea { on start { SPAWNS } }
+`
+
+// BenchmarkCrowd is a tick of a session with all classes of audiences: a tenth of the clients move, each has a value of its own that
+// changes, and so do a hundred values that everyone sees.
+func BenchmarkCrowd(b *testing.B) {
+	for _, n := range []int{100, 1000} {
+		b.Run(fmt.Sprint(n), func(b *testing.B) {
+			c, problems := contract.Load("crowd.kam", strings.Replace(crowdText, "SPAWNS", strings.Repeat("spawn Rock; ", 100), 1))
+			require.NotNil(b, c, problems.Error())
+			s, err := New(c, Options{})
+			require.NoError(b, err)
+			r := rand.New(rand.NewPCG(1, 2))
+			for i := range n {
+				_, err := s.Join(fmt.Sprint("c", i), "")
+				require.NoError(b, err)
+			}
+			s.Tick()
+			diver, rock := c.Kinds[0], c.Kinds[1]
+			for _, e := range s.world.Kind(diver.Index) {
+				s.world.Set(e, diver.Property("pos"), []int64{r.Int64N(100000) - 50000, r.Int64N(100000) - 50000})
+				s.world.Set(e, diver.Property("crew"), []int64{r.Int64N(4)})
+			}
+			s.settle(nil)
+			s.Tick()
+			sent := 0
+			b.ReportAllocs()
+			b.ResetTimer()
+			for range b.N {
+				for _, e := range s.world.Kind(rock.Index) {
+					s.world.Set(e, rock.Property("n"), []int64{r.Int64N(1000)})
+				}
+				for i, e := range s.world.Kind(diver.Index) {
+					if i%10 == 0 {
+						s.world.Set(e, diver.Property("pos"), []int64{min(max(e.Nums[0]+r.Int64N(80)-40, -50000), 50000), e.Nums[1]})
+					}
+					s.world.Set(e, diver.Property("air"), []int64{r.Int64N(100)})
+				}
+				s.settle(nil)
+				for _, f := range s.Tick().Frames {
+					sent += len(f.Bytes)
+				}
+			}
+			b.ReportMetric(float64(sent)/float64(b.N)/float64(n), "bytes/client")
+		})
+	}
+}
