@@ -89,6 +89,7 @@ func (v *View) place(fresh []*sent) {
 		}
 		if a.near {
 			a.radius, _ = v.rules.Radius(a.Aud)
+			a.size = max(a.radius/cells, least)
 		}
 		for lane, l := range a.Lanes {
 			for _, e := range v.world.Kind(l.Kind.Index) {
@@ -131,7 +132,7 @@ func (v *View) sort(a *audience, lane int, s *sent) {
 	if ok {
 		now.keys = side.Keys
 		if a.near {
-			if now.cell, ok = a.cell(side.At); ok && at >= 0 {
+			if now.cell = a.cell(side.At); at >= 0 {
 				if old := s.at[at].circle.key; old.keys == now.keys && a.around(old.cell, side.At) {
 					now.cell = old.cell // it is not far outside: it stays
 				}
@@ -205,28 +206,23 @@ func (c *circle) part(s *sent, lane int, now bool) (sum uint64) {
 // cells in a radius: the finer they are, the fewer entities at the edge have to be asked for, and the more circles a client is in.
 const cells = 4
 
-// cell gives the cell of a place; ok is false for a place without one, and without a radius.
-func (a *audience) cell(at [3]float64) (out [3]int32, ok bool) {
-	size := a.radius / cells
-	if !(size > 0) {
-		return out, false
-	}
+// least is the size of the smallest cells, also where the radius is nothing.
+const least = 1e-3
+
+// cell gives the cell of a place.
+func (a *audience) cell(at [3]float64) (out [3]int64) {
 	for i, x := range at {
-		n := math.Floor(x / size)
-		if math.Abs(n) > 1<<30 {
-			return out, false
-		}
-		out[i] = int32(n)
+		out[i] = int64(min(max(math.Floor(x/a.size), -1<<60), 1<<60))
 	}
-	return out, true
+	return out
 }
 
 // slack is how far, in sizes of a cell, something may stray from its cell before it goes to another one.
 const slack = 0.25
 
 // around tells whether a place is in a cell or not far from it.
-func (a *audience) around(cell [3]int32, at [3]float64) bool {
-	size := a.radius / cells
+func (a *audience) around(cell [3]int64, at [3]float64) bool {
+	size := a.size
 	for i, x := range at {
 		if low := float64(cell[i]) * size; x < low-slack*size || x >= low+size+slack*size {
 			return false
@@ -236,29 +232,26 @@ func (a *audience) around(cell [3]int32, at [3]float64) bool {
 }
 
 // reach tells how near and how far something in a cell may be from a place.
-func (a *audience) reach(cell [3]int32, at [3]float64) (least, most float64) {
-	size := a.radius / cells
+func (a *audience) reach(cell [3]int64, at [3]float64) (near, far float64) {
+	size := a.size
 	for i, x := range at {
 		low := float64(cell[i])*size - slack*size
 		high := low + size + 2*slack*size
 		if x < low {
-			least += (low - x) * (low - x)
+			near += (low - x) * (low - x)
 		} else if x > high {
-			least += (x - high) * (x - high)
+			near += (x - high) * (x - high)
 		}
-		far := max(x-low, high-x)
-		most += far * far
+		across := max(x-low, high-x)
+		far += across * across
 	}
-	return math.Sqrt(least), math.Sqrt(most)
+	return math.Sqrt(near), math.Sqrt(far)
 }
 
 // cells calls f for the circles of equal keys whose cells may be in sight of a place.
 func (a *audience) cells(side rules.Side, f func(c *circle)) {
 	const far = cells + 1 // cells in each direction, with the slack
-	at, ok := a.cell(side.At)
-	if !ok {
-		return
-	}
+	at := a.cell(side.At)
 	around := 1
 	for range a.parts {
 		around *= 2*far + 1
@@ -274,7 +267,7 @@ func (a *audience) cells(side rules.Side, f func(c *circle)) {
 	key := circleKey{keys: side.Keys, cell: at}
 	for i := range around {
 		for part := range a.parts {
-			key.cell[part] = at[part] - far + int32(i%(2*far+1))
+			key.cell[part] = at[part] - far + int64(i%(2*far+1))
 			i /= 2*far + 1
 		}
 		if c := a.circles[key]; c != nil && len(c.entities) > 0 {
@@ -308,11 +301,11 @@ func (v *View) memberships() {
 			a.cells(side, func(c *circle) {
 				most := a.radius * (1 - 1e-9)
 				if !u.in(c) {
-					most -= slack * a.radius / cells
+					most -= slack * a.size
 				}
-				if least, far := a.reach(c.key.cell, side.At); far < most {
+				if near, far := a.reach(c.key.cell, side.At); far < most {
 					wanted = append(wanted, c)
-				} else if least <= a.radius*(1+1e-9) {
+				} else if near <= a.radius*(1+1e-9) {
 					u.edges = append(u.edges, c)
 				}
 			})

@@ -84,6 +84,7 @@ type audience struct {
 	near    bool
 	parts   int // of the places that it compares
 	radius  float64
+	size    float64 // of a cell
 	inLane  [][]int // by lane: by property, its place in the lane or -1
 	mask    []uint64
 	yes     *circle
@@ -93,7 +94,7 @@ type audience struct {
 // circleKey is what those in one circle share: equal keys and, of nearness, the cell that the entities are in.
 type circleKey struct {
 	keys [4]int64
-	cell [3]int32
+	cell [3]int64
 }
 
 // circle is a set of clients and the entities that they all get.
@@ -290,6 +291,9 @@ func (v *View) Resync(client int) {
 		u.begin(v)
 	}
 }
+
+// First tells whether what a client is sent next is a snapshot.
+func (v *View) First(client int) bool { return v.viewer(client).first }
 
 // Left tells of a client that is gone.
 func (v *View) Left(number int) {

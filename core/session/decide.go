@@ -510,7 +510,7 @@ func (s *Session) collect(step *Step) {
 // second a frame carries the digest of what its client should hold.
 func (s *Session) frames(step *Step) {
 	s.view.Cut()
-	second := int64(s.contract.TickRate)
+	second, snapshots := int64(s.contract.TickRate), 0
 	for _, t := range slices.Clone(s.order) {
 		t.asked, t.decided = 0, 0
 		if !t.joined {
@@ -534,6 +534,13 @@ func (s *Session) frames(step *Step) {
 			continue
 		}
 		t.held = append(t.held, t.events...)
+		if s.view.First(n) {
+			if snapshots++; snapshots > maxSnapshots { // it comes with a later tick
+				t.events = nil
+				s.view.Resync(n)
+				continue
+			}
+		}
 		var events []*told
 		if t.ready {
 			events, t.held = t.held, nil

@@ -3,6 +3,7 @@ package session
 import (
 	"encoding/json"
 	"fmt"
+	"slices"
 	"strings"
 	"testing"
 
@@ -426,4 +427,32 @@ func TestHiddenValuesLeaveNoTrace(t *testing.T) {
 	assert.Equal(t, bo, bo2)
 	_, open := run(strings.Replace(other, "each 3 to owner", "each 3 to everyone", 1))
 	assert.NotEqual(t, bo, open, "this test sees a leak where there is one")
+}
+
+// Many who come at once are sent their snapshots over some ticks, and miss nothing of what is told meanwhile.
+func TestACrowdComesOverSomeTicks(t *testing.T) {
+	g := open(t, strings.Replace(contractText, "seats 4", "seats 200", 1))
+	first := g.join("First", "")
+	g.tick()
+	for i := range 150 {
+		g.join(fmt.Sprint("c", i), "")
+	}
+	for want := 65; ; want += 64 { // First and 64 more each tick
+		g.ask(first, 0, "Diver.use", `"patch"`)
+		seated := 0
+		for _, c := range g.copies {
+			if len(c.Clients) > 0 {
+				seated++
+			}
+		}
+		require.Equal(t, min(want, 151), seated)
+		if seated == 151 {
+			break
+		}
+	}
+	for n := range g.copies {
+		require.Len(t, g.copies[n].Clients, 151)
+		require.Equal(t, "welcome", g.heard[n][0])
+		require.Equal(t, slices.DeleteFunc(slices.Clone(g.heard[first]), func(e string) bool { return e != "Diver.used" }), slices.DeleteFunc(slices.Clone(g.heard[n]), func(e string) bool { return e != "Diver.used" }), "client %d", n)
+	}
 }

@@ -26,6 +26,7 @@ type Group struct {
 	lanes   []Lane
 	private bool // of one client: an entity's properties are chosen one by one
 	slots   [][]slot
+	free    []int // by lane: no slot before it is free
 	cols    *columns
 	fresh   bool // somebody came: what was learnt is begun anew with the next block
 	enters  []place
@@ -60,7 +61,7 @@ func NewGroup(l *Layout, lanes []Lane) *Group {
 	if lanes == nil {
 		g.private, g.lanes = true, l.private
 	}
-	g.slots = make([][]slot, len(g.lanes))
+	g.slots, g.free = make([][]slot, len(g.lanes)), make([]int, len(g.lanes))
 	g.cols = newColumns(l, g.lanes)
 	g.changed = make([][]int, len(g.cols.list))
 	return g
@@ -70,9 +71,11 @@ func NewGroup(l *Layout, lanes []Lane) *Group {
 // entity is known by this group.
 func (g *Group) Enter(lane int, item Item, whole bool, mask uint64) int {
 	list := g.slots[lane]
-	at := slices.IndexFunc(list, func(s slot) bool { return s.item == nil })
-	if at < 0 {
-		at = len(list)
+	at := g.free[lane]
+	for at < len(list) && list[at].item != nil {
+		at++
+	}
+	if g.free[lane] = at + 1; at == len(list) {
 		list = append(list, slot{})
 	}
 	list[at] = slot{item: item, whole: whole || g.lanes[lane].Whole, mask: mask, next: mask}
@@ -125,7 +128,7 @@ func (g *Group) Fresh() {
 		for i, s := range list {
 			s.item.Moved(g, lane, i)
 		}
-		g.slots[lane] = list
+		g.slots[lane], g.free[lane] = list, len(list)
 	}
 }
 
@@ -158,12 +161,14 @@ func (g *Group) Drop() {
 func (g *Group) end() {
 	for _, p := range g.exits {
 		g.slots[p.lane][p.slot] = slot{}
+		g.free[p.lane] = min(g.free[p.lane], p.slot)
 	}
 	for i, list := range g.slots {
 		for len(list) > 0 && list[len(list)-1].item == nil {
 			list = list[:len(list)-1]
 		}
 		g.slots[i] = list
+		g.free[i] = min(g.free[i], len(list))
 	}
 	g.enters, g.exits, g.owned, g.masks, g.again, g.changes = g.enters[:0], g.exits[:0], g.owned[:0], g.masks[:0], g.again[:0], 0
 }
@@ -331,7 +336,7 @@ func (g *Group) Snapshot(tick int64) []byte {
 
 // table gives the group as those who are in it hold it, after a Pack.
 func (g *Group) table(r *Reader, group int) *table {
-	t := &table{group: group, private: g.private, lanes: g.lanes, slots: make([][]tableSlot, len(g.lanes)), cols: newColumns(g.layout, g.lanes)}
+	t := &table{group: group, private: g.private, lanes: g.lanes, slots: make([][]tableSlot, len(g.lanes)), free: make([]int, len(g.lanes)), cols: newColumns(g.layout, g.lanes)}
 	t.cols.order = slices.Clone(g.cols.order)
 	for i := range t.cols.list {
 		t.cols.list[i].sizes = slices.Clone(g.cols.list[i].sizes)

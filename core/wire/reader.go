@@ -47,6 +47,7 @@ type table struct {
 	private bool
 	lanes   []Lane
 	slots   [][]tableSlot
+	free    []int // by lane: no slot before it is free
 	cols    *columns
 }
 
@@ -72,7 +73,7 @@ func NewReader(l *Layout) *Reader {
 func (r *Reader) begin() {
 	r.settled = 0
 	r.tables, r.things = map[uint64]*table{}, map[uint32]*thing{}
-	r.tables[0] = &table{private: true, lanes: r.layout.private, slots: make([][]tableSlot, len(r.outline.Kinds))}
+	r.tables[0] = &table{private: true, lanes: r.layout.private, slots: make([][]tableSlot, len(r.outline.Kinds)), free: make([]int, len(r.outline.Kinds))}
 	r.tables[0].cols = newColumns(r.layout, r.tables[0].lanes)
 }
 
@@ -205,7 +206,7 @@ func (r *Reader) block(c *cursor, tick int64) {
 			return
 		}
 		t = &table{group: int(group), lanes: r.outline.Groups[group].Lanes}
-		t.slots, t.cols = make([][]tableSlot, len(t.lanes)), newColumns(r.layout, t.lanes)
+		t.slots, t.free, t.cols = make([][]tableSlot, len(t.lanes)), make([]int, len(t.lanes)), newColumns(r.layout, t.lanes)
 		r.tables[handle] = t
 		b := &bitReader{buf: c.part()}
 		r.snapshot(b, t, tick)
@@ -360,7 +361,7 @@ func (r *Reader) changes(b *bitReader, t *table, tick int64) {
 		for i, list := range t.slots {
 			list = slices.DeleteFunc(list, func(s tableSlot) bool { return s.thing == nil })
 			slices.SortFunc(list, func(a, b tableSlot) int { return cmp.Compare(a.thing.number, b.thing.number) })
-			t.slots[i] = list
+			t.slots[i], t.free[i] = list, len(list)
 		}
 	}
 	for n := b.count(maxSlots); n > 0 && !b.bad; n-- {
@@ -369,8 +370,11 @@ func (r *Reader) changes(b *bitReader, t *table, tick int64) {
 		if b.bad {
 			return
 		}
-		list := t.slots[lane]
-		if at := slices.IndexFunc(list, func(s tableSlot) bool { return s.thing == nil }); at >= 0 {
+		list, at := t.slots[lane], t.free[lane]
+		for at < len(list) && list[at].thing != nil {
+			at++
+		}
+		if t.free[lane] = at + 1; at < len(list) {
 			list[at] = s
 		} else {
 			t.slots[lane] = append(list, s)
@@ -417,12 +421,14 @@ func (r *Reader) changes(b *bitReader, t *table, tick int64) {
 	}
 	for _, e := range exits {
 		t.slots[e.lane][e.at] = tableSlot{}
+		t.free[e.lane] = min(t.free[e.lane], e.at)
 	}
 	for i, list := range t.slots {
 		for len(list) > 0 && list[len(list)-1].thing == nil {
 			list = list[:len(list)-1]
 		}
 		t.slots[i] = list
+		t.free[i] = min(t.free[i], len(list))
 	}
 }
 

@@ -23,7 +23,7 @@ func Carried(r *rand.Rand) string {
 	for _, k := range kinds {
 		g.line("audience keys_%s(e: %s) = viewer.Diver.crew == e.crew%s", k, k, g.one("", "", " and viewer.Diver.mood > 2", " and e.crew != 2", " and viewer.Diver.mood == e.mood"))
 		g.line("audience told_%s(e: %s) = Dive.mood == e.mood", k, k)
-		g.line("audience near_%s(e: %s) = distance(viewer.Diver.pos, e.pos) %s %d%s", k, k, g.one("<=", "<"), 5+r.IntN(60), g.one("", "", " and viewer.Diver.crew == e.crew"))
+		g.line("audience near_%s(e: %s) = distance(viewer.Diver.pos, e.pos) %s %d%s", k, k, g.one("<=", "<"), []int{0, 1, 5 + r.IntN(60), 5 + r.IntN(60), 5 + r.IntN(60), 5 + r.IntN(60), 900}[r.IntN(7)], g.one("", "", " and viewer.Diver.crew == e.crew"))
 		g.line("audience pair_%s(e: %s) = viewer.Diver.mood > e.mood", k, k)
 	}
 	clause := func(kind, class string) string {
