@@ -4,7 +4,6 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
-	"net"
 	"os"
 	"strings"
 	"sync"
@@ -29,16 +28,7 @@ func alone(t *testing.T) (*Service, client.API) {
 	records := &store.Memory{}
 	v, err := New(t.Context(), records, records, page)
 	require.NoError(t, err)
-	l, err := net.Listen("tcp", "127.0.0.1:0")
-	require.NoError(t, err)
-	ctx, cancel := context.WithCancel(context.Background())
-	done := make(chan error, 1)
-	go func() { done <- v.Serve(ctx, l) }()
-	t.Cleanup(func() {
-		cancel()
-		assert.NoError(t, <-done)
-	})
-	return v, client.API{Service: "http://" + l.Addr().String()}
+	return v, serve(t, v)
 }
 
 // ears remember what a client is told, in order.

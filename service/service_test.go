@@ -34,6 +34,12 @@ func start(t *testing.T, console fs.FS) (*Service, client.API) {
 	require.NoError(t, err)
 	v, err := New(t.Context(), db, store.NewRecorder(db), console)
 	require.NoError(t, err)
+	t.Cleanup(db.Close) // after the service has ended
+	return v, serve(t, v)
+}
+
+// serve lets a service listen until the test ends.
+func serve(t *testing.T, v *Service) client.API {
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(t, err)
 	ctx, cancel := context.WithCancel(context.Background())
@@ -42,9 +48,8 @@ func start(t *testing.T, console fs.FS) (*Service, client.API) {
 	t.Cleanup(func() {
 		cancel()
 		assert.NoError(t, <-done)
-		db.Close()
 	})
-	return v, client.API{Service: "http://" + l.Addr().String()}
+	return client.API{Service: "http://" + l.Addr().String()}
 }
 
 func opened(t *testing.T, v *Service, api client.API, paused bool) *room {

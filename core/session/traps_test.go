@@ -57,15 +57,21 @@ func often() int {
 	return 100
 }
 
+// begin opens a session of a contract.
+func begin(t *testing.T, c *contract.Contract, key byte) *game {
+	s, err := New(c, Options{Key: [32]byte{key}})
+	require.NoError(t, err)
+	g := &game{t: t, s: s, outline: c.Outline()}
+	g.reset()
+	return g
+}
+
 // trap opens a session with some divers and a referee and lets a test do something in it many times.
 func trap(t *testing.T, f func(g *game, r *rand.Rand, clients []int)) {
 	c, problems := contract.Load("traps.kam", trapsText)
 	require.NotNil(t, c, problems.Error())
 	for seed := range uint64(often()) {
-		s, err := New(c, Options{Key: [32]byte{byte(seed)}})
-		require.NoError(t, err)
-		g := &game{t: t, s: s, outline: c.Outline()}
-		g.reset()
+		g := begin(t, c, byte(seed))
 		r := rand.New(rand.NewPCG(seed, 5))
 		clients := []int{g.join("Ana", ""), g.join("Bo", ""), g.join("Ref", "referee")}
 		for range r.IntN(3) {
@@ -184,20 +190,17 @@ func TestEventsBeforeAClientIsReady(t *testing.T) {
 	c, problems := contract.Load("traps.kam", trapsText)
 	require.NotNil(t, c, problems.Error())
 	for seed := range uint64(often()) {
-		s, err := New(c, Options{Key: [32]byte{1}})
-		require.NoError(t, err)
-		g := &game{t: t, s: s, outline: c.Outline()}
-		g.reset()
+		g := begin(t, c, 1)
 		r := rand.New(rand.NewPCG(seed, 6))
 		ana := g.join("Ana", "")
 		g.tick()
-		late, err := s.Join("Late", "")
+		late, err := g.s.Join("Late", "")
 		require.NoError(t, err)
-		g.copies[late], g.readers[late] = &replicate.Copy{}, s.Reader(late)
+		g.copies[late], g.readers[late] = &replicate.Copy{}, g.s.Reader(late)
 		wait, calls, readyAt := r.IntN(30), 0, 0
 		for tick := range 40 {
 			if tick == wait {
-				s.Ready(late)
+				g.s.Ready(late)
 				readyAt = tick
 			}
 			if r.IntN(3) == 0 {
@@ -378,10 +381,7 @@ func TestAReadyBarrierStartsOnce(t *testing.T) {
 	c, problems := contract.Load("barrier.kam", barrierText)
 	require.NotNil(t, c, problems.Error())
 	for seed := range uint64(often()) {
-		s, err := New(c, Options{Key: [32]byte{1}})
-		require.NoError(t, err)
-		g := &game{t: t, s: s, outline: c.Outline()}
-		g.reset()
+		g := begin(t, c, 1)
 		r := rand.New(rand.NewPCG(seed, 8))
 		here := map[int]bool{} // who is there, and ready
 		starts, names, started := "", 0, int64(0)
@@ -394,7 +394,7 @@ func TestAReadyBarrierStartsOnce(t *testing.T) {
 				}
 			case 1:
 				if n := anyOf(r, here); n > 0 && len(here) > 2 && tick < 150 {
-					s.Leave(n)
+					g.s.Leave(n)
 					delete(here, n)
 				}
 			case 2, 3, 4:
@@ -460,10 +460,7 @@ func TestStartPlacesAreNotShared(t *testing.T) {
 	c, problems := contract.Load("places.kam", placesText)
 	require.NotNil(t, c, problems.Error())
 	for seed := range uint64(often()) {
-		s, err := New(c, Options{Key: [32]byte{1}})
-		require.NoError(t, err)
-		g := &game{t: t, s: s, outline: c.Outline()}
-		g.reset()
+		g := begin(t, c, 1)
 		r := rand.New(rand.NewPCG(seed, 9))
 		here, names := map[int]bool{}, 0
 		for range 25 {
@@ -472,7 +469,7 @@ func TestStartPlacesAreNotShared(t *testing.T) {
 				names++
 				here[g.join(fmt.Sprint("c", names), "")] = true
 			case n > 0 && r.IntN(3) == 0:
-				s.Leave(n)
+				g.s.Leave(n)
 				delete(here, n)
 			case n > 0:
 				g.send(n, "Diver.sink")
@@ -506,10 +503,7 @@ func TestNothingSurvivesAHundredSessions(t *testing.T) {
 	before := runtime.NumGoroutine()
 	first := ""
 	for i := range 100 {
-		s, err := New(c, Options{Key: [32]byte{9}})
-		require.NoError(t, err)
-		g := &game{t: t, s: s, outline: c.Outline()}
-		g.reset()
+		g := begin(t, c, byte(9))
 		ana := g.join("Ana", "")
 		for range 20 {
 			g.tick()
