@@ -1,0 +1,126 @@
+package main
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"maps"
+	"os"
+	"slices"
+	"time"
+
+	"github.com/jedib0t/go-pretty/v6/progress"
+	"github.com/urfave/cli/v3"
+	"golang.org/x/term"
+
+	"kamerad/client/load"
+	"kamerad/core/wire"
+)
+
+func loadCommand() *cli.Command {
+	return &cli.Command{
+		Name: "load", Usage: "play a session with many clients that act by its contract, and measure", ArgsUsage: "SESSION",
+		Description: "Each client sends requests that it may send, picked at random, on what it knows of, with arguments of the right types;\nwhat its own copy tells it will be denied it keeps back. Exit status 1 when a client was thrown out or a copy differed.",
+		Flags: []cli.Flag{
+			serviceFlag(), jsonFlag(),
+			&cli.IntFlag{Name: "clients", Usage: "`N` clients at once", Value: 10},
+			&cli.DurationFlag{Name: "for", Usage: "how long they play: a `TIME` such as 30s", Value: 10 * time.Second},
+			&cli.FloatFlag{Name: "asks", Usage: "requests that each client sends a second: `N`", Value: 2},
+			&cli.FloatFlag{Name: "writes", Usage: "writes of a property that it may set, of each client a second: `N`"},
+			&cli.StringFlag{Name: "role", Usage: "the clients' `ROLE`; the contract's first one if not given"},
+			&cli.StringFlag{Name: "as", Usage: "what they are called: `NAME` and a number", Value: "Load"},
+			&cli.Uint64Flag{Name: "seed", Usage: "what they pick comes from this `NUMBER`", Value: 1},
+			&cli.BoolFlag{Name: "forge", Usage: "send also what will be denied"},
+		},
+		Action: func(ctx context.Context, c *cli.Command) error {
+			args, err := words(c, "SESSION", 1, 1)
+			if err != nil {
+				return err
+			}
+			id, err := sessionArg(args[0])
+			if err != nil {
+				return err
+			}
+			o := load.Options{
+				Service: c.String("service"), Session: id, Clients: c.Int("clients"), Role: c.String("role"), For: c.Duration("for"), Name: c.String("as"),
+				Asks: c.Float("asks"), Writes: c.Float("writes"), Seed: c.Uint64("seed"), Forge: c.Bool("forge"),
+			}
+			stop := func() {}
+			if !c.Bool("json") && term.IsTerminal(int(os.Stderr.Fd())) {
+				stop = bars(&o)
+			}
+			report, err := load.Run(ctx, o)
+			stop()
+			if err != nil {
+				return err
+			}
+			if c.Bool("json") {
+				err = printJSON(c.Root().Writer, report)
+			} else {
+				printLoad(c.Root().Writer, report)
+			}
+			if err == nil && len(report.Out)+report.Differed > 0 {
+				err = errFound
+			}
+			return err
+		},
+	}
+}
+
+// bars shows how far a load is, on the terminal.
+func bars(o *load.Options) (stop func()) {
+	w := progress.NewWriter()
+	w.SetOutputWriter(os.Stderr)
+	w.SetAutoStop(false)
+	w.SetUpdateFrequency(200 * time.Millisecond)
+	w.Style().Visibility.ETA = true
+	w.Style().Visibility.Speed = false
+	joining := &progress.Tracker{Message: "joining", Total: int64(o.Clients)}
+	playing := &progress.Tracker{Message: "playing", Total: o.For.Milliseconds(), Units: progress.Units{Formatter: func(ms int64) string { return fmt.Sprintf("%.1f s", float64(ms)/1000) }}}
+	w.AppendTracker(joining)
+	w.AppendTracker(playing)
+	o.OnJoin = func(n int) { joining.SetValue(int64(n)) }
+	o.OnTime = func(d time.Duration) { playing.SetValue(d.Milliseconds()) }
+	go w.Render()
+	return func() {
+		playing.MarkAsDone()
+		time.Sleep(250 * time.Millisecond) // the last picture
+		w.Stop()
+	}
+}
+
+func printLoad(w io.Writer, r *load.Report) {
+	each := func(n int) float64 { return float64(n) / r.Seconds / float64(r.Clients) }
+	fmt.Fprintf(w, "%s played for %.1f s\n\n", bold.Sprint(plural(r.Clients, "client")), r.Seconds)
+	t := sheet("What", "In all", "A second and client")
+	right(t, 2, 3)
+	row := func(what string, n int) { t.AppendRow([]any{what, n, fmt.Sprintf("%.1f", each(n))}) }
+	row("requests sent", r.Asked)
+	row("requests kept back", r.Kept)
+	row("writes", r.Written)
+	row("frames", r.Frames)
+	row("bytes of frames", r.Bytes)
+	row("events", r.Events)
+	show(w, t)
+	fmt.Fprintf(w, "\nFrom request to decision, with a tick of %g ms: half within %.1f ms, 95 %% within %.1f, 99 %% within %.1f, all within %.1f\n\n", r.Ticks, r.Delay.P50, r.Delay.P95, r.Delay.P99, r.Delay.Most)
+	t = sheet("Decision", "Count")
+	right(t, 2)
+	for _, outcome := range []wire.Outcome{wire.Accepted, wire.Denied, wire.Dropped, wire.Malformed, wire.Faulted} {
+		if n := r.Decisions[outcome]; n > 0 {
+			t.AppendRow([]any{verdict(outcome, "", "", nil), n})
+		}
+	}
+	for _, reason := range slices.Sorted(maps.Keys(r.Reasons)) {
+		t.AppendRow([]any{muted.Sprint("  " + reason), muted.Sprint(r.Reasons[reason])})
+	}
+	show(w, t)
+	fmt.Fprintln(w)
+	for _, reason := range slices.Sorted(maps.Keys(r.Out)) {
+		fmt.Fprintln(w, bad.Sprintf("%s out: %s", plural(r.Out[reason], "client"), reason))
+	}
+	if r.Differed > 0 {
+		fmt.Fprintln(w, bad.Sprintf("%s differed from what it should be, and was sent anew", plural(r.Differed, "copy")))
+	} else {
+		fmt.Fprintln(w, good.Sprint("= every copy was what it should be"))
+	}
+}
