@@ -104,6 +104,7 @@ type PropertyGrouping struct {
 	Reach Reach
 	With  bool // those who know of the entity get it
 	Asked bool
+	Hides bool // its refs may be of what not everyone knows of: each client gets its own
 	Group int
 }
 
@@ -142,7 +143,7 @@ func (c *Contract) Grouping() *Grouping {
 			switch {
 			case kg.Reach.Nobody() || pg.Reach.Nobody():
 			case c.hides(p.Type):
-				pg.Asked = true
+				pg.Asked, pg.Hides = true, true
 			case pg.Reach.Everyone(len(c.Roles)) || pg.Reach == kg.Reach && pg.Reach.Term != ByPair:
 				pg.With, pg.Group = true, kg.Whole
 			case everyone && pg.Reach.Term != ByPair:

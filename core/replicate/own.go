@@ -1,0 +1,282 @@
+package replicate
+
+import (
+	"cmp"
+	"slices"
+
+	"kamerad/core/contract"
+	"kamerad/core/wire"
+)
+
+// holds brings up to date what each client has by itself.
+func (v *View) holds(fresh []*sent) {
+	for k := range v.plans {
+		p := &v.plans[k]
+		if p.place < 0 || !p.asked && !p.owned && !p.nearby {
+			continue
+		}
+		list := v.world.Kind(k)
+		for _, u := range v.viewers {
+			if p.asked || u.moved {
+				for _, e := range list {
+					v.hold(u, v.sent[e.ID])
+				}
+			} else if p.nearby {
+				v.nearby(u, p)
+			}
+		}
+		if p.asked {
+			continue
+		}
+		// An owner gets and loses what is its own.
+		if p.owned {
+			for _, s := range fresh {
+				if s.plan == p {
+					v.holdOf(s, s.owner)
+				}
+			}
+			for _, s := range v.given {
+				if s.plan == p {
+					for _, u := range v.viewers {
+						if u.held[s.entity.ID] != nil || u.client.Number == s.owner {
+							v.hold(u, s)
+						}
+					}
+				}
+			}
+		}
+	}
+	for _, s := range fresh {
+		if !s.entity.Gone {
+			continue
+		}
+		for _, u := range v.viewers {
+			if s.plan.asked || s.plan.owned || s.plan.nearby {
+				v.hold(u, s)
+			}
+			v.glimpse(u, s)
+		}
+	}
+	for _, u := range v.viewers {
+		u.moved = false
+		slices.SortFunc(u.enters, func(a, b *hold) int { return cmp.Compare(a.number, b.number) })
+		for _, h := range u.enters {
+			h.slot = u.private.Enter(h.plan.place, h, h.whole, h.next)
+		}
+		u.enters = u.enters[:0]
+	}
+	for _, s := range v.gone {
+		for _, u := range v.viewers {
+			if h := u.held[s.entity.ID]; h != nil {
+				v.release(u, h)
+			}
+		}
+	}
+}
+
+func (v *View) holdOf(s *sent, client int) {
+	if u := v.viewer(client); u != nil {
+		v.hold(u, s)
+	}
+}
+
+// nearby looks at what is at the edge of a client's view, and at what it had there before.
+func (v *View) nearby(u *viewer, p *plan) {
+	for id, h := range u.held {
+		if h.plan == p && !h.entity.Gone {
+			v.hold(u, v.sent[id])
+		}
+	}
+	for _, c := range u.edges {
+		for _, s := range c.entities {
+			if s.plan == p {
+				v.hold(u, s)
+			}
+		}
+	}
+}
+
+// glimpse gives a client by itself what came and went in the tick in which it came to the circle that would have told of it.
+func (v *View) glimpse(u *viewer, s *sent) {
+	whole, mask := false, uint64(0)
+	for _, x := range s.exited {
+		if !slices.ContainsFunc(u.circles, func(m member) bool { return m.circle == x.circle && m.fresh }) {
+			continue
+		}
+		whole = whole || x.circle.audience.Lanes[x.lane].Whole
+		for rest := x.circle.audience.mask[x.lane]; rest != 0; rest &= rest - 1 {
+			mask |= 1 << s.plan.props[lowest(rest)]
+		}
+	}
+	if !whole || u.held[s.entity.ID] != nil {
+		return
+	}
+	h := &hold{sent: s, whole: whole, came: true, next: mask}
+	u.held[s.entity.ID] = h
+	u.enters = append(u.enters, h)
+}
+
+// wants tells what a client has to have of an entity by itself.
+func (v *View) wants(u *viewer, s *sent) (whole bool, mask uint64) {
+	p, e, n := s.plan, s.entity, u.client.Number
+	role := uint64(1) << u.role
+	// By which way something reaches this client: not at all, by a circle, or by itself.
+	way := func(r contract.Reach, group int, may func() bool) (gets, alone bool) {
+		switch {
+		case r.Yes&role != 0:
+			return true, false
+		case r.Maybe&role == 0:
+			return false, false
+		case r.Term == contract.ByOwner:
+			return e.Owner == n && n != 0, true
+		case r.Term == contract.ByAudience:
+			if slices.ContainsFunc(s.at, func(x placed) bool { return x.circle.audience.index == group && u.in(x.circle) }) {
+				return true, false
+			}
+			if !v.audiences[group].near {
+				return false, false
+			}
+		}
+		return may(), true
+	}
+	gets, alone := way(p.Reach, p.Whole, func() bool { return v.rules.Sees(e, n) })
+	whole = gets && alone
+	if !gets {
+		return false, 0
+	}
+	for i, at := range p.props {
+		if at < 0 {
+			continue
+		}
+		x := &p.Properties[i]
+		prop := e.Kind.Properties[i]
+		switch {
+		case x.With:
+			gets = whole
+		case x.Asked:
+			gets = v.rules.Gets(e, prop, n)
+		default:
+			gets, alone = way(x.Reach, x.Group, func() bool { return v.rules.Gets(e, prop, n) })
+			gets = gets && alone
+		}
+		if gets {
+			mask |= 1 << at
+		}
+	}
+	return whole, mask
+}
+
+// hold brings up to date what a client has of an entity by itself.
+func (v *View) hold(u *viewer, s *sent) {
+	h := u.held[s.entity.ID]
+	whole, mask := v.wants(u, s)
+	if h != nil && (h.whole != whole || mask == 0 && !whole) {
+		v.release(u, h)
+		h = nil
+	}
+	if mask == 0 && !whole {
+		return
+	}
+	if h == nil {
+		h = &hold{sent: s, whole: whole, came: true}
+		u.held[s.entity.ID] = h
+		u.enters = append(u.enters, h)
+	}
+	if h.next = mask; mask != h.mask && !h.came {
+		u.private.Mask(h.plan.place, h.slot, mask)
+	}
+}
+
+func (v *View) release(u *viewer, h *hold) {
+	delete(u.held, h.entity.ID)
+	u.private.Exit(h.plan.place, h.slot)
+	if h.whole {
+		u.dropped = append(u.dropped, h.entity.ID)
+	}
+	if h.came {
+		return // it came and went in one tick: the digest knows nothing of it
+	}
+	u.digest -= h.part(h.mask)
+	if h.whole {
+		u.digest -= h.sum - h.change
+	}
+}
+
+// part is what properties that a client has by itself added to its digest before this tick.
+func (h *hold) part(mask uint64) (sum uint64) {
+	for ; mask != 0; mask &= mask - 1 {
+		at := lowest(mask)
+		if n, own := h.sums[at]; own {
+			sum += n
+			continue
+		}
+		i := h.plan.back[at].Index
+		sum += h.sent.sums[i] - h.diffs[i]
+	}
+	return sum
+}
+
+// alone tells a client's own group what changed.
+func (v *View) alone(u *viewer, h *hold) {
+	switch {
+	case !h.whole:
+	case h.came:
+		u.digest += h.sum
+	case h.change != 0:
+		u.private.Owned(h.plan.place, h.slot)
+		u.digest += h.change
+	}
+	before := h.mask
+	if lost := before &^ h.next; lost != 0 {
+		u.digest -= h.part(lost)
+		for rest := lost; rest != 0; rest &= rest - 1 {
+			delete(h.masked, lowest(rest))
+			delete(h.sums, lowest(rest))
+		}
+	}
+	h.mask = h.next
+	for rest := h.next; rest != 0; rest &= rest - 1 {
+		at := lowest(rest)
+		p := h.plan.back[at]
+		kept := before&(1<<at) != 0
+		if h.plan.Properties[p.Index].Hides {
+			v.masked(u, h, at, p, kept)
+			continue
+		}
+		switch {
+		case !kept:
+			u.digest += h.sent.sums[p.Index]
+		case kept && h.send&(1<<p.Index) != 0:
+			u.private.Change(h.plan.place, h.slot, at)
+			u.digest += h.diffs[p.Index]
+		}
+	}
+}
+
+// masked brings a property up to date whose refs a client may partly not know of.
+func (v *View) masked(u *viewer, h *hold, at int, p *contract.Property, kept bool) {
+	f := h.sent.fields[p.Index]
+	f.Value = p.Type.Refs(f.Value, func(n int64) int64 {
+		if e := v.byNumber[uint32(n)]; e != nil && v.Known(u.client.Number, e.ID) != 0 && v.rules.Sees(e, u.client.Number) {
+			return n
+		}
+		return 0
+	})
+	old, had := h.masked[at]
+	if had && old.Same(f) {
+		return
+	}
+	if h.masked == nil {
+		h.masked, h.sums = map[int]wire.Field{}, map[int]uint64{}
+	}
+	h.masked[at] = f
+	sum := f.Digest(h.number, at)
+	if p.Loose {
+		sum = 0
+	}
+	u.digest += sum - h.sums[at]
+	h.sums[at] = sum
+	if kept && had {
+		u.private.Change(h.plan.place, h.slot, at)
+	}
+}
