@@ -164,7 +164,7 @@ func Run(ctx context.Context, o Options) (*Report, error) {
 // play lets one client act until ctx ends.
 func play(ctx context.Context, p *client.Client, o Options, r *rand.Rand, t *tally) {
 	asker := &actor{player: p, random: r}
-	every := func(rate float64, f func()) {
+	every := func(rate float64, r *rand.Rand, f func()) {
 		if rate == 0 {
 			return
 		}
@@ -186,10 +186,10 @@ func play(ctx context.Context, p *client.Client, o Options, r *rand.Rand, t *tal
 	}
 	var wait sync.WaitGroup
 	wait.Add(1)
+	writer := &actor{player: p, random: rand.New(rand.NewPCG(r.Uint64(), 1))}
 	go func() {
 		defer wait.Done()
-		writer := &actor{player: p, random: rand.New(rand.NewPCG(r.Uint64(), 1))}
-		every(o.Writes, func() {
+		every(o.Writes, writer.random, func() {
 			if property, value := writer.step(); property != "" {
 				if _, err := p.Write(0, property, value); err == nil {
 					t.add(func(r *Report) { r.Written++ })
@@ -197,7 +197,7 @@ func play(ctx context.Context, p *client.Client, o Options, r *rand.Rand, t *tal
 			}
 		})
 	}()
-	every(o.Asks, func() {
+	every(o.Asks, r, func() {
 		entity, request, args := asker.pick()
 		if request == "" {
 			return
