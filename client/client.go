@@ -480,6 +480,9 @@ type clock struct {
 }
 
 func (k *clock) tick(tick int64, rate int, arrived time.Time) {
+	if rate < 1 {
+		return // no server of ours says so
+	}
 	k.period = time.Second / time.Duration(rate)
 	began := arrived.Add(-time.Duration(tick) * k.period)
 	if arrived.Sub(k.turn) > 30*time.Second {

@@ -58,11 +58,11 @@ func (v *Service) join(w http.ResponseWriter, r *http.Request) {
 	defer v.sockets.Done()
 	socket, err := websocket.Accept(w, r, &websocket.AcceptOptions{Subprotocols: []string{wire.Binary, wire.Protocol}})
 	if err != nil {
-		x.post(func() { x.drop(c.client, "the connection was never made") })
+		x.post(func() { x.leave(c, "the connection was never made") })
 		return
 	}
 	if p := socket.Subprotocol(); p != wire.Protocol && p != wire.Binary {
-		x.post(func() { x.drop(c.client, "it speaks neither "+wire.Binary+" nor "+wire.Protocol) })
+		x.post(func() { x.leave(c, "it speaks neither "+wire.Binary+" nor "+wire.Protocol) })
 		socket.Close(websocket.StatusProtocolError, "ask for the sub-protocol "+wire.Binary+" or "+wire.Protocol)
 		return
 	}

@@ -89,8 +89,8 @@ type Recorder interface {
 	Close(ctx context.Context) error
 }
 
-// New makes a service on records, such as those of a database. The service closes the recorder. console holds the built web console; without an index.html the service says how to build
-// it. Sessions that an earlier service left open are closed.
+// New makes a service on records, such as those of a database. The service closes the recorder. console holds the built web
+// console; without an index.html the service says how to build it. Sessions that an earlier service left open are closed.
 func New(ctx context.Context, s Records, recorder Recorder, console fs.FS) (*Service, error) {
 	left, err := s.CloseLeftOver(ctx)
 	if err != nil {
