@@ -104,7 +104,8 @@ type flows struct {
 	atoms   map[string]*atom
 	causes  []*cause
 	given   map[*Property]bool // that some spawn gives a value
-	steady  map[*Kind]bool     // of which there are as many from the start on: that one is there tells nothing
+	plain   map[*Kind]bool     // that one is there tells nothing
+	varying map[*Kind]bool     // kinds that are not so after all
 	idle    map[*Expr]fault    // what reveals nothing, as far as it was met
 	telling map[*Expr]bool     // what reveals something
 
@@ -130,6 +131,8 @@ type flow struct {
 	begun  map[sym]*Kind  // entities whose properties have their defaults until they are written
 	free   map[string]int // of stacks and lists that are as they began: how much room there surely is
 	loops  int
+	dead   bool // it always fails before it comes to this place
+	maybe  int  // what is read now may not be read at all
 }
 
 // maxFlow bounds how many actions and functions are followed in one cause. What lies beyond counts as secret.
@@ -258,6 +261,9 @@ func (f *flow) symOf(x *Expr) sym {
 	case OpOwner:
 		return f.ownerOf(f.symOf(x.Args[0]))
 	case OpGet:
+		if x.Type.Form == FormEntity && x.Prop != nil && x.Prop.Default[0] == 0 && f.fixed(x.Prop) && f.open(x) {
+			return "nothing"
+		}
 		if x.Prop != nil && !f.cause.changes[x.Prop] {
 			return f.symOf(x.Args[0]) + "." + x.Prop.Name
 		}
@@ -287,7 +293,7 @@ func (f *flow) roleOf(x *Expr) int {
 func (f *flow) existence(kinds []*Kind, on sym) label {
 	var out label
 	for _, k := range kinds {
-		if !k.Shared && k.Per < 0 && !f.steady[k] {
+		if !k.Shared && k.Per < 0 && !f.plain[k] {
 			out = out.with(f.kindLabel(k, on))
 		}
 	}
@@ -482,7 +488,9 @@ func (f *flow) value(x *Expr) val {
 		if x.Op == OpAnd {
 			f.assume(x.Args[0], true)
 		}
+		f.maybe++
 		f.under(a.label, func() { b = f.value(x.Args[1]) })
+		f.maybe--
 		f.facts = f.facts[:facts]
 		return val{label: a.label.with(b.label)}
 	case OpEq, OpNe, OpLt, OpLe, OpGt, OpGe:
@@ -675,9 +683,15 @@ func (f *flow) get(x *Expr) val {
 // there notes that something is read or run through an entity, which fails when it is not there; from then on it is.
 func (f *flow) there(entity sym, l label) {
 	if !f.known("some " + entity) {
+		f.dead = f.dead || entity == "nothing" && f.maybe == 0
 		f.mayFail(l)
 		f.facts = append(f.facts, "some "+entity)
 	}
+}
+
+// open tells whether everyone may see what is read.
+func (f *flow) open(x *Expr) bool {
+	return x.Prop.To == Everyone && !slices.ContainsFunc(x.Args[0].Type.Kinds, func(k *Kind) bool { return k.To != Everyone })
 }
 
 // fixed tells whether nothing ever gives a property another value than its default.
@@ -803,6 +817,8 @@ func (f *flow) query(x *Expr) val {
 	q := x.Query
 	facts := len(f.facts)
 	defer func() { f.facts = f.facts[:facts] }()
+	f.maybe++
+	defer func() { f.maybe-- }()
 	l := f.over(q)
 	out := val{label: l, sym: f.fresh("one")}
 	if len(q.Kinds) == 1 {

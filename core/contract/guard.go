@@ -429,7 +429,14 @@ func (f *flow) decided(x *Expr) int {
 		return min(a, b)
 	case OpOr:
 		return max(f.decided(x.Args[0]), f.decided(x.Args[1]))
-	case OpLt, OpLe, OpGt, OpGe, OpEq:
+	case OpExists:
+		if x.Args[0].Type.Form == FormEntity && f.symOf(x.Args[0]) == "nothing" {
+			return -1
+		}
+	case OpLt, OpLe, OpGt, OpGe, OpEq, OpNe:
+		if x.Args[0].Type.Form == FormEntity && (x.Op == OpEq || x.Op == OpNe) && f.symOf(x.Args[0]) == "nothing" && f.symOf(x.Args[1]) == "nothing" {
+			return map[bool]int{true: 1, false: -1}[x.Op == OpEq]
+		}
 		if form := x.Args[0].Type.Form; form == FormInt || form == FormReal {
 			return compared(x, f.value(x.Args[0]), f.value(x.Args[1]))
 		}

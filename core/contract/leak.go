@@ -21,6 +21,9 @@ type Reveal struct {
 func (f *flow) block(stmts []Stmt) {
 	facts := len(f.facts)
 	for i := range stmts {
+		if f.dead {
+			break
+		}
 		before := f.at
 		if stmts[i].at.End > 0 {
 			f.at = stmts[i].at
@@ -54,17 +57,24 @@ func (f *flow) stmt(s *Stmt) {
 		for _, a := range l {
 			f.cause.asked[a.id] = f.at
 		}
+		if f.dead {
+			return
+		}
 		f.under(l, func() {
+			dead := true // in each branch that may be taken
 			if decided >= 0 {
 				f.assume(s.Value, true)
 				f.block(s.Then)
 				f.facts = f.facts[:facts]
+				dead, f.dead = f.dead, false
 			}
 			if decided <= 0 {
 				f.assume(s.Value, false)
 				f.block(s.Else)
 				f.facts = f.facts[:facts]
+				dead = dead && f.dead
 			}
+			f.dead = dead
 		})
 	case OpFor:
 		f.loop(s)
@@ -78,6 +88,7 @@ func (f *flow) stmt(s *Stmt) {
 		e := f.value(s.X)
 		for _, k := range s.X.Type.Kinds {
 			f.cause.gone[k] = true
+			f.varies(k, f.observed(s.X, e))
 			f.sink(f.observed(s.X, e), f.toKind(k, e.sym, "the end of"))
 		}
 		f.forget(nil)
@@ -273,6 +284,7 @@ func (f *flow) loop(s *Stmt) {
 		if w := s.Query.Where; w == nil || f.decided(w) >= 0 {
 			f.under(l, func() { f.block(s.Then) })
 		}
+		f.dead = false // there may have been no round
 		f.facts = f.facts[:before]
 	}
 	f.loops++
@@ -396,10 +408,8 @@ func (f *flow) spawn(s *Stmt) {
 	}
 	for _, k := range s.Kinds {
 		f.cause.spawns[k] = true
+		f.varies(k, l)
 		f.sink(l, f.toKind(k, new, "the spawning of"))
-		if f.steady[k] { // so this start may not fail for a reason that is not everyone's
-			f.cause.dests = append(f.cause.dests, dest{everyone, "how many `" + k.Name + "` there are, which everyone may learn"})
-		}
 	}
 	for _, set := range s.Sets {
 		v := f.value(set.Value)
@@ -428,7 +438,40 @@ func (f *flow) spawn(s *Stmt) {
 
 // leaks follows information through the whole contract, and reports where it comes to those who may not have it.
 func (c *checker) leaks(report func(finding string, decl int, at syntax.Span, what, hint string)) *flows {
-	l := &flows{checker: c, report: report, atoms: map[string]*atom{}, given: map[*Property]bool{}, idle: map[*Expr]fault{}, telling: map[*Expr]bool{}}
+	// That an entity is there tells nothing when its kind comes and goes by the clock and by what everyone knows. This is taken to
+	// be so of all kinds, until something is found that speaks against it.
+	plain := map[*Kind]bool{}
+	for _, k := range c.out.Kinds {
+		plain[k] = k.Free()
+	}
+	for {
+		var said []func()
+		l := c.follow(plain, func(finding string, decl int, at syntax.Span, what, hint string) {
+			said = append(said, func() { report(finding, decl, at, what, hint) })
+		})
+		if len(l.varying) == 0 {
+			for _, say := range said {
+				say()
+			}
+			return l
+		}
+		for k := range l.varying {
+			plain[k] = false
+		}
+	}
+}
+
+// varies notes that what a label tells of, and what decides whether this happens, decides how many there are of a kind. What a
+// client asks for is nobody else's business.
+func (f *flow) varies(k *Kind, l label) {
+	if f.plain[k] && (f.cause.request != nil || len(l)+len(f.pc)+len(f.exit) > 0) {
+		f.varying[k] = true
+	}
+}
+
+// follow is leaks, with the kinds that are taken to be plain.
+func (c *checker) follow(plain map[*Kind]bool, report func(finding string, decl int, at syntax.Span, what, hint string)) *flows {
+	l := &flows{checker: c, report: report, plain: plain, varying: map[*Kind]bool{}, atoms: map[string]*atom{}, given: map[*Property]bool{}, idle: map[*Expr]fault{}, telling: map[*Expr]bool{}}
 	given := map[*Named]bool{} // those that decide who gets something
 	note := func(who []Who) {
 		for _, w := range who {
@@ -451,7 +494,6 @@ func (c *checker) leaks(report func(finding string, decl int, at syntax.Span, wh
 			}
 		})
 	}
-	l.steady = c.out.steady()
 	for _, a := range c.out.Audiences {
 		if given[a] {
 			l.named(a)
@@ -489,49 +531,10 @@ func (c *checker) leaks(report func(finding string, decl int, at syntax.Span, wh
 	l.failures()
 	for x, where := range l.idle {
 		if !l.telling[x] {
-			c.find("unused", where.decl, where.at, fmt.Sprintf("`reveal(%s)` reveals nothing: everyone who learns it here has it anyway", x.Name), "remove the `reveal`; or say who gets what it reads: `to nobody`")
+			l.report("unused", where.decl, where.at, fmt.Sprintf("`reveal(%s)` reveals nothing: everyone who learns it here has it anyway", x.Name), "remove the `reveal`; or say who gets what it reads: `to nobody`")
 		}
 	}
 	return l
-}
-
-// steady finds the kinds that are spawned at the start alone, whatever holds then, and never despawned.
-func (c *Contract) steady() map[*Kind]bool {
-	out := map[*Kind]bool{}
-	for _, k := range c.Kinds {
-		out[k] = k.Free()
-	}
-	for _, p := range c.pieces() {
-		plain := map[*Stmt]bool{}
-		if p.start {
-			for i := range p.stmts {
-				plain[&p.stmts[i]] = p.stmts[i].Value == nil
-				if mayLeave(p.stmts[i : i+1]) {
-					break // whether what follows runs at all may hang on a value
-				}
-			}
-		}
-		eachStmt(p.stmts, func(s *Stmt) {
-			switch {
-			case s.Op == OpDespawn:
-				for _, k := range s.X.Type.Kinds {
-					out[k] = false
-				}
-			case s.Op == OpSpawn && !plain[s]:
-				for _, k := range s.Kinds {
-					out[k] = false
-				}
-			}
-		})
-	}
-	return out
-}
-
-// mayLeave says whether something among the statements ends the body that they stand in.
-func mayLeave(stmts []Stmt) bool {
-	found := false
-	eachStmt(stmts, func(s *Stmt) { found = found || s.Op == OpReturn })
-	return found
 }
 
 // named asks of an audience what being in it tells its viewer.
@@ -615,7 +618,7 @@ func (l *flows) kind(k *Kind) {
 		if t.While != nil {
 			f.at = t.While.at
 			f.pc = f.pc.with(f.value(t.While.Value).label)
-			if f.decided(t.While.Value) < 0 {
+			if f.dead || f.decided(t.While.Value) < 0 {
 				continue // it never runs
 			}
 			f.assume(t.While.Value, true)
@@ -791,9 +794,15 @@ func (l *flows) request(r *Request) {
 		if f.decided(s.Value) < 0 {
 			return // it never gets farther
 		}
+		if f.dead {
+			return
+		}
 		f.assume(s.Value, true)
 	}
 	for i := range r.Body {
+		if f.dead {
+			return
+		}
 		f.at = r.Body[i].at
 		f.stmt(&r.Body[i])
 	}
@@ -907,6 +916,18 @@ func (l *flows) failures() {
 		for _, failing := range all {
 			for _, x := range failing.faults {
 				l.failure(x, failing, c, all)
+				if c.decider != nil {
+					continue // it is told of, or the caller knows
+				}
+				for _, in := range all {
+					for _, kinds := range []map[*Kind]bool{in.spawns, in.gone} {
+						for k := range kinds {
+							if l.plain[k] {
+								l.varying[k] = true
+							}
+						}
+					}
+				}
 			}
 		}
 	}

@@ -30,6 +30,7 @@ type twin struct {
 	viewer  int
 	readers map[int]*wire.Reader
 	copy    replicate.Copy
+	varying bool // how many crates there are may be a secret
 }
 
 // variant is a contract in which rolls that go to hidden properties come out otherwise.
@@ -38,40 +39,83 @@ type variant struct {
 	hidden map[string]bool // the properties that get them
 }
 
-var rolled = regexp.MustCompile(`\b(\w+) = roll\((\d+)\.\.(\d+)\)`)
+var (
+	rolled = regexp.MustCompile(`((?:\w+\.)*)(\w+) = roll\((\d+)\.\.(\d+)\)`)
+	kinds  = regexp.MustCompile(`\b(?:shared|entity|part) (\w+)`)
+	spawns = regexp.MustCompile(`spawn (\w+) \{[^}]*$`)
+)
+
+// rolledProperties gives the properties that a roll in the text may go to, as "Diver.air".
+func rolledProperties(c *contract.Contract, at []int) (out []string) {
+	text := c.Source.Text
+	of, name := strings.TrimSuffix(text[at[2]:at[3]], "."), text[at[4]:at[5]]
+	if i := strings.LastIndexByte(of, '.'); i >= 0 {
+		of = of[i+1:]
+	}
+	if of == "" || of == "self" {
+		of = ""
+		if m := spawns.FindStringSubmatch(text[:at[0]]); m != nil {
+			of = m[1]
+		} else if before := kinds.FindAllStringSubmatch(text[:at[0]], -1); before != nil {
+			of = before[len(before)-1][1]
+		}
+	}
+	known := slices.ContainsFunc(c.Kinds, func(k *contract.Kind) bool { return k.Name == of })
+	for _, k := range c.Kinds {
+		if k.Property(name) != nil && (k.Name == of || !known) {
+			out = append(out, k.Name+"."+name)
+		}
+	}
+	return out
+}
 
 // variants gives a contract itself and, where rolls go to what not everyone may see, contracts with other rolls: of all such
-// properties, and of each of them alone.
+// properties, and of those of each name alone.
 func variants(t testing.TB, c *contract.Contract) []variant {
 	out := []variant{{c, nil}}
-	open, found := map[string]bool{}, map[string]bool{}
+	open := map[string]bool{}
 	for _, k := range c.Kinds {
 		for _, p := range k.Properties {
-			open[p.Name] = open[p.Name] || p.To == contract.Everyone && k.To == contract.Everyone
+			open[k.Name+"."+p.Name] = p.To == contract.Everyone && k.To == contract.Everyone
 		}
 	}
-	for _, m := range rolled.FindAllStringSubmatch(c.Source.Text, -1) {
-		if shows, known := open[m[1]]; known && !shows {
-			found[m[1]] = true
+	found, sets := map[string]bool{}, map[string]map[string]bool{}
+	places := rolled.FindAllStringSubmatchIndex(c.Source.Text, -1)
+	hides := func(at []int) []string {
+		all := rolledProperties(c, at)
+		if slices.ContainsFunc(all, func(name string) bool { return open[name] }) {
+			return nil
+		}
+		return all
+	}
+	for _, at := range places {
+		for _, name := range hides(at) {
+			found[name] = true
+			short := name[strings.IndexByte(name, '.'):]
+			if sets[short] == nil {
+				sets[short] = map[string]bool{}
+			}
+			sets[short][name] = true
 		}
 	}
-	sets := []map[string]bool{}
-	for _, name := range slices.Sorted(mapKeys(found)) {
-		sets = append(sets, map[string]bool{name: true})
+	list := []map[string]bool{}
+	for _, short := range slices.Sorted(mapKeys(sets)) {
+		list = append(list, sets[short])
 	}
-	if len(sets) > 1 {
-		sets = append(sets, found)
+	if len(list) > 1 {
+		list = append(list, found)
 	}
-	for _, hidden := range sets {
+	for _, hidden := range list {
 		// The other way round, the least and the most; a roll stays in its place, so that all others come out the same.
-		for _, way := range []string{"$1 = $2 + $3 - roll($2..$3)", "$1 = $2 + 0 * roll($2..$3)", "$1 = $3 + 0 * roll($2..$3)"} {
-			text := rolled.ReplaceAllStringFunc(c.Source.Text, func(s string) string {
-				if hidden[rolled.FindStringSubmatch(s)[1]] {
-					return rolled.ReplaceAllString(s, way)
+		for _, way := range []string{"$1$2 = $3 + $4 - roll($3..$4)", "$1$2 = $3 + 0 * roll($3..$4)", "$1$2 = $4 + 0 * roll($3..$4)"} {
+			text, last := "", 0
+			for _, at := range places {
+				if all := hides(at); len(all) > 0 && hidden[all[0]] {
+					text += c.Source.Text[last:at[0]] + rolled.ReplaceAllString(c.Source.Text[at[0]:at[1]], way)
+					last = at[1]
 				}
-				return s
-			})
-			other, problems := contract.Load(c.Source.Name, text)
+			}
+			other, problems := contract.Load(c.Source.Name, text+c.Source.Text[last:])
 			require.NotNil(t, other, problems)
 			out = append(out, variant{other, hidden})
 		}
@@ -125,6 +169,9 @@ func (w *twin) input(seed uint64, tick int) {
 			ask.Args = append(ask.Args, json.RawMessage(raw))
 		}
 		serial := 1 + r.Int64N(3)
+		if q.Kind.Free() { // what came later, and may belong to somebody, is asked for too
+			serial = 1 + r.Int64N(3+int64(tick)/4)
+		}
 		if !q.Kind.Shared && (q.Kind.Per < 0 || r.IntN(2) == 0) {
 			ask.Entity = w.view.Number(&world.Entity{Kind: q.Kind, Serial: serial})
 		}
@@ -167,8 +214,8 @@ func (w *twin) poke(r *rand.Rand, focus *contract.Property) string {
 	for range 20 {
 		e := all[r.IntN(len(all))]
 		sees := w.machine.Sees(e, w.viewer)
-		// What the contract never despawns is there in both.
-		if !sees && e.Kind.Free() && r.IntN(4) == 0 && strings.Contains(w.contract.Source.Text, "despawn") {
+		// What comes and goes by what everyone knows is there in both.
+		if !sees && e.Kind.Free() && r.IntN(4) == 0 && w.varying {
 			w.world.Despawn(e)
 			w.settle(nil)
 			return "the end of a " + e.Kind.Name
@@ -277,13 +324,14 @@ func (w *twin) parts(f *wire.Frame, rolled map[string]bool) (old []string, fresh
 			kind = t.Kind
 			_, had = t.Value(x.Name)
 		}
+		turned := rolled[kind+"."+x.Name]
 		if !w.open(kind, x.Name) && w.throttled(kind, x.Name) {
 			fresh["ends"] = "" // it was last changed while the client might not have it, and is sent when its time has come
-		} else if !rolled[x.Name] && (had || w.open(kind, x.Name)) {
+		} else if !turned && (had || w.open(kind, x.Name)) {
 			old = append(old, fmt.Sprint(entity, x.Name, "=", raw))
 			return
 		}
-		if rolled[x.Name] {
+		if turned {
 			fresh["ends"] = "" // the client may have what differs from here on
 		}
 		fresh[fmt.Sprint(entity, ".", x.Name)] = raw
@@ -327,8 +375,9 @@ func (w *twin) throttled(kind, name string) bool {
 
 // twins runs two sessions with the same inputs; in the second one hidden values are rolled otherwise and changed now and then. It tells the first
 // thing that their viewer gets in one and not in the other, other than values that it may have from now on.
-func twins(t testing.TB, c *contract.Contract, other variant, viewer int, seed uint64, ticks int, about []string) string {
+func twins(t testing.TB, c *contract.Contract, other variant, varying bool, viewer int, seed uint64, ticks int, about []string) string {
 	a, b := newTwin(t, c, viewer), newTwin(t, other.Contract, viewer)
+	b.varying = varying
 	r := rand.New(rand.NewPCG(seed, 99))
 	poked := []string{}
 	var all []*contract.Property
@@ -391,12 +440,28 @@ func twins(t testing.TB, c *contract.Contract, other variant, viewer int, seed u
 // differs runs twins of a contract again and again; an empty answer means that none differed.
 func differs(t testing.TB, c *contract.Contract, seed uint64, runs int, about ...string) string {
 	others := variants(t, c)
+	varying := strings.Contains(c.Source.Text, "despawn") && counted(t, c)
 	for run := range runs {
-		if d := twins(t, c, others[run%7%len(others)], 1+run/2%4, seed*1000+uint64(run), 60, about); d != "" {
+		if d := twins(t, c, others[run%7%len(others)], varying, 1+run/2%4, seed*1000+uint64(run), 60, about); d != "" {
 			return d
 		}
 	}
 	return ""
+}
+
+// counted tells whether it is called a leak to tell everyone how many there are of each kind.
+func counted(t testing.TB, c *contract.Contract) bool {
+	text := c.Source.Text
+	for _, k := range c.Kinds {
+		if k.Free() {
+			text += fmt.Sprintf("\nshared Counts%s {\n  every 1s { log everyone \"{count(%s)}\" }\n}\n", k.Name, k.Name)
+		}
+	}
+	with, problems := contract.Load(c.Source.Name, text)
+	require.NotNil(t, with, problems)
+	return slices.ContainsFunc(problems, func(p syntax.Problem) bool {
+		return p.Code == "leak" && p.Line > strings.Count(c.Source.Text, "\n")
+	})
 }
 
 func leaks(problems syntax.Problems) string {
