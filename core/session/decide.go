@@ -214,7 +214,7 @@ func (s *Session) effect(e rules.Effect) {
 	case "log":
 		s.logs = append(s.logs, Log{e.Text, e.Clients})
 		for _, t := range s.order {
-			if t.joined && slices.Contains(e.Clients, t.client.Number) && len(t.logs) < MaxHeld {
+			if t.joined && slices.Contains(e.Clients, t.client.Number) {
 				t.logs = append(t.logs, e.Text)
 			}
 		}
@@ -504,70 +504,4 @@ func (s *Session) collect(step *Step) {
 	step.Faults, s.faults = s.faults, nil
 	step.Logs, s.logs = s.logs, nil
 	step.Closed = s.closed
-}
-
-// frames cuts the frame of each client. One that gets nothing new hears from the server once a second all the same, and once a
-// second a frame carries the digest of what its client should hold.
-func (s *Session) frames(step *Step) {
-	s.view.Cut()
-	second, snapshots := int64(s.contract.TickRate), 0
-	for _, t := range slices.Clone(s.order) {
-		t.asked, t.decided = 0, 0
-		if !t.joined {
-			continue
-		}
-		n := t.client.Number
-		for _, r := range t.replies {
-			d := &t.said[r.at]
-			d.Reply = r.typ.AppendJSON(nil, s.view.Told(n, r.typ, r.value))
-			if kept := &t.first[d.Seq%rememberAsk]; kept.Seq == d.Seq {
-				kept.Reply = d.Reply
-			}
-		}
-		parts := wire.Parts{Tick: s.tick, Last: t.sent, Settled: s.settled, WasSettled: t.settled, Decisions: t.said, Logs: t.logs}
-		if t.lost {
-			t.held, t.events, t.logs = append(t.held, t.events...), nil, nil
-			if len(t.held) > MaxHeld {
-				step.Cuts = append(step.Cuts, Cut{n, fmt.Sprintf("more than %d events waited for this client to come back", MaxHeld)})
-				s.Leave(n)
-			}
-			continue
-		}
-		t.held = append(t.held, t.events...)
-		if s.view.First(n) {
-			if snapshots++; snapshots > maxSnapshots { // it comes with a later tick
-				t.events = nil
-				s.view.Resync(n)
-				continue
-			}
-		}
-		var events []*told
-		if t.ready {
-			events, t.held = t.held, nil
-		}
-		for _, e := range events {
-			parts.Events = append(parts.Events, s.packed(e, n))
-		}
-		news := s.view.Parts(n, &parts)
-		t.events, t.logs, t.replies = nil, nil, t.replies[:0]
-		if len(t.held) > MaxHeld {
-			step.Cuts = append(step.Cuts, Cut{n, fmt.Sprintf("more than %d events waited for this client to get ready", MaxHeld)})
-			s.Leave(n)
-			continue
-		}
-		if t.cut != "" {
-			step.Cuts = append(step.Cuts, Cut{n, t.cut})
-			s.Leave(n)
-		}
-		if !news && len(events)+len(t.said)+len(parts.Logs) == 0 && s.tick-t.sent < second {
-			continue
-		}
-		if parts.Snapshot || s.tick-t.proven >= second {
-			parts.HasDigest, parts.Digest = true, s.view.Digest(n)
-			t.proven = s.tick
-		}
-		t.sent, t.settled = s.tick, s.settled
-		step.Frames = append(step.Frames, ClientFrame{n, parts.Append(nil)})
-		t.said = nil
-	}
 }

@@ -96,7 +96,7 @@ func FuzzSession(f *testing.F) {
 			}
 			s.Lost(client.Number)
 			s.Tick()
-			s.Back(client.Number)
+			s.Back(client.Number, 0)
 		}
 		for range 2 * c.TickRate {
 			if s.Tick().Closed != "" {

@@ -59,6 +59,7 @@ func (s *Session) Move(client int, m Move) {
 		return
 	}
 	s.Confirm(client, m.in.Seen)
+	t.received = max(t.received, m.in.Seq, m.in.Press)
 	if m.what == "write" {
 		for i := range s.inputs {
 			if in := &s.inputs[i]; in.seat == t && in.what == "write" && in.move.prop == m.prop && in.move.in.Entity == m.in.Entity {

@@ -321,7 +321,7 @@ func TestOwnershipChangesHands(t *testing.T) {
 	g.tick()
 	assert.Equal(t, "1", g.sees(ana, 0, "Winch", "turns"), "what is lost goes back while the seat still waits")
 	assert.Equal(t, []Log{{"Bo lost", []int{ana}}}, g.step.Logs)
-	g.s.Back(bo)
+	g.s.Back(bo, g.s.Now())
 	g.tick()
 	assert.Equal(t, []Log{{"hello again", []int{bo}}}, g.step.Logs)
 	g.ask(bo, 0, "Winch.grab")

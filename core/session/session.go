@@ -22,7 +22,7 @@ import (
 // Bounds of a session.
 const (
 	MaxName      = 24      // characters of a client's name
-	MaxHeld      = 1000    // events that wait for a client to get ready; over it the client is cut
+	MaxHeld      = 1000    // events, decisions and log lines that a client has not confirmed; over it the client is cut
 	maxPerTick   = 32      // requests of one client in one tick; more are dropped unseen
 	maxTexts     = 1 << 16 // texts that the world keeps before it forgets those that nothing holds
 	rememberAsk  = 64      // first decisions kept for each client, against repeats
@@ -63,6 +63,9 @@ type Session struct {
 	tick   int64
 	inputs []input
 	spare  []input // the memory of the last tick's inputs
+	step   Step    // of the last tick
+	arena  []byte  // the memory of its frames
+	parts  wire.Parts
 }
 
 // seat is a client's place.
@@ -78,24 +81,28 @@ type seat struct {
 	healed   int64 // the tick of the last snapshot for a copy that differed
 	differed int   // how often its copy differed
 
-	held    []*told // events that wait for it to get ready
-	seen    int64   // newest tick that it has applied
-	sent    int64   // tick of the last frame
-	settled int64   // that it was told
+	held    []*told  // events that wait: for it to get ready, to come back, or to catch up
+	flights []flight // what travelled and is not confirmed, by tick
+	flying  int      // messages in them
+	behind  bool     // it does not take what it is sent; frames wait until it has caught up
+	seen    int64    // newest tick that it has applied
+	sent    int64    // tick of the last frame
+	settled int64    // that it was told
 
-	asked   int // requests queued for the next tick
-	decided int // requests in this tick
-	newest  uint64
-	first   [rememberAsk]wire.Decision // the last decisions, for repeats, by sequence number
-	paused  map[use]int64              // tick from which a request with a pause is taken again
-	uses    map[use]*window            // by limit
-	events  []*told                    // of this tick
-	replies []answer                   // of this tick, that hold refs
-	proven  int64                      // tick of the last digest
-	said    []wire.Decision            // of this tick
-	logs    []string                   // of this tick
-	strikes window
-	cut     string // why it is out with the end of this tick
+	asked    int                        // requests queued for the next tick
+	decided  int                        // requests in this tick
+	newest   uint64                     // request that was decided
+	received uint64                     // number of anything that it sent
+	first    [rememberAsk]wire.Decision // the last decisions, for repeats, by sequence number
+	paused   map[use]int64              // tick from which a request with a pause is taken again
+	uses     map[use]*window            // by limit
+	events   []*told                    // of this tick
+	replies  []answer                   // of this tick, that hold refs
+	proven   int64                      // tick of the last digest
+	said     []wire.Decision            // of this tick
+	logs     []string                   // of this tick
+	strikes  window
+	cut      string // why it is out with the end of this tick
 }
 
 type use struct {
@@ -234,7 +241,7 @@ func (s *Session) settings(given map[string]json.RawMessage) error {
 	return nil
 }
 
-// Step is what one tick did.
+// Step is what one tick did. It holds until the next one.
 type Step struct {
 	Tick      int64
 	Frames    []ClientFrame
@@ -260,7 +267,7 @@ type Fault struct {
 	Reason string
 }
 
-// ClientFrame is a binary frame for one client. Its bytes are never changed.
+// ClientFrame is a binary frame for one client. Its bytes hold until the next Tick.
 type ClientFrame struct {
 	Client int
 	Bytes  []byte
@@ -425,10 +432,13 @@ func (s *Session) Lost(client int) {
 	}
 }
 
-// Back says that a client has a connection again. It is sent everything anew, and has to say again that it is ready: events were
-// held since it was lost.
-func (s *Session) Back(client int) {
+// Back says that a client has a connection again, and has applied all frames up to the tick seen. It is sent everything anew, with
+// the events and decisions of the frames that were lost; it has to say again that it is ready.
+func (s *Session) Back(client int, seen int64) {
 	if t := s.seats[client]; t != nil && !t.leaving {
+		s.Confirm(client, seen)
+		t.land(0)
+		t.behind = false
 		if !t.lost {
 			s.inputs = append(s.inputs, input{seat: t, what: "lost"}) // nobody had noticed
 		}
@@ -487,6 +497,7 @@ func (s *Session) Ready(client int) {
 func (s *Session) Confirm(client int, tick int64) {
 	if t := s.seats[client]; t != nil && tick <= s.tick {
 		t.seen = max(t.seen, tick)
+		t.confirm()
 	}
 }
 
@@ -500,6 +511,7 @@ func (s *Session) Ask(client int, call Call) {
 		return // a flood gets no answer; it already has maxPerTick decisions and as many drops in this tick
 	}
 	s.Confirm(client, call.ask.Seen)
+	t.received = max(t.received, call.ask.Seq)
 	s.inputs = append(s.inputs, input{seat: t, what: "ask", call: call})
 }
 
@@ -507,7 +519,8 @@ func (s *Session) Ask(client int, call Call) {
 func (s *Session) Tick() *Step {
 	s.tick++
 	s.world.Tick = s.tick
-	step := &Step{Tick: s.tick}
+	step := &s.step
+	*step = Step{Tick: s.tick, Frames: step.Frames[:0], Cuts: step.Cuts[:0]}
 	inputs := s.inputs
 	s.inputs = s.spare[:0]
 	defer func() {

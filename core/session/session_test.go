@@ -64,17 +64,18 @@ on join(c) {
 
 // game runs a session with clients that hold copies made from the encoded frames alone.
 type game struct {
-	t       require.TestingT
-	s       *Session
-	outline *contract.Outline
-	copies  map[int]*replicate.Copy
-	readers map[int]*wire.Reader
-	bytes   map[int][]string // every frame, in its JSON form
-	heard   map[int][]string
-	decided map[int]wire.Decision
-	seq     uint64
-	step    *Step
-	notices map[int][]replicate.Notice // of the last tick
+	t        require.TestingT
+	s        *Session
+	outline  *contract.Outline
+	copies   map[int]*replicate.Copy
+	readers  map[int]*wire.Reader
+	bytes    map[int][]string // every frame, in its JSON form
+	heard    map[int][]string
+	decided  map[int]wire.Decision
+	seq      uint64
+	step     *Step
+	notices  map[int][]replicate.Notice // of the last tick
+	confirms bool                       // its clients say what they have applied
 }
 
 func open(t require.TestingT, text string) *game {
@@ -115,6 +116,9 @@ func (g *game) tick() {
 		}
 		if f.Digest != nil {
 			require.Equal(g.t, g.copies[cf.Client].Digest(g.outline), *f.Digest, "the digest of client %d at tick %d", cf.Client, f.Tick)
+		}
+		if g.confirms {
+			g.s.Confirm(cf.Client, f.Tick)
 		}
 		for _, e := range f.Events {
 			g.heard[cf.Client] = append(g.heard[cf.Client], e.Event)
@@ -248,6 +252,7 @@ func TestEachClientGetsItsOwnShareAndNoMore(t *testing.T) {
 
 func TestEventsWaitUntilTheClientIsReady(t *testing.T) {
 	g := open(t, contractText)
+	g.confirms = true
 	ana := g.join("Ana", "")
 	bo, err := g.s.Join("Bo", "")
 	require.NoError(t, err)
@@ -292,6 +297,7 @@ func TestARepeatGetsItsFirstDecisionAndNothingElse(t *testing.T) {
 
 func TestAFloodHarmsNobody(t *testing.T) {
 	g := open(t, contractText)
+	g.confirms = true
 	ana, bo := g.join("Ana", ""), g.join("Bo", "")
 	g.tick()
 	for i := range 100_000 {

@@ -101,7 +101,7 @@ func TestEachCopyOfTidewreckIsWhatItMayBe(t *testing.T) {
 						if lost {
 							g.s.Lost(who)
 						} else {
-							g.s.Back(who)
+							g.s.Back(who, g.s.Now())
 						}
 					})
 				case 3, 4, 5, 6, 7:

@@ -339,7 +339,7 @@ func TestALostClientsHoldEnds(t *testing.T) {
 		g.tick()
 		require.Equal(t, "false", g.sees(clients[1], who, "Diver", "kick"), "at the stated time")
 		if r.IntN(2) == 0 {
-			g.s.Back(who)
+			g.s.Back(who, g.s.Now())
 			g.s.Move(who, g.s.ReadMove("press", wire.Move{Property: "Diver.kick", Press: 1}))
 			g.tick()
 			require.Equal(t, "false", g.sees(who, who, "Diver", "kick"), "an old press begins nothing")

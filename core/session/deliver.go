@@ -1,0 +1,171 @@
+package session
+
+import (
+	"fmt"
+	"slices"
+
+	"kamerad/core/wire"
+)
+
+// What a client gets stands in two queues. What it holds is state: whatever was missed, a snapshot makes up for. Events, decisions and
+// log lines are messages: each is kept until its client has confirmed the frame that it travelled in, and travels again when that
+// frame was lost.
+
+// flight is the messages of a frame that its client has not confirmed.
+type flight struct {
+	tick      int64
+	events    []*told
+	decisions []wire.Decision
+	logs      []string
+}
+
+func (f *flight) size() int { return len(f.events) + len(f.decisions) + len(f.logs) }
+
+// confirm forgets what its client has.
+func (t *seat) confirm() {
+	n := 0
+	for n < len(t.flights) && t.flights[n].tick <= t.seen {
+		t.flying -= t.flights[n].size()
+		n++
+	}
+	if n > 0 {
+		t.flights = slices.Delete(t.flights, 0, n)
+	}
+}
+
+// land takes back the messages of the frames after a tick: they never arrived, and travel with the next one. What is loose is gone.
+func (t *seat) land(after int64) {
+	from := len(t.flights)
+	for from > 0 && t.flights[from-1].tick > after {
+		from--
+	}
+	var events []*told
+	var decisions []wire.Decision
+	var logs []string
+	for _, f := range t.flights[from:] {
+		t.flying -= f.size()
+		for _, e := range f.events {
+			if !e.Event.Loose {
+				events = append(events, e)
+			}
+		}
+		decisions, logs = append(decisions, f.decisions...), append(logs, f.logs...)
+	}
+	t.flights = slices.Delete(t.flights, from, len(t.flights))
+	t.held, t.said, t.logs = append(events, t.held...), append(decisions, t.said...), append(logs, t.logs...)
+}
+
+// waiting counts the messages that the client has not confirmed.
+func (t *seat) waiting() int {
+	return t.flying + len(t.held) + len(t.events) + len(t.said) + len(t.logs)
+}
+
+// Behind says that a client does not take what it is sent, and that frames after the tick written never left. It is sent no more until
+// CaughtUp.
+func (s *Session) Behind(client int, written int64) {
+	if t := s.seats[client]; t != nil && !t.behind {
+		t.behind = true
+		t.land(written)
+	}
+}
+
+// CaughtUp says that a client that was behind has taken all that was written. It is sent a snapshot in place of what it missed.
+func (s *Session) CaughtUp(client int) {
+	if t := s.seats[client]; t != nil && t.behind {
+		t.behind = false
+		if t.joined {
+			s.view.Resync(client)
+		}
+	}
+}
+
+// Received gives the highest number that a client has given to anything that it sent.
+func (s *Session) Received(client int) uint64 {
+	if t := s.seats[client]; t != nil {
+		return t.received
+	}
+	return 0
+}
+
+// frames cuts the frame of each client. One that gets nothing new hears from the server once a second all the same, and once a
+// second a frame carries the digest of what its client should hold.
+func (s *Session) frames(step *Step) {
+	s.view.Cut()
+	s.arena = s.arena[:0]
+	second, snapshots := int64(s.contract.TickRate), 0
+	for _, t := range s.order {
+		t.asked, t.decided = 0, 0
+		if !t.joined {
+			continue
+		}
+		n := t.client.Number
+		s.reply(t)
+		waits := t.lost || t.behind
+		if !waits && s.view.First(n) {
+			if snapshots++; snapshots > maxSnapshots { // it comes with a later tick
+				s.view.Resync(n)
+				waits = true
+			}
+		}
+		if t.waiting() > MaxHeld {
+			step.Cuts = append(step.Cuts, Cut{n, fmt.Sprintf("more than %d events, decisions and log lines waited for this client", MaxHeld)})
+			s.Leave(n)
+			continue
+		}
+		if t.cut != "" {
+			step.Cuts = append(step.Cuts, Cut{n, t.cut})
+			s.Leave(n)
+		}
+		if len(t.events) > 0 {
+			t.held = append(t.held, t.events...)
+			t.events = t.events[:0]
+		}
+		if !waits {
+			s.frame(t, step, second)
+		}
+	}
+}
+
+// frame cuts the frame of one client, if there is anything to tell.
+func (s *Session) frame(t *seat, step *Step, second int64) {
+	n := t.client.Number
+	parts := &s.parts
+	*parts = wire.Parts{
+		Tick: s.tick, Last: t.sent, Settled: s.settled, WasSettled: t.settled, Decisions: t.said, Logs: t.logs, Events: parts.Events[:0],
+	}
+	sent := flight{tick: s.tick, decisions: t.said, logs: t.logs}
+	if t.ready {
+		sent.events, t.held = t.held, nil
+	}
+	for _, e := range sent.events {
+		parts.Events = append(parts.Events, s.packed(e, n))
+	}
+	news := s.view.Parts(n, parts)
+	if !news && sent.size() == 0 && s.tick-t.sent < second {
+		return
+	}
+	if parts.Snapshot || s.tick-t.proven >= second {
+		parts.HasDigest, parts.Digest = true, s.view.Digest(n)
+		t.proven = s.tick
+	}
+	if sent.size() > 0 {
+		t.flights, t.flying = append(t.flights, sent), t.flying+sent.size()
+		t.said, t.logs = nil, nil
+	}
+	t.sent, t.settled = s.tick, s.settled
+	from := len(s.arena)
+	s.arena = parts.Append(s.arena)
+	step.Frames = append(step.Frames, ClientFrame{n, s.arena[from:len(s.arena):len(s.arena)]})
+}
+
+// reply puts what requests of this tick reply into numbers that their client knows.
+func (s *Session) reply(t *seat) {
+	for _, r := range t.replies {
+		d := &t.said[r.at]
+		d.Reply = r.typ.AppendJSON(nil, s.view.Told(t.client.Number, r.typ, r.value))
+		if kept := &t.first[d.Seq%rememberAsk]; kept.Seq == d.Seq {
+			kept.Reply = d.Reply
+		}
+	}
+	t.replies = t.replies[:0]
+}
