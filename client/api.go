@@ -264,6 +264,30 @@ func (a API) Session(ctx context.Context, id int64) (s Session, err error) {
 	return s, err
 }
 
+// Link says what the link of a test client is like, the same in both directions.
+type Link struct {
+	DelayMs   float64 `json:"delay_ms"`  // of each message, from 0 to 30,000
+	JitterMs  float64 `json:"jitter_ms"` // up to so much more
+	Loss      float64 `json:"loss"`      // how likely a message is lost and sent again, from 0 to 0.95
+	Reorder   float64 `json:"reorder"`   // how likely a loose message is held up behind later ones, from 0 to 1
+	Bandwidth int     `json:"bandwidth"` // bytes a second; 0 for any
+	Cut       bool    `json:"cut"`       // nothing passes; the client comes back once this is false, if its seat still waits
+}
+
+// LinkOf tells what the link of a test client is like.
+func (a API) LinkOf(ctx context.Context, session int64, test int) (Link, error) {
+	var out Link
+	err := a.call(ctx, "GET", fmt.Sprintf("/api/sessions/%d/clients/%d/link", session, test), nil, &out)
+	return out, err
+}
+
+// SetLink changes what the link of a test client is like, for what is sent from now on.
+func (a API) SetLink(ctx context.Context, session int64, test int, l Link) (Link, error) {
+	var out Link
+	err := a.call(ctx, "POST", fmt.Sprintf("/api/sessions/%d/clients/%d/link", session, test), l, &out)
+	return out, err
+}
+
 // Close ends a session; its clients are told the reason.
 func (a API) Close(ctx context.Context, id int64, reason string) (s Session, err error) {
 	err = a.call(ctx, "POST", fmt.Sprintf("/api/sessions/%d/close", id), map[string]string{"reason": reason}, &s)

@@ -49,15 +49,31 @@ type Options struct {
 	// Outline is what the client was made for; a session with another one refuses it, and the error names what differs. Nil takes
 	// what the session gives.
 	Outline *contract.Outline
+	// Again makes a new connection to the seat after one was lost. It is called until it succeeds, it gives a *Problem, or the seat is gone. Join sets it.
+	Again func(ctx context.Context, seat Seat) (Transport, error)
+	// OnLost is called when the connection is lost and is to be made again, OnBack when that is done; a snapshot follows.
+	OnLost func(reason string)
+	OnBack func()
 	// NotReady keeps the client from saying that it is ready; events wait until Ready is called.
 	NotReady bool
 }
 
+// Seat is what a new connection to a seat needs.
+type Seat struct {
+	Token       string // of the last hello
+	Seen        int64  // the newest tick that was applied
+	Fingerprint string // of the outline that the client has
+}
+
 // Client is one seat in a session. Its methods may be called by several goroutines.
 type Client struct {
-	transport Transport
+	transport Transport // changes with the connection, under mu
 	options   Options
-	hello     wire.Hello
+	hello     wire.Hello // the first one
+	token     string     // of the last one
+	binary    bool
+	ready     bool
+	closing   bool
 	sending   sync.Mutex // requests are sent in the order of their numbers
 	mu        sync.Mutex
 	copy      replicate.Copy
@@ -68,11 +84,22 @@ type Client struct {
 	clock     clock
 	seq       uint64
 	presses   uint64
-	waiting   map[uint64]chan wire.Decision
+	waiting   map[uint64]*undecided
 	slots     chan struct{} // one for each undecided request
 	ended     chan struct{}
 	reason    string
 }
+
+// undecided is a request that waits for its decision.
+type undecided struct {
+	ask    wire.Ask
+	answer chan wire.Decision
+}
+
+// Ended is the error of a Transport that the other side has ended for good, and why.
+type Ended string
+
+func (e Ended) Error() string { return string(e) }
 
 // ErrEnded says that the connection has ended; the text after it says why.
 var ErrEnded = errors.New("the connection has ended")
@@ -121,33 +148,22 @@ func join(ctx context.Context, service string, session int64, q url.Values, o Op
 		}
 		return nil, err
 	}
+	if o.Again == nil {
+		o.Again = func(ctx context.Context, seat Seat) (Transport, error) {
+			v := url.Values{"token": {seat.Token}, "seen": {fmt.Sprint(seat.Seen)}, "outline": {seat.Fingerprint}}
+			again := *u
+			again.RawQuery = v.Encode()
+			return dial(ctx, again.String(), protocol)
+		}
+	}
 	return New(ctx, t, o)
 }
 
 // New takes the seat that a transport leads to: it waits for the server's hello.
 func New(ctx context.Context, t Transport, o Options) (*Client, error) {
-	c := &Client{transport: t, options: o, waiting: map[uint64]chan wire.Decision{}, slots: make(chan struct{}, wire.MaxUndone), ended: make(chan struct{})}
-	raw, err := t.Read(ctx)
-	if err != nil {
+	c := &Client{options: o, waiting: map[uint64]*undecided{}, slots: make(chan struct{}, wire.MaxUndone), ended: make(chan struct{})}
+	if err := c.greet(ctx, t); err != nil {
 		return nil, err
-	}
-	err = json.Unmarshal(raw, &c.hello)
-	if err == nil && c.hello.Outline == nil {
-		c.hello.Outline = o.Outline
-	}
-	if err != nil || c.hello.Type != "hello" || c.hello.Outline == nil {
-		var bye wire.Bye
-		if json.Unmarshal(raw, &bye) == nil && bye.Type == "bye" {
-			return nil, errors.New(bye.Reason)
-		}
-		t.Close("no hello")
-		return nil, errors.New("the server's first message is no hello")
-	}
-	if o.OnRaw != nil {
-		o.OnRaw(raw)
-	}
-	if c.hello.Protocol == wire.Binary {
-		c.reader = wire.NewReader(wire.NewLayout(c.hello.Outline))
 	}
 	c.copy.Me = c.hello.Client.Number
 	c.foresight, _ = foresee.New(c.hello.Outline) // without it, the server alone decides
@@ -158,11 +174,55 @@ func New(ctx context.Context, t Transport, o Options) (*Client, error) {
 	return c, nil
 }
 
+// greet takes the hello of a new connection.
+func (c *Client) greet(ctx context.Context, t Transport) error {
+	raw, err := t.Read(ctx)
+	if err != nil {
+		return err
+	}
+	var hello wire.Hello
+	err = json.Unmarshal(raw, &hello)
+	if err == nil && hello.Outline == nil {
+		if hello.Outline = c.hello.Outline; hello.Outline == nil {
+			hello.Outline = c.options.Outline
+		}
+	}
+	if err != nil || hello.Type != "hello" || hello.Outline == nil {
+		var bye wire.Bye
+		if json.Unmarshal(raw, &bye) == nil && bye.Type == "bye" {
+			return Ended(bye.Reason)
+		}
+		t.Close("no hello")
+		return errors.New("the server's first message is no hello")
+	}
+	if c.options.OnRaw != nil {
+		c.options.OnRaw(raw)
+	}
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if c.transport == nil {
+		c.hello, c.binary = hello, hello.Protocol == wire.Binary
+	} else if hello.Fingerprint != c.hello.Fingerprint || hello.Protocol != c.hello.Protocol {
+		return fmt.Errorf("the server now has the outline %.40s and speaks %.40s; this client was made for another", hello.Fingerprint, hello.Protocol)
+	}
+	c.token, c.transport = hello.Token, t
+	if c.binary {
+		c.reader = wire.NewReader(wire.NewLayout(c.hello.Outline))
+	}
+	// Whoever had the seat before gave numbers up to this one.
+	c.seq, c.presses = max(c.seq, hello.Received), max(c.presses, hello.Received)
+	return nil
+}
+
 // Me tells which client this is.
 func (c *Client) Me() wire.Client { return c.hello.Client }
 
-// Token takes the seat again once the connection is lost, for as long as Grace; it is good once.
-func (c *Client) Token() string { return c.hello.Token }
+// Token takes the seat again once the connection is lost, for as long as Grace; it is good once. Another one comes with each connection.
+func (c *Client) Token() string {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	return c.token
+}
 
 // Grace is how long the seat waits for a lost connection.
 func (c *Client) Grace() time.Duration { return time.Duration(c.hello.GraceMs) * time.Millisecond }
@@ -246,25 +306,40 @@ func (c *Client) Reason() string {
 }
 
 // Ready tells the server that events may come.
-func (c *Client) Ready() { c.send(wire.FromClient{Type: "ready"}) }
+func (c *Client) Ready() {
+	c.mu.Lock()
+	c.ready = true
+	c.mu.Unlock()
+	c.send(wire.FromClient{Type: "ready"})
+}
 
 // Close gives the seat up.
 func (c *Client) Close() {
+	c.mu.Lock()
+	c.closing = true
+	c.mu.Unlock()
 	c.send(wire.FromClient{Type: "leave"})
-	c.transport.Close("the client left")
+	c.way().Close("the client left")
 	<-c.ended
+}
+
+// way gives the present connection.
+func (c *Client) way() Transport {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	return c.transport
 }
 
 func (c *Client) send(message wire.FromClient) {
 	var raw []byte
-	if c.reader != nil {
+	if c.binary {
 		raw = message.Pack(c.hello.Outline)
 	} else {
 		raw = message.JSON()
 	}
 	ctx, cancel := context.WithTimeout(context.Background(), 10*time.Second)
 	defer cancel()
-	_ = c.transport.Write(ctx, raw) // an ended connection shows in read
+	_ = c.way().Write(ctx, raw) // an ended connection shows in read
 }
 
 // Ask sends a request and waits for its decision. entity 0 means the one of a shared kind, or the client's own. A name that the
@@ -331,10 +406,10 @@ func (c *Client) Forge(ctx context.Context, entity uint32, request string, args 
 	c.sending.Lock()
 	c.mu.Lock()
 	c.seq++
-	seq, seen := c.seq, c.copy.Tick
-	c.waiting[seq] = answer
+	ask := wire.Ask{Seq: c.seq, Entity: entity, Request: request, Args: args, Seen: c.copy.Tick}
+	c.waiting[c.seq] = &undecided{ask, answer}
 	c.mu.Unlock()
-	c.send(wire.FromClient{Type: "ask", Ask: wire.Ask{Seq: seq, Entity: entity, Request: request, Args: args, Seen: seen}})
+	c.send(wire.FromClient{Type: "ask", Ask: ask})
 	c.sending.Unlock()
 	select {
 	case d := <-answer:
@@ -406,11 +481,12 @@ func (c *Client) Hold(entity uint32, property string) (release func(), err error
 func (c *Client) read() {
 	reason := "the server closed the connection"
 	for {
-		raw, err := c.transport.Read(context.Background())
+		raw, err := c.way().Read(context.Background())
 		if err != nil {
-			if !errors.Is(err, ErrEnded) {
-				reason = err.Error()
+			if err = c.again(err); err == nil {
+				continue
 			}
+			reason = err.Error()
 			break
 		}
 		if c.options.OnRaw != nil {
@@ -443,8 +519,8 @@ func (c *Client) read() {
 		// A decision comes after what it changed, for those who wait for it too.
 		c.mu.Lock()
 		for _, d := range frame.Decisions {
-			if answer := c.waiting[d.Seq]; answer != nil {
-				answer <- d
+			if w := c.waiting[d.Seq]; w != nil { // else it came before the connection was lost
+				w.answer <- d
 				delete(c.waiting, d.Seq)
 				<-c.slots
 			}
@@ -452,7 +528,7 @@ func (c *Client) read() {
 		c.mu.Unlock()
 		c.send(wire.FromClient{Type: "seen", Ask: wire.Ask{Seen: frame.Tick}})
 	}
-	c.transport.Close(reason)
+	c.way().Close(reason)
 	c.mu.Lock()
 	c.reason = reason
 	c.mu.Unlock()
@@ -462,9 +538,62 @@ func (c *Client) read() {
 	}
 }
 
+// again makes the connection anew after it was lost, for as long as the seat waits; the error says why it cannot. What was not decided
+// is asked again: the server answers what it has decided with its first decision.
+func (c *Client) again(lost error) error {
+	c.mu.Lock()
+	seat, ready, closing := Seat{c.token, c.copy.Tick, c.hello.Fingerprint}, c.ready, c.closing
+	c.mu.Unlock()
+	var ended Ended
+	if closing || c.options.Again == nil || c.Grace() == 0 || errors.As(lost, &ended) || websocket.CloseStatus(lost) != -1 {
+		return lost
+	}
+	c.sending.Lock() // what is asked meanwhile waits
+	defer c.sending.Unlock()
+	c.way().Close("the connection was lost")
+	if c.options.OnLost != nil {
+		c.options.OnLost(lost.Error())
+	}
+	ctx, cancel := context.WithTimeout(context.Background(), c.Grace())
+	defer cancel()
+	for pause := 25 * time.Millisecond; ; pause = min(2*pause, time.Second) {
+		t, err := c.options.Again(ctx, seat)
+		if err == nil {
+			err = c.greet(ctx, t)
+		}
+		if err == nil {
+			break
+		}
+		var refused *Problem
+		if errors.As(err, &refused) || errors.As(err, &ended) || ctx.Err() != nil {
+			return fmt.Errorf("the connection was lost (%w) and could not be made again: %w", lost, err)
+		}
+		select {
+		case <-time.After(pause):
+		case <-ctx.Done():
+		}
+	}
+	if ready {
+		c.send(wire.FromClient{Type: "ready"})
+	}
+	c.mu.Lock()
+	var open []wire.Ask
+	for _, seq := range slices.Sorted(maps.Keys(c.waiting)) {
+		open = append(open, c.waiting[seq].ask)
+	}
+	c.mu.Unlock()
+	for _, ask := range open {
+		c.send(wire.FromClient{Type: "ask", Ask: ask})
+	}
+	if c.options.OnBack != nil {
+		c.options.OnBack()
+	}
+	return nil
+}
+
 // parse reads a message of the server: a frame, or the reason of a bye.
 func (c *Client) parse(raw []byte) (frame *wire.Frame, bye string, err error) {
-	if c.reader == nil || len(raw) > 0 && raw[0] == '{' {
+	if !c.binary || len(raw) > 0 && raw[0] == '{' {
 		return wire.ParseFrame(raw, c.hello.Outline)
 	}
 	frame, err = c.reader.Read(raw)

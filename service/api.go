@@ -62,6 +62,8 @@ func (v *Service) Handler() http.Handler {
 			r.Get("/clients", answer(v.seats))
 			r.Post("/clients", answer(v.openTestClient))
 			r.Post("/clients/{client}/ask", answer(v.askAsTestClient))
+			r.Get("/clients/{client}/link", answer(v.linkOf))
+			r.Post("/clients/{client}/link", answer(v.setLink))
 			r.Post("/clients/{client}/close", answer(v.closeTestClient))
 			r.Get("/outline", answer(v.outline))
 			r.Get("/join", v.join)

@@ -18,8 +18,8 @@ import (
 )
 
 const (
-	inboxSize = 1024 // inputs that may wait between two ticks; senders wait when it is full
-	queueSize = 256  // messages that may wait for one client; over it the client is cut
+	inboxSize = 1024 // of what is asked of a room between two ticks; who asks waits when it is full
+	maxMail   = 256  // messages of one client that wait for a tick; then they wait in its own socket
 	maxSteps  = 10_000
 )
 
@@ -44,16 +44,39 @@ type room struct {
 	names    map[int]store.Seat
 	watchers *watchers
 	ended    func(reason string) // called when the contract ends the session; it waits for the room
+	writers  *writers
+	outgoing []*wired // of this tick
+	behind   []*conn  // that were not sent everything
+	tended   time.Time
+	now      func() time.Time
+
+	mailMu   sync.Mutex
+	mail     []letter // of clients, in the order of arrival
+	readMail []letter // the memory of what was read before
 }
 
-// conn is a client's connection as its room knows it. Messages go out through a bounded queue, so that a slow client holds
+// letter is a message of a client that was read.
+type letter struct {
+	from    *conn
+	message wire.FromClient
+	call    session.Call
+	move    session.Move
+	at      time.Time
+}
+
+// conn is a client's connection as its room knows it. Messages go out through a bounded outbox, so that a slow client holds
 // up nobody.
 type conn struct {
 	client int
 	test   bool
 	token  string       // that takes the seat again
 	json   *wire.Reader // of a client that speaks JSON: its frames are told anew from the binary ones
-	out    chan []byte
+	box    outbox
+	frame  func(dst, message []byte) []byte // as its transport wants messages
+	wired  *wired                           // nil for a pipe
+	slots  chan struct{}                    // one for each letter that waits
+	asked  time.Time                        // when the oldest request came that is not answered
+	behind bool
 	once   sync.Once
 	cut    chan struct{} // closed when the client is out
 	reason string
@@ -72,7 +95,7 @@ func newRoom(row store.Session, s *session.Session, paused bool, recorder Record
 	return &room{
 		id: row.ID, row: row, session: s, outline: s.Contract().Outline(), recorder: recorder, meters: m, paused: paused,
 		inbox: make(chan func(), inboxSize), stop: make(chan string, 1), done: make(chan struct{}),
-		conns: map[int]*conn{}, tokens: map[string]int{}, names: map[int]store.Seat{}, watchers: newWatchers(),
+		conns: map[int]*conn{}, tokens: map[string]int{}, names: map[int]store.Seat{}, watchers: newWatchers(), now: time.Now,
 	}
 }
 
@@ -85,6 +108,7 @@ func (r *room) run() {
 	for {
 		select {
 		case f := <-r.inbox:
+			r.open()
 			f()
 		case <-ticker.C:
 			if !r.paused {
@@ -136,17 +160,24 @@ func (r *room) post(f func()) {
 }
 
 func (r *room) tick() {
-	began := time.Now()
+	began := r.now()
+	r.open()
+	r.tend(began)
 	step := r.session.Tick()
-	for _, cf := range step.Frames {
+	r.outgoing = r.outgoing[:0]
+	for i := range step.Frames {
+		cf := &step.Frames[i]
 		c := r.conns[cf.Client]
 		if c == nil {
 			continue
 		}
-		if !r.send(c, c.word(cf.Bytes)) {
-			r.drop(cf.Client, fmt.Sprintf("too slow: %d messages waited for this client", queueSize))
+		c.box.put(c.frame, c.word(cf.Bytes), step.Tick, began, c.asked)
+		c.asked = time.Time{}
+		if c.wired != nil {
+			r.outgoing = append(r.outgoing, c.wired)
 		}
 	}
+	r.writers.round(step.Tick, r.outgoing)
 	for _, cut := range step.Cuts {
 		r.drop(cut.Client, cut.Reason)
 	}
@@ -176,15 +207,38 @@ func (r *room) tick() {
 	for _, l := range step.Logs {
 		slog.Info("logged by the contract", "session", r.id, "tick", step.Tick, "words", l.Text)
 	}
-	r.meters.tick.Observe(time.Since(began).Seconds())
+	r.meters.tick.Observe(r.now().Sub(began).Seconds())
 }
 
-func (r *room) send(c *conn, message []byte) bool {
-	select {
-	case c.out <- message:
+// tend looks after clients that do not take what they are sent: one that is behind gets a snapshot once it has taken what was written,
+// and one that takes nothing is cut.
+func (r *room) tend(now time.Time) {
+	r.behind = slices.DeleteFunc(r.behind, func(c *conn) bool {
+		if r.conns[c.client] != c {
+			return true
+		}
+		if _, cut := c.box.late(now); cut {
+			r.lose(c, fmt.Sprintf("it took nothing for %s", takesNone))
+			return true
+		}
+		if !c.box.empty() {
+			return false
+		}
+		c.behind = false
+		r.session.CaughtUp(c.client)
 		return true
-	default:
-		return false
+	})
+	if now.Sub(r.tended) < behindAt/4 {
+		return
+	}
+	r.tended = now
+	for _, c := range r.conns {
+		if behind, _ := c.box.late(now); behind && !c.behind {
+			c.behind = true
+			r.behind = append(r.behind, c)
+			r.session.Behind(c.client, c.box.drop())
+			r.meters.behind.Inc()
+		}
 	}
 }
 
@@ -205,7 +259,9 @@ type joining struct {
 	name, role  string
 	token       string // of a seat that it had before its connection was lost; then name and role do not count
 	fingerprint string // of the outline that it was made for; empty for any
+	seen        int64  // the newest tick that it has applied, of one that comes back
 	json, test  bool
+	pipe        bool
 }
 
 // join seats a client; its messages then come out of the returned connection.
@@ -220,7 +276,7 @@ func (r *room) join(j joining) (*conn, error) {
 		if old := r.conns[n]; old != nil {
 			old.end("another connection took the seat")
 		}
-		r.session.Back(n)
+		r.session.Back(n, j.seen)
 	} else if j.token != "" {
 		return nil, errors.New("join: no seat waits for this token; join anew")
 	} else {
@@ -229,7 +285,10 @@ func (r *room) join(j joining) (*conn, error) {
 			return nil, err
 		}
 	}
-	c := &conn{client: n, test: j.test, token: rand.Text(), out: make(chan []byte, queueSize), cut: make(chan struct{})}
+	c := &conn{client: n, test: j.test, token: rand.Text(), frame: appendMessage, slots: make(chan struct{}, maxMail), cut: make(chan struct{})}
+	if j.pipe {
+		c.frame, c.box.wake = plain, make(chan struct{}, 1)
+	}
 	protocol := wire.Binary
 	if j.json {
 		c.json, protocol = r.session.Reader(0), wire.Protocol
@@ -237,11 +296,11 @@ func (r *room) join(j joining) (*conn, error) {
 	r.conns[n], r.tokens[c.token] = c, n
 	clients := r.session.Clients()
 	me := clients[slices.IndexFunc(clients, func(x wire.Client) bool { return x.Number == n })]
-	hello := wire.Hello{Type: "hello", Protocol: protocol, Client: me, Token: c.token, GraceMs: r.session.Contract().Grace * 1000 / int64(r.session.Contract().TickRate), Fingerprint: outline.Fingerprint(), Outline: outline}
+	hello := wire.Hello{Type: "hello", Protocol: protocol, Client: me, Token: c.token, Received: r.session.Received(n), GraceMs: r.session.Contract().Grace * 1000 / int64(r.session.Contract().TickRate), Fingerprint: outline.Fingerprint(), Outline: outline}
 	if j.fingerprint != "" {
 		hello.Outline = nil // it has it
 	}
-	r.send(c, encode(hello))
+	c.box.put(c.frame, encode(hello), 0, time.Now(), time.Time{})
 	if !known {
 		seat := store.Seat{Session: r.id, Client: n, Name: me.Name, Role: me.Role, JoinedAt: time.Now()}
 		r.names[n] = seat
@@ -312,45 +371,74 @@ func (r *room) read(c *conn, raw []byte) (wire.FromClient, error) {
 	return wire.UnpackFromClient(raw, r.outline)
 }
 
-// take handles a message of a client. The error says that the message is broken, and cuts it.
+// take reads a message of a client and leaves it for the next tick. The error says that the message is broken, and cuts it. It waits
+// while too many of the client's messages wait.
 func (r *room) take(c *conn, raw []byte) error {
 	m, err := r.read(c, raw)
 	if err != nil {
 		r.meters.broken.Inc()
 		return err
 	}
-	var call session.Call
-	var move session.Move
+	l := letter{from: c, message: m, at: time.Now()}
 	switch m.Type {
 	case "ask":
-		call = r.session.Read(m.Ask)
+		l.call = r.session.Read(m.Ask)
 	case "press", "release", "write":
-		move = r.session.ReadMove(m.Type, m.Move())
+		l.move = r.session.ReadMove(m.Type, m.Move())
 	}
-	r.post(func() {
-		if r.conns[c.client] != c {
-			return
-		}
-		switch m.Type {
-		case "ready":
-			r.session.Ready(c.client)
-		case "seen":
-			r.session.Confirm(c.client, m.Seen)
-			r.watchers.confirmed(r, c.client)
-		case "differs":
-			r.meters.differences.Inc()
-			if r.session.Differs(c.client) {
-				slog.Warn("a client's copy is not what it should be; it is sent anew", "session", r.id, "client", c.client, "tick", m.Seen)
-			}
-		case "leave":
-			r.drop(c.client, "the client left")
-		case "ask":
-			r.session.Ask(c.client, call)
-		case "press", "release", "write":
-			r.session.Move(c.client, move)
-		}
-	})
+	select {
+	case c.slots <- struct{}{}:
+	case <-c.cut:
+		return nil
+	case <-r.done:
+		return nil
+	}
+	r.mailMu.Lock()
+	r.mail = append(r.mail, l)
+	r.mailMu.Unlock()
 	return nil
+}
+
+// open opens the mail.
+func (r *room) open() {
+	r.mailMu.Lock()
+	mail := r.mail
+	r.mail = r.readMail[:0]
+	r.mailMu.Unlock()
+	for i := range mail {
+		r.handle(&mail[i])
+	}
+	clear(mail)
+	r.readMail = mail
+}
+
+func (r *room) handle(l *letter) {
+	c, m := l.from, &l.message
+	<-c.slots
+	if r.conns[c.client] != c {
+		return
+	}
+	switch m.Type {
+	case "ready":
+		r.session.Ready(c.client)
+	case "seen":
+		r.session.Confirm(c.client, m.Seen)
+		r.watchers.confirmed(r, c.client)
+	case "differs":
+		r.meters.differences.Inc()
+		if r.session.Differs(c.client) {
+			slog.Warn("a client's copy is not what it should be; it is sent anew", "session", r.id, "client", c.client, "tick", m.Seen)
+		}
+	case "leave":
+		r.drop(c.client, "the client left")
+	case "ask":
+		if c.asked.IsZero() {
+			c.asked = l.at
+		}
+		r.session.Ask(c.client, l.call)
+	case "press", "release", "write":
+		r.session.Move(c.client, l.move)
+	}
 }
 
 // describe tells of the session as it is now.

@@ -36,10 +36,11 @@ type Service struct {
 	meters   *meters
 	mu       sync.Mutex
 	rooms    map[int64]*room
-	tests    map[seatKey]*client.Client
+	tests    map[seatKey]testClient
 	opening  int
 	stopping bool
 	sockets  sync.WaitGroup
+	writers  *writers
 }
 
 type meters struct {
@@ -47,6 +48,8 @@ type meters struct {
 	decisions   *prometheus.CounterVec
 	broken      prometheus.Counter
 	differences prometheus.Counter
+	behind      prometheus.Counter
+	decision    prometheus.Histogram
 	clients     prometheus.Gauge
 	tick        prometheus.Histogram
 }
@@ -57,10 +60,12 @@ func newMeters(rooms func() float64, waiting func() float64) *meters {
 		decisions:   prometheus.NewCounterVec(prometheus.CounterOpts{Name: "kamerad_decisions_total", Help: "Decided requests by outcome and the stage that decided."}, []string{"outcome", "stage"}),
 		broken:      prometheus.NewCounter(prometheus.CounterOpts{Name: "kamerad_broken_messages_total", Help: "Messages of clients that could not be read; their connections were cut."}),
 		differences: prometheus.NewCounter(prometheus.CounterOpts{Name: "kamerad_differences_total", Help: "Copies of clients that were not what their digest says; each was sent anew."}),
+		behind:      prometheus.NewCounter(prometheus.CounterOpts{Name: "kamerad_behind_total", Help: "Times that a client fell behind and was sent a snapshot in place of what it missed."}),
+		decision:    prometheus.NewHistogram(prometheus.HistogramOpts{Name: "kamerad_decision_seconds", Help: "Time from reading a request to having written its decision.", Buckets: prometheus.ExponentialBuckets(1e-3, 1.5, 14)}),
 		clients:     prometheus.NewGauge(prometheus.GaugeOpts{Name: "kamerad_clients", Help: "Clients that have a seat."}),
 		tick:        prometheus.NewHistogram(prometheus.HistogramOpts{Name: "kamerad_tick_seconds", Help: "Time that a tick took.", Buckets: prometheus.ExponentialBuckets(1e-5, 4, 8)}),
 	}
-	m.registry.MustRegister(m.decisions, m.broken, m.differences, m.clients, m.tick,
+	m.registry.MustRegister(m.decisions, m.broken, m.differences, m.behind, m.decision, m.clients, m.tick,
 		prometheus.NewGaugeFunc(prometheus.GaugeOpts{Name: "kamerad_sessions", Help: "Sessions that run."}, rooms),
 		prometheus.NewGaugeFunc(prometheus.GaugeOpts{Name: "kamerad_records_waiting", Help: "Records that are not stored yet."}, waiting))
 	return m
@@ -99,7 +104,7 @@ func New(ctx context.Context, s Records, recorder Recorder, console fs.FS) (*Ser
 	if left > 0 {
 		slog.Warn("closed sessions that an earlier service had left open", "count", left)
 	}
-	v := &Service{store: s, recorder: recorder, console: console, rooms: map[int64]*room{}, tests: map[seatKey]*client.Client{}}
+	v := &Service{store: s, recorder: recorder, console: console, rooms: map[int64]*room{}, writers: newWriters(), tests: map[seatKey]testClient{}}
 	v.meters = newMeters(func() float64 { return float64(len(v.open())) }, func() float64 { n, _ := v.recorder.Waiting(); return float64(n) })
 	return v, nil
 }
@@ -130,6 +135,7 @@ func (v *Service) Serve(ctx context.Context, l net.Listener) error {
 	case <-told:
 	case <-stop.Done():
 	}
+	v.writers.stop()
 	errs = append(errs, server.Shutdown(stop), v.recorder.Close(stop))
 	return errors.Join(errs...)
 }
@@ -193,6 +199,7 @@ func (v *Service) openRoom(ctx context.Context, version store.Version, in client
 		return nil, err
 	}
 	r := newRoom(row, s, in.Paused, v.recorder, v.meters)
+	r.writers = v.writers
 	v.rooms[r.id] = r
 	r.ended = func(reason string) {
 		if err := v.closeRoom(context.Background(), r, reason); err != nil {

@@ -185,36 +185,79 @@ func TestTestClientsPlayThroughTheAPI(t *testing.T) {
 	assert.Contains(t, body, "kamerad_sessions 1")
 }
 
-// A client that takes nothing is cut once its queue is full; the others get every tick.
+// A client that takes nothing falls behind, is sent a snapshot if it goes on, and is cut in the end; the others get every tick.
 func TestASlowClientHoldsUpNobody(t *testing.T) {
 	v, api := start(t, page)
 	x := opened(t, v, api, true)
-	var slow, quick *conn
+	clock := time.Now()
+	var slow, dead, quick *conn
 	require.NoError(t, x.do(t.Context(), func() {
-		slow, _ = x.join(joining{name: "Slow"})
-		quick, _ = x.join(joining{name: "Quick"})
-		x.session.Ready(quick.client)
-	}))
-	got := 0
-	for i := range 4000 { // a change each half a second, by the limit
-		require.NoError(t, x.do(t.Context(), func() {
-			call := x.session.Read(wire.Ask{Seq: uint64(i + 1), Request: "Diver.paint", Args: []json.RawMessage{[]byte([]string{`"rust"`, `"kelp"`}[i%2])}})
-			x.session.Ask(quick.client, call)
-			x.tick()
-		}))
-		for len(quick.out) > 0 {
-			<-quick.out
-			got++
+		x.now = func() time.Time { return clock }
+		for i, c := range []**conn{&slow, &dead, &quick} {
+			*c, _ = x.join(joining{name: fmt.Sprint("Diver ", i), pipe: true})
+			x.session.Ready((*c).client)
 		}
+	}))
+	// takes reads all that waits for a client, and tells what frames there are.
+	reader := x.session.Reader(0)
+	takes := func(c *conn) (frames []*wire.Frame) {
+		raw, marks := c.box.take()
+		from := 0
+		for _, m := range marks {
+			if m.tick > 0 {
+				f, err := reader.Read(raw[from:m.end])
+				require.NoError(t, err)
+				frames = append(frames, f)
+			}
+			from = m.end
+		}
+		if raw != nil {
+			c.box.done(raw, marks, clock)
+		}
+		return frames
 	}
-	assert.GreaterOrEqual(t, got, 4000)
-	select {
-	case <-slow.cut:
-		assert.Contains(t, slow.reason, "too slow")
-	default:
-		t.Fatal("the slow client is still there")
+	most, i := 0, 0
+	tick := func() {
+		require.NoError(t, x.do(t.Context(), func() {
+			i++
+			call := x.session.Read(wire.Ask{Seq: uint64(i), Request: "Diver.paint", Args: []json.RawMessage{[]byte([]string{`"rust"`, `"kelp"`}[i%2])}})
+			x.session.Ask(quick.client, call)
+			clock = clock.Add(50 * time.Millisecond)
+			x.tick()
+			got := 0
+			quick.box.mu.Lock()
+			got = len(quick.box.bytes)
+			quick.box.bytes, quick.box.marks, quick.box.oldest = nil, nil, time.Time{}
+			quick.box.mu.Unlock()
+			assert.Positive(t, got, "tick %d: there is something for the quick one", i)
+			dead.box.mu.Lock()
+			most = max(most, len(dead.box.bytes))
+			dead.box.mu.Unlock()
+		}))
 	}
-	assert.LessOrEqual(t, len(slow.out), queueSize, "what waits for it is bounded")
+	for range 60 {
+		tick()
+	}
+	assert.True(t, slow.behind)
+	first := takes(slow)
+	assert.Empty(t, first, "what was not taken was dropped: a snapshot takes its place")
+	tick()
+	frames := takes(slow)
+	require.Len(t, frames, 1)
+	assert.True(t, frames[0].Snapshot)
+	assert.NotEmpty(t, frames[0].Events, "the events that it missed are in it: a welcome")
+	assert.Less(t, most, 20_000, "what waits is bounded")
+	for range 130 {
+		tick()
+		require.NotContains(t, dead.reason, "nothing")
+		takes(slow)
+	}
+	for range 20 {
+		tick()
+		takes(slow)
+	}
+	assert.Equal(t, "it took nothing for 10s", dead.reason)
+	assert.Equal(t, 2, len(x.conns), "the slow one is there")
 }
 
 // What watchers are shown of a client is what it has confirmed, not what it was sent.

@@ -215,7 +215,7 @@ func TestBrokenAndForgedMessagesHarmNobody(t *testing.T) {
 		"Odd":    {websocket.MessageText, `{"type":"steal"}`, 4400, "unknown type"},
 		"NoSeq":  {websocket.MessageText, `{"type":"ask","request":"Diver.search","args":[]}`, 4400, "no sequence number"},
 		"Binary": {websocket.MessageBinary, "\x00\x01", 4400, "binary"},
-		"Long":   {websocket.MessageText, `{"type":"ask","seq":1,"request":"` + strings.Repeat("x", 20_000) + `"}`, 1009, ""},
+		"Long":   {websocket.MessageText, `{"type":"ask","seq":1,"request":"` + strings.Repeat("x", 20_000) + `"}`, 4400, "longer than"},
 	} {
 		conn := dial(name)
 		require.NoError(t, conn.Write(t.Context(), c.kind, []byte(c.send)), name)

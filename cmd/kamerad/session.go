@@ -5,12 +5,15 @@ import (
 	"encoding/json"
 	"fmt"
 	"os"
+	"slices"
+	"strconv"
 	"strings"
 
 	"github.com/urfave/cli/v3"
 
 	"kamerad/client"
 	"kamerad/core/contract"
+	"kamerad/core/wire"
 )
 
 func sessionCommand() *cli.Command {
@@ -30,6 +33,13 @@ func sessionCommand() *cli.Command {
 				&cli.StringFlag{Name: "reason", Usage: "what its clients are told", Value: "closed by hand"}), Action: closeSession},
 			{Name: "pause", Usage: "stop a session's clock", ArgsUsage: "SESSION", Flags: append(flags,
 				&cli.BoolFlag{Name: "off", Usage: "let it run again"}), Action: pauseSession},
+			{Name: "link", Usage: "show or change what the link of a test client is like", ArgsUsage: "SESSION CLIENT", Flags: append(flags,
+				&cli.DurationFlag{Name: "delay", Usage: "of each message, a `TIME` such as 120ms"},
+				&cli.DurationFlag{Name: "jitter", Usage: "up to so much more: a `TIME`"},
+				&cli.StringFlag{Name: "loss", Usage: "how much is lost and sent again: `PERCENT` such as 5%"},
+				&cli.IntFlag{Name: "bandwidth", Usage: "`BYTES` a second; 0 for any"},
+				&cli.BoolFlag{Name: "cut", Usage: "nothing passes until another `kamerad session link` without it"},
+				&cli.BoolFlag{Name: "good", Usage: "a perfect link again"}), Action: linkOf},
 			{Name: "step", Usage: "run ticks of a paused session", ArgsUsage: "SESSION [TICKS]", Flags: flags, Action: stepSession},
 		},
 	}
@@ -84,11 +94,7 @@ func listSessions(ctx context.Context, c *cli.Command) error {
 	}
 	t := sheet("Session", "Contract", "State", "Tick", "Clients", "Opened")
 	for _, s := range list {
-		var names []string
-		for _, x := range s.Clients {
-			names = append(names, x.Name)
-		}
-		t.AppendRow([]any{s.ID, fmt.Sprintf("%s %d", s.Contract, s.Version), state(s), s.Tick, join(names), when(s.OpenedAt)})
+		t.AppendRow([]any{s.ID, fmt.Sprintf("%s %d", s.Contract, s.Version), state(s), s.Tick, join(names(s.Clients)), when(s.OpenedAt)})
 	}
 	show(c.Root().Writer, t)
 	return nil
@@ -205,4 +211,76 @@ func tellState(c *cli.Command, s client.Session, err error) error {
 	}
 	fmt.Printf("session %d is %s, at tick %d\n", s.ID, state(s), s.Tick)
 	return nil
+}
+
+// linkOf shows what a test client's link is like, once it was changed if anything was said of it.
+func linkOf(ctx context.Context, c *cli.Command) error {
+	api, id, rest, err := oneSession(c, "SESSION CLIENT", 2)
+	if err != nil {
+		return err
+	}
+	if len(rest) == 0 {
+		return fmt.Errorf("link: which test client? Write kamerad session link %d CLIENT, with its name or number", id)
+	}
+	s, err := api.Session(ctx, id)
+	if err != nil {
+		return err
+	}
+	at := slices.IndexFunc(s.Clients, func(x wire.Client) bool { return x.Name == rest[0] || fmt.Sprint(x.Number) == rest[0] })
+	if at < 0 {
+		return fmt.Errorf("link: session %d has no client %s, only %s", id, rest[0], join(names(s.Clients)))
+	}
+	who := s.Clients[at]
+	var l client.Link
+	said := c.Bool("good") || c.Bool("cut")
+	for _, name := range []string{"delay", "jitter", "loss", "bandwidth"} {
+		said = said || c.IsSet(name)
+	}
+	if !said {
+		l, err = api.LinkOf(ctx, id, who.Number)
+	} else {
+		if !c.Bool("good") {
+			l.DelayMs, l.JitterMs = float64(c.Duration("delay"))/1e6, float64(c.Duration("jitter"))/1e6
+			l.Bandwidth, l.Cut = c.Int("bandwidth"), c.Bool("cut")
+			if l.Loss, err = percent(c.String("loss")); err != nil {
+				return err
+			}
+		}
+		l, err = api.SetLink(ctx, id, who.Number, l)
+	}
+	if err != nil {
+		return err
+	}
+	if c.Bool("json") {
+		return printJSON(c.Root().Writer, l)
+	}
+	bandwidth := "any bandwidth"
+	if l.Bandwidth > 0 {
+		bandwidth = fmt.Sprintf("%d bytes a second", l.Bandwidth)
+	}
+	fmt.Printf("%s: %g ms delay, %g ms jitter, %g%% loss, %s%s\n", who.Name, l.DelayMs, l.JitterMs, 100*l.Loss, bandwidth, map[bool]string{true: warn.Sprint(", cut"), false: ""}[l.Cut])
+	return nil
+}
+
+// percent reads how much is lost: 5% or 0.05.
+func percent(s string) (float64, error) {
+	if s == "" {
+		return 0, nil
+	}
+	number, part := strings.CutSuffix(s, "%")
+	n, err := strconv.ParseFloat(number, 64)
+	if err != nil {
+		return 0, fmt.Errorf("link: --loss %s is no number; write 5%% or 0.05", s)
+	}
+	if part {
+		n /= 100
+	}
+	return n, nil
+}
+
+func names(list []wire.Client) (out []string) {
+	for _, x := range list {
+		out = append(out, x.Name)
+	}
+	return out
 }

@@ -179,6 +179,19 @@ func (l *Link) Receive(now time.Duration) (out [][]byte) {
 	return out
 }
 
+// ReceiveOne gives the first message that has arrived by now; ok is false when there is none.
+func (l *Link) ReceiveOne(now time.Duration) (message []byte, ok bool) {
+	if len(l.way) == 0 || l.way[0].at > now {
+		return nil, false
+	}
+	message = l.way[0].bytes
+	l.way = slices.Delete(l.way, 0, 1)
+	return message, true
+}
+
+// Free tells when what was sent has left the sender: until then, more would wait there.
+func (l *Link) Free() time.Duration { return l.free }
+
 // Next tells when the next message arrives; ok is false when none is on its way.
 func (l *Link) Next() (at time.Duration, ok bool) {
 	if len(l.way) == 0 {

@@ -126,6 +126,7 @@ type Hello struct {
 	Client      Client            `json:"client"`
 	Token       string            `json:"token"`    // takes the seat again when the connection was lost; good once
 	GraceMs     int64             `json:"grace_ms"` // how long the seat waits then
+	Received    uint64            `json:"received"` // the highest number that the seat gave to anything it sent; the next ones are above it
 	Fingerprint string            `json:"fingerprint"`
 	Outline     *contract.Outline `json:"outline,omitempty"` // nil for a client that named its fingerprint
 }

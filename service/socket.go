@@ -1,0 +1,238 @@
+package service
+
+import (
+	"bytes"
+	"errors"
+	"fmt"
+	"io"
+	"log/slog"
+	"net/http"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/gorilla/websocket"
+	"golang.org/x/time/rate"
+
+	"kamerad/client"
+	"kamerad/core/wire"
+)
+
+const (
+	messagesPerSecond = 400 // of one client; more wait in its own socket
+	writeTimeout      = 15 * time.Second
+	goodbye           = 2 * time.Second // for what a client that is out is still told
+	// statusBroken closes the connection of a client whose message could not be read.
+	statusBroken = 4400
+	// statusOut closes the connection of a client that has lost its seat.
+	statusOut = 4410
+)
+
+// Frames are written by the service itself: what a tick has for a client goes out in one write of bytes that need no other copy. The
+// library does the handshake and reads.
+var upgrader = websocket.Upgrader{
+	Subprotocols: []string{wire.Binary, wire.Protocol}, ReadBufferSize: 1024, WriteBufferSize: 256, HandshakeTimeout: 5 * time.Second,
+}
+
+// join seats a client over a WebSocket.
+func (v *Service) join(w http.ResponseWriter, r *http.Request) {
+	x, err := v.running(r)
+	var c *conn
+	if err == nil {
+		var refused error
+		q := r.URL.Query()
+		seen, _ := strconv.ParseInt(q.Get("seen"), 10, 64) // nothing, when it is not said
+		j := joining{name: q.Get("name"), role: q.Get("role"), token: q.Get("token"), fingerprint: q.Get("outline"), seen: seen, json: !speaks(r, wire.Binary)}
+		err = x.do(r.Context(), func() { c, refused = x.join(j) })
+		var other *otherOutline
+		if errors.As(refused, &other) {
+			err = refused
+		} else if refused != nil {
+			err = &bad{refused.Error()}
+		}
+	}
+	if err != nil {
+		answer(func(*http.Request) (any, error) { return nil, err })(w, r)
+		return
+	}
+	v.sockets.Add(1)
+	defer v.sockets.Done()
+	socket, err := upgrader.Upgrade(w, r, nil)
+	if err != nil {
+		x.post(func() { x.leave(c, "the connection was never made") })
+		return
+	}
+	defer socket.Close()
+	out := newWired(&c.box, socket.NetConn(), func(error) {
+		go x.post(func() { x.lose(c, "nothing could be written to the client") }) // a writer waits for nobody
+	}, v.decided)
+	if p := socket.Subprotocol(); p != wire.Protocol && p != wire.Binary {
+		x.post(func() { x.leave(c, "it speaks neither "+wire.Binary+" nor "+wire.Protocol) })
+		out.end(nil, websocket.CloseProtocolError, "ask for the sub-protocol "+wire.Binary+" or "+wire.Protocol)
+		return
+	}
+	x.post(func() { c.wired = out })
+	out.flush()
+	socket.SetPingHandler(func(data string) error {
+		c.box.put(func(dst, m []byte) []byte { return appendWebSocket(dst, opPong, m) }, []byte(data), 0, time.Now(), time.Time{})
+		out.flush()
+		return nil
+	})
+	socket.SetCloseHandler(func(int, string) error { return nil }) // the goodbye below answers
+	socket.SetReadLimit(4 * wire.MaxMessage)                       // what is too long is told below
+	go v.listen(x, c, socket)
+	<-c.cut
+	status := statusOut
+	if c.broken {
+		status = statusBroken
+	}
+	out.end(encode(wire.Bye{Type: "bye", Reason: c.reason}), status, c.reason)
+}
+
+// decided notes how long a request waited until its decision was written.
+func (v *Service) decided(took time.Duration) { v.meters.decision.Observe(took.Seconds()) }
+
+// listen reads what a client sends. It never closes the connection: it has the client dropped.
+func (v *Service) listen(x *room, c *conn, socket *websocket.Conn) {
+	limit := rate.NewLimiter(messagesPerSecond, 2*messagesPerSecond)
+	var buffer bytes.Buffer
+	for {
+		kind, message, err := socket.NextReader()
+		if err == nil {
+			buffer.Reset()
+			_, err = buffer.ReadFrom(io.LimitReader(message, wire.MaxMessage+1))
+		}
+		if err != nil {
+			switch {
+			case websocket.IsCloseError(err, websocket.CloseNormalClosure, websocket.CloseGoingAway):
+				x.post(func() { x.leave(c, "the client closed the connection") })
+			default:
+				x.post(func() { x.lose(c, "the connection was lost") })
+			}
+			return
+		}
+		raw := buffer.Bytes()
+		switch {
+		case len(raw) > wire.MaxMessage:
+			err = fmt.Errorf("a message was longer than %d bytes", wire.MaxMessage)
+		case kind != websocket.TextMessage && c.json != nil:
+			err = fmt.Errorf("the message is binary; %s is text", wire.Protocol)
+		default:
+			err = x.take(c, raw)
+		}
+		if err != nil {
+			slog.Info("a client was cut for a broken message", "session", x.id, "client", c.client, "error", err)
+			x.post(func() {
+				c.broken = true
+				x.leave(c, err.Error())
+			})
+			return
+		}
+		if wait := limit.Reserve().Delay(); wait > 0 {
+			select {
+			case <-time.After(wait):
+			case <-c.cut:
+				return
+			}
+		}
+	}
+}
+
+// end writes what still waits, a last message and a close frame, for as long as a client that is out is given.
+func (w *wired) end(bye []byte, status int, reason string) {
+	deadline := time.Now().Add(goodbye)
+	_ = w.conn.SetWriteDeadline(deadline) // also for who writes now
+	_ = w.conn.SetReadDeadline(deadline)
+	if bye != nil {
+		w.box.put(appendMessage, bye, 0, time.Now(), time.Time{})
+	}
+	w.box.put(func(dst, m []byte) []byte { return appendWebSocket(dst, opClose, m) }, websocket.FormatCloseMessage(status, short(reason)), 0, time.Now(), time.Time{})
+	for !w.box.empty() && !w.ended.Load() && time.Now().Before(deadline) {
+		w.flush()
+		if !w.box.empty() {
+			time.Sleep(2 * time.Millisecond)
+		}
+	}
+}
+
+// speaks tells whether a handshake asks for a sub-protocol.
+func speaks(r *http.Request, protocol string) bool {
+	for _, list := range r.Header.Values("Sec-WebSocket-Protocol") {
+		for p := range strings.SplitSeq(list, ",") {
+			if strings.TrimSpace(p) == protocol {
+				return true
+			}
+		}
+	}
+	return false
+}
+
+// short cuts a reason to what a close frame may hold.
+func short(reason string) string {
+	if len(reason) > 120 {
+		return reason[:117] + "..."
+	}
+	return reason
+}
+
+// watch lets somebody look at a session from outside.
+func (v *Service) watch(w http.ResponseWriter, r *http.Request) {
+	x, err := v.running(r)
+	var me *watcher
+	if err == nil {
+		room := false
+		err = x.do(r.Context(), func() { me, room = x.watchers.add(x) })
+		if err == nil && !room {
+			err = &bad{fmt.Sprintf("%d watch this session already", maxWatchers)}
+		}
+	}
+	if err != nil {
+		answer(func(*http.Request) (any, error) { return nil, err })(w, r)
+		return
+	}
+	v.sockets.Add(1)
+	defer v.sockets.Done()
+	defer x.post(func() { x.watchers.remove(me, "") })
+	up := upgrader
+	up.Subprotocols = []string{client.WatchProtocol}
+	socket, err := up.Upgrade(w, r, nil)
+	if err != nil {
+		return
+	}
+	defer socket.Close()
+	gone := make(chan struct{})
+	go func() { // a watcher says nothing; reading tells when it is gone
+		defer close(gone)
+		socket.SetReadLimit(wire.MaxMessage)
+		for {
+			if _, _, err := socket.NextReader(); err != nil {
+				return
+			}
+		}
+	}()
+	write := func(message []byte) error {
+		_ = socket.SetWriteDeadline(time.Now().Add(writeTimeout))
+		return socket.WriteMessage(websocket.TextMessage, message)
+	}
+	for {
+		select {
+		case message := <-me.out:
+			if write(message) != nil {
+				return
+			}
+		case <-me.end:
+			for len(me.out) > 0 {
+				_ = write(<-me.out)
+			}
+			_ = write(encode(client.Watch{Type: "close", Reason: me.why, Clients: []client.WatchClient{}, Decisions: []client.Decision{}, Told: []client.Told{}}))
+			_ = socket.WriteControl(websocket.CloseMessage, websocket.FormatCloseMessage(websocket.CloseNormalClosure, short(me.why)), time.Now().Add(goodbye))
+			select { // the other side answers
+			case <-gone:
+			case <-time.After(goodbye):
+			}
+			return
+		case <-gone:
+			return
+		}
+	}
+}
