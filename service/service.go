@@ -41,6 +41,10 @@ type Service struct {
 	stopping bool
 	sockets  sync.WaitGroup
 	writers  *writers
+
+	// Decided, when it is set before a client joins, is called with the time from reading a request to having written its decision, of
+	// the one that waited longest for a write.
+	Decided func(took time.Duration)
 }
 
 type meters struct {
@@ -160,7 +164,7 @@ func (v *Service) room(id int64) *room {
 
 // openRoom opens a session of a stored version; its key is hexadecimal, or empty for a random one.
 func (v *Service) openRoom(ctx context.Context, version store.Version, in client.OpenSession) (*room, error) {
-	options := session.Options{Trace: true, Settings: in.Settings}
+	options := session.Options{Settings: in.Settings}
 	if in.Key == "" {
 		if _, err := rand.Read(options.Key[:]); err != nil {
 			return nil, fmt.Errorf("make a key: %w", err)

@@ -90,7 +90,12 @@ func (v *Service) join(w http.ResponseWriter, r *http.Request) {
 }
 
 // decided notes how long a request waited until its decision was written.
-func (v *Service) decided(took time.Duration) { v.meters.decision.Observe(took.Seconds()) }
+func (v *Service) decided(took time.Duration) {
+	v.meters.decision.Observe(took.Seconds())
+	if v.Decided != nil {
+		v.Decided(took)
+	}
+}
 
 // listen reads what a client sends. It never closes the connection: it has the client dropped.
 func (v *Service) listen(x *room, c *conn, socket *websocket.Conn) {

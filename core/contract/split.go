@@ -69,3 +69,63 @@ func (a *Named) Split() *Split {
 	}
 	return out
 }
+
+// Reads is what a side of an audience reads: as long as nothing of it changes, the side is the same.
+type Reads struct {
+	Own    map[*Kind]uint64 // properties of the viewer's own entities, or of the entity that the audience is of
+	Shared map[*Kind]uint64 // properties of shared entities
+	All    bool             // it may read anything
+}
+
+// Reads tells what the sides of an audience read: that of the viewer first, then that of the entity.
+func (s *Split) Reads() (out [2]Reads) {
+	for side := range out {
+		r := &out[side]
+		r.Own, r.Shared = map[*Kind]uint64{}, map[*Kind]uint64{}
+		bodies := [][]*Body{s.Viewer, s.Entity}[side]
+		for _, k := range s.Keys {
+			bodies = append(bodies[:len(bodies):len(bodies)], k[side])
+		}
+		if s.Radius != nil {
+			bodies = append(bodies[:len(bodies):len(bodies)], s.At[side])
+		}
+		for _, b := range bodies {
+			r.add(b.Value)
+		}
+	}
+	return out
+}
+
+func (r *Reads) add(x *Expr) {
+	switch x.Op {
+	case OpConst, OpViewer, OpSetting, OpTable:
+	case OpLocal:
+		r.All = r.All || x.Type.Holder()
+	case OpGet:
+		on, from := r.Own, x.Args[0]
+		switch {
+		case from.Op == OpShared:
+			on = r.Shared
+		case from.Op == OpLocal, from.Op == OpEntityOf && from.Args[0].Op == OpViewer:
+		default:
+			r.All = true
+			return
+		}
+		for _, k := range from.Type.Kinds {
+			p := x.Prop
+			if x.Props != nil {
+				p = x.Props[k.Index]
+			}
+			if p != nil {
+				on[k] |= 1 << p.Index
+			}
+		}
+	case OpName, OpRole, OpNumber, OpReal, OpSteps, OpFromInt, OpNot, OpNeg, OpAdd, OpSub, OpMul, OpDiv, OpMod, OpAnd, OpOr, OpEq, OpNe, OpLt, OpLe,
+		OpGt, OpGe, OpReveal, OpVec, OpMath, OpClip, OpField:
+		for _, a := range x.Args {
+			r.add(a)
+		}
+	default:
+		r.All = true
+	}
+}

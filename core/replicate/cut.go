@@ -46,7 +46,13 @@ func (v *View) Cut() {
 			s.change = s.sum - before
 		}
 	}
+	for _, s := range v.given {
+		s.disturb()
+	}
 	v.place(fresh)
+	for _, s := range fresh {
+		s.disturb()
+	}
 	v.memberships()
 	v.holds(fresh)
 	v.emit()
@@ -86,21 +92,33 @@ func (v *View) place(fresh []*sent) {
 		if a.Term != contract.ByAudience {
 			continue
 		}
+		all := v.unsorted || a.all[1]
 		if a.near {
-			a.radius, _ = v.rules.Radius(a.Aud)
-			a.size = max(a.radius/cells, least)
-		}
-		for lane, l := range a.Lanes {
-			for _, e := range v.world.Kind(l.Kind.Index) {
-				v.sort(a, lane, v.sent[e.ID])
+			if radius, _ := v.rules.Radius(a.Aud); radius != a.radius || a.size == 0 {
+				a.radius, a.size, all = radius, max(radius/cells, least), true
+				a.version, v.version = a.version+1, v.version+1
 			}
 		}
-		for _, s := range fresh { // what came and went is in no list of the world any more
-			if lane := slices.IndexFunc(a.Lanes, func(l *contract.Lane) bool { return l.Kind == s.entity.Kind }); lane >= 0 && s.entity.Gone {
+		for lane, l := range a.Lanes {
+			if all {
+				for _, e := range v.world.Kind(l.Kind.Index) {
+					v.sort(a, lane, v.sent[e.ID])
+				}
+				continue
+			}
+			for _, s := range v.restless {
+				if s.entity.Kind == l.Kind && !s.entity.Gone {
+					v.sort(a, lane, s)
+				}
+			}
+		}
+		for _, s := range fresh { // also what came and went, which is in no list of the world any more
+			if lane := slices.IndexFunc(a.Lanes, func(l *contract.Lane) bool { return l.Kind == s.entity.Kind }); lane >= 0 && (!all || s.entity.Gone) {
 				v.sort(a, lane, s)
 			}
 		}
 	}
+	v.unsorted = false
 	for _, s := range v.gone {
 		for len(s.at) > 0 {
 			v.exit(s, len(s.at)-1)
@@ -155,8 +173,17 @@ func (v *View) sort(a *audience, lane int, s *sent) {
 }
 
 func (v *View) enter(s *sent, c *circle, lane int) {
+	if len(c.entities) == 0 {
+		c.turned(v)
+	}
 	c.enters = append(c.enters, entering{s, lane})
 	c.entities = append(c.entities, s)
+}
+
+// turned notes that a circle is no longer empty, or is.
+func (c *circle) turned(v *View) {
+	v.version++
+	c.audience.version++
 }
 
 // admit lets in who came.
@@ -181,6 +208,9 @@ func (v *View) exit(s *sent, i int) {
 	if at := slices.Index(x.circle.entities, s); at >= 0 {
 		x.circle.entities = slices.Delete(x.circle.entities, at, at+1)
 	}
+	if len(x.circle.entities) == 0 {
+		x.circle.turned(v)
+	}
 	s.exited = append(s.exited, x)
 	v.stirred = append(v.stirred, s)
 	s.at = slices.Delete(s.at, i, i+1)
@@ -204,39 +234,36 @@ func (c *circle) part(s *sent, lane int, now bool) (sum uint64) {
 
 // memberships brings clients into the circles of what they may have.
 func (v *View) memberships() {
+	for _, s := range v.restless {
+		for _, x := range s.at {
+			x.circle.stirred = v.world.Tick
+		}
+	}
+	always := slices.ContainsFunc(v.audiences, func(a *audience) bool { return a.all[0] })
 	var wanted []*circle
 	for _, u := range v.viewers {
+		u.stale = u.stale || u.moved || v.stale || always || u.version != v.version
+		if !u.stale {
+			continue
+		}
+		u.version = v.version
+		same := !u.moved
+		for i, a := range v.audiences {
+			if a.Term == contract.ByAudience && a.Maybe&(1<<u.role) != 0 && !v.look(u, a, &u.sights[i]) {
+				same = false
+			}
+		}
+		if same {
+			continue
+		}
 		wanted, u.edges = wanted[:0], u.edges[:0]
 		role := uint64(1) << u.role
-		for _, a := range v.audiences {
+		for i, a := range v.audiences {
 			if a.Yes&role != 0 {
 				wanted = append(wanted, a.yes)
-				continue
+			} else if a.Term == contract.ByAudience && a.Maybe&role != 0 {
+				wanted, u.edges = append(wanted, u.sights[i].want...), append(u.edges, u.sights[i].edges...)
 			}
-			var side rules.Side
-			if a.Term != contract.ByAudience || a.Maybe&role == 0 || len(a.circles) == 0 || !v.rules.Viewer(a.Aud, u.client.Number, &side) {
-				continue
-			}
-			if !a.near {
-				if c := a.circles[circleKey{keys: side.Keys}]; c != nil && len(c.entities) > 0 {
-					wanted = append(wanted, c)
-				}
-				continue
-			}
-			from := len(wanted)
-			a.cells(side, func(c *circle) {
-				most := a.radius * (1 - 1e-9)
-				if !u.in(c) {
-					most -= slack * a.size
-				}
-				if near, far := a.reach(c.key.cell, side.At); far < most {
-					wanted = append(wanted, c)
-				} else if near <= a.radius*(1+1e-9) {
-					u.edges = append(u.edges, c)
-				}
-			})
-			// In an order that tells nothing but what the client may have.
-			slices.SortFunc(wanted[from:], func(a, b *circle) int { return cmp.Compare(a.group.First(), b.group.First()) })
 		}
 		for i := len(u.circles) - 1; i >= 0; i-- {
 			if m := u.circles[i]; !slices.Contains(wanted, m.circle) {
@@ -255,6 +282,7 @@ func (v *View) memberships() {
 			}
 		}
 	}
+	v.stale = false
 	for _, a := range v.audiences {
 		for key, c := range a.circles {
 			if len(c.entities) == 0 && c.members == 0 {
@@ -262,6 +290,57 @@ func (v *View) memberships() {
 			}
 		}
 	}
+}
+
+// look brings up to date which circles of an audience a viewer is to be in, and tells whether these are the same as before.
+func (v *View) look(u *viewer, a *audience, s *sight) (same bool) {
+	var side rules.Side
+	in := len(a.circles) > 0 && v.rules.Viewer(a.Aud, u.client.Number, &side)
+	if s.known && s.version == a.version && s.in == in {
+		if !in || s.side.Keys == side.Keys && (!a.near || s.side.At == side.At || within(s.side.At, side.At, s.margin)) {
+			return true
+		}
+	}
+	s.known, s.in, s.version, s.side, s.want, s.edges = true, in, a.version, side, s.want[:0], s.edges[:0]
+	switch {
+	case !in:
+	case !a.near:
+		if c := a.circles[circleKey{keys: side.Keys}]; c != nil && len(c.entities) > 0 {
+			s.want = append(s.want, c)
+		}
+	default:
+		s.margin = a.size / 2 // beyond, there may be circles that are not looked at here
+		a.cells(side, func(c *circle) {
+			stays, comes := a.radius*(1-1e-9), a.radius*(1-1e-9)-slack*a.size
+			least := comes
+			if u.in(c) {
+				least = stays
+			}
+			near, far := a.reach(c.key.cell, side.At)
+			switch edge := a.radius * (1 + 1e-9); {
+			case far < least:
+				s.want = append(s.want, c)
+				s.margin = min(s.margin, stays-far)
+			case near <= edge:
+				s.edges = append(s.edges, c)
+				s.margin = min(s.margin, far-comes, edge-near)
+			default:
+				s.margin = min(s.margin, near-edge)
+			}
+		})
+		// In an order that tells nothing but what the client may have.
+		slices.SortFunc(s.want, func(a, b *circle) int { return cmp.Compare(a.group.First(), b.group.First()) })
+	}
+	return false
+}
+
+// within tells whether two places are less than so far from each other.
+func within(a, b [3]float64, far float64) bool {
+	sum := 0.0
+	for i := range a {
+		sum += (a[i] - b[i]) * (a[i] - b[i])
+	}
+	return far > 0 && sum < far*far
 }
 
 func (u *viewer) in(c *circle) bool {
@@ -308,7 +387,7 @@ func (v *View) emit() {
 		}
 	}
 	for _, u := range v.viewers {
-		for _, h := range u.held {
+		for _, h := range u.holds {
 			v.alone(u, h)
 		}
 	}
@@ -371,7 +450,7 @@ func (v *View) pack() {
 			u.blocks = wire.AppendChange(u.blocks, 0, block)
 			u.count++
 		}
-		for _, h := range u.held {
+		for _, h := range u.holds {
 			h.came = false
 		}
 	}
@@ -390,6 +469,13 @@ func (v *View) pack() {
 	}
 	v.dirty, v.given, v.fresh = v.dirty[:0], v.given[:0], v.fresh[:0]
 	v.past, v.gone = v.gone, v.past
+	for _, s := range v.restless {
+		s.lists &^= inRestless
+	}
+	v.restless = v.restless[:0]
+	for _, u := range v.viewers {
+		u.stale = false
+	}
 }
 
 func (c *circle) pack(tick int64) {

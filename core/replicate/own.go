@@ -82,12 +82,19 @@ func (v *View) holdOf(s *sent, client int) {
 
 // nearby looks at what is at the edge of a client's view, and at what it had there before.
 func (v *View) nearby(u *viewer, p *plan) {
-	for id, h := range u.held {
-		if h.plan == p && !h.entity.Gone {
-			v.hold(u, v.sent[id])
+	all := u.stale || v.always
+	if !all && len(v.restless) == 0 {
+		return
+	}
+	for i := len(u.holds) - 1; i >= 0; i-- { // what is released takes the last one's place
+		if h := u.holds[i]; h.plan == p && !h.entity.Gone && (all || h.lists&inRestless != 0) {
+			v.hold(u, h.sent)
 		}
 	}
 	for _, c := range u.edges {
+		if !all && c.stirred != v.world.Tick {
+			continue
+		}
 		for _, s := range c.entities {
 			if s.plan == p {
 				v.hold(u, s)
@@ -111,9 +118,7 @@ func (v *View) glimpse(u *viewer, s *sent) {
 	if !whole || u.held[s.entity.ID] != nil {
 		return
 	}
-	h := &hold{sent: s, whole: whole, came: true, next: mask}
-	u.held[s.entity.ID] = h
-	u.enters = append(u.enters, h)
+	u.add(&hold{sent: s, whole: whole, came: true, next: mask})
 }
 
 // wants tells what a client has to have of an entity by itself.
@@ -179,16 +184,26 @@ func (v *View) hold(u *viewer, s *sent) {
 	}
 	if h == nil {
 		h = &hold{sent: s, whole: whole, came: true}
-		u.held[s.entity.ID] = h
-		u.enters = append(u.enters, h)
+		u.add(h)
 	}
 	if h.next = mask; mask != h.mask && !h.came {
 		u.private.Mask(h.plan.place, h.slot, mask)
 	}
 }
 
+// add gives a client something by itself.
+func (u *viewer) add(h *hold) {
+	h.at = len(u.holds)
+	u.holds = append(u.holds, h)
+	u.held[h.entity.ID] = h
+	u.enters = append(u.enters, h)
+}
+
 func (v *View) release(u *viewer, h *hold) {
 	delete(u.held, h.entity.ID)
+	last := u.holds[len(u.holds)-1]
+	u.holds[h.at], last.at = last, h.at
+	u.holds = u.holds[:len(u.holds)-1]
 	u.private.Exit(h.plan.place, h.slot)
 	if h.whole {
 		u.dropped = append(u.dropped, h.entity.ID)
@@ -218,6 +233,9 @@ func (h *hold) part(mask uint64) (sum uint64) {
 
 // alone tells a client's own group what changed.
 func (v *View) alone(u *viewer, h *hold) {
+	if h.send == 0 && h.change == 0 && !h.came && h.next == h.mask && !h.plan.hides {
+		return // nothing of it changed
+	}
 	switch {
 	case !h.whole:
 	case h.came:

@@ -53,6 +53,14 @@ type View struct {
 	dirty     []*sent // with changes that are sent in this tick
 	waiting   []*sent // with properties that wait for their time
 	again     []again
+
+	// What the sides of audiences read, by kind. Only whose side may have changed is looked at again.
+	reads    [3][]uint64 // of the viewer's own, of the entity that the audience is of, and of shared ones
+	restless []*sent     // whose own side may be another one
+	stale    bool        // every viewer's side may be another one
+	unsorted bool        // and every entity's
+	always   bool        // the entity's side of some audience may be another one in each tick
+	version  int         // goes up when some circle is no longer empty, or is
 }
 
 type again struct {
@@ -73,6 +81,7 @@ type plan struct {
 	owned  bool    // an owner gets something of its own
 	nearby bool    // who is near gets something
 	shown  uint64  // properties that somebody may get
+	hides  bool    // some value has refs that not all may know of
 }
 
 type place struct{ audience, lane int }
@@ -89,6 +98,8 @@ type audience struct {
 	mask    []uint64
 	yes     *circle
 	circles map[circleKey]*circle
+	all     [2]bool // the viewer's and the entity's side may be another one in each tick
+	version int     // as of the View
 }
 
 // circleKey is what those in one circle share: equal keys and, of nearness, the cell that the entities are in.
@@ -104,6 +115,7 @@ type circle struct {
 	group    *wire.Group
 	members  int
 	entities []*sent
+	stirred  int64 // the tick in which an entity in it was restless
 	digest   uint64
 	block    []byte // of this tick
 	snapshot []byte // of this tick
@@ -128,11 +140,15 @@ type viewer struct {
 	role    uint
 	first   bool // it has been sent nothing: a snapshot comes
 	moved   bool // it has another role, or everything is sent anew
+	stale   bool // its side of some audience may be another one
+	version int  // of the View that its circles are as of
+	sights  []sight
 	circles []member
 	left    []*circle // in this tick
 	edges   []*circle // of which a client may see a part, in this tick
 	private *wire.Group
 	held    map[world.ID]*hold
+	holds   []*hold    // the same, in no order
 	dropped []world.ID // in this tick
 	enters  []*hold
 	digest  uint64 // of what is its own
@@ -140,6 +156,17 @@ type viewer struct {
 	free    []int
 	blocks  []byte // of this tick
 	count   int
+}
+
+// sight is what a viewer's side of an audience was, and the circles that it leads to.
+type sight struct {
+	known   bool
+	in      bool // the side could be computed
+	version int  // of the audience
+	side    rules.Side
+	margin  float64 // how far the viewer may go before anything comes of it
+	want    []*circle
+	edges   []*circle
 }
 
 type member struct {
@@ -152,6 +179,7 @@ type member struct {
 type hold struct {
 	*sent
 	slot   int
+	at     int // among the viewer's holds
 	whole  bool
 	mask   uint64 // by place in the outline
 	next   uint64
@@ -187,6 +215,7 @@ type sent struct {
 const (
 	inGiven = 1 << iota
 	inDirty
+	inRestless
 )
 
 // NewView makes the view of a session. The key hides how entities are numbered inside the server.
@@ -194,6 +223,9 @@ func NewView(key [32]byte, w *world.World, r Rules) *View {
 	c := w.Contract()
 	v := &View{key: key, world: w, rules: r, layout: wire.NewLayout(c.Outline()), sent: map[world.ID]*sent{}, byNumber: map[uint32]*world.Entity{}}
 	v.outline = v.layout.Outline
+	for i := range v.reads {
+		v.reads[i] = make([]uint64, len(c.Kinds))
+	}
 	grouping := c.Grouping()
 	for i, kind := range c.Kinds {
 		p := plan{KindGrouping: grouping.Kinds[i], place: -1}
@@ -214,6 +246,18 @@ func NewView(key [32]byte, w *world.World, r Rules) *View {
 	}
 	for i, g := range grouping.Groups {
 		a := &audience{Group: g, index: i, circles: map[circleKey]*circle{}}
+		if g.Aud != nil && g.Aud.Split() != nil {
+			for side, reads := range g.Aud.Split().Reads() {
+				a.all[side] = reads.All
+				v.always = v.always || reads.All
+				for k, mask := range reads.Own {
+					v.reads[side][k.Index] |= mask
+				}
+				for k, mask := range reads.Shared {
+					v.reads[2][k.Index] |= mask
+				}
+			}
+		}
 		if g.Aud != nil {
 			if _, a.near = r.Splits(g.Aud); a.near {
 				a.parts = g.Aud.Split().At[0].Value.Type.Width()
@@ -247,6 +291,7 @@ func NewView(key [32]byte, w *world.World, r Rules) *View {
 		}
 		private(p.Reach, false)
 		for j, x := range p.Properties {
+			p.hides = p.hides || x.Hides
 			if p.props[j] >= 0 && !x.With {
 				private(x.Reach, x.Asked)
 			}
@@ -281,8 +326,8 @@ func (u *viewer) begin(v *View) {
 	for _, m := range u.circles {
 		m.circle.members--
 	}
-	u.first, u.moved, u.circles, u.held, u.digest, u.handles, u.free = true, true, nil, map[world.ID]*hold{}, 0, 0, nil
-	u.private = wire.NewGroup(v.layout, nil)
+	u.first, u.moved, u.circles, u.held, u.holds, u.digest, u.handles, u.free = true, true, nil, map[world.ID]*hold{}, nil, 0, 0, nil
+	u.private, u.sights = wire.NewGroup(v.layout, nil), make([]sight, len(v.audiences))
 }
 
 // Resync sends a client all that it may have with the next Cut, as a snapshot.
@@ -322,6 +367,7 @@ func (v *View) Spawned(e *world.Entity) {
 	v.sent[e.ID] = s
 	v.byNumber[s.number] = e
 	v.fresh = append(v.fresh, s)
+	v.stale = v.stale || v.reads[0][e.Kind.Index] != 0 // somebody has one of these now
 }
 
 // Despawned tells that an entity is gone.
@@ -331,6 +377,7 @@ func (v *View) Despawned(e *world.Entity) {
 		return
 	}
 	delete(v.byNumber, s.number)
+	v.stale = v.stale || v.reads[0][e.Kind.Index] != 0
 	if s.live {
 		v.gone = append(v.gone, s)
 	}
@@ -354,8 +401,18 @@ func (v *View) Given(e *world.Entity) {
 // Written tells that properties of an entity may have changed, one bit each. A value that is what was last sent is not sent.
 func (v *View) Written(e *world.Entity, properties uint64) {
 	s := v.sent[e.ID]
+	k := e.Kind.Index
+	if v.reads[0][k]&properties != 0 {
+		v.unsettle(e)
+	}
+	if v.reads[2][k]&properties != 0 {
+		v.stale, v.unsorted = true, true
+	}
 	if s == nil || !s.live || e.Gone {
 		return
+	}
+	if v.reads[1][k]&properties != 0 {
+		s.disturb()
 	}
 	for rest := moved(e.Kind, properties) & s.plan.shown; rest != 0; rest &= rest - 1 {
 		p := e.Kind.Properties[lowest(rest)]
@@ -372,6 +429,25 @@ func (v *View) Written(e *world.Entity, properties uint64) {
 			continue
 		}
 		s.take(p)
+	}
+}
+
+// unsettle has the viewer looked at that an entity is the own one of.
+func (v *View) unsettle(e *world.Entity) {
+	if v.world.Of(e.Kind.Index, e.Owner) == e {
+		if u := v.viewer(e.Owner); u != nil {
+			u.stale = true
+		}
+		return
+	}
+	v.stale = true // it was given away
+}
+
+// disturb has an entity looked at.
+func (s *sent) disturb() {
+	if s.lists&inRestless == 0 {
+		s.lists |= inRestless
+		s.view.restless = append(s.view.restless, s)
 	}
 }
 

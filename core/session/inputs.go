@@ -128,7 +128,7 @@ func (s *Session) hold(e *world.Entity, p *contract.Property, down bool) {
 
 // leases ends the holds whose lease has run out or whose condition fails.
 func (s *Session) leases() {
-	if len(s.moves) == 0 {
+	if !s.holding {
 		return
 	}
 	s.each(func(e *world.Entity) {

@@ -260,7 +260,7 @@ func (d *distant) frames(frames []ClientFrame) {
 // all is quiet every copy is what the server holds.
 // KAMERAD_RUNS says how many contracts are tried, KAMERAD_SEED with which one to begin.
 func TestEveryCopyConvergesOverBadLinks(t *testing.T) {
-	runs, first := 30, uint64(1)
+	runs, first := 12, uint64(1)
 	if n, err := strconv.Atoi(os.Getenv("KAMERAD_RUNS")); err == nil {
 		runs = n
 	}

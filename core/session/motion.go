@@ -11,6 +11,28 @@ import (
 
 // motion moves what moves by itself, then what is attached to it, and runs `on tick`.
 func (s *Session) motion() {
+	if s.moving || s.paths {
+		s.sweep()
+	}
+	s.attached()
+	if s.ticking {
+		s.each(func(e *world.Entity) { s.handle(e, rules.OnTick, "on tick") })
+		s.attached() // to where what they are attached to is at the end of the tick: so copies compute it
+	}
+	if !s.paths {
+		return
+	}
+	s.each(func(e *world.Entity) {
+		for _, p := range e.Kind.Properties {
+			if p.Path >= 0 && p.Follows == nil {
+				copy(e.Nums[p.Path:], e.Nums[p.Slot:p.Slot+p.Type.Width()])
+			}
+		}
+	})
+}
+
+// sweep moves what moves by itself, and notes from where.
+func (s *Session) sweep() {
 	s.each(func(e *world.Entity) {
 		moved := false
 		for _, p := range e.Kind.Properties {
@@ -23,16 +45,6 @@ func (s *Session) motion() {
 			}
 		}
 		s.moved(e, moved)
-	})
-	s.attached()
-	s.each(func(e *world.Entity) { s.handle(e, rules.OnTick, "on tick") })
-	s.attached() // to where what they are attached to is at the end of the tick: so copies compute it
-	s.each(func(e *world.Entity) {
-		for _, p := range e.Kind.Properties {
-			if p.Path >= 0 && p.Follows == nil {
-				copy(e.Nums[p.Path:], e.Nums[p.Slot:p.Slot+p.Type.Width()])
-			}
-		}
 	})
 }
 

@@ -39,6 +39,7 @@ type Session struct {
 	machine   *rules.Machine
 	view      *replicate.View
 	truth     *replicate.Truth // what the server holds; nil unless traced
+	key       [32]byte
 	requests  map[string]*contract.Request
 	seats     map[int]*seat
 	order     []*seat // by number
@@ -46,6 +47,10 @@ type Session struct {
 	faults    []Fault
 	logs      []Log
 	ties      bool                          // something may be attached to something else
+	holding   bool                          // there are holds
+	moving    bool                          // something moves by itself
+	paths     bool                          // what something has swept is asked for
+	ticking   bool                          // there are `on tick`s
 	roled     bool                          // a cause gave a client another role
 	closed    string                        // why the session ended, once it has
 	moves     map[string]*contract.Property // holds and properties that clients write, by full name
@@ -199,8 +204,11 @@ func New(c *contract.Contract, o Options) (*Session, error) {
 	s.moves, s.moveKinds = map[string]*contract.Property{}, map[string]*contract.Kind{}
 	s.presses, s.budgets = map[key]uint64{}, map[key]*budget{}
 	for _, k := range c.Kinds {
+		s.ticking = s.ticking || k.OnTick != nil
 		for _, p := range k.Properties {
 			s.ties = s.ties || p.Follows != nil && p.Follows.Holder != nil
+			s.moving = s.moving || p.Follows != nil && p.Follows.Rate != nil
+			s.holding, s.paths = s.holding || p.Hold != nil, s.paths || p.Path >= 0
 			if p.Hold != nil || p.Set != nil {
 				s.moves[k.Name+"."+p.Name], s.moveKinds[k.Name+"."+p.Name] = p, k
 			}
@@ -214,7 +222,7 @@ func New(c *contract.Contract, o Options) (*Session, error) {
 			return p.Type.Has(contract.FormText) || p.Type.Has(contract.FormEntity) || p.Type.Has(contract.FormClient)
 		}))
 	}
-	if o.Trace {
+	if s.key = o.Key; o.Trace {
 		s.truth = replicate.NewTruth(o.Key, s.world)
 	}
 	for _, e := range slices.Clone(s.world.Entities()) {
@@ -222,6 +230,26 @@ func New(c *contract.Contract, o Options) (*Session, error) {
 		s.handle(e, rules.OnStart, "on start")
 	}
 	return s, nil
+}
+
+// Trace says whether steps tell what each request changed, and what the server holds. It takes time in each tick.
+func (s *Session) Trace(on bool) {
+	if on == (s.truth != nil) {
+		return
+	}
+	if s.truth = nil; !on {
+		return
+	}
+	s.truth = replicate.NewTruth(s.key, s.world)
+	for _, t := range s.order {
+		if t.joined {
+			s.truth.Joined(t.public)
+		}
+	}
+	for _, e := range s.world.Entities() {
+		s.truth.Spawned(e)
+	}
+	s.truth.Cut()
 }
 
 // settings gives the session its settings.

@@ -1,6 +1,9 @@
 package wire
 
-import "math/bits"
+import (
+	"encoding/binary"
+	"math/bits"
+)
 
 // bitWriter packs numbers into bytes, the lowest bit first. Its zero value is empty.
 type bitWriter struct {
@@ -11,17 +14,12 @@ type bitWriter struct {
 
 // put writes the lowest bits of a number, 64 at most.
 func (w *bitWriter) put(v uint64, width uint) {
-	if width > 32 {
-		w.put(v&(1<<32-1), 32)
-		v >>= 32
-		width -= 32
-	}
-	w.acc |= (v & (1<<width - 1)) << w.free
-	w.free += width
-	for w.free >= 8 {
-		w.buf = append(w.buf, byte(w.acc))
-		w.acc >>= 8
-		w.free -= 8
+	v &= 1<<width - 1 // of 64, all
+	w.acc |= v << w.free
+	if w.free += width; w.free >= 64 {
+		w.buf = binary.LittleEndian.AppendUint64(w.buf, w.acc)
+		w.free -= 64
+		w.acc = v >> (width - w.free) // nothing, when it all went
 	}
 }
 
@@ -72,8 +70,9 @@ const riceEscape = 20
 
 // bytes ends what was written on a whole byte and gives it.
 func (w *bitWriter) bytes() []byte {
-	if w.free > 0 {
-		w.put(0, 8-w.free)
+	for ; w.free > 0; w.free -= min(w.free, 8) {
+		w.buf = append(w.buf, byte(w.acc))
+		w.acc >>= 8
 	}
 	return w.buf
 }
@@ -172,9 +171,12 @@ type usual struct {
 func begin(span uint64) usual { return usual{max(2, min(span>>6, 1<<30)), 1} }
 
 func (u *usual) k() uint {
-	k := uint(0)
+	k := uint(max(bits.Len64(u.sum)-bits.Len64(u.count), 0))
 	for u.count<<k < u.sum {
 		k++
+	}
+	for k > 0 && u.count<<(k-1) >= u.sum {
+		k--
 	}
 	return k
 }

@@ -214,7 +214,7 @@ func (w *bitWriter) field(c *column, item Item, tick int64) {
 	}
 }
 
-// Pack ends the block of a tick and gives its bytes, nil when it says nothing. They are never changed.
+// Pack ends the block of a tick and gives its bytes, nil when it says nothing. They hold until the next Pack.
 func (g *Group) Pack(tick int64) []byte {
 	if len(g.enters)+len(g.exits)+len(g.owned)+len(g.masks)+len(g.again)+g.changes == 0 {
 		return nil
@@ -222,7 +222,9 @@ func (g *Group) Pack(tick int64) []byte {
 	w := &g.out
 	w.buf, w.acc, w.free = w.buf[:0], 0, 0
 	for _, list := range [][]place{g.owned, g.exits, g.masks} { // in no order of what happened
-		slices.SortFunc(list, func(a, b place) int { return cmp.Or(a.lane-b.lane, a.slot-b.slot) })
+		if len(list) > 1 {
+			slices.SortFunc(list, func(a, b place) int { return cmp.Or(a.lane-b.lane, a.slot-b.slot) })
+		}
 	}
 	if w.bit(g.fresh); g.fresh {
 		g.cols.begin()
@@ -263,7 +265,7 @@ func (g *Group) Pack(tick int64) []byte {
 		}
 	}
 	g.end()
-	return slices.Clone(w.bytes())
+	return w.bytes()
 }
 
 // single writes the properties that come and go one by one, in a private group.
@@ -314,7 +316,7 @@ func (g *Group) columns(w *bitWriter, tick int64) {
 			w.field(col, item, tick)
 		}
 	}
-	if n > 0 {
+	if last >= n { // else they are in front
 		g.cols.front(func(c int) bool { return len(g.changed[c]) > 0 })
 	}
 	for c := range g.changed {

@@ -1,0 +1,60 @@
+package main
+
+import (
+	"fmt"
+	"strings"
+)
+
+// population is a contract like Tidewreck's with many clients: each is in five audiences, gets about 400 bytes a tick of which 20 are
+// its own, and a tenth of them come to another room of the wreck each second. With `driven`, clients set their own places.
+func population(rate int) string {
+	return strings.NewReplacer("RATE", fmt.Sprint(rate), "TICK", fmt.Sprintf("%dms", 1000/rate)).Replace(`contract population language 1
+tick RATE per second
+seats 1000
+roles player, spectator
+type Place = vec2 -2000..2000 step 0.01
+type Sense = vec3 -1000000..1000000 step 1
+setting driven: bool = false
+audience mates(c: Chart) = viewer.Diver.crew == c.crew
+audience near(e: Eel) = distance(viewer.Diver.pos, e.pos) <= 60
+audience close(d: Diver) = distance(viewer.Diver.pos, d.pos) <= 60
+
+entity Diver per player {
+  crew: int 0..3 = 0
+  pos: Place = vec(0, 0) to close(self) set by owner pace distance(old, new) 99999 per second burst 99999
+  sense: Sense to owner
+  echo: Sense to owner
+  air: int 0..2000000000 = 0 to owner
+  on spawn {
+    crew = roll(0..3)
+    pos = vec(300 * roll(0..4), 300 * roll(0..3))
+  }
+  every 10s while not driven { pos = vec(300 * roll(0..4), 300 * roll(0..3)) }
+}
+entity Buoy { n: int 0..2000000000 = 0 }
+entity Lamp to player { n: int 0..2000000000 = 0 }
+entity Chart { crew: int 0..3 once; n: int 0..2000000000 = 0 to mates(self) }
+entity Eel to near(self) { pos: Place once; n: int 0..2000000000 = 0 }
+shared Wreck to nobody {
+  on start {
+    for a in [0, 1, 2, 3] {
+      for b in [0, 1, 2, 3, 4] {
+        for i in [0, 1, 2, 3] { spawn Eel { pos = vec(300 * b + i, 300 * a) }; spawn Eel { pos = vec(300 * b + i, 300 * a + 1) }; spawn Eel { pos = vec(300 * b + i, 300 * a + 2) }; spawn Eel { pos = vec(300 * b + i, 300 * a + 3) } }
+        spawn Buoy
+        spawn Lamp
+        for c in [0, 1, 2, 3] { spawn Chart { crew = c } }
+      }
+    }
+  }
+  x: int 0..999999 = 0
+  every TICK {
+    x = roll(0..999999)
+    for e in Buoy { e.n = roll(0..2000000000) }
+    for e in Lamp { e.n = roll(0..2000000000) }
+    for e in Chart { e.n = roll(0..2000000000) }
+    for e in Eel { e.n = roll(0..2000000000) }
+    for d in Diver { d.sense = vec(x, 0 - x, 400000 - x); d.echo = vec(0 - x, x, x); d.air = 1000 * x }
+  }
+}
+`)
+}

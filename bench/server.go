@@ -1,0 +1,172 @@
+package main
+
+import (
+	"bufio"
+	"context"
+	"encoding/json"
+	"fmt"
+	"net"
+	"os"
+	"runtime"
+	"runtime/pprof"
+	"slices"
+	"sync"
+	"sync/atomic"
+	"syscall"
+	"testing/fstest"
+	"time"
+
+	"kamerad/client"
+	"kamerad/service"
+	"kamerad/store"
+)
+
+// usage is what a process has used until now.
+type usage struct {
+	At      time.Duration `json:"at"`
+	CPU     time.Duration `json:"cpu"`
+	Mallocs uint64        `json:"mallocs"`
+	Heap    uint64        `json:"heap"`
+	Ticks   int64         `json:"ticks"`
+	Bytes   int64         `json:"bytes"` // written by a floor
+	Waits   []float64     `json:"waits,omitempty"`
+}
+
+var began = time.Now()
+
+func used() usage {
+	var u syscall.Rusage
+	_ = syscall.Getrusage(syscall.RUSAGE_SELF, &u)
+	var m runtime.MemStats
+	runtime.ReadMemStats(&m)
+	return usage{At: time.Since(began), CPU: time.Duration(u.Utime.Nano() + u.Stime.Nano()), Mallocs: m.Mallocs, Heap: m.HeapInuse}
+}
+
+// answers prints a line of JSON for each line that comes, until there are no more.
+func answers(f func(u *usage)) {
+	in := bufio.NewScanner(os.Stdin)
+	for in.Scan() {
+		u := used()
+		f(&u)
+		raw, _ := json.Marshal(u)
+		fmt.Println(string(raw))
+	}
+}
+
+// serveKamerad runs a service with one session and tells where.
+func serveKamerad(text string, driven bool) error {
+	memory := &store.Memory{}
+	v, err := service.New(context.Background(), memory, memory, fstest.MapFS{})
+	if err != nil {
+		return err
+	}
+	var mu sync.Mutex
+	var waits []float64
+	v.Decided = func(took time.Duration) {
+		mu.Lock()
+		defer mu.Unlock()
+		waits = append(waits, took.Seconds()*1000)
+	}
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		return err
+	}
+	ctx, cancel := context.WithCancel(context.Background())
+	defer cancel()
+	go func() { _ = v.Serve(ctx, l) }()
+	api := client.API{Service: "http://" + l.Addr().String()}
+	if _, err := api.Publish(ctx, "bench.kam", text, nil); err != nil {
+		return err
+	}
+	name := "population"
+	if list, err := api.Contracts(ctx); err == nil && len(list) > 0 {
+		name = list[0].Contract
+	}
+	o := client.OpenSession{Contract: name}
+	if driven {
+		o.Settings = map[string]json.RawMessage{"driven": json.RawMessage("true")}
+	}
+	s, err := api.Open(ctx, o)
+	if err != nil {
+		return err
+	}
+	fmt.Printf("{\"address\":%q,\"session\":%d}\n", l.Addr().String(), s.ID)
+	if file := os.Getenv("BENCH_PROFILE"); file != "" { // where the service's time goes
+		if f, err := os.Create(file); err == nil {
+			time.AfterFunc(3*time.Second, func() { _ = pprof.StartCPUProfile(f) })
+			defer func() {
+				pprof.StopCPUProfile()
+				if f, err := os.Create(file + ".allocs"); err == nil {
+					_ = pprof.Lookup("allocs").WriteTo(f, 0)
+				}
+			}()
+		}
+	}
+	answers(func(u *usage) {
+		if s, err := api.Session(ctx, s.ID); err == nil {
+			u.Ticks = s.Tick
+		}
+		mu.Lock()
+		u.Waits, waits = waits, nil
+		mu.Unlock()
+	})
+	return nil
+}
+
+// serveFloor writes as many bytes to as many connections as often, by the shortest loop that there is: of net.Conn, or of bare system
+// calls.
+func serveFloor(size, rate int, input, bare bool) error {
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		return err
+	}
+	fmt.Printf("{\"address\":%q}\n", l.Addr().String())
+	var mu sync.Mutex
+	var conns []net.Conn
+	var raws []syscall.RawConn
+	var ticks, written, read atomic.Int64
+	go func() {
+		for {
+			c, err := l.Accept()
+			if err != nil {
+				return
+			}
+			mu.Lock()
+			raw, _ := c.(*net.TCPConn).SyscallConn()
+			conns, raws = append(conns, c), append(raws, raw)
+			mu.Unlock()
+			if input {
+				go func() {
+					buffer := make([]byte, 1024)
+					for {
+						n, err := c.Read(buffer)
+						if err != nil {
+							return
+						}
+						read.Add(int64(n))
+					}
+				}()
+			}
+		}
+	}()
+	go func() {
+		payload := make([]byte, size)
+		write := func(fd uintptr) bool { _, _ = syscall.Write(int(fd), payload); return true }
+		for range time.Tick(time.Second / time.Duration(rate)) {
+			mu.Lock()
+			list, bares := slices.Clone(conns), slices.Clone(raws)
+			mu.Unlock()
+			for i, c := range list {
+				if bare {
+					_ = bares[i].Write(write)
+				} else {
+					_, _ = c.Write(payload)
+				}
+				written.Add(int64(size))
+			}
+			ticks.Add(1)
+		}
+	}()
+	answers(func(u *usage) { u.Ticks, u.Bytes = ticks.Load(), written.Load() })
+	return nil
+}

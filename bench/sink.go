@@ -1,0 +1,99 @@
+package main
+
+import (
+	"encoding/json"
+	"fmt"
+	"math/rand/v2"
+	"net"
+	"net/http"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"github.com/gorilla/websocket"
+
+	"kamerad/core/contract"
+	"kamerad/core/wire"
+)
+
+// sink takes what a server sends to n clients, and does nothing with it. Those with input send a place 20 times a second.
+func sink(address string, session int64, n int, input bool, rate int) error {
+	var bytes, frames atomic.Int64
+	take := func(c net.Conn) {
+		buffer := make([]byte, 8192)
+		for {
+			n, err := c.Read(buffer)
+			if err != nil {
+				return
+			}
+			bytes.Add(int64(n))
+			frames.Add(1)
+		}
+	}
+	var outline *contract.Outline
+	var sockets []*websocket.Conn
+	var plain []net.Conn
+	for i := range n {
+		if session == 0 {
+			c, err := net.Dial("tcp", address)
+			if err != nil {
+				return err
+			}
+			plain = append(plain, c)
+			go take(c)
+			continue
+		}
+		d := websocket.Dialer{Subprotocols: []string{wire.Binary}, ReadBufferSize: 512, WriteBufferSize: 256}
+		query := ""
+		if outline != nil {
+			query = "&outline=" + outline.Fingerprint()
+		}
+		c, _, err := d.Dial(fmt.Sprintf("ws://%s/api/sessions/%d/join?name=c%d%s", address, session, i, query), http.Header{})
+		if err != nil {
+			return err
+		}
+		_, raw, err := c.ReadMessage()
+		if err != nil {
+			return err
+		}
+		var hello wire.Hello
+		if err := json.Unmarshal(raw, &hello); err != nil {
+			return err
+		}
+		if outline == nil {
+			outline = hello.Outline
+		}
+		m := wire.FromClient{Type: "ready"}
+		_ = c.WriteMessage(websocket.BinaryMessage, m.Pack(outline))
+		sockets = append(sockets, c)
+		go take(c.NetConn())
+	}
+	var mu sync.Mutex
+	if input {
+		go func() {
+			r := rand.New(rand.NewPCG(1, 1))
+			rooms := make([][2]float64, n)
+			seq := uint64(0)
+			small := make([]byte, 24)
+			for range time.Tick(time.Second / time.Duration(rate)) {
+				mu.Lock()
+				seq++
+				for i := range n {
+					if session == 0 {
+						_, _ = plain[i].Write(small)
+						continue
+					}
+					if r.IntN(10*rate) == 0 || seq == 1 {
+						rooms[i] = [2]float64{300 * float64(r.IntN(5)), 300 * float64(r.IntN(4))}
+					}
+					m := wire.FromClient{Type: "write", Ask: wire.Ask{Seq: seq, Seen: 1 << 40}, Property: "Diver.pos", Value: fmt.Appendf(nil, "[%g,%g]", rooms[i][0]+float64(r.IntN(300))/100, rooms[i][1]+float64(r.IntN(300))/100)}
+					_ = sockets[i].WriteMessage(websocket.BinaryMessage, m.Pack(outline))
+				}
+				mu.Unlock()
+			}
+		}()
+	}
+	fmt.Println("{}")
+	answers(func(u *usage) { u.Bytes, u.Ticks = bytes.Load(), frames.Load() })
+	return nil
+}
