@@ -34,8 +34,18 @@ func part(name string, args []string) error {
 		return n
 	}
 	switch name {
+	case "bytes":
+		b, err := bytesOf(float64(number(0)))
+		fmt.Printf("%+v\n", b)
+		return err
 	case "kamerad":
-		return serveKamerad(population(number(0)), args[1] == "input")
+		return serveKamerad(population(number(0)), args[1] == "input", number(2))
+	case "lean":
+		return serveKamerad(lean, false, 0)
+	case "echo":
+		return serveEcho(number(0))
+	case "players":
+		return players(args[0], args[1], int64(number(2)), number(3), number(4), time.Duration(number(5))*time.Second, time.Duration(number(6))*time.Second)
 	case "floor":
 		return serveFloor(number(0), number(1), args[2] == "input", args[3] == "bare")
 	case "sink":

@@ -25,6 +25,8 @@ entity Diver per player {
   sense: Sense to owner
   echo: Sense to owner
   air: int 0..2000000000 = 0 to owner
+  mark: int 0..2000000000 = 0
+  request poke(n: int 0..2000000000) { mark = n }
   on spawn {
     crew = roll(0..3)
     pos = vec(300 * roll(0..4), 300 * roll(0..3))
@@ -58,3 +60,13 @@ shared Wreck to nobody {
 }
 `)
 }
+
+// lean is a contract whose clients ask for things that everyone sees, and nothing else happens.
+const lean = `contract lean language 1
+tick 20 per second
+seats 1000
+entity Diver per player {
+  mark: int 0..2000000000 = 0
+  request poke(n: int 0..2000000000) { mark = n }
+}
+`

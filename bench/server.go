@@ -45,21 +45,29 @@ func used() usage {
 // answers prints a line of JSON for each line that comes, until there are no more.
 func answers(f func(u *usage)) {
 	in := bufio.NewScanner(os.Stdin)
-	for in.Scan() {
-		u := used()
-		f(&u)
+	for first := true; in.Scan(); first = false { // what f itself uses does not count between the first and the second time
+		var u usage
+		if first {
+			f(&u)
+		}
+		now := used()
+		now.Ticks, now.Bytes, now.Waits = u.Ticks, u.Bytes, u.Waits
+		if u = now; !first {
+			f(&u)
+		}
 		raw, _ := json.Marshal(u)
 		fmt.Println(string(raw))
 	}
 }
 
 // serveKamerad runs a service with one session and tells where.
-func serveKamerad(text string, driven bool) error {
+func serveKamerad(text string, driven bool, buffer int) error {
 	memory := &store.Memory{}
 	v, err := service.New(context.Background(), memory, memory, fstest.MapFS{})
 	if err != nil {
 		return err
 	}
+	v.SendBuffer = buffer
 	var mu sync.Mutex
 	var waits []float64
 	v.Decided = func(took time.Duration) {
@@ -83,7 +91,7 @@ func serveKamerad(text string, driven bool) error {
 		name = list[0].Contract
 	}
 	o := client.OpenSession{Contract: name}
-	if driven {
+	if driven && name == "population" {
 		o.Settings = map[string]json.RawMessage{"driven": json.RawMessage("true")}
 	}
 	s, err := api.Open(ctx, o)

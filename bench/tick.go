@@ -55,7 +55,7 @@ func measure(server []string, n int, input bool, rate int, warm, long time.Durat
 // cpuOverFloor compares a tick of Kamerad with the shortest loops that write the same bytes, one after the other.
 func cpuOverFloor(n int, input bool, long time.Duration) (kamerad, floor perTick, err error) {
 	how := map[bool]string{true: "input", false: "silent"}[input]
-	if kamerad, err = measure([]string{"kamerad", fmt.Sprint(tickRate), how}, n, input, tickRate, 3*time.Second, long); err != nil {
+	if kamerad, err = measure([]string{"kamerad", fmt.Sprint(tickRate), how, "0"}, n, input, tickRate, 3*time.Second, long); err != nil {
 		return
 	}
 	for _, bare := range []string{"bare", "plain"} {

@@ -42,6 +42,9 @@ type Service struct {
 	sockets  sync.WaitGroup
 	writers  *writers
 
+	// SendBuffer is what the system keeps of what was written to a client, in bytes; 0 leaves that to the system.
+	SendBuffer int
+
 	// Decided, when it is set before a client joins, is called with the time from reading a request to having written its decision, of
 	// the one that waited longest for a write.
 	Decided func(took time.Duration)

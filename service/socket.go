@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io"
 	"log/slog"
+	"net"
 	"net/http"
 	"strconv"
 	"strings"
@@ -63,6 +64,9 @@ func (v *Service) join(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	defer socket.Close()
+	if tcp, ok := socket.NetConn().(*net.TCPConn); ok && v.SendBuffer > 0 {
+		_ = tcp.SetWriteBuffer(v.SendBuffer)
+	}
 	out := newWired(&c.box, socket.NetConn(), func(error) {
 		go x.post(func() { x.lose(c, "nothing could be written to the client") }) // a writer waits for nobody
 	}, v.decided)

@@ -163,7 +163,7 @@ func Run(ctx context.Context, o Options) (*Report, error) {
 
 // play lets one client act until ctx ends.
 func play(ctx context.Context, p *client.Client, o Options, r *rand.Rand, t *tally) {
-	asker := &actor{player: p, random: r}
+	asker := NewActor(p, r)
 	every := func(rate float64, r *rand.Rand, f func()) {
 		if rate == 0 {
 			return
@@ -186,11 +186,11 @@ func play(ctx context.Context, p *client.Client, o Options, r *rand.Rand, t *tal
 	}
 	var wait sync.WaitGroup
 	wait.Add(1)
-	writer := &actor{player: p, random: rand.New(rand.NewPCG(r.Uint64(), 1))}
+	writer := NewActor(p, rand.New(rand.NewPCG(r.Uint64(), 1)))
 	go func() {
 		defer wait.Done()
 		every(o.Writes, writer.random, func() {
-			if property, value := writer.step(); property != "" {
+			if property, value := writer.Step(); property != "" {
 				if _, err := p.Write(0, property, value); err == nil {
 					t.add(func(r *Report) { r.Written++ })
 				}
@@ -198,7 +198,7 @@ func play(ctx context.Context, p *client.Client, o Options, r *rand.Rand, t *tal
 		})
 	}()
 	every(o.Asks, r, func() {
-		entity, request, args := asker.pick()
+		entity, request, args := asker.Pick()
 		if request == "" {
 			return
 		}
@@ -230,19 +230,29 @@ func play(ctx context.Context, p *client.Client, o Options, r *rand.Rand, t *tal
 	wait.Wait()
 }
 
-// actor picks what a client does next from what it holds.
-type actor struct {
-	player *client.Client
+// Player is what an Actor looks through: a client's seat with what it holds, such as a client.Client.
+type Player interface {
+	Outline() *contract.Outline
+	Me() wire.Client
+	Look(f func(*replicate.Copy))
+}
+
+// Actor picks what a client does next from what it holds.
+type Actor struct {
+	player Player
 	random *rand.Rand
 }
+
+// NewActor makes an actor. The same dice give the same choices where the player holds the same.
+func NewActor(p Player, r *rand.Rand) *Actor { return &Actor{p, r} }
 
 // mine tells whether a role or an owner may send a request.
 func mine(from, role string) bool {
 	return from == "owner" || strings.Contains(from, "everyone") || strings.Contains(from, role)
 }
 
-// pick chooses a request that the client may send, on an entity that it knows, with arguments of the right types.
-func (a *actor) pick() (entity uint32, request string, args []json.RawMessage) {
+// Pick chooses a request that the client may send, on an entity that it knows, with arguments of the right types.
+func (a *Actor) Pick() (entity uint32, request string, args []json.RawMessage) {
 	o, me := a.player.Outline(), a.player.Me()
 	a.player.Look(func(c *replicate.Copy) {
 		for range 20 {
@@ -274,7 +284,7 @@ func (a *actor) pick() (entity uint32, request string, args []json.RawMessage) {
 }
 
 // value picks a value of a type: what refers to something refers to what is there, and a place is mostly one that something has.
-func (a *actor) value(c *replicate.Copy, t *contract.Type) contract.Value {
+func (a *Actor) value(c *replicate.Copy, t *contract.Type) contract.Value {
 	r := a.random
 	number := func() int64 {
 		if span := uint64(t.High) - uint64(t.Low); span < math.MaxInt64 {
@@ -335,8 +345,8 @@ func (a *actor) value(c *replicate.Copy, t *contract.Type) contract.Value {
 	return contract.Value{} // an empty list, stacks or map
 }
 
-// step picks a property that the client sets itself, and a value not far from the one that it has.
-func (a *actor) step() (property string, value json.RawMessage) {
+// Step picks a property that the client sets itself, and a value not far from the one that it has.
+func (a *Actor) Step() (property string, value json.RawMessage) {
 	o, me := a.player.Outline(), a.player.Me()
 	a.player.Look(func(c *replicate.Copy) {
 		for _, k := range o.Kinds {

@@ -72,7 +72,7 @@ func (v *View) clean() {
 	}
 	v.past, v.stirred = v.past[:0], v.stirred[:0]
 	for _, u := range v.viewers {
-		u.left, u.dropped, u.blocks, u.count = u.left[:0], u.dropped[:0], u.blocks[:0], 0
+		u.left, u.dropped, u.blocks = u.left[:0], u.dropped[:0], u.blocks[:0]
 		for i := range u.circles {
 			u.circles[i].fresh = false
 		}
@@ -271,8 +271,7 @@ func (v *View) memberships() {
 				m.circle.members--
 				u.left = append(u.left, m.circle)
 				u.free = append(u.free, m.handle)
-				u.blocks = wire.AppendLeave(u.blocks, m.handle)
-				u.count++
+				u.blocks = append(u.blocks, wire.Leave(m.handle))
 			}
 		}
 		for _, c := range wanted {
@@ -439,16 +438,13 @@ func (v *View) pack() {
 					m.circle.group.Fresh()
 					m.circle.snapshot = m.circle.group.Snapshot(v.world.Tick)
 				}
-				u.blocks = wire.AppendEnter(u.blocks, m.handle, m.circle.audience.index, m.circle.snapshot)
-				u.count++
+				u.blocks = append(u.blocks, wire.Enter(m.handle, m.circle.audience.index, m.circle.snapshot))
 			case m.circle.block != nil:
-				u.blocks = wire.AppendChange(u.blocks, m.handle, m.circle.block)
-				u.count++
+				u.blocks = append(u.blocks, wire.Change(m.handle, m.circle.block))
 			}
 		}
 		if block := u.private.Pack(v.world.Tick); block != nil {
-			u.blocks = wire.AppendChange(u.blocks, 0, block)
-			u.count++
+			u.blocks = append(u.blocks, wire.Change(0, block))
 		}
 		for _, h := range u.holds {
 			h.came = false
@@ -491,7 +487,7 @@ func (c *circle) pack(tick int64) {
 // gets a snapshot. It has to be asked once for each client after each Cut.
 func (v *View) Parts(client int, out *wire.Parts) bool {
 	u := v.viewer(client)
-	out.Snapshot, out.Blocks, out.Count, out.Roster = u.first, u.blocks, u.count, v.roster
+	out.Snapshot, out.Blocks, out.Roster = u.first, u.blocks, v.roster
 	if u.first {
 		var all []wire.Client
 		for _, x := range v.viewers {
@@ -500,7 +496,7 @@ func (v *View) Parts(client int, out *wire.Parts) bool {
 		out.Roster = wire.PackRoster(v.outline, all, nil)
 		u.first = false
 	}
-	return out.Snapshot || out.Count > 0 || out.Roster != nil
+	return out.Snapshot || len(out.Blocks) > 0 || out.Roster != nil
 }
 
 // Digest gives the digest of all that a client should hold after the last Cut.

@@ -154,8 +154,7 @@ type viewer struct {
 	digest  uint64 // of what is its own
 	handles int
 	free    []int
-	blocks  []byte // of this tick
-	count   int
+	blocks  []wire.Part // of this tick
 }
 
 // sight is what a viewer's side of an audience was, and the circles that it leads to.

@@ -4,6 +4,7 @@ import (
 	"crypto/hmac"
 	"crypto/sha256"
 	"encoding/binary"
+	"hash"
 	"math/bits"
 )
 
@@ -16,7 +17,10 @@ type dice struct {
 	place uint64
 	times uint64
 	count uint64
-	block []byte            // not yet used bytes
+	block []byte    // not yet used bytes
+	mac   hash.Hash // with the key
+	in    [50]byte
+	sum   [sha256.Size]byte
 	rolls map[uint64]uint64 // by place: how often this cause has rolled there
 }
 
@@ -34,8 +38,10 @@ func mixed(way, step uint64) uint64 { return (way ^ step) * 1099511628211 }
 
 func (d *dice) next() uint64 {
 	if len(d.block) == 0 {
-		mac := hmac.New(sha256.New, d.key[:])
-		var in [50]byte
+		if d.mac == nil {
+			d.mac = hmac.New(sha256.New, d.key[:])
+		}
+		in := &d.in
 		in[0], in[1] = 'r', d.cause.What
 		binary.BigEndian.PutUint64(in[2:], uint64(d.cause.Tick))
 		binary.BigEndian.PutUint64(in[10:], uint64(d.cause.A))
@@ -43,9 +49,10 @@ func (d *dice) next() uint64 {
 		binary.BigEndian.PutUint64(in[26:], d.place)
 		binary.BigEndian.PutUint64(in[34:], d.times)
 		binary.BigEndian.PutUint64(in[42:], d.count)
-		mac.Write(in[:])
+		d.mac.Reset()
+		d.mac.Write(in[:])
 		d.count++
-		d.block = mac.Sum(nil)
+		d.block = d.mac.Sum(d.sum[:0])
 	}
 	n := binary.BigEndian.Uint64(d.block)
 	d.block = d.block[8:]

@@ -20,8 +20,7 @@ type Parts struct {
 	Digest     uint32
 	HasDigest  bool
 	Roster     []byte // nil when nobody came or went
-	Blocks     []byte // as AppendChange, AppendEnter and AppendLeave wrote them
-	Count      int    // of them
+	Blocks     []Part
 	Events     [][]byte
 	Decisions  []Decision
 	Logs       []string
@@ -60,8 +59,10 @@ func (p *Parts) Append(dst []byte) []byte {
 	if p.Roster != nil {
 		dst = appendPart(dst, p.Roster)
 	}
-	dst = binary.AppendUvarint(dst, uint64(p.Count))
-	dst = append(dst, p.Blocks...)
+	dst = binary.AppendUvarint(dst, uint64(len(p.Blocks)))
+	for i := range p.Blocks {
+		dst = p.Blocks[i].append(dst)
+	}
 	if len(p.Events) > 0 {
 		dst = binary.AppendUvarint(dst, uint64(len(p.Events)))
 		for _, e := range p.Events {
@@ -84,20 +85,34 @@ func appendPart(dst, part []byte) []byte {
 	return append(binary.AppendUvarint(dst, uint64(len(part))), part...)
 }
 
-// AppendChange appends the block of a group that the client calls by a handle; 0 is its private one.
-func AppendChange(dst []byte, handle int, block []byte) []byte {
-	return appendPart(binary.AppendUvarint(dst, uint64(handle)<<2+opChange), block)
+// Part is what one group has for a client: its handle with what is done, and the bytes that go with it. They are copied into the frame
+// alone.
+type Part struct {
+	op    uint64
+	group int // of an entry, else -1
+	bytes []byte
 }
 
-// AppendEnter brings a client into a group, by the group's place in the outline.
-func AppendEnter(dst []byte, handle, group int, snapshot []byte) []byte {
-	dst = binary.AppendUvarint(dst, uint64(handle)<<2|opEnter)
-	return appendPart(binary.AppendUvarint(dst, uint64(group)), snapshot)
+// Change is the block of a group that the client calls by a handle; 0 is its private one.
+func Change(handle int, block []byte) Part { return Part{uint64(handle)<<2 + opChange, -1, block} }
+
+// Enter brings a client into a group, by the group's place in the outline.
+func Enter(handle, group int, snapshot []byte) Part {
+	return Part{uint64(handle)<<2 | opEnter, group, snapshot}
 }
 
-// AppendLeave takes a client out of a group.
-func AppendLeave(dst []byte, handle int) []byte {
-	return binary.AppendUvarint(dst, uint64(handle)<<2|opLeave)
+// Leave takes a client out of a group.
+func Leave(handle int) Part { return Part{uint64(handle)<<2 | opLeave, -1, nil} }
+
+func (p *Part) append(dst []byte) []byte {
+	dst = binary.AppendUvarint(dst, p.op)
+	if p.group >= 0 {
+		dst = binary.AppendUvarint(dst, uint64(p.group))
+	}
+	if p.bytes == nil {
+		return dst
+	}
+	return appendPart(dst, p.bytes)
 }
 
 // PackRoster packs who joined or has another role, and who left.
