@@ -196,7 +196,9 @@ func players(address, echo string, session int64, n, bad int, warm, long time.Du
 func idle(address string, session int64, i int) error {
 	small := net.Dialer{Control: func(_, _ string, c syscall.RawConn) error {
 		var failed error
-		err := c.Control(func(fd uintptr) { failed = syscall.SetsockoptInt(int(fd), syscall.SOL_SOCKET, syscall.SO_RCVBUF, 8<<10) })
+		err := c.Control(func(fd uintptr) {
+			failed = syscall.SetsockoptInt(int(fd), syscall.SOL_SOCKET, syscall.SO_RCVBUF, 8<<10)
+		})
 		if err == nil {
 			err = failed
 		}

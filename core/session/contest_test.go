@@ -1,13 +1,18 @@
 package session
 
 import (
+	"encoding/binary"
 	"fmt"
 	"slices"
 	"testing"
+	"time"
 
+	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
+	"kamerad/core/contract"
+	"kamerad/core/link"
 	"kamerad/core/wire"
 )
 
@@ -131,4 +136,54 @@ func TestASeatLeavesNothingToTheNext(t *testing.T) {
 	require.Nil(t, g.copies[watcher].Thing(entity))
 	g.seq = 0 // the first number is new here
 	require.Equal(t, "not the holder", g.ask(second, 0, "Winch.turn").Reason, "neither its sequence, nor its limit, nor its hold")
+}
+
+// A hundred requests a second where five are allowed: no more than five a second take effect, for a minute. A client that keeps to the
+// limit loses none of them, though its link jitters.
+func TestALimitOverAMinute(t *testing.T) {
+	c, problems := contract.Load("bell.kam", "contract bell language 1\nshared Bell { rung: int 0..9999 = 0\n  request ring() from everyone limit 5 per second { rung += 1 } }\n")
+	require.NotNil(t, c, problems)
+	for seed := range uint64(20) {
+		s, err := New(c, Options{})
+		require.NoError(t, err)
+		flood, err := s.Join("Eve", "")
+		require.NoError(t, err)
+		honest, err := s.Join("Ana", "")
+		require.NoError(t, err)
+		up, err := link.New(seed, link.Conditions{Delay: 80 * time.Millisecond, Jitter: 120 * time.Millisecond})
+		require.NoError(t, err)
+		taken, outcomes := map[int]int{}, map[wire.Outcome]int{}
+		ask := func(client int, seq uint64) { s.Ask(client, s.Read(wire.Ask{Seq: seq, Request: "Bell.ring"})) }
+		tick := func(now time.Duration) {
+			for _, raw := range up.Receive(now) {
+				ask(honest, binary.BigEndian.Uint64(raw))
+			}
+			for _, d := range s.Tick().Decisions {
+				if d.Client.Number == honest {
+					outcomes[d.Outcome]++
+				}
+				if d.Outcome == wire.Accepted {
+					taken[d.Client.Number]++
+				}
+			}
+			s.Confirm(flood, s.Now())
+			s.Confirm(honest, s.Now())
+		}
+		for i := range 1200 { // a minute, at 20 ticks a second
+			now := time.Duration(i) * 50 * time.Millisecond
+			for j := range 5 {
+				ask(flood, uint64(i*5+j+1))
+			}
+			if i%4 == 0 {
+				up.Send(now, binary.BigEndian.AppendUint64(nil, uint64(i/4+1)))
+			}
+			tick(now)
+		}
+		assert.LessOrEqual(t, taken[flood], 301)
+		assert.GreaterOrEqual(t, taken[flood], 295)
+		for i := range 40 { // what is on its way
+			tick(time.Minute + time.Duration(i)*50*time.Millisecond)
+		}
+		assert.GreaterOrEqual(t, taken[honest], 299, "seed %d: %v", seed, outcomes)
+	}
 }

@@ -308,6 +308,9 @@ func (s *Session) packed(e *told, client int) []byte {
 func (s *Session) decide(t *seat, call *Call, step *Step) {
 	seq := call.ask.Seq
 	kept := &t.first[seq%rememberAsk]
+	if !call.waited && slices.ContainsFunc(s.waiting, func(w waiting) bool { return w.seat == t && w.call.ask.Seq == seq }) {
+		return // a repeat of one that waits: its decision is to come
+	}
 	if seq <= t.newest && kept.Seq == seq {
 		// A repeat gets its first decision again and has no other effect.
 		t.said = append(t.said, *kept)
@@ -317,7 +320,11 @@ func (s *Session) decide(t *seat, call *Call, step *Step) {
 	d := &step.Decisions[len(step.Decisions)-1]
 	d.Tick, d.Ask, d.Outcome, d.Check = s.tick, call.ask, wire.Accepted, -1
 	d.Client = t.public
-	s.pipeline(t, call, d)
+	if s.pipeline(t, call, d) {
+		step.Decisions = step.Decisions[:len(step.Decisions)-1]
+		t.newest = max(t.newest, seq)
+		return
+	}
 	s.roles()
 	if r := call.request; d.Reply != nil && r.Reply.Has(contract.FormEntity) {
 		t.replies = append(t.replies, answer{len(t.said), r.Reply, s.machine.Reply})
@@ -328,8 +335,8 @@ func (s *Session) decide(t *seat, call *Call, step *Step) {
 		// What went wrong may tell of values that this client may not have.
 		out.Reason = "the request failed inside and changed nothing"
 	}
-	if seq > t.newest {
-		t.newest = seq
+	if seq > t.newest || call.waited && seq > kept.Seq {
+		t.newest = max(t.newest, seq)
 		*kept = *out
 	}
 }
@@ -338,8 +345,8 @@ func (d *Decision) no(outcome wire.Outcome, stage wire.Stage, reason string) {
 	d.Outcome, d.Stage, d.Reason = outcome, stage, reason
 }
 
-func (s *Session) pipeline(t *seat, call *Call, d *Decision) {
-	if call.ask.Seq <= t.newest {
+func (s *Session) pipeline(t *seat, call *Call, d *Decision) (waits bool) {
+	if call.ask.Seq <= t.newest && !call.waited {
 		d.no(wire.Dropped, wire.StageBounds, fmt.Sprintf("the sequence number %d was used before; the newest is %d", call.ask.Seq, t.newest))
 		return
 	}
@@ -383,6 +390,9 @@ func (s *Session) pipeline(t *seat, call *Call, d *Decision) {
 			t.uses[key] = w
 		}
 		if !w.take(r.Limit.Count, r.Limit.Window, s.tick) {
+			if free := w.ticks[w.next] + r.Limit.Window; free-s.tick <= int64(s.contract.TickRate)/4 && s.wait(t, call, key, free) {
+				return true
+			}
 			d.no(wire.Dropped, wire.StageLimit, fmt.Sprintf("more than %d in %g s", r.Limit.Count, float64(r.Limit.Ms)/1000))
 			return
 		}
@@ -420,6 +430,46 @@ func (s *Session) pipeline(t *seat, call *Call, d *Decision) {
 		s.strike(t, call, outcome, d)
 	case outcome.Denied:
 		d.no(wire.Denied, wire.StageBody, outcome.Reason)
+	}
+	return false
+}
+
+// waiting is a request that came a little before its limit lets it through. Links jitter: of a client that keeps to a limit, one request
+// may be late and the next in time.
+type waiting struct {
+	until int64
+	seat  *seat
+	key   use
+	call  Call
+}
+
+// wait lets a request wait until a tick, at most one for each client and limit.
+func (s *Session) wait(t *seat, call *Call, key use, until int64) bool {
+	if call.waited || slices.ContainsFunc(s.waiting, func(w waiting) bool { return w.seat == t && w.key == key }) {
+		return false
+	}
+	later := *call
+	later.waited, later.args, later.slots = true, slices.Clone(call.args), slices.Clone(call.slots)
+	s.waiting = append(s.waiting, waiting{until, t, key, later})
+	return true
+}
+
+// admit decides the requests whose wait is over.
+func (s *Session) admit(step *Step) {
+	if len(s.waiting) == 0 {
+		return
+	}
+	var due []waiting
+	s.waiting = slices.DeleteFunc(s.waiting, func(w waiting) bool {
+		if w.until <= s.tick {
+			due = append(due, w)
+		}
+		return w.until <= s.tick || s.seats[w.seat.client.Number] != w.seat
+	})
+	for i := range due {
+		if t := due[i].seat; s.seats[t.client.Number] == t {
+			s.decide(t, &due[i].call, step)
+		}
 	}
 }
 

@@ -60,6 +60,7 @@ type Session struct {
 	budgets   map[key]*budget
 	args      []int64         // of the request that is decided
 	walked    []*world.Entity // the entities that a stage goes over
+	waiting   []waiting       // requests that came a little early
 	settled   int64
 	last      int // client number
 
@@ -149,6 +150,7 @@ type Call struct {
 	args    []contract.Value
 	slots   []int64 // of the arguments, when they mean the same to every client and tick; else nil
 	wrong   string  // empty when it can be run
+	waited  bool    // it has, for its limit
 }
 
 // Read holds a request against the contract. It may be called by any goroutine, so that reading does not take the time of
@@ -555,6 +557,7 @@ func (s *Session) Tick() *Step {
 		clear(inputs) // what clients sent is not kept alive
 		s.spare = inputs
 	}()
+	s.admit(step)
 	for i := range inputs {
 		in := &inputs[i]
 		t := in.seat
