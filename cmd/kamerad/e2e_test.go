@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"net/http"
 	"os"
 	"path/filepath"
 	"regexp"
@@ -488,6 +489,17 @@ entity Diver per diver {
 	must(`session 1 is paused`, 0, "", "session", "pause", "1")
 	must(`session 1 is paused, at tick`, 0, "", "session", "step", "1", "3")
 	must(`session 1 is open`, 0, "", "session", "pause", "--off", "1")
+	opened, err := http.Post(p.Service+"/api/sessions/1/clients", "application/json", strings.NewReader(`{"name":"Test"}`))
+	require.NoError(t, err)
+	opened.Body.Close()
+	must(`Test: 0 ms delay, 0 ms jitter, 0% loss, any bandwidth`, 0, "", "session", "link", "1", "Test")
+	must(`Test: 120 ms delay, 40 ms jitter, 5% loss, 9000 bytes a second`, 0, "", "session", "link", "1", "Test", "--delay", "120ms", "--jitter", "40ms", "--loss", "5%", "--bandwidth", "9000")
+	must(`"cut": true`, 0, "", "session", "link", "--json", "1", "Test", "--cut")
+	must(`0% loss, any bandwidth\n$`, 0, "", "session", "link", "1", "Test", "--good")
+	must(`has no client Nobody, only .*Bo`, 2, "", "session", "link", "1", "Nobody")
+	must(`has no test client .*there is \d+ \(Test\)`, 2, "", "session", "link", "1", "Bo", "--cut")
+	must(`--loss much is no number`, 2, "", "session", "link", "1", "Test", "--loss", "much")
+	must(`which test client`, 2, "", "session", "link", "1")
 	must(`closed: enough`, 0, "", "session", "close", "--reason", "enough", "1")
 	<-bo.Ended()
 	assert.Equal(t, "the session closed: enough", bo.Reason())

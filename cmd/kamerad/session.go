@@ -38,7 +38,7 @@ func sessionCommand() *cli.Command {
 				&cli.DurationFlag{Name: "jitter", Usage: "up to so much more: a `TIME`"},
 				&cli.StringFlag{Name: "loss", Usage: "how much is lost and sent again: `PERCENT` such as 5%"},
 				&cli.IntFlag{Name: "bandwidth", Usage: "`BYTES` a second; 0 for any"},
-				&cli.BoolFlag{Name: "cut", Usage: "nothing passes until another `kamerad session link` without it"},
+				&cli.BoolFlag{Name: "cut", Usage: "nothing passes until the link is set again"},
 				&cli.BoolFlag{Name: "good", Usage: "a perfect link again"}), Action: linkOf},
 			{Name: "step", Usage: "run ticks of a paused session", ArgsUsage: "SESSION [TICKS]", Flags: flags, Action: stepSession},
 		},
