@@ -57,7 +57,7 @@ func run(args []string) error {
 
 // all measures everything, one after the other.
 func all(quick bool, file string, only *regexp.Regexp) error {
-	long := map[bool]time.Duration{true: 4 * time.Second, false: 20 * time.Second}[quick]
+	long := map[bool]time.Duration{true: 4 * time.Second, false: 10 * time.Second}[quick]
 	var list []figure
 	add := func(f figure) {
 		f.Good = f.Most == 0 || f.Value <= f.Most
