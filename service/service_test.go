@@ -321,6 +321,24 @@ func TestACopyIsShownAsConfirmed(t *testing.T) {
 	assert.EqualError(t, err, "enough")
 }
 
+// Who comes to watch is told what requests changed before, too.
+func TestWhatWasDecidedBeforeIsShown(t *testing.T) {
+	v, api := start(t, page)
+	x := opened(t, v, api, false)
+	ana, err := v.Host(t.Context(), x.id, "Ana", "", client.Options{})
+	require.NoError(t, err)
+	d, err := ana.Forge(t.Context(), 0, "Diver.search")
+	require.NoError(t, err)
+	require.Equal(t, wire.Accepted, d.Outcome)
+	err = api.Watch(t.Context(), x.id, func(m client.Watch) error {
+		require.Len(t, m.Decisions, 1)
+		assert.Equal(t, []string{"hull", "air", "satchel", "finds"}, changed(m.Decisions[0]))
+		assert.Contains(t, string(m.Server), `"finds":1`)
+		return errors.New("enough")
+	})
+	assert.EqualError(t, err, "enough")
+}
+
 func changed(d client.Decision) (out []string) {
 	for _, c := range d.Changes {
 		out = append(out, c.Property)

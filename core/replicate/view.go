@@ -494,6 +494,11 @@ func (s *sent) read(p *contract.Property) wire.Field {
 	return wire.Field{Name: p.Name, Type: p.Type, Value: p.Type.Refs(v.world.Value(s.entity, p), v.public), Motion: motion(v.world, s.entity, p), Tied: tied(v.world, s.entity, p)}
 }
 
+// Refs gives a value with its refs as public numbers, whoever may know of them.
+func (v *View) Refs(t *contract.Type, value contract.Value) contract.Value {
+	return t.Refs(value, v.public)
+}
+
 // public gives the number of an entity by its ID; of one that is gone, as of nothing, it is 0.
 func (v *View) public(id int64) int64 {
 	if e := v.world.Entity(world.ID(id)); e != nil {

@@ -166,12 +166,12 @@ func (s *Session) settle(o *rules.Outcome) (changes []Change, told []rules.Told)
 		s.world.Rollback()
 		return nil, nil
 	}
-	if s.truth != nil {
+	if s.changes && s.asking {
 		for _, c := range s.world.Changes() {
 			t := c.Property.Type
 			changes = append(changes, Change{
 				Entity: s.view.Number(c.Entity), Kind: c.Entity.Kind.Name, Owner: c.Entity.Owner,
-				Property: c.Property.Name, Type: t, Old: s.truth.Refs(t, c.Old), New: s.truth.Refs(t, c.New),
+				Property: c.Property.Name, Type: t, Old: s.view.Refs(t, c.Old), New: s.view.Refs(t, c.New),
 			})
 		}
 	}
@@ -403,7 +403,9 @@ func (s *Session) pipeline(t *seat, call *Call, d *Decision) (waits bool) {
 	}
 	s.cause('q', int64(t.client.Number), int64(call.ask.Seq))
 	outcome := s.machine.Ask(r, e, t.client.Number, args)
+	s.asking = true
 	changes, told := s.settle(outcome)
+	s.asking = false
 	d.Changes = changes
 	for _, e := range told {
 		d.Told = append(d.Told, e.Event.FullName())

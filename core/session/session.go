@@ -40,6 +40,8 @@ type Session struct {
 	view      *replicate.View
 	truth     *replicate.Truth // what the server holds; nil unless traced
 	key       [32]byte
+	changes   bool // of requests are told
+	asking    bool // what ends now is a request
 	requests  map[string]*contract.Request
 	seats     map[int]*seat
 	order     []*seat // by number
@@ -187,7 +189,8 @@ func (s *Session) Read(ask wire.Ask) Call {
 // Options of a session.
 type Options struct {
 	Key      [32]byte                   // hides the numbering of entities, and what rolls come from; never sent nor logged
-	Trace    bool                       // say what each request changed, and what the server holds
+	Changes  bool                       // say what each request changed
+	Trace    bool                       // and what the server holds, in each step
 	Settings map[string]json.RawMessage // values of the contract's settings; those that are not named have their defaults
 }
 
@@ -224,6 +227,7 @@ func New(c *contract.Contract, o Options) (*Session, error) {
 			return p.Type.Has(contract.FormText) || p.Type.Has(contract.FormEntity) || p.Type.Has(contract.FormClient)
 		}))
 	}
+	s.changes = o.Changes || o.Trace
 	if s.key = o.Key; o.Trace {
 		s.truth = replicate.NewTruth(o.Key, s.world)
 	}
@@ -234,7 +238,7 @@ func New(c *contract.Contract, o Options) (*Session, error) {
 	return s, nil
 }
 
-// Trace says whether steps tell what each request changed, and what the server holds. It takes time in each tick.
+// Trace says whether steps tell what the server holds. It takes time in each tick.
 func (s *Session) Trace(on bool) {
 	if on == (s.truth != nil) {
 		return
