@@ -89,7 +89,6 @@ func TestBrokenMessagesHarmNobody(t *testing.T) {
 	var ana, attacker *conn
 	var before string
 	require.NoError(t, x.do(t.Context(), func() {
-		x.session.Trace(true)
 		ana, err = x.join(joining{name: "Ana", pipe: true})
 		x.tick()
 		x.tick()

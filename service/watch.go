@@ -26,7 +26,6 @@ type watchers struct {
 	decisions []client.Decision // the newest last
 	told      []client.Told
 	quiet     int
-	untraced  func() // ends what is told only to those who watch
 }
 
 // watcher is one who looks. A watcher that falls behind is sent away and comes back for a fresh sheet.
@@ -61,9 +60,8 @@ func (w *watchers) remove(x *watcher, why string) {
 		x.why = why
 		close(x.end)
 	}
-	if len(w.list) == 0 && w.mirrors != nil {
+	if len(w.list) == 0 {
 		w.mirrors = nil
-		w.untraced()
 	}
 }
 
@@ -73,8 +71,6 @@ func (w *watchers) add(r *room) (*watcher, bool) {
 		return nil, false
 	}
 	if len(w.list) == 0 {
-		r.session.Trace(true)
-		w.untraced = func() { r.session.Trace(false) }
 		w.mirrors = map[int]*mirror{}
 		for _, c := range r.session.Clients() {
 			m := &mirror{reader: r.session.Reader(c.Number)}

@@ -166,7 +166,7 @@ func (s *Session) settle(o *rules.Outcome) (changes []Change, told []rules.Told)
 		s.world.Rollback()
 		return nil, nil
 	}
-	if s.changes && s.asking {
+	if s.truth != nil && s.asking {
 		for _, c := range s.world.Changes() {
 			t := c.Property.Type
 			changes = append(changes, Change{

@@ -39,9 +39,7 @@ type Session struct {
 	machine   *rules.Machine
 	view      *replicate.View
 	truth     *replicate.Truth // what the server holds; nil unless traced
-	key       [32]byte
-	changes   bool // of requests are told
-	asking    bool // what ends now is a request
+	asking    bool             // what ends now is a request
 	requests  map[string]*contract.Request
 	seats     map[int]*seat
 	order     []*seat // by number
@@ -189,8 +187,7 @@ func (s *Session) Read(ask wire.Ask) Call {
 // Options of a session.
 type Options struct {
 	Key      [32]byte                   // hides the numbering of entities, and what rolls come from; never sent nor logged
-	Changes  bool                       // say what each request changed
-	Trace    bool                       // and what the server holds, in each step
+	Trace    bool                       // say what each request changed, and what the server holds
 	Settings map[string]json.RawMessage // values of the contract's settings; those that are not named have their defaults
 }
 
@@ -227,8 +224,7 @@ func New(c *contract.Contract, o Options) (*Session, error) {
 			return p.Type.Has(contract.FormText) || p.Type.Has(contract.FormEntity) || p.Type.Has(contract.FormClient)
 		}))
 	}
-	s.changes = o.Changes || o.Trace
-	if s.key = o.Key; o.Trace {
+	if o.Trace {
 		s.truth = replicate.NewTruth(o.Key, s.world)
 	}
 	for _, e := range slices.Clone(s.world.Entities()) {
@@ -236,26 +232,6 @@ func New(c *contract.Contract, o Options) (*Session, error) {
 		s.handle(e, rules.OnStart, "on start")
 	}
 	return s, nil
-}
-
-// Trace says whether steps tell what the server holds. It takes time in each tick.
-func (s *Session) Trace(on bool) {
-	if on == (s.truth != nil) {
-		return
-	}
-	if s.truth = nil; !on {
-		return
-	}
-	s.truth = replicate.NewTruth(s.key, s.world)
-	for _, t := range s.order {
-		if t.joined {
-			s.truth.Joined(t.public)
-		}
-	}
-	for _, e := range s.world.Entities() {
-		s.truth.Spawned(e)
-	}
-	s.truth.Cut()
 }
 
 // settings gives the session its settings.
