@@ -95,7 +95,7 @@ func newRoom(row store.Session, s *session.Session, paused bool, recorder Record
 	return &room{
 		id: row.ID, row: row, session: s, outline: s.Contract().Outline(), recorder: recorder, meters: m, paused: paused,
 		inbox: make(chan func(), inboxSize), stop: make(chan string, 1), done: make(chan struct{}),
-		conns: map[int]*conn{}, tokens: map[string]int{}, names: map[int]store.Seat{}, watchers: newWatchers(), now: time.Now,
+		conns: map[int]*conn{}, tokens: map[string]int{}, names: map[int]store.Seat{}, watchers: newWatchers(s.Watched), now: time.Now,
 	}
 }
 

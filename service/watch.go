@@ -26,6 +26,7 @@ type watchers struct {
 	decisions []client.Decision // the newest last
 	told      []client.Told
 	quiet     int
+	watched   func(on bool) // called when the first one comes and the last one goes
 }
 
 // watcher is one who looks. A watcher that falls behind is sent away and comes back for a fresh sheet.
@@ -46,7 +47,10 @@ type mirror struct {
 	told    int64 // the seen that watchers know of
 }
 
-func newWatchers() *watchers { return &watchers{list: map[*watcher]struct{}{}} }
+func newWatchers(watched func(on bool)) *watchers {
+	watched(false)
+	return &watchers{list: map[*watcher]struct{}{}, watched: watched}
+}
 
 func (w *watchers) end(reason string) {
 	for x := range w.list {
@@ -62,6 +66,7 @@ func (w *watchers) remove(x *watcher, why string) {
 	}
 	if len(w.list) == 0 {
 		w.mirrors = nil
+		w.watched(false)
 	}
 }
 
@@ -72,6 +77,7 @@ func (w *watchers) add(r *room) (*watcher, bool) {
 	}
 	if len(w.list) == 0 {
 		w.mirrors = map[int]*mirror{}
+		w.watched(true)
 		for _, c := range r.session.Clients() {
 			m := &mirror{reader: r.session.Reader(c.Number)}
 			w.mirrors[c.Number] = m

@@ -151,6 +151,7 @@ func TestAskedAudiencesConverge(t *testing.T) {
 			for n, held := range copies {
 				held.deliver(t, v, n)
 			}
+			v.Done()
 			for n, held := range copies {
 				require.Equal(t, may(v, w, rules, n), holds(&held.Copy), "client %d at tick %d", n, w.Tick)
 				// A snapshot taken now says the same as the frames did.

@@ -49,6 +49,7 @@ func BenchmarkEncode(b *testing.B) {
 				for n := range clients {
 					v.Parts(n+1, &parts)
 				}
+				v.Done()
 			}
 		})
 	}

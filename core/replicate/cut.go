@@ -12,7 +12,8 @@ import (
 
 func lowest(mask uint64) int { return bits.TrailingZeros64(mask) }
 
-// Cut ends a tick: it decides who gets what of it and packs that. What Parts gives holds until the next Cut.
+// Cut ends a tick: it decides who gets what of it and packs what clients share. Then Parts gives each client its share, and Done has to
+// follow.
 func (v *View) Cut() {
 	v.clean()
 	waiting := v.waiting
@@ -71,12 +72,13 @@ func (v *View) clean() {
 		}
 	}
 	v.past, v.stirred = v.past[:0], v.stirred[:0]
-	for _, u := range v.viewers {
-		u.left, u.dropped, u.blocks = u.left[:0], u.dropped[:0], u.blocks[:0]
+	for _, u := range v.touched {
+		u.left, u.leaves, u.dropped, u.touched = u.left[:0], u.leaves[:0], u.dropped[:0], false
 		for i := range u.circles {
 			u.circles[i].fresh = false
 		}
 	}
+	v.touched = v.touched[:0]
 }
 
 // place puts entities into their circles.
@@ -96,13 +98,13 @@ func (v *View) place(fresh []*sent) {
 		if a.near {
 			if radius, _ := v.rules.Radius(a.Aud); radius != a.radius || a.size == 0 {
 				a.radius, a.size, all = radius, max(radius/cells, least), true
-				a.version, v.version = a.version+1, v.version+1
+				a.version, v.turned = a.version+1, true
 			}
 		}
 		for lane, l := range a.Lanes {
 			if all {
 				for _, e := range v.world.Kind(l.Kind.Index) {
-					v.sort(a, lane, v.sent[e.ID])
+					v.sort(a, lane, v.of(e))
 				}
 				continue
 			}
@@ -182,7 +184,7 @@ func (v *View) enter(s *sent, c *circle, lane int) {
 
 // turned notes that a circle is no longer empty, or is.
 func (c *circle) turned(v *View) {
-	v.version++
+	v.turned = true
 	c.audience.version++
 }
 
@@ -236,26 +238,37 @@ func (c *circle) part(s *sent, lane int, now bool) (sum uint64) {
 func (v *View) memberships() {
 	for _, s := range v.restless {
 		for _, x := range s.at {
-			x.circle.stirred = v.world.Tick
+			if c := x.circle; c.stirred != v.world.Tick {
+				c.stirred, c.restless = v.world.Tick, c.restless[:0]
+			}
+			x.circle.restless = append(x.circle.restless, s)
 		}
 	}
-	always := slices.ContainsFunc(v.audiences, func(a *audience) bool { return a.all[0] })
-	var wanted []*circle
-	for _, u := range v.viewers {
-		u.stale = u.stale || u.moved || v.stale || always || u.version != v.version
-		if !u.stale {
-			continue
+	all := v.stale || v.changing || v.turned
+	if all {
+		for _, u := range v.viewers {
+			if !u.stale {
+				// Its own side is what it was, unless that may be another one for all.
+				u.turn(v)
+				u.stale = v.stale || v.changing
+			}
 		}
-		u.version = v.version
+	}
+	v.looked, v.turning = v.turning, v.looked[:0]
+	v.looked = slices.DeleteFunc(v.looked, func(u *viewer) bool { return u.gone })
+	var wanted []*circle
+	for _, u := range v.looked {
 		same := !u.moved
 		for i, a := range v.audiences {
 			if a.Term == contract.ByAudience && a.Maybe&(1<<u.role) != 0 && !v.look(u, a, &u.sights[i]) {
 				same = false
 			}
 		}
+		u.stale = true
 		if same {
 			continue
 		}
+		u.touch(v)
 		wanted, u.edges = wanted[:0], u.edges[:0]
 		role := uint64(1) << u.role
 		for i, a := range v.audiences {
@@ -269,9 +282,8 @@ func (v *View) memberships() {
 			if m := u.circles[i]; !slices.Contains(wanted, m.circle) {
 				u.circles = slices.Delete(u.circles, i, i+1)
 				m.circle.members--
-				u.left = append(u.left, m.circle)
+				u.left, u.leaves = append(u.left, m.circle), append(u.leaves, m.handle)
 				u.free = append(u.free, m.handle)
-				u.blocks = append(u.blocks, wire.Leave(m.handle))
 			}
 		}
 		for _, c := range wanted {
@@ -281,7 +293,7 @@ func (v *View) memberships() {
 			}
 		}
 	}
-	v.stale = false
+	v.stale, v.turned = false, false
 	for _, a := range v.audiences {
 		for key, c := range a.circles {
 			if len(c.entities) == 0 && c.members == 0 {
@@ -293,6 +305,9 @@ func (v *View) memberships() {
 
 // look brings up to date which circles of an audience a viewer is to be in, and tells whether these are the same as before.
 func (v *View) look(u *viewer, a *audience, s *sight) (same bool) {
+	if !u.stale && s.known && s.version == a.version {
+		return true
+	}
 	var side rules.Side
 	in := len(a.circles) > 0 && v.rules.Viewer(a.Aud, u.client.Number, &side)
 	if s.known && s.version == a.version && s.in == in {
@@ -369,6 +384,9 @@ func (v *View) emit() {
 				x.circle.digest += s.change
 			}
 		}
+		for _, h := range s.holders {
+			h.list()
+		}
 	}
 	for _, s := range v.dirty {
 		if s.entity.Gone || s.send == 0 {
@@ -384,14 +402,27 @@ func (v *View) emit() {
 				x.circle.digest += s.diffs[i]
 			}
 		}
+		for _, h := range s.holders {
+			h.list()
+		}
 	}
-	for _, u := range v.viewers {
-		for _, h := range u.holds {
-			v.alone(u, h)
+	if v.hiding { // what a client may know of may be something else
+		for _, u := range v.viewers {
+			for _, h := range u.holds {
+				if h.plan.hides {
+					h.list()
+				}
+			}
+		}
+	}
+	for _, h := range v.alones {
+		if h.listed = false; !h.gone {
+			v.alone(h.viewer, h)
 		}
 	}
 	for _, a := range v.again {
 		if u := v.viewer(a.client); u != nil && !a.s.entity.Gone && v.gets(u, a.s, a.p) {
+			u.speak(v)
 			var item wire.Item = a.s
 			if h := u.held[a.s.entity.ID]; h != nil {
 				item = h
@@ -416,7 +447,7 @@ func (v *View) gets(u *viewer, s *sent, p *contract.Property) bool {
 	})
 }
 
-// pack writes the blocks, and makes what was sent the base of what comes.
+// pack writes the blocks that clients share.
 func (v *View) pack() {
 	for _, a := range v.audiences {
 		if a.yes != nil {
@@ -430,34 +461,33 @@ func (v *View) pack() {
 		v.roster = wire.PackRoster(v.outline, v.joined, v.left)
 	}
 	v.joined, v.left = v.joined[:0], v.left[:0]
-	for _, u := range v.viewers {
-		for _, m := range u.circles {
-			switch {
-			case m.fresh:
-				if m.circle.snapshot == nil {
-					m.circle.group.Fresh()
-					m.circle.snapshot = m.circle.group.Snapshot(v.world.Tick)
-				}
-				u.blocks = append(u.blocks, wire.Enter(m.handle, m.circle.audience.index, m.circle.snapshot))
-			case m.circle.block != nil:
-				u.blocks = append(u.blocks, wire.Change(m.handle, m.circle.block))
-			}
-		}
-		if block := u.private.Pack(v.world.Tick); block != nil {
-			u.blocks = append(u.blocks, wire.Change(0, block))
-		}
-		for _, h := range u.holds {
-			h.came = false
+}
+
+// Done makes what was sent the base of what comes, once Parts was asked for all clients that are sent a frame. One that is not has to
+// be sent a snapshot with its next frame.
+func (v *View) Done() {
+	for _, u := range v.spoken {
+		if u.spoken = false; u.private.Speaks() {
+			u.private.Drop()
 		}
 	}
+	for _, h := range v.alones {
+		h.came = false
+	}
+	clear(v.alones)
+	v.spoken, v.alones = v.spoken[:0], v.alones[:0]
 	for _, s := range v.dirty {
 		for rest := s.send & s.plan.plain; rest != 0; rest &= rest - 1 {
-			p := s.entity.Kind.Properties[lowest(rest)]
-			copy(s.base[p.Slot:p.Slot+p.Type.Width()], s.entity.Nums[p.Slot:])
+			i := lowest(rest)
+			w := s.plan.spans[i]
+			copy(s.base[w.from:w.to], s.entity.Nums[w.from:w.to])
+			s.diffs[i] = 0
+		}
+		if s.send&^s.plan.plain != 0 {
+			clear(s.diffs)
 		}
 		s.send = 0
 		s.lists &^= inDirty
-		clear(s.diffs)
 	}
 	for _, s := range v.given {
 		s.change = 0
@@ -469,8 +499,10 @@ func (v *View) pack() {
 		s.lists &^= inRestless
 	}
 	v.restless = v.restless[:0]
-	for _, u := range v.viewers {
-		u.stale = false
+	for _, u := range v.looked {
+		if u.stale = false; u.moved { // it was begun anew meanwhile
+			u.turn(v)
+		}
 	}
 }
 
@@ -484,10 +516,31 @@ func (c *circle) pack(tick int64) {
 }
 
 // Parts puts what a client gets of the tick into a frame, and tells whether that is anything. A client that was sent nothing yet
-// gets a snapshot. It has to be asked once for each client after each Cut.
+// gets a snapshot. What it gives holds until it is asked for another client.
 func (v *View) Parts(client int, out *wire.Parts) bool {
 	u := v.viewer(client)
-	out.Snapshot, out.Blocks, out.Roster = u.first, u.blocks, v.roster
+	out.Snapshot, out.Blocks, out.Roster = u.first, out.Blocks[:0], v.roster
+	for _, handle := range u.leaves {
+		out.Blocks = append(out.Blocks, wire.Leave(handle))
+	}
+	for i := range u.circles {
+		m := &u.circles[i]
+		switch c := m.circle; {
+		case m.fresh:
+			if c.snapshot == nil {
+				c.group.Fresh()
+				c.snapshot = c.group.Snapshot(v.world.Tick)
+			}
+			out.Blocks = append(out.Blocks, wire.Enter(m.handle, c.audience.index, c.snapshot))
+		case c.block != nil:
+			out.Blocks = append(out.Blocks, wire.Change(m.handle, c.block))
+		}
+	}
+	if u.spoken {
+		if block := u.private.Pack(v.world.Tick); block != nil {
+			out.Blocks = append(out.Blocks, wire.Change(0, block))
+		}
+	}
 	if u.first {
 		var all []wire.Client
 		for _, x := range v.viewers {

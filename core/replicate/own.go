@@ -16,17 +16,29 @@ func (v *View) holds(fresh []*sent) {
 			continue
 		}
 		list := v.world.Kind(k)
-		for _, u := range v.viewers {
-			if p.asked || u.moved {
+		if p.asked {
+			for _, u := range v.viewers {
 				for _, e := range list {
-					v.hold(u, v.sent[e.ID])
+					v.hold(u, v.of(e))
 				}
-			} else if p.nearby {
+			}
+			continue
+		}
+		for _, u := range v.looked {
+			if u.moved {
+				for _, e := range list {
+					v.hold(u, v.of(e))
+				}
+			} else if p.nearby && !v.always {
 				v.nearby(u, p)
 			}
 		}
-		if p.asked {
-			continue
+		if p.nearby && v.always {
+			for _, u := range v.viewers {
+				if !u.moved {
+					v.nearby(u, p)
+				}
+			}
 		}
 		// An owner gets and loses what is its own.
 		if p.owned {
@@ -37,15 +49,13 @@ func (v *View) holds(fresh []*sent) {
 			}
 			for _, s := range v.given {
 				if s.plan == p {
-					for _, u := range v.viewers {
-						if u.held[s.entity.ID] != nil || u.client.Number == s.owner {
-							v.hold(u, s)
-						}
-					}
+					v.anew(s)
+					v.holdOf(s, s.owner)
 				}
 			}
 		}
 	}
+	v.atEdges()
 	for _, s := range fresh {
 		if !s.entity.Gone {
 			continue
@@ -57,20 +67,60 @@ func (v *View) holds(fresh []*sent) {
 			v.glimpse(u, s)
 		}
 	}
-	for _, u := range v.viewers {
+	for _, u := range v.looked {
 		u.moved = false
+	}
+	for _, u := range v.entered {
 		slices.SortFunc(u.enters, func(a, b *hold) int { return cmp.Compare(a.number, b.number) })
 		for _, h := range u.enters {
 			h.slot = u.private.Enter(h.plan.place, h, h.whole, h.next)
 		}
 		u.enters = u.enters[:0]
 	}
+	v.entered = v.entered[:0]
 	for _, s := range v.gone {
-		for _, u := range v.viewers {
-			if h := u.held[s.entity.ID]; h != nil {
-				v.release(u, h)
+		for len(s.holders) > 0 {
+			v.release(s.holders[len(s.holders)-1])
+		}
+	}
+}
+
+// atEdges looks at what is restless: whoever has it by itself may lose it, and whoever sees it at the edge may come to have it.
+func (v *View) atEdges() {
+	if v.always {
+		return // it was looked at
+	}
+	some := false
+	for _, s := range v.restless {
+		if !s.plan.nearby || s.plan.asked || s.plan.place < 0 {
+			continue
+		}
+		some = true
+		if !s.entity.Gone {
+			v.anew(s)
+		}
+	}
+	if !some {
+		return
+	}
+	for _, u := range v.viewers {
+		for _, c := range u.edges {
+			if c.stirred != v.world.Tick {
+				continue
+			}
+			for _, s := range c.restless {
+				if s.plan.nearby && !s.plan.asked && !s.entity.Gone {
+					v.hold(u, s)
+				}
 			}
 		}
+	}
+}
+
+// anew looks anew at all who have an entity by themselves.
+func (v *View) anew(s *sent) {
+	for i := len(s.holders) - 1; i >= 0; i-- { // who is released makes place for the last one
+		v.hold(s.holders[i].viewer, s)
 	}
 }
 
@@ -82,19 +132,12 @@ func (v *View) holdOf(s *sent, client int) {
 
 // nearby looks at what is at the edge of a client's view, and at what it had there before.
 func (v *View) nearby(u *viewer, p *plan) {
-	all := u.stale || v.always
-	if !all && len(v.restless) == 0 {
-		return
-	}
 	for i := len(u.holds) - 1; i >= 0; i-- { // what is released takes the last one's place
-		if h := u.holds[i]; h.plan == p && !h.entity.Gone && (all || h.lists&inRestless != 0) {
+		if h := u.holds[i]; h.plan == p && !h.entity.Gone {
 			v.hold(u, h.sent)
 		}
 	}
 	for _, c := range u.edges {
-		if !all && c.stirred != v.world.Tick {
-			continue
-		}
 		for _, s := range c.entities {
 			if s.plan == p {
 				v.hold(u, s)
@@ -118,7 +161,7 @@ func (v *View) glimpse(u *viewer, s *sent) {
 	if !whole || u.held[s.entity.ID] != nil {
 		return
 	}
-	u.add(&hold{sent: s, whole: whole, came: true, next: mask})
+	v.add(u, &hold{sent: s, whole: whole, came: true, next: mask})
 }
 
 // wants tells what a client has to have of an entity by itself.
@@ -176,7 +219,7 @@ func (v *View) hold(u *viewer, s *sent) {
 	h := u.held[s.entity.ID]
 	whole, mask := v.wants(u, s)
 	if h != nil && (h.whole != whole || mask == 0 && !whole) {
-		v.release(u, h)
+		v.release(h)
 		h = nil
 	}
 	if mask == 0 && !whole {
@@ -184,29 +227,64 @@ func (v *View) hold(u *viewer, s *sent) {
 	}
 	if h == nil {
 		h = &hold{sent: s, whole: whole, came: true}
-		u.add(h)
+		v.add(u, h)
 	}
 	if h.next = mask; mask != h.mask && !h.came {
 		u.private.Mask(h.plan.place, h.slot, mask)
+		u.speak(v)
+		h.list()
+	}
+}
+
+// list has a client told what is new of what it has by itself.
+func (h *hold) list() {
+	if !h.listed {
+		h.listed = true
+		h.view.alones = append(h.view.alones, h)
+	}
+}
+
+// speak notes that a client's own group may have something to say.
+func (u *viewer) speak(v *View) {
+	if !u.spoken {
+		u.spoken = true
+		v.spoken = append(v.spoken, u)
 	}
 }
 
 // add gives a client something by itself.
-func (u *viewer) add(h *hold) {
-	h.at = len(u.holds)
-	u.holds = append(u.holds, h)
+func (v *View) add(u *viewer, h *hold) {
+	h.viewer, h.at, h.among = u, len(u.holds), len(h.holders)
+	u.holds, h.holders = append(u.holds, h), append(h.holders, h)
 	u.held[h.entity.ID] = h
+	if len(u.enters) == 0 {
+		v.entered = append(v.entered, u)
+	}
 	u.enters = append(u.enters, h)
+	u.speak(v)
+	h.list()
 }
 
-func (v *View) release(u *viewer, h *hold) {
+// leave takes a hold from those of its entity.
+func (h *hold) leave() {
+	last := h.holders[len(h.holders)-1]
+	h.holders[h.among], last.among = last, h.among
+	h.holders[len(h.holders)-1] = nil
+	h.holders, h.gone = h.holders[:len(h.holders)-1], true
+}
+
+func (v *View) release(h *hold) {
+	u := h.viewer
+	h.leave()
 	delete(u.held, h.entity.ID)
 	last := u.holds[len(u.holds)-1]
 	u.holds[h.at], last.at = last, h.at
 	u.holds = u.holds[:len(u.holds)-1]
 	u.private.Exit(h.plan.place, h.slot)
+	u.speak(v)
 	if h.whole {
 		u.dropped = append(u.dropped, h.entity.ID)
+		u.touch(v)
 	}
 	if h.came {
 		return // it came and went in one tick: the digest knows nothing of it
@@ -236,6 +314,7 @@ func (v *View) alone(u *viewer, h *hold) {
 	if h.send == 0 && h.change == 0 && !h.came && h.next == h.mask && !h.plan.hides {
 		return // nothing of it changed
 	}
+	u.speak(v)
 	switch {
 	case !h.whole:
 	case h.came:

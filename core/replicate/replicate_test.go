@@ -126,6 +126,7 @@ func (b *table) cut() (notices map[int][]Notice, frames int) {
 			frames++
 		}
 	}
+	b.v.Done()
 	return notices, frames
 }
 

@@ -10,10 +10,13 @@ import (
 )
 
 // Truth tells those who run a session what the server itself holds: everything, each time that it changes. Nothing of it is ever
-// meant for a client.
+// meant for a client. While nobody watches, it keeps only what could not be told later: a ref goes on naming what is gone by the
+// number that copies were told.
 type Truth struct {
 	key     [32]byte
 	world   *world.World
+	quiet   bool
+	keeps   []uint64 // by kind: properties that name entities or are attached to one
 	clients []wire.Client
 	held    map[world.ID]*truth
 	fresh   []*truth // spawned in this tick
@@ -30,7 +33,36 @@ type truth struct {
 
 // NewTruth makes the truth of a session. The key is that of its View: entities have the same numbers.
 func NewTruth(key [32]byte, w *world.World) *Truth {
-	return &Truth{key: key, world: w, held: map[world.ID]*truth{}, block: &wire.Block{}}
+	v := &Truth{key: key, world: w, held: map[world.ID]*truth{}, block: &wire.Block{}}
+	for _, k := range w.Contract().Kinds {
+		mask := uint64(0)
+		for _, p := range k.Properties {
+			if p.Type.Has(contract.FormEntity) || p.Attaches() {
+				mask |= 1 << p.Index
+			}
+		}
+		v.keeps = append(v.keeps, mask)
+	}
+	return v
+}
+
+// Watch tells whether Cut is to give what changes. It is, until Watch says otherwise.
+func (v *Truth) Watch(on bool) {
+	if v.quiet != on {
+		return
+	}
+	v.quiet = !on
+	v.block = &wire.Block{}
+	if !on {
+		return
+	}
+	for _, s := range v.held {
+		for i, p := range s.entity.Kind.Properties {
+			if s.fields != nil && v.keeps[s.entity.Kind.Index]&(1<<i) == 0 {
+				s.fields[i] = v.field(s.entity, p)
+			}
+		}
+	}
 }
 
 // Joined tells of a new client, or of one that has another role.
@@ -40,13 +72,17 @@ func (v *Truth) Joined(c wire.Client) {
 	} else {
 		v.clients = append(v.clients, c)
 	}
-	v.block.Joined = append(v.block.Joined, c)
+	if !v.quiet {
+		v.block.Joined = append(v.block.Joined, c)
+	}
 }
 
 // Left tells of a client that is gone.
 func (v *Truth) Left(number int) {
 	v.clients = slices.DeleteFunc(v.clients, func(c wire.Client) bool { return c.Number == number })
-	v.block.Left = append(v.block.Left, number)
+	if !v.quiet {
+		v.block.Left = append(v.block.Left, number)
+	}
 }
 
 // Spawned tells of a new entity. It is told with the values that it has when the tick is cut.
@@ -67,24 +103,32 @@ func (v *Truth) Despawned(e *world.Entity) {
 		v.fresh = slices.DeleteFunc(v.fresh, func(x *truth) bool { return x == s })
 		return // nobody was told of it
 	}
-	v.block.Gone = append(v.block.Gone, s.number)
+	if !v.quiet {
+		v.block.Gone = append(v.block.Gone, s.number)
+	}
 }
 
 // Given tells that an entity may have another owner.
 func (v *Truth) Given(e *world.Entity) {
 	if s := v.held[e.ID]; s != nil && s.fields != nil && s.owner != e.Owner {
-		s.owner = e.Owner
-		v.block.Owned = append(v.block.Owned, wire.Owned{Entity: s.number, Owner: e.Owner})
+		if s.owner = e.Owner; !v.quiet {
+			v.block.Owned = append(v.block.Owned, wire.Owned{Entity: s.number, Owner: e.Owner})
+		}
 	}
 }
 
 // Written tells that properties of an entity may have changed, one bit each.
 func (v *Truth) Written(e *world.Entity, properties uint64) {
+	if properties = moved(e.Kind, properties); v.quiet {
+		properties &= v.keeps[e.Kind.Index]
+	}
+	if properties == 0 {
+		return
+	}
 	s := v.held[e.ID]
 	if s == nil || s.fields == nil {
 		return
 	}
-	properties = moved(e.Kind, properties)
 	u := wire.Update{Entity: s.number, Kind: e.Kind.Name}
 	for i, p := range e.Kind.Properties {
 		if properties&(1<<i) == 0 {
@@ -95,7 +139,7 @@ func (v *Truth) Written(e *world.Entity, properties uint64) {
 			u.Fields = append(u.Fields, f)
 		}
 	}
-	if u.Fields != nil {
+	if u.Fields != nil && !v.quiet {
 		v.block.Values = append(v.block.Values, u)
 	}
 }
@@ -170,6 +214,9 @@ func (v *Truth) Snapshot() *wire.Block {
 		}
 		out := wire.Spawn{Entity: s.number, Kind: e.Kind.Name, Owner: s.owner, Fields: slices.Clone(s.fields)}
 		for i, p := range e.Kind.Properties {
+			if v.quiet && v.keeps[e.Kind.Index]&(1<<i) == 0 {
+				out.Fields[i] = v.field(e, p)
+			}
 			if f := &out.Fields[i]; f.Tied != nil || f.Motion != nil { // where it is now
 				f.Value = v.Refs(p.Type, v.world.Value(e, p))
 			}
@@ -179,18 +226,25 @@ func (v *Truth) Snapshot() *wire.Block {
 	return b
 }
 
-// Cut ends a tick: it gives what changed.
+// Cut ends a tick: it gives what changed, nothing while nobody watches.
 func (v *Truth) Cut() *wire.Block {
 	for _, s := range v.fresh {
 		e := s.entity
 		s.owner = e.Owner
-		s.fields = []wire.Field{} // not nil, also without a property
-		for _, p := range e.Kind.Properties {
-			s.fields = append(s.fields, v.field(e, p))
+		s.fields = make([]wire.Field, len(e.Kind.Properties)) // not nil, also without a property
+		for i, p := range e.Kind.Properties {
+			if !v.quiet || v.keeps[e.Kind.Index]&(1<<i) != 0 {
+				s.fields[i] = v.field(e, p)
+			}
+		}
+		if v.quiet {
+			continue
 		}
 		v.block.Spawned = append(v.block.Spawned, wire.Spawn{Entity: s.number, Kind: e.Kind.Name, Owner: s.owner, Fields: slices.Clone(s.fields)})
 	}
-	v.fresh = nil
+	if v.fresh = v.fresh[:0]; v.quiet {
+		return nil
+	}
 	out := v.block
 	v.block = &wire.Block{}
 	return out

@@ -43,6 +43,7 @@ type View struct {
 	rosterSum uint64
 	joined    []wire.Client
 	left      []int
+	buffer    wire.Buffer
 	sent      map[world.ID]*sent
 	byNumber  map[uint32]*world.Entity
 	fresh     []*sent // spawned in this tick
@@ -53,6 +54,14 @@ type View struct {
 	dirty     []*sent // with changes that are sent in this tick
 	waiting   []*sent // with properties that wait for their time
 	again     []again
+	hint      int       // where the next client that is asked for stands among the viewers
+	turning   []*viewer // whose sides may be others
+	looked    []*viewer // whose sides were looked at in this Cut
+	touched   []*viewer // with something that holds for this Cut alone
+	entered   []*viewer // that have something new by themselves
+	alones    []*hold   // of which something is new to the client that has it by itself
+	spoken    []*viewer // whose own groups may have something to say
+	hiding    bool      // there are values with refs that not all may know of
 
 	// What the sides of audiences read, by kind. Only whose side may have changed is looked at again.
 	reads    [3][]uint64 // of the viewer's own, of the entity that the audience is of, and of shared ones
@@ -60,7 +69,8 @@ type View struct {
 	stale    bool        // every viewer's side may be another one
 	unsorted bool        // and every entity's
 	always   bool        // the entity's side of some audience may be another one in each tick
-	version  int         // goes up when some circle is no longer empty, or is
+	changing bool        // the viewer's side of some audience may
+	turned   bool        // some circle is no longer empty, or is
 }
 
 type again struct {
@@ -81,10 +91,14 @@ type plan struct {
 	owned  bool    // an owner gets something of its own
 	nearby bool    // who is near gets something
 	shown  uint64  // properties that somebody may get
+	spans  []span  // by property: its slots
+	moves  bool    // some property follows another one
 	hides  bool    // some value has refs that not all may know of
 }
 
 type place struct{ audience, lane int }
+
+type span struct{ from, to int }
 
 // audience is a group of the outline.
 type audience struct {
@@ -115,7 +129,8 @@ type circle struct {
 	group    *wire.Group
 	members  int
 	entities []*sent
-	stirred  int64 // the tick in which an entity in it was restless
+	stirred  int64 // the tick in which entities in it were restless
+	restless []*sent
 	digest   uint64
 	block    []byte // of this tick
 	snapshot []byte // of this tick
@@ -141,20 +156,22 @@ type viewer struct {
 	first   bool // it has been sent nothing: a snapshot comes
 	moved   bool // it has another role, or everything is sent anew
 	stale   bool // its side of some audience may be another one
-	version int  // of the View that its circles are as of
-	sights  []sight
+	touched bool
+	spoken  bool
+	gone    bool
 	circles []member
-	left    []*circle // in this tick
-	edges   []*circle // of which a client may see a part, in this tick
 	private *wire.Group
-	held    map[world.ID]*hold
-	holds   []*hold    // the same, in no order
+	leaves  []int      // handles of the circles that it left in this tick
+	left    []*circle  // those
 	dropped []world.ID // in this tick
+	digest  uint64     // of what is its own
+	sights  []sight
+	edges   []*circle // of which a client may see a part
+	held    map[world.ID]*hold
+	holds   []*hold // the same, in no order
 	enters  []*hold
-	digest  uint64 // of what is its own
 	handles int
 	free    []int
-	blocks  []wire.Part // of this tick
 }
 
 // sight is what a viewer's side of an audience was, and the circles that it leads to.
@@ -177,37 +194,42 @@ type member struct {
 // hold is an entity of which a client has something by itself.
 type hold struct {
 	*sent
+	viewer *viewer
 	slot   int
 	at     int // among the viewer's holds
+	among  int // among the entity's holders
 	whole  bool
+	came   bool // in this tick
+	listed bool // it is among the alones
+	gone   bool
 	mask   uint64 // by place in the outline
 	next   uint64
-	came   bool               // in this tick
 	masked map[int]wire.Field // by place: refs of which this client may not know
 	sums   map[int]uint64     // of those
 }
 
 // sent is an entity as it was last sent.
 type sent struct {
-	view   *View
-	plan   *plan
-	number uint32
-	entity *world.Entity
-	owner  int
-	base   []int64      // the row as it was sent, for what is plain
-	fields []wire.Field // by property: what is not plain
-	ticks  []int64      // by property: when it was last sent
-	sums   []uint64     // by property: its part of the digest
-	diffs  []uint64     // by property: what the change of this tick adds to it
-	sum    uint64       // the entity's own part
-	change uint64       // what giving it away adds to that
-	send   uint64       // properties that are sent in this tick
-	later  uint64       // properties that changed and wait for their time
-	at     []placed
-	exited []placed // in this tick
-	live   bool     // it has been announced
-	flash  bool     // it came and went in one tick, and an event speaks of it
-	lists  uint8
+	view    *View
+	plan    *plan
+	entity  *world.Entity
+	number  uint32
+	live    bool // it has been announced
+	flash   bool // it came and went in one tick, and an event speaks of it
+	lists   uint8
+	send    uint64   // properties that are sent in this tick
+	later   uint64   // properties that changed and wait for their time
+	base    []int64  // the row as it was sent, for what is plain
+	ticks   []int64  // by property: when it was last sent
+	sums    []uint64 // by property: its part of the digest
+	diffs   []uint64 // by property: what the change of this tick adds to it
+	at      []placed
+	holders []*hold
+	change  uint64 // what giving it away adds to the entity's own part of the digest
+	sum     uint64 // that part
+	owner   int
+	fields  []wire.Field // by property: what is not plain
+	exited  []placed     // in this tick
 }
 
 // Lists that an entity is in.
@@ -239,6 +261,8 @@ func NewView(key [32]byte, w *world.World, r Rules) *View {
 					p.plain |= 1 << prop.Index
 				}
 			}
+			p.spans = append(p.spans, span{prop.Slot, prop.Slot + prop.Type.Width()})
+			p.moves = p.moves || prop.Follows != nil
 			p.props = append(p.props, at)
 		}
 		v.plans = append(v.plans, p)
@@ -249,6 +273,7 @@ func NewView(key [32]byte, w *world.World, r Rules) *View {
 			for side, reads := range g.Aud.Split().Reads() {
 				a.all[side] = reads.All
 				v.always = v.always || reads.All
+				v.changing = v.changing || side == 0 && reads.All
 				for k, mask := range reads.Own {
 					v.reads[side][k.Index] |= mask
 				}
@@ -295,13 +320,13 @@ func NewView(key [32]byte, w *world.World, r Rules) *View {
 				private(x.Reach, x.Asked)
 			}
 		}
+		v.hiding = v.hiding || p.hides
 	}
 	return v
 }
 
 func (v *View) circle(a *audience, key circleKey) *circle {
-	lanes := v.outline.Groups[a.index].Lanes
-	return &circle{audience: a, key: key, group: wire.NewGroup(v.layout, lanes)}
+	return &circle{audience: a, key: key, group: wire.NewGroup(v.layout, a.index)}
 }
 
 // Joined tells of a new client, or of one that has another role.
@@ -312,6 +337,7 @@ func (v *View) Joined(c wire.Client) {
 	if u := v.viewer(c.Number); u != nil {
 		v.rosterSum -= wire.DigestClient(u.client, int(u.role))
 		u.client, u.role, u.moved = c, uint(role), true
+		u.turn(v)
 	} else {
 		u := &viewer{client: c, role: uint(role)}
 		u.begin(v)
@@ -325,8 +351,12 @@ func (u *viewer) begin(v *View) {
 	for _, m := range u.circles {
 		m.circle.members--
 	}
+	for _, h := range u.holds {
+		h.leave()
+	}
+	u.turn(v)
 	u.first, u.moved, u.circles, u.held, u.holds, u.digest, u.handles, u.free = true, true, nil, map[world.ID]*hold{}, nil, 0, 0, nil
-	u.private, u.sights = wire.NewGroup(v.layout, nil), make([]sight, len(v.audiences))
+	u.private, u.sights = wire.NewPrivate(v.layout, &v.buffer), make([]sight, len(v.audiences))
 }
 
 // Resync sends a client all that it may have with the next Cut, as a snapshot.
@@ -347,23 +377,57 @@ func (v *View) Left(number int) {
 	}
 	v.rosterSum -= wire.DigestClient(u.client, int(u.role))
 	u.begin(v)
+	u.gone = true
 	v.viewers = slices.DeleteFunc(v.viewers, func(x *viewer) bool { return x == u })
 	v.joined = slices.DeleteFunc(v.joined, func(x wire.Client) bool { return x.Number == number })
 	v.left = append(v.left, number)
 }
 
+// turn has a viewer looked at.
+func (u *viewer) turn(v *View) {
+	if !u.stale {
+		u.stale = true
+		v.turning = append(v.turning, u)
+	}
+}
+
+// touch notes that a viewer has something that holds for this Cut alone.
+func (u *viewer) touch(v *View) {
+	if !u.touched {
+		u.touched = true
+		v.touched = append(v.touched, u)
+	}
+}
+
+// viewer finds a client. Mostly they are asked for one after the other.
 func (v *View) viewer(number int) *viewer {
+	for i := v.hint; i < min(v.hint+2, len(v.viewers)); i++ {
+		if u := v.viewers[i]; u.client.Number == number {
+			v.hint = i
+			return u
+		}
+	}
 	i, found := slices.BinarySearchFunc(v.viewers, number, func(u *viewer, n int) int { return u.client.Number - n })
 	if !found {
 		return nil
 	}
+	v.hint = i
 	return v.viewers[i]
+}
+
+// of gives what was sent of an entity.
+func (v *View) of(e *world.Entity) *sent {
+	if s, ok := e.Shown.(*sent); ok && s.view == v {
+		return s
+	}
+	return v.sent[e.ID]
 }
 
 // Spawned tells of a new entity. It is sent with the values that it has when the tick is cut.
 func (v *View) Spawned(e *world.Entity) {
 	s := &sent{view: v, plan: &v.plans[e.Kind.Index], number: number(v.key, e, len(v.plans)), entity: e, owner: e.Owner}
 	v.sent[e.ID] = s
+	e.Shown = s
 	v.byNumber[s.number] = e
 	v.fresh = append(v.fresh, s)
 	v.stale = v.stale || v.reads[0][e.Kind.Index] != 0 // somebody has one of these now
@@ -371,7 +435,7 @@ func (v *View) Spawned(e *world.Entity) {
 
 // Despawned tells that an entity is gone.
 func (v *View) Despawned(e *world.Entity) {
-	s := v.sent[e.ID]
+	s := v.of(e)
 	if s == nil {
 		return
 	}
@@ -391,7 +455,7 @@ func (v *View) Speaks(id world.ID) {
 
 // Given tells that an entity may have another owner.
 func (v *View) Given(e *world.Entity) {
-	if s := v.sent[e.ID]; s != nil && s.live && s.lists&inGiven == 0 {
+	if s := v.of(e); s != nil && s.live && s.lists&inGiven == 0 {
 		s.lists |= inGiven
 		v.given = append(v.given, s)
 	}
@@ -399,7 +463,7 @@ func (v *View) Given(e *world.Entity) {
 
 // Written tells that properties of an entity may have changed, one bit each. A value that is what was last sent is not sent.
 func (v *View) Written(e *world.Entity, properties uint64) {
-	s := v.sent[e.ID]
+	s := v.of(e)
 	k := e.Kind.Index
 	if v.reads[0][k]&properties != 0 {
 		v.unsettle(e)
@@ -413,7 +477,10 @@ func (v *View) Written(e *world.Entity, properties uint64) {
 	if v.reads[1][k]&properties != 0 {
 		s.disturb()
 	}
-	for rest := moved(e.Kind, properties) & s.plan.shown; rest != 0; rest &= rest - 1 {
+	if s.plan.moves {
+		properties = moved(e.Kind, properties)
+	}
+	for rest := properties & s.plan.shown; rest != 0; rest &= rest - 1 {
 		p := e.Kind.Properties[lowest(rest)]
 		bit := uint64(1) << p.Index
 		if s.same(p) {
@@ -435,7 +502,7 @@ func (v *View) Written(e *world.Entity, properties uint64) {
 func (v *View) unsettle(e *world.Entity) {
 	if v.world.Of(e.Kind.Index, e.Owner) == e {
 		if u := v.viewer(e.Owner); u != nil {
-			u.stale = true
+			u.turn(v)
 		}
 		return
 	}
@@ -461,8 +528,8 @@ func (v *View) Again(e *world.Entity, p *contract.Property, client int) {
 func (s *sent) same(p *contract.Property) bool {
 	e := s.entity
 	if s.plan.plain&(1<<p.Index) != 0 {
-		w := p.Type.Width()
-		return slices.Equal(s.base[p.Slot:p.Slot+w], e.Nums[p.Slot:p.Slot+w])
+		w := s.plan.spans[p.Index]
+		return slices.Equal(s.base[w.from:w.to], e.Nums[w.from:w.to])
 	}
 	old := &s.fields[p.Index]
 	if old.Motion != nil && p.Moves() {
@@ -516,7 +583,8 @@ func (s *sent) take(p *contract.Property) {
 	s.ticks[i] = v.world.Tick
 	at := s.plan.props[i]
 	if s.plan.plain&(1<<i) != 0 {
-		s.sums[i] = wire.DigestSlots(s.number, at, s.entity.Nums[p.Slot:p.Slot+p.Type.Width()])
+		w := s.plan.spans[i]
+		s.sums[i] = wire.DigestSlots(s.number, at, s.entity.Nums[w.from:w.to])
 	} else {
 		s.fields[i] = s.read(p)
 		if s.sums[i] = s.fields[i].Digest(s.number, at); p.Loose {
@@ -535,8 +603,10 @@ func (s *sent) announce() {
 	k := s.entity.Kind
 	n := len(k.Properties)
 	s.live, s.owner = true, s.entity.Owner
-	s.base, s.fields = slices.Clone(s.entity.Nums), make([]wire.Field, n)
-	s.ticks, s.sums, s.diffs = make([]int64, n), make([]uint64, n), make([]uint64, n)
+	// Side by side, since a change reads all of them.
+	row, words := append(slices.Clone(s.entity.Nums), make([]int64, n)...), make([]uint64, 2*n)
+	s.base, s.ticks, s.sums, s.diffs = row[:len(row)-n], row[len(row)-n:], words[:n], words[n:]
+	s.fields = make([]wire.Field, n)
 	for _, p := range s.plan.back {
 		s.take(p)
 	}
@@ -567,11 +637,11 @@ func (s *sent) Field(prop int) wire.Field {
 
 // Slots gives a plain property as it was sent before, and as it is sent now.
 func (s *sent) Slots(prop int) (old, now []int64) {
-	p := s.plan.back[prop]
-	w := p.Type.Width()
-	old = s.base[p.Slot : p.Slot+w]
-	if s.send&(1<<p.Index) != 0 {
-		return old, s.entity.Nums[p.Slot : p.Slot+w]
+	i := s.plan.back[prop].Index
+	w := s.plan.spans[i]
+	old = s.base[w.from:w.to]
+	if s.send&(1<<i) != 0 {
+		return old, s.entity.Nums[w.from:w.to]
 	}
 	return old, old
 }

@@ -124,6 +124,7 @@ func (s *Session) frames(step *Step) {
 			s.frame(t, step, second)
 		}
 	}
+	s.view.Done()
 }
 
 // frame cuts the frame of one client, if there is anything to tell.
@@ -131,7 +132,7 @@ func (s *Session) frame(t *seat, step *Step, second int64) {
 	n := t.client.Number
 	parts := &s.parts
 	*parts = wire.Parts{
-		Tick: s.tick, Last: t.sent, Settled: s.settled, WasSettled: t.settled, Decisions: t.said, Logs: t.logs, Events: parts.Events[:0],
+		Tick: s.tick, Last: t.sent, Settled: s.settled, WasSettled: t.settled, Decisions: t.said, Logs: t.logs, Events: parts.Events[:0], Blocks: parts.Blocks[:0],
 	}
 	sent := flight{tick: s.tick, decisions: t.said, logs: t.logs}
 	if t.ready {

@@ -261,7 +261,7 @@ type Step struct {
 	Logs      []Log
 	Closed    string      // why the contract ended the session with this tick; empty when it goes on
 	Faults    []Fault     // of handlers and timers; what they did was undone
-	Truth     *wire.Block // what changed for the server itself; only when traced
+	Truth     *wire.Block // what changed for the server itself; only when traced and watched, else nil
 }
 
 // Log is a line that the contract logged, and for whom.
@@ -356,6 +356,13 @@ func (s *Session) Seen(client int) int64 {
 		return t.seen
 	}
 	return 0
+}
+
+// Watched tells whether Steps are to tell what changed for the server itself. They are when traced, until this says otherwise.
+func (s *Session) Watched(on bool) {
+	if s.truth != nil {
+		s.truth.Watch(on)
+	}
 }
 
 // Truth gives all that the server holds, as of the last tick; nil unless traced.

@@ -164,29 +164,27 @@ func (r *bitReader) done() bool {
 
 // usual follows the size of the numbers of one column, so that the next ones take few bits (the estimate of LOCO-I, Weinberger,
 // Seroussi and Sapiro, 1996).
-type usual struct {
-	sum, count uint64
-}
+//
+// It is one word, since a session keeps some for each client: the lowest five bits count, the others hold the sum.
+type usual uint64
 
-func begin(span uint64) usual { return usual{max(2, min(span>>6, 1<<30)), 1} }
+func begin(span uint64) usual { return usual(max(2, min(span>>6, 1<<30))<<5 | 1) }
 
+// k gives the least power of two that is no less than the mean.
 func (u *usual) k() uint {
-	k := uint(max(bits.Len64(u.sum)-bits.Len64(u.count), 0))
-	for u.count<<k < u.sum {
-		k++
+	sum, count := uint64(*u)>>5, uint64(*u)&31
+	if sum <= count {
+		return 0
 	}
-	for k > 0 && u.count<<(k-1) >= u.sum {
-		k--
-	}
-	return k
+	return uint(bits.Len64((sum - 1) / count))
 }
 
 func (u *usual) add(v uint64) {
-	u.sum += min(v, 1<<32)
-	if u.count++; u.count == 32 {
-		u.sum >>= 1
-		u.count >>= 1
+	sum, count := uint64(*u)>>5+min(v, 1<<32), uint64(*u)&31+1
+	if count == 32 {
+		sum, count = sum>>1, count>>1
 	}
+	*u = usual(sum<<5 | count)
 }
 
 // zigzag makes small differences of either sign small numbers; both wrap around.

@@ -2,7 +2,6 @@ package wire
 
 import (
 	"math/bits"
-	"slices"
 	"strings"
 
 	"kamerad/core/contract"
@@ -28,15 +27,24 @@ type column struct {
 	way        way
 	typ        *contract.Type
 	rate       *contract.Type // of what moves by itself
-	sizes      []usual
+	at, n      int            // of a difference: where its numbers stand among those of the group, and how many
+}
+
+// shape is what all groups of the same lanes have in common.
+type shape struct {
+	lanes   []Lane
+	private bool // of one client: an entity's properties are chosen one by one
+	list    []column
+	first   []int   // of each lane
+	sizes   []usual // as they begin
 }
 
 // columns are the columns of a group, with what both sides learn from the changes that everyone in the group has got: those
-// that changed last come first, and the usual size of each one's differences.
+// that changed last come first, and the usual size of the numbers of each one's differences.
 type columns struct {
-	list  []column
-	first []int // of each lane
-	order []int
+	*shape
+	order []int32
+	sizes []usual
 }
 
 // travels tells how a property goes over the wire.
@@ -57,12 +65,14 @@ func travels(k *contract.KindOutline, p *contract.PropertyOutline) (w way, rate 
 type Layout struct {
 	Outline *contract.Outline
 	kinds   [][]column // by kind and property
-	private []Lane
+	groups  []*shape   // as in the outline
+	own     *shape     // of the private groups
 }
 
 // NewLayout lays an outline out.
 func NewLayout(o *contract.Outline) *Layout {
 	l := &Layout{Outline: o}
+	var all []Lane
 	for i := range o.Kinds {
 		k := &o.Kinds[i]
 		var cols []column
@@ -73,53 +83,62 @@ func NewLayout(o *contract.Outline) *Layout {
 			cols = append(cols, c)
 			lane.Properties = append(lane.Properties, p)
 		}
-		l.kinds, l.private = append(l.kinds, cols), append(l.private, lane)
+		l.kinds, all = append(l.kinds, cols), append(all, lane)
 	}
+	for i := range o.Groups {
+		l.groups = append(l.groups, l.shape(o.Groups[i].Lanes))
+	}
+	l.own = l.shape(all)
+	l.own.private = true
 	return l
 }
 
-func newColumns(layout *Layout, lanes []Lane) *columns {
-	c := &columns{}
-	for i, l := range lanes {
-		c.first = append(c.first, len(c.list))
-		for _, p := range l.Properties {
-			col := layout.kinds[l.Kind][p]
+func (l *Layout) shape(lanes []Lane) *shape {
+	s := &shape{lanes: lanes}
+	for i, lane := range lanes {
+		s.first = append(s.first, len(s.list))
+		for _, p := range lane.Properties {
+			col := l.kinds[lane.Kind][p]
 			col.lane = i
-			c.list = append(c.list, col)
+			if col.way == byDifference {
+				col.at, col.n = len(s.sizes), max(1, col.typ.Reals())
+				for range col.n {
+					s.sizes = append(s.sizes, begin(span(col.typ)))
+				}
+			}
+			s.list = append(s.list, col)
 		}
 	}
+	return s
+}
+
+func (s *shape) columns() *columns {
+	c := &columns{shape: s, order: make([]int32, len(s.list)), sizes: make([]usual, len(s.sizes))}
 	c.begin()
 	return c
 }
 
 // begin forgets what was learnt: somebody came who did not get it.
 func (c *columns) begin() {
-	c.order = c.order[:0]
-	for i := range c.list {
-		c.order = append(c.order, i)
-		col := &c.list[i]
-		if col.way != byDifference {
-			continue
-		}
-		n := max(1, col.typ.Reals())
-		col.sizes = col.sizes[:0]
-		for range n {
-			col.sizes = append(col.sizes, begin(span(col.typ)))
-		}
+	for i := range c.order {
+		c.order[i] = int32(i)
 	}
+	copy(c.sizes, c.shape.sizes)
 }
 
-// front moves the columns that changed to the front, in the order that they have.
-func (c *columns) front(changed func(col int) bool) {
-	slices.SortStableFunc(c.order, func(a, b int) int {
-		switch one, two := changed(a), changed(b); {
-		case one && !two:
-			return -1
-		case two && !one:
-			return 1
+// usual gives the usual sizes of the numbers of a column.
+func (c *columns) usual(col *column) []usual { return c.sizes[col.at : col.at+col.n] }
+
+// front moves the columns that changed to the front, in the order that they have. The last of them is at a place.
+func (c *columns) front(last int, changed func(col int32) bool) {
+	n := 0
+	for i := range last + 1 {
+		if x := c.order[i]; changed(x) {
+			copy(c.order[n+1:i+1], c.order[n:i])
+			c.order[n] = x
+			n++
 		}
-		return 0
-	})
+	}
 }
 
 // gapSize is the Rice parameter of the gaps between so many of n places.
@@ -128,28 +147,27 @@ func gapSize(chosen, n int) uint {
 	return uint(bits.Len64(uint64(mean*2/3+1))) - 1
 }
 
-// places writes which of n places were chosen, at least one; they are in order.
-func (w *bitWriter) places(chosen []int, n int) {
+// places writes which of n places were chosen, at least one: those, or the others where these are fewer. They are in order and stand in
+// the lower half of each word.
+func (w *bitWriter) places(chosen []uint64, n int) {
 	w.below(uint64(len(chosen)-1), uint64(n))
+	last := -1
 	if 2*len(chosen) <= n {
-		w.gaps(chosen, n)
+		k := gapSize(len(chosen), n)
+		for _, x := range chosen {
+			at := int(uint32(x))
+			w.rice(uint64(at-last-1), k)
+			last = at
+		}
 		return
 	}
-	rest := make([]int, 0, n-len(chosen))
-	for i, at := 0, 0; i < n; i++ {
-		if at < len(chosen) && chosen[at] == i {
-			at++
-		} else {
-			rest = append(rest, i)
+	k := gapSize(n-len(chosen), n)
+	for at, i := 0, 0; at < n; at++ {
+		if i < len(chosen) && int(uint32(chosen[i])) == at {
+			i++
+			continue
 		}
-	}
-	w.gaps(rest, n)
-}
-
-func (w *bitWriter) gaps(chosen []int, n int) {
-	last := -1
-	for _, at := range chosen {
-		w.rice(uint64(at-last-1), gapSize(len(chosen), n))
+		w.rice(uint64(at-last-1), k)
 		last = at
 	}
 }

@@ -22,22 +22,23 @@ type Item interface {
 // Group is what an audience has in common, at the side that writes: its entities in dense slots, and the changes of one tick. All
 // clients in a group get the same bytes.
 type Group struct {
+	columns
 	layout  *Layout
-	lanes   []Lane
-	private bool // of one client: an entity's properties are chosen one by one
 	slots   [][]slot
+	changes []uint64 // the column in the upper half, the slot in the lower one
+	out     *bitWriter
+	news    int   // anything but changes
+	fresh   bool  // somebody came: what was learnt is begun anew with the next block
 	free    []int // by lane: no slot before it is free
-	cols    *columns
-	fresh   bool // somebody came: what was learnt is begun anew with the next block
 	enters  []place
 	exits   []place
 	owned   []place
 	masks   []place
 	again   []again
-	changed [][]int // by column: slots
-	changes int
-	out     bitWriter
 }
+
+// Buffer is memory that private groups share: each of them packs into it when it is asked to.
+type Buffer struct{ w bitWriter }
 
 type slot struct {
 	item  Item
@@ -55,16 +56,14 @@ type again struct {
 	prop int
 }
 
-// NewGroup makes the group of some lanes; a private one has a lane for each kind of the outline with all its properties.
-func NewGroup(l *Layout, lanes []Lane) *Group {
-	g := &Group{layout: l, lanes: lanes}
-	if lanes == nil {
-		g.private, g.lanes = true, l.private
-	}
-	g.slots, g.free = make([][]slot, len(g.lanes)), make([]int, len(g.lanes))
-	g.cols = newColumns(l, g.lanes)
-	g.changed = make([][]int, len(g.cols.list))
-	return g
+// NewGroup makes a group of those at a place in the outline.
+func NewGroup(l *Layout, place int) *Group { return newGroup(l, l.groups[place], &bitWriter{}) }
+
+// NewPrivate makes the group of one client. It has a lane for each kind of the outline with all its properties.
+func NewPrivate(l *Layout, b *Buffer) *Group { return newGroup(l, l.own, &b.w) }
+
+func newGroup(l *Layout, s *shape, out *bitWriter) *Group {
+	return &Group{layout: l, columns: *s.columns(), slots: make([][]slot, len(s.lanes)), free: make([]int, len(s.lanes)), out: out}
 }
 
 // Enter takes an entity in and gives its slot. Of a private group, mask tells which properties are held and whole whether the
@@ -81,6 +80,7 @@ func (g *Group) Enter(lane int, item Item, whole bool, mask uint64) int {
 	list[at] = slot{item: item, whole: whole || g.lanes[lane].Whole, mask: mask, next: mask}
 	g.slots[lane] = list
 	g.enters = append(g.enters, place{lane, at})
+	g.news++
 	return at
 }
 
@@ -88,16 +88,21 @@ func (g *Group) Enter(lane int, item Item, whole bool, mask uint64) int {
 func (g *Group) Exit(lane, at int) {
 	g.slots[lane][at].gone = true
 	g.exits = append(g.exits, place{lane, at})
+	g.news++
 }
 
 // Owned tells that an entity has another owner.
-func (g *Group) Owned(lane, at int) { g.owned = append(g.owned, place{lane, at}) }
+func (g *Group) Owned(lane, at int) {
+	g.owned = append(g.owned, place{lane, at})
+	g.news++
+}
 
 // Mask changes which properties of an entity a private group holds.
 func (g *Group) Mask(lane, at int, mask uint64) {
 	s := &g.slots[lane][at]
 	if s.next == s.mask {
 		g.masks = append(g.masks, place{lane, at})
+		g.news++
 	}
 	s.next = mask
 }
@@ -107,13 +112,17 @@ func (g *Group) Held(lane, at int) uint64 { return g.slots[lane][at].next }
 
 // Change tells that a property changed, by its place among those of the lane.
 func (g *Group) Change(lane, at, property int) {
-	col := g.cols.first[lane] + property
-	g.changed[col] = append(g.changed[col], at)
-	g.changes++
+	g.changes = append(g.changes, uint64(g.first[lane]+property)<<32|uint64(at))
 }
 
 // Again sends a property once more as it is, to somebody who holds it by whichever group.
-func (g *Group) Again(item Item, kind, prop int) { g.again = append(g.again, again{item, kind, prop}) }
+func (g *Group) Again(item Item, kind, prop int) {
+	g.again = append(g.again, again{item, kind, prop})
+	g.news++
+}
+
+// Speaks tells whether there is anything to pack.
+func (g *Group) Speaks() bool { return g.news > 0 || len(g.changes) > 0 }
 
 // Fresh tells that somebody came who has not got the blocks before: neither what was learnt nor the order of the slots, which tells
 // of times before, counts any more. It has to be called after Pack.
@@ -152,13 +161,14 @@ func (g *Group) Drop() {
 	}
 	g.end()
 	g.fresh = false // who comes next begins it anew
-	for c := range g.changed {
-		g.changed[c] = g.changed[c][:0]
-	}
 }
 
 // end frees what left and forgets what was said.
 func (g *Group) end() {
+	if g.changes = g.changes[:0]; g.news == 0 {
+		return
+	}
+	g.news = 0
 	for _, p := range g.exits {
 		g.slots[p.lane][p.slot] = slot{}
 		g.free[p.lane] = min(g.free[p.lane], p.slot)
@@ -170,7 +180,8 @@ func (g *Group) end() {
 		g.slots[i] = list
 		g.free[i] = min(g.free[i], len(list))
 	}
-	g.enters, g.exits, g.owned, g.masks, g.again, g.changes = g.enters[:0], g.exits[:0], g.owned[:0], g.masks[:0], g.again[:0], 0
+	clear(g.again)
+	g.enters, g.exits, g.owned, g.masks, g.again = g.enters[:0], g.exits[:0], g.owned[:0], g.masks[:0], g.again[:0]
 }
 
 // Empty tells whether nothing is in the group.
@@ -214,20 +225,49 @@ func (w *bitWriter) field(c *column, item Item, tick int64) {
 	}
 }
 
-// Pack ends the block of a tick and gives its bytes, nil when it says nothing. They hold until the next Pack.
+// Pack ends the block of a tick and gives its bytes, nil when it says nothing. They hold until the next Pack, of a private group until
+// that of any other one with the same Buffer.
 func (g *Group) Pack(tick int64) []byte {
-	if len(g.enters)+len(g.exits)+len(g.owned)+len(g.masks)+len(g.again)+g.changes == 0 {
+	if !g.Speaks() {
 		return nil
 	}
-	w := &g.out
+	w := g.out
 	w.buf, w.acc, w.free = w.buf[:0], 0, 0
+	if g.news > 0 {
+		g.others(w, tick)
+	} else { // the same, of nothing
+		if w.bit(g.fresh); g.fresh {
+			g.begin()
+			g.fresh = false
+		}
+		w.put(1<<3-1, 3)
+		if g.private {
+			w.put(1, 1)
+		}
+	}
+	g.pack(w, tick)
+	if g.private { // after the columns, whose differences are from what was sent before
+		w.gamma(uint64(len(g.again)))
+		for _, a := range g.again {
+			k := g.layout.kinds[a.kind]
+			w.put(uint64(a.item.Number()), 32)
+			w.below(uint64(a.prop), uint64(len(k)))
+			w.field(&k[a.prop], a.item, tick)
+		}
+	}
+	g.end()
+	return w.bytes()
+}
+
+// others writes who came and went and what else is no change of a property.
+func (g *Group) others(w *bitWriter, tick int64) {
 	for _, list := range [][]place{g.owned, g.exits, g.masks} { // in no order of what happened
 		if len(list) > 1 {
 			slices.SortFunc(list, func(a, b place) int { return cmp.Or(a.lane-b.lane, a.slot-b.slot) })
 		}
 	}
 	if w.bit(g.fresh); g.fresh {
-		g.cols.begin()
+		g.begin()
 		g.fresh = false
 	}
 	// What came and went in one tick is still in its slot: it is told of, for the events that name it.
@@ -254,18 +294,6 @@ func (g *Group) Pack(tick int64) []byte {
 	if g.private {
 		g.single(w, where, tick)
 	}
-	g.columns(w, tick)
-	if g.private { // after the columns, whose differences are from what was sent before
-		w.gamma(uint64(len(g.again)))
-		for _, a := range g.again {
-			k := g.layout.kinds[a.kind]
-			w.put(uint64(a.item.Number()), 32)
-			w.below(uint64(a.prop), uint64(len(k)))
-			w.field(&k[a.prop], a.item, tick)
-		}
-	}
-	g.end()
-	return w.bytes()
 }
 
 // single writes the properties that come and go one by one, in a private group.
@@ -288,39 +316,58 @@ func (g *Group) single(w *bitWriter, where func(place), tick int64) {
 	}
 }
 
-// columns writes the changes.
-func (g *Group) columns(w *bitWriter, tick int64) {
-	n, last := 0, -1
-	for _, c := range g.cols.order {
-		if len(g.changed[c]) > 0 {
+// run gives the changes of a column, which are sorted.
+func (g *Group) run(col int32) []uint64 {
+	from := 0
+	if len(g.changes) > 8 {
+		from, _ = slices.BinarySearch(g.changes, uint64(col)<<32)
+	}
+	for from < len(g.changes) && int32(g.changes[from]>>32) < col {
+		from++
+	}
+	to := from
+	for to < len(g.changes) && int32(g.changes[to]>>32) == col {
+		to++
+	}
+	return g.changes[from:to]
+}
+
+// pack writes the changes.
+func (g *Group) pack(w *bitWriter, tick int64) {
+	slices.Sort(g.changes)
+	n := 0
+	for i, x := range g.changes {
+		if i == 0 || x>>32 != g.changes[i-1]>>32 {
 			n++
 		}
 	}
 	w.gamma(uint64(n))
-	for at, c := range g.cols.order {
-		if len(g.changed[c]) == 0 {
+	last := -1
+	for at, left := 0, n; left > 0; at++ {
+		c := g.order[at]
+		run := g.run(c)
+		if len(run) == 0 {
 			continue
 		}
+		left--
 		w.gamma(uint64(at - last - 1))
 		last = at
-		col := &g.cols.list[c]
-		slices.Sort(g.changed[c])
-		w.places(g.changed[c], len(g.slots[col.lane]))
-		for _, s := range g.changed[c] {
-			item := g.slots[col.lane][s].item
+		col := &g.list[c]
+		slots := g.slots[col.lane]
+		w.places(run, len(slots))
+		sizes := g.usual(col)
+		for _, x := range run {
+			item := slots[uint32(x)].item
 			if col.way == byDifference {
 				old, now := item.Slots(col.prop)
-				w.difference(col.typ, old, now, col.sizes)
+				w.difference(col.typ, old, now, sizes)
 				continue
 			}
 			w.field(col, item, tick)
 		}
 	}
 	if last >= n { // else they are in front
-		g.cols.front(func(c int) bool { return len(g.changed[c]) > 0 })
-	}
-	for c := range g.changed {
-		g.changed[c] = g.changed[c][:0]
+		g.front(last, func(c int32) bool { return len(g.run(c)) > 0 })
 	}
 }
 
@@ -338,11 +385,9 @@ func (g *Group) Snapshot(tick int64) []byte {
 
 // table gives the group as those who are in it hold it, after a Pack.
 func (g *Group) table(r *Reader, group int) *table {
-	t := &table{group: group, private: g.private, lanes: g.lanes, slots: make([][]tableSlot, len(g.lanes)), free: make([]int, len(g.lanes)), cols: newColumns(g.layout, g.lanes)}
-	t.cols.order = slices.Clone(g.cols.order)
-	for i := range t.cols.list {
-		t.cols.list[i].sizes = slices.Clone(g.cols.list[i].sizes)
-	}
+	t := newTable(g.shape, group)
+	copy(t.cols.order, g.order)
+	copy(t.cols.sizes, g.sizes)
 	for lane, list := range g.slots {
 		l := &g.lanes[lane]
 		for _, s := range list {

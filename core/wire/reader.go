@@ -43,12 +43,14 @@ type thing struct {
 
 // table is a group at the side that reads.
 type table struct {
-	group   int
-	private bool
-	lanes   []Lane
-	slots   [][]tableSlot
-	free    []int // by lane: no slot before it is free
-	cols    *columns
+	group int
+	cols  *columns
+	slots [][]tableSlot
+	free  []int // by lane: no slot before it is free
+}
+
+func newTable(s *shape, group int) *table {
+	return &table{group: group, cols: s.columns(), slots: make([][]tableSlot, len(s.lanes)), free: make([]int, len(s.lanes))}
 }
 
 type tableSlot struct {
@@ -73,8 +75,7 @@ func NewReader(l *Layout) *Reader {
 func (r *Reader) begin() {
 	r.settled = 0
 	r.tables, r.things = map[uint64]*table{}, map[uint32]*thing{}
-	r.tables[0] = &table{private: true, lanes: r.layout.private, slots: make([][]tableSlot, len(r.outline.Kinds)), free: make([]int, len(r.outline.Kinds))}
-	r.tables[0].cols = newColumns(r.layout, r.tables[0].lanes)
+	r.tables[0] = newTable(r.layout.own, 0)
 }
 
 // cursor reads bytes.
@@ -205,8 +206,7 @@ func (r *Reader) block(c *cursor, tick int64) {
 			c.bad = true
 			return
 		}
-		t = &table{group: int(group), lanes: r.outline.Groups[group].Lanes}
-		t.slots, t.free, t.cols = make([][]tableSlot, len(t.lanes)), make([]int, len(t.lanes)), newColumns(r.layout, t.lanes)
+		t = newTable(r.layout.groups[group], int(group))
 		r.tables[handle] = t
 		b := &bitReader{buf: c.part()}
 		r.snapshot(b, t, tick)
@@ -246,16 +246,16 @@ func mask(l *Lane) (out uint64) {
 }
 
 func (r *Reader) leaves(t *table, lane int, s tableSlot) {
-	l := &t.lanes[lane]
+	l := &t.cols.lanes[lane]
 	props := s.mask
-	if !t.private {
+	if !t.cols.private {
 		props = mask(l)
 	}
 	r.leaving = append(r.leaving, leaving{s.thing, s.whole, props})
 }
 
 func (r *Reader) snapshot(b *bitReader, t *table, tick int64) {
-	for i := range t.lanes {
+	for i := range t.cols.lanes {
 		for n := b.count(maxSlots); n > 0 && !b.bad; n-- {
 			t.slots[i] = append(t.slots[i], r.item(b, t, i, tick))
 		}
@@ -264,10 +264,10 @@ func (r *Reader) snapshot(b *bitReader, t *table, tick int64) {
 
 // item reads an entity that comes to a group.
 func (r *Reader) item(b *bitReader, t *table, lane int, tick int64) tableSlot {
-	l := &t.lanes[lane]
+	l := &t.cols.lanes[lane]
 	number, owner := uint32(b.get(32)), b.count(1<<31)
 	s := tableSlot{whole: l.Whole, mask: mask(l)}
-	if t.private {
+	if t.cols.private {
 		s.whole = b.bit()
 		s.mask = b.get(uint(len(l.Properties)))
 	}
@@ -365,7 +365,7 @@ func (r *Reader) changes(b *bitReader, t *table, tick int64) {
 		}
 	}
 	for n := b.count(maxSlots); n > 0 && !b.bad; n-- {
-		lane := int(b.below(uint64(len(t.lanes))))
+		lane := int(b.below(uint64(len(t.cols.lanes))))
 		s := r.item(b, t, lane, tick)
 		if b.bad {
 			return
@@ -381,7 +381,7 @@ func (r *Reader) changes(b *bitReader, t *table, tick int64) {
 		}
 	}
 	where := func() (lane, at int, s *tableSlot) {
-		lane = int(b.below(uint64(len(t.lanes))))
+		lane = int(b.below(uint64(len(t.cols.lanes))))
 		if b.bad || len(t.slots[lane]) == 0 {
 			b.bad = true
 			return 0, 0, nil
@@ -409,11 +409,11 @@ func (r *Reader) changes(b *bitReader, t *table, tick int64) {
 			r.leaves(t, lane, *s)
 		}
 	}
-	if t.private {
+	if t.cols.private {
 		r.single(b, t, where, tick)
 	}
 	r.columns(b, t, tick)
-	if t.private {
+	if t.cols.private {
 		r.corrections(b, tick)
 	}
 	if b.bad {
@@ -438,7 +438,7 @@ func (r *Reader) single(b *bitReader, t *table, where func() (int, int, *tableSl
 		if b.bad {
 			return
 		}
-		now := b.get(uint(len(t.lanes[lane].Properties)))
+		now := b.get(uint(len(t.cols.lanes[lane].Properties)))
 		if lost := s.mask &^ now; lost != 0 {
 			r.leaving = append(r.leaving, leaving{thing: s.thing, props: lost})
 		}
@@ -472,7 +472,7 @@ func (r *Reader) corrections(b *bitReader, tick int64) {
 }
 
 func (r *Reader) columns(b *bitReader, t *table, tick int64) {
-	changed := map[int]bool{}
+	changed := map[int32]bool{}
 	at := -1
 	for n := b.count(len(t.cols.order)); n > 0 && !b.bad; n-- {
 		if at += b.count(len(t.cols.order)) + 1; at >= len(t.cols.order) {
@@ -493,12 +493,12 @@ func (r *Reader) columns(b *bitReader, t *table, tick int64) {
 				continue
 			}
 			f := x.fields[col.prop]
-			f.Value = b.difference(col.typ, f.Value, col.sizes)
+			f.Value = b.difference(col.typ, f.Value, t.cols.usual(col))
 			r.set(x, col.prop, f)
 		}
 	}
-	if len(changed) > 0 {
-		t.cols.front(func(c int) bool { return changed[c] })
+	if !b.bad {
+		t.cols.front(at, func(c int32) bool { return changed[c] })
 	}
 }
 

@@ -27,6 +27,7 @@ type Entity struct {
 	given   int64   // when it last came to have another owner
 	delayed []Delayed
 	dirty   uint64 // one bit for each property written since the last Flush
+	Shown   any    // what shows the world to others keeps here what it knows of the entity
 }
 
 // Delayed is an action that runs at a tick, with its arguments.
