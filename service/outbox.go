@@ -2,13 +2,14 @@ package service
 
 import (
 	"encoding/binary"
-	"errors"
 	"net"
 	"runtime"
+	"slices"
 	"sync"
 	"sync/atomic"
 	"syscall"
 	"time"
+	"unsafe"
 )
 
 // Bounds of what waits for one client. One that falls behind is sent a snapshot in place of its backlog; one that takes nothing is cut.
@@ -22,12 +23,12 @@ const (
 // once.
 type outbox struct {
 	mu      sync.Mutex
+	busy    bool // a writer has taken something and is not done
 	bytes   []byte
+	taken   int64 // the tick of the newest frame that a writer took
 	marks   []mark
 	spare   []byte // the memory of what was taken before
 	spared  []mark
-	busy    bool      // a writer has taken something and is not done
-	taken   int64     // the tick of the newest frame that a writer took
 	oldest  time.Time // when the oldest message came that is not written; zero when there is none
 	arrived time.Time // when the oldest request was read whose decision waits
 	wake    chan struct{}
@@ -44,18 +45,28 @@ func (b *outbox) put(frame func(dst, message []byte) []byte, message []byte, tic
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	b.bytes = frame(b.bytes, message)
+	b.marked(tick, now, arrived)
+	if b.wake != nil {
+		select {
+		case b.wake <- struct{}{}:
+		default:
+		}
+	}
+}
+
+// add adds a message that is framed already; the lock is held.
+func (b *outbox) add(message []byte, tick int64, now, arrived time.Time) {
+	b.bytes = append(b.bytes, message...)
+	b.marked(tick, now, arrived)
+}
+
+func (b *outbox) marked(tick int64, now, arrived time.Time) {
 	b.marks = append(b.marks, mark{len(b.bytes), tick})
 	if b.oldest.IsZero() {
 		b.oldest = now
 	}
 	if b.arrived.IsZero() {
 		b.arrived = arrived
-	}
-	if b.wake != nil {
-		select {
-		case b.wake <- struct{}{}:
-		default:
-		}
 	}
 }
 
@@ -153,46 +164,100 @@ func appendMessage(dst, message []byte) []byte {
 // plain leaves a message as it is, for a pipe.
 func plain(dst, message []byte) []byte { return append(dst, message...) }
 
-// wired writes an outbox to a socket. What fits into the socket's buffer goes out at once, by whichever writer; for a client that takes
-// less, a goroutine of its own writes the rest, so that nobody waits for it.
+// headroom is what the frame of RFC 6455 may need before a message.
+const headroom = 10
+
+// head puts the beginning of a server's frame (RFC 6455, 5.2) right before a message, which has headroom bytes of room before it, and gives
+// the whole.
+func head(op byte, whole []byte) []byte {
+	switch n := len(whole) - headroom; {
+	case n < 126:
+		whole = whole[headroom-2:]
+		whole[0], whole[1] = op, byte(n)
+	case n < 1<<16:
+		whole = whole[headroom-4:]
+		whole[0], whole[1] = op, 126
+		binary.BigEndian.PutUint16(whole[2:], uint16(n))
+	default:
+		whole[0], whole[1] = op, 127
+		binary.BigEndian.PutUint64(whole[2:], uint64(n))
+	}
+	return whole
+}
+
+// wired writes to a client's socket. What fits into the socket's buffer goes out at once, by whichever writer; for a client that takes
+// less, a goroutine of its own writes the rest, so that nobody waits for it. What waits for that stands in the outbox, whose lock is held
+// while something is tried.
 type wired struct {
 	box   *outbox
+	fd    int // of the socket; -1 when it cannot be written to without waiting, or is closed
 	conn  net.Conn
-	raw   syscall.RawConn
-	try   func(fd uintptr) bool
-	rest  []byte // of what is written now
-	err   error
 	gone  func(error)         // called once when nothing can be written any more
 	sent  func(time.Duration) // called with how long the oldest request waited whose decision was written
 	ended atomic.Bool
 }
 
 func newWired(box *outbox, conn net.Conn, gone func(error), sent func(time.Duration)) *wired {
-	w := &wired{box: box, conn: conn, gone: gone, sent: sent}
+	w := &wired{box: box, fd: -1, conn: conn, gone: gone, sent: sent}
 	if c, ok := conn.(syscall.Conn); ok {
-		w.raw, _ = c.SyscallConn()
-	}
-	w.try = func(fd uintptr) bool {
-		for len(w.rest) > 0 {
-			n, err := syscall.Write(int(fd), w.rest)
-			if n > 0 {
-				w.rest = w.rest[n:]
-				continue
-			}
-			if err == syscall.EINTR {
-				continue
-			}
-			if err != syscall.EAGAIN {
-				w.err = err
-			}
-			break
+		if raw, err := c.SyscallConn(); err == nil {
+			_ = raw.Control(func(fd uintptr) { w.fd = int(fd) })
 		}
-		return true // whatever is left is not waited for here
 	}
 	return w
 }
 
-var errShort = errors.New("the connection took no byte")
+// close closes the connection. It has to be closed here: a writer that tries holds the lock, so that it never writes to what the number of
+// the socket has come to mean since.
+func (w *wired) close() {
+	w.box.mu.Lock()
+	w.fd = -1
+	w.box.mu.Unlock()
+	w.conn.Close()
+}
+
+// try writes as much as the socket takes at once. The call cannot wait, since Go's sockets never do, so that the scheduler need not know
+// of it.
+func (w *wired) try(bytes []byte) (n int, err error) {
+	for w.fd >= 0 && n < len(bytes) {
+		wrote, _, errno := syscall.RawSyscall(syscall.SYS_WRITE, uintptr(w.fd), uintptr(unsafe.Pointer(&bytes[n])), uintptr(len(bytes)-n))
+		switch {
+		case errno == 0 && wrote > 0:
+			n += int(wrote)
+		case errno == syscall.EINTR:
+		case errno == syscall.EAGAIN:
+			return n, nil
+		default:
+			return n, errno
+		}
+	}
+	return n, nil
+}
+
+// send sends the frame of a tick, at once when nothing else waits.
+func (w *wired) send(frame []byte, tick int64, now, arrived time.Time) {
+	b := w.box
+	b.mu.Lock()
+	if len(b.bytes) > 0 || b.busy {
+		b.add(frame, tick, now, arrived)
+		b.mu.Unlock()
+		w.flush()
+		return
+	}
+	n, err := w.try(frame)
+	b.taken = tick
+	if err == nil && n < len(frame) {
+		b.busy, b.oldest, b.arrived = true, now, arrived
+		go w.struggle(slices.Clone(frame[n:]), nil) // the frame's memory is used again
+		arrived = time.Time{}
+	}
+	b.mu.Unlock()
+	if err != nil {
+		w.fail(err)
+	} else if !arrived.IsZero() && w.sent != nil {
+		w.sent(time.Since(arrived))
+	}
+}
 
 // flush writes all that waits, without waiting for the client.
 func (w *wired) flush() {
@@ -201,16 +266,15 @@ func (w *wired) flush() {
 		if bytes == nil {
 			return
 		}
-		w.rest, w.err = bytes, nil
-		if w.raw == nil || w.raw.Write(w.try) != nil {
-			w.err = errShort
-		}
+		w.box.mu.Lock()
+		n, err := w.try(bytes)
+		w.box.mu.Unlock()
 		switch {
-		case w.err == errShort && w.raw == nil, w.err == nil && len(w.rest) > 0:
-			go w.struggle(bytes, marks)
+		case err != nil:
+			w.fail(err)
 			return
-		case w.err != nil:
-			w.fail(w.err)
+		case n < len(bytes):
+			go w.struggle(bytes[n:], marks)
 			return
 		}
 		w.written(bytes, marks)
@@ -227,7 +291,7 @@ func (w *wired) written(bytes []byte, marks []mark) {
 // struggle writes what the socket did not take, however long that takes; the room's watch ends it by closing the connection.
 func (w *wired) struggle(bytes []byte, marks []mark) {
 	for {
-		if _, err := w.conn.Write(w.rest); err != nil {
+		if _, err := w.conn.Write(bytes); err != nil {
 			w.fail(err)
 			return
 		}
@@ -235,7 +299,6 @@ func (w *wired) struggle(bytes []byte, marks []mark) {
 		if bytes, marks = w.box.take(); bytes == nil {
 			return
 		}
-		w.rest = bytes
 	}
 }
 
@@ -245,14 +308,31 @@ func (w *wired) fail(err error) {
 	}
 }
 
-// writers write what rooms have put into outboxes. There are a few; a client is always written to by the same.
+// writers write what rooms hand them. There are a few; while nobody comes or goes, a client is always written to by the same.
 type writers struct {
 	queues []chan *batch
 	free   chan *batch
 }
 
 // batch is what one tick has for one writer.
-type batch struct{ list []*wired }
+type batch struct {
+	list   []outgoing
+	tick   int64
+	now    time.Time
+	memory *memory
+}
+
+type outgoing struct {
+	to      *wired
+	frame   []byte
+	arrived time.Time // when the oldest request came that is answered in it
+}
+
+// memory is where the frames of a tick stand, until all are written.
+type memory struct {
+	bytes []byte
+	users atomic.Int32
+}
 
 func newWriters() *writers {
 	n := min(runtime.GOMAXPROCS(0), 4)
@@ -262,11 +342,14 @@ func newWriters() *writers {
 		w.queues = append(w.queues, queue)
 		go func() {
 			for b := range queue {
-				for _, x := range b.list {
-					x.flush()
+				for i := range b.list {
+					x := &b.list[i]
+					x.to.send(x.frame, b.tick, b.now, x.arrived)
 				}
 				clear(b.list)
 				b.list = b.list[:0]
+				b.memory.users.Add(-1)
+				b.memory = nil
 				select {
 				case w.free <- b:
 				default:
@@ -284,28 +367,28 @@ func (w *writers) stop() {
 	}
 }
 
-// round hands a tick's outboxes to the writers, beginning with another client each tick.
-func (w *writers) round(tick int64, list []*wired) {
+// round hands a tick's frames to the writers, beginning with another client each tick.
+func (w *writers) round(tick int64, now time.Time, list []outgoing, m *memory) {
 	if len(list) == 0 {
 		return
 	}
-	batches := [4]*batch{}
 	at := int(tick) * 7 % len(list)
-	for i := range list {
-		x := list[(at+i)%len(list)]
-		n := (at + i) % len(list) % len(w.queues)
-		if batches[n] == nil {
-			select {
-			case batches[n] = <-w.free:
-			default:
-				batches[n] = &batch{}
-			}
+	each := (len(list) + len(w.queues) - 1) / len(w.queues)
+	for i, q := range w.queues {
+		from, to := i*each, min((i+1)*each, len(list))
+		if from >= to {
+			continue
 		}
-		batches[n].list = append(batches[n].list, x)
-	}
-	for n, b := range batches {
-		if b != nil {
-			w.queues[n] <- b
+		var b *batch
+		select {
+		case b = <-w.free:
+		default:
+			b = &batch{}
 		}
+		turn := from + at%(to-from)
+		b.list = append(append(b.list, list[turn:to]...), list[from:turn]...)
+		b.tick, b.now, b.memory = tick, now, m
+		m.users.Add(1)
+		q <- b
 	}
 }

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
+	"maps"
 	"slices"
 	"sync"
 	"time"
@@ -45,8 +46,10 @@ type room struct {
 	watchers *watchers
 	ended    func(reason string) // called when the contract ends the session; it waits for the room
 	writers  *writers
-	outgoing []*wired // of this tick
-	behind   []*conn  // that were not sent everything
+	outgoing []outgoing // of this tick
+	memories []*memory
+	lineup   []*conn // the conns by number; nil when it has to be made anew
+	behind   []*conn // that were not sent everything
 	tended   time.Time
 	now      func() time.Time
 
@@ -68,15 +71,15 @@ type letter struct {
 // up nobody.
 type conn struct {
 	client int
-	test   bool
-	token  string       // that takes the seat again
+	wired  *wired       // nil for a pipe
 	json   *wire.Reader // of a client that speaks JSON: its frames are told anew from the binary ones
+	asked  time.Time    // when the oldest request came that is not answered
+	test   bool
+	behind bool
+	token  string // that takes the seat again
 	box    outbox
 	frame  func(dst, message []byte) []byte // as its transport wants messages
-	wired  *wired                           // nil for a pipe
 	slots  chan struct{}                    // one for each letter that waits
-	asked  time.Time                        // when the oldest request came that is not answered
-	behind bool
 	once   sync.Once
 	cut    chan struct{} // closed when the client is out
 	reason string
@@ -163,21 +166,11 @@ func (r *room) tick() {
 	began := r.now()
 	r.open()
 	r.tend(began)
+	m := r.memory()
+	r.session.Into(m.bytes)
 	step := r.session.Tick()
-	r.outgoing = r.outgoing[:0]
-	for i := range step.Frames {
-		cf := &step.Frames[i]
-		c := r.conns[cf.Client]
-		if c == nil {
-			continue
-		}
-		c.box.put(c.frame, c.word(cf.Bytes), step.Tick, began, c.asked)
-		c.asked = time.Time{}
-		if c.wired != nil {
-			r.outgoing = append(r.outgoing, c.wired)
-		}
-	}
-	r.writers.round(step.Tick, r.outgoing)
+	m.bytes = step.Memory
+	r.send(step, began, m)
 	for _, cut := range step.Cuts {
 		r.drop(cut.Client, cut.Reason)
 	}
@@ -208,6 +201,52 @@ func (r *room) tick() {
 		slog.Info("logged by the contract", "session", r.id, "tick", step.Tick, "words", l.Text)
 	}
 	r.meters.tick.Observe(r.now().Sub(began).Seconds())
+}
+
+// memory finds memory for the frames of a tick that no writer is at any more.
+func (r *room) memory() *memory {
+	for _, m := range r.memories {
+		if m.users.Load() == 0 {
+			return m
+		}
+	}
+	m := &memory{}
+	if len(r.memories) < 8 {
+		r.memories = append(r.memories, m)
+	}
+	return m
+}
+
+// send hands the frames of a tick to the writers. Both the frames and the clients are in the order of their numbers.
+func (r *room) send(step *session.Step, now time.Time, m *memory) {
+	if r.lineup == nil {
+		r.lineup = slices.SortedFunc(maps.Values(r.conns), func(a, b *conn) int { return a.client - b.client })
+	}
+	r.outgoing = r.outgoing[:0]
+	rest := r.lineup
+	for i := range step.Frames {
+		f := &step.Frames[i]
+		for len(rest) > 0 && rest[0].client < f.Client {
+			rest = rest[1:]
+		}
+		if len(rest) == 0 || rest[0].client != f.Client {
+			continue
+		}
+		c := rest[0]
+		asked := c.asked
+		if !asked.IsZero() {
+			c.asked = time.Time{}
+		}
+		switch {
+		case c.wired == nil:
+			c.box.put(c.frame, c.word(f.Bytes), step.Tick, now, asked)
+		case c.json != nil:
+			r.outgoing = append(r.outgoing, outgoing{c.wired, appendMessage(nil, c.word(f.Bytes)), asked})
+		default:
+			r.outgoing = append(r.outgoing, outgoing{c.wired, head(opBinary, f.Whole), asked})
+		}
+	}
+	r.writers.round(step.Tick, now, r.outgoing, m)
 }
 
 // tend looks after clients that do not take what they are sent: one that is behind gets a snapshot once it has taken what was written,
@@ -293,7 +332,7 @@ func (r *room) join(j joining) (*conn, error) {
 	if j.json {
 		c.json, protocol = r.session.Reader(0), wire.Protocol
 	}
-	r.conns[n], r.tokens[c.token] = c, n
+	r.conns[n], r.tokens[c.token], r.lineup = c, n, nil
 	clients := r.session.Clients()
 	me := clients[slices.IndexFunc(clients, func(x wire.Client) bool { return x.Number == n })]
 	hello := wire.Hello{Type: "hello", Protocol: protocol, Client: me, Token: c.token, Received: r.session.Received(n), GraceMs: r.session.Contract().Grace * 1000 / int64(r.session.Contract().TickRate), Fingerprint: outline.Fingerprint(), Outline: outline}
@@ -329,6 +368,7 @@ func (r *room) lose(c *conn, reason string) {
 		return
 	}
 	delete(r.conns, c.client)
+	r.lineup = nil
 	r.session.Lost(c.client)
 	c.end(reason)
 }
@@ -354,6 +394,7 @@ func (r *room) drop(n int, reason string) {
 	r.session.Leave(n)
 	if c := r.conns[n]; c != nil {
 		delete(r.conns, n)
+		r.lineup = nil
 		c.end(reason)
 	}
 	delete(r.names, n)

@@ -167,7 +167,7 @@ func (v *Service) room(id int64) *room {
 
 // openRoom opens a session of a stored version; its key is hexadecimal, or empty for a random one.
 func (v *Service) openRoom(ctx context.Context, version store.Version, in client.OpenSession) (*room, error) {
-	options := session.Options{Trace: true, Settings: in.Settings}
+	options := session.Options{Trace: true, Headroom: headroom, Settings: in.Settings}
 	if in.Key == "" {
 		if _, err := rand.Read(options.Key[:]); err != nil {
 			return nil, fmt.Errorf("make a key: %w", err)

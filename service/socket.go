@@ -63,13 +63,13 @@ func (v *Service) join(w http.ResponseWriter, r *http.Request) {
 		x.post(func() { x.leave(c, "the connection was never made") })
 		return
 	}
-	defer socket.Close()
 	if tcp, ok := socket.NetConn().(*net.TCPConn); ok && v.SendBuffer > 0 {
 		_ = tcp.SetWriteBuffer(v.SendBuffer)
 	}
 	out := newWired(&c.box, socket.NetConn(), func(error) {
 		go x.post(func() { x.lose(c, "nothing could be written to the client") }) // a writer waits for nobody
 	}, v.decided)
+	defer out.close()
 	if p := socket.Subprotocol(); p != wire.Protocol && p != wire.Binary {
 		x.post(func() { x.leave(c, "it speaks neither "+wire.Binary+" nor "+wire.Protocol) })
 		out.end(nil, websocket.CloseProtocolError, "ask for the sub-protocol "+wire.Binary+" or "+wire.Protocol)

@@ -125,6 +125,7 @@ func (s *Session) frames(step *Step) {
 		}
 	}
 	s.view.Done()
+	step.Memory = s.arena
 }
 
 // frame cuts the frame of one client, if there is anything to tell.
@@ -155,8 +156,9 @@ func (s *Session) frame(t *seat, step *Step, second int64) {
 	}
 	t.sent, t.settled = s.tick, s.settled
 	from := len(s.arena)
-	s.arena = parts.Append(s.arena)
-	step.Frames = append(step.Frames, ClientFrame{n, s.arena[from:len(s.arena):len(s.arena)]})
+	s.arena = parts.Append(append(s.arena, s.empty...))
+	whole := s.arena[from:len(s.arena):len(s.arena)]
+	step.Frames = append(step.Frames, ClientFrame{n, whole[len(s.empty):], whole})
 }
 
 // reply puts what requests of this tick reply into numbers that their client knows.

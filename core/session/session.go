@@ -71,6 +71,7 @@ type Session struct {
 	spare  []input // the memory of the last tick's inputs
 	step   Step    // of the last tick
 	arena  []byte  // the memory of its frames
+	empty  []byte  // that is left free before each
 	parts  wire.Parts
 }
 
@@ -188,6 +189,7 @@ func (s *Session) Read(ask wire.Ask) Call {
 type Options struct {
 	Key      [32]byte                   // hides the numbering of entities, and what rolls come from; never sent nor logged
 	Trace    bool                       // say what each request changed, and what the server holds
+	Headroom int                        // bytes that are left free before each frame, for who sends it
 	Settings map[string]json.RawMessage // values of the contract's settings; those that are not named have their defaults
 }
 
@@ -224,6 +226,7 @@ func New(c *contract.Contract, o Options) (*Session, error) {
 			return p.Type.Has(contract.FormText) || p.Type.Has(contract.FormEntity) || p.Type.Has(contract.FormClient)
 		}))
 	}
+	s.empty = make([]byte, o.Headroom)
 	if o.Trace {
 		s.truth = replicate.NewTruth(o.Key, s.world)
 	}
@@ -261,6 +264,7 @@ type Step struct {
 	Logs      []Log
 	Closed    string      // why the contract ended the session with this tick; empty when it goes on
 	Faults    []Fault     // of handlers and timers; what they did was undone
+	Memory    []byte      // in which the frames stand
 	Truth     *wire.Block // what changed for the server itself; only when traced and watched, else nil
 }
 
@@ -277,10 +281,11 @@ type Fault struct {
 	Reason string
 }
 
-// ClientFrame is a binary frame for one client. Its bytes hold until the next Tick.
+// ClientFrame is a binary frame for one client. It holds until the next Tick, unless that goes Into other memory.
 type ClientFrame struct {
 	Client int
 	Bytes  []byte
+	Whole  []byte // the same, after as many bytes as the session's Headroom
 }
 
 // Cut says that a client is out and why; it had a seat until now.
@@ -531,6 +536,10 @@ func (s *Session) Ask(client int, call Call) {
 	t.received = max(t.received, call.ask.Seq)
 	s.inputs = append(s.inputs, input{seat: t, what: "ask", call: call})
 }
+
+// Into has the frames of the next tick stand in some memory, as much as it holds; what was in it is lost. Without it, they stand where
+// those of the last tick did.
+func (s *Session) Into(memory []byte) { s.arena = memory }
 
 // Tick carries out all inputs in the order of their arrival and cuts the frames.
 func (s *Session) Tick() *Step {
