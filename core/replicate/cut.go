@@ -227,7 +227,7 @@ func (c *circle) part(s *sent, lane int, now bool) (sum uint64) {
 	}
 	for rest := c.audience.mask[lane]; rest != 0; rest &= rest - 1 {
 		i := lowest(rest)
-		if sum += s.sums[i]; !now {
+		if sum += s.sums[i]; !now && s.sends()&(1<<i) != 0 {
 			sum -= s.diffs[i]
 		}
 	}
@@ -392,13 +392,18 @@ func (v *View) emit() {
 		if s.entity.Gone || s.send == 0 {
 			continue
 		}
-		for _, x := range s.at {
+		at := s.at
+		if s.plan.shared&s.send == 0 {
+			at = nil
+		}
+		for i := range at {
+			x := &at[i]
 			if x.fresh {
 				continue
 			}
 			for rest := x.circle.audience.mask[x.lane] & s.send; rest != 0; rest &= rest - 1 {
 				i := lowest(rest)
-				x.circle.group.Change(x.lane, x.slot, x.circle.audience.inLane[x.lane][i])
+				x.circle.group.Change(x.lane, x.slot, x.circle.audience.inLane[x.lane][i], s)
 				x.circle.digest += s.diffs[i]
 			}
 		}
@@ -413,11 +418,6 @@ func (v *View) emit() {
 					h.list()
 				}
 			}
-		}
-	}
-	for _, h := range v.alones {
-		if h.listed = false; !h.gone {
-			v.alone(h.viewer, h)
 		}
 	}
 	for _, a := range v.again {
@@ -467,28 +467,13 @@ func (v *View) pack() {
 // be sent a snapshot with its next frame.
 func (v *View) Done() {
 	for _, u := range v.spoken {
-		if u.spoken = false; u.private.Speaks() {
+		if u.spoken { // it is not sent this
+			v.aside(u)
 			u.private.Drop()
 		}
 	}
-	for _, h := range v.alones {
-		h.came = false
-	}
-	clear(v.alones)
-	v.spoken, v.alones = v.spoken[:0], v.alones[:0]
-	for _, s := range v.dirty {
-		for rest := s.send & s.plan.plain; rest != 0; rest &= rest - 1 {
-			i := lowest(rest)
-			w := s.plan.spans[i]
-			copy(s.base[w.from:w.to], s.entity.Nums[w.from:w.to])
-			s.diffs[i] = 0
-		}
-		if s.send&^s.plan.plain != 0 {
-			clear(s.diffs)
-		}
-		s.send = 0
-		s.lists &^= inDirty
-	}
+	v.spoken = v.spoken[:0]
+	v.stamp++
 	for _, s := range v.given {
 		s.change = 0
 		s.lists &^= inGiven
@@ -504,6 +489,18 @@ func (v *View) Done() {
 			u.turn(v)
 		}
 	}
+}
+
+// aside tells a client's own group what is new of what the client has by itself.
+func (v *View) aside(u *viewer) {
+	u.spoken = false
+	for _, h := range u.alones {
+		if h.listed = false; !h.gone {
+			v.alone(u, h)
+			h.came = false
+		}
+	}
+	u.alones = u.alones[:0]
 }
 
 func (c *circle) pack(tick int64) {
@@ -537,6 +534,7 @@ func (v *View) Parts(client int, out *wire.Parts) bool {
 		}
 	}
 	if u.spoken {
+		v.aside(u)
 		if block := u.private.Pack(v.world.Tick); block != nil {
 			out.Blocks = append(out.Blocks, wire.Change(0, block))
 		}

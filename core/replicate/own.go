@@ -231,7 +231,6 @@ func (v *View) hold(u *viewer, s *sent) {
 	}
 	if h.next = mask; mask != h.mask && !h.came {
 		u.private.Mask(h.plan.place, h.slot, mask)
-		u.speak(v)
 		h.list()
 	}
 }
@@ -240,7 +239,8 @@ func (v *View) hold(u *viewer, s *sent) {
 func (h *hold) list() {
 	if !h.listed {
 		h.listed = true
-		h.view.alones = append(h.view.alones, h)
+		h.viewer.alones = append(h.viewer.alones, h)
+		h.viewer.speak(h.view)
 	}
 }
 
@@ -261,7 +261,6 @@ func (v *View) add(u *viewer, h *hold) {
 		v.entered = append(v.entered, u)
 	}
 	u.enters = append(u.enters, h)
-	u.speak(v)
 	h.list()
 }
 
@@ -304,17 +303,19 @@ func (h *hold) part(mask uint64) (sum uint64) {
 			continue
 		}
 		i := h.plan.back[at].Index
-		sum += h.sent.sums[i] - h.diffs[i]
+		if sum += h.sent.sums[i]; h.sends()&(1<<i) != 0 {
+			sum -= h.diffs[i]
+		}
 	}
 	return sum
 }
 
 // alone tells a client's own group what changed.
 func (v *View) alone(u *viewer, h *hold) {
-	if h.send == 0 && h.change == 0 && !h.came && h.next == h.mask && !h.plan.hides {
+	sends := h.sends()
+	if sends == 0 && h.change == 0 && !h.came && h.next == h.mask && !h.plan.hides {
 		return // nothing of it changed
 	}
-	u.speak(v)
 	switch {
 	case !h.whole:
 	case h.came:
@@ -332,7 +333,11 @@ func (v *View) alone(u *viewer, h *hold) {
 		}
 	}
 	h.mask = h.next
-	for rest := h.next; rest != 0; rest &= rest - 1 {
+	every := h.next
+	if before == h.next && !h.plan.hides {
+		every &= h.plan.placed(sends)
+	}
+	for rest := every; rest != 0; rest &= rest - 1 {
 		at := lowest(rest)
 		p := h.plan.back[at]
 		kept := before&(1<<at) != 0
@@ -343,11 +348,19 @@ func (v *View) alone(u *viewer, h *hold) {
 		switch {
 		case !kept:
 			u.digest += h.sent.sums[p.Index]
-		case kept && h.send&(1<<p.Index) != 0:
-			u.private.Change(h.plan.place, h.slot, at)
+		case kept && sends&(1<<p.Index) != 0:
+			u.private.Change(h.plan.place, h.slot, at, h)
 			u.digest += h.diffs[p.Index]
 		}
 	}
+}
+
+// placed gives properties by their places in the outline.
+func (p *plan) placed(properties uint64) (out uint64) {
+	for rest := properties & p.shown; rest != 0; rest &= rest - 1 {
+		out |= 1 << p.props[lowest(rest)]
+	}
+	return out
 }
 
 // masked brings a property up to date whose refs a client may partly not know of.
@@ -374,6 +387,6 @@ func (v *View) masked(u *viewer, h *hold, at int, p *contract.Property, kept boo
 	u.digest += sum - h.sums[at]
 	h.sums[at] = sum
 	if kept && had {
-		u.private.Change(h.plan.place, h.slot, at)
+		u.private.Change(h.plan.place, h.slot, at, h)
 	}
 }

@@ -41,10 +41,11 @@ func newHolder(v *View) *holder { return &holder{reader: wire.NewReader(v.Layout
 
 // deliver brings a client what the last Cut has for it, if that is anything, and holds its copy against the digest.
 func (h *holder) deliver(t require.TestingT, v *View, client int) []Notice {
-	parts := wire.Parts{Tick: v.world.Tick, Last: h.last, HasDigest: true, Digest: v.Digest(client)}
+	parts := wire.Parts{Tick: v.world.Tick, Last: h.last, HasDigest: true}
 	if !v.Parts(client, &parts) {
 		return nil
 	}
+	parts.Digest = v.Digest(client)
 	h.last = parts.Tick
 	f, err := h.reader.Read(parts.Append(nil))
 	require.NoError(t, err)

@@ -59,8 +59,8 @@ type View struct {
 	looked    []*viewer // whose sides were looked at in this Cut
 	touched   []*viewer // with something that holds for this Cut alone
 	entered   []*viewer // that have something new by themselves
-	alones    []*hold   // of which something is new to the client that has it by itself
 	spoken    []*viewer // whose own groups may have something to say
+	stamp     int64     // goes up with each Done
 	hiding    bool      // there are values with refs that not all may know of
 
 	// What the sides of audiences read, by kind. Only whose side may have changed is looked at again.
@@ -91,6 +91,7 @@ type plan struct {
 	owned  bool    // an owner gets something of its own
 	nearby bool    // who is near gets something
 	shown  uint64  // properties that somebody may get
+	shared uint64  // and that circles have
 	spans  []span  // by property: its slots
 	moves  bool    // some property follows another one
 	hides  bool    // some value has refs that not all may know of
@@ -161,6 +162,7 @@ type viewer struct {
 	gone    bool
 	circles []member
 	private *wire.Group
+	alones  []*hold    // of which something is new in this tick
 	leaves  []int      // handles of the circles that it left in this tick
 	left    []*circle  // those
 	dropped []world.ID // in this tick
@@ -200,7 +202,7 @@ type hold struct {
 	among  int // among the entity's holders
 	whole  bool
 	came   bool // in this tick
-	listed bool // it is among the alones
+	listed bool // it is among the viewer's alones
 	gone   bool
 	mask   uint64 // by place in the outline
 	next   uint64
@@ -217,9 +219,11 @@ type sent struct {
 	live    bool // it has been announced
 	flash   bool // it came and went in one tick, and an event speaks of it
 	lists   uint8
-	send    uint64   // properties that are sent in this tick
+	stamp   int64    // of the View, when something was last sent
+	send    uint64   // properties that were sent then
 	later   uint64   // properties that changed and wait for their time
-	base    []int64  // the row as it was sent, for what is plain
+	now     []int64  // the row as it was last sent, for what is plain
+	base    []int64  // and before that
 	ticks   []int64  // by property: when it was last sent
 	sums    []uint64 // by property: its part of the digest
 	diffs   []uint64 // by property: what the change of this tick adds to it
@@ -235,7 +239,6 @@ type sent struct {
 // Lists that an entity is in.
 const (
 	inGiven = 1 << iota
-	inDirty
 	inRestless
 )
 
@@ -296,6 +299,7 @@ func NewView(key [32]byte, w *world.World, r Rules) *View {
 				}
 			}
 			a.inLane, a.mask = append(a.inLane, in), append(a.mask, mask)
+			v.plans[l.Kind.Index].shared |= mask
 			v.plans[l.Kind.Index].lanes = append(v.plans[l.Kind.Index].lanes, place{i, j})
 		}
 		if g.Yes != 0 {
@@ -529,7 +533,7 @@ func (s *sent) same(p *contract.Property) bool {
 	e := s.entity
 	if s.plan.plain&(1<<p.Index) != 0 {
 		w := s.plan.spans[p.Index]
-		return slices.Equal(s.base[w.from:w.to], e.Nums[w.from:w.to])
+		return slices.Equal(s.now[w.from:w.to], e.Nums[w.from:w.to])
 	}
 	old := &s.fields[p.Index]
 	if old.Motion != nil && p.Moves() {
@@ -578,13 +582,20 @@ func (v *View) public(id int64) int64 {
 func (s *sent) take(p *contract.Property) {
 	v, i := s.view, p.Index
 	before := s.sums[i]
+	if s.stamp != v.stamp {
+		s.stamp, s.send = v.stamp, 0
+		v.dirty = append(v.dirty, s)
+	}
 	s.later &^= 1 << i
 	s.send |= 1 << i
 	s.ticks[i] = v.world.Tick
 	at := s.plan.props[i]
 	if s.plan.plain&(1<<i) != 0 {
 		w := s.plan.spans[i]
-		s.sums[i] = wire.DigestSlots(s.number, at, s.entity.Nums[w.from:w.to])
+		now := s.now[w.from:w.to]
+		copy(s.base[w.from:w.to], now)
+		copy(now, s.entity.Nums[w.from:w.to])
+		s.sums[i] = wire.DigestSlots(s.number, at, now)
 	} else {
 		s.fields[i] = s.read(p)
 		if s.sums[i] = s.fields[i].Digest(s.number, at); p.Loose {
@@ -592,10 +603,14 @@ func (s *sent) take(p *contract.Property) {
 		}
 	}
 	s.diffs[i] = s.sums[i] - before
-	if s.lists&inDirty == 0 {
-		s.lists |= inDirty
-		v.dirty = append(v.dirty, s)
+}
+
+// sends gives the properties that are sent in this tick.
+func (s *sent) sends() uint64 {
+	if s.stamp != s.view.stamp {
+		return 0
 	}
+	return s.send
 }
 
 // announce makes a new entity one that can be sent.
@@ -604,13 +619,13 @@ func (s *sent) announce() {
 	n := len(k.Properties)
 	s.live, s.owner = true, s.entity.Owner
 	// Side by side, since a change reads all of them.
-	row, words := append(slices.Clone(s.entity.Nums), make([]int64, n)...), make([]uint64, 2*n)
-	s.base, s.ticks, s.sums, s.diffs = row[:len(row)-n], row[len(row)-n:], words[:n], words[n:]
+	slots := len(s.entity.Nums)
+	row, words := make([]int64, 2*slots+n), make([]uint64, 2*n)
+	s.now, s.base, s.ticks, s.sums, s.diffs = row[:slots], row[slots:2*slots], row[2*slots:], words[:n], words[n:]
 	s.fields = make([]wire.Field, n)
 	for _, p := range s.plan.back {
 		s.take(p)
 	}
-	clear(s.diffs)
 	s.send = 0
 	s.sum = wire.DigestEntity(s.number, s.plan.place, s.owner)
 }
@@ -639,11 +654,11 @@ func (s *sent) Field(prop int) wire.Field {
 func (s *sent) Slots(prop int) (old, now []int64) {
 	i := s.plan.back[prop].Index
 	w := s.plan.spans[i]
-	old = s.base[w.from:w.to]
-	if s.send&(1<<i) != 0 {
-		return old, s.entity.Nums[w.from:w.to]
+	now = s.now[w.from:w.to]
+	if s.sends()&(1<<i) != 0 {
+		return s.base[w.from:w.to], now
 	}
-	return old, old
+	return now, now
 }
 
 // Moved notes the slot in a circle.

@@ -131,6 +131,9 @@ func (s *Session) timers() {
 func (s *Session) leave(t *seat) {
 	n := t.client.Number
 	delete(s.seats, n)
+	if t.lostAt > 0 {
+		s.absent--
+	}
 	s.order = slices.DeleteFunc(s.order, func(x *seat) bool { return x == t })
 	if !t.joined {
 		return
@@ -215,7 +218,7 @@ func (s *Session) effect(e rules.Effect) {
 		s.logs = append(s.logs, Log{e.Text, e.Clients})
 		for _, t := range s.order {
 			if t.joined && slices.Contains(e.Clients, t.client.Number) {
-				t.logs = append(t.logs, e.Text)
+				t.logs, t.busy = append(t.logs, e.Text), true
 			}
 		}
 	}
@@ -224,7 +227,7 @@ func (s *Session) effect(e rules.Effect) {
 // expel takes a client's seat with the end of this tick.
 func (s *Session) expel(client int, reason string) {
 	if t := s.seats[client]; t != nil && t.cut == "" {
-		t.cut = reason
+		t.cut, t.busy = reason, true
 		if len(s.out) >= maxOut {
 			clear(s.out)
 		}
@@ -272,7 +275,7 @@ func (s *Session) tell(e rules.Told) {
 		}
 		list.Clients = append(list.Clients, n)
 		if out.at >= 0 && (out.kind >= 0 || e.Event.Kind == nil) { // else nobody knows what it is
-			t.events = append(t.events, out)
+			t.events, t.busy = append(t.events, out), true
 		}
 	}
 	s.told = append(s.told, list)
@@ -313,7 +316,7 @@ func (s *Session) decide(t *seat, call *Call, step *Step) {
 	}
 	if seq <= t.newest && kept.Seq == seq {
 		// A repeat gets its first decision again and has no other effect.
-		t.said = append(t.said, *kept)
+		t.said, t.busy = append(t.said, *kept), true
 		return
 	}
 	step.Decisions = append(step.Decisions, Decision{})
@@ -329,6 +332,7 @@ func (s *Session) decide(t *seat, call *Call, step *Step) {
 	if r := call.request; d.Reply != nil && r.Reply.Has(contract.FormEntity) {
 		t.replies = append(t.replies, answer{len(t.said), r.Reply, s.machine.Reply})
 	}
+	t.busy = true
 	t.said = append(t.said, wire.Decision{Seq: seq, Outcome: d.Outcome, Stage: d.Stage, Reason: d.Reason, Check: d.Check, Reply: d.Reply})
 	out := &t.said[len(t.said)-1]
 	if d.Outcome == wire.Faulted {

@@ -52,6 +52,7 @@ func (t *seat) land(after int64) {
 		decisions, logs = append(decisions, f.decisions...), append(logs, f.logs...)
 	}
 	t.flights = slices.Delete(t.flights, from, len(t.flights))
+	t.busy = true
 	t.held, t.said, t.logs = append(events, t.held...), append(decisions, t.said...), append(logs, t.logs...)
 }
 
@@ -99,7 +100,6 @@ func (s *Session) frames(step *Step) {
 			continue
 		}
 		n := t.client.Number
-		s.reply(t)
 		waits := t.lost || t.behind
 		if !waits && s.view.First(n) {
 			if snapshots++; snapshots > maxSnapshots { // it comes with a later tick
@@ -107,18 +107,8 @@ func (s *Session) frames(step *Step) {
 				waits = true
 			}
 		}
-		if t.waiting() > MaxHeld {
-			step.Cuts = append(step.Cuts, Cut{n, fmt.Sprintf("more than %d events, decisions and log lines waited for this client", MaxHeld)})
-			s.Leave(n)
+		if t.busy && !s.gather(t, step) {
 			continue
-		}
-		if t.cut != "" {
-			step.Cuts = append(step.Cuts, Cut{n, t.cut})
-			s.Leave(n)
-		}
-		if len(t.events) > 0 {
-			t.held = append(t.held, t.events...)
-			t.events = t.events[:0]
 		}
 		if !waits {
 			s.frame(t, step, second)
@@ -128,19 +118,44 @@ func (s *Session) frames(step *Step) {
 	step.Memory = s.arena
 }
 
+// gather brings together what messages there are for a client, and tells whether it is still to be sent anything.
+func (s *Session) gather(t *seat, step *Step) bool {
+	n := t.client.Number
+	s.reply(t)
+	if t.waiting() > MaxHeld {
+		step.Cuts = append(step.Cuts, Cut{n, fmt.Sprintf("more than %d events, decisions and log lines waited for this client", MaxHeld)})
+		s.Leave(n)
+		return false
+	}
+	if t.cut != "" {
+		step.Cuts = append(step.Cuts, Cut{n, t.cut})
+		s.Leave(n)
+	}
+	if len(t.events) > 0 {
+		t.held = append(t.held, t.events...)
+		t.events = t.events[:0]
+	}
+	t.busy = len(t.held)+len(t.said)+len(t.logs) > 0
+	return true
+}
+
 // frame cuts the frame of one client, if there is anything to tell.
 func (s *Session) frame(t *seat, step *Step, second int64) {
 	n := t.client.Number
 	parts := &s.parts
 	*parts = wire.Parts{
-		Tick: s.tick, Last: t.sent, Settled: s.settled, WasSettled: t.settled, Decisions: t.said, Logs: t.logs, Events: parts.Events[:0], Blocks: parts.Blocks[:0],
+		Tick: s.tick, Last: t.sent, Settled: s.settled, WasSettled: t.settled, Events: parts.Events[:0], Blocks: parts.Blocks[:0],
 	}
-	sent := flight{tick: s.tick, decisions: t.said, logs: t.logs}
-	if t.ready {
-		sent.events, t.held = t.held, nil
-	}
-	for _, e := range sent.events {
-		parts.Events = append(parts.Events, s.packed(e, n))
+	sent := flight{tick: s.tick}
+	if t.busy {
+		sent.decisions, sent.logs = t.said, t.logs
+		parts.Decisions, parts.Logs = t.said, t.logs
+		if t.ready {
+			sent.events, t.held = t.held, nil
+		}
+		for _, e := range sent.events {
+			parts.Events = append(parts.Events, s.packed(e, n))
+		}
 	}
 	news := s.view.Parts(n, parts)
 	if !news && sent.size() == 0 && s.tick-t.sent < second {
@@ -153,6 +168,7 @@ func (s *Session) frame(t *seat, step *Step, second int64) {
 	if sent.size() > 0 {
 		t.flights, t.flying = append(t.flights, sent), t.flying+sent.size()
 		t.said, t.logs = nil, nil
+		t.busy = len(t.held) > 0
 	}
 	t.sent, t.settled = s.tick, s.settled
 	from := len(s.arena)

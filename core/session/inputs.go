@@ -61,11 +61,12 @@ func (s *Session) Move(client int, m Move) {
 	s.Confirm(client, m.in.Seen)
 	t.received = max(t.received, m.in.Seq, m.in.Press)
 	if m.what == "write" {
-		for i := range s.inputs {
-			if in := &s.inputs[i]; in.seat == t && in.what == "write" && in.move.prop == m.prop && in.move.in.Entity == m.in.Entity {
+		for _, i := range t.writes {
+			if in := &s.inputs[i]; in.move.prop == m.prop && in.move.in.Entity == m.in.Entity {
 				in.what = "" // an older one
 			}
 		}
+		t.writes = append(t.writes, len(s.inputs))
 	}
 	s.inputs = append(s.inputs, input{seat: t, what: m.what, move: m})
 }
@@ -96,7 +97,7 @@ func (s *Session) carry(t *seat, m *Move) {
 		}
 	}
 	if reason != "" {
-		t.said = append(t.said, wire.Decision{Seq: m.in.Seq, Outcome: outcome, Stage: stage, Reason: reason, Check: -1})
+		t.said, t.busy = append(t.said, wire.Decision{Seq: m.in.Seq, Outcome: outcome, Stage: stage, Reason: reason, Check: -1}), true
 	}
 }
 

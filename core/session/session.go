@@ -63,6 +63,7 @@ type Session struct {
 	waiting   []waiting       // requests that came a little early
 	settled   int64
 	last      int // client number
+	absent    int // clients whose connections are gone
 
 	out map[string]int64 // by name: until which tick who was expelled is kept out
 
@@ -77,39 +78,42 @@ type Session struct {
 
 // seat is a client's place.
 type seat struct {
+	// What each tick looks at stands together.
 	client   world.Client
-	public   wire.Client // what clients know of it
-	joined   bool        // its join has been carried out
+	joined   bool // its join has been carried out
 	ready    bool
 	readying bool // it has said so; the next tick makes it so
 	leaving  bool
-	lost     bool  // its connection is gone
-	lostAt   int64 // the tick that this was carried out in; 0 while it is there
-	healed   int64 // the tick of the last snapshot for a copy that differed
-	differed int   // how often its copy differed
+	lost     bool     // its connection is gone
+	behind   bool     // it does not take what it is sent; frames wait until it has caught up
+	busy     bool     // there may be messages for it, or it is cut
+	sent     int64    // tick of the last frame
+	settled  int64    // that it was told
+	proven   int64    // tick of the last digest
+	asked    int      // requests queued for the next tick
+	decided  int      // requests in this tick
+	seen     int64    // newest tick that it has applied
+	flights  []flight // what travelled and is not confirmed, by tick
+	flying   int      // messages in them
+	received uint64   // number of anything that it sent
+	writes   []int    // among the inputs of the next tick
 
-	held    []*told  // events that wait: for it to get ready, to come back, or to catch up
-	flights []flight // what travelled and is not confirmed, by tick
-	flying  int      // messages in them
-	behind  bool     // it does not take what it is sent; frames wait until it has caught up
-	seen    int64    // newest tick that it has applied
-	sent    int64    // tick of the last frame
-	settled int64    // that it was told
+	public   wire.Client // what clients know of it
+	lostAt   int64       // the tick that its loss was carried out in; 0 while it is there
+	healed   int64       // the tick of the last snapshot for a copy that differed
+	differed int         // how often its copy differed
+	held     []*told     // events that wait: for it to get ready, to come back, or to catch up
 
-	asked    int                        // requests queued for the next tick
-	decided  int                        // requests in this tick
-	newest   uint64                     // request that was decided
-	received uint64                     // number of anything that it sent
-	first    [rememberAsk]wire.Decision // the last decisions, for repeats, by sequence number
-	paused   map[use]int64              // tick from which a request with a pause is taken again
-	uses     map[use]*window            // by limit
-	events   []*told                    // of this tick
-	replies  []answer                   // of this tick, that hold refs
-	proven   int64                      // tick of the last digest
-	said     []wire.Decision            // of this tick
-	logs     []string                   // of this tick
-	strikes  window
-	cut      string // why it is out with the end of this tick
+	newest  uint64                     // request that was decided
+	first   [rememberAsk]wire.Decision // the last decisions, for repeats, by sequence number
+	paused  map[use]int64              // tick from which a request with a pause is taken again
+	uses    map[use]*window            // by limit
+	events  []*told                    // of this tick
+	replies []answer                   // of this tick, that hold refs
+	said    []wire.Decision            // of this tick
+	logs    []string                   // of this tick
+	strikes window
+	cut     string // why it is out with the end of this tick
 }
 
 type use struct {
@@ -498,6 +502,9 @@ func (s *Session) Differences(client int) int {
 
 // graces cuts those whose seats have waited long enough.
 func (s *Session) graces(step *Step) {
+	if s.absent == 0 {
+		return
+	}
 	for _, t := range slices.Clone(s.order) {
 		if t.lostAt > 0 && s.tick-t.lostAt >= s.contract.Grace {
 			step.Cuts = append(step.Cuts, Cut{t.client.Number, fmt.Sprintf("its connection was lost and did not come back within %g s", float64(s.contract.Grace)/float64(s.contract.TickRate))})
@@ -549,6 +556,11 @@ func (s *Session) Tick() *Step {
 	*step = Step{Tick: s.tick, Frames: step.Frames[:0], Cuts: step.Cuts[:0]}
 	inputs := s.inputs
 	s.inputs = s.spare[:0]
+	for i := range inputs {
+		if t := inputs[i].seat; len(t.writes) > 0 {
+			t.writes = t.writes[:0]
+		}
+	}
 	defer func() {
 		clear(inputs) // what clients sent is not kept alive
 		s.spare = inputs
@@ -566,11 +578,17 @@ func (s *Session) Tick() *Step {
 		case "ready":
 			t.ready = true
 		case "lost":
+			if t.lostAt == 0 {
+				s.absent++
+			}
 			t.lostAt = s.tick
 			s.cause('c', int64(t.client.Number), 0)
 			s.conclude("on lost", s.machine.Lost(t.client.Number))
 			s.owned(t.client.Number, rules.OnOwnerLost, "on owner lost")
 		case "back":
+			if t.lostAt > 0 {
+				s.absent--
+			}
 			t.lostAt, t.ready = 0, false
 			s.view.Resync(t.client.Number)
 			s.cause('c', int64(t.client.Number), 1)

@@ -148,14 +148,14 @@ func gapSize(chosen, n int) uint {
 }
 
 // places writes which of n places were chosen, at least one: those, or the others where these are fewer. They are in order and stand in
-// the lower half of each word.
-func (w *bitWriter) places(chosen []uint64, n int) {
+// the lower halves of their keys.
+func (w *bitWriter) places(chosen []change, n int) {
 	w.below(uint64(len(chosen)-1), uint64(n))
 	last := -1
 	if 2*len(chosen) <= n {
 		k := gapSize(len(chosen), n)
-		for _, x := range chosen {
-			at := int(uint32(x))
+		for i := range chosen {
+			at := int(uint32(chosen[i].key))
 			w.rice(uint64(at-last-1), k)
 			last = at
 		}
@@ -163,7 +163,7 @@ func (w *bitWriter) places(chosen []uint64, n int) {
 	}
 	k := gapSize(n-len(chosen), n)
 	for at, i := 0, 0; at < n; at++ {
-		if i < len(chosen) && int(uint32(chosen[i])) == at {
+		if i < len(chosen) && int(uint32(chosen[i].key)) == at {
 			i++
 			continue
 		}

@@ -25,7 +25,7 @@ type Group struct {
 	columns
 	layout  *Layout
 	slots   [][]slot
-	changes []uint64 // the column in the upper half, the slot in the lower one
+	changes []change
 	out     *bitWriter
 	news    int   // anything but changes
 	fresh   bool  // somebody came: what was learnt is begun anew with the next block
@@ -49,6 +49,14 @@ type slot struct {
 }
 
 type place struct{ lane, slot int }
+
+// change is a property that changed: its key has the column in the upper half, the slot in the lower one.
+type change struct {
+	key  uint64
+	item Item
+}
+
+func byKey(a, b change) int { return cmp.Compare(a.key, b.key) }
 
 type again struct {
 	item Item
@@ -110,9 +118,9 @@ func (g *Group) Mask(lane, at int, mask uint64) {
 // Held gives the mask of an entity in a private group.
 func (g *Group) Held(lane, at int) uint64 { return g.slots[lane][at].next }
 
-// Change tells that a property changed, by its place among those of the lane.
-func (g *Group) Change(lane, at, property int) {
-	g.changes = append(g.changes, uint64(g.first[lane]+property)<<32|uint64(at))
+// Change tells that a property changed, by its place among those of the lane. The item is that in the slot.
+func (g *Group) Change(lane, at, property int, item Item) {
+	g.changes = append(g.changes, change{uint64(g.first[lane]+property)<<32 | uint64(at), item})
 }
 
 // Again sends a property once more as it is, to somebody who holds it by whichever group.
@@ -317,16 +325,16 @@ func (g *Group) single(w *bitWriter, where func(place), tick int64) {
 }
 
 // run gives the changes of a column, which are sorted.
-func (g *Group) run(col int32) []uint64 {
+func (g *Group) run(col int32) []change {
 	from := 0
 	if len(g.changes) > 8 {
-		from, _ = slices.BinarySearch(g.changes, uint64(col)<<32)
+		from, _ = slices.BinarySearchFunc(g.changes, change{key: uint64(col) << 32}, byKey)
 	}
-	for from < len(g.changes) && int32(g.changes[from]>>32) < col {
+	for from < len(g.changes) && int32(g.changes[from].key>>32) < col {
 		from++
 	}
 	to := from
-	for to < len(g.changes) && int32(g.changes[to]>>32) == col {
+	for to < len(g.changes) && int32(g.changes[to].key>>32) == col {
 		to++
 	}
 	return g.changes[from:to]
@@ -334,10 +342,15 @@ func (g *Group) run(col int32) []uint64 {
 
 // pack writes the changes.
 func (g *Group) pack(w *bitWriter, tick int64) {
-	slices.Sort(g.changes)
-	n := 0
-	for i, x := range g.changes {
-		if i == 0 || x>>32 != g.changes[i-1]>>32 {
+	n, sorted := 0, true
+	for i := range g.changes {
+		sorted = sorted && (i == 0 || g.changes[i-1].key < g.changes[i].key)
+	}
+	if !sorted {
+		slices.SortFunc(g.changes, byKey)
+	}
+	for i := range g.changes {
+		if i == 0 || g.changes[i].key>>32 != g.changes[i-1].key>>32 {
 			n++
 		}
 	}
@@ -353,17 +366,15 @@ func (g *Group) pack(w *bitWriter, tick int64) {
 		w.gamma(uint64(at - last - 1))
 		last = at
 		col := &g.list[c]
-		slots := g.slots[col.lane]
-		w.places(run, len(slots))
+		w.places(run, len(g.slots[col.lane]))
 		sizes := g.usual(col)
-		for _, x := range run {
-			item := slots[uint32(x)].item
+		for i := range run {
 			if col.way == byDifference {
-				old, now := item.Slots(col.prop)
+				old, now := run[i].item.Slots(col.prop)
 				w.difference(col.typ, old, now, sizes)
 				continue
 			}
-			w.field(col, item, tick)
+			w.field(col, run[i].item, tick)
 		}
 	}
 	if last >= n { // else they are in front
