@@ -13,8 +13,9 @@ tick RATE per second
 seats 1000
 roles player, spectator
 type Place = vec2 -2000..2000 step 0.01
-type Sense = vec3 -1000000..1000000 step 1
+type Sense = vec3 -1000000000..1000000000 step 1
 setting driven: bool = false
+fn stir(n: int) -> int = (1103515245 * n + 12345) % 2000000001
 audience mates(c: Chart) = viewer.Diver.crew == c.crew
 audience near(e: Eel) = distance(viewer.Diver.pos, e.pos) <= 60
 audience close(d: Diver) = distance(viewer.Diver.pos, d.pos) <= 60
@@ -23,7 +24,7 @@ entity Diver per player {
   crew: int 0..3 = 0
   pos: Place = vec(0, 0) to close(self) set by owner pace distance(old, new) 99999 per second burst 99999
   sense: Sense to owner
-  echo: Sense to owner
+  echo: int 0..2000000000 = 0 to owner
   air: int 0..2000000000 = 0 to owner
   mark: int 0..2000000000 = 0
   request poke(n: int 0..2000000000) { mark = n }
@@ -41,21 +42,21 @@ shared Wreck to nobody {
   on start {
     for a in [0, 1, 2, 3] {
       for b in [0, 1, 2, 3, 4] {
-        for i in [0, 1, 2, 3] { spawn Eel { pos = vec(300 * b + i, 300 * a) }; spawn Eel { pos = vec(300 * b + i, 300 * a + 1) }; spawn Eel { pos = vec(300 * b + i, 300 * a + 2) }; spawn Eel { pos = vec(300 * b + i, 300 * a + 3) } }
-        spawn Buoy
-        spawn Lamp
-        for c in [0, 1, 2, 3] { spawn Chart { crew = c } }
+        for i in [0, 1, 2, 3] { spawn Eel { n = roll(0..2000000000); pos = vec(300 * b + i, 300 * a) }; spawn Eel { n = roll(0..2000000000); pos = vec(300 * b + i, 300 * a + 1) }; spawn Eel { n = roll(0..2000000000); pos = vec(300 * b + i, 300 * a + 2) }; spawn Eel { n = roll(0..2000000000); pos = vec(300 * b + i, 300 * a + 3) } }
+        spawn Buoy { n = roll(0..2000000000) }
+        spawn Lamp { n = roll(0..2000000000) }
+        for c in [0, 1, 2, 3] { spawn Chart { crew = c; n = roll(0..2000000000) } }
       }
     }
   }
-  x: int 0..999999 = 0
+  x: int 0..999999999 = 0
   every TICK {
-    x = roll(0..999999)
-    for e in Buoy { e.n = roll(0..2000000000) }
-    for e in Lamp { e.n = roll(0..2000000000) }
-    for e in Chart { e.n = roll(0..2000000000) }
-    for e in Eel { e.n = roll(0..2000000000) }
-    for d in Diver { d.sense = vec(x, 0 - x, 400000 - x); d.echo = vec(0 - x, x, x); d.air = 1000 * x }
+    x = roll(0..999999999)
+    for e in Buoy { e.n = stir(e.n) }
+    for e in Lamp { e.n = stir(e.n) }
+    for e in Chart { e.n = stir(e.n) }
+    for e in Eel { e.n = stir(e.n) }
+    for d in Diver { d.sense = vec(x, 0 - x, 400000000 - x); d.echo = 2000000000 - 2 * x; d.air = 2 * x }
   }
 }
 `)

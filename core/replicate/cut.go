@@ -384,7 +384,7 @@ func (v *View) emit() {
 				x.circle.digest += s.change
 			}
 		}
-		for _, h := range s.holders {
+		for h := s.holders; h != nil; h = h.following {
 			h.list()
 		}
 	}
@@ -407,7 +407,7 @@ func (v *View) emit() {
 				x.circle.digest += s.diffs[i]
 			}
 		}
-		for _, h := range s.holders {
+		for h := s.holders; h != nil; h = h.following {
 			h.list()
 		}
 	}
@@ -494,13 +494,14 @@ func (v *View) Done() {
 // aside tells a client's own group what is new of what the client has by itself.
 func (v *View) aside(u *viewer) {
 	u.spoken = false
-	for _, h := range u.alones {
+	for h := u.alone; h != nil; {
 		if h.listed = false; !h.gone {
 			v.alone(u, h)
 			h.came = false
 		}
+		h, h.also = h.also, nil
 	}
-	u.alones = u.alones[:0]
+	u.alone = nil
 }
 
 func (c *circle) pack(tick int64) {
@@ -550,12 +551,19 @@ func (v *View) Parts(client int, out *wire.Parts) bool {
 	return out.Snapshot || len(out.Blocks) > 0 || out.Roster != nil
 }
 
-// Digest gives the digest of all that a client should hold after the last Cut.
+// Digest gives the digest of all that a client should hold after the last Cut, once Parts was asked for it.
 func (v *View) Digest(client int) uint32 {
 	u := v.viewer(client)
 	sum := v.rosterSum + u.digest
 	for _, m := range u.circles {
 		sum += m.circle.digest
+	}
+	for _, h := range u.holds {
+		for rest := h.mask; rest != 0; rest &= rest - 1 {
+			if p := h.plan.back[lowest(rest)]; h.plan.lazy&(1<<p.Index) != 0 {
+				sum += h.sent.digest(p)
+			}
+		}
 	}
 	return uint32(sum)
 }

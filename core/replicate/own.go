@@ -79,8 +79,8 @@ func (v *View) holds(fresh []*sent) {
 	}
 	v.entered = v.entered[:0]
 	for _, s := range v.gone {
-		for len(s.holders) > 0 {
-			v.release(s.holders[len(s.holders)-1])
+		for s.holders != nil {
+			v.release(s.holders)
 		}
 	}
 }
@@ -119,8 +119,10 @@ func (v *View) atEdges() {
 
 // anew looks anew at all who have an entity by themselves.
 func (v *View) anew(s *sent) {
-	for i := len(s.holders) - 1; i >= 0; i-- { // who is released makes place for the last one
-		v.hold(s.holders[i].viewer, s)
+	for h := s.holders; h != nil; {
+		next := h.following // h may be released
+		v.hold(h.viewer, s)
+		h = next
 	}
 }
 
@@ -239,7 +241,7 @@ func (v *View) hold(u *viewer, s *sent) {
 func (h *hold) list() {
 	if !h.listed {
 		h.listed = true
-		h.viewer.alones = append(h.viewer.alones, h)
+		h.also, h.viewer.alone = h.viewer.alone, h
 		h.viewer.speak(h.view)
 	}
 }
@@ -254,8 +256,11 @@ func (u *viewer) speak(v *View) {
 
 // add gives a client something by itself.
 func (v *View) add(u *viewer, h *hold) {
-	h.viewer, h.at, h.among = u, len(u.holds), len(h.holders)
-	u.holds, h.holders = append(u.holds, h), append(h.holders, h)
+	h.viewer, h.at, h.following = u, len(u.holds), h.holders
+	if h.following != nil {
+		h.following.previous = h
+	}
+	u.holds, h.holders = append(u.holds, h), h
 	u.held[h.entity.ID] = h
 	if len(u.enters) == 0 {
 		v.entered = append(v.entered, u)
@@ -266,10 +271,15 @@ func (v *View) add(u *viewer, h *hold) {
 
 // leave takes a hold from those of its entity.
 func (h *hold) leave() {
-	last := h.holders[len(h.holders)-1]
-	h.holders[h.among], last.among = last, h.among
-	h.holders[len(h.holders)-1] = nil
-	h.holders, h.gone = h.holders[:len(h.holders)-1], true
+	if h.gone = true; h.previous != nil {
+		h.previous.following = h.following
+	} else {
+		h.holders = h.following
+	}
+	if h.following != nil {
+		h.following.previous = h.previous
+	}
+	h.previous, h.following = nil, nil
 }
 
 func (v *View) release(h *hold) {
@@ -303,6 +313,9 @@ func (h *hold) part(mask uint64) (sum uint64) {
 			continue
 		}
 		i := h.plan.back[at].Index
+		if h.plan.lazy&(1<<i) != 0 {
+			continue
+		}
 		if sum += h.sent.sums[i]; h.sends()&(1<<i) != 0 {
 			sum -= h.diffs[i]
 		}
@@ -345,12 +358,17 @@ func (v *View) alone(u *viewer, h *hold) {
 			v.masked(u, h, at, p, kept)
 			continue
 		}
+		counts := h.plan.lazy&(1<<p.Index) == 0
 		switch {
 		case !kept:
-			u.digest += h.sent.sums[p.Index]
-		case kept && sends&(1<<p.Index) != 0:
+			if counts {
+				u.digest += h.sent.sums[p.Index]
+			}
+		case sends&(1<<p.Index) != 0:
 			u.private.Change(h.plan.place, h.slot, at, h)
-			u.digest += h.diffs[p.Index]
+			if counts {
+				u.digest += h.diffs[p.Index]
+			}
 		}
 	}
 }

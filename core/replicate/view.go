@@ -93,6 +93,9 @@ type plan struct {
 	shown  uint64  // properties that somebody may get
 	shared uint64  // and that circles have
 	spans  []span  // by property: its slots
+	rows   []span  // by property: what was last sent of it, in the row; what was sent before that follows
+	row    int     // how long that is
+	lazy   uint64  // properties whose part of the digest is computed when it is asked for: only clients by themselves have them
 	moves  bool    // some property follows another one
 	hides  bool    // some value has refs that not all may know of
 }
@@ -162,7 +165,7 @@ type viewer struct {
 	gone    bool
 	circles []member
 	private *wire.Group
-	alones  []*hold    // of which something is new in this tick
+	alone   *hold      // the first of those of which something is new in this tick
 	leaves  []int      // handles of the circles that it left in this tick
 	left    []*circle  // those
 	dropped []world.ID // in this tick
@@ -199,15 +202,16 @@ type hold struct {
 	viewer *viewer
 	slot   int
 	at     int // among the viewer's holds
-	among  int // among the entity's holders
 	whole  bool
 	came   bool // in this tick
-	listed bool // it is among the viewer's alones
+	listed bool // it is among those of which something is new to the viewer
 	gone   bool
 	mask   uint64 // by place in the outline
 	next   uint64
 	masked map[int]wire.Field // by place: refs of which this client may not know
 	sums   map[int]uint64     // of those
+	// All who have the entity by themselves, and what else is new to this viewer.
+	previous, following, also *hold
 }
 
 // sent is an entity as it was last sent.
@@ -222,13 +226,12 @@ type sent struct {
 	stamp   int64    // of the View, when something was last sent
 	send    uint64   // properties that were sent then
 	later   uint64   // properties that changed and wait for their time
-	now     []int64  // the row as it was last sent, for what is plain
-	base    []int64  // and before that
-	ticks   []int64  // by property: when it was last sent
-	sums    []uint64 // by property: its part of the digest
-	diffs   []uint64 // by property: what the change of this tick adds to it
+	row     []int64  // of each plain property what was last sent, and before that
+	holders *hold    // the first of them
+	ticks   []int64  // by property: when it was last sent, of one that has a rate
+	sums    []uint64 // by property that circles have: its part of the digest
+	diffs   []uint64 // and what the change of this tick adds to it
 	at      []placed
-	holders []*hold
 	change  uint64 // what giving it away adds to the entity's own part of the digest
 	sum     uint64 // that part
 	owner   int
@@ -264,7 +267,9 @@ func NewView(key [32]byte, w *world.World, r Rules) *View {
 					p.plain |= 1 << prop.Index
 				}
 			}
-			p.spans = append(p.spans, span{prop.Slot, prop.Slot + prop.Type.Width()})
+			width := prop.Type.Width()
+			p.spans, p.rows = append(p.spans, span{prop.Slot, prop.Slot + width}), append(p.rows, span{p.row, p.row + width})
+			p.row += 2 * width
 			p.moves = p.moves || prop.Follows != nil
 			p.props = append(p.props, at)
 		}
@@ -325,6 +330,12 @@ func NewView(key [32]byte, w *world.World, r Rules) *View {
 			}
 		}
 		v.hiding = v.hiding || p.hides
+		p.lazy = p.shown &^ p.shared
+		for j, x := range p.Properties {
+			if x.Hides {
+				p.lazy &^= 1 << j // what each client has of it is another value
+			}
+		}
 	}
 	return v
 }
@@ -532,8 +543,8 @@ func (v *View) Again(e *world.Entity, p *contract.Property, client int) {
 func (s *sent) same(p *contract.Property) bool {
 	e := s.entity
 	if s.plan.plain&(1<<p.Index) != 0 {
-		w := s.plan.spans[p.Index]
-		return slices.Equal(s.now[w.from:w.to], e.Nums[w.from:w.to])
+		w, r := s.plan.spans[p.Index], s.plan.rows[p.Index]
+		return slices.Equal(s.row[r.from:r.to], e.Nums[w.from:w.to])
 	}
 	old := &s.fields[p.Index]
 	if old.Motion != nil && p.Moves() {
@@ -581,28 +592,41 @@ func (v *View) public(id int64) int64 {
 // take makes what a property is now what is sent of it in this tick.
 func (s *sent) take(p *contract.Property) {
 	v, i := s.view, p.Index
-	before := s.sums[i]
 	if s.stamp != v.stamp {
 		s.stamp, s.send = v.stamp, 0
 		v.dirty = append(v.dirty, s)
 	}
 	s.later &^= 1 << i
 	s.send |= 1 << i
-	s.ticks[i] = v.world.Tick
-	at := s.plan.props[i]
+	if p.AtMost > 0 {
+		s.ticks[i] = v.world.Tick
+	}
 	if s.plan.plain&(1<<i) != 0 {
-		w := s.plan.spans[i]
-		now := s.now[w.from:w.to]
-		copy(s.base[w.from:w.to], now)
+		w, r := s.plan.spans[i], s.plan.rows[i]
+		now := s.row[r.from:r.to]
+		copy(s.row[r.to:], now)
 		copy(now, s.entity.Nums[w.from:w.to])
-		s.sums[i] = wire.DigestSlots(s.number, at, now)
 	} else {
 		s.fields[i] = s.read(p)
-		if s.sums[i] = s.fields[i].Digest(s.number, at); p.Loose {
-			s.sums[i] = 0
-		}
 	}
-	s.diffs[i] = s.sums[i] - before
+	if s.plan.lazy&(1<<i) == 0 {
+		before := s.sums[i]
+		s.sums[i] = s.digest(p)
+		s.diffs[i] = s.sums[i] - before
+	}
+}
+
+// digest gives what a property adds to the digest of who has it.
+func (s *sent) digest(p *contract.Property) uint64 {
+	i, at := p.Index, s.plan.props[p.Index]
+	switch {
+	case p.Loose:
+		return 0
+	case s.plan.plain&(1<<i) != 0:
+		r := s.plan.rows[i]
+		return wire.DigestSlots(s.number, at, s.row[r.from:r.to])
+	}
+	return s.fields[i].Digest(s.number, at)
 }
 
 // sends gives the properties that are sent in this tick.
@@ -618,10 +642,8 @@ func (s *sent) announce() {
 	k := s.entity.Kind
 	n := len(k.Properties)
 	s.live, s.owner = true, s.entity.Owner
-	// Side by side, since a change reads all of them.
-	slots := len(s.entity.Nums)
-	row, words := make([]int64, 2*slots+n), make([]uint64, 2*n)
-	s.now, s.base, s.ticks, s.sums, s.diffs = row[:slots], row[slots:2*slots], row[2*slots:], words[:n], words[n:]
+	words := make([]uint64, 2*n)
+	s.row, s.ticks, s.sums, s.diffs = make([]int64, s.plan.row), make([]int64, n), words[:n], words[n:]
 	s.fields = make([]wire.Field, n)
 	for _, p := range s.plan.back {
 		s.take(p)
@@ -653,10 +675,10 @@ func (s *sent) Field(prop int) wire.Field {
 // Slots gives a plain property as it was sent before, and as it is sent now.
 func (s *sent) Slots(prop int) (old, now []int64) {
 	i := s.plan.back[prop].Index
-	w := s.plan.spans[i]
-	now = s.now[w.from:w.to]
+	r := s.plan.rows[i]
+	now = s.row[r.from:r.to]
 	if s.sends()&(1<<i) != 0 {
-		return s.base[w.from:w.to], now
+		return s.row[r.to : 2*r.to-r.from], now
 	}
 	return now, now
 }

@@ -146,7 +146,8 @@ func (w *World) Text(n int64) string { return w.texts[n] }
 func (w *World) Spawn(k *contract.Kind, owner int) *Entity {
 	w.last++
 	w.serials[k.Index]++
-	e := &Entity{ID: w.last, Serial: w.serials[k.Index], Kind: k, Owner: owner, Nums: make([]int64, k.Slots), ticks: make([]int64, len(k.Properties))}
+	row := make([]int64, k.Slots+len(k.Properties)) // in one piece, since what writes the one also writes the other
+	e := &Entity{ID: w.last, Serial: w.serials[k.Index], Kind: k, Owner: owner, Nums: row[:k.Slots:k.Slots], ticks: row[k.Slots:]}
 	for _, p := range k.Properties {
 		copy(e.Nums[p.Slot:], p.Default)
 	}
@@ -475,10 +476,9 @@ func (w *World) Rollback() {
 	w.journal = w.journal[:0]
 }
 
-// Flush calls visit for each entity that was written since the last Flush and is still there, by ID, with one bit for each
-// such property. A value may have been put back to what it was.
+// Flush calls visit for each entity that was written since the last Flush and is still there, in the order of the first writes, with one
+// bit for each such property. A value may have been put back to what it was.
 func (w *World) Flush(visit func(e *Entity, properties uint64)) {
-	slices.SortFunc(w.dirty, func(a, b *Entity) int { return int(a.ID - b.ID) })
 	for _, e := range w.dirty {
 		if !e.Gone {
 			visit(e, e.dirty)
