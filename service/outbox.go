@@ -22,6 +22,7 @@ const (
 // outbox is what waits to be sent to one client, as the bytes that go out. The room puts messages in, a writer takes all of them at
 // once.
 type outbox struct {
+	warm    atomic.Int32 // read to have the outbox near, and never written
 	mu      sync.Mutex
 	busy    bool // a writer has taken something and is not done
 	bytes   []byte
@@ -322,6 +323,9 @@ type batch struct {
 	memory *memory
 }
 
+// warmed is how many clients a writer reads ahead.
+const warmed = 8
+
 type outgoing struct {
 	to      *wired
 	frame   []byte
@@ -341,8 +345,17 @@ func newWriters() *writers {
 		queue := make(chan *batch, 64)
 		w.queues = append(w.queues, queue)
 		go func() {
+			warmth := 0
 			for b := range queue {
 				for i := range b.list {
+					if i%warmed == 0 { // reads that do not wait for each other take the time of one
+						for j := i; j < min(i+warmed, len(b.list)); j++ {
+							warmth += b.list[j].to.fd
+						}
+						for j := i; j < min(i+warmed, len(b.list)); j++ {
+							warmth += int(b.list[j].to.box.warm.Load())
+						}
+					}
 					x := &b.list[i]
 					x.to.send(x.frame, b.tick, b.now, x.arrived)
 				}

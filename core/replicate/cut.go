@@ -389,15 +389,11 @@ func (v *View) emit() {
 		}
 	}
 	for _, s := range v.dirty {
-		if s.entity.Gone || s.send == 0 {
+		if s.lists &^= inDirty; s.entity.Gone || s.send == 0 {
 			continue
 		}
-		at := s.at
-		if s.plan.shared&s.send == 0 {
-			at = nil
-		}
-		for i := range at {
-			x := &at[i]
+		for i := range s.at {
+			x := &s.at[i]
 			if x.fresh {
 				continue
 			}
@@ -406,9 +402,6 @@ func (v *View) emit() {
 				x.circle.group.Change(x.lane, x.slot, x.circle.audience.inLane[x.lane][i], s)
 				x.circle.digest += s.diffs[i]
 			}
-		}
-		for h := s.holders; h != nil; h = h.following {
-			h.list()
 		}
 	}
 	if v.hiding { // what a client may know of may be something else

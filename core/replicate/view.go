@@ -61,7 +61,8 @@ type View struct {
 	entered   []*viewer // that have something new by themselves
 	spoken    []*viewer // whose own groups may have something to say
 	stamp     int64     // goes up with each Done
-	hiding    bool      // there are values with refs that not all may know of
+	warmth    int64
+	hiding    bool // there are values with refs that not all may know of
 
 	// What the sides of audiences read, by kind. Only whose side may have changed is looked at again.
 	reads    [3][]uint64 // of the viewer's own, of the entity that the audience is of, and of shared ones
@@ -242,6 +243,7 @@ type sent struct {
 // Lists that an entity is in.
 const (
 	inGiven = 1 << iota
+	inDirty
 	inRestless
 )
 
@@ -489,6 +491,7 @@ func (v *View) Written(e *world.Entity, properties uint64) {
 	if s == nil || !s.live || e.Gone {
 		return
 	}
+	defer s.listed()
 	if v.reads[1][k]&properties != 0 {
 		s.disturb()
 	}
@@ -510,6 +513,65 @@ func (v *View) Written(e *world.Entity, properties uint64) {
 			continue
 		}
 		s.take(p)
+	}
+}
+
+// listed has those told who have an entity by themselves.
+func (s *sent) listed() {
+	if s.stamp == s.view.stamp {
+		for h := s.holders; h != nil; h = h.following {
+			h.list()
+		}
+	}
+}
+
+// Warm reads what Written is about to read of some entities, as world.Warm does.
+func (v *View) Warm(list []*world.Entity) {
+	v.warmth += world.Warm(list)
+	for _, e := range list {
+		if s, ok := e.Shown.(*sent); ok {
+			v.warmth += int64(s.number) + s.stamp
+		}
+	}
+	for _, e := range list {
+		if s, ok := e.Shown.(*sent); ok {
+			for i := 0; i < len(s.row); i += 8 {
+				v.warmth += s.row[i]
+			}
+			if h := s.holders; h != nil {
+				v.warmth += int64(h.slot)
+			}
+		}
+	}
+	for _, e := range list {
+		if s, ok := e.Shown.(*sent); ok && s.holders != nil {
+			v.warmth += int64(s.holders.viewer.client.Number)
+		}
+	}
+}
+
+// Ahead reads what Parts is about to read of the next n clients, as world.Warm does.
+func (v *View) Ahead(n int) {
+	from := v.hint
+	if from > 0 {
+		from++ // that one was just dealt with
+	}
+	list := v.viewers[min(from, len(v.viewers)):min(from+n, len(v.viewers))]
+	for _, u := range list {
+		v.warmth += int64(u.client.Number) + int64(u.digest)
+	}
+	for _, u := range list {
+		if n := len(u.circles); n > 0 {
+			v.warmth += int64(u.circles[0].handle) + int64(u.circles[n-1].handle)
+		}
+		if u.alone != nil {
+			v.warmth += int64(u.alone.mask) + int64(u.private.Warm())
+		}
+	}
+	for _, u := range list {
+		if u.alone != nil {
+			v.warmth += int64(u.private.WarmMore()) + u.alone.sent.stamp
+		}
 	}
 }
 
@@ -594,6 +656,9 @@ func (s *sent) take(p *contract.Property) {
 	v, i := s.view, p.Index
 	if s.stamp != v.stamp {
 		s.stamp, s.send = v.stamp, 0
+	}
+	if s.lists&inDirty == 0 && s.plan.shared&(1<<i) != 0 {
+		s.lists |= inDirty
 		v.dirty = append(v.dirty, s)
 	}
 	s.later &^= 1 << i

@@ -37,6 +37,7 @@ type Cause struct {
 
 // Machine is the state of one run. It is made once for a session and used for one run after the other.
 type Machine struct {
+	warmth  int64 // see world.Warm
 	World   *world.World
 	Cause   Cause          // of the next run; set by the caller
 	Told    []Told         // by the present run; the caller empties it with Told[:0], so that its memory is used again

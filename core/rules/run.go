@@ -566,6 +566,9 @@ func (m *Machine) begins(f *frame, it *iter) end {
 	return ended
 }
 
+// warmed is how many entities a loop reads ahead.
+const warmed = 8
+
 // next puts what the innermost loop comes to into its registers, and gives again. It leaves the loop after the last, and gives
 // ended. What was despawned since the loop began is passed over. length is that of the code, which each round pays for.
 func (m *Machine) next(f *frame, in *ins, length int) end {
@@ -576,6 +579,9 @@ func (m *Machine) next(f *frame, in *ins, length int) end {
 	a := int(uint8(in.a))
 	if in.k == 1 {
 		for l.at < len(l.entities) {
+			if l.at%warmed == 0 {
+				m.warmth += world.Warm(l.entities[l.at:min(l.at+warmed, len(l.entities))])
+			}
 			e := l.entities[l.at]
 			l.at++
 			if !e.Gone {

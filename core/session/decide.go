@@ -55,13 +55,16 @@ func (s *Session) join(t *seat) {
 	c := s.known(t)
 	s.eachView(func(v listener) { v.Joined(c) })
 	s.cause('j', int64(c.Number), 0)
-	s.conclude("on join", s.machine.Join(&t.client))
+	s.conclude("on join", nil, s.machine.Join(&t.client))
 }
 
 // conclude ends the transaction of a handler or timer; a fault undoes it and is told to those who run the session.
-func (s *Session) conclude(of string, o *rules.Outcome) {
+func (s *Session) conclude(what string, of *contract.Kind, o *rules.Outcome) {
 	if o != nil {
-		s.faults = append(s.faults, Fault{of, o.Line, o.Reason})
+		if of != nil {
+			what += " of " + of.Name
+		}
+		s.faults = append(s.faults, Fault{what, o.Line, o.Reason})
 	}
 	s.settle(o)
 	s.roles()
@@ -73,7 +76,7 @@ func (s *Session) handle(e *world.Entity, when rules.When, name string) {
 		return
 	}
 	s.cause('h', e.Key(), int64(when))
-	s.conclude(name+" of "+e.Kind.Name, s.machine.Handle(e, when))
+	s.conclude(name, e.Kind, s.machine.Handle(e, when))
 }
 
 // owned runs a handler of all that a client owns.
@@ -112,7 +115,7 @@ func (s *Session) timers() {
 				*count = -1 // it has fired, once for all
 			}
 			s.cause('t', e.Key(), int64(i))
-			s.conclude("a timer of "+e.Kind.Name, s.machine.Fire(e, i))
+			s.conclude("a timer", e.Kind, s.machine.Fire(e, i))
 			if e.Gone {
 				return
 			}
@@ -123,7 +126,7 @@ func (s *Session) timers() {
 				return
 			}
 			s.cause('d', e.Key(), n)
-			s.conclude("the action "+d.Action.Name+" of "+e.Kind.Name, s.machine.Due(e, d))
+			s.conclude("the action "+d.Action.Name, e.Kind, s.machine.Due(e, d))
 		}
 	})
 }
@@ -139,7 +142,7 @@ func (s *Session) leave(t *seat) {
 		return
 	}
 	s.cause('l', int64(n), 0)
-	s.conclude("on leave", s.machine.Leave(n))
+	s.conclude("on leave", nil, s.machine.Leave(n))
 	if t.lostAt == 0 { // else it has run
 		s.owned(n, rules.OnOwnerLost, "on owner lost")
 	}
@@ -550,8 +553,19 @@ func (s *Session) target(t *seat, k *contract.Kind, n uint32) *world.Entity {
 
 // collect brings what the tick changed into the views.
 func (s *Session) collect(step *Step) {
+	dirty, next := s.world.Dirty(), 0
 	s.world.Flush(func(e *world.Entity, properties uint64) {
-		s.eachView(func(v listener) { v.Written(e, properties) })
+		for dirty[next] != e { // it is gone
+			next++
+		}
+		if next%warmed == 0 {
+			s.view.Warm(dirty[next:min(next+warmed, len(dirty))])
+		}
+		next++
+		s.view.Written(e, properties)
+		if s.truth != nil {
+			s.truth.Written(e, properties)
+		}
 	})
 	if s.truth != nil {
 		step.Truth = s.truth.Cut()

@@ -124,7 +124,7 @@ func (s *Session) hold(e *world.Entity, p *contract.Property, down bool) {
 	}
 	s.world.Write(e, p.Index, p.Slot, v)
 	s.cause('o', e.Key(), int64(p.Index))
-	s.conclude("the hold "+p.Name+" of "+e.Kind.Name, s.machine.Settle())
+	s.conclude("the hold "+p.Name, e.Kind, s.machine.Settle())
 }
 
 // leases ends the holds whose lease has run out or whose condition fails.
@@ -173,7 +173,7 @@ func (s *Session) write(t *seat, e *world.Entity, m *Move) (wire.Outcome, wire.S
 	s.world.Set(e, m.prop, slots)
 	s.cause('w', e.Key(), int64(m.prop.Index))
 	if o := s.machine.Settle(); o != nil {
-		s.conclude("a write of "+e.Kind.Name+"."+m.prop.Name, o)
+		s.conclude("a write of "+m.prop.Name, e.Kind, o)
 		return wire.Faulted, wire.StageBody, "the write failed inside and changed nothing"
 	}
 	s.settle(nil)
@@ -217,6 +217,6 @@ func (s *Session) roles() {
 		known := s.known(t)
 		s.eachView(func(v listener) { v.Joined(known) })
 		s.cause('r', int64(c.Number), 0)
-		s.conclude("on spawn", s.machine.Enter(*c))
+		s.conclude("on spawn", nil, s.machine.Enter(*c))
 	}
 }

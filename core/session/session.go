@@ -73,6 +73,7 @@ type Session struct {
 	step   Step    // of the last tick
 	arena  []byte  // the memory of its frames
 	empty  []byte  // that is left free before each
+	warmth int64   // see world.Warm
 	parts  wire.Parts
 }
 
@@ -583,7 +584,7 @@ func (s *Session) Tick() *Step {
 			}
 			t.lostAt = s.tick
 			s.cause('c', int64(t.client.Number), 0)
-			s.conclude("on lost", s.machine.Lost(t.client.Number))
+			s.conclude("on lost", nil, s.machine.Lost(t.client.Number))
 			s.owned(t.client.Number, rules.OnOwnerLost, "on owner lost")
 		case "back":
 			if t.lostAt > 0 {
@@ -592,7 +593,7 @@ func (s *Session) Tick() *Step {
 			t.lostAt, t.ready = 0, false
 			s.view.Resync(t.client.Number)
 			s.cause('c', int64(t.client.Number), 1)
-			s.conclude("on back", s.machine.Back(t.client.Number))
+			s.conclude("on back", nil, s.machine.Back(t.client.Number))
 		case "leave":
 			s.leave(t)
 		case "ask":

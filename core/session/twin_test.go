@@ -270,7 +270,7 @@ func (w *twin) poke(r *rand.Rand, focus *contract.Property) string {
 			w.world.WriteQuiet(e, p.Hold.Slot, w.tick+p.Hold.Lease)
 		}
 		w.cause('p', e.Key(), int64(p.Index))
-		w.conclude("a poke", w.machine.Settle())
+		w.conclude("a poke", nil, w.machine.Settle())
 		return fmt.Sprintf("%s.%s of #%d = %v", e.Kind.Name, p.Name, e.Serial, slots[:min(len(slots), 6)])
 	}
 	return ""

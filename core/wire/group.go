@@ -129,6 +129,23 @@ func (g *Group) Again(item Item, kind, prop int) {
 	g.news++
 }
 
+// Warm and WarmMore read what Pack is about to read, so that the packing of several groups does not wait for memory each by itself. What
+// they give means nothing.
+func (g *Group) Warm() uint64 { return uint64(g.news + len(g.free) + len(g.slots)) }
+
+func (g *Group) WarmMore() (sum uint64) {
+	for i := 0; i < len(g.sizes); i += 8 {
+		sum += uint64(g.sizes[i])
+	}
+	if cap(g.changes) > 0 {
+		sum += g.changes[:1][0].key
+	}
+	if len(g.order) > 0 {
+		sum += uint64(g.order[0]) + uint64(len(g.slots[0]))
+	}
+	return sum
+}
+
 // Speaks tells whether there is anything to pack.
 func (g *Group) Speaks() bool { return g.news > 0 || len(g.changes) > 0 }
 
