@@ -234,6 +234,9 @@ func (c *circle) part(s *sent, lane int, now bool) (sum uint64) {
 	return sum
 }
 
+// maxSnapshots is how many clients are sent a snapshot with one Cut; who comes or comes back beyond that is sent one with a later Cut.
+const maxSnapshots = 64
+
 // memberships brings clients into the circles of what they may have.
 func (v *View) memberships() {
 	for _, s := range v.restless {
@@ -255,7 +258,19 @@ func (v *View) memberships() {
 		}
 	}
 	v.looked, v.turning = v.turning, v.looked[:0]
-	v.looked = slices.DeleteFunc(v.looked, func(u *viewer) bool { return u.gone })
+	admitted := 0
+	v.looked = slices.DeleteFunc(v.looked, func(u *viewer) bool {
+		if u.waits = false; u.gone {
+			return true
+		}
+		if u.first && u.moved {
+			if admitted++; admitted > maxSnapshots {
+				u.waits = true
+				v.turning = append(v.turning, u)
+			}
+		}
+		return u.waits
+	})
 	var wanted []*circle
 	for _, u := range v.looked {
 		same := !u.moved

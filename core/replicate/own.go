@@ -160,7 +160,7 @@ func (v *View) glimpse(u *viewer, s *sent) {
 			mask |= 1 << s.plan.props[lowest(rest)]
 		}
 	}
-	if !whole || u.held[s.entity.ID] != nil {
+	if !whole || u.held[s.entity.ID] != nil || u.waits {
 		return
 	}
 	v.add(u, &hold{sent: s, whole: whole, came: true, next: mask})
@@ -184,6 +184,10 @@ func (v *View) wants(u *viewer, s *sent) (whole bool, mask uint64) {
 				return true, false
 			}
 			if !v.audiences[group].near {
+				return false, false
+			}
+			// What is neither inside nor at the edge of what the client sees is out of its sight.
+			if !e.Gone && !slices.ContainsFunc(s.at, func(x placed) bool { return x.circle.audience.index == group && slices.Contains(u.edges, x.circle) }) {
 				return false, false
 			}
 		}
@@ -218,6 +222,9 @@ func (v *View) wants(u *viewer, s *sent) (whole bool, mask uint64) {
 
 // hold brings up to date what a client has of an entity by itself.
 func (v *View) hold(u *viewer, s *sent) {
+	if u.waits {
+		return
+	}
 	h := u.held[s.entity.ID]
 	whole, mask := v.wants(u, s)
 	if h != nil && (h.whole != whole || mask == 0 && !whole) {

@@ -161,6 +161,7 @@ type viewer struct {
 	first   bool // it has been sent nothing: a snapshot comes
 	moved   bool // it has another role, or everything is sent anew
 	stale   bool // its side of some audience may be another one
+	waits   bool // for its snapshot
 	touched bool
 	spoken  bool
 	gone    bool
@@ -383,8 +384,8 @@ func (v *View) Resync(client int) {
 	}
 }
 
-// First tells whether what a client is sent next is a snapshot.
-func (v *View) First(client int) bool { return v.viewer(client).first }
+// Waits tells whether a client waits for a snapshot that comes with a later Cut: until then it is sent nothing.
+func (v *View) Waits(client int) bool { return v.viewer(client).waits }
 
 // Left tells of a client that is gone.
 func (v *View) Left(number int) {
@@ -491,7 +492,6 @@ func (v *View) Written(e *world.Entity, properties uint64) {
 	if s == nil || !s.live || e.Gone {
 		return
 	}
-	defer s.listed()
 	if v.reads[1][k]&properties != 0 {
 		s.disturb()
 	}
@@ -514,11 +514,7 @@ func (v *View) Written(e *world.Entity, properties uint64) {
 		}
 		s.take(p)
 	}
-}
-
-// listed has those told who have an entity by themselves.
-func (s *sent) listed() {
-	if s.stamp == s.view.stamp {
+	if s.stamp == v.stamp { // who has it by itself is told
 		for h := s.holders; h != nil; h = h.following {
 			h.list()
 		}

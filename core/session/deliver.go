@@ -96,7 +96,7 @@ const warmed = 16
 func (s *Session) frames(step *Step) {
 	s.view.Cut()
 	s.arena = s.arena[:0]
-	second, snapshots := int64(s.contract.TickRate), 0
+	second := int64(s.contract.TickRate)
 	for i, t := range s.order {
 		if i%warmed == 0 {
 			for _, t := range s.order[i:min(i+warmed, len(s.order))] {
@@ -109,13 +109,7 @@ func (s *Session) frames(step *Step) {
 			continue
 		}
 		n := t.client.Number
-		waits := t.lost || t.behind
-		if !waits && s.view.First(n) {
-			if snapshots++; snapshots > maxSnapshots { // it comes with a later tick
-				s.view.Resync(n)
-				waits = true
-			}
-		}
+		waits := t.lost || t.behind || s.view.Waits(n)
 		if t.busy && !s.gather(t, step) {
 			continue
 		}
@@ -152,11 +146,10 @@ func (s *Session) gather(t *seat, step *Step) bool {
 func (s *Session) frame(t *seat, step *Step, second int64) {
 	n := t.client.Number
 	parts := &s.parts
-	*parts = wire.Parts{
-		Tick: s.tick, Last: t.sent, Settled: s.settled, WasSettled: t.settled, Events: parts.Events[:0], Blocks: parts.Blocks[:0],
-	}
-	sent := flight{tick: s.tick}
-	if t.busy {
+	parts.Tick, parts.Last, parts.Settled, parts.WasSettled, parts.HasDigest = s.tick, t.sent, s.settled, t.settled, false
+	var sent flight
+	if parts.Events, parts.Decisions, parts.Logs = parts.Events[:0], nil, nil; t.busy {
+		sent.tick = s.tick
 		sent.decisions, sent.logs = t.said, t.logs
 		parts.Decisions, parts.Logs = t.said, t.logs
 		if t.ready {

@@ -21,15 +21,14 @@ import (
 
 // Bounds of a session.
 const (
-	MaxName      = 24      // characters of a client's name
-	MaxHeld      = 1000    // events, decisions and log lines that a client has not confirmed; over it the client is cut
-	maxPerTick   = 32      // requests of one client in one tick; more are dropped unseen
-	maxTexts     = 1 << 16 // texts that the world keeps before it forgets those that nothing holds
-	rememberAsk  = 64      // first decisions kept for each client, against repeats
-	maxSnapshots = 64      // in one tick; who comes or comes back beyond that is sent one with the next
-	healPause    = 5       // seconds between two snapshots for a copy that differs
-	keptOut      = 60      // seconds that who was expelled may not come back
-	maxOut       = 10_000  // names of such
+	MaxName     = 24      // characters of a client's name
+	MaxHeld     = 1000    // events, decisions and log lines that a client has not confirmed; over it the client is cut
+	maxPerTick  = 32      // requests of one client in one tick; more are dropped unseen
+	maxTexts    = 1 << 16 // texts that the world keeps before it forgets those that nothing holds
+	rememberAsk = 64      // first decisions kept for each client, against repeats
+	healPause   = 5       // seconds between two snapshots for a copy that differs
+	keptOut     = 60      // seconds that who was expelled may not come back
+	maxOut      = 10_000  // names of such
 )
 
 // Session is one running world. It is used by one goroutine at a time.

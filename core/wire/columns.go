@@ -151,6 +151,9 @@ func gapSize(chosen, n int) uint {
 // the lower halves of their keys.
 func (w *bitWriter) places(chosen []change, n int) {
 	w.below(uint64(len(chosen)-1), uint64(n))
+	if len(chosen) == n {
+		return
+	}
 	last := -1
 	if 2*len(chosen) <= n {
 		k := gapSize(len(chosen), n)

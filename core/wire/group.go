@@ -261,14 +261,17 @@ func (g *Group) Pack(tick int64) []byte {
 	if g.news > 0 {
 		g.others(w, tick)
 	} else { // the same, of nothing
-		if w.bit(g.fresh); g.fresh {
+		bits, n := uint64(1<<4-1), uint(4) // of nobody, three times, or four
+		if g.private {
+			bits, n = 1<<5-1, 5
+		}
+		if !g.fresh {
+			bits--
+		} else {
 			g.begin()
 			g.fresh = false
 		}
-		w.put(1<<3-1, 3)
-		if g.private {
-			w.put(1, 1)
-		}
+		w.put(bits, n)
 	}
 	g.pack(w, tick)
 	if g.private { // after the columns, whose differences are from what was sent before
