@@ -119,7 +119,7 @@ func TestBrokenMessagesHarmNobody(t *testing.T) {
 			}))
 			require.NoError(t, err)
 		}
-		bad := x.take(attacker, mutated())
+		bad := x.take(attacker, mutated(), x.now())
 		if bad != nil {
 			assert.NotEmpty(t, bad.Error())
 			cut++

@@ -1,7 +1,6 @@
 package service
 
 import (
-	"encoding/binary"
 	"net"
 	"runtime"
 	"slices"
@@ -132,58 +131,6 @@ func (b *outbox) empty() bool {
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	return !b.busy && len(b.bytes) == 0
-}
-
-// Opcodes of RFC 6455, with the bit that says that a frame ends its message.
-const (
-	opText   = 0x81
-	opBinary = 0x82
-	opClose  = 0x88
-	opPong   = 0x8a
-)
-
-// appendWebSocket appends a message as a WebSocket frame of a server (RFC 6455, 5.2): never masked, never in parts.
-func appendWebSocket(dst []byte, op byte, message []byte) []byte {
-	switch n := len(message); {
-	case n < 126:
-		dst = append(dst, op, byte(n))
-	case n < 1<<16:
-		dst = binary.BigEndian.AppendUint16(append(dst, op, 126), uint16(n))
-	default:
-		dst = binary.BigEndian.AppendUint64(append(dst, op, 127), uint64(n))
-	}
-	return append(dst, message...)
-}
-
-func appendMessage(dst, message []byte) []byte {
-	if len(message) > 0 && message[0] == '{' {
-		return appendWebSocket(dst, opText, message)
-	}
-	return appendWebSocket(dst, opBinary, message)
-}
-
-// plain leaves a message as it is, for a pipe.
-func plain(dst, message []byte) []byte { return append(dst, message...) }
-
-// headroom is what the frame of RFC 6455 may need before a message.
-const headroom = 10
-
-// head puts the beginning of a server's frame (RFC 6455, 5.2) right before a message, which has headroom bytes of room before it, and gives
-// the whole.
-func head(op byte, whole []byte) []byte {
-	switch n := len(whole) - headroom; {
-	case n < 126:
-		whole = whole[headroom-2:]
-		whole[0], whole[1] = op, byte(n)
-	case n < 1<<16:
-		whole = whole[headroom-4:]
-		whole[0], whole[1] = op, 126
-		binary.BigEndian.PutUint16(whole[2:], uint16(n))
-	default:
-		whole[0], whole[1] = op, 127
-		binary.BigEndian.PutUint64(whole[2:], uint64(n))
-	}
-	return whole
 }
 
 // wired writes to a client's socket. What fits into the socket's buffer goes out at once, by whichever writer; for a client that takes

@@ -158,7 +158,7 @@ func (p *pipe) carry() {
 		changed, wait := l.changed, next-l.now()
 		l.mu.Unlock()
 		if ok {
-			if err := p.room.take(p.conn, message); err != nil {
+			if err := p.room.take(p.conn, message, time.Now()); err != nil {
 				p.room.post(func() { p.room.drop(p.conn.client, err.Error()) })
 			}
 			continue

@@ -9,6 +9,7 @@ import (
 	"maps"
 	"slices"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"kamerad/client"
@@ -60,11 +61,12 @@ type room struct {
 
 // letter is a message of a client that was read.
 type letter struct {
-	from    *conn
-	message wire.FromClient
-	call    session.Call
-	move    session.Move
-	at      time.Time
+	from *conn
+	what string // the message's type
+	seen int64
+	at   time.Time
+	call *session.Call
+	move session.Move
 }
 
 // conn is a client's connection as its room knows it. Messages go out through a bounded outbox, so that a slow client holds
@@ -79,7 +81,9 @@ type conn struct {
 	token  string // that takes the seat again
 	box    outbox
 	frame  func(dst, message []byte) []byte // as its transport wants messages
-	slots  chan struct{}                    // one for each letter that waits
+	mailed atomic.Int32                     // letters that wait
+	opened chan struct{}                    // has something when one that waited was opened
+	seated bool                             // it has its seat
 	once   sync.Once
 	cut    chan struct{} // closed when the client is out
 	reason string
@@ -243,7 +247,7 @@ func (r *room) send(step *session.Step, now time.Time, m *memory) {
 		case c.json != nil:
 			r.outgoing = append(r.outgoing, outgoing{c.wired, appendMessage(nil, c.word(f.Bytes)), asked})
 		default:
-			r.outgoing = append(r.outgoing, outgoing{c.wired, head(opBinary, f.Whole), asked})
+			r.outgoing = append(r.outgoing, outgoing{c.wired, head(opBin, f.Whole), asked})
 		}
 	}
 	r.writers.round(step.Tick, now, r.outgoing, m)
@@ -313,6 +317,7 @@ func (r *room) join(j joining) (*conn, error) {
 	if known {
 		delete(r.tokens, j.token)
 		if old := r.conns[n]; old != nil {
+			old.seated = false
 			old.end("another connection took the seat")
 		}
 		r.session.Back(n, j.seen)
@@ -324,7 +329,7 @@ func (r *room) join(j joining) (*conn, error) {
 			return nil, err
 		}
 	}
-	c := &conn{client: n, test: j.test, token: rand.Text(), frame: appendMessage, slots: make(chan struct{}, maxMail), cut: make(chan struct{})}
+	c := &conn{client: n, test: j.test, token: rand.Text(), frame: appendMessage, opened: make(chan struct{}, 1), seated: true, cut: make(chan struct{})}
 	if j.pipe {
 		c.frame, c.box.wake = plain, make(chan struct{}, 1)
 	}
@@ -368,7 +373,7 @@ func (r *room) lose(c *conn, reason string) {
 		return
 	}
 	delete(r.conns, c.client)
-	r.lineup = nil
+	c.seated, r.lineup = false, nil
 	r.session.Lost(c.client)
 	c.end(reason)
 }
@@ -394,7 +399,7 @@ func (r *room) drop(n int, reason string) {
 	r.session.Leave(n)
 	if c := r.conns[n]; c != nil {
 		delete(r.conns, n)
-		r.lineup = nil
+		c.seated, r.lineup = false, nil
 		c.end(reason)
 	}
 	delete(r.names, n)
@@ -414,26 +419,30 @@ func (r *room) read(c *conn, raw []byte) (wire.FromClient, error) {
 
 // take reads a message of a client and leaves it for the next tick. The error says that the message is broken, and cuts it. It waits
 // while too many of the client's messages wait.
-func (r *room) take(c *conn, raw []byte) error {
+func (r *room) take(c *conn, raw []byte, now time.Time) error {
 	m, err := r.read(c, raw)
 	if err != nil {
 		r.meters.broken.Inc()
 		return err
 	}
-	l := letter{from: c, message: m, at: time.Now()}
+	l := letter{from: c, what: m.Type, seen: m.Seen, at: now}
 	switch m.Type {
 	case "ask":
-		l.call = r.session.Read(m.Ask)
+		call := r.session.Read(m.Ask)
+		l.call = &call
 	case "press", "release", "write":
 		l.move = r.session.ReadMove(m.Type, m.Move())
 	}
-	select {
-	case c.slots <- struct{}{}:
-	case <-c.cut:
-		return nil
-	case <-r.done:
-		return nil
+	for c.mailed.Load() >= maxMail { // nobody else adds to this client's
+		select {
+		case <-c.opened:
+		case <-c.cut:
+			return nil
+		case <-r.done:
+			return nil
+		}
 	}
+	c.mailed.Add(1)
 	r.mailMu.Lock()
 	r.mail = append(r.mail, l)
 	r.mailMu.Unlock()
@@ -446,7 +455,13 @@ func (r *room) open() {
 	mail := r.mail
 	r.mail = r.readMail[:0]
 	r.mailMu.Unlock()
+	warmth := int64(0)
 	for i := range mail {
+		if i%warmed == 0 {
+			for j := i; j < min(i+warmed, len(mail)); j++ {
+				warmth += int64(mail[j].from.mailed.Load())
+			}
+		}
 		r.handle(&mail[i])
 	}
 	clear(mail)
@@ -454,21 +469,26 @@ func (r *room) open() {
 }
 
 func (r *room) handle(l *letter) {
-	c, m := l.from, &l.message
-	<-c.slots
-	if r.conns[c.client] != c {
+	c := l.from
+	if c.mailed.Add(-1) >= maxMail-1 {
+		select {
+		case c.opened <- struct{}{}:
+		default:
+		}
+	}
+	if !c.seated {
 		return
 	}
-	switch m.Type {
+	switch l.what {
 	case "ready":
 		r.session.Ready(c.client)
 	case "seen":
-		r.session.Confirm(c.client, m.Seen)
+		r.session.Confirm(c.client, l.seen)
 		r.watchers.confirmed(r, c.client)
 	case "differs":
 		r.meters.differences.Inc()
 		if r.session.Differs(c.client) {
-			slog.Warn("a client's copy is not what it should be; it is sent anew", "session", r.id, "client", c.client, "tick", m.Seen)
+			slog.Warn("a client's copy is not what it should be; it is sent anew", "session", r.id, "client", c.client, "tick", l.seen)
 		}
 	case "leave":
 		r.drop(c.client, "the client left")
@@ -476,7 +496,7 @@ func (r *room) handle(l *letter) {
 		if c.asked.IsZero() {
 			c.asked = l.at
 		}
-		r.session.Ask(c.client, l.call)
+		r.session.Ask(c.client, *l.call)
 	case "press", "release", "write":
 		r.session.Move(c.client, l.move)
 	}

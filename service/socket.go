@@ -1,10 +1,8 @@
 package service
 
 import (
-	"bytes"
 	"errors"
 	"fmt"
-	"io"
 	"log/slog"
 	"net"
 	"net/http"
@@ -29,8 +27,8 @@ const (
 	statusOut = 4410
 )
 
-// Frames are written by the service itself: what a tick has for a client goes out in one write of bytes that need no other copy. The
-// library does the handshake and reads.
+// Frames are written and read by the service itself: what a tick has for a client goes out in one write of bytes that need no other copy,
+// and what comes is read where it stands. The library does the handshake.
 var upgrader = websocket.Upgrader{
 	Subprotocols: []string{wire.Binary, wire.Protocol}, ReadBufferSize: 1024, WriteBufferSize: 256, HandshakeTimeout: 5 * time.Second,
 }
@@ -77,14 +75,10 @@ func (v *Service) join(w http.ResponseWriter, r *http.Request) {
 	}
 	x.post(func() { c.wired = out })
 	out.flush()
-	socket.SetPingHandler(func(data string) error {
-		c.box.put(func(dst, m []byte) []byte { return appendWebSocket(dst, opPong, m) }, []byte(data), 0, time.Now(), time.Time{})
+	go v.listen(x, c, socket, func(data []byte) {
+		c.box.put(func(dst, m []byte) []byte { return appendWebSocket(dst, opPong, m) }, data, 0, time.Now(), time.Time{})
 		out.flush()
-		return nil
 	})
-	socket.SetCloseHandler(func(int, string) error { return nil }) // the goodbye below answers
-	socket.SetReadLimit(4 * wire.MaxMessage)                       // what is too long is told below
-	go v.listen(x, c, socket)
 	<-c.cut
 	status := statusOut
 	if c.broken {
@@ -102,32 +96,31 @@ func (v *Service) decided(took time.Duration) {
 }
 
 // listen reads what a client sends. It never closes the connection: it has the client dropped.
-func (v *Service) listen(x *room, c *conn, socket *websocket.Conn) {
+func (v *Service) listen(x *room, c *conn, socket *websocket.Conn, ping func(data []byte)) {
 	limit := rate.NewLimiter(messagesPerSecond, 2*messagesPerSecond)
-	var buffer bytes.Buffer
-	for {
-		kind, message, err := socket.NextReader()
-		if err == nil {
-			buffer.Reset()
-			_, err = buffer.ReadFrom(io.LimitReader(message, wire.MaxMessage+1))
+	in := reader{conn: socket.NetConn(), buf: make([]byte, 0, readBuffer), ping: func(data []byte) {
+		if limit.AllowN(time.Now(), 1) { // who asks more often is not answered each time
+			ping(data)
 		}
-		if err != nil {
-			switch {
-			case websocket.IsCloseError(err, websocket.CloseNormalClosure, websocket.CloseGoingAway):
+	}}
+	for {
+		op, raw, err := in.next()
+		var broken errBroken
+		if err != nil && !errors.As(err, &broken) {
+			if websocket.IsCloseError(err, websocket.CloseNormalClosure, websocket.CloseGoingAway) {
 				x.post(func() { x.leave(c, "the client closed the connection") })
-			default:
+			} else {
 				x.post(func() { x.lose(c, "the connection was lost") })
 			}
 			return
 		}
-		raw := buffer.Bytes()
+		now := time.Now()
 		switch {
-		case len(raw) > wire.MaxMessage:
-			err = fmt.Errorf("a message was longer than %d bytes", wire.MaxMessage)
-		case kind != websocket.TextMessage && c.json != nil:
+		case err != nil:
+		case op != opText && c.json != nil:
 			err = fmt.Errorf("the message is binary; %s is text", wire.Protocol)
 		default:
-			err = x.take(c, raw)
+			err = x.take(c, raw, now)
 		}
 		if err != nil {
 			slog.Info("a client was cut for a broken message", "session", x.id, "client", c.client, "error", err)
@@ -136,6 +129,9 @@ func (v *Service) listen(x *room, c *conn, socket *websocket.Conn) {
 				x.leave(c, err.Error())
 			})
 			return
+		}
+		if limit.AllowN(now, 1) {
+			continue
 		}
 		if wait := limit.Reserve().Delay(); wait > 0 {
 			select {

@@ -250,11 +250,7 @@ func (v *View) memberships() {
 	all := v.stale || v.changing || v.turned
 	if all {
 		for _, u := range v.viewers {
-			if !u.stale {
-				// Its own side is what it was, unless that may be another one for all.
-				u.turn(v)
-				u.stale = v.stale || v.changing
-			}
+			u.turn(v)
 		}
 	}
 	v.looked, v.turning = v.turning, v.looked[:0]
@@ -273,14 +269,16 @@ func (v *View) memberships() {
 	})
 	var wanted []*circle
 	for _, u := range v.looked {
+		if u.moved || v.stale || v.changing {
+			u.which = ^uint64(0)
+		}
 		same := !u.moved
 		for i, a := range v.audiences {
 			if a.Term == contract.ByAudience && a.Maybe&(1<<u.role) != 0 && !v.look(u, a, &u.sights[i]) {
 				same = false
 			}
 		}
-		u.stale = true
-		if same {
+		if u.which = 0; same {
 			continue
 		}
 		u.touch(v)
@@ -320,7 +318,7 @@ func (v *View) memberships() {
 
 // look brings up to date which circles of an audience a viewer is to be in, and tells whether these are the same as before.
 func (v *View) look(u *viewer, a *audience, s *sight) (same bool) {
-	if !u.stale && s.known && s.version == a.version {
+	if u.which&(1<<min(a.index, 63)) == 0 && s.known && s.version == a.version {
 		return true
 	}
 	var side rules.Side

@@ -117,8 +117,9 @@ type audience struct {
 	mask    []uint64
 	yes     *circle
 	circles map[circleKey]*circle
-	all     [2]bool // the viewer's and the entity's side may be another one in each tick
-	version int     // as of the View
+	own     []uint64 // by kind: properties of the viewer's own that its side reads
+	all     [2]bool  // the viewer's and the entity's side may be another one in each tick
+	version int      // as of the View
 }
 
 // circleKey is what those in one circle share: equal keys and, of nearness, the cell that the entities are in.
@@ -158,10 +159,11 @@ type placed struct {
 type viewer struct {
 	client  wire.Client
 	role    uint
-	first   bool // it has been sent nothing: a snapshot comes
-	moved   bool // it has another role, or everything is sent anew
-	stale   bool // its side of some audience may be another one
-	waits   bool // for its snapshot
+	first   bool   // it has been sent nothing: a snapshot comes
+	moved   bool   // it has another role, or everything is sent anew
+	stale   bool   // it is looked at with this Cut
+	which   uint64 // the audiences of which its side may be another one, by their places; all from the 64th on count as the last
+	waits   bool   // for its snapshot
 	touched bool
 	spoken  bool
 	gone    bool
@@ -285,8 +287,13 @@ func NewView(key [32]byte, w *world.World, r Rules) *View {
 				a.all[side] = reads.All
 				v.always = v.always || reads.All
 				v.changing = v.changing || side == 0 && reads.All
+				if side == 0 {
+					a.own = make([]uint64, len(c.Kinds))
+				}
 				for k, mask := range reads.Own {
-					v.reads[side][k.Index] |= mask
+					if v.reads[side][k.Index] |= mask; side == 0 {
+						a.own[k.Index] = mask
+					}
 				}
 				for k, mask := range reads.Shared {
 					v.reads[2][k.Index] |= mask
@@ -484,7 +491,7 @@ func (v *View) Written(e *world.Entity, properties uint64) {
 	s := v.of(e)
 	k := e.Kind.Index
 	if v.reads[0][k]&properties != 0 {
-		v.unsettle(e)
+		v.unsettle(e, properties)
 	}
 	if v.reads[2][k]&properties != 0 {
 		v.stale, v.unsorted = true, true
@@ -572,10 +579,15 @@ func (v *View) Ahead(n int) {
 }
 
 // unsettle has the viewer looked at that an entity is the own one of.
-func (v *View) unsettle(e *world.Entity) {
+func (v *View) unsettle(e *world.Entity, properties uint64) {
 	if v.world.Of(e.Kind.Index, e.Owner) == e {
 		if u := v.viewer(e.Owner); u != nil {
 			u.turn(v)
+			for i, a := range v.audiences {
+				if a.own != nil && a.own[e.Kind.Index]&properties != 0 {
+					u.which |= 1 << min(i, 63)
+				}
+			}
 		}
 		return
 	}

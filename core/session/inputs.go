@@ -14,8 +14,8 @@ type Move struct {
 	in    wire.Move
 	prop  *contract.Property
 	kind  *contract.Kind
-	value contract.Value
-	wrong string // empty when it can be carried out
+	value contract.Value // of a write that came as no numbers
+	wrong string         // empty when it can be carried out
 }
 
 // key names a property of an entity.
@@ -26,6 +26,7 @@ type key struct {
 
 // budget is what a client may still spend on writes of a property.
 type budget struct {
+	of   key
 	left float64
 	tick int64 // up to which it has grown
 	own  int64 // of the last write
@@ -40,8 +41,9 @@ func (s *Session) ReadMove(what string, in wire.Move) Move {
 		return m
 	}
 	m.kind = s.moveKinds[in.Property]
-	if what == "write" {
+	if what == "write" && in.Wide != m.prop.Type.Width() {
 		var err error
+		m.in.Wide = 0
 		if m.value, err = m.prop.Type.ParseJSON(in.Value); err != nil {
 			m.wrong = "the value " + err.Error()
 		}
@@ -58,7 +60,7 @@ func (s *Session) Move(client int, m Move) {
 	if t.asked++; t.asked > 4*maxPerTick {
 		return
 	}
-	s.Confirm(client, m.in.Seen)
+	s.confirm(t, m.in.Seen)
 	t.received = max(t.received, m.in.Seq, m.in.Press)
 	if m.what == "write" {
 		for _, i := range t.writes {
@@ -147,17 +149,22 @@ func (s *Session) write(t *seat, e *world.Entity, m *Move) (wire.Outcome, wire.S
 	if !ok || client != t.client.Number {
 		return wire.Denied, wire.StageFrom, "not the owner"
 	}
-	k := key{e.ID, m.prop.Index}
-	b := s.budgets[k]
-	if b == nil {
-		b = &budget{left: m.prop.Set.Burst, tick: s.tick, own: -1}
-		s.budgets[k] = b
+	b := t.spends // mostly a client writes one property
+	if k := (key{e.ID, m.prop.Index}); b == nil || b.of != k {
+		if b = s.budgets[k]; b == nil {
+			b = &budget{of: k, left: m.prop.Set.Burst, tick: s.tick, own: -1}
+			s.budgets[k] = b
+		}
+		t.spends = b
 	}
 	if changed := s.world.Changed(e, m.prop.Index); changed > m.in.Seen && changed != b.own {
 		return wire.Denied, wire.StageBounds, "older than the server's last write"
 	}
-	slots := m.prop.Type.AppendSlots(s.args[:0], m.value, s.world.Intern)
-	s.args = slots[:0]
+	slots := m.in.Numbers[:m.in.Wide]
+	if m.in.Wide == 0 {
+		slots = m.prop.Type.AppendSlots(s.args[:0], m.value, s.world.Intern)
+		s.args = slots[:0]
+	}
 	if m.prop.Set.Pace != nil {
 		b.left = min(m.prop.Set.Burst, b.left+m.prop.Set.Rate*float64(s.tick-b.tick)/float64(s.contract.TickRate))
 		b.tick = s.tick

@@ -97,6 +97,7 @@ type seat struct {
 	flying   int      // messages in them
 	received uint64   // number of anything that it sent
 	writes   []int    // among the inputs of the next tick
+	spends   *budget  // of what it wrote last
 
 	public   wire.Client // what clients know of it
 	lostAt   int64       // the tick that its loss was carried out in; 0 while it is there
@@ -144,7 +145,7 @@ func (w *window) take(count int, length, tick int64) bool {
 type input struct {
 	seat *seat
 	what string // join, ready, lost, back, leave, ask, press, release or write; empty for what no longer counts
-	call Call
+	call *Call
 	move Move
 }
 
@@ -524,8 +525,14 @@ func (s *Session) Ready(client int) {
 // Confirm notes the newest tick that a client has applied. It counts at once and is no more than a statement of the client:
 // one beyond what it was sent is ignored.
 func (s *Session) Confirm(client int, tick int64) {
-	if t := s.seats[client]; t != nil && tick <= s.tick {
-		t.seen = max(t.seen, tick)
+	if t := s.seats[client]; t != nil {
+		s.confirm(t, tick)
+	}
+}
+
+func (s *Session) confirm(t *seat, tick int64) {
+	if tick > t.seen && tick <= s.tick {
+		t.seen = tick
 		t.confirm()
 	}
 }
@@ -539,9 +546,9 @@ func (s *Session) Ask(client int, call Call) {
 	if t.asked++; t.asked > 4*maxPerTick {
 		return // a flood gets no answer; it already has maxPerTick decisions and as many drops in this tick
 	}
-	s.Confirm(client, call.ask.Seen)
+	s.confirm(t, call.ask.Seen)
 	t.received = max(t.received, call.ask.Seq)
-	s.inputs = append(s.inputs, input{seat: t, what: "ask", call: call})
+	s.inputs = append(s.inputs, input{seat: t, what: "ask", call: &call})
 }
 
 // Into has the frames of the next tick stand in some memory, as much as it holds; what was in it is lost. Without it, they stand where
@@ -596,7 +603,7 @@ func (s *Session) Tick() *Step {
 		case "leave":
 			s.leave(t)
 		case "ask":
-			s.decide(t, &in.call, step)
+			s.decide(t, in.call, step)
 		case "press", "release", "write":
 			s.carry(t, &in.move)
 		}

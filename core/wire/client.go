@@ -49,7 +49,7 @@ func (m *FromClient) JSON() []byte {
 	case "ask":
 		out["seq"], out["request"], out["args"] = m.Seq, m.Request, m.Args
 	case "write":
-		out["seq"], out["property"], out["value"] = m.Seq, m.Property, m.Value
+		out["seq"], out["property"], out["value"] = m.Seq, m.Property, m.value()
 	case "press", "release":
 		out["property"], out["press"] = m.Property, m.Press
 	}
@@ -88,7 +88,7 @@ func (m *FromClient) packed(o *contract.Outline) []byte {
 			return nil
 		}
 		if args = nil; msg == msgWrite {
-			types, args = []*contract.Type{k.Properties[at].Type}, []json.RawMessage{m.Value}
+			types, args = []*contract.Type{k.Properties[at].Type}, []json.RawMessage{m.value()}
 		}
 	}
 	out := []byte{msg}
@@ -120,6 +120,9 @@ func UnpackFromClient(raw []byte, o *contract.Outline) (FromClient, error) {
 	}
 	c := &cursor{buf: raw[1:]}
 	for name, msg := range plainMessages {
+		if raw[0] >= msgAsk {
+			break
+		}
 		if msg == raw[0] {
 			if m.Type = name; msg == msgSeen || msg == msgDiffers {
 				m.Seen = int64(c.uvarint() & (1<<62 - 1))
@@ -130,12 +133,16 @@ func UnpackFromClient(raw []byte, o *contract.Outline) (FromClient, error) {
 			return m, nil
 		}
 	}
-	for name, msg := range withValues {
-		if msg == raw[0] {
-			m.Type = name
-		}
-	}
-	if m.Type == "" {
+	switch raw[0] {
+	case msgAsk:
+		m.Type = "ask"
+	case msgWrite:
+		m.Type = "write"
+	case msgPress:
+		m.Type = "press"
+	case msgRelease:
+		m.Type = "release"
+	default:
 		return m, fmt.Errorf("the message has the unknown type %d; there are %d to %d, and JSON", raw[0], msgReady, msgRelease)
 	}
 	number := c.uvarint()
@@ -170,11 +177,34 @@ func UnpackFromClient(raw []byte, o *contract.Outline) (FromClient, error) {
 	}
 	p := &k.Properties[at]
 	if m.Property = k.Name + "." + p.Name; raw[0] == msgWrite {
-		m.Seq, m.Value = number, b.json(p.Type)
+		if m.Seq = number; !b.numbers(p.Type, &m) {
+			m.Value = b.json(p.Type)
+		}
 	} else {
 		m.Press = number
 	}
 	return m, nil
+}
+
+// numbers reads a value as its slots, and tells whether it is one that is made of numbers that mean the same everywhere.
+func (r *bitReader) numbers(t *contract.Type, m *FromClient) bool {
+	at, n := r.at, t.Width()
+	switch t.Form {
+	case contract.FormBool:
+		m.Numbers[0] = int64(r.get(1))
+	case contract.FormInt, contract.FormReal, contract.FormVec2, contract.FormVec3:
+		for i := range n {
+			m.Numbers[i] = r.number(t)
+		}
+	default:
+		return false
+	}
+	if r.bad { // it is told as what it is
+		r.at = at
+		return false
+	}
+	m.Wide, m.typ = n, t
+	return true
 }
 
 // json reads a value as JSON; null, which few types take, stands for what is none.

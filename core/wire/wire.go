@@ -67,6 +67,8 @@ type Move struct {
 	Property string          // Kind.name
 	Press    uint64          // of a hold: counts up from 1 with each new press
 	Value    json.RawMessage // of a write
+	Numbers  [4]int64        // in place of the Value, when the property holds booleans, numbers or vectors: its slots
+	Wide     int             // how many they are; 0 for a Value
 	Seen     int64           // the newest tick that the client has applied
 }
 
@@ -77,10 +79,23 @@ type FromClient struct {
 	Property string          `json:"property,omitempty"`
 	Press    uint64          `json:"press,omitempty"`
 	Value    json.RawMessage `json:"value,omitempty"`
+	Numbers  [4]int64        `json:"-"` // see Move
+	Wide     int             `json:"-"`
+	typ      *contract.Type  // of the Numbers
+}
+
+// value gives the value of a write, however it came.
+func (m *FromClient) value() json.RawMessage {
+	if m.Wide == 0 {
+		return m.Value
+	}
+	return m.typ.AppendJSON(nil, m.typ.FromSlots(m.Numbers[:m.Wide], nil))
 }
 
 // Move gives the press, release or write that a message is.
-func (m *FromClient) Move() Move { return Move{m.Seq, m.Entity, m.Property, m.Press, m.Value, m.Seen} }
+func (m *FromClient) Move() Move {
+	return Move{m.Seq, m.Entity, m.Property, m.Press, m.Value, m.Numbers, m.Wide, m.Seen}
+}
 
 // ParseFromClient reads a client's message. The error says what is broken; a client that sends such a message is cut.
 func ParseFromClient(raw []byte) (FromClient, error) {

@@ -1,0 +1,206 @@
+package service
+
+import (
+	"encoding/binary"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+
+	"github.com/gorilla/websocket"
+
+	"kamerad/core/wire"
+)
+
+// Opcodes of RFC 6455, 5.2.
+const (
+	opMore  = 0x0
+	opText  = 0x1
+	opBin   = 0x2
+	opClose = 0x8
+	opPing  = 0x9
+	opPong  = 0xa
+	final   = 0x80 // the frame ends its message
+	masked  = 0x80
+)
+
+// appendWebSocket appends a message as a WebSocket frame of a server (RFC 6455, 5.2): never masked, never in parts.
+func appendWebSocket(dst []byte, op byte, message []byte) []byte {
+	switch n := len(message); {
+	case n < 126:
+		dst = append(dst, final|op, byte(n))
+	case n < 1<<16:
+		dst = binary.BigEndian.AppendUint16(append(dst, final|op, 126), uint16(n))
+	default:
+		dst = binary.BigEndian.AppendUint64(append(dst, final|op, 127), uint64(n))
+	}
+	return append(dst, message...)
+}
+
+func appendMessage(dst, message []byte) []byte {
+	if len(message) > 0 && message[0] == '{' {
+		return appendWebSocket(dst, opText, message)
+	}
+	return appendWebSocket(dst, opBin, message)
+}
+
+// plain leaves a message as it is, for a pipe.
+func plain(dst, message []byte) []byte { return append(dst, message...) }
+
+// headroom is what the frame of RFC 6455 may need before a message.
+const headroom = 10
+
+// head puts the beginning of a server's frame right before a message, which has headroom bytes of room before it, and gives the whole.
+func head(op byte, whole []byte) []byte {
+	switch n := len(whole) - headroom; {
+	case n < 126:
+		whole = whole[headroom-2:]
+		whole[0], whole[1] = final|op, byte(n)
+	case n < 1<<16:
+		whole = whole[headroom-4:]
+		whole[0], whole[1] = final|op, 126
+		binary.BigEndian.PutUint16(whole[2:], uint16(n))
+	default:
+		whole[0], whole[1] = final|op, 127
+		binary.BigEndian.PutUint64(whole[2:], uint64(n))
+	}
+	return whole
+}
+
+// reader reads the messages of a client from its socket. A client that breaks RFC 6455 is broken as one whose message is.
+type reader struct {
+	conn net.Conn
+	ping func(data []byte)
+	buf  []byte // what was read; what is not used yet is from at on
+	at   int
+	part []byte // the frames so far of a message that comes in several
+	op   byte   // of that message; 0 for none
+}
+
+// errBroken says that what a client sent is no WebSocket frame, or more than a message may be.
+type errBroken string
+
+func (e errBroken) Error() string { return string(e) }
+
+// closing is how a client closed the connection; errors.As finds it.
+func closing(data []byte) error {
+	if len(data) < 2 {
+		return &websocket.CloseError{Code: websocket.CloseNoStatusReceived}
+	}
+	return &websocket.CloseError{Code: int(binary.BigEndian.Uint16(data)), Text: string(data[2:])}
+}
+
+// next gives the next message. Its bytes hold until the one after.
+func (r *reader) next() (op byte, message []byte, err error) {
+	for {
+		op, fin, data, err := r.frame()
+		if err != nil {
+			return 0, nil, err
+		}
+		switch op {
+		case opPing:
+			r.ping(data)
+			continue
+		case opPong:
+			continue
+		case opClose:
+			return 0, nil, closing(data)
+		case opText, opBin:
+			if r.op != 0 {
+				return 0, nil, errBroken("a message began before the last one had ended")
+			}
+			if fin {
+				return op, data, nil
+			}
+			r.op, r.part = op, append(r.part[:0], data...)
+		case opMore:
+			if r.op == 0 {
+				return 0, nil, errBroken("a part of a message came without its beginning")
+			}
+			if len(r.part)+len(data) > wire.MaxMessage {
+				return 0, nil, tooLong()
+			}
+			if r.part = append(r.part, data...); fin {
+				op, r.op = r.op, 0
+				return op, r.part, nil
+			}
+		default:
+			return 0, nil, errBroken(fmt.Sprintf("a frame has the unknown opcode %d", op))
+		}
+	}
+}
+
+func tooLong() error {
+	return errBroken(fmt.Sprintf("a message was longer than %d bytes", wire.MaxMessage))
+}
+
+// frame reads one frame; its bytes hold until the next one.
+func (r *reader) frame() (op byte, fin bool, data []byte, err error) {
+	if err := r.need(2); err != nil {
+		return 0, false, nil, err
+	}
+	first, second := r.buf[r.at], r.buf[r.at+1]
+	op, fin = first&0xf, first&final != 0
+	switch {
+	case first&0x70 != 0:
+		return 0, false, nil, errBroken("a frame has bits that no extension was agreed for")
+	case second&masked == 0:
+		return 0, false, nil, errBroken("a frame is not masked, as those of clients have to be")
+	}
+	n, from := uint64(second&0x7f), 2
+	switch n {
+	case 126:
+		from = 4
+	case 127:
+		from = 10
+	}
+	if err := r.need(from + 4); err != nil {
+		return 0, false, nil, err
+	}
+	switch n {
+	case 126:
+		n = uint64(binary.BigEndian.Uint16(r.buf[r.at+2:]))
+	case 127:
+		n = binary.BigEndian.Uint64(r.buf[r.at+2:])
+	}
+	switch {
+	case op >= opClose && (n > 125 || !fin):
+		return 0, false, nil, errBroken("a control frame is too long or in parts")
+	case n > wire.MaxMessage:
+		return 0, false, nil, tooLong()
+	}
+	if err := r.need(from + 4 + int(n)); err != nil {
+		return 0, false, nil, err
+	}
+	mask := [4]byte(r.buf[r.at+from:])
+	data = r.buf[r.at+from+4 : r.at+from+4+int(n)]
+	for i := range data {
+		data[i] ^= mask[i&3]
+	}
+	r.at += from + 4 + int(n)
+	return op, fin, data, nil
+}
+
+// need reads until there are n bytes.
+func (r *reader) need(n int) error {
+	for len(r.buf)-r.at < n {
+		if r.at > 0 && (r.at == len(r.buf) || r.at+n > cap(r.buf)) {
+			r.buf = r.buf[:copy(r.buf, r.buf[r.at:])]
+			r.at = 0
+		}
+		if r.at+n > cap(r.buf) {
+			r.buf = append(make([]byte, 0, max(readBuffer, n)), r.buf...)
+		}
+		got, err := r.conn.Read(r.buf[len(r.buf):cap(r.buf)])
+		r.buf = r.buf[:len(r.buf)+got]
+		if got == 0 && err != nil {
+			if errors.Is(err, io.EOF) && len(r.buf) > r.at {
+				return io.ErrUnexpectedEOF
+			}
+			return err
+		}
+	}
+	return nil
+}
+
+const readBuffer = 512
