@@ -198,6 +198,7 @@ func (c *circle) admit(v *View) {
 		slot := c.group.Enter(x.lane, x.s, false, 0)
 		x.s.at = append(x.s.at, placed{c, x.lane, slot, true})
 		v.stirred = append(v.stirred, x.s)
+		x.s.turned = v.world.Tick
 		c.digest += c.part(x.s, x.lane, true)
 	}
 	c.enters = c.enters[:0]
@@ -213,7 +214,7 @@ func (v *View) exit(s *sent, i int) {
 	if len(x.circle.entities) == 0 {
 		x.circle.turned(v)
 	}
-	s.exited = append(s.exited, x)
+	s.exited, s.turned = append(s.exited, x), v.world.Tick
 	v.stirred = append(v.stirred, s)
 	s.at = slices.Delete(s.at, i, i+1)
 }
@@ -278,6 +279,7 @@ func (v *View) memberships() {
 				same = false
 			}
 		}
+		u.settled = same && len(u.edges) == 0
 		if u.which = 0; same {
 			continue
 		}

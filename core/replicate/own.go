@@ -29,7 +29,7 @@ func (v *View) holds(fresh []*sent) {
 				for _, e := range list {
 					v.hold(u, v.of(e))
 				}
-			} else if p.nearby && !v.always {
+			} else if p.nearby && !v.always && !u.settled {
 				v.nearby(u, p)
 			}
 		}
@@ -96,8 +96,12 @@ func (v *View) atEdges() {
 			continue
 		}
 		some = true
-		if !s.entity.Gone {
-			v.anew(s)
+		for h := s.holders; h != nil && !s.entity.Gone; {
+			next := h.following // h may be released
+			if u := h.viewer; s.turned == v.world.Tick || len(u.edges) > 0 || u.stale && !u.settled {
+				v.hold(u, s)
+			}
+			h = next
 		}
 	}
 	if !some {

@@ -164,6 +164,7 @@ type viewer struct {
 	stale   bool   // it is looked at with this Cut
 	which   uint64 // the audiences of which its side may be another one, by their places; all from the 64th on count as the last
 	waits   bool   // for its snapshot
+	settled bool   // of what was looked at: nothing at the edge of its view may be another thing than before
 	touched bool
 	spoken  bool
 	gone    bool
@@ -241,6 +242,7 @@ type sent struct {
 	owner   int
 	fields  []wire.Field // by property: what is not plain
 	exited  []placed     // in this tick
+	turned  int64        // the tick in which it last came to a circle or left one
 }
 
 // Lists that an entity is in.

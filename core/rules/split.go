@@ -18,6 +18,51 @@ type splitCode struct {
 	keys       [2][]*code
 	at         [2]*code
 	radius     *code
+	direct     [2]*direct // a side that is a property as it stands: it is read without being run
+}
+
+// direct is a property of the viewer's own entity, or of the entity that an audience is of.
+type direct struct {
+	kind *contract.Kind
+	prop *contract.Property
+	near bool // it is the place, else the only key
+}
+
+func directly(x *contract.Expr, near bool) *direct {
+	if near && x.Op == contract.OpReal { // the place as reals
+		x = x.Args[0]
+	}
+	if x.Op != contract.OpGet || len(x.Args[0].Type.Kinds) != 1 || x.Prop == nil || x.Prop.Follows != nil {
+		return nil
+	}
+	switch from := x.Args[0]; {
+	case from.Op == contract.OpLocal, from.Op == contract.OpEntityOf && from.Args[0].Op == contract.OpViewer:
+	default:
+		return nil
+	}
+	switch form := x.Prop.Type.Form; {
+	case near && (form == contract.FormVec2 || form == contract.FormVec3):
+	case !near && (form == contract.FormInt || form == contract.FormEnum || form == contract.FormBool):
+	default:
+		return nil
+	}
+	return &direct{x.Args[0].Type.Kinds[0], x.Prop, near}
+}
+
+// read gives the side of an entity; there is none without one.
+func (d *direct) read(e *world.Entity, out *Side) bool {
+	if e == nil || e.Gone || e.Kind != d.kind {
+		return false
+	}
+	row := e.Nums[d.prop.Slot:]
+	if !d.near {
+		out.Keys[0] = row[0]
+		return true
+	}
+	for i := range d.prop.Type.Width() {
+		out.At[i] = d.prop.Type.Real(row[i])
+	}
+	return true
 }
 
 func split(a *contract.Named, body func(b *contract.Body) *code) *splitCode {
@@ -37,6 +82,15 @@ func split(a *contract.Named, body func(b *contract.Body) *code) *splitCode {
 	}
 	if s.Radius != nil {
 		out.at, out.radius = [2]*code{body(s.At[0]), body(s.At[1])}, body(s.Radius)
+	}
+	for side := range out.direct {
+		switch {
+		case len(out.conditions[side]) > 0:
+		case s.Radius != nil && len(s.Keys) == 0:
+			out.direct[side] = directly(s.At[side].Value, true)
+		case s.Radius == nil && len(s.Keys) == 1:
+			out.direct[side] = directly(s.Keys[0][side].Value, false)
+		}
 	}
 	return out
 }
@@ -70,6 +124,12 @@ func (m *Machine) Subject(a *contract.Named, e *world.Entity, out *Side) (ok boo
 func (m *Machine) side(a *contract.Named, which int, e *world.Entity, client int, out *Side) bool {
 	s := m.program.splits[a.Index]
 	*out = Side{}
+	if d := s.direct[which]; d != nil {
+		if which == 0 {
+			e = m.World.Of(d.kind.Index, client)
+		}
+		return d.read(e, out)
+	}
 	compute := func(c *code) bool {
 		m.begin(0)
 		m.viewer = int64(client)
