@@ -15,7 +15,6 @@ roles player, spectator
 type Place = vec2 -2000..2000 step 0.01
 type Sense = vec3 -1000000000..1000000000 step 1
 setting driven: bool = false
-fn stir(n: int) -> int = (1103515245 * n + 12345) % 2000000001
 audience mates(c: Chart) = viewer.Diver.crew == c.crew
 audience near(e: Eel) = distance(viewer.Diver.pos, e.pos) <= 60
 audience close(d: Diver) = distance(viewer.Diver.pos, d.pos) <= 60
@@ -52,11 +51,14 @@ shared Wreck to nobody {
   x: int 0..999999999 = 0
   every TICK {
     x = roll(0..999999999)
-    for e in Buoy { e.n = stir(e.n) }
-    for e in Lamp { e.n = stir(e.n) }
-    for e in Chart { e.n = stir(e.n) }
-    for e in Eel { e.n = stir(e.n) }
-    for d in Diver { d.sense = vec(x, 0 - x, 400000000 - x); d.echo = 2000000000 - 2 * x; d.air = 2 * x }
+    for e in Buoy { e.n = (1103515245 * e.n + 12345) % 2000000001 }
+    for e in Lamp { e.n = (1103515245 * e.n + 12345) % 2000000001 }
+    for e in Chart { e.n = (1103515245 * e.n + 12345) % 2000000001 }
+    for e in Eel { e.n = (1103515245 * e.n + 12345) % 2000000001 }
+    let heard = vec(x, 0 - x, 400000000 - x)
+    let behind = 2000000000 - 2 * x
+    let rest = 2 * x
+    for d in Diver { d.sense = heard; d.echo = behind; d.air = rest }
   }
 }
 `)

@@ -168,7 +168,7 @@ func (w *wired) close() {
 // of it.
 func (w *wired) try(bytes []byte) (n int, err error) {
 	for w.fd >= 0 && n < len(bytes) {
-		wrote, _, errno := syscall.RawSyscall(syscall.SYS_WRITE, uintptr(w.fd), uintptr(unsafe.Pointer(&bytes[n])), uintptr(len(bytes)-n))
+		wrote, _, errno := syscall.RawSyscall6(syscall.SYS_SENDTO, uintptr(w.fd), uintptr(unsafe.Pointer(&bytes[n])), uintptr(len(bytes)-n), syscall.MSG_DONTWAIT|syscall.MSG_NOSIGNAL, 0, 0)
 		switch {
 		case errno == 0 && wrote > 0:
 			n += int(wrote)
