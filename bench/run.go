@@ -68,7 +68,7 @@ func all(quick bool, file string, only *regexp.Regexp) error {
 		name string
 		do   func() error
 	}{
-		{"tick.cpu_over_floor", func() error { return tickFigures(quick, long, add) }},
+		{"tick.cpu_over_floor", func() error { return tickFigures(quick, add) }},
 		{"tick.encode_growth", func() error { return growth(add) }},
 		{"tick.heap_allocs", func() error { return allocs(quick, add) }},
 		{"bytes", func() error { return byteFigures(quick, add) }},
@@ -113,10 +113,10 @@ func all(quick bool, file string, only *regexp.Regexp) error {
 	return os.WriteFile(file, append(raw, '\n'), 0o644)
 }
 
-func tickFigures(quick bool, long time.Duration, add func(figure)) error {
-	sizes := []int{100, 500, 1000}
+func tickFigures(quick bool, add func(figure)) error {
+	sizes, rounds, long := []int{100, 500, 1000}, 5, 2*time.Second
 	if quick {
-		sizes = sizes[2:]
+		sizes, rounds = sizes[2:], 3
 	}
 	for _, input := range []bool{false, true} {
 		name, most := "tick.cpu_over_floor.write_only", 1.25
@@ -124,7 +124,7 @@ func tickFigures(quick bool, long time.Duration, add func(figure)) error {
 			name, most = "tick.cpu_over_floor.with_input", 1.4
 		}
 		for _, n := range sizes {
-			k, f, err := cpuOverFloor(n, input, long)
+			k, f, err := cpuOverFloor(n, input, rounds, long)
 			if err != nil {
 				return err
 			}
@@ -145,7 +145,12 @@ func allocs(quick bool, add func(figure)) error {
 	if quick {
 		ticks = 300
 	}
-	k, err := measure([]string{"kamerad", fmt.Sprint(rate), "input", "0"}, 200, false, rate, 3*time.Second, time.Duration(ticks)*time.Second/time.Duration(rate))
+	p, err := couple([]string{"kamerad", fmt.Sprint(rate), "input", "0"}, 200, false, rate)
+	if err != nil {
+		return err
+	}
+	defer p.end()
+	k, err := p.measure(3*time.Second, time.Duration(ticks)*time.Second/time.Duration(rate))
 	if err != nil {
 		return err
 	}

@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"net"
 
 	"github.com/gorilla/websocket"
 
@@ -69,7 +68,7 @@ func head(op byte, whole []byte) []byte {
 
 // reader reads the messages of a client from its socket. A client that breaks RFC 6455 is broken as one whose message is.
 type reader struct {
-	conn net.Conn
+	conn io.Reader
 	ping func(data []byte)
 	buf  []byte // what was read; what is not used yet is from at on
 	at   int

@@ -137,31 +137,55 @@ func (b *outbox) empty() bool {
 // less, a goroutine of its own writes the rest, so that nobody waits for it. What waits for that stands in the outbox, whose lock is held
 // while something is tried.
 type wired struct {
-	box   *outbox
-	fd    int // of the socket; -1 when it cannot be written to without waiting, or is closed
-	conn  net.Conn
-	gone  func(error)         // called once when nothing can be written any more
-	sent  func(time.Duration) // called with how long the oldest request waited whose decision was written
-	ended atomic.Bool
+	box     *outbox
+	warm    atomic.Int32        // as that of the outbox
+	fd      int                 // of the socket; -1 when it is closed, or there is a conn
+	slow    *atomic.Int32       // counts those that take less than they are sent
+	conn    net.Conn            // of what is no socket of the system's; else nil
+	gone    func(error)         // called once when nothing can be written any more
+	sent    func(time.Duration) // called with how long the oldest request waited whose decision was written
+	reading sync.Mutex          // held while it is read from
+	ended   atomic.Bool
 }
 
-func newWired(box *outbox, conn net.Conn, gone func(error), sent func(time.Duration)) *wired {
-	w := &wired{box: box, fd: -1, conn: conn, gone: gone, sent: sent}
-	if c, ok := conn.(syscall.Conn); ok {
-		if raw, err := c.SyscallConn(); err == nil {
-			_ = raw.Control(func(fd uintptr) { w.fd = int(fd) })
+func newWired(box *outbox, conn net.Conn, slow *atomic.Int32, gone func(error), sent func(time.Duration)) *wired {
+	w := &wired{box: box, fd: -1, conn: conn, slow: slow, gone: gone, sent: sent}
+	tcp, ok := conn.(*net.TCPConn)
+	if !ok {
+		return w
+	}
+	raw, err := tcp.SyscallConn()
+	if err != nil {
+		return w
+	}
+	_ = raw.Control(func(fd uintptr) {
+		// A number of its own, so that Go's runtime, which need not look after it, can forget the socket.
+		if own, _, errno := syscall.Syscall(syscall.SYS_FCNTL, fd, syscall.F_DUPFD_CLOEXEC, 0); errno == 0 {
+			w.fd = int(own)
 		}
+	})
+	if w.fd >= 0 {
+		w.conn = nil
+		tcp.Close()
 	}
 	return w
 }
 
-// close closes the connection. It has to be closed here: a writer that tries holds the lock, so that it never writes to what the number of
-// the socket has come to mean since.
+// close closes the connection. Who writes or reads holds a lock, so that the number of the socket is never used for what it has come to
+// mean since.
 func (w *wired) close() {
+	if w.conn != nil {
+		w.conn.Close()
+		return
+	}
 	w.box.mu.Lock()
-	w.fd = -1
-	w.box.mu.Unlock()
-	w.conn.Close()
+	defer w.box.mu.Unlock()
+	w.reading.Lock()
+	defer w.reading.Unlock()
+	if w.fd >= 0 {
+		_ = syscall.Close(w.fd)
+		w.fd = -1
+	}
 }
 
 // try writes as much as the socket takes at once. The call cannot wait, since Go's sockets never do, so that the scheduler need not know
@@ -196,6 +220,7 @@ func (w *wired) send(frame []byte, tick int64, now, arrived time.Time) {
 	b.taken = tick
 	if err == nil && n < len(frame) {
 		b.busy, b.oldest, b.arrived = true, now, arrived
+		w.slow.Add(1)
 		go w.struggle(slices.Clone(frame[n:]), nil) // the frame's memory is used again
 		arrived = time.Time{}
 	}
@@ -222,6 +247,7 @@ func (w *wired) flush() {
 			w.fail(err)
 			return
 		case n < len(bytes):
+			w.slow.Add(1)
 			go w.struggle(bytes[n:], marks)
 			return
 		}
@@ -238,8 +264,9 @@ func (w *wired) written(bytes []byte, marks []mark) {
 
 // struggle writes what the socket did not take, however long that takes; the room's watch ends it by closing the connection.
 func (w *wired) struggle(bytes []byte, marks []mark) {
+	defer w.slow.Add(-1)
 	for {
-		if _, err := w.conn.Write(bytes); err != nil {
+		if err := w.insist(bytes); err != nil {
 			w.fail(err)
 			return
 		}
@@ -247,6 +274,31 @@ func (w *wired) struggle(bytes []byte, marks []mark) {
 		if bytes, marks = w.box.take(); bytes == nil {
 			return
 		}
+	}
+}
+
+// insist writes all of it, looking again and again whether the socket takes more: a client that takes less than it is sent has no hurry.
+func (w *wired) insist(bytes []byte) error {
+	if w.conn != nil {
+		_, err := w.conn.Write(bytes)
+		return err
+	}
+	for wait := time.Millisecond; ; wait = min(2*wait, 32*time.Millisecond) {
+		w.box.mu.Lock()
+		n, err := w.try(bytes)
+		closed := w.fd < 0
+		w.box.mu.Unlock()
+		switch bytes = bytes[n:]; {
+		case err != nil:
+			return err
+		case len(bytes) == 0:
+			return nil
+		case closed:
+			return net.ErrClosed
+		case n > 0:
+			wait = time.Millisecond
+		}
+		time.Sleep(wait)
 	}
 }
 
@@ -297,7 +349,7 @@ func newWriters() *writers {
 				for i := range b.list {
 					if i%warmed == 0 { // reads that do not wait for each other take the time of one
 						for j := i; j < min(i+warmed, len(b.list)); j++ {
-							warmth += b.list[j].to.fd
+							warmth += int(b.list[j].to.warm.Load())
 						}
 						for j := i; j < min(i+warmed, len(b.list)); j++ {
 							warmth += int(b.list[j].to.box.warm.Load())

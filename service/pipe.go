@@ -158,8 +158,10 @@ func (p *pipe) carry() {
 		changed, wait := l.changed, next-l.now()
 		l.mu.Unlock()
 		if ok {
-			if err := p.room.take(p.conn, message, time.Now()); err != nil {
+			if m, err := p.room.read(p.conn, message, time.Now()); err != nil {
 				p.room.post(func() { p.room.drop(p.conn.client, err.Error()) })
+			} else {
+				p.room.put(m)
 			}
 			continue
 		}

@@ -49,13 +49,16 @@ type room struct {
 	writers  *writers
 	outgoing []outgoing // of this tick
 	memories []*memory
-	lineup   []*conn // the conns by number; nil when it has to be made anew
-	behind   []*conn // that were not sent everything
+	lineup   []*conn      // the conns by number; nil when it has to be made anew
+	behind   []*conn      // that were not sent everything
+	slow     atomic.Int32 // sockets that take less than they are sent
+	pipes    int          // conns that are no sockets
 	tended   time.Time
 	now      func() time.Time
 
+	ears     hearing
 	mailMu   sync.Mutex
-	mail     []letter // of clients, in the order of arrival
+	mail     []letter // of clients that are read elsewhere, in the order of arrival
 	readMail []letter // the memory of what was read before
 }
 
@@ -74,6 +77,7 @@ type letter struct {
 type conn struct {
 	client int
 	wired  *wired       // nil for a pipe
+	ear    *hearer      // how it is heard by the room; nil when it is read elsewhere
 	json   *wire.Reader // of a client that speaks JSON: its frames are told anew from the binary ones
 	asked  time.Time    // when the oldest request came that is not answered
 	test   bool
@@ -102,7 +106,7 @@ func newRoom(row store.Session, s *session.Session, paused bool, recorder Record
 	return &room{
 		id: row.ID, row: row, session: s, outline: s.Contract().Outline(), recorder: recorder, meters: m, paused: paused,
 		inbox: make(chan func(), inboxSize), stop: make(chan string, 1), done: make(chan struct{}),
-		conns: map[int]*conn{}, tokens: map[string]int{}, names: map[int]store.Seat{}, watchers: newWatchers(s.Watched), now: time.Now,
+		conns: map[int]*conn{}, tokens: map[string]int{}, names: map[int]store.Seat{}, watchers: newWatchers(s.Watched), now: time.Now, ears: hearing{epoll: -1},
 	}
 }
 
@@ -110,16 +114,21 @@ func newRoom(row store.Session, s *session.Session, paused bool, recorder Record
 func (r *room) run() {
 	defer close(r.done)
 	// A ticker drops ticks that come while the goroutine is busy: a server that stalls skips time and never bursts.
-	ticker := time.NewTicker(time.Second / time.Duration(r.session.Contract().TickRate))
+	every := time.Second / time.Duration(r.session.Contract().TickRate)
+	times := max(1, int(every/hearEvery)) // that it listens, for one tick
+	ticker := time.NewTicker(every / time.Duration(times))
 	defer ticker.Stop()
-	for {
+	defer r.ears.stop()
+	for beat := 0; ; {
 		select {
 		case f := <-r.inbox:
 			r.open()
 			f()
 		case <-ticker.C:
-			if !r.paused {
+			if beat++; beat%times == 0 && !r.paused {
 				r.tick()
+			} else {
+				r.open()
 			}
 		case reason := <-r.stop:
 			for n := range r.names {
@@ -275,6 +284,9 @@ func (r *room) tend(now time.Time) {
 		return
 	}
 	r.tended = now
+	if r.slow.Load() == 0 && r.pipes == 0 {
+		return // nothing waits anywhere
+	}
 	for _, c := range r.conns {
 		if behind, _ := c.box.late(now); behind && !c.behind {
 			c.behind = true
@@ -317,8 +329,7 @@ func (r *room) join(j joining) (*conn, error) {
 	if known {
 		delete(r.tokens, j.token)
 		if old := r.conns[n]; old != nil {
-			old.seated = false
-			old.end("another connection took the seat")
+			r.unseat(old, "another connection took the seat")
 		}
 		r.session.Back(n, j.seen)
 	} else if j.token != "" {
@@ -332,6 +343,7 @@ func (r *room) join(j joining) (*conn, error) {
 	c := &conn{client: n, test: j.test, token: rand.Text(), frame: appendMessage, opened: make(chan struct{}, 1), seated: true, cut: make(chan struct{})}
 	if j.pipe {
 		c.frame, c.box.wake = plain, make(chan struct{}, 1)
+		r.pipes++
 	}
 	protocol := wire.Binary
 	if j.json {
@@ -373,8 +385,17 @@ func (r *room) lose(c *conn, reason string) {
 		return
 	}
 	delete(r.conns, c.client)
-	c.seated, r.lineup = false, nil
 	r.session.Lost(c.client)
+	r.unseat(c, reason)
+}
+
+// unseat ends a connection that has its seat no more.
+func (r *room) unseat(c *conn, reason string) {
+	if c.seated && c.box.wake != nil {
+		r.pipes--
+	}
+	c.seated, r.lineup = false, nil
+	r.deaf(c.ear)
 	c.end(reason)
 }
 
@@ -399,8 +420,7 @@ func (r *room) drop(n int, reason string) {
 	r.session.Leave(n)
 	if c := r.conns[n]; c != nil {
 		delete(r.conns, n)
-		c.seated, r.lineup = false, nil
-		c.end(reason)
+		r.unseat(c, reason)
 	}
 	delete(r.names, n)
 	now := time.Now()
@@ -409,23 +429,19 @@ func (r *room) drop(n int, reason string) {
 	r.meters.clients.Dec()
 }
 
-// read reads a message in the client's own protocol.
-func (r *room) read(c *conn, raw []byte) (wire.FromClient, error) {
+// read reads a message in the client's own protocol. The error says that it is broken; who sent it is to be cut.
+func (r *room) read(c *conn, raw []byte, now time.Time) (l letter, err error) {
+	var m wire.FromClient
 	if c.json != nil {
-		return wire.ParseFromClient(raw)
+		m, err = wire.ParseFromClient(raw)
+	} else {
+		m, err = wire.UnpackFromClient(raw, r.outline)
 	}
-	return wire.UnpackFromClient(raw, r.outline)
-}
-
-// take reads a message of a client and leaves it for the next tick. The error says that the message is broken, and cuts it. It waits
-// while too many of the client's messages wait.
-func (r *room) take(c *conn, raw []byte, now time.Time) error {
-	m, err := r.read(c, raw)
 	if err != nil {
 		r.meters.broken.Inc()
-		return err
+		return l, err
 	}
-	l := letter{from: c, what: m.Type, seen: m.Seen, at: now}
+	l = letter{from: c, what: m.Type, seen: m.Seen, at: now}
 	switch m.Type {
 	case "ask":
 		call := r.session.Read(m.Ask)
@@ -433,33 +449,42 @@ func (r *room) take(c *conn, raw []byte, now time.Time) error {
 	case "press", "release", "write":
 		l.move = r.session.ReadMove(m.Type, m.Move())
 	}
+	return l, nil
+}
+
+// put leaves a message that was read elsewhere for the room. It waits while too many of the client's messages wait, and tells whether
+// the client is still in.
+func (r *room) put(l letter) bool {
+	c := l.from
 	for c.mailed.Load() >= maxMail { // nobody else adds to this client's
 		select {
 		case <-c.opened:
 		case <-c.cut:
-			return nil
+			return false
 		case <-r.done:
-			return nil
+			return false
 		}
 	}
 	c.mailed.Add(1)
 	r.mailMu.Lock()
 	r.mail = append(r.mail, l)
 	r.mailMu.Unlock()
-	return nil
+	return true
 }
 
-// open opens the mail.
+// open handles what clients have said since it was called last.
 func (r *room) open() {
+	r.hear()
 	r.mailMu.Lock()
 	mail := r.mail
 	r.mail = r.readMail[:0]
 	r.mailMu.Unlock()
-	warmth := int64(0)
 	for i := range mail {
-		if i%warmed == 0 {
-			for j := i; j < min(i+warmed, len(mail)); j++ {
-				warmth += int64(mail[j].from.mailed.Load())
+		c := mail[i].from
+		if c.mailed.Add(-1) >= maxMail-1 {
+			select {
+			case c.opened <- struct{}{}:
+			default:
 			}
 		}
 		r.handle(&mail[i])
@@ -470,12 +495,6 @@ func (r *room) open() {
 
 func (r *room) handle(l *letter) {
 	c := l.from
-	if c.mailed.Add(-1) >= maxMail-1 {
-		select {
-		case c.opened <- struct{}{}:
-		default:
-		}
-	}
 	if !c.seated {
 		return
 	}

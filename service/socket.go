@@ -3,7 +3,6 @@ package service
 import (
 	"errors"
 	"fmt"
-	"log/slog"
 	"net"
 	"net/http"
 	"strconv"
@@ -11,7 +10,6 @@ import (
 	"time"
 
 	"github.com/gorilla/websocket"
-	"golang.org/x/time/rate"
 
 	"kamerad/client"
 	"kamerad/core/wire"
@@ -64,7 +62,7 @@ func (v *Service) join(w http.ResponseWriter, r *http.Request) {
 	if tcp, ok := socket.NetConn().(*net.TCPConn); ok && v.SendBuffer > 0 {
 		_ = tcp.SetWriteBuffer(v.SendBuffer)
 	}
-	out := newWired(&c.box, socket.NetConn(), func(error) {
+	out := newWired(&c.box, socket.NetConn(), &x.slow, func(error) {
 		go x.post(func() { x.lose(c, "nothing could be written to the client") }) // a writer waits for nobody
 	}, v.decided)
 	defer out.close()
@@ -73,12 +71,14 @@ func (v *Service) join(w http.ResponseWriter, r *http.Request) {
 		out.end(nil, websocket.CloseProtocolError, "ask for the sub-protocol "+wire.Binary+" or "+wire.Protocol)
 		return
 	}
-	x.post(func() { c.wired = out })
-	out.flush()
-	go v.listen(x, c, socket, func(data []byte) {
-		c.box.put(func(dst, m []byte) []byte { return appendWebSocket(dst, opPong, m) }, data, 0, time.Now(), time.Time{})
-		out.flush()
+	x.post(func() {
+		if c.wired = out; c.seated {
+			if err := x.listen(newHearer(x, c, out)); err != nil {
+				x.lose(c, "it cannot be heard: "+err.Error())
+			}
+		}
 	})
+	out.flush()
 	<-c.cut
 	status := statusOut
 	if c.broken {
@@ -95,59 +95,12 @@ func (v *Service) decided(took time.Duration) {
 	}
 }
 
-// listen reads what a client sends. It never closes the connection: it has the client dropped.
-func (v *Service) listen(x *room, c *conn, socket *websocket.Conn, ping func(data []byte)) {
-	limit := rate.NewLimiter(messagesPerSecond, 2*messagesPerSecond)
-	in := reader{conn: socket.NetConn(), buf: make([]byte, 0, readBuffer), ping: func(data []byte) {
-		if limit.AllowN(time.Now(), 1) { // who asks more often is not answered each time
-			ping(data)
-		}
-	}}
-	for {
-		op, raw, err := in.next()
-		var broken errBroken
-		if err != nil && !errors.As(err, &broken) {
-			if websocket.IsCloseError(err, websocket.CloseNormalClosure, websocket.CloseGoingAway) {
-				x.post(func() { x.leave(c, "the client closed the connection") })
-			} else {
-				x.post(func() { x.lose(c, "the connection was lost") })
-			}
-			return
-		}
-		now := time.Now()
-		switch {
-		case err != nil:
-		case op != opText && c.json != nil:
-			err = fmt.Errorf("the message is binary; %s is text", wire.Protocol)
-		default:
-			err = x.take(c, raw, now)
-		}
-		if err != nil {
-			slog.Info("a client was cut for a broken message", "session", x.id, "client", c.client, "error", err)
-			x.post(func() {
-				c.broken = true
-				x.leave(c, err.Error())
-			})
-			return
-		}
-		if limit.AllowN(now, 1) {
-			continue
-		}
-		if wait := limit.Reserve().Delay(); wait > 0 {
-			select {
-			case <-time.After(wait):
-			case <-c.cut:
-				return
-			}
-		}
-	}
-}
-
 // end writes what still waits, a last message and a close frame, for as long as a client that is out is given.
 func (w *wired) end(bye []byte, status int, reason string) {
 	deadline := time.Now().Add(goodbye)
-	_ = w.conn.SetWriteDeadline(deadline) // also for who writes now
-	_ = w.conn.SetReadDeadline(deadline)
+	if w.conn != nil {
+		_ = w.conn.SetDeadline(deadline) // also for who writes now
+	}
 	if bye != nil {
 		w.box.put(appendMessage, bye, 0, time.Now(), time.Time{})
 	}

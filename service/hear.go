@@ -1,0 +1,268 @@
+package service
+
+import (
+	"errors"
+	"fmt"
+	"io"
+	"log/slog"
+	"net"
+	"os"
+	"syscall"
+	"time"
+	"unsafe"
+
+	"github.com/gorilla/websocket"
+	"golang.org/x/time/rate"
+
+	"kamerad/core/wire"
+)
+
+const (
+	// hearEvery is how often a room listens, at least: with its ticks, and between them when they are rare. To read what all clients have
+	// said together costs a fraction of waking up for each, and what they say waits for a tick anyway.
+	hearEvery = 50 * time.Millisecond
+	// maxHeard is how many messages of one client are read at once; more wait in its own socket.
+	maxHeard = 64
+)
+
+var errAgain = errors.New("nothing more has come yet")
+
+// hearing is how a room hears what its clients say: its goroutine asks the system which sockets have something (epoll), in place of a
+// goroutine for each client.
+type hearing struct {
+	epoll   int // -1 until somebody is heard
+	events  []syscall.EpollEvent
+	heard   []*hearer // by the numbers of their sockets
+	waiting []*hearer // that were not read to the end
+	count   int
+}
+
+// hearer is a client's connection as it is read.
+type hearer struct {
+	conn  *conn
+	out   *wired
+	fd    int // the number by which it is heard
+	in    reader
+	limit *rate.Limiter
+	until time.Time // nothing is read before
+	waits bool      // it is among those that wait
+	gone  bool
+	ended bool // the other side writes no more: it is read until its end
+	spent bool // all that had come was read
+}
+
+func newHearer(x *room, c *conn, out *wired) *hearer {
+	l := &hearer{conn: c, out: out, limit: rate.NewLimiter(messagesPerSecond, 2*messagesPerSecond)}
+	l.in = reader{conn: l, ping: func(data []byte) {
+		if l.limit.AllowN(time.Now(), 1) { // who asks more often is not answered each time
+			c.box.put(func(dst, m []byte) []byte { return appendWebSocket(dst, opPong, m) }, data, 0, time.Now(), time.Time{})
+			out.flush()
+		}
+	}}
+	return l
+}
+
+// listen has a client heard from now on, on the room's goroutine. What is no socket of the system's is read by a goroutine of its own.
+func (r *room) listen(l *hearer) error {
+	if l.out.conn != nil {
+		go r.wait(l)
+		return nil
+	}
+	e, fd := &r.ears, l.out.number()
+	if fd < 0 {
+		return net.ErrClosed
+	}
+	if e.epoll < 0 {
+		epoll, err := syscall.EpollCreate1(syscall.EPOLL_CLOEXEC)
+		if err != nil {
+			return os.NewSyscallError("epoll_create1", err)
+		}
+		e.epoll, e.events = epoll, make([]syscall.EpollEvent, 512)
+	}
+	for len(e.heard) <= fd {
+		e.heard = append(e.heard, nil)
+	}
+	if old := e.heard[fd]; old != nil { // its socket is closed
+		r.deaf(old)
+	}
+	e.heard[fd], l.fd, l.conn.ear = l, fd, l
+	e.count++
+	// Told once for each arrival, in the order of arrival.
+	const edge = 1 << 31
+	return os.NewSyscallError("epoll_ctl", syscall.EpollCtl(e.epoll, syscall.EPOLL_CTL_ADD, fd, &syscall.EpollEvent{Events: syscall.EPOLLIN | syscall.EPOLLRDHUP | edge, Fd: int32(fd)}))
+}
+
+// deaf has a client heard no more.
+func (r *room) deaf(l *hearer) {
+	if l == nil || l.gone {
+		return
+	}
+	l.gone, l.conn.ear = true, nil
+	r.ears.heard[l.fd] = nil
+	r.ears.count--
+}
+
+// stop closes what listens.
+func (e *hearing) stop() {
+	if e.epoll >= 0 {
+		_ = syscall.Close(e.epoll)
+		e.epoll = -1
+	}
+}
+
+// hear reads what clients have said since it was called last.
+func (r *room) hear() {
+	e := &r.ears
+	if e.count == 0 {
+		return
+	}
+	now := time.Now()
+	waiting := e.waiting
+	e.waiting = nil
+	for _, l := range waiting {
+		l.waits = false
+		r.hearOut(l, now)
+	}
+	for {
+		n, err := syscall.EpollWait(e.epoll, e.events, 0)
+		if err != nil || n <= 0 {
+			return
+		}
+		for _, event := range e.events[:n] {
+			l := e.heard[event.Fd]
+			if l == nil {
+				continue
+			}
+			l.ended = l.ended || event.Events&(syscall.EPOLLRDHUP|syscall.EPOLLHUP|syscall.EPOLLERR) != 0
+			r.hearOut(l, now)
+		}
+		if n < len(e.events) {
+			return
+		}
+	}
+}
+
+// hearOut reads what one client has said, or as much as it may say at once.
+func (r *room) hearOut(l *hearer, now time.Time) {
+	if l.waits || l.gone {
+		return
+	}
+	l.spent = false
+	for range maxHeard {
+		if now.Before(l.until) {
+			break
+		}
+		m, err := l.next(r, now)
+		if err == errAgain {
+			return
+		}
+		if err != nil {
+			r.unheard(l, err)
+			return
+		}
+		if r.handle(&m); l.gone {
+			return
+		}
+		l.pace(now)
+	}
+	l.waits = true
+	r.ears.waiting = append(r.ears.waiting, l)
+}
+
+// pace has a client wait that says too much.
+func (l *hearer) pace(now time.Time) {
+	if !l.limit.AllowN(now, 1) {
+		l.until = now.Add(l.limit.ReserveN(now, 1).DelayFrom(now))
+	}
+}
+
+// wait reads one client on a goroutine of its own.
+func (r *room) wait(l *hearer) {
+	for {
+		now := time.Now()
+		m, err := l.next(r, now)
+		if err != nil {
+			r.post(func() { r.unheard(l, err) })
+			return
+		}
+		if !r.put(m) {
+			return
+		}
+		if l.pace(now); now.Before(l.until) {
+			select {
+			case <-time.After(l.until.Sub(now)):
+			case <-l.conn.cut:
+				return
+			}
+		}
+	}
+}
+
+// next reads the next message.
+func (l *hearer) next(r *room, now time.Time) (letter, error) {
+	op, raw, err := l.in.next()
+	if err != nil {
+		return letter{}, err
+	}
+	if op != opText && l.conn.json != nil {
+		return letter{}, errBroken("the message is binary; " + wire.Protocol + " is text")
+	}
+	m, err := r.read(l.conn, raw, now)
+	if err != nil {
+		return m, errBroken(err.Error())
+	}
+	return m, nil
+}
+
+// unheard ends a connection of which nothing more can be read.
+func (r *room) unheard(l *hearer, err error) {
+	c := l.conn
+	r.deaf(l)
+	var broken errBroken
+	switch {
+	case errors.As(err, &broken):
+		slog.Info("a client was cut for a broken message", "session", r.id, "client", c.client, "error", err)
+		c.broken = true
+		r.leave(c, err.Error())
+	case websocket.IsCloseError(err, websocket.CloseNormalClosure, websocket.CloseGoingAway):
+		r.leave(c, "the client closed the connection")
+	default:
+		r.lose(c, "the connection was lost")
+	}
+}
+
+// Read reads what has come, without waiting for more.
+func (l *hearer) Read(to []byte) (int, error) {
+	w := l.out
+	if w.conn != nil {
+		return w.conn.Read(to)
+	}
+	if l.spent {
+		return 0, errAgain
+	}
+	w.reading.Lock()
+	defer w.reading.Unlock()
+	for w.fd >= 0 {
+		n, _, errno := syscall.RawSyscall6(syscall.SYS_RECVFROM, uintptr(w.fd), uintptr(unsafe.Pointer(&to[0])), uintptr(len(to)), syscall.MSG_DONTWAIT, 0, 0)
+		switch {
+		case errno == syscall.EINTR:
+		case errno == syscall.EAGAIN:
+			return 0, errAgain
+		case errno != 0:
+			return 0, fmt.Errorf("read from the client: %w", errno)
+		case n == 0:
+			return 0, io.EOF
+		default:
+			l.spent = int(n) < len(to) && !l.ended
+			return int(n), nil
+		}
+	}
+	return 0, net.ErrClosed
+}
+
+// number gives the number of the socket, -1 once it is closed.
+func (w *wired) number() int {
+	w.reading.Lock()
+	defer w.reading.Unlock()
+	return w.fd
+}
