@@ -205,8 +205,8 @@ func slowFigures(long time.Duration, add func(figure)) error {
 var benched = regexp.MustCompile(`(?m)^Benchmark(\w+)(?:/(\w+))?-?\d*\s+\d+\s+([\d.]+) ns/op`)
 
 // goBench runs Go benchmarks and gives their nanoseconds, by name.
-func goBench(folder, pattern string) (map[string]float64, error) {
-	raw, err := exec.Command("go", "test", "-run", "^$", "-bench", pattern, "-benchtime", "1s", "-count", "3", folder).CombinedOutput()
+func goBench(folder, pattern string, times int) (map[string]float64, error) {
+	raw, err := exec.Command("go", "test", "-run", "^$", "-bench", pattern, "-benchtime", "1s", "-count", strconv.Itoa(times), folder).CombinedOutput()
 	if err != nil {
 		return nil, fmt.Errorf("%w: %s", err, raw)
 	}
@@ -224,9 +224,17 @@ func goBench(folder, pattern string) (map[string]float64, error) {
 }
 
 func growth(add func(figure)) error {
-	b, err := goBench("./core/replicate", "^BenchmarkEncode$")
-	if err != nil {
-		return err
+	b := map[string]float64{}
+	for range 4 { // one after the other, again and again: what else the machine does meets both
+		once, err := goBench("./core/replicate", "^BenchmarkEncode$", 1)
+		if err != nil {
+			return err
+		}
+		for name, ns := range once {
+			if b[name] == 0 || ns < b[name] {
+				b[name] = ns
+			}
+		}
 	}
 	few, many := b["Encode/100"], b["Encode/1000"]
 	add(figure{Name: "tick.encode_growth", Unit: "ratio", Value: many / few, Ours: many / 1000, Floor: few / 1000, Most: 1.2, says: fmt.Sprintf("a tick's blocks in %.0f µs for 1,000 clients in one audience, %.0f µs for 100", many/1000, few/1000)})
@@ -234,11 +242,11 @@ func growth(add func(figure)) error {
 }
 
 func coreFigures(add func(figure)) error {
-	d, err := goBench("./core/session", "^BenchmarkDecide(ByHand)?$")
+	d, err := goBench("./core/session", "^BenchmarkDecide(ByHand)?$", 3)
 	if err != nil {
 		return err
 	}
-	r, err := goBench("./core/rules", "^Benchmark(Rules|ByHand)$")
+	r, err := goBench("./core/rules", "^Benchmark(Rules|ByHand)$", 3)
 	if err != nil {
 		return err
 	}
