@@ -17,7 +17,7 @@ import (
 
 func checkCommand() *cli.Command {
 	return &cli.Command{
-		Name: "check", Usage: "tell every mistake and danger of a contract", ArgsUsage: "FILE",
+		Name: "check", Usage: "tell every mistake and danger of a contract, or the mistakes of drills", ArgsUsage: "FILE",
 		Flags: []cli.Flag{jsonFlag(), &cli.BoolFlag{Name: "strict", Usage: "exit with status 1 for a warning, too"}, &cli.StringFlag{Name: "explain", Usage: "say what a `FINDING` means, what it leads to and how to mend it; `all` lists them"}},
 		Action: func(_ context.Context, c *cli.Command) error {
 			if c.IsSet("explain") {
@@ -26,6 +26,9 @@ func checkCommand() *cli.Command {
 			args, err := words(c, "FILE", 1, 1)
 			if err != nil {
 				return err
+			}
+			if strings.HasSuffix(args[0], ".drill") {
+				return checkDrills(c, args[0])
 			}
 			source, err := readContract(args[0])
 			if err != nil {

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"strings"
 
 	"github.com/urfave/cli/v3"
 
@@ -13,7 +14,7 @@ import (
 
 func fmtCommand() *cli.Command {
 	return &cli.Command{
-		Name: "fmt", Usage: "lay contracts out in the one style", ArgsUsage: "FILE …",
+		Name: "fmt", Usage: "lay contracts and drills out in the one style", ArgsUsage: "FILE …",
 		Flags: []cli.Flag{&cli.BoolFlag{Name: "check", Usage: "change nothing; name the files that would change, with exit status 1"}},
 		Action: func(_ context.Context, c *cli.Command) error {
 			files, err := words(c, "FILE …", 1, -1)
@@ -26,7 +27,11 @@ func fmtCommand() *cli.Command {
 				if err != nil {
 					return err
 				}
-				out, problems := syntax.Format(syntax.NewSource(file, source))
+				format := syntax.Format
+				if strings.HasSuffix(file, ".drill") {
+					format = syntax.FormatDrills
+				}
+				out, problems := format(syntax.NewSource(file, source))
 				switch {
 				case len(problems) > 0:
 					printProblems(problems)

@@ -19,6 +19,7 @@ type Truth struct {
 	keeps   []uint64 // by kind: properties that name entities or are attached to one
 	clients []wire.Client
 	held    map[world.ID]*truth
+	numbers map[world.ID]uint32 // they take a while to compute
 	fresh   []*truth // spawned in this tick
 	block   *wire.Block
 }
@@ -33,7 +34,7 @@ type truth struct {
 
 // NewTruth makes the truth of a session. The key is that of its View: entities have the same numbers.
 func NewTruth(key [32]byte, w *world.World) *Truth {
-	v := &Truth{key: key, world: w, held: map[world.ID]*truth{}, block: &wire.Block{}}
+	v := &Truth{key: key, world: w, held: map[world.ID]*truth{}, numbers: map[world.ID]uint32{}, block: &wire.Block{}}
 	for _, k := range w.Contract().Kinds {
 		mask := uint64(0)
 		for _, p := range k.Properties {
@@ -87,7 +88,7 @@ func (v *Truth) Left(number int) {
 
 // Spawned tells of a new entity. It is told with the values that it has when the tick is cut.
 func (v *Truth) Spawned(e *world.Entity) {
-	s := &truth{number: number(v.key, e, len(v.world.Contract().Kinds)), entity: e, owner: e.Owner}
+	s := &truth{number: v.Number(e), entity: e, owner: e.Owner}
 	v.held[e.ID] = s
 	v.fresh = append(v.fresh, s)
 }
@@ -99,6 +100,7 @@ func (v *Truth) Despawned(e *world.Entity) {
 		return
 	}
 	delete(v.held, e.ID)
+	delete(v.numbers, e.ID)
 	if s.fields == nil {
 		v.fresh = slices.DeleteFunc(v.fresh, func(x *truth) bool { return x == s })
 		return // nobody was told of it
@@ -158,11 +160,30 @@ func (v *Truth) field(e *world.Entity, p *contract.Property) wire.Field {
 	return wire.Field{Name: p.Name, Type: p.Type, Value: v.Refs(p.Type, v.world.Value(e, p)), Motion: motion(v.world, e, p), Tied: tied(v.world, e, p)}
 }
 
+// Tell tells of an entity as it is now.
+func (v *Truth) Tell(e *world.Entity) wire.Spawn {
+	out := wire.Spawn{Entity: v.Number(e), Kind: e.Kind.Name, Owner: e.Owner, Fields: make([]wire.Field, len(e.Kind.Properties))}
+	for i, p := range e.Kind.Properties {
+		out.Fields[i] = v.field(e, p)
+	}
+	return out
+}
+
+// Number gives the number by which those who run the session, and clients, know an entity.
+func (v *Truth) Number(e *world.Entity) uint32 {
+	n, known := v.numbers[e.ID]
+	if !known {
+		n = number(v.key, e, len(v.world.Contract().Kinds))
+		v.numbers[e.ID] = n
+	}
+	return n
+}
+
 // Refs gives a value with the numbers that entities have toward clients.
 func (v *Truth) Refs(t *contract.Type, value contract.Value) contract.Value {
 	return t.Refs(value, func(id int64) int64 {
 		if e := v.world.Entity(world.ID(id)); e != nil {
-			return int64(number(v.key, e, len(v.world.Contract().Kinds)))
+			return int64(v.Number(e))
 		}
 		return 0
 	})

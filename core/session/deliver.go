@@ -163,7 +163,7 @@ func (s *Session) frame(t *seat, step *Step, second int64) {
 	if !news && sent.size() == 0 && s.tick-t.sent < second {
 		return
 	}
-	if parts.Snapshot || s.tick-t.proven >= second {
+	if parts.Snapshot || s.prove || s.tick-t.proven >= second {
 		parts.HasDigest, parts.Digest = true, s.view.Digest(n)
 		t.proven = s.tick
 	}

@@ -12,13 +12,25 @@ func Format(src *Source) (string, Problems) {
 	if _, problems := Parse(src, nil); len(problems) > 0 {
 		return "", problems
 	}
+	return format(src), nil
+}
+
+// FormatDrills is Format for a file of drills.
+func FormatDrills(src *Source) (string, Problems) {
+	if _, problems := ParseDrills(src); len(problems) > 0 {
+		return "", problems
+	}
+	return format(src), nil
+}
+
+func format(src *Source) string {
 	s := scan(src, src.whole())
 	f := &formatter{src: src.Text}
 	f.gather(s.tokens, s.comments)
 	f.indent()
 	f.align(f.typeColumn)
 	f.align(f.denialColumn)
-	return f.render(), nil
+	return f.render()
 }
 
 type formatter struct {

@@ -1,0 +1,410 @@
+package main
+
+import (
+	"context"
+	"encoding/xml"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"regexp"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/fsnotify/fsnotify"
+	"github.com/jedib0t/go-pretty/v6/progress"
+	"github.com/urfave/cli/v3"
+	"golang.org/x/term"
+
+	"kamerad/core/drill"
+	"kamerad/core/syntax"
+)
+
+func drillCommand() *cli.Command {
+	return &cli.Command{
+		Name: "drill", Usage: "play drills in virtual time and say pass or fail", ArgsUsage: "FILE|FOLDER …",
+		Description: "Drills are scripted exercises with several clients over simulated links; docs/drills.md says what they can say.\nExit status 0 when all pass, 1 when one fails, 2 when one cannot be run.",
+		Flags: []cli.Flag{
+			jsonFlag(),
+			&cli.StringFlag{Name: "only", Usage: "those whose names match a `PATTERN`"},
+			&cli.IntFlag{Name: "shake", Usage: "run each over `N` random links"},
+			&cli.Uint64Flag{Name: "seed", Usage: "the `NUMBER` that random links come from", Value: 1},
+			&cli.StringFlag{Name: "faults", Usage: "run with these `FAULTS` of links, as a failure prints them"},
+			&cli.StringFlag{Name: "junit", Usage: "write the results to a `FILE` as JUnit XML, too"},
+			&cli.StringFlag{Name: "trace", Usage: "write each message that arrives to a `FILE`"},
+			&cli.BoolFlag{Name: "watch", Usage: "run again whenever a file changes, until interrupted"},
+		},
+		Action: func(ctx context.Context, c *cli.Command) error {
+			paths, err := words(c, "FILE|FOLDER …", 1, -1)
+			if err != nil {
+				return err
+			}
+			if !c.Bool("watch") {
+				return runDrills(ctx, c, paths)
+			}
+			return watchFiles(ctx, paths, func() error { return runDrills(ctx, c, paths) })
+		},
+	}
+}
+
+// drillFiles lists the drill files that are named, and those in named folders.
+func drillFiles(paths []string) (files []string, err error) {
+	for _, path := range paths {
+		info, err := os.Stat(path)
+		if err != nil {
+			return nil, fmt.Errorf("read drills: %w", err)
+		}
+		if !info.IsDir() {
+			files = append(files, path)
+			continue
+		}
+		before := len(files)
+		err = filepath.WalkDir(path, func(p string, d fs.DirEntry, err error) error {
+			if err == nil && !d.IsDir() && strings.HasSuffix(p, ".drill") {
+				files = append(files, p)
+			}
+			return err
+		})
+		if err != nil {
+			return nil, fmt.Errorf("read drills: %w", err)
+		}
+		if len(files) == before {
+			return nil, fmt.Errorf("read drills: the folder %s holds no file that ends in .drill", path)
+		}
+	}
+	return files, nil
+}
+
+// loadDrills reads and checks drills. Problems are printed; ok is false when there are any.
+func loadDrills(files []string) (drills []*drill.Drill, ok bool, err error) {
+	ok = true
+	for _, file := range files {
+		text, err := readContract(file)
+		if err != nil {
+			return nil, false, err
+		}
+		list, problems := drill.Load(file, text, beside(file, nil))
+		if len(problems) > 0 {
+			printProblems(problems)
+			fmt.Println(bad.Sprintf("%s: %s", file, plural(len(problems), "mistake")))
+			ok = false
+		}
+		drills = append(drills, list...)
+	}
+	return drills, ok, nil
+}
+
+// drillReport is what --json prints.
+type drillReport struct {
+	Passed  int             `json:"passed"`
+	Failed  int             `json:"failed"`
+	Seconds float64         `json:"seconds"`
+	Ticks   int64           `json:"ticks"`
+	Results []*drill.Result `json:"results"`
+}
+
+func runDrills(ctx context.Context, c *cli.Command, paths []string) error {
+	only, err := regexp.Compile(c.String("only"))
+	if err != nil {
+		return fmt.Errorf("read --only: %w", err)
+	}
+	faults, err := faultsOf(c.String("faults"))
+	if err != nil {
+		return err
+	}
+	shake := c.Int("shake")
+	if shake < 0 || shake > 1_000_000 {
+		return fmt.Errorf("read --shake: from 1 to 1000000, not %d", shake)
+	}
+	files, err := drillFiles(paths)
+	if err != nil {
+		return err
+	}
+	drills, ok, err := loadDrills(files)
+	if err != nil {
+		return err
+	}
+	if !ok {
+		return fmt.Errorf("run drills: their mistakes have to be mended first")
+	}
+	drills = slices.DeleteFunc(drills, func(d *drill.Drill) bool { return !only.MatchString(d.Name) })
+	if len(drills) == 0 {
+		return fmt.Errorf("run drills: none of them is called as %q", c.String("only"))
+	}
+	o := drill.Options{}
+	if c.String("trace") != "" {
+		f, err := os.Create(c.String("trace"))
+		if err != nil {
+			return fmt.Errorf("write the trace: %w", err)
+		}
+		defer f.Close()
+		o.Trace = f
+	}
+	if faults != nil {
+		o.Shaken = &drill.Shaking{Seed: c.Uint64("seed"), Faults: faults}
+	}
+	report, began := drillReport{Results: []*drill.Result{}}, time.Now()
+	human := !c.Bool("json")
+	each, stop := func() {}, func() {}
+	if human && shake > 0 && term.IsTerminal(int(os.Stderr.Fd())) {
+		each, stop = shakeBar(len(drills) * shake)
+	}
+	for _, d := range drills {
+		var r *drill.Result
+		if shake > 0 {
+			r, err = d.Shake(ctx, c.Uint64("seed"), shake, o, each)
+		} else {
+			r, err = d.Run(ctx, o)
+		}
+		if err != nil {
+			stop()
+			return fmt.Errorf("run the drill %q: %w", d.Name, err)
+		}
+		report.Results = append(report.Results, r)
+		report.Ticks += r.Ticks * int64(max(r.Runs, 1))
+		if r.Passed {
+			report.Passed++
+		} else {
+			report.Failed++
+		}
+		if human && shake == 0 {
+			printDrill(c.Root().Writer, r)
+		}
+	}
+	stop()
+	report.Seconds = time.Since(began).Seconds()
+	if human && shake > 0 {
+		for _, r := range report.Results {
+			printDrill(c.Root().Writer, r)
+		}
+	}
+	if file := c.String("junit"); file != "" {
+		if err := writeJUnit(file, &report); err != nil {
+			return err
+		}
+	}
+	if human {
+		printDrills(c.Root().Writer, &report)
+	} else if err := printJSON(c.Root().Writer, report); err != nil {
+		return err
+	}
+	if report.Failed > 0 {
+		return errFound
+	}
+	return nil
+}
+
+func faultsOf(text string) (out []drill.Fault, err error) {
+	for _, part := range strings.Split(text, ";") {
+		if part = strings.TrimSpace(part); part == "" {
+			continue
+		}
+		f, err := drill.ParseFault(part)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, f)
+	}
+	return out, nil
+}
+
+func shakeBar(total int) (each, stop func()) {
+	w := progress.NewWriter()
+	w.SetOutputWriter(os.Stderr)
+	w.SetUpdateFrequency(200 * time.Millisecond)
+	w.SetAutoStop(false)
+	t := &progress.Tracker{Message: "shaking", Total: int64(total)}
+	w.AppendTracker(t)
+	go w.Render()
+	return func() { t.Increment(1) }, func() {
+		t.MarkAsDone()
+		time.Sleep(250 * time.Millisecond) // the last picture
+		w.Stop()
+	}
+}
+
+func printDrill(w io.Writer, r *drill.Result) {
+	runs := ""
+	if r.Runs > 1 {
+		runs = fmt.Sprintf(", %d runs", r.Runs)
+	}
+	if r.Passed {
+		fmt.Fprintf(w, "%s %s %s\n", good.Sprint("✓"), r.Drill, muted.Sprintf("%g s of play%s", r.Virtual.Seconds(), runs))
+		return
+	}
+	f := r.Failure
+	fmt.Fprintf(w, "%s %s %s\n", bad.Sprint("✕"), bold.Sprint(r.Drill), muted.Sprintf("%s:%d, tick %d%s", r.File, f.Line, f.Tick, runs))
+	fmt.Fprintf(w, "    %s\n    %s\n", f.Text, bad.Sprint(f.Message))
+	if len(f.Sheet) > 0 {
+		fmt.Fprintln(w)
+		t := sheet("", "Holds")
+		for i, b := range f.Sheet {
+			sign := "="
+			switch {
+			case i == 0:
+				sign = " "
+			case strings.HasPrefix(b.Value, "–"):
+				sign = "–"
+			case b.Value != f.Sheet[0].Value:
+				sign = "≠"
+			}
+			t.AppendRow([]any{b.Who, sign + " " + b.Value})
+		}
+		fmt.Fprintln(w, indented(t.Render()))
+	}
+	part := func(what string, lines []string) {
+		if len(lines) > 0 {
+			fmt.Fprintf(w, "\n    %s\n%s\n", muted.Sprint(what), indented(strings.Join(lines, "\n")))
+		}
+	}
+	part("The server's value came of:", f.Causes)
+	part("Before that:", f.Before)
+	fmt.Fprintf(w, "\n    Bring it back: %s\n\n", bold.Sprint(again(r)))
+}
+
+// again is the command that brings a failure back.
+func again(r *drill.Result) string {
+	out := fmt.Sprintf("kamerad drill %s --only '^%s$'", r.File, strings.ReplaceAll(regexp.QuoteMeta(r.Drill), "'", "."))
+	if r.Shaken != nil {
+		var list []string
+		for _, f := range r.Shaken.Faults {
+			list = append(list, f.String())
+		}
+		out += fmt.Sprintf(" --seed %d --faults '%s'", r.Shaken.Seed, strings.Join(list, "; "))
+	}
+	return out
+}
+
+func printDrills(w io.Writer, r *drillReport) {
+	words := fmt.Sprintf("%s passed", plural(r.Passed, "drill"))
+	colour := good
+	if r.Failed > 0 {
+		words, colour = fmt.Sprintf("%s failed, %d passed", plural(r.Failed, "drill"), r.Passed), bad
+	}
+	fmt.Fprintf(w, "\n%s in %.1f s: %d ticks\n", colour.Sprint(words), r.Seconds, r.Ticks)
+}
+
+// The parts of JUnit's XML that readers of results agree on.
+type (
+	junitSuites struct {
+		XMLName  xml.Name     `xml:"testsuites"`
+		Tests    int          `xml:"tests,attr"`
+		Failures int          `xml:"failures,attr"`
+		Time     string       `xml:"time,attr"`
+		Suites   []junitSuite `xml:"testsuite"`
+	}
+	junitSuite struct {
+		Name     string      `xml:"name,attr"`
+		Tests    int         `xml:"tests,attr"`
+		Failures int         `xml:"failures,attr"`
+		Cases    []junitCase `xml:"testcase"`
+	}
+	junitCase struct {
+		Name    string        `xml:"name,attr"`
+		Class   string        `xml:"classname,attr"`
+		Failure *junitFailure `xml:"failure"`
+	}
+	junitFailure struct {
+		Message string `xml:"message,attr"`
+		Text    string `xml:",chardata"`
+	}
+)
+
+func writeJUnit(file string, r *drillReport) error {
+	all := junitSuites{Tests: r.Passed + r.Failed, Failures: r.Failed, Time: fmt.Sprintf("%.3f", r.Seconds)}
+	for _, x := range r.Results {
+		if n := len(all.Suites); n == 0 || all.Suites[n-1].Name != x.File {
+			all.Suites = append(all.Suites, junitSuite{Name: x.File})
+		}
+		s := &all.Suites[len(all.Suites)-1]
+		c := junitCase{Name: x.Drill, Class: x.File}
+		s.Tests++
+		if f := x.Failure; f != nil {
+			s.Failures++
+			text := append([]string{fmt.Sprintf("%s:%d: %s", x.File, f.Line, f.Text), again(x)}, f.Before...)
+			c.Failure = &junitFailure{f.Message, strings.Join(text, "\n")}
+		}
+		s.Cases = append(s.Cases, c)
+	}
+	raw, err := xml.MarshalIndent(all, "", "  ")
+	if err == nil {
+		err = os.WriteFile(file, append([]byte(xml.Header), append(raw, '\n')...), 0o644)
+	}
+	if err != nil {
+		return fmt.Errorf("write the results: %w", err)
+	}
+	return nil
+}
+
+// watchFiles runs something now, and again whenever a file in one of the folders changes.
+func watchFiles(ctx context.Context, paths []string, do func() error) error {
+	w, err := fsnotify.NewWatcher()
+	if err != nil {
+		return fmt.Errorf("watch files: %w", err)
+	}
+	defer w.Close()
+	for _, path := range paths {
+		if info, err := os.Stat(path); err == nil && !info.IsDir() {
+			path = filepath.Dir(path)
+		}
+		if err := w.Add(path); err != nil {
+			return fmt.Errorf("watch %s: %w", path, err)
+		}
+	}
+	for {
+		if err := do(); err != nil && err != errFound && ctx.Err() == nil {
+			fmt.Fprintf(os.Stderr, "kamerad: %s\n", err)
+		}
+		if ctx.Err() != nil {
+			return nil
+		}
+		fmt.Println(muted.Sprint("Waiting for a change; end with Ctrl-C."))
+		for changed := false; !changed; {
+			select {
+			case e := <-w.Events:
+				changed = !e.Has(fsnotify.Chmod) && (strings.HasSuffix(e.Name, ".kam") || strings.HasSuffix(e.Name, ".drill") || strings.HasSuffix(e.Name, ".json"))
+			case err := <-w.Errors:
+				return fmt.Errorf("watch files: %w", err)
+			case <-ctx.Done():
+				return nil
+			}
+		}
+		for settled := time.After(100 * time.Millisecond); settled != nil; { // an editor writes in several steps
+			select {
+			case <-w.Events:
+			case <-settled:
+				settled = nil
+			}
+		}
+	}
+}
+
+// checkDrills tells the mistakes of a file of drills.
+func checkDrills(c *cli.Command, file string) error {
+	text, err := readContract(file)
+	if err != nil {
+		return err
+	}
+	drills, problems := drill.Load(file, text, beside(file, nil))
+	if c.Bool("json") {
+		if problems == nil {
+			problems = syntax.Problems{}
+		}
+		if err := printJSON(c.Root().Writer, map[string]any{"file": file, "problems": problems}); err != nil {
+			return err
+		}
+	} else {
+		printProblems(problems)
+		if len(problems) > 0 {
+			fmt.Println(bad.Sprintf("%s: %s", file, plural(len(problems), "mistake")))
+		} else {
+			fmt.Printf("%s %s: %s\n", good.Sprint("✓ no mistakes in"), file, plural(len(drills), "drill"))
+		}
+	}
+	if len(problems) > 0 {
+		return errFound
+	}
+	return nil
+}

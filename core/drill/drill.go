@@ -1,0 +1,594 @@
+// Package drill reads drills, scripted exercises with several clients over simulated links, and runs them in virtual time: with the real
+// session, replication, wire and links, and without a clock, a socket or a thread.
+//
+// The same drill, seed and faults give the same run, byte for byte.
+package drill
+
+import (
+	"encoding/json"
+	"fmt"
+	"slices"
+	"time"
+
+	"kamerad/core/contract"
+	"kamerad/core/link"
+	"kamerad/core/syntax"
+	"kamerad/core/wire"
+)
+
+// Bounds of drills.
+const (
+	MaxDrills  = 500 // of one file
+	MaxRepeats = 10_000
+	MaxWait    = 24 * time.Hour // of virtual time
+	MaxSettle  = 60 * time.Second
+)
+
+// Drill is a checked drill.
+type Drill struct {
+	Name     string
+	File     string
+	Line     int
+	Contract *contract.Contract
+	Seed     uint64
+	Settings map[string]json.RawMessage
+	Clients  []string // that join at some time
+	lines    []line
+	src      *syntax.Source
+}
+
+// Load reads and checks a file of drills. open gives the texts of contracts, and of what they include. The problems hold every mistake;
+// drills that have none are given all the same.
+func Load(name, text string, open syntax.Open) ([]*Drill, syntax.Problems) {
+	src := syntax.NewSource(name, text)
+	file, problems := syntax.ParseDrills(src)
+	if len(file.Drills) == 0 && len(problems) == 0 {
+		problems = append(problems, src.Problem(syntax.Span{}, "empty", "the file holds no drill", `as in: drill "a patch mends"`))
+	}
+	contracts := map[string]*contract.Contract{}
+	seen := map[string]bool{}
+	var out []*Drill
+	for i, d := range file.Drills {
+		if i >= MaxDrills {
+			problems = append(problems, src.Problem(d.At, "out-of-range", "the file has too many drills", fmt.Sprint("at most ", MaxDrills)))
+			break
+		}
+		if seen[d.Name.Value] {
+			problems = append(problems, src.Problem(d.Name.At, "twice", fmt.Sprintf("another drill is called %q", d.Name.Value), "give each a name of its own"))
+			continue
+		}
+		seen[d.Name.Value] = true
+		if d.Contract == nil {
+			continue // its mistake has been told
+		}
+		c, known := contracts[d.Contract.Value]
+		if !known {
+			body, err := open(d.Contract.Value)
+			if err != nil {
+				problems = append(problems, src.Problem(d.Contract.At, "no-file", err.Error(), "name a contract beside the drill"))
+			} else {
+				var wrong syntax.Problems
+				if c, wrong = contract.LoadWith(d.Contract.Value, body, open); c == nil {
+					problems = append(problems, src.Problem(d.Contract.At, "contract", fmt.Sprintf("the contract is not right: %s", wrong[0].Message), "kamerad check "+d.Contract.Value+" tells all of it"))
+				}
+			}
+			contracts[d.Contract.Value] = c
+		}
+		if c == nil {
+			continue
+		}
+		k := &checker{scope: scope{contract: c, clients: map[string]bool{}, names: map[string]bool{}, src: src, problems: &problems}}
+		before := len(problems)
+		line, _ := src.Position(d.At.Start)
+		made := &Drill{Name: d.Name.Value, File: name, Line: line, Contract: c, Seed: 1, Settings: map[string]json.RawMessage{}, src: src}
+		if d.Seed != nil {
+			made.Seed = uint64(d.Seed.Value)
+		}
+		for _, s := range d.Settings {
+			k.setting(made, s)
+		}
+		k.gather(d.Lines)
+		made.Clients = k.order
+		made.lines = k.lines(d.Lines)
+		if len(problems) == before {
+			out = append(out, made)
+		}
+	}
+	return out, problems.Sort()
+}
+
+// checker checks one drill.
+type checker struct {
+	scope
+	order []string // of clients
+}
+
+// line is a checked line: it is run by its do.
+type line struct {
+	at   syntax.Span
+	text string
+	do   func(r *run) error
+}
+
+// gather finds the clients of a drill, so that a link may stand before its client's join.
+func (k *checker) gather(list []syntax.DrillLine) {
+	for _, l := range list {
+		switch n := l.(type) {
+		case *syntax.DrillJoin:
+			for _, name := range n.Names {
+				if k.clients[name.Text] = true; !slices.Contains(k.order, name.Text) {
+					k.order = append(k.order, name.Text)
+				}
+			}
+		case *syntax.DrillLoop:
+			k.gather(n.Body)
+		}
+	}
+}
+
+func (k *checker) setting(d *Drill, s syntax.Set) {
+	i := slices.IndexFunc(k.contract.Settings, func(x *contract.Setting) bool { return x.Name == s.Name.Text })
+	if i < 0 {
+		k.fail(s.Name.At, "unknown-name", fmt.Sprintf("the contract has no setting `%s`", s.Name.Text), "")
+		return
+	}
+	t := k.contract.Settings[i].Type
+	v, err := k.compile(s.Value, wanted(t))(&env{names: map[string]any{}, who: "nobody"})
+	if err == nil {
+		var c contract.Value
+		if c, err = write(t, v); err == nil {
+			d.Settings[s.Name.Text] = t.AppendJSON(nil, c)
+			return
+		}
+	}
+	k.fail(s.Value.Span(), "type", err.Error(), "")
+}
+
+func (k *checker) client(n syntax.Ident) bool {
+	if k.clients[n.Text] || k.names[n.Text] {
+		return true
+	}
+	k.fail(n.At, "unknown-name", fmt.Sprintf("no client is called `%s`", n.Text), "clients join with `clients`, `host` or `join`")
+	return false
+}
+
+func (k *checker) lines(list []syntax.DrillLine) (out []line) {
+	for _, l := range list {
+		if do := k.line(l); do != nil {
+			at := l.Span()
+			out = append(out, line{at, k.src.Text[at.Start:min(at.End, len(k.src.Text))], do})
+		}
+	}
+	return out
+}
+
+func (k *checker) line(l syntax.DrillLine) func(r *run) error {
+	switch n := l.(type) {
+	case *syntax.Let:
+		value := k.compile(n.Value, want{})
+		k.names[n.Name.Text] = true
+		return func(r *run) error {
+			v, err := value(r.env(nil, 0))
+			if err != nil {
+				return err
+			}
+			r.names[n.Name.Text] = v
+			return nil
+		}
+	case *syntax.DrillJoin:
+		if n.Role.Text != "" && !slices.Contains(k.contract.Roles, n.Role.Text) {
+			k.fail(n.Role.At, "unknown-name", fmt.Sprintf("the contract has no role `%s`", n.Role.Text), fmt.Sprint("one of ", k.contract.Roles))
+		}
+		return func(r *run) error {
+			for _, name := range n.Names {
+				if err := r.join(name.Text, n.Role.Text); err != nil {
+					return err
+				}
+			}
+			return r.until(MaxSettle, "all are there and ready", func() bool { return r.stage.quiet() })
+		}
+	case *syntax.DrillLink:
+		k.client(n.Who)
+		c := link.Conditions{}
+		number := func(x *syntax.Number) int64 {
+			if x == nil {
+				return 0
+			}
+			return x.Value
+		}
+		c.Delay, c.Jitter = time.Duration(number(n.Delay))*time.Millisecond, time.Duration(number(n.Jitter))*time.Millisecond
+		c.Loss, c.Reorder, c.Bandwidth = float64(number(n.Loss))/100, float64(number(n.Reorder))/100, int(number(n.Bandwidth))
+		if err := c.Check(); err != nil {
+			k.fail(n.At, "out-of-range", err.Error(), "")
+		}
+		return func(r *run) error { return r.link(n.Who.Text, c) }
+	case *syntax.DrillSet:
+		return k.set(n)
+	case *syntax.DrillAct:
+		return k.act(n)
+	case *syntax.DrillMove:
+		k.client(n.Who)
+		return func(r *run) error { return r.move(n.Verb, n.Who.Text) }
+	case *syntax.DrillWait:
+		return k.wait(n)
+	case *syntax.DrillExpect:
+		e := k.expect(n)
+		if e == nil {
+			return nil
+		}
+		return func(r *run) error { return e.hold(r) }
+	case *syntax.DrillLoop:
+		return k.loop(n)
+	}
+	return nil
+}
+
+func (k *checker) loop(n *syntax.DrillLoop) func(r *run) error {
+	if n.Count != nil {
+		if n.Count.Value < 1 || n.Count.Value > MaxRepeats {
+			k.fail(n.Count.At, "out-of-range", fmt.Sprintf("%d is out of range", n.Count.Value), fmt.Sprint("from 1 to ", MaxRepeats))
+		}
+		body := k.lines(n.Body)
+		return func(r *run) error {
+			for range n.Count.Value {
+				if err := r.lines(body); err != nil {
+					return err
+				}
+			}
+			return nil
+		}
+	}
+	for _, c := range n.Over {
+		k.client(c)
+	}
+	k.names[n.Name.Text] = true
+	body := k.lines(n.Body)
+	return func(r *run) error {
+		for _, c := range n.Over {
+			p := r.stage.player(c.Text)
+			if p == nil {
+				return fmt.Errorf("%s has not joined", c.Text)
+			}
+			r.names[n.Name.Text], r.alias[n.Name.Text] = seat(p.number), c.Text
+			if err := r.lines(body); err != nil {
+				return err
+			}
+		}
+		delete(r.alias, n.Name.Text)
+		return nil
+	}
+}
+
+// place takes `entity.property` apart.
+func (k *checker) place(x syntax.Expr) (of node, name syntax.Ident, ok bool) {
+	m, ok := x.(*syntax.Member)
+	if !ok {
+		k.fail(x.Span(), "expected", "this is no property", "as in ana.Diver.hull, or Dive.phase")
+		return nil, name, false
+	}
+	return k.compile(m.X, want{}), m.Name, true
+}
+
+// property finds the property that a name may mean, by the kind when that is known before it runs.
+func (k *checker) property(x syntax.Expr, name syntax.Ident) *contract.Property {
+	if kind := k.kindOf(x); kind != nil {
+		p := kind.Property(name.Text)
+		if p == nil {
+			k.fail(name.At, "unknown-name", fmt.Sprintf("%s has no property `%s`", kind.Name, name.Text), "")
+		}
+		return p
+	}
+	for _, kind := range k.contract.Kinds {
+		if p := kind.Property(name.Text); p != nil {
+			return p
+		}
+	}
+	k.fail(name.At, "unknown-name", fmt.Sprintf("no kind has a property `%s`", name.Text), "")
+	return nil
+}
+
+// kindOf gives the kind of an entity that is called by its kind; nil when only running tells.
+func (k *checker) kindOf(x syntax.Expr) *contract.Kind {
+	switch n := x.(type) {
+	case *syntax.Ref:
+		return k.kind(n.Text)
+	case *syntax.Member:
+		return k.kind(n.Name.Text)
+	}
+	return nil
+}
+
+func (k *checker) set(n *syntax.DrillSet) func(r *run) error {
+	if n.Give {
+		of, to := k.compile(n.Target, want{}), k.compile(n.Value, want{})
+		return func(r *run) error {
+			e := r.env(nil, 0)
+			x, err := r.entity(of, e)
+			if err != nil {
+				return err
+			}
+			c, err := to(e)
+			if err != nil {
+				return err
+			}
+			s, ok := c.(seat)
+			if !ok {
+				return fmt.Errorf("%s is no client", show(c))
+			}
+			r.stage.sheet = nil
+			return r.stage.session.Hand(uint32(x), int(s))
+		}
+	}
+	of, name, ok := k.place(n.Target)
+	if !ok {
+		return nil
+	}
+	p := k.property(n.Target.(*syntax.Member).X, name)
+	if p == nil {
+		return nil
+	}
+	value := k.compile(n.Value, wanted(p.Type))
+	return func(r *run) error {
+		e := r.env(nil, 0)
+		x, err := r.entity(of, e)
+		if err != nil {
+			return err
+		}
+		v, err := value(e)
+		if err != nil {
+			return err
+		}
+		f, ok := e.on.Thing(uint32(x)).Field(name.Text)
+		if !ok {
+			return fmt.Errorf("%s has no property `%s`", e.on.Thing(uint32(x)).Kind, name.Text)
+		}
+		c, err := write(f.Type, v)
+		if err != nil {
+			return fmt.Errorf("set `%s`: %w", name.Text, err)
+		}
+		r.stage.sheet = nil
+		return r.stage.session.Set(uint32(x), name.Text, c)
+	}
+}
+
+func (k *checker) wait(n *syntax.DrillWait) func(r *run) error {
+	if n.Settle {
+		return func(r *run) error {
+			if err := r.until(MaxSettle, "all that was sent has arrived", r.stage.quiet); err != nil {
+				return err
+			}
+			return r.inStep()
+		}
+	}
+	var ticks int64
+	rate := int64(k.contract.TickRate)
+	switch {
+	case n.Ticks != nil:
+		ticks = n.Ticks.Value
+	case n.Ms != nil:
+		if ticks = n.Ms.Value * rate / 1000; ticks*1000 != n.Ms.Value*rate {
+			k.fail(n.Ms.At, "no-ticks", fmt.Sprintf("%d ms is not a whole number of ticks at %d per second", n.Ms.Value, rate), fmt.Sprintf("nearest: %dms or %dms", ticks*1000/rate, (ticks+1)*1000/rate))
+		}
+	}
+	if ticks < 1 || ticks > int64(MaxWait/time.Second)*rate {
+		k.fail(n.At, "out-of-range", "this waits for no time, or for too much", fmt.Sprintf("from one tick to %s", MaxWait))
+	}
+	var until *expectation
+	if n.Until != nil {
+		if until = k.expect(n.Until); until == nil {
+			return nil
+		}
+	}
+	return func(r *run) error {
+		for i := range ticks {
+			if until != nil && until.hold(r) == nil {
+				r.took = append(r.took, i)
+				return nil
+			}
+			if err := r.step(); err != nil {
+				return err
+			}
+		}
+		if until != nil {
+			if err := until.hold(r); err != nil {
+				return fmt.Errorf("not within %d ticks: %w", ticks, err)
+			}
+			r.took = append(r.took, ticks)
+		}
+		return nil
+	}
+}
+
+// act is a line in which a client sends something, as it runs: met are the decisions that came.
+type act struct {
+	line line
+	who  string
+	text string
+	want func(r *run, o *sent) error // nil for any
+	met  []*sent
+}
+
+// target finds the kind and the entity of what a client asks for.
+func (k *checker) target(x syntax.Expr) (kind *contract.Kind, name syntax.Ident, of node, ok bool) {
+	m, ok := x.(*syntax.Member)
+	if !ok {
+		k.fail(x.Span(), "expected", "this names no kind", "as in Diver.use, or bo.Diver.use")
+		return nil, name, nil, false
+	}
+	if r, bare := m.X.(*syntax.Ref); bare {
+		if kind = k.kind(r.Text); kind != nil {
+			return kind, m.Name, nil, true
+		}
+	}
+	return k.kindOf(m.X), m.Name, k.compile(m.X, want{}), true
+}
+
+func (k *checker) act(n *syntax.DrillAct) func(r *run) error {
+	k.client(n.Who)
+	kind, name, of, ok := k.target(n.Target)
+	if !ok {
+		return nil
+	}
+	has := func(one *contract.Kind) (request *contract.Request, property *contract.Property) {
+		for _, q := range one.Requests {
+			if q.Name == name.Text {
+				request = q
+			}
+		}
+		return request, one.Property(name.Text)
+	}
+	if kind == nil { // which one, only running tells: what all kinds of that name have in common
+		for _, one := range k.contract.Kinds {
+			if q, p := has(one); kind == nil && (q != nil && (n.Verb == "asks" || n.Verb == "forges") || p != nil && (n.Verb == "writes" || p.Hold != nil)) {
+				kind = one
+			}
+		}
+		if kind == nil {
+			k.fail(name.At, "unknown-name", fmt.Sprintf("no kind has `%s`", name.Text), "")
+			return nil
+		}
+	}
+	request, property := has(kind)
+	var args []node
+	var value node
+	switch n.Verb {
+	case "asks":
+		if request == nil {
+			k.fail(name.At, "unknown-name", fmt.Sprintf("%s has no request `%s`", kind.Name, name.Text), "to send one that is not there, forge it")
+			return nil
+		}
+		if len(n.Args) != len(request.Params) {
+			k.fail(n.Target.Span(), "arguments", fmt.Sprintf("%s has %d arguments, not %d", request.FullName(), len(request.Params), len(n.Args)), "to send it as it stands, forge it")
+			return nil
+		}
+		for i, a := range n.Args {
+			args = append(args, k.compile(a, wanted(request.Params[i].Type)))
+		}
+	case "forges":
+		for i, a := range n.Args {
+			w := want{}
+			if request != nil && i < len(request.Params) {
+				w = wanted(request.Params[i].Type)
+			}
+			args = append(args, k.compile(a, w))
+		}
+	case "writes":
+		if property == nil {
+			k.fail(name.At, "unknown-name", fmt.Sprintf("%s has no property `%s`", kind.Name, name.Text), "")
+			return nil
+		}
+		value = k.compile(n.Value, wanted(property.Type))
+	default:
+		if property == nil || property.Hold == nil {
+			k.fail(name.At, "unknown-name", fmt.Sprintf("%s has no hold `%s`", kind.Name, name.Text), "")
+			return nil
+		}
+	}
+	a := &act{line: line{at: n.At}, who: n.Who.Text, text: k.src.Text[n.At.Start:n.At.End]}
+	if n.Want != nil {
+		a.want = k.want(n.Want, request)
+	}
+	full := kind.Name + "." + name.Text
+	return func(r *run) error {
+		p, err := r.player(n.Who.Text)
+		if err != nil {
+			return err
+		}
+		e := r.env(nil, p.number)
+		m := wire.FromClient{Type: map[string]string{"asks": "ask", "forges": "ask", "writes": "write", "holds": "press", "releases": "release"}[n.Verb]}
+		if of != nil {
+			x, err := r.entity(of, e)
+			if err != nil {
+				return err
+			}
+			m.Entity = uint32(x)
+		}
+		mine := &act{line: a.line, who: a.who, text: a.text, want: a.want}
+		r.acts = append(r.acts, mine)
+		var values []any
+		for _, arg := range args {
+			v, err := arg(e)
+			if err != nil {
+				return err
+			}
+			values = append(values, v)
+		}
+		switch n.Verb {
+		case "asks":
+			m.Request = full
+			types := make([]*contract.Type, len(request.Params))
+			for i, p := range request.Params {
+				types[i] = p.Type
+			}
+			if m.Args, err = raws(types, values); err != nil {
+				return err
+			}
+			if m.Args == nil {
+				m.Args = []json.RawMessage{}
+			}
+		case "forges":
+			m.Request, m.Args = full, []json.RawMessage{}
+			for _, v := range values {
+				m.Args = append(m.Args, loose(v))
+			}
+		case "writes":
+			m.Property = full
+			v, err := value(e)
+			if err != nil {
+				return err
+			}
+			c, err := write(property.Type, v)
+			if err != nil {
+				return err
+			}
+			m.Value = property.Type.AppendJSON(nil, c)
+		default:
+			m.Property = full
+			return r.press(p, m, mine, property.Hold)
+		}
+		r.stage.ask(p, m, mine)
+		return nil
+	}
+}
+
+// want checks a decision against what was wanted.
+func (k *checker) want(n *syntax.DrillWant, request *contract.Request) func(r *run, o *sent) error {
+	outcomes := []wire.Outcome{wire.Accepted, wire.Denied, wire.Dropped, wire.Malformed, wire.Faulted}
+	if !slices.Contains(outcomes, wire.Outcome(n.Outcome.Text)) {
+		k.fail(n.Outcome.At, "unknown-name", fmt.Sprintf("there is no decision `%s`", n.Outcome.Text), fmt.Sprint("one of ", outcomes))
+		return nil
+	}
+	var value node
+	if n.Value != nil {
+		if request == nil || request.Reply == nil {
+			k.fail(n.Value.Span(), "type", "the request replies nothing", "")
+			return nil
+		}
+		value = k.compile(n.Value, wanted(request.Reply))
+	}
+	return func(r *run, o *sent) error {
+		d := o.decision
+		if string(d.Outcome) != n.Outcome.Text || n.Reason != nil && n.Reason.Value != d.Reason {
+			got := string(d.Outcome)
+			if d.Reason != "" {
+				got += fmt.Sprintf(" %q", d.Reason)
+			}
+			return fmt.Errorf("it was %s", got)
+		}
+		if value == nil {
+			return nil
+		}
+		v, err := value(r.env(nil, 0))
+		if err != nil {
+			return err
+		}
+		c, err := write(request.Reply, v)
+		if err != nil {
+			return err
+		}
+		if got, err := request.Reply.ParseJSON(d.Reply); err != nil || !got.Equal(c) {
+			return fmt.Errorf("it replied %s, not %s", d.Reply, show(v))
+		}
+		return nil
+	}
+}

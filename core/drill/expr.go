@@ -1,0 +1,857 @@
+package drill
+
+import (
+	"errors"
+	"fmt"
+	"math/rand/v2"
+	"slices"
+
+	"kamerad/core/contract"
+	"kamerad/core/replicate"
+	"kamerad/core/syntax"
+)
+
+// scope is what the names in an expression mean.
+type scope struct {
+	contract *contract.Contract
+	clients  map[string]bool // names of clients, while checking
+	names    map[string]bool // given by let, for or a query
+	src      *syntax.Source
+	problems *syntax.Problems
+}
+
+func (s *scope) fail(at syntax.Span, code, message, hint string) {
+	*s.problems = append(*s.problems, s.src.Problem(at, code, message, hint))
+}
+
+// with gives a scope with another name.
+func (s *scope) with(name string) *scope {
+	inner := *s
+	inner.names = map[string]bool{name: true}
+	for n := range s.names {
+		inner.names[n] = true
+	}
+	return &inner
+}
+
+func (s *scope) kind(name string) *contract.Kind {
+	for _, k := range s.contract.Kinds {
+		if k.Name == name {
+			return k
+		}
+	}
+	return nil
+}
+
+func (s *scope) enum(name string) *contract.Enum {
+	for _, e := range s.contract.Enums {
+		if e.Name == name {
+			return e
+		}
+	}
+	return nil
+}
+
+// values lists the enumerations that have a value of a name.
+func (s *scope) values(name string) (out []*contract.Enum) {
+	for _, e := range s.contract.Enums {
+		if slices.Contains(e.Values, name) {
+			out = append(out, e)
+		}
+	}
+	return out
+}
+
+// env is what an expression is evaluated on.
+type env struct {
+	on    *replicate.Copy // the server's own sheet, or a client's copy
+	names map[string]any
+	seats map[string]int // numbers of clients
+	dice  *rand.Rand
+	who   string // whose sheet it is, for messages
+	self  int    // the client whose own entities a bare kind means; 0 for nobody
+	steps int
+}
+
+// maxSteps bounds what one expression may look at.
+const maxSteps = 200_000
+
+func (e *env) step() error {
+	if e.steps++; e.steps > maxSteps {
+		return errors.New("the expression goes over too much")
+	}
+	return nil
+}
+
+// node is a checked expression.
+type node func(e *env) (any, error)
+
+// want helps to find the enumeration of a bare value.
+type want struct{ enum *contract.Enum }
+
+func wanted(t *contract.Type) want {
+	if t == nil || t.Enum == nil {
+		return want{}
+	}
+	return want{t.Enum}
+}
+
+var broken node = func(*env) (any, error) { return nil, errors.New("it is not right") }
+
+// enumOf finds the enumeration that an expression is of, as far as that can be known before it runs.
+func (s *scope) enumOf(x syntax.Expr) want {
+	switch n := x.(type) {
+	case *syntax.Member:
+		if r, ok := n.X.(*syntax.Ref); ok {
+			if e := s.enum(r.Text); e != nil {
+				return want{e}
+			}
+		}
+		var found want
+		for _, k := range s.contract.Kinds {
+			if p := k.Property(n.Name.Text); p != nil && p.Type.Enum != nil {
+				if found.enum != nil && found.enum != p.Type.Enum {
+					return want{}
+				}
+				found = wanted(p.Type)
+			}
+		}
+		return found
+	}
+	return want{}
+}
+
+// compile checks an expression; its mistakes are told.
+func (s *scope) compile(x syntax.Expr, w want) node {
+	switch n := x.(type) {
+	case *syntax.Number:
+		return constant(n.Value)
+	case *syntax.Time:
+		return constant(n.Ms)
+	case *syntax.Decimal:
+		var f float64
+		if _, err := fmt.Sscan(n.Text, &f); err != nil {
+			s.fail(n.At, "number", "this is no number", "")
+			return broken
+		}
+		return constant(f)
+	case *syntax.Literal:
+		return constant(n.Value)
+	case *syntax.Truth:
+		return constant(n.Value)
+	case *syntax.Ref:
+		return s.ref(n, w)
+	case *syntax.Member:
+		return s.member(n)
+	case *syntax.List:
+		var items []node
+		for _, item := range n.Items {
+			items = append(items, s.compile(item, w))
+		}
+		return func(e *env) (any, error) {
+			out := []any{}
+			for _, item := range items {
+				v, err := item(e)
+				if err != nil {
+					return nil, err
+				}
+				out = append(out, v)
+			}
+			return out, nil
+		}
+	case *syntax.Index:
+		of, at := s.compile(n.X, want{}), s.compile(n.I, want{})
+		return func(e *env) (any, error) {
+			h, err := of(e)
+			if err != nil {
+				return nil, err
+			}
+			i, err := at(e)
+			if err != nil {
+				return nil, err
+			}
+			return index(h, i)
+		}
+	case *syntax.Unary:
+		of := s.compile(n.X, w)
+		return func(e *env) (any, error) {
+			v, err := of(e)
+			if err != nil {
+				return nil, err
+			}
+			switch y := v.(type) {
+			case bool:
+				if n.Op == "not" {
+					return !y, nil
+				}
+			case int64:
+				if n.Op == "-" {
+					return -y, nil
+				}
+			case float64:
+				if n.Op == "-" {
+					return -y, nil
+				}
+			case vector:
+				if n.Op == "-" {
+					out := vector{}
+					for _, f := range y {
+						out = append(out, -f)
+					}
+					return out, nil
+				}
+			}
+			return nil, fmt.Errorf("`%s` does not go with %s", n.Op, show(v))
+		}
+	case *syntax.Binary:
+		return s.binary(n)
+	case *syntax.Call:
+		return s.call(n)
+	case *syntax.Query:
+		return s.query(n)
+	case *syntax.Bad:
+		return broken
+	}
+	s.fail(x.Span(), "not-here", "this does not stand in a drill", "values, properties, comparisons and queries do")
+	return broken
+}
+
+func constant(v any) node { return func(*env) (any, error) { return v, nil } }
+
+// ref is a bare name.
+func (s *scope) ref(n *syntax.Ref, w want) node {
+	name := n.Text
+	switch {
+	case name == "nothing":
+		return constant(nothing{})
+	case name == "server":
+		return constant(seat(0))
+	case s.names[name]:
+		return func(e *env) (any, error) {
+			if v, ok := e.names[name]; ok {
+				return v, nil
+			}
+			return nil, fmt.Errorf("`%s` has no value yet", name)
+		}
+	case s.clients[name]:
+		return func(e *env) (any, error) {
+			if c, ok := e.seats[name]; ok {
+				return seat(c), nil
+			}
+			return nil, fmt.Errorf("%s has not joined", name)
+		}
+	case w.enum != nil && slices.Contains(w.enum.Values, name):
+		return constant(member{w.enum, int64(slices.Index(w.enum.Values, name))})
+	}
+	if k := s.kind(name); k != nil {
+		return func(e *env) (any, error) {
+			if !k.Shared && e.self == 0 {
+				return name, nil // a kind by name
+			}
+			owner := 0
+			if !k.Shared {
+				owner = e.self
+			}
+			for _, t := range e.on.Things() {
+				if t.Kind == name && (k.Shared || t.Owner == owner) {
+					return entity(t.Entity), nil
+				}
+			}
+			return nil, absent(fmt.Sprintf("%s does not have %s", e.who, name))
+		}
+	}
+	if slices.Contains(s.contract.Roles, name) {
+		return constant(role(name))
+	}
+	switch list := s.values(name); len(list) {
+	case 1:
+		return constant(member{list[0], int64(slices.Index(list[0].Values, name))})
+	case 0:
+		s.fail(n.At, "unknown-name", fmt.Sprintf("nothing is called `%s`", name), "a client of the drill, a name that `let` gave, a kind, or an enumeration's value")
+	default:
+		s.fail(n.At, "ambiguous", fmt.Sprintf("`%s` is a value of %s and of %s", name, list[0].Name, list[1].Name), fmt.Sprintf("write %s.%s", list[0].Name, name))
+	}
+	return broken
+}
+
+// own finds an entity of a kind that belongs to a client.
+func own(e *env, kind string, client int) (any, error) {
+	for _, t := range e.on.Things() {
+		if t.Kind == kind && t.Owner == client {
+			return entity(t.Entity), nil
+		}
+	}
+	return nil, absent(fmt.Sprintf("%s does not have a %s of client %d", e.who, kind, client))
+}
+
+// member is `x.name`.
+func (s *scope) member(n *syntax.Member) node {
+	name := n.Name.Text
+	if r, ok := n.X.(*syntax.Ref); ok && !s.names[r.Text] && !s.clients[r.Text] {
+		if e := s.enum(r.Text); e != nil {
+			at := slices.Index(e.Values, name)
+			if at < 0 {
+				s.fail(n.Name.At, "unknown-name", fmt.Sprintf("%s has no value `%s`", e.Name, name), fmt.Sprint("one of ", e.Values))
+				return broken
+			}
+			return constant(member{e, int64(at)})
+		}
+	}
+	of := s.compile(n.X, want{})
+	if k := s.kind(name); k != nil {
+		return func(e *env) (any, error) {
+			v, err := of(e)
+			if err != nil {
+				return nil, err
+			}
+			c, ok := v.(seat)
+			if !ok {
+				return nil, fmt.Errorf("%s is no client that could have a %s", show(v), name)
+			}
+			return own(e, name, int(c))
+		}
+	}
+	if !s.known(name) {
+		s.fail(n.Name.At, "unknown-name", fmt.Sprintf("no kind has a property `%s`", name), "")
+		return broken
+	}
+	return func(e *env) (any, error) {
+		v, err := of(e)
+		if err != nil {
+			return nil, err
+		}
+		return property(e, v, name)
+	}
+}
+
+// known tells whether something can have a part of a name.
+func (s *scope) known(name string) bool {
+	if slices.Contains([]string{"owner", "name", "role", "number", "x", "y", "z"}, name) {
+		return true
+	}
+	has := func(t *contract.Type) bool {
+		for ; t != nil; t = t.Of {
+			if slices.ContainsFunc(t.Parts, func(p contract.Param) bool { return p.Name == name }) {
+				return true
+			}
+		}
+		return false
+	}
+	return slices.ContainsFunc(s.contract.Kinds, func(k *contract.Kind) bool {
+		return k.Property(name) != nil || slices.ContainsFunc(k.Properties, func(p *contract.Property) bool { return has(p.Type) })
+	})
+}
+
+// property gives a part of a value.
+func property(e *env, v any, name string) (any, error) {
+	if err := e.step(); err != nil {
+		return nil, err
+	}
+	switch x := v.(type) {
+	case entity:
+		t := e.on.Thing(uint32(x))
+		if t == nil {
+			return nil, absent(fmt.Sprintf("%s does not have the entity", e.who))
+		}
+		if f, ok := t.Field(name); ok {
+			return read(f.Type, f.Value), nil
+		}
+		if name == "owner" {
+			return seat(t.Owner), nil
+		}
+		return nil, absent(fmt.Sprintf("%s does not have %s.%s", e.who, t.Kind, name))
+	case seat:
+		for _, c := range e.on.Clients {
+			if c.Number == int(x) {
+				switch name {
+				case "name":
+					return c.Name, nil
+				case "role":
+					return role(c.Role), nil
+				case "number":
+					return int64(c.Number), nil
+				}
+			}
+		}
+		return nil, absent(fmt.Sprintf("%s does not know client %d", e.who, int(x)))
+	case vector:
+		if i := slices.Index([]string{"x", "y", "z"}, name); i >= 0 && i < len(x) {
+			return x[i], nil
+		}
+	case held:
+		for i, p := range x.t.Parts {
+			if p.Name == name {
+				return read(p.Type, x.v.Parts[i]), nil
+			}
+		}
+	case nothing:
+		return nil, absent(fmt.Sprintf("`.%s` of nothing", name))
+	}
+	return nil, fmt.Errorf("%s has no `%s`", show(v), name)
+}
+
+// index is `x[i]`.
+func index(h, i any) (any, error) {
+	switch x := h.(type) {
+	case []any:
+		if n, ok := i.(int64); ok && n >= 0 && n < int64(len(x)) {
+			return x[n], nil
+		}
+	case held:
+		if x.t.Form == contract.FormList {
+			if n, ok := i.(int64); ok && n >= 0 && n < int64(len(x.v.Parts)) {
+				return read(x.t.Of, x.v.Parts[n]), nil
+			}
+		}
+		if x.t.Form == contract.FormMap {
+			key, err := write(x.t.Key, i)
+			if err != nil {
+				return nil, err
+			}
+			for _, pair := range x.v.Parts {
+				if pair.Parts[0].Equal(key) {
+					return read(x.t.Of, pair.Parts[1]), nil
+				}
+			}
+		}
+	}
+	return nil, fmt.Errorf("%s has nothing at %s", show(h), show(i))
+}
+
+func (s *scope) binary(n *syntax.Binary) node {
+	a, b := s.compile(n.A, s.enumOf(n.B)), s.compile(n.B, s.enumOf(n.A))
+	op := n.Op
+	return func(e *env) (any, error) {
+		x, err := a(e)
+		if err != nil {
+			return nil, err
+		}
+		if op == "and" || op == "or" {
+			l, ok := x.(bool)
+			if !ok {
+				return nil, fmt.Errorf("%s is neither true nor false", show(x))
+			}
+			if l == (op == "or") {
+				return l, nil
+			}
+			return b(e)
+		}
+		y, err := b(e)
+		if err != nil {
+			return nil, err
+		}
+		return operate(e, op, x, y)
+	}
+}
+
+func operate(e *env, op string, x, y any) (any, error) {
+	switch op {
+	case "==", "!=":
+		if r, ok := x.(role); ok {
+			x = string(r)
+		}
+		if r, ok := y.(role); ok {
+			y = string(r)
+		}
+		eq, err := same(e.on, x, y)
+		return eq == (op == "=="), err
+	}
+	p, q, whole, ok := numbers(x, y)
+	if !ok {
+		v, isV := x.(vector)
+		u, isU := y.(vector)
+		if isV && isU && len(v) == len(u) && (op == "+" || op == "-") {
+			out := vector{}
+			for i := range v {
+				if op == "+" {
+					out = append(out, v[i]+u[i])
+				} else {
+					out = append(out, v[i]-u[i])
+				}
+			}
+			return out, nil
+		}
+		if k, isK := toFloat(y); isV && isK && op == "*" {
+			out := vector{}
+			for i := range v {
+				out = append(out, v[i]*k)
+			}
+			return out, nil
+		}
+		return nil, fmt.Errorf("`%s` does not go with %s and %s", op, show(x), show(y))
+	}
+	switch op {
+	case "<":
+		return p < q, nil
+	case "<=":
+		return p <= q, nil
+	case ">":
+		return p > q, nil
+	case ">=":
+		return p >= q, nil
+	}
+	if whole {
+		i, j := x.(int64), y.(int64)
+		switch op {
+		case "+":
+			return i + j, nil
+		case "-":
+			return i - j, nil
+		case "*":
+			return i * j, nil
+		case "/", "%":
+			if j == 0 {
+				return nil, errors.New("a division by zero")
+			}
+			if op == "/" {
+				return i / j, nil
+			}
+			return i % j, nil
+		}
+	}
+	switch op {
+	case "+":
+		return p + q, nil
+	case "-":
+		return p - q, nil
+	case "*":
+		return p * q, nil
+	case "/":
+		if q == 0 {
+			return nil, errors.New("a division by zero")
+		}
+		return p / q, nil
+	}
+	return nil, fmt.Errorf("`%s` does not go with %s and %s", op, show(x), show(y))
+}
+
+func toFloat(v any) (float64, bool) {
+	x, _, _, ok := numbers(v, int64(0))
+	return x, ok
+}
+
+// call is a function or a method.
+func (s *scope) call(n *syntax.Call) node {
+	var args []node
+	var enum want
+	for _, a := range n.Args {
+		if r, ok := a.(*syntax.Range); ok {
+			args = append(args, s.compile(r.Low, want{}), s.compile(r.High, want{}))
+			continue
+		}
+		if m, ok := n.Fn.(*syntax.Member); ok {
+			enum = s.enumOf(m.X)
+		}
+		args = append(args, s.compile(a, enum))
+	}
+	all := func(e *env) ([]any, error) {
+		var out []any
+		for _, a := range args {
+			v, err := a(e)
+			if err != nil {
+				return nil, err
+			}
+			out = append(out, v)
+		}
+		return out, nil
+	}
+	if m, ok := n.Fn.(*syntax.Member); ok {
+		of, name := s.compile(m.X, want{}), m.Name.Text
+		if !slices.Contains([]string{"has", "count", "find"}, name) {
+			s.fail(m.Name.At, "unknown-name", fmt.Sprintf("a drill cannot ask `%s` of something", name), "one of has, count, find")
+			return broken
+		}
+		return func(e *env) (any, error) {
+			v, err := of(e)
+			if err != nil {
+				return nil, err
+			}
+			list, err := all(e)
+			if err != nil {
+				return nil, err
+			}
+			return method(v, name, list)
+		}
+	}
+	r, ok := n.Fn.(*syntax.Ref)
+	if !ok {
+		s.fail(n.At, "not-here", "this cannot be called", "")
+		return broken
+	}
+	count := map[string]int{"distance": 2, "length": 1, "roll": 2, "exists": 1, "abs": 1, "count": 1}
+	if wanted, known := count[r.Text]; r.Text != "vec" && !known || known && wanted != len(args) || r.Text == "vec" && (len(args) < 2 || len(args) > 3) {
+		s.fail(n.At, "unknown-name", fmt.Sprintf("a drill has no function `%s` with %d values", r.Text, len(args)), "vec(x, y), distance(a, b), length(v), roll(a..b), exists(e), abs(n), count(Kind)")
+		return broken
+	}
+	return func(e *env) (any, error) {
+		if r.Text == "exists" {
+			v, err := args[0](e)
+			if _, gone := err.(absent); gone {
+				return false, nil
+			}
+			if x, ok := v.(entity); ok {
+				return e.on.Thing(uint32(x)) != nil, err
+			}
+			return v != any(nothing{}), err
+		}
+		list, err := all(e)
+		if err != nil {
+			return nil, err
+		}
+		return function(e, r.Text, list)
+	}
+}
+
+func function(e *env, name string, list []any) (any, error) {
+	switch name {
+	case "vec":
+		out := vector{}
+		for _, x := range list {
+			f, ok := toFloat(x)
+			if !ok {
+				return nil, fmt.Errorf("%s is no number", show(x))
+			}
+			out = append(out, f)
+		}
+		return out, nil
+	case "distance":
+		a, ok := list[0].(vector)
+		b, both := list[1].(vector)
+		if ok && both && len(a) == len(b) {
+			return distance(a, b), nil
+		}
+	case "length":
+		if v, ok := list[0].(vector); ok {
+			return distance(v, make(vector, len(v))), nil
+		}
+	case "abs":
+		switch x := list[0].(type) {
+		case int64:
+			return max(x, -x), nil
+		case float64:
+			return max(x, -x), nil
+		}
+	case "roll":
+		a, ok := list[0].(int64)
+		b, both := list[1].(int64)
+		if ok && both && a <= b && b-a < 1<<40 {
+			return a + e.dice.Int64N(b-a+1), nil
+		}
+	case "count":
+		if k, ok := list[0].(string); ok {
+			n := int64(0)
+			for _, t := range e.on.Things() {
+				if t.Kind == k {
+					n++
+				}
+			}
+			return n, nil
+		}
+	}
+	return nil, fmt.Errorf("%s does not take %s", name, show(list))
+}
+
+// method is has, count or find of what holds things.
+func method(v any, name string, args []any) (any, error) {
+	h, ok := v.(held)
+	if !ok || h.t.Form == contract.FormRecord || len(args) > 2 || len(args) == 0 && name != "count" {
+		return nil, fmt.Errorf("%s has no `%s` with %d values", show(v), name, len(args))
+	}
+	if len(args) == 0 {
+		return int64(len(h.v.Parts)), nil
+	}
+	var key *contract.Type
+	switch h.t.Form {
+	case contract.FormList:
+		key = h.t.Of
+	case contract.FormMap:
+		key = h.t.Key
+	default:
+		key = &contract.Type{Form: contract.FormEnum, Enum: h.t.Enum}
+	}
+	item, err := write(key, args[0])
+	if err != nil {
+		return nil, err
+	}
+	at, count := int64(-1), int64(0)
+	for i, p := range h.v.Parts {
+		one, n := p, int64(1)
+		if h.t.Form != contract.FormList {
+			one = p.Parts[0]
+		}
+		if h.t.Form == contract.FormStacks {
+			n = p.Parts[1].Num
+		}
+		if one.Equal(item) {
+			if count += n; at < 0 {
+				at = int64(i)
+			}
+		}
+	}
+	switch name {
+	case "find":
+		return at, nil
+	case "count":
+		return count, nil
+	}
+	least := int64(1)
+	if len(args) == 2 {
+		if least, ok = args[1].(int64); !ok {
+			return nil, fmt.Errorf("%s is no number", show(args[1]))
+		}
+	}
+	return count >= least, nil
+}
+
+// query goes over a kind or all clients.
+func (s *scope) query(n *syntax.Query) node {
+	do := n.Fn.Text
+	if !slices.Contains([]string{"count", "sum", "one", "first", "min", "max", "any", "all", "most", "least"}, do) {
+		s.fail(n.Fn.At, "unknown-name", fmt.Sprintf("a drill has no query `%s`", do), "one of count, sum, one, first, min, max, any, all, most, least")
+		return broken
+	}
+	r, ok := n.In.X.(*syntax.Ref)
+	if !ok || r.Text != "clients" && s.kind(r.Text) == nil || n.In.Within != nil {
+		s.fail(n.In.X.Span(), "not-here", "a query of a drill goes over a kind or over clients", "as in one(e in Eel where e.hull < 60)")
+		return broken
+	}
+	inner := s.with(n.Name.Text)
+	var where, value, other node
+	if n.In.Where != nil {
+		where = inner.compile(n.In.Where, want{})
+	}
+	if n.Value != nil {
+		value = inner.compile(n.Value, want{})
+	}
+	if n.Else != nil {
+		other = s.compile(n.Else, want{})
+	}
+	if value == nil && slices.Contains([]string{"sum", "min", "max", "all", "any", "most", "least"}, do) && !(do == "any" && where != nil) {
+		s.fail(n.At, "expected", fmt.Sprintf("`%s` has to be told of what", do), "after a colon, as in max(d in Diver: d.score)")
+		return broken
+	}
+	return func(e *env) (any, error) {
+		var items []any
+		if r.Text == "clients" {
+			for _, c := range e.on.Clients {
+				items = append(items, seat(c.Number))
+			}
+		} else {
+			var list []uint32
+			for _, t := range e.on.Things() {
+				if t.Kind == r.Text {
+					list = append(list, t.Entity)
+				}
+			}
+			slices.Sort(list)
+			for _, x := range list {
+				items = append(items, entity(x))
+			}
+		}
+		before, was := e.names[n.Name.Text]
+		defer func() {
+			if was {
+				e.names[n.Name.Text] = before
+			} else {
+				delete(e.names, n.Name.Text)
+			}
+		}()
+		var found []any
+		for _, item := range items {
+			if err := e.step(); err != nil {
+				return nil, err
+			}
+			e.names[n.Name.Text] = item
+			if where != nil {
+				v, err := where(e)
+				if _, gone := err.(absent); gone {
+					continue
+				}
+				if err != nil {
+					return nil, err
+				}
+				if yes, ok := v.(bool); !ok || !yes {
+					continue
+				}
+			}
+			found = append(found, item)
+		}
+		return choose(e, n, do, found, value, other)
+	}
+}
+
+func choose(e *env, n *syntax.Query, do string, found []any, value, other node) (any, error) {
+	none := func() (any, error) {
+		if other != nil {
+			return other(e)
+		}
+		return nil, absent(fmt.Sprintf("%s has none that this is true of", e.who))
+	}
+	switch do {
+	case "count":
+		return int64(len(found)), nil
+	case "one":
+		if len(found) != 1 {
+			return nil, fmt.Errorf("%d are there, not one", len(found))
+		}
+		return found[0], nil
+	case "first":
+		if len(found) == 0 {
+			return none()
+		}
+		return found[0], nil
+	}
+	if do == "any" && value == nil {
+		return len(found) > 0, nil
+	}
+	var out, best any
+	if do == "sum" {
+		out = int64(0)
+	}
+	for _, item := range found {
+		e.names[n.Name.Text] = item
+		v, err := value(e)
+		if err != nil {
+			return nil, err
+		}
+		switch do {
+		case "any", "all":
+			yes, ok := v.(bool)
+			if !ok {
+				return nil, fmt.Errorf("%s is neither true nor false", show(v))
+			}
+			if yes == (do == "any") {
+				return yes, nil
+			}
+		case "sum":
+			if out, err = operate(e, "+", out, v); err != nil {
+				return nil, err
+			}
+		default:
+			less, err := operate(e, "<", v, cmpOr(out, v))
+			if err != nil {
+				return nil, err
+			}
+			more, _ := operate(e, ">", v, cmpOr(out, v))
+			if out == nil || (do == "min" || do == "least") && less == true || (do == "max" || do == "most") && more == true {
+				out, best = v, item
+			}
+		}
+	}
+	switch {
+	case do == "any" || do == "all":
+		return do == "all", nil
+	case out == nil:
+		return none()
+	case do == "most" || do == "least":
+		return best, nil
+	}
+	return out, nil
+}
+
+func cmpOr(a, b any) any {
+	if a == nil {
+		return b
+	}
+	return a
+}

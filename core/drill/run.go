@@ -1,0 +1,770 @@
+package drill
+
+import (
+	"context"
+	"crypto/sha256"
+	"errors"
+	"fmt"
+	"io"
+	"math/rand/v2"
+	"slices"
+	"strings"
+	"time"
+
+	"kamerad/core/contract"
+	"kamerad/core/link"
+	"kamerad/core/replicate"
+	"kamerad/core/session"
+	"kamerad/core/syntax"
+	"kamerad/core/wire"
+)
+
+// Options of a run.
+type Options struct {
+	Seed   uint64    // in place of the drill's own; 0 for that
+	Shaken *Shaking  // nil for links as the drill says
+	Trace  io.Writer // is told each message that arrives, one a line; nil for nobody
+	// Tamper stands between a client and the frames that it gets: a test of whether drills find what is wrong. nil for none.
+	Tamper func(client int, f *wire.Frame) *wire.Frame
+	// Steered is called with the session once it is open, for the same purpose.
+	Steered func(s *session.Session)
+}
+
+// Result is what a run came to.
+type Result struct {
+	Drill   string        `json:"drill"`
+	File    string        `json:"file"`
+	Line    int           `json:"line"` // of the drill
+	Passed  bool          `json:"passed"`
+	Ticks   int64         `json:"ticks"`
+	Virtual time.Duration `json:"virtual_ns"` // how long it took in virtual time
+	Took    []int64       `json:"took,omitempty"`
+	Failure *Failure      `json:"failure,omitempty"`
+	Shaken  *Shaking      `json:"shaken,omitempty"`
+	Runs    int           `json:"runs"` // 1, or how often it was shaken
+}
+
+// Failure is the first thing that was not as expected.
+type Failure struct {
+	Line    int      `json:"line"` // of the file
+	Text    string   `json:"text"` // of the line
+	Message string   `json:"message"`
+	Tick    int64    `json:"tick"`
+	Sheet   []Beside `json:"sheet,omitempty"`  // what it is about, side by side
+	Causes  []string `json:"causes,omitempty"` // the last ones of the server's value
+	Before  []string `json:"before,omitempty"` // what led there
+}
+
+// Beside is what the server or a client has of something.
+type Beside struct {
+	Who   string `json:"who"`
+	Value string `json:"value"`
+}
+
+// run is a drill as it runs.
+type run struct {
+	drill   *Drill
+	options Options
+	stage   *stage
+	names   map[string]any
+	alias   map[string]string // of the name in a `for`: the client's
+	links   map[string]link.Conditions
+	acts    []*act
+	dice    *rand.Rand
+	took    []int64
+	began   int64
+	failed  *line
+	ctx     context.Context
+}
+
+// failing is what is not as expected, with what it is about.
+type failing struct {
+	message  string
+	entity   uint32
+	property string
+	about    node // evaluated for the server and each client
+	self     int
+}
+
+func (f *failing) Error() string { return f.message }
+
+// Run runs a drill. What is not as expected is in the result; the error says that it could not be run.
+func (d *Drill) Run(ctx context.Context, o Options) (*Result, error) {
+	r, err := d.run(ctx, o, false)
+	if r == nil {
+		return nil, err
+	}
+	out := &Result{Drill: d.Name, File: d.File, Line: d.Line, Passed: err == nil, Ticks: r.stage.session.Now(), Virtual: r.stage.now, Took: r.took, Shaken: o.Shaken, Runs: 1}
+	if err == nil || ctx.Err() != nil {
+		return out, ctx.Err()
+	}
+	// Once more, the same, to tell what led there.
+	o.Trace = nil
+	again, err := d.run(ctx, o, true)
+	if again == nil || err == nil {
+		return nil, fmt.Errorf("run the drill %q: it failed, and did not when it was run again: %w", d.Name, err)
+	}
+	out.Failure = again.explain(err)
+	return out, ctx.Err()
+}
+
+// key gives the key of a drill's session.
+func key(seed uint64) [32]byte { return sha256.Sum256(fmt.Appendf(nil, "drill %d", seed)) }
+
+func (d *Drill) run(ctx context.Context, o Options, explain bool) (*run, error) {
+	seed := d.Seed
+	if o.Seed != 0 {
+		seed = o.Seed
+	}
+	s, err := session.New(d.Contract, session.Options{Key: key(seed), Prove: true, Trace: explain, Settings: d.Settings})
+	if err != nil {
+		return nil, err
+	}
+	r := &run{drill: d, options: o, stage: newStage(s, o.Shaken), names: map[string]any{}, alias: map[string]string{}, links: map[string]link.Conditions{}, dice: dice(seed), ctx: ctx}
+	r.stage.trace, r.stage.test = o.Trace, o.Tamper
+	if explain {
+		r.stage.history = &history{names: map[int]string{}}
+	}
+	if o.Steered != nil {
+		o.Steered(s)
+	}
+	if err := r.lines(d.lines); err != nil {
+		return r, err
+	}
+	// What was asked is decided at the end at the latest.
+	if slices.ContainsFunc(r.acts, func(a *act) bool { return a.want != nil && len(a.met) == 0 }) {
+		_ = r.until(MaxSettle, "", func() bool {
+			return !slices.ContainsFunc(r.acts, func(a *act) bool { return a.want != nil && len(a.met) == 0 }) || r.stage.quiet()
+		})
+	}
+	if err := r.decided(true); err != nil {
+		return r, err
+	}
+	return r, r.sound()
+}
+
+// sound holds what every run has to hold: no copy was ever other than what it was sent.
+func (r *run) sound() error {
+	for _, p := range r.stage.players {
+		if p.differed != "" {
+			return &failing{message: fmt.Sprintf("%s: %s", p.name, p.differed)}
+		}
+	}
+	return nil
+}
+
+func (r *run) lines(list []line) error {
+	for i := range list {
+		l := &list[i]
+		if err := r.ctx.Err(); err != nil {
+			return err
+		}
+		if h := r.stage.history; h != nil {
+			h.say(r.stage.session.Now(), "· %s", firstLine(l.text))
+		}
+		if err := l.do(r); err != nil {
+			if r.failed == nil {
+				r.failed = l
+			}
+			return err
+		}
+		if err := r.decided(false); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func firstLine(text string) string {
+	first, _, more := strings.Cut(text, "\n")
+	if more {
+		first += " …"
+	}
+	return first
+}
+
+// decided holds the decisions that came against what was wanted; at the end, also those that did not come.
+func (r *run) decided(end bool) error {
+	for _, a := range r.acts {
+		if a.want == nil {
+			continue
+		}
+		if len(a.met) == 0 && end {
+			r.failed = &a.line
+			r.failed.text = a.text
+			return &failing{message: fmt.Sprintf("%s was never answered", a.who)}
+		}
+		for _, o := range a.met {
+			if err := a.want(r, o); err != nil {
+				r.failed = &a.line
+				r.failed.text = a.text
+				return &failing{message: err.Error()}
+			}
+		}
+	}
+	if len(r.acts) > 0 {
+		r.acts = slices.DeleteFunc(r.acts, func(a *act) bool { return a.want == nil || len(a.met) > 0 })
+	}
+	return nil
+}
+
+// env gives what expressions are evaluated on: the copy of a client, or for nil the server's sheet.
+func (r *run) env(p *player, self int) *env {
+	e := &env{names: r.names, seats: map[string]int{}, dice: r.dice, self: self, who: "the server"}
+	for _, x := range r.stage.players {
+		e.seats[x.name] = x.number
+	}
+	if p == nil {
+		e.on = r.stage.truth()
+		return e
+	}
+	e.on, e.who = r.stage.held(p), p.name
+	return e
+}
+
+// entity evaluates what has to be an entity.
+func (r *run) entity(of node, e *env) (entity, error) {
+	v, err := of(e)
+	if err != nil {
+		return 0, err
+	}
+	x, ok := v.(entity)
+	if !ok || e.on.Thing(uint32(x)) == nil {
+		return 0, fmt.Errorf("%s is no entity that is there", show(v))
+	}
+	return x, nil
+}
+
+func (r *run) player(name string) (*player, error) {
+	if a, ok := r.alias[name]; ok {
+		name = a
+	}
+	p := r.stage.player(name)
+	switch {
+	case p == nil:
+		return nil, fmt.Errorf("%s has not joined", name)
+	case p.left:
+		return nil, fmt.Errorf("%s has left", name)
+	}
+	return p, nil
+}
+
+func (r *run) join(name, as string) error {
+	if p := r.stage.player(name); p != nil && p.out == "" {
+		return fmt.Errorf("%s is in already", name)
+	}
+	p, err := r.stage.join(name, as, r.options.Shaken.worsen(name, r.links[name]))
+	if err != nil {
+		return err
+	}
+	if h := r.stage.history; h != nil {
+		h.names[p.number] = name
+	}
+	return nil
+}
+
+func (r *run) link(name string, c link.Conditions) error {
+	r.links[name] = c
+	p := r.stage.player(name)
+	if p == nil {
+		return nil // it applies when the client joins
+	}
+	c = r.options.Shaken.worsen(name, c)
+	if err := p.up.Set(c); err != nil {
+		return err
+	}
+	return p.down.Set(c)
+}
+
+func (r *run) move(verb, name string) error {
+	p, err := r.player(name)
+	if err != nil {
+		return err
+	}
+	switch {
+	case verb == "leave":
+		r.stage.session.Leave(p.number)
+		p.out, p.left = "it left", true
+	case p.out != "":
+		return fmt.Errorf("%s is out: %s", p.name, p.out)
+	case verb == "cut" && p.cut:
+		return fmt.Errorf("%s is cut already", p.name)
+	case verb == "cut":
+		r.stage.sever(p)
+	case !p.cut:
+		return fmt.Errorf("%s was not cut", p.name)
+	default:
+		r.stage.mend(p)
+	}
+	return nil
+}
+
+// press presses or releases a hold; a press is renewed until it is released.
+func (r *run) press(p *player, m wire.FromClient, a *act, h *contract.Hold) error {
+	same := func(x *hold) bool { return x.message.Property == m.Property && x.message.Entity == m.Entity }
+	if m.Type == "press" {
+		p.presses++
+		m.Press = p.presses
+		p.holds = slices.DeleteFunc(p.holds, same)
+		o := r.stage.ask(p, m, a)
+		every := time.Duration(h.Ms) * time.Millisecond / 3
+		p.holds = append(p.holds, &hold{o.message, every, r.stage.now + every})
+		return nil
+	}
+	i := slices.IndexFunc(p.holds, same)
+	if i < 0 {
+		return fmt.Errorf("%s does not hold %s", p.name, m.Property)
+	}
+	m.Press = p.holds[i].message.Press
+	p.holds = slices.Delete(p.holds, i, i+1)
+	r.stage.ask(p, m, a)
+	return nil
+}
+
+func (r *run) step() error {
+	if r.stage.session.Now()%256 == 0 && r.ctx.Err() != nil {
+		return r.ctx.Err()
+	}
+	if err := r.stage.step(); err != nil {
+		return err
+	}
+	return r.decided(false)
+}
+
+// until lets ticks pass until something is so.
+func (r *run) until(most time.Duration, what string, so func() bool) error {
+	end := r.stage.now + most
+	for first := true; first || !so(); first = false {
+		if r.stage.now >= end {
+			return &failing{message: fmt.Sprintf("after %s it is not so that %s%s", most, what, r.waiting())}
+		}
+		if err := r.step(); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// waiting words what a settling still waits for.
+func (r *run) waiting() string {
+	for _, p := range r.stage.players {
+		switch {
+		case p.out != "" || p.cut:
+		case !p.ready || p.copy.Tick == 0:
+			return fmt.Sprintf(": %s is not ready", p.name)
+		case len(p.open) > 0:
+			return fmt.Sprintf(": %d of what %s sent is not decided", len(p.open), p.name)
+		case !p.current():
+			return fmt.Sprintf(": %s holds what was so at tick %d", p.name, p.copy.Tick)
+		}
+	}
+	return ""
+}
+
+// inStep holds every copy that is current against the rules: who may have what is asked anew, whatever was sent.
+func (r *run) inStep(who ...*player) error {
+	if len(who) == 0 {
+		who = r.stage.players
+	}
+	for _, p := range who {
+		if p.out != "" || p.cut || !p.current() {
+			continue
+		}
+		for _, d := range r.stage.session.Compare(p.number, r.stage.held(p)) {
+			name := fmt.Sprintf("%s #%d", d.Kind, d.Entity)
+			if o := r.stage.numbered(d.Owner); o != nil && d.Owner != 0 {
+				name = o.name + "." + d.Kind
+			}
+			if d.Property != "" {
+				name += "." + d.Property
+			}
+			return &failing{
+				message: fmt.Sprintf("%s differs on %s: it should be %s, and is %s", name, p.name, orNothing(d.Server), orNothing(d.Client)),
+				entity:  d.Entity, property: d.Property,
+				about: func(e *env) (any, error) {
+					if d.Property == "" || d.Property == "owner" {
+						t := e.on.Thing(d.Entity)
+						if t == nil {
+							return nil, absent("not there")
+						}
+						return seat(t.Owner), nil
+					}
+					return property(e, entity(d.Entity), d.Property)
+				},
+			}
+		}
+	}
+	return r.sound()
+}
+
+func orNothing(s string) string {
+	if s == "" {
+		return "nothing"
+	}
+	return s
+}
+
+// explain makes a failure of an error.
+func (r *run) explain(err error) *Failure {
+	f := &Failure{Message: err.Error(), Tick: r.stage.session.Now(), Line: r.drill.Line}
+	if r.failed != nil {
+		f.Line, _ = r.drill.src.Position(r.failed.at.Start)
+		f.Text = firstLine(r.failed.text)
+	}
+	h := r.stage.history
+	var about *failing
+	if errors.As(err, &about) && about.about != nil {
+		entry := func(who string, e *env) {
+			v, err := about.about(e)
+			said := show(v)
+			if gone := absent(""); errors.As(err, &gone) {
+				said = "– (" + string(gone) + ")"
+			} else if err != nil {
+				said = "! " + err.Error()
+			}
+			f.Sheet = append(f.Sheet, Beside{who, said})
+		}
+		entry("server", r.env(nil, about.self))
+		for _, p := range r.stage.players {
+			if p.out == "" {
+				entry(p.name, r.env(p, about.self))
+			}
+		}
+		if about.entity != 0 {
+			f.Causes = h.last(about.entity, about.property, 3)
+		}
+	}
+	if n := len(h.lines); n > 0 {
+		f.Before = h.lines[max(0, n-12):]
+	}
+	return f
+}
+
+// expectation is a checked `expect`.
+type expectation struct {
+	n     *syntax.DrillExpect
+	value node
+	of    node // of what is noticed, or whose event is heard
+	name  string
+	from  node
+	to    node
+	args  []node
+	types []*contract.Type
+	about node
+	prop  node // the entity whose property it is about
+}
+
+func (k *checker) expect(n *syntax.DrillExpect) *expectation {
+	x := &expectation{n: n}
+	if n.Who.Text != "server" && n.Who.Text != "everyone" && !k.client(n.Who) {
+		return nil
+	}
+	if n.Who.Text == "server" && n.What != "sees" {
+		k.fail(n.Who.At, "not-here", "the server only sees", "as in expect server sees Dive.phase == dive")
+		return nil
+	}
+	switch n.What {
+	case "sees", "misses":
+		x.value = k.compile(n.Value, want{})
+		x.about = x.value
+		if b, ok := n.Value.(*syntax.Binary); ok && n.What == "sees" {
+			x.about = k.compile(b.A, k.enumOf(b.B))
+			if m, ok := b.A.(*syntax.Member); ok {
+				x.prop, x.name = k.compile(m.X, want{}), m.Name.Text
+			}
+		}
+	case "noticed":
+		of, name, ok := k.place(n.Value)
+		if !ok {
+			return nil
+		}
+		p := k.property(n.Value.(*syntax.Member).X, name)
+		if p == nil {
+			return nil
+		}
+		x.of, x.name, x.types = of, name.Text, []*contract.Type{p.Type}
+		x.from, x.to = k.compile(n.From, wanted(p.Type)), k.compile(n.To, wanted(p.Type))
+	case "heard":
+		return k.hears(x)
+	case "got":
+		if k.kind(n.Kind.Text) == nil {
+			k.fail(n.Kind.At, "unknown-name", fmt.Sprintf("the contract has no kind `%s`", n.Kind.Text), "")
+			return nil
+		}
+	}
+	return x
+}
+
+// hears checks which event is heard.
+func (k *checker) hears(x *expectation) *expectation {
+	var name syntax.Ident
+	var kind *contract.Kind
+	switch v := x.n.Value.(type) {
+	case *syntax.Ref:
+		name = v.Ident
+	case *syntax.Member:
+		name, kind = v.Name, k.kindOf(v.X)
+		if r, bare := v.X.(*syntax.Ref); !bare || k.kind(r.Text) == nil || kind.Shared {
+			x.of = k.compile(v.X, want{})
+		}
+	default:
+		k.fail(x.n.Value.Span(), "expected", "this is no event", "as in welcome, or ana.Diver.used(patch)")
+		return nil
+	}
+	x.name = name.Text
+	var found []*contract.Event
+	for _, e := range k.contract.Events {
+		if e.Name == name.Text && (kind == nil || e.Kind == kind) {
+			found = append(found, e)
+		}
+	}
+	if len(found) == 0 {
+		k.fail(name.At, "unknown-name", fmt.Sprintf("the contract has no event `%s`", name.Text), "")
+		return nil
+	}
+	if x.n.Args != nil && len(x.n.Args) != len(found[0].Params) {
+		k.fail(x.n.Value.Span(), "arguments", fmt.Sprintf("%s has %d values, not %d", found[0].FullName(), len(found[0].Params), len(x.n.Args)), "a name alone is any values")
+		return nil
+	}
+	for i, a := range x.n.Args {
+		x.types = append(x.types, found[0].Params[i].Type)
+		x.args = append(x.args, k.compile(a, wanted(found[0].Params[i].Type)))
+	}
+	return x
+}
+
+// hold tells what is not as expected.
+func (x *expectation) hold(r *run) error {
+	n := x.n
+	if n.Who.Text == "server" {
+		return x.sees(r, nil)
+	}
+	var who []*player
+	if n.Who.Text == "everyone" {
+		for _, p := range r.stage.players {
+			if p.out == "" && !p.cut {
+				who = append(who, p)
+			}
+		}
+	} else {
+		p, err := r.player(n.Who.Text)
+		if err != nil {
+			return err
+		}
+		who = append(who, p)
+	}
+	if n.What == "step" {
+		return r.inStep(who...)
+	}
+	for _, p := range who {
+		if err := x.holdFor(r, p); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (x *expectation) holdFor(r *run, p *player) error {
+	n := x.n
+	not := func(format string, args ...any) error {
+		return &failing{message: p.name + " " + fmt.Sprintf(format, args...)}
+	}
+	switch n.What {
+	case "sees":
+		return x.sees(r, p)
+	case "misses":
+		v, err := x.value(r.env(p, 0))
+		if gone := absent(""); errors.As(err, &gone) {
+			return nil
+		}
+		if err != nil {
+			return err
+		}
+		return &failing{message: fmt.Sprintf("%s sees it: it is %s", p.name, show(v)), about: x.value}
+	case "heard":
+		count, err := x.count(r, p)
+		switch {
+		case err != nil:
+			return err
+		case n.Not && count > 0:
+			return not("heard %s %d times", x.name, count)
+		case n.Not:
+		case n.Count != nil && int64(count) != n.Count.Value:
+			return not("heard %s %d times, not %d", x.name, count, n.Count.Value)
+		case n.Count == nil && count == 0:
+			return not("did not hear %s", x.name)
+		}
+	case "noticed":
+		return x.notices(r, p)
+	case "strikes":
+		if got := r.stage.session.Strikes(p.number); int64(got) != n.Count.Value {
+			return not("has %d strikes, not %d", got, n.Count.Value)
+		}
+	case "expelled":
+		if p.expelled == n.Not {
+			return not("%s", map[bool]string{true: "is expelled: " + p.out, false: "is not expelled"}[p.expelled])
+		}
+	case "logged":
+		if slices.Contains(p.logs, n.Text.Value) == n.Not {
+			last := "nothing at all"
+			if len(p.logs) > 0 {
+				last = fmt.Sprintf("%q", p.logs[len(p.logs)-1])
+			}
+			return not("logged %s last", last)
+		}
+	case "got":
+		from, bytes := r.stage.now-time.Duration(n.Window.Value)*time.Millisecond, 0
+		for _, g := range p.got {
+			if g.at > from {
+				bytes += g.kinds[n.Kind.Text]
+			}
+		}
+		if int64(bytes) > n.Count.Value {
+			return not("got %d bytes of %s, more than %d", bytes, n.Kind.Text, n.Count.Value)
+		}
+	}
+	return nil
+}
+
+func (x *expectation) sees(r *run, p *player) error {
+	who := "the server"
+	if p != nil {
+		who = p.name
+		if p.out != "" {
+			return fmt.Errorf("%s is out: %s", p.name, p.out)
+		}
+	}
+	v, err := x.value(r.env(p, 0))
+	gone := absent("")
+	switch {
+	case err == nil && v == true:
+		return nil
+	case err == nil && v != false:
+		return fmt.Errorf("what is seen has to be true or false, and is %s", show(v))
+	case err != nil && !errors.As(err, &gone):
+		return err
+	}
+	f := &failing{message: who + " sees it otherwise", about: x.about}
+	if gone != "" {
+		f.message = string(gone)
+	}
+	if x.prop != nil {
+		if e, err := x.prop(r.env(nil, 0)); err == nil {
+			if e, ok := e.(entity); ok {
+				f.entity, f.property = uint32(e), x.name
+			}
+		}
+	}
+	return f
+}
+
+// count tells how often a client heard an event.
+func (x *expectation) count(r *run, p *player) (n int, err error) {
+	e := r.env(nil, 0)
+	of := entity(0)
+	if x.of != nil {
+		v, err := x.of(e)
+		if err != nil {
+			return 0, err
+		}
+		var ok bool
+		if of, ok = v.(entity); !ok {
+			return 0, fmt.Errorf("%s is no entity", show(v))
+		}
+	}
+	var want []contract.Value
+	for i, a := range x.args {
+		v, err := a(e)
+		if err != nil {
+			return 0, err
+		}
+		c, err := write(x.types[i], v)
+		if err != nil {
+			return 0, err
+		}
+		want = append(want, c)
+	}
+	for _, h := range p.heard {
+		_, name, whole := strings.Cut(h.event.Event, ".")
+		if !whole {
+			name = h.event.Event
+		}
+		if name != x.name || of != 0 && h.event.Entity != uint32(of) {
+			continue
+		}
+		fits := true
+		for i, v := range want {
+			fits = fits && i < len(h.event.Fields) && h.event.Fields[i].Value.Equal(v)
+		}
+		if fits {
+			n++
+		}
+	}
+	return n, nil
+}
+
+// notices tells whether a client was told of a change.
+func (x *expectation) notices(r *run, p *player) error {
+	e := r.env(nil, 0)
+	of, err := x.of(e)
+	if err != nil {
+		return err
+	}
+	values := [2]any{}
+	for i, f := range []node{x.from, x.to} {
+		if values[i], err = f(e); err != nil {
+			return err
+		}
+	}
+	var seen []string
+	for _, c := range p.noticed {
+		if entity(c.entity) != of || c.name != x.name {
+			continue
+		}
+		if c.old != nil {
+			was, _ := same(&replicate.Copy{}, read(c.typ, *c.old), values[0])
+			is, _ := same(&replicate.Copy{}, read(c.typ, c.now), values[1])
+			if was && is {
+				return nil
+			}
+		}
+		seen = append(seen, fmt.Sprintf("from %s to %s", format(c.typ, c.old), c.typ.Format(c.now)))
+	}
+	if len(seen) == 0 {
+		return &failing{message: fmt.Sprintf("%s noticed no change of %s", p.name, x.name)}
+	}
+	return &failing{message: fmt.Sprintf("%s noticed %s %s", p.name, x.name, strings.Join(seen[max(0, len(seen)-4):], ", "))}
+}
+
+// Shake runs a drill over many random links. The result is that of the first run that fails, with the fewest faults that still fail, or
+// of the last one. each is called after each run; it may be nil.
+func (d *Drill) Shake(ctx context.Context, seed uint64, runs int, o Options, each func()) (*Result, error) {
+	var last *Result
+	for i := range runs {
+		o.Shaken = shaking(seed+uint64(i), d.Clients)
+		r, err := d.Run(ctx, o)
+		if err != nil {
+			return r, err
+		}
+		if each != nil {
+			each()
+		}
+		if !r.Passed {
+			fewest := shrink(o.Shaken, func(s *Shaking) bool {
+				o := o
+				o.Shaken = s
+				_, err := d.run(ctx, o, false)
+				return err != nil && ctx.Err() == nil
+			})
+			o.Shaken = fewest
+			if r, err = d.Run(ctx, o); err == nil && r.Passed {
+				err = fmt.Errorf("shake the drill %q: the failure did not come back", d.Name)
+			}
+			r.Runs = i + 1
+			return r, err
+		}
+		r.Runs = i + 1
+		last = r
+	}
+	return last, nil
+}

@@ -1,0 +1,467 @@
+package drill
+
+import (
+	"cmp"
+	"encoding/binary"
+	"encoding/json"
+	"fmt"
+	"hash/fnv"
+	"io"
+	"math/rand/v2"
+	"slices"
+	"time"
+
+	"kamerad/core/contract"
+	"kamerad/core/link"
+	"kamerad/core/replicate"
+	"kamerad/core/session"
+	"kamerad/core/wire"
+)
+
+// stage is a session in virtual time, with clients behind simulated links.
+type stage struct {
+	session *session.Session
+	outline *contract.Outline
+	second  int // ticks of one
+	tick    time.Duration
+	now     time.Duration
+	players []*player // in the order of their joining; those that are out stay
+	sent    uint64    // messages of all clients, in their order
+	trace   io.Writer // nil for none
+	faults  []session.Fault
+	closed  string
+	history *history // nil while nothing is kept
+	inbox   []arrival
+	shaken  *Shaking
+	sheet   *replicate.Copy // the server's own, while nothing has changed since
+	test    func(client int, f *wire.Frame) *wire.Frame
+}
+
+// player is a client at the other end of a link, with what a server keeps for it in between.
+type player struct {
+	name     string
+	number   int
+	up, down *link.Link
+	reader   *wire.Reader
+	copy     replicate.Copy
+	heard    []heard
+	noticed  []noticed
+	logs     []string
+	open     []*sent // without a decision
+	seq      uint64
+	presses  uint64
+	holds    []*hold
+	cut      bool   // its connection is
+	out      string // why it is out; empty while it is in
+	expelled bool
+	left     bool
+	got      []weight
+	frames   []frame // that wait behind a client that takes nothing
+	stalls   []stall
+	written  int64 // the newest tick that left for it
+	behind   bool
+	ready    bool
+	differed string // the first time that its copy was not what it should be
+	newest   int64  // the tick of the newest frame that was cut for it
+}
+
+type frame struct {
+	tick  int64
+	bytes []byte
+}
+
+// stall is a time in which a client takes nothing.
+type stall struct{ from, until time.Duration }
+
+// heard is an event that a client heard.
+type heard struct {
+	tick  int64
+	event *wire.Event
+}
+
+// noticed is a change of a value that a client was told of.
+type noticed struct {
+	tick   int64
+	entity uint32
+	name   string
+	typ    *contract.Type
+	old    *contract.Value
+	now    contract.Value
+}
+
+// weight is how many bits of a kind came with a frame.
+type weight struct {
+	at    time.Duration
+	kinds map[string]int
+}
+
+// sent is a request or write that a client has sent.
+type sent struct {
+	message  wire.FromClient
+	line     *act // that waits for the decision; nil for none
+	tick     int64
+	decision *wire.Decision
+	carried  int64 // for a write: the tick in which the server met it; 0 before that
+}
+
+type hold struct {
+	message wire.FromClient
+	every   time.Duration
+	next    time.Duration
+}
+
+type arrival struct {
+	order uint64
+	from  *player
+	bytes []byte
+}
+
+func newStage(s *session.Session, shaken *Shaking) *stage {
+	rate := s.Contract().TickRate
+	return &stage{session: s, outline: s.Contract().Outline(), second: rate, tick: time.Second / time.Duration(rate), shaken: shaken}
+}
+
+// player finds a client that is in.
+func (w *stage) player(name string) *player {
+	for _, p := range slices.Backward(w.players) {
+		if p.name == name {
+			return p
+		}
+	}
+	return nil
+}
+
+// join seats a client.
+func (w *stage) join(name, as string, c link.Conditions) (*player, error) {
+	n, err := w.session.Join(name, as)
+	if err != nil {
+		return nil, err
+	}
+	p := &player{name: name, number: n, reader: w.session.Reader(n), stalls: w.shaken.stalls(name)}
+	p.copy.Me = n
+	seed := w.shaken.seed(name)
+	if p.up, err = link.New(seed, c); err == nil {
+		p.down, err = link.New(seed+1, c)
+	}
+	w.players = append(w.players, p)
+	return p, err
+}
+
+// send puts a message of a client on its way. All messages are numbered, so that those that arrive together are met in the order in which
+// they were sent.
+func (w *stage) send(p *player, m *wire.FromClient) {
+	w.sent++
+	p.up.Send(w.now, append(binary.BigEndian.AppendUint64(nil, w.sent), m.Pack(w.outline)...))
+}
+
+// step lets a tick pass.
+func (w *stage) step() error {
+	w.now += w.tick
+	w.sheet = nil
+	w.inbox = w.inbox[:0]
+	for _, p := range w.players {
+		if p.out != "" {
+			continue
+		}
+		for _, h := range p.holds {
+			if !p.cut && w.now >= h.next {
+				h.next = w.now + h.every
+				w.send(p, &h.message)
+			}
+		}
+		for at, ok := p.up.Next(); ok && at <= w.now; at, ok = p.up.Next() {
+			raw, _ := p.up.ReceiveOne(w.now)
+			w.inbox = append(w.inbox, arrival{binary.BigEndian.Uint64(raw), p, raw[8:]})
+		}
+	}
+	slices.SortStableFunc(w.inbox, func(a, b arrival) int { return cmp.Compare(a.order, b.order) })
+	for i := range w.inbox {
+		if err := w.take(w.inbox[i].from, w.inbox[i].bytes); err != nil {
+			return err
+		}
+	}
+	step := w.session.Tick()
+	if w.history != nil {
+		w.history.keep(w, step)
+	}
+	w.faults = append(w.faults, step.Faults...)
+	if step.Closed != "" && w.closed == "" {
+		w.closed = step.Closed
+	}
+	for i := range step.Frames {
+		p := w.numbered(step.Frames[i].Client)
+		if p == nil || p.out != "" || p.cut {
+			continue
+		}
+		p.newest = step.Tick
+		p.frames = append(p.frames, frame{step.Tick, slices.Clone(step.Frames[i].Bytes)})
+	}
+	for _, c := range step.Cuts {
+		if p := w.numbered(c.Client); p != nil && p.out == "" {
+			w.write(p) // what it is still told
+			p.out, p.expelled = c.Reason, !p.cut
+		}
+	}
+	for _, p := range w.players {
+		if p.out == "" || len(p.frames) > 0 {
+			w.write(p)
+		}
+		for at, ok := p.down.Next(); ok && at <= w.now; at, ok = p.down.Next() {
+			raw, _ := p.down.ReceiveOne(w.now)
+			if err := w.arrive(p, raw); err != nil {
+				return err
+			}
+		}
+		p.conclude()
+	}
+	return nil
+}
+
+// conclude ends the writes, presses and releases that were met and not refused: such are not answered.
+func (p *player) conclude() {
+	if len(p.open) == 0 || !p.current() {
+		return
+	}
+	p.open = slices.DeleteFunc(p.open, func(o *sent) bool {
+		if o.carried == 0 {
+			return false
+		}
+		if o.line != nil {
+			o.decision = &wire.Decision{Seq: o.message.Seq, Outcome: wire.Accepted, Check: -1}
+			o.line.met = append(o.line.met, o)
+		}
+		return true
+	})
+}
+
+func (w *stage) numbered(n int) *player {
+	for _, p := range w.players {
+		if p.number == n {
+			return p
+		}
+	}
+	return nil
+}
+
+// write has what waits for a client leave, unless the client takes nothing now.
+func (w *stage) write(p *player) {
+	for _, s := range p.stalls {
+		if w.now < s.from || w.now >= s.until || p.out != "" {
+			continue
+		}
+		if len(p.frames) > w.second/2 && !p.behind {
+			w.session.Behind(p.number, p.written)
+			p.frames, p.behind = nil, true
+		}
+		return
+	}
+	for _, f := range p.frames {
+		p.down.Send(w.now, f.bytes)
+		p.written = f.tick
+	}
+	p.frames = p.frames[:0]
+	if p.behind {
+		p.behind = false
+		w.session.CaughtUp(p.number)
+	}
+}
+
+// take brings a message of a client to the session.
+func (w *stage) take(p *player, raw []byte) error {
+	if p.out != "" || p.cut {
+		return nil
+	}
+	if w.trace != nil {
+		fmt.Fprintf(w.trace, "%d %s > %x\n", w.session.Now()+1, p.name, raw)
+	}
+	m, err := wire.UnpackFromClient(raw, w.outline)
+	if err != nil {
+		w.session.Leave(p.number)
+		p.out = err.Error()
+		return nil
+	}
+	switch m.Type {
+	case "ready":
+		w.session.Ready(p.number)
+		p.ready = true
+	case "seen":
+		w.session.Confirm(p.number, m.Seen)
+	case "ask":
+		w.session.Ask(p.number, w.session.Read(m.Ask))
+	case "write", "press", "release":
+		w.session.Move(p.number, w.session.ReadMove(m.Type, m.Move()))
+		for _, o := range p.open {
+			if o.message.Type == m.Type && o.message.Seq == m.Seq && o.message.Press == m.Press {
+				o.carried = w.session.Now() + 1
+			}
+		}
+	}
+	return nil
+}
+
+// arrive lets a client apply a frame.
+func (w *stage) arrive(p *player, raw []byte) error {
+	if w.trace != nil {
+		fmt.Fprintf(w.trace, "%d %s < %x\n", w.session.Now(), p.name, raw)
+	}
+	f, err := p.reader.Read(raw)
+	if err != nil {
+		return fmt.Errorf("%s cannot read a frame of tick %d: %w", p.name, w.session.Now(), err)
+	}
+	if w.test != nil {
+		f = w.test(p.number, f)
+	}
+	first := p.copy.Tick == 0
+	for _, n := range p.copy.Apply(f) {
+		switch n.What {
+		case replicate.Heard:
+			p.heard = append(p.heard, heard{f.Tick, n.Event})
+		case replicate.Changed:
+			p.noticed = append(p.noticed, noticed{f.Tick, n.Thing.Entity, n.Field.Name, n.Field.Type, n.Old, n.Field.Value})
+		}
+	}
+	p.logs = append(p.logs, f.Logs...)
+	if kinds := weigh(f); len(kinds) > 0 {
+		p.got = append(p.got, weight{w.now, kinds})
+	}
+	if f.Digest != nil && p.differed == "" && (f.Snapshot || f.Tick%int64(w.second) == 0) && p.copy.Digest(w.outline) != *f.Digest {
+		p.differed = fmt.Sprintf("its copy is not what it was sent, at tick %d", f.Tick)
+	}
+	for _, d := range f.Decisions {
+		for i, o := range p.open {
+			if o.message.Press == 0 && o.message.Seq == d.Seq {
+				o.decision = &d
+				p.open = slices.Delete(p.open, i, i+1)
+				if o.line != nil {
+					o.line.met = append(o.line.met, o)
+				}
+				break
+			}
+		}
+	}
+	if p.out != "" || p.cut {
+		return nil
+	}
+	if first || f.Snapshot && !p.ready {
+		w.send(p, &wire.FromClient{Type: "ready"})
+	}
+	w.send(p, &wire.FromClient{Type: "seen", Ask: wire.Ask{Seen: f.Tick}})
+	return nil
+}
+
+// weigh tells how many bytes of each kind are in a frame, as its values alone would take.
+func weigh(f *wire.Frame) map[string]int {
+	var out map[string]int
+	add := func(kind string, fields []wire.Field, extra int) {
+		if out == nil {
+			out = map[string]int{}
+		}
+		bits := extra
+		for _, x := range fields {
+			most, _ := x.Type.Bits()
+			bits += most
+		}
+		out[kind] += (bits + 7) / 8
+	}
+	for _, b := range f.Blocks {
+		for _, s := range b.Spawned {
+			add(s.Kind, s.Fields, 32)
+		}
+		for _, u := range b.Values {
+			add(u.Kind, u.Fields, 8)
+		}
+	}
+	return out
+}
+
+// ask sends a request, write or press of a client.
+func (w *stage) ask(p *player, m wire.FromClient, line *act) *sent {
+	m.Seen = p.copy.Tick
+	o := &sent{message: m, line: line, tick: w.session.Now()}
+	if m.Type == "ask" || m.Type == "write" {
+		p.seq++
+		o.message.Seq = p.seq
+	}
+	p.open = append(p.open, o)
+	w.send(p, &o.message)
+	return o
+}
+
+// sever cuts a client's connection; its seat waits.
+func (w *stage) sever(p *player) {
+	p.up.Cut()
+	p.down.Cut()
+	p.cut, p.frames = true, nil
+	w.session.Lost(p.number)
+}
+
+// mend connects a client that was cut: what is undecided is asked again.
+func (w *stage) mend(p *player) {
+	p.up.Mend(w.now)
+	p.down.Mend(w.now)
+	w.session.Back(p.number, p.copy.Tick)
+	p.cut, p.ready, p.behind, p.reader = false, false, false, wire.NewReader(wire.NewLayout(w.outline))
+	for _, o := range p.open {
+		w.send(p, &o.message)
+	}
+}
+
+// truth gives the server's own sheet as it is now.
+func (w *stage) truth() *replicate.Copy {
+	if w.sheet == nil {
+		w.sheet = &replicate.Copy{}
+		w.sheet.Apply(&wire.Frame{Tick: w.session.Now(), Blocks: []*wire.Block{w.session.State()}})
+	}
+	return w.sheet
+}
+
+// held gives what a client's copy is now.
+func (w *stage) held(p *player) *replicate.Copy {
+	if p.current() {
+		p.copy.Advance(w.session.Now())
+	}
+	return &p.copy
+}
+
+// current tells whether a client has all that was sent to it.
+func (p *player) current() bool {
+	_, coming := p.down.Next()
+	return !coming && len(p.frames) == 0 && !p.behind && !p.cut && p.copy.Tick >= p.newest
+}
+
+// quiet tells whether all that was sent is decided, and everyone has what came of it.
+func (w *stage) quiet() bool {
+	for _, p := range w.players {
+		if p.out != "" || p.cut {
+			continue
+		}
+		_, coming := p.up.Next()
+		if coming && len(p.open) > 0 || len(p.open) > 0 || !p.current() || !p.ready || p.copy.Tick == 0 {
+			return false
+		}
+	}
+	return true
+}
+
+// seedOf makes a number of a name, the same everywhere.
+func seedOf(words ...string) uint64 {
+	h := fnv.New64a()
+	for _, s := range words {
+		_, _ = io.WriteString(h, s+"\x00")
+	}
+	return h.Sum64()
+}
+
+func dice(seed uint64) *rand.Rand { return rand.New(rand.NewPCG(seed, 0x6b616d)) }
+
+// raw words arguments as JSON.
+func raws(types []*contract.Type, values []any) (out []json.RawMessage, err error) {
+	for i, t := range types {
+		v, err := write(t, values[i])
+		if err != nil {
+			return nil, fmt.Errorf("the argument %d: %w", i+1, err)
+		}
+		out = append(out, t.AppendJSON(nil, v))
+	}
+	return out, nil
+}

@@ -1,0 +1,343 @@
+package drill
+
+import (
+	"encoding/json"
+	"fmt"
+	"math"
+	"slices"
+	"strconv"
+	"strings"
+
+	"kamerad/core/contract"
+	"kamerad/core/replicate"
+)
+
+// What a value in a drill is: int64, float64, bool, string, vector, member, entity, seat, role, nothing, or held for what the contract
+// holds as a whole (lists, stacks, maps, records).
+type (
+	vector []float64
+	member struct { // of an enumeration
+		enum *contract.Enum
+		at   int64
+	}
+	entity  uint32
+	seat    int // a client; 0 is the server
+	role    string
+	nothing struct{}
+	held    struct {
+		t *contract.Type
+		v contract.Value
+	}
+)
+
+// absent says that a copy does not have what is asked for.
+type absent string
+
+func (e absent) Error() string { return string(e) }
+
+// read turns what a contract holds into a value.
+func read(t *contract.Type, v contract.Value) any {
+	switch t.Form {
+	case contract.FormBool:
+		return v.Num != 0
+	case contract.FormInt, contract.FormInstant, contract.FormTime:
+		return v.Num
+	case contract.FormReal:
+		return t.Real(v.Num)
+	case contract.FormText:
+		return v.Text
+	case contract.FormEnum:
+		return member{t.Enum, v.Num}
+	case contract.FormKind:
+		return t.Names[v.Num]
+	case contract.FormVec2, contract.FormVec3, contract.FormRotation:
+		out := vector{}
+		for _, p := range v.Parts {
+			out = append(out, t.Real(p.Num))
+		}
+		return out
+	case contract.FormDirection:
+		x, y := t.Vector(v.Num)
+		return vector{x, y}
+	case contract.FormEntity:
+		if v.Num == 0 {
+			return nothing{}
+		}
+		return entity(v.Num)
+	case contract.FormClient:
+		if v.Num == contract.Nothing {
+			return nothing{}
+		}
+		return seat(v.Num)
+	}
+	return held{t, v}
+}
+
+// write turns a value into what a contract holds. The error says what does not fit.
+func write(t *contract.Type, x any) (v contract.Value, err error) {
+	wrong := func() (contract.Value, error) {
+		return v, fmt.Errorf("%s is no %s", show(x), t)
+	}
+	number := func(x any) (float64, bool) {
+		switch n := x.(type) {
+		case int64:
+			return float64(n), true
+		case float64:
+			return n, true
+		}
+		return 0, false
+	}
+	switch t.Form {
+	case contract.FormBool:
+		b, ok := x.(bool)
+		if !ok {
+			return wrong()
+		}
+		if b {
+			v.Num = 1
+		}
+		return v, nil
+	case contract.FormInt, contract.FormInstant, contract.FormTime:
+		n, ok := x.(int64)
+		if !ok {
+			return wrong()
+		}
+		return contract.Value{Num: n}, nil
+	case contract.FormReal:
+		n, ok := number(x)
+		if !ok {
+			return wrong()
+		}
+		count, _ := t.Steps(n)
+		return contract.Value{Num: count}, nil
+	case contract.FormText:
+		s, ok := x.(string)
+		if !ok {
+			return wrong()
+		}
+		return contract.Value{Text: s}, nil
+	case contract.FormEnum:
+		m, ok := x.(member)
+		if !ok || m.enum.Name != t.Enum.Name {
+			return wrong()
+		}
+		return contract.Value{Num: m.at}, nil
+	case contract.FormKind:
+		s, ok := x.(string)
+		at := slices.Index(t.Names, s)
+		if !ok || at < 0 {
+			return wrong()
+		}
+		return contract.Value{Num: int64(at)}, nil
+	case contract.FormVec2, contract.FormVec3, contract.FormRotation:
+		p, ok := x.(vector)
+		if !ok || len(p) != t.Reals() {
+			return wrong()
+		}
+		for _, n := range p {
+			count, _ := t.Steps(n)
+			v.Parts = append(v.Parts, contract.Value{Num: count})
+		}
+		return v, nil
+	case contract.FormDirection:
+		p, ok := x.(vector)
+		if !ok || len(p) != 2 {
+			return wrong()
+		}
+		count, ok := t.Angle(p[0], p[1])
+		if !ok {
+			return v, fmt.Errorf("%s has no direction", show(x))
+		}
+		return contract.Value{Num: count}, nil
+	case contract.FormEntity:
+		switch e := x.(type) {
+		case entity:
+			return contract.Value{Num: int64(e)}, nil
+		case nothing:
+			return v, nil
+		}
+		return wrong()
+	case contract.FormClient:
+		switch c := x.(type) {
+		case seat:
+			return contract.Value{Num: int64(c)}, nil
+		case nothing:
+			return contract.Value{Num: contract.Nothing}, nil
+		}
+		return wrong()
+	}
+	switch h := x.(type) {
+	case held:
+		return h.v, nil
+	case []any:
+		if t.Form != contract.FormList {
+			return wrong()
+		}
+		for _, item := range h {
+			one, err := write(t.Of, item)
+			if err != nil {
+				return v, err
+			}
+			v.Parts = append(v.Parts, one)
+		}
+		return v, nil
+	}
+	return wrong()
+}
+
+// loose words a value as JSON without a type, for what is forged.
+func loose(x any) json.RawMessage {
+	switch n := x.(type) {
+	case bool:
+		return strconv.AppendBool(nil, n)
+	case int64:
+		return strconv.AppendInt(nil, n, 10)
+	case float64:
+		return fmt.Appendf(nil, "%g", n)
+	case entity:
+		return strconv.AppendUint(nil, uint64(n), 10)
+	case seat:
+		return strconv.AppendInt(nil, int64(n), 10)
+	case member:
+		return loose(n.enum.Values[n.at])
+	case held:
+		return n.t.AppendJSON(nil, n.v)
+	case vector:
+		raw, err := json.Marshal([]float64(n))
+		if err == nil {
+			return raw
+		}
+	case string:
+		raw, _ := json.Marshal(n) // a text always marshals
+		return raw
+	case []any:
+		out := []byte{'['}
+		for i, item := range n {
+			if i > 0 {
+				out = append(out, ',')
+			}
+			out = append(out, loose(item)...)
+		}
+		return append(out, ']')
+	}
+	return json.RawMessage("null")
+}
+
+// show words a value for people.
+func show(x any) string {
+	switch n := x.(type) {
+	case nil:
+		return "–"
+	case int64:
+		return strconv.FormatInt(n, 10)
+	case float64:
+		return strconv.FormatFloat(n, 'f', -1, 64)
+	case string:
+		return strconv.Quote(n)
+	case member:
+		return n.enum.Values[n.at]
+	case vector:
+		parts := make([]string, len(n))
+		for i, f := range n {
+			parts[i] = strconv.FormatFloat(f, 'f', -1, 64)
+		}
+		return "(" + strings.Join(parts, ", ") + ")"
+	case entity:
+		return fmt.Sprintf("#%d", uint32(n))
+	case seat:
+		if n == 0 {
+			return "server"
+		}
+		return fmt.Sprintf("client %d", int(n))
+	case nothing:
+		return "nothing"
+	case held:
+		return n.t.Format(n.v)
+	case []any:
+		parts := make([]string, len(n))
+		for i, item := range n {
+			parts[i] = show(item)
+		}
+		return "[" + strings.Join(parts, ", ") + "]"
+	}
+	return fmt.Sprint(x)
+}
+
+// same compares two values; what refers to something that a sheet does not have is nothing.
+func same(on *replicate.Copy, a, b any) (bool, error) {
+	gone := func(x any) any {
+		if e, ok := x.(entity); ok && on.Thing(uint32(e)) == nil {
+			return nothing{}
+		}
+		return x
+	}
+	a, b = gone(a), gone(b)
+	switch x := a.(type) {
+	case int64:
+		switch y := b.(type) {
+		case int64:
+			return x == y, nil
+		case float64:
+			return float64(x) == y, nil
+		}
+	case float64:
+		switch y := b.(type) {
+		case int64:
+			return x == float64(y), nil
+		case float64:
+			return x == y, nil
+		}
+	case vector:
+		if y, ok := b.(vector); ok {
+			return slices.Equal(x, y), nil
+		}
+	case held:
+		switch y := b.(type) {
+		case held:
+			return x.v.Equal(y.v), nil
+		case []any:
+			v, err := write(x.t, y)
+			return err == nil && x.v.Equal(v), err
+		}
+	case []any:
+		if _, ok := b.(held); ok {
+			return same(on, b, a)
+		}
+	case nothing:
+		return b == any(nothing{}), nil
+	default:
+		switch b.(type) {
+		case vector, held, []any:
+		default:
+			return a == b, nil
+		}
+	}
+	if b == any(nothing{}) {
+		return false, nil
+	}
+	return false, fmt.Errorf("%s and %s cannot be compared", show(a), show(b))
+}
+
+// numbers gives two numbers as doubles; ok is false when one is none.
+func numbers(a, b any) (x, y float64, whole, ok bool) {
+	one := func(v any) (float64, bool, bool) {
+		switch n := v.(type) {
+		case int64:
+			return float64(n), true, true
+		case float64:
+			return n, false, true
+		}
+		return 0, false, false
+	}
+	x, wx, okx := one(a)
+	y, wy, oky := one(b)
+	return x, y, wx && wy, okx && oky
+}
+
+func distance(a, b vector) float64 {
+	sum := 0.0
+	for i := range min(len(a), len(b)) {
+		sum += float64((a[i] - b[i]) * (a[i] - b[i]))
+	}
+	return math.Sqrt(sum)
+}

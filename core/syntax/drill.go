@@ -1,0 +1,446 @@
+package syntax
+
+import "fmt"
+
+// maxDrillLines is how many lines all drills of a file may have.
+const maxDrillLines = 20_000
+
+// DrillFile is one file of drills.
+type DrillFile struct {
+	Source *Source
+	Drills []*Drill
+}
+
+// Drill is `drill "NAME"`, `use "FILE" seed N`, and its lines.
+type Drill struct {
+	At       Span
+	Name     *Literal
+	Contract *Literal
+	Seed     *Number // nil when absent
+	Settings []Set
+	Lines    []DrillLine
+}
+
+// DrillLine is a line of a drill: *Let, *DrillJoin, *DrillLink, *DrillSet, *DrillAct, *DrillMove, *DrillWait, *DrillExpect or *DrillLoop.
+type DrillLine interface{ Span() Span }
+
+// DrillJoin is `clients a, b as ROLE`, `host a` or `join a`.
+type DrillJoin struct {
+	At    Span
+	Names []Ident
+	Role  Ident // empty for the first role
+	Host  bool
+}
+
+// DrillLink is `link NAME delay TIME jitter TIME loss N% reorder N% bandwidth N`. The shares are in percent.
+type DrillLink struct {
+	At        Span
+	Who       Ident
+	Delay     *Number // milliseconds, as Jitter; nil when absent, as all
+	Jitter    *Number
+	Loss      *Number
+	Reorder   *Number
+	Bandwidth *Number // bytes a second
+}
+
+// DrillSet is `set PLACE = VALUE`, or `give ENTITY to CLIENT`.
+type DrillSet struct {
+	At     Span
+	Give   bool
+	Target Expr
+	Value  Expr
+}
+
+// DrillAct is what a client sends: Verb is asks, forges, holds, releases or writes.
+type DrillAct struct {
+	At     Span
+	Who    Ident
+	Verb   string
+	Target Expr   // of a request, hold or property
+	Args   []Expr // of a request
+	Value  Expr   // of a write
+	Want   *DrillWant
+}
+
+// DrillWant is `-> OUTCOME "reason"`, or `-> accepted VALUE`.
+type DrillWant struct {
+	At      Span
+	Outcome Ident
+	Reason  *Literal // nil for any
+	Value   Expr     // nil for any
+}
+
+// DrillMove is `leave NAME`, `cut NAME` or `back NAME`.
+type DrillMove struct {
+	At   Span
+	Verb string
+	Who  Ident
+}
+
+// DrillWait is `settle`, `wait TIME`, `wait N ticks`, or `wait at most … until EXPECTATION`.
+type DrillWait struct {
+	At     Span
+	Settle bool
+	Ms     *Number // one of the two, unless it settles
+	Ticks  *Number
+	Until  *DrillExpect // nil for a plain wait
+}
+
+// DrillExpect is `expect WHO …`.
+type DrillExpect struct {
+	At     Span
+	Who    Ident  // a client, server or everyone
+	What   string // sees, misses, heard, noticed, strikes, expelled, logged, got or step
+	Not    bool   // of heard, expelled and logged
+	Value  Expr   // what is seen or missed, the event that is heard, the property that is noticed
+	Args   []Expr // of the event; nil for any
+	Count  *Number
+	From   Expr // noticed
+	To     Expr
+	Text   *Literal // logged
+	Kind   Ident    // got
+	Window *Number  // of got, in milliseconds
+}
+
+// DrillLoop is `repeat N { … }` or `for NAME in A, B { … }`.
+type DrillLoop struct {
+	At    Span
+	Count *Number // nil for `for`
+	Name  Ident
+	Over  []Ident // clients
+	Body  []DrillLine
+}
+
+// Span gives the place of a node in its source.
+func (n *Drill) Span() Span       { return n.At }
+func (n *DrillJoin) Span() Span   { return n.At }
+func (n *DrillLink) Span() Span   { return n.At }
+func (n *DrillSet) Span() Span    { return n.At }
+func (n *DrillAct) Span() Span    { return n.At }
+func (n *DrillMove) Span() Span   { return n.At }
+func (n *DrillWait) Span() Span   { return n.At }
+func (n *DrillExpect) Span() Span { return n.At }
+func (n *DrillLoop) Span() Span   { return n.At }
+
+// ParseDrills reads a file of drills. The tree holds everything that could be read, also when there are problems.
+func ParseDrills(src *Source) (*DrillFile, Problems) {
+	s := scan(src, src.whole())
+	p := &parser{src: src, tokens: s.tokens, problems: s.problems, file: &File{Source: src}}
+	d := &drillParser{parser: p, file: &DrillFile{Source: src}}
+	for p.tok().Kind != End {
+		p.attempt(d.top)
+		if p.is("}") {
+			p.fail(p.tok().Span, "unbalanced", "this `}` closes nothing", "remove it, or look for a `{` that is missing above")
+			p.take()
+		}
+	}
+	problems := p.problems.Sort()
+	return d.file, problems[:min(len(problems), maxProblems)]
+}
+
+type drillParser struct {
+	*parser
+	file  *DrillFile
+	lines int
+}
+
+const drillHint = "one of clients, host, join, leave, link, cut, back, set, give, let, settle, wait, repeat, for, expect, or a client with asks, writes, holds, releases or forges"
+
+// top reads the head of a drill or one line of the last one.
+func (p *drillParser) top() {
+	t := p.tok()
+	if !p.accept("drill") {
+		if len(p.file.Drills) == 0 {
+			p.abort("expected", "a drill", "as in: drill \"a patch mends\"")
+		}
+		d := p.file.Drills[len(p.file.Drills)-1]
+		if line := p.line(); line != nil {
+			d.Lines = append(d.Lines, line)
+		}
+		p.endOfStatement("this line")
+		return
+	}
+	d := &Drill{Name: p.text("the drill's name")}
+	d.At = Span{t.Span.Start, p.last()}
+	p.file.Drills = append(p.file.Drills, d)
+	p.expect("use", "and the contract, as in use \"tidewreck.kam\" seed 7")
+	d.Contract = p.text("the name of a contract's file")
+	if p.accept("seed") {
+		d.Seed = p.number("the seed")
+	}
+	if p.accept("with") {
+		d.Settings = append(d.Settings, p.set())
+		for p.accept(",") {
+			d.Settings = append(d.Settings, p.set())
+		}
+	}
+	d.At.End = p.last()
+	p.endOfStatement("the drill's head")
+}
+
+// client reads the name of a client.
+func (p *drillParser) client() Ident { return p.name("the name of a client") }
+
+func (p *drillParser) line() DrillLine {
+	if p.lines++; p.lines > maxDrillLines {
+		p.fail(p.tok().Span, "out-of-range", "the file has too many lines", fmt.Sprintf("at most %d", maxDrillLines))
+		panic(skip{})
+	}
+	t := p.tok()
+	at := func() Span { return Span{t.Span.Start, p.last()} }
+	next := p.peek()
+	acts := next.Kind == Name && !next.Newline && (next.Text == "asks" || next.Text == "forges" || next.Text == "holds" || next.Text == "releases" || next.Text == "writes")
+	switch {
+	case acts:
+		return p.act()
+	case p.accept("let"):
+		n := &Let{Name: p.name("a name")}
+		p.expect("=", "and a value")
+		n.Value = p.expr()
+		n.At = at()
+		return n
+	case p.is("clients") || p.is("join") || p.is("host"):
+		n := &DrillJoin{Host: p.take().Text == "host"}
+		n.Names = append(n.Names, p.client())
+		for p.accept(",") {
+			n.Names = append(n.Names, p.client())
+		}
+		if p.is("as") && !p.tok().Newline {
+			p.take()
+			n.Role = p.name("a role")
+		}
+		n.At = at()
+		return n
+	case p.accept("link"):
+		n := &DrillLink{Who: p.client()}
+		p.conditions(n)
+		n.At = at()
+		return n
+	case p.accept("set"):
+		n := &DrillSet{Target: p.postfix()}
+		p.expect("=", "and a value, as in set ana.Diver.hull = 40")
+		n.Value = p.expr()
+		n.At = at()
+		return n
+	case p.accept("give"):
+		n := &DrillSet{Give: true, Target: p.postfix()}
+		p.expect("to", "a client, or server")
+		n.Value = p.expr()
+		n.At = at()
+		return n
+	case p.is("leave") || p.is("cut") || p.is("back"):
+		n := &DrillMove{Verb: p.take().Text, Who: p.client()}
+		n.At = at()
+		return n
+	case p.accept("settle"):
+		return &DrillWait{At: at(), Settle: true}
+	case p.accept("wait"):
+		n := &DrillWait{}
+		if p.accept("at") {
+			p.expect("most", "and a time, as in wait at most 2s until bo sees Dive.phase == dive")
+			n.span(p)
+			p.expect("until", "what is expected")
+			n.Until = p.expectation()
+		} else {
+			n.span(p)
+		}
+		n.At = at()
+		return n
+	case p.accept("expect"):
+		n := p.expectation()
+		n.At.Start = t.Span.Start
+		return n
+	case p.accept("repeat"):
+		n := &DrillLoop{Count: p.number("how often")}
+		n.Body = p.lineup()
+		n.At = at()
+		return n
+	case p.accept("for"):
+		n := &DrillLoop{Name: p.name("a name for each")}
+		p.expect("in", "and clients, as in for c in ana, bo { … }")
+		n.Over = append(n.Over, p.client())
+		for p.accept(",") {
+			n.Over = append(n.Over, p.client())
+		}
+		n.Body = p.lineup()
+		n.At = at()
+		return n
+	}
+	p.abort("expected", "a line of a drill", drillHint)
+	return nil
+}
+
+// span reads `2s` or `3 ticks`.
+func (n *DrillWait) span(p *drillParser) {
+	if p.tok().Kind == Duration {
+		n.Ms = p.duration()
+		return
+	}
+	n.Ticks = p.number("a time such as 2s, or a number of ticks")
+	if !p.accept("ticks") {
+		p.expect("tick", "or `ticks`, or a time such as 2s")
+	}
+}
+
+func (p *drillParser) conditions(n *DrillLink) {
+	share := func(what string) *Number {
+		x := p.number(what + " in percent")
+		p.expect("%", "after the number, as in `loss 5%`")
+		return x
+	}
+	for !p.tok().Newline && p.tok().Kind != End {
+		switch {
+		case p.accept("delay"):
+			n.Delay = p.duration()
+		case p.accept("jitter"):
+			n.Jitter = p.duration()
+		case p.accept("loss"):
+			n.Loss = share("the loss")
+		case p.accept("reorder"):
+			n.Reorder = share("the share")
+		case p.accept("bandwidth"):
+			n.Bandwidth = p.number("bytes a second")
+		default:
+			p.abort("expected", "a condition of a link", "one of delay, jitter, loss, reorder, bandwidth")
+		}
+	}
+}
+
+// lineup reads lines in braces.
+func (p *drillParser) lineup() []DrillLine {
+	p.deeper()
+	defer func() { p.depth-- }()
+	open := p.parser.expect("{", "and the lines")
+	var out []DrillLine
+	for !p.is("}") {
+		if p.tok().Kind == End {
+			p.fail(open.Span, "unbalanced", "this `{` is never closed", "add `}` after the last line")
+			return out
+		}
+		p.attempt(func() {
+			out = append(out, p.line())
+			p.endOfStatement("this line")
+		})
+	}
+	p.take()
+	return out
+}
+
+// act reads what a client sends.
+func (p *drillParser) act() DrillLine {
+	n := &DrillAct{Who: p.client()}
+	n.At.Start = n.Who.At.Start
+	n.Verb = p.take().Text
+	target := p.postfix()
+	switch n.Verb {
+	case "asks", "forges":
+		call, ok := target.(*Call)
+		if !ok {
+			p.fail(target.Span(), "expected", "a request has brackets after its name, also without arguments", "as in ana asks Diver.use(patch)")
+			panic(skip{})
+		}
+		n.Target, n.Args = call.Fn, call.Args
+	case "writes":
+		n.Target = target
+		p.parser.expect("=", "and a value, as in ana writes Diver.pos = vec(1, 2)")
+		n.Value = p.expr()
+	default:
+		n.Target = target
+	}
+	if p.is("->") {
+		start := p.take().Span.Start
+		w := &DrillWant{Outcome: p.name("a decision, such as accepted or denied")}
+		switch {
+		case p.tok().Newline || p.tok().Kind == End || p.is("}"):
+		case p.tok().Kind == Text && w.Outcome.Text != "accepted":
+			w.Reason = p.text("a reason")
+		default:
+			w.Value = p.expr()
+		}
+		w.At = Span{start, p.last()}
+		n.Want = w
+	}
+	n.At.End = p.last()
+	return n
+}
+
+// expectation reads what stands after `expect` or `until`.
+func (p *drillParser) expectation() *DrillExpect {
+	t := p.tok()
+	n := &DrillExpect{}
+	defer func() { n.At = Span{t.Span.Start, p.last()} }()
+	switch {
+	case p.is("server") || p.is("everyone"):
+		n.Who = Ident{t.Text, t.Span}
+		p.take()
+	default:
+		n.Who = p.client()
+	}
+	switch {
+	case p.accept("sees"):
+		n.What, n.Value = "sees", p.expr()
+	case p.accept("heard"):
+		p.heard(n)
+	case p.accept("noticed"):
+		n.What, n.Value = "noticed", p.postfix()
+		p.parser.expect("from", "the old value, as in: expect bo noticed ana.Diver.hull from 100 to 40")
+		n.From = p.expr()
+		p.parser.expect("to", "the new value")
+		n.To = p.expr()
+	case p.accept("logged"):
+		n.What, n.Text = "logged", p.text("a line of the log")
+	case p.accept("has"):
+		n.What, n.Count = "strikes", p.number("how many strikes")
+		if !p.accept("strike") {
+			p.parser.expect("strikes", "as in: expect bo has 1 strikes")
+		}
+	case p.accept("got"):
+		n.What, n.Count = "got", p.number("how many bytes, at most")
+		p.parser.expect("bytes", "as in: expect bo got 0 bytes of Flare in 1s")
+		p.parser.expect("of", "and a kind")
+		n.Kind = p.typeName("a kind")
+		p.parser.expect("in", "and a time")
+		n.Window = p.duration()
+	case p.accept("in"):
+		n.What = "step"
+		p.parser.expect("step", "as in: expect everyone in step")
+	case p.accept("is"):
+		n.Not = p.accept("not")
+		n.What = "expelled"
+		p.parser.expect("expelled", "as in: expect bo is expelled")
+	case p.is("does") || p.is("did"):
+		p.take()
+		p.parser.expect("not", "as in: expect ana does not see bo.Diver.air")
+		switch {
+		case p.accept("see"):
+			n.What, n.Value = "misses", p.postfix()
+		case p.accept("hear"):
+			p.heard(n)
+			n.Not = true
+		case p.accept("log"):
+			n.What, n.Not, n.Text = "logged", true, p.text("a line of the log")
+		default:
+			p.abort("expected", "see, hear or log", "")
+		}
+	default:
+		p.abort("expected", "what is expected of it", "one of sees, does not see, heard, did not hear, noticed, logged, has N strikes, is expelled, got N bytes, in step")
+	}
+	return n
+}
+
+// heard reads `N EVENT(values)`.
+func (p *drillParser) heard(n *DrillExpect) {
+	n.What = "heard"
+	if p.tok().Kind == Int {
+		n.Count = p.number("how often")
+	}
+	switch x := p.postfix().(type) {
+	case *Call:
+		n.Value, n.Args = x.Fn, x.Args
+		if n.Args == nil {
+			n.Args = []Expr{}
+		}
+	default:
+		n.Value = x
+	}
+}
