@@ -10,8 +10,8 @@ import (
 	"github.com/klauspost/compress/dict"
 	"github.com/klauspost/compress/zstd"
 
-	"kamerad/client/load"
 	"kamerad/core/contract"
+	"kamerad/core/play"
 	"kamerad/core/replicate"
 	"kamerad/core/session"
 	"kamerad/core/wire"
@@ -24,7 +24,7 @@ type diver struct {
 	me      wire.Client
 	copy    replicate.Copy
 	reader  *wire.Reader
-	actor   *load.Actor
+	actor   *play.Actor
 	random  *rand.Rand
 	seq     uint64
 	speed   [2]float64
@@ -102,7 +102,7 @@ func playTidewreck(seed uint64, clients, ticks int) (frames []recorded, in *info
 			return nil, nil, 0, err
 		}
 		d := &diver{outline: c.Outline(), me: wire.Client{Number: n, Role: "player"}, reader: s.Reader(n), random: rand.New(rand.NewPCG(seed, uint64(i)))}
-		d.actor, d.copy.Me = load.NewActor(d, d.random), n
+		d.actor, d.copy.Me = play.NewActor(d, d.random), n
 		divers[n], order = d, append(order, d)
 		s.Ready(n)
 	}

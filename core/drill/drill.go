@@ -185,7 +185,7 @@ func (k *checker) line(l syntax.DrillLine) func(r *run) error {
 					return err
 				}
 			}
-			return r.until(MaxSettle, "all are there and ready", func() bool { return r.stage.quiet() })
+			return r.settle("all are there and ready")
 		}
 	case *syntax.DrillLink:
 		k.client(n.Who)
@@ -201,7 +201,7 @@ func (k *checker) line(l syntax.DrillLine) func(r *run) error {
 		if err := c.Check(); err != nil {
 			k.fail(n.At, "out-of-range", err.Error(), "")
 		}
-		return func(r *run) error { return r.link(n.Who.Text, c) }
+		return func(r *run) error { return r.link(n.Who.Text, c, n.Steady) }
 	case *syntax.DrillSet:
 		return k.set(n)
 	case *syntax.DrillAct:
@@ -354,7 +354,7 @@ func (k *checker) set(n *syntax.DrillSet) func(r *run) error {
 func (k *checker) wait(n *syntax.DrillWait) func(r *run) error {
 	if n.Settle {
 		return func(r *run) error {
-			if err := r.until(MaxSettle, "all that was sent has arrived", r.stage.quiet); err != nil {
+			if err := r.settle("all that was sent has arrived"); err != nil {
 				return err
 			}
 			return r.inStep()

@@ -532,6 +532,19 @@ func toFloat(v any) (float64, bool) {
 
 // call is a function or a method.
 func (s *scope) call(n *syntax.Call) node {
+	if r, ok := n.Fn.(*syntax.Ref); ok && r.Text == "count" && len(n.Args) == 1 {
+		if of, ok := n.Args[0].(*syntax.Ref); ok && s.kind(of.Text) != nil {
+			return func(e *env) (any, error) {
+				count := int64(0)
+				for _, t := range e.on.Things() {
+					if t.Kind == of.Text {
+						count++
+					}
+				}
+				return count, nil
+			}
+		}
+	}
 	var args []node
 	var enum want
 	for _, a := range n.Args {
@@ -578,7 +591,7 @@ func (s *scope) call(n *syntax.Call) node {
 		s.fail(n.At, "not-here", "this cannot be called", "")
 		return broken
 	}
-	count := map[string]int{"distance": 2, "length": 1, "roll": 2, "exists": 1, "abs": 1, "count": 1}
+	count := map[string]int{"distance": 2, "length": 1, "roll": 2, "exists": 1, "abs": 1}
 	if wanted, known := count[r.Text]; r.Text != "vec" && !known || known && wanted != len(args) || r.Text == "vec" && (len(args) < 2 || len(args) > 3) {
 		s.fail(n.At, "unknown-name", fmt.Sprintf("a drill has no function `%s` with %d values", r.Text, len(args)), "vec(x, y), distance(a, b), length(v), roll(a..b), exists(e), abs(n), count(Kind)")
 		return broken
@@ -636,16 +649,6 @@ func function(e *env, name string, list []any) (any, error) {
 		b, both := list[1].(int64)
 		if ok && both && a <= b && b-a < 1<<40 {
 			return a + e.dice.Int64N(b-a+1), nil
-		}
-	case "count":
-		if k, ok := list[0].(string); ok {
-			n := int64(0)
-			for _, t := range e.on.Things() {
-				if t.Kind == k {
-					n++
-				}
-			}
-			return n, nil
 		}
 	}
 	return nil, fmt.Errorf("%s does not take %s", name, show(list))

@@ -69,6 +69,7 @@ type run struct {
 	names   map[string]any
 	alias   map[string]string // of the name in a `for`: the client's
 	links   map[string]link.Conditions
+	steady  map[string]bool // links that are not shaken
 	acts    []*act
 	dice    *rand.Rand
 	took    []int64
@@ -120,7 +121,7 @@ func (d *Drill) run(ctx context.Context, o Options, explain bool) (*run, error) 
 	if err != nil {
 		return nil, err
 	}
-	r := &run{drill: d, options: o, stage: newStage(s, o.Shaken), names: map[string]any{}, alias: map[string]string{}, links: map[string]link.Conditions{}, dice: dice(seed), ctx: ctx}
+	r := &run{drill: d, options: o, stage: newStage(s), names: map[string]any{}, alias: map[string]string{}, links: map[string]link.Conditions{}, steady: map[string]bool{}, dice: dice(seed), ctx: ctx}
 	r.stage.trace, r.stage.test = o.Trace, o.Tamper
 	if explain {
 		r.stage.history = &history{names: map[int]string{}}
@@ -133,9 +134,9 @@ func (d *Drill) run(ctx context.Context, o Options, explain bool) (*run, error) 
 	}
 	// What was asked is decided at the end at the latest.
 	if slices.ContainsFunc(r.acts, func(a *act) bool { return a.want != nil && len(a.met) == 0 }) {
-		_ = r.until(MaxSettle, "", func() bool {
-			return !slices.ContainsFunc(r.acts, func(a *act) bool { return a.want != nil && len(a.met) == 0 }) || r.stage.quiet()
-		})
+		if err := r.settle("all is decided"); err != nil {
+			return r, err
+		}
 	}
 	if err := r.decided(true); err != nil {
 		return r, err
@@ -253,7 +254,7 @@ func (r *run) join(name, as string) error {
 	if p := r.stage.player(name); p != nil && p.out == "" {
 		return fmt.Errorf("%s is in already", name)
 	}
-	p, err := r.stage.join(name, as, r.options.Shaken.worsen(name, r.links[name]))
+	p, err := r.stage.join(name, as, r.shaken(name).worsen(name, r.links[name]), r.shaken(name))
 	if err != nil {
 		return err
 	}
@@ -263,13 +264,21 @@ func (r *run) join(name, as string) error {
 	return nil
 }
 
-func (r *run) link(name string, c link.Conditions) error {
-	r.links[name] = c
+// shaken gives what is wrong with a client's link beside what the drill says.
+func (r *run) shaken(name string) *Shaking {
+	if r.steady[name] {
+		return nil
+	}
+	return r.options.Shaken
+}
+
+func (r *run) link(name string, c link.Conditions, steady bool) error {
+	r.links[name], r.steady[name] = c, steady
 	p := r.stage.player(name)
 	if p == nil {
 		return nil // it applies when the client joins
 	}
-	c = r.options.Shaken.worsen(name, c)
+	c = r.shaken(name).worsen(name, c)
 	if err := p.up.Set(c); err != nil {
 		return err
 	}
@@ -337,6 +346,24 @@ func (r *run) until(most time.Duration, what string, so func() bool) error {
 	for first := true; first || !so(); first = false {
 		if r.stage.now >= end {
 			return &failing{message: fmt.Sprintf("after %s it is not so that %s%s", most, what, r.waiting())}
+		}
+		if err := r.step(); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// settle lets ticks pass until all that was sent is decided, and everyone has what came of it.
+func (r *run) settle(what string) error {
+	end := r.stage.now + MaxSettle
+	if err := r.until(MaxSettle, what, r.stage.decided); err != nil {
+		return err
+	}
+	needs := r.stage.needs()
+	for !r.stage.arrived(needs) {
+		if r.stage.now >= end {
+			return &failing{message: fmt.Sprintf("after %s it is not so that %s%s", MaxSettle, what, r.waiting())}
 		}
 		if err := r.step(); err != nil {
 			return err

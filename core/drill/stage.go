@@ -32,7 +32,6 @@ type stage struct {
 	closed  string
 	history *history // nil while nothing is kept
 	inbox   []arrival
-	shaken  *Shaking
 	sheet   *replicate.Copy // the server's own, while nothing has changed since
 	test    func(client int, f *wire.Frame) *wire.Frame
 }
@@ -101,7 +100,8 @@ type sent struct {
 	line     *act // that waits for the decision; nil for none
 	tick     int64
 	decision *wire.Decision
-	carried  int64 // for a write: the tick in which the server met it; 0 before that
+	carried  int64 // for what is not answered when all is well: the tick in which the server met it; 0 before that
+	need     int64 // then: the tick of the frame that would say otherwise
 }
 
 type hold struct {
@@ -116,9 +116,9 @@ type arrival struct {
 	bytes []byte
 }
 
-func newStage(s *session.Session, shaken *Shaking) *stage {
+func newStage(s *session.Session) *stage {
 	rate := s.Contract().TickRate
-	return &stage{session: s, outline: s.Contract().Outline(), second: rate, tick: time.Second / time.Duration(rate), shaken: shaken}
+	return &stage{session: s, outline: s.Contract().Outline(), second: rate, tick: time.Second / time.Duration(rate)}
 }
 
 // player finds a client that is in.
@@ -132,14 +132,14 @@ func (w *stage) player(name string) *player {
 }
 
 // join seats a client.
-func (w *stage) join(name, as string, c link.Conditions) (*player, error) {
+func (w *stage) join(name, as string, c link.Conditions, shaken *Shaking) (*player, error) {
 	n, err := w.session.Join(name, as)
 	if err != nil {
 		return nil, err
 	}
-	p := &player{name: name, number: n, reader: w.session.Reader(n), stalls: w.shaken.stalls(name)}
+	p := &player{name: name, number: n, reader: w.session.Reader(n), stalls: shaken.stalls(name)}
 	p.copy.Me = n
-	seed := w.shaken.seed(name)
+	seed := shaken.seed(name)
 	if p.up, err = link.New(seed, c); err == nil {
 		p.down, err = link.New(seed+1, c)
 	}
@@ -212,18 +212,21 @@ func (w *stage) step() error {
 				return err
 			}
 		}
-		p.conclude()
+		p.conclude(step.Tick)
 	}
 	return nil
 }
 
 // conclude ends the writes, presses and releases that were met and not refused: such are not answered.
-func (p *player) conclude() {
-	if len(p.open) == 0 || !p.current() {
+func (p *player) conclude(tick int64) {
+	if len(p.open) == 0 {
 		return
 	}
 	p.open = slices.DeleteFunc(p.open, func(o *sent) bool {
-		if o.carried == 0 {
+		if o.carried == tick {
+			o.need = p.newest
+		}
+		if o.carried == 0 || p.copy.Tick < o.need {
 			return false
 		}
 		if o.line != nil {
@@ -429,14 +432,32 @@ func (p *player) current() bool {
 	return !coming && len(p.frames) == 0 && !p.behind && !p.cut && p.copy.Tick >= p.newest
 }
 
-// quiet tells whether all that was sent is decided, and everyone has what came of it.
-func (w *stage) quiet() bool {
+// decided tells whether all that clients sent is decided, and all of them are ready.
+func (w *stage) decided() bool {
 	for _, p := range w.players {
-		if p.out != "" || p.cut {
-			continue
+		if p.out == "" && !p.cut && (len(p.open) > 0 || !p.ready || p.copy.Tick == 0) {
+			return false
 		}
-		_, coming := p.up.Next()
-		if coming && len(p.open) > 0 || len(p.open) > 0 || !p.current() || !p.ready || p.copy.Tick == 0 {
+	}
+	return true
+}
+
+// needs gives for each client the newest frame that was cut for it.
+func (w *stage) needs() map[*player]int64 {
+	out := map[*player]int64{}
+	for _, p := range w.players {
+		out[p] = p.newest
+	}
+	return out
+}
+
+// arrived tells whether clients have what was cut for them.
+func (w *stage) arrived(needs map[*player]int64) bool {
+	for _, p := range w.players {
+		_, coming := p.down.Next()
+		switch {
+		case p.cut || p.left:
+		case p.out != "" && coming, p.out == "" && (p.copy.Tick < needs[p] || p.behind):
 			return false
 		}
 	}

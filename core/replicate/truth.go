@@ -20,7 +20,7 @@ type Truth struct {
 	clients []wire.Client
 	held    map[world.ID]*truth
 	numbers map[world.ID]uint32 // they take a while to compute
-	fresh   []*truth // spawned in this tick
+	fresh   []*truth            // spawned in this tick
 	block   *wire.Block
 }
 

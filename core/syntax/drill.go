@@ -32,7 +32,7 @@ type DrillJoin struct {
 	Host  bool
 }
 
-// DrillLink is `link NAME delay TIME jitter TIME loss N% reorder N% bandwidth N`. The shares are in percent.
+// DrillLink is `link NAME delay TIME jitter TIME loss N% reorder N% bandwidth N steady`. The shares are in percent.
 type DrillLink struct {
 	At        Span
 	Who       Ident
@@ -41,6 +41,7 @@ type DrillLink struct {
 	Loss      *Number
 	Reorder   *Number
 	Bandwidth *Number // bytes a second
+	Steady    bool    // it is not shaken
 }
 
 // DrillSet is `set PLACE = VALUE`, or `give ENTITY to CLIENT`.
@@ -300,8 +301,10 @@ func (p *drillParser) conditions(n *DrillLink) {
 			n.Reorder = share("the share")
 		case p.accept("bandwidth"):
 			n.Bandwidth = p.number("bytes a second")
+		case p.accept("steady"):
+			n.Steady = true
 		default:
-			p.abort("expected", "a condition of a link", "one of delay, jitter, loss, reorder, bandwidth")
+			p.abort("expected", "a condition of a link", "one of delay, jitter, loss, reorder, bandwidth, steady")
 		}
 	}
 }

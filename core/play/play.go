@@ -1,0 +1,161 @@
+// Package play picks what a client does next from what it holds: an honest player that knows nothing of the game but its contract.
+package play
+
+import (
+	"encoding/json"
+	"math"
+	"math/rand/v2"
+	"slices"
+	"strings"
+
+	"kamerad/core/contract"
+	"kamerad/core/replicate"
+	"kamerad/core/wire"
+)
+
+// Player is what an Actor looks through: a client's seat with what it holds, such as a client.Client.
+type Player interface {
+	Outline() *contract.Outline
+	Me() wire.Client
+	Look(f func(*replicate.Copy))
+}
+
+// Actor picks what a client does next from what it holds.
+type Actor struct {
+	player Player
+	random *rand.Rand
+}
+
+// NewActor makes an actor. The same dice give the same choices where the player holds the same.
+func NewActor(p Player, r *rand.Rand) *Actor { return &Actor{p, r} }
+
+// mine tells whether a role or an owner may send a request.
+func mine(from, role string) bool {
+	return from == "owner" || strings.Contains(from, "everyone") || strings.Contains(from, role)
+}
+
+// Pick chooses a request that the client may send, on an entity that it knows, with arguments of the right types.
+func (a *Actor) Pick() (entity uint32, request string, args []json.RawMessage) {
+	o, me := a.player.Outline(), a.player.Me()
+	a.player.Look(func(c *replicate.Copy) {
+		for range 20 {
+			k := &o.Kinds[a.random.IntN(len(o.Kinds))]
+			if len(k.Requests) == 0 {
+				continue
+			}
+			r := &k.Requests[a.random.IntN(len(k.Requests))]
+			if !mine(r.From, me.Role) {
+				continue
+			}
+			var of []*replicate.Thing
+			for _, t := range c.Things() {
+				if t.Kind == k.Name && (r.From != "owner" || t.Owner == me.Number) {
+					of = append(of, t)
+				}
+			}
+			if len(of) == 0 {
+				continue
+			}
+			entity, request, args = of[a.random.IntN(len(of))].Entity, k.Name+"."+r.Name, nil
+			for _, p := range r.Params {
+				args = append(args, p.Type.AppendJSON(nil, a.Value(c, p.Type)))
+			}
+			return
+		}
+	})
+	return entity, request, args
+}
+
+// Value picks a value of a type: what refers to something refers to what is there, and a place is mostly one that something has.
+func (a *Actor) Value(c *replicate.Copy, t *contract.Type) contract.Value {
+	r := a.random
+	number := func() int64 {
+		if span := uint64(t.High) - uint64(t.Low); span < math.MaxInt64 {
+			return t.Low + r.Int64N(int64(span)+1)
+		}
+		return t.Low
+	}
+	switch t.Form {
+	case contract.FormBool:
+		return contract.Value{Num: r.Int64N(2)}
+	case contract.FormInt, contract.FormReal, contract.FormDirection:
+		return contract.Value{Num: number()}
+	case contract.FormEnum:
+		return contract.Value{Num: r.Int64N(int64(len(t.Enum.Values)))}
+	case contract.FormKind:
+		return contract.Value{Num: r.Int64N(int64(len(t.Names)))}
+	case contract.FormClient:
+		return contract.Value{Num: int64(c.Clients[r.IntN(len(c.Clients))].Number)}
+	case contract.FormEntity:
+		var of []int64
+		for _, x := range c.Things() {
+			if slices.Contains(t.Names, x.Kind) {
+				of = append(of, int64(x.Entity))
+			}
+		}
+		if len(of) > 0 {
+			return contract.Value{Num: of[r.IntN(len(of))]}
+		}
+		return contract.Value{}
+	case contract.FormText:
+		return contract.Value{Text: "a"[:min(1, t.Max)]}
+	case contract.FormVec2, contract.FormVec3:
+		for _, x := range c.Things() {
+			for _, f := range x.Fields {
+				if x.Owner == c.Me && f.Type.Form == t.Form && f.Type.Per == t.Per && f.Type.Unit == t.Unit && r.IntN(4) > 0 {
+					return f.Value
+				}
+			}
+		}
+		fallthrough
+	case contract.FormRotation:
+		var v contract.Value
+		for i := range t.Reals() {
+			n := number()
+			if t.Form == contract.FormRotation { // none
+				n = map[bool]int64{true: t.High, false: 0}[i == 3]
+			}
+			v.Parts = append(v.Parts, contract.Value{Num: n})
+		}
+		return v
+	case contract.FormRecord:
+		var v contract.Value
+		for _, p := range t.Parts {
+			v.Parts = append(v.Parts, a.Value(c, p.Type))
+		}
+		return v
+	}
+	return contract.Value{} // an empty list, stacks or map
+}
+
+// Step picks a property that the client sets itself, and a value not far from the one that it has.
+func (a *Actor) Step() (property string, value json.RawMessage) {
+	o, me := a.player.Outline(), a.player.Me()
+	a.player.Look(func(c *replicate.Copy) {
+		for _, k := range o.Kinds {
+			t := c.Own(k.Name, me.Number)
+			if t == nil {
+				continue
+			}
+			for _, p := range k.Properties {
+				f, has := t.Field(p.Name)
+				if p.SetBy != "owner" || !has {
+					continue
+				}
+				v := contract.Value{Num: f.Value.Num, Text: f.Value.Text, Parts: slices.Clone(f.Value.Parts)}
+				near := func(n int64) int64 { return min(max(n+a.random.Int64N(21)-10, p.Type.Low), p.Type.High) }
+				switch {
+				case len(v.Parts) > 0 && p.Type.Reals() > 0:
+					for i := range v.Parts {
+						v.Parts[i].Num = near(v.Parts[i].Num)
+					}
+				case p.Type.Form == contract.FormInt || p.Type.Form == contract.FormReal:
+					v.Num = near(v.Num)
+				}
+				property, value = k.Name+"."+p.Name, p.Type.AppendJSON(nil, v)
+				return
+			}
+		}
+	})
+	return property, value
+}
