@@ -79,6 +79,19 @@ func (a *Actor) Value(c *replicate.Copy, t *contract.Type) contract.Value {
 	case contract.FormBool:
 		return contract.Value{Num: r.Int64N(2)}
 	case contract.FormInt, contract.FormReal, contract.FormDirection:
+		if r.IntN(3) == 0 { // one that something has
+			var of []int64
+			for _, x := range c.Things() {
+				for _, f := range x.Fields {
+					if f.Type.Form == t.Form && f.Type.Low == t.Low && f.Type.High == t.High && f.Type.Per == t.Per {
+						of = append(of, f.Value.Num)
+					}
+				}
+			}
+			if len(of) > 0 {
+				return contract.Value{Num: of[r.IntN(len(of))]}
+			}
+		}
 		return contract.Value{Num: number()}
 	case contract.FormEnum:
 		return contract.Value{Num: r.Int64N(int64(len(t.Enum.Values)))}

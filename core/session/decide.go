@@ -454,7 +454,7 @@ type waiting struct {
 
 // wait lets a request wait until a tick, at most one for each client and limit.
 func (s *Session) wait(t *seat, call *Call, key use, until int64) bool {
-	if call.waited || slices.ContainsFunc(s.waiting, func(w waiting) bool { return w.seat == t && w.key == key }) {
+	if s.strict || call.waited || slices.ContainsFunc(s.waiting, func(w waiting) bool { return w.seat == t && w.key == key }) {
 		return false
 	}
 	later := *call

@@ -40,6 +40,7 @@ type Session struct {
 	truth     *replicate.Truth // what the server holds; nil unless traced
 	teller    *replicate.Truth // tells of it when asked; nothing is kept
 	prove     bool             // see Options
+	strict    bool             // see Options
 	asking    bool             // what ends now is a request
 	requests  map[string]*contract.Request
 	seats     map[int]*seat
@@ -197,6 +198,7 @@ type Options struct {
 	Key      [32]byte                   // hides the numbering of entities, and what rolls come from; never sent nor logged
 	Trace    bool                       // say what each request changed, and what the server holds
 	Prove    bool                       // send a digest with every frame
+	Strict   bool                       // what comes too early for its limit is dropped, and never waits for its turn
 	Headroom int                        // bytes that are left free before each frame, for who sends it
 	Settings map[string]json.RawMessage // values of the contract's settings; those that are not named have their defaults
 }
@@ -228,7 +230,7 @@ func New(c *contract.Contract, o Options) (*Session, error) {
 	}
 	s.machine = rules.NewMachine(program, s.world, o.Key)
 	s.view = replicate.NewView(o.Key, s.world, s.machine)
-	s.teller, s.prove = replicate.NewTruth(o.Key, s.world), o.Prove
+	s.teller, s.prove, s.strict = replicate.NewTruth(o.Key, s.world), o.Prove, o.Strict
 	for _, r := range c.Requests {
 		s.requests[r.FullName()] = r
 		s.plain = append(s.plain, !slices.ContainsFunc(r.Params, func(p contract.Param) bool {

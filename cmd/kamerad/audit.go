@@ -1,0 +1,210 @@
+package main
+
+import (
+	"context"
+	_ "embed"
+	"fmt"
+	"html/template"
+	"io"
+	"maps"
+	"os"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/jedib0t/go-pretty/v6/progress"
+	"github.com/urfave/cli/v3"
+	"golang.org/x/term"
+
+	"kamerad/core/audit"
+	"kamerad/core/contract"
+)
+
+func auditCommand() *cli.Command {
+	return &cli.Command{
+		Name: "audit", Usage: "attack a contract as a cheater would, and prove that nothing came of it", ArgsUsage: "FILE",
+		Description: "The attacks are derived from the contract alone and played in virtual time; docs/drills.md says which there are.\nExit status 1 when one changed or learned anything, or when the contract has a finding.",
+		Flags: []cli.Flag{
+			jsonFlag(),
+			&cli.Uint64Flag{Name: "seed", Usage: "the `NUMBER` that all choices come from", Value: 1},
+			&cli.IntFlag{Name: "rounds", Usage: "sessions that are played: `N`", Value: 24},
+			&cli.IntFlag{Name: "ticks", Usage: "ticks of each: `N`", Value: 500},
+			&cli.StringFlag{Name: "html", Usage: "write the report to a `FILE` as a page of its own, too"},
+		},
+		Action: func(ctx context.Context, c *cli.Command) error {
+			args, err := words(c, "FILE", 1, 1)
+			if err != nil {
+				return err
+			}
+			text, err := readContract(args[0])
+			if err != nil {
+				return err
+			}
+			checked, problems := contract.LoadWith(args[0], text, beside(args[0], nil))
+			if checked == nil {
+				printProblems(problems)
+				return fmt.Errorf("audit %s: its mistakes have to be mended first", args[0])
+			}
+			o := audit.Options{Seed: c.Uint64("seed"), Rounds: c.Int("rounds"), Ticks: c.Int("ticks")}
+			stop := func() {}
+			if !c.Bool("json") && term.IsTerminal(int(os.Stderr.Fd())) {
+				o.Each, stop = auditBar(o.Rounds)
+			}
+			began := time.Now()
+			report, err := audit.Run(ctx, checked, o)
+			stop()
+			if err != nil {
+				return err
+			}
+			for _, p := range problems {
+				report.Findings = append(report.Findings, fmt.Sprintf("line %d: %s [%s]", p.Line, p.Message, p.Code))
+			}
+			if file := c.String("html"); file != "" {
+				if err := writeAudit(file, report); err != nil {
+					return err
+				}
+			}
+			if c.Bool("json") {
+				err = printJSON(c.Root().Writer, report)
+			} else {
+				printAudit(c.Root().Writer, report, time.Since(began))
+			}
+			if err == nil && !report.Clean() {
+				err = errFound
+			}
+			return err
+		},
+	}
+}
+
+func auditBar(rounds int) (each func(int), stop func()) {
+	w := progress.NewWriter()
+	w.SetOutputWriter(os.Stderr)
+	w.SetUpdateFrequency(200 * time.Millisecond)
+	w.SetAutoStop(false)
+	t := &progress.Tracker{Message: "attacking", Total: int64(rounds)}
+	w.AppendTracker(t)
+	go w.Render()
+	return func(n int) { t.SetValue(int64(n)) }, func() {
+		t.MarkAsDone()
+		time.Sleep(250 * time.Millisecond) // the last picture
+		w.Stop()
+	}
+}
+
+// auditSign words a cell in a few characters.
+func auditSign(c audit.Cell) (sign string, state string) {
+	switch {
+	case len(c.Effects) > 0:
+		return "✕", "effect"
+	case c.Tried > 0:
+		return "✓", "held"
+	case c.Reached:
+		return "–", "cannot be"
+	}
+	return "·", "not reached"
+}
+
+func printAudit(w io.Writer, r *audit.Report, took time.Duration) {
+	fmt.Fprintf(w, "%s: %s tried, %d of them distinct, in %d ticks and %.0f s\n\n", bold.Sprint(r.Contract), plural(r.Tried, "attack"), r.Distinct, r.Ticks, took.Seconds())
+	header := []any{"Target"}
+	for i := range r.Attacks {
+		header = append(header, fmt.Sprintf("%c", 'a'+rune(i)))
+	}
+	t := sheet(header...)
+	for _, row := range r.Rows {
+		if row.Sort == audit.OfValue {
+			continue
+		}
+		line := []any{row.Name}
+		for i := range row.Cells {
+			sign, state := auditSign(row.Cells[i])
+			colour := map[string]interface{ Sprint(...any) string }{"effect": bad, "held": good, "cannot be": muted, "not reached": warn}[state]
+			line = append(line, colour.Sprint(sign))
+		}
+		t.AppendRow(line)
+	}
+	show(w, t)
+	fmt.Fprintln(w)
+	for i, a := range r.Attacks {
+		fmt.Fprintf(w, "%c %-26s", 'a'+rune(i), a)
+		if i%3 == 2 {
+			fmt.Fprintln(w)
+		}
+	}
+	fmt.Fprintf(w, "\n%s held   %s had an effect   %s cannot be   %s not reached\n\n", good.Sprint("✓"), bad.Sprint("✕"), muted.Sprint("–"), warn.Sprint("·"))
+	read, held := 0, 0
+	for _, row := range r.Rows {
+		if c := row.Cells[len(row.Cells)-1]; c.Tried > 0 {
+			read++
+			if len(c.Effects) == 0 {
+				held++
+			}
+		}
+	}
+	fmt.Fprintf(w, "Reading: %s varied behind a client's back, %d told it nothing\n", plural(read, "hidden value"), held)
+	for _, row := range r.Rows {
+		for i, c := range row.Cells {
+			for _, e := range c.Effects {
+				fmt.Fprintf(w, "%s %s, %s: %s\n", bad.Sprint("✕"), bold.Sprint(row.Name), r.Attacks[i], e)
+			}
+		}
+	}
+	for _, f := range r.Findings {
+		fmt.Fprintf(w, "%s %s\n", bad.Sprint("✕"), f)
+	}
+	for _, u := range r.Unseen {
+		fmt.Fprintf(w, "%s %s\n", warn.Sprint("·"), u)
+	}
+	for _, m := range r.Empty {
+		fmt.Fprintf(w, "%s %s, %s: %s\n", warn.Sprint("·"), m.Target, m.Attack, m.Why)
+	}
+	fmt.Fprintf(w, "%.1f %% of the cells are filled\n", 100*r.Filled)
+	if r.Clean() {
+		fmt.Fprintln(w, good.Sprint("✓ nothing was changed, and nothing was learned"))
+	} else {
+		fmt.Fprintln(w, bad.Sprintf("✕ %s, %s, %s", plural(r.Effects, "effect"), plural(r.Learned, "value")+" learned", plural(len(r.Findings), "finding")))
+	}
+}
+
+//go:embed audit.html
+var auditPage string
+
+// writeAudit writes a report as a page that needs nothing else.
+func writeAudit(file string, r *audit.Report) error {
+	page, err := template.New("audit").Funcs(template.FuncMap{
+		"sign":  func(c audit.Cell) string { s, _ := auditSign(c); return s },
+		"state": func(c audit.Cell) string { _, s := auditSign(c); return strings.ReplaceAll(s, " ", "-") },
+		"words": func(c audit.Cell) string {
+			_, state := auditSign(c)
+			out := []string{state}
+			if c.Why != "" {
+				out = append(out, c.Why)
+			}
+			if c.Tried > 0 {
+				out = append(out, fmt.Sprintf("%d tried", c.Tried))
+			}
+			for _, k := range slices.Sorted(maps.Keys(c.Outcomes)) {
+				out = append(out, fmt.Sprintf("%d %s", c.Outcomes[k], k))
+			}
+			return strings.Join(append(out, c.Effects...), "\n")
+		},
+		"percent": func(f float64) string { return fmt.Sprintf("%.1f %%", 100*f) },
+		"letter":  func(i int) string { return string('a' + rune(i)) },
+	}).Parse(auditPage)
+	if err != nil {
+		return err
+	}
+	f, err := os.Create(file)
+	if err != nil {
+		return fmt.Errorf("write the report: %w", err)
+	}
+	err = page.Execute(f, r)
+	if closed := f.Close(); err == nil {
+		err = closed
+	}
+	if err != nil {
+		return fmt.Errorf("write the report: %w", err)
+	}
+	return nil
+}

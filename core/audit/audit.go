@@ -1,0 +1,971 @@
+// Package audit attacks a contract as a cheater would and proves that nothing came of it.
+//
+// It derives its attacks from the contract alone and plays two sessions side by side in virtual time, with the same key: one meets
+// everything, the other one everything but what the first refused. Whatever differs between the two, on the server or in a byte of a frame
+// of anybody else, is an effect of something that was refused.
+package audit
+
+import (
+	"bytes"
+	"cmp"
+	"context"
+	"crypto/sha256"
+	"encoding/json"
+	"fmt"
+	"hash/fnv"
+	"math"
+	"math/rand/v2"
+	"slices"
+	"strings"
+
+	"kamerad/core/contract"
+	"kamerad/core/play"
+	"kamerad/core/replicate"
+	"kamerad/core/session"
+	"kamerad/core/wire"
+)
+
+// Bounds of an audit.
+const (
+	MaxRounds = 10_000
+	MaxTicks  = 100_000 // of one round
+	maxNotes  = 20      // of one cell
+)
+
+// Options of an audit.
+type Options struct {
+	Seed   uint64
+	Rounds int                        // sessions that are played, each from its start; 0 for 12
+	Ticks  int                        // of each; 0 for 400
+	With   map[string]json.RawMessage // settings of the sessions
+	Each   func(round int)            // called after each; may be nil
+}
+
+// Cell says what came of one sort of attack on one target.
+type Cell struct {
+	Tried    int            `json:"tried"`
+	Outcomes map[string]int `json:"outcomes,omitempty"` // by decision, and what decided
+	Effects  []string       `json:"effects,omitempty"`  // what an attack changed or learned
+	Why      string         `json:"why,omitempty"`      // why it was not tried
+	Reached  bool           `json:"reached"`            // it was tried, or cannot be
+}
+
+// Row is one target with its cells, by the columns of the report.
+type Row struct {
+	Name   string        `json:"name"`
+	Sort   string        `json:"sort"` // request, hold, write or value
+	Cells  []Cell        `json:"cells"`
+	Checks []CheckResult `json:"checks,omitempty"`
+}
+
+// CheckResult tells whether a check was seen to pass and to fail.
+type CheckResult struct {
+	Text   string `json:"text"`
+	Passed bool   `json:"passed"`
+	Failed bool   `json:"failed"`
+}
+
+// Report is what an audit found.
+type Report struct {
+	Contract string    `json:"contract"`
+	Attacks  []string  `json:"attacks"` // the columns
+	Rows     []Row     `json:"rows"`
+	Effects  int       `json:"effects"` // attacks that changed something
+	Learned  int       `json:"learned"` // values that were read by who may not have them
+	Findings []string  `json:"findings"`
+	Tried    int       `json:"tried"`
+	Distinct int       `json:"distinct"` // of state, target, attack and class of values
+	Filled   float64   `json:"filled"`   // the share of cells that were tried or cannot be
+	Ticks    int64     `json:"ticks"`
+	Seed     uint64    `json:"seed"`
+	Unseen   []string  `json:"unseen"` // checks that never passed or never failed
+	Empty    []Missing `json:"empty"`  // cells that were not reached
+}
+
+// Missing is a cell that was not reached, and why.
+type Missing struct {
+	Target string `json:"target"`
+	Attack string `json:"attack"`
+	Why    string `json:"why"`
+}
+
+// Clean tells whether nothing was changed, learned or found.
+func (r *Report) Clean() bool { return r.Effects+r.Learned+len(r.Findings) == 0 }
+
+// someone is a client of both sessions.
+type someone struct {
+	me       wire.Client
+	copy     replicate.Copy
+	reader   *wire.Reader
+	outline  *contract.Outline
+	actor    *play.Actor
+	forger   *forger // nil for an honest one
+	seq      uint64
+	presses  uint64
+	unready  bool
+	left     bool
+	attacked bool // something of it was refused in this tick
+}
+
+func (p *someone) Outline() *contract.Outline     { return p.outline }
+func (p *someone) Me() wire.Client                { return p.me }
+func (p *someone) Look(f func(c *replicate.Copy)) { f(&p.copy) }
+
+// given is a message as it was given to the sessions.
+type given struct {
+	from   *someone
+	m      wire.FromClient
+	attack *attack // nil for honest play
+}
+
+// auditor runs one round.
+type auditor struct {
+	contract *contract.Contract
+	outline  *contract.Outline
+	targets  []*target
+	all, few *session.Session // the second one meets nothing that was refused
+	people   []*someone
+	r        *rand.Rand
+	distinct map[uint64]struct{}
+	tried    int
+	kinds    map[uint32]string
+	gone     []uint32
+	names    int
+	state    uint64
+	ended    bool
+	free     map[string]bool // names of requests without any check
+	turn     int
+	places   [][]float64 // constants in checks: where something is to be
+}
+
+// Run audits a contract. What it finds is in the report; the error says that it could not be run.
+func Run(ctx context.Context, c *contract.Contract, o Options) (*Report, error) {
+	if o.Rounds = cmp.Or(o.Rounds, 12); o.Rounds < 1 || o.Rounds > MaxRounds {
+		return nil, fmt.Errorf("audit %s in %d rounds: from 1 to %d", c.Name, o.Rounds, MaxRounds)
+	}
+	if o.Ticks = cmp.Or(o.Ticks, 400); o.Ticks < 1 || o.Ticks > MaxTicks {
+		return nil, fmt.Errorf("audit %s for %d ticks: from 1 to %d", c.Name, o.Ticks, MaxTicks)
+	}
+	outline := c.Outline()
+	list := targets(c, outline)
+	distinct := map[uint64]struct{}{}
+	report := &Report{Contract: c.Name, Attacks: Attacks, Seed: o.Seed, Findings: []string{}, Unseen: []string{}, Empty: []Missing{}}
+	for round := range o.Rounds {
+		a := &auditor{contract: c, outline: outline, targets: list, r: rand.New(rand.NewPCG(o.Seed, uint64(round))), distinct: distinct, kinds: map[uint32]string{}, places: places(c)}
+		var err error
+		settings := session.Options{Key: sha256.Sum256(fmt.Appendf(nil, "audit %d %d", o.Seed, round)), Trace: true, Strict: true, Settings: o.With}
+		if a.all, err = session.New(c, settings); err == nil {
+			a.few, err = session.New(c, settings)
+		}
+		if err != nil {
+			return nil, fmt.Errorf("audit %s: %w", c.Name, err)
+		}
+		if err := a.round(ctx, o.Ticks, round%4 == 3); err != nil {
+			return nil, fmt.Errorf("audit %s, round %d: %w", c.Name, round, err)
+		}
+		report.Ticks += a.all.Now()
+		report.Tried += a.tried
+		if o.Each != nil {
+			o.Each(round + 1)
+		}
+	}
+	if err := reads(ctx, c, o, list, report); err != nil {
+		return nil, err
+	}
+	report.Distinct = len(distinct)
+	report.fill(c, list)
+	return report, nil
+}
+
+// fill makes the table.
+func (r *Report) fill(c *contract.Contract, list []*target) {
+	cells, reached := 0, 0
+	for _, t := range list {
+		row := Row{Name: t.name(), Sort: t.sort}
+		for _, what := range Attacks {
+			cell := *t.cells[what]
+			if cell.Tried == 0 && cell.Why == "" {
+				cell.Why = t.can(c, what)
+				cell.Reached = cell.Why != ""
+				if !cell.Reached {
+					cell.Why = "no state was reached in which it could be tried"
+				}
+			} else {
+				cell.Reached = true
+			}
+			if t.sort != OfValue || what == Reads {
+				if cells++; cell.Reached {
+					reached++
+				} else {
+					r.Empty = append(r.Empty, Missing{row.Name, what, cell.Why})
+				}
+			}
+			row.Cells = append(row.Cells, cell)
+			if what == Reads {
+				r.Learned += len(cell.Effects)
+			} else {
+				r.Effects += len(cell.Effects)
+			}
+		}
+		for i, v := range t.seen {
+			check := t.request.Checks[i]
+			row.Checks = append(row.Checks, CheckResult{check.Text, v.yes, v.no})
+			if !v.yes || !v.no {
+				missing := "passed"
+				if v.yes {
+					missing = "failed"
+				}
+				r.Unseen = append(r.Unseen, fmt.Sprintf("%s: `%s` never %s", t.name(), check.Text, missing))
+			}
+		}
+		r.Rows = append(r.Rows, row)
+	}
+	r.Filled = 1
+	if cells > 0 {
+		r.Filled = float64(reached) / float64(cells)
+	}
+}
+
+// join seats somebody in both sessions.
+func (a *auditor) join(role string, attacks, unready bool) error {
+	a.names++
+	name := fmt.Sprintf("c%d", a.names)
+	n, err := a.all.Join(name, role)
+	if err != nil {
+		return nil // all seats are taken: fewer play
+	}
+	if m, err := a.few.Join(name, role); err != nil || m != n {
+		return fmt.Errorf("the two sessions seat %s as %d and %d: %w", name, n, m, err)
+	}
+	p := &someone{me: wire.Client{Number: n, Name: name, Role: role}, outline: a.outline, reader: a.all.Reader(n), unready: unready}
+	p.copy.Me = n
+	r := rand.New(rand.NewPCG(a.r.Uint64(), uint64(n)))
+	p.actor = play.NewActor(p, r)
+	if attacks {
+		p.forger = &forger{contract: a.contract, outline: a.outline, actor: p.actor, copy: &p.copy, me: p.me, kinds: a.kinds, r: r}
+	}
+	if !unready {
+		a.all.Ready(n)
+		a.few.Ready(n)
+	}
+	a.people = append(a.people, p)
+	return nil
+}
+
+// round plays one session; a full one has a client in every seat.
+func (a *auditor) round(ctx context.Context, ticks int, full bool) error {
+	c := a.contract
+	for i, role := range c.Roles {
+		for range map[bool]int{true: 3, false: 1}[i == 0] {
+			if err := a.join(role, false, false); err != nil {
+				return err
+			}
+		}
+	}
+	for _, role := range c.Roles {
+		if err := a.join(role, true, false); err != nil {
+			return err
+		}
+	}
+	if err := a.join(c.Roles[0], true, true); err != nil {
+		return err
+	}
+	for full && len(a.people) < min(c.Seats, 24) {
+		before := len(a.people)
+		if err := a.join(c.Roles[0], false, false); err != nil || len(a.people) == before {
+			return err
+		}
+	}
+	for i := range ticks {
+		if i%64 == 0 && ctx.Err() != nil {
+			return ctx.Err()
+		}
+		if err := a.tick(i); err != nil || a.ended {
+			return err
+		}
+	}
+	return nil
+}
+
+// give gives a message to a session.
+func give(s *session.Session, g given) {
+	switch n := g.from.me.Number; g.m.Type {
+	case "ask":
+		s.Ask(n, s.Read(g.m.Ask))
+	default:
+		s.Move(n, s.ReadMove(g.m.Type, g.m.Move()))
+	}
+}
+
+// number numbers a message as the client's next one.
+func (p *someone) number(m wire.FromClient, seen int64) wire.FromClient {
+	m.Seen = seen
+	if m.Type == "press" || m.Type == "release" {
+		if m.Type == "press" {
+			p.presses++
+		}
+		m.Press = max(p.presses, 1)
+		return m
+	}
+	p.seq++
+	m.Seq = p.seq
+	return m
+}
+
+// play picks what somebody does honestly in this tick.
+func (a *auditor) play(p *someone) (out []wire.FromClient) {
+	now := a.all.Now()
+	if a.r.IntN(3) == 0 {
+		if entity, request, args := p.actor.Pick(); request != "" {
+			m := wire.FromClient{Type: "ask"}
+			m.Request, m.Entity, m.Args = request, entity, args
+			if m.Args == nil {
+				m.Args = []json.RawMessage{}
+			}
+			out = append(out, p.number(m, now))
+		}
+	}
+	if a.r.IntN(4) == 0 {
+		if property, value := p.actor.Step(); property != "" {
+			m := wire.FromClient{Type: "write", Property: property, Value: value}
+			out = append(out, p.number(m, now))
+		}
+	}
+	if a.r.IntN(10) == 0 {
+		for _, t := range a.targets {
+			if t.sort == OfHold && p.copy.Own(t.kind.Name, p.me.Number) != nil {
+				m := wire.FromClient{Type: []string{"press", "press", "release"}[a.r.IntN(3)], Property: t.name()}
+				out = append(out, p.number(m, now))
+			}
+		}
+	}
+	return out
+}
+
+// Messages of one attacker in a tick: what is beyond what a session looks at would tell nothing.
+const (
+	attacksPerTick = 16
+	mostPerTick    = 30
+)
+
+// attack picks what an attacker tries in this tick: what was tried least.
+func (a *auditor) attack(p *someone) (out []given) {
+	f := p.forger
+	f.gone, f.hidden = a.gone, func(kind string) uint32 {
+		for n, k := range a.kinds {
+			if k == kind && p.copy.Thing(n) == nil && !slices.Contains(a.gone, n) {
+				return n
+			}
+		}
+		return 0
+	}
+	for tries := 0; len(out) < attacksPerTick && tries < 3*attacksPerTick; tries++ {
+		t := a.targets[a.turn%len(a.targets)]
+		a.turn++
+		if t.sort == OfValue {
+			continue
+		}
+		what := Attacks[a.r.IntN(len(Attacks))]
+		if p.unready {
+			what = Unready
+		}
+		var list []attack
+		switch what {
+		case Unready:
+			if !p.unready {
+				continue
+			}
+			list = []attack{{of: t, what: what, class: "legal", m: t.message(0, f.legal(t))}}
+		case Broken:
+			a.mangle(p, t)
+			continue
+		case Left, Reads:
+			continue
+		default:
+			list = f.make(t, what)
+		}
+		for i := range list {
+			x := &list[i]
+			times := max(1, x.repeat)
+			if len(out)+times+2 > mostPerTick {
+				continue
+			}
+			for range times {
+				m := p.number(x.m, a.all.Now())
+				if x.old {
+					if p.seq < 100 {
+						continue
+					}
+					p.seq--
+					m.Seq = 1 + uint64(a.r.IntN(20))
+				}
+				out = append(out, given{p, m, x})
+				if x.again {
+					out = append(out, given{p, m, x}, given{p, m, x})
+				}
+			}
+			a.count(x)
+		}
+	}
+	return out
+}
+
+// count notes that an attack was tried.
+func (a *auditor) count(x *attack) {
+	x.of.cells[x.what].Tried++
+	a.tried++
+	h := fnv.New64a()
+	fmt.Fprint(h, a.state, x.of.sort, x.of.name(), x.what, x.class)
+	a.distinct[h.Sum64()] = struct{}{}
+}
+
+// mangle breaks a message: one that cannot be read cuts who sent it and is never given to a session.
+func (a *auditor) mangle(p *someone, t *target) {
+	before := p.seq
+	m := p.number(t.message(0, p.forger.legal(t)), a.all.Now())
+	p.seq = before // it is never given to a session
+	bits := m.Pack(a.outline)
+	for range 1 + a.r.IntN(4) {
+		switch a.r.IntN(3) {
+		case 0:
+			bits = bits[:a.r.IntN(len(bits)+1)]
+		case 1:
+			bits = append(bits, byte(a.r.IntN(256)))
+		default:
+			if len(bits) > 0 {
+				bits[a.r.IntN(len(bits))] ^= 1 << a.r.IntN(8)
+			}
+		}
+	}
+	x := &attack{of: t, what: Broken, class: fmt.Sprint(len(bits))}
+	a.count(x)
+	got := "read all the same"
+	if _, err := wire.UnpackFromClient(bits, a.outline); err != nil {
+		got = "cannot be read: who sent it is cut"
+	}
+	t.cells[Broken].Outcomes[got]++
+}
+
+// poke has the server change something in both sessions, so that more states are reached than by playing alone.
+func (a *auditor) poke() {
+	b := a.all.State()
+	if len(b.Spawned) == 0 {
+		return
+	}
+	s := b.Spawned[a.r.IntN(len(b.Spawned))]
+	for tries := 0; tries < 3 && s.Owner == 0; tries++ { // mostly something of a client
+		s = b.Spawned[a.r.IntN(len(b.Spawned))]
+	}
+	if len(s.Fields) == 0 {
+		return
+	}
+	f := s.Fields[a.r.IntN(len(s.Fields))]
+	var k *contract.Kind
+	for _, x := range a.contract.Kinds {
+		if x.Name == s.Kind {
+			k = x
+		}
+	}
+	p := k.Property(f.Name)
+	if p.Once || p.Hold != nil || p.Follows != nil && p.Follows.Holder != nil {
+		return
+	}
+	v := a.people[0].actor.Value(&replicate.Copy{Clients: a.all.Clients()}, f.Type)
+	if f.Type.Form == contract.FormVec2 || f.Type.Form == contract.FormVec3 { // where something else is
+		var places []contract.Value
+		for _, o := range b.Spawned {
+			for _, g := range o.Fields {
+				if g.Name == f.Name && g.Type.Form == f.Type.Form && o.Entity != s.Entity {
+					places = append(places, g.Value)
+				}
+			}
+		}
+		for _, c := range a.places {
+			if len(c) == f.Type.Reals() {
+				one := contract.Value{}
+				for _, x := range c {
+					count, _ := f.Type.Steps(x)
+					one.Parts = append(one.Parts, contract.Value{Num: count})
+				}
+				places = append(places, one)
+			}
+		}
+		if len(places) > 0 && a.r.IntN(5) > 0 {
+			v = places[a.r.IntN(len(places))]
+		}
+	}
+	if f.Type.Has(contract.FormEntity) || f.Type.Holder() && f.Type.Form != contract.FormStacks {
+		return
+	}
+	if f.Type.Form == contract.FormStacks {
+		v = contract.Value{}
+		if full := a.r.IntN(4) == 0; full {
+			for i := range f.Type.Max {
+				v.Parts = append(v.Parts, contract.Value{Parts: []contract.Value{{Num: int64(i % len(f.Type.Enum.Values))}, {Num: f.Type.Each}}})
+			}
+		}
+		for i := range f.Type.Enum.Values {
+			if n := a.r.Int64N(f.Type.Each + 1); n > 0 && len(v.Parts) < f.Type.Max {
+				v.Parts = append(v.Parts, contract.Value{Parts: []contract.Value{{Num: int64(i)}, {Num: n}}})
+			}
+		}
+	}
+	first, second := a.all.Set(s.Entity, f.Name, v), a.few.Set(s.Entity, f.Name, v)
+	if (first == nil) != (second == nil) {
+		a.ended = true // told by the comparison of the tick before
+	}
+}
+
+// tick lets both sessions go on by a tick and compares them.
+func (a *auditor) tick(i int) error {
+	for range a.r.IntN(3) {
+		a.poke()
+	}
+	if i%7 == 0 {
+		a.digest()
+	}
+	var both, tries []given
+	for _, c := range a.all.Clients() { // roles change
+		if p := a.who(c.Number); p != nil && p.me.Role != c.Role {
+			if p.me.Role = c.Role; p.forger != nil {
+				p.forger.me = p.me
+			}
+		}
+	}
+	for _, p := range a.people {
+		if p.left {
+			continue
+		}
+		for _, m := range a.play(p) {
+			if g := (given{from: p, m: m}); p.forger == nil {
+				both = append(both, g)
+			} else if t := a.find(m); t != nil {
+				g.attack = &attack{of: t, what: Checks, class: "play", m: m}
+				a.count(g.attack)
+				tries = append(tries, g)
+			}
+		}
+		if p.forger != nil && i > 3 {
+			tries = append(tries, a.attack(p)...)
+		}
+	}
+	pressed := map[int]bool{} // a refused press has no number: one a tick tells which it was
+	tries = slices.DeleteFunc(tries, func(g given) bool {
+		press := g.m.Type == "press" || g.m.Type == "release"
+		twice := press && pressed[g.from.me.Number]
+		pressed[g.from.me.Number] = pressed[g.from.me.Number] || press
+		return twice
+	})
+	for _, g := range both {
+		give(a.all, g)
+	}
+	for _, g := range tries {
+		give(a.all, g)
+	}
+	step := a.all.Tick()
+	frames, refused, err := a.take(step)
+	if err != nil {
+		return err
+	}
+	decided := map[[2]uint64]*session.Decision{}
+	for j := range step.Decisions {
+		d := &step.Decisions[j]
+		decided[[2]uint64{uint64(d.Client.Number), d.Ask.Seq}] = d
+		a.checked(d)
+	}
+	// What was accepted, the other session meets as well.
+	var second []given
+	second = append(second, both...)
+	done := map[[2]uint64]bool{}
+	newest := map[string]uint64{} // of several writes of one property in a tick only the newest counts
+	for _, g := range tries {
+		if g.m.Type == "write" {
+			newest[fmt.Sprint(g.from.me.Number, g.m.Property, g.m.Entity)] = g.m.Seq
+		}
+	}
+	for _, g := range tries {
+		if g.m.Type == "write" && newest[fmt.Sprint(g.from.me.Number, g.m.Property, g.m.Entity)] != g.m.Seq {
+			g.attack.of.cells[g.attack.what].Outcomes["overtaken by a newer write"]++
+			continue
+		}
+		at := [2]uint64{uint64(g.from.me.Number), g.m.Seq}
+		switch g.m.Type {
+		case "ask":
+			d := decided[at]
+			switch {
+			case done[at]:
+			case d == nil && (g.attack.old || g.attack.again):
+				g.attack.of.cells[g.attack.what].Outcomes["answered as before, or not at all"]++
+			case d == nil: // more than a client may send in one tick
+				g.attack.of.cells[g.attack.what].Outcomes["not looked at"]++
+			default:
+				if a.judge(g, d); d.Outcome == wire.Accepted {
+					second = append(second, g)
+				}
+			}
+			done[at] = true
+		default:
+			if why := refused[[2]uint64{at[0], g.m.Seq}]; why != "" {
+				g.attack.of.cells[g.attack.what].Outcomes[why]++
+				g.from.attacked = true
+				break
+			}
+			g.attack.of.cells[g.attack.what].Outcomes["taken"]++
+			a.taken(g)
+			second = append(second, g)
+		}
+	}
+	a.fast(tries, step)
+	for _, g := range second {
+		give(a.few, g)
+	}
+	other := a.few.Tick()
+	a.compare(step, frames, other, tries)
+	return a.after(step, other)
+}
+
+// find gives the target that a message is for.
+func (a *auditor) find(m wire.FromClient) *target {
+	for _, t := range a.targets {
+		if m.Type == "ask" && t.request != nil && t.name() == m.Request || m.Type != "ask" && t.prop != nil && t.sort != OfValue && t.name() == m.Property {
+			return t
+		}
+	}
+	return nil
+}
+
+// take has everybody apply their frames, and tells which writes and presses were refused, and why.
+func (a *auditor) take(step *session.Step) (frames map[int][]byte, refused map[[2]uint64]string, err error) {
+	frames, refused = map[int][]byte{}, map[[2]uint64]string{}
+	for _, cf := range step.Frames {
+		p := a.who(cf.Client)
+		if p == nil {
+			continue
+		}
+		frames[cf.Client] = slices.Clone(cf.Bytes)
+		f, err := p.reader.Read(cf.Bytes)
+		if err != nil {
+			return nil, nil, fmt.Errorf("client %d cannot read a frame: %w", cf.Client, err)
+		}
+		p.copy.Apply(f)
+		for _, d := range f.Decisions {
+			if d.Outcome != wire.Accepted {
+				refused[[2]uint64{uint64(cf.Client), d.Seq}] = fmt.Sprintf("%s: %s", d.Outcome, d.Reason)
+			}
+		}
+		a.all.Confirm(cf.Client, step.Tick)
+	}
+	return frames, refused, nil
+}
+
+func (a *auditor) who(n int) *someone {
+	for _, p := range a.people {
+		if p.me.Number == n {
+			return p
+		}
+	}
+	return nil
+}
+
+// judge notes what became of an attack, and whether it should have.
+func (a *auditor) judge(g given, d *session.Decision) {
+	cell := g.attack.of.cells[g.attack.what]
+	said := string(d.Outcome)
+	if d.Stage != "" {
+		said += " at " + string(d.Stage)
+	}
+	if d.Outcome == wire.Denied || d.Outcome == wire.Dropped {
+		said += ": " + d.Reason
+	}
+	if len(said) > 80 {
+		said = said[:80]
+	}
+	cell.Outcomes[said]++
+	g.from.attacked = g.from.attacked || d.Outcome != wire.Accepted
+	switch {
+	case d.Outcome == wire.Faulted:
+		cell.note("%s as %s fails inside: %s (line %d)", word(g.m), g.from.me.Role, d.Reason, d.Line)
+	case d.Outcome != wire.Accepted:
+	case g.attack.what == Invisible && g.from.copy.Thing(g.m.Entity) != nil: // it came in sight in this very tick
+	case g.attack.what == NotOwner && d.Owner == g.from.me.Number: // it became its own
+	case g.attack.what == Role && !g.attack.of.barred(a.contract, d.Client.Role): // it has another role by now
+	case g.attack.must:
+		cell.note("%s as %s was accepted", word(g.m), g.from.me.Role)
+	case len(g.attack.of.request.Checks) == 0 && !g.attack.of.onlyOwner():
+		for _, c := range d.Changes {
+			if c.Owner != 0 && c.Owner != g.from.me.Number {
+				cell.note("%s changes the %s of a %s that belongs to somebody else, and nothing is checked", word(g.m), c.Property, c.Kind)
+				break
+			}
+		}
+	}
+}
+
+// taken judges a write or press that was not refused.
+func (a *auditor) taken(g given) {
+	t := g.attack.of
+	cell := t.cells[g.attack.what]
+	if g.attack.must && t.sort == OfWrite {
+		cell.note("the write %s as %s was taken", word(g.m), g.from.me.Role)
+	}
+	if t.sort == OfWrite && g.attack.what == Checks && t.prop.Set.Pace == nil && t.prop.Set.Rule == nil {
+		cell.note("%s takes any value: it has neither a pace nor a rule", t.name())
+	}
+	if g.attack.must && t.sort == OfHold && g.attack.what != WrongType {
+		for _, x := range a.all.State().Spawned {
+			if x.Entity == g.m.Entity && x.Owner != g.from.me.Number && x.Owner != 0 {
+				cell.note("the press %s as %s was taken", word(g.m), g.from.me.Role)
+			}
+		}
+	}
+}
+
+// note adds an effect to a cell, each once.
+func (c *Cell) note(format string, args ...any) {
+	text := fmt.Sprintf(format, args...)
+	if len(c.Effects) < maxNotes && !slices.ContainsFunc(c.Effects, func(s string) bool { return strings.HasPrefix(s, text[:min(len(text), 24)]) }) {
+		c.Effects = append(c.Effects, text)
+	}
+}
+
+// word words a message.
+func word(m wire.FromClient) string {
+	to := ""
+	if m.Entity != 0 {
+		to = fmt.Sprintf(" on #%d", m.Entity)
+	}
+	switch m.Type {
+	case "ask":
+		parts := make([]string, len(m.Args))
+		for i, x := range m.Args {
+			parts[i] = string(x)
+			if len(parts[i]) > 40 {
+				parts[i] = parts[i][:40] + "…"
+			}
+		}
+		return fmt.Sprintf("%s(%s)%s", m.Request, strings.Join(parts, ", "), to)
+	case "write":
+		return fmt.Sprintf("%s = %.60s%s", m.Property, m.Value, to)
+	}
+	return m.Property + to
+}
+
+// checked notes which checks a decision shows to have passed or failed.
+func (a *auditor) checked(d *session.Decision) {
+	for _, t := range a.targets {
+		if t.request == nil || t.name() != d.Ask.Request {
+			continue
+		}
+		upTo := -1
+		switch {
+		case d.Outcome == wire.Accepted || d.Stage == wire.StageBody:
+			upTo = len(t.seen)
+		case d.Stage == wire.StageCheck && d.Check >= 0:
+			upTo = d.Check
+			t.seen[d.Check].no = true
+		case d.Stage == wire.StageCheck: // it dropped
+			for i, c := range t.request.Checks {
+				if c.Text == d.Text {
+					upTo, t.seen[i].no = i, true
+					break
+				}
+			}
+		}
+		for i := range max(upTo, 0) {
+			t.seen[i].yes = true
+		}
+		return
+	}
+}
+
+// fast holds bursts against the limits and pauses.
+func (a *auditor) fast(tries []given, step *session.Step) {
+	type use struct {
+		client  int
+		request string
+		entity  uint32
+	}
+	passed, accepted := map[use]int{}, map[use]int{}
+	for i := range step.Decisions {
+		d := &step.Decisions[i]
+		k := use{d.Client.Number, d.Ask.Request, d.Entity}
+		if d.Stage == wire.StageCheck || d.Stage == wire.StageBody || d.Outcome == wire.Accepted {
+			passed[k]++
+		}
+		if d.Outcome == wire.Accepted {
+			accepted[k]++
+		}
+	}
+	for _, g := range tries {
+		if g.attack.what != TooFast {
+			continue
+		}
+		r := g.attack.of.request
+		for k, n := range passed {
+			if k.client != g.from.me.Number || k.request != r.FullName() {
+				continue
+			}
+			if r.Limit != nil && n > r.Limit.Count {
+				g.attack.of.cells[TooFast].note("%d of %s pass in one tick, %d are allowed", n, k.request, r.Limit.Count)
+			}
+			if r.Pause != nil && accepted[k] > 1 {
+				g.attack.of.cells[TooFast].note("%d of %s are accepted in one tick, in spite of its pause", accepted[k], k.request)
+			}
+		}
+	}
+}
+
+// sorted words what changed for the server in an order that says nothing of what happened first.
+func sorted(b *wire.Block) []byte {
+	out := wire.Block{Joined: b.Joined, Spawned: slices.Clone(b.Spawned), Owned: b.Owned, Values: slices.Clone(b.Values), Gone: b.Gone, Left: b.Left}
+	slices.SortFunc(out.Values, func(x, y wire.Update) int { return cmp.Compare(x.Entity, y.Entity) })
+	slices.SortFunc(out.Spawned, func(x, y wire.Spawn) int { return cmp.Compare(x.Entity, y.Entity) })
+	return out.JSON()
+}
+
+// compare tells what differs between the two sessions.
+func (a *auditor) compare(step *session.Step, frames map[int][]byte, other *session.Step, tries []given) {
+	differs := ""
+	if x, y := sorted(step.Truth), sorted(other.Truth); !bytes.Equal(x, y) {
+		at := 0
+		for at < min(len(x), len(y)) && x[at] == y[at] {
+			at++
+		}
+		from := max(0, at-60)
+		differs = fmt.Sprintf("the server holds something else: …%.120s… in place of …%.120s…", x[from:], y[min(from, len(y)):])
+	}
+	seen := map[int]bool{}
+	for _, cf := range other.Frames {
+		seen[cf.Client] = true
+		a.few.Confirm(cf.Client, other.Tick)
+		if p := a.who(cf.Client); p != nil && p.forger == nil && differs == "" && !bytes.Equal(frames[cf.Client], cf.Bytes) {
+			differs = fmt.Sprintf("%s, who did nothing, got other bytes at tick %d", p.me.Name, step.Tick)
+		}
+	}
+	for _, p := range a.people {
+		if p.forger == nil && differs == "" && frames[p.me.Number] != nil && !seen[p.me.Number] {
+			differs = fmt.Sprintf("%s, who did nothing, got a frame at tick %d", p.me.Name, step.Tick)
+		}
+	}
+	if differs == "" {
+		return
+	}
+	a.ended = true
+	for _, g := range tries {
+		if g.from.attacked {
+			g.attack.of.cells[g.attack.what].note("one of what was refused had an effect: %s; %s", word(g.m), differs)
+		}
+	}
+}
+
+// after lets those who were cut go in both sessions, and keeps up what is there and what is gone.
+func (a *auditor) after(step, other *session.Step) error {
+	if step.Closed != "" || other.Closed != "" {
+		a.ended = true
+	}
+	for _, s := range step.Truth.Spawned {
+		a.kinds[s.Entity] = s.Kind
+	}
+	if step.Truth.Gone != nil {
+		a.gone = append(a.gone, step.Truth.Gone...)
+		a.gone = a.gone[max(0, len(a.gone)-40):]
+	}
+	cut := map[int]bool{}
+	for _, c := range other.Cuts {
+		cut[c.Client] = true
+	}
+	for _, p := range a.people {
+		p.attacked = false
+	}
+	for _, c := range step.Cuts {
+		p := a.who(c.Client)
+		if p == nil || p.left {
+			continue
+		}
+		p.left = true
+		switch {
+		case p.forger == nil:
+			a.targets[0].cells[Checks].note("%s, who played as its copy told it, is out: %s", p.me.Name, c.Reason)
+		case !cut[c.Client]:
+			a.few.Leave(c.Client)
+		}
+	}
+	gone := slices.ContainsFunc(a.people, func(p *someone) bool { return p.left && p.forger != nil })
+	if !gone {
+		return nil
+	}
+	var back []*someone
+	a.people = slices.DeleteFunc(a.people, func(p *someone) bool {
+		if p.left {
+			back = append(back, p)
+		}
+		return p.left
+	})
+	for _, p := range back {
+		a.late(p)
+		if err := a.join(p.me.Role, p.forger != nil, p.unready); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// late has one that is out go on sending.
+func (a *auditor) late(p *someone) {
+	if p.forger == nil {
+		return
+	}
+	for _, t := range a.targets {
+		if t.sort == OfValue {
+			continue
+		}
+		x := &attack{of: t, what: Left, class: "legal", must: true}
+		m := p.number(t.message(0, p.forger.legal(t)), a.all.Now())
+		give(a.all, given{p, m, x})
+		t.cells[Left].Outcomes["nobody is there"]++
+		a.count(x)
+	}
+}
+
+// digest makes a number of what the server holds.
+func (a *auditor) digest() {
+	h := fnv.New64a()
+	_, _ = h.Write(a.all.State().JSON())
+	a.state = h.Sum64()
+	if a.r.IntN(40) == 0 { // somebody leaves now and then
+		for _, p := range a.people {
+			if p.forger != nil && !p.left && a.r.IntN(3) == 0 {
+				a.all.Leave(p.me.Number)
+				a.few.Leave(p.me.Number)
+				p.left = true
+				break
+			}
+		}
+	}
+}
+
+// places gives the constant vectors that checks speak of.
+func places(c *contract.Contract) (out [][]float64) {
+	var walk func(x *contract.Expr)
+	walk = func(x *contract.Expr) {
+		if x == nil {
+			return
+		}
+		if x.Op == contract.OpConst && x.Type != nil && x.Type.Per == 0 && (x.Type.Form == contract.FormVec2 || x.Type.Form == contract.FormVec3) {
+			place := []float64{}
+			for _, n := range x.Nums {
+				place = append(place, math.Float64frombits(uint64(n)))
+			}
+			out = append(out, place)
+		}
+		for _, a := range x.Args {
+			walk(a)
+		}
+	}
+	for _, r := range c.Requests {
+		for _, s := range r.Head {
+			walk(s.Value)
+		}
+	}
+	return out
+}
