@@ -9,6 +9,7 @@ import (
 	"os"
 	"path/filepath"
 	"regexp"
+	"runtime/debug"
 	"slices"
 	"strings"
 	"time"
@@ -41,6 +42,7 @@ func drillCommand() *cli.Command {
 			if err != nil {
 				return err
 			}
+			debug.SetGCPercent(drill.GCPercent)
 			if !c.Bool("watch") {
 				return runDrills(ctx, c, paths)
 			}

@@ -24,6 +24,10 @@ const (
 	MaxSettle  = 60 * time.Second
 )
 
+// GCPercent is what a program that does nothing but run drills does well to give to debug.SetGCPercent: the worlds of drills are small, and
+// would else be looked through all the time.
+const GCPercent = 800
+
 // Drill is a checked drill.
 type Drill struct {
 	Name     string
@@ -35,6 +39,8 @@ type Drill struct {
 	Clients  []string // that join at some time
 	lines    []line
 	src      *syntax.Source
+	notices  map[string]bool // properties whose changes are asked for
+	weighs   bool            // bytes are asked for
 }
 
 // Load reads and checks a file of drills. open gives the texts of contracts, and of what they include. The problems hold every mistake;
@@ -77,7 +83,7 @@ func Load(name, text string, open syntax.Open) ([]*Drill, syntax.Problems) {
 		if c == nil {
 			continue
 		}
-		k := &checker{scope: scope{contract: c, clients: map[string]bool{}, names: map[string]bool{}, src: src, problems: &problems}}
+		k := &checker{notices: map[string]bool{}, scope: scope{contract: c, clients: map[string]bool{}, names: map[string]bool{}, src: src, problems: &problems}}
 		before := len(problems)
 		line, _ := src.Position(d.At.Start)
 		made := &Drill{Name: d.Name.Value, File: name, Line: line, Contract: c, Seed: 1, Settings: map[string]json.RawMessage{}, src: src}
@@ -90,6 +96,7 @@ func Load(name, text string, open syntax.Open) ([]*Drill, syntax.Problems) {
 		k.gather(d.Lines)
 		made.Clients = k.order
 		made.lines = k.lines(d.Lines)
+		made.notices, made.weighs = k.notices, k.weighs
 		if len(problems) == before {
 			out = append(out, made)
 		}
@@ -100,7 +107,9 @@ func Load(name, text string, open syntax.Open) ([]*Drill, syntax.Problems) {
 // checker checks one drill.
 type checker struct {
 	scope
-	order []string // of clients
+	order   []string // of clients
+	notices map[string]bool
+	weighs  bool
 }
 
 // line is a checked line: it is run by its do.

@@ -121,7 +121,7 @@ func (d *Drill) run(ctx context.Context, o Options, explain bool) (*run, error) 
 	if err != nil {
 		return nil, err
 	}
-	r := &run{drill: d, options: o, stage: newStage(s), names: map[string]any{}, alias: map[string]string{}, links: map[string]link.Conditions{}, steady: map[string]bool{}, dice: dice(seed), ctx: ctx}
+	r := &run{drill: d, options: o, stage: newStage(d, s), names: map[string]any{}, alias: map[string]string{}, links: map[string]link.Conditions{}, steady: map[string]bool{}, dice: dice(seed), ctx: ctx}
 	r.stage.trace, r.stage.test = o.Trace, o.Tamper
 	if explain {
 		r.stage.history = &history{names: map[int]string{}}
@@ -510,10 +510,12 @@ func (k *checker) expect(n *syntax.DrillExpect) *expectation {
 			return nil
 		}
 		x.of, x.name, x.types = of, name.Text, []*contract.Type{p.Type}
+		k.notices[x.name] = true
 		x.from, x.to = k.compile(n.From, wanted(p.Type)), k.compile(n.To, wanted(p.Type))
 	case "heard":
 		return k.hears(x)
 	case "got":
+		k.weighs = true
 		if k.kind(n.Kind.Text) == nil {
 			k.fail(n.Kind.At, "unknown-name", fmt.Sprintf("the contract has no kind `%s`", n.Kind.Text), "")
 			return nil

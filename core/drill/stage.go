@@ -34,6 +34,7 @@ type stage struct {
 	inbox   []arrival
 	sheet   *replicate.Copy // the server's own, while nothing has changed since
 	test    func(client int, f *wire.Frame) *wire.Frame
+	drill   *Drill
 }
 
 // player is a client at the other end of a link, with what a server keeps for it in between.
@@ -116,9 +117,9 @@ type arrival struct {
 	bytes []byte
 }
 
-func newStage(s *session.Session) *stage {
+func newStage(d *Drill, s *session.Session) *stage {
 	rate := s.Contract().TickRate
-	return &stage{session: s, outline: s.Contract().Outline(), second: rate, tick: time.Second / time.Duration(rate)}
+	return &stage{drill: d, session: s, outline: s.Contract().Outline(), second: rate, tick: time.Second / time.Duration(rate)}
 }
 
 // player finds a client that is in.
@@ -138,7 +139,7 @@ func (w *stage) join(name, as string, c link.Conditions, shaken *Shaking) (*play
 		return nil, err
 	}
 	p := &player{name: name, number: n, reader: w.session.Reader(n), stalls: shaken.stalls(name)}
-	p.copy.Me = n
+	p.copy.Me, p.copy.Brief = n, len(w.drill.notices) == 0
 	seed := shaken.seed(name)
 	if p.up, err = link.New(seed, c); err == nil {
 		p.down, err = link.New(seed+1, c)
@@ -320,12 +321,17 @@ func (w *stage) arrive(p *player, raw []byte) error {
 		case replicate.Heard:
 			p.heard = append(p.heard, heard{f.Tick, n.Event})
 		case replicate.Changed:
+			if !w.drill.notices[n.Field.Name] {
+				break
+			}
 			p.noticed = append(p.noticed, noticed{f.Tick, n.Thing.Entity, n.Field.Name, n.Field.Type, n.Old, n.Field.Value})
 		}
 	}
 	p.logs = append(p.logs, f.Logs...)
-	if kinds := weigh(f); len(kinds) > 0 {
-		p.got = append(p.got, weight{w.now, kinds})
+	if w.drill.weighs {
+		if kinds := weigh(f); len(kinds) > 0 {
+			p.got = append(p.got, weight{w.now, kinds})
+		}
 	}
 	if f.Digest != nil && p.differed == "" && (f.Snapshot || f.Tick%int64(w.second) == 0) && p.copy.Digest(w.outline) != *f.Digest {
 		p.differed = fmt.Sprintf("its copy is not what it was sent, at tick %d", f.Tick)

@@ -12,7 +12,9 @@ type Copy struct {
 	Tick    int64
 	Me      int // the client whose copy it is, 0 when that does not matter
 	Clients []wire.Client
+	Brief   bool // Apply does not tell of changed values: nobody asks
 	things  map[uint32]*Thing
+	moves   bool // something may move by itself
 }
 
 // Thing is an entity as a client knows it.
@@ -25,12 +27,20 @@ type Thing struct {
 
 // Field gives a property as it came; ok is false when the client does not have it.
 func (t *Thing) Field(name string) (f wire.Field, ok bool) {
-	for i := range t.Fields {
-		if t.Fields[i].Name == name {
-			return t.Fields[i], true
-		}
+	if i := t.place(name); i >= 0 {
+		return t.Fields[i], true
 	}
 	return wire.Field{}, false
+}
+
+// place finds a property, -1 for none.
+func (t *Thing) place(name string) int {
+	for i := range t.Fields {
+		if t.Fields[i].Name == name {
+			return i
+		}
+	}
+	return -1
 }
 
 // Value gives a property's value at the copy's tick; ok is false when the client does not have it.
@@ -136,12 +146,16 @@ func (c *Copy) Apply(f *wire.Frame) []Notice {
 			out = append(out, Notice{What: Joined, Client: j})
 		}
 	}
-	fresh := map[uint32]bool{}
+	var fresh map[uint32]bool
 	for _, b := range f.Blocks {
 		for _, s := range b.Spawned {
 			t := &Thing{s.Entity, s.Kind, s.Owner, slices.Clone(s.Fields)}
 			c.things[s.Entity] = t
+			if fresh == nil {
+				fresh = map[uint32]bool{}
+			}
 			fresh[s.Entity] = true
+			c.moves = c.moves || slices.ContainsFunc(s.Fields, func(f wire.Field) bool { return f.Motion != nil || f.Tied != nil })
 			out = append(out, Notice{What: Spawned, Thing: t})
 			if c.Me != 0 && t.Owner == c.Me {
 				out = append(out, Notice{What: Mine, Thing: t})
@@ -166,23 +180,27 @@ func (c *Copy) Apply(f *wire.Frame) []Notice {
 				continue
 			}
 			for _, name := range u.Withdrawn {
-				if i := slices.IndexFunc(t.Fields, func(g wire.Field) bool { return g.Name == name }); i >= 0 {
+				if i := t.place(name); i >= 0 {
 					out = append(out, Notice{What: Lost, Thing: t, Field: t.Fields[i]})
 					t.Fields = slices.Delete(t.Fields, i, i+1)
 				}
 			}
-			for _, field := range u.Fields {
-				n := Notice{What: Changed, Thing: t, Field: field}
-				if i := slices.IndexFunc(t.Fields, func(g wire.Field) bool { return g.Name == field.Name }); i >= 0 {
-					old := t.Fields[i].Value
-					n.Old = &old
-					t.Fields[i] = field
-				} else {
-					t.Fields = append(t.Fields, field)
-				}
-				// What arrives together with the spawn is no change.
-				if !fresh[u.Entity] {
+			for j := range u.Fields {
+				field := &u.Fields[j]
+				c.moves = c.moves || field.Motion != nil || field.Tied != nil
+				i := t.place(field.Name)
+				if !c.Brief && !fresh[u.Entity] { // what arrives together with the spawn is no change
+					n := Notice{What: Changed, Thing: t, Field: *field}
+					if i >= 0 {
+						old := t.Fields[i].Value
+						n.Old = &old
+					}
 					out = append(out, n)
+				}
+				if i >= 0 {
+					t.Fields[i] = *field
+				} else {
+					t.Fields = append(t.Fields, *field)
 				}
 			}
 		}
@@ -211,7 +229,7 @@ func (c *Copy) Apply(f *wire.Frame) []Notice {
 // replace brings a copy to a snapshot's tick and tells what is another than before.
 func (c *Copy) replace(f *wire.Frame) (out []Notice) {
 	old := *c
-	*c = Copy{Me: old.Me}
+	*c = Copy{Me: old.Me, Brief: old.Brief}
 	for _, n := range c.Apply(f) {
 		switch n.What {
 		case Joined:
@@ -276,6 +294,9 @@ func (c *Copy) Advance(tick int64) {
 
 // move puts what moves by itself where it is at the copy's tick.
 func (c *Copy) move() {
+	if !c.moves {
+		return
+	}
 	for _, t := range c.things {
 		for i := range t.Fields {
 			if f := &t.Fields[i]; f.Motion != nil {

@@ -175,17 +175,20 @@ func (w *bitWriter) places(chosen []change, n int) {
 	}
 }
 
-func (r *bitReader) places(n int) []int {
+// places reads what places wrote, and appends it.
+func (r *bitReader) places(out []int, n int) []int {
 	if n < 1 {
 		r.bad = true
 		return nil
 	}
 	count := int(r.below(uint64(n))) + 1
 	if 2*count <= n {
-		return r.gaps(count, n)
+		return r.gaps(out, count, n)
 	}
-	rest := r.gaps(n-count, n)
-	out := make([]int, 0, count)
+	var rest []int
+	if count < n {
+		rest = r.gaps(nil, n-count, n)
+	}
 	for i, at := 0, 0; i < n; i++ {
 		if at < len(rest) && rest[at] == i {
 			at++
@@ -196,8 +199,7 @@ func (r *bitReader) places(n int) []int {
 	return out
 }
 
-func (r *bitReader) gaps(count, n int) []int {
-	out := make([]int, 0, min(count, 1024))
+func (r *bitReader) gaps(out []int, count, n int) []int {
 	last := -1
 	for range count {
 		if r.bad {

@@ -5,6 +5,7 @@ import (
 	"encoding/binary"
 	"fmt"
 	"math"
+	"math/bits"
 	"slices"
 	"strings"
 
@@ -22,6 +23,8 @@ type Reader struct {
 	things  map[uint32]*thing
 	touched []*thing  // in this frame
 	out     *Frame    // that is read
+	chosen  []int     // the memory of what was read of a column
+	changed []bool    // by column
 	leaving []leaving // at the end of the frame
 }
 
@@ -472,7 +475,11 @@ func (r *Reader) corrections(b *bitReader, tick int64) {
 }
 
 func (r *Reader) columns(b *bitReader, t *table, tick int64) {
-	changed := map[int32]bool{}
+	for len(r.changed) < len(t.cols.list) {
+		r.changed = append(r.changed, false)
+	}
+	changed := r.changed
+	clear(changed)
 	at := -1
 	for n := b.count(len(t.cols.order)); n > 0 && !b.bad; n-- {
 		if at += b.count(len(t.cols.order)) + 1; at >= len(t.cols.order) {
@@ -482,7 +489,8 @@ func (r *Reader) columns(b *bitReader, t *table, tick int64) {
 		c := t.cols.order[at]
 		changed[c] = true
 		col := &t.cols.list[c]
-		for _, at := range b.places(len(t.slots[col.lane])) {
+		r.chosen = b.places(r.chosen[:0], len(t.slots[col.lane]))
+		for _, at := range r.chosen {
 			x := t.slots[col.lane][at].thing
 			if x == nil || x.held[col.prop] == 0 || b.bad {
 				b.bad = true
@@ -490,6 +498,13 @@ func (r *Reader) columns(b *bitReader, t *table, tick int64) {
 			}
 			if col.way != byDifference {
 				r.field(b, x, col.prop, tick)
+				continue
+			}
+			if x.held[col.prop] == 1 { // it comes by no other group
+				f := &x.fields[col.prop]
+				f.Value = b.difference(col.typ, f.Value, t.cols.usual(col))
+				x.news |= 1 << col.prop
+				r.touch(x)
 				continue
 			}
 			f := x.fields[col.prop]
@@ -517,10 +532,19 @@ func (r *Reader) finish(block *Block) {
 		}
 		r.touch(l.thing)
 	}
+	if n := len(r.touched); n > 4 {
+		block.Values = make([]Update, 0, n)
+	}
+	total := 0
+	for _, x := range r.touched {
+		total += bits.OnesCount64(x.news)
+	}
+	room := make([]Field, 0, total) // one piece of memory for all that the frame tells
 	for _, x := range r.touched {
 		x.touched = false
 		k := &r.outline.Kinds[x.kind]
-		fields := func(such uint64) (out []Field) {
+		fields := func(such uint64) []Field {
+			from := len(room)
 			for p := range x.fields {
 				if such&(1<<p) == 0 {
 					continue
@@ -529,9 +553,9 @@ func (r *Reader) finish(block *Block) {
 				if f.Motion != nil {
 					f.Value = f.Motion.Value(f.Type, r.out.Tick)
 				}
-				out = append(out, f)
+				room = append(room, f)
 			}
-			return out
+			return room[from:len(room):len(room)]
 		}
 		held := uint64(0)
 		for p, n := range x.held {
@@ -554,7 +578,7 @@ func (r *Reader) finish(block *Block) {
 					}
 				}
 			}
-			if u.Fields = fields(x.news & held); u.Fields != nil || u.Withdrawn != nil {
+			if u.Fields = fields(x.news & held); len(u.Fields) > 0 || u.Withdrawn != nil {
 				block.Values = append(block.Values, u)
 			}
 		}
