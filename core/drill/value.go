@@ -170,6 +170,9 @@ func write(t *contract.Type, x any) (v contract.Value, err error) {
 	case held:
 		return h.v, nil
 	case []any:
+		if t.Form == contract.FormStacks || t.Form == contract.FormMap { // pairs
+			return pairs(t, h)
+		}
 		if t.Form != contract.FormList {
 			return wrong()
 		}
@@ -183,6 +186,30 @@ func write(t *contract.Type, x any) (v contract.Value, err error) {
 		return v, nil
 	}
 	return wrong()
+}
+
+// pairs turns `[[flare, 3], [patch, 1]]` into stacks or a map.
+func pairs(t *contract.Type, list []any) (v contract.Value, err error) {
+	key, value := t.Key, t.Of
+	if t.Form == contract.FormStacks {
+		key, value = &contract.Type{Form: contract.FormEnum, Enum: t.Enum}, &contract.Type{Form: contract.FormInt, Low: 1, High: t.Each}
+	}
+	for _, x := range list {
+		p, ok := x.([]any)
+		if !ok || len(p) != 2 {
+			return v, fmt.Errorf("%s is no pair of a %s", show(x), t)
+		}
+		one, err := write(key, p[0])
+		if err != nil {
+			return v, err
+		}
+		two, err := write(value, p[1])
+		if err != nil {
+			return v, err
+		}
+		v.Parts = append(v.Parts, contract.Value{Parts: []contract.Value{one, two}})
+	}
+	return v, nil
 }
 
 // loose words a value as JSON without a type, for what is forged.
