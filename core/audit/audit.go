@@ -19,6 +19,7 @@ import (
 	"strings"
 
 	"kamerad/core/contract"
+	"kamerad/core/foresee"
 	"kamerad/core/play"
 	"kamerad/core/replicate"
 	"kamerad/core/session"
@@ -120,22 +121,23 @@ type given struct {
 
 // auditor runs one round.
 type auditor struct {
-	contract *contract.Contract
-	outline  *contract.Outline
-	targets  []*target
-	all, few *session.Session // the second one meets nothing that was refused
-	people   []*someone
-	r        *rand.Rand
-	distinct map[uint64]struct{}
-	tried    int
-	kinds    map[uint32]string
-	gone     []uint32
-	names    int
-	state    uint64
-	ended    bool
-	free     map[string]bool // names of requests without any check
-	turn     int
-	places   [][]float64 // constants in checks: where something is to be
+	contract  *contract.Contract
+	outline   *contract.Outline
+	targets   []*target
+	all, few  *session.Session // the second one meets nothing that was refused
+	people    []*someone
+	r         *rand.Rand
+	distinct  map[uint64]struct{}
+	tried     int
+	kinds     map[uint32]string
+	gone      []uint32
+	names     int
+	state     uint64
+	ended     bool
+	free      map[string]bool // names of requests without any check
+	turn      int
+	foresight *foresee.Foresight // nil when nothing can be foreseen
+	places    [][]float64        // constants in checks: where something is to be
 }
 
 // Run audits a contract. What it finds is in the report; the error says that it could not be run.
@@ -153,6 +155,7 @@ func Run(ctx context.Context, c *contract.Contract, o Options) (*Report, error) 
 	for round := range o.Rounds {
 		a := &auditor{contract: c, outline: outline, targets: list, r: rand.New(rand.NewPCG(o.Seed, uint64(round))), distinct: distinct, kinds: map[uint32]string{}, places: places(c)}
 		var err error
+		a.foresight, _ = foresee.New(outline)
 		settings := session.Options{Key: sha256.Sum256(fmt.Appendf(nil, "audit %d %d", o.Seed, round)), Trace: true, Strict: true, Settings: o.With}
 		if a.all, err = session.New(c, settings); err == nil {
 			a.few, err = session.New(c, settings)
@@ -316,7 +319,7 @@ func (p *someone) number(m wire.FromClient, seen int64) wire.FromClient {
 func (a *auditor) play(p *someone) (out []wire.FromClient) {
 	now := a.all.Now()
 	if a.r.IntN(3) == 0 {
-		if entity, request, args := p.actor.Pick(); request != "" {
+		if entity, request, args := p.actor.Pick(); request != "" && (p.forger != nil || !a.vain(p, entity, request, args)) {
 			m := wire.FromClient{Type: "ask"}
 			m.Request, m.Entity, m.Args = request, entity, args
 			if m.Args == nil {
@@ -340,6 +343,23 @@ func (a *auditor) play(p *someone) (out []wire.FromClient) {
 		}
 	}
 	return out
+}
+
+// vain tells whether a client's own copy says that a request will be denied: an honest client does not send it then.
+func (a *auditor) vain(p *someone, entity uint32, request string, args []json.RawMessage) bool {
+	t := a.find(wire.FromClient{Type: "ask", Ask: wire.Ask{Request: request}})
+	if a.foresight == nil || t == nil {
+		return false
+	}
+	var values []contract.Value
+	for i, param := range t.params() {
+		v, err := param.ParseJSON(args[i])
+		if err != nil {
+			return true
+		}
+		values = append(values, v)
+	}
+	return a.foresight.Denies(&p.copy, p.me.Number, a.outline, request, entity, values) >= 0
 }
 
 // Messages of one attacker in a tick: what is beyond what a session looks at would tell nothing.

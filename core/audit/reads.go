@@ -85,7 +85,7 @@ func read(c *contract.Contract, o Options, t *target, round uint64, reveals map[
 	key := sha256.Sum256(fmt.Appendf(nil, "reads %d %d %s", o.Seed, round, t.name()))
 	var pair [2]*session.Session
 	for i := range pair {
-		if pair[i], err = session.New(c, session.Options{Key: key, Settings: o.With}); err != nil {
+		if pair[i], err = session.New(c, session.Options{Key: key, Strict: true, Settings: o.With}); err != nil {
 			return false, err
 		}
 	}
@@ -148,6 +148,11 @@ func read(c *contract.Contract, o Options, t *target, round uint64, reveals map[
 				send(p, p.number(m, pair[0].Now()))
 			}
 		}
+		if same, err := step(); err != nil || !same {
+			return false, err
+		}
+	}
+	for range 3 { // nothing of what the others did is left
 		if same, err := step(); err != nil || !same {
 			return false, err
 		}

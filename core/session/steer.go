@@ -163,7 +163,7 @@ func (s *Session) Compare(client int, held *replicate.Copy) (out []Difference) {
 	}
 	for _, x := range held.Things() {
 		if known < len(held.Things()) && s.find(x.Entity) == nil {
-			out = append(out, Difference{Entity: x.Entity, Kind: x.Kind, Owner: x.Owner, Client: "is there"})
+			out = append(out, Difference{Entity: x.Entity, Kind: x.Kind, Owner: x.Owner, Client: "there"})
 		}
 	}
 	return out
@@ -171,7 +171,7 @@ func (s *Session) Compare(client int, held *replicate.Copy) (out []Difference) {
 
 func presence(yes bool) string {
 	if yes {
-		return "is there"
+		return "there"
 	}
 	return ""
 }

@@ -1,0 +1,414 @@
+package drill
+
+import (
+	"bytes"
+	"context"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"kamerad/core/contract"
+	"kamerad/core/syntax"
+	"kamerad/core/wire"
+)
+
+const demo = "../../demo"
+
+// beside opens the demo's files; what is in other stands in place of them.
+func beside(other map[string]string) syntax.Open {
+	return func(name string) (string, error) {
+		if text, ok := other[name]; ok {
+			return text, nil
+		}
+		raw, err := os.ReadFile(filepath.Join(demo, filepath.Base(name)))
+		return string(raw), err
+	}
+}
+
+// tidewreck loads all drills of the demo, with another contract if there is one.
+func tidewreck(t testing.TB, other map[string]string) (all []*Drill) {
+	names, err := filepath.Glob(filepath.Join(demo, "*.drill"))
+	require.NoError(t, err)
+	for _, name := range names {
+		raw, err := os.ReadFile(name)
+		require.NoError(t, err)
+		drills, problems := Load(filepath.Base(name), string(raw), beside(other))
+		require.Empty(t, problems)
+		all = append(all, drills...)
+	}
+	return all
+}
+
+func load(t testing.TB, text string) []*Drill {
+	drills, problems := Load("test.drill", text, beside(nil))
+	require.Empty(t, problems)
+	return drills
+}
+
+func played(t testing.TB, d *Drill, o Options) *Result {
+	r, err := d.Run(context.Background(), o)
+	require.NoError(t, err)
+	return r
+}
+
+// The demo's drills pass, each the same way every time.
+func TestTidewrecksDrillsPass(t *testing.T) {
+	all := tidewreck(t, nil)
+	assert.GreaterOrEqual(t, len(all), 25)
+	for _, d := range all {
+		var one, two bytes.Buffer
+		r := played(t, d, Options{Trace: &one})
+		assert.True(t, r.Passed, "%s: %+v", d.Name, r.Failure)
+		played(t, d, Options{Trace: &two})
+		assert.Equal(t, one.String(), two.String(), d.Name)
+		assert.NotEmpty(t, one.String())
+	}
+}
+
+// Over bad links they pass as well.
+func TestTidewrecksDrillsPassOverBadLinks(t *testing.T) {
+	for _, d := range tidewreck(t, nil) {
+		r, err := d.Shake(context.Background(), 1, 3, Options{}, nil)
+		require.NoError(t, err)
+		assert.True(t, r.Passed, "%s: %+v %+v", d.Name, r.Failure, r.Shaken)
+	}
+}
+
+// What a drill may say, and what comes of it when it is not so.
+func TestExpectations(t *testing.T) {
+	const head = "drill \"d\"\nuse \"tidewreck.kam\" seed 5\nclients ana, bo\nset Dive.phase = dive\nset ana.Diver.hull = 40\nana asks Diver.use(patch)\nsettle\n"
+	for line, wrong := range map[string]string{
+		"expect bo sees ana.Diver.hull == 65":                           "",
+		"expect bo sees ana.Diver.hull == 66":                           "bo sees it otherwise",
+		"expect server sees count(d in Diver where d.hull > 64) == 2":   "",
+		"expect server sees sum(d in Diver: d.hull) == 165":             "",
+		"expect everyone sees max(d in Diver: d.hull) == 100":           "",
+		"expect bo sees most(d in Diver: d.hull) == bo.Diver":           "",
+		"expect bo sees any(d in Diver where d.hull == 65)":             "",
+		"expect bo sees ana.Diver.air == 100":                           "bo does not have Diver.air",
+		"expect ana does not see bo.Diver.air":                          "",
+		"expect ana does not see bo.Diver.hull":                         "ana sees it: it is 100",
+		"expect bo heard 1 ana.Diver.used(patch)":                       "",
+		"expect bo heard 2 ana.Diver.used(patch)":                       "bo heard used 1 times, not 2",
+		"expect bo heard ana.Diver.used(tank)":                          "bo did not hear used",
+		"expect bo did not hear surfaced":                               "",
+		"expect bo did not hear used":                                   "bo heard used 1 times",
+		"expect bo noticed ana.Diver.hull from 100 to 65":               "",
+		"expect bo noticed ana.Diver.hull from 65 to 100":               "bo noticed hull",
+		"expect ana has 0 strikes":                                      "",
+		"expect ana has 1 strikes":                                      "ana has 0 strikes, not 1",
+		"expect ana is not expelled":                                    "",
+		"expect ana is expelled":                                        "ana is not expelled",
+		"expect ana logged \"nothing\"":                                 "ana logged \"the dive is now in its dive\" last",
+		"expect bo got 0 bytes of Flare in 1s":                          "",
+		"expect bo got 3 bytes of Diver in 1s":                          "more than 3",
+		"expect everyone in step":                                       "",
+		"expect server sees ana.role == player and ana.name == \"ana\"": "",
+		"expect server sees distance(ana.Diver.pos, vec(-30, 0)) == 0":  "",
+		"expect server sees Winch.owner == ana":                         "the server sees it otherwise",
+		"expect server sees one(d in Diver).hull == 3":                  "2 are there, not one",
+		"expect server sees ana.Diver.satchel[0] == 1":                  "has nothing at 0",
+		"expect server sees 1 + nothing == 2":                           "`+` does not go with 1 and nothing",
+		"ana asks Diver.use(patch) -> accepted":                         "",
+		"ana asks Diver.use(patch) -> denied \"not carried\"":           "it was accepted",
+		"bo asks Strongbox.guess(Strongbox.answer) -> accepted true":    "",
+		"bo asks Strongbox.guess(Strongbox.answer) -> accepted false":   "it replied true, not false",
+		"ana writes Diver.pos = vec(90, 0) -> accepted":                 "it was denied \"pace\"",
+		"ana releases Diver.kick":                                       "ana does not hold Diver.kick",
+		"join ana":                                                      "ana is in already",
+		"wait at most 3 ticks until bo sees ana.Diver.hull == 1":        "not within 3 ticks",
+		"set ana.Diver.hull = 1000":                                     "hull: the value",
+		"give ana.Diver to bo":                                          "it always belongs to its client",
+		"repeat 3 { set ana.Diver.score = ana.Diver.score + 1 }\nexpect server sees ana.Diver.score == 3":                   "",
+		"for c in ana, bo { c asks Diver.paint(kelp) -> accepted }\nsettle\nexpect bo sees all(d in Diver: d.tint == kelp)": "",
+		"let n = roll(1..6)\nexpect server sees n >= 1 and n <= 6":                                                          "",
+		"leave bo\nwait 1 tick\nexpect bo sees 1 == 1":                                                                      "bo has left",
+		"cut bo\nback bo\nsettle\nexpect bo sees ana.Diver.hull == 65":                                                      "",
+	} {
+		r := played(t, load(t, head+line+"\n")[0], Options{})
+		if wrong == "" {
+			assert.True(t, r.Passed, "%s: %+v", line, r.Failure)
+			continue
+		}
+		if assert.False(t, r.Passed, line) {
+			assert.Contains(t, r.Failure.Message, wrong, line)
+			assert.Positive(t, r.Failure.Line)
+			assert.NotEmpty(t, r.Failure.Before)
+		}
+	}
+}
+
+// A failure shows what everyone holds, what the server's value came of, and what led there.
+func TestAFailureIsExplained(t *testing.T) {
+	r := played(t, load(t, "drill \"d\"\nuse \"tidewreck.kam\" seed 5\nclients ana, bo\nset Dive.phase = dive\nset ana.Diver.hull = 40\nana asks Diver.use(patch)\nsettle\nexpect bo sees ana.Diver.hull == 70\n")[0], Options{})
+	require.False(t, r.Passed)
+	assert.Equal(t, 8, r.Failure.Line)
+	assert.Equal(t, []Beside{{"server", "65"}, {"ana", "65"}, {"bo", "65"}}, r.Failure.Sheet)
+	require.NotEmpty(t, r.Failure.Causes)
+	assert.Contains(t, r.Failure.Causes[len(r.Failure.Causes)-1], "Diver.hull = 65 by ana asks Diver.use(\"patch\"): accepted")
+	assert.Contains(t, strings.Join(r.Failure.Before, "\n"), "ana asks Diver.use")
+}
+
+// Mistakes are told with their place, all at once.
+func TestMistakesOfDrills(t *testing.T) {
+	_, problems := Load("test.drill", `drill "d"
+use "tidewreck.kam" seed 5 with tide = 3
+clients ana, bo as captain
+set ana.Diver.hulk = 3
+ana asks Diver.vanish()
+ana asks Diver.use()
+ana holds Diver.hull
+bo asks Diver.use(pearl)
+cleo asks Diver.search()
+ana asks Diver.search() -> refused
+expect bo sees Dive.phase = dive
+expect bo heard thunder
+wait 33ms
+link bo loss 100%
+drill "d"
+use "none.kam"
+`, beside(nil))
+	for _, part := range []string{
+		"2:33: the contract has no setting `tide`", "3:20: the contract has no role `captain`", "4:15: Diver has no property `hulk`", "5:16: Diver has no request `vanish`",
+		"6:10: Diver.use has 1 arguments, not 0", "7:17: Diver has no hold `hull`", "8:19: nothing is called `pearl`", "9:1: no client is called `cleo`",
+		"10:28: there is no decision `refused`", "11:27: expected the end of this line", "12:17: the contract has no event `thunder`", "13:6: 33 ms is not a whole number of ticks", "14:1:", "15:7: another drill is called",
+	} {
+		assert.Contains(t, problems.Error(), part)
+	}
+}
+
+// A failure over a bad link comes back each time, and is shrunk to what it takes.
+func TestAShakenFailureComesBack(t *testing.T) {
+	drills := load(t, `drill "hurried"
+use "tidewreck.kam" seed 16
+clients ana, bo
+leave ana
+wait 1 tick
+expect bo sees count(Diver) == 1
+drill "at once"
+use "tidewreck.kam" seed 17
+clients ana, bo
+set Dive.phase = dive
+ana asks Diver.paint(kelp)
+wait 3 ticks
+expect bo sees ana.Diver.tint == kelp
+drill "never lost"
+use "tidewreck.kam" seed 18
+clients ana, bo
+repeat 20 {
+  set ana.Diver.score = ana.Diver.score + 1
+  wait 2 ticks
+}
+wait 1 tick
+expect bo sees ana.Diver.score == 20
+`)
+	for _, d := range drills {
+		assert.True(t, played(t, d, Options{}).Passed)
+		r, err := d.Shake(context.Background(), 1, 50, Options{}, nil)
+		require.NoError(t, err)
+		require.False(t, r.Passed, d.Name)
+		assert.LessOrEqual(t, len(r.Shaken.Faults), 3, "%v", r.Shaken.Faults)
+		words := []string{}
+		for _, f := range r.Shaken.Faults {
+			words = append(words, f.String())
+		}
+		again := &Shaking{Seed: r.Shaken.Seed}
+		for _, word := range words { // as the printed line has it
+			f, err := ParseFault(word)
+			require.NoError(t, err)
+			again.Faults = append(again.Faults, f)
+		}
+		for range 100 {
+			s := played(t, d, Options{Shaken: again})
+			require.False(t, s.Passed)
+			require.Equal(t, r.Failure.Message, s.Failure.Message)
+		}
+	}
+	for _, wrong := range []string{"ana", "ana delay", "ana delay x", "ana wind 3s", "ana loss 99%", "ana stall 3s", "ana delay -1s"} {
+		_, err := ParseFault(wrong)
+		assert.ErrorContains(t, err, "read the fault", wrong)
+	}
+}
+
+// Faults are planted into the engine, between it and one client, and into the contract: each is found by Tidewreck's drills, with the tick.
+func TestPlantedFaultsAreFound(t *testing.T) {
+	raw, err := os.ReadFile(filepath.Join(demo, "tidewreck.kam"))
+	require.NoError(t, err)
+	// each calls f for all values of the frames of client 2.
+	each := func(f func(kind string, fields *[]wire.Field)) func(int, *wire.Frame) *wire.Frame {
+		return func(client int, x *wire.Frame) *wire.Frame {
+			if client != 2 {
+				return x
+			}
+			for _, b := range x.Blocks {
+				for i := range b.Spawned {
+					f(b.Spawned[i].Kind, &b.Spawned[i].Fields)
+				}
+				for i := range b.Values {
+					f(b.Values[i].Kind, &b.Values[i].Fields)
+				}
+			}
+			return x
+		}
+	}
+	field := func(name string, change func(*wire.Field)) func(int, *wire.Frame) *wire.Frame {
+		return each(func(_ string, fields *[]wire.Field) {
+			for i := range *fields {
+				if (*fields)[i].Name == name {
+					change(&(*fields)[i])
+				}
+			}
+		})
+	}
+	of := func(f func(x *wire.Frame)) func(int, *wire.Frame) *wire.Frame {
+		return func(client int, x *wire.Frame) *wire.Frame {
+			if client == 2 {
+				f(x)
+			}
+			return x
+		}
+	}
+	block := func(f func(b *wire.Block)) func(int, *wire.Frame) *wire.Frame {
+		return of(func(x *wire.Frame) {
+			for _, b := range x.Blocks {
+				f(b)
+			}
+		})
+	}
+	air := &contract.Type{Form: contract.FormReal, Low: 0, High: 200, Per: 2, Unit: 1}
+	faults := []struct {
+		name   string
+		tamper func(int, *wire.Frame) *wire.Frame
+		from   string // or a change of the contract
+		to     string
+		says   string
+	}{
+		{name: "one client is off by one", tamper: field("hull", func(f *wire.Field) { f.Value.Num-- }), says: "Diver.hull"},
+		{name: "a value is leaked", tamper: each(func(kind string, fields *[]wire.Field) {
+			if kind == "Diver" && len(*fields) > 3 && (*fields)[0].Name != "air" {
+				*fields = append(*fields, wire.Field{Name: "air", Type: air, Value: contract.Value{Num: 3}})
+			}
+		}), says: "air"},
+		{name: "a list has another order", tamper: field("choices", func(f *wire.Field) {
+			f.Value.Parts = append(append([]contract.Value{}, f.Value.Parts[1:]...), f.Value.Parts[0])
+		}), says: "choices"},
+		{name: "an entity is missing on one client", tamper: block(func(b *wire.Block) {
+			for i := range b.Spawned {
+				if b.Spawned[i].Kind == "Flare" {
+					b.Spawned = append(b.Spawned[:i:i], b.Spawned[i+1:]...)
+					return
+				}
+			}
+		}), says: "Flare"},
+		{name: "an entity stays on one client", tamper: block(func(b *wire.Block) { b.Gone = nil })},
+		{name: "an owner is stale", tamper: block(func(b *wire.Block) { b.Owned = nil })},
+		{name: "a value is not withdrawn", tamper: block(func(b *wire.Block) {
+			for i := range b.Values {
+				b.Values[i].Withdrawn = nil
+			}
+		})},
+		{name: "changes are lost", tamper: block(func(b *wire.Block) { b.Values = nil })},
+		{name: "an event is lost", tamper: of(func(x *wire.Frame) { x.Events = nil })},
+		{name: "an event comes twice", tamper: of(func(x *wire.Frame) { x.Events = append(x.Events, x.Events...) })},
+		{name: "an event has another value", tamper: of(func(x *wire.Frame) {
+			for _, e := range x.Events {
+				if e.Event == "Diver.used" {
+					e.Fields[0].Value.Num = 2
+				}
+			}
+		})},
+		{name: "a log line is lost", tamper: of(func(x *wire.Frame) { x.Logs = nil })},
+		{name: "a denial arrives as accepted", tamper: of(func(x *wire.Frame) {
+			for i := range x.Decisions {
+				x.Decisions[i].Outcome = wire.Accepted
+			}
+		})},
+		{name: "a reason is another one", tamper: of(func(x *wire.Frame) {
+			for i := range x.Decisions {
+				x.Decisions[i].Reason += "!"
+			}
+		})},
+		{name: "decisions are lost", tamper: of(func(x *wire.Frame) { x.Decisions = nil })},
+		{name: "who left is still there", tamper: block(func(b *wire.Block) { b.Left = nil })},
+		{name: "a spawn comes with first values", tamper: block(func(b *wire.Block) {
+			for i := range b.Spawned {
+				for j := range b.Spawned[i].Fields {
+					if f := &b.Spawned[i].Fields[j]; b.Spawned[i].Kind == "Diver" && f.Name == "crew" {
+						f.Value.Num = 0
+					}
+				}
+			}
+		}), says: "crew"},
+		{name: "something is left over from an earlier run", tamper: block(func(b *wire.Block) {
+			if len(b.Spawned) > 3 {
+				b.Spawned = append(b.Spawned, wire.Spawn{Entity: 77, Kind: "Crate"})
+			}
+		}), says: "Crate"},
+		{name: "a hold sticks", from: "hold kick lease 1s", to: "hold kick lease 50s"},
+		{name: "a winch stays with who is lost", from: "on owner lost { give self to server } // the seat still waits", to: ""},
+		{name: "a sting hurts twice", from: "const flare_stings_diver = 12", to: "const flare_stings_diver = 24", says: "hull"},
+		{name: "flares sting their own crew", from: "where d.crew != crew {", to: "where d != thrower {"},
+		{name: "all surface at one buoy", from: "pos = free_buoy(self)\n    tell", to: "pos = vec(10, 0)\n    tell"},
+		{name: "a patch mends too much", from: "const patch_mends = 25", to: "const patch_mends = 26", says: "hull"},
+		{name: "one strike more", from: "strikes 5 in 10s", to: "strikes 6 in 10s"},
+		{name: "the dive begins with one", from: "willing >= divers and (willing", to: "willing >= 1 and (1"},
+		{name: "a crate gives nothing", from: "caller.Diver.satchel.put(reveal(what), reveal(taken))", to: "if taken > 9 { caller.Diver.satchel.put(reveal(what), 1) }"},
+	}
+	found := 0
+	for _, f := range faults {
+		o, other := Options{Tamper: f.tamper}, map[string]string{}
+		if f.from != "" {
+			text := strings.Replace(string(raw), f.from, f.to, 1)
+			require.NotEqual(t, string(raw), text, f.name)
+			other["tidewreck.kam"] = text
+		}
+		told := ""
+		for _, d := range tidewreck(t, other) {
+			r, err := d.Run(context.Background(), o)
+			require.NoError(t, err)
+			if !r.Passed && (f.says == "" || strings.Contains(r.Failure.Message+r.Failure.Text, f.says)) {
+				told = r.Failure.Message
+				assert.Positive(t, r.Failure.Tick)
+				break
+			}
+		}
+		if assert.NotEmpty(t, told, f.name) {
+			found++
+			t.Logf("%s: %s", f.name, told)
+		}
+	}
+	t.Logf("%d of %d planted faults are found", found, len(faults))
+}
+
+// What a drill does over its link takes the time that the link takes.
+func TestLinksTakeTheirTime(t *testing.T) {
+	r := played(t, load(t, "drill \"d\"\nuse \"tidewreck.kam\" seed 5\nlink bo delay 500ms\nclients ana, bo\nset ana.Diver.score = 3\nwait at most 20 ticks until ana sees ana.Diver.score == 3\nwait at most 20 ticks until bo sees ana.Diver.score == 3\n")[0], Options{})
+	require.True(t, r.Passed, "%+v", r.Failure)
+	assert.Equal(t, []int64{1, 10}, r.Took)
+	assert.Greater(t, r.Virtual, time.Second)
+}
+
+func FuzzParseDrills(f *testing.F) {
+	names, _ := filepath.Glob(filepath.Join(demo, "*.drill"))
+	for _, name := range names {
+		raw, _ := os.ReadFile(name)
+		f.Add(string(raw))
+	}
+	f.Fuzz(func(t *testing.T, text string) {
+		src := syntax.NewSource("fuzz.drill", text)
+		_, problems := syntax.ParseDrills(src)
+		if len(problems) > 0 {
+			return
+		}
+		laid, problems := syntax.FormatDrills(src)
+		require.Empty(t, problems)
+		again, problems := syntax.FormatDrills(syntax.NewSource("fuzz.drill", laid))
+		require.Empty(t, problems, laid)
+		require.Equal(t, laid, again)
+	})
+}

@@ -1,0 +1,132 @@
+package drill
+
+import (
+	"encoding/json"
+	"fmt"
+	"math/rand/v2"
+	"os"
+	"slices"
+	"strconv"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"kamerad/core/contract"
+	"kamerad/core/foresee"
+	"kamerad/core/link"
+	"kamerad/core/play"
+	"kamerad/core/replicate"
+	"kamerad/core/session"
+	"kamerad/core/syntax"
+	"kamerad/core/wire"
+	"kamerad/internal/tests/wild"
+)
+
+// honest is a player that sends only what the checks that it can evaluate allow on its own copy.
+type honest struct {
+	*player
+	outline *contract.Outline
+	actor   *play.Actor
+	role    string
+}
+
+func (h *honest) Outline() *contract.Outline     { return h.outline }
+func (h *honest) Me() wire.Client                { return wire.Client{Number: h.number, Name: h.name, Role: h.role} }
+func (h *honest) Look(f func(c *replicate.Copy)) { f(&h.player.copy) }
+
+// spam lets honest players with late views send all that they can for some ticks, and tells how many of their requests were decided,
+// how many strikes there were, and who was thrown out.
+func spam(t *testing.T, c *contract.Contract, seed uint64, ticks int) (decided, strikes int, out []string) {
+	s, err := session.New(c, session.Options{Key: key(seed)})
+	require.NoError(t, err)
+	w := newStage(&Drill{}, s)
+	f, _ := foresee.New(c.Outline())
+	r := rand.New(rand.NewPCG(seed, 11))
+	var all []*honest
+	for i := range 4 {
+		conditions := link.Conditions{Delay: time.Duration(200+r.IntN(1800)) * time.Millisecond, Jitter: 100 * time.Millisecond, Loss: 0.05}
+		role := c.Roles[i%min(2, len(c.Roles))]
+		p, err := w.join(fmt.Sprint("h", i), role, conditions, &Shaking{Seed: seed})
+		require.NoError(t, err)
+		h := &honest{player: p, outline: w.outline, role: role}
+		h.actor = play.NewActor(h, rand.New(rand.NewPCG(seed, uint64(i))))
+		all = append(all, h)
+	}
+	for range ticks {
+		for _, h := range all {
+			if h.out != "" || len(h.open) >= wire.MaxUndone || r.IntN(3) > 0 {
+				continue
+			}
+			entity, request, args := h.actor.Pick()
+			kind, name, _ := strings.Cut(request, ".")
+			k := w.outline.Kind(kind)
+			if request == "" || k == nil || k.Request(name) == nil {
+				continue
+			}
+			var values []contract.Value
+			for i, p := range k.Request(name).Params {
+				v, err := p.Type.ParseJSON(args[i])
+				require.NoError(t, err)
+				values = append(values, v)
+			}
+			if f != nil && f.Denies(&h.player.copy, h.number, w.outline, request, entity, values) >= 0 {
+				continue
+			}
+			if args == nil {
+				args = []json.RawMessage{}
+			}
+			m := wire.FromClient{Type: "ask"}
+			m.Request, m.Entity, m.Args = request, entity, args
+			w.ask(h.player, m, nil)
+			decided++
+		}
+		require.NoError(t, w.step())
+		for _, h := range all {
+			strikes += s.Strikes(h.number)
+		}
+		w.faults = nil
+	}
+	for _, h := range all {
+		if h.out != "" {
+			out = append(out, h.name+": "+h.out)
+		}
+	}
+	return decided, strikes, out
+}
+
+// Honest clients that spam over bad links, with views up to two seconds late, are never struck and never expelled: in random contracts
+// and in Tidewreck.
+// KAMERAD_HONEST says how many seconds of virtual time each is played, and KAMERAD_RUNS how many random contracts.
+func TestHonestClientsAreNeverStruck(t *testing.T) {
+	seconds, runs := 20, 10
+	if n, err := strconv.Atoi(os.Getenv("KAMERAD_HONEST")); err == nil {
+		seconds = n
+	}
+	if n, err := strconv.Atoi(os.Getenv("KAMERAD_RUNS")); err == nil {
+		runs = n
+	}
+	sent, played := 0, 0
+	for seed := uint64(1); played < runs; seed++ {
+		c, problems := contract.Load("wild.kam", wild.Contract(rand.New(rand.NewPCG(seed, 1))))
+		unfair := slices.ContainsFunc(problems, func(p syntax.Problem) bool { return p.Code == "unfair" })
+		if c == nil || len(c.Requests) == 0 || unfair { // a contract that is warned of strikes on what nobody can know may strike anybody
+			continue
+		}
+		played++
+		n, strikes, out := spam(t, c, seed, seconds*c.TickRate)
+		sent += n
+		assert.Zero(t, strikes, "seed %d", seed)
+		assert.Empty(t, out, "seed %d", seed)
+	}
+	raw, err := os.ReadFile(demo + "/tidewreck.kam")
+	require.NoError(t, err)
+	c, problems := contract.LoadWith("tidewreck.kam", string(raw), beside(nil))
+	require.NotNil(t, c, problems)
+	n, strikes, out := spam(t, c, 1, seconds*c.TickRate)
+	assert.Zero(t, strikes)
+	assert.Empty(t, out)
+	t.Logf("%d requests of honest clients in %d random contracts and %d in Tidewreck, %d s each: no strike, nobody out", sent, played, n, seconds)
+}
