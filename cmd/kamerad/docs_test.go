@@ -56,9 +56,15 @@ func TestWhatTheDocumentsShow(t *testing.T) {
 					assert.NoError(t, err)
 				}
 				name := regexp.MustCompile(`contract (\w+)`).FindStringSubmatch(text)[1]
-				if strings.HasSuffix(file, "README.md") || strings.HasSuffix(file, "guide.md") {
+				if strings.HasSuffix(file, "README.md") || strings.HasSuffix(file, "guide.md") || strings.HasSuffix(file, "drills.md") {
 					require.NoError(t, os.WriteFile(name+".kam", []byte(text), 0o600))
 				}
+			case "drill":
+				contractFile := regexp.MustCompile(`use "(\w+)\.kam"`).FindStringSubmatch(text)[1]
+				require.NoError(t, os.WriteFile(contractFile+".drill", []byte(text), 0o600))
+				styled, problems := syntax.FormatDrills(syntax.NewSource(file, text))
+				assert.Empty(t, problems)
+				assert.Equal(t, styled, text, "an example is in the one style")
 			case "json":
 				var m struct{ Type string }
 				require.NoError(t, json.Unmarshal([]byte(text), &m), text)

@@ -269,7 +269,7 @@ func printDrill(w io.Writer, r *drill.Result) {
 // again is the command that brings a failure back.
 func again(r *drill.Result) string {
 	out := fmt.Sprintf("kamerad drill %s --only '^%s$'", r.File, strings.ReplaceAll(regexp.QuoteMeta(r.Drill), "'", "."))
-	if r.Shaken != nil {
+	if r.Shaken != nil && len(r.Shaken.Faults) > 0 {
 		var list []string
 		for _, f := range r.Shaken.Faults {
 			list = append(list, f.String())

@@ -411,6 +411,10 @@ func (t *target) can(c *contract.Contract, what string) (reason string) {
 		if !slices.ContainsFunc(c.Roles, func(r string) bool { return t.barred(c, r) }) {
 			return "every role may"
 		}
+	case WrongKind:
+		if !slices.ContainsFunc(c.Kinds, func(k *contract.Kind) bool { return k != t.kind && k.Visible() }) {
+			return "there is no other kind"
+		}
 	case Invisible:
 		if t.kind.To == contract.Everyone {
 			return "all see all of its kind"

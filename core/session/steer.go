@@ -51,6 +51,7 @@ func (s *Session) Set(entity uint32, property string, v contract.Value) error {
 		}
 		return 0
 	})
+	s.world.Tick = s.tick + 1 // no client can have confirmed it
 	s.world.Set(e, p, p.Type.AppendSlots(nil, v, s.world.Intern))
 	s.cause('s', e.Key(), int64(p.Index))
 	return s.concluded("set "+e.Kind.Name+"."+property, s.machine.Settle())
@@ -67,6 +68,7 @@ func (s *Session) Hand(entity uint32, to int) error {
 	case to != 0 && s.world.Client(to) == nil:
 		return fmt.Errorf("give a %s to client %d: there is no such client", e.Kind.Name, to)
 	}
+	s.world.Tick = s.tick + 1
 	s.world.Give(e, to)
 	return s.concluded("give a "+e.Kind.Name, s.machine.Settle())
 }

@@ -20,16 +20,20 @@ func FormatDrills(src *Source) (string, Problems) {
 	if _, problems := ParseDrills(src); len(problems) > 0 {
 		return "", problems
 	}
-	return format(src), nil
+	return format(src, arrowColumn), nil
 }
 
-func format(src *Source) string {
+// format lays a text out; more columns are aligned as well.
+func format(src *Source, more ...func(*line) int) string {
 	s := scan(src, src.whole())
 	f := &formatter{src: src.Text}
 	f.gather(s.tokens, s.comments)
 	f.indent()
 	f.align(f.typeColumn)
 	f.align(f.denialColumn)
+	for _, column := range more {
+		f.align(column)
+	}
 	return f.render()
 }
 
@@ -126,7 +130,7 @@ func (l *line) space() {
 		blank := 1
 		switch {
 		case l.breaks[i]:
-		case unary, sign(p, "( [ . .."), sign(t, ") ] , . .. :"):
+		case unary, sign(p, "( [ . .."), sign(t, ") ] , . .. :"), l.percent(i):
 			blank = 0
 		case sign(t, "( [") && p.operand() && !leads[p.Text]:
 			blank = 0
@@ -141,6 +145,11 @@ func (l *line) space() {
 		}
 		l.blanks[i] = blank
 	}
+}
+
+// percent tells whether a word is the sign of a share, as in a drill's `link bo loss 5%`.
+func (l *line) percent(i int) bool {
+	return i > 1 && l.words[0].Kind == Name && l.words[0].Text == "link" && l.words[i].Text == "%" && l.words[i-1].Kind == Int
 }
 
 // angled tells whether the type of this name has another in angles.
@@ -198,7 +207,7 @@ func (f *formatter) indent() {
 		depth, nest = max(depth, 0), max(nest, 0)
 		if n := len(l.words); n > 0 {
 			last := l.words[n-1]
-			open = nest == 0 && last.Kind == Sign && strings.Contains(" + - * / % = += -= == != < <= > >= , . -> ", " "+last.Text+" ") ||
+			open = nest == 0 && last.Kind == Sign && !l.percent(n-1) && strings.Contains(" + - * / % = += -= == != < <= > >= , . -> ", " "+last.Text+" ") ||
 				last.Kind == Word && (last.Text == "and" || last.Text == "or" || last.Text == "not")
 		}
 		l.members = l.depth > 0 && l.nest == 0 && len(l.words) > 1 && l.words[1].Text == ":"
@@ -263,6 +272,16 @@ func (f *formatter) denialColumn(l *line) int {
 	}
 	for i, t := range l.words {
 		if t.Kind == Word && t.Text == "else" {
+			return i
+		}
+	}
+	return -1
+}
+
+// arrowColumn is the `->` of a line of a drill that says which decision is wanted.
+func arrowColumn(l *line) int {
+	for i, t := range l.words {
+		if t.Kind == Sign && t.Text == "->" && i > 0 && !l.breaks[i] && l.words[0].Kind == Name {
 			return i
 		}
 	}
