@@ -160,6 +160,7 @@ type Call struct {
 	slots   []int64 // of the arguments, when they mean the same to every client and tick; else nil
 	wrong   string  // empty when it can be run
 	waited  bool    // it has, for its limit
+	seen    int64   // the newest tick that its client had confirmed when it came: what came after it does not count
 }
 
 // Read holds a request against the contract. It may be called by any goroutine, so that reading does not take the time of
@@ -553,7 +554,7 @@ func (s *Session) Ask(client int, call Call) {
 		return // a flood gets no answer; it already has maxPerTick decisions and as many drops in this tick
 	}
 	s.confirm(t, call.ask.Seen)
-	t.received = max(t.received, call.ask.Seq)
+	t.received, call.seen = max(t.received, call.ask.Seq), t.seen
 	s.inputs = append(s.inputs, input{seat: t, what: "ask", call: &call})
 }
 
