@@ -6,14 +6,14 @@ import (
 )
 
 // population is a contract like Tidewreck's with many clients: each is in five audiences, gets about 400 bytes a tick of which 20 are
-// its own, and a tenth of them come to another room of the wreck each second. With `driven`, clients set their own places.
+// its own (two values, as in Tidewreck), and a tenth of them come to another room of the wreck each second. With `driven`, clients set their own places.
 func population(rate int) string {
 	return strings.NewReplacer("RATE", fmt.Sprint(rate), "TICK", fmt.Sprintf("%dms", 1000/rate)).Replace(`contract population language 1
 tick RATE per second
 seats 1000
 roles player, spectator
 type Place = vec2 -2000..2000 step 0.01
-type Sense = vec3 -1000000000..1000000000 step 1
+type Sense = vec3 -8000000000000..8000000000000 step 1
 setting driven: bool = false
 audience mates(c: Chart) = viewer.Diver.crew == c.crew
 audience near(e: Eel) = distance(viewer.Diver.pos, e.pos) <= 60
@@ -23,7 +23,6 @@ entity Diver per player {
   crew: int 0..3 = 0
   pos: Place = vec(0, 0) to close(self) set by owner pace distance(old, new) 99999 per second burst 99999
   sense: Sense to owner
-  echo: int 0..2000000000 = 0 to owner
   air: int 0..2000000000 = 0 to owner
   mark: int 0..2000000000 = 0
   request poke(n: int 0..2000000000) { mark = n }
@@ -55,10 +54,9 @@ shared Wreck to nobody {
     for e in Lamp { e.n = (1103515245 * e.n + 12345) % 2000000001 }
     for e in Chart { e.n = (1103515245 * e.n + 12345) % 2000000001 }
     for e in Eel { e.n = (1103515245 * e.n + 12345) % 2000000001 }
-    let heard = vec(x, 0 - x, 400000000 - x)
-    let behind = 2000000000 - 2 * x
+    let heard = vec(8000 * x, 0 - 8000 * x, 4000000000000 - 8000 * x)
     let rest = 2 * x
-    for d in Diver { d.sense = heard; d.echo = behind; d.air = rest }
+    for d in Diver { d.sense = heard; d.air = rest }
   }
 }
 `)

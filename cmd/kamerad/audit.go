@@ -108,7 +108,8 @@ func auditSign(c audit.Cell) (sign string, state string) {
 func printAudit(w io.Writer, r *audit.Report, took time.Duration) {
 	fmt.Fprintf(w, "%s: %s tried, %d of them distinct, in %d ticks and %.0f s\n\n", bold.Sprint(r.Contract), plural(r.Tried, "attack"), r.Distinct, r.Ticks, took.Seconds())
 	header := []any{"Target"}
-	for i := range r.Attacks {
+	sent := r.Attacks[:len(r.Attacks)-1] // reading is told of by itself
+	for i := range sent {
 		header = append(header, fmt.Sprintf("%c", 'a'+rune(i)))
 	}
 	t := sheet(header...)
@@ -117,7 +118,7 @@ func printAudit(w io.Writer, r *audit.Report, took time.Duration) {
 			continue
 		}
 		line := []any{row.Name}
-		for i := range row.Cells {
+		for i := range sent {
 			sign, state := auditSign(row.Cells[i])
 			colour := map[string]interface{ Sprint(...any) string }{"effect": bad, "held": good, "cannot be": muted, "not reached": warn}[state]
 			line = append(line, colour.Sprint(sign))
@@ -126,13 +127,13 @@ func printAudit(w io.Writer, r *audit.Report, took time.Duration) {
 	}
 	show(w, t)
 	fmt.Fprintln(w)
-	for i, a := range r.Attacks {
+	for i, a := range sent {
 		fmt.Fprintf(w, "%c %-26s", 'a'+rune(i), a)
 		if i%3 == 2 {
 			fmt.Fprintln(w)
 		}
 	}
-	fmt.Fprintf(w, "\n%s held   %s had an effect   %s cannot be   %s not reached\n\n", good.Sprint("✓"), bad.Sprint("✕"), muted.Sprint("–"), warn.Sprint("·"))
+	fmt.Fprintf(w, "\n\n%s held   %s had an effect   %s cannot be   %s not reached\n\n", good.Sprint("✓"), bad.Sprint("✕"), muted.Sprint("–"), warn.Sprint("·"))
 	read, held := 0, 0
 	for _, row := range r.Rows {
 		if c := row.Cells[len(row.Cells)-1]; c.Tried > 0 {

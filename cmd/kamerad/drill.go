@@ -233,7 +233,7 @@ func printDrill(w io.Writer, r *drill.Result) {
 		runs = fmt.Sprintf(", %d runs", r.Runs)
 	}
 	if r.Passed {
-		fmt.Fprintf(w, "%s %s %s\n", good.Sprint("✓"), r.Drill, muted.Sprintf("%g s of play%s", r.Virtual.Seconds(), runs))
+		fmt.Fprintf(w, "%s %-60s %s\n", good.Sprint("✓"), r.Drill, muted.Sprintf("%6.2f s of play%s", r.Virtual.Seconds(), runs))
 		return
 	}
 	f := r.Failure
@@ -241,18 +241,23 @@ func printDrill(w io.Writer, r *drill.Result) {
 	fmt.Fprintf(w, "    %s\n    %s\n", f.Text, bad.Sprint(f.Message))
 	if len(f.Sheet) > 0 {
 		fmt.Fprintln(w)
-		t := sheet("", "Holds")
+		t := sheet("", "", "Holds")
 		for i, b := range f.Sheet {
-			sign := "="
+			sign, who := "=", b.Who
+			if b.Client > 0 {
+				who = mark(b.Client) + " " + who
+			}
 			switch {
 			case i == 0:
-				sign = " "
+				sign = ""
 			case strings.HasPrefix(b.Value, "–"):
 				sign = "–"
+			case b.Behind > 0:
+				sign = fmt.Sprintf("+%d", b.Behind)
 			case b.Value != f.Sheet[0].Value:
 				sign = "≠"
 			}
-			t.AppendRow([]any{b.Who, sign + " " + b.Value})
+			t.AppendRow([]any{who, sign, b.Value})
 		}
 		fmt.Fprintln(w, indented(t.Render()))
 	}

@@ -57,7 +57,7 @@ func TestDrillCommand(t *testing.T) {
 	assert.Contains(t, out, "✓ mends")
 	out, status = command(t, dir, "drill", "good.drill", "bad.drill", "--junit", "all.xml")
 	assert.Equal(t, 1, status, out)
-	for _, part := range []string{"✕ wrong bad.drill:10, tick 2", "ana sees it otherwise", "server    60", "kamerad drill bad.drill --only '^wrong$'", "1 drill failed, 2 passed"} {
+	for _, part := range []string{"✕ wrong bad.drill:10, tick 2", "ana sees it otherwise", "server      60", "kamerad drill bad.drill --only '^wrong$'", "1 drill failed, 2 passed"} {
 		assert.Contains(t, out, part)
 	}
 	raw, err := os.ReadFile(filepath.Join(dir, "all.xml"))

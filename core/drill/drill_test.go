@@ -148,7 +148,7 @@ func TestAFailureIsExplained(t *testing.T) {
 	r := played(t, load(t, "drill \"d\"\nuse \"tidewreck.kam\" seed 5\nclients ana, bo\nset Dive.phase = dive\nset ana.Diver.hull = 40\nana asks Diver.use(patch)\nsettle\nexpect bo sees ana.Diver.hull == 70\n")[0], Options{})
 	require.False(t, r.Passed)
 	assert.Equal(t, 8, r.Failure.Line)
-	assert.Equal(t, []Beside{{"server", "65"}, {"ana", "65"}, {"bo", "65"}}, r.Failure.Sheet)
+	assert.Equal(t, []Beside{{"server", 0, "65", 0}, {"ana", 1, "65", 0}, {"bo", 2, "65", 0}}, r.Failure.Sheet)
 	require.NotEmpty(t, r.Failure.Causes)
 	assert.Contains(t, r.Failure.Causes[len(r.Failure.Causes)-1], "Diver.hull = 65 by ana asks Diver.use(\"patch\"): accepted")
 	assert.Contains(t, strings.Join(r.Failure.Before, "\n"), "ana asks Diver.use")

@@ -57,8 +57,10 @@ type Failure struct {
 
 // Beside is what the server or a client has of something.
 type Beside struct {
-	Who   string `json:"who"`
-	Value string `json:"value"`
+	Who    string `json:"who"`
+	Client int    `json:"client"` // its number, 0 for the server
+	Value  string `json:"value"`
+	Behind int64  `json:"behind,omitempty"` // ticks that its copy is behind, because frames are on their way
 }
 
 // run is a drill as it runs.
@@ -441,7 +443,7 @@ func (r *run) explain(err error) *Failure {
 	h := r.stage.history
 	var about *failing
 	if errors.As(err, &about) && about.about != nil {
-		entry := func(who string, e *env) {
+		entry := func(who Beside, e *env) {
 			v, err := about.about(e)
 			said := show(v)
 			if gone := absent(""); errors.As(err, &gone) {
@@ -449,13 +451,19 @@ func (r *run) explain(err error) *Failure {
 			} else if err != nil {
 				said = "! " + err.Error()
 			}
-			f.Sheet = append(f.Sheet, Beside{who, said})
+			who.Value = said
+			f.Sheet = append(f.Sheet, who)
 		}
-		entry("server", r.env(nil, about.self))
+		entry(Beside{Who: "server"}, r.env(nil, about.self))
 		for _, p := range r.stage.players {
-			if p.out == "" {
-				entry(p.name, r.env(p, about.self))
+			if p.out != "" {
+				continue
 			}
+			b := Beside{Who: p.name, Client: p.number}
+			if !p.current() {
+				b.Behind = r.stage.session.Now() - p.copy.Tick
+			}
+			entry(b, r.env(p, about.self))
 		}
 		if about.entity != 0 {
 			f.Causes = h.last(about.entity, about.property, 3)
