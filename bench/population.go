@@ -28,9 +28,10 @@ entity Diver per player {
   request poke(n: int 0..2000000000) { mark = n }
   on spawn {
     crew = roll(0..3)
+    watch = roll(0..9)
     pos = vec(300 * roll(0..4), 300 * roll(0..3))
   }
-  every 10s while not driven { pos = vec(300 * roll(0..4), 300 * roll(0..3)) }
+  watch: int 0..9 once to nobody
 }
 entity Buoy { n: int 0..2000000000 = 0 }
 entity Lamp to player { n: int 0..2000000000 = 0 }
@@ -48,6 +49,11 @@ shared Wreck to nobody {
     }
   }
   x: int 0..999999999 = 0
+  turn: int 0..9 = 0
+  every 1s while not driven {
+    turn = (turn + 1) % 10
+    for d in Diver where d.watch == turn { d.pos = vec(300 * roll(0..4), 300 * roll(0..3)) }
+  }
   every TICK {
     x = roll(0..999999999)
     for e in Buoy { e.n = (1103515245 * e.n + 12345) % 2000000001 }

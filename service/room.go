@@ -6,7 +6,6 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
-	"maps"
 	"slices"
 	"sync"
 	"sync/atomic"
@@ -49,7 +48,8 @@ type room struct {
 	writers  *writers
 	outgoing []outgoing // of this tick
 	memories []*memory
-	lineup   []*conn      // the conns by number; nil when it has to be made anew
+	lineup   []place      // the conns by number; nil when it has to be made anew
+	askers   []*conn      // that asked something and got no frame since
 	behind   []*conn      // that were not sent everything
 	slow     atomic.Int32 // sockets that take less than they are sent
 	pipes    int          // conns that are no sockets
@@ -60,6 +60,14 @@ type room struct {
 	mailMu   sync.Mutex
 	mail     []letter // of clients that are read elsewhere, in the order of arrival
 	readMail []letter // the memory of what was read before
+}
+
+// place is what a tick has to know of a conn, so that it does not have to look at each.
+type place struct {
+	client int
+	wired  *wired
+	conn   *conn
+	plain  bool // its frames go out as they are
 }
 
 // letter is a message of a client that was read.
@@ -233,7 +241,10 @@ func (r *room) memory() *memory {
 // send hands the frames of a tick to the writers. Both the frames and the clients are in the order of their numbers.
 func (r *room) send(step *session.Step, now time.Time, m *memory) {
 	if r.lineup == nil {
-		r.lineup = slices.SortedFunc(maps.Values(r.conns), func(a, b *conn) int { return a.client - b.client })
+		for _, c := range r.conns {
+			r.lineup = append(r.lineup, place{c.client, c.wired, c, c.wired != nil && c.json == nil})
+		}
+		slices.SortFunc(r.lineup, func(a, b place) int { return a.client - b.client })
 	}
 	r.outgoing = r.outgoing[:0]
 	rest := r.lineup
@@ -245,20 +256,21 @@ func (r *room) send(step *session.Step, now time.Time, m *memory) {
 		if len(rest) == 0 || rest[0].client != f.Client {
 			continue
 		}
-		c := rest[0]
-		asked := c.asked
-		if !asked.IsZero() {
-			c.asked = time.Time{}
+		at := &rest[0]
+		var asked time.Time
+		if len(r.askers) > 0 {
+			asked, at.conn.asked = at.conn.asked, asked
 		}
 		switch {
-		case c.wired == nil:
-			c.box.put(c.frame, c.word(f.Bytes), step.Tick, now, asked)
-		case c.json != nil:
-			r.outgoing = append(r.outgoing, outgoing{c.wired, appendMessage(nil, c.word(f.Bytes)), asked})
+		case at.plain:
+			r.outgoing = append(r.outgoing, outgoing{at.wired, head(opBin, f.Whole), asked})
+		case at.wired == nil:
+			at.conn.box.put(at.conn.frame, at.conn.word(f.Bytes), step.Tick, now, asked)
 		default:
-			r.outgoing = append(r.outgoing, outgoing{c.wired, head(opBin, f.Whole), asked})
+			r.outgoing = append(r.outgoing, outgoing{at.wired, appendMessage(nil, at.conn.word(f.Bytes)), asked})
 		}
 	}
+	r.askers = slices.DeleteFunc(r.askers, func(c *conn) bool { return c.asked.IsZero() || !c.seated })
 	r.writers.round(step.Tick, now, r.outgoing, m)
 }
 
@@ -513,7 +525,7 @@ func (r *room) handle(l *letter) {
 		r.drop(c.client, "the client left")
 	case "ask":
 		if c.asked.IsZero() {
-			c.asked = l.at
+			c.asked, r.askers = l.at, append(r.askers, c)
 		}
 		r.session.Ask(c.client, *l.call)
 	case "press", "release", "write":

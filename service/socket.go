@@ -72,7 +72,7 @@ func (v *Service) join(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	x.post(func() {
-		if c.wired = out; c.seated {
+		if c.wired, x.lineup = out, nil; c.seated {
 			if err := x.listen(newHearer(x, c, out)); err != nil {
 				x.lose(c, "it cannot be heard: "+err.Error())
 			}
