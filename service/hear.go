@@ -97,9 +97,11 @@ func (r *room) deaf(l *hearer) {
 	if l == nil || l.gone {
 		return
 	}
-	l.gone, l.conn.ear = true, nil
-	r.ears.heard[l.fd] = nil
-	r.ears.count--
+	l.gone = true
+	if l.conn.ear == l {
+		l.conn.ear, r.ears.heard[l.fd] = nil, nil
+		r.ears.count--
+	}
 }
 
 // stop closes what listens.

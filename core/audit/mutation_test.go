@@ -14,6 +14,7 @@ import (
 	"kamerad/core/contract"
 	"kamerad/core/drill"
 	"kamerad/core/syntax"
+	"kamerad/internal/tests/guards"
 )
 
 const demo = "../../demo"
@@ -29,60 +30,6 @@ func files(t testing.TB, text string) syntax.Open {
 	}
 }
 
-// guard is a part of a contract that keeps somebody from something.
-type guard struct {
-	what, of   string
-	start, end int
-}
-
-// guards lists the checks, froms, limits, pauses, audiences, paces and rules of a contract.
-func guards(text string) (all []guard) {
-	file, _ := syntax.Parse(syntax.NewSource("tidewreck.kam", text), nil)
-	from := func(word string, at syntax.Span) int { return strings.LastIndex(text[:at.Start+len(word)], word) }
-	for _, d := range file.Decls {
-		d, ok := d.(*syntax.Entity)
-		if !ok {
-			continue
-		}
-		if d.To != nil {
-			all = append(all, guard{"to", d.Name.Text, from("to ", d.To.At), d.To.At.End})
-		}
-		for _, p := range d.Properties {
-			name := d.Name.Text + "." + p.Name.Text
-			if p.To != nil {
-				all = append(all, guard{"to", name, from("to ", p.To.At), p.To.At.End})
-			}
-			if p.Set == nil {
-				continue
-			}
-			end := p.Set.At.End
-			if p.Set.When != nil {
-				all = append(all, guard{"rule", name, from("when ", p.Set.When.Span()), p.Set.When.Span().End})
-				end = from("when ", p.Set.When.Span())
-			}
-			all = append(all, guard{"pace", name, from("pace ", p.Set.Pace.Span()), end})
-		}
-		for _, r := range d.Requests {
-			name := d.Name.Text + "." + r.Name.Text
-			if r.From != nil {
-				all = append(all, guard{"from", name, from("from ", r.From.At), r.From.At.End})
-			}
-			if r.Limit != nil {
-				all = append(all, guard{"limit", name, from("limit ", r.Limit.At), r.Limit.At.End})
-			}
-			if r.Pause != nil {
-				all = append(all, guard{"pause", name, from("pause ", r.Pause.At), r.Pause.At.End})
-			}
-			for _, s := range r.Head {
-				if c, ok := s.(*syntax.Check); ok {
-					all = append(all, guard{"check", name + " " + text[c.Cond.Span().Start:c.Cond.Span().End], c.At.Start, c.At.End})
-				}
-			}
-		}
-	}
-	return all
-}
-
 // Each guard of Tidewreck is deleted in turn: nearly all of these holes are found by a finding, by one of its drills or by the audit.
 func TestEachDeletedGuardIsFound(t *testing.T) {
 	raw, err := os.ReadFile(filepath.Join(demo, "tidewreck.kam"))
@@ -90,10 +37,10 @@ func TestEachDeletedGuardIsFound(t *testing.T) {
 	text := string(raw)
 	names, err := filepath.Glob(filepath.Join(demo, "*.drill"))
 	require.NoError(t, err)
-	all := guards(text)
+	all := guards.Of(text)
 	by, silent := map[string]int{}, []string{}
 	for _, g := range all {
-		mutant := text[:g.start] + text[g.end:]
+		mutant := text[:g.Start] + text[g.End:]
 		open := files(t, mutant)
 		c, problems := contract.LoadWith("tidewreck.kam", mutant, open)
 		switch {
@@ -110,7 +57,7 @@ func TestEachDeletedGuardIsFound(t *testing.T) {
 			by["the audit"]++
 			continue
 		}
-		silent = append(silent, g.what+" of "+g.of)
+		silent = append(silent, g.What+" of "+g.Of)
 	}
 	t.Logf("%d guards deleted in turn: found by %v; not found: %d\n%s", len(all), by, len(silent), strings.Join(silent, "\n"))
 	assert.LessOrEqual(t, float64(len(silent)), 0.05*float64(len(all)))

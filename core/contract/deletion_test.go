@@ -10,6 +10,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"kamerad/core/syntax"
+	"kamerad/internal/tests/guards"
 )
 
 // Whoever forgets a declaration is told: each one of Tidewreck is deleted in turn. Nothing is missing, and so nothing is
@@ -109,67 +110,19 @@ func TestEachForgottenGuard(t *testing.T) {
 	raw, err := os.ReadFile("../../demo/tidewreck.kam")
 	require.NoError(t, err)
 	text := string(raw)
-	file, _ := syntax.Parse(syntax.NewSource("tidewreck.kam", text), nil)
-	type guard struct {
-		what, of   string
-		start, end int
-	}
-	var all []guard
-	// from gives where a keyword stands before a place.
-	from := func(word string, at syntax.Span) int { return strings.LastIndex(text[:at.Start+len(word)], word) }
-	for _, d := range file.Decls {
-		d, ok := d.(*syntax.Entity)
-		if !ok {
-			continue
-		}
-		if d.To != nil {
-			all = append(all, guard{"to", d.Name.Text, from("to ", d.To.At), d.To.At.End})
-		}
-		for _, p := range d.Properties {
-			name := d.Name.Text + "." + p.Name.Text
-			if p.To != nil {
-				all = append(all, guard{"to", name, from("to ", p.To.At), p.To.At.End})
-			}
-			if p.Set == nil {
-				continue
-			}
-			end := p.Set.At.End
-			if p.Set.When != nil {
-				all = append(all, guard{"rule", name, from("when ", p.Set.When.Span()), p.Set.When.Span().End})
-				end = from("when ", p.Set.When.Span())
-			}
-			all = append(all, guard{"pace", name, from("pace ", p.Set.Pace.Span()), end})
-		}
-		for _, r := range d.Requests {
-			name := d.Name.Text + "." + r.Name.Text
-			if r.From != nil {
-				all = append(all, guard{"from", name, from("from ", r.From.At), r.From.At.End})
-			}
-			if r.Limit != nil {
-				all = append(all, guard{"limit", name, from("limit ", r.Limit.At), r.Limit.At.End})
-			}
-			if r.Pause != nil {
-				all = append(all, guard{"pause", name, from("pause ", r.Pause.At), r.Pause.At.End})
-			}
-			for _, s := range r.Head {
-				if c, ok := s.(*syntax.Check); ok {
-					all = append(all, guard{"check", name + " " + text[c.Cond.Span().Start:c.Cond.Span().End], c.At.Start, c.At.End})
-				}
-			}
-		}
-	}
+	all := guards.Of(text)
 	told, total := map[string]int{}, map[string]int{}
 	var silent []string
 	for _, g := range all {
-		total[g.what]++
-		_, problems := LoadWith("tidewreck.kam", text[:g.start]+text[g.end:], beside("../../demo/tidewreck.kam"))
+		total[g.What]++
+		_, problems := LoadWith("tidewreck.kam", text[:g.Start]+text[g.End:], beside("../../demo/tidewreck.kam"))
 		for _, p := range problems {
 			require.NotContains(t, []string{"expected", "unexpected"}, p.Code, "%v %s", g, p.Message)
 		}
 		if len(problems) > 0 {
-			told[g.what]++
+			told[g.What]++
 		} else {
-			silent = append(silent, g.what+" of "+g.of)
+			silent = append(silent, g.What+" of "+g.Of)
 		}
 	}
 	sum := 0

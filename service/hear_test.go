@@ -1,0 +1,63 @@
+package service
+
+import (
+	"net"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	"golang.org/x/time/rate"
+
+	"kamerad/client"
+	"kamerad/core/wire"
+	"kamerad/demo"
+)
+
+// What is no socket of the system's is heard as well: its messages are handled with the ticks, and one that is broken cuts it.
+func TestAConnThatIsNoSocketIsHeard(t *testing.T) {
+	v, api := alone(t)
+	_, err := api.Publish(t.Context(), "tidewreck.kam", demo.Contract, demo.Files)
+	require.NoError(t, err)
+	s, err := api.Open(t.Context(), client.OpenSession{Contract: "tidewreck"})
+	require.NoError(t, err)
+	x := v.room(s.ID)
+	near, far := net.Pipe()
+	var c *conn
+	require.NoError(t, x.do(t.Context(), func() {
+		c, err = x.join(joining{name: "Ana"})
+		c.wired = newWired(&c.box, near, &x.slow, func(error) {}, nil)
+		assert.NoError(t, x.listen(newHearer(x, c, c.wired)))
+	}))
+	require.NoError(t, err)
+	go func() { // it takes all that it is sent
+		for buffer := make([]byte, 4096); ; {
+			if _, err := far.Read(buffer); err != nil {
+				return
+			}
+		}
+	}()
+	ask := wire.FromClient{Type: "ask"}
+	ask.Seq, ask.Request = 7, "Diver.search"
+	_, err = far.Write(said(final|opBin, ask.Pack(x.outline)))
+	require.NoError(t, err)
+	require.Eventually(t, func() bool {
+		received := uint64(0)
+		return x.do(t.Context(), func() { received = x.session.Received(c.client) }) == nil && received == 7
+	}, 5*time.Second, time.Millisecond)
+	_, err = far.Write(said(final|opBin, []byte{99}))
+	require.NoError(t, err)
+	<-c.cut
+	assert.True(t, c.broken)
+}
+
+// A client that says too much is read no further until it may say more; what it said is not lost.
+func TestWhoSaysTooMuchWaits(t *testing.T) {
+	l := &hearer{limit: rate.NewLimiter(100, 2)}
+	now := time.Now()
+	l.pace(now)
+	l.pace(now)
+	assert.True(t, l.until.IsZero(), "within its burst")
+	l.pace(now)
+	assert.WithinDuration(t, now.Add(10*time.Millisecond), l.until, 2*time.Millisecond)
+}
