@@ -134,7 +134,6 @@ type auditor struct {
 	names     int
 	state     uint64
 	ended     bool
-	free      map[string]bool // names of requests without any check
 	turn      int
 	foresight *foresee.Foresight // nil when nothing can be foreseen
 	places    [][]float64        // constants in checks: where something is to be

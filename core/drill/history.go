@@ -21,7 +21,6 @@ type changed struct {
 	tick   int64
 	entity uint32
 	kind   string
-	owner  int
 	name   string
 	value  string
 	cause  string

@@ -75,7 +75,6 @@ type run struct {
 	acts    []*act
 	dice    *rand.Rand
 	took    []int64
-	began   int64
 	failed  *line
 	ctx     context.Context
 }
