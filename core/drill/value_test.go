@@ -1,0 +1,118 @@
+package drill
+
+import (
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"kamerad/core/contract"
+	"kamerad/core/replicate"
+)
+
+// What the contract holds becomes a value and what it was, and what does not fit is told.
+func TestValuesThereAndBack(t *testing.T) {
+	c, problems := contract.Load("types.kam", `contract types language 1
+enum Item { a, b }
+type Pair { x: int 0..9, y: bool }
+entity Thing per player {
+  n: int -5..5
+  r: real 0..2 step 0.5
+  d: direction step 0.01
+  v: vec2 -4..4 step 0.1
+  t: text max 5
+  e: Item
+  o: ref Thing
+  c: client
+  b: bool
+  l: list<int 0..3> max 4
+  s: stacks<Item> max 2 each 3
+  m: map<Item, int 0..9> max 2
+  p: Pair
+}
+`)
+	require.NotNil(t, c, problems)
+	item := c.Enums[0]
+	typ := func(name string) *contract.Type { return c.Kinds[0].Property(name).Type }
+	for name, x := range map[string]any{
+		"n": int64(-3), "r": 1.5, "v": vector{0.5, -2}, "t": "wreck", "e": member{item, 1}, "o": entity(7), "c": seat(2), "b": true,
+	} {
+		v, err := write(typ(name), x)
+		require.NoError(t, err, name)
+		assert.Equal(t, x, read(typ(name), v), name)
+	}
+	for _, name := range []string{"o", "c"} {
+		v, err := write(typ(name), nothing{})
+		require.NoError(t, err)
+		assert.Equal(t, nothing{}, read(typ(name), v))
+	}
+	v, err := write(typ("d"), vector{0, 3})
+	require.NoError(t, err)
+	at := read(typ("d"), v).(vector)
+	assert.InDelta(t, 1, at[1], 0.01, "a direction has the length 1")
+	for name, list := range map[string][]any{
+		"l": {int64(1), int64(3)},
+		"s": {[]any{member{item, 0}, int64(2)}, []any{member{item, 1}, int64(1)}},
+		"m": {[]any{member{item, 1}, int64(9)}},
+	} {
+		v, err := write(typ(name), list)
+		require.NoError(t, err, name)
+		again, err := write(typ(name), held{typ(name), v})
+		require.NoError(t, err)
+		assert.True(t, v.Equal(again))
+		same, err := same(&replicate.Copy{}, held{typ(name), v}, list)
+		require.NoError(t, err)
+		assert.True(t, same, name)
+	}
+	for name, x := range map[string]any{
+		"n": "three", "r": true, "v": vector{1}, "t": int64(3), "e": int64(0), "o": int64(7), "c": entity(3), "b": int64(1), "l": vector{1}, "s": []any{int64(3)}, "d": vector{0, 0},
+	} {
+		_, err := write(typ(name), x)
+		assert.Error(t, err, name)
+	}
+}
+
+// Holders answer what they have; lists and maps give what is at a place.
+func TestHolders(t *testing.T) {
+	item := &contract.Enum{Name: "Item", Values: []string{"a", "b", "c"}}
+	stacks := &contract.Type{Form: contract.FormStacks, Enum: item, Max: 4, Each: 5}
+	v, err := write(stacks, []any{[]any{member{item, 0}, int64(5)}, []any{member{item, 1}, int64(2)}, []any{member{item, 0}, int64(1)}})
+	require.NoError(t, err)
+	h := held{stacks, v}
+	ask := func(name string, args ...any) any {
+		out, err := method(h, name, args)
+		require.NoError(t, err)
+		return out
+	}
+	assert.Equal(t, int64(6), ask("count", member{item, 0}))
+	assert.Equal(t, int64(3), ask("count"))
+	assert.Equal(t, true, ask("has", member{item, 1}, int64(2)))
+	assert.Equal(t, false, ask("has", member{item, 1}, int64(3)))
+	assert.Equal(t, false, ask("has", member{item, 2}))
+	_, err = method(h, "has", []any{"a"})
+	assert.Error(t, err)
+	_, err = method(int64(3), "has", []any{"a"})
+	assert.Error(t, err)
+	list := held{&contract.Type{Form: contract.FormList, Of: &contract.Type{Form: contract.FormInt, High: 9}, Max: 3}, contract.Value{Parts: []contract.Value{{Num: 4}, {Num: 7}}}}
+	out, err := method(list, "find", []any{int64(7)})
+	require.NoError(t, err)
+	assert.Equal(t, int64(1), out)
+	out, err = index(list, int64(0))
+	require.NoError(t, err)
+	assert.Equal(t, int64(4), out)
+	_, err = index(list, int64(2))
+	assert.ErrorContains(t, err, "has nothing at 2")
+}
+
+// What is forged goes out as it stands.
+func TestLooseValues(t *testing.T) {
+	item := &contract.Enum{Name: "Item", Values: []string{"a", "b"}}
+	for text, x := range map[string]any{
+		"true": true, "-3": int64(-3), "0.5": 0.5, `"pearl"`: "pearl", "7": entity(7), "2": seat(2), `"b"`: member{item, 1}, "[1,2.5]": vector{1, 2.5}, "null": nothing{}, `[1,"x"]`: []any{int64(1), "x"},
+	} {
+		assert.Equal(t, text, string(loose(x)))
+	}
+	for text, x := range map[string]any{"–": nil, "(1, 2.5)": vector{1, 2.5}, "#7": entity(7), "server": seat(0), "client 2": seat(2), "nothing": nothing{}, "b": member{item, 1}, `[1, "x"]`: []any{int64(1), "x"}, "true": true} {
+		assert.Equal(t, text, show(x))
+	}
+}
