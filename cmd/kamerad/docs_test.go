@@ -91,6 +91,9 @@ func TestWhatTheDocumentsShow(t *testing.T) {
 					if words[1] == "watch" {
 						words = append(words, "--once") // it would go on for ever
 					}
+					if words[1] == "audit" {
+						words = append(words, "--rounds", "2", "--ticks", "100") // it would take its time
+					}
 					out, status := service.Run("use patch\nAna.Diver.use patch\nsee\nquit\n", words[1:]...)
 					assert.Equal(t, 0, status, "%s\n%s", line, out)
 					last = out
