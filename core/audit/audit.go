@@ -71,7 +71,7 @@ type Report struct {
 	Contract string    `json:"contract"`
 	Attacks  []string  `json:"attacks"` // the columns
 	Rows     []Row     `json:"rows"`
-	Effects  int       `json:"effects"` // attacks that changed something
+	Effects  int       `json:"effects"` // what attacks changed; the same of one target and attack counts once
 	Learned  int       `json:"learned"` // values that were read by who may not have them
 	Findings []string  `json:"findings"`
 	Tried    int       `json:"tried"`
@@ -531,7 +531,7 @@ func (a *auditor) poke() {
 	}
 	first, second := a.all.Set(s.Entity, f.Name, v), a.few.Set(s.Entity, f.Name, v)
 	if (first == nil) != (second == nil) {
-		a.ended = true // told by the comparison of the tick before
+		a.differ(fmt.Sprintf("setting %s.%s comes to %v in place of %v", s.Kind, f.Name, first, second), nil)
 	}
 }
 
@@ -869,11 +869,22 @@ func (a *auditor) compare(step *session.Step, frames map[int][]byte, other *sess
 	if differs == "" {
 		return
 	}
+	a.differ(differs, tries)
+}
+
+// differ notes that the two sessions are not the same any more, with each attack that was refused in this tick; or, when none was, as a
+// late effect of an earlier one. The round cannot go on.
+func (a *auditor) differ(how string, tries []given) {
 	a.ended = true
+	told := false
 	for _, g := range tries {
 		if g.from.attacked {
-			g.attack.of.cells[g.attack.what].note("one of what was refused had an effect: %s; %s", word(g.m), differs)
+			g.attack.of.cells[g.attack.what].note("one of what was refused had an effect: %s; %s", word(g.m), how)
+			told = true
 		}
+	}
+	if !told {
+		a.targets[0].cells[Checks].note("something that was refused had an effect later, at tick %d: %s", a.all.Now(), how)
 	}
 }
 

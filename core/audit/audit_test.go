@@ -13,6 +13,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"kamerad/core/contract"
+	"kamerad/core/session"
 )
 
 func tidewreck(t testing.TB) *contract.Contract {
@@ -124,4 +125,26 @@ func TestWhatAnAuditIsAsked(t *testing.T) {
 	stop()
 	_, err = Run(ended, c, Options{})
 	assert.ErrorIs(t, err, context.Canceled)
+}
+
+// Two sessions that part are told of, also when nothing was refused in that very tick.
+func TestALateEffectIsTold(t *testing.T) {
+	c := tidewreck(t)
+	for _, refused := range []bool{true, false} {
+		list := targets(c, c.Outline())
+		a := &auditor{contract: c, targets: list}
+		var err error
+		a.all, err = session.New(c, session.Options{Trace: true})
+		require.NoError(t, err)
+		a.few, err = session.New(c, session.Options{Trace: true, Key: [32]byte{1}}) // another seed, another world
+		require.NoError(t, err)
+		x := &attack{of: list[3], what: MadeUp}
+		a.compare(a.all.Tick(), nil, a.few.Tick(), []given{{&someone{attacked: refused}, list[3].message(0, nil), x}})
+		assert.True(t, a.ended)
+		report := &Report{}
+		report.fill(c, list)
+		assert.Equal(t, 1, report.Effects)
+		assert.False(t, report.Clean())
+		assert.Equal(t, refused, len(list[3].cells[MadeUp].Effects) == 1)
+	}
 }

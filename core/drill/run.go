@@ -26,8 +26,6 @@ type Options struct {
 	Trace  io.Writer // is told each message that arrives, one a line; nil for nobody
 	// Tamper stands between a client and the frames that it gets: a test of whether drills find what is wrong. nil for none.
 	Tamper func(client int, f *wire.Frame) *wire.Frame
-	// Steered is called with the session once it is open, for the same purpose.
-	Steered func(s *session.Session)
 }
 
 // Result is what a run came to.
@@ -126,9 +124,6 @@ func (d *Drill) run(ctx context.Context, o Options, explain bool) (*run, error) 
 	r.stage.trace, r.stage.test = o.Trace, o.Tamper
 	if explain {
 		r.stage.history = &history{names: map[int]string{}}
-	}
-	if o.Steered != nil {
-		o.Steered(s)
 	}
 	if err := r.lines(d.lines); err != nil {
 		return r, err

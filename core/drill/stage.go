@@ -481,7 +481,7 @@ func seedOf(words ...string) uint64 {
 
 func dice(seed uint64) *rand.Rand { return rand.New(rand.NewPCG(seed, 0x6b616d)) }
 
-// raw words arguments as JSON.
+// raws words arguments as JSON.
 func raws(types []*contract.Type, values []any) (out []json.RawMessage, err error) {
 	for i, t := range types {
 		v, err := write(t, values[i])
