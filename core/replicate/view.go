@@ -622,7 +622,7 @@ func (s *sent) same(p *contract.Property) bool {
 	if old.Motion != nil && p.Moves() {
 		f, w := p.Follows, p.Type.Width()
 		began := f.Slot + w
-		if e.Nums[began]-1 == old.Motion.At && isAt(old.Motion.From, e.Nums[f.Slot:began]) && slices.Equal(e.Nums[began+1:began+1+w], e.Nums[f.Rate.Slot:f.Rate.Slot+w]) && slices.Equal(e.Nums[began+1+w:began+1+2*w], e.Nums[p.Slot:p.Slot+w]) {
+		if e.Nums[began]-1 == old.Motion.At && isAt(old.Motion.From, e.Nums[f.Slot:began]) && isAt(old.Motion.Rate, e.Nums[began+1:began+1+w]) && slices.Equal(e.Nums[began+1:began+1+w], e.Nums[f.Rate.Slot:f.Rate.Slot+w]) && slices.Equal(e.Nums[began+1+w:began+1+2*w], e.Nums[p.Slot:p.Slot+w]) {
 			return true // it goes on
 		}
 	}

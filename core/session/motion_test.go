@@ -124,6 +124,39 @@ func TestAShotInFlightCostsNothing(t *testing.T) {
 	assert.Empty(t, s.world.Kind(c.Kinds[1].Index), "it has ended by itself")
 }
 
+// A rate that an `on tick` sets and a request replaces before anything moved by it: what was told of it first does not stay.
+func TestARateThatIsReplacedAtOnce(t *testing.T) {
+	c := loadMoving(t)
+	s, err := New(c, Options{Key: [32]byte{1}})
+	require.NoError(t, err)
+	n, err := s.Join("Ana", "player")
+	require.NoError(t, err)
+	reader, held := s.Reader(n), &replicate.Copy{}
+	tick := func() {
+		for _, cf := range s.Tick().Frames {
+			f, err := reader.Read(cf.Bytes)
+			require.NoError(t, err)
+			held.Apply(f)
+		}
+		held.Advance(s.Now())
+	}
+	tick()
+	s.Ask(n, s.Read(wire.Ask{Seq: 1, Request: "Diver.launch", Args: raws("60", "1")}))
+	tick()
+	flare := s.world.Kind(c.Kinds[1].Index)[0]
+	pos, vel := flare.Kind.Property("pos"), flare.Kind.Property("vel")
+	for s.world.Value(flare, vel).Parts[0].Num > 0 { // until the flare itself has turned
+		require.Less(t, s.Now(), int64(60))
+		tick()
+	}
+	s.Ask(n, s.Read(wire.Ask{Seq: 2, Request: "Diver.turn", Args: raws("-90")}))
+	for range 5 {
+		tick()
+		got, _ := held.Thing(s.view.Number(flare)).Value("pos")
+		require.Equal(t, pos.Type.Format(s.world.Value(flare, pos)), pos.Type.Format(got), "at tick %d", s.Now())
+	}
+}
+
 // there reads a value as a client does: a ref to what is not in its copy is nothing.
 func there(c *replicate.Copy, t *contract.Type, v contract.Value) contract.Value {
 	return t.Refs(v, func(n int64) int64 {
