@@ -1,6 +1,7 @@
 package main
 
 import (
+	"cmp"
 	"fmt"
 	"slices"
 	"syscall"
@@ -80,8 +81,9 @@ func (p pair) measure(warm, long time.Duration) (out perTick, err error) {
 	return out, nil
 }
 
-// cpuOverFloor compares a tick of Kamerad with the cheaper one of the two shortest loops that write the same bytes. They take turns, while
-// the others stand still: what else the machine does meets all of them. What it gives is of the round whose ratio is the middle one.
+// cpuOverFloor compares a tick of Kamerad with the shortest loops that write the same bytes. They take turns, while the others stand still:
+// what else the machine does meets all of them. The floor is the loop that was the cheaper one over all rounds; what comes out is of the
+// round whose ratio is the middle one.
 func cpuOverFloor(n int, input bool, rounds int, long time.Duration) (kamerad, floor perTick, err error) {
 	first, err := couple([]string{"kamerad", fmt.Sprint(tickRate), said(input), "0"}, n, input, tickRate)
 	if err != nil {
@@ -103,7 +105,7 @@ func cpuOverFloor(n int, input bool, rounds int, long time.Duration) (kamerad, f
 		p.rouse(false)
 		turns = append(turns, p)
 	}
-	var all [][2]perTick
+	var all [][3]perTick
 	for range rounds {
 		var got [3]perTick
 		for i, p := range turns {
@@ -113,13 +115,17 @@ func cpuOverFloor(n int, input bool, rounds int, long time.Duration) (kamerad, f
 			}
 			p.rouse(false)
 		}
-		if got[2].cpu < got[1].cpu {
-			got[1] = got[2]
-		}
-		all = append(all, [2]perTick{got[0], got[1]})
+		all = append(all, got)
 	}
-	ratio := func(x [2]perTick) float64 { return float64(x[0].cpu) / float64(x[1].cpu) }
-	slices.SortFunc(all, func(a, b [2]perTick) int { return int((ratio(a) - ratio(b)) * 1e6) })
-	middle := all[(len(all)-1)/2]
-	return middle[0], middle[1], nil
+	// middle gives the round in which something is the middle one of all rounds.
+	middle := func(of func([3]perTick) float64) [3]perTick {
+		slices.SortFunc(all, func(a, b [3]perTick) int { return cmp.Compare(of(a), of(b)) })
+		return all[(len(all)-1)/2]
+	}
+	way := 1
+	if middle(func(x [3]perTick) float64 { return float64(x[2].cpu) })[2].cpu < middle(func(x [3]perTick) float64 { return float64(x[1].cpu) })[1].cpu {
+		way = 2
+	}
+	x := middle(func(x [3]perTick) float64 { return float64(x[0].cpu) / float64(x[way].cpu) })
+	return x[0], x[way], nil
 }

@@ -244,8 +244,8 @@ func (l *hearer) Read(to []byte) (int, error) {
 	}
 	w.reading.Lock()
 	defer w.reading.Unlock()
-	for w.fd >= 0 {
-		n, _, errno := syscall.RawSyscall6(syscall.SYS_RECVFROM, uintptr(w.fd), uintptr(unsafe.Pointer(&to[0])), uintptr(len(to)), syscall.MSG_DONTWAIT, 0, 0)
+	for w.box.fd >= 0 {
+		n, _, errno := syscall.RawSyscall6(syscall.SYS_RECVFROM, uintptr(w.box.fd), uintptr(unsafe.Pointer(&to[0])), uintptr(len(to)), syscall.MSG_DONTWAIT, 0, 0)
 		switch {
 		case errno == syscall.EINTR:
 		case errno == syscall.EAGAIN:
@@ -266,5 +266,5 @@ func (l *hearer) Read(to []byte) (int, error) {
 func (w *wired) number() int {
 	w.reading.Lock()
 	defer w.reading.Unlock()
-	return w.fd
+	return w.box.fd
 }

@@ -26,7 +26,7 @@ func TestAConnThatIsNoSocketIsHeard(t *testing.T) {
 	var c *conn
 	require.NoError(t, x.do(t.Context(), func() {
 		c, err = x.join(joining{name: "Ana"})
-		c.wired = newWired(&c.box, near, &x.slow, func(error) {}, nil)
+		c.wired = newWired(c.box, near, &x.slow, func(error) {}, nil)
 		assert.NoError(t, x.listen(newHearer(x, c, c.wired)))
 	}))
 	require.NoError(t, err)

@@ -21,11 +21,14 @@ const (
 // outbox is what waits to be sent to one client, as the bytes that go out. The room puts messages in, a writer takes all of them at
 // once.
 type outbox struct {
-	warm    atomic.Int32 // read to have the outbox near, and never written
-	mu      sync.Mutex
-	busy    bool // a writer has taken something and is not done
-	bytes   []byte
-	taken   int64 // the tick of the newest frame that a writer took
+	// What each tick looks at stands together.
+	warm  atomic.Int32 // read to have the outbox near, and never written
+	busy  bool         // a writer has taken something and is not done
+	mu    sync.Mutex
+	fd    int // of the socket that it goes to; -1 when it is closed, or goes elsewhere
+	bytes []byte
+	taken int64 // the tick of the newest frame that a writer took
+
 	marks   []mark
 	spare   []byte // the memory of what was taken before
 	spared  []mark
@@ -33,6 +36,8 @@ type outbox struct {
 	arrived time.Time // when the oldest request was read whose decision waits
 	wake    chan struct{}
 }
+
+func newOutbox() *outbox { return &outbox{fd: -1} }
 
 // mark ends a message.
 type mark struct {
@@ -138,8 +143,6 @@ func (b *outbox) empty() bool {
 // while something is tried.
 type wired struct {
 	box     *outbox
-	warm    atomic.Int32        // as that of the outbox
-	fd      int                 // of the socket; -1 when it is closed, or there is a conn
 	slow    *atomic.Int32       // counts those that take less than they are sent
 	conn    net.Conn            // of what is no socket of the system's; else nil
 	gone    func(error)         // called once when nothing can be written any more
@@ -149,7 +152,7 @@ type wired struct {
 }
 
 func newWired(box *outbox, conn net.Conn, slow *atomic.Int32, gone func(error), sent func(time.Duration)) *wired {
-	w := &wired{box: box, fd: -1, conn: conn, slow: slow, gone: gone, sent: sent}
+	w := &wired{box: box, conn: conn, slow: slow, gone: gone, sent: sent}
 	tcp, ok := conn.(*net.TCPConn)
 	if !ok {
 		return w
@@ -158,13 +161,15 @@ func newWired(box *outbox, conn net.Conn, slow *atomic.Int32, gone func(error), 
 	if err != nil {
 		return w
 	}
+	box.mu.Lock()
+	defer box.mu.Unlock()
 	_ = raw.Control(func(fd uintptr) {
 		// A number of its own, so that Go's runtime, which need not look after it, can forget the socket.
 		if own, _, errno := syscall.Syscall(syscall.SYS_FCNTL, fd, syscall.F_DUPFD_CLOEXEC, 0); errno == 0 {
-			w.fd = int(own)
+			box.fd = int(own)
 		}
 	})
-	if w.fd >= 0 {
+	if box.fd >= 0 {
 		w.conn = nil
 		tcp.Close()
 	}
@@ -182,17 +187,17 @@ func (w *wired) close() {
 	defer w.box.mu.Unlock()
 	w.reading.Lock()
 	defer w.reading.Unlock()
-	if w.fd >= 0 {
-		_ = syscall.Close(w.fd)
-		w.fd = -1
+	if w.box.fd >= 0 {
+		_ = syscall.Close(w.box.fd)
+		w.box.fd = -1
 	}
 }
 
-// try writes as much as the socket takes at once. The call cannot wait, since Go's sockets never do, so that the scheduler need not know
-// of it.
-func (w *wired) try(bytes []byte) (n int, err error) {
-	for w.fd >= 0 && n < len(bytes) {
-		wrote, _, errno := syscall.RawSyscall6(syscall.SYS_SENDTO, uintptr(w.fd), uintptr(unsafe.Pointer(&bytes[n])), uintptr(len(bytes)-n), syscall.MSG_DONTWAIT|syscall.MSG_NOSIGNAL, 0, 0)
+// try writes as much as the socket takes at once; the lock is held. The call cannot wait, since Go's sockets never do, so that the
+// scheduler need not know of it.
+func (b *outbox) try(bytes []byte) (n int, err error) {
+	for b.fd >= 0 && n < len(bytes) {
+		wrote, _, errno := syscall.RawSyscall6(syscall.SYS_SENDTO, uintptr(b.fd), uintptr(unsafe.Pointer(&bytes[n])), uintptr(len(bytes)-n), syscall.MSG_DONTWAIT|syscall.MSG_NOSIGNAL, 0, 0)
 		switch {
 		case errno == 0 && wrote > 0:
 			n += int(wrote)
@@ -207,28 +212,31 @@ func (w *wired) try(bytes []byte) (n int, err error) {
 }
 
 // send sends the frame of a tick, at once when nothing else waits.
-func (w *wired) send(frame []byte, tick int64, now, arrived time.Time) {
-	b := w.box
+func (x *outgoing) send(tick int64, now time.Time) {
+	b, frame, arrived := x.box, x.frame, x.arrived
+	if x.whole {
+		frame = head(opBin, frame)
+	}
 	b.mu.Lock()
 	if len(b.bytes) > 0 || b.busy {
 		b.add(frame, tick, now, arrived)
 		b.mu.Unlock()
-		w.flush()
+		x.to.flush()
 		return
 	}
-	n, err := w.try(frame)
+	n, err := b.try(frame)
 	b.taken = tick
 	if err == nil && n < len(frame) {
 		b.busy, b.oldest, b.arrived = true, now, arrived
-		w.slow.Add(1)
-		go w.struggle(slices.Clone(frame[n:]), nil) // the frame's memory is used again
+		x.to.slow.Add(1)
+		go x.to.struggle(slices.Clone(frame[n:]), nil) // the frame's memory is used again
 		arrived = time.Time{}
 	}
 	b.mu.Unlock()
 	if err != nil {
-		w.fail(err)
-	} else if !arrived.IsZero() && w.sent != nil {
-		w.sent(time.Since(arrived))
+		x.to.fail(err)
+	} else if !arrived.IsZero() && x.to.sent != nil {
+		x.to.sent(time.Since(arrived))
 	}
 }
 
@@ -240,7 +248,7 @@ func (w *wired) flush() {
 			return
 		}
 		w.box.mu.Lock()
-		n, err := w.try(bytes)
+		n, err := w.box.try(bytes)
 		w.box.mu.Unlock()
 		switch {
 		case err != nil:
@@ -285,8 +293,8 @@ func (w *wired) insist(bytes []byte) error {
 	}
 	for wait := time.Millisecond; ; wait = min(2*wait, 32*time.Millisecond) {
 		w.box.mu.Lock()
-		n, err := w.try(bytes)
-		closed := w.fd < 0
+		n, err := w.box.try(bytes)
+		closed := w.box.fd < 0
 		w.box.mu.Unlock()
 		switch bytes = bytes[n:]; {
 		case err != nil:
@@ -326,8 +334,10 @@ type batch struct {
 const warmed = 8
 
 type outgoing struct {
+	box     *outbox
 	to      *wired
 	frame   []byte
+	whole   bool      // the frame has headroom, and no header yet
 	arrived time.Time // when the oldest request came that is answered in it
 }
 
@@ -349,14 +359,10 @@ func newWriters() *writers {
 				for i := range b.list {
 					if i%warmed == 0 { // reads that do not wait for each other take the time of one
 						for j := i; j < min(i+warmed, len(b.list)); j++ {
-							warmth += int(b.list[j].to.warm.Load())
-						}
-						for j := i; j < min(i+warmed, len(b.list)); j++ {
-							warmth += int(b.list[j].to.box.warm.Load())
+							warmth += int(b.list[j].box.warm.Load()) + int(b.list[j].frame[0])
 						}
 					}
-					x := &b.list[i]
-					x.to.send(x.frame, b.tick, b.now, x.arrived)
+					b.list[i].send(b.tick, b.now)
 				}
 				clear(b.list)
 				b.list = b.list[:0]

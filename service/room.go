@@ -65,6 +65,7 @@ type room struct {
 // place is what a tick has to know of a conn, so that it does not have to look at each.
 type place struct {
 	client int
+	box    *outbox
 	wired  *wired
 	conn   *conn
 	plain  bool // its frames go out as they are
@@ -91,7 +92,7 @@ type conn struct {
 	test   bool
 	behind bool
 	token  string // that takes the seat again
-	box    outbox
+	box    *outbox
 	frame  func(dst, message []byte) []byte // as its transport wants messages
 	mailed atomic.Int32                     // letters that wait
 	opened chan struct{}                    // has something when one that waited was opened
@@ -242,7 +243,7 @@ func (r *room) memory() *memory {
 func (r *room) send(step *session.Step, now time.Time, m *memory) {
 	if r.lineup == nil {
 		for _, c := range r.conns {
-			r.lineup = append(r.lineup, place{c.client, c.wired, c, c.wired != nil && c.json == nil})
+			r.lineup = append(r.lineup, place{c.client, c.box, c.wired, c, c.wired != nil && c.json == nil})
 		}
 		slices.SortFunc(r.lineup, func(a, b place) int { return a.client - b.client })
 	}
@@ -263,11 +264,11 @@ func (r *room) send(step *session.Step, now time.Time, m *memory) {
 		}
 		switch {
 		case at.plain:
-			r.outgoing = append(r.outgoing, outgoing{at.wired, head(opBin, f.Whole), asked})
+			r.outgoing = append(r.outgoing, outgoing{at.box, at.wired, f.Whole, true, asked})
 		case at.wired == nil:
 			at.conn.box.put(at.conn.frame, at.conn.word(f.Bytes), step.Tick, now, asked)
 		default:
-			r.outgoing = append(r.outgoing, outgoing{at.wired, appendMessage(nil, at.conn.word(f.Bytes)), asked})
+			r.outgoing = append(r.outgoing, outgoing{at.box, at.wired, appendMessage(nil, at.conn.word(f.Bytes)), false, asked})
 		}
 	}
 	r.askers = slices.DeleteFunc(r.askers, func(c *conn) bool { return c.asked.IsZero() || !c.seated })
@@ -352,7 +353,7 @@ func (r *room) join(j joining) (*conn, error) {
 			return nil, err
 		}
 	}
-	c := &conn{client: n, test: j.test, token: rand.Text(), frame: appendMessage, opened: make(chan struct{}, 1), seated: true, cut: make(chan struct{})}
+	c := &conn{client: n, box: newOutbox(), test: j.test, token: rand.Text(), frame: appendMessage, opened: make(chan struct{}, 1), seated: true, cut: make(chan struct{})}
 	if j.pipe {
 		c.frame, c.box.wake = plain, make(chan struct{}, 1)
 		r.pipes++

@@ -62,7 +62,7 @@ func (v *Service) join(w http.ResponseWriter, r *http.Request) {
 	if tcp, ok := socket.NetConn().(*net.TCPConn); ok && v.SendBuffer > 0 {
 		_ = tcp.SetWriteBuffer(v.SendBuffer)
 	}
-	out := newWired(&c.box, socket.NetConn(), &x.slow, func(error) {
+	out := newWired(c.box, socket.NetConn(), &x.slow, func(error) {
 		go x.post(func() { x.lose(c, "nothing could be written to the client") }) // a writer waits for nobody
 	}, v.decided)
 	defer out.close()

@@ -313,6 +313,9 @@ func (s *Session) packed(e *told, client int) []byte {
 // decide takes a request the whole way: bounds, types, target, from, limit, checks, body.
 func (s *Session) decide(t *seat, call *Call, step *Step) {
 	seq := call.ask.Seq
+	if t.first == nil {
+		t.first = new([rememberAsk]wire.Decision)
+	}
 	kept := &t.first[seq%rememberAsk]
 	if !call.waited && slices.ContainsFunc(s.waiting, func(w waiting) bool { return w.seat == t && w.call.ask.Seq == seq }) {
 		return // a repeat of one that waits: its decision is to come

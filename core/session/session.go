@@ -108,14 +108,14 @@ type seat struct {
 	differed int         // how often its copy differed
 	held     []*told     // events that wait: for it to get ready, to come back, or to catch up
 
-	newest  uint64                     // request that was decided
-	first   [rememberAsk]wire.Decision // the last decisions, for repeats, by sequence number
-	paused  map[use]int64              // tick from which a request with a pause is taken again
-	uses    map[use]*window            // by limit
-	events  []*told                    // of this tick
-	replies []answer                   // of this tick, that hold refs
-	said    []wire.Decision            // of this tick
-	logs    []string                   // of this tick
+	newest  uint64                      // request that was decided
+	first   *[rememberAsk]wire.Decision // the last decisions, for repeats, by sequence number; apart, so that seats stand close together
+	paused  map[use]int64               // tick from which a request with a pause is taken again
+	uses    map[use]*window             // by limit
+	events  []*told                     // of this tick
+	replies []answer                    // of this tick, that hold refs
+	said    []wire.Decision             // of this tick
+	logs    []string                    // of this tick
 	strikes window
 	cut     string // why it is out with the end of this tick
 }

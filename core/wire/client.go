@@ -119,18 +119,17 @@ func UnpackFromClient(raw []byte, o *contract.Outline) (FromClient, error) {
 		return ParseFromClient(raw)
 	}
 	c := &cursor{buf: raw[1:]}
-	for name, msg := range plainMessages {
-		if raw[0] >= msgAsk {
-			break
-		}
-		if msg == raw[0] {
-			if m.Type = name; msg == msgSeen || msg == msgDiffers {
-				m.Seen = int64(c.uvarint() & (1<<62 - 1))
+	if raw[0] < msgAsk {
+		for name, msg := range plainMessages {
+			if msg == raw[0] {
+				if m.Type = name; msg == msgSeen || msg == msgDiffers {
+					m.Seen = int64(c.uvarint() & (1<<62 - 1))
+				}
+				if c.bad || len(c.buf) > 0 {
+					return m, fmt.Errorf("the message `%s` is broken", name)
+				}
+				return m, nil
 			}
-			if c.bad || len(c.buf) > 0 {
-				return m, fmt.Errorf("the message `%s` is broken", name)
-			}
-			return m, nil
 		}
 	}
 	switch raw[0] {
