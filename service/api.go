@@ -51,6 +51,10 @@ func (v *Service) Handler() http.Handler {
 		r.Get("/contracts/{name}/versions/{version}", answer(v.version))
 		r.Get("/contracts/{name}/versions/{version}/report", answer(v.report))
 		r.Get("/contracts/{name}/compare", answer(v.compare))
+		r.Post("/contracts/{name}/versions/{version}/trials", answer(v.startTrial))
+		r.Get("/contracts/{name}/versions/{version}/trials", answer(v.listTrials))
+		r.Get("/trials/{trial}", answer(v.trial))
+		r.Post("/trials/{trial}/stop", answer(v.stopTrial))
 		r.Post("/sessions", answer(v.openSession))
 		r.Get("/sessions", answer(v.sessions))
 		r.Route("/sessions/{id}", func(r chi.Router) {

@@ -41,6 +41,7 @@ type Service struct {
 	stopping bool
 	sockets  sync.WaitGroup
 	writers  *writers
+	trials   trials
 
 	// SendBuffer is what the system keeps of what was written to a client, in bytes; 0 leaves that to the system.
 	SendBuffer int
@@ -91,6 +92,10 @@ type Records interface {
 	Session(ctx context.Context, id int64) (store.Session, error)
 	Seats(ctx context.Context, session int64) ([]store.Seat, error)
 	Decisions(ctx context.Context, session int64, limit int) ([]store.Decision, error)
+	AddTrial(ctx context.Context, t store.Trial) (store.Trial, error)
+	SetTrial(ctx context.Context, t store.Trial) error
+	Trial(ctx context.Context, id int64) (store.Trial, error)
+	Trials(ctx context.Context, contract string, version, limit int) ([]store.Trial, error)
 }
 
 // Recorder notes what sessions leave behind, without waiting for it to be stored.
@@ -111,7 +116,7 @@ func New(ctx context.Context, s Records, recorder Recorder, console fs.FS) (*Ser
 	if left > 0 {
 		slog.Warn("closed sessions that an earlier service had left open", "count", left)
 	}
-	v := &Service{store: s, recorder: recorder, console: console, rooms: map[int64]*room{}, writers: newWriters(), tests: map[seatKey]testClient{}}
+	v := &Service{trials: trials{turn: make(chan struct{}, 1), live: map[int64]*trial{}}, store: s, recorder: recorder, console: console, rooms: map[int64]*room{}, writers: newWriters(), tests: map[seatKey]testClient{}}
 	v.meters = newMeters(func() float64 { return float64(len(v.open())) }, func() float64 { n, _ := v.recorder.Waiting(); return float64(n) })
 	return v, nil
 }
@@ -131,7 +136,7 @@ func (v *Service) Serve(ctx context.Context, l net.Listener) error {
 	v.mu.Lock()
 	v.stopping = true
 	v.mu.Unlock()
-	var errs []error
+	errs := []error{v.stopTrials(stop)}
 	for _, r := range v.open() {
 		errs = append(errs, v.closeRoom(stop, r, "the service is stopping"))
 	}

@@ -20,6 +20,7 @@ type Memory struct {
 	sessions  []Session
 	seats     []Seat
 	decisions []Decision
+	trials    []Trial
 }
 
 // Ping does nothing.

@@ -222,8 +222,11 @@ func (s *Store) CloseSession(ctx context.Context, id int64, reason string, tick 
 	return nil
 }
 
-// CloseLeftOver ends the sessions that an earlier service left open, and tells how many there were.
+// CloseLeftOver ends the sessions and trials that an earlier service left open, and tells how many sessions there were.
 func (s *Store) CloseLeftOver(ctx context.Context) (int64, error) {
+	if _, err := s.pool.Exec(ctx, "update trials set ended_at = now(), state = 'stopped', summary = 'the service ended before it was done' where state in ('waiting', 'running')"); err != nil {
+		return 0, fmt.Errorf("close left-over trials: %w", err)
+	}
 	tag, err := s.pool.Exec(ctx, "update sessions set closed_at = now(), close_reason = 'the service ended without closing it' where closed_at is null")
 	if err != nil {
 		return 0, fmt.Errorf("close left-over sessions: %w", err)

@@ -22,16 +22,23 @@ import (
 
 func auditCommand() *cli.Command {
 	return &cli.Command{
-		Name: "audit", Usage: "attack a contract as a cheater would, and prove that nothing came of it", ArgsUsage: "FILE",
+		Name: "audit", Usage: "attack a contract as a cheater would, and prove that nothing came of it", ArgsUsage: "[FILE]",
 		Description: "The attacks are derived from the contract alone and played in virtual time; docs/drills.md says which there are.\nExit status 1 when one changed or learned anything, or when the contract has a finding.",
 		Flags: []cli.Flag{
 			jsonFlag(),
 			&cli.Uint64Flag{Name: "seed", Usage: "the `NUMBER` that all choices come from", Value: 1},
-			&cli.IntFlag{Name: "rounds", Usage: "sessions that are played: `N`", Value: 24},
-			&cli.IntFlag{Name: "ticks", Usage: "ticks of each: `N`", Value: 500},
+			&cli.IntFlag{Name: "rounds", Usage: "sessions that are played: `N`", Value: audit.UsualRounds},
+			&cli.IntFlag{Name: "ticks", Usage: "ticks of each: `N`", Value: audit.UsualTicks},
 			&cli.StringFlag{Name: "html", Usage: "write the report to a `FILE` as a page of its own, too"},
+			publishedFlag(), serviceFlag(),
 		},
 		Action: func(ctx context.Context, c *cli.Command) error {
+			if c.String("published") != "" {
+				if _, err := words(c, "", 0, 0); err != nil {
+					return err
+				}
+				return auditPublished(ctx, c)
+			}
 			args, err := words(c, "FILE", 1, 1)
 			if err != nil {
 				return err
@@ -45,10 +52,10 @@ func auditCommand() *cli.Command {
 				printProblems(problems)
 				return fmt.Errorf("audit %s: its mistakes have to be mended first", args[0])
 			}
-			o := audit.Options{Seed: c.Uint64("seed"), Rounds: c.Int("rounds"), Ticks: c.Int("ticks")}
+			o := audit.Options{Seed: c.Uint64("seed"), Rounds: c.Int("rounds"), Ticks: c.Int("ticks"), Findings: problems}
 			stop := func() {}
 			if !c.Bool("json") && term.IsTerminal(int(os.Stderr.Fd())) {
-				o.Each, stop = auditBar(o.Rounds)
+				o.Each, stop = progressBar("attacking", o.Rounds)
 			}
 			began := time.Now()
 			report, err := audit.Run(ctx, checked, o)
@@ -56,33 +63,36 @@ func auditCommand() *cli.Command {
 			if err != nil {
 				return err
 			}
-			for _, p := range problems {
-				report.Findings = append(report.Findings, fmt.Sprintf("line %d: %s [%s]", p.Line, p.Message, p.Code))
-			}
-			if file := c.String("html"); file != "" {
-				if err := writeAudit(file, report); err != nil {
-					return err
-				}
-			}
-			if c.Bool("json") {
-				err = printJSON(c.Root().Writer, report)
-			} else {
-				printAudit(c.Root().Writer, report, time.Since(began))
-			}
-			if err == nil && !report.Clean() {
-				err = errFound
-			}
-			return err
+			return endAudit(c, report, time.Since(began))
 		},
 	}
 }
 
-func auditBar(rounds int) (each func(int), stop func()) {
+// endAudit writes what came of an audit wherever it is wanted.
+func endAudit(c *cli.Command, report *audit.Report, took time.Duration) (err error) {
+	if file := c.String("html"); file != "" {
+		if err := writeAudit(file, report); err != nil {
+			return err
+		}
+	}
+	if c.Bool("json") {
+		err = printJSON(c.Root().Writer, report)
+	} else {
+		printAudit(c.Root().Writer, report, took)
+	}
+	if err == nil && !report.Clean() {
+		err = errFound
+	}
+	return err
+}
+
+// progressBar shows how much of something is done.
+func progressBar(what string, of int) (each func(int), stop func()) {
 	w := progress.NewWriter()
 	w.SetOutputWriter(os.Stderr)
 	w.SetUpdateFrequency(200 * time.Millisecond)
 	w.SetAutoStop(false)
-	t := &progress.Tracker{Message: "attacking", Total: int64(rounds)}
+	t := &progress.Tracker{Message: what, Total: int64(of)}
 	w.AppendTracker(t)
 	go w.Render()
 	return func(n int) { t.SetValue(int64(n)) }, func() {

@@ -93,13 +93,21 @@ func showContract(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	v, err := client.API{Service: c.String("service")}.Version(ctx, args[0], c.Int("version"))
+	api := client.API{Service: c.String("service")}
+	v, err := api.Version(ctx, args[0], c.Int("version"))
+	if err != nil {
+		return err
+	}
+	list, err := api.Trials(ctx, v.Contract, v.Version)
 	if err != nil {
 		return err
 	}
 	switch {
 	case c.Bool("json"):
-		return printJSON(c.Root().Writer, v)
+		return printJSON(c.Root().Writer, struct {
+			client.ContractVersion
+			Trials []client.Trial `json:"trials"`
+		}{v, list})
 	case c.Bool("source"):
 		fmt.Print(v.Source)
 		return nil
@@ -111,6 +119,7 @@ func showContract(ctx context.Context, c *cli.Command) error {
 	} else {
 		fmt.Println(good.Sprint("no warnings"))
 	}
+	printTrials(c.Root().Writer, list)
 	if v.Outline == nil {
 		return nil
 	}

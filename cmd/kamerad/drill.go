@@ -15,7 +15,6 @@ import (
 	"time"
 
 	"github.com/fsnotify/fsnotify"
-	"github.com/jedib0t/go-pretty/v6/progress"
 	"github.com/urfave/cli/v3"
 	"golang.org/x/term"
 
@@ -36,11 +35,15 @@ func drillCommand() *cli.Command {
 			&cli.StringFlag{Name: "junit", Usage: "write the results to a `FILE` as JUnit XML, too"},
 			&cli.StringFlag{Name: "trace", Usage: "write each message that arrives to a `FILE`"},
 			&cli.BoolFlag{Name: "watch", Usage: "run again whenever a file changes, until interrupted"},
+			publishedFlag(), serviceFlag(),
 		},
 		Action: func(ctx context.Context, c *cli.Command) error {
 			paths, err := words(c, "FILE|FOLDER …", 1, -1)
 			if err != nil {
 				return err
+			}
+			if c.String("published") != "" {
+				return drillPublished(ctx, c, paths)
 			}
 			debug.SetGCPercent(drill.GCPercent)
 			if !c.Bool("watch") {
@@ -98,15 +101,6 @@ func loadDrills(files []string) (drills []*drill.Drill, ok bool, err error) {
 	return drills, ok, nil
 }
 
-// drillReport is what --json prints.
-type drillReport struct {
-	Passed  int             `json:"passed"`
-	Failed  int             `json:"failed"`
-	Seconds float64         `json:"seconds"`
-	Ticks   int64           `json:"ticks"`
-	Results []*drill.Result `json:"results"`
-}
-
 func runDrills(ctx context.Context, c *cli.Command, paths []string) error {
 	only, err := regexp.Compile(c.String("only"))
 	if err != nil {
@@ -147,48 +141,42 @@ func runDrills(ctx context.Context, c *cli.Command, paths []string) error {
 	if faults != nil {
 		o.Shaken = &drill.Shaking{Seed: c.Uint64("seed"), Faults: faults}
 	}
-	report, began := drillReport{Results: []*drill.Result{}}, time.Now()
 	human := !c.Bool("json")
-	each, stop := func() {}, func() {}
+	round := drill.Round{Options: o, Shake: shake, Seed: c.Uint64("seed")}
+	stop := func() {}
 	if human && shake > 0 && term.IsTerminal(int(os.Stderr.Fd())) {
-		each, stop = shakeBar(len(drills) * shake)
+		var bar func(int)
+		bar, stop = progressBar("shaking", len(drills)*shake)
+		done := 0
+		round.Run = func() { done++; bar(done) }
 	}
-	for _, d := range drills {
-		var r *drill.Result
-		if shake > 0 {
-			r, err = d.Shake(ctx, c.Uint64("seed"), shake, o, each)
-		} else {
-			r, err = d.Run(ctx, o)
-		}
-		if err != nil {
-			stop()
-			return fmt.Errorf("run the drill %q: %w", d.Name, err)
-		}
-		report.Results = append(report.Results, r)
-		report.Ticks += r.Ticks * int64(max(r.Runs, 1))
-		if r.Passed {
-			report.Passed++
-		} else {
-			report.Failed++
-		}
-		if human && shake == 0 {
-			printDrill(c.Root().Writer, r)
-		}
+	if human && shake == 0 {
+		round.Done = func(r *drill.Result) { printDrill(c.Root().Writer, r) }
 	}
+	began := time.Now()
+	report, err := drill.All(ctx, drills, round)
 	stop()
+	if err != nil {
+		return err
+	}
 	report.Seconds = time.Since(began).Seconds()
 	if human && shake > 0 {
 		for _, r := range report.Results {
 			printDrill(c.Root().Writer, r)
 		}
 	}
+	return endDrills(c, report)
+}
+
+// endDrills writes what came of drills wherever it is wanted.
+func endDrills(c *cli.Command, report *drill.Report) error {
 	if file := c.String("junit"); file != "" {
-		if err := writeJUnit(file, &report); err != nil {
+		if err := writeJUnit(file, report); err != nil {
 			return err
 		}
 	}
-	if human {
-		printDrills(c.Root().Writer, &report)
+	if !c.Bool("json") {
+		printDrills(c.Root().Writer, report)
 	} else if err := printJSON(c.Root().Writer, report); err != nil {
 		return err
 	}
@@ -210,21 +198,6 @@ func faultsOf(text string) (out []drill.Fault, err error) {
 		out = append(out, f)
 	}
 	return out, nil
-}
-
-func shakeBar(total int) (each, stop func()) {
-	w := progress.NewWriter()
-	w.SetOutputWriter(os.Stderr)
-	w.SetUpdateFrequency(200 * time.Millisecond)
-	w.SetAutoStop(false)
-	t := &progress.Tracker{Message: "shaking", Total: int64(total)}
-	w.AppendTracker(t)
-	go w.Render()
-	return func() { t.Increment(1) }, func() {
-		t.MarkAsDone()
-		time.Sleep(250 * time.Millisecond) // the last picture
-		w.Stop()
-	}
 }
 
 func printDrill(w io.Writer, r *drill.Result) {
@@ -284,7 +257,7 @@ func again(r *drill.Result) string {
 	return out
 }
 
-func printDrills(w io.Writer, r *drillReport) {
+func printDrills(w io.Writer, r *drill.Report) {
 	words := fmt.Sprintf("%s passed", plural(r.Passed, "drill"))
 	colour := good
 	if r.Failed > 0 {
@@ -319,7 +292,7 @@ type (
 	}
 )
 
-func writeJUnit(file string, r *drillReport) error {
+func writeJUnit(file string, r *drill.Report) error {
 	all := junitSuites{Tests: r.Passed + r.Failed, Failures: r.Failed, Time: fmt.Sprintf("%.3f", r.Seconds)}
 	for _, x := range r.Results {
 		if n := len(all.Suites); n == 0 || all.Suites[n-1].Name != x.File {

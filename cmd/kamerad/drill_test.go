@@ -3,6 +3,7 @@ package main
 import (
 	"encoding/json"
 	"encoding/xml"
+	"kamerad/core/drill"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -70,7 +71,7 @@ func TestDrillCommand(t *testing.T) {
 
 	out, status = command(t, dir, "drill", "bad.drill", "--only", "hurried", "--shake", "40", "--json")
 	assert.Equal(t, 1, status, out)
-	var report drillReport
+	var report drill.Report
 	require.NoError(t, json.Unmarshal([]byte(out), &report), out)
 	require.NotNil(t, report.Results[0].Shaken)
 	back := again(report.Results[0]) // the printed command brings it back, through a shell

@@ -23,6 +23,7 @@ import (
 	"kamerad/core/play"
 	"kamerad/core/replicate"
 	"kamerad/core/session"
+	"kamerad/core/syntax"
 	"kamerad/core/wire"
 )
 
@@ -36,11 +37,19 @@ const (
 // Options of an audit.
 type Options struct {
 	Seed   uint64
-	Rounds int                        // sessions that are played, each from its start; 0 for 12
-	Ticks  int                        // of each; 0 for 400
+	Rounds int                        // sessions that are played, each from its start; 0 for UsualRounds
+	Ticks  int                        // of each; 0 for UsualTicks
 	With   map[string]json.RawMessage // settings of the sessions
 	Each   func(round int)            // called after each; may be nil
+	// Findings are what the checker says of the contract: they stand in the report.
+	Findings syntax.Problems
 }
+
+// What an audit is usually like.
+const (
+	UsualRounds = 24
+	UsualTicks  = 500
+)
 
 // Cell says what came of one sort of attack on one target.
 type Cell struct {
@@ -141,10 +150,10 @@ type auditor struct {
 
 // Run audits a contract. What it finds is in the report; the error says that it could not be run.
 func Run(ctx context.Context, c *contract.Contract, o Options) (*Report, error) {
-	if o.Rounds = cmp.Or(o.Rounds, 12); o.Rounds < 1 || o.Rounds > MaxRounds {
+	if o.Rounds = cmp.Or(o.Rounds, UsualRounds); o.Rounds < 1 || o.Rounds > MaxRounds {
 		return nil, fmt.Errorf("audit %s in %d rounds: from 1 to %d", c.Name, o.Rounds, MaxRounds)
 	}
-	if o.Ticks = cmp.Or(o.Ticks, 400); o.Ticks < 1 || o.Ticks > MaxTicks {
+	if o.Ticks = cmp.Or(o.Ticks, UsualTicks); o.Ticks < 1 || o.Ticks > MaxTicks {
 		return nil, fmt.Errorf("audit %s for %d ticks: from 1 to %d", c.Name, o.Ticks, MaxTicks)
 	}
 	outline := c.Outline()
@@ -173,6 +182,9 @@ func Run(ctx context.Context, c *contract.Contract, o Options) (*Report, error) 
 	}
 	if err := reads(ctx, c, o, list, report); err != nil {
 		return nil, err
+	}
+	for _, p := range o.Findings {
+		report.Findings = append(report.Findings, fmt.Sprintf("line %d: %s [%s]", p.Line, p.Message, p.Code))
 	}
 	report.Distinct = len(distinct)
 	report.fill(c, list)

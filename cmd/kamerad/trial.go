@@ -1,0 +1,163 @@
+package main
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/urfave/cli/v3"
+	"golang.org/x/term"
+
+	"kamerad/client"
+	"kamerad/core/audit"
+	"kamerad/core/drill"
+)
+
+func publishedFlag() cli.Flag {
+	return &cli.StringFlag{Name: "published", Usage: "have the service do it, on a published `NAME[@VERSION]`; it keeps what came of it"}
+}
+
+// versionOf reads NAME[@VERSION]; 0 is the newest version.
+func versionOf(text string) (name string, version int, err error) {
+	name, number, has := strings.Cut(text, "@")
+	if has {
+		version, err = strconv.Atoi(number)
+	}
+	if err != nil || name == "" || version < 0 || has && version == 0 {
+		return "", 0, fmt.Errorf("read --published: a contract's name, or NAME@VERSION, not %q", text)
+	}
+	return name, version, nil
+}
+
+// drillPublished has the service run drills on a published version.
+func drillPublished(ctx context.Context, c *cli.Command, paths []string) error {
+	for _, flag := range []string{"only", "faults", "trace"} {
+		if c.String(flag) != "" {
+			return fmt.Errorf("run drills in the service: --%s is for drills that are run here", flag)
+		}
+	}
+	if c.Bool("watch") {
+		return fmt.Errorf("run drills in the service: --watch is for drills that are run here")
+	}
+	files, err := drillFiles(paths)
+	if err != nil {
+		return err
+	}
+	in := client.StartTrial{What: "drills", Drills: map[string]string{}, Shake: c.Int("shake"), Seed: c.Uint64("seed")}
+	for _, file := range files {
+		text, err := readContract(file)
+		if err != nil {
+			return err
+		}
+		name := filepath.Base(file)
+		if _, twice := in.Drills[name]; twice {
+			return fmt.Errorf("run drills in the service: two files are called %s", name)
+		}
+		in.Drills[name] = text
+	}
+	t, err := tryPublished(ctx, c, in)
+	if err != nil {
+		return err
+	}
+	var report drill.Report
+	if err := json.Unmarshal(t.Report, &report); err != nil {
+		return fmt.Errorf("read what came of trial %d: %w", t.ID, err)
+	}
+	if !c.Bool("json") {
+		for _, r := range report.Results {
+			printDrill(c.Root().Writer, r)
+		}
+	}
+	return endDrills(c, &report)
+}
+
+// auditPublished has the service audit a published version.
+func auditPublished(ctx context.Context, c *cli.Command) error {
+	t, err := tryPublished(ctx, c, client.StartTrial{What: "audit", Seed: c.Uint64("seed"), Rounds: c.Int("rounds"), Ticks: c.Int("ticks")})
+	if err != nil {
+		return err
+	}
+	var report audit.Report
+	if err := json.Unmarshal(t.Report, &report); err != nil {
+		return fmt.Errorf("read what came of trial %d: %w", t.ID, err)
+	}
+	return endAudit(c, &report, t.EndedAt.Sub(t.AskedAt))
+}
+
+// tryPublished starts a trial and waits for its end. When it is interrupted the trial is stopped.
+func tryPublished(ctx context.Context, c *cli.Command, in client.StartTrial) (t client.Trial, err error) {
+	name, version, err := versionOf(c.String("published"))
+	if err != nil {
+		return t, err
+	}
+	api := client.API{Service: c.String("service")}
+	t, err = api.StartTrial(ctx, name, version, in)
+	var problem *client.Problem
+	if errors.As(err, &problem) && problem.Problems != nil {
+		printProblems(problem.Problems)
+		return t, fmt.Errorf("%s", problem.Detail)
+	}
+	if err != nil {
+		return t, err
+	}
+	bar, stop := func(int) {}, func() {}
+	if !c.Bool("json") && term.IsTerminal(int(os.Stderr.Fd())) {
+		bar, stop = progressBar(fmt.Sprintf("trial %d of %s version %d", t.ID, t.Contract, t.Version), t.Of)
+	}
+	defer stop()
+	id := t.ID
+	for !t.Over() {
+		select {
+		case <-time.After(200 * time.Millisecond):
+		case <-ctx.Done():
+			last, cancel := context.WithTimeout(context.WithoutCancel(ctx), 5*time.Second)
+			defer cancel()
+			_, err := api.StopTrial(last, id)
+			return t, errors.Join(ctx.Err(), err)
+		}
+		if t, err = api.Trial(ctx, id); err != nil && ctx.Err() == nil {
+			return t, err
+		}
+		bar(t.Done)
+	}
+	if t.State != "ended" {
+		return t, fmt.Errorf("trial %d of %s version %d: %s", t.ID, t.Contract, t.Version, t.Summary)
+	}
+	return t, nil
+}
+
+// printTrials lists what a version was put to.
+func printTrials(w io.Writer, list []client.Trial) {
+	if len(list) == 0 {
+		fmt.Fprintln(w, muted.Sprint("not put to drills or an audit yet"))
+		return
+	}
+	t := sheet("Trial", "Of", "", "What came of it", "Asked")
+	for _, x := range list[:min(len(list), 8)] {
+		sign, words := muted.Sprint("…"), x.Summary
+		switch {
+		case x.Passed != nil && *x.Passed:
+			sign = good.Sprint("✓")
+		case x.Passed != nil:
+			sign = bad.Sprint("✕")
+		case x.Over():
+			sign = warn.Sprint("–")
+		case x.State == "running":
+			words = fmt.Sprintf("running: %d of %d done", x.Done, x.Of)
+		default:
+			words = "waits for its turn"
+		}
+		t.AppendRow([]any{x.ID, x.What, sign, words, when(x.AskedAt)})
+	}
+	show(w, t)
+	if len(list) > 8 {
+		fmt.Fprintln(w, muted.Sprintf("and %d before those", len(list)-8))
+	}
+}
