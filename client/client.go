@@ -337,9 +337,15 @@ func (c *Client) send(message wire.FromClient) {
 	} else {
 		raw = message.JSON()
 	}
+	_ = c.Send(raw) // an ended connection shows in read
+}
+
+// Send sends a message as it stands, whatever it is, as somebody would who has no library: to see what the server does with it. The
+// connection is cut when it cannot be read.
+func (c *Client) Send(message []byte) error {
 	ctx, cancel := context.WithTimeout(context.Background(), 10*time.Second)
 	defer cancel()
-	_ = c.way().Write(ctx, raw) // an ended connection shows in read
+	return c.way().Write(ctx, message)
 }
 
 // Ask sends a request and waits for its decision. entity 0 means the one of a shared kind, or the client's own. A name that the

@@ -31,13 +31,19 @@ func auditCommand() *cli.Command {
 			&cli.IntFlag{Name: "ticks", Usage: "ticks of each: `N`", Value: audit.UsualTicks},
 			&cli.StringFlag{Name: "html", Usage: "write the report to a `FILE` as a page of its own, too"},
 			publishedFlag(), serviceFlag(),
+			&cli.StringFlag{Name: "session", Usage: "attack the running session `NUMBER` over its sockets, in place of a file"},
+			&cli.DurationFlag{Name: "for", Usage: "how long a session is attacked, such as `30s`", Value: 30 * time.Second},
+			&cli.BoolFlag{Name: "elsewhere", Usage: "also when the service is not on this machine"},
 		},
 		Action: func(ctx context.Context, c *cli.Command) error {
-			if c.String("published") != "" {
-				if _, err := words(c, "", 0, 0); err != nil {
-					return err
-				}
+			published, live := c.String("published") != "", c.String("session") != ""
+			switch {
+			case published && live || (published || live) && c.Args().Len() > 0:
+				return fmt.Errorf("audit: one of FILE, --published and --session says what is attacked")
+			case published:
 				return auditPublished(ctx, c)
+			case live:
+				return auditLive(ctx, c)
 			}
 			args, err := words(c, "FILE", 1, 1)
 			if err != nil {
@@ -153,7 +159,11 @@ func printAudit(w io.Writer, r *audit.Report, took time.Duration) {
 			}
 		}
 	}
-	fmt.Fprintf(w, "Reading: %s varied behind a client's back, %d told it nothing\n", plural(read, "hidden value"), held)
+	if slices.ContainsFunc(r.Rows, func(row audit.Row) bool { return row.Sort == audit.OfValue }) {
+		fmt.Fprintf(w, "Reading: %s varied behind a client's back, %d told it nothing\n", plural(read, "hidden value"), held)
+	} else {
+		fmt.Fprintln(w, muted.Sprint("Reading is not tried on a session that runs: kamerad audit FILE varies hidden values behind a client's back"))
+	}
 	for _, row := range r.Rows {
 		for i, c := range row.Cells {
 			for _, e := range c.Effects {

@@ -3,7 +3,6 @@ package main
 import (
 	"encoding/json"
 	"encoding/xml"
-	"kamerad/core/drill"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -14,6 +13,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"kamerad/core/audit"
+	"kamerad/core/drill"
 	"kamerad/internal/tests/testservice"
 )
 

@@ -106,6 +106,7 @@ type attack struct {
 	repeat int // how often it is sent with new numbers; 0 for once
 	again  bool
 	old    bool // with a number that was used before
+	lost   bool // nobody is to hear of it: who sends it is out
 }
 
 // forger makes attacks from what a client holds.

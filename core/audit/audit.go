@@ -784,28 +784,29 @@ func word(m wire.FromClient) string {
 // checked notes which checks a decision shows to have passed or failed.
 func (a *auditor) checked(d *session.Decision) {
 	for _, t := range a.targets {
-		if t.request == nil || t.name() != d.Ask.Request {
-			continue
+		if t.request != nil && t.name() == d.Ask.Request {
+			t.checked(d)
+			return
 		}
-		upTo := -1
-		switch {
-		case d.Outcome == wire.Accepted || d.Stage == wire.StageBody:
-			upTo = len(t.seen)
-		case d.Stage == wire.StageCheck && d.Check >= 0:
+	}
+}
+
+func (t *target) checked(d *session.Decision) {
+	upTo := -1
+	switch {
+	case d.Outcome == wire.Accepted || d.Stage == wire.StageBody:
+		upTo = len(t.seen)
+	case d.Stage == wire.StageCheck: // a check that drops has no number
+		upTo = slices.IndexFunc(t.request.Checks, func(c contract.Check) bool { return c.Text == d.Text })
+		if d.Check >= 0 {
 			upTo = d.Check
-			t.seen[d.Check].no = true
-		case d.Stage == wire.StageCheck: // it dropped
-			for i, c := range t.request.Checks {
-				if c.Text == d.Text {
-					upTo, t.seen[i].no = i, true
-					break
-				}
-			}
 		}
-		for i := range max(upTo, 0) {
-			t.seen[i].yes = true
+		if upTo >= 0 {
+			t.seen[upTo].no = true
 		}
-		return
+	}
+	for i := range max(upTo, 0) {
+		t.seen[i].yes = true
 	}
 }
 

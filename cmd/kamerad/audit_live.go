@@ -1,0 +1,165 @@
+package main
+
+import (
+	"context"
+	"crypto/rand"
+	"errors"
+	"fmt"
+	"net"
+	"net/url"
+	"os"
+	"strings"
+	"time"
+
+	"github.com/urfave/cli/v3"
+	"golang.org/x/term"
+
+	"kamerad/client"
+	"kamerad/core/audit"
+	"kamerad/core/contract"
+	"kamerad/core/replicate"
+	"kamerad/core/session"
+	"kamerad/core/wire"
+)
+
+// livePlace is a session of a service as the audit reaches it: over its sockets, with a watch to see what those who run it see.
+type livePlace struct {
+	api     client.API
+	session int64
+	tick    time.Duration
+	watched watched
+	news    []session.Decision
+}
+
+// auditLive attacks a session that runs.
+func auditLive(ctx context.Context, c *cli.Command) error {
+	id, err := sessionArg(c.String("session"))
+	if err != nil {
+		return err
+	}
+	service := c.String("service")
+	u, err := url.Parse(service)
+	if err != nil {
+		return fmt.Errorf("read the service's address: %w", err)
+	}
+	if ip := net.ParseIP(u.Hostname()); u.Hostname() != "localhost" && (ip == nil || !ip.IsLoopback()) && !c.Bool("elsewhere") {
+		return fmt.Errorf("audit session %d: the service %s is not on this machine; --elsewhere attacks it all the same", id, service)
+	}
+	long := c.Duration("for")
+	if long < time.Second || long > time.Hour {
+		return fmt.Errorf("read --for: from 1s to 1h, not %s", long)
+	}
+	api := client.API{Service: service}
+	s, err := api.Session(ctx, id)
+	if err != nil {
+		return err
+	}
+	if !s.Open || s.Paused {
+		return fmt.Errorf("audit session %d: it does not run", id)
+	}
+	version, err := api.Version(ctx, s.Contract, s.Version)
+	if err != nil {
+		return err
+	}
+	checked, problems := contract.LoadWith(s.Contract+".kam", version.Source, contract.Files(version.Files).Open)
+	if checked == nil {
+		return fmt.Errorf("audit session %d: this program cannot read its contract: %w", id, problems)
+	}
+	p := &livePlace{api: api, session: id, tick: time.Second / time.Duration(checked.TickRate)}
+	ctx, cancel := context.WithCancel(ctx)
+	defer cancel()
+	first, ended := make(chan struct{}), make(chan error, 1)
+	go func() { ended <- p.watch(ctx, first) }()
+	select {
+	case <-first:
+	case err := <-ended:
+		return err
+	}
+	began := time.Now()
+	o := audit.LiveOptions{Seed: c.Uint64("seed"), Name: "audit " + strings.ToLower(rand.Text()[:4]), Findings: problems, More: func() bool { return time.Since(began) < long }}
+	stop := func() {}
+	if !c.Bool("json") && term.IsTerminal(int(os.Stderr.Fd())) {
+		var bar func(int)
+		bar, stop = progressBar("attacking", int(long.Seconds()))
+		more := o.More
+		o.More = func() bool { bar(int(time.Since(began).Seconds())); return more() }
+	}
+	report, err := audit.Live(ctx, checked, p, o)
+	stop()
+	if err != nil {
+		return err
+	}
+	return endAudit(c, report, time.Since(began))
+}
+
+// watch keeps up what those who run the session see.
+func (p *livePlace) watch(ctx context.Context, first chan struct{}) error {
+	err := p.api.Watch(ctx, p.session, func(m client.Watch) error {
+		p.watched.mu.Lock()
+		defer p.watched.mu.Unlock()
+		if err := p.watched.apply(m); err != nil {
+			return err
+		}
+		switch m.Type {
+		case "sheet":
+			close(first)
+		case "tick":
+			for _, d := range m.Decisions {
+				p.news = append(p.news, decisionOf(d))
+			}
+		}
+		return nil
+	})
+	if err == nil {
+		err = errors.New("the session has closed")
+	}
+	return err
+}
+
+// decisionOf gives what the audit looks at of a decision.
+func decisionOf(d client.Decision) session.Decision {
+	out := session.Decision{Tick: d.Tick, Client: d.Client, Ask: wire.Ask{Seq: d.Seq, Request: d.Request}, Entity: d.Entity, Owner: d.Owner, Outcome: d.Outcome, Stage: d.Stage, Reason: d.Reason, Check: -1, Text: d.CheckText, Line: d.Line, Told: d.Told}
+	for _, c := range d.Changes {
+		out.Changes = append(out.Changes, session.Change{Entity: c.Entity, Kind: c.Kind, Owner: c.Owner, Property: c.Property})
+	}
+	return out
+}
+
+// Join takes a seat. Its connection is not made again once it is lost: an attacker that is out stays out.
+func (p *livePlace) Join(ctx context.Context, name, role string, heard func(*wire.Frame), differs func()) (audit.Seat, error) {
+	c, err := client.Join(ctx, p.api.Service, p.session, name, role, client.Options{
+		NotReady: true,
+		OnFrame:  func(f *wire.Frame, _ []replicate.Notice) { heard(f) },
+		OnDiffer: func(int64) { differs() },
+		Again: func(context.Context, client.Seat) (client.Transport, error) {
+			return nil, client.Ended("the audit makes no connection again")
+		},
+	})
+	if err != nil {
+		return nil, err
+	}
+	return c, nil
+}
+
+func (p *livePlace) Decisions() []session.Decision {
+	p.watched.mu.Lock()
+	defer p.watched.mu.Unlock()
+	out := p.news
+	p.news = nil
+	return out
+}
+
+func (p *livePlace) Truth(f func(*replicate.Copy)) {
+	p.watched.mu.Lock()
+	defer p.watched.mu.Unlock()
+	f(&p.watched.server)
+}
+
+func (p *livePlace) Pass(ctx context.Context) error {
+	select {
+	case <-time.After(p.tick):
+		return nil
+	case <-ctx.Done():
+		return ctx.Err()
+	}
+}

@@ -1,0 +1,89 @@
+package main
+
+import (
+	"encoding/json"
+	"strconv"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"kamerad/client"
+	"kamerad/core/audit"
+	"kamerad/internal/tests/testservice"
+)
+
+// What a version was put to in the service is printed as if it had run here, and stands with the version.
+func TestTrialsOfAPublishedVersion(t *testing.T) {
+	p := testservice.Start(t)
+	dir := folder(t, map[string]string{
+		"wreck.kam": wreck,
+		"all.drill": "drill \"mends\"\nuse \"wreck.kam\"\nclients ana, bo\nana asks Diver.patch() -> accepted\nsettle\nexpect bo sees ana.Diver.hull == 85\n",
+		"bad.drill": "drill \"wrong\"\nuse \"wreck.kam\"\nclients ana\nexpect ana sees ana.Diver.hull == 61\n",
+	})
+	run := func(args ...string) (string, int) { return command(t, dir, append(args, "--service", p.Service)...) }
+	out, status := run("contract", "publish", "wreck.kam")
+	require.Equal(t, 0, status, out)
+	out, _ = run("contract", "show", "wreck")
+	assert.Contains(t, out, "not put to drills or an audit yet")
+
+	out, status = run("drill", "all.drill", "--published", "wreck", "--shake", "5")
+	assert.Equal(t, 0, status, out)
+	assert.Contains(t, out, "✓ mends")
+	out, status = run("drill", dir, "--published", "wreck@1")
+	assert.Equal(t, 1, status, out)
+	assert.Contains(t, out, "✕ wrong")
+	assert.Contains(t, out, "61")
+	out, status = run("audit", "--published", "wreck", "--rounds", "2", "--ticks", "60", "--json")
+	assert.Equal(t, 0, status, out)
+	var report audit.Report
+	require.NoError(t, json.Unmarshal([]byte(out), &report))
+	assert.NotZero(t, report.Tried)
+
+	out, status = run("contract", "show", "wreck")
+	assert.Equal(t, 0, status)
+	for _, words := range []string{"drills  ✓  1 drill passed, over 5 random links each", "drills  ✕  1 drill failed, 1 passed", "audit   ✓", "0 effects"} {
+		assert.Contains(t, out, words)
+	}
+	for _, args := range [][]string{
+		{"drill", "all.drill", "--published", "wreck@2"}, {"drill", "all.drill", "--published", "wreck@x"}, {"drill", "all.drill", "--published", "reef"},
+		{"drill", "all.drill", "--published", "wreck", "--only", "x"}, {"audit", "--published", "reef"}, {"audit", "wreck.kam", "--published", "wreck"},
+	} {
+		out, status = run(args...)
+		assert.Equal(t, 2, status, "%v: %s", args, out)
+	}
+}
+
+// The audit of a session that runs goes over its sockets: it finds what is open to everybody, and nothing once that is mended.
+func TestAuditOfASession(t *testing.T) {
+	p := testservice.Start(t)
+	for version, hole := range []string{"from player\n    limit 4 per second\n  { hull -= 1 }", "from owner\n    limit 4 per second\n  { hull -= 1 }"} {
+		text := strings.Replace(wreck, "request patch()", "request shove() "+hole+"\n  request patch()", 1)
+		_, err := p.Publish(t.Context(), "wreck.kam", text, nil)
+		require.NoError(t, err)
+		s, err := p.Open(t.Context(), client.OpenSession{Contract: "wreck"})
+		require.NoError(t, err)
+		id := strconv.FormatInt(s.ID, 10)
+		out, status := command(t, t.TempDir(), "audit", "--session", id, "--for", "4s", "--service", p.Service)
+		if version == 0 {
+			assert.Equal(t, 1, status, out)
+			assert.Contains(t, out, "belongs to somebody else, and nothing is checked")
+		} else {
+			assert.Equal(t, 0, status, out)
+			assert.Contains(t, out, "nothing was changed")
+		}
+		assert.NotContains(t, out, "of a client that had left")
+		still, err := p.Session(t.Context(), s.ID)
+		require.NoError(t, err)
+		assert.True(t, still.Open)
+		_, err = p.Pause(t.Context(), s.ID, true)
+		require.NoError(t, err)
+		out, status = command(t, t.TempDir(), "audit", "--session", id, "--service", p.Service)
+		assert.Equal(t, 2, status)
+		assert.Contains(t, out, "does not run")
+	}
+	out, status := command(t, t.TempDir(), "audit", "--session", "1", "--service", "http://192.0.2.1:7707")
+	assert.Equal(t, 2, status)
+	assert.Contains(t, out, "not on this machine")
+}

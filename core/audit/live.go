@@ -1,0 +1,531 @@
+package audit
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"math/rand/v2"
+	"slices"
+	"strings"
+	"sync"
+
+	"kamerad/core/contract"
+	"kamerad/core/play"
+	"kamerad/core/replicate"
+	"kamerad/core/session"
+	"kamerad/core/syntax"
+	"kamerad/core/wire"
+)
+
+// Seat is a client's seat in a session that runs elsewhere.
+type Seat interface {
+	play.Player
+	Ready()
+	Send(message []byte) error // as it stands, whatever it is
+	Ended() <-chan struct{}    // closed once nothing more comes
+	Reason() string            // why that is
+	Close()
+}
+
+// Place is where a session runs that is attacked over its real face.
+type Place interface {
+	// Join takes a seat that has not said that it is ready. heard is called with each frame that comes, differs when the seat's copy is
+	// not what the server says that it is; both from another goroutine.
+	Join(ctx context.Context, name, role string, heard func(*wire.Frame), differs func()) (Seat, error)
+	// Decisions gives what those who run the session were told of decisions since it was called last.
+	Decisions() []session.Decision
+	// Truth calls f with what the server holds.
+	Truth(f func(*replicate.Copy))
+	// Pass waits for about the length of a tick.
+	Pass(ctx context.Context) error
+}
+
+// LiveOptions of an audit of a session that runs.
+type LiveOptions struct {
+	Seed     uint64
+	Name     string      // what the names of the audit's clients begin with; none of them may be in the session
+	More     func() bool // whether to go on with another round
+	Findings syntax.Problems
+}
+
+// Messages of one attacker in a round, and how many ticks it waits for the decisions.
+const (
+	liveMessages = 12
+	livePasses   = 40
+)
+
+// Live attacks a session that runs elsewhere, with clients of its own: attackers of each role, and witnesses that do nothing. A live
+// session lives on by itself, so there is no second one to hold it against, and no reading: an effect is an attack that was accepted
+// where it never may be, that failed inside, that was refused and changed or told something all the same, that was answered as what does
+// not exist never is, or that disturbed a witness.
+func Live(ctx context.Context, c *contract.Contract, place Place, o LiveOptions) (*Report, error) {
+	a := &liveAuditor{contract: c, place: place, name: o.Name, r: rand.New(rand.NewPCG(o.Seed, 1)), distinct: map[string]struct{}{}, kinds: map[uint32]string{}, shown: map[liveKey][]session.Decision{}}
+	for _, t := range targets(c, c.Outline()) {
+		if t.sort != OfValue {
+			a.targets = append(a.targets, t)
+		}
+	}
+	report := &Report{Contract: c.Name, Attacks: Attacks, Seed: o.Seed, Findings: []string{}, Unseen: []string{}, Empty: []Missing{}}
+	if len(a.targets) == 0 {
+		return nil, fmt.Errorf("audit the session: the contract %s has nothing that a client could send", c.Name)
+	}
+	defer a.leave()
+	for i, role := range c.Roles {
+		if err := a.join(ctx, role, false, false); err != nil {
+			return nil, fmt.Errorf("audit the session: seat a witness: %w", err)
+		}
+		if err := a.join(ctx, role, true, false); err != nil {
+			return nil, fmt.Errorf("audit the session: seat an attacker: %w", err)
+		}
+		if i == 0 {
+			if err := a.join(ctx, role, true, true); err != nil {
+				return nil, fmt.Errorf("audit the session: seat an attacker: %w", err)
+			}
+		}
+	}
+	a.look()
+	began := a.newest
+	for o.More() {
+		if err := a.round(ctx); err != nil {
+			return nil, err
+		}
+	}
+	report.Ticks = a.newest - began
+	a.witnesses()
+	for _, p := range o.Findings {
+		report.Findings = append(report.Findings, fmt.Sprintf("line %d: %s [%s]", p.Line, p.Message, p.Code))
+	}
+	report.Tried, report.Distinct = a.tried, len(a.distinct)
+	report.fill(c, a.targets)
+	return report, nil
+}
+
+type liveKey struct {
+	client int
+	seq    uint64
+}
+
+// liveSeat is a client of an audit over the network.
+type liveSeat struct {
+	Seat
+	witness, unready bool
+	forger           *forger
+	actor            *play.Actor
+	seq, presses     uint64
+	mu               sync.Mutex
+	decided          map[uint64][]wire.Decision
+	events           int
+	differed         int
+	frames           int
+	breaks           bool // it has sent what cannot be read
+}
+
+type liveAuditor struct {
+	contract *contract.Contract
+	place    Place
+	targets  []*target
+	seats    []*liveSeat
+	r        *rand.Rand
+	distinct map[string]struct{}
+	kinds    map[uint32]string // of all entities that ever were
+	gone     []uint32
+	there    map[uint32]bool
+	shown    map[liveKey][]session.Decision // to those who run the session
+	tried    int
+	names    int
+	turn     int
+	newest   int64
+	name     string
+}
+
+// join takes a seat; a name is never used twice, since one that was expelled is kept out.
+func (a *liveAuditor) join(ctx context.Context, role string, attacks, unready bool) error {
+	a.names++
+	s := &liveSeat{witness: !attacks, unready: unready, decided: map[uint64][]wire.Decision{}}
+	seat, err := a.place.Join(ctx, fmt.Sprintf("%s %d", a.name, a.names), role, func(f *wire.Frame) {
+		s.mu.Lock()
+		defer s.mu.Unlock()
+		s.frames++
+		s.events += len(f.Events)
+		for _, d := range f.Decisions {
+			s.decided[d.Seq] = append(s.decided[d.Seq], d)
+		}
+	}, func() {
+		s.mu.Lock()
+		defer s.mu.Unlock()
+		s.differed++
+	})
+	if err != nil {
+		return err
+	}
+	s.Seat = seat
+	r := rand.New(rand.NewPCG(a.r.Uint64(), uint64(a.names)))
+	s.actor = play.NewActor(seat, r)
+	if attacks {
+		s.forger = &forger{contract: a.contract, outline: seat.Outline(), actor: s.actor, me: seat.Me(), kinds: a.kinds, r: r}
+	}
+	if !unready {
+		seat.Ready()
+	}
+	a.seats = append(a.seats, s)
+	return nil
+}
+
+func (a *liveAuditor) leave() {
+	for _, s := range a.seats {
+		s.Close()
+	}
+}
+
+func (s *liveSeat) over() bool {
+	select {
+	case <-s.Ended():
+		return true
+	default:
+		return false
+	}
+}
+
+// look keeps up what is there and what is gone, and what decisions came to.
+func (a *liveAuditor) look() {
+	for _, d := range a.place.Decisions() {
+		k := liveKey{d.Client.Number, d.Ask.Seq}
+		a.shown[k] = append(a.shown[k], d)
+		a.newest = max(a.newest, d.Tick)
+	}
+	a.place.Truth(func(c *replicate.Copy) {
+		a.newest = max(a.newest, c.Tick)
+		there := map[uint32]bool{}
+		for _, x := range c.Things() {
+			a.kinds[x.Entity], there[x.Entity] = x.Kind, true
+		}
+		for n := range a.there {
+			if !there[n] {
+				a.gone = append(a.gone, n)
+			}
+		}
+		slices.Sort(a.gone[max(0, len(a.gone)-40):])
+		a.gone, a.there = a.gone[max(0, len(a.gone)-40):], there
+	})
+}
+
+// round has each attacker try something, and judges what became of it.
+func (a *liveAuditor) round(ctx context.Context) error {
+	a.look()
+	if err := a.fill(ctx); err != nil {
+		return err
+	}
+	type sent struct {
+		s *liveSeat
+		given
+	}
+	var all []sent
+	for _, s := range a.seats {
+		if s.witness || s.over() {
+			continue
+		}
+		for _, g := range a.pick(s) {
+			if s.Send(g.m.Pack(s.Outline())) == nil {
+				all = append(all, sent{s, g})
+			}
+		}
+	}
+	newest := map[string]uint64{} // of several writes of one property in a tick only the newest counts
+	place := func(x sent) string { return fmt.Sprint(x.s.Me().Number, x.m.Property, x.m.Entity) }
+	for _, x := range all {
+		if x.m.Type == "write" {
+			newest[place(x)] = x.m.Seq
+		}
+	}
+	waits := func(x sent) bool {
+		if x.s.over() || x.attack.old || x.attack.lost || a.decision(x.s, x.m.Seq) != nil {
+			return false
+		}
+		return x.m.Type == "ask" || x.m.Type == "write" && x.attack.must && newest[place(x)] == x.m.Seq
+	}
+	for range livePasses {
+		if err := a.place.Pass(ctx); err != nil {
+			return err
+		}
+		a.look()
+		if !slices.ContainsFunc(all, waits) {
+			break
+		}
+	}
+	fast := map[string]int{}
+	done := map[liveKey]bool{}
+	for _, x := range all {
+		k := liveKey{x.s.Me().Number, x.m.Seq}
+		if x.m.Type == "ask" && done[k] {
+			continue
+		}
+		if x.m.Type == "write" && newest[place(x)] != x.m.Seq {
+			x.attack.of.cells[x.attack.what].Outcomes["overtaken by a newer write"]++
+			continue
+		}
+		done[k] = true
+		a.judge(x.s, x.given, fast)
+	}
+	clear(a.shown)
+	for _, s := range a.seats {
+		s.mu.Lock()
+		clear(s.decided)
+		if s.unready && s.events > 0 {
+			a.targets[0].cells[Unready].note("a client that has not said that it is ready heard %d events", s.events)
+		}
+		s.mu.Unlock()
+	}
+	return nil
+}
+
+// fill seats attackers in place of those that are out.
+func (a *liveAuditor) fill(ctx context.Context) error {
+	var out []*liveSeat
+	a.seats = slices.DeleteFunc(a.seats, func(s *liveSeat) bool {
+		if gone := !s.witness && s.over(); gone {
+			out = append(out, s)
+			return true
+		}
+		return false
+	})
+	for _, s := range out {
+		s.Close()
+		for try := 0; ; try++ { // its seat may wait for it a little
+			err := a.join(ctx, s.Me().Role, true, s.unready)
+			if err == nil {
+				break
+			}
+			if ctx.Err() != nil || try == livePasses {
+				return fmt.Errorf("audit the session: seat another attacker: %w", err)
+			}
+			if err := a.place.Pass(ctx); err != nil {
+				return err
+			}
+		}
+	}
+	if !slices.ContainsFunc(a.seats, func(s *liveSeat) bool { return !s.witness }) {
+		return errors.New("audit the session: no attacker has a seat")
+	}
+	return nil
+}
+
+// pick gives what an attacker sends in a round; at most one thing that puts it out, as the last.
+func (a *liveAuditor) pick(s *liveSeat) (out []given) {
+	f := s.forger
+	f.me = s.Me()
+	f.gone = a.gone
+	add := func(x attack, m wire.FromClient) {
+		out = append(out, given{m: m, attack: &x})
+	}
+	s.Look(func(c *replicate.Copy) {
+		f.copy = c
+		f.hidden = func(kind string) uint32 {
+			for n, k := range a.kinds {
+				if k == kind && a.there[n] && c.Thing(n) == nil {
+					return n
+				}
+			}
+			return 0
+		}
+		for tries := 0; len(out) < liveMessages && tries < 4*liveMessages; tries++ {
+			t := a.targets[a.turn%len(a.targets)]
+			a.turn++
+			what := Attacks[a.r.IntN(len(Attacks))]
+			switch {
+			case s.unready:
+				x := attack{of: t, what: Unready, class: "legal", m: t.message(0, f.legal(t))}
+				a.count(&x)
+				add(x, s.number(x.m, c.Tick))
+				continue
+			case what == Unready || what == Reads:
+				continue
+			case what == Left || what == Broken:
+				if a.r.IntN(12) > 0 {
+					continue
+				}
+				for _, other := range a.targets { // it costs a seat: what was tried least
+					if other.cells[what].Tried < t.cells[what].Tried {
+						t = other
+					}
+				}
+				x := attack{of: t, what: what, class: "legal", must: true, lost: true, m: t.message(0, f.legal(t))}
+				a.count(&x)
+				if what == Left {
+					add(x, wire.FromClient{Type: "leave"})
+					add(x, s.number(x.m, c.Tick))
+				} else {
+					add(x, s.number(x.m, c.Tick))
+				}
+				return
+			}
+			for _, x := range f.make(t, what) {
+				if len(out)+max(1, x.repeat)+2 > 2*liveMessages {
+					continue
+				}
+				a.count(&x)
+				for range max(1, x.repeat) {
+					m := s.number(x.m, c.Tick)
+					if x.old {
+						if s.seq < 100 {
+							continue
+						}
+						s.seq--
+						m.Seq = 1 + uint64(a.r.IntN(20))
+					}
+					add(x, m)
+					if x.again {
+						add(x, m)
+						add(x, m)
+					}
+				}
+			}
+		}
+	})
+	if n := len(out); n > 0 && out[n-1].attack.what == Broken { // in place of the message, something that cannot be read
+		x := out[n-1].attack
+		bits := out[n-1].m.Pack(s.Outline())
+		for tries := 0; ; tries++ {
+			if bits[a.r.IntN(len(bits))] ^= 1 << a.r.IntN(8); tries > 20 {
+				bits = bits[:len(bits)/2]
+			}
+			if _, err := wire.UnpackFromClient(bits, s.Outline()); err != nil || len(bits) == 1 {
+				break
+			}
+		}
+		out = out[:n-1]
+		if s.Send(bits) == nil {
+			s.breaks = true
+			x.of.cells[Broken].Outcomes["cannot be read: who sent it is cut"]++
+		}
+	}
+	return out
+}
+
+func (s *liveSeat) number(m wire.FromClient, seen int64) wire.FromClient {
+	m.Seen = seen
+	if m.Type == "press" || m.Type == "release" {
+		s.presses++
+		m.Press = s.presses
+		return m
+	}
+	s.seq++
+	m.Seq = s.seq
+	return m
+}
+
+func (a *liveAuditor) count(x *attack) {
+	x.of.cells[x.what].Tried++
+	a.tried++
+	a.distinct[fmt.Sprint(a.newest/20, x.of.sort, x.of.name(), x.what, x.class)] = struct{}{}
+}
+
+func (a *liveAuditor) decision(s *liveSeat, seq uint64) *wire.Decision {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if list := s.decided[seq]; len(list) > 0 {
+		return &list[0]
+	}
+	return nil
+}
+
+// judge notes what became of an attack, and whether it should have.
+func (a *liveAuditor) judge(s *liveSeat, g given, fast map[string]int) {
+	x := g.attack
+	if g.m.Type == "leave" {
+		return
+	}
+	cell := x.of.cells[x.what]
+	me := s.Me()
+	shown := a.shown[liveKey{me.Number, g.m.Seq}]
+	d := a.decision(s, g.m.Seq)
+	if g.m.Type == "ask" && len(shown) > 1 && shown[1].Outcome == wire.Accepted {
+		cell.note("%s was decided %d times", word(g.m), len(shown))
+	}
+	switch {
+	case d == nil && x.lost:
+		cell.Outcomes["nobody is there"]++
+		if len(shown) > 0 && shown[0].Outcome == wire.Accepted {
+			cell.note("%s was accepted of a client that had left", word(g.m))
+		}
+		return
+	case d == nil && g.m.Type == "ask":
+		cell.Outcomes["answered as before, or not at all"]++
+		return
+	case d == nil:
+		cell.Outcomes["not refused"]++
+		if x.must && x.of.sort == OfWrite && !s.over() && x.what != Despawned && x.what != Invisible {
+			cell.note("the write %s as %s was not refused", word(g.m), me.Role)
+		}
+		return
+	}
+	said := string(d.Outcome)
+	if d.Stage != "" {
+		said += " at " + string(d.Stage)
+	}
+	if d.Outcome == wire.Denied || d.Outcome == wire.Dropped {
+		said += ": " + d.Reason
+	}
+	cell.Outcomes[said[:min(len(said), 80)]]++
+	var known session.Decision
+	if len(shown) > 0 {
+		known = shown[0]
+		if x.of.request != nil {
+			x.of.checked(&known)
+		}
+	}
+	switch {
+	case x.old:
+	case d.Outcome == wire.Faulted:
+		cell.note("%s as %s fails inside", word(g.m), me.Role)
+	case d.Outcome != wire.Accepted:
+		if len(known.Changes)+len(known.Told) > 0 {
+			cell.note("%s as %s was refused and changed or told something all the same", word(g.m), me.Role)
+		}
+		if x.what == Invisible && d.Outcome == wire.Denied && d.Stage != wire.StageTarget && !a.sees(s, g.m.Entity) {
+			cell.note("%s as %s was answered as what does not exist never is: %s", word(g.m), me.Role, said)
+		}
+	case x.what == Invisible && a.sees(s, g.m.Entity), x.what == NotOwner && known.Owner == me.Number, x.what == Role && known.Client.Role != me.Role:
+	case x.must:
+		cell.note("%s as %s was accepted", word(g.m), me.Role)
+	case x.of.request != nil && len(x.of.request.Checks) == 0 && !x.of.onlyOwner():
+		for _, c := range known.Changes {
+			if c.Owner != 0 && c.Owner != me.Number {
+				cell.note("%s changes the %s of a %s that belongs to somebody else, and nothing is checked", word(g.m), c.Property, c.Kind)
+				break
+			}
+		}
+	}
+	if x.what == TooFast && x.of.request != nil && (d.Outcome == wire.Accepted || d.Stage == wire.StageCheck) {
+		key := fmt.Sprint(me.Number, " ", x.of.name(), " ", known.Entity)
+		fast[key]++
+		if l := x.of.request.Limit; l != nil && fast[key] > l.Count {
+			cell.note("%d of %s pass at once, %d are allowed", fast[key], x.of.name(), l.Count)
+		}
+	}
+}
+
+func (a *liveAuditor) sees(s *liveSeat, n uint32) (yes bool) {
+	s.Look(func(c *replicate.Copy) { yes = c.Thing(n) != nil })
+	return yes
+}
+
+// witnesses tells whether those who did nothing were disturbed.
+func (a *liveAuditor) witnesses() {
+	cell := a.targets[0].cells[Broken]
+	for _, s := range a.seats {
+		if !s.witness {
+			continue
+		}
+		s.mu.Lock()
+		if s.over() && !strings.Contains(s.Reason(), "session") {
+			cell.note("%s, who did nothing, is out: %s", s.Me().Name, s.Reason())
+		}
+		if s.differed > 0 {
+			cell.note("the copy of %s, who did nothing, was %d times not what it should be", s.Me().Name, s.differed)
+		}
+		if s.frames == 0 {
+			cell.note("%s, who did nothing, got no frame", s.Me().Name)
+		}
+		s.mu.Unlock()
+	}
+}
