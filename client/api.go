@@ -83,7 +83,8 @@ type Session struct {
 	Open        bool          `json:"open"`
 	Tick        int64         `json:"tick"`
 	Paused      bool          `json:"paused"`
-	Queued      int           `json:"queued"` // inputs that wait for the next tick
+	Seed        uint64        `json:"seed,omitempty"` // that it was opened with
+	Queued      int           `json:"queued"`         // inputs that wait for the next tick
 	Clients     []wire.Client `json:"clients"`
 }
 
@@ -93,7 +94,10 @@ type OpenSession struct {
 	Contract string `json:"contract"`
 	Version  int    `json:"version,omitempty"`
 	Key      string `json:"key,omitempty"`
-	Paused   bool   `json:"paused,omitempty"` // no ticks but by Step
+	// Seed, in place of a key, is where the session's dice come from, as a drill's do: for exercises. Whoever knows it can foretell every
+	// roll. What clients do is noted, so that DrillOf can write a drill of it.
+	Seed   uint64 `json:"seed,omitempty"`
+	Paused bool   `json:"paused,omitempty"` // no ticks but by Step
 	// Settings are values of the contract's settings by name; those that are not named have their defaults.
 	Settings map[string]json.RawMessage `json:"settings,omitempty"`
 }
@@ -292,6 +296,19 @@ func (a API) SetLink(ctx context.Context, session int64, test int, l Link) (Link
 func (a API) Close(ctx context.Context, id int64, reason string) (s Session, err error) {
 	err = a.call(ctx, "POST", fmt.Sprintf("/api/sessions/%d/close", id), map[string]string{"reason": reason}, &s)
 	return s, err
+}
+
+// WrittenDrill is a drill that was written of what clients did.
+type WrittenDrill struct {
+	Text string `json:"text"`
+	Left int    `json:"left"` // messages that no drill can say; they stand in it as comments
+}
+
+// DrillOf writes a drill of a session that was opened with a seed: it does again what clients have done, and expects what came of it. name
+// is what it is called, file that of the contract beside it.
+func (a API) DrillOf(ctx context.Context, id int64, name, file string) (d WrittenDrill, err error) {
+	err = a.call(ctx, "GET", fmt.Sprintf("/api/sessions/%d/drill?%s", id, url.Values{"name": {name}, "file": {file}}.Encode()), nil, &d)
+	return d, err
 }
 
 // Pause stops a session's clock, or lets it run again.

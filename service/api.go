@@ -10,6 +10,7 @@ import (
 	"net"
 	"net/http"
 	"net/url"
+	"path/filepath"
 	"strconv"
 	"strings"
 	"unicode/utf8"
@@ -70,6 +71,7 @@ func (v *Service) Handler() http.Handler {
 			r.Post("/clients/{client}/link", answer(v.setLink))
 			r.Post("/clients/{client}/close", answer(v.closeTestClient))
 			r.Get("/outline", answer(v.outline))
+			r.Get("/drill", answer(v.drillOf))
 			r.Get("/join", v.join)
 			r.Get("/watch", v.watch)
 		})
@@ -442,6 +444,32 @@ func (v *Service) noSession(id string) error {
 		no.detail += "; none is open"
 	}
 	return no
+}
+
+// drillOf writes a drill of what the clients of a session have done.
+func (v *Service) drillOf(r *http.Request) (out client.WrittenDrill, err error) {
+	x, err := v.running(r)
+	if err != nil {
+		return out, err
+	}
+	if x.transcript == nil {
+		return out, &refusal{status: http.StatusConflict, detail: fmt.Sprintf("session %d was opened without a seed: what its dice gave cannot be brought back, and what its clients did is not kept; open one with a seed", x.id)}
+	}
+	name, file := r.URL.Query().Get("name"), r.URL.Query().Get("file")
+	if name == "" {
+		name = fmt.Sprintf("as in session %d", x.id)
+	}
+	if file == "" {
+		file = x.row.Contract + ".kam"
+	}
+	if len(name) > 200 || len(file) > 200 || !filepath.IsLocal(file) || strings.ContainsAny(file, "\"\n") {
+		return out, &bad{"a drill has a name, and the file of a contract beside it"}
+	}
+	failed := x.do(r.Context(), func() { out.Text, out.Left, err = x.transcript.Drill(name, file) })
+	if err != nil {
+		return out, &bad{err.Error()}
+	}
+	return out, failed
 }
 
 // running finds the room of a call; a session that has closed is a conflict.

@@ -13,6 +13,7 @@ import (
 
 	"kamerad/client"
 	"kamerad/core/contract"
+	"kamerad/core/drill"
 	"kamerad/core/session"
 	"kamerad/core/wire"
 	"kamerad/store"
@@ -56,6 +57,9 @@ type room struct {
 	tended   time.Time
 	now      func() time.Time
 
+	seed       uint64
+	transcript *drill.Transcript // nil unless it was opened with a seed
+
 	ears     hearing
 	mailMu   sync.Mutex
 	mail     []letter // of clients that are read elsewhere, in the order of arrival
@@ -79,6 +83,7 @@ type letter struct {
 	at   time.Time
 	call *session.Call
 	move session.Move
+	sent *wire.FromClient // as it came, for a transcript
 }
 
 // conn is a client's connection as its room knows it. Messages go out through a bounded outbox, so that a slow client holds
@@ -191,9 +196,15 @@ func (r *room) tick() {
 	m := r.memory()
 	r.session.Into(m.bytes)
 	step := r.session.Tick()
+	if r.transcript != nil {
+		r.transcript.Ticked(step)
+	}
 	m.bytes = step.Memory
 	r.send(step, began, m)
 	for _, cut := range step.Cuts {
+		if r.transcript != nil {
+			r.transcript.Out(cut.Client)
+		}
 		r.drop(cut.Client, cut.Reason)
 	}
 	for _, f := range step.Faults {
@@ -345,6 +356,7 @@ func (r *room) join(j joining) (*conn, error) {
 			r.unseat(old, "another connection took the seat")
 		}
 		r.session.Back(n, j.seen)
+		r.noted("back", n)
 	} else if j.token != "" {
 		return nil, errors.New("join: no seat waits for this token; join anew")
 	} else {
@@ -371,6 +383,9 @@ func (r *room) join(j joining) (*conn, error) {
 	}
 	c.box.put(c.frame, encode(hello), 0, time.Now(), time.Time{})
 	if !known {
+		if r.transcript != nil {
+			r.transcript.Joined(me)
+		}
 		seat := store.Seat{Session: r.id, Client: n, Name: me.Name, Role: me.Role, JoinedAt: time.Now()}
 		r.names[n] = seat
 		r.recorder.Seat(seat)
@@ -399,7 +414,15 @@ func (r *room) lose(c *conn, reason string) {
 	}
 	delete(r.conns, c.client)
 	r.session.Lost(c.client)
+	r.noted("cut", c.client)
 	r.unseat(c, reason)
+}
+
+// noted puts into the transcript that a client leaves, or that its connection is cut or back.
+func (r *room) noted(verb string, client int) {
+	if r.transcript != nil {
+		r.transcript.Moved(verb, client)
+	}
 }
 
 // unseat ends a connection that has its seat no more.
@@ -431,6 +454,7 @@ func (r *room) drop(n int, reason string) {
 		}
 	}
 	r.session.Leave(n)
+	r.noted("leave", n)
 	if c := r.conns[n]; c != nil {
 		delete(r.conns, n)
 		r.unseat(c, reason)
@@ -455,6 +479,9 @@ func (r *room) read(c *conn, raw []byte, now time.Time) (l letter, err error) {
 		return l, err
 	}
 	l = letter{from: c, what: m.Type, seen: m.Seen, at: now}
+	if r.transcript != nil {
+		l.sent = &m
+	}
 	switch m.Type {
 	case "ask":
 		call := r.session.Read(m.Ask)
@@ -525,12 +552,21 @@ func (r *room) handle(l *letter) {
 	case "leave":
 		r.drop(c.client, "the client left")
 	case "ask":
+		r.heard(l)
 		if c.asked.IsZero() {
 			c.asked, r.askers = l.at, append(r.askers, c)
 		}
 		r.session.Ask(c.client, *l.call)
 	case "press", "release", "write":
+		r.heard(l)
 		r.session.Move(c.client, l.move)
+	}
+}
+
+// heard puts into the transcript what a client sent.
+func (r *room) heard(l *letter) {
+	if r.transcript != nil && l.sent != nil {
+		r.transcript.Sent(l.from.client, l.sent)
 	}
 }
 
@@ -538,6 +574,7 @@ func (r *room) handle(l *letter) {
 func (r *room) describe() client.Session {
 	s := sessionOf(r.row)
 	s.Open, s.Tick, s.Paused, s.Queued, s.Clients = true, r.session.Now(), r.paused, r.session.Queued(), r.session.Clients()
+	s.Seed = r.seed
 	return s
 }
 

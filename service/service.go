@@ -21,6 +21,7 @@ import (
 
 	"kamerad/client"
 	"kamerad/core/contract"
+	"kamerad/core/drill"
 	"kamerad/core/session"
 	"kamerad/store"
 )
@@ -173,7 +174,15 @@ func (v *Service) room(id int64) *room {
 // openRoom opens a session of a stored version; its key is hexadecimal, or empty for a random one.
 func (v *Service) openRoom(ctx context.Context, version store.Version, in client.OpenSession) (*room, error) {
 	options := session.Options{Trace: true, Headroom: headroom, Settings: in.Settings}
-	if in.Key == "" {
+	if in.Seed > 0 {
+		if in.Key != "" {
+			return nil, &bad{"a session is opened with a key or a seed, not with both"}
+		}
+		if in.Seed > 1<<53 {
+			return nil, &bad{"a seed is at most 9007199254740992"}
+		}
+		options.Key = drill.Key(in.Seed)
+	} else if in.Key == "" {
 		if _, err := rand.Read(options.Key[:]); err != nil {
 			return nil, fmt.Errorf("make a key: %w", err)
 		}
@@ -211,7 +220,10 @@ func (v *Service) openRoom(ctx context.Context, version store.Version, in client
 		return nil, err
 	}
 	r := newRoom(row, s, in.Paused, v.recorder, v.meters)
-	r.writers = v.writers
+	r.writers, r.seed = v.writers, in.Seed
+	if in.Seed > 0 {
+		r.transcript = drill.NewTranscript(s, in.Seed, in.Settings)
+	}
 	v.rooms[r.id] = r
 	r.ended = func(reason string) {
 		if err := v.closeRoom(context.Background(), r, reason); err != nil {

@@ -25,6 +25,7 @@ func sessionCommand() *cli.Command {
 				&cli.IntFlag{Name: "version", Usage: "which `VERSION`; the newest if not given"},
 				&cli.StringSliceFlag{Name: "set", Usage: "`NAME=VALUE` of a setting of the contract; may be repeated"},
 				&cli.BoolFlag{Name: "paused", Usage: "no ticks but by `kamerad session step`"},
+				&cli.Uint64Flag{Name: "seed", Usage: "where its dice come from, a `NUMBER`; what clients do is noted for `kamerad drill from`"},
 				&cli.StringFlag{Name: "key-file", Usage: "a `FILE` with 64 hexadecimal digits that make the numbering of entities repeatable"})},
 			{Name: "list", Usage: "list the open sessions, then the newest closed ones", Flags: flags, Action: listSessions},
 			{Name: "show", Usage: "show a session, its clients and its last decisions", ArgsUsage: "SESSION", Flags: append(flags,
@@ -50,7 +51,7 @@ func openSession(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	o := client.OpenSession{Contract: args[0], Version: c.Int("version"), Paused: c.Bool("paused")}
+	o := client.OpenSession{Contract: args[0], Version: c.Int("version"), Paused: c.Bool("paused"), Seed: c.Uint64("seed")}
 	for _, set := range c.StringSlice("set") {
 		name, value, ok := strings.Cut(set, "=")
 		if !ok {

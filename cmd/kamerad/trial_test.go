@@ -2,9 +2,12 @@ package main
 
 import (
 	"encoding/json"
+	"os"
+	"path/filepath"
 	"strconv"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -86,4 +89,53 @@ func TestAuditOfASession(t *testing.T) {
 	out, status := command(t, t.TempDir(), "audit", "--session", "1", "--service", "http://192.0.2.1:7707")
 	assert.Equal(t, 2, status)
 	assert.Contains(t, out, "not on this machine")
+}
+
+// A drill is written of what clients did in a session with a seed, and comes to the same when it is played.
+func TestDrillFromASession(t *testing.T) {
+	p := testservice.Start(t)
+	dir := folder(t, map[string]string{"wreck.kam": wreck})
+	run := func(args ...string) (string, int) { return command(t, dir, append(args, "--service", p.Service)...) }
+	out, status := run("contract", "publish", "wreck.kam")
+	require.Equal(t, 0, status, out)
+	for range 2 {
+		s, err := p.Open(t.Context(), client.OpenSession{Contract: "wreck", Seed: 9})
+		require.NoError(t, err)
+		assert.Equal(t, uint64(9), s.Seed)
+		id := strconv.FormatInt(s.ID, 10)
+		ana, bo := seat(t, p, s.ID, "Ana", ""), seat(t, p, s.ID, "Bo", "")
+		for range 3 {
+			_, err := ana.Forge(t.Context(), 0, "Diver.patch")
+			require.NoError(t, err)
+		}
+		_, err = bo.Forge(t.Context(), ana.entity(ana.Me().Number), "Diver.patch")
+		require.NoError(t, err)
+		_, err = bo.Forge(t.Context(), 0, "Diver.patch", json.RawMessage("1"))
+		require.NoError(t, err)
+		bo.Close()
+		require.Eventually(t, func() bool { s, err := p.Session(t.Context(), s.ID); return err == nil && len(s.Clients) == 1 }, 10*time.Second, 5*time.Millisecond)
+		file := filepath.Join(dir, id+".drill")
+		out, status = run("drill", "from", id, "--out", file, "--name", "two patches "+id)
+		require.Equal(t, 0, status, out)
+		assert.Contains(t, out, "it comes to the same")
+		text, err := os.ReadFile(file)
+		require.NoError(t, err)
+		for _, words := range []string{`use "wreck.kam" seed 9`, "ana asks Diver.patch() -> accepted", `ana asks Diver.patch() -> denied "whole"`, `bo asks ana.Diver.patch() -> denied "not the owner"`, "bo forges Diver.patch(1) -> malformed", "leave bo", "expect server sees ana.Diver.hull == 100"} {
+			assert.Contains(t, string(text), words)
+		}
+		out, status = run("drill", "from", id, "--out", file)
+		assert.Equal(t, 2, status, out)
+		assert.Contains(t, out, "there is a file of that name")
+	}
+	out, status = run("drill", dir) // all that was written passes
+	assert.Equal(t, 0, status, out)
+	assert.Contains(t, out, "2 drills passed")
+
+	s, err := p.Open(t.Context(), client.OpenSession{Contract: "wreck"})
+	require.NoError(t, err)
+	out, status = run("drill", "from", strconv.FormatInt(s.ID, 10))
+	assert.Equal(t, 2, status)
+	assert.Contains(t, out, "without a seed")
+	_, err = p.Open(t.Context(), client.OpenSession{Contract: "wreck", Seed: 1, Key: strings.Repeat("0", 64)})
+	assert.ErrorContains(t, err, "not with both")
 }

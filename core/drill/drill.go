@@ -194,6 +194,9 @@ func (k *checker) line(l syntax.DrillLine) func(r *run) error {
 					return err
 				}
 			}
+			if n.Meanwhile {
+				return nil
+			}
 			return r.settle("all are there and ready")
 		}
 	case *syntax.DrillLink:
@@ -218,6 +221,15 @@ func (k *checker) line(l syntax.DrillLine) func(r *run) error {
 	case *syntax.DrillMove:
 		k.client(n.Who)
 		return func(r *run) error { return r.move(n.Verb, n.Who.Text) }
+	case *syntax.DrillSkip:
+		k.client(n.Who)
+		return func(r *run) error {
+			p, err := r.player(n.Who.Text)
+			if err == nil {
+				p.seq += uint64(n.Count.Value)
+			}
+			return err
+		}
 	case *syntax.DrillWait:
 		return k.wait(n)
 	case *syntax.DrillExpect:
@@ -303,6 +315,8 @@ func (k *checker) kindOf(x syntax.Expr) *contract.Kind {
 		return k.kind(n.Text)
 	case *syntax.Member:
 		return k.kind(n.Name.Text)
+	case *syntax.Index:
+		return k.nth(n)
 	}
 	return nil
 }
@@ -504,7 +518,7 @@ func (k *checker) act(n *syntax.DrillAct) func(r *run) error {
 			return err
 		}
 		e := r.env(nil, p.number)
-		m := wire.FromClient{Type: map[string]string{"asks": "ask", "forges": "ask", "writes": "write", "holds": "press", "releases": "release"}[n.Verb]}
+		m := wire.FromClient{Type: map[string]string{"asks": "ask", "forges": "ask", "writes": "write", "holds": "press", "presses": "press", "renews": "press", "releases": "release"}[n.Verb]}
 		if of != nil {
 			x, err := r.entity(of, e)
 			if err != nil {
@@ -553,7 +567,7 @@ func (k *checker) act(n *syntax.DrillAct) func(r *run) error {
 			m.Value = property.Type.AppendJSON(nil, c)
 		default:
 			m.Property = full
-			return r.press(p, m, mine, property.Hold)
+			return r.press(n.Verb, p, m, mine, property.Hold)
 		}
 		r.stage.ask(p, m, mine)
 		return nil

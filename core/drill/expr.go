@@ -69,7 +69,8 @@ type env struct {
 	seats map[string]int // numbers of clients
 	dice  *rand.Rand
 	who   string // whose sheet it is, for messages
-	self  int    // the client whose own entities a bare kind means; 0 for nobody
+	nth   func(kind string, nth int64) uint32
+	self  int // the client whose own entities a bare kind means; 0 for nobody
 	steps int
 }
 
@@ -160,6 +161,27 @@ func (s *scope) compile(x syntax.Expr, w want) node {
 			return out, nil
 		}
 	case *syntax.Index:
+		if k := s.nth(n); k != nil {
+			which := s.compile(n.I, want{})
+			return func(e *env) (any, error) {
+				v, err := which(e)
+				if err != nil {
+					return nil, err
+				}
+				i, ok := v.(int64)
+				if !ok || i < 1 {
+					return nil, fmt.Errorf("%s is no place among those of %s that were spawned; they count from 1", show(v), k.Name)
+				}
+				number := uint32(0)
+				if e.nth != nil {
+					number = e.nth(k.Name, i)
+				}
+				if number == 0 || e.on.Thing(number) == nil {
+					return nil, absent(fmt.Sprintf("%s does not have %s[%d]", e.who, k.Name, i))
+				}
+				return entity(number), nil
+			}
+		}
 		of, at := s.compile(n.X, want{}), s.compile(n.I, want{})
 		return func(e *env) (any, error) {
 			h, err := of(e)
@@ -214,6 +236,15 @@ func (s *scope) compile(x syntax.Expr, w want) node {
 	}
 	s.fail(x.Span(), "not-here", "this does not stand in a drill", "values, properties, comparisons and queries do")
 	return broken
+}
+
+// nth gives the kind of `KIND[N]`, the Nth of its kind that was spawned; nil for any other index.
+func (s *scope) nth(n *syntax.Index) *contract.Kind {
+	r, ok := n.X.(*syntax.Ref)
+	if !ok || s.names[r.Text] || s.clients[r.Text] {
+		return nil
+	}
+	return s.kind(r.Text)
 }
 
 func constant(v any) node { return func(*env) (any, error) { return v, nil } }

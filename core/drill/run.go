@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"math"
 	"math/rand/v2"
 	"slices"
 	"strings"
@@ -207,7 +208,7 @@ func (r *run) decided(end bool) error {
 
 // env gives what expressions are evaluated on: the copy of a client, or for nil the server's sheet.
 func (r *run) env(p *player, self int) *env {
-	e := &env{names: r.names, seats: map[string]int{}, dice: r.dice, self: self, who: "the server"}
+	e := &env{names: r.names, seats: map[string]int{}, dice: r.dice, nth: r.stage.session.Nth, self: self, who: "the server"}
 	for _, x := range r.stage.players {
 		e.seats[x.name] = x.number
 	}
@@ -286,6 +287,10 @@ func (r *run) move(verb, name string) error {
 	if err != nil {
 		return err
 	}
+	// What has arrived by now is met, also of those who go.
+	if err := r.stage.receive(); err != nil {
+		return err
+	}
 	switch {
 	case verb == "leave":
 		r.stage.session.Leave(p.number)
@@ -304,15 +309,18 @@ func (r *run) move(verb, name string) error {
 	return nil
 }
 
-// press presses or releases a hold; a press is renewed until it is released.
-func (r *run) press(p *player, m wire.FromClient, a *act, h *contract.Hold) error {
+// press presses or releases a hold. What is held is renewed until it is released; what is pressed is only when a line renews it.
+func (r *run) press(verb string, p *player, m wire.FromClient, a *act, h *contract.Hold) error {
 	same := func(x *hold) bool { return x.message.Property == m.Property && x.message.Entity == m.Entity }
-	if m.Type == "press" {
+	if verb == "holds" || verb == "presses" {
 		p.presses++
 		m.Press = p.presses
 		p.holds = slices.DeleteFunc(p.holds, same)
 		o := r.stage.ask(p, m, a)
 		every := time.Duration(h.Ms) * time.Millisecond / 3
+		if verb == "presses" {
+			every = math.MaxInt64 / 4
+		}
 		p.holds = append(p.holds, &hold{o.message, every, r.stage.now + every})
 		return nil
 	}
@@ -320,8 +328,9 @@ func (r *run) press(p *player, m wire.FromClient, a *act, h *contract.Hold) erro
 	if i < 0 {
 		return fmt.Errorf("%s does not hold %s", p.name, m.Property)
 	}
-	m.Press = p.holds[i].message.Press
-	p.holds = slices.Delete(p.holds, i, i+1)
+	if m.Press = p.holds[i].message.Press; verb == "releases" {
+		p.holds = slices.Delete(p.holds, i, i+1)
+	}
 	r.stage.ask(p, m, a)
 	return nil
 }

@@ -159,27 +159,16 @@ func (w *stage) send(p *player, m *wire.FromClient) {
 func (w *stage) step() error {
 	w.now += w.tick
 	w.sheet = nil
-	w.inbox = w.inbox[:0]
 	for _, p := range w.players {
-		if p.out != "" {
-			continue
-		}
 		for _, h := range p.holds {
-			if !p.cut && w.now >= h.next {
+			if p.out == "" && !p.cut && w.now >= h.next {
 				h.next = w.now + h.every
 				w.send(p, &h.message)
 			}
 		}
-		for at, ok := p.up.Next(); ok && at <= w.now; at, ok = p.up.Next() {
-			raw, _ := p.up.ReceiveOne(w.now)
-			w.inbox = append(w.inbox, arrival{binary.BigEndian.Uint64(raw), p, raw[8:]})
-		}
 	}
-	slices.SortStableFunc(w.inbox, func(a, b arrival) int { return cmp.Compare(a.order, b.order) })
-	for i := range w.inbox {
-		if err := w.take(w.inbox[i].from, w.inbox[i].bytes); err != nil {
-			return err
-		}
+	if err := w.receive(); err != nil {
+		return err
 	}
 	step := w.session.Tick()
 	if w.history != nil {
@@ -214,6 +203,27 @@ func (w *stage) step() error {
 			}
 		}
 		p.conclude(step.Tick)
+	}
+	return nil
+}
+
+// receive brings what has arrived by now to the session, in the order in which it was sent.
+func (w *stage) receive() error {
+	w.inbox = w.inbox[:0]
+	for _, p := range w.players {
+		if p.out != "" {
+			continue
+		}
+		for at, ok := p.up.Next(); ok && at <= w.now; at, ok = p.up.Next() {
+			raw, _ := p.up.ReceiveOne(w.now)
+			w.inbox = append(w.inbox, arrival{binary.BigEndian.Uint64(raw), p, raw[8:]})
+		}
+	}
+	slices.SortStableFunc(w.inbox, func(a, b arrival) int { return cmp.Compare(a.order, b.order) })
+	for i := range w.inbox {
+		if err := w.take(w.inbox[i].from, w.inbox[i].bytes); err != nil {
+			return err
+		}
 	}
 	return nil
 }

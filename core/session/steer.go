@@ -30,6 +30,25 @@ func (s *Session) find(entity uint32) *world.Entity {
 	return nil
 }
 
+// Named tells of an entity, by its number toward clients, what names it whatever the key is: its kind, and the how manyth of that kind it
+// was to be spawned, from 1; and whom it belongs to.
+func (s *Session) Named(entity uint32) (kind string, nth int64, owner int, ok bool) {
+	if e := s.find(entity); e != nil {
+		return e.Kind.Name, e.Serial, e.Owner, true
+	}
+	return "", 0, 0, false
+}
+
+// Nth gives the number toward clients of the entity that was the nth of its kind to be spawned, 0 when it is not there.
+func (s *Session) Nth(kind string, nth int64) uint32 {
+	for _, e := range s.world.Entities() {
+		if e.Kind.Name == kind && e.Serial == nth {
+			return s.teller.Number(e)
+		}
+	}
+	return 0
+}
+
 // Set gives a property another value, as a body of the server would, and runs what that sets off. It counts at once; clients learn of it
 // with the next tick. Refs in the value are by the numbers that State tells. The error says why nothing was changed.
 func (s *Session) Set(entity uint32, property string, v contract.Value) error {

@@ -21,15 +21,16 @@ type Drill struct {
 	Lines    []DrillLine
 }
 
-// DrillLine is a line of a drill: *Let, *DrillJoin, *DrillLink, *DrillSet, *DrillAct, *DrillMove, *DrillWait, *DrillExpect or *DrillLoop.
+// DrillLine is a line of a drill: *Let, *DrillJoin, *DrillLink, *DrillSet, *DrillAct, *DrillMove, *DrillSkip, *DrillWait, *DrillExpect or *DrillLoop.
 type DrillLine interface{ Span() Span }
 
-// DrillJoin is `clients a, b as ROLE`, `host a` or `join a`.
+// DrillJoin is `clients a, b as ROLE`, `host a` or `join a`, each with or without `meanwhile`.
 type DrillJoin struct {
-	At    Span
-	Names []Ident
-	Role  Ident // empty for the first role
-	Host  bool
+	At        Span
+	Names     []Ident
+	Role      Ident // empty for the first role
+	Host      bool
+	Meanwhile bool // nothing waits for it
 }
 
 // DrillLink is `link NAME delay TIME jitter TIME loss N% reorder N% bandwidth N steady`. The shares are in percent.
@@ -52,7 +53,7 @@ type DrillSet struct {
 	Value  Expr
 }
 
-// DrillAct is what a client sends: Verb is asks, forges, holds, releases or writes.
+// DrillAct is what a client sends: Verb is asks, forges, holds, presses, renews, releases or writes.
 type DrillAct struct {
 	At     Span
 	Who    Ident
@@ -76,6 +77,13 @@ type DrillMove struct {
 	At   Span
 	Verb string
 	Who  Ident
+}
+
+// DrillSkip is `NAME skips N`.
+type DrillSkip struct {
+	At    Span
+	Who   Ident
+	Count *Number
 }
 
 // DrillWait is `settle`, `wait TIME`, `wait N ticks`, or `wait at most … until EXPECTATION`.
@@ -119,6 +127,7 @@ func (n *DrillLink) Span() Span   { return n.At }
 func (n *DrillSet) Span() Span    { return n.At }
 func (n *DrillAct) Span() Span    { return n.At }
 func (n *DrillMove) Span() Span   { return n.At }
+func (n *DrillSkip) Span() Span   { return n.At }
 func (n *DrillWait) Span() Span   { return n.At }
 func (n *DrillExpect) Span() Span { return n.At }
 func (n *DrillLoop) Span() Span   { return n.At }
@@ -145,7 +154,7 @@ type drillParser struct {
 	lines int
 }
 
-const drillHint = "one of clients, host, join, leave, link, cut, back, set, give, let, settle, wait, repeat, for, expect, or a client with asks, writes, holds, releases or forges"
+const drillHint = "one of clients, host, join, leave, link, cut, back, set, give, let, settle, wait, repeat, for, expect, or a client with asks, writes, holds, presses, renews, releases, forges or skips"
 
 // top reads the head of a drill or one line of the last one.
 func (p *drillParser) top() {
@@ -190,10 +199,16 @@ func (p *drillParser) line() DrillLine {
 	t := p.tok()
 	at := func() Span { return Span{t.Span.Start, p.last()} }
 	next := p.peek()
-	acts := next.Kind == Name && !next.Newline && (next.Text == "asks" || next.Text == "forges" || next.Text == "holds" || next.Text == "releases" || next.Text == "writes")
+	acts := next.Kind == Name && !next.Newline && (next.Text == "asks" || next.Text == "forges" || next.Text == "holds" || next.Text == "presses" || next.Text == "renews" || next.Text == "releases" || next.Text == "writes")
 	switch {
 	case acts:
 		return p.act()
+	case next.Kind == Name && !next.Newline && next.Text == "skips":
+		n := &DrillSkip{Who: p.client()}
+		p.take()
+		n.Count = p.number("how many numbers")
+		n.At = at()
+		return n
 	case p.accept("let"):
 		n := &Let{Name: p.name("a name")}
 		p.expect("=", "and a value")
@@ -209,6 +224,10 @@ func (p *drillParser) line() DrillLine {
 		if p.is("as") && !p.tok().Newline {
 			p.take()
 			n.Role = p.name("a role")
+		}
+		if p.is("meanwhile") && !p.tok().Newline {
+			p.take()
+			n.Meanwhile = true
 		}
 		n.At = at()
 		return n

@@ -1,0 +1,467 @@
+package drill
+
+import (
+	"encoding/json"
+	"fmt"
+	"maps"
+	"math"
+	"slices"
+	"strconv"
+	"strings"
+
+	"kamerad/core/contract"
+	"kamerad/core/session"
+	"kamerad/core/wire"
+)
+
+// Bounds of a transcript and of the drill that comes of it.
+const (
+	MaxTranscript = 15_000 // lines; what comes after them is not kept
+	maxExpected   = 400    // values that are expected at the end
+)
+
+// Key is the key of a session whose dice come from a seed: those of a drill with that seed.
+func Key(seed uint64) [32]byte { return key(seed) }
+
+// Transcript notes what the clients of a session do, so that a drill can do it again. It has to be told of everything before the tick
+// that meets it, and of each tick. It is for the one who runs the session.
+type Transcript struct {
+	session  *session.Session
+	seed     uint64
+	settings map[string]json.RawMessage
+	lines    []noted
+	names    map[int]string    // of clients that are in, or wait to come back
+	cut      map[int]bool      // whose connection is
+	used     map[string]int    // how often a name was given
+	newest   map[int]uint64    // of requests and writes, by client
+	numbered map[int]uint64    // the same, of what the drill says
+	presses  map[string]uint64 // by client and property
+	open     map[[2]uint64]int // requests without a decision: places of their lines
+	left     int               // what could not be put into a drill
+	full     bool
+	end      int64 // the last tick that is kept
+}
+
+// noted is a line of the drill to be, and the tick after which it stands.
+type noted struct {
+	after int64
+	text  string
+}
+
+// NewTranscript begins a transcript of a session that has not had a tick and whose key is that of the seed.
+func NewTranscript(s *session.Session, seed uint64, settings map[string]json.RawMessage) *Transcript {
+	return &Transcript{session: s, seed: seed, settings: settings, names: map[int]string{}, cut: map[int]bool{}, used: map[string]int{}, newest: map[int]uint64{}, numbered: map[int]uint64{}, presses: map[string]uint64{}, open: map[[2]uint64]int{}}
+}
+
+func (t *Transcript) note(format string, args ...any) {
+	if t.full = t.full || len(t.lines) >= MaxTranscript; !t.full {
+		t.lines = append(t.lines, noted{t.session.Now(), fmt.Sprintf(format, args...)})
+	}
+}
+
+// omit notes something that no line of a drill can say.
+func (t *Transcript) omit(format string, args ...any) {
+	t.left++
+	t.note("// left out: "+format, args...)
+}
+
+// reserved are names that mean something else in a drill.
+var reserved = []string{"server", "everyone", "nothing", "clients", "self", "caller"}
+
+// Joined tells that a client joins.
+func (t *Transcript) Joined(c wire.Client) {
+	name := strings.Map(func(r rune) rune {
+		if r >= 'a' && r <= 'z' || r >= '0' && r <= '9' {
+			return r
+		}
+		return '_'
+	}, strings.ToLower(c.Name))
+	if name = strings.Trim(name, "_"); name == "" || name[0] < 'a' || slices.Contains(reserved, name) {
+		name = "client_" + name
+	}
+	if t.used[name]++; t.used[name] > 1 {
+		name = fmt.Sprintf("%s_%d", name, t.used[name])
+	}
+	t.names[c.Number] = name
+	t.note("join %s as %s meanwhile", name, c.Role)
+}
+
+// Moved tells that a client leaves, or that its connection is lost or made again: verb is leave, cut or back.
+func (t *Transcript) Moved(verb string, client int) {
+	name, in := t.names[client]
+	if !in || verb == "cut" && t.cut[client] {
+		return
+	}
+	if verb != "back" { // it does not hear what becomes of what it has just sent
+		for at, line := range t.open {
+			if at[0] == uint64(client) && line < len(t.lines) && t.lines[line].after == t.session.Now() {
+				delete(t.open, at)
+			}
+		}
+	}
+	switch verb {
+	case "leave":
+		delete(t.names, client)
+	case "back":
+		if !t.cut[client] { // another connection took the seat
+			t.note("cut %s", name)
+		}
+	}
+	t.cut[client] = verb == "cut"
+	t.note("%s %s", verb, name)
+}
+
+// Out tells that the session itself put a client out.
+func (t *Transcript) Out(client int) { delete(t.names, client) }
+
+// Sent tells what a client sent.
+func (t *Transcript) Sent(client int, m *wire.FromClient) {
+	name, in := t.names[client]
+	if !in {
+		return
+	}
+	if m.Type == "ask" || m.Type == "write" {
+		if m.Seq <= t.newest[client] {
+			t.omit("%s sent number %d again", name, m.Seq)
+			return
+		}
+		t.newest[client] = m.Seq
+	}
+	full := m.Request + m.Property
+	kind, short, _ := strings.Cut(full, ".")
+	k := t.kind(kind)
+	if k == nil {
+		t.omit("%s sent `%.60s`, which the contract lacks", name, full)
+		return
+	}
+	target, ok := t.target(k, client, m.Entity)
+	if !ok {
+		t.omit("%s sent %s of something that was not there", name, full)
+		return
+	}
+	target += "." + short
+	switch m.Type {
+	case "ask":
+		text, ok := t.asks(k, short, name, target, m.Args)
+		if !ok {
+			t.omit("%s sent %s with values that no drill can say", name, full)
+			return
+		}
+		t.skip(client, m.Seq)
+		t.open[[2]uint64{uint64(client), m.Seq}] = len(t.lines)
+		t.note("%s", text)
+	case "write":
+		p := k.Property(short)
+		if p == nil {
+			t.omit("%s wrote `%.60s`, which the contract lacks", name, full)
+			return
+		}
+		raw := m.Value
+		if m.Wide > 0 {
+			moved := m.Move()
+			raw = p.Type.AppendJSON(nil, p.Type.FromSlots(moved.Numbers[:moved.Wide], nil))
+		}
+		value, err := p.Type.ParseJSON(raw)
+		words, ok := "", false
+		if err == nil {
+			words, ok = t.literal(p.Type, value)
+		}
+		if !ok {
+			t.omit("%s wrote a value of %s that no drill can say", name, full)
+			return
+		}
+		t.skip(client, m.Seq)
+		t.note("%s writes %s = %s", name, target, words)
+	case "press":
+		if p := k.Property(short); p == nil || p.Hold == nil {
+			t.omit("%s pressed `%.60s`, which the contract lacks", name, full)
+			return
+		}
+		at := fmt.Sprint(client, target)
+		if m.Press > t.presses[at] || t.presses[at] == math.MaxUint64 {
+			t.presses[at] = m.Press
+			t.note("%s presses %s", name, target)
+		} else if m.Press == t.presses[at] {
+			t.note("%s renews %s", name, target)
+		}
+	case "release":
+		at := fmt.Sprint(client, target)
+		if t.presses[at] == m.Press && m.Press > 0 {
+			t.presses[at] = math.MaxUint64 // until another press
+			t.note("%s releases %s", name, target)
+		}
+	}
+}
+
+// skip has the drill's client number its next message as it was: what a request rolls depends on that.
+func (t *Transcript) skip(client int, seq uint64) {
+	if n := seq - t.numbered[client] - 1; n > 0 {
+		t.note("%s skips %d", t.names[client], n)
+	}
+	t.numbered[client] = seq
+}
+
+func (t *Transcript) kind(name string) *contract.Kind {
+	for _, k := range t.session.Contract().Kinds {
+		if k.Name == name {
+			return k
+		}
+	}
+	return nil
+}
+
+// target words the entity that something is sent of.
+func (t *Transcript) target(k *contract.Kind, client int, number uint32) (string, bool) {
+	if number == 0 {
+		return k.Name, k.Shared || k.Per >= 0
+	}
+	words, of, ok := t.entity(number)
+	if of == k.Name && words == t.names[client]+"."+k.Name {
+		words = k.Name
+	}
+	return words, ok && of == k.Name
+}
+
+// entity words an entity that is there.
+func (t *Transcript) entity(number uint32) (words, kind string, ok bool) {
+	kind, serial, owner, ok := t.session.Named(number)
+	if !ok {
+		return "", "", false
+	}
+	k := t.kind(kind)
+	name, in := t.names[owner]
+	switch {
+	case k.Shared:
+		return kind, kind, true
+	case k.Per >= 0 && in:
+		return name + "." + kind, kind, true
+	}
+	return fmt.Sprintf("%s[%d]", kind, serial), kind, true
+}
+
+// asks words a request: as one that fits the contract, or as a forged one.
+func (t *Transcript) asks(k *contract.Kind, short, name, target string, args []json.RawMessage) (string, bool) {
+	i := slices.IndexFunc(k.Requests, func(r *contract.Request) bool { return r.Name == short })
+	var list []string
+	if i >= 0 && len(k.Requests[i].Params) == len(args) {
+		for j, p := range k.Requests[i].Params {
+			v, err := p.Type.ParseJSON(args[j])
+			if err != nil {
+				break
+			}
+			words, ok := t.literal(p.Type, v)
+			if !ok {
+				return "", false
+			}
+			list = append(list, words)
+		}
+		if len(list) == len(args) {
+			return fmt.Sprintf("%s asks %s(%s)", name, target, strings.Join(list, ", ")), true
+		}
+	}
+	list = nil
+	for _, raw := range args {
+		words, ok := loosely(raw)
+		if !ok {
+			return "", false
+		}
+		list = append(list, words)
+	}
+	return fmt.Sprintf("%s forges %s(%s)", name, target, strings.Join(list, ", ")), true
+}
+
+// quoted words a text as drills do; ok is false for what they cannot say.
+func quoted(s string) (string, bool) {
+	if strings.ContainsFunc(s, func(r rune) bool { return r < ' ' || r == '"' || r == '\\' || r == 0xFFFD }) {
+		return "", false
+	}
+	return `"` + s + `"`, true
+}
+
+// loosely words any JSON that is a number, a text, a truth, or a list of them.
+func loosely(raw json.RawMessage) (string, bool) {
+	var v any
+	if json.Unmarshal(raw, &v) != nil {
+		return "", false
+	}
+	return loosened(v)
+}
+
+func loosened(v any) (string, bool) {
+	switch x := v.(type) {
+	case bool:
+		return strconv.FormatBool(x), true
+	case string:
+		return quoted(x)
+	case float64:
+		if math.Abs(x) > 1<<53 {
+			return "", false
+		}
+		return strconv.FormatFloat(x, 'f', -1, 64), true
+	case []any:
+		var list []string
+		for _, y := range x {
+			words, ok := loosened(y)
+			if !ok {
+				return "", false
+			}
+			list = append(list, words)
+		}
+		return "[" + strings.Join(list, ", ") + "]", true
+	}
+	return "", false
+}
+
+// literal words a value, whose refs are by the numbers that clients know, as drills do.
+func (t *Transcript) literal(typ *contract.Type, v contract.Value) (string, bool) {
+	real := func(n int64) string { return strconv.FormatFloat(typ.Real(n), 'f', -1, 64) }
+	join := func(open string, list []string) (string, bool) { return open + strings.Join(list, ", ") + "]", true }
+	switch typ.Form {
+	case contract.FormBool:
+		return strconv.FormatBool(v.Num != 0), true
+	case contract.FormInt:
+		return strconv.FormatInt(v.Num, 10), true
+	case contract.FormReal:
+		return real(v.Num), true
+	case contract.FormText:
+		return quoted(v.Text)
+	case contract.FormEnum:
+		return typ.Enum.Name + "." + typ.Enum.Values[v.Num], true
+	case contract.FormVec2, contract.FormVec3:
+		var list []string
+		for _, p := range v.Parts {
+			list = append(list, real(p.Num))
+		}
+		return "vec(" + strings.Join(list, ", ") + ")", true
+	case contract.FormDirection:
+		x, y := typ.Vector(v.Num)
+		if n, ok := typ.Angle(x, y); !ok || n != v.Num {
+			return "", false
+		}
+		return fmt.Sprintf("vec(%s, %s)", strconv.FormatFloat(x, 'f', -1, 64), strconv.FormatFloat(y, 'f', -1, 64)), true
+	case contract.FormEntity:
+		if v.Num == 0 {
+			return "nothing", true
+		}
+		words, _, ok := t.entity(uint32(v.Num))
+		return words, ok
+	case contract.FormClient:
+		if v.Num == contract.Nothing {
+			return "nothing", true
+		}
+		name, ok := t.names[int(v.Num)]
+		return name, ok
+	case contract.FormList:
+		var list []string
+		for _, p := range v.Parts {
+			words, ok := t.literal(typ.Of, p)
+			if !ok {
+				return "", false
+			}
+			list = append(list, words)
+		}
+		return join("[", list)
+	case contract.FormStacks:
+		var list []string
+		for _, p := range v.Parts {
+			list = append(list, fmt.Sprintf("[%s.%s, %d]", typ.Enum.Name, typ.Enum.Values[p.Parts[0].Num], p.Parts[1].Num))
+		}
+		return join("[", list)
+	}
+	return "", false
+}
+
+// Ticked tells what came of a tick.
+func (t *Transcript) Ticked(step *session.Step) {
+	if t.full {
+		return
+	}
+	t.end = step.Tick
+	for i := range step.Decisions {
+		d := &step.Decisions[i]
+		at := [2]uint64{uint64(d.Client.Number), d.Ask.Seq}
+		line, ok := t.open[at]
+		if !ok {
+			continue
+		}
+		delete(t.open, at)
+		if line < len(t.lines) {
+			t.lines[line].text += " -> " + string(d.Outcome)
+			if words, ok := quoted(d.Reason); ok && d.Reason != "" && d.Outcome != wire.Faulted {
+				t.lines[line].text += " " + words
+			}
+		}
+	}
+}
+
+// Drill writes the drill: it does what the clients did, in the same ticks, and expects the same decisions, and at the end what the server
+// holds now of what is shared and of each player's own. left is how much of what was sent no drill can say; it stands as comments.
+func (t *Transcript) Drill(name, file string) (text string, left int, err error) {
+	words, ok := quoted(name)
+	if !ok {
+		return "", 0, fmt.Errorf("write a drill: the name %q cannot stand in one", name)
+	}
+	var b strings.Builder
+	fmt.Fprintf(&b, "drill %s\nuse \"%s\" seed %d", words, file, t.seed)
+	if len(t.settings) > 0 {
+		var list []string
+		for _, name := range slices.Sorted(maps.Keys(t.settings)) {
+			value, ok := loosely(t.settings[name])
+			if !ok {
+				return "", 0, fmt.Errorf("write a drill: the setting %s has a value that no drill can say", name)
+			}
+			list = append(list, name+" = "+value)
+		}
+		fmt.Fprintf(&b, " with %s", strings.Join(list, ", "))
+	}
+	b.WriteString("\n\n")
+	at := int64(0)
+	wait := func(until int64) {
+		if n := until - at; n == 1 {
+			b.WriteString("wait 1 tick\n")
+		} else if n > 1 {
+			fmt.Fprintf(&b, "wait %d ticks\n", n)
+		}
+		at = max(at, until)
+	}
+	for _, l := range t.lines {
+		if l.after > t.end {
+			break
+		}
+		wait(l.after)
+		b.WriteString(l.text + "\n")
+	}
+	if t.full {
+		fmt.Fprintf(&b, "// more than %d lines: what came after tick %d was not kept\n", MaxTranscript, t.end)
+	}
+	wait(t.end)
+	b.WriteString("\n")
+	if !t.full {
+		t.expect(&b)
+	}
+	b.WriteString("settle\nexpect everyone in step\n")
+	return b.String(), t.left, nil
+}
+
+// expect writes what the server holds now.
+func (t *Transcript) expect(b *strings.Builder) {
+	n := 0
+	for _, s := range t.session.State().Spawned {
+		k := t.kind(s.Kind)
+		if _, in := t.names[s.Owner]; !k.Shared && (k.Per < 0 || !in) {
+			continue
+		}
+		of, _, ok := t.entity(s.Entity)
+		if !ok {
+			continue
+		}
+		for _, f := range s.Fields {
+			words, ok := t.literal(f.Type, f.Value)
+			if !ok || n >= maxExpected {
+				continue
+			}
+			n++
+			fmt.Fprintf(b, "expect server sees %s.%s == %s\n", of, f.Name, words)
+		}
+	}
+}

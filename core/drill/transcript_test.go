@@ -1,0 +1,209 @@
+package drill
+
+import (
+	"encoding/json"
+	"fmt"
+	"math/rand/v2"
+	"slices"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"kamerad/core/contract"
+	"kamerad/core/play"
+	"kamerad/core/replicate"
+	"kamerad/core/session"
+	"kamerad/core/wire"
+)
+
+func dive(t *testing.T) *contract.Contract {
+	text, err := beside(nil)("tidewreck.kam")
+	require.NoError(t, err)
+	c, problems := contract.LoadWith("tidewreck.kam", text, beside(nil))
+	require.NotNil(t, c, problems.Error())
+	return c
+}
+
+// noter is a client of a session that is written down.
+type noter struct {
+	me      wire.Client
+	outline *contract.Outline
+	reader  *wire.Reader
+	copy    replicate.Copy
+	actor   *play.Actor
+	seq     uint64
+	lost    bool
+	press   uint64
+	until   int // when it releases what it holds; 0 when it holds nothing
+}
+
+func (p *noter) Outline() *contract.Outline     { return p.outline }
+func (p *noter) Me() wire.Client                { return p.me }
+func (p *noter) Look(f func(c *replicate.Copy)) { f(&p.copy) }
+
+// Whatever clients do, honest or forged, with lost connections and holds: the drill that is written of it comes to the same.
+func TestATranscriptPlaysTheSame(t *testing.T) {
+	c := dive(t)
+	accepted, others, moves := 0, 0, 0
+	for seed := range uint64(12) {
+		s, err := session.New(c, session.Options{Key: Key(seed + 1)})
+		require.NoError(t, err)
+		notes := NewTranscript(s, seed+1, nil)
+		r := rand.New(rand.NewPCG(seed, 1))
+		var all []*noter
+		join := func(name, role string) {
+			n, err := s.Join(name, role)
+			require.NoError(t, err)
+			p := &noter{me: wire.Client{Number: n, Name: name, Role: role}, outline: c.Outline(), reader: s.Reader(n)}
+			p.copy.Me = n
+			p.actor = play.NewActor(p, r)
+			all = append(all, p)
+			notes.Joined(p.me)
+		}
+		send := func(p *noter, m wire.FromClient) {
+			if m.Type != "press" && m.Type != "release" {
+				p.seq++
+				m.Seq = p.seq
+			}
+			m.Seen = p.copy.Tick
+			notes.Sent(p.me.Number, &m)
+			if m.Type == "ask" {
+				s.Ask(p.me.Number, s.Read(m.Ask))
+			} else {
+				s.Move(p.me.Number, s.ReadMove(m.Type, m.Move()))
+			}
+		}
+		for tick := range 300 {
+			switch {
+			case tick == 3:
+				join("Ana", "player")
+				join("ref", "referee")
+			case tick == 5 || tick == 40 || tick == 41:
+				join(map[int]string{5: "Bo", 40: "ana", 41: "server"}[tick], "player")
+			case tick == 20 && !all[1].lost:
+				send(all[1], wire.FromClient{Type: "ask", Ask: wire.Ask{Request: "Dive.begin", Args: []json.RawMessage{}}})
+			case tick == 200:
+				s.Leave(all[2].me.Number)
+				notes.Moved("leave", all[2].me.Number)
+				all = slices.Delete(all, 2, 3)
+			}
+			for _, p := range all {
+				if p.copy.Tick == 0 || p.lost {
+					if p.lost && r.IntN(10) == 0 {
+						p.lost = false
+						s.Back(p.me.Number, p.copy.Tick)
+						notes.Moved("back", p.me.Number)
+					}
+					continue
+				}
+				s.Confirm(p.me.Number, p.copy.Tick)
+				s.Ready(p.me.Number)
+				if entity, request, args := p.actor.Pick(); request != "" && r.IntN(4) == 0 {
+					if args == nil {
+						args = []json.RawMessage{}
+					}
+					if r.IntN(6) == 0 {
+						args = append(args, []json.RawMessage{[]byte(`"pearl"`), []byte(`[1, true]`), []byte(`{"x":1}`)}[r.IntN(3)])
+					}
+					send(p, wire.FromClient{Type: "ask", Ask: wire.Ask{Entity: entity, Request: request, Args: args}})
+				}
+				if property, value := p.actor.Step(); property != "" && r.IntN(3) == 0 {
+					moves++
+					send(p, wire.FromClient{Type: "write", Property: property, Value: value})
+				}
+				switch {
+				case p.until > 0 && tick >= p.until:
+					send(p, wire.FromClient{Type: "release", Property: "Diver.kick", Press: p.press})
+					p.until = 0
+				case p.until > 0 && tick%3 == 0:
+					send(p, wire.FromClient{Type: "press", Property: "Diver.kick", Press: p.press})
+				case p.until == 0 && p.me.Role == "player" && r.IntN(20) == 0:
+					p.press++
+					p.until = tick + r.IntN(30)
+					send(p, wire.FromClient{Type: "press", Property: "Diver.kick", Press: p.press})
+				}
+				if r.IntN(150) == 0 {
+					p.lost = true
+					s.Lost(p.me.Number)
+					notes.Moved("cut", p.me.Number)
+				}
+			}
+			step := s.Tick()
+			notes.Ticked(step)
+			for i := range step.Frames {
+				for _, p := range all {
+					if p.me.Number == step.Frames[i].Client && !p.lost {
+						f, err := p.reader.Read(step.Frames[i].Bytes)
+						require.NoError(t, err)
+						p.copy.Apply(f)
+					}
+				}
+			}
+			for _, d := range step.Decisions {
+				if d.Outcome == wire.Accepted {
+					accepted++
+				} else {
+					others++
+				}
+			}
+			for _, cut := range step.Cuts {
+				notes.Out(cut.Client)
+				all = slices.DeleteFunc(all, func(p *noter) bool { return p.me.Number == cut.Client })
+			}
+		}
+		text, _, err := notes.Drill("again", "tidewreck.kam")
+		require.NoError(t, err)
+		list, wrong := Load("again.drill", text, beside(nil))
+		require.Empty(t, wrong, text)
+		result, err := list[0].Run(t.Context(), Options{})
+		require.NoError(t, err)
+		require.True(t, result.Passed, "seed %d: %v\n%s", seed, result.Failure, text)
+		assert.Contains(t, text, "expect server sees ana.Diver.hull ==")
+		assert.Contains(t, text, "join client_server as player meanwhile")
+		assert.Contains(t, text, "forges")
+	}
+	assert.Greater(t, accepted, 200)
+	assert.Greater(t, others, 200)
+	assert.Greater(t, moves, 200)
+	t.Logf("%d accepted, %d not, %d writes", accepted, others, moves)
+}
+
+// What no drill can say stands as a comment; more than is kept is said.
+func TestATranscriptThatIsNotWhole(t *testing.T) {
+	c := dive(t)
+	s, err := session.New(c, session.Options{Key: Key(1)})
+	require.NoError(t, err)
+	notes := NewTranscript(s, 1, nil)
+	n, err := s.Join("Ana", "player")
+	require.NoError(t, err)
+	notes.Joined(wire.Client{Number: n, Name: "Ana", Role: "player"})
+	ask := func(seq uint64, request string, entity uint32, args ...string) {
+		m := wire.FromClient{Type: "ask", Ask: wire.Ask{Seq: seq, Request: request, Entity: entity}}
+		for _, a := range args {
+			m.Args = append(m.Args, json.RawMessage(a))
+		}
+		notes.Sent(n, &m)
+	}
+	notes.Ticked(s.Tick())
+	ask(1, "Diver.vanish", 0)
+	ask(2, "Reef.grow", 0)
+	ask(3, "Relic.lift", 12345)
+	ask(4, "Diver.use", 0, `{"x":1}`)
+	ask(4, "Diver.use", 0, `"patch"`)
+	text, left, err := notes.Drill("parts", "tidewreck.kam")
+	require.NoError(t, err)
+	assert.Equal(t, 4, left, text)
+	assert.Equal(t, 4, strings.Count(text, "// left out: "), text)
+	assert.Contains(t, text, "ana forges Diver.vanish()")
+	for i := range MaxTranscript + 10 {
+		ask(uint64(10+i), "Diver.get_ready", 0, fmt.Sprint(i%100))
+	}
+	text, _, err = notes.Drill("long", "tidewreck.kam")
+	require.NoError(t, err)
+	assert.Contains(t, text, "was not kept")
+	assert.Less(t, strings.Count(text, "\n"), MaxTranscript+20)
+	_, _, err = notes.Drill(`a "name"`, "tidewreck.kam")
+	assert.Error(t, err)
+}
