@@ -159,7 +159,8 @@ func printAudit(w io.Writer, r *audit.Report, took time.Duration) {
 			}
 		}
 	}
-	if slices.ContainsFunc(r.Rows, func(row audit.Row) bool { return row.Sort == audit.OfValue }) {
+	reads := slices.ContainsFunc(r.Rows, func(row audit.Row) bool { return row.Sort == audit.OfValue })
+	if reads {
 		fmt.Fprintf(w, "Reading: %s varied behind a client's back, %d told it nothing\n", plural(read, "hidden value"), held)
 	} else {
 		fmt.Fprintln(w, muted.Sprint("Reading is not tried on a session that runs: kamerad audit FILE varies hidden values behind a client's back"))
@@ -181,9 +182,12 @@ func printAudit(w io.Writer, r *audit.Report, took time.Duration) {
 		fmt.Fprintf(w, "%s %s, %s: %s\n", warn.Sprint("·"), m.Target, m.Attack, m.Why)
 	}
 	fmt.Fprintf(w, "%.1f %% of the cells are filled\n", 100*r.Filled)
-	if r.Clean() {
+	switch {
+	case r.Clean() && reads:
 		fmt.Fprintln(w, good.Sprint("✓ nothing was changed, and nothing was learned"))
-	} else {
+	case r.Clean():
+		fmt.Fprintln(w, good.Sprint("✓ nothing was changed that may not be"))
+	default:
 		fmt.Fprintln(w, bad.Sprintf("✕ %s, %s, %s", plural(r.Effects, "effect"), plural(r.Learned, "value")+" learned", plural(len(r.Findings), "finding")))
 	}
 }

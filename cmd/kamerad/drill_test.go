@@ -1,6 +1,7 @@
 package main
 
 import (
+	"bufio"
 	"encoding/json"
 	"encoding/xml"
 	"os"
@@ -126,4 +127,33 @@ func TestAuditCommand(t *testing.T) {
 	assert.Contains(t, out, "its mistakes have to be mended first")
 	out, status = command(t, dir, "audit", "wreck.kam", "--rounds", "-1")
 	assert.Equal(t, 2, status, out)
+}
+
+// With --watch the drills are played again whenever a file changes, until the command is interrupted.
+func TestDrillsAreWatched(t *testing.T) {
+	text := "drill \"mends\"\nuse \"wreck.kam\"\nclients ana\nexpect ana sees ana.Diver.hull == 60\n"
+	dir := folder(t, map[string]string{"wreck.kam": wreck, "all.drill": text})
+	c := exec.Command(testservice.Binary(t), "drill", dir, "--watch")
+	out, err := c.StdoutPipe()
+	require.NoError(t, err)
+	require.NoError(t, c.Start())
+	lines := bufio.NewScanner(out)
+	until := func(words string) {
+		for lines.Scan() {
+			if strings.Contains(lines.Text(), words) {
+				return
+			}
+		}
+		t.Fatalf("the command ended before it said %q", words)
+	}
+	until("1 drill passed")
+	until("Waiting for a change")
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "all.drill"), []byte(strings.Replace(text, "60", "61", 1)), 0o600))
+	until("1 drill failed")
+	until("Waiting for a change")
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "wreck.kam"), []byte(strings.Replace(wreck, "= 60", "= 61", 1)), 0o600))
+	until("1 drill passed")
+	until("Waiting for a change")
+	require.NoError(t, c.Process.Signal(os.Interrupt))
+	require.NoError(t, c.Wait())
 }

@@ -112,7 +112,7 @@ func demoCommand() *cli.Command {
 				if err != nil {
 					return err
 				}
-				s, err := api.Open(ctx, client.OpenSession{Contract: v.Contract, Version: v.Version})
+				s, err := api.Open(ctx, client.OpenSession{Contract: v.Contract, Version: v.Version, Seed: 7})
 				if err != nil {
 					return err
 				}

@@ -139,6 +139,7 @@ func printTrials(w io.Writer, list []client.Trial) {
 		fmt.Fprintln(w, muted.Sprint("not put to drills or an audit yet"))
 		return
 	}
+	fmt.Fprintln(w)
 	t := sheet("Trial", "Of", "", "What came of it", "Asked")
 	for _, x := range list[:min(len(list), 8)] {
 		sign, words := muted.Sprint("…"), x.Summary
@@ -160,4 +161,5 @@ func printTrials(w io.Writer, list []client.Trial) {
 	if len(list) > 8 {
 		fmt.Fprintln(w, muted.Sprintf("and %d before those", len(list)-8))
 	}
+	fmt.Fprintln(w)
 }

@@ -3,6 +3,7 @@ package syntax
 import (
 	"fmt"
 	"os"
+	"path/filepath"
 	"regexp"
 	"slices"
 	"sort"
@@ -26,13 +27,17 @@ type node struct {
 
 var ebnfWords = regexp.MustCompile(`"[^"]*"|\?[^?]*\?|[a-z_][a-z0-9_ ]*[a-z0-9_]|[a-z]|[=,|;(){}\[\]]`)
 
-// readGrammar reads the grammar of the reference.
-func readGrammar(t testing.TB) map[string]*node {
-	raw, err := os.ReadFile("../../docs/language.md")
-	require.NoError(t, err)
-	block := regexp.MustCompile("(?s)```ebnf\n(.*?)```").FindStringSubmatch(string(raw))
-	require.NotNil(t, block, "the reference has a grammar")
-	words := ebnfWords.FindAllString(block[1], -1)
+// readGrammar reads the grammar of the reference, and of other documents that add to it.
+func readGrammar(t testing.TB, others ...string) map[string]*node {
+	text := ""
+	for _, file := range append([]string{"language.md"}, others...) {
+		raw, err := os.ReadFile("../../docs/" + file)
+		require.NoError(t, err)
+		block := regexp.MustCompile("(?s)```ebnf\n(.*?)```").FindStringSubmatch(string(raw))
+		require.NotNil(t, block, "%s has a grammar", file)
+		text += block[1]
+	}
+	words := ebnfWords.FindAllString(text, -1)
 	at := 0
 	var choice func() *node
 	one := func() *node {
@@ -326,7 +331,7 @@ type item struct {
 }
 
 // recognise tells how far the words can be read; all of them when it gives their number.
-func (e *earley) recognise(words []Token) int {
+func (e *earley) recognise(start string, words []Token) int {
 	sets := make([]map[item]bool, len(words)+1)
 	lists := make([][]item, len(words)+1)
 	waiting := make([]map[string][]item, len(words)+1)
@@ -344,7 +349,7 @@ func (e *earley) recognise(words []Token) int {
 			add(at, item{rule, alt, 0, at})
 		}
 	}
-	predict(0, "file")
+	predict(0, start)
 	far := 0
 	for at := 0; at <= len(words); at++ {
 		done := map[string]bool{} // rules that came to nothing here
@@ -376,8 +381,8 @@ func (e *earley) recognise(words []Token) int {
 		}
 	}
 	if far == len(words) {
-		for alt, right := range e.rules["file"] {
-			if sets[len(words)][item{"file", alt, len(right), 0}] {
+		for alt, right := range e.rules[start] {
+			if sets[len(words)][item{start, alt, len(right), 0}] {
 				return len(words)
 			}
 		}
@@ -399,7 +404,7 @@ func TestTheGrammarCoversWhatCanBeRead(t *testing.T) {
 		src := NewSource(name, text)
 		tokens := scan(src, src.whole()).tokens
 		tokens = tokens[:len(tokens)-1] // without the end
-		at := e.recognise(tokens)
+		at := e.recognise("file", tokens)
 		if at < len(tokens) {
 			line, column := src.Position(tokens[max(at, 0)].Span.Start)
 			t.Errorf("%s:%d:%d: the grammar does not have `%s` here", name, line, column, tokens[max(at, 0)].Text)
@@ -424,4 +429,74 @@ func TestTheGrammarCoversWhatCanBeRead(t *testing.T) {
 	}
 	sort.Strings(missing)
 	assert.Empty(t, slices.Compact(missing), "no example of the reference shows these")
+}
+
+// All drills of the demo and of the documents are sentences of the grammar that docs/drills.md shows, and they use all of its lines.
+func TestTheGrammarCoversDrills(t *testing.T) {
+	rules := readGrammar(t, "drills.md")
+	e := flatten(rules)
+	texts := map[string]string{}
+	files, err := filepath.Glob("../../demo/*.drill")
+	require.NoError(t, err)
+	for _, file := range files {
+		raw, err := os.ReadFile(file)
+		require.NoError(t, err)
+		texts[file] = string(raw)
+	}
+	for _, file := range []string{"drills.md", "../README.md"} {
+		raw, err := os.ReadFile("../../docs/" + file)
+		require.NoError(t, err)
+		for i, block := range regexp.MustCompile("(?s)```drill\n(.*?)```").FindAllStringSubmatch(string(raw), -1) {
+			texts[fmt.Sprint(file, " block ", i)] = block[1]
+		}
+	}
+	texts["rare"] = `drill "rare lines"
+use "wreck.kam" with deep = true, seats_open = 3
+host ana
+join bo as referee meanwhile
+link bo reorder 5% bandwidth 2000 steady
+let x = one(d in Diver: d.hull == 3)
+give Relic[2] to bo
+ana forges Diver.use("pearl", 3, [true])
+ana presses Diver.kick
+ana renews Diver.kick
+ana releases Diver.kick
+ana skips 3
+repeat 3 { ana asks Diver.use(patch) -> accepted 4 }
+for c in ana, bo { expect c is not expelled }
+expect bo noticed ana.Diver.hull from 100 to 40
+expect bo logged "a line"
+expect bo did not log "a line"
+expect bo is expelled
+expect bo has 1 strike
+expect bo got 0 bytes of Flare in 1s
+wait 1 tick
+`
+	seen := map[string]bool{}
+	for name, text := range texts {
+		src := NewSource(name, text)
+		_, problems := ParseDrills(src)
+		require.Empty(t, problems, name)
+		tokens := scan(src, src.whole()).tokens
+		tokens = tokens[:len(tokens)-1]
+		if at := e.recognise("drill file", tokens); at < len(tokens) {
+			line, column := src.Position(tokens[max(at, 0)].Span.Start)
+			t.Errorf("%s:%d:%d: the grammar does not have `%s` here", name, line, column, tokens[max(at, 0)].Text)
+		}
+		for _, tok := range tokens {
+			seen[tok.Text] = true
+		}
+	}
+	var missing []string
+	for name, n := range rules {
+		if readGrammar(t)[name] != nil {
+			continue
+		}
+		each(n, func(n *node) {
+			if n.sort == "literal" && !seen[n.text] {
+				missing = append(missing, n.text)
+			}
+		})
+	}
+	assert.Empty(t, missing, "no drill shows these")
 }

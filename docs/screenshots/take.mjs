@@ -1,14 +1,14 @@
-// The pictures of pages: node take.mjs ADDRESS SESSION FOLDER MATRIX
+// The pictures of pages: node take.mjs ADDRESS SESSION FOLDER AUDIT
 import { chromium } from "playwright-core";
 
-const [address, session, folder, matrix] = process.argv.slice(2);
+const [address, session, folder, audit] = process.argv.slice(2);
 const flags = "--no-sandbox --disable-gpu --disable-quic --no-first-run --disable-background-networking --disable-component-update --disable-sync";
 const browser = await chromium.launch({ executablePath: "/usr/bin/chromium", args: flags.split(" ") });
 const page = await (await browser.newContext({ viewport: { width: 1280, height: 800 } })).newPage();
 const shot = (name) => page.screenshot({ path: `${folder}/${name}.png` });
 
-await page.goto(`file://${matrix}`);
-await shot("matrix-page");
+await page.goto(`file://${audit}`);
+await shot("audit-page");
 await page.goto(address);
 await page.getByRole("row").nth(1).waitFor();
 await shot("sessions");
