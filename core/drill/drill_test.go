@@ -412,3 +412,44 @@ func FuzzParseDrills(f *testing.F) {
 		require.Equal(t, laid, again)
 	})
 }
+
+// What stands in drills that are written from play: the Nth of a kind, joins that nothing waits for, presses without renewal, and numbers
+// that are left out.
+func TestLinesOfWrittenDrills(t *testing.T) {
+	const contractText = `contract wreck language 1
+entity Diver per player {
+  lit: int 0..9 = 0
+  hold grip lease 1s
+  request light(l: ref Lamp) check l != nothing else deny "no lamp" { l.lit += 1 }
+  request drop() { spawn Lamp { place = lit } }
+  request end_it(l: ref Lamp) check l != nothing else deny "no lamp" { despawn l }
+}
+entity Lamp { place: int 0..9; lit: int 0..9 = 0 }
+`
+	head := "drill \"it\"\nuse \"wreck.kam\"\n"
+	run := func(text string) *Result {
+		drills, problems := Load("it.drill", head+text, beside(map[string]string{"wreck.kam": contractText}))
+		require.Empty(t, problems)
+		return played(t, drills[0], Options{})
+	}
+	for text, message := range map[string]string{
+		"clients ana\nana asks Diver.drop()\nana asks Diver.drop()\nwait 1 tick\nana asks Diver.light(Lamp[2]) -> accepted\nsettle\nexpect ana sees Lamp[2].lit == 1 and Lamp[1].lit == 0": "",
+		"clients ana\nana asks Diver.drop()\nwait 1 tick\nana asks Diver.end_it(Lamp[1])\nwait 1 tick\nana asks Diver.light(Lamp[1])":                                                      "does not have Lamp[1]",
+		"clients ana\nexpect ana sees Lamp[0].lit == 0":                                                                          "they count from 1",
+		"join ana meanwhile\njoin bo meanwhile\nwait 1 tick\nexpect server sees count(c in clients) == 2":                        "",
+		"join ana meanwhile\nexpect server sees ana.Diver.lit == 0":                                                              "does not have",
+		"clients ana\nana presses Diver.grip\nwait 2s\nsettle\nexpect server sees not ana.Diver.grip":                            "",
+		"clients ana\nana holds Diver.grip\nwait 2s\nexpect server sees ana.Diver.grip\nana releases Diver.grip\nsettle":         "",
+		"clients ana\nana presses Diver.grip\nrepeat 4 { wait 500ms; ana renews Diver.grip }\nexpect server sees ana.Diver.grip": "",
+		"clients ana\nana renews Diver.grip":                                                                                     "does not hold",
+		"clients ana\nana skips 20\nana asks Diver.drop() -> accepted\nsettle\nexpect server sees count(Lamp) == 1":              "",
+		"clients ana, bo\nana asks Diver.drop()\nleave ana\nsettle\nexpect bo sees count(Lamp) == 1":                             "", // what arrived before it left is met
+	} {
+		r := run(text)
+		if message == "" {
+			assert.True(t, r.Passed, "%s: %+v", text, r.Failure)
+		} else if assert.NotNil(t, r.Failure, text) {
+			assert.Contains(t, r.Failure.Message, message, text)
+		}
+	}
+}
