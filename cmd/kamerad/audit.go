@@ -159,8 +159,7 @@ func printAudit(w io.Writer, r *audit.Report, took time.Duration) {
 			}
 		}
 	}
-	reads := slices.ContainsFunc(r.Rows, func(row audit.Row) bool { return row.Sort == audit.OfValue })
-	if reads {
+	if !r.Live {
 		fmt.Fprintf(w, "Reading: %s varied behind a client's back, %d told it nothing\n", plural(read, "hidden value"), held)
 	} else {
 		fmt.Fprintln(w, muted.Sprint("Reading is not tried on a session that runs: kamerad audit FILE varies hidden values behind a client's back"))
@@ -183,7 +182,7 @@ func printAudit(w io.Writer, r *audit.Report, took time.Duration) {
 	}
 	fmt.Fprintf(w, "%.1f %% of the cells are filled\n", 100*r.Filled)
 	switch {
-	case r.Clean() && reads:
+	case r.Clean() && !r.Live:
 		fmt.Fprintln(w, good.Sprint("✓ nothing was changed, and nothing was learned"))
 	case r.Clean():
 		fmt.Fprintln(w, good.Sprint("✓ nothing was changed that may not be"))

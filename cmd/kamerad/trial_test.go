@@ -68,7 +68,8 @@ func TestAuditOfASession(t *testing.T) {
 		s, err := p.Open(t.Context(), client.OpenSession{Contract: "wreck"})
 		require.NoError(t, err)
 		id := strconv.FormatInt(s.ID, 10)
-		out, status := command(t, t.TempDir(), "audit", "--session", id, "--for", "4s", "--service", p.Service)
+		dir := t.TempDir()
+		out, status := command(t, dir, "audit", "--session", id, "--for", "4s", "--html", "page.html", "--service", p.Service)
 		if version == 0 {
 			assert.Equal(t, 1, status, out)
 			assert.Contains(t, out, "belongs to somebody else, and nothing is checked")
@@ -77,6 +78,10 @@ func TestAuditOfASession(t *testing.T) {
 			assert.Contains(t, out, "nothing was changed that may not be")
 		}
 		assert.NotContains(t, out, "of a client that had left")
+		page, err := os.ReadFile(filepath.Join(dir, "page.html"))
+		require.NoError(t, err)
+		assert.Contains(t, string(page), "went to a running session")
+		assert.NotContains(t, string(page), "one of two sessions")
 		still, err := p.Session(t.Context(), s.ID)
 		require.NoError(t, err)
 		assert.True(t, still.Open)

@@ -90,6 +90,7 @@ type Report struct {
 	Seed     uint64    `json:"seed"`
 	Unseen   []string  `json:"unseen"` // checks that never passed or never failed
 	Empty    []Missing `json:"empty"`  // cells that were not reached
+	Live     bool      `json:"live"`   // of a session that ran: nothing was read, and there was no second session to hold it against
 }
 
 // Missing is a cell that was not reached, and why.

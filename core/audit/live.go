@@ -65,7 +65,7 @@ func Live(ctx context.Context, c *contract.Contract, place Place, o LiveOptions)
 			a.targets = append(a.targets, t)
 		}
 	}
-	report := &Report{Contract: c.Name, Attacks: Attacks, Seed: o.Seed, Findings: []string{}, Unseen: []string{}, Empty: []Missing{}}
+	report := &Report{Live: true, Contract: c.Name, Attacks: Attacks, Seed: o.Seed, Findings: []string{}, Unseen: []string{}, Empty: []Missing{}}
 	if len(a.targets) == 0 {
 		return nil, fmt.Errorf("audit the session: the contract %s has nothing that a client could send", c.Name)
 	}
