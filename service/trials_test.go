@@ -135,6 +135,17 @@ func TestATrialThatWasLeftOver(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, "stopped", x.State)
 	assert.Contains(t, x.Summary, "before it was done")
+	for range 205 { // the oldest go
+		y, err := db.AddTrial(t.Context(), store.Trial{Contract: v.Contract, Version: v.Version, What: "audit", Asked: []byte("{}")})
+		require.NoError(t, err)
+		y.State, y.EndedAt = "ended", &y.AskedAt
+		require.NoError(t, db.SetTrial(t.Context(), y))
+	}
+	_, err = db.Trial(t.Context(), x.ID)
+	assert.ErrorIs(t, err, store.ErrNotFound)
+	list, err := db.Trials(t.Context(), v.Contract, v.Version, 1000)
+	require.NoError(t, err)
+	assert.Len(t, list, 200)
 }
 
 // What is kept in this process alone answers as the database does.

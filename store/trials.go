@@ -26,6 +26,9 @@ type Trial struct {
 	Report   json.RawMessage // of one that ended
 }
 
+// keptTrials is how many of one version are kept, the newest; those that wait or run are kept in any case.
+const keptTrials = 200
+
 const (
 	trials      = "select id, contract, version, what, asked, state, asked_at, ended_at, passed, summary, report from trials"
 	trialsShort = "select id, contract, version, what, 'null'::json, state, asked_at, ended_at, passed, summary, null::json from trials"
@@ -36,8 +39,11 @@ func scanTrial(row pgx.CollectableRow) (t Trial, err error) {
 	return t, err
 }
 
-// AddTrial stores a trial that waits, and gives it a number.
+// AddTrial stores a trial that waits, and gives it a number. The oldest ones of its version go once there are too many.
 func (s *Store) AddTrial(ctx context.Context, t Trial) (Trial, error) {
+	if _, err := s.pool.Exec(ctx, "delete from trials where ended_at is not null and id in (select id from trials where contract = $1 and version = $2 order by id desc offset $3)", t.Contract, t.Version, keptTrials-1); err != nil {
+		return t, fmt.Errorf("forget old trials of %s version %d: %w", t.Contract, t.Version, err)
+	}
 	err := s.pool.QueryRow(ctx, "insert into trials (contract, version, what, asked, state) values ($1, $2, $3, $4, 'waiting') returning id, state, asked_at", t.Contract, t.Version, t.What, t.Asked).Scan(&t.ID, &t.State, &t.AskedAt)
 	if err != nil {
 		return t, fmt.Errorf("note a trial of %s version %d: %w", t.Contract, t.Version, err)
