@@ -284,10 +284,13 @@ func loosely(raw json.RawMessage) (string, bool) {
 	if json.Unmarshal(raw, &v) != nil {
 		return "", false
 	}
-	return loosened(v)
+	return loosened(v, 0)
 }
 
-func loosened(v any) (string, bool) {
+// deepest is how deep lists stand in each other at most that are put into a drill.
+const deepest = 8
+
+func loosened(v any, depth int) (string, bool) {
 	switch x := v.(type) {
 	case bool:
 		return strconv.FormatBool(x), true
@@ -299,9 +302,12 @@ func loosened(v any) (string, bool) {
 		}
 		return strconv.FormatFloat(x, 'f', -1, 64), true
 	case []any:
+		if depth == deepest {
+			return "", false
+		}
 		var list []string
 		for _, y := range x {
-			words, ok := loosened(y)
+			words, ok := loosened(y, depth+1)
 			if !ok {
 				return "", false
 			}

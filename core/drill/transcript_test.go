@@ -105,7 +105,7 @@ func TestATranscriptPlaysTheSame(t *testing.T) {
 						args = []json.RawMessage{}
 					}
 					if r.IntN(6) == 0 {
-						args = append(args, []json.RawMessage{[]byte(`"pearl"`), []byte(`[1, true]`), []byte(`{"x":1}`)}[r.IntN(3)])
+						args = append(args, []json.RawMessage{[]byte(`"pearl"`), []byte(`[1, true]`), []byte(`{"x":1}`), []byte(strings.Repeat("[", 40) + strings.Repeat("]", 40)), []byte(`-9007199254740991`), []byte(`1e300`), []byte(`"` + strings.Repeat("a", 5000) + `"`)}[r.IntN(7)])
 					}
 					send(p, wire.FromClient{Type: "ask", Ask: wire.Ask{Entity: entity, Request: request, Args: args}})
 				}
