@@ -1,7 +1,9 @@
 package service
 
 import (
+	"io"
 	"net"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -60,4 +62,33 @@ func TestWhoSaysTooMuchWaits(t *testing.T) {
 	assert.True(t, l.until.IsZero(), "within its burst")
 	l.pace(now)
 	assert.WithinDuration(t, now.Add(10*time.Millisecond), l.until, 2*time.Millisecond)
+}
+
+// A frame that a writer still has to write, when those before it are dropped for a client that is behind, does not go out either.
+func TestAFrameAfterADropIsVoid(t *testing.T) {
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	defer l.Close()
+	far, err := net.Dial("tcp", l.Addr().String())
+	require.NoError(t, err)
+	defer far.Close()
+	near, err := l.Accept()
+	require.NoError(t, err)
+	var slow atomic.Int32
+	box := newOutbox()
+	w := newWired(box, near, &slow, func(error) {}, nil)
+	defer w.close()
+	send := func(tick int64, words string) {
+		x := outgoing{box: box, to: w, frame: []byte(words)}
+		x.send(tick, time.Now())
+	}
+	send(3, "three ")
+	box.put(func(dst, m []byte) []byte { return append(dst, m...) }, []byte("four "), 4, time.Now(), time.Time{})
+	assert.Equal(t, int64(3), box.drop(5))
+	send(5, "five ")
+	send(6, "six")
+	got := make([]byte, 9)
+	_, err = io.ReadFull(far, got)
+	require.NoError(t, err)
+	assert.Equal(t, "three six", string(got))
 }

@@ -28,6 +28,7 @@ type outbox struct {
 	fd    int // of the socket that it goes to; -1 when it is closed, or goes elsewhere
 	bytes []byte
 	taken int64 // the tick of the newest frame that a writer took
+	void  int64 // frames up to this tick do not go out any more: a snapshot comes in their place
 
 	marks   []mark
 	spare   []byte // the memory of what was taken before
@@ -114,10 +115,12 @@ func (b *outbox) late(now time.Time) (behind, cut bool) {
 	return age > behindAt || len(b.bytes) > maxBacklog, age > takesNone
 }
 
-// drop forgets the frames that no writer has taken, and gives the tick of the newest that one took.
-func (b *outbox) drop() (taken int64) {
+// drop forgets the frames up to a tick that no writer has taken, also those that one has not come to yet, and gives the tick of the newest
+// that one took.
+func (b *outbox) drop(upTo int64) (taken int64) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
+	b.void = upTo
 	kept, from := b.bytes[:0], 0
 	marks := b.marks[:0]
 	for _, m := range b.marks {
@@ -218,6 +221,10 @@ func (x *outgoing) send(tick int64, now time.Time) {
 		frame = head(opBin, frame)
 	}
 	b.mu.Lock()
+	if tick <= b.void { // those before it are gone: it could not be read
+		b.mu.Unlock()
+		return
+	}
 	if len(b.bytes) > 0 || b.busy {
 		b.add(frame, tick, now, arrived)
 		b.mu.Unlock()

@@ -315,7 +315,7 @@ func (r *room) tend(now time.Time) {
 		if behind, _ := c.box.late(now); behind && !c.behind {
 			c.behind = true
 			r.behind = append(r.behind, c)
-			r.session.Behind(c.client, c.box.drop())
+			r.session.Behind(c.client, c.box.drop(r.session.Now()))
 			r.meters.behind.Inc()
 		}
 	}
