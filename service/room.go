@@ -480,7 +480,8 @@ func (r *room) read(c *conn, raw []byte, now time.Time) (l letter, err error) {
 	}
 	l = letter{from: c, what: m.Type, seen: m.Seen, at: now}
 	if r.transcript != nil {
-		l.sent = &m
+		sent := m // a copy, so that without a transcript no message is put on the heap
+		l.sent = &sent
 	}
 	switch m.Type {
 	case "ask":
