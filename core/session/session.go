@@ -22,7 +22,7 @@ import (
 // Bounds of a session.
 const (
 	MaxName     = 24      // characters of a client's name
-	MaxHeld     = 1000    // events, decisions and log lines that a client has not confirmed; over it the client is cut
+	MaxHeld     = 4000    // events, decisions and log lines that a client has not confirmed; over it the client is cut
 	maxPerTick  = 32      // requests of one client in one tick; more are dropped unseen
 	maxTexts    = 1 << 16 // texts that the world keeps before it forgets those that nothing holds
 	rememberAsk = 64      // first decisions kept for each client, against repeats

@@ -268,7 +268,7 @@ func TestEventsWaitUntilTheClientIsReady(t *testing.T) {
 	deaf, err := g.s.Join("Dov", "")
 	require.NoError(t, err)
 	g.copies[deaf], g.readers[deaf] = &replicate.Copy{}, g.s.Reader(deaf)
-	for len(g.step.Cuts) == 0 && g.s.Now() < 3000 {
+	for len(g.step.Cuts) == 0 && g.s.Now() < 3*MaxHeld {
 		g.seq++
 		g.s.Ask(ana, g.s.Read(wire.Ask{Seq: g.seq, Entity: g.copies[ana].Own("Diver", bo).Entity, Request: "Diver.knock"}))
 		g.tick()
