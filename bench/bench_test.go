@@ -7,6 +7,7 @@ import (
 	"path/filepath"
 	"regexp"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -26,6 +27,25 @@ func TestTheMiddleChunkTellsThePercentile(t *testing.T) {
 	}
 	assert.Equal(t, 396.0, part99(list))
 	assert.Zero(t, part99(nil))
+}
+
+func TestTheMiddleRoundIsHeldAgainstTheCheaperLoop(t *testing.T) {
+	round := func(first, bare, second, plain int) []perTick {
+		var out []perTick
+		for _, ms := range []int{first, bare, second, plain} {
+			out = append(out, perTick{cpu: time.Duration(ms) * time.Millisecond, bytes: 100})
+		}
+		return out
+	}
+	all := [][]perTick{round(14, 10, 16, 11), round(10, 9, 12, 99), round(12, 10, 12, 1), round(20, 10, 30, 12), round(10, 10, 10, 13)}
+	ours, floor := compare(all)
+	assert.Equal(t, perTick{cpu: 11 * time.Millisecond, bytes: 100}, ours, "both turns of the round whose ratio is the middle one, 1.22")
+	assert.Equal(t, 9*time.Millisecond, floor.cpu, "the bare loop: the other one was cheaper in one round alone")
+	for i := range all { // now the other way round
+		all[i][1], all[i][3] = all[i][3], all[i][1]
+	}
+	_, floor = compare(all)
+	assert.Equal(t, 9*time.Millisecond, floor.cpu)
 }
 
 func TestEntropy(t *testing.T) {

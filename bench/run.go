@@ -115,9 +115,9 @@ func all(quick bool, file string, only *regexp.Regexp) error {
 
 // tickFigures measures those of its figures that are wanted.
 func tickFigures(quick bool, only *regexp.Regexp, add func(figure)) error {
-	sizes, rounds, long := []int{100, 500, 1000}, 9, 2*time.Second
+	sizes, rounds, long := []int{100, 500, 1000}, 11, 2*time.Second
 	if quick {
-		sizes, rounds = sizes[2:], 3
+		sizes, rounds, long = sizes[2:], 3, 1500*time.Millisecond
 	}
 	for _, input := range []bool{false, true} {
 		name, most := "tick.cpu_over_floor.write_only", 1.25
@@ -131,7 +131,7 @@ func tickFigures(quick bool, only *regexp.Regexp, add func(figure)) error {
 			}
 			rounds := rounds
 			if n < 1000 {
-				rounds = (rounds + 1) / 2
+				rounds = (rounds + 1) / 3
 			}
 			k, f, err := cpuOverFloor(n, input, rounds, long)
 			if err != nil {

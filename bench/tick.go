@@ -82,20 +82,21 @@ func (p pair) measure(warm, long time.Duration) (out perTick, err error) {
 }
 
 // cpuOverFloor compares a tick of Kamerad with the shortest loops that write the same bytes. They take turns, while the others stand still:
-// what else the machine does meets all of them. The floor is the loop that was the cheaper one over all rounds; what comes out is of the
-// round whose ratio is the middle one.
+// what else the machine does meets all of them. Kamerad's turn comes before each of the two loops, so that all three follow what is of
+// another kind than themselves: whatever follows its like is a few hundredths cheaper. The floor is the loop that was the cheaper one
+// over all rounds; what comes out is of the round whose ratio is the middle one.
 func cpuOverFloor(n int, input bool, rounds int, long time.Duration) (kamerad, floor perTick, err error) {
-	first, err := couple([]string{"kamerad", fmt.Sprint(tickRate), said(input), "0"}, n, input, tickRate)
+	ours, err := couple([]string{"kamerad", fmt.Sprint(tickRate), said(input), "0"}, n, input, tickRate)
 	if err != nil {
 		return
 	}
-	defer first.end()
-	once, err := first.measure(3*time.Second, time.Second)
+	defer ours.end()
+	once, err := ours.measure(3*time.Second, time.Second)
 	if err != nil {
 		return
 	}
-	first.rouse(false)
-	turns := []pair{first}
+	ours.rouse(false)
+	var turns []pair
 	for _, way := range []string{"bare", "plain"} {
 		p, err := couple([]string{"floor", fmt.Sprint(int(once.bytes + 0.5)), fmt.Sprint(tickRate), said(input), way}, n, input, tickRate)
 		if err != nil {
@@ -103,29 +104,38 @@ func cpuOverFloor(n int, input bool, rounds int, long time.Duration) (kamerad, f
 		}
 		defer p.end()
 		p.rouse(false)
-		turns = append(turns, p)
+		turns = append(turns, ours, p)
 	}
-	var all [][3]perTick
-	for range rounds {
-		var got [3]perTick
-		for i, p := range turns {
+	all := make([][]perTick, rounds)
+	for i := range all {
+		for _, p := range turns {
 			p.rouse(true)
-			if got[i], err = p.measure(500*time.Millisecond, long); err != nil {
-				return
+			got, err := p.measure(500*time.Millisecond, long)
+			if err != nil {
+				return kamerad, floor, err
 			}
+			all[i] = append(all[i], got)
 			p.rouse(false)
 		}
-		all = append(all, got)
 	}
+	kamerad, floor = compare(all)
+	return kamerad, floor, nil
+}
+
+// compare gives the round whose ratio is the middle one. Of each there are Kamerad, a loop, Kamerad, and another loop.
+func compare(all [][]perTick) (kamerad, floor perTick) {
 	// middle gives the round in which something is the middle one of all rounds.
-	middle := func(of func([3]perTick) float64) [3]perTick {
-		slices.SortFunc(all, func(a, b [3]perTick) int { return cmp.Compare(of(a), of(b)) })
-		return all[(len(all)-1)/2]
+	middle := func(of func([]perTick) float64) []perTick {
+		list := slices.SortedFunc(slices.Values(all), func(a, b []perTick) int { return cmp.Compare(of(a), of(b)) })
+		return list[(len(list)-1)/2]
 	}
-	way := 1
-	if middle(func(x [3]perTick) float64 { return float64(x[2].cpu) })[2].cpu < middle(func(x [3]perTick) float64 { return float64(x[1].cpu) })[1].cpu {
-		way = 2
+	loop := 1
+	if middle(func(x []perTick) float64 { return float64(x[3].cpu) })[3].cpu < middle(func(x []perTick) float64 { return float64(x[1].cpu) })[1].cpu {
+		loop = 3
 	}
-	x := middle(func(x [3]perTick) float64 { return float64(x[0].cpu) / float64(x[way].cpu) })
-	return x[0], x[way], nil
+	both := func(x []perTick) perTick {
+		return perTick{(x[0].cpu + x[2].cpu) / 2, (x[0].bytes + x[2].bytes) / 2, (x[0].mallocs + x[2].mallocs) / 2}
+	}
+	x := middle(func(x []perTick) float64 { return float64(both(x).cpu) / float64(x[loop].cpu) })
+	return both(x), x[loop]
 }

@@ -213,6 +213,9 @@ func (v *Service) openRoom(ctx context.Context, version store.Version, in client
 	} else {
 		err = &bad{err.Error()}
 	}
+	if err := adviseHuge(); err != nil { // it goes without
+		slog.Debug("the heap stays in small pages", "error", err)
+	}
 	v.mu.Lock()
 	defer v.mu.Unlock()
 	v.opening--

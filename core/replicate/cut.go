@@ -324,7 +324,7 @@ func (v *View) look(u *viewer, a *audience, s *sight) (same bool) {
 		return true
 	}
 	var side rules.Side
-	in := len(a.circles) > 0 && v.rules.Viewer(a.Aud, u.client.Number, &side)
+	in := len(a.circles) > 0 && v.rules.Viewer(a.Aud, u.number, &side)
 	if s.known && s.version == a.version && s.in == in {
 		if !in || s.side.Keys == side.Keys && (!a.near || s.side.At == side.At || within(s.side.At, side.At, s.margin)) {
 			return true

@@ -73,7 +73,7 @@ func (v *View) holds(fresh []*sent) {
 	for _, u := range v.entered {
 		slices.SortFunc(u.enters, func(a, b *hold) int { return cmp.Compare(a.number, b.number) })
 		for _, h := range u.enters {
-			h.slot = u.private.Enter(h.plan.place, h, h.whole, h.next)
+			h.slot = int32(u.private.Enter(h.plan.place, h, h.whole, h.next))
 		}
 		u.enters = u.enters[:0]
 	}
@@ -172,7 +172,7 @@ func (v *View) glimpse(u *viewer, s *sent) {
 
 // wants tells what a client has to have of an entity by itself.
 func (v *View) wants(u *viewer, s *sent) (whole bool, mask uint64) {
-	p, e, n := s.plan, s.entity, u.client.Number
+	p, e, n := s.plan, s.entity, u.number
 	role := uint64(1) << u.role
 	// By which way something reaches this client: not at all, by a circle, or by itself.
 	way := func(r contract.Reach, group int, may func() bool) (gets, alone bool) {
@@ -243,7 +243,7 @@ func (v *View) hold(u *viewer, s *sent) {
 		v.add(u, h)
 	}
 	if h.next = mask; mask != h.mask && !h.came {
-		u.private.Mask(h.plan.place, h.slot, mask)
+		u.private.Mask(h.plan.place, int(h.slot), mask)
 		h.list()
 	}
 }
@@ -253,7 +253,7 @@ func (h *hold) list() {
 	if !h.listed {
 		h.listed = true
 		h.also, h.viewer.alone = h.viewer.alone, h
-		h.viewer.speak(h.view)
+		h.viewer.speak(h.plan.view)
 	}
 }
 
@@ -267,7 +267,7 @@ func (u *viewer) speak(v *View) {
 
 // add gives a client something by itself.
 func (v *View) add(u *viewer, h *hold) {
-	h.viewer, h.at, h.following = u, len(u.holds), h.holders
+	h.viewer, h.at, h.following = u, int32(len(u.holds)), h.holders
 	if h.following != nil {
 		h.following.previous = h
 	}
@@ -300,7 +300,7 @@ func (v *View) release(h *hold) {
 	last := u.holds[len(u.holds)-1]
 	u.holds[h.at], last.at = last, h.at
 	u.holds = u.holds[:len(u.holds)-1]
-	u.private.Exit(h.plan.place, h.slot)
+	u.private.Exit(h.plan.place, int(h.slot))
 	u.speak(v)
 	if h.whole {
 		u.dropped = append(u.dropped, h.entity.ID)
@@ -345,7 +345,7 @@ func (v *View) alone(u *viewer, h *hold) {
 	case h.came:
 		u.digest += h.sum
 	case h.change != 0:
-		u.private.Owned(h.plan.place, h.slot)
+		u.private.Owned(h.plan.place, int(h.slot))
 		u.digest += h.change
 	}
 	before := h.mask
@@ -376,7 +376,7 @@ func (v *View) alone(u *viewer, h *hold) {
 				u.digest += h.sent.sums[p.Index]
 			}
 		case sends&(1<<p.Index) != 0:
-			u.private.Change(h.plan.place, h.slot, at, h)
+			u.private.Change(h.plan.place, int(h.slot), at, h)
 			if counts {
 				u.digest += h.diffs[p.Index]
 			}
@@ -396,7 +396,7 @@ func (p *plan) placed(properties uint64) (out uint64) {
 func (v *View) masked(u *viewer, h *hold, at int, p *contract.Property, kept bool) {
 	f := h.sent.fields[p.Index]
 	f.Value = p.Type.Refs(f.Value, func(n int64) int64 {
-		if e := v.byNumber[uint32(n)]; e != nil && v.Known(u.client.Number, e.ID) != 0 && v.rules.Sees(e, u.client.Number) {
+		if e := v.byNumber[uint32(n)]; e != nil && v.Known(u.number, e.ID) != 0 && v.rules.Sees(e, u.number) {
 			return n
 		}
 		return 0
@@ -416,6 +416,6 @@ func (v *View) masked(u *viewer, h *hold, at int, p *contract.Property, kept boo
 	u.digest += sum - h.sums[at]
 	h.sums[at] = sum
 	if kept && had {
-		u.private.Change(h.plan.place, h.slot, at, h)
+		u.private.Change(h.plan.place, int(h.slot), at, h)
 	}
 }

@@ -82,6 +82,7 @@ type again struct {
 
 // plan says how a kind travels.
 type plan struct {
+	view *View
 	contract.KindGrouping
 	place  int   // in the outline; -1 for what no client ever knows of
 	props  []int // by property: its place in the kind's outline, -1 for none
@@ -155,26 +156,28 @@ type placed struct {
 	fresh      bool // it came in this tick
 }
 
-// viewer is a client with what it gets.
+// viewer is a client with what it gets. What each tick looks at is at the front.
 type viewer struct {
-	client  wire.Client
-	role    uint
-	first   bool   // it has been sent nothing: a snapshot comes
-	moved   bool   // it has another role, or everything is sent anew
-	stale   bool   // it is looked at with this Cut
-	which   uint64 // the audiences of which its side may be another one, by their places; all from the 64th on count as the last
-	waits   bool   // for its snapshot
-	settled bool   // of what was looked at: nothing at the edge of its view may be another thing than before
+	number  int  // that of the client
+	first   bool // it has been sent nothing: a snapshot comes
+	moved   bool // it has another role, or everything is sent anew
+	stale   bool // it is looked at with this Cut
+	waits   bool // for its snapshot
+	settled bool // of what was looked at: nothing at the edge of its view may be another thing than before
 	touched bool
 	spoken  bool
 	gone    bool
-	circles []member
+	alone   *hold // the first of those of which something is new in this tick
 	private *wire.Group
-	alone   *hold      // the first of those of which something is new in this tick
-	leaves  []int      // handles of the circles that it left in this tick
-	left    []*circle  // those
+	digest  uint64 // of what is its own
+	circles []member
+	leaves  []int // handles of the circles that it left in this tick
+
+	which   uint64 // the audiences of which its side may be another one, by their places; all from the 64th on count as the last
+	role    uint
+	client  wire.Client
+	left    []*circle  // the circles that it left in this tick
 	dropped []world.ID // in this tick
-	digest  uint64     // of what is its own
 	sights  []sight
 	edges   []*circle // of which a client may see a part
 	held    map[world.ID]*hold
@@ -182,6 +185,7 @@ type viewer struct {
 	enters  []*hold
 	handles int
 	free    []int
+	_       [48]byte // of a size that Go puts at the beginning of a line
 }
 
 // sight is what a viewer's side of an audience was, and the circles that it leads to.
@@ -201,48 +205,50 @@ type member struct {
 	fresh  bool
 }
 
-// hold is an entity of which a client has something by itself.
+// hold is an entity of which a client has something by itself. What each tick looks at is the first line of memory.
 type hold struct {
 	*sent
-	viewer *viewer
-	slot   int
-	at     int // among the viewer's holds
-	whole  bool
-	came   bool // in this tick
-	listed bool // it is among those of which something is new to the viewer
-	gone   bool
-	mask   uint64 // by place in the outline
-	next   uint64
-	masked map[int]wire.Field // by place: refs of which this client may not know
-	sums   map[int]uint64     // of those
-	// All who have the entity by themselves, and what else is new to this viewer.
-	previous, following, also *hold
+	viewer    *viewer
+	also      *hold  // what else is new to this viewer
+	following *hold  // of all who have the entity by themselves
+	mask      uint64 // by place in the outline
+	next      uint64
+	slot      int32
+	at        int32 // among the viewer's holds
+	whole     bool
+	came      bool // in this tick
+	listed    bool // it is among those of which something is new to the viewer
+	gone      bool
+	masked    map[int]wire.Field // by place: refs of which this client may not know
+	sums      map[int]uint64     // of those
+	previous  *hold
+	_         [40]byte // of a size that Go puts at the beginning of a line
 }
 
-// sent is an entity as it was last sent.
+// sent is an entity as it was last sent. What each tick looks at is at the front.
 type sent struct {
-	view    *View
 	plan    *plan
 	entity  *world.Entity
 	number  uint32
 	live    bool // it has been announced
 	flash   bool // it came and went in one tick, and an event speaks of it
 	lists   uint8
-	stamp   int64    // of the View, when something was last sent
-	send    uint64   // properties that were sent then
-	later   uint64   // properties that changed and wait for their time
-	row     []int64  // of each plain property what was last sent, and before that
-	holders *hold    // the first of them
-	ticks   []int64  // by property: when it was last sent, of one that has a rate
-	sums    []uint64 // by property that circles have: its part of the digest
-	diffs   []uint64 // and what the change of this tick adds to it
-	at      []placed
-	change  uint64 // what giving it away adds to the entity's own part of the digest
-	sum     uint64 // that part
-	owner   int
-	fields  []wire.Field // by property: what is not plain
-	exited  []placed     // in this tick
-	turned  int64        // the tick in which it last came to a circle or left one
+	stamp   int64   // of the View, when something was last sent
+	send    uint64  // properties that were sent then
+	later   uint64  // properties that changed and wait for their time
+	holders *hold   // the first of them
+	row     []int64 // of each plain property what was last sent, and before that
+
+	ticks  []int64  // by property: when it was last sent, of one that has a rate
+	sums   []uint64 // by property that circles have: its part of the digest
+	diffs  []uint64 // and what the change of this tick adds to it
+	at     []placed
+	change uint64 // what giving it away adds to the entity's own part of the digest
+	sum    uint64 // that part
+	owner  int
+	fields []wire.Field // by property: what is not plain
+	exited []placed     // in this tick
+	turned int64        // the tick in which it last came to a circle or left one
 }
 
 // Lists that an entity is in.
@@ -262,7 +268,7 @@ func NewView(key [32]byte, w *world.World, r Rules) *View {
 	}
 	grouping := c.Grouping()
 	for i, kind := range c.Kinds {
-		p := plan{KindGrouping: grouping.Kinds[i], place: -1}
+		p := plan{view: v, KindGrouping: grouping.Kinds[i], place: -1}
 		p.place = slices.IndexFunc(v.outline.Kinds, func(k contract.KindOutline) bool { return k.Name == kind.Name })
 		for _, prop := range kind.Properties {
 			at := -1
@@ -366,7 +372,7 @@ func (v *View) Joined(c wire.Client) {
 		u.client, u.role, u.moved = c, uint(role), true
 		u.turn(v)
 	} else {
-		u := &viewer{client: c, role: uint(role)}
+		u := &viewer{number: c.Number, client: c, role: uint(role)}
 		u.begin(v)
 		v.viewers = append(v.viewers, u)
 	}
@@ -429,12 +435,12 @@ func (u *viewer) touch(v *View) {
 // viewer finds a client. Mostly they are asked for one after the other.
 func (v *View) viewer(number int) *viewer {
 	for i := v.hint; i < min(v.hint+2, len(v.viewers)); i++ {
-		if u := v.viewers[i]; u.client.Number == number {
+		if u := v.viewers[i]; u.number == number {
 			v.hint = i
 			return u
 		}
 	}
-	i, found := slices.BinarySearchFunc(v.viewers, number, func(u *viewer, n int) int { return u.client.Number - n })
+	i, found := slices.BinarySearchFunc(v.viewers, number, func(u *viewer, n int) int { return u.number - n })
 	if !found {
 		return nil
 	}
@@ -444,7 +450,7 @@ func (v *View) viewer(number int) *viewer {
 
 // of gives what was sent of an entity.
 func (v *View) of(e *world.Entity) *sent {
-	if s, ok := e.Shown.(*sent); ok && s.view == v {
+	if s, ok := e.Shown.(*sent); ok && s.plan.view == v {
 		return s
 	}
 	return v.sent[e.ID]
@@ -452,7 +458,7 @@ func (v *View) of(e *world.Entity) *sent {
 
 // Spawned tells of a new entity. It is sent with the values that it has when the tick is cut.
 func (v *View) Spawned(e *world.Entity) {
-	s := &sent{view: v, plan: &v.plans[e.Kind.Index], number: number(v.key, e, len(v.plans)), entity: e, owner: e.Owner}
+	s := &sent{plan: &v.plans[e.Kind.Index], number: number(v.key, e, len(v.plans)), entity: e, owner: e.Owner}
 	v.sent[e.ID] = s
 	e.Shown = s
 	v.byNumber[s.number] = e
@@ -550,7 +556,7 @@ func (v *View) Warm(list []*world.Entity) {
 	}
 	for _, e := range list {
 		if s, ok := e.Shown.(*sent); ok && s.holders != nil {
-			v.warmth += int64(s.holders.viewer.client.Number)
+			v.warmth += int64(s.holders.viewer.number)
 		}
 	}
 }
@@ -563,7 +569,7 @@ func (v *View) Ahead(n int) {
 	}
 	list := v.viewers[min(from, len(v.viewers)):min(from+n, len(v.viewers))]
 	for _, u := range list {
-		v.warmth += int64(u.client.Number) + int64(u.digest)
+		v.warmth += int64(u.number) + int64(u.digest)
 	}
 	for _, u := range list {
 		if n := len(u.circles); n > 0 {
@@ -600,7 +606,8 @@ func (v *View) unsettle(e *world.Entity, properties uint64) {
 func (s *sent) disturb() {
 	if s.lists&inRestless == 0 {
 		s.lists |= inRestless
-		s.view.restless = append(s.view.restless, s)
+		v := s.plan.view
+		v.restless = append(v.restless, s)
 	}
 }
 
@@ -644,7 +651,7 @@ func isAt(v contract.Value, slots []int64) bool {
 
 // read gives a property as it is now.
 func (s *sent) read(p *contract.Property) wire.Field {
-	v := s.view
+	v := s.plan.view
 	return wire.Field{Name: p.Name, Type: p.Type, Value: p.Type.Refs(v.world.Value(s.entity, p), v.public), Motion: motion(v.world, s.entity, p), Tied: tied(v.world, s.entity, p)}
 }
 
@@ -663,7 +670,7 @@ func (v *View) public(id int64) int64 {
 
 // take makes what a property is now what is sent of it in this tick.
 func (s *sent) take(p *contract.Property) {
-	v, i := s.view, p.Index
+	v, i := s.plan.view, p.Index
 	if s.stamp != v.stamp {
 		s.stamp, s.send = v.stamp, 0
 	}
@@ -706,7 +713,7 @@ func (s *sent) digest(p *contract.Property) uint64 {
 
 // sends gives the properties that are sent in this tick.
 func (s *sent) sends() uint64 {
-	if s.stamp != s.view.stamp {
+	if s.stamp != s.plan.view.stamp {
 		return 0
 	}
 	return s.send
@@ -742,7 +749,7 @@ func (s *sent) Field(prop int) wire.Field {
 	}
 	f := s.fields[p.Index]
 	if f.Tied != nil { // where it is now, for when what it is attached to is gone
-		f.Value = s.view.world.Value(s.entity, p)
+		f.Value = s.plan.view.world.Value(s.entity, p)
 	}
 	return f
 }

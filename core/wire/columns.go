@@ -112,8 +112,9 @@ func (l *Layout) shape(lanes []Lane) *shape {
 	return s
 }
 
-func (s *shape) columns() *columns {
-	c := &columns{shape: s, order: make([]int32, len(s.list)), sizes: make([]usual, len(s.sizes))}
+// columns gives those of a group, in memory that is given when there is enough of it.
+func (s *shape) columns(order []int32, sizes []usual) columns {
+	c := columns{shape: s, order: append(order, make([]int32, len(s.list))...), sizes: append(sizes, s.sizes...)}
 	c.begin()
 	return c
 }

@@ -23,12 +23,12 @@ type Item interface {
 // clients in a group get the same bytes.
 type Group struct {
 	columns
-	layout  *Layout
-	slots   [][]slot
 	changes []change
 	out     *bitWriter
-	news    int   // anything but changes
+	news    int32 // anything but changes
 	fresh   bool  // somebody came: what was learnt is begun anew with the next block
+	slots   [][]slot
+	layout  *Layout
 	free    []int // by lane: no slot before it is free
 	enters  []place
 	exits   []place
@@ -71,7 +71,19 @@ func NewGroup(l *Layout, place int) *Group { return newGroup(l, l.groups[place],
 func NewPrivate(l *Layout, b *Buffer) *Group { return newGroup(l, l.own, &b.w) }
 
 func newGroup(l *Layout, s *shape, out *bitWriter) *Group {
-	return &Group{layout: l, columns: *s.columns(), slots: make([][]slot, len(s.lanes)), free: make([]int, len(s.lanes)), out: out}
+	// There is one for each client, and each tick looks at most of them: what it looks at stands together.
+	m := &struct {
+		Group
+		changes [4]change
+		slots   [8][]slot
+		order   [16]int32
+		sizes   [16]usual
+	}{}
+	g := &m.Group
+	g.layout, g.out, g.changes, g.free = l, out, m.changes[:0], make([]int, len(s.lanes))
+	g.columns = s.columns(m.order[:0], m.sizes[:0])
+	g.slots = append(m.slots[:0], make([][]slot, len(s.lanes))...)
+	return g
 }
 
 // Enter takes an entity in and gives its slot. Of a private group, mask tells which properties are held and whole whether the
@@ -131,17 +143,14 @@ func (g *Group) Again(item Item, kind, prop int) {
 
 // Warm and WarmMore read what Pack is about to read, so that the packing of several groups does not wait for memory each by itself. What
 // they give means nothing.
-func (g *Group) Warm() uint64 { return uint64(g.news + len(g.free) + len(g.slots)) }
+func (g *Group) Warm() uint64 { return uint64(len(g.order) + int(g.news)) }
 
 func (g *Group) WarmMore() (sum uint64) {
 	for i := 0; i < len(g.sizes); i += 8 {
 		sum += uint64(g.sizes[i])
 	}
-	if cap(g.changes) > 0 {
-		sum += g.changes[:1][0].key
-	}
 	if len(g.order) > 0 {
-		sum += uint64(g.order[0]) + uint64(len(g.slots[0]))
+		sum += g.changes[:1][0].key + uint64(g.order[0]) + uint64(len(g.slots[0]))
 	}
 	return sum
 }

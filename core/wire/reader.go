@@ -53,7 +53,8 @@ type table struct {
 }
 
 func newTable(s *shape, group int) *table {
-	return &table{group: group, cols: s.columns(), slots: make([][]tableSlot, len(s.lanes)), free: make([]int, len(s.lanes))}
+	cols := s.columns(nil, nil)
+	return &table{group: group, cols: &cols, slots: make([][]tableSlot, len(s.lanes)), free: make([]int, len(s.lanes))}
 }
 
 type tableSlot struct {

@@ -17,18 +17,22 @@ type ID int64
 
 // Entity is one thing in the world.
 type Entity struct {
-	Nums    []int64 // the row, by the slots of the kind's properties; to be read only: writes go through the World
-	dirty   uint64  // one bit for each property written since the last Flush
-	Shown   any     // what shows the world to others keeps here what it knows of the entity
+	// The row, by the slots of the kind's properties; to be read only: writes go through the World. Behind it, in the same memory, stands
+	// for each property when it last changed.
+	Nums    []int64
+	dirty   uint64 // one bit for each property written since the last Flush
+	Shown   any    // what shows the world to others keeps here what it knows of the entity
 	Kind    *contract.Kind
-	Gone    bool // it was despawned
 	ID      ID
-	Owner   int     // number of the client it belongs to; 0 is the server
-	Serial  int64   // numbers the entities of its kind from 1, so that no kind tells how many there are of another
-	ticks   []int64 // by property: when it last changed
-	given   int64   // when it last came to have another owner
+	Owner   int   // number of the client it belongs to; 0 is the server
+	Serial  int64 // numbers the entities of its kind from 1, so that no kind tells how many there are of another
+	given   int64 // when it last came to have another owner
 	delayed []Delayed
+	Gone    bool // it was despawned
 }
+
+// ticks tells by property when it last changed.
+func (e *Entity) ticks() []int64 { return e.Nums[len(e.Nums):cap(e.Nums)] }
 
 // Delayed is an action that runs at a tick, with its arguments.
 type Delayed struct {
@@ -147,12 +151,13 @@ func (w *World) Spawn(k *contract.Kind, owner int) *Entity {
 	w.last++
 	w.serials[k.Index]++
 	row := make([]int64, k.Slots+len(k.Properties)) // in one piece, since what writes the one also writes the other
-	e := &Entity{ID: w.last, Serial: w.serials[k.Index], Kind: k, Owner: owner, Nums: row[:k.Slots:k.Slots], ticks: row[k.Slots:]}
+	row = row[:k.Slots:len(row)]
+	e := &Entity{ID: w.last, Serial: w.serials[k.Index], Kind: k, Owner: owner, Nums: row}
 	for _, p := range k.Properties {
 		copy(e.Nums[p.Slot:], p.Default)
 	}
-	for i := range e.ticks {
-		e.ticks[i] = w.Tick
+	for i := range e.ticks() {
+		e.ticks()[i] = w.Tick
 	}
 	w.insert(e)
 	w.journal = append(w.journal, entry{entity: e, what: spawned})
@@ -306,7 +311,7 @@ func (w *World) Changed(e *Entity, property int) int64 {
 			return w.Tick
 		}
 	}
-	return e.ticks[property]
+	return e.ticks()[property]
 }
 
 // Given tells at which tick an entity last came to have another owner, or was spawned.
@@ -427,7 +432,7 @@ func (w *World) Commit() {
 	for i := range w.journal {
 		j := &w.journal[i]
 		if j.what == wroteSlot {
-			j.entity.ticks[j.prop] = w.Tick
+			j.entity.ticks()[j.prop] = w.Tick
 			continue
 		}
 		w.report(j)
@@ -502,8 +507,8 @@ func Warm(list []*Entity) (sum int64) {
 		for i := 0; i < len(e.Nums); i += 8 {
 			sum += e.Nums[i]
 		}
-		if n := len(e.ticks); n > 0 {
-			sum += e.ticks[n-1]
+		if n := len(e.ticks()); n > 0 {
+			sum += e.ticks()[n-1]
 		}
 	}
 	return sum
