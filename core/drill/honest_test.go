@@ -129,7 +129,7 @@ func TestHonestClientsAreNeverStruck(t *testing.T) {
 	require.NotNil(t, c, problems)
 	contracts, names = append(contracts, c), append(names, "Tidewreck")
 
-	sent := make([]int, len(contracts))
+	sent, struck, thrown := make([]int, len(contracts)), make([]int, len(contracts)), make([]int, len(contracts))
 	t.Run("contracts", func(t *testing.T) {
 		for i, c := range contracts {
 			t.Run(names[i], func(t *testing.T) {
@@ -140,16 +140,18 @@ func TestHonestClientsAreNeverStruck(t *testing.T) {
 					assert.Zero(t, strikes)
 					assert.Empty(t, out)
 					left -= lasted
-					sent[i] += n
+					sent[i], struck[i], thrown[i] = sent[i]+n, struck[i]+strikes, thrown[i]+len(out)
 				}
 				t.Logf("%d requests in %d sessions", sent[i], sessions)
 			})
 		}
 	})
-	random, tidewreck := 0, sent[runs]
-	for _, n := range sent[:runs] {
-		random += n
+	assert.Positive(t, sent[runs], "in Tidewreck")
+	sum := func(list []int) (sum int) {
+		for _, n := range list {
+			sum += n
+		}
+		return sum
 	}
-	assert.Positive(t, tidewreck)
-	t.Logf("%d requests of honest clients in %d random contracts and %d in Tidewreck, %d s each: no strike, nobody out", random, runs, tidewreck, seconds)
+	t.Logf("%d requests of honest clients in %d random contracts and %d in Tidewreck, %d s each: %d strikes, %d clients out", sum(sent[:runs]), runs, sent[runs], seconds, sum(struck), sum(thrown))
 }
