@@ -116,7 +116,8 @@ def value(r, t):
     if form == "client":
         return r.gamma() - 1
     if form == "instant":
-        return r.gamma()
+        v = r.gamma()
+        return v >> 1 ^ -(v & 1)
     if form == "text":
         return r.text()
     if form == "record":

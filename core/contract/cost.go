@@ -99,7 +99,7 @@ func (t *Type) Bits() (most, typical int) {
 	case FormClient:
 		return 21, 9 // up to a thousand seats, the server, nothing
 	case FormInstant:
-		return 91, 61 // milliseconds
+		return 129, 63 // milliseconds, of either sign
 	case FormText:
 		n := 2*mathbits.Len64(uint64(4*t.Max)) + 1
 		return n + 32*t.Max, n/2 + 4*t.Max // up to four bytes a character

@@ -299,9 +299,14 @@ func (c *checker) reals(d *syntax.Type, form Form) *Type {
 	counts := [2]int64{}
 	for i, end := range []*big.Rat{low, high} {
 		n := new(big.Rat).Quo(end, step)
-		// Up to 2^53 a count and the number that it stands for are exact.
-		if !n.IsInt() || new(big.Rat).Abs(end).Cmp(limit) > 0 || new(big.Rat).Abs(n).Cmp(limit) > 0 {
-			c.fail([]syntax.Expr{d.Low, d.High}[i].Span(), "out-of-range", "this end of the range is not a whole number of steps, or too far away", "at most 2^53 steps")
+		// Up to 2^53 a count and the number that it stands for are exact. A fraction is not: it is rounded when it is made of its count and
+		// again when its count is made of it, by less than half a step as long as there are at most 2^50.
+		most, told := limit, "at most 2^53 steps"
+		if t.Per > 1 {
+			most, told = limitOfFractions, "at most 2^50 steps"
+		}
+		if !n.IsInt() || new(big.Rat).Abs(end).Cmp(limit) > 0 || new(big.Rat).Abs(n).Cmp(most) > 0 {
+			c.fail([]syntax.Expr{d.Low, d.High}[i].Span(), "out-of-range", "this end of the range is not a whole number of steps, or too far away", told)
 			return nil
 		}
 		counts[i] = n.Num().Int64()
@@ -348,7 +353,10 @@ func (c *checker) turns(d *syntax.Type, form Form) *Type {
 	return t
 }
 
-var limit = new(big.Rat).SetInt64(1 << 53)
+var (
+	limit            = new(big.Rat).SetInt64(1 << 53)
+	limitOfFractions = new(big.Rat).SetInt64(1 << 50)
+)
 
 // rational gives the exact value of a number as it was written.
 func rational(x syntax.Expr) *big.Rat {

@@ -453,9 +453,9 @@ func appendText(dst []byte, text string) []byte {
 // ParseJSON reads a value as AppendJSON writes it. The error says what is wrong and what would be right.
 func (t *Type) ParseJSON(raw []byte) (Value, error) {
 	raw = bytes.TrimSpace(raw)
-	found := string(raw)
-	if len(found) > 40 {
-		found = strings.ToValidUTF8(found[:40], "") + "…"
+	found := strings.ToValidUTF8(string(raw[:min(len(raw), 40)]), "")
+	if len(raw) > 40 {
+		found += "…"
 	}
 	wrong := func(want string) (Value, error) {
 		return Value{}, fmt.Errorf("is %s, not %s", found, want)
@@ -565,11 +565,11 @@ func (t *Type) ParseJSON(raw []byte) (Value, error) {
 		}
 		return Value{Num: int64(n)}, nil
 	case FormInstant:
-		n, err := strconv.ParseUint(string(raw), 10, 53)
+		n, err := strconv.ParseInt(string(raw), 10, 64) // below 0 before the session began
 		if err != nil {
 			return wrong("a time of the session's clock in milliseconds")
 		}
-		return Value{Num: int64(n)}, nil
+		return Value{Num: n}, nil
 	case FormStacks:
 		out, err := t.pairs(raw, wrong, &Type{Form: FormEnum, Enum: t.Enum}, &Type{Form: FormInt, Low: 1, High: t.Each})
 		return out, err

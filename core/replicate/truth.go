@@ -96,11 +96,11 @@ func (v *Truth) Spawned(e *world.Entity) {
 // Despawned tells that an entity is gone.
 func (v *Truth) Despawned(e *world.Entity) {
 	s := v.held[e.ID]
+	delete(v.numbers, e.ID)
 	if s == nil {
 		return
 	}
 	delete(v.held, e.ID)
-	delete(v.numbers, e.ID)
 	if s.fields == nil {
 		v.fresh = slices.DeleteFunc(v.fresh, func(x *truth) bool { return x == s })
 		return // nobody was told of it

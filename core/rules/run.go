@@ -700,6 +700,9 @@ func (m *Machine) spawn(f *frame, depth int, s *spawn) end {
 	if len(m.World.Kind(k.Index)) >= maxOfKind {
 		return m.fault("there are %d entities of the kind %s already", maxOfKind, k.Name)
 	}
+	if m.World.Full(k) {
+		return m.fault("there have been %d entities of the kind %s, and no more can be numbered", world.MostSerials(m.program.contract), k.Name)
+	}
 	e := m.World.Spawn(k, 0)
 	for i := range s.sets {
 		set := &s.sets[i]

@@ -187,13 +187,16 @@ func (s *Session) settle(o *rules.Outcome) (changes []Change, told []rules.Told)
 			s.roled = true // dealt with once the cause is concluded
 			return
 		}
+		if n.Gone {
+			s.forget(n.Entity)
+			s.teller.Despawned(n.Entity)
+		}
 		s.eachView(func(v listener) {
 			switch {
 			case n.Spawn:
 				v.Spawned(n.Entity)
 			case n.Gone:
 				v.Despawned(n.Entity)
-				s.forget(n.Entity)
 			default:
 				v.Given(n.Entity)
 			}

@@ -61,6 +61,7 @@ func (s *Session) Move(client int, m Move) {
 		return
 	}
 	s.confirm(t, m.in.Seen)
+	m.in.Seen = min(m.in.Seen, t.seen) // what it says beyond what it was sent says nothing
 	t.received = max(t.received, m.in.Seq, m.in.Press)
 	if m.what == "write" {
 		for _, i := range t.writes {
@@ -185,7 +186,7 @@ func (s *Session) write(t *seat, e *world.Entity, m *Move) (wire.Outcome, wire.S
 	}
 	s.settle(nil)
 	s.roles()
-	b.own = s.tick
+	b.own = s.world.Changed(e, m.prop.Index) // not this tick: a write of the value that is held already changes nothing
 	return wire.Accepted, "", ""
 }
 

@@ -9,8 +9,6 @@ import (
 	"fmt"
 	"math"
 	"slices"
-	"unicode"
-	"unicode/utf8"
 
 	"kamerad/core/contract"
 	"kamerad/core/replicate"
@@ -417,13 +415,12 @@ func (s *Session) Join(name, role string) (int, error) {
 	if index < 0 {
 		return 0, fmt.Errorf("join as %.40q: the contract has no such role, only %v", role, s.contract.Roles)
 	}
-	if n := utf8.RuneCountInString(name); n < 1 || n > MaxName || !utf8.ValidString(name) {
-		return 0, fmt.Errorf("join: a name has 1 to %d characters, not %d", MaxName, n)
+	name, err := CleanName(name)
+	if err != nil {
+		return 0, fmt.Errorf("join: %w", err)
 	}
-	for _, r := range name {
-		if !unicode.IsPrint(r) {
-			return 0, fmt.Errorf("join: the name %q holds characters that cannot be printed", name)
-		}
+	if s.last >= wire.MaxClient {
+		return 0, fmt.Errorf("join: the session has had %d clients and can number no more", s.last)
 	}
 	taken := 0
 	for _, t := range s.order {
@@ -432,6 +429,10 @@ func (s *Session) Join(name, role string) (int, error) {
 		}
 		if taken++; t.client.Name == name {
 			return 0, fmt.Errorf("join: the name %q is in use in this session", name)
+		}
+		// Two that nobody can tell apart are one too many: a game shows names alone.
+		if alike(t.client.Name, name) {
+			return 0, fmt.Errorf("join: the name %q looks like %q, which is in use in this session", name, t.client.Name)
 		}
 	}
 	if taken >= s.contract.Seats {

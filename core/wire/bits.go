@@ -2,6 +2,7 @@ package wire
 
 import (
 	"encoding/binary"
+	"math"
 	"math/bits"
 )
 
@@ -31,19 +32,27 @@ func (w *bitWriter) bit(v bool) {
 	}
 }
 
-// gamma writes a number from 0 in few bits when it is small (Elias, 1975, of the number plus one).
+// gamma writes any number in few bits when it is small (Elias, 1975, of the number plus one).
 func (w *bitWriter) gamma(v uint64) {
+	if v == math.MaxUint64 { // plus one it has 65 bits, and the sum below would be 0
+		w.put(0, 64)
+		w.put(1, 1)
+		w.put(0, 64)
+		return
+	}
 	v++
-	n := uint(bits.Len64(v)) // 0 for 2^64, which no count reaches
+	n := uint(bits.Len64(v))
 	w.put(1<<(n-1), n)
 	w.put(v, n-1)
 }
 
-// below writes a number that is less than n, in whole bits or one less (truncated binary).
+// below writes a number that is less than n, in whole bits or one less (truncated binary). A number that is not less is a mistake of
+// the caller's; it is written as n-1, so that the bits after it can still be read.
 func (w *bitWriter) below(v, n uint64) {
 	if n <= 1 {
 		return
 	}
+	v = min(v, n-1)
 	k := uint(bits.Len64(n)) - 1
 	if short := 1<<(k+1) - n; v < short {
 		w.put(v, k)
@@ -103,16 +112,21 @@ func (r *bitReader) get(width uint) uint64 {
 func (r *bitReader) bit() bool { return r.get(1) != 0 }
 
 func (r *bitReader) gamma() uint64 {
-	n := uint(1)
+	zeros := uint(0)
 	for !r.bad && r.get(1) == 0 {
-		if n++; n > 64 {
+		if zeros++; zeros > 64 {
 			r.bad = true
 		}
 	}
 	if r.bad {
 		return 0
 	}
-	return 1<<(n-1) | r.get(n-1) - 1
+	if low := r.get(zeros); zeros < 64 {
+		return 1<<zeros + low - 1
+	} else if low != 0 { // only 2^64 itself, less one, is a 64-bit number
+		r.bad = true
+	}
+	return math.MaxUint64
 }
 
 func (r *bitReader) below(n uint64) uint64 {

@@ -4,6 +4,7 @@ import (
 	"encoding/binary"
 	"encoding/json"
 	"fmt"
+	"math"
 	"strings"
 
 	"kamerad/core/contract"
@@ -123,12 +124,12 @@ func UnpackFromClient(raw []byte, o *contract.Outline) (FromClient, error) {
 		for name, msg := range plainMessages {
 			if msg == raw[0] {
 				if m.Type = name; msg == msgSeen || msg == msgDiffers {
-					m.Seen = int64(c.uvarint() & (1<<62 - 1))
+					m.Seen = c.tick()
 				}
 				if c.bad || len(c.buf) > 0 {
 					return m, fmt.Errorf("the message `%s` is broken", name)
 				}
-				return m, nil
+				return m, m.bounded()
 			}
 		}
 	}
@@ -145,19 +146,26 @@ func UnpackFromClient(raw []byte, o *contract.Outline) (FromClient, error) {
 		return m, fmt.Errorf("the message has the unknown type %d; there are %d to %d, and JSON", raw[0], msgReady, msgRelease)
 	}
 	number := c.uvarint()
-	m.Seen = int64(c.uvarint() & (1<<62 - 1))
+	m.Seen = c.tick()
 	entity, kind, at := c.uvarint(), c.uvarint(), c.uvarint()
 	if c.bad || entity > 1<<32-1 || number == 0 {
 		return m, fmt.Errorf("the message `%s` is broken, or has no number; they count up from 1", m.Type)
 	}
 	m.Entity = uint32(entity)
+	if raw[0] == msgAsk || raw[0] == msgWrite {
+		m.Seq = number
+	} else {
+		m.Press = number
+	}
+	if err := m.bounded(); err != nil {
+		return m, err
+	}
 	b := &bitReader{buf: c.buf}
 	if kind >= uint64(len(o.Kinds)) {
 		return m, fmt.Errorf("the message `%s` is about a kind that the outline lacks", m.Type)
 	}
 	k := &o.Kinds[kind]
 	if raw[0] == msgAsk {
-		m.Seq = number
 		if at >= uint64(len(k.Requests)) {
 			return m, fmt.Errorf("the message asks for a request that the outline lacks")
 		}
@@ -175,15 +183,15 @@ func UnpackFromClient(raw []byte, o *contract.Outline) (FromClient, error) {
 		return m, fmt.Errorf("the message `%s` is about a property that the outline lacks", m.Type)
 	}
 	p := &k.Properties[at]
-	if m.Property = k.Name + "." + p.Name; raw[0] == msgWrite {
-		if m.Seq = number; !b.numbers(p.Type, &m) {
-			m.Value = b.json(p.Type)
-		}
-	} else {
-		m.Press = number
+	m.Property = k.Name + "." + p.Name
+	if raw[0] == msgWrite && !b.numbers(p.Type, &m) {
+		m.Value = b.json(p.Type)
 	}
 	return m, nil
 }
+
+// tick reads the number of a tick; one that no int64 holds is told as the greatest, which is out of range.
+func (c *cursor) tick() int64 { return int64(min(c.uvarint(), math.MaxInt64)) }
 
 // numbers reads a value as its slots, and tells whether it is one that is made of numbers that mean the same everywhere.
 func (r *bitReader) numbers(t *contract.Type, m *FromClient) bool {

@@ -3,6 +3,7 @@ package wire
 import (
 	"encoding/binary"
 	"slices"
+	"strings"
 
 	"kamerad/core/contract"
 )
@@ -157,8 +158,17 @@ func packDecisions(list []Decision) []byte {
 		w.gamma(uint64(d.Check + 1))
 		w.below(uint64(slices.Index(outcomes, d.Outcome)), uint64(len(outcomes)))
 		w.below(uint64(slices.Index(stages, d.Stage)), uint64(len(stages)))
-		w.text(d.Reason)
+		w.text(shortened(d.Reason))
 		w.text(string(d.Reply))
 	}
 	return w.bytes()
+}
+
+// shortened returns a reason as it is sent: valid UTF-8, since a reason may quote what a client sent, and of MaxReason bytes at most.
+func shortened(reason string) string {
+	reason = strings.ToValidUTF8(reason, "\uFFFD")
+	if len(reason) <= MaxReason {
+		return reason
+	}
+	return strings.ToValidUTF8(reason[:MaxReason-len("…")], "") + "…"
 }

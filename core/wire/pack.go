@@ -48,7 +48,7 @@ func (w *bitWriter) value(t *contract.Type, v contract.Value) {
 	case contract.FormClient:
 		w.gamma(uint64(v.Num + 1)) // nothing is -1
 	case contract.FormInstant:
-		w.gamma(uint64(v.Num))
+		w.gamma(zigzag(v.Num)) // it may lie before the session began
 	case contract.FormText:
 		w.text(v.Text)
 	case contract.FormRecord:
@@ -104,7 +104,7 @@ func (r *bitReader) value(t *contract.Type) (v contract.Value) {
 	case contract.FormClient:
 		v.Num = int64(r.count(1<<31)) - 1
 	case contract.FormInstant:
-		v.Num = int64(r.count(1 << 53))
+		v.Num = unzigzag(r.gamma())
 	case contract.FormText:
 		v.Text = r.text(4 * t.Max)
 		r.bad = r.bad || t.Allows(v.Text) != nil

@@ -636,7 +636,7 @@ func (r *Reader) decisions(b *bitReader, f *Frame, c *cursor) {
 		d.Outcome = outcomes[b.below(uint64(len(outcomes)))]
 		d.Stage = stages[b.below(uint64(len(stages)))]
 		d.Reason = b.text(1 << 16)
-		if reply := b.text(1 << 20); reply != "" {
+		if reply := b.text(1 << 24); reply != "" {
 			d.Reply = []byte(reply)
 		}
 		f.Decisions = append(f.Decisions, d)

@@ -20,8 +20,15 @@ const Protocol = "kamerad.json.v1"
 
 // Bounds of what a client may send.
 const (
-	MaxMessage = 16 << 10 // bytes of one message
-	MaxUndone  = 64       // requests of one client that have no decision yet
+	MaxMessage = 16 << 10  // bytes of one message
+	MaxUndone  = 64        // requests of one client that have no decision yet
+	MaxNumber  = 1<<53 - 1 // the highest sequence number, press number and tick: the greatest that JSON is safe to carry
+)
+
+// Bounds of what a server sends.
+const (
+	MaxClient = 1<<31 - 1 // the highest number of a client
+	MaxReason = 1000      // bytes of a decision's reason; a longer one is cut
 )
 
 // Outcome is what became of a request.
@@ -124,7 +131,20 @@ func ParseFromClient(raw []byte) (FromClient, error) {
 	default:
 		return m, fmt.Errorf("the message has the unknown type %.40q; there are ask, write, press, release, ready, seen, differs and leave", m.Type)
 	}
-	return m, nil
+	return m, m.bounded()
+}
+
+// bounded returns an error when a number of the message is out of its range.
+func (m *FromClient) bounded() error {
+	switch {
+	case m.Seq > MaxNumber:
+		return fmt.Errorf("the message `%s` has the sequence number %d, the highest is %d", m.Type, m.Seq, uint64(MaxNumber))
+	case m.Press > MaxNumber:
+		return fmt.Errorf("the message `%s` has the number %d, the highest is %d", m.Type, m.Press, uint64(MaxNumber))
+	case m.Seen < 0 || m.Seen > MaxNumber:
+		return fmt.Errorf("the message `%s` confirms the tick %d; ticks are from 0 to %d", m.Type, m.Seen, uint64(MaxNumber))
+	}
+	return nil
 }
 
 // Client is what clients know of each other.

@@ -6,6 +6,7 @@
 package world
 
 import (
+	"math/bits"
 	"slices"
 
 	"kamerad/core/contract"
@@ -66,6 +67,7 @@ type World struct {
 	roster   int64             // when a client last came, went or changed its role
 	texts    []string
 	places   map[string]int64
+	sweepAt  int // texts, see Sweep
 	journal  []entry
 	dirty    []*Entity
 	news     []News
@@ -163,6 +165,13 @@ func (w *World) Spawn(k *contract.Kind, owner int) *Entity {
 	w.journal = append(w.journal, entry{entity: e, what: spawned})
 	return e
 }
+
+// MostSerials is how many entities of one kind a session of a contract can number: clients know them by 32 bits, some of which are the
+// kind's.
+func MostSerials(c *contract.Contract) int64 { return 1<<(32-bits.Len(uint(len(c.Kinds)))) - 1 }
+
+// Full reports whether no more entities of a kind can be numbered.
+func (w *World) Full(k *contract.Kind) bool { return w.serials[k.Index] >= MostSerials(w.contract) }
 
 // Key names an entity by its kind and serial: whatever happens to other kinds, it is the same.
 func (e *Entity) Key() int64 { return int64(e.Kind.Index)<<48 | e.Serial }
@@ -525,9 +534,11 @@ func (w *World) News(visit func(n News)) {
 
 // Sweep forgets texts that nothing holds any more, once there are many. It must not be called in a transaction.
 func (w *World) Sweep(most int) {
-	if len(w.texts) <= most {
+	if len(w.texts) <= max(most, w.sweepAt) {
 		return
 	}
+	// With many that are held, the next time is when there are twice as many: what it costs is paid by what came.
+	defer func() { w.sweepAt = 2 * len(w.texts) }()
 	old := w.texts
 	kept := map[int64]int64{}
 	w.texts, w.places = nil, map[string]int64{}

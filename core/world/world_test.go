@@ -118,3 +118,29 @@ func TestTextsAreSwept(t *testing.T) {
 	w.Sweep(500)
 	assert.Equal(t, "999", w.Value(e, p).Text)
 }
+
+// With many texts that are all held, a sweep comes only once there are twice as many: not with each tick.
+func TestASweepIsPaidByWhatCame(t *testing.T) {
+	c, problems := contract.Load("names.kam", "contract names language 1\nroles player\nentity Tag { words: text max 40 = \"\" }\nshared Sea { on start { spawn Tag } }")
+	require.NotNil(t, c, problems.Error())
+	w := New(c, nil)
+	for i := range 5000 {
+		e := w.Spawn(c.Kinds[0], 0)
+		w.Write(e, 0, c.Kinds[0].Properties[0].Slot, w.Intern(fmt.Sprint("tag ", i)))
+	}
+	w.Commit()
+	swept := 0
+	for i := range 2000 {
+		w.Intern(fmt.Sprint("of this tick ", i))
+		before := len(w.texts)
+		if w.Sweep(1000); len(w.texts) < before {
+			swept++
+		}
+	}
+	assert.LessOrEqual(t, swept, 1)
+	for i := range 20_000 {
+		w.Intern(fmt.Sprint("more ", i))
+	}
+	w.Sweep(1000)
+	assert.Less(t, len(w.texts), 5100, "what nothing holds goes in the end")
+}
