@@ -363,6 +363,7 @@ func newWriters() *writers {
 		go func() {
 			warmth := 0
 			for b := range queue {
+				points.batchTaken.Hit()
 				for i := range b.list {
 					if i%warmed == 0 { // reads that do not wait for each other take the time of one
 						for j := i; j < min(i+warmed, len(b.list)); j++ {

@@ -158,6 +158,7 @@ func (p *pipe) carry() {
 		changed, wait := l.changed, next-l.now()
 		l.mu.Unlock()
 		if ok {
+			points.uplinkArrived.Hit()
 			if m, err := p.room.read(p.conn, message, time.Now()); err != nil {
 				p.room.post(func() { p.room.drop(p.conn.client, err.Error()) })
 			} else {

@@ -191,6 +191,7 @@ func (r *room) post(f func()) {
 
 func (r *room) tick() {
 	began := r.now()
+	points.tickBegins.Hit()
 	r.open()
 	r.tend(began)
 	m := r.memory()

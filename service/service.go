@@ -210,6 +210,7 @@ func (v *Service) openRoom(ctx context.Context, version store.Version, in client
 	var row store.Session
 	if err == nil {
 		row, err = v.store.OpenSession(ctx, version.Contract, version.Version)
+		points.sessionStored.Hit()
 	} else {
 		err = &bad{err.Error()}
 	}

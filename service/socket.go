@@ -78,6 +78,7 @@ func (v *Service) join(w http.ResponseWriter, r *http.Request) {
 			}
 		}
 	})
+	points.helloQueued.Hit()
 	out.flush()
 	<-c.cut
 	status := statusOut

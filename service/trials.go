@@ -88,6 +88,7 @@ func (v *Service) startTrial(r *http.Request) (client.Trial, error) {
 	v.mu.Lock()
 	stopping := v.stopping
 	v.mu.Unlock()
+	points.trialChecked.Hit()
 	v.trials.mu.Lock()
 	defer v.trials.mu.Unlock()
 	if stopping || len(v.trials.live) >= maxTrials {

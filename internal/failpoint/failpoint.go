@@ -1,0 +1,24 @@
+// Package failpoint lets tests interfere at named places of the code: hold a goroutine there, or have it fail. It knows nothing of what the
+// places are about.
+package failpoint
+
+import "sync/atomic"
+
+// Point is a place at which a test can interfere. Outside of tests it does nothing and costs the read of one word. Its zero value is
+// ready.
+type Point struct {
+	do atomic.Pointer[func()]
+}
+
+// Hit calls what a test has set, if anything.
+func (p *Point) Hit() {
+	if do := p.do.Load(); do != nil {
+		(*do)()
+	}
+}
+
+// Set has Hit call a function, which may block or panic, until the returned function is called.
+func (p *Point) Set(do func()) (clear func()) {
+	p.do.Store(&do)
+	return func() { p.do.Store(nil) }
+}
