@@ -1,8 +1,8 @@
 package service
 
 import (
+	"math"
 	"net"
-	"runtime"
 	"slices"
 	"sync"
 	"sync/atomic"
@@ -22,13 +22,14 @@ const (
 // once.
 type outbox struct {
 	// What each tick looks at stands together.
-	warm  atomic.Int32 // read to have the outbox near, and never written
-	busy  bool         // a writer has taken something and is not done
-	mu    sync.Mutex
-	fd    int // of the socket that it goes to; -1 when it is closed, or goes elsewhere
-	bytes []byte
-	taken int64 // the tick of the newest frame that a writer took
-	void  int64 // frames up to this tick do not go out any more: a snapshot comes in their place
+	warm   atomic.Int32 // read to have the outbox near, and never written
+	busy   bool         // a writer has taken something and is not done
+	mu     sync.Mutex
+	fd     int // of the socket that it goes to; -1 when it is closed, or goes elsewhere
+	bytes  []byte
+	taken  int64 // the tick of the newest frame that a writer took
+	void   int64 // frames up to this tick do not go out any more: a snapshot comes in their place, or the last message has been put in
+	newest int64 // the tick of the newest frame that was put in
 
 	marks   []mark
 	spare   []byte // the memory of what was taken before
@@ -134,6 +135,19 @@ func (b *outbox) drop(upTo int64) (taken int64) {
 	return b.taken
 }
 
+// last puts in the last message and the end of the connection. Frames that come afterwards do not go out.
+func (b *outbox) last(bye []byte, ending []byte, now time.Time) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	b.void = math.MaxInt64
+	if bye != nil {
+		b.bytes = appendMessage(b.bytes, bye)
+		b.marked(0, now, time.Time{})
+	}
+	b.bytes = appendWebSocket(b.bytes, opClose, ending)
+	b.marked(0, now, time.Time{})
+}
+
 // empty tells whether all was written.
 func (b *outbox) empty() bool {
 	b.mu.Lock()
@@ -152,6 +166,8 @@ type wired struct {
 	sent    func(time.Duration) // called with how long the oldest request waited whose decision was written
 	reading sync.Mutex          // held while it is read from
 	ended   atomic.Bool
+	writers *writers // nil when it is tied to none
+	writer  uint8    // that it is tied to
 }
 
 func newWired(box *outbox, conn net.Conn, slow *atomic.Int32, gone func(error), sent func(time.Duration)) *wired {
@@ -214,8 +230,9 @@ func (b *outbox) try(bytes []byte) (n int, err error) {
 	return n, nil
 }
 
-// send sends the frame of a tick, at once when nothing else waits.
-func (x *outgoing) send(tick int64, now time.Time) {
+// send sends the frame of a tick, at once when nothing else waits. It reports false for a frame that is not newer than what the outbox
+// has had; that one is not sent.
+func (x *outgoing) send(tick int64, now time.Time) bool {
 	b, frame, arrived := x.box, x.frame, x.arrived
 	if x.whole {
 		frame = head(opBin, frame)
@@ -223,13 +240,18 @@ func (x *outgoing) send(tick int64, now time.Time) {
 	b.mu.Lock()
 	if tick <= b.void { // those before it are gone: it could not be read
 		b.mu.Unlock()
-		return
+		return true
 	}
+	if tick <= b.newest {
+		b.mu.Unlock()
+		return false
+	}
+	b.newest = tick
 	if len(b.bytes) > 0 || b.busy {
 		b.add(frame, tick, now, arrived)
 		b.mu.Unlock()
 		x.to.flush()
-		return
+		return true
 	}
 	n, err := b.try(frame)
 	b.taken = tick
@@ -245,6 +267,7 @@ func (x *outgoing) send(tick int64, now time.Time) {
 	} else if !arrived.IsZero() && x.to.sent != nil {
 		x.to.sent(time.Since(arrived))
 	}
+	return true
 }
 
 // flush writes all that waits, without waiting for the client.
@@ -320,101 +343,5 @@ func (w *wired) insist(bytes []byte) error {
 func (w *wired) fail(err error) {
 	if !w.ended.Swap(true) {
 		w.gone(err)
-	}
-}
-
-// writers write what rooms hand them. There are a few; while nobody comes or goes, a client is always written to by the same.
-type writers struct {
-	queues []chan *batch
-	free   chan *batch
-}
-
-// batch is what one tick has for one writer.
-type batch struct {
-	list   []outgoing
-	tick   int64
-	now    time.Time
-	memory *memory
-}
-
-// warmed is how many clients a writer reads ahead.
-const warmed = 8
-
-type outgoing struct {
-	box     *outbox
-	to      *wired
-	frame   []byte
-	whole   bool      // the frame has headroom, and no header yet
-	arrived time.Time // when the oldest request came that is answered in it
-}
-
-// memory is where the frames of a tick stand, until all are written.
-type memory struct {
-	bytes []byte
-	users atomic.Int32
-}
-
-func newWriters() *writers {
-	n := min(runtime.GOMAXPROCS(0), 4)
-	w := &writers{free: make(chan *batch, 64)}
-	for range n {
-		queue := make(chan *batch, 64)
-		w.queues = append(w.queues, queue)
-		go func() {
-			warmth := 0
-			for b := range queue {
-				points.batchTaken.Hit()
-				for i := range b.list {
-					if i%warmed == 0 { // reads that do not wait for each other take the time of one
-						for j := i; j < min(i+warmed, len(b.list)); j++ {
-							warmth += int(b.list[j].box.warm.Load()) + int(b.list[j].frame[0])
-						}
-					}
-					b.list[i].send(b.tick, b.now)
-				}
-				clear(b.list)
-				b.list = b.list[:0]
-				b.memory.users.Add(-1)
-				b.memory = nil
-				select {
-				case w.free <- b:
-				default:
-				}
-			}
-		}()
-	}
-	return w
-}
-
-// stop ends the writers once they have written what they were handed.
-func (w *writers) stop() {
-	for _, q := range w.queues {
-		close(q)
-	}
-}
-
-// round hands a tick's frames to the writers, beginning with another client each tick.
-func (w *writers) round(tick int64, now time.Time, list []outgoing, m *memory) {
-	if len(list) == 0 {
-		return
-	}
-	at := int(tick) * 7 % len(list)
-	each := (len(list) + len(w.queues) - 1) / len(w.queues)
-	for i, q := range w.queues {
-		from, to := i*each, min((i+1)*each, len(list))
-		if from >= to {
-			continue
-		}
-		var b *batch
-		select {
-		case b = <-w.free:
-		default:
-			b = &batch{}
-		}
-		turn := from + at%(to-from)
-		b.list = append(append(b.list, list[turn:to]...), list[from:turn]...)
-		b.tick, b.now, b.memory = tick, now, m
-		m.users.Add(1)
-		q <- b
 	}
 }

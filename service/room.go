@@ -72,7 +72,8 @@ type place struct {
 	box    *outbox
 	wired  *wired
 	conn   *conn
-	plain  bool // its frames go out as they are
+	plain  bool  // its frames go out as they are
+	writer uint8 // that it is tied to
 }
 
 // letter is a message of a client that was read.
@@ -255,7 +256,11 @@ func (r *room) memory() *memory {
 func (r *room) send(step *session.Step, now time.Time, m *memory) {
 	if r.lineup == nil {
 		for _, c := range r.conns {
-			r.lineup = append(r.lineup, place{c.client, c.box, c.wired, c, c.wired != nil && c.json == nil})
+			at := place{client: c.client, box: c.box, wired: c.wired, conn: c, plain: c.wired != nil && c.json == nil}
+			if c.wired != nil {
+				at.writer = c.wired.writer
+			}
+			r.lineup = append(r.lineup, at)
 		}
 		slices.SortFunc(r.lineup, func(a, b place) int { return a.client - b.client })
 	}
@@ -276,11 +281,11 @@ func (r *room) send(step *session.Step, now time.Time, m *memory) {
 		}
 		switch {
 		case at.plain:
-			r.outgoing = append(r.outgoing, outgoing{at.box, at.wired, f.Whole, true, asked})
+			r.outgoing = append(r.outgoing, outgoing{at.box, at.wired, f.Whole, true, at.writer, asked})
 		case at.wired == nil:
 			at.conn.box.put(at.conn.frame, at.conn.word(f.Bytes), step.Tick, now, asked)
 		default:
-			r.outgoing = append(r.outgoing, outgoing{at.box, at.wired, appendMessage(nil, at.conn.word(f.Bytes)), false, asked})
+			r.outgoing = append(r.outgoing, outgoing{at.box, at.wired, appendMessage(nil, at.conn.word(f.Bytes)), false, at.writer, asked})
 		}
 	}
 	r.askers = slices.DeleteFunc(r.askers, func(c *conn) bool { return c.asked.IsZero() || !c.seated })

@@ -119,6 +119,8 @@ func New(ctx context.Context, s Records, recorder Recorder, console fs.FS) (*Ser
 	}
 	v := &Service{trials: trials{turn: make(chan struct{}, 1), live: map[int64]*trial{}}, store: s, recorder: recorder, console: console, rooms: map[int64]*room{}, writers: newWriters(), tests: map[seatKey]testClient{}}
 	v.meters = newMeters(func() float64 { return float64(len(v.open())) }, func() float64 { n, _ := v.recorder.Waiting(); return float64(n) })
+	v.meters.registry.MustRegister(prometheus.NewCounterFunc(prometheus.CounterOpts{Name: "kamerad_misordered_frames_total", Help: "Frames that were refused since their client had a newer one. There must be none."},
+		func() float64 { return float64(v.writers.misordered.Load()) }))
 	return v, nil
 }
 

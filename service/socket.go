@@ -66,6 +66,8 @@ func (v *Service) join(w http.ResponseWriter, r *http.Request) {
 		go x.post(func() { x.lose(c, "nothing could be written to the client") }) // a writer waits for nobody
 	}, v.decided)
 	defer out.close()
+	out.writers, out.writer = v.writers, v.writers.tie()
+	defer v.writers.untie(out.writer)
 	if p := socket.Subprotocol(); p != wire.Protocol && p != wire.Binary {
 		x.post(func() { x.leave(c, "it speaks neither "+wire.Binary+" nor "+wire.Protocol) })
 		out.end(nil, websocket.CloseProtocolError, "ask for the sub-protocol "+wire.Binary+" or "+wire.Protocol)
@@ -102,10 +104,13 @@ func (w *wired) end(bye []byte, status int, reason string) {
 	if w.conn != nil {
 		_ = w.conn.SetDeadline(deadline) // also for who writes now
 	}
-	if bye != nil {
-		w.box.put(appendMessage, bye, 0, time.Now(), time.Time{})
+	if w.writers != nil { // the frames that a writer still has for it come first
+		select {
+		case <-w.writers.passed(w.writer):
+		case <-time.After(goodbye):
+		}
 	}
-	w.box.put(func(dst, m []byte) []byte { return appendWebSocket(dst, opClose, m) }, websocket.FormatCloseMessage(status, short(reason)), 0, time.Now(), time.Time{})
+	w.box.last(bye, websocket.FormatCloseMessage(status, short(reason)), time.Now())
 	for !w.box.empty() && !w.ended.Load() && time.Now().Before(deadline) {
 		w.flush()
 		if !w.box.empty() {

@@ -1,0 +1,137 @@
+package service
+
+import (
+	"fmt"
+	"math/rand/v2"
+	"runtime"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"kamerad/client"
+	"kamerad/core/replicate"
+	"kamerad/core/wire"
+)
+
+const tally = `contract tally language 1
+seats 40
+roles player
+shared Sea { n: int 0..9999999 = 0; every 50ms { n += 1 } }
+entity Diver per player { n: int 0..9 = 0 }
+`
+
+// Clients join and leave all the time while writers are held up at random: each client gets its frames in order, 100,000 in all, and its last
+// message after them.
+func TestFramesAreInOrderWhileClientsComeAndGo(t *testing.T) {
+	v, api := alone(t)
+	_, err := api.Publish(t.Context(), "tally.kam", tally, nil)
+	require.NoError(t, err)
+	s, err := api.Open(t.Context(), client.OpenSession{Contract: "tally", Paused: true})
+	require.NoError(t, err)
+	x := v.room(s.ID)
+	var random sync.Mutex
+	dice := rand.New(rand.NewPCG(1, 2))
+	defer points.batchTaken.Set(func() {
+		random.Lock()
+		n := dice.IntN(40)
+		random.Unlock()
+		if n < 12 {
+			time.Sleep(time.Duration(n) * 20 * time.Microsecond)
+		}
+	})()
+	var frames atomic.Int64
+	var ends sync.Map
+	join := func(name string) *client.Client {
+		last := int64(0)
+		c, err := client.Join(t.Context(), api.Service, s.ID, name, "", client.Options{
+			OnFrame: func(f *wire.Frame, _ []replicate.Notice) {
+				frames.Add(1)
+				if f.Tick <= last {
+					ends.Store(name, fmt.Sprintf("tick %d after %d", f.Tick, last))
+				}
+				last = f.Tick
+			},
+			OnLost: func(reason string) { ends.Store(name, "lost: "+reason) },
+			OnEnd: func(reason string) {
+				if strings.Contains(reason, "broken") {
+					ends.Store(name, reason)
+				}
+			},
+		})
+		require.NoError(t, err)
+		return c
+	}
+	var stay []*client.Client
+	for i := range 24 {
+		stay = append(stay, join(fmt.Sprint("Diver ", i)))
+	}
+	tick := func(n int) {
+		for range n {
+			require.NoError(t, x.do(t.Context(), x.tick))
+		}
+	}
+	caughtUp := func() bool {
+		late := false
+		require.NoError(t, x.do(t.Context(), func() {
+			x.open()
+			for _, c := range stay {
+				late = late || x.session.Seen(c.Me().Number) < x.session.Now()-2
+			}
+		}))
+		return !late
+	}
+	clean := func() bool {
+		clean := true
+		ends.Range(func(any, any) bool { clean = false; return false })
+		return clean
+	}
+	guest, began := 0, time.Now()
+	var guests []*client.Client
+	var leaving sync.WaitGroup
+	for frames.Load() < 100_000 && time.Since(began) < 2*time.Minute {
+		tick(2)
+		if guest++; guest%3 > 0 || len(guests) == 0 {
+			guests = append(guests, join(fmt.Sprint("Guest ", guest)))
+		} else {
+			leaving.Go(guests[0].Close)
+			guests = guests[1:]
+		}
+		for len(guests) > 8 {
+			leaving.Go(guests[0].Close)
+			guests = guests[1:]
+		}
+		tick(4)
+		for clean() && !caughtUp() {
+			runtime.Gosched()
+		}
+		if !clean() {
+			break
+		}
+	}
+	if !clean() {
+		_ = x.do(t.Context(), func() { x.paused = false })
+	}
+	ends.Range(func(name, what any) bool {
+		assert.Fail(t, "a client did not get its frames in order", "%s: %s", name, what)
+		return true
+	})
+	if t.Failed() {
+		return
+	}
+	require.NoError(t, x.do(t.Context(), func() { x.paused = false }))
+	leaving.Wait()
+	_, err = api.Close(t.Context(), s.ID, "enough")
+	require.NoError(t, err)
+	for _, c := range append(stay, guests...) {
+		<-c.Ended()
+		assert.Equal(t, "the session closed: enough", c.Reason())
+	}
+	_, metrics, _ := get(t, "GET", api.Service+"/metrics", "", nil)
+	assert.Contains(t, metrics, "kamerad_misordered_frames_total 0")
+	t.Logf("%d frames, %d guests, %s", frames.Load(), guest, time.Since(began).Round(time.Millisecond))
+}

@@ -1,0 +1,208 @@
+package service
+
+import (
+	"errors"
+	"log/slog"
+	"runtime"
+	"runtime/debug"
+	"sync/atomic"
+	"time"
+)
+
+// maxWriters is how many writers there are at most.
+const maxWriters = 4
+
+// errMisordered ends a connection whose frames came to its outbox in another order than that of their ticks.
+var errMisordered = errors.New("a frame came after a newer one")
+
+// writers write what rooms hand them. There are a few. A client is tied to one of them for as long as it is connected: a client that
+// changed over to another one could be sent two frames in the wrong order.
+type writers struct {
+	queues  []chan *batch
+	free    chan *batch
+	stopped chan struct{}  // closed when no more is to be handed over
+	tied    []atomic.Int32 // by writer: the connections that are tied to it
+
+	misordered atomic.Int64 // frames that an outbox refused since it had a newer one; there must be none
+	failed     atomic.Int64 // batches that ended in a panic
+}
+
+// batch is what one tick has for one writer.
+type batch struct {
+	list   []outgoing
+	tick   int64
+	now    time.Time
+	memory *memory
+	passed chan struct{} // of a batch that holds no frames: closed when all before it are written; else nil
+}
+
+// warmed is how many clients a writer reads ahead.
+const warmed = 8
+
+type outgoing struct {
+	box     *outbox
+	to      *wired
+	frame   []byte
+	whole   bool      // the frame has headroom, and no header yet
+	writer  uint8     // that its client is tied to
+	arrived time.Time // when the oldest request came that is answered in it
+}
+
+// memory is where the frames of a tick stand, until all are written.
+type memory struct {
+	bytes []byte
+	users atomic.Int32
+}
+
+func newWriters() *writers {
+	n := min(runtime.GOMAXPROCS(0), maxWriters)
+	w := &writers{free: make(chan *batch, 64), stopped: make(chan struct{}), tied: make([]atomic.Int32, n)}
+	for range n {
+		queue := make(chan *batch, 64)
+		w.queues = append(w.queues, queue)
+		go w.write(queue)
+	}
+	return w
+}
+
+// tie returns the writer of a new connection, which is tied to it until untie.
+func (w *writers) tie() uint8 {
+	least := 0
+	for i := range w.tied {
+		if w.tied[i].Load() < w.tied[least].Load() {
+			least = i
+		}
+	}
+	w.tied[least].Add(1)
+	return uint8(least)
+}
+
+func (w *writers) untie(writer uint8) { w.tied[writer].Add(-1) }
+
+// write writes what comes in one queue, until the writers have stopped and the queue is empty.
+func (w *writers) write(queue chan *batch) {
+	for {
+		select {
+		case b := <-queue:
+			w.writeBatch(b)
+			continue
+		default:
+		}
+		select {
+		case b := <-queue:
+			w.writeBatch(b)
+		case <-w.stopped:
+			select {
+			case b := <-queue:
+				w.writeBatch(b)
+			default:
+				return
+			}
+		}
+	}
+}
+
+// writeBatch writes the frames of a batch. A panic ends the batch and nothing else: whoever missed a frame is cut and comes back.
+func (w *writers) writeBatch(b *batch) {
+	if b.passed != nil {
+		close(b.passed)
+		return
+	}
+	next := 0
+	defer func() {
+		if p := recover(); p != nil {
+			w.failed.Add(1)
+			slog.Error("a writer failed inside; the clients whose frames it had are cut", "panic", p, "stack", string(debug.Stack()))
+			for i := next; i < len(b.list); i++ {
+				b.list[i].to.fail(errors.New("the service failed inside while it wrote to the client"))
+			}
+		}
+		clear(b.list)
+		b.list = b.list[:0]
+		b.memory.users.Add(-1)
+		b.memory = nil
+		select {
+		case w.free <- b:
+		default:
+		}
+	}()
+	points.batchTaken.Hit()
+	warmth := 0
+	for ; next < len(b.list); next++ {
+		if next%warmed == 0 { // reads that do not wait for each other take the time of one
+			for j := next; j < min(next+warmed, len(b.list)); j++ {
+				warmth += int(b.list[j].box.warm.Load()) + int(b.list[j].frame[0])
+			}
+		}
+		if !b.list[next].send(b.tick, b.now) {
+			w.misordered.Add(1)
+			b.list[next].to.fail(errMisordered)
+		}
+	}
+}
+
+// stop ends the writers once they have written what they were handed. What is handed over later is not written.
+func (w *writers) stop() { close(w.stopped) }
+
+// hand puts a batch into a writer's queue, and reports whether it will be written.
+func (w *writers) hand(writer uint8, b *batch) bool {
+	select {
+	case <-w.stopped:
+		return false
+	default:
+	}
+	select {
+	case w.queues[writer] <- b:
+		return true
+	case <-w.stopped:
+		return false
+	}
+}
+
+// passed returns a channel that is closed once a writer has written all that it has been handed until now.
+func (w *writers) passed(writer uint8) <-chan struct{} {
+	b := &batch{passed: make(chan struct{})}
+	if !w.hand(writer, b) {
+		close(b.passed)
+	}
+	return b.passed
+}
+
+// round hands a tick's frames to the writers, beginning with another client each tick.
+func (w *writers) round(tick int64, now time.Time, list []outgoing, m *memory) {
+	if len(list) == 0 {
+		return
+	}
+	var batches [maxWriters]*batch
+	turn := int(uint64(tick) * 7 % uint64(len(list)))
+	for _, part := range [2][]outgoing{list[turn:], list[:turn]} {
+		for i := range part {
+			b := batches[part[i].writer]
+			if b == nil {
+				b = w.batch()
+				b.tick, b.now, b.memory = tick, now, m
+				batches[part[i].writer] = b
+			}
+			b.list = append(b.list, part[i])
+		}
+	}
+	for writer, b := range batches {
+		if b == nil {
+			continue
+		}
+		m.users.Add(1)
+		if !w.hand(uint8(writer), b) {
+			m.users.Add(-1)
+		}
+	}
+}
+
+// batch returns an empty batch.
+func (w *writers) batch() *batch {
+	select {
+	case b := <-w.free:
+		return b
+	default:
+		return &batch{}
+	}
+}
