@@ -27,6 +27,7 @@ type Problem struct {
 	Title    string          `json:"title"`
 	Status   int             `json:"status"`
 	Detail   string          `json:"detail"`
+	Code     string          `json:"code,omitempty"` // of a client that was not seated: why, for programs; see docs/protocol.md
 	Known    []string        `json:"known,omitempty"`
 	Problems syntax.Problems `json:"problems,omitempty"`
 }

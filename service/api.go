@@ -22,6 +22,7 @@ import (
 	"kamerad/client"
 	"kamerad/core/contract"
 	"kamerad/core/rules"
+	"kamerad/core/session"
 	"kamerad/core/syntax"
 	"kamerad/store"
 )
@@ -38,7 +39,7 @@ func (v *Service) Handler() http.Handler {
 	r.Get("/healthz", func(w http.ResponseWriter, _ *http.Request) { fmt.Fprintln(w, "alive") })
 	r.Get("/readyz", func(w http.ResponseWriter, q *http.Request) {
 		if err := v.store.Ping(q.Context()); err != nil {
-			problem(w, http.StatusServiceUnavailable, "the database does not answer", nil, nil)
+			problem(w, http.StatusServiceUnavailable, "the database does not answer")
 			return
 		}
 		fmt.Fprintln(w, "ready")
@@ -76,10 +77,10 @@ func (v *Service) Handler() http.Handler {
 			r.Get("/watch", v.watch)
 		})
 		r.NotFound(func(w http.ResponseWriter, q *http.Request) {
-			problem(w, http.StatusNotFound, fmt.Sprintf("the API has nothing at %s", q.URL.Path), []string{"/api/contracts", "/api/sessions"}, nil)
+			send(w, &client.Problem{Status: http.StatusNotFound, Detail: fmt.Sprintf("the API has nothing at %s", q.URL.Path), Known: []string{"/api/contracts", "/api/sessions"}})
 		})
 		r.MethodNotAllowed(func(w http.ResponseWriter, q *http.Request) {
-			problem(w, http.StatusMethodNotAllowed, fmt.Sprintf("%s cannot be done to %s", q.Method, q.URL.Path), nil, nil)
+			problem(w, http.StatusMethodNotAllowed, fmt.Sprintf("%s cannot be done to %s", q.Method, q.URL.Path))
 		})
 	})
 	r.Get("/*", v.page)
@@ -91,15 +92,20 @@ func (v *Service) Handler() http.Handler {
 func loopbackOnly(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		if !loopback(r.Host) {
-			problem(w, http.StatusForbidden, fmt.Sprintf("this service is asked for as %.80q; it answers only on loopback, such as 127.0.0.1", r.Host), nil, nil)
+			problem(w, http.StatusForbidden, fmt.Sprintf("this service is asked for as %.80q; it answers only on loopback, such as 127.0.0.1", r.Host))
 			return
 		}
 		if origin := r.Header.Get("Origin"); origin != "" {
 			u, err := url.Parse(origin)
 			if err != nil || !strings.EqualFold(u.Host, r.Host) {
-				problem(w, http.StatusForbidden, fmt.Sprintf("a page of %.80q may not use this service", origin), nil, nil)
+				problem(w, http.StatusForbidden, fmt.Sprintf("a page of %.80q may not use this service", origin))
 				return
 			}
+		}
+		// A browser says so where it sends no origin, as for a picture.
+		if site := r.Header.Get("Sec-Fetch-Site"); strings.HasPrefix(r.URL.Path, "/api") && site != "" && site != "same-origin" && site != "none" {
+			problem(w, http.StatusForbidden, "a page from elsewhere may not use this service")
+			return
 		}
 		w.Header().Set("X-Content-Type-Options", "nosniff")
 		w.Header().Set("Referrer-Policy", "no-referrer")
@@ -122,7 +128,7 @@ func (v *Service) page(w http.ResponseWriter, r *http.Request) {
 	name := strings.TrimPrefix(r.URL.Path, "/")
 	if _, err := fs.Stat(v.console, name); name == "" || err != nil {
 		if strings.HasPrefix(name, "assets/") {
-			problem(w, http.StatusNotFound, "the console has no such file", nil, nil)
+			problem(w, http.StatusNotFound, "the console has no such file")
 			return
 		}
 		name = "index.html"
@@ -130,17 +136,23 @@ func (v *Service) page(w http.ResponseWriter, r *http.Request) {
 	if name == "index.html" {
 		w.Header().Set("Cache-Control", "no-cache")
 		if _, err := fs.Stat(v.console, name); err != nil {
-			problem(w, http.StatusNotFound, "the console is not built into this binary; `./run build` builds both", nil, nil)
+			problem(w, http.StatusNotFound, "the console is not built into this binary; `./run build` builds both")
 			return
 		}
 	}
 	http.ServeFileFS(w, r, v.console, name)
 }
 
-func problem(w http.ResponseWriter, status int, detail string, known []string, problems syntax.Problems) {
+func problem(w http.ResponseWriter, status int, detail string) {
+	send(w, &client.Problem{Status: status, Detail: detail})
+}
+
+// send answers with a problem.
+func send(w http.ResponseWriter, p *client.Problem) {
+	p.Type, p.Title = "about:blank", http.StatusText(p.Status)
 	w.Header().Set("Content-Type", "application/problem+json")
-	w.WriteHeader(status)
-	_ = json.NewEncoder(w).Encode(client.Problem{Type: "about:blank", Title: http.StatusText(status), Status: status, Detail: detail, Known: known, Problems: problems})
+	w.WriteHeader(p.Status)
+	_ = json.NewEncoder(w).Encode(p)
 }
 
 // refusal is an error with its answer.
@@ -149,6 +161,7 @@ type refusal struct {
 	detail   string
 	known    []string
 	problems syntax.Problems
+	code     string // of a client that was not seated
 }
 
 func (r *refusal) Error() string { return r.detail }
@@ -157,30 +170,39 @@ func (r *refusal) Error() string { return r.detail }
 func answer[T any](f func(*http.Request) (T, error)) http.HandlerFunc {
 	return func(w http.ResponseWriter, r *http.Request) {
 		out, err := f(r)
-		var no *refusal
-		var wrong *bad
-		var other *otherOutline
-		var large *http.MaxBytesError
-		switch {
-		case err == nil:
-			w.Header().Set("Content-Type", "application/json")
-			w.Header().Set("Cache-Control", "no-store")
-			_ = json.NewEncoder(w).Encode(out)
-		case errors.As(err, &no):
-			problem(w, no.status, no.detail, no.known, no.problems)
-		case errors.As(err, &wrong):
-			problem(w, http.StatusBadRequest, wrong.detail, nil, nil)
-		case errors.As(err, &other):
-			problem(w, http.StatusConflict, other.Error()+"; what it gives clients stands under outline", nil, nil)
-		case errors.As(err, &large):
-			problem(w, http.StatusRequestEntityTooLarge, fmt.Sprintf("what was sent is longer than %d bytes", large.Limit), nil, nil)
-		case errors.Is(err, errClosed):
-			problem(w, http.StatusConflict, err.Error(), nil, nil)
-		default:
-			slog.Error("a call failed", "method", r.Method, "path", r.URL.Path, "error", err)
-			problem(w, http.StatusInternalServerError, "the service could not do this: "+err.Error(), nil, nil)
+		if err != nil {
+			send(w, problemOf(err, r))
+			return
 		}
+		w.Header().Set("Content-Type", "application/json")
+		w.Header().Set("Cache-Control", "no-store")
+		_ = json.NewEncoder(w).Encode(out)
 	}
+}
+
+// problemOf returns what a caller is told of an error. What the service itself failed of stands in its log alone: it may name the database,
+// its user or a file.
+func problemOf(err error, r *http.Request) *client.Problem {
+	var no *refusal
+	var wrong *bad
+	var seat *session.Refusal
+	var large *http.MaxBytesError
+	switch {
+	case errors.As(err, &no):
+		return &client.Problem{Status: no.status, Detail: no.detail, Known: no.known, Problems: no.problems, Code: no.code}
+	case errors.As(err, &wrong):
+		return &client.Problem{Status: http.StatusBadRequest, Detail: wrong.detail}
+	case errors.As(err, &seat):
+		return &client.Problem{Status: http.StatusBadRequest, Detail: seat.Error(), Code: string(seat.Code)}
+	case errors.As(err, &large):
+		return &client.Problem{Status: http.StatusRequestEntityTooLarge, Detail: fmt.Sprintf("what was sent is longer than %d bytes", large.Limit)}
+	case errors.Is(err, errClosed):
+		return &client.Problem{Status: http.StatusConflict, Detail: err.Error(), Code: codeNotRunning}
+	case errors.Is(err, errBusy):
+		return &client.Problem{Status: http.StatusServiceUnavailable, Detail: err.Error()}
+	}
+	slog.Error("a call failed", "method", r.Method, "path", r.URL.Path, "error", err)
+	return &client.Problem{Status: http.StatusInternalServerError, Detail: "the service could not do this; its log says why", Code: codeServiceFails}
 }
 
 // read decodes the body of a call; an empty one leaves out as it is.
@@ -214,10 +236,10 @@ func (v *Service) publish(r *http.Request) (client.ContractVersion, error) {
 	}
 	c, problems := contract.LoadWith(in.File, in.Source, in.Files.Open)
 	if c == nil {
-		return client.ContractVersion{}, &refusal{http.StatusUnprocessableEntity, fmt.Sprintf("%s has %s; nothing was published", in.File, count(len(problems), "mistake")), nil, problems}
+		return client.ContractVersion{}, &refusal{status: http.StatusUnprocessableEntity, detail: fmt.Sprintf("%s has %s; nothing was published", in.File, count(len(problems), "mistake")), problems: problems}
 	}
 	if _, err := rules.Compile(c); err != nil {
-		return client.ContractVersion{}, &refusal{http.StatusUnprocessableEntity, err.Error(), nil, nil}
+		return client.ContractVersion{}, &refusal{status: http.StatusUnprocessableEntity, detail: err.Error()}
 	}
 	outline := c.Outline()
 	report := client.ReportOf(c, problems)
@@ -310,7 +332,7 @@ func (v *Service) report(r *http.Request) (json.RawMessage, error) {
 	}
 	c, findings := load(x)
 	if c == nil {
-		return nil, &refusal{http.StatusUnprocessableEntity, "this version cannot be read any more", nil, findings}
+		return nil, &refusal{status: http.StatusUnprocessableEntity, detail: "this version cannot be read any more", problems: findings}
 	}
 	return encode(client.ReportOf(c, findings)), nil
 }
@@ -328,7 +350,7 @@ func (v *Service) compare(r *http.Request) (*contract.Comparison, error) {
 		}
 		var problems syntax.Problems
 		if both[i], problems = load(x); both[i] == nil {
-			return nil, &refusal{http.StatusUnprocessableEntity, fmt.Sprintf("version %d cannot be read any more", x.Version), nil, problems}
+			return nil, &refusal{status: http.StatusUnprocessableEntity, detail: fmt.Sprintf("version %d cannot be read any more", x.Version), problems: problems}
 		}
 	}
 	return contract.Compare(both[0], both[1]), nil
@@ -434,7 +456,7 @@ func (v *Service) sessionID(r *http.Request) (int64, error) {
 }
 
 func (v *Service) noSession(id string) error {
-	no := &refusal{status: http.StatusNotFound, detail: fmt.Sprintf("there is no session %.40s", id)}
+	no := &refusal{status: http.StatusNotFound, detail: fmt.Sprintf("there is no session %.40s", id), code: codeNotRunning}
 	for _, x := range v.open() {
 		if len(no.known) < 20 {
 			no.known = append(no.known, fmt.Sprintf("session %d (%s)", x.id, x.row.Contract))
@@ -482,7 +504,7 @@ func (v *Service) running(r *http.Request) (*room, error) {
 		return x, nil
 	}
 	if _, err := v.store.Session(r.Context(), id); err == nil {
-		return nil, &refusal{status: http.StatusConflict, detail: fmt.Sprintf("session %d has closed", id)}
+		return nil, &refusal{status: http.StatusConflict, detail: fmt.Sprintf("session %d has closed", id), code: codeNotRunning}
 	}
 	return nil, v.noSession(fmt.Sprint(id))
 }

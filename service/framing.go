@@ -70,7 +70,8 @@ func head(op byte, whole []byte) []byte {
 type reader struct {
 	conn io.Reader
 	ping func(data []byte)
-	buf  []byte // what was read; what is not used yet is from at on
+	took func(bytes int, message bool) error // called with each frame that is read; its error stops the reading, which may go on later
+	buf  []byte                              // what was read; what is not used yet is from at on
 	at   int
 	part []byte // the frames so far of a message that comes in several
 	op   byte   // of that message; 0 for none
@@ -96,11 +97,18 @@ func (r *reader) next() (op byte, message []byte, err error) {
 		if err != nil {
 			return 0, nil, err
 		}
-		switch op {
-		case opPing:
+		whole := fin && (op == opText || op == opBin || op == opMore)
+		if op == opPing {
 			r.ping(data)
-			continue
-		case opPong:
+		}
+		if r.took != nil {
+			err = r.took(len(data), whole)
+		}
+		switch op {
+		case opPing, opPong:
+			if err != nil {
+				return 0, nil, err
+			}
 			continue
 		case opClose:
 			return 0, nil, closing(data)
@@ -112,6 +120,9 @@ func (r *reader) next() (op byte, message []byte, err error) {
 				return op, data, nil
 			}
 			r.op, r.part = op, append(r.part[:0], data...)
+			if err != nil {
+				return 0, nil, err
+			}
 		case opMore:
 			if r.op == 0 {
 				return 0, nil, errBroken("a part of a message came without its beginning")
@@ -122,6 +133,9 @@ func (r *reader) next() (op byte, message []byte, err error) {
 			if r.part = append(r.part, data...); fin {
 				op, r.op = r.op, 0
 				return op, r.part, nil
+			}
+			if err != nil {
+				return 0, nil, err
 			}
 		default:
 			return 0, nil, errBroken(fmt.Sprintf("a frame has the unknown opcode %d", op))

@@ -25,7 +25,20 @@ const (
 	maxHeard = 64
 )
 
-var errAgain = errors.New("nothing more has come yet")
+// Bounds of what a client may send, whatever it is. What is over them waits in the client's own socket.
+const (
+	controlPerSecond = 20 // frames that carry no whole message: pings, pongs, parts
+	controlAtOnce    = 64
+	bytesPerSecond   = 128 << 10
+	bytesAtOnce      = 256 << 10
+	// floods is how long a client may send more such frames than it may, without a pause, before it is cut.
+	floods = 10 * time.Second
+)
+
+var (
+	errAgain  = errors.New("nothing more has come yet")
+	errPaused = errors.New("the client has sent more than it may and is read later")
+)
 
 // hearing is how a room hears what its clients say: its goroutine asks the system which sockets have something (epoll), in place of a
 // goroutine for each client.
@@ -43,7 +56,11 @@ type hearer struct {
 	out   *wired
 	fd    int // the number by which it is heard
 	in    reader
-	limit *rate.Limiter
+	limit *rate.Limiter // of its messages
+	frees *rate.Limiter // of its frames that carry no whole message
+	bytes *rate.Limiter
+	now   time.Time // of what is read now
+	flood time.Time // since when it has sent more frames without a message than it may; zero when all that came was read since
 	until time.Time // nothing is read before
 	waits bool      // it is among those that wait
 	gone  bool
@@ -52,14 +69,45 @@ type hearer struct {
 }
 
 func newHearer(x *room, c *conn, out *wired) *hearer {
-	l := &hearer{conn: c, out: out, limit: rate.NewLimiter(messagesPerSecond, 2*messagesPerSecond)}
-	l.in = reader{conn: l, ping: func(data []byte) {
-		if l.limit.AllowN(time.Now(), 1) { // who asks more often is not answered each time
-			c.box.put(func(dst, m []byte) []byte { return appendWebSocket(dst, opPong, m) }, data, 0, time.Now(), time.Time{})
-			out.flush()
-		}
+	l := &hearer{
+		conn: c, out: out, limit: rate.NewLimiter(messagesPerSecond, 2*messagesPerSecond),
+		frees: rate.NewLimiter(controlPerSecond, controlAtOnce), bytes: rate.NewLimiter(bytesPerSecond, bytesAtOnce),
+	}
+	l.in = reader{conn: l, took: l.took, ping: func(data []byte) {
+		c.box.put(func(dst, m []byte) []byte { return appendWebSocket(dst, opPong, m) }, data, 0, time.Now(), time.Time{})
+		out.flush()
 	}}
 	return l
+}
+
+// took counts a frame against what its client may send; errPaused says that no more is to be read of it before l.until.
+func (l *hearer) took(bytes int, message bool) error {
+	l.charge(l.bytes, bytes+frameCost)
+	if message {
+		return nil // pace counts it
+	}
+	if l.charge(l.frees, 1); !l.now.Before(l.until) {
+		return nil
+	}
+	if l.flood.IsZero() {
+		l.flood = l.now
+	}
+	if l.now.Sub(l.flood) > floods {
+		return errBroken(fmt.Sprintf("more than %d frames a second without a message came for %s", controlPerSecond, floods))
+	}
+	return errPaused
+}
+
+// frameCost is what a frame counts beside what it carries: its header, and the work that any frame makes.
+const frameCost = 16
+
+// charge takes from a limit, and has the client wait for as long as it is overdrawn.
+func (l *hearer) charge(limit *rate.Limiter, n int) {
+	if wait := limit.ReserveN(l.now, n).DelayFrom(l.now); wait > 0 {
+		if until := l.now.Add(wait); until.After(l.until) {
+			l.until = until
+		}
+	}
 }
 
 // listen has a client heard from now on, on the room's goroutine. What is no socket of the system's is read by a goroutine of its own.
@@ -156,7 +204,11 @@ func (r *room) hearOut(l *hearer, now time.Time) {
 		}
 		m, err := l.next(r, now)
 		if err == errAgain {
+			l.flood = time.Time{}
 			return
+		}
+		if err == errPaused {
+			break
 		}
 		if err != nil {
 			r.unheard(l, err)
@@ -174,7 +226,9 @@ func (r *room) hearOut(l *hearer, now time.Time) {
 // pace has a client wait that says too much.
 func (l *hearer) pace(now time.Time) {
 	if !l.limit.AllowN(now, 1) {
-		l.until = now.Add(l.limit.ReserveN(now, 1).DelayFrom(now))
+		if until := now.Add(l.limit.ReserveN(now, 1).DelayFrom(now)); until.After(l.until) {
+			l.until = until
+		}
 	}
 }
 
@@ -183,14 +237,17 @@ func (r *room) wait(l *hearer) {
 	for {
 		now := time.Now()
 		m, err := l.next(r, now)
-		if err != nil {
+		if err != nil && err != errPaused {
 			r.post(func() { r.unheard(l, err) })
 			return
 		}
-		if !r.put(m) {
-			return
+		if err == nil {
+			if !r.put(m) {
+				return
+			}
+			l.pace(now)
 		}
-		if l.pace(now); now.Before(l.until) {
+		if now.Before(l.until) {
 			select {
 			case <-time.After(l.until.Sub(now)):
 			case <-l.conn.cut:
@@ -202,6 +259,7 @@ func (r *room) wait(l *hearer) {
 
 // next reads the next message.
 func (l *hearer) next(r *room, now time.Time) (letter, error) {
+	l.now = now
 	op, raw, err := l.in.next()
 	if err != nil {
 		return letter{}, err

@@ -19,7 +19,7 @@ import (
 )
 
 const tally = `contract tally language 1
-seats 40
+seats 40 grace 30s
 roles player
 shared Sea { n: int 0..9999999 = 0; every 50ms { n += 1 } }
 entity Diver per player { n: int 0..9 = 0 }

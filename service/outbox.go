@@ -11,12 +11,8 @@ import (
 	"unsafe"
 )
 
-// Bounds of what waits for one client. One that falls behind is sent a snapshot in place of its backlog; one that takes nothing is cut.
-const (
-	maxBacklog = 256 << 10        // bytes of frames that wait
-	behindAt   = time.Second      // a client whose oldest frame waits for longer is behind
-	takesNone  = 10 * time.Second // and is cut when it takes nothing for so long
-)
+// maxBacklog is how many bytes of frames may wait for one client before it is behind.
+const maxBacklog = 256 << 10
 
 // outbox is what waits to be sent to one client, as the bytes that go out. The room puts messages in, a writer takes all of them at
 // once.
@@ -105,15 +101,21 @@ func (b *outbox) done(bytes []byte, marks []mark, now time.Time) (arrived time.T
 	return arrived
 }
 
-// late tells whether the client is behind, and whether it is to be cut.
-func (b *outbox) late(now time.Time) (behind, cut bool) {
+// waitsFor returns how long what is oldest has waited to be written.
+func (b *outbox) waitsFor(now time.Time) time.Duration {
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	if b.oldest.IsZero() {
-		return false, false
+		return 0
 	}
-	age := now.Sub(b.oldest)
-	return age > behindAt || len(b.bytes) > maxBacklog, age > takesNone
+	return now.Sub(b.oldest)
+}
+
+// full reports whether more waits than may, or for longer.
+func (b *outbox) full(now time.Time) bool {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	return !b.oldest.IsZero() && now.Sub(b.oldest) > behindAfter || len(b.bytes) > maxBacklog
 }
 
 // drop forgets the frames up to a tick that no writer has taken, also those that one has not come to yet, and gives the tick of the newest

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
+	"net/http"
 	"slices"
 	"sync"
 	"sync/atomic"
@@ -27,6 +28,9 @@ const (
 
 // errClosed says that a session ended while something was asked of it.
 var errClosed = errors.New("the session has closed")
+
+// errBusy says that a session did not come to what was asked of it in time.
+var errBusy = errors.New("the session is busy: it has not come to this in time; try again")
 
 // room runs one session: a goroutine of its own owns the session's state and ticks it. Everybody else hands it functions to
 // run between two ticks.
@@ -59,6 +63,8 @@ type room struct {
 
 	seed       uint64
 	transcript *drill.Transcript // nil unless it was opened with a seed
+	lost       []lostSeat        // that wait for a connection, oldest first
+	readied    map[int]bool      // by client that is in: it has said that it is ready, on some connection
 
 	ears     hearing
 	mailMu   sync.Mutex
@@ -73,6 +79,7 @@ type place struct {
 	wired  *wired
 	conn   *conn
 	plain  bool  // its frames go out as they are
+	follow int64 // the first tick whose confirmation is to be waited for again
 	writer uint8 // that it is tied to
 }
 
@@ -103,10 +110,14 @@ type conn struct {
 	mailed atomic.Int32                     // letters that wait
 	opened chan struct{}                    // has something when one that waited was opened
 	seated bool                             // it has its seat
-	once   sync.Once
-	cut    chan struct{} // closed when the client is out
-	reason string
-	broken bool // it is out for a message that could not be read
+	// What follows how the client gets on.
+	progress progress
+	spends   string // the token that it came with, good until something comes over the connection; else empty
+	address  string // see joining
+	once     sync.Once
+	cut      chan struct{} // closed when the client is out
+	reason   string
+	broken   bool // it is out for a message that could not be read
 }
 
 // end closes the queue; what waits in it is still written.
@@ -121,7 +132,7 @@ func newRoom(row store.Session, s *session.Session, paused bool, recorder Record
 	return &room{
 		id: row.ID, row: row, session: s, outline: s.Contract().Outline(), recorder: recorder, meters: m, paused: paused,
 		inbox: make(chan func(), inboxSize), stop: make(chan string, 1), done: make(chan struct{}),
-		conns: map[int]*conn{}, tokens: map[string]int{}, names: map[int]store.Seat{}, watchers: newWatchers(s.Watched), now: time.Now, ears: hearing{epoll: -1},
+		conns: map[int]*conn{}, tokens: map[string]int{}, readied: map[int]bool{}, names: map[int]store.Seat{}, watchers: newWatchers(s.Watched), now: time.Now, ears: hearing{epoll: -1},
 	}
 }
 
@@ -266,6 +277,7 @@ func (r *room) send(step *session.Step, now time.Time, m *memory) {
 	}
 	r.outgoing = r.outgoing[:0]
 	rest := r.lineup
+	follow := max(int64(r.session.Contract().TickRate)/4, 1) // what every frame's confirmation says, some say as well
 	for i := range step.Frames {
 		f := &step.Frames[i]
 		for len(rest) > 0 && rest[0].client < f.Client {
@@ -275,6 +287,10 @@ func (r *room) send(step *session.Step, now time.Time, m *memory) {
 			continue
 		}
 		at := &rest[0]
+		if step.Tick >= at.follow {
+			at.follow = step.Tick + follow
+			at.conn.progress.sends(step.Tick, now)
+		}
 		var asked time.Time
 		if len(r.askers) > 0 {
 			asked, at.conn.asked = at.conn.asked, asked
@@ -293,35 +309,37 @@ func (r *room) send(step *session.Step, now time.Time, m *memory) {
 }
 
 // tend looks after clients that do not take what they are sent: one that is behind gets a snapshot once it has taken what was written,
-// and one that takes nothing is cut.
+// and one that makes no progress is cut.
 func (r *room) tend(now time.Time) {
 	r.behind = slices.DeleteFunc(r.behind, func(c *conn) bool {
 		if r.conns[c.client] != c {
 			return true
 		}
-		if _, cut := c.box.late(now); cut {
-			r.lose(c, fmt.Sprintf("it took nothing for %s", takesNone))
+		patience := c.progress.patience()
+		if c.progress.stuck(now) || c.box.waitsFor(now) > patience {
+			r.lose(c, fmt.Sprintf("it confirmed nothing of what it was sent for %s", patience.Round(time.Second/10)))
 			return true
 		}
-		if !c.box.empty() {
+		if !c.box.empty() || c.progress.behind(now) {
 			return false
 		}
 		c.behind = false
 		r.session.CaughtUp(c.client)
 		return true
 	})
-	if now.Sub(r.tended) < behindAt/4 {
+	if now.Sub(r.tended) < behindAfter/4 {
 		return
 	}
 	r.tended = now
-	if r.slow.Load() == 0 && r.pipes == 0 {
-		return // nothing waits anywhere
-	}
+	r.giveAway(now)
+	waiting := r.slow.Load() > 0 || r.pipes > 0 // else no outbox holds anything
 	for _, c := range r.conns {
-		if behind, _ := c.box.late(now); behind && !c.behind {
+		if !c.behind && (c.progress.behind(now) || waiting && c.box.full(now)) {
 			c.behind = true
 			r.behind = append(r.behind, c)
-			r.session.Behind(c.client, c.box.drop(r.session.Now()))
+			taken := c.box.drop(r.session.Now())
+			c.progress.dropped(taken)
+			r.session.Behind(c.client, taken)
 			r.meters.behind.Inc()
 		}
 	}
@@ -347,31 +365,41 @@ type joining struct {
 	seen        int64  // the newest tick that it has applied, of one that comes back
 	json, test  bool
 	pipe        bool
+	address     string // that the connection comes from, without its port
 }
 
 // join seats a client; its messages then come out of the returned connection.
 func (r *room) join(j joining) (*conn, error) {
 	outline := r.outline
 	if own := outline.Fingerprint(); j.fingerprint != "" && j.fingerprint != own {
-		return nil, &otherOutline{j.fingerprint, own}
+		return nil, &refusal{status: http.StatusConflict, code: codeOtherOutline, detail: fmt.Sprintf("join: this client was made for the outline %.40s, and the session's is %s; what it gives clients stands under outline", j.fingerprint, own)}
 	}
 	n, known := r.tokens[j.token]
 	if known {
-		delete(r.tokens, j.token)
+		// The token stays good until something comes over the new connection: its hello may never arrive. Those given with connections
+		// from which nothing came are void.
+		for token, of := range r.tokens {
+			if of == n && token != j.token {
+				delete(r.tokens, token)
+			}
+		}
 		if old := r.conns[n]; old != nil {
 			r.unseat(old, "another connection took the seat")
 		}
 		r.session.Back(n, j.seen)
 		r.noted("back", n)
 	} else if j.token != "" {
-		return nil, errors.New("join: no seat waits for this token; join anew")
+		return nil, &refusal{status: http.StatusBadRequest, code: codeTokenSpent, detail: "join: no seat waits for this token; join anew"}
 	} else {
 		var err error
 		if n, err = r.session.Join(j.name, j.role); err != nil {
 			return nil, err
 		}
 	}
-	c := &conn{client: n, box: newOutbox(), test: j.test, token: rand.Text(), frame: appendMessage, opened: make(chan struct{}, 1), seated: true, cut: make(chan struct{})}
+	c := &conn{client: n, box: newOutbox(), test: j.test, token: rand.Text(), frame: appendMessage, opened: make(chan struct{}, 1), seated: true, cut: make(chan struct{}), address: j.address}
+	if known {
+		c.spends = j.token
+	}
 	if j.pipe {
 		c.frame, c.box.wake = plain, make(chan struct{}, 1)
 		r.pipes++
@@ -400,15 +428,6 @@ func (r *room) join(j joining) (*conn, error) {
 	return c, nil
 }
 
-// otherOutline says that a client was made for another outline.
-type otherOutline struct {
-	theirs, own string
-}
-
-func (e *otherOutline) Error() string {
-	return fmt.Sprintf("join: this client was made for the outline %.40s, and the session's is %s", e.theirs, e.own)
-}
-
 // lose ends a connection that is gone; its seat waits for as long as the contract says.
 func (r *room) lose(c *conn, reason string) {
 	if r.conns[c.client] != c {
@@ -422,6 +441,7 @@ func (r *room) lose(c *conn, reason string) {
 	r.session.Lost(c.client)
 	r.noted("cut", c.client)
 	r.unseat(c, reason)
+	r.waits(c, r.now())
 }
 
 // noted puts into the transcript that a client leaves, or that its connection is cut or back.
@@ -466,6 +486,7 @@ func (r *room) drop(n int, reason string) {
 		r.unseat(c, reason)
 	}
 	delete(r.names, n)
+	delete(r.readied, n)
 	now := time.Now()
 	seat.LeftAt, seat.LeftReason = &now, &reason
 	r.recorder.Seat(seat)
@@ -545,8 +566,16 @@ func (r *room) handle(l *letter) {
 	if !c.seated {
 		return
 	}
+	if c.spends != "" { // the client has the token that came with this connection
+		delete(r.tokens, c.spends)
+		c.spends = ""
+	}
+	if l.seen > 0 {
+		c.progress.confirms(min(l.seen, r.session.Now()), l.at)
+	}
 	switch l.what {
 	case "ready":
+		r.readied[c.client] = true
 		r.session.Ready(c.client)
 	case "seen":
 		r.session.Confirm(c.client, l.seen)

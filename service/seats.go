@@ -89,10 +89,7 @@ func (r *room) enter(ctx context.Context, j joining) (c *conn, err error) {
 	if err := r.do(ctx, func() { c, refused = r.join(j) }); err != nil {
 		return nil, err
 	}
-	if refused != nil {
-		return nil, &bad{refused.Error()}
-	}
-	return c, nil
+	return c, refused
 }
 
 type seatKey struct {

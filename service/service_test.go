@@ -141,7 +141,7 @@ func TestBadCallsAreProblems(t *testing.T) {
 		{"POST", base + "/close", `{"reason":""}`, 400, "1 to 100 characters"},
 		{"POST", base + "/clients", `{"name":""}`, 400, "1 to 24 characters"},
 		{"POST", base + "/clients/9/ask", `{"request":"Diver.search"}`, 404, "no test client 9"},
-		{"GET", base + "/join?name=Ana&role=captain", "", 400, "no such role"},
+		{"GET", base + "/join?name=Ana", "", 426, "asks for none"},
 	} {
 		status, body, kind := get(t, c.method, api.Service+c.path, c.body, nil)
 		assert.Equal(t, c.status, status, "%s %s: %.200s", c.method, c.path, body)
@@ -229,6 +229,7 @@ func TestASlowClientHoldsUpNobody(t *testing.T) {
 			got = len(quick.box.bytes)
 			quick.box.bytes, quick.box.marks, quick.box.oldest = nil, nil, time.Time{}
 			quick.box.mu.Unlock()
+			x.handle(&letter{from: quick, what: "seen", seen: x.session.Now(), at: clock})
 			if got > 0 {
 				served++
 			}
@@ -236,6 +237,12 @@ func TestASlowClientHoldsUpNobody(t *testing.T) {
 			most = max(most, len(dead.box.bytes))
 			dead.box.mu.Unlock()
 		}))
+	}
+	slow.progress.least, dead.progress.least = time.Millisecond, time.Millisecond // how far away they are is known
+	confirm := func(c *conn, frames []*wire.Frame) {
+		if len(frames) > 0 {
+			require.NoError(t, x.do(t.Context(), func() { x.handle(&letter{from: c, what: "seen", seen: frames[len(frames)-1].Tick, at: clock}) }))
+		}
 	}
 	for range 60 {
 		tick()
@@ -248,17 +255,18 @@ func TestASlowClientHoldsUpNobody(t *testing.T) {
 	require.Len(t, frames, 1)
 	assert.True(t, frames[0].Snapshot)
 	assert.NotEmpty(t, frames[0].Events, "the events that it missed are in it: a welcome")
+	confirm(slow, frames)
 	assert.Less(t, most, 20_000, "what waits is bounded")
 	for range 130 {
 		tick()
 		require.NotContains(t, dead.reason, "nothing")
-		takes(slow)
+		confirm(slow, takes(slow))
 	}
 	for range 20 {
 		tick()
-		takes(slow)
+		confirm(slow, takes(slow))
 	}
-	assert.Equal(t, "it took nothing for 10s", dead.reason)
+	assert.Equal(t, "it confirmed nothing of what it was sent for 10s", dead.reason)
 	assert.Greater(t, served, i*9/10, "the quick one gets what there is")
 	assert.Equal(t, 2, len(x.conns), "the slow one is there")
 }

@@ -1,7 +1,6 @@
 package service
 
 import (
-	"errors"
 	"fmt"
 	"net"
 	"net/http"
@@ -21,6 +20,8 @@ const (
 	goodbye           = 2 * time.Second // for what a client that is out is still told
 	// statusBroken closes the connection of a client whose message could not be read.
 	statusBroken = 4400
+	// statusRefused closes the connection of a client that was not seated and asked to be told so by a message.
+	statusRefused = 4403
 	// statusOut closes the connection of a client that has lost its seat.
 	statusOut = 4410
 )
@@ -31,25 +32,22 @@ var upgrader = websocket.Upgrader{
 	Subprotocols: []string{wire.Binary, wire.Protocol}, ReadBufferSize: 1024, WriteBufferSize: 256, HandshakeTimeout: 5 * time.Second,
 }
 
-// join seats a client over a WebSocket.
+// Codes of refusals that are the service's own, beside those of session.RefusalCode.
+const (
+	codeNoSocket     = "no_socket"      // the request asks for no WebSocket
+	codeNoProtocol   = "no_protocol"    // it asks for neither sub-protocol
+	codeTokenSpent   = "token_spent"    // no seat waits for the token
+	codeOtherOutline = "other_outline"  // the client was made for another outline
+	codeNotRunning   = "not_running"    // the session has closed or never was
+	codeServiceFails = "service_failed" // the service could not do it
+)
+
+// join seats a client over a WebSocket. Nothing happens to the session before it is known that the request is for one, and that no web page
+// from elsewhere sent it.
 func (v *Service) join(w http.ResponseWriter, r *http.Request) {
-	x, err := v.running(r)
-	var c *conn
-	if err == nil {
-		var refused error
-		q := r.URL.Query()
-		seen, _ := strconv.ParseInt(q.Get("seen"), 10, 64) // nothing, when it is not said
-		j := joining{name: q.Get("name"), role: q.Get("role"), token: q.Get("token"), fingerprint: q.Get("outline"), seen: seen, json: !speaks(r, wire.Binary)}
-		err = x.do(r.Context(), func() { c, refused = x.join(j) })
-		var other *otherOutline
-		if errors.As(refused, &other) {
-			err = refused
-		} else if refused != nil {
-			err = &bad{refused.Error()}
-		}
-	}
+	x, c, err := v.seatOver(r)
 	if err != nil {
-		answer(func(*http.Request) (any, error) { return nil, err })(w, r)
+		v.refuse(w, r, err)
 		return
 	}
 	v.sockets.Add(1)
@@ -68,13 +66,9 @@ func (v *Service) join(w http.ResponseWriter, r *http.Request) {
 	defer out.close()
 	out.writers, out.writer = v.writers, v.writers.tie()
 	defer v.writers.untie(out.writer)
-	if p := socket.Subprotocol(); p != wire.Protocol && p != wire.Binary {
-		x.post(func() { x.leave(c, "it speaks neither "+wire.Binary+" nor "+wire.Protocol) })
-		out.end(nil, websocket.CloseProtocolError, "ask for the sub-protocol "+wire.Binary+" or "+wire.Protocol)
-		return
-	}
 	x.post(func() {
 		if c.wired, x.lineup = out, nil; c.seated {
+			c.progress.least = out.prepare()
 			if err := x.listen(newHearer(x, c, out)); err != nil {
 				x.lose(c, "it cannot be heard: "+err.Error())
 			}
@@ -82,12 +76,58 @@ func (v *Service) join(w http.ResponseWriter, r *http.Request) {
 	})
 	points.helloQueued.Hit()
 	out.flush()
-	<-c.cut
+	select {
+	case <-c.cut:
+	case <-x.done: // it ended without a word to this client
+		c.end("the session has ended")
+	}
 	status := statusOut
 	if c.broken {
 		status = statusBroken
 	}
 	out.end(encode(wire.Bye{Type: "bye", Reason: c.reason}), status, c.reason)
+}
+
+// seatOver takes a seat for who asks for one over a WebSocket.
+func (v *Service) seatOver(r *http.Request) (*room, *conn, error) {
+	binary := speaks(r, wire.Binary)
+	switch {
+	case !websocket.IsWebSocketUpgrade(r):
+		return nil, nil, &refusal{status: http.StatusUpgradeRequired, code: codeNoSocket, detail: "join: this is where clients open a WebSocket; the request asks for none"}
+	case !binary && !speaks(r, wire.Protocol):
+		return nil, nil, &refusal{status: http.StatusBadRequest, code: codeNoProtocol, detail: "join: ask for the sub-protocol " + wire.Binary + " or " + wire.Protocol}
+	}
+	x, err := v.running(r)
+	if err != nil {
+		return nil, nil, err
+	}
+	q := r.URL.Query()
+	seen, _ := strconv.ParseInt(q.Get("seen"), 10, 64) // nothing, when it is not said
+	address, _, _ := net.SplitHostPort(r.RemoteAddr)
+	j := joining{name: q.Get("name"), role: q.Get("role"), token: q.Get("token"), fingerprint: q.Get("outline"), seen: seen, json: !binary, address: address}
+	c, err := x.enter(r.Context(), j)
+	return x, c, err
+}
+
+// refuse tells a client that it is not seated: as problem details, or, when it asks for that with refusal=message, by a last message over
+// the socket. A program in a browser can read no answer to a handshake but that it failed.
+func (v *Service) refuse(w http.ResponseWriter, r *http.Request, err error) {
+	if r.URL.Query().Get("refusal") != "message" || !websocket.IsWebSocketUpgrade(r) || !speaks(r, wire.Binary) && !speaks(r, wire.Protocol) {
+		answer(func(*http.Request) (any, error) { return nil, err })(w, r)
+		return
+	}
+	p := problemOf(err, r)
+	socket, err := upgrader.Upgrade(w, r, nil)
+	if err != nil {
+		return
+	}
+	defer socket.Close()
+	if p.Code == "" {
+		p.Code = codeNotRunning
+	}
+	_ = socket.SetWriteDeadline(time.Now().Add(goodbye))
+	_ = socket.WriteMessage(websocket.TextMessage, encode(wire.Bye{Type: "bye", Reason: p.Error(), Code: p.Code}))
+	_ = socket.WriteControl(websocket.CloseMessage, websocket.FormatCloseMessage(statusRefused, p.Code), time.Now().Add(goodbye))
 }
 
 // decided notes how long a request waited until its decision was written.

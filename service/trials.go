@@ -133,7 +133,7 @@ func (x *trial) ofDrills(version store.Version, in client.StartTrial) error {
 		list, problems = append(list, drills...), append(problems, wrong...)
 	}
 	if len(problems) > 0 {
-		return &refusal{http.StatusUnprocessableEntity, fmt.Sprintf("the drills have %s; none was run", count(len(problems), "mistake")), nil, problems}
+		return &refusal{status: http.StatusUnprocessableEntity, detail: fmt.Sprintf("the drills have %s; none was run", count(len(problems), "mistake")), problems: problems}
 	}
 	if len(list) > maxTrialDrills {
 		return &bad{fmt.Sprintf("a trial is of at most %d drills, not %d", maxTrialDrills, len(list))}
@@ -167,7 +167,7 @@ func (x *trial) ofAudit(version store.Version, in client.StartTrial) error {
 	}
 	c, problems := load(version)
 	if c == nil {
-		return &refusal{http.StatusUnprocessableEntity, "this version cannot be read any more", nil, problems}
+		return &refusal{status: http.StatusUnprocessableEntity, detail: "this version cannot be read any more", problems: problems}
 	}
 	if in.Rounds == 0 {
 		in.Rounds = audit.UsualRounds

@@ -406,21 +406,22 @@ func (s *Session) Reader(client int) *wire.Reader {
 	return wire.NewReader(s.view.Layout())
 }
 
-// Join gives a seat to a new client; its entities come with the next tick. An empty role means the contract's first one.
+// Join gives a seat to a new client; its entities come with the next tick. An empty role means the contract's first one. The error is a
+// *Refusal.
 func (s *Session) Join(name, role string) (int, error) {
 	if role == "" {
 		role = s.contract.Roles[0]
 	}
 	index := slices.Index(s.contract.Roles, role)
 	if index < 0 {
-		return 0, fmt.Errorf("join as %.40q: the contract has no such role, only %v", role, s.contract.Roles)
+		return 0, &Refusal{RoleUnknown, fmt.Sprintf("as %.40q: the contract has no such role, only %v", role, s.contract.Roles)}
 	}
 	name, err := CleanName(name)
 	if err != nil {
-		return 0, fmt.Errorf("join: %w", err)
+		return 0, &Refusal{NameUnfit, err.Error()}
 	}
 	if s.last >= wire.MaxClient {
-		return 0, fmt.Errorf("join: the session has had %d clients and can number no more", s.last)
+		return 0, &Refusal{NumbersSpent, fmt.Sprintf("the session has had %d clients and can number no more", s.last)}
 	}
 	taken := 0
 	for _, t := range s.order {
@@ -428,18 +429,18 @@ func (s *Session) Join(name, role string) (int, error) {
 			continue
 		}
 		if taken++; t.client.Name == name {
-			return 0, fmt.Errorf("join: the name %q is in use in this session", name)
+			return 0, &Refusal{NameTaken, fmt.Sprintf("the name %q is in use in this session", name)}
 		}
 		// Two that nobody can tell apart are one too many: a game shows names alone.
 		if alike(t.client.Name, name) {
-			return 0, fmt.Errorf("join: the name %q looks like %q, which is in use in this session", name, t.client.Name)
+			return 0, &Refusal{NameTaken, fmt.Sprintf("the name %q looks like %q, which is in use in this session", name, t.client.Name)}
 		}
 	}
 	if taken >= s.contract.Seats {
-		return 0, fmt.Errorf("join: all %d seats of the session are taken", s.contract.Seats)
+		return 0, &Refusal{SeatsTaken, fmt.Sprintf("all %d seats of the session are taken", s.contract.Seats)}
 	}
 	if until := s.out[name]; s.tick < until {
-		return 0, fmt.Errorf("join: %q was expelled and may come back in %g s", name, math.Ceil(float64(until-s.tick)/float64(s.contract.TickRate)))
+		return 0, &Refusal{Expelled, fmt.Sprintf("%q was expelled and may come back in %g s", name, math.Ceil(float64(until-s.tick)/float64(s.contract.TickRate)))}
 	}
 	delete(s.out, name)
 	s.last++

@@ -249,6 +249,7 @@ type Frame struct {
 type Bye struct {
 	Type   string `json:"type"` // bye
 	Reason string `json:"reason"`
+	Code   string `json:"code,omitempty"` // of a refusal, for programs
 }
 
 func appendString(dst []byte, s string) []byte {

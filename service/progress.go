@@ -1,0 +1,162 @@
+package service
+
+import (
+	"slices"
+	"time"
+
+	"golang.org/x/sys/unix"
+)
+
+// Bounds of how far a client may be behind. One that falls behind is sent a snapshot in place of its backlog; one that makes no progress is
+// cut.
+const (
+	behindAfter = time.Second      // and its least round trip: how old what it has not confirmed may be
+	cutAfter    = 10 * time.Second // and so many of its least round trips: how long it may confirm nothing that it was sent
+	cutTrips    = 12
+	cutAtMost   = time.Minute // however far away it is; also for one of which no round trip is known
+	maxSent     = 512         // frames whose confirmation is waited for; they are followed four times a second
+)
+
+// progress follows what a client confirms of what it was sent. What the system has taken to send says little: on a good network its
+// buffers hold what a client has not read for half a minute. The session's goroutine owns it.
+type progress struct {
+	sent     []sentFrame   // some of the frames that are not confirmed, oldest first
+	least    time.Duration // the least round trip that was seen; 0 while none was
+	advanced time.Time     // when it last confirmed something; zero while it has confirmed nothing
+}
+
+// sentFrame is a frame whose confirmation is waited for.
+type sentFrame struct {
+	tick int64
+	at   time.Time
+}
+
+// sends notes that a frame was sent.
+func (p *progress) sends(tick int64, now time.Time) {
+	if len(p.sent) < maxSent {
+		p.sent = append(p.sent, sentFrame{tick, now})
+	}
+}
+
+// confirms notes that a client has said at a time that it has applied all up to a tick.
+func (p *progress) confirms(tick int64, at time.Time) {
+	n := 0
+	for n < len(p.sent) && p.sent[n].tick <= tick {
+		n++
+	}
+	if n == 0 {
+		return
+	}
+	if newest := p.sent[n-1]; newest.tick == tick { // it is known when this very frame was sent
+		if trip := max(at.Sub(newest.at), time.Microsecond); p.least == 0 || trip < p.least {
+			p.least = trip
+		}
+	}
+	p.sent = p.sent[:copy(p.sent, p.sent[n:])]
+	p.advanced = at
+}
+
+// dropped notes that the frames after a tick never left.
+func (p *progress) dropped(after int64) {
+	for n := len(p.sent); n > 0 && p.sent[n-1].tick > after; n-- {
+		p.sent = p.sent[:n-1]
+	}
+}
+
+// behind reports whether what is not confirmed is older than it may be.
+func (p *progress) behind(now time.Time) bool {
+	return len(p.sent) > 0 && now.Sub(p.sent[0].at) > behindAfter+p.least
+}
+
+// patience is how long a client may make no progress.
+func (p *progress) patience() time.Duration {
+	if p.least == 0 {
+		return cutAtMost
+	}
+	return min(cutAfter+cutTrips*p.least, cutAtMost)
+}
+
+// stuck reports whether a client has made no progress for too long.
+func (p *progress) stuck(now time.Time) bool {
+	if len(p.sent) == 0 {
+		return false
+	}
+	since := p.sent[0].at
+	if p.advanced.After(since) {
+		since = p.advanced
+	}
+	return now.Sub(since) > p.patience()
+}
+
+// unsentInKernel is how much the system keeps for a client that it has not begun to send, in bytes. What waits here can be replaced by a
+// snapshot; what waits there cannot.
+const unsentInKernel = 16 << 10
+
+// prepare keeps little unsent in the system, and returns the round trip that the system has measured while it connected, 0 when it does
+// not tell.
+func (w *wired) prepare() time.Duration {
+	w.box.mu.Lock()
+	defer w.box.mu.Unlock()
+	if w.box.fd < 0 {
+		return 0
+	}
+	_ = unix.SetsockoptInt(w.box.fd, unix.IPPROTO_TCP, unix.TCP_NOTSENT_LOWAT, unsentInKernel) // without it, more is kept
+	info, err := unix.GetsockoptTCPInfo(w.box.fd, unix.IPPROTO_TCP, unix.TCP_INFO)
+	if err != nil {
+		return 0
+	}
+	return time.Duration(info.Min_rtt) * time.Microsecond
+}
+
+// lostSeat is a seat whose connection is gone and that waits for another one.
+type lostSeat struct {
+	client  int
+	address string // that it was taken from; empty for a client within the service
+	until   time.Time
+}
+
+// neverReady is how long the seat of a client waits that was lost before it had said that it is ready. Who only opens connections and drops
+// them holds few seats.
+const neverReady = 2 * time.Second
+
+// waits has a seat whose connection was lost wait for another one, and gives the oldest of its address away when too many wait: nothing says
+// yet who a client is, and one address could hold all seats of a session.
+func (r *room) waits(c *conn, now time.Time) {
+	until := now.Add(time.Duration(r.session.Contract().Grace) * time.Second / time.Duration(r.session.Contract().TickRate))
+	if !r.readied[c.client] {
+		until = now.Add(min(neverReady, until.Sub(now)))
+	}
+	r.lost = slices.DeleteFunc(r.lost, func(l lostSeat) bool { return l.client == c.client }) // it was back meanwhile
+	r.lost = append(r.lost, lostSeat{c.client, c.address, until})
+	if c.address == "" {
+		return
+	}
+	same, oldest := 0, -1
+	for i, l := range r.lost {
+		if _, seated := r.names[l.client]; seated && l.address == c.address && r.conns[l.client] == nil {
+			if same++; oldest < 0 {
+				oldest = i
+			}
+		}
+	}
+	if same > max(4, r.session.Contract().Seats/2) {
+		r.drop(r.lost[oldest].client, "its connection was lost, and too many seats of its address wait for theirs")
+		r.lost = slices.Delete(r.lost, oldest, oldest+1)
+	}
+}
+
+// giveAway ends the seats that have waited long enough.
+func (r *room) giveAway(now time.Time) {
+	kept := r.lost[:0]
+	for _, l := range r.lost {
+		_, seated := r.names[l.client]
+		switch {
+		case !seated || r.conns[l.client] != nil: // it is gone, or back
+		case now.After(l.until):
+			r.drop(l.client, "its connection was lost and did not come back in time")
+		default:
+			kept = append(kept, l)
+		}
+	}
+	r.lost = kept
+}
