@@ -1,6 +1,7 @@
 package main
 
 import (
+	"encoding/binary"
 	"encoding/json"
 	"fmt"
 	"math/rand/v2"
@@ -16,7 +17,8 @@ import (
 	"kamerad/core/wire"
 )
 
-// sink takes what a server sends to n clients, and does nothing with it. Those with input send a place 20 times a second.
+// sink takes what a server sends to n clients, and does nothing with it but to confirm it twice a second, without which it would count as
+// behind. Those with input send a place 20 times a second, which confirms as well.
 func sink(address string, session int64, n int, input bool, rate int) error {
 	var bytes, frames atomic.Int64
 	take := func(c net.Conn) {
@@ -31,6 +33,8 @@ func sink(address string, session int64, n int, input bool, rate int) error {
 		}
 	}
 	var outline *contract.Outline
+	var first int64
+	var firstAt time.Time
 	var sockets []*websocket.Conn
 	var plain []net.Conn
 	for i := range n {
@@ -65,10 +69,31 @@ func sink(address string, session int64, n int, input bool, rate int) error {
 		}
 		m := wire.FromClient{Type: "ready"}
 		_ = c.WriteMessage(websocket.BinaryMessage, m.Pack(outline))
+		if first == 0 { // the first frame is a snapshot, which says its tick
+			if _, raw, err = c.ReadMessage(); err != nil {
+				return err
+			}
+			tick, _ := binary.Uvarint(raw[1:])
+			first, firstAt = int64(tick), time.Now()
+		}
 		sockets = append(sockets, c)
 		go take(c.NetConn())
 	}
+	// applied is the tick of a frame that has surely arrived by now.
+	applied := func() int64 { return first + int64(time.Since(firstAt).Seconds()*float64(rate)) - 2 }
 	var mu sync.Mutex
+	if !input && session != 0 {
+		go func() {
+			turn := 0
+			for range time.Tick(time.Second / 20) { // a tenth of them each time
+				for i := turn; i < n; i += 10 {
+					m := wire.FromClient{Type: "seen", Ask: wire.Ask{Seen: max(applied(), 1)}}
+					_ = sockets[i].WriteMessage(websocket.BinaryMessage, m.Pack(outline))
+				}
+				turn = (turn + 1) % 10
+			}
+		}()
+	}
 	if input {
 		go func() {
 			r := rand.New(rand.NewPCG(1, 1))
@@ -86,7 +111,7 @@ func sink(address string, session int64, n int, input bool, rate int) error {
 					if r.IntN(10*rate) == 0 || seq == 1 {
 						rooms[i] = [2]float64{300 * float64(r.IntN(5)), 300 * float64(r.IntN(4))}
 					}
-					m := wire.FromClient{Type: "write", Ask: wire.Ask{Seq: seq, Seen: 1 << 40}, Property: "Diver.pos", Value: fmt.Appendf(nil, "[%g,%g]", rooms[i][0]+float64(r.IntN(300))/100, rooms[i][1]+float64(r.IntN(300))/100)}
+					m := wire.FromClient{Type: "write", Ask: wire.Ask{Seq: seq, Seen: max(applied(), 1)}, Property: "Diver.pos", Value: fmt.Appendf(nil, "[%g,%g]", rooms[i][0]+float64(r.IntN(300))/100, rooms[i][1]+float64(r.IntN(300))/100)}
 					_ = sockets[i].WriteMessage(websocket.BinaryMessage, m.Pack(outline))
 				}
 				mu.Unlock()

@@ -19,27 +19,43 @@ const (
 
 // progress follows what a client confirms of what it was sent. What the system has taken to send says little: on a good network its
 // buffers hold what a client has not read for half a minute. The session's goroutine owns it.
+//
+// Its times are those of the room's watch, which stands still while the session does: no client is behind because the server was.
 type progress struct {
 	sent     []sentFrame   // some of the frames that are not confirmed, oldest first
 	least    time.Duration // the least round trip that was seen; 0 while none was
-	advanced time.Time     // when it last confirmed something; zero while it has confirmed nothing
+	advanced time.Duration // when it last confirmed something; 0 while it has confirmed nothing
 }
 
 // sentFrame is a frame whose confirmation is waited for.
 type sentFrame struct {
 	tick int64
-	at   time.Time
+	at   time.Duration
+}
+
+// watch counts the time in which a session ticks.
+type watch struct {
+	passed time.Duration
+	last   time.Time // the last tick
+}
+
+// tick counts the time since the last tick; of a pause, no more than that of two ticks.
+func (w *watch) tick(now time.Time, period time.Duration) {
+	if !w.last.IsZero() {
+		w.passed += min(max(now.Sub(w.last), 0), 2*period)
+	}
+	w.last = now
 }
 
 // sends notes that a frame was sent.
-func (p *progress) sends(tick int64, now time.Time) {
+func (p *progress) sends(tick int64, now time.Duration) {
 	if len(p.sent) < maxSent {
 		p.sent = append(p.sent, sentFrame{tick, now})
 	}
 }
 
 // confirms notes that a client has said at a time that it has applied all up to a tick.
-func (p *progress) confirms(tick int64, at time.Time) {
+func (p *progress) confirms(tick int64, at time.Duration) {
 	n := 0
 	for n < len(p.sent) && p.sent[n].tick <= tick {
 		n++
@@ -48,7 +64,7 @@ func (p *progress) confirms(tick int64, at time.Time) {
 		return
 	}
 	if newest := p.sent[n-1]; newest.tick == tick { // it is known when this very frame was sent
-		if trip := max(at.Sub(newest.at), time.Microsecond); p.least == 0 || trip < p.least {
+		if trip := max(at-newest.at, time.Microsecond); p.least == 0 || trip < p.least {
 			p.least = trip
 		}
 	}
@@ -64,8 +80,8 @@ func (p *progress) dropped(after int64) {
 }
 
 // behind reports whether what is not confirmed is older than it may be.
-func (p *progress) behind(now time.Time) bool {
-	return len(p.sent) > 0 && now.Sub(p.sent[0].at) > behindAfter+p.least
+func (p *progress) behind(now time.Duration) bool {
+	return len(p.sent) > 0 && now-p.sent[0].at > behindAfter+p.least
 }
 
 // patience is how long a client may make no progress.
@@ -77,15 +93,11 @@ func (p *progress) patience() time.Duration {
 }
 
 // stuck reports whether a client has made no progress for too long.
-func (p *progress) stuck(now time.Time) bool {
+func (p *progress) stuck(now time.Duration) bool {
 	if len(p.sent) == 0 {
 		return false
 	}
-	since := p.sent[0].at
-	if p.advanced.After(since) {
-		since = p.advanced
-	}
-	return now.Sub(since) > p.patience()
+	return now-max(p.sent[0].at, p.advanced) > p.patience()
 }
 
 // unsentInKernel is how much the system keeps for a client that it has not begun to send, in bytes. What waits here can be replaced by a

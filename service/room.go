@@ -45,6 +45,7 @@ type room struct {
 	stop     chan string
 	done     chan struct{}
 	paused   bool
+	watch    watch
 	conns    map[int]*conn
 	tokens   map[string]int // what takes a seat again, by itself
 	names    map[int]store.Seat
@@ -204,6 +205,7 @@ func (r *room) post(f func()) {
 func (r *room) tick() {
 	began := r.now()
 	points.tickBegins.Hit()
+	r.watch.tick(began, time.Second/time.Duration(r.session.Contract().TickRate))
 	r.open()
 	r.tend(began)
 	m := r.memory()
@@ -289,7 +291,7 @@ func (r *room) send(step *session.Step, now time.Time, m *memory) {
 		at := &rest[0]
 		if step.Tick >= at.follow {
 			at.follow = step.Tick + follow
-			at.conn.progress.sends(step.Tick, now)
+			at.conn.progress.sends(step.Tick, r.watch.passed)
 		}
 		var asked time.Time
 		if len(r.askers) > 0 {
@@ -316,11 +318,11 @@ func (r *room) tend(now time.Time) {
 			return true
 		}
 		patience := c.progress.patience()
-		if c.progress.stuck(now) || c.box.waitsFor(now) > patience {
+		if c.progress.stuck(r.watch.passed) || c.box.waitsFor(now) > patience {
 			r.lose(c, fmt.Sprintf("it confirmed nothing of what it was sent for %s", patience.Round(time.Second/10)))
 			return true
 		}
-		if !c.box.empty() || c.progress.behind(now) {
+		if !c.box.empty() || c.progress.behind(r.watch.passed) {
 			return false
 		}
 		c.behind = false
@@ -334,7 +336,7 @@ func (r *room) tend(now time.Time) {
 	r.giveAway(now)
 	waiting := r.slow.Load() > 0 || r.pipes > 0 // else no outbox holds anything
 	for _, c := range r.conns {
-		if !c.behind && (c.progress.behind(now) || waiting && c.box.full(now)) {
+		if !c.behind && (c.progress.behind(r.watch.passed) || waiting && c.box.full(now)) {
 			c.behind = true
 			r.behind = append(r.behind, c)
 			taken := c.box.drop(r.session.Now())
@@ -571,7 +573,7 @@ func (r *room) handle(l *letter) {
 		c.spends = ""
 	}
 	if l.seen > 0 {
-		c.progress.confirms(min(l.seen, r.session.Now()), l.at)
+		c.progress.confirms(min(l.seen, r.session.Now()), r.watch.passed)
 	}
 	switch l.what {
 	case "ready":
