@@ -82,6 +82,7 @@ type Session struct {
 	ClosedAt    *time.Time    `json:"closed_at,omitempty"`
 	CloseReason string        `json:"close_reason,omitempty"`
 	Open        bool          `json:"open"`
+	Busy        bool          `json:"busy,omitempty"` // its tick takes long: what stands here is of a short while ago
 	Tick        int64         `json:"tick"`
 	Paused      bool          `json:"paused"`
 	Seed        uint64        `json:"seed,omitempty"` // that it was opened with

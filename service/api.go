@@ -1,6 +1,7 @@
 package service
 
 import (
+	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -13,6 +14,8 @@ import (
 	"path/filepath"
 	"strconv"
 	"strings"
+	"sync"
+	"time"
 	"unicode/utf8"
 
 	"github.com/go-chi/chi/v5"
@@ -409,23 +412,39 @@ func (v *Service) openSession(r *http.Request) (client.Session, error) {
 	return v.describe(r, x)
 }
 
+// describeWithin is how long who lists or reads sessions waits for any of them.
+const describeWithin = 250 * time.Millisecond
+
+// describe tells of a session as it is now; of one whose tick takes long, as it was a short while ago.
 func (v *Service) describe(r *http.Request, x *room) (out client.Session, err error) {
-	err = x.do(r.Context(), func() { out = x.describe() })
+	ctx, cancel := context.WithTimeout(r.Context(), describeWithin)
+	defer cancel()
+	err = x.do(ctx, func() { out = x.describe() })
+	if errors.Is(err, context.DeadlineExceeded) && r.Context().Err() == nil {
+		out = *x.shown.Load()
+		out.Busy, out.Tick = true, x.ticked.Load()
+		return out, nil
+	}
 	return out, err
 }
 
 func (v *Service) sessions(r *http.Request) ([]client.Session, error) {
 	rows, err := v.store.Sessions(r.Context(), 500)
-	out := []client.Session{}
-	for _, row := range rows {
-		s := sessionOf(row)
-		if x := v.room(row.ID); x != nil {
-			if live, err := v.describe(r, x); err == nil {
-				s = live
-			}
+	out := make([]client.Session, len(rows))
+	var all sync.WaitGroup
+	for i, row := range rows {
+		out[i] = sessionOf(row)
+		x := v.room(row.ID)
+		if x == nil {
+			continue
 		}
-		out = append(out, s)
+		all.Go(func() { // together, so that none is waited for after another
+			if live, err := v.describe(r, x); err == nil {
+				out[i] = live
+			}
+		})
 	}
+	all.Wait()
 	return out, err
 }
 

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"log/slog"
 	"net/http"
+	"runtime/debug"
 	"slices"
 	"sync"
 	"sync/atomic"
@@ -63,9 +64,13 @@ type room struct {
 	now      func() time.Time
 
 	seed       uint64
-	transcript *drill.Transcript // nil unless it was opened with a seed
-	lost       []lostSeat        // that wait for a connection, oldest first
-	readied    map[int]bool      // by client that is in: it has said that it is ready, on some connection
+	transcript *drill.Transcript              // nil unless it was opened with a seed
+	ending     bool                           // the contract has ended it
+	ticked     atomic.Int64                   // the last tick
+	shown      atomic.Pointer[client.Session] // as it was at most a second before that; for who does not wait for the room
+	halted     <-chan struct{}                // closed when connections are to end without the room
+	lost       []lostSeat                     // that wait for a connection, oldest first
+	readied    map[int]bool                   // by client that is in: it has said that it is ready, on some connection
 
 	ears     hearing
 	mailMu   sync.Mutex
@@ -130,16 +135,24 @@ func (c *conn) end(reason string) {
 }
 
 func newRoom(row store.Session, s *session.Session, paused bool, recorder Recorder, m *meters) *room {
-	return &room{
+	r := &room{
 		id: row.ID, row: row, session: s, outline: s.Contract().Outline(), recorder: recorder, meters: m, paused: paused,
 		inbox: make(chan func(), inboxSize), stop: make(chan string, 1), done: make(chan struct{}),
 		conns: map[int]*conn{}, tokens: map[string]int{}, readied: map[int]bool{}, names: map[int]store.Seat{}, watchers: newWatchers(s.Watched), now: time.Now, ears: hearing{epoll: -1},
 	}
+	shown := r.describe()
+	r.shown.Store(&shown)
+	return r
 }
 
 // run is the room's goroutine. It ends when stop gives a reason, and has then told everyone.
 func (r *room) run() {
 	defer close(r.done)
+	defer func() {
+		if p := recover(); p != nil {
+			r.fail(p, debug.Stack())
+		}
+	}()
 	// A ticker drops ticks that come while the goroutine is busy: a server that stalls skips time and never bursts.
 	every := time.Second / time.Duration(r.session.Contract().TickRate)
 	times := max(1, int(every/hearEvery)) // that it listens, for one tick
@@ -167,26 +180,80 @@ func (r *room) run() {
 	}
 }
 
-// close ends the room and waits until it has ended.
-func (r *room) close(reason string) {
+// fail closes the session after a panic in it, which nobody else is to notice. What the session holds may be anything by now: it is left
+// alone.
+func (r *room) fail(p any, stack []byte) {
+	slog.Error("a session failed inside and is closed", "session", r.id, "panic", p, "stack", string(stack))
+	r.meters.failures.Inc()
+	now := time.Now()
+	reason := "the session closed: it failed inside"
+	for n, seat := range r.names {
+		if c := r.conns[n]; c != nil {
+			c.end(reason)
+		}
+		seat.LeftAt, seat.LeftReason = &now, &reason
+		r.recorder.Seat(seat)
+		r.meters.clients.Dec()
+	}
+	r.watchers.watched = func(bool) {}
+	r.watchers.end("it failed inside")
+	if r.ended != nil {
+		go r.ended("it failed inside")
+	}
+}
+
+// close ends the room, and reports whether it had ended before ctx did.
+func (r *room) close(ctx context.Context, reason string) bool {
 	select {
 	case r.stop <- reason:
 	default: // somebody else is closing it
 	}
-	<-r.done
+	select {
+	case <-r.done:
+		return true
+	case <-ctx.Done():
+		return false
+	}
 }
 
-// do runs f on the room's goroutine and waits for it.
+// askWithin is how long anybody waits for a session's goroutine to come to what is asked of it.
+const askWithin = 3 * time.Second
+
+// do runs f on the room's goroutine and waits for it. When the room does not come to it in time, f never runs and the error is errBusy.
 func (r *room) do(ctx context.Context, f func()) error {
+	limited, cancel := context.WithTimeout(ctx, askWithin)
+	defer cancel()
+	late := func() error {
+		if ctx.Err() != nil {
+			return ctx.Err()
+		}
+		return errBusy
+	}
+	var taken atomic.Bool // by the room, or by who gives up waiting
 	ran := make(chan struct{})
 	select {
-	case r.inbox <- func() { f(); close(ran) }:
+	case r.inbox <- func() {
+		if taken.CompareAndSwap(false, true) {
+			f()
+			close(ran)
+		}
+	}:
 	case <-r.done:
 		return errClosed
-	case <-ctx.Done():
-		return ctx.Err()
+	case <-limited.Done():
+		return late()
 	}
 	select {
+	case <-ran:
+		return nil
+	case <-r.done:
+		return errClosed
+	case <-limited.Done():
+	}
+	if taken.CompareAndSwap(false, true) {
+		return late()
+	}
+	select { // it runs now
 	case <-ran:
 		return nil
 	case <-r.done:
@@ -242,8 +309,14 @@ func (r *room) tick() {
 		r.recorder.Record(list)
 	}
 	r.watchers.tick(r, step)
-	if step.Closed != "" {
+	if step.Closed != "" && !r.ending {
+		r.ending = true
 		go r.ended(step.Closed) // it waits for this goroutine
+	}
+	r.ticked.Store(step.Tick)
+	if step.Tick%int64(r.session.Contract().TickRate) == 0 {
+		shown := r.describe()
+		r.shown.Store(&shown)
 	}
 	for _, l := range step.Logs {
 		slog.Info("logged by the contract", "session", r.id, "tick", step.Tick, "words", l.Text)

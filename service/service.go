@@ -7,7 +7,6 @@ import (
 	"crypto/rand"
 	"encoding/hex"
 	"encoding/json"
-	"errors"
 	"fmt"
 	"io/fs"
 	"log/slog"
@@ -38,8 +37,10 @@ type Service struct {
 	mu       sync.Mutex
 	rooms    map[int64]*room
 	tests    map[seatKey]testClient
-	opening  int
+	opening  int            // sessions that are being opened
+	openings sync.WaitGroup // the same, to wait for
 	stopping bool
+	halted   chan struct{} // closed when connections end without their sessions
 	sockets  sync.WaitGroup
 	writers  *writers
 	trials   trials
@@ -61,6 +62,7 @@ type meters struct {
 	decision    prometheus.Histogram
 	clients     prometheus.Gauge
 	tick        prometheus.Histogram
+	failures    prometheus.Counter
 }
 
 func newMeters(rooms func() float64, waiting func() float64) *meters {
@@ -74,7 +76,8 @@ func newMeters(rooms func() float64, waiting func() float64) *meters {
 		clients:     prometheus.NewGauge(prometheus.GaugeOpts{Name: "kamerad_clients", Help: "Clients that have a seat."}),
 		tick:        prometheus.NewHistogram(prometheus.HistogramOpts{Name: "kamerad_tick_seconds", Help: "Time that a tick took.", Buckets: prometheus.ExponentialBuckets(1e-5, 4, 8)}),
 	}
-	m.registry.MustRegister(m.decisions, m.broken, m.differences, m.behind, m.decision, m.clients, m.tick,
+	m.failures = prometheus.NewCounter(prometheus.CounterOpts{Name: "kamerad_session_failures_total", Help: "Sessions that failed inside and were closed."})
+	m.registry.MustRegister(m.failures, m.decisions, m.broken, m.differences, m.behind, m.decision, m.clients, m.tick,
 		prometheus.NewGaugeFunc(prometheus.GaugeOpts{Name: "kamerad_sessions", Help: "Sessions that run."}, rooms),
 		prometheus.NewGaugeFunc(prometheus.GaugeOpts{Name: "kamerad_records_waiting", Help: "Records that are not stored yet."}, waiting))
 	return m
@@ -117,7 +120,7 @@ func New(ctx context.Context, s Records, recorder Recorder, console fs.FS) (*Ser
 	if left > 0 {
 		slog.Warn("closed sessions that an earlier service had left open", "count", left)
 	}
-	v := &Service{trials: trials{turn: make(chan struct{}, 1), live: map[int64]*trial{}}, store: s, recorder: recorder, console: console, rooms: map[int64]*room{}, writers: newWriters(), tests: map[seatKey]testClient{}}
+	v := &Service{trials: trials{turn: make(chan struct{}, 1), live: map[int64]*trial{}}, store: s, recorder: recorder, console: console, rooms: map[int64]*room{}, halted: make(chan struct{}), writers: newWriters(), tests: map[seatKey]testClient{}}
 	v.meters = newMeters(func() float64 { return float64(len(v.open())) }, func() float64 { n, _ := v.recorder.Waiting(); return float64(n) })
 	v.meters.registry.MustRegister(prometheus.NewCounterFunc(prometheus.CounterOpts{Name: "kamerad_misordered_frames_total", Help: "Frames that were refused since their client had a newer one. There must be none."},
 		func() float64 { return float64(v.writers.misordered.Load()) }))
@@ -134,25 +137,13 @@ func (v *Service) Serve(ctx context.Context, l net.Listener) error {
 		return fmt.Errorf("serve on %s: %w", l.Addr(), err)
 	case <-ctx.Done():
 	}
-	stop, cancel := context.WithTimeout(context.Background(), 10*time.Second)
-	defer cancel()
-	v.mu.Lock()
-	v.stopping = true
-	v.mu.Unlock()
-	errs := []error{v.stopTrials(stop)}
-	for _, r := range v.open() {
-		errs = append(errs, v.closeRoom(stop, r, "the service is stopping"))
-	}
-	// The goodbyes go out before the connections end.
-	told := make(chan struct{})
-	go func() { v.sockets.Wait(); close(told) }()
-	select {
-	case <-told:
-	case <-stop.Done():
-	}
-	v.writers.stop()
-	errs = append(errs, server.Shutdown(stop), v.recorder.Close(stop))
-	return errors.Join(errs...)
+	return v.stop(func(ctx context.Context) error {
+		if err := server.Shutdown(ctx); err != nil {
+			_ = server.Close()
+			return err
+		}
+		return nil
+	})
 }
 
 // open lists the rooms by number.
@@ -197,52 +188,98 @@ func (v *Service) openRoom(ctx context.Context, version store.Version, in client
 	if c == nil {
 		return nil, fmt.Errorf("open a session of %s version %d: its text does not fit this version of Kamerad: %w", version.Contract, version.Version, problems)
 	}
-	v.mu.Lock()
-	if v.stopping || len(v.rooms)+v.opening >= MaxSessions {
-		stopping := v.stopping
-		v.mu.Unlock()
-		if stopping {
-			return nil, &bad{"the service is stopping"}
-		}
-		return nil, &bad{fmt.Sprintf("%d sessions run already; close one first", MaxSessions)}
+	if err := v.reserve(); err != nil {
+		return nil, err
 	}
-	v.opening++
-	v.mu.Unlock()
-	s, err := session.New(c, options)
-	var row store.Session
-	if err == nil {
-		row, err = v.store.OpenSession(ctx, version.Contract, version.Version)
-		points.sessionStored.Hit()
-	} else {
-		err = &bad{err.Error()}
-	}
-	if err := adviseHuge(); err != nil { // it goes without
-		slog.Debug("the heap stays in small pages", "error", err)
-	}
+	defer v.openings.Done()
+	r, err := v.openReserved(ctx, version, in, c, options)
 	v.mu.Lock()
 	defer v.mu.Unlock()
 	v.opening--
 	if err != nil {
 		return nil, err
 	}
-	r := newRoom(row, s, in.Paused, v.recorder, v.meters)
-	r.writers, r.seed = v.writers, in.Seed
-	if in.Seed > 0 {
-		r.transcript = drill.NewTranscript(s, in.Seed, in.Settings)
+	if v.stopping {
+		return nil, v.abandon(r)
 	}
 	v.rooms[r.id] = r
-	r.ended = func(reason string) {
-		if err := v.closeRoom(context.Background(), r, reason); err != nil {
-			slog.Error("a session that its contract ended could not be closed", "session", r.id, "error", err)
-		}
-	}
 	go r.run()
-	slog.Info("session opened", "session", r.id, "contract", row.Contract, "version", row.Version)
+	slog.Info("session opened", "session", r.id, "contract", r.row.Contract, "version", r.row.Version)
 	return r, nil
 }
 
+// errStopping refuses what a service that stops does not begin any more.
+var errStopping = &bad{"the service is stopping"}
+
+// reserve counts a session that is to be opened; openings.Done has to follow.
+func (v *Service) reserve() error {
+	v.mu.Lock()
+	defer v.mu.Unlock()
+	if v.stopping {
+		return errStopping
+	}
+	if len(v.rooms)+v.opening >= MaxSessions {
+		return &bad{fmt.Sprintf("%d sessions run already; close one first", MaxSessions)}
+	}
+	v.opening++
+	v.openings.Add(1) // under the lock, so that who stops waits for it or refuses it
+	return nil
+}
+
+// openReserved makes a session and its row; it does not run yet.
+func (v *Service) openReserved(ctx context.Context, version store.Version, in client.OpenSession, c *contract.Contract, options session.Options) (*room, error) {
+	s, err := session.New(c, options)
+	if err != nil {
+		return nil, &bad{err.Error()}
+	}
+	row, err := v.store.OpenSession(ctx, version.Contract, version.Version)
+	points.sessionStored.Hit()
+	if err := adviseHuge(); err != nil { // it goes without
+		slog.Debug("the heap stays in small pages", "error", err)
+	}
+	if err != nil {
+		return nil, err
+	}
+	r := newRoom(row, s, in.Paused, v.recorder, v.meters)
+	r.writers, r.seed, r.halted = v.writers, in.Seed, v.halted
+	if in.Seed > 0 {
+		r.transcript = drill.NewTranscript(s, in.Seed, in.Settings)
+	}
+	r.ended = func(reason string) {
+		ctx, cancel := context.WithTimeout(context.Background(), closeWithin)
+		defer cancel()
+		if err := v.closeRoom(ctx, r, reason); err != nil {
+			slog.Error("a session that has ended could not be closed", "session", r.id, "error", err)
+		}
+	}
+	return r, nil
+}
+
+// abandon ends the row of a session that never ran, since the service stops.
+func (v *Service) abandon(r *room) error {
+	ctx, cancel := context.WithTimeout(context.Background(), time.Second)
+	defer cancel()
+	if err := v.store.CloseSession(ctx, r.id, errStopping.detail, 0); err != nil {
+		slog.Error("the end of a session that never ran could not be stored", "session", r.id, "error", err)
+	}
+	return errStopping
+}
+
+// closeWithin is how long closing one session waits for its tick and for the database.
+const closeWithin = 5 * time.Second
+
+// closeRoom ends a session and stores that.
 func (v *Service) closeRoom(ctx context.Context, r *room, reason string) error {
-	r.close(reason)
+	ctx, cancel := context.WithTimeout(ctx, closeWithin)
+	defer cancel()
+	if !r.close(ctx, reason) {
+		return fmt.Errorf("close session %d: %w", r.id, errBusy)
+	}
+	return v.storeEnd(ctx, r, reason)
+}
+
+// storeEnd takes a session out of those that run, and stores its end. Only the first call does so.
+func (v *Service) storeEnd(ctx context.Context, r *room, reason string) error {
 	v.mu.Lock()
 	_, mine := v.rooms[r.id]
 	delete(v.rooms, r.id)
@@ -251,7 +288,7 @@ func (v *Service) closeRoom(ctx context.Context, r *room, reason string) error {
 		return nil
 	}
 	slog.Info("session closed", "session", r.id, "reason", reason)
-	return v.store.CloseSession(ctx, r.id, reason, r.session.Now())
+	return v.store.CloseSession(ctx, r.id, reason, r.ticked.Load())
 }
 
 func rawArgs(args []json.RawMessage) json.RawMessage {

@@ -79,7 +79,9 @@ func (v *Service) join(w http.ResponseWriter, r *http.Request) {
 	select {
 	case <-c.cut:
 	case <-x.done: // it ended without a word to this client
-		c.end("the session has ended")
+		c.end("the session closed")
+	case <-x.halted:
+		c.end("the session closed: the service is stopping")
 	}
 	status := statusOut
 	if c.broken {
@@ -236,6 +238,8 @@ func (v *Service) watch(w http.ResponseWriter, r *http.Request) {
 			}
 			return
 		case <-gone:
+			return
+		case <-x.halted:
 			return
 		}
 	}

@@ -44,6 +44,9 @@ type trials struct {
 	mu   sync.Mutex
 	live map[int64]*trial
 	wg   sync.WaitGroup
+
+	starting int // that are being stored
+	stopping bool
 }
 
 // trial is one that waits or runs.
@@ -85,23 +88,41 @@ func (v *Service) startTrial(r *http.Request) (client.Trial, error) {
 	if err != nil {
 		return client.Trial{}, err
 	}
-	v.mu.Lock()
-	stopping := v.stopping
-	v.mu.Unlock()
 	points.trialChecked.Hit()
+	if err := v.trials.reserve(); err != nil {
+		return client.Trial{}, err
+	}
+	row, err := v.store.AddTrial(r.Context(), x.row)
 	v.trials.mu.Lock()
 	defer v.trials.mu.Unlock()
-	if stopping || len(v.trials.live) >= maxTrials {
-		return client.Trial{}, &refusal{status: http.StatusTooManyRequests, detail: fmt.Sprintf("%d trials wait or run already; more have to wait", len(v.trials.live))}
-	}
-	if x.row, err = v.store.AddTrial(r.Context(), x.row); err != nil {
+	defer v.trials.wg.Done() // of the one that is being started
+	v.trials.starting--
+	if err != nil {
 		return client.Trial{}, err
 	}
 	ctx, cancel := context.WithCancel(context.Background())
-	x.cancel = cancel
-	v.trials.live[x.row.ID] = x
+	x.row, x.cancel = row, cancel
+	v.trials.live[row.ID] = x
+	if v.trials.stopping {
+		cancel() // it is stored as one that was stopped before it began
+	}
 	v.trials.wg.Go(func() { v.carryOut(ctx, x) })
-	return v.trialOf(x.row), nil
+	return v.trialOf(row), nil
+}
+
+// reserve counts a trial that is to be started.
+func (t *trials) reserve() error {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	if t.stopping {
+		return errStopping
+	}
+	if n := len(t.live) + t.starting; n >= maxTrials {
+		return &refusal{status: http.StatusTooManyRequests, detail: fmt.Sprintf("%d trials wait or run already; more have to wait", n)}
+	}
+	t.starting++
+	t.wg.Add(1)
+	return nil
 }
 
 // ofDrills makes a trial of drills. They may call the contract by whatever file name they were written with, and what it includes as it does.
@@ -209,6 +230,11 @@ func (v *Service) carryOut(ctx context.Context, x *trial) {
 	}
 	select {
 	case v.trials.turn <- struct{}{}:
+		if ctx.Err() != nil {
+			<-v.trials.turn
+			end("stopped", nil, "it was stopped before it began", nil)
+			return
+		}
 	case <-ctx.Done():
 		end("stopped", nil, "it was stopped before it began", nil)
 		return
@@ -257,6 +283,7 @@ func (x *trial) apart(ctx context.Context) (report any, passed bool, summary str
 // stopTrials stops all, and waits until what came of them is kept.
 func (v *Service) stopTrials(ctx context.Context) error {
 	v.trials.mu.Lock()
+	v.trials.stopping = true
 	for _, x := range v.trials.live {
 		x.cancel()
 	}

@@ -1,0 +1,133 @@
+package service
+
+import (
+	"context"
+	"fmt"
+	"strings"
+	"sync"
+	"time"
+)
+
+// StopWithin is how long a service takes to stop, whatever its sessions, its clients and its database do. Each part has until a time of
+// its own, so that one that hangs leaves the others theirs.
+const (
+	StopWithin    = 10 * time.Second
+	sessionsUntil = 4 * time.Second // sessions that are being opened, and ticks, have ended
+	storedUntil   = 7 * time.Second // the ends of sessions and trials are stored
+	toldUntil     = 8 * time.Second // clients have had their last message
+	recordsUntil  = 9500 * time.Millisecond
+)
+
+// NotDone is the error of a service that has stopped and could not do all that belongs to it: each text names what could not be told or
+// stored, and why.
+type NotDone []string
+
+func (n NotDone) Error() string {
+	return "stopped, but not everything was done:\n  " + strings.Join(n, "\n  ")
+}
+
+// notDone gathers what could not be done; it may be used by many goroutines.
+type notDone struct {
+	mu   sync.Mutex
+	list NotDone
+}
+
+func (n *notDone) add(format string, args ...any) {
+	n.mu.Lock()
+	defer n.mu.Unlock()
+	n.list = append(n.list, fmt.Sprintf(format, args...))
+}
+
+func (n *notDone) err() error {
+	n.mu.Lock()
+	defer n.mu.Unlock()
+	if len(n.list) == 0 {
+		return nil
+	}
+	return n.list
+}
+
+// stop ends all sessions, tells clients, and stores what there is to store. shut closes what is listened on and ends the calls.
+func (v *Service) stop(shut func(ctx context.Context) error) error {
+	began := time.Now()
+	until := func(d time.Duration) (context.Context, context.CancelFunc) {
+		return context.WithDeadline(context.Background(), began.Add(d))
+	}
+	var missed notDone
+	v.mu.Lock()
+	v.stopping = true // no session is opened any more; those that are being opened find it when they want to begin
+	v.mu.Unlock()
+	all, cancelAll := until(StopWithin)
+	defer cancelAll()
+	closed := make(chan error, 1)
+	go func() { closed <- shut(all) }()
+
+	stored, cancelStored := until(storedUntil)
+	defer cancelStored()
+	var trials sync.WaitGroup
+	trials.Go(func() {
+		if err := v.stopTrials(stored); err != nil {
+			missed.add("%s", err)
+		}
+	})
+	ticks, cancelTicks := until(sessionsUntil)
+	defer cancelTicks()
+	if !ended(ticks, &v.openings) {
+		missed.add("a session was being opened, and that did not end in time")
+	}
+	var sessions sync.WaitGroup
+	for _, r := range v.open() {
+		sessions.Go(func() {
+			if !r.close(ticks, "the service is stopping") {
+				missed.add("session %d: its tick did not end in time, so its clients were not told all of it", r.id)
+			}
+			if err := v.storeEnd(stored, r, "the service is stopping"); err != nil {
+				missed.add("session %d: its end could not be stored: %s", r.id, err)
+			}
+		})
+	}
+	if !ended(ticks, &sessions) { // they are told by their own goroutines; others need not wait for that
+		v.halt()
+	}
+	sessions.Wait()
+	trials.Wait()
+	v.halt()
+	told, cancelTold := until(toldUntil)
+	defer cancelTold()
+	if !ended(told, &v.sockets) {
+		missed.add("some clients did not take their last message in time")
+	}
+	v.writers.stop()
+	records, cancelRecords := until(recordsUntil)
+	defer cancelRecords()
+	if err := v.recorder.Close(records); err != nil {
+		missed.add("%s", err)
+	}
+	if err := <-closed; err != nil {
+		missed.add("some calls did not end in time")
+	}
+	return missed.err()
+}
+
+// halt ends the connections of sessions that cannot do it themselves.
+func (v *Service) halt() {
+	v.mu.Lock()
+	defer v.mu.Unlock()
+	select {
+	case <-v.halted:
+	default:
+		close(v.halted)
+	}
+}
+
+// ended waits for a group until a deadline, and reports whether it ended.
+func ended(ctx context.Context, group *sync.WaitGroup) bool {
+	done := make(chan struct{})
+	go func() { group.Wait(); close(done) }()
+	select {
+	case <-done:
+		return true
+	case <-ctx.Done():
+		return false
+	}
+}
