@@ -74,7 +74,9 @@ type Client struct {
 	binary    bool
 	ready     bool
 	closing   bool
-	sending   sync.Mutex // requests are sent in the order of their numbers
+	sending   chan struct{}      // has something while somebody sends: requests are sent in the order of their numbers
+	life      context.Context    // ends when the client is closed
+	stop      context.CancelFunc // ends it
 	mu        sync.Mutex
 	copy      replicate.Copy
 	reader    *wire.Reader       // nil for JSON
@@ -161,8 +163,10 @@ func join(ctx context.Context, service string, session int64, q url.Values, o Op
 
 // New takes the seat that a transport leads to: it waits for the server's hello.
 func New(ctx context.Context, t Transport, o Options) (*Client, error) {
-	c := &Client{options: o, waiting: map[uint64]*undecided{}, slots: make(chan struct{}, wire.MaxUndone), ended: make(chan struct{})}
+	c := &Client{options: o, waiting: map[uint64]*undecided{}, slots: make(chan struct{}, wire.MaxUndone), ended: make(chan struct{}), sending: make(chan struct{}, 1)}
+	c.life, c.stop = context.WithCancel(context.Background())
 	if err := c.greet(ctx, t); err != nil {
+		c.stop()
 		return nil, err
 	}
 	c.copy.Me = c.hello.Client.Number
@@ -174,8 +178,16 @@ func New(ctx context.Context, t Transport, o Options) (*Client, error) {
 	return c, nil
 }
 
-// greet takes the hello of a new connection.
+// greet takes the hello of a new connection, and closes the connection when it cannot.
 func (c *Client) greet(ctx context.Context, t Transport) error {
+	err := c.takeHello(ctx, t)
+	if err != nil {
+		t.Close("the connection was of no use")
+	}
+	return err
+}
+
+func (c *Client) takeHello(ctx context.Context, t Transport) error {
 	raw, err := t.Read(ctx)
 	if err != nil {
 		return err
@@ -192,7 +204,6 @@ func (c *Client) greet(ctx context.Context, t Transport) error {
 		if json.Unmarshal(raw, &bye) == nil && bye.Type == "bye" {
 			return Ended(bye.Reason)
 		}
-		t.Close("no hello")
 		return errors.New("the server's first message is no hello")
 	}
 	if c.options.OnRaw != nil {
@@ -313,14 +324,23 @@ func (c *Client) Ready() {
 	c.send(wire.FromClient{Type: "ready"})
 }
 
-// Close gives the seat up.
+// Close gives the seat up. It also ends a connection that is being made again; a seat that was taken anew meanwhile is given up as well.
+// It must not be called from one of the callbacks.
 func (c *Client) Close() {
 	c.mu.Lock()
 	c.closing = true
 	c.mu.Unlock()
-	c.send(wire.FromClient{Type: "leave"})
+	c.farewell(c.way())
+	c.stop()
 	c.way().Close("the client left")
 	<-c.ended
+}
+
+// farewell says over a connection that the client leaves, and waits for that no longer than a moment.
+func (c *Client) farewell(t Transport) {
+	ctx, cancel := context.WithTimeout(context.Background(), time.Second)
+	defer cancel()
+	_ = t.Write(ctx, c.word(wire.FromClient{Type: "leave"})) // an ended connection shows in read
 }
 
 // way gives the present connection.
@@ -330,14 +350,16 @@ func (c *Client) way() Transport {
 	return c.transport
 }
 
-func (c *Client) send(message wire.FromClient) {
-	var raw []byte
+// word returns a message as the connection wants it.
+func (c *Client) word(message wire.FromClient) []byte {
 	if c.binary {
-		raw = message.Pack(c.hello.Outline)
-	} else {
-		raw = message.JSON()
+		return message.Pack(c.hello.Outline)
 	}
-	_ = c.Send(raw) // an ended connection shows in read
+	return message.JSON()
+}
+
+func (c *Client) send(message wire.FromClient) {
+	_ = c.Send(c.word(message)) // an ended connection shows in read
 }
 
 // Send sends a message as it stands, whatever it is, as somebody would who has no library: to see what the server does with it. The
@@ -409,14 +431,23 @@ func (c *Client) Forge(ctx context.Context, entity uint32, request string, args 
 		return wire.Decision{}, ctx.Err()
 	}
 	answer := make(chan wire.Decision, 1)
-	c.sending.Lock()
+	select {
+	case c.sending <- struct{}{}:
+	case <-c.ended:
+		return wire.Decision{}, fmt.Errorf("ask %s: %w: %s", request, ErrEnded, c.Reason())
+	case <-ctx.Done():
+		<-c.slots // nothing was sent
+		return wire.Decision{}, fmt.Errorf("ask %s: it could not be sent: %w", request, ctx.Err())
+	}
 	c.mu.Lock()
 	c.seq++
 	ask := wire.Ask{Seq: c.seq, Entity: entity, Request: request, Args: args, Seen: c.copy.Tick}
 	c.waiting[c.seq] = &undecided{ask, answer}
 	c.mu.Unlock()
-	c.send(wire.FromClient{Type: "ask", Ask: ask})
-	c.sending.Unlock()
+	go func() { // who asks does not wait for a connection that takes nothing
+		c.send(wire.FromClient{Type: "ask", Ask: ask})
+		<-c.sending
+	}()
 	select {
 	case d := <-answer:
 		return d, nil
@@ -433,8 +464,12 @@ func (c *Client) Write(entity uint32, property string, value json.RawMessage) (s
 	if !json.Valid(value) {
 		return 0, fmt.Errorf("write %s: the value is not JSON", property)
 	}
-	c.sending.Lock()
-	defer c.sending.Unlock()
+	select {
+	case c.sending <- struct{}{}:
+		defer func() { <-c.sending }()
+	case <-c.ended:
+		return 0, fmt.Errorf("write %s: %w: %s", property, ErrEnded, c.Reason())
+	}
 	c.mu.Lock()
 	c.seq++
 	seq, seen := c.seq, c.copy.Tick
@@ -535,6 +570,7 @@ func (c *Client) read() {
 		c.send(wire.FromClient{Type: "seen", Ask: wire.Ask{Seen: frame.Tick}})
 	}
 	c.way().Close(reason)
+	c.stop()
 	c.mu.Lock()
 	c.reason = reason
 	c.mu.Unlock()
@@ -548,19 +584,19 @@ func (c *Client) read() {
 // is asked again: the server answers what it has decided with its first decision.
 func (c *Client) again(lost error) error {
 	c.mu.Lock()
-	seat, ready, closing := Seat{c.token, c.copy.Tick, c.hello.Fingerprint}, c.ready, c.closing
+	seat, closing := Seat{c.token, c.copy.Tick, c.hello.Fingerprint}, c.closing
 	c.mu.Unlock()
 	var ended Ended
-	if closing || c.options.Again == nil || c.Grace() == 0 || errors.As(lost, &ended) || websocket.CloseStatus(lost) != -1 {
+	if closing || c.options.Again == nil || c.Grace() == 0 || errors.As(lost, &ended) || forGood(lost) {
 		return lost
 	}
-	c.sending.Lock() // what is asked meanwhile waits
-	defer c.sending.Unlock()
-	c.way().Close("the connection was lost")
+	c.way().Close("the connection was lost") // which ends what is being sent over it
+	c.sending <- struct{}{}                  // what is asked meanwhile waits
+	defer func() { <-c.sending }()
 	if c.options.OnLost != nil {
 		c.options.OnLost(lost.Error())
 	}
-	ctx, cancel := context.WithTimeout(context.Background(), c.Grace())
+	ctx, cancel := context.WithTimeout(c.life, c.Grace())
 	defer cancel()
 	for pause := 25 * time.Millisecond; ; pause = min(2*pause, time.Second) {
 		t, err := c.options.Again(ctx, seat)
@@ -579,6 +615,13 @@ func (c *Client) again(lost error) error {
 		case <-ctx.Done():
 		}
 	}
+	c.mu.Lock()
+	ready, closing := c.ready, c.closing // what was said while there was no connection counts as well
+	c.mu.Unlock()
+	if closing {
+		c.farewell(c.way())
+		return lost
+	}
 	if ready {
 		c.send(wire.FromClient{Type: "ready"})
 	}
@@ -595,6 +638,16 @@ func (c *Client) again(lost error) error {
 		c.options.OnBack()
 	}
 	return nil
+}
+
+// forGood reports whether an error says that the server has closed the connection for good. One that goes away or is restarted may be there
+// again in a moment.
+func forGood(lost error) bool {
+	switch websocket.CloseStatus(lost) {
+	case -1, websocket.StatusGoingAway, websocket.StatusServiceRestart, websocket.StatusTryAgainLater, websocket.StatusAbnormalClosure:
+		return false
+	}
+	return true
 }
 
 // parse reads a message of the server: a frame, or the reason of a bye.
@@ -664,10 +717,17 @@ func (s *socket) Read(ctx context.Context) ([]byte, error) {
 	_, raw, err := s.conn.Read(ctx)
 	var closed websocket.CloseError
 	if errors.As(err, &closed) && closed.Reason != "" {
-		return nil, errors.New(closed.Reason)
+		return nil, &closedWith{closed}
 	}
 	return raw, err
 }
+
+// closedWith is the error of a connection that was closed with a reason; its text is the reason alone.
+type closedWith struct{ status websocket.CloseError }
+
+func (c *closedWith) Error() string { return c.status.Reason }
+
+func (c *closedWith) Unwrap() error { return c.status }
 
 func (s *socket) Write(ctx context.Context, message []byte) error {
 	kind := websocket.MessageBinary

@@ -13,9 +13,26 @@ import (
 
 // pipe is the Transport of a client that runs inside the service: a real client on a simulated link instead of a socket.
 type pipe struct {
-	room *room
-	conn *conn
-	line *line
+	room   *room
+	conn   *conn
+	line   *line
+	closed chan struct{} // closed when this side has closed it
+	once   sync.Once
+}
+
+// newPipe makes the connection that a line carries from now on. What an earlier one had under way is lost, as with any connection.
+func newPipe(r *room, c *conn, l *line) *pipe {
+	p := &pipe{room: r, conn: c, line: l, closed: make(chan struct{})}
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	l.carries = p
+	for _, way := range []*link.Link{l.up, l.down} {
+		way.Cut()
+		if !l.cut {
+			way.Mend(l.now())
+		}
+	}
+	return p
 }
 
 // line is the link of a client inside the service, which stays the same when it connects anew. Its conditions may be changed at any
@@ -27,6 +44,7 @@ type line struct {
 	cut      bool
 	changed  chan struct{} // closed when something changed that who waits has to know
 	sending  bool          // somebody carries what goes up
+	carries  *pipe         // the connection that it carries; what others send over it is lost
 }
 
 func newLine() *line {
@@ -57,6 +75,7 @@ func (l *line) set(c client.Link) error {
 	case c.Cut && !l.cut:
 		l.up.Cut()
 		l.down.Cut()
+		l.carries = nil
 	case !c.Cut && l.cut:
 		l.up.Mend(l.now())
 		l.down.Mend(l.now())
@@ -75,15 +94,19 @@ func (l *line) get() client.Link {
 	}
 }
 
-var errCut = errors.New("the link is cut")
+var (
+	errCut        = errors.New("the link is cut")
+	errClosedHere = client.Ended("the client left")
+)
 
 // Read gives the next message that arrives. What the client's side of the link can take leaves the outbox; what it cannot stays there,
 // as it would behind a socket.
 func (p *pipe) Read(ctx context.Context) ([]byte, error) {
 	l := p.line
+	cut, out := p.conn.cut, false
 	for {
 		l.mu.Lock()
-		if l.cut {
+		if l.cut || l.carries != p { // also when it was cut and mended before anybody looked
 			l.mu.Unlock()
 			p.room.post(func() { p.room.lose(p.conn, errCut.Error()) })
 			return nil, errCut
@@ -101,13 +124,17 @@ func (p *pipe) Read(ctx context.Context) ([]byte, error) {
 			p.conn.box.done(bytes, marks, time.Now())
 		}
 		message, ok := l.down.ReceiveOne(now)
-		if next, coming := l.down.Next(); coming && (wait < 0 || next-now < wait) {
+		next, coming := l.down.Next()
+		if coming && (wait < 0 || next-now < wait) {
 			wait = next - now
 		}
 		changed := l.changed
 		l.mu.Unlock()
 		if ok {
 			return message, nil
+		}
+		if out && !coming && p.conn.box.empty() {
+			return nil, client.Ended(p.conn.reason)
 		}
 		var timer <-chan time.Time
 		if wait >= 0 {
@@ -117,10 +144,10 @@ func (p *pipe) Read(ctx context.Context) ([]byte, error) {
 		case <-p.conn.box.wake:
 		case <-timer:
 		case <-changed:
-		case <-p.conn.cut:
-			if p.conn.box.empty() {
-				return nil, client.Ended(p.conn.reason)
-			}
+		case <-cut: // what is under way still arrives
+			cut, out = nil, true
+		case <-p.closed:
+			return nil, errClosedHere
 		case <-ctx.Done():
 			return nil, ctx.Err()
 		}
@@ -132,22 +159,23 @@ func (p *pipe) Write(_ context.Context, message []byte) error {
 	l := p.line
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	if l.cut {
+	if l.cut || l.carries != p {
 		return errCut
 	}
 	l.up.Send(l.now(), append([]byte(nil), message...))
 	if !l.sending {
 		l.sending = true
-		go p.carry()
+		go l.carry(p.room)
 	}
 	return nil
 }
 
-// carry brings what goes up to the room as it arrives, until nothing is on its way.
-func (p *pipe) carry() {
-	l := p.line
+// carry brings what goes up to the room as it arrives, until nothing is on its way. What arrives belongs to the connection that the line
+// carries at that moment.
+func (l *line) carry(r *room) {
 	for {
 		l.mu.Lock()
+		p := l.carries // nil while nothing is on its way
 		message, ok := l.up.ReceiveOne(l.now())
 		next, coming := l.up.Next()
 		if !ok && !coming {
@@ -159,23 +187,24 @@ func (p *pipe) carry() {
 		l.mu.Unlock()
 		if ok {
 			points.uplinkArrived.Hit()
-			if m, err := p.room.read(p.conn, message, time.Now()); err != nil {
-				p.room.post(func() { p.room.drop(p.conn.client, err.Error()) })
+			if m, err := r.read(p.conn, message, time.Now()); err != nil {
+				r.post(func() { r.leave(p.conn, err.Error()) })
 			} else {
-				p.room.put(m)
+				r.put(m)
 			}
 			continue
 		}
 		select {
 		case <-time.After(wait):
 		case <-changed:
-		case <-p.room.done:
+		case <-r.done:
 			return
 		}
 	}
 }
 
 func (p *pipe) Close(reason string) {
+	p.once.Do(func() { close(p.closed) })
 	p.room.post(func() { p.room.leave(p.conn, reason) })
 }
 
@@ -200,5 +229,5 @@ func (p *pipe) again(ctx context.Context, seat client.Seat) (client.Transport, e
 	if err != nil {
 		return nil, err
 	}
-	return &pipe{p.room, c, p.line}, nil
+	return newPipe(p.room, c, p.line), nil
 }

@@ -77,7 +77,7 @@ func (r *room) seat(ctx context.Context, j joining, o client.Options) (*client.C
 	if err != nil {
 		return nil, nil, err
 	}
-	p := &pipe{r, c, newLine()}
+	p := newPipe(r, c, newLine())
 	o.Again = p.again
 	seated, err := client.New(ctx, p, o)
 	return seated, p.line, err

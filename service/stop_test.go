@@ -113,9 +113,11 @@ func TestAPanicInASessionIsItsOwn(t *testing.T) {
 	<-joined[0].Ended()
 	assert.Equal(t, "the session closed: it failed inside", joined[0].Reason())
 	require.Eventually(t, func() bool { return v.room(1) == nil }, 5*time.Second, time.Millisecond)
-	row, err := records.Session(t.Context(), 1)
-	require.NoError(t, err)
-	require.NotNil(t, row.CloseReason)
+	var row store.Session
+	require.Eventually(t, func() bool {
+		row, err = records.Session(t.Context(), 1)
+		return err == nil && row.CloseReason != nil
+	}, 5*time.Second, time.Millisecond)
 	assert.Equal(t, "it failed inside", *row.CloseReason)
 	_, err = api.Step(t.Context(), 2, 10)
 	assert.NoError(t, err)

@@ -174,8 +174,7 @@ func one(ctx context.Context, p *client.Client, o Options, r *rand.Rand, t *tall
 				timer.Reset(period)
 				f()
 			case <-p.Ended():
-				t.add(func(r *Report) { r.Out[p.Reason()]++ })
-				return
+				return // it is counted once, below
 			case <-ctx.Done():
 				return
 			}
@@ -226,4 +225,9 @@ func one(ctx context.Context, p *client.Client, o Options, r *rand.Rand, t *tall
 		t.delays = append(t.delays, waited)
 	})
 	wait.Wait()
+	select {
+	case <-p.Ended():
+		t.add(func(r *Report) { r.Out[p.Reason()]++ })
+	default:
+	}
 }
