@@ -41,6 +41,17 @@ func (p *Problem) Error() string {
 	return text
 }
 
+// ServiceState tells how a service gets on.
+type ServiceState struct {
+	Held                bool  `json:"held"`         // the database is this service's; else it opens no session
+	RecordsAway         bool  `json:"records_away"` // records could not be stored when that was last tried
+	RecordsWaiting      int   `json:"records_waiting"`
+	RecordsWaitingBytes int   `json:"records_waiting_bytes"`
+	RecordsDropped      int64 `json:"records_dropped"` // seats and accepted requests that were given up, since it started
+	RefusedDropped      int64 `json:"refused_dropped"` // other requests that were given up
+	SessionsFailed      int64 `json:"sessions_failed"` // that were closed since they failed inside
+}
+
 // ContractVersion is a published version of a contract. Source and Outline are empty in lists.
 type ContractVersion struct {
 	Contract    string            `json:"contract"`

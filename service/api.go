@@ -45,6 +45,10 @@ func (v *Service) Handler() http.Handler {
 			problem(w, http.StatusServiceUnavailable, "the database does not answer")
 			return
 		}
+		if !v.store.Held() {
+			problem(w, http.StatusServiceUnavailable, "the database is not held for this service")
+			return
+		}
 		fmt.Fprintln(w, "ready")
 	})
 	r.Method("GET", "/metrics", promhttp.HandlerFor(v.meters.registry, promhttp.HandlerOpts{}))
@@ -60,6 +64,7 @@ func (v *Service) Handler() http.Handler {
 		r.Get("/contracts/{name}/versions/{version}/trials", answer(v.listTrials))
 		r.Get("/trials/{trial}", answer(v.trial))
 		r.Post("/trials/{trial}/stop", answer(v.stopTrial))
+		r.Get("/service", answer(v.serviceState))
 		r.Post("/sessions", answer(v.openSession))
 		r.Get("/sessions", answer(v.sessions))
 		r.Route("/sessions/{id}", func(r chi.Router) {

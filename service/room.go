@@ -13,6 +13,8 @@ import (
 	"sync/atomic"
 	"time"
 
+	"golang.org/x/time/rate"
+
 	"kamerad/client"
 	"kamerad/core/contract"
 	"kamerad/core/drill"
@@ -51,6 +53,7 @@ type room struct {
 	tokens   map[string]int // what takes a seat again, by itself
 	names    map[int]store.Seat
 	watchers *watchers
+	failed   func()              // called when it has failed inside
 	ended    func(reason string) // called when the contract ends the session; it waits for the room
 	writers  *writers
 	outgoing []outgoing // of this tick
@@ -70,7 +73,10 @@ type room struct {
 	shown      atomic.Pointer[client.Session] // as it was at most a second before that; for who does not wait for the room
 	halted     <-chan struct{}                // closed when connections are to end without the room
 	lost       []lostSeat                     // that wait for a connection, oldest first
-	readied    map[int]bool                   // by client that is in: it has said that it is ready, on some connection
+	faults     repeats
+	logged     repeats
+	refused    map[int]*rate.Limiter // by client that is in: of its refused requests, how many are stored
+	readied    map[int]bool          // by client that is in: it has said that it is ready, on some connection
 
 	ears     hearing
 	mailMu   sync.Mutex
@@ -138,7 +144,7 @@ func newRoom(row store.Session, s *session.Session, paused bool, recorder Record
 	r := &room{
 		id: row.ID, row: row, session: s, outline: s.Contract().Outline(), recorder: recorder, meters: m, paused: paused,
 		inbox: make(chan func(), inboxSize), stop: make(chan string, 1), done: make(chan struct{}),
-		conns: map[int]*conn{}, tokens: map[string]int{}, readied: map[int]bool{}, names: map[int]store.Seat{}, watchers: newWatchers(s.Watched), now: time.Now, ears: hearing{epoll: -1},
+		conns: map[int]*conn{}, tokens: map[string]int{}, readied: map[int]bool{}, refused: map[int]*rate.Limiter{}, names: map[int]store.Seat{}, watchers: newWatchers(s.Watched), now: time.Now, ears: hearing{epoll: -1},
 	}
 	shown := r.describe()
 	r.shown.Store(&shown)
@@ -185,6 +191,9 @@ func (r *room) run() {
 func (r *room) fail(p any, stack []byte) {
 	slog.Error("a session failed inside and is closed", "session", r.id, "panic", p, "stack", string(stack))
 	r.meters.failures.Inc()
+	if r.failed != nil {
+		r.failed()
+	}
 	now := time.Now()
 	reason := "the session closed: it failed inside"
 	for n, seat := range r.names {
@@ -290,23 +299,10 @@ func (r *room) tick() {
 		r.drop(cut.Client, cut.Reason)
 	}
 	for _, f := range step.Faults {
-		slog.Warn("a handler or timer faulted", "session", r.id, "of", f.Of, "line", f.Line, "fault", f.Reason)
+		r.faulted(f.Of, f.Line, f.Reason)
 	}
 	if len(step.Decisions) > 0 {
-		now := time.Now()
-		list := make([]store.Decision, len(step.Decisions))
-		for i, d := range step.Decisions {
-			list[i] = store.Decision{
-				Session: r.id, Tick: d.Tick, Client: d.Client.Number, Name: d.Client.Name, Seq: d.Ask.Seq, Request: d.Ask.Request,
-				Entity: int64(d.Entity), Args: rawArgs(d.Ask.Args), Outcome: string(d.Outcome), Stage: string(d.Stage),
-				Reason: d.Reason, CheckText: d.Text, Line: d.Line, At: now,
-			}
-			r.meters.decisions.WithLabelValues(string(d.Outcome), string(d.Stage)).Inc()
-			if d.Outcome == wire.Faulted {
-				slog.Warn("a request faulted", "session", r.id, "client", d.Client.Name, "request", d.Ask.Request, "line", d.Line, "fault", d.Reason)
-			}
-		}
-		r.recorder.Record(list)
+		r.record(step.Decisions)
 	}
 	r.watchers.tick(r, step)
 	if step.Closed != "" && !r.ending {
@@ -319,7 +315,9 @@ func (r *room) tick() {
 		r.shown.Store(&shown)
 	}
 	for _, l := range step.Logs {
-		slog.Info("logged by the contract", "session", r.id, "tick", step.Tick, "words", l.Text)
+		if times := r.logged.again(l.Text, began); times > 0 {
+			slog.Info("logged by the contract", "session", r.id, "tick", step.Tick, "words", l.Text, "times", times)
+		}
 	}
 	r.meters.tick.Observe(r.now().Sub(began).Seconds())
 }
@@ -562,6 +560,7 @@ func (r *room) drop(n int, reason string) {
 	}
 	delete(r.names, n)
 	delete(r.readied, n)
+	delete(r.refused, n)
 	now := time.Now()
 	seat.LeftAt, seat.LeftReason = &now, &reason
 	r.recorder.Seat(seat)

@@ -14,6 +14,7 @@ import (
 	"net/http"
 	"slices"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"github.com/prometheus/client_golang/prometheus"
@@ -40,6 +41,7 @@ type Service struct {
 	opening  int            // sessions that are being opened
 	openings sync.WaitGroup // the same, to wait for
 	stopping bool
+	failures atomic.Int64  // sessions that have failed inside
 	halted   chan struct{} // closed when connections end without their sessions
 	sockets  sync.WaitGroup
 	writers  *writers
@@ -63,9 +65,10 @@ type meters struct {
 	clients     prometheus.Gauge
 	tick        prometheus.Histogram
 	failures    prometheus.Counter
+	unstored    prometheus.Counter
 }
 
-func newMeters(rooms func() float64, waiting func() float64) *meters {
+func newMeters(rooms func() float64, backlog func() store.Backlog) *meters {
 	m := &meters{
 		registry:    prometheus.NewRegistry(),
 		decisions:   prometheus.NewCounterVec(prometheus.CounterOpts{Name: "kamerad_decisions_total", Help: "Decided requests by outcome and the stage that decided."}, []string{"outcome", "stage"}),
@@ -76,16 +79,24 @@ func newMeters(rooms func() float64, waiting func() float64) *meters {
 		clients:     prometheus.NewGauge(prometheus.GaugeOpts{Name: "kamerad_clients", Help: "Clients that have a seat."}),
 		tick:        prometheus.NewHistogram(prometheus.HistogramOpts{Name: "kamerad_tick_seconds", Help: "Time that a tick took.", Buckets: prometheus.ExponentialBuckets(1e-5, 4, 8)}),
 	}
+	m.unstored = prometheus.NewCounter(prometheus.CounterOpts{Name: "kamerad_decisions_unstored_total", Help: "Refused requests that were counted and not stored: their client had more than it is allowed."})
 	m.failures = prometheus.NewCounter(prometheus.CounterOpts{Name: "kamerad_session_failures_total", Help: "Sessions that failed inside and were closed."})
 	m.registry.MustRegister(m.failures, m.decisions, m.broken, m.differences, m.behind, m.decision, m.clients, m.tick,
 		prometheus.NewGaugeFunc(prometheus.GaugeOpts{Name: "kamerad_sessions", Help: "Sessions that run."}, rooms),
-		prometheus.NewGaugeFunc(prometheus.GaugeOpts{Name: "kamerad_records_waiting", Help: "Records that are not stored yet."}, waiting))
+		m.unstored,
+		prometheus.NewGaugeFunc(prometheus.GaugeOpts{Name: "kamerad_records_waiting", Help: "Records that are not stored yet."}, func() float64 { return float64(backlog().Waiting) }),
+		prometheus.NewGaugeFunc(prometheus.GaugeOpts{Name: "kamerad_records_waiting_bytes", Help: "Memory that records take which are not stored yet, about."}, func() float64 { return float64(backlog().Bytes) }),
+		prometheus.NewCounterFunc(prometheus.CounterOpts{Name: "kamerad_records_dropped_total", ConstLabels: prometheus.Labels{"class": "kept"}, Help: "Records that were given up since the database was away for too long."},
+			func() float64 { return float64(backlog().DroppedKept) }),
+		prometheus.NewCounterFunc(prometheus.CounterOpts{Name: "kamerad_records_dropped_total", ConstLabels: prometheus.Labels{"class": "refused"}, Help: "Records that were given up since the database was away for too long."},
+			func() float64 { return float64(backlog().DroppedRefused) }))
 	return m
 }
 
 // Records keep contracts and sessions: a store.Store on a database, or a store.Memory for as long as the service runs.
 type Records interface {
 	Ping(ctx context.Context) error
+	Held() bool // the records are this service's alone
 	Publish(ctx context.Context, v store.Version) (out store.Version, fresh bool, err error)
 	Version(ctx context.Context, name string, version int) (store.Version, error)
 	Versions(ctx context.Context, name string) ([]store.Version, error)
@@ -106,7 +117,7 @@ type Records interface {
 type Recorder interface {
 	Seat(s store.Seat)
 	Record(list []store.Decision)
-	Waiting() (waiting int, lost int64)
+	Backlog() store.Backlog
 	Close(ctx context.Context) error
 }
 
@@ -121,7 +132,7 @@ func New(ctx context.Context, s Records, recorder Recorder, console fs.FS) (*Ser
 		slog.Warn("closed sessions that an earlier service had left open", "count", left)
 	}
 	v := &Service{trials: trials{turn: make(chan struct{}, 1), live: map[int64]*trial{}}, store: s, recorder: recorder, console: console, rooms: map[int64]*room{}, halted: make(chan struct{}), writers: newWriters(), tests: map[seatKey]testClient{}}
-	v.meters = newMeters(func() float64 { return float64(len(v.open())) }, func() float64 { n, _ := v.recorder.Waiting(); return float64(n) })
+	v.meters = newMeters(func() float64 { return float64(len(v.open())) }, func() store.Backlog { return v.recorder.Backlog() })
 	v.meters.registry.MustRegister(prometheus.NewCounterFunc(prometheus.CounterOpts{Name: "kamerad_misordered_frames_total", Help: "Frames that were refused since their client had a newer one. There must be none."},
 		func() float64 { return float64(v.writers.misordered.Load()) }))
 	return v, nil
@@ -132,6 +143,7 @@ func (v *Service) Serve(ctx context.Context, l net.Listener) error {
 	server := &http.Server{Handler: v.Handler(), ReadHeaderTimeout: 5 * time.Second, IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 16 << 10}
 	failed := make(chan error, 1)
 	go func() { failed <- server.Serve(l) }()
+	go v.watchHeld(ctx)
 	select {
 	case err := <-failed:
 		return fmt.Errorf("serve on %s: %w", l.Addr(), err)
@@ -218,6 +230,9 @@ func (v *Service) reserve() error {
 	if v.stopping {
 		return errStopping
 	}
+	if !v.store.Held() {
+		return &refusal{status: http.StatusServiceUnavailable, detail: "open a session: the database is not held for this service now; its log says why"}
+	}
 	if len(v.rooms)+v.opening >= MaxSessions {
 		return &bad{fmt.Sprintf("%d sessions run already; close one first", MaxSessions)}
 	}
@@ -241,7 +256,7 @@ func (v *Service) openReserved(ctx context.Context, version store.Version, in cl
 		return nil, err
 	}
 	r := newRoom(row, s, in.Paused, v.recorder, v.meters)
-	r.writers, r.seed, r.halted = v.writers, in.Seed, v.halted
+	r.writers, r.seed, r.halted, r.failed = v.writers, in.Seed, v.halted, func() { v.failures.Add(1) }
 	if in.Seed > 0 {
 		r.transcript = drill.NewTranscript(s, in.Seed, in.Settings)
 	}

@@ -23,6 +23,9 @@ type Memory struct {
 	trials    []Trial
 }
 
+// Held reports that nobody else has it.
+func (m *Memory) Held() bool { return true }
+
 // Ping does nothing.
 func (m *Memory) Ping(context.Context) error { return nil }
 
@@ -178,6 +181,9 @@ func (m *Memory) Record(list []Decision) {
 
 // Waiting tells that nothing waits.
 func (m *Memory) Waiting() (waiting int, lost int64) { return 0, 0 }
+
+// Backlog tells that nothing waits.
+func (m *Memory) Backlog() Backlog { return Backlog{} }
 
 // Close does nothing.
 func (m *Memory) Close(context.Context) error { return nil }

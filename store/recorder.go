@@ -1,11 +1,13 @@
 package store
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
 	"log/slog"
+	"slices"
 	"strconv"
 	"sync"
 	"time"
@@ -14,60 +16,165 @@ import (
 	"github.com/jackc/pgx/v5/pgconn"
 )
 
+// Bounds of what waits for the database. Over them, what is oldest is dropped and counted: first what was refused.
 const (
-	maxWaiting = 100_000 // entries that may wait for the database; over it the oldest wait no longer
-	batchSize  = 2000
-	batchEvery = 100 * time.Millisecond
+	maxWaitingBytes        = 32 << 20 // of seats and of requests that were accepted
+	maxWaitingRefusedBytes = 8 << 20  // of requests that were not
+	batchSize              = 2000
+	batchEvery             = 100 * time.Millisecond
+	writeTimeout           = 10 * time.Second
+	longestPause           = 5 * time.Second // between two tries while the database is away
 )
 
-// Recorder writes what sessions leave behind in the background, in order, a batch at a time. Adding to it never waits for
-// the database; when that is away, entries wait, up to a bound.
+// class is how much a record matters. What matters more is stored first and dropped last.
+type class int
+
+const (
+	kept    class = iota // a seat, or a request that was accepted: what players have done
+	refused              // a request that was not
+	classes
+)
+
+// Backlog says what a recorder has not stored.
+type Backlog struct {
+	Waiting        int   `json:"waiting"`         // records that are still to be stored
+	Bytes          int   `json:"bytes"`           // about how much memory they take
+	Away           bool  `json:"away"`            // they could not be stored when that was last tried
+	DroppedKept    int64 `json:"dropped_kept"`    // seats and accepted requests that were given up, since the service started
+	DroppedRefused int64 `json:"dropped_refused"` // other requests that were given up
+}
+
+// Recorder writes what sessions leave behind in the background, a batch at a time, each class in order. Adding to it never waits for the
+// database; when that is away, records wait, up to a bound.
 type Recorder struct {
-	store *Store
-	mu    sync.Mutex
-	queue []any // Seat or Decision
-	lost  int64
-	wake  chan struct{}
-	stop  chan struct{}
-	done  chan struct{}
+	store    *Store
+	mu       sync.Mutex
+	queues   [classes]queue
+	arrived  uint64    // records that there have been
+	away     bool      // the last batch could not be written
+	underWay int       // records of the batch that is being written
+	warned   time.Time // when it was last logged that records were dropped
+	wake     chan struct{}
+	stop     chan struct{}
+	done     chan struct{}
+	writing  context.Context    // ends when nothing more is to be written
+	abandon  context.CancelFunc // ends it
+}
+
+// queue holds the records of one class, oldest first.
+type queue struct {
+	records []record
+	bytes   int
+	dropped int64
+}
+
+// record is a Seat or a Decision, with about how much memory it takes, and its place in the order of arrival.
+type record struct {
+	entry any
+	bytes int
+	class class
+	nth   uint64
+}
+
+func (q *queue) add(r record) {
+	q.records = append(q.records, r)
+	q.bytes += r.bytes
+}
+
+// take removes the first records, n at most.
+func (q *queue) take(n int) []record {
+	out := slices.Clone(q.records[:min(n, len(q.records))])
+	clear(q.records[:len(out)]) // what they hold is not kept alive
+	q.records = q.records[len(out):]
+	for _, r := range out {
+		q.bytes -= r.bytes
+	}
+	return out
+}
+
+// putBack puts records in front that could not be stored.
+func (q *queue) putBack(list []record) {
+	q.records = slices.Concat(list, q.records)
+	for _, r := range list {
+		q.bytes += r.bytes
+	}
+}
+
+// bound drops the oldest records over a bound, and returns how many.
+func (q *queue) bound(most int) (dropped int64) {
+	for q.bytes > most {
+		q.take(1)
+		dropped++
+	}
+	q.dropped += dropped
+	return dropped
 }
 
 // NewRecorder starts a recorder; Close ends it.
 func NewRecorder(s *Store) *Recorder {
 	r := &Recorder{store: s, wake: make(chan struct{}, 1), stop: make(chan struct{}), done: make(chan struct{})}
+	r.writing, r.abandon = context.WithCancel(context.Background())
 	go r.run()
 	return r
 }
 
 // Seat notes that a client joined, or, with LeftAt set, left.
-func (r *Recorder) Seat(s Seat) { r.add(s) }
+func (r *Recorder) Seat(s Seat) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	r.add(kept, s, 200+len(s.Name)+len(s.Role))
+}
 
 // Record notes decided requests.
 func (r *Recorder) Record(list []Decision) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
 	for _, d := range list {
-		r.add(d)
+		c := refused
+		if d.Outcome == "accepted" {
+			c = kept
+		}
+		r.add(c, d, 400+len(d.Args)+len(d.Request)+len(d.Reason)+len(d.CheckText)+len(d.Name))
 	}
 }
 
-func (r *Recorder) add(entry any) {
-	r.mu.Lock()
-	if len(r.queue) >= maxWaiting {
-		r.queue = r.queue[1:]
-		r.lost++
-	}
-	r.queue = append(r.queue, entry)
-	r.mu.Unlock()
+// add adds a record; the lock is held.
+func (r *Recorder) add(c class, entry any, bytes int) {
+	r.arrived++
+	r.queues[c].add(record{entry, bytes, c, r.arrived})
+	r.bound()
 	select {
 	case r.wake <- struct{}{}:
 	default:
 	}
 }
 
-// Waiting tells how many entries are not stored yet, and how many were given up.
-func (r *Recorder) Waiting() (waiting int, lost int64) {
+// bound drops what is over the bounds and says so, once in ten seconds; the lock is held.
+func (r *Recorder) bound() {
+	dropped := r.queues[kept].bound(maxWaitingBytes) + r.queues[refused].bound(maxWaitingRefusedBytes)
+	if now := time.Now(); dropped > 0 && now.Sub(r.warned) > 10*time.Second {
+		r.warned = now
+		slog.Error("records are dropped: the database has been away for too long", "dropped_kept", r.queues[kept].dropped, "dropped_refused", r.queues[refused].dropped)
+	}
+}
+
+// Backlog tells what is not stored.
+func (r *Recorder) Backlog() (b Backlog) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	return len(r.queue), r.lost
+	for _, q := range r.queues {
+		b.Waiting, b.Bytes = b.Waiting+len(q.records), b.Bytes+q.bytes
+	}
+	b.Waiting += r.underWay
+	b.Away = r.away
+	b.DroppedKept, b.DroppedRefused = r.queues[kept].dropped, r.queues[refused].dropped
+	return b
+}
+
+// Waiting tells how many records are not stored yet, and how many were given up.
+func (r *Recorder) Waiting() (waiting int, lost int64) {
+	b := r.Backlog()
+	return b.Waiting, b.DroppedKept + b.DroppedRefused
 }
 
 // Close stores what waits, for as long as ctx allows, and ends the recorder. The error says what could not be stored.
@@ -76,15 +183,20 @@ func (r *Recorder) Close(ctx context.Context) error {
 	select {
 	case <-r.done:
 	case <-ctx.Done():
+		r.abandon()
+		<-r.done
 	}
-	if n, _ := r.Waiting(); n > 0 {
-		return fmt.Errorf("store the last records: %d could not be written in time", n)
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if n, m := len(r.queues[kept].records), len(r.queues[refused].records); n+m > 0 {
+		return fmt.Errorf("store the last records: %d could not be written in time (%d seats and accepted requests, %d refused ones)", n+m, n, m)
 	}
 	return nil
 }
 
 func (r *Recorder) run() {
 	defer close(r.done)
+	defer r.abandon()
 	pause := batchEvery
 	for stopping := false; ; {
 		select {
@@ -99,32 +211,15 @@ func (r *Recorder) run() {
 				stopping = true
 			}
 		}
-		for {
-			r.mu.Lock()
-			batch := r.queue[:min(len(r.queue), batchSize)]
-			before := r.lost
-			r.mu.Unlock()
-			if len(batch) == 0 {
-				break
+		if err := r.writeWaiting(); err != nil {
+			pause = min(2*pause, longestPause)
+			slog.Warn("records cannot be stored now; they wait", "error", err, "waiting", r.Backlog().Waiting, "next_try", pause)
+			select {
+			case r.wake <- struct{}{}:
+			default:
 			}
-			if err := r.writeAll(batch); err != nil {
-				waiting, _ := r.Waiting()
-				pause = min(2*pause, 5*time.Second)
-				slog.Warn("records cannot be stored now; they wait", "error", err, "waiting", waiting, "next_try", pause)
-				select {
-				case r.wake <- struct{}{}:
-				default:
-				}
-				if stopping {
-					return
-				}
-				break
-			}
+		} else {
 			pause = batchEvery
-			r.mu.Lock()
-			// What was given up meanwhile stood at the front of this batch.
-			r.queue = r.queue[max(0, len(batch)-int(r.lost-before)):]
-			r.mu.Unlock()
 		}
 		if stopping {
 			return
@@ -132,16 +227,44 @@ func (r *Recorder) run() {
 	}
 }
 
+// writeWaiting writes all that waits, in the order of arrival; of more than a batch, what matters most first. What cannot be written waits on.
+func (r *Recorder) writeWaiting() error {
+	for {
+		r.mu.Lock()
+		batch := r.queues[kept].take(batchSize)
+		batch = append(batch, r.queues[refused].take(batchSize-len(batch))...)
+		slices.SortFunc(batch, func(a, b record) int { return cmp.Compare(a.nth, b.nth) })
+		r.underWay = len(batch)
+		r.mu.Unlock()
+		if len(batch) == 0 {
+			return nil
+		}
+		err := r.writeAll(batch)
+		r.mu.Lock()
+		r.underWay, r.away = 0, err != nil
+		if err != nil {
+			for c := range classes {
+				r.queues[c].putBack(slices.DeleteFunc(slices.Clone(batch), func(x record) bool { return x.class != c }))
+			}
+			r.bound()
+		}
+		r.mu.Unlock()
+		if err != nil {
+			return err
+		}
+	}
+}
+
 // writeAll writes a batch. An entry that the database refuses for what it holds must not hold up the others: it is logged and
 // left out.
-func (r *Recorder) writeAll(batch []any) error {
+func (r *Recorder) writeAll(batch []record) error {
 	err := r.write(batch)
-	var refused *pgconn.PgError
-	if !errors.As(err, &refused) || refused.Code[:2] != "22" && refused.Code[:2] != "23" {
+	var turned *pgconn.PgError
+	if !errors.As(err, &turned) || turned.Code[:2] != "22" && turned.Code[:2] != "23" {
 		return err
 	}
-	for _, entry := range batch {
-		if err := r.write([]any{entry}); errors.As(err, &refused) {
+	for i := range batch {
+		if err := r.write(batch[i : i+1]); errors.As(err, &turned) {
 			slog.Error("a record was refused by the database and is lost", "error", err)
 		} else if err != nil {
 			return err
@@ -150,13 +273,13 @@ func (r *Recorder) writeAll(batch []any) error {
 	return nil
 }
 
-func (r *Recorder) write(batch []any) error {
-	ctx, cancel := context.WithTimeout(context.Background(), 10*time.Second)
+func (r *Recorder) write(batch []record) error {
+	ctx, cancel := context.WithTimeout(r.writing, writeTimeout)
 	defer cancel()
 	return pgx.BeginFunc(ctx, r.store.pool, func(tx pgx.Tx) error {
 		var rows [][]any
-		for _, entry := range batch {
-			switch e := entry.(type) {
+		for _, waiting := range batch {
+			switch e := waiting.entry.(type) {
 			case Seat:
 				if e.LeftReason != nil {
 					reason := clean(*e.LeftReason)

@@ -4,6 +4,7 @@
 package store
 
 import (
+	"cmp"
 	"context"
 	"embed"
 	"encoding/json"
@@ -11,6 +12,7 @@ import (
 	"fmt"
 	"io/fs"
 	"maps"
+	"slices"
 	"strings"
 	"time"
 
@@ -32,7 +34,7 @@ var ErrTaken = errors.New("another kamerad service uses this database; stop it, 
 // Store is a pool of connections to one database. It may be used by many goroutines.
 type Store struct {
 	pool *pgxpool.Pool
-	lock *pgxpool.Conn // holds the database for this service
+	lock *lock // holds the database for this service
 }
 
 // Open connects, brings the tables up to date and takes the database for this service until Close. url is a PostgreSQL
@@ -67,17 +69,14 @@ func withoutPassword(err error) error {
 func (s *Store) prepare(ctx context.Context) error {
 	ctx, cancel := context.WithTimeout(ctx, 5*time.Second)
 	defer cancel()
-	var err error
-	if s.lock, err = s.pool.Acquire(ctx); err != nil {
+	conn, err := s.pool.Acquire(ctx)
+	if err != nil {
 		c := s.pool.Config().ConnConfig
 		return fmt.Errorf("connect to PostgreSQL at %s:%d, database %s: %w", c.Host, c.Port, c.Database, err)
 	}
-	var free bool
-	if err := s.lock.QueryRow(ctx, "select pg_try_advisory_lock(hashtext('kamerad service'))").Scan(&free); err != nil {
+	if s.lock, err = hold(ctx, s.pool, conn); err != nil {
+		conn.Release()
 		return fmt.Errorf("take the database: %w", err)
-	}
-	if !free {
-		return ErrTaken
 	}
 	files, err := fs.Sub(migrations, "migrations")
 	if err != nil {
@@ -95,13 +94,25 @@ func (s *Store) prepare(ctx context.Context) error {
 	return nil
 }
 
-// Close gives the database free and ends all connections.
+// Close gives the database free and ends all connections. It waits a moment for those that are in use, and not for a database that does
+// not answer.
 func (s *Store) Close() {
-	if s.lock != nil {
-		s.lock.Release()
+	closed := make(chan struct{})
+	go func() {
+		defer close(closed)
+		if s.lock != nil {
+			s.lock.release()
+		}
+		s.pool.Close()
+	}()
+	select {
+	case <-closed:
+	case <-time.After(time.Second):
 	}
-	s.pool.Close()
 }
+
+// Held reports whether the database is held for this service. While it is not, another service may take it, and sessions must not be opened.
+func (s *Store) Held() bool { return s.lock.held() }
 
 // Ping tells whether the database answers.
 func (s *Store) Ping(ctx context.Context) error { return s.pool.Ping(ctx) }
@@ -310,6 +321,8 @@ func (s *Store) Decisions(ctx context.Context, session int64, limit int) ([]Deci
 	if err != nil {
 		return nil, fmt.Errorf("list the decisions of session %d: %w", session, err)
 	}
+	// What was refused may have been stored later than what was accepted after it.
+	slices.SortStableFunc(out, func(a, b Decision) int { return cmp.Compare(b.Tick, a.Tick) })
 	return out, nil
 }
 

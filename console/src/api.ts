@@ -121,7 +121,18 @@ async function call<T>(method: string, path: string, body?: unknown): Promise<T>
   return (await answer.json()) as T;
 }
 
+export type ServiceState = {
+  held: boolean;
+  records_away: boolean;
+  records_waiting: number;
+  records_waiting_bytes: number;
+  records_dropped: number;
+  refused_dropped: number;
+  sessions_failed: number;
+};
+
 export const api = {
+  service: () => call<ServiceState>("GET", "/service"),
   sessions: () => call<Session[]>("GET", "/sessions"),
   session: (id: number) => call<Session>("GET", `/sessions/${id}`),
   contracts: () => call<Version[]>("GET", "/contracts"),

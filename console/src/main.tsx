@@ -1,6 +1,7 @@
 import { StrictMode } from "react";
 import { createRoot } from "react-dom/client";
 import { BrowserRouter, Link, Route, Routes } from "react-router";
+import { Notice } from "./notice";
 import { SessionPage } from "./session";
 import { SessionsPage } from "./sessions";
 import "./style.css";
@@ -19,11 +20,16 @@ function Nowhere() {
 createRoot(document.getElementById("root") as HTMLElement).render(
   <StrictMode>
     <BrowserRouter>
-      <Routes>
-        <Route path="/" element={<SessionsPage />} />
-        <Route path="/sessions/:id" element={<SessionPage />} />
-        <Route path="*" element={<Nowhere />} />
-      </Routes>
+      <div className="flex h-full flex-col">
+        <Notice />
+        <div className="min-h-0 flex-1">
+          <Routes>
+            <Route path="/" element={<SessionsPage />} />
+            <Route path="/sessions/:id" element={<SessionPage />} />
+            <Route path="*" element={<Nowhere />} />
+          </Routes>
+        </div>
+      </div>
     </BrowserRouter>
   </StrictMode>,
 );

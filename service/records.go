@@ -1,0 +1,143 @@
+package service
+
+import (
+	"context"
+	"fmt"
+	"log/slog"
+	"net/http"
+	"strings"
+	"time"
+
+	"golang.org/x/time/rate"
+
+	"kamerad/client"
+	"kamerad/core/session"
+	"kamerad/core/wire"
+	"kamerad/store"
+)
+
+// Bounds of what is stored of requests. All are counted; what a client is refused beyond them is not stored.
+const (
+	refusedPerSecond = 10 // requests of one client that were not accepted
+	refusedAtOnce    = 50
+	maxStoredArgs    = 2000 // bytes of a request's arguments; of longer ones it is stored how long they are
+)
+
+// record has decided requests stored, as far as they are.
+func (r *room) record(list []session.Decision) {
+	now := r.now()
+	out := make([]store.Decision, 0, len(list))
+	for i := range list {
+		d := &list[i]
+		r.meters.decisions.WithLabelValues(string(d.Outcome), string(d.Stage)).Inc()
+		if d.Outcome == wire.Faulted {
+			r.faulted(fmt.Sprintf("the request %s", d.Ask.Request), d.Line, d.Reason)
+		}
+		if d.Outcome != wire.Accepted && !r.mayStore(d.Client.Number, now) {
+			r.meters.unstored.Inc()
+			continue
+		}
+		args := rawArgs(d.Ask.Args)
+		if len(args) > maxStoredArgs {
+			args = encode([]string{fmt.Sprintf("%d bytes, which are more than are stored", len(args))})
+		}
+		out = append(out, store.Decision{
+			Session: r.id, Tick: d.Tick, Client: d.Client.Number, Name: d.Client.Name, Seq: d.Ask.Seq, Request: d.Ask.Request,
+			Entity: int64(d.Entity), Args: args, Outcome: string(d.Outcome), Stage: string(d.Stage),
+			Reason: d.Reason, CheckText: d.Text, Line: d.Line, At: now,
+		})
+	}
+	if len(out) > 0 {
+		r.recorder.Record(out)
+	}
+}
+
+// mayStore counts a refused request of a client, and reports whether it is stored.
+func (r *room) mayStore(client int, now time.Time) bool {
+	limit := r.refused[client]
+	if limit == nil {
+		limit = rate.NewLimiter(refusedPerSecond, refusedAtOnce)
+		r.refused[client] = limit
+	}
+	return limit.AllowN(now, 1)
+}
+
+// faulted logs that a body failed: the first time, and then once a minute with how often it did.
+func (r *room) faulted(what string, line int, reason string) {
+	if times := r.faults.again(fmt.Sprint(what, line, reason), r.now()); times > 0 {
+		slog.Warn("the contract failed", "session", r.id, "in", what, "line", line, "fault", reason, "times", times)
+	}
+}
+
+// repeats thins out what is logged again and again.
+type repeats struct {
+	seen map[string]*repeat
+}
+
+type repeat struct {
+	times  int // since it was last logged
+	logged time.Time
+}
+
+const (
+	repeatEvery = time.Minute
+	maxRepeats  = 500 // different texts that are told apart
+)
+
+// again counts that something happened, and returns how often it has since it was last logged; 0 when it is not to be logged now.
+func (q *repeats) again(text string, now time.Time) (times int) {
+	if q.seen == nil || len(q.seen) >= maxRepeats {
+		q.seen = map[string]*repeat{}
+	}
+	x := q.seen[text]
+	if x == nil {
+		x = &repeat{}
+		q.seen[text] = x
+	}
+	x.times++
+	if now.Sub(x.logged) < repeatEvery {
+		return 0
+	}
+	times, x.times, x.logged = x.times, 0, now
+	return times
+}
+
+// serviceState tells how the service gets on, for who runs it.
+func (v *Service) serviceState(*http.Request) (client.ServiceState, error) {
+	b := v.recorder.Backlog()
+	return client.ServiceState{
+		Held: v.store.Held(), RecordsAway: b.Away, RecordsWaiting: b.Waiting, RecordsWaitingBytes: b.Bytes,
+		RecordsDropped: b.DroppedKept, RefusedDropped: b.DroppedRefused, SessionsFailed: v.failures.Load(),
+	}, nil
+}
+
+// watchHeld ends the sessions that another service has closed while the database was not held for this one. It returns with ctx.
+func (v *Service) watchHeld(ctx context.Context) {
+	const every = 500 * time.Millisecond
+	held := true
+	for ctx.Err() == nil {
+		now := v.store.Held()
+		if now && !held {
+			v.closeTaken(ctx)
+		}
+		held = now
+		select {
+		case <-time.After(every):
+		case <-ctx.Done():
+		}
+	}
+}
+
+func (v *Service) closeTaken(ctx context.Context) {
+	for _, r := range v.open() {
+		row, err := v.store.Session(ctx, r.id)
+		if err != nil || row.ClosedAt == nil {
+			continue
+		}
+		reason := "another service has taken the database and closed it"
+		slog.Error("a session is closed: "+reason, "session", r.id)
+		if err := v.closeRoom(ctx, r, reason); err != nil && !strings.Contains(err.Error(), "closed") {
+			slog.Error("a session could not be closed", "session", r.id, "error", err)
+		}
+	}
+}

@@ -1,0 +1,118 @@
+package service
+
+import (
+	"bytes"
+	"encoding/json"
+	"fmt"
+	"log/slog"
+	"net/http"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"kamerad/client"
+	"kamerad/core/wire"
+	"kamerad/store"
+)
+
+// Requests that are refused are all counted, and stored only as many as one client may have; long arguments are stored as their length. What
+// others do is stored as ever.
+func TestAFloodIsCountedAndNotStored(t *testing.T) {
+	records := &store.Memory{}
+	v, err := New(t.Context(), records, records, page)
+	require.NoError(t, err)
+	api := serve(t, v)
+	_, err = api.Publish(t.Context(), "knock.kam", knock, nil)
+	require.NoError(t, err)
+	s, err := api.Open(t.Context(), client.OpenSession{Contract: "knock", Paused: true})
+	require.NoError(t, err)
+	x := v.room(s.ID)
+	long := json.RawMessage(`"` + strings.Repeat("x", 10_000) + `"`)
+	require.NoError(t, x.do(t.Context(), func() {
+		clock := time.Now()
+		x.now = func() time.Time { return clock }
+		eve, err := x.join(joining{name: "Eve", pipe: true})
+		require.NoError(t, err)
+		ana, err := x.join(joining{name: "Ana", pipe: true})
+		require.NoError(t, err)
+		x.tick()
+		seq := uint64(0)
+		for range 400 { // twenty seconds
+			clock = clock.Add(50 * time.Millisecond)
+			for range 20 {
+				seq++
+				x.session.Ask(eve.client, x.session.Read(wire.Ask{Seq: seq, Request: "Diver.none", Args: []json.RawMessage{long}}))
+			}
+			x.session.Ask(ana.client, x.session.Read(wire.Ask{Seq: seq, Request: "Diver.tap", Args: []json.RawMessage{}}))
+			x.tick()
+			for _, c := range []*conn{eve, ana} {
+				if raw, marks := c.box.take(); raw != nil {
+					c.box.done(raw, marks, clock)
+				}
+				x.session.Confirm(c.client, x.session.Now())
+				x.handle(&letter{from: c, what: "seen", seen: x.session.Now(), at: clock})
+			}
+		}
+	}))
+	list, err := records.Decisions(t.Context(), s.ID, 100_000)
+	require.NoError(t, err)
+	counts, bytes := map[string]int{}, 0
+	for _, d := range list {
+		counts[d.Name]++
+		bytes += len(d.Args)
+	}
+	assert.Equal(t, 400, counts["Ana"])
+	assert.InDelta(t, 250, counts["Eve"], 15, "ten a second and fifty at once")
+	assert.Less(t, bytes, 40_000)
+	_, metrics, _ := get(t, "GET", api.Service+"/metrics", "", nil)
+	assert.Contains(t, metrics, `kamerad_decisions_total{outcome="malformed",stage="types"} 8000`)
+}
+
+// A timer that fails again and again is logged once a minute, with how often it did.
+func TestATimerThatFailsIsLoggedWithACount(t *testing.T) {
+	var log bytes.Buffer
+	before := slog.Default()
+	slog.SetDefault(slog.New(slog.NewTextHandler(&log, nil)))
+	defer slog.SetDefault(before)
+	v, api := alone(t)
+	_, err := api.Publish(t.Context(), "fails.kam", "contract fails language 1\nroles player\nshared Sea { n: int 0..9 = 0; every 50ms { n = 3 / n } }", nil)
+	require.NoError(t, err)
+	s, err := api.Open(t.Context(), client.OpenSession{Contract: "fails", Paused: true})
+	require.NoError(t, err)
+	x := v.room(s.ID)
+	require.NoError(t, x.do(t.Context(), func() {
+		clock := time.Now()
+		x.now = func() time.Time { return clock }
+		for range 3000 { // 150 seconds
+			clock = clock.Add(50 * time.Millisecond)
+			x.tick()
+		}
+	}))
+	assert.Equal(t, 3, strings.Count(log.String(), "division by zero"), "%.500s", log.String())
+	assert.Contains(t, log.String(), "times=1200")
+}
+
+// taken is records whose database another service may have.
+type taken struct{ *store.Memory }
+
+func (taken) Held() bool { return false }
+
+// No session is opened while the database is not held for this service, and who looks is told.
+func TestNothingIsOpenedOnADatabaseThatIsNotHeld(t *testing.T) {
+	records := taken{&store.Memory{}}
+	v, err := New(t.Context(), records, records.Memory, page)
+	require.NoError(t, err)
+	api := serve(t, v)
+	_, err = api.Publish(t.Context(), "knock.kam", knock, nil)
+	require.NoError(t, err)
+	status, body, _ := get(t, "POST", api.Service+"/api/sessions", `{"contract":"knock"}`, nil)
+	assert.Equal(t, http.StatusServiceUnavailable, status, body)
+	status, body, _ = get(t, "GET", api.Service+"/readyz", "", nil)
+	assert.Equal(t, http.StatusServiceUnavailable, status, body)
+	_, body, _ = get(t, "GET", api.Service+"/api/service", "", nil)
+	assert.Contains(t, body, `"held":false`)
+	assert.Contains(t, body, `"records_waiting":0`, fmt.Sprint(body))
+}

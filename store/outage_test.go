@@ -1,0 +1,88 @@
+package store_test
+
+import (
+	"context"
+	"encoding/json"
+	"os"
+	"strconv"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"kamerad/internal/tests/testservice"
+	"kamerad/store"
+)
+
+// What waits while the database is away is bounded by its size; what goes is counted, what was refused goes first, and what players have
+// done is stored before it.
+func TestWhatWaitsIsBoundedByItsSize(t *testing.T) {
+	url := testservice.Database(t)
+	s, err := store.Open(t.Context(), url)
+	require.NoError(t, err)
+	t.Cleanup(s.Close)
+	publish(t, s, "one")
+	session, err := s.OpenSession(t.Context(), "wreck", 1)
+	require.NoError(t, err)
+	conn, err := pgx.Connect(t.Context(), url)
+	require.NoError(t, err)
+	defer conn.Close(context.Background())
+	_, err = conn.Exec(t.Context(), "alter table decisions rename to away")
+	require.NoError(t, err)
+	r := store.NewRecorder(s)
+	args := json.RawMessage(`["` + strings.Repeat("x", 1500) + `"]`)
+	for i := range 60_000 {
+		outcome, with := "malformed", args
+		if i%30 == 0 {
+			outcome, with = "accepted", json.RawMessage(`[]`)
+		}
+		r.Record([]store.Decision{{Session: session.ID, Seq: uint64(i + 1), Request: "A.b", Args: with, Outcome: outcome, At: time.Now()}})
+	}
+	waiting, lost := r.Waiting()
+	assert.Less(t, waiting*1500, 64<<20, "%d wait", waiting)
+	assert.EqualValues(t, 60_000, int64(waiting)+lost, "what was given up is counted")
+	_, err = conn.Exec(t.Context(), "alter table away rename to decisions")
+	require.NoError(t, err)
+	ctx, cancel := context.WithTimeout(t.Context(), 30*time.Second)
+	defer cancel()
+	require.NoError(t, r.Close(ctx))
+	var accepted, first int
+	require.NoError(t, conn.QueryRow(t.Context(), "select count(*) from decisions where outcome = 'accepted'").Scan(&accepted))
+	assert.Equal(t, 2000, accepted, "none that was accepted is missing")
+	require.NoError(t, conn.QueryRow(t.Context(), "select count(*) from (select outcome from decisions order by id limit 2000) a where outcome = 'accepted'").Scan(&first))
+	assert.Equal(t, 2000, first, "they are stored first")
+}
+
+// A service whose hold on the database was lost, as when the database was restarted, takes it again; nobody else finds it free for longer.
+func TestALostHoldIsTakenAgain(t *testing.T) {
+	times := 20
+	if n, err := strconv.Atoi(os.Getenv("KAMERAD_OFTEN")); err == nil {
+		times = n
+	}
+	url := testservice.Database(t)
+	s, err := store.Open(t.Context(), url)
+	require.NoError(t, err)
+	t.Cleanup(s.Close)
+	conn, err := pgx.Connect(t.Context(), url)
+	require.NoError(t, err)
+	defer conn.Close(context.Background())
+	holder := func() (pid int) {
+		err := conn.QueryRow(t.Context(), "select pid from pg_locks where locktype = 'advisory' and granted and database = (select oid from pg_database where datname = current_database())").Scan(&pid)
+		if err != nil {
+			return 0
+		}
+		return pid
+	}
+	for i := range times {
+		before := holder()
+		require.NotZero(t, before)
+		_, err = conn.Exec(t.Context(), "select pg_terminate_backend($1)", before)
+		require.NoError(t, err)
+		require.Eventually(t, func() bool { now := holder(); return now != 0 && now != before }, 10*time.Second, time.Millisecond, "round %d", i)
+	}
+	_, err = store.Open(t.Context(), url)
+	assert.ErrorIs(t, err, store.ErrTaken)
+}
