@@ -54,33 +54,33 @@ func (v *Service) Handler() http.Handler {
 	r.Method("GET", "/metrics", promhttp.HandlerFor(v.meters.registry, promhttp.HandlerOpts{}))
 	r.Route("/api", func(r chi.Router) {
 		r.Use(middleware.RequestSize(2 * syntax.MaxSource))
-		r.Post("/contracts", answer(v.publish))
-		r.Get("/contracts", answer(v.contracts))
-		r.Get("/contracts/{name}", answer(v.versions))
-		r.Get("/contracts/{name}/versions/{version}", answer(v.version))
-		r.Get("/contracts/{name}/versions/{version}/report", answer(v.report))
-		r.Get("/contracts/{name}/compare", answer(v.compare))
-		r.Post("/contracts/{name}/versions/{version}/trials", answer(v.startTrial))
-		r.Get("/contracts/{name}/versions/{version}/trials", answer(v.listTrials))
-		r.Get("/trials/{trial}", answer(v.trial))
-		r.Post("/trials/{trial}/stop", answer(v.stopTrial))
-		r.Get("/service", answer(v.serviceState))
-		r.Post("/sessions", answer(v.openSession))
-		r.Get("/sessions", answer(v.sessions))
+		r.Post("/contracts", answer(v, v.publish))
+		r.Get("/contracts", answer(v, v.contracts))
+		r.Get("/contracts/{name}", answer(v, v.versions))
+		r.Get("/contracts/{name}/versions/{version}", answer(v, v.version))
+		r.Get("/contracts/{name}/versions/{version}/report", answer(v, v.report))
+		r.Get("/contracts/{name}/compare", answer(v, v.compare))
+		r.Post("/contracts/{name}/versions/{version}/trials", answer(v, v.startTrial))
+		r.Get("/contracts/{name}/versions/{version}/trials", answer(v, v.listTrials))
+		r.Get("/trials/{trial}", answer(v, v.trial))
+		r.Post("/trials/{trial}/stop", answer(v, v.stopTrial))
+		r.Get("/service", answer(v, v.serviceState))
+		r.Post("/sessions", answer(v, v.openSession))
+		r.Get("/sessions", answer(v, v.sessions))
 		r.Route("/sessions/{id}", func(r chi.Router) {
-			r.Get("/", answer(v.session))
-			r.Post("/close", answer(v.closeSession))
-			r.Post("/pause", answer(v.pause))
-			r.Post("/step", answer(v.step))
-			r.Get("/decisions", answer(v.decisions))
-			r.Get("/clients", answer(v.seats))
-			r.Post("/clients", answer(v.openTestClient))
-			r.Post("/clients/{client}/ask", answer(v.askAsTestClient))
-			r.Get("/clients/{client}/link", answer(v.linkOf))
-			r.Post("/clients/{client}/link", answer(v.setLink))
-			r.Post("/clients/{client}/close", answer(v.closeTestClient))
-			r.Get("/outline", answer(v.outline))
-			r.Get("/drill", answer(v.drillOf))
+			r.Get("/", answer(v, v.session))
+			r.Post("/close", answer(v, v.closeSession))
+			r.Post("/pause", answer(v, v.pause))
+			r.Post("/step", answer(v, v.step))
+			r.Get("/decisions", answer(v, v.decisions))
+			r.Get("/clients", answer(v, v.seats))
+			r.Post("/clients", answer(v, v.openTestClient))
+			r.Post("/clients/{client}/ask", answer(v, v.askAsTestClient))
+			r.Get("/clients/{client}/link", answer(v, v.linkOf))
+			r.Post("/clients/{client}/link", answer(v, v.setLink))
+			r.Post("/clients/{client}/close", answer(v, v.closeTestClient))
+			r.Get("/outline", answer(v, v.outline))
+			r.Get("/drill", answer(v, v.drillOf))
 			r.Get("/join", v.join)
 			r.Get("/watch", v.watch)
 		})
@@ -174,10 +174,15 @@ type refusal struct {
 
 func (r *refusal) Error() string { return r.detail }
 
-// answer turns a function into a handler: what it gives is sent as JSON, an error as problem details.
-func answer[T any](f func(*http.Request) (T, error)) http.HandlerFunc {
+// answer turns a function into a handler: what it returns is sent as JSON, an error as problem details. The body has arrived when the
+// function is called.
+func answer[T any](v *Service, f func(*http.Request) (T, error)) http.HandlerFunc {
 	return func(w http.ResponseWriter, r *http.Request) {
-		out, err := f(r)
+		var out T
+		err := v.whole(w, r)
+		if err == nil {
+			out, err = f(r)
+		}
 		if err != nil {
 			send(w, problemOf(err, r))
 			return
@@ -242,6 +247,11 @@ func (v *Service) publish(r *http.Request) (client.ContractVersion, error) {
 	if err := in.Files.Check(); err != nil {
 		return client.ContractVersion{}, &bad{"publish a contract: " + err.Error()}
 	}
+	leave, err := v.publishing.take(r.Context())
+	if err != nil {
+		return client.ContractVersion{}, err
+	}
+	defer leave()
 	c, problems := contract.LoadWith(in.File, in.Source, in.Files.Open)
 	if c == nil {
 		return client.ContractVersion{}, &refusal{status: http.StatusUnprocessableEntity, detail: fmt.Sprintf("%s has %s; nothing was published", in.File, count(len(problems), "mistake")), problems: problems}

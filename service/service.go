@@ -31,21 +31,23 @@ const MaxSessions = 200
 
 // Service runs sessions and answers for them. Make it with New.
 type Service struct {
-	store    Records
-	recorder Recorder
-	console  fs.FS
-	meters   *meters
-	mu       sync.Mutex
-	rooms    map[int64]*room
-	tests    map[seatKey]testClient
-	opening  int            // sessions that are being opened
-	openings sync.WaitGroup // the same, to wait for
-	stopping bool
-	failures atomic.Int64  // sessions that have failed inside
-	halted   chan struct{} // closed when connections end without their sessions
-	sockets  sync.WaitGroup
-	writers  *writers
-	trials   trials
+	store      Records
+	recorder   Recorder
+	console    fs.FS
+	meters     *meters
+	mu         sync.Mutex
+	rooms      map[int64]*room
+	tests      map[seatKey]testClient
+	opening    int            // sessions that are being opened
+	openings   sync.WaitGroup // the same, to wait for
+	stopping   bool
+	bodies     places // of long bodies that arrive
+	publishing places
+	failures   atomic.Int64  // sessions that have failed inside
+	halted     chan struct{} // closed when connections end without their sessions
+	sockets    sync.WaitGroup
+	writers    *writers
+	trials     trials
 
 	// SendBuffer is what the system keeps of what was written to a client, in bytes; 0 leaves that to the system.
 	SendBuffer int
@@ -131,7 +133,7 @@ func New(ctx context.Context, s Records, recorder Recorder, console fs.FS) (*Ser
 	if left > 0 {
 		slog.Warn("closed sessions that an earlier service had left open", "count", left)
 	}
-	v := &Service{trials: trials{turn: make(chan struct{}, 1), live: map[int64]*trial{}}, store: s, recorder: recorder, console: console, rooms: map[int64]*room{}, halted: make(chan struct{}), writers: newWriters(), tests: map[seatKey]testClient{}}
+	v := &Service{trials: trials{turn: make(chan struct{}, 1), live: map[int64]*trial{}}, store: s, recorder: recorder, console: console, rooms: map[int64]*room{}, halted: make(chan struct{}), bodies: make(places, longBodies), publishing: make(places, publishings), writers: newWriters(), tests: map[seatKey]testClient{}}
 	v.meters = newMeters(func() float64 { return float64(len(v.open())) }, func() store.Backlog { return v.recorder.Backlog() })
 	v.meters.registry.MustRegister(prometheus.NewCounterFunc(prometheus.CounterOpts{Name: "kamerad_misordered_frames_total", Help: "Frames that were refused since their client had a newer one. There must be none."},
 		func() float64 { return float64(v.writers.misordered.Load()) }))
@@ -140,7 +142,7 @@ func New(ctx context.Context, s Records, recorder Recorder, console fs.FS) (*Ser
 
 // Serve answers on a listener until ctx ends, and then stops in order: clients are told, records are stored, connections end.
 func (v *Service) Serve(ctx context.Context, l net.Listener) error {
-	server := &http.Server{Handler: v.Handler(), ReadHeaderTimeout: 5 * time.Second, IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 16 << 10}
+	server := &http.Server{Handler: v.Handler(), ReadHeaderTimeout: 5 * time.Second, IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 16 << 10, ConnState: newIdle().changed}
 	failed := make(chan error, 1)
 	go func() { failed <- server.Serve(l) }()
 	go v.watchHeld(ctx)

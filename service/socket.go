@@ -115,7 +115,7 @@ func (v *Service) seatOver(r *http.Request) (*room, *conn, error) {
 // the socket. A program in a browser can read no answer to a handshake but that it failed.
 func (v *Service) refuse(w http.ResponseWriter, r *http.Request, err error) {
 	if r.URL.Query().Get("refusal") != "message" || !websocket.IsWebSocketUpgrade(r) || !speaks(r, wire.Binary) && !speaks(r, wire.Protocol) {
-		answer(func(*http.Request) (any, error) { return nil, err })(w, r)
+		send(w, problemOf(err, r))
 		return
 	}
 	p := problemOf(err, r)
@@ -193,7 +193,7 @@ func (v *Service) watch(w http.ResponseWriter, r *http.Request) {
 		}
 	}
 	if err != nil {
-		answer(func(*http.Request) (any, error) { return nil, err })(w, r)
+		send(w, problemOf(err, r))
 		return
 	}
 	v.sockets.Add(1)

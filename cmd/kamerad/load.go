@@ -111,12 +111,12 @@ func printLoad(w io.Writer, r *load.Report) {
 		}
 	}
 	for _, reason := range slices.Sorted(maps.Keys(r.Reasons)) {
-		t.AppendRow([]any{muted.Sprint("  " + reason), muted.Sprint(r.Reasons[reason])})
+		t.AppendRow([]any{muted.Sprint("  " + shown(reason)), muted.Sprint(r.Reasons[reason])})
 	}
 	show(w, t)
 	fmt.Fprintln(w)
 	for _, reason := range slices.Sorted(maps.Keys(r.Out)) {
-		fmt.Fprintln(w, bad.Sprintf("%s out: %s", plural(r.Out[reason], "client"), reason))
+		fmt.Fprintln(w, bad.Sprintf("%s out: %s", plural(r.Out[reason], "client"), shown(reason)))
 	}
 	if r.Differed > 0 {
 		fmt.Fprintln(w, bad.Sprintf("%s differed from what it should be, and was sent anew", plural(r.Differed, "copy")))

@@ -48,7 +48,7 @@ func run(ctx context.Context, args []string) int {
 	case errors.Is(err, errFound):
 		return 1
 	}
-	fmt.Fprintf(os.Stderr, "kamerad: %s\n", err)
+	fmt.Fprintf(os.Stderr, "kamerad: %s\n", shownLines(err.Error()))
 	return 2
 }
 

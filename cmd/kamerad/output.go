@@ -7,6 +7,7 @@ import (
 	"os"
 	"strings"
 	"time"
+	"unicode"
 
 	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/jedib0t/go-pretty/v6/text"
@@ -30,6 +31,28 @@ var (
 	muted = text.Colors{text.Faint}
 	bold  = text.Colors{text.Bold}
 )
+
+// shown returns a text from elsewhere as a terminal may have it: what it would obey, or what hides something, is written out.
+func shown(text string) string {
+	var out strings.Builder
+	for _, r := range text {
+		if unicode.IsPrint(r) {
+			out.WriteRune(r)
+		} else {
+			fmt.Fprintf(&out, "\\u%04x", r)
+		}
+	}
+	return out.String()
+}
+
+// shownLines is shown for a text of several lines.
+func shownLines(text string) string {
+	lines := strings.Split(text, "\n")
+	for i := range lines {
+		lines[i] = shown(strings.ReplaceAll(lines[i], "\t", "  "))
+	}
+	return strings.Join(lines, "\n")
+}
 
 func printJSON(w io.Writer, v any) error {
 	enc := json.NewEncoder(w)
@@ -87,10 +110,10 @@ func verdict(outcome wire.Outcome, stage wire.Stage, reason string, reply json.R
 	}
 	out := colour.Sprintf("%s %s", sign, outcome)
 	if reason != "" {
-		out += ": " + reason
+		out += ": " + shown(reason)
 	}
 	if reply != nil {
-		out += ", replied " + string(reply)
+		out += ", replied " + shown(string(reply))
 	}
 	if stage != "" {
 		out += muted.Sprintf(" (%s)", stage)

@@ -211,7 +211,7 @@ func (p *player) frame(f *wire.Frame, notices []replicate.Notice) {
 		case n.What == replicate.Changed:
 			fmt.Printf("  %s.%s  %s\n", p.name(n.Thing), n.Field.Name, n.Field.Type.Format(n.Field.Value))
 		case n.What == replicate.Joined || n.What == replicate.Left:
-			fmt.Println(note.Sprintf("  %s %s as %s", n.Client.Name, n.What, n.Client.Role))
+			fmt.Println(note.Sprintf("  %s %s as %s", shown(n.Client.Name), n.What, n.Client.Role))
 		case n.What == replicate.Spawned:
 			fmt.Println(note.Sprintf("  %s is there", p.name(n.Thing)))
 		case n.What == replicate.Given:
@@ -243,7 +243,7 @@ func (p *player) frame(f *wire.Frame, notices []replicate.Notice) {
 		}
 	}
 	for _, line := range f.Logs {
-		fmt.Println(note.Sprint("  log ", line))
+		fmt.Println(note.Sprint("  log ", shown(line)))
 	}
 }
 
@@ -369,7 +369,7 @@ func (p *player) play(ctx context.Context) error {
 			p.me.Close()
 			return nil
 		case <-p.me.Ended():
-			fmt.Printf("The session has ended for you: %s\n", p.me.Reason())
+			fmt.Printf("The session has ended for you: %s\n", shown(p.me.Reason()))
 			return errFound
 		case line, more := <-lines:
 			if !more || line == "quit" {

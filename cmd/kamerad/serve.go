@@ -23,6 +23,7 @@ func serveFlags() []cli.Flag {
 	return []cli.Flag{
 		&cli.StringFlag{Name: "listen", Usage: "`HOST:PORT` to listen on; loopback only, port 0 is any free one", Value: "127.0.0.1:7707", Sources: cli.EnvVars("KAMERAD_LISTEN")},
 		&cli.StringFlag{Name: "database", Usage: "PostgreSQL connection `URL`", Value: "postgres://127.0.0.1:5432/kamerad", Sources: cli.EnvVars("KAMERAD_DATABASE"), HideDefault: true},
+		&cli.StringFlag{Name: "database-file", Usage: "read the database's URL from this `FILE`", Sources: cli.EnvVars("KAMERAD_DATABASE_FILE")},
 		&cli.StringFlag{Name: "address-file", Usage: "write the service's address to this `FILE` once it answers", Sources: cli.EnvVars("KAMERAD_ADDRESS_FILE")},
 	}
 }
@@ -144,7 +145,11 @@ func serve(ctx context.Context, c *cli.Command, started begun) error {
 	if err := onLoopback(c.String("listen")); err != nil {
 		return err
 	}
-	db, err := store.Open(ctx, c.String("database"))
+	address, err := databaseOf(c)
+	if err != nil {
+		return err
+	}
+	db, err := store.Open(ctx, address)
 	if err != nil {
 		return fmt.Errorf("%w\nIs PostgreSQL running there? `./run postgres` starts one for Kamerad and prints its URL for --database; `serve --one FILE` needs none", err)
 	}
@@ -197,7 +202,13 @@ func serveWith(ctx context.Context, c *cli.Command, records service.Records, rec
 		}
 		defer os.Remove(file)
 	}
-	if err := <-failed; err != nil {
+	err = <-failed
+	var missed service.NotDone
+	if errors.As(err, &missed) {
+		fmt.Fprintln(os.Stderr, bad.Sprint(missed.Error()))
+		return errFound
+	}
+	if err != nil {
 		return err
 	}
 	fmt.Println("Stopped: all clients were told" + map[bool]string{true: ".", false: " and all records are stored."}[c.String("one") != ""])

@@ -108,7 +108,7 @@ func state(s client.Session) string {
 	case s.Open:
 		return good.Sprint("open")
 	}
-	return muted.Sprintf("closed: %s", s.CloseReason)
+	return muted.Sprintf("closed: %s", shown(s.CloseReason))
 }
 
 // oneSession reads the session that a command is for.
@@ -161,13 +161,13 @@ func showSession(ctx context.Context, c *cli.Command) error {
 func request(d client.Decision) string {
 	var args []json.RawMessage
 	if json.Unmarshal(d.Args, &args) != nil {
-		return d.Request
+		return shown(d.Request)
 	}
 	out := make([]string, len(args))
 	for i, a := range args {
 		out[i] = strings.Trim(string(a), `"`)
 	}
-	return d.Request + "(" + strings.Join(out, ", ") + ")"
+	return shown(d.Request + "(" + strings.Join(out, ", ") + ")")
 }
 
 func closeSession(ctx context.Context, c *cli.Command) error {

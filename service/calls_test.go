@@ -1,0 +1,87 @@
+package service
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"net/http"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"kamerad/client"
+	"kamerad/store"
+)
+
+// broken is records that cannot be read, with an error as a driver words it.
+type broken struct{ *store.Memory }
+
+func (broken) Sessions(context.Context, int) ([]store.Session, error) {
+	return nil, errors.New("failed to connect to `user=kamerad database=wreck`: 127.0.0.1:5440 (barge.example): dial error")
+}
+
+// What the service fails of inside stands in its log; who calls is not told of the database.
+func TestAFailureInsideTellsNothing(t *testing.T) {
+	records := broken{&store.Memory{}}
+	v, err := New(t.Context(), records, records.Memory, page)
+	require.NoError(t, err)
+	api := serve(t, v)
+	status, body, _ := get(t, "GET", api.Service+"/api/sessions", "", nil)
+	assert.Equal(t, http.StatusInternalServerError, status)
+	for _, secret := range []string{"kamerad", "wreck", "5440", "barge"} {
+		assert.NotContains(t, body, secret)
+	}
+}
+
+// Who opens connections and says nothing, or sends a body that does not end, keeps nobody else out.
+func TestIdleConnectionsAndSlowBodiesGiveWay(t *testing.T) {
+	_, api := alone(t)
+	address := strings.TrimPrefix(api.Service, "http://")
+	dial := func() net.Conn {
+		c, err := net.Dial("tcp", address)
+		require.NoError(t, err)
+		t.Cleanup(func() { c.Close() })
+		return c
+	}
+	slow := dial()
+	_, err := fmt.Fprintf(slow, "POST /api/contracts HTTP/1.1\r\nHost: %s\r\nContent-Length: 1000\r\n\r\n{", address)
+	require.NoError(t, err)
+	began := time.Now()
+	var quiet []net.Conn
+	for range 1500 {
+		quiet = append(quiet, dial())
+	}
+	status, _, _ := get(t, "GET", api.Service+"/healthz", "", nil)
+	assert.Equal(t, 200, status)
+	_ = quiet[0].SetReadDeadline(time.Now().Add(3 * time.Second))
+	_, err = quiet[0].Read(make([]byte, 1))
+	assert.ErrorIs(t, err, io.EOF, "the oldest gave way")
+	_ = slow.SetReadDeadline(time.Now().Add(20 * time.Second))
+	answer, err := io.ReadAll(slow)
+	require.NoError(t, err)
+	assert.Contains(t, string(answer), "408 Request Timeout")
+	assert.InDelta(t, 10, time.Since(began).Seconds(), 3)
+}
+
+// However many publish at once, all are answered.
+func TestManyPublishAtOnce(t *testing.T) {
+	_, api := alone(t)
+	var all sync.WaitGroup
+	for i := range 12 {
+		all.Go(func() {
+			_, err := api.Publish(t.Context(), "tally.kam", strings.Replace(tally, "tally", fmt.Sprint("tally", i), 1), nil)
+			assert.NoError(t, err)
+		})
+	}
+	all.Wait()
+	var list []client.ContractVersion
+	list, err := api.Contracts(t.Context())
+	require.NoError(t, err)
+	assert.Len(t, list, 12)
+}
