@@ -96,9 +96,17 @@ type Session struct {
 	Busy        bool          `json:"busy,omitempty"` // its tick takes long: what stands here is of a short while ago
 	Tick        int64         `json:"tick"`
 	Paused      bool          `json:"paused"`
+	Slow        *Slowness     `json:"slow,omitempty"` // its ticks have taken too long within the last minute
 	Seed        uint64        `json:"seed,omitempty"` // that it was opened with
 	Queued      int           `json:"queued"`         // inputs that wait for the next tick
 	Clients     []wire.Client `json:"clients"`
+}
+
+// Slowness says how a session's ticks took longer than there is between two.
+type Slowness struct {
+	Ticks int     `json:"ticks"` // that did
+	Ms    float64 `json:"ms"`    // how long the longest of them took
+	Of    string  `json:"of"`    // what took most of one, such as "a timer of Diver"; empty when no body did
 }
 
 // OpenSession says what to open. Version 0 is the newest. Key is 64 hexadecimal digits that make the numbering of entities

@@ -116,3 +116,36 @@ func TestNothingIsOpenedOnADatabaseThatIsNotHeld(t *testing.T) {
 	assert.Contains(t, body, `"held":false`)
 	assert.Contains(t, body, `"records_waiting":0`, fmt.Sprint(body))
 }
+
+// A session whose ticks take longer than there is between them is seen: how long, and by what.
+func TestASlowSessionIsSeen(t *testing.T) {
+	var log bytes.Buffer
+	before := slog.Default()
+	slog.SetDefault(slog.New(slog.NewTextHandler(&log, nil)))
+	defer slog.SetDefault(before)
+	v, api := alone(t)
+	_, err := api.Publish(t.Context(), "slow.kam", `contract slow language 1
+roles player
+entity Rock { n: int 0..9 = 0 }
+shared Sea {
+  n: int 0..99 = 0
+  on start { for i in [1, 2, 3, 4, 5, 6, 7, 8, 9, 10] { for j in [1, 2, 3, 4, 5, 6, 7, 8, 9, 10] { spawn Rock } } }
+  every 50ms { for a in Rock { for b in Rock { n = (n + 1) % 99 } } }
+}`, nil)
+	require.NoError(t, err)
+	s, err := api.Open(t.Context(), client.OpenSession{Contract: "slow", Paused: true})
+	require.NoError(t, err)
+	x := v.room(s.ID)
+	require.NoError(t, x.do(t.Context(), func() {
+		clock := time.Now()
+		x.now = func() time.Time { clock = clock.Add(80 * time.Millisecond); return clock }
+		for range 10 {
+			x.tick()
+		}
+	}))
+	_, body, _ := get(t, "GET", api.Service+"/api/sessions", "", nil)
+	assert.Contains(t, body, `"slow":{"ticks":10,"ms":80,"of":"a timer of Sea"}`)
+	assert.Equal(t, 1, strings.Count(log.String(), "take longer than there is between them"))
+	_, metrics, _ := get(t, "GET", api.Service+"/metrics", "", nil)
+	assert.Contains(t, metrics, "kamerad_tick_overruns_total 10")
+}

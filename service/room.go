@@ -73,6 +73,9 @@ type room struct {
 	shown      atomic.Pointer[client.Session] // as it was at most a second before that; for who does not wait for the room
 	halted     <-chan struct{}                // closed when connections are to end without the room
 	lost       []lostSeat                     // that wait for a connection, oldest first
+	slowness   *client.Slowness               // of the last minute; nil when its ticks take no longer than they may
+	slowSince  time.Time
+	overruns   repeats
 	faults     repeats
 	logged     repeats
 	refused    map[int]*rate.Limiter // by client that is in: of its refused requests, how many are stored
@@ -319,7 +322,36 @@ func (r *room) tick() {
 			slog.Info("logged by the contract", "session", r.id, "tick", step.Tick, "words", l.Text, "times", times)
 		}
 	}
-	r.meters.tick.Observe(r.now().Sub(began).Seconds())
+	r.meters.deferred.Add(float64(step.Deferred))
+	r.took(step, began, r.now().Sub(began))
+}
+
+// slowFor is how long it is told that a session's ticks take too long.
+const slowFor = time.Minute
+
+// took notes how long a tick took; of one that took longer than there is between two, by what.
+func (r *room) took(step *session.Step, at time.Time, d time.Duration) {
+	r.meters.tick.Observe(d.Seconds())
+	if r.slowness != nil && at.Sub(r.slowSince) > slowFor {
+		r.slowness = nil
+	}
+	if d <= time.Second/time.Duration(r.session.Contract().TickRate) {
+		return
+	}
+	r.meters.overruns.Inc()
+	if r.slowness == nil {
+		r.slowness, r.slowSince = &client.Slowness{}, at
+	}
+	r.slowness.Ticks++
+	if ms := float64(d.Microseconds()) / 1000; ms > r.slowness.Ms {
+		r.slowness.Ms = ms
+	}
+	if step.Heaviest.Of != "" {
+		r.slowness.Of = step.Heaviest.Of
+	}
+	if times := r.overruns.again("tick", at); times > 0 {
+		slog.Warn("a session's ticks take longer than there is between them", "session", r.id, "ms", float64(d.Microseconds())/1000, "most_of_all", step.Heaviest.Of, "steps", step.Heaviest.Steps, "times", times)
+	}
 }
 
 // memory finds memory for the frames of a tick that no writer is at any more.
@@ -685,6 +717,10 @@ func (r *room) describe() client.Session {
 	s := sessionOf(r.row)
 	s.Open, s.Tick, s.Paused, s.Queued, s.Clients = true, r.session.Now(), r.paused, r.session.Queued(), r.session.Clients()
 	s.Seed = r.seed
+	if r.slowness != nil {
+		slow := *r.slowness
+		s.Slow = &slow
+	}
 	return s
 }
 

@@ -68,6 +68,8 @@ type meters struct {
 	tick        prometheus.Histogram
 	failures    prometheus.Counter
 	unstored    prometheus.Counter
+	overruns    prometheus.Counter
+	deferred    prometheus.Counter
 }
 
 func newMeters(rooms func() float64, backlog func() store.Backlog) *meters {
@@ -82,10 +84,12 @@ func newMeters(rooms func() float64, backlog func() store.Backlog) *meters {
 		tick:        prometheus.NewHistogram(prometheus.HistogramOpts{Name: "kamerad_tick_seconds", Help: "Time that a tick took.", Buckets: prometheus.ExponentialBuckets(1e-5, 4, 8)}),
 	}
 	m.unstored = prometheus.NewCounter(prometheus.CounterOpts{Name: "kamerad_decisions_unstored_total", Help: "Refused requests that were counted and not stored: their client had more than it is allowed."})
+	m.overruns = prometheus.NewCounter(prometheus.CounterOpts{Name: "kamerad_tick_overruns_total", Help: "Ticks that took longer than there is between two."})
+	m.deferred = prometheus.NewCounter(prometheus.CounterOpts{Name: "kamerad_deferred_inputs_total", Help: "Requests, writes and joins that waited for a tick with steps to spare."})
 	m.failures = prometheus.NewCounter(prometheus.CounterOpts{Name: "kamerad_session_failures_total", Help: "Sessions that failed inside and were closed."})
 	m.registry.MustRegister(m.failures, m.decisions, m.broken, m.differences, m.behind, m.decision, m.clients, m.tick,
 		prometheus.NewGaugeFunc(prometheus.GaugeOpts{Name: "kamerad_sessions", Help: "Sessions that run."}, rooms),
-		m.unstored,
+		m.unstored, m.overruns, m.deferred,
 		prometheus.NewGaugeFunc(prometheus.GaugeOpts{Name: "kamerad_records_waiting", Help: "Records that are not stored yet."}, func() float64 { return float64(backlog().Waiting) }),
 		prometheus.NewGaugeFunc(prometheus.GaugeOpts{Name: "kamerad_records_waiting_bytes", Help: "Memory that records take which are not stored yet, about."}, func() float64 { return float64(backlog().Bytes) }),
 		prometheus.NewCounterFunc(prometheus.CounterOpts{Name: "kamerad_records_dropped_total", ConstLabels: prometheus.Labels{"class": "kept"}, Help: "Records that were given up since the database was away for too long."},

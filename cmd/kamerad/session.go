@@ -105,10 +105,21 @@ func state(s client.Session) string {
 	switch {
 	case s.Open && s.Paused:
 		return warn.Sprint("paused")
+	case s.Open && s.Slow != nil:
+		return good.Sprint("open") + warn.Sprint(slow(s.Slow))
 	case s.Open:
 		return good.Sprint("open")
 	}
 	return muted.Sprintf("closed: %s", shown(s.CloseReason))
+}
+
+// slow words how a session's ticks take too long.
+func slow(s *client.Slowness) string {
+	out := fmt.Sprintf(" ! slow: ticks of up to %.0f ms", s.Ms)
+	if s.Of != "" {
+		out += ", most of all " + s.Of
+	}
+	return out
 }
 
 // oneSession reads the session that a command is for.

@@ -52,6 +52,8 @@ export type Session = {
   paused: boolean;
   queued: number;
   clients: Client[];
+  busy?: boolean;
+  slow?: { ticks: number; ms: number; of: string };
 };
 export type Version = { contract: string; version: number; fingerprint: string; published_at: string };
 

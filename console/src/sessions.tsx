@@ -69,7 +69,15 @@ export function SessionsPage() {
                   </td>
                   <td className="pr-6">
                     {s.open ? (
-                      <span className="text-good">{s.paused ? "paused" : "open"}</span>
+                      <>
+                        <span className="text-good">{s.paused ? "paused" : "open"}</span>
+                        {s.slow && (
+                          <span className="text-warn" title={`${s.slow.ticks} ticks of the last minute took longer than there is between two`}>
+                            {` ! slow: ticks of up to ${Math.round(s.slow.ms)} ms`}
+                            {s.slow.of && `, most of all ${s.slow.of}`}
+                          </span>
+                        )}
+                      </>
                     ) : (
                       <span className="text-muted">closed: {s.close_reason}</span>
                     )}

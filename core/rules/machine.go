@@ -48,7 +48,8 @@ type Machine struct {
 	dice    dice
 	caller  int64
 	viewer  int64
-	steps   int64
+	steps   int64    // that the present run has left
+	used    int64    // steps of the runs before it
 	way     uint64   // from the cause to the body that runs, for its rolls
 	recent  int64    // when what a failed check read last changed
 	frames  []*frame // of the body that runs, and of the actions and functions that it is in
@@ -73,12 +74,13 @@ const (
 	maxRounds = 8         // of `on change` that one cause may set off
 	maxDepth  = 32        // of bodies that run each other
 	maxSteps  = 2_000_000 // instructions of one cause, counted generously
+	runSteps  = 20        // that every run counts, however short
 	maxTold   = 1000      // events and logs of one cause
 )
 
 // NewMachine makes a machine for a program and a world. The key, which is never told to anybody, is what its rolls come from.
 func NewMachine(p *Program, w *world.World, key [32]byte) *Machine {
-	m := &Machine{World: w, program: p, dice: dice{key: key}}
+	m := &Machine{World: w, program: p, dice: dice{key: key}, steps: maxSteps}
 	m.dice.cause = &m.Cause
 	m.frames = make([]*frame, maxDepth+1)
 	m.frames[0] = &frame{memory: make([]int64, p.memory)}
@@ -97,9 +99,13 @@ type Outcome struct {
 	Recent  int64  // of a check that strikes or expels: the tick at which what it read last changed
 }
 
+// Used returns how many steps all runs have taken until now. It depends on what was run alone, never on a clock.
+func (m *Machine) Used() int64 { return m.used + maxSteps - m.steps }
+
 // begin makes the machine ready for a run.
 func (m *Machine) begin(caller int) {
 	m.caller, m.viewer = int64(caller), 0
+	m.used += maxSteps - m.steps + runSteps
 	m.steps, m.open, m.recent = maxSteps, 0, 0
 	m.way = 0
 	if len(m.dice.rolls) > 0 {

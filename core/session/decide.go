@@ -46,6 +46,7 @@ func (s *Session) eachView(f func(v listener)) {
 
 // cause names what the machine runs next, for its rolls.
 func (s *Session) cause(what byte, a, b int64) {
+	s.causeAt = s.machine.Used()
 	s.machine.Cause = rules.Cause{Tick: s.tick, What: what, A: a, B: b}
 }
 
@@ -60,6 +61,7 @@ func (s *Session) join(t *seat) {
 
 // conclude ends the transaction of a handler or timer; a fault undoes it and is told to those who run the session.
 func (s *Session) conclude(what string, of *contract.Kind, o *rules.Outcome) {
+	s.weigh(what, of)
 	if o != nil {
 		if of != nil {
 			what += " of " + of.Name
@@ -102,6 +104,9 @@ func (s *Session) each(f func(e *world.Entity)) {
 // transaction: a body that faults has fired.
 func (s *Session) timers() {
 	s.each(func(e *world.Entity) {
+		if s.runaway() {
+			return
+		}
 		for i, t := range e.Kind.Timers {
 			count := &e.Nums[t.Slot]
 			if *count < 0 || t.While != nil && !s.machine.While(e, i) {
@@ -363,6 +368,10 @@ func (s *Session) pipeline(t *seat, call *Call, d *Decision) (waits bool) {
 		d.no(wire.Dropped, wire.StageBounds, fmt.Sprintf("the sequence number %d was used before; the newest is %d", call.ask.Seq, t.newest))
 		return
 	}
+	if call.tooLate {
+		d.no(wire.Dropped, wire.StageBounds, tooMuchToDo)
+		return
+	}
 	if t.decided++; t.decided > maxPerTick {
 		d.no(wire.Dropped, wire.StageBounds, fmt.Sprintf("more than %d requests in one tick", maxPerTick))
 		return
@@ -416,6 +425,9 @@ func (s *Session) pipeline(t *seat, call *Call, d *Decision) (waits bool) {
 	}
 	s.cause('q', int64(t.client.Number), int64(call.ask.Seq))
 	outcome := s.machine.Ask(r, e, t.client.Number, args)
+	if s.machine.Used()-s.causeAt >= heavySteps {
+		s.weigh("the request "+r.FullName(), nil)
+	}
 	s.asking = true
 	changes, told := s.settle(outcome)
 	s.asking = false

@@ -16,7 +16,11 @@ func (s *Session) motion() {
 	}
 	s.attached()
 	if s.ticking {
-		s.each(func(e *world.Entity) { s.handle(e, rules.OnTick, "on tick") })
+		s.each(func(e *world.Entity) {
+			if !s.runaway() {
+				s.handle(e, rules.OnTick, "on tick")
+			}
+		})
 		s.attached() // to where what they are attached to is at the end of the tick: so copies compute it
 	}
 	if !s.paths {

@@ -65,6 +65,16 @@ type Session struct {
 	last      int // client number
 	absent    int // clients whose connections are gone
 
+	// The budget of a tick; see budget.go.
+	steps    int64   // see Options.Steps
+	ownSteps int64   // see TickOwnSteps
+	beganAt  int64   // what the machine had used when the tick began
+	ownAt    int64   // and when what runs by itself began
+	causeAt  int64   // and when the present cause began
+	line     []*seat // clients with inputs that wait, in turn
+	joining  []*seat // clients whose join waits
+	heaviest Heavy   // of this tick
+
 	out map[string]int64 // by name: until which tick who was expelled is kept out
 
 	tick   int64
@@ -101,6 +111,7 @@ type seat struct {
 	spends   *budget  // of what it wrote last
 
 	public   wire.Client // what clients know of it
+	deferred []deferred  // inputs that wait for a tick with steps to spare, oldest first
 	lostAt   int64       // the tick that its loss was carried out in; 0 while it is there
 	healed   int64       // the tick of the last snapshot for a copy that differed
 	differed int         // how often its copy differed
@@ -158,6 +169,7 @@ type Call struct {
 	slots   []int64 // of the arguments, when they mean the same to every client and tick; else nil
 	wrong   string  // empty when it can be run
 	waited  bool    // it has, for its limit
+	tooLate bool    // the session could not come to it in time
 	seen    int64   // the newest tick that its client had confirmed when it came: what came after it does not count
 }
 
@@ -198,6 +210,7 @@ type Options struct {
 	Trace    bool                       // say what each request changed, and what the server holds
 	Prove    bool                       // send a digest with every frame
 	Strict   bool                       // what comes too early for its limit is dropped, and never waits for its turn
+	Steps    int64                      // of the rules' machine that requests, writes and joins may take in one tick; 0 for TickSteps
 	Headroom int                        // bytes that are left free before each frame, for who sends it
 	Settings map[string]json.RawMessage // values of the contract's settings; those that are not named have their defaults
 }
@@ -228,6 +241,9 @@ func New(c *contract.Contract, o Options) (*Session, error) {
 		}
 	}
 	s.machine = rules.NewMachine(program, s.world, o.Key)
+	if s.steps, s.ownSteps = o.Steps, TickOwnSteps; s.steps <= 0 {
+		s.steps = TickSteps
+	}
 	s.view = replicate.NewView(o.Key, s.world, s.machine)
 	s.teller, s.prove, s.strict = replicate.NewTruth(o.Key, s.world), o.Prove, o.Strict
 	for _, r := range c.Requests {
@@ -274,6 +290,8 @@ type Step struct {
 	Logs      []Log
 	Closed    string      // why the contract ended the session with this tick; empty when it goes on
 	Faults    []Fault     // of handlers and timers; what they did was undone
+	Deferred  int         // inputs that came in this tick and wait for another one
+	Heaviest  Heavy       // the cause that took the most steps
 	Memory    []byte      // in which the frames stand
 	Truth     *wire.Block // what changed for the server itself; only when traced and watched, else nil
 }
@@ -347,8 +365,14 @@ func (s *Session) Contract() *contract.Contract { return s.contract }
 // Now gives the number of the last tick.
 func (s *Session) Now() int64 { return s.tick }
 
-// Queued tells how many inputs wait for the next tick.
-func (s *Session) Queued() int { return len(s.inputs) }
+// Queued tells how many inputs wait for the next tick, and for those after it.
+func (s *Session) Queued() int {
+	n := len(s.inputs) + len(s.joining)
+	for _, t := range s.line {
+		n += len(t.deferred)
+	}
+	return n
+}
 
 // Clients lists who has a seat, by number.
 func (s *Session) Clients() []wire.Client {
@@ -581,7 +605,9 @@ func (s *Session) Tick() *Step {
 		clear(inputs) // what clients sent is not kept alive
 		s.spare = inputs
 	}()
+	s.beganAt, s.heaviest = s.machine.Used(), Heavy{}
 	s.admit(step)
+	s.resume(step)
 	for i := range inputs {
 		in := &inputs[i]
 		t := in.seat
@@ -590,14 +616,21 @@ func (s *Session) Tick() *Step {
 		}
 		switch in.what {
 		case "join":
-			s.join(t)
+			if s.overBudget() || len(s.joining) > 0 {
+				s.joining = append(s.joining, t)
+				step.Deferred++
+			} else {
+				s.join(t)
+			}
 		case "ready":
 			t.ready = true
 		case "lost":
 			if t.lostAt == 0 {
 				s.absent++
 			}
-			t.lostAt = s.tick
+			if t.lostAt = s.tick; !t.joined {
+				continue
+			}
 			s.cause('c', int64(t.client.Number), 0)
 			s.conclude("on lost", nil, s.machine.Lost(t.client.Number))
 			s.owned(t.client.Number, rules.OnOwnerLost, "on owner lost")
@@ -605,24 +638,29 @@ func (s *Session) Tick() *Step {
 			if t.lostAt > 0 {
 				s.absent--
 			}
-			t.lostAt, t.ready = 0, false
+			if t.lostAt, t.ready = 0, false; !t.joined {
+				continue
+			}
 			s.view.Resync(t.client.Number)
 			s.cause('c', int64(t.client.Number), 1)
 			s.conclude("on back", nil, s.machine.Back(t.client.Number))
 		case "leave":
 			s.leave(t)
-		case "ask":
-			s.decide(t, in.call, step)
-		case "press", "release", "write":
-			s.carry(t, &in.move)
+		case "ask", "press", "release", "write":
+			s.meet(t, in, step)
 		}
 	}
+	s.ownAt = s.machine.Used()
 	s.graces(step)
 	s.leases()
 	s.timers()
 	s.motion()
 	s.collect(step)
 	s.frames(step)
+	if s.runaway() { // audiences count as well
+		step.Closed = s.closed
+	}
+	step.Heaviest = s.heaviest
 	s.world.Sweep(maxTexts)
 	return step
 }
