@@ -18,6 +18,7 @@ import (
 	"time"
 
 	"github.com/prometheus/client_golang/prometheus"
+	"github.com/prometheus/client_golang/prometheus/collectors"
 
 	"kamerad/client"
 	"kamerad/core/contract"
@@ -87,7 +88,7 @@ func newMeters(rooms func() float64, backlog func() store.Backlog) *meters {
 	m.overruns = prometheus.NewCounter(prometheus.CounterOpts{Name: "kamerad_tick_overruns_total", Help: "Ticks that took longer than there is between two."})
 	m.deferred = prometheus.NewCounter(prometheus.CounterOpts{Name: "kamerad_deferred_inputs_total", Help: "Requests, writes and joins that waited for a tick with steps to spare."})
 	m.failures = prometheus.NewCounter(prometheus.CounterOpts{Name: "kamerad_session_failures_total", Help: "Sessions that failed inside and were closed."})
-	m.registry.MustRegister(m.failures, m.decisions, m.broken, m.differences, m.behind, m.decision, m.clients, m.tick,
+	m.registry.MustRegister(collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}), m.failures, m.decisions, m.broken, m.differences, m.behind, m.decision, m.clients, m.tick,
 		prometheus.NewGaugeFunc(prometheus.GaugeOpts{Name: "kamerad_sessions", Help: "Sessions that run."}, rooms),
 		m.unstored, m.overruns, m.deferred,
 		prometheus.NewGaugeFunc(prometheus.GaugeOpts{Name: "kamerad_records_waiting", Help: "Records that are not stored yet."}, func() float64 { return float64(backlog().Waiting) }),

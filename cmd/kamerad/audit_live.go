@@ -38,12 +38,8 @@ func auditLive(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	service := c.String("service")
-	u, err := url.Parse(service)
-	if err != nil {
-		return fmt.Errorf("read the service's address: %w", err)
-	}
-	if ip := net.ParseIP(u.Hostname()); u.Hostname() != "localhost" && (ip == nil || !ip.IsLoopback()) && !c.Bool("elsewhere") {
-		return fmt.Errorf("audit session %d: the service %s is not on this machine; --elsewhere attacks it all the same", id, service)
+	if err := onThisMachine(fmt.Sprintf("audit session %d", id), service, c.Bool("elsewhere")); err != nil {
+		return err
 	}
 	long := c.Duration("for")
 	if long < time.Second || long > time.Hour {
@@ -162,4 +158,16 @@ func (p *livePlace) Pass(ctx context.Context) error {
 	case <-ctx.Done():
 		return ctx.Err()
 	}
+}
+
+// onThisMachine refuses to attack a service that is not on this machine, unless that is meant.
+func onThisMachine(what, service string, elsewhere bool) error {
+	u, err := url.Parse(service)
+	if err != nil {
+		return fmt.Errorf("read the service's address: %w", err)
+	}
+	if ip := net.ParseIP(u.Hostname()); u.Hostname() != "localhost" && (ip == nil || !ip.IsLoopback()) && !elsewhere {
+		return fmt.Errorf("%s: the service %s is not on this machine; --elsewhere attacks it all the same", what, service)
+	}
+	return nil
 }

@@ -2,6 +2,7 @@ package main
 
 import (
 	"encoding/json"
+	"fmt"
 	"os"
 	"path/filepath"
 	"strings"
@@ -59,4 +60,17 @@ func TestThePasswordOnTheCommandLineIsWarnedOf(t *testing.T) {
 	assert.Equal(t, 2, status)
 	assert.NotContains(t, out, "stands on the command line")
 	assert.True(t, strings.Contains(out, "127.0.0.1:1"), out)
+}
+
+// The attack of `load --hostile` tells what it did and how it was met, and is kept to this machine.
+func TestAHostileLoadIsTold(t *testing.T) {
+	p := testservice.Start(t)
+	id := open(t, p)
+	out, status := p.Run("", "load", fmt.Sprint(id), "--hostile", "--clients", "2", "--for", "1s", "--as", "Eve")
+	assert.Equal(t, 0, status, out)
+	assert.Contains(t, out, "2 hostile clients attacked for 1")
+	assert.Contains(t, out, "cut: ")
+	out, status = p.Run("", "load", "1", "--hostile", "--service", "http://192.0.2.1:7707")
+	assert.Equal(t, 2, status)
+	assert.Contains(t, out, "is not on this machine; --elsewhere attacks it all the same")
 }

@@ -31,6 +31,8 @@ func loadCommand() *cli.Command {
 			&cli.StringFlag{Name: "as", Usage: "what they are called: `NAME` and a number", Value: "Load"},
 			&cli.Uint64Flag{Name: "seed", Usage: "what they pick comes from this `NUMBER`", Value: 1},
 			&cli.BoolFlag{Name: "forge", Usage: "send also what will be denied"},
+			&cli.BoolFlag{Name: "hostile", Usage: "attack the session: send anything, of the protocol or not"},
+			&cli.BoolFlag{Name: "elsewhere", Usage: "with --hostile: also when the service is not on this machine"},
 		},
 		Action: func(ctx context.Context, c *cli.Command) error {
 			args, err := words(c, "SESSION", 1, 1)
@@ -44,6 +46,9 @@ func loadCommand() *cli.Command {
 			o := load.Options{
 				Service: c.String("service"), Session: id, Clients: c.Int("clients"), Role: c.String("role"), For: c.Duration("for"), Name: c.String("as"),
 				Asks: c.Float("asks"), Writes: c.Float("writes"), Seed: c.Uint64("seed"), Forge: c.Bool("forge"),
+			}
+			if c.Bool("hostile") {
+				return loadHostile(ctx, c, o)
 			}
 			stop := func() {}
 			if !c.Bool("json") && term.IsTerminal(int(os.Stderr.Fd())) {
@@ -65,6 +70,43 @@ func loadCommand() *cli.Command {
 			return err
 		},
 	}
+}
+
+// loadHostile attacks a session, and prints how that was met.
+func loadHostile(ctx context.Context, c *cli.Command, o load.Options) error {
+	if err := onThisMachine(fmt.Sprintf("attack session %d", o.Session), o.Service, c.Bool("elsewhere")); err != nil {
+		return err
+	}
+	report, err := load.RunHostile(ctx, o)
+	if err != nil {
+		return err
+	}
+	out := c.Root().Writer
+	if c.Bool("json") {
+		return printJSON(out, report)
+	}
+	fmt.Fprintf(out, "%s attacked for %.1f s\n\n", bold.Sprint(plural(report.Clients, "hostile client")), report.Seconds)
+	t := sheet("What", "In all", "A second")
+	right(t, 2, 3)
+	row := func(what string, n int) { t.AppendRow([]any{what, n, fmt.Sprintf("%.1f", float64(n)/report.Seconds)}) }
+	row("connections", report.Connections)
+	row("messages", report.Messages)
+	row("frames", report.Frames)
+	row("bytes", report.Bytes)
+	show(out, t)
+	fmt.Fprintln(out)
+	t = sheet("How the service met them", "Times")
+	right(t, 2)
+	for _, list := range []struct {
+		what  string
+		times map[string]int
+	}{{"cut", report.Cut}, {"refused", report.Refused}} {
+		for _, reason := range slices.Sorted(maps.Keys(list.times)) {
+			t.AppendRow([]any{shown(list.what + ": " + reason), list.times[reason]})
+		}
+	}
+	show(out, t)
+	return nil
 }
 
 // bars shows how far a load is, on the terminal.
