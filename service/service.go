@@ -44,6 +44,7 @@ type Service struct {
 	stopping   bool
 	bodies     places // of long bodies that arrive
 	publishing places
+	givesBack  atomic.Bool   // memory is to be given back
 	failures   atomic.Int64  // sessions that have failed inside
 	halted     chan struct{} // closed when connections end without their sessions
 	sockets    sync.WaitGroup
@@ -310,6 +311,7 @@ func (v *Service) storeEnd(ctx context.Context, r *room, reason string) error {
 		return nil
 	}
 	slog.Info("session closed", "session", r.id, "reason", reason)
+	giveBack(&v.givesBack)
 	return v.store.CloseSession(ctx, r.id, reason, r.ticked.Load())
 }
 
