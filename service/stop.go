@@ -8,14 +8,14 @@ import (
 	"time"
 )
 
-// StopWithin is how long a service takes to stop, whatever its sessions, its clients and its database do. Each part has until a time of
-// its own, so that one that hangs leaves the others theirs.
+// StopWithin is how long a service takes to stop, whatever its sessions, its clients and its database do; closing the database's connections
+// takes a second more at most. Each part has until a time of its own, so that one that hangs leaves the others theirs.
 const (
-	StopWithin    = 10 * time.Second
-	sessionsUntil = 4 * time.Second // sessions that are being opened, and ticks, have ended
-	storedUntil   = 7 * time.Second // the ends of sessions and trials are stored
-	toldUntil     = 8 * time.Second // clients have had their last message
-	recordsUntil  = 9500 * time.Millisecond
+	StopWithin    = 9 * time.Second
+	sessionsUntil = 4 * time.Second         // sessions that are being opened, and ticks, have ended
+	storedUntil   = 6500 * time.Millisecond // the ends of sessions and trials are stored
+	toldUntil     = 7500 * time.Millisecond // clients have had their last message
+	recordsUntil  = 8500 * time.Millisecond
 )
 
 // NotDone is the error of a service that has stopped and could not do all that belongs to it: each text names what could not be told or
