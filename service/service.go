@@ -296,9 +296,20 @@ func (v *Service) closeRoom(ctx context.Context, r *room, reason string) error {
 	ctx, cancel := context.WithTimeout(ctx, closeWithin)
 	defer cancel()
 	if !r.close(ctx, reason) {
+		go v.storeLateEnd(r, reason)
 		return fmt.Errorf("close session %d: %w", r.id, errBusy)
 	}
 	return v.storeEnd(ctx, r, reason)
+}
+
+// storeLateEnd stores the end of a session whose tick has yet to end.
+func (v *Service) storeLateEnd(r *room, reason string) {
+	<-r.done
+	ctx, cancel := context.WithTimeout(context.Background(), closeWithin)
+	defer cancel()
+	if err := v.storeEnd(ctx, r, reason); err != nil {
+		slog.Error("the end of a session could not be stored", "session", r.id, "error", err)
+	}
 }
 
 // storeEnd takes a session out of those that run, and stores its end. Only the first call does so.

@@ -128,6 +128,35 @@ func TestAPanicInASessionIsItsOwn(t *testing.T) {
 	assert.NoError(t, stop())
 }
 
+// A session whose tick takes longer than who closes it waits is closed once that has ended.
+func TestACloseThatWasNotWaitedForIsStored(t *testing.T) {
+	records := &store.Memory{}
+	v, api, stop := serving(t, records)
+	_, err := api.Publish(t.Context(), "tally.kam", tally, nil)
+	require.NoError(t, err)
+	s, err := api.Open(t.Context(), client.OpenSession{Contract: "tally"})
+	require.NoError(t, err)
+	held, release := make(chan struct{}, 1), make(chan struct{})
+	clear := points.tickBegins.Set(func() {
+		select {
+		case held <- struct{}{}:
+		default:
+		}
+		<-release
+	})
+	<-held
+	ctx, cancel := context.WithTimeout(t.Context(), 20*time.Millisecond)
+	defer cancel()
+	assert.Error(t, v.closeRoom(ctx, v.room(s.ID), "enough"))
+	clear()
+	close(release)
+	assert.Eventually(t, func() bool {
+		row, err := records.Session(t.Context(), s.ID)
+		return err == nil && row.ClosedAt != nil && *row.CloseReason == "enough" && v.room(s.ID) == nil
+	}, 5*time.Second, time.Millisecond)
+	assert.NoError(t, stop())
+}
+
 // A session that is being opened while the service stops either runs and is closed with the others, or never runs: nothing stays open, and
 // nothing is sent to who has ended.
 func TestASessionOpenedWhileTheServiceStops(t *testing.T) {
