@@ -59,6 +59,7 @@ type hearer struct {
 	limit *rate.Limiter // of its messages
 	frees *rate.Limiter // of its frames that carry no whole message
 	bytes *rate.Limiter
+	read  int       // bytes that were read and are not counted yet
 	now   time.Time // of what is read now
 	flood time.Time // since when it has sent more frames without a message than it may; zero when all that came was read since
 	until time.Time // nothing is read before
@@ -82,7 +83,10 @@ func newHearer(x *room, c *conn, out *wired) *hearer {
 
 // took counts a frame against what its client may send; errPaused says that no more is to be read of it before l.until.
 func (l *hearer) took(bytes int, message bool) error {
-	l.charge(l.bytes, bytes+frameCost)
+	if l.read += bytes + frameCost; l.read >= countedAtOnce {
+		l.charge(l.bytes, l.read)
+		l.read = 0
+	}
 	if message {
 		return nil // pace counts it
 	}
@@ -98,8 +102,12 @@ func (l *hearer) took(bytes int, message bool) error {
 	return errPaused
 }
 
-// frameCost is what a frame counts beside what it carries: its header, and the work that any frame makes.
-const frameCost = 16
+const (
+	// frameCost is what a frame counts beside what it carries: its header, and the work that any frame makes.
+	frameCost = 16
+	// countedAtOnce is how many bytes are counted in one go: to count each small message would cost as much as to read it.
+	countedAtOnce = 4 << 10
+)
 
 // charge takes from a limit, and has the client wait for as long as it is overdrawn.
 func (l *hearer) charge(limit *rate.Limiter, n int) {

@@ -14,23 +14,20 @@ const (
 	cutAfter    = 10 * time.Second // and so many of its least round trips: how long it may confirm nothing that it was sent
 	cutTrips    = 12
 	cutAtMost   = time.Minute // however far away it is; also for one of which no round trip is known
-	maxSent     = 512         // frames whose confirmation is waited for; they are followed four times a second
 )
 
 // progress follows what a client confirms of what it was sent. What the system has taken to send says little: on a good network its
 // buffers hold what a client has not read for half a minute. The session's goroutine owns it.
 //
+// One frame at a time is waited for: the first that was sent after the one before was confirmed. Its age tells how far a client is behind
+// as well as that of every frame would, and one look at a client a few times a second suffices.
+//
 // Its times are those of the room's watch, which stands still while the session does: no client is behind because the server was.
 type progress struct {
-	sent     []sentFrame   // some of the frames that are not confirmed, oldest first
+	tick     int64         // of the frame whose confirmation is waited for; 0 for none
+	sentAt   time.Duration // when that frame was sent
 	least    time.Duration // the least round trip that was seen; 0 while none was
-	advanced time.Duration // when it last confirmed something; 0 while it has confirmed nothing
-}
-
-// sentFrame is a frame whose confirmation is waited for.
-type sentFrame struct {
-	tick int64
-	at   time.Duration
+	advanced time.Duration // when it last confirmed such a frame; 0 while it has confirmed none
 }
 
 // watch counts the time in which a session ticks.
@@ -49,39 +46,34 @@ func (w *watch) tick(now time.Time, period time.Duration) {
 
 // sends notes that a frame was sent.
 func (p *progress) sends(tick int64, now time.Duration) {
-	if len(p.sent) < maxSent {
-		p.sent = append(p.sent, sentFrame{tick, now})
+	if p.tick == 0 {
+		p.tick, p.sentAt = tick, now
 	}
 }
 
 // confirms notes that a client has said at a time that it has applied all up to a tick.
 func (p *progress) confirms(tick int64, at time.Duration) {
-	n := 0
-	for n < len(p.sent) && p.sent[n].tick <= tick {
-		n++
-	}
-	if n == 0 {
+	if p.tick == 0 || tick < p.tick {
 		return
 	}
-	if newest := p.sent[n-1]; newest.tick == tick { // it is known when this very frame was sent
-		if trip := max(at-newest.at, time.Microsecond); p.least == 0 || trip < p.least {
+	if tick == p.tick { // it is known when this very frame was sent
+		if trip := max(at-p.sentAt, time.Microsecond); p.least == 0 || trip < p.least {
 			p.least = trip
 		}
 	}
-	p.sent = p.sent[:copy(p.sent, p.sent[n:])]
-	p.advanced = at
+	p.tick, p.advanced = 0, at
 }
 
 // dropped notes that the frames after a tick never left.
 func (p *progress) dropped(after int64) {
-	for n := len(p.sent); n > 0 && p.sent[n-1].tick > after; n-- {
-		p.sent = p.sent[:n-1]
+	if p.tick > after {
+		p.tick = 0
 	}
 }
 
 // behind reports whether what is not confirmed is older than it may be.
 func (p *progress) behind(now time.Duration) bool {
-	return len(p.sent) > 0 && now-p.sent[0].at > behindAfter+p.least
+	return p.tick > 0 && now-p.sentAt > behindAfter+p.least
 }
 
 // patience is how long a client may make no progress.
@@ -94,10 +86,7 @@ func (p *progress) patience() time.Duration {
 
 // stuck reports whether a client has made no progress for too long.
 func (p *progress) stuck(now time.Duration) bool {
-	if len(p.sent) == 0 {
-		return false
-	}
-	return now-max(p.sent[0].at, p.advanced) > p.patience()
+	return p.tick > 0 && now-max(p.sentAt, p.advanced) > p.patience()
 }
 
 // unsentInKernel is how much the system keeps for a client that it has not begun to send, in bytes. What waits here can be replaced by a

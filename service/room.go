@@ -94,8 +94,8 @@ type place struct {
 	wired  *wired
 	conn   *conn
 	plain  bool  // its frames go out as they are
-	follow int64 // the first tick whose confirmation is to be waited for again
 	writer uint8 // that it is tied to
+	follow int64 // the first tick whose frame its conn is told of again
 }
 
 // letter is a message of a client that was read.
@@ -112,27 +112,28 @@ type letter struct {
 // conn is a client's connection as its room knows it. Messages go out through a bounded outbox, so that a slow client holds
 // up nobody.
 type conn struct {
-	client int
-	wired  *wired       // nil for a pipe
-	ear    *hearer      // how it is heard by the room; nil when it is read elsewhere
-	json   *wire.Reader // of a client that speaks JSON: its frames are told anew from the binary ones
-	asked  time.Time    // when the oldest request came that is not answered
-	test   bool
-	behind bool
-	token  string // that takes the seat again
-	box    *outbox
-	frame  func(dst, message []byte) []byte // as its transport wants messages
-	mailed atomic.Int32                     // letters that wait
-	opened chan struct{}                    // has something when one that waited was opened
-	seated bool                             // it has its seat
-	// What follows how the client gets on.
+	// What is looked at a few times a second of each client is one cache line.
+	client   int
+	box      *outbox
 	progress progress
-	spends   string // the token that it came with, good until something comes over the connection; else empty
-	address  string // see joining
-	once     sync.Once
-	cut      chan struct{} // closed when the client is out
-	reason   string
-	broken   bool // it is out for a message that could not be read
+	behind   bool
+	seated   bool // it has its seat
+
+	wired   *wired       // nil for a pipe
+	ear     *hearer      // how it is heard by the room; nil when it is read elsewhere
+	json    *wire.Reader // of a client that speaks JSON: its frames are told anew from the binary ones
+	asked   time.Time    // when the oldest request came that is not answered
+	test    bool
+	token   string                           // that takes the seat again
+	frame   func(dst, message []byte) []byte // as its transport wants messages
+	mailed  atomic.Int32                     // letters that wait
+	opened  chan struct{}                    // has something when one that waited was opened
+	spends  string                           // the token that it came with, good until something comes over the connection; else empty
+	address string                           // see joining
+	once    sync.Once
+	cut     chan struct{} // closed when the client is out
+	reason  string
+	broken  bool // it is out for a message that could not be read
 }
 
 // end closes the queue; what waits in it is still written.
@@ -368,21 +369,27 @@ func (r *room) memory() *memory {
 	return m
 }
 
+// line makes the lineup anew when somebody has come or gone.
+func (r *room) line() []place {
+	if r.lineup != nil {
+		return r.lineup
+	}
+	for _, c := range r.conns {
+		at := place{client: c.client, box: c.box, wired: c.wired, conn: c, plain: c.wired != nil && c.json == nil}
+		if c.wired != nil {
+			at.writer = c.wired.writer
+		}
+		r.lineup = append(r.lineup, at)
+	}
+	slices.SortFunc(r.lineup, func(a, b place) int { return a.client - b.client })
+	return r.lineup
+}
+
 // send hands the frames of a tick to the writers. Both the frames and the clients are in the order of their numbers.
 func (r *room) send(step *session.Step, now time.Time, m *memory) {
-	if r.lineup == nil {
-		for _, c := range r.conns {
-			at := place{client: c.client, box: c.box, wired: c.wired, conn: c, plain: c.wired != nil && c.json == nil}
-			if c.wired != nil {
-				at.writer = c.wired.writer
-			}
-			r.lineup = append(r.lineup, at)
-		}
-		slices.SortFunc(r.lineup, func(a, b place) int { return a.client - b.client })
-	}
 	r.outgoing = r.outgoing[:0]
-	rest := r.lineup
-	follow := max(int64(r.session.Contract().TickRate)/4, 1) // what every frame's confirmation says, some say as well
+	rest := r.line()
+	follow := max(int64(r.session.Contract().TickRate)/4, 1)
 	for i := range step.Frames {
 		f := &step.Frames[i]
 		for len(rest) > 0 && rest[0].client < f.Client {
@@ -438,7 +445,8 @@ func (r *room) tend(now time.Time) {
 	r.tended = now
 	r.giveAway(now)
 	waiting := r.slow.Load() > 0 || r.pipes > 0 // else no outbox holds anything
-	for _, c := range r.conns {
+	for _, at := range r.line() {
+		c := at.conn
 		if !c.behind && (c.progress.behind(r.watch.passed) || waiting && c.box.full(now)) {
 			c.behind = true
 			r.behind = append(r.behind, c)
