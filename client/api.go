@@ -96,6 +96,8 @@ type Session struct {
 	Busy        bool          `json:"busy,omitempty"` // its tick takes long: what stands here is of a short while ago
 	Tick        int64         `json:"tick"`
 	Paused      bool          `json:"paused"`
+	Memory      int64         `json:"memory_bytes"`   // that its entities take, and what clients are told of them
+	MemoryMost  int64         `json:"memory_most"`    // that they may take
 	Slow        *Slowness     `json:"slow,omitempty"` // its ticks have taken too long within the last minute
 	Seed        uint64        `json:"seed,omitempty"` // that it was opened with
 	Queued      int           `json:"queued"`         // inputs that wait for the next tick

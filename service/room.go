@@ -355,10 +355,16 @@ func (r *room) took(step *session.Step, at time.Time, d time.Duration) {
 	}
 }
 
+// keptFrames is how many bytes of frames are kept for the next ticks. One in which everybody is sent a snapshot of a great world takes more.
+const keptFrames = 16 << 20
+
 // memory finds memory for the frames of a tick that no writer is at any more.
 func (r *room) memory() *memory {
 	for _, m := range r.memories {
 		if m.users.Load() == 0 {
+			if cap(m.bytes) > keptFrames {
+				m.bytes = nil
+			}
 			return m
 		}
 	}
@@ -725,6 +731,7 @@ func (r *room) describe() client.Session {
 	s := sessionOf(r.row)
 	s.Open, s.Tick, s.Paused, s.Queued, s.Clients = true, r.session.Now(), r.paused, r.session.Queued(), r.session.Clients()
 	s.Seed = r.seed
+	s.Memory, s.MemoryMost = r.session.Memory()
 	if r.slowness != nil {
 		slow := *r.slowness
 		s.Slow = &slow

@@ -54,6 +54,10 @@ type Service struct {
 	// SendBuffer is what the system keeps of what was written to a client, in bytes; 0 leaves that to the system.
 	SendBuffer int
 
+	// SessionMemory is how many bytes the entities of one session may take, and what its clients are told of them; see session.Options.
+	// 0 is session.DefaultMemory.
+	SessionMemory int64
+
 	// Decided, when it is set before a client joins, is called with the time from reading a request to having written its decision, of
 	// the one that waited longest for a write.
 	Decided func(took time.Duration)
@@ -186,7 +190,10 @@ func (v *Service) room(id int64) *room {
 
 // openRoom opens a session of a stored version; its key is hexadecimal, or empty for a random one.
 func (v *Service) openRoom(ctx context.Context, version store.Version, in client.OpenSession) (*room, error) {
-	options := session.Options{Trace: true, Headroom: headroom, Settings: in.Settings}
+	options := session.Options{Trace: true, Headroom: headroom, Settings: in.Settings, Memory: v.SessionMemory}
+	if options.Memory <= 0 {
+		options.Memory = session.DefaultMemory
+	}
 	if in.Seed > 0 {
 		if in.Key != "" {
 			return nil, &bad{"a session is opened with a key or a seed, not with both"}
@@ -207,6 +214,10 @@ func (v *Service) openRoom(ctx context.Context, version store.Version, in client
 	c, problems := contract.LoadWith(version.Contract+".kam", version.Source, contract.Files(version.Files).Open)
 	if c == nil {
 		return nil, fmt.Errorf("open a session of %s version %d: its text does not fit this version of Kamerad: %w", version.Contract, version.Version, problems)
+	}
+	if sure := c.SureMemory(); sure > options.Memory {
+		return nil, &bad{fmt.Sprintf("open a session of %s version %d: what is there once all %d seats are taken may take %d MB of memory, and a session of this service has %d MB; declare fewer seats or smaller properties (`kamerad cost` tells what each kind takes), or start the service with a greater --session-memory",
+			version.Contract, version.Version, c.Seats, sure>>20, options.Memory>>20)}
 	}
 	if err := v.reserve(); err != nil {
 		return nil, err

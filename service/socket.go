@@ -1,7 +1,6 @@
 package service
 
 import (
-	"fmt"
 	"net"
 	"net/http"
 	"strconv"
@@ -186,10 +185,9 @@ func (v *Service) watch(w http.ResponseWriter, r *http.Request) {
 	x, err := v.running(r)
 	var me *watcher
 	if err == nil {
-		room := false
-		err = x.do(r.Context(), func() { me, room = x.watchers.add(x) })
-		if err == nil && !room {
-			err = &bad{fmt.Sprintf("%d watch this session already", maxWatchers)}
+		var refused error
+		if err = x.do(r.Context(), func() { me, refused = x.watchers.add(x) }); err == nil {
+			err = refused
 		}
 	}
 	if err != nil {

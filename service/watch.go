@@ -2,6 +2,7 @@ package service
 
 import (
 	"encoding/json"
+	"fmt"
 	"log/slog"
 	"slices"
 
@@ -70,10 +71,27 @@ func (w *watchers) remove(x *watcher, why string) {
 	}
 }
 
+// mirrorsMost is how many times a session's memory the mirrors of all its clients may take.
+const mirrorsMost = 8
+
+// tooMuch says why a session cannot be watched when its clients may hold so much that to follow them all would take too much memory; else it
+// returns "".
+func (w *watchers) tooMuch(r *room) string {
+	held, most := r.session.Memory()
+	clients := int64(len(r.session.Clients()))
+	if held <= mirrorsMost*most/max(clients, 1) {
+		return ""
+	}
+	return fmt.Sprintf("%d clients of a session with %d MB of entities are too much to show side by side", clients, held>>20)
+}
+
 // add lets somebody watch from the next tick on, beginning with a sheet of everything.
-func (w *watchers) add(r *room) (*watcher, bool) {
+func (w *watchers) add(r *room) (*watcher, error) {
 	if len(w.list) >= maxWatchers {
-		return nil, false
+		return nil, &bad{fmt.Sprintf("%d watch this session already", maxWatchers)}
+	}
+	if why := w.tooMuch(r); why != "" {
+		return nil, &bad{why}
 	}
 	if len(w.list) == 0 {
 		w.mirrors = map[int]*mirror{}
@@ -107,7 +125,7 @@ func (w *watchers) add(r *room) (*watcher, bool) {
 	}
 	sheet.Clients = nonNil(sheet.Clients)
 	x.out <- encode(sheet)
-	return x, true
+	return x, nil
 }
 
 func nonNil[T any](list []T) []T {
@@ -160,6 +178,10 @@ func (w *watchers) tick(r *room, step *session.Step) {
 	w.decisions = keepLast(w.decisions, max(recentDecisions, fresh))
 	w.told = keepLast(w.told, max(recentDecisions, freshTold))
 	if len(w.list) == 0 {
+		return
+	}
+	if why := w.tooMuch(r); why != "" {
+		w.end(why)
 		return
 	}
 	msg := client.Watch{

@@ -15,7 +15,7 @@ import (
 
 func costCommand() *cli.Command {
 	return &cli.Command{
-		Name: "cost", Usage: "tell what values, requests and events take on the wire", ArgsUsage: "FILE", Description: eitherText,
+		Name: "cost", Usage: "tell what values, requests and events take on the wire, and entities in memory", ArgsUsage: "FILE", Description: eitherText,
 		Flags: []cli.Flag{jsonFlag(), serviceFlag(),
 			&cli.IntFlag{Name: "clients", Usage: "how many `CLIENTS` there are", Value: 16},
 			&cli.StringSliceFlag{Name: "entities", Usage: "how many there are of a kind, as `KIND=N`; may be given again"},
@@ -65,6 +65,18 @@ func printCost(w io.Writer, name string, cost *contract.Cost) {
 	fmt.Fprintf(w, "%s with %s at %d ticks a second: %s\n", bold.Sprint(name), plural(cost.Clients, "client"), cost.TickRate, join(there))
 	fmt.Fprintf(w, "One client gets, frame headers apart,\n  %s when it joins,\n  %s at most in a tick in which everything changes,\n  about %s in one in which what timers and motion change does (%.1f kB a second).\n\n",
 		bold.Sprintf("%d bytes", cost.Snapshot), bold.Sprintf("%d bytes", cost.Most), bold.Sprintf("%d bytes", cost.Typical), float64(cost.Typical*cost.TickRate)/1000)
+	fmt.Fprintf(w, "The service needs at most %s of memory for all this; `serve --session-memory` bounds it.\n\n", bold.Sprint(megabytes(cost.Memory)))
+	kinds := sheet("Kind", "Entities", "Bytes of memory each", "and for each client told by itself")
+	right(kinds, 2, 3, 4)
+	for _, k := range cost.Kinds {
+		private := any(k.Client)
+		if k.Client == 0 {
+			private = muted.Sprint("–")
+		}
+		kinds.AppendRow([]any{k.Kind, k.Count, k.Each, private})
+	}
+	show(w, kinds)
+	fmt.Fprintln(w)
 	table := func(title string, rows []contract.CostRow, tail ...any) {
 		t := sheet(append([]any{title, "Bits at most", "Bits typically"}, tail...)...)
 		right(t, 2, 3)
@@ -94,4 +106,12 @@ func printCost(w io.Writer, name string, cost *contract.Cost) {
 		show(w, t)
 		fmt.Fprintln(w)
 	}
+}
+
+// megabytes words a size.
+func megabytes(bytes int64) string {
+	if bytes < 10<<20 {
+		return fmt.Sprintf("%.1f MB", float64(bytes)/(1<<20))
+	}
+	return fmt.Sprintf("%d MB", (bytes+1<<20-1)>>20)
 }

@@ -14,16 +14,27 @@ import (
 	"kamerad/client"
 	"kamerad/console"
 	"kamerad/core/contract"
+	"kamerad/core/session"
 	"kamerad/demo"
 	"kamerad/service"
 	"kamerad/store"
 )
+
+// maxSessionMemory is how much memory a session can be given at most, in MB.
+const maxSessionMemory = 1 << 20
 
 func serveFlags() []cli.Flag {
 	return []cli.Flag{
 		&cli.StringFlag{Name: "listen", Usage: "`HOST:PORT` to listen on; loopback only, port 0 is any free one", Value: "127.0.0.1:7707", Sources: cli.EnvVars("KAMERAD_LISTEN")},
 		&cli.StringFlag{Name: "database", Usage: "PostgreSQL connection `URL`", Value: "postgres://127.0.0.1:5432/kamerad", Sources: cli.EnvVars("KAMERAD_DATABASE"), HideDefault: true},
 		&cli.StringFlag{Name: "database-file", Usage: "read the database's URL from this `FILE`", Sources: cli.EnvVars("KAMERAD_DATABASE_FILE")},
+		&cli.IntFlag{Name: "session-memory", Usage: "`MB` that the entities of one session may take, and what its clients are told of them; `kamerad cost` tells what each kind takes", Value: session.DefaultMemory >> 20, Sources: cli.EnvVars("KAMERAD_SESSION_MEMORY"),
+			Validator: func(mb int) error {
+				if mb < 1 || mb > maxSessionMemory {
+					return fmt.Errorf("%d MB for a session; from 1 to %d", mb, maxSessionMemory)
+				}
+				return nil
+			}},
 		&cli.StringFlag{Name: "address-file", Usage: "write the service's address to this `FILE` once it answers", Sources: cli.EnvVars("KAMERAD_ADDRESS_FILE")},
 	}
 }
@@ -180,6 +191,7 @@ func serveWith(ctx context.Context, c *cli.Command, records service.Records, rec
 		listener.Close()
 		return err
 	}
+	svc.SessionMemory = int64(c.Int("session-memory")) << 20
 	address := "http://" + listener.Addr().String()
 	failed := make(chan error, 1)
 	// What was started ends when the service does, also when it ends by itself.

@@ -149,6 +149,9 @@ func showSession(ctx context.Context, c *cli.Command) error {
 		return printJSON(c.Root().Writer, map[string]any{"session": s, "decisions": decisions})
 	}
 	fmt.Printf("%s of %s version %d: %s, tick %d, opened %s\n", bold.Sprintf("session %d", s.ID), s.Contract, s.Version, state(s), s.Tick, when(s.OpenedAt))
+	if s.Open {
+		fmt.Printf("its entities and what clients are told of them take %s of the %d MB of memory that they may\n", megabytes(s.Memory), s.MemoryMost>>20)
+	}
 	if len(s.Clients) > 0 {
 		fmt.Println()
 		t := sheet("Client", "Name", "Role")

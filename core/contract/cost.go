@@ -23,6 +23,18 @@ type Cost struct {
 	Typical  int `json:"typical_bytes"`
 	// Asked are the audiences that are asked for each pair of client and entity, and how often a tick.
 	Asked []AskedAudience `json:"asked"`
+	// Memory is what the service needs for the session with these clients and entities, in bytes, when every value is as long as it may
+	// be and every client is told by itself of all that it can be told of by itself. Kinds tells what one entity takes.
+	Memory int64       `json:"memory_bytes"`
+	Kinds  []MemoryRow `json:"kinds"`
+}
+
+// MemoryRow is what the entities of a kind take in the service's memory, in bytes.
+type MemoryRow struct {
+	Kind   string `json:"kind"`
+	Count  int    `json:"count"`
+	Each   int64  `json:"bytes_each"`
+	Client int64  `json:"bytes_client"` // that one entity takes for each client who is told of it by itself; 0 when none is
 }
 
 // CostRow is one row of a Cost.
@@ -152,6 +164,81 @@ func paramBits(params []Param) (most, typical int) {
 	return most, typical
 }
 
+// What an entity takes in memory, in bytes, measured and rounded up. TestMemoryIsNotMoreThanTold holds them against sessions that run.
+const (
+	entityMemory    = 1000 // by itself
+	slotMemory      = 40  // for each slot of its row
+	propertyMemory  = 240 // for each property,
+	pacedMemory     = 400 // of one that is sent at most so often,
+	followsMemory   = 800 // of one that follows another one,
+	wholeMemory     = 320 // and of one whose changes are sent whole,
+	wholeSlotMemory = 128 // for each slot of that
+	textMemory      = 160 // for each text, besides its characters
+	EntryMemory     = 240 // for each client who is told of an entity by itself
+	ClientMemory    = 16 << 10
+)
+
+// Memory returns what one entity of the kind takes in the service's memory, in bytes, when each of its texts, lists, maps and stacks is as
+// long as it may be. What clients who are told of it by themselves take comes on top: EntryMemory for each.
+func (k *Kind) Memory() int64 {
+	out := int64(entityMemory + slotMemory*k.Slots)
+	for _, p := range k.Properties {
+		out += p.memory()
+	}
+	return out
+}
+
+// memory returns what a property of one entity takes, besides the slots of its row, in bytes.
+func (p *Property) memory() int64 {
+	out := int64(propertyMemory)
+	if p.AtMost > 0 {
+		out += pacedMemory
+	}
+	if p.Follows != nil {
+		out += followsMemory
+	}
+	switch p.Type.Form {
+	case FormText, FormRecord, FormStacks, FormList, FormMap:
+		out += wholeMemory + wholeSlotMemory*int64(p.Type.Width())
+	}
+	p.Type.Slots(0, func(_ int, t *Type) {
+		if t.Form == FormText {
+			out += textMemory + 2*4*int64(t.Max) // up to four bytes a character: here, and as it was last sent
+		}
+	})
+	return out
+}
+
+// private reports whether there are clients who are told of an entity of the kind by themselves: its owner, or who is near or asked for.
+func (k *Kind) private() bool {
+	if k.To == Some || k.To == Owner {
+		return true
+	}
+	return slices.ContainsFunc(k.Properties, func(p *Property) bool { return p.To == Some || p.To == Owner })
+}
+
+// SureMemory returns what a session takes in memory before its contract has spawned anything, in bytes: its shared entities, and those that
+// each of its clients has when all seats are taken.
+func (c *Contract) SureMemory() int64 {
+	most := int64(0) // of a client, by role
+	for role := range c.Roles {
+		of := int64(0)
+		for _, k := range c.Kinds {
+			if k.Per == role {
+				of += k.Memory()
+			}
+		}
+		most = max(most, of)
+	}
+	out := int64(c.Seats) * (most + ClientMemory)
+	for _, k := range c.Kinds {
+		if k.Shared {
+			out += k.Memory()
+		}
+	}
+	return out
+}
+
 // Bounds of what Cost is asked.
 const (
 	MaxCostClients  = MaxSeats
@@ -165,7 +252,7 @@ func (c *Contract) Cost(clients int, entities map[string]int) (*Cost, error) {
 	if clients < 1 || clients > MaxCostClients {
 		return nil, fmt.Errorf("compute the cost: %d clients; from 1 to %d", clients, MaxCostClients)
 	}
-	out := &Cost{Clients: clients, TickRate: c.TickRate, Entities: map[string]int{}, Properties: []CostRow{}, Requests: []CostRow{}, Events: []CostRow{}, Asked: []AskedAudience{}}
+	out := &Cost{Clients: clients, TickRate: c.TickRate, Entities: map[string]int{}, Properties: []CostRow{}, Requests: []CostRow{}, Events: []CostRow{}, Asked: []AskedAudience{}, Kinds: []MemoryRow{}}
 	for name, n := range entities {
 		i := slices.IndexFunc(c.Kinds, func(k *Kind) bool { return k.Name == name })
 		if i < 0 {
@@ -182,6 +269,7 @@ func (c *Contract) Cost(clients int, entities map[string]int) (*Cost, error) {
 			return nil, fmt.Errorf("compute the cost: %d entities of %s; there is %s", n, name, map[bool]string{true: "exactly one", false: "one for each client at most"}[c.Kinds[i].Shared])
 		}
 	}
+	out.Memory = int64(clients) * ClientMemory
 	moving := c.moving()
 	var snapshot, most, typical int
 	for _, k := range c.Kinds {
@@ -196,6 +284,12 @@ func (c *Contract) Cost(clients int, entities map[string]int) (*Cost, error) {
 			n = 10
 		}
 		out.Entities[k.Name] = n
+		row := MemoryRow{Kind: k.Name, Count: n, Each: k.Memory()}
+		if k.private() {
+			row.Client = EntryMemory
+		}
+		out.Kinds = append(out.Kinds, row)
+		out.Memory += int64(n) * (row.Each + int64(clients)*row.Client)
 		// An entity is named by a slot of its audience; its spawn also tells its number, kind and owner.
 		slot := mathbits.Len(uint(max(n-1, 0))) + mathbits.Len(uint(len(c.Kinds)))
 		if k.To != Nobody {

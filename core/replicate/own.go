@@ -271,6 +271,7 @@ func (v *View) add(u *viewer, h *hold) {
 	if h.following != nil {
 		h.following.previous = h
 	}
+	v.entries++
 	u.holds, h.holders = append(u.holds, h), h
 	u.held[h.entity.ID] = h
 	if len(u.enters) == 0 {
@@ -296,6 +297,7 @@ func (h *hold) leave() {
 func (v *View) release(h *hold) {
 	u := h.viewer
 	h.leave()
+	v.entries--
 	delete(u.held, h.entity.ID)
 	last := u.holds[len(u.holds)-1]
 	u.holds[h.at], last.at = last, h.at

@@ -54,6 +54,7 @@ type View struct {
 	dirty     []*sent // with changes that are sent in this tick
 	waiting   []*sent // with properties that wait for their time
 	again     []again
+	entries   int       // that clients have by themselves, of all clients and entities
 	hint      int       // where the next client that is asked for stands among the viewers
 	turning   []*viewer // whose sides may be others
 	looked    []*viewer // whose sides were looked at in this Cut
@@ -379,6 +380,9 @@ func (v *View) Joined(c wire.Client) {
 	v.rosterSum += wire.DigestClient(c, role)
 }
 
+// Entries returns how many entities clients are told of by themselves: the sum over all clients.
+func (v *View) Entries() int { return v.entries }
+
 // begin lets a viewer be sent everything anew.
 func (u *viewer) begin(v *View) {
 	for _, m := range u.circles {
@@ -387,6 +391,7 @@ func (u *viewer) begin(v *View) {
 	for _, h := range u.holds {
 		h.leave()
 	}
+	v.entries -= len(u.holds)
 	u.turn(v)
 	u.first, u.moved, u.circles, u.held, u.holds, u.digest, u.handles, u.free = true, true, nil, map[world.ID]*hold{}, nil, 0, 0, nil
 	u.private, u.sights = wire.NewPrivate(v.layout, &v.buffer), make([]sight, len(v.audiences))

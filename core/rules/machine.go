@@ -212,6 +212,10 @@ func (m *Machine) own(client *world.Client) *Outcome {
 			m.outcome = Outcome{Faulted: true, Check: -1, Reason: fmt.Sprintf("there have been %d entities of the kind %s, and no more can be numbered", world.MostSerials(m.program.contract), k.Name)}
 			return &m.outcome
 		}
+		if !m.World.HasRoom(k) {
+			m.outcome = Outcome{Faulted: true, Check: -1, Reason: m.noRoom(k)}
+			return &m.outcome
+		}
 		e := m.World.Spawn(k, client.Number)
 		if c := m.program.kinds[k.Index].spawn; c != nil {
 			if out := m.run(c, 0, e); out != nil {

@@ -691,6 +691,11 @@ func (m *Machine) delay(f *frame, call *call, on *world.Entity, ticks int64) end
 	return ended
 }
 
+// noRoom says that a session has no memory left for another entity.
+func (m *Machine) noRoom(k *contract.Kind) string {
+	return fmt.Sprintf("there is no memory for another %s: %d entities and what clients are told of them take nearly all of the session's %d MB", k.Name, len(m.World.Entities()), m.World.MostHeld>>20)
+}
+
 // spawn makes an entity: the defaults, then the values given, then its `on spawn`.
 func (m *Machine) spawn(f *frame, depth int, s *spawn) end {
 	k := s.kinds[0]
@@ -702,6 +707,9 @@ func (m *Machine) spawn(f *frame, depth int, s *spawn) end {
 	}
 	if m.World.Full(k) {
 		return m.fault("there have been %d entities of the kind %s, and no more can be numbered", world.MostSerials(m.program.contract), k.Name)
+	}
+	if !m.World.HasRoom(k) {
+		return m.fault("%s", m.noRoom(k))
 	}
 	e := m.World.Spawn(k, 0)
 	for i := range s.sets {

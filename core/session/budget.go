@@ -18,6 +18,10 @@ const (
 	heavySteps   = 20_000         // what a cause takes at least to be told of
 )
 
+// DefaultMemory is how many bytes the entities of a session may take, and what its clients are told of them: over it, nothing is spawned.
+// A session of which clients come to see so much that it takes twice as much is closed.
+const DefaultMemory = 256 << 20
+
 // deferred is an input that waits for a tick with steps to spare.
 type deferred struct {
 	input input
@@ -138,6 +142,19 @@ func (s *Session) runaway() bool {
 		}
 	}
 	return true
+}
+
+// Memory returns how many bytes the session's entities take, and what clients are told of them, and how many they may take. Both are
+// estimates that depend on the session's state alone.
+func (s *Session) Memory() (held, most int64) { return s.world.Held(), s.world.MostHeld }
+
+// weighMemory counts what clients are told of by themselves, once they have been told. A session that takes too much is closed with this
+// tick.
+func (s *Session) weighMemory() {
+	s.world.Beside = int64(s.view.Entries())*contract.EntryMemory + int64(len(s.order))*contract.ClientMemory
+	if s.world.Held() > 2*s.world.MostHeld && s.closed == "" {
+		s.closed = fmt.Sprintf("what its clients see of %d entities takes more than twice the %d MB of memory that it may", len(s.world.Entities()), s.world.MostHeld>>20)
+	}
 }
 
 // weigh notes what a cause has taken. of is the kind that it is about; nil for none.

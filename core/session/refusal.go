@@ -10,6 +10,7 @@ const (
 	RoleUnknown  RefusalCode = "role_unknown"  // the contract has no such role
 	SeatsTaken   RefusalCode = "seats_taken"   // there is no free seat
 	Expelled     RefusalCode = "expelled"      // who has the name was expelled a short while ago
+	MemorySpent  RefusalCode = "memory_spent"  // the session has no memory left for another client
 	NumbersSpent RefusalCode = "numbers_spent" // the session has had as many clients as can be numbered
 )
 

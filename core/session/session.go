@@ -211,6 +211,7 @@ type Options struct {
 	Prove    bool                       // send a digest with every frame
 	Strict   bool                       // what comes too early for its limit is dropped, and never waits for its turn
 	Steps    int64                      // of the rules' machine that requests, writes and joins may take in one tick; 0 for TickSteps
+	Memory   int64                      // bytes that entities and what clients are told of them may take; 0 for DefaultMemory
 	Headroom int                        // bytes that are left free before each frame, for who sends it
 	Settings map[string]json.RawMessage // values of the contract's settings; those that are not named have their defaults
 }
@@ -224,6 +225,9 @@ func New(c *contract.Contract, o Options) (*Session, error) {
 	}
 	s := &Session{contract: c, requests: map[string]*contract.Request{}, seats: map[int]*seat{}}
 	s.world = world.New(c, nil)
+	if s.world.MostHeld = o.Memory; o.Memory <= 0 {
+		s.world.MostHeld = DefaultMemory
+	}
 	if err := s.settings(o.Settings); err != nil {
 		return nil, err
 	}
@@ -292,6 +296,7 @@ type Step struct {
 	Faults    []Fault     // of handlers and timers; what they did was undone
 	Deferred  int         // inputs that came in this tick and wait for another one
 	Heaviest  Heavy       // the cause that took the most steps
+	Held      int64       // bytes of memory that its entities take, and what clients are told of them; see Options.Memory
 	Memory    []byte      // in which the frames stand
 	Truth     *wire.Block // what changed for the server itself; only when traced and watched, else nil
 }
@@ -459,6 +464,9 @@ func (s *Session) Join(name, role string) (int, error) {
 		if alike(t.client.Name, name) {
 			return 0, &Refusal{NameTaken, fmt.Sprintf("the name %q looks like %q, which is in use in this session", name, t.client.Name)}
 		}
+	}
+	if s.world.Held() >= s.world.MostHeld {
+		return 0, &Refusal{MemorySpent, "the session has no memory left for another client"}
 	}
 	if taken >= s.contract.Seats {
 		return 0, &Refusal{SeatsTaken, fmt.Sprintf("all %d seats of the session are taken", s.contract.Seats)}
@@ -657,10 +665,10 @@ func (s *Session) Tick() *Step {
 	s.motion()
 	s.collect(step)
 	s.frames(step)
-	if s.runaway() { // audiences count as well
-		step.Closed = s.closed
-	}
-	step.Heaviest = s.heaviest
+	s.weighMemory()
+	s.runaway() // audiences count as well
+	step.Closed = s.closed
+	step.Heaviest, step.Held = s.heaviest, s.world.Held()
 	s.world.Sweep(maxTexts)
 	return step
 }

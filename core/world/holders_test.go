@@ -250,6 +250,18 @@ shared Nest { request lay() from b { let e = spawn Eel; after 1s do e.later(3) }
 				require.Equal(t, before, state(w))
 				w.News(func(n News) { require.Fail(t, "nothing happened") })
 			}
+			if rapid.Bool().Draw(t, "wait") {
+				w.Tick += 3
+				_, _ = w.Due(rapid.SampledFrom(w.Entities()).Draw(t, "due"))
+			}
+			held := int64(0)
+			for _, e := range w.Entities() {
+				held += e.Kind.Memory()
+				for _, d := range e.delayed {
+					held += d.memory()
+				}
+			}
+			require.Equal(t, held, w.Held())
 		}
 	})
 }

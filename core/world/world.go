@@ -54,6 +54,8 @@ type Client struct {
 type World struct {
 	Tick     int64   // of what is written now
 	Settings []int64 // by the slots of the contract's settings
+	MostHeld int64   // bytes that may be held; 0 for no bound
+	Beside   int64   // bytes that are held for clients, beside the world's own
 
 	contract *contract.Contract
 	last     ID
@@ -71,6 +73,8 @@ type World struct {
 	journal  []entry
 	dirty    []*Entity
 	news     []News
+	sizes    []int64 // by kind: the bytes of memory that one entity takes
+	held     int64   // bytes of all entities and of what they delay
 }
 
 // what a journal entry undoes.
@@ -119,6 +123,9 @@ func New(c *contract.Contract, settings []int64) *World {
 		for _, s := range c.Settings {
 			w.Settings = append(w.Settings, s.Default...)
 		}
+	}
+	for _, k := range c.Kinds {
+		w.sizes = append(w.sizes, k.Memory())
 	}
 	for _, k := range c.Kinds {
 		w.per[k.Index] = map[int]*Entity{}
@@ -173,6 +180,27 @@ func MostSerials(c *contract.Contract) int64 { return 1<<(32-bits.Len(uint(len(c
 // Full reports whether no more entities of a kind can be numbered.
 func (w *World) Full(k *contract.Kind) bool { return w.serials[k.Index] >= MostSerials(w.contract) }
 
+// Held returns how many bytes of memory the session takes for its entities, what they delay, and what clients are told by themselves. It is
+// an estimate that depends on what there is alone; see contract.Kind.Memory.
+func (w *World) Held() int64 { return w.held + w.Beside }
+
+// HasRoom reports whether an entity of a kind may be added, by the memory that it takes.
+func (w *World) HasRoom(k *contract.Kind) bool {
+	return w.MostHeld == 0 || w.Held()+w.sizes[k.Index] <= w.MostHeld
+}
+
+// memory returns the bytes that an entity takes.
+func (w *World) memory(e *Entity) int64 {
+	out := w.sizes[e.Kind.Index]
+	for i := range e.delayed {
+		out += e.delayed[i].memory()
+	}
+	return out
+}
+
+// memory returns the bytes that a delayed action takes.
+func (d *Delayed) memory() int64 { return 96 + 8*int64(len(d.Args)) }
+
 // Key names an entity by its kind and serial: whatever happens to other kinds, it is the same.
 func (e *Entity) Key() int64 { return int64(e.Kind.Index)<<48 | e.Serial }
 
@@ -189,6 +217,7 @@ func (w *World) insert(e *Entity) {
 		}
 	}
 	w.byID[e.ID] = e
+	w.held += w.memory(e)
 	if e.Kind.Per >= 0 {
 		w.per[e.Kind.Index][e.Owner] = e
 	}
@@ -203,6 +232,7 @@ func (w *World) remove(e *Entity) {
 		}
 	}
 	delete(w.byID, e.ID)
+	w.held -= w.memory(e)
 	if e.Kind.Per >= 0 && w.per[e.Kind.Index][e.Owner] == e {
 		delete(w.per[e.Kind.Index], e.Owner)
 	}
@@ -225,13 +255,17 @@ func (w *World) Give(e *Entity, owner int) {
 	}
 }
 
-// Delay lets an action of an entity run at a later tick, in the open transaction. It tells when too many wait already.
+// Delay lets an action of an entity run at a later tick, in the open transaction. It reports false when too many wait already.
 func (w *World) Delay(e *Entity, at int64, a *contract.Action, args []int64) bool {
 	if len(e.delayed) >= maxDelayed {
 		return false
 	}
 	w.journal = append(w.journal, entry{entity: e, what: delayedIt})
-	e.delayed = append(e.delayed, Delayed{at, a, slices.Clone(args)})
+	d := Delayed{at, a, slices.Clone(args)}
+	e.delayed = append(e.delayed, d)
+	if !e.Gone {
+		w.held += d.memory()
+	}
 	return true
 }
 
@@ -246,6 +280,9 @@ func (w *World) Due(e *Entity) (d Delayed, ok bool) {
 	for i, d := range e.delayed {
 		if d.At <= w.Tick {
 			e.delayed = slices.Delete(e.delayed, i, i+1)
+			if !e.Gone {
+				w.held -= d.memory()
+			}
 			return d, true
 		}
 	}
@@ -446,6 +483,18 @@ func (w *World) Commit() {
 		}
 		w.report(j)
 	}
+	w.forget()
+}
+
+// keptJournal is how many entries a journal has room for that is used again. One body may write hundreds of thousands.
+const keptJournal = 1 << 16
+
+// forget empties the journal.
+func (w *World) forget() {
+	if cap(w.journal) > keptJournal {
+		w.journal = nil
+		return
+	}
 	w.journal = w.journal[:0]
 }
 
@@ -479,7 +528,11 @@ func (w *World) Rollback() {
 		case gave:
 			j.entity.Owner = int(j.num)
 		case delayedIt:
-			j.entity.delayed = j.entity.delayed[:len(j.entity.delayed)-1]
+			last := len(j.entity.delayed) - 1
+			if !j.entity.Gone {
+				w.held -= j.entity.delayed[last].memory()
+			}
+			j.entity.delayed = j.entity.delayed[:last]
 		case setRole:
 			if c := w.Client(int(j.slot)); c != nil {
 				c.Role = int(j.num)
@@ -487,7 +540,7 @@ func (w *World) Rollback() {
 		}
 	}
 	clear(w.journal) // what was spawned is not kept alive
-	w.journal = w.journal[:0]
+	w.forget()
 }
 
 // Flush calls visit for each entity that was written since the last Flush and is still there, in the order of the first writes, with one

@@ -1,0 +1,164 @@
+package session
+
+import (
+	"fmt"
+	"runtime"
+	"slices"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"kamerad/core/contract"
+)
+
+// spawning returns a contract whose one timer spawns a thousand entities of a kind in each tick.
+func spawning(rock string, rocks int) string {
+	return "contract spawning language 1\nseats 40\nroles player\n" + rock + fmt.Sprintf(`
+entity Diver per player { n: int 0..9 = 0; pos: vec2 -99..99 step 0.1 = vec(0, 0) }
+shared Sea {
+  left: int 0..99999 = %d
+  on tick {
+    if left > 0 {
+      for i in [0, 1, 2, 3, 4, 5, 6, 7, 8, 9] { for j in [0, 1, 2, 3, 4, 5, 6, 7, 8, 9] { for k in [0, 1, 2, 3, 4, 5, 6, 7, 8, 9] { spawn Rock } } }
+      left = max(left - 1000, 0)
+    }
+  }
+}
+`, rocks)
+}
+
+func heap() int64 {
+	runtime.GC()
+	runtime.GC()
+	var m runtime.MemStats
+	runtime.ReadMemStats(&m)
+	return int64(m.HeapAlloc)
+}
+
+// What a session takes in memory is not more than what is told of it, whatever its kinds are like, and what is told is not far more.
+func TestMemoryIsNotMoreThanTold(t *testing.T) {
+	near := "audience near(e: Rock) = distance(viewer.Diver.pos, e.pos) <= 60\n"
+	asked := "audience even(e: Rock) = (viewer.Diver.n + e.n) % 2 == 0\n"
+	properties := func(n int) string {
+		var b strings.Builder
+		for i := range n {
+			fmt.Fprintf(&b, "p%d: int 0..9 = 0; ", i)
+		}
+		return b.String()
+	}
+	kinds := map[string]string{
+		"one property":         "entity Rock { n: int 0..9 = 0 }",
+		"ten properties":       "entity Rock { " + properties(10) + " }",
+		"sixty properties":     "entity Rock { " + properties(60) + " }",
+		"near":                 near + "entity Rock to near(self) { pos: vec2 -99..99 step 0.1 = vec(0, 0) }",
+		"asked":                asked + "entity Rock to even(self) { n: int 0..9 = 0 }",
+		"asked, with a list":   asked + "entity Rock { n: int 0..9 = 0; l: list<int 0..9> max 100 = [1, 2, 3] to even(self) }",
+		"an owner's":           "entity Rock { n: int 0..9 = 0 to owner }",
+		"hidden":               "entity Rock to nobody { n: int 0..9 = 0 }",
+		"a list":               "entity Rock { l: list<int 0..9> max 100 = [1, 2, 3] }",
+		"a short list":         "entity Rock { l: list<int 0..9> max 3 = [1, 2, 3] }",
+		"a full list":          "entity Rock { l: list<int 0..9999> max 30 = [1000, 2000, 3000, 4000, 5000, 6000, 7000, 8000, 9000, 1000, 2000, 3000, 4000, 5000, 6000, 7000, 8000, 9000, 1000, 2000, 3000, 4000, 5000, 6000, 7000, 8000, 9000, 1, 2, 3] }",
+		"references":           "entity Rock { l: list<ref Diver> max 20 = [] }",
+		"a text":               "entity Rock { l: text max 200 = \"\" \n on spawn { l = \"abc\" } }",
+		"a moving one":         "entity Rock { vel: vec2 -9..9 step 0.1 = vec(1, 1); pos: vec2 -999..999 step 0.1 = vec(0, 0) follows vel }",
+		"an action that waits": "entity Rock { n: int 0..9 = 0 \n action grow() { n = 1 } \n on spawn { after 1min do grow() } }",
+		"many that wait":       "entity Rock { n: int 0..9 = 0 \n action grow() { n = 1 } \n on spawn { for i in [1, 2, 3, 4, 5, 6, 7, 8, 9] { after 1min do grow() } } }",
+		"a pace":               "entity Rock { n: int 0..9 = 0 at most 2 per second }",
+	}
+	const rocks, clients = 4_000, 20
+	for name, kind := range kinds {
+		t.Run(name, func(t *testing.T) {
+			c, problems := contract.Load("spawning.kam", spawning(kind, rocks))
+			require.NotNil(t, c, problems.Error())
+			before := heap()
+			s, err := New(c, Options{Key: [32]byte{1}, Trace: true, Memory: 4 << 30})
+			require.NoError(t, err)
+			for i := range clients {
+				n, err := s.Join(fmt.Sprint("d", i), "")
+				require.NoError(t, err)
+				s.Ready(n)
+			}
+			var step *Step
+			for range rocks/1000 + 5 {
+				s.Into(nil)
+				step = s.Tick()
+				for _, f := range step.Frames {
+					s.Confirm(f.Client, step.Tick)
+				}
+			}
+			held := step.Held
+			require.Len(t, s.world.Entities(), rocks+clients+1)
+			s.Into(nil)
+			s.Tick() // the frames above are not the session's any more
+			taken := heap() - before
+			runtime.KeepAlive(s)
+			t.Logf("%d bytes an entity, told %d", taken/rocks, held/rocks)
+			assert.LessOrEqual(t, taken, held)
+			assert.Less(t, held, 5*taken, "lists that are nearly empty count as full")
+		})
+	}
+}
+
+// A session of which the contract spawns without end keeps to its memory: what would go over it faults and is undone, and nobody else joins.
+func TestWhatIsSpawnedKeepsToItsMemory(t *testing.T) {
+	g := open(t, strings.Replace(spawning("entity Rock { n: int 0..9 = 0 }", 99_999), "left = max(left - 1000, 0)", "left = 99999", 1))
+	g.s.world.MostHeld = 4 << 20
+	ana := g.join("Ana", "")
+	faults := 0
+	for range 20 {
+		g.tick()
+		for _, f := range g.step.Faults {
+			faults++
+			require.Contains(t, f.Reason, "there is no memory for another Rock")
+			require.Contains(t, f.Reason, "4 MB")
+		}
+	}
+	assert.Equal(t, 17, faults)
+	assert.Equal(t, 3002, len(g.s.world.Entities()), "in whole ticks: what a body did before its fault is undone")
+	assert.LessOrEqual(t, g.step.Held, int64(4<<20))
+	assert.Empty(t, g.step.Closed)
+	for _, e := range slices.Clone(g.s.world.Kind(0)[:2000]) {
+		g.s.world.Despawn(e)
+	}
+	g.s.world.Commit()
+	g.tick()
+	assert.Equal(t, 2002, len(g.s.world.Entities()), "there is room again")
+	g.s.world.MostHeld = g.step.Held
+	_, err := g.s.Join("Bo", "")
+	var refusal *Refusal
+	require.ErrorAs(t, err, &refusal)
+	assert.Equal(t, MemorySpent, refusal.Code)
+	assert.NotNil(t, g.s.seats[ana])
+}
+
+// What clients are told of by themselves counts as well: a session of which they come to see far more than it may take is closed.
+func TestWhatIsSeenKeepsToItsMemory(t *testing.T) {
+	g := open(t, spawning("audience even(e: Rock) = (viewer.Diver.n + e.n) % 2 == 0\nentity Rock to even(self) { n: int 0..9 = 0 }", 4000))
+	g.s.world.MostHeld = 6 << 20
+	for i := range 5 {
+		g.join(fmt.Sprint("Diver ", i), "")
+	}
+	for range 3 {
+		g.tick()
+	}
+	require.Empty(t, g.step.Closed)
+	before := g.step.Held
+	for i := range 35 {
+		if _, err := g.s.Join(fmt.Sprint("More ", i), ""); err != nil {
+			break
+		}
+	}
+	g.s.Tick()
+	step := g.s.Tick()
+	assert.Greater(t, step.Held, 2*before)
+	assert.Contains(t, step.Closed, "takes more than twice the 6 MB of memory that it may")
+	for n := range g.s.seats {
+		g.s.Leave(n)
+	}
+	g.s.Tick()
+	g.s.Tick()
+	assert.Zero(t, g.s.view.Entries())
+	assert.Zero(t, g.s.world.Beside)
+}
