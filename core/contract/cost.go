@@ -167,14 +167,14 @@ func paramBits(params []Param) (most, typical int) {
 // What an entity takes in memory, in bytes, measured and rounded up. TestMemoryIsNotMoreThanTold holds them against sessions that run.
 const (
 	entityMemory    = 1000 // by itself
-	slotMemory      = 40  // for each slot of its row
-	propertyMemory  = 240 // for each property,
-	pacedMemory     = 400 // of one that is sent at most so often,
-	followsMemory   = 800 // of one that follows another one,
-	wholeMemory     = 320 // and of one whose changes are sent whole,
-	wholeSlotMemory = 128 // for each slot of that
-	textMemory      = 160 // for each text, besides its characters
-	EntryMemory     = 240 // for each client who is told of an entity by itself
+	slotMemory      = 40   // for each slot of its row
+	propertyMemory  = 240  // for each property,
+	pacedMemory     = 400  // of one that is sent at most so often,
+	followsMemory   = 800  // of one that follows another one,
+	wholeMemory     = 320  // and of one whose changes are sent whole,
+	wholeSlotMemory = 128  // for each slot of that
+	textMemory      = 160  // for each text, besides its characters
+	EntryMemory     = 240  // for each client who is told of an entity by itself
 	ClientMemory    = 16 << 10
 )
 
