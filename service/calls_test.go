@@ -15,7 +15,6 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"kamerad/client"
 	"kamerad/store"
 )
 
@@ -69,19 +68,31 @@ func TestIdleConnectionsAndSlowBodiesGiveWay(t *testing.T) {
 	assert.InDelta(t, 10, time.Since(began).Seconds(), 3)
 }
 
-// However many publish at once, all are answered.
-func TestManyPublishAtOnce(t *testing.T) {
-	_, api := alone(t)
+// No more contracts are checked at once than may be: one that comes meanwhile waits for its turn, or goes when its caller does.
+func TestAContractWaitsForItsTurn(t *testing.T) {
+	v, api := alone(t)
+	publish := func(ctx context.Context, i int) error {
+		_, err := api.Publish(ctx, "tally.kam", strings.Replace(tally, "tally", fmt.Sprint("tally", i), 1), nil)
+		return err
+	}
+	for range publishings {
+		v.publishing <- struct{}{}
+	}
+	impatient, cancel := context.WithTimeout(t.Context(), 200*time.Millisecond)
+	defer cancel()
+	require.ErrorIs(t, publish(impatient, 0), context.DeadlineExceeded)
 	var all sync.WaitGroup
 	for i := range 12 {
-		all.Go(func() {
-			_, err := api.Publish(t.Context(), "tally.kam", strings.Replace(tally, "tally", fmt.Sprint("tally", i), 1), nil)
-			assert.NoError(t, err)
-		})
+		all.Go(func() { assert.NoError(t, publish(t.Context(), i+1)) })
+	}
+	list, err := api.Contracts(t.Context())
+	require.NoError(t, err)
+	assert.Empty(t, list)
+	for range publishings {
+		<-v.publishing
 	}
 	all.Wait()
-	var list []client.ContractVersion
-	list, err := api.Contracts(t.Context())
+	list, err = api.Contracts(t.Context())
 	require.NoError(t, err)
 	assert.Len(t, list, 12)
 }

@@ -149,3 +149,31 @@ shared Sea {
 	_, metrics, _ := get(t, "GET", api.Service+"/metrics", "", nil)
 	assert.Contains(t, metrics, "kamerad_tick_overruns_total 10")
 }
+
+// A session that another service has closed, while the hold on the database was lost, ends here as well; those that it left alone go on.
+func TestASessionThatAnotherServiceClosedEnds(t *testing.T) {
+	v, api := start(t, page)
+	taken, kept := opened(t, v, api, false), opened(t, v, api, false)
+	ana, err := client.Join(t.Context(), api.Service, taken.id, "Ana", "player", client.Options{})
+	require.NoError(t, err)
+	bo, err := client.Join(t.Context(), api.Service, kept.id, "Bo", "player", client.Options{})
+	require.NoError(t, err)
+	require.NoError(t, v.store.(*store.Store).CloseSession(t.Context(), taken.id, "another service began", 1))
+	v.closeTaken(t.Context())
+	select {
+	case <-ana.Ended():
+	case <-time.After(10 * time.Second):
+		require.Fail(t, "the session goes on")
+	}
+	assert.Contains(t, ana.Reason(), "another service has taken the database and closed it")
+	assert.Nil(t, v.room(taken.id))
+	assert.NotNil(t, v.room(kept.id))
+	select {
+	case <-bo.Ended():
+		require.Fail(t, bo.Reason())
+	default:
+	}
+	row, err := v.store.Session(t.Context(), taken.id)
+	require.NoError(t, err)
+	assert.Equal(t, "another service began", *row.CloseReason, "what the other one stored stands")
+}

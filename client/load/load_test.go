@@ -74,3 +74,23 @@ func TestALoadThatCannotBeIsRefused(t *testing.T) {
 		require.ErrorContains(t, err, message)
 	}
 }
+
+// A client that is out is counted once, whatever it was doing.
+func TestAClientThatIsOutIsCountedOnce(t *testing.T) {
+	address, session := open(t)
+	api := client.API{Service: address}
+	joined := make(chan struct{}, 6)
+	go func() {
+		for range 6 {
+			<-joined
+		}
+		_, _ = api.Close(context.Background(), session, "enough")
+	}()
+	r, err := Run(t.Context(), Options{Service: address, Session: session, Clients: 6, For: 20 * time.Second, Asks: 12, Writes: 20, Name: "Diver", Seed: 3, OnJoin: func(int) { joined <- struct{}{} }})
+	require.NoError(t, err)
+	out := 0
+	for _, n := range r.Out {
+		out += n
+	}
+	assert.Equal(t, 6, out)
+}
