@@ -41,6 +41,17 @@ func (p places) take(ctx context.Context) (leave func(), err error) {
 	}
 }
 
+// bodiless lets what a call without a body asks for take as long as it does. A call with a body is refused or read to its end within the
+// server's ReadTimeout, whoever answers it: a server reads a body to its end before it answers.
+func bodiless(next http.Handler) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if r.ContentLength == 0 {
+			_ = http.NewResponseController(w).SetReadDeadline(time.Time{})
+		}
+		next.ServeHTTP(w, r)
+	})
+}
+
 // whole reads the body of a call, which has to arrive in time, so that nothing else waits for it.
 func (v *Service) whole(w http.ResponseWriter, r *http.Request) error {
 	if r.ContentLength == 0 || r.Body == nil {

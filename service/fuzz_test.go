@@ -56,7 +56,7 @@ func FuzzBodies(f *testing.F) {
 			t.Fatalf("%s with %q: %d %s", path, body, answer.Code, answer.Body)
 		}
 		call(v, "POST", "/api/sessions/1/clients/1/link", "{}") // over a link that is cut, who asks waits for ten seconds
-		for _, r := range v.open() { // what was opened goes again
+		for _, r := range v.open() {                            // what was opened goes again
 			if r.id > 1 {
 				_ = v.closeRoom(t.Context(), r, "enough")
 			}
