@@ -152,7 +152,7 @@ func New(ctx context.Context, s Records, recorder Recorder, console fs.FS) (*Ser
 
 // Serve answers on a listener until ctx ends, and then stops in order: clients are told, records are stored, connections end.
 func (v *Service) Serve(ctx context.Context, l net.Listener) error {
-	server := &http.Server{Handler: bodiless(v.Handler()), ReadHeaderTimeout: 5 * time.Second, ReadTimeout: bodyWithin,  IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 16 << 10, ConnState: newIdle().changed}
+	server := &http.Server{Handler: bodiless(v.Handler()), ReadHeaderTimeout: 5 * time.Second, ReadTimeout: bodyWithin, IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 16 << 10, ConnState: newIdle().changed}
 	failed := make(chan error, 1)
 	go func() { failed <- server.Serve(l) }()
 	go v.watchHeld(ctx)
