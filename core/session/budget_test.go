@@ -40,7 +40,7 @@ func TestWhoAsksForMuchWaitsForIt(t *testing.T) {
 	seq, most, worst := uint64(0), int64(0), int64(0)
 	waits := map[int]int64{} // by honest client: since when it waits
 	dropped := 0
-	for tick := range 200 {
+	for tick := range 70 {
 		for range 20 {
 			seq++
 			g.s.Ask(eve, g.s.Read(wire.Ask{Seq: seq, Request: "Diver.grind", Args: raws(fmt.Sprint(seq % 99999))}))
@@ -70,7 +70,7 @@ func TestWhoAsksForMuchWaitsForIt(t *testing.T) {
 	}
 	assert.LessOrEqual(t, worst, int64(2), "ticks that an honest client waited")
 	assert.Less(t, most, int64(2_000_000+2_000_000), "steps of a tick")
-	assert.Greater(t, dropped, 100, "what waits for too long is dropped")
+	assert.Greater(t, dropped, 30, "what waits for too long is dropped")
 	assert.Less(t, g.s.Queued(), 200)
 }
 

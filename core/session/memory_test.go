@@ -67,7 +67,7 @@ func TestMemoryIsNotMoreThanTold(t *testing.T) {
 		"many that wait":       "entity Rock { n: int 0..9 = 0 \n action grow() { n = 1 } \n on spawn { for i in [1, 2, 3, 4, 5, 6, 7, 8, 9] { after 1min do grow() } } }",
 		"a pace":               "entity Rock { n: int 0..9 = 0 at most 2 per second }",
 	}
-	const rocks, clients = 4_000, 20
+	const rocks, clients = 3_000, 10
 	for name, kind := range kinds {
 		t.Run(name, func(t *testing.T) {
 			c, problems := contract.Load("spawning.kam", spawning(kind, rocks))
