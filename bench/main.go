@@ -47,7 +47,7 @@ func part(name string, args []string) error {
 	case "players":
 		return players(args[0], args[1], int64(number(2)), number(3), number(4), time.Duration(number(5))*time.Second, time.Duration(number(6))*time.Second)
 	case "floor":
-		return serveFloor(number(0), number(1), args[2] == "input", args[3] == "bare")
+		return serveFloor(number(0), number(1), args[2] == "bare")
 	case "sink":
 		return sink(args[0], int64(number(1)), number(2), args[3] == "input", number(4))
 	}

@@ -125,8 +125,8 @@ func serveKamerad(text string, driven bool, buffer int) error {
 }
 
 // serveFloor writes as many bytes to as many connections as often, by the shortest loop that there is: of net.Conn, or of bare system
-// calls.
-func serveFloor(size, rate int, input, bare bool) error {
+// calls. It reads what comes and drops it.
+func serveFloor(size, rate int, bare bool) error {
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	if err != nil {
 		return err
@@ -146,18 +146,16 @@ func serveFloor(size, rate int, input, bare bool) error {
 			raw, _ := c.(*net.TCPConn).SyscallConn()
 			conns, raws = append(conns, c), append(raws, raw)
 			mu.Unlock()
-			if input {
-				go func() {
-					buffer := make([]byte, 1024)
-					for {
-						n, err := c.Read(buffer)
-						if err != nil {
-							return
-						}
-						read.Add(int64(n))
+			go func() {
+				buffer := make([]byte, 1024)
+				for {
+					n, err := c.Read(buffer)
+					if err != nil {
+						return
 					}
-				}()
-			}
+					read.Add(int64(n))
+				}
+			}()
 		}
 	}()
 	go func() {

@@ -18,7 +18,7 @@ import (
 )
 
 // sink takes what a server sends to n clients, and does nothing with it but to confirm it twice a second, without which it would count as
-// behind. Those with input send a place 20 times a second, which confirms as well.
+// behind. Those with input send a place 20 times a second, which confirms as well. A floor is sent as many bytes as often.
 func sink(address string, session int64, n int, input bool, rate int) error {
 	var bytes, frames atomic.Int64
 	take := func(c net.Conn) {
@@ -82,11 +82,15 @@ func sink(address string, session int64, n int, input bool, rate int) error {
 	// applied is the tick of a frame that has surely arrived by now.
 	applied := func() int64 { return first + int64(time.Since(firstAt).Seconds()*float64(rate)) - 2 }
 	var mu sync.Mutex
-	if !input && session != 0 {
+	if !input {
 		go func() {
 			turn := 0
 			for range time.Tick(time.Second / 20) { // a tenth of them each time
 				for i := turn; i < n; i += 10 {
+					if session == 0 {
+						_, _ = plain[i].Write(make([]byte, 9))
+						continue
+					}
 					m := wire.FromClient{Type: "seen", Ask: wire.Ask{Seen: max(applied(), 1)}}
 					_ = sockets[i].WriteMessage(websocket.BinaryMessage, m.Pack(outline))
 				}

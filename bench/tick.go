@@ -98,7 +98,7 @@ func cpuOverFloor(n int, input bool, rounds int, long time.Duration) (kamerad, f
 	ours.rouse(false)
 	var turns []pair
 	for _, way := range []string{"bare", "plain"} {
-		p, err := couple([]string{"floor", fmt.Sprint(int(once.bytes + 0.5)), fmt.Sprint(tickRate), said(input), way}, n, input, tickRate)
+		p, err := couple([]string{"floor", fmt.Sprint(int(once.bytes + 0.5)), fmt.Sprint(tickRate), way}, n, input, tickRate)
 		if err != nil {
 			return kamerad, floor, err
 		}
