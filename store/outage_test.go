@@ -56,6 +56,46 @@ func TestWhatWaitsIsBoundedByItsSize(t *testing.T) {
 	assert.Equal(t, 2000, first, "they are stored first, but for a batch that was under way")
 }
 
+// While the database is away, one client that floods the service with what is accepted loses its own records, and nobody else's.
+func TestWhoFloodsLosesItsOwnRecords(t *testing.T) {
+	url := testservice.Database(t)
+	s, err := store.Open(t.Context(), url)
+	require.NoError(t, err)
+	t.Cleanup(s.Close)
+	publish(t, s, "one")
+	session, err := s.OpenSession(t.Context(), "wreck", 1)
+	require.NoError(t, err)
+	conn, err := pgx.Connect(t.Context(), url)
+	require.NoError(t, err)
+	defer conn.Close(context.Background())
+	_, err = conn.Exec(t.Context(), "alter table decisions rename to away")
+	require.NoError(t, err)
+	r := store.NewRecorder(s)
+	flood := json.RawMessage(`["` + strings.Repeat("x", 1500) + `"]`)
+	honest := 0
+	for i := range 60_000 {
+		d := store.Decision{Session: session.ID, Client: 1, Name: "Eve", Seq: uint64(i + 1), Request: "A.b", Args: flood, Outcome: "accepted", At: time.Now()}
+		if i%3 == 0 {
+			d.Client, d.Name, d.Args = 2+i%50, "Honest", json.RawMessage(`[]`)
+			honest++
+		}
+		r.Record([]store.Decision{d})
+	}
+	b := r.Backlog()
+	assert.LessOrEqual(t, b.Bytes, 32<<20)
+	assert.Greater(t, b.Bytes, 28<<20)
+	assert.EqualValues(t, 60_000, int64(b.Waiting)+b.DroppedKept, "what was given up is counted")
+	_, err = conn.Exec(t.Context(), "alter table away rename to decisions")
+	require.NoError(t, err)
+	ctx, cancel := context.WithTimeout(t.Context(), 60*time.Second)
+	defer cancel()
+	require.NoError(t, r.Close(ctx))
+	var stored, newest int
+	require.NoError(t, conn.QueryRow(t.Context(), "select count(*) filter (where name = 'Honest'), max(seq) filter (where name = 'Eve') from decisions").Scan(&stored, &newest))
+	assert.Equal(t, honest, stored, "no honest record is missing")
+	assert.Greater(t, newest, 59_990, "of the one who floods, the newest are kept")
+}
+
 // A service whose hold on the database was lost, as when the database was restarted, takes it again; nobody else finds it free for longer.
 func TestALostHoldIsTakenAgain(t *testing.T) {
 	times := 20

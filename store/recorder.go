@@ -7,6 +7,8 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
+	"maps"
+	"math"
 	"slices"
 	"strconv"
 	"sync"
@@ -16,7 +18,8 @@ import (
 	"github.com/jackc/pgx/v5/pgconn"
 )
 
-// Bounds of what waits for the database. Over them, what is oldest is dropped and counted: first what was refused.
+// Bounds of what waits for the database. Over them, the oldest records of those clients are dropped who have the most, and counted: one that
+// floods the service loses its own.
 const (
 	maxWaitingBytes        = 32 << 20 // of seats and of requests that were accepted
 	maxWaitingRefusedBytes = 8 << 20  // of requests that were not
@@ -24,6 +27,7 @@ const (
 	batchEvery             = 100 * time.Millisecond
 	writeTimeout           = 10 * time.Second
 	longestPause           = 5 * time.Second // between two tries while the database is away
+	freedAtOnce            = 32              // one part in so many is freed of a queue that is full: that goes over all of it
 )
 
 // class is how much a record matters. What matters more is stored first and dropped last.
@@ -65,12 +69,20 @@ type Recorder struct {
 type queue struct {
 	records []record
 	bytes   int
+	held    map[owner]int // bytes of the records of each client
 	dropped int64
+}
+
+// owner is the client that a record is of.
+type owner struct {
+	session int64
+	client  int
 }
 
 // record is a Seat or a Decision, with about how much memory it takes, and its place in the order of arrival.
 type record struct {
 	entry any
+	owner owner
 	bytes int
 	class class
 	nth   uint64
@@ -78,7 +90,18 @@ type record struct {
 
 func (q *queue) add(r record) {
 	q.records = append(q.records, r)
-	q.bytes += r.bytes
+	q.count(r, 1)
+}
+
+// count adds a record to what is held, or takes it out with a sign of -1.
+func (q *queue) count(r record, sign int) {
+	q.bytes += sign * r.bytes
+	if q.held == nil {
+		q.held = map[owner]int{}
+	}
+	if q.held[r.owner] += sign * r.bytes; q.held[r.owner] == 0 {
+		delete(q.held, r.owner)
+	}
 }
 
 // take removes the first records, n at most.
@@ -87,7 +110,7 @@ func (q *queue) take(n int) []record {
 	clear(q.records[:len(out)]) // what they hold is not kept alive
 	q.records = q.records[len(out):]
 	for _, r := range out {
-		q.bytes -= r.bytes
+		q.count(r, -1)
 	}
 	return out
 }
@@ -96,18 +119,41 @@ func (q *queue) take(n int) []record {
 func (q *queue) putBack(list []record) {
 	q.records = slices.Concat(list, q.records)
 	for _, r := range list {
-		q.bytes += r.bytes
+		q.count(r, 1)
 	}
 }
 
-// bound drops the oldest records over a bound, and returns how many.
+// bound drops records when there are more bytes than a bound, and returns how many: the oldest of each client that has more than its share.
 func (q *queue) bound(most int) (dropped int64) {
-	for q.bytes > most {
-		q.take(1)
-		dropped++
+	if q.bytes <= most {
+		return 0
 	}
+	share := q.share(most - most/freedAtOnce)
+	stay := q.records[:0]
+	for _, r := range q.records {
+		if q.held[r.owner] > share {
+			q.count(r, -1)
+			dropped++
+		} else {
+			stay = append(stay, r)
+		}
+	}
+	clear(q.records[len(stay):])
+	q.records = stay
 	q.dropped += dropped
 	return dropped
+}
+
+// share returns the greatest number of bytes that each client may have so that all have no more than most together.
+func (q *queue) share(most int) int {
+	sizes := slices.Sorted(maps.Values(q.held))
+	for i, size := range sizes { // those before have less than their share, and leave the rest to the others
+		if each := most / (len(sizes) - i); size > each {
+			return each
+		}
+		most -= size
+	}
+	return math.MaxInt
 }
 
 // NewRecorder starts a recorder; Close ends it.
@@ -122,7 +168,7 @@ func NewRecorder(s *Store) *Recorder {
 func (r *Recorder) Seat(s Seat) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	r.add(kept, s, 200+len(s.Name)+len(s.Role))
+	r.add(kept, s, owner{s.Session, s.Client}, 200+len(s.Name)+len(s.Role))
 }
 
 // Record notes decided requests.
@@ -134,14 +180,14 @@ func (r *Recorder) Record(list []Decision) {
 		if d.Outcome == "accepted" {
 			c = kept
 		}
-		r.add(c, d, 400+len(d.Args)+len(d.Request)+len(d.Reason)+len(d.CheckText)+len(d.Name))
+		r.add(c, d, owner{d.Session, d.Client}, 400+len(d.Args)+len(d.Request)+len(d.Reason)+len(d.CheckText)+len(d.Name))
 	}
 }
 
 // add adds a record; the lock is held.
-func (r *Recorder) add(c class, entry any, bytes int) {
+func (r *Recorder) add(c class, entry any, of owner, bytes int) {
 	r.arrived++
-	r.queues[c].add(record{entry, bytes, c, r.arrived})
+	r.queues[c].add(record{entry, of, bytes, c, r.arrived})
 	r.bound()
 	select {
 	case r.wake <- struct{}{}:
