@@ -174,6 +174,7 @@ const (
 	wholeMemory     = 320  // and of one whose changes are sent whole,
 	wholeSlotMemory = 128  // for each slot of that
 	textMemory      = 160  // for each text, besides its characters
+	delayMemory     = 96   // for each action that waits for its time, besides its arguments
 	EntryMemory     = 240  // for each client who is told of an entity by itself
 	ClientMemory    = 16 << 10
 )
@@ -201,11 +202,25 @@ func (p *Property) memory() int64 {
 	case FormText, FormRecord, FormStacks, FormList, FormMap:
 		out += wholeMemory + wholeSlotMemory*int64(p.Type.Width())
 	}
-	p.Type.Slots(0, func(_ int, t *Type) {
+	return out + 2*p.Type.texts() // here, and as it was last sent
+}
+
+// texts returns what the texts in a value take at most, in bytes.
+func (t *Type) texts() (out int64) {
+	t.Slots(0, func(_ int, t *Type) {
 		if t.Form == FormText {
-			out += textMemory + 2*4*int64(t.Max) // up to four bytes a character: here, and as it was last sent
+			out += textMemory + 4*int64(t.Max) // up to four bytes a character
 		}
 	})
+	return out
+}
+
+// Memory returns what one run of the action takes in the service's memory while it waits for its time, in bytes.
+func (a *Action) Memory() int64 {
+	out := int64(delayMemory)
+	for _, p := range a.Params {
+		out += 8*int64(p.Type.Width()) + p.Type.texts()
+	}
 	return out
 }
 

@@ -95,3 +95,10 @@ entity A per player {
 	}
 	assert.Equal(t, []string{"owner", "everyone but referee", "owner or referee"}, got)
 }
+
+// What waits for its time counts with its texts, as long as they may be: each of four bytes a character.
+func TestAnActionThatWaitsCountsItsTexts(t *testing.T) {
+	c, problems := Load("rock.kam", "contract rock language 1\nshared Rock { n: int 0..9 = 0\n action say(s: text max 1000, k: int 0..9) { n = k; if s == \"a\" { n = 0 } } }")
+	require.NotNil(t, c, problems.Error())
+	assert.EqualValues(t, 96+2*8+160+4*1000, c.Actions[0].Memory())
+}

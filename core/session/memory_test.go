@@ -65,6 +65,7 @@ func TestMemoryIsNotMoreThanTold(t *testing.T) {
 		"a moving one":         "entity Rock { vel: vec2 -9..9 step 0.1 = vec(1, 1); pos: vec2 -999..999 step 0.1 = vec(0, 0) follows vel }",
 		"an action that waits": "entity Rock { n: int 0..9 = 0 \n action grow() { n = 1 } \n on spawn { after 1min do grow() } }",
 		"many that wait":       "entity Rock { n: int 0..9 = 0 \n action grow() { n = 1 } \n on spawn { for i in [1, 2, 3, 4, 5, 6, 7, 8, 9] { after 1min do grow() } } }",
+		"a text that waits":    "entity Rock { n: int 0..9 = 0 \n action say(s: text max 100) { n = 1; if s == \"a\" { n = 2 } } \n on spawn { after 1min do say(\"abc\") } }",
 		"a pace":               "entity Rock { n: int 0..9 = 0 at most 2 per second }",
 	}
 	const rocks, clients = 3_000, 10

@@ -258,7 +258,7 @@ shared Nest { request lay() from b { let e = spawn Eel; after 1s do e.later(3) }
 			for _, e := range w.Entities() {
 				held += e.Kind.Memory()
 				for _, d := range e.delayed {
-					held += d.memory()
+					held += d.Action.Memory()
 				}
 			}
 			require.Equal(t, held, w.Held())
@@ -270,7 +270,7 @@ func TestDelayedActionsComeInTheirOrder(t *testing.T) {
 	w, _ := holders(t)
 	e := w.Shared(0)
 	for i, at := range []int64{5, 3, 5} {
-		require.True(t, w.Delay(e, at, nil, []int64{int64(i)}))
+		require.True(t, w.Delay(e, at, &contract.Action{}, []int64{int64(i)}))
 	}
 	w.Commit()
 	var got []int64
@@ -285,7 +285,7 @@ func TestDelayedActionsComeInTheirOrder(t *testing.T) {
 	}
 	assert.Equal(t, []int64{31, 50, 52}, got)
 	for range maxDelayed {
-		require.True(t, w.Delay(e, 9, nil, nil))
+		require.True(t, w.Delay(e, 9, &contract.Action{}, nil))
 	}
-	assert.False(t, w.Delay(e, 9, nil, nil), "no more than that wait")
+	assert.False(t, w.Delay(e, 9, &contract.Action{}, nil), "no more than that wait")
 }

@@ -193,13 +193,10 @@ func (w *World) HasRoom(k *contract.Kind) bool {
 func (w *World) memory(e *Entity) int64 {
 	out := w.sizes[e.Kind.Index]
 	for i := range e.delayed {
-		out += e.delayed[i].memory()
+		out += e.delayed[i].Action.Memory()
 	}
 	return out
 }
-
-// memory returns the bytes that a delayed action takes.
-func (d *Delayed) memory() int64 { return 96 + 8*int64(len(d.Args)) }
 
 // Key names an entity by its kind and serial: whatever happens to other kinds, it is the same.
 func (e *Entity) Key() int64 { return int64(e.Kind.Index)<<48 | e.Serial }
@@ -264,7 +261,7 @@ func (w *World) Delay(e *Entity, at int64, a *contract.Action, args []int64) boo
 	d := Delayed{at, a, slices.Clone(args)}
 	e.delayed = append(e.delayed, d)
 	if !e.Gone {
-		w.held += d.memory()
+		w.held += a.Memory()
 	}
 	return true
 }
@@ -281,7 +278,7 @@ func (w *World) Due(e *Entity) (d Delayed, ok bool) {
 		if d.At <= w.Tick {
 			e.delayed = slices.Delete(e.delayed, i, i+1)
 			if !e.Gone {
-				w.held -= d.memory()
+				w.held -= d.Action.Memory()
 			}
 			return d, true
 		}
@@ -530,7 +527,7 @@ func (w *World) Rollback() {
 		case delayedIt:
 			last := len(j.entity.delayed) - 1
 			if !j.entity.Gone {
-				w.held -= j.entity.delayed[last].memory()
+				w.held -= j.entity.delayed[last].Action.Memory()
 			}
 			j.entity.delayed = j.entity.delayed[:last]
 		case setRole:
