@@ -200,8 +200,8 @@ func TestLinksAreSwitchedAtRunTime(t *testing.T) {
 		v.mu.Unlock()
 		clients, ears = append(clients, c), append(ears, e)
 	}
-	links := []client.Link{
-		{DelayMs: 20, JitterMs: 30}, {DelayMs: 5, Loss: 0.1}, {Cut: true}, {DelayMs: 10, Bandwidth: 3000}, {Cut: true}, {},
+	links := []client.Link{ // first one that is noticed however soon all is decided
+		{Cut: true}, {DelayMs: 20, JitterMs: 30}, {DelayMs: 5, Loss: 0.1}, {Cut: true}, {DelayMs: 10, Bandwidth: 3000}, {},
 	}
 	rings(t, clients, ears, 60, func(i int) {
 		_, err := api.SetLink(t.Context(), s.ID, clients[i%2].Me().Number, links[i/2%len(links)])
