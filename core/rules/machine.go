@@ -213,7 +213,7 @@ func (m *Machine) own(client *world.Client) *Outcome {
 			return &m.outcome
 		}
 		if !m.World.HasRoom(k) {
-			m.outcome = Outcome{Faulted: true, Check: -1, Reason: m.noRoom(k)}
+			m.outcome = Outcome{Faulted: true, Check: -1, Reason: m.noRoom("another " + k.Name)}
 			return &m.outcome
 		}
 		e := m.World.Spawn(k, client.Number)

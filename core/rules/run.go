@@ -685,15 +685,19 @@ func (m *Machine) delay(f *frame, call *call, on *world.Entity, ticks int64) end
 		}
 		args = append(args, slots...)
 	}
+	if !m.World.HasRoomToDelay(call.action) {
+		return m.fault("%s", m.noRoom("`"+call.action.Name+"` to wait"))
+	}
 	if !m.World.Delay(on, m.World.Tick+ticks, call.action, args) {
 		return m.fault("too many actions of %s wait for their time", on.Kind.Name)
 	}
 	return ended
 }
 
-// noRoom says that a session has no memory left for another entity.
-func (m *Machine) noRoom(k *contract.Kind) string {
-	return fmt.Sprintf("there is no memory for another %s: %d entities and what clients are told of them take nearly all of the session's %d MB", k.Name, len(m.World.Entities()), m.World.MostHeld>>20)
+// noRoom says that a session has no memory left for something.
+func (m *Machine) noRoom(what string) string {
+	return fmt.Sprintf("there is no memory for %s: %d entities, the actions of them that wait, and what clients are told of them take "+
+		"nearly all of the session's %d MB", what, len(m.World.Entities()), m.World.MostHeld>>20)
 }
 
 // spawn makes an entity: the defaults, then the values given, then its `on spawn`.
@@ -709,7 +713,7 @@ func (m *Machine) spawn(f *frame, depth int, s *spawn) end {
 		return m.fault("there have been %d entities of the kind %s, and no more can be numbered", world.MostSerials(m.program.contract), k.Name)
 	}
 	if !m.World.HasRoom(k) {
-		return m.fault("%s", m.noRoom(k))
+		return m.fault("%s", m.noRoom("another "+k.Name))
 	}
 	e := m.World.Spawn(k, 0)
 	for i := range s.sets {

@@ -163,3 +163,25 @@ func TestWhatIsSeenKeepsToItsMemory(t *testing.T) {
 	assert.Zero(t, g.s.view.Entries())
 	assert.Zero(t, g.s.world.Beside)
 }
+
+// An action is refused as well, when there is no memory for it to wait: what delayed it faults and is undone.
+func TestWhatWaitsKeepsToItsMemory(t *testing.T) {
+	g := open(t, spawning(`entity Rock {
+  n: int 0..9 = 0
+  action say(s: text max 1000) { n = 1; if s == "a" { n = 2 } }
+  every 50ms { after 1min do say("abc") }
+}`, 1000))
+	g.s.world.MostHeld = 4 << 20
+	g.join("Ana", "")
+	faults := 0
+	for range 100 {
+		g.tick()
+		for _, f := range g.step.Faults {
+			faults++
+			require.Contains(t, f.Reason, "there is no memory for `say` to wait: 1002 entities")
+		}
+		require.Empty(t, g.step.Closed)
+		require.LessOrEqual(t, g.step.Held, int64(4<<20))
+	}
+	assert.Greater(t, faults, 10_000)
+}

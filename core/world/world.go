@@ -189,6 +189,11 @@ func (w *World) HasRoom(k *contract.Kind) bool {
 	return w.MostHeld == 0 || w.Held()+w.sizes[k.Index] <= w.MostHeld
 }
 
+// HasRoomToDelay reports whether an action may wait for its time, by the memory that it takes meanwhile.
+func (w *World) HasRoomToDelay(a *contract.Action) bool {
+	return w.MostHeld == 0 || w.Held()+a.Memory() <= w.MostHeld
+}
+
 // memory returns the bytes that an entity takes.
 func (w *World) memory(e *Entity) int64 {
 	out := w.sizes[e.Kind.Index]
