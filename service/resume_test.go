@@ -106,7 +106,7 @@ func rings(t *testing.T, clients []*client.Client, ears []*listener, times int, 
 		go func() {
 			defer group.Done()
 			var all sync.WaitGroup
-			undecided := make(chan struct{}, 24) // all are asked again in one tick when a connection breaks, and 32 may be
+			undecided := make(chan struct{}, wire.MaxUndone)
 			for i := range times {
 				all.Add(1)
 				undecided <- struct{}{}

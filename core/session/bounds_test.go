@@ -161,3 +161,23 @@ func TestNothingIsKeptOfEntitiesThatAreGone(t *testing.T) {
 	}
 	assert.LessOrEqual(t, reflect.ValueOf(g.s.teller).Elem().FieldByName("numbers").Len(), len(g.s.State().Spawned)+1)
 }
+
+// All that a client may have undecided is decided in one tick, also when all of it comes a second time in that tick, as when a connection
+// is made again: nothing is dropped for its number.
+func TestAllThatIsUndecidedMayComeInOneTick(t *testing.T) {
+	g := open(t, "contract bells language 1\nroles player\nshared Bell { rung: int 0..999 = 0\n request ring() from player { rung += 1 } }")
+	ana := g.join("Ana", "")
+	g.tick()
+	bell := g.copies[ana].Own("Bell", 0).Entity
+	for range 2 {
+		for i := range wire.MaxUndone {
+			g.s.Ask(ana, g.s.Read(wire.Ask{Seq: uint64(i + 1), Entity: bell, Request: "Bell.ring", Args: []json.RawMessage{}}))
+		}
+	}
+	g.tick()
+	assert.Len(t, g.step.Decisions, wire.MaxUndone)
+	for _, d := range g.step.Decisions {
+		assert.Equal(t, wire.Accepted, d.Outcome, d.Reason)
+	}
+	assert.Contains(t, g.sees(ana, 0, "Bell", "rung"), "64")
+}

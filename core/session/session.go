@@ -21,12 +21,15 @@ import (
 const (
 	MaxName     = 24      // characters of a client's name
 	MaxHeld     = 4000    // events, decisions and log lines that a client has not confirmed; over it the client is cut
-	maxPerTick  = 32      // requests of one client in one tick; more are dropped unseen
 	maxTexts    = 1 << 16 // texts that the world keeps before it forgets those that nothing holds
 	rememberAsk = 64      // first decisions kept for each client, against repeats
 	healPause   = 5       // seconds between two snapshots for a copy that differs
 	keptOut     = 60      // seconds that who was expelled may not come back
 	maxOut      = 10_000  // names of such
+
+	// maxPerTick is how many requests of one client are decided in one tick; more are dropped unseen. A client whose connection was made
+	// again asks all that is undecided once more, and that arrives in one tick.
+	maxPerTick = wire.MaxUndone
 )
 
 // Session is one running world. It is used by one goroutine at a time.
