@@ -71,12 +71,18 @@ func TestAFloodIsCountedAndNotStored(t *testing.T) {
 	assert.Contains(t, metrics, `kamerad_decisions_total{outcome="malformed",stage="types"} 8000`)
 }
 
-// A timer that fails again and again is logged once a minute, with how often it did.
-func TestATimerThatFailsIsLoggedWithACount(t *testing.T) {
+// captureLog has the test read what is logged.
+func captureLog(t *testing.T) *bytes.Buffer {
 	var log bytes.Buffer
 	before := slog.Default()
 	slog.SetDefault(slog.New(slog.NewTextHandler(&log, nil)))
-	defer slog.SetDefault(before)
+	t.Cleanup(func() { slog.SetDefault(before) })
+	return &log
+}
+
+// A timer that fails again and again is logged once a minute, with how often it did.
+func TestATimerThatFailsIsLoggedWithACount(t *testing.T) {
+	log := captureLog(t)
 	v, api := alone(t)
 	_, err := api.Publish(t.Context(), "fails.kam", "contract fails language 1\nroles player\nshared Sea { n: int 0..9 = 0; every 50ms { n = 3 / n } }", nil)
 	require.NoError(t, err)
@@ -119,10 +125,7 @@ func TestNothingIsOpenedOnADatabaseThatIsNotHeld(t *testing.T) {
 
 // A session whose ticks take longer than there is between them is seen: how long, and by what.
 func TestASlowSessionIsSeen(t *testing.T) {
-	var log bytes.Buffer
-	before := slog.Default()
-	slog.SetDefault(slog.New(slog.NewTextHandler(&log, nil)))
-	defer slog.SetDefault(before)
+	log := captureLog(t)
 	v, api := alone(t)
 	_, err := api.Publish(t.Context(), "slow.kam", `contract slow language 1
 roles player

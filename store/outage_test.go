@@ -17,9 +17,15 @@ import (
 	"kamerad/store"
 )
 
-// What waits while the database is away is bounded by its size; what goes is counted, what was refused goes first, and what players have
-// done is stored before it.
-func TestWhatWaitsIsBoundedByItsSize(t *testing.T) {
+// outage is a store with a session in it, whose database can stop taking decisions.
+type outage struct {
+	t       *testing.T
+	store   *store.Store
+	conn    *pgx.Conn // another connection to the database
+	session int64
+}
+
+func newOutage(t *testing.T) *outage {
 	url := testservice.Database(t)
 	s, err := store.Open(t.Context(), url)
 	require.NoError(t, err)
@@ -29,52 +35,58 @@ func TestWhatWaitsIsBoundedByItsSize(t *testing.T) {
 	require.NoError(t, err)
 	conn, err := pgx.Connect(t.Context(), url)
 	require.NoError(t, err)
-	defer conn.Close(context.Background())
-	_, err = conn.Exec(t.Context(), "alter table decisions rename to away")
-	require.NoError(t, err)
-	r := store.NewRecorder(s)
+	t.Cleanup(func() { conn.Close(context.Background()) })
+	return &outage{t, s, conn, session.ID}
+}
+
+// begin has the database refuse decisions.
+func (o *outage) begin() { o.exec("alter table decisions rename to away") }
+
+// end has the database take decisions again.
+func (o *outage) end() { o.exec("alter table away rename to decisions") }
+
+func (o *outage) exec(sql string) {
+	_, err := o.conn.Exec(o.t.Context(), sql)
+	require.NoError(o.t, err)
+}
+
+// What waits while the database is away is bounded by its size; what goes is counted, what was refused goes first, and what players have
+// done is stored before it.
+func TestWhatWaitsIsBoundedByItsSize(t *testing.T) {
+	o := newOutage(t)
+	o.begin()
+	r := store.NewRecorder(o.store)
 	args := json.RawMessage(`["` + strings.Repeat("x", 1500) + `"]`)
 	for i := range 60_000 {
 		outcome, with := "malformed", args
 		if i%30 == 0 {
 			outcome, with = "accepted", json.RawMessage(`[]`)
 		}
-		r.Record([]store.Decision{{Session: session.ID, Seq: uint64(i + 1), Request: "A.b", Args: with, Outcome: outcome, At: time.Now()}})
+		r.Record([]store.Decision{{Session: o.session, Seq: uint64(i + 1), Request: "A.b", Args: with, Outcome: outcome, At: time.Now()}})
 	}
 	waiting, lost := r.Waiting()
 	assert.Less(t, waiting*1500, 64<<20, "%d wait", waiting)
 	assert.EqualValues(t, 60_000, int64(waiting)+lost, "what was given up is counted")
-	_, err = conn.Exec(t.Context(), "alter table away rename to decisions")
-	require.NoError(t, err)
+	o.end()
 	ctx, cancel := context.WithTimeout(t.Context(), 30*time.Second)
 	defer cancel()
 	require.NoError(t, r.Close(ctx))
 	var accepted, first int
-	require.NoError(t, conn.QueryRow(t.Context(), "select count(*) from decisions where outcome = 'accepted'").Scan(&accepted))
+	require.NoError(t, o.conn.QueryRow(t.Context(), "select count(*) from decisions where outcome = 'accepted'").Scan(&accepted))
 	assert.Equal(t, 2000, accepted, "none that was accepted is missing")
-	require.NoError(t, conn.QueryRow(t.Context(), "select count(*) from (select outcome from decisions order by id limit 4000) a where outcome = 'accepted'").Scan(&first))
+	require.NoError(t, o.conn.QueryRow(t.Context(), "select count(*) from (select outcome from decisions order by id limit 4000) a where outcome = 'accepted'").Scan(&first))
 	assert.Equal(t, 2000, first, "they are stored first, but for a batch that was under way")
 }
 
 // While the database is away, one client that floods the service with what is accepted loses its own records, and nobody else's.
 func TestWhoFloodsLosesItsOwnRecords(t *testing.T) {
-	url := testservice.Database(t)
-	s, err := store.Open(t.Context(), url)
-	require.NoError(t, err)
-	t.Cleanup(s.Close)
-	publish(t, s, "one")
-	session, err := s.OpenSession(t.Context(), "wreck", 1)
-	require.NoError(t, err)
-	conn, err := pgx.Connect(t.Context(), url)
-	require.NoError(t, err)
-	defer conn.Close(context.Background())
-	_, err = conn.Exec(t.Context(), "alter table decisions rename to away")
-	require.NoError(t, err)
-	r := store.NewRecorder(s)
+	o := newOutage(t)
+	o.begin()
+	r := store.NewRecorder(o.store)
 	flood := json.RawMessage(`["` + strings.Repeat("x", 1500) + `"]`)
 	honest := 0
 	for i := range 60_000 {
-		d := store.Decision{Session: session.ID, Client: 1, Name: "Eve", Seq: uint64(i + 1), Request: "A.b", Args: flood, Outcome: "accepted", At: time.Now()}
+		d := store.Decision{Session: o.session, Client: 1, Name: "Eve", Seq: uint64(i + 1), Request: "A.b", Args: flood, Outcome: "accepted", At: time.Now()}
 		if i%3 == 0 {
 			d.Client, d.Name, d.Args = 2+i%50, "Honest", json.RawMessage(`[]`)
 			honest++
@@ -85,13 +97,12 @@ func TestWhoFloodsLosesItsOwnRecords(t *testing.T) {
 	assert.LessOrEqual(t, b.Bytes, 32<<20)
 	assert.Greater(t, b.Bytes, 28<<20)
 	assert.EqualValues(t, 60_000, int64(b.Waiting)+b.DroppedKept, "what was given up is counted")
-	_, err = conn.Exec(t.Context(), "alter table away rename to decisions")
-	require.NoError(t, err)
+	o.end()
 	ctx, cancel := context.WithTimeout(t.Context(), 60*time.Second)
 	defer cancel()
 	require.NoError(t, r.Close(ctx))
 	var stored, newest int
-	require.NoError(t, conn.QueryRow(t.Context(), "select count(*) filter (where name = 'Honest'), max(seq) filter (where name = 'Eve') from decisions").Scan(&stored, &newest))
+	require.NoError(t, o.conn.QueryRow(t.Context(), "select count(*) filter (where name = 'Honest'), max(seq) filter (where name = 'Eve') from decisions").Scan(&stored, &newest))
 	assert.Equal(t, honest, stored, "no honest record is missing")
 	assert.Greater(t, newest, 59_990, "of the one who floods, the newest are kept")
 }

@@ -7,7 +7,6 @@ import (
 	"testing"
 	"time"
 
-	"github.com/jackc/pgx/v5"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 	"golang.org/x/sync/errgroup"
@@ -109,41 +108,28 @@ func TestTheRecorderKeepsOddEntries(t *testing.T) {
 
 // While the database cannot take records they wait, in order; once it can, none is missing.
 func TestRecordsWaitForTheDatabase(t *testing.T) {
-	url := testservice.Database(t)
-	s, err := store.Open(t.Context(), url)
-	require.NoError(t, err)
-	t.Cleanup(s.Close)
-	publish(t, s, "one")
-	session, err := s.OpenSession(t.Context(), "wreck", 1)
-	require.NoError(t, err)
-	conn, err := pgx.Connect(t.Context(), url)
-	require.NoError(t, err)
-	defer conn.Close(context.Background())
-	_, err = conn.Exec(t.Context(), "alter table decisions rename to away")
-	require.NoError(t, err)
-
-	r := store.NewRecorder(s)
+	o := newOutage(t)
+	o.begin()
+	r := store.NewRecorder(o.store)
 	for i := range 3000 { // more than one batch
-		r.Record([]store.Decision{{Session: session.ID, Seq: uint64(i + 1), Request: "A.b", Args: json.RawMessage(`[]`), Outcome: "accepted", At: time.Now()}})
+		r.Record([]store.Decision{{Session: o.session, Seq: uint64(i + 1), Request: "A.b", Args: json.RawMessage(`[]`), Outcome: "accepted", At: time.Now()}})
 	}
 	waiting, lost := r.Waiting()
 	assert.Equal(t, []int64{3000, 0}, []int64{int64(waiting), lost})
-	_, err = conn.Exec(t.Context(), "alter table away rename to decisions")
-	require.NoError(t, err)
+	o.end()
 	ctx, cancel := context.WithTimeout(t.Context(), 30*time.Second)
 	defer cancel()
 	require.Eventually(t, func() bool { n, _ := r.Waiting(); return n == 0 }, 30*time.Second, 10*time.Millisecond)
 	require.NoError(t, r.Close(ctx))
-	list, err := s.Decisions(t.Context(), session.ID, 10_000)
+	list, err := o.store.Decisions(t.Context(), o.session, 10_000)
 	require.NoError(t, err)
 	require.Len(t, list, 3000)
 	for i, d := range list {
 		require.EqualValues(t, 3000-i, d.Seq, "in the order in which they were made")
 	}
 
-	down := store.NewRecorder(s)
-	_, err = conn.Exec(t.Context(), "alter table decisions rename to away")
-	require.NoError(t, err)
-	down.Record([]store.Decision{{Session: session.ID, Seq: 1, Request: "A.b", Args: json.RawMessage(`[]`), Outcome: "accepted", At: time.Now()}})
+	down := store.NewRecorder(o.store)
+	o.begin()
+	down.Record([]store.Decision{{Session: o.session, Seq: 1, Request: "A.b", Args: json.RawMessage(`[]`), Outcome: "accepted", At: time.Now()}})
 	assert.ErrorContains(t, down.Close(ctx), "1 could not be written", "what is lost at the end is told")
 }
