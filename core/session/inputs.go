@@ -57,7 +57,7 @@ func (s *Session) Move(client int, m Move) {
 	if t == nil {
 		return
 	}
-	if t.asked++; t.asked > 4*maxPerTick {
+	if t.asked++; t.asked > maxAsked {
 		return
 	}
 	s.confirm(t, m.in.Seen)

@@ -30,6 +30,9 @@ const (
 	// maxPerTick is how many requests of one client are decided in one tick; more are dropped unseen. A client whose connection was made
 	// again asks all that is undecided once more, and that arrives in one tick.
 	maxPerTick = wire.MaxUndone
+	// maxAsked is how many requests, writes and presses of one client are queued for one tick; more get no answer. All that is undecided may
+	// come twice in a tick, over the old connection and over the new one, with writes and presses besides.
+	maxAsked = 3 * maxPerTick
 )
 
 // Session is one running world. It is used by one goroutine at a time.
@@ -587,8 +590,8 @@ func (s *Session) Ask(client int, call Call) {
 	if t == nil {
 		return
 	}
-	if t.asked++; t.asked > 4*maxPerTick {
-		return // a flood gets no answer; it already has maxPerTick decisions and as many drops in this tick
+	if t.asked++; t.asked > maxAsked {
+		return // a flood gets no answer; it already has maxPerTick decisions and more drops in this tick
 	}
 	s.confirm(t, call.ask.Seen)
 	t.received, call.seen = max(t.received, call.ask.Seq), t.seen
