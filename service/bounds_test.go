@@ -9,6 +9,7 @@ import (
 	"math/rand/v2"
 	"net"
 	"net/http"
+	"net/http/httptest"
 	"strings"
 	"testing"
 	"time"
@@ -298,7 +299,84 @@ func TestALostHelloCostsNoSeat(t *testing.T) {
 			require.ErrorContains(t, err, "no seat waits", "what was heard over the new connection makes the old token void")
 			token = c.token
 		}
-		assert.LessOrEqual(t, len(x.tokens), 2, "no token is kept that nobody can have")
+		assert.LessOrEqual(t, len(x.tokens), 8, "no token is kept that nobody can have")
+	}))
+}
+
+// A client whose connection breaks tries again and again, with the token that it has. The service may come to its tries in any order, and
+// find that a try's connection is gone; whichever hello the client has got, it gets its seat back, and it is told no goodbye.
+func TestALateHandshakeCostsNoSeat(t *testing.T) {
+	_, _, x := tallied(t, true)
+	r := rand.New(rand.NewPCG(5, 6))
+	require.NoError(t, x.do(t.Context(), func() {
+		c, err := x.join(joining{name: "Ana", pipe: true})
+		require.NoError(t, err)
+		token := c.token
+		x.handle(&letter{from: c, what: "ready", at: time.Now()})
+		for i := range 1000 {
+			void := token
+			x.lose(c, "it broke")
+			x.tick()
+			tries := make([]*conn, 1+r.IntN(4))
+			for k := range tries {
+				tries[k], err = x.join(joining{token: token, pipe: true, seen: x.session.Now()})
+				if !assert.NoError(t, err, "round %d, try %d", i, k) {
+					return
+				}
+			}
+			for _, overtaken := range tries[:len(tries)-1] {
+				assert.True(t, overtaken.silent, "the client that has this one is told no goodbye")
+			}
+			token = tries[r.IntN(len(tries))].token // of the hello that arrived
+			x.lose(tries[len(tries)-1], "its client had gone away")
+			if c, err = x.join(joining{token: token, pipe: true, seen: x.session.Now()}); !assert.NoError(t, err, "round %d", i) {
+				return
+			}
+			x.handle(&letter{from: c, what: "seen", seen: 1, at: time.Now()})
+			token = c.token
+			assert.Equal(t, map[string]int{token: c.client}, x.tokens, "what was heard makes all others void")
+			_, err = x.join(joining{token: void, pipe: true})
+			require.ErrorContains(t, err, "no seat waits")
+		}
+		x.drop(c.client, "enough")
+		assert.Empty(t, x.tokens)
+	}))
+}
+
+// handshake asks for a seat without a connection that a socket could be made of, and returns the status of the answer.
+func handshake(ctx context.Context, v *Service, x *room, query string) int {
+	request := httptest.NewRequestWithContext(ctx, "GET", fmt.Sprintf("http://127.0.0.1/api/sessions/%d/join?%s", x.id, query), nil)
+	for name, value := range map[string]string{
+		"Connection": "Upgrade", "Upgrade": "websocket", "Sec-WebSocket-Version": "13", "Sec-WebSocket-Key": "dGhlIHNhbXBsZSBub25jZQ==", "Sec-WebSocket-Protocol": wire.Binary,
+	} {
+		request.Header.Set(name, value)
+	}
+	answer := httptest.NewRecorder()
+	v.Handler().ServeHTTP(answer, request)
+	return answer.Code
+}
+
+// A client that has gone away before its handshake is answered keeps the seat that it comes back to, and takes none if it is new.
+func TestAHandshakeThatFailsCostsNoSeat(t *testing.T) {
+	v, _, x := tallied(t, false)
+	var ana *conn
+	require.NoError(t, x.do(t.Context(), func() {
+		var err error
+		ana, err = x.join(joining{name: "Ana", pipe: true})
+		require.NoError(t, err)
+		x.handle(&letter{from: ana, what: "ready", at: time.Now()})
+		x.lose(ana, "it broke")
+	}))
+	for i := range 1000 {
+		require.Equal(t, http.StatusInternalServerError, handshake(t.Context(), v, x, "token="+ana.token), "round %d", i)
+	}
+	require.Equal(t, http.StatusInternalServerError, handshake(t.Context(), v, x, "name=Bo"))
+	require.NoError(t, x.do(t.Context(), func() {
+		assert.Len(t, x.names, 1, "who never had a connection has no seat")
+		assert.LessOrEqual(t, len(x.tokens), 8)
+		back, err := x.join(joining{token: ana.token, pipe: true})
+		require.NoError(t, err)
+		assert.Equal(t, ana.client, back.client)
 	}))
 }
 

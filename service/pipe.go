@@ -96,6 +96,7 @@ func (l *line) get() client.Link {
 
 var (
 	errCut        = errors.New("the link is cut")
+	errTaken      = errors.New("another connection took the seat")
 	errClosedHere = client.Ended("the client left")
 )
 
@@ -132,6 +133,9 @@ func (p *pipe) Read(ctx context.Context) ([]byte, error) {
 		l.mu.Unlock()
 		if ok {
 			return message, nil
+		}
+		if out && p.conn.silent {
+			return nil, errTaken
 		}
 		if out && !coming && p.conn.box.empty() {
 			return nil, client.Ended(p.conn.reason)

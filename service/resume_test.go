@@ -97,6 +97,13 @@ func (l *listener) options(json bool) client.Options {
 	}
 }
 
+// returns is how often the client's connection was made again.
+func (l *listener) returns() int {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	return l.back
+}
+
 // rings has clients ring until each has done so often, while their connections break again and again; each ring is decided and heard
 // once, in order. At the end all is mended.
 func rings(t *testing.T, clients []*client.Client, ears []*listener, times int, breaks func(i int), mend func()) {
@@ -174,7 +181,7 @@ func TestNothingIsLostOverBrokenConnections(t *testing.T) {
 	}
 	rings(t, clients, ears, 150, func(int) { r.cut() }, func() {})
 	for i, e := range ears {
-		assert.Positive(t, e.back, "client %d", i)
+		assert.Positive(t, e.returns(), "client %d", i)
 		assert.Empty(t, clients[i].Reason())
 		clients[i].Close()
 	}
@@ -232,11 +239,7 @@ func TestLinksAreSwitchedAtRunTime(t *testing.T) {
 		_, err = api.SetLink(t.Context(), s.ID, clients[0].Me().Number, l)
 		require.NoError(t, err)
 	}
-	assert.Eventually(t, func() bool {
-		ears[0].mu.Lock()
-		defer ears[0].mu.Unlock()
-		return ears[0].back > 0
-	}, 10*time.Second, time.Millisecond)
+	assert.Eventually(t, func() bool { return ears[0].returns() > 0 }, 10*time.Second, time.Millisecond)
 }
 
 // A program that was started anew takes its seat, and numbers its requests above those that it gave before.

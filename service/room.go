@@ -50,7 +50,8 @@ type room struct {
 	paused   bool
 	watch    watch
 	conns    map[int]*conn
-	tokens   map[string]int // what takes a seat again, by itself
+	tokens   map[string]int   // what takes a seat again, by itself: the client
+	granted  map[int][]string // the tokens of each client's seat, oldest first
 	names    map[int]store.Seat
 	watchers *watchers
 	failed   func()              // called when it has failed inside
@@ -134,6 +135,7 @@ type conn struct {
 	cut     chan struct{} // closed when the client is out
 	reason  string
 	broken  bool // it is out for a message that could not be read
+	silent  bool // it ends without a goodbye, so that its client comes back
 }
 
 // end closes the queue; what waits in it is still written.
@@ -148,7 +150,7 @@ func newRoom(row store.Session, s *session.Session, paused bool, recorder Record
 	r := &room{
 		id: row.ID, row: row, session: s, outline: s.Contract().Outline(), recorder: recorder, meters: m, paused: paused,
 		inbox: make(chan func(), inboxSize), stop: make(chan string, 1), done: make(chan struct{}),
-		conns: map[int]*conn{}, tokens: map[string]int{}, readied: map[int]bool{}, refused: map[int]*rate.Limiter{}, names: map[int]store.Seat{}, watchers: newWatchers(s.Watched), now: time.Now, ears: hearing{epoll: -1},
+		conns: map[int]*conn{}, tokens: map[string]int{}, granted: map[int][]string{}, readied: map[int]bool{}, refused: map[int]*rate.Limiter{}, names: map[int]store.Seat{}, watchers: newWatchers(s.Watched), now: time.Now, ears: hearing{epoll: -1},
 	}
 	shown := r.describe()
 	r.shown.Store(&shown)
@@ -495,14 +497,10 @@ func (r *room) join(j joining) (*conn, error) {
 	}
 	n, known := r.tokens[j.token]
 	if known {
-		// The token stays good until something comes over the new connection: its hello may never arrive. Those given with connections
-		// from which nothing came are void.
-		for token, of := range r.tokens {
-			if of == n && token != j.token {
-				delete(r.tokens, token)
-			}
-		}
 		if old := r.conns[n]; old != nil {
+			// Of two connections that came with a token, the later one may be an earlier try of the client, whose handshake was late. Until
+			// something has come over one of them nobody knows which one the client has, so the other one ends as if it had broken.
+			old.silent = old.spends != ""
 			r.unseat(old, "another connection took the seat")
 		}
 		r.session.Back(n, j.seen)
@@ -515,7 +513,7 @@ func (r *room) join(j joining) (*conn, error) {
 			return nil, err
 		}
 	}
-	c := &conn{client: n, box: newOutbox(), test: j.test, token: rand.Text(), frame: appendMessage, opened: make(chan struct{}, 1), seated: true, cut: make(chan struct{}), address: j.address}
+	c := &conn{client: n, box: newOutbox(), test: j.test, token: r.grant(n, j.token), frame: appendMessage, opened: make(chan struct{}, 1), seated: true, cut: make(chan struct{}), address: j.address}
 	if known {
 		c.spends = j.token
 	}
@@ -527,7 +525,7 @@ func (r *room) join(j joining) (*conn, error) {
 	if j.json {
 		c.json, protocol = r.session.Reader(0), wire.Protocol
 	}
-	r.conns[n], r.tokens[c.token], r.lineup = c, n, nil
+	r.conns[n], r.lineup = c, nil
 	clients := r.session.Clients()
 	me := clients[slices.IndexFunc(clients, func(x wire.Client) bool { return x.Number == n })]
 	hello := wire.Hello{Type: "hello", Protocol: protocol, Client: me, Token: c.token, Received: r.session.Received(n), GraceMs: r.session.Contract().Grace * 1000 / int64(r.session.Contract().TickRate), Fingerprint: outline.Fingerprint(), Outline: outline}
@@ -545,6 +543,49 @@ func (r *room) join(j joining) (*conn, error) {
 		r.meters.clients.Inc()
 	}
 	return c, nil
+}
+
+// maxTokens is how many tokens of one seat are good at once.
+const maxTokens = 8
+
+// grant returns another token for a client's seat, which was taken with one, or with none. Those that were given before it are void, since
+// the client has it. Those that were given since stay good until something comes over a connection: any of their hellos may have arrived,
+// or none. Of many the oldest go.
+func (r *room) grant(n int, taken string) string {
+	token, good := rand.Text(), r.granted[n]
+	spent := max(slices.Index(good, taken), 0)
+	for _, old := range good[:spent] {
+		delete(r.tokens, old)
+	}
+	good = append(slices.Clone(good[spent:]), token)
+	if len(good) > maxTokens {
+		delete(r.tokens, good[1])
+		good = slices.Delete(good, 1, 2)
+	}
+	r.granted[n], r.tokens[token] = good, n
+	return token
+}
+
+// revoke voids the tokens of a client's seat but one; with none, the seat cannot be taken again.
+func (r *room) revoke(n int, but string) {
+	for _, token := range r.granted[n] {
+		if token != but {
+			delete(r.tokens, token)
+		}
+	}
+	if r.granted[n] = []string{but}; but == "" {
+		delete(r.granted, n)
+	}
+}
+
+// unmade ends a connection whose handshake failed. A seat that was there before waits for another one.
+func (r *room) unmade(c *conn) {
+	const reason = "the connection was never made"
+	if c.spends != "" {
+		r.lose(c, reason)
+	} else {
+		r.leave(c, reason)
+	}
 }
 
 // lose ends a connection that is gone; its seat waits for as long as the contract says.
@@ -593,11 +634,7 @@ func (r *room) drop(n int, reason string) {
 	if !seated {
 		return
 	}
-	for token, of := range r.tokens {
-		if of == n {
-			delete(r.tokens, token)
-		}
-	}
+	r.revoke(n, "")
 	r.session.Leave(n)
 	r.noted("leave", n)
 	if c := r.conns[n]; c != nil {
@@ -687,7 +724,7 @@ func (r *room) handle(l *letter) {
 		return
 	}
 	if c.spends != "" { // the client has the token that came with this connection
-		delete(r.tokens, c.spends)
+		r.revoke(c.client, c.token)
 		c.spends = ""
 	}
 	if l.seen > 0 {

@@ -53,7 +53,7 @@ func (v *Service) join(w http.ResponseWriter, r *http.Request) {
 	defer v.sockets.Done()
 	socket, err := upgrader.Upgrade(w, r, nil)
 	if err != nil {
-		x.post(func() { x.leave(c, "the connection was never made") })
+		x.post(func() { x.unmade(c) })
 		return
 	}
 	if tcp, ok := socket.NetConn().(*net.TCPConn); ok && v.SendBuffer > 0 {
@@ -81,6 +81,9 @@ func (v *Service) join(w http.ResponseWriter, r *http.Request) {
 		c.end("the session closed")
 	case <-x.halted:
 		c.end("the session closed: the service is stopping")
+	}
+	if c.silent {
+		return
 	}
 	status := statusOut
 	if c.broken {
