@@ -213,6 +213,8 @@ func problemOf(err error, r *http.Request) *client.Problem {
 		return &client.Problem{Status: http.StatusConflict, Detail: err.Error(), Code: codeNotRunning}
 	case errors.Is(err, errBusy):
 		return &client.Problem{Status: http.StatusServiceUnavailable, Detail: err.Error()}
+	case errors.Is(err, context.Canceled) && r.Context().Err() != nil: // anybody can go away as often as they like: that fills no log
+		return &client.Problem{Status: http.StatusServiceUnavailable, Detail: "whoever called has gone away"}
 	}
 	slog.Error("a call failed", "method", r.Method, "path", r.URL.Path, "error", err)
 	return &client.Problem{Status: http.StatusInternalServerError, Detail: "the service could not do this; its log says why", Code: codeServiceFails}

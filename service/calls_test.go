@@ -38,6 +38,18 @@ func TestAFailureInsideTellsNothing(t *testing.T) {
 	}
 }
 
+// Who goes away before the answer fills no log.
+func TestWhoGoesAwayIsNoFailure(t *testing.T) {
+	log := captureLog(t)
+	v, _, x := tallied(t, true)
+	ctx, cancel := context.WithCancel(t.Context())
+	cancel()
+	for range 100 {
+		handshake(ctx, v, x, "name=Bo")
+	}
+	assert.NotContains(t, log.String(), "a call failed")
+}
+
 // Who opens connections and says nothing, or sends a body that does not end, keeps nobody else out.
 func TestIdleConnectionsAndSlowBodiesGiveWay(t *testing.T) {
 	_, api := alone(t)
