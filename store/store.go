@@ -38,13 +38,14 @@ type Store struct {
 }
 
 // Open connects, brings the tables up to date and takes the database for this service until Close. url is a PostgreSQL
-// connection string. It gives up after about five seconds.
+// connection string. It gives up when the database does not answer within connectWithin, or the tables are not up to date within
+// migrateWithin.
 func Open(ctx context.Context, url string) (*Store, error) {
 	config, err := pgxpool.ParseConfig(url)
 	if err != nil {
 		return nil, fmt.Errorf("read the database's address: %w", withoutPassword(err))
 	}
-	config.ConnConfig.ConnectTimeout = 5 * time.Second
+	config.ConnConfig.ConnectTimeout = connectWithin
 	pool, err := pgxpool.NewWithConfig(ctx, config)
 	if err != nil {
 		return nil, fmt.Errorf("connect to the database: %w", err)
@@ -66,15 +67,21 @@ func withoutPassword(err error) error {
 	return errors.New(text)
 }
 
+// How long opening waits. A database on a busy machine answers late, and tables that are large are changed slowly.
+const (
+	connectWithin = 20 * time.Second
+	migrateWithin = 10 * time.Minute
+)
+
 func (s *Store) prepare(ctx context.Context) error {
-	ctx, cancel := context.WithTimeout(ctx, 5*time.Second)
-	defer cancel()
-	conn, err := s.pool.Acquire(ctx)
+	connecting, connected := context.WithTimeout(ctx, connectWithin)
+	defer connected()
+	conn, err := s.pool.Acquire(connecting)
 	if err != nil {
 		c := s.pool.Config().ConnConfig
 		return fmt.Errorf("connect to PostgreSQL at %s:%d, database %s: %w", c.Host, c.Port, c.Database, err)
 	}
-	if s.lock, err = hold(ctx, s.pool, conn); err != nil {
+	if s.lock, err = hold(connecting, s.pool, conn); err != nil {
 		conn.Release()
 		return fmt.Errorf("take the database: %w", err)
 	}
@@ -88,7 +95,9 @@ func (s *Store) prepare(ctx context.Context) error {
 	if err != nil {
 		return fmt.Errorf("read the migrations: %w", err)
 	}
-	if _, err := provider.Up(ctx); err != nil {
+	migrating, migrated := context.WithTimeout(ctx, migrateWithin)
+	defer migrated()
+	if _, err := provider.Up(migrating); err != nil {
 		return fmt.Errorf("bring the tables up to date: %w", err)
 	}
 	return nil
