@@ -272,16 +272,22 @@ func TestAnHonestClientFarAwayIsNeverCut(t *testing.T) {
 	}
 }
 
+// readied seats a client that has said that it is ready.
+func readied(t *testing.T, x *room) *conn {
+	c, err := x.join(joining{name: "Ana", pipe: true})
+	require.NoError(t, err)
+	x.handle(&letter{from: c, what: "ready", at: time.Now()})
+	return c
+}
+
 // A connection whose hello is lost does not cost the seat: the token that it was taken with stays good until something comes over the new
 // connection, and no longer.
 func TestALostHelloCostsNoSeat(t *testing.T) {
 	_, _, x := tallied(t, true)
 	r := rand.New(rand.NewPCG(3, 4))
 	require.NoError(t, x.do(t.Context(), func() {
-		c, err := x.join(joining{name: "Ana", pipe: true})
-		require.NoError(t, err)
+		c := readied(t, x)
 		token := c.token
-		x.handle(&letter{from: c, what: "ready", at: time.Now()})
 		for i := range 1000 {
 			x.lose(c, "it broke")
 			x.tick()
@@ -309,29 +315,30 @@ func TestALateHandshakeCostsNoSeat(t *testing.T) {
 	_, _, x := tallied(t, true)
 	r := rand.New(rand.NewPCG(5, 6))
 	require.NoError(t, x.do(t.Context(), func() {
-		c, err := x.join(joining{name: "Ana", pipe: true})
-		require.NoError(t, err)
+		c := readied(t, x)
 		token := c.token
-		x.handle(&letter{from: c, what: "ready", at: time.Now()})
 		for i := range 1000 {
 			void := token
 			x.lose(c, "it broke")
 			x.tick()
 			tries := make([]*conn, 1+r.IntN(4))
 			for k := range tries {
-				tries[k], err = x.join(joining{token: token, pipe: true, seen: x.session.Now()})
+				again, err := x.join(joining{token: token, pipe: true, seen: x.session.Now()})
 				if !assert.NoError(t, err, "round %d, try %d", i, k) {
 					return
 				}
+				tries[k] = again
 			}
 			for _, overtaken := range tries[:len(tries)-1] {
 				assert.True(t, overtaken.silent, "the client that has this one is told no goodbye")
 			}
 			token = tries[r.IntN(len(tries))].token // of the hello that arrived
 			x.lose(tries[len(tries)-1], "its client had gone away")
-			if c, err = x.join(joining{token: token, pipe: true, seen: x.session.Now()}); !assert.NoError(t, err, "round %d", i) {
+			back, err := x.join(joining{token: token, pipe: true, seen: x.session.Now()})
+			if !assert.NoError(t, err, "round %d", i) {
 				return
 			}
+			c = back
 			x.handle(&letter{from: c, what: "seen", seen: 1, at: time.Now()})
 			token = c.token
 			assert.Equal(t, map[string]int{token: c.client}, x.tokens, "what was heard makes all others void")
@@ -347,7 +354,11 @@ func TestALateHandshakeCostsNoSeat(t *testing.T) {
 func handshake(ctx context.Context, v *Service, x *room, query string) int {
 	request := httptest.NewRequestWithContext(ctx, "GET", fmt.Sprintf("http://127.0.0.1/api/sessions/%d/join?%s", x.id, query), nil)
 	for name, value := range map[string]string{
-		"Connection": "Upgrade", "Upgrade": "websocket", "Sec-WebSocket-Version": "13", "Sec-WebSocket-Key": "dGhlIHNhbXBsZSBub25jZQ==", "Sec-WebSocket-Protocol": wire.Binary,
+		"Connection":             "Upgrade",
+		"Upgrade":                "websocket",
+		"Sec-WebSocket-Version":  "13",
+		"Sec-WebSocket-Key":      "dGhlIHNhbXBsZSBub25jZQ==",
+		"Sec-WebSocket-Protocol": wire.Binary,
 	} {
 		request.Header.Set(name, value)
 	}
@@ -361,10 +372,7 @@ func TestAHandshakeThatFailsCostsNoSeat(t *testing.T) {
 	v, _, x := tallied(t, false)
 	var ana *conn
 	require.NoError(t, x.do(t.Context(), func() {
-		var err error
-		ana, err = x.join(joining{name: "Ana", pipe: true})
-		require.NoError(t, err)
-		x.handle(&letter{from: ana, what: "ready", at: time.Now()})
+		ana = readied(t, x)
 		x.lose(ana, "it broke")
 	}))
 	for i := range 1000 {

@@ -135,13 +135,21 @@ type conn struct {
 	cut     chan struct{} // closed when the client is out
 	reason  string
 	broken  bool // it is out for a message that could not be read
-	silent  bool // it ends without a goodbye, so that its client comes back
+	silent  bool // it ends without a goodbye; to be read once it is out, as the reason
 }
 
-// end closes the queue; what waits in it is still written.
+// end closes the queue; what waits in it is still written. Only the first end counts.
 func (c *conn) end(reason string) {
 	c.once.Do(func() {
 		c.reason = reason
+		close(c.cut)
+	})
+}
+
+// endSilently ends the connection as if it had broken, so that its client comes back.
+func (c *conn) endSilently(reason string) {
+	c.once.Do(func() {
+		c.reason, c.silent = reason, true
 		close(c.cut)
 	})
 }
@@ -500,8 +508,11 @@ func (r *room) join(j joining) (*conn, error) {
 		if old := r.conns[n]; old != nil {
 			// Of two connections that came with a token, the later one may be an earlier try of the client, whose handshake was late. Until
 			// something has come over one of them nobody knows which one the client has, so the other one ends as if it had broken.
-			old.silent = old.spends != ""
-			r.unseat(old, "another connection took the seat")
+			const reason = "another connection took the seat"
+			if old.spends != "" {
+				old.endSilently(reason)
+			}
+			r.unseat(old, reason)
 		}
 		r.session.Back(n, j.seen)
 		r.noted("back", n)
@@ -513,7 +524,17 @@ func (r *room) join(j joining) (*conn, error) {
 			return nil, err
 		}
 	}
-	c := &conn{client: n, box: newOutbox(), test: j.test, token: r.grant(n, j.token), frame: appendMessage, opened: make(chan struct{}, 1), seated: true, cut: make(chan struct{}), address: j.address}
+	c := &conn{
+		client:  n,
+		box:     newOutbox(),
+		seated:  true,
+		test:    j.test,
+		token:   r.grant(n, j.token),
+		frame:   appendMessage,
+		opened:  make(chan struct{}, 1),
+		address: j.address,
+		cut:     make(chan struct{}),
+	}
 	if known {
 		c.spends = j.token
 	}
