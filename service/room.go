@@ -156,9 +156,25 @@ func (c *conn) endSilently(reason string) {
 
 func newRoom(row store.Session, s *session.Session, paused bool, recorder Recorder, m *meters) *room {
 	r := &room{
-		id: row.ID, row: row, session: s, outline: s.Contract().Outline(), recorder: recorder, meters: m, paused: paused,
-		inbox: make(chan func(), inboxSize), stop: make(chan string, 1), done: make(chan struct{}),
-		conns: map[int]*conn{}, tokens: map[string]int{}, granted: map[int][]string{}, readied: map[int]bool{}, refused: map[int]*rate.Limiter{}, names: map[int]store.Seat{}, watchers: newWatchers(s.Watched), now: time.Now, ears: hearing{epoll: -1},
+		id:       row.ID,
+		row:      row,
+		session:  s,
+		outline:  s.Contract().Outline(),
+		recorder: recorder,
+		meters:   m,
+		paused:   paused,
+		inbox:    make(chan func(), inboxSize),
+		stop:     make(chan string, 1),
+		done:     make(chan struct{}),
+		conns:    map[int]*conn{},
+		tokens:   map[string]int{},
+		granted:  map[int][]string{},
+		readied:  map[int]bool{},
+		refused:  map[int]*rate.Limiter{},
+		names:    map[int]store.Seat{},
+		watchers: newWatchers(s.Watched),
+		now:      time.Now,
+		ears:     hearing{epoll: -1},
 	}
 	shown := r.describe()
 	r.shown.Store(&shown)

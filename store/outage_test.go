@@ -1,8 +1,10 @@
 package store_test
 
 import (
+	"bytes"
 	"context"
 	"encoding/json"
+	"log/slog"
 	"os"
 	"strconv"
 	"strings"
@@ -136,4 +138,23 @@ func TestALostHoldIsTakenAgain(t *testing.T) {
 	}
 	_, err = store.Open(t.Context(), url)
 	assert.ErrorIs(t, err, store.ErrTaken)
+}
+
+// An outage is told once a minute at most, and its end once.
+func TestAnOutageFillsNoLog(t *testing.T) {
+	var log bytes.Buffer
+	before := slog.Default()
+	slog.SetDefault(slog.New(slog.NewTextHandler(&log, nil)))
+	t.Cleanup(func() { slog.SetDefault(before) })
+	o := newOutage(t)
+	o.begin()
+	r := store.NewRecorder(o.store)
+	d := store.Decision{Session: o.session, Seq: 1, Request: "A.b", Args: json.RawMessage(`[]`), Outcome: "accepted", At: time.Now()}
+	r.Record([]store.Decision{d})
+	time.Sleep(2 * time.Second) // three tries
+	o.end()
+	require.Eventually(t, func() bool { n, _ := r.Waiting(); return n == 0 }, 30*time.Second, 10*time.Millisecond)
+	require.NoError(t, r.Close(t.Context()))
+	assert.Equal(t, 1, strings.Count(log.String(), "they wait"), log.String())
+	assert.Equal(t, 1, strings.Count(log.String(), "stored again"), log.String())
 }

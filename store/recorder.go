@@ -16,6 +16,7 @@ import (
 
 	"github.com/jackc/pgx/v5"
 	"github.com/jackc/pgx/v5/pgconn"
+	"golang.org/x/time/rate"
 )
 
 // Bounds of what waits for the database. Over them, the oldest records of those clients are dropped who have the most, and counted: one that
@@ -27,6 +28,7 @@ const (
 	batchEvery             = 100 * time.Millisecond
 	writeTimeout           = 10 * time.Second
 	longestPause           = 5 * time.Second // between two tries while the database is away
+	outageLogEvery         = time.Minute     // how often the log says that it is away
 	freedAtOnce            = 32              // one part in so many is freed of a queue that is full: that goes over all of it
 )
 
@@ -244,6 +246,7 @@ func (r *Recorder) run() {
 	defer close(r.done)
 	defer r.abandon()
 	pause := batchEvery
+	outage := rate.Sometimes{Interval: outageLogEvery}
 	for stopping := false; ; {
 		select {
 		case <-r.wake:
@@ -259,13 +262,16 @@ func (r *Recorder) run() {
 		}
 		if err := r.writeWaiting(); err != nil {
 			pause = min(2*pause, longestPause)
-			slog.Warn("records cannot be stored now; they wait", "error", err, "waiting", r.Backlog().Waiting, "next_try", pause)
+			outage.Do(func() {
+				slog.Warn("records cannot be stored now; they wait", "error", err, "waiting", r.Backlog().Waiting)
+			})
 			select {
 			case r.wake <- struct{}{}:
 			default:
 			}
-		} else {
-			pause = batchEvery
+		} else if pause > batchEvery {
+			slog.Info("records are stored again")
+			pause, outage = batchEvery, rate.Sometimes{Interval: outageLogEvery}
 		}
 		if stopping {
 			return

@@ -107,19 +107,8 @@ func TestWhatIsSpawnedKeepsToItsMemory(t *testing.T) {
 	g := open(t, strings.Replace(spawning("entity Rock { n: int 0..9 = 0 }", 99_999), "left = max(left - 1000, 0)", "left = 99999", 1))
 	g.s.world.MostHeld = 4 << 20
 	ana := g.join("Ana", "")
-	faults := 0
-	for range 20 {
-		g.tick()
-		for _, f := range g.step.Faults {
-			faults++
-			require.Contains(t, f.Reason, "there is no memory for another Rock")
-			require.Contains(t, f.Reason, "4 MB")
-		}
-	}
-	assert.Equal(t, 17, faults)
+	assert.Equal(t, 17, g.faults(20, "there is no memory for another Rock", "4 MB"))
 	assert.Equal(t, 3002, len(g.s.world.Entities()), "in whole ticks: what a body did before its fault is undone")
-	assert.LessOrEqual(t, g.step.Held, int64(4<<20))
-	assert.Empty(t, g.step.Closed)
 	for _, e := range slices.Clone(g.s.world.Kind(0)[:2000]) {
 		g.s.world.Despawn(e)
 	}
@@ -173,15 +162,22 @@ func TestWhatWaitsKeepsToItsMemory(t *testing.T) {
 }`, 1000))
 	g.s.world.MostHeld = 4 << 20
 	g.join("Ana", "")
-	faults := 0
-	for range 100 {
+	assert.Greater(t, g.faults(100, "there is no memory for `say` to wait: 1002 entities"), 10_000)
+}
+
+// faults makes ticks, in which the session keeps to its memory, and counts their faults, of which each tells all of reasons.
+func (g *game) faults(ticks int, reasons ...string) int {
+	n := 0
+	for range ticks {
 		g.tick()
 		for _, f := range g.step.Faults {
-			faults++
-			require.Contains(t, f.Reason, "there is no memory for `say` to wait: 1002 entities")
+			n++
+			for _, reason := range reasons {
+				require.Contains(g.t, f.Reason, reason)
+			}
 		}
-		require.Empty(t, g.step.Closed)
-		require.LessOrEqual(t, g.step.Held, int64(4<<20))
+		require.Empty(g.t, g.step.Closed)
+		require.LessOrEqual(g.t, g.step.Held, g.s.world.MostHeld)
 	}
-	assert.Greater(t, faults, 10_000)
+	return n
 }
