@@ -684,6 +684,9 @@ func (l *flows) clauses(k *Kind, p *Property) {
 			}
 			f.cause.faults = nil
 			f.sink(v.label, f.toProperty(k, p, f.self))
+			if a := f.leaks(v.label, dest{[]crowd{f.crowd([]Who{{Sort: ToOwner}})}, ""}); a != nil {
+				f.report("leak", f.decl, f.at, fmt.Sprintf("the `when` of `%s` depends on %s, which %s: its owner learns of it by pressing", p.Name, a.of, a.to), "if they may learn it, say so: reveal(…); else ask what the owner can see")
+			}
 		}
 		f.cause.changes[p] = true
 	}

@@ -81,7 +81,7 @@ func (s *Session) giveUp(t *seat, in *input, step *Step) {
 		s.decide(t, in.call, step)
 		return
 	}
-	t.said, t.busy = append(t.said, wire.Decision{Seq: in.move.in.Seq, Outcome: wire.Dropped, Stage: wire.StageBounds, Reason: tooMuchToDo, Check: -1}), true
+	t.said, t.busy = append(t.said, in.move.refused(wire.Dropped, wire.StageBounds, tooMuchToDo)), true
 }
 
 const tooMuchToDo = "the session has too much to do"

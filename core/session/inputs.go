@@ -67,6 +67,7 @@ func (s *Session) Move(client int, m Move) {
 		for _, i := range t.writes {
 			if in := &s.inputs[i]; in.move.prop == m.prop && in.move.in.Entity == m.in.Entity {
 				in.what = "" // an older one
+				s.overtaken = append(s.overtaken, Overtaken{client, in.move.in.Seq})
 			}
 		}
 		t.writes = append(t.writes, len(s.inputs))
@@ -90,8 +91,9 @@ func (s *Session) carry(t *seat, m *Move) {
 		case e.Owner != t.client.Number:
 			outcome, stage, reason = wire.Denied, wire.StageFrom, "not the owner"
 		case m.what == "press":
-			reason = ""
-			s.press(e, m)
+			if reason = ""; !s.press(e, m) {
+				outcome, stage, reason = wire.Denied, wire.StageCheck, "when"
+			}
 		default:
 			reason = ""
 			if s.presses[key{e.ID, m.prop.Index}] == m.in.Press {
@@ -100,23 +102,40 @@ func (s *Session) carry(t *seat, m *Move) {
 		}
 	}
 	if reason != "" {
-		t.said, t.busy = append(t.said, wire.Decision{Seq: m.in.Seq, Outcome: outcome, Stage: stage, Reason: reason, Check: -1}), true
+		t.said, t.busy = append(t.said, m.refused(outcome, stage, reason)), true
 	}
 }
 
-// press begins a hold, or renews its lease. A hold that has ended begins again only with a new press.
-func (s *Session) press(e *world.Entity, m *Move) {
+// refused returns the decision about a press, release or write that is refused, with the number that its client gave it.
+func (m *Move) refused(outcome wire.Outcome, stage wire.Stage, reason string) wire.Decision {
+	d := wire.Decision{Outcome: outcome, Stage: stage, Reason: reason, Check: -1}
+	switch m.what {
+	case "press":
+		d.Press = m.in.Press
+	case "release":
+		d.Release = m.in.Press
+	default:
+		d.Seq = m.in.Seq
+	}
+	return d
+}
+
+// press begins a hold, or renews its lease. A hold that has ended begins again only with a new press. It reports false for a new press while
+// the condition of the hold fails: such a hold does not begin.
+func (s *Session) press(e *world.Entity, m *Move) bool {
 	k := key{e.ID, m.prop.Index}
 	held := e.Nums[m.prop.Slot] != 0
 	fresh := m.in.Press > s.presses[k]
 	if !fresh && !held || m.in.Press < s.presses[k] {
-		return
+		return true
 	}
 	s.presses[k] = m.in.Press
-	if held || s.machine.MayHold(e, m.prop) {
-		e.Nums[m.prop.Hold.Slot] = s.tick + m.prop.Hold.Lease
-		s.hold(e, m.prop, true)
+	if !held && !s.machine.MayHold(e, m.prop) {
+		return false
 	}
+	e.Nums[m.prop.Hold.Slot] = s.tick + m.prop.Hold.Lease
+	s.hold(e, m.prop, true)
+	return true
 }
 
 // hold sets a hold and runs what that sets off.

@@ -86,6 +86,8 @@ type Session struct {
 	tick   int64
 	inputs []input
 	spare  []input // the memory of the last tick's inputs
+
+	overtaken []Overtaken // since the last tick
 	step   Step    // of the last tick
 	arena  []byte  // the memory of its frames
 	empty  []byte  // that is left free before each
@@ -300,11 +302,19 @@ type Step struct {
 	Logs      []Log
 	Closed    string      // why the contract ended the session with this tick; empty when it goes on
 	Faults    []Fault     // of handlers and timers; what they did was undone
+	Overtaken []Overtaken // writes that a newer one of the same client came after in the same tick: nobody looked at them
 	Deferred  int         // inputs that came in this tick and wait for another one
 	Heaviest  Heavy       // the cause that took the most steps
 	Held      int64       // bytes of memory that its entities take, and what clients are told of them; see Options.Memory
 	Memory    []byte      // in which the frames stand
 	Truth     *wire.Block // what changed for the server itself; only when traced and watched, else nil
+}
+
+// Overtaken is a write of a client, by its sequence number, that was not carried out because a newer one of the same property came in the
+// same tick. Its client is told nothing: the newer one counts.
+type Overtaken struct {
+	Client int
+	Seq    uint64
 }
 
 // Log is a line that the contract logged, and for whom.
@@ -619,6 +629,7 @@ func (s *Session) Tick() *Step {
 		clear(inputs) // what clients sent is not kept alive
 		s.spare = inputs
 	}()
+	step.Overtaken, s.overtaken = s.overtaken, nil
 	s.beganAt, s.heaviest = s.machine.Used(), Heavy{}
 	s.admit(step)
 	s.resume(step)

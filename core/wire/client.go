@@ -5,12 +5,21 @@ import (
 	"encoding/json"
 	"fmt"
 	"math"
+	"slices"
 	"strings"
 
 	"kamerad/core/contract"
 )
 
-// The first byte of a client's binary message. One that begins with `{` is a message of the JSON sub-protocol.
+// The first byte of a client's binary message has the type of the message in its lowest five bits, and says in others what comes with it.
+// One that begins with `{` is a message of the JSON sub-protocol.
+const (
+	typeBits   = 0x1f
+	hasDrawn   = 0x40 // the moment that the client drew
+	hasUnknown = 0x80 // a part of a later version of the protocol, which is skipped
+)
+
+// The types of messages.
 const (
 	msgReady = 1 + iota
 	msgSeen
@@ -22,13 +31,15 @@ const (
 	msgRelease
 )
 
-var plainMessages = map[string]byte{"ready": msgReady, "leave": msgLeave, "seen": msgSeen, "differs": msgDiffers}
+// plainNames has the types of messages that are about nothing in the contract.
+var plainNames = [...]string{msgReady: "ready", msgSeen: "seen", msgLeave: "leave", msgDiffers: "differs"}
 var withValues = map[string]byte{"ask": msgAsk, "write": msgWrite, "press": msgPress, "release": msgRelease}
 
 // Pack gives a client's message in its binary form, with the outline that the client was given. What does not fit the outline, such
 // as a forged request, is given as JSON.
 func (m *FromClient) Pack(o *contract.Outline) []byte {
-	if msg, ok := plainMessages[m.Type]; ok {
+	if i := slices.Index(plainNames[1:], m.Type); i >= 0 {
+		msg := byte(1 + i)
 		out := []byte{msg}
 		if msg == msgSeen || msg == msgDiffers {
 			out = binary.AppendUvarint(out, uint64(m.Seen))
@@ -59,6 +70,9 @@ func (m *FromClient) JSON() []byte {
 	}
 	if m.Seen != 0 {
 		out["seen"] = m.Seen
+	}
+	if m.Drawn != 0 {
+		out["drawn"] = m.Drawn
 	}
 	return marshalled(nil, out)
 }
@@ -92,9 +106,15 @@ func (m *FromClient) packed(o *contract.Outline) []byte {
 			types, args = []*contract.Type{k.Properties[at].Type}, []json.RawMessage{m.value()}
 		}
 	}
+	if m.Drawn != 0 {
+		msg |= hasDrawn
+	}
 	out := []byte{msg}
 	for _, n := range []uint64{m.Seq + m.Press, uint64(max(m.Seen, 0)), uint64(m.Entity), uint64(kind), uint64(at)} {
 		out = binary.AppendUvarint(out, n)
+	}
+	if m.Drawn != 0 {
+		out = binary.AppendUvarint(out, zigzag(m.Drawn))
 	}
 	w := &bitWriter{}
 	for i, t := range types {
@@ -120,20 +140,20 @@ func UnpackFromClient(raw []byte, o *contract.Outline) (FromClient, error) {
 		return ParseFromClient(raw)
 	}
 	c := &cursor{buf: raw[1:]}
-	if raw[0] < msgAsk {
-		for name, msg := range plainMessages {
-			if msg == raw[0] {
-				if m.Type = name; msg == msgSeen || msg == msgDiffers {
-					m.Seen = c.tick()
-				}
-				if c.bad || len(c.buf) > 0 {
-					return m, fmt.Errorf("the message `%s` is broken", name)
-				}
-				return m, m.bounded()
-			}
-		}
+	msg := raw[0] & typeBits
+	if raw[0]&hasUnknown != 0 {
+		c.part()
 	}
-	switch raw[0] {
+	if msg >= 1 && int(msg) < len(plainNames) {
+		if m.Type = plainNames[msg]; msg == msgSeen || msg == msgDiffers {
+			m.Seen = c.tick()
+		}
+		if c.bad || len(c.buf) > 0 || raw[0]&hasDrawn != 0 {
+			return m, fmt.Errorf("the message `%s` is broken", m.Type)
+		}
+		return m, m.bounded()
+	}
+	switch msg {
 	case msgAsk:
 		m.Type = "ask"
 	case msgWrite:
@@ -143,16 +163,19 @@ func UnpackFromClient(raw []byte, o *contract.Outline) (FromClient, error) {
 	case msgRelease:
 		m.Type = "release"
 	default:
-		return m, fmt.Errorf("the message has the unknown type %d; there are %d to %d, and JSON", raw[0], msgReady, msgRelease)
+		return m, fmt.Errorf("the message has the unknown type %d; there are %d to %d, and JSON", msg, msgReady, msgRelease)
 	}
 	number := c.uvarint()
 	m.Seen = c.tick()
 	entity, kind, at := c.uvarint(), c.uvarint(), c.uvarint()
+	if raw[0]&hasDrawn != 0 {
+		m.Drawn = unzigzag(c.uvarint())
+	}
 	if c.bad || entity > 1<<32-1 || number == 0 {
 		return m, fmt.Errorf("the message `%s` is broken, or has no number; they count up from 1", m.Type)
 	}
 	m.Entity = uint32(entity)
-	if raw[0] == msgAsk || raw[0] == msgWrite {
+	if msg == msgAsk || msg == msgWrite {
 		m.Seq = number
 	} else {
 		m.Press = number
@@ -161,34 +184,44 @@ func UnpackFromClient(raw []byte, o *contract.Outline) (FromClient, error) {
 		return m, err
 	}
 	b := &bitReader{buf: c.buf}
-	if kind >= uint64(len(o.Kinds)) {
-		return m, fmt.Errorf("the message `%s` is about a kind that the outline lacks", m.Type)
+	if msg == msgAsk {
+		return m, m.readAsk(b, o, kind, at)
 	}
-	k := &o.Kinds[kind]
-	if raw[0] == msgAsk {
-		if at >= uint64(len(k.Requests)) {
-			return m, fmt.Errorf("the message asks for a request that the outline lacks")
-		}
-		q := &k.Requests[at]
-		m.Request, m.Args = k.Name+"."+q.Name, []json.RawMessage{}
-		for _, p := range q.Params {
-			m.Args = append(m.Args, b.json(p.Type))
-		}
-		if !b.bad && !b.done() {
-			return m, fmt.Errorf("the message `ask` goes on after its end")
-		}
+	if kind >= uint64(len(o.Kinds)) || at >= uint64(len(o.Kinds[kind].Properties)) {
+		m.Property = unnamed(kind, at)
 		return m, nil
 	}
-	if at >= uint64(len(k.Properties)) {
-		return m, fmt.Errorf("the message `%s` is about a property that the outline lacks", m.Type)
-	}
+	k := &o.Kinds[kind]
 	p := &k.Properties[at]
 	m.Property = k.Name + "." + p.Name
-	if raw[0] == msgWrite && !b.numbers(p.Type, &m) {
+	if msg == msgWrite && !b.numbers(p.Type, &m) {
 		m.Value = b.json(p.Type)
 	}
 	return m, nil
 }
+
+// readAsk reads the name and the arguments of a request.
+func (m *FromClient) readAsk(b *bitReader, o *contract.Outline, kind, at uint64) error {
+	m.Args = []json.RawMessage{}
+	if kind >= uint64(len(o.Kinds)) || at >= uint64(len(o.Kinds[kind].Requests)) {
+		m.Request = unnamed(kind, at)
+		return nil
+	}
+	k := &o.Kinds[kind]
+	q := &k.Requests[at]
+	m.Request = k.Name + "." + q.Name
+	for _, p := range q.Params {
+		m.Args = append(m.Args, b.json(p.Type))
+	}
+	if !b.bad && !b.done() {
+		return fmt.Errorf("the message `ask` goes on after its end")
+	}
+	return nil
+}
+
+// unnamed returns what stands for the name of what an outline does not have, by the places that a message gives. No contract has such a
+// name, so that the message is decided malformed, as one of the JSON form with a made-up name.
+func unnamed(kind, at uint64) string { return fmt.Sprintf("%d.%d", kind, at) }
 
 // tick reads the number of a tick; one that no int64 holds is told as the greatest, which is out of range.
 func (c *cursor) tick() int64 { return int64(min(c.uvarint(), math.MaxInt64)) }

@@ -400,8 +400,10 @@ func TestEveryFieldOfAFrameComesBack(t *testing.T) {
 			"Owned.Entity": entity, "Owned.Owner": client, "Block.Gone[]": entity, "Block.Left[]": client,
 			"Event.Event": func() any { return "" }, "Event.Entity": func() any { return rapid.Uint32().Draw(t, "entity") }, "Event.Fields": func() any { return nil },
 			"Decision.Seq":     func() any { return anyUint64.Draw(t, "seq") },
-			"Decision.Outcome": func() any { return rapid.SampledFrom(outcomes).Draw(t, "outcome") },
-			"Decision.Stage":   func() any { return rapid.SampledFrom(stages).Draw(t, "stage") },
+			"Decision.Press":   func() any { return anyUint64.Draw(t, "press") },
+			"Decision.Release": func() any { return anyUint64.Draw(t, "release") },
+			"Decision.Outcome": func() any { return rapid.SampledFrom(outcomes[:6]).Draw(t, "outcome") },
+			"Decision.Stage":   func() any { return rapid.SampledFrom(stages[:8]).Draw(t, "stage") },
 			"Decision.Reason":  text,
 			"Decision.Check":   func() any { return rapid.IntRange(-1, 1<<16-1).Draw(t, "check") },
 			"Decision.Reply": func() any {
@@ -412,6 +414,15 @@ func TestEveryFieldOfAFrameComesBack(t *testing.T) {
 		}}
 		f := d.draw(reflect.TypeFor[Frame](), "Frame").Interface().(Frame)
 		f.Settled = min(f.Settled, f.Tick)
+		for i := range f.Decisions { // it is about one of the three
+			d := &f.Decisions[i]
+			switch {
+			case d.Press != 0:
+				d.Seq, d.Release = 0, 0
+			case d.Release != 0:
+				d.Seq = 0
+			}
+		}
 		parts := &Parts{Snapshot: f.Snapshot, Tick: f.Tick, Settled: f.Settled, HasDigest: f.Digest != nil, Decisions: f.Decisions, Logs: f.Logs}
 		if f.Digest != nil {
 			parts.Digest = *f.Digest
@@ -478,6 +489,7 @@ func TestEveryFieldOfAClientsMessageComesBack(t *testing.T) {
 			},
 			"Ask.Seq": number, "Ask.Entity": func() any { return rapid.Uint32().Draw(t, "entity") }, "Ask.Request": func() any { return "Thing.r" },
 			"Ask.Args":            func() any { return []json.RawMessage{value().(json.RawMessage)} },
+			"Ask.Drawn":           func() any { return rapid.Int64Range(-MaxDrawn, MaxDrawn).Draw(t, "drawn") },
 			"Ask.Seen":            func() any { return int64(rapid.Uint64Range(0, highest).Draw(t, "seen")) },
 			"FromClient.Property": func() any { return "Thing.p" }, "FromClient.Press": number, "FromClient.Value": value,
 			"FromClient.Numbers": func() any { return nil }, "FromClient.Wide": func() any { return nil },

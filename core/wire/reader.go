@@ -110,14 +110,16 @@ func (c *cursor) bytes(n uint64) []byte {
 
 func (c *cursor) part() []byte { return c.bytes(c.uvarint()) }
 
+func (c *cursor) rest() []byte { return c.bytes(uint64(len(c.buf))) }
+
 // Read reads a frame. What was read before an error is lost: the connection has to end, or a snapshot to come.
 func (r *Reader) Read(raw []byte) (f *Frame, err error) {
 	if len(raw) == 0 {
 		return nil, fmt.Errorf("read a frame: it is empty")
 	}
-	c := &cursor{buf: raw[1:]}
-	flags := raw[0]
-	f = &Frame{Tick: r.tick, Snapshot: flags&hasSnapshot != 0}
+	c := &cursor{buf: raw}
+	head := c.uvarint()
+	f = &Frame{Tick: r.tick, Snapshot: head&(1<<snapshotBit) != 0}
 	r.out = f
 	if f.Snapshot {
 		r.begin()
@@ -129,39 +131,16 @@ func (r *Reader) Read(raw []byte) (f *Frame, err error) {
 		f.Tick += int64(by)
 	}
 	f.Settled = r.settled
-	if flags&hasSettled != 0 {
-		f.Settled = f.Tick - int64(min(c.uvarint(), uint64(f.Tick)))
-	}
-	if flags&hasDigest != 0 {
-		if raw := c.bytes(4); raw != nil {
-			digest := binary.LittleEndian.Uint32(raw)
-			f.Digest = &digest
-		}
-	}
 	block := &Block{}
-	if flags&hasRoster != 0 {
-		r.roster(&bitReader{buf: c.part()}, block, c)
-	}
 	r.touched, r.leaving = r.touched[:0], r.leaving[:0]
-	for n := c.uvarint(); n > 0 && !c.bad; n-- {
-		r.block(c, f.Tick)
+	for rest := head &^ (1 << snapshotBit); rest != 0 && !c.bad; rest &= rest - 1 {
+		in := &cursor{buf: c.part()}
+		r.section(section(bits.TrailingZeros64(rest)), in, f, block)
+		c.bad = c.bad || in.bad
 	}
 	r.finish(block)
 	if !block.Empty() {
 		f.Blocks = []*Block{block}
-	}
-	if flags&hasEvents != 0 {
-		for n := c.uvarint(); n > 0 && !c.bad; n-- {
-			r.event(&bitReader{buf: c.part()}, f, c)
-		}
-	}
-	if flags&hasDecisions != 0 {
-		r.decisions(&bitReader{buf: c.part()}, f, c)
-	}
-	if flags&hasLogs != 0 {
-		for n := c.uvarint(); n > 0 && !c.bad; n-- {
-			f.Logs = append(f.Logs, string(c.part()))
-		}
 	}
 	if c.bad || len(c.buf) > 0 {
 		return nil, fmt.Errorf("read the frame after tick %d: it is broken", r.tick)
@@ -170,16 +149,37 @@ func (r *Reader) Read(raw []byte) (f *Frame, err error) {
 	return f, nil
 }
 
-// What a frame has, in its first byte.
-const (
-	hasSnapshot = 1 << iota
-	hasSettled
-	hasDigest
-	hasRoster
-	hasEvents
-	hasDecisions
-	hasLogs
-)
+// section reads one section of a frame. One that it does not know tells it nothing.
+func (r *Reader) section(s section, c *cursor, f *Frame, block *Block) {
+	switch s {
+	case stateSection:
+		for n := c.uvarint(); n > 0 && !c.bad; n-- {
+			r.block(c, f.Tick, n == 1)
+		}
+	case eventsSection:
+		for len(c.buf) > 0 {
+			r.event(&bitReader{buf: c.part()}, f, c)
+		}
+	case decisionsSection:
+		r.decisions(&bitReader{buf: c.rest()}, f, c)
+	case digestSection:
+		if raw := c.bytes(4); raw != nil {
+			digest := binary.LittleEndian.Uint32(raw)
+			f.Digest = &digest
+		}
+	case rosterSection:
+		r.roster(&bitReader{buf: c.rest()}, block, c)
+	case logsSection:
+		for len(c.buf) > 0 {
+			f.Logs = append(f.Logs, string(c.part()))
+		}
+	case settledSection:
+		f.Settled = f.Tick - int64(min(c.uvarint(), uint64(f.Tick)))
+	default:
+		return
+	}
+	c.bad = c.bad || len(c.buf) > 0
+}
 
 func (r *Reader) roster(b *bitReader, block *Block, c *cursor) {
 	for n := b.count(1 << 16); n > 0 && !b.bad; n-- {
@@ -198,12 +198,20 @@ func (r *Reader) roster(b *bitReader, block *Block, c *cursor) {
 	c.bad = c.bad || !b.done()
 }
 
-// block reads one group's part of a frame.
-func (r *Reader) block(c *cursor, tick int64) {
+// block reads one group's part of a frame. The last block of a frame has all that is left of its section.
+func (r *Reader) block(c *cursor, tick int64, last bool) {
 	head := c.uvarint()
 	handle, op := head>>2, head&3
+	content := func() *bitReader {
+		if last {
+			return &bitReader{buf: c.rest()}
+		}
+		return &bitReader{buf: c.part()}
+	}
 	t := r.tables[handle]
 	switch {
+	case op == opOther:
+		content()
 	case op == opEnter && t == nil && len(r.tables) < maxTables:
 		group := c.uvarint()
 		if group >= uint64(len(r.outline.Groups)) {
@@ -212,11 +220,11 @@ func (r *Reader) block(c *cursor, tick int64) {
 		}
 		t = newTable(r.layout.groups[group], int(group))
 		r.tables[handle] = t
-		b := &bitReader{buf: c.part()}
+		b := content()
 		r.snapshot(b, t, tick)
 		c.bad = c.bad || !b.done()
 	case op == opChange && t != nil:
-		b := &bitReader{buf: c.part()}
+		b := content()
 		r.changes(b, t, tick)
 		c.bad = c.bad || !b.done()
 	case op == opLeave && t != nil && handle != 0:
@@ -237,6 +245,8 @@ const (
 	opChange = iota
 	opEnter
 	opLeave
+	opOther // free for later kinds of blocks, which are skipped
+
 	maxTables = 100_000
 	maxSlots  = 1 << 20
 )
@@ -632,9 +642,20 @@ func (r *Reader) event(b *bitReader, f *Frame, c *cursor) {
 
 func (r *Reader) decisions(b *bitReader, f *Frame, c *cursor) {
 	for n := b.count(1 << 16); n > 0 && !b.bad; n-- {
-		d := Decision{Seq: b.gamma(), Check: b.count(1<<16) - 1}
-		d.Outcome = outcomes[b.below(uint64(len(outcomes)))]
-		d.Stage = stages[b.below(uint64(len(stages)))]
+		of, number := b.get(2), b.gamma()
+		d := Decision{Check: b.count(1<<16) - 1}
+		switch of {
+		case ofSeq:
+			d.Seq = number
+		case ofPress:
+			d.Press = number
+		case ofRelease:
+			d.Release = number
+		}
+		if d.Outcome = outcomes[b.get(4)]; d.Outcome == "" {
+			d.Outcome = Unknown
+		}
+		d.Stage = stages[b.get(4)]
 		d.Reason = b.text(1 << 16)
 		if reply := b.text(1 << 24); reply != "" {
 			d.Reply = []byte(reply)
@@ -643,8 +664,3 @@ func (r *Reader) decisions(b *bitReader, f *Frame, c *cursor) {
 	}
 	c.bad = c.bad || !b.done()
 }
-
-var (
-	outcomes = []Outcome{Accepted, Denied, Dropped, Malformed, Faulted}
-	stages   = []Stage{"", StageBounds, StageTypes, StageTarget, StageFrom, StageLimit, StageCheck, StageBody}
-)

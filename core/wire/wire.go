@@ -1,4 +1,4 @@
-// Package wire holds the messages between server and clients, and their JSON form, the sub-protocol kamerad.json.v1.
+// Package wire holds the messages between server and clients, and their JSON form, the sub-protocol kamerad.json.v2.
 //
 // A frame carries all changes of one tick that a client may have. Its parts are applied in this order: clients that joined or
 // have another role, entities that spawned, owners, values, entities that are gone, clients that left; then events; then
@@ -16,13 +16,15 @@ import (
 )
 
 // Protocol is the name of the JSON sub-protocol.
-const Protocol = "kamerad.json.v1"
+const Protocol = "kamerad.json.v2"
 
 // Bounds of what a client may send.
 const (
 	MaxMessage = 16 << 10  // bytes of one message
 	MaxUndone  = 64        // requests of one client that have no decision yet
 	MaxNumber  = 1<<53 - 1 // the highest sequence number, press number and tick: the greatest that JSON is safe to carry
+	MaxDrawn   = 1 << 20   // how far the moment that a client drew may be before the tick that it confirmed, or after it, in 1/256 ticks
+	MaxJoin    = 4 << 10   // bytes of a client's first message
 )
 
 // Bounds of what a server sends.
@@ -41,6 +43,8 @@ const (
 	Dropped   Outcome = "dropped"
 	Malformed Outcome = "malformed"
 	Faulted   Outcome = "faulted"
+	Undone    Outcome = "undone"  // it was accepted, and what came of it was lost with the service
+	Unknown   Outcome = "unknown" // of a later version of the protocol
 )
 
 // Stage names the part of the pipeline that decided a request.
@@ -63,7 +67,8 @@ type Ask struct {
 	Entity  uint32            `json:"entity,omitempty"` // 0: the one of a shared kind, or the client's own
 	Request string            `json:"request"`          // Kind.name
 	Args    []json.RawMessage `json:"args"`
-	Seen    int64             `json:"seen,omitempty"` // the newest tick that the client has applied
+	Seen    int64             `json:"seen,omitempty"`  // the newest tick that the client has applied
+	Drawn   int64             `json:"drawn,omitempty"` // how long before that tick the client drew the world, in 1/256 ticks; see MaxDrawn
 }
 
 // Move is a client's press or release of a hold, or its write of a property. A press that is sent again with its number renews
@@ -77,6 +82,7 @@ type Move struct {
 	Numbers  [4]int64        // in place of the Value, when the property holds booleans, numbers or vectors: its slots
 	Wide     int             // how many they are; 0 for a Value
 	Seen     int64           // the newest tick that the client has applied
+	Drawn    int64           // see Ask
 }
 
 // FromClient is any message of a client: an Ask (type ask), a Move (press, release, write), or one of ready, seen and leave.
@@ -101,7 +107,7 @@ func (m *FromClient) value() json.RawMessage {
 
 // Move gives the press, release or write that a message is.
 func (m *FromClient) Move() Move {
-	return Move{m.Seq, m.Entity, m.Property, m.Press, m.Value, m.Numbers, m.Wide, m.Seen}
+	return Move{m.Seq, m.Entity, m.Property, m.Press, m.Value, m.Numbers, m.Wide, m.Seen, m.Drawn}
 }
 
 // ParseFromClient reads a client's message. The error says what is broken; a client that sends such a message is cut.
@@ -143,8 +149,48 @@ func (m *FromClient) bounded() error {
 		return fmt.Errorf("the message `%s` has the number %d, the highest is %d", m.Type, m.Press, uint64(MaxNumber))
 	case m.Seen < 0 || m.Seen > MaxNumber:
 		return fmt.Errorf("the message `%s` confirms the tick %d; ticks are from 0 to %d", m.Type, m.Seen, uint64(MaxNumber))
+	case m.Drawn < -MaxDrawn || m.Drawn > MaxDrawn:
+		return fmt.Errorf("the message `%s` was drawn %d/256 ticks before its tick; at most %d are possible, either way", m.Type, m.Drawn, MaxDrawn)
 	}
 	return nil
+}
+
+// Join is the first message of a client over a new connection: it asks for a new seat with a Name and a Role, or for the seat that a Token
+// belongs to.
+type Join struct {
+	Type    string `json:"type"` // join
+	Name    string `json:"name,omitempty"`
+	Role    string `json:"role,omitempty"`    // empty for the contract's first one
+	Outline string `json:"outline,omitempty"` // the fingerprint of the outline that the client was made for; empty for any
+	Token   string `json:"token,omitempty"`   // of the seat's last hello
+	Seen    int64  `json:"seen,omitempty"`    // with a token: the newest tick that the client has applied
+	Ticket  string `json:"ticket,omitempty"`  // says who the player is; no service takes one yet
+}
+
+// JSON returns the message.
+func (j Join) JSON() []byte {
+	j.Type = "join"
+	return marshalled(nil, j)
+}
+
+// ParseJoin reads a client's first message. Members that it does not know are left out, so that a client may be newer than its server. The
+// error says what is broken and what would be right.
+func ParseJoin(raw []byte) (Join, error) {
+	var j Join
+	if len(raw) > MaxJoin {
+		return j, fmt.Errorf("the first message has %d bytes, at most %d are allowed", len(raw), MaxJoin)
+	}
+	const right = `it has to be like {"type":"join","name":"Ana"}`
+	if err := json.Unmarshal(raw, &j); err != nil {
+		return j, fmt.Errorf("the first message is no `join`: %w; %s", err, right)
+	}
+	if j.Type != "join" {
+		return j, fmt.Errorf("the first message has the type %.40q; %s", j.Type, right)
+	}
+	if j.Seen < 0 || j.Seen > MaxNumber {
+		return j, fmt.Errorf("the message `join` confirms the tick %d; ticks are from 0 to %d", j.Seen, uint64(MaxNumber))
+	}
+	return j, nil
 }
 
 // Client is what clients know of each other.
@@ -154,10 +200,14 @@ type Client struct {
 	Role   string `json:"role"`
 }
 
+// Revision counts what was added to what clients may say in this version of the protocol, from 1.
+const Revision = 1
+
 // Hello is the first message to a client.
 type Hello struct {
 	Type        string            `json:"type"` // hello
 	Protocol    string            `json:"protocol"`
+	Revision    int               `json:"revision"` // of the protocol: what a client may say and the server understands; see Revision
 	Client      Client            `json:"client"`
 	Token       string            `json:"token"`    // takes the seat again when the connection was lost; good once
 	GraceMs     int64             `json:"grace_ms"` // how long the seat waits then
@@ -222,10 +272,12 @@ type Event struct {
 	json   []byte
 }
 
-// Decision is what a client is told of its request. Check is the index of the check that failed among the reasons of the
-// request's outline, or -1.
+// Decision is what a client is told of its request, or of a write, press or release that was refused. Check is the index of the check that
+// failed among the reasons of the request's outline, or -1.
 type Decision struct {
-	Seq     uint64          `json:"seq"`
+	Seq     uint64          `json:"seq,omitempty"`     // of a request or write; of Seq, Press and Release one is not 0
+	Press   uint64          `json:"press,omitempty"`   // of a press
+	Release uint64          `json:"release,omitempty"` // of a release: the number of its press
 	Outcome Outcome         `json:"outcome"`
 	Stage   Stage           `json:"stage,omitempty"`
 	Reason  string          `json:"reason,omitempty"`
