@@ -205,8 +205,11 @@ func idle(address string, session int64, i int) error {
 		return err
 	}}
 	d := websocket.Dialer{Subprotocols: []string{wire.Binary}, ReadBufferSize: 256, NetDial: small.Dial}
-	c, _, err := d.Dial(fmt.Sprintf("ws://%s/api/sessions/%d/join?name=bad%d", address, session, i), http.Header{})
+	c, _, err := d.Dial(fmt.Sprintf("ws://%s/api/sessions/%d/join", address, session), http.Header{})
 	if err != nil {
+		return err
+	}
+	if err := c.WriteMessage(websocket.TextMessage, wire.Join{Name: fmt.Sprint("bad", i)}.JSON()); err != nil {
 		return err
 	}
 	_, raw, err := c.ReadMessage()

@@ -48,12 +48,15 @@ func sink(address string, session int64, n int, input bool, rate int) error {
 			continue
 		}
 		d := websocket.Dialer{Subprotocols: []string{wire.Binary}, ReadBufferSize: 512, WriteBufferSize: 256}
-		query := ""
+		join := wire.Join{Name: fmt.Sprint("c", i)}
 		if outline != nil {
-			query = "&outline=" + outline.Fingerprint()
+			join.Outline = outline.Fingerprint()
 		}
-		c, _, err := d.Dial(fmt.Sprintf("ws://%s/api/sessions/%d/join?name=c%d%s", address, session, i, query), http.Header{})
+		c, _, err := d.Dial(fmt.Sprintf("ws://%s/api/sessions/%d/join", address, session), http.Header{})
 		if err != nil {
+			return err
+		}
+		if err := c.WriteMessage(websocket.TextMessage, join.JSON()); err != nil {
 			return err
 		}
 		_, raw, err := c.ReadMessage()
@@ -73,7 +76,8 @@ func sink(address string, session int64, n int, input bool, rate int) error {
 			if _, raw, err = c.ReadMessage(); err != nil {
 				return err
 			}
-			tick, _ := binary.Uvarint(raw[1:])
+			_, head := binary.Uvarint(raw)
+			tick, _ := binary.Uvarint(raw[head:])
 			first, firstAt = int64(tick), time.Now()
 		}
 		sockets = append(sockets, c)

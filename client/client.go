@@ -44,12 +44,13 @@ type Options struct {
 	OnEnd func(reason string)
 	// OnDiffer is called when the copy is not what the server says that it should be; a snapshot follows.
 	OnDiffer func(tick int64)
-	// JSON asks for kamerad.json.v1 instead of kamerad.v1.
+	// JSON asks for kamerad.json.v2 instead of kamerad.v2.
 	JSON bool
 	// Outline is what the client was made for; a session with another one refuses it, and the error names what differs. Nil takes
 	// what the session gives.
 	Outline *contract.Outline
-	// Again makes a new connection to the seat after one was lost. It is called until it succeeds, it gives a *Problem, or the seat is gone. Join sets it.
+	// Again makes a new connection to the seat after one was lost. It is called until it succeeds, the server refuses, or the seat is gone.
+	// Join sets it.
 	Again func(ctx context.Context, seat Seat) (Transport, error)
 	// OnLost is called when the connection is lost and is to be made again, OnBack when that is done; a snapshot follows.
 	OnLost func(reason string)
@@ -106,10 +107,24 @@ func (e Ended) Error() string { return string(e) }
 // ErrEnded says that the connection has ended; the text after it says why.
 var ErrEnded = errors.New("the connection has ended")
 
+// Refused is the error of a server that does not give the seat that was asked for.
+type Refused struct {
+	Reason string
+	Code   string // for programs, as docs/protocol.md lists them
+}
+
+func (r *Refused) Error() string { return r.Reason }
+
+// Codes of refusals that the client itself acts upon.
+const (
+	otherOutline = "other_outline" // the client was made for another outline
+	busy         = "busy"          // the session does not come to it now, and may in a moment
+)
+
 // Join takes a seat in a session over a WebSocket. service is the service's address, such as http://127.0.0.1:7707. An empty
-// role means the contract's first one.
+// role means the contract's first one. The error of a seat that is not given is a *Refused.
 func Join(ctx context.Context, service string, session int64, name, role string, o Options) (*Client, error) {
-	c, err := join(ctx, service, session, url.Values{"name": {name}, "role": {role}}, o)
+	c, err := join(ctx, service, session, wire.Join{Name: name, Role: role}, o)
 	if err != nil {
 		return nil, fmt.Errorf("join session %d as %s: %w", session, name, err)
 	}
@@ -118,47 +133,44 @@ func Join(ctx context.Context, service string, session int64, name, role string,
 
 // Rejoin takes a seat again whose connection was lost, with the Token of the client that had it.
 func Rejoin(ctx context.Context, service string, session int64, token string, o Options) (*Client, error) {
-	c, err := join(ctx, service, session, url.Values{"token": {token}}, o)
+	c, err := join(ctx, service, session, wire.Join{Token: token}, o)
 	if err != nil {
 		return nil, fmt.Errorf("take a seat in session %d again: %w", session, err)
 	}
 	return c, nil
 }
 
-func join(ctx context.Context, service string, session int64, q url.Values, o Options) (*Client, error) {
+func join(ctx context.Context, service string, session int64, j wire.Join, o Options) (*Client, error) {
 	u, err := url.Parse(service)
 	if err != nil {
 		return nil, fmt.Errorf("read the service's address: %w", err)
 	}
 	if o.Outline != nil {
-		q.Set("outline", o.Outline.Fingerprint())
+		j.Outline = o.Outline.Fingerprint()
 	}
 	u.Scheme = strings.Replace(u.Scheme, "http", "ws", 1)
 	u.Path = fmt.Sprintf("/api/sessions/%d/join", session)
-	u.RawQuery = q.Encode()
 	protocol := wire.Binary
 	if o.JSON {
 		protocol = wire.Protocol
 	}
-	t, err := dial(ctx, u.String(), protocol)
-	if err != nil {
-		var p *Problem
-		if o.Outline != nil && errors.As(err, &p) && p.Status == http.StatusConflict {
-			if theirs, failed := (API{Service: service}).Outline(ctx, session); failed == nil {
-				return nil, fmt.Errorf("%w: %s", err, strings.Join(o.Outline.Differences(theirs), ", "))
-			}
-		}
-		return nil, err
-	}
 	if o.Again == nil {
 		o.Again = func(ctx context.Context, seat Seat) (Transport, error) {
-			v := url.Values{"token": {seat.Token}, "seen": {fmt.Sprint(seat.Seen)}, "outline": {seat.Fingerprint}}
-			again := *u
-			again.RawQuery = v.Encode()
-			return dial(ctx, again.String(), protocol)
+			return ask(ctx, u.String(), protocol, wire.Join{Token: seat.Token, Seen: seat.Seen, Outline: seat.Fingerprint})
 		}
 	}
-	return New(ctx, t, o)
+	t, err := ask(ctx, u.String(), protocol, j)
+	if err != nil {
+		return nil, err
+	}
+	c, err := New(ctx, t, o)
+	var refused *Refused
+	if o.Outline != nil && errors.As(err, &refused) && refused.Code == otherOutline {
+		if theirs, failed := (API{Service: service}).Outline(ctx, session); failed == nil {
+			return nil, fmt.Errorf("%w: %s", err, strings.Join(o.Outline.Differences(theirs), ", "))
+		}
+	}
+	return c, err
 }
 
 // New takes the seat that a transport leads to: it waits for the server's hello.
@@ -201,7 +213,11 @@ func (c *Client) takeHello(ctx context.Context, t Transport) error {
 	}
 	if err != nil || hello.Type != "hello" || hello.Outline == nil {
 		var bye wire.Bye
-		if json.Unmarshal(raw, &bye) == nil && bye.Type == "bye" {
+		switch {
+		case json.Unmarshal(raw, &bye) != nil || bye.Type != "bye":
+		case bye.Code != "":
+			return &Refused{bye.Reason, bye.Code}
+		default:
 			return Ended(bye.Reason)
 		}
 		return errors.New("the server's first message is no hello")
@@ -606,8 +622,8 @@ func (c *Client) again(lost error) error {
 		if err == nil {
 			break
 		}
-		var refused *Problem
-		if errors.As(err, &refused) || errors.As(err, &ended) || ctx.Err() != nil {
+		var refused *Refused
+		if errors.As(err, &refused) && refused.Code != busy || errors.As(err, &ended) || ctx.Err() != nil {
 			return fmt.Errorf("the connection was lost (%w) and could not be made again: %w", lost, err)
 		}
 		select {
@@ -695,12 +711,27 @@ func (k *clock) now(at time.Time) time.Duration {
 // socket is a Transport over a WebSocket.
 type socket struct{ conn *websocket.Conn }
 
+// ask opens a WebSocket and asks for a seat over it.
+func ask(ctx context.Context, address, protocol string, j wire.Join) (Transport, error) {
+	t, err := dial(ctx, address, protocol)
+	if err != nil {
+		return nil, err
+	}
+	if err := t.Write(ctx, j.JSON()); err != nil {
+		t.Close("the connection was of no use")
+		return nil, err
+	}
+	return t, nil
+}
+
+// dial opens a WebSocket. A handshake that the server refuses gives a *Refused.
 func dial(ctx context.Context, address, protocol string) (Transport, error) {
 	conn, answer, err := websocket.Dial(ctx, address, &websocket.DialOptions{Subprotocols: []string{protocol}})
 	if err != nil {
 		if answer != nil && answer.StatusCode != http.StatusSwitchingProtocols && answer.Body != nil {
-			if p := readProblem(answer.Body); p != nil {
-				return nil, p
+			var p *Problem
+			if errors.As(readProblem(answer.Body), &p) {
+				return nil, &Refused{p.Error(), p.Code}
 			}
 		}
 		return nil, err

@@ -212,7 +212,7 @@ func problemOf(err error, r *http.Request) *client.Problem {
 	case errors.Is(err, errClosed):
 		return &client.Problem{Status: http.StatusConflict, Detail: err.Error(), Code: codeNotRunning}
 	case errors.Is(err, errBusy):
-		return &client.Problem{Status: http.StatusServiceUnavailable, Detail: err.Error()}
+		return &client.Problem{Status: http.StatusServiceUnavailable, Detail: err.Error(), Code: codeBusy}
 	case errors.Is(err, context.Canceled) && r.Context().Err() != nil: // anybody can go away as often as they like: that fills no log
 		return &client.Problem{Status: http.StatusServiceUnavailable, Detail: "whoever called has gone away"}
 	}

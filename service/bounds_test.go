@@ -8,8 +8,6 @@ import (
 	"io"
 	"math/rand/v2"
 	"net"
-	"net/http"
-	"net/http/httptest"
 	"strings"
 	"testing"
 	"time"
@@ -75,9 +73,9 @@ func TestControlFramesCountAgainstTheirSender(t *testing.T) {
 			go func() { _, _ = io.Copy(io.Discard, far) }()
 			var c *conn
 			require.NoError(t, x.do(t.Context(), func() {
-				c, _ = x.join(joining{name: "Eve", json: true})
+				c, _ = x.join(joining{Join: wire.Join{Name: "Eve"}, json: true})
 				flood := &counted{unit: frame, left: 100_000}
-				if l := newHearer(x, c, newWired(c.box, near, &x.slow, func(error) {}, nil)); assert.NotNil(t, l) {
+				if l := newHearer(x, c, newWired(c.box, near, &x.slow, func(error) {}, nil), nil); assert.NotNil(t, l) {
 					l.in.conn = flood
 					if name == "empty parts" {
 						l.in.conn = io.MultiReader(bytes.NewReader(said(opText, nil)), flood)
@@ -108,10 +106,11 @@ func TestControlFramesCountAgainstTheirSender(t *testing.T) {
 	}
 }
 
-// Nothing happens to a session for a request that is no handshake for one of its protocols, or that a page from elsewhere sent.
-func TestOnlyAHandshakeTakesASeat(t *testing.T) {
+// Nothing happens to a session for a request that is no handshake for one of its protocols, or that a page from elsewhere sent, nor for a
+// connection whose first message is late or no `join`.
+func TestOnlyAJoinTakesASeat(t *testing.T) {
 	_, api, x := tallied(t, false)
-	url := fmt.Sprintf("%s/api/sessions/%d/join?name=Eve", api.Service, x.id)
+	url := fmt.Sprintf("%s/api/sessions/%d/join", api.Service, x.id)
 	shake := func(more map[string]string) map[string]string {
 		h := map[string]string{"Connection": "Upgrade", "Upgrade": "websocket", "Sec-WebSocket-Version": "13", "Sec-WebSocket-Key": "AAAAAAAAAAAAAAAAAAAAAA==", "Sec-WebSocket-Protocol": wire.Binary}
 		for k, v := range more {
@@ -137,16 +136,87 @@ func TestOnlyAHandshakeTakesASeat(t *testing.T) {
 	}
 	status, _, _ := get(t, "GET", api.Service+"/sessions/1", "", map[string]string{"Sec-Fetch-Site": "cross-site", "Sec-Fetch-Mode": "navigate"})
 	assert.Equal(t, 200, status, "a link from elsewhere leads to the console")
+
+	t.Run("first messages", func(t *testing.T) {
+		for reason, first := range map[string]string{
+			"did not come within 5s":               "",
+			"is no `join`":                         `[]`,
+			`has the type "ask"`:                   `{"type":"ask","seq":1,"request":"Tally.add","args":[]}`,
+			`has the type ""`:                      `{"name":"Eve"}`,
+			"longer than 4096 bytes":               `{"type":"join","name":"Eve","more":"` + strings.Repeat("x", 4096) + `"}`,
+			"takes no tickets":                     `{"type":"join","name":"Eve","ticket":"t"}`,
+			"ticks are from 0 to 9007199254740991": `{"type":"join","token":"t","seen":-1}`,
+			"is binary":                            "\x01",
+		} {
+			t.Run(reason, func(t *testing.T) {
+				t.Parallel()
+				c := dial(t, api, x.id, wire.Binary)
+				switch {
+				case first == "\x01":
+					require.NoError(t, c.Write(t.Context(), websocket.MessageBinary, []byte(first)))
+				case first != "":
+					require.NoError(t, c.Write(t.Context(), websocket.MessageText, []byte(first)))
+				}
+				bye := turnedAway(t, c, statusBroken)
+				assert.Equal(t, codeNoJoin, bye.Code)
+				assert.Contains(t, bye.Reason, reason)
+				require.NoError(t, x.do(t.Context(), func() { assert.Empty(t, x.session.Clients()) }))
+			})
+		}
+	})
+	c := dial(t, api, x.id, wire.Binary)
+	require.NoError(t, c.Write(t.Context(), websocket.MessageText, []byte(`{"type":"join","name":"Ana","of_a_later_version":{"any":[1]}}`)))
+	_, hello, err := c.Read(t.Context())
+	require.NoError(t, err)
+	assert.Contains(t, string(hello), `"protocol":"kamerad.v2","revision":1`)
 }
 
-// raw opens a connection and says nothing.
-func raw(t *testing.T, api client.API, x *room, query string) *websocket.Conn {
-	address := strings.Replace(api.Service, "http", "ws", 1) + fmt.Sprintf("/api/sessions/%d/join?%s", x.id, query)
-	c, _, err := websocket.Dial(t.Context(), address, &websocket.DialOptions{Subprotocols: []string{wire.Protocol}})
+// dial opens a connection to a session and says nothing.
+func dial(t *testing.T, api client.API, session int64, protocols ...string) *websocket.Conn {
+	address := strings.Replace(api.Service, "http", "ws", 1) + fmt.Sprintf("/api/sessions/%d/join", session)
+	c, _, err := websocket.Dial(t.Context(), address, &websocket.DialOptions{Subprotocols: protocols})
 	require.NoError(t, err)
 	t.Cleanup(func() { _ = c.CloseNow() })
 	c.SetReadLimit(1 << 20)
 	return c
+}
+
+// ask opens a connection to a session and asks for a seat.
+func ask(t *testing.T, api client.API, session int64, j wire.Join) *websocket.Conn {
+	c := dial(t, api, session, wire.Protocol)
+	require.NoError(t, c.Write(t.Context(), websocket.MessageText, j.JSON()))
+	return c
+}
+
+// turnedAway reads the last message of a connection that gets no seat.
+func turnedAway(t *testing.T, c *websocket.Conn, status int) (bye wire.Bye) {
+	ctx, cancel := context.WithTimeout(t.Context(), 20*time.Second)
+	defer cancel()
+	_, raw, err := c.Read(ctx)
+	require.NoError(t, err)
+	require.NoError(t, json.Unmarshal(raw, &bye), "%s", raw)
+	assert.Equal(t, "bye", bye.Type)
+	_, _, err = c.Read(ctx)
+	assert.EqualValues(t, status, websocket.CloseStatus(err))
+	return bye
+}
+
+// Connections whose first message does not come make room for others: the one that has waited longest is closed.
+func TestConnectionsWithoutAFirstMessageGiveWay(t *testing.T) {
+	v, api, x := tallied(t, false)
+	oldest := dial(t, api, x.id, wire.Binary)
+	require.Eventually(t, func() bool { v.greeting.mu.Lock(); defer v.greeting.mu.Unlock(); return v.greeting.list.Len() == 1 }, 10*time.Second, time.Millisecond)
+	for range maxIdle {
+		near, far := net.Pipe()
+		defer far.Close()
+		v.greeting.add(near)
+	}
+	_, _, err := oldest.Read(t.Context())
+	require.Error(t, err)
+	assert.Equal(t, maxIdle, v.greeting.list.Len())
+	_, hello, err := ask(t, api, x.id, wire.Join{Name: "Ana"}).Read(t.Context())
+	require.NoError(t, err)
+	assert.Contains(t, string(hello), `"hello"`)
 }
 
 // Who joins and drops the connection, ready or not, holds no session full: a seat is free within five seconds, and one who had said that it is
@@ -156,7 +226,7 @@ func TestAbruptJoinsLeaveSeats(t *testing.T) {
 		_, api, x := tallied(t, false)
 		seats := x.session.Contract().Seats
 		for i := range seats {
-			c := raw(t, api, x, fmt.Sprintf("name=Eve%d", i))
+			c := ask(t, api, x.id, wire.Join{Name: fmt.Sprint("Eve", i)})
 			if ready {
 				require.NoError(t, c.Write(t.Context(), websocket.MessageText, []byte(`{"type":"ready"}`)))
 				require.Eventually(t, func() (done bool) {
@@ -182,7 +252,7 @@ func TestAbruptJoinsLeaveSeats(t *testing.T) {
 // confirms nothing.
 func TestASilentClientIsBehindAndCut(t *testing.T) {
 	_, api, x := tallied(t, true)
-	deaf := raw(t, api, x, "name=Deaf")
+	deaf := ask(t, api, x.id, wire.Join{Name: "Deaf"})
 	require.NoError(t, deaf.Write(t.Context(), websocket.MessageText, []byte(`{"type":"ready"}`)))
 	var c *conn
 	clock := time.Now()
@@ -224,7 +294,7 @@ func TestAnHonestClientFarAwayIsNeverCut(t *testing.T) {
 	for seed := range uint64(3) {
 		require.NoError(t, x.do(t.Context(), func() {
 			x.now = func() time.Time { return clock }
-			c, err := x.join(joining{name: fmt.Sprint("Far ", seed), pipe: true})
+			c, err := x.join(joining{Join: wire.Join{Name: fmt.Sprint("Far ", seed)}, pipe: true})
 			require.NoError(t, err)
 			down, _ := link.New(seed, link.Conditions{Delay: 2 * time.Second, Loss: 0.05})
 			up, _ := link.New(seed+100, link.Conditions{Delay: 2 * time.Second, Loss: 0.05})
@@ -274,7 +344,7 @@ func TestAnHonestClientFarAwayIsNeverCut(t *testing.T) {
 
 // readied seats a client that has said that it is ready.
 func readied(t *testing.T, x *room) *conn {
-	c, err := x.join(joining{name: "Ana", pipe: true})
+	c, err := x.join(joining{Join: wire.Join{Name: "Ana"}, pipe: true})
 	require.NoError(t, err)
 	x.handle(&letter{from: c, what: "ready", at: time.Now()})
 	return c
@@ -291,7 +361,7 @@ func TestALostHelloCostsNoSeat(t *testing.T) {
 		for i := range 1000 {
 			x.lose(c, "it broke")
 			x.tick()
-			back, err := x.join(joining{token: token, pipe: true, seen: x.session.Now()})
+			back, err := x.join(joining{Join: wire.Join{Token: token, Seen: x.session.Now()}, pipe: true})
 			if !assert.NoError(t, err, "round %d", i) {
 				return
 			}
@@ -301,7 +371,7 @@ func TestALostHelloCostsNoSeat(t *testing.T) {
 				continue // its hello never arrived: the client knows the old token alone
 			}
 			x.handle(&letter{from: c, what: "seen", seen: 1, at: time.Now()})
-			_, err = x.join(joining{token: token, pipe: true})
+			_, err = x.join(joining{Join: wire.Join{Token: token}, pipe: true})
 			require.ErrorContains(t, err, "no seat waits", "what was heard over the new connection makes the old token void")
 			token = c.token
 		}
@@ -323,7 +393,7 @@ func TestALateHandshakeCostsNoSeat(t *testing.T) {
 			x.tick()
 			tries := make([]*conn, 1+r.IntN(4))
 			for k := range tries {
-				again, err := x.join(joining{token: token, pipe: true, seen: x.session.Now()})
+				again, err := x.join(joining{Join: wire.Join{Token: token, Seen: x.session.Now()}, pipe: true})
 				if !assert.NoError(t, err, "round %d, try %d", i, k) {
 					return
 				}
@@ -334,7 +404,7 @@ func TestALateHandshakeCostsNoSeat(t *testing.T) {
 			}
 			token = tries[r.IntN(len(tries))].token // of the hello that arrived
 			x.lose(tries[len(tries)-1], "its client had gone away")
-			back, err := x.join(joining{token: token, pipe: true, seen: x.session.Now()})
+			back, err := x.join(joining{Join: wire.Join{Token: token, Seen: x.session.Now()}, pipe: true})
 			if !assert.NoError(t, err, "round %d", i) {
 				return
 			}
@@ -342,7 +412,7 @@ func TestALateHandshakeCostsNoSeat(t *testing.T) {
 			x.handle(&letter{from: c, what: "seen", seen: 1, at: time.Now()})
 			token = c.token
 			assert.Equal(t, map[string]int{token: c.client}, x.tokens, "what was heard makes all others void")
-			_, err = x.join(joining{token: void, pipe: true})
+			_, err = x.join(joining{Join: wire.Join{Token: void}, pipe: true})
 			require.ErrorContains(t, err, "no seat waits")
 		}
 		x.drop(c.client, "enough")
@@ -350,45 +420,27 @@ func TestALateHandshakeCostsNoSeat(t *testing.T) {
 	}))
 }
 
-// handshake asks for a seat without a connection that a socket could be made of, and returns the status of the answer.
-func handshake(ctx context.Context, v *Service, x *room, query string) int {
-	request := httptest.NewRequestWithContext(ctx, "GET", fmt.Sprintf("http://127.0.0.1/api/sessions/%d/join?%s", x.id, query), nil)
-	for name, value := range map[string]string{
-		"Connection":             "Upgrade",
-		"Upgrade":                "websocket",
-		"Sec-WebSocket-Version":  "13",
-		"Sec-WebSocket-Key":      "dGhlIHNhbXBsZSBub25jZQ==",
-		"Sec-WebSocket-Protocol": wire.Binary,
-	} {
-		request.Header.Set(name, value)
-	}
-	answer := httptest.NewRecorder()
-	v.Handler().ServeHTTP(answer, request)
-	return answer.Code
-}
-
-// A client that has gone away before its handshake is answered keeps the seat that it comes back to, and takes none if it is new.
-func TestAHandshakeThatFailsCostsNoSeat(t *testing.T) {
-	v, _, x := tallied(t, false)
+// A client that has gone away before its hello could be read keeps the seat that it comes back to.
+func TestAConnectionThatIsGoneCostsNoSeat(t *testing.T) {
+	_, api, x := tallied(t, false)
 	var ana *conn
 	require.NoError(t, x.do(t.Context(), func() {
 		ana = readied(t, x)
 		x.lose(ana, "it broke")
 	}))
-	for i := range 1000 {
-		require.Equal(t, http.StatusInternalServerError, handshake(t.Context(), v, x, "token="+ana.token), "round %d", i)
+	for range 200 {
+		require.NoError(t, ask(t, api, x.id, wire.Join{Token: ana.token}).CloseNow())
 	}
-	require.Equal(t, http.StatusInternalServerError, handshake(t.Context(), v, x, "name=Bo"))
 	require.NoError(t, x.do(t.Context(), func() {
-		assert.Len(t, x.names, 1, "who never had a connection has no seat")
+		assert.Len(t, x.names, 1)
 		assert.LessOrEqual(t, len(x.tokens), 8)
-		back, err := x.join(joining{token: ana.token, pipe: true})
+		back, err := x.join(joining{Join: wire.Join{Token: ana.token}, pipe: true})
 		require.NoError(t, err)
 		assert.Equal(t, ana.client, back.client)
 	}))
 }
 
-// Why a client is not seated has a code that a program can read; a client whose handshake's answer cannot be read asks for it as a message.
+// Why a client is not seated has a code that a program can read.
 func TestRefusalsHaveCodes(t *testing.T) {
 	v, api, x := tallied(t, false)
 	_, err := client.Join(t.Context(), api.Service, x.id, "Ana", "", client.Options{})
@@ -399,39 +451,25 @@ func TestRefusalsHaveCodes(t *testing.T) {
 	require.NoError(t, err)
 	_, err = v.Host(t.Context(), tiny.ID, "Bo", "", client.Options{})
 	require.NoError(t, err)
-	for code, path := range map[string]string{
-		"name_taken":    fmt.Sprintf("%d/join?name=Ana", x.id),
-		"name_unfit":    fmt.Sprintf("%d/join?name=%%07", x.id),
-		"role_unknown":  fmt.Sprintf("%d/join?name=Bo&role=captain", x.id),
-		"token_spent":   fmt.Sprintf("%d/join?token=none", x.id),
-		"other_outline": fmt.Sprintf("%d/join?name=Bo&outline=abc", x.id),
-		"seats_taken":   fmt.Sprintf("%d/join?name=Cleo", tiny.ID),
-		"not_running":   "999/join?name=Ana",
+	for code, c := range map[string]struct {
+		session int64
+		join    wire.Join
+	}{
+		"name_taken":    {x.id, wire.Join{Name: "Ana"}},
+		"name_unfit":    {x.id, wire.Join{Name: "\a"}},
+		"role_unknown":  {x.id, wire.Join{Name: "Bo", Role: "captain"}},
+		"token_spent":   {x.id, wire.Join{Token: "none"}},
+		"other_outline": {x.id, wire.Join{Name: "Bo", Outline: "abc"}},
+		"seats_taken":   {tiny.ID, wire.Join{Name: "Cleo"}},
+		"not_running":   {999, wire.Join{Name: "Ana"}},
 	} {
-		address := strings.Replace(api.Service, "http", "ws", 1) + "/api/sessions/" + path
-		dial := func(query string) (*websocket.Conn, *http.Response, error) {
-			return websocket.Dial(t.Context(), address+query, &websocket.DialOptions{Subprotocols: []string{wire.Binary}})
-		}
-		_, answer, err := dial("")
-		require.Error(t, err, code)
-		body, _ := io.ReadAll(answer.Body)
-		var p struct{ Code string }
-		require.NoError(t, json.Unmarshal(body, &p), "%s", body)
-		assert.Equal(t, code, p.Code, "%s", body)
-		c, _, err := dial("&refusal=message")
-		if !assert.NoError(t, err, code) {
-			continue
-		}
-		ctx, cancel := context.WithTimeout(t.Context(), 5*time.Second)
-		_, message, err := c.Read(ctx)
-		require.NoError(t, err)
-		var bye struct{ Type, Reason, Code string }
-		require.NoError(t, json.Unmarshal(message, &bye))
-		assert.Equal(t, "bye", bye.Type)
+		bye := turnedAway(t, ask(t, api, c.session, c.join), statusRefused)
 		assert.Equal(t, code, bye.Code)
 		assert.NotEmpty(t, bye.Reason)
-		_, _, err = c.Read(ctx)
-		assert.EqualValues(t, 4403, websocket.CloseStatus(err))
-		cancel()
+		var refusal *client.Refused
+		_, err := client.Join(t.Context(), api.Service, c.session, c.join.Name, c.join.Role, client.Options{})
+		if c.join.Token == "" && c.join.Outline == "" && assert.ErrorAs(t, err, &refusal, code) {
+			assert.Equal(t, code, refusal.Code)
+		}
 	}
 }

@@ -89,7 +89,7 @@ func TestBrokenMessagesHarmNobody(t *testing.T) {
 	var ana, attacker *conn
 	var before string
 	require.NoError(t, x.do(t.Context(), func() {
-		ana, err = x.join(joining{name: "Ana", pipe: true})
+		ana, err = x.join(joining{Join: wire.Join{Name: "Ana"}, pipe: true})
 		x.tick()
 		x.tick()
 		before = string(x.session.Truth().JSON())
@@ -115,7 +115,7 @@ func TestBrokenMessagesHarmNobody(t *testing.T) {
 	for i := range count {
 		if attacker == nil {
 			require.NoError(t, x.do(t.Context(), func() {
-				attacker, err = x.join(joining{name: fmt.Sprint("Eve ", i), role: "spectator", pipe: true})
+				attacker, err = x.join(joining{Join: wire.Join{Name: fmt.Sprint("Eve ", i), Role: "spectator"}, pipe: true})
 			}))
 			require.NoError(t, err)
 		}

@@ -95,19 +95,37 @@ func newIdle() *idle { return &idle{list: list.New(), at: map[net.Conn]*list.Ele
 
 // changed is an http.Server's ConnState.
 func (i *idle) changed(c net.Conn, state http.ConnState) {
+	i.remove(c)
+	if state == http.StateNew || state == http.StateIdle {
+		i.add(c)
+	}
+}
+
+func (i *idle) add(c net.Conn) {
+	i.mu.Lock()
+	defer i.mu.Unlock()
+	i.at[c] = i.list.PushBack(c)
+	if i.list.Len() > maxIdle {
+		oldest := i.list.Remove(i.list.Front()).(net.Conn)
+		delete(i.at, oldest)
+		_ = oldest.Close()
+	}
+}
+
+func (i *idle) remove(c net.Conn) {
 	i.mu.Lock()
 	defer i.mu.Unlock()
 	if e := i.at[c]; e != nil {
 		i.list.Remove(e)
 		delete(i.at, c)
 	}
-	if state != http.StateNew && state != http.StateIdle {
-		return
-	}
-	i.at[c] = i.list.PushBack(c)
-	if i.list.Len() > maxIdle {
-		oldest := i.list.Remove(i.list.Front()).(net.Conn)
-		delete(i.at, oldest)
-		_ = oldest.Close()
+}
+
+// close closes all of them.
+func (i *idle) close() {
+	i.mu.Lock()
+	defer i.mu.Unlock()
+	for c := range i.at {
+		_ = c.Close()
 	}
 }

@@ -46,7 +46,8 @@ func TestWhoGoesAwayIsNoFailure(t *testing.T) {
 	ctx, cancel := context.WithCancel(t.Context())
 	cancel()
 	for range 100 {
-		handshake(ctx, v, x, "name=Bo")
+		request := httptest.NewRequestWithContext(ctx, "GET", fmt.Sprintf("http://127.0.0.1/api/sessions/%d", x.id), nil)
+		v.Handler().ServeHTTP(httptest.NewRecorder(), request)
 	}
 	assert.NotContains(t, log.String(), "a call failed")
 }

@@ -71,6 +71,7 @@ type reader struct {
 	conn io.Reader
 	ping func(data []byte)
 	took func(bytes int, message bool) error // called with each frame that is read; its error stops the reading, which may go on later
+	most int                                 // bytes of a message; 0 for wire.MaxMessage
 	buf  []byte                              // what was read; what is not used yet is from at on
 	at   int
 	part []byte // the frames so far of a message that comes in several
@@ -127,8 +128,8 @@ func (r *reader) next() (op byte, message []byte, err error) {
 			if r.op == 0 {
 				return 0, nil, errBroken("a part of a message came without its beginning")
 			}
-			if len(r.part)+len(data) > wire.MaxMessage {
-				return 0, nil, tooLong()
+			if len(r.part)+len(data) > r.limit() {
+				return 0, nil, r.tooLong()
 			}
 			if r.part = append(r.part, data...); fin {
 				op, r.op = r.op, 0
@@ -143,8 +144,16 @@ func (r *reader) next() (op byte, message []byte, err error) {
 	}
 }
 
-func tooLong() error {
-	return errBroken(fmt.Sprintf("a message was longer than %d bytes", wire.MaxMessage))
+// limit returns how many bytes a message may have.
+func (r *reader) limit() int {
+	if r.most > 0 {
+		return r.most
+	}
+	return wire.MaxMessage
+}
+
+func (r *reader) tooLong() error {
+	return errBroken(fmt.Sprintf("a message was longer than %d bytes", r.limit()))
 }
 
 // frame reads one frame; its bytes hold until the next one.
@@ -179,8 +188,8 @@ func (r *reader) frame() (op byte, fin bool, data []byte, err error) {
 	switch {
 	case op >= opClose && (n > 125 || !fin):
 		return 0, false, nil, errBroken("a control frame is too long or in parts")
-	case n > wire.MaxMessage:
-		return 0, false, nil, tooLong()
+	case n > uint64(r.limit()):
+		return 0, false, nil, r.tooLong()
 	}
 	if err := r.need(from + 4 + int(n)); err != nil {
 		return 0, false, nil, err

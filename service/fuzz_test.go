@@ -78,7 +78,7 @@ func FuzzJSONProtocol(f *testing.F) {
 	f.Fuzz(func(t *testing.T, first, second string) {
 		require.NoError(t, x.do(t.Context(), func() {
 			n++
-			c, err := x.join(joining{name: fmt.Sprint("Eve ", n), pipe: true, json: true})
+			c, err := x.join(joining{Join: wire.Join{Name: fmt.Sprint("Eve ", n)}, pipe: true, json: true})
 			require.NoError(t, err)
 			x.tick()
 			for _, message := range []string{first, second} {

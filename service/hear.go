@@ -69,12 +69,13 @@ type hearer struct {
 	spent bool // all that had come was read
 }
 
-func newHearer(x *room, c *conn, out *wired) *hearer {
+// newHearer makes what reads a client's connection. read holds what was read of it before.
+func newHearer(x *room, c *conn, out *wired, read []byte) *hearer {
 	l := &hearer{
 		conn: c, out: out, limit: rate.NewLimiter(messagesPerSecond, 2*messagesPerSecond),
 		frees: rate.NewLimiter(controlPerSecond, controlAtOnce), bytes: rate.NewLimiter(bytesPerSecond, bytesAtOnce),
 	}
-	l.in = reader{conn: l, took: l.took, ping: func(data []byte) {
+	l.in = reader{conn: l, buf: read, took: l.took, ping: func(data []byte) {
 		c.box.put(func(dst, m []byte) []byte { return appendWebSocket(dst, opPong, m) }, data, 0, time.Now(), time.Time{})
 		out.flush()
 	}}
@@ -143,6 +144,10 @@ func (r *room) listen(l *hearer) error {
 	}
 	e.heard[fd], l.fd, l.conn.ear = l, fd, l
 	e.count++
+	if len(l.in.buf) > 0 { // of which the system tells nothing
+		l.waits = true
+		e.waiting = append(e.waiting, l)
+	}
 	// Told once for each arrival, in the order of arrival.
 	const edge = 1 << 31
 	return os.NewSyscallError("epoll_ctl", syscall.EpollCtl(e.epoll, syscall.EPOLL_CTL_ADD, fd, &syscall.EpollEvent{Events: syscall.EPOLLIN | syscall.EPOLLRDHUP | edge, Fd: int32(fd)}))

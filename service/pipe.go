@@ -9,6 +9,7 @@ import (
 
 	"kamerad/client"
 	"kamerad/core/link"
+	"kamerad/core/wire"
 )
 
 // pipe is the Transport of a client that runs inside the service: a real client on a simulated link instead of a socket.
@@ -229,7 +230,7 @@ func (p *pipe) again(ctx context.Context, seat client.Seat) (client.Transport, e
 			return nil, ctx.Err()
 		}
 	}
-	c, err := p.room.enter(ctx, joining{token: seat.Token, seen: seat.Seen, fingerprint: seat.Fingerprint, test: p.conn.test, json: p.conn.json != nil, pipe: true})
+	c, err := p.room.enter(ctx, joining{Join: wire.Join{Token: seat.Token, Seen: seat.Seen, Outline: seat.Fingerprint}, test: p.conn.test, json: p.conn.json != nil, pipe: true})
 	if err != nil {
 		return nil, err
 	}

@@ -27,7 +27,7 @@ func TestANewConnectionIsHeardWhileTheOldOneStillDelivers(t *testing.T) {
 	s, err := api.Open(t.Context(), client.OpenSession{Contract: "knock"})
 	require.NoError(t, err)
 	back := make(chan struct{}, 1)
-	ana, line, err := v.room(s.ID).seat(t.Context(), joining{name: "Ana", test: true}, client.Options{OnBack: func() { back <- struct{}{} }})
+	ana, line, err := v.room(s.ID).seat(t.Context(), joining{Join: wire.Join{Name: "Ana"}, test: true}, client.Options{OnBack: func() { back <- struct{}{} }})
 	require.NoError(t, err)
 	for i := range often() {
 		held, release := make(chan struct{}, 1), make(chan struct{})
@@ -70,7 +70,7 @@ func TestASlowLinkIsWaitedFor(t *testing.T) {
 	require.NoError(t, err)
 	x := v.room(s.ID)
 	ended := make(chan string, 1)
-	ana, line, err := x.seat(t.Context(), joining{name: "Ana", test: true}, client.Options{OnEnd: func(reason string) { ended <- reason }})
+	ana, line, err := x.seat(t.Context(), joining{Join: wire.Join{Name: "Ana"}, test: true}, client.Options{OnEnd: func(reason string) { ended <- reason }})
 	require.NoError(t, err)
 	require.NoError(t, line.set(client.Link{DelayMs: 200, Bandwidth: 100}))
 	require.NoError(t, x.do(t.Context(), func() {

@@ -34,9 +34,9 @@ func TestAFloodIsCountedAndNotStored(t *testing.T) {
 	require.NoError(t, x.do(t.Context(), func() {
 		clock := time.Now()
 		x.now = func() time.Time { return clock }
-		eve, err := x.join(joining{name: "Eve", pipe: true})
+		eve, err := x.join(joining{Join: wire.Join{Name: "Eve"}, pipe: true})
 		require.NoError(t, err)
-		ana, err := x.join(joining{name: "Ana", pipe: true})
+		ana, err := x.join(joining{Join: wire.Join{Name: "Ana"}, pipe: true})
 		require.NoError(t, err)
 		x.tick()
 		seq := uint64(0)

@@ -203,7 +203,7 @@ func TestLinksAreSwitchedAtRunTime(t *testing.T) {
 	var ears []*listener
 	for i := range 2 {
 		e := &listener{}
-		c, line, err := x.seat(t.Context(), joining{name: fmt.Sprint("Diver ", i), test: true}, e.options(false))
+		c, line, err := x.seat(t.Context(), joining{Join: wire.Join{Name: fmt.Sprint("Diver ", i)}, test: true}, e.options(false))
 		require.NoError(t, err)
 		v.mu.Lock()
 		v.tests[seatKey{x.id, c.Me().Number}] = testClient{c, line}

@@ -504,22 +504,19 @@ func (c *conn) word(frame []byte) []byte {
 
 // joining is how a client asks for a seat.
 type joining struct {
-	name, role  string
-	token       string // of a seat that it had before its connection was lost; then name and role do not count
-	fingerprint string // of the outline that it was made for; empty for any
-	seen        int64  // the newest tick that it has applied, of one that comes back
-	json, test  bool
-	pipe        bool
-	address     string // that the connection comes from, without its port
+	wire.Join
+	json, test bool
+	pipe       bool
+	address    string // that the connection comes from, without its port
 }
 
 // join seats a client; its messages then come out of the returned connection.
 func (r *room) join(j joining) (*conn, error) {
 	outline := r.outline
-	if own := outline.Fingerprint(); j.fingerprint != "" && j.fingerprint != own {
-		return nil, &refusal{status: http.StatusConflict, code: codeOtherOutline, detail: fmt.Sprintf("join: this client was made for the outline %.40s, and the session's is %s; what it gives clients stands under outline", j.fingerprint, own)}
+	if own := outline.Fingerprint(); j.Outline != "" && j.Outline != own {
+		return nil, &refusal{status: http.StatusConflict, code: codeOtherOutline, detail: fmt.Sprintf("join: this client was made for the outline %.40s, and the session's is %s; what it gives clients stands under outline", j.Outline, own)}
 	}
-	n, known := r.tokens[j.token]
+	n, known := r.tokens[j.Token]
 	if known {
 		if old := r.conns[n]; old != nil {
 			// Of two connections that came with a token, the later one may be an earlier try of the client, whose handshake was late. Until
@@ -530,13 +527,13 @@ func (r *room) join(j joining) (*conn, error) {
 			}
 			r.unseat(old, reason)
 		}
-		r.session.Back(n, j.seen)
+		r.session.Back(n, j.Seen)
 		r.noted("back", n)
-	} else if j.token != "" {
+	} else if j.Token != "" {
 		return nil, &refusal{status: http.StatusBadRequest, code: codeTokenSpent, detail: "join: no seat waits for this token; join anew"}
 	} else {
 		var err error
-		if n, err = r.session.Join(j.name, j.role); err != nil {
+		if n, err = r.session.Join(j.Name, j.Role); err != nil {
 			return nil, err
 		}
 	}
@@ -545,14 +542,14 @@ func (r *room) join(j joining) (*conn, error) {
 		box:     newOutbox(),
 		seated:  true,
 		test:    j.test,
-		token:   r.grant(n, j.token),
+		token:   r.grant(n, j.Token),
 		frame:   appendMessage,
 		opened:  make(chan struct{}, 1),
 		address: j.address,
 		cut:     make(chan struct{}),
 	}
 	if known {
-		c.spends = j.token
+		c.spends = j.Token
 	}
 	if j.pipe {
 		c.frame, c.box.wake = plain, make(chan struct{}, 1)
@@ -565,8 +562,8 @@ func (r *room) join(j joining) (*conn, error) {
 	r.conns[n], r.lineup = c, nil
 	clients := r.session.Clients()
 	me := clients[slices.IndexFunc(clients, func(x wire.Client) bool { return x.Number == n })]
-	hello := wire.Hello{Type: "hello", Protocol: protocol, Client: me, Token: c.token, Received: r.session.Received(n), GraceMs: r.session.Contract().Grace * 1000 / int64(r.session.Contract().TickRate), Fingerprint: outline.Fingerprint(), Outline: outline}
-	if j.fingerprint != "" {
+	hello := wire.Hello{Type: "hello", Protocol: protocol, Revision: wire.Revision, Client: me, Token: c.token, Received: r.session.Received(n), GraceMs: r.session.Contract().Grace * 1000 / int64(r.session.Contract().TickRate), Fingerprint: outline.Fingerprint(), Outline: outline}
+	if j.Outline != "" {
 		hello.Outline = nil // it has it
 	}
 	c.box.put(c.frame, encode(hello), 0, time.Now(), time.Time{})
@@ -612,16 +609,6 @@ func (r *room) revoke(n int, but string) {
 	}
 	if r.granted[n] = []string{but}; but == "" {
 		delete(r.granted, n)
-	}
-}
-
-// unmade ends a connection whose handshake failed. A seat that was there before waits for another one.
-func (r *room) unmade(c *conn) {
-	const reason = "the connection was never made"
-	if c.spends != "" {
-		r.lose(c, reason)
-	} else {
-		r.leave(c, reason)
 	}
 }
 

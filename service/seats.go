@@ -39,7 +39,7 @@ func (v *Service) openTestClient(r *http.Request) (wire.Client, error) {
 	if err := read(r, &in); err != nil {
 		return wire.Client{}, err
 	}
-	test, line, err := x.seat(r.Context(), joining{name: in.Name, role: in.Role, test: true}, client.Options{})
+	test, line, err := x.seat(r.Context(), joining{Join: wire.Join{Name: in.Name, Role: in.Role}, test: true}, client.Options{})
 	if err != nil {
 		return wire.Client{}, err
 	}
@@ -63,7 +63,7 @@ func (v *Service) Host(ctx context.Context, session int64, name, role string, o 
 	if x == nil {
 		return nil, fmt.Errorf("host session %d: it does not run", session)
 	}
-	c, _, err := x.seat(ctx, joining{name: name, role: role, json: o.JSON}, o)
+	c, _, err := x.seat(ctx, joining{Join: wire.Join{Name: name, Role: role}, json: o.JSON}, o)
 	if err != nil {
 		return nil, fmt.Errorf("host session %d as %s: %w", session, name, err)
 	}

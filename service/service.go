@@ -48,6 +48,7 @@ type Service struct {
 	failures   atomic.Int64  // sessions that have failed inside
 	halted     chan struct{} // closed when connections end without their sessions
 	sockets    sync.WaitGroup
+	greeting   *idle // connections whose first message has not come
 	writers    *writers
 	trials     trials
 
@@ -143,7 +144,7 @@ func New(ctx context.Context, s Records, recorder Recorder, console fs.FS) (*Ser
 	if left > 0 {
 		slog.Warn("closed sessions that an earlier service had left open", "count", left)
 	}
-	v := &Service{trials: trials{turn: make(chan struct{}, 1), live: map[int64]*trial{}}, store: s, recorder: recorder, console: console, rooms: map[int64]*room{}, halted: make(chan struct{}), bodies: make(places, longBodies), publishing: make(places, publishings), writers: newWriters(), tests: map[seatKey]testClient{}}
+	v := &Service{trials: trials{turn: make(chan struct{}, 1), live: map[int64]*trial{}}, store: s, recorder: recorder, console: console, rooms: map[int64]*room{}, halted: make(chan struct{}), greeting: newIdle(), bodies: make(places, longBodies), publishing: make(places, publishings), writers: newWriters(), tests: map[seatKey]testClient{}}
 	v.meters = newMeters(func() float64 { return float64(len(v.open())) }, func() store.Backlog { return v.recorder.Backlog() })
 	v.meters.registry.MustRegister(prometheus.NewCounterFunc(prometheus.CounterOpts{Name: "kamerad_misordered_frames_total", Help: "Frames that were refused since their client had a newer one. There must be none."},
 		func() float64 { return float64(v.writers.misordered.Load()) }))

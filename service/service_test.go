@@ -141,7 +141,7 @@ func TestBadCallsAreProblems(t *testing.T) {
 		{"POST", base + "/close", `{"reason":""}`, 400, "1 to 100 characters"},
 		{"POST", base + "/clients", `{"name":""}`, 400, "1 to 24 characters"},
 		{"POST", base + "/clients/9/ask", `{"request":"Diver.search"}`, 404, "no test client 9"},
-		{"GET", base + "/join?name=Ana", "", 426, "asks for none"},
+		{"GET", base + "/join", "", 426, "asks for none"},
 	} {
 		status, body, kind := get(t, c.method, api.Service+c.path, c.body, nil)
 		assert.Equal(t, c.status, status, "%s %s: %.200s", c.method, c.path, body)
@@ -194,7 +194,7 @@ func TestASlowClientHoldsUpNobody(t *testing.T) {
 	require.NoError(t, x.do(t.Context(), func() {
 		x.now = func() time.Time { return clock }
 		for i, c := range []**conn{&slow, &dead, &quick} {
-			*c, _ = x.join(joining{name: fmt.Sprint("Diver ", i), pipe: true})
+			*c, _ = x.join(joining{Join: wire.Join{Name: fmt.Sprint("Diver ", i)}, pipe: true})
 			x.session.Ready((*c).client)
 		}
 	}))
@@ -275,10 +275,9 @@ func TestASlowClientHoldsUpNobody(t *testing.T) {
 func TestACopyIsShownAsConfirmed(t *testing.T) {
 	v, api := start(t, page)
 	x := opened(t, v, api, true)
-	address := strings.Replace(api.Service, "http", "ws", 1) + fmt.Sprintf("/api/sessions/%d/join?name=Ana", x.id)
-	conn, _, err := websocket.Dial(t.Context(), address, &websocket.DialOptions{Subprotocols: []string{wire.Protocol}})
+	conn := ask(t, api, x.id, wire.Join{Name: "Ana"})
+	_, _, err := conn.Read(t.Context()) // once the hello is there, it has its seat
 	require.NoError(t, err)
-	defer conn.CloseNow()
 	say := func(m string) { require.NoError(t, conn.Write(t.Context(), websocket.MessageText, []byte(m))) }
 
 	seen := make(chan client.Watch, 100)

@@ -1,9 +1,12 @@
 package service
 
 import (
+	"errors"
+	"fmt"
+	"io"
 	"net"
 	"net/http"
-	"strconv"
+	"slices"
 	"strings"
 	"time"
 
@@ -19,7 +22,7 @@ const (
 	goodbye           = 2 * time.Second // for what a client that is out is still told
 	// statusBroken closes the connection of a client whose message could not be read.
 	statusBroken = 4400
-	// statusRefused closes the connection of a client that was not seated and asked to be told so by a message.
+	// statusRefused closes the connection of a client that was not seated.
 	statusRefused = 4403
 	// statusOut closes the connection of a client that has lost its seat.
 	statusOut = 4410
@@ -38,22 +41,31 @@ const (
 	codeTokenSpent   = "token_spent"    // no seat waits for the token
 	codeOtherOutline = "other_outline"  // the client was made for another outline
 	codeNotRunning   = "not_running"    // the session has closed or never was
+	codeBusy         = "busy"           // the session has not come to it in time
+	codeNoJoin       = "no_join"        // the first message did not come, or is no `join`
 	codeServiceFails = "service_failed" // the service could not do it
 )
 
-// join seats a client over a WebSocket. Nothing happens to the session before it is known that the request is for one, and that no web page
-// from elsewhere sent it.
+// join seats a client over a WebSocket. Nothing happens to the session before the client's first message has come; a web page from elsewhere
+// does not get so far.
 func (v *Service) join(w http.ResponseWriter, r *http.Request) {
-	x, c, err := v.seatOver(r)
-	if err != nil {
-		v.refuse(w, r, err)
+	switch {
+	case !websocket.IsWebSocketUpgrade(r):
+		send(w, &client.Problem{Status: http.StatusUpgradeRequired, Code: codeNoSocket, Detail: "join: this is where clients open a WebSocket; the request asks for none"})
+		return
+	case !speaks(r, upgrader.Subprotocols):
+		send(w, &client.Problem{Status: http.StatusBadRequest, Code: codeNoProtocol, Detail: "join: ask for one of the sub-protocols " + strings.Join(upgrader.Subprotocols, ", "), Known: upgrader.Subprotocols})
 		return
 	}
 	v.sockets.Add(1)
 	defer v.sockets.Done()
 	socket, err := upgrader.Upgrade(w, r, nil)
 	if err != nil {
-		x.post(func() { x.unmade(c) })
+		return
+	}
+	x, c, read, err := v.greet(socket, r)
+	if err != nil {
+		refuse(socket.NetConn(), r, err)
 		return
 	}
 	if tcp, ok := socket.NetConn().(*net.TCPConn); ok && v.SendBuffer > 0 {
@@ -68,7 +80,7 @@ func (v *Service) join(w http.ResponseWriter, r *http.Request) {
 	x.post(func() {
 		if c.wired, x.lineup = out, nil; c.seated {
 			c.progress.least = out.prepare()
-			if err := x.listen(newHearer(x, c, out)); err != nil {
+			if err := x.listen(newHearer(x, c, out, read)); err != nil {
 				x.lose(c, "it cannot be heard: "+err.Error())
 			}
 		}
@@ -92,46 +104,75 @@ func (v *Service) join(w http.ResponseWriter, r *http.Request) {
 	out.end(encode(wire.Bye{Type: "bye", Reason: c.reason}), status, c.reason)
 }
 
-// seatOver takes a seat for who asks for one over a WebSocket.
-func (v *Service) seatOver(r *http.Request) (*room, *conn, error) {
-	binary := speaks(r, wire.Binary)
-	switch {
-	case !websocket.IsWebSocketUpgrade(r):
-		return nil, nil, &refusal{status: http.StatusUpgradeRequired, code: codeNoSocket, detail: "join: this is where clients open a WebSocket; the request asks for none"}
-	case !binary && !speaks(r, wire.Protocol):
-		return nil, nil, &refusal{status: http.StatusBadRequest, code: codeNoProtocol, detail: "join: ask for the sub-protocol " + wire.Binary + " or " + wire.Protocol}
+// greetWithin is how long a client may take for its first message.
+const greetWithin = 5 * time.Second
+
+// greet reads the first message of a new connection and takes the seat that it asks for. read holds what came after that message.
+func (v *Service) greet(socket *websocket.Conn, r *http.Request) (x *room, c *conn, read []byte, err error) {
+	if x, err = v.running(r); err != nil {
+		return nil, nil, nil, err
 	}
-	x, err := v.running(r)
+	conn := socket.NetConn()
+	v.greeting.add(conn)
+	defer v.greeting.remove(conn)
+	join, read, err := firstMessage(conn)
 	if err != nil {
-		return nil, nil, err
+		v.meters.broken.Inc()
+		return nil, nil, nil, &refusal{code: codeNoJoin, detail: "join: " + err.Error()}
 	}
-	q := r.URL.Query()
-	seen, _ := strconv.ParseInt(q.Get("seen"), 10, 64) // nothing, when it is not said
 	address, _, _ := net.SplitHostPort(r.RemoteAddr)
-	j := joining{name: q.Get("name"), role: q.Get("role"), token: q.Get("token"), fingerprint: q.Get("outline"), seen: seen, json: !binary, address: address}
-	c, err := x.enter(r.Context(), j)
-	return x, c, err
+	c, err = x.enter(r.Context(), joining{Join: join, json: socket.Subprotocol() == wire.Protocol, address: address})
+	return x, c, read, err
 }
 
-// refuse tells a client that it is not seated: as problem details, or, when it asks for that with refusal=message, by a last message over
-// the socket. A program in a browser can read no answer to a handshake but that it failed.
-func (v *Service) refuse(w http.ResponseWriter, r *http.Request, err error) {
-	if r.URL.Query().Get("refusal") != "message" || !websocket.IsWebSocketUpgrade(r) || !speaks(r, wire.Binary) && !speaks(r, wire.Protocol) {
-		send(w, problemOf(err, r))
-		return
+// firstMessage reads the message by which a client asks for a seat. rest holds what came after it.
+func firstMessage(conn net.Conn) (join wire.Join, rest []byte, err error) {
+	if err := conn.SetReadDeadline(time.Now().Add(greetWithin)); err != nil {
+		return join, nil, err
 	}
+	frames := 0
+	in := reader{conn: conn, most: wire.MaxJoin, ping: func([]byte) {}, took: func(int, bool) error {
+		if frames++; frames > controlAtOnce {
+			return errBroken(fmt.Sprintf("more than %d frames came before the first message", controlAtOnce))
+		}
+		return nil
+	}}
+	op, raw, err := in.next()
+	var late net.Error
+	switch {
+	case errors.As(err, &late) && late.Timeout():
+		return join, nil, fmt.Errorf("the first message did not come within %s", greetWithin)
+	case err != nil:
+		return join, nil, err
+	case op != opText:
+		return join, nil, errors.New("the first message is binary; it has to be a text message, of JSON")
+	}
+	if join, err = wire.ParseJoin(raw); err != nil {
+		return join, nil, err
+	}
+	if join.Ticket != "" {
+		return join, nil, errors.New("this service takes no tickets: leave `ticket` out")
+	}
+	return join, slices.Clone(in.buf[in.at:]), conn.SetReadDeadline(time.Time{})
+}
+
+// refuse tells a client that it is not seated, and why, by a last message.
+func refuse(conn net.Conn, r *http.Request, err error) {
+	defer conn.Close()
 	p := problemOf(err, r)
-	socket, err := upgrader.Upgrade(w, r, nil)
-	if err != nil {
-		return
-	}
-	defer socket.Close()
 	if p.Code == "" {
 		p.Code = codeNotRunning
 	}
-	_ = socket.SetWriteDeadline(time.Now().Add(goodbye))
-	_ = socket.WriteMessage(websocket.TextMessage, encode(wire.Bye{Type: "bye", Reason: p.Error(), Code: p.Code}))
-	_ = socket.WriteControl(websocket.CloseMessage, websocket.FormatCloseMessage(statusRefused, p.Code), time.Now().Add(goodbye))
+	status := statusRefused
+	if p.Code == codeNoJoin {
+		status = statusBroken
+	}
+	_ = conn.SetWriteDeadline(time.Now().Add(goodbye))
+	out := appendWebSocket(nil, opText, encode(wire.Bye{Type: "bye", Reason: p.Error(), Code: p.Code}))
+	_, _ = conn.Write(appendWebSocket(out, opClose, websocket.FormatCloseMessage(status, p.Code)))
+	// A connection that is closed with something unread is reset, and what was written is lost.
+	_ = conn.SetReadDeadline(time.Now().Add(goodbye))
+	_, _ = io.Copy(io.Discard, io.LimitReader(conn, 4*wire.MaxMessage))
 }
 
 // decided notes how long a request waited until its decision was written.
@@ -163,16 +204,9 @@ func (w *wired) end(bye []byte, status int, reason string) {
 	}
 }
 
-// speaks tells whether a handshake asks for a sub-protocol.
-func speaks(r *http.Request, protocol string) bool {
-	for _, list := range r.Header.Values("Sec-WebSocket-Protocol") {
-		for p := range strings.SplitSeq(list, ",") {
-			if strings.TrimSpace(p) == protocol {
-				return true
-			}
-		}
-	}
-	return false
+// speaks reports whether a handshake asks for one of some sub-protocols.
+func speaks(r *http.Request, protocols []string) bool {
+	return slices.ContainsFunc(websocket.Subprotocols(r), func(p string) bool { return slices.Contains(protocols, p) })
 }
 
 // short cuts a reason to what a close frame may hold.

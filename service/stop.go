@@ -118,6 +118,7 @@ func (v *Service) halt() {
 	default:
 		close(v.halted)
 	}
+	v.greeting.close()
 }
 
 // ended waits for a group until a deadline, and reports whether it ended.

@@ -86,7 +86,7 @@ func (h *hostile) attack(ctx context.Context, name string) {
 		return
 	}
 	protocol := []string{wire.Binary, wire.Protocol}[h.random.IntN(2)]
-	address := fmt.Sprintf("ws://%s/api/sessions/%d/join?name=%s&refusal=message", u.Host, h.options.Session, url.QueryEscape(name))
+	address := fmt.Sprintf("ws://%s/api/sessions/%d/join", u.Host, h.options.Session)
 	dialer := websocket.Dialer{Subprotocols: []string{protocol}, HandshakeTimeout: 5 * time.Second}
 	socket, answer, err := dialer.DialContext(ctx, address, http.Header{})
 	if err != nil {
@@ -97,6 +97,21 @@ func (h *hostile) attack(ctx context.Context, name string) {
 		return
 	}
 	defer socket.Close()
+	join := wire.Join{Name: name}.JSON()
+	switch h.random.IntN(20) {
+	case 0:
+		join = []byte(h.json(4))
+	case 1:
+		join = noise(h.random, h.random.IntN(5000))
+	}
+	h.count(func(r *HostileReport) {
+		r.Messages++
+		r.Frames++
+		r.Bytes += len(join)
+	})
+	if err := socket.WriteMessage(websocket.TextMessage, join); err != nil {
+		return
+	}
 	_, first, err := socket.ReadMessage()
 	if err != nil {
 		return

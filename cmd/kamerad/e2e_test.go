@@ -199,10 +199,11 @@ func TestBrokenAndForgedMessagesHarmNobody(t *testing.T) {
 	p := testservice.Start(t)
 	id := open(t, p)
 	bo := seat(t, p, id, "Bo", "player")
-	address := strings.Replace(p.Service, "http", "ws", 1) + fmt.Sprintf("/api/sessions/%d/join?name=", id)
+	address := strings.Replace(p.Service, "http", "ws", 1) + fmt.Sprintf("/api/sessions/%d/join", id)
 	dial := func(name string) *websocket.Conn {
-		conn, _, err := websocket.Dial(t.Context(), address+name, &websocket.DialOptions{Subprotocols: []string{wire.Protocol}})
+		conn, _, err := websocket.Dial(t.Context(), address, &websocket.DialOptions{Subprotocols: []string{wire.Protocol}})
 		require.NoError(t, err)
+		require.NoError(t, conn.Write(t.Context(), websocket.MessageText, wire.Join{Name: name}.JSON()))
 		conn.SetReadLimit(1 << 20)
 		return conn
 	}

@@ -24,6 +24,7 @@ const (
 	decisionsSection
 	digestSection
 	rosterSection
+	_ // never set, so that a frame never begins as JSON does
 	logsSection
 	settledSection
 
@@ -32,8 +33,6 @@ const (
 	outlineSection
 	movedSection
 	incarnationSection
-
-	sections // how many bits are known
 )
 
 // Parts is what one client's binary frame is made of. What is shared by clients was packed once.
