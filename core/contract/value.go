@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"cmp"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"math"
 	"slices"
@@ -442,7 +443,71 @@ func (t *Type) AppendJSON(dst []byte, v Value) []byte {
 			return append(dst, "null"...)
 		}
 	}
-	return strconv.AppendInt(dst, v.Num, 10)
+	return appendWhole(dst, v.Num)
+}
+
+// maxSafe is the greatest whole number that every reader of JSON takes as it stands; many read numbers as doubles. One that is further from 0
+// is written as a text.
+const maxSafe = 1<<53 - 1
+
+func appendWhole(dst []byte, n int64) []byte {
+	if n >= -maxSafe && n <= maxSafe {
+		return strconv.AppendInt(dst, n, 10)
+	}
+	return append(strconv.AppendInt(append(dst, '"'), n, 10), '"')
+}
+
+// parseWhole reads what appendWhole writes, and any whole number that stands as a number.
+func parseWhole(raw []byte) (int64, error) {
+	text := string(raw)
+	inner, quoted := strings.CutPrefix(text, `"`)
+	if quoted {
+		text = strings.TrimSuffix(inner, `"`)
+	}
+	n, err := strconv.ParseInt(text, 10, 64)
+	if err == nil && quoted && (len(inner) == len(text) || n >= -maxSafe && n <= maxSafe) {
+		err = errors.New("it is a text")
+	}
+	return n, err
+}
+
+// wide is a whole number in JSON, as appendWhole writes it.
+type wide int64
+
+func (w wide) MarshalJSON() ([]byte, error) { return appendWhole(nil, int64(w)), nil }
+
+func (w *wide) UnmarshalJSON(raw []byte) error {
+	n, err := parseWhole(raw)
+	if err != nil {
+		return fmt.Errorf("read the bound %.40q of a type: it is no whole number of 64 bits", raw)
+	}
+	*w = wide(n)
+	return nil
+}
+
+// bare is a Type without its methods, and bounded one whose bounds may be too great for a number in JSON.
+type (
+	bare    Type
+	bounded struct {
+		*bare
+		Low  wide `json:"low,omitempty"`
+		High wide `json:"high,omitempty"`
+	}
+)
+
+// MarshalJSON words a type as outlines do.
+func (t *Type) MarshalJSON() ([]byte, error) {
+	return json.Marshal(bounded{(*bare)(t), wide(t.Low), wide(t.High)})
+}
+
+// UnmarshalJSON reads a type of an outline.
+func (t *Type) UnmarshalJSON(raw []byte) error {
+	b := bounded{bare: (*bare)(t)}
+	if err := json.Unmarshal(raw, &b); err != nil {
+		return err
+	}
+	t.Low, t.High = int64(b.Low), int64(b.High)
+	return nil
 }
 
 func appendText(dst []byte, text string) []byte {
@@ -470,7 +535,7 @@ func (t *Type) ParseJSON(raw []byte) (Value, error) {
 		}
 		return wrong("true or false")
 	case FormInt:
-		n, err := strconv.ParseInt(string(raw), 10, 64)
+		n, err := parseWhole(raw)
 		if err != nil || n < t.Low || n > t.High {
 			return wrong(fmt.Sprintf("a whole number from %d to %d", t.Low, t.High))
 		}
@@ -565,7 +630,7 @@ func (t *Type) ParseJSON(raw []byte) (Value, error) {
 		}
 		return Value{Num: int64(n)}, nil
 	case FormInstant:
-		n, err := strconv.ParseInt(string(raw), 10, 64) // below 0 before the session began
+		n, err := parseWhole(raw) // below 0 before the session began
 		if err != nil {
 			return wrong("a time of the session's clock in milliseconds")
 		}

@@ -219,6 +219,31 @@ func drawValue(t *rapid.T, typ *contract.Type, label string) (v contract.Value) 
 	return v
 }
 
+// reworded words what was read of JSON, with each number as its double.
+func reworded(t *rapid.T, v any) []byte {
+	switch x := v.(type) {
+	case float64:
+		return strconv.AppendFloat(nil, x, 'f', -1, 64)
+	case []any:
+		parts := make([]json.RawMessage, len(x))
+		for i := range x {
+			parts[i] = reworded(t, x[i])
+		}
+		v = parts
+	case map[string]any:
+		parts := map[string]json.RawMessage{}
+		for k := range x {
+			parts[k] = reworded(t, x[k])
+		}
+		v = parts
+	}
+	raw, err := json.Marshal(v)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return raw
+}
+
 func drawType(t *rapid.T) *contract.Type {
 	var list []contract.Form
 	for _, form := range []contract.Form{
@@ -252,11 +277,26 @@ func TestEveryValueComesBackFromEveryCoding(t *testing.T) {
 		if !r.done() {
 			t.Fatal("the bits are not read to their end")
 		}
-		back, err := typ.ParseJSON(typ.AppendJSON(nil, v))
+		raw := typ.AppendJSON(nil, v)
+		back, err := typ.ParseJSON(raw)
 		if err != nil {
 			t.Fatalf("JSON: %s", err)
 		}
 		same(back, "JSON")
+		// Many readers of JSON have doubles alone, and lose nothing.
+		var read any
+		if err := json.Unmarshal(raw, &read); err != nil {
+			t.Fatalf("JSON: %s", err)
+		}
+		if back, err = typ.ParseJSON(reworded(t, read)); err != nil {
+			t.Fatalf("JSON by a reader that has doubles: %s", err)
+		}
+		same(back, "JSON by a reader that has doubles")
+		outlined, err := json.Marshal(typ)
+		var again contract.Type
+		if err != nil || json.Unmarshal(outlined, &again) != nil || again.Low != typ.Low || again.High != typ.High || again.Max != typ.Max {
+			t.Fatalf("%s is outlined as %s (%v)", typ, outlined, err)
+		}
 		if typ.Form != contract.FormMap { // its pairs are put in order
 			list := []string{}
 			slots := typ.AppendSlots(nil, v, func(s string) int64 { list = append(list, s); return int64(len(list) - 1) })

@@ -5,7 +5,6 @@ import (
 	"encoding/json"
 	"math/rand/v2"
 	"os"
-	"os/exec"
 	"path/filepath"
 	"testing"
 
@@ -52,20 +51,6 @@ func TestVectors(t *testing.T) {
 		}
 	}
 	t.Logf("%d frames", frames)
-}
-
-// The reader of the documents, which is another implementation in another language, comes to the same: what the protocol's document says
-// is enough.
-func TestTheDocumentsReader(t *testing.T) {
-	python, err := exec.LookPath("python3")
-	if err != nil {
-		t.Skip("there is no Python here")
-	}
-	files, err := filepath.Glob("testdata/vectors/*.json")
-	require.NoError(t, err)
-	out, err := exec.Command(python, append([]string{"../../docs/reader.py"}, files...)...).CombinedOutput()
-	require.NoError(t, err, string(out))
-	require.Regexp(t, `^\d{2,} frames and \d{2,} digests agree\n$`, string(out))
 }
 
 // A frame that was cut short or damaged is an error or says something else; it is never a panic, and never takes memory without bound.
