@@ -88,11 +88,11 @@ type Session struct {
 	spare  []input // the memory of the last tick's inputs
 
 	overtaken []Overtaken // since the last tick
-	step   Step    // of the last tick
-	arena  []byte  // the memory of its frames
-	empty  []byte  // that is left free before each
-	warmth int64   // see world.Warm
-	parts  wire.Parts
+	step      Step        // of the last tick
+	arena     []byte      // the memory of its frames
+	empty     []byte      // that is left free before each
+	warmth    int64       // see world.Warm
+	parts     wire.Parts
 }
 
 // seat is a client's place.

@@ -1,11 +1,14 @@
 package wire
 
 import (
+	"encoding/binary"
 	"encoding/hex"
 	"encoding/json"
 	"math/rand/v2"
 	"os"
+	"os/exec"
 	"path/filepath"
+	"strconv"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -14,13 +17,18 @@ import (
 	"kamerad/core/contract"
 )
 
-type vectors struct {
-	Outline *contract.Outline
-	Frames  []struct {
-		Hex  string
-		Says json.RawMessage
+type (
+	vectors struct {
+		Outline  *contract.Outline `json:"outline"`
+		Frames   []saying          `json:"frames"`
+		Messages []saying          `json:"messages,omitempty"`
 	}
-}
+	// saying is a frame or message with its JSON twin.
+	saying struct {
+		Hex  string          `json:"hex"`
+		Says json.RawMessage `json:"says"`
+	}
+)
 
 func readVectors(t testing.TB) (out []vectors) {
 	files, err := filepath.Glob("testdata/vectors/*.json")
@@ -31,14 +39,16 @@ func readVectors(t testing.TB) (out []vectors) {
 		require.NoError(t, err)
 		var v vectors
 		require.NoError(t, json.Unmarshal(raw, &v))
-		out = append(out, v)
+		if v.Outline != nil { // else it is of the codings
+			out = append(out, v)
+		}
 	}
 	return out
 }
 
 // Whoever reads the frames of the vectors, one after the other, with nothing but the outline, comes to what they are said to say.
 func TestVectors(t *testing.T) {
-	frames := 0
+	frames, messages := 0, 0
 	for _, v := range readVectors(t) {
 		r := NewReader(NewLayout(v.Outline))
 		for i, f := range v.Frames {
@@ -49,8 +59,16 @@ func TestVectors(t *testing.T) {
 			require.Equal(t, string(f.Says), string(got.AppendJSON(nil)), "frame %d", i)
 			frames++
 		}
+		for _, m := range v.Messages {
+			raw, err := hex.DecodeString(m.Hex)
+			require.NoError(t, err)
+			got, err := UnpackFromClient(raw, v.Outline)
+			require.NoError(t, err, m.Hex)
+			require.JSONEq(t, string(m.Says), string(got.JSON()))
+			messages++
+		}
 	}
-	t.Logf("%d frames", frames)
+	t.Logf("%d frames, %d messages", frames, messages)
 }
 
 // A frame that was cut short or damaged is an error or says something else; it is never a panic, and never takes memory without bound.
@@ -120,4 +138,101 @@ func FuzzFromClient(f *testing.F) {
 		require.NoError(t, err)
 		require.Equal(t, string(m.JSON()), string(again.JSON()))
 	})
+}
+
+// later returns a frame as a later version of the protocol may send it: with sections that this version has no use for, and a kind of block
+// that it does not know.
+func later(t *testing.T, random *rand.Rand, raw []byte) []byte {
+	noise := func() []byte {
+		out := make([]byte, random.IntN(200))
+		for i := range out {
+			out[i] = byte(random.Uint32())
+		}
+		return appendPart(nil, out)
+	}
+	c := &cursor{buf: raw}
+	head, tick := c.uvarint(), c.uvarint()
+	var body []byte
+	news := uint64(1)<<outlineSection | 1<<incarnationSection | 1<<(20+random.IntN(40))
+	for s := section(1); s < 64; s++ {
+		switch {
+		case head>>s&1 != 0 && s == stateSection:
+			in := &cursor{buf: c.part()}
+			blocks := append(appendPart(appendUvarints(nil, in.uvarint()+1, opOther|7<<2), []byte("of a later version")), in.buf...)
+			body = appendPart(body, blocks)
+		case head>>s&1 != 0:
+			body = appendPart(body, c.part())
+		case news>>s&1 != 0:
+			body = append(body, noise()...)
+		}
+	}
+	require.False(t, c.bad || len(c.buf) > 0)
+	return append(appendUvarints(nil, head|news, tick), body...)
+}
+
+func appendUvarints(dst []byte, list ...uint64) []byte {
+	for _, v := range list {
+		dst = binary.AppendUvarint(dst, v)
+	}
+	return dst
+}
+
+// A reader skips what a later version adds to frames, decisions and messages, and reads all else as ever.
+func TestWhatALaterVersionAddsIsSkipped(t *testing.T) {
+	random := rand.New(rand.NewPCG(7, 8))
+	python, _ := vectorFiles(t)
+	folder := t.TempDir()
+	var files []string
+	for n, v := range readVectors(t) {
+		r := NewReader(NewLayout(v.Outline))
+		for i := range v.Frames {
+			f := &v.Frames[i]
+			raw, err := hex.DecodeString(f.Hex)
+			require.NoError(t, err)
+			raw = later(t, random, raw)
+			got, err := r.Read(raw)
+			require.NoError(t, err, "frame %d", i)
+			require.Equal(t, string(f.Says), string(got.AppendJSON(nil)), "frame %d", i)
+			f.Hex = hex.EncodeToString(raw)
+		}
+		raw, err := json.Marshal(v)
+		require.NoError(t, err)
+		files = append(files, filepath.Join(folder, strconv.Itoa(n)+".json"))
+		require.NoError(t, os.WriteFile(files[n], raw, 0o600))
+	}
+	out, err := exec.Command(python, append([]string{documentsReader}, files...)...).CombinedOutput()
+	require.NoError(t, err, string(out))
+
+	w := &bitWriter{}
+	w.gamma(1)
+	w.put(ofPress, 2)
+	w.gamma(3)
+	w.gamma(0)
+	w.put(15, 4)
+	w.put(14, 4)
+	w.text("why")
+	w.text("")
+	frame := append(appendUvarints(nil, 1|1<<decisionsSection, 5), appendPart(nil, w.bytes())...)
+	got, err := NewReader(NewLayout(readVectors(t)[0].Outline)).Read(frame)
+	require.NoError(t, err)
+	assert.Equal(t, []Decision{{Press: 3, Outcome: Unknown, Reason: "why", Check: -1}}, got.Decisions)
+
+	m, err := UnpackFromClient(append(append([]byte{msgSeen | hasUnknown}, appendPart(nil, []byte("of a later version"))...), 7), nil)
+	require.NoError(t, err)
+	assert.Equal(t, FromClient{Type: "seen", Ask: Ask{Seen: 7}}, m)
+}
+
+// A request or property by places that the outline does not have is decided malformed, as one by a name that it does not have: it is read.
+func TestWhatTheOutlineDoesNotHaveIsRead(t *testing.T) {
+	o := &contract.Outline{Kinds: []contract.KindOutline{{Name: "Thing"}}}
+	for raw, want := range map[string]string{
+		string([]byte{msgAsk, 1, 2, 0, 9, 0}):         "9.0",
+		string([]byte{msgAsk, 1, 2, 0, 0, 4, 1, 2}):   "0.4",
+		string([]byte{msgPress, 1, 2, 0, 0, 4}):       "0.4",
+		string([]byte{msgWrite, 1, 2, 0, 3, 4, 1, 2}): "3.4",
+	} {
+		m, err := UnpackFromClient([]byte(raw), o)
+		require.NoError(t, err)
+		assert.Equal(t, want, m.Request+m.Property)
+	}
 }

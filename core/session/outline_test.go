@@ -1,0 +1,50 @@
+package session
+
+import (
+	"bytes"
+	"encoding/json"
+	"math/rand/v2"
+	"testing"
+
+	"github.com/santhosh-tekuri/jsonschema/v6"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"kamerad/core/contract"
+	"kamerad/internal/tests/wild"
+)
+
+// Outlines are what their schema in the documents says, and it lets nothing else pass.
+func TestOutlinesAreAsTheirSchemaSays(t *testing.T) {
+	schema, err := jsonschema.NewCompiler().Compile("../../docs/outline.schema.json")
+	require.NoError(t, err)
+	valid := func(raw []byte) error {
+		v, err := jsonschema.UnmarshalJSON(bytes.NewReader(raw))
+		require.NoError(t, err)
+		return schema.Validate(v)
+	}
+	whole, problems := contract.Load("wreck.kam", everything)
+	require.NotNil(t, whole, "%s", problems)
+	contracts := []*contract.Contract{tidewreck(t), whole}
+	for seed := range uint64(40) {
+		if c, _ := contract.Load("wild.kam", wild.Carried(rand.New(rand.NewPCG(seed, 1)))); c != nil {
+			contracts = append(contracts, c)
+		}
+	}
+	assert.Greater(t, len(contracts), 20)
+	for _, c := range contracts {
+		raw, err := json.Marshal(c.Outline())
+		require.NoError(t, err)
+		assert.NoError(t, valid(raw), c.Name)
+	}
+	raw, err := json.Marshal(whole.Outline())
+	require.NoError(t, err)
+	for _, change := range [][2]string{
+		{`"form":"int"`, `"form":"whole"`}, {`"low":"-9223372036854775807"`, `"low":-9223372036854775807`}, {`"per":"player"`, `"per":"Player"`},
+		{`"lease_ms":1000`, `"lease":1000`}, {`"lanes":`, `"lane":`}, {`"unit":1`, `"unit":0`}, {`"set_by":"owner"`, `"set_by":"anyone"`}, {`"reasons":`, `"checks":`},
+	} {
+		broken := bytes.Replace(raw, []byte(change[0]), []byte(change[1]), 1)
+		require.NotEqual(t, string(raw), string(broken), change[0])
+		assert.Error(t, valid(broken), change[1])
+	}
+}
