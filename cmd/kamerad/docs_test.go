@@ -70,6 +70,10 @@ func TestWhatTheDocumentsShow(t *testing.T) {
 				require.NoError(t, json.Unmarshal([]byte(text), &m), text)
 				switch m.Type {
 				case "hello":
+				case "join":
+					j, err := wire.ParseJoin([]byte(text))
+					assert.NoError(t, err, text)
+					assert.JSONEq(t, text, string(j.JSON()), "every member is one of a join")
 				case "frame", "bye":
 					_, _, err := wire.ParseFrame([]byte(text), c.Outline())
 					assert.NoError(t, err, text)
