@@ -11,7 +11,7 @@ import (
 
 // body reads the statements of a handler, timer or action whose arguments are declared.
 func (e *env) body(stmts []syntax.Stmt, at syntax.Span) *Body {
-	b := &Body{Stmts: e.block(stmts), Line: e.lineOf(at), at: at}
+	b := &Body{Stmts: e.block(stmts), File: e.src.File(at.Start), Line: e.lineOf(at), at: at}
 	b.Locals, b.Memory = e.nums, e.mem
 	return b
 }

@@ -81,7 +81,7 @@ func (e *env) params(trees []syntax.Param, params []Param) {
 
 // computed reads a body that is one value.
 func (e *env) computed(x syntax.Expr, want *Type, what string, at syntax.Span) *Body {
-	b := &Body{Value: e.value(x, want, what), Line: e.lineOf(at), at: x.Span()}
+	b := &Body{Value: e.value(x, want, what), File: e.src.File(at.Start), Line: e.lineOf(at), at: x.Span()}
 	b.Locals, b.Memory = e.nums, e.mem
 	return b
 }

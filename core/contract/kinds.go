@@ -117,7 +117,7 @@ func (c *checker) members(k *Kind, d *syntax.Entity) {
 	}
 	for _, r := range d.Requests {
 		free(r.Name)
-		q := &Request{Index: len(c.out.Requests), Kind: k, Name: r.Name.Text, Line: c.lineOf(r.At), decl: r.At, name: r.Name.At}
+		q := &Request{Index: len(c.out.Requests), Kind: k, Name: r.Name.Text, File: c.src.File(r.At.Start), Line: c.lineOf(r.At), decl: r.At, name: r.Name.At}
 		k.Requests = append(k.Requests, q)
 		c.out.Requests = append(c.out.Requests, q)
 	}

@@ -249,6 +249,7 @@ type Request struct {
 	Checks []Check
 	Locals int // slots, arguments first
 	Memory int // slots of lists, arguments first
+	File   string
 	Line   int
 	decl   syntax.Span
 	name   syntax.Span
@@ -309,6 +310,7 @@ type Body struct {
 	Params []Param // for what is passed to it
 	Locals int     // slots, arguments first
 	Memory int     // slots of lists, arguments first
+	File   string  // of the contract, or one that it includes
 	Line   int
 	at     syntax.Span
 }

@@ -21,7 +21,7 @@ func (a *Named) Split() *Split {
 	}
 	out, width := &Split{}, 0
 	body := func(x *Expr) *Body {
-		return &Body{Value: x, Params: a.Params, Locals: a.Cond.Locals, Memory: a.Cond.Memory, Line: a.Cond.Line}
+		return &Body{Value: x, Params: a.Params, Locals: a.Cond.Locals, Memory: a.Cond.Memory, File: a.Cond.File, Line: a.Cond.Line}
 	}
 	viewer := func(x *Expr) bool { return mentions(x, func(x *Expr) bool { return x.Op == OpViewer }) }
 	local := func(x *Expr) bool {

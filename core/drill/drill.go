@@ -38,6 +38,7 @@ type Drill struct {
 	Settings map[string]json.RawMessage
 	Clients  []string // that join at some time
 	lines    []line
+	faults   []*faultPattern // that are asked for
 	src      *syntax.Source
 	notices  map[string]bool // properties whose changes are asked for
 	weighs   bool            // bytes are asked for
@@ -83,7 +84,7 @@ func Load(name, text string, open syntax.Open) ([]*Drill, syntax.Problems) {
 		if c == nil {
 			continue
 		}
-		k := &checker{notices: map[string]bool{}, scope: scope{contract: c, clients: map[string]bool{}, names: map[string]bool{}, src: src, problems: &problems}}
+		k := &checker{notices: map[string]bool{}, hosts: map[string]bool{}, scope: scope{contract: c, clients: map[string]bool{}, names: map[string]bool{}, src: src, problems: &problems}}
 		before := len(problems)
 		line, _ := src.Position(d.At.Start)
 		made := &Drill{Name: d.Name.Value, File: name, Line: line, Contract: c, Seed: 1, Settings: map[string]json.RawMessage{}, src: src}
@@ -96,7 +97,7 @@ func Load(name, text string, open syntax.Open) ([]*Drill, syntax.Problems) {
 		k.gather(d.Lines)
 		made.Clients = k.order
 		made.lines = k.lines(d.Lines)
-		made.notices, made.weighs = k.notices, k.weighs
+		made.notices, made.weighs, made.faults = k.notices, k.weighs, k.faults
 		if len(problems) == before {
 			out = append(out, made)
 		}
@@ -110,6 +111,8 @@ type checker struct {
 	order   []string // of clients
 	notices map[string]bool
 	weighs  bool
+	faults  []*faultPattern
+	hosts   map[string]bool
 }
 
 // line is a checked line: it is run by its do.
@@ -125,6 +128,7 @@ func (k *checker) gather(list []syntax.DrillLine) {
 		switch n := l.(type) {
 		case *syntax.DrillJoin:
 			for _, name := range n.Names {
+				k.hosts[name.Text] = k.hosts[name.Text] || n.Host
 				if k.clients[name.Text] = true; !slices.Contains(k.order, name.Text) {
 					k.order = append(k.order, name.Text)
 				}
@@ -190,7 +194,7 @@ func (k *checker) line(l syntax.DrillLine) func(r *run) error {
 		}
 		return func(r *run) error {
 			for _, name := range n.Names {
-				if err := r.join(name.Text, n.Role.Text); err != nil {
+				if err := r.join(name.Text, n.Role.Text, n.Host); err != nil {
 					return err
 				}
 			}
@@ -200,7 +204,9 @@ func (k *checker) line(l syntax.DrillLine) func(r *run) error {
 			return r.settle("all are there and ready")
 		}
 	case *syntax.DrillLink:
-		k.client(n.Who)
+		if k.client(n.Who); k.hosts[n.Who.Text] {
+			k.fail(n.Who.At, "not-here", fmt.Sprintf("%s is the host, and has no link", n.Who.Text), "a host plays at the server itself")
+		}
 		c := link.Conditions{}
 		number := func(x *syntax.Number) int64 {
 			if x == nil {
@@ -429,6 +435,8 @@ type act struct {
 	text string
 	want func(r *run, o *sent) error // nil for any
 	met  []*sent
+
+	faults bool // it wants to fail inside
 }
 
 // target finds the kind and the entity of what a client asks for.
@@ -509,7 +517,7 @@ func (k *checker) act(n *syntax.DrillAct) func(r *run) error {
 	}
 	a := &act{line: line{at: n.At}, who: n.Who.Text, text: k.src.Text[n.At.Start:n.At.End]}
 	if n.Want != nil {
-		a.want = k.want(n.Want, request)
+		a.want, a.faults = k.want(n.Want, request), n.Want.Outcome.Text == string(wire.Faulted)
 	}
 	full := kind.Name + "." + name.Text
 	return func(r *run) error {
@@ -526,7 +534,7 @@ func (k *checker) act(n *syntax.DrillAct) func(r *run) error {
 			}
 			m.Entity = uint32(x)
 		}
-		mine := &act{line: a.line, who: a.who, text: a.text, want: a.want}
+		mine := &act{line: a.line, who: a.who, text: a.text, want: a.want, faults: a.faults}
 		r.acts = append(r.acts, mine)
 		var values []any
 		for _, arg := range args {
@@ -576,7 +584,7 @@ func (k *checker) act(n *syntax.DrillAct) func(r *run) error {
 
 // want checks a decision against what was wanted.
 func (k *checker) want(n *syntax.DrillWant, request *contract.Request) func(r *run, o *sent) error {
-	outcomes := []wire.Outcome{wire.Accepted, wire.Denied, wire.Dropped, wire.Malformed, wire.Faulted}
+	outcomes := []wire.Outcome{wire.Accepted, wire.Denied, wire.Dropped, wire.Malformed, wire.Faulted, overtaken}
 	if !slices.Contains(outcomes, wire.Outcome(n.Outcome.Text)) {
 		k.fail(n.Outcome.At, "unknown-name", fmt.Sprintf("there is no decision `%s`", n.Outcome.Text), fmt.Sprint("one of ", outcomes))
 		return nil

@@ -53,7 +53,7 @@ func spam(t *testing.T, c *contract.Contract, seed uint64, ticks int) (lasted, d
 	for i := range 4 {
 		conditions := link.Conditions{Delay: time.Duration(200+r.IntN(1800)) * time.Millisecond, Jitter: 100 * time.Millisecond, Loss: 0.05}
 		role := c.Roles[i%min(2, len(c.Roles))]
-		p, err := w.join(fmt.Sprint("h", i), role, conditions, &Shaking{Seed: seed})
+		p, err := w.join(fmt.Sprint("h", i), role, conditions, &Shaking{Seed: seed}, false)
 		require.NoError(t, err)
 		h := &honest{player: p, outline: w.outline, role: role}
 		h.actor = play.NewActor(h, rand.New(rand.NewPCG(seed, uint64(i))))

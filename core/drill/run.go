@@ -75,7 +75,9 @@ type run struct {
 	dice    *rand.Rand
 	took    []int64
 	failed  *line
-	ctx     context.Context
+
+	faultsSeen int // how many of the stage's faults were looked at
+	ctx        context.Context
 }
 
 // failing is what is not as expected, with what it is about.
@@ -137,6 +139,11 @@ func (d *Drill) run(ctx context.Context, o Options, explain bool) (*run, error) 
 	}
 	if err := r.decided(true); err != nil {
 		return r, err
+	}
+	for _, f := range r.stage.faults {
+		if !f.expected {
+			return r, &failing{message: f.String() + "; no line after it expects that"}
+		}
 	}
 	return r, r.sound()
 }
@@ -216,7 +223,7 @@ func (r *run) env(p *player, self int) *env {
 		e.on = r.stage.truth()
 		return e
 	}
-	e.on, e.who = r.stage.held(p), p.name
+	e.on, e.who = r.stage.seen(p), p.name
 	return e
 }
 
@@ -247,11 +254,12 @@ func (r *run) player(name string) (*player, error) {
 	return p, nil
 }
 
-func (r *run) join(name, as string) error {
+func (r *run) join(name, as string, host bool) error {
 	if p := r.stage.player(name); p != nil && p.out == "" {
 		return fmt.Errorf("%s is in already", name)
 	}
-	p, err := r.stage.join(name, as, r.shaken(name).worsen(name, r.links[name]), r.shaken(name))
+	r.steady[name] = r.steady[name] || host
+	p, err := r.stage.join(name, as, r.shaken(name).worsen(name, r.links[name]), r.shaken(name), host)
 	if err != nil {
 		return err
 	}
@@ -276,6 +284,7 @@ func (r *run) link(name string, c link.Conditions, steady bool) error {
 		return nil // it applies when the client joins
 	}
 	c = r.shaken(name).worsen(name, c)
+	p.stalls = r.shaken(name).stalls(name)
 	if err := p.up.Set(c); err != nil {
 		return err
 	}
@@ -292,9 +301,14 @@ func (r *run) move(verb, name string) error {
 		return err
 	}
 	switch {
+	case verb == "leave" && p.out == "" && p.host:
+		r.stage.close("its host left")
+		p.out, p.left = "it left", true
 	case verb == "leave":
 		r.stage.session.Leave(p.number)
 		p.out, p.left = "it left", true
+	case p.host:
+		return fmt.Errorf("%s is the host and has no connection that could be cut", p.name)
 	case p.out != "":
 		return fmt.Errorf("%s is out: %s", p.name, p.out)
 	case verb == "cut" && p.cut:
@@ -342,13 +356,27 @@ func (r *run) step() error {
 	if err := r.stage.step(); err != nil {
 		return err
 	}
+	if err := r.faulted(); err != nil {
+		return err
+	}
 	return r.decided(false)
+}
+
+// faulted fails for what failed inside in the last tick, unless a line of the drill asks for it.
+func (r *run) faulted() error {
+	for ; r.faultsSeen < len(r.stage.faults); r.faultsSeen++ {
+		f := r.stage.faults[r.faultsSeen]
+		if !f.expected && !slices.ContainsFunc(r.drill.faults, func(x *faultPattern) bool { return x.matches(f) }) {
+			return &failing{message: f.String()}
+		}
+	}
+	return nil
 }
 
 // until lets ticks pass until something is so.
 func (r *run) until(most time.Duration, what string, so func() bool) error {
 	end := r.stage.now + most
-	for first := true; first || !so(); first = false {
+	for !so() {
 		if r.stage.now >= end {
 			return &failing{message: fmt.Sprintf("after %s it is not so that %s%s", most, what, r.waiting())}
 		}
@@ -359,10 +387,12 @@ func (r *run) until(most time.Duration, what string, so func() bool) error {
 	return nil
 }
 
-// settle lets ticks pass until all that was sent is decided, and everyone has what came of it.
+// settle lets ticks pass until all that was sent is decided, the session has dealt with everything that came of it, such as the end of an
+// expelled client's seat, and everyone has what they were sent. Nothing passes when that is so already.
 func (r *run) settle(what string) error {
 	end := r.stage.now + MaxSettle
-	if err := r.until(MaxSettle, what, r.stage.decided); err != nil {
+	dealt := func() bool { return r.stage.closed != "" || r.stage.decided() && r.stage.session.Idle() }
+	if err := r.until(MaxSettle, what, dealt); err != nil {
 		return err
 	}
 	needs := r.stage.needs()
@@ -490,10 +520,17 @@ type expectation struct {
 	types []*contract.Type
 	about node
 	prop  node // the entity whose property it is about
+	fault *faultPattern
 }
 
 func (k *checker) expect(n *syntax.DrillExpect) *expectation {
 	x := &expectation{n: n}
+	if n.What == "faults" {
+		if x.fault = k.expectFault(n); x.fault == nil {
+			return nil
+		}
+		return x
+	}
 	if n.Who.Text != "server" && n.Who.Text != "everyone" && !k.client(n.Who) {
 		return nil
 	}
@@ -576,6 +613,9 @@ func (k *checker) hears(x *expectation) *expectation {
 // hold tells what is not as expected.
 func (x *expectation) hold(r *run) error {
 	n := x.n
+	if n.What == "faults" {
+		return x.holdFaults(r)
+	}
 	if n.Who.Text == "server" {
 		return x.sees(r, nil)
 	}

@@ -9,6 +9,7 @@ import (
 	"io"
 	"math/rand/v2"
 	"slices"
+	"strings"
 	"time"
 
 	"kamerad/core/contract"
@@ -28,8 +29,8 @@ type stage struct {
 	players []*player // in the order of their joining; those that are out stay
 	sent    uint64    // messages of all clients, in their order
 	trace   io.Writer // nil for none
-	faults  []session.Fault
-	closed  string
+	faults  []*fault
+	closed  string   // why the session has closed; empty while it runs
 	history *history // nil while nothing is kept
 	inbox   []arrival
 	sheet   *replicate.Copy // the server's own, while nothing has changed since
@@ -63,6 +64,16 @@ type player struct {
 	ready    bool
 	differed string // the first time that its copy was not what it should be
 	newest   int64  // the tick of the newest frame that was cut for it
+	arrived  int64  // the tick in which its newest frame arrived
+	host     bool   // it plays at the server itself: without a link, and the session ends with it
+}
+
+// fault is something that failed inside, in a handler, timer, action, write or request of the contract.
+type fault struct {
+	session.Fault
+	tick     int64
+	about    string // what it was about: the entity by name and values, or the request
+	expected bool   // a line of the drill has asked for it
 }
 
 type frame struct {
@@ -97,12 +108,27 @@ type weight struct {
 
 // sent is a request or write that a client has sent.
 type sent struct {
-	message  wire.FromClient
-	line     *act // that waits for the decision; nil for none
-	tick     int64
-	decision *wire.Decision
-	carried  int64 // for what is not answered when all is well: the tick in which the server met it; 0 before that
-	need     int64 // then: the tick of the frame that would say otherwise
+	message   wire.FromClient
+	line      *act // that waits for the decision; nil for none
+	tick      int64
+	decision  *wire.Decision
+	carried   int64 // for what is not answered when all is well: the tick in which the server met it; 0 before that
+	need      int64 // then: the tick of the frame that would say otherwise
+	overtaken bool  // it is a write, and a newer one of the same tick counts
+}
+
+// overtaken is the outcome of a write that nobody looked at, since a newer one came in the same tick. Its client is told nothing.
+const overtaken wire.Outcome = "overtaken"
+
+// answeredBy reports whether a decision is about what was sent.
+func (o *sent) answeredBy(d *wire.Decision) bool {
+	switch o.message.Type {
+	case "press":
+		return d.Press != 0 && d.Press == o.message.Press
+	case "release":
+		return d.Release != 0 && d.Release == o.message.Press
+	}
+	return d.Seq != 0 && d.Seq == o.message.Seq
 }
 
 type hold struct {
@@ -132,13 +158,85 @@ func (w *stage) player(name string) *player {
 	return nil
 }
 
+// failures notes what failed inside in a tick.
+func (w *stage) failures(step *session.Step) {
+	add := func(f session.Fault, about string) {
+		x := &fault{Fault: f, tick: step.Tick, about: about}
+		if o := w.asked(f.Client, f.Seq); o != nil {
+			x.expected = o.line != nil && o.line.faults
+		}
+		w.faults = append(w.faults, x)
+	}
+	for _, f := range step.Faults {
+		add(f, w.aboutFault(&f))
+	}
+	for i := range step.Decisions {
+		d := &step.Decisions[i]
+		if d.Outcome != wire.Faulted {
+			continue
+		}
+		kind, name, _ := strings.Cut(d.Ask.Request, ".")
+		f := session.Fault{Of: "request " + name + " of " + kind, In: d.In, File: d.File, Line: d.Line, Client: d.Client.Number, Seq: d.Ask.Seq, Reason: d.Reason}
+		add(f, fmt.Sprintf("asked by %s with %s", d.Client.Name, orNothing(joined(d.Ask.Args))))
+	}
+}
+
+// asked returns the request or write of a client that has a number and is not answered, or nil.
+func (w *stage) asked(client int, seq uint64) *sent {
+	p := w.numbered(client)
+	if p == nil || seq == 0 {
+		return nil
+	}
+	for _, o := range p.open {
+		if o.message.Seq == seq {
+			return o
+		}
+	}
+	return nil
+}
+
+// maxFaultValues is how many values of an entity are told with a fault of one of its handlers.
+const maxFaultValues = 8
+
+// aboutFault words what a fault was about: the entity by name, with its values.
+func (w *stage) aboutFault(f *session.Fault) string {
+	if f.Kind == "" {
+		if p := w.numbered(f.Client); p != nil {
+			return "for " + p.name
+		}
+		return ""
+	}
+	name := fmt.Sprintf("%s[%d]", f.Kind, f.Serial)
+	if p := w.numbered(f.Owner); p != nil && f.Owner != 0 {
+		name = p.name + "." + f.Kind
+	}
+	sheet := &replicate.Copy{}
+	sheet.Apply(&wire.Frame{Tick: w.session.Now(), Blocks: []*wire.Block{w.session.State()}})
+	thing := sheet.Thing(f.Entity)
+	if thing == nil {
+		return name
+	}
+	var values []string
+	for _, x := range thing.Fields {
+		if len(values) == maxFaultValues {
+			values = append(values, "…")
+			break
+		}
+		values = append(values, x.Name+" = "+x.Type.Format(x.Value))
+	}
+	return name + " with " + strings.Join(values, ", ")
+}
+
 // join seats a client.
-func (w *stage) join(name, as string, c link.Conditions, shaken *Shaking) (*player, error) {
+func (w *stage) join(name, as string, c link.Conditions, shaken *Shaking, host bool) (*player, error) {
+	if w.closed != "" {
+		return nil, fmt.Errorf("%s cannot join: the session has closed: %s", name, w.closed)
+	}
 	n, err := w.session.Join(name, as)
 	if err != nil {
 		return nil, err
 	}
-	p := &player{name: name, number: n, reader: w.session.Reader(n), stalls: shaken.stalls(name)}
+	p := &player{name: name, host: host, number: n, reader: w.session.Reader(n), stalls: shaken.stalls(name)}
 	p.copy.Me, p.copy.Brief = n, len(w.drill.notices) == 0
 	seed := shaken.seed(name)
 	if p.up, err = link.New(seed, c); err == nil {
@@ -159,6 +257,9 @@ func (w *stage) send(p *player, m *wire.FromClient) {
 func (w *stage) step() error {
 	w.now += w.tick
 	w.sheet = nil
+	if w.closed != "" {
+		return w.deliver(w.session.Now())
+	}
 	for _, p := range w.players {
 		for _, h := range p.holds {
 			if p.out == "" && !p.cut && w.now >= h.next {
@@ -174,9 +275,13 @@ func (w *stage) step() error {
 	if w.history != nil {
 		w.history.keep(w, step)
 	}
-	w.faults = append(w.faults, step.Faults...)
-	if step.Closed != "" && w.closed == "" {
-		w.closed = step.Closed
+	w.failures(step)
+	for _, x := range step.Overtaken {
+		if p := w.numbered(x.Client); p != nil {
+			for _, o := range p.open {
+				o.overtaken = o.overtaken || o.message.Type == "write" && o.message.Seq == x.Seq
+			}
+		}
 	}
 	for i := range step.Frames {
 		p := w.numbered(step.Frames[i].Client)
@@ -192,6 +297,27 @@ func (w *stage) step() error {
 			p.out, p.expelled = c.Reason, !p.cut
 		}
 	}
+	if step.Closed != "" {
+		w.close(step.Closed)
+	}
+	return w.deliver(step.Tick)
+}
+
+// close ends the session: clients get the frames that were cut for them, and nothing more.
+func (w *stage) close(reason string) {
+	if w.closed != "" {
+		return
+	}
+	w.closed = reason
+	for _, p := range w.players {
+		if p.out == "" {
+			p.out = "the session closed: " + reason
+		}
+	}
+}
+
+// deliver has what waits for clients leave, and what has come to them arrive.
+func (w *stage) deliver(tick int64) error {
 	for _, p := range w.players {
 		if p.out == "" || len(p.frames) > 0 {
 			w.write(p)
@@ -202,7 +328,7 @@ func (w *stage) step() error {
 				return err
 			}
 		}
-		p.conclude(step.Tick)
+		p.conclude(tick)
 	}
 	return nil
 }
@@ -242,6 +368,9 @@ func (p *player) conclude(tick int64) {
 		}
 		if o.line != nil {
 			o.decision = &wire.Decision{Seq: o.message.Seq, Outcome: wire.Accepted, Check: -1}
+			if o.overtaken {
+				o.decision.Outcome = overtaken
+			}
 			o.line.met = append(o.line.met, o)
 		}
 		return true
@@ -326,6 +455,7 @@ func (w *stage) arrive(p *player, raw []byte) error {
 		f = w.test(p.number, f)
 	}
 	first := p.copy.Tick == 0
+	p.arrived = w.session.Now()
 	for _, n := range p.copy.Apply(f) {
 		switch n.What {
 		case replicate.Heard:
@@ -348,7 +478,7 @@ func (w *stage) arrive(p *player, raw []byte) error {
 	}
 	for _, d := range f.Decisions {
 		for i, o := range p.open {
-			if o.message.Press == 0 && o.message.Seq == d.Seq {
+			if o.answeredBy(&d) {
 				o.decision = &d
 				p.open = slices.Delete(p.open, i, i+1)
 				if o.line != nil {
@@ -434,13 +564,14 @@ func (w *stage) truth() *replicate.Copy {
 	return w.sheet
 }
 
-// held gives what a client's copy is now.
-func (w *stage) held(p *player) *replicate.Copy {
-	if p.current() {
-		p.copy.Advance(w.session.Now())
-	}
-	return &p.copy
+// seen returns what a client shows at this moment: its newest frame, with what moves by itself moved on by the ticks since that arrived. The
+// client's own copy stays as it is, so that looking at it changes nothing.
+func (w *stage) seen(p *player) *replicate.Copy {
+	return p.copy.At(p.copy.Tick + w.session.Now() - p.arrived)
 }
+
+// held returns what the copy of a client that is current has to be at the tick of the session.
+func (w *stage) held(p *player) *replicate.Copy { return p.copy.At(w.session.Now()) }
 
 // current tells whether a client has all that was sent to it.
 func (p *player) current() bool {

@@ -292,6 +292,23 @@ func (c *Copy) Advance(tick int64) {
 	}
 }
 
+// At returns the copy as it stands at a later tick, of which no frame came; c stays as it is. It holds until c is changed.
+func (c *Copy) At(tick int64) *Copy {
+	out := *c
+	if tick <= c.Tick || !c.moves {
+		out.Tick = max(tick, c.Tick)
+		return &out
+	}
+	out.things = make(map[uint32]*Thing, len(c.things))
+	for n, t := range c.things {
+		own := *t
+		own.Fields = slices.Clone(t.Fields)
+		out.things[n] = &own
+	}
+	out.Advance(tick)
+	return &out
+}
+
 // move puts what moves by itself where it is at the copy's tick.
 func (c *Copy) move() {
 	if !c.moves {

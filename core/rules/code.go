@@ -136,7 +136,9 @@ const (
 
 // code is a compiled head and body.
 type code struct {
-	id         int // among the pieces of the program
+	id         int    // among the pieces of the program
+	name       string // what it is the code of, such as `on spawn of Diver`
+	file       string // of its source
 	ins        []ins
 	lines      []int32 // of the contract, by instruction
 	checks     []int32 // by instruction: the check that fails when it reads through nothing, -1 in a body

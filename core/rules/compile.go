@@ -69,11 +69,12 @@ func Compile(c *contract.Contract) (p *Program, err error) {
 		g.id = pieces
 		return g
 	}
-	body := func(b *contract.Body) *code {
+	body := func(name string, b *contract.Body) *code {
 		if b == nil {
 			return nil
 		}
 		g := newCompiler(b.Locals, b.Memory)
+		g.name, g.file = name, b.File
 		g.arguments(b.Params)
 		if b.Value == nil {
 			out := g.finish(b.Stmts)
@@ -101,6 +102,7 @@ func Compile(c *contract.Contract) (p *Program, err error) {
 	}
 	for _, r := range c.Requests {
 		g := newCompiler(r.Locals, r.Memory)
+		g.name, g.file = "request "+r.Name+" of "+r.Kind.Name, r.File
 		for _, check := range r.Checks {
 			g.reasons = append(g.reasons, check.Reason)
 			g.checkLines = append(g.checkLines, int32(check.Line))
@@ -119,38 +121,48 @@ func Compile(c *contract.Contract) (p *Program, err error) {
 		p.from = append(p.from, clients(from, r.From))
 	}
 	for _, a := range c.Actions {
-		p.actions = append(p.actions, *body(a.Body))
+		p.actions = append(p.actions, *body("action "+a.Name+" of "+a.Kind.Name, a.Body))
 	}
 	for _, f := range c.Fns {
-		p.fns = append(p.fns, *body(f.Body))
+		p.fns = append(p.fns, *body("function "+f.Name, f.Body))
 	}
 	for _, a := range c.Audiences {
-		p.audiences = append(p.audiences, *body(a.Cond))
+		p.audiences = append(p.audiences, *body("audience "+a.Name, a.Cond))
 	}
-	p.join, p.lost, p.back, p.leave = body(c.OnJoin), body(c.OnLost), body(c.OnBack), body(c.OnLeave)
+	p.join, p.lost = body("on join", c.OnJoin), body("on lost", c.OnLost)
+	p.back, p.leave = body("on back", c.OnBack), body("on leave", c.OnLeave)
 	for _, k := range c.Kinds {
-		kind := kindCode{start: body(k.OnStart), spawn: body(k.OnSpawn), tick: body(k.OnTick), ownerLost: body(k.OnOwnerLost), ownerLeave: body(k.OnOwnerLeave), to: clients(k.To, k.Who)}
-		for _, b := range k.OnChange {
-			kind.change = append(kind.change, body(b))
+		of := " of " + k.Name
+		kind := kindCode{
+			start:      body("on start"+of, k.OnStart),
+			spawn:      body("on spawn"+of, k.OnSpawn),
+			tick:       body("on tick"+of, k.OnTick),
+			ownerLost:  body("on owner lost"+of, k.OnOwnerLost),
+			ownerLeave: body("on owner leave"+of, k.OnOwnerLeave),
+			to:         clients(k.To, k.Who),
+		}
+		for i, b := range k.OnChange {
+			kind.change = append(kind.change, body("on change "+k.Properties[i].Name+of, b))
 			p.watches = p.watches || b != nil
 		}
 		for _, t := range k.Timers {
-			kind.timers = append(kind.timers, timerCode{while: body(t.While), body: body(t.Body)})
+			kind.timers = append(kind.timers, timerCode{while: body("timer"+of, t.While), body: body("timer"+of, t.Body)})
 		}
 		for _, q := range k.Properties {
 			pc := propCode{to: clients(q.To, q.Who)}
 			if q.Set != nil {
-				pc.setBy, pc.pace, pc.rule = body(q.Set.By), body(q.Set.Pace), body(q.Set.Rule)
+				write := "write " + q.Name + of
+				pc.setBy, pc.pace, pc.rule = body(write, q.Set.By), body(write, q.Set.Pace), body(write, q.Set.Rule)
 			}
 			if q.Hold != nil {
-				pc.when = body(q.Hold.When)
+				pc.when = body("hold "+q.Name+of, q.Hold.When)
 			}
 			kind.props = append(kind.props, pc)
 		}
 		p.kinds = append(p.kinds, kind)
 	}
 	for _, a := range c.Audiences { // the last: a piece's number is part of its rolls
-		p.splits = append(p.splits, split(a, body))
+		p.splits = append(p.splits, split(a, func(b *contract.Body) *code { return body("audience "+a.Name, b) }))
 	}
 	return p, nil
 }

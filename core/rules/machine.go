@@ -95,6 +95,8 @@ type Outcome struct {
 	Faulted bool
 	Reason  string // of a denial, as the contract words it; of a fault, what went wrong; none of a drop
 	Check   int    // index of the check that failed, or -1
+	In      string // the body that denied or faulted, such as `on spawn of Diver`; what set it off may be another one
+	File    string // that the statement is in
 	Line    int    // of the statement that denied or faulted
 	Recent  int64  // of a check that strikes or expels: the tick at which what it read last changed
 }
@@ -324,7 +326,7 @@ func (m *Machine) rounds() *Outcome {
 				continue
 			}
 			if round > maxRounds {
-				m.outcome = Outcome{Faulted: true, Check: -1, Line: int(c.lines[0]), Reason: fmt.Sprintf(
+				m.outcome = Outcome{Faulted: true, Check: -1, In: c.name, File: c.file, Line: int(c.lines[0]), Reason: fmt.Sprintf(
 					"`on change %s` would run in a round after the %dth; does it set itself off?", t.Entity.Kind.Properties[t.Property].Name, maxRounds)}
 				return &m.outcome
 			}
@@ -363,7 +365,7 @@ func (m *Machine) run(c *code, depth int, self *world.Entity) *Outcome {
 func (m *Machine) word(c *code, f *frame, at int, how end) *Outcome {
 	in := &c.ins[at]
 	out := &m.outcome
-	*out = Outcome{Check: -1, Line: int(c.lines[at])}
+	*out = Outcome{Check: -1, In: c.name, File: c.file, Line: int(c.lines[at])}
 	switch check := c.checks[at]; {
 	case in.op == opFail || how == nothing && check >= 0:
 		out.Then = c.then[check]

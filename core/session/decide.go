@@ -56,20 +56,35 @@ func (s *Session) join(t *seat) {
 	c := s.known(t)
 	s.eachView(func(v listener) { v.Joined(c) })
 	s.cause('j', int64(c.Number), 0)
-	s.conclude("on join", nil, s.machine.Join(&t.client))
+	s.concludeFor(c.Number, "on join", s.machine.Join(&t.client))
 }
 
-// conclude ends the transaction of a handler or timer; a fault undoes it and is told to those who run the session.
-func (s *Session) conclude(what string, of *contract.Kind, o *rules.Outcome) {
-	s.weigh(what, of)
+// conclude ends the transaction of a handler or timer of an entity; a fault undoes it and is told to those who run the session.
+func (s *Session) conclude(what string, e *world.Entity, o *rules.Outcome) {
+	s.weigh(what, e.Kind)
 	if o != nil {
-		if of != nil {
-			what += " of " + of.Name
-		}
-		s.faults = append(s.faults, Fault{what, o.Line, o.Reason})
+		f := newFault(what+" of "+e.Kind.Name, o)
+		f.Entity, f.Kind, f.Serial, f.Owner = s.teller.Number(e), e.Kind.Name, e.Serial, e.Owner
+		s.faults = append(s.faults, f)
 	}
 	s.settle(o)
 	s.roles()
+}
+
+// concludeFor ends the transaction of a handler of the contract, which a client set off.
+func (s *Session) concludeFor(client int, what string, o *rules.Outcome) {
+	s.weigh(what, nil)
+	if o != nil {
+		f := newFault(what, o)
+		f.Client = client
+		s.faults = append(s.faults, f)
+	}
+	s.settle(o)
+	s.roles()
+}
+
+func newFault(of string, o *rules.Outcome) Fault {
+	return Fault{Of: of, In: o.In, File: o.File, Line: o.Line, Reason: o.Reason}
 }
 
 // handle runs a handler of an entity, if its kind has it.
@@ -78,7 +93,7 @@ func (s *Session) handle(e *world.Entity, when rules.When, name string) {
 		return
 	}
 	s.cause('h', e.Key(), int64(when))
-	s.conclude(name, e.Kind, s.machine.Handle(e, when))
+	s.conclude(name, e, s.machine.Handle(e, when))
 }
 
 // owned runs a handler of all that a client owns.
@@ -120,7 +135,7 @@ func (s *Session) timers() {
 				*count = -1 // it has fired, once for all
 			}
 			s.cause('t', e.Key(), int64(i))
-			s.conclude("a timer", e.Kind, s.machine.Fire(e, i))
+			s.conclude("a timer", e, s.machine.Fire(e, i))
 			if e.Gone {
 				return
 			}
@@ -131,7 +146,7 @@ func (s *Session) timers() {
 				return
 			}
 			s.cause('d', e.Key(), n)
-			s.conclude("the action "+d.Action.Name, e.Kind, s.machine.Due(e, d))
+			s.conclude("the action "+d.Action.Name, e, s.machine.Due(e, d))
 		}
 	})
 }
@@ -147,7 +162,7 @@ func (s *Session) leave(t *seat) {
 		return
 	}
 	s.cause('l', int64(n), 0)
-	s.conclude("on leave", nil, s.machine.Leave(n))
+	s.concludeFor(n, "on leave", s.machine.Leave(n))
 	if t.lostAt == 0 { // else it has run
 		s.owned(n, rules.OnOwnerLost, "on owner lost")
 	}
@@ -444,7 +459,7 @@ func (s *Session) pipeline(t *seat, call *Call, d *Decision) (waits bool) {
 		}
 		return
 	}
-	d.Line = outcome.Line
+	d.In, d.File, d.Line = outcome.In, outcome.File, outcome.Line
 	switch {
 	case outcome.Faulted:
 		d.no(wire.Faulted, wire.StageBody, outcome.Reason)
@@ -591,6 +606,7 @@ func (s *Session) collect(step *Step) {
 	}
 	step.Told, s.told = s.told, nil
 	step.Faults, s.faults = s.faults, nil
+	step.Refused = s.refused
 	step.Logs, s.logs = s.logs, nil
 	step.Closed = s.closed
 }

@@ -103,6 +103,7 @@ func (s *Session) carry(t *seat, m *Move) {
 	}
 	if reason != "" {
 		t.said, t.busy = append(t.said, m.refused(outcome, stage, reason)), true
+		s.refused = append(s.refused, Refused{t.public, m.what, m.in.Property, outcome, reason})
 	}
 }
 
@@ -146,7 +147,7 @@ func (s *Session) hold(e *world.Entity, p *contract.Property, down bool) {
 	}
 	s.world.Write(e, p.Index, p.Slot, v)
 	s.cause('o', e.Key(), int64(p.Index))
-	s.conclude("the hold "+p.Name, e.Kind, s.machine.Settle())
+	s.conclude("the hold "+p.Name, e, s.machine.Settle())
 }
 
 // leases ends the holds whose lease has run out or whose condition fails.
@@ -200,7 +201,9 @@ func (s *Session) write(t *seat, e *world.Entity, m *Move) (wire.Outcome, wire.S
 	s.world.Set(e, m.prop, slots)
 	s.cause('w', e.Key(), int64(m.prop.Index))
 	if o := s.machine.Settle(); o != nil {
-		s.conclude("a write of "+m.prop.Name, e.Kind, o)
+		s.conclude("a write of "+m.prop.Name, e, o)
+		f := &s.faults[len(s.faults)-1]
+		f.Client, f.Seq = t.client.Number, m.in.Seq
 		return wire.Faulted, wire.StageBody, "the write failed inside and changed nothing"
 	}
 	s.settle(nil)
@@ -244,6 +247,6 @@ func (s *Session) roles() {
 		known := s.known(t)
 		s.eachView(func(v listener) { v.Joined(known) })
 		s.cause('r', int64(c.Number), 0)
-		s.conclude("on spawn", nil, s.machine.Enter(*c))
+		s.concludeFor(c.Number, "on spawn", s.machine.Enter(*c))
 	}
 }

@@ -73,7 +73,7 @@ func (s *Session) attached() {
 func (s *Session) moved(e *world.Entity, moved bool) {
 	if moved {
 		s.cause('m', e.Key(), 0)
-		s.conclude("the motion", e.Kind, s.machine.Settle())
+		s.conclude("the motion", e, s.machine.Settle())
 	}
 }
 

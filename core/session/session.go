@@ -88,6 +88,8 @@ type Session struct {
 	spare  []input // the memory of the last tick's inputs
 
 	overtaken []Overtaken // since the last tick
+	refused   []Refused   // in this tick
+	touched   bool        // something was changed from outside since the last tick
 	step      Step        // of the last tick
 	arena     []byte      // the memory of its frames
 	empty     []byte      // that is left free before each
@@ -303,6 +305,7 @@ type Step struct {
 	Closed    string      // why the contract ended the session with this tick; empty when it goes on
 	Faults    []Fault     // of handlers and timers; what they did was undone
 	Overtaken []Overtaken // writes that a newer one of the same client came after in the same tick: nobody looked at them
+	Refused   []Refused   // writes, presses and releases that were not carried out
 	Deferred  int         // inputs that came in this tick and wait for another one
 	Heaviest  Heavy       // the cause that took the most steps
 	Held      int64       // bytes of memory that its entities take, and what clients are told of them; see Options.Memory
@@ -317,16 +320,34 @@ type Overtaken struct {
 	Seq    uint64
 }
 
+// Refused is a write, press or release that was not carried out.
+type Refused struct {
+	Client   wire.Client
+	What     string // write, press or release
+	Property string // full name
+	Outcome  wire.Outcome
+	Reason   string
+}
+
 // Log is a line that the contract logged, and for whom.
 type Log struct {
 	Text    string
 	Clients []int
 }
 
-// Fault says that a handler or timer failed.
+// Fault says that something failed inside that the contract does by itself, or a write of a client. What it did was undone. A request that
+// fails has a Decision instead.
 type Fault struct {
-	Of     string // such as "on join" or "a timer of Diver"
+	Of     string // what was run, such as "on join" or "a timer of Diver"
+	In     string // the body that failed, such as "on spawn of Diver"
+	File   string // of the contract, or one that it includes
 	Line   int
+	Entity uint32 // whose handler or timer was run, by its number toward clients; 0 for none
+	Kind   string // of that entity
+	Serial int64  // it was the how manyth of its kind to be spawned, from 1
+	Owner  int    // of that entity
+	Client int    // that joined, left, lost its connection or wrote; 0 for none
+	Seq    uint64 // of a write
 	Reason string
 }
 
@@ -365,6 +386,8 @@ type Decision struct {
 	Check   int             // index of the check that decided, or -1
 	Strike  bool            // it counted a strike, or expelled
 	Text    string          // of that check
+	In      string          // the body that decided, such as `request use of Diver`; empty if none did
+	File    string          // of that body
 	Line    int             // of the contract, 0 if none decided
 	Changes []Change
 	Told    []string // names of the events
@@ -385,6 +408,11 @@ func (s *Session) Contract() *contract.Contract { return s.contract }
 
 // Now gives the number of the last tick.
 func (s *Session) Now() int64 { return s.tick }
+
+// Idle reports whether nothing waits for the next tick: no input, and no change from outside that clients have to be told of.
+func (s *Session) Idle() bool {
+	return !s.touched && len(s.inputs)+len(s.waiting)+len(s.joining)+len(s.line) == 0
+}
 
 // Queued tells how many inputs wait for the next tick, and for those after it.
 func (s *Session) Queued() int {
@@ -630,6 +658,7 @@ func (s *Session) Tick() *Step {
 		s.spare = inputs
 	}()
 	step.Overtaken, s.overtaken = s.overtaken, nil
+	s.refused, s.touched = nil, false
 	s.beganAt, s.heaviest = s.machine.Used(), Heavy{}
 	s.admit(step)
 	s.resume(step)
@@ -657,7 +686,7 @@ func (s *Session) Tick() *Step {
 				continue
 			}
 			s.cause('c', int64(t.client.Number), 0)
-			s.conclude("on lost", nil, s.machine.Lost(t.client.Number))
+			s.concludeFor(t.client.Number, "on lost", s.machine.Lost(t.client.Number))
 			s.owned(t.client.Number, rules.OnOwnerLost, "on owner lost")
 		case "back":
 			if t.lostAt > 0 {
@@ -668,7 +697,7 @@ func (s *Session) Tick() *Step {
 			}
 			s.view.Resync(t.client.Number)
 			s.cause('c', int64(t.client.Number), 1)
-			s.conclude("on back", nil, s.machine.Back(t.client.Number))
+			s.concludeFor(t.client.Number, "on back", s.machine.Back(t.client.Number))
 		case "leave":
 			s.leave(t)
 		case "ask", "press", "release", "write":

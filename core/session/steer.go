@@ -94,6 +94,7 @@ func (s *Session) Hand(entity uint32, to int) error {
 
 // concluded ends a change from outside.
 func (s *Session) concluded(what string, o *rules.Outcome) error {
+	s.touched = true
 	s.settle(o)
 	s.roles()
 	if o != nil {

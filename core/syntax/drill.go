@@ -1,6 +1,9 @@
 package syntax
 
-import "fmt"
+import (
+	"fmt"
+	"strings"
+)
 
 // maxDrillLines is how many lines all drills of a file may have.
 const maxDrillLines = 20_000
@@ -99,7 +102,7 @@ type DrillWait struct {
 type DrillExpect struct {
 	At     Span
 	Who    Ident  // a client, server or everyone
-	What   string // sees, misses, heard, noticed, strikes, expelled, logged, got or step
+	What   string // sees, misses, heard, noticed, strikes, expelled, logged, got, step or faults
 	Not    bool   // of heard, expelled and logged
 	Value  Expr   // what is seen or missed, the event that is heard, the property that is noticed
 	Args   []Expr // of the event; nil for any
@@ -109,6 +112,8 @@ type DrillExpect struct {
 	Text   *Literal // logged
 	Kind   Ident    // got
 	Window *Number  // of got, in milliseconds
+
+	Handler Ident // faults: what failed, such as `on spawn of Diver`
 }
 
 // DrillLoop is `repeat N { … }` or `for NAME in A, B { … }`.
@@ -391,6 +396,12 @@ func (p *drillParser) expectation() *DrillExpect {
 	t := p.tok()
 	n := &DrillExpect{}
 	defer func() { n.At = Span{t.Span.Start, p.last()} }()
+	next := p.peek()
+	many := t.Kind == Int && !next.Newline && (next.Text == "fault" || next.Text == "faults")
+	if many || p.is("fault") && !next.Newline && next.Text == "in" {
+		p.faults(n)
+		return n
+	}
 	switch {
 	case p.is("server") || p.is("everyone"):
 		n.Who = Ident{t.Text, t.Span}
@@ -448,6 +459,40 @@ func (p *drillParser) expectation() *DrillExpect {
 		p.abort("expected", "what is expected of it", "one of sees, does not see, heard, did not hear, noticed, logged, has N strikes, is expelled, got N bytes, in step")
 	}
 	return n
+}
+
+// faults reads `N faults in HANDLER of KIND "reason"`.
+func (p *drillParser) faults(n *DrillExpect) {
+	n.What = "faults"
+	if p.tok().Kind == Int {
+		n.Count = p.number("how many faults")
+	}
+	p.take()
+	p.parser.expect("in", "and what fails, as in: expect 1 fault in on spawn of Diver")
+	start := p.tok().Span.Start
+	what := p.name("what fails: on, timer, motion, action, request, hold, write or function")
+	words := []string{what.Text}
+	word := func(of string) { words = append(words, p.name(of).Text) }
+	switch what.Text {
+	case "on":
+		word("what it is on, such as spawn, tick or change hull")
+		if last := words[1]; last == "change" || last == "owner" {
+			word("and of what")
+		}
+	case "timer", "motion":
+	case "action", "request", "hold", "write", "function":
+		word("its name")
+	default:
+		p.fail(what.At, "expected", fmt.Sprintf("`%s` cannot fail", what.Text), "one of on, timer, motion, action, request, hold, write, function")
+		panic(skip{})
+	}
+	if p.accept("of") {
+		words = append(words, "of", p.typeName("a kind").Text)
+	}
+	n.Handler = Ident{strings.Join(words, " "), Span{start, p.last()}}
+	if t := p.tok(); t.Kind == Text && !t.Newline {
+		n.Text = p.text("the reason")
+	}
 }
 
 // heard reads `N EVENT(values)`.

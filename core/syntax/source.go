@@ -72,6 +72,9 @@ func (s *Source) file(offset int) *sourceFile {
 	return &s.files[max(i, 0)]
 }
 
+// File returns the name of the file in which a byte offset lies.
+func (s *Source) File(offset int) string { return s.file(offset).name }
+
 // Position gives the line and column (both from 1 in its file, the column in characters) of a byte offset.
 func (s *Source) Position(offset int) (line, column int) {
 	offset = min(max(offset, 0), len(s.Text))

@@ -1,0 +1,115 @@
+package drill
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"kamerad/core/contract"
+	"kamerad/core/syntax"
+)
+
+// faultPattern is which faults a line of a drill expects.
+type faultPattern struct {
+	handler string // as bodyNames has it, such as "on spawn of Diver"
+	reason  string // that is part of the fault's; empty for any
+}
+
+// matches reports whether a fault is one of those that the line expects: by the body that failed, or by what had set it off.
+func (x *faultPattern) matches(f *fault) bool {
+	of := strings.TrimPrefix(strings.TrimPrefix(f.Of, "a "), "the ")
+	of = strings.Replace(of, "write of ", "write ", 1)
+	return (f.In == x.handler || of == x.handler) && strings.Contains(f.Reason, x.reason)
+}
+
+// String words a fault with its place in the contract, what it was about and why.
+func (f *fault) String() string {
+	in := f.In
+	if in == "" {
+		in = f.Of
+	}
+	out := fmt.Sprintf("%s fails inside, in line %d of %s", in, f.Line, f.File)
+	if f.about != "" {
+		out += " (" + f.about + ")"
+	}
+	return out + ": " + f.Reason
+}
+
+// bodyNames lists what of a contract can fail inside, as faults name it.
+func bodyNames(c *contract.Contract) (out []string) {
+	add := func(name string, there bool) {
+		if there {
+			out = append(out, name)
+		}
+	}
+	add("on join", true) // entities come with it, and their `on spawn`
+	add("on lost", c.OnLost != nil)
+	add("on back", c.OnBack != nil)
+	add("on leave", true)
+	for _, k := range c.Kinds {
+		of := " of " + k.Name
+		add("on start"+of, k.OnStart != nil)
+		add("on spawn"+of, k.OnSpawn != nil)
+		add("on tick"+of, k.OnTick != nil)
+		add("on owner lost"+of, k.OnOwnerLost != nil)
+		add("on owner leave"+of, k.OnOwnerLeave != nil)
+		for i, b := range k.OnChange {
+			add("on change "+k.Properties[i].Name+of, b != nil)
+		}
+		add("timer"+of, len(k.Timers) > 0)
+		add("motion"+of, slices.ContainsFunc(k.Properties, func(p *contract.Property) bool { return p.Follows != nil }))
+		for _, p := range k.Properties {
+			add("hold "+p.Name+of, p.Hold != nil)
+			add("write "+p.Name+of, p.Set != nil)
+		}
+		for _, r := range k.Requests {
+			add("request "+r.Name+of, true)
+		}
+	}
+	for _, a := range c.Actions {
+		add("action "+a.Name+" of "+a.Kind.Name, true)
+	}
+	for _, f := range c.Fns {
+		add("function "+f.Name, true)
+	}
+	return out
+}
+
+// expectFault checks a line that expects a fault.
+func (k *checker) expectFault(n *syntax.DrillExpect) *faultPattern {
+	names := bodyNames(k.contract)
+	if !slices.Contains(names, n.Handler.Text) {
+		k.fail(n.Handler.At, "unknown-name", fmt.Sprintf("the contract has no `%s`", n.Handler.Text), "one of "+strings.Join(names, ", "))
+		return nil
+	}
+	x := &faultPattern{handler: n.Handler.Text}
+	if n.Text != nil {
+		x.reason = n.Text.Value
+	}
+	k.faults = append(k.faults, x)
+	return x
+}
+
+// holdFaults counts the faults that a line expects.
+func (x *expectation) holdFaults(r *run) error {
+	count := 0
+	var last *fault
+	for _, f := range r.stage.faults {
+		if x.fault.matches(f) {
+			f.expected = true
+			count++
+			last = f
+		}
+	}
+	told := ""
+	if last != nil {
+		told = "; the last one: " + last.String()
+	}
+	switch {
+	case x.n.Count != nil && int64(count) != x.n.Count.Value:
+		return &failing{message: fmt.Sprintf("`%s` failed inside %d times, not %d%s", x.fault.handler, count, x.n.Count.Value, told)}
+	case x.n.Count == nil && count == 0:
+		return &failing{message: fmt.Sprintf("`%s` did not fail inside", x.fault.handler)}
+	}
+	return nil
+}
