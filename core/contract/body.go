@@ -643,6 +643,7 @@ func (e *env) assign(s *syntax.Assign) (Stmt, bool) {
 				e.fail(s.At, "wrong-type", "a role cannot be counted up or down", "assign with `=`")
 				return Stmt{}, false
 			}
+			e.out.givesRoles = true
 			return Stmt{Op: OpSetRole, X: on, Value: v}, v != nil
 		}
 	}

@@ -60,7 +60,9 @@ type Contract struct {
 	Texts     []string // all texts that the contract names; a text in a constant is its place here, the empty one is 0
 	Memory    []int64  // the lists, maps and records that are constant
 	Source    *syntax.Source
-	causes    []*cause // what each request, handler and timer does
+
+	givesRoles bool     // a body may give a client another role
+	causes     []*cause // what each request, handler and timer does
 }
 
 // Enum is a list of named values; a value is held as its index.

@@ -85,6 +85,9 @@ type EventOutline struct {
 	Loose  bool    `json:"loose,omitempty"`
 }
 
+// GivesRoles reports whether a body of the contract may give a client another role.
+func (c *Contract) GivesRoles() bool { return c.givesRoles }
+
 // Outline gives what clients may know of the contract.
 func (c *Contract) Outline() *Outline { return c.outline(false) }
 

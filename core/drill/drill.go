@@ -7,6 +7,7 @@ package drill
 import (
 	"encoding/json"
 	"fmt"
+	"path"
 	"slices"
 	"time"
 
@@ -44,8 +45,8 @@ type Drill struct {
 	weighs   bool            // bytes are asked for
 }
 
-// Load reads and checks a file of drills. open gives the texts of contracts, and of what they include. The problems hold every mistake;
-// drills that have none are given all the same.
+// Load reads and checks a file of drills. open gives the texts of contracts, and of what they include, by names from the folder of the file.
+// The problems hold every mistake; drills that have none are given all the same.
 func Load(name, text string, open syntax.Open) ([]*Drill, syntax.Problems) {
 	src := syntax.NewSource(name, text)
 	file, problems := syntax.ParseDrills(src)
@@ -75,7 +76,9 @@ func Load(name, text string, open syntax.Open) ([]*Drill, syntax.Problems) {
 				problems = append(problems, src.Problem(d.Contract.At, "no-file", err.Error(), "name a contract beside the drill"))
 			} else {
 				var wrong syntax.Problems
-				if c, wrong = contract.LoadWith(d.Contract.Value, body, open); c == nil {
+				// What a contract includes lies in its own folder.
+				inner := func(name string) (string, error) { return open(path.Join(path.Dir(d.Contract.Value), name)) }
+				if c, wrong = contract.LoadWith(d.Contract.Value, body, inner); c == nil {
 					problems = append(problems, src.Problem(d.Contract.At, "contract", fmt.Sprintf("the contract is not right: %s", wrong[0].Message), "kamerad check "+d.Contract.Value+" tells all of it"))
 				}
 			}
@@ -84,7 +87,7 @@ func Load(name, text string, open syntax.Open) ([]*Drill, syntax.Problems) {
 		if c == nil {
 			continue
 		}
-		k := &checker{notices: map[string]bool{}, hosts: map[string]bool{}, scope: scope{contract: c, clients: map[string]bool{}, names: map[string]bool{}, src: src, problems: &problems}}
+		k := &checker{notices: map[string]bool{}, hosts: map[string]bool{}, in: map[string]bool{}, scope: scope{contract: c, clients: map[string]bool{}, roles: map[string]string{}, names: map[string]bool{}, kinds: map[string]*contract.Kind{}, src: src, problems: &problems}}
 		before := len(problems)
 		line, _ := src.Position(d.At.Start)
 		made := &Drill{Name: d.Name.Value, File: name, Line: line, Contract: c, Seed: 1, Settings: map[string]json.RawMessage{}, src: src}
@@ -113,6 +116,7 @@ type checker struct {
 	weighs  bool
 	faults  []*faultPattern
 	hosts   map[string]bool
+	in      map[string]bool // clients that are surely in, before the line that is checked
 }
 
 // line is a checked line: it is run by its do.
@@ -129,6 +133,7 @@ func (k *checker) gather(list []syntax.DrillLine) {
 		case *syntax.DrillJoin:
 			for _, name := range n.Names {
 				k.hosts[name.Text] = k.hosts[name.Text] || n.Host
+				k.joins(name.Text, n.Role.Text)
 				if k.clients[name.Text] = true; !slices.Contains(k.order, name.Text) {
 					k.order = append(k.order, name.Text)
 				}
@@ -137,6 +142,18 @@ func (k *checker) gather(list []syntax.DrillLine) {
 			k.gather(n.Body)
 		}
 	}
+}
+
+// joins notes in which role a client joins: the one that it has all the time, when it always joins in that one and the contract gives nobody
+// another.
+func (k *checker) joins(name, role string) {
+	if role == "" {
+		role = k.contract.Roles[0]
+	}
+	if was, again := k.roles[name]; again && was != role || k.contract.GivesRoles() {
+		role = ""
+	}
+	k.roles[name] = role
 }
 
 func (k *checker) setting(d *Drill, s syntax.Set) {
@@ -179,16 +196,29 @@ func (k *checker) line(l syntax.DrillLine) func(r *run) error {
 	switch n := l.(type) {
 	case *syntax.Let:
 		value := k.compile(n.Value, want{})
-		k.names[n.Name.Text] = true
+		kind := k.kindOf(n.Value)
+		k.names[n.Name.Text], k.kinds[n.Name.Text] = true, kind
 		return func(r *run) error {
-			v, err := value(r.env(nil, 0))
+			e := r.env(nil, 0)
+			v, err := value(e)
 			if err != nil {
 				return err
 			}
 			r.names[n.Name.Text] = v
+			if x, ok := v.(entity); ok {
+				if t := e.on.Thing(uint32(x)); t != nil {
+					r.known[x] = t.Kind
+				}
+			}
 			return nil
 		}
 	case *syntax.DrillJoin:
+		for _, name := range n.Names {
+			if k.in[name.Text] {
+				k.fail(name.At, "twice", fmt.Sprintf("%s is in already", name.Text), "let it leave first, or call the other one by a name of its own")
+			}
+			k.in[name.Text] = true
+		}
 		if n.Role.Text != "" && !slices.Contains(k.contract.Roles, n.Role.Text) {
 			k.fail(n.Role.At, "unknown-name", fmt.Sprintf("the contract has no role `%s`", n.Role.Text), fmt.Sprint("one of ", k.contract.Roles))
 		}
@@ -223,9 +253,11 @@ func (k *checker) line(l syntax.DrillLine) func(r *run) error {
 	case *syntax.DrillSet:
 		return k.set(n)
 	case *syntax.DrillAct:
+		clear(k.in) // whoever acts may be expelled, or expel somebody
 		return k.act(n)
 	case *syntax.DrillMove:
 		k.client(n.Who)
+		delete(k.in, n.Who.Text)
 		return func(r *run) error { return r.move(n.Verb, n.Who.Text) }
 	case *syntax.DrillSkip:
 		k.client(n.Who)
@@ -237,6 +269,7 @@ func (k *checker) line(l syntax.DrillLine) func(r *run) error {
 			return err
 		}
 	case *syntax.DrillWait:
+		clear(k.in)
 		return k.wait(n)
 	case *syntax.DrillExpect:
 		e := k.expect(n)
@@ -245,6 +278,7 @@ func (k *checker) line(l syntax.DrillLine) func(r *run) error {
 		}
 		return func(r *run) error { return e.hold(r) }
 	case *syntax.DrillLoop:
+		clear(k.in)
 		return k.loop(n)
 	}
 	return nil
@@ -314,15 +348,22 @@ func (k *checker) property(x syntax.Expr, name syntax.Ident) *contract.Property 
 	return nil
 }
 
-// kindOf gives the kind of an entity that is called by its kind; nil when only running tells.
+// kindOf gives the kind of an entity that is called by its kind, or by a name that `let` gave to such a one; nil when only running tells.
 func (k *checker) kindOf(x syntax.Expr) *contract.Kind {
 	switch n := x.(type) {
 	case *syntax.Ref:
+		if k.names[n.Text] {
+			return k.kinds[n.Text]
+		}
 		return k.kind(n.Text)
 	case *syntax.Member:
 		return k.kind(n.Name.Text)
 	case *syntax.Index:
 		return k.nth(n)
+	case *syntax.Query:
+		if r, ok := n.In.X.(*syntax.Ref); ok && slices.Contains([]string{"one", "first", "most", "least", "best"}, n.Fn.Text) {
+			return k.kind(r.Text)
+		}
 	}
 	return nil
 }
@@ -344,19 +385,22 @@ func (k *checker) set(n *syntax.DrillSet) func(r *run) error {
 			if !ok {
 				return fmt.Errorf("%s is no client", show(c))
 			}
-			r.stage.sheet = nil
+			r.stage.sheet, r.stage.settled = nil, false
 			return r.stage.session.Hand(uint32(x), int(s))
 		}
 	}
-	of, name, ok := k.place(n.Target)
+	target, ok := k.target(n.Target)
 	if !ok {
 		return nil
 	}
-	p := k.property(n.Target.(*syntax.Member).X, name)
+	p := k.property(target.of, target.name)
 	if p == nil {
 		return nil
 	}
-	value := k.compile(n.Value, wanted(p.Type))
+	t := target.typ(p.Type)
+	of, value := k.compile(target.of, want{}), k.compile(n.Value, wanted(t))
+	steps := k.steps(target.path)
+	k.fits(n.Value, t, value)
 	return func(r *run) error {
 		e := r.env(nil, 0)
 		x, err := r.entity(of, e)
@@ -367,16 +411,16 @@ func (k *checker) set(n *syntax.DrillSet) func(r *run) error {
 		if err != nil {
 			return err
 		}
-		f, ok := e.on.Thing(uint32(x)).Field(name.Text)
+		f, ok := e.on.Thing(uint32(x)).Field(target.name.Text)
 		if !ok {
-			return fmt.Errorf("%s has no property `%s`", e.on.Thing(uint32(x)).Kind, name.Text)
+			return fmt.Errorf("%s has no property `%s`", e.on.Thing(uint32(x)).Kind, target.name.Text)
 		}
-		c, err := write(f.Type, v)
+		c, err := replaced(e, f.Type, f.Value, steps, v)
 		if err != nil {
-			return fmt.Errorf("set `%s`: %w", name.Text, err)
+			return fmt.Errorf("set `%s`: %w", target.name.Text, err)
 		}
-		r.stage.sheet = nil
-		return r.stage.session.Set(uint32(x), name.Text, c)
+		r.stage.sheet, r.stage.settled = nil, false
+		return r.stage.session.Set(uint32(x), target.name.Text, c)
 	}
 }
 
@@ -439,14 +483,14 @@ type act struct {
 	faults bool // it wants to fail inside
 }
 
-// target finds the kind and the entity of what a client asks for.
-func (k *checker) target(x syntax.Expr) (kind *contract.Kind, name syntax.Ident, of node, ok bool) {
+// addressed finds the kind and the entity of what a client asks for; of is nil for its own of a kind.
+func (k *checker) addressed(x syntax.Expr) (kind *contract.Kind, name syntax.Ident, of node, ok bool) {
 	m, ok := x.(*syntax.Member)
 	if !ok {
 		k.fail(x.Span(), "expected", "this names no kind", "as in Diver.use, or bo.Diver.use")
 		return nil, name, nil, false
 	}
-	if r, bare := m.X.(*syntax.Ref); bare {
+	if r, bare := m.X.(*syntax.Ref); bare && !k.names[r.Text] {
 		if kind = k.kind(r.Text); kind != nil {
 			return kind, m.Name, nil, true
 		}
@@ -454,132 +498,198 @@ func (k *checker) target(x syntax.Expr) (kind *contract.Kind, name syntax.Ident,
 	return k.kindOf(m.X), m.Name, k.compile(m.X, want{}), true
 }
 
-func (k *checker) act(n *syntax.DrillAct) func(r *run) error {
-	k.client(n.Who)
-	kind, name, of, ok := k.target(n.Target)
-	if !ok {
-		return nil
-	}
-	has := func(one *contract.Kind) (request *contract.Request, property *contract.Property) {
-		for _, q := range one.Requests {
-			if q.Name == name.Text {
-				request = q
-			}
-		}
-		return request, one.Property(name.Text)
-	}
-	if kind == nil { // which one, only running tells: what all kinds of that name have in common
-		for _, one := range k.contract.Kinds {
-			if q, p := has(one); kind == nil && (q != nil && (n.Verb == "asks" || n.Verb == "forges") || p != nil && (n.Verb == "writes" || p.Hold != nil)) {
-				kind = one
-			}
-		}
-		if kind == nil {
-			k.fail(name.At, "unknown-name", fmt.Sprintf("no kind has `%s`", name.Text), "")
-			return nil
+// message is what a line has a client send to entities of a kind.
+type message struct {
+	request  *contract.Request
+	property *contract.Property
+	args     []node
+	forged   bool // it is sent as it stands, whatever its types
+	value    node
+	want     func(r *run, o *sent) error // nil for any decision
+}
+
+// typesOf says which type of message a verb sends.
+var typesOf = map[string]string{"asks": "ask", "forges": "ask", "writes": "write", "holds": "press", "presses": "press", "renews": "press", "releases": "release"}
+
+// message checks what a line has a client send to an entity of a kind; nil when the kind has no such request, property or hold.
+func (k *checker) message(n *syntax.DrillAct, kind *contract.Kind, name syntax.Ident) *message {
+	m := &message{property: kind.Property(name.Text)}
+	for _, q := range kind.Requests {
+		if q.Name == name.Text {
+			m.request = q
 		}
 	}
-	request, property := has(kind)
-	var args []node
-	var value node
 	switch n.Verb {
 	case "asks":
-		if request == nil {
+		if m.request == nil {
 			k.fail(name.At, "unknown-name", fmt.Sprintf("%s has no request `%s`", kind.Name, name.Text), "to send one that is not there, forge it")
 			return nil
 		}
-		if len(n.Args) != len(request.Params) {
-			k.fail(n.Target.Span(), "arguments", fmt.Sprintf("%s has %d arguments, not %d", request.FullName(), len(request.Params), len(n.Args)), "to send it as it stands, forge it")
+		if len(n.Args) != len(m.request.Params) {
+			k.fail(n.Target.Span(), "arguments", fmt.Sprintf("%s has %d arguments, not %d", m.request.FullName(), len(m.request.Params), len(n.Args)), "to send it as it stands, forge it")
 			return nil
 		}
 		for i, a := range n.Args {
-			args = append(args, k.compile(a, wanted(request.Params[i].Type)))
+			t := m.request.Params[i].Type
+			arg := k.compile(a, wanted(t))
+			k.fits(a, t, arg)
+			m.args = append(m.args, arg)
 		}
 	case "forges":
+		m.forged = true
 		for i, a := range n.Args {
-			w := want{}
-			if request != nil && i < len(request.Params) {
-				w = wanted(request.Params[i].Type)
+			w := want{forged: true}
+			if m.request != nil && i < len(m.request.Params) {
+				w = wanted(m.request.Params[i].Type)
+				w.forged = true
 			}
-			args = append(args, k.compile(a, w))
+			m.args = append(m.args, k.compile(a, w))
 		}
 	case "writes":
-		if property == nil {
+		if m.property == nil {
 			k.fail(name.At, "unknown-name", fmt.Sprintf("%s has no property `%s`", kind.Name, name.Text), "")
 			return nil
 		}
-		value = k.compile(n.Value, wanted(property.Type))
+		m.value = k.compile(n.Value, wanted(m.property.Type))
+		k.fits(n.Value, m.property.Type, m.value)
 	default:
-		if property == nil || property.Hold == nil {
+		if m.property == nil || m.property.Hold == nil {
 			k.fail(name.At, "unknown-name", fmt.Sprintf("%s has no hold `%s`", kind.Name, name.Text), "")
 			return nil
 		}
 	}
-	a := &act{line: line{at: n.At}, who: n.Who.Text, text: k.src.Text[n.At.Start:n.At.End]}
 	if n.Want != nil {
-		a.want, a.faults = k.want(n.Want, request), n.Want.Outcome.Text == string(wire.Faulted)
+		m.want = k.want(n.Want, m.request)
 	}
-	full := kind.Name + "." + name.Text
+	return m
+}
+
+// messages checks a line for each kind that its entity may be of, which only running tells. What does not fit one kind is no mistake, as long as
+// it fits another one.
+func (k *checker) messages(n *syntax.DrillAct, name syntax.Ident) map[string]*message {
+	out := map[string]*message{}
+	before := slices.Clone(*k.problems)
+	wrong := before
+	for _, kind := range k.contract.Kinds {
+		p := kind.Property(name.Text)
+		asked := slices.ContainsFunc(kind.Requests, func(q *contract.Request) bool { return q.Name == name.Text })
+		if n.Verb != "forges" && !asked && p == nil {
+			continue
+		}
+		if n.Verb == "forges" && !asked {
+			continue
+		}
+		*k.problems = slices.Clone(before)
+		if m := k.message(n, kind, name); m != nil && len(*k.problems) == len(before) {
+			out[kind.Name] = m
+		} else {
+			wrong = *k.problems
+		}
+	}
+	switch {
+	case len(out) > 0:
+		*k.problems = before
+	case len(wrong) > len(before):
+		*k.problems = wrong
+	default:
+		*k.problems = before
+		k.fail(name.At, "unknown-name", fmt.Sprintf("no kind has `%s`", name.Text), "")
+	}
+	return out
+}
+
+func (k *checker) act(n *syntax.DrillAct) func(r *run) error {
+	k.client(n.Who)
+	kind, name, of, ok := k.addressed(n.Target)
+	if !ok {
+		return nil
+	}
+	var list map[string]*message
+	if kind == nil {
+		list = k.messages(n, name)
+	} else if m := k.message(n, kind, name); m != nil {
+		list = map[string]*message{kind.Name: m}
+	}
+	if len(list) == 0 {
+		return nil
+	}
+	at, text := n.At, k.src.Text[n.At.Start:n.At.End]
+	faults := n.Want != nil && n.Want.Outcome.Text == string(wire.Faulted)
 	return func(r *run) error {
 		p, err := r.player(n.Who.Text)
 		if err != nil {
 			return err
 		}
 		e := r.env(nil, p.number)
-		m := wire.FromClient{Type: map[string]string{"asks": "ask", "forges": "ask", "writes": "write", "holds": "press", "presses": "press", "renews": "press", "releases": "release"}[n.Verb]}
+		sends := wire.FromClient{Type: typesOf[n.Verb]}
+		what := ""
+		if kind != nil {
+			what = kind.Name
+		}
 		if of != nil {
-			x, err := r.entity(of, e)
-			if err != nil {
+			if sends.Entity, what, err = r.addressee(of, e); err != nil {
 				return err
 			}
-			m.Entity = uint32(x)
 		}
-		mine := &act{line: a.line, who: a.who, text: a.text, want: a.want, faults: a.faults}
+		m := list[what]
+		if m == nil {
+			return fmt.Errorf("%s has no `%s` that could be sent so", what, name.Text)
+		}
+		mine := &act{line: line{at: at}, who: n.Who.Text, text: text, want: m.want, faults: faults}
 		r.acts = append(r.acts, mine)
-		var values []any
-		for _, arg := range args {
-			v, err := arg(e)
-			if err != nil {
-				return err
-			}
-			values = append(values, v)
+		if err := m.fill(&sends, what+"."+name.Text, e); err != nil {
+			return err
 		}
-		switch n.Verb {
-		case "asks":
-			m.Request = full
-			types := make([]*contract.Type, len(request.Params))
-			for i, p := range request.Params {
-				types[i] = p.Type
-			}
-			if m.Args, err = raws(types, values); err != nil {
-				return err
-			}
-			if m.Args == nil {
-				m.Args = []json.RawMessage{}
-			}
-		case "forges":
-			m.Request, m.Args = full, []json.RawMessage{}
-			for _, v := range values {
-				m.Args = append(m.Args, loose(v))
-			}
-		case "writes":
-			m.Property = full
-			v, err := value(e)
-			if err != nil {
-				return err
-			}
-			c, err := write(property.Type, v)
-			if err != nil {
-				return err
-			}
-			m.Value = property.Type.AppendJSON(nil, c)
-		default:
-			m.Property = full
-			return r.press(n.Verb, p, m, mine, property.Hold)
+		if sends.Type == "press" || sends.Type == "release" {
+			return r.press(n.Verb, p, sends, mine, m.property.Hold)
 		}
-		r.stage.ask(p, m, mine)
+		r.stage.ask(p, sends, mine)
 		return nil
 	}
+}
+
+// fill puts the name and the values into what is sent.
+func (m *message) fill(sends *wire.FromClient, full string, e *env) error {
+	var values []any
+	for _, arg := range m.args {
+		v, err := arg(e)
+		if err != nil {
+			return err
+		}
+		values = append(values, v)
+	}
+	switch {
+	case sends.Type != "ask":
+		sends.Property = full
+		if m.value == nil {
+			return nil
+		}
+		v, err := m.value(e)
+		if err != nil {
+			return err
+		}
+		c, err := write(m.property.Type, v)
+		if err != nil {
+			return err
+		}
+		sends.Value = m.property.Type.AppendJSON(nil, c)
+		return nil
+	case m.forged:
+		sends.Request, sends.Args = full, []json.RawMessage{}
+		for _, v := range values {
+			sends.Args = append(sends.Args, loose(v))
+		}
+		return nil
+	}
+	sends.Request, sends.Args = full, []json.RawMessage{}
+	for i, p := range m.request.Params {
+		v, err := write(p.Type, values[i])
+		if err != nil {
+			return fmt.Errorf("the argument %d: %w", i+1, err)
+		}
+		sends.Args = append(sends.Args, p.Type.AppendJSON(nil, v))
+	}
+	return nil
 }
 
 // want checks a decision against what was wanted.

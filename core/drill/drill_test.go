@@ -122,7 +122,7 @@ func TestExpectations(t *testing.T) {
 		"ana releases Diver.kick":                                       "ana does not hold Diver.kick",
 		"join ana":                                                      "ana is in already",
 		"wait at most 3 ticks until bo sees ana.Diver.hull == 1":        "not within 3 ticks",
-		"set ana.Diver.hull = 1000":                                     "hull: the value",
+		"let n = 1000\nset ana.Diver.hull = n":                          "hull: the value",
 		"give ana.Diver to bo":                                          "it always belongs to its client",
 		"repeat 3 { set ana.Diver.score = ana.Diver.score + 1 }\nexpect server sees ana.Diver.score == 3":                   "",
 		"for c in ana, bo { c asks Diver.paint(kelp) -> accepted }\nsettle\nexpect bo sees all(d in Diver: d.tint == kelp)": "",

@@ -1,8 +1,10 @@
 package drill
 
 import (
+	"encoding/json"
 	"errors"
 	"fmt"
+	"maps"
 	"math/rand/v2"
 	"slices"
 
@@ -14,8 +16,10 @@ import (
 // scope is what the names in an expression mean.
 type scope struct {
 	contract *contract.Contract
-	clients  map[string]bool // names of clients, while checking
-	names    map[string]bool // given by let, for or a query
+	clients  map[string]bool           // names of clients, while checking
+	roles    map[string]string         // of clients that have one role all the time; empty for others
+	names    map[string]bool           // given by let, for or a query
+	kinds    map[string]*contract.Kind // of what `let` named, as far as that is known before it runs
 	src      *syntax.Source
 	problems *syntax.Problems
 }
@@ -27,10 +31,11 @@ func (s *scope) fail(at syntax.Span, code, message, hint string) {
 // with gives a scope with another name.
 func (s *scope) with(name string) *scope {
 	inner := *s
-	inner.names = map[string]bool{name: true}
+	inner.names, inner.kinds = map[string]bool{name: true}, maps.Clone(s.kinds)
 	for n := range s.names {
 		inner.names[n] = true
 	}
+	delete(inner.kinds, name)
 	return &inner
 }
 
@@ -87,17 +92,32 @@ func (e *env) step() error {
 // node is a checked expression.
 type node func(e *env) (any, error)
 
-// want helps to find the enumeration of a bare value.
-type want struct{ enum *contract.Enum }
-
-func wanted(t *contract.Type) want {
-	if t == nil || t.Enum == nil {
-		return want{}
-	}
-	return want{t.Enum}
+// want is what is known of the value that an expression has to give.
+type want struct {
+	enum   *contract.Enum // that a bare value is of
+	typ    *contract.Type // nil when it is not known
+	forged bool           // it is sent as it stands: any JSON will do
 }
 
-var broken node = func(*env) (any, error) { return nil, errors.New("it is not right") }
+func wanted(t *contract.Type) want {
+	if t == nil {
+		return want{}
+	}
+	return want{enum: t.Enum, typ: t}
+}
+
+// item returns what is known of the items of a list.
+func (w want) item() want {
+	if w.typ != nil && w.typ.Form == contract.FormList {
+		return want{enum: w.typ.Of.Enum, typ: w.typ.Of, forged: w.forged}
+	}
+	return want{enum: w.enum, forged: w.forged}
+}
+
+// broken stands for an expression with a mistake, which has been told.
+var broken node = func(*env) (any, error) { return nil, errBroken }
+
+var errBroken = errors.New("it is not right")
 
 // enumOf finds the enumeration that an expression is of, as far as that can be known before it runs.
 func (s *scope) enumOf(x syntax.Expr) want {
@@ -105,7 +125,7 @@ func (s *scope) enumOf(x syntax.Expr) want {
 	case *syntax.Member:
 		if r, ok := n.X.(*syntax.Ref); ok {
 			if e := s.enum(r.Text); e != nil {
-				return want{e}
+				return want{enum: e}
 			}
 		}
 		var found want
@@ -114,7 +134,7 @@ func (s *scope) enumOf(x syntax.Expr) want {
 				if found.enum != nil && found.enum != p.Type.Enum {
 					return want{}
 				}
-				found = wanted(p.Type)
+				found = want{enum: p.Type.Enum}
 			}
 		}
 		return found
@@ -147,7 +167,7 @@ func (s *scope) compile(x syntax.Expr, w want) node {
 	case *syntax.List:
 		var items []node
 		for _, item := range n.Items {
-			items = append(items, s.compile(item, w))
+			items = append(items, s.compile(item, w.item()))
 		}
 		return func(e *env) (any, error) {
 			out := []any{}
@@ -228,9 +248,11 @@ func (s *scope) compile(x syntax.Expr, w want) node {
 	case *syntax.Binary:
 		return s.binary(n)
 	case *syntax.Call:
-		return s.call(n)
+		return s.call(n, w)
 	case *syntax.Query:
 		return s.query(n)
+	case *syntax.Record:
+		return s.record(n, w)
 	case *syntax.Bad:
 		return broken
 	}
@@ -273,6 +295,8 @@ func (s *scope) ref(n *syntax.Ref, w want) node {
 		}
 	case w.enum != nil && slices.Contains(w.enum.Values, name):
 		return constant(member{w.enum, int64(slices.Index(w.enum.Values, name))})
+	case w.typ != nil && w.typ.Form == contract.FormKind && s.kind(name) != nil:
+		return constant(name) // a kind by name
 	}
 	if k := s.kind(name); k != nil {
 		return func(e *env) (any, error) {
@@ -306,13 +330,22 @@ func (s *scope) ref(n *syntax.Ref, w want) node {
 }
 
 // own finds an entity of a kind that belongs to a client.
-func own(e *env, kind string, client int) (any, error) {
+func (s *scope) own(e *env, kind *contract.Kind, client int) (any, error) {
 	for _, t := range e.on.Things() {
-		if t.Kind == kind && t.Owner == client {
+		if t.Kind == kind.Name && t.Owner == client {
 			return entity(t.Entity), nil
 		}
 	}
-	return nil, absent(fmt.Sprintf("%s does not have a %s of client %d", e.who, kind, client))
+	for _, c := range e.on.Clients {
+		if c.Number != client {
+			continue
+		}
+		if kind.Per >= 0 && s.contract.Roles[kind.Per] != c.Role {
+			return nil, absent(fmt.Sprintf("%s is a %s and has no %s", c.Name, c.Role, kind.Name))
+		}
+		return nil, absent(fmt.Sprintf("%s does not have the %s of %s", e.who, kind.Name, c.Name))
+	}
+	return nil, absent(fmt.Sprintf("%s does not have a %s of client %d", e.who, kind.Name, client))
 }
 
 // member is `x.name`.
@@ -330,6 +363,12 @@ func (s *scope) member(n *syntax.Member) node {
 	}
 	of := s.compile(n.X, want{})
 	if k := s.kind(name); k != nil {
+		if r, ok := n.X.(*syntax.Ref); ok && s.clients[r.Text] && !s.names[r.Text] && k.Per >= 0 {
+			if role := s.roles[r.Text]; role != "" && role != s.contract.Roles[k.Per] {
+				s.fail(n.Span(), "role", fmt.Sprintf("%s is a %s and has no %s", r.Text, role, k.Name), fmt.Sprintf("each %s has one", s.contract.Roles[k.Per]))
+				return broken
+			}
+		}
 		return func(e *env) (any, error) {
 			v, err := of(e)
 			if err != nil {
@@ -339,7 +378,7 @@ func (s *scope) member(n *syntax.Member) node {
 			if !ok {
 				return nil, fmt.Errorf("%s is no client that could have a %s", show(v), name)
 			}
-			return own(e, name, int(c))
+			return s.own(e, k, int(c))
 		}
 	}
 	if !s.known(name) {
@@ -556,16 +595,27 @@ func operate(e *env, op string, x, y any) (any, error) {
 	return nil, fmt.Errorf("`%s` does not go with %s and %s", op, show(x), show(y))
 }
 
+// single returns the only one of some arguments, or nil.
+func single(args []syntax.Expr) syntax.Expr {
+	if len(args) != 1 {
+		return nil
+	}
+	return args[0]
+}
+
 func toFloat(v any) (float64, bool) {
 	x, _, _, ok := numbers(v, int64(0))
 	return x, ok
 }
 
 // call is a function or a method.
-func (s *scope) call(n *syntax.Call) node {
+func (s *scope) call(n *syntax.Call, w want) node {
 	if r, ok := n.Fn.(*syntax.Ref); ok && r.Text == "count" && len(n.Args) == 1 {
-		if of, ok := n.Args[0].(*syntax.Ref); ok && s.kind(of.Text) != nil {
+		if of, ok := n.Args[0].(*syntax.Ref); ok && (s.kind(of.Text) != nil || of.Text == "clients") {
 			return func(e *env) (any, error) {
+				if of.Text == "clients" {
+					return int64(len(e.on.Clients)), nil
+				}
 				count := int64(0)
 				for _, t := range e.on.Things() {
 					if t.Kind == of.Text {
@@ -622,9 +672,21 @@ func (s *scope) call(n *syntax.Call) node {
 		s.fail(n.At, "not-here", "this cannot be called", "")
 		return broken
 	}
+	switch {
+	case r.Text == "now" && len(n.Args) == 0:
+		rate := int64(s.contract.TickRate)
+		return func(e *env) (any, error) { return e.on.Tick * 1000 / rate, nil }
+	case r.Text == "json" && w.forged:
+		text, ok := single(n.Args).(*syntax.Literal)
+		if !ok || !json.Valid([]byte(text.Value)) {
+			s.fail(n.At, "json", "`json` takes a text that is JSON", `as in json("{\"at\": [1, null]}")`)
+			return broken
+		}
+		return constant(json.RawMessage(text.Value))
+	}
 	count := map[string]int{"distance": 2, "length": 1, "roll": 2, "exists": 1, "abs": 1}
 	if wanted, known := count[r.Text]; r.Text != "vec" && !known || known && wanted != len(args) || r.Text == "vec" && (len(args) < 2 || len(args) > 3) {
-		s.fail(n.At, "unknown-name", fmt.Sprintf("a drill has no function `%s` with %d values", r.Text, len(args)), "vec(x, y), distance(a, b), length(v), roll(a..b), exists(e), abs(n), count(Kind)")
+		s.fail(n.At, "unknown-name", fmt.Sprintf("a drill has no function `%s` with %d values", r.Text, len(args)), "vec(x, y), distance(a, b), length(v), roll(a..b), exists(e), abs(n), now(), count(Kind), count(clients); in what is forged also json(text)")
 		return broken
 	}
 	return func(e *env) (any, error) {
@@ -740,8 +802,11 @@ func method(v any, name string, args []any) (any, error) {
 // query goes over a kind or all clients.
 func (s *scope) query(n *syntax.Query) node {
 	do := n.Fn.Text
+	if do == "best" {
+		do = "most" // of what is a mark
+	}
 	if !slices.Contains([]string{"count", "sum", "one", "first", "min", "max", "any", "all", "most", "least"}, do) {
-		s.fail(n.Fn.At, "unknown-name", fmt.Sprintf("a drill has no query `%s`", do), "one of count, sum, one, first, min, max, any, all, most, least")
+		s.fail(n.Fn.At, "unknown-name", fmt.Sprintf("a drill has no query `%s`", do), "one of count, sum, one, first, min, max, any, all, most, least, best")
 		return broken
 	}
 	r, ok := n.In.X.(*syntax.Ref)

@@ -62,11 +62,14 @@ func (h *history) keep(w *stage, step *session.Step) {
 			causes[fmt.Sprint(c.Entity, c.Property)] = words(d)
 		}
 	}
+	for _, x := range step.Refused {
+		h.say(step.Tick, "%s: %s of %s by %s: %s %q", "not done", x.What, x.Property, x.Client.Name, x.Outcome, x.Reason)
+	}
 	for _, t := range step.Told {
 		h.say(step.Tick, "%s is told to %d clients", t.Event.Event, len(t.Clients))
 	}
 	for _, f := range step.Faults {
-		h.say(step.Tick, "%s fails: %s (line %d)", f.Of, f.Reason, f.Line)
+		h.say(step.Tick, "%s fails inside: %s (line %d of %s)", f.Of, f.Reason, f.Line, f.File)
 	}
 	for _, c := range step.Cuts {
 		h.say(step.Tick, "%s is out: %s", h.names[c.Client], c.Reason)

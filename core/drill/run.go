@@ -69,6 +69,7 @@ type run struct {
 	stage   *stage
 	names   map[string]any
 	alias   map[string]string // of the name in a `for`: the client's
+	known   map[entity]string // the kinds of entities that `let` named, also of those that are gone
 	links   map[string]link.Conditions
 	steady  map[string]bool // links that are not shaken
 	acts    []*act
@@ -123,7 +124,7 @@ func (d *Drill) run(ctx context.Context, o Options, explain bool) (*run, error) 
 	if err != nil {
 		return nil, err
 	}
-	r := &run{drill: d, options: o, stage: newStage(d, s), names: map[string]any{}, alias: map[string]string{}, links: map[string]link.Conditions{}, steady: map[string]bool{}, dice: dice(seed), ctx: ctx}
+	r := &run{drill: d, options: o, stage: newStage(d, s), names: map[string]any{}, alias: map[string]string{}, known: map[entity]string{}, links: map[string]link.Conditions{}, steady: map[string]bool{}, dice: dice(seed), ctx: ctx}
 	r.stage.trace, r.stage.test = o.Trace, o.Tamper
 	if explain {
 		r.stage.history = &history{names: map[int]string{}}
@@ -240,6 +241,25 @@ func (r *run) entity(of node, e *env) (entity, error) {
 	return x, nil
 }
 
+// addressee evaluates which entity something is sent to. One that `let` named may be gone.
+func (r *run) addressee(of node, e *env) (number uint32, kind string, err error) {
+	v, err := of(e)
+	if err != nil {
+		return 0, "", err
+	}
+	x, ok := v.(entity)
+	if !ok {
+		return 0, "", fmt.Errorf("%s is no entity", show(v))
+	}
+	if t := e.on.Thing(uint32(x)); t != nil {
+		return uint32(x), t.Kind, nil
+	}
+	if kind = r.known[x]; kind == "" {
+		return 0, "", fmt.Errorf("%s is no entity that is there", show(v))
+	}
+	return uint32(x), kind, nil
+}
+
 func (r *run) player(name string) (*player, error) {
 	if a, ok := r.alias[name]; ok {
 		name = a
@@ -292,6 +312,7 @@ func (r *run) link(name string, c link.Conditions, steady bool) error {
 }
 
 func (r *run) move(verb, name string) error {
+	r.stage.settled = false
 	p, err := r.player(name)
 	if err != nil {
 		return err
@@ -390,6 +411,9 @@ func (r *run) until(most time.Duration, what string, so func() bool) error {
 // settle lets ticks pass until all that was sent is decided, the session has dealt with everything that came of it, such as the end of an
 // expelled client's seat, and everyone has what they were sent. Nothing passes when that is so already.
 func (r *run) settle(what string) error {
+	if r.stage.settled {
+		return nil
+	}
 	end := r.stage.now + MaxSettle
 	dealt := func() bool { return r.stage.closed != "" || r.stage.decided() && r.stage.session.Idle() }
 	if err := r.until(MaxSettle, what, dealt); err != nil {
@@ -404,6 +428,7 @@ func (r *run) settle(what string) error {
 			return err
 		}
 	}
+	r.stage.settled = true
 	return nil
 }
 
@@ -511,16 +536,77 @@ func (r *run) explain(err error) *Failure {
 // expectation is a checked `expect`.
 type expectation struct {
 	n     *syntax.DrillExpect
-	value node
-	of    node // of what is noticed, or whose event is heard
+	parts []clause // of what is seen: all of them have to hold
+	value node     // what is missed
+	of    node     // of what is noticed, or whose event is heard
 	name  string
 	from  node
 	to    node
 	args  []node
 	types []*contract.Type
-	about node
-	prop  node // the entity whose property it is about
 	fault *faultPattern
+}
+
+// clause is a part of a condition between two `and`s.
+type clause struct {
+	text  string
+	value node
+	about node   // what it compares
+	prop  node   // the entity whose property that is; nil for none
+	name  string // of that property
+}
+
+// clauses takes a condition apart at its `and`s, so that a failure names the one that failed.
+func (k *checker) clauses(x *expectation, of syntax.Expr) {
+	b, binary := of.(*syntax.Binary)
+	if binary && b.Op == "and" {
+		k.clauses(x, b.A)
+		k.clauses(x, b.B)
+		return
+	}
+	at := of.Span()
+	c := clause{text: k.src.Text[at.Start:at.End], value: k.compile(of, want{})}
+	c.about = c.value
+	if binary {
+		c.about = k.compile(b.A, k.enumOf(b.B))
+		if m, ok := b.A.(*syntax.Member); ok {
+			c.prop, c.name = k.compile(m.X, want{}), m.Name.Text
+		}
+	}
+	x.parts = append(x.parts, c)
+}
+
+// visible checks what a client is to miss: a property, an entity, or any entity of a kind. Its value is absent when it is not to be seen.
+func (k *checker) visible(x syntax.Expr) node {
+	r, bare := x.(*syntax.Ref)
+	if !bare {
+		return k.compile(x, want{})
+	}
+	if kind := k.kind(r.Text); kind != nil && !k.names[r.Text] {
+		return func(e *env) (any, error) {
+			for _, t := range e.on.Things() {
+				if t.Kind == kind.Name {
+					return entity(t.Entity), nil
+				}
+			}
+			return nil, absent(fmt.Sprintf("%s does not have a %s", e.who, kind.Name))
+		}
+	}
+	of := k.compile(x, want{})
+	return func(e *env) (any, error) {
+		v, err := of(e)
+		if err != nil {
+			return nil, err
+		}
+		n, ok := v.(entity)
+		if !ok {
+			return nil, fmt.Errorf("`%s` is %s, which nobody sees or misses: name an entity, a kind or a property", r.Text, show(v))
+		}
+		if e.on.Thing(uint32(n)) == nil {
+			return nil, absent(fmt.Sprintf("%s does not have %s", e.who, r.Text))
+		}
+		return n, nil
+	}
 }
 
 func (k *checker) expect(n *syntax.DrillExpect) *expectation {
@@ -539,15 +625,10 @@ func (k *checker) expect(n *syntax.DrillExpect) *expectation {
 		return nil
 	}
 	switch n.What {
-	case "sees", "misses":
-		x.value = k.compile(n.Value, want{})
-		x.about = x.value
-		if b, ok := n.Value.(*syntax.Binary); ok && n.What == "sees" {
-			x.about = k.compile(b.A, k.enumOf(b.B))
-			if m, ok := b.A.(*syntax.Member); ok {
-				x.prop, x.name = k.compile(m.X, want{}), m.Name.Text
-			}
-		}
+	case "sees":
+		k.clauses(x, n.Value)
+	case "misses":
+		x.value = k.visible(n.Value)
 	case "noticed":
 		of, name, ok := k.place(n.Value)
 		if !ok {
@@ -714,7 +795,17 @@ func (x *expectation) sees(r *run, p *player) error {
 			return fmt.Errorf("%s is out: %s", p.name, p.out)
 		}
 	}
-	v, err := x.value(r.env(p, 0))
+	for i := range x.parts {
+		if err := r.holds(&x.parts[i], p, who, len(x.parts) > 1); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// holds tells whether a clause holds for a client, or for nil on the server. named says that the message has to say which clause it is.
+func (r *run) holds(c *clause, p *player, who string, named bool) error {
+	v, err := c.value(r.env(p, 0))
 	gone := absent("")
 	switch {
 	case err == nil && v == true:
@@ -724,14 +815,17 @@ func (x *expectation) sees(r *run, p *player) error {
 	case err != nil && !errors.As(err, &gone):
 		return err
 	}
-	f := &failing{message: who + " sees it otherwise", about: x.about}
+	f := &failing{message: who + " sees it otherwise", about: c.about}
+	if named {
+		f.message = fmt.Sprintf("%s sees it otherwise: not `%s`", who, c.text)
+	}
 	if gone != "" {
 		f.message = string(gone)
 	}
-	if x.prop != nil {
-		if e, err := x.prop(r.env(nil, 0)); err == nil {
+	if c.prop != nil {
+		if e, err := c.prop(r.env(nil, 0)); err == nil {
 			if e, ok := e.(entity); ok {
-				f.entity, f.property = uint32(e), x.name
+				f.entity, f.property = uint32(e), c.name
 			}
 		}
 	}

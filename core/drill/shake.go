@@ -2,7 +2,9 @@ package drill
 
 import (
 	"fmt"
+	"math"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -28,7 +30,7 @@ type Fault struct {
 func (f Fault) String() string {
 	switch f.What {
 	case "loss":
-		return fmt.Sprintf("%s loss %g%%", f.Client, 100*f.Share)
+		return fmt.Sprintf("%s loss %s%%", f.Client, strconv.FormatFloat(math.Round(f.Share*1e6)/1e4, 'f', -1, 64))
 	case "stall":
 		return fmt.Sprintf("%s stall %s+%s", f.Client, f.Time, f.Length)
 	}

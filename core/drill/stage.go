@@ -3,7 +3,6 @@ package drill
 import (
 	"cmp"
 	"encoding/binary"
-	"encoding/json"
 	"fmt"
 	"hash/fnv"
 	"io"
@@ -31,6 +30,7 @@ type stage struct {
 	trace   io.Writer // nil for none
 	faults  []*fault
 	closed  string   // why the session has closed; empty while it runs
+	settled bool     // nothing was done and no time has passed since everything was settled
 	history *history // nil while nothing is kept
 	inbox   []arrival
 	sheet   *replicate.Copy // the server's own, while nothing has changed since
@@ -232,6 +232,7 @@ func (w *stage) join(name, as string, c link.Conditions, shaken *Shaking, host b
 	if w.closed != "" {
 		return nil, fmt.Errorf("%s cannot join: the session has closed: %s", name, w.closed)
 	}
+	w.settled = false
 	n, err := w.session.Join(name, as)
 	if err != nil {
 		return nil, err
@@ -256,7 +257,7 @@ func (w *stage) send(p *player, m *wire.FromClient) {
 // step lets a tick pass.
 func (w *stage) step() error {
 	w.now += w.tick
-	w.sheet = nil
+	w.sheet, w.settled = nil, false
 	if w.closed != "" {
 		return w.deliver(w.session.Now())
 	}
@@ -526,6 +527,7 @@ func weigh(f *wire.Frame) map[string]int {
 // ask sends a request, write or press of a client.
 func (w *stage) ask(p *player, m wire.FromClient, line *act) *sent {
 	m.Seen = p.copy.Tick
+	w.settled = false
 	o := &sent{message: m, line: line, tick: w.session.Now()}
 	if m.Type == "ask" || m.Type == "write" {
 		p.seq++
@@ -621,15 +623,3 @@ func seedOf(words ...string) uint64 {
 }
 
 func dice(seed uint64) *rand.Rand { return rand.New(rand.NewPCG(seed, 0x6b616d)) }
-
-// raws words arguments as JSON.
-func raws(types []*contract.Type, values []any) (out []json.RawMessage, err error) {
-	for i, t := range types {
-		v, err := write(t, values[i])
-		if err != nil {
-			return nil, fmt.Errorf("the argument %d: %w", i+1, err)
-		}
-		out = append(out, t.AppendJSON(nil, v))
-	}
-	return out, nil
-}

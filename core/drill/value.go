@@ -169,6 +169,22 @@ func write(t *contract.Type, x any) (v contract.Value, err error) {
 	switch h := x.(type) {
 	case held:
 		return h.v, nil
+	case made:
+		if t.Form != contract.FormRecord || t.Name != h.name {
+			return wrong()
+		}
+		for _, p := range t.Parts {
+			i := slices.IndexFunc(h.fields, func(f field) bool { return f.name == p.Name })
+			if i < 0 {
+				return v, fmt.Errorf("%s has no `%s`", show(x), p.Name)
+			}
+			one, err := write(p.Type, h.fields[i].value)
+			if err != nil {
+				return v, fmt.Errorf("`%s`: %w", p.Name, err)
+			}
+			v.Parts = append(v.Parts, one)
+		}
+		return v, nil
 	case []any:
 		if t.Form == contract.FormStacks || t.Form == contract.FormMap { // pairs
 			return pairs(t, h)
@@ -237,6 +253,17 @@ func loose(x any) json.RawMessage {
 	case string:
 		raw, _ := json.Marshal(n) // a text always marshals
 		return raw
+	case json.RawMessage:
+		return n
+	case made:
+		out := []byte{'{'}
+		for i, f := range n.fields {
+			if i > 0 {
+				out = append(out, ',')
+			}
+			out = append(append(append(out, loose(f.name)...), ':'), loose(f.value)...)
+		}
+		return append(out, '}')
 	case []any:
 		out := []byte{'['}
 		for i, item := range n {
@@ -280,6 +307,12 @@ func show(x any) string {
 		return "nothing"
 	case held:
 		return n.t.Format(n.v)
+	case made:
+		parts := make([]string, len(n.fields))
+		for i, f := range n.fields {
+			parts[i] = f.name + " = " + show(f.value)
+		}
+		return n.name + "(" + strings.Join(parts, ", ") + ")"
 	case []any:
 		parts := make([]string, len(n))
 		for i, item := range n {
@@ -322,11 +355,11 @@ func same(on *replicate.Copy, a, b any) (bool, error) {
 		switch y := b.(type) {
 		case held:
 			return x.v.Equal(y.v), nil
-		case []any:
+		case []any, made:
 			v, err := write(x.t, y)
 			return err == nil && x.v.Equal(v), err
 		}
-	case []any:
+	case []any, made:
 		if _, ok := b.(held); ok {
 			return same(on, b, a)
 		}
@@ -334,7 +367,7 @@ func same(on *replicate.Copy, a, b any) (bool, error) {
 		return b == any(nothing{}), nil
 	default:
 		switch b.(type) {
-		case vector, held, []any:
+		case vector, held, []any, made:
 		default:
 			return a == b, nil
 		}

@@ -470,10 +470,17 @@ func (p *drillParser) faults(n *DrillExpect) {
 	p.take()
 	p.parser.expect("in", "and what fails, as in: expect 1 fault in on spawn of Diver")
 	start := p.tok().Span.Start
-	what := p.name("what fails: on, timer, motion, action, request, hold, write or function")
-	words := []string{what.Text}
-	word := func(of string) { words = append(words, p.name(of).Text) }
-	switch what.Text {
+	var words []string
+	word := func(what string) string { // words of the language are names here
+		t := p.tok()
+		if t.Kind != Name && t.Kind != Word || t.Newline {
+			p.abort("expected", what, "")
+		}
+		words = append(words, p.take().Text)
+		return t.Text
+	}
+	what := Ident{p.tok().Text, p.tok().Span}
+	switch word("what fails: on, timer, motion, action, request, hold, write or function") {
 	case "on":
 		word("what it is on, such as spawn, tick or change hull")
 		if last := words[1]; last == "change" || last == "owner" {
