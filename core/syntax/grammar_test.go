@@ -470,6 +470,21 @@ expect bo did not log "a line"
 expect bo is expelled
 expect bo has 1 strike
 expect bo got 0 bytes of Flare in 1s
+expect 1 fault in on change hull of Diver "a list is full"
+expect fault in on owner lost of Winch
+expect 2 faults in motion of Flare
+wait at most 2s until 1 fault in on tick of Flare
+expect 0 faults in action surface of Diver
+expect 0 faults in hold kick of Diver
+expect 0 faults in write pos of Diver
+expect 0 faults in function far
+expect 0 faults in timer of Diver
+expect 0 faults in on start of Dive
+expect 0 faults in on spawn of Diver
+expect 0 faults in on join
+expect 0 faults in on lost
+expect 0 faults in on back
+expect 0 faults in on leave
 wait 1 tick
 `
 	seen := map[string]bool{}
