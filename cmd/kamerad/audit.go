@@ -150,7 +150,7 @@ func printAudit(w io.Writer, r *audit.Report, took time.Duration) {
 		}
 	}
 	fmt.Fprintf(w, "\n\n%s held   %s had an effect   %s cannot be   %s not reached\n\n", good.Sprint("✓"), bad.Sprint("✕"), muted.Sprint("–"), warn.Sprint("·"))
-	read, held := 0, 0
+	read, held, unread := 0, 0, r.Unread()
 	for _, row := range r.Rows {
 		if c := row.Cells[len(row.Cells)-1]; c.Tried > 0 {
 			read++
@@ -160,7 +160,7 @@ func printAudit(w io.Writer, r *audit.Report, took time.Duration) {
 		}
 	}
 	if !r.Live {
-		fmt.Fprintf(w, "Reading: %s varied behind a client's back, %d told it nothing\n", plural(read, "hidden value"), held)
+		fmt.Fprintf(w, "Reading: %s varied behind a client's back, %d told it nothing; %d could not be varied\n", plural(read, "hidden value"), held, unread)
 	} else {
 		fmt.Fprintln(w, muted.Sprint("Reading is not tried on a session that runs: kamerad audit FILE varies hidden values behind a client's back"))
 	}
@@ -182,6 +182,8 @@ func printAudit(w io.Writer, r *audit.Report, took time.Duration) {
 	}
 	fmt.Fprintf(w, "%.1f %% of the cells are filled\n", 100*r.Filled)
 	switch {
+	case r.Clean() && !r.Live && unread > 0:
+		fmt.Fprintln(w, good.Sprint("✓ nothing was changed, and nothing was learned of the values that were varied"))
 	case r.Clean() && !r.Live:
 		fmt.Fprintln(w, good.Sprint("✓ nothing was changed, and nothing was learned"))
 	case r.Clean():

@@ -135,9 +135,9 @@ func printMatrix(w io.Writer, m *contract.Matrix) {
 	show(w, t)
 	if len(m.Reveals) > 0 {
 		fmt.Fprintln(w)
-		t = sheet("Revealed", "In", "Line", "Tells of")
+		t = sheet("Revealed", "To", "In", "Line", "Tells of")
 		for _, r := range m.Reveals {
-			t.AppendRow([]any{r.Text, r.In, r.Line, strings.Join(r.Of, ", ")})
+			t.AppendRow([]any{r.Text, r.To, r.In, r.Line, strings.Join(r.Of, ", ")})
 		}
 		show(w, t)
 	}

@@ -103,6 +103,17 @@ type Missing struct {
 // Clean tells whether nothing was changed, learned or found.
 func (r *Report) Clean() bool { return r.Effects+r.Learned+len(r.Findings) == 0 }
 
+// Unread counts the values that are not for everyone and could not be varied behind a client's back: Empty names them.
+func (r *Report) Unread() int {
+	n := 0
+	for _, m := range r.Empty {
+		if m.Attack == Reads {
+			n++
+		}
+	}
+	return n
+}
+
 // someone is a client of both sessions.
 type someone struct {
 	me       wire.Client
@@ -199,16 +210,17 @@ func (r *Report) fill(c *contract.Contract, list []*target) {
 		row := Row{Name: t.name(), Sort: t.sort}
 		for _, what := range Attacks {
 			cell := *t.cells[what]
-			if cell.Tried == 0 && cell.Why == "" {
+			switch {
+			case cell.Tried > 0:
+				cell.Reached = true
+			case cell.Why == "":
 				cell.Why = t.can(c, what)
 				cell.Reached = cell.Why != ""
 				if !cell.Reached {
 					cell.Why = "no state was reached in which it could be tried"
 				}
-			} else {
-				cell.Reached = true
 			}
-			if t.sort != OfValue || what == Reads {
+			if t.sort != OfValue || what == Reads && cell.Why != forEveryone {
 				if cells++; cell.Reached {
 					reached++
 				} else {

@@ -115,6 +115,59 @@ func TestEachHoleIsFound(t *testing.T) {
 	}
 }
 
+// What is revealed to some is varied behind the backs of the others. What could not be varied is named with its reason, and counts as
+// not filled.
+func TestSecretsThatWereNotTriedAreNamed(t *testing.T) {
+	const table = `contract table language 1
+roles player, watcher
+shared Table {
+  deck: list<int 0..9> max 8 = [1, 2, 3, 4] to nobody
+  mark: int 0..9 = 0 clamped to nobody
+  who:  client = nothing to nobody
+  on start { deck = shuffled(deck) }
+  every 1s { deck = shuffled(deck); mark += 1; if mark > 8 { mark = 0; who = nothing } }
+}
+entity Diver per player {
+  hand: list<int 0..9> max 8 to owner
+  note: int 0..99 = 0 clamped
+  event drew(n: int 0..9)
+  request draw()
+    limit 4 per second
+    check reveal(Table.deck.count() > 0) else deny "none"
+    check hand.room() > 0 else deny "full"
+  {
+    let n = reveal(Table.deck[0]) to owner
+    hand.put(n)
+    tell @ drew(n)
+    if Table.who == nothing { Table.who = caller }
+  }
+  request drop_all() limit 1 per second check hand.count() > 0 else deny "none" { hand.clear(); note += 1 }
+}
+`
+	run := func(told string) *Report {
+		c, problems := contract.Load("table.kam", strings.Replace(table, "@", told, 1))
+		require.NotNil(t, c, problems)
+		r, err := Run(context.Background(), c, Options{Seed: 1, Rounds: 1, Ticks: 60})
+		require.NoError(t, err)
+		return r
+	}
+	r := run("owner")
+	cells := map[string]Cell{}
+	for _, row := range r.Rows {
+		cells[row.Name] = row.Cells[len(row.Cells)-1]
+	}
+	assert.Positive(t, cells["Table.deck"].Tried, "it is revealed to owners alone: %s", cells["Table.deck"].Why)
+	assert.Empty(t, cells["Table.deck"].Effects)
+	assert.Equal(t, forEveryone, cells["Diver.note"].Why)
+	assert.Equal(t, 1, r.Unread())
+	assert.Contains(t, r.Empty, Missing{"Table.who", Reads, refersTo})
+	assert.Less(t, r.Filled, 1.0)
+	assert.True(t, r.Clean())
+	leaky := run("everyone")
+	assert.Positive(t, leaky.Learned, "what is drawn is told to more than it was revealed to")
+	assert.False(t, leaky.Clean())
+}
+
 func TestWhatAnAuditIsAsked(t *testing.T) {
 	c := tidewreck(t)
 	_, err := Run(context.Background(), c, Options{Rounds: -1})

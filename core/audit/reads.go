@@ -10,28 +10,24 @@ import (
 
 	"kamerad/core/contract"
 	"kamerad/core/play"
+	"kamerad/core/rules"
 	"kamerad/core/session"
 	"kamerad/core/wire"
 )
 
+// Why a value was not varied behind a client's back. Those that are for everyone hide nothing and are no cells; the others count as not
+// filled, and the report names each.
+const (
+	forEveryone = "everyone may have it"
+	movesItself = "it moves by itself, or is an input: nothing sets it from outside"
+	refersTo    = "what it refers to cannot be varied alone"
+	nobodyThere = "no client was there that may not have it, while something had it"
+	tooLong     = "the contract is too large to be followed"
+)
+
 // reads looks for what a client can learn of values that it may not have: two sessions that differ in nothing but such a value, in which
-// one client tries everything, have to tell it the same, byte for byte.
+// one client tries everything, have to tell it the same, byte for byte, for as long as what was revealed to it on purpose is the same.
 func reads(ctx context.Context, c *contract.Contract, o Options, list []*target, report *Report) error {
-	asked := map[string]bool{}
-	for _, t := range list {
-		if t.sort != OfValue {
-			asked[t.name()] = true
-		}
-	}
-	revealed := map[string]map[string]bool{} // by value: the requests and holds that reveal something of it
-	for _, r := range c.Matrix().Reveals {
-		for _, name := range r.Of {
-			if revealed[name] == nil {
-				revealed[name] = map[string]bool{}
-			}
-			revealed[name][r.In] = true
-		}
-	}
 	for _, t := range list {
 		if t.prop == nil {
 			continue
@@ -39,23 +35,20 @@ func reads(ctx context.Context, c *contract.Contract, o Options, list []*target,
 		cell := t.cells[Reads]
 		switch p := t.prop; {
 		case p.To == contract.Everyone && t.kind.To == contract.Everyone:
-			cell.Why = "everyone may have it"
+			cell.Why = forEveryone
 			continue
-		case !all(revealed[t.name()], asked) || !all(revealed[t.kind.Name], asked):
-			cell.Why = "a timer or handler reveals something of it"
+		case p.Follows != nil || p.Hold != nil:
+			cell.Why = movesItself
 			continue
-		case p.Follows != nil || p.Hold != nil || p.Once:
-			cell.Why = "it cannot be changed from outside"
-			continue
-		case p.Type.Has(contract.FormEntity) || p.Type.Holder() && p.Type.Form != contract.FormStacks:
-			cell.Why = "what it names cannot be varied alone"
+		case p.Type.Has(contract.FormEntity) || p.Type.Has(contract.FormClient):
+			cell.Why = refersTo
 			continue
 		}
 		for round := range 4 {
 			if err := ctx.Err(); err != nil {
 				return err
 			}
-			done, err := read(c, o, t, uint64(round), revealed[t.name()])
+			done, err := read(c, o, t, uint64(round))
 			if err != nil {
 				return err
 			}
@@ -63,29 +56,19 @@ func reads(ctx context.Context, c *contract.Contract, o Options, list []*target,
 				report.Tried++
 			}
 		}
-		if cell.Tried == 0 {
-			cell.Why = "no client was there that may not have it, while something had it"
+		if cell.Tried == 0 && cell.Why == "" {
+			cell.Why = nobodyThere
 		}
 	}
 	return nil
 }
 
-// all tells whether all of some names are among others.
-func all(names, among map[string]bool) bool {
-	for name := range names {
-		if !among[name] {
-			return false
-		}
-	}
-	return true
-}
-
-// read varies one property once; what reveals it on purpose is not used then. done tells whether there was anything to vary.
-func read(c *contract.Contract, o Options, t *target, round uint64, reveals map[string]bool) (done bool, err error) {
+// read varies one property once. done tells whether there was anything to vary.
+func read(c *contract.Contract, o Options, t *target, round uint64) (done bool, err error) {
 	key := sha256.Sum256(fmt.Appendf(nil, "reads %d %d %s", o.Seed, round, t.name()))
 	var pair [2]*session.Session
 	for i := range pair {
-		if pair[i], err = session.New(c, session.Options{Key: key, Strict: true, Settings: o.With}); err != nil {
+		if pair[i], err = session.New(c, session.Options{Key: key, Strict: true, Reveals: true, Settings: o.With}); err != nil {
 			return false, err
 		}
 	}
@@ -111,11 +94,21 @@ func read(c *contract.Contract, o Options, t *target, round uint64, reveals map[
 	}
 	spy := people[0]
 	spy.forger = &forger{contract: c, outline: outline, actor: spy.actor, copy: &spy.copy, me: spy.me, kinds: map[uint32]string{}, r: r, hidden: func(string) uint32 { return 0 }}
-	// step lets both go on and tells what the spy got.
+	revealed := false // something else was revealed to the spy in one of the two, or somebody else would have asked otherwise
+	// step lets both go on, and tells whether the spy got the same, or was told something else on purpose.
 	step := func() (same bool, err error) {
 		var got [2][]byte
+		var told [2][]rules.Reveal
+		var others [2][]session.Decision
 		for i, s := range pair {
-			for _, cf := range s.Tick().Frames {
+			x := s.Tick()
+			others[i] = slices.DeleteFunc(slices.Clone(x.Decisions), func(d session.Decision) bool { return d.Client.Number == spy.me.Number })
+			for _, r := range x.Reveals {
+				if r.Clients == nil || slices.Contains(r.Clients, spy.me.Number) {
+					told[i] = append(told[i], r)
+				}
+			}
+			for _, cf := range x.Frames {
 				if i == 0 {
 					for _, p := range people {
 						if p.me.Number == cf.Client {
@@ -133,14 +126,17 @@ func read(c *contract.Contract, o Options, t *target, round uint64, reveals map[
 				s.Confirm(cf.Client, s.Now())
 			}
 		}
-		return bytes.Equal(got[0], got[1]), nil
+		alike := func(a, b rules.Reveal) bool { return a.Place == b.Place && a.Value == b.Value }
+		answered := func(a, b session.Decision) bool { return a.Outcome == b.Outcome && a.Reason == b.Reason }
+		revealed = revealed || !slices.EqualFunc(told[0], told[1], alike) || !slices.EqualFunc(others[0], others[1], answered)
+		return revealed || bytes.Equal(got[0], got[1]), nil
 	}
 	send := func(p *someone, m wire.FromClient) {
 		for _, s := range pair {
 			give(s, given{from: p, m: m})
 		}
 	}
-	for range 20 + int(round)*15 {
+	play := func(people []*someone) {
 		for _, p := range people {
 			if entity, request, args := p.actor.Pick(); request != "" && r.IntN(2) == 0 {
 				m := wire.FromClient{Type: "ask"}
@@ -148,6 +144,9 @@ func read(c *contract.Contract, o Options, t *target, round uint64, reveals map[
 				send(p, p.number(m, pair[0].Now()))
 			}
 		}
+	}
+	for range 20 + int(round)*15 {
+		play(people)
 		if same, err := step(); err != nil || !same {
 			return false, err
 		}
@@ -183,8 +182,15 @@ func read(c *contract.Contract, o Options, t *target, round uint64, reveals map[
 	}
 	cell := t.cells[Reads]
 	cell.Tried++
-	ways := slices.DeleteFunc(targets(c, outline), func(x *target) bool { return x.sort == OfValue || reveals[x.name()] })
+	ways := slices.DeleteFunc(targets(c, outline), func(x *target) bool { return x.sort == OfValue })
 	for i := range 60 {
+		if revealed {
+			cell.Outcomes["told nothing, until it was revealed or decided what somebody else does"]++
+			return true, nil
+		}
+		if i%4 == 3 {
+			play(people[1:]) // what they may know of it tells the spy no more
+		}
 		var last *attack
 		for range min(4, len(ways)) {
 			y := ways[r.IntN(len(ways))]
@@ -238,6 +244,26 @@ func other(t *contract.Type, v contract.Value, r *rand.Rand) contract.Value {
 			return contract.Value{}
 		}
 		return contract.Value{Parts: []contract.Value{{Parts: []contract.Value{{Num: 0}, {Num: 1}}}}}
+	case contract.FormKind:
+		return contract.Value{Num: (v.Num + 1) % int64(len(t.Names))}
+	case contract.FormInstant:
+		return contract.Value{Num: v.Num + 1}
+	case contract.FormList: // the same, but for its first item
+		if len(v.Parts) > 0 {
+			out := contract.Value{Parts: slices.Clone(v.Parts)}
+			out.Parts[0] = other(t.Of, v.Parts[0], r)
+			return out
+		}
+	case contract.FormMap:
+		if len(v.Parts) > 0 {
+			return contract.Value{Parts: slices.Clone(v.Parts[1:])}
+		}
+	case contract.FormRecord:
+		out := contract.Value{Parts: slices.Clone(v.Parts)}
+		for i, p := range t.Parts {
+			out.Parts[i] = other(p.Type, v.Parts[i], r)
+		}
+		return out
 	}
 	return v
 }

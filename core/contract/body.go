@@ -718,6 +718,19 @@ func (e *env) mayChange(root, target, v *Expr) {
 	}
 }
 
+// mayShrink notes that something may be taken out of a list, map or stacks that do not begin empty.
+func (e *env) mayShrink(on *Expr) {
+	props := on.root().Props
+	if p := on.root().Prop; p != nil {
+		props = []*Property{p}
+	}
+	for _, p := range props {
+		if p != nil && p.Type.Holder() && p.Default[0] > 0 {
+			e.changes[p.decl] = true
+		}
+	}
+}
+
 // property gives a property of self, or nil.
 func (e *env) property(name string) *Property {
 	if e.kind == nil {

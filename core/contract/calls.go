@@ -22,7 +22,7 @@ var takes = map[string]string{
 	"vec": "vec(x, y) or vec(x, y, z)", "distance": "distance(a, b)", "length": "length(v)", "unit": "unit(v)", "angle": "angle(v)", "dot": "dot(a, b)", "line": "line(a, b)",
 	"path": "path(pos)", "inside": "inside(point, corners)", "crosses": "crosses(line(a, b), walls)", "turned": "turned(v, angle) or turned(v, rotation)",
 	"turn": "turn(axis, angle)", "clip": "clip(n, 0..9)", "roll": "roll(1..6)", "shuffled": "shuffled(list)", "since": "since(phase)", "exists": "exists(thrower)",
-	"reveal": "reveal(value)", "abs": "abs(n)", "floor": "floor(x)", "round": "round(x)", "root": "root(x)", "now": "now()",
+	"reveal": "reveal(value), or reveal(value) to owner", "abs": "abs(n)", "floor": "floor(x)", "round": "round(x)", "root": "root(x)", "now": "now()",
 }
 
 func (e *env) builtin(x *syntax.Call, r *syntax.Ref, want *Type) *Expr {
@@ -225,7 +225,13 @@ func (e *env) builtin(x *syntax.Call, r *syntax.Ref, want *Type) *Expr {
 			return v
 		}
 		at := x.Args[0].Span()
-		return &Expr{Op: OpReveal, Type: v.Type, Args: []*Expr{v}, Name: strings.Join(strings.Fields(e.src.Text[at.Start:at.End]), " ")}
+		out := &Expr{Op: OpReveal, Type: v.Type, Args: []*Expr{v}, Name: strings.Join(strings.Fields(e.src.Text[at.Start:at.End]), " ")}
+		if x.To != nil {
+			if out.Who = e.who(x.To, "may learn something"); out.Who == nil {
+				return nil
+			}
+		}
+		return out
 	case "abs":
 		v := any(0, FormInt, FormReal)
 		if err {
@@ -386,6 +392,7 @@ func (e *env) method(call *syntax.Call, m *syntax.Member) (s Stmt, changes, ok b
 				e.mayChange(s.To, nil, nil)
 			}
 		}
+		e.mayShrink(on)
 		return s, true, ok
 	}
 	s.Value = &Expr{Op: how.op, Type: &Type{Form: how.result}, Args: args}

@@ -38,6 +38,7 @@ func (c *checker) setBy(k *Kind, p *Property, d *syntax.SetBy) {
 		return
 	}
 	p.Set = &SetBy{Text: strings.TrimSpace(strings.TrimPrefix(strings.Join(strings.Fields(c.src.Text[d.By.Span().End:d.At.End]), " "), ")"))}
+	p.Set.ByText = c.src.Text[d.By.Span().Start:d.By.Span().End]
 	who := &env{checker: c, kind: k, pure: true, still: true}
 	who.enter()
 	if r, ok := d.By.(*syntax.Ref); ok && r.Text == "owner" {

@@ -58,17 +58,6 @@ func (c crowd) public() bool {
 	return out
 }
 
-// covers tells whether everyone in d is in c, as far as that can be told from the contract.
-func (l *flows) covers(c, d crowd) bool {
-	for i, t := range d {
-		if t.but || t.sort == ToNobody || l.coversTerm(c, t, d[i+1:]) {
-			continue
-		}
-		return false
-	}
-	return true
-}
-
 // coversTerm tells whether a term lies within a crowd; rest are the terms that follow it in its own.
 func (l *flows) coversTerm(c crowd, t term, rest crowd) bool {
 	in := false

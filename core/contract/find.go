@@ -51,12 +51,13 @@ type acceptKey struct {
 	finding string
 }
 
-// find tells of a danger in a declaration, unless it is accepted there.
+// find tells of a danger in a declaration, unless it is accepted there, or above the statement that it is about.
 func (c *checker) find(finding string, decl int, at syntax.Span, what, hint string) {
-	key := acceptKey{decl, finding}
-	if c.accepted[key] {
-		c.taken[key] = true
-		return
+	for _, key := range []acceptKey{{decl, finding}, {at.Start, finding}} {
+		if c.accepted[key] {
+			c.taken[key] = true
+			return
+		}
 	}
 	p := c.src.Problem(at, finding, what, hint)
 	p.Warning = true

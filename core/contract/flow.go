@@ -18,8 +18,9 @@ import (
 type atom struct {
 	id    int
 	crowd crowd
-	of    string // as a message names it: "`Strongbox.answer`"
-	to    string // its audience, as in "goes only to owner"
+	also  []crowd // to whom it was revealed besides, in this cause
+	of    string  // as a message names it: "`Strongbox.answer`"
+	to    string  // its audience, as in "goes only to owner"
 }
 
 // label is a set of atoms, by id; nil is what everyone may know.
@@ -61,6 +62,7 @@ type val struct {
 type dest struct {
 	crowds []crowd
 	what   string // as a message names it: "`Diver.score`, which goes to everyone"
+	later  bool   // it becomes known in a cause of its own, by `after … do`
 }
 
 // fault is something that a cause may fail of: then all that it did is undone.
@@ -68,6 +70,7 @@ type fault struct {
 	label label
 	at    syntax.Span
 	decl  int
+	later bool // it is a cause of its own that fails, by `after … do`
 }
 
 // cause is what was found out about one request, handler or timer.
@@ -127,12 +130,14 @@ type flow struct {
 	lists  map[int64]val
 	pc     label // what decides whether the present statement runs
 	exit   label // what decided whether the body ended earlier
-	facts  []string
+	facts  []fact
 	begun  map[sym]*Kind  // entities whose properties have their defaults until they are written
 	free   map[string]int // of stacks and lists that are as they began: how much room there surely is
 	loops  int
-	dead   bool // it always fails before it comes to this place
-	maybe  int  // what is read now may not be read at all
+	later  bool  // it is run in a cause of its own, by `after … do`
+	entry  label // what decided whether that runs at all
+	dead   bool  // it always fails before it comes to this place
+	maybe  int   // what is read now may not be read at all
 }
 
 // maxFlow bounds how many actions and functions are followed in one cause. What lies beyond counts as secret.
@@ -331,11 +336,11 @@ func (f *flow) toProperty(k *Kind, p *Property, on sym) dest {
 	if k.To != Everyone {
 		crowds = append(crowds, f.audience(k, k.To, k.Who, on))
 	}
-	return dest{crowds, fmt.Sprintf("`%s.%s`, which goes to %s", k.Name, p.Name, f.out.ToText(p.To, p.Who))}
+	return dest{crowds: crowds, what: fmt.Sprintf("`%s.%s`, which goes to %s", k.Name, p.Name, f.out.ToText(p.To, p.Who))}
 }
 
 func (f *flow) toKind(k *Kind, on sym, what string) dest {
-	return dest{[]crowd{f.audience(k, k.To, k.Who, on)}, fmt.Sprintf("%s `%s`, which %s", what, k.Name, map[bool]string{true: "everyone sees", false: f.out.ToText(k.To, k.Who) + " can see"}[k.To == Everyone])}
+	return dest{crowds: []crowd{f.audience(k, k.To, k.Who, on)}, what: fmt.Sprintf("%s `%s`, which %s", what, k.Name, map[bool]string{true: "everyone sees", false: f.out.ToText(k.To, k.Who) + " can see"}[k.To == Everyone])}
 }
 
 var everyone = []crowd{{{sort: ToEveryone}}}
@@ -343,15 +348,50 @@ var everyone = []crowd{{{sort: ToEveryone}}}
 // leaks gives the first atom of a label that does not cover a place where it becomes known.
 func (l *flows) leaks(a label, d dest) *atom {
 	for _, x := range a {
-		if !slices.ContainsFunc(d.crowds, func(c crowd) bool { return l.covers(x.crowd, c) }) {
+		if !slices.ContainsFunc(d.crowds, func(c crowd) bool { return l.knows(x, c) }) {
 			return x
 		}
 	}
 	return nil
 }
 
+// knows reports whether everyone in a crowd may know what an atom is of, as far as that can be told from the contract.
+func (l *flows) knows(x *atom, c crowd) bool {
+	for i, t := range c {
+		may := func(of crowd) bool { return l.coversTerm(of, t, c[i+1:]) }
+		if !t.but && t.sort != ToNobody && !may(x.crowd) && !slices.ContainsFunc(x.also, may) {
+			return false
+		}
+	}
+	return true
+}
+
+// revealedTo returns a label whose values those in a crowd may know as well.
+func (f *flow) revealedTo(l label, who []Who) label {
+	to := f.crowd(who)
+	var out label
+	for _, a := range l {
+		if f.knows(a, to) {
+			out = out.with(label{a})
+			continue
+		}
+		key := a.of + " " + a.crowd.key()
+		for _, c := range append(a.also, to) {
+			key += " also " + c.key()
+		}
+		wide := f.atoms[key]
+		if wide == nil {
+			wide = &atom{id: len(f.atoms) + 1, crowd: a.crowd, also: append(slices.Clone(a.also), to), of: a.of, to: a.to + " and is revealed to " + f.out.WhoText(who)}
+			f.atoms[key] = wide
+		}
+		out = out.with(label{wide})
+	}
+	return out
+}
+
 // sink holds a value, and what decides whether the statement runs, against a place where it becomes known.
 func (f *flow) sink(l label, d dest) {
+	d.later = f.later
 	f.cause.dests = append(f.cause.dests, d)
 	if a := f.leaks(l, d); a != nil {
 		f.report("leak", f.decl, f.at, fmt.Sprintf("%s %s, and shows in %s", a.of, a.to, d.what),
@@ -380,7 +420,7 @@ func (f *flow) decision(l label, how string) {
 
 // toCaller is what only the caller comes to know: a client that knows of the entity that it asks.
 func (f *flow) toCaller(what string) dest {
-	d := dest{[]crowd{{{sort: ToClient, sym: "caller", role: f.caller}}}, what}
+	d := dest{crowds: []crowd{{{sort: ToClient, sym: "caller", role: f.caller}}}, what: what}
 	if r := f.cause.request; r != nil {
 		d.crowds = append(d.crowds, f.audience(r.Kind, r.Kind.To, r.Kind.Who, f.asked()))
 	}
@@ -398,10 +438,13 @@ func (f *flow) asked() sym {
 // mayFail notes that the cause may fail here, and what that depends on.
 func (f *flow) mayFail(l label) {
 	l = l.with(f.pc).with(f.exit)
+	if f.later { // that it runs at all shows in what it does, and is told of there
+		l = slices.DeleteFunc(slices.Clone(l), func(a *atom) bool { return slices.Contains(f.entry, a) })
+	}
 	if len(l) == 0 {
 		return
 	}
-	f.cause.faults = append(f.cause.faults, fault{l, f.at, f.decl})
+	f.cause.faults = append(f.cause.faults, fault{l, f.at, f.decl, f.later})
 }
 
 // under runs something that happens only when a value is such.
@@ -463,12 +506,12 @@ func (f *flow) value(x *Expr) val {
 		if x.Type.Holder() {
 			return f.lists[x.Num]
 		}
-		return f.locals[x.Num]
+		return f.bounded(f.locals[x.Num], f.same(x))
 	case OpOwner:
 		e := f.value(x.Args[0])
 		l := f.observed(x.Args[0], e)
 		if !certain(x.Args[0]) {
-			f.mayFail(l)
+			f.there(e.sym, l)
 		}
 		for _, k := range x.Args[0].Type.Kinds {
 			l = l.with(f.kindLabel(k, e.sym))
@@ -675,6 +718,9 @@ func (f *flow) get(x *Expr) val {
 				}
 				v.high = v.low
 			}
+			if x.Prop != nil {
+				v = f.bounded(v, f.same(x))
+			}
 		}
 	}
 	return v
@@ -685,7 +731,7 @@ func (f *flow) there(entity sym, l label) {
 	if !f.known("some " + entity) {
 		f.dead = f.dead || entity == "nothing" && f.maybe == 0
 		f.mayFail(l)
-		f.facts = append(f.facts, "some "+entity)
+		f.learn("some " + entity)
 	}
 }
 
@@ -707,14 +753,23 @@ func (f *flow) reveal(x *Expr) val {
 	f.flows.report = report
 	l := f.observed(x.Args[0], v)
 	f.cause.faults, f.exit, f.pc = f.cause.faults[:faults], exit, pc
+	known := label(nil) // what of it is not for everyone, once it is revealed
+	tells := len(l) > 0
+	if x.Who != nil {
+		known = f.revealedTo(l, x.Who)
+		tells = !slices.Equal(known, l)
+	}
 	if f.flows.telling != nil {
-		if len(l) > 0 {
+		if tells {
 			f.flows.telling[x] = true
 		} else {
 			f.flows.idle[x] = fault{at: f.at, decl: f.decl}
 		}
 	}
-	r := Reveal{In: f.cause.name, Text: x.Name, Line: f.cause.line}
+	r := Reveal{In: f.cause.name, Text: x.Name, Line: f.cause.line, To: "everyone"}
+	if x.Who != nil {
+		r.To = f.out.WhoText(x.Who)
+	}
 	if f.at.End > 0 {
 		r.Line = f.lineOf(f.at)
 	}
@@ -723,10 +778,10 @@ func (f *flow) reveal(x *Expr) val {
 	}
 	slices.Sort(r.Of)
 	r.Of = slices.Compact(r.Of)
-	if !slices.ContainsFunc(f.cause.reveals, func(o Reveal) bool { return o.Text == r.Text && o.Line == r.Line && o.In == r.In }) {
+	if !slices.ContainsFunc(f.cause.reveals, func(o Reveal) bool { return o.Text == r.Text && o.Line == r.Line && o.In == r.In && o.To == r.To }) {
 		f.cause.reveals = append(f.cause.reveals, r)
 	}
-	v.label = nil
+	v.label = known
 	return v
 }
 
@@ -790,7 +845,7 @@ func (f *flow) over(q *Query) label {
 			each.sym += ":" + q.Kinds[0].Name
 		}
 		l = f.existence(q.Kinds, each.sym)
-		f.facts = append(f.facts, "some "+each.sym)
+		f.learn("some " + each.sym)
 	case q.Clients:
 		each.sym = f.fresh("client")
 	default:
@@ -798,6 +853,9 @@ func (f *flow) over(q *Query) label {
 		l, each.label = v.label, v.label
 		each.sym = f.fresh("each")
 		each = f.typed(each, q.Var.Type)
+		if q.List.Type.Form == FormMap {
+			f.learn("has " + f.same(q.List) + " " + f.same(q.Var))
+		}
 	}
 	f.locals[q.Var.Num] = each
 	if q.Within != nil {
@@ -846,8 +904,8 @@ func (f *flow) query(x *Expr) val {
 	case "count":
 		out.low, out.high, out.ranged = 0, 1e9, true
 	case "one", "first", "min", "max", "most", "least", "best":
-		if q.Else == nil || q.Do == "one" {
-			f.mayFail(out.label)
+		if q.Else == nil || q.Do == "one" { // which one it is decides nothing
+			f.mayFail(l)
 		}
 	case "sum":
 		if x.Type.Form == FormInt {
@@ -861,8 +919,69 @@ func (f *flow) query(x *Expr) val {
 	return out
 }
 
-// known tells whether something was asked for before.
-func (f *flow) known(fact string) bool { return slices.Contains(f.facts, fact) }
+// fact is something that surely holds at the present statement, since it was asked or done before.
+type fact struct {
+	text      string  // such as "some e", "room Diver.satchel flare", "has …", "count …", "below …", or "is …" of a number
+	least     int64   // how many there surely are
+	than      string  // or as many as this expression says, worded by `same`
+	low, high float64 // of "is": between which values the number lies
+}
+
+// learn notes that something surely holds.
+func (f *flow) learn(text string) { f.facts = append(f.facts, fact{text: text, least: 1}) }
+
+// known reports whether something was asked for before.
+func (f *flow) known(text string) bool { return f.sure(text, 1, "") }
+
+// sure reports whether there are at least so many of something, or as many as an expression says, which `same` has worded.
+func (f *flow) sure(text string, least int64, than string) bool {
+	return slices.ContainsFunc(f.facts, func(x fact) bool {
+		return x.text == text && (least > 0 && x.least >= least || than != "" && x.than == than)
+	})
+}
+
+// enough reports whether there surely are as many of something as an expression says.
+func (f *flow) enough(text string, n *Expr) bool {
+	for n.Op == OpReveal || n.Op == OpFromInt {
+		n = n.Args[0]
+	}
+	if n.Op == OpConst {
+		return n.Num == 0 || f.sure(text, n.Num, "")
+	}
+	if f.sure(text, 0, f.same(n)) {
+		return true
+	}
+	v := f.quietly(n)
+	return v.ranged && v.low >= 0 && v.high < 1e15 && f.sure(text, max(int64(v.high), 1), "")
+}
+
+// quietly reads an expression without noting anything.
+func (f *flow) quietly(x *Expr) val {
+	inner := *f
+	inner.flows = f.quiet()
+	c := *f.cause
+	c.faults = slices.Clone(c.faults)
+	inner.cause = &c
+	inner.facts = slices.Clone(f.facts)
+	return inner.value(x)
+}
+
+// bounded narrows the range of a number to what is known of it.
+func (f *flow) bounded(v val, name string) val {
+	for _, x := range f.facts {
+		if x.text != "is "+name {
+			continue
+		}
+		if !v.ranged {
+			v.low, v.high, v.ranged = x.low, x.high, !math.IsInf(x.low, 0) && !math.IsInf(x.high, 0)
+			continue
+		}
+		if low, high := max(v.low, x.low), min(v.high, x.high); low <= high {
+			v.low, v.high = low, high
+		}
+	}
+	return v
+}
 
 // begins notes that an entity is new: its properties have their defaults, and its stacks and lists the room that these leave.
 // What is kept from earlier sessions may be full.
@@ -896,9 +1015,9 @@ func (f *flow) takes(t *Type, holder string, count *Expr) bool {
 
 // forget drops what was asked of a property that is written.
 func (f *flow) forget(p *Property) {
-	for i, fact := range f.facts {
-		if p == nil || strings.Contains(fact, "."+p.Name+" ") {
-			f.facts[i] = ""
+	for i, x := range f.facts {
+		if p == nil || strings.Contains(x.text, "."+p.Name+" ") || strings.Contains(x.than, "."+p.Name+" ") {
+			f.facts[i] = fact{}
 		}
 	}
 }
@@ -920,7 +1039,7 @@ func (f *flow) same(x *Expr) string {
 	return f.fresh("value")
 }
 
-// assume notes what holds once a condition holds: what has room, what is carried, what is there.
+// assume notes what holds once a condition holds: what has room, what is carried, what is there, and between which values a number lies.
 func (f *flow) assume(x *Expr, holds bool) {
 	switch x.Op {
 	case OpAnd:
@@ -938,33 +1057,119 @@ func (f *flow) assume(x *Expr, holds bool) {
 	case OpReveal:
 		f.assume(x.Args[0], holds)
 	case OpHas:
-		if holds && (len(x.Args) < 3 || x.Args[2].Op == OpConst && x.Args[2].Num >= 1) {
-			f.facts = append(f.facts, "has "+f.same(x.Args[0])+" "+f.same(x.Args[1]))
+		if holds {
+			text := "has " + f.same(x.Args[0]) + " " + f.same(x.Args[1])
+			if len(x.Args) < 3 {
+				f.learn(text)
+			} else {
+				f.amount(text, OpGe, x.Args[2])
+			}
 		}
 	case OpExists:
 		if holds && x.Args[0].Type.Form == FormEntity {
-			f.facts = append(f.facts, "some "+f.symOf(x.Args[0]))
+			f.learn("some " + f.symOf(x.Args[0]))
 		}
-	case OpGt, OpGe, OpNe:
+	case OpEq, OpNe, OpLt, OpLe, OpGt, OpGe:
+		op := x.Op
+		if !holds {
+			op = map[Op]Op{OpEq: OpNe, OpNe: OpEq, OpLt: OpGe, OpGe: OpLt, OpGt: OpLe, OpLe: OpGt}[op]
+		}
 		a, b := x.Args[0], x.Args[1]
-		if x.Op == OpNe && holds && a.Type.Form == FormEntity && b.Op == OpConst {
-			f.facts = append(f.facts, "some "+f.symOf(a))
+		f.compare(a, op, b)
+		f.compare(b, map[Op]Op{OpEq: OpEq, OpNe: OpNe, OpLt: OpGt, OpGt: OpLt, OpLe: OpGe, OpGe: OpLe}[op], a)
+	}
+}
+
+// compare notes what holds once a comparison holds, of its left side.
+func (f *flow) compare(a *Expr, op Op, b *Expr) {
+	if a.Type.Form == FormEntity {
+		if op == OpNe && b.Op == OpConst {
+			f.learn("some " + f.symOf(a))
 		}
-		for a.Op == OpReveal {
-			a = a.Args[0]
+		return
+	}
+	bare := func(x *Expr) *Expr {
+		for x.Op == OpReveal || x.Op == OpFromInt || x.Op == OpReal {
+			x = x.Args[0]
 		}
-		if b.Op == OpConst && holds && a.Op == OpRoom && (b.Num >= 1 || b.Num == 0 && x.Op == OpGt) {
-			fact := "room " + f.same(a.Args[0])
-			if len(a.Args) > 1 {
-				fact += " " + f.same(a.Args[1])
+		return x
+	}
+	a, b = bare(a), bare(b)
+	switch a.Op {
+	case OpRoom, OpCount:
+		text := map[Op]string{OpRoom: "room ", OpCount: "count "}[a.Op] + f.same(a.Args[0])
+		if len(a.Args) > 1 {
+			text += " " + f.same(a.Args[1])
+			if a.Op == OpCount {
+				text = "has" + strings.TrimPrefix(text, "count")
 			}
-			f.facts = append(f.facts, fact)
 		}
-	case OpEq:
-		if !holds && x.Args[0].Type.Form == FormEntity && x.Args[1].Op == OpConst {
-			f.facts = append(f.facts, "some "+f.symOf(x.Args[0]))
+		f.amount(text, op, b)
+	case OpGet, OpLocal:
+		if op == OpLt && b.Op == OpCount && len(b.Args) == 1 {
+			f.learn("below " + f.same(b.Args[0]) + " " + f.same(a))
+		}
+		if b.Op == OpConst && (a.Type.Form == FormInt || a.Type.Form == FormReal) {
+			f.number(a, op, b)
 		}
 	}
+}
+
+// amount notes how many there are of something, once a comparison of it holds.
+func (f *flow) amount(text string, op Op, b *Expr) {
+	x := fact{text: text}
+	switch {
+	case b.Op != OpConst && (op == OpGe || op == OpGt || op == OpEq):
+		if x.than = f.same(b); op == OpGt {
+			x.least = 1
+		}
+	case b.Op != OpConst:
+		return
+	case op == OpGe, op == OpEq:
+		x.least = b.Num
+	case op == OpGt, op == OpNe && b.Num == 0:
+		x.least = b.Num + 1
+	default:
+		return
+	}
+	f.facts = append(f.facts, x)
+}
+
+// number notes between which values a number lies, once a comparison of it with a constant holds.
+func (f *flow) number(a *Expr, op Op, b *Expr) {
+	n, step := float64(b.Num), 1.0
+	if b.Type.Form == FormReal {
+		if n = float(b.Num); b.Type.Counted() {
+			n = b.Type.Real(b.Num)
+		}
+	}
+	if a.Type.Form == FormReal {
+		step = 0
+	}
+	x := fact{text: "is " + f.same(a), low: math.Inf(-1), high: math.Inf(1)}
+	switch op {
+	case OpEq:
+		x.low, x.high = n, n
+	case OpLt:
+		x.high = n - step
+	case OpLe:
+		x.high = n
+	case OpGt:
+		x.low = n + step
+	case OpGe:
+		x.low = n
+	case OpNe: // one end less
+		v := f.typed(val{}, a.Type)
+		switch {
+		case v.ranged && n == v.low:
+			x.low = n + step
+		case v.ranged && n == v.high:
+			x.high = n - step
+		default:
+			return
+		}
+	}
+	f.facts = append(f.facts, x)
 }
 
 // fits tells whether an index lies within its list, or a key was asked for.
@@ -975,5 +1180,17 @@ func (f *flow) fits(x *Expr, v val) bool {
 	if x.Args[0].Op == OpTable && v.ranged && v.low >= 0 && x.Args[0].Num < int64(len(f.out.Memory)) {
 		return v.high < float64(f.out.Memory[x.Args[0].Num])
 	}
-	return false
+	return f.inList(x.Args[0], x.Args[1], v)
+}
+
+// inList reports whether an index surely lies within a list, since its length was asked.
+func (f *flow) inList(list, index *Expr, v val) bool {
+	for index.Op == OpReveal {
+		index = index.Args[0]
+	}
+	if !v.ranged || v.low < 0 || v.high > 1e9 {
+		return false
+	}
+	holder := f.same(list)
+	return f.sure("count "+holder, int64(v.high)+1, "") || f.known("below "+holder+" "+f.same(index))
 }

@@ -18,7 +18,7 @@ func (c *checker) guards() {
 			c.find("unguarded", r.decl.Start, r.name, fmt.Sprintf("`%s` may come from %s and checks nothing", r.FullName(), c.out.WhoText(r.From)),
 				"say what has to hold: check phase == dive else deny \"no dive is on\"")
 		}
-		if !open && r.Kind.Per >= 0 && r.Limit == nil && r.Pause == nil && r.floods() {
+		if !open && r.Kind.Per >= 0 && r.Limit == nil && r.Pause == nil && r.floods() && !r.shutsItself() {
 			c.find("unlimited", r.decl.Start, r.name, fmt.Sprintf("`%s` may come as often as its owner likes, and reaches everyone each time", r.FullName()), "bound it: limit 4 per second")
 		}
 		if anyone && r.Limit == nil && r.Pause == nil {
@@ -60,6 +60,54 @@ func (r *Request) open(c *Contract) (open, anyone bool) {
 		}
 	}
 	return open, anyone
+}
+
+// shutsItself reports whether a request that was accepted is refused from then on: a check asks for a value that its body surely takes away.
+func (r *Request) shutsItself() bool {
+	same := func(a, b *Expr) bool {
+		if a.Op != OpGet || b.Op != OpGet || a.Prop == nil || a.Prop != b.Prop {
+			return false
+		}
+		one := func(x *Expr) bool { return x.Type.Kinds[0].Shared }
+		return a.Args[0].Op == OpSelf && b.Args[0].Op == OpSelf || one(a.Args[0]) && one(b.Args[0])
+	}
+	var wants []*Expr // comparisons of a property with a constant, and properties that have to be true or false
+	var gather func(x *Expr)
+	gather = func(x *Expr) {
+		switch {
+		case x.Op == OpAnd:
+			gather(x.Args[0])
+			gather(x.Args[1])
+		case x.Op == OpEq && x.Args[0].Op == OpGet && x.Args[1].Op == OpConst, x.Op == OpGet, x.Op == OpNot && x.Args[0].Op == OpGet:
+			wants = append(wants, x)
+		}
+	}
+	for _, s := range r.Head {
+		if s.Op == OpCheck {
+			gather(s.Value)
+		}
+	}
+	against := func(want *Expr, s *Stmt) bool {
+		if s.Op != OpSet || s.Value.Op != OpConst || s.Value.Nums != nil {
+			return false
+		}
+		switch want.Op {
+		case OpEq:
+			return same(want.Args[0], s.X) && want.Args[1].Num != s.Value.Num
+		case OpNot:
+			return same(want.Args[0], s.X) && s.Value.Num != 0
+		}
+		return same(want, s.X) && s.Value.Num == 0
+	}
+	surely := slices.Clone(r.Body) // what its body surely runs, those of its own actions included
+	for _, s := range r.Body {
+		if s.Op == OpRun && s.Num == 0 && s.Act.Body != nil && (s.X.Op == OpSelf || s.X.Op == OpShared) {
+			surely = append(surely, s.Act.Body.Stmts...)
+		}
+	}
+	return slices.ContainsFunc(wants, func(want *Expr) bool {
+		return slices.ContainsFunc(surely, func(s Stmt) bool { return against(want, &s) })
+	})
 }
 
 // floods tells whether each run of a request sends something to many: an event, or what is spawned.

@@ -15,6 +15,15 @@ type Reveal struct {
 	Text string   `json:"text"` // what stands in `reveal(…)`
 	Line int      `json:"line"`
 	Of   []string `json:"of"` // the properties and kinds that it tells of, that not everyone may know
+	To   string   `json:"to"` // who may learn it
+}
+
+// String words a reveal as a contract does.
+func (r Reveal) String() string {
+	if r.To == "everyone" {
+		return r.Text
+	}
+	return r.Text + " to " + r.To
 }
 
 // block reads statements one after the other.
@@ -38,7 +47,16 @@ func (f *flow) stmt(s *Stmt) {
 	switch s.Op {
 	case OpLet:
 		v := f.value(s.Value)
-		if s.Value.Type.Form == FormEntity || s.Value.Type.Form == FormClient {
+		query := s.Value
+		for query.Op == OpReveal {
+			query = query.Args[0]
+		}
+		switch form := s.Value.Type.Form; {
+		case form == FormEntity && query.Op == OpQuery:
+			if query.Query.Else == nil && query.Query.Kinds != nil { // else it has failed
+				f.learn("some " + v.sym)
+			}
+		case form == FormEntity, form == FormClient:
 			v.sym = f.symOf(s.Value)
 		}
 		if s.Value.Type.Holder() {
@@ -109,13 +127,13 @@ func (f *flow) stmt(s *Stmt) {
 		f.decision(f.pc.with(f.exit), "this denial")
 	case OpSetRole:
 		f.cause.others["gives a role"] = true
-		f.sink(f.value(s.X).label.with(f.value(s.Value).label), dest{everyone, "the client's role, which everyone knows"})
+		f.sink(f.value(s.X).label.with(f.value(s.Value).label), dest{crowds: everyone, what: "the client's role, which everyone knows"})
 	case OpExpel:
 		f.cause.others["expels"] = true
-		f.sink(f.value(s.X).label, dest{everyone, "who is expelled, which everyone sees"})
+		f.sink(f.value(s.X).label, dest{crowds: everyone, what: "who is expelled, which everyone sees"})
 	case OpClose:
 		f.cause.others["ends the session"] = true
-		f.sink(nil, dest{everyone, "the end of the session, which everyone sees"})
+		f.sink(nil, dest{crowds: everyone, what: "the end of the session, which everyone sees"})
 	}
 }
 
@@ -185,7 +203,7 @@ func (f *flow) hasRoomFor(x *Expr) bool {
 	if x.Args[0].Type.Form == FormMap {
 		return f.known("room "+holder) || f.known("has "+holder+" "+f.same(x.Args[1]))
 	}
-	return false
+	return f.inList(x.Args[0], x.Args[1], f.quietly(x.Args[1]))
 }
 
 // change reads what puts something into stacks, a list or a map, or takes it out.
@@ -241,34 +259,35 @@ func (f *flow) safe(op Op, on *Expr, args []*Expr) bool {
 	if len(args) > 0 && (on.Type.Form == FormStacks || op == OpTake || op == OpMove) {
 		item = " " + f.same(args[0])
 	}
-	count := args
-	if on.Type.Form == FormStacks && len(count) > 1 {
-		count = count[1:]
-	} else {
-		count = nil
+	var count *Expr // how many; nil for one
+	if on.Type.Form == FormStacks && len(args) > 1 {
+		count = args[1]
 	}
-	one := count == nil || count[0].Op == OpConst && count[0].Num <= 1
+	asked := func(text string) bool {
+		if count == nil {
+			return f.known(text)
+		}
+		return f.enough(text, count)
+	}
 	switch op {
 	case OpClear:
 		return true
+	case OpCut:
+		return f.inList(on, args[0], f.quietly(args[0]))
 	case OpPut:
-		var n *Expr
-		if count != nil {
-			n = count[0]
-		}
-		if (count != nil || on.Type.Form == FormList) && f.takes(on.Type, holder, n) {
+		if (count != nil || on.Type.Form == FormList) && f.takes(on.Type, holder, count) {
 			return true
 		}
-		if one && f.known("room "+holder+item) || count != nil && count[0].Op == OpConst && count[0].Num == 0 {
+		if asked("room " + holder + item) {
 			return true
 		}
 		// put(item, clip(n, 0..room(item)))
-		if count != nil && count[0].Op == OpClip {
-			low, high := count[0].Args[1], count[0].Args[2]
+		if count != nil && count.Op == OpClip {
+			low, high := count.Args[1], count.Args[2]
 			return low.Op == OpConst && low.Num >= 0 && high.Op == OpRoom && f.same(high.Args[0]) == holder && " "+f.same(high.Args[1]) == item
 		}
 	case OpTake, OpMove:
-		return one && f.known("has "+holder+item)
+		return asked("has " + holder + item)
 	}
 	return false
 }
@@ -312,7 +331,7 @@ func (f *flow) tell(s *Stmt) {
 			f.cause.told[s.Event] = append(f.cause.told[s.Event], s.Who)
 		}
 	}
-	d := dest{[]crowd{to}, what}
+	d := dest{crowds: []crowd{to}, what: what}
 	var l label
 	for i, a := range s.Args {
 		v := f.value(a)
@@ -330,7 +349,7 @@ func (f *flow) tell(s *Stmt) {
 		}
 	}
 	f.sink(l, d)
-	f.names(s.Who, dest{everyone, "who gets " + what})
+	f.names(s.Who, dest{crowds: everyone, what: "who gets " + what})
 }
 
 // names holds what decides who gets something against those who learn of it by getting it or not.
@@ -373,6 +392,9 @@ func (f *flow) run(s *Stmt) {
 	inner.locals, inner.lists, inner.free, inner.begun = map[int64]val{}, map[int64]val{}, nil, nil
 	inner.pc = f.pc.with(f.exit).with(f.observed(s.X, on))
 	inner.exit = nil
+	if s.Num > 0 {
+		inner.later, inner.entry = true, inner.pc
+	}
 	key := fmt.Sprint("do ", s.Act.Index, " ", on.sym)
 	for i, a := range s.Args {
 		v := f.value(a)
@@ -384,7 +406,7 @@ func (f *flow) run(s *Stmt) {
 		inner.give(s.Act.Params, i, v)
 		key += " " + v.sym + "/" + v.label.key()
 	}
-	key += "|" + inner.pc.key()
+	key += fmt.Sprint("|", inner.later, inner.pc.key())
 	defer f.forget(nil)
 	if f.cause.actions[key] || s.Act.Body == nil {
 		return
@@ -432,7 +454,7 @@ func (f *flow) spawn(s *Stmt) {
 	f.forget(nil)
 	if s.Num >= 0 {
 		f.locals[s.Num] = val{sym: new}
-		f.facts = append(f.facts, "some "+new)
+		f.learn("some " + new)
 	}
 }
 
@@ -556,15 +578,41 @@ func (l *flows) named(a *Named) {
 		}
 	}
 	v := f.value(a.Cond.Value)
-	told := dest{[]crowd{{{sort: ToClient, sym: "viewer", role: -1}}}, ""}
+	told := dest{crowds: []crowd{{{sort: ToClient, sym: "viewer", role: -1}}}}
+	var own []sym
+	for _, p := range a.Params {
+		if p.Type.Holder() {
+			break
+		}
+		own = append(own, f.locals[int64(len(own))].sym)
+		own = append(own, make([]sym, p.Type.Width()-1)...)
+	}
 	for _, x := range append(slices.Clone(f.cause.faults), fault{label: v.label}) {
-		if at := f.leaks(x.label, told); at != nil {
+		if at := f.leaks(notFor(x.label, a, own), told); at != nil {
 			f.report("leak", f.decl, f.at, fmt.Sprintf("whether somebody is in `%s` depends on %s, which %s: who is in it learns of it, and who is not", a.Name, at.of, at.to),
 				"if they may learn it, say so: reveal(…); else ask what the viewer can see")
 			break
 		}
 	}
 	f.cause.faults = nil
+}
+
+// notFor leaves out what goes to an audience itself, asked of the same entities: whoever does not get that learns the same as by not being in
+// the audience.
+func notFor(l label, a *Named, of []sym) label {
+	return slices.DeleteFunc(slices.Clone(l), func(x *atom) bool {
+		return slices.ContainsFunc(x.crowd, func(t term) bool {
+			if t.but || t.aud != a || len(t.args) < len(of) {
+				return false
+			}
+			for i, s := range of {
+				if t.args[i] != s && t.args[i] != "" {
+					return false
+				}
+			}
+			return true
+		})
+	})
 }
 
 func (l *flows) kind(k *Kind) {
@@ -586,7 +634,7 @@ func (l *flows) kind(k *Kind) {
 		c := l.newCause(name, b.Line, k)
 		f := l.newFlow(c, k, b.at.Start)
 		f.pc = pc(f)
-		c.runs = fault{f.pc, b.at, b.at.Start}
+		c.runs = fault{label: f.pc, at: b.at, decl: b.at.Start}
 		if b == k.OnSpawn || b == k.OnStart && l.starts() == 1 {
 			f.begins(k, f.self)
 		}
@@ -649,7 +697,7 @@ func (l *flows) timeText(ticks int64) string {
 func (l *flows) terms(k *Kind, who []Who, decl int, at syntax.Span, what string) {
 	f := l.newFlow(&cause{fns: map[string]val{}}, k, decl)
 	f.at = at
-	f.names(who, dest{everyone, "who gets " + what})
+	f.names(who, dest{crowds: everyone, what: "who gets " + what})
 }
 
 // clauses reads what a property's clauses compute.
@@ -684,7 +732,7 @@ func (l *flows) clauses(k *Kind, p *Property) {
 			}
 			f.cause.faults = nil
 			f.sink(v.label, f.toProperty(k, p, f.self))
-			if a := f.leaks(v.label, dest{[]crowd{f.crowd([]Who{{Sort: ToOwner}})}, ""}); a != nil {
+			if a := f.leaks(v.label, dest{crowds: []crowd{f.crowd([]Who{{Sort: ToOwner}})}}); a != nil {
 				f.report("leak", f.decl, f.at, fmt.Sprintf("the `when` of `%s` depends on %s, which %s: its owner learns of it by pressing", p.Name, a.of, a.to), "if they may learn it, say so: reveal(…); else ask what the owner can see")
 			}
 		}
@@ -713,7 +761,7 @@ func (l *flows) clauses(k *Kind, p *Property) {
 			v.label = v.label.with(x.label)
 		}
 		f.cause.faults = nil
-		if a := f.leaks(v.label, dest{[]crowd{writer}, ""}); a != nil {
+		if a := f.leaks(v.label, dest{crowds: []crowd{writer}}); a != nil {
 			f.report("leak", f.decl, f.at, fmt.Sprintf("the %s of `%s` depends on %s, which %s: who sets it learns of it by trying", []string{"pace", "rule"}[i], p.Name, a.of, a.to),
 				"if they may learn it, say so: reveal(…); else ask what the writer can see")
 		}
@@ -766,7 +814,13 @@ func (l *flows) atRequest(r *Request) *flow {
 				}
 			}
 			if w.Aud.Cond != nil && w.Aud.Cond.Value != nil && !w.Aud.near() {
-				l = l.with(inner.value(w.Aud.Cond.Value).label)
+				var asked []sym
+				for i, a := range w.Args {
+					asked = append(asked, f.symOf(a))
+					asked = append(asked, make([]sym, w.Aud.Params[i].Type.Width()-1)...)
+				}
+				// Who may not ask learns no more than by not getting what goes to the audience.
+				l = l.with(notFor(inner.value(w.Aud.Cond.Value).label, w.Aud, asked))
 			}
 		}
 		f.decision(l, "who may ask")
@@ -953,29 +1007,24 @@ func (l *flows) soon(c *cause, s *Stmt) bool {
 }
 
 func (l *flows) failure(x fault, failing, c *cause, all []*cause) {
-	// Self is another one in each body.
-	foreign := func(a *atom, in *cause) crowd {
+	// may reports whether those in a crowd may know what an atom is of, seen from another body: self is another one there.
+	may := func(a *atom, in *cause, to crowd) bool {
 		if in == failing {
-			return a.crowd
+			return l.knows(a, to)
 		}
-		out := slices.Clone(a.crowd)
-		for i, t := range out {
-			if t.sort == ToClient {
-				out[i].sym = "elsewhere " + t.sym
-			}
-			if len(t.args) > 0 {
-				out[i].args = []sym{"elsewhere"}
-			}
+		other := &atom{crowd: elsewhere(a.crowd)}
+		for _, c := range a.also {
+			other.also = append(other.also, elsewhere(c))
 		}
-		return out
+		return l.knows(other, to)
 	}
 	report := func(a *atom, what string) {
 		l.report("leak", x.decl, x.at, fmt.Sprintf("whether this fails depends on %s, which %s; a failure undoes %s", a.of, a.to, what),
 			"let it not fail: say `clamped`, use clip(…), or ask for room and for what is there first")
 	}
 	for _, a := range x.label {
-		if c.request != nil || c.decider != nil {
-			if !slices.ContainsFunc(c.decider.crowds, func(to crowd) bool { return l.covers(foreign(a, c), to) }) {
+		if c.decider != nil && !x.later {
+			if !slices.ContainsFunc(c.decider.crowds, func(to crowd) bool { return may(a, c, to) }) {
 				report(a, "what `"+c.name+"` did, and its caller is told")
 				return
 			}
@@ -983,11 +1032,25 @@ func (l *flows) failure(x fault, failing, c *cause, all []*cause) {
 		}
 		for _, in := range all {
 			for _, d := range in.dests {
-				if !slices.ContainsFunc(d.crowds, func(to crowd) bool { return l.covers(foreign(a, in), to) }) {
+				if (in != failing || d.later == x.later) && !slices.ContainsFunc(d.crowds, func(to crowd) bool { return may(a, in, to) }) {
 					report(a, d.what)
 					return
 				}
 			}
 		}
 	}
+}
+
+// elsewhere returns a crowd as it is seen from another body.
+func elsewhere(c crowd) crowd {
+	out := slices.Clone(c)
+	for i, t := range out {
+		if t.sort == ToClient {
+			out[i].sym = "elsewhere " + t.sym
+		}
+		if len(t.args) > 0 {
+			out[i].args = []sym{"elsewhere"}
+		}
+	}
+	return out
 }

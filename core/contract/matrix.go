@@ -46,7 +46,7 @@ type MatrixProperty struct {
 	Type   string   `json:"type"`
 	To     string   `json:"to"`
 	Access []Access `json:"access"` // by viewer
-	Writer string   `json:"writer"` // server, owner or client
+	Writer string   `json:"writer"` // server, owner, or the client that the contract names, as in `set by gunner`
 	Within string   `json:"within,omitempty"`
 	By     []string `json:"by"` // the requests, handlers and timers of the server that may change it
 	Line   int      `json:"line"`
@@ -106,7 +106,7 @@ func (c *Contract) Matrix() *Matrix {
 		}
 	}
 	slices.SortFunc(m.Reveals, func(a, b Reveal) int { return cmp.Or(a.Line-b.Line, strings.Compare(a.Text, b.Text)) })
-	m.Reveals = slices.CompactFunc(m.Reveals, func(a, b Reveal) bool { return a.Line == b.Line && a.Text == b.Text && a.In == b.In })
+	m.Reveals = slices.CompactFunc(m.Reveals, func(a, b Reveal) bool { return a.Line == b.Line && a.Text == b.Text && a.In == b.In && a.To == b.To })
 	for _, k := range c.Kinds {
 		for _, p := range k.Properties {
 			row := MatrixProperty{Name: k.Name + "." + p.Name, Type: p.Type.String(), To: c.ToText(p.To, p.Who), Writer: "server", By: []string{}, Line: p.line}
@@ -119,7 +119,10 @@ func (c *Contract) Matrix() *Matrix {
 				row.Type, row.Writer = "hold", "owner"
 			}
 			if p.Set != nil {
-				row.Writer = map[bool]string{true: "owner", false: "client"}[p.Set.Owner]
+				row.Writer = "owner"
+				if !p.Set.Owner {
+					row.Writer = p.Set.ByText
+				}
 				row.Within = p.Set.Text
 			}
 			for _, by := range changers[p] {
@@ -197,7 +200,7 @@ func (c *Contract) requestRow(m *Matrix, r *Request) MatrixRequest {
 		}
 		for _, v := range x.reveals {
 			if len(v.Of) > 0 {
-				row.Reveals = append(row.Reveals, v.Text)
+				row.Reveals = append(row.Reveals, v.String())
 			}
 		}
 	}

@@ -184,13 +184,14 @@ type Property struct {
 // SetBy lets a client write a property: Pace is what a write from old to new costs, paid from a budget that grows by Rate a
 // second up to Burst; Rule has to hold. Old and new are the first locals of both.
 type SetBy struct {
-	Text  string // pace, burst and rule as written
-	By    *Body  // gives the client
-	Owner bool   // By is the owner
-	Pace  *Body  // nil for any
-	Rate  float64
-	Burst float64
-	Rule  *Body // nil for any
+	Text   string // pace, burst and rule as written
+	By     *Body  // gives the client
+	ByText string // who that is, as written
+	Owner  bool   // By is the owner
+	Pace   *Body  // nil for any
+	Rate   float64
+	Burst  float64
+	Rule   *Body // nil for any
 }
 
 // Follows says how a property moves: by the Rate property each second, or attached to the property To of what Holder refers to.
@@ -407,7 +408,7 @@ const (
 	OpRoom   // Args: holder, and an item for stacks
 	OpFind   // Args: list, value
 	OpExists // Args[0] an entity or client
-	OpReveal // Args[0]
+	OpReveal // Args[0]; Who, to whom, nil for everyone
 	OpRecord // Args: the fields
 	OpList   // Args: the values; Num is where in memory they are put
 	OpCopy   // Args[0] a list that is shuffled into memory at Num
@@ -460,6 +461,7 @@ type Expr struct {
 	Kind  *Kind
 	Fn    *Fn
 	Query *Query
+	Who   []Who // of a reveal: to whom; nil for everyone
 }
 
 // Query goes over entities, clients or the values of a list or map.

@@ -16,8 +16,13 @@ func (c *checker) unused(f *syntax.File) {
 	for _, d := range f.Decls {
 		switch d := d.(type) {
 		case *syntax.Roles:
+			watching := c.watchable()
 			for _, r := range d.Names[1:] {
-				if !c.used[role(r.Text)] {
+				switch {
+				case c.used[role(r.Text)]:
+				case watching: // nothing would tell a second one that only watches from this one
+					watching = false
+				default:
 					warn(d.At, r, fmt.Sprintf("the role `%s` is never used", r.Text), "use it after `per`, `from` or `tell`, or remove it")
 				}
 			}
@@ -67,6 +72,9 @@ func (c *checker) unused(f *syntax.File) {
 				}
 			}
 			for _, p := range d.Properties {
+				if q := k.Property(p.Name.Text); q != nil && q.Keep {
+					warn(p.At, p.Name, fmt.Sprintf("`%s.%s` is to be kept, and nothing stores it between sessions yet", k.Name, q.Name), "leave `keep` out until sessions store what they keep")
+				}
 				if q := k.Property(p.Name.Text); q != nil && !c.changes[q.decl] && !q.Once && q.Set == nil && q.Follows == nil {
 					warn(p.At, p.Name, fmt.Sprintf("no request, handler, timer or action ever changes `%s.%s`", k.Name, q.Name), "write what changes it; or say `once` if it is meant to stay as it is")
 				}
@@ -109,6 +117,13 @@ func (c *checker) unused(f *syntax.File) {
 			warn(l.name.At, l.name, fmt.Sprintf("the name `%s` is never used", l.name.Text), "use it or remove it")
 		}
 	}
+}
+
+// watchable reports whether there is anything that everyone sees: a role that has nothing of its own watches it.
+func (c *checker) watchable() bool {
+	return slices.ContainsFunc(c.out.Kinds, func(k *Kind) bool {
+		return k.To == Everyone && slices.ContainsFunc(k.Properties, func(p *Property) bool { return p.To == Everyone })
+	})
 }
 
 // needed tells whether a part of a kind needs an action.

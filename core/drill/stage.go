@@ -168,7 +168,7 @@ func (w *stage) failures(step *session.Step) {
 		w.faults = append(w.faults, x)
 	}
 	for _, f := range step.Faults {
-		add(f, w.aboutFault(&f))
+		add(f, w.session.About(&f))
 	}
 	for i := range step.Decisions {
 		d := &step.Decisions[i]
@@ -193,38 +193,6 @@ func (w *stage) asked(client int, seq uint64) *sent {
 		}
 	}
 	return nil
-}
-
-// maxFaultValues is how many values of an entity are told with a fault of one of its handlers.
-const maxFaultValues = 8
-
-// aboutFault words what a fault was about: the entity by name, with its values.
-func (w *stage) aboutFault(f *session.Fault) string {
-	if f.Kind == "" {
-		if p := w.numbered(f.Client); p != nil {
-			return "for " + p.name
-		}
-		return ""
-	}
-	name := fmt.Sprintf("%s[%d]", f.Kind, f.Serial)
-	if p := w.numbered(f.Owner); p != nil && f.Owner != 0 {
-		name = p.name + "." + f.Kind
-	}
-	sheet := &replicate.Copy{}
-	sheet.Apply(&wire.Frame{Tick: w.session.Now(), Blocks: []*wire.Block{w.session.State()}})
-	thing := sheet.Thing(f.Entity)
-	if thing == nil {
-		return name
-	}
-	var values []string
-	for _, x := range thing.Fields {
-		if len(values) == maxFaultValues {
-			values = append(values, "…")
-			break
-		}
-		values = append(values, x.Name+" = "+x.Type.Format(x.Value))
-	}
-	return name + " with " + strings.Join(values, ", ")
 }
 
 // join seats a client.

@@ -114,6 +114,7 @@ const (
 	opExpel      // the client r[b] with the reason strings[k]
 	opClose      // with the reason strings[k]
 	opReply      // r[a…] of types[k]
+	opReveal     // r[b…] is revealed as reveals[k] says; only in code that is traced
 	opChanged    // note when props[k] of e[b] last changed; with k -1, its owner
 	opChangedAny // note when anything of the kind k last changed; clients for k = -1
 )
@@ -158,6 +159,7 @@ type code struct {
 	logs       []logs
 	calls      []call
 	spawns     []spawn
+	reveals    []reveal
 	params     []param
 	nums       int // locals, arguments first
 	memory     int
@@ -278,6 +280,14 @@ type spawn struct {
 type set struct {
 	props []*contract.Property
 	value operand
+}
+
+// reveal is a value that clients may learn, in code that is traced.
+type reveal struct {
+	place    string // where it stands
+	typ      *contract.Type
+	everyone bool
+	who      []who
 }
 
 type who struct {

@@ -51,7 +51,13 @@ type whoCode struct {
 }
 
 // Compile turns all heads and bodies of a contract into code. The error names a line that needs more than the machine has.
-func Compile(c *contract.Contract) (p *Program, err error) {
+func Compile(c *contract.Contract) (*Program, error) { return compile(c, false) }
+
+// CompileTraced is Compile for a machine that also tells what was revealed, and to whom: see Machine.Reveals. The code is slower and takes
+// more steps.
+func CompileTraced(c *contract.Contract) (*Program, error) { return compile(c, true) }
+
+func compile(c *contract.Contract, traced bool) (p *Program, err error) {
 	p = &Program{contract: c}
 	defer func() {
 		if r := recover(); r != nil {
@@ -66,7 +72,7 @@ func Compile(c *contract.Contract) (p *Program, err error) {
 	newCompiler := func(nums, memory int) *compiler {
 		pieces++
 		g := newCompiler(nums, memory)
-		g.id = pieces
+		g.id, g.traced = pieces, traced
 		return g
 	}
 	body := func(name string, b *contract.Body) *code {
@@ -179,6 +185,7 @@ type compiler struct {
 	checkOfFail []int
 	reads       map[int][]*contract.Expr // by check that strikes: what it reads
 	rolls       int64                    // so far: a roll's place is its number, whatever else stands around it
+	traced      bool                     // what is revealed is to be told
 }
 
 func newCompiler(nums, memory int) *compiler {
@@ -771,7 +778,12 @@ func (g *compiler) place(x *contract.Expr) addr {
 		return addr{space: inTable, base: int(x.Num), reg: -1, typ: x.Type}
 	case contract.OpSetting:
 		return addr{space: inSettings, base: int(x.Num), reg: -1, typ: x.Type}
-	case contract.OpReal, contract.OpReveal:
+	case contract.OpReveal:
+		if g.traced {
+			g.into(x, g.nextNums(x.Type.Width()))
+		}
+		return g.place(x.Args[0])
+	case contract.OpReal:
 		return g.place(x.Args[0])
 	case contract.OpField:
 		a := g.place(x.Args[0])
@@ -911,8 +923,14 @@ func (g *compiler) into(x *contract.Expr, dst int) {
 		}
 		on := g.wide(x.Args[0])
 		g.emit(ins{op: opMoves, a: a, b: uint8(on + int(x.Num)), k: int64(width)})
-	case contract.OpNumber, contract.OpReveal:
+	case contract.OpNumber:
 		g.into(x.Args[0], dst)
+	case contract.OpReveal:
+		g.into(x.Args[0], dst)
+		if g.traced {
+			r := reveal{place: fmt.Sprint(g.name, " ", g.line, " ", x.Name), typ: x.Type, everyone: x.Who == nil, who: g.who(x.Who)}
+			g.emit(ins{op: opReveal, b: uint8(dst), k: add(&g.reveals, r)})
+		}
 	case contract.OpRole:
 		g.emit(ins{op: opRole, a: a, b: uint8(g.num(x.Args[0]))})
 	case contract.OpName:
@@ -1078,7 +1096,9 @@ func (g *compiler) jump(x *contract.Expr, sense bool) []int {
 	case contract.OpNot:
 		return g.jump(x.Args[0], !sense)
 	case contract.OpReveal:
-		return g.jump(x.Args[0], sense)
+		if !g.traced {
+			return g.jump(x.Args[0], sense)
+		}
 	case contract.OpAnd, contract.OpOr:
 		// What decides alone jumps at once: the first false of an `and`, the first true of an `or`.
 		if alone := x.Op == contract.OpOr; alone == sense {

@@ -35,6 +35,16 @@ type Cause struct {
 	A, B int64
 }
 
+// Reveal is a value that a contract has revealed.
+type Reveal struct {
+	Place   string // in the contract
+	Clients []int  // who may learn it; nil for everyone
+	Value   string // the same for the same value
+}
+
+// maxReveals bounds how many reveals a Machine keeps; it tells no more until they are emptied.
+const maxReveals = 10_000
+
 // Machine is the state of one run. It is made once for a session and used for one run after the other.
 type Machine struct {
 	warmth  int64 // see world.Warm
@@ -43,6 +53,7 @@ type Machine struct {
 	Told    []Told         // by the present run; the caller empties it with Told[:0], so that its memory is used again
 	Effects []Effect       // the same
 	Reply   contract.Value // of the present run, when its request gives one
+	Reveals []Reveal       // of code that is traced, also of runs that failed; the caller empties it
 
 	program *Program
 	dice    dice

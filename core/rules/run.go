@@ -301,6 +301,8 @@ func (m *Machine) rare(f *frame, depth int, c *code, in *ins) end {
 			return m.fault("the reply would be %s", err)
 		}
 		m.Reply = t.FromSlots(r[a:], m.World.Text)
+	case opReveal:
+		return m.reveal(f, depth, &c.reveals[in.k], r[b:])
 	case opChanged:
 		if e := f.entities[b]; e == nil || e.Gone {
 			m.recent = m.World.Tick
@@ -793,6 +795,24 @@ func (m *Machine) tell(f *frame, depth int, t *tell) end {
 	}
 	var how end
 	out.Clients, how = m.clients(f, depth, t.who, out.Clients)
+	return how
+}
+
+// reveal notes that clients may learn a value.
+func (m *Machine) reveal(f *frame, depth int, x *reveal, slots []int64) end {
+	if len(m.Reveals) >= maxReveals {
+		return ended
+	}
+	slots = slots[:x.typ.Width()]
+	out := Reveal{Place: x.place, Value: fmt.Sprint(slots)}
+	if x.typ.Form == contract.FormText {
+		out.Value = m.World.Text(slots[0])
+	}
+	how := ended
+	if !x.everyone {
+		out.Clients, how = m.clients(f, depth, x.who, []int{})
+	}
+	m.Reveals = append(m.Reveals, out)
 	return how
 }
 

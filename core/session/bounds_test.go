@@ -55,7 +55,7 @@ on join(c) { c.Diver.since = now() - 10s }
 	assert.Contains(t, g.heard[bo], "Diver.surfaced")
 	for _, at := range []string{"-9223372036854775808", "9223372036854775807", "-1", "0"} {
 		require.Equal(t, wire.Accepted, g.ask(ana, 0, "Diver.tell_me", at).Outcome)
-		assert.Equal(t, at, g.sees(bo, ana, "Diver", "since"))
+		assert.Equal(t, at, strings.Trim(g.sees(bo, ana, "Diver", "since"), `"`), "beyond what JSON numbers hold it is text")
 	}
 }
 

@@ -607,6 +607,7 @@ func (s *Session) collect(step *Step) {
 	step.Told, s.told = s.told, nil
 	step.Faults, s.faults = s.faults, nil
 	step.Refused = s.refused
+	step.Reveals, s.machine.Reveals = s.machine.Reveals, nil
 	step.Logs, s.logs = s.logs, nil
 	step.Closed = s.closed
 }

@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"math"
 	"slices"
+	"strings"
 
 	"kamerad/core/contract"
 	"kamerad/core/replicate"
@@ -218,6 +219,7 @@ func (s *Session) Read(ask wire.Ask) Call {
 type Options struct {
 	Key      [32]byte                   // hides the numbering of entities, and what rolls come from; never sent nor logged
 	Trace    bool                       // say what each request changed, and what the server holds
+	Reveals  bool                       // say what was revealed to whom: Step.Reveals
 	Prove    bool                       // send a digest with every frame
 	Strict   bool                       // what comes too early for its limit is dropped, and never waits for its turn
 	Steps    int64                      // of the rules' machine that requests, writes and joins may take in one tick; 0 for TickSteps
@@ -229,7 +231,11 @@ type Options struct {
 // New opens a session of a contract. The error says what is wrong with the settings, or that the contract asks for more than
 // the machine has.
 func New(c *contract.Contract, o Options) (*Session, error) {
-	program, err := rules.Compile(c)
+	compile := rules.Compile
+	if o.Reveals {
+		compile = rules.CompileTraced
+	}
+	program, err := compile(c)
 	if err != nil {
 		return nil, err
 	}
@@ -302,15 +308,16 @@ type Step struct {
 	Told      []Told
 	Cuts      []Cut
 	Logs      []Log
-	Closed    string      // why the contract ended the session with this tick; empty when it goes on
-	Faults    []Fault     // of handlers and timers; what they did was undone
-	Overtaken []Overtaken // writes that a newer one of the same client came after in the same tick: nobody looked at them
-	Refused   []Refused   // writes, presses and releases that were not carried out
-	Deferred  int         // inputs that came in this tick and wait for another one
-	Heaviest  Heavy       // the cause that took the most steps
-	Held      int64       // bytes of memory that its entities take, and what clients are told of them; see Options.Memory
-	Memory    []byte      // in which the frames stand
-	Truth     *wire.Block // what changed for the server itself; only when traced and watched, else nil
+	Closed    string         // why the contract ended the session with this tick; empty when it goes on
+	Faults    []Fault        // of handlers and timers; what they did was undone
+	Overtaken []Overtaken    // writes that a newer one of the same client came after in the same tick: nobody looked at them
+	Refused   []Refused      // writes, presses and releases that were not carried out
+	Reveals   []rules.Reveal // since the last tick, in their order; only when asked for
+	Deferred  int            // inputs that came in this tick and wait for another one
+	Heaviest  Heavy          // the cause that took the most steps
+	Held      int64          // bytes of memory that its entities take, and what clients are told of them; see Options.Memory
+	Memory    []byte         // in which the frames stand
+	Truth     *wire.Block    // what changed for the server itself; only when traced and watched, else nil
 }
 
 // Overtaken is a write of a client, by its sequence number, that was not carried out because a newer one of the same property came in the
@@ -349,6 +356,39 @@ type Fault struct {
 	Client int    // that joined, left, lost its connection or wrote; 0 for none
 	Seq    uint64 // of a write
 	Reason string
+}
+
+// maxAbout is how many values of an entity are told with a fault of one of its handlers.
+const maxAbout = 8
+
+// About words what a fault of the last tick was about: the entity by name, with the values that it has now, or the client.
+func (s *Session) About(f *Fault) string {
+	name := func(client int) string {
+		if t := s.seats[client]; t != nil && client != 0 {
+			return t.client.Name
+		}
+		return ""
+	}
+	if f.Kind == "" {
+		return name(f.Client)
+	}
+	out := fmt.Sprintf("%s[%d]", f.Kind, f.Serial)
+	if owner := name(f.Owner); owner != "" {
+		out = owner + "." + f.Kind
+	}
+	e := s.find(f.Entity)
+	if e == nil {
+		return out
+	}
+	var values []string
+	for _, x := range s.teller.Tell(e).Fields {
+		if len(values) == maxAbout {
+			values = append(values, "…")
+			break
+		}
+		values = append(values, x.Name+" = "+x.Type.Format(x.Value))
+	}
+	return out + " with " + strings.Join(values, ", ")
 }
 
 // ClientFrame is a binary frame for one client. It holds until the next Tick, unless that goes Into other memory.

@@ -155,6 +155,9 @@ func (w *twin) input(seed uint64, tick int) {
 		if r.IntN(2) == 0 && seed%2 == 0 { // else all others are silent: their decisions end the comparison
 			client = 1 + r.IntN(4)
 		}
+		if len(w.contract.Requests) == 0 {
+			break
+		}
 		ask := wire.Ask{Seq: seq, Seen: int64(tick - 1)}
 		q := w.contract.Requests[r.IntN(len(w.contract.Requests))]
 		ask.Request = q.FullName()
@@ -270,7 +273,7 @@ func (w *twin) poke(r *rand.Rand, focus *contract.Property) string {
 			w.world.WriteQuiet(e, p.Hold.Slot, w.tick+p.Hold.Lease)
 		}
 		w.cause('p', e.Key(), int64(p.Index))
-		w.conclude("a poke", nil, w.machine.Settle())
+		w.conclude("a poke", e, w.machine.Settle())
 		return fmt.Sprintf("%s.%s of #%d = %v", e.Kind.Name, p.Name, e.Serial, slots[:min(len(slots), 6)])
 	}
 	return ""

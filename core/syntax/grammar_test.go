@@ -128,17 +128,36 @@ func TestSentencesOfTheGrammarCanBeRead(t *testing.T) {
 	made := func(t *rapid.T) {
 		const deepest = 12
 		var out []string
+		nest, clause := 0, -1 // how deep in brackets, and how deep the clause began in which a bare `to` is its own
 		var make func(n *node, depth int)
 		make = func(n *node, depth int) {
 			switch n.sort {
 			case "literal":
 				out = append(out, n.text)
+				switch n.text {
+				case "(", "[":
+					nest++
+				case ")", "]":
+					nest--
+				}
 			case "rule":
 				if w, ok := lexical(t, n.text); ok {
 					out = append(out, w)
 					return
 				}
-				make(rules[n.text], depth+1)
+				before := clause
+				switch n.text {
+				case "property", "hold", "give":
+					clause = nest
+				case "body":
+					clause = -1
+				}
+				if n.text == "reveal" && clause == nest {
+					make(&node{sort: "sequence", parts: rules[n.text].parts[0].parts[:4]}, depth+1)
+				} else {
+					make(rules[n.text], depth+1)
+				}
+				clause = before
 			case "sequence":
 				for _, p := range n.parts {
 					make(p, depth)

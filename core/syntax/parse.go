@@ -28,7 +28,8 @@ type parser struct {
 	open     Open
 	tokens   []Token
 	at       int
-	nest     int // > 0 where a line end does not end a statement
+	nest     int  // > 0 where a line end does not end a statement
+	clause   bool // a `to` after a value belongs to what the value stands in, not to a `reveal`
 	depth    int
 	began    int // where the construct begins that is being read
 	problems Problems
@@ -106,14 +107,14 @@ func (p *parser) expect(text, where string) Token {
 // attempt runs one construct; when it gives up, it goes on at the next line, at a brace of the enclosing block, or where
 // one of the words in stop begins.
 func (p *parser) attempt(construct func(), stop ...string) {
-	start, nest, depth := p.at, p.nest, p.depth
+	start, nest, depth, clause := p.at, p.nest, p.depth, p.clause
 	p.began = start
 	defer func() {
 		if r := recover(); r != nil {
 			if _, ours := r.(skip); !ours {
 				panic(r)
 			}
-			p.nest, p.depth = nest, depth
+			p.nest, p.depth, p.clause = nest, depth, clause
 			p.sync(start, stop)
 		}
 	}()
@@ -348,7 +349,16 @@ func (p *parser) accepts() bool {
 	if !p.tok().Newline || p.tok().Kind == End {
 		p.abort("expected", "the end of the line, and below it the declaration that this is for", "")
 	}
+	if i := len(p.file.Accepts) - 1; p.accepts() { // both are for what stands below
+		p.file.Accepts[i].For = p.file.Accepts[len(p.file.Accepts)-1].For
+	}
 	return true
+}
+
+// acceptsHere reads `accept FINDING "reason"` above a statement or a line of a head, where `accept` may be a name as well.
+func (p *parser) acceptsHere() bool {
+	third := p.tokens[min(p.at+2, len(p.tokens)-1)]
+	return p.peek().Kind == Name && !p.peek().Newline && third.Kind == Text && p.accepts()
 }
 
 func (p *parser) name(what string) Ident { return p.ident(Name, what, "a small letter") }

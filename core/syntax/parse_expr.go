@@ -83,13 +83,13 @@ func (p *parser) postfix() Expr {
 			p.take()
 			x = &Member{x, Ident{n.Text, n.Span}}
 		case p.is("("):
-			x = p.arguments(x)
+			x = p.revealed(p.arguments(x))
 		case p.is("[") && !t.Newline:
 			p.take()
-			p.nest++
+			leave := p.bracket()
 			i := p.expr()
 			p.expect("]", "after the place in the list")
-			p.nest--
+			leave()
 			x = &Index{Span{x.Span().Start, p.last()}, x, i}
 		default:
 			return x
@@ -100,8 +100,7 @@ func (p *parser) postfix() Expr {
 // arguments reads what stands in the brackets after x: values, the fields of a record, or a query.
 func (p *parser) arguments(x Expr) Expr {
 	p.take()
-	p.nest++
-	defer func() { p.nest-- }()
+	defer p.bracket()()
 	start := x.Span().Start
 	r, _ := x.(*Ref)
 	switch next := p.peek(); {
@@ -124,7 +123,53 @@ func (p *parser) arguments(x Expr) Expr {
 		return d
 	}
 	args := p.values(")")
-	return &Call{Span{start, p.last()}, x, args}
+	return &Call{At: Span{start, p.last()}, Fn: x, Args: args}
+}
+
+// bracket begins what stands in brackets: line ends do not end a statement, and a `to` belongs to a `reveal`. leave ends it.
+func (p *parser) bracket() (leave func()) {
+	clause := p.clause
+	p.clause = false
+	p.nest++
+	return func() {
+		p.nest--
+		p.clause = clause
+	}
+}
+
+// within reads something in which a `to` after a value is not a `reveal`'s.
+func within[T any](p *parser, read func() T) T {
+	clause := p.clause
+	p.clause = true
+	out := read()
+	p.clause = clause
+	return out
+}
+
+// revealed reads the `to AUDIENCE` after `reveal(value)`. Several terms of the audience stand in brackets, since `or` goes on with the
+// value.
+func (p *parser) revealed(x Expr) Expr {
+	c, isCall := x.(*Call)
+	if !isCall || p.clause || !p.is("to") || p.tok().Newline && p.nest == 0 {
+		return x
+	}
+	if r, named := c.Fn.(*Ref); !named || r.Text != "reveal" {
+		return x
+	}
+	p.take()
+	if p.is("(") {
+		p.take()
+		leave := p.bracket()
+		c.To = p.audience()
+		p.expect(")", "after the audience")
+		leave()
+	} else {
+		start := p.tok().Span.Start
+		c.To = &Audience{Terms: []AudienceTerm{{Who: p.postfix()}}}
+		c.To.At = Span{start, p.last()}
+	}
+	c.At.End = p.last()
+	return c
 }
 
 // values reads expressions up to a closing sign. One of them may be a range.
@@ -170,17 +215,17 @@ func (p *parser) primary() Expr {
 	case Sign:
 		if t.Text == "(" {
 			p.take()
-			p.nest++
+			leave := p.bracket()
 			x := p.expr()
 			p.expect(")", "that closes this bracket")
-			p.nest--
+			leave()
 			return x
 		}
 		if t.Text == "[" {
 			p.take()
-			p.nest++
+			leave := p.bracket()
 			items := p.values("]")
-			p.nest--
+			leave()
 			return &List{Span{t.Span.Start, p.last()}, items}
 		}
 	}

@@ -53,7 +53,7 @@ func (p *parser) member(d *Entity) {
 	named := t.Kind == Name || t.Kind == TypeName || t.Kind == Word
 	switch {
 	case named && p.peek().Text == ":":
-		d.Properties = append(d.Properties, p.property())
+		d.Properties = append(d.Properties, within(p, p.property))
 	case p.accept("request"):
 		d.Requests = append(d.Requests, p.request(start))
 	case p.accept("event"):
@@ -79,7 +79,7 @@ func (p *parser) member(d *Entity) {
 		for {
 			if p.is("when") && h.When == nil {
 				p.take()
-				h.When = p.expr()
+				h.When = within(p, p.expr)
 			} else if !p.tok().Newline && h.To == nil && p.accept("to") {
 				h.To = p.audience()
 			} else {
@@ -93,7 +93,7 @@ func (p *parser) member(d *Entity) {
 	case p.is("every") || p.is("after"):
 		d.Timers = append(d.Timers, p.timer())
 	case t.Kind == Name || t.Kind == TypeName:
-		d.Properties = append(d.Properties, p.property())
+		d.Properties = append(d.Properties, within(p, p.property))
 	default:
 		p.abort("expected", "a property, a request, an event, an action, a handler, a timer or a hold", "a property reads `hull: int 0..100 = 100`")
 	}
@@ -382,6 +382,7 @@ func (p *parser) request(start int) *Request {
 }
 
 func (p *parser) head(d *Request) {
+	p.acceptsHere()
 	t := p.tok()
 	switch {
 	case p.accept("from"):

@@ -40,6 +40,7 @@ func (p *parser) leads(word string) bool {
 }
 
 func (p *parser) stmt() Stmt {
+	p.acceptsHere()
 	t := p.tok()
 	start := t.Span.Start
 	at := func() Span { return Span{start, p.last()} }
@@ -77,7 +78,7 @@ func (p *parser) stmt() Stmt {
 		d.At = at()
 		return d
 	case p.accept("give"):
-		d := &Give{X: p.postfix()}
+		d := &Give{X: within(p, p.postfix)}
 		p.expect("to", "and who gets it, as in `give self to caller`")
 		d.To = p.postfix()
 		d.At = at()

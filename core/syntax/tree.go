@@ -13,7 +13,7 @@ type Accept struct {
 	At      Span
 	Finding Ident
 	Reason  string
-	For     int // offset of that declaration
+	For     int // offset of the declaration, statement or line of a head that it stands above
 }
 
 // Ident is a name where it was written.
@@ -471,6 +471,7 @@ type Call struct {
 	At   Span
 	Fn   Expr
 	Args []Expr
+	To   *Audience // of `reveal(v) to AUDIENCE`: who may learn it; else nil
 }
 
 // Index is `x[i]`.
