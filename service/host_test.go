@@ -139,7 +139,7 @@ func TestAHostIsAClientLikeAnyOther(t *testing.T) {
 func TestTheOutlineIsPartOfTheHandshake(t *testing.T) {
 	v, api := alone(t)
 	x := opened(t, v, api, false)
-	c, problems := contract.Load("other.kam", strings.Replace(testservice.Contract, "score: int 0..9999", "score: int 0..99", 1))
+	c, problems := contract.Load("other.kam", strings.Replace(testservice.Contract, "score:   int 0..9999", "score:   int 0..99", 1))
 	require.NotNil(t, c, problems)
 	_, err := client.Join(t.Context(), api.Service, x.id, "Ana", "", client.Options{Outline: c.Outline()})
 	require.ErrorContains(t, err, "Diver.score is another")

@@ -177,8 +177,16 @@ func printAudit(w io.Writer, r *audit.Report, took time.Duration) {
 	for _, u := range r.Unseen {
 		fmt.Fprintf(w, "%s %s\n", warn.Sprint("·"), u)
 	}
+	unvaried := map[string][]string{} // by the reason
 	for _, m := range r.Empty {
+		if m.Attack == audit.Reads {
+			unvaried[m.Why] = append(unvaried[m.Why], m.Target)
+			continue
+		}
 		fmt.Fprintf(w, "%s %s, %s: %s\n", warn.Sprint("·"), m.Target, m.Attack, m.Why)
+	}
+	for _, why := range slices.Sorted(maps.Keys(unvaried)) {
+		fmt.Fprintf(w, "%s not varied: %s: %s\n", warn.Sprint("·"), strings.Join(unvaried[why], ", "), why)
 	}
 	fmt.Fprintf(w, "%.1f %% of the cells are filled\n", 100*r.Filled)
 	switch {

@@ -220,7 +220,7 @@ func (r *Report) fill(c *contract.Contract, list []*target) {
 					cell.Why = "no state was reached in which it could be tried"
 				}
 			}
-			if t.sort != OfValue || what == Reads && cell.Why != forEveryone {
+			if what == Reads && cell.Why != forEveryone || what != Reads && t.sort != OfValue {
 				if cells++; cell.Reached {
 					reached++
 				} else {
