@@ -202,7 +202,9 @@ func (x *trial) ofAudit(version store.Version, in client.StartTrial) error {
 		if err != nil {
 			return nil, false, "", err
 		}
-		return r, r.Clean(), fmt.Sprintf("%d attacks: %s, %s learned, %s, %.1f %% of the cells filled", r.Tried, count(r.Effects, "effect"), count(r.Learned, "value"), count(len(r.Findings), "finding"), 100*r.Filled), nil
+		summary := fmt.Sprintf("%d attacks: %s, %s learned and %d not varied, %s, %.1f %% of the cells filled",
+			r.Tried, count(r.Effects, "effect"), count(r.Learned, "value"), r.Unread(), count(len(r.Findings), "finding"), 100*r.Filled)
+		return r, r.Clean(), summary, nil
 	}
 	return nil
 }

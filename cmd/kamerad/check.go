@@ -82,7 +82,7 @@ func explain(c *cli.Command) error {
 		if c.Bool("json") {
 			return printJSON(c.Root().Writer, f)
 		}
-		fmt.Printf("%s: %s\n\n%s\n\n%s\n\n%s\n\n%s\n\n%s\n\nTo accept one: %s in the line above its declaration.\n", bold.Sprint(f.Name), f.Title, f.Harm, warn.Sprint("With it:"), indented(f.Example), good.Sprint("Mended:"), indented(f.Mended),
+		fmt.Printf("%s: %s\n\n%s\n\n%s\n\n%s\n\n%s\n\n%s\n\nTo accept one: %s in the line above the statement or the declaration.\n", bold.Sprint(f.Name), f.Title, f.Harm, warn.Sprint("With it:"), indented(f.Example), good.Sprint("Mended:"), indented(f.Mended),
 			muted.Sprintf("accept %s \"why\"", f.Name))
 		return nil
 	}

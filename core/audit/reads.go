@@ -18,11 +18,11 @@ import (
 // Why a value was not varied behind a client's back. Those that are for everyone hide nothing and are no cells; the others count as not
 // filled, and the report names each.
 const (
-	forEveryone = "everyone may have it"
-	movesItself = "it moves by itself, or is an input: nothing sets it from outside"
-	refersTo    = "what it refers to cannot be varied alone"
-	nobodyThere = "no client was there that may not have it, while something had it"
-	tooLong     = "the contract is too large to be followed"
+	forEveryone  = "everyone may have it"
+	movesItself  = "it moves by itself, or is an input: nothing sets it from outside"
+	refersTo     = "what it refers to cannot be varied alone"
+	nobodyThere  = "no client was there that may not have it, while something had it"
+	soonRevealed = "each time it was revealed, or decided what somebody else did, before much could be compared"
 )
 
 // reads looks for what a client can learn of values that it may not have: two sessions that differ in nothing but such a value, in which
@@ -56,164 +56,231 @@ func reads(ctx context.Context, c *contract.Contract, o Options, list []*target,
 				report.Tried++
 			}
 		}
-		if cell.Tried == 0 && cell.Why == "" {
+		switch {
+		case cell.Tried > 0:
+			cell.Why = ""
+		case cell.Why == "":
 			cell.Why = nobodyThere
 		}
 	}
 	return nil
 }
 
-// read varies one property once. done tells whether there was anything to vary.
+// twins are two sessions in which the same is done, until a value is changed in the second one. The first of the people is the spy.
+type twins struct {
+	contract *contract.Contract
+	outline  *contract.Outline
+	pair     [2]*session.Session
+	people   []*someone
+	spy      *someone
+	r        *rand.Rand
+	parted   bool // something else was revealed to the spy in one of the two, or somebody else was answered otherwise
+}
+
+// least is how many ticks have to be compared after a value has been varied, so that it counts as tried.
+const least = 10
+
+// read varies one property once. done tells whether there was anything to vary, and enough to compare.
 func read(c *contract.Contract, o Options, t *target, round uint64) (done bool, err error) {
-	key := sha256.Sum256(fmt.Appendf(nil, "reads %d %d %s", o.Seed, round, t.name()))
-	var pair [2]*session.Session
-	for i := range pair {
-		if pair[i], err = session.New(c, session.Options{Key: key, Strict: true, Reveals: true, Settings: o.With}); err != nil {
-			return false, err
-		}
+	w, err := newTwins(c, o, t, round)
+	if w == nil {
+		return false, err
 	}
-	outline := c.Outline()
-	r := rand.New(rand.NewPCG(o.Seed, round))
-	role := c.Roles[int(round)%len(c.Roles)]
-	var people []*someone
-	for i, as := range []string{role, c.Roles[0], c.Roles[0]} {
-		n, err := pair[0].Join(fmt.Sprint("r", i), as)
-		if err != nil {
-			return false, nil
-		}
-		if _, err := pair[1].Join(fmt.Sprint("r", i), as); err != nil {
-			return false, nil
-		}
-		p := &someone{me: wire.Client{Number: n, Role: as}, outline: outline, reader: pair[0].Reader(n)}
-		p.copy.Me = n
-		p.actor = play.NewActor(p, rand.New(rand.NewPCG(round, uint64(n))))
-		people = append(people, p)
-		for _, s := range pair {
-			s.Ready(n)
-		}
-	}
-	spy := people[0]
-	spy.forger = &forger{contract: c, outline: outline, actor: spy.actor, copy: &spy.copy, me: spy.me, kinds: map[uint32]string{}, r: r, hidden: func(string) uint32 { return 0 }}
-	revealed := false // something else was revealed to the spy in one of the two, or somebody else would have asked otherwise
-	// step lets both go on, and tells whether the spy got the same, or was told something else on purpose.
-	step := func() (same bool, err error) {
-		var got [2][]byte
-		var told [2][]rules.Reveal
-		var others [2][]session.Decision
-		for i, s := range pair {
-			x := s.Tick()
-			others[i] = slices.DeleteFunc(slices.Clone(x.Decisions), func(d session.Decision) bool { return d.Client.Number == spy.me.Number })
-			for _, r := range x.Reveals {
-				if r.Clients == nil || slices.Contains(r.Clients, spy.me.Number) {
-					told[i] = append(told[i], r)
-				}
-			}
-			for _, cf := range x.Frames {
-				if i == 0 {
-					for _, p := range people {
-						if p.me.Number == cf.Client {
-							f, err := p.reader.Read(cf.Bytes)
-							if err != nil {
-								return false, err
-							}
-							p.copy.Apply(f)
-						}
-					}
-				}
-				if cf.Client == spy.me.Number {
-					got[i] = slices.Clone(cf.Bytes)
-				}
-				s.Confirm(cf.Client, s.Now())
-			}
-		}
-		alike := func(a, b rules.Reveal) bool { return a.Place == b.Place && a.Value == b.Value }
-		answered := func(a, b session.Decision) bool { return a.Outcome == b.Outcome && a.Reason == b.Reason }
-		revealed = revealed || !slices.EqualFunc(told[0], told[1], alike) || !slices.EqualFunc(others[0], others[1], answered)
-		return revealed || bytes.Equal(got[0], got[1]), nil
-	}
-	send := func(p *someone, m wire.FromClient) {
-		for _, s := range pair {
-			give(s, given{from: p, m: m})
-		}
-	}
-	play := func(people []*someone) {
-		for _, p := range people {
-			if entity, request, args := p.actor.Pick(); request != "" && r.IntN(2) == 0 {
-				m := wire.FromClient{Type: "ask"}
-				m.Request, m.Entity, m.Args = request, entity, args
-				send(p, p.number(m, pair[0].Now()))
-			}
-		}
-	}
-	for range 20 + int(round)*15 {
-		play(people)
-		if same, err := step(); err != nil || !same {
-			return false, err
-		}
-	}
-	for range 3 { // nothing of what the others did is left
-		if same, err := step(); err != nil || !same {
-			return false, err
-		}
-	}
-	// The value is changed in one of them, of something that the spy may not have it of.
-	varied := uint32(0)
-	for _, s := range pair[1].State().Spawned {
-		if s.Kind != t.kind.Name || s.Owner == spy.me.Number {
-			continue
-		}
-		if x := spy.copy.Thing(s.Entity); x != nil {
-			if _, has := x.Field(t.prop.Name); has {
-				continue
-			}
-		}
-		for _, f := range s.Fields {
-			if f.Name != t.prop.Name {
-				continue
-			}
-			v := other(f.Type, f.Value, r)
-			if !v.Equal(f.Value) && pair[1].Set(s.Entity, f.Name, v) == nil {
-				varied = s.Entity
-			}
-		}
-	}
-	if varied == 0 {
-		return false, nil
+	ready, err := w.prepare(20 + int(round)*15)
+	if err != nil || !ready {
+		return false, err
 	}
 	cell := t.cells[Reads]
-	cell.Tried++
-	ways := slices.DeleteFunc(targets(c, outline), func(x *target) bool { return x.sort == OfValue })
+	if !w.vary(t) {
+		return false, nil
+	}
+	ways := slices.DeleteFunc(targets(c, w.outline), func(x *target) bool { return x.sort == OfValue })
 	for i := range 60 {
-		if revealed {
-			cell.Outcomes["told nothing, until it was revealed or decided what somebody else does"]++
-			return true, nil
-		}
 		if i%4 == 3 {
-			play(people[1:]) // what they may know of it tells the spy no more
+			w.play(w.people[1:]) // what they may know of it tells the spy no more
 		}
-		var last *attack
-		for range min(4, len(ways)) {
-			y := ways[r.IntN(len(ways))]
-			for _, a := range spy.forger.make(y, []string{Checks, NotOwner, WrongType, TooFast}[i%4]) {
-				last = &a
-				send(spy, spy.number(a.m, pair[0].Now()))
-			}
-		}
-		same, err := step()
+		last := w.attack(ways, []string{Checks, NotOwner, WrongType, TooFast}[i%4])
+		same, err := w.step()
 		if err != nil {
 			return true, err
 		}
 		if !same {
-			tried := "watching"
-			if last != nil {
-				tried = word(last.m)
+			cell.Tried++
+			cell.note("a %s learns of it, after %s", w.spy.me.Role, last)
+			return true, nil
+		}
+		if w.parted {
+			if i < least {
+				cell.Why = soonRevealed
+				return false, nil
 			}
-			cell.note("a %s learns of it, after %s", role, tried)
+			cell.Tried++
+			cell.Outcomes["told nothing, until it was revealed or decided what somebody else does"]++
 			return true, nil
 		}
 	}
+	cell.Tried++
 	cell.Outcomes["told nothing"]++
 	return true, nil
+}
+
+// newTwins opens two sessions and lets three clients join them; nil when the contract lets nobody in.
+func newTwins(c *contract.Contract, o Options, t *target, round uint64) (*twins, error) {
+	w := &twins{contract: c, outline: c.Outline(), r: rand.New(rand.NewPCG(o.Seed, round))}
+	key := sha256.Sum256(fmt.Appendf(nil, "reads %d %d %s", o.Seed, round, t.name()))
+	for i := range w.pair {
+		s, err := session.New(c, session.Options{Key: key, Strict: true, Reveals: true, Settings: o.With})
+		if err != nil {
+			return nil, err
+		}
+		w.pair[i] = s
+	}
+	for i, role := range []string{c.Roles[int(round)%len(c.Roles)], c.Roles[0], c.Roles[0]} {
+		n := 0
+		for _, s := range w.pair {
+			number, err := s.Join(fmt.Sprint("r", i), role)
+			if err != nil {
+				return nil, nil
+			}
+			n = number
+			s.Ready(n)
+		}
+		p := &someone{me: wire.Client{Number: n, Role: role}, outline: w.outline, reader: w.pair[0].Reader(n)}
+		p.copy.Me = n
+		p.actor = play.NewActor(p, rand.New(rand.NewPCG(round, uint64(n))))
+		w.people = append(w.people, p)
+	}
+	w.spy = w.people[0]
+	w.spy.forger = &forger{
+		contract: c, outline: w.outline, actor: w.spy.actor, copy: &w.spy.copy, me: w.spy.me,
+		kinds: map[uint32]string{}, r: w.r, hidden: func(string) uint32 { return 0 },
+	}
+	return w, nil
+}
+
+// prepare plays some ticks, and waits until nothing of what was done in them is left.
+func (w *twins) prepare(ticks int) (ready bool, err error) {
+	for i := range ticks + 3 {
+		if i < ticks {
+			w.play(w.people)
+		}
+		same, err := w.step()
+		if err != nil || !same {
+			return false, err
+		}
+	}
+	return true, nil
+}
+
+// step lets both go on for a tick, and tells whether the spy got the same, or they have parted.
+func (w *twins) step() (same bool, err error) {
+	var got [2][]byte
+	var told [2][]rules.Reveal
+	var others [2][]session.Decision
+	spy := w.spy.me.Number
+	for i, s := range w.pair {
+		x := s.Tick()
+		others[i] = slices.DeleteFunc(slices.Clone(x.Decisions), func(d session.Decision) bool { return d.Client.Number == spy })
+		for _, r := range x.Reveals {
+			if r.Clients == nil || slices.Contains(r.Clients, spy) {
+				told[i] = append(told[i], r)
+			}
+		}
+		for _, cf := range x.Frames {
+			if cf.Client == spy {
+				got[i] = slices.Clone(cf.Bytes)
+			}
+			if i == 0 {
+				err := w.hear(cf)
+				if err != nil {
+					return false, err
+				}
+			}
+			s.Confirm(cf.Client, s.Now())
+		}
+	}
+	alike := func(a, b rules.Reveal) bool { return a.Place == b.Place && a.Value == b.Value }
+	answered := func(a, b session.Decision) bool { return a.Outcome == b.Outcome && a.Reason == b.Reason }
+	if !slices.EqualFunc(told[0], told[1], alike) || !slices.EqualFunc(others[0], others[1], answered) {
+		w.parted = true
+	}
+	return w.parted || bytes.Equal(got[0], got[1]), nil
+}
+
+// hear gives a frame of the first session to whom it is for.
+func (w *twins) hear(cf session.ClientFrame) error {
+	for _, p := range w.people {
+		if p.me.Number != cf.Client {
+			continue
+		}
+		f, err := p.reader.Read(cf.Bytes)
+		if err != nil {
+			return err
+		}
+		p.copy.Apply(f)
+	}
+	return nil
+}
+
+func (w *twins) send(p *someone, m wire.FromClient) {
+	m = p.number(m, w.pair[0].Now())
+	for _, s := range w.pair {
+		give(s, given{from: p, m: m})
+	}
+}
+
+// play lets some ask what they may.
+func (w *twins) play(people []*someone) {
+	for _, p := range people {
+		entity, request, args := p.actor.Pick()
+		if request == "" || w.r.IntN(2) > 0 {
+			continue
+		}
+		m := wire.FromClient{Type: "ask"}
+		m.Request, m.Entity, m.Args = request, entity, args
+		w.send(p, m)
+	}
+}
+
+// attack lets the spy try some of the ways to make a request or a write, and tells which was the last.
+func (w *twins) attack(ways []*target, what string) (last string) {
+	last = "watching"
+	for range min(4, len(ways)) {
+		way := ways[w.r.IntN(len(ways))]
+		for _, a := range w.spy.forger.make(way, what) {
+			w.send(w.spy, a.m)
+			last = word(a.m)
+		}
+	}
+	return last
+}
+
+// vary changes a property in the second session, of all that the spy may not have it of; false when there is nothing of the kind.
+func (w *twins) vary(t *target) (varied bool) {
+	for _, x := range w.pair[1].State().Spawned {
+		if x.Kind != t.kind.Name || x.Owner == w.spy.me.Number || w.spySees(x.Entity, t.prop.Name) {
+			continue
+		}
+		for _, f := range x.Fields {
+			if f.Name != t.prop.Name {
+				continue
+			}
+			v := other(f.Type, f.Value, w.r)
+			if !v.Equal(f.Value) && w.pair[1].Set(x.Entity, f.Name, v) == nil {
+				varied = true
+			}
+		}
+	}
+	return varied
+}
+
+func (w *twins) spySees(entity uint32, property string) bool {
+	x := w.spy.copy.Thing(entity)
+	if x == nil {
+		return false
+	}
+	_, has := x.Field(property)
+	return has
 }
 
 // other gives another value of a type.
