@@ -99,6 +99,7 @@ type Session struct {
 	Memory      int64         `json:"memory_bytes"`   // that its entities take, and what clients are told of them
 	MemoryMost  int64         `json:"memory_most"`    // that they may take
 	Slow        *Slowness     `json:"slow,omitempty"` // its ticks have taken too long within the last minute
+	Faults      *Faults       `json:"faults,omitempty"`
 	Seed        uint64        `json:"seed,omitempty"` // that it was opened with
 	Queued      int           `json:"queued"`         // inputs that wait for the next tick
 	Clients     []wire.Client `json:"clients"`
@@ -109,6 +110,24 @@ type Slowness struct {
 	Ticks int     `json:"ticks"` // that did
 	Ms    float64 `json:"ms"`    // how long the longest of them took
 	Of    string  `json:"of"`    // what took most of one, such as "a timer of Diver"; empty when no body did
+}
+
+// Faults tells what of a contract failed inside since its session was opened, and what was undone for it: handlers, timers, actions, writes
+// and requests.
+type Faults struct {
+	Count int64   `json:"count"`
+	Last  []Fault `json:"last"` // the last ones, the newest first, each once; 8 at most
+}
+
+// Fault is one thing that failed, for one reason in one line.
+type Fault struct {
+	Tick   int64  `json:"tick"` // when it last failed
+	Times  int64  `json:"times"`
+	In     string `json:"in"` // the body that failed, such as "timer of Diver"
+	File   string `json:"file"`
+	Line   int    `json:"line"`
+	About  string `json:"about,omitempty"` // the entity with some of its values, or the client; of the last time that it was told
+	Reason string `json:"reason"`
 }
 
 // OpenSession says what to open. Version 0 is the newest. Key is 64 hexadecimal digits that make the numbering of entities
@@ -173,6 +192,7 @@ type Watch struct {
 	Left      []int             `json:"left,omitempty"`
 	Decisions []Decision        `json:"decisions"`
 	Told      []Told            `json:"told"`
+	Faults    *Faults           `json:"faults,omitempty"` // tick: all of them, when something failed in it
 	Reason    string            `json:"reason,omitempty"` // close
 }
 

@@ -30,9 +30,6 @@ func (r *room) record(list []session.Decision) {
 	for i := range list {
 		d := &list[i]
 		r.meters.decisions.WithLabelValues(string(d.Outcome), string(d.Stage)).Inc()
-		if d.Outcome == wire.Faulted {
-			r.faulted(fmt.Sprintf("the request %s", d.Ask.Request), d.Line, d.Reason)
-		}
 		if d.Outcome != wire.Accepted && !r.mayStore(d.Client.Number, now) {
 			r.meters.unstored.Inc()
 			continue
@@ -60,13 +57,6 @@ func (r *room) mayStore(client int, now time.Time) bool {
 		r.refused[client] = limit
 	}
 	return limit.AllowN(now, 1)
-}
-
-// faulted logs that a body failed: the first time, and then once a minute with how often it did.
-func (r *room) faulted(what string, line int, reason string) {
-	if times := r.faults.again(fmt.Sprint(what, line, reason), r.now()); times > 0 {
-		slog.Warn("the contract failed", "session", r.id, "in", what, "line", line, "fault", reason, "times", times)
-	}
 }
 
 // repeats thins out what is logged again and again.

@@ -251,7 +251,7 @@ func TestAProgramStartedAnewTakesItsSeat(t *testing.T) {
 	require.NoError(t, err)
 	r, through := newRelay(t, strings.TrimPrefix(api.Service, "http://"))
 	refuse := func(context.Context, client.Seat) (client.Transport, error) {
-		return nil, &client.Problem{Detail: "not again"}
+		return nil, &client.Refused{Reason: "not again"}
 	}
 	first, err := client.Join(t.Context(), through, s.ID, "Ana", "", client.Options{Again: refuse})
 	require.NoError(t, err)

@@ -77,7 +77,7 @@ type room struct {
 	slowness   *client.Slowness               // of the last minute; nil when its ticks take no longer than they may
 	slowSince  time.Time
 	overruns   repeats
-	faults     repeats
+	faults     faultList
 	logged     repeats
 	refused    map[int]*rate.Limiter // by client that is in: of its refused requests, how many are stored
 	readied    map[int]bool          // by client that is in: it has said that it is ready, on some connection
@@ -328,13 +328,11 @@ func (r *room) tick() {
 		}
 		r.drop(cut.Client, cut.Reason)
 	}
-	for _, f := range step.Faults {
-		r.faulted(f.Of, f.Line, f.Reason)
-	}
+	failed := r.fault(step)
 	if len(step.Decisions) > 0 {
 		r.record(step.Decisions)
 	}
-	r.watchers.tick(r, step)
+	r.watchers.tick(r, step, failed)
 	if step.Closed != "" && !r.ending {
 		r.ending = true
 		go r.ended(step.Closed) // it waits for this goroutine
@@ -793,6 +791,7 @@ func (r *room) describe() client.Session {
 	s.Open, s.Tick, s.Paused, s.Queued, s.Clients = true, r.session.Now(), r.paused, r.session.Queued(), r.session.Clients()
 	s.Seed = r.seed
 	s.Memory, s.MemoryMost = r.session.Memory()
+	s.Faults = r.faults.shown()
 	if r.slowness != nil {
 		slow := *r.slowness
 		s.Slow = &slow

@@ -166,8 +166,8 @@ func (w *watchers) confirmed(r *room, n int) {
 	}
 }
 
-// tick tells the watchers what a tick did.
-func (w *watchers) tick(r *room, step *session.Step) {
+// tick tells the watchers what a tick did. failed says that something failed inside.
+func (w *watchers) tick(r *room, step *session.Step, failed bool) {
 	for _, d := range step.Decisions {
 		w.decisions = append(w.decisions, decisionOf(d))
 	}
@@ -188,6 +188,9 @@ func (w *watchers) tick(r *room, step *session.Step) {
 		Type: "tick", Tick: step.Tick,
 		Decisions: nonNil(slices.Clone(w.decisions[len(w.decisions)-fresh:])),
 		Told:      nonNil(slices.Clone(w.told[len(w.told)-freshTold:])),
+	}
+	if failed {
+		msg.Faults = r.faults.shown()
 	}
 	if !step.Truth.Empty() {
 		msg.Server = (&wire.Frame{Tick: step.Tick, Blocks: []*wire.Block{step.Truth}}).AppendJSON(nil)
@@ -227,7 +230,7 @@ func (w *watchers) tick(r *room, step *session.Step) {
 		msg.Clients = append(msg.Clients, wc)
 	}
 	// Nothing new is told once a second only, for the tick.
-	if msg.Server == nil && len(msg.Clients)+len(msg.Decisions)+len(msg.Told) == 0 {
+	if msg.Server == nil && msg.Faults == nil && len(msg.Clients)+len(msg.Decisions)+len(msg.Told) == 0 {
 		if w.quiet++; w.quiet < r.session.Contract().TickRate {
 			return
 		}

@@ -164,11 +164,10 @@ func printAudit(w io.Writer, r *audit.Report, took time.Duration) {
 	} else {
 		fmt.Fprintln(w, muted.Sprint("Reading is not tried on a session that runs: kamerad audit FILE varies hidden values behind a client's back"))
 	}
+	printEffects(w, r)
 	for _, row := range r.Rows {
-		for i, c := range row.Cells {
-			for _, e := range c.Effects {
-				fmt.Fprintf(w, "%s %s, %s: %s\n", bad.Sprint("✕"), bold.Sprint(row.Name), r.Attacks[i], e)
-			}
+		for _, e := range row.Cells[len(row.Cells)-1].Effects {
+			fmt.Fprintf(w, "%s %s: %s\n", bad.Sprint("✕"), bold.Sprint(row.Name), shown(e))
 		}
 	}
 	for _, f := range r.Findings {
@@ -198,6 +197,40 @@ func printAudit(w io.Writer, r *audit.Report, took time.Duration) {
 		fmt.Fprintln(w, good.Sprint("✓ nothing was changed that may not be"))
 	default:
 		fmt.Fprintln(w, bad.Sprintf("✕ %s, %s, %s", plural(r.Effects, "effect"), plural(r.Learned, "value")+" learned", plural(len(r.Findings), "finding")))
+	}
+}
+
+// printEffects prints each cause of effects with where it was seen and the shortest run that leads there; apart from the others those that
+// show only in states which play did not come to.
+func printEffects(w io.Writer, r *audit.Report) {
+	apart := 0
+	for _, e := range r.Causes {
+		if e.State == audit.BySetup {
+			apart++
+			continue
+		}
+		printEffect(w, e)
+	}
+	if apart == 0 {
+		return
+	}
+	fmt.Fprintln(w, warn.Sprint("Only once the audit itself had set values, which its play did not come to:"))
+	for _, e := range r.Causes {
+		if e.State == audit.BySetup {
+			printEffect(w, e)
+		}
+	}
+}
+
+func printEffect(w io.Writer, e *audit.Effect) {
+	fmt.Fprintf(w, "%s %s\n", bad.Sprint("✕"), shown(e.Text))
+	seen := plural(e.Times, "time")
+	if len(e.Seen) > 0 {
+		seen += ": " + strings.Join(e.Seen, "; ")
+	}
+	fmt.Fprintf(w, "    %s\n", muted.Sprint("seen "+seen))
+	for _, line := range e.Run {
+		fmt.Fprintf(w, "    %s\n", shown(line))
 	}
 }
 

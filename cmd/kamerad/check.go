@@ -149,6 +149,16 @@ func beside(contractFile string, taken contract.Files) syntax.Open {
 	}
 }
 
+// relative opens what a drill names: a contract, by its way from the drill's folder. Drills often have a folder of their own.
+func relative(drillFile string) syntax.Open {
+	return func(name string) (string, error) {
+		if filepath.IsAbs(name) {
+			return "", fmt.Errorf("the file %q is not told from the drill's folder", name)
+		}
+		return readContract(filepath.Join(filepath.Dir(drillFile), name))
+	}
+}
+
 func plural(n int, what string) string {
 	if n == 1 {
 		return "1 " + what

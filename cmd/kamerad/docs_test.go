@@ -3,6 +3,8 @@ package main
 import (
 	"encoding/json"
 	"os"
+	"os/exec"
+	"path"
 	"path/filepath"
 	"regexp"
 	"strings"
@@ -118,6 +120,7 @@ func TestWhatTheDocumentsShow(t *testing.T) {
 				for line := range strings.SplitSeq(strings.TrimSpace(text), "\n") {
 					assert.Contains(t, string(example), strings.TrimSpace(line))
 				}
+			case "mermaid": // TestTheArchitectureIsAsDrawn
 			case "ebnf", "part", "table": // shown with what a test runs, or held against the parser
 			default:
 				t.Errorf("%s: no test knows what to do with a block of %s", file, kind)
@@ -126,6 +129,44 @@ func TestWhatTheDocumentsShow(t *testing.T) {
 	}
 	for _, picture := range regexp.MustCompile(`docs/screenshots/[\w-]+\.png`).FindAllString(readme(t), -1) {
 		assert.FileExists(t, filepath.Join(root, picture))
+	}
+}
+
+// Each arrow of the picture is an import, direct or through others, and none goes the other way; the table has every
+// package that is not for tests alone.
+func TestTheArchitectureIsAsDrawn(t *testing.T) {
+	list := exec.Command("go", "list", "-f", `{{.ImportPath}} {{join .Deps " "}}`, "./...")
+	list.Dir = root
+	out, err := list.Output()
+	require.NoError(t, err)
+	imports, byName := map[string][]string{}, map[string]string{"cmd": "kamerad/cmd/kamerad"}
+	for line := range strings.SplitSeq(strings.TrimSpace(string(out)), "\n") {
+		words := strings.Fields(line)
+		imports[words[0]] = words[1:]
+		if name := path.Base(words[0]); name != "kamerad" {
+			byName[name] = words[0]
+		}
+	}
+	page, err := os.ReadFile(filepath.Join(root, "docs/architecture.md"))
+	require.NoError(t, err)
+	arrows := 0
+	name := regexp.MustCompile(`(\w+)(?:\[[^\]]*\])?`)
+	for _, line := range regexp.MustCompile(`(?m)^ +(.+) --> (.+)$`).FindAllStringSubmatch(string(page), -1) {
+		for _, from := range name.FindAllStringSubmatch(line[1], -1) {
+			for _, to := range name.FindAllStringSubmatch(line[2], -1) {
+				arrows++
+				a, b := byName[from[1]], byName[to[1]]
+				assert.Contains(t, imports[a], b, "%s --> %s", from[1], to[1])
+				assert.NotContains(t, imports[b], a, "%s --> %s", from[1], to[1])
+			}
+		}
+	}
+	assert.Greater(t, arrows, 20)
+	for imported := range imports {
+		short := strings.TrimPrefix(imported, "kamerad/")
+		if short != "kamerad" && !strings.HasPrefix(short, "internal/tests/") {
+			assert.Contains(t, string(page), "| `"+short+"` |")
+		}
 	}
 }
 

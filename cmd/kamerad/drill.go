@@ -91,7 +91,7 @@ func loadDrills(files []string) (drills []*drill.Drill, ok bool, err error) {
 		if err != nil {
 			return nil, false, err
 		}
-		list, problems := drill.Load(file, text, beside(file, nil))
+		list, problems := drill.Load(file, text, relative(file))
 		if len(problems) > 0 {
 			printProblems(problems)
 			fmt.Println(bad.Sprintf("%s: %s", file, plural(len(problems), "mistake")))
@@ -368,7 +368,7 @@ func checkDrills(c *cli.Command, file string) error {
 	if err != nil {
 		return err
 	}
-	drills, problems := drill.Load(file, text, beside(file, nil))
+	drills, problems := drill.Load(file, text, relative(file))
 	if c.Bool("json") {
 		if problems == nil {
 			problems = syntax.Problems{}

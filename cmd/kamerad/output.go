@@ -1,10 +1,12 @@
 package main
 
 import (
+	"bytes"
 	"encoding/json"
 	"fmt"
 	"io"
 	"os"
+	"regexp"
 	"strings"
 	"time"
 	"unicode"
@@ -43,6 +45,32 @@ func shown(text string) string {
 		}
 	}
 	return out.String()
+}
+
+// jsonText is a text within JSON, with its quotes.
+var jsonText = regexp.MustCompile(`"(?:\\.|[^"\\])*"`)
+
+// unescaped returns JSON whose texts have nothing escaped but what has to be: `<` in place of `\u003c`.
+func unescaped(raw json.RawMessage) string {
+	return jsonText.ReplaceAllStringFunc(string(raw), func(quoted string) string {
+		var text string
+		var out bytes.Buffer
+		e := json.NewEncoder(&out)
+		e.SetEscapeHTML(false)
+		if json.Unmarshal([]byte(quoted), &text) != nil || e.Encode(text) != nil {
+			return quoted
+		}
+		return strings.TrimSpace(out.String())
+	})
+}
+
+// unquoted is unescaped, but that a text by itself stands without its quotes.
+func unquoted(raw json.RawMessage) string {
+	var text string
+	if json.Unmarshal(raw, &text) == nil && raw[0] == '"' {
+		return text
+	}
+	return unescaped(raw)
 }
 
 // shownLines is shown for a text of several lines.
@@ -113,7 +141,7 @@ func verdict(outcome wire.Outcome, stage wire.Stage, reason string, reply json.R
 		out += ": " + shown(reason)
 	}
 	if reply != nil {
-		out += ", replied " + shown(string(reply))
+		out += ", replied " + shown(unescaped(reply))
 	}
 	if stage != "" {
 		out += muted.Sprintf(" (%s)", stage)

@@ -31,8 +31,9 @@ func askCommand() *cli.Command {
 		Name: "ask", Usage: "join, send one request, print its decision and leave", Flags: append(seatFlags(),
 			&cli.DurationFlag{Name: "timeout", Usage: "longest `TIME` to wait for the decision", Value: 10 * time.Second}),
 		ArgsUsage: "SESSION REQUEST [VALUE …]",
-		Description: "REQUEST is Kind.request for one's own or a shared entity, or Name.Kind.request for another client's.\n" +
-			"Values are sent as they stand, so a forged request can be tried too. Exit status 1 unless it was accepted.",
+		Description: "REQUEST is Kind.request for one's own or a shared entity, Name.Kind.request for another client's, or Kind[2].request or\n" +
+			"#123.request for any that `see` lists in `kamerad join`. Such a name is also a value where an entity is wanted, and a client's\n" +
+			"name where a client is. Values are sent as they stand, so a forged request can be tried too. Exit status 1 unless it was accepted.",
 		Action: func(ctx context.Context, c *cli.Command) error {
 			args, err := words(c, "SESSION REQUEST [VALUE …]", 2, -1)
 			if err != nil {
@@ -60,11 +61,11 @@ func askCommand() *cli.Command {
 			case <-ctx.Done():
 				return fmt.Errorf("ask: the session sends nothing; is it paused? `kamerad session step %d` runs a tick", id)
 			}
-			entity, name, values, err := resolve(me, args[1:])
+			to, values, err := request(me, typed(args[1:]))
 			if err != nil {
-				return err
+				return fmt.Errorf("ask: %w", err)
 			}
-			d, err := me.Forge(ctx, entity, name, values...)
+			d, err := me.Forge(ctx, to.entity, to.name, values...)
 			if err != nil {
 				return err
 			}
@@ -81,55 +82,31 @@ func askCommand() *cli.Command {
 	}
 }
 
-// resolve reads `[Name.][Kind.]request VALUE …` against what a client knows. What the outline does not have is sent as it
-// stands: the server has to refuse it.
-func resolve(me *client.Client, args []string) (entity uint32, name string, values []json.RawMessage, err error) {
-	parts := strings.Split(args[0], ".")
-	name = args[0]
-	o := me.Outline()
-	var owner string
-	switch len(parts) {
-	case 1:
-		for _, k := range o.Kinds {
-			if k.Request(parts[0]) != nil {
-				name = k.Name + "." + parts[0]
-			}
-		}
-	case 3:
-		owner, name = parts[0], parts[1]+"."+parts[2]
+// request reads `[ENTITY.]request VALUE …` against what a client knows.
+func request(me *client.Client, words []word) (to addressed, values []json.RawMessage, err error) {
+	to, err = address(me, words[0].text, func(k *contract.KindOutline, name string) bool { return k.Request(name) != nil })
+	if err != nil {
+		return to, nil, err
 	}
-	kind, request, _ := strings.Cut(name, ".")
+	kind, name, _ := strings.Cut(to.name, ".")
 	var params []contract.Param
-	if k := o.Kind(kind); k != nil {
-		if r := k.Request(request); r != nil {
+	if k := me.Outline().Kind(kind); k != nil {
+		if r := k.Request(name); r != nil {
 			params = r.Params
 		}
 	}
-	for i, word := range args[1:] {
+	for i, w := range words[1:] {
+		var t *contract.Type
 		if i < len(params) {
-			values = append(values, params[i].Type.Word(word))
-		} else {
-			values = append(values, contract.RawWord(word))
+			t = params[i].Type
 		}
+		v, err := value(me, t, w)
+		if err != nil {
+			return to, nil, err
+		}
+		values = append(values, v)
 	}
-	if owner == "" {
-		return 0, name, values, nil
-	}
-	me.Look(func(held *replicate.Copy) {
-		var known []string
-		for _, c := range held.Clients {
-			known = append(known, c.Name)
-			if c.Name == owner {
-				if t := held.Own(kind, c.Number); t != nil {
-					entity = t.Entity
-				}
-			}
-		}
-		if entity == 0 {
-			err = fmt.Errorf("ask: %s has no %s that this client knows of; here are %s", owner, kind, join(known))
-		}
-	})
-	return entity, name, values, err
+	return to, values, nil
 }
 
 func joinCommand() *cli.Command {
@@ -172,8 +149,9 @@ type player struct {
 	me   *client.Client
 	json bool
 
-	writes map[uint64]string // what was written, by the number that a refusal carries
-	held   map[string]func() // what ends each hold
+	writes  map[uint64]string // what was written, by the number that a refusal carries
+	held    map[string]func() // what ends each hold, as it was typed
+	presses []string          // the holds by the number of their press, from 1
 }
 
 func newPlayer(json bool) *player {
@@ -207,9 +185,9 @@ func (p *player) frame(f *wire.Frame, notices []replicate.Notice) {
 		case first:
 		case n.What == replicate.Changed && p.moves(n.Thing.Kind, n.Field.Name): // it would fill the screen
 		case n.What == replicate.Changed && n.Old != nil:
-			fmt.Printf("  %s.%s  %s → %s\n", p.name(n.Thing), n.Field.Name, n.Field.Type.Format(*n.Old), bold.Sprint(n.Field.Type.Format(n.Field.Value)))
+			fmt.Printf("  %s.%s  %s → %s\n", p.name(n.Thing), n.Field.Name, p.worded(n.Field.Type, *n.Old), bold.Sprint(p.worded(n.Field.Type, n.Field.Value)))
 		case n.What == replicate.Changed:
-			fmt.Printf("  %s.%s  %s\n", p.name(n.Thing), n.Field.Name, n.Field.Type.Format(n.Field.Value))
+			fmt.Printf("  %s.%s  %s\n", p.name(n.Thing), n.Field.Name, p.worded(n.Field.Type, n.Field.Value))
 		case n.What == replicate.Joined || n.What == replicate.Left:
 			fmt.Println(note.Sprintf("  %s %s as %s", shown(n.Client.Name), n.What, n.Client.Role))
 		case n.What == replicate.Spawned:
@@ -227,19 +205,25 @@ func (p *player) frame(f *wire.Frame, notices []replicate.Notice) {
 	for _, e := range f.Events {
 		var values []string
 		for _, v := range e.Fields {
-			values = append(values, v.Name+" "+v.Type.Format(v.Value))
+			values = append(values, v.Name+" "+p.worded(v.Type, v.Value))
 		}
 		whose := ""
 		p.me.Look(func(held *replicate.Copy) {
 			if t := held.Thing(e.Entity); t != nil {
-				whose = " of " + p.nameIn(held, t)
+				whose = " of " + label(held, t)
 			}
 		})
 		fmt.Println(note.Sprintf("  event %s%s: %s", e.Event, whose, strings.Join(values, ", ")))
 	}
 	for _, d := range f.Decisions {
-		if what := p.writes[d.Seq]; what != "" {
-			fmt.Println(what, verdict(d.Outcome, d.Stage, d.Reason, d.Reply))
+		switch {
+		case d.Press > 0 && d.Press <= uint64(len(p.presses)):
+			name := p.presses[d.Press-1]
+			if p.end(name) {
+				fmt.Println("hold", name, verdict(d.Outcome, d.Stage, d.Reason, d.Reply))
+			}
+		case p.writes[d.Seq] != "":
+			fmt.Println(p.writes[d.Seq], verdict(d.Outcome, d.Stage, d.Reason, d.Reply))
 		}
 	}
 	for _, line := range f.Logs {
@@ -247,7 +231,18 @@ func (p *player) frame(f *wire.Frame, notices []replicate.Notice) {
 	}
 }
 
-// moves tells whether a property moves by itself.
+// end ends a hold, and reports whether it was held.
+func (p *player) end(name string) bool {
+	release := p.held[name]
+	if release == nil {
+		return false
+	}
+	release()
+	delete(p.held, name)
+	return true
+}
+
+// moves reports whether a property moves by itself.
 func (p *player) moves(kind, property string) bool {
 	k := p.me.Outline().Kind(kind)
 	if k == nil {
@@ -258,12 +253,13 @@ func (p *player) moves(kind, property string) bool {
 }
 
 func (p *player) name(t *replicate.Thing) (out string) {
-	p.me.Look(func(held *replicate.Copy) { out = p.nameIn(held, t) })
+	p.me.Look(func(held *replicate.Copy) { out = label(held, t) })
 	return out
 }
 
-func (p *player) nameIn(held *replicate.Copy, t *replicate.Thing) string {
-	return nameOf(held.Clients, t)
+func (p *player) worded(t *contract.Type, v contract.Value) (out string) {
+	p.me.Look(func(held *replicate.Copy) { out = worded(held, t, v) })
+	return out
 }
 
 // nameOf words an entity as its owner's, or by its kind.
@@ -281,15 +277,16 @@ func nameOf(clients []wire.Client, t *replicate.Thing) string {
 
 // see prints all that the client holds.
 func (p *player) see() {
-	t := sheet("Entity", "Property", "Value")
+	t := sheet("Entity", "Number", "Property", "Value")
 	p.me.Look(func(held *replicate.Copy) {
 		for _, thing := range held.Things() {
-			for i, f := range thing.Fields {
-				name := ""
-				if i == 0 {
-					name = p.nameIn(held, thing)
-				}
-				t.AppendRow([]any{bold.Sprint(name), f.Name, f.Type.Format(f.Value)})
+			name, number := bold.Sprint(label(held, thing)), muted.Sprintf("#%d", thing.Entity)
+			for _, f := range thing.Fields {
+				t.AppendRow([]any{name, number, f.Name, worded(held, f.Type, f.Value)})
+				name, number = "", ""
+			}
+			if len(thing.Fields) == 0 {
+				t.AppendRow([]any{name, number})
 			}
 		}
 	})
@@ -297,7 +294,7 @@ func (p *player) see() {
 }
 
 func (p *player) help() {
-	fmt.Println("see    all that you hold\nquit   give the seat up\nRequests (put `Name.` before one to try it on another's):")
+	fmt.Println("see    all that you hold\nquit   give the seat up\nRequests (before one may stand whose it is: `Ana.Diver.`, `Rig[2].` or `#123.` as `see` lists them):")
 	for _, k := range p.me.Outline().Kinds {
 		for _, r := range k.Requests {
 			var names []string
@@ -317,30 +314,53 @@ func (p *player) help() {
 	}
 }
 
-// move writes a property, or begins or ends a hold: `write Diver.pos [1,2]`, `hold Diver.kick`, `release Diver.kick`.
-func (p *player) move(args []string) error {
-	switch {
-	case args[0] == "write" && len(args) == 3:
-		seq, err := p.me.Write(0, args[1], contract.RawWord(args[2]))
+// move writes a property, or begins or ends a hold: `write Diver.pos [1,2]`, `hold Rig[2].winch`, `release Rig[2].winch`.
+func (p *player) move(words []word) error {
+	has := func(k *contract.KindOutline, name string) bool { return k.Property(name) != nil }
+	switch what := words[0].text; {
+	case what == "write" && len(words) == 3:
+		return p.write(words[1].text, words[2], has)
+	case what == "hold" && len(words) == 2:
+		to, err := address(p.me, words[1].text, has)
+		if err != nil {
+			return err
+		}
+		release, err := p.me.Hold(to.entity, to.name)
 		if err == nil {
-			p.writes[seq] = "write " + args[1]
+			p.end(words[1].text)
+			p.held[words[1].text] = release
+			p.presses = append(p.presses, words[1].text)
 		}
 		return err
-	case args[0] == "hold" && len(args) == 2:
-		release, err := p.me.Hold(0, args[1])
-		if err == nil {
-			p.held[args[1]] = release
+	case what == "release" && len(words) == 2:
+		if !p.end(words[1].text) {
+			return fmt.Errorf("release %s: it is not held", words[1].text)
 		}
-		return err
-	case args[0] == "release" && len(args) == 2:
-		if release := p.held[args[1]]; release != nil {
-			release()
-			delete(p.held, args[1])
-			return nil
-		}
-		return fmt.Errorf("release %s: it is not held", args[1])
+		return nil
+	default:
+		return fmt.Errorf("%s: write PROPERTY VALUE, hold NAME or release NAME, as in `write Diver.pos [1,2]`", what)
 	}
-	return fmt.Errorf("%s: write PROPERTY VALUE, hold NAME or release NAME, as in `write Diver.pos [1,2]`", args[0])
+}
+
+func (p *player) write(property string, to word, has hasName) error {
+	at, err := address(p.me, property, has)
+	if err != nil {
+		return err
+	}
+	var t *contract.Type
+	kind, name, _ := strings.Cut(at.name, ".")
+	if k := p.me.Outline().Kind(kind); k != nil && k.Property(name) != nil {
+		t = k.Property(name).Type
+	}
+	v, err := value(p.me, t, to)
+	if err != nil {
+		return err
+	}
+	seq, err := p.me.Write(at.entity, at.name, v)
+	if err == nil {
+		p.writes[seq] = "write " + property
+	}
+	return err
 }
 
 func (p *player) play(ctx context.Context) error {
@@ -382,40 +402,49 @@ func (p *player) play(ctx context.Context) error {
 }
 
 func (p *player) line(ctx context.Context, line string) {
-	args := strings.Fields(line)
-	if len(args) == 0 {
+	words, err := split(line)
+	if err != nil {
+		fmt.Fprintln(os.Stderr, err)
 		return
 	}
-	switch args[0] {
+	if len(words) == 0 {
+		return
+	}
+	switch words[0].text {
 	case "see", "help":
 		p.hold.Lock()
 		defer p.hold.Unlock()
-		if args[0] == "see" {
+		if words[0].text == "see" {
 			p.see()
 		} else {
 			p.help()
 		}
-		return
 	case "write", "hold", "release":
 		p.hold.Lock()
 		defer p.hold.Unlock()
-		if err := p.move(args); err != nil {
+		if err := p.move(words); err != nil {
 			fmt.Fprintln(os.Stderr, err)
 		}
-		return
-	}
-	entity, name, values, err := resolve(p.me, args)
-	if err == nil {
-		limited, cancel := context.WithTimeout(ctx, 10*time.Second)
-		defer cancel()
-		var d wire.Decision
-		if d, err = p.me.Forge(limited, entity, name, values...); err == nil && !p.json {
-			p.hold.Lock()
-			defer p.hold.Unlock()
-			fmt.Println(verdict(d.Outcome, d.Stage, d.Reason, d.Reply))
+	default:
+		if err := p.ask(ctx, words); err != nil {
+			fmt.Fprintln(os.Stderr, err)
 		}
 	}
+}
+
+// ask sends a request, and prints what was decided.
+func (p *player) ask(ctx context.Context, words []word) error {
+	to, values, err := request(p.me, words)
 	if err != nil {
-		fmt.Fprintln(os.Stderr, err)
+		return err
 	}
+	limited, cancel := context.WithTimeout(ctx, 10*time.Second)
+	defer cancel()
+	d, err := p.me.Forge(limited, to.entity, to.name, values...)
+	if err == nil && !p.json {
+		p.hold.Lock()
+		defer p.hold.Unlock()
+		fmt.Println(verdict(d.Outcome, d.Stage, d.Reason, d.Reply))
+	}
+	return err
 }

@@ -105,21 +105,43 @@ func state(s client.Session) string {
 	switch {
 	case s.Open && s.Paused:
 		return warn.Sprint("paused")
-	case s.Open && s.Slow != nil:
-		return good.Sprint("open") + warn.Sprint(slow(s.Slow))
 	case s.Open:
-		return good.Sprint("open")
+		return good.Sprint("open") + warn.Sprint(slow(s.Slow)+failed(s.Faults))
 	}
 	return muted.Sprintf("closed: %s", shown(s.CloseReason))
 }
 
 // slow words how a session's ticks take too long.
 func slow(s *client.Slowness) string {
+	if s == nil {
+		return ""
+	}
 	out := fmt.Sprintf(" ! slow: ticks of up to %.0f ms", s.Ms)
 	if s.Of != "" {
 		out += ", most of all " + s.Of
 	}
 	return out
+}
+
+// failed words how often something failed inside.
+func failed(f *client.Faults) string {
+	if f == nil {
+		return ""
+	}
+	return " ! failed inside " + plural(int(f.Count), "time")
+}
+
+// showFaults prints the last things that failed inside.
+func showFaults(c *cli.Command, f *client.Faults) {
+	if f == nil {
+		return
+	}
+	fmt.Println()
+	t := sheet("Last tick", "Times", "Failed inside", "About", "Why")
+	for _, x := range f.Last {
+		t.AppendRow([]any{x.Tick, x.Times, fmt.Sprintf("%s, line %d of %s", x.In, x.Line, x.File), shown(x.About), bad.Sprint(shown(x.Reason))})
+	}
+	show(c.Root().Writer, t)
 }
 
 // oneSession reads the session that a command is for.
@@ -160,26 +182,27 @@ func showSession(ctx context.Context, c *cli.Command) error {
 		}
 		show(c.Root().Writer, t)
 	}
+	showFaults(c, s.Faults)
 	if len(decisions) > 0 {
 		fmt.Println()
 		t := sheet("Tick", "Client", "Request", "Decision")
 		for _, d := range decisions {
-			t.AppendRow([]any{d.Tick, d.Client.Name, request(d), verdict(d.Outcome, d.Stage, d.Reason, d.Reply)})
+			t.AppendRow([]any{d.Tick, d.Client.Name, asked(d), verdict(d.Outcome, d.Stage, d.Reason, d.Reply)})
 		}
 		show(c.Root().Writer, t)
 	}
 	return nil
 }
 
-// request words a request as it was asked.
-func request(d client.Decision) string {
+// asked words a request as it was asked.
+func asked(d client.Decision) string {
 	var args []json.RawMessage
 	if json.Unmarshal(d.Args, &args) != nil {
 		return shown(d.Request)
 	}
 	out := make([]string, len(args))
 	for i, a := range args {
-		out[i] = strings.Trim(string(a), `"`)
+		out[i] = unquoted(a)
 	}
 	return shown(d.Request + "(" + strings.Join(out, ", ") + ")")
 }

@@ -284,7 +284,7 @@ func (w *watched) draw(out io.Writer, width, height int) {
 }
 
 func decisionLine(d client.Decision) string {
-	line := fmt.Sprintf("%6d  %s %s  %s  %s", d.Tick, mark(d.Client.Number), text.Pad(d.Client.Name, 4, ' '), text.Pad(request(d), 20, ' '), verdict(d.Outcome, d.Stage, d.Reason, d.Reply))
+	line := fmt.Sprintf("%6d  %s %s  %s  %s", d.Tick, mark(d.Client.Number), text.Pad(d.Client.Name, 4, ' '), text.Pad(asked(d), 20, ' '), verdict(d.Outcome, d.Stage, d.Reason, d.Reply))
 	if d.CheckText != "" {
 		line += muted.Sprintf(" line %d: check %s", d.Line, d.CheckText)
 	}

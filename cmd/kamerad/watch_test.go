@@ -82,7 +82,7 @@ func TestWordsOfTheTerminal(t *testing.T) {
 	assert.Equal(t, []string{"A ▲", "B ●", "H ◇", "I ▲"}, []string{mark(1), mark(2), mark(8), mark(9)})
 	assert.Equal(t, "✕ denied: not carried (check)", verdict(wire.Denied, wire.StageCheck, "not carried", nil))
 	assert.Equal(t, "✓ accepted, replied true", verdict(wire.Accepted, "", "", json.RawMessage("true")))
-	assert.Equal(t, "Diver.use(patch, 3)", request(client.Decision{Request: "Diver.use", Args: json.RawMessage(`["patch",3]`)}))
+	assert.Equal(t, "Diver.use(patch, 3)", asked(client.Decision{Request: "Diver.use", Args: json.RawMessage(`["patch",3]`)}))
 	assert.Equal(t, "1 mistake, 2 entities, 0 rows", plural(1, "mistake")+", "+plural(2, "entity")+", "+plural(0, "row"))
 	for word, want := range map[string]bool{"1": true, "12": true, "0": false, "-1": false, "1x": false, "": false, "01": false} {
 		_, err := sessionArg(word)

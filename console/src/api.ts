@@ -53,8 +53,11 @@ export type Session = {
   queued: number;
   clients: Client[];
   busy?: boolean;
+  faults?: Faults;
   slow?: { ticks: number; ms: number; of: string };
 };
+export type Fault = { tick: number; times: number; in: string; file: string; line: number; about?: string; reason: string };
+export type Faults = { count: number; last: Fault[] }; // the newest first
 export type Version = { contract: string; version: number; fingerprint: string; published_at: string };
 
 export type Outcome = "accepted" | "denied" | "dropped" | "malformed" | "faulted";
@@ -99,6 +102,7 @@ export type Watch = {
   left?: number[];
   decisions: Decision[];
   told: Told[];
+  faults?: Faults;
   reason?: string;
 };
 

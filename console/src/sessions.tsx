@@ -77,6 +77,7 @@ export function SessionsPage() {
                             {s.slow.of && `, most of all ${s.slow.of}`}
                           </span>
                         )}
+                        {s.faults && <span className="text-warn"> ! failed inside {s.faults.count === 1 ? "once" : `${s.faults.count} times`}</span>}
                       </>
                     ) : (
                       <span className="text-muted">closed: {s.close_reason}</span>

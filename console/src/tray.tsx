@@ -8,7 +8,7 @@ import { useWatch } from "./watch";
 const tab = "px-3 h-8 text-muted cursor-pointer data-[state=active]:text-ink data-[state=active]:font-semibold data-[state=active]:border-b-2 data-[state=active]:border-act";
 
 export function Tray() {
-  const { decisions, told, server, phase } = useWatch();
+  const { decisions, told, faults, server, phase } = useWatch();
   return (
     <Tabs.Root defaultValue="decisions" className="flex h-52 shrink-0 flex-col border-t border-line bg-raised">
       <Tabs.List className="flex border-b border-line px-1" aria-label="What happened">
@@ -18,6 +18,11 @@ export function Tray() {
         {phase !== "closed" && (
           <Tabs.Trigger className={tab} value="events">
             Events
+          </Tabs.Trigger>
+        )}
+        {phase !== "closed" && (
+          <Tabs.Trigger className={tab} value="faults">
+            Faults {faults && <span className="value text-bad">{faults.count}</span>}
           </Tabs.Trigger>
         )}
       </Tabs.List>
@@ -58,6 +63,26 @@ export function Tray() {
                 </td>
                 <td className="px-3 text-muted">
                   told {t.clients.map((n) => server.clients.find((c) => c.number === n)?.name ?? n).join(", ") || "nobody"}
+                </td>
+              </tr>
+            ))}
+          </tbody>
+        </table>
+      </Tabs.Content>
+      <Tabs.Content value="faults" className="min-h-0 flex-1 overflow-auto">
+        {!faults && <p className="px-4 py-2 text-muted">Nothing has failed inside.</p>}
+        <table className="w-full border-collapse" aria-label="Faults">
+          <tbody>
+            {faults?.last.map((f) => (
+              <tr key={`${f.in}/${f.file}/${f.line}/${f.reason}`} className="border-b border-line">
+                <td className="value w-20 px-3 text-right text-muted">{f.tick}</td>
+                <td className="w-72 px-3 whitespace-nowrap">
+                  {f.in} {f.times > 1 && <span className="value text-muted">×{f.times}</span>}
+                </td>
+                <td className="px-3 text-bad">! {f.reason}</td>
+                <td className="value px-3 text-muted">{f.about}</td>
+                <td className="value px-3 whitespace-nowrap text-muted">
+                  line {f.line} of {f.file}
                 </td>
               </tr>
             ))}

@@ -1,7 +1,7 @@
 // The state of the session page: one WebSocket to the service, and what it told.
 
 import { create } from "zustand";
-import { api, message, type Decision, type Outline, type Session, type Told, type Watch, type WatchClient } from "./api";
+import { api, message, type Decision, type Faults, type Outline, type Session, type Told, type Watch, type WatchClient } from "./api";
 import { apply, emptyCopy, type Copy } from "./copy";
 
 export type Column = WatchClient & { copy: Copy };
@@ -16,6 +16,7 @@ export type State = {
   server: Copy;
   columns: Column[];
   decisions: Decision[]; // the newest first
+  faults?: Faults;
   told: (Told & { tick: number; key: string })[];
   turn: number; // counts what came, so that a changed copy is drawn
 };
@@ -38,7 +39,9 @@ export function take(s: State, m: Watch): State {
     next.columns = [];
     next.decisions = [];
     next.told = [];
+    next.faults = m.session?.faults;
   }
+  if (m.faults) next.faults = m.faults;
   if (m.server) apply(next.server, m.server);
   next.columns = next.columns.filter((c) => !m.left?.includes(c.number));
   for (const c of m.clients) {

@@ -167,3 +167,21 @@ test("dark and narrow views hold up, and a closed session keeps its decisions", 
   await page.getByText("there is no session 77; none is open").waitFor();
   expect(errors.filter((e) => !/\b(404|409)\b/.test(e))).toEqual([]);
 });
+
+test("what fails inside is counted and told", async () => {
+  const file = join(mkdtempSync(join(tmpdir(), "console-")), "kiln.kam");
+  writeFileSync(
+    file,
+    "contract kiln language 1\nshared Oven {\n  heat: int 0..9 = 0\n  glow: int 0..9 = 0\n  every 100ms { glow = 9 / heat }\n  every 9s { heat = 1 }\n}\n",
+  );
+  kamerad("contract", "publish", file);
+  const opened = JSON.parse(kamerad("session", "open", "kiln", "--json")) as { id: number };
+  await page.goto(`${address}/sessions/${opened.id}`);
+  await page.getByRole("tab", { name: /Faults \d+/ }).click();
+  const row = page.getByRole("table", { name: "Faults" }).getByRole("row").first();
+  await expect.poll(() => row.innerText()).toMatch(/timer of Oven ×\d+[\s\S]*division by zero[\s\S]*Oven\[1\] with heat = 0, glow = 0[\s\S]*line 5 of kiln.kam/);
+  expect(await violations()).toEqual([]);
+  await page.goto(address);
+  await page.getByText(/failed inside \d+ times/).waitFor();
+  expect(await violations()).toEqual([]);
+});

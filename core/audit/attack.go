@@ -316,9 +316,28 @@ type badValue struct {
 	must        bool
 }
 
-// wrongValues lists values that a type does not have.
+// unknownName returns a name that is no value of an enum or kind.
+func unknownName(t *contract.Type) string {
+	known := t.Names
+	if t.Enum != nil {
+		known = t.Enum.Values
+	}
+	name := "driftwood"
+	for slices.Contains(known, name) {
+		name += "_"
+	}
+	return name
+}
+
+func encoded(text string) []byte {
+	raw, _ := json.Marshal(text) // a text always marshals
+	return raw
+}
+
+// wrongValues lists values that a type does not have; those out of range come with the shortest and the longest that it has.
 func wrongValues(t *contract.Type, what string) (out []badValue) {
 	add := func(class, json string) { out = append(out, badValue{class, json, true}) }
+	edge := func(class string, json []byte) { out = append(out, badValue{class, string(json), false}) }
 	number := t.Form == contract.FormInt || t.Form == contract.FormReal
 	whole := strings.Repeat
 	switch what {
@@ -353,10 +372,14 @@ func wrongValues(t *contract.Type, what string) (out []badValue) {
 				add("just under", fmt.Sprint(t.Low-1))
 				add("far under", "-9007199254740991")
 			}
+			edge("the least", t.AppendJSON(nil, contract.Value{Num: t.Low}))
+			edge("the most", t.AppendJSON(nil, contract.Value{Num: t.High}))
 		case contract.FormReal:
 			add("just over", fmt.Sprint(t.Real(t.High)+2*t.Real(1)))
 			add("far over", "1e300")
 			add("far under", "-1e300")
+			edge("the least", t.AppendJSON(nil, contract.Value{Num: t.Low}))
+			edge("the most", t.AppendJSON(nil, contract.Value{Num: t.High}))
 		case contract.FormVec2, contract.FormVec3:
 			rest := strings.Repeat(",0", t.Reals()-1)
 			add("just over", fmt.Sprintf("[%g%s]", t.Real(t.High)+2*t.Real(1), rest))
@@ -366,13 +389,16 @@ func wrongValues(t *contract.Type, what string) (out []badValue) {
 		case contract.FormText:
 			add("too long", `"`+whole("a", t.Max+1)+`"`)
 			add("far too long", `"`+whole("a", min(8000, 20*t.Max+100))+`"`)
+			edge("empty", []byte(`""`))
+			edge("the longest", t.AppendJSON(nil, contract.Value{Text: whole("a", t.Max)}))
 		case contract.FormList, contract.FormStacks, contract.FormMap:
 			add("too long", "["+strings.TrimSuffix(whole("0,", t.Max+1), ",")+"]")
+			edge("empty", t.AppendJSON(nil, contract.Value{}))
 		}
 	case Unknown:
 		switch t.Form {
 		case contract.FormEnum, contract.FormKind:
-			add("an unknown value", `"pearl"`)
+			add("an unknown value", string(encoded(unknownName(t))))
 			add("an empty value", `""`)
 		case contract.FormEntity:
 			out = append(out, badValue{"a made-up entity", "4023233417", false})

@@ -80,7 +80,8 @@ type Report struct {
 	Contract string    `json:"contract"`
 	Attacks  []string  `json:"attacks"` // the columns
 	Rows     []Row     `json:"rows"`
-	Effects  int       `json:"effects"` // what attacks changed; the same of one target and attack counts once
+	Effects  int       `json:"effects"` // what attacks changed, each cause once
+	Causes   []*Effect `json:"causes"`  // these effects, in the order in which they were seen
 	Learned  int       `json:"learned"` // values that were read by who may not have them
 	Findings []string  `json:"findings"`
 	Tried    int       `json:"tried"`
@@ -138,6 +139,7 @@ type given struct {
 	from   *someone
 	m      wire.FromClient
 	attack *attack // nil for honest play
+	failed bool    // it failed inside: only a run that shows that has it
 }
 
 // auditor runs one round.
@@ -158,6 +160,11 @@ type auditor struct {
 	turn      int
 	foresight *foresee.Foresight // nil when nothing can be foreseen
 	places    [][]float64        // constants in checks: where something is to be
+
+	options  session.Options // of the sessions
+	effects  *effectSet      // of all rounds
+	inputs   []input         // what the second session was given
+	searches []func()        // for shorter runs that show this tick's effects
 }
 
 // Run audits a contract. What it finds is in the report; the error says that it could not be run.
@@ -171,14 +178,29 @@ func Run(ctx context.Context, c *contract.Contract, o Options) (*Report, error) 
 	outline := c.Outline()
 	list := targets(c, outline)
 	distinct := map[uint64]struct{}{}
-	report := &Report{Contract: c.Name, Attacks: Attacks, Seed: o.Seed, Findings: []string{}, Unseen: []string{}, Empty: []Missing{}}
+	report := newReport(c, o.Seed)
+	found := &effectSet{}
 	for round := range o.Rounds {
-		a := &auditor{contract: c, outline: outline, targets: list, r: rand.New(rand.NewPCG(o.Seed, uint64(round))), distinct: distinct, kinds: map[uint32]string{}, places: places(c)}
+		a := &auditor{
+			contract: c,
+			outline:  outline,
+			targets:  list,
+			r:        rand.New(rand.NewPCG(o.Seed, uint64(round))),
+			distinct: distinct,
+			kinds:    map[uint32]string{},
+			places:   places(c),
+			effects:  found,
+			options: session.Options{
+				Key:      sha256.Sum256(fmt.Appendf(nil, "audit %d %d", o.Seed, round)),
+				Trace:    true,
+				Strict:   true,
+				Settings: o.With,
+			},
+		}
 		var err error
 		a.foresight, _ = foresee.New(outline)
-		settings := session.Options{Key: sha256.Sum256(fmt.Appendf(nil, "audit %d %d", o.Seed, round)), Trace: true, Strict: true, Settings: o.With}
-		if a.all, err = session.New(c, settings); err == nil {
-			a.few, err = session.New(c, settings)
+		if a.all, err = session.New(c, a.options); err == nil {
+			a.few, err = session.New(c, a.options)
 		}
 		if err != nil {
 			return nil, fmt.Errorf("audit %s: %w", c.Name, err)
@@ -199,12 +221,18 @@ func Run(ctx context.Context, c *contract.Contract, o Options) (*Report, error) 
 		report.Findings = append(report.Findings, fmt.Sprintf("line %d: %s [%s]", p.Line, p.Message, p.Code))
 	}
 	report.Distinct = len(distinct)
-	report.fill(c, list)
+	report.fill(c, list, found)
 	return report, nil
 }
 
+func newReport(c *contract.Contract, seed uint64) *Report {
+	return &Report{Contract: c.Name, Attacks: Attacks, Seed: seed, Causes: []*Effect{}, Findings: []string{}, Unseen: []string{}, Empty: []Missing{}}
+}
+
 // fill makes the table.
-func (r *Report) fill(c *contract.Contract, list []*target) {
+func (r *Report) fill(c *contract.Contract, list []*target, found *effectSet) {
+	r.Causes = append(r.Causes, found.list...)
+	r.Effects = len(r.Causes)
 	cells, reached := 0, 0
 	for _, t := range list {
 		row := Row{Name: t.name(), Sort: t.sort}
@@ -230,8 +258,6 @@ func (r *Report) fill(c *contract.Contract, list []*target) {
 			row.Cells = append(row.Cells, cell)
 			if what == Reads {
 				r.Learned += len(cell.Effects)
-			} else {
-				r.Effects += len(cell.Effects)
 			}
 		}
 		for i, v := range t.seen {
@@ -271,12 +297,20 @@ func (a *auditor) join(role string, attacks, unready bool) error {
 	if attacks {
 		p.forger = &forger{contract: a.contract, outline: a.outline, actor: p.actor, copy: &p.copy, me: p.me, kinds: a.kinds, r: r}
 	}
+	a.record(input{client: n, join: p.me})
 	if !unready {
 		a.all.Ready(n)
 		a.few.Ready(n)
+		a.record(input{client: n, ready: true})
 	}
 	a.people = append(a.people, p)
 	return nil
+}
+
+// record keeps what both sessions are given before the second one's next tick.
+func (a *auditor) record(i input) {
+	i.tick = a.few.Now()
+	a.inputs = append(a.inputs, i)
 }
 
 // round plays one session; a full one has a client in every seat.
@@ -443,9 +477,9 @@ func (a *auditor) attack(p *someone) (out []given) {
 					p.seq--
 					m.Seq = 1 + uint64(a.r.IntN(20))
 				}
-				out = append(out, given{p, m, x})
+				out = append(out, given{from: p, m: m, attack: x})
 				if x.again {
-					out = append(out, given{p, m, x}, given{p, m, x})
+					out = append(out, given{from: p, m: m, attack: x}, given{from: p, m: m, attack: x})
 				}
 			}
 			a.count(x)
@@ -554,6 +588,7 @@ func (a *auditor) poke() {
 			}
 		}
 	}
+	a.record(input{entity: s.Entity, name: f.Name, value: v})
 	first, second := a.all.Set(s.Entity, f.Name, v), a.few.Set(s.Entity, f.Name, v)
 	if (first == nil) != (second == nil) {
 		a.differ(fmt.Sprintf("setting %s.%s comes to %v in place of %v", s.Kind, f.Name, first, second), nil)
@@ -643,7 +678,8 @@ func (a *auditor) tick(i int) error {
 			case d == nil: // more than a client may send in one tick
 				g.attack.of.cells[g.attack.what].Outcomes["not looked at"]++
 			default:
-				if a.judge(g, d); d.Outcome == wire.Accepted {
+				a.judge(g, d)
+				if g.failed = d.Outcome == wire.Faulted; g.failed || d.Outcome == wire.Accepted {
 					second = append(second, g)
 				}
 			}
@@ -655,15 +691,23 @@ func (a *auditor) tick(i int) error {
 				break
 			}
 			g.attack.of.cells[g.attack.what].Outcomes["taken"]++
-			a.taken(g)
+			a.taken(g, step)
 			second = append(second, g)
 		}
 	}
 	a.fast(tries, step)
 	for _, g := range second {
-		give(a.few, g)
+		if !g.failed {
+			give(a.few, g)
+		}
+		a.record(input{client: g.from.me.Number, sent: g.m, failed: g.failed})
 	}
+	a.faults(step)
 	other := a.few.Tick()
+	for _, search := range a.searches {
+		search()
+	}
+	a.searches = nil
 	a.compare(step, frames, other, tries)
 	return a.after(step, other)
 }
@@ -713,7 +757,6 @@ func (a *auditor) who(n int) *someone {
 
 // judge notes what became of an attack, and whether it should have.
 func (a *auditor) judge(g given, d *session.Decision) {
-	cell := g.attack.of.cells[g.attack.what]
 	said := string(d.Outcome)
 	if d.Stage != "" {
 		said += " at " + string(d.Stage)
@@ -724,44 +767,100 @@ func (a *auditor) judge(g given, d *session.Decision) {
 	if len(said) > 80 {
 		said = said[:80]
 	}
-	cell.Outcomes[said]++
+	g.attack.of.cells[g.attack.what].Outcomes[said]++
 	g.from.attacked = g.from.attacked || d.Outcome != wire.Accepted
 	switch {
 	case d.Outcome == wire.Faulted:
-		cell.note("%s as %s fails inside: %s (line %d)", word(g.m), g.from.me.Role, d.Reason, d.Line)
+		f, _ := d.Fault()
+		a.effect(g, causeOf(&f), f.Words(fmt.Sprintf("%s as %s", a.said(g.m, a.now()), g.from.me.Role)), func(other *session.Decision) bool {
+			same, _ := other.Fault()
+			return other.Outcome == wire.Faulted && causeOf(&same) == causeOf(&f)
+		})
 	case d.Outcome != wire.Accepted:
 	case g.attack.what == Invisible && g.from.copy.Thing(g.m.Entity) != nil: // it came in sight in this very tick
 	case g.attack.what == NotOwner && d.Owner == g.from.me.Number: // it became its own
 	case g.attack.what == Role && !g.attack.of.barred(a.contract, d.Client.Role): // it has another role by now
 	case g.attack.must:
-		cell.note("%s as %s was accepted", word(g.m), g.from.me.Role)
+		a.effect(g, "accepted", fmt.Sprintf("%s as %s was accepted", a.said(g.m, a.now()), g.from.me.Role), nil)
 	case len(g.attack.of.request.Checks) == 0 && !g.attack.of.onlyOwner():
-		for _, c := range d.Changes {
-			if c.Owner != 0 && c.Owner != g.from.me.Number {
-				cell.note("%s changes the %s of a %s that belongs to somebody else, and nothing is checked", word(g.m), c.Property, c.Kind)
-				break
+		foreign := func(d *session.Decision) int {
+			return slices.IndexFunc(d.Changes, func(c session.Change) bool { return c.Owner != 0 && c.Owner != d.Client.Number })
+		}
+		if at := foreign(d); at >= 0 {
+			c := d.Changes[at]
+			text := fmt.Sprintf("%s changes the %s of a %s that belongs to somebody else, and nothing is checked", a.said(g.m, a.now()), c.Property, c.Kind)
+			a.effect(g, "foreign", text, func(other *session.Decision) bool {
+				at := foreign(other)
+				return at >= 0 && other.Changes[at].Property == c.Property && other.Changes[at].Kind == c.Kind
+			})
+		}
+	}
+}
+
+// causeOf names what failed inside, so that it counts as one, whatever sets it off.
+func causeOf(f *session.Fault) string { return "fault " + f.Cause() }
+
+// effect notes what came of a message. cause tells it from other effects: of faults by itself, else together with the target. shows reports
+// it of a decision, when it may be looked for a shorter run; nil otherwise.
+func (a *auditor) effect(g given, cause, text string, shows func(*session.Decision) bool) {
+	if !strings.HasPrefix(cause, "fault ") {
+		cause = g.attack.of.name() + " " + g.attack.what + " " + cause
+	}
+	e, search := a.effects.add(g.attack.of, g.attack.what, cause, text)
+	if !search || shows == nil {
+		return
+	}
+	a.searches = append(a.searches, func() {
+		a.search(e, &g, func(step *session.Step) bool {
+			return slices.ContainsFunc(step.Decisions, func(d session.Decision) bool {
+				return d.Client.Number == g.from.me.Number && d.Ask.Seq == g.m.Seq && shows(&d)
+			})
+		})
+	})
+}
+
+// faults notes what failed inside of what the contract does by itself, and of writes.
+func (a *auditor) faults(step *session.Step) {
+	for i := range step.Faults {
+		f := step.Faults[i]
+		e, search := a.effects.add(nil, "", causeOf(&f), f.Words(a.all.About(&f)))
+		if !search {
+			continue
+		}
+		a.searches = append(a.searches, func() {
+			a.search(e, nil, func(step *session.Step) bool {
+				return slices.ContainsFunc(step.Faults, func(x session.Fault) bool { return causeOf(&x) == causeOf(&f) })
+			})
+		})
+	}
+}
+
+// taken judges a write or press that was not refused in a tick.
+func (a *auditor) taken(g given, step *session.Step) {
+	t := g.attack.of
+	if t.sort == OfWrite && g.attack.what == Checks && t.prop.Set.Pace == nil && t.prop.Set.Rule == nil {
+		a.effect(g, "any", fmt.Sprintf("%s takes any value: it has neither a pace nor a rule", t.name()), nil)
+	}
+	if !g.attack.must || g.attack.what == NotOwner && a.became(g, step) {
+		return
+	}
+	if t.sort == OfWrite {
+		a.effect(g, "taken", fmt.Sprintf("the write %s as %s was taken", a.said(g.m, a.now()), g.from.me.Role), nil)
+	}
+	if t.sort == OfHold && g.attack.what != WrongType {
+		for _, x := range a.all.State().Spawned {
+			if x.Entity == g.m.Entity && x.Owner != g.from.me.Number && x.Owner != 0 {
+				a.effect(g, "taken", fmt.Sprintf("the press %s as %s was taken", a.said(g.m, a.now()), g.from.me.Role), nil)
 			}
 		}
 	}
 }
 
-// taken judges a write or press that was not refused.
-func (a *auditor) taken(g given) {
-	t := g.attack.of
-	cell := t.cells[g.attack.what]
-	if g.attack.must && t.sort == OfWrite {
-		cell.note("the write %s as %s was taken", word(g.m), g.from.me.Role)
-	}
-	if t.sort == OfWrite && g.attack.what == Checks && t.prop.Set.Pace == nil && t.prop.Set.Rule == nil {
-		cell.note("%s takes any value: it has neither a pace nor a rule", t.name())
-	}
-	if g.attack.must && t.sort == OfHold && g.attack.what != WrongType {
-		for _, x := range a.all.State().Spawned {
-			if x.Entity == g.m.Entity && x.Owner != g.from.me.Number && x.Owner != 0 {
-				cell.note("the press %s as %s was taken", word(g.m), g.from.me.Role)
-			}
-		}
-	}
+// became reports whether an entity was given to the attacker in this tick, before its message was looked at or after, by what it or somebody
+// else may do: then it may well have been the owner.
+func (a *auditor) became(g given, step *session.Step) bool {
+	_, _, owner, _ := a.all.Named(g.m.Entity)
+	return owner == g.from.me.Number || slices.ContainsFunc(step.Truth.Owned, func(o wire.Owned) bool { return o.Entity == g.m.Entity })
 }
 
 // note adds an effect to a cell, each once.
@@ -851,10 +950,10 @@ func (a *auditor) fast(tries []given, step *session.Step) {
 				continue
 			}
 			if r.Limit != nil && n > r.Limit.Count {
-				g.attack.of.cells[TooFast].note("%d of %s pass in one tick, %d are allowed", n, k.request, r.Limit.Count)
+				a.effect(g, "limit", fmt.Sprintf("%d of %s pass in one tick, %d are allowed", n, k.request, r.Limit.Count), nil)
 			}
 			if r.Pause != nil && accepted[k] > 1 {
-				g.attack.of.cells[TooFast].note("%d of %s are accepted in one tick, in spite of its pause", accepted[k], k.request)
+				a.effect(g, "pause", fmt.Sprintf("%d of %s are accepted in one tick, in spite of its pause", accepted[k], k.request), nil)
 			}
 		}
 	}
@@ -905,12 +1004,12 @@ func (a *auditor) differ(how string, tries []given) {
 	told := false
 	for _, g := range tries {
 		if g.from.attacked {
-			g.attack.of.cells[g.attack.what].note("one of what was refused had an effect: %s; %s", word(g.m), how)
+			a.effects.add(g.attack.of, g.attack.what, "refused", fmt.Sprintf("one of what was refused had an effect: %s; %s", word(g.m), how))
 			told = true
 		}
 	}
 	if !told {
-		a.targets[0].cells[Checks].note("something that was refused had an effect later, at tick %d: %s", a.all.Now(), how)
+		a.effects.add(a.targets[0], Checks, "refused", fmt.Sprintf("something that was refused had an effect later, at tick %d: %s", a.all.Now(), how))
 	}
 }
 
@@ -941,9 +1040,10 @@ func (a *auditor) after(step, other *session.Step) error {
 		p.left = true
 		switch {
 		case p.forger == nil:
-			a.targets[0].cells[Checks].note("%s, who played as its copy told it, is out: %s", p.me.Name, c.Reason)
+			a.out(p, c, step)
 		case !cut[c.Client]:
 			a.few.Leave(c.Client)
+			a.record(input{client: c.Client, leave: true})
 		}
 	}
 	gone := slices.ContainsFunc(a.people, func(p *someone) bool { return p.left && p.forger != nil })
@@ -966,6 +1066,30 @@ func (a *auditor) after(step, other *session.Step) error {
 	return nil
 }
 
+// out notes that somebody is out who played as its copy told it, with what it had asked for.
+func (a *auditor) out(p *someone, cut session.Cut, step *session.Step) {
+	if a.foresight == nil {
+		return // it played without knowing what its copy tells
+	}
+	text := fmt.Sprintf("%s, who played as its copy told it, is out: %s", p.me.Name, cut.Reason)
+	var of *target
+	for i := range step.Decisions {
+		d := &step.Decisions[i]
+		if d.Client.Number != p.me.Number || !d.Strike {
+			continue
+		}
+		m := wire.FromClient{Type: "ask", Ask: d.Ask}
+		of = a.find(m)
+		text += fmt.Sprintf(" (%s, line %d)", a.said(m, a.now()), d.Line)
+	}
+	e, search := a.effects.add(of, Checks, "out "+cut.Reason, text)
+	if search {
+		a.search(e, nil, func(step *session.Step) bool {
+			return slices.ContainsFunc(step.Cuts, func(c session.Cut) bool { return c.Client == cut.Client && c.Reason == cut.Reason })
+		})
+	}
+}
+
 // late has one that is out go on sending.
 func (a *auditor) late(p *someone) {
 	if p.forger == nil {
@@ -977,7 +1101,7 @@ func (a *auditor) late(p *someone) {
 		}
 		x := &attack{of: t, what: Left, class: "legal", must: true}
 		m := p.number(t.message(0, p.forger.legal(t)), a.all.Now())
-		give(a.all, given{p, m, x})
+		give(a.all, given{from: p, m: m, attack: x})
 		t.cells[Left].Outcomes["nobody is there"]++
 		a.count(x)
 	}
@@ -993,6 +1117,7 @@ func (a *auditor) digest() {
 			if p.forger != nil && !p.left && a.r.IntN(3) == 0 {
 				a.all.Leave(p.me.Number)
 				a.few.Leave(p.me.Number)
+				a.record(input{client: p.me.Number, leave: true})
 				p.left = true
 				break
 			}

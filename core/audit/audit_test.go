@@ -168,6 +168,34 @@ entity Diver per player {
 	assert.False(t, leaky.Clean())
 }
 
+// A value that is revealed in each tick cannot be held against another one for ten: that is no proof, and is named. One that is revealed after
+// a while is tried until then.
+func TestWhatIsRevealedAtOnceIsNotTried(t *testing.T) {
+	run := func(every string) *Report {
+		c, problems := contract.Load("bell.kam", `contract bell language 1
+roles player, watcher
+shared Bell {
+  mark: int 0..99 = 50 to nobody
+  event rung(n: int 0..99)
+  every `+every+` { tell everyone rung(reveal(mark)) }
+}
+entity Diver per player {
+  n: int 0..99 = 0 clamped
+  request knock() limit 4 per second check n < 99 else deny "done" { n += 1 }
+}
+`)
+		require.NotNil(t, c, problems.Error())
+		r, err := Run(context.Background(), c, Options{Seed: 1, Rounds: 1, Ticks: 60})
+		require.NoError(t, err)
+		return r
+	}
+	assert.Contains(t, run("50ms").Empty, Missing{"Bell.mark", Reads, soonRevealed})
+	assert.Equal(t, 1, run("50ms").Unread())
+	r := run("5s")
+	assert.Zero(t, r.Unread())
+	assert.Zero(t, r.Learned)
+}
+
 func TestWhatAnAuditIsAsked(t *testing.T) {
 	c := tidewreck(t)
 	_, err := Run(context.Background(), c, Options{Rounds: -1})
@@ -185,17 +213,17 @@ func TestALateEffectIsTold(t *testing.T) {
 	c := tidewreck(t)
 	for _, refused := range []bool{true, false} {
 		list := targets(c, c.Outline())
-		a := &auditor{contract: c, targets: list}
+		a := &auditor{contract: c, targets: list, effects: &effectSet{}}
 		var err error
 		a.all, err = session.New(c, session.Options{Trace: true})
 		require.NoError(t, err)
 		a.few, err = session.New(c, session.Options{Trace: true, Key: [32]byte{1}}) // another seed, another world
 		require.NoError(t, err)
 		x := &attack{of: list[3], what: MadeUp}
-		a.compare(a.all.Tick(), nil, a.few.Tick(), []given{{&someone{attacked: refused}, list[3].message(0, nil), x}})
+		a.compare(a.all.Tick(), nil, a.few.Tick(), []given{{from: &someone{attacked: refused}, m: list[3].message(0, nil), attack: x}})
 		assert.True(t, a.ended)
 		report := &Report{}
-		report.fill(c, list)
+		report.fill(c, list, a.effects)
 		assert.Equal(t, 1, report.Effects)
 		assert.False(t, report.Clean())
 		assert.Equal(t, refused, len(list[3].cells[MadeUp].Effects) == 1)

@@ -65,7 +65,8 @@ func Live(ctx context.Context, c *contract.Contract, place Place, o LiveOptions)
 			a.targets = append(a.targets, t)
 		}
 	}
-	report := &Report{Live: true, Contract: c.Name, Attacks: Attacks, Seed: o.Seed, Findings: []string{}, Unseen: []string{}, Empty: []Missing{}}
+	report := newReport(c, o.Seed)
+	report.Live = true
 	if len(a.targets) == 0 {
 		return nil, fmt.Errorf("audit the session: the contract %s has nothing that a client could send", c.Name)
 	}
@@ -96,7 +97,7 @@ func Live(ctx context.Context, c *contract.Contract, place Place, o LiveOptions)
 		report.Findings = append(report.Findings, fmt.Sprintf("line %d: %s [%s]", p.Line, p.Message, p.Code))
 	}
 	report.Tried, report.Distinct = a.tried, len(a.distinct)
-	report.fill(c, a.targets)
+	report.fill(c, a.targets, &a.effects)
 	return report, nil
 }
 
@@ -136,6 +137,7 @@ type liveAuditor struct {
 	turn     int
 	newest   int64
 	name     string
+	effects  effectSet
 }
 
 // join takes a seat; a name is never used twice, since one that was expelled is kept out.
@@ -271,7 +273,7 @@ func (a *liveAuditor) round(ctx context.Context) error {
 		s.mu.Lock()
 		clear(s.decided)
 		if s.unready && s.events > 0 {
-			a.targets[0].cells[Unready].note("a client that has not said that it is ready heard %d events", s.events)
+			a.effects.add(a.targets[0], Unready, "unready", fmt.Sprintf("a client that has not said that it is ready heard %d events", s.events))
 		}
 		s.mu.Unlock()
 	}
@@ -435,17 +437,20 @@ func (a *liveAuditor) judge(s *liveSeat, g given, fast map[string]int) {
 		return
 	}
 	cell := x.of.cells[x.what]
+	note := func(cause, format string, args ...any) {
+		a.effects.add(x.of, x.what, x.of.name()+" "+x.what+" "+cause, fmt.Sprintf(format, args...))
+	}
 	me := s.Me()
 	shown := a.shown[liveKey{me.Number, g.m.Seq}]
 	d := a.decision(s, g.m.Seq)
 	if g.m.Type == "ask" && len(shown) > 1 && shown[1].Outcome == wire.Accepted {
-		cell.note("%s was decided %d times", word(g.m), len(shown))
+		note("twice", "%s was decided %d times", word(g.m), len(shown))
 	}
 	switch {
 	case d == nil && x.lost:
 		cell.Outcomes["nobody is there"]++
 		if len(shown) > 0 && shown[0].Outcome == wire.Accepted {
-			cell.note("%s was accepted of a client that had left", word(g.m))
+			note("left", "%s was accepted of a client that had left", word(g.m))
 		}
 		return
 	case d == nil && g.m.Type == "ask":
@@ -454,7 +459,7 @@ func (a *liveAuditor) judge(s *liveSeat, g given, fast map[string]int) {
 	case d == nil:
 		cell.Outcomes["not refused"]++
 		if x.must && x.of.sort == OfWrite && !s.over() && x.what != Despawned && x.what != Invisible {
-			cell.note("the write %s as %s was not refused", word(g.m), me.Role)
+			note("taken", "the write %s as %s was not refused", word(g.m), me.Role)
 		}
 		return
 	}
@@ -475,22 +480,25 @@ func (a *liveAuditor) judge(s *liveSeat, g given, fast map[string]int) {
 	}
 	switch {
 	case x.old:
+	case d.Outcome == wire.Faulted && known.Line > 0:
+		f, _ := known.Fault()
+		a.effects.add(x.of, x.what, causeOf(&f), f.Words(fmt.Sprintf("%s as %s", word(g.m), me.Role)))
 	case d.Outcome == wire.Faulted:
-		cell.note("%s as %s fails inside", word(g.m), me.Role)
+		note("fault", "%s as %s fails inside", word(g.m), me.Role)
 	case d.Outcome != wire.Accepted:
 		if len(known.Changes)+len(known.Told) > 0 {
-			cell.note("%s as %s was refused and changed or told something all the same", word(g.m), me.Role)
+			note("refused", "%s as %s was refused and changed or told something all the same", word(g.m), me.Role)
 		}
 		if x.what == Invisible && d.Outcome == wire.Denied && d.Stage != wire.StageTarget && !a.sees(s, g.m.Entity) {
-			cell.note("%s as %s was answered as what does not exist never is: %s", word(g.m), me.Role, said)
+			note("answered", "%s as %s was answered as what does not exist never is: %s", word(g.m), me.Role, said)
 		}
 	case x.what == Invisible && a.sees(s, g.m.Entity), x.what == NotOwner && known.Owner == me.Number, x.what == Role && known.Client.Role != me.Role:
 	case x.must:
-		cell.note("%s as %s was accepted", word(g.m), me.Role)
+		note("accepted", "%s as %s was accepted", word(g.m), me.Role)
 	case x.of.request != nil && len(x.of.request.Checks) == 0 && !x.of.onlyOwner():
 		for _, c := range known.Changes {
 			if c.Owner != 0 && c.Owner != me.Number {
-				cell.note("%s changes the %s of a %s that belongs to somebody else, and nothing is checked", word(g.m), c.Property, c.Kind)
+				note("foreign", "%s changes the %s of a %s that belongs to somebody else, and nothing is checked", word(g.m), c.Property, c.Kind)
 				break
 			}
 		}
@@ -499,7 +507,7 @@ func (a *liveAuditor) judge(s *liveSeat, g given, fast map[string]int) {
 		key := fmt.Sprint(me.Number, " ", x.of.name(), " ", known.Entity)
 		fast[key]++
 		if l := x.of.request.Limit; l != nil && fast[key] > l.Count {
-			cell.note("%d of %s pass at once, %d are allowed", fast[key], x.of.name(), l.Count)
+			note("limit", "%d of %s pass at once, %d are allowed", fast[key], x.of.name(), l.Count)
 		}
 	}
 }
@@ -511,20 +519,22 @@ func (a *liveAuditor) sees(s *liveSeat, n uint32) (yes bool) {
 
 // witnesses tells whether those who did nothing were disturbed.
 func (a *liveAuditor) witnesses() {
-	cell := a.targets[0].cells[Broken]
+	note := func(cause, format string, args ...any) {
+		a.effects.add(a.targets[0], Broken, "witness "+cause, fmt.Sprintf(format, args...))
+	}
 	for _, s := range a.seats {
 		if !s.witness {
 			continue
 		}
 		s.mu.Lock()
 		if s.over() && !strings.Contains(s.Reason(), "session") {
-			cell.note("%s, who did nothing, is out: %s", s.Me().Name, s.Reason())
+			note("out", "%s, who did nothing, is out: %s", s.Me().Name, s.Reason())
 		}
 		if s.differed > 0 {
-			cell.note("the copy of %s, who did nothing, was %d times not what it should be", s.Me().Name, s.differed)
+			note("differs", "the copy of %s, who did nothing, was %d times not what it should be", s.Me().Name, s.differed)
 		}
 		if s.frames == 0 {
-			cell.note("%s, who did nothing, got no frame", s.Me().Name)
+			note("silence", "%s, who did nothing, got no frame", s.Me().Name)
 		}
 		s.mu.Unlock()
 	}

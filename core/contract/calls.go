@@ -448,6 +448,10 @@ func (e *env) source(q *Query, x syntax.Expr) (*Type, bool) {
 			q.Clients = true
 			return &Type{Form: FormClient}, true
 		}
+		if en := e.enums[r.Text]; en != nil {
+			e.fail(r.At, "wrong-type", fmt.Sprintf("`%s` is an enum, and nothing to go over", r.Text), fmt.Sprintf("name its values: [%s.%s]", en.Name, strings.Join(en.Values, ", "+en.Name+".")))
+			return nil, false
+		}
 		if r.Text != "" && r.Text[0] >= 'A' && r.Text[0] <= 'Z' {
 			e.fail(r.At, "unknown-name", fmt.Sprintf("the kind `%s` is not declared", r.Text), e.suggest(r.Text, append(names(e.kinds), names(e.parts)...), "name a kind, a part, `clients`, a list or a map"))
 			return nil, false

@@ -428,7 +428,7 @@ func (e *env) binary(x *syntax.Binary) *Expr {
 			hint := "it has to be a number"
 			switch a, b := a.Type.Form, b.Type.Form; {
 			case a == FormTime || b == FormTime:
-				hint = "a time is compared with, added to and taken from a time: since(phase) > 60s"
+				hint = timeHint(x.Op)
 			case a == FormVec2 || a == FormVec3 || b == FormVec2 || b == FormVec3:
 				hint = "vectors have + and - between them, and * and / with a number; compare a length or distance"
 			}
@@ -639,7 +639,19 @@ func (e *env) self() *Expr {
 	return &Expr{Op: OpSelf, Type: e.kind.ref()}
 }
 
+// timeHint says what can be calculated with times, for an operator that was used otherwise.
+func timeHint(op string) string {
+	if op == "*" || op == "/" {
+		return "a time is taken times a whole number, or divided by one: 3s / 2, not 3s * 0.5"
+	}
+	return "a time is compared with, added to and taken from a time: since(phase) > 60s"
+}
+
 func (e *env) unknown(x *syntax.Ref, want *Type) {
+	if builtin[x.Text] {
+		e.fail(x.At, "wrong-type", fmt.Sprintf("`%s` is a function, and is called here without its values", x.Text), "write "+takes[x.Text])
+		return
+	}
 	if e.enums[x.Text] != nil {
 		e.fail(x.At, "wrong-type", fmt.Sprintf("`%s` is an enum, not a value", x.Text), fmt.Sprintf("name one of its values: %s.%s", x.Text, e.enums[x.Text].Values[0]))
 		return

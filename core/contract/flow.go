@@ -21,6 +21,7 @@ type atom struct {
 	also  []crowd // to whom it was revealed besides, in this cause
 	of    string  // as a message names it: "`Strongbox.answer`"
 	to    string  // its audience, as in "goes only to owner"
+	whole bool    // of whole entities of a kind: who may not have it does not know that there is one
 }
 
 // label is a set of atoms, by id; nil is what everyone may know.
@@ -70,7 +71,8 @@ type fault struct {
 	label label
 	at    syntax.Span
 	decl  int
-	later bool // it is a cause of its own that fails, by `after … do`
+	later bool   // it is a cause of its own that fails, by `after … do`
+	mend  string // how not to fail
 }
 
 // cause is what was found out about one request, handler or timer.
@@ -313,7 +315,9 @@ func (f *flow) kindLabel(k *Kind, on sym) label {
 	if c.public() {
 		return nil
 	}
-	return label{f.atom(c, "`"+k.Name+"`", f.out.ToText(k.To, k.Who))}
+	a := f.atom(c, "`"+k.Name+"`", f.out.ToText(k.To, k.Who))
+	a.whole = true
+	return label{a}
 }
 
 // property is what a property of an entity tells.
@@ -435,8 +439,8 @@ func (f *flow) asked() sym {
 	return f.newFlow(f.cause, f.cause.request.Kind, 0).self
 }
 
-// mayFail notes that the cause may fail here, and what that depends on.
-func (f *flow) mayFail(l label) {
+// mayFail notes that the cause may fail here, what that depends on, and how it would not.
+func (f *flow) mayFail(l label, mend string) {
 	l = l.with(f.pc).with(f.exit)
 	if f.later { // that it runs at all shows in what it does, and is told of there
 		l = slices.DeleteFunc(slices.Clone(l), func(a *atom) bool { return slices.Contains(f.entry, a) })
@@ -444,7 +448,33 @@ func (f *flow) mayFail(l label) {
 	if len(l) == 0 {
 		return
 	}
-	f.cause.faults = append(f.cause.faults, fault{l, f.at, f.decl, f.later})
+	f.cause.faults = append(f.cause.faults, fault{l, f.at, f.decl, f.later, f.mend(mend)})
+}
+
+// How not to fail.
+const (
+	mendRange   = "keep it in its range: clip(…)"
+	mendClamped = "keep it in its range: say `clamped` where it is declared, or use clip(…)"
+	mendGone    = "ask whether it is there first: exists(…)"
+	mendMissing = "ask whether it has that first, with count() or has(…)"
+	mendZero    = "ask first that what it is divided by is not 0"
+	mendRoom    = "ask for room first: room() > 0"
+	mendTaken   = "ask first whether there is so much of it: has(…), or count() > 0"
+)
+
+// mend words how not to fail at this place: a name that is made in a head is made before the checks below it.
+func (f *flow) mend(way string) string {
+	r := f.cause.request
+	if r == nil {
+		return way
+	}
+	for i, s := range r.Head {
+		below := slices.ContainsFunc(r.Head[i+1:], func(s Stmt) bool { return s.Op == OpCheck })
+		if s.Op == OpLet && s.at == f.at && below {
+			return "this `let` runs before the checks below it: put it behind the one that asks for what it needs; or " + way
+		}
+	}
+	return way
 }
 
 // under runs something that happens only when a value is such.
@@ -551,13 +581,13 @@ func (f *flow) value(x *Expr) val {
 		on, key := f.value(x.Args[0]), f.value(x.Args[1])
 		l := on.label.with(f.observed(x.Args[1], key))
 		if !f.fits(x, key) {
-			f.mayFail(l)
+			f.mayFail(l, mendMissing)
 		}
 		return f.typed(val{label: l, sym: f.fresh("item")}, x.Type)
 	case OpDiv, OpMod:
 		a, b := f.value(x.Args[0]), f.value(x.Args[1])
 		if !b.ranged || b.low <= 0 && b.high >= 0 {
-			f.mayFail(b.label)
+			f.mayFail(b.label, mendZero)
 		}
 		v := val{label: a.label.with(b.label)}
 		if x.Op == OpMod && b.ranged && b.low > 0 {
@@ -579,7 +609,7 @@ func (f *flow) value(x *Expr) val {
 	case OpRoll:
 		low, high := f.value(x.Args[0]), f.value(x.Args[1])
 		if !low.ranged || !high.ranged || low.high > high.low {
-			f.mayFail(low.label.with(high.label))
+			f.mayFail(low.label.with(high.label), "let the lower end of the roll be no greater than the upper one")
 		}
 		return val{label: low.label.with(high.label), low: low.low, high: high.high, ranged: low.ranged && high.ranged}
 	case OpReal, OpSteps, OpFromInt:
@@ -603,12 +633,12 @@ func (f *flow) value(x *Expr) val {
 			}
 		}
 		if x.Name == "unit" || x.Name == "root" || x.Name == "turn" {
-			f.mayFail(v.label)
+			f.mayFail(v.label, "ask first that `"+x.Name+"` has a value there: that a vector has a length, or that a number is not below 0")
 		}
 		return v
 	case OpName, OpRole, OpNumber:
 		l := f.values(x.Args)
-		f.mayFail(l)
+		f.mayFail(l, mendGone)
 		return val{label: l}
 	case OpCount, OpRoom, OpFind:
 		v := val{label: f.values(x.Args), low: 0, high: 1e9, ranged: true}
@@ -636,9 +666,11 @@ func (f *flow) fitsType(v val, x *Expr, t *Type) bool {
 }
 
 // handed notes that a cause fails when a value is not of the type that it is handed over as.
-func (f *flow) handed(v val, x *Expr, t *Type) {
+func (f *flow) handed(v val, x *Expr, t *Type) { f.handedTo(v, x, t, mendRange) }
+
+func (f *flow) handedTo(v val, x *Expr, t *Type, mend string) {
 	if !f.fitsType(v, x, t) {
-		f.mayFail(v.label)
+		f.mayFail(v.label, mend)
 	}
 }
 
@@ -675,7 +707,7 @@ func (f *flow) sum(x *Expr) val {
 		}
 	}
 	if x.Type.Form == FormInt && (!out.ranged || math.Max(math.Abs(out.low), math.Abs(out.high)) > 9e18) {
-		f.mayFail(out.label) // it may overflow
+		f.mayFail(out.label, mendRange) // it may overflow
 	}
 	return out
 }
@@ -730,7 +762,7 @@ func (f *flow) get(x *Expr) val {
 func (f *flow) there(entity sym, l label) {
 	if !f.known("some " + entity) {
 		f.dead = f.dead || entity == "nothing" && f.maybe == 0
-		f.mayFail(l)
+		f.mayFail(l, mendGone)
 		f.learn("some " + entity)
 	}
 }
@@ -806,7 +838,7 @@ func (f *flow) call(x *Expr) val {
 	}
 	if f.cause.steps++; f.cause.steps > maxFlow || x.Fn.Body == nil || x.Fn.Body.Value == nil {
 		l := all.with(label{f.atom(crowd{{sort: ToNobody}}, "what `"+x.Fn.Name+"` computes", "nobody, as far as it can be followed")})
-		f.mayFail(l)
+		f.mayFail(l, "let the function call fewer others")
 		return val{label: l, sym: f.fresh("some")}
 	}
 	v := inner.value(x.Fn.Body.Value)
@@ -905,11 +937,11 @@ func (f *flow) query(x *Expr) val {
 		out.low, out.high, out.ranged = 0, 1e9, true
 	case "one", "first", "min", "max", "most", "least", "best":
 		if q.Else == nil || q.Do == "one" { // which one it is decides nothing
-			f.mayFail(l)
+			f.mayFail(l, map[bool]string{true: "ask `count(…) == 1` first", false: "say `else` behind it, for when there is none"}[q.Do == "one"])
 		}
 	case "sum":
 		if x.Type.Form == FormInt {
-			f.mayFail(out.label)
+			f.mayFail(out.label, mendRange)
 		}
 	}
 	if q.Do == "first" || q.Do == "one" || q.Do == "most" || q.Do == "least" || q.Do == "best" {

@@ -106,7 +106,16 @@ func (r *Request) shutsItself() bool {
 		}
 	}
 	return slices.ContainsFunc(wants, func(want *Expr) bool {
-		return slices.ContainsFunc(surely, func(s Stmt) bool { return against(want, &s) })
+		of := want
+		if want.Op != OpGet {
+			of = want.Args[0]
+		}
+		shut, back := false, false
+		for i := range surely {
+			shut = shut || against(want, &surely[i])
+			eachIn(&surely[i], func(s *Stmt) { back = back || s.Op == OpSet && same(of, s.X) && !against(want, s) })
+		}
+		return shut && !back
 	})
 }
 
@@ -319,14 +328,15 @@ var identifier = regexp.MustCompile(`\.?[a-z_][A-Za-z0-9_]*`)
 func (c *checker) known(f *flow, r *Request) {
 	r.eachCheck(f, func(s *Stmt, check *Check, asks *Expr, lets map[int64]*Expr) {
 		server := mentions(asks, func(x *Expr) bool {
-			return x.Op == OpReveal || x.Op == OpNow || x.Op == OpSince || x.Op == OpCallFn || x.Op == OpTable || x.Op == OpSetting || x.Op == OpLocal && lets[x.Num] != nil || partial(x)
+			return x.Op == OpReveal || x.Op == OpNow || x.Op == OpSince || x.Op == OpCallFn || x.Op == OpTable || x.Op == OpSetting || partial(x)
 		})
 		for _, w := range identifier.FindAllString(check.Text, -1) {
 			if server = server || c.consts[w] != nil; server {
 				break
 			}
 		}
-		check.known = !server && f.leaks(f.observed(s.Value, f.value(s.Value)), f.toCaller("")) == nil
+		named := mentions(s.Value, func(x *Expr) bool { return x.Op == OpLocal && lets[x.Num] != nil }) // its text speaks of what a `let` names
+		check.known = !server && !named && f.leaks(f.observed(s.Value, f.value(s.Value)), f.toCaller("")) == nil
 	})
 }
 

@@ -115,6 +115,13 @@ func (f *flow) stmt(s *Stmt) {
 		for _, k := range s.X.Type.Kinds {
 			f.cause.given[k] = true
 			f.sink(f.observed(s.X, e).with(to.label), f.toKind(k, e.sym, "the owner of"))
+			for _, p := range k.Properties {
+				if p.Hold != nil { // it ends
+					f.sink(f.observed(s.X, e).with(to.label), f.toProperty(k, p, e.sym))
+					f.cause.changes[p] = true
+					f.forget(p)
+				}
+			}
 		}
 	case OpReturn:
 		f.exit = f.exit.with(f.pc)
@@ -184,11 +191,11 @@ func (f *flow) set(s *Stmt) {
 		return
 	}
 	if !p.Clamped {
-		f.handed(v, s.Value, s.X.Type)
+		f.handedTo(v, s.Value, s.X.Type, mendClamped)
 	}
 	if s.X.Op == OpAt && !f.hasRoomFor(s.X) {
 		on := s.X.Args[0]
-		f.mayFail(f.value(on).label.with(place))
+		f.mayFail(f.value(on).label.with(place), map[bool]string{true: mendRoom, false: mendMissing}[on.Type.Form == FormMap])
 	}
 	l := v.label
 	if s.Value.Type.Form != FormEntity {
@@ -215,7 +222,7 @@ func (f *flow) change(s *Stmt) {
 		switch t := s.X.Type; {
 		case t.Form == FormStacks && i == 1: // how many
 			if !v.ranged || v.low < 0 {
-				f.mayFail(v.label)
+				f.mayFail(v.label, "keep the count at 0 or above: clip(…)")
 			}
 		case t.Form == FormList && s.Op != OpCut:
 			f.handed(v, a, t.Of)
@@ -236,14 +243,14 @@ func (f *flow) change(s *Stmt) {
 		held = held.with(f.property(k, p, e.sym))
 	}
 	if !f.safe(s.Op, s.X, s.Args) {
-		f.mayFail(held.with(l))
+		f.mayFail(held.with(l), map[bool]string{true: mendRoom, false: mendTaken}[s.Op == OpPut])
 	}
 	if s.To != nil { // what is moved tells the other of what was here
 		other := f.value(s.To.Args[0])
 		if !f.safe(OpPut, s.To, s.Args) {
 			for _, k := range s.To.Args[0].Type.Kinds {
 				if s.To.Prop != nil {
-					f.mayFail(f.property(k, s.To.Prop, other.sym).with(l))
+					f.mayFail(f.property(k, s.To.Prop, other.sym).with(l), mendRoom)
 				}
 			}
 		}
@@ -345,7 +352,7 @@ func (f *flow) tell(s *Stmt) {
 	if s.X != nil {
 		l = l.with(f.value(s.X).label)
 		if !certain(s.X) {
-			f.mayFail(f.observed(s.X, f.value(s.X)))
+			f.mayFail(f.observed(s.X, f.value(s.X)), mendGone)
 		}
 	}
 	f.sink(l, d)
@@ -442,7 +449,7 @@ func (f *flow) spawn(s *Stmt) {
 			}
 			f.cause.makes[p] = true
 			if !p.Clamped {
-				f.handed(v, set.Value, p.Type)
+				f.handedTo(v, set.Value, p.Type, mendClamped)
 			}
 			vl := v.label
 			if set.Value.Type.Form != FormEntity {
@@ -588,7 +595,10 @@ func (l *flows) named(a *Named) {
 		own = append(own, make([]sym, p.Type.Width()-1)...)
 	}
 	for _, x := range append(slices.Clone(f.cause.faults), fault{label: v.label}) {
-		if at := f.leaks(notFor(x.label, a, own), told); at != nil {
+		// Who is not in the audience of a kind knows of no entity that it is not in the audience of. One property that does not come says that
+		// its value is another one.
+		l := slices.DeleteFunc(slices.Clone(x.label), func(x *atom) bool { return x.whole && x.goesTo(a, own) })
+		if at := f.leaks(l, told); at != nil {
 			f.report("leak", f.decl, f.at, fmt.Sprintf("whether somebody is in `%s` depends on %s, which %s: who is in it learns of it, and who is not", a.Name, at.of, at.to),
 				"if they may learn it, say so: reveal(…); else ask what the viewer can see")
 			break
@@ -597,21 +607,18 @@ func (l *flows) named(a *Named) {
 	f.cause.faults = nil
 }
 
-// notFor leaves out what goes to an audience itself, asked of the same entities: whoever does not get that learns the same as by not being in
-// the audience.
-func notFor(l label, a *Named, of []sym) label {
-	return slices.DeleteFunc(slices.Clone(l), func(x *atom) bool {
-		return slices.ContainsFunc(x.crowd, func(t term) bool {
-			if t.but || t.aud != a || len(t.args) < len(of) {
+// goesTo reports whether what an atom is of goes to an audience itself, asked of some entities.
+func (x *atom) goesTo(a *Named, of []sym) bool {
+	return slices.ContainsFunc(x.crowd, func(t term) bool {
+		if t.but || t.aud != a || len(t.args) < len(of) {
+			return false
+		}
+		for i, s := range of {
+			if t.args[i] != s && t.args[i] != "" {
 				return false
 			}
-			for i, s := range of {
-				if t.args[i] != s && t.args[i] != "" {
-					return false
-				}
-			}
-			return true
-		})
+		}
+		return true
 	})
 }
 
@@ -634,7 +641,7 @@ func (l *flows) kind(k *Kind) {
 		c := l.newCause(name, b.Line, k)
 		f := l.newFlow(c, k, b.at.Start)
 		f.pc = pc(f)
-		c.runs = fault{label: f.pc, at: b.at, decl: b.at.Start}
+		c.runs = fault{label: f.pc, at: b.at, decl: b.at.Start, mend: "let no handler set off another eight times in a row"}
 		if b == k.OnSpawn || b == k.OnStart && l.starts() == 1 {
 			f.begins(k, f.self)
 		}
@@ -819,8 +826,9 @@ func (l *flows) atRequest(r *Request) *flow {
 					asked = append(asked, f.symOf(a))
 					asked = append(asked, make([]sym, w.Aud.Params[i].Type.Width()-1)...)
 				}
-				// Who may not ask learns no more than by not getting what goes to the audience.
-				l = l.with(notFor(inner.value(w.Aud.Cond.Value).label, w.Aud, asked))
+				// Who may not ask learns no more than by not getting what goes to the audience, which is told of there.
+				cond := inner.value(w.Aud.Cond.Value).label
+				l = l.with(slices.DeleteFunc(slices.Clone(cond), func(x *atom) bool { return x.goesTo(w.Aud, asked) }))
 			}
 		}
 		f.decision(l, "who may ask")
@@ -1020,7 +1028,7 @@ func (l *flows) failure(x fault, failing, c *cause, all []*cause) {
 	}
 	report := func(a *atom, what string) {
 		l.report("leak", x.decl, x.at, fmt.Sprintf("whether this fails depends on %s, which %s; a failure undoes %s", a.of, a.to, what),
-			"let it not fail: say `clamped`, use clip(…), or ask for room and for what is there first")
+			x.mend)
 	}
 	for _, a := range x.label {
 		if c.decider != nil && !x.later {

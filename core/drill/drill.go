@@ -8,6 +8,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"path"
+	"path/filepath"
 	"slices"
 	"time"
 
@@ -77,7 +78,12 @@ func Load(name, text string, open syntax.Open) ([]*Drill, syntax.Problems) {
 			} else {
 				var wrong syntax.Problems
 				// What a contract includes lies in its own folder.
-				inner := func(name string) (string, error) { return open(path.Join(path.Dir(d.Contract.Value), name)) }
+				inner := func(name string) (string, error) {
+					if !filepath.IsLocal(name) {
+						return "", fmt.Errorf("the file %q leads out of the contract's folder", name)
+					}
+					return open(path.Join(path.Dir(d.Contract.Value), name))
+				}
 				if c, wrong = contract.LoadWith(d.Contract.Value, body, inner); c == nil {
 					problems = append(problems, src.Problem(d.Contract.At, "contract", fmt.Sprintf("the contract is not right: %s", wrong[0].Message), "kamerad check "+d.Contract.Value+" tells all of it"))
 				}
@@ -573,10 +579,7 @@ func (k *checker) messages(n *syntax.DrillAct, name syntax.Ident) map[string]*me
 	for _, kind := range k.contract.Kinds {
 		p := kind.Property(name.Text)
 		asked := slices.ContainsFunc(kind.Requests, func(q *contract.Request) bool { return q.Name == name.Text })
-		if n.Verb != "forges" && !asked && p == nil {
-			continue
-		}
-		if n.Verb == "forges" && !asked {
+		if !asked && (p == nil || n.Verb == "forges") {
 			continue
 		}
 		*k.problems = slices.Clone(before)

@@ -23,17 +23,7 @@ func (x *faultPattern) matches(f *fault) bool {
 }
 
 // String words a fault with its place in the contract, what it was about and why.
-func (f *fault) String() string {
-	in := f.In
-	if in == "" {
-		in = f.Of
-	}
-	out := fmt.Sprintf("%s fails inside, in line %d of %s", in, f.Line, f.File)
-	if f.about != "" {
-		out += " (" + f.about + ")"
-	}
-	return out + ": " + f.Reason
-}
+func (f *fault) String() string { return f.Words(f.about) }
 
 // bodyNames lists what of a contract can fail inside, as faults name it.
 func bodyNames(c *contract.Contract) (out []string) {

@@ -8,7 +8,6 @@ import (
 	"io"
 	"math/rand/v2"
 	"slices"
-	"strings"
 	"time"
 
 	"kamerad/core/contract"
@@ -175,9 +174,7 @@ func (w *stage) failures(step *session.Step) {
 		if d.Outcome != wire.Faulted {
 			continue
 		}
-		kind, name, _ := strings.Cut(d.Ask.Request, ".")
-		f := session.Fault{Of: "request " + name + " of " + kind, In: d.In, File: d.File, Line: d.Line, Client: d.Client.Number, Seq: d.Ask.Seq, Reason: d.Reason}
-		add(f, fmt.Sprintf("asked by %s with %s", d.Client.Name, orNothing(joined(d.Ask.Args))))
+		add(d.Fault())
 	}
 }
 

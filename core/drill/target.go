@@ -161,7 +161,7 @@ func (k *checker) fits(x syntax.Expr, t *contract.Type, value node) {
 	if r, bare := x.(*syntax.Ref); !k.closed(x) && !(bare && t.Form == contract.FormKind && k.kind(r.Text) != nil && !k.names[r.Text]) {
 		return
 	}
-	v, err := value(&env{names: map[string]any{}, who: "nobody"})
+	v, err := value(&env{names: map[string]any{}})
 	if err == nil {
 		var c contract.Value
 		if c, err = write(t, v); err == nil {

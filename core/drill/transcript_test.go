@@ -43,7 +43,8 @@ func (p *noter) Outline() *contract.Outline     { return p.outline }
 func (p *noter) Me() wire.Client                { return p.me }
 func (p *noter) Look(f func(c *replicate.Copy)) { f(&p.copy) }
 
-// Whatever clients do, honest or forged, with lost connections and holds: the drill that is written of it comes to the same.
+// Whatever clients do, honest or forged, with lost connections and holds: the drill that is written of it comes to the
+// same.
 func TestATranscriptPlaysTheSame(t *testing.T) {
 	c := dive(t)
 	accepted, others, moves := 0, 0, 0
@@ -206,4 +207,70 @@ func TestATranscriptThatIsNotWhole(t *testing.T) {
 	assert.Less(t, strings.Count(text, "\n"), MaxTranscript+20)
 	_, _, err = notes.Drill(`a "name"`, "tidewreck.kam")
 	assert.Error(t, err)
+}
+
+// Names that mean something in a drill are no clients' names there, a connection is cut once, and a request or write
+// that is sent again under its number is told as such; what refers to nothing says so.
+func TestTheWordsOfATranscript(t *testing.T) {
+	c := dive(t)
+	s, err := session.New(c, session.Options{Key: Key(1)})
+	require.NoError(t, err)
+	notes := NewTranscript(s, 1, nil)
+	for i, name := range []string{"Server", "Everyone", "Nothing", "Clients", "Self", "Caller", "Ana"} {
+		notes.Joined(wire.Client{Number: i + 1, Name: name, Role: "player"})
+		want := "client_" + strings.ToLower(name)
+		if name == "Ana" {
+			want = "ana"
+		}
+		assert.Equal(t, want, notes.names[i+1])
+	}
+	notes.Moved("cut", 7)
+	notes.Moved("cut", 7)
+	notes.Moved("back", 7)
+	write := wire.FromClient{Type: "write", Ask: wire.Ask{Seq: 5}, Property: "Diver.pos", Value: json.RawMessage("[1,2]")}
+	notes.Sent(7, &write)
+	notes.Sent(7, &write)
+	notes.Moved("leave", 7)
+	notes.Moved("leave", 7)
+	var lines []string
+	for _, line := range notes.lines[7:] {
+		lines = append(lines, line.text)
+	}
+	assert.Equal(t, []string{
+		"cut ana", "back ana", "ana skips 4", "ana writes Diver.pos = vec(1, 2)", "// left out: ana sent number 5 again", "leave ana",
+	}, lines)
+	for _, x := range []struct {
+		typ   contract.Type
+		value contract.Value
+	}{
+		{contract.Type{Form: contract.FormEntity}, contract.Value{}},
+		{contract.Type{Form: contract.FormClient}, contract.Value{Num: contract.Nothing}},
+	} {
+		words, ok := notes.literal(&x.typ, x.value)
+		assert.True(t, ok)
+		assert.Equal(t, "nothing", words)
+	}
+}
+
+// A decision stands behind its line with its reason; a fault's reason is the server's own, and no drill expects it.
+func TestDecisionsOfATranscript(t *testing.T) {
+	c := dive(t)
+	for outcome, want := range map[wire.Outcome]string{
+		wire.Accepted: "-> accepted", wire.Denied: `-> denied "why"`, wire.Dropped: `-> dropped "why"`, wire.Faulted: "-> faulted",
+	} {
+		s, err := session.New(c, session.Options{Key: Key(1)})
+		require.NoError(t, err)
+		notes := NewTranscript(s, 1, nil)
+		notes.Joined(wire.Client{Number: 1, Name: "Ana", Role: "player"})
+		m := wire.FromClient{Type: "ask", Ask: wire.Ask{Seq: 1, Request: "Diver.search", Args: []json.RawMessage{}}}
+		notes.Sent(1, &m)
+		d := session.Decision{Client: wire.Client{Number: 1}, Ask: m.Ask, Outcome: outcome, Reason: "why"}
+		if outcome == wire.Accepted {
+			d.Reason = ""
+		}
+		step := s.Tick()
+		step.Decisions = []session.Decision{d}
+		notes.Ticked(step)
+		assert.Equal(t, "ana asks Diver.search() "+want, notes.lines[1].text)
+	}
 }

@@ -284,3 +284,24 @@ func TestExtraLinesThatChangeNothing(t *testing.T) {
 	}
 	assert.GreaterOrEqual(t, drills, 25)
 }
+
+// What a client has released it holds no more, and what is cut is not cut again.
+func TestWhatIsReleasedAndCut(t *testing.T) {
+	const held = "clients ana, bo\nana holds Potter.fan\nsettle\nexpect server sees ana.Potter.fan\nana releases Potter.fan\nsettle\nexpect server sees not ana.Potter.fan\n"
+	playKiln(t, held+"wait 3s\nexpect server sees not ana.Potter.fan", "")
+	playKiln(t, held+"ana releases Potter.fan", "ana does not hold Potter.fan")
+	playKiln(t, held+"ana renews Potter.fan", "ana does not hold Potter.fan")
+	playKiln(t, "clients ana, bo\nana presses Potter.fan\nsettle\nana renews Potter.fan\nana renews Potter.fan\nana releases Potter.fan", "")
+	playKiln(t, "clients ana, bo\ncut bo\ncut bo", "bo is cut already")
+	playKiln(t, "clients ana, bo\nback bo", "bo was not cut")
+	assert.Equal(t, "nothing", orNothing(""))
+}
+
+// The server sees, and does nothing else that a line could expect; of a name from `let` only what some kind has is sent.
+func TestWhatALineCannotExpect(t *testing.T) {
+	_, problems := Load("kiln.drill", "drill \"it\"\nuse \"kiln.kam\"\nclients ana\nlet h = one(h in Haul)\nexpect server heard paid\nana forges h.load(3)\nana forges h.tip(3)\n", beside(map[string]string{"kiln.kam": kiln}))
+	require.Error(t, problems)
+	assert.Contains(t, problems.Error(), "5:8: the server only sees")
+	assert.Contains(t, problems.Error(), "6:14: no kind has `load`")
+	assert.NotContains(t, problems.Error(), "7:")
+}

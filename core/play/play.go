@@ -98,6 +98,9 @@ func (a *Actor) Value(c *replicate.Copy, t *contract.Type) contract.Value {
 	case contract.FormKind:
 		return contract.Value{Num: r.Int64N(int64(len(t.Names)))}
 	case contract.FormClient:
+		if len(c.Clients) == 0 { // no frame has come yet
+			return contract.Value{}
+		}
 		return contract.Value{Num: int64(c.Clients[r.IntN(len(c.Clients))].Number)}
 	case contract.FormEntity:
 		var of []int64
@@ -111,7 +114,7 @@ func (a *Actor) Value(c *replicate.Copy, t *contract.Type) contract.Value {
 		}
 		return contract.Value{}
 	case contract.FormText:
-		return contract.Value{Text: "a"[:min(1, t.Max)]}
+		return contract.Value{Text: strings.Repeat("a", []int{0, min(1, t.Max), min(1, t.Max), t.Max}[r.IntN(4)])}
 	case contract.FormVec2, contract.FormVec3:
 		for _, x := range c.Things() {
 			for _, f := range x.Fields {
@@ -138,7 +141,28 @@ func (a *Actor) Value(c *replicate.Copy, t *contract.Type) contract.Value {
 		}
 		return v
 	}
-	return contract.Value{} // an empty list, stacks or map
+	return a.several(c, t)
+}
+
+// several picks a value of a list, a map or stacks: an empty one, or one with a few items.
+func (a *Actor) several(c *replicate.Copy, t *contract.Type) (v contract.Value) {
+	const most = 3
+	n := a.random.IntN(min(t.Max, most) + 1)
+	switch t.Form {
+	case contract.FormList:
+		for range n {
+			v.Parts = append(v.Parts, a.Value(c, t.Of))
+		}
+	case contract.FormMap:
+		if n > 0 { // of several, two might have the same key
+			v.Parts = []contract.Value{{Parts: []contract.Value{a.Value(c, t.Key), a.Value(c, t.Of)}}}
+		}
+	case contract.FormStacks:
+		for i := range min(n, len(t.Enum.Values)) {
+			v.Parts = append(v.Parts, contract.Value{Parts: []contract.Value{{Num: int64(i)}, {Num: 1 + a.random.Int64N(t.Each)}}})
+		}
+	}
+	return v
 }
 
 // Step picks a property that the client sets itself, and a value not far from the one that it has.

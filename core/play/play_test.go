@@ -102,6 +102,14 @@ func TestAnActorPicksWhatItMaySend(t *testing.T) {
 	}
 }
 
+// Before the first frame there is nobody and nothing to name.
+func TestAnActorOfAnEmptyCopyNamesNobody(t *testing.T) {
+	a := NewActor(&seat{outline: tidewreck(t).Outline()}, rand.New(rand.NewPCG(1, 2)))
+	for _, form := range []contract.Form{contract.FormClient, contract.FormEntity} {
+		assert.Zero(t, a.Value(&replicate.Copy{}, &contract.Type{Form: form}).Num)
+	}
+}
+
 func keys(m map[string]int) (out []string) {
 	for k := range m {
 		out = append(out, k)

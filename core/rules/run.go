@@ -232,8 +232,11 @@ func (m *Machine) rare(f *frame, depth int, c *code, in *ins) end {
 		if e == nil || e.Gone {
 			return nothing
 		}
-		w := p.Type.Width()
-		widen(p.Type, r[a:], e.Nums[p.Path:])
+		w, from := p.Type.Width(), p.Path
+		if p.Follows == nil && e.ID > m.World.Swept {
+			from = p.Slot
+		}
+		widen(p.Type, r[a:], e.Nums[from:])
 		widen(p.Type, r[a+w:], e.Nums[p.Slot:])
 	case opIter:
 		return m.begins(f, &c.iters[in.k])

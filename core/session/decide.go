@@ -68,7 +68,7 @@ func (s *Session) conclude(what string, e *world.Entity, o *rules.Outcome) {
 		s.faults = append(s.faults, f)
 	}
 	s.settle(o)
-	s.roles()
+	s.follow()
 }
 
 // concludeFor ends the transaction of a handler of the contract, which a client set off.
@@ -80,7 +80,7 @@ func (s *Session) concludeFor(client int, what string, o *rules.Outcome) {
 		s.faults = append(s.faults, f)
 	}
 	s.settle(o)
-	s.roles()
+	s.follow()
 }
 
 func newFault(of string, o *rules.Outcome) Fault {
@@ -221,6 +221,9 @@ func (s *Session) settle(o *rules.Outcome) (changes []Change, told []rules.Told)
 				v.Given(n.Entity)
 			}
 		})
+		if s.holding && !n.Spawn && !n.Gone && n.Entity.Owner != n.Owner {
+			s.handed = append(s.handed, n.Entity)
+		}
 	})
 	for _, e := range told {
 		s.tell(e)
@@ -357,7 +360,7 @@ func (s *Session) decide(t *seat, call *Call, step *Step) {
 		t.newest = max(t.newest, seq)
 		return
 	}
-	s.roles()
+	s.follow()
 	if r := call.request; d.Reply != nil && r.Reply.Has(contract.FormEntity) {
 		t.replies = append(t.replies, answer{len(t.said), r.Reply, s.machine.Reply})
 	}

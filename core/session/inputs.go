@@ -91,12 +91,12 @@ func (s *Session) carry(t *seat, m *Move) {
 		case e.Owner != t.client.Number:
 			outcome, stage, reason = wire.Denied, wire.StageFrom, "not the owner"
 		case m.what == "press":
-			if reason = ""; !s.press(e, m) {
+			if reason = ""; !s.press(t, e, m) {
 				outcome, stage, reason = wire.Denied, wire.StageCheck, "when"
 			}
 		default:
 			reason = ""
-			if s.presses[key{e.ID, m.prop.Index}] == m.in.Press {
+			if t.presses[key{e.ID, m.prop.Index}] == m.in.Press {
 				s.hold(e, m.prop, false)
 			}
 		}
@@ -123,14 +123,17 @@ func (m *Move) refused(outcome wire.Outcome, stage wire.Stage, reason string) wi
 
 // press begins a hold, or renews its lease. A hold that has ended begins again only with a new press. It reports false for a new press while
 // the condition of the hold fails: such a hold does not begin.
-func (s *Session) press(e *world.Entity, m *Move) bool {
+func (s *Session) press(t *seat, e *world.Entity, m *Move) bool {
 	k := key{e.ID, m.prop.Index}
 	held := e.Nums[m.prop.Slot] != 0
-	fresh := m.in.Press > s.presses[k]
-	if !fresh && !held || m.in.Press < s.presses[k] {
+	fresh := m.in.Press > t.presses[k]
+	if !fresh && !held || m.in.Press < t.presses[k] {
 		return true
 	}
-	s.presses[k] = m.in.Press
+	if t.presses == nil {
+		t.presses = map[key]uint64{}
+	}
+	t.presses[k] = m.in.Press
 	if !held && !s.machine.MayHold(e, m.prop) {
 		return false
 	}
@@ -207,7 +210,7 @@ func (s *Session) write(t *seat, e *world.Entity, m *Move) (wire.Outcome, wire.S
 		return wire.Faulted, wire.StageBody, "the write failed inside and changed nothing"
 	}
 	s.settle(nil)
-	s.roles()
+	s.follow()
 	b.own = s.world.Changed(e, m.prop.Index) // not this tick: a write of the value that is held already changes nothing
 	return wire.Accepted, "", ""
 }
@@ -215,8 +218,13 @@ func (s *Session) write(t *seat, e *world.Entity, m *Move) (wire.Outcome, wire.S
 // forget drops what is kept about an entity that is gone.
 func (s *Session) forget(e *world.Entity) {
 	for _, p := range e.Kind.Properties {
-		delete(s.presses, key{e.ID, p.Index})
 		delete(s.budgets, key{e.ID, p.Index})
+		if p.Hold == nil {
+			continue
+		}
+		for _, t := range s.order {
+			delete(t.presses, key{e.ID, p.Index})
+		}
 	}
 	for _, r := range e.Kind.Requests {
 		for _, t := range s.order {
@@ -224,6 +232,21 @@ func (s *Session) forget(e *world.Entity) {
 			delete(t.paused, use{r.Index, e.ID})
 		}
 	}
+}
+
+// follow runs what a concluded cause brings with it: the holds of what has another owner end, and clients with another role get the
+// entities of that.
+func (s *Session) follow() {
+	for len(s.handed) > 0 {
+		e := s.handed[0]
+		s.handed = s.handed[1:]
+		for _, p := range e.Kind.Properties {
+			if p.Hold != nil && !e.Gone && e.Nums[p.Slot] != 0 {
+				s.hold(e, p, false)
+			}
+		}
+	}
+	s.roles()
 }
 
 // roles gives clients with another role the entities of it, in place of those of their old one.

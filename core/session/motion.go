@@ -26,13 +26,34 @@ func (s *Session) motion() {
 	if !s.paths {
 		return
 	}
-	s.each(func(e *world.Entity) {
-		for _, p := range e.Kind.Properties {
-			if p.Path >= 0 && p.Follows == nil {
-				copy(e.Nums[p.Path:], e.Nums[p.Slot:p.Slot+p.Type.Width()])
-			}
+	for _, e := range s.world.Entities() {
+		sweepFrom(e)
+	}
+	s.world.Swept = s.world.Last()
+}
+
+// sweepNew notes where what was spawned since the last motion begins to move: its place when it was spawned, and not where it is by the
+// next motion.
+func (s *Session) sweepNew() {
+	if !s.paths {
+		return
+	}
+	for _, e := range slices.Backward(s.world.Entities()) {
+		if e.ID <= s.world.Swept {
+			break
 		}
-	})
+		sweepFrom(e)
+	}
+	s.world.Swept = s.world.Last()
+}
+
+// sweepFrom notes the places of an entity as those from which it moves next. What follows a rate is noted as it moves.
+func sweepFrom(e *world.Entity) {
+	for _, p := range e.Kind.Properties {
+		if p.Path >= 0 && p.Follows == nil {
+			copy(e.Nums[p.Path:], e.Nums[p.Slot:p.Slot+p.Type.Width()])
+		}
+	}
 }
 
 // sweep moves what moves by itself, and notes from where.

@@ -8,6 +8,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"math"
+	"regexp"
 	"slices"
 	"strings"
 
@@ -52,6 +53,7 @@ type Session struct {
 	order     []*seat // by number
 	told      []Told  // in this tick
 	faults    []Fault
+	handed    []*world.Entity // with holds, that have another owner since the last cause
 	logs      []Log
 	ties      bool                          // something may be attached to something else
 	holding   bool                          // there are holds
@@ -62,8 +64,7 @@ type Session struct {
 	closed    string                        // why the session ended, once it has
 	moves     map[string]*contract.Property // holds and properties that clients write, by full name
 	moveKinds map[string]*contract.Kind
-	plain     []bool         // by request: its arguments are numbers, neither texts nor refs nor clients
-	presses   map[key]uint64 // the newest press of each hold
+	plain     []bool // by request: its arguments are numbers, neither texts nor refs nor clients
 	budgets   map[key]*budget
 	args      []int64         // of the request that is decided
 	walked    []*world.Entity // the entities that a stage goes over
@@ -130,6 +131,7 @@ type seat struct {
 
 	newest  uint64                      // request that was decided
 	first   *[rememberAsk]wire.Decision // the last decisions, for repeats, by sequence number; apart, so that seats stand close together
+	presses map[key]uint64              // its newest press of each hold
 	paused  map[use]int64               // tick from which a request with a pause is taken again
 	uses    map[use]*window             // by limit
 	events  []*told                     // of this tick
@@ -248,7 +250,7 @@ func New(c *contract.Contract, o Options) (*Session, error) {
 		return nil, err
 	}
 	s.moves, s.moveKinds = map[string]*contract.Property{}, map[string]*contract.Kind{}
-	s.presses, s.budgets = map[key]uint64{}, map[key]*budget{}
+	s.budgets = map[key]*budget{}
 	for _, k := range c.Kinds {
 		s.ticking = s.ticking || k.OnTick != nil
 		for _, p := range k.Properties {
@@ -356,6 +358,48 @@ type Fault struct {
 	Client int    // that joined, left, lost its connection or wrote; 0 for none
 	Seq    uint64 // of a write
 	Reason string
+}
+
+// Words tells a fault with its place in the contract, what it was about unless that is empty, and why.
+func (f *Fault) Words(about string) string {
+	in := f.In
+	if in == "" {
+		in = f.Of
+	}
+	if about != "" {
+		about = " (" + about + ")"
+	}
+	return fmt.Sprintf("%s fails inside, in line %d of %s%s: %s", in, f.Line, f.File, about, f.Reason)
+}
+
+// Cause names what failed and why, without the numbers of this one time: faults of one cause are the same fault again.
+func (f *Fault) Cause() string {
+	return fmt.Sprintf("%s in line %d of %s: %s", f.In, f.Line, f.File, numbers.ReplaceAllString(f.Reason, "N"))
+}
+
+var numbers = regexp.MustCompile(`-?[0-9]+(\.[0-9]+)?`)
+
+// Fault returns the fault of a request that failed inside, as that of a handler is told, and what it was about.
+func (d *Decision) Fault() (f Fault, about string) {
+	kind, name, _ := strings.Cut(d.Ask.Request, ".")
+	f = Fault{
+		Of:     "request " + name + " of " + kind,
+		In:     d.In,
+		File:   d.File,
+		Line:   d.Line,
+		Client: d.Client.Number,
+		Seq:    d.Ask.Seq,
+		Reason: d.Reason,
+	}
+	values := make([]string, len(d.Ask.Args))
+	for i, value := range d.Ask.Args {
+		values[i] = string(value)
+	}
+	asked := strings.Join(values, ", ")
+	if asked == "" {
+		asked = "nothing"
+	}
+	return f, fmt.Sprintf("asked by %s with %s", d.Client.Name, asked)
 }
 
 // maxAbout is how many values of an entity are told with a fault of one of its handlers.
@@ -700,6 +744,7 @@ func (s *Session) Tick() *Step {
 	step.Overtaken, s.overtaken = s.overtaken, nil
 	s.refused, s.touched = nil, false
 	s.beganAt, s.heaviest = s.machine.Used(), Heavy{}
+	s.sweepNew()
 	s.admit(step)
 	s.resume(step)
 	for i := range inputs {

@@ -96,7 +96,7 @@ func (s *Session) Hand(entity uint32, to int) error {
 func (s *Session) concluded(what string, o *rules.Outcome) error {
 	s.touched = true
 	s.settle(o)
-	s.roles()
+	s.follow()
 	if o != nil {
 		return fmt.Errorf("%s: it sets off something that fails: %s (line %d)", what, o.Reason, o.Line)
 	}

@@ -574,3 +574,84 @@ func TestWhatAnotherClientSteers(t *testing.T) {
 	require.Empty(t, write(bo, "[3,-1]"))
 	require.Equal(t, "(3, -1)", pos(bo))
 }
+
+// What was spawned in this tick has swept nothing: its path is the place where it is, and not a line from nowhere to there.
+func TestWhatIsNewHasSweptNothing(t *testing.T) {
+	g := open(t, `contract reef language 1
+roles player
+type Place = vec2 -100..100 step 1
+type Wall { a: Place, b: Place }
+const walls: list<Wall> max 1 = [Wall(a = vec(10, 0), b = vec(10, 100))]
+shared Reef {
+  hits: int 0..99 = 0 clamped
+  request drop(at: Place) from player { spawn Stone { pos = at } }
+  request shift(by: int -9..9) from player { for s in Stone { s.pos = s.pos + vec(by, 0) } }
+}
+entity Stone {
+  pos: Place
+  on tick { if crosses(path(pos), walls) { Reef.hits += 1 } }
+}
+`)
+	ana := g.join("Ana", "")
+	g.tick()
+	hits := func() string { return g.sees(ana, 0, "Reef", "hits") }
+	require.Equal(t, wire.Accepted, g.ask(ana, 0, "Reef.drop", "[20,50]").Outcome)
+	assert.Equal(t, "0", hits(), "a line from (0, 0) would cross the wall")
+	require.Equal(t, wire.Accepted, g.ask(ana, 0, "Reef.shift", "-9").Outcome)
+	assert.Equal(t, "0", hits())
+	require.Equal(t, wire.Accepted, g.ask(ana, 0, "Reef.shift", "-9").Outcome)
+	assert.Equal(t, "1", hits())
+	require.Equal(t, wire.Accepted, g.ask(ana, 0, "Reef.shift", "-1").Outcome)
+	assert.Equal(t, "1", hits())
+}
+
+// A hold is its owner's: it ends when the entity is given to somebody else, whose own presses count from then on, however often the one
+// before has pressed; a press that is renewed from before begins nothing.
+func TestAHoldEndsWithItsOwner(t *testing.T) {
+	g := open(t, `contract yard language 1
+tick 20 per second
+roles player
+shared Yard { ends: int 0..99 = 0 clamped; on start { spawn Rig { } } }
+entity Rig {
+  hold winch lease 1s
+  on change winch { if not winch { Yard.ends += 1 } }
+  request grab() from player { give self to caller }
+}
+entity Diver per player { n: int 0..9 }
+`)
+	ana, bo := g.join("Ana", ""), g.join("Bo", "")
+	g.tick()
+	rig := g.copies[ana].Own("Rig", 0).Entity
+	press := func(client int, what string, number uint64) {
+		g.s.Move(client, g.s.ReadMove(what, wire.Move{Entity: rig, Property: "Rig.winch", Press: number}))
+		g.tick()
+	}
+	winch := func() string {
+		for _, owner := range []int{ana, bo} {
+			if g.copies[ana].Own("Rig", owner) != nil {
+				return g.sees(ana, owner, "Rig", "winch")
+			}
+		}
+		return ""
+	}
+	require.Equal(t, wire.Accepted, g.ask(ana, rig, "Rig.grab").Outcome)
+	for n := range uint64(7) {
+		press(ana, "press", n+1)
+	}
+	require.Equal(t, "true", winch())
+	require.Equal(t, wire.Accepted, g.ask(bo, rig, "Rig.grab").Outcome)
+	assert.Equal(t, "false", winch(), "at once, and not when its lease has run out")
+	assert.Equal(t, "1", g.sees(ana, 0, "Yard", "ends"))
+	press(bo, "press", 1)
+	assert.Equal(t, "true", winch(), "the numbers of presses are each client's own")
+	press(ana, "press", 7)
+	assert.Equal(t, wire.Denied, g.decided[ana].Outcome)
+	require.Equal(t, wire.Accepted, g.ask(ana, rig, "Rig.grab").Outcome)
+	assert.Equal(t, "false", winch())
+	press(ana, "press", 7)
+	assert.Equal(t, "false", winch(), "it has ended, and begins with a new press")
+	press(ana, "press", 8)
+	assert.Equal(t, "true", winch())
+	press(ana, "release", 8)
+	assert.Equal(t, "false", winch())
+}

@@ -233,6 +233,9 @@ func (w *twin) poke(r *rand.Rand, focus *contract.Property) string {
 		if p.Follows != nil || sees && w.machine.Gets(e, p, w.viewer) {
 			continue
 		}
+		if p.Hold != nil && e.Owner == w.viewer {
+			continue // it is what its owner has pressed itself, also when it is not told of it
+		}
 		slots := make([]int64, p.Type.Width())
 		switch p.Type.Form {
 		case contract.FormBool:

@@ -247,10 +247,19 @@ func (r *bitReader) numbers(t *contract.Type, m *FromClient) bool {
 	return true
 }
 
-// json reads a value as JSON; null, which few types take, stands for what is none.
+// json reads a value as JSON; {}, which no type takes, stands for what is none. The four numbers of a rotation may be any in its range:
+// it is read as JSON is, which makes a unit quaternion of them, or finds that they are none.
 func (r *bitReader) json(t *contract.Type) json.RawMessage {
 	v := r.value(t)
 	if r.bad {
+		return json.RawMessage("{}")
+	}
+	out := t.AppendJSON(nil, v)
+	if !t.Has(contract.FormRotation) {
+		return out
+	}
+	v, err := t.ParseJSON(out)
+	if err != nil {
 		return json.RawMessage("{}")
 	}
 	return t.AppendJSON(nil, v)

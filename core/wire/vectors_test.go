@@ -129,6 +129,7 @@ func FuzzFromClient(f *testing.F) {
 	f.Add([]byte{msgAsk, 1, 2, 0, 0, 0})
 	f.Add([]byte{msgWrite, 1, 2, 0, 1, 0, 9, 9})
 	f.Add([]byte(`{"type":"ask","seq":1,"request":"A.b","args":[]}`))
+	f.Add([]byte("\x06\x7f \x7f\x00\x065v\xdd \x7f\x00")) // a rotation whose numbers are no unit quaternion
 	f.Fuzz(func(t *testing.T, raw []byte) {
 		m, err := UnpackFromClient(raw, o)
 		if err != nil || raw[0] == '{' || raw[0]&hasUnknown != 0 {

@@ -56,6 +56,7 @@ type World struct {
 	Settings []int64 // by the slots of the contract's settings
 	MostHeld int64   // bytes that may be held; 0 for no bound
 	Beside   int64   // bytes that are held for clients, beside the world's own
+	Swept    ID      // of the last entity of which it was noted where it began to move; a later one has swept nothing yet
 
 	contract *contract.Contract
 	last     ID
@@ -151,6 +152,9 @@ func (w *World) Intern(s string) int64 {
 	}
 	return n
 }
+
+// Last returns the ID of the entity that was spawned last; 0 for none.
+func (w *World) Last() ID { return w.last }
 
 // Text gives the text at a place.
 func (w *World) Text(n int64) string { return w.texts[n] }

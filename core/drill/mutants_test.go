@@ -1,0 +1,134 @@
+package drill
+
+import (
+	"encoding/json"
+	"fmt"
+	"go/ast"
+	"go/parser"
+	"go/token"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"regexp"
+	"slices"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// closedSets are the values that the runner decides by: outcomes, what copies tell of, messages, verbs, and what links
+// do.
+var closedSets = [][]string{
+	{"wire.Accepted", "wire.Denied", "wire.Dropped", "wire.Malformed", "wire.Faulted"},
+	{
+		"replicate.Joined", "replicate.Left", "replicate.Spawned", "replicate.Given", "replicate.Lost",
+		"replicate.Changed", "replicate.Heard", "replicate.Gone", "replicate.Mine",
+	},
+	{`"ask"`, `"write"`, `"press"`, `"release"`},
+	{`"asks"`, `"writes"`, `"holds"`, `"presses"`, `"releases"`, `"renews"`, `"forges"`},
+	{`"sees"`, `"heard"`, `"noticed"`, `"misses"`, `"faults"`, `"got"`},
+	{`"leave"`, `"cut"`},
+	{`"server"`, `"everyone"`, `"nobody"`, `"nothing"`},
+	{`"stall"`, `"loss"`, `"jitter"`, `"delay"`},
+}
+
+// mutant is a file of the package with one value in place of another of its set.
+type mutant struct {
+	file, name string
+	text       []byte
+}
+
+// mutants lists all of the package.
+func mutants(t *testing.T) (out []mutant) {
+	names, err := filepath.Glob("*.go")
+	require.NoError(t, err)
+	for _, name := range names {
+		if strings.HasSuffix(name, "_test.go") {
+			continue
+		}
+		raw, err := os.ReadFile(name)
+		require.NoError(t, err)
+		files := token.NewFileSet()
+		tree, err := parser.ParseFile(files, name, raw, 0)
+		require.NoError(t, err)
+		ast.Inspect(tree, func(n ast.Node) bool {
+			switch n.(type) {
+			case *ast.ImportSpec, *ast.Field: // paths, and the tags of fields
+				return false
+			case *ast.SelectorExpr, *ast.BasicLit:
+			default:
+				return true
+			}
+			from, to := files.Position(n.Pos()), files.Position(n.End())
+			was := string(raw[from.Offset:to.Offset])
+			for _, set := range closedSets {
+				if !slices.Contains(set, was) {
+					continue
+				}
+				for _, other := range set {
+					if other == was {
+						continue
+					}
+					text := slices.Concat(raw[:from.Offset], []byte(other), raw[to.Offset:])
+					out = append(out, mutant{name, fmt.Sprintf("%s:%d:%d %s for %s", name, from.Line, from.Column, other, was), text})
+				}
+			}
+			return true
+		})
+	}
+	return out
+}
+
+// Of each value of a closed set that the runner decides by, each other one is put in its place: nearly all of these
+// mutants fail a test. That takes an hour, so it runs only with KAMERAD_MUTANTS=1/1; a part of them with 2/5, some with
+// a regular expression of their names.
+func TestEachSwappedConstantIsNoticed(t *testing.T) {
+	wanted := os.Getenv("KAMERAD_MUTANTS")
+	if wanted == "" {
+		t.Skip("KAMERAD_MUTANTS=1/1 is not set")
+	}
+	part, of := 1, 1
+	only := regexp.MustCompile("")
+	if _, err := fmt.Sscanf(wanted, "%d/%d", &part, &of); err != nil {
+		part, of, only = 1, 1, regexp.MustCompile(wanted)
+	}
+	dir := t.TempDir()
+	here, err := os.Getwd()
+	require.NoError(t, err)
+	var survivors []string
+	tried := 0
+	for i, m := range mutants(t) {
+		if i%of != part-1 || !only.MatchString(m.name) {
+			continue
+		}
+		tried++
+		file := filepath.Join(dir, "mutant.go")
+		overlay := filepath.Join(dir, "overlay.json")
+		binary := filepath.Join(dir, "mutant.test")
+		require.NoError(t, os.WriteFile(file, m.text, 0o600))
+		raw, err := json.Marshal(map[string]any{"Replace": map[string]string{filepath.Join(here, m.file): file}})
+		require.NoError(t, err)
+		require.NoError(t, os.WriteFile(overlay, raw, 0o600))
+		out, err := exec.Command("go", "test", "-c", "-vet=off", "-overlay", overlay, "-o", binary, ".").CombinedOutput()
+		if err != nil { // two cases of a switch or keys of a map alike: the compiler notices
+			require.Contains(t, string(out), "duplicate ", m.name)
+			continue
+		}
+		if passes(binary, here) {
+			survivors = append(survivors, m.name)
+			t.Log("not noticed: ", m.name)
+		}
+	}
+	t.Logf("%d mutants, %d not noticed:\n%s", tried, len(survivors), strings.Join(survivors, "\n"))
+	assert.LessOrEqual(t, float64(len(survivors)), 0.05*float64(tried))
+}
+
+// passes reports whether the tests of a binary pass. One that hangs fails.
+func passes(binary, dir string) bool {
+	c := exec.Command(binary, "-test.failfast", "-test.timeout", "2m")
+	c.Dir = dir
+	c.Env = append(os.Environ(), "KAMERAD_MUTANTS=")
+	return c.Run() == nil
+}
