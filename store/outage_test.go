@@ -76,7 +76,7 @@ func TestWhatWaitsIsBoundedByItsSize(t *testing.T) {
 	var accepted, first int
 	require.NoError(t, o.conn.QueryRow(t.Context(), "select count(*) from decisions where outcome = 'accepted'").Scan(&accepted))
 	assert.Equal(t, 2000, accepted, "none that was accepted is missing")
-	require.NoError(t, o.conn.QueryRow(t.Context(), "select count(*) from (select outcome from decisions order by id limit 4000) a where outcome = 'accepted'").Scan(&first))
+	require.NoError(t, o.conn.QueryRow(t.Context(), "select count(*) from (select outcome from decisions order by ctid limit 4000) a where outcome = 'accepted'").Scan(&first))
 	assert.Equal(t, 2000, first, "they are stored first, but for a batch that was under way")
 }
 

@@ -56,7 +56,7 @@ type Recorder struct {
 	store    *Store
 	mu       sync.Mutex
 	queues   [classes]queue
-	arrived  uint64    // records that there have been
+	arrived  int64     // records that there have been
 	away     bool      // the last batch could not be written
 	underWay int       // records of the batch that is being written
 	warned   time.Time // when it was last logged that records were dropped
@@ -81,13 +81,14 @@ type owner struct {
 	client  int
 }
 
-// record is a Seat or a Decision, with about how much memory it takes, and its place in the order of arrival.
+// record is a Seat or a Decision, with about how much memory it takes, and its place in the order of arrival: with its session, a
+// decision's identity in the database.
 type record struct {
 	entry any
 	owner owner
 	bytes int
 	class class
-	nth   uint64
+	nth   int64
 }
 
 func (q *queue) add(r record) {
@@ -345,15 +346,17 @@ func (r *Recorder) write(batch []record) error {
 				}
 			case Decision:
 				rows = append(rows, []any{
-					e.Session, e.Tick, e.Client, clean(e.Name), strconv.FormatUint(e.Seq, 10), clean(e.Request), e.Entity, cleanArgs(e.Args),
+					e.Session, waiting.nth, e.Tick, e.Client, clean(e.Name), strconv.FormatUint(e.Seq, 10), clean(e.Request), e.Entity, cleanArgs(e.Args),
 					e.Outcome, e.Stage, clean(e.Reason), e.CheckText, e.Line, e.At,
 				})
 			}
 		}
 		batch := &pgx.Batch{}
 		for _, row := range rows {
-			batch.Queue(`insert into decisions (session, tick, client, name, seq, request, entity, args, outcome, stage, reason, check_text, line, at)
-				values ($1, $2, $3, $4, $5::text::numeric, $6, $7, $8::text::json, $9, $10, $11, $12, $13, $14)`, row...)
+			// The batch may have been stored before: its answer can be lost, or come too late.
+			batch.Queue(`insert into decisions (session, id, tick, client, name, seq, request, entity, args, outcome, stage, reason, check_text, line, at)
+				values ($1, $2, $3, $4, $5, $6::text::numeric, $7, $8, $9::text::json, $10, $11, $12, $13, $14, $15)
+				on conflict (session, id) do nothing`, row...)
 		}
 		if err := tx.SendBatch(ctx, batch).Close(); err != nil {
 			return fmt.Errorf("store decisions: %w", err)

@@ -132,7 +132,7 @@ func StartOn(t testing.TB, database string, command ...string) *Process {
 		raw, err := os.ReadFile(file)
 		p.Service = strings.TrimSpace(string(raw))
 		return err == nil && strings.HasSuffix(string(raw), "\n") || p.ended()
-	}, 30*time.Second, 20*time.Millisecond)
+	}, 2*time.Minute, 20*time.Millisecond)
 	require.False(t, p.ended(), p.Log())
 	return p
 }
