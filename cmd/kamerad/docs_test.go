@@ -2,6 +2,10 @@ package main
 
 import (
 	"encoding/json"
+	"go/ast"
+	"go/parser"
+	"go/token"
+	"io/fs"
 	"os"
 	"os/exec"
 	"path"
@@ -168,6 +172,31 @@ func TestTheArchitectureIsAsDrawn(t *testing.T) {
 			assert.Contains(t, string(page), "| `"+short+"` |")
 		}
 	}
+}
+
+// Nothing in core/ starts a goroutine: it can have no race of its own, and its tests are run without looking for one.
+func TestTheCoreStartsNoGoroutine(t *testing.T) {
+	files := token.NewFileSet()
+	read := 0
+	err := filepath.WalkDir(filepath.Join(root, "core"), func(file string, _ fs.DirEntry, err error) error {
+		if err != nil || !strings.HasSuffix(file, ".go") || strings.HasSuffix(file, "_test.go") {
+			return err
+		}
+		parsed, err := parser.ParseFile(files, file, nil, parser.SkipObjectResolution)
+		if err != nil {
+			return err
+		}
+		read++
+		ast.Inspect(parsed, func(n ast.Node) bool {
+			if statement, is := n.(*ast.GoStmt); is {
+				t.Errorf("%s starts a goroutine", files.Position(statement.Go))
+			}
+			return true
+		})
+		return nil
+	})
+	require.NoError(t, err)
+	assert.Greater(t, read, 50)
 }
 
 var root = func() string { dir, _ := filepath.Abs("../.."); return dir }()
