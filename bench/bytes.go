@@ -178,10 +178,10 @@ func (in *information) look(d *diver, f *wire.Frame) {
 			}
 		}
 	}
-	for _, t := range d.copy.Things() {
+	for _, t := range d.copy.Entities() {
 		for _, old := range t.Fields {
 			name := [2]string{t.Kind, old.Name}
-			now, has := changed[place{t.Entity, old.Name}]
+			now, has := changed[place{t.Number, old.Name}]
 			c := in.changed[name]
 			if !has {
 				c[1]++
@@ -208,7 +208,7 @@ func (in *information) look(d *diver, f *wire.Frame) {
 
 // act lets a diver do what it does in a tick.
 func (d *diver) act(s *session.Session) {
-	me := d.copy.Own("Diver", d.me.Number)
+	me := d.copy.OwnedBy("Diver", d.me.Number)
 	if me == nil {
 		return
 	}
@@ -218,7 +218,7 @@ func (d *diver) act(s *session.Session) {
 		s.Ask(d.me.Number, s.Read(wire.Ask{Seq: d.seq, Entity: entity, Request: request, Args: args, Seen: seen}))
 	}
 	if !d.ready {
-		if dive := d.copy.Own("Dive", 0); dive != nil {
+		if dive := d.copy.OwnedBy("Dive", 0); dive != nil {
 			seed, _ := dive.Value("seed")
 			ask(0, "Diver.get_ready", []json.RawMessage{json.RawMessage(fmt.Sprint(seed.Num))})
 			d.ready = true

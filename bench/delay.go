@@ -120,7 +120,7 @@ func players(address, echo string, session int64, n, bad int, warm, long time.Du
 				mu.Lock()
 				defer mu.Unlock()
 				for _, x := range notices {
-					if x.What == replicate.Changed && x.Field.Name == "mark" {
+					if x.Type == replicate.FieldChanged && x.Field.Name == "mark" {
 						if at, ok := began[x.Field.Value.Num]; ok && counts(at) {
 							out.Copies = append(out.Copies, now.Sub(at).Seconds()*1000)
 						}

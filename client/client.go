@@ -274,18 +274,18 @@ func (c *Client) Look(f func(*replicate.Copy)) {
 
 // follow is a property that somebody follows.
 type follow struct {
-	of       func(t *replicate.Thing) bool
+	of       func(t *replicate.Entity) bool
 	property string
-	f        func(t *replicate.Thing, now wire.Field, old *contract.Value)
+	f        func(t *replicate.Entity, now wire.Field, old *contract.Value)
 }
 
 // Follow calls f with the value of a property of those entities that of tells: with the present value at once, or when it arrives,
 // and then with each other value that comes and the one before it. It is called from one goroutine at a time, at first from this
 // one, and must not call the client.
-func (c *Client) Follow(property string, of func(t *replicate.Thing) bool, f func(t *replicate.Thing, now wire.Field, old *contract.Value)) (stop func()) {
+func (c *Client) Follow(property string, of func(t *replicate.Entity) bool, f func(t *replicate.Entity, now wire.Field, old *contract.Value)) (stop func()) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	for _, t := range c.copy.Things() {
+	for _, t := range c.copy.Entities() {
 		if now, has := t.Field(property); has && of(t) {
 			f(t, now, nil)
 		}
@@ -311,11 +311,11 @@ func (c *Client) report(notices []replicate.Notice) {
 		x := c.follows[n]
 		for i := range notices {
 			switch n := &notices[i]; {
-			case n.What == replicate.Changed && n.Field.Name == x.property && x.of(n.Thing):
-				x.f(n.Thing, n.Field, n.Old)
-			case n.What == replicate.Spawned && x.of(n.Thing):
-				if now, has := n.Thing.Field(x.property); has {
-					x.f(n.Thing, now, nil)
+			case n.Type == replicate.FieldChanged && n.Field.Name == x.property && x.of(n.Entity):
+				x.f(n.Entity, n.Field, n.Old)
+			case n.Type == replicate.EntitySpawned && x.of(n.Entity):
+				if now, has := n.Entity.Field(x.property); has {
+					x.f(n.Entity, now, nil)
 				}
 			}
 		}

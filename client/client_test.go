@@ -75,7 +75,7 @@ func TestAClientFollowsItsFrames(t *testing.T) {
 	arrived := make(chan struct{}, 10)
 	c, err := New(t.Context(), f, Options{OnFrame: func(frame *wire.Frame, notices []replicate.Notice) {
 		for _, n := range notices {
-			seen = append(seen, string(n.What)+" "+n.Field.Name)
+			seen = append(seen, string(n.Type)+" "+n.Field.Name)
 		}
 		arrived <- struct{}{}
 	}})
@@ -85,7 +85,7 @@ func TestAClientFollowsItsFrames(t *testing.T) {
 	<-arrived
 	assert.Equal(t, []string{"spawned ", "changed n"}, seen)
 	c.Look(func(held *replicate.Copy) {
-		v, _ := held.Thing(9).Value("n")
+		v, _ := held.Entity(9).Value("n")
 		assert.EqualValues(t, 7, v.Num)
 		assert.EqualValues(t, 6, held.Tick)
 	})

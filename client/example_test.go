@@ -25,8 +25,8 @@ func Example() {
 		return
 	}
 	stop := c.Follow("hull",
-		func(t *replicate.Thing) bool { return t.Kind == "Diver" && t.Owner == c.Me().Number },
-		func(t *replicate.Thing, now wire.Field, old *contract.Value) { label.Set(now.Type.Format(now.Value)) })
+		func(t *replicate.Entity) bool { return t.Kind == "Diver" && t.Owner == c.Me().Number },
+		func(t *replicate.Entity, now wire.Field, old *contract.Value) { label.Set(now.Type.Format(now.Value)) })
 	defer stop()
 	d, err := c.Ask(ctx, 0, "Diver.use", json.RawMessage(`"patch"`))
 	fmt.Println(d.Outcome, err)

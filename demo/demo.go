@@ -69,7 +69,7 @@ const swim = "Diver.pos"
 func choose(c *client.Client, dice *rand.Rand) (request string, args []json.RawMessage) {
 	word := func(s string) []json.RawMessage { return []json.RawMessage{json.RawMessage(`"` + s + `"`)} }
 	c.Look(func(held *replicate.Copy) {
-		me := held.Own("Diver", c.Me().Number)
+		me := held.OwnedBy("Diver", c.Me().Number)
 		if me == nil {
 			return
 		}
@@ -92,7 +92,7 @@ func choose(c *client.Client, dice *rand.Rand) (request string, args []json.RawM
 			}
 		}
 		var phase, seed int64
-		for _, t := range held.Things() {
+		for _, t := range held.Entities() {
 			if t.Kind == "Dive" {
 				p, _ := t.Value("phase")
 				n, _ := t.Value("seed")

@@ -43,9 +43,9 @@ func (e *ears) frame(f *wire.Frame, notices []replicate.Notice) {
 	defer e.mu.Unlock()
 	e.tick = f.Tick
 	for _, n := range notices {
-		line := string(n.What)
-		if n.Thing != nil {
-			line += fmt.Sprint(" ", n.Thing.Kind, " of ", n.Thing.Owner)
+		line := string(n.Type)
+		if n.Entity != nil {
+			line += fmt.Sprint(" ", n.Entity.Kind, " of ", n.Entity.Owner)
 		}
 		if n.Field.Type != nil {
 			line += " " + n.Field.Name + " = " + n.Field.Type.Format(n.Field.Value)
@@ -120,7 +120,7 @@ func TestAHostIsAClientLikeAnyOther(t *testing.T) {
 		_, err = api.Step(t.Context(), s.ID, 40)
 		require.NoError(t, err)
 		require.Eventually(t, func() bool { _, tick := e.heard(); return tick >= 40 }, 10*time.Second, time.Millisecond)
-		ana.Look(func(c *replicate.Copy) { state = string(c.Block().JSON()) })
+		ana.Look(func(c *replicate.Copy) { state = string(c.Snapshot().JSON()) })
 		words, _ = e.heard()
 		ana.Close()
 		bo.Close()
@@ -200,7 +200,7 @@ func TestACopyThatDiffersIsHealed(t *testing.T) {
 	})
 	require.NoError(t, err)
 	require.Eventually(t, func() bool { return snapshots.Load() == 1 }, 10*time.Second, time.Millisecond)
-	ana.Look(func(c *replicate.Copy) { c.Things()[0].Fields[0].Value.Num++ }) // as a fault would
+	ana.Look(func(c *replicate.Copy) { c.Entities()[0].Fields[0].Value.Num++ }) // as a fault would
 	require.Eventually(t, func() bool { return snapshots.Load() == 2 }, 10*time.Second, time.Millisecond)
 	require.NotZero(t, differed.Load())
 	_, metrics, _ := get(t, "GET", api.Service+"/metrics", "", nil)
@@ -259,10 +259,10 @@ func TestAClientKnowsWhatItMayAsk(t *testing.T) {
 	x := opened(t, v, api, false)
 	ana, err := client.Join(t.Context(), api.Service, x.id, "Ana", "", client.Options{})
 	require.NoError(t, err)
-	mine := func(c *replicate.Thing) bool { return c.Kind == "Diver" && c.Owner == ana.Me().Number }
+	mine := func(c *replicate.Entity) bool { return c.Kind == "Diver" && c.Owner == ana.Me().Number }
 	tints := make(chan string, 10)
 	follow := func() (stop func()) {
-		return ana.Follow("tint", mine, func(_ *replicate.Thing, now wire.Field, old *contract.Value) {
+		return ana.Follow("tint", mine, func(_ *replicate.Entity, now wire.Field, old *contract.Value) {
 			word := now.Type.Format(now.Value)
 			if old != nil {
 				word = now.Type.Format(*old) + " to " + word

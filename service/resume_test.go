@@ -269,7 +269,7 @@ func TestAProgramStartedAnewTakesItsSeat(t *testing.T) {
 	assert.Equal(t, wire.Accepted, d.Outcome)
 	assert.EqualValues(t, 4, d.Seq)
 	second.Look(func(c *replicate.Copy) {
-		f, _ := c.Own("Bell", 0).Field("rung")
+		f, _ := c.OwnedBy("Bell", 0).Field("rung")
 		assert.Equal(t, json.RawMessage("4"), json.RawMessage(f.Type.AppendJSON(nil, f.Value)))
 	})
 	second.Close()

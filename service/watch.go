@@ -118,7 +118,7 @@ func (w *watchers) add(r *room) (*watcher, error) {
 	for _, c := range r.session.Clients() {
 		wc := w.client(r, c)
 		if m := w.mirrors[c.Number]; m != nil {
-			frame := &wire.Frame{Tick: m.copy.Tick, Snapshot: true, Blocks: []*wire.Block{m.copy.Block()}}
+			frame := &wire.Frame{Tick: m.copy.Tick, Snapshot: true, Blocks: []*wire.Block{m.copy.Snapshot()}}
 			wc.Frames = []json.RawMessage{frame.AppendJSON(nil)}
 		}
 		sheet.Clients = append(sheet.Clients, wc)

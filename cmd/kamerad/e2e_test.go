@@ -65,7 +65,7 @@ func (d *diver) got() (raw, events []string) {
 // holds words a property of somebody's diver as this client holds it.
 func (d *diver) holds(owner int, property string) (out string) {
 	d.Look(func(c *replicate.Copy) {
-		thing := c.Own("Diver", owner)
+		thing := c.OwnedBy("Diver", owner)
 		if thing == nil {
 			out = "no diver"
 			return
@@ -81,7 +81,7 @@ func (d *diver) holds(owner int, property string) (out string) {
 }
 
 func (d *diver) entity(owner int) (n uint32) {
-	d.Look(func(c *replicate.Copy) { n = c.Own("Diver", owner).Entity })
+	d.Look(func(c *replicate.Copy) { n = c.OwnedBy("Diver", owner).Number })
 	return n
 }
 

@@ -68,10 +68,10 @@ func typed(args []string) (out []word) {
 
 // label returns the name that an entity has in the terminal: `Ana.Diver`, or `Rig[2]` for the second of those that the
 // client holds. Find reads it back.
-func label(held *replicate.Copy, t *replicate.Thing) string {
+func label(held *replicate.Copy, t *replicate.Entity) string {
 	name := nameOf(held.Clients, t)
 	nth, alike := 0, 0
-	for _, x := range held.Things() {
+	for _, x := range held.Entities() {
 		if x.Kind == t.Kind && (t.Owner == 0 || x.Owner == t.Owner) {
 			if alike++; x == t {
 				nth = alike
@@ -87,8 +87,8 @@ func label(held *replicate.Copy, t *replicate.Thing) string {
 // worded words a value; an entity or a client by its name.
 func worded(held *replicate.Copy, t *contract.Type, v contract.Value) string {
 	switch {
-	case t.Form == contract.FormEntity && held.Thing(uint32(v.Num)) != nil:
-		return label(held, held.Thing(uint32(v.Num)))
+	case t.Form == contract.FormEntity && held.Entity(uint32(v.Num)) != nil:
+		return label(held, held.Entity(uint32(v.Num)))
 	case t.Form == contract.FormClient && nameOfClient(held, int(v.Num)) != "":
 		return shown(nameOfClient(held, int(v.Num)))
 	}
@@ -116,12 +116,12 @@ func find(held *replicate.Copy, name string) uint32 {
 	if at := strings.LastIndexByte(name, '.'); at >= 0 {
 		owner, kind = name[:at], name[at+1:]
 	}
-	for _, t := range held.Things() {
+	for _, t := range held.Entities() {
 		if t.Kind != kind || owner != "" && owner != nameOfClient(held, t.Owner) {
 			continue
 		}
 		if nth--; nth == 0 {
-			return t.Entity
+			return t.Number
 		}
 	}
 	return 0
@@ -170,7 +170,7 @@ func address(me *client.Client, text string, has hasName) (a addressed, err erro
 			return
 		}
 		kind := ""
-		if t := held.Thing(a.entity); t != nil {
+		if t := held.Entity(a.entity); t != nil {
 			kind = t.Kind
 		} else if at := slices.IndexFunc(o.Kinds, func(k contract.KindOutline) bool { return has(&k, name) }); at >= 0 {
 			kind = o.Kinds[at].Name // an entity that is not seen
@@ -184,7 +184,7 @@ func address(me *client.Client, text string, has hasName) (a addressed, err erro
 func unknownEntity(held *replicate.Copy, name string) error {
 	const most = 12
 	var known []string
-	for _, t := range held.Things() {
+	for _, t := range held.Entities() {
 		if len(known) == most {
 			known = append(known, "…")
 			break
@@ -247,8 +247,8 @@ func entityCalled(held *replicate.Copy, t *contract.Type, name string) (int64, e
 			continue
 		}
 		for _, kind := range t.Names {
-			if own := held.Own(kind, c.Number); own != nil {
-				return int64(own.Entity), nil
+			if own := held.OwnedBy(kind, c.Number); own != nil {
+				return int64(own.Number), nil
 			}
 		}
 	}

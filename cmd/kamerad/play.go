@@ -183,23 +183,23 @@ func (p *player) frame(f *wire.Frame, notices []replicate.Notice) {
 	for _, n := range notices {
 		switch {
 		case first:
-		case n.What == replicate.Changed && p.moves(n.Thing.Kind, n.Field.Name): // it would fill the screen
-		case n.What == replicate.Changed && n.Old != nil:
-			fmt.Printf("  %s.%s  %s → %s\n", p.name(n.Thing), n.Field.Name, p.worded(n.Field.Type, *n.Old), bold.Sprint(p.worded(n.Field.Type, n.Field.Value)))
-		case n.What == replicate.Changed:
-			fmt.Printf("  %s.%s  %s\n", p.name(n.Thing), n.Field.Name, p.worded(n.Field.Type, n.Field.Value))
-		case n.What == replicate.Joined || n.What == replicate.Left:
-			fmt.Println(note.Sprintf("  %s %s as %s", shown(n.Client.Name), n.What, n.Client.Role))
-		case n.What == replicate.Spawned:
-			fmt.Println(note.Sprintf("  %s is there", p.name(n.Thing)))
-		case n.What == replicate.Given:
-			fmt.Println(note.Sprintf("  %s has another owner", p.name(n.Thing)))
-		case n.What == replicate.Mine:
-			fmt.Println(note.Sprintf("  %s is yours", p.name(n.Thing)))
-		case n.What == replicate.Lost:
-			fmt.Printf("  %s.%s  withdrawn\n", p.name(n.Thing), n.Field.Name)
-		case n.What == replicate.Gone:
-			fmt.Println(note.Sprintf("  %s is gone", p.name(n.Thing)))
+		case n.Type == replicate.FieldChanged && p.moves(n.Entity.Kind, n.Field.Name): // it would fill the screen
+		case n.Type == replicate.FieldChanged && n.Old != nil:
+			fmt.Printf("  %s.%s  %s → %s\n", p.name(n.Entity), n.Field.Name, p.worded(n.Field.Type, *n.Old), bold.Sprint(p.worded(n.Field.Type, n.Field.Value)))
+		case n.Type == replicate.FieldChanged:
+			fmt.Printf("  %s.%s  %s\n", p.name(n.Entity), n.Field.Name, p.worded(n.Field.Type, n.Field.Value))
+		case n.Type == replicate.ClientJoined || n.Type == replicate.ClientLeft:
+			fmt.Println(note.Sprintf("  %s %s as %s", shown(n.Client.Name), n.Type, n.Client.Role))
+		case n.Type == replicate.EntitySpawned:
+			fmt.Println(note.Sprintf("  %s is there", p.name(n.Entity)))
+		case n.Type == replicate.OwnerChanged:
+			fmt.Println(note.Sprintf("  %s has another owner", p.name(n.Entity)))
+		case n.Type == replicate.BecameMine:
+			fmt.Println(note.Sprintf("  %s is yours", p.name(n.Entity)))
+		case n.Type == replicate.FieldLost:
+			fmt.Printf("  %s.%s  withdrawn\n", p.name(n.Entity), n.Field.Name)
+		case n.Type == replicate.EntityGone:
+			fmt.Println(note.Sprintf("  %s is gone", p.name(n.Entity)))
 		}
 	}
 	for _, e := range f.Events {
@@ -209,7 +209,7 @@ func (p *player) frame(f *wire.Frame, notices []replicate.Notice) {
 		}
 		whose := ""
 		p.me.Look(func(held *replicate.Copy) {
-			if t := held.Thing(e.Entity); t != nil {
+			if t := held.Entity(e.Entity); t != nil {
 				whose = " of " + label(held, t)
 			}
 		})
@@ -252,7 +252,7 @@ func (p *player) moves(kind, property string) bool {
 	return q != nil && q.Follows != ""
 }
 
-func (p *player) name(t *replicate.Thing) (out string) {
+func (p *player) name(t *replicate.Entity) (out string) {
 	p.me.Look(func(held *replicate.Copy) { out = label(held, t) })
 	return out
 }
@@ -263,7 +263,7 @@ func (p *player) worded(t *contract.Type, v contract.Value) (out string) {
 }
 
 // nameOf words an entity as its owner's, or by its kind.
-func nameOf(clients []wire.Client, t *replicate.Thing) string {
+func nameOf(clients []wire.Client, t *replicate.Entity) string {
 	for _, c := range clients {
 		if c.Number == t.Owner {
 			return c.Name + "." + t.Kind
@@ -279,8 +279,8 @@ func nameOf(clients []wire.Client, t *replicate.Thing) string {
 func (p *player) see() {
 	t := sheet("Entity", "Number", "Property", "Value")
 	p.me.Look(func(held *replicate.Copy) {
-		for _, thing := range held.Things() {
-			name, number := bold.Sprint(label(held, thing)), muted.Sprintf("#%d", thing.Entity)
+		for _, thing := range held.Entities() {
+			name, number := bold.Sprint(label(held, thing)), muted.Sprintf("#%d", thing.Number)
 			for _, f := range thing.Fields {
 				t.AppendRow([]any{name, number, f.Name, worded(held, f.Type, f.Value)})
 				name, number = "", ""

@@ -177,11 +177,11 @@ func (w *watched) short(value string) string {
 }
 
 // cell words what a client holds of a property beside what the server holds: value and sign.
-func (w *watched) cell(c *column, thing *replicate.Thing, p *contract.PropertyOutline) string {
+func (w *watched) cell(c *column, thing *replicate.Entity, p *contract.PropertyOutline) string {
 	kind := w.outline.Kind(thing.Kind)
 	to := p.To
 	if to == "nobody" || kind.To == "nobody" || (to == "owner" || kind.To == "owner") && thing.Owner != c.Number {
-		if held := c.copy.Thing(thing.Entity); held != nil {
+		if held := c.copy.Entity(thing.Number); held != nil {
 			if v, ok := held.Value(p.Name); ok {
 				return bad.Sprintf("%s ≠", w.short(p.Type.Format(v))) // it holds what it may not
 			}
@@ -190,7 +190,7 @@ func (w *watched) cell(c *column, thing *replicate.Thing, p *contract.PropertyOu
 	}
 	truth, _ := thing.Field(p.Name)
 	value, has := wire.Field{}, false
-	if held := c.copy.Thing(thing.Entity); held != nil {
+	if held := c.copy.Entity(thing.Number); held != nil {
 		value, has = held.Field(p.Name)
 	}
 	// Whether any other audience holds this client only the server can tell: what the client has not, it is taken not to get.
@@ -229,7 +229,7 @@ func (w *watched) draw(out io.Writer, width, height int) {
 		header = append(header, fmt.Sprintf("%s %s", mark(c.Number), c.Name))
 	}
 	t := sheet(header...)
-	for _, thing := range w.server.Things() {
+	for _, thing := range w.server.Entities() {
 		kind := w.outline.Kind(thing.Kind)
 		for i := range kind.Properties {
 			p := &kind.Properties[i]

@@ -172,9 +172,9 @@ func (f *forger) legal(t *target) (out []json.RawMessage) {
 // entity picks an entity of a target's kind that is, or is not, the attacker's own; 0 for none.
 func (f *forger) entity(t *target, own bool) uint32 {
 	var list []uint32
-	for _, x := range f.copy.Things() {
+	for _, x := range f.copy.Entities() {
 		if x.Kind == t.kind.Name && (x.Owner == f.me.Number) == own {
-			list = append(list, x.Entity)
+			list = append(list, x.Number)
 		}
 	}
 	if len(list) == 0 {
@@ -251,9 +251,9 @@ func (f *forger) make(t *target, what string) []attack {
 			return one("of its kind", true, t.message(n, legal))
 		}
 	case WrongKind:
-		for _, x := range f.copy.Things() {
+		for _, x := range f.copy.Entities() {
 			if x.Kind != t.kind.Name && f.r.IntN(3) == 0 {
-				return one(x.Kind, true, t.message(x.Entity, legal))
+				return one(x.Kind, true, t.message(x.Number, legal))
 			}
 		}
 	case WrongType, OutOfRange, Unknown:
@@ -295,7 +295,7 @@ func (f *forger) make(t *target, what string) []attack {
 }
 
 func (f *forger) owned(n uint32) bool {
-	x := f.copy.Thing(n)
+	x := f.copy.Entity(n)
 	return x != nil && x.Owner != 0 && x.Owner != f.me.Number
 }
 

@@ -394,7 +394,7 @@ func (a *auditor) play(p *someone) (out []wire.FromClient) {
 	}
 	if a.r.IntN(10) == 0 {
 		for _, t := range a.targets {
-			if t.sort == OfHold && p.copy.Own(t.kind.Name, p.me.Number) != nil {
+			if t.sort == OfHold && p.copy.OwnedBy(t.kind.Name, p.me.Number) != nil {
 				m := wire.FromClient{Type: []string{"press", "press", "release"}[a.r.IntN(3)], Property: t.name()}
 				out = append(out, p.number(m, now))
 			}
@@ -431,7 +431,7 @@ func (a *auditor) attack(p *someone) (out []given) {
 	f := p.forger
 	f.gone, f.hidden = a.gone, func(kind string) uint32 {
 		for n, k := range a.kinds {
-			if k == kind && p.copy.Thing(n) == nil && !slices.Contains(a.gone, n) {
+			if k == kind && p.copy.Entity(n) == nil && !slices.Contains(a.gone, n) {
 				return n
 			}
 		}
@@ -777,7 +777,7 @@ func (a *auditor) judge(g given, d *session.Decision) {
 			return other.Outcome == wire.Faulted && causeOf(&same) == causeOf(&f)
 		})
 	case d.Outcome != wire.Accepted:
-	case g.attack.what == Invisible && g.from.copy.Thing(g.m.Entity) != nil: // it came in sight in this very tick
+	case g.attack.what == Invisible && g.from.copy.Entity(g.m.Entity) != nil: // it came in sight in this very tick
 	case g.attack.what == NotOwner && d.Owner == g.from.me.Number: // it became its own
 	case g.attack.what == Role && !g.attack.of.barred(a.contract, d.Client.Role): // it has another role by now
 	case g.attack.must:

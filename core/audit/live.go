@@ -198,8 +198,8 @@ func (a *liveAuditor) look() {
 	a.place.Truth(func(c *replicate.Copy) {
 		a.newest = max(a.newest, c.Tick)
 		there := map[uint32]bool{}
-		for _, x := range c.Things() {
-			a.kinds[x.Entity], there[x.Entity] = x.Kind, true
+		for _, x := range c.Entities() {
+			a.kinds[x.Number], there[x.Number] = x.Kind, true
 		}
 		for n := range a.there {
 			if !there[n] {
@@ -323,7 +323,7 @@ func (a *liveAuditor) pick(s *liveSeat) (out []given) {
 		f.copy = c
 		f.hidden = func(kind string) uint32 {
 			for n, k := range a.kinds {
-				if k == kind && a.there[n] && c.Thing(n) == nil {
+				if k == kind && a.there[n] && c.Entity(n) == nil {
 					return n
 				}
 			}
@@ -513,7 +513,7 @@ func (a *liveAuditor) judge(s *liveSeat, g given, fast map[string]int) {
 }
 
 func (a *liveAuditor) sees(s *liveSeat, n uint32) (yes bool) {
-	s.Look(func(c *replicate.Copy) { yes = c.Thing(n) != nil })
+	s.Look(func(c *replicate.Copy) { yes = c.Entity(n) != nil })
 	return yes
 }
 

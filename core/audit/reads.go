@@ -275,7 +275,7 @@ func (w *twins) vary(t *target) (varied bool) {
 }
 
 func (w *twins) spySees(entity uint32, property string) bool {
-	x := w.spy.copy.Thing(entity)
+	x := w.spy.copy.Entity(entity)
 	if x == nil {
 		return false
 	}

@@ -212,7 +212,7 @@ func (k *checker) line(l syntax.DrillLine) func(r *run) error {
 			}
 			r.names[n.Name.Text] = v
 			if x, ok := v.(entity); ok {
-				if t := e.on.Thing(uint32(x)); t != nil {
+				if t := e.on.Entity(uint32(x)); t != nil {
 					r.known[x] = t.Kind
 				}
 			}
@@ -417,9 +417,9 @@ func (k *checker) set(n *syntax.DrillSet) func(r *run) error {
 		if err != nil {
 			return err
 		}
-		f, ok := e.on.Thing(uint32(x)).Field(target.name.Text)
+		f, ok := e.on.Entity(uint32(x)).Field(target.name.Text)
 		if !ok {
-			return fmt.Errorf("%s has no property `%s`", e.on.Thing(uint32(x)).Kind, target.name.Text)
+			return fmt.Errorf("%s has no property `%s`", e.on.Entity(uint32(x)).Kind, target.name.Text)
 		}
 		c, err := replaced(e, f.Type, f.Value, steps, v)
 		if err != nil {

@@ -196,7 +196,7 @@ func (s *scope) compile(x syntax.Expr, w want) node {
 				if e.nth != nil {
 					number = e.nth(k.Name, i)
 				}
-				if number == 0 || e.on.Thing(number) == nil {
+				if number == 0 || e.on.Entity(number) == nil {
 					return nil, absent(fmt.Sprintf("%s does not have %s[%d]", e.who, k.Name, i))
 				}
 				return entity(number), nil
@@ -307,9 +307,9 @@ func (s *scope) ref(n *syntax.Ref, w want) node {
 			if !k.Shared {
 				owner = e.self
 			}
-			for _, t := range e.on.Things() {
+			for _, t := range e.on.Entities() {
 				if t.Kind == name && (k.Shared || t.Owner == owner) {
-					return entity(t.Entity), nil
+					return entity(t.Number), nil
 				}
 			}
 			return nil, absent(fmt.Sprintf("%s does not have %s", e.who, name))
@@ -331,9 +331,9 @@ func (s *scope) ref(n *syntax.Ref, w want) node {
 
 // own finds an entity of a kind that belongs to a client.
 func (s *scope) own(e *env, kind *contract.Kind, client int) (any, error) {
-	for _, t := range e.on.Things() {
+	for _, t := range e.on.Entities() {
 		if t.Kind == kind.Name && t.Owner == client {
-			return entity(t.Entity), nil
+			return entity(t.Number), nil
 		}
 	}
 	for _, c := range e.on.Clients {
@@ -419,7 +419,7 @@ func property(e *env, v any, name string) (any, error) {
 	}
 	switch x := v.(type) {
 	case entity:
-		t := e.on.Thing(uint32(x))
+		t := e.on.Entity(uint32(x))
 		if t == nil {
 			return nil, absent(fmt.Sprintf("%s does not have the entity", e.who))
 		}
@@ -617,7 +617,7 @@ func (s *scope) call(n *syntax.Call, w want) node {
 					return int64(len(e.on.Clients)), nil
 				}
 				count := int64(0)
-				for _, t := range e.on.Things() {
+				for _, t := range e.on.Entities() {
 					if t.Kind == of.Text {
 						count++
 					}
@@ -696,7 +696,7 @@ func (s *scope) call(n *syntax.Call, w want) node {
 				return false, nil
 			}
 			if x, ok := v.(entity); ok {
-				return e.on.Thing(uint32(x)) != nil, err
+				return e.on.Entity(uint32(x)) != nil, err
 			}
 			return v != any(nothing{}), err
 		}
@@ -837,9 +837,9 @@ func (s *scope) query(n *syntax.Query) node {
 			}
 		} else {
 			var list []uint32
-			for _, t := range e.on.Things() {
+			for _, t := range e.on.Entities() {
 				if t.Kind == r.Text {
-					list = append(list, t.Entity)
+					list = append(list, t.Number)
 				}
 			}
 			slices.Sort(list)

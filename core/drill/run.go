@@ -235,7 +235,7 @@ func (r *run) entity(of node, e *env) (entity, error) {
 		return 0, err
 	}
 	x, ok := v.(entity)
-	if !ok || e.on.Thing(uint32(x)) == nil {
+	if !ok || e.on.Entity(uint32(x)) == nil {
 		return 0, fmt.Errorf("%s is no entity that is there", show(v))
 	}
 	return x, nil
@@ -251,7 +251,7 @@ func (r *run) addressee(of node, e *env) (number uint32, kind string, err error)
 	if !ok {
 		return 0, "", fmt.Errorf("%s is no entity", show(v))
 	}
-	if t := e.on.Thing(uint32(x)); t != nil {
+	if t := e.on.Entity(uint32(x)); t != nil {
 		return uint32(x), t.Kind, nil
 	}
 	if kind = r.known[x]; kind == "" {
@@ -470,7 +470,7 @@ func (r *run) inStep(who ...*player) error {
 				entity:  d.Entity, property: d.Property,
 				about: func(e *env) (any, error) {
 					if d.Property == "" || d.Property == "owner" {
-						t := e.on.Thing(d.Entity)
+						t := e.on.Entity(d.Entity)
 						if t == nil {
 							return nil, absent("not there")
 						}
@@ -584,9 +584,9 @@ func (k *checker) visible(x syntax.Expr) node {
 	}
 	if kind := k.kind(r.Text); kind != nil && !k.names[r.Text] {
 		return func(e *env) (any, error) {
-			for _, t := range e.on.Things() {
+			for _, t := range e.on.Entities() {
 				if t.Kind == kind.Name {
-					return entity(t.Entity), nil
+					return entity(t.Number), nil
 				}
 			}
 			return nil, absent(fmt.Sprintf("%s does not have a %s", e.who, kind.Name))
@@ -602,7 +602,7 @@ func (k *checker) visible(x syntax.Expr) node {
 		if !ok {
 			return nil, fmt.Errorf("`%s` is %s, which nobody sees or misses: name an entity, a kind or a property", r.Text, show(v))
 		}
-		if e.on.Thing(uint32(n)) == nil {
+		if e.on.Entity(uint32(n)) == nil {
 			return nil, absent(fmt.Sprintf("%s does not have %s", e.who, r.Text))
 		}
 		return n, nil

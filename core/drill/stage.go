@@ -203,7 +203,7 @@ func (w *stage) join(name, as string, c link.Conditions, shaken *Shaking, host b
 		return nil, err
 	}
 	p := &player{name: name, host: host, number: n, reader: w.session.Reader(n), stalls: shaken.stalls(name)}
-	p.copy.Me, p.copy.Brief = n, len(w.drill.notices) == 0
+	p.copy.Me, p.copy.OmitChanges = n, len(w.drill.notices) == 0
 	seed := shaken.seed(name)
 	if p.up, err = link.New(seed, c); err == nil {
 		p.down, err = link.New(seed+1, c)
@@ -423,14 +423,14 @@ func (w *stage) arrive(p *player, raw []byte) error {
 	first := p.copy.Tick == 0
 	p.arrived = w.session.Now()
 	for _, n := range p.copy.Apply(f) {
-		switch n.What {
-		case replicate.Heard:
+		switch n.Type {
+		case replicate.EventReceived:
 			p.heard = append(p.heard, heard{f.Tick, n.Event})
-		case replicate.Changed:
+		case replicate.FieldChanged:
 			if !w.drill.notices[n.Field.Name] {
 				break
 			}
-			p.noticed = append(p.noticed, noticed{f.Tick, n.Thing.Entity, n.Field.Name, n.Field.Type, n.Old, n.Field.Value})
+			p.noticed = append(p.noticed, noticed{f.Tick, n.Entity.Number, n.Field.Name, n.Field.Type, n.Old, n.Field.Value})
 		}
 	}
 	p.logs = append(p.logs, f.Logs...)

@@ -326,7 +326,7 @@ func show(x any) string {
 // same compares two values; what refers to something that a sheet does not have is nothing.
 func same(on *replicate.Copy, a, b any) (bool, error) {
 	gone := func(x any) any {
-		if e, ok := x.(entity); ok && on.Thing(uint32(e)) == nil {
+		if e, ok := x.(entity); ok && on.Entity(uint32(e)) == nil {
 			return nothing{}
 		}
 		return x

@@ -87,15 +87,15 @@ func (f *Foresight) set(held *replicate.Copy, me int, r *contract.Request, entit
 		}
 		return f.contract.Kinds[i]
 	}
-	for _, t := range held.Things() {
+	for _, t := range held.Entities() {
 		switch k := kind(t.Kind); {
 		case k == nil:
 		case k.Shared:
 			e := w.Shared(k.Index)
 			w.Give(e, t.Owner)
-			entities[int64(t.Entity)] = e
+			entities[int64(t.Number)] = e
 		default:
-			entities[int64(t.Entity)] = w.Spawn(k, t.Owner)
+			entities[int64(t.Number)] = w.Spawn(k, t.Owner)
 		}
 	}
 	number := func(n int64) int64 {
@@ -104,8 +104,8 @@ func (f *Foresight) set(held *replicate.Copy, me int, r *contract.Request, entit
 		}
 		return 0
 	}
-	for _, t := range held.Things() {
-		e := entities[int64(t.Entity)]
+	for _, t := range held.Entities() {
+		e := entities[int64(t.Number)]
 		for _, x := range t.Fields {
 			if e == nil {
 				continue

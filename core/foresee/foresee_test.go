@@ -25,7 +25,7 @@ func random(r *rand.Rand, t *contract.Type, held *replicate.Copy) contract.Value
 	case contract.FormEnum:
 		return contract.Value{Num: r.Int64N(int64(len(t.Enum.Values)))}
 	case contract.FormVec2:
-		if all := held.Things(); r.IntN(3) > 0 {
+		if all := held.Entities(); r.IntN(3) > 0 {
 			for range 10 {
 				if v, has := all[r.IntN(len(all))].Value("pos"); has {
 					return v
@@ -34,10 +34,10 @@ func random(r *rand.Rand, t *contract.Type, held *replicate.Copy) contract.Value
 		}
 		return contract.Value{Parts: []contract.Value{{Num: r.Int64N(8000) - 4000}, {Num: r.Int64N(3000) - 3000}}}
 	case contract.FormEntity:
-		if all := held.Things(); r.IntN(4) > 0 {
+		if all := held.Entities(); r.IntN(4) > 0 {
 			for range 20 {
 				if x := all[r.IntN(len(all))]; x.Kind == t.Names[0] {
-					return contract.Value{Num: int64(x.Entity)}
+					return contract.Value{Num: int64(x.Number)}
 				}
 			}
 		}
@@ -88,9 +88,9 @@ func play(t *testing.T, c *contract.Contract, seed uint64, ticks int, settings m
 			ask.Args = append(ask.Args, p.Type.AppendJSON(nil, v))
 		}
 		if !k.Shared && (k.Per == "" || r.IntN(3) == 0) {
-			for _, x := range copies[who].Things() {
+			for _, x := range copies[who].Entities() {
 				if x.Kind == k.Name && (ask.Entity == 0 || r.IntN(2) == 0) {
-					ask.Entity = x.Entity
+					ask.Entity = x.Number
 				}
 			}
 		}

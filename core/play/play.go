@@ -47,8 +47,8 @@ func (a *Actor) Pick() (entity uint32, request string, args []json.RawMessage) {
 			if !mine(r.From, me.Role) {
 				continue
 			}
-			var of []*replicate.Thing
-			for _, t := range c.Things() {
+			var of []*replicate.Entity
+			for _, t := range c.Entities() {
 				if t.Kind == k.Name && (r.From != "owner" || t.Owner == me.Number) {
 					of = append(of, t)
 				}
@@ -56,7 +56,7 @@ func (a *Actor) Pick() (entity uint32, request string, args []json.RawMessage) {
 			if len(of) == 0 {
 				continue
 			}
-			entity, request, args = of[a.random.IntN(len(of))].Entity, k.Name+"."+r.Name, nil
+			entity, request, args = of[a.random.IntN(len(of))].Number, k.Name+"."+r.Name, nil
 			for _, p := range r.Params {
 				args = append(args, p.Type.AppendJSON(nil, a.Value(c, p.Type)))
 			}
@@ -81,7 +81,7 @@ func (a *Actor) Value(c *replicate.Copy, t *contract.Type) contract.Value {
 	case contract.FormInt, contract.FormReal, contract.FormDirection:
 		if r.IntN(3) == 0 { // one that something has
 			var of []int64
-			for _, x := range c.Things() {
+			for _, x := range c.Entities() {
 				for _, f := range x.Fields {
 					if f.Type.Form == t.Form && f.Type.Low == t.Low && f.Type.High == t.High && f.Type.Per == t.Per {
 						of = append(of, f.Value.Num)
@@ -104,9 +104,9 @@ func (a *Actor) Value(c *replicate.Copy, t *contract.Type) contract.Value {
 		return contract.Value{Num: int64(c.Clients[r.IntN(len(c.Clients))].Number)}
 	case contract.FormEntity:
 		var of []int64
-		for _, x := range c.Things() {
+		for _, x := range c.Entities() {
 			if slices.Contains(t.Names, x.Kind) {
-				of = append(of, int64(x.Entity))
+				of = append(of, int64(x.Number))
 			}
 		}
 		if len(of) > 0 {
@@ -116,7 +116,7 @@ func (a *Actor) Value(c *replicate.Copy, t *contract.Type) contract.Value {
 	case contract.FormText:
 		return contract.Value{Text: strings.Repeat("a", []int{0, min(1, t.Max), min(1, t.Max), t.Max}[r.IntN(4)])}
 	case contract.FormVec2, contract.FormVec3:
-		for _, x := range c.Things() {
+		for _, x := range c.Entities() {
 			for _, f := range x.Fields {
 				if x.Owner == c.Me && f.Type.Form == t.Form && f.Type.Per == t.Per && f.Type.Unit == t.Unit && r.IntN(4) > 0 {
 					return f.Value
@@ -170,7 +170,7 @@ func (a *Actor) Step() (property string, value json.RawMessage) {
 	o, me := a.player.Outline(), a.player.Me()
 	a.player.Look(func(c *replicate.Copy) {
 		for _, k := range o.Kinds {
-			t := c.Own(k.Name, me.Number)
+			t := c.OwnedBy(k.Name, me.Number)
 			if t == nil {
 				continue
 			}

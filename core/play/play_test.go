@@ -79,7 +79,7 @@ func TestAnActorPicksWhatItMaySend(t *testing.T) {
 				_, err := param.Type.ParseJSON(args[j])
 				require.NoError(t, err, "%s %s", request, args[j])
 			}
-			assert.NotNil(t, p.copy.Thing(entity))
+			assert.NotNil(t, p.copy.Entity(entity))
 			assert.True(t, q.From == "owner" || strings.Contains(q.From, role) || strings.Contains(q.From, "everyone"), "%s as %s", request, role)
 			s.Ask(p.me.Number, s.Read(wire.Ask{Seq: uint64(i + 1), Entity: entity, Request: request, Args: args}))
 			for _, d := range s.Tick().Decisions {
@@ -152,7 +152,7 @@ entity Egg { n: int 0..9 = 0 }
 				assert.True(t, again.Equal(v), property.Name)
 			}
 			if property.Name == "o" && v.Num != 0 {
-				assert.NotNil(t, p.copy.Thing(uint32(v.Num)))
+				assert.NotNil(t, p.copy.Entity(uint32(v.Num)))
 			}
 		}
 	}
@@ -165,7 +165,7 @@ func TestAStepIsSmall(t *testing.T) {
 	a := NewActor(seats["player"], rand.New(rand.NewPCG(5, 6)))
 	property, value := a.Step()
 	assert.Equal(t, "Diver.pos", property)
-	me := seats["player"].copy.Own("Diver", seats["player"].me.Number)
+	me := seats["player"].copy.OwnedBy("Diver", seats["player"].me.Number)
 	f, ok := me.Field("pos")
 	require.True(t, ok)
 	v, err := f.Type.ParseJSON(value)

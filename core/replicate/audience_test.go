@@ -12,8 +12,8 @@ import (
 	"kamerad/core/world"
 )
 
-// whims are rules that a test changes at will: what a client sees of entities of kinds that have to be asked for, and gets of
-// properties that have to be.
+// whims are rules that a test changes at will: what a client sees of entities of kinds that have to be asked for, and
+// gets of properties that have to be.
 type whims struct {
 	owners
 	sees map[string]bool
@@ -50,8 +50,9 @@ shared Nest {
 }
 `
 
-// However audiences, owners and values change, and whoever comes and goes: at every tick each copy is what its client may have
-// at that moment, refs to what it may not know of are nothing, and what it may not have was never in a block of its own.
+// However audiences, owners and values change, and whoever comes and goes: at every tick each copy is what its client
+// may have at that moment, refs to what it may not know of are nothing, and what it may not have was never in a block
+// of its own.
 func TestAskedAudiencesConverge(t *testing.T) {
 	c, problems := contract.Load("thing.kam", asks)
 	for _, p := range problems {
@@ -63,7 +64,7 @@ func TestAskedAudiencesConverge(t *testing.T) {
 		rules := &whims{sees: map[string]bool{}, gets: map[string]bool{}}
 		v := NewView([32]byte{5}, w, rules)
 		for _, e := range w.Entities() {
-			v.Spawned(e)
+			v.AddEntity(e)
 		}
 		copies := map[int]*holder{}
 		last := 0
@@ -82,7 +83,7 @@ func TestAskedAudiencesConverge(t *testing.T) {
 				case what == 0 && len(copies) < 4:
 					last++
 					w.Enter(world.Client{Number: last, Name: fmt.Sprint(last)})
-					v.Joined(wire.Client{Number: last, Name: fmt.Sprint(last), Role: "player"})
+					v.AddClient(wire.Client{Number: last, Name: fmt.Sprint(last), Role: "player"})
 					copies[last] = newHolder(v)
 				case what == 1 && copies[who] != nil && copies[who].last > 0:
 					for _, e := range things {
@@ -91,7 +92,7 @@ func TestAskedAudiencesConverge(t *testing.T) {
 						}
 					}
 					w.Leave(who)
-					v.Left(who)
+					v.RemoveClient(who)
 					delete(copies, who)
 				case what == 2:
 					w.Spawn(c.Kinds[rapid.IntRange(0, 1).Draw(t, "kind")], 0)
@@ -138,25 +139,25 @@ func TestAskedAudiencesConverge(t *testing.T) {
 				w.News(func(n world.News) {
 					switch {
 					case n.Spawn:
-						v.Spawned(n.Entity)
+						v.AddEntity(n.Entity)
 					case n.Gone:
-						v.Despawned(n.Entity)
+						v.RemoveEntity(n.Entity)
 					default:
-						v.Given(n.Entity)
+						v.MarkOwnerChanged(n.Entity)
 					}
 				})
 			}
-			w.Flush(v.Written)
-			v.Cut()
+			w.Flush(v.MarkWritten)
+			v.EndTick()
 			for n, held := range copies {
 				held.deliver(t, v, n)
 			}
-			v.Done()
+			v.AcceptFrames()
 			for n, held := range copies {
 				require.Equal(t, may(v, w, rules, n), holds(&held.Copy), "client %d at tick %d", n, w.Tick)
 				// A snapshot taken now says the same as the frames did.
 				again := &Copy{}
-				again.Apply(&wire.Frame{Tick: w.Tick, Snapshot: true, Blocks: []*wire.Block{v.Held(n)}})
+				again.Apply(&wire.Frame{Tick: w.Tick, Snapshot: true, Blocks: []*wire.Block{v.Snapshot(n)}})
 				require.Equal(t, holds(&held.Copy), holds(again), "the snapshot of client %d", n)
 			}
 		}
@@ -173,7 +174,7 @@ func may(v *View, w *world.World, r Rules, client int) map[uint32]string {
 		line := fmt.Sprint(e.Kind.Name, e.Owner)
 		for _, p := range e.Kind.Properties {
 			if p.AtMost == 0 && r.Gets(e, p, client) {
-				line += fmt.Sprint(" ", p.Name, "=", p.Type.Format(v.For(client, p.Type, w.Value(e, p))))
+				line += fmt.Sprint(" ", p.Name, "=", p.Type.Format(v.RefsFor(client, p.Type, w.Value(e, p))))
 			}
 		}
 		out[v.Number(e)] = line
@@ -183,7 +184,7 @@ func may(v *View, w *world.World, r Rules, client int) map[uint32]string {
 
 func holds(c *Copy) map[uint32]string {
 	out := map[uint32]string{}
-	for _, x := range c.Things() {
+	for _, x := range c.Entities() {
 		line := fmt.Sprint(x.Kind, x.Owner)
 		for _, name := range []string{"n", "note", "own", "mate", "eel"} { // in the order of declaration
 			for _, f := range x.Fields {
@@ -192,7 +193,7 @@ func holds(c *Copy) map[uint32]string {
 				}
 			}
 		}
-		out[x.Entity] = line
+		out[x.Number] = line
 	}
 	return out
 }

@@ -15,21 +15,24 @@ import (
 func BenchmarkEncode(b *testing.B) {
 	for _, clients := range []int{100, 1000} {
 		b.Run(fmt.Sprint(clients), func(b *testing.B) {
-			c, problems := contract.Load("rocks.kam", "contract rocks language 1\nentity Rock { n: int 0..1000000 = 0 }\nshared Sea { on start { spawn Rock } }\n")
+			c, problems := contract.Load(
+				"rocks.kam",
+				"contract rocks language 1\nentity Rock { n: int 0..1000000 = 0 }\nshared Sea { on start { spawn Rock } }\n",
+			)
 			require.NotNil(b, c, problems.Error())
 			w := world.New(c, nil)
 			v := NewView([32]byte{7}, w, owners{})
 			for _, e := range w.Entities() {
-				v.Spawned(e)
+				v.AddEntity(e)
 			}
 			var rocks []*world.Entity
 			for range 1000 {
 				e := w.Spawn(c.Kinds[0], 0)
-				v.Spawned(e)
+				v.AddEntity(e)
 				rocks = append(rocks, e)
 			}
 			for n := range clients {
-				v.Joined(wire.Client{Number: n + 1, Name: fmt.Sprint("c", n), Role: "player"})
+				v.AddClient(wire.Client{Number: n + 1, Name: fmt.Sprint("c", n), Role: "player"})
 			}
 			w.Commit()
 			n := c.Kinds[0].Property("n")
@@ -40,16 +43,16 @@ func BenchmarkEncode(b *testing.B) {
 					w.Write(e, n.Index, n.Slot, int64((i*7919+j*104729)%1000000))
 				}
 				w.Commit()
-				w.Flush(v.Written)
+				w.Flush(v.MarkWritten)
 				if i > 0 {
 					b.StartTimer()
 				}
-				v.Cut()
+				v.EndTick()
 				b.StopTimer()
 				for n := range clients {
-					v.Parts(n+1, &parts)
+					v.FrameParts(n+1, &parts)
 				}
-				v.Done()
+				v.AcceptFrames()
 			}
 		})
 	}

@@ -1,376 +1,416 @@
 package replicate
 
 import (
+	"cmp"
 	"slices"
 
 	"kamerad/core/contract"
 	"kamerad/core/wire"
 )
 
-// Copy is what a client holds: a function of the frames that it got, and of nothing else. The zero value is an empty copy.
+// Copy is what a client holds: a function of the frames that it was given, and of nothing else. The zero value is an
+// empty copy. Entities that it returns are its own: they change with the next Apply.
 type Copy struct {
-	Tick    int64
-	Me      int // the client whose copy it is, 0 when that does not matter
-	Clients []wire.Client
-	Brief   bool // Apply does not tell of changed values: nobody asks
-	things  map[uint32]*Thing
-	moves   bool // something may move by itself
+	Tick        int64 // of the last frame
+	Me          int   // the number of the client whose copy it is; 0 when that does not matter
+	Clients     []wire.Client
+	OmitChanges bool // Apply returns no FieldChanged notices; set by who does not read them
+	entities    map[uint32]*Entity
+	hasMotion   bool // some property may change with time alone
 }
 
-// Thing is an entity as a client knows it.
-type Thing struct {
-	Entity uint32
+// Entity is an entity as a client knows it.
+type Entity struct {
+	Number uint32 // stays the same for as long as the entity exists, and is the same for all clients
 	Kind   string
-	Owner  int
-	Fields []wire.Field // those that the client has, in the order of their arrival
+	Owner  int          // the owner's number, 0 for the server
+	Fields []wire.Field // those that the client has, in the order in which they came
 }
 
-// Field gives a property as it came; ok is false when the client does not have it.
-func (t *Thing) Field(name string) (f wire.Field, ok bool) {
-	if i := t.place(name); i >= 0 {
-		return t.Fields[i], true
+// Ownership says whose an entity is, seen from the client that holds the copy.
+type Ownership string
+
+// The values of Ownership.
+const (
+	OwnedByMe     Ownership = "own"
+	OwnedByOther  Ownership = "other"
+	OwnedByServer Ownership = "server"
+)
+
+// Field returns a property as it came. ok is false when the client does not have it.
+func (e *Entity) Field(name string) (f wire.Field, ok bool) {
+	if i := e.fieldIndex(name); i >= 0 {
+		return e.Fields[i], true
 	}
 	return wire.Field{}, false
 }
 
-// place finds a property, -1 for none.
-func (t *Thing) place(name string) int {
-	for i := range t.Fields {
-		if t.Fields[i].Name == name {
+// fieldIndex returns the index of a property in Fields, or -1.
+func (e *Entity) fieldIndex(name string) int {
+	for i := range e.Fields {
+		if e.Fields[i].Name == name {
 			return i
 		}
 	}
 	return -1
 }
 
-// Value gives a property's value at the copy's tick; ok is false when the client does not have it.
-func (t *Thing) Value(name string) (v contract.Value, ok bool) {
-	f, ok := t.Field(name)
+// Value returns a property's value at the copy's tick. ok is false when the client does not have it.
+func (e *Entity) Value(name string) (v contract.Value, ok bool) {
+	f, ok := e.Field(name)
 	return f.Value, ok
 }
 
-// Notice tells what a frame did to a copy.
-type Notice struct {
-	What   What
-	Client wire.Client     // joined, left
-	Thing  *Thing          // all but joined and left
-	Field  wire.Field      // changed: the new value; lost: the last one
-	Old    *contract.Value // changed: nil when the client had none
-	Owner  int             // given: whose it was before
-	Event  *wire.Event     // heard; Thing is then the entity that it is of, nil for none
-}
-
-// What is the sort of a notice.
-type What string
-
-// The sorts of notices.
-const (
-	Joined  What = "joined"
-	Left    What = "left"
-	Spawned What = "spawned"
-	Given   What = "given" // it has another owner
-	Lost    What = "lost"  // a value that the client may no longer have
-	Changed What = "changed"
-	Heard   What = "heard" // an event
-	Gone    What = "gone"
-	Mine    What = "mine" // it belongs to Me from now on
-)
-
-// Role says whose an entity is, as seen by the client that holds the copy.
-type Role string
-
-// The roles of entities.
-const (
-	Own     Role = "own"
-	Other   Role = "other" // another client's
-	Servers Role = "server"
-)
-
-// Role tells whose an entity is.
-func (c *Copy) Role(t *Thing) Role {
-	switch t.Owner {
+// Ownership returns whose an entity is.
+func (c *Copy) Ownership(e *Entity) Ownership {
+	switch e.Owner {
 	case 0:
-		return Servers
+		return OwnedByServer
 	case c.Me:
-		return Own
+		return OwnedByMe
 	}
-	return Other
+	return OwnedByOther
 }
 
-// Thing gives an entity by its number, or nil.
-func (c *Copy) Thing(entity uint32) *Thing { return c.things[entity] }
+// Entity returns the entity with a number, or nil.
+func (c *Copy) Entity(number uint32) *Entity { return c.entities[number] }
 
-// Things lists the entities by kind, owner and number.
-func (c *Copy) Things() []*Thing {
-	out := make([]*Thing, 0, len(c.things))
-	for _, t := range c.things {
-		out = append(out, t)
+// Entities returns all entities, sorted by kind, owner and number.
+func (c *Copy) Entities() []*Entity {
+	out := make([]*Entity, 0, len(c.entities))
+	for _, e := range c.entities {
+		out = append(out, e)
 	}
-	slices.SortFunc(out, func(a, b *Thing) int {
-		switch {
-		case a.Kind != b.Kind:
-			return map[bool]int{true: -1, false: 1}[a.Kind < b.Kind]
-		case a.Owner != b.Owner:
-			return a.Owner - b.Owner
-		}
-		return int(int64(a.Entity) - int64(b.Entity))
+	slices.SortFunc(out, func(a, b *Entity) int {
+		return cmp.Or(cmp.Compare(a.Kind, b.Kind), cmp.Compare(a.Owner, b.Owner), cmp.Compare(a.Number, b.Number))
 	})
 	return out
 }
 
-// Own gives the entity of a kind that belongs to a client, or nil.
-func (c *Copy) Own(kind string, client int) *Thing {
-	for _, t := range c.Things() {
-		if t.Kind == kind && t.Owner == client {
-			return t
+// OwnedBy returns the first entity of a kind that belongs to a client, or nil.
+func (c *Copy) OwnedBy(kind string, client int) *Entity {
+	for _, e := range c.Entities() {
+		if e.Kind == kind && e.Owner == client {
+			return e
 		}
 	}
 	return nil
 }
 
-// Apply brings a copy to the frame's tick and tells what changed. The parts are applied across all blocks in their order:
-// joins, spawns, owners, values, events, what is gone, leaves. An event finds its entity, also one that goes in the same tick.
+// Apply brings the copy to the tick of a frame and returns what that did. Frames have to come in the order of their
+// ticks; a snapshot replaces all that the copy held.
+//
+// The parts of all blocks are applied in one order: joins, spawns, owners, values, events, entities that are gone,
+// leaves. So an event finds its entity, also one that goes in the same tick.
 func (c *Copy) Apply(f *wire.Frame) []Notice {
-	if f.Snapshot && c.things != nil {
-		return c.replace(f)
+	if f.Snapshot && c.entities != nil {
+		return c.applySnapshot(f)
 	}
-	var out []Notice
-	if c.things == nil {
-		c.things = map[uint32]*Thing{}
+	if c.entities == nil {
+		c.entities = map[uint32]*Entity{}
 	}
 	c.Tick = f.Tick
-	for _, b := range f.Blocks {
-		for _, j := range b.Joined {
-			c.Clients = slices.DeleteFunc(c.Clients, func(x wire.Client) bool { return x.Number == j.Number })
-			c.Clients = append(c.Clients, j)
-			out = append(out, Notice{What: Joined, Client: j})
+	var a application
+	a.copy = c
+	for _, block := range f.Blocks {
+		a.join(block.Joined)
+	}
+	for _, block := range f.Blocks {
+		a.spawn(block.Spawned)
+	}
+	for _, block := range f.Blocks {
+		a.changeOwners(block.Owned)
+	}
+	for _, block := range f.Blocks {
+		for i := range block.Values {
+			a.update(&block.Values[i])
 		}
 	}
-	var fresh map[uint32]bool
-	for _, b := range f.Blocks {
-		for _, s := range b.Spawned {
-			t := &Thing{s.Entity, s.Kind, s.Owner, slices.Clone(s.Fields)}
-			c.things[s.Entity] = t
-			if fresh == nil {
-				fresh = map[uint32]bool{}
-			}
-			fresh[s.Entity] = true
-			c.moves = c.moves || slices.ContainsFunc(s.Fields, func(f wire.Field) bool { return f.Motion != nil || f.Tied != nil })
-			out = append(out, Notice{What: Spawned, Thing: t})
-			if c.Me != 0 && t.Owner == c.Me {
-				out = append(out, Notice{What: Mine, Thing: t})
-			}
-		}
+	c.updateMotion()
+	for _, event := range f.Events {
+		a.add(Notice{Type: EventReceived, Event: event, Entity: c.entities[event.Entity]})
 	}
-	for _, b := range f.Blocks {
-		for _, o := range b.Owned {
-			if t := c.things[o.Entity]; t != nil && t.Owner != o.Owner {
-				out = append(out, Notice{What: Given, Thing: t, Owner: t.Owner})
-				t.Owner = o.Owner
-				if c.Me != 0 && t.Owner == c.Me {
-					out = append(out, Notice{What: Mine, Thing: t})
-				}
-			}
-		}
+	for _, block := range f.Blocks {
+		a.remove(block.Gone)
+		a.leave(block.Left)
 	}
-	for _, b := range f.Blocks {
-		for _, u := range b.Values {
-			t := c.things[u.Entity]
-			if t == nil {
-				continue
-			}
-			for _, name := range u.Withdrawn {
-				if i := t.place(name); i >= 0 {
-					out = append(out, Notice{What: Lost, Thing: t, Field: t.Fields[i]})
-					t.Fields = slices.Delete(t.Fields, i, i+1)
-				}
-			}
-			for j := range u.Fields {
-				field := &u.Fields[j]
-				c.moves = c.moves || field.Motion != nil || field.Tied != nil
-				i := t.place(field.Name)
-				if !c.Brief && !fresh[u.Entity] { // what arrives together with the spawn is no change
-					n := Notice{What: Changed, Thing: t, Field: *field}
-					if i >= 0 {
-						old := t.Fields[i].Value
-						n.Old = &old
-					}
-					out = append(out, n)
-				}
-				if i >= 0 {
-					t.Fields[i] = *field
-				} else {
-					t.Fields = append(t.Fields, *field)
-				}
-			}
-		}
-	}
-	c.move()
-	for _, e := range f.Events {
-		out = append(out, Notice{What: Heard, Event: e, Thing: c.things[e.Entity]})
-	}
-	for _, b := range f.Blocks {
-		for _, n := range b.Gone {
-			if t := c.things[n]; t != nil {
-				delete(c.things, n)
-				out = append(out, Notice{What: Gone, Thing: t})
-			}
-		}
-		for _, n := range b.Left {
-			if i := slices.IndexFunc(c.Clients, func(x wire.Client) bool { return x.Number == n }); i >= 0 {
-				out = append(out, Notice{What: Left, Client: c.Clients[i]})
-				c.Clients = slices.Delete(c.Clients, i, i+1)
-			}
-		}
-	}
-	return out
+	return a.notices
 }
 
-// replace brings a copy to a snapshot's tick and tells what is another than before.
-func (c *Copy) replace(f *wire.Frame) (out []Notice) {
+// application is a frame being applied to a copy.
+type application struct {
+	copy    *Copy
+	notices []Notice
+	spawned map[uint32]bool // the entities that this frame spawned
+}
+
+func (a *application) add(n Notice) { a.notices = append(a.notices, n) }
+
+func (a *application) join(joined []wire.Client) {
+	c := a.copy
+	for _, client := range joined {
+		c.Clients = slices.DeleteFunc(c.Clients, func(x wire.Client) bool { return x.Number == client.Number })
+		c.Clients = append(c.Clients, client)
+		a.add(Notice{Type: ClientJoined, Client: client})
+	}
+}
+
+func (a *application) leave(left []int) {
+	c := a.copy
+	for _, number := range left {
+		i := slices.IndexFunc(c.Clients, func(x wire.Client) bool { return x.Number == number })
+		if i >= 0 {
+			a.add(Notice{Type: ClientLeft, Client: c.Clients[i]})
+			c.Clients = slices.Delete(c.Clients, i, i+1)
+		}
+	}
+}
+
+func (a *application) spawn(spawned []wire.Spawn) {
+	c := a.copy
+	for _, s := range spawned {
+		e := &Entity{
+			Number: s.Entity,
+			Kind:   s.Kind,
+			Owner:  s.Owner,
+			Fields: slices.Clone(s.Fields),
+		}
+		c.entities[s.Entity] = e
+		if a.spawned == nil {
+			a.spawned = map[uint32]bool{}
+		}
+		a.spawned[s.Entity] = true
+		c.hasMotion = c.hasMotion || slices.ContainsFunc(s.Fields, changesWithTime)
+		a.add(Notice{Type: EntitySpawned, Entity: e})
+		a.addIfMine(e)
+	}
+}
+
+// changesWithTime reports whether a field's value may change without being sent.
+func changesWithTime(f wire.Field) bool { return f.Motion != nil || f.Tied != nil }
+
+func (a *application) addIfMine(e *Entity) {
+	if a.copy.Me != 0 && e.Owner == a.copy.Me {
+		a.add(Notice{Type: BecameMine, Entity: e})
+	}
+}
+
+func (a *application) changeOwners(owned []wire.Owned) {
+	for _, o := range owned {
+		e := a.copy.entities[o.Entity]
+		if e == nil || e.Owner == o.Owner {
+			continue
+		}
+		a.add(Notice{Type: OwnerChanged, Entity: e, OldOwner: e.Owner})
+		e.Owner = o.Owner
+		a.addIfMine(e)
+	}
+}
+
+func (a *application) update(u *wire.Update) {
+	e := a.copy.entities[u.Entity]
+	if e == nil {
+		return
+	}
+	for _, name := range u.Withdrawn {
+		if i := e.fieldIndex(name); i >= 0 {
+			a.add(Notice{Type: FieldLost, Entity: e, Field: e.Fields[i]})
+			e.Fields = slices.Delete(e.Fields, i, i+1)
+		}
+	}
+	// What arrives together with its entity is no change.
+	tellChanges := !a.copy.OmitChanges && !a.spawned[u.Entity]
+	for j := range u.Fields {
+		field := &u.Fields[j]
+		if changesWithTime(*field) {
+			a.copy.hasMotion = true
+		}
+		i := e.fieldIndex(field.Name)
+		if tellChanges {
+			n := Notice{Type: FieldChanged, Entity: e, Field: *field}
+			if i >= 0 {
+				old := e.Fields[i].Value
+				n.Old = &old
+			}
+			a.add(n)
+		}
+		if i >= 0 {
+			e.Fields[i] = *field
+		} else {
+			e.Fields = append(e.Fields, *field)
+		}
+	}
+}
+
+func (a *application) remove(gone []uint32) {
+	for _, number := range gone {
+		if e := a.copy.entities[number]; e != nil {
+			delete(a.copy.entities, number)
+			a.add(Notice{Type: EntityGone, Entity: e})
+		}
+	}
+}
+
+// applySnapshot replaces all that the copy holds by a snapshot, and returns what is another than before.
+func (c *Copy) applySnapshot(f *wire.Frame) (out []Notice) {
 	old := *c
-	*c = Copy{Me: old.Me, Brief: old.Brief}
+	*c = Copy{Me: old.Me, OmitChanges: old.OmitChanges}
 	for _, n := range c.Apply(f) {
-		switch n.What {
-		case Joined:
+		switch n.Type {
+		case ClientJoined:
 			if slices.Contains(old.Clients, n.Client) {
 				continue
 			}
-		case Spawned, Mine:
-			was := old.things[n.Thing.Entity]
-			switch {
-			case was == nil:
-			case n.What == Mine && was.Owner == n.Thing.Owner:
+		case EntitySpawned:
+			if before := old.entities[n.Entity.Number]; before != nil {
+				out = append(out, before.differences(n.Entity)...)
 				continue
-			case n.What == Spawned:
-				out = append(out, was.becomes(n.Thing)...)
+			}
+		case BecameMine:
+			if before := old.entities[n.Entity.Number]; before != nil && before.Owner == n.Entity.Owner {
 				continue
 			}
 		}
 		out = append(out, n)
 	}
-	for _, t := range old.Things() {
-		if c.things[t.Entity] == nil {
-			out = append(out, Notice{What: Gone, Thing: t})
+	for _, e := range old.Entities() {
+		if c.entities[e.Number] == nil {
+			out = append(out, Notice{Type: EntityGone, Entity: e})
 		}
 	}
-	for _, x := range old.Clients {
-		if !slices.ContainsFunc(c.Clients, func(y wire.Client) bool { return y.Number == x.Number }) {
-			out = append(out, Notice{What: Left, Client: x})
+	for _, client := range old.Clients {
+		sameNumber := func(x wire.Client) bool { return x.Number == client.Number }
+		if !slices.ContainsFunc(c.Clients, sameNumber) {
+			out = append(out, Notice{Type: ClientLeft, Client: client})
 		}
 	}
 	return out
 }
 
-// becomes tells what is another in what takes an entity's place.
-func (t *Thing) becomes(now *Thing) (out []Notice) {
-	if now.Owner != t.Owner {
-		out = append(out, Notice{What: Given, Thing: now, Owner: t.Owner})
+// differences returns what is another in what takes an entity's place.
+func (e *Entity) differences(now *Entity) (out []Notice) {
+	if now.Owner != e.Owner {
+		out = append(out, Notice{Type: OwnerChanged, Entity: now, OldOwner: e.Owner})
 	}
-	for _, f := range t.Fields {
+	for _, f := range e.Fields {
 		if _, has := now.Field(f.Name); !has {
-			out = append(out, Notice{What: Lost, Thing: now, Field: f})
+			out = append(out, Notice{Type: FieldLost, Entity: now, Field: f})
 		}
 	}
 	for _, f := range now.Fields {
-		was, has := t.Field(f.Name)
-		if !has {
-			out = append(out, Notice{What: Changed, Thing: now, Field: f})
-		} else if !f.Same(was) {
-			old := was.Value
-			out = append(out, Notice{What: Changed, Thing: now, Field: f, Old: &old})
+		before, had := e.Field(f.Name)
+		if !had {
+			out = append(out, Notice{Type: FieldChanged, Entity: now, Field: f})
+		} else if !f.Same(before) {
+			old := before.Value
+			out = append(out, Notice{
+				Type:   FieldChanged,
+				Entity: now,
+				Field:  f,
+				Old:    &old,
+			})
 		}
 	}
 	return out
 }
 
-// Advance brings what moves by itself to a later tick, of which no frame came: nothing else has changed until then.
+// Advance brings the properties that change with time alone to a later tick, of which no frame came: nothing else has
+// changed until then. A tick that is not later leaves the copy as it is.
 func (c *Copy) Advance(tick int64) {
 	if tick > c.Tick {
 		c.Tick = tick
-		c.move()
+		c.updateMotion()
 	}
 }
 
-// At returns the copy as it stands at a later tick, of which no frame came; c stays as it is. It holds until c is changed.
+// At returns the copy as it stands at a later tick, of which no frame came. c stays as it is. What At returns may share
+// memory with c, and holds until c is changed.
 func (c *Copy) At(tick int64) *Copy {
 	out := *c
-	if tick <= c.Tick || !c.moves {
+	if tick <= c.Tick || !c.hasMotion {
 		out.Tick = max(tick, c.Tick)
 		return &out
 	}
-	out.things = make(map[uint32]*Thing, len(c.things))
-	for n, t := range c.things {
-		own := *t
-		own.Fields = slices.Clone(t.Fields)
-		out.things[n] = &own
+	out.entities = make(map[uint32]*Entity, len(c.entities))
+	for number, e := range c.entities {
+		own := *e
+		own.Fields = slices.Clone(e.Fields)
+		out.entities[number] = &own
 	}
 	out.Advance(tick)
 	return &out
 }
 
-// move puts what moves by itself where it is at the copy's tick.
-func (c *Copy) move() {
-	if !c.moves {
+// updateMotion computes the properties that change with time alone as of the copy's tick: first those that follow a
+// rate, then those that are attached to one.
+func (c *Copy) updateMotion() {
+	if !c.hasMotion {
 		return
 	}
-	for _, t := range c.things {
-		for i := range t.Fields {
-			if f := &t.Fields[i]; f.Motion != nil {
+	for _, e := range c.entities {
+		for i := range e.Fields {
+			if f := &e.Fields[i]; f.Motion != nil {
 				f.Value = f.Motion.Value(f.Type, c.Tick)
 			}
 		}
 	}
-	for _, t := range c.things {
-		for i := range t.Fields {
-			if f := &t.Fields[i]; f.Tied != nil {
-				c.attach(t, f)
+	for _, e := range c.entities {
+		for i := range e.Fields {
+			if f := &e.Fields[i]; f.Tied != nil {
+				c.updateAttached(e, f)
 			}
 		}
 	}
 }
 
-// attach puts a property where what it is attached to is. What is not there leaves it where it was.
-func (c *Copy) attach(t *Thing, f *wire.Field) {
-	ref, _ := t.Value(f.Tied.Ref)
-	holder := c.things[uint32(ref.Num)]
-	if holder == nil {
+// updateAttached computes a property that is attached to one of its carrier. It keeps its value when the client does
+// not know of the carrier.
+func (c *Copy) updateAttached(e *Entity, f *wire.Field) {
+	ref, _ := e.Value(f.Tied.Ref)
+	carrier := c.entities[uint32(ref.Num)]
+	if carrier == nil {
 		return
 	}
-	if to, ok := holder.Field(f.Tied.Prop); ok && len(to.Value.Parts) == len(f.Value.Parts) {
+	if to, ok := carrier.Field(f.Tied.Prop); ok && len(to.Value.Parts) == len(f.Value.Parts) {
 		f.Value = f.Tied.Value(f.Type, to.Value, to.Type)
 	}
 }
 
-// Digest gives what a frame's digest has to be for this copy. The outline is that which the client was given.
+// Digest returns what a frame's digest has to be for this copy. o is the outline that the client was given.
 func (c *Copy) Digest(o *contract.Outline) uint32 {
 	sum := uint64(0)
-	for _, x := range c.Clients {
-		sum += wire.DigestClient(x, slices.Index(o.Roles, x.Role))
+	for _, client := range c.Clients {
+		sum += wire.DigestClient(client, slices.Index(o.Roles, client.Role))
 	}
-	for _, t := range c.things {
-		k := slices.IndexFunc(o.Kinds, func(k contract.KindOutline) bool { return k.Name == t.Kind })
-		if k < 0 {
+	for _, e := range c.entities {
+		kind := slices.IndexFunc(o.Kinds, func(k contract.KindOutline) bool { return k.Name == e.Kind })
+		if kind < 0 {
 			continue
 		}
-		sum += wire.DigestEntity(t.Entity, k, t.Owner)
-		for i := range t.Fields {
-			f := &t.Fields[i]
-			p := slices.IndexFunc(o.Kinds[k].Properties, func(p contract.PropertyOutline) bool { return p.Name == f.Name })
-			if p < 0 || o.Kinds[k].Properties[p].Loose {
-				continue // what may be lost is not counted
+		sum += wire.DigestEntity(e.Number, kind, e.Owner)
+		properties := o.Kinds[kind].Properties
+		for i := range e.Fields {
+			f := &e.Fields[i]
+			index := slices.IndexFunc(properties, func(p contract.PropertyOutline) bool { return p.Name == f.Name })
+			if index < 0 || properties[index].Loose {
+				continue // a loose value may have been missed
 			}
-			sum += f.Digest(t.Entity, p)
+			sum += f.Digest(e.Number, index)
 		}
 	}
 	return uint32(sum)
 }
 
-// Block gives all that a copy holds, as a snapshot of it.
-func (c *Copy) Block() *wire.Block {
-	b := &wire.Block{Joined: slices.Clone(c.Clients)}
-	for _, t := range c.Things() {
-		b.Spawned = append(b.Spawned, wire.Spawn{Entity: t.Entity, Kind: t.Kind, Owner: t.Owner, Fields: slices.Clone(t.Fields)})
+// Snapshot returns all that the copy holds. Its fields are clones.
+func (c *Copy) Snapshot() *wire.Block {
+	out := &wire.Block{Joined: slices.Clone(c.Clients)}
+	for _, e := range c.Entities() {
+		out.Spawned = append(out.Spawned, wire.Spawn{
+			Entity: e.Number,
+			Kind:   e.Kind,
+			Owner:  e.Owner,
+			Fields: slices.Clone(e.Fields),
+		})
 	}
-	return b
+	return out
 }

@@ -42,7 +42,7 @@ func newHolder(v *View) *holder { return &holder{reader: wire.NewReader(v.Layout
 // deliver brings a client what the last Cut has for it, if that is anything, and holds its copy against the digest.
 func (h *holder) deliver(t require.TestingT, v *View, client int) []Notice {
 	parts := wire.Parts{Tick: v.world.Tick, Last: h.last, HasDigest: true}
-	if !v.Parts(client, &parts) {
+	if !v.FrameParts(client, &parts) {
 		return nil
 	}
 	parts.Digest = v.Digest(client)
@@ -75,9 +75,15 @@ func set(t require.TestingT) *table {
 	c, problems := contract.Load("thing.kam", text)
 	require.NotNil(t, c, problems.Error())
 	w := world.New(c, nil)
-	b := &table{t: t, w: w, c: c, v: NewView([32]byte{7}, w, owners{}), copies: map[int]*holder{}}
+	b := &table{
+		t:      t,
+		w:      w,
+		c:      c,
+		v:      NewView([32]byte{7}, w, owners{}),
+		copies: map[int]*holder{},
+	}
 	for _, e := range b.w.Entities() {
-		b.v.Spawned(e)
+		b.v.AddEntity(e)
 	}
 	return b
 }
@@ -93,9 +99,9 @@ func (b *table) kind(name string) *contract.Kind {
 
 func (b *table) join(n int) {
 	b.copies[n] = newHolder(b.v)
-	b.v.Joined(wire.Client{Number: n, Name: fmt.Sprint("c", n), Role: "player"})
+	b.v.AddClient(wire.Client{Number: n, Name: fmt.Sprint("c", n), Role: "player"})
 	for _, name := range []string{"Mine", "Body"} {
-		b.v.Spawned(b.w.Spawn(b.kind(name), n))
+		b.v.AddEntity(b.w.Spawn(b.kind(name), n))
 	}
 }
 
@@ -103,9 +109,9 @@ func (b *table) leave(n int) {
 	for _, name := range []string{"Mine", "Body"} {
 		e := b.w.Of(b.kind(name).Index, n)
 		b.w.Despawn(e)
-		b.v.Despawned(e)
+		b.v.RemoveEntity(e)
 	}
-	b.v.Left(n)
+	b.v.RemoveClient(n)
 	delete(b.copies, n)
 }
 
@@ -117,8 +123,8 @@ func (b *table) write(e *world.Entity, property string, v int64) {
 // cut ends the tick: each client gets what is its own. It gives how many got anything.
 func (b *table) cut() (notices map[int][]Notice, frames int) {
 	b.w.Tick++
-	b.w.Flush(b.v.Written)
-	b.v.Cut()
+	b.w.Flush(b.v.MarkWritten)
+	b.v.EndTick()
 	notices = map[int][]Notice{}
 	for n, h := range b.copies {
 		before := h.last
@@ -127,12 +133,12 @@ func (b *table) cut() (notices map[int][]Notice, frames int) {
 			frames++
 		}
 	}
-	b.v.Done()
+	b.v.AcceptFrames()
 	return notices, frames
 }
 
 func (b *table) held(n int, kind string, owner int, property string) string {
-	thing := b.copies[n].Own(kind, owner)
+	thing := b.copies[n].OwnedBy(kind, owner)
 	if thing == nil {
 		return "none"
 	}
@@ -146,18 +152,19 @@ func (b *table) held(n int, kind string, owner int, property string) string {
 func TestNumbersTellNothingAndMeetNever(t *testing.T) {
 	seen := map[uint32]uint32{}
 	for id := uint32(1); id <= 20_000; id++ {
-		n := permuted([32]byte{1}, id)
+		n := permute([32]byte{1}, id)
 		require.NotZero(t, n)
 		require.Zero(t, seen[n], "two entities with one number")
 		seen[n] = id
 	}
 	near := 0
 	for id := uint32(1); id < 1000; id++ {
-		a, b := int64(permuted([32]byte{1}, id)), int64(permuted([32]byte{1}, id+1))
+		a := int64(permute([32]byte{1}, id))
+		b := int64(permute([32]byte{1}, id+1))
 		if diff := a - b; diff < 1<<20 && diff > -1<<20 {
 			near++
 		}
-		assert.NotEqual(t, permuted([32]byte{1}, id), permuted([32]byte{2}, id))
+		assert.NotEqual(t, permute([32]byte{1}, id), permute([32]byte{2}, id))
 	}
 	assert.Less(t, near, 10, "neighbours in time are none in number")
 }
@@ -181,7 +188,8 @@ func TestEachAudienceGetsItsShare(t *testing.T) {
 		assert.Equal(t, c.one, b.held(1, c.kind, c.owner, c.property), "client 1: %s.%s", c.kind, c.property)
 		assert.Equal(t, c.two, b.held(2, c.kind, c.owner, c.property), "client 2: %s.%s", c.kind, c.property)
 	}
-	body, mine := b.w.Of(b.kind("Body").Index, 1), b.w.Of(b.kind("Mine").Index, 1)
+	body := b.w.Of(b.kind("Body").Index, 1)
+	mine := b.w.Of(b.kind("Mine").Index, 1)
 	assert.Nil(t, b.v.Entity(2, b.v.Number(mine)), "what a client may not know of is not there for it")
 	assert.Equal(t, mine, b.v.Entity(1, b.v.Number(mine)))
 	assert.Equal(t, body, b.v.Entity(2, b.v.Number(body)))
@@ -208,28 +216,32 @@ func TestOnlyWhatDiffersIsSent(t *testing.T) {
 	notices, _ := b.cut()
 	require.Len(t, notices[1], 1)
 	n := notices[1][0]
-	assert.Equal(t, []any{Changed, "n", int64(0), int64(6)}, []any{n.What, n.Field.Name, n.Old.Num, n.Field.Value.Num})
+	assert.Equal(
+		t, []any{FieldChanged, "n", int64(0), int64(6)}, []any{n.Type, n.Field.Name, n.Old.Num, n.Field.Value.Num},
+	)
 
 	b.join(2)
 	b.leave(2) // within one tick: nobody hears of its entities
 	notices, _ = b.cut()
 	for _, n := range notices[1] {
-		assert.Contains(t, []What{Joined, Left}, n.What)
+		assert.Contains(t, []NoticeType{ClientJoined, ClientLeft}, n.Type)
 	}
 	b.join(3)
 	notices, _ = b.cut()
-	whats := map[What]int{}
+	whats := map[NoticeType]int{}
 	for _, n := range notices[1] {
-		whats[n.What]++
+		whats[n.Type]++
 	}
-	assert.Equal(t, map[What]int{Joined: 1, Spawned: 1}, whats, "values that come with a spawn are no changes")
+	assert.Equal(
+		t, map[NoticeType]int{ClientJoined: 1, EntitySpawned: 1}, whats, "values that come with a spawn are no changes",
+	)
 	b.leave(3)
 	notices, _ = b.cut()
-	whats = map[What]int{}
+	whats = map[NoticeType]int{}
 	for _, n := range notices[1] {
-		whats[n.What]++
+		whats[n.Type]++
 	}
-	assert.Equal(t, map[What]int{Gone: 1, Left: 1}, whats)
+	assert.Equal(t, map[NoticeType]int{EntityGone: 1, ClientLeft: 1}, whats)
 }
 
 // Whoever joins when, and whatever changes in the same tick: an old copy, a new one and a fresh snapshot agree.
@@ -259,11 +271,11 @@ func TestJoinersAgreeWithThoseWhoWereThere(t *testing.T) {
 			b.cut()
 			for number, c := range b.copies {
 				again := &Copy{}
-				again.Apply(&wire.Frame{Snapshot: true, Blocks: []*wire.Block{b.v.Held(number)}})
-				require.Len(rt, again.Things(), len(c.Things()))
+				again.Apply(&wire.Frame{Snapshot: true, Blocks: []*wire.Block{b.v.Snapshot(number)}})
+				require.Len(rt, again.Entities(), len(c.Entities()))
 				require.ElementsMatch(rt, again.Clients, c.Clients)
-				for _, thing := range c.Things() {
-					other := again.Thing(thing.Entity)
+				for _, thing := range c.Entities() {
+					other := again.Entity(thing.Number)
 					require.NotNil(rt, other)
 					require.Len(rt, other.Fields, len(thing.Fields))
 					for _, f := range thing.Fields {
@@ -272,8 +284,8 @@ func TestJoinersAgreeWithThoseWhoWereThere(t *testing.T) {
 					}
 				}
 				whole := &Copy{}
-				whole.Apply(&wire.Frame{Blocks: []*wire.Block{c.Block()}})
-				require.Len(rt, whole.Things(), len(c.Things()), "a copy's block is the copy")
+				whole.Apply(&wire.Frame{Blocks: []*wire.Block{c.Snapshot()}})
+				require.Len(rt, whole.Entities(), len(c.Entities()), "a copy's block is the copy")
 			}
 		}
 	})

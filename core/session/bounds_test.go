@@ -97,7 +97,7 @@ func TestWhatAWriteSaysItsClientHasSeenIsCapped(t *testing.T) {
 	g := open(t, wreckText)
 	ana, bo := g.join("Ana", ""), g.join("Bo", "")
 	g.tick()
-	g.ask(bo, g.copies[bo].Own("Diver", ana).Entity, "Diver.move_to", "50")
+	g.ask(bo, g.copies[bo].OwnedBy("Diver", ana).Number, "Diver.move_to", "50")
 	for _, seen := range []int64{g.s.Now() + 1, 1 << 40, math.MaxInt64} {
 		g.seq++
 		g.s.Move(ana, g.s.ReadMove("write", wire.Move{Seq: g.seq, Property: "Diver.pos", Value: json.RawMessage("[50.1,0]"), Seen: seen}))
@@ -168,7 +168,7 @@ func TestAllThatIsUndecidedMayComeInOneTick(t *testing.T) {
 	g := open(t, "contract bells language 1\nroles player\nshared Bell { rung: int 0..999 = 0\n request ring() from player { rung += 1 } }")
 	ana := g.join("Ana", "")
 	g.tick()
-	bell := g.copies[ana].Own("Bell", 0).Entity
+	bell := g.copies[ana].OwnedBy("Bell", 0).Number
 	for range 2 {
 		for i := range wire.MaxUndone {
 			g.s.Ask(ana, g.s.Read(wire.Ask{Seq: uint64(i + 1), Entity: bell, Request: "Bell.ring", Args: []json.RawMessage{}}))

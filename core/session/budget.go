@@ -151,7 +151,7 @@ func (s *Session) Memory() (held, most int64) { return s.world.Held(), s.world.M
 // weighMemory counts what clients are told of by themselves, once they have been told. A session that takes too much is closed with this
 // tick: what clients come to see is all that can take more than the bound, since entities and actions that wait are refused there.
 func (s *Session) weighMemory() {
-	s.world.Beside = int64(s.view.Entries())*contract.EntryMemory + int64(len(s.order))*contract.ClientMemory
+	s.world.Beside = int64(s.view.PrivateEntries())*contract.EntryMemory + int64(len(s.order))*contract.ClientMemory
 	if s.world.Held() > 2*s.world.MostHeld && s.closed == "" {
 		s.closed = fmt.Sprintf("what its clients see of %d entities takes more than twice the %d MB of memory that it may", len(s.world.Entities()), s.world.MostHeld>>20)
 	}

@@ -126,14 +126,14 @@ func TestASeatLeavesNothingToTheNext(t *testing.T) {
 		g.ask(first, 0, "Winch.turn")
 	}
 	require.Equal(t, wire.Dropped, g.ask(first, 0, "Winch.turn").Outcome)
-	entity := g.copies[first].Own("Diver", first).Entity
+	entity := g.copies[first].OwnedBy("Diver", first).Number
 	g.s.Leave(first)
 	g.s.Leave(first)
 	second := g.join("Ana", "")
 	require.NotEqual(t, first, second, "a number is never used twice")
 	g.tick()
-	require.NotEqual(t, entity, g.copies[second].Own("Diver", second).Entity)
-	require.Nil(t, g.copies[watcher].Thing(entity))
+	require.NotEqual(t, entity, g.copies[second].OwnedBy("Diver", second).Number)
+	require.Nil(t, g.copies[watcher].Entity(entity))
 	g.seq = 0 // the first number is new here
 	require.Equal(t, "not the holder", g.ask(second, 0, "Winch.turn").Reason, "neither its sequence, nor its limit, nor its hold")
 }

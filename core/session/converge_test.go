@@ -166,7 +166,7 @@ func (w *crowd) change() {
 	w.settle(nil)
 	w.roles()
 	if t := w.seats[e.Owner]; t != nil && w.r.IntN(4) == 0 { // its owner is told that something it wrote was not taken
-		w.view.Again(e, e.Kind.Properties[w.r.IntN(len(e.Kind.Properties))], e.Owner)
+		w.view.Resend(e, e.Kind.Properties[w.r.IntN(len(e.Kind.Properties))], e.Owner)
 	}
 }
 
@@ -243,7 +243,7 @@ func (w *crowd) step() {
 func (w *crowd) hold(n int, held *replicate.Copy) {
 	count := 0
 	for _, e := range w.world.Entities() {
-		thing := held.Thing(w.view.Number(e))
+		thing := held.Entity(w.view.Number(e))
 		if sees := w.machine.Sees(e, n); sees != (thing != nil) { // asking first is cheaper
 			require.Equal(w.t, sees, thing != nil, "tick %d: client %d and %s #%d", w.tick, n, e.Kind.Name, e.Serial)
 		}
@@ -265,14 +265,14 @@ func (w *crowd) hold(n int, held *replicate.Copy) {
 			if p.AtMost > 0 {
 				want = w.slow[key{e.ID, p.Index}].value
 			}
-			want, got := w.view.For(n, p.Type, want), there(held, p.Type, f.Value)
+			want, got := w.view.RefsFor(n, p.Type, want), there(held, p.Type, f.Value)
 			if want.Equal(got) {
 				continue
 			}
 			require.Equal(w.t, p.Type.Format(want), p.Type.Format(got), "tick %d: client %d and %s.%s of #%d", w.tick, n, e.Kind.Name, p.Name, e.Serial)
 		}
 	}
-	require.Len(w.t, held.Things(), count, "tick %d: client %d holds what is not there", w.tick, n)
+	require.Len(w.t, held.Entities(), count, "tick %d: client %d holds what is not there", w.tick, n)
 	var names []string
 	for _, t := range w.order {
 		if t.joined {

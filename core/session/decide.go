@@ -13,12 +13,12 @@ import (
 
 // listener is told what becomes of clients and entities.
 type listener interface {
-	Joined(c wire.Client)
-	Left(number int)
-	Spawned(e *world.Entity)
-	Despawned(e *world.Entity)
-	Given(e *world.Entity)
-	Written(e *world.Entity, properties uint64)
+	AddClient(c wire.Client)
+	RemoveClient(number int)
+	AddEntity(e *world.Entity)
+	RemoveEntity(e *world.Entity)
+	MarkOwnerChanged(e *world.Entity)
+	MarkWritten(e *world.Entity, properties uint64)
 }
 
 // told is an event on its way to clients.
@@ -54,7 +54,7 @@ func (s *Session) join(t *seat) {
 	t.joined = true
 	s.world.Enter(t.client)
 	c := s.known(t)
-	s.eachView(func(v listener) { v.Joined(c) })
+	s.eachView(func(v listener) { v.AddClient(c) })
 	s.cause('j', int64(c.Number), 0)
 	s.concludeFor(c.Number, "on join", s.machine.Join(&t.client))
 }
@@ -179,7 +179,7 @@ func (s *Session) leave(t *seat) {
 		s.world.Despawn(e)
 	})
 	s.settle(nil)
-	s.eachView(func(v listener) { v.Left(n) })
+	s.eachView(func(v listener) { v.RemoveClient(n) })
 }
 
 // settle ends a transaction as its outcome says: all that it did happens, or nothing. It gives the changes when traced, and
@@ -197,7 +197,7 @@ func (s *Session) settle(o *rules.Outcome) (changes []Change, told []rules.Told)
 			t := c.Property.Type
 			changes = append(changes, Change{
 				Entity: s.view.Number(c.Entity), Kind: c.Entity.Kind.Name, Owner: c.Entity.Owner,
-				Property: c.Property.Name, Type: t, Old: s.view.Refs(t, c.Old), New: s.view.Refs(t, c.New),
+				Property: c.Property.Name, Type: t, Old: s.view.PublicRefs(t, c.Old), New: s.view.PublicRefs(t, c.New),
 			})
 		}
 	}
@@ -209,16 +209,16 @@ func (s *Session) settle(o *rules.Outcome) (changes []Change, told []rules.Told)
 		}
 		if n.Gone {
 			s.forget(n.Entity)
-			s.teller.Despawned(n.Entity)
+			s.teller.RemoveEntity(n.Entity)
 		}
 		s.eachView(func(v listener) {
 			switch {
 			case n.Spawn:
-				v.Spawned(n.Entity)
+				v.AddEntity(n.Entity)
 			case n.Gone:
-				v.Despawned(n.Entity)
+				v.RemoveEntity(n.Entity)
 			default:
-				v.Given(n.Entity)
+				v.MarkOwnerChanged(n.Entity)
 			}
 		})
 		if s.holding && !n.Spawn && !n.Gone && n.Entity.Owner != n.Owner {
@@ -281,19 +281,19 @@ func (s *Session) tell(e rules.Told) {
 	out.at = slices.IndexFunc(events, func(x contract.EventOutline) bool { return x.Name == e.Event.Name })
 	whole := &wire.Event{Event: e.Event.FullName()}
 	if e.Entity != nil {
-		s.view.Speaks(e.Entity.ID)
+		s.view.MarkNamedByEvent(e.Entity.ID)
 		whole.Entity = s.view.Number(e.Entity)
 	}
 	for i, p := range e.Event.Params {
 		if p.Type.Has(contract.FormEntity) {
 			out.refs = true
 			p.Type.Refs(e.Values[i], func(id int64) int64 {
-				s.view.Speaks(world.ID(id))
+				s.view.MarkNamedByEvent(world.ID(id))
 				return 0
 			})
 		}
 		if s.truth != nil {
-			whole.Fields = append(whole.Fields, wire.Field{Name: p.Name, Type: p.Type, Value: s.truth.Refs(p.Type, e.Values[i])})
+			whole.Fields = append(whole.Fields, wire.Field{Name: p.Name, Type: p.Type, Value: s.truth.PublicRefs(p.Type, e.Values[i])})
 		}
 	}
 	list := Told{Event: whole, Clients: []int{}}
@@ -315,7 +315,7 @@ func (s *Session) tell(e rules.Told) {
 func (s *Session) packed(e *told, client int) []byte {
 	number := uint32(0)
 	if e.Entity != nil {
-		number = s.view.Known(client, e.Entity.ID)
+		number = s.view.KnownNumber(client, e.Entity.ID)
 	}
 	into := &e.bare
 	if number != 0 {
@@ -328,7 +328,7 @@ func (s *Session) packed(e *told, client int) []byte {
 	for i, p := range e.Event.Params {
 		v := e.Values[i]
 		if e.refs {
-			v = s.view.Told(client, p.Type, v)
+			v = s.view.RefsInFrame(client, p.Type, v)
 		}
 		out.Fields = append(out.Fields, wire.Field{Name: p.Name, Type: p.Type, Value: v})
 	}
@@ -458,7 +458,7 @@ func (s *Session) pipeline(t *seat, call *Call, d *Decision) (waits bool) {
 			t.paused[use{r.Index, e.ID}] = s.tick + r.Pause.Ticks
 		}
 		if r.Reply != nil {
-			d.Reply = r.Reply.AppendJSON(nil, s.view.For(t.client.Number, r.Reply, s.machine.Reply))
+			d.Reply = r.Reply.AppendJSON(nil, s.view.RefsFor(t.client.Number, r.Reply, s.machine.Reply))
 		}
 		return
 	}
@@ -596,16 +596,16 @@ func (s *Session) collect(step *Step) {
 			next++
 		}
 		if next%warmed == 0 {
-			s.view.Warm(dirty[next:min(next+warmed, len(dirty))])
+			s.view.Prefetch(dirty[next:min(next+warmed, len(dirty))])
 		}
 		next++
-		s.view.Written(e, properties)
+		s.view.MarkWritten(e, properties)
 		if s.truth != nil {
-			s.truth.Written(e, properties)
+			s.truth.MarkWritten(e, properties)
 		}
 	})
 	if s.truth != nil {
-		step.Truth = s.truth.Cut()
+		step.Truth = s.truth.EndTick()
 	}
 	step.Told, s.told = s.told, nil
 	step.Faults, s.faults = s.faults, nil

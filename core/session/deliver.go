@@ -94,7 +94,7 @@ const warmed = 16
 // frames cuts the frame of each client. One that gets nothing new hears from the server once a second all the same, and once a
 // second a frame carries the digest of what its client should hold.
 func (s *Session) frames(step *Step) {
-	s.view.Cut()
+	s.view.EndTick()
 	s.arena = s.arena[:0]
 	second := int64(s.contract.TickRate)
 	for i, t := range s.order {
@@ -102,14 +102,14 @@ func (s *Session) frames(step *Step) {
 			for _, t := range s.order[i:min(i+warmed, len(s.order))] {
 				s.warmth += t.sent + int64(t.flying)
 			}
-			s.view.Ahead(warmed)
+			s.view.PrefetchClients(warmed)
 		}
 		t.asked, t.decided = 0, 0
 		if !t.joined {
 			continue
 		}
 		n := t.client.Number
-		waits := t.lost || t.behind || s.view.Waits(n)
+		waits := t.lost || t.behind || s.view.WaitsForSnapshot(n)
 		if t.busy && !s.gather(t, step) {
 			continue
 		}
@@ -117,7 +117,7 @@ func (s *Session) frames(step *Step) {
 			s.frame(t, step, second)
 		}
 	}
-	s.view.Done()
+	s.view.AcceptFrames()
 	step.Memory = s.arena
 }
 
@@ -159,7 +159,7 @@ func (s *Session) frame(t *seat, step *Step, second int64) {
 			parts.Events = append(parts.Events, s.packed(e, n))
 		}
 	}
-	news := s.view.Parts(n, parts)
+	news := s.view.FrameParts(n, parts)
 	if !news && sent.size() == 0 && s.tick-t.sent < second {
 		return
 	}
@@ -183,7 +183,7 @@ func (s *Session) frame(t *seat, step *Step, second int64) {
 func (s *Session) reply(t *seat) {
 	for _, r := range t.replies {
 		d := &t.said[r.at]
-		d.Reply = r.typ.AppendJSON(nil, s.view.Told(t.client.Number, r.typ, r.value))
+		d.Reply = r.typ.AppendJSON(nil, s.view.RefsInFrame(t.client.Number, r.typ, r.value))
 		if kept := &t.first[d.Seq%rememberAsk]; kept.Seq == d.Seq {
 			kept.Reply = d.Reply
 		}

@@ -86,7 +86,7 @@ func (s *Session) carry(t *seat, m *Move) {
 		case m.what == "write":
 			outcome, stage, reason = s.write(t, e, m)
 			if reason != "" {
-				s.view.Again(e, m.prop, t.client.Number)
+				s.view.Resend(e, m.prop, t.client.Number)
 			}
 		case e.Owner != t.client.Number:
 			outcome, stage, reason = wire.Denied, wire.StageFrom, "not the owner"
@@ -268,7 +268,7 @@ func (s *Session) roles() {
 		}
 		s.settle(nil)
 		known := s.known(t)
-		s.eachView(func(v listener) { v.Joined(known) })
+		s.eachView(func(v listener) { v.AddClient(known) })
 		s.cause('r', int64(c.Number), 0)
 		s.concludeFor(c.Number, "on spawn", s.machine.Enter(*c))
 	}

@@ -218,7 +218,7 @@ func TestAudiencesOfTheirOwn(t *testing.T) {
 	g.ask(ana, 0, "Nest.lay", "15", "20")
 	assert.Equal(t, "40", g.sees(ana, 0, "Eel", "hull"))
 	assert.Equal(t, "40", g.sees(eve, 0, "Eel", "hull"))
-	eel := g.copies[ana].Own("Eel", 0).Entity
+	eel := g.copies[ana].OwnedBy("Eel", 0).Number
 	require.Equal(t, wire.Accepted, g.ask(ana, 0, "Diver.hunt", fmt.Sprint(eel)).Outcome)
 	assert.Equal(t, fmt.Sprint("Eel ", eel), g.sees(ana, ana, "Diver", "foe"))
 	for range 3 {
@@ -229,7 +229,7 @@ func TestAudiencesOfTheirOwn(t *testing.T) {
 	assert.Equal(t, fmt.Sprint("Eel ", eel), g.sees(eve, ana, "Diver", "foe"))
 	assert.Equal(t, wire.Accepted, g.ask(ana, 0, "Diver.hunt", fmt.Sprint(eel)).Outcome, "an unknown entity comes as nothing")
 	assert.Equal(t, "nothing", g.sees(eve, ana, "Diver", "foe"))
-	d := g.ask(ana, 0, "Diver.hunt", fmt.Sprint(g.copies[ana].Own("Diver", bo).Entity))
+	d := g.ask(ana, 0, "Diver.hunt", fmt.Sprint(g.copies[ana].OwnedBy("Diver", bo).Number))
 	assert.Equal(t, []any{wire.Malformed, "the argument `e` refers to a Diver, not to a Eel"}, []any{d.Outcome, d.Reason})
 	g.ask(bo, 0, "Diver.move_to", "20")
 	assert.NotEqual(t, "no entity", g.sees(bo, 0, "Eel", "hull"), "whoever comes near sees it, with all that it is")
@@ -353,9 +353,9 @@ func TestWritesOfOwnersKeepTheirPaceAndRule(t *testing.T) {
 	assert.Empty(t, write(ana, 0, "[4,0]", now()), "a tick later there is enough")
 	assert.Equal(t, "denied rule", write(ana, 0, "[4,0.5]", now()))
 	assert.Equal(t, "malformed the value is [400,0], not 2 numbers from -100 to 100", write(ana, 0, "[400,0]", now()))
-	assert.Equal(t, "denied not the owner", write(bo, g.copies[bo].Own("Diver", ana).Entity, "[4,0]", now()))
+	assert.Equal(t, "denied not the owner", write(bo, g.copies[bo].OwnedBy("Diver", ana).Number, "[4,0]", now()))
 	seen := now()
-	g.ask(bo, g.copies[bo].Own("Diver", ana).Entity, "Diver.move_to", "50")
+	g.ask(bo, g.copies[bo].OwnedBy("Diver", ana).Number, "Diver.move_to", "50")
 	assert.Equal(t, "denied older than the server's last write", write(ana, 0, "[4.1,0]", seen))
 	assert.Equal(t, "(50, 0)", g.sees(ana, ana, "Diver", "pos"))
 	assert.Empty(t, write(ana, 0, "[51,0]", now()))
@@ -372,7 +372,7 @@ func TestAHoldEndsByItself(t *testing.T) {
 	ana, bo := g.join("Ana", ""), g.join("Bo", "")
 	g.tick()
 	press := func(who int, what string, n uint64) {
-		entity := g.copies[who].Own("Diver", ana).Entity
+		entity := g.copies[who].OwnedBy("Diver", ana).Number
 		g.s.Move(who, g.s.ReadMove(what, wire.Move{Entity: entity, Property: "Diver.kick", Press: n}))
 		g.tick()
 	}

@@ -68,8 +68,8 @@ shared Bell { rung: int 0..999999 = 0
 // fingerprint is one number for all that a copy holds.
 func fingerprint(c *replicate.Copy) uint64 {
 	h := fnv.New64a()
-	for _, t := range c.Things() {
-		fmt.Fprint(h, t.Entity, t.Kind, t.Owner)
+	for _, t := range c.Entities() {
+		fmt.Fprint(h, t.Number, t.Kind, t.Owner)
 		fields := slices.SortedFunc(slices.Values(t.Fields), func(a, b wire.Field) int { return map[bool]int{true: -1, false: 1}[a.Name < b.Name] })
 		for _, f := range fields {
 			fmt.Fprint(h, f.Name, f.Type.Format(f.Value))

@@ -149,7 +149,7 @@ func TestWhatIsSeenKeepsToItsMemory(t *testing.T) {
 	}
 	g.s.Tick()
 	g.s.Tick()
-	assert.Zero(t, g.s.view.Entries())
+	assert.Zero(t, g.s.view.PrivateEntries())
 	assert.Zero(t, g.s.world.Beside)
 }
 

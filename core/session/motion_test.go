@@ -90,7 +90,7 @@ func TestAShotInFlightCostsNothing(t *testing.T) {
 			held.Advance(step.Tick)
 			for _, e := range s.world.Kind(c.Kinds[1].Index) {
 				flares++
-				thing := held.Thing(s.view.Number(e))
+				thing := held.Entity(s.view.Number(e))
 				require.NotNil(t, thing, "client %d at tick %d", n, step.Tick)
 				for _, name := range []string{"pos", "deep"} {
 					p := e.Kind.Property(name)
@@ -152,7 +152,7 @@ func TestARateThatIsReplacedAtOnce(t *testing.T) {
 	s.Ask(n, s.Read(wire.Ask{Seq: 2, Request: "Diver.turn", Args: raws("-90")}))
 	for range 5 {
 		tick()
-		got, _ := held.Thing(s.view.Number(flare)).Value("pos")
+		got, _ := held.Entity(s.view.Number(flare)).Value("pos")
 		require.Equal(t, pos.Type.Format(s.world.Value(flare, pos)), pos.Type.Format(got), "at tick %d", s.Now())
 	}
 }
@@ -160,7 +160,7 @@ func TestARateThatIsReplacedAtOnce(t *testing.T) {
 // there reads a value as a client does: a ref to what is not in its copy is nothing.
 func there(c *replicate.Copy, t *contract.Type, v contract.Value) contract.Value {
 	return t.Refs(v, func(n int64) int64 {
-		if c.Thing(uint32(n)) == nil {
+		if c.Entity(uint32(n)) == nil {
 			return 0
 		}
 		return n
@@ -213,22 +213,22 @@ func TestMotionIsTheSameOnEveryCopy(t *testing.T) {
 			}
 			for _, e := range s.world.Entities() {
 				for n, copy := range copies {
-					thing := copy.Thing(s.view.Number(e))
+					thing := copy.Entity(s.view.Number(e))
 					require.Equal(rt, s.machine.Sees(e, n), thing != nil)
 					for _, p := range e.Kind.Properties {
 						if thing == nil || !s.machine.Gets(e, p, n) {
 							continue
 						}
 						f, _ := thing.Field(p.Name)
-						require.Equal(rt, p.Type.Format(s.view.For(n, p.Type, s.world.Value(e, p))), p.Type.Format(there(copy, p.Type, f.Value)), "%s.%s of client %d at tick %d", e.Kind.Name, p.Name, n, step.Tick)
+						require.Equal(rt, p.Type.Format(s.view.RefsFor(n, p.Type, s.world.Value(e, p))), p.Type.Format(there(copy, p.Type, f.Value)), "%s.%s of client %d at tick %d", e.Kind.Name, p.Name, n, step.Tick)
 						if held++; f.Tied != nil {
 							attached++
 						}
 					}
 				}
 				for _, p := range e.Kind.Properties {
-					got, _ := truth.Thing(s.view.Number(e)).Value(p.Name)
-					require.Equal(rt, p.Type.Format(s.truth.Refs(p.Type, s.world.Value(e, p))), p.Type.Format(there(truth, p.Type, got)), "%s.%s for those who run the session at tick %d", e.Kind.Name, p.Name, step.Tick)
+					got, _ := truth.Entity(s.view.Number(e)).Value(p.Name)
+					require.Equal(rt, p.Type.Format(s.truth.PublicRefs(p.Type, s.world.Value(e, p))), p.Type.Format(there(truth, p.Type, got)), "%s.%s for those who run the session at tick %d", e.Kind.Name, p.Name, step.Tick)
 				}
 			}
 		}

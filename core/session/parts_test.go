@@ -190,7 +190,7 @@ entity Thing per player {
 				require.Equal(rt, row, g.s.world.Of(1, ana).Nums)
 				require.Len(rt, g.heard[ana], heard)
 			}
-			copied := g.copies[ana].Own("Thing", ana)
+			copied := g.copies[ana].OwnedBy("Thing", ana)
 			for _, f := range copied.Fields {
 				require.True(rt, f.Value.Equal(g.s.world.Value(g.s.world.Of(1, ana), g.s.contract.Kinds[1].Property(f.Name))))
 			}
@@ -223,7 +223,7 @@ entity Thing per player {
 			v := typ.Real(rapid.Int64Range(typ.Low, typ.High).Draw(rt, "count"))
 			d := g.ask(ana, 0, "Thing.set", fmt.Sprint(v))
 			require.Equal(rt, wire.Accepted, d.Outcome, d.Reason)
-			got, _ := g.copies[ana].Own("Thing", ana).Value("a")
+			got, _ := g.copies[ana].OwnedBy("Thing", ana).Value("a")
 			require.Equal(rt, v, typ.Real(got.Num), "what was sent comes back")
 
 			half, n := float64(rapid.Int64Range(-14000, 14000).Draw(rt, "v"))/2, rapid.Int64Range(-9, 9).Draw(rt, "n")
@@ -236,9 +236,9 @@ entity Thing per player {
 				continue
 			}
 			require.Equal(rt, fmt.Sprint(typ.Format(contract.Value{Num: count})), string(d.Reply))
-			got, _ = g.copies[ana].Own("Thing", ana).Value("a")
+			got, _ = g.copies[ana].OwnedBy("Thing", ana).Value("a")
 			require.Equal(rt, count, got.Num)
-			clipped, _ := g.copies[ana].Own("Thing", ana).Value("c")
+			clipped, _ := g.copies[ana].OwnedBy("Thing", ana).Value("c")
 			c := kind.Property("c").Type
 			bound, _ := c.Steps(want)
 			require.Equal(rt, min(max(bound, 0), c.High), clipped.Num)

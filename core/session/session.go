@@ -43,11 +43,11 @@ type Session struct {
 	world     *world.World
 	machine   *rules.Machine
 	view      *replicate.View
-	truth     *replicate.Truth // what the server holds; nil unless traced
-	teller    *replicate.Truth // tells of it when asked; nothing is kept
-	prove     bool             // see Options
-	strict    bool             // see Options
-	asking    bool             // what ends now is a request
+	truth     *replicate.ServerState // what the server holds; nil unless traced
+	teller    *replicate.ServerState // tells of it when asked; nothing is kept
+	prove     bool                   // see Options
+	strict    bool                   // see Options
+	asking    bool                   // what ends now is a request
 	requests  map[string]*contract.Request
 	seats     map[int]*seat
 	order     []*seat // by number
@@ -267,7 +267,7 @@ func New(c *contract.Contract, o Options) (*Session, error) {
 		s.steps = TickSteps
 	}
 	s.view = replicate.NewView(o.Key, s.world, s.machine)
-	s.teller, s.prove, s.strict = replicate.NewTruth(o.Key, s.world), o.Prove, o.Strict
+	s.teller, s.prove, s.strict = replicate.NewServerState(o.Key, s.world), o.Prove, o.Strict
 	for _, r := range c.Requests {
 		s.requests[r.FullName()] = r
 		s.plain = append(s.plain, !slices.ContainsFunc(r.Params, func(p contract.Param) bool {
@@ -276,10 +276,10 @@ func New(c *contract.Contract, o Options) (*Session, error) {
 	}
 	s.empty = make([]byte, o.Headroom)
 	if o.Trace {
-		s.truth = replicate.NewTruth(o.Key, s.world)
+		s.truth = replicate.NewServerState(o.Key, s.world)
 	}
 	for _, e := range slices.Clone(s.world.Entities()) {
-		s.eachView(func(v listener) { v.Spawned(e) })
+		s.eachView(func(v listener) { v.AddEntity(e) })
 		s.handle(e, rules.OnStart, "on start")
 	}
 	return s, nil
@@ -425,7 +425,7 @@ func (s *Session) About(f *Fault) string {
 		return out
 	}
 	var values []string
-	for _, x := range s.teller.Tell(e).Fields {
+	for _, x := range s.teller.Spawn(e).Fields {
 		if len(values) == maxAbout {
 			values = append(values, "…")
 			break
@@ -533,7 +533,7 @@ func (s *Session) Seen(client int) int64 {
 // Watched tells whether Steps are to tell what changed for the server itself. They are when traced, until this says otherwise.
 func (s *Session) Watched(on bool) {
 	if s.truth != nil {
-		s.truth.Watch(on)
+		s.truth.SetWatched(on)
 	}
 }
 
@@ -552,7 +552,7 @@ func (s *Session) Sent(client int) (*wire.Block, int64) {
 	if t == nil || !t.joined {
 		return nil, 0
 	}
-	return s.view.Held(client), t.sent
+	return s.view.Snapshot(client), t.sent
 }
 
 // Reader gives what reads the frames of a client from the next one on; for one that has been sent nothing yet, from the first.

@@ -112,7 +112,7 @@ func (g *game) tick() {
 		require.NoError(g.t, err)
 		g.notices[cf.Client] = g.copies[cf.Client].Apply(f)
 		for _, n := range g.notices[cf.Client] {
-			require.False(g.t, n.What == replicate.Heard && n.Event.Entity != 0 && n.Thing == nil, "client %d hears %s without its entity", cf.Client, f.Events)
+			require.False(g.t, n.Type == replicate.EventReceived && n.Event.Entity != 0 && n.Entity == nil, "client %d hears %s without its entity", cf.Client, f.Events)
 		}
 		if f.Digest != nil {
 			require.Equal(g.t, g.copies[cf.Client].Digest(g.outline), *f.Digest, "the digest of client %d at tick %d", cf.Client, f.Tick)
@@ -146,7 +146,7 @@ func (g *game) ask(client int, entity uint32, request string, args ...string) wi
 }
 
 func (g *game) sees(client, owner int, kind, property string) string {
-	t := g.copies[client].Own(kind, owner)
+	t := g.copies[client].OwnedBy(kind, owner)
 	if t == nil {
 		return "no entity"
 	}
@@ -169,9 +169,9 @@ func TestRequestsMeetTheirStagesInOrder(t *testing.T) {
 	g := open(t, contractText)
 	ana, bo, ref := g.join("Ana", ""), g.join("Bo", "player"), g.join("Cleo", "referee")
 	g.tick()
-	anas := g.copies[ana].Own("Diver", ana).Entity
-	locker := g.copies[ana].Own("Locker", ana).Entity
-	assert.Nil(t, g.copies[bo].Own("Locker", ana), "a kind to its owner is for nobody else")
+	anas := g.copies[ana].OwnedBy("Diver", ana).Number
+	locker := g.copies[ana].OwnedBy("Locker", ana).Number
+	assert.Nil(t, g.copies[bo].OwnedBy("Locker", ana), "a kind to its owner is for nobody else")
 
 	cases := []struct {
 		who     int
@@ -233,7 +233,7 @@ func TestEachClientGetsItsOwnShareAndNoMore(t *testing.T) {
 	assert.Equal(t, "85", g.sees(cleo, ana, "Diver", "hull"))
 	assert.Equal(t, "3 patch, 1 patch", g.sees(cleo, cleo, "Diver", "satchel"))
 	assert.Equal(t, []string{"welcome"}, g.heard[cleo])
-	d := g.ask(bo, g.copies[bo].Own("Diver", ana).Entity, "Diver.knock")
+	d := g.ask(bo, g.copies[bo].OwnedBy("Diver", ana).Number, "Diver.knock")
 	require.Equal(t, wire.Accepted, d.Outcome)
 	assert.Contains(t, g.heard[ana], "Diver.used")
 	assert.NotContains(t, g.heard[bo][2:], "Diver.used", "everyone but caller")
@@ -270,7 +270,7 @@ func TestEventsWaitUntilTheClientIsReady(t *testing.T) {
 	g.copies[deaf], g.readers[deaf] = &replicate.Copy{}, g.s.Reader(deaf)
 	for len(g.step.Cuts) == 0 && g.s.Now() < 3*MaxHeld {
 		g.seq++
-		g.s.Ask(ana, g.s.Read(wire.Ask{Seq: g.seq, Entity: g.copies[ana].Own("Diver", bo).Entity, Request: "Diver.knock"}))
+		g.s.Ask(ana, g.s.Read(wire.Ask{Seq: g.seq, Entity: g.copies[ana].OwnedBy("Diver", bo).Number, Request: "Diver.knock"}))
 		g.tick()
 	}
 	require.Len(t, g.step.Cuts, 1, "a client that never gets ready does not make the server hold events without end")
@@ -362,8 +362,8 @@ func TestCopiesConverge(t *testing.T) {
 					who := rapid.SampledFrom(clients).Draw(rt, "who").Number
 					name := rapid.SampledFrom([]string{"Diver.use", "Diver.find", "Diver.spoil", "Diver.knock", "Diver.call", "Dive.shut", "Keeper.feed"}).Draw(rt, "request")
 					entity := uint32(0)
-					if things := g.copies[who].Things(); len(things) > 0 && pick > 6 {
-						entity = rapid.SampledFrom(things).Draw(rt, "entity").Entity
+					if things := g.copies[who].Entities(); len(things) > 0 && pick > 6 {
+						entity = rapid.SampledFrom(things).Draw(rt, "entity").Number
 					}
 					g.seq++
 					a := wire.Ask{Seq: g.seq, Entity: entity, Request: name}
@@ -386,14 +386,14 @@ func TestCopiesConverge(t *testing.T) {
 // compare holds a client's copy against the truth and the audiences of the contract.
 func compare(t require.TestingT, g *game, truth *replicate.Copy, c wire.Client, tick int) {
 	may := 0
-	for _, thing := range truth.Things() {
+	for _, thing := range truth.Entities() {
 		kind := g.s.Contract().Kinds
 		for _, k := range kind {
 			if k.Name != thing.Kind || !(k.To == contract.Everyone || k.To == contract.Owner && thing.Owner == c.Number) {
 				continue
 			}
 			may++
-			held := g.copies[c.Number].Thing(thing.Entity)
+			held := g.copies[c.Number].Entity(thing.Number)
 			require.NotNil(t, held, "tick %d: %s lacks %s", tick, c.Name, thing.Kind)
 			count := 0
 			for _, p := range k.Properties {
@@ -409,7 +409,7 @@ func compare(t require.TestingT, g *game, truth *replicate.Copy, c wire.Client, 
 			require.Len(t, held.Fields, count)
 		}
 	}
-	require.Len(t, g.copies[c.Number].Things(), may, "tick %d: %s holds what it may not", tick, c.Name)
+	require.Len(t, g.copies[c.Number].Entities(), may, "tick %d: %s holds what it may not", tick, c.Name)
 }
 
 // The same inputs with other hidden values give a client the same frames, byte for byte.

@@ -15,7 +15,7 @@ import (
 func (s *Session) State() *wire.Block {
 	b := &wire.Block{Joined: s.Clients()}
 	for _, e := range s.world.Entities() {
-		b.Spawned = append(b.Spawned, s.teller.Tell(e))
+		b.Spawned = append(b.Spawned, s.teller.Spawn(e))
 	}
 	return b
 }
@@ -138,7 +138,7 @@ func (s *Session) Compare(client int, held *replicate.Copy) (out []Difference) {
 	known := 0
 	for _, e := range s.world.Entities() {
 		number := s.teller.Number(e)
-		thing := held.Thing(number)
+		thing := held.Entity(number)
 		sees := s.machine.Sees(e, client)
 		d := Difference{Entity: number, Kind: e.Kind.Name, Owner: e.Owner}
 		if thing != nil {
@@ -160,7 +160,7 @@ func (s *Session) Compare(client int, held *replicate.Copy) (out []Difference) {
 			f, has := thing.Field(p.Name)
 			gets := s.machine.Gets(e, p, client)
 			d.Property, d.Server, d.Client = p.Name, "", ""
-			want := p.Type.Format(s.view.For(client, p.Type, s.world.Value(e, p)))
+			want := p.Type.Format(s.view.RefsFor(client, p.Type, s.world.Value(e, p)))
 			switch {
 			case !gets && !has:
 				continue
@@ -170,7 +170,7 @@ func (s *Session) Compare(client int, held *replicate.Copy) (out []Difference) {
 				d.Server = want
 			default:
 				got := p.Type.Format(p.Type.Refs(f.Value, func(n int64) int64 { // what is gone is nothing to both
-					if held.Thing(uint32(n)) == nil {
+					if held.Entity(uint32(n)) == nil {
 						return 0
 					}
 					return n
@@ -183,9 +183,9 @@ func (s *Session) Compare(client int, held *replicate.Copy) (out []Difference) {
 			out = append(out, d)
 		}
 	}
-	for _, x := range held.Things() {
-		if known < len(held.Things()) && s.find(x.Entity) == nil {
-			out = append(out, Difference{Entity: x.Entity, Kind: x.Kind, Owner: x.Owner, Client: "there"})
+	for _, x := range held.Entities() {
+		if known < len(held.Entities()) && s.find(x.Number) == nil {
+			out = append(out, Difference{Entity: x.Number, Kind: x.Kind, Owner: x.Owner, Client: "there"})
 		}
 	}
 	return out

@@ -61,7 +61,7 @@ func TestSetCountsAtOnce(t *testing.T) {
 	assert.EqualValues(t, 20, valueOf(now, "half").Num)
 	assert.EqualValues(t, other.Entity, valueOf(now, "pal").Num)
 	g.tick()
-	v, ok := g.copies[bo].Thing(thing.Entity).Value("half")
+	v, ok := g.copies[bo].Entity(thing.Entity).Value("half")
 	assert.True(t, ok)
 	assert.EqualValues(t, 20, v.Num)
 	for what, err := range map[string]error{
@@ -85,10 +85,10 @@ func TestHandGivesAtOnce(t *testing.T) {
 	require.NoError(t, g.s.Hand(egg.Entity, ana))
 	assert.Equal(t, egg.Entity, entityOf(t, g.s, "Egg", ana).Entity)
 	g.tick()
-	assert.Equal(t, ana, g.copies[ana].Thing(egg.Entity).Owner)
+	assert.Equal(t, ana, g.copies[ana].Entity(egg.Entity).Owner)
 	require.NoError(t, g.s.Hand(egg.Entity, 0))
 	g.tick()
-	assert.Zero(t, g.copies[ana].Thing(egg.Entity).Owner)
+	assert.Zero(t, g.copies[ana].Entity(egg.Entity).Owner)
 }
 
 // What is set is newer than anything that a client can have confirmed: nobody is struck for what the server changed in this moment.
@@ -144,7 +144,7 @@ func TestCompareTellsWhatDiffers(t *testing.T) {
 	thing, egg := entityOf(t, g.s, "Thing", ana), entityOf(t, g.s, "Egg", 0)
 	change := func(f wire.Frame) []Difference {
 		var c replicate.Copy
-		c.Apply(&wire.Frame{Tick: held.Tick, Blocks: []*wire.Block{held.Block()}})
+		c.Apply(&wire.Frame{Tick: held.Tick, Blocks: []*wire.Block{held.Snapshot()}})
 		c.Apply(&f)
 		return g.s.Compare(bo, &c)
 	}

@@ -80,8 +80,8 @@ func TestEachCopyOfTidewreckIsWhatItMayBe(t *testing.T) {
 			for range rapid.SampledFrom([]int{0, 2, 4, 6}).Draw(rt, "inputs") {
 				who := rapid.SampledFrom(clients).Draw(rt, "who")
 				var entities []uint32
-				for _, x := range g.copies[who].Things() {
-					entities = append(entities, x.Entity)
+				for _, x := range g.copies[who].Entities() {
+					entities = append(entities, x.Number)
 				}
 				switch rapid.IntRange(0, 15).Draw(rt, "what") {
 				case 0:
@@ -106,7 +106,7 @@ func TestEachCopyOfTidewreckIsWhatItMayBe(t *testing.T) {
 					})
 				case 3, 4, 5, 6, 7:
 					value := fmt.Sprintf("[%g,%g]", rapid.Float64Range(-40, 40).Draw(rt, "x"), rapid.Float64Range(-25, 5).Draw(rt, "y"))
-					if me := g.copies[who].Own("Diver", who); me != nil && rapid.IntRange(0, 4).Draw(rt, "near") > 0 { // it swims toward the crane
+					if me := g.copies[who].OwnedBy("Diver", who); me != nil && rapid.IntRange(0, 4).Draw(rt, "near") > 0 { // it swims toward the crane
 						pos, _ := me.Value("pos")
 						x, y := pos.Parts[0].Num, pos.Parts[1].Num
 						value = fmt.Sprintf("[%g,%g]", float64(x+max(-35, min(35, 400-x)))/100, float64(y+max(-10, min(10, -y)))/100)
@@ -126,7 +126,7 @@ func TestEachCopyOfTidewreckIsWhatItMayBe(t *testing.T) {
 					}
 					ask := wire.Ask{Request: r.FullName(), Args: []json.RawMessage{}}
 					here := "" // where the client's own diver is, or another if it has none
-					for _, x := range g.copies[who].Things() {
+					for _, x := range g.copies[who].Entities() {
 						if pos, has := x.Value("pos"); has && x.Kind == "Diver" && (here == "" || x.Owner == who) {
 							here = fmt.Sprintf("[%g,%g]", float64(pos.Parts[0].Num)/100, float64(pos.Parts[1].Num)/100)
 						}
@@ -135,9 +135,9 @@ func TestEachCopyOfTidewreckIsWhatItMayBe(t *testing.T) {
 						ask.Args = append(ask.Args, json.RawMessage(argument(rt, p.Type, entities, here)))
 					}
 					var of []uint32
-					for _, x := range g.copies[who].Things() {
+					for _, x := range g.copies[who].Entities() {
 						if x.Kind == r.Kind.Name {
-							of = append(of, x.Entity)
+							of = append(of, x.Number)
 						}
 					}
 					if len(of) > 0 && rapid.Bool().Draw(rt, "named") {
@@ -175,7 +175,7 @@ func TestEachCopyOfTidewreckIsWhatItMayBe(t *testing.T) {
 					continue // it gets everything anew when it is back
 				}
 				require.Equal(rt, g.shouldHold(n), g.holds(n), "client %d at tick %d", n, g.s.Now())
-				for _, x := range g.copies[n].Things() {
+				for _, x := range g.copies[n].Entities() {
 					kinds[x.Kind] = true
 				}
 			}
@@ -198,7 +198,7 @@ func (g *game) shouldHold(client int) string {
 		fmt.Fprint(&b, e.Kind.Name, " of ", e.Owner)
 		for _, p := range e.Kind.Properties {
 			if g.s.machine.Gets(e, p, client) {
-				fmt.Fprint(&b, " ", p.Name, "=", p.Type.Format(g.s.view.For(client, p.Type, g.s.world.Value(e, p))))
+				fmt.Fprint(&b, " ", p.Name, "=", p.Type.Format(g.s.view.RefsFor(client, p.Type, g.s.world.Value(e, p))))
 			}
 		}
 		lines[fmt.Sprintf("%010d", g.s.view.Number(e))] = b.String()
@@ -210,13 +210,13 @@ func (g *game) shouldHold(client int) string {
 func (g *game) holds(client int) string {
 	held := g.copies[client]
 	lines := map[string]string{}
-	for _, x := range held.Things() {
+	for _, x := range held.Entities() {
 		var b strings.Builder
 		fmt.Fprint(&b, x.Kind, " of ", x.Owner)
 		for _, p := range g.outline.Kind(x.Kind).Properties {
 			if v, has := x.Value(p.Name); has {
 				v = p.Type.Refs(v, func(n int64) int64 {
-					if held.Thing(uint32(n)) == nil { // what is not in the copy is nothing
+					if held.Entity(uint32(n)) == nil { // what is not in the copy is nothing
 						return 0
 					}
 					return n
@@ -224,7 +224,7 @@ func (g *game) holds(client int) string {
 				fmt.Fprint(&b, " ", p.Name, "=", p.Type.Format(v))
 			}
 		}
-		lines[fmt.Sprintf("%010d", x.Entity)] = b.String()
+		lines[fmt.Sprintf("%010d", x.Number)] = b.String()
 	}
 	raw, _ := json.MarshalIndent(lines, "", " ")
 	return string(raw)

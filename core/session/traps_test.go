@@ -94,8 +94,8 @@ func (g *game) send(client int, request string, args ...any) {
 // heardOf counts how often a client heard an event in the last tick, of an entity that it knows, and without.
 func (g *game) heardOf(client int, event string) (with, without int) {
 	for _, n := range g.notices[client] {
-		if n.What == replicate.Heard && n.Event.Event == event {
-			if n.Thing != nil {
+		if n.Type == replicate.EventReceived && n.Event.Event == event {
+			if n.Entity != nil {
 				with++
 			} else {
 				without++
@@ -122,24 +122,24 @@ func TestASpawnAnEventAndADespawnInOneTick(t *testing.T) {
 		for _, n := range clients {
 			with, without := g.heardOf(n, "Spark.lit")
 			require.Equal(t, []int{want, 0}, []int{with, without}, "client %d", n)
-			var order []replicate.What
+			var order []replicate.NoticeType
 			for _, x := range g.notices[n] {
 				switch {
-				case x.Thing != nil && x.Thing.Kind == "Spark":
-					order = append(order, x.What)
+				case x.Entity != nil && x.Entity.Kind == "Spark":
+					order = append(order, x.Type)
 				}
-				if x.What == replicate.Heard && x.Event.Event == "Spark.lit" {
-					tag, _ := x.Thing.Value("tag")
+				if x.Type == replicate.EventReceived && x.Event.Event == "Spark.lit" {
+					tag, _ := x.Entity.Value("tag")
 					require.Equal(t, "bright", tag.Text, "with all its values")
-					require.Equal(t, int64(x.Thing.Entity), x.Event.Fields[1].Value.Num, "an argument names it as well")
+					require.Equal(t, int64(x.Entity.Number), x.Event.Fields[1].Value.Num, "an argument names it as well")
 				}
 			}
 			require.Len(t, order, 3*want)
-			require.True(t, slices.IsSortedFunc(order, func(a, b replicate.What) int {
-				rank := map[replicate.What]int{replicate.Spawned: 0, replicate.Heard: 1, replicate.Gone: 2}
+			require.True(t, slices.IsSortedFunc(order, func(a, b replicate.NoticeType) int {
+				rank := map[replicate.NoticeType]int{replicate.EntitySpawned: 0, replicate.EventReceived: 1, replicate.EntityGone: 2}
 				return rank[a] - rank[b]
 			}), "%v", order)
-			for _, x := range g.copies[n].Things() {
+			for _, x := range g.copies[n].Entities() {
 				require.NotEqual(t, "Spark", x.Kind)
 			}
 		}
@@ -150,7 +150,7 @@ func TestASpawnAnEventAndADespawnInOneTick(t *testing.T) {
 }
 
 func kindsOf(c *replicate.Copy, kind string) (out []string) {
-	for _, x := range c.Things() {
+	for _, x := range c.Entities() {
 		if x.Kind == kind {
 			out = append(out, x.Kind)
 		}
@@ -179,7 +179,7 @@ func TestEnteringAnAudienceAndAnEventInOneTick(t *testing.T) {
 				after := len(kindsOf(g.copies[n], "Mark"))
 				require.GreaterOrEqual(t, with, max(before[n], after), "who knows the mark, before or after, hears it of it")
 				for _, x := range g.notices[n] {
-					require.False(t, x.What == replicate.Heard && x.Event.Event == "Mark.ping" && (x.Event.Entity == 0) != (x.Thing == nil))
+					require.False(t, x.Type == replicate.EventReceived && x.Event.Event == "Mark.ping" && (x.Event.Entity == 0) != (x.Entity == nil))
 				}
 			}
 		}
@@ -239,8 +239,8 @@ func TestAnOwnerChangeCarriesWhatOnlyOwnersSee(t *testing.T) {
 			}
 			g.tick()
 			for _, c := range clients {
-				var chest *replicate.Thing
-				for _, x := range g.copies[c].Things() {
+				var chest *replicate.Entity
+				for _, x := range g.copies[c].Entities() {
 					if x.Kind == "Chest" {
 						chest = x
 					}
@@ -251,7 +251,7 @@ func TestAnOwnerChangeCarriesWhatOnlyOwnersSee(t *testing.T) {
 				require.True(t, !has || v.Num == int64(n))
 				mine := 0
 				for _, x := range g.notices[c] {
-					if x.What == replicate.Given {
+					if x.Type == replicate.OwnerChanged {
 						mine++
 					}
 				}
@@ -280,9 +280,9 @@ func TestOnceValuesReachLateJoiners(t *testing.T) {
 
 // kept words the entities of a kind with all that a client has of them.
 func kept(c *replicate.Copy, kind string) (out []string) {
-	for _, x := range c.Things() {
+	for _, x := range c.Entities() {
 		if x.Kind == kind {
-			line := fmt.Sprint(x.Entity, x.Owner)
+			line := fmt.Sprint(x.Number, x.Owner)
 			for _, f := range x.Fields {
 				line += " " + f.Name + "=" + f.Type.Format(f.Value)
 			}
@@ -308,7 +308,7 @@ func TestDeathAndRevivalInOneCause(t *testing.T) {
 				require.Equal(t, fmt.Sprint(hull), g.sees(c, clients[0], "Diver", "hull"))
 				require.Equal(t, fmt.Sprint(lives), g.sees(c, clients[0], "Diver", "lives"))
 				for _, x := range g.notices[c] {
-					if x.What == replicate.Changed && x.Field.Name == "hull" {
+					if x.Type == replicate.FieldChanged && x.Field.Name == "hull" {
 						require.NotZero(t, x.Field.Value.Num, "nobody sees what was only in between")
 						require.NotEqual(t, before, fmt.Sprint(x.Field.Value.Num))
 					}
@@ -536,7 +536,7 @@ func TestWhatAnotherClientSteers(t *testing.T) {
 	g := open(t, sledText)
 	ana, bo := g.join("Ana", ""), g.join("Bo", "")
 	g.tick()
-	sled := g.copies[ana].Things()[slices.IndexFunc(g.copies[ana].Things(), func(x *replicate.Thing) bool { return x.Kind == "Sled" })].Entity
+	sled := g.copies[ana].Entities()[slices.IndexFunc(g.copies[ana].Entities(), func(x *replicate.Entity) bool { return x.Kind == "Sled" })].Number
 	seq := uint64(100)
 	write := func(who int, value string) (refused string) {
 		seq++
@@ -548,8 +548,8 @@ func TestWhatAnotherClientSteers(t *testing.T) {
 		return ""
 	}
 	pos := func(who int) string {
-		v, _ := g.copies[who].Thing(sled).Value("pos")
-		f, _ := g.copies[who].Thing(sled).Field("pos")
+		v, _ := g.copies[who].Entity(sled).Value("pos")
+		f, _ := g.copies[who].Entity(sled).Field("pos")
 		return f.Type.Format(v)
 	}
 	require.Equal(t, "not the owner", write(ana, "[1,-1]"), "nobody drives it")
@@ -561,7 +561,7 @@ func TestWhatAnotherClientSteers(t *testing.T) {
 	require.Equal(t, "pace", write(ana, "[60,-1]"))
 	corrected := 0
 	for _, n := range g.notices[ana] {
-		if n.What == replicate.Changed && n.Field.Name == "pos" {
+		if n.Type == replicate.FieldChanged && n.Field.Name == "pos" {
 			corrected++
 		}
 	}
@@ -621,14 +621,14 @@ entity Diver per player { n: int 0..9 }
 `)
 	ana, bo := g.join("Ana", ""), g.join("Bo", "")
 	g.tick()
-	rig := g.copies[ana].Own("Rig", 0).Entity
+	rig := g.copies[ana].OwnedBy("Rig", 0).Number
 	press := func(client int, what string, number uint64) {
 		g.s.Move(client, g.s.ReadMove(what, wire.Move{Entity: rig, Property: "Rig.winch", Press: number}))
 		g.tick()
 	}
 	winch := func() string {
 		for _, owner := range []int{ana, bo} {
-			if g.copies[ana].Own("Rig", owner) != nil {
+			if g.copies[ana].OwnedBy("Rig", owner) != nil {
 				return g.sees(ana, owner, "Rig", "winch")
 			}
 		}

@@ -326,7 +326,7 @@ func (w *twin) parts(f *wire.Frame, rolled map[string]bool) (old []string, fresh
 	field := func(entity uint32, kind string, x wire.Field) {
 		raw := string(x.Type.AppendJSON(nil, x.Value))
 		had := false
-		if t := c.Thing(entity); t != nil {
+		if t := c.Entity(entity); t != nil {
 			kind = t.Kind
 			_, had = t.Value(x.Name)
 		}
