@@ -23,7 +23,8 @@ import (
 	"kamerad/client"
 )
 
-// TestRunScript goes through the life of ./run demo with a state folder of its own, and through what may befall its database.
+// TestRunScript goes through the life of ./run demo with a state folder of its own, and through what may befall its
+// database.
 func TestRunScript(t *testing.T) {
 	if testing.Short() {
 		t.Skip("starts PostgreSQL several times")
@@ -38,7 +39,8 @@ func TestRunScript(t *testing.T) {
 		cmd := exec.CommandContext(ctx, "./run", args...)
 		cmd.Env = append(os.Environ(), "KAMERAD_STATE="+state)
 		var out strings.Builder
-		cmd.Stdout, cmd.Stderr = &out, &out
+		cmd.Stdout = &out
+		cmd.Stderr = &out
 		require.NoError(t, cmd.Run(), out.String())
 		return out.String()
 	}
@@ -80,7 +82,8 @@ func TestRunScript(t *testing.T) {
 	require.NoError(t, query(address.FindString(out), "select from kept"), "a killed server comes back with its data")
 
 	run("stop")
-	raw := fmt.Sprintf("%d\n%s\n1\n5440\n\n127.0.0.1\n", os.Getpid(), data) // a lock whose process is another one by now
+	// a lock whose process is another one by now
+	raw := fmt.Sprintf("%d\n%s\n1\n5440\n\n127.0.0.1\n", os.Getpid(), data)
 	require.NoError(t, os.WriteFile(lock, []byte(raw), 0o600))
 	out = run("postgres")
 	assert.Contains(t, out, "Removing the lock of a PostgreSQL that is gone")

@@ -37,9 +37,14 @@ func TestTheMiddleRoundIsHeldAgainstTheCheaperLoop(t *testing.T) {
 		}
 		return out
 	}
-	all := [][]perTick{round(14, 10, 16, 11), round(10, 9, 12, 99), round(12, 10, 12, 1), round(20, 10, 30, 12), round(10, 10, 10, 13)}
+	all := [][]perTick{
+		round(14, 10, 16, 11), round(10, 9, 12, 99), round(12, 10, 12, 1), round(20, 10, 30, 12), round(10, 10, 10, 13),
+	}
 	ours, floor := compare(all)
-	assert.Equal(t, perTick{cpu: 11 * time.Millisecond, bytes: 100}, ours, "both turns of the round whose ratio is the middle one, 1.22")
+	assert.Equal(
+		t, perTick{cpu: 11 * time.Millisecond, bytes: 100}, ours,
+		"both turns of the round whose ratio is the middle one, 1.22",
+	)
 	assert.Equal(t, 9*time.Millisecond, floor.cpu, "the bare loop: the other one was cheaper in one round alone")
 	for i := range all { // now the other way round
 		all[i][1], all[i][3] = all[i][3], all[i][1]
@@ -61,9 +66,11 @@ func TestADiveIsRecorded(t *testing.T) {
 	two, _, _, err := playTidewreck(1, 8, 120)
 	require.NoError(t, err)
 	assert.Equal(t, one, two)
-	ours, plain := 0, 0
+	ours := 0
+	plain := 0
 	for _, f := range one {
-		ours, plain = ours+f.bytes, plain+len(f.json)
+		ours = ours + f.bytes
+		plain = plain + len(f.json)
 	}
 	assert.Less(t, ours*6, plain)
 	assert.Positive(t, pure)

@@ -41,8 +41,8 @@ type recorded struct {
 	json  []byte
 }
 
-// information adds up what a perfect coder would need, of zero order: for each property the entropy of its differences, and that of
-// whether it changed, for each entity of which a client has it.
+// information adds up what a perfect coder would need, of zero order: for each property the entropy of its differences,
+// and that of whether it changed, for each entity of which a client has it.
 type information struct {
 	differences map[string]map[int64]int
 	changed     map[[2]string][2]int // times that a property in view changed, and that it did not
@@ -83,10 +83,12 @@ func scalars(t *contract.Type, v contract.Value) (out []int64, ok bool) {
 	return out, t.Reals() == len(v.Parts)
 }
 
-// play lets clients play for so many ticks and gives what each of them got. Only frames that hold nothing but changes count for
-// the information: what a spawn or a snapshot would need is not asked.
+// play lets clients play for so many ticks and gives what each of them got. Only frames that hold nothing but changes
+// count for the information: what a spawn or a snapshot would need is not asked.
 func playTidewreck(seed uint64, clients, ticks int) (frames []recorded, in *information, pure int, err error) {
-	c, problems := contract.LoadWith("tidewreck.kam", strings.Replace(demo.Contract, "seats 16", "seats 24", 1), demo.Files.Open)
+	c, problems := contract.LoadWith(
+		"tidewreck.kam", strings.Replace(demo.Contract, "seats 16", "seats 24", 1), demo.Files.Open,
+	)
 	if c == nil {
 		return nil, nil, 0, problems
 	}
@@ -101,9 +103,16 @@ func playTidewreck(seed uint64, clients, ticks int) (frames []recorded, in *info
 		if err != nil {
 			return nil, nil, 0, err
 		}
-		d := &diver{outline: c.Outline(), me: wire.Client{Number: n, Role: "player"}, reader: s.Reader(n), random: rand.New(rand.NewPCG(seed, uint64(i)))}
-		d.actor, d.copy.Me = play.NewActor(d, d.random), n
-		divers[n], order = d, append(order, d)
+		d := &diver{
+			outline: c.Outline(),
+			me:      wire.Client{Number: n, Role: "player"},
+			reader:  s.Reader(n),
+			random:  rand.New(rand.NewPCG(seed, uint64(i))),
+		}
+		d.actor = play.NewActor(d, d.random)
+		d.copy.Me = n
+		divers[n] = d
+		order = append(order, d)
 		s.Ready(n)
 	}
 	in = &information{map[string]map[int64]int{}, map[[2]string][2]int{}}
@@ -112,14 +121,16 @@ func playTidewreck(seed uint64, clients, ticks int) (frames []recorded, in *info
 			d.act(s)
 		}
 		step := s.Tick()
-		got, sizes := map[int]*wire.Frame{}, map[int]int{}
+		got := map[int]*wire.Frame{}
+		sizes := map[int]int{}
 		for _, cf := range step.Frames {
 			d := divers[cf.Client]
 			f, err := d.reader.Read(cf.Bytes)
 			if err != nil {
 				return nil, nil, 0, err
 			}
-			got[cf.Client], sizes[cf.Client] = f, len(cf.Bytes)
+			got[cf.Client] = f
+			sizes[cf.Client] = len(cf.Bytes)
 			frames = append(frames, recorded{len(cf.Bytes), f.AppendJSON(nil)})
 		}
 		for n, d := range divers {
@@ -193,7 +204,8 @@ func (in *information) look(d *diver, f *wire.Frame) {
 			before, one := scalars(old.Type, old.Value)
 			after, two := scalars(now.Type, now.Value)
 			if !one || !two || len(before) != len(after) {
-				before, after = []int64{0}, []int64{int64(len(fmt.Sprint(now.Value)))} // as if its length said all
+				before = []int64{0}
+				after = []int64{int64(len(fmt.Sprint(now.Value)))} // as if its length said all
 			}
 			for i := range after {
 				part := fmt.Sprint(name, " ", i)
@@ -215,7 +227,13 @@ func (d *diver) act(s *session.Session) {
 	seen := s.Now()
 	ask := func(entity uint32, request string, args []json.RawMessage) {
 		d.seq++
-		s.Ask(d.me.Number, s.Read(wire.Ask{Seq: d.seq, Entity: entity, Request: request, Args: args, Seen: seen}))
+		s.Ask(d.me.Number, s.Read(wire.Ask{
+			Seq:     d.seq,
+			Entity:  entity,
+			Request: request,
+			Args:    args,
+			Seen:    seen,
+		}))
 	}
 	if !d.ready {
 		if dive := d.copy.OwnedBy("Dive", 0); dive != nil {
@@ -234,8 +252,15 @@ func (d *diver) act(s *session.Session) {
 	if d.speed != [2]float64{} {
 		pos, _ := me.Value("pos")
 		d.seq++
-		at := fmt.Sprintf("[%.2f,%.2f]", float64(pos.Parts[0].Num)/100+d.speed[0]/20, float64(pos.Parts[1].Num)/100+d.speed[1]/20)
-		s.Move(d.me.Number, s.ReadMove("write", wire.Move{Seq: d.seq, Property: "Diver.pos", Value: json.RawMessage(at), Seen: seen}))
+		at := fmt.Sprintf(
+			"[%.2f,%.2f]", float64(pos.Parts[0].Num)/100+d.speed[0]/20, float64(pos.Parts[1].Num)/100+d.speed[1]/20,
+		)
+		s.Move(d.me.Number, s.ReadMove("write", wire.Move{
+			Seq:      d.seq,
+			Property: "Diver.pos",
+			Value:    json.RawMessage(at),
+			Seen:     seen,
+		}))
 	}
 	if d.random.IntN(30) == 0 {
 		if entity, request, args := d.actor.Pick(); request != "" && request != "Diver.get_ready" {
@@ -269,7 +294,9 @@ func bytesOf(minutes float64) (out bytesOver, err error) {
 	if err != nil {
 		return out, fmt.Errorf("train a dictionary: %w", err)
 	}
-	z, err := zstd.NewWriter(nil, zstd.WithEncoderDict(words), zstd.WithEncoderLevel(zstd.SpeedDefault), zstd.WithEncoderConcurrency(1))
+	z, err := zstd.NewWriter(
+		nil, zstd.WithEncoderDict(words), zstd.WithEncoderLevel(zstd.SpeedDefault), zstd.WithEncoderConcurrency(1),
+	)
 	if err != nil {
 		return out, err
 	}
@@ -277,7 +304,10 @@ func bytesOf(minutes float64) (out bytesOver, err error) {
 	if err != nil {
 		return out, err
 	}
-	ours, plain, sampled, packed := 0, 0, 0, 0
+	ours := 0
+	plain := 0
+	sampled := 0
+	packed := 0
 	for i, f := range frames {
 		ours += f.bytes
 		plain += len(f.json)
@@ -287,7 +317,8 @@ func bytesOf(minutes float64) (out bytesOver, err error) {
 		}
 	}
 	out.PerClientTick = float64(ours) / float64(ticks) / 20
-	out.JSON, out.Zstd = float64(ours)/float64(plain), float64(sampled)/float64(packed)
+	out.JSON = float64(ours) / float64(plain)
+	out.Zstd = float64(sampled) / float64(packed)
 	out.Entropy = float64(pure) * 8 / in.bits()
 	return out, nil
 }

@@ -21,16 +21,16 @@ import (
 	"kamerad/core/wire"
 )
 
-// waited is how long the requests of some clients took, in milliseconds: until their decision came, and until another client's copy
-// had what they changed.
+// waited is how long the requests of some clients took, in milliseconds: until their decision came, and until another
+// client's copy had what they changed.
 type waited struct {
 	Decision []float64 `json:"decision"`
 	Copies   []float64 `json:"copies"`
 	Echo     []float64 `json:"echo"` // of a bare echo, asked by the same clients in turn
 }
 
-// part99 is the 99th percentile, as it is in the middle one of chunks of 400: a machine that is shared now and then stands still for
-// longer than anything that is measured here.
+// part99 is the 99th percentile, as it is in the middle one of chunks of 400: a machine that is shared now and then
+// stands still for longer than anything that is measured here.
 func part99(list []float64) float64 {
 	var chunks []float64
 	for ; len(list) > 0; list = list[min(len(list), 400):] {
@@ -44,7 +44,8 @@ func part99(list []float64) float64 {
 	return chunks[(len(chunks)-1)/2]
 }
 
-// Of the clients, a few ask, at random moments; the others only take what comes. They all share the machine with the server.
+// Of the clients, a few ask, at random moments; the others only take what comes. They all share the machine with the
+// server.
 const (
 	askers        = 20
 	asksPerSecond = 8
@@ -97,13 +98,14 @@ func serveEcho(rate int) error {
 	return nil
 }
 
-// players asks things of a session and of an echo in turn, with n clients, and prints how long that took. As many others as
-// bad take nothing: half of them read a byte a second, from a buffer of 8 KiB, the others nothing at all.
+// players asks things of a session and of an echo in turn, with n clients, and prints how long that took. As many
+// others as bad take nothing: half of them read a byte a second, from a buffer of 8 KiB, the others nothing at all.
 func players(address, echo string, session int64, n, bad int, warm, long time.Duration) error {
 	var mu sync.Mutex
 	var out waited
 	began := make(map[int64]time.Time)
-	from, until := time.Now().Add(warm), time.Now().Add(warm+long)
+	from := time.Now().Add(warm)
+	until := time.Now().Add(warm + long)
 	counts := func(at time.Time) bool { return at.After(from) && at.Before(until) }
 	for i := range bad {
 		if err := idle(address, session, i); err != nil {
@@ -239,7 +241,9 @@ func idle(address string, session int64, i int) error {
 }
 
 // delays lets clients ask things of a server, and of an echo. What the server itself saw comes with it.
-func delays(server []string, n, bad int, warm, long time.Duration) (w waited, server99 float64, heap uint64, err error) {
+func delays(
+	server []string, n, bad int, warm, long time.Duration,
+) (w waited, server99 float64, heap uint64, err error) {
 	s, err := begin(server[0], server[1:]...)
 	if err != nil {
 		return w, 0, 0, err
@@ -258,7 +262,10 @@ func delays(server []string, n, bad int, warm, long time.Duration) (w waited, se
 		return w, 0, 0, err
 	}
 	defer e.end()
-	p, err := begin("players", s.Addr, e.Addr, fmt.Sprint(s.ID), fmt.Sprint(askers), fmt.Sprint(bad), fmt.Sprint(int(warm.Seconds())), fmt.Sprint(int(long.Seconds())))
+	p, err := begin(
+		"players", s.Addr, e.Addr, fmt.Sprint(s.ID), fmt.Sprint(askers), fmt.Sprint(bad),
+		fmt.Sprint(int(warm.Seconds())), fmt.Sprint(int(long.Seconds())),
+	)
 	if err != nil {
 		return w, 0, 0, err
 	}

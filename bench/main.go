@@ -1,5 +1,5 @@
-// Command bench measures how fast Kamerad is, each figure beside a floor or a plain alternative that is measured in the same run.
-// `./run bench` builds and runs it; docs/performance.md says how each figure is measured.
+// Command bench measures how fast Kamerad is, each figure beside a floor or a plain alternative that is measured in the
+// same run. `./run bench` builds and runs it; docs/performance.md says how each figure is measured.
 package main
 
 import (
@@ -45,7 +45,10 @@ func part(name string, args []string) error {
 	case "echo":
 		return serveEcho(number(0))
 	case "players":
-		return players(args[0], args[1], int64(number(2)), number(3), number(4), time.Duration(number(5))*time.Second, time.Duration(number(6))*time.Second)
+		return players(
+			args[0], args[1], int64(number(2)), number(3), number(4), time.Duration(number(5))*time.Second,
+			time.Duration(number(6))*time.Second,
+		)
 	case "floor":
 		return serveFloor(number(0), number(1), args[2] == "bare")
 	case "sink":
@@ -70,7 +73,8 @@ func begin(name string, args ...string) (*child, error) {
 	}
 	c := &child{cmd: exec.Command(self, append([]string{"part", name}, args...)...)}
 	c.cmd.Stderr = os.Stderr
-	if c.in, err = c.cmd.StdinPipe(); err != nil {
+	c.in, err = c.cmd.StdinPipe()
+	if err != nil {
 		return nil, err
 	}
 	out, err := c.cmd.StdoutPipe()

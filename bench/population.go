@@ -5,10 +5,12 @@ import (
 	"strings"
 )
 
-// population is a contract like Tidewreck's with many clients: each is in five audiences, gets about 400 bytes a tick of which 20 are
-// its own (two values, as in Tidewreck), and a tenth of them come to another room of the wreck each second. With `driven`, clients set their own places.
+// population is a contract like Tidewreck's with many clients: each is in five audiences, gets about 400 bytes a tick
+// of which 20 are its own (two values, as in Tidewreck), and a tenth of them come to another room of the wreck each
+// second. With `driven`, clients set their own places.
 func population(rate int) string {
-	return strings.NewReplacer("RATE", fmt.Sprint(rate), "TICK", fmt.Sprintf("%dms", 1000/rate)).Replace(`contract population language 1
+	return strings.NewReplacer("RATE", fmt.Sprint(rate), "TICK", fmt.Sprintf("%dms", 1000/rate)).Replace(
+		`contract population language 1
 tick RATE per second
 seats 1000
 roles player, spectator
@@ -65,7 +67,8 @@ shared Wreck to nobody {
     for d in Diver { d.sense = heard; d.air = rest }
   }
 }
-`)
+`,
+	)
 }
 
 // lean is a contract whose clients ask for things that everyone sees, and nothing else happens.

@@ -38,7 +38,8 @@ type report struct {
 
 func run(args []string) error {
 	app := &cli.Command{
-		Name: "bench", Usage: "measure how fast Kamerad is, each figure beside its floor",
+		Name:  "bench",
+		Usage: "measure how fast Kamerad is, each figure beside its floor",
 		Flags: []cli.Flag{
 			&cli.BoolFlag{Name: "quick", Usage: "in under three minutes, less exactly"},
 			&cli.StringFlag{Name: "json", Usage: "write the figures to a `FILE` as well"},
@@ -89,10 +90,12 @@ func all(quick bool, file string, only *regexp.Regexp) error {
 	t.SetStyle(table.StyleLight)
 	t.AppendHeader(table.Row{"Figure", "Value", "To reach", "", "How it came about"})
 	for _, f := range list {
-		sign, most := "", ""
+		sign := ""
+		most := ""
 		if f.Most > 0 {
 			most = "≤ " + strconv.FormatFloat(f.Most, 'g', 4, 64)
-			if sign = "✓"; !f.Good {
+			sign = "✓"
+			if !f.Good {
 				sign = "✕"
 			}
 		}
@@ -102,7 +105,10 @@ func all(quick bool, file string, only *regexp.Regexp) error {
 	if file == "" {
 		return nil
 	}
-	r := report{time.Now().UTC(), fmt.Sprintf("%s, %d cores, %s", runtime.GOARCH, runtime.NumCPU(), runtime.Version()), quick, map[string]figure{}}
+	r := report{
+		time.Now().UTC(), fmt.Sprintf("%s, %d cores, %s", runtime.GOARCH, runtime.NumCPU(), runtime.Version()), quick,
+		map[string]figure{},
+	}
 	for _, f := range list {
 		r.Figures[f.Name] = f
 	}
@@ -115,14 +121,20 @@ func all(quick bool, file string, only *regexp.Regexp) error {
 
 // tickFigures measures those of its figures that are wanted.
 func tickFigures(quick bool, only *regexp.Regexp, add func(figure)) error {
-	sizes, rounds, long := []int{100, 500, 1000}, 11, 2*time.Second
+	sizes := []int{100, 500, 1000}
+	rounds := 11
+	long := 2 * time.Second
 	if quick {
-		sizes, rounds, long = sizes[2:], 3, 1500*time.Millisecond
+		sizes = sizes[2:]
+		rounds = 3
+		long = 1500 * time.Millisecond
 	}
 	for _, input := range []bool{false, true} {
-		name, most := "tick.cpu_over_floor.write_only", 1.25
+		name := "tick.cpu_over_floor.write_only"
+		most := 1.25
 		if input {
-			name, most = "tick.cpu_over_floor.with_input", 1.4
+			name = "tick.cpu_over_floor.with_input"
+			most = 1.4
 		}
 		for _, n := range sizes {
 			this := fmt.Sprintf("%s.%d", name, n)
@@ -137,7 +149,14 @@ func tickFigures(quick bool, only *regexp.Regexp, add func(figure)) error {
 			if err != nil {
 				return err
 			}
-			x := figure{Name: this, Unit: "ratio", Value: float64(k.cpu) / float64(f.cpu), Ours: k.cpu.Seconds() * 1000, Floor: f.cpu.Seconds() * 1000, Detail: map[string]float64{"bytes": k.bytes, "allocations": k.mallocs}}
+			x := figure{
+				Name:   this,
+				Unit:   "ratio",
+				Value:  float64(k.cpu) / float64(f.cpu),
+				Ours:   k.cpu.Seconds() * 1000,
+				Floor:  f.cpu.Seconds() * 1000,
+				Detail: map[string]float64{"bytes": k.bytes, "allocations": k.mallocs},
+			}
 			if n == 1000 {
 				x.Most = most
 			}
@@ -150,7 +169,8 @@ func tickFigures(quick bool, only *regexp.Regexp, add func(figure)) error {
 
 // allocs counts what the whole process allocates in steady ticks: 200 clients, and nobody moves.
 func allocs(quick bool, add func(figure)) error {
-	rate, ticks := 50, 1000
+	rate := 50
+	ticks := 1000
 	if quick {
 		ticks = 300
 	}
@@ -163,7 +183,14 @@ func allocs(quick bool, add func(figure)) error {
 	if err != nil {
 		return err
 	}
-	add(figure{Name: "tick.heap_allocs", Value: k.mallocs, Ours: k.mallocs, Unit: "allocations a tick", Most: 1, says: fmt.Sprintf("of the whole process, over %d ticks with 200 sockets", ticks)})
+	add(figure{
+		Name:  "tick.heap_allocs",
+		Value: k.mallocs,
+		Ours:  k.mallocs,
+		Unit:  "allocations a tick",
+		Most:  1,
+		says:  fmt.Sprintf("of the whole process, over %d ticks with 200 sockets", ticks),
+	})
 	return nil
 }
 
@@ -177,9 +204,27 @@ func byteFigures(quick bool, add func(figure)) error {
 		return err
 	}
 	says := fmt.Sprintf("20 divers for %g minutes, %.1f bytes a client and tick", minutes, b.PerClientTick)
-	add(figure{Name: "bytes.over_json", Unit: "ratio", Value: b.JSON, Most: 1.0 / 8, says: says})
-	add(figure{Name: "bytes.over_zstd", Unit: "ratio", Value: b.Zstd, Most: 0.5, says: "the same JSON through zstd, with a dictionary of another dive"})
-	add(figure{Name: "bytes.over_entropy", Unit: "ratio", Value: b.Entropy, Most: 1.6, says: "frames that hold nothing but changes, against what they tell"})
+	add(figure{
+		Name:  "bytes.over_json",
+		Unit:  "ratio",
+		Value: b.JSON,
+		Most:  1.0 / 8,
+		says:  says,
+	})
+	add(figure{
+		Name:  "bytes.over_zstd",
+		Unit:  "ratio",
+		Value: b.Zstd,
+		Most:  0.5,
+		says:  "the same JSON through zstd, with a dictionary of another dive",
+	})
+	add(figure{
+		Name:  "bytes.over_entropy",
+		Unit:  "ratio",
+		Value: b.Entropy,
+		Most:  1.6,
+		says:  "frames that hold nothing but changes, against what they tell",
+	})
 	return nil
 }
 
@@ -189,9 +234,35 @@ func delayFigures(long time.Duration, add func(figure)) error {
 		return err
 	}
 	floor := part99(w.Echo)
-	add(figure{Name: "delay.decision", Value: server, Ours: server, Floor: 50, Most: 52, Unit: "ms", says: "99 of 100 decisions, from read to written, at 20 ticks a second"})
-	add(figure{Name: "delay.decision.over_echo", Value: part99(w.Decision) - floor, Ours: part99(w.Decision), Floor: floor, Most: 3, Unit: "ms", says: fmt.Sprintf("99 of 100 took %.1f ms from asking to hearing, of a bare echo %.1f ms", part99(w.Decision), floor)})
-	add(figure{Name: "delay.copies", Value: part99(w.Copies) - floor, Ours: part99(w.Copies), Floor: floor, Most: 3, Unit: "ms", says: fmt.Sprintf("99 of 100 took %.1f ms from asking to another's copy", part99(w.Copies))})
+	add(figure{
+		Name:  "delay.decision",
+		Value: server,
+		Ours:  server,
+		Floor: 50,
+		Most:  52,
+		Unit:  "ms",
+		says:  "99 of 100 decisions, from read to written, at 20 ticks a second",
+	})
+	add(figure{
+		Name:  "delay.decision.over_echo",
+		Value: part99(w.Decision) - floor,
+		Ours:  part99(w.Decision),
+		Floor: floor,
+		Most:  3,
+		Unit:  "ms",
+		says: fmt.Sprintf(
+			"99 of 100 took %.1f ms from asking to hearing, of a bare echo %.1f ms", part99(w.Decision), floor,
+		),
+	})
+	add(figure{
+		Name:  "delay.copies",
+		Value: part99(w.Copies) - floor,
+		Ours:  part99(w.Copies),
+		Floor: floor,
+		Most:  3,
+		Unit:  "ms",
+		says:  fmt.Sprintf("99 of 100 took %.1f ms from asking to another's copy", part99(w.Copies)),
+	})
 	return nil
 }
 
@@ -205,9 +276,21 @@ func slowFigures(long time.Duration, add func(figure)) error {
 	if err != nil {
 		return err
 	}
-	a, b := part99(with.Decision), part99(without.Decision)
-	add(figure{Name: "slow.others", Unit: "ratio", Value: a / b, Ours: a, Floor: b, Most: 1.1, Detail: map[string]float64{"heap_mb": float64(after) / 1e6, "heap_mb_without": float64(before) / 1e6},
-		says: fmt.Sprintf("160 others: 99 of 100 in %.1f ms, without the slow ones %.1f ms; memory %.0f MB against %.0f", a, b, float64(after)/1e6, float64(before)/1e6)})
+	a := part99(with.Decision)
+	b := part99(without.Decision)
+	add(figure{
+		Name:   "slow.others",
+		Unit:   "ratio",
+		Value:  a / b,
+		Ours:   a,
+		Floor:  b,
+		Most:   1.1,
+		Detail: map[string]float64{"heap_mb": float64(after) / 1e6, "heap_mb_without": float64(before) / 1e6},
+		says: fmt.Sprintf(
+			"160 others: 99 of 100 in %.1f ms, without the slow ones %.1f ms; memory %.0f MB against %.0f", a, b,
+			float64(after)/1e6, float64(before)/1e6,
+		),
+	})
 	return nil
 }
 
@@ -215,17 +298,21 @@ var benched = regexp.MustCompile(`(?m)^Benchmark(\w+)(?:/(\w+))?-?\d*\s+\d+\s+([
 
 // goBench runs Go benchmarks and gives their nanoseconds, by name.
 func goBench(folder, pattern string, times int) (map[string]float64, error) {
-	raw, err := exec.Command("go", "test", "-run", "^$", "-bench", pattern, "-benchtime", "1s", "-count", strconv.Itoa(times), folder).CombinedOutput()
+	raw, err := exec.Command(
+		"go", "test", "-run", "^$", "-bench", pattern, "-benchtime", "1s", "-count", strconv.Itoa(times), folder,
+	).CombinedOutput()
 	if err != nil {
 		return nil, fmt.Errorf("%w: %s", err, raw)
 	}
 	out := map[string]float64{}
 	for _, m := range benched.FindAllStringSubmatch(string(raw), -1) {
-		name, ns := m[1], 0.0
+		name := m[1]
+		ns := 0.0
 		if m[2] != "" {
 			name += "/" + m[2]
 		}
-		if ns, err = strconv.ParseFloat(m[3], 64); err == nil && (out[name] == 0 || ns < out[name]) {
+		ns, err = strconv.ParseFloat(m[3], 64)
+		if err == nil && (out[name] == 0 || ns < out[name]) {
 			out[name] = ns
 		}
 	}
@@ -245,8 +332,19 @@ func growth(add func(figure)) error {
 			}
 		}
 	}
-	few, many := b["Encode/100"], b["Encode/1000"]
-	add(figure{Name: "tick.encode_growth", Unit: "ratio", Value: many / few, Ours: many / 1000, Floor: few / 1000, Most: 1.2, says: fmt.Sprintf("a tick's blocks in %.0f µs for 1,000 clients in one audience, %.0f µs for 100", many/1000, few/1000)})
+	few := b["Encode/100"]
+	many := b["Encode/1000"]
+	add(figure{
+		Name:  "tick.encode_growth",
+		Unit:  "ratio",
+		Value: many / few,
+		Ours:  many / 1000,
+		Floor: few / 1000,
+		Most:  1.2,
+		says: fmt.Sprintf(
+			"a tick's blocks in %.0f µs for 1,000 clients in one audience, %.0f µs for 100", many/1000, few/1000,
+		),
+	})
 	return nil
 }
 
@@ -260,7 +358,15 @@ func coreFigures(add func(figure)) error {
 		return err
 	}
 	one := func(name string, ours, hand, most float64, what string) {
-		add(figure{Name: name, Unit: "ratio", Value: ours / hand, Ours: ours, Floor: hand, Most: most, says: fmt.Sprintf("%s: %.0f ns, by hand %.0f ns", what, ours, hand)})
+		add(figure{
+			Name:  name,
+			Unit:  "ratio",
+			Value: ours / hand,
+			Ours:  ours,
+			Floor: hand,
+			Most:  most,
+			says:  fmt.Sprintf("%s: %.0f ns, by hand %.0f ns", what, ours, hand),
+		})
 	}
 	one("core.requests", d["Decide"], d["DecideByHand"], 5, "a request, from bounds to decision")
 	one("core.checks", r["Rules"], r["ByHand"], 2.5, "three checks and three stores")

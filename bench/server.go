@@ -39,20 +39,29 @@ func used() usage {
 	_ = syscall.Getrusage(syscall.RUSAGE_SELF, &u)
 	var m runtime.MemStats
 	runtime.ReadMemStats(&m)
-	return usage{At: time.Since(began), CPU: time.Duration(u.Utime.Nano() + u.Stime.Nano()), Mallocs: m.Mallocs, Heap: m.HeapInuse}
+	return usage{
+		At:      time.Since(began),
+		CPU:     time.Duration(u.Utime.Nano() + u.Stime.Nano()),
+		Mallocs: m.Mallocs,
+		Heap:    m.HeapInuse,
+	}
 }
 
 // answers prints a line of JSON for each line that comes, until there are no more.
 func answers(f func(u *usage)) {
 	in := bufio.NewScanner(os.Stdin)
-	for first := true; in.Scan(); first = false { // what f itself uses does not count between the first and the second time
+	// what f itself uses does not count between the first and the second time
+	for first := true; in.Scan(); first = false {
 		var u usage
 		if first {
 			f(&u)
 		}
 		now := used()
-		now.Ticks, now.Bytes, now.Waits = u.Ticks, u.Bytes, u.Waits
-		if u = now; !first {
+		now.Ticks = u.Ticks
+		now.Bytes = u.Bytes
+		now.Waits = u.Waits
+		u = now
+		if !first {
 			f(&u)
 		}
 		raw, _ := json.Marshal(u)
@@ -118,14 +127,15 @@ func serveKamerad(text string, driven bool, buffer int) error {
 			u.Ticks = s.Tick
 		}
 		mu.Lock()
-		u.Waits, waits = waits, nil
+		u.Waits = waits
+		waits = nil
 		mu.Unlock()
 	})
 	return nil
 }
 
-// serveFloor writes as many bytes to as many connections as often, by the shortest loop that there is: of net.Conn, or of bare system
-// calls. It reads what comes and drops it.
+// serveFloor writes as many bytes to as many connections as often, by the shortest loop that there is: of net.Conn, or
+// of bare system calls. It reads what comes and drops it.
 func serveFloor(size, rate int, bare bool) error {
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	if err != nil {
@@ -144,7 +154,8 @@ func serveFloor(size, rate int, bare bool) error {
 			}
 			mu.Lock()
 			raw, _ := c.(*net.TCPConn).SyscallConn()
-			conns, raws = append(conns, c), append(raws, raw)
+			conns = append(conns, c)
+			raws = append(raws, raw)
 			mu.Unlock()
 			go func() {
 				buffer := make([]byte, 1024)
@@ -163,7 +174,8 @@ func serveFloor(size, rate int, bare bool) error {
 		write := func(fd uintptr) bool { _, _ = syscall.Write(int(fd), payload); return true }
 		for range time.Tick(time.Second / time.Duration(rate)) {
 			mu.Lock()
-			list, bares := slices.Clone(conns), slices.Clone(raws)
+			list := slices.Clone(conns)
+			bares := slices.Clone(raws)
 			mu.Unlock()
 			for i, c := range list {
 				if bare {

@@ -17,8 +17,9 @@ import (
 	"kamerad/core/wire"
 )
 
-// sink takes what a server sends to n clients, and does nothing with it but to confirm it twice a second, without which it would count as
-// behind. Those with input send a place 20 times a second, which confirms as well. A floor is sent as many bytes as often.
+// sink takes what a server sends to n clients, and does nothing with it but to confirm it twice a second, without which
+// it would count as behind. Those with input send a place 20 times a second, which confirms as well. A floor is sent as
+// many bytes as often.
 func sink(address string, session int64, n int, input bool, rate int) error {
 	var bytes, frames atomic.Int64
 	take := func(c net.Conn) {
@@ -73,12 +74,14 @@ func sink(address string, session int64, n int, input bool, rate int) error {
 		m := wire.FromClient{Type: "ready"}
 		_ = c.WriteMessage(websocket.BinaryMessage, m.Pack(outline))
 		if first == 0 { // the first frame is a snapshot, which says its tick
-			if _, raw, err = c.ReadMessage(); err != nil {
+			_, raw, err = c.ReadMessage()
+			if err != nil {
 				return err
 			}
 			_, head := binary.Uvarint(raw)
 			tick, _ := binary.Uvarint(raw[head:])
-			first, firstAt = int64(tick), time.Now()
+			first = int64(tick)
+			firstAt = time.Now()
 		}
 		sockets = append(sockets, c)
 		go take(c.NetConn())
@@ -119,7 +122,14 @@ func sink(address string, session int64, n int, input bool, rate int) error {
 					if r.IntN(10*rate) == 0 || seq == 1 {
 						rooms[i] = [2]float64{300 * float64(r.IntN(5)), 300 * float64(r.IntN(4))}
 					}
-					m := wire.FromClient{Type: "write", Ask: wire.Ask{Seq: seq, Seen: max(applied(), 1)}, Property: "Diver.pos", Value: fmt.Appendf(nil, "[%g,%g]", rooms[i][0]+float64(r.IntN(300))/100, rooms[i][1]+float64(r.IntN(300))/100)}
+					m := wire.FromClient{
+						Type:     "write",
+						Ask:      wire.Ask{Seq: seq, Seen: max(applied(), 1)},
+						Property: "Diver.pos",
+						Value: fmt.Appendf(
+							nil, "[%g,%g]", rooms[i][0]+float64(r.IntN(300))/100, rooms[i][1]+float64(r.IntN(300))/100,
+						),
+					}
 					_ = sockets[i].WriteMessage(websocket.BinaryMessage, m.Pack(outline))
 				}
 				mu.Unlock()

@@ -25,11 +25,13 @@ type pair struct {
 
 // couple starts a server and n silent or writing clients.
 func couple(server []string, n int, input bool, rate int) (p pair, err error) {
-	if p.server, err = begin(server[0], server[1:]...); err != nil {
+	p.server, err = begin(server[0], server[1:]...)
+	if err != nil {
 		return p, err
 	}
 	p.clients = n
-	if p.sink, err = begin("sink", p.server.Addr, fmt.Sprint(p.server.ID), fmt.Sprint(n), said(input), fmt.Sprint(rate)); err != nil {
+	p.sink, err = begin("sink", p.server.Addr, fmt.Sprint(p.server.ID), fmt.Sprint(n), said(input), fmt.Sprint(rate))
+	if err != nil {
 		p.server.end()
 	}
 	return p, err
@@ -45,9 +47,11 @@ func (p pair) end() {
 
 // rouse lets both go on, or stand still.
 func (p pair) rouse(on bool) {
-	list, signal := []*child{p.server, p.sink}, syscall.SIGSTOP
+	list := []*child{p.server, p.sink}
+	signal := syscall.SIGSTOP
 	if on {
-		list, signal = []*child{p.sink, p.server}, syscall.SIGCONT
+		list = []*child{p.sink, p.server}
+		signal = syscall.SIGCONT
 	}
 	for _, c := range list {
 		_ = c.cmd.Process.Signal(signal)
@@ -58,17 +62,21 @@ func (p pair) rouse(on bool) {
 func (p pair) measure(warm, long time.Duration) (out perTick, err error) {
 	time.Sleep(warm)
 	var before, after, got, gets usage
-	if before, err = p.server.ask(); err != nil {
+	before, err = p.server.ask()
+	if err != nil {
 		return out, err
 	}
-	if got, err = p.sink.ask(); err != nil {
+	got, err = p.sink.ask()
+	if err != nil {
 		return out, err
 	}
 	time.Sleep(long)
-	if after, err = p.server.ask(); err != nil {
+	after, err = p.server.ask()
+	if err != nil {
 		return out, err
 	}
-	if gets, err = p.sink.ask(); err != nil {
+	gets, err = p.sink.ask()
+	if err != nil {
 		return out, err
 	}
 	ticks := float64(after.Ticks - before.Ticks)
@@ -81,10 +89,11 @@ func (p pair) measure(warm, long time.Duration) (out perTick, err error) {
 	return out, nil
 }
 
-// cpuOverFloor compares a tick of Kamerad with the shortest loops that write the same bytes. They take turns, while the others stand still:
-// what else the machine does meets all of them. Kamerad's turn comes before each of the two loops, so that all three follow what is of
-// another kind than themselves: whatever follows its like is a few hundredths cheaper. The floor is the loop that was the cheaper one
-// over all rounds; what comes out is of the round whose ratio is the middle one.
+// cpuOverFloor compares a tick of Kamerad with the shortest loops that write the same bytes. They take turns, while the
+// others stand still: what else the machine does meets all of them. Kamerad's turn comes before each of the two loops,
+// so that all three follow what is of another kind than themselves: whatever follows its like is a few hundredths
+// cheaper. The floor is the loop that was the cheaper one over all rounds; what comes out is of the round whose ratio
+// is the middle one.
 func cpuOverFloor(n int, input bool, rounds int, long time.Duration) (kamerad, floor perTick, err error) {
 	ours, err := couple([]string{"kamerad", fmt.Sprint(tickRate), said(input), "0"}, n, input, tickRate)
 	if err != nil {
@@ -98,7 +107,9 @@ func cpuOverFloor(n int, input bool, rounds int, long time.Duration) (kamerad, f
 	ours.rouse(false)
 	var turns []pair
 	for _, way := range []string{"bare", "plain"} {
-		p, err := couple([]string{"floor", fmt.Sprint(int(once.bytes + 0.5)), fmt.Sprint(tickRate), way}, n, input, tickRate)
+		p, err := couple(
+			[]string{"floor", fmt.Sprint(int(once.bytes + 0.5)), fmt.Sprint(tickRate), way}, n, input, tickRate,
+		)
 		if err != nil {
 			return kamerad, floor, err
 		}
@@ -130,7 +141,11 @@ func compare(all [][]perTick) (kamerad, floor perTick) {
 		return list[(len(list)-1)/2]
 	}
 	loop := 1
-	if middle(func(x []perTick) float64 { return float64(x[3].cpu) })[3].cpu < middle(func(x []perTick) float64 { return float64(x[1].cpu) })[1].cpu {
+	if middle(func(
+		x []perTick,
+	) float64 {
+		return float64(x[3].cpu)
+	})[3].cpu < middle(func(x []perTick) float64 { return float64(x[1].cpu) })[1].cpu {
 		loop = 3
 	}
 	both := func(x []perTick) perTick {

@@ -56,8 +56,10 @@ func (f *fake) closed() bool {
 func TestCloseWhileTheConnectionIsMadeAgain(t *testing.T) {
 	greeting := waiting(t)
 	for i := range often() {
-		first, second := newFake(greeting), newFake(greeting)
-		asked, let := make(chan struct{}), make(chan struct{})
+		first := newFake(greeting)
+		second := newFake(greeting)
+		asked := make(chan struct{})
+		let := make(chan struct{})
 		c, err := New(t.Context(), first, Options{Again: func(ctx context.Context, _ Seat) (Transport, error) {
 			close(asked)
 			if i%2 == 0 {
@@ -91,14 +93,23 @@ func TestCloseWhileTheConnectionIsMadeAgain(t *testing.T) {
 func TestReadyWhileTheConnectionIsMadeAgain(t *testing.T) {
 	greeting := waiting(t)
 	for range often() {
-		first, second := newFake(greeting), newFake(greeting)
+		first := newFake(greeting)
+		second := newFake(greeting)
 		var c *Client
-		made, back := make(chan struct{}), make(chan struct{})
-		c, err := New(t.Context(), first, Options{NotReady: true, OnBack: func() { close(back) }, Again: func(context.Context, Seat) (Transport, error) {
-			<-made
-			c.Ready()
-			return second, nil
-		}})
+		made := make(chan struct{})
+		back := make(chan struct{})
+		c, err := New(
+			t.Context(), first,
+			Options{
+				NotReady: true,
+				OnBack:   func() { close(back) },
+				Again: func(context.Context, Seat) (Transport, error) {
+					<-made
+					c.Ready()
+					return second, nil
+				},
+			},
+		)
 		require.NoError(t, err)
 		close(made)
 		first.Close("")
@@ -112,13 +123,18 @@ func TestReadyWhileTheConnectionIsMadeAgain(t *testing.T) {
 func TestAConnectionWithoutAHelloIsClosed(t *testing.T) {
 	greeting := waiting(t)
 	for range often() {
-		first, bad, good := newFake(greeting), newFake(`{"type":"frame","tick":1}`), newFake(greeting)
+		first := newFake(greeting)
+		bad := newFake(`{"type":"frame","tick":1}`)
+		good := newFake(greeting)
 		other := newFake(strings.Replace(greeting, `"fingerprint":"`, `"fingerprint":"x`, 1))
 		var tries atomic.Int32
 		back := make(chan struct{})
-		c, err := New(t.Context(), first, Options{OnBack: func() { close(back) }, Again: func(context.Context, Seat) (Transport, error) {
-			return []Transport{bad, other, good}[tries.Add(1)-1], nil
-		}})
+		c, err := New(
+			t.Context(), first,
+			Options{OnBack: func() { close(back) }, Again: func(context.Context, Seat) (Transport, error) {
+				return []Transport{bad, other, good}[tries.Add(1)-1], nil
+			}},
+		)
 		require.NoError(t, err)
 		first.Close("")
 		within(t, "the new connection", func() { <-back })
@@ -132,7 +148,12 @@ func TestAConnectionWithoutAHelloIsClosed(t *testing.T) {
 // A server that goes away with a reason may be there again; one that closes for good is not asked again.
 func TestWhoGoesAwayIsAskedAgain(t *testing.T) {
 	greeting := waiting(t)
-	for status, again := range map[websocket.StatusCode]bool{websocket.StatusGoingAway: true, websocket.StatusServiceRestart: true, 4410: false, websocket.StatusNormalClosure: false} {
+	for status, again := range map[websocket.StatusCode]bool{
+		websocket.StatusGoingAway:      true,
+		websocket.StatusServiceRestart: true,
+		4410:                           false,
+		websocket.StatusNormalClosure:  false,
+	} {
 		var joins atomic.Int32
 		server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 			conn, err := websocket.Accept(w, r, &websocket.AcceptOptions{Subprotocols: []string{wire.Protocol}})
@@ -149,7 +170,9 @@ func TestWhoGoesAwayIsAskedAgain(t *testing.T) {
 			}
 		}))
 		back := make(chan struct{}, 1)
-		c, err := Join(t.Context(), server.URL, 1, "Ana", "", Options{JSON: true, OnBack: func() { back <- struct{}{} }})
+		c, err := Join(
+			t.Context(), server.URL, 1, "Ana", "", Options{JSON: true, OnBack: func() { back <- struct{}{} }},
+		)
 		require.NoError(t, err)
 		select {
 		case <-back:
@@ -198,7 +221,8 @@ func TestAskEndsAtItsOwnTime(t *testing.T) {
 	}
 	within(t, "Close", c.Close)
 
-	first, asked := newFake(greeting), make(chan struct{})
+	first := newFake(greeting)
+	asked := make(chan struct{})
 	c, err = New(t.Context(), first, Options{Again: func(ctx context.Context, _ Seat) (Transport, error) {
 		close(asked)
 		<-ctx.Done()

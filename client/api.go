@@ -20,14 +20,15 @@ import (
 // WatchProtocol is the WebSocket sub-protocol of watching a session.
 const WatchProtocol = "kamerad.watch.v1"
 
-// Problem is an error answer of the service (RFC 9457). Known lists what exists when something was not found; Problems the
-// mistakes of a contract.
+// Problem is an error answer of the service (RFC 9457). Known lists what exists when something was not found; Problems
+// the mistakes of a contract.
 type Problem struct {
-	Type     string          `json:"type"`
-	Title    string          `json:"title"`
-	Status   int             `json:"status"`
-	Detail   string          `json:"detail"`
-	Code     string          `json:"code,omitempty"` // of a client that was not seated: why, for programs; see docs/protocol.md
+	Type   string `json:"type"`
+	Title  string `json:"title"`
+	Status int    `json:"status"`
+	Detail string `json:"detail"`
+	// of a client that was not seated: why, for programs; see docs/protocol.md
+	Code     string          `json:"code,omitempty"`
 	Known    []string        `json:"known,omitempty"`
 	Problems syntax.Problems `json:"problems,omitempty"`
 }
@@ -43,13 +44,14 @@ func (p *Problem) Error() string {
 
 // ServiceState tells how a service gets on.
 type ServiceState struct {
-	Held                bool  `json:"held"`         // the database is this service's; else it opens no session
-	RecordsAway         bool  `json:"records_away"` // records could not be stored when that was last tried
-	RecordsWaiting      int   `json:"records_waiting"`
-	RecordsWaitingBytes int   `json:"records_waiting_bytes"`
-	RecordsDropped      int64 `json:"records_dropped"` // seats and accepted requests that were given up, since it started
-	RefusedDropped      int64 `json:"refused_dropped"` // other requests that were given up
-	SessionsFailed      int64 `json:"sessions_failed"` // that were closed since they failed inside
+	Held                bool `json:"held"`         // the database is this service's; else it opens no session
+	RecordsAway         bool `json:"records_away"` // records could not be stored when that was last tried
+	RecordsWaiting      int  `json:"records_waiting"`
+	RecordsWaitingBytes int  `json:"records_waiting_bytes"`
+	// seats and accepted requests that were given up, since it started
+	RecordsDropped int64 `json:"records_dropped"`
+	RefusedDropped int64 `json:"refused_dropped"` // other requests that were given up
+	SessionsFailed int64 `json:"sessions_failed"` // that were closed since they failed inside
 }
 
 // ContractVersion is a published version of a contract. Source and Outline are empty in lists.
@@ -112,8 +114,8 @@ type Slowness struct {
 	Of    string  `json:"of"`    // what took most of one, such as "a timer of Diver"; empty when no body did
 }
 
-// Faults tells what of a contract failed inside since its session was opened, and what was undone for it: handlers, timers, actions, writes
-// and requests.
+// Faults tells what of a contract failed inside since its session was opened, and what was undone for it: handlers,
+// timers, actions, writes and requests.
 type Faults struct {
 	Count int64   `json:"count"`
 	Last  []Fault `json:"last"` // the last ones, the newest first, each once; 8 at most
@@ -121,23 +123,24 @@ type Faults struct {
 
 // Fault is one thing that failed, for one reason in one line.
 type Fault struct {
-	Tick   int64  `json:"tick"` // when it last failed
-	Times  int64  `json:"times"`
-	In     string `json:"in"` // the body that failed, such as "timer of Diver"
-	File   string `json:"file"`
-	Line   int    `json:"line"`
-	About  string `json:"about,omitempty"` // the entity with some of its values, or the client; of the last time that it was told
+	Tick  int64  `json:"tick"` // when it last failed
+	Times int64  `json:"times"`
+	In    string `json:"in"` // the body that failed, such as "timer of Diver"
+	File  string `json:"file"`
+	Line  int    `json:"line"`
+	// the entity with some of its values, or the client; of the last time that it was told
+	About  string `json:"about,omitempty"`
 	Reason string `json:"reason"`
 }
 
-// OpenSession says what to open. Version 0 is the newest. Key is 64 hexadecimal digits that make the numbering of entities
-// repeatable; without one the service makes a random one. It is never given back.
+// OpenSession says what to open. Version 0 is the newest. Key is 64 hexadecimal digits that make the numbering of
+// entities repeatable; without one the service makes a random one. It is never given back.
 type OpenSession struct {
 	Contract string `json:"contract"`
 	Version  int    `json:"version,omitempty"`
 	Key      string `json:"key,omitempty"`
-	// Seed, in place of a key, is where the session's dice come from, as a drill's do: for exercises. Whoever knows it can foretell every
-	// roll. What clients do is noted, so that DrillOf can write a drill of it.
+	// Seed, in place of a key, is where the session's dice come from, as a drill's do: for exercises. Whoever knows it
+	// can foretell every roll. What clients do is noted, so that DrillOf can write a drill of it.
 	Seed   uint64 `json:"seed,omitempty"`
 	Paused bool   `json:"paused,omitempty"` // no ticks but by Step
 	// Settings are values of the contract's settings by name; those that are not named have their defaults.
@@ -180,8 +183,8 @@ type Told struct {
 	Clients []int           `json:"clients"`
 }
 
-// Watch is a message to those who watch a session. The first has the type sheet and holds everything; those of the type tick
-// hold what changed; close is the last.
+// Watch is a message to those who watch a session. The first has the type sheet and holds everything; those of the type
+// tick hold what changed; close is the last.
 type Watch struct {
 	Type      string            `json:"type"`
 	Session   *Session          `json:"session,omitempty"` // sheet
@@ -199,10 +202,11 @@ type Watch struct {
 // WatchClient tells of one client: the frames that it has confirmed since the last message make its copy what it is.
 type WatchClient struct {
 	wire.Client
-	Test   bool              `json:"test"`            // opened through the API
-	Seen   int64             `json:"seen"`            // newest tick that it has confirmed
-	Sent   int64             `json:"sent"`            // newest tick that it was sent
-	Waits  int64             `json:"waits,omitempty"` // oldest tick that it was sent and has not confirmed; 0 if there is none
+	Test bool  `json:"test"` // opened through the API
+	Seen int64 `json:"seen"` // newest tick that it has confirmed
+	Sent int64 `json:"sent"` // newest tick that it was sent
+	// oldest tick that it was sent and has not confirmed; 0 if there is none
+	Waits  int64             `json:"waits,omitempty"`
 	Frames []json.RawMessage `json:"frames,omitempty"`
 	// Differences is how often its copy was not what it should be; each time it was sent anew.
 	Differences int `json:"differences,omitempty"`
@@ -269,7 +273,8 @@ func (a API) call(ctx context.Context, method, path string, in, out any) error {
 	return nil
 }
 
-// Publish stores a contract's text as its next version, with the texts of the files that it includes. A text with mistakes gives a *Problem that lists them.
+// Publish stores a contract's text as its next version, with the texts of the files that it includes. A text with
+// mistakes gives a *Problem that lists them.
 func (a API) Publish(ctx context.Context, file, source string, files map[string]string) (v ContractVersion, err error) {
 	err = a.call(ctx, "POST", "/api/contracts", map[string]any{"file": file, "source": source, "files": files}, &v)
 	return v, err
@@ -318,7 +323,8 @@ type Link struct {
 	Loss      float64 `json:"loss"`      // how likely a message is lost and sent again, from 0 to 0.95
 	Reorder   float64 `json:"reorder"`   // how likely a loose message is held up behind later ones, from 0 to 1
 	Bandwidth int     `json:"bandwidth"` // bytes a second; 0 for any
-	Cut       bool    `json:"cut"`       // nothing passes; the client comes back once this is false, if its seat still waits
+	// nothing passes; the client comes back once this is false, if its seat still waits
+	Cut bool `json:"cut"`
 }
 
 // LinkOf tells what the link of a test client is like.
@@ -347,10 +353,13 @@ type WrittenDrill struct {
 	Left int    `json:"left"` // messages that no drill can say; they stand in it as comments
 }
 
-// DrillOf writes a drill of a session that was opened with a seed: it does again what clients have done, and expects what came of it. name
-// is what it is called, file that of the contract beside it.
+// DrillOf writes a drill of a session that was opened with a seed: it does again what clients have done, and expects
+// what came of it. name is what it is called, file that of the contract beside it.
 func (a API) DrillOf(ctx context.Context, id int64, name, file string) (d WrittenDrill, err error) {
-	err = a.call(ctx, "GET", fmt.Sprintf("/api/sessions/%d/drill?%s", id, url.Values{"name": {name}, "file": {file}}.Encode()), nil, &d)
+	err = a.call(
+		ctx, "GET", fmt.Sprintf("/api/sessions/%d/drill?%s", id, url.Values{"name": {name}, "file": {file}}.Encode()),
+		nil, &d,
+	)
 	return d, err
 }
 

@@ -1,5 +1,5 @@
-// Package client is the Go library for game clients and tools: Client is a seat in a session with its copy of the world, API
-// the service's administration.
+// Package client is the Go library for game clients and tools: Client is a seat in a session with its copy of the
+// world, API the service's administration.
 package client
 
 import (
@@ -26,8 +26,8 @@ import (
 // maxFrame is the greatest message that a client takes from a server, in bytes.
 const maxFrame = 16 << 20
 
-// Transport carries messages to and from a server, whole and in order. Read gives an error once the connection has ended.
-// Write may be called by several goroutines.
+// Transport carries messages to and from a server, whole and in order. Read gives an error once the connection has
+// ended. Write may be called by several goroutines.
 type Transport interface {
 	Read(ctx context.Context) ([]byte, error)
 	Write(ctx context.Context, message []byte) error
@@ -46,13 +46,14 @@ type Options struct {
 	OnDiffer func(tick int64)
 	// JSON asks for kamerad.json.v2 instead of kamerad.v2.
 	JSON bool
-	// Outline is what the client was made for; a session with another one refuses it, and the error names what differs. Nil takes
-	// what the session gives.
+	// Outline is what the client was made for; a session with another one refuses it, and the error names what differs.
+	// Nil takes what the session gives.
 	Outline *contract.Outline
-	// Again makes a new connection to the seat after one was lost. It is called until it succeeds, the server refuses, or the seat is gone.
-	// Join sets it.
+	// Again makes a new connection to the seat after one was lost. It is called until it succeeds, the server refuses,
+	// or the seat is gone. Join sets it.
 	Again func(ctx context.Context, seat Seat) (Transport, error)
-	// OnLost is called when the connection is lost and is to be made again, OnBack when that is done; a snapshot follows.
+	// OnLost is called when the connection is lost and is to be made again, OnBack when that is done; a snapshot
+	// follows.
 	OnLost func(reason string)
 	OnBack func()
 	// NotReady keeps the client from saying that it is ready; events wait until Ready is called.
@@ -121,8 +122,8 @@ const (
 	busy         = "busy"          // the session does not come to it now, and may in a moment
 )
 
-// Join takes a seat in a session over a WebSocket. service is the service's address, such as http://127.0.0.1:7707. An empty
-// role means the contract's first one. The error of a seat that is not given is a *Refused.
+// Join takes a seat in a session over a WebSocket. service is the service's address, such as http://127.0.0.1:7707. An
+// empty role means the contract's first one. The error of a seat that is not given is a *Refused.
 func Join(ctx context.Context, service string, session int64, name, role string, o Options) (*Client, error) {
 	c, err := join(ctx, service, session, wire.Join{Name: name, Role: role}, o)
 	if err != nil {
@@ -156,7 +157,9 @@ func join(ctx context.Context, service string, session int64, j wire.Join, o Opt
 	}
 	if o.Again == nil {
 		o.Again = func(ctx context.Context, seat Seat) (Transport, error) {
-			return ask(ctx, u.String(), protocol, wire.Join{Token: seat.Token, Seen: seat.Seen, Outline: seat.Fingerprint})
+			return ask(
+				ctx, u.String(), protocol, wire.Join{Token: seat.Token, Seen: seat.Seen, Outline: seat.Fingerprint},
+			)
 		}
 	}
 	t, err := ask(ctx, u.String(), protocol, j)
@@ -175,7 +178,13 @@ func join(ctx context.Context, service string, session int64, j wire.Join, o Opt
 
 // New takes the seat that a transport leads to: it waits for the server's hello.
 func New(ctx context.Context, t Transport, o Options) (*Client, error) {
-	c := &Client{options: o, waiting: map[uint64]*undecided{}, slots: make(chan struct{}, wire.MaxUndone), ended: make(chan struct{}), sending: make(chan struct{}, 1)}
+	c := &Client{
+		options: o,
+		waiting: map[uint64]*undecided{},
+		slots:   make(chan struct{}, wire.MaxUndone),
+		ended:   make(chan struct{}),
+		sending: make(chan struct{}, 1),
+	}
 	c.life, c.stop = context.WithCancel(context.Background())
 	if err := c.greet(ctx, t); err != nil {
 		c.stop()
@@ -207,7 +216,8 @@ func (c *Client) takeHello(ctx context.Context, t Transport) error {
 	var hello wire.Hello
 	err = json.Unmarshal(raw, &hello)
 	if err == nil && hello.Outline == nil {
-		if hello.Outline = c.hello.Outline; hello.Outline == nil {
+		hello.Outline = c.hello.Outline
+		if hello.Outline == nil {
 			hello.Outline = c.options.Outline
 		}
 	}
@@ -230,21 +240,27 @@ func (c *Client) takeHello(ctx context.Context, t Transport) error {
 	if c.transport == nil {
 		c.hello, c.binary = hello, hello.Protocol == wire.Binary
 	} else if hello.Fingerprint != c.hello.Fingerprint || hello.Protocol != c.hello.Protocol {
-		return fmt.Errorf("the server now has the outline %.40s and speaks %.40s; this client was made for another", hello.Fingerprint, hello.Protocol)
+		return fmt.Errorf(
+			"the server now has the outline %.40s and speaks %.40s; this client was made for another",
+			hello.Fingerprint, hello.Protocol,
+		)
 	}
-	c.token, c.transport = hello.Token, t
+	c.token = hello.Token
+	c.transport = t
 	if c.binary {
 		c.reader = wire.NewReader(wire.NewLayout(c.hello.Outline))
 	}
 	// Whoever had the seat before gave numbers up to this one.
-	c.seq, c.presses = max(c.seq, hello.Received), max(c.presses, hello.Received)
+	c.seq = max(c.seq, hello.Received)
+	c.presses = max(c.presses, hello.Received)
 	return nil
 }
 
 // Me tells which client this is.
 func (c *Client) Me() wire.Client { return c.hello.Client }
 
-// Token takes the seat again once the connection is lost, for as long as Grace; it is good once. Another one comes with each connection.
+// Token takes the seat again once the connection is lost, for as long as Grace; it is good once. Another one comes with
+// each connection.
 func (c *Client) Token() string {
 	c.mu.Lock()
 	defer c.mu.Unlock()
@@ -254,7 +270,8 @@ func (c *Client) Token() string {
 // Grace is how long the seat waits for a lost connection.
 func (c *Client) Grace() time.Duration { return time.Duration(c.hello.GraceMs) * time.Millisecond }
 
-// Clock estimates the session's clock, as it is at the server now: the time that its ticks have taken, counted from its first one.
+// Clock estimates the session's clock, as it is at the server now: the time that its ticks have taken, counted from its
+// first one.
 func (c *Client) Clock() time.Duration {
 	c.mu.Lock()
 	defer c.mu.Unlock()
@@ -264,8 +281,8 @@ func (c *Client) Clock() time.Duration {
 // Outline gives what the contract lets clients know.
 func (c *Client) Outline() *contract.Outline { return c.hello.Outline }
 
-// Look calls f with the copy, which must not be changed nor kept. What moves by itself stands where it was at the tick of the last
-// frame; Copy.Advance brings it to a later one.
+// Look calls f with the copy, which must not be changed nor kept. What moves by itself stands where it was at the tick
+// of the last frame; Copy.Advance brings it to a later one.
 func (c *Client) Look(f func(*replicate.Copy)) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
@@ -279,10 +296,13 @@ type follow struct {
 	f        func(t *replicate.Entity, now wire.Field, old *contract.Value)
 }
 
-// Follow calls f with the value of a property of those entities that of tells: with the present value at once, or when it arrives,
-// and then with each other value that comes and the one before it. It is called from one goroutine at a time, at first from this
-// one, and must not call the client.
-func (c *Client) Follow(property string, of func(t *replicate.Entity) bool, f func(t *replicate.Entity, now wire.Field, old *contract.Value)) (stop func()) {
+// Follow calls f with the value of a property of those entities that of tells: with the present value at once, or when
+// it arrives, and then with each other value that comes and the one before it. It is called from one goroutine at a
+// time, at first from this one, and must not call the client.
+func (c *Client) Follow(
+	property string, of func(t *replicate.Entity) bool,
+	f func(t *replicate.Entity, now wire.Field, old *contract.Value),
+) (stop func()) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	for _, t := range c.copy.Entities() {
@@ -340,8 +360,8 @@ func (c *Client) Ready() {
 	c.send(wire.FromClient{Type: "ready"})
 }
 
-// Close gives the seat up. It also ends a connection that is being made again; a seat that was taken anew meanwhile is given up as well.
-// It must not be called from one of the callbacks.
+// Close gives the seat up. It also ends a connection that is being made again; a seat that was taken anew meanwhile is
+// given up as well. It must not be called from one of the callbacks.
 func (c *Client) Close() {
 	c.mu.Lock()
 	c.closing = true
@@ -378,23 +398,29 @@ func (c *Client) send(message wire.FromClient) {
 	_ = c.Send(c.word(message)) // an ended connection shows in read
 }
 
-// Send sends a message as it stands, whatever it is, as somebody would who has no library: to see what the server does with it. The
-// connection is cut when it cannot be read.
+// Send sends a message as it stands, whatever it is, as somebody would who has no library: to see what the server does
+// with it. The connection is cut when it cannot be read.
 func (c *Client) Send(message []byte) error {
 	ctx, cancel := context.WithTimeout(context.Background(), 10*time.Second)
 	defer cancel()
 	return c.way().Write(ctx, message)
 }
 
-// Ask sends a request and waits for its decision. entity 0 means the one of a shared kind, or the client's own. A name that the
-// outline lacks, and arguments of other types than it says, are refused with an error. When a check that the client can evaluate
-// itself fails on its copy, nothing is sent: the decision is the denial that would come, with Seq 0.
-func (c *Client) Ask(ctx context.Context, entity uint32, request string, args ...json.RawMessage) (wire.Decision, error) {
+// Ask sends a request and waits for its decision. entity 0 means the one of a shared kind, or the client's own. A name
+// that the outline lacks, and arguments of other types than it says, are refused with an error. When a check that the
+// client can evaluate itself fails on its copy, nothing is sent: the decision is the denial that would come, with Seq
+// 0.
+func (c *Client) Ask(
+	ctx context.Context, entity uint32, request string, args ...json.RawMessage,
+) (wire.Decision, error) {
 	o := c.hello.Outline
 	kind, name, _ := strings.Cut(request, ".")
 	k := o.Kind(kind)
 	if k == nil || k.Request(name) == nil {
-		return wire.Decision{}, fmt.Errorf("ask %s: the outline of %s has no such request; there is %s", request, o.Contract, strings.Join(requestNames(o), ", "))
+		return wire.Decision{}, fmt.Errorf(
+			"ask %s: the outline of %s has no such request; there is %s", request, o.Contract,
+			strings.Join(requestNames(o), ", "),
+		)
 	}
 	r := k.Request(name)
 	if len(args) != len(r.Params) {
@@ -403,7 +429,8 @@ func (c *Client) Ask(ctx context.Context, entity uint32, request string, args ..
 	values := make([]contract.Value, len(args))
 	for i, p := range r.Params {
 		var err error
-		if values[i], err = p.Type.ParseJSON(args[i]); err != nil {
+		values[i], err = p.Type.ParseJSON(args[i])
+		if err != nil {
 			return wire.Decision{}, fmt.Errorf("ask %s: the argument `%s` %w", request, p.Name, err)
 		}
 	}
@@ -414,7 +441,12 @@ func (c *Client) Ask(ctx context.Context, entity uint32, request string, args ..
 	}
 	c.mu.Unlock()
 	if failed >= 0 {
-		return wire.Decision{Outcome: wire.Denied, Stage: wire.StageCheck, Reason: r.Reasons[failed], Check: failed}, nil
+		return wire.Decision{
+			Outcome: wire.Denied,
+			Stage:   wire.StageCheck,
+			Reason:  r.Reasons[failed],
+			Check:   failed,
+		}, nil
 	}
 	return c.Forge(ctx, entity, request, args...)
 }
@@ -429,7 +461,9 @@ func requestNames(o *contract.Outline) (out []string) {
 }
 
 // Forge is Ask without any care: the request is sent as it stands, whatever the outline says.
-func (c *Client) Forge(ctx context.Context, entity uint32, request string, args ...json.RawMessage) (wire.Decision, error) {
+func (c *Client) Forge(
+	ctx context.Context, entity uint32, request string, args ...json.RawMessage,
+) (wire.Decision, error) {
 	if args == nil {
 		args = []json.RawMessage{}
 	}
@@ -438,7 +472,8 @@ func (c *Client) Forge(ctx context.Context, entity uint32, request string, args 
 			return wire.Decision{}, fmt.Errorf("ask %s: argument %d is not JSON", request, i+1)
 		}
 	}
-	// A slot is free again when the decision has come, even if nobody waits for it any more: the server counts it until then.
+	// A slot is free again when the decision has come, even if nobody waits for it any more: the server counts it until
+	// then.
 	select {
 	case c.slots <- struct{}{}:
 	case <-c.ended:
@@ -457,7 +492,13 @@ func (c *Client) Forge(ctx context.Context, entity uint32, request string, args 
 	}
 	c.mu.Lock()
 	c.seq++
-	ask := wire.Ask{Seq: c.seq, Entity: entity, Request: request, Args: args, Seen: c.copy.Tick}
+	ask := wire.Ask{
+		Seq:     c.seq,
+		Entity:  entity,
+		Request: request,
+		Args:    args,
+		Seen:    c.copy.Tick,
+	}
 	c.waiting[c.seq] = &undecided{ask, answer}
 	c.mu.Unlock()
 	go func() { // who asks does not wait for a connection that takes nothing
@@ -474,8 +515,8 @@ func (c *Client) Forge(ctx context.Context, entity uint32, request string, args 
 	}
 }
 
-// Write sends a new value of a property that this client may write, and gives the number that a refusal in a later frame's
-// decisions would carry. entity is as in Ask; the property is called by its full name, such as `Diver.pos`.
+// Write sends a new value of a property that this client may write, and gives the number that a refusal in a later
+// frame's decisions would carry. entity is as in Ask; the property is called by its full name, such as `Diver.pos`.
 func (c *Client) Write(entity uint32, property string, value json.RawMessage) (seq uint64, err error) {
 	if !json.Valid(value) {
 		return 0, fmt.Errorf("write %s: the value is not JSON", property)
@@ -488,14 +529,20 @@ func (c *Client) Write(entity uint32, property string, value json.RawMessage) (s
 	}
 	c.mu.Lock()
 	c.seq++
-	seq, seen := c.seq, c.copy.Tick
+	seq = c.seq
+	seen := c.copy.Tick
 	c.mu.Unlock()
-	c.send(wire.FromClient{Type: "write", Ask: wire.Ask{Seq: seq, Entity: entity, Seen: seen}, Property: property, Value: value})
+	c.send(wire.FromClient{
+		Type:     "write",
+		Ask:      wire.Ask{Seq: seq, Entity: entity, Seen: seen},
+		Property: property,
+		Value:    value,
+	})
 	return seq, nil
 }
 
-// Hold presses a hold, such as `Diver.kick`, and renews its lease until release is called or the client is out. The server may
-// end it before; it begins again only with another Hold.
+// Hold presses a hold, such as `Diver.kick`, and renews its lease until release is called or the client is out. The
+// server may end it before; it begins again only with another Hold.
 func (c *Client) Hold(entity uint32, property string) (release func(), err error) {
 	lease := time.Duration(0)
 	for _, k := range c.hello.Outline.Kinds {
@@ -513,7 +560,12 @@ func (c *Client) Hold(entity uint32, property string) (release func(), err error
 	press := c.presses
 	c.mu.Unlock()
 	say := func(what string) {
-		c.send(wire.FromClient{Type: what, Ask: wire.Ask{Entity: entity}, Property: property, Press: press})
+		c.send(wire.FromClient{
+			Type:     what,
+			Ask:      wire.Ask{Entity: entity},
+			Property: property,
+			Press:    press,
+		})
 	}
 	stop := make(chan struct{})
 	say("press")
@@ -596,11 +648,12 @@ func (c *Client) read() {
 	}
 }
 
-// again makes the connection anew after it was lost, for as long as the seat waits; the error says why it cannot. What was not decided
-// is asked again: the server answers what it has decided with its first decision.
+// again makes the connection anew after it was lost, for as long as the seat waits; the error says why it cannot. What
+// was not decided is asked again: the server answers what it has decided with its first decision.
 func (c *Client) again(lost error) error {
 	c.mu.Lock()
-	seat, closing := Seat{c.token, c.copy.Tick, c.hello.Fingerprint}, c.closing
+	seat := Seat{c.token, c.copy.Tick, c.hello.Fingerprint}
+	closing := c.closing
 	c.mu.Unlock()
 	var ended Ended
 	if closing || c.options.Again == nil || c.Grace() == 0 || errors.As(lost, &ended) || forGood(lost) {
@@ -632,7 +685,8 @@ func (c *Client) again(lost error) error {
 		}
 	}
 	c.mu.Lock()
-	ready, closing := c.ready, c.closing // what was said while there was no connection counts as well
+	ready := c.ready
+	closing = c.closing // what was said while there was no connection counts as well
 	c.mu.Unlock()
 	if closing {
 		c.farewell(c.way())
@@ -656,8 +710,8 @@ func (c *Client) again(lost error) error {
 	return nil
 }
 
-// forGood reports whether an error says that the server has closed the connection for good. One that goes away or is restarted may be there
-// again in a moment.
+// forGood reports whether an error says that the server has closed the connection for good. One that goes away or is
+// restarted may be there again in a moment.
 func forGood(lost error) bool {
 	switch websocket.CloseStatus(lost) {
 	case -1, websocket.StatusGoingAway, websocket.StatusServiceRestart, websocket.StatusTryAgainLater, websocket.StatusAbnormalClosure:
@@ -675,8 +729,8 @@ func (c *Client) parse(raw []byte) (frame *wire.Frame, bye string, err error) {
 	return frame, "", err
 }
 
-// clock follows the server's ticks. The frame that was the least late tells how the two clocks stand; what is older than a minute
-// counts no more, since clocks drift.
+// clock follows the server's ticks. The frame that was the least late tells how the two clocks stand; what is older
+// than a minute counts no more, since clocks drift.
 type clock struct {
 	period time.Duration
 	best   [2]time.Time // when the first tick would have arrived: of this half minute, and of the one before

@@ -64,13 +64,21 @@ func (f *fake) sent() []string {
 func hello(t *testing.T) string {
 	c, problems := contract.Load("a.kam", "contract a language 1\nshared A { n: int 0..9; event said() }")
 	require.NotNil(t, c, problems.Error())
-	raw, err := json.Marshal(wire.Hello{Type: "hello", Protocol: wire.Protocol, Client: wire.Client{Number: 3, Name: "Ana", Role: "player"}, Outline: c.Outline()})
+	raw, err := json.Marshal(wire.Hello{
+		Type:     "hello",
+		Protocol: wire.Protocol,
+		Client:   wire.Client{Number: 3, Name: "Ana", Role: "player"},
+		Outline:  c.Outline(),
+	})
 	require.NoError(t, err)
 	return string(raw)
 }
 
 func TestAClientFollowsItsFrames(t *testing.T) {
-	f := newFake(hello(t), `{"type":"frame","tick":5,"snapshot":true,"state":[{"spawned":[{"entity":9,"kind":"A","owner":0,"values":{"n":4}}]}]}`)
+	f := newFake(
+		hello(t),
+		`{"type":"frame","tick":5,"snapshot":true,"state":[{"spawned":[{"entity":9,"kind":"A","owner":0,"values":{"n":4}}]}]}`,
+	)
 	var seen []string
 	arrived := make(chan struct{}, 10)
 	c, err := New(t.Context(), f, Options{OnFrame: func(frame *wire.Frame, notices []replicate.Notice) {
@@ -100,8 +108,15 @@ func TestAClientFollowsItsFrames(t *testing.T) {
 	}()
 	require.Eventually(t, func() bool { return len(f.sent()) == 4 }, 5*time.Second, time.Millisecond)
 	assert.JSONEq(t, `{"type":"ask","seq":1,"request":"A.b","args":[1],"seen":6}`, f.sent()[3])
-	f.out <- []byte(`{"type":"frame","tick":7,"decisions":[{"seq":99,"outcome":"accepted","check":-1},{"seq":1,"outcome":"denied","stage":"check","reason":"no","check":0}]}`)
-	assert.Equal(t, wire.Decision{Seq: 1, Outcome: wire.Denied, Stage: wire.StageCheck, Reason: "no"}, <-answer)
+	f.out <- []byte(
+		`{"type":"frame","tick":7,"decisions":[{"seq":99,"outcome":"accepted","check":-1},{"seq":1,"outcome":"denied","stage":"check","reason":"no","check":0}]}`,
+	)
+	assert.Equal(t, wire.Decision{
+		Seq:     1,
+		Outcome: wire.Denied,
+		Stage:   wire.StageCheck,
+		Reason:  "no",
+	}, <-answer)
 	_, err = c.Forge(t.Context(), 0, "A.b", json.RawMessage("{"))
 	assert.ErrorContains(t, err, "argument 1 is not JSON")
 
@@ -165,13 +180,19 @@ func TestNoMoreThanTheBoundIsUndecided(t *testing.T) {
 	assert.ErrorIs(t, err, context.DeadlineExceeded, "who gave up has not given back the place")
 	f.out <- []byte(`{"type":"frame","tick":1,"decisions":[{"seq":1,"outcome":"accepted","check":-1}]}`)
 	go func() { _, _ = c.Forge(t.Context(), 0, "A.b") }()
-	require.Eventually(t, func() bool { return strings.Contains(strings.Join(f.sent(), ""), `"seq":65,`) }, 5*time.Second, time.Millisecond)
+	require.Eventually(
+		t, func() bool { return strings.Contains(strings.Join(f.sent(), ""), `"seq":65,`) }, 5*time.Second,
+		time.Millisecond,
+	)
 	c.Close()
 	assert.NotEmpty(t, c.Reason())
 }
 
 func TestProblemsSayWhatExists(t *testing.T) {
-	assert.Equal(t, "there is no session 9; there is session 1 (a), session 2 (b)", (&Problem{Detail: "there is no session 9", Known: []string{"session 1 (a)", "session 2 (b)"}}).Error())
+	assert.Equal(
+		t, "there is no session 9; there is session 1 (a), session 2 (b)",
+		(&Problem{Detail: "there is no session 9", Known: []string{"session 1 (a)", "session 2 (b)"}}).Error(),
+	)
 	_, err := API{Service: "http://127.0.0.1:1"}.Sessions(t.Context())
 	assert.ErrorContains(t, err, "is it running?")
 	_, err = API{Service: "::"}.Sessions(t.Context())

@@ -33,7 +33,12 @@ entity Diver per player {
 }
 tick 100 per second`)
 	require.NotNil(t, c, problems.Error())
-	raw, err := json.Marshal(wire.Hello{Type: "hello", Protocol: wire.Protocol, Client: wire.Client{Number: 3, Name: "Ana", Role: "player"}, Outline: c.Outline()})
+	raw, err := json.Marshal(wire.Hello{
+		Type:     "hello",
+		Protocol: wire.Protocol,
+		Client:   wire.Client{Number: 3, Name: "Ana", Role: "player"},
+		Outline:  c.Outline(),
+	})
 	require.NoError(t, err)
 	f := newFake(string(raw))
 	me, err := New(t.Context(), f, Options{})
@@ -47,7 +52,10 @@ tick 100 per second`)
 	_, err = me.Write(7, "Diver.pos", json.RawMessage("[2,-2]"))
 	require.NoError(t, err)
 	require.Eventually(t, func() bool { return len(moves(f)) == 2 }, 5*time.Second, time.Millisecond)
-	for i, want := range []string{`{"type":"write","seq":1,"property":"Diver.pos","value":[1,-2]}`, `{"type":"write","seq":2,"entity":7,"property":"Diver.pos","value":[2,-2]}`} {
+	for i, want := range []string{
+		`{"type":"write","seq":1,"property":"Diver.pos","value":[1,-2]}`,
+		`{"type":"write","seq":2,"entity":7,"property":"Diver.pos","value":[2,-2]}`,
+	} {
 		sent, err := wire.ParseFromClient([]byte(moves(f)[i]))
 		require.NoError(t, err)
 		wanted, err := wire.ParseFromClient([]byte(want))
@@ -76,7 +84,10 @@ tick 100 per second`)
 	again, err := me.Hold(0, "Diver.kick")
 	require.NoError(t, err)
 	defer again()
-	require.Eventually(t, func() bool { return last().Press == 2 && last().Type == "press" }, 5*time.Second, time.Millisecond)
+	require.Eventually(t, func() bool {
+		return last().Press == 2 &&
+			last().Type == "press"
+	}, 5*time.Second, time.Millisecond)
 	f.out <- []byte(`{"type":"bye","reason":"enough"}`)
 	<-me.Ended()
 }

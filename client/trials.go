@@ -8,10 +8,12 @@ import (
 	"time"
 )
 
-// StartTrial asks for a run of drills, or of the audit, on a published version. The service does one after the other, in the background.
+// StartTrial asks for a run of drills, or of the audit, on a published version. The service does one after the other,
+// in the background.
 type StartTrial struct {
-	What   string            `json:"what"`             // drills or audit
-	Drills map[string]string `json:"drills,omitempty"` // texts by file name. All name the contract alike after `use`, and are run on the published one
+	What string `json:"what"` // drills or audit
+	// texts by file name. All name the contract alike after `use`, and are run on the published one
+	Drills map[string]string `json:"drills,omitempty"`
 	Shake  int               `json:"shake,omitempty"`  // each drill over so many random links, up to 1,000
 	Seed   uint64            `json:"seed,omitempty"`   // 0 for 1
 	Rounds int               `json:"rounds,omitempty"` // of an audit, up to 1,000; 0 for 24
@@ -37,15 +39,20 @@ type Trial struct {
 // Over tells whether nothing more comes.
 func (t Trial) Over() bool { return t.State != "waiting" && t.State != "running" }
 
-// StartTrial has a version put to a trial; 0 is the newest version. Drills with mistakes give a *Problem that lists them.
+// StartTrial has a version put to a trial; 0 is the newest version. Drills with mistakes give a *Problem that lists
+// them.
 func (a API) StartTrial(ctx context.Context, contract string, version int, s StartTrial) (t Trial, err error) {
-	err = a.call(ctx, "POST", fmt.Sprintf("/api/contracts/%s/versions/%d/trials", url.PathEscape(contract), version), s, &t)
+	err = a.call(
+		ctx, "POST", fmt.Sprintf("/api/contracts/%s/versions/%d/trials", url.PathEscape(contract), version), s, &t,
+	)
 	return t, err
 }
 
 // Trials lists the newest trials of a version, newest first; 0 is the newest version.
 func (a API) Trials(ctx context.Context, contract string, version int) (out []Trial, err error) {
-	err = a.call(ctx, "GET", fmt.Sprintf("/api/contracts/%s/versions/%d/trials", url.PathEscape(contract), version), nil, &out)
+	err = a.call(
+		ctx, "GET", fmt.Sprintf("/api/contracts/%s/versions/%d/trials", url.PathEscape(contract), version), nil, &out,
+	)
 	return out, err
 }
 

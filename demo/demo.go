@@ -26,8 +26,8 @@ var wreck string
 // Files are what the contract takes tables from.
 var Files = contract.Files{"wreck.json": wreck}
 
-// Play lets a client that has joined as a diver play until ctx ends or the session closes, and then gives its seat up. The
-// same seed gives the same choices where the dive is the same. pause is the time between two requests.
+// Play lets a client that has joined as a diver play until ctx ends or the session closes, and then gives its seat up.
+// The same seed gives the same choices where the dive is the same. pause is the time between two requests.
 func Play(ctx context.Context, c *client.Client, seed uint64, pause time.Duration) error {
 	defer c.Close()
 	dice := rand.New(rand.NewPCG(seed, 7))
@@ -64,8 +64,8 @@ func Play(ctx context.Context, c *client.Client, seed uint64, pause time.Duratio
 // swim is the property that a diver writes itself.
 const swim = "Diver.pos"
 
-// choose picks what a diver does next from what it holds. Now and then it tries something that its copy tells it is vain, so
-// that a denial is to be seen as well.
+// choose picks what a diver does next from what it holds. Now and then it tries something that its copy tells it is
+// vain, so that a denial is to be seen as well.
 func choose(c *client.Client, dice *rand.Rand) (request string, args []json.RawMessage) {
 	word := func(s string) []json.RawMessage { return []json.RawMessage{json.RawMessage(`"` + s + `"`)} }
 	c.Look(func(held *replicate.Copy) {
@@ -96,7 +96,8 @@ func choose(c *client.Client, dice *rand.Rand) (request string, args []json.RawM
 			if t.Kind == "Dive" {
 				p, _ := t.Value("phase")
 				n, _ := t.Value("seed")
-				phase, seed = p.Num, n.Num
+				phase = p.Num
+				seed = n.Num
 			}
 		}
 		pos, _ := me.Value("pos")
@@ -105,23 +106,35 @@ func choose(c *client.Client, dice *rand.Rand) (request string, args []json.RawM
 		}
 		switch roll := dice.IntN(20); {
 		case phase == 0 && number("ready") == 0:
-			request, args = "Diver.get_ready", []json.RawMessage{json.RawMessage(fmt.Sprint(seed))}
+			request = "Diver.get_ready"
+			args = []json.RawMessage{json.RawMessage(fmt.Sprint(seed))}
 		case phase == 0:
 			// It waits for the others.
 		case roll >= 17: // it swims a little
-			request, args = swim, []json.RawMessage{place(pos.Parts[0].Num+int64(dice.IntN(81)-40), min(pos.Parts[1].Num+int64(dice.IntN(81)-45), 0))}
+			request = swim
+			args = []json.RawMessage{
+				place(pos.Parts[0].Num+int64(dice.IntN(81)-40), min(pos.Parts[1].Num+int64(dice.IntN(81)-45), 0)),
+			}
 		case roll == 16 && carried["flare"] > 0:
-			request, args = "Diver.launch", []json.RawMessage{json.RawMessage(fmt.Sprintf("%.2f", dice.Float64()*6.2-3.1)), place(pos.Parts[0].Num, pos.Parts[1].Num)}
+			request = "Diver.launch"
+			args = []json.RawMessage{
+				json.RawMessage(fmt.Sprintf("%.2f", dice.Float64()*6.2-3.1)), place(pos.Parts[0].Num, pos.Parts[1].Num),
+			}
 		case roll == 0: // from much too far away
-			request, args = "Diver.launch", []json.RawMessage{json.RawMessage("0"), place(pos.Parts[0].Num+900, pos.Parts[1].Num)}
+			request = "Diver.launch"
+			args = []json.RawMessage{json.RawMessage("0"), place(pos.Parts[0].Num+900, pos.Parts[1].Num)}
 		case roll == 1:
-			request, args = "Diver.paint", word([]string{"coral", "kelp", "sand", "slate", "foam", "rust"}[dice.IntN(6)])
+			request = "Diver.paint"
+			args = word([]string{"coral", "kelp", "sand", "slate", "foam", "rust"}[dice.IntN(6)])
 		case number("air") < 20 && carried["tank"] > 0:
-			request, args = "Diver.use", word("tank")
+			request = "Diver.use"
+			args = word("tank")
 		case number("hull") <= 70 && carried["patch"] > 0:
-			request, args = "Diver.use", word("patch")
+			request = "Diver.use"
+			args = word("patch")
 		case carried["flare"] > 3:
-			request, args = "Diver.use", word("flare")
+			request = "Diver.use"
+			args = word("flare")
 		default:
 			request = "Diver.search"
 		}

@@ -29,14 +29,18 @@ func TestABotPlaysByItsCopy(t *testing.T) {
 	p := testservice.Start(t)
 	_, err := p.Publish(t.Context(), "tidewreck.kam", demo.Contract, demo.Files)
 	require.NoError(t, err)
-	s, err := p.Open(t.Context(), client.OpenSession{Contract: "tidewreck", Settings: map[string]json.RawMessage{"divers": json.RawMessage("1")}})
+	s, err := p.Open(
+		t.Context(),
+		client.OpenSession{Contract: "tidewreck", Settings: map[string]json.RawMessage{"divers": json.RawMessage("1")}},
+	)
 	require.NoError(t, err)
 	bot, err := client.Join(t.Context(), p.Service, s.ID, "Ana", "player", client.Options{})
 	require.NoError(t, err)
 	ctx, stop := context.WithCancel(t.Context())
 	done := make(chan error, 1)
 	go func() { done <- demo.Play(ctx, bot, 1, 10*time.Millisecond) }()
-	outcomes, asked := map[wire.Outcome]int{}, map[string]int{}
+	outcomes := map[wire.Outcome]int{}
+	asked := map[string]int{}
 	watching, cancel := context.WithTimeout(t.Context(), 60*time.Second)
 	defer cancel()
 	err = p.Watch(watching, s.ID, func(m client.Watch) error {

@@ -85,7 +85,14 @@ func (v *Service) Handler() http.Handler {
 			r.Get("/watch", v.watch)
 		})
 		r.NotFound(func(w http.ResponseWriter, q *http.Request) {
-			send(w, &client.Problem{Status: http.StatusNotFound, Detail: fmt.Sprintf("the API has nothing at %s", q.URL.Path), Known: []string{"/api/contracts", "/api/sessions"}})
+			send(
+				w,
+				&client.Problem{
+					Status: http.StatusNotFound,
+					Detail: fmt.Sprintf("the API has nothing at %s", q.URL.Path),
+					Known:  []string{"/api/contracts", "/api/sessions"},
+				},
+			)
 		})
 		r.MethodNotAllowed(func(w http.ResponseWriter, q *http.Request) {
 			problem(w, http.StatusMethodNotAllowed, fmt.Sprintf("%s cannot be done to %s", q.Method, q.URL.Path))
@@ -95,12 +102,17 @@ func (v *Service) Handler() http.Handler {
 	return r
 }
 
-// loopbackOnly turns away what a web page from elsewhere could send through a browser on this machine: other names for this
-// address, and other origins.
+// loopbackOnly turns away what a web page from elsewhere could send through a browser on this machine: other names for
+// this address, and other origins.
 func loopbackOnly(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		if !loopback(r.Host) {
-			problem(w, http.StatusForbidden, fmt.Sprintf("this service is asked for as %.80q; it answers only on loopback, such as 127.0.0.1", r.Host))
+			problem(
+				w, http.StatusForbidden,
+				fmt.Sprintf(
+					"this service is asked for as %.80q; it answers only on loopback, such as 127.0.0.1", r.Host,
+				),
+			)
 			return
 		}
 		if origin := r.Header.Get("Origin"); origin != "" {
@@ -111,13 +123,17 @@ func loopbackOnly(next http.Handler) http.Handler {
 			}
 		}
 		// A browser says so where it sends no origin, as for a picture.
-		if site := r.Header.Get("Sec-Fetch-Site"); strings.HasPrefix(r.URL.Path, "/api") && site != "" && site != "same-origin" && site != "none" {
+		if site := r.Header.Get("Sec-Fetch-Site"); strings.HasPrefix(r.URL.Path, "/api") && site != "" &&
+			site != "same-origin" && site != "none" {
 			problem(w, http.StatusForbidden, "a page from elsewhere may not use this service")
 			return
 		}
 		w.Header().Set("X-Content-Type-Options", "nosniff")
 		w.Header().Set("Referrer-Policy", "no-referrer")
-		w.Header().Set("Content-Security-Policy", "default-src 'self'; style-src 'self' 'unsafe-inline'; connect-src 'self' ws://"+r.Host+"; frame-ancestors 'none'")
+		w.Header().Set(
+			"Content-Security-Policy",
+			"default-src 'self'; style-src 'self' 'unsafe-inline'; connect-src 'self' ws://"+r.Host+"; frame-ancestors 'none'",
+		)
 		next.ServeHTTP(w, r)
 	})
 }
@@ -174,8 +190,8 @@ type refusal struct {
 
 func (r *refusal) Error() string { return r.detail }
 
-// answer turns a function into a handler: what it returns is sent as JSON, an error as problem details. The body has arrived when the
-// function is called.
+// answer turns a function into a handler: what it returns is sent as JSON, an error as problem details. The body has
+// arrived when the function is called.
 func answer[T any](v *Service, f func(*http.Request) (T, error)) http.HandlerFunc {
 	return func(w http.ResponseWriter, r *http.Request) {
 		var out T
@@ -193,8 +209,8 @@ func answer[T any](v *Service, f func(*http.Request) (T, error)) http.HandlerFun
 	}
 }
 
-// problemOf returns what a caller is told of an error. What the service itself failed of stands in its log alone: it may name the database,
-// its user or a file.
+// problemOf returns what a caller is told of an error. What the service itself failed of stands in its log alone: it
+// may name the database, its user or a file.
 func problemOf(err error, r *http.Request) *client.Problem {
 	var no *refusal
 	var wrong *bad
@@ -202,22 +218,36 @@ func problemOf(err error, r *http.Request) *client.Problem {
 	var large *http.MaxBytesError
 	switch {
 	case errors.As(err, &no):
-		return &client.Problem{Status: no.status, Detail: no.detail, Known: no.known, Problems: no.problems, Code: no.code}
+		return &client.Problem{
+			Status:   no.status,
+			Detail:   no.detail,
+			Known:    no.known,
+			Problems: no.problems,
+			Code:     no.code,
+		}
 	case errors.As(err, &wrong):
 		return &client.Problem{Status: http.StatusBadRequest, Detail: wrong.detail}
 	case errors.As(err, &seat):
 		return &client.Problem{Status: http.StatusBadRequest, Detail: seat.Error(), Code: string(seat.Code)}
 	case errors.As(err, &large):
-		return &client.Problem{Status: http.StatusRequestEntityTooLarge, Detail: fmt.Sprintf("what was sent is longer than %d bytes", large.Limit)}
+		return &client.Problem{
+			Status: http.StatusRequestEntityTooLarge,
+			Detail: fmt.Sprintf("what was sent is longer than %d bytes", large.Limit),
+		}
 	case errors.Is(err, errClosed):
 		return &client.Problem{Status: http.StatusConflict, Detail: err.Error(), Code: codeNotRunning}
 	case errors.Is(err, errBusy):
 		return &client.Problem{Status: http.StatusServiceUnavailable, Detail: err.Error(), Code: codeBusy}
-	case errors.Is(err, context.Canceled) && r.Context().Err() != nil: // anybody can go away as often as they like: that fills no log
+	// anybody can go away as often as they like: that fills no log
+	case errors.Is(err, context.Canceled) && r.Context().Err() != nil:
 		return &client.Problem{Status: http.StatusServiceUnavailable, Detail: "whoever called has gone away"}
 	}
 	slog.Error("a call failed", "method", r.Method, "path", r.URL.Path, "error", err)
-	return &client.Problem{Status: http.StatusInternalServerError, Detail: "the service could not do this; its log says why", Code: codeServiceFails}
+	return &client.Problem{
+		Status: http.StatusInternalServerError,
+		Detail: "the service could not do this; its log says why",
+		Code:   codeServiceFails,
+	}
 }
 
 // read decodes the body of a call; an empty one leaves out as it is.
@@ -256,19 +286,33 @@ func (v *Service) publish(r *http.Request) (client.ContractVersion, error) {
 	defer leave()
 	c, problems := contract.LoadWith(in.File, in.Source, in.Files.Open)
 	if c == nil {
-		return client.ContractVersion{}, &refusal{status: http.StatusUnprocessableEntity, detail: fmt.Sprintf("%s has %s; nothing was published", in.File, count(len(problems), "mistake")), problems: problems}
+		return client.ContractVersion{}, &refusal{
+			status:   http.StatusUnprocessableEntity,
+			detail:   fmt.Sprintf("%s has %s; nothing was published", in.File, count(len(problems), "mistake")),
+			problems: problems,
+		}
 	}
 	if _, err := rules.Compile(c); err != nil {
 		return client.ContractVersion{}, &refusal{status: http.StatusUnprocessableEntity, detail: err.Error()}
 	}
 	outline := c.Outline()
 	report := client.ReportOf(c, problems)
-	out, fresh, err := v.store.Publish(r.Context(), store.Version{Contract: c.Name, Source: in.Source, Files: in.Files, Fingerprint: report.Fingerprint, Outline: encode(outline), Report: encode(report)})
+	out, fresh, err := v.store.Publish(r.Context(), store.Version{
+		Contract:    c.Name,
+		Source:      in.Source,
+		Files:       in.Files,
+		Fingerprint: report.Fingerprint,
+		Outline:     encode(outline),
+		Report:      encode(report),
+	})
 	if err != nil {
 		return client.ContractVersion{}, err
 	}
 	answer := versionOf(out)
-	answer.Source, answer.Outline, answer.Fresh, answer.Findings = "", nil, fresh, problems
+	answer.Source = ""
+	answer.Outline = nil
+	answer.Fresh = fresh
+	answer.Findings = problems
 	return answer, nil
 }
 
@@ -280,7 +324,14 @@ func count(n int, what string) string {
 }
 
 func versionOf(v store.Version) client.ContractVersion {
-	return client.ContractVersion{Contract: v.Contract, Version: v.Version, Fingerprint: v.Fingerprint, PublishedAt: v.PublishedAt, Source: v.Source, Files: v.Files}
+	return client.ContractVersion{
+		Contract:    v.Contract,
+		Version:     v.Version,
+		Fingerprint: v.Fingerprint,
+		PublishedAt: v.PublishedAt,
+		Source:      v.Source,
+		Files:       v.Files,
+	}
 }
 
 func (v *Service) contracts(r *http.Request) ([]client.ContractVersion, error) {
@@ -319,7 +370,8 @@ func (v *Service) version(r *http.Request) (client.ContractVersion, error) {
 	}
 	out := versionOf(x)
 	if c, findings := load(x); c != nil {
-		out.Outline, out.Findings = c.FullOutline(), findings
+		out.Outline = c.FullOutline()
+		out.Findings = findings
 	}
 	return out, nil
 }
@@ -352,7 +404,11 @@ func (v *Service) report(r *http.Request) (json.RawMessage, error) {
 	}
 	c, findings := load(x)
 	if c == nil {
-		return nil, &refusal{status: http.StatusUnprocessableEntity, detail: "this version cannot be read any more", problems: findings}
+		return nil, &refusal{
+			status:   http.StatusUnprocessableEntity,
+			detail:   "this version cannot be read any more",
+			problems: findings,
+		}
 	}
 	return encode(client.ReportOf(c, findings)), nil
 }
@@ -369,8 +425,13 @@ func (v *Service) compare(r *http.Request) (*contract.Comparison, error) {
 			return nil, err
 		}
 		var problems syntax.Problems
-		if both[i], problems = load(x); both[i] == nil {
-			return nil, &refusal{status: http.StatusUnprocessableEntity, detail: fmt.Sprintf("version %d cannot be read any more", x.Version), problems: problems}
+		both[i], problems = load(x)
+		if both[i] == nil {
+			return nil, &refusal{
+				status:   http.StatusUnprocessableEntity,
+				detail:   fmt.Sprintf("version %d cannot be read any more", x.Version),
+				problems: problems,
+			}
 		}
 	}
 	return contract.Compare(both[0], both[1]), nil
@@ -492,7 +553,11 @@ func (v *Service) sessionID(r *http.Request) (int64, error) {
 }
 
 func (v *Service) noSession(id string) error {
-	no := &refusal{status: http.StatusNotFound, detail: fmt.Sprintf("there is no session %.40s", id), code: codeNotRunning}
+	no := &refusal{
+		status: http.StatusNotFound,
+		detail: fmt.Sprintf("there is no session %.40s", id),
+		code:   codeNotRunning,
+	}
 	for _, x := range v.open() {
 		if len(no.known) < 20 {
 			no.known = append(no.known, fmt.Sprintf("session %d (%s)", x.id, x.row.Contract))
@@ -511,9 +576,16 @@ func (v *Service) drillOf(r *http.Request) (out client.WrittenDrill, err error) 
 		return out, err
 	}
 	if x.transcript == nil {
-		return out, &refusal{status: http.StatusConflict, detail: fmt.Sprintf("session %d was opened without a seed: what its dice gave cannot be brought back, and what its clients did is not kept; open one with a seed", x.id)}
+		return out, &refusal{
+			status: http.StatusConflict,
+			detail: fmt.Sprintf(
+				"session %d was opened without a seed: what its dice gave cannot be brought back, and what its clients did is not kept; open one with a seed",
+				x.id,
+			),
+		}
 	}
-	name, file := r.URL.Query().Get("name"), r.URL.Query().Get("file")
+	name := r.URL.Query().Get("name")
+	file := r.URL.Query().Get("file")
 	if name == "" {
 		name = fmt.Sprintf("as in session %d", x.id)
 	}
@@ -540,7 +612,11 @@ func (v *Service) running(r *http.Request) (*room, error) {
 		return x, nil
 	}
 	if _, err := v.store.Session(r.Context(), id); err == nil {
-		return nil, &refusal{status: http.StatusConflict, detail: fmt.Sprintf("session %d has closed", id), code: codeNotRunning}
+		return nil, &refusal{
+			status: http.StatusConflict,
+			detail: fmt.Sprintf("session %d has closed", id),
+			code:   codeNotRunning,
+		}
 	}
 	return nil, v.noSession(fmt.Sprint(id))
 }
@@ -594,7 +670,8 @@ func (v *Service) step(r *http.Request) (out client.Session, err error) {
 	for range in.Ticks {
 		// One at a time, so that messages come in between.
 		err := x.do(r.Context(), func() {
-			if running = !x.paused; !running {
+			running = !x.paused
+			if !running {
 				x.tick()
 			}
 		})
@@ -602,7 +679,10 @@ func (v *Service) step(r *http.Request) (out client.Session, err error) {
 			return out, err
 		}
 		if running {
-			return out, &refusal{status: http.StatusConflict, detail: fmt.Sprintf("session %d runs by the clock; pause it first", x.id)}
+			return out, &refusal{
+				status: http.StatusConflict,
+				detail: fmt.Sprintf("session %d runs by the clock; pause it first", x.id),
+			}
 		}
 	}
 	return v.describe(r, x)
@@ -625,10 +705,20 @@ func (v *Service) decisions(r *http.Request) ([]client.Decision, error) {
 	out := []client.Decision{}
 	for _, d := range rows {
 		x := client.Decision{
-			Tick: d.Tick, Seq: d.Seq, Request: d.Request, Entity: uint32(d.Entity), Args: d.Args, Reason: d.Reason, CheckText: d.CheckText,
-			Line: d.Line, Changes: []client.Change{}, Told: []string{}, At: &d.At,
+			Tick:      d.Tick,
+			Seq:       d.Seq,
+			Request:   d.Request,
+			Entity:    uint32(d.Entity),
+			Args:      d.Args,
+			Reason:    d.Reason,
+			CheckText: d.CheckText,
+			Line:      d.Line,
+			Changes:   []client.Change{},
+			Told:      []string{},
+			At:        &d.At,
 		}
-		x.Client.Number, x.Client.Name = d.Client, d.Name
+		x.Client.Number = d.Client
+		x.Client.Name = d.Name
 		x.Outcome, x.Stage = outcome(d.Outcome), stage(d.Stage)
 		out = append(out, x)
 	}

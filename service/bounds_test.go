@@ -37,8 +37,11 @@ func (c *counted) Read(to []byte) (int, error) {
 	n := len(to) / len(c.unit) * len(c.unit)
 	if n == 0 || c.at > 0 { // a unit comes in several pieces
 		n = copy(to, c.unit[c.at:])
-		if c.at += n; c.at == len(c.unit) {
-			c.at, c.left, c.read = 0, c.left-1, c.read+1
+		c.at += n
+		if c.at == len(c.unit) {
+			c.at = 0
+			c.left = c.left - 1
+			c.read = c.read + 1
 		}
 		return n, nil
 	}
@@ -60,11 +63,18 @@ func tallied(t *testing.T, paused bool) (*Service, client.API, *room) {
 	return v, api, v.room(s.ID)
 }
 
-// A flood of control frames and empty parts takes a session no more time than anybody may take, and who does not stop is cut.
+// A flood of control frames and empty parts takes a session no more time than anybody may take, and who does not stop
+// is cut.
 func TestControlFramesCountAgainstTheirSender(t *testing.T) {
 	for name, frame := range map[string][]byte{
-		"pings": said(final|opPing, nil), "long pings": said(final|opPing, bytes.Repeat([]byte{1}, 125)), "pongs": said(final|opPong, nil),
-		"empty parts": said(opMore, nil), "messages": said(final|opText, []byte(`{"type":"ready"}`)), "long messages": said(final|opText, append([]byte(`{"type":"ready"}`), bytes.Repeat([]byte{' '}, 10000)...)),
+		"pings": said(
+			final|opPing, nil,
+		), "long pings": said(final|opPing, bytes.Repeat([]byte{1}, 125)), "pongs": said(final|opPong, nil),
+		"empty parts": said(
+			opMore, nil,
+		), "messages": said(
+			final|opText, []byte(`{"type":"ready"}`),
+		), "long messages": said(final|opText, append([]byte(`{"type":"ready"}`), bytes.Repeat([]byte{' '}, 10000)...)),
 	} {
 		t.Run(name, func(t *testing.T) {
 			_, _, x := tallied(t, true)
@@ -80,7 +90,8 @@ func TestControlFramesCountAgainstTheirSender(t *testing.T) {
 					if name == "empty parts" {
 						l.in.conn = io.MultiReader(bytes.NewReader(said(opText, nil)), flood)
 					}
-					now, visits := time.Now(), 0
+					now := time.Now()
+					visits := 0
 					for ; visits < 400 && c.seated && flood.left > 0; visits++ {
 						before := flood.read
 						if visits == 0 {
@@ -106,13 +117,19 @@ func TestControlFramesCountAgainstTheirSender(t *testing.T) {
 	}
 }
 
-// Nothing happens to a session for a request that is no handshake for one of its protocols, or that a page from elsewhere sent, nor for a
-// connection whose first message is late or no `join`.
+// Nothing happens to a session for a request that is no handshake for one of its protocols, or that a page from
+// elsewhere sent, nor for a connection whose first message is late or no `join`.
 func TestOnlyAJoinTakesASeat(t *testing.T) {
 	_, api, x := tallied(t, false)
 	url := fmt.Sprintf("%s/api/sessions/%d/join", api.Service, x.id)
 	shake := func(more map[string]string) map[string]string {
-		h := map[string]string{"Connection": "Upgrade", "Upgrade": "websocket", "Sec-WebSocket-Version": "13", "Sec-WebSocket-Key": "AAAAAAAAAAAAAAAAAAAAAA==", "Sec-WebSocket-Protocol": wire.Binary}
+		h := map[string]string{
+			"Connection":             "Upgrade",
+			"Upgrade":                "websocket",
+			"Sec-WebSocket-Version":  "13",
+			"Sec-WebSocket-Key":      "AAAAAAAAAAAAAAAAAAAAAA==",
+			"Sec-WebSocket-Protocol": wire.Binary,
+		}
 		for k, v := range more {
 			h[k] = v
 		}
@@ -134,16 +151,21 @@ func TestOnlyAJoinTakesASeat(t *testing.T) {
 		assert.Equal(t, c.status, status, "%s: %s", name, body)
 		require.NoError(t, x.do(t.Context(), func() { assert.Empty(t, x.session.Clients(), name) }))
 	}
-	status, _, _ := get(t, "GET", api.Service+"/sessions/1", "", map[string]string{"Sec-Fetch-Site": "cross-site", "Sec-Fetch-Mode": "navigate"})
+	status, _, _ := get(
+		t, "GET", api.Service+"/sessions/1", "",
+		map[string]string{"Sec-Fetch-Site": "cross-site", "Sec-Fetch-Mode": "navigate"},
+	)
 	assert.Equal(t, 200, status, "a link from elsewhere leads to the console")
 
 	t.Run("first messages", func(t *testing.T) {
 		for reason, first := range map[string]string{
-			"did not come within 5s":               "",
-			"is no `join`":                         `[]`,
-			`has the type "ask"`:                   `{"type":"ask","seq":1,"request":"Tally.add","args":[]}`,
-			`has the type ""`:                      `{"name":"Eve"}`,
-			"longer than 4096 bytes":               `{"type":"join","name":"Eve","more":"` + strings.Repeat("x", 4096) + `"}`,
+			"did not come within 5s": "",
+			"is no `join`":           `[]`,
+			`has the type "ask"`:     `{"type":"ask","seq":1,"request":"Tally.add","args":[]}`,
+			`has the type ""`:        `{"name":"Eve"}`,
+			"longer than 4096 bytes": `{"type":"join","name":"Eve","more":"` + strings.Repeat(
+				"x", 4096,
+			) + `"}`,
 			"takes no tickets":                     `{"type":"join","name":"Eve","ticket":"t"}`,
 			"ticks are from 0 to 9007199254740991": `{"type":"join","token":"t","seen":-1}`,
 			"is binary":                            "\x01",
@@ -165,7 +187,12 @@ func TestOnlyAJoinTakesASeat(t *testing.T) {
 		}
 	})
 	c := dial(t, api, x.id, wire.Binary)
-	require.NoError(t, c.Write(t.Context(), websocket.MessageText, []byte(`{"type":"join","name":"Ana","of_a_later_version":{"any":[1]}}`)))
+	require.NoError(
+		t,
+		c.Write(
+			t.Context(), websocket.MessageText, []byte(`{"type":"join","name":"Ana","of_a_later_version":{"any":[1]}}`),
+		),
+	)
 	_, hello, err := c.Read(t.Context())
 	require.NoError(t, err)
 	assert.Contains(t, string(hello), `"protocol":"kamerad.v2","revision":1`)
@@ -205,7 +232,10 @@ func turnedAway(t *testing.T, c *websocket.Conn, status int) (bye wire.Bye) {
 func TestConnectionsWithoutAFirstMessageGiveWay(t *testing.T) {
 	v, api, x := tallied(t, false)
 	oldest := dial(t, api, x.id, wire.Binary)
-	require.Eventually(t, func() bool { v.greeting.mu.Lock(); defer v.greeting.mu.Unlock(); return v.greeting.list.Len() == 1 }, 10*time.Second, time.Millisecond)
+	require.Eventually(
+		t, func() bool { v.greeting.mu.Lock(); defer v.greeting.mu.Unlock(); return v.greeting.list.Len() == 1 },
+		10*time.Second, time.Millisecond,
+	)
 	for range maxIdle {
 		near, far := net.Pipe()
 		defer far.Close()
@@ -219,8 +249,8 @@ func TestConnectionsWithoutAFirstMessageGiveWay(t *testing.T) {
 	assert.Contains(t, string(hello), `"hello"`)
 }
 
-// Who joins and drops the connection, ready or not, holds no session full: a seat is free within five seconds, and one who had said that it is
-// ready finds its own again.
+// Who joins and drops the connection, ready or not, holds no session full: a seat is free within five seconds, and one
+// who had said that it is ready finds its own again.
 func TestAbruptJoinsLeaveSeats(t *testing.T) {
 	for _, ready := range []bool{false, true} {
 		_, api, x := tallied(t, false)
@@ -248,8 +278,8 @@ func TestAbruptJoinsLeaveSeats(t *testing.T) {
 	}
 }
 
-// A client that reads nothing is noticed though the system's buffers would take what it is sent for a long time; so is one that reads and
-// confirms nothing.
+// A client that reads nothing is noticed though the system's buffers would take what it is sent for a long time; so is
+// one that reads and confirms nothing.
 func TestASilentClientIsBehindAndCut(t *testing.T) {
 	_, api, x := tallied(t, true)
 	deaf := ask(t, api, x.id, wire.Join{Name: "Deaf"})
@@ -265,7 +295,8 @@ func TestASilentClientIsBehindAndCut(t *testing.T) {
 		})
 		return heard
 	}, 5*time.Second, time.Millisecond)
-	behind, cut := time.Duration(0), time.Duration(0)
+	behind := time.Duration(0)
+	cut := time.Duration(0)
 	for passed := time.Duration(0); passed < 40*time.Second && cut == 0; passed += 50 * time.Millisecond {
 		require.NoError(t, x.do(t.Context(), func() {
 			clock = clock.Add(50 * time.Millisecond)
@@ -279,10 +310,13 @@ func TestASilentClientIsBehindAndCut(t *testing.T) {
 		}))
 	}
 	assert.InDelta(t, 1.3, behind.Seconds(), 0.5)
-	assert.InDelta(t, 11.7, cut.Seconds(), 1.8, "after ten seconds and twelve of the round trips that the system has measured")
+	assert.InDelta(
+		t, 11.7, cut.Seconds(), 1.8, "after ten seconds and twelve of the round trips that the system has measured",
+	)
 }
 
-// An honest client on the worst link for which strikes are fair, two seconds each way that lose one message in twenty, is not cut in an hour.
+// An honest client on the worst link for which strikes are fair, two seconds each way that lose one message in twenty,
+// is not cut in an hour.
 func TestAnHonestClientFarAwayIsNeverCut(t *testing.T) {
 	_, _, x := tallied(t, true)
 	hour := 72_000
@@ -301,7 +335,9 @@ func TestAnHonestClientFarAwayIsNeverCut(t *testing.T) {
 			var copied replicate.Copy
 			reader := x.session.Reader(0)
 			x.handle(&letter{from: c, what: "ready", at: clock})
-			frames, behind, late := 0, 0, int64(0)
+			frames := 0
+			behind := 0
+			late := int64(0)
 			for range hour {
 				clock = clock.Add(50 * time.Millisecond)
 				at := clock.Sub(began)
@@ -325,7 +361,12 @@ func TestAnHonestClientFarAwayIsNeverCut(t *testing.T) {
 				for _, raw := range up.Receive(at) {
 					var tick int64
 					_, _ = fmt.Sscan(string(raw), &tick)
-					x.handle(&letter{from: c, what: "seen", seen: tick, at: clock})
+					x.handle(&letter{
+						from: c,
+						what: "seen",
+						seen: tick,
+						at:   clock,
+					})
 				}
 				if c.behind {
 					behind++
@@ -336,7 +377,10 @@ func TestAnHonestClientFarAwayIsNeverCut(t *testing.T) {
 				late += x.session.Now() - max(copied.Tick, 0)
 			}
 			assert.True(t, c.seated, "%s", c.reason)
-			t.Logf("seed %d: %d frames, behind in %.1f %% of the ticks, what it holds is %.1f s old", seed, frames, 100*float64(behind)/float64(hour), float64(late)/float64(hour)/20)
+			t.Logf(
+				"seed %d: %d frames, behind in %.1f %% of the ticks, what it holds is %.1f s old", seed, frames,
+				100*float64(behind)/float64(hour), float64(late)/float64(hour)/20,
+			)
 			x.drop(c.client, "enough")
 		}))
 	}
@@ -350,8 +394,8 @@ func readied(t *testing.T, x *room) *conn {
 	return c
 }
 
-// A connection whose hello is lost does not cost the seat: the token that it was taken with stays good until something comes over the new
-// connection, and no longer.
+// A connection whose hello is lost does not cost the seat: the token that it was taken with stays good until something
+// comes over the new connection, and no longer.
 func TestALostHelloCostsNoSeat(t *testing.T) {
 	_, _, x := tallied(t, true)
 	r := rand.New(rand.NewPCG(3, 4))
@@ -367,20 +411,29 @@ func TestALostHelloCostsNoSeat(t *testing.T) {
 			}
 			require.Equal(t, c.client, back.client)
 			x.tick()
-			if c = back; r.IntN(2) == 0 {
+			c = back
+			if r.IntN(2) == 0 {
 				continue // its hello never arrived: the client knows the old token alone
 			}
-			x.handle(&letter{from: c, what: "seen", seen: 1, at: time.Now()})
+			x.handle(&letter{
+				from: c,
+				what: "seen",
+				seen: 1,
+				at:   time.Now(),
+			})
 			_, err = x.join(joining{Join: wire.Join{Token: token}, pipe: true})
-			require.ErrorContains(t, err, "no seat waits", "what was heard over the new connection makes the old token void")
+			require.ErrorContains(
+				t, err, "no seat waits", "what was heard over the new connection makes the old token void",
+			)
 			token = c.token
 		}
 		assert.LessOrEqual(t, len(x.tokens), 8, "no token is kept that nobody can have")
 	}))
 }
 
-// A client whose connection breaks tries again and again, with the token that it has. The service may come to its tries in any order, and
-// find that a try's connection is gone; whichever hello the client has got, it gets its seat back, and it is told no goodbye.
+// A client whose connection breaks tries again and again, with the token that it has. The service may come to its tries
+// in any order, and find that a try's connection is gone; whichever hello the client has got, it gets its seat back,
+// and it is told no goodbye.
 func TestALateHandshakeCostsNoSeat(t *testing.T) {
 	_, _, x := tallied(t, true)
 	r := rand.New(rand.NewPCG(5, 6))
@@ -409,7 +462,12 @@ func TestALateHandshakeCostsNoSeat(t *testing.T) {
 				return
 			}
 			c = back
-			x.handle(&letter{from: c, what: "seen", seen: 1, at: time.Now()})
+			x.handle(&letter{
+				from: c,
+				what: "seen",
+				seen: 1,
+				at:   time.Now(),
+			})
 			token = c.token
 			assert.Equal(t, map[string]int{token: c.client}, x.tokens, "what was heard makes all others void")
 			_, err = x.join(joining{Join: wire.Join{Token: void}, pipe: true})
@@ -445,7 +503,11 @@ func TestRefusalsHaveCodes(t *testing.T) {
 	v, api, x := tallied(t, false)
 	_, err := client.Join(t.Context(), api.Service, x.id, "Ana", "", client.Options{})
 	require.NoError(t, err)
-	_, err = api.Publish(t.Context(), "tiny.kam", "contract tiny language 1\nseats 1\nroles player\nentity Diver per player { n: int 0..9 = 0; request go() { n = 1 } }", nil)
+	_, err = api.Publish(
+		t.Context(), "tiny.kam",
+		"contract tiny language 1\nseats 1\nroles player\nentity Diver per player { n: int 0..9 = 0; request go() { n = 1 } }",
+		nil,
+	)
 	require.NoError(t, err)
 	tiny, err := api.Open(t.Context(), client.OpenSession{Contract: "tiny"})
 	require.NoError(t, err)

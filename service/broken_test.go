@@ -28,8 +28,8 @@ shared Safe { opened: int 0..9 = 0
   { opened += 1 } }
 `
 
-// Messages that are malformed, truncated, too long or have flipped bits: each is refused or cuts who sent it, nothing in the world
-// changes, and nobody else notices. KAMERAD_BROKEN says how many there are.
+// Messages that are malformed, truncated, too long or have flipped bits: each is refused or cuts who sent it, nothing
+// in the world changes, and nobody else notices. KAMERAD_BROKEN says how many there are.
 func TestBrokenMessagesHarmNobody(t *testing.T) {
 	count := 2000
 	if n, err := strconv.Atoi(os.Getenv("KAMERAD_BROKEN")); err == nil {
@@ -42,18 +42,40 @@ func TestBrokenMessagesHarmNobody(t *testing.T) {
 	require.NoError(t, err)
 	x := v.room(s.ID)
 	r := rand.New(rand.NewPCG(1, 2))
-	cut, decided, frames, seq := 0, map[string]int{}, 0, uint64(0)
+	cut := 0
+	decided := map[string]int{}
+	frames := 0
+	seq := uint64(0)
 	valid := func() []byte {
 		seq++
-		m := wire.FromClient{Type: "ask", Ask: wire.Ask{Seq: seq, Request: "Safe.turn", Seen: 3, Args: []json.RawMessage{
-			json.RawMessage("77"), json.RawMessage(`"open up"`), json.RawMessage("[1,2.5]"), json.RawMessage("null"), json.RawMessage(`"patch"`), json.RawMessage("[1,2,3]")}}}
+		m := wire.FromClient{Type: "ask", Ask: wire.Ask{
+			Seq:     seq,
+			Request: "Safe.turn",
+			Seen:    3,
+			Args: []json.RawMessage{
+				json.RawMessage(
+					"77",
+				), json.RawMessage(
+					`"open up"`,
+				), json.RawMessage(
+					"[1,2.5]",
+				), json.RawMessage("null"), json.RawMessage(`"patch"`), json.RawMessage("[1,2,3]")},
+		}}
 		switch r.IntN(6) {
 		case 0:
-			m = wire.FromClient{Type: "write", Ask: wire.Ask{Seq: seq, Entity: 12345, Seen: 3}, Property: "Diver.pos", Value: json.RawMessage("[1,1]")}
+			m = wire.FromClient{
+				Type:     "write",
+				Ask:      wire.Ask{Seq: seq, Entity: 12345, Seen: 3},
+				Property: "Diver.pos",
+				Value:    json.RawMessage("[1,1]"),
+			}
 		case 1:
 			m = wire.FromClient{Type: "press", Property: "Diver.kick", Press: seq}
 		case 2:
-			m = wire.FromClient{Type: []string{"seen", "differs", "ready"}[r.IntN(3)], Ask: wire.Ask{Seen: int64(r.IntN(99))}}
+			m = wire.FromClient{
+				Type: []string{"seen", "differs", "ready"}[r.IntN(3)],
+				Ask:  wire.Ask{Seen: int64(r.IntN(99))},
+			}
 		case 3:
 			return m.JSON()
 		}
@@ -115,7 +137,9 @@ func TestBrokenMessagesHarmNobody(t *testing.T) {
 	for i := range count {
 		if attacker == nil {
 			require.NoError(t, x.do(t.Context(), func() {
-				attacker, err = x.join(joining{Join: wire.Join{Name: fmt.Sprint("Eve ", i), Role: "spectator"}, pipe: true})
+				attacker, err = x.join(
+					joining{Join: wire.Join{Name: fmt.Sprint("Eve ", i), Role: "spectator"}, pipe: true},
+				)
 			}))
 			require.NoError(t, err)
 		}
@@ -162,5 +186,8 @@ func TestBrokenMessagesHarmNobody(t *testing.T) {
 	}))
 	assert.Zero(t, decided["accepted"])
 	assert.Greater(t, cut, count/3)
-	t.Logf("%d messages, %d of which cut who sent them; %d frames for the other client, who saw nothing; the last decisions: %v", count, cut, frames, decided)
+	t.Logf(
+		"%d messages, %d of which cut who sent them; %d frames for the other client, who saw nothing; the last decisions: %v",
+		count, cut, frames, decided,
+	)
 }

@@ -14,7 +14,8 @@ import (
 
 // Bounds of what those who call the service may hold of it.
 const (
-	maxIdle      = 1024             // connections on which nothing was asked yet, or that wait for the next call; the oldest gives way
+	// connections on which nothing was asked yet, or that wait for the next call; the oldest gives way
+	maxIdle      = 1024
 	bodyWithin   = 10 * time.Second // how long a body may take to arrive
 	smallBody    = 64 << 10         // bytes; a longer body takes one of the places for long ones
 	longBodies   = 32               // that arrive at once
@@ -24,7 +25,10 @@ const (
 )
 
 // errNoTurn refuses a call that found no place in time.
-var errNoTurn = &refusal{status: http.StatusServiceUnavailable, detail: "the service does as many of these at once as it may; try again"}
+var errNoTurn = &refusal{
+	status: http.StatusServiceUnavailable,
+	detail: "the service does as many of these at once as it may; try again",
+}
 
 // places bounds how many do something at once.
 type places chan struct{}
@@ -41,8 +45,8 @@ func (p places) take(ctx context.Context) (leave func(), err error) {
 	}
 }
 
-// bodiless lets what a call without a body asks for take as long as it does. A call with a body is refused or read to its end within the
-// server's ReadTimeout, whoever answers it: a server reads a body to its end before it answers.
+// bodiless lets what a call without a body asks for take as long as it does. A call with a body is refused or read to
+// its end within the server's ReadTimeout, whoever answers it: a server reads a body to its end before it answers.
 func bodiless(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		if r.ContentLength == 0 {
@@ -83,8 +87,8 @@ func (v *Service) whole(w http.ResponseWriter, r *http.Request) error {
 	return nil
 }
 
-// idle keeps the connections on which nothing goes on, oldest first, and closes the oldest when there are too many: who opens connections and
-// says nothing takes the place of others of that kind alone.
+// idle keeps the connections on which nothing goes on, oldest first, and closes the oldest when there are too many: who
+// opens connections and says nothing takes the place of others of that kind alone.
 type idle struct {
 	mu   sync.Mutex
 	list *list.List

@@ -23,7 +23,9 @@ import (
 type broken struct{ *store.Memory }
 
 func (broken) Sessions(context.Context, int) ([]store.Session, error) {
-	return nil, errors.New("failed to connect to `user=kamerad database=wreck`: 127.0.0.1:5440 (barge.example): dial error")
+	return nil, errors.New(
+		"failed to connect to `user=kamerad database=wreck`: 127.0.0.1:5440 (barge.example): dial error",
+	)
 }
 
 // What the service fails of inside stands in its log; who calls is not told of the database.
@@ -46,7 +48,9 @@ func TestWhoGoesAwayIsNoFailure(t *testing.T) {
 	ctx, cancel := context.WithCancel(t.Context())
 	cancel()
 	for range 100 {
-		request := httptest.NewRequestWithContext(ctx, "GET", fmt.Sprintf("http://127.0.0.1/api/sessions/%d", x.id), nil)
+		request := httptest.NewRequestWithContext(
+			ctx, "GET", fmt.Sprintf("http://127.0.0.1/api/sessions/%d", x.id), nil,
+		)
 		v.Handler().ServeHTTP(httptest.NewRecorder(), request)
 	}
 	assert.NotContains(t, log.String(), "a call failed")
@@ -104,7 +108,8 @@ func TestIdleConnectionsAndSlowBodiesGiveWay(t *testing.T) {
 	assert.InDelta(t, 10, time.Since(began).Seconds(), 4)
 }
 
-// No more contracts are checked at once than may be: one that comes meanwhile waits for its turn, or goes when its caller does.
+// No more contracts are checked at once than may be: one that comes meanwhile waits for its turn, or goes when its
+// caller does.
 func TestAContractWaitsForItsTurn(t *testing.T) {
 	v, api := alone(t)
 	publish := func(i int) error {
@@ -118,7 +123,9 @@ func TestAContractWaitsForItsTurn(t *testing.T) {
 	defer cancel()
 	answer := httptest.NewRecorder() // without a connection, whose end the service notices when it can
 	body := strings.NewReader(`{"file": "tally.kam", "source": "contract tally0 language 1"}`)
-	v.Handler().ServeHTTP(answer, httptest.NewRequestWithContext(impatient, "POST", "http://127.0.0.1/api/contracts", body))
+	v.Handler().ServeHTTP(
+		answer, httptest.NewRequestWithContext(impatient, "POST", "http://127.0.0.1/api/contracts", body),
+	)
 	require.Equal(t, http.StatusServiceUnavailable, answer.Code, answer.Body)
 	var all sync.WaitGroup
 	for i := range 12 {

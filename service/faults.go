@@ -29,7 +29,8 @@ type faultList struct {
 }
 
 func (l *faultList) drop(at int) {
-	l.last, l.causes = slices.Delete(l.last, at, at+1), slices.Delete(l.causes, at, at+1)
+	l.last = slices.Delete(l.last, at, at+1)
+	l.causes = slices.Delete(l.causes, at, at+1)
 }
 
 // add counts a fault. about is called for what it was about; nil leaves what was told of it before.
@@ -39,10 +40,16 @@ func (l *faultList) add(tick int64, f *session.Fault, about func() string) {
 	if in == "" {
 		in = f.Of
 	}
-	x := client.Fault{In: in, File: f.File, Line: f.Line, Reason: fmt.Sprintf("%.*s", maxAbout, f.Reason)}
+	x := client.Fault{
+		In:     in,
+		File:   f.File,
+		Line:   f.Line,
+		Reason: fmt.Sprintf("%.*s", maxAbout, f.Reason),
+	}
 	cause := f.Cause()
 	if at := slices.Index(l.causes, cause); at >= 0 {
-		x.Times, x.About = l.last[at].Times, l.last[at].About
+		x.Times = l.last[at].Times
+		x.About = l.last[at].About
 		l.drop(at)
 	} else if len(l.last) == maxFaults {
 		l.drop(0)
@@ -71,7 +78,8 @@ func (l *faultList) shown() *client.Faults {
 func (r *room) fault(step *session.Step) bool {
 	told := 0
 	add := func(f *session.Fault, about func() string) {
-		if told++; told > maxAboutPerTick {
+		told++
+		if told > maxAboutPerTick {
 			about = nil
 		}
 		r.faults.add(step.Tick, f, about)

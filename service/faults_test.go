@@ -18,16 +18,45 @@ func about(text string) func() string { return func() string { return text } }
 func TestTheLastFaultsAreKeptEachOnce(t *testing.T) {
 	var l faultList
 	assert.Nil(t, l.shown())
-	l.add(3, &session.Fault{Of: "a timer of Oven", In: "timer of Oven", File: "kiln.kam", Line: 4, Reason: "division by zero"}, about("Oven[1]"))
+	l.add(3, &session.Fault{
+		Of:     "a timer of Oven",
+		In:     "timer of Oven",
+		File:   "kiln.kam",
+		Line:   4,
+		Reason: "division by zero",
+	}, about("Oven[1]"))
 	for i := range maxFaults - 1 {
-		l.add(5, &session.Fault{In: "on spawn of Cart", File: "kiln.kam", Line: 10 + i, Reason: "a list is full"}, nil)
+		l.add(5, &session.Fault{
+			In:     "on spawn of Cart",
+			File:   "kiln.kam",
+			Line:   10 + i,
+			Reason: "a list is full",
+		}, nil)
 	}
-	l.add(9, &session.Fault{In: "timer of Oven", File: "kiln.kam", Line: 4, Reason: "division by zero"}, nil)
+	l.add(9, &session.Fault{
+		In:     "timer of Oven",
+		File:   "kiln.kam",
+		Line:   4,
+		Reason: "division by zero",
+	}, nil)
 	got := l.shown()
 	assert.EqualValues(t, maxFaults+1, got.Count)
 	require.Len(t, got.Last, maxFaults)
-	assert.Equal(t, client.Fault{Tick: 9, Times: 2, In: "timer of Oven", File: "kiln.kam", Line: 4, About: "Oven[1]", Reason: "division by zero"}, got.Last[0])
-	l.add(10, &session.Fault{In: "on join", File: "kiln.kam", Line: 99, Reason: "a list is full"}, about(strings.Repeat("é", 9000)))
+	assert.Equal(t, client.Fault{
+		Tick:   9,
+		Times:  2,
+		In:     "timer of Oven",
+		File:   "kiln.kam",
+		Line:   4,
+		About:  "Oven[1]",
+		Reason: "division by zero",
+	}, got.Last[0])
+	l.add(10, &session.Fault{
+		In:     "on join",
+		File:   "kiln.kam",
+		Line:   99,
+		Reason: "a list is full",
+	}, about(strings.Repeat("é", 9000)))
 	got = l.shown()
 	require.Len(t, got.Last, maxFaults)
 	assert.Equal(t, "on join", got.Last[0].In)
@@ -39,7 +68,12 @@ func TestTheLastFaultsAreKeptEachOnce(t *testing.T) {
 func TestFaultsThatDifferInNumbersAreOne(t *testing.T) {
 	var l faultList
 	for _, n := range []string{"21", "-7.5", "100"} {
-		l.add(9, &session.Fault{In: "on spawn of Cart", File: "kiln.kam", Line: 10, Reason: "Cart.n cannot become " + n}, nil)
+		l.add(9, &session.Fault{
+			In:     "on spawn of Cart",
+			File:   "kiln.kam",
+			Line:   10,
+			Reason: "Cart.n cannot become " + n,
+		}, nil)
 	}
 	got := l.shown()
 	require.Len(t, got.Last, 1)

@@ -30,7 +30,8 @@ entity Diver per player {
 
 var beside = map[string]string{"crew.kam": "enum Crew { cobalt, amber }", "marks.json": "[3, 7]"}
 
-// What a contract includes and takes tables from is kept with its version, and settings are given when a session is opened.
+// What a contract includes and takes tables from is kept with its version, and settings are given when a session is
+// opened.
 func TestFilesAndSettingsComeWithASession(t *testing.T) {
 	v, api := start(t, page)
 	problem := func(files map[string]string) *client.Problem {
@@ -54,14 +55,19 @@ func TestFilesAndSettingsComeWithASession(t *testing.T) {
 	again, err := api.Publish(t.Context(), "reef.kam", reefs, beside)
 	require.NoError(t, err)
 	assert.Equal(t, []any{1, 1, false}, []any{first.Version, again.Version, again.Fresh})
-	other, err := api.Publish(t.Context(), "reef.kam", reefs, map[string]string{"crew.kam": beside["crew.kam"], "marks.json": "[3, 8]"})
+	other, err := api.Publish(
+		t.Context(), "reef.kam", reefs, map[string]string{"crew.kam": beside["crew.kam"], "marks.json": "[3, 8]"},
+	)
 	require.NoError(t, err)
 	assert.Equal(t, 2, other.Version, "another table is another version")
 	shown, err := api.Version(t.Context(), "reef", 1)
 	require.NoError(t, err)
 	assert.Equal(t, beside, shown.Files)
 
-	for name, settings := range map[string]map[string]json.RawMessage{"has no setting": {"tide": json.RawMessage("1")}, "not a whole number from 1 to 50": {"depth": json.RawMessage("51")}} {
+	for name, settings := range map[string]map[string]json.RawMessage{
+		"has no setting":                  {"tide": json.RawMessage("1")},
+		"not a whole number from 1 to 50": {"depth": json.RawMessage("51")},
+	} {
 		_, err := api.Open(t.Context(), client.OpenSession{Contract: "reef", Settings: settings})
 		assert.ErrorContains(t, err, name)
 	}
@@ -69,7 +75,14 @@ func TestFilesAndSettingsComeWithASession(t *testing.T) {
 	require.NoError(t, err)
 	assert.Empty(t, sessions, "nothing was opened")
 
-	s, err := api.Open(t.Context(), client.OpenSession{Contract: "reef", Version: 1, Settings: map[string]json.RawMessage{"depth": json.RawMessage("33")}})
+	s, err := api.Open(
+		t.Context(),
+		client.OpenSession{
+			Contract: "reef",
+			Version:  1,
+			Settings: map[string]json.RawMessage{"depth": json.RawMessage("33")},
+		},
+	)
 	require.NoError(t, err)
 	_, body, _ := get(t, "POST", api.Service+"/api/sessions/1/clients", `{"name":"Ana"}`, nil)
 	require.Contains(t, body, `"number":1`)

@@ -49,7 +49,8 @@ func plain(dst, message []byte) []byte { return append(dst, message...) }
 // headroom is what the frame of RFC 6455 may need before a message.
 const headroom = 10
 
-// head puts the beginning of a server's frame right before a message, which has headroom bytes of room before it, and gives the whole.
+// head puts the beginning of a server's frame right before a message, which has headroom bytes of room before it, and
+// gives the whole.
 func head(op byte, whole []byte) []byte {
 	switch n := len(whole) - headroom; {
 	case n < 126:
@@ -66,13 +67,15 @@ func head(op byte, whole []byte) []byte {
 	return whole
 }
 
-// reader reads the messages of a client from its socket. A client that breaks RFC 6455 is broken as one whose message is.
+// reader reads the messages of a client from its socket. A client that breaks RFC 6455 is broken as one whose message
+// is.
 type reader struct {
 	conn io.Reader
 	ping func(data []byte)
-	took func(bytes int, message bool) error // called with each frame that is read; its error stops the reading, which may go on later
-	most int                                 // bytes of a message; 0 for wire.MaxMessage
-	buf  []byte                              // what was read; what is not used yet is from at on
+	// called with each frame that is read; its error stops the reading, which may go on later
+	took func(bytes int, message bool) error
+	most int    // bytes of a message; 0 for wire.MaxMessage
+	buf  []byte // what was read; what is not used yet is from at on
 	at   int
 	part []byte // the frames so far of a message that comes in several
 	op   byte   // of that message; 0 for none
@@ -120,7 +123,8 @@ func (r *reader) next() (op byte, message []byte, err error) {
 			if fin {
 				return op, data, nil
 			}
-			r.op, r.part = op, append(r.part[:0], data...)
+			r.op = op
+			r.part = append(r.part[:0], data...)
 			if err != nil {
 				return 0, nil, err
 			}
@@ -131,7 +135,8 @@ func (r *reader) next() (op byte, message []byte, err error) {
 			if len(r.part)+len(data) > r.limit() {
 				return 0, nil, r.tooLong()
 			}
-			if r.part = append(r.part, data...); fin {
+			r.part = append(r.part, data...)
+			if fin {
 				op, r.op = r.op, 0
 				return op, r.part, nil
 			}
@@ -161,15 +166,18 @@ func (r *reader) frame() (op byte, fin bool, data []byte, err error) {
 	if err := r.need(2); err != nil {
 		return 0, false, nil, err
 	}
-	first, second := r.buf[r.at], r.buf[r.at+1]
-	op, fin = first&0xf, first&final != 0
+	first := r.buf[r.at]
+	second := r.buf[r.at+1]
+	op = first & 0xf
+	fin = first&final != 0
 	switch {
 	case first&0x70 != 0:
 		return 0, false, nil, errBroken("a frame has bits that no extension was agreed for")
 	case second&masked == 0:
 		return 0, false, nil, errBroken("a frame is not masked, as those of clients have to be")
 	}
-	n, from := uint64(second&0x7f), 2
+	n := uint64(second & 0x7f)
+	from := 2
 	switch n {
 	case 126:
 		from = 4

@@ -59,27 +59,58 @@ func TestMessagesAreReadFromFrames(t *testing.T) {
 		pings string
 		err   string
 	}{
-		"whole messages":           {raw: [][]byte{said(final|opBin, []byte("a")), said(final|opText, nil), said(final|opBin, long)}, want: []string{"a", "", string(long)}, err: "EOF"},
-		"a message in parts":       {raw: [][]byte{said(opText, []byte("on")), said(final|opPing, []byte("!")), said(opMore, []byte("e ")), said(final|opMore, []byte("two"))}, want: []string{"one two"}, pings: "!", err: "EOF"},
-		"a pong is no message":     {raw: [][]byte{said(final|opPong, nil), said(final|opBin, []byte("a"))}, want: []string{"a"}, err: "EOF"},
-		"a close with its code":    {raw: [][]byte{said(final|opClose, []byte{3, 232, 'o', 'k'})}, err: "1000"},
-		"a close without":          {raw: [][]byte{said(final|opClose, nil)}, err: "1005"},
-		"an end in a frame":        {raw: [][]byte{said(final|opBin, long)[:99]}, err: "unexpected EOF"},
-		"no mask":                  {raw: [][]byte{{final | opBin, 1, 'a'}}, err: "not masked"},
-		"unknown bits":             {raw: [][]byte{said(final|0x40|opBin, nil)}, err: "no extension"},
-		"an unknown opcode":        {raw: [][]byte{said(final|3, nil)}, err: "unknown opcode 3"},
-		"too long":                 {raw: [][]byte{said(final|opBin, make([]byte, wire.MaxMessage+1))}, err: "longer than 16384"},
-		"far too long":             {raw: [][]byte{{final | opBin, masked | 127, 255, 255, 255, 255, 255, 255, 255, 255, 0, 0, 0, 0}}, err: "longer than 16384"},
-		"too long in parts":        {raw: [][]byte{said(opBin, make([]byte, wire.MaxMessage)), said(final|opMore, []byte("a"))}, err: "longer than 16384"},
+		"whole messages": {
+			raw:  [][]byte{said(final|opBin, []byte("a")), said(final|opText, nil), said(final|opBin, long)},
+			want: []string{"a", "", string(long)},
+			err:  "EOF",
+		},
+		"a message in parts": {
+			raw: [][]byte{
+				said(opText, []byte("on")), said(final|opPing, []byte("!")), said(opMore, []byte("e ")),
+				said(final|opMore, []byte("two")),
+			},
+			want:  []string{"one two"},
+			pings: "!",
+			err:   "EOF",
+		},
+		"a pong is no message": {
+			raw:  [][]byte{said(final|opPong, nil), said(final|opBin, []byte("a"))},
+			want: []string{"a"},
+			err:  "EOF",
+		},
+		"a close with its code": {raw: [][]byte{said(final|opClose, []byte{3, 232, 'o', 'k'})}, err: "1000"},
+		"a close without":       {raw: [][]byte{said(final|opClose, nil)}, err: "1005"},
+		"an end in a frame":     {raw: [][]byte{said(final|opBin, long)[:99]}, err: "unexpected EOF"},
+		"no mask":               {raw: [][]byte{{final | opBin, 1, 'a'}}, err: "not masked"},
+		"unknown bits":          {raw: [][]byte{said(final|0x40|opBin, nil)}, err: "no extension"},
+		"an unknown opcode":     {raw: [][]byte{said(final|3, nil)}, err: "unknown opcode 3"},
+		"too long": {
+			raw: [][]byte{said(final|opBin, make([]byte, wire.MaxMessage+1))},
+			err: "longer than 16384",
+		},
+		"far too long": {
+			raw: [][]byte{{final | opBin, masked | 127, 255, 255, 255, 255, 255, 255, 255, 255, 0, 0, 0, 0}},
+			err: "longer than 16384",
+		},
+		"too long in parts": {
+			raw: [][]byte{said(opBin, make([]byte, wire.MaxMessage)), said(final|opMore, []byte("a"))},
+			err: "longer than 16384",
+		},
 		"a part without beginning": {raw: [][]byte{said(final|opMore, nil)}, err: "without its beginning"},
-		"two beginnings":           {raw: [][]byte{said(opBin, nil), said(final|opBin, nil)}, err: "before the last one had ended"},
-		"a long ping":              {raw: [][]byte{said(final|opPing, make([]byte, 126))}, err: "control frame"},
-		"a ping in parts":          {raw: [][]byte{said(opPing, nil)}, err: "control frame"},
+		"two beginnings": {
+			raw: [][]byte{said(opBin, nil), said(final|opBin, nil)},
+			err: "before the last one had ended",
+		},
+		"a long ping":     {raw: [][]byte{said(final|opPing, make([]byte, 126))}, err: "control frame"},
+		"a ping in parts": {raw: [][]byte{said(opPing, nil)}, err: "control frame"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			for seed := range uint64(20) {
 				pings := ""
-				in := reader{conn: &bytesConn{rest: bytes.Join(test.raw, nil), r: rand.New(rand.NewPCG(seed, 1))}, ping: func(data []byte) { pings += string(data) }}
+				in := reader{
+					conn: &bytesConn{rest: bytes.Join(test.raw, nil), r: rand.New(rand.NewPCG(seed, 1))},
+					ping: func(data []byte) { pings += string(data) },
+				}
 				var got []string
 				_, message, err := in.next()
 				for ; err == nil; _, message, err = in.next() {
@@ -89,14 +120,16 @@ func TestMessagesAreReadFromFrames(t *testing.T) {
 				assert.Equal(t, test.pings, pings)
 				require.ErrorContains(t, err, test.err)
 				var broken errBroken
-				gone := errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF) || websocket.IsCloseError(err, 1000, 1005)
+				gone := errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF) ||
+					websocket.IsCloseError(err, 1000, 1005)
 				require.NotEqual(t, gone, errors.As(err, &broken), "broken or gone, not both: %v", err)
 			}
 		})
 	}
 }
 
-// The head in front of a frame that stands in its memory is that of one that is put together anew, of each length that is framed differently.
+// The head in front of a frame that stands in its memory is that of one that is put together anew, of each length that
+// is framed differently.
 func TestTheHeadIsPutBeforeTheFrame(t *testing.T) {
 	for _, n := range []int{0, 1, 125, 126, 65535, 65536} {
 		payload := bytes.Repeat([]byte{'a'}, n)

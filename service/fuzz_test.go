@@ -55,8 +55,9 @@ func FuzzBodies(f *testing.F) {
 		if answer.Code >= 500 && answer.Code != http.StatusServiceUnavailable {
 			t.Fatalf("%s with %q: %d %s", path, body, answer.Code, answer.Body)
 		}
-		call(v, "POST", "/api/sessions/1/clients/1/link", "{}") // over a link that is cut, who asks waits for ten seconds
-		for _, r := range v.open() {                            // what was opened goes again
+		// over a link that is cut, who asks waits for ten seconds
+		call(v, "POST", "/api/sessions/1/clients/1/link", "{}")
+		for _, r := range v.open() { // what was opened goes again
 			if r.id > 1 {
 				_ = v.closeRoom(t.Context(), r, "enough")
 			}
@@ -64,8 +65,8 @@ func FuzzBodies(f *testing.F) {
 	})
 }
 
-// Whatever a client of the JSON sub-protocol sends, it is carried out, refused or cuts who sent it; the session goes on, and the frames that
-// come of it can be read.
+// Whatever a client of the JSON sub-protocol sends, it is carried out, refused or cuts who sent it; the session goes
+// on, and the frames that come of it can be read.
 func FuzzJSONProtocol(f *testing.F) {
 	for _, message := range []string{
 		`{"type":"ready"}`, `{"type":"ask","seq":1,"request":"Diver.tap","args":[]}`, `{"type":"ask","seq":2,"entity":7,"request":"Diver.none","args":["\ud800",1e400]}`,
@@ -74,7 +75,8 @@ func FuzzJSONProtocol(f *testing.F) {
 		f.Add(message, `{"type":"ready"}`)
 	}
 	v := fuzzed(f, true)
-	x, n := v.room(1), 0
+	x := v.room(1)
+	n := 0
 	f.Fuzz(func(t *testing.T, first, second string) {
 		require.NoError(t, x.do(t.Context(), func() {
 			n++

@@ -8,13 +8,15 @@ import (
 	"time"
 )
 
-// Go's runtime gives memory back over minutes. After sessions that took much have ended, the service does not wait for that.
+// Go's runtime gives memory back over minutes. After sessions that took much have ended, the service does not wait for
+// that.
 const (
 	giveBackOver  = 64 << 20        // bytes that stand free in the heap; fewer are left to the runtime
 	giveBackAfter = 3 * time.Second // a session has ended: those that end with it are dealt with together
 )
 
-// giveBack returns the memory that ended sessions have left to the system, a little later. pending says that this is to come.
+// giveBack returns the memory that ended sessions have left to the system, a little later. pending says that this is to
+// come.
 func giveBack(pending *atomic.Bool) {
 	if !pending.CompareAndSwap(false, true) {
 		return

@@ -40,5 +40,8 @@ shared Sea { on start {
 		_, err := api.Close(t.Context(), id, "enough")
 		require.NoError(t, err)
 	}
-	assert.Eventually(t, func() bool { return held() < before+(full-before)/2 }, 15*time.Second, 100*time.Millisecond, "%.0f MB before, %.0f MB full", before, full)
+	assert.Eventually(
+		t, func() bool { return held() < before+(full-before)/2 }, 15*time.Second, 100*time.Millisecond,
+		"%.0f MB before, %.0f MB full", before, full,
+	)
 }

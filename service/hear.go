@@ -18,8 +18,9 @@ import (
 )
 
 const (
-	// hearEvery is how often a room listens, at least: with its ticks, and between them when they are rare. To read what all clients have
-	// said together costs a fraction of waking up for each, and what they say waits for a tick anyway.
+	// hearEvery is how often a room listens, at least: with its ticks, and between them when they are rare. To read
+	// what all clients have said together costs a fraction of waking up for each, and what they say waits for a tick
+	// anyway.
 	hearEvery = 50 * time.Millisecond
 	// maxHeard is how many messages of one client are read at once; more wait in its own socket.
 	maxHeard = 64
@@ -40,8 +41,8 @@ var (
 	errPaused = errors.New("the client has sent more than it may and is read later")
 )
 
-// hearing is how a room hears what its clients say: its goroutine asks the system which sockets have something (epoll), in place of a
-// goroutine for each client.
+// hearing is how a room hears what its clients say: its goroutine asks the system which sockets have something (epoll),
+// in place of a goroutine for each client.
 type hearing struct {
 	epoll   int // -1 until somebody is heard
 	events  []syscall.EpollEvent
@@ -61,7 +62,8 @@ type hearer struct {
 	bytes *rate.Limiter
 	read  int       // bytes that were read and are not counted yet
 	now   time.Time // of what is read now
-	flood time.Time // since when it has sent more frames without a message than it may; zero when all that came was read since
+	// since when it has sent more frames without a message than it may; zero when all that came was read since
+	flood time.Time
 	until time.Time // nothing is read before
 	waits bool      // it is among those that wait
 	gone  bool
@@ -72,19 +74,30 @@ type hearer struct {
 // newHearer makes what reads a client's connection. read holds what was read of it before.
 func newHearer(x *room, c *conn, out *wired, read []byte) *hearer {
 	l := &hearer{
-		conn: c, out: out, limit: rate.NewLimiter(messagesPerSecond, 2*messagesPerSecond),
-		frees: rate.NewLimiter(controlPerSecond, controlAtOnce), bytes: rate.NewLimiter(bytesPerSecond, bytesAtOnce),
+		conn:  c,
+		out:   out,
+		limit: rate.NewLimiter(messagesPerSecond, 2*messagesPerSecond),
+		frees: rate.NewLimiter(controlPerSecond, controlAtOnce),
+		bytes: rate.NewLimiter(bytesPerSecond, bytesAtOnce),
 	}
-	l.in = reader{conn: l, buf: read, took: l.took, ping: func(data []byte) {
-		c.box.put(func(dst, m []byte) []byte { return appendWebSocket(dst, opPong, m) }, data, 0, time.Now(), time.Time{})
-		out.flush()
-	}}
+	l.in = reader{
+		conn: l,
+		buf:  read,
+		took: l.took,
+		ping: func(data []byte) {
+			c.box.put(
+				func(dst, m []byte) []byte { return appendWebSocket(dst, opPong, m) }, data, 0, time.Now(), time.Time{},
+			)
+			out.flush()
+		},
+	}
 	return l
 }
 
 // took counts a frame against what its client may send; errPaused says that no more is to be read of it before l.until.
 func (l *hearer) took(bytes int, message bool) error {
-	if l.read += bytes + frameCost; l.read >= countedAtOnce {
+	l.read += bytes + frameCost
+	if l.read >= countedAtOnce {
 		l.charge(l.bytes, l.read)
 		l.read = 0
 	}
@@ -98,7 +111,9 @@ func (l *hearer) took(bytes int, message bool) error {
 		l.flood = l.now
 	}
 	if l.now.Sub(l.flood) > floods {
-		return errBroken(fmt.Sprintf("more than %d frames a second without a message came for %s", controlPerSecond, floods))
+		return errBroken(
+			fmt.Sprintf("more than %d frames a second without a message came for %s", controlPerSecond, floods),
+		)
 	}
 	return errPaused
 }
@@ -106,7 +121,8 @@ func (l *hearer) took(bytes int, message bool) error {
 const (
 	// frameCost is what a frame counts beside what it carries: its header, and the work that any frame makes.
 	frameCost = 16
-	// countedAtOnce is how many bytes are counted in one go: to count each small message would cost as much as to read it.
+	// countedAtOnce is how many bytes are counted in one go: to count each small message would cost as much as to read
+	// it.
 	countedAtOnce = 4 << 10
 )
 
@@ -119,13 +135,15 @@ func (l *hearer) charge(limit *rate.Limiter, n int) {
 	}
 }
 
-// listen has a client heard from now on, on the room's goroutine. What is no socket of the system's is read by a goroutine of its own.
+// listen has a client heard from now on, on the room's goroutine. What is no socket of the system's is read by a
+// goroutine of its own.
 func (r *room) listen(l *hearer) error {
 	if l.out.conn != nil {
 		go r.wait(l)
 		return nil
 	}
-	e, fd := &r.ears, l.out.number()
+	e := &r.ears
+	fd := l.out.number()
 	if fd < 0 {
 		return net.ErrClosed
 	}
@@ -134,7 +152,8 @@ func (r *room) listen(l *hearer) error {
 		if err != nil {
 			return os.NewSyscallError("epoll_create1", err)
 		}
-		e.epoll, e.events = epoll, make([]syscall.EpollEvent, 512)
+		e.epoll = epoll
+		e.events = make([]syscall.EpollEvent, 512)
 	}
 	for len(e.heard) <= fd {
 		e.heard = append(e.heard, nil)
@@ -142,7 +161,9 @@ func (r *room) listen(l *hearer) error {
 	if old := e.heard[fd]; old != nil { // its socket is closed
 		r.deaf(old)
 	}
-	e.heard[fd], l.fd, l.conn.ear = l, fd, l
+	e.heard[fd] = l
+	l.fd = fd
+	l.conn.ear = l
 	e.count++
 	if len(l.in.buf) > 0 { // of which the system tells nothing
 		l.waits = true
@@ -150,7 +171,13 @@ func (r *room) listen(l *hearer) error {
 	}
 	// Told once for each arrival, in the order of arrival.
 	const edge = 1 << 31
-	return os.NewSyscallError("epoll_ctl", syscall.EpollCtl(e.epoll, syscall.EPOLL_CTL_ADD, fd, &syscall.EpollEvent{Events: syscall.EPOLLIN | syscall.EPOLLRDHUP | edge, Fd: int32(fd)}))
+	return os.NewSyscallError(
+		"epoll_ctl",
+		syscall.EpollCtl(
+			e.epoll, syscall.EPOLL_CTL_ADD, fd,
+			&syscall.EpollEvent{Events: syscall.EPOLLIN | syscall.EPOLLRDHUP | edge, Fd: int32(fd)},
+		),
+	)
 }
 
 // deaf has a client heard no more.
@@ -160,7 +187,8 @@ func (r *room) deaf(l *hearer) {
 	}
 	l.gone = true
 	if l.conn.ear == l {
-		l.conn.ear, r.ears.heard[l.fd] = nil, nil
+		l.conn.ear = nil
+		r.ears.heard[l.fd] = nil
 		r.ears.count--
 	}
 }
@@ -316,7 +344,10 @@ func (l *hearer) Read(to []byte) (int, error) {
 	w.reading.Lock()
 	defer w.reading.Unlock()
 	for w.box.fd >= 0 {
-		n, _, errno := syscall.RawSyscall6(syscall.SYS_RECVFROM, uintptr(w.box.fd), uintptr(unsafe.Pointer(&to[0])), uintptr(len(to)), syscall.MSG_DONTWAIT, 0, 0)
+		n, _, errno := syscall.RawSyscall6(
+			syscall.SYS_RECVFROM, uintptr(w.box.fd), uintptr(unsafe.Pointer(&to[0])), uintptr(len(to)),
+			syscall.MSG_DONTWAIT, 0, 0,
+		)
 		switch {
 		case errno == syscall.EINTR:
 		case errno == syscall.EAGAIN:

@@ -16,7 +16,8 @@ import (
 	"kamerad/demo"
 )
 
-// What is no socket of the system's is heard as well: its messages are handled with the ticks, and one that is broken cuts it.
+// What is no socket of the system's is heard as well: its messages are handled with the ticks, and one that is broken
+// cuts it.
 func TestAConnThatIsNoSocketIsHeard(t *testing.T) {
 	v, api := alone(t)
 	_, err := api.Publish(t.Context(), "tidewreck.kam", demo.Contract, demo.Files)
@@ -40,7 +41,8 @@ func TestAConnThatIsNoSocketIsHeard(t *testing.T) {
 		}
 	}()
 	ask := wire.FromClient{Type: "ask"}
-	ask.Seq, ask.Request = 7, "Diver.search"
+	ask.Seq = 7
+	ask.Request = "Diver.search"
 	_, err = far.Write(said(final|opBin, ask.Pack(x.outline)))
 	require.NoError(t, err)
 	require.Eventually(t, func() bool {
@@ -64,7 +66,8 @@ func TestWhoSaysTooMuchWaits(t *testing.T) {
 	assert.WithinDuration(t, now.Add(10*time.Millisecond), l.until, 2*time.Millisecond)
 }
 
-// A frame that a writer still has to write, when those before it are dropped for a client that is behind, does not go out either.
+// A frame that a writer still has to write, when those before it are dropped for a client that is behind, does not go
+// out either.
 func TestAFrameAfterADropIsVoid(t *testing.T) {
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(t, err)

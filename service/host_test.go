@@ -69,14 +69,16 @@ func (e *ears) heard() (string, int64) {
 	return strings.Join(e.words, "\n"), e.tick
 }
 
-// The same script, played by a client within the service and by one over a socket: the same notices in the same order, and the same
-// state in the end.
+// The same script, played by a client within the service and by one over a socket: the same notices in the same order,
+// and the same state in the end.
 func TestAHostIsAClientLikeAnyOther(t *testing.T) {
 	v, api := alone(t)
 	play := func(hosted bool) (words, state string) {
 		x := opened(t, v, api, true)
 		// The key makes numbers and dice the same in both.
-		s, err := api.Open(t.Context(), client.OpenSession{Contract: "tidewreck", Paused: true, Key: strings.Repeat("7e", 32)})
+		s, err := api.Open(
+			t.Context(), client.OpenSession{Contract: "tidewreck", Paused: true, Key: strings.Repeat("7e", 32)},
+		)
 		require.NoError(t, err)
 		x = v.room(s.ID)
 		e := &ears{}
@@ -99,7 +101,10 @@ func TestAHostIsAClientLikeAnyOther(t *testing.T) {
 			require.NoError(t, err)
 		}
 		step(4)
-		for i, ask := range [][]string{{"Diver.use", `"patch"`}, {"Diver.search"}, {"Diver.paint", `"rust"`}, {"Diver.use", `"pearl"`}, {"Diver.use", `"flare"`}, {"Diver.nothing"}} {
+		for i, ask := range [][]string{
+			{"Diver.use", `"patch"`}, {"Diver.search"}, {"Diver.paint", `"rust"`}, {"Diver.use", `"pearl"`},
+			{"Diver.use", `"flare"`}, {"Diver.nothing"},
+		} {
 			who := ana
 			if i%3 == 2 {
 				who = bo
@@ -135,11 +140,14 @@ func TestAHostIsAClientLikeAnyOther(t *testing.T) {
 	assert.Contains(t, words, "welcome")
 }
 
-// A client that was made for another outline is refused with what differs; one that was made for this one is not given it again.
+// A client that was made for another outline is refused with what differs; one that was made for this one is not given
+// it again.
 func TestTheOutlineIsPartOfTheHandshake(t *testing.T) {
 	v, api := alone(t)
 	x := opened(t, v, api, false)
-	c, problems := contract.Load("other.kam", strings.Replace(testservice.Contract, "score:   int 0..9999", "score:   int 0..99", 1))
+	c, problems := contract.Load(
+		"other.kam", strings.Replace(testservice.Contract, "score:   int 0..9999", "score:   int 0..99", 1),
+	)
 	require.NotNil(t, c, problems)
 	_, err := client.Join(t.Context(), api.Service, x.id, "Ana", "", client.Options{Outline: c.Outline()})
 	require.ErrorContains(t, err, "Diver.score is another")
@@ -149,8 +157,8 @@ func TestTheOutlineIsPartOfTheHandshake(t *testing.T) {
 	ana.Close()
 }
 
-// A client whose connection is lost takes its seat again with its token: the same client, its entity still its own, and what was told
-// meanwhile once it is ready. A token is good once.
+// A client whose connection is lost takes its seat again with its token: the same client, its entity still its own, and
+// what was told meanwhile once it is ready. A token is good once.
 func TestALostSeatIsTakenAgain(t *testing.T) {
 	v, api := alone(t)
 	_, err := api.Publish(t.Context(), "tidewreck.kam", demo.Contract, demo.Files)
@@ -173,7 +181,10 @@ func TestALostSeatIsTakenAgain(t *testing.T) {
 	again, err := client.Rejoin(t.Context(), api.Service, s.ID, ana.Token(), client.Options{OnFrame: e.frame})
 	require.NoError(t, err)
 	require.Equal(t, me, again.Me())
-	require.Eventually(t, func() bool { words, _ := e.heard(); return strings.Contains(words, "mine Diver of 1") }, 10*time.Second, time.Millisecond)
+	require.Eventually(
+		t, func() bool { words, _ := e.heard(); return strings.Contains(words, "mine Diver of 1") }, 10*time.Second,
+		time.Millisecond,
+	)
 	d, err := again.Forge(t.Context(), 0, "Diver.search")
 	require.NoError(t, err)
 	require.NotEqual(t, wire.Malformed, d.Outcome)
@@ -248,12 +259,16 @@ func TestNineDiversStayInStep(t *testing.T) {
 	for _, c := range divers { // who plays leaves in the end
 		<-c.Ended()
 	}
-	t.Logf("%s of play: %d digests agreed, %d differed; %d events were heard", long, digests.Load()-differed.Load(), differed.Load(), events.Load())
+	t.Logf(
+		"%s of play: %d digests agreed, %d differed; %d events were heard", long, digests.Load()-differed.Load(),
+		differed.Load(), events.Load(),
+	)
 	assert.Zero(t, differed.Load())
 	assert.Greater(t, digests.Load(), 9*int64(long/time.Second)/2)
 }
 
-// The client library asks only what its copy allows, refuses what the outline lacks, and gives values as they are and as they come.
+// The client library asks only what its copy allows, refuses what the outline lacks, and gives values as they are and
+// as they come.
 func TestAClientKnowsWhatItMayAsk(t *testing.T) {
 	v, api := alone(t)
 	x := opened(t, v, api, false)
@@ -287,7 +302,12 @@ func TestAClientKnowsWhatItMayAsk(t *testing.T) {
 	require.ErrorContains(t, err, "it has 1 arguments, not 0")
 	d, err := ana.Ask(t.Context(), 0, "Diver.use", json.RawMessage(`"relic"`))
 	require.NoError(t, err)
-	require.Equal(t, wire.Decision{Outcome: wire.Denied, Stage: wire.StageCheck, Reason: "not carried", Check: d.Check}, d, "nothing was sent")
+	require.Equal(t, wire.Decision{
+		Outcome: wire.Denied,
+		Stage:   wire.StageCheck,
+		Reason:  "not carried",
+		Check:   d.Check,
+	}, d, "nothing was sent")
 	forged, err := ana.Forge(t.Context(), 0, "Diver.use", json.RawMessage(`"relic"`))
 	require.NoError(t, err)
 	require.Equal(t, d.Reason, forged.Reason, "as the server says")

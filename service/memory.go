@@ -11,8 +11,9 @@ import (
 	"unsafe"
 )
 
-// adviseHuge asks the system to put the heap into huge pages, as far as it grows from now on. A tick looks at a little of what each client
-// has, all over the heap: with pages of 4 KiB a good part of its time goes into finding where they are. Go's runtime asks for none.
+// adviseHuge asks the system to put the heap into huge pages, as far as it grows from now on. A tick looks at a little
+// of what each client has, all over the heap: with pages of 4 KiB a good part of its time goes into finding where they
+// are. Go's runtime asks for none.
 func adviseHuge() error {
 	maps, err := os.Open("/proc/self/maps")
 	if err != nil {
@@ -39,11 +40,15 @@ func mappingOf(maps io.Reader, address uintptr) (from, to uintptr, err error) {
 		first, after, _ := strings.Cut(span, "-")
 		a, err := strconv.ParseUint(first, 16, 64)
 		if err != nil {
-			return 0, 0, fmt.Errorf("find the mapping of %x: %q begins with no span of addresses", address, lines.Text())
+			return 0, 0, fmt.Errorf(
+				"find the mapping of %x: %q begins with no span of addresses", address, lines.Text(),
+			)
 		}
 		b, err := strconv.ParseUint(after, 16, 64)
 		if err != nil {
-			return 0, 0, fmt.Errorf("find the mapping of %x: %q begins with no span of addresses", address, lines.Text())
+			return 0, 0, fmt.Errorf(
+				"find the mapping of %x: %q begins with no span of addresses", address, lines.Text(),
+			)
 		}
 		if uintptr(a) <= address && address < uintptr(b) {
 			return uintptr(a), uintptr(b), nil

@@ -25,8 +25,8 @@ shared Sea { n: int 0..9999999 = 0; every 50ms { n += 1 } }
 entity Diver per player { n: int 0..9 = 0 }
 `
 
-// Clients join and leave all the time while writers are held up at random: each client gets its frames in order, 100,000 in all, and its last
-// message after them.
+// Clients join and leave all the time while writers are held up at random: each client gets its frames in order,
+// 100,000 in all, and its last message after them.
 func TestFramesAreInOrderWhileClientsComeAndGo(t *testing.T) {
 	v, api := alone(t)
 	_, err := api.Publish(t.Context(), "tally.kam", tally, nil)
@@ -90,12 +90,14 @@ func TestFramesAreInOrderWhileClientsComeAndGo(t *testing.T) {
 		ends.Range(func(any, any) bool { clean = false; return false })
 		return clean
 	}
-	guest, began := 0, time.Now()
+	guest := 0
+	began := time.Now()
 	var guests []*client.Client
 	var leaving sync.WaitGroup
 	for frames.Load() < 100_000 && time.Since(began) < 2*time.Minute {
 		tick(2)
-		if guest++; guest%3 > 0 || len(guests) == 0 {
+		guest++
+		if guest%3 > 0 || len(guests) == 0 {
 			guests = append(guests, join(fmt.Sprint("Guest ", guest)))
 		} else {
 			leaving.Go(guests[0].Close)

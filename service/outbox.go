@@ -14,17 +14,19 @@ import (
 // maxBacklog is how many bytes of frames may wait for one client before it is behind.
 const maxBacklog = 256 << 10
 
-// outbox is what waits to be sent to one client, as the bytes that go out. The room puts messages in, a writer takes all of them at
-// once.
+// outbox is what waits to be sent to one client, as the bytes that go out. The room puts messages in, a writer takes
+// all of them at once.
 type outbox struct {
 	// What each tick looks at stands together.
-	warm   atomic.Int32 // read to have the outbox near, and never written
-	busy   bool         // a writer has taken something and is not done
-	mu     sync.Mutex
-	fd     int // of the socket that it goes to; -1 when it is closed, or goes elsewhere
-	bytes  []byte
-	taken  int64 // the tick of the newest frame that a writer took
-	void   int64 // frames up to this tick do not go out any more: a snapshot comes in their place, or the last message has been put in
+	warm  atomic.Int32 // read to have the outbox near, and never written
+	busy  bool         // a writer has taken something and is not done
+	mu    sync.Mutex
+	fd    int // of the socket that it goes to; -1 when it is closed, or goes elsewhere
+	bytes []byte
+	taken int64 // the tick of the newest frame that a writer took
+	// frames up to this tick do not go out any more: a snapshot comes in their place, or the last message has been put
+	// in
+	void   int64
 	newest int64 // the tick of the newest frame that was put in
 
 	marks   []mark
@@ -73,15 +75,20 @@ func (b *outbox) marked(tick int64, now, arrived time.Time) {
 	}
 }
 
-// take gives all that waits to the only one who writes; nil when there is nothing or somebody is at it. done has to follow.
+// take gives all that waits to the only one who writes; nil when there is nothing or somebody is at it. done has to
+// follow.
 func (b *outbox) take() (bytes []byte, marks []mark) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	if b.busy || len(b.bytes) == 0 {
 		return nil, nil
 	}
-	bytes, marks = b.bytes, b.marks
-	b.bytes, b.marks, b.spare, b.spared = b.spare[:0], b.spared[:0], nil, nil
+	bytes = b.bytes
+	marks = b.marks
+	b.bytes = b.spare[:0]
+	b.marks = b.spared[:0]
+	b.spare = nil
+	b.spared = nil
 	b.busy = true
 	for _, m := range marks {
 		b.taken = max(b.taken, m.tick)
@@ -93,9 +100,12 @@ func (b *outbox) take() (bytes []byte, marks []mark) {
 func (b *outbox) done(bytes []byte, marks []mark, now time.Time) (arrived time.Time) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
-	b.busy, b.spare, b.spared = false, bytes, marks
+	b.busy = false
+	b.spare = bytes
+	b.spared = marks
 	arrived, b.arrived = b.arrived, time.Time{}
-	if b.oldest = (time.Time{}); len(b.bytes) > 0 {
+	b.oldest = (time.Time{})
+	if len(b.bytes) > 0 {
 		b.oldest = now
 	}
 	return arrived
@@ -118,13 +128,14 @@ func (b *outbox) full(now time.Time) bool {
 	return !b.oldest.IsZero() && now.Sub(b.oldest) > behindAfter || len(b.bytes) > maxBacklog
 }
 
-// drop forgets the frames up to a tick that no writer has taken, also those that one has not come to yet, and gives the tick of the newest
-// that one took.
+// drop forgets the frames up to a tick that no writer has taken, also those that one has not come to yet, and gives the
+// tick of the newest that one took.
 func (b *outbox) drop(upTo int64) (taken int64) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	b.void = upTo
-	kept, from := b.bytes[:0], 0
+	kept := b.bytes[:0]
+	from := 0
 	marks := b.marks[:0]
 	for _, m := range b.marks {
 		if m.tick == 0 {
@@ -133,7 +144,8 @@ func (b *outbox) drop(upTo int64) (taken int64) {
 		}
 		from = m.end
 	}
-	b.bytes, b.marks = kept, marks
+	b.bytes = kept
+	b.marks = marks
 	return b.taken
 }
 
@@ -157,9 +169,9 @@ func (b *outbox) empty() bool {
 	return !b.busy && len(b.bytes) == 0
 }
 
-// wired writes to a client's socket. What fits into the socket's buffer goes out at once, by whichever writer; for a client that takes
-// less, a goroutine of its own writes the rest, so that nobody waits for it. What waits for that stands in the outbox, whose lock is held
-// while something is tried.
+// wired writes to a client's socket. What fits into the socket's buffer goes out at once, by whichever writer; for a
+// client that takes less, a goroutine of its own writes the rest, so that nobody waits for it. What waits for that
+// stands in the outbox, whose lock is held while something is tried.
 type wired struct {
 	box     *outbox
 	slow    *atomic.Int32       // counts those that take less than they are sent
@@ -173,7 +185,13 @@ type wired struct {
 }
 
 func newWired(box *outbox, conn net.Conn, slow *atomic.Int32, gone func(error), sent func(time.Duration)) *wired {
-	w := &wired{box: box, conn: conn, slow: slow, gone: gone, sent: sent}
+	w := &wired{
+		box:  box,
+		conn: conn,
+		slow: slow,
+		gone: gone,
+		sent: sent,
+	}
 	tcp, ok := conn.(*net.TCPConn)
 	if !ok {
 		return w
@@ -197,8 +215,8 @@ func newWired(box *outbox, conn net.Conn, slow *atomic.Int32, gone func(error), 
 	return w
 }
 
-// close closes the connection. Who writes or reads holds a lock, so that the number of the socket is never used for what it has come to
-// mean since.
+// close closes the connection. Who writes or reads holds a lock, so that the number of the socket is never used for
+// what it has come to mean since.
 func (w *wired) close() {
 	if w.conn != nil {
 		w.conn.Close()
@@ -214,11 +232,14 @@ func (w *wired) close() {
 	}
 }
 
-// try writes as much as the socket takes at once; the lock is held. The call cannot wait, since Go's sockets never do, so that the
-// scheduler need not know of it.
+// try writes as much as the socket takes at once; the lock is held. The call cannot wait, since Go's sockets never do,
+// so that the scheduler need not know of it.
 func (b *outbox) try(bytes []byte) (n int, err error) {
 	for b.fd >= 0 && n < len(bytes) {
-		wrote, _, errno := syscall.RawSyscall6(syscall.SYS_SENDTO, uintptr(b.fd), uintptr(unsafe.Pointer(&bytes[n])), uintptr(len(bytes)-n), syscall.MSG_DONTWAIT|syscall.MSG_NOSIGNAL, 0, 0)
+		wrote, _, errno := syscall.RawSyscall6(
+			syscall.SYS_SENDTO, uintptr(b.fd), uintptr(unsafe.Pointer(&bytes[n])), uintptr(len(bytes)-n),
+			syscall.MSG_DONTWAIT|syscall.MSG_NOSIGNAL, 0, 0,
+		)
 		switch {
 		case errno == 0 && wrote > 0:
 			n += int(wrote)
@@ -232,10 +253,12 @@ func (b *outbox) try(bytes []byte) (n int, err error) {
 	return n, nil
 }
 
-// send sends the frame of a tick, at once when nothing else waits. It reports false for a frame that is not newer than what the outbox
-// has had; that one is not sent.
+// send sends the frame of a tick, at once when nothing else waits. It reports false for a frame that is not newer than
+// what the outbox has had; that one is not sent.
 func (x *outgoing) send(tick int64, now time.Time) bool {
-	b, frame, arrived := x.box, x.frame, x.arrived
+	b := x.box
+	frame := x.frame
+	arrived := x.arrived
 	if x.whole {
 		frame = head(opBin, frame)
 	}
@@ -258,7 +281,9 @@ func (x *outgoing) send(tick int64, now time.Time) bool {
 	n, err := b.try(frame)
 	b.taken = tick
 	if err == nil && n < len(frame) {
-		b.busy, b.oldest, b.arrived = true, now, arrived
+		b.busy = true
+		b.oldest = now
+		b.arrived = arrived
 		x.to.slow.Add(1)
 		go x.to.struggle(slices.Clone(frame[n:]), nil) // the frame's memory is used again
 		arrived = time.Time{}
@@ -302,7 +327,8 @@ func (w *wired) written(bytes []byte, marks []mark) {
 	}
 }
 
-// struggle writes what the socket did not take, however long that takes; the room's watch ends it by closing the connection.
+// struggle writes what the socket did not take, however long that takes; the room's watch ends it by closing the
+// connection.
 func (w *wired) struggle(bytes []byte, marks []mark) {
 	defer w.slow.Add(-1)
 	for {
@@ -311,13 +337,15 @@ func (w *wired) struggle(bytes []byte, marks []mark) {
 			return
 		}
 		w.written(bytes, marks)
-		if bytes, marks = w.box.take(); bytes == nil {
+		bytes, marks = w.box.take()
+		if bytes == nil {
 			return
 		}
 	}
 }
 
-// insist writes all of it, looking again and again whether the socket takes more: a client that takes less than it is sent has no hurry.
+// insist writes all of it, looking again and again whether the socket takes more: a client that takes less than it is
+// sent has no hurry.
 func (w *wired) insist(bytes []byte) error {
 	if w.conn != nil {
 		_, err := w.conn.Write(bytes)
@@ -328,7 +356,8 @@ func (w *wired) insist(bytes []byte) error {
 		n, err := w.box.try(bytes)
 		closed := w.box.fd < 0
 		w.box.mu.Unlock()
-		switch bytes = bytes[n:]; {
+		bytes = bytes[n:]
+		switch {
 		case err != nil:
 			return err
 		case len(bytes) == 0:

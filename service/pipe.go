@@ -12,7 +12,8 @@ import (
 	"kamerad/core/wire"
 )
 
-// pipe is the Transport of a client that runs inside the service: a real client on a simulated link instead of a socket.
+// pipe is the Transport of a client that runs inside the service: a real client on a simulated link instead of a
+// socket.
 type pipe struct {
 	room   *room
 	conn   *conn
@@ -21,9 +22,15 @@ type pipe struct {
 	once   sync.Once
 }
 
-// newPipe makes the connection that a line carries from now on. What an earlier one had under way is lost, as with any connection.
+// newPipe makes the connection that a line carries from now on. What an earlier one had under way is lost, as with any
+// connection.
 func newPipe(r *room, c *conn, l *line) *pipe {
-	p := &pipe{room: r, conn: c, line: l, closed: make(chan struct{})}
+	p := &pipe{
+		room:   r,
+		conn:   c,
+		line:   l,
+		closed: make(chan struct{}),
+	}
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	l.carries = p
@@ -36,8 +43,8 @@ func newPipe(r *room, c *conn, l *line) *pipe {
 	return p
 }
 
-// line is the link of a client inside the service, which stays the same when it connects anew. Its conditions may be changed at any
-// time.
+// line is the link of a client inside the service, which stays the same when it connects anew. Its conditions may be
+// changed at any time.
 type line struct {
 	mu       sync.Mutex
 	began    time.Time
@@ -67,7 +74,13 @@ func (l *line) set(c client.Link) error {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	ms := func(n float64) time.Duration { return time.Duration(n * float64(time.Millisecond)) }
-	conditions := link.Conditions{Delay: ms(c.DelayMs), Jitter: ms(c.JitterMs), Loss: c.Loss, Reorder: c.Reorder, Bandwidth: c.Bandwidth}
+	conditions := link.Conditions{
+		Delay:     ms(c.DelayMs),
+		Jitter:    ms(c.JitterMs),
+		Loss:      c.Loss,
+		Reorder:   c.Reorder,
+		Bandwidth: c.Bandwidth,
+	}
 	if err := l.up.Set(conditions); err != nil {
 		return err
 	}
@@ -91,7 +104,12 @@ func (l *line) get() client.Link {
 	defer l.mu.Unlock()
 	c := l.down.Conditions()
 	return client.Link{
-		DelayMs: float64(c.Delay) / 1e6, JitterMs: float64(c.Jitter) / 1e6, Loss: c.Loss, Reorder: c.Reorder, Bandwidth: c.Bandwidth, Cut: l.cut,
+		DelayMs:   float64(c.Delay) / 1e6,
+		JitterMs:  float64(c.Jitter) / 1e6,
+		Loss:      c.Loss,
+		Reorder:   c.Reorder,
+		Bandwidth: c.Bandwidth,
+		Cut:       l.cut,
 	}
 }
 
@@ -101,11 +119,12 @@ var (
 	errClosedHere = client.Ended("the client left")
 )
 
-// Read gives the next message that arrives. What the client's side of the link can take leaves the outbox; what it cannot stays there,
-// as it would behind a socket.
+// Read gives the next message that arrives. What the client's side of the link can take leaves the outbox; what it
+// cannot stays there, as it would behind a socket.
 func (p *pipe) Read(ctx context.Context) ([]byte, error) {
 	l := p.line
-	cut, out := p.conn.cut, false
+	cut := p.conn.cut
+	out := false
 	for {
 		l.mu.Lock()
 		if l.cut || l.carries != p { // also when it was cut and mended before anybody looked
@@ -150,7 +169,8 @@ func (p *pipe) Read(ctx context.Context) ([]byte, error) {
 		case <-timer:
 		case <-changed:
 		case <-cut: // what is under way still arrives
-			cut, out = nil, true
+			cut = nil
+			out = true
 		case <-p.closed:
 			return nil, errClosedHere
 		case <-ctx.Done():
@@ -175,8 +195,8 @@ func (p *pipe) Write(_ context.Context, message []byte) error {
 	return nil
 }
 
-// carry brings what goes up to the room as it arrives, until nothing is on its way. What arrives belongs to the connection that the line
-// carries at that moment.
+// carry brings what goes up to the room as it arrives, until nothing is on its way. What arrives belongs to the
+// connection that the line carries at that moment.
 func (l *line) carry(r *room) {
 	for {
 		l.mu.Lock()
@@ -188,7 +208,8 @@ func (l *line) carry(r *room) {
 			l.mu.Unlock()
 			return
 		}
-		changed, wait := l.changed, next-l.now()
+		changed := l.changed
+		wait := next - l.now()
 		l.mu.Unlock()
 		if ok {
 			points.uplinkArrived.Hit()
@@ -217,7 +238,8 @@ func (p *pipe) Close(reason string) {
 func (p *pipe) again(ctx context.Context, seat client.Seat) (client.Transport, error) {
 	for {
 		p.line.mu.Lock()
-		cut, changed := p.line.cut, p.line.changed
+		cut := p.line.cut
+		changed := p.line.changed
 		p.line.mu.Unlock()
 		if !cut {
 			break
@@ -230,7 +252,12 @@ func (p *pipe) again(ctx context.Context, seat client.Seat) (client.Transport, e
 			return nil, ctx.Err()
 		}
 	}
-	c, err := p.room.enter(ctx, joining{Join: wire.Join{Token: seat.Token, Seen: seat.Seen, Outline: seat.Fingerprint}, test: p.conn.test, json: p.conn.json != nil, pipe: true})
+	c, err := p.room.enter(ctx, joining{
+		Join: wire.Join{Token: seat.Token, Seen: seat.Seen, Outline: seat.Fingerprint},
+		test: p.conn.test,
+		json: p.conn.json != nil,
+		pipe: true,
+	})
 	if err != nil {
 		return nil, err
 	}

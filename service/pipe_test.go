@@ -19,7 +19,8 @@ roles player
 entity Diver per player { n: int 0..999999 = 0; request tap() { n += 1 } }
 `
 
-// What a client sends over a new connection is heard as from that one, also while something of the old one is still being delivered.
+// What a client sends over a new connection is heard as from that one, also while something of the old one is still
+// being delivered.
 func TestANewConnectionIsHeardWhileTheOldOneStillDelivers(t *testing.T) {
 	v, api := alone(t)
 	_, err := api.Publish(t.Context(), "knock.kam", knock, nil)
@@ -27,10 +28,14 @@ func TestANewConnectionIsHeardWhileTheOldOneStillDelivers(t *testing.T) {
 	s, err := api.Open(t.Context(), client.OpenSession{Contract: "knock"})
 	require.NoError(t, err)
 	back := make(chan struct{}, 1)
-	ana, line, err := v.room(s.ID).seat(t.Context(), joining{Join: wire.Join{Name: "Ana"}, test: true}, client.Options{OnBack: func() { back <- struct{}{} }})
+	ana, line, err := v.room(s.ID).seat(
+		t.Context(), joining{Join: wire.Join{Name: "Ana"}, test: true},
+		client.Options{OnBack: func() { back <- struct{}{} }},
+	)
 	require.NoError(t, err)
 	for i := range often() {
-		held, release := make(chan struct{}, 1), make(chan struct{})
+		held := make(chan struct{}, 1)
+		release := make(chan struct{})
 		clear := points.uplinkArrived.Set(func() {
 			select {
 			case held <- struct{}{}:
@@ -70,7 +75,10 @@ func TestASlowLinkIsWaitedFor(t *testing.T) {
 	require.NoError(t, err)
 	x := v.room(s.ID)
 	ended := make(chan string, 1)
-	ana, line, err := x.seat(t.Context(), joining{Join: wire.Join{Name: "Ana"}, test: true}, client.Options{OnEnd: func(reason string) { ended <- reason }})
+	ana, line, err := x.seat(
+		t.Context(), joining{Join: wire.Join{Name: "Ana"}, test: true},
+		client.Options{OnEnd: func(reason string) { ended <- reason }},
+	)
 	require.NoError(t, err)
 	require.NoError(t, line.set(client.Link{DelayMs: 200, Bandwidth: 100}))
 	require.NoError(t, x.do(t.Context(), func() {
@@ -84,7 +92,8 @@ func TestASlowLinkIsWaitedFor(t *testing.T) {
 		require.NoError(t, syscall.Getrusage(syscall.RUSAGE_SELF, &u))
 		return time.Duration(u.Utime.Nano() + u.Stime.Nano())
 	}
-	before, began := used(), time.Now()
+	before := used()
+	began := time.Now()
 	reason := <-ended
 	assert.Equal(t, "enough", reason)
 	assert.Greater(t, time.Since(began), 150*time.Millisecond)

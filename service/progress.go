@@ -7,22 +7,24 @@ import (
 	"golang.org/x/sys/unix"
 )
 
-// Bounds of how far a client may be behind. One that falls behind is sent a snapshot in place of its backlog; one that makes no progress is
-// cut.
+// Bounds of how far a client may be behind. One that falls behind is sent a snapshot in place of its backlog; one that
+// makes no progress is cut.
 const (
-	behindAfter = time.Second      // and its least round trip: how old what it has not confirmed may be
-	cutAfter    = 10 * time.Second // and so many of its least round trips: how long it may confirm nothing that it was sent
-	cutTrips    = 12
-	cutAtMost   = time.Minute // however far away it is; also for one of which no round trip is known
+	behindAfter = time.Second // and its least round trip: how old what it has not confirmed may be
+	// and so many of its least round trips: how long it may confirm nothing that it was sent
+	cutAfter  = 10 * time.Second
+	cutTrips  = 12
+	cutAtMost = time.Minute // however far away it is; also for one of which no round trip is known
 )
 
-// progress follows what a client confirms of what it was sent. What the system has taken to send says little: on a good network its
-// buffers hold what a client has not read for half a minute. The session's goroutine owns it.
+// progress follows what a client confirms of what it was sent. What the system has taken to send says little: on a good
+// network its buffers hold what a client has not read for half a minute. The session's goroutine owns it.
 //
-// One frame at a time is waited for: the first that was sent after the one before was confirmed. Its age tells how far a client is behind
-// as well as that of every frame would, and one look at a client a few times a second suffices.
+// One frame at a time is waited for: the first that was sent after the one before was confirmed. Its age tells how far
+// a client is behind as well as that of every frame would, and one look at a client a few times a second suffices.
 //
-// Its times are those of the room's watch, which stands still while the session does: no client is behind because the server was.
+// Its times are those of the room's watch, which stands still while the session does: no client is behind because the
+// server was.
 type progress struct {
 	tick     int64         // of the frame whose confirmation is waited for; 0 for none
 	sentAt   time.Duration // when that frame was sent
@@ -47,7 +49,8 @@ func (w *watch) tick(now time.Time, period time.Duration) {
 // sends notes that a frame was sent.
 func (p *progress) sends(tick int64, now time.Duration) {
 	if p.tick == 0 {
-		p.tick, p.sentAt = tick, now
+		p.tick = tick
+		p.sentAt = now
 	}
 }
 
@@ -61,7 +64,8 @@ func (p *progress) confirms(tick int64, at time.Duration) {
 			p.least = trip
 		}
 	}
-	p.tick, p.advanced = 0, at
+	p.tick = 0
+	p.advanced = at
 }
 
 // dropped notes that the frames after a tick never left.
@@ -89,19 +93,20 @@ func (p *progress) stuck(now time.Duration) bool {
 	return p.tick > 0 && now-max(p.sentAt, p.advanced) > p.patience()
 }
 
-// unsentInKernel is how much the system keeps for a client that it has not begun to send, in bytes. What waits here can be replaced by a
-// snapshot; what waits there cannot.
+// unsentInKernel is how much the system keeps for a client that it has not begun to send, in bytes. What waits here can
+// be replaced by a snapshot; what waits there cannot.
 const unsentInKernel = 16 << 10
 
-// prepare keeps little unsent in the system, and returns the round trip that the system has measured while it connected, 0 when it does
-// not tell.
+// prepare keeps little unsent in the system, and returns the round trip that the system has measured while it
+// connected, 0 when it does not tell.
 func (w *wired) prepare() time.Duration {
 	w.box.mu.Lock()
 	defer w.box.mu.Unlock()
 	if w.box.fd < 0 {
 		return 0
 	}
-	_ = unix.SetsockoptInt(w.box.fd, unix.IPPROTO_TCP, unix.TCP_NOTSENT_LOWAT, unsentInKernel) // without it, more is kept
+	// without it, more is kept
+	_ = unix.SetsockoptInt(w.box.fd, unix.IPPROTO_TCP, unix.TCP_NOTSENT_LOWAT, unsentInKernel)
 	info, err := unix.GetsockoptTCPInfo(w.box.fd, unix.IPPROTO_TCP, unix.TCP_INFO)
 	if err != nil {
 		return 0
@@ -116,14 +121,16 @@ type lostSeat struct {
 	until   time.Time
 }
 
-// neverReady is how long the seat of a client waits that was lost before it had said that it is ready. Who only opens connections and drops
-// them holds few seats.
+// neverReady is how long the seat of a client waits that was lost before it had said that it is ready. Who only opens
+// connections and drops them holds few seats.
 const neverReady = 2 * time.Second
 
-// waits has a seat whose connection was lost wait for another one, and gives the oldest of its address away when too many wait: nothing says
-// yet who a client is, and one address could hold all seats of a session.
+// waits has a seat whose connection was lost wait for another one, and gives the oldest of its address away when too
+// many wait: nothing says yet who a client is, and one address could hold all seats of a session.
 func (r *room) waits(c *conn, now time.Time) {
-	until := now.Add(time.Duration(r.session.Contract().Grace) * time.Second / time.Duration(r.session.Contract().TickRate))
+	until := now.Add(
+		time.Duration(r.session.Contract().Grace) * time.Second / time.Duration(r.session.Contract().TickRate),
+	)
 	if !r.readied[c.client] {
 		until = now.Add(min(neverReady, until.Sub(now)))
 	}
@@ -132,10 +139,12 @@ func (r *room) waits(c *conn, now time.Time) {
 	if c.address == "" {
 		return
 	}
-	same, oldest := 0, -1
+	same := 0
+	oldest := -1
 	for i, l := range r.lost {
 		if _, seated := r.names[l.client]; seated && l.address == c.address && r.conns[l.client] == nil {
-			if same++; oldest < 0 {
+			same++
+			if oldest < 0 {
 				oldest = i
 			}
 		}

@@ -39,9 +39,20 @@ func (r *room) record(list []session.Decision) {
 			args = encode([]string{fmt.Sprintf("%d bytes, which are more than are stored", len(args))})
 		}
 		out = append(out, store.Decision{
-			Session: r.id, Tick: d.Tick, Client: d.Client.Number, Name: d.Client.Name, Seq: d.Ask.Seq, Request: d.Ask.Request,
-			Entity: int64(d.Entity), Args: args, Outcome: string(d.Outcome), Stage: string(d.Stage),
-			Reason: d.Reason, CheckText: d.Text, Line: d.Line, At: now,
+			Session:   r.id,
+			Tick:      d.Tick,
+			Client:    d.Client.Number,
+			Name:      d.Client.Name,
+			Seq:       d.Ask.Seq,
+			Request:   d.Ask.Request,
+			Entity:    int64(d.Entity),
+			Args:      args,
+			Outcome:   string(d.Outcome),
+			Stage:     string(d.Stage),
+			Reason:    d.Reason,
+			CheckText: d.Text,
+			Line:      d.Line,
+			At:        now,
 		})
 	}
 	if len(out) > 0 {
@@ -74,7 +85,8 @@ const (
 	maxRepeats  = 500 // different texts that are told apart
 )
 
-// again counts that something happened, and returns how often it has since it was last logged; 0 when it is not to be logged now.
+// again counts that something happened, and returns how often it has since it was last logged; 0 when it is not to be
+// logged now.
 func (q *repeats) again(text string, now time.Time) (times int) {
 	if q.seen == nil || len(q.seen) >= maxRepeats {
 		q.seen = map[string]*repeat{}
@@ -96,12 +108,18 @@ func (q *repeats) again(text string, now time.Time) (times int) {
 func (v *Service) serviceState(*http.Request) (client.ServiceState, error) {
 	b := v.recorder.Backlog()
 	return client.ServiceState{
-		Held: v.store.Held(), RecordsAway: b.Away, RecordsWaiting: b.Waiting, RecordsWaitingBytes: b.Bytes,
-		RecordsDropped: b.DroppedKept, RefusedDropped: b.DroppedRefused, SessionsFailed: v.failures.Load(),
+		Held:                v.store.Held(),
+		RecordsAway:         b.Away,
+		RecordsWaiting:      b.Waiting,
+		RecordsWaitingBytes: b.Bytes,
+		RecordsDropped:      b.DroppedKept,
+		RefusedDropped:      b.DroppedRefused,
+		SessionsFailed:      v.failures.Load(),
 	}, nil
 }
 
-// watchHeld ends the sessions that another service has closed while the database was not held for this one. It returns with ctx.
+// watchHeld ends the sessions that another service has closed while the database was not held for this one. It returns
+// with ctx.
 func (v *Service) watchHeld(ctx context.Context) {
 	const every = 500 * time.Millisecond
 	held := true

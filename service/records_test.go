@@ -18,8 +18,8 @@ import (
 	"kamerad/store"
 )
 
-// Requests that are refused are all counted, and stored only as many as one client may have; long arguments are stored as their length. What
-// others do is stored as ever.
+// Requests that are refused are all counted, and stored only as many as one client may have; long arguments are stored
+// as their length. What others do is stored as ever.
 func TestAFloodIsCountedAndNotStored(t *testing.T) {
 	records := &store.Memory{}
 	v, err := New(t.Context(), records, records, page)
@@ -44,22 +44,33 @@ func TestAFloodIsCountedAndNotStored(t *testing.T) {
 			clock = clock.Add(50 * time.Millisecond)
 			for range 20 {
 				seq++
-				x.session.Ask(eve.client, x.session.Read(wire.Ask{Seq: seq, Request: "Diver.none", Args: []json.RawMessage{long}}))
+				x.session.Ask(
+					eve.client,
+					x.session.Read(wire.Ask{Seq: seq, Request: "Diver.none", Args: []json.RawMessage{long}}),
+				)
 			}
-			x.session.Ask(ana.client, x.session.Read(wire.Ask{Seq: seq, Request: "Diver.tap", Args: []json.RawMessage{}}))
+			x.session.Ask(
+				ana.client, x.session.Read(wire.Ask{Seq: seq, Request: "Diver.tap", Args: []json.RawMessage{}}),
+			)
 			x.tick()
 			for _, c := range []*conn{eve, ana} {
 				if raw, marks := c.box.take(); raw != nil {
 					c.box.done(raw, marks, clock)
 				}
 				x.session.Confirm(c.client, x.session.Now())
-				x.handle(&letter{from: c, what: "seen", seen: x.session.Now(), at: clock})
+				x.handle(&letter{
+					from: c,
+					what: "seen",
+					seen: x.session.Now(),
+					at:   clock,
+				})
 			}
 		}
 	}))
 	list, err := records.Decisions(t.Context(), s.ID, 100_000)
 	require.NoError(t, err)
-	counts, bytes := map[string]int{}, 0
+	counts := map[string]int{}
+	bytes := 0
 	for _, d := range list {
 		counts[d.Name]++
 		bytes += len(d.Args)
@@ -84,7 +95,10 @@ func captureLog(t *testing.T) *bytes.Buffer {
 func TestATimerThatFailsIsLoggedWithACount(t *testing.T) {
 	log := captureLog(t)
 	v, api := alone(t)
-	_, err := api.Publish(t.Context(), "fails.kam", "contract fails language 1\nroles player\nshared Sea { n: int 0..9 = 0; every 50ms { n = 3 / n } }", nil)
+	_, err := api.Publish(
+		t.Context(), "fails.kam",
+		"contract fails language 1\nroles player\nshared Sea { n: int 0..9 = 0; every 50ms { n = 3 / n } }", nil,
+	)
 	require.NoError(t, err)
 	s, err := api.Open(t.Context(), client.OpenSession{Contract: "fails", Paused: true})
 	require.NoError(t, err)
@@ -153,10 +167,12 @@ shared Sea {
 	assert.Contains(t, metrics, "kamerad_tick_overruns_total 10")
 }
 
-// A session that another service has closed, while the hold on the database was lost, ends here as well; those that it left alone go on.
+// A session that another service has closed, while the hold on the database was lost, ends here as well; those that it
+// left alone go on.
 func TestASessionThatAnotherServiceClosedEnds(t *testing.T) {
 	v, api := start(t, page)
-	taken, kept := opened(t, v, api, false), opened(t, v, api, false)
+	taken := opened(t, v, api, false)
+	kept := opened(t, v, api, false)
 	ana, err := client.Join(t.Context(), api.Service, taken.id, "Ana", "player", client.Options{})
 	require.NoError(t, err)
 	bo, err := client.Join(t.Context(), api.Service, kept.id, "Bo", "player", client.Options{})

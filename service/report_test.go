@@ -46,14 +46,28 @@ shared Box {
 	assert.Equal(t, 8, got.Findings[0].Line)
 	require.Len(t, got.Matrix.Properties, 2)
 	assert.Equal(t, contract.MatrixProperty{
-		Name: "Box.answer", Type: "int 0..4", To: "nobody", Access: []contract.Access{contract.Never, contract.Never}, Writer: "server", By: []string{"Box.peek"}, Line: 3,
+		Name:   "Box.answer",
+		Type:   "int 0..4",
+		To:     "nobody",
+		Access: []contract.Access{contract.Never, contract.Never},
+		Writer: "server",
+		By:     []string{"Box.peek"},
+		Line:   3,
 	}, got.Matrix.Properties[0])
 	assert.Equal(t, []string{"Box.answer", "Box.opened"}, got.Matrix.Requests[0].Changes)
 	assert.Equal(t, 16, got.Cost.Clients)
 	require.Len(t, got.Outline.Kinds[0].Properties, 1)
 	assert.Equal(t, []string{"opened < 3"}, got.Outline.Kinds[0].Requests[0].Known)
 
-	_, err = api.Publish(t.Context(), "wreck.kam", strings.NewReplacer("opened: int 0..4 = 0", "opened: int 0..9 = 0", "opened = answer", "opened = reveal(answer)").Replace(text), nil)
+	_, err = api.Publish(
+		t.Context(), "wreck.kam",
+		strings.NewReplacer(
+			"opened: int 0..4 = 0", "opened: int 0..9 = 0", "opened = answer", "opened = reveal(answer)",
+		).Replace(
+			text,
+		),
+		nil,
+	)
 	require.NoError(t, err)
 	assert.Empty(t, report("/versions/0/report").Findings)
 	status, raw, _ := get(t, "GET", api.Service+"/api/contracts/wreck/compare?from=1&to=2", "", nil)
@@ -63,9 +77,22 @@ shared Box {
 	assert.True(t, x.TakesOver)
 	assert.Equal(t, []string{"Box.opened"}, x.Lose)
 	require.Len(t, x.Changes, 2)
-	assert.Equal(t, contract.Difference{What: "property", Name: "Box.opened", How: contract.Changed, Aspect: "type", Was: "int 0..4", Is: "int 0..9", Then: "it keeps its value"}, x.Changes[0])
+	assert.Equal(t, contract.Difference{
+		What:   "property",
+		Name:   "Box.opened",
+		How:    contract.Changed,
+		Aspect: "type",
+		Was:    "int 0..4",
+		Is:     "int 0..9",
+		Then:   "it keeps its value",
+	}, x.Changes[0])
 	assert.Equal(t, "body", x.Changes[1].Aspect)
-	for path, want := range map[string]int{"/compare?from=1&to=7": 404, "/compare?from=x": 400, "/versions/-1/report": 400, "/versions/9/report": 404} {
+	for path, want := range map[string]int{
+		"/compare?from=1&to=7": 404,
+		"/compare?from=x":      400,
+		"/versions/-1/report":  400,
+		"/versions/9/report":   404,
+	} {
 		status, _, kind := get(t, "GET", api.Service+"/api/contracts/wreck"+path, "", nil)
 		assert.Equal(t, want, status, path)
 		assert.Equal(t, "application/problem+json", kind)

@@ -104,8 +104,8 @@ func (l *listener) returns() int {
 	return l.back
 }
 
-// rings has clients ring until each has done so often, while their connections break again and again; each ring is decided and heard
-// once, in order. At the end all is mended.
+// rings has clients ring until each has done so often, while their connections break again and again; each ring is
+// decided and heard once, in order. At the end all is mended.
 func rings(t *testing.T, clients []*client.Client, ears []*listener, times int, breaks func(i int), mend func()) {
 	var group sync.WaitGroup
 	for _, c := range clients {
@@ -177,7 +177,8 @@ func TestNothingIsLostOverBrokenConnections(t *testing.T) {
 		e := &listener{}
 		c, err := client.Join(t.Context(), through, s.ID, fmt.Sprint("Diver ", i), "", e.options(i == 0))
 		require.NoError(t, err)
-		clients, ears = append(clients, c), append(ears, e)
+		clients = append(clients, c)
+		ears = append(ears, e)
 	}
 	rings(t, clients, ears, 150, func(int) { r.cut() }, func() {})
 	for i, e := range ears {
@@ -203,15 +204,21 @@ func TestLinksAreSwitchedAtRunTime(t *testing.T) {
 	var ears []*listener
 	for i := range 2 {
 		e := &listener{}
-		c, line, err := x.seat(t.Context(), joining{Join: wire.Join{Name: fmt.Sprint("Diver ", i)}, test: true}, e.options(false))
+		c, line, err := x.seat(
+			t.Context(), joining{Join: wire.Join{Name: fmt.Sprint("Diver ", i)}, test: true}, e.options(false),
+		)
 		require.NoError(t, err)
 		v.mu.Lock()
 		v.tests[seatKey{x.id, c.Me().Number}] = testClient{c, line}
 		v.mu.Unlock()
-		clients, ears = append(clients, c), append(ears, e)
+		clients = append(clients, c)
+		ears = append(ears, e)
 	}
 	links := []client.Link{
-		{DelayMs: 20, JitterMs: 30}, {DelayMs: 5, Loss: 0.1}, {Cut: true}, {DelayMs: 10, Bandwidth: 3000}, {Cut: true}, {},
+		{
+			DelayMs:  20,
+			JitterMs: 30,
+		}, {DelayMs: 5, Loss: 0.1}, {Cut: true}, {DelayMs: 10, Bandwidth: 3000}, {Cut: true}, {},
 	}
 	rings(t, clients, ears, 60, func(i int) {
 		_, err := api.SetLink(t.Context(), s.ID, clients[i%2].Me().Number, links[i/2%len(links)])

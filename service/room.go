@@ -35,8 +35,8 @@ var errClosed = errors.New("the session has closed")
 // errBusy says that a session did not come to what was asked of it in time.
 var errBusy = errors.New("the session is busy: it has not come to this in time; try again")
 
-// room runs one session: a goroutine of its own owns the session's state and ticks it. Everybody else hands it functions to
-// run between two ticks.
+// room runs one session: a goroutine of its own owns the session's state and ticks it. Everybody else hands it
+// functions to run between two ticks.
 type room struct {
 	id       int64
 	row      store.Session
@@ -68,19 +68,20 @@ type room struct {
 	now      func() time.Time
 
 	seed       uint64
-	transcript *drill.Transcript              // nil unless it was opened with a seed
-	ending     bool                           // the contract has ended it
-	ticked     atomic.Int64                   // the last tick
-	shown      atomic.Pointer[client.Session] // as it was at most a second before that; for who does not wait for the room
-	halted     <-chan struct{}                // closed when connections are to end without the room
-	lost       []lostSeat                     // that wait for a connection, oldest first
-	slowness   *client.Slowness               // of the last minute; nil when its ticks take no longer than they may
-	slowSince  time.Time
-	overruns   repeats
-	faults     faultList
-	logged     repeats
-	refused    map[int]*rate.Limiter // by client that is in: of its refused requests, how many are stored
-	readied    map[int]bool          // by client that is in: it has said that it is ready, on some connection
+	transcript *drill.Transcript // nil unless it was opened with a seed
+	ending     bool              // the contract has ended it
+	ticked     atomic.Int64      // the last tick
+	// as it was at most a second before that; for who does not wait for the room
+	shown     atomic.Pointer[client.Session]
+	halted    <-chan struct{}  // closed when connections are to end without the room
+	lost      []lostSeat       // that wait for a connection, oldest first
+	slowness  *client.Slowness // of the last minute; nil when its ticks take no longer than they may
+	slowSince time.Time
+	overruns  repeats
+	faults    faultList
+	logged    repeats
+	refused   map[int]*rate.Limiter // by client that is in: of its refused requests, how many are stored
+	readied   map[int]bool          // by client that is in: it has said that it is ready, on some connection
 
 	ears     hearing
 	mailMu   sync.Mutex
@@ -110,8 +111,8 @@ type letter struct {
 	sent *wire.FromClient // as it came, for a transcript
 }
 
-// conn is a client's connection as its room knows it. Messages go out through a bounded outbox, so that a slow client holds
-// up nobody.
+// conn is a client's connection as its room knows it. Messages go out through a bounded outbox, so that a slow client
+// holds up nobody.
 type conn struct {
 	// What is looked at a few times a second of each client is one cache line.
 	client   int
@@ -120,17 +121,18 @@ type conn struct {
 	behind   bool
 	seated   bool // it has its seat
 
-	wired   *wired       // nil for a pipe
-	ear     *hearer      // how it is heard by the room; nil when it is read elsewhere
-	json    *wire.Reader // of a client that speaks JSON: its frames are told anew from the binary ones
-	asked   time.Time    // when the oldest request came that is not answered
-	test    bool
-	token   string                           // that takes the seat again
-	frame   func(dst, message []byte) []byte // as its transport wants messages
-	mailed  atomic.Int32                     // letters that wait
-	opened  chan struct{}                    // has something when one that waited was opened
-	spends  string                           // the token that it came with, good until something comes over the connection; else empty
-	address string                           // see joining
+	wired  *wired       // nil for a pipe
+	ear    *hearer      // how it is heard by the room; nil when it is read elsewhere
+	json   *wire.Reader // of a client that speaks JSON: its frames are told anew from the binary ones
+	asked  time.Time    // when the oldest request came that is not answered
+	test   bool
+	token  string                           // that takes the seat again
+	frame  func(dst, message []byte) []byte // as its transport wants messages
+	mailed atomic.Int32                     // letters that wait
+	opened chan struct{}                    // has something when one that waited was opened
+	// the token that it came with, good until something comes over the connection; else empty
+	spends  string
+	address string // see joining
 	once    sync.Once
 	cut     chan struct{} // closed when the client is out
 	reason  string
@@ -149,7 +151,8 @@ func (c *conn) end(reason string) {
 // endSilently ends the connection as if it had broken, so that its client comes back.
 func (c *conn) endSilently(reason string) {
 	c.once.Do(func() {
-		c.reason, c.silent = reason, true
+		c.reason = reason
+		c.silent = true
 		close(c.cut)
 	})
 }
@@ -201,7 +204,8 @@ func (r *room) run() {
 			r.open()
 			f()
 		case <-ticker.C:
-			if beat++; beat%times == 0 && !r.paused {
+			beat++
+			if beat%times == 0 && !r.paused {
 				r.tick()
 			} else {
 				r.open()
@@ -216,8 +220,8 @@ func (r *room) run() {
 	}
 }
 
-// fail closes the session after a panic in it, which nobody else is to notice. What the session holds may be anything by now: it is left
-// alone.
+// fail closes the session after a panic in it, which nobody else is to notice. What the session holds may be anything
+// by now: it is left alone.
 func (r *room) fail(p any, stack []byte) {
 	slog.Error("a session failed inside and is closed", "session", r.id, "panic", p, "stack", string(stack))
 	r.meters.failures.Inc()
@@ -230,7 +234,8 @@ func (r *room) fail(p any, stack []byte) {
 		if c := r.conns[n]; c != nil {
 			c.end(reason)
 		}
-		seat.LeftAt, seat.LeftReason = &now, &reason
+		seat.LeftAt = &now
+		seat.LeftReason = &reason
 		r.recorder.Seat(seat)
 		r.meters.clients.Dec()
 	}
@@ -258,7 +263,8 @@ func (r *room) close(ctx context.Context, reason string) bool {
 // askWithin is how long anybody waits for a session's goroutine to come to what is asked of it.
 const askWithin = 3 * time.Second
 
-// do runs f on the room's goroutine and waits for it. When the room does not come to it in time, f never runs and the error is errBusy.
+// do runs f on the room's goroutine and waits for it. When the room does not come to it in time, f never runs and the
+// error is errBusy.
 func (r *room) do(ctx context.Context, f func()) error {
 	limited, cancel := context.WithTimeout(ctx, askWithin)
 	defer cancel()
@@ -365,7 +371,8 @@ func (r *room) took(step *session.Step, at time.Time, d time.Duration) {
 	}
 	r.meters.overruns.Inc()
 	if r.slowness == nil {
-		r.slowness, r.slowSince = &client.Slowness{}, at
+		r.slowness = &client.Slowness{}
+		r.slowSince = at
 	}
 	r.slowness.Ticks++
 	if ms := float64(d.Microseconds()) / 1000; ms > r.slowness.Ms {
@@ -375,11 +382,16 @@ func (r *room) took(step *session.Step, at time.Time, d time.Duration) {
 		r.slowness.Of = step.Heaviest.Of
 	}
 	if times := r.overruns.again("tick", at); times > 0 {
-		slog.Warn("a session's ticks take longer than there is between them", "session", r.id, "ms", float64(d.Microseconds())/1000, "most_of_all", step.Heaviest.Of, "steps", step.Heaviest.Steps, "times", times)
+		slog.Warn(
+			"a session's ticks take longer than there is between them", "session", r.id, "ms",
+			float64(d.Microseconds())/1000, "most_of_all", step.Heaviest.Of, "steps", step.Heaviest.Steps, "times",
+			times,
+		)
 	}
 }
 
-// keptFrames is how many bytes of frames are kept for the next ticks. One in which everybody is sent a snapshot of a great world takes more.
+// keptFrames is how many bytes of frames are kept for the next ticks. One in which everybody is sent a snapshot of a
+// great world takes more.
 const keptFrames = 16 << 20
 
 // memory finds memory for the frames of a tick that no writer is at any more.
@@ -405,7 +417,13 @@ func (r *room) line() []place {
 		return r.lineup
 	}
 	for _, c := range r.conns {
-		at := place{client: c.client, box: c.box, wired: c.wired, conn: c, plain: c.wired != nil && c.json == nil}
+		at := place{
+			client: c.client,
+			box:    c.box,
+			wired:  c.wired,
+			conn:   c,
+			plain:  c.wired != nil && c.json == nil,
+		}
 		if c.wired != nil {
 			at.writer = c.wired.writer
 		}
@@ -443,15 +461,18 @@ func (r *room) send(step *session.Step, now time.Time, m *memory) {
 		case at.wired == nil:
 			at.conn.box.put(at.conn.frame, at.conn.word(f.Bytes), step.Tick, now, asked)
 		default:
-			r.outgoing = append(r.outgoing, outgoing{at.box, at.wired, appendMessage(nil, at.conn.word(f.Bytes)), false, at.writer, asked})
+			r.outgoing = append(
+				r.outgoing,
+				outgoing{at.box, at.wired, appendMessage(nil, at.conn.word(f.Bytes)), false, at.writer, asked},
+			)
 		}
 	}
 	r.askers = slices.DeleteFunc(r.askers, func(c *conn) bool { return c.asked.IsZero() || !c.seated })
 	r.writers.round(step.Tick, now, r.outgoing, m)
 }
 
-// tend looks after clients that do not take what they are sent: one that is behind gets a snapshot once it has taken what was written,
-// and one that makes no progress is cut.
+// tend looks after clients that do not take what they are sent: one that is behind gets a snapshot once it has taken
+// what was written, and one that makes no progress is cut.
 func (r *room) tend(now time.Time) {
 	r.behind = slices.DeleteFunc(r.behind, func(c *conn) bool {
 		if r.conns[c.client] != c {
@@ -512,13 +533,21 @@ type joining struct {
 func (r *room) join(j joining) (*conn, error) {
 	outline := r.outline
 	if own := outline.Fingerprint(); j.Outline != "" && j.Outline != own {
-		return nil, &refusal{status: http.StatusConflict, code: codeOtherOutline, detail: fmt.Sprintf("join: this client was made for the outline %.40s, and the session's is %s; what it gives clients stands under outline", j.Outline, own)}
+		return nil, &refusal{
+			status: http.StatusConflict,
+			code:   codeOtherOutline,
+			detail: fmt.Sprintf(
+				"join: this client was made for the outline %.40s, and the session's is %s; what it gives clients stands under outline",
+				j.Outline, own,
+			),
+		}
 	}
 	n, known := r.tokens[j.Token]
 	if known {
 		if old := r.conns[n]; old != nil {
-			// Of two connections that came with a token, the later one may be an earlier try of the client, whose handshake was late. Until
-			// something has come over one of them nobody knows which one the client has, so the other one ends as if it had broken.
+			// Of two connections that came with a token, the later one may be an earlier try of the client, whose
+			// handshake was late. Until something has come over one of them nobody knows which one the client has, so
+			// the other one ends as if it had broken.
 			const reason = "another connection took the seat"
 			if old.spends != "" {
 				old.endSilently(reason)
@@ -528,10 +557,15 @@ func (r *room) join(j joining) (*conn, error) {
 		r.session.Back(n, j.Seen)
 		r.noted("back", n)
 	} else if j.Token != "" {
-		return nil, &refusal{status: http.StatusBadRequest, code: codeTokenSpent, detail: "join: no seat waits for this token; join anew"}
+		return nil, &refusal{
+			status: http.StatusBadRequest,
+			code:   codeTokenSpent,
+			detail: "join: no seat waits for this token; join anew",
+		}
 	} else {
 		var err error
-		if n, err = r.session.Join(j.Name, j.Role); err != nil {
+		n, err = r.session.Join(j.Name, j.Role)
+		if err != nil {
 			return nil, err
 		}
 	}
@@ -550,17 +584,30 @@ func (r *room) join(j joining) (*conn, error) {
 		c.spends = j.Token
 	}
 	if j.pipe {
-		c.frame, c.box.wake = plain, make(chan struct{}, 1)
+		c.frame = plain
+		c.box.wake = make(chan struct{}, 1)
 		r.pipes++
 	}
 	protocol := wire.Binary
 	if j.json {
-		c.json, protocol = r.session.Reader(0), wire.Protocol
+		c.json = r.session.Reader(0)
+		protocol = wire.Protocol
 	}
-	r.conns[n], r.lineup = c, nil
+	r.conns[n] = c
+	r.lineup = nil
 	clients := r.session.Clients()
 	me := clients[slices.IndexFunc(clients, func(x wire.Client) bool { return x.Number == n })]
-	hello := wire.Hello{Type: "hello", Protocol: protocol, Revision: wire.Revision, Client: me, Token: c.token, Received: r.session.Received(n), GraceMs: r.session.Contract().Grace * 1000 / int64(r.session.Contract().TickRate), Fingerprint: outline.Fingerprint(), Outline: outline}
+	hello := wire.Hello{
+		Type:        "hello",
+		Protocol:    protocol,
+		Revision:    wire.Revision,
+		Client:      me,
+		Token:       c.token,
+		Received:    r.session.Received(n),
+		GraceMs:     r.session.Contract().Grace * 1000 / int64(r.session.Contract().TickRate),
+		Fingerprint: outline.Fingerprint(),
+		Outline:     outline,
+	}
 	if j.Outline != "" {
 		hello.Outline = nil // it has it
 	}
@@ -569,7 +616,13 @@ func (r *room) join(j joining) (*conn, error) {
 		if r.transcript != nil {
 			r.transcript.Joined(me)
 		}
-		seat := store.Seat{Session: r.id, Client: n, Name: me.Name, Role: me.Role, JoinedAt: time.Now()}
+		seat := store.Seat{
+			Session:  r.id,
+			Client:   n,
+			Name:     me.Name,
+			Role:     me.Role,
+			JoinedAt: time.Now(),
+		}
 		r.names[n] = seat
 		r.recorder.Seat(seat)
 		r.meters.clients.Inc()
@@ -580,11 +633,12 @@ func (r *room) join(j joining) (*conn, error) {
 // maxTokens is how many tokens of one seat are good at once.
 const maxTokens = 8
 
-// grant returns another token for a client's seat, which was taken with one, or with none. Those that were given before it are void, since
-// the client has it. Those that were given since stay good until something comes over a connection: any of their hellos may have arrived,
-// or none. Of many the oldest go.
+// grant returns another token for a client's seat, which was taken with one, or with none. Those that were given before
+// it are void, since the client has it. Those that were given since stay good until something comes over a connection:
+// any of their hellos may have arrived, or none. Of many the oldest go.
 func (r *room) grant(n int, taken string) string {
-	token, good := rand.Text(), r.granted[n]
+	token := rand.Text()
+	good := r.granted[n]
 	spent := max(slices.Index(good, taken), 0)
 	for _, old := range good[:spent] {
 		delete(r.tokens, old)
@@ -594,7 +648,8 @@ func (r *room) grant(n int, taken string) string {
 		delete(r.tokens, good[1])
 		good = slices.Delete(good, 1, 2)
 	}
-	r.granted[n], r.tokens[token] = good, n
+	r.granted[n] = good
+	r.tokens[token] = n
 	return token
 }
 
@@ -605,7 +660,8 @@ func (r *room) revoke(n int, but string) {
 			delete(r.tokens, token)
 		}
 	}
-	if r.granted[n] = []string{but}; but == "" {
+	r.granted[n] = []string{but}
+	if but == "" {
 		delete(r.granted, n)
 	}
 }
@@ -638,7 +694,8 @@ func (r *room) unseat(c *conn, reason string) {
 	if c.seated && c.box.wake != nil {
 		r.pipes--
 	}
-	c.seated, r.lineup = false, nil
+	c.seated = false
+	r.lineup = nil
 	r.deaf(c.ear)
 	c.end(reason)
 }
@@ -667,7 +724,8 @@ func (r *room) drop(n int, reason string) {
 	delete(r.readied, n)
 	delete(r.refused, n)
 	now := time.Now()
-	seat.LeftAt, seat.LeftReason = &now, &reason
+	seat.LeftAt = &now
+	seat.LeftReason = &reason
 	r.recorder.Seat(seat)
 	r.meters.clients.Dec()
 }
@@ -684,7 +742,12 @@ func (r *room) read(c *conn, raw []byte, now time.Time) (l letter, err error) {
 		r.meters.broken.Inc()
 		return l, err
 	}
-	l = letter{from: c, what: m.Type, seen: m.Seen, at: now}
+	l = letter{
+		from: c,
+		what: m.Type,
+		seen: m.Seen,
+		at:   now,
+	}
 	if r.transcript != nil {
 		sent := m // a copy, so that without a transcript no message is put on the heap
 		l.sent = &sent
@@ -699,8 +762,8 @@ func (r *room) read(c *conn, raw []byte, now time.Time) (l letter, err error) {
 	return l, nil
 }
 
-// put leaves a message that was read elsewhere for the room. It waits while too many of the client's messages wait, and tells whether
-// the client is still in.
+// put leaves a message that was read elsewhere for the room. It waits while too many of the client's messages wait, and
+// tells whether the client is still in.
 func (r *room) put(l letter) bool {
 	c := l.from
 	for c.mailed.Load() >= maxMail { // nobody else adds to this client's
@@ -762,14 +825,18 @@ func (r *room) handle(l *letter) {
 	case "differs":
 		r.meters.differences.Inc()
 		if r.session.Differs(c.client) {
-			slog.Warn("a client's copy is not what it should be; it is sent anew", "session", r.id, "client", c.client, "tick", l.seen)
+			slog.Warn(
+				"a client's copy is not what it should be; it is sent anew", "session", r.id, "client", c.client,
+				"tick", l.seen,
+			)
 		}
 	case "leave":
 		r.drop(c.client, "the client left")
 	case "ask":
 		r.heard(l)
 		if c.asked.IsZero() {
-			c.asked, r.askers = l.at, append(r.askers, c)
+			c.asked = l.at
+			r.askers = append(r.askers, c)
 		}
 		r.session.Ask(c.client, *l.call)
 	case "press", "release", "write":
@@ -801,8 +868,14 @@ func (r *room) describe() client.Session {
 
 func sessionOf(row store.Session) client.Session {
 	s := client.Session{
-		ID: row.ID, Contract: row.Contract, Version: row.Version, OpenedAt: row.OpenedAt, ClosedAt: row.ClosedAt,
-		Open: false, Tick: row.LastTick, Clients: []wire.Client{},
+		ID:       row.ID,
+		Contract: row.Contract,
+		Version:  row.Version,
+		OpenedAt: row.OpenedAt,
+		ClosedAt: row.ClosedAt,
+		Open:     false,
+		Tick:     row.LastTick,
+		Clients:  []wire.Client{},
 	}
 	if row.CloseReason != nil {
 		s.CloseReason = *row.CloseReason

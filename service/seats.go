@@ -39,7 +39,9 @@ func (v *Service) openTestClient(r *http.Request) (wire.Client, error) {
 	if err := read(r, &in); err != nil {
 		return wire.Client{}, err
 	}
-	test, line, err := x.seat(r.Context(), joining{Join: wire.Join{Name: in.Name, Role: in.Role}, test: true}, client.Options{})
+	test, line, err := x.seat(
+		r.Context(), joining{Join: wire.Join{Name: in.Name, Role: in.Role}, test: true}, client.Options{},
+	)
 	if err != nil {
 		return wire.Client{}, err
 	}
@@ -56,9 +58,11 @@ func (v *Service) openTestClient(r *http.Request) (wire.Client, error) {
 	return test.Me(), nil
 }
 
-// Host seats a client of a session within this process: the player at whose machine the service runs. It is a client like any other,
-// on a pipe instead of a socket.
-func (v *Service) Host(ctx context.Context, session int64, name, role string, o client.Options) (*client.Client, error) {
+// Host seats a client of a session within this process: the player at whose machine the service runs. It is a client
+// like any other, on a pipe instead of a socket.
+func (v *Service) Host(
+	ctx context.Context, session int64, name, role string, o client.Options,
+) (*client.Client, error) {
 	x := v.room(session)
 	if x == nil {
 		return nil, fmt.Errorf("host session %d: it does not run", session)
@@ -112,10 +116,16 @@ func (v *Service) testClient(r *http.Request) (test testClient, err error) {
 	n, err := strconv.Atoi(chi.URLParam(r, "client"))
 	v.mu.Lock()
 	defer v.mu.Unlock()
-	if test = v.tests[seatKey{x.id, n}]; test.Client != nil && err == nil {
+	test = v.tests[seatKey{x.id, n}]
+	if test.Client != nil && err == nil {
 		return test, nil
 	}
-	no := &refusal{status: http.StatusNotFound, detail: fmt.Sprintf("session %d has no test client %.20s; other clients ask for themselves", x.id, chi.URLParam(r, "client"))}
+	no := &refusal{
+		status: http.StatusNotFound,
+		detail: fmt.Sprintf(
+			"session %d has no test client %.20s; other clients ask for themselves", x.id, chi.URLParam(r, "client"),
+		),
+	}
 	for k, test := range v.tests {
 		if k.session == x.id && len(no.known) < 20 {
 			no.known = append(no.known, fmt.Sprintf("%d (%s)", k.client, test.Me().Name))
@@ -196,7 +206,11 @@ func (v *Service) seats(r *http.Request) ([]seatRow, error) {
 	list, err := v.store.Seats(r.Context(), s.ID)
 	out := []seatRow{}
 	for _, x := range list {
-		row := seatRow{Client: wire.Client{Number: x.Client, Name: x.Name, Role: x.Role}, JoinedAt: x.JoinedAt, LeftAt: x.LeftAt}
+		row := seatRow{
+			Client:   wire.Client{Number: x.Client, Name: x.Name, Role: x.Role},
+			JoinedAt: x.JoinedAt,
+			LeftAt:   x.LeftAt,
+		}
 		if x.LeftReason != nil {
 			row.LeftReason = *x.LeftReason
 		}

@@ -1,5 +1,5 @@
-// Package service is the long-running part of Kamerad: it runs sessions, seats clients over WebSockets, answers the HTTP API
-// and serves the console.
+// Package service is the long-running part of Kamerad: it runs sessions, seats clients over WebSockets, answers the
+// HTTP API and serves the console.
 package service
 
 import (
@@ -55,12 +55,12 @@ type Service struct {
 	// SendBuffer is what the system keeps of what was written to a client, in bytes; 0 leaves that to the system.
 	SendBuffer int
 
-	// SessionMemory is how many bytes the entities of one session may take, and what its clients are told of them; see session.Options.
-	// 0 is session.DefaultMemory.
+	// SessionMemory is how many bytes the entities of one session may take, and what its clients are told of them; see
+	// session.Options. 0 is session.DefaultMemory.
 	SessionMemory int64
 
-	// Decided, when it is set before a client joins, is called with the time from reading a request to having written its decision, of
-	// the one that waited longest for a write.
+	// Decided, when it is set before a client joins, is called with the time from reading a request to having written
+	// its decision, of the one that waited longest for a write.
 	Decided func(took time.Duration)
 }
 
@@ -81,28 +81,105 @@ type meters struct {
 
 func newMeters(rooms func() float64, backlog func() store.Backlog) *meters {
 	m := &meters{
-		registry:    prometheus.NewRegistry(),
-		decisions:   prometheus.NewCounterVec(prometheus.CounterOpts{Name: "kamerad_decisions_total", Help: "Decided requests by outcome and the stage that decided."}, []string{"outcome", "stage"}),
-		broken:      prometheus.NewCounter(prometheus.CounterOpts{Name: "kamerad_broken_messages_total", Help: "Messages of clients that could not be read; their connections were cut."}),
-		differences: prometheus.NewCounter(prometheus.CounterOpts{Name: "kamerad_differences_total", Help: "Copies of clients that were not what their digest says; each was sent anew."}),
-		behind:      prometheus.NewCounter(prometheus.CounterOpts{Name: "kamerad_behind_total", Help: "Times that a client fell behind and was sent a snapshot in place of what it missed."}),
-		decision:    prometheus.NewHistogram(prometheus.HistogramOpts{Name: "kamerad_decision_seconds", Help: "Time from reading a request to having written its decision.", Buckets: prometheus.ExponentialBuckets(1e-3, 1.5, 14)}),
-		clients:     prometheus.NewGauge(prometheus.GaugeOpts{Name: "kamerad_clients", Help: "Clients that have a seat."}),
-		tick:        prometheus.NewHistogram(prometheus.HistogramOpts{Name: "kamerad_tick_seconds", Help: "Time that a tick took.", Buckets: prometheus.ExponentialBuckets(1e-5, 4, 8)}),
+		registry: prometheus.NewRegistry(),
+		decisions: prometheus.NewCounterVec(
+			prometheus.CounterOpts{
+				Name: "kamerad_decisions_total",
+				Help: "Decided requests by outcome and the stage that decided.",
+			},
+			[]string{"outcome", "stage"},
+		),
+		broken: prometheus.NewCounter(
+			prometheus.CounterOpts{
+				Name: "kamerad_broken_messages_total",
+				Help: "Messages of clients that could not be read; their connections were cut.",
+			},
+		),
+		differences: prometheus.NewCounter(
+			prometheus.CounterOpts{
+				Name: "kamerad_differences_total",
+				Help: "Copies of clients that were not what their digest says; each was sent anew.",
+			},
+		),
+		behind: prometheus.NewCounter(
+			prometheus.CounterOpts{
+				Name: "kamerad_behind_total",
+				Help: "Times that a client fell behind and was sent a snapshot in place of what it missed.",
+			},
+		),
+		decision: prometheus.NewHistogram(
+			prometheus.HistogramOpts{
+				Name:    "kamerad_decision_seconds",
+				Help:    "Time from reading a request to having written its decision.",
+				Buckets: prometheus.ExponentialBuckets(1e-3, 1.5, 14),
+			},
+		),
+		clients: prometheus.NewGauge(prometheus.GaugeOpts{Name: "kamerad_clients", Help: "Clients that have a seat."}),
+		tick: prometheus.NewHistogram(
+			prometheus.HistogramOpts{
+				Name:    "kamerad_tick_seconds",
+				Help:    "Time that a tick took.",
+				Buckets: prometheus.ExponentialBuckets(1e-5, 4, 8),
+			},
+		),
 	}
-	m.unstored = prometheus.NewCounter(prometheus.CounterOpts{Name: "kamerad_decisions_unstored_total", Help: "Refused requests that were counted and not stored: their client had more than it is allowed."})
-	m.overruns = prometheus.NewCounter(prometheus.CounterOpts{Name: "kamerad_tick_overruns_total", Help: "Ticks that took longer than there is between two."})
-	m.deferred = prometheus.NewCounter(prometheus.CounterOpts{Name: "kamerad_deferred_inputs_total", Help: "Requests, writes and joins that waited for a tick with steps to spare."})
-	m.failures = prometheus.NewCounter(prometheus.CounterOpts{Name: "kamerad_session_failures_total", Help: "Sessions that failed inside and were closed."})
-	m.registry.MustRegister(collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}), m.failures, m.decisions, m.broken, m.differences, m.behind, m.decision, m.clients, m.tick,
+	m.unstored = prometheus.NewCounter(
+		prometheus.CounterOpts{
+			Name: "kamerad_decisions_unstored_total",
+			Help: "Refused requests that were counted and not stored: their client had more than it is allowed.",
+		},
+	)
+	m.overruns = prometheus.NewCounter(
+		prometheus.CounterOpts{
+			Name: "kamerad_tick_overruns_total",
+			Help: "Ticks that took longer than there is between two.",
+		},
+	)
+	m.deferred = prometheus.NewCounter(
+		prometheus.CounterOpts{
+			Name: "kamerad_deferred_inputs_total",
+			Help: "Requests, writes and joins that waited for a tick with steps to spare.",
+		},
+	)
+	m.failures = prometheus.NewCounter(
+		prometheus.CounterOpts{
+			Name: "kamerad_session_failures_total",
+			Help: "Sessions that failed inside and were closed.",
+		},
+	)
+	m.registry.MustRegister(
+		collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}), m.failures, m.decisions, m.broken,
+		m.differences, m.behind, m.decision, m.clients, m.tick,
 		prometheus.NewGaugeFunc(prometheus.GaugeOpts{Name: "kamerad_sessions", Help: "Sessions that run."}, rooms),
 		m.unstored, m.overruns, m.deferred,
-		prometheus.NewGaugeFunc(prometheus.GaugeOpts{Name: "kamerad_records_waiting", Help: "Records that are not stored yet."}, func() float64 { return float64(backlog().Waiting) }),
-		prometheus.NewGaugeFunc(prometheus.GaugeOpts{Name: "kamerad_records_waiting_bytes", Help: "Memory that records take which are not stored yet, about."}, func() float64 { return float64(backlog().Bytes) }),
-		prometheus.NewCounterFunc(prometheus.CounterOpts{Name: "kamerad_records_dropped_total", ConstLabels: prometheus.Labels{"class": "kept"}, Help: "Records that were given up since the database was away for too long."},
-			func() float64 { return float64(backlog().DroppedKept) }),
-		prometheus.NewCounterFunc(prometheus.CounterOpts{Name: "kamerad_records_dropped_total", ConstLabels: prometheus.Labels{"class": "refused"}, Help: "Records that were given up since the database was away for too long."},
-			func() float64 { return float64(backlog().DroppedRefused) }))
+		prometheus.NewGaugeFunc(
+			prometheus.GaugeOpts{Name: "kamerad_records_waiting", Help: "Records that are not stored yet."},
+			func() float64 { return float64(backlog().Waiting) },
+		),
+		prometheus.NewGaugeFunc(
+			prometheus.GaugeOpts{
+				Name: "kamerad_records_waiting_bytes",
+				Help: "Memory that records take which are not stored yet, about.",
+			},
+			func() float64 { return float64(backlog().Bytes) },
+		),
+		prometheus.NewCounterFunc(
+			prometheus.CounterOpts{
+				Name:        "kamerad_records_dropped_total",
+				ConstLabels: prometheus.Labels{"class": "kept"},
+				Help:        "Records that were given up since the database was away for too long.",
+			},
+			func() float64 { return float64(backlog().DroppedKept) },
+		),
+		prometheus.NewCounterFunc(
+			prometheus.CounterOpts{
+				Name:        "kamerad_records_dropped_total",
+				ConstLabels: prometheus.Labels{"class": "refused"},
+				Help:        "Records that were given up since the database was away for too long.",
+			},
+			func() float64 { return float64(backlog().DroppedRefused) },
+		),
+	)
 	return m
 }
 
@@ -134,8 +211,9 @@ type Recorder interface {
 	Close(ctx context.Context) error
 }
 
-// New makes a service on records, such as those of a database. The service closes the recorder. console holds the built web
-// console; without an index.html the service says how to build it. Sessions that an earlier service left open are closed.
+// New makes a service on records, such as those of a database. The service closes the recorder. console holds the built
+// web console; without an index.html the service says how to build it. Sessions that an earlier service left open are
+// closed.
 func New(ctx context.Context, s Records, recorder Recorder, console fs.FS) (*Service, error) {
 	left, err := s.CloseLeftOver(ctx)
 	if err != nil {
@@ -144,16 +222,45 @@ func New(ctx context.Context, s Records, recorder Recorder, console fs.FS) (*Ser
 	if left > 0 {
 		slog.Warn("closed sessions that an earlier service had left open", "count", left)
 	}
-	v := &Service{trials: trials{turn: make(chan struct{}, 1), live: map[int64]*trial{}}, store: s, recorder: recorder, console: console, rooms: map[int64]*room{}, halted: make(chan struct{}), greeting: newIdle(), bodies: make(places, longBodies), publishing: make(places, publishings), writers: newWriters(), tests: map[seatKey]testClient{}}
-	v.meters = newMeters(func() float64 { return float64(len(v.open())) }, func() store.Backlog { return v.recorder.Backlog() })
-	v.meters.registry.MustRegister(prometheus.NewCounterFunc(prometheus.CounterOpts{Name: "kamerad_misordered_frames_total", Help: "Frames that were refused since their client had a newer one. There must be none."},
-		func() float64 { return float64(v.writers.misordered.Load()) }))
+	v := &Service{
+		trials:     trials{turn: make(chan struct{}, 1), live: map[int64]*trial{}},
+		store:      s,
+		recorder:   recorder,
+		console:    console,
+		rooms:      map[int64]*room{},
+		halted:     make(chan struct{}),
+		greeting:   newIdle(),
+		bodies:     make(places, longBodies),
+		publishing: make(places, publishings),
+		writers:    newWriters(),
+		tests:      map[seatKey]testClient{},
+	}
+	v.meters = newMeters(
+		func() float64 { return float64(len(v.open())) }, func() store.Backlog { return v.recorder.Backlog() },
+	)
+	v.meters.registry.MustRegister(
+		prometheus.NewCounterFunc(
+			prometheus.CounterOpts{
+				Name: "kamerad_misordered_frames_total",
+				Help: "Frames that were refused since their client had a newer one. There must be none.",
+			},
+			func() float64 { return float64(v.writers.misordered.Load()) },
+		),
+	)
 	return v, nil
 }
 
-// Serve answers on a listener until ctx ends, and then stops in order: clients are told, records are stored, connections end.
+// Serve answers on a listener until ctx ends, and then stops in order: clients are told, records are stored,
+// connections end.
 func (v *Service) Serve(ctx context.Context, l net.Listener) error {
-	server := &http.Server{Handler: bodiless(v.Handler()), ReadHeaderTimeout: 5 * time.Second, ReadTimeout: bodyWithin, IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 16 << 10, ConnState: newIdle().changed}
+	server := &http.Server{
+		Handler:           bodiless(v.Handler()),
+		ReadHeaderTimeout: 5 * time.Second,
+		ReadTimeout:       bodyWithin,
+		IdleTimeout:       2 * time.Minute,
+		MaxHeaderBytes:    16 << 10,
+		ConnState:         newIdle().changed,
+	}
 	failed := make(chan error, 1)
 	go func() { failed <- server.Serve(l) }()
 	go v.watchHeld(ctx)
@@ -191,7 +298,12 @@ func (v *Service) room(id int64) *room {
 
 // openRoom opens a session of a stored version; its key is hexadecimal, or empty for a random one.
 func (v *Service) openRoom(ctx context.Context, version store.Version, in client.OpenSession) (*room, error) {
-	options := session.Options{Trace: true, Headroom: headroom, Settings: in.Settings, Memory: v.SessionMemory}
+	options := session.Options{
+		Trace:    true,
+		Headroom: headroom,
+		Settings: in.Settings,
+		Memory:   v.SessionMemory,
+	}
 	if options.Memory <= 0 {
 		options.Memory = session.DefaultMemory
 	}
@@ -214,11 +326,18 @@ func (v *Service) openRoom(ctx context.Context, version store.Version, in client
 	}
 	c, problems := contract.LoadWith(version.Contract+".kam", version.Source, contract.Files(version.Files).Open)
 	if c == nil {
-		return nil, fmt.Errorf("open a session of %s version %d: its text does not fit this version of Kamerad: %w", version.Contract, version.Version, problems)
+		return nil, fmt.Errorf(
+			"open a session of %s version %d: its text does not fit this version of Kamerad: %w", version.Contract,
+			version.Version, problems,
+		)
 	}
 	if sure := c.SureMemory(); sure > options.Memory {
-		return nil, &bad{fmt.Sprintf("open a session of %s version %d: what is there once all %d seats are taken may take %d MB of memory, and a session of this service has %d MB; declare fewer seats or smaller properties (`kamerad cost` tells what each kind takes), or start the service with a greater --session-memory",
-			version.Contract, version.Version, c.Seats, sure>>20, options.Memory>>20)}
+		return nil, &bad{
+			fmt.Sprintf(
+				"open a session of %s version %d: what is there once all %d seats are taken may take %d MB of memory, and a session of this service has %d MB; declare fewer seats or smaller properties (`kamerad cost` tells what each kind takes), or start the service with a greater --session-memory",
+				version.Contract, version.Version, c.Seats, sure>>20, options.Memory>>20,
+			),
+		}
 	}
 	if err := v.reserve(); err != nil {
 		return nil, err
@@ -251,7 +370,10 @@ func (v *Service) reserve() error {
 		return errStopping
 	}
 	if !v.store.Held() {
-		return &refusal{status: http.StatusServiceUnavailable, detail: "open a session: the database is not held for this service now; its log says why"}
+		return &refusal{
+			status: http.StatusServiceUnavailable,
+			detail: "open a session: the database is not held for this service now; its log says why",
+		}
 	}
 	if len(v.rooms)+v.opening >= MaxSessions {
 		return &bad{fmt.Sprintf("%d sessions run already; close one first", MaxSessions)}
@@ -262,7 +384,9 @@ func (v *Service) reserve() error {
 }
 
 // openReserved makes a session and its row; it does not run yet.
-func (v *Service) openReserved(ctx context.Context, version store.Version, in client.OpenSession, c *contract.Contract, options session.Options) (*room, error) {
+func (v *Service) openReserved(
+	ctx context.Context, version store.Version, in client.OpenSession, c *contract.Contract, options session.Options,
+) (*room, error) {
 	s, err := session.New(c, options)
 	if err != nil {
 		return nil, &bad{err.Error()}
@@ -276,7 +400,10 @@ func (v *Service) openReserved(ctx context.Context, version store.Version, in cl
 		return nil, err
 	}
 	r := newRoom(row, s, in.Paused, v.recorder, v.meters)
-	r.writers, r.seed, r.halted, r.failed = v.writers, in.Seed, v.halted, func() { v.failures.Add(1) }
+	r.writers = v.writers
+	r.seed = in.Seed
+	r.halted = v.halted
+	r.failed = func() { v.failures.Add(1) }
 	if in.Seed > 0 {
 		r.transcript = drill.NewTranscript(s, in.Seed, in.Settings)
 	}

@@ -105,7 +105,15 @@ func TestPagesFromElsewhereAreTurnedAway(t *testing.T) {
 
 func TestTheConsoleIsServed(t *testing.T) {
 	_, api := start(t, page)
-	for path, want := range map[string]string{"/": "page", "/sessions/7": "page", "/index.html": "page", "/assets/app.js": "1", "/assets/none.js": "no such file", "/healthz": "alive", "/readyz": "ready"} {
+	for path, want := range map[string]string{
+		"/":               "page",
+		"/sessions/7":     "page",
+		"/index.html":     "page",
+		"/assets/app.js":  "1",
+		"/assets/none.js": "no such file",
+		"/healthz":        "alive",
+		"/readyz":         "ready",
+	} {
 		status, body, _ := get(t, "GET", api.Service+path, "", nil)
 		assert.Contains(t, body, want, path)
 		assert.Equal(t, path == "/assets/none.js", status == 404, path)
@@ -131,7 +139,10 @@ func TestBadCallsAreProblems(t *testing.T) {
 		{"POST", "/api/sessions", `{"contract":"tidewreck","colour":1}`, 400, "colour"},
 		{"POST", "/api/sessions", `{"contract":"tidewreck","version":-1}`, 400, "whole number"},
 		{"POST", "/api/contracts", `{"source":"` + strings.Repeat("x", 3<<20) + `"}`, 413, "longer than"},
-		{"POST", "/api/contracts", `{"source":"contract a language 1 // ` + strings.Repeat("x", 1<<20) + `"}`, 422, "1 mistake"},
+		{
+			"POST", "/api/contracts", `{"source":"contract a language 1 // ` + strings.Repeat("x", 1<<20) + `"}`, 422,
+			"1 mistake",
+		},
 		{"GET", "/api/contracts/tidewreck/versions/x", "", 400, "whole number"},
 		{"GET", "/api/contracts/a%00b", "", 404, "no contract"},
 		{"GET", "/api/contracts/none/versions/1", "", 404, "tidewreck"},
@@ -185,7 +196,8 @@ func TestTestClientsPlayThroughTheAPI(t *testing.T) {
 	assert.Contains(t, body, "kamerad_sessions 1")
 }
 
-// A client that takes nothing falls behind, is sent a snapshot if it goes on, and is cut in the end; the others get every tick.
+// A client that takes nothing falls behind, is sent a snapshot if it goes on, and is cut in the end; the others get
+// every tick.
 func TestASlowClientHoldsUpNobody(t *testing.T) {
 	v, api := start(t, page)
 	x := opened(t, v, api, true)
@@ -216,20 +228,35 @@ func TestASlowClientHoldsUpNobody(t *testing.T) {
 		}
 		return frames
 	}
-	most, served, i := 0, 0, 0
+	most := 0
+	served := 0
+	i := 0
 	tick := func() {
 		require.NoError(t, x.do(t.Context(), func() {
 			i++
-			call := x.session.Read(wire.Ask{Seq: uint64(i), Request: "Diver.paint", Args: []json.RawMessage{[]byte([]string{`"rust"`, `"kelp"`}[i%2])}})
+			call := x.session.Read(
+				wire.Ask{
+					Seq:     uint64(i),
+					Request: "Diver.paint",
+					Args:    []json.RawMessage{[]byte([]string{`"rust"`, `"kelp"`}[i%2])},
+				},
+			)
 			x.session.Ask(quick.client, call)
 			clock = clock.Add(50 * time.Millisecond)
 			x.tick()
 			got := 0
 			quick.box.mu.Lock()
 			got = len(quick.box.bytes)
-			quick.box.bytes, quick.box.marks, quick.box.oldest = nil, nil, time.Time{}
+			quick.box.bytes = nil
+			quick.box.marks = nil
+			quick.box.oldest = time.Time{}
 			quick.box.mu.Unlock()
-			x.handle(&letter{from: quick, what: "seen", seen: x.session.Now(), at: clock})
+			x.handle(&letter{
+				from: quick,
+				what: "seen",
+				seen: x.session.Now(),
+				at:   clock,
+			})
 			if got > 0 {
 				served++
 			}
@@ -241,7 +268,14 @@ func TestASlowClientHoldsUpNobody(t *testing.T) {
 	slow.progress.least, dead.progress.least = time.Millisecond, time.Millisecond // how far away they are is known
 	confirm := func(c *conn, frames []*wire.Frame) {
 		if len(frames) > 0 {
-			require.NoError(t, x.do(t.Context(), func() { x.handle(&letter{from: c, what: "seen", seen: frames[len(frames)-1].Tick, at: clock}) }))
+			require.NoError(t, x.do(t.Context(), func() {
+				x.handle(&letter{
+					from: c,
+					what: "seen",
+					seen: frames[len(frames)-1].Tick,
+					at:   clock,
+				})
+			}))
 		}
 	}
 	for range 60 {
@@ -295,13 +329,22 @@ func TestACopyIsShownAsConfirmed(t *testing.T) {
 	}
 	m := step()
 	require.Len(t, m.Clients, 1)
-	assert.Equal(t, []any{int64(0), int64(1), int64(1), 0}, []any{m.Clients[0].Seen, m.Clients[0].Sent, m.Clients[0].Waits, len(m.Clients[0].Frames)})
+	assert.Equal(
+		t, []any{int64(0), int64(1), int64(1), 0},
+		[]any{m.Clients[0].Seen, m.Clients[0].Sent, m.Clients[0].Waits, len(m.Clients[0].Frames)},
+	)
 
 	say(`{"type":"seen","seen":1}`)
 	say(`{"type":"ask","seq":1,"request":"Diver.search","args":[],"seen":1}`)
-	require.Eventually(t, func() bool { s, _ := api.Session(t.Context(), x.id); return s.Queued == 1 }, 5*time.Second, time.Millisecond)
+	require.Eventually(
+		t, func() bool { s, _ := api.Session(t.Context(), x.id); return s.Queued == 1 }, 5*time.Second,
+		time.Millisecond,
+	)
 	m = step()
-	assert.Equal(t, []any{int64(1), int64(2), int64(2), 1}, []any{m.Clients[0].Seen, m.Clients[0].Sent, m.Clients[0].Waits, len(m.Clients[0].Frames)})
+	assert.Equal(
+		t, []any{int64(1), int64(2), int64(2), 1},
+		[]any{m.Clients[0].Seen, m.Clients[0].Sent, m.Clients[0].Waits, len(m.Clients[0].Frames)},
+	)
 	assert.Contains(t, string(m.Clients[0].Frames[0]), `"hull":100`)
 	assert.NotContains(t, string(m.Clients[0].Frames[0]), `"events"`)
 	require.Len(t, m.Decisions, 1)

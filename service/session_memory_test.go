@@ -12,8 +12,8 @@ import (
 	"kamerad/client"
 )
 
-// A session keeps to the memory that the service gives it: one that needs more is not opened, how much of it is taken is told, and
-// nobody looks at so much that the copies of its clients take far more.
+// A session keeps to the memory that the service gives it: one that needs more is not opened, how much of it is taken
+// is told, and nobody looks at so much that the copies of its clients take far more.
 func TestASessionKeepsToItsMemory(t *testing.T) {
 	v, api := start(t, page)
 	v.SessionMemory = 4 << 20
@@ -24,7 +24,10 @@ func TestASessionKeepsToItsMemory(t *testing.T) {
 	}
 	_, err := open("wide", "seats 1000\nroles player\nentity Diver per player { l: list<int 0..9> max 200 = [] }")
 	require.Error(t, err)
-	assert.Contains(t, err.Error(), "once all 1000 seats are taken may take 49 MB of memory, and a session of this service has 4 MB")
+	assert.Contains(
+		t, err.Error(),
+		"once all 1000 seats are taken may take 49 MB of memory, and a session of this service has 4 MB",
+	)
 	assert.Contains(t, err.Error(), "--session-memory")
 
 	s, err := open("wide_sea", `seats 20

@@ -28,10 +28,13 @@ const (
 	statusOut = 4410
 )
 
-// Frames are written and read by the service itself: what a tick has for a client goes out in one write of bytes that need no other copy,
-// and what comes is read where it stands. The library does the handshake.
+// Frames are written and read by the service itself: what a tick has for a client goes out in one write of bytes that
+// need no other copy, and what comes is read where it stands. The library does the handshake.
 var upgrader = websocket.Upgrader{
-	Subprotocols: []string{wire.Binary, wire.Protocol}, ReadBufferSize: 1024, WriteBufferSize: 256, HandshakeTimeout: 5 * time.Second,
+	Subprotocols:     []string{wire.Binary, wire.Protocol},
+	ReadBufferSize:   1024,
+	WriteBufferSize:  256,
+	HandshakeTimeout: 5 * time.Second,
 }
 
 // Codes of refusals that are the service's own, beside those of session.RefusalCode.
@@ -46,15 +49,27 @@ const (
 	codeServiceFails = "service_failed" // the service could not do it
 )
 
-// join seats a client over a WebSocket. Nothing happens to the session before the client's first message has come; a web page from elsewhere
-// does not get so far.
+// join seats a client over a WebSocket. Nothing happens to the session before the client's first message has come; a
+// web page from elsewhere does not get so far.
 func (v *Service) join(w http.ResponseWriter, r *http.Request) {
 	switch {
 	case !websocket.IsWebSocketUpgrade(r):
-		send(w, &client.Problem{Status: http.StatusUpgradeRequired, Code: codeNoSocket, Detail: "join: this is where clients open a WebSocket; the request asks for none"})
+		send(
+			w,
+			&client.Problem{
+				Status: http.StatusUpgradeRequired,
+				Code:   codeNoSocket,
+				Detail: "join: this is where clients open a WebSocket; the request asks for none",
+			},
+		)
 		return
 	case !speaks(r, upgrader.Subprotocols):
-		send(w, &client.Problem{Status: http.StatusBadRequest, Code: codeNoProtocol, Detail: "join: ask for one of the sub-protocols " + strings.Join(upgrader.Subprotocols, ", "), Known: upgrader.Subprotocols})
+		send(w, &client.Problem{
+			Status: http.StatusBadRequest,
+			Code:   codeNoProtocol,
+			Detail: "join: ask for one of the sub-protocols " + strings.Join(upgrader.Subprotocols, ", "),
+			Known:  upgrader.Subprotocols,
+		})
 		return
 	}
 	v.sockets.Add(1)
@@ -78,7 +93,9 @@ func (v *Service) join(w http.ResponseWriter, r *http.Request) {
 	out.writers, out.writer = v.writers, v.writers.tie()
 	defer v.writers.untie(out.writer)
 	x.post(func() {
-		if c.wired, x.lineup = out, nil; c.seated {
+		c.wired = out
+		x.lineup = nil
+		if c.seated {
 			c.progress.least = out.prepare()
 			if err := x.listen(newHearer(x, c, out, read)); err != nil {
 				x.lose(c, "it cannot be heard: "+err.Error())
@@ -107,9 +124,11 @@ func (v *Service) join(w http.ResponseWriter, r *http.Request) {
 // greetWithin is how long a client may take for its first message.
 const greetWithin = 5 * time.Second
 
-// greet reads the first message of a new connection and takes the seat that it asks for. read holds what came after that message.
+// greet reads the first message of a new connection and takes the seat that it asks for. read holds what came after
+// that message.
 func (v *Service) greet(socket *websocket.Conn, r *http.Request) (x *room, c *conn, read []byte, err error) {
-	if x, err = v.running(r); err != nil {
+	x, err = v.running(r)
+	if err != nil {
 		return nil, nil, nil, err
 	}
 	conn := socket.NetConn()
@@ -131,12 +150,18 @@ func firstMessage(conn net.Conn) (join wire.Join, rest []byte, err error) {
 		return join, nil, err
 	}
 	frames := 0
-	in := reader{conn: conn, most: wire.MaxJoin, ping: func([]byte) {}, took: func(int, bool) error {
-		if frames++; frames > controlAtOnce {
-			return errBroken(fmt.Sprintf("more than %d frames came before the first message", controlAtOnce))
-		}
-		return nil
-	}}
+	in := reader{
+		conn: conn,
+		most: wire.MaxJoin,
+		ping: func([]byte) {},
+		took: func(int, bool) error {
+			frames++
+			if frames > controlAtOnce {
+				return errBroken(fmt.Sprintf("more than %d frames came before the first message", controlAtOnce))
+			}
+			return nil
+		},
+	}
 	op, raw, err := in.next()
 	var late net.Error
 	switch {
@@ -147,7 +172,8 @@ func firstMessage(conn net.Conn) (join wire.Join, rest []byte, err error) {
 	case op != opText:
 		return join, nil, errors.New("the first message is binary; it has to be a text message, of JSON")
 	}
-	if join, err = wire.ParseJoin(raw); err != nil {
+	join, err = wire.ParseJoin(raw)
+	if err != nil {
 		return join, nil, err
 	}
 	if join.Ticket != "" {
@@ -265,8 +291,17 @@ func (v *Service) watch(w http.ResponseWriter, r *http.Request) {
 			for len(me.out) > 0 {
 				_ = write(<-me.out)
 			}
-			_ = write(encode(client.Watch{Type: "close", Reason: me.why, Clients: []client.WatchClient{}, Decisions: []client.Decision{}, Told: []client.Told{}}))
-			_ = socket.WriteControl(websocket.CloseMessage, websocket.FormatCloseMessage(websocket.CloseNormalClosure, short(me.why)), time.Now().Add(goodbye))
+			_ = write(encode(client.Watch{
+				Type:      "close",
+				Reason:    me.why,
+				Clients:   []client.WatchClient{},
+				Decisions: []client.Decision{},
+				Told:      []client.Told{},
+			}))
+			_ = socket.WriteControl(
+				websocket.CloseMessage, websocket.FormatCloseMessage(websocket.CloseNormalClosure, short(me.why)),
+				time.Now().Add(goodbye),
+			)
 			select { // the other side answers
 			case <-gone:
 			case <-time.After(goodbye):

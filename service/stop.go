@@ -8,8 +8,9 @@ import (
 	"time"
 )
 
-// StopWithin is how long a service takes to stop, whatever its sessions, its clients and its database do; closing the database's connections
-// takes a second more at most. Each part has until a time of its own, so that one that hangs leaves the others theirs.
+// StopWithin is how long a service takes to stop, whatever its sessions, its clients and its database do; closing the
+// database's connections takes a second more at most. Each part has until a time of its own, so that one that hangs
+// leaves the others theirs.
 const (
 	StopWithin    = 9 * time.Second
 	sessionsUntil = 4 * time.Second         // sessions that are being opened, and ticks, have ended
@@ -18,8 +19,8 @@ const (
 	recordsUntil  = 8500 * time.Millisecond
 )
 
-// NotDone is the error of a service that has stopped and could not do all that belongs to it: each text names what could not be told or
-// stored, and why.
+// NotDone is the error of a service that has stopped and could not do all that belongs to it: each text names what
+// could not be told or stored, and why.
 type NotDone []string
 
 func (n NotDone) Error() string {
@@ -47,7 +48,8 @@ func (n *notDone) err() error {
 	return n.list
 }
 
-// stop ends all sessions, tells clients, and stores what there is to store. shut closes what is listened on and ends the calls.
+// stop ends all sessions, tells clients, and stores what there is to store. shut closes what is listened on and ends
+// the calls.
 func (v *Service) stop(shut func(ctx context.Context) error) error {
 	began := time.Now()
 	until := func(d time.Duration) (context.Context, context.CancelFunc) {

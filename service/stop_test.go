@@ -36,11 +36,13 @@ func serving(t *testing.T, records *store.Memory) (v *Service, api client.API, s
 	ctx, cancel := context.WithCancel(context.Background())
 	done := make(chan error, 1)
 	go func() { done <- v.Serve(ctx, l) }()
-	return v, client.API{Service: "http://" + l.Addr().String()}, sync.OnceValue(func() error { cancel(); return <-done })
+	return v, client.API{
+		Service: "http://" + l.Addr().String(),
+	}, sync.OnceValue(func() error { cancel(); return <-done })
 }
 
-// A tick that does not end keeps a service from stopping no longer than it says; the other sessions' clients are told, all ends are stored,
-// and what could not be done is named.
+// A tick that does not end keeps a service from stopping no longer than it says; the other sessions' clients are told,
+// all ends are stored, and what could not be done is named.
 func TestStoppingHasADeadline(t *testing.T) {
 	records := &store.Memory{}
 	_, api, stop := serving(t, records)
@@ -136,7 +138,8 @@ func TestACloseThatWasNotWaitedForIsStored(t *testing.T) {
 	require.NoError(t, err)
 	s, err := api.Open(t.Context(), client.OpenSession{Contract: "tally"})
 	require.NoError(t, err)
-	held, release := make(chan struct{}, 1), make(chan struct{})
+	held := make(chan struct{}, 1)
+	release := make(chan struct{})
 	clear := points.tickBegins.Set(func() {
 		select {
 		case held <- struct{}{}:
@@ -157,8 +160,8 @@ func TestACloseThatWasNotWaitedForIsStored(t *testing.T) {
 	assert.NoError(t, stop())
 }
 
-// A session that is being opened while the service stops either runs and is closed with the others, or never runs: nothing stays open, and
-// nothing is sent to who has ended.
+// A session that is being opened while the service stops either runs and is closed with the others, or never runs:
+// nothing stays open, and nothing is sent to who has ended.
 func TestASessionOpenedWhileTheServiceStops(t *testing.T) {
 	for range often() {
 		records := &store.Memory{}
@@ -222,7 +225,11 @@ func TestATrialStartedWhileTheServiceStops(t *testing.T) {
 // A session that its contract has ended is closed once, however many ticks that takes.
 func TestTheEndOfASessionIsToldOnce(t *testing.T) {
 	v, api := alone(t)
-	_, err := api.Publish(t.Context(), "short.kam", "contract short language 1\nroles player\nshared Sea { n: int 0..9 = 0; after 1s { close \"the tide is out\" } }", nil)
+	_, err := api.Publish(
+		t.Context(), "short.kam",
+		"contract short language 1\nroles player\nshared Sea { n: int 0..9 = 0; after 1s { close \"the tide is out\" } }",
+		nil,
+	)
 	require.NoError(t, err)
 	s, err := api.Open(t.Context(), client.OpenSession{Contract: "short", Paused: true})
 	require.NoError(t, err)

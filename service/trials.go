@@ -76,7 +76,12 @@ func (v *Service) startTrial(r *http.Request) (client.Trial, error) {
 	if in.Seed == 0 {
 		in.Seed = 1
 	}
-	x := &trial{row: store.Trial{Contract: version.Contract, Version: version.Version, What: in.What, Asked: encode(in)}}
+	x := &trial{row: store.Trial{
+		Contract: version.Contract,
+		Version:  version.Version,
+		What:     in.What,
+		Asked:    encode(in),
+	}}
 	switch in.What {
 	case "drills":
 		err = x.ofDrills(version, in)
@@ -101,7 +106,8 @@ func (v *Service) startTrial(r *http.Request) (client.Trial, error) {
 		return client.Trial{}, err
 	}
 	ctx, cancel := context.WithCancel(context.Background())
-	x.row, x.cancel = row, cancel
+	x.row = row
+	x.cancel = cancel
 	v.trials.live[row.ID] = x
 	if v.trials.stopping {
 		cancel() // it is stored as one that was stopped before it began
@@ -118,20 +124,28 @@ func (t *trials) reserve() error {
 		return errStopping
 	}
 	if n := len(t.live) + t.starting; n >= maxTrials {
-		return &refusal{status: http.StatusTooManyRequests, detail: fmt.Sprintf("%d trials wait or run already; more have to wait", n)}
+		return &refusal{
+			status: http.StatusTooManyRequests,
+			detail: fmt.Sprintf("%d trials wait or run already; more have to wait", n),
+		}
 	}
 	t.starting++
 	t.wg.Add(1)
 	return nil
 }
 
-// ofDrills makes a trial of drills. They may call the contract by whatever file name they were written with, and what it includes as it does.
+// ofDrills makes a trial of drills. They may call the contract by whatever file name they were written with, and what
+// it includes as it does.
 func (x *trial) ofDrills(version store.Version, in client.StartTrial) error {
 	if in.Shake < 0 || in.Shake > maxTrialShake {
 		return &bad{fmt.Sprintf("drills are shaken at most %d times here, not %d", maxTrialShake, in.Shake)}
 	}
 	if len(in.Drills) == 0 || len(in.Drills) > maxTrialFiles {
-		return &bad{fmt.Sprintf("a trial of drills is given 1 to %d files of drills by name, not %d", maxTrialFiles, len(in.Drills))}
+		return &bad{
+			fmt.Sprintf(
+				"a trial of drills is given 1 to %d files of drills by name, not %d", maxTrialFiles, len(in.Drills),
+			),
+		}
 	}
 	main := ""
 	open := func(name string) (string, error) {
@@ -139,7 +153,9 @@ func (x *trial) ofDrills(version store.Version, in client.StartTrial) error {
 			return text, nil
 		}
 		if !strings.HasSuffix(name, ".kam") || main != "" && main != name {
-			return "", fmt.Errorf("version %d of %s has no file %.80q beside it", version.Version, version.Contract, name)
+			return "", fmt.Errorf(
+				"version %d of %s has no file %.80q beside it", version.Version, version.Contract, name,
+			)
 		}
 		main = name
 		return version.Source, nil
@@ -151,10 +167,15 @@ func (x *trial) ofDrills(version store.Version, in client.StartTrial) error {
 			return &bad{fmt.Sprintf("the file name %.80q leads out of its folder", name)}
 		}
 		drills, wrong := drill.Load(name, in.Drills[name], open)
-		list, problems = append(list, drills...), append(problems, wrong...)
+		list = append(list, drills...)
+		problems = append(problems, wrong...)
 	}
 	if len(problems) > 0 {
-		return &refusal{status: http.StatusUnprocessableEntity, detail: fmt.Sprintf("the drills have %s; none was run", count(len(problems), "mistake")), problems: problems}
+		return &refusal{
+			status:   http.StatusUnprocessableEntity,
+			detail:   fmt.Sprintf("the drills have %s; none was run", count(len(problems), "mistake")),
+			problems: problems,
+		}
 	}
 	if len(list) > maxTrialDrills {
 		return &bad{fmt.Sprintf("a trial is of at most %d drills, not %d", maxTrialDrills, len(list))}
@@ -188,7 +209,11 @@ func (x *trial) ofAudit(version store.Version, in client.StartTrial) error {
 	}
 	c, problems := load(version)
 	if c == nil {
-		return &refusal{status: http.StatusUnprocessableEntity, detail: "this version cannot be read any more", problems: problems}
+		return &refusal{
+			status:   http.StatusUnprocessableEntity,
+			detail:   "this version cannot be read any more",
+			problems: problems,
+		}
 	}
 	if in.Rounds == 0 {
 		in.Rounds = audit.UsualRounds
@@ -198,12 +223,20 @@ func (x *trial) ofAudit(version store.Version, in client.StartTrial) error {
 	}
 	x.of = in.Rounds
 	x.run = func(ctx context.Context, done func()) (any, bool, string, error) {
-		r, err := audit.Run(ctx, c, audit.Options{Seed: in.Seed, Rounds: in.Rounds, Ticks: in.Ticks, Findings: problems, Each: func(int) { done() }})
+		r, err := audit.Run(ctx, c, audit.Options{
+			Seed:     in.Seed,
+			Rounds:   in.Rounds,
+			Ticks:    in.Ticks,
+			Findings: problems,
+			Each:     func(int) { done() },
+		})
 		if err != nil {
 			return nil, false, "", err
 		}
 		summary := fmt.Sprintf("%d attacks: %s, %s learned and %d not varied, %s, %.1f %% of the cells filled",
-			r.Tried, count(r.Effects, "effect"), count(r.Learned, "value"), r.Unread(), count(len(r.Findings), "finding"), 100*r.Filled)
+			r.Tried, count(
+				r.Effects, "effect",
+			), count(r.Learned, "value"), r.Unread(), count(len(r.Findings), "finding"), 100*r.Filled)
 		return r, r.Clean(), summary, nil
 	}
 	return nil
@@ -220,7 +253,10 @@ func (v *Service) carryOut(ctx context.Context, x *trial) {
 	row := x.row
 	end := func(state string, passed *bool, summary string, report any) {
 		now := time.Now()
-		row.State, row.EndedAt, row.Passed, row.Summary = state, &now, passed, summary
+		row.State = state
+		row.EndedAt = &now
+		row.Passed = passed
+		row.Summary = summary
 		if report != nil {
 			row.Report = encode(report)
 		}
@@ -264,7 +300,8 @@ func (v *Service) carryOut(ctx context.Context, x *trial) {
 	slog.Info("a trial ended", "trial", row.ID, "state", row.State, "summary", row.Summary)
 }
 
-// apart runs a trial on a thread of its own that gives way to the sessions' ones. A panic is an error of the trial alone.
+// apart runs a trial on a thread of its own that gives way to the sessions' ones. A panic is an error of the trial
+// alone.
 func (x *trial) apart(ctx context.Context) (report any, passed bool, summary string, err error) {
 	ended := make(chan struct{})
 	go func() {
@@ -274,7 +311,8 @@ func (x *trial) apart(ctx context.Context) (report any, passed bool, summary str
 				err = fmt.Errorf("the trial failed inside: %v", p)
 			}
 		}()
-		runtime.LockOSThread() // and never unlocked: the thread ends with the goroutine, since nothing makes it less nice again
+		// and never unlocked: the thread ends with the goroutine, since nothing makes it less nice again
+		runtime.LockOSThread()
 		_ = syscall.Setpriority(syscall.PRIO_PROCESS, syscall.Gettid(), trialNice)
 		report, passed, summary, err = x.run(ctx, func() { x.done.Add(1) })
 	}()
@@ -301,14 +339,26 @@ func (v *Service) stopTrials(ctx context.Context) error {
 }
 
 func (v *Service) trialOf(row store.Trial) client.Trial {
-	out := client.Trial{ID: row.ID, Contract: row.Contract, Version: row.Version, What: row.What, State: row.State, AskedAt: row.AskedAt, EndedAt: row.EndedAt, Passed: row.Passed, Summary: row.Summary, Report: row.Report}
+	out := client.Trial{
+		ID:       row.ID,
+		Contract: row.Contract,
+		Version:  row.Version,
+		What:     row.What,
+		State:    row.State,
+		AskedAt:  row.AskedAt,
+		EndedAt:  row.EndedAt,
+		Passed:   row.Passed,
+		Summary:  row.Summary,
+		Report:   row.Report,
+	}
 	return out
 }
 
 // progress puts in how far a trial is that waits or runs; the lock is held.
 func (t *trials) progress(out *client.Trial) {
 	if x := t.live[out.ID]; x != nil && !out.Over() {
-		out.Done, out.Of = int(x.done.Load()), x.of
+		out.Done = int(x.done.Load())
+		out.Of = x.of
 		if x.running.Load() {
 			out.State = "running"
 		}
@@ -341,7 +391,8 @@ func (v *Service) trial(r *http.Request) (client.Trial, error) {
 	id, err := strconv.ParseInt(text, 10, 64)
 	if err == nil {
 		var row store.Trial
-		if row, err = v.store.Trial(r.Context(), id); err == nil {
+		row, err = v.store.Trial(r.Context(), id)
+		if err == nil {
 			t := v.trialOf(row)
 			v.trials.mu.Lock()
 			defer v.trials.mu.Unlock()

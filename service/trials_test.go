@@ -51,7 +51,17 @@ func TestAPublishedVersionIsPutToTrial(t *testing.T) {
 	require.NoError(t, err)
 	name := "tidewreck"
 
-	x, err := api.StartTrial(t.Context(), name, 0, client.StartTrial{What: "drills", Shake: 3, Drills: map[string]string{"a.drill": fmt.Sprintf(hurt, "as it is", 30), "b.drill": fmt.Sprintf(hurt, "as it is not", 31)}})
+	x, err := api.StartTrial(
+		t.Context(), name, 0,
+		client.StartTrial{
+			What:  "drills",
+			Shake: 3,
+			Drills: map[string]string{
+				"a.drill": fmt.Sprintf(hurt, "as it is", 30),
+				"b.drill": fmt.Sprintf(hurt, "as it is not", 31),
+			},
+		},
+	)
 	require.NoError(t, err)
 	x = over(t, api, x.ID)
 	require.Equal(t, "ended", x.State, x.Summary)
@@ -60,7 +70,10 @@ func TestAPublishedVersionIsPutToTrial(t *testing.T) {
 	var drills drill.Report
 	require.NoError(t, json.Unmarshal(x.Report, &drills))
 	require.Len(t, drills.Results, 2)
-	assert.Equal(t, []any{"as it is", true, "as it is not", false}, []any{drills.Results[0].Drill, drills.Results[0].Passed, drills.Results[1].Drill, drills.Results[1].Passed})
+	assert.Equal(
+		t, []any{"as it is", true, "as it is not", false},
+		[]any{drills.Results[0].Drill, drills.Results[0].Passed, drills.Results[1].Drill, drills.Results[1].Passed},
+	)
 	assert.Equal(t, "b.drill", drills.Results[1].File)
 
 	x, err = api.StartTrial(t.Context(), name, 1, client.StartTrial{What: "audit", Rounds: 2, Ticks: 50})
@@ -79,11 +92,33 @@ func TestAPublishedVersionIsPutToTrial(t *testing.T) {
 	assert.Nil(t, list[0].Report, "lists have no reports")
 
 	// What cannot be run is refused, and nothing is noted.
-	_, err = api.StartTrial(t.Context(), name, 0, client.StartTrial{What: "drills", Drills: map[string]string{"a.drill": "drill \"x\"\nuse \"dive.kam\"\nclients ana\nexpect ana sees ana.Diver.hul == 1\n"}})
+	_, err = api.StartTrial(
+		t.Context(), name, 0,
+		client.StartTrial{
+			What: "drills",
+			Drills: map[string]string{
+				"a.drill": "drill \"x\"\nuse \"dive.kam\"\nclients ana\nexpect ana sees ana.Diver.hul == 1\n",
+			},
+		},
+	)
 	assert.NotEmpty(t, refused(t, err, http.StatusUnprocessableEntity).Problems)
-	_, err = api.StartTrial(t.Context(), name, 0, client.StartTrial{What: "drills", Drills: map[string]string{"a.drill": fmt.Sprintf(hurt, "one", 30) + strings.Replace(fmt.Sprintf(hurt, "two", 30), "whatever", "another", 1)}})
+	_, err = api.StartTrial(
+		t.Context(), name, 0,
+		client.StartTrial{
+			What: "drills",
+			Drills: map[string]string{
+				"a.drill": fmt.Sprintf(
+					hurt, "one", 30,
+				) + strings.Replace(fmt.Sprintf(hurt, "two", 30), "whatever", "another", 1),
+			},
+		},
+	)
 	assert.Contains(t, refused(t, err, http.StatusUnprocessableEntity).Problems[0].Message, `no file "another.kam"`)
-	for _, in := range []client.StartTrial{{What: "luck"}, {What: "drills"}, {What: "audit", Rounds: 1 << 20}, {What: "audit", Shake: 1}, {What: "drills", Shake: 1 << 20, Drills: map[string]string{"a.drill": fmt.Sprintf(hurt, "x", 30)}}, {What: "drills", Drills: map[string]string{"../a.drill": fmt.Sprintf(hurt, "x", 30)}}} {
+	for _, in := range []client.StartTrial{
+		{What: "luck"}, {What: "drills"}, {What: "audit", Rounds: 1 << 20}, {What: "audit", Shake: 1},
+		{What: "drills", Shake: 1 << 20, Drills: map[string]string{"a.drill": fmt.Sprintf(hurt, "x", 30)}},
+		{What: "drills", Drills: map[string]string{"../a.drill": fmt.Sprintf(hurt, "x", 30)}},
+	} {
 		_, err = api.StartTrial(t.Context(), name, 0, in)
 		refused(t, err, http.StatusBadRequest)
 	}
@@ -98,7 +133,9 @@ func TestAPublishedVersionIsPutToTrial(t *testing.T) {
 	// One runs at a time and the others wait; any can be stopped.
 	var ids []int64
 	for range maxTrials {
-		x, err := api.StartTrial(t.Context(), name, 0, client.StartTrial{What: "audit", Rounds: maxTrialRounds, Ticks: maxTrialTicks})
+		x, err := api.StartTrial(
+			t.Context(), name, 0, client.StartTrial{What: "audit", Rounds: maxTrialRounds, Ticks: maxTrialTicks},
+		)
 		require.NoError(t, err)
 		ids = append(ids, x.ID)
 	}
@@ -127,7 +164,12 @@ func TestATrialThatWasLeftOver(t *testing.T) {
 	defer db.Close()
 	v, _, err := db.Publish(t.Context(), store.Version{Contract: "dive", Outline: []byte("{}"), Report: []byte("{}")})
 	require.NoError(t, err)
-	x, err := db.AddTrial(t.Context(), store.Trial{Contract: v.Contract, Version: v.Version, What: "audit", Asked: []byte("{}")})
+	x, err := db.AddTrial(t.Context(), store.Trial{
+		Contract: v.Contract,
+		Version:  v.Version,
+		What:     "audit",
+		Asked:    []byte("{}"),
+	})
 	require.NoError(t, err)
 	_, err = New(t.Context(), db, store.NewRecorder(db), page)
 	require.NoError(t, err)
@@ -136,9 +178,15 @@ func TestATrialThatWasLeftOver(t *testing.T) {
 	assert.Equal(t, "stopped", x.State)
 	assert.Contains(t, x.Summary, "before it was done")
 	for range 205 { // the oldest go
-		y, err := db.AddTrial(t.Context(), store.Trial{Contract: v.Contract, Version: v.Version, What: "audit", Asked: []byte("{}")})
+		y, err := db.AddTrial(t.Context(), store.Trial{
+			Contract: v.Contract,
+			Version:  v.Version,
+			What:     "audit",
+			Asked:    []byte("{}"),
+		})
 		require.NoError(t, err)
-		y.State, y.EndedAt = "ended", &y.AskedAt
+		y.State = "ended"
+		y.EndedAt = &y.AskedAt
 		require.NoError(t, db.SetTrial(t.Context(), y))
 	}
 	_, err = db.Trial(t.Context(), x.ID)
@@ -154,7 +202,10 @@ func TestTrialsWithoutADatabase(t *testing.T) {
 	_, err := api.Publish(t.Context(), "dive.kam", testservice.Contract, nil)
 	require.NoError(t, err)
 	for range 2 {
-		x, err := api.StartTrial(t.Context(), "tidewreck", 0, client.StartTrial{What: "drills", Drills: map[string]string{"a.drill": fmt.Sprintf(hurt, "as it is", 30)}})
+		x, err := api.StartTrial(
+			t.Context(), "tidewreck", 0,
+			client.StartTrial{What: "drills", Drills: map[string]string{"a.drill": fmt.Sprintf(hurt, "as it is", 30)}},
+		)
 		require.NoError(t, err)
 		x = over(t, api, x.ID)
 		require.NotNil(t, x.Passed, x.Summary)

@@ -19,8 +19,8 @@ const (
 	maxUnconfirmed  = 2000 // frames kept for a client that confirms nothing; over it the oldest count as confirmed
 )
 
-// watchers are those who look at a session from outside, and what each client is known to hold: the frames that it was sent
-// up to the tick that it has confirmed. That is kept only while somebody watches.
+// watchers are those who look at a session from outside, and what each client is known to hold: the frames that it was
+// sent up to the tick that it has confirmed. That is kept only while somebody watches.
 type watchers struct {
 	list      map[*watcher]struct{}
 	mirrors   map[int]*mirror
@@ -74,15 +74,17 @@ func (w *watchers) remove(x *watcher, why string) {
 // mirrorsMost is how many times a session's memory the mirrors of all its clients may take.
 const mirrorsMost = 8
 
-// tooMuch says why a session cannot be watched when its clients may hold so much that to follow them all would take too much memory; else it
-// returns "".
+// tooMuch says why a session cannot be watched when its clients may hold so much that to follow them all would take too
+// much memory; else it returns "".
 func (w *watchers) tooMuch(r *room) string {
 	held, most := r.session.Memory()
 	clients := int64(len(r.session.Clients()))
 	if held <= mirrorsMost*most/max(clients, 1) {
 		return ""
 	}
-	return fmt.Sprintf("%d clients of a session with %d MB of entities are too much to show side by side", clients, held>>20)
+	return fmt.Sprintf(
+		"%d clients of a session with %d MB of entities are too much to show side by side", clients, held>>20,
+	)
 }
 
 // add lets somebody watch from the next tick on, beginning with a sheet of everything.
@@ -111,9 +113,19 @@ func (w *watchers) add(r *room) (*watcher, error) {
 	w.list[x] = struct{}{}
 	s := r.describe()
 	sheet := client.Watch{
-		Type: "sheet", Session: &s, Outline: r.session.Contract().FullOutline(), Tick: r.session.Now(),
-		Server:    (&wire.Frame{Tick: r.session.Now(), Snapshot: true, Blocks: []*wire.Block{r.session.Truth()}}).AppendJSON(nil),
-		Decisions: nonNil(w.decisions), Told: nonNil(w.told),
+		Type:    "sheet",
+		Session: &s,
+		Outline: r.session.Contract().FullOutline(),
+		Tick:    r.session.Now(),
+		Server: (&wire.Frame{
+			Tick:     r.session.Now(),
+			Snapshot: true,
+			Blocks:   []*wire.Block{r.session.Truth()},
+		}).AppendJSON(
+			nil,
+		),
+		Decisions: nonNil(w.decisions),
+		Told:      nonNil(w.told),
 	}
 	for _, c := range r.session.Clients() {
 		wc := w.client(r, c)
@@ -137,7 +149,12 @@ func nonNil[T any](list []T) []T {
 
 func (w *watchers) client(r *room, c wire.Client) client.WatchClient {
 	_, sent := r.session.Sent(c.Number)
-	out := client.WatchClient{Client: c, Differences: r.session.Differences(c.Number), Seen: r.session.Seen(c.Number), Sent: sent}
+	out := client.WatchClient{
+		Client:      c,
+		Differences: r.session.Differences(c.Number),
+		Seen:        r.session.Seen(c.Number),
+		Sent:        sent,
+	}
 	if m := w.mirrors[c.Number]; m != nil && len(m.frames) > 0 {
 		out.Waits = m.frames[0].Tick
 	}
@@ -174,7 +191,8 @@ func (w *watchers) tick(r *room, step *session.Step, failed bool) {
 	for _, t := range step.Told {
 		w.told = append(w.told, client.Told{Event: t.Event.JSON(), Clients: t.Clients})
 	}
-	fresh, freshTold := len(step.Decisions), len(step.Told)
+	fresh := len(step.Decisions)
+	freshTold := len(step.Told)
 	w.decisions = keepLast(w.decisions, max(recentDecisions, fresh))
 	w.told = keepLast(w.told, max(recentDecisions, freshTold))
 	if len(w.list) == 0 {
@@ -185,7 +203,8 @@ func (w *watchers) tick(r *room, step *session.Step, failed bool) {
 		return
 	}
 	msg := client.Watch{
-		Type: "tick", Tick: step.Tick,
+		Type:      "tick",
+		Tick:      step.Tick,
 		Decisions: nonNil(slices.Clone(w.decisions[len(w.decisions)-fresh:])),
 		Told:      nonNil(slices.Clone(w.told[len(w.told)-freshTold:])),
 	}
@@ -226,12 +245,15 @@ func (w *watchers) tick(r *room, step *session.Step, failed bool) {
 		for _, f := range m.fresh {
 			wc.Frames = append(wc.Frames, f.AppendJSON(nil))
 		}
-		m.fresh, m.changed, m.told = nil, false, m.seen
+		m.fresh = nil
+		m.changed = false
+		m.told = m.seen
 		msg.Clients = append(msg.Clients, wc)
 	}
 	// Nothing new is told once a second only, for the tick.
 	if msg.Server == nil && msg.Faults == nil && len(msg.Clients)+len(msg.Decisions)+len(msg.Told) == 0 {
-		if w.quiet++; w.quiet < r.session.Contract().TickRate {
+		w.quiet++
+		if w.quiet < r.session.Contract().TickRate {
 			return
 		}
 	}
@@ -256,12 +278,30 @@ func keepLast[T any](list []T, n int) []T {
 
 func decisionOf(d session.Decision) client.Decision {
 	out := client.Decision{
-		Tick: d.Tick, Client: d.Client, Seq: d.Ask.Seq, Request: d.Ask.Request, Entity: d.Entity, Owner: d.Owner, Args: rawArgs(d.Ask.Args),
-		Outcome: d.Outcome, Stage: d.Stage, Reason: d.Reason, CheckText: d.Text, Line: d.Line, Changes: []client.Change{}, Told: nonNil(d.Told), Reply: d.Reply,
+		Tick:      d.Tick,
+		Client:    d.Client,
+		Seq:       d.Ask.Seq,
+		Request:   d.Ask.Request,
+		Entity:    d.Entity,
+		Owner:     d.Owner,
+		Args:      rawArgs(d.Ask.Args),
+		Outcome:   d.Outcome,
+		Stage:     d.Stage,
+		Reason:    d.Reason,
+		CheckText: d.Text,
+		Line:      d.Line,
+		Changes:   []client.Change{},
+		Told:      nonNil(d.Told),
+		Reply:     d.Reply,
 	}
 	for _, c := range d.Changes {
 		out.Changes = append(out.Changes, client.Change{
-			Entity: c.Entity, Kind: c.Kind, Owner: c.Owner, Property: c.Property, Old: c.Type.AppendJSON(nil, c.Old), New: c.Type.AppendJSON(nil, c.New),
+			Entity:   c.Entity,
+			Kind:     c.Kind,
+			Owner:    c.Owner,
+			Property: c.Property,
+			Old:      c.Type.AppendJSON(nil, c.Old),
+			New:      c.Type.AppendJSON(nil, c.New),
 		})
 	}
 	return out

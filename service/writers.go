@@ -15,8 +15,8 @@ const maxWriters = 4
 // errMisordered ends a connection whose frames came to its outbox in another order than that of their ticks.
 var errMisordered = errors.New("a frame came after a newer one")
 
-// writers write what rooms hand them. There are a few. A client is tied to one of them for as long as it is connected: a client that
-// changed over to another one could be sent two frames in the wrong order.
+// writers write what rooms hand them. There are a few. A client is tied to one of them for as long as it is connected:
+// a client that changed over to another one could be sent two frames in the wrong order.
 type writers struct {
 	queues  []chan *batch
 	free    chan *batch
@@ -66,8 +66,8 @@ func newWriters() *writers {
 	return w
 }
 
-// tieBlock is how many connections in a row are tied to one writer. What stands side by side in memory, such as the frames of clients who
-// came one after the other, is then written by the same core.
+// tieBlock is how many connections in a row are tied to one writer. What stands side by side in memory, such as the
+// frames of clients who came one after the other, is then written by the same core.
 const tieBlock = 32
 
 // tie returns the writer of a new connection, which is tied to it until untie.
@@ -112,7 +112,8 @@ func (w *writers) write(queue chan *batch) {
 	}
 }
 
-// writeBatch writes the frames of a batch. A panic ends the batch and nothing else: whoever missed a frame is cut and comes back.
+// writeBatch writes the frames of a batch. A panic ends the batch and nothing else: whoever missed a frame is cut and
+// comes back.
 func (w *writers) writeBatch(b *batch) {
 	if b.passed != nil {
 		close(b.passed)
@@ -122,7 +123,10 @@ func (w *writers) writeBatch(b *batch) {
 	defer func() {
 		if p := recover(); p != nil {
 			w.failed.Add(1)
-			slog.Error("a writer failed inside; the clients whose frames it had are cut", "panic", p, "stack", string(debug.Stack()))
+			slog.Error(
+				"a writer failed inside; the clients whose frames it had are cut", "panic", p, "stack",
+				string(debug.Stack()),
+			)
 			for i := next; i < len(b.list); i++ {
 				b.list[i].to.fail(errors.New("the service failed inside while it wrote to the client"))
 			}
@@ -190,7 +194,9 @@ func (w *writers) round(tick int64, now time.Time, list []outgoing, m *memory) {
 			b := batches[part[i].writer]
 			if b == nil {
 				b = w.batch()
-				b.tick, b.now, b.memory = tick, now, m
+				b.tick = tick
+				b.now = now
+				b.memory = m
 				batches[part[i].writer] = b
 			}
 			b.list = append(b.list, part[i])

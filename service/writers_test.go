@@ -8,7 +8,8 @@ import (
 	"github.com/stretchr/testify/assert"
 )
 
-// What comes to an outbox and is not newer than what it has had is refused, and what comes after the last message does not go out.
+// What comes to an outbox and is not newer than what it has had is refused, and what comes after the last message does
+// not go out.
 func TestAnOutboxRefusesWhatIsNotNewer(t *testing.T) {
 	box := newOutbox()
 	x := outgoing{box: box, to: &wired{box: box, slow: &atomic.Int32{}}, frame: []byte("x")}

@@ -19,8 +19,8 @@ const (
 
 const takeLock = "select pg_try_advisory_lock(hashtext('kamerad service'))"
 
-// lock holds a database for one service: an advisory lock, which the database gives back when the connection that took it ends, as with
-// its own restart. So the connection is watched, and the lock taken again when it was lost.
+// lock holds a database for one service: an advisory lock, which the database gives back when the connection that took
+// it ends, as with its own restart. So the connection is watched, and the lock taken again when it was lost.
 type lock struct {
 	pool *pgxpool.Pool
 	mu   sync.Mutex
@@ -39,7 +39,12 @@ func hold(ctx context.Context, pool *pgxpool.Pool, conn *pgxpool.Conn) (*lock, e
 		return nil, ErrTaken
 	}
 	watching, stop := context.WithCancel(context.Background())
-	l := &lock{pool: pool, conn: conn, stop: stop, done: make(chan struct{})}
+	l := &lock{
+		pool: pool,
+		conn: conn,
+		stop: stop,
+		done: make(chan struct{}),
+	}
 	go l.watch(watching)
 	return l, nil
 }
@@ -67,7 +72,9 @@ func (l *lock) watch(ctx context.Context) {
 	defer close(l.done)
 	for ctx.Err() == nil {
 		if err := l.lives(ctx); err != nil && ctx.Err() == nil {
-			slog.Error("the database is no longer held for this service; no session is opened until it is again", "error", err)
+			slog.Error(
+				"the database is no longer held for this service; no session is opened until it is again", "error", err,
+			)
 			l.lose()
 			l.regain(ctx)
 		}

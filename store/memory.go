@@ -12,8 +12,8 @@ import (
 // memoryKept is how many decisions a Memory keeps.
 const memoryKept = 10_000
 
-// Memory is a store that keeps everything in this process and loses it with it: for sessions that a player hosts. It is a Recorder as
-// well. Its zero value is empty.
+// Memory is a store that keeps everything in this process and loses it with it: for sessions that a player hosts. It is
+// a Recorder as well. Its zero value is empty.
 type Memory struct {
 	mu        sync.Mutex
 	versions  map[string][]Version // oldest first
@@ -40,7 +40,8 @@ func (m *Memory) Publish(_ context.Context, v Version) (out Version, fresh bool,
 	if m.versions == nil {
 		m.versions = map[string][]Version{}
 	}
-	v.Version, v.PublishedAt = len(list)+1, time.Now()
+	v.Version = len(list) + 1
+	v.PublishedAt = time.Now()
 	m.versions[v.Contract] = append(list, v)
 	return v, true, nil
 }
@@ -79,7 +80,12 @@ func (m *Memory) Versions(_ context.Context, name string) (out []Version, err er
 func (m *Memory) OpenSession(_ context.Context, contract string, version int) (Session, error) {
 	m.mu.Lock()
 	defer m.mu.Unlock()
-	s := Session{ID: int64(len(m.sessions) + 1), Contract: contract, Version: version, OpenedAt: time.Now()}
+	s := Session{
+		ID:       int64(len(m.sessions) + 1),
+		Contract: contract,
+		Version:  version,
+		OpenedAt: time.Now(),
+	}
 	m.sessions = append(m.sessions, s)
 	return s, nil
 }
@@ -91,9 +97,12 @@ func (m *Memory) CloseSession(_ context.Context, id int64, reason string, tick i
 	if id < 1 || id > int64(len(m.sessions)) {
 		return fmt.Errorf("close session %d: %w", id, ErrNotFound)
 	}
-	now, s := time.Now(), &m.sessions[id-1]
+	now := time.Now()
+	s := &m.sessions[id-1]
 	if s.ClosedAt == nil {
-		s.ClosedAt, s.CloseReason, s.LastTick = &now, &reason, tick
+		s.ClosedAt = &now
+		s.CloseReason = &reason
+		s.LastTick = tick
 	}
 	return nil
 }

@@ -52,19 +52,28 @@ func (o *outage) exec(sql string) {
 	require.NoError(o.t, err)
 }
 
-// What waits while the database is away is bounded by its size; what goes is counted, what was refused goes first, and what players have
-// done is stored before it.
+// What waits while the database is away is bounded by its size; what goes is counted, what was refused goes first, and
+// what players have done is stored before it.
 func TestWhatWaitsIsBoundedByItsSize(t *testing.T) {
 	o := newOutage(t)
 	o.begin()
 	r := store.NewRecorder(o.store)
 	args := json.RawMessage(`["` + strings.Repeat("x", 1500) + `"]`)
 	for i := range 60_000 {
-		outcome, with := "malformed", args
+		outcome := "malformed"
+		with := args
 		if i%30 == 0 {
-			outcome, with = "accepted", json.RawMessage(`[]`)
+			outcome = "accepted"
+			with = json.RawMessage(`[]`)
 		}
-		r.Record([]store.Decision{{Session: o.session, Seq: uint64(i + 1), Request: "A.b", Args: with, Outcome: outcome, At: time.Now()}})
+		r.Record([]store.Decision{{
+			Session: o.session,
+			Seq:     uint64(i + 1),
+			Request: "A.b",
+			Args:    with,
+			Outcome: outcome,
+			At:      time.Now(),
+		}})
 	}
 	waiting, lost := r.Waiting()
 	assert.Less(t, waiting*1500, 64<<20, "%d wait", waiting)
@@ -74,13 +83,24 @@ func TestWhatWaitsIsBoundedByItsSize(t *testing.T) {
 	defer cancel()
 	require.NoError(t, r.Close(ctx))
 	var accepted, first int
-	require.NoError(t, o.conn.QueryRow(t.Context(), "select count(*) from decisions where outcome = 'accepted'").Scan(&accepted))
+	require.NoError(
+		t, o.conn.QueryRow(t.Context(), "select count(*) from decisions where outcome = 'accepted'").Scan(&accepted),
+	)
 	assert.Equal(t, 2000, accepted, "none that was accepted is missing")
-	require.NoError(t, o.conn.QueryRow(t.Context(), "select count(*) from (select outcome from decisions order by ctid limit 4000) a where outcome = 'accepted'").Scan(&first))
+	require.NoError(
+		t,
+		o.conn.QueryRow(
+			t.Context(),
+			"select count(*) from (select outcome from decisions order by ctid limit 4000) a where outcome = 'accepted'",
+		).Scan(
+			&first,
+		),
+	)
 	assert.Equal(t, 2000, first, "they are stored first, but for a batch that was under way")
 }
 
-// While the database is away, one client that floods the service with what is accepted loses its own records, and nobody else's.
+// While the database is away, one client that floods the service with what is accepted loses its own records, and
+// nobody else's.
 func TestWhoFloodsLosesItsOwnRecords(t *testing.T) {
 	o := newOutage(t)
 	o.begin()
@@ -88,7 +108,16 @@ func TestWhoFloodsLosesItsOwnRecords(t *testing.T) {
 	flood := json.RawMessage(`["` + strings.Repeat("x", 1500) + `"]`)
 	honest := 0
 	for i := range 60_000 {
-		d := store.Decision{Session: o.session, Client: 1, Name: "Eve", Seq: uint64(i + 1), Request: "A.b", Args: flood, Outcome: "accepted", At: time.Now()}
+		d := store.Decision{
+			Session: o.session,
+			Client:  1,
+			Name:    "Eve",
+			Seq:     uint64(i + 1),
+			Request: "A.b",
+			Args:    flood,
+			Outcome: "accepted",
+			At:      time.Now(),
+		}
 		if i%3 == 0 {
 			d.Client, d.Name, d.Args = 2+i%50, "Honest", json.RawMessage(`[]`)
 			honest++
@@ -104,12 +133,21 @@ func TestWhoFloodsLosesItsOwnRecords(t *testing.T) {
 	defer cancel()
 	require.NoError(t, r.Close(ctx))
 	var stored, newest int
-	require.NoError(t, o.conn.QueryRow(t.Context(), "select count(*) filter (where name = 'Honest'), max(seq) filter (where name = 'Eve') from decisions").Scan(&stored, &newest))
+	require.NoError(
+		t,
+		o.conn.QueryRow(
+			t.Context(),
+			"select count(*) filter (where name = 'Honest'), max(seq) filter (where name = 'Eve') from decisions",
+		).Scan(
+			&stored, &newest,
+		),
+	)
 	assert.Equal(t, honest, stored, "no honest record is missing")
 	assert.Greater(t, newest, 59_990, "of the one who floods, the newest are kept")
 }
 
-// A service whose hold on the database was lost, as when the database was restarted, takes it again; nobody else finds it free for longer.
+// A service whose hold on the database was lost, as when the database was restarted, takes it again; nobody else finds
+// it free for longer.
 func TestALostHoldIsTakenAgain(t *testing.T) {
 	times := 20
 	if n, err := strconv.Atoi(os.Getenv("KAMERAD_OFTEN")); err == nil {
@@ -123,7 +161,12 @@ func TestALostHoldIsTakenAgain(t *testing.T) {
 	require.NoError(t, err)
 	defer conn.Close(context.Background())
 	holder := func() (pid int) {
-		err := conn.QueryRow(t.Context(), "select pid from pg_locks where locktype = 'advisory' and granted and database = (select oid from pg_database where datname = current_database())").Scan(&pid)
+		err := conn.QueryRow(
+			t.Context(),
+			"select pid from pg_locks where locktype = 'advisory' and granted and database = (select oid from pg_database where datname = current_database())",
+		).Scan(
+			&pid,
+		)
 		if err != nil {
 			return 0
 		}
@@ -134,7 +177,11 @@ func TestALostHoldIsTakenAgain(t *testing.T) {
 		require.NotZero(t, before)
 		_, err = conn.Exec(t.Context(), "select pg_terminate_backend($1)", before)
 		require.NoError(t, err)
-		require.Eventually(t, func() bool { now := holder(); return now != 0 && now != before }, 10*time.Second, time.Millisecond, "round %d", i)
+		require.Eventually(t, func() bool {
+			now := holder()
+			return now != 0 &&
+				now != before
+		}, 10*time.Second, time.Millisecond, "round %d", i)
 	}
 	_, err = store.Open(t.Context(), url)
 	assert.ErrorIs(t, err, store.ErrTaken)
@@ -149,7 +196,14 @@ func TestAnOutageFillsNoLog(t *testing.T) {
 	o := newOutage(t)
 	o.begin()
 	r := store.NewRecorder(o.store)
-	d := store.Decision{Session: o.session, Seq: 1, Request: "A.b", Args: json.RawMessage(`[]`), Outcome: "accepted", At: time.Now()}
+	d := store.Decision{
+		Session: o.session,
+		Seq:     1,
+		Request: "A.b",
+		Args:    json.RawMessage(`[]`),
+		Outcome: "accepted",
+		At:      time.Now(),
+	}
 	r.Record([]store.Decision{d})
 	time.Sleep(2 * time.Second) // three tries
 	o.end()

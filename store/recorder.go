@@ -19,8 +19,8 @@ import (
 	"golang.org/x/time/rate"
 )
 
-// Bounds of what waits for the database. Over them, the oldest records of those clients are dropped who have the most, and counted: one that
-// floods the service loses its own.
+// Bounds of what waits for the database. Over them, the oldest records of those clients are dropped who have the most,
+// and counted: one that floods the service loses its own.
 const (
 	maxWaitingBytes        = 32 << 20 // of seats and of requests that were accepted
 	maxWaitingRefusedBytes = 8 << 20  // of requests that were not
@@ -29,7 +29,8 @@ const (
 	writeTimeout           = 10 * time.Second
 	longestPause           = 5 * time.Second // between two tries while the database is away
 	outageLogEvery         = time.Minute     // how often the log says that it is away
-	freedAtOnce            = 32              // one part in so many is freed of a queue that is full: that goes over all of it
+	// one part in so many is freed of a queue that is full: that goes over all of it
+	freedAtOnce = 32
 )
 
 // class is how much a record matters. What matters more is stored first and dropped last.
@@ -43,15 +44,16 @@ const (
 
 // Backlog says what a recorder has not stored.
 type Backlog struct {
-	Waiting        int   `json:"waiting"`         // records that are still to be stored
-	Bytes          int   `json:"bytes"`           // about how much memory they take
-	Away           bool  `json:"away"`            // they could not be stored when that was last tried
-	DroppedKept    int64 `json:"dropped_kept"`    // seats and accepted requests that were given up, since the service started
+	Waiting int  `json:"waiting"` // records that are still to be stored
+	Bytes   int  `json:"bytes"`   // about how much memory they take
+	Away    bool `json:"away"`    // they could not be stored when that was last tried
+	// seats and accepted requests that were given up, since the service started
+	DroppedKept    int64 `json:"dropped_kept"`
 	DroppedRefused int64 `json:"dropped_refused"` // other requests that were given up
 }
 
-// Recorder writes what sessions leave behind in the background, a batch at a time, each class in order. Adding to it never waits for the
-// database; when that is away, records wait, up to a bound.
+// Recorder writes what sessions leave behind in the background, a batch at a time, each class in order. Adding to it
+// never waits for the database; when that is away, records wait, up to a bound.
 type Recorder struct {
 	store    *Store
 	mu       sync.Mutex
@@ -81,8 +83,8 @@ type owner struct {
 	client  int
 }
 
-// record is a Seat or a Decision, with about how much memory it takes, and its place in the order of arrival: with its session, a
-// decision's identity in the database.
+// record is a Seat or a Decision, with about how much memory it takes, and its place in the order of arrival: with its
+// session, a decision's identity in the database.
 type record struct {
 	entry any
 	owner owner
@@ -102,7 +104,8 @@ func (q *queue) count(r record, sign int) {
 	if q.held == nil {
 		q.held = map[owner]int{}
 	}
-	if q.held[r.owner] += sign * r.bytes; q.held[r.owner] == 0 {
+	q.held[r.owner] += sign * r.bytes
+	if q.held[r.owner] == 0 {
 		delete(q.held, r.owner)
 	}
 }
@@ -126,7 +129,8 @@ func (q *queue) putBack(list []record) {
 	}
 }
 
-// bound drops records when there are more bytes than a bound, and returns how many: the oldest of each client that has more than its share.
+// bound drops records when there are more bytes than a bound, and returns how many: the oldest of each client that has
+// more than its share.
 func (q *queue) bound(most int) (dropped int64) {
 	if q.bytes <= most {
 		return 0
@@ -161,7 +165,12 @@ func (q *queue) share(most int) int {
 
 // NewRecorder starts a recorder; Close ends it.
 func NewRecorder(s *Store) *Recorder {
-	r := &Recorder{store: s, wake: make(chan struct{}, 1), stop: make(chan struct{}), done: make(chan struct{})}
+	r := &Recorder{
+		store: s,
+		wake:  make(chan struct{}, 1),
+		stop:  make(chan struct{}),
+		done:  make(chan struct{}),
+	}
 	r.writing, r.abandon = context.WithCancel(context.Background())
 	go r.run()
 	return r
@@ -183,7 +192,9 @@ func (r *Recorder) Record(list []Decision) {
 		if d.Outcome == "accepted" {
 			c = kept
 		}
-		r.add(c, d, owner{d.Session, d.Client}, 400+len(d.Args)+len(d.Request)+len(d.Reason)+len(d.CheckText)+len(d.Name))
+		r.add(
+			c, d, owner{d.Session, d.Client}, 400+len(d.Args)+len(d.Request)+len(d.Reason)+len(d.CheckText)+len(d.Name),
+		)
 	}
 }
 
@@ -203,7 +214,10 @@ func (r *Recorder) bound() {
 	dropped := r.queues[kept].bound(maxWaitingBytes) + r.queues[refused].bound(maxWaitingRefusedBytes)
 	if now := time.Now(); dropped > 0 && now.Sub(r.warned) > 10*time.Second {
 		r.warned = now
-		slog.Error("records are dropped: the database has been away for too long", "dropped_kept", r.queues[kept].dropped, "dropped_refused", r.queues[refused].dropped)
+		slog.Error(
+			"records are dropped: the database has been away for too long", "dropped_kept", r.queues[kept].dropped,
+			"dropped_refused", r.queues[refused].dropped,
+		)
 	}
 }
 
@@ -212,11 +226,13 @@ func (r *Recorder) Backlog() (b Backlog) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	for _, q := range r.queues {
-		b.Waiting, b.Bytes = b.Waiting+len(q.records), b.Bytes+q.bytes
+		b.Waiting = b.Waiting + len(q.records)
+		b.Bytes = b.Bytes + q.bytes
 	}
 	b.Waiting += r.underWay
 	b.Away = r.away
-	b.DroppedKept, b.DroppedRefused = r.queues[kept].dropped, r.queues[refused].dropped
+	b.DroppedKept = r.queues[kept].dropped
+	b.DroppedRefused = r.queues[refused].dropped
 	return b
 }
 
@@ -238,7 +254,10 @@ func (r *Recorder) Close(ctx context.Context) error {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	if n, m := len(r.queues[kept].records), len(r.queues[refused].records); n+m > 0 {
-		return fmt.Errorf("store the last records: %d could not be written in time (%d seats and accepted requests, %d refused ones)", n+m, n, m)
+		return fmt.Errorf(
+			"store the last records: %d could not be written in time (%d seats and accepted requests, %d refused ones)",
+			n+m, n, m,
+		)
 	}
 	return nil
 }
@@ -272,7 +291,8 @@ func (r *Recorder) run() {
 			}
 		} else if pause > batchEvery {
 			slog.Info("records are stored again")
-			pause, outage = batchEvery, rate.Sometimes{Interval: outageLogEvery}
+			pause = batchEvery
+			outage = rate.Sometimes{Interval: outageLogEvery}
 		}
 		if stopping {
 			return
@@ -280,7 +300,8 @@ func (r *Recorder) run() {
 	}
 }
 
-// writeWaiting writes all that waits, in the order of arrival; of more than a batch, what matters most first. What cannot be written waits on.
+// writeWaiting writes all that waits, in the order of arrival; of more than a batch, what matters most first. What
+// cannot be written waits on.
 func (r *Recorder) writeWaiting() error {
 	for {
 		r.mu.Lock()
@@ -294,7 +315,8 @@ func (r *Recorder) writeWaiting() error {
 		}
 		err := r.writeAll(batch)
 		r.mu.Lock()
-		r.underWay, r.away = 0, err != nil
+		r.underWay = 0
+		r.away = err != nil
 		if err != nil {
 			for c := range classes {
 				r.queues[c].putBack(slices.DeleteFunc(slices.Clone(batch), func(x record) bool { return x.class != c }))
@@ -308,8 +330,8 @@ func (r *Recorder) writeWaiting() error {
 	}
 }
 
-// writeAll writes a batch. An entry that the database refuses for what it holds must not hold up the others: it is logged and
-// left out.
+// writeAll writes a batch. An entry that the database refuses for what it holds must not hold up the others: it is
+// logged and left out.
 func (r *Recorder) writeAll(batch []record) error {
 	err := r.write(batch)
 	var turned *pgconn.PgError
@@ -338,15 +360,20 @@ func (r *Recorder) write(batch []record) error {
 					reason := clean(*e.LeftReason)
 					e.LeftReason = &reason
 				}
-				_, err := tx.Exec(ctx, `insert into seats (session, client, name, role, joined_at, left_at, left_reason) values ($1, $2, $3, $4, $5, $6, $7)
+				_, err := tx.Exec(
+					ctx,
+					`insert into seats (session, client, name, role, joined_at, left_at, left_reason) values ($1, $2, $3, $4, $5, $6, $7)
 					on conflict (session, client) do update set left_at = excluded.left_at, left_reason = excluded.left_reason`,
-					e.Session, e.Client, clean(e.Name), e.Role, e.JoinedAt, e.LeftAt, e.LeftReason)
+					e.Session, e.Client, clean(e.Name), e.Role, e.JoinedAt, e.LeftAt, e.LeftReason,
+				)
 				if err != nil {
 					return fmt.Errorf("store a seat: %w", err)
 				}
 			case Decision:
 				rows = append(rows, []any{
-					e.Session, waiting.nth, e.Tick, e.Client, clean(e.Name), strconv.FormatUint(e.Seq, 10), clean(e.Request), e.Entity, cleanArgs(e.Args),
+					e.Session, waiting.nth, e.Tick, e.Client, clean(
+						e.Name,
+					), strconv.FormatUint(e.Seq, 10), clean(e.Request), e.Entity, cleanArgs(e.Args),
 					e.Outcome, e.Stage, clean(e.Reason), e.CheckText, e.Line, e.At,
 				})
 			}

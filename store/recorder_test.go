@@ -16,15 +16,30 @@ func TestABatchWrittenAgainStandsOnce(t *testing.T) {
 	s, err := Open(t.Context(), testservice.Database(t))
 	require.NoError(t, err)
 	t.Cleanup(s.Close)
-	_, _, err = s.Publish(t.Context(), Version{Contract: "wreck", Source: "contract wreck language 1\n", Outline: json.RawMessage(`{}`)})
+	_, _, err = s.Publish(
+		t.Context(), Version{Contract: "wreck", Source: "contract wreck language 1\n", Outline: json.RawMessage(`{}`)},
+	)
 	require.NoError(t, err)
 	session, err := s.OpenSession(t.Context(), "wreck", 1)
 	require.NoError(t, err)
 
 	r := NewRecorder(s)
-	batch := []record{{entry: Seat{Session: session.ID, Client: 1, Name: "Ana", JoinedAt: time.Now()}, nth: 1}}
+	batch := []record{{entry: Seat{
+		Session:  session.ID,
+		Client:   1,
+		Name:     "Ana",
+		JoinedAt: time.Now(),
+	}, nth: 1}}
 	for nth := int64(2); nth <= 9; nth++ {
-		d := Decision{Session: session.ID, Client: 1, Name: "Ana", Seq: 7, Request: "Diver.use", Outcome: "denied", At: time.Now()}
+		d := Decision{
+			Session: session.ID,
+			Client:  1,
+			Name:    "Ana",
+			Seq:     7,
+			Request: "Diver.use",
+			Outcome: "denied",
+			At:      time.Now(),
+		}
 		batch = append(batch, record{entry: d, nth: nth})
 	}
 	require.NoError(t, r.write(batch[:5]))

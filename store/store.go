@@ -1,6 +1,7 @@
 // Package store keeps contracts, sessions and decisions in PostgreSQL.
 //
-// Nothing here is called from a tick: what a session leaves behind goes through a Recorder, which writes in the background.
+// Nothing here is called from a tick: what a session leaves behind goes through a Recorder, which writes in the
+// background.
 package store
 
 import (
@@ -38,8 +39,8 @@ type Store struct {
 }
 
 // Open connects, brings the tables up to date and takes the database for this service until Close. url is a PostgreSQL
-// connection string. It gives up when the database does not answer within connectWithin, or the tables are not up to date within
-// migrateWithin.
+// connection string. It gives up when the database does not answer within connectWithin, or the tables are not up to
+// date within migrateWithin.
 func Open(ctx context.Context, url string) (*Store, error) {
 	config, err := pgxpool.ParseConfig(url)
 	if err != nil {
@@ -81,7 +82,8 @@ func (s *Store) prepare(ctx context.Context) error {
 		c := s.pool.Config().ConnConfig
 		return fmt.Errorf("connect to PostgreSQL at %s:%d, database %s: %w", c.Host, c.Port, c.Database, err)
 	}
-	if s.lock, err = hold(connecting, s.pool, conn); err != nil {
+	s.lock, err = hold(connecting, s.pool, conn)
+	if err != nil {
 		conn.Release()
 		return fmt.Errorf("take the database: %w", err)
 	}
@@ -103,8 +105,8 @@ func (s *Store) prepare(ctx context.Context) error {
 	return nil
 }
 
-// Close gives the database free and ends all connections. It waits a moment for those that are in use, and not for a database that does
-// not answer.
+// Close gives the database free and ends all connections. It waits a moment for those that are in use, and not for a
+// database that does not answer.
 func (s *Store) Close() {
 	closed := make(chan struct{})
 	go func() {
@@ -120,7 +122,8 @@ func (s *Store) Close() {
 	}
 }
 
-// Held reports whether the database is held for this service. While it is not, another service may take it, and sessions must not be opened.
+// Held reports whether the database is held for this service. While it is not, another service may take it, and
+// sessions must not be opened.
 func (s *Store) Held() bool { return s.lock.held() }
 
 // Ping tells whether the database answers.
@@ -134,35 +137,44 @@ type Version struct {
 	Files       map[string]string // what it includes
 	Fingerprint string
 	Outline     json.RawMessage
-	Report      json.RawMessage // findings, matrix, cost and outline; nil for what was published before there were reports
+	// findings, matrix, cost and outline; nil for what was published before there were reports
+	Report      json.RawMessage
 	PublishedAt time.Time
 }
 
-// Publish stores a contract as its next version. Publishing the text of the newest version again gives that version back,
-// with fresh false.
+// Publish stores a contract as its next version. Publishing the text of the newest version again gives that version
+// back, with fresh false.
 func (s *Store) Publish(ctx context.Context, v Version) (out Version, fresh bool, err error) {
 	if v.Files == nil {
 		v.Files = map[string]string{}
 	}
 	err = pgx.BeginFunc(ctx, s.pool, func(tx pgx.Tx) error {
-		if _, err := tx.Exec(ctx, "insert into contracts (name) values ($1) on conflict do nothing", v.Contract); err != nil {
+		if _, err := tx.Exec(
+			ctx, "insert into contracts (name) values ($1) on conflict do nothing", v.Contract,
+		); err != nil {
 			return err
 		}
 		// Two who publish at once get two numbers.
 		if _, err := tx.Exec(ctx, "select 1 from contracts where name = $1 for update", v.Contract); err != nil {
 			return err
 		}
-		out, err = scanVersion(tx.QueryRow(ctx, versions+" where contract = $1 order by version desc limit 1", v.Contract))
+		out, err = scanVersion(
+			tx.QueryRow(ctx, versions+" where contract = $1 order by version desc limit 1", v.Contract),
+		)
 		if err == nil && out.Source == v.Source && maps.Equal(out.Files, v.Files) {
 			return nil
 		}
 		if err != nil && !errors.Is(err, ErrNotFound) {
 			return err
 		}
-		v.Version, fresh = out.Version+1, true
+		v.Version = out.Version + 1
+		fresh = true
 		out = v
-		return tx.QueryRow(ctx, "insert into contract_versions (contract, version, source, files, fingerprint, outline, report) values ($1, $2, $3, $4, $5, $6, $7) returning published_at",
-			v.Contract, v.Version, v.Source, v.Files, v.Fingerprint, v.Outline, v.Report).Scan(&out.PublishedAt)
+		return tx.QueryRow(
+			ctx,
+			"insert into contract_versions (contract, version, source, files, fingerprint, outline, report) values ($1, $2, $3, $4, $5, $6, $7) returning published_at",
+			v.Contract, v.Version, v.Source, v.Files, v.Fingerprint, v.Outline, v.Report,
+		).Scan(&out.PublishedAt)
 	})
 	if err != nil {
 		return Version{}, false, fmt.Errorf("publish %s: %w", v.Contract, err)
@@ -182,14 +194,20 @@ func scanVersion(row pgx.Row) (v Version, err error) {
 
 // Version reads one version of a contract; 0 is the newest.
 func (s *Store) Version(ctx context.Context, name string, version int) (Version, error) {
-	v, err := scanVersion(s.pool.QueryRow(ctx, versions+" where contract = $1 and ($2 = 0 or version = $2) order by version desc limit 1", name, version))
+	v, err := scanVersion(
+		s.pool.QueryRow(
+			ctx, versions+" where contract = $1 and ($2 = 0 or version = $2) order by version desc limit 1", name,
+			version,
+		),
+	)
 	if err != nil {
 		return v, fmt.Errorf("read contract %s version %d: %w", name, version, err)
 	}
 	return v, nil
 }
 
-// Versions lists the versions of a contract, newest first, without their sources; with an empty name the newest of each.
+// Versions lists the versions of a contract, newest first, without their sources; with an empty name the newest of
+// each.
 func (s *Store) Versions(ctx context.Context, name string) ([]Version, error) {
 	query := "select contract, version, '', '{}'::jsonb, fingerprint, 'null'::json, null::json, published_at from contract_versions where contract = $1 order by version desc limit 1000"
 	args := []any{name}
@@ -225,7 +243,11 @@ func scanSession(row pgx.CollectableRow) (v Session, err error) {
 
 // OpenSession stores a new session.
 func (s *Store) OpenSession(ctx context.Context, contract string, version int) (Session, error) {
-	rows, _ := s.pool.Query(ctx, "insert into sessions (contract, version) values ($1, $2) returning id, contract, version, opened_at, closed_at, close_reason, last_tick", contract, version)
+	rows, _ := s.pool.Query(
+		ctx,
+		"insert into sessions (contract, version) values ($1, $2) returning id, contract, version, opened_at, closed_at, close_reason, last_tick",
+		contract, version,
+	)
 	out, err := pgx.CollectExactlyOneRow(rows, scanSession)
 	if err != nil {
 		return out, fmt.Errorf("open a session of %s version %d: %w", contract, version, err)
@@ -235,7 +257,11 @@ func (s *Store) OpenSession(ctx context.Context, contract string, version int) (
 
 // CloseSession notes a session's end.
 func (s *Store) CloseSession(ctx context.Context, id int64, reason string, tick int64) error {
-	_, err := s.pool.Exec(ctx, "update sessions set closed_at = now(), close_reason = $2, last_tick = $3 where id = $1 and closed_at is null", id, clean(reason), tick)
+	_, err := s.pool.Exec(
+		ctx,
+		"update sessions set closed_at = now(), close_reason = $2, last_tick = $3 where id = $1 and closed_at is null",
+		id, clean(reason), tick,
+	)
 	if err != nil {
 		return fmt.Errorf("close session %d: %w", id, err)
 	}
@@ -244,10 +270,16 @@ func (s *Store) CloseSession(ctx context.Context, id int64, reason string, tick 
 
 // CloseLeftOver ends the sessions and trials that an earlier service left open, and tells how many sessions there were.
 func (s *Store) CloseLeftOver(ctx context.Context) (int64, error) {
-	if _, err := s.pool.Exec(ctx, "update trials set ended_at = now(), state = 'stopped', summary = 'the service ended before it was done' where state in ('waiting', 'running')"); err != nil {
+	if _, err := s.pool.Exec(
+		ctx,
+		"update trials set ended_at = now(), state = 'stopped', summary = 'the service ended before it was done' where state in ('waiting', 'running')",
+	); err != nil {
 		return 0, fmt.Errorf("close left-over trials: %w", err)
 	}
-	tag, err := s.pool.Exec(ctx, "update sessions set closed_at = now(), close_reason = 'the service ended without closing it' where closed_at is null")
+	tag, err := s.pool.Exec(
+		ctx,
+		"update sessions set closed_at = now(), close_reason = 'the service ended without closing it' where closed_at is null",
+	)
 	if err != nil {
 		return 0, fmt.Errorf("close left-over sessions: %w", err)
 	}
@@ -289,7 +321,11 @@ type Seat struct {
 
 // Seats lists who took part in a session.
 func (s *Store) Seats(ctx context.Context, session int64) ([]Seat, error) {
-	rows, _ := s.pool.Query(ctx, "select session, client, name, role, joined_at, left_at, left_reason from seats where session = $1 order by client limit 10000", session)
+	rows, _ := s.pool.Query(
+		ctx,
+		"select session, client, name, role, joined_at, left_at, left_reason from seats where session = $1 order by client limit 10000",
+		session,
+	)
 	out, err := pgx.CollectRows(rows, pgx.RowToStructByPos[Seat])
 	if err != nil {
 		return nil, fmt.Errorf("list the seats of session %d: %w", session, err)
@@ -317,11 +353,17 @@ type Decision struct {
 
 // Decisions lists the newest decisions of a session, newest first.
 func (s *Store) Decisions(ctx context.Context, session int64, limit int) ([]Decision, error) {
-	rows, _ := s.pool.Query(ctx, `select session, tick, client, name, seq::text, request, entity, args, outcome, stage, reason, check_text, line, at
-		from decisions where session = $1 order by id desc limit $2`, session, limit)
+	rows, _ := s.pool.Query(
+		ctx,
+		`select session, tick, client, name, seq::text, request, entity, args, outcome, stage, reason, check_text, line, at
+		from decisions where session = $1 order by id desc limit $2`, session, limit,
+	)
 	out, err := pgx.CollectRows(rows, func(r pgx.CollectableRow) (d Decision, err error) {
 		var seq string
-		err = r.Scan(&d.Session, &d.Tick, &d.Client, &d.Name, &seq, &d.Request, &d.Entity, &d.Args, &d.Outcome, &d.Stage, &d.Reason, &d.CheckText, &d.Line, &d.At)
+		err = r.Scan(
+			&d.Session, &d.Tick, &d.Client, &d.Name, &seq, &d.Request, &d.Entity, &d.Args, &d.Outcome, &d.Stage,
+			&d.Reason, &d.CheckText, &d.Line, &d.At,
+		)
 		if err == nil {
 			_, err = fmt.Sscan(seq, &d.Seq)
 		}

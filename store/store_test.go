@@ -23,7 +23,12 @@ func open(t *testing.T) *store.Store {
 }
 
 func publish(t *testing.T, s *store.Store, source string) (store.Version, bool) {
-	v, fresh, err := s.Publish(t.Context(), store.Version{Contract: "wreck", Source: source, Fingerprint: "f", Outline: json.RawMessage(`{}`)})
+	v, fresh, err := s.Publish(t.Context(), store.Version{
+		Contract:    "wreck",
+		Source:      source,
+		Fingerprint: "f",
+		Outline:     json.RawMessage(`{}`),
+	})
 	require.NoError(t, err)
 	return v, fresh
 }
@@ -73,24 +78,51 @@ func TestTheRecorderKeepsOddEntries(t *testing.T) {
 	require.NoError(t, err)
 	r := store.NewRecorder(s)
 	entry := func(seq uint64, request, args, outcome string) store.Decision {
-		return store.Decision{Session: session.ID, Seq: seq, Request: request, Args: json.RawMessage(args), Outcome: outcome, At: time.Now()}
+		return store.Decision{
+			Session: session.ID,
+			Seq:     seq,
+			Request: request,
+			Args:    json.RawMessage(args),
+			Outcome: outcome,
+			At:      time.Now(),
+		}
 	}
 	refused := entry(3, "in a session that is not there", `[]`, "accepted")
 	refused.Session = 999
 	r.Record([]store.Decision{
-		entry(1, "a\x00b\xff", `["\u0000","\ud800",1e400]`, "malformed"), entry(1<<64-1, strings.Repeat("x", 5000), `["ok"]`, "denied"),
+		entry(
+			1, "a\x00b\xff", `["\u0000","\ud800",1e400]`, "malformed",
+		), entry(1<<64-1, strings.Repeat("x", 5000), `["ok"]`, "denied"),
 		refused, entry(4, "last", ``, "accepted"),
 	})
-	left, reason := time.Now(), "it \x00 left"
-	r.Seat(store.Seat{Session: session.ID, Client: 1, Name: "Ana", Role: "player", JoinedAt: left})
-	r.Seat(store.Seat{Session: session.ID, Client: 1, Name: "Ana", Role: "player", JoinedAt: left, LeftAt: &left, LeftReason: &reason})
+	left := time.Now()
+	reason := "it \x00 left"
+	r.Seat(store.Seat{
+		Session:  session.ID,
+		Client:   1,
+		Name:     "Ana",
+		Role:     "player",
+		JoinedAt: left,
+	})
+	r.Seat(store.Seat{
+		Session:    session.ID,
+		Client:     1,
+		Name:       "Ana",
+		Role:       "player",
+		JoinedAt:   left,
+		LeftAt:     &left,
+		LeftReason: &reason,
+	})
 	ctx, cancel := context.WithTimeout(t.Context(), 20*time.Second)
 	defer cancel()
 	require.NoError(t, r.Close(ctx))
 	list, err := s.Decisions(t.Context(), session.ID, 10)
 	require.NoError(t, err)
 	require.Len(t, list, 3)
-	assert.Equal(t, []string{"last", strings.Repeat("x", 1000), "a\uFFFDb\uFFFD"}, []string{list[0].Request, list[1].Request, list[2].Request})
+	assert.Equal(
+		t, []string{"last", strings.Repeat("x", 1000), "a\uFFFDb\uFFFD"},
+		[]string{list[0].Request, list[1].Request, list[2].Request},
+	)
 	assert.EqualValues(t, uint64(1<<64-1), list[1].Seq)
 	seats, err := s.Seats(t.Context(), session.ID)
 	require.NoError(t, err)
@@ -112,7 +144,14 @@ func TestRecordsWaitForTheDatabase(t *testing.T) {
 	o.begin()
 	r := store.NewRecorder(o.store)
 	for i := range 3000 { // more than one batch
-		r.Record([]store.Decision{{Session: o.session, Seq: uint64(i + 1), Request: "A.b", Args: json.RawMessage(`[]`), Outcome: "accepted", At: time.Now()}})
+		r.Record([]store.Decision{{
+			Session: o.session,
+			Seq:     uint64(i + 1),
+			Request: "A.b",
+			Args:    json.RawMessage(`[]`),
+			Outcome: "accepted",
+			At:      time.Now(),
+		}})
 	}
 	waiting, lost := r.Waiting()
 	assert.Equal(t, []int64{3000, 0}, []int64{int64(waiting), lost})
@@ -130,6 +169,13 @@ func TestRecordsWaitForTheDatabase(t *testing.T) {
 
 	down := store.NewRecorder(o.store)
 	o.begin()
-	down.Record([]store.Decision{{Session: o.session, Seq: 1, Request: "A.b", Args: json.RawMessage(`[]`), Outcome: "accepted", At: time.Now()}})
+	down.Record([]store.Decision{{
+		Session: o.session,
+		Seq:     1,
+		Request: "A.b",
+		Args:    json.RawMessage(`[]`),
+		Outcome: "accepted",
+		At:      time.Now(),
+	}})
 	assert.ErrorContains(t, down.Close(ctx), "1 could not be written", "what is lost at the end is told")
 }

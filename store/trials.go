@@ -35,16 +35,29 @@ const (
 )
 
 func scanTrial(row pgx.CollectableRow) (t Trial, err error) {
-	err = row.Scan(&t.ID, &t.Contract, &t.Version, &t.What, &t.Asked, &t.State, &t.AskedAt, &t.EndedAt, &t.Passed, &t.Summary, &t.Report)
+	err = row.Scan(
+		&t.ID, &t.Contract, &t.Version, &t.What, &t.Asked, &t.State, &t.AskedAt, &t.EndedAt, &t.Passed, &t.Summary,
+		&t.Report,
+	)
 	return t, err
 }
 
 // AddTrial stores a trial that waits, and gives it a number. The oldest ones of its version go once there are too many.
 func (s *Store) AddTrial(ctx context.Context, t Trial) (Trial, error) {
-	if _, err := s.pool.Exec(ctx, "delete from trials where ended_at is not null and id in (select id from trials where contract = $1 and version = $2 order by id desc offset $3)", t.Contract, t.Version, keptTrials-1); err != nil {
+	if _, err := s.pool.Exec(
+		ctx,
+		"delete from trials where ended_at is not null and id in (select id from trials where contract = $1 and version = $2 order by id desc offset $3)",
+		t.Contract, t.Version, keptTrials-1,
+	); err != nil {
 		return t, fmt.Errorf("forget old trials of %s version %d: %w", t.Contract, t.Version, err)
 	}
-	err := s.pool.QueryRow(ctx, "insert into trials (contract, version, what, asked, state) values ($1, $2, $3, $4, 'waiting') returning id, state, asked_at", t.Contract, t.Version, t.What, t.Asked).Scan(&t.ID, &t.State, &t.AskedAt)
+	err := s.pool.QueryRow(
+		ctx,
+		"insert into trials (contract, version, what, asked, state) values ($1, $2, $3, $4, 'waiting') returning id, state, asked_at",
+		t.Contract, t.Version, t.What, t.Asked,
+	).Scan(
+		&t.ID, &t.State, &t.AskedAt,
+	)
 	if err != nil {
 		return t, fmt.Errorf("note a trial of %s version %d: %w", t.Contract, t.Version, err)
 	}
@@ -53,7 +66,10 @@ func (s *Store) AddTrial(ctx context.Context, t Trial) (Trial, error) {
 
 // SetTrial notes how far a trial is: its state, and what came of it.
 func (s *Store) SetTrial(ctx context.Context, t Trial) error {
-	_, err := s.pool.Exec(ctx, "update trials set state = $2, ended_at = $3, passed = $4, summary = $5, report = $6 where id = $1", t.ID, t.State, t.EndedAt, t.Passed, clean(t.Summary), t.Report)
+	_, err := s.pool.Exec(
+		ctx, "update trials set state = $2, ended_at = $3, passed = $4, summary = $5, report = $6 where id = $1", t.ID,
+		t.State, t.EndedAt, t.Passed, clean(t.Summary), t.Report,
+	)
 	if err != nil {
 		return fmt.Errorf("note what came of trial %d: %w", t.ID, err)
 	}
@@ -75,7 +91,9 @@ func (s *Store) Trial(ctx context.Context, id int64) (Trial, error) {
 
 // Trials lists the newest trials of a version, newest first, without what they were asked and their reports.
 func (s *Store) Trials(ctx context.Context, contract string, version, limit int) ([]Trial, error) {
-	rows, _ := s.pool.Query(ctx, trialsShort+" where contract = $1 and version = $2 order by id desc limit $3", contract, version, limit)
+	rows, _ := s.pool.Query(
+		ctx, trialsShort+" where contract = $1 and version = $2 order by id desc limit $3", contract, version, limit,
+	)
 	out, err := pgx.CollectRows(rows, scanTrial)
 	if err != nil {
 		return nil, fmt.Errorf("list the trials of %s version %d: %w", contract, version, err)
@@ -87,7 +105,9 @@ func (s *Store) Trials(ctx context.Context, contract string, version, limit int)
 func (m *Memory) AddTrial(_ context.Context, t Trial) (Trial, error) {
 	m.mu.Lock()
 	defer m.mu.Unlock()
-	t.ID, t.State, t.AskedAt = int64(len(m.trials)+1), "waiting", time.Now()
+	t.ID = int64(len(m.trials) + 1)
+	t.State = "waiting"
+	t.AskedAt = time.Now()
 	m.trials = append(m.trials, t)
 	return t, nil
 }
@@ -119,7 +139,8 @@ func (m *Memory) Trials(_ context.Context, contract string, version, limit int) 
 	defer m.mu.Unlock()
 	for _, t := range slices.Backward(m.trials) {
 		if t.Contract == contract && t.Version == version && len(out) < limit {
-			t.Asked, t.Report = nil, nil
+			t.Asked = nil
+			t.Report = nil
 			out = append(out, t)
 		}
 	}

@@ -44,12 +44,16 @@ type hostile struct {
 // maxFlight is how long a hostile client keeps one connection: each attack meets fresh seats as well as old ones.
 const maxFlight = 5 * time.Second
 
-// RunHostile lets clients loose on a session that may send anything: messages made from the protocol's grammar with extreme values, noise,
-// frames that are none, control frames, parts without end. What they send comes from the seed, how far each gets from the server. Of the
-// Options, Service, Session, Clients, For, Name and Seed count. It harms a service that does not hold, so it is meant for one's own.
+// RunHostile lets clients loose on a session that may send anything: messages made from the protocol's grammar with
+// extreme values, noise, frames that are none, control frames, parts without end. What they send comes from the seed,
+// how far each gets from the server. Of the Options, Service, Session, Clients, For, Name and Seed count. It harms a
+// service that does not hold, so it is meant for one's own.
 func RunHostile(ctx context.Context, o Options) (*HostileReport, error) {
 	if o.Clients < 1 || o.Clients > MaxClients || o.For <= 0 {
-		return nil, fmt.Errorf("attack session %d with %d clients for %s: from 1 to %d clients, for some time", o.Session, o.Clients, o.For, MaxClients)
+		return nil, fmt.Errorf(
+			"attack session %d with %d clients for %s: from 1 to %d clients, for some time", o.Session, o.Clients,
+			o.For, MaxClients,
+		)
 	}
 	report := &HostileReport{Clients: o.Clients, Cut: map[string]int{}, Refused: map[string]int{}}
 	timed, cancel := context.WithTimeout(ctx, o.For)
@@ -58,7 +62,12 @@ func RunHostile(ctx context.Context, o Options) (*HostileReport, error) {
 	var all sync.WaitGroup
 	began := time.Now()
 	for i := range o.Clients {
-		h := &hostile{options: o, random: rand.New(rand.NewPCG(o.Seed, uint64(i))), report: report, mu: &mu}
+		h := &hostile{
+			options: o,
+			random:  rand.New(rand.NewPCG(o.Seed, uint64(i))),
+			report:  report,
+			mu:      &mu,
+		}
 		all.Go(func() {
 			for n := 0; timed.Err() == nil; n++ {
 				h.attack(timed, fmt.Sprintf("%s %d.%d", o.Name, i+1, n))
@@ -124,7 +133,8 @@ func (h *hostile) attack(ctx context.Context, name string) {
 		h.pause(ctx, 100*time.Millisecond)
 		return
 	}
-	h.outline, h.seq = hello.Outline, 0
+	h.outline = hello.Outline
+	h.seq = 0
 	h.count(func(r *HostileReport) { r.Connections++ })
 	ended := make(chan struct{})
 	go func() { // what it is sent says why it is cut
@@ -140,7 +150,8 @@ func (h *hostile) attack(ctx context.Context, name string) {
 			}
 		}
 	}()
-	conn, until := socket.NetConn(), time.Now().Add(time.Duration(h.random.Int64N(int64(maxFlight))))
+	conn := socket.NetConn()
+	until := time.Now().Add(time.Duration(h.random.Int64N(int64(maxFlight))))
 	for ctx.Err() == nil && time.Now().Before(until) {
 		select {
 		case <-ended:
@@ -244,7 +255,10 @@ func (h *hostile) burst() (raw []byte, messages, frames int) {
 }
 
 // numbers are those at which something may break.
-var numbers = []uint64{0, 1, 2, 63, 64, 65, 127, 128, 20_000, 1<<31 - 1, 1 << 31, 1<<32 - 1, 1 << 32, 1<<53 - 1, 1 << 53, 1<<63 - 1, 1 << 63, math.MaxUint64}
+var numbers = []uint64{
+	0, 1, 2, 63, 64, 65, 127, 128, 20_000, 1<<31 - 1, 1 << 31, 1<<32 - 1, 1 << 32, 1<<53 - 1, 1 << 53, 1<<63 - 1,
+	1 << 63, math.MaxUint64,
+}
 
 func (h *hostile) number() uint64 {
 	if h.random.IntN(3) == 0 {
@@ -259,7 +273,8 @@ func (h *hostile) message() wire.FromClient {
 	var m wire.FromClient
 	m.Type = []string{"ready", "seen", "differs", "ask", "ask", "ask", "write", "press", "release"}[r.IntN(9)]
 	h.seq++
-	m.Seq, m.Press = h.seq, h.seq
+	m.Seq = h.seq
+	m.Press = h.seq
 	if r.IntN(8) == 0 {
 		m.Seq, m.Press = h.number(), h.number()
 	}
@@ -268,14 +283,16 @@ func (h *hostile) message() wire.FromClient {
 		m.Entity = uint32(h.number())
 	}
 	k := &h.outline.Kinds[r.IntN(len(h.outline.Kinds))]
-	m.Request, m.Property = k.Name+".none", k.Name+".none"
+	m.Request = k.Name + ".none"
+	m.Property = k.Name + ".none"
 	if len(k.Properties) > 0 {
 		m.Property = k.Name + "." + k.Properties[r.IntN(len(k.Properties))].Name
 	}
 	count := r.IntN(4)
 	if len(k.Requests) > 0 {
 		q := &k.Requests[r.IntN(len(k.Requests))]
-		m.Request, count = k.Name+"."+q.Name, len(q.Params)
+		m.Request = k.Name + "." + q.Name
+		count = len(q.Params)
 	}
 	for range count {
 		m.Args = append(m.Args, json.RawMessage(h.json(2)))
@@ -290,7 +307,10 @@ func (h *hostile) packed() []byte {
 	if payload := m.Pack(h.outline); len(payload) > 0 {
 		return payload
 	}
-	return fmt.Appendf(nil, `{"type":%q,"seq":%d,"request":%q,"property":%q,"args":[%s],"value":%s}`, m.Type, m.Seq, m.Request, m.Property, h.json(3), m.Value)
+	return fmt.Appendf(
+		nil, `{"type":%q,"seq":%d,"request":%q,"property":%q,"args":[%s],"value":%s}`, m.Type, m.Seq, m.Request,
+		m.Property, h.json(3), m.Value,
+	)
 }
 
 // json makes what is mostly JSON, of some depth at most.
@@ -315,7 +335,9 @@ func (h *hostile) json(depth int) string {
 	case n == 7:
 		var parts []string
 		for range r.IntN(4) {
-			parts = append(parts, fmt.Sprintf("%q:%s", []string{"type", "seq", "seen", "args", "x"}[r.IntN(5)], h.json(depth-1)))
+			parts = append(
+				parts, fmt.Sprintf("%q:%s", []string{"type", "seq", "seen", "args", "x"}[r.IntN(5)], h.json(depth-1)),
+			)
 		}
 		return "{" + strings.Join(parts, ",") + "}"
 	}

@@ -28,8 +28,8 @@ func attackFor(t *testing.T) time.Duration {
 	return 10 * time.Second
 }
 
-// Eight hostile clients that may send anything: nobody honest, in the session that is attacked or in another one, is cut or out of step, no
-// session fails, and memory stays where it was.
+// Eight hostile clients that may send anything: nobody honest, in the session that is attacked or in another one, is
+// cut or out of step, no session fails, and memory stays where it was.
 func TestHostileClientsHarmNobody(t *testing.T) {
 	p := testservice.Start(t)
 	_, err := p.Publish(t.Context(), "tidewreck.kam", demo.Contract, demo.Files)
@@ -41,10 +41,19 @@ func TestHostileClientsHarmNobody(t *testing.T) {
 		sessions = append(sessions, s.ID)
 	}
 	long := attackFor(t)
-	reports, failed := make(chan *Report, 2), make(chan error, 2)
+	reports := make(chan *Report, 2)
+	failed := make(chan error, 2)
 	for i, id := range sessions {
 		go func() {
-			r, err := Run(t.Context(), Options{Service: p.Service, Session: id, Clients: 4 + 2*i, For: long + time.Second, Asks: 4, Name: "Honest", Seed: uint64(i)})
+			r, err := Run(t.Context(), Options{
+				Service: p.Service,
+				Session: id,
+				Clients: 4 + 2*i,
+				For:     long + time.Second,
+				Asks:    4,
+				Name:    "Honest",
+				Seed:    uint64(i),
+			})
 			reports <- r
 			failed <- err
 		}()
@@ -55,10 +64,20 @@ func TestHostileClientsHarmNobody(t *testing.T) {
 		return errA == nil && errB == nil && len(a.Clients) == 4 && len(b.Clients) == 6
 	}, 20*time.Second, 20*time.Millisecond)
 	before := memory(t, p)
-	hostile, err := RunHostile(t.Context(), Options{Service: p.Service, Session: sessions[0], Clients: 8, For: long, Name: "Eve", Seed: 3})
+	hostile, err := RunHostile(t.Context(), Options{
+		Service: p.Service,
+		Session: sessions[0],
+		Clients: 8,
+		For:     long,
+		Name:    "Eve",
+		Seed:    3,
+	})
 	require.NoError(t, err)
 	after := memory(t, p)
-	t.Logf("%d connections, %d messages, %d frames, %.0f MB; memory %.0f MB before, %.0f MB after", hostile.Connections, hostile.Messages, hostile.Frames, float64(hostile.Bytes)/1e6, before/1e6, after/1e6)
+	t.Logf(
+		"%d connections, %d messages, %d frames, %.0f MB; memory %.0f MB before, %.0f MB after", hostile.Connections,
+		hostile.Messages, hostile.Frames, float64(hostile.Bytes)/1e6, before/1e6, after/1e6,
+	)
 	assert.Greater(t, hostile.Messages, 1000)
 	assert.Greater(t, len(hostile.Cut), 3)
 	for range 2 {

@@ -1,4 +1,5 @@
-// Package load plays a session with many clients that act by its contract, and measures what they get and how long they wait.
+// Package load plays a session with many clients that act by its contract, and measures what they get and how long they
+// wait.
 package load
 
 import (
@@ -88,8 +89,8 @@ func (t *tally) add(f func(r *Report)) {
 	f(&t.report)
 }
 
-// Run joins the clients, lets them play, and takes them out again. The error says what is wrong with the options or kept a client from
-// joining.
+// Run joins the clients, lets them play, and takes them out again. The error says what is wrong with the options or
+// kept a client from joining.
 func Run(ctx context.Context, o Options) (*Report, error) {
 	switch {
 	case o.Clients < 1 || o.Clients > MaxClients:
@@ -97,9 +98,17 @@ func Run(ctx context.Context, o Options) (*Report, error) {
 	case o.For <= 0:
 		return nil, fmt.Errorf("load session %d for %s: it has to last some time", o.Session, o.For)
 	case !(o.Asks >= 0 && o.Asks <= MaxRate && o.Writes >= 0 && o.Writes <= MaxRate):
-		return nil, fmt.Errorf("load session %d with %g requests and %g writes a second: each from 0 to %d", o.Session, o.Asks, o.Writes, MaxRate)
+		return nil, fmt.Errorf(
+			"load session %d with %g requests and %g writes a second: each from 0 to %d", o.Session, o.Asks, o.Writes,
+			MaxRate,
+		)
 	}
-	t := &tally{report: Report{Clients: o.Clients, Decisions: map[wire.Outcome]int{}, Reasons: map[string]int{}, Out: map[string]int{}}}
+	t := &tally{report: Report{
+		Clients:   o.Clients,
+		Decisions: map[wire.Outcome]int{},
+		Reasons:   map[string]int{},
+		Out:       map[string]int{},
+	}}
 	var players []*client.Client
 	defer func() {
 		for _, p := range players {
@@ -125,7 +134,9 @@ func Run(ctx context.Context, o Options) (*Report, error) {
 		}
 	}
 	t.add(func(r *Report) { // what came while they joined is no part of it
-		r.Frames, r.Bytes, r.Events = 0, 0, 0
+		r.Frames = 0
+		r.Bytes = 0
+		r.Events = 0
 		r.Ticks = 1000 / float64(players[0].Outline().Tick)
 	})
 	timed, cancel := context.WithTimeout(ctx, o.For)

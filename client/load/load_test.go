@@ -38,13 +38,22 @@ func open(t *testing.T) (address string, session int64) {
 	return api.Service, s.ID
 }
 
-// Clients of a load act by the contract: nothing that they send is malformed or from somebody who may not, and they stay in step.
+// Clients of a load act by the contract: nothing that they send is malformed or from somebody who may not, and they
+// stay in step.
 func TestALoadActsByTheContract(t *testing.T) {
 	address, session := open(t)
 	joined := 0
 	r, err := Run(t.Context(), Options{
-		Service: address, Session: session, Clients: 6, For: 1500 * time.Millisecond, Asks: 12, Writes: 5, Name: "Diver", Seed: 3,
-		OnJoin: func(n int) { joined = n }, OnTime: func(time.Duration) {},
+		Service: address,
+		Session: session,
+		Clients: 6,
+		For:     1500 * time.Millisecond,
+		Asks:    12,
+		Writes:  5,
+		Name:    "Diver",
+		Seed:    3,
+		OnJoin:  func(n int) { joined = n },
+		OnTime:  func(time.Duration) {},
 	})
 	require.NoError(t, err)
 	assert.Equal(t, 6, joined)
@@ -69,7 +78,8 @@ func TestALoadThatCannotBeIsRefused(t *testing.T) {
 		"with 900 requests":                     {Clients: 1, For: time.Second, Asks: 900},
 		"all 16 seats of the session are taken": {Clients: 17, For: time.Second, Name: "Diver"},
 	} {
-		o.Service, o.Session = address, session
+		o.Service = address
+		o.Session = session
 		_, err := Run(t.Context(), o)
 		require.ErrorContains(t, err, message)
 	}
@@ -86,7 +96,17 @@ func TestAClientThatIsOutIsCountedOnce(t *testing.T) {
 		}
 		_, _ = api.Close(context.Background(), session, "enough")
 	}()
-	r, err := Run(t.Context(), Options{Service: address, Session: session, Clients: 6, For: 20 * time.Second, Asks: 12, Writes: 20, Name: "Diver", Seed: 3, OnJoin: func(int) { joined <- struct{}{} }})
+	r, err := Run(t.Context(), Options{
+		Service: address,
+		Session: session,
+		Clients: 6,
+		For:     20 * time.Second,
+		Asks:    12,
+		Writes:  20,
+		Name:    "Diver",
+		Seed:    3,
+		OnJoin:  func(int) { joined <- struct{}{} },
+	})
 	require.NoError(t, err)
 	out := 0
 	for _, n := range r.Out {

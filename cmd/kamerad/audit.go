@@ -22,7 +22,9 @@ import (
 
 func auditCommand() *cli.Command {
 	return &cli.Command{
-		Name: "audit", Usage: "attack a contract as a cheater would, and prove that nothing came of it", ArgsUsage: "[FILE]",
+		Name:        "audit",
+		Usage:       "attack a contract as a cheater would, and prove that nothing came of it",
+		ArgsUsage:   "[FILE]",
 		Description: "The attacks are derived from the contract alone and played in virtual time; docs/drills.md says which there are.\nExit status 1 when one changed or learned anything, or when the contract has a finding.",
 		Flags: []cli.Flag{
 			jsonFlag(),
@@ -31,12 +33,20 @@ func auditCommand() *cli.Command {
 			&cli.IntFlag{Name: "ticks", Usage: "ticks of each: `N`", Value: audit.UsualTicks},
 			&cli.StringFlag{Name: "html", Usage: "write the report to a `FILE` as a page of its own, too"},
 			publishedFlag(), serviceFlag(),
-			&cli.StringFlag{Name: "session", Usage: "attack the running session `NUMBER` over its sockets, in place of a file"},
-			&cli.DurationFlag{Name: "for", Usage: "how long a session is attacked, such as `30s`", Value: 30 * time.Second},
+			&cli.StringFlag{
+				Name:  "session",
+				Usage: "attack the running session `NUMBER` over its sockets, in place of a file",
+			},
+			&cli.DurationFlag{
+				Name:  "for",
+				Usage: "how long a session is attacked, such as `30s`",
+				Value: 30 * time.Second,
+			},
 			&cli.BoolFlag{Name: "elsewhere", Usage: "also when the service is not on this machine"},
 		},
 		Action: func(ctx context.Context, c *cli.Command) error {
-			published, live := c.String("published") != "", c.String("session") != ""
+			published := c.String("published") != ""
+			live := c.String("session") != ""
 			switch {
 			case published && live || (published || live) && c.Args().Len() > 0:
 				return fmt.Errorf("audit: one of FILE, --published and --session says what is attacked")
@@ -58,7 +68,12 @@ func auditCommand() *cli.Command {
 				printProblems(problems)
 				return fmt.Errorf("audit %s: its mistakes have to be mended first", args[0])
 			}
-			o := audit.Options{Seed: c.Uint64("seed"), Rounds: c.Int("rounds"), Ticks: c.Int("ticks"), Findings: problems}
+			o := audit.Options{
+				Seed:     c.Uint64("seed"),
+				Rounds:   c.Int("rounds"),
+				Ticks:    c.Int("ticks"),
+				Findings: problems,
+			}
 			stop := func() {}
 			if !c.Bool("json") && term.IsTerminal(int(os.Stderr.Fd())) {
 				o.Each, stop = progressBar("attacking", o.Rounds)
@@ -122,7 +137,10 @@ func auditSign(c audit.Cell) (sign string, state string) {
 }
 
 func printAudit(w io.Writer, r *audit.Report, took time.Duration) {
-	fmt.Fprintf(w, "%s: %s tried, %d of them distinct, in %d ticks and %.0f s\n\n", bold.Sprint(r.Contract), plural(r.Tried, "attack"), r.Distinct, r.Ticks, took.Seconds())
+	fmt.Fprintf(
+		w, "%s: %s tried, %d of them distinct, in %d ticks and %.0f s\n\n", bold.Sprint(r.Contract),
+		plural(r.Tried, "attack"), r.Distinct, r.Ticks, took.Seconds(),
+	)
 	header := []any{"Target"}
 	sent := r.Attacks[:len(r.Attacks)-1] // reading is told of by itself
 	for i := range sent {
@@ -136,7 +154,12 @@ func printAudit(w io.Writer, r *audit.Report, took time.Duration) {
 		line := []any{row.Name}
 		for i := range sent {
 			sign, state := auditSign(row.Cells[i])
-			colour := map[string]interface{ Sprint(...any) string }{"effect": bad, "held": good, "cannot be": muted, "not reached": warn}[state]
+			colour := map[string]interface{ Sprint(...any) string }{
+				"effect":      bad,
+				"held":        good,
+				"cannot be":   muted,
+				"not reached": warn,
+			}[state]
 			line = append(line, colour.Sprint(sign))
 		}
 		t.AppendRow(line)
@@ -149,8 +172,13 @@ func printAudit(w io.Writer, r *audit.Report, took time.Duration) {
 			fmt.Fprintln(w)
 		}
 	}
-	fmt.Fprintf(w, "\n\n%s held   %s had an effect   %s cannot be   %s not reached\n\n", good.Sprint("✓"), bad.Sprint("✕"), muted.Sprint("–"), warn.Sprint("·"))
-	read, held, unread := 0, 0, r.Unread()
+	fmt.Fprintf(
+		w, "\n\n%s held   %s had an effect   %s cannot be   %s not reached\n\n", good.Sprint("✓"), bad.Sprint("✕"),
+		muted.Sprint("–"), warn.Sprint("·"),
+	)
+	read := 0
+	held := 0
+	unread := r.Unread()
 	for _, row := range r.Rows {
 		if c := row.Cells[len(row.Cells)-1]; c.Tried > 0 {
 			read++
@@ -160,9 +188,17 @@ func printAudit(w io.Writer, r *audit.Report, took time.Duration) {
 		}
 	}
 	if !r.Live {
-		fmt.Fprintf(w, "Reading: %s varied behind a client's back, %d told it nothing; %d could not be varied\n", plural(read, "hidden value"), held, unread)
+		fmt.Fprintf(
+			w, "Reading: %s varied behind a client's back, %d told it nothing; %d could not be varied\n",
+			plural(read, "hidden value"), held, unread,
+		)
 	} else {
-		fmt.Fprintln(w, muted.Sprint("Reading is not tried on a session that runs: kamerad audit FILE varies hidden values behind a client's back"))
+		fmt.Fprintln(
+			w,
+			muted.Sprint(
+				"Reading is not tried on a session that runs: kamerad audit FILE varies hidden values behind a client's back",
+			),
+		)
 	}
 	printEffects(w, r)
 	for _, row := range r.Rows {
@@ -196,12 +232,18 @@ func printAudit(w io.Writer, r *audit.Report, took time.Duration) {
 	case r.Clean():
 		fmt.Fprintln(w, good.Sprint("✓ nothing was changed that may not be"))
 	default:
-		fmt.Fprintln(w, bad.Sprintf("✕ %s, %s, %s", plural(r.Effects, "effect"), plural(r.Learned, "value")+" learned", plural(len(r.Findings), "finding")))
+		fmt.Fprintln(
+			w,
+			bad.Sprintf(
+				"✕ %s, %s, %s", plural(r.Effects, "effect"), plural(r.Learned, "value")+" learned",
+				plural(len(r.Findings), "finding"),
+			),
+		)
 	}
 }
 
-// printEffects prints each cause of effects with where it was seen and the shortest run that leads there; apart from the others those that
-// show only in states which play did not come to.
+// printEffects prints each cause of effects with where it was seen and the shortest run that leads there; apart from
+// the others those that show only in states which play did not come to.
 func printEffects(w io.Writer, r *audit.Report) {
 	apart := 0
 	for _, e := range r.Causes {

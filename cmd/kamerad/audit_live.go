@@ -22,7 +22,8 @@ import (
 	"kamerad/core/wire"
 )
 
-// livePlace is a session of a service as the audit reaches it: over its sockets, with a watch to see what those who run it see.
+// livePlace is a session of a service as the audit reaches it: over its sockets, with a watch to see what those who run
+// it see.
 type livePlace struct {
 	api     client.API
 	session int64
@@ -64,7 +65,8 @@ func auditLive(ctx context.Context, c *cli.Command) error {
 	p := &livePlace{api: api, session: id, tick: time.Second / time.Duration(checked.TickRate)}
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
-	first, ended := make(chan struct{}), make(chan error, 1)
+	first := make(chan struct{})
+	ended := make(chan error, 1)
 	go func() { ended <- p.watch(ctx, first) }()
 	select {
 	case <-first:
@@ -72,7 +74,12 @@ func auditLive(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	began := time.Now()
-	o := audit.LiveOptions{Seed: c.Uint64("seed"), Name: "audit " + strings.ToLower(rand.Text()[:4]), Findings: problems, More: func() bool { return time.Since(began) < long }}
+	o := audit.LiveOptions{
+		Seed:     c.Uint64("seed"),
+		Name:     "audit " + strings.ToLower(rand.Text()[:4]),
+		Findings: problems,
+		More:     func() bool { return time.Since(began) < long },
+	}
 	stop := func() {}
 	if !c.Bool("json") && term.IsTerminal(int(os.Stderr.Fd())) {
 		var bar func(int)
@@ -114,15 +121,35 @@ func (p *livePlace) watch(ctx context.Context, first chan struct{}) error {
 
 // decisionOf gives what the audit looks at of a decision.
 func decisionOf(d client.Decision) session.Decision {
-	out := session.Decision{Tick: d.Tick, Client: d.Client, Ask: wire.Ask{Seq: d.Seq, Request: d.Request}, Entity: d.Entity, Owner: d.Owner, Outcome: d.Outcome, Stage: d.Stage, Reason: d.Reason, Check: -1, Text: d.CheckText, Line: d.Line, Told: d.Told}
+	out := session.Decision{
+		Tick:    d.Tick,
+		Client:  d.Client,
+		Ask:     wire.Ask{Seq: d.Seq, Request: d.Request},
+		Entity:  d.Entity,
+		Owner:   d.Owner,
+		Outcome: d.Outcome,
+		Stage:   d.Stage,
+		Reason:  d.Reason,
+		Check:   -1,
+		Text:    d.CheckText,
+		Line:    d.Line,
+		Told:    d.Told,
+	}
 	for _, c := range d.Changes {
-		out.Changes = append(out.Changes, session.Change{Entity: c.Entity, Kind: c.Kind, Owner: c.Owner, Property: c.Property})
+		out.Changes = append(out.Changes, session.Change{
+			Entity:   c.Entity,
+			Kind:     c.Kind,
+			Owner:    c.Owner,
+			Property: c.Property,
+		})
 	}
 	return out
 }
 
 // Join takes a seat. Its connection is not made again once it is lost: an attacker that is out stays out.
-func (p *livePlace) Join(ctx context.Context, name, role string, heard func(*wire.Frame), differs func()) (audit.Seat, error) {
+func (p *livePlace) Join(
+	ctx context.Context, name, role string, heard func(*wire.Frame), differs func(),
+) (audit.Seat, error) {
 	c, err := client.Join(ctx, p.api.Service, p.session, name, role, client.Options{
 		NotReady: true,
 		OnFrame:  func(f *wire.Frame, _ []replicate.Notice) { heard(f) },
@@ -167,7 +194,9 @@ func onThisMachine(what, service string, elsewhere bool) error {
 		return fmt.Errorf("read the service's address: %w", err)
 	}
 	if ip := net.ParseIP(u.Hostname()); u.Hostname() != "localhost" && (ip == nil || !ip.IsLoopback()) && !elsewhere {
-		return fmt.Errorf("%s: the service %s is not on this machine; --elsewhere attacks it all the same", what, service)
+		return fmt.Errorf(
+			"%s: the service %s is not on this machine; --elsewhere attacks it all the same", what, service,
+		)
 	}
 	return nil
 }

@@ -17,8 +17,16 @@ import (
 
 func checkCommand() *cli.Command {
 	return &cli.Command{
-		Name: "check", Usage: "tell every mistake and danger of a contract, or the mistakes of drills", ArgsUsage: "FILE",
-		Flags: []cli.Flag{jsonFlag(), &cli.BoolFlag{Name: "strict", Usage: "exit with status 1 for a warning, too"}, &cli.StringFlag{Name: "explain", Usage: "say what a `FINDING` means, what it leads to and how to mend it; `all` lists them"}},
+		Name:      "check",
+		Usage:     "tell every mistake and danger of a contract, or the mistakes of drills",
+		ArgsUsage: "FILE",
+		Flags: []cli.Flag{
+			jsonFlag(), &cli.BoolFlag{Name: "strict", Usage: "exit with status 1 for a warning, too"},
+			&cli.StringFlag{
+				Name:  "explain",
+				Usage: "say what a `FINDING` means, what it leads to and how to mend it; `all` lists them",
+			},
+		},
 		Action: func(_ context.Context, c *cli.Command) error {
 			if c.IsSet("explain") {
 				return explain(c)
@@ -44,7 +52,9 @@ func checkCommand() *cli.Command {
 				if problems == nil {
 					problems = syntax.Problems{}
 				}
-				if err := printJSON(c.Root().Writer, map[string]any{"file": args[0], "problems": problems}); err != nil {
+				if err := printJSON(
+					c.Root().Writer, map[string]any{"file": args[0], "problems": problems},
+				); err != nil {
 					return err
 				}
 			} else if checked == nil {
@@ -57,10 +67,19 @@ func checkCommand() *cli.Command {
 				}
 				printProblems(problems)
 				if len(problems) > 0 {
-					fmt.Printf("%s\n", warn.Sprintf("%s: %s; `kamerad check --explain %s` says more, `accept %s \"why\"` in the line above accepts it", args[0], plural(len(problems), "warning"), problems[0].Code, problems[0].Code))
+					fmt.Printf(
+						"%s\n",
+						warn.Sprintf(
+							"%s: %s; `kamerad check --explain %s` says more, `accept %s \"why\"` in the line above accepts it",
+							args[0], plural(len(problems), "warning"), problems[0].Code, problems[0].Code,
+						),
+					)
 				}
-				fmt.Printf("%s %s: %s, %s, %s, %s\n", good.Sprint("✓ no mistakes in"), args[0], plural(len(checked.Kinds), "kind"),
-					plural(properties, "property"), plural(len(checked.Requests), "request"), plural(len(checked.Events), "event"))
+				fmt.Printf(
+					"%s %s: %s, %s, %s, %s\n", good.Sprint("✓ no mistakes in"), args[0],
+					plural(len(checked.Kinds), "kind"), plural(properties, "property"),
+					plural(len(checked.Requests), "request"), plural(len(checked.Events), "event"),
+				)
 			}
 			if checked == nil || c.Bool("strict") && len(problems) > 0 {
 				return errFound
@@ -82,8 +101,11 @@ func explain(c *cli.Command) error {
 		if c.Bool("json") {
 			return printJSON(c.Root().Writer, f)
 		}
-		fmt.Printf("%s: %s\n\n%s\n\n%s\n\n%s\n\n%s\n\n%s\n\nTo accept one: %s in the line above the statement or the declaration.\n", bold.Sprint(f.Name), f.Title, f.Harm, warn.Sprint("With it:"), indented(f.Example), good.Sprint("Mended:"), indented(f.Mended),
-			muted.Sprintf("accept %s \"why\"", f.Name))
+		fmt.Printf(
+			"%s: %s\n\n%s\n\n%s\n\n%s\n\n%s\n\n%s\n\nTo accept one: %s in the line above the statement or the declaration.\n",
+			bold.Sprint(f.Name), f.Title, f.Harm, warn.Sprint("With it:"), indented(f.Example), good.Sprint("Mended:"),
+			indented(f.Mended), muted.Sprintf("accept %s \"why\"", f.Name),
+		)
 		return nil
 	}
 	if name != "all" {
@@ -111,7 +133,13 @@ func printProblems(problems syntax.Problems) {
 			wrong = warn
 		}
 		fmt.Println(p.Text(func(part syntax.Part, words string) string {
-			return map[syntax.Part]text.Colors{syntax.Place: bold, syntax.Wrong: wrong, syntax.Aside: muted}[part].Sprint(words)
+			return map[syntax.Part]text.Colors{
+				syntax.Place: bold,
+				syntax.Wrong: wrong,
+				syntax.Aside: muted,
+			}[part].Sprint(
+				words,
+			)
 		}))
 	}
 }
@@ -126,7 +154,9 @@ func readContract(path string) (string, error) {
 		return "", fmt.Errorf("read the contract: %s is a folder; name a file that ends in .kam", path)
 	}
 	if info.Size() > syntax.MaxSource {
-		return "", fmt.Errorf("read the contract: %s has %d bytes, at most %d are allowed", path, info.Size(), syntax.MaxSource)
+		return "", fmt.Errorf(
+			"read the contract: %s has %d bytes, at most %d are allowed", path, info.Size(), syntax.MaxSource,
+		)
 	}
 	raw, err := os.ReadFile(path)
 	if err != nil {
@@ -149,7 +179,8 @@ func beside(contractFile string, taken contract.Files) syntax.Open {
 	}
 }
 
-// relative opens what a drill names: a contract, by its way from the drill's folder. Drills often have a folder of their own.
+// relative opens what a drill names: a contract, by its way from the drill's folder. Drills often have a folder of
+// their own.
 func relative(drillFile string) syntax.Open {
 	return func(name string) (string, error) {
 		if filepath.IsAbs(name) {

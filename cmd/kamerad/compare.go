@@ -24,7 +24,8 @@ func compareContracts(ctx context.Context, c *cli.Command) error {
 	}
 	var both [2]*contract.Contract
 	for i, word := range args {
-		if both[i], err = eitherContract(ctx, c, word); err != nil {
+		both[i], err = eitherContract(ctx, c, word)
+		if err != nil {
 			return err
 		}
 	}
@@ -63,7 +64,12 @@ func printComparison(w io.Writer, a, b string, x *contract.Comparison) {
 		return
 	}
 	t := sheet("", "What", "Name", "Of it", "Was", "Is", "In a running session")
-	signs := map[contract.How]string{contract.Added: good.Sprint("+ added"), contract.Removed: bad.Sprint("- removed"), contract.Renamed: note.Sprint("→ renamed"), contract.Changed: warn.Sprint("≠ changed")}
+	signs := map[contract.How]string{
+		contract.Added:   good.Sprint("+ added"),
+		contract.Removed: bad.Sprint("- removed"),
+		contract.Renamed: note.Sprint("→ renamed"),
+		contract.Changed: warn.Sprint("≠ changed"),
+	}
 	for _, d := range x.Changes {
 		t.AppendRow([]any{signs[d.How], d.What, d.Name, d.Aspect, clipped(d.Was), clipped(d.Is), muted.Sprint(d.Then)})
 	}
@@ -72,7 +78,9 @@ func printComparison(w io.Writer, a, b string, x *contract.Comparison) {
 	if x.TakesOver {
 		fmt.Fprintf(w, "%s a running session could go on with it\n", good.Sprint("✓"))
 	} else {
-		fmt.Fprintf(w, "%s a running session could not go on with it: %s\n", bad.Sprint("✕"), strings.Join(x.Blocks, "; "))
+		fmt.Fprintf(
+			w, "%s a running session could not go on with it: %s\n", bad.Sprint("✕"), strings.Join(x.Blocks, "; "),
+		)
 	}
 	if x.Stay {
 		fmt.Fprintf(w, "%s every client may stay\n", good.Sprint("✓"))

@@ -16,13 +16,31 @@ func contractCommand() *cli.Command {
 	return &cli.Command{
 		Name: "contract", Usage: "publish contracts and read what is published",
 		Commands: []*cli.Command{
-			{Name: "publish", Usage: "store a contract as its next version", ArgsUsage: "FILE", Flags: flags, Action: publish},
+			{
+				Name:      "publish",
+				Usage:     "store a contract as its next version",
+				ArgsUsage: "FILE",
+				Flags:     flags,
+				Action:    publish,
+			},
 			{Name: "list", Usage: "list all contracts", Flags: flags, Action: listContracts},
-			{Name: "show", Usage: "show a contract: what it declares, or its text", ArgsUsage: "NAME", Action: showContract, Flags: append(flags,
-				&cli.IntFlag{Name: "version", Usage: "which `VERSION`; the newest if not given"},
-				&cli.BoolFlag{Name: "source", Usage: "print the contract's text"})},
-			{Name: "compare", Usage: "tell what differs between two versions, and whether sessions and clients could go on", ArgsUsage: "A B", Flags: flags, Action: compareContracts,
-				Description: "A and B are contract files, or NAME@VERSION of what is published."},
+			{
+				Name:      "show",
+				Usage:     "show a contract: what it declares, or its text",
+				ArgsUsage: "NAME",
+				Action:    showContract,
+				Flags: append(flags,
+					&cli.IntFlag{Name: "version", Usage: "which `VERSION`; the newest if not given"},
+					&cli.BoolFlag{Name: "source", Usage: "print the contract's text"}),
+			},
+			{
+				Name:        "compare",
+				Usage:       "tell what differs between two versions, and whether sessions and clients could go on",
+				ArgsUsage:   "A B",
+				Flags:       flags,
+				Action:      compareContracts,
+				Description: "A and B are contract files, or NAME@VERSION of what is published.",
+			},
 		},
 	}
 }
@@ -61,7 +79,10 @@ func publish(ctx context.Context, c *cli.Command) error {
 		if n := len(v.Findings); n > 0 {
 			fmt.Printf("%s\n", warn.Sprintf("%s: kamerad check %s tells them", plural(n, "warning"), args[0]))
 		}
-		fmt.Printf("%s %s version %d (fingerprint %s)\nOpen a session of it: kamerad session open %s\n", good.Sprint("✓ published"), v.Contract, v.Version, v.Fingerprint, v.Contract)
+		fmt.Printf(
+			"%s %s version %d (fingerprint %s)\nOpen a session of it: kamerad session open %s\n",
+			good.Sprint("✓ published"), v.Contract, v.Version, v.Fingerprint, v.Contract,
+		)
 	} else {
 		fmt.Printf("%s is published already as version %d; nothing changed\n", v.Contract, v.Version)
 	}
@@ -112,7 +133,10 @@ func showContract(ctx context.Context, c *cli.Command) error {
 		fmt.Print(v.Source)
 		return nil
 	}
-	fmt.Printf("%s version %d, published %s, fingerprint %s\n", bold.Sprint(v.Contract), v.Version, when(v.PublishedAt), v.Fingerprint)
+	fmt.Printf(
+		"%s version %d, published %s, fingerprint %s\n", bold.Sprint(v.Contract), v.Version, when(v.PublishedAt),
+		v.Fingerprint,
+	)
 	if n := len(v.Findings); n > 0 {
 		fmt.Println(warn.Sprintf("%s:", plural(n, "warning")))
 		printProblems(v.Findings)
@@ -137,7 +161,11 @@ func clauses(p contract.PropertyOutline) string {
 		there bool
 		words string
 	}{
-		{p.Clamped, "clamped"}, {p.Once, "once"}, {p.Keep, "keep"}, {p.Loose, "loose"}, {p.AtMost > 0, fmt.Sprintf("at most %d per second", p.AtMost)},
+		{
+			p.Clamped, "clamped",
+		}, {
+			p.Once, "once",
+		}, {p.Keep, "keep"}, {p.Loose, "loose"}, {p.AtMost > 0, fmt.Sprintf("at most %d per second", p.AtMost)},
 		{p.SetBy != "", "set by " + p.SetBy}, {p.Follows != "", "follows " + p.Follows},
 	} {
 		if c.there {

@@ -15,10 +15,16 @@ import (
 
 func costCommand() *cli.Command {
 	return &cli.Command{
-		Name: "cost", Usage: "tell what values, requests and events take on the wire, and entities in memory", ArgsUsage: "FILE", Description: eitherText,
+		Name:        "cost",
+		Usage:       "tell what values, requests and events take on the wire, and entities in memory",
+		ArgsUsage:   "FILE",
+		Description: eitherText,
 		Flags: []cli.Flag{jsonFlag(), serviceFlag(),
 			&cli.IntFlag{Name: "clients", Usage: "how many `CLIENTS` there are", Value: 16},
-			&cli.StringSliceFlag{Name: "entities", Usage: "how many there are of a kind, as `KIND=N`; may be given again"},
+			&cli.StringSliceFlag{
+				Name:  "entities",
+				Usage: "how many there are of a kind, as `KIND=N`; may be given again",
+			},
 		},
 		Action: func(ctx context.Context, c *cli.Command) error {
 			checked, err := checkedContract(ctx, c)
@@ -62,10 +68,20 @@ func printCost(w io.Writer, name string, cost *contract.Cost) {
 		there = append(there, fmt.Sprintf("%d %s", n, kind))
 	}
 	slices.Sort(there)
-	fmt.Fprintf(w, "%s with %s at %d ticks a second: %s\n", bold.Sprint(name), plural(cost.Clients, "client"), cost.TickRate, join(there))
-	fmt.Fprintf(w, "One client gets, frame headers apart,\n  %s when it joins,\n  %s at most in a tick in which everything changes,\n  about %s in one in which what timers and motion change does (%.1f kB a second).\n\n",
-		bold.Sprintf("%d bytes", cost.Snapshot), bold.Sprintf("%d bytes", cost.Most), bold.Sprintf("%d bytes", cost.Typical), float64(cost.Typical*cost.TickRate)/1000)
-	fmt.Fprintf(w, "The service needs at most %s of memory for all this; `serve --session-memory` bounds it.\n\n", bold.Sprint(megabytes(cost.Memory)))
+	fmt.Fprintf(
+		w, "%s with %s at %d ticks a second: %s\n", bold.Sprint(name), plural(cost.Clients, "client"), cost.TickRate,
+		join(there),
+	)
+	fmt.Fprintf(
+		w,
+		"One client gets, frame headers apart,\n  %s when it joins,\n  %s at most in a tick in which everything changes,\n  about %s in one in which what timers and motion change does (%.1f kB a second).\n\n",
+		bold.Sprintf("%d bytes", cost.Snapshot), bold.Sprintf("%d bytes", cost.Most),
+		bold.Sprintf("%d bytes", cost.Typical), float64(cost.Typical*cost.TickRate)/1000,
+	)
+	fmt.Fprintf(
+		w, "The service needs at most %s of memory for all this; `serve --session-memory` bounds it.\n\n",
+		bold.Sprint(megabytes(cost.Memory)),
+	)
 	kinds := sheet("Kind", "Entities", "Bytes of memory each", "and for each client told by itself")
 	right(kinds, 2, 3, 4)
 	for _, k := range cost.Kinds {
@@ -81,9 +97,11 @@ func printCost(w io.Writer, name string, cost *contract.Cost) {
 		t := sheet(append([]any{title, "Bits at most", "Bits typically"}, tail...)...)
 		right(t, 2, 3)
 		for _, r := range rows {
-			most, typical := any(r.Most), any(r.Typical)
+			most := any(r.Most)
+			typical := any(r.Typical)
 			if r.To == "nobody" {
-				most, typical = muted.Sprint("–"), muted.Sprint("–")
+				most = muted.Sprint("–")
+				typical = muted.Sprint("–")
 			}
 			t.AppendRow([]any{r.Name, most, typical, r.To}[:3+len(tail)])
 		}

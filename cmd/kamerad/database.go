@@ -10,8 +10,8 @@ import (
 	"github.com/urfave/cli/v3"
 )
 
-// databaseOf returns the address of the database: from the file that is named, else from the flag or the environment. A password on the
-// command line can be read by everyone on the machine, so that it is warned of.
+// databaseOf returns the address of the database: from the file that is named, else from the flag or the environment. A
+// password on the command line can be read by everyone on the machine, so that it is warned of.
 func databaseOf(c *cli.Command) (string, error) {
 	if file := c.String("database-file"); file != "" {
 		raw, err := os.ReadFile(file)
@@ -22,12 +22,15 @@ func databaseOf(c *cli.Command) (string, error) {
 	}
 	address := c.String("database")
 	for _, arg := range os.Args {
-		if arg != "--database" && arg != "-database" && !strings.HasPrefix(arg, "--database=") && !strings.HasPrefix(arg, "-database=") {
+		if arg != "--database" && arg != "-database" && !strings.HasPrefix(arg, "--database=") &&
+			!strings.HasPrefix(arg, "-database=") {
 			continue
 		}
 		if u, err := url.Parse(address); err != nil || u.User != nil {
 			if _, secret := u.User.Password(); err != nil || secret {
-				slog.Warn("the database's password stands on the command line, where everyone on this machine can read it; set KAMERAD_DATABASE, or name a file with --database-file")
+				slog.Warn(
+					"the database's password stands on the command line, where everyone on this machine can read it; set KAMERAD_DATABASE, or name a file with --database-file",
+				)
 			}
 		}
 	}

@@ -62,7 +62,8 @@ func TestWhatTheDocumentsShow(t *testing.T) {
 					assert.NoError(t, err)
 				}
 				name := regexp.MustCompile(`contract (\w+)`).FindStringSubmatch(text)[1]
-				if strings.HasSuffix(file, "README.md") || strings.HasSuffix(file, "guide.md") || strings.HasSuffix(file, "drills.md") {
+				if strings.HasSuffix(file, "README.md") || strings.HasSuffix(file, "guide.md") ||
+					strings.HasSuffix(file, "drills.md") {
 					require.NoError(t, os.WriteFile(name+".kam", []byte(text), 0o600))
 				}
 			case "drill":
@@ -113,7 +114,13 @@ func TestWhatTheDocumentsShow(t *testing.T) {
 					if os.Getenv("KAMERAD_UPDATE_DOCS") != "" {
 						now, err := os.ReadFile(file)
 						require.NoError(t, err)
-						require.NoError(t, os.WriteFile(file, []byte(strings.Replace(string(now), "```text\n"+text, "```text\n"+last, 1)), 0o644))
+						require.NoError(
+							t,
+							os.WriteFile(
+								file, []byte(strings.Replace(string(now), "```text\n"+text, "```text\n"+last, 1)),
+								0o644,
+							),
+						)
 						continue
 					}
 					assert.Equal(t, last, text, "what the command before it prints")
@@ -143,7 +150,8 @@ func TestTheArchitectureIsAsDrawn(t *testing.T) {
 	list.Dir = root
 	out, err := list.Output()
 	require.NoError(t, err)
-	imports, byName := map[string][]string{}, map[string]string{"cmd": "kamerad/cmd/kamerad"}
+	imports := map[string][]string{}
+	byName := map[string]string{"cmd": "kamerad/cmd/kamerad"}
 	for line := range strings.SplitSeq(strings.TrimSpace(string(out)), "\n") {
 		words := strings.Fields(line)
 		imports[words[0]] = words[1:]
@@ -159,7 +167,8 @@ func TestTheArchitectureIsAsDrawn(t *testing.T) {
 		for _, from := range name.FindAllStringSubmatch(line[1], -1) {
 			for _, to := range name.FindAllStringSubmatch(line[2], -1) {
 				arrows++
-				a, b := byName[from[1]], byName[to[1]]
+				a := byName[from[1]]
+				b := byName[to[1]]
 				assert.Contains(t, imports[a], b, "%s --> %s", from[1], to[1])
 				assert.NotContains(t, imports[b], a, "%s --> %s", from[1], to[1])
 			}

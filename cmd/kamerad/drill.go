@@ -24,7 +24,9 @@ import (
 
 func drillCommand() *cli.Command {
 	return &cli.Command{
-		Name: "drill", Usage: "play drills in virtual time and say pass or fail", ArgsUsage: "FILE|FOLDER …",
+		Name:        "drill",
+		Usage:       "play drills in virtual time and say pass or fail",
+		ArgsUsage:   "FILE|FOLDER …",
 		Description: "Drills are scripted exercises with several clients over simulated links; docs/drills.md says what they can say.\nExit status 0 when all pass, 1 when one fails, 2 when one cannot be run.",
 		Commands:    []*cli.Command{drillFromCommand()},
 		Flags: []cli.Flag{
@@ -189,7 +191,8 @@ func endDrills(c *cli.Command, report *drill.Report) error {
 
 func faultsOf(text string) (out []drill.Fault, err error) {
 	for _, part := range strings.Split(text, ";") {
-		if part = strings.TrimSpace(part); part == "" {
+		part = strings.TrimSpace(part)
+		if part == "" {
 			continue
 		}
 		f, err := drill.ParseFault(part)
@@ -207,17 +210,24 @@ func printDrill(w io.Writer, r *drill.Result) {
 		runs = fmt.Sprintf(", %d runs", r.Runs)
 	}
 	if r.Passed {
-		fmt.Fprintf(w, "%s %-60s %s\n", good.Sprint("✓"), r.Drill, muted.Sprintf("%6.2f s of play%s", r.Virtual.Seconds(), runs))
+		fmt.Fprintf(
+			w, "%s %-60s %s\n", good.Sprint("✓"), r.Drill,
+			muted.Sprintf("%6.2f s of play%s", r.Virtual.Seconds(), runs),
+		)
 		return
 	}
 	f := r.Failure
-	fmt.Fprintf(w, "%s %s %s\n", bad.Sprint("✕"), bold.Sprint(r.Drill), muted.Sprintf("%s:%d, tick %d%s", r.File, f.Line, f.Tick, runs))
+	fmt.Fprintf(
+		w, "%s %s %s\n", bad.Sprint("✕"), bold.Sprint(r.Drill),
+		muted.Sprintf("%s:%d, tick %d%s", r.File, f.Line, f.Tick, runs),
+	)
 	fmt.Fprintf(w, "    %s\n    %s\n", f.Text, bad.Sprint(f.Message))
 	if len(f.Sheet) > 0 {
 		fmt.Fprintln(w)
 		t := sheet("", "", "Holds")
 		for i, b := range f.Sheet {
-			sign, who := "=", b.Who
+			sign := "="
+			who := b.Who
 			if b.Client > 0 {
 				who = mark(b.Client) + " " + who
 			}
@@ -247,7 +257,9 @@ func printDrill(w io.Writer, r *drill.Result) {
 
 // again is the command that brings a failure back.
 func again(r *drill.Result) string {
-	out := fmt.Sprintf("kamerad drill %s --only '^%s$'", r.File, strings.ReplaceAll(regexp.QuoteMeta(r.Drill), "'", "."))
+	out := fmt.Sprintf(
+		"kamerad drill %s --only '^%s$'", r.File, strings.ReplaceAll(regexp.QuoteMeta(r.Drill), "'", "."),
+	)
 	if r.Shaken != nil && len(r.Shaken.Faults) > 0 {
 		var list []string
 		for _, f := range r.Shaken.Faults {
@@ -262,7 +274,8 @@ func printDrills(w io.Writer, r *drill.Report) {
 	words := fmt.Sprintf("%s passed", plural(r.Passed, "drill"))
 	colour := good
 	if r.Failed > 0 {
-		words, colour = fmt.Sprintf("%s failed, %d passed", plural(r.Failed, "drill"), r.Passed), bad
+		words = fmt.Sprintf("%s failed, %d passed", plural(r.Failed, "drill"), r.Passed)
+		colour = bad
 	}
 	fmt.Fprintf(w, "\n%s in %.1f s: %d ticks\n", colour.Sprint(words), r.Seconds, r.Ticks)
 }
@@ -345,7 +358,9 @@ func watchFiles(ctx context.Context, paths []string, do func() error) error {
 		for changed := false; !changed; {
 			select {
 			case e := <-w.Events:
-				changed = !e.Has(fsnotify.Chmod) && (strings.HasSuffix(e.Name, ".kam") || strings.HasSuffix(e.Name, ".drill") || strings.HasSuffix(e.Name, ".json"))
+				changed = !e.Has(fsnotify.Chmod) &&
+					(strings.HasSuffix(e.Name, ".kam") || strings.HasSuffix(e.Name, ".drill") ||
+						strings.HasSuffix(e.Name, ".json"))
 			case err := <-w.Errors:
 				return fmt.Errorf("watch files: %w", err)
 			case <-ctx.Done():

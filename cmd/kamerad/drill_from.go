@@ -16,7 +16,9 @@ import (
 
 func drillFromCommand() *cli.Command {
 	return &cli.Command{
-		Name: "from", Usage: "write a drill that does again what the clients of a session have done", ArgsUsage: "SESSION",
+		Name:        "from",
+		Usage:       "write a drill that does again what the clients of a session have done",
+		ArgsUsage:   "SESSION",
 		Description: "The session has to be one that was opened with a seed: `kamerad session open NAME --seed 7`. The drill expects the decisions that\nthere were, and what the server holds now; it is played once, to see that it comes to the same.",
 		Flags: []cli.Flag{
 			serviceFlag(),
@@ -62,7 +64,9 @@ func drillFromCommand() *cli.Command {
 }
 
 // playWritten plays a written drill on the session's own version, and says on the standard error what came of it.
-func playWritten(ctx context.Context, api client.API, c *cli.Command, s client.Session, file string, written client.WrittenDrill) error {
+func playWritten(
+	ctx context.Context, api client.API, c *cli.Command, s client.Session, file string, written client.WrittenDrill,
+) error {
 	version, err := api.Version(ctx, s.Contract, s.Version)
 	if err != nil {
 		return err
@@ -86,13 +90,18 @@ func playWritten(ctx context.Context, api client.API, c *cli.Command, s client.S
 		return err
 	}
 	if written.Left > 0 {
-		fmt.Fprintln(os.Stderr, warn.Sprintf("%s that no drill can say stand as comments", plural(written.Left, "message")))
+		fmt.Fprintln(
+			os.Stderr, warn.Sprintf("%s that no drill can say stand as comments", plural(written.Left, "message")),
+		)
 	}
 	r := report.Results[0]
 	if !r.Passed {
 		printDrill(os.Stderr, r)
 		return errFound
 	}
-	fmt.Fprintf(os.Stderr, "%s: %d ticks, %.1f s of play\n", good.Sprint("✓ played again, it comes to the same"), r.Ticks, r.Virtual.Seconds())
+	fmt.Fprintf(
+		os.Stderr, "%s: %d ticks, %.1f s of play\n", good.Sprint("✓ played again, it comes to the same"), r.Ticks,
+		r.Virtual.Seconds(),
+	)
 	return nil
 }

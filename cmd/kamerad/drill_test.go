@@ -59,7 +59,10 @@ func TestDrillCommand(t *testing.T) {
 	assert.Contains(t, out, "✓ mends")
 	out, status = command(t, dir, "drill", "good.drill", "bad.drill", "--junit", "all.xml")
 	assert.Equal(t, 1, status, out)
-	for _, part := range []string{"✕ wrong bad.drill:10, tick 2", "ana sees it otherwise", "server      60", "kamerad drill bad.drill --only '^wrong$'", "1 drill failed, 2 passed"} {
+	for _, part := range []string{
+		"✕ wrong bad.drill:10, tick 2", "ana sees it otherwise", "server      60",
+		"kamerad drill bad.drill --only '^wrong$'", "1 drill failed, 2 passed",
+	} {
 		assert.Contains(t, out, part)
 	}
 	raw, err := os.ReadFile(filepath.Join(dir, "all.xml"))
@@ -108,7 +111,14 @@ func TestDrillCommand(t *testing.T) {
 }
 
 func TestAuditCommand(t *testing.T) {
-	dir := folder(t, map[string]string{"wreck.kam": wreck, "weak.kam": strings.Replace(wreck, "check hull < 100 else deny \"whole\"\n", "from everyone\n", 1), "torn.kam": "contract torn"})
+	dir := folder(
+		t,
+		map[string]string{
+			"wreck.kam": wreck,
+			"weak.kam":  strings.Replace(wreck, "check hull < 100 else deny \"whole\"\n", "from everyone\n", 1),
+			"torn.kam":  "contract torn",
+		},
+	)
 	out, status := command(t, dir, "audit", "wreck.kam", "--rounds", "2", "--ticks", "80", "--html", "page.html")
 	assert.Equal(t, 0, status, out)
 	assert.Contains(t, out, "✓ nothing was changed, and nothing was learned")
@@ -148,10 +158,14 @@ func TestDrillsAreWatched(t *testing.T) {
 	}
 	until("1 drill passed")
 	until("Waiting for a change")
-	require.NoError(t, os.WriteFile(filepath.Join(dir, "all.drill"), []byte(strings.Replace(text, "60", "61", 1)), 0o600))
+	require.NoError(
+		t, os.WriteFile(filepath.Join(dir, "all.drill"), []byte(strings.Replace(text, "60", "61", 1)), 0o600),
+	)
 	until("1 drill failed")
 	until("Waiting for a change")
-	require.NoError(t, os.WriteFile(filepath.Join(dir, "wreck.kam"), []byte(strings.Replace(wreck, "= 60", "= 61", 1)), 0o600))
+	require.NoError(
+		t, os.WriteFile(filepath.Join(dir, "wreck.kam"), []byte(strings.Replace(wreck, "= 60", "= 61", 1)), 0o600),
+	)
 	until("1 drill passed")
 	until("Waiting for a change")
 	require.NoError(t, c.Process.Signal(os.Interrupt))

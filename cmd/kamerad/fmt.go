@@ -14,8 +14,12 @@ import (
 
 func fmtCommand() *cli.Command {
 	return &cli.Command{
-		Name: "fmt", Usage: "lay contracts and drills out in the one style", ArgsUsage: "FILE …",
-		Flags: []cli.Flag{&cli.BoolFlag{Name: "check", Usage: "change nothing; name the files that would change, with exit status 1"}},
+		Name:      "fmt",
+		Usage:     "lay contracts and drills out in the one style",
+		ArgsUsage: "FILE …",
+		Flags: []cli.Flag{
+			&cli.BoolFlag{Name: "check", Usage: "change nothing; name the files that would change, with exit status 1"},
+		},
 		Action: func(_ context.Context, c *cli.Command) error {
 			files, err := words(c, "FILE …", 1, -1)
 			if err != nil {

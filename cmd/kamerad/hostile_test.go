@@ -15,7 +15,8 @@ import (
 	"kamerad/internal/tests/testservice"
 )
 
-// What another player says reaches a terminal as text: it moves no cursor, sets no title and looks like no line of the tool's own.
+// What another player says reaches a terminal as text: it moves no cursor, sets no title and looks like no line of the
+// tool's own.
 func TestTextsOfPlayersAreShownAsText(t *testing.T) {
 	p := testservice.Start(t)
 	file := filepath.Join(t.TempDir(), "shout.kam")
@@ -31,7 +32,10 @@ on join(c) { log c "{Sea.last}" }
 	eve, err := client.Join(t.Context(), p.Service, 1, "Eve", "", client.Options{})
 	require.NoError(t, err)
 	defer eve.Close()
-	_, err = eve.Forge(t.Context(), 0, "Diver.shout", json.RawMessage(`"\u001b]0;owned\u0007\u001b[2J\u009b31m\n  log the session has closed\u202e"`))
+	_, err = eve.Forge(
+		t.Context(), 0, "Diver.shout",
+		json.RawMessage(`"\u001b]0;owned\u0007\u001b[2J\u009b31m\n  log the session has closed\u202e"`),
+	)
 	require.NoError(t, err)
 	out, status = p.Run("see\n", "join", "1", "--as", "Bo")
 	assert.Equal(t, 0, status)

@@ -19,7 +19,9 @@ import (
 
 func loadCommand() *cli.Command {
 	return &cli.Command{
-		Name: "load", Usage: "play a session with many clients that act by its contract, and measure", ArgsUsage: "SESSION",
+		Name:        "load",
+		Usage:       "play a session with many clients that act by its contract, and measure",
+		ArgsUsage:   "SESSION",
 		Description: "Each client sends requests that it may send, picked at random, on what it knows of, with arguments of the right types;\nwhat its own copy tells it will be denied it keeps back. Exit status 1 when a client was thrown out or a copy differed.",
 		Flags: []cli.Flag{
 			serviceFlag(), jsonFlag(),
@@ -44,8 +46,16 @@ func loadCommand() *cli.Command {
 				return err
 			}
 			o := load.Options{
-				Service: c.String("service"), Session: id, Clients: c.Int("clients"), Role: c.String("role"), For: c.Duration("for"), Name: c.String("as"),
-				Asks: c.Float("asks"), Writes: c.Float("writes"), Seed: c.Uint64("seed"), Forge: c.Bool("forge"),
+				Service: c.String("service"),
+				Session: id,
+				Clients: c.Int("clients"),
+				Role:    c.String("role"),
+				For:     c.Duration("for"),
+				Name:    c.String("as"),
+				Asks:    c.Float("asks"),
+				Writes:  c.Float("writes"),
+				Seed:    c.Uint64("seed"),
+				Forge:   c.Bool("forge"),
 			}
 			if c.Bool("hostile") {
 				return loadHostile(ctx, c, o)
@@ -85,7 +95,9 @@ func loadHostile(ctx context.Context, c *cli.Command, o load.Options) error {
 	if c.Bool("json") {
 		return printJSON(out, report)
 	}
-	fmt.Fprintf(out, "%s attacked for %.1f s\n\n", bold.Sprint(plural(report.Clients, "hostile client")), report.Seconds)
+	fmt.Fprintf(
+		out, "%s attacked for %.1f s\n\n", bold.Sprint(plural(report.Clients, "hostile client")), report.Seconds,
+	)
 	t := sheet("What", "In all", "A second")
 	right(t, 2, 3)
 	row := func(what string, n int) { t.AppendRow([]any{what, n, fmt.Sprintf("%.1f", float64(n)/report.Seconds)}) }
@@ -118,7 +130,11 @@ func bars(o *load.Options) (stop func()) {
 	w.Style().Visibility.ETA = true
 	w.Style().Visibility.Speed = false
 	joining := &progress.Tracker{Message: "joining", Total: int64(o.Clients)}
-	playing := &progress.Tracker{Message: "playing", Total: o.For.Milliseconds(), Units: progress.Units{Formatter: func(ms int64) string { return fmt.Sprintf("%.1f s", float64(ms)/1000) }}}
+	playing := &progress.Tracker{
+		Message: "playing",
+		Total:   o.For.Milliseconds(),
+		Units:   progress.Units{Formatter: func(ms int64) string { return fmt.Sprintf("%.1f s", float64(ms)/1000) }},
+	}
 	w.AppendTracker(joining)
 	w.AppendTracker(playing)
 	o.OnJoin = func(n int) { joining.SetValue(int64(n)) }
@@ -144,7 +160,11 @@ func printLoad(w io.Writer, r *load.Report) {
 	row("bytes of frames", r.Bytes)
 	row("events", r.Events)
 	show(w, t)
-	fmt.Fprintf(w, "\nFrom request to decision, with a tick of %g ms: half within %.1f ms, 95 %% within %.1f, 99 %% within %.1f, all within %.1f\n\n", r.Ticks, r.Delay.P50, r.Delay.P95, r.Delay.P99, r.Delay.Most)
+	fmt.Fprintf(
+		w,
+		"\nFrom request to decision, with a tick of %g ms: half within %.1f ms, 95 %% within %.1f, 99 %% within %.1f, all within %.1f\n\n",
+		r.Ticks, r.Delay.P50, r.Delay.P95, r.Delay.P99, r.Delay.Most,
+	)
 	t = sheet("Decision", "Count")
 	right(t, 2)
 	for _, outcome := range []wire.Outcome{wire.Accepted, wire.Denied, wire.Dropped, wire.Malformed, wire.Faulted} {
@@ -161,7 +181,9 @@ func printLoad(w io.Writer, r *load.Report) {
 		fmt.Fprintln(w, bad.Sprintf("%s out: %s", plural(r.Out[reason], "client"), shown(reason)))
 	}
 	if r.Differed > 0 {
-		fmt.Fprintln(w, bad.Sprintf("%s differed from what it should be, and was sent anew", plural(r.Differed, "copy")))
+		fmt.Fprintln(
+			w, bad.Sprintf("%s differed from what it should be, and was sent anew", plural(r.Differed, "copy")),
+		)
 	} else {
 		fmt.Fprintln(w, good.Sprint("= every copy was what it should be"))
 	}

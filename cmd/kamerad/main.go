@@ -54,7 +54,12 @@ func run(ctx context.Context, args []string) int {
 
 // serviceFlag is the address that commands reach the service at.
 func serviceFlag() cli.Flag {
-	return &cli.StringFlag{Name: "service", Usage: "the service's `ADDRESS`", Value: "http://127.0.0.1:7707", Sources: cli.EnvVars("KAMERAD_SERVICE")}
+	return &cli.StringFlag{
+		Name:    "service",
+		Usage:   "the service's `ADDRESS`",
+		Value:   "http://127.0.0.1:7707",
+		Sources: cli.EnvVars("KAMERAD_SERVICE"),
+	}
 }
 
 func jsonFlag() cli.Flag { return &cli.BoolFlag{Name: "json", Usage: "print JSON"} }

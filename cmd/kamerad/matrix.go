@@ -18,7 +18,10 @@ import (
 
 func matrixCommand() *cli.Command {
 	return &cli.Command{
-		Name: "matrix", Usage: "tell who sees, who may change and who may ask for what", ArgsUsage: "FILE", Description: eitherText,
+		Name:        "matrix",
+		Usage:       "tell who sees, who may change and who may ask for what",
+		ArgsUsage:   "FILE",
+		Description: eitherText,
 		Flags: []cli.Flag{jsonFlag(), serviceFlag(),
 			&cli.BoolFlag{Name: "csv", Usage: "print comma-separated values (RFC 4180)"},
 			&cli.StringFlag{Name: "html", Usage: "write a page that needs nothing else to `FILE`"},
@@ -43,7 +46,8 @@ func matrixCommand() *cli.Command {
 	}
 }
 
-// checkedContract reads the contract of a command, a file or NAME@VERSION; its mistakes are told, and are exit status 1.
+// checkedContract reads the contract of a command, a file or NAME@VERSION; its mistakes are told, and are exit status
+// 1.
 func checkedContract(ctx context.Context, c *cli.Command) (*contract.Contract, error) {
 	args, err := words(c, "FILE", 1, 1)
 	if err != nil {
@@ -68,7 +72,12 @@ func loadContract(file string) (*contract.Contract, error) {
 
 // sign words an access.
 func sign(a contract.Access) string {
-	return map[contract.Access]string{contract.Always: good.Sprint("✓"), contract.Sometimes: warn.Sprint("some"), contract.Never: muted.Sprint("–"), contract.Unrelated: ""}[a]
+	return map[contract.Access]string{
+		contract.Always:    good.Sprint("✓"),
+		contract.Sometimes: warn.Sprint("some"),
+		contract.Never:     muted.Sprint("–"),
+		contract.Unrelated: "",
+	}[a]
 }
 
 func cells(head []any, access []contract.Access, tail ...any) []any {
@@ -86,7 +95,11 @@ func headings(m *contract.Matrix, head []any, tail ...any) []any {
 }
 
 func printMatrix(w io.Writer, m *contract.Matrix) {
-	fmt.Fprintf(w, "%s: %s always, %s when more than that holds, %s never; nothing where being in an audience changes nothing\n\n", bold.Sprint(m.Contract), sign(contract.Always), sign(contract.Sometimes), sign(contract.Never))
+	fmt.Fprintf(
+		w,
+		"%s: %s always, %s when more than that holds, %s never; nothing where being in an audience changes nothing\n\n",
+		bold.Sprint(m.Contract), sign(contract.Always), sign(contract.Sometimes), sign(contract.Never),
+	)
 	t := sheet(headings(m, []any{"Property"}, "Written by")...)
 	kind := ""
 	for _, p := range m.Properties {
@@ -124,7 +137,9 @@ func printMatrix(w io.Writer, m *contract.Matrix) {
 		if r.Pause != "" {
 			checks += ", " + r.Pause + " apart"
 		}
-		t.AppendRow(cells([]any{"  " + name}, r.Access, checks, brief(append(append([]string{}, r.Changes...), r.Does...), 4)))
+		t.AppendRow(
+			cells([]any{"  " + name}, r.Access, checks, brief(append(append([]string{}, r.Changes...), r.Does...), 4)),
+		)
 	}
 	show(w, t)
 	fmt.Fprintln(w)
@@ -173,7 +188,11 @@ func matrixCSV(w io.Writer, m *contract.Matrix) error {
 		for _, x := range r.Checks {
 			checks = append(checks, x.Text)
 		}
-		row("request", r.Name, r.From, r.Access, "", strings.Trim(r.Limit+", "+r.Pause, ", "), strings.Join(checks, "; "), strings.Join(append(append([]string{}, r.Changes...), r.Does...), "; "), strings.Join(r.Tells, "; "), strings.Join(r.Reveals, "; "))
+		row(
+			"request", r.Name, r.From, r.Access, "", strings.Trim(r.Limit+", "+r.Pause, ", "),
+			strings.Join(checks, "; "), strings.Join(append(append([]string{}, r.Changes...), r.Does...), "; "),
+			strings.Join(r.Tells, "; "), strings.Join(r.Reveals, "; "),
+		)
 	}
 	for _, e := range m.Events {
 		row("event", e.Name, strings.Join(e.To, "; "), e.Access, "", "", "", strings.Join(e.By, "; "), "", "")

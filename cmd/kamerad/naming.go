@@ -39,19 +39,22 @@ func split(line string) (out []word, err error) {
 			if err := d.Decode(&text); err != nil {
 				return nil, fmt.Errorf("%.40q is no text in quotes: %w", rest, err)
 			}
-			w, rest = word{text, true}, rest[d.InputOffset():]
+			w = word{text, true}
+			rest = rest[d.InputOffset():]
 			if end := strings.IndexAny(rest, " \t"); end != 0 && rest != "" { // as in "Diver 3".Diver.use
 				if end < 0 {
 					end = len(rest)
 				}
-				w, rest = word{text: w.text + rest[:end]}, rest[end:]
+				w = word{text: w.text + rest[:end]}
+				rest = rest[end:]
 			}
 		default:
 			end := strings.IndexAny(rest, " \t")
 			if end < 0 {
 				end = len(rest)
 			}
-			w.text, rest = rest[:end], rest[end:]
+			w.text = rest[:end]
+			rest = rest[end:]
 		}
 		out = append(out, w)
 	}
@@ -70,10 +73,12 @@ func typed(args []string) (out []word) {
 // client holds. Find reads it back.
 func label(held *replicate.Copy, t *replicate.Entity) string {
 	name := nameOf(held.Clients, t)
-	nth, alike := 0, 0
+	nth := 0
+	alike := 0
 	for _, x := range held.Entities() {
 		if x.Kind == t.Kind && (t.Owner == 0 || x.Owner == t.Owner) {
-			if alike++; x == t {
+			alike++
+			if x == t {
 				nth = alike
 			}
 		}
@@ -110,17 +115,21 @@ func find(held *replicate.Copy, name string) uint32 {
 		if err != nil || n < 1 {
 			return 0
 		}
-		name, nth = base, n
+		name = base
+		nth = n
 	}
-	kind, owner := name, ""
+	kind := name
+	owner := ""
 	if at := strings.LastIndexByte(name, '.'); at >= 0 {
-		owner, kind = name[:at], name[at+1:]
+		owner = name[:at]
+		kind = name[at+1:]
 	}
 	for _, t := range held.Entities() {
 		if t.Kind != kind || owner != "" && owner != nameOfClient(held, t.Owner) {
 			continue
 		}
-		if nth--; nth == 0 {
+		nth--
+		if nth == 0 {
 			return t.Number
 		}
 	}
@@ -160,12 +169,14 @@ func address(me *client.Client, text string, has hasName) (a addressed, err erro
 		}
 		return a, nil
 	}
-	of, name := text[:at], text[at+1:]
+	of := text[:at]
+	name := text[at+1:]
 	if !strings.ContainsAny(of, ".[#") { // a kind
 		return addressed{0, text}, nil
 	}
 	me.Look(func(held *replicate.Copy) {
-		if a.entity = find(held, of); a.entity == 0 {
+		a.entity = find(held, of)
+		if a.entity == 0 {
 			err = unknownEntity(held, of)
 			return
 		}

@@ -63,7 +63,11 @@ func TestTheTerminalNamesAnyEntity(t *testing.T) {
 	require.Equal(t, 0, status, out)
 	assert.Regexp(t, `hold Diver\.wink ✕ denied: when`, out)
 	assert.Regexp(t, `Dov.Diver +#\d+ +said +"hello <there> & you"`, out)
-	rows := regexp.MustCompile(`(?s)Rig\[1\] +#(\d+) +load +4\n +by +Dov\n +mate +Dov.Diver\nRig\[2\] +#(\d+) +load +3\n`).FindStringSubmatch(out)
+	rows := regexp.MustCompile(
+		`(?s)Rig\[1\] +#(\d+) +load +4\n +by +Dov\n +mate +Dov.Diver\nRig\[2\] +#(\d+) +load +3\n`,
+	).FindStringSubmatch(
+		out,
+	)
 	require.NotNil(t, rows, out)
 	assert.Contains(t, out, "! faulted: ")
 	assert.Contains(t, out, "this client holds no Rig[3]; it holds Dov.Diver, Rig[1], Rig[2]")

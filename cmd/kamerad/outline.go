@@ -13,7 +13,11 @@ import (
 
 func outlineCommand() *cli.Command {
 	return &cli.Command{
-		Name: "outline", Usage: "show what clients are given of a contract", ArgsUsage: "FILE", Description: eitherText, Flags: []cli.Flag{jsonFlag(), serviceFlag()},
+		Name:        "outline",
+		Usage:       "show what clients are given of a contract",
+		ArgsUsage:   "FILE",
+		Description: eitherText,
+		Flags:       []cli.Flag{jsonFlag(), serviceFlag()},
 		Action: func(ctx context.Context, c *cli.Command) error {
 			checked, err := checkedContract(ctx, c)
 			if err != nil {
@@ -23,15 +27,18 @@ func outlineCommand() *cli.Command {
 			if c.Bool("json") {
 				return printJSON(c.Root().Writer, map[string]any{"fingerprint": o.Fingerprint(), "outline": o})
 			}
-			fmt.Fprintf(c.Root().Writer, "%s as its clients know it, fingerprint %s\n", bold.Sprint(o.Contract), bold.Sprint(o.Fingerprint()))
+			fmt.Fprintf(
+				c.Root().Writer, "%s as its clients know it, fingerprint %s\n", bold.Sprint(o.Contract),
+				bold.Sprint(o.Fingerprint()),
+			)
 			printOutline(c.Root().Writer, o)
 			return nil
 		},
 	}
 }
 
-// printOutline prints an outline as a table. Of a full one it shows the checks; of one for clients, the reasons, and the checks
-// that a client can evaluate itself.
+// printOutline prints an outline as a table. Of a full one it shows the checks; of one for clients, the reasons, and
+// the checks that a client can evaluate itself.
 func printOutline(w io.Writer, o *contract.Outline) {
 	fmt.Fprintf(w, "%d ticks per second, %s, roles: %s\n\n", o.Tick, plural(o.Seats, "seat"), join(o.Roles))
 	t := sheet("Kind", "Name", "What", "Who")

@@ -34,7 +34,8 @@ var (
 	bold  = text.Colors{text.Bold}
 )
 
-// shown returns a text from elsewhere as a terminal may have it: what it would obey, or what hides something, is written out.
+// shown returns a text from elsewhere as a terminal may have it: what it would obey, or what hides something, is
+// written out.
 func shown(text string) string {
 	var out strings.Builder
 	for _, r := range text {
@@ -129,7 +130,14 @@ func mark(number int) string {
 
 // verdict words a decision: its sign, its outcome and what decided.
 func verdict(outcome wire.Outcome, stage wire.Stage, reason string, reply json.RawMessage) string {
-	sign, colour := map[wire.Outcome]string{wire.Accepted: "✓", wire.Denied: "✕", wire.Dropped: "↓", wire.Malformed: "?", wire.Faulted: "!"}[outcome], bad
+	sign := map[wire.Outcome]string{
+		wire.Accepted:  "✓",
+		wire.Denied:    "✕",
+		wire.Dropped:   "↓",
+		wire.Malformed: "?",
+		wire.Faulted:   "!",
+	}[outcome]
+	colour := bad
 	switch outcome {
 	case wire.Accepted:
 		colour = good

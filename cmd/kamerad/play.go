@@ -29,7 +29,11 @@ func seatFlags() []cli.Flag {
 func askCommand() *cli.Command {
 	return &cli.Command{
 		Name: "ask", Usage: "join, send one request, print its decision and leave", Flags: append(seatFlags(),
-			&cli.DurationFlag{Name: "timeout", Usage: "longest `TIME` to wait for the decision", Value: 10 * time.Second}),
+			&cli.DurationFlag{
+				Name:  "timeout",
+				Usage: "longest `TIME` to wait for the decision",
+				Value: 10 * time.Second,
+			}),
 		ArgsUsage: "SESSION REQUEST [VALUE …]",
 		Description: "REQUEST is Kind.request for one's own or a shared entity, Name.Kind.request for another client's, or Kind[2].request or\n" +
 			"#123.request for any that `see` lists in `kamerad join`. Such a name is also a value where an entity is wanted, and a client's\n" +
@@ -59,7 +63,9 @@ func askCommand() *cli.Command {
 			case <-me.Ended():
 				return fmt.Errorf("ask: %s", me.Reason())
 			case <-ctx.Done():
-				return fmt.Errorf("ask: the session sends nothing; is it paused? `kamerad session step %d` runs a tick", id)
+				return fmt.Errorf(
+					"ask: the session sends nothing; is it paused? `kamerad session step %d` runs a tick", id,
+				)
 			}
 			to, values, err := request(me, typed(args[1:]))
 			if err != nil {
@@ -84,7 +90,9 @@ func askCommand() *cli.Command {
 
 // request reads `[ENTITY.]request VALUE …` against what a client knows.
 func request(me *client.Client, words []word) (to addressed, values []json.RawMessage, err error) {
-	to, err = address(me, words[0].text, func(k *contract.KindOutline, name string) bool { return k.Request(name) != nil })
+	to, err = address(
+		me, words[0].text, func(k *contract.KindOutline, name string) bool { return k.Request(name) != nil },
+	)
 	if err != nil {
 		return to, nil, err
 	}
@@ -155,13 +163,21 @@ type player struct {
 }
 
 func newPlayer(json bool) *player {
-	return &player{json: json, seen: make(chan struct{}), writes: map[uint64]string{}, held: map[string]func(){}}
+	return &player{
+		json:   json,
+		seen:   make(chan struct{}),
+		writes: map[uint64]string{},
+		held:   map[string]func(){},
+	}
 }
 
 // greet says who one is, and lets what came be printed.
 func (p *player) greet() {
 	me := p.me.Me()
-	fmt.Printf("You are %s %s, client %d, role %s. Type a request, `see`, `help` or `quit`.\n", mark(me.Number), me.Name, me.Number, me.Role)
+	fmt.Printf(
+		"You are %s %s, client %d, role %s. Type a request, `see`, `help` or `quit`.\n", mark(me.Number), me.Name,
+		me.Number, me.Role,
+	)
 	p.hold.Unlock()
 }
 
@@ -176,7 +192,8 @@ func (p *player) frame(f *wire.Frame, notices []replicate.Notice) {
 	p.hold.Lock()
 	defer p.hold.Unlock()
 	first := !p.came
-	if p.came = true; first {
+	p.came = true
+	if first {
 		p.see()
 		close(p.seen)
 	}
@@ -185,7 +202,10 @@ func (p *player) frame(f *wire.Frame, notices []replicate.Notice) {
 		case first:
 		case n.Type == replicate.FieldChanged && p.moves(n.Entity.Kind, n.Field.Name): // it would fill the screen
 		case n.Type == replicate.FieldChanged && n.Old != nil:
-			fmt.Printf("  %s.%s  %s → %s\n", p.name(n.Entity), n.Field.Name, p.worded(n.Field.Type, *n.Old), bold.Sprint(p.worded(n.Field.Type, n.Field.Value)))
+			fmt.Printf(
+				"  %s.%s  %s → %s\n", p.name(n.Entity), n.Field.Name, p.worded(n.Field.Type, *n.Old),
+				bold.Sprint(p.worded(n.Field.Type, n.Field.Value)),
+			)
 		case n.Type == replicate.FieldChanged:
 			fmt.Printf("  %s.%s  %s\n", p.name(n.Entity), n.Field.Name, p.worded(n.Field.Type, n.Field.Value))
 		case n.Type == replicate.ClientJoined || n.Type == replicate.ClientLeft:
@@ -280,10 +300,12 @@ func (p *player) see() {
 	t := sheet("Entity", "Number", "Property", "Value")
 	p.me.Look(func(held *replicate.Copy) {
 		for _, thing := range held.Entities() {
-			name, number := bold.Sprint(label(held, thing)), muted.Sprintf("#%d", thing.Number)
+			name := bold.Sprint(label(held, thing))
+			number := muted.Sprintf("#%d", thing.Number)
 			for _, f := range thing.Fields {
 				t.AppendRow([]any{name, number, f.Name, worded(held, f.Type, f.Value)})
-				name, number = "", ""
+				name = ""
+				number = ""
 			}
 			if len(thing.Fields) == 0 {
 				t.AppendRow([]any{name, number})
@@ -294,7 +316,9 @@ func (p *player) see() {
 }
 
 func (p *player) help() {
-	fmt.Println("see    all that you hold\nquit   give the seat up\nRequests (before one may stand whose it is: `Ana.Diver.`, `Rig[2].` or `#123.` as `see` lists them):")
+	fmt.Println(
+		"see    all that you hold\nquit   give the seat up\nRequests (before one may stand whose it is: `Ana.Diver.`, `Rig[2].` or `#123.` as `see` lists them):",
+	)
 	for _, k := range p.me.Outline().Kinds {
 		for _, r := range k.Requests {
 			var names []string
@@ -314,7 +338,8 @@ func (p *player) help() {
 	}
 }
 
-// move writes a property, or begins or ends a hold: `write Diver.pos [1,2]`, `hold Rig[2].winch`, `release Rig[2].winch`.
+// move writes a property, or begins or ends a hold: `write Diver.pos [1,2]`, `hold Rig[2].winch`, `release
+// Rig[2].winch`.
 func (p *player) move(words []word) error {
 	has := func(k *contract.KindOutline, name string) bool { return k.Property(name) != nil }
 	switch what := words[0].text; {

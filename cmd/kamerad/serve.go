@@ -25,25 +25,53 @@ const maxSessionMemory = 1 << 20
 
 func serveFlags() []cli.Flag {
 	return []cli.Flag{
-		&cli.StringFlag{Name: "listen", Usage: "`HOST:PORT` to listen on; loopback only, port 0 is any free one", Value: "127.0.0.1:7707", Sources: cli.EnvVars("KAMERAD_LISTEN")},
-		&cli.StringFlag{Name: "database", Usage: "PostgreSQL connection `URL`", Value: "postgres://127.0.0.1:5432/kamerad", Sources: cli.EnvVars("KAMERAD_DATABASE"), HideDefault: true},
-		&cli.StringFlag{Name: "database-file", Usage: "read the database's URL from this `FILE`", Sources: cli.EnvVars("KAMERAD_DATABASE_FILE")},
-		&cli.IntFlag{Name: "session-memory", Usage: "`MB` that the entities of one session may take, and what its clients are told of them; `kamerad cost` tells what each kind takes", Value: session.DefaultMemory >> 20, Sources: cli.EnvVars("KAMERAD_SESSION_MEMORY"),
+		&cli.StringFlag{
+			Name:    "listen",
+			Usage:   "`HOST:PORT` to listen on; loopback only, port 0 is any free one",
+			Value:   "127.0.0.1:7707",
+			Sources: cli.EnvVars("KAMERAD_LISTEN"),
+		},
+		&cli.StringFlag{
+			Name:        "database",
+			Usage:       "PostgreSQL connection `URL`",
+			Value:       "postgres://127.0.0.1:5432/kamerad",
+			Sources:     cli.EnvVars("KAMERAD_DATABASE"),
+			HideDefault: true,
+		},
+		&cli.StringFlag{
+			Name:    "database-file",
+			Usage:   "read the database's URL from this `FILE`",
+			Sources: cli.EnvVars("KAMERAD_DATABASE_FILE"),
+		},
+		&cli.IntFlag{
+			Name:    "session-memory",
+			Usage:   "`MB` that the entities of one session may take, and what its clients are told of them; `kamerad cost` tells what each kind takes",
+			Value:   session.DefaultMemory >> 20,
+			Sources: cli.EnvVars("KAMERAD_SESSION_MEMORY"),
 			Validator: func(mb int) error {
 				if mb < 1 || mb > maxSessionMemory {
 					return fmt.Errorf("%d MB for a session; from 1 to %d", mb, maxSessionMemory)
 				}
 				return nil
-			}},
-		&cli.StringFlag{Name: "address-file", Usage: "write the service's address to this `FILE` once it answers", Sources: cli.EnvVars("KAMERAD_ADDRESS_FILE")},
+			},
+		},
+		&cli.StringFlag{
+			Name:    "address-file",
+			Usage:   "write the service's address to this `FILE` once it answers",
+			Sources: cli.EnvVars("KAMERAD_ADDRESS_FILE"),
+		},
 	}
 }
 
 func serveCommand() *cli.Command {
 	return &cli.Command{
-		Name: "serve", Usage: "run the service",
+		Name:  "serve",
+		Usage: "run the service",
 		Flags: append(serveFlags(),
-			&cli.StringFlag{Name: "one", Usage: "run one session of the contract in `FILE` without a database, and end with it"},
+			&cli.StringFlag{
+				Name:  "one",
+				Usage: "run one session of the contract in `FILE` without a database, and end with it",
+			},
 			&cli.StringFlag{Name: "as", Usage: "with --one: play in it as `NAME`, the host"},
 			&cli.StringFlag{Name: "role", Usage: "with --as: the host's `ROLE`, the contract's first one otherwise"}),
 		Action: func(ctx context.Context, c *cli.Command) error {
@@ -52,7 +80,9 @@ func serveCommand() *cli.Command {
 			}
 			if c.String("one") == "" {
 				if c.String("as")+c.String("role") != "" {
-					return fmt.Errorf("serve: --as and --role go with --one FILE; others join with `kamerad join SESSION --as NAME`")
+					return fmt.Errorf(
+						"serve: --as and --role go with --one FILE; others join with `kamerad join SESSION --as NAME`",
+					)
 				}
 				return serve(ctx, c, nil)
 			}
@@ -90,13 +120,17 @@ func serveOne(ctx context.Context, c *cli.Command) error {
 		if err != nil {
 			return err
 		}
-		fmt.Printf("%s runs as session %d; others join it with: kamerad join %d --as NAME --service %s\nConsole: %s/sessions/%d\n", v.Contract, s.ID, s.ID, address, address, s.ID)
+		fmt.Printf(
+			"%s runs as session %d; others join it with: kamerad join %d --as NAME --service %s\nConsole: %s/sessions/%d\n",
+			v.Contract, s.ID, s.ID, address, address, s.ID,
+		)
 		if c.String("as") == "" {
 			return nil
 		}
 		p := newPlayer(false)
 		p.hold.Lock() // nothing is printed before the greeting
-		if p.me, err = svc.Host(ctx, s.ID, c.String("as"), c.String("role"), client.Options{OnFrame: p.frame}); err != nil {
+		p.me, err = svc.Host(ctx, s.ID, c.String("as"), c.String("role"), client.Options{OnFrame: p.frame})
+		if err != nil {
 			return err
 		}
 		p.greet()
@@ -113,7 +147,14 @@ func serveOne(ctx context.Context, c *cli.Command) error {
 func demoCommand() *cli.Command {
 	return &cli.Command{
 		Name: "demo", Usage: "run the service with Tidewreck and two divers that play it",
-		Flags: append(serveFlags(), &cli.DurationFlag{Name: "pause", Usage: "`TIME` between two requests of a diver", Value: 900 * time.Millisecond}),
+		Flags: append(
+			serveFlags(),
+			&cli.DurationFlag{
+				Name:  "pause",
+				Usage: "`TIME` between two requests of a diver",
+				Value: 900 * time.Millisecond,
+			},
+		),
 		Action: func(ctx context.Context, c *cli.Command) error {
 			if _, err := words(c, "", 0, 0); err != nil {
 				return err
@@ -141,7 +182,10 @@ func demoCommand() *cli.Command {
 						}
 					}()
 				}
-				fmt.Printf("Tidewreck runs as session %d with the divers Ana and Bo.\nConsole: %s/sessions/%d\n", s.ID, address, s.ID)
+				fmt.Printf(
+					"Tidewreck runs as session %d with the divers Ana and Bo.\nConsole: %s/sessions/%d\n", s.ID,
+					address, s.ID,
+				)
 				return nil
 			})
 		},
@@ -162,7 +206,10 @@ func serve(ctx context.Context, c *cli.Command, started begun) error {
 	}
 	db, err := store.Open(ctx, address)
 	if err != nil {
-		return fmt.Errorf("%w\nIs PostgreSQL running there? `./run postgres` starts one for Kamerad and prints its URL for --database; `serve --one FILE` needs none", err)
+		return fmt.Errorf(
+			"%w\nIs PostgreSQL running there? `./run postgres` starts one for Kamerad and prints its URL for --database; `serve --one FILE` needs none",
+			err,
+		)
 	}
 	defer db.Close()
 	return serveWith(ctx, c, db, store.NewRecorder(db), started)
@@ -178,7 +225,9 @@ func onLoopback(address string) error {
 }
 
 // serveWith runs the service until ctx ends.
-func serveWith(ctx context.Context, c *cli.Command, records service.Records, recorder service.Recorder, started begun) error {
+func serveWith(
+	ctx context.Context, c *cli.Command, records service.Records, recorder service.Recorder, started begun,
+) error {
 	if err := onLoopback(c.String("listen")); err != nil {
 		return err
 	}
@@ -223,6 +272,11 @@ func serveWith(ctx context.Context, c *cli.Command, records service.Records, rec
 	if err != nil {
 		return err
 	}
-	fmt.Println("Stopped: all clients were told" + map[bool]string{true: ".", false: " and all records are stored."}[c.String("one") != ""])
+	fmt.Println(
+		"Stopped: all clients were told" + map[bool]string{
+			true:  ".",
+			false: " and all records are stored.",
+		}[c.String("one") != ""],
+	)
 	return nil
 }

@@ -21,27 +21,69 @@ func sessionCommand() *cli.Command {
 	return &cli.Command{
 		Name: "session", Usage: "open, list, show and close sessions",
 		Commands: []*cli.Command{
-			{Name: "open", Usage: "open a session of a published contract", ArgsUsage: "CONTRACT", Action: openSession, Flags: append(flags,
-				&cli.IntFlag{Name: "version", Usage: "which `VERSION`; the newest if not given"},
-				&cli.StringSliceFlag{Name: "set", Usage: "`NAME=VALUE` of a setting of the contract; may be repeated"},
-				&cli.BoolFlag{Name: "paused", Usage: "no ticks but by `kamerad session step`"},
-				&cli.Uint64Flag{Name: "seed", Usage: "where its dice come from, a `NUMBER`; what clients do is noted for `kamerad drill from`"},
-				&cli.StringFlag{Name: "key-file", Usage: "a `FILE` with 64 hexadecimal digits that make the numbering of entities repeatable"})},
-			{Name: "list", Usage: "list the open sessions, then the newest closed ones", Flags: flags, Action: listSessions},
-			{Name: "show", Usage: "show a session, its clients and its last decisions", ArgsUsage: "SESSION", Flags: append(flags,
-				&cli.IntFlag{Name: "decisions", Usage: "how many `N` of the last decisions", Value: 10}), Action: showSession},
+			{
+				Name:      "open",
+				Usage:     "open a session of a published contract",
+				ArgsUsage: "CONTRACT",
+				Action:    openSession,
+				Flags: append(flags,
+					&cli.IntFlag{Name: "version", Usage: "which `VERSION`; the newest if not given"},
+					&cli.StringSliceFlag{
+						Name:  "set",
+						Usage: "`NAME=VALUE` of a setting of the contract; may be repeated",
+					},
+					&cli.BoolFlag{Name: "paused", Usage: "no ticks but by `kamerad session step`"},
+					&cli.Uint64Flag{
+						Name:  "seed",
+						Usage: "where its dice come from, a `NUMBER`; what clients do is noted for `kamerad drill from`",
+					},
+					&cli.StringFlag{
+						Name:  "key-file",
+						Usage: "a `FILE` with 64 hexadecimal digits that make the numbering of entities repeatable",
+					}),
+			},
+			{
+				Name:   "list",
+				Usage:  "list the open sessions, then the newest closed ones",
+				Flags:  flags,
+				Action: listSessions,
+			},
+			{
+				Name:      "show",
+				Usage:     "show a session, its clients and its last decisions",
+				ArgsUsage: "SESSION",
+				Flags: append(flags,
+					&cli.IntFlag{Name: "decisions", Usage: "how many `N` of the last decisions", Value: 10}),
+				Action: showSession,
+			},
 			{Name: "close", Usage: "end a session", ArgsUsage: "SESSION", Flags: append(flags,
-				&cli.StringFlag{Name: "reason", Usage: "what its clients are told", Value: "closed by hand"}), Action: closeSession},
+				&cli.StringFlag{
+					Name:  "reason",
+					Usage: "what its clients are told",
+					Value: "closed by hand",
+				}), Action: closeSession},
 			{Name: "pause", Usage: "stop a session's clock", ArgsUsage: "SESSION", Flags: append(flags,
 				&cli.BoolFlag{Name: "off", Usage: "let it run again"}), Action: pauseSession},
-			{Name: "link", Usage: "show or change what the link of a test client is like", ArgsUsage: "SESSION CLIENT", Flags: append(flags,
-				&cli.DurationFlag{Name: "delay", Usage: "of each message, a `TIME` such as 120ms"},
-				&cli.DurationFlag{Name: "jitter", Usage: "up to so much more: a `TIME`"},
-				&cli.StringFlag{Name: "loss", Usage: "how much is lost and sent again: `PERCENT` such as 5%"},
-				&cli.IntFlag{Name: "bandwidth", Usage: "`BYTES` a second; 0 for any"},
-				&cli.BoolFlag{Name: "cut", Usage: "nothing passes until the link is set again"},
-				&cli.BoolFlag{Name: "good", Usage: "a perfect link again"}), Action: linkOf},
-			{Name: "step", Usage: "run ticks of a paused session", ArgsUsage: "SESSION [TICKS]", Flags: flags, Action: stepSession},
+			{
+				Name:      "link",
+				Usage:     "show or change what the link of a test client is like",
+				ArgsUsage: "SESSION CLIENT",
+				Flags: append(flags,
+					&cli.DurationFlag{Name: "delay", Usage: "of each message, a `TIME` such as 120ms"},
+					&cli.DurationFlag{Name: "jitter", Usage: "up to so much more: a `TIME`"},
+					&cli.StringFlag{Name: "loss", Usage: "how much is lost and sent again: `PERCENT` such as 5%"},
+					&cli.IntFlag{Name: "bandwidth", Usage: "`BYTES` a second; 0 for any"},
+					&cli.BoolFlag{Name: "cut", Usage: "nothing passes until the link is set again"},
+					&cli.BoolFlag{Name: "good", Usage: "a perfect link again"}),
+				Action: linkOf,
+			},
+			{
+				Name:      "step",
+				Usage:     "run ticks of a paused session",
+				ArgsUsage: "SESSION [TICKS]",
+				Flags:     flags,
+				Action:    stepSession,
+			},
 		},
 	}
 }
@@ -51,7 +93,12 @@ func openSession(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	o := client.OpenSession{Contract: args[0], Version: c.Int("version"), Paused: c.Bool("paused"), Seed: c.Uint64("seed")}
+	o := client.OpenSession{
+		Contract: args[0],
+		Version:  c.Int("version"),
+		Paused:   c.Bool("paused"),
+		Seed:     c.Uint64("seed"),
+	}
 	for _, set := range c.StringSlice("set") {
 		name, value, ok := strings.Cut(set, "=")
 		if !ok {
@@ -77,7 +124,10 @@ func openSession(ctx context.Context, c *cli.Command) error {
 		return printJSON(c.Root().Writer, s)
 	}
 	fmt.Printf("%s %d of %s version %d\n", good.Sprint("✓ opened session"), s.ID, s.Contract, s.Version)
-	fmt.Printf("Join it: kamerad join %d --as Ana     Watch it: kamerad watch %d     Console: %s/sessions/%d\n", s.ID, s.ID, c.String("service"), s.ID)
+	fmt.Printf(
+		"Join it: kamerad join %d --as Ana     Watch it: kamerad watch %d     Console: %s/sessions/%d\n", s.ID, s.ID,
+		c.String("service"), s.ID,
+	)
 	return nil
 }
 
@@ -95,7 +145,12 @@ func listSessions(ctx context.Context, c *cli.Command) error {
 	}
 	t := sheet("Session", "Contract", "State", "Tick", "Clients", "Opened")
 	for _, s := range list {
-		t.AppendRow([]any{s.ID, fmt.Sprintf("%s %d", s.Contract, s.Version), state(s), s.Tick, join(names(s.Clients)), when(s.OpenedAt)})
+		t.AppendRow(
+			[]any{
+				s.ID, fmt.Sprintf("%s %d", s.Contract, s.Version), state(s), s.Tick, join(names(s.Clients)),
+				when(s.OpenedAt),
+			},
+		)
 	}
 	show(c.Root().Writer, t)
 	return nil
@@ -139,7 +194,12 @@ func showFaults(c *cli.Command, f *client.Faults) {
 	fmt.Println()
 	t := sheet("Last tick", "Times", "Failed inside", "About", "Why")
 	for _, x := range f.Last {
-		t.AppendRow([]any{x.Tick, x.Times, fmt.Sprintf("%s, line %d of %s", x.In, x.Line, x.File), shown(x.About), bad.Sprint(shown(x.Reason))})
+		t.AppendRow(
+			[]any{
+				x.Tick, x.Times, fmt.Sprintf("%s, line %d of %s", x.In, x.Line, x.File), shown(x.About),
+				bad.Sprint(shown(x.Reason)),
+			},
+		)
 	}
 	show(c.Root().Writer, t)
 }
@@ -170,9 +230,15 @@ func showSession(ctx context.Context, c *cli.Command) error {
 	if c.Bool("json") {
 		return printJSON(c.Root().Writer, map[string]any{"session": s, "decisions": decisions})
 	}
-	fmt.Printf("%s of %s version %d: %s, tick %d, opened %s\n", bold.Sprintf("session %d", s.ID), s.Contract, s.Version, state(s), s.Tick, when(s.OpenedAt))
+	fmt.Printf(
+		"%s of %s version %d: %s, tick %d, opened %s\n", bold.Sprintf("session %d", s.ID), s.Contract, s.Version,
+		state(s), s.Tick, when(s.OpenedAt),
+	)
 	if s.Open {
-		fmt.Printf("its entities and what clients are told of them take %s of the %d MB of memory that they may\n", megabytes(s.Memory), s.MemoryMost>>20)
+		fmt.Printf(
+			"its entities and what clients are told of them take %s of the %d MB of memory that they may\n",
+			megabytes(s.Memory), s.MemoryMost>>20,
+		)
 	}
 	if len(s.Clients) > 0 {
 		fmt.Println()
@@ -264,7 +330,10 @@ func linkOf(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	at := slices.IndexFunc(s.Clients, func(x wire.Client) bool { return x.Name == rest[0] || fmt.Sprint(x.Number) == rest[0] })
+	at := slices.IndexFunc(s.Clients, func(x wire.Client) bool {
+		return x.Name == rest[0] ||
+			fmt.Sprint(x.Number) == rest[0]
+	})
 	if at < 0 {
 		return fmt.Errorf("link: session %d has no client %s, only %s", id, rest[0], join(names(s.Clients)))
 	}
@@ -280,7 +349,8 @@ func linkOf(ctx context.Context, c *cli.Command) error {
 		if !c.Bool("good") {
 			l.DelayMs, l.JitterMs = float64(c.Duration("delay"))/1e6, float64(c.Duration("jitter"))/1e6
 			l.Bandwidth, l.Cut = c.Int("bandwidth"), c.Bool("cut")
-			if l.Loss, err = percent(c.String("loss")); err != nil {
+			l.Loss, err = percent(c.String("loss"))
+			if err != nil {
 				return err
 			}
 		}
@@ -296,7 +366,10 @@ func linkOf(ctx context.Context, c *cli.Command) error {
 	if l.Bandwidth > 0 {
 		bandwidth = fmt.Sprintf("%d bytes a second", l.Bandwidth)
 	}
-	fmt.Printf("%s: %g ms delay, %g ms jitter, %g%% loss, %s%s\n", who.Name, l.DelayMs, l.JitterMs, 100*l.Loss, bandwidth, map[bool]string{true: warn.Sprint(", cut"), false: ""}[l.Cut])
+	fmt.Printf(
+		"%s: %g ms delay, %g ms jitter, %g%% loss, %s%s\n", who.Name, l.DelayMs, l.JitterMs, 100*l.Loss, bandwidth,
+		map[bool]string{true: warn.Sprint(", cut"), false: ""}[l.Cut],
+	)
 	return nil
 }
 

@@ -21,7 +21,10 @@ import (
 )
 
 func publishedFlag() cli.Flag {
-	return &cli.StringFlag{Name: "published", Usage: "have the service do it, on a published `NAME[@VERSION]`; it keeps what came of it"}
+	return &cli.StringFlag{
+		Name:  "published",
+		Usage: "have the service do it, on a published `NAME[@VERSION]`; it keeps what came of it",
+	}
 }
 
 // versionOf reads NAME[@VERSION]; 0 is the newest version.
@@ -50,7 +53,12 @@ func drillPublished(ctx context.Context, c *cli.Command, paths []string) error {
 	if err != nil {
 		return err
 	}
-	in := client.StartTrial{What: "drills", Drills: map[string]string{}, Shake: c.Int("shake"), Seed: c.Uint64("seed")}
+	in := client.StartTrial{
+		What:   "drills",
+		Drills: map[string]string{},
+		Shake:  c.Int("shake"),
+		Seed:   c.Uint64("seed"),
+	}
 	for _, file := range files {
 		text, err := readContract(file)
 		if err != nil {
@@ -80,7 +88,12 @@ func drillPublished(ctx context.Context, c *cli.Command, paths []string) error {
 
 // auditPublished has the service audit a published version.
 func auditPublished(ctx context.Context, c *cli.Command) error {
-	t, err := tryPublished(ctx, c, client.StartTrial{What: "audit", Seed: c.Uint64("seed"), Rounds: c.Int("rounds"), Ticks: c.Int("ticks")})
+	t, err := tryPublished(ctx, c, client.StartTrial{
+		What:   "audit",
+		Seed:   c.Uint64("seed"),
+		Rounds: c.Int("rounds"),
+		Ticks:  c.Int("ticks"),
+	})
 	if err != nil {
 		return err
 	}
@@ -107,7 +120,8 @@ func tryPublished(ctx context.Context, c *cli.Command, in client.StartTrial) (t 
 	if err != nil {
 		return t, err
 	}
-	bar, stop := func(int) {}, func() {}
+	bar := func(int) {}
+	stop := func() {}
 	if !c.Bool("json") && term.IsTerminal(int(os.Stderr.Fd())) {
 		bar, stop = progressBar(fmt.Sprintf("trial %d of %s version %d", t.ID, t.Contract, t.Version), t.Of)
 	}
@@ -122,7 +136,8 @@ func tryPublished(ctx context.Context, c *cli.Command, in client.StartTrial) (t 
 			_, err := api.StopTrial(last, id)
 			return t, errors.Join(ctx.Err(), err)
 		}
-		if t, err = api.Trial(ctx, id); err != nil && ctx.Err() == nil {
+		t, err = api.Trial(ctx, id)
+		if err != nil && ctx.Err() == nil {
 			return t, err
 		}
 		bar(t.Done)
@@ -142,7 +157,8 @@ func printTrials(w io.Writer, list []client.Trial) {
 	fmt.Fprintln(w)
 	t := sheet("Trial", "Of", "", "What came of it", "Asked")
 	for _, x := range list[:min(len(list), 8)] {
-		sign, words := muted.Sprint("…"), x.Summary
+		sign := muted.Sprint("…")
+		words := x.Summary
 		switch {
 		case x.Passed != nil && *x.Passed:
 			sign = good.Sprint("✓")

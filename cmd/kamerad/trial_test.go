@@ -46,22 +46,32 @@ func TestTrialsOfAPublishedVersion(t *testing.T) {
 
 	out, status = run("contract", "show", "wreck")
 	assert.Equal(t, 0, status)
-	for _, words := range []string{"drills  ✓  1 drill passed, over 5 random links each", "drills  ✕  1 drill failed, 1 passed", "audit   ✓", "0 effects"} {
+	for _, words := range []string{
+		"drills  ✓  1 drill passed, over 5 random links each", "drills  ✕  1 drill failed, 1 passed", "audit   ✓",
+		"0 effects",
+	} {
 		assert.Contains(t, out, words)
 	}
 	for _, args := range [][]string{
-		{"drill", "all.drill", "--published", "wreck@2"}, {"drill", "all.drill", "--published", "wreck@x"}, {"drill", "all.drill", "--published", "reef"},
-		{"drill", "all.drill", "--published", "wreck", "--only", "x"}, {"audit", "--published", "reef"}, {"audit", "wreck.kam", "--published", "wreck"},
+		{
+			"drill", "all.drill", "--published", "wreck@2",
+		}, {"drill", "all.drill", "--published", "wreck@x"}, {"drill", "all.drill", "--published", "reef"},
+		{
+			"drill", "all.drill", "--published", "wreck", "--only", "x",
+		}, {"audit", "--published", "reef"}, {"audit", "wreck.kam", "--published", "wreck"},
 	} {
 		out, status = run(args...)
 		assert.Equal(t, 2, status, "%v: %s", args, out)
 	}
 }
 
-// The audit of a session that runs goes over its sockets: it finds what is open to everybody, and nothing once that is mended.
+// The audit of a session that runs goes over its sockets: it finds what is open to everybody, and nothing once that is
+// mended.
 func TestAuditOfASession(t *testing.T) {
 	p := testservice.Start(t)
-	for version, hole := range []string{"from player\n    limit 4 per second\n  { hull -= 1 }", "from owner\n    limit 4 per second\n  { hull -= 1 }"} {
+	for version, hole := range []string{
+		"from player\n    limit 4 per second\n  { hull -= 1 }", "from owner\n    limit 4 per second\n  { hull -= 1 }",
+	} {
 		text := strings.Replace(wreck, "request patch()", "request shove() "+hole+"\n  request patch()", 1)
 		_, err := p.Publish(t.Context(), "wreck.kam", text, nil)
 		require.NoError(t, err)
@@ -69,7 +79,9 @@ func TestAuditOfASession(t *testing.T) {
 		require.NoError(t, err)
 		id := strconv.FormatInt(s.ID, 10)
 		dir := t.TempDir()
-		out, status := command(t, dir, "audit", "--session", id, "--for", "4s", "--html", "page.html", "--service", p.Service)
+		out, status := command(
+			t, dir, "audit", "--session", id, "--for", "4s", "--html", "page.html", "--service", p.Service,
+		)
 		if version == 0 {
 			assert.Equal(t, 1, status, out)
 			assert.Contains(t, out, "belongs to somebody else, and nothing is checked")
@@ -108,7 +120,8 @@ func TestDrillFromASession(t *testing.T) {
 		require.NoError(t, err)
 		assert.Equal(t, uint64(9), s.Seed)
 		id := strconv.FormatInt(s.ID, 10)
-		ana, bo := seat(t, p, s.ID, "Ana", ""), seat(t, p, s.ID, "Bo", "")
+		ana := seat(t, p, s.ID, "Ana", "")
+		bo := seat(t, p, s.ID, "Bo", "")
 		for range 3 {
 			_, err := ana.Forge(t.Context(), 0, "Diver.patch")
 			require.NoError(t, err)
@@ -118,14 +131,22 @@ func TestDrillFromASession(t *testing.T) {
 		_, err = bo.Forge(t.Context(), 0, "Diver.patch", json.RawMessage("1"))
 		require.NoError(t, err)
 		bo.Close()
-		require.Eventually(t, func() bool { s, err := p.Session(t.Context(), s.ID); return err == nil && len(s.Clients) == 1 }, 10*time.Second, 5*time.Millisecond)
+		require.Eventually(t, func() bool {
+			s, err := p.Session(t.Context(), s.ID)
+			return err == nil &&
+				len(s.Clients) == 1
+		}, 10*time.Second, 5*time.Millisecond)
 		file := filepath.Join(dir, id+".drill")
 		out, status = run("drill", "from", id, "--out", file, "--name", "two patches "+id)
 		require.Equal(t, 0, status, out)
 		assert.Contains(t, out, "it comes to the same")
 		text, err := os.ReadFile(file)
 		require.NoError(t, err)
-		for _, words := range []string{`use "wreck.kam" seed 9`, "ana asks Diver.patch() -> accepted", `ana asks Diver.patch() -> denied "whole"`, `bo asks ana.Diver.patch() -> denied "not the owner"`, "bo forges Diver.patch(1) -> malformed", "leave bo", "expect server sees ana.Diver.hull == 100"} {
+		for _, words := range []string{
+			`use "wreck.kam" seed 9`, "ana asks Diver.patch() -> accepted", `ana asks Diver.patch() -> denied "whole"`,
+			`bo asks ana.Diver.patch() -> denied "not the owner"`, "bo forges Diver.patch(1) -> malformed", "leave bo",
+			"expect server sees ana.Diver.hull == 100",
+		} {
 			assert.Contains(t, string(text), words)
 		}
 		out, status = run("drill", "from", id, "--out", file)

@@ -91,7 +91,9 @@ type watched struct {
 // redraw draws the terminal again ten times a second while there is news, so that what is shown ends on the newest; the
 // function that it gives back stops it.
 func (w *watched) redraw() (stop func()) {
-	ticker, over, done := time.NewTicker(100*time.Millisecond), make(chan struct{}), make(chan struct{})
+	ticker := time.NewTicker(100 * time.Millisecond)
+	over := make(chan struct{})
+	done := make(chan struct{})
 	go func() {
 		defer close(done)
 		for {
@@ -127,12 +129,16 @@ type column struct {
 func (w *watched) apply(m client.Watch) error {
 	switch m.Type {
 	case "sheet":
-		w.session, w.outline = *m.Session, m.Outline
-		w.server, w.clients, w.decisions = replicate.Copy{}, nil, nil
+		w.session = *m.Session
+		w.outline = m.Outline
+		w.server = replicate.Copy{}
+		w.clients = nil
+		w.decisions = nil
 	case "close":
 		return nil
 	}
-	w.tick, w.news = m.Tick, true
+	w.tick = m.Tick
+	w.news = true
 	if err := w.frame(&w.server, m.Server); err != nil {
 		return err
 	}
@@ -189,11 +195,13 @@ func (w *watched) cell(c *column, thing *replicate.Entity, p *contract.PropertyO
 		return muted.Sprint("–")
 	}
 	truth, _ := thing.Field(p.Name)
-	value, has := wire.Field{}, false
+	value := wire.Field{}
+	has := false
 	if held := c.copy.Entity(thing.Number); held != nil {
 		value, has = held.Field(p.Name)
 	}
-	// Whether any other audience holds this client only the server can tell: what the client has not, it is taken not to get.
+	// Whether any other audience holds this client only the server can tell: what the client has not, it is taken not
+	// to get.
 	for _, audience := range []string{to, kind.To} {
 		if !has && audience != "everyone" && audience != "owner" {
 			return muted.Sprint("–")
@@ -219,7 +227,8 @@ func (w *watched) draw(out io.Writer, width, height int) {
 		w.widest = max(12, (width-26)/(1+len(w.clients))-5)
 	}
 	left := 0
-	different, late := 0, 0
+	different := 0
+	late := 0
 	w.server.Advance(w.tick) // what moves by itself goes on without a word
 	for _, c := range w.clients {
 		c.copy.Advance(w.tick)
@@ -262,7 +271,10 @@ func (w *watched) draw(out io.Writer, width, height int) {
 	} else if late > 0 {
 		state = warn.Sprintf("+ %s on the way", plural(late, "value"))
 	}
-	fmt.Fprintf(out, "%s  %s version %d  tick %d  %s  %s\n\n", bold.Sprintf("session %d", w.session.ID), w.session.Contract, w.session.Version, w.tick, plural(len(w.clients), "client"), state)
+	fmt.Fprintf(
+		out, "%s  %s version %d  tick %d  %s  %s\n\n", bold.Sprintf("session %d", w.session.ID), w.session.Contract,
+		w.session.Version, w.tick, plural(len(w.clients), "client"), state,
+	)
 	rows := t.Length() + 5
 	show(out, t)
 	if left > 0 {
@@ -284,7 +296,10 @@ func (w *watched) draw(out io.Writer, width, height int) {
 }
 
 func decisionLine(d client.Decision) string {
-	line := fmt.Sprintf("%6d  %s %s  %s  %s", d.Tick, mark(d.Client.Number), text.Pad(d.Client.Name, 4, ' '), text.Pad(asked(d), 20, ' '), verdict(d.Outcome, d.Stage, d.Reason, d.Reply))
+	line := fmt.Sprintf(
+		"%6d  %s %s  %s  %s", d.Tick, mark(d.Client.Number), text.Pad(d.Client.Name, 4, ' '),
+		text.Pad(asked(d), 20, ' '), verdict(d.Outcome, d.Stage, d.Reason, d.Reply),
+	)
 	if d.CheckText != "" {
 		line += muted.Sprintf(" line %d: check %s", d.Line, d.CheckText)
 	}

@@ -27,12 +27,19 @@ func sheetOf(t *testing.T, anas, bos string) *watched {
 	c, problems := contract.Load("wreck.kam", watchText)
 	require.NotNil(t, c, problems.Error())
 	frame := func(things string) json.RawMessage {
-		return json.RawMessage(`{"type":"frame","tick":9,"snapshot":true,"state":[{"joined":[{"number":1,"name":"Ana","role":"player"},{"number":2,"name":"Bo","role":"player"}],"spawned":[` + things + `]}]}`)
+		return json.RawMessage(
+			`{"type":"frame","tick":9,"snapshot":true,"state":[{"joined":[{"number":1,"name":"Ana","role":"player"},{"number":2,"name":"Bo","role":"player"}],"spawned":[` + things + `]}]}`,
+		)
 	}
 	w := &watched{}
 	require.NoError(t, w.apply(client.Watch{
-		Type: "sheet", Tick: 9, Session: &client.Session{ID: 4, Contract: "wreck", Version: 2}, Outline: c.FullOutline(),
-		Server: frame(`{"entity":5,"kind":"Diver","owner":1,"values":{"hull":80,"satchel":[["patch",2]],"finds":2}},{"entity":6,"kind":"Dive","owner":0,"values":{"n":3}}`),
+		Type:    "sheet",
+		Tick:    9,
+		Session: &client.Session{ID: 4, Contract: "wreck", Version: 2},
+		Outline: c.FullOutline(),
+		Server: frame(
+			`{"entity":5,"kind":"Diver","owner":1,"values":{"hull":80,"satchel":[["patch",2]],"finds":2}},{"entity":6,"kind":"Dive","owner":0,"values":{"n":3}}`,
+		),
 		Clients: []client.WatchClient{
 			{Client: wire.Client{Number: 1, Name: "Ana"}, Seen: 9, Sent: 9, Frames: []json.RawMessage{frame(anas)}},
 			{Client: wire.Client{Number: 2, Name: "Bo"}, Seen: 9, Sent: 9, Frames: []json.RawMessage{frame(bos)}},
@@ -54,13 +61,23 @@ func TestTheSheetFindsWhatDiffers(t *testing.T) {
 		others = `{"entity":5,"kind":"Diver","owner":1,"values":{"hull":80}}`
 	)
 	for name, c := range map[string]struct{ anas, bos, state, line string }{
-		"in step":          {own + "," + dive, others + "," + dive, "= all in step", "hull      80       80 =       80 ="},
-		"off by one":       {own + "," + dive, strings.Replace(others, "80", "79", 1) + "," + dive, "1 value different", "79 ≠"},
-		"an entity lost":   {own + "," + dive, dive, "1 value different", "hull      80       80 =       ≠"},
-		"a leak to Bo":     {own + "," + dive, own + "," + dive, "1 value different", "2 patch ≠"},
-		"a leak of finds":  {strings.Replace(own, "]]", "]],\"finds\":2", 1) + "," + dive, others + "," + dive, "1 value different", "finds     2        2 ≠"},
+		"in step": {
+			own + "," + dive, others + "," + dive, "= all in step", "hull      80       80 =       80 =",
+		},
+		"off by one": {
+			own + "," + dive, strings.Replace(others, "80", "79", 1) + "," + dive, "1 value different", "79 ≠",
+		},
+		"an entity lost": {own + "," + dive, dive, "1 value different", "hull      80       80 =       ≠"},
+		"a leak to Bo":   {own + "," + dive, own + "," + dive, "1 value different", "2 patch ≠"},
+		"a leak of finds": {
+			strings.Replace(own, "]]", "]],\"finds\":2", 1) + "," + dive, others + "," + dive, "1 value different",
+			"finds     2        2 ≠",
+		},
 		"the shared wrong": {own + "," + strings.Replace(dive, "3", "4", 1), others, "2 values different", "4 ≠"},
-		"other order":      {strings.Replace(own, `[["patch",2]]`, `[["patch",1],["patch",1]]`, 1) + "," + dive, others + "," + dive, "1 value different", "1 patch, 1 patch ≠"},
+		"other order": {
+			strings.Replace(own, `[["patch",2]]`, `[["patch",1],["patch",1]]`, 1) + "," + dive, others + "," + dive,
+			"1 value different", "1 patch, 1 patch ≠",
+		},
 	} {
 		out := drawn(sheetOf(t, c.anas, c.bos))
 		assert.Contains(t, out, c.state, "%s\n%s", name, out)
@@ -68,23 +85,47 @@ func TestTheSheetFindsWhatDiffers(t *testing.T) {
 	}
 	w := sheetOf(t, own+","+dive, others+","+dive)
 	require.NoError(t, w.apply(client.Watch{
-		Type: "tick", Tick: 12, Server: json.RawMessage(`{"type":"frame","tick":12,"state":[{"values":[{"entity":5,"kind":"Diver","values":{"hull":50}}]}]}`),
+		Type: "tick",
+		Tick: 12,
+		Server: json.RawMessage(
+			`{"type":"frame","tick":12,"state":[{"values":[{"entity":5,"kind":"Diver","values":{"hull":50}}]}]}`,
+		),
 		Clients: []client.WatchClient{{Client: wire.Client{Number: 2, Name: "Bo"}, Seen: 9, Sent: 12, Waits: 10}},
 	}))
 	assert.Contains(t, drawn(w), "80 +3", "on its way is not different")
 	assert.Contains(t, drawn(w), "80 ≠", "what was never sent is")
 	require.NoError(t, w.apply(client.Watch{Type: "tick", Tick: 13, Left: []int{2}}))
 	assert.NotContains(t, drawn(w), "B ● Bo")
-	assert.Error(t, w.apply(client.Watch{Type: "tick", Server: json.RawMessage(`{"type":"frame","state":[{"spawned":[{"kind":"Eel"}]}]}`)}))
+	assert.Error(
+		t,
+		w.apply(
+			client.Watch{
+				Type:   "tick",
+				Server: json.RawMessage(`{"type":"frame","state":[{"spawned":[{"kind":"Eel"}]}]}`),
+			},
+		),
+	)
 }
 
 func TestWordsOfTheTerminal(t *testing.T) {
 	assert.Equal(t, []string{"A ▲", "B ●", "H ◇", "I ▲"}, []string{mark(1), mark(2), mark(8), mark(9)})
 	assert.Equal(t, "✕ denied: not carried (check)", verdict(wire.Denied, wire.StageCheck, "not carried", nil))
 	assert.Equal(t, "✓ accepted, replied true", verdict(wire.Accepted, "", "", json.RawMessage("true")))
-	assert.Equal(t, "Diver.use(patch, 3)", asked(client.Decision{Request: "Diver.use", Args: json.RawMessage(`["patch",3]`)}))
-	assert.Equal(t, "1 mistake, 2 entities, 0 rows", plural(1, "mistake")+", "+plural(2, "entity")+", "+plural(0, "row"))
-	for word, want := range map[string]bool{"1": true, "12": true, "0": false, "-1": false, "1x": false, "": false, "01": false} {
+	assert.Equal(
+		t, "Diver.use(patch, 3)", asked(client.Decision{Request: "Diver.use", Args: json.RawMessage(`["patch",3]`)}),
+	)
+	assert.Equal(
+		t, "1 mistake, 2 entities, 0 rows", plural(1, "mistake")+", "+plural(2, "entity")+", "+plural(0, "row"),
+	)
+	for word, want := range map[string]bool{
+		"1":  true,
+		"12": true,
+		"0":  false,
+		"-1": false,
+		"1x": false,
+		"":   false,
+		"01": false,
+	} {
 		_, err := sessionArg(word)
 		assert.Equal(t, want, err == nil, word)
 	}

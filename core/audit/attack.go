@@ -36,7 +36,10 @@ const (
 )
 
 // Attacks lists them.
-var Attacks = []string{NotOwner, Role, MadeUp, Despawned, Invisible, WrongKind, WrongType, OutOfRange, Count, Unknown, Checks, TooFast, Repeated, Disordered, Unready, Left, Broken, Reads}
+var Attacks = []string{
+	NotOwner, Role, MadeUp, Despawned, Invisible, WrongKind, WrongType, OutOfRange, Count, Unknown, Checks, TooFast,
+	Repeated, Disordered, Unready, Left, Broken, Reads,
+}
 
 // The sorts of what is attacked.
 const (
@@ -144,10 +147,12 @@ func (t *target) params() (out []*contract.Type) {
 // message makes the message for some values.
 func (t *target) message(entity uint32, values []json.RawMessage) wire.FromClient {
 	m := wire.FromClient{Type: "ask"}
-	m.Request, m.Entity = t.name(), entity
+	m.Request = t.name()
+	m.Entity = entity
 	switch t.sort {
 	case OfRequest:
-		if m.Args = values; values == nil {
+		m.Args = values
+		if values == nil {
 			m.Args = []json.RawMessage{}
 		}
 	case OfWrite:
@@ -216,7 +221,8 @@ func (f *forger) make(t *target, what string) []attack {
 	}
 	own := uint32(0) // the one of a shared kind, or the attacker's own
 	if !t.kind.Shared && t.kind.Per < 0 {
-		if own = any; own == 0 {
+		own = any
+		if own == 0 {
 			return nil
 		}
 	}
@@ -288,7 +294,14 @@ func (f *forger) make(t *target, what string) []attack {
 		}
 	case Disordered:
 		if t.sort == OfRequest {
-			return []attack{{of: t, what: what, class: "an old number", must: true, m: t.message(own, legal), old: true}}
+			return []attack{{
+				of:    t,
+				what:  what,
+				class: "an old number",
+				must:  true,
+				m:     t.message(own, legal),
+				old:   true,
+			}}
 		}
 	}
 	return nil
@@ -305,7 +318,13 @@ func (f *forger) values(t *target, what string, own uint32, legal []json.RawMess
 		for _, bad := range wrongValues(p, what) {
 			list := slices.Clone(legal)
 			list[i] = json.RawMessage(bad.json)
-			out = append(out, attack{of: t, what: what, class: fmt.Sprintf("%d %s", i, bad.class), must: bad.must, m: t.message(own, list)})
+			out = append(out, attack{
+				of:    t,
+				what:  what,
+				class: fmt.Sprintf("%d %s", i, bad.class),
+				must:  bad.must,
+				m:     t.message(own, list),
+			})
 		}
 	}
 	return out
@@ -334,7 +353,8 @@ func encoded(text string) []byte {
 	return raw
 }
 
-// wrongValues lists values that a type does not have; those out of range come with the shortest and the longest that it has.
+// wrongValues lists values that a type does not have; those out of range come with the shortest and the longest that it
+// has.
 func wrongValues(t *contract.Type, what string) (out []badValue) {
 	add := func(class, json string) { out = append(out, badValue{class, json, true}) }
 	edge := func(class string, json []byte) { out = append(out, badValue{class, string(json), false}) }

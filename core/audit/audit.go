@@ -1,8 +1,8 @@
 // Package audit attacks a contract as a cheater would and proves that nothing came of it.
 //
-// It derives its attacks from the contract alone and plays two sessions side by side in virtual time, with the same key: one meets
-// everything, the other one everything but what the first refused. Whatever differs between the two, on the server or in a byte of a frame
-// of anybody else, is an effect of something that was refused.
+// It derives its attacks from the contract alone and plays two sessions side by side in virtual time, with the same
+// key: one meets everything, the other one everything but what the first refused. Whatever differs between the two, on
+// the server or in a byte of a frame of anybody else, is an effect of something that was refused.
 package audit
 
 import (
@@ -91,7 +91,8 @@ type Report struct {
 	Seed     uint64    `json:"seed"`
 	Unseen   []string  `json:"unseen"` // checks that never passed or never failed
 	Empty    []Missing `json:"empty"`  // cells that were not reached
-	Live     bool      `json:"live"`   // of a session that ran: nothing was read, and there was no second session to hold it against
+	// of a session that ran: nothing was read, and there was no second session to hold it against
+	Live bool `json:"live"`
 }
 
 // Missing is a cell that was not reached, and why.
@@ -169,10 +170,12 @@ type auditor struct {
 
 // Run audits a contract. What it finds is in the report; the error says that it could not be run.
 func Run(ctx context.Context, c *contract.Contract, o Options) (*Report, error) {
-	if o.Rounds = cmp.Or(o.Rounds, UsualRounds); o.Rounds < 1 || o.Rounds > MaxRounds {
+	o.Rounds = cmp.Or(o.Rounds, UsualRounds)
+	if o.Rounds < 1 || o.Rounds > MaxRounds {
 		return nil, fmt.Errorf("audit %s in %d rounds: from 1 to %d", c.Name, o.Rounds, MaxRounds)
 	}
-	if o.Ticks = cmp.Or(o.Ticks, UsualTicks); o.Ticks < 1 || o.Ticks > MaxTicks {
+	o.Ticks = cmp.Or(o.Ticks, UsualTicks)
+	if o.Ticks < 1 || o.Ticks > MaxTicks {
 		return nil, fmt.Errorf("audit %s for %d ticks: from 1 to %d", c.Name, o.Ticks, MaxTicks)
 	}
 	outline := c.Outline()
@@ -199,7 +202,8 @@ func Run(ctx context.Context, c *contract.Contract, o Options) (*Report, error) 
 		}
 		var err error
 		a.foresight, _ = foresee.New(outline)
-		if a.all, err = session.New(c, a.options); err == nil {
+		a.all, err = session.New(c, a.options)
+		if err == nil {
 			a.few, err = session.New(c, a.options)
 		}
 		if err != nil {
@@ -226,14 +230,23 @@ func Run(ctx context.Context, c *contract.Contract, o Options) (*Report, error) 
 }
 
 func newReport(c *contract.Contract, seed uint64) *Report {
-	return &Report{Contract: c.Name, Attacks: Attacks, Seed: seed, Causes: []*Effect{}, Findings: []string{}, Unseen: []string{}, Empty: []Missing{}}
+	return &Report{
+		Contract: c.Name,
+		Attacks:  Attacks,
+		Seed:     seed,
+		Causes:   []*Effect{},
+		Findings: []string{},
+		Unseen:   []string{},
+		Empty:    []Missing{},
+	}
 }
 
 // fill makes the table.
 func (r *Report) fill(c *contract.Contract, list []*target, found *effectSet) {
 	r.Causes = append(r.Causes, found.list...)
 	r.Effects = len(r.Causes)
-	cells, reached := 0, 0
+	cells := 0
+	reached := 0
 	for _, t := range list {
 		row := Row{Name: t.name(), Sort: t.sort}
 		for _, what := range Attacks {
@@ -249,7 +262,8 @@ func (r *Report) fill(c *contract.Contract, list []*target, found *effectSet) {
 				}
 			}
 			if what == Reads && cell.Why != forEveryone || what != Reads && t.sort != OfValue {
-				if cells++; cell.Reached {
+				cells++
+				if cell.Reached {
 					reached++
 				} else {
 					r.Empty = append(r.Empty, Missing{row.Name, what, cell.Why})
@@ -290,12 +304,25 @@ func (a *auditor) join(role string, attacks, unready bool) error {
 	if m, err := a.few.Join(name, role); err != nil || m != n {
 		return fmt.Errorf("the two sessions seat %s as %d and %d: %w", name, n, m, err)
 	}
-	p := &someone{me: wire.Client{Number: n, Name: name, Role: role}, outline: a.outline, reader: a.all.Reader(n), unready: unready}
+	p := &someone{
+		me:      wire.Client{Number: n, Name: name, Role: role},
+		outline: a.outline,
+		reader:  a.all.Reader(n),
+		unready: unready,
+	}
 	p.copy.Me = n
 	r := rand.New(rand.NewPCG(a.r.Uint64(), uint64(n)))
 	p.actor = play.NewActor(p, r)
 	if attacks {
-		p.forger = &forger{contract: a.contract, outline: a.outline, actor: p.actor, copy: &p.copy, me: p.me, kinds: a.kinds, r: r}
+		p.forger = &forger{
+			contract: a.contract,
+			outline:  a.outline,
+			actor:    p.actor,
+			copy:     &p.copy,
+			me:       p.me,
+			kinds:    a.kinds,
+			r:        r,
+		}
 	}
 	a.record(input{client: n, join: p.me})
 	if !unready {
@@ -377,9 +404,12 @@ func (p *someone) number(m wire.FromClient, seen int64) wire.FromClient {
 func (a *auditor) play(p *someone) (out []wire.FromClient) {
 	now := a.all.Now()
 	if a.r.IntN(3) == 0 {
-		if entity, request, args := p.actor.Pick(); request != "" && (p.forger != nil || !a.vain(p, entity, request, args)) {
+		if entity, request, args := p.actor.Pick(); request != "" &&
+			(p.forger != nil || !a.vain(p, entity, request, args)) {
 			m := wire.FromClient{Type: "ask"}
-			m.Request, m.Entity, m.Args = request, entity, args
+			m.Request = request
+			m.Entity = entity
+			m.Args = args
 			if m.Args == nil {
 				m.Args = []json.RawMessage{}
 			}
@@ -579,7 +609,12 @@ func (a *auditor) poke() {
 		v = contract.Value{}
 		if full := a.r.IntN(4) == 0; full {
 			for i := range f.Type.Max {
-				v.Parts = append(v.Parts, contract.Value{Parts: []contract.Value{{Num: int64(i % len(f.Type.Enum.Values))}, {Num: f.Type.Each}}})
+				v.Parts = append(
+					v.Parts,
+					contract.Value{
+						Parts: []contract.Value{{Num: int64(i % len(f.Type.Enum.Values))}, {Num: f.Type.Each}},
+					},
+				)
 			}
 		}
 		for i := range f.Type.Enum.Values {
@@ -589,7 +624,8 @@ func (a *auditor) poke() {
 		}
 	}
 	a.record(input{entity: s.Entity, name: f.Name, value: v})
-	first, second := a.all.Set(s.Entity, f.Name, v), a.few.Set(s.Entity, f.Name, v)
+	first := a.all.Set(s.Entity, f.Name, v)
+	second := a.few.Set(s.Entity, f.Name, v)
 	if (first == nil) != (second == nil) {
 		a.differ(fmt.Sprintf("setting %s.%s comes to %v in place of %v", s.Kind, f.Name, first, second), nil)
 	}
@@ -606,7 +642,8 @@ func (a *auditor) tick(i int) error {
 	var both, tries []given
 	for _, c := range a.all.Clients() { // roles change
 		if p := a.who(c.Number); p != nil && p.me.Role != c.Role {
-			if p.me.Role = c.Role; p.forger != nil {
+			p.me.Role = c.Role
+			if p.forger != nil {
 				p.forger.me = p.me
 			}
 		}
@@ -619,7 +656,12 @@ func (a *auditor) tick(i int) error {
 			if g := (given{from: p, m: m}); p.forger == nil {
 				both = append(both, g)
 			} else if t := a.find(m); t != nil {
-				g.attack = &attack{of: t, what: Checks, class: "play", m: m}
+				g.attack = &attack{
+					of:    t,
+					what:  Checks,
+					class: "play",
+					m:     m,
+				}
 				a.count(g.attack)
 				tries = append(tries, g)
 			}
@@ -679,7 +721,8 @@ func (a *auditor) tick(i int) error {
 				g.attack.of.cells[g.attack.what].Outcomes["not looked at"]++
 			default:
 				a.judge(g, d)
-				if g.failed = d.Outcome == wire.Faulted; g.failed || d.Outcome == wire.Accepted {
+				g.failed = d.Outcome == wire.Faulted
+				if g.failed || d.Outcome == wire.Accepted {
 					second = append(second, g)
 				}
 			}
@@ -715,7 +758,8 @@ func (a *auditor) tick(i int) error {
 // find gives the target that a message is for.
 func (a *auditor) find(m wire.FromClient) *target {
 	for _, t := range a.targets {
-		if m.Type == "ask" && t.request != nil && t.name() == m.Request || m.Type != "ask" && t.prop != nil && t.sort != OfValue && t.name() == m.Property {
+		if m.Type == "ask" && t.request != nil && t.name() == m.Request ||
+			m.Type != "ask" && t.prop != nil && t.sort != OfValue && t.name() == m.Property {
 			return t
 		}
 	}
@@ -724,7 +768,8 @@ func (a *auditor) find(m wire.FromClient) *target {
 
 // take has everybody apply their frames, and tells which writes and presses were refused, and why.
 func (a *auditor) take(step *session.Step) (frames map[int][]byte, refused map[[2]uint64]string, err error) {
-	frames, refused = map[int][]byte{}, map[[2]uint64]string{}
+	frames = map[int][]byte{}
+	refused = map[[2]uint64]string{}
 	for _, cf := range step.Frames {
 		p := a.who(cf.Client)
 		if p == nil {
@@ -772,10 +817,13 @@ func (a *auditor) judge(g given, d *session.Decision) {
 	switch {
 	case d.Outcome == wire.Faulted:
 		f, _ := d.Fault()
-		a.effect(g, causeOf(&f), f.Words(fmt.Sprintf("%s as %s", a.said(g.m, a.now()), g.from.me.Role)), func(other *session.Decision) bool {
-			same, _ := other.Fault()
-			return other.Outcome == wire.Faulted && causeOf(&same) == causeOf(&f)
-		})
+		a.effect(
+			g, causeOf(&f), f.Words(fmt.Sprintf("%s as %s", a.said(g.m, a.now()), g.from.me.Role)),
+			func(other *session.Decision) bool {
+				same, _ := other.Fault()
+				return other.Outcome == wire.Faulted && causeOf(&same) == causeOf(&f)
+			},
+		)
 	case d.Outcome != wire.Accepted:
 	case g.attack.what == Invisible && g.from.copy.Entity(g.m.Entity) != nil: // it came in sight in this very tick
 	case g.attack.what == NotOwner && d.Owner == g.from.me.Number: // it became its own
@@ -784,11 +832,17 @@ func (a *auditor) judge(g given, d *session.Decision) {
 		a.effect(g, "accepted", fmt.Sprintf("%s as %s was accepted", a.said(g.m, a.now()), g.from.me.Role), nil)
 	case len(g.attack.of.request.Checks) == 0 && !g.attack.of.onlyOwner():
 		foreign := func(d *session.Decision) int {
-			return slices.IndexFunc(d.Changes, func(c session.Change) bool { return c.Owner != 0 && c.Owner != d.Client.Number })
+			return slices.IndexFunc(d.Changes, func(c session.Change) bool {
+				return c.Owner != 0 &&
+					c.Owner != d.Client.Number
+			})
 		}
 		if at := foreign(d); at >= 0 {
 			c := d.Changes[at]
-			text := fmt.Sprintf("%s changes the %s of a %s that belongs to somebody else, and nothing is checked", a.said(g.m, a.now()), c.Property, c.Kind)
+			text := fmt.Sprintf(
+				"%s changes the %s of a %s that belongs to somebody else, and nothing is checked", a.said(g.m, a.now()),
+				c.Property, c.Kind,
+			)
 			a.effect(g, "foreign", text, func(other *session.Decision) bool {
 				at := foreign(other)
 				return at >= 0 && other.Changes[at].Property == c.Property && other.Changes[at].Kind == c.Kind
@@ -800,8 +854,8 @@ func (a *auditor) judge(g given, d *session.Decision) {
 // causeOf names what failed inside, so that it counts as one, whatever sets it off.
 func causeOf(f *session.Fault) string { return "fault " + f.Cause() }
 
-// effect notes what came of a message. cause tells it from other effects: of faults by itself, else together with the target. shows reports
-// it of a decision, when it may be looked for a shorter run; nil otherwise.
+// effect notes what came of a message. cause tells it from other effects: of faults by itself, else together with the
+// target. shows reports it of a decision, when it may be looked for a shorter run; nil otherwise.
 func (a *auditor) effect(g given, cause, text string, shows func(*session.Decision) bool) {
 	if !strings.HasPrefix(cause, "fault ") {
 		cause = g.attack.of.name() + " " + g.attack.what + " " + cause
@@ -829,7 +883,9 @@ func (a *auditor) faults(step *session.Step) {
 		}
 		a.searches = append(a.searches, func() {
 			a.search(e, nil, func(step *session.Step) bool {
-				return slices.ContainsFunc(step.Faults, func(x session.Fault) bool { return causeOf(&x) == causeOf(&f) })
+				return slices.ContainsFunc(
+					step.Faults, func(x session.Fault) bool { return causeOf(&x) == causeOf(&f) },
+				)
 			})
 		})
 	}
@@ -850,23 +906,29 @@ func (a *auditor) taken(g given, step *session.Step) {
 	if t.sort == OfHold && g.attack.what != WrongType {
 		for _, x := range a.all.State().Spawned {
 			if x.Entity == g.m.Entity && x.Owner != g.from.me.Number && x.Owner != 0 {
-				a.effect(g, "taken", fmt.Sprintf("the press %s as %s was taken", a.said(g.m, a.now()), g.from.me.Role), nil)
+				a.effect(
+					g, "taken", fmt.Sprintf("the press %s as %s was taken", a.said(g.m, a.now()), g.from.me.Role), nil,
+				)
 			}
 		}
 	}
 }
 
-// became reports whether an entity was given to the attacker in this tick, before its message was looked at or after, by what it or somebody
-// else may do: then it may well have been the owner.
+// became reports whether an entity was given to the attacker in this tick, before its message was looked at or after,
+// by what it or somebody else may do: then it may well have been the owner.
 func (a *auditor) became(g given, step *session.Step) bool {
 	_, _, owner, _ := a.all.Named(g.m.Entity)
-	return owner == g.from.me.Number || slices.ContainsFunc(step.Truth.Owned, func(o wire.Owned) bool { return o.Entity == g.m.Entity })
+	return owner == g.from.me.Number ||
+		slices.ContainsFunc(step.Truth.Owned, func(o wire.Owned) bool { return o.Entity == g.m.Entity })
 }
 
 // note adds an effect to a cell, each once.
 func (c *Cell) note(format string, args ...any) {
 	text := fmt.Sprintf(format, args...)
-	if len(c.Effects) < maxNotes && !slices.ContainsFunc(c.Effects, func(s string) bool { return strings.HasPrefix(s, text[:min(len(text), 24)]) }) {
+	if len(c.Effects) < maxNotes &&
+		!slices.ContainsFunc(
+			c.Effects, func(s string) bool { return strings.HasPrefix(s, text[:min(len(text), 24)]) },
+		) {
 		c.Effects = append(c.Effects, text)
 	}
 }
@@ -929,7 +991,8 @@ func (a *auditor) fast(tries []given, step *session.Step) {
 		request string
 		entity  uint32
 	}
-	passed, accepted := map[use]int{}, map[use]int{}
+	passed := map[use]int{}
+	accepted := map[use]int{}
 	for i := range step.Decisions {
 		d := &step.Decisions[i]
 		k := use{d.Client.Number, d.Ask.Request, d.Entity}
@@ -950,10 +1013,17 @@ func (a *auditor) fast(tries []given, step *session.Step) {
 				continue
 			}
 			if r.Limit != nil && n > r.Limit.Count {
-				a.effect(g, "limit", fmt.Sprintf("%d of %s pass in one tick, %d are allowed", n, k.request, r.Limit.Count), nil)
+				a.effect(
+					g, "limit", fmt.Sprintf("%d of %s pass in one tick, %d are allowed", n, k.request, r.Limit.Count),
+					nil,
+				)
 			}
 			if r.Pause != nil && accepted[k] > 1 {
-				a.effect(g, "pause", fmt.Sprintf("%d of %s are accepted in one tick, in spite of its pause", accepted[k], k.request), nil)
+				a.effect(
+					g, "pause",
+					fmt.Sprintf("%d of %s are accepted in one tick, in spite of its pause", accepted[k], k.request),
+					nil,
+				)
 			}
 		}
 	}
@@ -961,7 +1031,14 @@ func (a *auditor) fast(tries []given, step *session.Step) {
 
 // sorted words what changed for the server in an order that says nothing of what happened first.
 func sorted(b *wire.Block) []byte {
-	out := wire.Block{Joined: b.Joined, Spawned: slices.Clone(b.Spawned), Owned: b.Owned, Values: slices.Clone(b.Values), Gone: b.Gone, Left: b.Left}
+	out := wire.Block{
+		Joined:  b.Joined,
+		Spawned: slices.Clone(b.Spawned),
+		Owned:   b.Owned,
+		Values:  slices.Clone(b.Values),
+		Gone:    b.Gone,
+		Left:    b.Left,
+	}
 	slices.SortFunc(out.Values, func(x, y wire.Update) int { return cmp.Compare(x.Entity, y.Entity) })
 	slices.SortFunc(out.Spawned, func(x, y wire.Spawn) int { return cmp.Compare(x.Entity, y.Entity) })
 	return out.JSON()
@@ -976,13 +1053,16 @@ func (a *auditor) compare(step *session.Step, frames map[int][]byte, other *sess
 			at++
 		}
 		from := max(0, at-60)
-		differs = fmt.Sprintf("the server holds something else: …%.120s… in place of …%.120s…", x[from:], y[min(from, len(y)):])
+		differs = fmt.Sprintf(
+			"the server holds something else: …%.120s… in place of …%.120s…", x[from:], y[min(from, len(y)):],
+		)
 	}
 	seen := map[int]bool{}
 	for _, cf := range other.Frames {
 		seen[cf.Client] = true
 		a.few.Confirm(cf.Client, other.Tick)
-		if p := a.who(cf.Client); p != nil && p.forger == nil && differs == "" && !bytes.Equal(frames[cf.Client], cf.Bytes) {
+		if p := a.who(cf.Client); p != nil && p.forger == nil && differs == "" &&
+			!bytes.Equal(frames[cf.Client], cf.Bytes) {
 			differs = fmt.Sprintf("%s, who did nothing, got other bytes at tick %d", p.me.Name, step.Tick)
 		}
 	}
@@ -997,19 +1077,25 @@ func (a *auditor) compare(step *session.Step, frames map[int][]byte, other *sess
 	a.differ(differs, tries)
 }
 
-// differ notes that the two sessions are not the same any more, with each attack that was refused in this tick; or, when none was, as a
-// late effect of an earlier one. The round cannot go on.
+// differ notes that the two sessions are not the same any more, with each attack that was refused in this tick; or,
+// when none was, as a late effect of an earlier one. The round cannot go on.
 func (a *auditor) differ(how string, tries []given) {
 	a.ended = true
 	told := false
 	for _, g := range tries {
 		if g.from.attacked {
-			a.effects.add(g.attack.of, g.attack.what, "refused", fmt.Sprintf("one of what was refused had an effect: %s; %s", word(g.m), how))
+			a.effects.add(
+				g.attack.of, g.attack.what, "refused",
+				fmt.Sprintf("one of what was refused had an effect: %s; %s", word(g.m), how),
+			)
 			told = true
 		}
 	}
 	if !told {
-		a.effects.add(a.targets[0], Checks, "refused", fmt.Sprintf("something that was refused had an effect later, at tick %d: %s", a.all.Now(), how))
+		a.effects.add(
+			a.targets[0], Checks, "refused",
+			fmt.Sprintf("something that was refused had an effect later, at tick %d: %s", a.all.Now(), how),
+		)
 	}
 }
 
@@ -1085,7 +1171,10 @@ func (a *auditor) out(p *someone, cut session.Cut, step *session.Step) {
 	e, search := a.effects.add(of, Checks, "out "+cut.Reason, text)
 	if search {
 		a.search(e, nil, func(step *session.Step) bool {
-			return slices.ContainsFunc(step.Cuts, func(c session.Cut) bool { return c.Client == cut.Client && c.Reason == cut.Reason })
+			return slices.ContainsFunc(step.Cuts, func(c session.Cut) bool {
+				return c.Client == cut.Client &&
+					c.Reason == cut.Reason
+			})
 		})
 	}
 }
@@ -1099,7 +1188,12 @@ func (a *auditor) late(p *someone) {
 		if t.sort == OfValue {
 			continue
 		}
-		x := &attack{of: t, what: Left, class: "legal", must: true}
+		x := &attack{
+			of:    t,
+			what:  Left,
+			class: "legal",
+			must:  true,
+		}
 		m := p.number(t.message(0, p.forger.legal(t)), a.all.Now())
 		give(a.all, given{from: p, m: m, attack: x})
 		t.cells[Left].Outcomes["nobody is there"]++
@@ -1132,7 +1226,8 @@ func places(c *contract.Contract) (out [][]float64) {
 		if x == nil {
 			return
 		}
-		if x.Op == contract.OpConst && x.Type != nil && x.Type.Per == 0 && (x.Type.Form == contract.FormVec2 || x.Type.Form == contract.FormVec3) {
+		if x.Op == contract.OpConst && x.Type != nil && x.Type.Per == 0 &&
+			(x.Type.Form == contract.FormVec2 || x.Type.Form == contract.FormVec3) {
 			place := []float64{}
 			for _, n := range x.Nums {
 				place = append(place, math.Float64frombits(uint64(n)))

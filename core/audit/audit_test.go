@@ -24,8 +24,8 @@ func tidewreck(t testing.TB) *contract.Contract {
 	return c
 }
 
-// Nothing that is refused in Tidewreck changes or tells anything, each cell is filled, and each check was seen both ways.
-// KAMERAD_AUDIT says how many rounds are played; the command plays 24.
+// Nothing that is refused in Tidewreck changes or tells anything, each cell is filled, and each check was seen both
+// ways. KAMERAD_AUDIT says how many rounds are played; the command plays 24.
 func TestTidewreckHolds(t *testing.T) {
 	rounds := 4
 	if n, err := strconv.Atoi(os.Getenv("KAMERAD_AUDIT")); err == nil {
@@ -42,7 +42,10 @@ func TestTidewreckHolds(t *testing.T) {
 	assert.True(t, r.Clean())
 	assert.GreaterOrEqual(t, r.Filled, 0.95)
 	assert.Greater(t, r.Distinct, r.Tried/4)
-	t.Logf("%d attacks, %d distinct, %.1f %% of the cells, %d checks seen one way only", r.Tried, r.Distinct, 100*r.Filled, len(r.Unseen))
+	t.Logf(
+		"%d attacks, %d distinct, %.1f %% of the cells, %d checks seen one way only", r.Tried, r.Distinct, 100*r.Filled,
+		len(r.Unseen),
+	)
 	again, err := Run(context.Background(), c, Options{Seed: 1, Rounds: 1, Ticks: 60})
 	require.NoError(t, err)
 	twice, err := Run(context.Background(), c, Options{Seed: 1, Rounds: 1, Ticks: 60})
@@ -66,30 +69,117 @@ func TestEachHoleIsFound(t *testing.T) {
 	in := func(s string) string { return fmt.Sprintf(thing, s) }
 	used := "  request use() limit 4 per second check items.has(a) else deny \"none\" { items.take(a); n += 1 }\n  request heal() limit 1 per second check m > 0 else deny \"spent\" { m -= 1; n += 1 }\n"
 	list := []hole{
-		swapped("anyone hurts anyone", in(used+"  request hit() @ { n -= 5 }"), "from everyone limit 4 per second", "from owner limit 4 per second check n > 5 else deny \"low\""),
-		swapped("a foreign thing is emptied", in(used+"  request rob() @ { if items.has(a) { items.take(a) } }"), "from player limit 2 per second", "limit 2 per second check items.has(a) else deny \"none\""),
-		swapped("who acts is an argument", in(used+"  request pay(@) from everyone limit 2 per second check n > 0 else deny \"low\" { %s }"), "who: ref Thing", "k: int 0..3"),
-		swapped("a secret is told", in(used+"  request look() limit 2 per second check n > 0 else deny \"low\" { @ }"), "tell everyone told(m)", "tell owner told(m)"),
-		swapped("a secret decides", in(used+"  request try() from everyone limit 2 per second check @ else deny \"low\" { n += 1 }"), "m > 5", "n > 5"),
-		swapped("a secret is copied", in(used+"  request copy() limit 2 per second check n > 0 else deny \"low\" { @ }"), "n = m", "m = n"),
-		swapped("a place of any kind", in(used+"  pos: vec2 -100..100 step 1 set by owner @"), "", "pace distance(old, new) 5 per second burst 5"),
-		swapped("a rule that forbids nothing", in(used+"  height: int 0..100 = 5 set by owner when @"), "new >= 0 or true", "abs(new - old) <= 5"),
-		swapped("no end of eggs", in(used+"  request lay() limit 9 per second @ { spawn Egg }")+"entity Egg { n: int 0..9 = 0\n after 1s { n = 1 } }\n", "", "check count(Egg) < 9 else deny \"enough\""),
-		swapped("a list without end", in(used+"  log: list<int 0..9> max 9\n  request note() limit 4 per second @ { log.put(3) }"), "check n > 0 else deny \"low\"", "check log.room() > 0 else deny \"full\""),
-		swapped("a division by an argument", in(used+"  request split(k: int @) limit 4 per second check n > 0 else deny \"low\" { n = 100 / k }"), "0..9", "1..9"),
-		swapped("a ref that is nothing", in(used+"  request touch(who: ref Thing) limit 4 per second check n > 0 @ else deny \"low\" { who.n += 1 }"), "", "and exists(who) and who == self"),
-		swapped("a flood for all", in(used+"  request shout() from everyone @ check n > 0 else deny \"low\" { tell everyone told(n) }"), "", "limit 2 per second"),
-		swapped("a strike on what nobody can know", in(used+"  request guess() from everyone limit 4 per second check @ else strike \"wrong\" { n += 1 }"), "m > 3", "n > 3"),
-		swapped("expelled for being late", in(used+"  request now() limit 4 per second check @ else expel \"late\" { n += 1 }"), "since(n) > 1s", "items.has(a)"),
-		swapped("all spawn for all", in(used+"  request egg() from everyone limit 9 per second @ { spawn Egg }")+"entity Egg { n: int 0..9 = 0\n after 1s { n = 1 } }\n", "", "check count(Egg) < 9 else deny \"enough\""),
-		swapped("another client is named", in(used+"  request fine(who: client) from player limit 2 per second check n > 0 else deny \"low\" { @ }"), "if exists(who) { if exists(who.Thing) { who.Thing.n -= 1 } }", "if who == caller { n -= 1 }"),
-		swapped("a check that never fails", in(used+"  request go() from everyone limit 4 per second check @ else deny \"low\" { n -= 1 }"), "n >= 0", "n > 20"),
-		swapped("a check that never passes", in(used+"  request go() limit 4 per second check @ else deny \"low\" { n -= 1 }"), "n > 100", "n > 20"),
-		swapped("the referee's work is everyone's", in(used)+"shared Round {\n  round: int 0..9 = 0 clamped\n  request next() @ { round += 1 }\n}\n", "from everyone limit 1 per second", "from referee limit 1 per second check round < 9 else deny \"over\""),
-		swapped("a shared thing gives itself away", in(used)+"shared Winch {\n  turned: int 0..9 = 0 clamped\n  request grab() from player limit 4 per second @ { give self to caller }\n  request turn() limit 4 per second { turned += 1 }\n  request let_go() { give self to server }\n  on owner lost { give self to server }\n}\n", "", "check owner == server else deny \"taken\""),
+		swapped(
+			"anyone hurts anyone", in(used+"  request hit() @ { n -= 5 }"), "from everyone limit 4 per second",
+			"from owner limit 4 per second check n > 5 else deny \"low\"",
+		),
+		swapped(
+			"a foreign thing is emptied", in(used+"  request rob() @ { if items.has(a) { items.take(a) } }"),
+			"from player limit 2 per second", "limit 2 per second check items.has(a) else deny \"none\"",
+		),
+		swapped(
+			"who acts is an argument",
+			in(used+"  request pay(@) from everyone limit 2 per second check n > 0 else deny \"low\" { %s }"),
+			"who: ref Thing", "k: int 0..3",
+		),
+		swapped(
+			"a secret is told", in(used+"  request look() limit 2 per second check n > 0 else deny \"low\" { @ }"),
+			"tell everyone told(m)", "tell owner told(m)",
+		),
+		swapped(
+			"a secret decides",
+			in(used+"  request try() from everyone limit 2 per second check @ else deny \"low\" { n += 1 }"), "m > 5",
+			"n > 5",
+		),
+		swapped(
+			"a secret is copied", in(used+"  request copy() limit 2 per second check n > 0 else deny \"low\" { @ }"),
+			"n = m", "m = n",
+		),
+		swapped(
+			"a place of any kind", in(used+"  pos: vec2 -100..100 step 1 set by owner @"), "",
+			"pace distance(old, new) 5 per second burst 5",
+		),
+		swapped(
+			"a rule that forbids nothing", in(used+"  height: int 0..100 = 5 set by owner when @"), "new >= 0 or true",
+			"abs(new - old) <= 5",
+		),
+		swapped(
+			"no end of eggs",
+			in(
+				used+"  request lay() limit 9 per second @ { spawn Egg }",
+			)+"entity Egg { n: int 0..9 = 0\n after 1s { n = 1 } }\n",
+			"", "check count(Egg) < 9 else deny \"enough\"",
+		),
+		swapped(
+			"a list without end",
+			in(used+"  log: list<int 0..9> max 9\n  request note() limit 4 per second @ { log.put(3) }"),
+			"check n > 0 else deny \"low\"", "check log.room() > 0 else deny \"full\"",
+		),
+		swapped(
+			"a division by an argument",
+			in(used+"  request split(k: int @) limit 4 per second check n > 0 else deny \"low\" { n = 100 / k }"),
+			"0..9", "1..9",
+		),
+		swapped(
+			"a ref that is nothing",
+			in(
+				used+"  request touch(who: ref Thing) limit 4 per second check n > 0 @ else deny \"low\" { who.n += 1 }",
+			),
+			"", "and exists(who) and who == self",
+		),
+		swapped(
+			"a flood for all",
+			in(used+"  request shout() from everyone @ check n > 0 else deny \"low\" { tell everyone told(n) }"), "",
+			"limit 2 per second",
+		),
+		swapped(
+			"a strike on what nobody can know",
+			in(used+"  request guess() from everyone limit 4 per second check @ else strike \"wrong\" { n += 1 }"),
+			"m > 3", "n > 3",
+		),
+		swapped(
+			"expelled for being late",
+			in(used+"  request now() limit 4 per second check @ else expel \"late\" { n += 1 }"), "since(n) > 1s",
+			"items.has(a)",
+		),
+		swapped(
+			"all spawn for all",
+			in(
+				used+"  request egg() from everyone limit 9 per second @ { spawn Egg }",
+			)+"entity Egg { n: int 0..9 = 0\n after 1s { n = 1 } }\n",
+			"", "check count(Egg) < 9 else deny \"enough\"",
+		),
+		swapped(
+			"another client is named",
+			in(used+"  request fine(who: client) from player limit 2 per second check n > 0 else deny \"low\" { @ }"),
+			"if exists(who) { if exists(who.Thing) { who.Thing.n -= 1 } }", "if who == caller { n -= 1 }",
+		),
+		swapped(
+			"a check that never fails",
+			in(used+"  request go() from everyone limit 4 per second check @ else deny \"low\" { n -= 1 }"), "n >= 0",
+			"n > 20",
+		),
+		swapped(
+			"a check that never passes",
+			in(used+"  request go() limit 4 per second check @ else deny \"low\" { n -= 1 }"), "n > 100", "n > 20",
+		),
+		swapped(
+			"the referee's work is everyone's",
+			in(used)+"shared Round {\n  round: int 0..9 = 0 clamped\n  request next() @ { round += 1 }\n}\n",
+			"from everyone limit 1 per second", "from referee limit 1 per second check round < 9 else deny \"over\"",
+		),
+		swapped(
+			"a shared thing gives itself away",
+			in(
+				used,
+			)+"shared Winch {\n  turned: int 0..9 = 0 clamped\n  request grab() from player limit 4 per second @ { give self to caller }\n  request turn() limit 4 per second { turned += 1 }\n  request let_go() { give self to server }\n  on owner lost { give self to server }\n}\n",
+			"", "check owner == server else deny \"taken\"",
+		),
 	}
 	list[2].weak = strings.Replace(list[2].weak, "%s", "if exists(who) { who.n -= 1; n += 1 }", 1)
-	list[2].mended = strings.Replace(list[2].mended, "%s", "if exists(caller.Thing) { caller.Thing.n -= 1; caller.Thing.m += k }", 1)
+	list[2].mended = strings.Replace(
+		list[2].mended, "%s", "if exists(caller.Thing) { caller.Thing.n -= 1; caller.Thing.m += k }", 1,
+	)
 	look := func(name, text string) (found []string) {
 		c, problems := contract.Load("thing.kam", text)
 		require.NotNil(t, c, "%s: %s\n%s", name, problems, text)
@@ -115,8 +205,8 @@ func TestEachHoleIsFound(t *testing.T) {
 	}
 }
 
-// What is revealed to some is varied behind the backs of the others. What could not be varied is named with its reason, and counts as
-// not filled.
+// What is revealed to some is varied behind the backs of the others. What could not be varied is named with its reason,
+// and counts as not filled.
 func TestSecretsThatWereNotTriedAreNamed(t *testing.T) {
 	const table = `contract table language 1
 roles player, watcher
@@ -168,8 +258,8 @@ entity Diver per player {
 	assert.False(t, leaky.Clean())
 }
 
-// A value that is revealed in each tick cannot be held against another one for ten: that is no proof, and is named. One that is revealed after
-// a while is tried until then.
+// A value that is revealed in each tick cannot be held against another one for ten: that is no proof, and is named. One
+// that is revealed after a while is tried until then.
 func TestWhatIsRevealedAtOnceIsNotTried(t *testing.T) {
 	run := func(every string) *Report {
 		c, problems := contract.Load("bell.kam", `contract bell language 1
@@ -220,7 +310,10 @@ func TestALateEffectIsTold(t *testing.T) {
 		a.few, err = session.New(c, session.Options{Trace: true, Key: [32]byte{1}}) // another seed, another world
 		require.NoError(t, err)
 		x := &attack{of: list[3], what: MadeUp}
-		a.compare(a.all.Tick(), nil, a.few.Tick(), []given{{from: &someone{attacked: refused}, m: list[3].message(0, nil), attack: x}})
+		a.compare(
+			a.all.Tick(), nil, a.few.Tick(),
+			[]given{{from: &someone{attacked: refused}, m: list[3].message(0, nil), attack: x}},
+		)
 		assert.True(t, a.ended)
 		report := &Report{}
 		report.fill(c, list, a.effects)

@@ -56,7 +56,8 @@ func (x *effectSet) add(t *target, what, cause, text string) (e *Effect, search 
 		t.cells[what].note("%s", text)
 		seen = t.name() + ", " + what
 	}
-	if e = x.byCause[cause]; e == nil {
+	e = x.byCause[cause]
+	if e == nil {
 		if x.byCause == nil {
 			x.byCause = map[string]*Effect{}
 		}
@@ -150,7 +151,8 @@ func (a *auditor) search(e *Effect, sent *given, shows func(*session.Step) bool)
 	list := slices.DeleteFunc(slices.Clone(a.inputs), func(i input) bool { return i.failed && !shown(i) })
 	left := maxReplays
 	holds := func(list []input, last int64) bool {
-		if left--; left < 0 {
+		left--
+		if left < 0 {
 			return false
 		}
 		step, err := a.replay(list, last)
@@ -162,7 +164,8 @@ func (a *auditor) search(e *Effect, sent *given, shows func(*session.Step) bool)
 	keep := func(i input) bool { return i.fixed() || shown(i) }
 	state := BySetup
 	if played := slices.DeleteFunc(slices.Clone(list), func(i input) bool { return i.set() }); holds(played, last) {
-		list, state = played, ByPlay
+		list = played
+		state = ByPlay
 	}
 	if e.Run != nil && state != ByPlay {
 		return // it is known that far
@@ -187,7 +190,8 @@ func fewest(list []input, keep func(input) bool, holds func([]input) bool) []inp
 					less = append(less, i)
 				}
 			}
-			if less = append(less, list[to:]...); len(less) < len(list) && holds(less) {
+			less = append(less, list[to:]...)
+			if len(less) < len(list) && holds(less) {
 				list = less
 			}
 		}
@@ -217,7 +221,8 @@ func soonest(list []input, last int64, holds func([]input, int64) bool) ([]input
 			if !holds(moved, last-by) {
 				continue
 			}
-			list, last = moved, last-by
+			list = moved
+			last = last - by
 			for i := at; i < len(ticks); i++ {
 				ticks[i] -= by
 			}
@@ -239,7 +244,8 @@ func (a *auditor) words(list []input, last int64) (out []string) {
 		}
 	}
 	var err error
-	if n.session, err = session.New(a.contract, a.options); err != nil {
+	n.session, err = session.New(a.contract, a.options)
+	if err != nil {
 		return nil
 	}
 	if line := idle(list, n.clients, sends); line != "" {

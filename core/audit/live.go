@@ -29,8 +29,8 @@ type Seat interface {
 
 // Place is where a session runs that is attacked over its real face.
 type Place interface {
-	// Join takes a seat that has not said that it is ready. heard is called with each frame that comes, differs when the seat's copy is
-	// not what the server says that it is; both from another goroutine.
+	// Join takes a seat that has not said that it is ready. heard is called with each frame that comes, differs when
+	// the seat's copy is not what the server says that it is; both from another goroutine.
 	Join(ctx context.Context, name, role string, heard func(*wire.Frame), differs func()) (Seat, error)
 	// Decisions gives what those who run the session were told of decisions since it was called last.
 	Decisions() []session.Decision
@@ -54,12 +54,20 @@ const (
 	livePasses   = 40
 )
 
-// Live attacks a session that runs elsewhere, with clients of its own: attackers of each role, and witnesses that do nothing. A live
-// session lives on by itself, so there is no second one to hold it against, and no reading: an effect is an attack that was accepted
-// where it never may be, that failed inside, that was refused and changed or told something all the same, that was answered as what does
-// not exist never is, or that disturbed a witness.
+// Live attacks a session that runs elsewhere, with clients of its own: attackers of each role, and witnesses that do
+// nothing. A live session lives on by itself, so there is no second one to hold it against, and no reading: an effect
+// is an attack that was accepted where it never may be, that failed inside, that was refused and changed or told
+// something all the same, that was answered as what does not exist never is, or that disturbed a witness.
 func Live(ctx context.Context, c *contract.Contract, place Place, o LiveOptions) (*Report, error) {
-	a := &liveAuditor{contract: c, place: place, name: o.Name, r: rand.New(rand.NewPCG(o.Seed, 1)), distinct: map[string]struct{}{}, kinds: map[uint32]string{}, shown: map[liveKey][]session.Decision{}}
+	a := &liveAuditor{
+		contract: c,
+		place:    place,
+		name:     o.Name,
+		r:        rand.New(rand.NewPCG(o.Seed, 1)),
+		distinct: map[string]struct{}{},
+		kinds:    map[uint32]string{},
+		shown:    map[liveKey][]session.Decision{},
+	}
 	for _, t := range targets(c, c.Outline()) {
 		if t.sort != OfValue {
 			a.targets = append(a.targets, t)
@@ -96,7 +104,8 @@ func Live(ctx context.Context, c *contract.Contract, place Place, o LiveOptions)
 	for _, p := range o.Findings {
 		report.Findings = append(report.Findings, fmt.Sprintf("line %d: %s [%s]", p.Line, p.Message, p.Code))
 	}
-	report.Tried, report.Distinct = a.tried, len(a.distinct)
+	report.Tried = a.tried
+	report.Distinct = len(a.distinct)
 	report.fill(c, a.targets, &a.effects)
 	return report, nil
 }
@@ -164,7 +173,14 @@ func (a *liveAuditor) join(ctx context.Context, role string, attacks, unready bo
 	r := rand.New(rand.NewPCG(a.r.Uint64(), uint64(a.names)))
 	s.actor = play.NewActor(seat, r)
 	if attacks {
-		s.forger = &forger{contract: a.contract, outline: seat.Outline(), actor: s.actor, me: seat.Me(), kinds: a.kinds, r: r}
+		s.forger = &forger{
+			contract: a.contract,
+			outline:  seat.Outline(),
+			actor:    s.actor,
+			me:       seat.Me(),
+			kinds:    a.kinds,
+			r:        r,
+		}
 	}
 	if !unready {
 		seat.Ready()
@@ -199,7 +215,8 @@ func (a *liveAuditor) look() {
 		a.newest = max(a.newest, c.Tick)
 		there := map[uint32]bool{}
 		for _, x := range c.Entities() {
-			a.kinds[x.Number], there[x.Number] = x.Kind, true
+			a.kinds[x.Number] = x.Kind
+			there[x.Number] = true
 		}
 		for n := range a.there {
 			if !there[n] {
@@ -207,7 +224,8 @@ func (a *liveAuditor) look() {
 			}
 		}
 		slices.Sort(a.gone[max(0, len(a.gone)-40):])
-		a.gone, a.there = a.gone[max(0, len(a.gone)-40):], there
+		a.gone = a.gone[max(0, len(a.gone)-40):]
+		a.there = there
 	})
 }
 
@@ -273,7 +291,10 @@ func (a *liveAuditor) round(ctx context.Context) error {
 		s.mu.Lock()
 		clear(s.decided)
 		if s.unready && s.events > 0 {
-			a.effects.add(a.targets[0], Unready, "unready", fmt.Sprintf("a client that has not said that it is ready heard %d events", s.events))
+			a.effects.add(
+				a.targets[0], Unready, "unready",
+				fmt.Sprintf("a client that has not said that it is ready heard %d events", s.events),
+			)
 		}
 		s.mu.Unlock()
 	}
@@ -335,7 +356,12 @@ func (a *liveAuditor) pick(s *liveSeat) (out []given) {
 			what := Attacks[a.r.IntN(len(Attacks))]
 			switch {
 			case s.unready:
-				x := attack{of: t, what: Unready, class: "legal", m: t.message(0, f.legal(t))}
+				x := attack{
+					of:    t,
+					what:  Unready,
+					class: "legal",
+					m:     t.message(0, f.legal(t)),
+				}
 				a.count(&x)
 				add(x, s.number(x.m, c.Tick))
 				continue
@@ -350,7 +376,14 @@ func (a *liveAuditor) pick(s *liveSeat) (out []given) {
 						t = other
 					}
 				}
-				x := attack{of: t, what: what, class: "legal", must: true, lost: true, m: t.message(0, f.legal(t))}
+				x := attack{
+					of:    t,
+					what:  what,
+					class: "legal",
+					must:  true,
+					lost:  true,
+					m:     t.message(0, f.legal(t)),
+				}
 				a.count(&x)
 				if what == Left {
 					add(x, wire.FromClient{Type: "leave"})
@@ -383,11 +416,13 @@ func (a *liveAuditor) pick(s *liveSeat) (out []given) {
 			}
 		}
 	})
-	if n := len(out); n > 0 && out[n-1].attack.what == Broken { // in place of the message, something that cannot be read
+	// in place of the message, something that cannot be read
+	if n := len(out); n > 0 && out[n-1].attack.what == Broken {
 		x := out[n-1].attack
 		bits := out[n-1].m.Pack(s.Outline())
 		for tries := 0; ; tries++ {
-			if bits[a.r.IntN(len(bits))] ^= 1 << a.r.IntN(8); tries > 20 {
+			bits[a.r.IntN(len(bits))] ^= 1 << a.r.IntN(8)
+			if tries > 20 {
 				bits = bits[:len(bits)/2]
 			}
 			if _, err := wire.UnpackFromClient(bits, s.Outline()); err != nil || len(bits) == 1 {
@@ -492,13 +527,18 @@ func (a *liveAuditor) judge(s *liveSeat, g given, fast map[string]int) {
 		if x.what == Invisible && d.Outcome == wire.Denied && d.Stage != wire.StageTarget && !a.sees(s, g.m.Entity) {
 			note("answered", "%s as %s was answered as what does not exist never is: %s", word(g.m), me.Role, said)
 		}
-	case x.what == Invisible && a.sees(s, g.m.Entity), x.what == NotOwner && known.Owner == me.Number, x.what == Role && known.Client.Role != me.Role:
+	case x.what == Invisible &&
+		a.sees(s, g.m.Entity), x.what == NotOwner &&
+		known.Owner == me.Number, x.what == Role && known.Client.Role != me.Role:
 	case x.must:
 		note("accepted", "%s as %s was accepted", word(g.m), me.Role)
 	case x.of.request != nil && len(x.of.request.Checks) == 0 && !x.of.onlyOwner():
 		for _, c := range known.Changes {
 			if c.Owner != 0 && c.Owner != me.Number {
-				note("foreign", "%s changes the %s of a %s that belongs to somebody else, and nothing is checked", word(g.m), c.Property, c.Kind)
+				note(
+					"foreign", "%s changes the %s of a %s that belongs to somebody else, and nothing is checked",
+					word(g.m), c.Property, c.Kind,
+				)
 				break
 			}
 		}
@@ -531,7 +571,10 @@ func (a *liveAuditor) witnesses() {
 			note("out", "%s, who did nothing, is out: %s", s.Me().Name, s.Reason())
 		}
 		if s.differed > 0 {
-			note("differs", "the copy of %s, who did nothing, was %d times not what it should be", s.Me().Name, s.differed)
+			note(
+				"differs", "the copy of %s, who did nothing, was %d times not what it should be", s.Me().Name,
+				s.differed,
+			)
 		}
 		if s.frames == 0 {
 			note("silence", "%s, who did nothing, got no frame", s.Me().Name)

@@ -81,14 +81,22 @@ func (f *fakePlace) Join(_ context.Context, name, role string, heard func(*wire.
 	if err != nil {
 		return nil, err
 	}
-	p := &fakeSeat{place: f, me: wire.Client{Number: n, Name: name, Role: role}, reader: f.s.Reader(n), heard: heard, differs: differs, ended: make(chan struct{})}
+	p := &fakeSeat{
+		place:   f,
+		me:      wire.Client{Number: n, Name: name, Role: role},
+		reader:  f.s.Reader(n),
+		heard:   heard,
+		differs: differs,
+		ended:   make(chan struct{}),
+	}
 	p.copy.Me = n
 	f.seats = append(f.seats, p)
 	return p, f.Pass(context.Background())
 }
 
 func (f *fakePlace) Decisions() (out []session.Decision) {
-	out, f.news = f.news, nil
+	out = f.news
+	f.news = nil
 	return out
 }
 
@@ -166,7 +174,12 @@ func liveAudit(t *testing.T, text string, damage func(*fakePlace)) *Report {
 		damage(f)
 	}
 	rounds := 0
-	report, err := Live(t.Context(), c, f, LiveOptions{Seed: 1, Name: "audit", More: func() bool { rounds++; return rounds <= 400 }, Findings: problems})
+	report, err := Live(t.Context(), c, f, LiveOptions{
+		Seed:     1,
+		Name:     "audit",
+		More:     func() bool { rounds++; return rounds <= 400 },
+		Findings: problems,
+	})
 	require.NoError(t, err)
 	return report
 }
@@ -215,15 +228,26 @@ func TestLiveAuditFindsWhatIsBroken(t *testing.T) {
 				}
 			}
 		}},
-		{"one that is hidden is answered for", "was answered as what does not exist never is", text, func(f *fakePlace) {
-			f.answer = func(d *wire.Decision) {
-				if d.Stage == wire.StageTarget {
-					d.Stage, d.Reason = wire.StageCheck, "too far away"
+		{
+			"one that is hidden is answered for", "was answered as what does not exist never is", text,
+			func(f *fakePlace) {
+				f.answer = func(d *wire.Decision) {
+					if d.Stage == wire.StageTarget {
+						d.Stage = wire.StageCheck
+						d.Reason = "too far away"
+					}
 				}
-			}
-		}},
+			},
+		},
 		{"a request fails inside", "fails inside", strings.Replace(text, "hull += n", "hull = 1 / (n - n)", 1), nil},
-		{"what belongs to somebody else is open to all", "nothing is checked", strings.Replace(text, `request patch(n: int 1..9) limit 4 per second check hull < 90 else deny "whole"`, "request patch(n: int 1..9) from player limit 4 per second", 1), nil},
+		{
+			"what belongs to somebody else is open to all", "nothing is checked",
+			strings.Replace(
+				text, `request patch(n: int 1..9) limit 4 per second check hull < 90 else deny "whole"`,
+				"request patch(n: int 1..9) from player limit 4 per second", 1,
+			),
+			nil,
+		},
 		{"a witness is thrown out", "who did nothing, is out", text, func(f *fakePlace) {
 			f.hear = func(*fakeSeat, []byte) { f.seats[0].end("somebody else sent something") }
 		}},
@@ -237,7 +261,11 @@ func TestLiveAuditFindsWhatIsBroken(t *testing.T) {
 			}
 		}},
 		{"events come before their client is ready", "has not said that it is ready heard", text, func(f *fakePlace) {
-			f.frame = func(p *fakeSeat, frame *wire.Frame) { frame.Events = append(frame.Events, &wire.Event{Event: "used"}) }
+			f.frame = func(
+				p *fakeSeat, frame *wire.Frame,
+			) {
+				frame.Events = append(frame.Events, &wire.Event{Event: "used"})
+			}
 		}},
 	} {
 		t.Run(x.what, func(t *testing.T) {
@@ -252,10 +280,14 @@ func TestLiveAuditThatCannotBe(t *testing.T) {
 	require.NotNil(t, c)
 	_, err := Live(t.Context(), c, &fakePlace{}, LiveOptions{More: func() bool { return false }})
 	assert.ErrorContains(t, err, "nothing that a client could send")
-	full, problems := contract.Load("lamps.kam", strings.Replace(lamps, "roles player, referee", "seats 2\nroles player, referee", 1))
+	full, problems := contract.Load(
+		"lamps.kam", strings.Replace(lamps, "roles player, referee", "seats 2\nroles player, referee", 1),
+	)
 	require.NotNil(t, full, problems.Error())
 	s, err := session.New(full, session.Options{Trace: true})
 	require.NoError(t, err)
-	_, err = Live(t.Context(), full, &fakePlace{s: s, outline: full.Outline()}, LiveOptions{More: func() bool { return false }})
+	_, err = Live(
+		t.Context(), full, &fakePlace{s: s, outline: full.Outline()}, LiveOptions{More: func() bool { return false }},
+	)
 	assert.ErrorContains(t, err, "seat an attacker")
 }

@@ -31,7 +31,8 @@ func files(t testing.TB, text string) syntax.Open {
 	}
 }
 
-// Each guard of Tidewreck is deleted in turn: nearly all of these holes are found by a finding, by one of its drills or by the audit.
+// Each guard of Tidewreck is deleted in turn: nearly all of these holes are found by a finding, by one of its drills or
+// by the audit.
 func TestEachDeletedGuardIsFound(t *testing.T) {
 	raw, err := os.ReadFile(filepath.Join(demo, "tidewreck.kam"))
 	require.NoError(t, err)
@@ -39,7 +40,8 @@ func TestEachDeletedGuardIsFound(t *testing.T) {
 	names, err := filepath.Glob(filepath.Join(demo, "*.drill"))
 	require.NoError(t, err)
 	all := guards.Of(text)
-	by, silent := map[string]int{}, []string{}
+	by := map[string]int{}
+	silent := []string{}
 	for _, g := range all {
 		mutant := text[:g.Start] + text[g.End:]
 		open := files(t, mutant)
@@ -60,12 +62,15 @@ func TestEachDeletedGuardIsFound(t *testing.T) {
 		}
 		silent = append(silent, g.What+" of "+g.Of)
 	}
-	t.Logf("%d guards deleted in turn: found by %v; not found: %d\n%s", len(all), by, len(silent), strings.Join(silent, "\n"))
+	t.Logf(
+		"%d guards deleted in turn: found by %v; not found: %d\n%s", len(all), by, len(silent),
+		strings.Join(silent, "\n"),
+	)
 	assert.LessOrEqual(t, float64(len(silent)), 0.05*float64(len(all)))
 }
 
-// Each declaration of Tidewreck, and each clause that may be left out, is deleted in turn: nearly all of that is told by a mistake, a warning
-// or a red drill, which names it.
+// Each declaration of Tidewreck, and each clause that may be left out, is deleted in turn: nearly all of that is told
+// by a mistake, a warning or a red drill, which names it.
 func TestEachForgottenPartIsTold(t *testing.T) {
 	raw, err := os.ReadFile(filepath.Join(demo, "tidewreck.kam"))
 	require.NoError(t, err)
@@ -73,7 +78,9 @@ func TestEachForgottenPartIsTold(t *testing.T) {
 	names, err := filepath.Glob(filepath.Join(demo, "*.drill"))
 	require.NoError(t, err)
 	all := guards.Parts(text)
-	by, silent, unnamed := map[string]int{}, []string{}, []string{}
+	by := map[string]int{}
+	silent := []string{}
+	unnamed := []string{}
 	whole, problems := contract.LoadWith("tidewreck.kam", text, files(t, text))
 	require.NotNil(t, whole, problems.Error())
 	require.Empty(t, redDrill(t, names, files(t, text)), "the drills pass as it is")
@@ -82,13 +89,17 @@ func TestEachForgottenPartIsTold(t *testing.T) {
 		mutant := text[:g.Start] + text[g.End:]
 		open := files(t, mutant)
 		c, problems := contract.LoadWith("tidewreck.kam", mutant, open)
-		if c != nil && (g.What == "=" && slices.Equal(startsAt(whole, g.Of), startsAt(c, g.Of)) || g.What == "tick" && c.TickRate == whole.TickRate) {
+		if c != nil &&
+			(g.What == "=" && slices.Equal(startsAt(whole, g.Of), startsAt(c, g.Of)) ||
+				g.What == "tick" && c.TickRate == whole.TickRate) {
 			same++ // it says what is so without it
 			continue
 		}
-		words, how := problems.Error(), "the checker"
+		words := problems.Error()
+		how := "the checker"
 		if len(problems) == 0 {
-			words, how = redDrill(t, names, open), "a drill"
+			words = redDrill(t, names, open)
+			how = "a drill"
 		}
 		if words == "" {
 			silent = append(silent, g.What+" of "+g.Of)
@@ -99,7 +110,10 @@ func TestEachForgottenPartIsTold(t *testing.T) {
 			unnamed = append(unnamed, g.What+" of "+g.Of)
 		}
 	}
-	t.Logf("%d parts deleted in turn: %d say what is so without them; told by %v; not told: %d\n%s\ntold without its name: %d\n%s", len(all), same, by, len(silent), strings.Join(silent, "\n"), len(unnamed), strings.Join(unnamed, "\n"))
+	t.Logf(
+		"%d parts deleted in turn: %d say what is so without them; told by %v; not told: %d\n%s\ntold without its name: %d\n%s",
+		len(all), same, by, len(silent), strings.Join(silent, "\n"), len(unnamed), strings.Join(unnamed, "\n"),
+	)
 	assert.LessOrEqual(t, float64(len(silent)), 0.05*float64(len(all)-same))
 }
 
@@ -143,7 +157,9 @@ func redDrill(t *testing.T, names []string, open syntax.Open) string {
 			r, err := d.Run(context.Background(), drill.Options{})
 			require.NoError(t, err, fmt.Sprint(name, d.Name))
 			if !r.Passed {
-				return d.Name + ": " + r.Failure.Text + ": " + r.Failure.Message + strings.Join(append(r.Failure.Before, r.Failure.Causes...), "\n")
+				return d.Name + ": " + r.Failure.Text + ": " + r.Failure.Message + strings.Join(
+					append(r.Failure.Before, r.Failure.Causes...), "\n",
+				)
 			}
 		}
 	}

@@ -15,8 +15,8 @@ import (
 	"kamerad/core/wire"
 )
 
-// Why a value was not varied behind a client's back. Those that are for everyone hide nothing and are no cells; the others count as not
-// filled, and the report names each.
+// Why a value was not varied behind a client's back. Those that are for everyone hide nothing and are no cells; the
+// others count as not filled, and the report names each.
 const (
 	forEveryone  = "everyone may have it"
 	movesItself  = "it moves by itself, or is an input: nothing sets it from outside"
@@ -25,8 +25,9 @@ const (
 	soonRevealed = "each time it was revealed, or decided what somebody else did, before much could be compared"
 )
 
-// reads looks for what a client can learn of values that it may not have: two sessions that differ in nothing but such a value, in which
-// one client tries everything, have to tell it the same, byte for byte, for as long as what was revealed to it on purpose is the same.
+// reads looks for what a client can learn of values that it may not have: two sessions that differ in nothing but such
+// a value, in which one client tries everything, have to tell it the same, byte for byte, for as long as what was
+// revealed to it on purpose is the same.
 func reads(ctx context.Context, c *contract.Contract, o Options, list []*target, report *Report) error {
 	for _, t := range list {
 		if t.prop == nil {
@@ -66,7 +67,8 @@ func reads(ctx context.Context, c *contract.Contract, o Options, list []*target,
 	return nil
 }
 
-// twins are two sessions in which the same is done, until a value is changed in the second one. The first of the people is the spy.
+// twins are two sessions in which the same is done, until a value is changed in the second one. The first of the people
+// is the spy.
 type twins struct {
 	contract *contract.Contract
 	outline  *contract.Outline
@@ -129,7 +131,12 @@ func newTwins(c *contract.Contract, o Options, t *target, round uint64) (*twins,
 	w := &twins{contract: c, outline: c.Outline(), r: rand.New(rand.NewPCG(o.Seed, round))}
 	key := sha256.Sum256(fmt.Appendf(nil, "reads %d %d %s", o.Seed, round, t.name()))
 	for i := range w.pair {
-		s, err := session.New(c, session.Options{Key: key, Strict: true, Reveals: true, Settings: o.With})
+		s, err := session.New(c, session.Options{
+			Key:      key,
+			Strict:   true,
+			Reveals:  true,
+			Settings: o.With,
+		})
 		if err != nil {
 			return nil, err
 		}
@@ -152,8 +159,14 @@ func newTwins(c *contract.Contract, o Options, t *target, round uint64) (*twins,
 	}
 	w.spy = w.people[0]
 	w.spy.forger = &forger{
-		contract: c, outline: w.outline, actor: w.spy.actor, copy: &w.spy.copy, me: w.spy.me,
-		kinds: map[uint32]string{}, r: w.r, hidden: func(string) uint32 { return 0 },
+		contract: c,
+		outline:  w.outline,
+		actor:    w.spy.actor,
+		copy:     &w.spy.copy,
+		me:       w.spy.me,
+		kinds:    map[uint32]string{},
+		r:        w.r,
+		hidden:   func(string) uint32 { return 0 },
 	}
 	return w, nil
 }
@@ -180,7 +193,9 @@ func (w *twins) step() (same bool, err error) {
 	spy := w.spy.me.Number
 	for i, s := range w.pair {
 		x := s.Tick()
-		others[i] = slices.DeleteFunc(slices.Clone(x.Decisions), func(d session.Decision) bool { return d.Client.Number == spy })
+		others[i] = slices.DeleteFunc(
+			slices.Clone(x.Decisions), func(d session.Decision) bool { return d.Client.Number == spy },
+		)
 		for _, r := range x.Reveals {
 			if r.Clients == nil || slices.Contains(r.Clients, spy) {
 				told[i] = append(told[i], r)
@@ -237,7 +252,9 @@ func (w *twins) play(people []*someone) {
 			continue
 		}
 		m := wire.FromClient{Type: "ask"}
-		m.Request, m.Entity, m.Args = request, entity, args
+		m.Request = request
+		m.Entity = entity
+		m.Args = args
 		w.send(p, m)
 	}
 }
@@ -255,7 +272,8 @@ func (w *twins) attack(ways []*target, what string) (last string) {
 	return last
 }
 
-// vary changes a property in the second session, of all that the spy may not have it of; false when there is nothing of the kind.
+// vary changes a property in the second session, of all that the spy may not have it of; false when there is nothing of
+// the kind.
 func (w *twins) vary(t *target) (varied bool) {
 	for _, x := range w.pair[1].State().Spawned {
 		if x.Kind != t.kind.Name || x.Owner == w.spy.me.Number || w.spySees(x.Entity, t.prop.Name) {

@@ -99,7 +99,9 @@ var pairs = []struct{ name, text, good, bad, want string }{
 func TestWhatWasAskedIsKnown(t *testing.T) {
 	for _, p := range pairs {
 		for i, part := range []string{p.good, p.bad} {
-			text := "contract dock language 1\nroles player, gunner, watcher\nenum Item { oak, tar }\n" + strings.Replace(p.text, "@", part, 1) +
+			text := "contract dock language 1\nroles player, gunner, watcher\nenum Item { oak, tar }\n" + strings.Replace(
+				p.text, "@", part, 1,
+			) +
 				"\nentity Gun per gunner { shots: int 0..9 = 9; kind_of: Item = tar; request fire() limit 2 per second check shots > 0 else deny \"none\" { shots -= 1; kind_of = oak } }\n"
 			got := strings.Join(told(t, text), "\n")
 			assert.Equal(t, i == 1, strings.Contains(got, p.want), "%s, with %q:\n%s\n%s", p.name, part, got, text)
@@ -122,8 +124,11 @@ func TestWhoWatchesAndWhoWrites(t *testing.T) {
 
 // A check that speaks of what a `let` names is the server's: its text tells a client nothing.
 func TestACheckOfAHeadsNameIsTheServers(t *testing.T) {
-	c, problems := Load("dock.kam", "contract dock language 1\nroles player\nentity Ball { pos: vec2 -9..9 step 0.1 }\nshared Dock { on start { spawn Ball { pos = vec(1, 1) } } }\n"+
-		"entity Diver per player { n: int 0..9 = 0 clamped\nrequest kick()\nlet ball = first(b in Ball else nothing)\ncheck n < 9 else deny \"tired\"\ncheck ball != nothing else deny \"no ball\"\n{ n += 1; despawn ball } }\n")
+	c, problems := Load(
+		"dock.kam",
+		"contract dock language 1\nroles player\nentity Ball { pos: vec2 -9..9 step 0.1 }\nshared Dock { on start { spawn Ball { pos = vec(1, 1) } } }\n"+
+			"entity Diver per player { n: int 0..9 = 0 clamped\nrequest kick()\nlet ball = first(b in Ball else nothing)\ncheck n < 9 else deny \"tired\"\ncheck ball != nothing else deny \"no ball\"\n{ n += 1; despawn ball } }\n",
+	)
 	require.NotNil(t, c, problems.Error())
 	assert.Equal(t, []string{"n < 9", ""}, c.Outline().Kind("Diver").Request("kick").Known)
 }

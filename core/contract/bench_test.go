@@ -29,8 +29,16 @@ func generated(lines int) string {
 			fmt.Fprintf(&b, "  p%d: int 0..99 = %d clamped\n", i, i)
 		}
 		for i := range 4 {
-			fmt.Fprintf(&b, "  request r%d(a: int 0..99, item: Item) from everyone\n    limit 2 per second\n    check p%d + a * 2 <= 90 and i.has(item) else deny \"too much\"\n  {\n", i, i)
-			fmt.Fprintf(&b, "    let x = a + p%d\n    if x > 10 { p%d += 1 } else { p%d = x }\n    i.take(item)\n    tell everyone said(x %% 99)\n  }\n", i+1, i+2, i+3)
+			fmt.Fprintf(
+				&b,
+				"  request r%d(a: int 0..99, item: Item) from everyone\n    limit 2 per second\n    check p%d + a * 2 <= 90 and i.has(item) else deny \"too much\"\n  {\n",
+				i, i,
+			)
+			fmt.Fprintf(
+				&b,
+				"    let x = a + p%d\n    if x > 10 { p%d += 1 } else { p%d = x }\n    i.take(item)\n    tell everyone said(x %% 99)\n  }\n",
+				i+1, i+2, i+3,
+			)
 		}
 		b.WriteString("}\n")
 	}

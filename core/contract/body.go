@@ -11,8 +11,14 @@ import (
 
 // body reads the statements of a handler, timer or action whose arguments are declared.
 func (e *env) body(stmts []syntax.Stmt, at syntax.Span) *Body {
-	b := &Body{Stmts: e.block(stmts), File: e.src.File(at.Start), Line: e.lineOf(at), at: at}
-	b.Locals, b.Memory = e.nums, e.mem
+	b := &Body{
+		Stmts: e.block(stmts),
+		File:  e.src.File(at.Start),
+		Line:  e.lineOf(at),
+		at:    at,
+	}
+	b.Locals = e.nums
+	b.Memory = e.mem
 	return b
 }
 
@@ -75,7 +81,10 @@ func (e *env) declare(n syntax.Ident, t *Type) *Expr {
 		e.nums += t.Width()
 	}
 	if before <= MaxLocals && e.nums > MaxLocals {
-		e.fail(n.At, "out-of-range", "this is one name too many", fmt.Sprintf("the arguments and names of one body may take %d numbers; a vector takes 2 or 3", MaxLocals))
+		e.fail(
+			n.At, "out-of-range", "this is one name too many",
+			fmt.Sprintf("the arguments and names of one body may take %d numbers; a vector takes 2 or 3", MaxLocals),
+		)
 	}
 	e.scopes[len(e.scopes)-1][n.Text] = x
 	e.locals = append(e.locals, local{n, x})
@@ -87,7 +96,10 @@ func (e *env) room(at syntax.Span, t *Type) int64 {
 	from := e.mem
 	e.mem += t.Width()
 	if from <= MaxMemory && e.mem > MaxMemory {
-		e.fail(at, "out-of-range", "the lists of this body are too long together", fmt.Sprintf("at most %d numbers", MaxMemory))
+		e.fail(
+			at, "out-of-range", "the lists of this body are too long together",
+			fmt.Sprintf("at most %d numbers", MaxMemory),
+		)
 	}
 	return int64(from)
 }
@@ -125,7 +137,12 @@ func (e *env) stmt(s syntax.Stmt) (Stmt, bool) {
 		return e.do(s)
 	case *syntax.If:
 		cond := e.value(s.Cond, &Type{Form: FormBool}, "the condition of an `if`")
-		t := Stmt{Op: OpIf, Value: cond, Then: e.block(s.Then), Else: e.block(s.Else)}
+		t := Stmt{
+			Op:    OpIf,
+			Value: cond,
+			Then:  e.block(s.Then),
+			Else:  e.block(s.Else),
+		}
 		return t, cond != nil
 	case *syntax.For:
 		e.enter()
@@ -148,7 +165,17 @@ func (e *env) stmt(s syntax.Stmt) (Stmt, bool) {
 		}
 		for _, k := range x.Type.Kinds {
 			if !k.Free() && e.inPart == nil {
-				e.fail(s.X.Span(), "wrong-type", fmt.Sprintf("%s cannot be despawned: %s", k.Name, map[bool]string{true: "it is there as long as the session", false: "it comes and goes with its client"}[k.Shared]), "only kinds that are spawned by the contract can be")
+				e.fail(
+					s.X.Span(), "wrong-type",
+					fmt.Sprintf(
+						"%s cannot be despawned: %s", k.Name,
+						map[bool]string{
+							true:  "it is there as long as the session",
+							false: "it comes and goes with its client",
+						}[k.Shared],
+					),
+					"only kinds that are spawned by the contract can be",
+				)
 				return Stmt{}, false
 			}
 		}
@@ -166,7 +193,10 @@ func (e *env) stmt(s syntax.Stmt) (Stmt, bool) {
 				k.returns = true
 			}
 			if k.Per >= 0 {
-				e.fail(s.X.Span(), "wrong-type", fmt.Sprintf("%s cannot be given away: each client has its own", k.Name), "what changes hands is shared or spawned")
+				e.fail(
+					s.X.Span(), "wrong-type", fmt.Sprintf("%s cannot be given away: each client has its own", k.Name),
+					"what changes hands is shared or spawned",
+				)
 				return Stmt{}, false
 			}
 		}
@@ -178,14 +208,21 @@ func (e *env) stmt(s syntax.Stmt) (Stmt, bool) {
 		return Stmt{Op: OpReturn}, true
 	case *syntax.Reply:
 		if e.request == nil || e.request.Reply == nil {
-			e.fail(s.At, "no-reply", "nobody waits for a reply here", "a request that gives one says so: request guess(pick: int 0..4) -> bool")
+			e.fail(
+				s.At, "no-reply", "nobody waits for a reply here",
+				"a request that gives one says so: request guess(pick: int 0..4) -> bool",
+			)
 			return Stmt{}, false
 		}
 		v := e.value(s.Value, e.request.Reply, "the reply")
-		return Stmt{Op: OpReply, Value: v, Type: e.request.Reply}, true // a wrong one has been told, and is a reply all the same
+		// a wrong one has been told, and is a reply all the same
+		return Stmt{Op: OpReply, Value: v, Type: e.request.Reply}, true
 	case *syntax.Deny:
 		if e.request == nil {
-			e.fail(s.At, "no-request", "there is no request here that could be denied", "`deny` stands in the body of a request")
+			e.fail(
+				s.At, "no-request", "there is no request here that could be denied",
+				"`deny` stands in the body of a request",
+			)
 			return Stmt{}, false
 		}
 		e.reason(s.Reason)
@@ -203,7 +240,9 @@ func (e *env) stmt(s syntax.Stmt) (Stmt, bool) {
 		for _, x := range s.Values {
 			v := e.expr(x, nil)
 			if v != nil && (v.Type.Holder() || v.Type.Form == FormLine || v.Type.Form == FormNothing) {
-				e.fail(x.Span(), "wrong-type", describe(v.Type)+" cannot stand in the words of a log", "name a part of it")
+				e.fail(
+					x.Span(), "wrong-type", describe(v.Type)+" cannot stand in the words of a log", "name a part of it",
+				)
 				v = nil
 			}
 			ok = ok && v != nil
@@ -217,7 +256,10 @@ func (e *env) stmt(s syntax.Stmt) (Stmt, bool) {
 func (e *env) let(s *syntax.Let) (Stmt, bool) {
 	if sp, ok := s.Value.(*syntax.Spawn); ok {
 		if e.pure {
-			e.fail(sp.At, "impure", "`spawn` changes something, and a head, a function or a condition may not", "move it into the body")
+			e.fail(
+				sp.At, "impure", "`spawn` changes something, and a head, a function or a condition may not",
+				"move it into the body",
+			)
 			return Stmt{}, false
 		}
 		t, ok := e.spawn(sp)
@@ -239,7 +281,10 @@ func (e *env) let(s *syntax.Let) (Stmt, bool) {
 	}
 	switch v.Type.Form {
 	case FormStacks, FormMap:
-		e.fail(s.Value.Span(), "wrong-type", "a name cannot stand for whole stacks or a whole map", "ask for a count: satchel.count(flare)")
+		e.fail(
+			s.Value.Span(), "wrong-type", "a name cannot stand for whole stacks or a whole map",
+			"ask for a count: satchel.count(flare)",
+		)
 		return Stmt{}, false
 	case FormNothing:
 		e.fail(s.Value.Span(), "wrong-type", "a name for nothing has no type", "use `nothing` where it is wanted")
@@ -272,7 +317,10 @@ func (e *env) check(s *syntax.Check) (Stmt, bool) {
 		e.reason(s.Reason)
 	}
 	if check.Then == ThenStrike && e.out.Strikes == 0 {
-		e.fail(s.At, "no-strikes", "this check strikes, and the contract does not say how many strikes expel", "add a line such as `strikes 5 in 10s` at the top")
+		e.fail(
+			s.At, "no-strikes", "this check strikes, and the contract does not say how many strikes expel",
+			"add a line such as `strikes 5 in 10s` at the top",
+		)
 	}
 	e.request.Checks = append(e.request.Checks, check)
 	return Stmt{Op: OpCheck, Num: int64(len(e.request.Checks) - 1), Value: cond}, cond != nil
@@ -296,25 +344,45 @@ func (e *env) spawn(s *syntax.Spawn) (Stmt, bool) {
 	out := Stmt{Op: OpSpawn, Num: -1}
 	if k := e.kinds[s.Kind.Text]; k != nil {
 		if !k.Free() {
-			e.fail(s.Kind.At, "wrong-type", fmt.Sprintf("%s cannot be spawned: %s", k.Name, map[bool]string{true: "there is exactly one, from the start", false: "each client gets one when it joins"}[k.Shared]), "only a kind that is neither shared nor `per` a role can be")
+			e.fail(
+				s.Kind.At, "wrong-type",
+				fmt.Sprintf(
+					"%s cannot be spawned: %s", k.Name,
+					map[bool]string{
+						true:  "there is exactly one, from the start",
+						false: "each client gets one when it joins",
+					}[k.Shared],
+				),
+				"only a kind that is neither shared nor `per` a role can be",
+			)
 			return out, false
 		}
 		out.Kinds = []*Kind{k}
 		e.spawns[k] = true
 	} else if x := e.local(s.Kind.Text); x != nil && x.Type.Form == FormKind {
 		e.used[x] = true
-		out.Value, out.Kinds = x, x.Type.Kinds
+		out.Value = x
+		out.Kinds = x.Type.Kinds
 		for _, k := range out.Kinds {
 			e.spawns[k] = true
 		}
 	} else if p := e.property(s.Kind.Text); p != nil && p.Type.Form == FormKind {
 		e.used[p.decl] = true
-		out.Value, out.Kinds = &Expr{Op: OpGet, Type: p.Type, Prop: p, Args: []*Expr{e.self()}}, p.Type.Kinds
+		out.Value = &Expr{
+			Op:   OpGet,
+			Type: p.Type,
+			Prop: p,
+			Args: []*Expr{e.self()},
+		}
+		out.Kinds = p.Type.Kinds
 		for _, k := range out.Kinds {
 			e.spawns[k] = true
 		}
 	} else {
-		e.fail(s.Kind.At, "unknown-name", fmt.Sprintf("the kind `%s` is not declared", s.Kind.Text), e.suggest(s.Kind.Text, names(e.kinds), "declare it: entity "+s.Kind.Text+" { … }"))
+		e.fail(
+			s.Kind.At, "unknown-name", fmt.Sprintf("the kind `%s` is not declared", s.Kind.Text),
+			e.suggest(s.Kind.Text, names(e.kinds), "declare it: entity "+s.Kind.Text+" { … }"),
+		)
 		return out, false
 	}
 	ok := true
@@ -343,7 +411,10 @@ func (e *env) spawn(s *syntax.Spawn) (Stmt, bool) {
 	for _, k := range out.Kinds {
 		for _, p := range k.Properties {
 			if !p.Given && !given[p.Name] && !p.Type.Holder() {
-				e.fail(s.At, "not-given", fmt.Sprintf("`%s` of %s has no default and gets no value here", p.Name, k.Name), "give it one, as in `spawn "+k.Name+" { "+p.Name+" = … }`")
+				e.fail(
+					s.At, "not-given", fmt.Sprintf("`%s` of %s has no default and gets no value here", p.Name, k.Name),
+					"give it one, as in `spawn "+k.Name+" { "+p.Name+" = … }`",
+				)
 				ok = false
 			}
 		}
@@ -362,14 +433,24 @@ func (e *env) common(n syntax.Ident, kinds []*Kind) []*Property {
 			if len(kinds) == 1 {
 				known = append(known, "owner")
 			}
-			e.fail(n.At, "unknown-name", fmt.Sprintf("%s has no property `%s`", k.Name, n.Text), e.suggest(n.Text, known, "it has "+strings.Join(known, ", ")))
+			e.fail(
+				n.At, "unknown-name", fmt.Sprintf("%s has no property `%s`", k.Name, n.Text),
+				e.suggest(n.Text, known, "it has "+strings.Join(known, ", ")),
+			)
 			return nil
 		}
 		if first == nil {
 			first = p
 		}
 		if p.Type.String() != first.Type.String() {
-			e.fail(n.At, "wrong-type", fmt.Sprintf("`%s` is of the type %s in %s and of the type %s in %s", n.Text, first.Type, kinds[0].Name, p.Type, k.Name), "only what has one type in all of them can be named")
+			e.fail(
+				n.At, "wrong-type",
+				fmt.Sprintf(
+					"`%s` is of the type %s in %s and of the type %s in %s", n.Text, first.Type, kinds[0].Name, p.Type,
+					k.Name,
+				),
+				"only what has one type in all of them can be named",
+			)
 			return nil
 		}
 		out[k.Index] = p
@@ -390,14 +471,20 @@ func (e *env) called(x syntax.Expr, what, verb string) (on *Expr, name syntax.Id
 		on := e.entity(f.X, "what "+verb)
 		return on, f.Name, on != nil
 	}
-	e.fail(x.Span(), "expected", "this is no "+what, map[string]string{"action": "as in `do surface()`", "event": "as in `tell everyone used(item)`"}[what])
+	e.fail(
+		x.Span(), "expected", "this is no "+what,
+		map[string]string{"action": "as in `do surface()`", "event": "as in `tell everyone used(item)`"}[what],
+	)
 	return nil, syntax.Ident{}, false
 }
 
 // arguments reads the values that an action, event, function or audience is given.
 func (e *env) arguments(at syntax.Span, args []syntax.Expr, params []Param, of, verb string) ([]*Expr, bool) {
 	if len(args) != len(params) {
-		e.fail(at, "arguments", fmt.Sprintf("`%s` is %s with %d values", of, verb, len(args)), fmt.Sprintf("it is declared with %d", len(params)))
+		e.fail(
+			at, "arguments", fmt.Sprintf("`%s` is %s with %d values", of, verb, len(args)),
+			fmt.Sprintf("it is declared with %d", len(params)),
+		)
 		return nil, false
 	}
 	ok := true
@@ -421,14 +508,20 @@ func (e *env) run(s *syntax.Run) (Stmt, bool) {
 	}
 	if on == nil {
 		if e.kind == nil {
-			e.fail(name.At, "no-self", "there is no entity here whose action could be run", "name the entity: do c.Diver."+name.Text+"(…)")
+			e.fail(
+				name.At, "no-self", "there is no entity here whose action could be run",
+				"name the entity: do c.Diver."+name.Text+"(…)",
+			)
 			return out, false
 		}
 		on = e.self()
 	}
 	out.X = on
 	if len(on.Type.Kinds) != 1 {
-		e.fail(s.Action.Span(), "wrong-type", "an action is run on an entity of one kind", "a part's own members can run what it needs; else go over the kinds one by one")
+		e.fail(
+			s.Action.Span(), "wrong-type", "an action is run on an entity of one kind",
+			"a part's own members can run what it needs; else go over the kinds one by one",
+		)
 		return out, false
 	}
 	kind := on.Type.Kinds[0]
@@ -440,7 +533,10 @@ func (e *env) run(s *syntax.Run) (Stmt, bool) {
 		}
 	}
 	if out.Act == nil {
-		e.fail(name.At, "unknown-name", fmt.Sprintf("%s has no action `%s`", kind.Name, name.Text), e.suggest(name.Text, known, "declare it: action "+name.Text+"() { … }"))
+		e.fail(
+			name.At, "unknown-name", fmt.Sprintf("%s has no action `%s`", kind.Name, name.Text),
+			e.suggest(name.Text, known, "declare it: action "+name.Text+"() { … }"),
+		)
 		return out, false
 	}
 	e.used[out.Act.decl] = true
@@ -449,7 +545,11 @@ func (e *env) run(s *syntax.Run) (Stmt, bool) {
 	}
 	for i, p := range out.Act.Params {
 		if s.After != nil && p.Type.Holder() {
-			e.fail(s.At, "wrong-type", fmt.Sprintf("`%s` is a list, which cannot be kept until then", out.Act.Params[i].Name), "let a property hold it")
+			e.fail(
+				s.At, "wrong-type",
+				fmt.Sprintf("`%s` is a list, which cannot be kept until then", out.Act.Params[i].Name),
+				"let a property hold it",
+			)
 			return out, false
 		}
 	}
@@ -467,11 +567,16 @@ func (e *env) tell(s *syntax.Tell) (Stmt, bool) {
 	if on != nil {
 		kinds = on.Type.Kinds
 		if len(kinds) != 1 {
-			e.fail(s.Event.Span(), "wrong-type", "an event is told of an entity of one kind", "tell an event of the contract itself")
+			e.fail(
+				s.Event.Span(), "wrong-type", "an event is told of an entity of one kind",
+				"tell an event of the contract itself",
+			)
 			return out, false
 		}
-	} else if e.kind != nil && slices.ContainsFunc(e.kind.Events, func(ev *Event) bool { return ev.Name == name.Text }) {
-		on, kinds = e.self(), []*Kind{e.kind}
+	} else if e.kind != nil &&
+		slices.ContainsFunc(e.kind.Events, func(ev *Event) bool { return ev.Name == name.Text }) {
+		on = e.self()
+		kinds = []*Kind{e.kind}
 	}
 	out.X = on
 	var known []string
@@ -491,7 +596,10 @@ func (e *env) tell(s *syntax.Tell) (Stmt, bool) {
 		}
 	}
 	if out.Event == nil {
-		e.fail(name.At, "unknown-name", fmt.Sprintf("the event `%s` is not declared", name.Text), e.suggest(name.Text, known, "declare it: event "+name.Text+"(…)"))
+		e.fail(
+			name.At, "unknown-name", fmt.Sprintf("the event `%s` is not declared", name.Text),
+			e.suggest(name.Text, known, "declare it: event "+name.Text+"(…)"),
+		)
 		return out, false
 	}
 	e.used[out.Event.decl] = true
@@ -508,7 +616,10 @@ func (e *env) match(s *syntax.Match) (Stmt, bool) {
 	switch x.Type.Form {
 	case FormBool, FormInt, FormText, FormEnum, FormRole, FormKind:
 	default:
-		e.fail(s.X.Span(), "wrong-type", describe(x.Type)+" cannot be matched", "a bool, an int, a text, an enum, a kind or a role can")
+		e.fail(
+			s.X.Span(), "wrong-type", describe(x.Type)+" cannot be matched",
+			"a bool, an int, a text, an enum, a kind or a role can",
+		)
 		return Stmt{}, false
 	}
 	e.enter()
@@ -528,7 +639,10 @@ func (e *env) match(s *syntax.Match) (Stmt, bool) {
 				continue
 			}
 			if v.Op != OpConst {
-				e.fail(value.Span(), "not-constant", "this value of the match is computed", "name a constant value, or use `if`")
+				e.fail(
+					value.Span(), "not-constant", "this value of the match is computed",
+					"name a constant value, or use `if`",
+				)
 				ok = false
 				continue
 			}
@@ -543,7 +657,12 @@ func (e *env) match(s *syntax.Match) (Stmt, bool) {
 				cond = &Expr{Op: OpOr, Type: &Type{Form: FormBool}, Args: []*Expr{cond, eq}}
 			}
 		}
-		arms = append(arms, Stmt{Op: OpIf, Value: cond, Then: e.block(a.Body), Line: line})
+		arms = append(arms, Stmt{
+			Op:    OpIf,
+			Value: cond,
+			Then:  e.block(a.Body),
+			Line:  line,
+		})
 	}
 	var rest []Stmt
 	all := []string(nil)
@@ -563,24 +682,32 @@ func (e *env) match(s *syntax.Match) (Stmt, bool) {
 			}
 		}
 		if len(missing) > 0 && ok {
-			e.fail(s.At, "not-all", "this match has nothing for "+strings.Join(missing, ", "), "add them, or `else { }`")
+			e.fail(
+				s.At, "not-all", "this match has nothing for "+strings.Join(missing, ", "), "add them, or `else { }`",
+			)
 		}
 		// The last value of all needs no question: it is what is left.
 		if n := len(arms); n > 0 {
-			rest, arms = arms[n-1].Then, arms[:n-1]
+			rest = arms[n-1].Then
+			arms = arms[:n-1]
 		}
 	}
 	for i := len(arms) - 1; i >= 0; i-- {
 		arms[i].Else = rest
 		rest = []Stmt{arms[i]}
 	}
-	let := Stmt{Op: OpLet, Num: held.Num, Value: x, Line: line}
+	let := Stmt{
+		Op:    OpLet,
+		Num:   held.Num,
+		Value: x,
+		Line:  line,
+	}
 	always := &Expr{Op: OpConst, Type: &Type{Form: FormBool}, Num: 1}
 	return Stmt{Op: OpIf, Value: always, Then: append([]Stmt{let}, rest...)}, ok
 }
 
-// target reads what is assigned to: a property, or a part of one that is a record, a vector, a list or a map. Its type is the
-// one that it is held in.
+// target reads what is assigned to: a property, or a part of one that is a record, a vector, a list or a map. Its type
+// is the one that it is held in.
 func (e *env) target(x syntax.Expr) *Expr {
 	switch x := x.(type) {
 	case *syntax.Member:
@@ -654,21 +781,36 @@ func (e *env) assign(s *syntax.Assign) (Stmt, bool) {
 	}
 	root := target.root()
 	if root.Op != OpGet {
-		e.fail(s.Target.Span(), "not-writable", "this cannot be assigned to", "a property can: `hull = 100` or `caller.Diver.hull = 100`")
+		e.fail(
+			s.Target.Span(), "not-writable", "this cannot be assigned to",
+			"a property can: `hull = 100` or `caller.Diver.hull = 100`",
+		)
 		return Stmt{}, false
 	}
 	p := root.property()
 	switch {
 	case p.Once && !e.spawning:
-		e.fail(s.Target.Span(), "not-writable", fmt.Sprintf("`%s` is sent once, with the spawn, and cannot change later", p.Name), "only `spawn` and `on spawn` may set it; or remove `once`")
+		e.fail(
+			s.Target.Span(), "not-writable",
+			fmt.Sprintf("`%s` is sent once, with the spawn, and cannot change later", p.Name),
+			"only `spawn` and `on spawn` may set it; or remove `once`",
+		)
 		return Stmt{}, false
 	case p.Hold != nil:
-		e.fail(s.Target.Span(), "not-writable", fmt.Sprintf("`%s` is held by its owner", p.Name), "its `when` and its lease end it")
+		e.fail(
+			s.Target.Span(), "not-writable", fmt.Sprintf("`%s` is held by its owner", p.Name),
+			"its `when` and its lease end it",
+		)
 		return Stmt{}, false
 	case target.Type.Form == FormStacks || target.Type.Form == FormMap:
-		e.fail(s.Target.Span(), "not-writable", fmt.Sprintf("the %s `%s` cannot be assigned as a whole", target.Type.Form, p.Name), map[Form]string{
-			FormStacks: fmt.Sprintf("use %s.put(item, count) and %s.take(item, count)", p.Name, p.Name), FormMap: fmt.Sprintf("use %s[key] = value and %s.clear()", p.Name, p.Name),
-		}[target.Type.Form])
+		e.fail(
+			s.Target.Span(), "not-writable",
+			fmt.Sprintf("the %s `%s` cannot be assigned as a whole", target.Type.Form, p.Name), map[Form]string{
+				FormStacks: fmt.Sprintf(
+					"use %s.put(item, count) and %s.take(item, count)", p.Name, p.Name,
+				), FormMap: fmt.Sprintf("use %s[key] = value and %s.clear()", p.Name, p.Name),
+			}[target.Type.Form],
+		)
 		return Stmt{}, false
 	}
 	what := "the new value of `" + p.Name + "`"
@@ -693,9 +835,16 @@ func (e *env) assign(s *syntax.Assign) (Stmt, bool) {
 		return Stmt{Op: OpSet, X: target, Value: &Expr{Op: OpSteps, Type: t, Args: []*Expr{sum}}}, true
 	case t.Form == FormInt:
 		v := e.value(s.Value, &Type{Form: FormInt}, what)
-		return Stmt{Op: OpSet, X: target, Value: &Expr{Op: op, Type: &Type{Form: FormInt}, Args: []*Expr{target, v}}}, v != nil
+		return Stmt{
+			Op:    OpSet,
+			X:     target,
+			Value: &Expr{Op: op, Type: &Type{Form: FormInt}, Args: []*Expr{target, v}},
+		}, v != nil
 	}
-	e.fail(s.At, "wrong-type", fmt.Sprintf("`%s` is of the type %s and cannot be counted up or down", p.Name, target.Type), "assign with `=`")
+	e.fail(
+		s.At, "wrong-type", fmt.Sprintf("`%s` is of the type %s and cannot be counted up or down", p.Name, target.Type),
+		"assign with `=`",
+	)
 	return Stmt{}, false
 }
 
@@ -790,33 +939,48 @@ func (e *env) who(a *syntax.Audience, what string) []Who {
 			w.Sort, w.Role = ToRole, slices.Index(e.out.Roles, r.Text)
 			e.used[role(r.Text)] = true
 		case fn != nil && e.audiences[fn.Text] != nil:
-			w.Sort, w.Aud = ToNamed, e.audiences[fn.Text]
+			w.Sort = ToNamed
+			w.Aud = e.audiences[fn.Text]
 			e.used[w.Aud] = true
 			var ok bool
-			if w.Args, ok = e.arguments(call.At, call.Args, w.Aud.Params, fn.Text, "asked"); !ok {
+			w.Args, ok = e.arguments(call.At, call.Args, w.Aud.Params, fn.Text, "asked")
+			if !ok {
 				return nil
 			}
 		case isRef && e.audiences[r.Text] != nil && e.local(r.Text) == nil:
-			e.fail(r.At, "arguments", fmt.Sprintf("the audience `%s` is named without its arguments", r.Text), "as in `"+r.Text+"(self)`")
+			e.fail(
+				r.At, "arguments", fmt.Sprintf("the audience `%s` is named without its arguments", r.Text),
+				"as in `"+r.Text+"(self)`",
+			)
 			return nil
 		case fn != nil && e.fns[fn.Text] == nil && !builtin[fn.Text] && !aggregates[fn.Text]:
 			known := append(names(e.audiences), e.out.Roles...)
-			e.fail(fn.At, "unknown-name", fmt.Sprintf("the audience `%s` is not declared", fn.Text), e.suggest(fn.Text, known, "declare it: audience "+fn.Text+"(…) = …"))
+			e.fail(
+				fn.At, "unknown-name", fmt.Sprintf("the audience `%s` is not declared", fn.Text),
+				e.suggest(fn.Text, known, "declare it: audience "+fn.Text+"(…) = …"),
+			)
 			return nil
 		default:
 			w.Sort = ToClient
 			problems := len(e.problems)
-			if w.X = e.expr(t.Who, nil); w.X == nil {
+			w.X = e.expr(t.Who, nil)
+			if w.X == nil {
 				if name := e.src.Text[t.Who.Span().Start:t.Who.Span().End]; isRef && !syntax.Reserved(name) {
 					e.problems = e.problems[:problems]
 					known := append(append([]string{"everyone", "owner"}, e.out.Roles...), names(e.audiences)...)
-					e.fail(t.Who.Span(), "unknown-name", fmt.Sprintf("`%s` names nobody who %s", name, what), e.suggest(name, known, "everyone, owner, a role, an audience or a client"))
+					e.fail(
+						t.Who.Span(), "unknown-name", fmt.Sprintf("`%s` names nobody who %s", name, what),
+						e.suggest(name, known, "everyone, owner, a role, an audience or a client"),
+					)
 				}
 				return nil
 			}
 			list := w.X.Type.Form == FormList && w.X.Type.Of.Form == FormClient
 			if w.X.Type.Form != FormClient && !list {
-				e.fail(t.Who.Span(), "wrong-type", fmt.Sprintf("%s is nobody who %s", describe(w.X.Type), what), "everyone, owner, caller, a role, an audience, a client or a list of clients")
+				e.fail(
+					t.Who.Span(), "wrong-type", fmt.Sprintf("%s is nobody who %s", describe(w.X.Type), what),
+					"everyone, owner, caller, a role, an audience, a client or a list of clients",
+				)
 				return nil
 			}
 		}

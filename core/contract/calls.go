@@ -15,7 +15,19 @@ var builtin = map[string]bool{
 }
 
 // aggregates are those that go over many things.
-var aggregates = map[string]bool{"count": true, "sum": true, "one": true, "min": true, "max": true, "most": true, "least": true, "first": true, "best": true, "any": true, "all": true}
+var aggregates = map[string]bool{
+	"count": true,
+	"sum":   true,
+	"one":   true,
+	"min":   true,
+	"max":   true,
+	"most":  true,
+	"least": true,
+	"first": true,
+	"best":  true,
+	"any":   true,
+	"all":   true,
+}
 
 // takes describes the arguments of a function for a hint.
 var takes = map[string]string{
@@ -28,21 +40,28 @@ var takes = map[string]string{
 func (e *env) builtin(x *syntax.Call, r *syntax.Ref, want *Type) *Expr {
 	name := r.Text
 	wrong := func() *Expr {
-		e.fail(x.At, "arguments", fmt.Sprintf("`%s` is called with other values than it takes", name), "as in `"+takes[name]+"`")
+		e.fail(
+			x.At, "arguments", fmt.Sprintf("`%s` is called with other values than it takes", name),
+			"as in `"+takes[name]+"`",
+		)
 		return nil
 	}
 	if e.constant && name != "vec" && name != "reveal" {
 		e.fail(x.At, "not-constant", "this is computed", "a constant is written out")
 		return nil
 	}
-	least, most := 1, 1
+	least := 1
+	most := 1
 	switch name {
 	case "vec":
-		least, most = 2, 3
+		least = 2
+		most = 3
 	case "distance", "dot", "line", "inside", "crosses", "turned", "turn", "clip":
-		least, most = 2, 2
+		least = 2
+		most = 2
 	case "now":
-		least, most = 0, 0
+		least = 0
+		most = 0
 	}
 	if len(x.Args) < least || len(x.Args) > most {
 		return wrong()
@@ -60,7 +79,10 @@ func (e *env) builtin(x *syntax.Call, r *syntax.Ref, want *Type) *Expr {
 			return nil
 		}
 		if !slices.Contains(forms, v.Type.Form) {
-			e.fail(x.Args[i].Span(), "wrong-type", fmt.Sprintf("value %d of `%s` is %s", i+1, name, describe(v.Type)), "as in `"+takes[name]+"`")
+			e.fail(
+				x.Args[i].Span(), "wrong-type", fmt.Sprintf("value %d of `%s` is %s", i+1, name, describe(v.Type)),
+				"as in `"+takes[name]+"`",
+			)
 			err = true
 		}
 		return v
@@ -69,7 +91,12 @@ func (e *env) builtin(x *syntax.Call, r *syntax.Ref, want *Type) *Expr {
 		if err {
 			return nil
 		}
-		return &Expr{Op: OpMath, Name: name, Type: &Type{Form: form}, Args: args}
+		return &Expr{
+			Op:   OpMath,
+			Name: name,
+			Type: &Type{Form: form},
+			Args: args,
+		}
 	}
 	// prop reads an argument that names a property.
 	prop := func() *Expr {
@@ -78,7 +105,10 @@ func (e *env) builtin(x *syntax.Call, r *syntax.Ref, want *Type) *Expr {
 			return nil
 		}
 		if v.Op != OpGet || v.Prop == nil {
-			e.fail(x.Args[0].Span(), "wrong-type", fmt.Sprintf("`%s` is asked of something that is no property", name), "as in `"+takes[name]+"`")
+			e.fail(
+				x.Args[0].Span(), "wrong-type", fmt.Sprintf("`%s` is asked of something that is no property", name),
+				"as in `"+takes[name]+"`",
+			)
 			return nil
 		}
 		return v
@@ -106,8 +136,13 @@ func (e *env) builtin(x *syntax.Call, r *syntax.Ref, want *Type) *Expr {
 	case "distance", "dot":
 		a := any(0, FormVec2, FormVec3)
 		b := any(1, FormVec2, FormVec3, FormLine)
-		if !err && (b.Type.Form != FormLine && a.Type.Form != b.Type.Form || b.Type.Form == FormLine && (name == "dot" || b.Type.Of.Form != a.Type.Form)) {
-			e.fail(x.At, "wrong-type", fmt.Sprintf("`%s` is asked of %s and %s", name, describe(a.Type), describe(b.Type)), "both have to lie in a plane, or both in space")
+		if !err &&
+			(b.Type.Form != FormLine && a.Type.Form != b.Type.Form ||
+				b.Type.Form == FormLine && (name == "dot" || b.Type.Of.Form != a.Type.Form)) {
+			e.fail(
+				x.At, "wrong-type", fmt.Sprintf("`%s` is asked of %s and %s", name, describe(a.Type), describe(b.Type)),
+				"both have to lie in a plane, or both in space",
+			)
 			return nil
 		}
 		return math(FormReal, a, b)
@@ -133,7 +168,8 @@ func (e *env) builtin(x *syntax.Call, r *syntax.Ref, want *Type) *Expr {
 	case "turn":
 		return math(FormRotation, any(0, FormVec3), num(1))
 	case "line":
-		a, b := any(0, FormVec2, FormVec3), any(1, FormVec2, FormVec3)
+		a := any(0, FormVec2, FormVec3)
+		b := any(1, FormVec2, FormVec3)
 		if err || a.Type.Form != b.Type.Form {
 			if !err {
 				return wrong()
@@ -147,7 +183,10 @@ func (e *env) builtin(x *syntax.Call, r *syntax.Ref, want *Type) *Expr {
 			return nil
 		}
 		if v.Type.Form != FormVec2 && v.Type.Form != FormVec3 {
-			e.fail(x.Args[0].Span(), "wrong-type", "`path` is asked of something that is no place", "of a vector: path(pos)")
+			e.fail(
+				x.Args[0].Span(), "wrong-type", "`path` is asked of something that is no place",
+				"of a vector: path(pos)",
+			)
 			return nil
 		}
 		if v.Prop.Path < 0 {
@@ -155,17 +194,30 @@ func (e *env) builtin(x *syntax.Call, r *syntax.Ref, want *Type) *Expr {
 			v.Prop.Path = k.Slots
 			k.Slots += v.Type.Width()
 		}
-		return &Expr{Op: OpPath, Type: &Type{Form: FormLine, Of: &Type{Form: v.Type.Form}}, Prop: v.Prop, Args: v.Args}
+		return &Expr{
+			Op:   OpPath,
+			Type: &Type{Form: FormLine, Of: &Type{Form: v.Type.Form}},
+			Prop: v.Prop,
+			Args: v.Args,
+		}
 	case "inside":
-		p, l := any(0, FormVec2), any(1, FormList)
+		p := any(0, FormVec2)
+		l := any(1, FormList)
 		if !err && l.Type.Of.Form != FormVec2 {
 			return wrong()
 		}
 		return math(FormBool, p, l)
 	case "crosses":
-		p, l := any(0, FormLine), any(1, FormList)
-		if !err && (p.Type.Of.Form != FormVec2 || l.Type.Of.Form != FormRecord || len(l.Type.Of.Parts) < 2 || l.Type.Of.Parts[0].Type.Form != FormVec2 || l.Type.Of.Parts[1].Type.Form != FormVec2) {
-			e.fail(x.At, "wrong-type", "`crosses` is asked of a line in a plane against a list of records that begin with two ends", "as in `type Segment { a: Place, b: Place }`")
+		p := any(0, FormLine)
+		l := any(1, FormList)
+		if !err &&
+			(p.Type.Of.Form != FormVec2 || l.Type.Of.Form != FormRecord || len(l.Type.Of.Parts) < 2 ||
+				l.Type.Of.Parts[0].Type.Form != FormVec2 || l.Type.Of.Parts[1].Type.Form != FormVec2) {
+			e.fail(
+				x.At, "wrong-type",
+				"`crosses` is asked of a line in a plane against a list of records that begin with two ends",
+				"as in `type Segment { a: Place, b: Place }`",
+			)
 			return nil
 		}
 		return math(FormBool, p, l)
@@ -185,7 +237,10 @@ func (e *env) builtin(x *syntax.Call, r *syntax.Ref, want *Type) *Expr {
 			return nil
 		}
 		if a.Op == OpConst && b.Op == OpConst && a.Num > b.Num {
-			e.fail(x.At, "out-of-range", fmt.Sprintf("the range %d..%d is empty", a.Num, b.Num), "the least value stands first")
+			e.fail(
+				x.At, "out-of-range", fmt.Sprintf("the range %d..%d is empty", a.Num, b.Num),
+				"the least value stands first",
+			)
 			return nil
 		}
 		return &Expr{Op: OpRoll, Type: &Type{Form: FormInt}, Args: []*Expr{a, b}}
@@ -202,10 +257,20 @@ func (e *env) builtin(x *syntax.Call, r *syntax.Ref, want *Type) *Expr {
 		if v == nil || err {
 			return nil
 		}
-		return &Expr{Op: OpCopy, Type: v.Type, Num: e.room(x.At, v.Type), Args: []*Expr{v}}
+		return &Expr{
+			Op:   OpCopy,
+			Type: v.Type,
+			Num:  e.room(x.At, v.Type),
+			Args: []*Expr{v},
+		}
 	case "since":
 		if v := prop(); v != nil {
-			return &Expr{Op: OpSince, Type: &Type{Form: FormTime}, Prop: v.Prop, Args: v.Args}
+			return &Expr{
+				Op:   OpSince,
+				Type: &Type{Form: FormTime},
+				Prop: v.Prop,
+				Args: v.Args,
+			}
 		}
 		return nil
 	case "exists":
@@ -225,9 +290,15 @@ func (e *env) builtin(x *syntax.Call, r *syntax.Ref, want *Type) *Expr {
 			return v
 		}
 		at := x.Args[0].Span()
-		out := &Expr{Op: OpReveal, Type: v.Type, Args: []*Expr{v}, Name: strings.Join(strings.Fields(e.src.Text[at.Start:at.End]), " ")}
+		out := &Expr{
+			Op:   OpReveal,
+			Type: v.Type,
+			Args: []*Expr{v},
+			Name: strings.Join(strings.Fields(e.src.Text[at.Start:at.End]), " "),
+		}
 		if x.To != nil {
-			if out.Who = e.who(x.To, "may learn something"); out.Who == nil {
+			out.Who = e.who(x.To, "may learn something")
+			if out.Who == nil {
 				return nil
 			}
 		}
@@ -261,7 +332,9 @@ func (e *env) clip(x *syntax.Call) *Expr {
 		e.fail(x.At, "arguments", "`clip` is called with other values than it takes", "as in `"+takes["clip"]+"`")
 		return nil
 	}
-	v, a, b := e.expr(x.Args[0], nil), e.expr(r.Low, nil), e.expr(r.High, nil)
+	v := e.expr(x.Args[0], nil)
+	a := e.expr(r.Low, nil)
+	b := e.expr(r.High, nil)
 	if v == nil || a == nil || b == nil {
 		return nil
 	}
@@ -273,13 +346,18 @@ func (e *env) clip(x *syntax.Call) *Expr {
 			form = FormReal
 		default:
 			if part.Type.Form != "" {
-				e.fail([]syntax.Expr{x.Args[0], r.Low, r.High}[i].Span(), "wrong-type", fmt.Sprintf("value %d of `clip` is %s", i+1, describe(part.Type)), "it has to be a number")
+				e.fail(
+					[]syntax.Expr{x.Args[0], r.Low, r.High}[i].Span(), "wrong-type",
+					fmt.Sprintf("value %d of `clip` is %s", i+1, describe(part.Type)), "it has to be a number",
+				)
 			}
 			return nil
 		}
 	}
 	if form == FormReal {
-		v, a, b = real(v), real(a), real(b)
+		v = real(v)
+		a = real(a)
+		b = real(b)
 	}
 	return &Expr{Op: OpClip, Type: &Type{Form: form}, Args: []*Expr{v, a, b}}
 }
@@ -294,23 +372,41 @@ type method struct {
 
 var methods = map[Form]map[string]method{
 	FormStacks: {
-		"has": {OpHas, false, []string{"item", "[count]"}, FormBool}, "count": {OpCount, false, []string{"item"}, FormInt}, "room": {OpRoom, false, []string{"item"}, FormInt},
-		"put": {OpPut, true, []string{"item", "[count]"}, ""}, "take": {OpTake, true, []string{"item", "[count]"}, ""}, "move": {OpMove, true, []string{"other", "item", "[count]"}, ""},
+		"has": {
+			OpHas, false, []string{"item", "[count]"}, FormBool,
+		}, "count": {OpCount, false, []string{"item"}, FormInt}, "room": {OpRoom, false, []string{"item"}, FormInt},
+		"put": {
+			OpPut, true, []string{"item", "[count]"}, "",
+		}, "take": {
+			OpTake, true, []string{"item", "[count]"}, "",
+		}, "move": {OpMove, true, []string{"other", "item", "[count]"}, ""},
 		"split": {OpSplit, true, []string{"item", "count"}, ""}, "clear": {OpClear, true, nil, ""},
 	},
 	FormList: {
-		"has": {OpHas, false, []string{"value"}, FormBool}, "count": {OpCount, false, nil, FormInt}, "room": {OpRoom, false, nil, FormInt}, "find": {OpFind, false, []string{"value"}, FormInt},
-		"put": {OpPut, true, []string{"value"}, ""}, "take": {OpTake, true, []string{"value"}, ""}, "cut": {OpCut, true, []string{"index"}, ""}, "move": {OpMove, true, []string{"other", "value"}, ""},
+		"has": {
+			OpHas, false, []string{"value"}, FormBool,
+		}, "count": {
+			OpCount, false, nil, FormInt,
+		}, "room": {OpRoom, false, nil, FormInt}, "find": {OpFind, false, []string{"value"}, FormInt},
+		"put": {
+			OpPut, true, []string{"value"}, "",
+		}, "take": {
+			OpTake, true, []string{"value"}, "",
+		}, "cut": {OpCut, true, []string{"index"}, ""}, "move": {OpMove, true, []string{"other", "value"}, ""},
 		"clear": {OpClear, true, nil, ""},
 	},
 	FormMap: {
-		"has": {OpHas, false, []string{"key"}, FormBool}, "count": {OpCount, false, nil, FormInt}, "room": {OpRoom, false, nil, FormInt}, "take": {OpTake, true, []string{"key"}, ""},
+		"has": {
+			OpHas, false, []string{"key"}, FormBool,
+		}, "count": {
+			OpCount, false, nil, FormInt,
+		}, "room": {OpRoom, false, nil, FormInt}, "take": {OpTake, true, []string{"key"}, ""},
 		"clear": {OpClear, true, nil, ""},
 	},
 }
 
-// method reads `path.name(item, count)`; ok is false when it is no method, or has a mistake that has been told. What changes
-// nothing is the Value of the statement.
+// method reads `path.name(item, count)`; ok is false when it is no method, or has a mistake that has been told. What
+// changes nothing is the Value of the statement.
 func (e *env) method(call *syntax.Call, m *syntax.Member) (s Stmt, changes, ok bool) {
 	if e.constant {
 		e.fail(call.At, "not-constant", "this is computed", "a constant is written out")
@@ -322,22 +418,36 @@ func (e *env) method(call *syntax.Call, m *syntax.Member) (s Stmt, changes, ok b
 	}
 	known := methods[on.Type.Form]
 	if known == nil {
-		e.fail(m.Name.At, "unknown-name", fmt.Sprintf("%s has no `%s` that could be called", describe(on.Type), m.Name.Text), "stacks, lists and maps have has, count, room, put and take")
+		e.fail(
+			m.Name.At, "unknown-name",
+			fmt.Sprintf("%s has no `%s` that could be called", describe(on.Type), m.Name.Text),
+			"stacks, lists and maps have has, count, room, put and take",
+		)
 		return s, false, false
 	}
 	how, found := known[m.Name.Text]
 	what := map[Form]string{FormStacks: "stacks have", FormList: "a list has", FormMap: "a map has"}[on.Type.Form]
 	if !found {
-		e.fail(m.Name.At, "unknown-name", fmt.Sprintf("%s no `%s`", what, m.Name.Text), e.suggest(m.Name.Text, names(known), what+" "+strings.Join(names(known), ", ")))
+		e.fail(
+			m.Name.At, "unknown-name", fmt.Sprintf("%s no `%s`", what, m.Name.Text),
+			e.suggest(m.Name.Text, names(known), what+" "+strings.Join(names(known), ", ")),
+		)
 		return s, false, false
 	}
 	if how.changes {
 		if e.pure {
-			e.fail(call.At, "impure", fmt.Sprintf("`%s` changes something, and a head, a function or a condition may not", m.Name.Text), "move it into the body; a check may ask has, count and room")
+			e.fail(
+				call.At, "impure",
+				fmt.Sprintf("`%s` changes something, and a head, a function or a condition may not", m.Name.Text),
+				"move it into the body; a check may ask has, count and room",
+			)
 			return s, false, false
 		}
 		if on.Op != OpGet || on.property().Once && !e.spawning {
-			e.fail(m.X.Span(), "not-writable", "this cannot be changed", "only what a property holds can; and not if it is sent `once`")
+			e.fail(
+				m.X.Span(), "not-writable", "this cannot be changed",
+				"only what a property holds can; and not if it is sent `once`",
+			)
 			return s, false, false
 		}
 	}
@@ -348,10 +458,14 @@ func (e *env) method(call *syntax.Call, m *syntax.Member) (s Stmt, changes, ok b
 		}
 	}
 	if len(call.Args) < least || len(call.Args) > len(how.args) {
-		e.fail(call.At, "arguments", fmt.Sprintf("`%s` has %d arguments", m.Name.Text, len(call.Args)), fmt.Sprintf("as in `%s(%s)`", m.Name.Text, strings.Join(how.args, ", ")))
+		e.fail(
+			call.At, "arguments", fmt.Sprintf("`%s` has %d arguments", m.Name.Text, len(call.Args)),
+			fmt.Sprintf("as in `%s(%s)`", m.Name.Text, strings.Join(how.args, ", ")),
+		)
 		return s, false, false
 	}
-	s.Op, s.X = how.op, on
+	s.Op = how.op
+	s.X = on
 	ok = true
 	args := []*Expr{on}
 	for i, a := range how.args {
@@ -372,9 +486,14 @@ func (e *env) method(call *syntax.Call, m *syntax.Member) (s Stmt, changes, ok b
 			v = e.value(call.Args[i], &Type{Form: FormInt}, "the place in the list")
 		case "other":
 			s.To = e.expr(call.Args[i], nil)
-			same := s.To != nil && s.To.Op == OpGet && s.To.Type.Form == on.Type.Form && (on.Type.Enum == s.To.Type.Enum && on.Type.Form == FormStacks || on.Type.Form == FormList && on.Type.Of.String() == s.To.Type.Of.String())
+			same := s.To != nil && s.To.Op == OpGet && s.To.Type.Form == on.Type.Form &&
+				(on.Type.Enum == s.To.Type.Enum && on.Type.Form == FormStacks ||
+					on.Type.Form == FormList && on.Type.Of.String() == s.To.Type.Of.String())
 			if s.To != nil && !same {
-				e.fail(call.Args[i].Span(), "wrong-type", "things cannot be moved there", "to another property that holds the same")
+				e.fail(
+					call.Args[i].Span(), "wrong-type", "things cannot be moved there",
+					"to another property that holds the same",
+				)
 			}
 			ok = ok && same
 			continue
@@ -449,11 +568,20 @@ func (e *env) source(q *Query, x syntax.Expr) (*Type, bool) {
 			return &Type{Form: FormClient}, true
 		}
 		if en := e.enums[r.Text]; en != nil {
-			e.fail(r.At, "wrong-type", fmt.Sprintf("`%s` is an enum, and nothing to go over", r.Text), fmt.Sprintf("name its values: [%s.%s]", en.Name, strings.Join(en.Values, ", "+en.Name+".")))
+			e.fail(
+				r.At, "wrong-type", fmt.Sprintf("`%s` is an enum, and nothing to go over", r.Text),
+				fmt.Sprintf("name its values: [%s.%s]", en.Name, strings.Join(en.Values, ", "+en.Name+".")),
+			)
 			return nil, false
 		}
 		if r.Text != "" && r.Text[0] >= 'A' && r.Text[0] <= 'Z' {
-			e.fail(r.At, "unknown-name", fmt.Sprintf("the kind `%s` is not declared", r.Text), e.suggest(r.Text, append(names(e.kinds), names(e.parts)...), "name a kind, a part, `clients`, a list or a map"))
+			e.fail(
+				r.At, "unknown-name", fmt.Sprintf("the kind `%s` is not declared", r.Text),
+				e.suggest(
+					r.Text, append(names(e.kinds), names(e.parts)...),
+					"name a kind, a part, `clients`, a list or a map",
+				),
+			)
 			return nil, false
 		}
 	}
@@ -467,7 +595,10 @@ func (e *env) source(q *Query, x syntax.Expr) (*Type, bool) {
 	case FormMap:
 		return q.List.Type.Key, true
 	}
-	e.fail(x.Span(), "wrong-type", fmt.Sprintf("%s is nothing to go over", describe(q.List.Type)), "a kind, a part, `clients`, a list or a map (its keys)")
+	e.fail(
+		x.Span(), "wrong-type", fmt.Sprintf("%s is nothing to go over", describe(q.List.Type)),
+		"a kind, a part, `clients`, a list or a map (its keys)",
+	)
 	return nil, false
 }
 
@@ -480,11 +611,18 @@ func (e *env) within(q *Query, in *syntax.From) bool {
 	for _, k := range q.Kinds {
 		p := k.Property("pos")
 		if p == nil || p.Type.Form != FormVec2 && p.Type.Form != FormVec3 {
-			e.fail(in.X.Span(), "wrong-type", fmt.Sprintf("%s has no place: `within` measures the property `pos`, a vector", k.Name), "add `pos: vec2 -200..200 step 0.01`")
+			e.fail(
+				in.X.Span(), "wrong-type",
+				fmt.Sprintf("%s has no place: `within` measures the property `pos`, a vector", k.Name),
+				"add `pos: vec2 -200..200 step 0.01`",
+			)
 			return false
 		}
 		if p.Type.Form != flat.Form {
-			e.fail(in.Of.Span(), "wrong-type", fmt.Sprintf("nearness of %s is asked to %s", k.Name, describe(q.Of.Type)), fmt.Sprintf("a place or line of the type %s", p.Type.Form))
+			e.fail(
+				in.Of.Span(), "wrong-type", fmt.Sprintf("nearness of %s is asked to %s", k.Name, describe(q.Of.Type)),
+				fmt.Sprintf("a place or line of the type %s", p.Type.Form),
+			)
 			return false
 		}
 		e.used[p.decl] = true
@@ -497,7 +635,10 @@ func (e *env) within(q *Query, in *syntax.From) bool {
 func (e *env) aggregate(x *syntax.Query) *Expr {
 	do := x.Fn.Text
 	if !aggregates[do] {
-		e.fail(x.Fn.At, "unknown-name", fmt.Sprintf("there is no query `%s`", do), e.suggest(do, names(aggregates), "one of "+strings.Join(names(aggregates), ", ")))
+		e.fail(
+			x.Fn.At, "unknown-name", fmt.Sprintf("there is no query `%s`", do),
+			e.suggest(do, names(aggregates), "one of "+strings.Join(names(aggregates), ", ")),
+		)
 		return nil
 	}
 	e.enter()
@@ -509,7 +650,10 @@ func (e *env) aggregate(x *syntax.Query) *Expr {
 	}
 	needs := do == "sum" || do == "min" || do == "max" || do == "most" || do == "least" || do == "best" || do == "all"
 	if x.Value == nil && needs && do != "all" {
-		e.fail(x.At, "arguments", fmt.Sprintf("`%s` does not say of what", do), fmt.Sprintf("as in `%s(d in Diver: d.score)`", do))
+		e.fail(
+			x.At, "arguments", fmt.Sprintf("`%s` does not say of what", do),
+			fmt.Sprintf("as in `%s(d in Diver: d.score)`", do),
+		)
 		return nil
 	}
 	if x.Value != nil && !needs {
@@ -545,7 +689,10 @@ func (e *env) aggregateCall(x *syntax.Call, r *syntax.Ref) *Expr {
 				return nil
 			}
 			if v.Type.Form != FormInt && v.Type.Form != FormReal {
-				e.fail(a.Span(), "wrong-type", fmt.Sprintf("value %d of `%s` is %s", i+1, do, describe(v.Type)), "it has to be a number")
+				e.fail(
+					a.Span(), "wrong-type", fmt.Sprintf("value %d of `%s` is %s", i+1, do, describe(v.Type)),
+					"it has to be a number",
+				)
 				return nil
 			}
 			if v.Type.Form == FormReal {
@@ -561,7 +708,10 @@ func (e *env) aggregateCall(x *syntax.Call, r *syntax.Ref) *Expr {
 		return out
 	}
 	if len(x.Args) != 1 || do == "most" || do == "least" || do == "best" || do == "all" {
-		e.fail(x.At, "arguments", fmt.Sprintf("`%s` does not say what it goes over", do), fmt.Sprintf("as in `%s(d in Diver where d.ready)`", do))
+		e.fail(
+			x.At, "arguments", fmt.Sprintf("`%s` does not say what it goes over", do),
+			fmt.Sprintf("as in `%s(d in Diver where d.ready)`", do),
+		)
 		return nil
 	}
 	e.enter()
@@ -587,8 +737,12 @@ func (e *env) result(q *Query, other syntax.Expr, at syntax.Span) *Expr {
 		out.Type = &Type{Form: FormBool}
 	case "sum", "min", "max", "most", "least", "best":
 		form := q.Value.Type.Form
-		if form != FormInt && form != FormReal && !(form == FormTime && q.Do != "sum") && !(q.Do == "sum" && (form == FormVec2 || form == FormVec3)) {
-			e.fail(at, "wrong-type", fmt.Sprintf("`%s` goes over %s", q.Do, describe(q.Value.Type)), "it has to be a number")
+		if form != FormInt && form != FormReal && !(form == FormTime && q.Do != "sum") &&
+			!(q.Do == "sum" && (form == FormVec2 || form == FormVec3)) {
+			e.fail(
+				at, "wrong-type", fmt.Sprintf("`%s` goes over %s", q.Do, describe(q.Value.Type)),
+				"it has to be a number",
+			)
 			return nil
 		}
 		out.Type = q.Value.Type.loose()
@@ -598,7 +752,10 @@ func (e *env) result(q *Query, other syntax.Expr, at syntax.Span) *Expr {
 	}
 	if other != nil {
 		if q.Do == "count" || q.Do == "sum" || q.Do == "any" || q.Do == "all" {
-			e.fail(other.Span(), "arguments", fmt.Sprintf("`%s` has no `else`: over nothing it is 0, false or true", q.Do), "remove it")
+			e.fail(
+				other.Span(), "arguments", fmt.Sprintf("`%s` has no `else`: over nothing it is 0, false or true", q.Do),
+				"remove it",
+			)
 			return nil
 		}
 		if q.Do == "min" || q.Do == "max" {
@@ -607,7 +764,8 @@ func (e *env) result(q *Query, other syntax.Expr, at syntax.Span) *Expr {
 				q.Value, out.Type = real(q.Value), v.Type.loose()
 			}
 		}
-		if q.Else = e.value(other, out.Type, "what stands after `else`"); q.Else == nil {
+		q.Else = e.value(other, out.Type, "what stands after `else`")
+		if q.Else == nil {
 			return nil
 		}
 	}

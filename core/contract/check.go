@@ -12,8 +12,8 @@ import (
 	"kamerad/core/syntax"
 )
 
-// Load reads and checks a contract of one file. The problems hold every mistake, of the text and of its meaning, in the order
-// of the lines; the contract is nil exactly when one of them is more than a warning.
+// Load reads and checks a contract of one file. The problems hold every mistake, of the text and of its meaning, in the
+// order of the lines; the contract is nil exactly when one of them is more than a warning.
 func Load(name, text string) (*Contract, syntax.Problems) {
 	return LoadWith(name, text, func(other string) (string, error) {
 		return "", fmt.Errorf("the file %q is not part of this contract", other)
@@ -25,10 +25,33 @@ func LoadWith(name, text string, open syntax.Open) (*Contract, syntax.Problems) 
 	src := syntax.NewSource(name, text)
 	file, problems := syntax.Parse(src, open)
 	c := &checker{
-		src: src, problems: problems, files: open, enums: map[string]*Enum{}, kinds: map[string]*Kind{}, consts: map[string]*Expr{}, calls: map[any][]call{}, used: map[any]bool{}, sent: map[*Enum]bool{},
-		trees: map[*Kind]*syntax.Entity{}, unread: len(problems) > 0, parts: map[string]*part{}, aliases: map[string]*syntax.TypeDecl{}, types: map[string]*Type{}, open: map[string]bool{},
-		settings: map[string]*Setting{}, fns: map[string]*Fn{}, audiences: map[string]*Named{}, texts: map[string]int64{"": 0}, changes: map[int]bool{}, spawns: map[*Kind]bool{},
-		out: &Contract{TickRate: 20, Seats: 64, Source: src, Texts: []string{""}},
+		src:       src,
+		problems:  problems,
+		files:     open,
+		enums:     map[string]*Enum{},
+		kinds:     map[string]*Kind{},
+		consts:    map[string]*Expr{},
+		calls:     map[any][]call{},
+		used:      map[any]bool{},
+		sent:      map[*Enum]bool{},
+		trees:     map[*Kind]*syntax.Entity{},
+		unread:    len(problems) > 0,
+		parts:     map[string]*part{},
+		aliases:   map[string]*syntax.TypeDecl{},
+		types:     map[string]*Type{},
+		open:      map[string]bool{},
+		settings:  map[string]*Setting{},
+		fns:       map[string]*Fn{},
+		audiences: map[string]*Named{},
+		texts:     map[string]int64{"": 0},
+		changes:   map[int]bool{},
+		spawns:    map[*Kind]bool{},
+		out: &Contract{
+			TickRate: 20,
+			Seats:    64,
+			Source:   src,
+			Texts:    []string{""},
+		},
 	}
 	c.file(file)
 	if len(c.problems) > 0 {
@@ -79,18 +102,20 @@ type checker struct {
 	fns       map[string]*Fn
 	audiences map[string]*Named
 	texts     map[string]int64 // where a text stands among the contract's
-	used      map[any]bool     // constants by name; enums, roles (as role), values (as value), declarations of properties, events and actions (by offset), locals, and so on
-	locals    []local
-	sent      map[*Enum]bool // enums that are arguments of requests
-	calls     map[any][]call // which actions and functions run which, to find circles
-	trees     map[*Kind]*syntax.Entity
-	events    []*Event       // the contract's own
-	changes   map[int]bool   // declarations of properties that something may give another value than their default
-	spawns    map[*Kind]bool // kinds that some body spawns
-	later     []func()       // what can be told only when all bodies are read
-	accepted  map[acceptKey]bool
-	taken     map[acceptKey]bool // of those accepted: what was found
-	unread    bool               // the text itself has mistakes: what is missing may only not have been understood
+	// constants by name; enums, roles (as role), values (as value), declarations of properties, events and actions (by
+	// offset), locals, and so on
+	used     map[any]bool
+	locals   []local
+	sent     map[*Enum]bool // enums that are arguments of requests
+	calls    map[any][]call // which actions and functions run which, to find circles
+	trees    map[*Kind]*syntax.Entity
+	events   []*Event       // the contract's own
+	changes  map[int]bool   // declarations of properties that something may give another value than their default
+	spawns   map[*Kind]bool // kinds that some body spawns
+	later    []func()       // what can be told only when all bodies are read
+	accepted map[acceptKey]bool
+	taken    map[acceptKey]bool // of those accepted: what was found
+	unread   bool               // the text itself has mistakes: what is missing may only not have been understood
 }
 
 // text gives the place of a text among the contract's.
@@ -124,7 +149,10 @@ func (c *checker) file(f *syntax.File) {
 	c.header(f)
 	for _, a := range f.Accepts {
 		if _, known := findings[a.Finding.Text]; !known {
-			c.fail(a.Finding.At, "unknown-name", fmt.Sprintf("there is no finding `%s`", a.Finding.Text), c.suggest(a.Finding.Text, names(findings), "one of "+strings.Join(names(findings), ", ")))
+			c.fail(
+				a.Finding.At, "unknown-name", fmt.Sprintf("there is no finding `%s`", a.Finding.Text),
+				c.suggest(a.Finding.Text, names(findings), "one of "+strings.Join(names(findings), ", ")),
+			)
 		}
 	}
 	var consts []*syntax.Const
@@ -155,12 +183,19 @@ func (c *checker) file(f *syntax.File) {
 			switch d.On.Text {
 			case "join", "lost", "back", "leave":
 				if other := handlers[d.On.Text]; other != nil {
-					c.fail(d.At, "repeated", fmt.Sprintf("the contract has an `on %s` already, in line %d", d.On.Text, c.lineOf(other.At)), "put both into one")
+					c.fail(
+						d.At, "repeated",
+						fmt.Sprintf("the contract has an `on %s` already, in line %d", d.On.Text, c.lineOf(other.At)),
+						"put both into one",
+					)
 					continue
 				}
 				handlers[d.On.Text] = d
 			default:
-				c.fail(d.On.At, "unknown-name", fmt.Sprintf("nothing is known that `on %s` could wait for", d.On.Text), "a contract can have on join(c), on lost(c), on back(c) and on leave(c)")
+				c.fail(
+					d.On.At, "unknown-name", fmt.Sprintf("nothing is known that `on %s` could wait for", d.On.Text),
+					"a contract can have on join(c), on lost(c), on back(c) and on leave(c)",
+				)
 			}
 		}
 	}
@@ -221,7 +256,11 @@ func (c *checker) header(f *syntax.File) {
 	seen := map[string]syntax.Decl{}
 	once := func(d syntax.Decl, what string) bool {
 		if other := seen[what]; other != nil {
-			c.fail(d.Span(), "repeated", fmt.Sprintf("the contract has %s already, in line %d", what, c.lineOf(other.Span())), "remove one of the two")
+			c.fail(
+				d.Span(), "repeated",
+				fmt.Sprintf("the contract has %s already, in line %d", what, c.lineOf(other.Span())),
+				"remove one of the two",
+			)
 			return false
 		}
 		seen[what] = d
@@ -236,14 +275,18 @@ func (c *checker) header(f *syntax.File) {
 					c.fail(d.Name.At, "out-of-range", "the contract's name is too long", "at most 60 characters")
 				}
 				if d.Language.Value != 1 {
-					c.fail(d.Language.At, "language", fmt.Sprintf("language %d is not known here", d.Language.Value), "write language 1")
+					c.fail(
+						d.Language.At, "language", fmt.Sprintf("language %d is not known here", d.Language.Value),
+						"write language 1",
+					)
 				}
 				if i > 0 {
 					c.fail(d.At, "order", "the contract's name does not stand first", "move this line to the top")
 				}
 			}
 		case *syntax.Tick:
-			if once(d, "a tick rate") && c.bounded(d.Rate.At, "the number of ticks per second", d.Rate.Value, 1, MaxTickRate) {
+			if once(d, "a tick rate") &&
+				c.bounded(d.Rate.At, "the number of ticks per second", d.Rate.Value, 1, MaxTickRate) {
 				c.out.TickRate = int(d.Rate.Value)
 			}
 		case *syntax.Roles:
@@ -251,7 +294,10 @@ func (c *checker) header(f *syntax.File) {
 				c.bounded(d.At, "the number of roles", int64(len(d.Names)), 1, MaxRoles)
 				for _, n := range d.Names {
 					if slices.Contains(c.out.Roles, n.Text) {
-						c.fail(n.At, "repeated", fmt.Sprintf("the role `%s` is listed twice", n.Text), "remove one of the two")
+						c.fail(
+							n.At, "repeated", fmt.Sprintf("the role `%s` is listed twice", n.Text),
+							"remove one of the two",
+						)
 						continue
 					}
 					c.out.Roles = append(c.out.Roles, n.Text)
@@ -263,20 +309,25 @@ func (c *checker) header(f *syntax.File) {
 	for _, d := range f.Decls {
 		switch d := d.(type) {
 		case *syntax.Seats:
-			if once(d, "a number of seats") && c.bounded(d.Count.At, "the number of seats", d.Count.Value, 1, MaxSeats) {
+			if once(d, "a number of seats") &&
+				c.bounded(d.Count.At, "the number of seats", d.Count.Value, 1, MaxSeats) {
 				c.out.Seats = int(d.Count.Value)
 				if d.Grace != nil {
 					c.out.Grace = c.ticks(d.Grace.At, d.Grace.Value)
 				}
 			}
 		case *syntax.Strikes:
-			if once(d, "a number of strikes") && c.bounded(d.Count.At, "the number of strikes", d.Count.Value, 1, MaxLimit) {
+			if once(d, "a number of strikes") &&
+				c.bounded(d.Count.At, "the number of strikes", d.Count.Value, 1, MaxLimit) {
 				c.out.Strikes, c.out.Window = int(d.Count.Value), c.ticks(d.Window.At, d.Window.Value)
 			}
 		}
 	}
 	if seen["a name"] == nil && !c.unread {
-		c.fail(syntax.Span{}, "no-header", "the contract has no name", "begin with a line such as `contract tidewreck language 1`")
+		c.fail(
+			syntax.Span{}, "no-header", "the contract has no name",
+			"begin with a line such as `contract tidewreck language 1`",
+		)
 	}
 	if len(c.out.Roles) == 0 {
 		c.out.Roles = []string{"player"}
@@ -316,7 +367,8 @@ func (c *checker) circles() {
 				case *Action:
 					name = to.Name
 				case *Fn:
-					what, name = "the function `%s` comes to call itself here", to.Name
+					what = "the function `%s` comes to call itself here"
+					name = to.Name
 				}
 				c.fail(call.at, "circle", fmt.Sprintf(what, name), "actions and functions cannot run in a circle")
 			case fresh:
@@ -350,7 +402,10 @@ func (c *checker) enum(d *syntax.Enum) {
 		e.Values = append(e.Values, m.Text)
 	}
 	if len(e.Values) == 0 {
-		c.fail(d.At, "empty", fmt.Sprintf("the enum %s has no value", e.Name), "list at least one, as in `enum Item { flare, patch }`")
+		c.fail(
+			d.At, "empty", fmt.Sprintf("the enum %s has no value", e.Name),
+			"list at least one, as in `enum Item { flare, patch }`",
+		)
 		e.Values = []string{"none"}
 	}
 	c.bounded(d.At, "the number of values", int64(len(e.Values)), 1, MaxEnumValues)
@@ -363,7 +418,10 @@ func (c *checker) freeTypeName(n syntax.Ident) bool {
 		return false // its mistake has been told
 	}
 	if c.enums[n.Text] != nil || c.kinds[n.Text] != nil || c.aliases[n.Text] != nil || c.parts[n.Text] != nil {
-		c.fail(n.At, "repeated", fmt.Sprintf("the name `%s` is taken by another declaration", n.Text), "choose another name")
+		c.fail(
+			n.At, "repeated", fmt.Sprintf("the name `%s` is taken by another declaration", n.Text),
+			"choose another name",
+		)
 		return false
 	}
 	return true
@@ -371,13 +429,15 @@ func (c *checker) freeTypeName(n syntax.Ident) bool {
 
 // suggest words a hint: the nearest of some names, or else what would be right in general.
 func (c *checker) suggest(name string, known []string, otherwise string) string {
-	best, distance := "", len(name)/3+2
+	best := ""
+	distance := len(name)/3 + 2
 	for _, k := range known {
 		if len(name) > 60 || len(k) > 60 {
 			continue // nobody types that; and comparing takes time
 		}
 		if d := levenshtein.ComputeDistance(strings.ToLower(name), strings.ToLower(k)); d < distance {
-			best, distance = k, d
+			best = k
+			distance = d
 		}
 	}
 	if best != "" {
@@ -390,11 +450,17 @@ func (c *checker) params(params []syntax.Param, at place) []Param {
 	var out []Param
 	for i, p := range params {
 		if i >= MaxParams {
-			c.fail(p.Name.At, "out-of-range", fmt.Sprintf("this is argument %d", i+1), fmt.Sprintf("at most %d are allowed", MaxParams))
+			c.fail(
+				p.Name.At, "out-of-range", fmt.Sprintf("this is argument %d", i+1),
+				fmt.Sprintf("at most %d are allowed", MaxParams),
+			)
 			break
 		}
 		if slices.ContainsFunc(out, func(o Param) bool { return o.Name == p.Name.Text }) {
-			c.fail(p.Name.At, "repeated", fmt.Sprintf("there is an argument `%s` already", p.Name.Text), "choose another name")
+			c.fail(
+				p.Name.At, "repeated", fmt.Sprintf("there is an argument `%s` already", p.Name.Text),
+				"choose another name",
+			)
 		}
 		t := c.typ(p.Type, at)
 		if t == nil {
@@ -423,7 +489,10 @@ func (c *checker) ticks(at syntax.Span, ms int64) int64 {
 		if n > 0 {
 			near = fmt.Sprintf("%gms and %s", float64(n*1000)/float64(rate), near)
 		}
-		c.fail(at, "no-ticks", fmt.Sprintf("%dms is not a whole number of ticks at %d per second", ms, rate), "nearest: "+near)
+		c.fail(
+			at, "no-ticks", fmt.Sprintf("%dms is not a whole number of ticks at %d per second", ms, rate),
+			"nearest: "+near,
+		)
 		return 1
 	}
 	return ms * rate / 1000

@@ -28,8 +28,8 @@ func beside(file string) syntax.Open {
 	}
 }
 
-// Each line of a faulty contract names its messages in a comment: `// error: TEXT | TEXT`. Every message has to be there, and
-// no other.
+// Each line of a faulty contract names its messages in a comment: `// error: TEXT | TEXT`. Every message has to be
+// there, and no other.
 func TestEveryMistakeIsToldOnItsLine(t *testing.T) {
 	files, err := filepath.Glob("testdata/faulty/*.kam")
 	require.NoError(t, err)
@@ -79,7 +79,11 @@ func TestEveryMistakeIsToldOnItsLine(t *testing.T) {
 		if strings.HasSuffix(source, "_test.go") || folder != "contract" && folder != "syntax" {
 			continue
 		}
-		for _, m := range regexp.MustCompile(`(?:\.fail|\.abort|\bfind|\.report)\([^"\n]*"([a-z]+(?:-[a-z]+)*)"`).FindAllStringSubmatch(string(raw), -1) {
+		for _, m := range regexp.MustCompile(
+			`(?:\.fail|\.abort|\bfind|\.report)\([^"\n]*"([a-z]+(?:-[a-z]+)*)"`,
+		).FindAllStringSubmatch(
+			string(raw), -1,
+		) {
 			assert.True(t, codes[m[1]], "no faulty contract has the mistake `%s`", m[1])
 		}
 	}
@@ -107,7 +111,9 @@ func TestRightContractsGiveNoMessage(t *testing.T) {
 		raw, err := os.ReadFile(file)
 		require.NoError(t, err)
 		included := Files{}
-		for _, block := range regexp.MustCompile("(?s)```(part|table)\n(.*?)```").FindAllStringSubmatch(string(raw), -1) {
+		for _, block := range regexp.MustCompile("(?s)```(part|table)\n(.*?)```").FindAllStringSubmatch(
+			string(raw), -1,
+		) {
 			included[map[string]string{"part": "crew.kam", "table": "walls.json"}[block[1]]] = block[2]
 		}
 		for _, block := range regexp.MustCompile("(?s)```kam\n(.*?)```").FindAllStringSubmatch(string(raw), -1) {
@@ -123,13 +129,19 @@ func TestHugeTextsAreReadInTime(t *testing.T) {
 	head := "contract wreck language 1\n"
 	for name, text := range map[string]string{
 		"brackets": head + "shared A { request a() from player { let x = " + strings.Repeat("(", 100_000),
-		"chain":    head + "shared A { n: int 0..9; request a() from player { n = 1" + strings.Repeat(" + 1", 100_000) + " } }",
-		"points":   head + "shared A { n: int 0..9; request a() from player { n = self" + strings.Repeat(".owner", 100_000) + " } }",
+		"chain": head + "shared A { n: int 0..9; request a() from player { n = 1" + strings.Repeat(
+			" + 1", 100_000,
+		) + " } }",
+		"points": head + "shared A { n: int 0..9; request a() from player { n = self" + strings.Repeat(
+			".owner", 100_000,
+		) + " } }",
 		"names":    head + "shared " + strings.Repeat("A", 400_000) + " { x: " + strings.Repeat("B", 400_000) + " }",
 		"one line": head + strings.Repeat("} x 3 § ", 60_000),
 		"unknown":  head + "shared A { request a() from player { " + strings.Repeat("n = 1; ", 60_000) + " } }",
-		"elses":    head + "shared A { request a() from player { " + strings.Repeat("if true { } else ", 20_000) + " } }",
-		"blocks":   head + "shared A { request a() from player { " + strings.Repeat("if true { ", 50_000),
+		"elses": head + "shared A { request a() from player { " + strings.Repeat(
+			"if true { } else ", 20_000,
+		) + " } }",
+		"blocks": head + "shared A { request a() from player { " + strings.Repeat("if true { ", 50_000),
 	} {
 		began := time.Now()
 		_, problems := Load(name, text)
@@ -139,7 +151,9 @@ func TestHugeTextsAreReadInTime(t *testing.T) {
 }
 
 func TestAMessageShowsTheLineAndACaret(t *testing.T) {
-	_, problems := Load("wreck.kam", "contract wreck language 1\nshared Dive {\n\tünder: bool\n\tdepth: int 0..9 = 12 // wide: ÄÖ\n}\n")
+	_, problems := Load(
+		"wreck.kam", "contract wreck language 1\nshared Dive {\n\tünder: bool\n\tdepth: int 0..9 = 12 // wide: ÄÖ\n}\n",
+	)
 	require.Len(t, problems, 2)
 	assert.Equal(t, "wreck.kam:4:20: the default of `depth` is 12 [out-of-range]\n"+
 		"    4 │ \tdepth: int 0..9 = 12 // wide: ÄÖ\n"+
@@ -164,7 +178,13 @@ func TestTheOutlineTellsNothingOfTheServer(t *testing.T) {
 	assert.Equal(t, []string{"not in the water", "not carried"}, outline.Kind("Diver").Request("use").Reasons)
 	assert.NotNil(t, c.FullOutline().Kind("Crate").Property("what"))
 
-	other := load(strings.NewReplacer(`"an echo"`, `"a bell"`, "patch_mends = 25", "patch_mends = 30", "air >= 5", "air >= 9").Replace(string(raw)))
+	other := load(
+		strings.NewReplacer(
+			`"an echo"`, `"a bell"`, "patch_mends = 25", "patch_mends = 30", "air >= 5", "air >= 9",
+		).Replace(
+			string(raw),
+		),
+	)
 	assert.Equal(t, outline.Fingerprint(), other.Outline().Fingerprint(), "what only the server has does not show")
 	renamed := load(strings.ReplaceAll(string(raw), "tint", "colour_of_suit"))
 	assert.NotEqual(t, outline.Fingerprint(), renamed.Outline().Fingerprint())
@@ -185,7 +205,10 @@ func anyValue(t *rapid.T, typ *Type) Value {
 	case FormInt, FormReal, FormDirection:
 		v.Num = rapid.Int64Range(typ.Low, typ.High).Draw(t, "count")
 	case FormVec2, FormVec3:
-		some(typ.Reals(), func() { v.Parts = append(v.Parts, Value{Num: rapid.Int64Range(typ.Low, typ.High).Draw(t, "count")}) })
+		some(
+			typ.Reals(),
+			func() { v.Parts = append(v.Parts, Value{Num: rapid.Int64Range(typ.Low, typ.High).Draw(t, "count")}) },
+		)
 	case FormText:
 		v.Text = rapid.StringN(0, typ.Max, -1).Draw(t, "text")
 	case FormEnum:
@@ -198,7 +221,10 @@ func anyValue(t *rapid.T, typ *Type) Value {
 		v.Num = rapid.Int64Range(-1, 1000).Draw(t, "client")
 	case FormStacks:
 		some(rapid.IntRange(0, typ.Max).Draw(t, "stacks"), func() {
-			pair(Value{Num: rapid.Int64Range(0, 2).Draw(t, "item")}, Value{Num: rapid.Int64Range(1, typ.Each).Draw(t, "count")})
+			pair(
+				Value{Num: rapid.Int64Range(0, 2).Draw(t, "item")},
+				Value{Num: rapid.Int64Range(1, typ.Each).Draw(t, "count")},
+			)
 		})
 	case FormList:
 		some(rapid.IntRange(0, typ.Max).Draw(t, "length"), func() { v.Parts = append(v.Parts, anyValue(t, typ.Of)) })
@@ -216,19 +242,55 @@ func anyValue(t *rapid.T, typ *Type) Value {
 
 func TestValuesSurviveJSON(t *testing.T) {
 	item := &Enum{"Item", []string{"flare", "patch", "relic"}}
-	place := &Type{Form: FormVec2, Low: -2000, High: 2000, Per: 100, Unit: 1}
-	mark := &Type{Form: FormRecord, Name: "Mark", Parts: []Param{{"at", place}, {"name", &Type{Form: FormText, Max: 8}}, {"by", &Type{Form: FormClient}}}}
+	place := &Type{
+		Form: FormVec2,
+		Low:  -2000,
+		High: 2000,
+		Per:  100,
+		Unit: 1,
+	}
+	mark := &Type{
+		Form:  FormRecord,
+		Name:  "Mark",
+		Parts: []Param{{"at", place}, {"name", &Type{Form: FormText, Max: 8}}, {"by", &Type{Form: FormClient}}},
+	}
 	rapid.Check(t, func(t *rapid.T) {
 		typ := rapid.SampledFrom([]*Type{
-			{Form: FormBool}, {Form: FormInt, Low: -9, High: 1 << 60}, {Form: FormText, Max: 20}, {Form: FormEnum, Enum: item},
-			{Form: FormStacks, Enum: item, Max: 4, Each: 9}, {Form: FormReal, Low: -50, High: 1 << 53, Per: 1, Unit: 1}, place, {Form: FormVec3, Low: -7, High: 7, Per: 4, Unit: 1},
-			{Form: FormDirection, Low: -314, High: 314, Per: 100, Unit: 1}, mark, {Form: FormList, Of: mark, Max: 3}, {Form: FormList, Of: place, Max: 5},
-			{Form: FormMap, Key: &Type{Form: FormInt, High: 9}, Of: mark, Max: 4}, {Form: FormEntity, Names: []string{"Diver"}}, {Form: FormClient}, {Form: FormInstant},
+			{
+				Form: FormBool,
+			}, {Form: FormInt, Low: -9, High: 1 << 60}, {Form: FormText, Max: 20}, {Form: FormEnum, Enum: item},
+			{
+				Form: FormStacks,
+				Enum: item,
+				Max:  4,
+				Each: 9,
+			}, {
+				Form: FormReal,
+				Low:  -50,
+				High: 1 << 53,
+				Per:  1,
+				Unit: 1,
+			}, place, {Form: FormVec3, Low: -7, High: 7, Per: 4, Unit: 1},
+			{
+				Form: FormDirection,
+				Low:  -314,
+				High: 314,
+				Per:  100,
+				Unit: 1,
+			}, mark, {Form: FormList, Of: mark, Max: 3}, {Form: FormList, Of: place, Max: 5},
+			{
+				Form: FormMap,
+				Key:  &Type{Form: FormInt, High: 9},
+				Of:   mark,
+				Max:  4,
+			}, {Form: FormEntity, Names: []string{"Diver"}}, {Form: FormClient}, {Form: FormInstant},
 			{Form: FormKind, Names: []string{"Crate", "Sled"}},
 		}).Draw(t, "type")
 		v := anyValue(t, typ)
 		texts := []string{}
-		slots := typ.AppendSlots(nil, v, func(s string) int64 { texts = append(texts, s); return int64(len(texts) - 1) })
+		slots := typ.AppendSlots(
+			nil, v, func(s string) int64 { texts = append(texts, s); return int64(len(texts) - 1) },
+		)
 		require.Len(t, slots, typ.Width())
 		require.True(t, v.Equal(typ.FromSlots(slots, func(n int64) string { return texts[n] })))
 		back, err := typ.ParseJSON(typ.AppendJSON(nil, v))

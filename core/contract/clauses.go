@@ -12,7 +12,12 @@ func (c *checker) clauses(k *Kind, d *syntax.Entity) {
 	for _, h := range d.Holds {
 		p := k.Property(h.Name.Text)
 		if h.When != nil && p != nil && p.Hold != nil {
-			env := &env{checker: c, kind: k, pure: true, still: true}
+			env := &env{
+				checker: c,
+				kind:    k,
+				pure:    true,
+				still:   true,
+			}
 			env.enter()
 			p.Hold.When = env.computed(h.When, &Type{Form: FormBool}, "the condition of a hold", h.At)
 		}
@@ -34,19 +39,36 @@ func (c *checker) clauses(k *Kind, d *syntax.Entity) {
 // setBy reads what lets a client write a property. The pace and the rule are over `old` and `new`.
 func (c *checker) setBy(k *Kind, p *Property, d *syntax.SetBy) {
 	if p.Type.Holder() {
-		c.fail(d.At, "wrong-type", fmt.Sprintf("`%s` cannot be set by a client: it is of the type %s", p.Name, p.Type), "let requests change it")
+		c.fail(
+			d.At, "wrong-type", fmt.Sprintf("`%s` cannot be set by a client: it is of the type %s", p.Name, p.Type),
+			"let requests change it",
+		)
 		return
 	}
-	p.Set = &SetBy{Text: strings.TrimSpace(strings.TrimPrefix(strings.Join(strings.Fields(c.src.Text[d.By.Span().End:d.At.End]), " "), ")"))}
+	p.Set = &SetBy{
+		Text: strings.TrimSpace(
+			strings.TrimPrefix(strings.Join(strings.Fields(c.src.Text[d.By.Span().End:d.At.End]), " "), ")"),
+		),
+	}
 	p.Set.ByText = c.src.Text[d.By.Span().Start:d.By.Span().End]
-	who := &env{checker: c, kind: k, pure: true, still: true}
+	who := &env{
+		checker: c,
+		kind:    k,
+		pure:    true,
+		still:   true,
+	}
 	who.enter()
 	if r, ok := d.By.(*syntax.Ref); ok && r.Text == "owner" {
 		p.Set.Owner = true
 	}
 	p.Set.By = who.computed(d.By, &Type{Form: FormClient}, "who sets `"+p.Name+"`", d.At)
 	rule := func(x syntax.Expr, want *Type, what string) *Body {
-		env := &env{checker: c, kind: k, pure: true, still: true}
+		env := &env{
+			checker: c,
+			kind:    k,
+			pure:    true,
+			still:   true,
+		}
 		env.enter()
 		for _, name := range []string{"old", "new"} {
 			env.used[env.declare(syntax.Ident{Text: name, At: d.At}, p.Type)] = true
@@ -69,7 +91,10 @@ func (c *checker) setBy(k *Kind, p *Property, d *syntax.SetBy) {
 	}
 	if d.Burst != nil {
 		if d.Pace == nil {
-			c.fail(d.Burst.Span(), "clash", "a burst belongs to a pace", "as in `pace distance(old, new) 8 per second burst 2`")
+			c.fail(
+				d.Burst.Span(), "clash", "a burst belongs to a pace",
+				"as in `pace distance(old, new) 8 per second burst 2`",
+			)
 		}
 		p.Set.Burst = number(d.Burst)
 	}
@@ -81,7 +106,10 @@ func (c *checker) setBy(k *Kind, p *Property, d *syntax.SetBy) {
 // follows reads `follows RATE` or `follows REF.PROPERTY by OFFSET`.
 func (c *checker) follows(k *Kind, p *Property, d *syntax.Follows) {
 	if p.Type.Form != FormReal && p.Type.Form != FormVec2 && p.Type.Form != FormVec3 {
-		c.fail(d.At, "wrong-type", fmt.Sprintf("`%s` cannot move by itself: it is of the type %s", p.Name, p.Type), "a real or a vector can")
+		c.fail(
+			d.At, "wrong-type", fmt.Sprintf("`%s` cannot move by itself: it is of the type %s", p.Name, p.Type),
+			"a real or a vector can",
+		)
 		return
 	}
 	f := &Follows{}
@@ -89,12 +117,18 @@ func (c *checker) follows(k *Kind, p *Property, d *syntax.Follows) {
 	case *syntax.Ref:
 		f.Rate = k.Property(x.Text)
 		if f.Rate == nil {
-			c.fail(x.At, "unknown-name", fmt.Sprintf("%s has no property `%s`", k.Name, x.Text), c.suggest(x.Text, k.names(), "name the property that holds its rate, as in `pos: Place follows vel`"))
+			c.fail(
+				x.At, "unknown-name", fmt.Sprintf("%s has no property `%s`", k.Name, x.Text),
+				c.suggest(x.Text, k.names(), "name the property that holds its rate, as in `pos: Place follows vel`"),
+			)
 			return
 		}
 		c.used[f.Rate.decl] = true
 		if f.Rate.Type.Form != p.Type.Form || f.Rate == p {
-			c.fail(x.At, "wrong-type", fmt.Sprintf("the rate of `%s` is of the type %s", p.Name, f.Rate.Type), "it has to be "+string(p.Type.Form)+" too, in units a second")
+			c.fail(
+				x.At, "wrong-type", fmt.Sprintf("the rate of `%s` is of the type %s", p.Name, f.Rate.Type),
+				"it has to be "+string(p.Type.Form)+" too, in units a second",
+			)
 			return
 		}
 		if d.By != nil {
@@ -108,7 +142,10 @@ func (c *checker) follows(k *Kind, p *Property, d *syntax.Follows) {
 			f.Holder = k.Property(r.Text)
 		}
 		if f.Holder == nil || f.Holder.Type.Form != FormEntity {
-			c.fail(x.X.Span(), "unknown-name", "this is no ref that something could be attached to", "as in `pos: Place follows holder.pos`, where `holder: ref Diver`")
+			c.fail(
+				x.X.Span(), "unknown-name", "this is no ref that something could be attached to",
+				"as in `pos: Place follows holder.pos`, where `holder: ref Diver`",
+			)
 			return
 		}
 		c.used[f.Holder.decl] = true
@@ -116,7 +153,11 @@ func (c *checker) follows(k *Kind, p *Property, d *syntax.Follows) {
 		for _, kind := range f.Holder.Type.Kinds {
 			to := kind.Property(x.Name.Text)
 			if to == nil || to.Type.Form != p.Type.Form {
-				c.fail(x.Name.At, "unknown-name", fmt.Sprintf("%s has no property `%s` of the type %s", kind.Name, x.Name.Text, p.Type.Form), c.suggest(x.Name.Text, kind.names(), "name what it is attached to"))
+				c.fail(
+					x.Name.At, "unknown-name",
+					fmt.Sprintf("%s has no property `%s` of the type %s", kind.Name, x.Name.Text, p.Type.Form),
+					c.suggest(x.Name.Text, kind.names(), "name what it is attached to"),
+				)
 				return
 			}
 			c.used[to.decl] = true
@@ -129,7 +170,10 @@ func (c *checker) follows(k *Kind, p *Property, d *syntax.Follows) {
 			}
 		}
 	default:
-		c.fail(d.What.Span(), "expected", "this is nothing that could be followed", "`follows vel`, or `follows holder.pos by vec(0, 1)`")
+		c.fail(
+			d.What.Span(), "expected", "this is nothing that could be followed",
+			"`follows vel`, or `follows holder.pos by vec(0, 1)`",
+		)
 		return
 	}
 	// Copies compute the motion themselves: who gets the property needs what it follows.
@@ -138,7 +182,11 @@ func (c *checker) follows(k *Kind, p *Property, d *syntax.Follows) {
 		of = f.Holder
 	}
 	if of.To < p.To {
-		c.fail(d.What.Span(), "wrong-place", fmt.Sprintf("`%s` goes to %s, and what it follows only to %s", p.Name, p.To, of.To), fmt.Sprintf("who gets `%s` computes it from `%s`: give both the same audience", p.Name, of.Name))
+		c.fail(
+			d.What.Span(), "wrong-place",
+			fmt.Sprintf("`%s` goes to %s, and what it follows only to %s", p.Name, p.To, of.To),
+			fmt.Sprintf("who gets `%s` computes it from `%s`: give both the same audience", p.Name, of.Name),
+		)
 		return
 	}
 	p.Follows = f

@@ -11,8 +11,8 @@ import (
 // Comparison says what differs between two versions of a contract.
 type Comparison struct {
 	Changes []Difference `json:"changes"`
-	// TakesOver tells whether a running session of the first version could go on with the second one; Blocks are the changes
-	// that it could not.
+	// TakesOver tells whether a running session of the first version could go on with the second one; Blocks are the
+	// changes that it could not.
 	TakesOver bool     `json:"takes_over"`
 	Blocks    []string `json:"blocks"`
 	// Stay tells whether every client of the first version may stay; if not, those may that use none of Lose.
@@ -25,7 +25,8 @@ type Difference struct {
 	What string `json:"what"` // header, enum, setting, audience, kind, property, request or event
 	Name string `json:"name"`
 	How  How    `json:"how"`
-	// Of what changed: type, audience, writer, rule, clauses, default, arguments, reply, from, limit, checks, body and so on.
+	// Of what changed: type, audience, writer, rule, clauses, default, arguments, reply, from, limit, checks, body and
+	// so on.
 	Aspect string `json:"aspect,omitempty"`
 	Was    string `json:"was,omitempty"`
 	Is     string `json:"is,omitempty"`
@@ -49,19 +50,31 @@ func Compare(a, b *Contract) *Comparison {
 	c.header()
 	c.enums()
 	each(a.Settings, b.Settings, func(s *Setting) string { return s.Name }, func(name string, x, y *Setting) {
-		c.pair("setting", name, x != nil, y != nil, func() { c.aspect("setting", name, "type", x.Type.String(), y.Type.String(), "") })
+		c.pair(
+			"setting", name, x != nil, y != nil,
+			func() { c.aspect("setting", name, "type", x.Type.String(), y.Type.String(), "") },
+		)
 	})
 	each(a.Audiences, b.Audiences, func(n *Named) string { return n.Name }, func(name string, x, y *Named) {
 		c.pair("audience", name, x != nil, y != nil, func() {
-			c.aspect("audience", name, "condition", a.words(x.decl.Start, x.decl.End), b.words(y.decl.Start, y.decl.End), "who gets what it decides changes with the next tick")
+			c.aspect(
+				"audience", name, "condition", a.words(x.decl.Start, x.decl.End), b.words(y.decl.Start, y.decl.End),
+				"who gets what it decides changes with the next tick",
+			)
 		})
 	})
 	each(a.Kinds, b.Kinds, func(k *Kind) string { return k.Name }, c.kind)
-	each(a.contractEvents(), b.contractEvents(), func(e *Event) string { return e.Name }, func(name string, x, y *Event) { c.event(name, x, y) })
+	each(
+		a.contractEvents(), b.contractEvents(), func(e *Event) string { return e.Name },
+		func(name string, x, y *Event) { c.event(name, x, y) },
+	)
 	for _, h := range []struct {
 		name string
 		x, y *Body
-	}{{"on join", a.OnJoin, b.OnJoin}, {"on lost", a.OnLost, b.OnLost}, {"on back", a.OnBack, b.OnBack}, {"on leave", a.OnLeave, b.OnLeave}} {
+	}{
+		{"on join", a.OnJoin, b.OnJoin}, {"on lost", a.OnLost, b.OnLost}, {"on back", a.OnBack, b.OnBack},
+		{"on leave", a.OnLeave, b.OnLeave},
+	} {
 		text := func(c *Contract, b *Body) string {
 			if b == nil {
 				return ""
@@ -119,13 +132,17 @@ func (c *comparer) aspect(what, name, aspect, was, is, then string) {
 }
 
 func (c *comparer) header() {
-	a, b := c.a, c.b
+	a := c.a
+	b := c.b
 	c.aspect("header", "tick", "ticks per second", fmt.Sprint(a.TickRate), fmt.Sprint(b.TickRate), "")
 	if a.TickRate != b.TickRate {
 		c.out.Blocks = append(c.out.Blocks, "the number of ticks per second changes: what runs counts in ticks")
 	}
 	c.aspect("header", "seats", "seats", fmt.Sprint(a.Seats), fmt.Sprint(b.Seats), "who has a seat keeps it")
-	c.aspect("header", "strikes", "strikes", fmt.Sprint(a.Strikes, " in ", a.Window, " ticks"), fmt.Sprint(b.Strikes, " in ", b.Window, " ticks"), "")
+	c.aspect(
+		"header", "strikes", "strikes", fmt.Sprint(a.Strikes, " in ", a.Window, " ticks"),
+		fmt.Sprint(b.Strikes, " in ", b.Window, " ticks"), "",
+	)
 	for _, r := range a.Roles {
 		if !slices.Contains(b.Roles, r) {
 			c.add(Difference{What: "role", Name: r, How: Removed})
@@ -144,7 +161,12 @@ func (c *comparer) enums() {
 		c.pair("enum", name, x != nil, y != nil, func() {
 			for _, v := range x.Values {
 				if !slices.Contains(y.Values, v) {
-					c.add(Difference{What: "enum", Name: name + "." + v, How: Removed, Then: "what has this value starts at its default"})
+					c.add(Difference{
+						What: "enum",
+						Name: name + "." + v,
+						How:  Removed,
+						Then: "what has this value starts at its default",
+					})
 				}
 			}
 			for _, v := range y.Values {
@@ -168,9 +190,15 @@ func (k *Kind) sort(c *Contract) string {
 
 func (c *comparer) kind(name string, x, y *Kind) {
 	if x == nil || y == nil {
-		d := Difference{What: "kind", Name: name, How: Removed, Then: "its entities are despawned"}
+		d := Difference{
+			What: "kind",
+			Name: name,
+			How:  Removed,
+			Then: "its entities are despawned",
+		}
 		if x == nil {
-			d.How, d.Then = Added, map[bool]string{true: "it is there from the next tick on"}[y.Shared || y.Per >= 0]
+			d.How = Added
+			d.Then = map[bool]string{true: "it is there from the next tick on"}[y.Shared || y.Per >= 0]
 		}
 		c.add(d)
 		return
@@ -178,34 +206,69 @@ func (c *comparer) kind(name string, x, y *Kind) {
 	before := len(c.out.Changes)
 	c.aspect("kind", name, "sort", x.sort(c.a), y.sort(c.b), "")
 	if x.sort(c.a) != y.sort(c.b) {
-		c.out.Blocks = append(c.out.Blocks, fmt.Sprintf("`%s` was %s and is %s: its entities cannot be both", name, x.sort(c.a), y.sort(c.b)))
+		c.out.Blocks = append(
+			c.out.Blocks,
+			fmt.Sprintf("`%s` was %s and is %s: its entities cannot be both", name, x.sort(c.a), y.sort(c.b)),
+		)
 	}
-	c.aspect("kind", name, "audience", c.a.ToText(x.To, x.Who), c.b.ToText(y.To, y.Who), "who gains it gets it with the next tick, who loses it has it taken back")
+	c.aspect(
+		"kind", name, "audience", c.a.ToText(x.To, x.Who), c.b.ToText(y.To, y.Who),
+		"who gains it gets it with the next tick, who loses it has it taken back",
+	)
 	c.aspect("kind", name, "parts", strings.Join(x.Parts, ", "), strings.Join(y.Parts, ", "), "")
 	taken := map[string]bool{}
 	for _, p := range y.Properties {
 		q := x.Property(p.Name)
 		if q == nil && p.Was != "" {
-			if q = x.Property(p.Was); q != nil {
+			q = x.Property(p.Was)
+			if q != nil {
 				taken[q.Name] = true
-				c.add(Difference{What: "property", Name: name + "." + p.Name, How: Renamed, Was: name + "." + q.Name, Is: name + "." + p.Name, Then: "it takes the value over"})
+				c.add(Difference{
+					What: "property",
+					Name: name + "." + p.Name,
+					How:  Renamed,
+					Was:  name + "." + q.Name,
+					Is:   name + "." + p.Name,
+					Then: "it takes the value over",
+				})
 			}
 		}
 		if q == nil {
-			c.add(Difference{What: "property", Name: name + "." + p.Name, How: Added, Is: p.Type.String(), Then: "it starts at its default"})
+			c.add(Difference{
+				What: "property",
+				Name: name + "." + p.Name,
+				How:  Added,
+				Is:   p.Type.String(),
+				Then: "it starts at its default",
+			})
 			continue
 		}
 		c.property(name+"."+p.Name, q, p)
 	}
 	for _, q := range x.Properties {
 		if y.Property(q.Name) == nil && !taken[q.Name] {
-			c.add(Difference{What: "property", Name: name + "." + q.Name, How: Removed, Was: q.Type.String(), Then: "its value is lost; `was " + q.Name + "` on another property would keep it"})
+			c.add(Difference{
+				What: "property",
+				Name: name + "." + q.Name,
+				How:  Removed,
+				Was:  q.Type.String(),
+				Then: "its value is lost; `was " + q.Name + "` on another property would keep it",
+			})
 		}
 	}
 	each(x.Requests, y.Requests, func(r *Request) string { return r.FullName() }, c.request)
-	each(x.Events, y.Events, func(e *Event) string { return e.FullName() }, func(name string, x, y *Event) { c.event(name, x, y) })
+	each(
+		x.Events, y.Events, func(e *Event) string { return e.FullName() },
+		func(name string, x, y *Event) { c.event(name, x, y) },
+	)
 	if len(c.out.Changes) == before && c.a.words(x.decl.Start, x.decl.End) != c.b.words(y.decl.Start, y.decl.End) {
-		c.add(Difference{What: "kind", Name: name, How: Changed, Aspect: "handlers and timers", Then: "timers go on counting"})
+		c.add(Difference{
+			What:   "kind",
+			Name:   name,
+			How:    Changed,
+			Aspect: "handlers and timers",
+			Then:   "timers go on counting",
+		})
 	}
 }
 
@@ -219,7 +282,10 @@ func (c *comparer) property(name string, x, y *Property) {
 		then = "it keeps its value where that fits, and is clipped where not"
 	}
 	c.aspect("property", name, "type", x.Type.String(), y.Type.String(), then)
-	c.aspect("property", name, "audience", c.a.ToText(x.To, x.Who), c.b.ToText(y.To, y.Who), "who gains it gets it with the next tick, who loses it has it taken back")
+	c.aspect(
+		"property", name, "audience", c.a.ToText(x.To, x.Who), c.b.ToText(y.To, y.Who),
+		"who gains it gets it with the next tick, who loses it has it taken back",
+	)
 	writer := func(p *Property) (by, rule string) {
 		switch {
 		case p.Hold != nil:
@@ -248,7 +314,10 @@ func (p *Property) clauses() string {
 	for _, clause := range []struct {
 		there bool
 		words string
-	}{{p.Clamped, "clamped"}, {p.Once, "once"}, {p.Keep, "keep"}, {p.Loose, "loose"}, {p.AtMost > 0, fmt.Sprintf("at most %d per second", p.AtMost)}, {p.Follows != nil, "follows"}} {
+	}{
+		{p.Clamped, "clamped"}, {p.Once, "once"}, {p.Keep, "keep"}, {p.Loose, "loose"},
+		{p.AtMost > 0, fmt.Sprintf("at most %d per second", p.AtMost)}, {p.Follows != nil, "follows"},
+	} {
 		if clause.there {
 			out = append(out, clause.words)
 		}
@@ -296,7 +365,12 @@ func (c *comparer) request(name string, x, y *Request) {
 		c.aspect("request", name, "limit", limit(x), limit(y), "")
 		c.aspect("request", name, "checks", checks(x), checks(y), "")
 		if len(c.out.Changes) == before && c.a.words(x.decl.Start, x.decl.End) != c.b.words(y.decl.Start, y.decl.End) {
-			c.add(Difference{What: "request", Name: name, How: Changed, Aspect: "body"})
+			c.add(Difference{
+				What:   "request",
+				Name:   name,
+				How:    Changed,
+				Aspect: "body",
+			})
 		}
 	})
 }
@@ -304,7 +378,10 @@ func (c *comparer) request(name string, x, y *Request) {
 func (c *comparer) event(name string, x, y *Event) {
 	c.pair("event", name, x != nil, y != nil, func() {
 		c.aspect("event", name, "arguments", paramsText(x.Params), paramsText(y.Params), "")
-		c.aspect("event", name, "clauses", map[bool]string{true: "loose"}[x.Loose], map[bool]string{true: "loose"}[y.Loose], "")
+		c.aspect(
+			"event", name, "clauses", map[bool]string{true: "loose"}[x.Loose], map[bool]string{true: "loose"}[y.Loose],
+			"",
+		)
 	})
 }
 
@@ -329,7 +406,8 @@ func (c *Contract) words(start, end int) string {
 
 // clients finds the names that clients of the first version know and that are not the same in the second one.
 func (c *comparer) clients() {
-	a, b := c.a.Outline(), c.b.Outline()
+	a := c.a.Outline()
+	b := c.b.Outline()
 	same := func(x, y any) bool {
 		one, _ := json.Marshal(x) // plain data always marshals
 		two, _ := json.Marshal(y)

@@ -15,7 +15,8 @@ func (c *checker) constant(d *syntax.Const) {
 	}
 	var t *Type
 	if d.Type != nil {
-		if t = c.typ(d.Type, inMessage); t == nil {
+		t = c.typ(d.Type, inMessage)
+		if t == nil {
 			c.consts[name] = &Expr{Type: &Type{}} // so that its uses are not told as unknown
 			return
 		}
@@ -37,13 +38,19 @@ func (c *checker) constant(d *syntax.Const) {
 	}
 	slots, ok := c.slots(v)
 	if !ok {
-		c.fail(d.Value.Span(), "not-constant", "this is computed", "a constant is a number, a text, true, false, a vector, a list, a record or a value of an enum, as in Item.flare")
+		c.fail(
+			d.Value.Span(), "not-constant", "this is computed",
+			"a constant is a number, a text, true, false, a vector, a list, a record or a value of an enum, as in Item.flare",
+		)
 		return
 	}
 	switch {
 	case d.Setting:
 		if t.Holder() || t.Has(FormEntity) || t.Has(FormClient) {
-			c.fail(d.Type.At, "wrong-type", "a setting cannot be of this type", "a number, a text, a vector, an enum or a record of such")
+			c.fail(
+				d.Type.At, "wrong-type", "a setting cannot be of this type",
+				"a number, a text, a vector, an enum or a record of such",
+			)
 			return
 		}
 		c.bounded(d.Name.At, "the number of settings", int64(len(c.out.Settings)+1), 0, MaxSettings)
@@ -73,7 +80,10 @@ func (c *checker) memory(t *Type, slots []int64) *Expr {
 func (c *checker) table(d *syntax.Const, t *Type) {
 	c.consts[d.Name.Text] = &Expr{Type: &Type{}}
 	if t == nil {
-		c.fail(d.Name.At, "no-type", "a table has to have a type", "as in `const walls: list<Segment> max 500 from \"walls.json\"`")
+		c.fail(
+			d.Name.At, "no-type", "a table has to have a type",
+			"as in `const walls: list<Segment> max 500 from \"walls.json\"`",
+		)
 		return
 	}
 	text, err := c.files(d.From.Value)
@@ -83,7 +93,10 @@ func (c *checker) table(d *syntax.Const, t *Type) {
 	}
 	v, err := t.ParseJSON([]byte(text))
 	if err != nil {
-		c.fail(d.From.At, "bad-table", fmt.Sprintf("what %q holds %s", d.From.Value, err), "it has to be a value of the type "+t.String()+", as JSON")
+		c.fail(
+			d.From.At, "bad-table", fmt.Sprintf("what %q holds %s", d.From.Value, err),
+			"it has to be a value of the type "+t.String()+", as JSON",
+		)
 		return
 	}
 	if t.Has(FormEntity) || t.Has(FormClient) {
@@ -93,7 +106,12 @@ func (c *checker) table(d *syntax.Const, t *Type) {
 	x := c.memory(t, t.AppendSlots(nil, v, c.text))
 	if !t.Holder() && t.Form != FormRecord {
 		slots := c.out.Memory[x.Num:]
-		x = widened(&Expr{Op: OpConst, Type: t, Num: slots[0], Nums: slots})
+		x = widened(&Expr{
+			Op:   OpConst,
+			Type: t,
+			Num:  slots[0],
+			Nums: slots,
+		})
 	}
 	c.consts[d.Name.Text] = x
 }

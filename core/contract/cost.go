@@ -6,9 +6,10 @@ import (
 	"slices"
 )
 
-// Cost is what a contract's values take on the wire, in packed bits, computed from the declared ranges alone. The most is what
-// a value takes whole; typical is what its usual change takes: of a number a small difference (two bits that say how small,
-// and a third of its bits), of a text, a list, a map or stacks half of its room with one byte a character.
+// Cost is what a contract's values take on the wire, in packed bits, computed from the declared ranges alone. The most
+// is what a value takes whole; typical is what its usual change takes: of a number a small difference (two bits that
+// say how small, and a third of its bits), of a text, a list, a map or stacks half of its room with one byte a
+// character.
 type Cost struct {
 	Clients    int            `json:"clients"`
 	TickRate   int            `json:"tick_rate"` // ticks a second
@@ -16,25 +17,28 @@ type Cost struct {
 	Properties []CostRow      `json:"properties"`
 	Requests   []CostRow      `json:"requests"` // what a client sends
 	Events     []CostRow      `json:"events"`
-	// What one client gets, in bytes: of a snapshot; in a tick in which every value that it can have changes and every event is
-	// told once of every entity; and in a tick in which what timers and motion change does so once. Frame headers apart.
+	// What one client gets, in bytes: of a snapshot; in a tick in which every value that it can have changes and every
+	// event is told once of every entity; and in a tick in which what timers and motion change does so once. Frame
+	// headers apart.
 	Snapshot int `json:"snapshot_bytes"`
 	Most     int `json:"most_bytes"`
 	Typical  int `json:"typical_bytes"`
 	// Asked are the audiences that are asked for each pair of client and entity, and how often a tick.
 	Asked []AskedAudience `json:"asked"`
-	// Memory is what the service needs for the session with these clients and entities, in bytes, when every value is as long as it may
-	// be and every client is told by itself of all that it can be told of by itself. Kinds tells what one entity takes.
+	// Memory is what the service needs for the session with these clients and entities, in bytes, when every value is
+	// as long as it may be and every client is told by itself of all that it can be told of by itself. Kinds tells what
+	// one entity takes.
 	Memory int64       `json:"memory_bytes"`
 	Kinds  []MemoryRow `json:"kinds"`
 }
 
 // MemoryRow is what the entities of a kind take in the service's memory, in bytes.
 type MemoryRow struct {
-	Kind   string `json:"kind"`
-	Count  int    `json:"count"`
-	Each   int64  `json:"bytes_each"`
-	Client int64  `json:"bytes_client"` // that one entity takes for each client who is told of it by itself; 0 when none is
+	Kind  string `json:"kind"`
+	Count int    `json:"count"`
+	Each  int64  `json:"bytes_each"`
+	// that one entity takes for each client who is told of it by itself; 0 when none is
+	Client int64 `json:"bytes_client"`
 }
 
 // CostRow is one row of a Cost.
@@ -118,7 +122,8 @@ func (t *Type) Bits() (most, typical int) {
 	case FormRecord:
 		for _, p := range t.Parts {
 			m, y := p.Type.Bits()
-			most, typical = most+m, typical+y
+			most = most + m
+			typical = typical + y
 		}
 		return most, typical
 	case FormStacks:
@@ -137,7 +142,8 @@ func (t *Type) Bits() (most, typical int) {
 	return 0, 0
 }
 
-// farther is how many bits more than a whole value its change may take: 12 for each number that changes by far more than usual.
+// farther is how many bits more than a whole value its change may take: 12 for each number that changes by far more
+// than usual.
 func (p *Property) farther() int {
 	if p.Once || p.Loose || p.Moves() {
 		return 0
@@ -159,12 +165,14 @@ func (p *Property) farther() int {
 func paramBits(params []Param) (most, typical int) {
 	for _, p := range params {
 		m, y := p.Type.Bits()
-		most, typical = most+m, typical+y
+		most = most + m
+		typical = typical + y
 	}
 	return most, typical
 }
 
-// What an entity takes in memory, in bytes, measured and rounded up. TestMemoryIsNotMoreThanTold holds them against sessions that run.
+// What an entity takes in memory, in bytes, measured and rounded up. TestMemoryIsNotMoreThanTold holds them against
+// sessions that run.
 const (
 	entityMemory    = 1000 // by itself
 	slotMemory      = 40   // for each slot of its row
@@ -179,8 +187,9 @@ const (
 	ClientMemory    = 16 << 10
 )
 
-// Memory returns what one entity of the kind takes in the service's memory, in bytes, when each of its texts, lists, maps and stacks is as
-// long as it may be. What clients who are told of it by themselves take comes on top: EntryMemory for each.
+// Memory returns what one entity of the kind takes in the service's memory, in bytes, when each of its texts, lists,
+// maps and stacks is as long as it may be. What clients who are told of it by themselves take comes on top: EntryMemory
+// for each.
 func (k *Kind) Memory() int64 {
 	out := int64(entityMemory + slotMemory*k.Slots)
 	for _, p := range k.Properties {
@@ -224,7 +233,8 @@ func (a *Action) Memory() int64 {
 	return out
 }
 
-// private reports whether there are clients who are told of an entity of the kind by themselves: its owner, or who is near or asked for.
+// private reports whether there are clients who are told of an entity of the kind by themselves: its owner, or who is
+// near or asked for.
 func (k *Kind) private() bool {
 	if k.To == Some || k.To == Owner {
 		return true
@@ -232,8 +242,8 @@ func (k *Kind) private() bool {
 	return slices.ContainsFunc(k.Properties, func(p *Property) bool { return p.To == Some || p.To == Owner })
 }
 
-// SureMemory returns what a session takes in memory before its contract has spawned anything, in bytes: its shared entities, and those that
-// each of its clients has when all seats are taken.
+// SureMemory returns what a session takes in memory before its contract has spawned anything, in bytes: its shared
+// entities, and those that each of its clients has when all seats are taken.
 func (c *Contract) SureMemory() int64 {
 	most := int64(0) // of a client, by role
 	for role := range c.Roles {
@@ -260,14 +270,23 @@ const (
 	MaxCostEntities = 1_000_000
 )
 
-// Cost computes what the contract costs with so many clients and entities. A kind that is not named has as many as it surely
-// has: one if shared, one for each client if `per` a role, else 10. The error names a kind that does not exist, or a number
-// that is out of its range.
+// Cost computes what the contract costs with so many clients and entities. A kind that is not named has as many as it
+// surely has: one if shared, one for each client if `per` a role, else 10. The error names a kind that does not exist,
+// or a number that is out of its range.
 func (c *Contract) Cost(clients int, entities map[string]int) (*Cost, error) {
 	if clients < 1 || clients > MaxCostClients {
 		return nil, fmt.Errorf("compute the cost: %d clients; from 1 to %d", clients, MaxCostClients)
 	}
-	out := &Cost{Clients: clients, TickRate: c.TickRate, Entities: map[string]int{}, Properties: []CostRow{}, Requests: []CostRow{}, Events: []CostRow{}, Asked: []AskedAudience{}, Kinds: []MemoryRow{}}
+	out := &Cost{
+		Clients:    clients,
+		TickRate:   c.TickRate,
+		Entities:   map[string]int{},
+		Properties: []CostRow{},
+		Requests:   []CostRow{},
+		Events:     []CostRow{},
+		Asked:      []AskedAudience{},
+		Kinds:      []MemoryRow{},
+	}
 	for name, n := range entities {
 		i := slices.IndexFunc(c.Kinds, func(k *Kind) bool { return k.Name == name })
 		if i < 0 {
@@ -281,7 +300,10 @@ func (c *Contract) Cost(clients int, entities map[string]int) (*Cost, error) {
 			return nil, fmt.Errorf("compute the cost: %d entities of %s; from 0 to %d", n, name, MaxCostEntities)
 		}
 		if c.Kinds[i].Shared && n != 1 || c.Kinds[i].Per >= 0 && n > clients {
-			return nil, fmt.Errorf("compute the cost: %d entities of %s; there is %s", n, name, map[bool]string{true: "exactly one", false: "one for each client at most"}[c.Kinds[i].Shared])
+			return nil, fmt.Errorf(
+				"compute the cost: %d entities of %s; there is %s", n, name,
+				map[bool]string{true: "exactly one", false: "one for each client at most"}[c.Kinds[i].Shared],
+			)
 		}
 	}
 	out.Memory = int64(clients) * ClientMemory
@@ -313,7 +335,8 @@ func (c *Contract) Cost(clients int, entities map[string]int) (*Cost, error) {
 		for _, p := range k.Properties {
 			m, y := p.Type.Bits()
 			if p.To == Nobody {
-				m, y = 0, 0
+				m = 0
+				y = 0
 			}
 			far := p.farther()
 			if p.To == Nobody {
@@ -323,7 +346,13 @@ func (c *Contract) Cost(clients int, entities map[string]int) (*Cost, error) {
 			if p.To == Everyone {
 				to = c.ToText(k.To, k.Who)
 			}
-			out.Properties = append(out.Properties, CostRow{Name: k.Name + "." + p.Name, To: to, Most: m + far, Typical: y, Count: n})
+			out.Properties = append(out.Properties, CostRow{
+				Name:    k.Name + "." + p.Name,
+				To:      to,
+				Most:    m + far,
+				Typical: y,
+				Count:   n,
+			})
 			if p.To == Nobody {
 				continue
 			}
@@ -345,11 +374,21 @@ func (c *Contract) Cost(clients int, entities map[string]int) (*Cost, error) {
 		}
 		for _, r := range k.Requests {
 			m, y := paramBits(r.Params)
-			out.Requests = append(out.Requests, CostRow{Name: r.FullName(), To: c.WhoText(r.From), Most: m + 32 + 16, Typical: y + slot + 8})
+			out.Requests = append(out.Requests, CostRow{
+				Name:    r.FullName(),
+				To:      c.WhoText(r.From),
+				Most:    m + 32 + 16,
+				Typical: y + slot + 8,
+			})
 		}
 		for _, e := range k.Events {
 			m, y := paramBits(e.Params)
-			out.Events = append(out.Events, CostRow{Name: e.FullName(), Most: m + 32 + 16, Typical: y + 32 + 12, Count: n}) // its entity comes by its number
+			out.Events = append(out.Events, CostRow{
+				Name:    e.FullName(),
+				Most:    m + 32 + 16,
+				Typical: y + 32 + 12,
+				Count:   n,
+			}) // its entity comes by its number
 			most += n * (m + 32 + 16)
 		}
 		ask := func(of string, to Audience, who []Who) {
@@ -371,11 +410,14 @@ func (c *Contract) Cost(clients int, entities map[string]int) (*Cost, error) {
 			most += m + 8
 		}
 	}
-	out.Snapshot, out.Most, out.Typical = (snapshot+7)/8, (most+7)/8, (typical+7)/8
+	out.Snapshot = (snapshot + 7) / 8
+	out.Most = (most + 7) / 8
+	out.Typical = (typical + 7) / 8
 	return out, nil
 }
 
-// moving finds the properties that change without anybody asking: by timers, on ticks, by writes of clients and by holds.
+// moving finds the properties that change without anybody asking: by timers, on ticks, by writes of clients and by
+// holds.
 func (c *Contract) moving() map[*Property]bool {
 	out := map[*Property]bool{}
 	for _, p := range c.pieces() {
@@ -420,16 +462,25 @@ func (c *checker) costly() {
 			used = used || of(k.Who) || slices.ContainsFunc(k.Properties, func(p *Property) bool { return of(p.Who) })
 		}
 		if used && a.class() == ByAsking {
-			c.find("costly", a.decl.Start, a.Cond.at, fmt.Sprintf("`%s` has to be asked of each client and entity, in each tick", a.Name),
-				"compare one value of the viewer with one of the entity by `==`, or ask how near they are: those are found without asking")
+			c.find(
+				"costly", a.decl.Start, a.Cond.at,
+				fmt.Sprintf("`%s` has to be asked of each client and entity, in each tick", a.Name),
+				"compare one value of the viewer with one of the entity by `==`, or ask how near they are: those are found without asking",
+			)
 		}
 	}
 	for _, k := range c.out.Kinds {
 		for _, p := range k.Properties {
 			most, _ := p.Type.Bits()
 			if most > heavy && p.To != Nobody && moving[p] && p.AtMost == 0 {
-				c.find("costly", p.decl, p.name, fmt.Sprintf("`%s.%s` keeps changing and takes up to %d bytes each time, for each client that gets it", k.Name, p.Name, most/8),
-					"send it less often: `at most 2 per second`; or keep what changes in a property of its own")
+				c.find(
+					"costly", p.decl, p.name,
+					fmt.Sprintf(
+						"`%s.%s` keeps changing and takes up to %d bytes each time, for each client that gets it",
+						k.Name, p.Name, most/8,
+					),
+					"send it less often: `at most 2 per second`; or keep what changes in a property of its own",
+				)
 			}
 		}
 	}

@@ -10,8 +10,8 @@ import (
 // cannot be followed gets a name that nothing else has.
 type sym = string
 
-// crowd is who gets something, read from left to right like the list of a contract, with the entities and clients of one
-// body put in.
+// crowd is who gets something, read from left to right like the list of a contract, with the entities and clients of
+// one body put in.
 type crowd []term
 
 // term adds clients to a crowd or takes them away.
@@ -66,9 +66,11 @@ func (l *flows) coversTerm(c crowd, t term, rest crowd) bool {
 		case !a.but:
 			in = in || l.within(t, a)
 		case in:
-			apart := a.sort == ToRole && (t.sort == ToRole || t.sort == ToClient) && t.role >= 0 && t.role != a.role || a.sort == ToNobody
+			apart := a.sort == ToRole && (t.sort == ToRole || t.sort == ToClient) && t.role >= 0 && t.role != a.role ||
+				a.sort == ToNobody
 			// What both leave out is no difference.
-			also := slices.ContainsFunc(rest, func(b term) bool { return b.but && b.key() == a.key() }) && !slices.ContainsFunc(rest, func(b term) bool { return !b.but })
+			also := slices.ContainsFunc(rest, func(b term) bool { return b.but && b.key() == a.key() }) &&
+				!slices.ContainsFunc(rest, func(b term) bool { return !b.but })
 			in = apart || also
 		}
 	}
@@ -168,7 +170,8 @@ func ownerOf(entity sym) sym {
 	return "owner(" + entity + ")"
 }
 
-// near tells whether an audience only asks how near somebody is: that is relevance, not secrecy, unless it is declared secret.
+// near tells whether an audience only asks how near somebody is: that is relevance, not secrecy, unless it is declared
+// secret.
 func (a *Named) near() bool {
 	return !a.Secret && a.Cond != nil && a.Cond.Value != nil && nearness(a.Cond.Value)
 }
@@ -201,7 +204,8 @@ func (a *Named) asks(arg int) bool {
 	at := int64(0)
 	for i, p := range a.Params {
 		if i == arg {
-			return p.Type.Holder() || mentions(a.Cond.Value, func(x *Expr) bool { return x.Op == OpLocal && !x.Type.Holder() && x.Num == at })
+			return p.Type.Holder() ||
+				mentions(a.Cond.Value, func(x *Expr) bool { return x.Op == OpLocal && !x.Type.Holder() && x.Num == at })
 		}
 		if !p.Type.Holder() {
 			at += int64(p.Type.Width())
@@ -218,10 +222,15 @@ func mentions(x *Expr, such func(x *Expr) bool) bool {
 		if x == nil {
 			return false
 		}
-		if !(inside && x.Op == OpLocal) && such(x) || slices.ContainsFunc(x.Args, func(a *Expr) bool { return look(a, inside) }) {
+		if !(inside && x.Op == OpLocal) && such(x) ||
+			slices.ContainsFunc(x.Args, func(a *Expr) bool { return look(a, inside) }) {
 			return true
 		}
-		if q := x.Query; q != nil && slices.ContainsFunc([]*Expr{q.List, q.Within, q.Of, q.Where, q.Value, q.Else}, func(a *Expr) bool { return look(a, inside) }) {
+		if q := x.Query; q != nil &&
+			slices.ContainsFunc(
+				[]*Expr{q.List, q.Within, q.Of, q.Where, q.Value, q.Else},
+				func(a *Expr) bool { return look(a, inside) },
+			) {
 			return true
 		}
 		if x.Fn == nil || x.Fn.Body == nil || seen[x.Fn] {
@@ -233,7 +242,8 @@ func mentions(x *Expr, such func(x *Expr) bool) bool {
 	return look(x, false)
 }
 
-// within gives what an expression is a part of: the record of a field, the list of an item. Nothing else is within something.
+// within gives what an expression is a part of: the record of a field, the list of an item. Nothing else is within
+// something.
 func (x *Expr) within() *Expr {
 	if x.Op == OpField || x.Op == OpAt || x.Op == OpReal {
 		return x.Args[0]

@@ -13,8 +13,8 @@ import (
 	"kamerad/internal/tests/guards"
 )
 
-// Whoever forgets a declaration is told: each one of Tidewreck is deleted in turn. Nothing is missing, and so nothing is
-// told, only where the declaration was something of its own that no other part of the contract speaks of.
+// Whoever forgets a declaration is told: each one of Tidewreck is deleted in turn. Nothing is missing, and so nothing
+// is told, only where the declaration was something of its own that no other part of the contract speaks of.
 func TestEachForgottenDeclarationIsTold(t *testing.T) {
 	raw, err := os.ReadFile("../../demo/tidewreck.kam")
 	require.NoError(t, err)
@@ -72,16 +72,23 @@ func TestEachForgottenDeclarationIsTold(t *testing.T) {
 				add(r.Name.Text, "only clients speak of a request", r.At)
 			}
 			for _, h := range d.Handlers {
-				add(strings.TrimSpace(d.Name.Text+" on "+h.On.Text+" "+h.Param.Text), "nothing speaks of a handler", h.At)
+				add(
+					strings.TrimSpace(d.Name.Text+" on "+h.On.Text+" "+h.Param.Text), "nothing speaks of a handler",
+					h.At,
+				)
 			}
 			for _, t := range d.Timers {
 				add(fmt.Sprintf("%s every %dms", d.Name.Text, t.Window.Value), "nothing speaks of a timer", t.At)
 			}
 		}
 	}
-	told, byName, silent := 0, 0, map[string][]string{}
+	told := 0
+	byName := 0
+	silent := map[string][]string{}
 	for _, d := range all {
-		_, problems := LoadWith("tidewreck.kam", string(raw[:d.at.Start])+string(raw[d.at.End:]), beside("../../demo/tidewreck.kam"))
+		_, problems := LoadWith(
+			"tidewreck.kam", string(raw[:d.at.Start])+string(raw[d.at.End:]), beside("../../demo/tidewreck.kam"),
+		)
 		if len(problems) == 0 {
 			silent[d.class] = append(silent[d.class], d.name)
 			continue
@@ -91,7 +98,14 @@ func TestEachForgottenDeclarationIsTold(t *testing.T) {
 		if strings.Contains(strings.ToLower(problems.Error()), strings.ToLower(d.name)) {
 			byName++
 		} else {
-			assert.Contains(t, []string{"only clients speak of a request", "nothing speaks of a timer", "nothing speaks of a handler", "kind"}, d.class, "the message does not name `%s`: %s", d.name, problems.Error())
+			assert.Contains(
+				t,
+				[]string{
+					"only clients speak of a request", "nothing speaks of a timer", "nothing speaks of a handler",
+					"kind",
+				},
+				d.class, "the message does not name `%s`: %s", d.name, problems.Error(),
+			)
 		}
 	}
 	t.Logf("%d declarations deleted in turn: %d told, %d of them by their own name", len(all), told, byName)
@@ -104,14 +118,15 @@ func TestEachForgottenDeclarationIsTold(t *testing.T) {
 	assert.GreaterOrEqual(t, float64(told), 0.9*float64(len(all)))
 }
 
-// Each check, `from`, `limit`, `to`, pace and rule of Tidewreck is deleted in turn: how many of these holes a finding tells of, and
-// which it cannot. What a check should ask only the author knows; the audit has to catch the rest.
+// Each check, `from`, `limit`, `to`, pace and rule of Tidewreck is deleted in turn: how many of these holes a finding
+// tells of, and which it cannot. What a check should ask only the author knows; the audit has to catch the rest.
 func TestEachForgottenGuard(t *testing.T) {
 	raw, err := os.ReadFile("../../demo/tidewreck.kam")
 	require.NoError(t, err)
 	text := string(raw)
 	all := guards.Of(text)
-	told, total := map[string]int{}, map[string]int{}
+	told := map[string]int{}
+	total := map[string]int{}
 	var silent []string
 	for _, g := range all {
 		total[g.What]++
@@ -129,7 +144,10 @@ func TestEachForgottenGuard(t *testing.T) {
 	for _, n := range told {
 		sum += n
 	}
-	t.Logf("%d of %d guards are told when they are forgotten: %v of %v; not told:\n%s", sum, len(all), told, total, strings.Join(silent, "\n"))
+	t.Logf(
+		"%d of %d guards are told when they are forgotten: %v of %v; not told:\n%s", sum, len(all), told, total,
+		strings.Join(silent, "\n"),
+	)
 	assert.GreaterOrEqual(t, len(all), 60)
 	assert.Equal(t, total["from"], told["from"])
 	assert.Equal(t, total["pace"], told["pace"])

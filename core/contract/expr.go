@@ -55,7 +55,8 @@ func widened(x *Expr) *Expr {
 			out.Nums = append(out.Nums, bits(x.Type.Real(n)))
 		}
 		if len(out.Nums) == 1 {
-			out.Num, out.Nums = out.Nums[0], nil
+			out.Num = out.Nums[0]
+			out.Nums = nil
 		}
 		return out
 	}
@@ -140,7 +141,10 @@ func (e *env) fit(x syntax.Expr, v *Expr, want *Type, what string) *Expr {
 	}
 	if v.Op == OpConst {
 		if want.Form == FormInt && (want.Low != 0 || want.High != 0) && (v.Num < want.Low || v.Num > want.High) {
-			e.fail(x.Span(), "out-of-range", fmt.Sprintf("%s is %d", what, v.Num), fmt.Sprintf("from %d to %d", want.Low, want.High))
+			e.fail(
+				x.Span(), "out-of-range", fmt.Sprintf("%s is %d", what, v.Num),
+				fmt.Sprintf("from %d to %d", want.Low, want.High),
+			)
 			return nil
 		}
 		if want.Form == FormText && want.Max > 0 {
@@ -181,13 +185,17 @@ func (e *env) steps(x syntax.Expr, v *Expr, want *Type, what string) *Expr {
 	for _, r := range reals {
 		n, _ := want.Steps(float(r))
 		if n < want.Low || n > want.High {
-			e.fail(x.Span(), "out-of-range", fmt.Sprintf("%s is %s", what, want.decimal(n)), fmt.Sprintf("from %s to %s", want.decimal(want.Low), want.decimal(want.High)))
+			e.fail(
+				x.Span(), "out-of-range", fmt.Sprintf("%s is %s", what, want.decimal(n)),
+				fmt.Sprintf("from %s to %s", want.decimal(want.Low), want.decimal(want.High)),
+			)
 			return nil
 		}
 		out.Nums = append(out.Nums, n)
 	}
 	if len(out.Nums) == 1 {
-		out.Num, out.Nums = out.Nums[0], nil
+		out.Num = out.Nums[0]
+		out.Nums = nil
 	}
 	return out
 }
@@ -197,10 +205,13 @@ func (e *env) list(x *syntax.List, want *Type, what string) *Expr {
 	var of *Type
 	limit := MaxItems
 	if want != nil {
-		of, limit = want.Of, want.Max
+		of = want.Of
+		limit = want.Max
 	}
 	if len(x.Items) > limit {
-		e.fail(x.At, "out-of-range", fmt.Sprintf("%s has %d values", what, len(x.Items)), fmt.Sprintf("at most %d", limit))
+		e.fail(
+			x.At, "out-of-range", fmt.Sprintf("%s has %d values", what, len(x.Items)), fmt.Sprintf("at most %d", limit),
+		)
 		return nil
 	}
 	out := &Expr{Op: OpList, Type: want}
@@ -211,7 +222,10 @@ func (e *env) list(x *syntax.List, want *Type, what string) *Expr {
 				return nil
 			}
 			if v.Type.Holder() || v.Type.Form == FormNothing || v.Type.Form == FormLine {
-				e.fail(item.Span(), "wrong-type", describe(v.Type)+" cannot stand in a list", "a list holds single values or records")
+				e.fail(
+					item.Span(), "wrong-type", describe(v.Type)+" cannot stand in a list",
+					"a list holds single values or records",
+				)
 				return nil
 			}
 			of = v.Type
@@ -236,8 +250,8 @@ func (e *env) list(x *syntax.List, want *Type, what string) *Expr {
 	return out
 }
 
-// expr reads an expression. want, which may be nil, is the type that a bare name of an enum's value is looked up in. The
-// result is nil when there was a mistake; it has been told.
+// expr reads an expression. want, which may be nil, is the type that a bare name of an enum's value is looked up in.
+// The result is nil when there was a mistake; it has been told.
 func (e *env) expr(x syntax.Expr, want *Type) *Expr {
 	switch x := x.(type) {
 	case *syntax.Number:
@@ -295,14 +309,19 @@ func (e *env) call(x *syntax.Call, want *Type) *Expr {
 			return nil
 		}
 		if changes {
-			e.fail(x.At, "no-value", "this changes something and gives no value", "let it stand as a statement of its own")
+			e.fail(
+				x.At, "no-value", "this changes something and gives no value", "let it stand as a statement of its own",
+			)
 			return nil
 		}
 		return s.Value
 	}
 	r, ok := x.Fn.(*syntax.Ref)
 	if !ok {
-		e.fail(x.Fn.Span(), "unknown-name", "this is nothing that could be called", "a function of the contract, or one of the language")
+		e.fail(
+			x.Fn.Span(), "unknown-name", "this is nothing that could be called",
+			"a function of the contract, or one of the language",
+		)
 		return nil
 	}
 	if f := e.fns[r.Text]; f != nil {
@@ -318,10 +337,17 @@ func (e *env) call(x *syntax.Call, want *Type) *Expr {
 		if e.fn != nil {
 			e.calls[e.fn] = append(e.calls[e.fn], call{f, x.At})
 		} else if e.still && f.rolls {
-			e.fail(x.At, "impure", fmt.Sprintf("`%s` rolls, and a check or condition may not", f.Name), "roll in the body")
+			e.fail(
+				x.At, "impure", fmt.Sprintf("`%s` rolls, and a check or condition may not", f.Name), "roll in the body",
+			)
 			return nil
 		}
-		return widened(&Expr{Op: OpCallFn, Type: f.Result, Fn: f, Args: args})
+		return widened(&Expr{
+			Op:   OpCallFn,
+			Type: f.Result,
+			Fn:   f,
+			Args: args,
+		})
 	}
 	if builtin[r.Text] {
 		return e.builtin(x, r, want)
@@ -343,7 +369,10 @@ func (e *env) call(x *syntax.Call, want *Type) *Expr {
 		}
 	}
 	if hint == "" {
-		hint = e.suggest(r.Text, slices.Concat(names(e.fns), names(builtin), names(aggregates)), "declare it: fn "+r.Text+"(…) -> … = …")
+		hint = e.suggest(
+			r.Text, slices.Concat(names(e.fns), names(builtin), names(aggregates)),
+			"declare it: fn "+r.Text+"(…) -> … = …",
+		)
 	}
 	e.fail(x.Fn.Span(), "unknown-name", fmt.Sprintf("there is no function `%s`", r.Text), hint)
 	return nil
@@ -365,7 +394,10 @@ func (e *env) unary(x *syntax.Unary) *Expr {
 	switch v.Type.Form {
 	case FormInt, FormReal, FormVec2, FormVec3, FormTime:
 	default:
-		e.fail(x.X.Span(), "wrong-type", fmt.Sprintf("what `-` stands before is %s", describe(v.Type)), "it has to be a number or a vector")
+		e.fail(
+			x.X.Span(), "wrong-type", fmt.Sprintf("what `-` stands before is %s", describe(v.Type)),
+			"it has to be a number or a vector",
+		)
 		return nil
 	}
 	t := &Type{Form: v.Type.Form}
@@ -382,7 +414,17 @@ func (e *env) unary(x *syntax.Unary) *Expr {
 	return out
 }
 
-var numeric = map[string]Op{"+": OpAdd, "-": OpSub, "*": OpMul, "/": OpDiv, "%": OpMod, "<": OpLt, "<=": OpLe, ">": OpGt, ">=": OpGe}
+var numeric = map[string]Op{
+	"+":  OpAdd,
+	"-":  OpSub,
+	"*":  OpMul,
+	"/":  OpDiv,
+	"%":  OpMod,
+	"<":  OpLt,
+	"<=": OpLe,
+	">":  OpGt,
+	">=": OpGe,
+}
 
 func (e *env) binary(x *syntax.Binary) *Expr {
 	boolean := &Type{Form: FormBool}
@@ -397,7 +439,8 @@ func (e *env) binary(x *syntax.Binary) *Expr {
 	case "==", "!=":
 		return e.equal(x)
 	}
-	a, b := e.expr(x.A, nil), e.expr(x.B, nil)
+	a := e.expr(x.A, nil)
+	b := e.expr(x.B, nil)
 	if a == nil || b == nil || a.Type.Form == "" || b.Type.Form == "" {
 		return nil
 	}
@@ -432,12 +475,16 @@ func (e *env) binary(x *syntax.Binary) *Expr {
 			case a == FormVec2 || a == FormVec3 || b == FormVec2 || b == FormVec3:
 				hint = "vectors have + and - between them, and * and / with a number; compare a length or distance"
 			}
-			e.fail([]syntax.Expr{x.A, x.B}[i].Span(), "wrong-type", fmt.Sprintf("the %s side of `%s` is %s", []string{"left", "right"}[i], x.Op, describe(side.Type)), hint)
+			e.fail(
+				[]syntax.Expr{x.A, x.B}[i].Span(), "wrong-type",
+				fmt.Sprintf("the %s side of `%s` is %s", []string{"left", "right"}[i], x.Op, describe(side.Type)), hint,
+			)
 			return nil
 		}
 	}
 	if operand.Form == FormReal {
-		a, b = real(a), real(b)
+		a = real(a)
+		b = real(b)
 	}
 	return &Expr{Op: numeric[x.Op], Type: result, Args: []*Expr{a, b}}
 }
@@ -447,11 +494,14 @@ func vectorial(op string, a, b *Expr) *Type {
 	number := func(t *Type) bool { return t.Form == FormInt || t.Form == FormReal }
 	vector := func(t *Type) bool { return t.Form == FormVec2 || t.Form == FormVec3 }
 	switch ta, tb := a.Type, b.Type; {
-	case vector(ta) && ta.Form == tb.Form && (op == "+" || op == "-"), vector(ta) && number(tb) && (op == "*" || op == "/"):
+	case vector(ta) && ta.Form == tb.Form &&
+		(op == "+" || op == "-"), vector(ta) && number(tb) && (op == "*" || op == "/"):
 		return &Type{Form: ta.Form}
 	case number(ta) && vector(tb) && op == "*":
 		return &Type{Form: tb.Form}
-	case ta.Form == FormTime && tb.Form == FormTime && op != "*" && op != "%", ta.Form == FormTime && tb.Form == FormInt && (op == "*" || op == "/"), ta.Form == FormInt && tb.Form == FormTime && op == "*":
+	case ta.Form == FormTime && tb.Form == FormTime && op != "*" &&
+		op != "%", ta.Form == FormTime && tb.Form == FormInt &&
+		(op == "*" || op == "/"), ta.Form == FormInt && tb.Form == FormTime && op == "*":
 		return &Type{Form: FormTime}
 	case ta.Form == FormInstant && tb.Form == FormInstant && op == "-":
 		return &Type{Form: FormTime}
@@ -470,9 +520,11 @@ func (e *env) equal(x *syntax.Binary) *Expr {
 	}
 	out := func(a, b *Expr) *Expr { return &Expr{Op: op, Type: &Type{Form: FormBool}, Args: []*Expr{a, b}} }
 	// A bare enum value takes its type from the other side.
-	first, second := x.A, x.B
+	first := x.A
+	second := x.B
 	if r, ok := x.A.(*syntax.Ref); ok && !e.known(r) || ok && r.Text == "nothing" {
-		first, second = x.B, x.A
+		first = x.B
+		second = x.A
 	}
 	a := e.expr(first, nil)
 	if a == nil || a.Type.Form == "" {
@@ -480,13 +532,22 @@ func (e *env) equal(x *syntax.Binary) *Expr {
 	}
 	switch a.Type.Form {
 	case FormStacks:
-		e.fail(first.Span(), "wrong-type", "stacks cannot be compared as a whole", "compare a count: satchel.count(flare) == 2")
+		e.fail(
+			first.Span(), "wrong-type", "stacks cannot be compared as a whole",
+			"compare a count: satchel.count(flare) == 2",
+		)
 		return nil
 	case FormList, FormMap, FormLine:
-		e.fail(first.Span(), "wrong-type", fmt.Sprintf("a %s cannot be compared as a whole", a.Type.Form), "compare what is in it")
+		e.fail(
+			first.Span(), "wrong-type", fmt.Sprintf("a %s cannot be compared as a whole", a.Type.Form),
+			"compare what is in it",
+		)
 		return nil
 	case FormNothing:
-		e.fail(first.Span(), "wrong-type", "nothing is compared with nothing", "one of the two sides has to be a ref or a client")
+		e.fail(
+			first.Span(), "wrong-type", "nothing is compared with nothing",
+			"one of the two sides has to be a ref or a client",
+		)
 		return nil
 	case FormInt, FormReal, FormVec2, FormVec3, FormEntity:
 		b := e.expr(second, a.Type)
@@ -496,10 +557,12 @@ func (e *env) equal(x *syntax.Binary) *Expr {
 		if a.Type.Form == FormInt && b.Type.Form == FormReal {
 			return out(real(a), b)
 		}
-		if a.Type.Form == FormEntity && b.Type.Form == FormEntity && slices.ContainsFunc(a.Type.Kinds, func(k *Kind) bool { return slices.Contains(b.Type.Kinds, k) }) {
+		if a.Type.Form == FormEntity && b.Type.Form == FormEntity &&
+			slices.ContainsFunc(a.Type.Kinds, func(k *Kind) bool { return slices.Contains(b.Type.Kinds, k) }) {
 			return out(a, b)
 		}
-		if b = e.fit(second, b, a.Type, "the other side of `"+x.Op+"`"); b == nil {
+		b = e.fit(second, b, a.Type, "the other side of `"+x.Op+"`")
+		if b == nil {
 			return nil
 		}
 		return out(a, b)
@@ -513,7 +576,8 @@ func (e *env) equal(x *syntax.Binary) *Expr {
 
 // known tells whether a bare name means something without a type to look it up in.
 func (e *env) known(r *syntax.Ref) bool {
-	return syntax.Reserved(r.Text) || e.local(r.Text) != nil || e.property(r.Text) != nil || e.kinds[r.Text] != nil || e.consts[r.Text] != nil || e.settings[r.Text] != nil
+	return syntax.Reserved(r.Text) || e.local(r.Text) != nil || e.property(r.Text) != nil || e.kinds[r.Text] != nil ||
+		e.consts[r.Text] != nil || e.settings[r.Text] != nil
 }
 
 // named looks a bare name up in the type that is wanted.
@@ -556,17 +620,25 @@ func (e *env) ref(x *syntax.Ref, want *Type) *Expr {
 			return v
 		}
 		if want != nil && want.Form == FormEnum {
-			e.fail(x.At, "unknown-name", fmt.Sprintf("`%s` is no %s", x.Text, want.Enum.Name), e.suggest(x.Text, want.Enum.Values, "one of "+strings.Join(want.Enum.Values, ", ")))
+			e.fail(
+				x.At, "unknown-name", fmt.Sprintf("`%s` is no %s", x.Text, want.Enum.Name),
+				e.suggest(x.Text, want.Enum.Values, "one of "+strings.Join(want.Enum.Values, ", ")),
+			)
 			return nil
 		}
-		e.fail(x.At, "not-constant", fmt.Sprintf("this is computed from `%s`", x.Text), "what is constant is a number, a text, true, false, a vector, a list, a record, a value of an enum or another constant")
+		e.fail(
+			x.At, "not-constant", fmt.Sprintf("this is computed from `%s`", x.Text),
+			"what is constant is a number, a text, true, false, a vector, a list, a record, a value of an enum or another constant",
+		)
 		return nil
 	}
 	client := &Type{Form: FormClient}
 	switch x.Text {
 	case "self":
 		if e.kind == nil {
-			e.fail(x.At, "no-self", "there is no `self` here", "`self` is the entity whose request, handler or timer runs")
+			e.fail(
+				x.At, "no-self", "there is no `self` here", "`self` is the entity whose request, handler or timer runs",
+			)
 			return nil
 		}
 		return e.self()
@@ -588,14 +660,20 @@ func (e *env) ref(x *syntax.Ref, want *Type) *Expr {
 		return &Expr{Op: OpCaller, Type: client}
 	case "viewer":
 		if !e.viewer {
-			e.fail(x.At, "no-viewer", "there is no `viewer` here", "only an audience has one: the client of whom it is asked")
+			e.fail(
+				x.At, "no-viewer", "there is no `viewer` here",
+				"only an audience has one: the client of whom it is asked",
+			)
 			return nil
 		}
 		return &Expr{Op: OpViewer, Type: client}
 	case "server":
 		return &Expr{Op: OpConst, Type: client}
 	case "everyone", "nobody":
-		e.fail(x.At, "audience", fmt.Sprintf("`%s` is an audience, not a value", x.Text), "it stands after `to`, `from` or `tell`")
+		e.fail(
+			x.At, "audience", fmt.Sprintf("`%s` is an audience, not a value", x.Text),
+			"it stands after `to`, `from` or `tell`",
+		)
 		return nil
 	}
 	if v := e.local(x.Text); v != nil {
@@ -607,7 +685,12 @@ func (e *env) ref(x *syntax.Ref, want *Type) *Expr {
 	}
 	if p := e.property(x.Text); p != nil {
 		e.used[p.decl] = e.used[p.decl] || e.written != syntax.Expr(x)
-		return widened(&Expr{Op: OpGet, Type: p.Type, Prop: p, Args: []*Expr{e.self()}})
+		return widened(&Expr{
+			Op:   OpGet,
+			Type: p.Type,
+			Prop: p,
+			Args: []*Expr{e.self()},
+		})
 	}
 	if s := e.settings[x.Text]; s != nil {
 		e.used[s] = true
@@ -649,19 +732,31 @@ func timeHint(op string) string {
 
 func (e *env) unknown(x *syntax.Ref, want *Type) {
 	if builtin[x.Text] {
-		e.fail(x.At, "wrong-type", fmt.Sprintf("`%s` is a function, and is called here without its values", x.Text), "write "+takes[x.Text])
+		e.fail(
+			x.At, "wrong-type", fmt.Sprintf("`%s` is a function, and is called here without its values", x.Text),
+			"write "+takes[x.Text],
+		)
 		return
 	}
 	if e.enums[x.Text] != nil {
-		e.fail(x.At, "wrong-type", fmt.Sprintf("`%s` is an enum, not a value", x.Text), fmt.Sprintf("name one of its values: %s.%s", x.Text, e.enums[x.Text].Values[0]))
+		e.fail(
+			x.At, "wrong-type", fmt.Sprintf("`%s` is an enum, not a value", x.Text),
+			fmt.Sprintf("name one of its values: %s.%s", x.Text, e.enums[x.Text].Values[0]),
+		)
 		return
 	}
 	for _, en := range e.out.Enums {
 		if slices.Contains(en.Values, x.Text) {
 			if want != nil && want.Form != "" {
-				e.fail(x.At, "wrong-type", fmt.Sprintf("`%s` is a value of %s", x.Text, en.Name), "here stands "+describe(want))
+				e.fail(
+					x.At, "wrong-type", fmt.Sprintf("`%s` is a value of %s", x.Text, en.Name),
+					"here stands "+describe(want),
+				)
 			} else {
-				e.fail(x.At, "unknown-name", fmt.Sprintf("it is not clear what `%s` means here", x.Text), fmt.Sprintf("write %s.%s", en.Name, x.Text))
+				e.fail(
+					x.At, "unknown-name", fmt.Sprintf("it is not clear what `%s` means here", x.Text),
+					fmt.Sprintf("write %s.%s", en.Name, x.Text),
+				)
 			}
 			return
 		}
@@ -697,7 +792,10 @@ func (e *env) member(x *syntax.Member) *Expr {
 				e.used[en], e.used[value{en, int64(i)}] = true, true
 				return &Expr{Op: OpConst, Type: &Type{Form: FormEnum, Enum: en}, Num: int64(i)}
 			}
-			e.fail(x.Name.At, "unknown-name", fmt.Sprintf("%s has no value `%s`", en.Name, x.Name.Text), e.suggest(x.Name.Text, en.Values, "it has "+strings.Join(en.Values, ", ")))
+			e.fail(
+				x.Name.At, "unknown-name", fmt.Sprintf("%s has no value `%s`", en.Name, x.Name.Text),
+				e.suggest(x.Name.Text, en.Values, "it has "+strings.Join(en.Values, ", ")),
+			)
 			return nil
 		}
 	}
@@ -714,7 +812,12 @@ func (e *env) member(x *syntax.Member) *Expr {
 		if k := on.Type.Kind(); k != nil {
 			if p := k.Property(name); p != nil {
 				e.used[p.decl] = e.used[p.decl] || e.written != syntax.Expr(x)
-				return widened(&Expr{Op: OpGet, Type: p.Type, Prop: p, Args: []*Expr{on}})
+				return widened(&Expr{
+					Op:   OpGet,
+					Type: p.Type,
+					Prop: p,
+					Args: []*Expr{on},
+				})
 			}
 		}
 		props := e.common(x.Name, on.Type.Kinds)
@@ -725,10 +828,12 @@ func (e *env) member(x *syntax.Member) *Expr {
 		for _, k := range on.Type.Kinds {
 			p := props[k.Index]
 			e.used[p.decl] = e.used[p.decl] || e.written != syntax.Expr(x)
-			get.Type, get.Prop = p.Type, p
+			get.Type = p.Type
+			get.Prop = p
 		}
 		if len(on.Type.Kinds) > 1 {
-			get.Prop, get.Props = nil, props
+			get.Prop = nil
+			get.Props = props
 		}
 		return widened(get)
 	case FormClient:
@@ -745,11 +850,23 @@ func (e *env) member(x *syntax.Member) *Expr {
 			if k.Per < 0 {
 				continue
 			}
-			if known = append(known, k.Name); k.Name == name {
-				return &Expr{Op: OpEntityOf, Type: k.ref(), Kind: k, Args: []*Expr{on}}
+			known = append(known, k.Name)
+			if k.Name == name {
+				return &Expr{
+					Op:   OpEntityOf,
+					Type: k.ref(),
+					Kind: k,
+					Args: []*Expr{on},
+				}
 			}
 		}
-		e.fail(x.Name.At, "unknown-name", fmt.Sprintf("a client has no `%s`", name), e.suggest(name, append(known, "name", "role", "number"), "it has name, role, number, and the kinds that each client has one of"))
+		e.fail(
+			x.Name.At, "unknown-name", fmt.Sprintf("a client has no `%s`", name),
+			e.suggest(
+				name, append(known, "name", "role", "number"),
+				"it has name, role, number, and the kinds that each client has one of",
+			),
+		)
 		return nil
 	case FormVec2, FormVec3, FormRecord:
 		if c := counted(on); c != on && c.Type.Form != FormDirection {
@@ -757,7 +874,10 @@ func (e *env) member(x *syntax.Member) *Expr {
 		}
 		return widened(e.field(on, x.Name))
 	}
-	e.fail(x.Name.At, "unknown-name", fmt.Sprintf("%s has no `%s`", describe(on.Type), name), "only entities, clients, vectors and records have parts")
+	e.fail(
+		x.Name.At, "unknown-name", fmt.Sprintf("%s has no `%s`", describe(on.Type), name),
+		"only entities, clients, vectors and records have parts",
+	)
 	return nil
 }
 
@@ -767,22 +887,38 @@ func (e *env) field(on *Expr, n syntax.Ident) *Expr {
 		offset := 0
 		for _, p := range on.Type.Parts {
 			if p.Name == n.Text {
-				return &Expr{Op: OpField, Type: p.Type, Num: int64(offset), Args: []*Expr{on}}
+				return &Expr{
+					Op:   OpField,
+					Type: p.Type,
+					Num:  int64(offset),
+					Args: []*Expr{on},
+				}
 			}
 			offset += p.Type.Width()
 		}
 		known := on.Type.fieldNames()
-		e.fail(n.At, "unknown-name", fmt.Sprintf("%s has no field `%s`", on.Type.Name, n.Text), e.suggest(n.Text, known, "it has "+strings.Join(known, ", ")))
+		e.fail(
+			n.At, "unknown-name", fmt.Sprintf("%s has no field `%s`", on.Type.Name, n.Text),
+			e.suggest(n.Text, known, "it has "+strings.Join(known, ", ")),
+		)
 		return nil
 	}
 	i := slices.Index([]string{"x", "y", "z"}[:on.Type.Width()], n.Text)
 	if i < 0 {
-		e.fail(n.At, "unknown-name", fmt.Sprintf("a %s has no `%s`", on.Type.Form, n.Text), "it has "+strings.Join([]string{"x", "y", "z"}[:on.Type.Width()], ", "))
+		e.fail(
+			n.At, "unknown-name", fmt.Sprintf("a %s has no `%s`", on.Type.Form, n.Text),
+			"it has "+strings.Join([]string{"x", "y", "z"}[:on.Type.Width()], ", "),
+		)
 		return nil
 	}
 	t := *on.Type
 	t.Form = FormReal
-	return &Expr{Op: OpField, Type: &t, Num: int64(i), Args: []*Expr{on}}
+	return &Expr{
+		Op:   OpField,
+		Type: &t,
+		Num:  int64(i),
+		Args: []*Expr{on},
+	}
 }
 
 // at reads `list[index]` or `map[key]`. The result is in the form that it is held in.
@@ -794,7 +930,10 @@ func (e *env) at(on *Expr, x *syntax.Index) *Expr {
 	case FormMap:
 		key = e.value(x.I, on.Type.Key, "the key")
 	default:
-		e.fail(x.X.Span(), "wrong-type", describe(on.Type)+" has no places", "a list has: buoys[0]; a map has keys: scores[caller]")
+		e.fail(
+			x.X.Span(), "wrong-type", describe(on.Type)+" has no places",
+			"a list has: buoys[0]; a map has keys: scores[caller]",
+		)
 	}
 	if key == nil {
 		return nil
@@ -811,7 +950,10 @@ func (e *env) record(x *syntax.Record) *Expr {
 				known = append(known, name)
 			}
 		}
-		e.fail(x.Type.At, "unknown-name", fmt.Sprintf("there is no record `%s`", x.Type.Text), e.suggest(x.Type.Text, known, "declare it: type "+x.Type.Text+" { … }"))
+		e.fail(
+			x.Type.At, "unknown-name", fmt.Sprintf("there is no record `%s`", x.Type.Text),
+			e.suggest(x.Type.Text, known, "declare it: type "+x.Type.Text+" { … }"),
+		)
 		return nil
 	}
 	e.used[tree] = true
@@ -825,7 +967,10 @@ func (e *env) record(x *syntax.Record) *Expr {
 		i := slices.IndexFunc(t.Parts, func(p Param) bool { return p.Name == set.Name.Text })
 		if i < 0 {
 			known := t.fieldNames()
-			e.fail(set.Name.At, "unknown-name", fmt.Sprintf("%s has no field `%s`", t.Name, set.Name.Text), e.suggest(set.Name.Text, known, "it has "+strings.Join(known, ", ")))
+			e.fail(
+				set.Name.At, "unknown-name", fmt.Sprintf("%s has no field `%s`", t.Name, set.Name.Text),
+				e.suggest(set.Name.Text, known, "it has "+strings.Join(known, ", ")),
+			)
 			ok = false
 			continue
 		}
@@ -837,7 +982,10 @@ func (e *env) record(x *syntax.Record) *Expr {
 	}
 	for i, p := range t.Parts {
 		if ok && out.Args[i] == nil {
-			e.fail(x.At, "not-given", fmt.Sprintf("the field `%s` of %s gets no value here", p.Name, t.Name), "a record is given with all of its fields")
+			e.fail(
+				x.At, "not-given", fmt.Sprintf("the field `%s` of %s gets no value here", p.Name, t.Name),
+				"a record is given with all of its fields",
+			)
 			ok = false
 		}
 	}

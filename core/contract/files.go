@@ -35,7 +35,10 @@ func (f Files) Check() error {
 		size += len(text)
 	}
 	if len(f) > MaxFiles || size > MaxFilesSize {
-		return fmt.Errorf("there are %d files with %d bytes beside the contract, at most %d with %d are allowed", len(f), size, MaxFiles, MaxFilesSize)
+		return fmt.Errorf(
+			"there are %d files with %d bytes beside the contract, at most %d with %d are allowed", len(f), size,
+			MaxFiles, MaxFilesSize,
+		)
 	}
 	return nil
 }

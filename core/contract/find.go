@@ -22,12 +22,15 @@ var findings = func() map[string]Finding {
 		parts := strings.Split(string(raw), "```")
 		title, harm, _ := strings.Cut(strings.TrimSpace(parts[0]), "\n\n")
 		name := strings.TrimSuffix(file.Name(), ".md")
-		out[name] = Finding{name, title, harm, strings.TrimPrefix(parts[1], "kam\n"), strings.TrimPrefix(parts[3], "kam\n")}
+		out[name] = Finding{
+			name, title, harm, strings.TrimPrefix(parts[1], "kam\n"), strings.TrimPrefix(parts[3], "kam\n"),
+		}
 	}
 	return out
 }()
 
-// Finding is a danger that a contract can be warned of. `accept NAME "reason"` above a declaration says that it is meant there.
+// Finding is a danger that a contract can be warned of. `accept NAME "reason"` above a declaration says that it is
+// meant there.
 type Finding struct {
 	Name    string `json:"name"`
 	Title   string `json:"title"`
@@ -69,7 +72,8 @@ func (c *checker) find(finding string, decl int, at syntax.Span, what, hint stri
 
 // dangers looks for everything that a right contract may still be warned of.
 func (c *checker) dangers(f *syntax.File) {
-	c.accepted, c.taken = map[acceptKey]bool{}, map[acceptKey]bool{}
+	c.accepted = map[acceptKey]bool{}
+	c.taken = map[acceptKey]bool{}
 	for _, a := range f.Accepts {
 		c.accepted[acceptKey{a.For, a.Finding.Text}] = true
 	}
@@ -80,7 +84,10 @@ func (c *checker) dangers(f *syntax.File) {
 	c.things()
 	for _, a := range f.Accepts {
 		if _, known := findings[a.Finding.Text]; known && !c.taken[acceptKey{a.For, a.Finding.Text}] {
-			p := c.src.Problem(a.At, "needless-accept", fmt.Sprintf("nothing below this line is %s", a.Finding.Text), "remove the line")
+			p := c.src.Problem(
+				a.At, "needless-accept", fmt.Sprintf("nothing below this line is %s", a.Finding.Text),
+				"remove the line",
+			)
 			p.Warning = true
 			c.problems = append(c.problems, p)
 		}

@@ -10,12 +10,13 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// Each finding has at least three contracts that have it, and three near ones that have not. Their messages stand in them, and
-// are held against what is told by TestEveryMistakeIsToldOnItsLine.
+// Each finding has at least three contracts that have it, and three near ones that have not. Their messages stand in
+// them, and are held against what is told by TestEveryMistakeIsToldOnItsLine.
 func TestEveryFindingHasItsContracts(t *testing.T) {
 	files, err := filepath.Glob("testdata/danger/*.kam")
 	require.NoError(t, err)
-	has, near := map[string]int{}, map[string]int{}
+	has := map[string]int{}
+	near := map[string]int{}
 	for _, file := range files {
 		raw, err := os.ReadFile(file)
 		require.NoError(t, err)
@@ -81,7 +82,10 @@ shared Strongbox {
 	require.Len(t, problems, 1)
 	assert.Equal(t, "leak", problems[0].Code)
 	assert.Equal(t, 13, problems[0].Line)
-	assert.Equal(t, "`Strongbox.answer` goes to nobody, and shows in `Strongbox.opened`, which goes to everyone", problems[0].Message)
+	assert.Equal(
+		t, "`Strongbox.answer` goes to nobody, and shows in `Strongbox.opened`, which goes to everyone",
+		problems[0].Message,
+	)
 	_, problems = Load("wreck.kam", strings.Replace(text, "accept leak", "accept unfair", 1))
 	require.Len(t, problems, 3)
 }

@@ -9,10 +9,10 @@ import (
 	"kamerad/core/syntax"
 )
 
-// The leak finding follows information through a contract (Denning and Denning, 1977, with the audiences of properties and
-// kinds in place of levels). A label says in which audiences somebody has to be to learn a value; what is read adds to it,
-// what decides whether a statement runs adds to all that the statement does, and whatever reaches clients is held against it.
-// Causes are read one by one: what a property holds was held against its audience when it was written.
+// The leak finding follows information through a contract (Denning and Denning, 1977, with the audiences of properties
+// and kinds in place of levels). A label says in which audiences somebody has to be to learn a value; what is read adds
+// to it, what decides whether a statement runs adds to all that the statement does, and whatever reaches clients is
+// held against it. Causes are read one by one: what a property holds was held against its audience when it was written.
 
 // atom is an audience that whoever learns something has to be in, and what the audience is of.
 type atom struct {
@@ -146,7 +146,15 @@ type flow struct {
 const maxFlow = 3000
 
 func (l *flows) newFlow(c *cause, k *Kind, decl int) *flow {
-	f := &flow{flows: l, cause: c, kind: k, caller: -1, decl: decl, locals: map[int64]val{}, lists: map[int64]val{}}
+	f := &flow{
+		flows:  l,
+		cause:  c,
+		kind:   k,
+		caller: -1,
+		decl:   decl,
+		locals: map[int64]val{},
+		lists:  map[int64]val{},
+	}
 	if k != nil {
 		f.self = "self:" + k.Name
 		if k.Shared {
@@ -157,7 +165,22 @@ func (l *flows) newFlow(c *cause, k *Kind, decl int) *flow {
 }
 
 func (l *flows) newCause(name string, line int, k *Kind) *cause {
-	c := &cause{name: name, line: line, kind: k, changes: map[*Property]bool{}, makes: map[*Property]bool{}, spawns: map[*Kind]bool{}, gone: map[*Kind]bool{}, given: map[*Kind]bool{}, told: map[*Event][][]Who{}, others: map[string]bool{}, actions: map[string]bool{}, fns: map[string]val{}, asked: map[int]syntax.Span{}, reported: map[string]bool{}}
+	c := &cause{
+		name:     name,
+		line:     line,
+		kind:     k,
+		changes:  map[*Property]bool{},
+		makes:    map[*Property]bool{},
+		spawns:   map[*Kind]bool{},
+		gone:     map[*Kind]bool{},
+		given:    map[*Kind]bool{},
+		told:     map[*Event][][]Who{},
+		others:   map[string]bool{},
+		actions:  map[string]bool{},
+		fns:      map[string]val{},
+		asked:    map[int]syntax.Span{},
+		reported: map[string]bool{},
+	}
 	l.causes = append(l.causes, c)
 	return c
 }
@@ -169,12 +192,18 @@ func (l *flows) fresh(what string) sym {
 
 func (l *flows) atom(c crowd, of, to string) *atom {
 	key := of + " " + c.key()
-	if to = "goes only to " + to; to == "goes only to nobody" {
+	to = "goes only to " + to
+	if to == "goes only to nobody" {
 		to = "goes to nobody"
 	}
 	a := l.atoms[key]
 	if a == nil {
-		a = &atom{id: len(l.atoms) + 1, crowd: c, of: of, to: to}
+		a = &atom{
+			id:    len(l.atoms) + 1,
+			crowd: c,
+			of:    of,
+			to:    to,
+		}
 		l.atoms[key] = a
 	}
 	return a
@@ -190,7 +219,13 @@ func (l *flows) audience(k *Kind, to Audience, who []Who, on sym) crowd {
 	case Owner:
 		who = []Who{{Sort: ToOwner}}
 	}
-	f := &flow{flows: l, cause: &cause{fns: map[string]val{}}, kind: k, self: on, caller: -1}
+	f := &flow{
+		flows:  l,
+		cause:  &cause{fns: map[string]val{}},
+		kind:   k,
+		self:   on,
+		caller: -1,
+	}
 	return f.crowd(who)
 }
 
@@ -208,9 +243,12 @@ func (f *flow) crowd(who []Who) crowd {
 				t = term{but: w.But, sort: ToNobody} // it always belongs to the server
 			}
 		case ToCaller:
-			t.sort, t.sym, t.role = ToClient, "caller", f.caller
+			t.sort = ToClient
+			t.sym = "caller"
+			t.role = f.caller
 		case ToClient:
-			t.sym, t.role = f.fresh("clients"), -1
+			t.sym = f.fresh("clients")
+			t.role = -1
 			if w.X.Type.Form == FormClient {
 				t.sym, t.role = f.symOf(w.X), f.roleOf(w.X)
 			}
@@ -340,11 +378,20 @@ func (f *flow) toProperty(k *Kind, p *Property, on sym) dest {
 	if k.To != Everyone {
 		crowds = append(crowds, f.audience(k, k.To, k.Who, on))
 	}
-	return dest{crowds: crowds, what: fmt.Sprintf("`%s.%s`, which goes to %s", k.Name, p.Name, f.out.ToText(p.To, p.Who))}
+	return dest{
+		crowds: crowds,
+		what:   fmt.Sprintf("`%s.%s`, which goes to %s", k.Name, p.Name, f.out.ToText(p.To, p.Who)),
+	}
 }
 
 func (f *flow) toKind(k *Kind, on sym, what string) dest {
-	return dest{crowds: []crowd{f.audience(k, k.To, k.Who, on)}, what: fmt.Sprintf("%s `%s`, which %s", what, k.Name, map[bool]string{true: "everyone sees", false: f.out.ToText(k.To, k.Who) + " can see"}[k.To == Everyone])}
+	return dest{
+		crowds: []crowd{f.audience(k, k.To, k.Who, on)},
+		what: fmt.Sprintf(
+			"%s `%s`, which %s", what, k.Name,
+			map[bool]string{true: "everyone sees", false: f.out.ToText(k.To, k.Who) + " can see"}[k.To == Everyone],
+		),
+	}
 }
 
 var everyone = []crowd{{{sort: ToEveryone}}}
@@ -385,7 +432,13 @@ func (f *flow) revealedTo(l label, who []Who) label {
 		}
 		wide := f.atoms[key]
 		if wide == nil {
-			wide = &atom{id: len(f.atoms) + 1, crowd: a.crowd, also: append(slices.Clone(a.also), to), of: a.of, to: a.to + " and is revealed to " + f.out.WhoText(who)}
+			wide = &atom{
+				id:    len(f.atoms) + 1,
+				crowd: a.crowd,
+				also:  append(slices.Clone(a.also), to),
+				of:    a.of,
+				to:    a.to + " and is revealed to " + f.out.WhoText(who),
+			}
 			f.atoms[key] = wide
 		}
 		out = out.with(label{wide})
@@ -409,16 +462,22 @@ func (f *flow) sink(l label, d dest) {
 			return
 		}
 		f.cause.reported[key] = true
-		f.report("leak", f.decl, f.at, fmt.Sprintf("whether this happens depends on %s, which %s, and shows in %s", a.of, a.to, d.what),
-			"if they may learn it, say so where it is asked: reveal(…); else let it decide only what the same clients see")
+		f.report(
+			"leak", f.decl, f.at,
+			fmt.Sprintf("whether this happens depends on %s, which %s, and shows in %s", a.of, a.to, d.what),
+			"if they may learn it, say so where it is asked: reveal(…); else let it decide only what the same clients see",
+		)
 	}
 }
 
 // decision holds something against the caller, who learns of it by what is decided.
 func (f *flow) decision(l label, how string) {
 	if a := f.leaks(l, f.toCaller("")); a != nil {
-		f.report("leak", f.decl, f.at, fmt.Sprintf("%s depends on %s, which %s: the caller learns of it by asking", how, a.of, a.to),
-			"if the caller may learn it, say so: reveal(…); else ask what the caller can see")
+		f.report(
+			"leak", f.decl, f.at,
+			fmt.Sprintf("%s depends on %s, which %s: the caller learns of it by asking", how, a.of, a.to),
+			"if the caller may learn it, say so: reveal(…); else ask what the caller can see",
+		)
 	}
 }
 
@@ -517,13 +576,17 @@ func (f *flow) value(x *Expr) val {
 		v := val{sym: "nothing"}
 		switch x.Type.Form {
 		case FormInt, FormTime:
-			v.low, v.high, v.ranged = float64(x.Num), float64(x.Num), true
+			v.low = float64(x.Num)
+			v.high = float64(x.Num)
+			v.ranged = true
 		case FormReal:
 			n := float(x.Num)
 			if x.Type.Counted() {
 				n = x.Type.Real(x.Num)
 			}
-			v.low, v.high, v.ranged = n, n, true
+			v.low = n
+			v.high = n
+			v.ranged = true
 		case FormClient:
 			v.sym = f.symOf(x)
 		}
@@ -567,7 +630,8 @@ func (f *flow) value(x *Expr) val {
 		f.facts = f.facts[:facts]
 		return val{label: a.label.with(b.label)}
 	case OpEq, OpNe, OpLt, OpLe, OpGt, OpGe:
-		a, b := f.value(x.Args[0]), f.value(x.Args[1])
+		a := f.value(x.Args[0])
+		b := f.value(x.Args[1])
 		l := f.observed(x.Args[0], a).with(f.observed(x.Args[1], b))
 		if len(l) > 0 && compared(x, a, b) != 0 {
 			l = nil // it is always the same
@@ -578,20 +642,24 @@ func (f *flow) value(x *Expr) val {
 	case OpQuery:
 		return f.query(x)
 	case OpAt:
-		on, key := f.value(x.Args[0]), f.value(x.Args[1])
+		on := f.value(x.Args[0])
+		key := f.value(x.Args[1])
 		l := on.label.with(f.observed(x.Args[1], key))
 		if !f.fits(x, key) {
 			f.mayFail(l, mendMissing)
 		}
 		return f.typed(val{label: l, sym: f.fresh("item")}, x.Type)
 	case OpDiv, OpMod:
-		a, b := f.value(x.Args[0]), f.value(x.Args[1])
+		a := f.value(x.Args[0])
+		b := f.value(x.Args[1])
 		if !b.ranged || b.low <= 0 && b.high >= 0 {
 			f.mayFail(b.label, mendZero)
 		}
 		v := val{label: a.label.with(b.label)}
 		if x.Op == OpMod && b.ranged && b.low > 0 {
-			v.low, v.high, v.ranged = 0, b.high-1, true
+			v.low = 0
+			v.high = b.high - 1
+			v.ranged = true
 			if !a.ranged || a.low < 0 {
 				v.low = 1 - b.high
 			}
@@ -600,18 +668,31 @@ func (f *flow) value(x *Expr) val {
 	case OpAdd, OpSub, OpMul, OpNeg:
 		return f.sum(x)
 	case OpClip:
-		v, low, high := f.value(x.Args[0]), f.value(x.Args[1]), f.value(x.Args[2])
-		out := val{label: v.label.with(low.label).with(high.label), low: low.low, high: high.high, ranged: low.ranged && high.ranged}
+		v := f.value(x.Args[0])
+		low := f.value(x.Args[1])
+		high := f.value(x.Args[2])
+		out := val{
+			label:  v.label.with(low.label).with(high.label),
+			low:    low.low,
+			high:   high.high,
+			ranged: low.ranged && high.ranged,
+		}
 		if v.ranged {
 			out.low, out.high = min(max(v.low, out.low), out.high), max(min(v.high, out.high), out.low)
 		}
 		return out
 	case OpRoll:
-		low, high := f.value(x.Args[0]), f.value(x.Args[1])
+		low := f.value(x.Args[0])
+		high := f.value(x.Args[1])
 		if !low.ranged || !high.ranged || low.high > high.low {
 			f.mayFail(low.label.with(high.label), "let the lower end of the roll be no greater than the upper one")
 		}
-		return val{label: low.label.with(high.label), low: low.low, high: high.high, ranged: low.ranged && high.ranged}
+		return val{
+			label:  low.label.with(high.label),
+			low:    low.low,
+			high:   high.high,
+			ranged: low.ranged && high.ranged,
+		}
 	case OpReal, OpSteps, OpFromInt:
 		v := f.value(x.Args[0])
 		if x.Op == OpSteps {
@@ -622,18 +703,25 @@ func (f *flow) value(x *Expr) val {
 		v := val{ranged: x.Name == "min" || x.Name == "max"}
 		for i, arg := range x.Args {
 			a := f.value(arg)
-			v.label, v.ranged = v.label.with(a.label), v.ranged && a.ranged
+			v.label = v.label.with(a.label)
+			v.ranged = v.ranged && a.ranged
 			switch {
 			case i == 0:
-				v.low, v.high = a.low, a.high
+				v.low = a.low
+				v.high = a.high
 			case x.Name == "min":
-				v.low, v.high = min(a.low, v.low), min(a.high, v.high)
+				v.low = min(a.low, v.low)
+				v.high = min(a.high, v.high)
 			default:
-				v.low, v.high = max(a.low, v.low), max(a.high, v.high)
+				v.low = max(a.low, v.low)
+				v.high = max(a.high, v.high)
 			}
 		}
 		if x.Name == "unit" || x.Name == "root" || x.Name == "turn" {
-			f.mayFail(v.label, "ask first that `"+x.Name+"` has a value there: that a vector has a length, or that a number is not below 0")
+			f.mayFail(
+				v.label,
+				"ask first that `"+x.Name+"` has a value there: that a vector has a length, or that a number is not below 0",
+			)
 		}
 		return v
 	case OpName, OpRole, OpNumber:
@@ -641,7 +729,12 @@ func (f *flow) value(x *Expr) val {
 		f.mayFail(l, mendGone)
 		return val{label: l}
 	case OpCount, OpRoom, OpFind:
-		v := val{label: f.values(x.Args), low: 0, high: 1e9, ranged: true}
+		v := val{
+			label:  f.values(x.Args),
+			low:    0,
+			high:   1e9,
+			ranged: true,
+		}
 		if x.Op == OpFind {
 			v.low = -1
 		}
@@ -660,7 +753,8 @@ func (f *flow) fitsType(v val, x *Expr, t *Type) bool {
 	case FormText:
 		return t.Max == 0 || x.Op == OpConst || x.Type.String() == t.String()
 	case FormVec2, FormVec3, FormRotation, FormDirection, FormList, FormRecord, FormMap:
-		return t.Form != FormDirection && !t.Counted() && t.Of == nil && t.Parts == nil || x.Op == OpConst || x.Type.String() == t.String() && x.Op != OpSteps
+		return t.Form != FormDirection && !t.Counted() && t.Of == nil && t.Parts == nil || x.Op == OpConst ||
+			x.Type.String() == t.String() && x.Op != OpSteps
 	}
 	return true
 }
@@ -678,7 +772,9 @@ func (f *flow) handedTo(v val, x *Expr, t *Type, mend string) {
 func (f *flow) typed(v val, t *Type) val {
 	switch {
 	case t.Form == FormInt && (t.Low != 0 || t.High != 0):
-		v.low, v.high, v.ranged = float64(t.Low), float64(t.High), true
+		v.low = float64(t.Low)
+		v.high = float64(t.High)
+		v.ranged = true
 	case t.Form == FormReal && t.Counted():
 		v.low, v.high, v.ranged = t.Real(t.Low), t.Real(t.High), true
 	}
@@ -692,14 +788,17 @@ func (f *flow) sum(x *Expr) val {
 		out.low, out.high = -a.high, -a.low
 	} else {
 		b := f.value(x.Args[1])
-		out.label, out.ranged = a.label.with(b.label), a.ranged && b.ranged
+		out.label = a.label.with(b.label)
+		out.ranged = a.ranged && b.ranged
 		switch x.Op {
 		case OpAdd:
-			out.low, out.high = a.low+b.low, a.high+b.high
+			out.low = a.low + b.low
+			out.high = a.high + b.high
 		case OpSub:
 			out.low, out.high = a.low-b.high, a.high-b.low
 			if out.ranged && f.same(x.Args[0]) == f.same(f.unclipped(x.Args[1], a)) {
-				out.low, out.high = 0, 0 // a number less itself
+				out.low = 0
+				out.high = 0 // a number less itself
 			}
 		case OpMul:
 			ends := []float64{a.low * b.low, a.low * b.high, a.high * b.low, a.high * b.high}
@@ -714,7 +813,8 @@ func (f *flow) sum(x *Expr) val {
 
 // unclipped gives what a clip that changes nothing is of.
 func (f *flow) unclipped(x *Expr, v val) *Expr {
-	if x.Op != OpClip || x.Args[1].Op != OpConst || x.Args[2].Op != OpConst || x.Type.Form != FormInt || float64(x.Args[1].Num) > v.low || float64(x.Args[2].Num) < v.high {
+	if x.Op != OpClip || x.Args[1].Op != OpConst || x.Args[2].Op != OpConst || x.Type.Form != FormInt ||
+		float64(x.Args[1].Num) > v.low || float64(x.Args[2].Num) < v.high {
 		return x
 	}
 	return x.Args[0]
@@ -743,7 +843,8 @@ func (f *flow) get(x *Expr) val {
 	if x.Op == OpGet {
 		v.sym = f.symOf(x)
 		if p != nil {
-			if v = f.typed(v, p.Type); v.ranged && len(l) == 0 && f.fixed(p) {
+			v = f.typed(v, p.Type)
+			if v.ranged && len(l) == 0 && f.fixed(p) {
 				v.low = float64(p.Default[0])
 				if p.Type.Counted() {
 					v.low = p.Type.Real(p.Default[0])
@@ -769,7 +870,8 @@ func (f *flow) there(entity sym, l label) {
 
 // open tells whether everyone may see what is read.
 func (f *flow) open(x *Expr) bool {
-	return x.Prop.To == Everyone && !slices.ContainsFunc(x.Args[0].Type.Kinds, func(k *Kind) bool { return k.To != Everyone })
+	return x.Prop.To == Everyone &&
+		!slices.ContainsFunc(x.Args[0].Type.Kinds, func(k *Kind) bool { return k.To != Everyone })
 }
 
 // fixed tells whether nothing ever gives a property another value than its default.
@@ -779,12 +881,17 @@ func (f *flow) fixed(p *Property) bool {
 
 // reveal makes a value public, and remembers of what.
 func (f *flow) reveal(x *Expr) val {
-	faults, exit, pc, report := len(f.cause.faults), f.exit, f.pc, f.flows.report
+	faults := len(f.cause.faults)
+	exit := f.exit
+	pc := f.pc
+	report := f.flows.report
 	f.flows.report = func(string, int, syntax.Span, string, string) {}
 	v := f.value(x.Args[0])
 	f.flows.report = report
 	l := f.observed(x.Args[0], v)
-	f.cause.faults, f.exit, f.pc = f.cause.faults[:faults], exit, pc
+	f.cause.faults = f.cause.faults[:faults]
+	f.exit = exit
+	f.pc = pc
 	known := label(nil) // what of it is not for everyone, once it is revealed
 	tells := len(l) > 0
 	if x.Who != nil {
@@ -798,7 +905,12 @@ func (f *flow) reveal(x *Expr) val {
 			f.flows.idle[x] = fault{at: f.at, decl: f.decl}
 		}
 	}
-	r := Reveal{In: f.cause.name, Text: x.Name, Line: f.cause.line, To: "everyone"}
+	r := Reveal{
+		In:   f.cause.name,
+		Text: x.Name,
+		Line: f.cause.line,
+		To:   "everyone",
+	}
 	if x.Who != nil {
 		r.To = f.out.WhoText(x.Who)
 	}
@@ -810,7 +922,10 @@ func (f *flow) reveal(x *Expr) val {
 	}
 	slices.Sort(r.Of)
 	r.Of = slices.Compact(r.Of)
-	if !slices.ContainsFunc(f.cause.reveals, func(o Reveal) bool { return o.Text == r.Text && o.Line == r.Line && o.In == r.In && o.To == r.To }) {
+	if !slices.ContainsFunc(f.cause.reveals, func(o Reveal) bool {
+		return o.Text == r.Text && o.Line == r.Line &&
+			o.In == r.In && o.To == r.To
+	}) {
 		f.cause.reveals = append(f.cause.reveals, r)
 	}
 	v.label = known
@@ -820,9 +935,15 @@ func (f *flow) reveal(x *Expr) val {
 // call reads a function with the values that it is called with.
 func (f *flow) call(x *Expr) val {
 	inner := *f
-	inner.kind, inner.self, inner.mine, inner.facts, inner.free, inner.begun = nil, "", false, nil, nil, nil
+	inner.kind = nil
+	inner.self = ""
+	inner.mine = false
+	inner.facts = nil
+	inner.free = nil
+	inner.begun = nil
 	key := fmt.Sprint("fn ", x.Fn.Index)
-	inner.locals, inner.lists = map[int64]val{}, map[int64]val{}
+	inner.locals = map[int64]val{}
+	inner.lists = map[int64]val{}
 	var all label
 	for i, a := range x.Args {
 		v := f.value(a)
@@ -836,8 +957,15 @@ func (f *flow) call(x *Expr) val {
 	if v, done := f.cause.fns[key]; done {
 		return v
 	}
-	if f.cause.steps++; f.cause.steps > maxFlow || x.Fn.Body == nil || x.Fn.Body.Value == nil {
-		l := all.with(label{f.atom(crowd{{sort: ToNobody}}, "what `"+x.Fn.Name+"` computes", "nobody, as far as it can be followed")})
+	f.cause.steps++
+	if f.cause.steps > maxFlow || x.Fn.Body == nil || x.Fn.Body.Value == nil {
+		l := all.with(
+			label{
+				f.atom(
+					crowd{{sort: ToNobody}}, "what `"+x.Fn.Name+"` computes", "nobody, as far as it can be followed",
+				),
+			},
+		)
 		f.mayFail(l, "let the function call fewer others")
 		return val{label: l, sym: f.fresh("some")}
 	}
@@ -850,7 +978,8 @@ func (f *flow) call(x *Expr) val {
 
 // give puts the value of an argument where the body wants it.
 func (f *flow) give(params []Param, arg int, v val) {
-	nums, mem := int64(0), int64(0)
+	nums := int64(0)
+	mem := int64(0)
 	for i, p := range params {
 		if p.Type.Holder() {
 			if i == arg {
@@ -882,7 +1011,8 @@ func (f *flow) over(q *Query) label {
 		each.sym = f.fresh("client")
 	default:
 		v := f.value(q.List)
-		l, each.label = v.label, v.label
+		l = v.label
+		each.label = v.label
 		each.sym = f.fresh("each")
 		each = f.typed(each, q.Var.Type)
 		if q.List.Type.Form == FormMap {
@@ -919,14 +1049,17 @@ func (f *flow) query(x *Expr) val {
 			v := f.value(q.Value)
 			out.label = out.label.with(f.observed(q.Value, v))
 			if q.Do == "min" || q.Do == "max" {
-				out.low, out.high, out.ranged = v.low, v.high, v.ranged
+				out.low = v.low
+				out.high = v.high
+				out.ranged = v.ranged
 			}
 		}
 		if q.Else != nil {
 			v := f.value(q.Else)
 			out.label = out.label.with(f.observed(q.Else, v))
 			if v.ranged && out.ranged {
-				out.low, out.high = min(out.low, v.low), max(out.high, v.high)
+				out.low = min(out.low, v.low)
+				out.high = max(out.high, v.high)
 			} else {
 				out.ranged = false
 			}
@@ -934,10 +1067,18 @@ func (f *flow) query(x *Expr) val {
 	})
 	switch q.Do {
 	case "count":
-		out.low, out.high, out.ranged = 0, 1e9, true
+		out.low = 0
+		out.high = 1e9
+		out.ranged = true
 	case "one", "first", "min", "max", "most", "least", "best":
 		if q.Else == nil || q.Do == "one" { // which one it is decides nothing
-			f.mayFail(l, map[bool]string{true: "ask `count(…) == 1` first", false: "say `else` behind it, for when there is none"}[q.Do == "one"])
+			f.mayFail(
+				l,
+				map[bool]string{
+					true:  "ask `count(…) == 1` first",
+					false: "say `else` behind it, for when there is none",
+				}[q.Do == "one"],
+			)
 		}
 	case "sum":
 		if x.Type.Form == FormInt {
@@ -953,7 +1094,8 @@ func (f *flow) query(x *Expr) val {
 
 // fact is something that surely holds at the present statement, since it was asked or done before.
 type fact struct {
-	text      string  // such as "some e", "room Diver.satchel flare", "has …", "count …", "below …", or "is …" of a number
+	// such as "some e", "room Diver.satchel flare", "has …", "count …", "below …", or "is …" of a number
+	text      string
 	least     int64   // how many there surely are
 	than      string  // or as many as this expression says, worded by `same`
 	low, high float64 // of "is": between which values the number lies
@@ -965,7 +1107,8 @@ func (f *flow) learn(text string) { f.facts = append(f.facts, fact{text: text, l
 // known reports whether something was asked for before.
 func (f *flow) known(text string) bool { return f.sure(text, 1, "") }
 
-// sure reports whether there are at least so many of something, or as many as an expression says, which `same` has worded.
+// sure reports whether there are at least so many of something, or as many as an expression says, which `same` has
+// worded.
 func (f *flow) sure(text string, least int64, than string) bool {
 	return slices.ContainsFunc(f.facts, func(x fact) bool {
 		return x.text == text && (least > 0 && x.least >= least || than != "" && x.than == than)
@@ -1009,17 +1152,19 @@ func (f *flow) bounded(v val, name string) val {
 			continue
 		}
 		if low, high := max(v.low, x.low), min(v.high, x.high); low <= high {
-			v.low, v.high = low, high
+			v.low = low
+			v.high = high
 		}
 	}
 	return v
 }
 
-// begins notes that an entity is new: its properties have their defaults, and its stacks and lists the room that these leave.
-// What is kept from earlier sessions may be full.
+// begins notes that an entity is new: its properties have their defaults, and its stacks and lists the room that these
+// leave. What is kept from earlier sessions may be full.
 func (f *flow) begins(k *Kind, on sym) {
 	if f.free == nil {
-		f.free, f.begun = map[string]int{}, map[sym]*Kind{}
+		f.free = map[string]int{}
+		f.begun = map[sym]*Kind{}
 	}
 	f.begun[on] = k
 	for _, p := range k.Properties {
@@ -1054,7 +1199,8 @@ func (f *flow) forget(p *Property) {
 	}
 }
 
-// same words an expression so that two with the same words have the same value; what cannot be told is like nothing else.
+// same words an expression so that two with the same words have the same value; what cannot be told is like nothing
+// else.
 func (f *flow) same(x *Expr) string {
 	switch x.Op {
 	case OpConst:
@@ -1071,7 +1217,8 @@ func (f *flow) same(x *Expr) string {
 	return f.fresh("value")
 }
 
-// assume notes what holds once a condition holds: what has room, what is carried, what is there, and between which values a number lies.
+// assume notes what holds once a condition holds: what has room, what is carried, what is there, and between which
+// values a number lies.
 func (f *flow) assume(x *Expr, holds bool) {
 	switch x.Op {
 	case OpAnd:
@@ -1106,7 +1253,8 @@ func (f *flow) assume(x *Expr, holds bool) {
 		if !holds {
 			op = map[Op]Op{OpEq: OpNe, OpNe: OpEq, OpLt: OpGe, OpGe: OpLt, OpGt: OpLe, OpLe: OpGt}[op]
 		}
-		a, b := x.Args[0], x.Args[1]
+		a := x.Args[0]
+		b := x.Args[1]
 		f.compare(a, op, b)
 		f.compare(b, map[Op]Op{OpEq: OpEq, OpNe: OpNe, OpLt: OpGt, OpGt: OpLt, OpLe: OpGe, OpGe: OpLe}[op], a)
 	}
@@ -1126,7 +1274,8 @@ func (f *flow) compare(a *Expr, op Op, b *Expr) {
 		}
 		return x
 	}
-	a, b = bare(a), bare(b)
+	a = bare(a)
+	b = bare(b)
 	switch a.Op {
 	case OpRoom, OpCount:
 		text := map[Op]string{OpRoom: "room ", OpCount: "count "}[a.Op] + f.same(a.Args[0])
@@ -1152,7 +1301,8 @@ func (f *flow) amount(text string, op Op, b *Expr) {
 	x := fact{text: text}
 	switch {
 	case b.Op != OpConst && (op == OpGe || op == OpGt || op == OpEq):
-		if x.than = f.same(b); op == OpGt {
+		x.than = f.same(b)
+		if op == OpGt {
 			x.least = 1
 		}
 	case b.Op != OpConst:
@@ -1169,9 +1319,11 @@ func (f *flow) amount(text string, op Op, b *Expr) {
 
 // number notes between which values a number lies, once a comparison of it with a constant holds.
 func (f *flow) number(a *Expr, op Op, b *Expr) {
-	n, step := float64(b.Num), 1.0
+	n := float64(b.Num)
+	step := 1.0
 	if b.Type.Form == FormReal {
-		if n = float(b.Num); b.Type.Counted() {
+		n = float(b.Num)
+		if b.Type.Counted() {
 			n = b.Type.Real(b.Num)
 		}
 	}
@@ -1181,7 +1333,8 @@ func (f *flow) number(a *Expr, op Op, b *Expr) {
 	x := fact{text: "is " + f.same(a), low: math.Inf(-1), high: math.Inf(1)}
 	switch op {
 	case OpEq:
-		x.low, x.high = n, n
+		x.low = n
+		x.high = n
 	case OpLt:
 		x.high = n - step
 	case OpLe:

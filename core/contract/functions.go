@@ -14,10 +14,19 @@ func (c *checker) functions(fns []*syntax.Fn, audiences []*syntax.AudienceDecl) 
 	read := map[*Fn]*syntax.Fn{}
 	for _, d := range fns {
 		if c.fns[d.Name.Text] != nil || builtin[d.Name.Text] || aggregates[d.Name.Text] {
-			c.fail(d.Name.At, "repeated", fmt.Sprintf("there is a function `%s` already", d.Name.Text), "choose another name")
+			c.fail(
+				d.Name.At, "repeated", fmt.Sprintf("there is a function `%s` already", d.Name.Text),
+				"choose another name",
+			)
 			continue
 		}
-		f := &Fn{Index: len(c.out.Fns), Name: d.Name.Text, Params: c.params(d.Params, inside), Result: c.typ(d.Result, inside), decl: d.At}
+		f := &Fn{
+			Index:  len(c.out.Fns),
+			Name:   d.Name.Text,
+			Params: c.params(d.Params, inside),
+			Result: c.typ(d.Result, inside),
+			decl:   d.At,
+		}
 		c.fns[f.Name] = f
 		c.out.Fns = append(c.out.Fns, f)
 		read[f] = d
@@ -25,10 +34,19 @@ func (c *checker) functions(fns []*syntax.Fn, audiences []*syntax.AudienceDecl) 
 	conds := map[*Named]*syntax.AudienceDecl{}
 	for _, d := range audiences {
 		if c.audiences[d.Name.Text] != nil || slices.Contains(c.out.Roles, d.Name.Text) {
-			c.fail(d.Name.At, "repeated", fmt.Sprintf("there is an audience or role `%s` already", d.Name.Text), "choose another name")
+			c.fail(
+				d.Name.At, "repeated", fmt.Sprintf("there is an audience or role `%s` already", d.Name.Text),
+				"choose another name",
+			)
 			continue
 		}
-		a := &Named{Index: len(c.out.Audiences), Name: d.Name.Text, Params: c.params(d.Params, inside), Secret: d.Secret, decl: d.At}
+		a := &Named{
+			Index:  len(c.out.Audiences),
+			Name:   d.Name.Text,
+			Params: c.params(d.Params, inside),
+			Secret: d.Secret,
+			decl:   d.At,
+		}
 		c.audiences[a.Name] = a
 		c.out.Audiences = append(c.out.Audiences, a)
 		conds[a] = d
@@ -42,7 +60,10 @@ func (c *checker) functions(fns []*syntax.Fn, audiences []*syntax.AudienceDecl) 
 		}
 		want := f.Result
 		if want.Holder() {
-			c.fail(d.Result.At, "wrong-type", "a function cannot give a list, a map or stacks", "give one value; or go over the list where it stands")
+			c.fail(
+				d.Result.At, "wrong-type", "a function cannot give a list, a map or stacks",
+				"give one value; or go over the list where it stands",
+			)
 			f.Result = nil
 			continue
 		}
@@ -59,7 +80,12 @@ func (c *checker) functions(fns []*syntax.Fn, audiences []*syntax.AudienceDecl) 
 	}
 	for _, a := range c.out.Audiences {
 		d := conds[a]
-		env := &env{checker: c, pure: true, still: true, viewer: true}
+		env := &env{
+			checker: c,
+			pure:    true,
+			still:   true,
+			viewer:  true,
+		}
 		env.params(d.Params, a.Params)
 		for _, x := range env.scopes[0] {
 			env.used[x] = true // it may only say of what kind the audience is asked
@@ -81,7 +107,13 @@ func (e *env) params(trees []syntax.Param, params []Param) {
 
 // computed reads a body that is one value.
 func (e *env) computed(x syntax.Expr, want *Type, what string, at syntax.Span) *Body {
-	b := &Body{Value: e.value(x, want, what), File: e.src.File(at.Start), Line: e.lineOf(at), at: x.Span()}
-	b.Locals, b.Memory = e.nums, e.mem
+	b := &Body{
+		Value: e.value(x, want, what),
+		File:  e.src.File(at.Start),
+		Line:  e.lineOf(at),
+		at:    x.Span(),
+	}
+	b.Locals = e.nums
+	b.Memory = e.mem
 	return b
 }

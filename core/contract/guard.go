@@ -15,14 +15,25 @@ func (c *checker) guards() {
 	for _, r := range c.out.Requests {
 		open, anyone := r.open(c.out)
 		if open && len(r.Checks) == 0 && len(r.Body) > 0 {
-			c.find("unguarded", r.decl.Start, r.name, fmt.Sprintf("`%s` may come from %s and checks nothing", r.FullName(), c.out.WhoText(r.From)),
-				"say what has to hold: check phase == dive else deny \"no dive is on\"")
+			c.find(
+				"unguarded", r.decl.Start, r.name,
+				fmt.Sprintf("`%s` may come from %s and checks nothing", r.FullName(), c.out.WhoText(r.From)),
+				"say what has to hold: check phase == dive else deny \"no dive is on\"",
+			)
 		}
 		if !open && r.Kind.Per >= 0 && r.Limit == nil && r.Pause == nil && r.floods() && !r.shutsItself() {
-			c.find("unlimited", r.decl.Start, r.name, fmt.Sprintf("`%s` may come as often as its owner likes, and reaches everyone each time", r.FullName()), "bound it: limit 4 per second")
+			c.find(
+				"unlimited", r.decl.Start, r.name,
+				fmt.Sprintf("`%s` may come as often as its owner likes, and reaches everyone each time", r.FullName()),
+				"bound it: limit 4 per second",
+			)
 		}
 		if anyone && r.Limit == nil && r.Pause == nil {
-			c.find("unlimited", r.decl.Start, r.name, fmt.Sprintf("`%s` may come from %s, as often as a client likes", r.FullName(), c.out.WhoText(r.From)), "bound it: limit 4 per second")
+			c.find(
+				"unlimited", r.decl.Start, r.name,
+				fmt.Sprintf("`%s` may come from %s, as often as a client likes", r.FullName(), c.out.WhoText(r.From)),
+				"bound it: limit 4 per second",
+			)
 		}
 		if anyone {
 			c.impersonated(r)
@@ -46,14 +57,15 @@ func (c *checker) quiet() *flows {
 	return &flows{checker: c, report: func(string, int, syntax.Span, string, string) {}, atoms: map[string]*atom{}}
 }
 
-// open tells whether a request may come from more than its owner, and whether any client can come to send it: one with the
-// role that a client without a wish gets.
+// open tells whether a request may come from more than its owner, and whether any client can come to send it: one with
+// the role that a client without a wish gets.
 func (r *Request) open(c *Contract) (open, anyone bool) {
 	for _, w := range r.From {
 		switch {
 		case w.But:
 		case w.Sort == ToEveryone:
-			open, anyone = true, true
+			open = true
+			anyone = true
 		case w.Sort == ToRole:
 			open = true
 			anyone = anyone || w.Role == 0
@@ -62,7 +74,8 @@ func (r *Request) open(c *Contract) (open, anyone bool) {
 	return open, anyone
 }
 
-// shutsItself reports whether a request that was accepted is refused from then on: a check asks for a value that its body surely takes away.
+// shutsItself reports whether a request that was accepted is refused from then on: a check asks for a value that its
+// body surely takes away.
 func (r *Request) shutsItself() bool {
 	same := func(a, b *Expr) bool {
 		if a.Op != OpGet || b.Op != OpGet || a.Prop == nil || a.Prop != b.Prop {
@@ -78,7 +91,8 @@ func (r *Request) shutsItself() bool {
 		case x.Op == OpAnd:
 			gather(x.Args[0])
 			gather(x.Args[1])
-		case x.Op == OpEq && x.Args[0].Op == OpGet && x.Args[1].Op == OpConst, x.Op == OpGet, x.Op == OpNot && x.Args[0].Op == OpGet:
+		case x.Op == OpEq && x.Args[0].Op == OpGet &&
+			x.Args[1].Op == OpConst, x.Op == OpGet, x.Op == OpNot && x.Args[0].Op == OpGet:
 			wants = append(wants, x)
 		}
 	}
@@ -110,7 +124,8 @@ func (r *Request) shutsItself() bool {
 		if want.Op != OpGet {
 			of = want.Args[0]
 		}
-		shut, back := false, false
+		shut := false
+		back := false
 		for i := range surely {
 			shut = shut || against(want, &surely[i])
 			eachIn(&surely[i], func(s *Stmt) { back = back || s.Op == OpSet && same(of, s.X) && !against(want, s) })
@@ -126,7 +141,8 @@ func (r *Request) floods() bool {
 	return found
 }
 
-// eachStmt calls f for statements, those inside of them and those of the actions that they run; actions are looked into once.
+// eachStmt calls f for statements, those inside of them and those of the actions that they run; actions are looked into
+// once.
 func eachStmt(stmts []Stmt, f func(s *Stmt)) {
 	seen := map[*Action]bool{}
 	var walk func(list []Stmt)
@@ -170,12 +186,14 @@ func says(stmts []Stmt, such func(x *Expr) bool) bool {
 	return found
 }
 
-// impersonated looks for a client, or somebody's own entity, that comes as an argument and is then used as who is acting.
+// impersonated looks for a client, or somebody's own entity, that comes as an argument and is then used as who is
+// acting.
 func (c *checker) impersonated(r *Request) {
 	caller := func(x *Expr) bool { return x.Op == OpCaller }
-	if says(r.Head, caller) || says(r.Body, caller) || slices.ContainsFunc(append(r.Head, r.Body...), func(s Stmt) bool {
-		return slices.ContainsFunc(s.Who, func(w Who) bool { return w.Sort == ToCaller })
-	}) {
+	if says(r.Head, caller) || says(r.Body, caller) ||
+		slices.ContainsFunc(append(r.Head, r.Body...), func(s Stmt) bool {
+			return slices.ContainsFunc(s.Who, func(w Who) bool { return w.Sort == ToCaller })
+		}) {
 		return
 	}
 	slot := int64(0)
@@ -184,8 +202,17 @@ func (c *checker) impersonated(r *Request) {
 		if p.Type.Form == FormClient || k != nil && k.Per >= 0 {
 			argument := func(x *Expr) bool { return x.Op == OpLocal && !x.Type.Holder() && x.Num == slot }
 			if what := c.actsFor(r, argument); what != "" {
-				c.find("impersonation", r.decl.Start, r.name, fmt.Sprintf("`%s` takes who is acting from its argument `%s`: any client can name another one, and %s", r.FullName(), p.Name, what),
-					"who asked is `caller`: use caller"+map[bool]string{true: "", false: "." + kindName(k)}[p.Type.Form == FormClient]+" in its place, or check that the two are the same")
+				c.find(
+					"impersonation", r.decl.Start, r.name,
+					fmt.Sprintf(
+						"`%s` takes who is acting from its argument `%s`: any client can name another one, and %s",
+						r.FullName(), p.Name, what,
+					),
+					"who asked is `caller`: use caller"+map[bool]string{
+						true:  "",
+						false: "." + kindName(k),
+					}[p.Type.Form == FormClient]+" in its place, or check that the two are the same",
+				)
 				return
 			}
 		}
@@ -256,8 +283,8 @@ func eachIn(s *Stmt, f func(s *Stmt)) {
 	}
 }
 
-// eachCheck calls do for the checks of a head, in which flow f then stands, with what they ask once the head's names are
-// put aside.
+// eachCheck calls do for the checks of a head, in which flow f then stands, with what they ask once the head's names
+// are put aside.
 func (r *Request) eachCheck(f *flow, do func(s *Stmt, check *Check, asks *Expr, lets map[int64]*Expr)) {
 	lets := map[int64]*Expr{}
 	for i := range r.Head {
@@ -273,7 +300,8 @@ func (r *Request) eachCheck(f *flow, do func(s *Stmt, check *Check, asks *Expr, 
 	}
 }
 
-// unfair looks at the checks that strike or expel: what they read has to be known to the caller, and no clock may decide.
+// unfair looks at the checks that strike or expel: what they read has to be known to the caller, and no clock may
+// decide.
 func (c *checker) unfair(f *flow, r *Request) {
 	r.eachCheck(f, func(s *Stmt, check *Check, asks *Expr, _ map[int64]*Expr) {
 		if check.Then != ThenStrike && check.Then != ThenExpel {
@@ -306,7 +334,12 @@ func (c *checker) unfair(f *flow, r *Request) {
 					case p.To != Everyone && f.leaks(f.property(k, p, f.symOf(x.Args[0])), f.toCaller("")) != nil:
 						note(name + ", which goes to " + c.out.ToText(p.To, p.Who) + ": its caller may not see it")
 					case p.AtMost > 0:
-						note(fmt.Sprintf("%s, which is sent at most %d times a second: its caller may hold an older value", name, p.AtMost))
+						note(
+							fmt.Sprintf(
+								"%s, which is sent at most %d times a second: its caller may hold an older value", name,
+								p.AtMost,
+							),
+						)
 					case p.Loose:
 						note(name + ", which may be lost on the way: its caller may hold an older value")
 					}
@@ -316,35 +349,45 @@ func (c *checker) unfair(f *flow, r *Request) {
 		})
 		if what != "" {
 			then := map[Then]string{ThenStrike: "strikes", ThenExpel: "expels"}[check.Then]
-			c.find("unfair", r.decl.Start, s.at, fmt.Sprintf("this check %s by %s", then, what), "an honest client can fail it: use `deny`, and strike for what its caller surely knows")
+			c.find(
+				"unfair", r.decl.Start, s.at, fmt.Sprintf("this check %s by %s", then, what),
+				"an honest client can fail it: use `deny`, and strike for what its caller surely knows",
+			)
 		}
 	})
 }
 
 var identifier = regexp.MustCompile(`\.?[a-z_][A-Za-z0-9_]*`)
 
-// known finds the checks that a client can evaluate itself: they read what the caller can see, name nothing that only the
-// server has, and ask no clock.
+// known finds the checks that a client can evaluate itself: they read what the caller can see, name nothing that only
+// the server has, and ask no clock.
 func (c *checker) known(f *flow, r *Request) {
 	r.eachCheck(f, func(s *Stmt, check *Check, asks *Expr, lets map[int64]*Expr) {
 		server := mentions(asks, func(x *Expr) bool {
-			return x.Op == OpReveal || x.Op == OpNow || x.Op == OpSince || x.Op == OpCallFn || x.Op == OpTable || x.Op == OpSetting || partial(x)
+			return x.Op == OpReveal || x.Op == OpNow || x.Op == OpSince || x.Op == OpCallFn || x.Op == OpTable ||
+				x.Op == OpSetting || partial(x)
 		})
 		for _, w := range identifier.FindAllString(check.Text, -1) {
-			if server = server || c.consts[w] != nil; server {
+			server = server || c.consts[w] != nil
+			if server {
 				break
 			}
 		}
-		named := mentions(s.Value, func(x *Expr) bool { return x.Op == OpLocal && lets[x.Num] != nil }) // its text speaks of what a `let` names
+		// its text speaks of what a `let` names
+		named := mentions(s.Value, func(x *Expr) bool { return x.Op == OpLocal && lets[x.Num] != nil })
 		check.known = !server && !named && f.leaks(f.observed(s.Value, f.value(s.Value)), f.toCaller("")) == nil
 	})
 }
 
-// partial tells whether an expression reads what a client may see a part of only, or late: what is near, what is throttled or may be
-// lost, or a query over a kind that it does not see all of. A client's own answer would be another one.
+// partial tells whether an expression reads what a client may see a part of only, or late: what is near, what is
+// throttled or may be lost, or a query over a kind that it does not see all of. A client's own answer would be another
+// one.
 func partial(x *Expr) bool {
 	near := func(who []Who) bool {
-		return slices.ContainsFunc(who, func(w Who) bool { return w.Aud != nil && w.Aud.Cond != nil && nearness(w.Aud.Cond.Value) })
+		return slices.ContainsFunc(who, func(w Who) bool {
+			return w.Aud != nil && w.Aud.Cond != nil &&
+				nearness(w.Aud.Cond.Value)
+		})
 	}
 	if x.Op == OpGet {
 		for _, k := range x.Args[0].Type.Kinds {
@@ -352,7 +395,8 @@ func partial(x *Expr) bool {
 			if x.Props != nil {
 				p = x.Props[k.Index]
 			}
-			if k.To == Nobody || p.To == Nobody || p.AtMost > 0 || p.Loose || near(k.Who) || near(p.Who) { // what the outline lacks it does not name either
+			// what the outline lacks it does not name either
+			if k.To == Nobody || p.To == Nobody || p.AtMost > 0 || p.Loose || near(k.Who) || near(p.Who) {
 				return true
 			}
 		}
@@ -387,19 +431,35 @@ func (c *checker) unruled(k *Kind, p *Property) {
 	is := func(slot int) func(x *Expr) bool {
 		return func(x *Expr) bool { return x.Op == OpLocal && x.Num == int64(slot) }
 	}
-	old, new := is(0), is(p.Type.Width())
+	old := is(0)
+	new := is(p.Type.Width())
 	switch {
 	case p.Set.Pace == nil && rule == nil:
-		c.find("unruled", p.decl, p.name, fmt.Sprintf("%s is set by a client as it likes: any value of its type, as often as it likes", name),
-			"bound each step: `pace distance(old, new) 8 per second`, or say what has to hold: `when new >= old`")
+		c.find(
+			"unruled", p.decl, p.name,
+			fmt.Sprintf("%s is set by a client as it likes: any value of its type, as often as it likes", name),
+			"bound each step: `pace distance(old, new) 8 per second`, or say what has to hold: `when new >= old`",
+		)
 	case rule != nil && p.Set.Pace == nil && !mentions(rule.Value, new):
-		c.find("unruled", p.decl, p.name, fmt.Sprintf("the rule of %s does not look at what is written: it lets any value pass", name), "ask something of `new`: `when distance(old, new) <= 1`")
+		c.find(
+			"unruled", p.decl, p.name,
+			fmt.Sprintf("the rule of %s does not look at what is written: it lets any value pass", name),
+			"ask something of `new`: `when distance(old, new) <= 1`",
+		)
 	case p.Set.Pace != nil && !mentions(p.Set.Pace.Value, new):
-		c.find("unruled", p.decl, p.name, fmt.Sprintf("the pace of %s does not look at what is written: a step of any length costs the same", name), "measure the step: `pace distance(old, new) 8 per second`")
+		c.find(
+			"unruled", p.decl, p.name,
+			fmt.Sprintf("the pace of %s does not look at what is written: a step of any length costs the same", name),
+			"measure the step: `pace distance(old, new) 8 per second`",
+		)
 	case p.Set.Pace == nil && number && !mentions(rule.Value, func(x *Expr) bool {
 		return (x.Op >= OpEq && x.Op <= OpGe) && mentions(x, old) && mentions(x, new)
 	}):
-		c.find("unruled", p.decl, p.name, fmt.Sprintf("%s may jump: nothing compares what is written with what was there", name), "bound each step: `pace distance(old, new) 8 per second`")
+		c.find(
+			"unruled", p.decl, p.name,
+			fmt.Sprintf("%s may jump: nothing compares what is written with what was there", name),
+			"bound each step: `pace distance(old, new) 8 per second`",
+		)
 	}
 }
 
@@ -408,27 +468,61 @@ func (c *checker) hopeless(f *flow, r *Request) {
 	role := r.callerRole()
 	nobody := len(r.From) > 0 && !slices.ContainsFunc(r.From, func(w Who) bool { return !w.But && w.Sort != ToNobody })
 	if nobody {
-		c.find("impossible", r.decl.Start, r.name, fmt.Sprintf("nobody can ever send `%s`: it is from nobody", r.FullName()), "say who may: `from "+c.out.Roles[0]+"`")
+		c.find(
+			"impossible", r.decl.Start, r.name,
+			fmt.Sprintf("nobody can ever send `%s`: it is from nobody", r.FullName()),
+			"say who may: `from "+c.out.Roles[0]+"`",
+		)
 	}
-	if mine := len(r.From) == 1 && r.From[0].Sort == ToOwner; mine && r.Kind.Per < 0 && r.Kind.given && !c.comesToSomebody(r.Kind) {
-		c.find("impossible", r.decl.Start, r.name, fmt.Sprintf("nobody can ever send `%s`: only its owner may, and only its owner could give `%s` away", r.FullName(), r.Kind.Name), "let others ask for it: `from "+c.out.Roles[0]+"`")
+	if mine := len(r.From) == 1 &&
+		r.From[0].Sort == ToOwner; mine && r.Kind.Per < 0 && r.Kind.given && !c.comesToSomebody(r.Kind) {
+		c.find(
+			"impossible", r.decl.Start, r.name,
+			fmt.Sprintf(
+				"nobody can ever send `%s`: only its owner may, and only its owner could give `%s` away", r.FullName(),
+				r.Kind.Name,
+			),
+			"let others ask for it: `from "+c.out.Roles[0]+"`",
+		)
 	}
 	if !nobody && !r.reachable() && len(r.Kind.Parts) == 0 {
-		c.find("impossible", r.decl.Start, r.name, fmt.Sprintf("nobody can ever send `%s`: who may knows nothing of `%s`, which goes to %s", r.FullName(), r.Kind.Name, c.out.ToText(r.Kind.To, r.Kind.Who)), "let who may send it see the kind; or write an `action`")
+		c.find(
+			"impossible", r.decl.Start, r.name,
+			fmt.Sprintf(
+				"nobody can ever send `%s`: who may knows nothing of `%s`, which goes to %s", r.FullName(), r.Kind.Name,
+				c.out.ToText(r.Kind.To, r.Kind.Who),
+			),
+			"let who may send it see the kind; or write an `action`",
+		)
 	}
 	r.eachCheck(f, func(s *Stmt, _ *Check, _ *Expr, _ map[int64]*Expr) {
 		switch f.decided(s.Value) {
 		case -1:
-			c.find("impossible", r.decl.Start, s.at, fmt.Sprintf("this check never holds, so that nobody can ever send `%s` with success", r.FullName()), "compare with a value that can be; or remove the request")
+			c.find(
+				"impossible", r.decl.Start, s.at,
+				fmt.Sprintf("this check never holds, so that nobody can ever send `%s` with success", r.FullName()),
+				"compare with a value that can be; or remove the request",
+			)
 		case 1:
-			c.find("impossible", r.decl.Start, s.at, "this check always holds: it keeps nobody out", "compare with a value that keeps somebody out; or remove it")
+			c.find(
+				"impossible", r.decl.Start, s.at, "this check always holds: it keeps nobody out",
+				"compare with a value that keeps somebody out; or remove it",
+			)
 		}
 		// What only clients of another role have is nothing to this caller.
 		if role >= 0 {
 			mentions(s.Value, func(x *Expr) bool {
-				if x.Op == OpGet && x.Args[0].Op == OpEntityOf && x.Args[0].Args[0].Op == OpCaller && x.Args[0].Kind.Per != role {
+				if x.Op == OpGet && x.Args[0].Op == OpEntityOf && x.Args[0].Args[0].Op == OpCaller &&
+					x.Args[0].Kind.Per != role {
 					k := x.Args[0].Kind
-					c.find("impossible", r.decl.Start, s.at, fmt.Sprintf("this check never holds: `%s` comes from %s, who have no %s", r.FullName(), c.out.Roles[role], k.Name), "let it come from "+c.out.Roles[k.Per]+", or read something else")
+					c.find(
+						"impossible", r.decl.Start, s.at,
+						fmt.Sprintf(
+							"this check never holds: `%s` comes from %s, who have no %s", r.FullName(),
+							c.out.Roles[role], k.Name,
+						),
+						"let it come from "+c.out.Roles[k.Per]+", or read something else",
+					)
 				}
 				return false
 			})
@@ -458,9 +552,16 @@ func (c *checker) comesToSomebody(k *Kind) bool {
 func (c *checker) neverIf(f *flow, decl int, s *Stmt) {
 	switch {
 	case s.Op == OpIf && s.at.End > 0 && !s.always() && f.decided(s.Value) < 0:
-		c.find("impossible", decl, s.at, "the condition of this `if` never holds", "compare with a value that can be; or remove it")
-	case s.Op == OpTell && len(s.Who) > 0 && !slices.ContainsFunc(s.Who, func(w Who) bool { return !w.But && w.Sort != ToNobody }):
-		c.find("impossible", decl, s.at, fmt.Sprintf("nobody is ever told `%s` here", s.Event.FullName()), "say who is: `tell everyone "+s.Event.Name+"(…)`")
+		c.find(
+			"impossible", decl, s.at, "the condition of this `if` never holds",
+			"compare with a value that can be; or remove it",
+		)
+	case s.Op == OpTell && len(s.Who) > 0 &&
+		!slices.ContainsFunc(s.Who, func(w Who) bool { return !w.But && w.Sort != ToNobody }):
+		c.find(
+			"impossible", decl, s.at, fmt.Sprintf("nobody is ever told `%s` here", s.Event.FullName()),
+			"say who is: `tell everyone "+s.Event.Name+"(…)`",
+		)
 	}
 }
 
@@ -480,7 +581,8 @@ func (f *flow) decided(x *Expr) int {
 	case OpReveal:
 		return f.decided(x.Args[0])
 	case OpAnd:
-		a, b := f.decided(x.Args[0]), f.decided(x.Args[1])
+		a := f.decided(x.Args[0])
+		b := f.decided(x.Args[1])
 		if f.clash(x) {
 			return -1
 		}
@@ -492,7 +594,8 @@ func (f *flow) decided(x *Expr) int {
 			return -1
 		}
 	case OpLt, OpLe, OpGt, OpGe, OpEq, OpNe:
-		if x.Args[0].Type.Form == FormEntity && (x.Op == OpEq || x.Op == OpNe) && f.symOf(x.Args[0]) == "nothing" && f.symOf(x.Args[1]) == "nothing" {
+		if x.Args[0].Type.Form == FormEntity && (x.Op == OpEq || x.Op == OpNe) && f.symOf(x.Args[0]) == "nothing" &&
+			f.symOf(x.Args[1]) == "nothing" {
 			return map[bool]int{true: 1, false: -1}[x.Op == OpEq]
 		}
 		if form := x.Args[0].Type.Form; form == FormInt || form == FormReal {
@@ -504,7 +607,8 @@ func (f *flow) decided(x *Expr) int {
 
 // compared tells of a comparison whether it never holds (-1) or always does (1), by the ranges of its sides.
 func compared(x *Expr, p, q val) int {
-	if form := x.Args[0].Type.Form; form != FormInt && form != FormReal || !p.ranged || !q.ranged || counts(x.Args[0]) || counts(x.Args[1]) {
+	if form := x.Args[0].Type.Form; form != FormInt && form != FormReal || !p.ranged || !q.ranged ||
+		counts(x.Args[0]) || counts(x.Args[1]) {
 		return 0
 	}
 	if x.Op == OpGt || x.Op == OpGe {
@@ -528,7 +632,8 @@ func compared(x *Expr, p, q val) int {
 // counts tells whether a number is a count of something, whose greatest value is not known here.
 func counts(x *Expr) bool {
 	return mentions(x, func(x *Expr) bool {
-		return x.Op == OpCount || x.Op == OpRoom || x.Op == OpFind || x.Op == OpQuery && x.Query.Do != "min" && x.Query.Do != "max"
+		return x.Op == OpCount || x.Op == OpRoom || x.Op == OpFind ||
+			x.Op == OpQuery && x.Query.Do != "min" && x.Query.Do != "max"
 	})
 }
 

@@ -24,19 +24,31 @@ func (c *Contract) pieces() []piece {
 	var out []piece
 	add := func(p piece, b *Body) {
 		if b != nil {
-			p.decl, p.stmts = b.at.Start, b.Stmts
+			p.decl = b.at.Start
+			p.stmts = b.Stmts
 			out = append(out, p)
 		}
 	}
 	for _, k := range c.Kinds {
 		for _, r := range k.Requests {
-			p := piece{name: r.FullName(), decl: r.decl.Start, request: r, kind: k, stmts: r.Body}
+			p := piece{
+				name:    r.FullName(),
+				decl:    r.decl.Start,
+				request: r,
+				kind:    k,
+				stmts:   r.Body,
+			}
 			for i := range r.Head {
 				p.before = append(p.before, r.Head[i].Value)
 			}
 			out = append(out, p)
 		}
-		add(piece{name: "on start of " + k.Name, kind: k, once: true, start: true}, k.OnStart)
+		add(piece{
+			name:  "on start of " + k.Name,
+			kind:  k,
+			once:  true,
+			start: true,
+		}, k.OnStart)
 		add(piece{name: "on spawn of " + k.Name, kind: k, once: k.Per >= 0}, k.OnSpawn)
 		add(piece{name: "on tick of " + k.Name, kind: k}, k.OnTick)
 		add(piece{name: "on owner lost of " + k.Name, kind: k}, k.OnOwnerLost)
@@ -45,7 +57,13 @@ func (c *Contract) pieces() []piece {
 			add(piece{name: "on change " + k.Properties[i].Name + " of " + k.Name, kind: k}, b)
 		}
 		for _, t := range k.Timers {
-			p := piece{name: "a timer of " + k.Name, kind: k, decl: t.decl.Start, stmts: t.Body.Stmts, once: t.After}
+			p := piece{
+				name:  "a timer of " + k.Name,
+				kind:  k,
+				decl:  t.decl.Start,
+				stmts: t.Body.Stmts,
+				once:  t.After,
+			}
 			if t.While != nil {
 				p.before = []*Expr{t.While.Value}
 			}
@@ -76,7 +94,10 @@ func (c *checker) things() {
 			at := f.newFlow(f.newCause("", 0, p.kind), p.kind, p.decl)
 			for _, x := range p.before {
 				if at.decided(x) < 0 {
-					c.find("impossible", p.decl, syntax.Span{Start: p.decl, End: p.decl + 5}, "the condition of this timer never holds", "compare with a value that can be; or remove it")
+					c.find(
+						"impossible", p.decl, syntax.Span{Start: p.decl, End: p.decl + 5},
+						"the condition of this timer never holds", "compare with a value that can be; or remove it",
+					)
 				}
 			}
 			eachStmt(p.stmts, func(s *Stmt) { c.neverIf(at, p.decl, s) })
@@ -88,7 +109,8 @@ func (c *checker) things() {
 // short tells whether each entity of a kind ends by itself after a while.
 func (k *Kind) short() bool {
 	return slices.ContainsFunc(k.Timers, func(t *Timer) bool {
-		return t.After && slices.ContainsFunc(t.Body.Stmts, func(s Stmt) bool { return s.Op == OpDespawn && s.X.Op == OpSelf })
+		return t.After &&
+			slices.ContainsFunc(t.Body.Stmts, func(s Stmt) bool { return s.Op == OpDespawn && s.X.Op == OpSelf })
 	})
 }
 
@@ -109,13 +131,21 @@ func (c *checker) grows(p *piece, all []piece) {
 			switch s.Op {
 			case OpSpawn:
 				for _, k := range s.Kinds {
-					counted := p.asks(func(x *Expr) bool { return x.Op == OpQuery && slices.Contains(x.Query.Kinds, k) })
+					counted := p.asks(func(x *Expr) bool {
+						return x.Op == OpQuery &&
+							slices.Contains(x.Query.Kinds, k)
+					})
 					slow := p.request == nil || p.request.Limit != nil || p.request.Pause != nil
 					if counted || p.takes() || k.short() && slow {
 						continue
 					}
-					c.find("unbounded", p.decl, s.at, fmt.Sprintf("nothing bounds how many `%s` there come to be", k.Name),
-						fmt.Sprintf("ask first: `count(%s) < 20`; or let each end by itself, `after 6s { despawn self }`, and say a `limit`", k.Name))
+					c.find(
+						"unbounded", p.decl, s.at, fmt.Sprintf("nothing bounds how many `%s` there come to be", k.Name),
+						fmt.Sprintf(
+							"ask first: `count(%s) < 20`; or let each end by itself, `after 6s { despawn self }`, and say a `limit`",
+							k.Name,
+						),
+					)
 				}
 			case OpPut, OpSet, OpMove:
 				get := s.X
@@ -127,7 +157,8 @@ func (c *checker) grows(p *piece, all []piece) {
 					if at.Op != OpAt || at.Args[0].Type.Form != FormMap {
 						return
 					}
-					if get = at.Args[0]; at.Args[1].Op == OpConst {
+					get = at.Args[0]
+					if at.Args[1].Op == OpConst {
 						return // always the same key
 					}
 				}
@@ -136,13 +167,23 @@ func (c *checker) grows(p *piece, all []piece) {
 				}
 				prop := get.property()
 				room := func(x *Expr) bool {
-					return (x.Op == OpRoom || x.Op == OpCount || x.Op == OpHas) && x.Args[0].Op == OpGet && x.Args[0].property().decl == prop.decl
+					return (x.Op == OpRoom || x.Op == OpCount || x.Op == OpHas) && x.Args[0].Op == OpGet &&
+						x.Args[0].property().decl == prop.decl
 				}
-				if p.asks(room) || c.emptied(prop, all) || get.Type.Form == FormMap && small(get.Type.Key) <= get.Type.Max {
+				if p.asks(room) || c.emptied(prop, all) ||
+					get.Type.Form == FormMap && small(get.Type.Key) <= get.Type.Max {
 					return
 				}
-				c.find("unbounded", p.decl, s.at, fmt.Sprintf("`%s` only ever grows, and has room for %d: from then on this fails", prop.Name, get.Type.Max),
-					fmt.Sprintf("ask `%s.room() > 0` first, or take out what is old: `%s.%s`", prop.Name, prop.Name, map[bool]string{true: "take(key)", false: "cut(0)"}[get.Type.Form == FormMap]))
+				c.find(
+					"unbounded", p.decl, s.at,
+					fmt.Sprintf(
+						"`%s` only ever grows, and has room for %d: from then on this fails", prop.Name, get.Type.Max,
+					),
+					fmt.Sprintf(
+						"ask `%s.room() > 0` first, or take out what is old: `%s.%s`", prop.Name, prop.Name,
+						map[bool]string{true: "take(key)", false: "cut(0)"}[get.Type.Form == FormMap],
+					),
+				)
 			}
 		})
 	}
@@ -180,7 +221,8 @@ func (c *checker) emptied(prop *Property, all []piece) bool {
 	return found
 }
 
-// fleeting looks for state that travels only as an event: what many are told, and what nobody who joins later can learn.
+// fleeting looks for state that travels only as an event: what many are told, and what nobody who joins later can
+// learn.
 func (c *checker) fleeting(p *piece) {
 	written := func(local int64) bool {
 		found := false
@@ -234,14 +276,21 @@ func (c *checker) fleeting(p *piece) {
 				switch {
 				case x.Op == OpLocal && x.Num < params && !written(x.Num):
 					from = "what the caller sent"
-				case x.Op == OpLocal && lets[x.Num] != nil && !written(x.Num) && mentions(lets[x.Num], func(x *Expr) bool { return x.Op == OpRoll }), x.Op == OpRoll:
+				case x.Op == OpLocal && lets[x.Num] != nil && !written(x.Num) &&
+					mentions(lets[x.Num], func(x *Expr) bool { return x.Op == OpRoll }), x.Op == OpRoll:
 					from = "what was rolled"
 				case mentions(x, func(x *Expr) bool { return x.Op == OpReveal && hidden(x.Args[0]) }):
 					from = "what was hidden"
 				}
 				if from != "" {
-					c.find("fleeting", p.decl, s.at, fmt.Sprintf("`%s` of the event `%s` tells %s, and no property holds it: a client that joins later never learns it", s.Event.Params[i].Name, s.Event.FullName(), from),
-						"let a property hold it, that those who are told can see; its change tells them, and a late client gets it at once")
+					c.find(
+						"fleeting", p.decl, s.at,
+						fmt.Sprintf(
+							"`%s` of the event `%s` tells %s, and no property holds it: a client that joins later never learns it",
+							s.Event.Params[i].Name, s.Event.FullName(), from,
+						),
+						"let a property hold it, that those who are told can see; its change tells them, and a late client gets it at once",
+					)
 				}
 			}
 		})
@@ -252,7 +301,8 @@ func (c *checker) fleeting(p *piece) {
 func changes(s *Stmt) bool {
 	found := false
 	eachIn(s, func(s *Stmt) {
-		found = found || s.Op >= OpSet && s.Op <= OpSplit || s.Op == OpSpawn || s.Op == OpGive || s.Op == OpRun || s.Op == OpDespawn
+		found = found || s.Op >= OpSet && s.Op <= OpSplit || s.Op == OpSpawn || s.Op == OpGive || s.Op == OpRun ||
+			s.Op == OpDespawn
 	})
 	return found
 }
@@ -264,5 +314,8 @@ func hidden(x *Expr) bool {
 
 // many tells whether more are told than single clients.
 func many(who []Who) bool {
-	return slices.ContainsFunc(who, func(w Who) bool { return !w.But && (w.Sort == ToEveryone || w.Sort == ToRole || w.Sort == ToNamed) })
+	return slices.ContainsFunc(who, func(w Who) bool {
+		return !w.But &&
+			(w.Sort == ToEveryone || w.Sort == ToRole || w.Sort == ToNamed)
+	})
 }

@@ -111,7 +111,8 @@ func (f *flow) stmt(s *Stmt) {
 		}
 		f.forget(nil)
 	case OpGive:
-		e, to := f.value(s.X), f.value(s.Value)
+		e := f.value(s.X)
+		to := f.value(s.Value)
 		for _, k := range s.X.Type.Kinds {
 			f.cause.given[k] = true
 			f.sink(f.observed(s.X, e).with(to.label), f.toKind(k, e.sym, "the owner of"))
@@ -134,7 +135,10 @@ func (f *flow) stmt(s *Stmt) {
 		f.decision(f.pc.with(f.exit), "this denial")
 	case OpSetRole:
 		f.cause.others["gives a role"] = true
-		f.sink(f.value(s.X).label.with(f.value(s.Value).label), dest{crowds: everyone, what: "the client's role, which everyone knows"})
+		f.sink(
+			f.value(s.X).label.with(f.value(s.Value).label),
+			dest{crowds: everyone, what: "the client's role, which everyone knows"},
+		)
 	case OpExpel:
 		f.cause.others["expels"] = true
 		f.sink(f.value(s.X).label, dest{crowds: everyone, what: "who is expelled, which everyone sees"})
@@ -195,7 +199,9 @@ func (f *flow) set(s *Stmt) {
 	}
 	if s.X.Op == OpAt && !f.hasRoomFor(s.X) {
 		on := s.X.Args[0]
-		f.mayFail(f.value(on).label.with(place), map[bool]string{true: mendRoom, false: mendMissing}[on.Type.Form == FormMap])
+		f.mayFail(
+			f.value(on).label.with(place), map[bool]string{true: mendRoom, false: mendMissing}[on.Type.Form == FormMap],
+		)
 	}
 	l := v.label
 	if s.Value.Type.Form != FormEntity {
@@ -290,8 +296,10 @@ func (f *flow) safe(op Op, on *Expr, args []*Expr) bool {
 		}
 		// put(item, clip(n, 0..room(item)))
 		if count != nil && count.Op == OpClip {
-			low, high := count.Args[1], count.Args[2]
-			return low.Op == OpConst && low.Num >= 0 && high.Op == OpRoom && f.same(high.Args[0]) == holder && " "+f.same(high.Args[1]) == item
+			low := count.Args[1]
+			high := count.Args[2]
+			return low.Op == OpConst && low.Num >= 0 && high.Op == OpRoom && f.same(high.Args[0]) == holder &&
+				" "+f.same(high.Args[1]) == item
 		}
 	case OpTake, OpMove:
 		return asked("has " + holder + item)
@@ -302,7 +310,9 @@ func (f *flow) safe(op Op, on *Expr, args []*Expr) bool {
 func (f *flow) loop(s *Stmt) {
 	facts := f.facts
 	f.facts = nil // a later round may have made them wrong
-	exit, given, changes := len(f.exit), len(f.cause.given), len(f.cause.changes)
+	exit := len(f.exit)
+	given := len(f.cause.given)
+	changes := len(f.cause.changes)
 	round := func() {
 		var l label
 		before := len(f.facts)
@@ -369,14 +379,18 @@ func (f *flow) names(who []Who, d dest) {
 		}
 		for i, a := range w.Args {
 			if v := f.value(a); w.Aud != nil && w.Aud.asks(i) {
-				if l = l.with(v.label); !certain(a) {
+				l = l.with(v.label)
+				if !certain(a) {
 					l = l.with(f.observed(a, v))
 				}
 			}
 		}
 	}
 	if a := f.leaks(l, d); a != nil {
-		f.report("leak", f.decl, f.at, fmt.Sprintf("%s %s, and shows in %s", a.of, a.to, d.what), "if everyone may learn it, say so: reveal(…)")
+		f.report(
+			"leak", f.decl, f.at, fmt.Sprintf("%s %s, and shows in %s", a.of, a.to, d.what),
+			"if everyone may learn it, say so: reveal(…)",
+		)
 	}
 }
 
@@ -392,15 +406,24 @@ func (f *flow) run(s *Stmt) {
 		f.there(on.sym, f.observed(s.X, on))
 	}
 	inner := *f
-	inner.kind, inner.self, inner.mine, inner.decl, inner.facts, inner.loops = s.Act.Kind, on.sym, false, s.Act.decl, nil, 0
+	inner.kind = s.Act.Kind
+	inner.self = on.sym
+	inner.mine = false
+	inner.decl = s.Act.decl
+	inner.facts = nil
+	inner.loops = 0
 	if s.X.Op == OpSelf {
 		inner.mine = f.mine
 	}
-	inner.locals, inner.lists, inner.free, inner.begun = map[int64]val{}, map[int64]val{}, nil, nil
+	inner.locals = map[int64]val{}
+	inner.lists = map[int64]val{}
+	inner.free = nil
+	inner.begun = nil
 	inner.pc = f.pc.with(f.exit).with(f.observed(s.X, on))
 	inner.exit = nil
 	if s.Num > 0 {
-		inner.later, inner.entry = true, inner.pc
+		inner.later = true
+		inner.entry = inner.pc
 	}
 	key := fmt.Sprint("do ", s.Act.Index, " ", on.sym)
 	for i, a := range s.Args {
@@ -419,8 +442,12 @@ func (f *flow) run(s *Stmt) {
 		return
 	}
 	f.cause.actions[key] = true
-	if f.cause.steps++; f.cause.steps > maxFlow {
-		f.report("leak", f.decl, f.at, fmt.Sprintf("`%s` is run in too many ways here to be followed", s.Act.Name), "let fewer actions run each other")
+	f.cause.steps++
+	if f.cause.steps > maxFlow {
+		f.report(
+			"leak", f.decl, f.at, fmt.Sprintf("`%s` is run in too many ways here to be followed", s.Act.Name),
+			"let fewer actions run each other",
+		)
 		return
 	}
 	inner.block(s.Act.Body.Stmts)
@@ -467,8 +494,8 @@ func (f *flow) spawn(s *Stmt) {
 
 // leaks follows information through the whole contract, and reports where it comes to those who may not have it.
 func (c *checker) leaks(report func(finding string, decl int, at syntax.Span, what, hint string)) *flows {
-	// That an entity is there tells nothing when its kind comes and goes by the clock and by what everyone knows. This is taken to
-	// be so of all kinds, until something is found that speaks against it.
+	// That an entity is there tells nothing when its kind comes and goes by the clock and by what everyone knows. This
+	// is taken to be so of all kinds, until something is found that speaks against it.
 	plain := map[*Kind]bool{}
 	for _, k := range c.out.Kinds {
 		plain[k] = k.Free()
@@ -490,8 +517,8 @@ func (c *checker) leaks(report func(finding string, decl int, at syntax.Span, wh
 	}
 }
 
-// varies notes that what a label tells of, and what decides whether this happens, decides how many there are of a kind. What a
-// client asks for is nobody else's business.
+// varies notes that what a label tells of, and what decides whether this happens, decides how many there are of a kind.
+// What a client asks for is nobody else's business.
 func (f *flow) varies(k *Kind, l label) {
 	if f.plain[k] && (f.cause.request != nil || len(l)+len(f.pc)+len(f.exit) > 0) {
 		f.varying[k] = true
@@ -499,8 +526,19 @@ func (f *flow) varies(k *Kind, l label) {
 }
 
 // follow is leaks, with the kinds that are taken to be plain.
-func (c *checker) follow(plain map[*Kind]bool, report func(finding string, decl int, at syntax.Span, what, hint string)) *flows {
-	l := &flows{checker: c, report: report, plain: plain, varying: map[*Kind]bool{}, atoms: map[string]*atom{}, given: map[*Property]bool{}, idle: map[*Expr]fault{}, telling: map[*Expr]bool{}}
+func (c *checker) follow(
+	plain map[*Kind]bool, report func(finding string, decl int, at syntax.Span, what, hint string),
+) *flows {
+	l := &flows{
+		checker: c,
+		report:  report,
+		plain:   plain,
+		varying: map[*Kind]bool{},
+		atoms:   map[string]*atom{},
+		given:   map[*Property]bool{},
+		idle:    map[*Expr]fault{},
+		telling: map[*Expr]bool{},
+	}
 	given := map[*Named]bool{} // those that decide who gets something
 	note := func(who []Who) {
 		for _, w := range who {
@@ -552,7 +590,8 @@ func (c *checker) follow(plain map[*Kind]bool, report func(finding string, decl 
 			}
 		}
 		if h.body != nil {
-			c.line, f.decl = h.body.Line, h.body.at.Start
+			c.line = h.body.Line
+			f.decl = h.body.at.Start
 			f.locals[0] = val{sym: "client"}
 			f.block(h.body.Stmts)
 		}
@@ -560,7 +599,11 @@ func (c *checker) follow(plain map[*Kind]bool, report func(finding string, decl 
 	l.failures()
 	for x, where := range l.idle {
 		if !l.telling[x] {
-			l.report("unused", where.decl, where.at, fmt.Sprintf("`reveal(%s)` reveals nothing: everyone who learns it here has it anyway", x.Name), "remove the `reveal`; or say who gets what it reads: `to nobody`")
+			l.report(
+				"unused", where.decl, where.at,
+				fmt.Sprintf("`reveal(%s)` reveals nothing: everyone who learns it here has it anyway", x.Name),
+				"remove the `reveal`; or say who gets what it reads: `to nobody`",
+			)
 		}
 	}
 	return l
@@ -572,7 +615,8 @@ func (l *flows) named(a *Named) {
 		return
 	}
 	f := l.newFlow(l.newCause(a.Name, a.Cond.Line, nil), nil, a.decl.Start)
-	f.viewer, f.at = "viewer", a.Cond.at
+	f.viewer = "viewer"
+	f.at = a.Cond.at
 	at := int64(0)
 	for _, p := range a.Params {
 		if !p.Type.Holder() {
@@ -595,12 +639,18 @@ func (l *flows) named(a *Named) {
 		own = append(own, make([]sym, p.Type.Width()-1)...)
 	}
 	for _, x := range append(slices.Clone(f.cause.faults), fault{label: v.label}) {
-		// Who is not in the audience of a kind knows of no entity that it is not in the audience of. One property that does not come says that
-		// its value is another one.
+		// Who is not in the audience of a kind knows of no entity that it is not in the audience of. One property that
+		// does not come says that its value is another one.
 		l := slices.DeleteFunc(slices.Clone(x.label), func(x *atom) bool { return x.whole && x.goesTo(a, own) })
 		if at := f.leaks(l, told); at != nil {
-			f.report("leak", f.decl, f.at, fmt.Sprintf("whether somebody is in `%s` depends on %s, which %s: who is in it learns of it, and who is not", a.Name, at.of, at.to),
-				"if they may learn it, say so: reveal(…); else ask what the viewer can see")
+			f.report(
+				"leak", f.decl, f.at,
+				fmt.Sprintf(
+					"whether somebody is in `%s` depends on %s, which %s: who is in it learns of it, and who is not",
+					a.Name, at.of, at.to,
+				),
+				"if they may learn it, say so: reveal(…); else ask what the viewer can see",
+			)
 			break
 		}
 	}
@@ -641,7 +691,12 @@ func (l *flows) kind(k *Kind) {
 		c := l.newCause(name, b.Line, k)
 		f := l.newFlow(c, k, b.at.Start)
 		f.pc = pc(f)
-		c.runs = fault{label: f.pc, at: b.at, decl: b.at.Start, mend: "let no handler set off another eight times in a row"}
+		c.runs = fault{
+			label: f.pc,
+			at:    b.at,
+			decl:  b.at.Start,
+			mend:  "let no handler set off another eight times in a row",
+		}
 		if b == k.OnSpawn || b == k.OnStart && l.starts() == 1 {
 			f.begins(k, f.self)
 		}
@@ -661,7 +716,9 @@ func (l *flows) kind(k *Kind) {
 		if b != nil {
 			p = k.Properties[i]
 		}
-		if c := handler(b, "on change "+k.Properties[i].Name+" of "+k.Name, func(f *flow) label { return f.property(k, p, f.self) }); c != nil {
+		if c := handler(
+			b, "on change "+k.Properties[i].Name+" of "+k.Name, func(f *flow) label { return f.property(k, p, f.self) },
+		); c != nil {
 			c.watch = p
 		}
 	}
@@ -682,7 +739,8 @@ func (l *flows) kind(k *Kind) {
 	}
 }
 
-// starts counts the handlers that run at the start of a session. When there are more, one may find what another has written.
+// starts counts the handlers that run at the start of a session. When there are more, one may find what another has
+// written.
 func (l *flows) starts() (n int) {
 	for _, k := range l.out.Kinds {
 		if k.OnStart != nil {
@@ -740,7 +798,14 @@ func (l *flows) clauses(k *Kind, p *Property) {
 			f.cause.faults = nil
 			f.sink(v.label, f.toProperty(k, p, f.self))
 			if a := f.leaks(v.label, dest{crowds: []crowd{f.crowd([]Who{{Sort: ToOwner}})}}); a != nil {
-				f.report("leak", f.decl, f.at, fmt.Sprintf("the `when` of `%s` depends on %s, which %s: its owner learns of it by pressing", p.Name, a.of, a.to), "if they may learn it, say so: reveal(…); else ask what the owner can see")
+				f.report(
+					"leak", f.decl, f.at,
+					fmt.Sprintf(
+						"the `when` of `%s` depends on %s, which %s: its owner learns of it by pressing", p.Name, a.of,
+						a.to,
+					),
+					"if they may learn it, say so: reveal(…); else ask what the owner can see",
+				)
 			}
 		}
 		f.cause.changes[p] = true
@@ -752,7 +817,11 @@ func (l *flows) clauses(k *Kind, p *Property) {
 	// Who may write is told to whoever tries.
 	v := f.value(p.Set.By.Value)
 	if a := f.leaks(v.label, f.toKind(k, f.self, "")); a != nil {
-		f.report("leak", f.decl, f.at, fmt.Sprintf("who sets `%s` depends on %s, which %s: whoever tries learns of it", p.Name, a.of, a.to), "if everyone may learn it, say so: reveal(…)")
+		f.report(
+			"leak", f.decl, f.at,
+			fmt.Sprintf("who sets `%s` depends on %s, which %s: whoever tries learns of it", p.Name, a.of, a.to),
+			"if everyone may learn it, say so: reveal(…)",
+		)
 	}
 	writer := crowd{{sort: ToClient, sym: f.symOf(p.Set.By.Value), role: f.roleOf(p.Set.By.Value)}}
 	old := f.property(k, p, f.self)
@@ -769,8 +838,14 @@ func (l *flows) clauses(k *Kind, p *Property) {
 		}
 		f.cause.faults = nil
 		if a := f.leaks(v.label, dest{crowds: []crowd{writer}}); a != nil {
-			f.report("leak", f.decl, f.at, fmt.Sprintf("the %s of `%s` depends on %s, which %s: who sets it learns of it by trying", []string{"pace", "rule"}[i], p.Name, a.of, a.to),
-				"if they may learn it, say so: reveal(…); else ask what the writer can see")
+			f.report(
+				"leak", f.decl, f.at,
+				fmt.Sprintf(
+					"the %s of `%s` depends on %s, which %s: who sets it learns of it by trying",
+					[]string{"pace", "rule"}[i], p.Name, a.of, a.to,
+				),
+				"if they may learn it, say so: reveal(…); else ask what the writer can see",
+			)
 		}
 	}
 	f.cause.changes[p] = true
@@ -811,7 +886,10 @@ func (l *flows) atRequest(r *Request) *flow {
 		}
 		if w.Aud != nil {
 			inner := *f
-			inner.kind, inner.self, inner.locals, inner.lists = nil, "", map[int64]val{}, map[int64]val{}
+			inner.kind = nil
+			inner.self = ""
+			inner.locals = map[int64]val{}
+			inner.lists = map[int64]val{}
 			for i, a := range w.Args {
 				v := f.value(a)
 				v.sym = f.symOf(a)
@@ -880,7 +958,8 @@ func (r *Request) reachable() bool {
 		return false
 	}
 	role := r.callerRole()
-	return k.To != Some || role < 0 || slices.ContainsFunc(k.Who, func(w Who) bool { return w.But || w.Sort != ToRole || w.Role == role })
+	return k.To != Some || role < 0 ||
+		slices.ContainsFunc(k.Who, func(w Who) bool { return w.But || w.Sort != ToRole || w.Role == role })
 }
 
 // callerRole gives the role that every caller of a request has, or -1.
@@ -895,8 +974,8 @@ func (r *Request) callerRole() int {
 	return out
 }
 
-// failures holds what a cause may fail of against all that would be undone with it: what it does, what the handlers do that it
-// sets off, and what is decided.
+// failures holds what a cause may fail of against all that would be undone with it: what it does, what the handlers do
+// that it sets off, and what is decided.
 func (l *flows) failures() {
 	watchers := map[*Property][]*cause{}
 	spawners := map[*Kind][]*cause{}
@@ -942,7 +1021,8 @@ func (l *flows) failures() {
 			}
 		}
 		b := c.kind.OnChange[c.watch.Index]
-		sets, times := true, 0
+		sets := true
+		times := 0
 		eachStmt(b.Stmts, func(s *Stmt) {
 			if s.X == nil || s.Op < OpSet || s.Op > OpSplit {
 				sets = sets && s.Op != OpSpawn
@@ -956,7 +1036,8 @@ func (l *flows) failures() {
 				}
 				self := root.Args[0].Op == OpSelf || root.Args[0].Op == OpShared && root.Args[0].Kind == c.kind
 				sets = sets && root == s.X && self && s.Op == OpSet && !mentions(s.Value, func(x *Expr) bool {
-					return x.Op == OpRoll || x.Op == OpCopy || x.Op == OpLocal || x.Op == OpGet && x.Prop != nil && c.changes[x.Prop]
+					return x.Op == OpRoll || x.Op == OpCopy || x.Op == OpLocal ||
+						x.Op == OpGet && x.Prop != nil && c.changes[x.Prop]
 				})
 			}
 		})
@@ -998,11 +1079,13 @@ func (l *flows) failures() {
 	}
 }
 
-// soon tells whether a statement counts its property up or down by so much that it comes to the end of its range in a few rounds.
+// soon tells whether a statement counts its property up or down by so much that it comes to the end of its range in a
+// few rounds.
 func (l *flows) soon(c *cause, s *Stmt) bool {
 	self := s.X.Args[0].Op == OpSelf || s.X.Args[0].Op == OpShared && s.X.Args[0].Kind == c.kind
 	p := s.X.Prop
-	if !self || p == nil || !p.Clamped || p.Type.Form != FormInt || s.Value.Op != OpAdd && s.Value.Op != OpSub || s.Value.Args[0].Op != OpGet || s.Value.Args[0].Prop != p {
+	if !self || p == nil || !p.Clamped || p.Type.Form != FormInt || s.Value.Op != OpAdd && s.Value.Op != OpSub ||
+		s.Value.Args[0].Op != OpGet || s.Value.Args[0].Prop != p {
 		return false
 	}
 	by := s.Value.Args[1]
@@ -1011,11 +1094,13 @@ func (l *flows) soon(c *cause, s *Stmt) bool {
 	}
 	v := l.quiet().newFlow(&cause{fns: map[string]val{}, changes: map[*Property]bool{}}, c.kind, 0).value(by)
 	step := min(math.Abs(v.low), math.Abs(v.high))
-	return v.ranged && (v.low == 0 && v.high == 0 || (v.low > 0 || v.high < 0) && float64(p.Type.High-p.Type.Low)/step <= 6)
+	return v.ranged &&
+		(v.low == 0 && v.high == 0 || (v.low > 0 || v.high < 0) && float64(p.Type.High-p.Type.Low)/step <= 6)
 }
 
 func (l *flows) failure(x fault, failing, c *cause, all []*cause) {
-	// may reports whether those in a crowd may know what an atom is of, seen from another body: self is another one there.
+	// may reports whether those in a crowd may know what an atom is of, seen from another body: self is another one
+	// there.
 	may := func(a *atom, in *cause, to crowd) bool {
 		if in == failing {
 			return l.knows(a, to)
@@ -1027,8 +1112,10 @@ func (l *flows) failure(x fault, failing, c *cause, all []*cause) {
 		return l.knows(other, to)
 	}
 	report := func(a *atom, what string) {
-		l.report("leak", x.decl, x.at, fmt.Sprintf("whether this fails depends on %s, which %s; a failure undoes %s", a.of, a.to, what),
-			x.mend)
+		l.report(
+			"leak", x.decl, x.at,
+			fmt.Sprintf("whether this fails depends on %s, which %s; a failure undoes %s", a.of, a.to, what), x.mend,
+		)
 	}
 	for _, a := range x.label {
 		if c.decider != nil && !x.later {
@@ -1040,7 +1127,8 @@ func (l *flows) failure(x fault, failing, c *cause, all []*cause) {
 		}
 		for _, in := range all {
 			for _, d := range in.dests {
-				if (in != failing || d.later == x.later) && !slices.ContainsFunc(d.crowds, func(to crowd) bool { return may(a, in, to) }) {
+				if (in != failing || d.later == x.later) &&
+					!slices.ContainsFunc(d.crowds, func(to crowd) bool { return may(a, in, to) }) {
 					report(a, d.what)
 					return
 				}

@@ -29,8 +29,8 @@ type Viewer struct {
 // Access says whether a viewer has something: always, sometimes or never.
 type Access string
 
-// The accesses. A viewer has something sometimes when that depends on more than what it is, such as how near it stands. An
-// audience is unrelated to what it neither gives nor takes: being in it changes nothing.
+// The accesses. A viewer has something sometimes when that depends on more than what it is, such as how near it stands.
+// An audience is unrelated to what it neither gives nor takes: being in it changes nothing.
 const (
 	Never     Access = "never"
 	Unrelated Access = "unrelated"
@@ -77,13 +77,24 @@ type MatrixEvent struct {
 
 // Matrix computes the access matrix.
 func (c *Contract) Matrix() *Matrix {
-	m := &Matrix{Contract: c.Name, Properties: []MatrixProperty{}, Requests: []MatrixRequest{}, Events: []MatrixEvent{}, Reveals: []Reveal{}}
+	m := &Matrix{
+		Contract:   c.Name,
+		Properties: []MatrixProperty{},
+		Requests:   []MatrixRequest{},
+		Events:     []MatrixEvent{},
+		Reveals:    []Reveal{},
+	}
 	m.Viewers = append(m.Viewers, Viewer{Name: "owner", Sort: "owner", role: -1})
 	for i, r := range c.Roles {
 		m.Viewers = append(m.Viewers, Viewer{Name: r, Sort: "role", role: i})
 	}
 	for _, a := range c.Audiences {
-		m.Viewers = append(m.Viewers, Viewer{Name: a.Name, Sort: "audience", role: -1, aud: a})
+		m.Viewers = append(m.Viewers, Viewer{
+			Name: a.Name,
+			Sort: "audience",
+			role: -1,
+			aud:  a,
+		})
 	}
 	changers := map[*Property][]string{}
 	tellers := map[*Event][]string{}
@@ -106,17 +117,28 @@ func (c *Contract) Matrix() *Matrix {
 		}
 	}
 	slices.SortFunc(m.Reveals, func(a, b Reveal) int { return cmp.Or(a.Line-b.Line, strings.Compare(a.Text, b.Text)) })
-	m.Reveals = slices.CompactFunc(m.Reveals, func(a, b Reveal) bool { return a.Line == b.Line && a.Text == b.Text && a.In == b.In && a.To == b.To })
+	m.Reveals = slices.CompactFunc(m.Reveals, func(a, b Reveal) bool {
+		return a.Line == b.Line && a.Text == b.Text &&
+			a.In == b.In && a.To == b.To
+	})
 	for _, k := range c.Kinds {
 		for _, p := range k.Properties {
-			row := MatrixProperty{Name: k.Name + "." + p.Name, Type: p.Type.String(), To: c.ToText(p.To, p.Who), Writer: "server", By: []string{}, Line: p.line}
+			row := MatrixProperty{
+				Name:   k.Name + "." + p.Name,
+				Type:   p.Type.String(),
+				To:     c.ToText(p.To, p.Who),
+				Writer: "server",
+				By:     []string{},
+				Line:   p.line,
+			}
 			if k.To == Some && p.To == Everyone {
 				row.To = c.ToText(k.To, k.Who)
 			} else if k.To == Some && p.To != Nobody {
 				row.To += " within " + c.ToText(k.To, k.Who)
 			}
 			if p.Hold != nil {
-				row.Type, row.Writer = "hold", "owner"
+				row.Type = "hold"
+				row.Writer = "owner"
 			}
 			if p.Set != nil {
 				row.Writer = "owner"
@@ -132,7 +154,10 @@ func (c *Contract) Matrix() *Matrix {
 			}
 			slices.Sort(row.By)
 			for _, v := range m.Viewers {
-				row.Access = append(row.Access, v.related(least(c.access(k, k.To, k.Who, v), c.access(k, p.To, p.Who, v)), k.Who, p.Who))
+				row.Access = append(
+					row.Access,
+					v.related(least(c.access(k, k.To, k.Who, v), c.access(k, p.To, p.Who, v)), k.Who, p.Who),
+				)
 			}
 			m.Properties = append(m.Properties, row)
 		}
@@ -167,7 +192,16 @@ func (c *Contract) Matrix() *Matrix {
 }
 
 func (c *Contract) requestRow(m *Matrix, r *Request) MatrixRequest {
-	row := MatrixRequest{Name: r.FullName(), From: c.WhoText(r.From), Checks: r.Checks, Changes: []string{}, Does: []string{}, Tells: []string{}, Reveals: []string{}, Line: r.Line}
+	row := MatrixRequest{
+		Name:    r.FullName(),
+		From:    c.WhoText(r.From),
+		Checks:  r.Checks,
+		Changes: []string{},
+		Does:    []string{},
+		Tells:   []string{},
+		Reveals: []string{},
+		Line:    r.Line,
+	}
 	if row.Checks == nil {
 		row.Checks = []Check{}
 	}
@@ -178,9 +212,17 @@ func (c *Contract) requestRow(m *Matrix, r *Request) MatrixRequest {
 		row.Pause = fmt.Sprintf("%g s", float64(r.Pause.Ms)/1000)
 	}
 	for _, v := range m.Viewers {
-		row.Access = append(row.Access, v.related(least(c.access(r.Kind, r.Kind.To, r.Kind.Who, v), c.access(r.Kind, Some, r.From, v)), r.Kind.Who, r.From))
+		row.Access = append(
+			row.Access,
+			v.related(
+				least(c.access(r.Kind, r.Kind.To, r.Kind.Who, v), c.access(r.Kind, Some, r.From, v)), r.Kind.Who,
+				r.From,
+			),
+		)
 	}
-	changes, does, tells := map[string]bool{}, map[string]bool{}, map[string]bool{}
+	changes := map[string]bool{}
+	does := map[string]bool{}
+	tells := map[string]bool{}
 	for _, x := range c.setOff(r) {
 		for p := range x.changes {
 			changes[c.nameOf(p)] = true
@@ -223,7 +265,8 @@ func (c *Contract) setOff(r *Request) []*cause {
 	add(func(x *cause) bool { return x.request == r })
 	for i := 0; i < len(all); i++ {
 		add(func(x *cause) bool {
-			return x.watch != nil && (all[i].changes[x.watch] || all[i].makes[x.watch]) || x.spawning && all[i].spawns[x.kind]
+			return x.watch != nil && (all[i].changes[x.watch] || all[i].makes[x.watch]) ||
+				x.spawning && all[i].spawns[x.kind]
 		})
 	}
 	return all

@@ -1,9 +1,9 @@
-// Package contract holds what a contract means: its typed model, and the checker that builds the model from a tree or tells
-// every mistake that keeps it from being built.
+// Package contract holds what a contract means: its typed model, and the checker that builds the model from a tree or
+// tells every mistake that keeps it from being built.
 //
-// From the model it also computes what can be told before anything runs: the findings (where a secret leaks, what nothing
-// guards, what can never happen), who gets, writes and asks for what (Contract.Matrix), what it costs (Contract.Cost), what
-// clients are given (Contract.Outline) and how two versions differ (Compare).
+// From the model it also computes what can be told before anything runs: the findings (where a secret leaks, what
+// nothing guards, what can never happen), who gets, writes and asks for what (Contract.Matrix), what it costs
+// (Contract.Cost), what clients are given (Contract.Outline) and how two versions differ (Compare).
 //
 // A Contract is immutable once built and may be shared by any number of sessions. It knows nothing of running.
 package contract
@@ -181,8 +181,8 @@ type Property struct {
 	name    syntax.Span
 }
 
-// SetBy lets a client write a property: Pace is what a write from old to new costs, paid from a budget that grows by Rate a
-// second up to Burst; Rule has to hold. Old and new are the first locals of both.
+// SetBy lets a client write a property: Pace is what a write from old to new costs, paid from a budget that grows by
+// Rate a second up to Burst; Rule has to hold. Old and new are the first locals of both.
 type SetBy struct {
 	Text   string // pace, burst and rule as written
 	By     *Body  // gives the client
@@ -194,7 +194,8 @@ type SetBy struct {
 	Rule   *Body // nil for any
 }
 
-// Follows says how a property moves: by the Rate property each second, or attached to the property To of what Holder refers to.
+// Follows says how a property moves: by the Rate property each second, or attached to the property To of what Holder
+// refers to.
 type Follows struct {
 	Rate   *Property
 	Holder *Property
@@ -204,11 +205,12 @@ type Follows struct {
 	Slot   int         // of a moving one: the start, its tick, the rate and the value that was computed last
 }
 
-// Moves tells whether a property is sent as a motion, which its copies compute: once, for as long as it holds. What is sent only so
-// often, or to others than its rate, is sent as the values that it has.
+// Moves tells whether a property is sent as a motion, which its copies compute: once, for as long as it holds. What is
+// sent only so often, or to others than its rate, is sent as the values that it has.
 func (p *Property) Moves() bool {
 	f := p.Follows
-	return f != nil && f.Rate != nil && p.AtMost == 0 && f.Rate.AtMost == 0 && !p.Loose && !f.Rate.Loose && f.Rate.To == p.To && p.To != Some
+	return f != nil && f.Rate != nil && p.AtMost == 0 && f.Rate.AtMost == 0 && !p.Loose && !f.Rate.Loose &&
+		f.Rate.To == p.To && p.To != Some
 }
 
 // Attaches tells whether a property is sent as what it is attached to, when it is: everyone has all that it takes.
@@ -318,8 +320,8 @@ type Body struct {
 	at     syntax.Span
 }
 
-// Action is a piece of a body that other bodies of any kind can run on an entity of its kind. Actions run each other without
-// a circle.
+// Action is a piece of a body that other bodies of any kind can run on an entity of its kind. Actions run each other
+// without a circle.
 type Action struct {
 	Index  int
 	Kind   *Kind
@@ -329,7 +331,8 @@ type Action struct {
 	decl   int
 }
 
-// Timer runs its body each Ticks ticks in which While holds, or once after Ticks ticks. It counts in the row of its entity.
+// Timer runs its body each Ticks ticks in which While holds, or once after Ticks ticks. It counts in the row of its
+// entity.
 type Timer struct {
 	Ticks int64
 	After bool
@@ -466,7 +469,8 @@ type Expr struct {
 
 // Query goes over entities, clients or the values of a list or map.
 type Query struct {
-	Do      string // what a query in an expression computes: count, sum, one, min, max, most, least, first, best, any, all
+	// what a query in an expression computes: count, sum, one, min, max, most, least, first, best, any, all
+	Do      string
 	Kinds   []*Kind
 	Clients bool
 	List    *Expr

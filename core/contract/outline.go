@@ -8,8 +8,8 @@ import (
 	"strings"
 )
 
-// Outline is what clients are given of a contract: names, types, ranges, reasons, and the checks that a client can evaluate
-// itself; never bodies, constants, defaults or what only the server has.
+// Outline is what clients are given of a contract: names, types, ranges, reasons, and the checks that a client can
+// evaluate itself; never bodies, constants, defaults or what only the server has.
 type Outline struct {
 	Contract string         `json:"contract"`
 	Tick     int            `json:"tick"` // ticks per second
@@ -26,8 +26,8 @@ type GroupOutline struct {
 	Lanes []LaneOutline `json:"lanes"`
 }
 
-// LaneOutline says what of the entities of a kind a group carries: Properties, by their places in the kind's outline, and with
-// Whole that they are there at all. Kind is its place in the outline.
+// LaneOutline says what of the entities of a kind a group carries: Properties, by their places in the kind's outline,
+// and with Whole that they are there at all. Kind is its place in the outline.
 type LaneOutline struct {
 	Kind       int   `json:"kind"`
 	Whole      bool  `json:"whole,omitempty"`
@@ -55,15 +55,16 @@ type PropertyOutline struct {
 	Keep    bool   `json:"keep,omitempty"`
 	Once    bool   `json:"once,omitempty"`
 	Loose   bool   `json:"loose,omitempty"`
-	AtMost  int    `json:"at_most,omitempty"`  // times a second
-	SetBy   string `json:"set_by,omitempty"`   // owner or client: who writes it
-	Follows string `json:"follows,omitempty"`  // the property that holds its rate, or `carrier.pos` when it is attached to that
+	AtMost  int    `json:"at_most,omitempty"` // times a second
+	SetBy   string `json:"set_by,omitempty"`  // owner or client: who writes it
+	// the property that holds its rate, or `carrier.pos` when it is attached to that
+	Follows string `json:"follows,omitempty"`
 	LeaseMs int64  `json:"lease_ms,omitempty"` // of a hold
 }
 
-// RequestOutline describes a request. Known are its checks as written, in the order of the reasons, for those that a client can
-// evaluate itself: all that they read it can see, and they name no constant. The others are empty. Checks stand only in a full
-// outline.
+// RequestOutline describes a request. Known are its checks as written, in the order of the reasons, for those that a
+// client can evaluate itself: all that they read it can see, and they name no constant. The others are empty. Checks
+// stand only in a full outline.
 type RequestOutline struct {
 	Name    string   `json:"name"`
 	Params  []Param  `json:"params"`
@@ -91,17 +92,31 @@ func (c *Contract) GivesRoles() bool { return c.givesRoles }
 // Outline gives what clients may know of the contract.
 func (c *Contract) Outline() *Outline { return c.outline(false) }
 
-// FullOutline adds what only the server has: properties to nobody, and the text of the checks. It is for those who run the
-// session, never for clients.
+// FullOutline adds what only the server has: properties to nobody, and the text of the checks. It is for those who run
+// the session, never for clients.
 func (c *Contract) FullOutline() *Outline { return c.outline(true) }
 
 func (c *Contract) outline(full bool) *Outline {
-	o := &Outline{Contract: c.Name, Tick: c.TickRate, Seats: c.Seats, Roles: c.Roles, Kinds: []KindOutline{}, Events: []EventOutline{}}
+	o := &Outline{
+		Contract: c.Name,
+		Tick:     c.TickRate,
+		Seats:    c.Seats,
+		Roles:    c.Roles,
+		Kinds:    []KindOutline{},
+		Events:   []EventOutline{},
+	}
 	for _, k := range c.Kinds {
 		if !full && !k.Visible() {
 			continue
 		}
-		ko := KindOutline{Name: k.Name, Shared: k.Shared, To: c.ToText(k.To, k.Who), Properties: []PropertyOutline{}, Requests: []RequestOutline{}, Events: []EventOutline{}}
+		ko := KindOutline{
+			Name:       k.Name,
+			Shared:     k.Shared,
+			To:         c.ToText(k.To, k.Who),
+			Properties: []PropertyOutline{},
+			Requests:   []RequestOutline{},
+			Events:     []EventOutline{},
+		}
 		if k.Per >= 0 {
 			ko.Per = c.Roles[k.Per]
 		}
@@ -112,7 +127,14 @@ func (c *Contract) outline(full bool) *Outline {
 			}
 		}
 		for _, r := range k.Requests {
-			ro := RequestOutline{Name: r.Name, Params: r.Params, Reply: r.Reply, From: c.WhoText(r.From), Reasons: []string{}, Known: []string{}}
+			ro := RequestOutline{
+				Name:    r.Name,
+				Params:  r.Params,
+				Reply:   r.Reply,
+				From:    c.WhoText(r.From),
+				Reasons: []string{},
+				Known:   []string{},
+			}
 			if ro.Params == nil {
 				ro.Params = []Param{}
 			}
@@ -131,7 +153,8 @@ func (c *Contract) outline(full bool) *Outline {
 				ro.PauseMs = r.Pause.Ms
 			}
 			if full {
-				ro.Checks, ro.Line = r.Checks, r.Line
+				ro.Checks = r.Checks
+				ro.Line = r.Line
 			}
 			ko.Requests = append(ko.Requests, ro)
 		}
@@ -185,7 +208,16 @@ func (e *Event) outline() EventOutline {
 }
 
 func (c *Contract) property(p *Property) PropertyOutline {
-	out := PropertyOutline{Name: p.Name, Type: p.Type, To: c.ToText(p.To, p.Who), Clamped: p.Clamped, Keep: p.Keep, Once: p.Once, Loose: p.Loose, AtMost: p.AtMost}
+	out := PropertyOutline{
+		Name:    p.Name,
+		Type:    p.Type,
+		To:      c.ToText(p.To, p.Who),
+		Clamped: p.Clamped,
+		Keep:    p.Keep,
+		Once:    p.Once,
+		Loose:   p.Loose,
+		AtMost:  p.AtMost,
+	}
 	if p.Set != nil {
 		out.SetBy = map[bool]string{true: "owner", false: "client"}[p.Set.Owner]
 	}
@@ -231,8 +263,8 @@ func (c *Contract) WhoText(who []Who) string {
 	return b.String()
 }
 
-// Fingerprint names an outline: two contracts with the same fingerprint look the same to every client. It is the first 16
-// hexadecimal digits of the SHA-256 of the outline's JSON.
+// Fingerprint names an outline: two contracts with the same fingerprint look the same to every client. It is the first
+// 16 hexadecimal digits of the SHA-256 of the outline's JSON.
 func (o *Outline) Fingerprint() string {
 	raw, _ := json.Marshal(o) // plain data always marshals
 	sum := sha256.Sum256(raw)
@@ -274,10 +306,11 @@ func (k *KindOutline) RequestPlace(request string) int {
 	return slices.IndexFunc(k.Requests, func(r RequestOutline) bool { return r.Name == request })
 }
 
-// Differences names what differs between what a client was made for and what another outline says: all that is missing there, new, or
-// of another type. It is empty when a client of one fits the other.
+// Differences names what differs between what a client was made for and what another outline says: all that is missing
+// there, new, or of another type. It is empty when a client of one fits the other.
 func (o *Outline) Differences(other *Outline) (out []string) {
-	mine, theirs := o.names(), other.names()
+	mine := o.names()
+	theirs := other.names()
 	for name, what := range mine {
 		if now, there := theirs[name]; !there {
 			out = append(out, name+" is gone")
@@ -300,7 +333,11 @@ func (o *Outline) names() map[string]string {
 		raw, _ := json.Marshal(v) // plain data always marshals
 		return string(raw)
 	}
-	out := map[string]string{"the ticks a second": word(o.Tick), "the roles": word(o.Roles), "the groups": word(o.Groups)}
+	out := map[string]string{
+		"the ticks a second": word(o.Tick),
+		"the roles":          word(o.Roles),
+		"the groups":         word(o.Groups),
+	}
 	for _, k := range o.Kinds {
 		out[k.Name] = word([]any{k.Per, k.Shared, k.To, k.Parts})
 		for _, p := range k.Properties {

@@ -15,7 +15,9 @@ type part struct {
 
 // onePart reads a part by itself: it may use only what it declares and needs.
 func (c *checker) onePart(p *part) {
-	requests, events, actions := len(c.out.Requests), len(c.out.Events), len(c.out.Actions)
+	requests := len(c.out.Requests)
+	events := len(c.out.Events)
+	actions := len(c.out.Actions)
 	c.inPart = p
 	k := p.kind
 	k.Index = len(c.out.Kinds)
@@ -28,13 +30,22 @@ func (c *checker) onePart(p *part) {
 	c.members(k, &own)
 	c.wholeKind(k)
 	c.inPart = nil
-	c.out.Requests, c.out.Events, c.out.Actions = c.out.Requests[:requests], c.out.Events[:events], c.out.Actions[:actions]
+	c.out.Requests = c.out.Requests[:requests]
+	c.out.Events = c.out.Events[:events]
+	c.out.Actions = c.out.Actions[:actions]
 }
 
 // merged gives the tree of a kind with all that its parts bring.
 func (c *checker) merged(k *Kind, tree *syntax.Entity) *syntax.Entity {
 	out := *tree
-	out.Properties, out.Requests, out.Events, out.Actions, out.Needs, out.Handlers, out.Timers, out.Holds = nil, nil, nil, nil, nil, nil, nil, nil
+	out.Properties = nil
+	out.Requests = nil
+	out.Events = nil
+	out.Actions = nil
+	out.Needs = nil
+	out.Handlers = nil
+	out.Timers = nil
+	out.Holds = nil
 	open := map[*syntax.Entity]bool{}
 	done := map[*syntax.Entity]bool{}
 	var add func(d *syntax.Entity)
@@ -44,9 +55,15 @@ func (c *checker) merged(k *Kind, tree *syntax.Entity) *syntax.Entity {
 			p := c.parts[n.Text]
 			switch {
 			case p == nil:
-				c.fail(n.At, "unknown-name", fmt.Sprintf("the part `%s` is not declared", n.Text), c.suggest(n.Text, names(c.parts), "declare it: part "+n.Text+" { … }"))
+				c.fail(
+					n.At, "unknown-name", fmt.Sprintf("the part `%s` is not declared", n.Text),
+					c.suggest(n.Text, names(c.parts), "declare it: part "+n.Text+" { … }"),
+				)
 			case open[p.tree]:
-				c.fail(n.At, "circle", fmt.Sprintf("the part `%s` comes to include itself here", n.Text), "parts cannot stand in a circle")
+				c.fail(
+					n.At, "circle", fmt.Sprintf("the part `%s` comes to include itself here", n.Text),
+					"parts cannot stand in a circle",
+				)
 			case !done[p.tree]:
 				c.used[p] = true
 				k.Parts = append(k.Parts, n.Text)

@@ -2,8 +2,8 @@ package contract
 
 import "slices"
 
-// Reach says who gets something, as far as that does not depend on the entity: clients with a role in Yes always, those with a
-// role in Maybe when Term says so, all others never. Roles are bits.
+// Reach says who gets something, as far as that does not depend on the entity: clients with a role in Yes always, those
+// with a role in Maybe when Term says so, all others never. Roles are bits.
 type Reach struct {
 	Yes, Maybe uint64
 	Term       Term
@@ -44,7 +44,8 @@ func (c *Contract) ReachOf(to Audience, who []Who) Reach {
 		switch term := Term(ByPair); w.Sort {
 		case ToNobody:
 		case ToEveryone:
-			if r = (Reach{}); !w.But {
+			r = (Reach{})
+			if !w.But {
 				r.Yes = all
 			}
 		case ToRole:
@@ -56,17 +57,21 @@ func (c *Contract) ReachOf(to Audience, who []Who) Reach {
 		default:
 			if w.Sort == ToOwner {
 				term = ByOwner
-			} else if w.Sort == ToNamed && !w.Aud.Secret && w.Aud.Split() != nil && (len(w.Args) == 0 || len(w.Args) == 1 && w.Args[0].Op == OpSelf) {
+			} else if w.Sort == ToNamed && !w.Aud.Secret && w.Aud.Split() != nil &&
+				(len(w.Args) == 0 || len(w.Args) == 1 && w.Args[0].Op == OpSelf) {
 				term = ByAudience
 			}
 			if w.But || term == ByPair || r.Maybe != 0 {
 				return pair
 			}
-			r.Term, r.Aud, r.Maybe = term, w.Aud, all&^r.Yes
+			r.Term = term
+			r.Aud = w.Aud
+			r.Maybe = all &^ r.Yes
 		}
 	}
 	if r.Maybe == 0 {
-		r.Term, r.Aud = ByNone, nil
+		r.Term = ByNone
+		r.Aud = nil
 	}
 	return r
 }
@@ -98,8 +103,8 @@ type KindGrouping struct {
 	Properties []PropertyGrouping
 }
 
-// PropertyGrouping says how a property comes: together with the entity, by a group of its own reach, or (Asked) by asking each pair
-// of client and entity, which must then be allowed both.
+// PropertyGrouping says how a property comes: together with the entity, by a group of its own reach, or (Asked) by
+// asking each pair of client and entity, which must then be allowed both.
 type PropertyGrouping struct {
 	Reach Reach
 	With  bool // those who know of the entity get it
@@ -133,7 +138,8 @@ func (c *Contract) Grouping() *Grouping {
 	for _, k := range c.Kinds {
 		kg := KindGrouping{Reach: c.ReachOf(k.To, k.Who), Whole: -1}
 		if !kg.Reach.Nobody() {
-			if kg.Whole = group(kg.Reach, c.ToText(k.To, k.Who)); kg.Whole >= 0 {
+			kg.Whole = group(kg.Reach, c.ToText(k.To, k.Who))
+			if kg.Whole >= 0 {
 				lane(kg.Whole, k).Whole = true
 			}
 		}
@@ -143,9 +149,11 @@ func (c *Contract) Grouping() *Grouping {
 			switch {
 			case kg.Reach.Nobody() || pg.Reach.Nobody():
 			case c.hides(p.Type):
-				pg.Asked, pg.Hides = true, true
+				pg.Asked = true
+				pg.Hides = true
 			case pg.Reach.Everyone(len(c.Roles)) || pg.Reach == kg.Reach && pg.Reach.Term != ByPair:
-				pg.With, pg.Group = true, kg.Whole
+				pg.With = true
+				pg.Group = kg.Whole
 			case everyone && pg.Reach.Term != ByPair:
 				pg.Group = group(pg.Reach, c.ToText(p.To, p.Who))
 			default:
@@ -167,5 +175,6 @@ func (c *Contract) hides(t *Type) bool {
 	if t.Form == FormEntity {
 		return slices.ContainsFunc(t.Kinds, func(k *Kind) bool { return k.To != Everyone })
 	}
-	return t.Key != nil && c.hides(t.Key) || t.Of != nil && c.hides(t.Of) || slices.ContainsFunc(t.Parts, func(p Param) bool { return c.hides(p.Type) })
+	return t.Key != nil && c.hides(t.Key) || t.Of != nil && c.hides(t.Of) ||
+		slices.ContainsFunc(t.Parts, func(p Param) bool { return c.hides(p.Type) })
 }

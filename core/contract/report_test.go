@@ -25,8 +25,8 @@ func loaded(t *testing.T, text string) *Contract {
 	return c
 }
 
-// The outline holds nothing that only the server has: no property or kind to nobody, no constant, no body, no check that reads
-// what its caller may not see.
+// The outline holds nothing that only the server has: no property or kind to nobody, no constant, no body, no check
+// that reads what its caller may not see.
 func TestTheOutlineHoldsNoSecret(t *testing.T) {
 	c := tidewreck(t)
 	raw, err := json.Marshal(c.Outline())
@@ -47,13 +47,20 @@ func TestTheOutlineHoldsNoSecret(t *testing.T) {
 	for _, m := range regexp.MustCompile(`(?m)^const (\w+)`).FindAllStringSubmatch(source, -1) {
 		assert.NotRegexp(t, `\b`+m[1]+`\b`, text, "a constant")
 	}
-	for _, secret := range []string{"an echo", "What comes back", "Mind the eels", "satchel.take", "wreck.json", "shuffled", "reveal"} {
+	for _, secret := range []string{
+		"an echo", "What comes back", "Mind the eels", "satchel.take", "wreck.json", "shuffled", "reveal",
+	} {
 		require.Contains(t, source, secret)
 		assert.NotContains(t, text, secret)
 	}
 	use := c.Outline().Kind("Diver").Request("use")
-	assert.Equal(t, []string{"Dive.phase == dive", "satchel.has(item)"}, use.Known, "what the caller sees it may check itself")
-	assert.Equal(t, []string{"Dive.phase == dive", ""}, c.Outline().Kind("Diver").Request("search").Known, "`search_costs` is a constant")
+	assert.Equal(
+		t, []string{"Dive.phase == dive", "satchel.has(item)"}, use.Known, "what the caller sees it may check itself",
+	)
+	assert.Equal(
+		t, []string{"Dive.phase == dive", ""}, c.Outline().Kind("Diver").Request("search").Known,
+		"`search_costs` is a constant",
+	)
 	assert.Equal(t, []string{"Dive.phase == dive", ""}, c.Outline().Kind("Strongbox").Request("guess").Known)
 }
 
@@ -86,26 +93,64 @@ func TestTheMatrixSaysWhoHasWhat(t *testing.T) {
 		access []Access
 		want   map[string]Access
 	}{
-		{"air", property("Diver.air").Access, map[string]Access{"owner": Always, "player": Sometimes, "spectator": Never, "referee": Never, "mates": Unrelated}},
-		{"hull", property("Diver.hull").Access, map[string]Access{"owner": Always, "player": Always, "referee": Always, "near": Always}},
+		{"air", property("Diver.air").Access, map[string]Access{
+			"owner":     Always,
+			"player":    Sometimes,
+			"spectator": Never,
+			"referee":   Never,
+			"mates":     Unrelated,
+		}},
+		{"hull", property("Diver.hull").Access, map[string]Access{
+			"owner":   Always,
+			"player":  Always,
+			"referee": Always,
+			"near":    Always,
+		}},
 		{"finds", property("Diver.finds").Access, map[string]Access{"owner": Never, "player": Never, "mates": Never}},
-		{"an eel's hull", property("Eel.hull").Access, map[string]Access{"owner": Never, "player": Sometimes, "spectator": Always, "near": Always, "told": Unrelated}},
+		{"an eel's hull", property("Eel.hull").Access, map[string]Access{
+			"owner":     Never,
+			"player":    Sometimes,
+			"spectator": Always,
+			"near":      Always,
+			"told":      Unrelated,
+		}},
 		{"the answer", property("Strongbox.answer").Access, map[string]Access{"player": Sometimes, "told": Always}},
-		{"use", request("Diver.use").Access, map[string]Access{"owner": Always, "player": Sometimes, "spectator": Never}},
-		{"end_dive", request("Dive.end_dive").Access, map[string]Access{"player": Never, "referee": Always, "spectator": Never}},
+		{
+			"use", request("Diver.use").Access,
+			map[string]Access{"owner": Always, "player": Sometimes, "spectator": Never},
+		},
+		{
+			"end_dive", request("Dive.end_dive").Access,
+			map[string]Access{"player": Never, "referee": Always, "spectator": Never},
+		},
 		{"turn", request("Winch.turn").Access, map[string]Access{"owner": Always, "player": Sometimes}},
 	} {
 		for viewer, want := range x.want {
 			assert.Equal(t, want, x.access[viewers[viewer]], "%s for %s", x.name, viewer)
 		}
 	}
-	assert.Equal(t, []string{"Diver.search", "Diver.use", "every 100ms of Diver", "every 250ms of Diver", "on change hull of Diver"}, property("Diver.air").By)
+	assert.Equal(
+		t,
+		[]string{
+			"Diver.search", "Diver.use", "every 100ms of Diver", "every 250ms of Diver", "on change hull of Diver",
+		},
+		property("Diver.air").By,
+	)
 	assert.Equal(t, "owner", property("Diver.pos").Writer)
-	assert.Equal(t, "pace distance(old, new) 8 per second burst 2 when not crosses(line(old, new), walls)", property("Diver.pos").Within)
+	assert.Equal(
+		t, "pace distance(old, new) 8 per second burst 2 when not crosses(line(old, new), walls)",
+		property("Diver.pos").Within,
+	)
 	use := request("Diver.use")
-	assert.Equal(t, []string{"Diver.air", "Diver.hull", "Diver.pos", "Diver.satchel", "Diver.score"}, use.Changes, "also by what it sets off")
+	assert.Equal(
+		t, []string{"Diver.air", "Diver.hull", "Diver.pos", "Diver.satchel", "Diver.score"}, use.Changes,
+		"also by what it sets off",
+	)
 	assert.Equal(t, []string{"Diver.surfaced to mates", "Diver.used to everyone"}, use.Tells)
-	assert.Equal(t, []string{"pick == answer", "pick == answer", "tried.room() > 0 and not tried.has(caller)"}, sorted(request("Strongbox.guess").Reveals))
+	assert.Equal(
+		t, []string{"pick == answer", "pick == answer", "tried.room() > 0 and not tried.has(caller)"},
+		sorted(request("Strongbox.guess").Reveals),
+	)
 	assert.Equal(t, []string{"spawns Crate"}, request("Dive.drop_crate").Does)
 	for _, r := range m.Reveals {
 		assert.NotEmpty(t, r.Of, "%s tells of something", r.Text)
@@ -163,7 +208,13 @@ entity Eel { pos: Place }
 		entities map[string]int
 		want     string
 	}{
-		{0, nil, "0 clients; from 1 to 1000"}, {1, map[string]int{"Pearl": 1}, `no kind "Pearl"`}, {1, map[string]int{"Eel": -1}, "-1 entities of Eel"}, {2, map[string]int{"Diver": 3}, "one for each client at most"},
+		{
+			0, nil, "0 clients; from 1 to 1000",
+		}, {
+			1, map[string]int{"Pearl": 1}, `no kind "Pearl"`,
+		}, {
+			1, map[string]int{"Eel": -1}, "-1 entities of Eel",
+		}, {2, map[string]int{"Diver": 3}, "one for each client at most"},
 	} {
 		_, err := c.Cost(wrong.clients, wrong.entities)
 		assert.ErrorContains(t, err, wrong.want)
@@ -187,7 +238,13 @@ entity Diver per player {
 `
 	a := loaded(t, before)
 	same := Compare(a, loaded(t, strings.ReplaceAll(before, "  hull:", "  // a remark\n  hull:  ")))
-	assert.Equal(t, &Comparison{Changes: []Difference{}, TakesOver: true, Blocks: []string{}, Stay: true, Lose: []string{}}, same, "remarks are no change")
+	assert.Equal(t, &Comparison{
+		Changes:   []Difference{},
+		TakesOver: true,
+		Blocks:    []string{},
+		Stay:      true,
+		Lose:      []string{},
+	}, same, "remarks are no change")
 
 	for _, x := range []struct {
 		old, new string
@@ -195,8 +252,14 @@ entity Diver per player {
 		blocks   string
 		lose     string
 	}{
-		{"tint: int 0..5 = 0\n", "shade: int 0..5 = 0 was tint\n", "property Diver.shade renamed; request Diver.paint changed body", "", "Diver.tint"},
-		{"  gone: int 0..5 = 0\n", "", "property Diver.gone removed; request Diver.paint changed body", "", "Diver.gone"},
+		{
+			"tint: int 0..5 = 0\n", "shade: int 0..5 = 0 was tint\n",
+			"property Diver.shade renamed; request Diver.paint changed body", "", "Diver.tint",
+		},
+		{
+			"  gone: int 0..5 = 0\n", "", "property Diver.gone removed; request Diver.paint changed body", "",
+			"Diver.gone",
+		},
 		{"hull: int 0..100", "hull: int 0..200", "property Diver.hull changed type", "", "Diver.hull"},
 		{"= flare to owner", "= flare", "property Diver.item changed audience", "", "Diver.item"},
 		{"= flare to owner", "= patch to owner", "property Diver.item changed default", "", ""},
@@ -207,10 +270,19 @@ entity Diver per player {
 		{`check round < 9`, `check round < 8`, "request Dive.next changed checks", "", "Dive.next"},
 		{"{ hull -= 1; tell", "{ hull -= 2; tell", "request Diver.bump changed body", "", ""},
 		{"hurt(by: int 0..9)", "hurt(by: int 0..5)", "event Diver.hurt changed arguments", "", "Diver.hurt"},
-		{"paint(n: int 0..5)", "paint(n: int 0..5, m: bool)", "request Diver.paint changed arguments", "", "Diver.paint"},
-		{"roles player, referee", "tick 30 per second\nroles player, referee", "header tick changed ticks per second", "ticks per second", "the number of ticks per second"},
+		{
+			"paint(n: int 0..5)", "paint(n: int 0..5, m: bool)", "request Diver.paint changed arguments", "",
+			"Diver.paint",
+		},
+		{
+			"roles player, referee", "tick 30 per second\nroles player, referee",
+			"header tick changed ticks per second", "ticks per second", "the number of ticks per second",
+		},
 		{"roles player, referee", "roles player, judge, referee", "role judge added", "", ""},
-		{"entity Diver per player {", "entity Diver per referee {", "kind Diver changed sort", "`Diver` was per player and is per referee", "Diver"},
+		{
+			"entity Diver per player {", "entity Diver per referee {", "kind Diver changed sort",
+			"`Diver` was per player and is per referee", "Diver",
+		},
 		{"roles player", "seats 9\nroles player", "header seats changed seats", "", ""},
 	} {
 		text := strings.Replace(before, x.old, x.new, 1)

@@ -11,7 +11,13 @@ func (c *checker) request(r *Request, d *syntax.Request) {
 	for _, p := range r.Params {
 		c.isSent(p.Type)
 	}
-	env := &env{checker: c, kind: r.Kind, request: r, pure: true, still: true}
+	env := &env{
+		checker: c,
+		kind:    r.Kind,
+		request: r,
+		pure:    true,
+		still:   true,
+	}
 	env.params(d.Params, r.Params)
 	r.From = []Who{{Sort: ToOwner}}
 	if d.From != nil {
@@ -25,7 +31,14 @@ func (c *checker) request(r *Request, d *syntax.Request) {
 	} else if r.Kind.Per < 0 && c.inPart == nil {
 		c.later = append(c.later, func() {
 			if !r.Kind.given {
-				c.fail(d.Name.At, "never", fmt.Sprintf("nobody can ever send `%s`: %s belongs to the server, and by default only the owner may ask", r.FullName(), r.Kind.Name), "say who may: `from "+c.out.Roles[0]+"`; or `give` it to somebody")
+				c.fail(
+					d.Name.At, "never",
+					fmt.Sprintf(
+						"nobody can ever send `%s`: %s belongs to the server, and by default only the owner may ask",
+						r.FullName(), r.Kind.Name,
+					),
+					"say who may: `from "+c.out.Roles[0]+"`; or `give` it to somebody",
+				)
 			}
 		})
 	}
@@ -39,12 +52,20 @@ func (c *checker) request(r *Request, d *syntax.Request) {
 		}
 	}
 	if d.Pause != nil {
-		r.Pause = &Pause{Ticks: c.ticks(d.Pause.At, d.Pause.Window.Value), Ms: d.Pause.Window.Value, Reason: d.Pause.Reason.Value}
+		r.Pause = &Pause{
+			Ticks:  c.ticks(d.Pause.At, d.Pause.Window.Value),
+			Ms:     d.Pause.Window.Value,
+			Reason: d.Pause.Reason.Value,
+		}
 		c.reason(d.Pause.Reason)
 	}
 	if d.Reply != nil {
-		if r.Reply = c.typ(d.Reply, inMessage); r.Reply != nil && r.Reply.Holder() {
-			c.fail(d.Reply.At, "wrong-type", "a list or map cannot be a reply", "reply with one value, or let a property hold it")
+		r.Reply = c.typ(d.Reply, inMessage)
+		if r.Reply != nil && r.Reply.Holder() {
+			c.fail(
+				d.Reply.At, "wrong-type", "a list or map cannot be a reply",
+				"reply with one value, or let a property hold it",
+			)
 			r.Reply = nil
 		}
 		if r.Reply == nil {
@@ -52,11 +73,16 @@ func (c *checker) request(r *Request, d *syntax.Request) {
 		}
 	}
 	r.Head = env.block(d.Head)
-	env.pure, env.still = false, false
+	env.pure = false
+	env.still = false
 	r.Body = env.block(d.Body)
-	r.Locals, r.Memory = env.nums, env.mem
+	r.Locals = env.nums
+	r.Memory = env.mem
 	if r.Reply != nil && !replies(r.Body) {
-		c.fail(d.Name.At, "no-reply", fmt.Sprintf("`%s` can come to its end without a reply", r.FullName()), "every way through the body has to `reply` or `deny`")
+		c.fail(
+			d.Name.At, "no-reply", fmt.Sprintf("`%s` can come to its end without a reply", r.FullName()),
+			"every way through the body has to `reply` or `deny`",
+		)
 	}
 }
 

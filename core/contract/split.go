@@ -1,8 +1,9 @@
 package contract
 
-// Split says how the clients of an audience are found without asking for each client and entity: all of Viewer and Entity hold,
-// the two sides of each of Keys are equal, and, with At, the two places of it are at most Radius from each other (less, when not
-// Edge). A side that cannot be computed keeps out. The first side is about the viewer alone, the second about the argument alone.
+// Split says how the clients of an audience are found without asking for each client and entity: all of Viewer and
+// Entity hold, the two sides of each of Keys are equal, and, with At, the two places of it are at most Radius from each
+// other (less, when not Edge). A side that cannot be computed keeps out. The first side is about the viewer alone, the
+// second about the argument alone.
 type Split struct {
 	Viewer []*Body
 	Entity []*Body
@@ -16,16 +17,28 @@ const maxKeys = 4
 
 // Split takes the condition of an audience apart; nil when each pair has to be asked.
 func (a *Named) Split() *Split {
-	if a.Cond == nil || a.Cond.Value == nil || len(a.Cond.Stmts) > 0 || len(a.Params) > 1 || len(a.Params) == 1 && a.Params[0].Type.Form != FormEntity {
+	if a.Cond == nil || a.Cond.Value == nil || len(a.Cond.Stmts) > 0 || len(a.Params) > 1 ||
+		len(a.Params) == 1 && a.Params[0].Type.Form != FormEntity {
 		return nil
 	}
-	out, width := &Split{}, 0
+	out := &Split{}
+	width := 0
 	body := func(x *Expr) *Body {
-		return &Body{Value: x, Params: a.Params, Locals: a.Cond.Locals, Memory: a.Cond.Memory, File: a.Cond.File, Line: a.Cond.Line}
+		return &Body{
+			Value:  x,
+			Params: a.Params,
+			Locals: a.Cond.Locals,
+			Memory: a.Cond.Memory,
+			File:   a.Cond.File,
+			Line:   a.Cond.Line,
+		}
 	}
 	viewer := func(x *Expr) bool { return mentions(x, func(x *Expr) bool { return x.Op == OpViewer }) }
 	local := func(x *Expr) bool {
-		return mentions(x, func(x *Expr) bool { return x.Op == OpLocal || x.Op == OpQuery || x.Op == OpSelf || x.Op == OpCaller })
+		return mentions(x, func(x *Expr) bool {
+			return x.Op == OpLocal || x.Op == OpQuery || x.Op == OpSelf ||
+				x.Op == OpCaller
+		})
 	}
 	// sides puts the viewer's side first; ok is false when one of the two is about both.
 	sides := func(x, y *Expr) (pair [2]*Body, ok bool) {
@@ -54,7 +67,8 @@ func (a *Named) Split() *Split {
 			return ok && pair[0].Value.Type.Width() == pair[1].Value.Type.Width() && width <= maxKeys
 		case (x.Op == OpLe || x.Op == OpLt) && out.Radius == nil && isDistance(x.Args[0]) && len(x.Args[0].Args) == 2:
 			var ok bool
-			if out.At, ok = sides(x.Args[0].Args[0], x.Args[0].Args[1]); !ok || mentions(x.Args[1], func(x *Expr) bool {
+			out.At, ok = sides(x.Args[0].Args[0], x.Args[0].Args[1])
+			if !ok || mentions(x.Args[1], func(x *Expr) bool {
 				return x.Op == OpViewer || x.Op == OpLocal || x.Op == OpGet || x.Op == OpQuery || x.Op == OpSelf
 			}) {
 				return false
@@ -81,7 +95,8 @@ type Reads struct {
 func (s *Split) Reads() (out [2]Reads) {
 	for side := range out {
 		r := &out[side]
-		r.Own, r.Shared = map[*Kind]uint64{}, map[*Kind]uint64{}
+		r.Own = map[*Kind]uint64{}
+		r.Shared = map[*Kind]uint64{}
 		bodies := [][]*Body{s.Viewer, s.Entity}[side]
 		for _, k := range s.Keys {
 			bodies = append(bodies[:len(bodies):len(bodies)], k[side])
@@ -102,7 +117,8 @@ func (r *Reads) add(x *Expr) {
 	case OpLocal:
 		r.All = r.All || x.Type.Holder()
 	case OpGet:
-		on, from := r.Own, x.Args[0]
+		on := r.Own
+		from := x.Args[0]
 		switch {
 		case from.Op == OpShared:
 			on = r.Shared

@@ -19,7 +19,14 @@ const (
 )
 
 // plain are the types that need no range in an argument of an action, function or audience.
-var plain = map[string]Form{"int": FormInt, "real": FormReal, "text": FormText, "vec2": FormVec2, "vec3": FormVec3, "time": FormTime}
+var plain = map[string]Form{
+	"int":  FormInt,
+	"real": FormReal,
+	"text": FormText,
+	"vec2": FormVec2,
+	"vec3": FormVec3,
+	"time": FormTime,
+}
 
 // typ reads a type. It is nil when there was a mistake; it has been told.
 func (c *checker) typ(d *syntax.Type, at place) *Type {
@@ -29,10 +36,15 @@ func (c *checker) typ(d *syntax.Type, at place) *Type {
 	}
 	alias := c.types[d.Name.Text] != nil
 	reals := t.Reals() > 0 && !alias
-	wrong := d.Low != nil && t.Form != FormInt && t.Form != FormReal && t.Form != FormVec2 && t.Form != FormVec3 || d.Step != nil && !reals && t.Form != FormDirection ||
-		d.Max != nil && t.Form != FormText && !t.Holder() || d.Each != nil && t.Form != FormStacks || d.Chars != nil && t.Form != FormText
+	wrong := d.Low != nil && t.Form != FormInt && t.Form != FormReal && t.Form != FormVec2 && t.Form != FormVec3 ||
+		d.Step != nil && !reals && t.Form != FormDirection ||
+		d.Max != nil && t.Form != FormText &&
+			!t.Holder() || d.Each != nil && t.Form != FormStacks || d.Chars != nil && t.Form != FormText
 	if wrong || alias && (d.Low != nil || d.Step != nil || d.Max != nil || d.Chars != nil) {
-		c.fail(d.At, "no-bound", fmt.Sprintf("a value of the type %s has no such bound", d.Name.Text), "int, real and vectors have a range, reals and vectors a step, text, lists and maps max, stacks max and each")
+		c.fail(
+			d.At, "no-bound", fmt.Sprintf("a value of the type %s has no such bound", d.Name.Text),
+			"int, real and vectors have a range, reals and vectors a step, text, lists and maps max, stacks max and each",
+		)
 		return nil
 	}
 	if at != inProperty && t.Form == FormStacks {
@@ -62,7 +74,10 @@ func (c *checker) plainType(d *syntax.Type, at place) *Type {
 			return nil
 		}
 		if low.Value > high.Value {
-			c.fail(d.At, "out-of-range", fmt.Sprintf("the range %d..%d is empty", low.Value, high.Value), "the least value stands first")
+			c.fail(
+				d.At, "out-of-range", fmt.Sprintf("the range %d..%d is empty", low.Value, high.Value),
+				"the least value stands first",
+			)
 			return nil
 		}
 		return &Type{Form: FormInt, Low: low.Value, High: high.Value}
@@ -72,7 +87,10 @@ func (c *checker) plainType(d *syntax.Type, at place) *Type {
 		return c.turns(d, Form(name))
 	case "text":
 		if d.Max == nil {
-			c.fail(d.At, "no-range", "this text has no greatest length", "say how many characters it may have: text max 40")
+			c.fail(
+				d.At, "no-range", "this text has no greatest length",
+				"say how many characters it may have: text max 40",
+			)
 			return nil
 		}
 		if !c.bounded(d.Max.At, "the greatest length", d.Max.Value, 1, MaxText) {
@@ -80,8 +98,12 @@ func (c *checker) plainType(d *syntax.Type, at place) *Type {
 		}
 		t := &Type{Form: FormText, Max: int(d.Max.Value)}
 		if d.Chars != nil {
-			if t.Chars = d.Chars.Value; t.Chars == "" || len(t.Chars) > 200 {
-				c.fail(d.Chars.At, "out-of-range", "this names no characters, or too many", `as in text max 24 of "a-z0-9 -"`)
+			t.Chars = d.Chars.Value
+			if t.Chars == "" || len(t.Chars) > 200 {
+				c.fail(
+					d.Chars.At, "out-of-range", "this names no characters, or too many",
+					`as in text max 24 of "a-z0-9 -"`,
+				)
 			}
 		}
 		return t
@@ -110,36 +132,63 @@ func (c *checker) plainType(d *syntax.Type, at place) *Type {
 		if at == inside {
 			return c.refTo(d.Name)
 		}
-		c.fail(d.Name.At, "wrong-type", fmt.Sprintf("`%s` is a kind, not a type", name), "a reference to one is `ref "+name+"`")
+		c.fail(
+			d.Name.At, "wrong-type", fmt.Sprintf("`%s` is a kind, not a type", name),
+			"a reference to one is `ref "+name+"`",
+		)
 		return nil
 	}
-	known := append(append(names(c.enums), names(c.aliases)...), "bool", "int", "real", "text", "vec2", "vec3", "direction", "rotation", "stacks", "list", "map", "ref", "client", "instant", "kind")
-	c.fail(d.Name.At, "unknown-type", fmt.Sprintf("the type `%s` is not known", name), c.suggest(name, known, "one of bool, int 0..100, real 0..1 step 0.01, text max 40, vec2 -9..9 step 0.1, list<T> max 8, stacks<Item> max 6 each 5, ref Diver, client, or an enum or type that is declared"))
+	known := append(
+		append(names(c.enums), names(c.aliases)...), "bool", "int", "real", "text", "vec2", "vec3", "direction",
+		"rotation", "stacks", "list", "map", "ref", "client", "instant", "kind",
+	)
+	c.fail(
+		d.Name.At, "unknown-type", fmt.Sprintf("the type `%s` is not known", name),
+		c.suggest(
+			name, known,
+			"one of bool, int 0..100, real 0..1 step 0.01, text max 40, vec2 -9..9 step 0.1, list<T> max 8, stacks<Item> max 6 each 5, ref Diver, client, or an enum or type that is declared",
+		),
+	)
 	return nil
 }
 
 func (c *checker) stacks(d *syntax.Type) *Type {
 	if len(d.Of) == 0 || d.Max == nil || d.Each == nil {
-		c.fail(d.At, "no-range", "these stacks are not bounded", "say of what, how many, and how many in each: stacks<Item> max 6 each 5")
+		c.fail(
+			d.At, "no-range", "these stacks are not bounded",
+			"say of what, how many, and how many in each: stacks<Item> max 6 each 5",
+		)
 		return nil
 	}
 	of := d.Of[0].Name
 	e := c.enums[of.Text]
 	if e == nil {
-		c.fail(of.At, "unknown-name", fmt.Sprintf("the enum `%s` is not declared", of.Text), c.suggest(of.Text, names(c.enums), "declare it: enum "+of.Text+" { … }"))
+		c.fail(
+			of.At, "unknown-name", fmt.Sprintf("the enum `%s` is not declared", of.Text),
+			c.suggest(of.Text, names(c.enums), "declare it: enum "+of.Text+" { … }"),
+		)
 		return nil
 	}
 	c.used[e] = true
-	if !c.bounded(d.Max.At, "the number of stacks", d.Max.Value, 1, MaxStacks) || !c.bounded(d.Each.At, "the greatest count of a stack", d.Each.Value, 1, MaxStackCount) {
+	if !c.bounded(d.Max.At, "the number of stacks", d.Max.Value, 1, MaxStacks) ||
+		!c.bounded(d.Each.At, "the greatest count of a stack", d.Each.Value, 1, MaxStackCount) {
 		return nil
 	}
-	return &Type{Form: FormStacks, Enum: e, Max: int(d.Max.Value), Each: d.Each.Value}
+	return &Type{
+		Form: FormStacks,
+		Enum: e,
+		Max:  int(d.Max.Value),
+		Each: d.Each.Value,
+	}
 }
 
 // holder reads `list<T> max N` or `map<K, V> max N`.
 func (c *checker) holder(d *syntax.Type, at place) *Type {
 	if len(d.Of) == 0 || d.Max == nil {
-		c.fail(d.At, "no-range", fmt.Sprintf("this %s is not bounded", d.Name.Text), "say of what and how many: list<Place> max 8, map<client, int 0..9> max 16")
+		c.fail(
+			d.At, "no-range", fmt.Sprintf("this %s is not bounded", d.Name.Text),
+			"say of what and how many: list<Place> max 8, map<client, int 0..9> max 16",
+		)
 		return nil
 	}
 	if !c.bounded(d.Max.At, "the greatest number of values", d.Max.Value, 1, MaxItems) {
@@ -152,7 +201,10 @@ func (c *checker) holder(d *syntax.Type, at place) *Type {
 			return nil
 		}
 		if inner.Holder() {
-			c.fail(of.At, "wrong-type", fmt.Sprintf("a %s cannot hold another list, map or stacks", d.Name.Text), "hold a record, or refs to entities that have lists")
+			c.fail(
+				of.At, "wrong-type", fmt.Sprintf("a %s cannot hold another list, map or stacks", d.Name.Text),
+				"hold a record, or refs to entities that have lists",
+			)
 			return nil
 		}
 		if t.Form == FormMap && i == 0 {
@@ -161,13 +213,19 @@ func (c *checker) holder(d *syntax.Type, at place) *Type {
 				t.Key = inner
 				continue
 			}
-			c.fail(of.At, "wrong-type", fmt.Sprintf("a value of the type %s cannot be a key", inner), "a key is an int, an enum, a text, a bool, a client, a ref or a kind")
+			c.fail(
+				of.At, "wrong-type", fmt.Sprintf("a value of the type %s cannot be a key", inner),
+				"a key is an int, an enum, a text, a bool, a client, a ref or a kind",
+			)
 			return nil
 		}
 		t.Of = inner
 	}
 	if t.Width() > MaxSlots {
-		c.fail(d.At, "out-of-range", fmt.Sprintf("this %s takes %d numbers", d.Name.Text, t.Width()), fmt.Sprintf("at most %d", MaxSlots))
+		c.fail(
+			d.At, "out-of-range", fmt.Sprintf("this %s takes %d numbers", d.Name.Text, t.Width()),
+			fmt.Sprintf("at most %d", MaxSlots),
+		)
 		return nil
 	}
 	return t
@@ -182,7 +240,10 @@ func (c *checker) refTo(n syntax.Ident) *Type {
 		c.used[p] = true
 		return c.refPart(p)
 	}
-	c.fail(n.At, "unknown-name", fmt.Sprintf("the kind `%s` is not declared", n.Text), c.suggest(n.Text, append(names(c.kinds), names(c.parts)...), "declare it: entity "+n.Text+" { … }"))
+	c.fail(
+		n.At, "unknown-name", fmt.Sprintf("the kind `%s` is not declared", n.Text),
+		c.suggest(n.Text, append(names(c.kinds), names(c.parts)...), "declare it: entity "+n.Text+" { … }"),
+	)
 	return nil
 }
 
@@ -197,11 +258,13 @@ func (c *checker) refPart(p *part) *Type {
 	t := &Type{Form: FormEntity, Name: p.tree.Name.Text}
 	for _, k := range c.out.Kinds {
 		if slices.Contains(k.Parts, p.tree.Name.Text) {
-			t.Kinds, t.Names = append(t.Kinds, k), append(t.Names, k.Name)
+			t.Kinds = append(t.Kinds, k)
+			t.Names = append(t.Names, k.Name)
 		}
 	}
 	if p.kind != nil && c.inPart == p {
-		t.Kinds, t.Names = append(t.Kinds, p.kind), append(t.Names, p.kind.Name)
+		t.Kinds = append(t.Kinds, p.kind)
+		t.Names = append(t.Names, p.kind.Name)
 	}
 	return t
 }
@@ -211,18 +274,25 @@ func (c *checker) kindOf(d *syntax.Type) *Type {
 	for _, n := range d.Kinds {
 		k := c.kinds[n.Text]
 		if k == nil {
-			c.fail(n.At, "unknown-name", fmt.Sprintf("the kind `%s` is not declared", n.Text), c.suggest(n.Text, names(c.kinds), "name kinds, as in `kind of [Crate, Sled]`"))
+			c.fail(
+				n.At, "unknown-name", fmt.Sprintf("the kind `%s` is not declared", n.Text),
+				c.suggest(n.Text, names(c.kinds), "name kinds, as in `kind of [Crate, Sled]`"),
+			)
 			return nil
 		}
 		if k.Shared || k.Per >= 0 {
-			c.fail(n.At, "wrong-type", fmt.Sprintf("%s is never spawned by the contract", k.Name), "name kinds that are neither shared nor `per` a role")
+			c.fail(
+				n.At, "wrong-type", fmt.Sprintf("%s is never spawned by the contract", k.Name),
+				"name kinds that are neither shared nor `per` a role",
+			)
 			return nil
 		}
 		if slices.Contains(t.Names, k.Name) {
 			c.fail(n.At, "repeated", fmt.Sprintf("`%s` stands twice in this list", k.Name), "remove one of the two")
 			continue
 		}
-		t.Kinds, t.Names = append(t.Kinds, k), append(t.Names, k.Name)
+		t.Kinds = append(t.Kinds, k)
+		t.Names = append(t.Names, k.Name)
 	}
 	if len(t.Kinds) == 0 {
 		c.fail(d.At, "no-range", "this kind does not say of which", "name kinds: kind of [Crate, Sled]")
@@ -238,7 +308,9 @@ func (c *checker) alias(d *syntax.TypeDecl) *Type {
 		return t
 	}
 	if c.open[name] {
-		c.fail(d.Name.At, "circle", fmt.Sprintf("the type `%s` is made of itself", name), "types cannot stand in a circle")
+		c.fail(
+			d.Name.At, "circle", fmt.Sprintf("the type `%s` is made of itself", name), "types cannot stand in a circle",
+		)
 		return nil
 	}
 	c.open[name] = true
@@ -253,7 +325,10 @@ func (c *checker) alias(d *syntax.TypeDecl) *Type {
 		t = &Type{Form: FormRecord, Name: name}
 		for _, f := range d.Fields {
 			if slices.ContainsFunc(t.Parts, func(p Param) bool { return p.Name == f.Name.Text }) {
-				c.fail(f.Name.At, "repeated", fmt.Sprintf("%s has the field `%s` already", name, f.Name.Text), "choose another name")
+				c.fail(
+					f.Name.At, "repeated", fmt.Sprintf("%s has the field `%s` already", name, f.Name.Text),
+					"choose another name",
+				)
 				continue
 			}
 			ft := c.typ(f.Type, inMessage)
@@ -261,19 +336,28 @@ func (c *checker) alias(d *syntax.TypeDecl) *Type {
 				continue
 			}
 			if ft.Holder() {
-				c.fail(f.Type.At, "wrong-type", "a record cannot hold a list, a map or stacks", "give the entity a property of its own for it")
+				c.fail(
+					f.Type.At, "wrong-type", "a record cannot hold a list, a map or stacks",
+					"give the entity a property of its own for it",
+				)
 				continue
 			}
 			t.Parts = append(t.Parts, Param{f.Name.Text, ft})
 		}
 		switch {
 		case len(d.Fields) == 0:
-			c.fail(d.At, "empty", fmt.Sprintf("the record %s has no field", name), "as in `type Mark { number: int 0..9, at: Place }`")
+			c.fail(
+				d.At, "empty", fmt.Sprintf("the record %s has no field", name),
+				"as in `type Mark { number: int 0..9, at: Place }`",
+			)
 			t = nil
 		case len(t.Parts) == 0:
 			t = nil
 		case t.Width() > MaxRecord:
-			c.fail(d.Name.At, "out-of-range", fmt.Sprintf("the record %s takes %d numbers", name, t.Width()), fmt.Sprintf("at most %d", MaxRecord))
+			c.fail(
+				d.Name.At, "out-of-range", fmt.Sprintf("the record %s takes %d numbers", name, t.Width()),
+				fmt.Sprintf("at most %d", MaxRecord),
+			)
 			t = nil
 		}
 	}
@@ -284,14 +368,19 @@ func (c *checker) alias(d *syntax.TypeDecl) *Type {
 // reals reads the range and step of a real or vector.
 func (c *checker) reals(d *syntax.Type, form Form) *Type {
 	if d.Low == nil || d.High == nil || d.Step == nil {
-		c.fail(d.At, "no-range", fmt.Sprintf("this %s has no range or no step", form), fmt.Sprintf("say the least and the greatest value and the step: %s -100..100 step 0.5", form))
+		c.fail(
+			d.At, "no-range", fmt.Sprintf("this %s has no range or no step", form),
+			fmt.Sprintf("say the least and the greatest value and the step: %s -100..100 step 0.5", form),
+		)
 		return nil
 	}
 	t := &Type{Form: form}
 	if !c.step(d.Step, t) {
 		return nil
 	}
-	low, high, step := rational(d.Low), rational(d.High), rational(d.Step)
+	low := rational(d.Low)
+	high := rational(d.High)
+	step := rational(d.Step)
 	if low.Cmp(high) > 0 {
 		c.fail(d.At, "out-of-range", fmt.Sprintf("the range of this %s is empty", form), "the least value stands first")
 		return nil
@@ -299,33 +388,44 @@ func (c *checker) reals(d *syntax.Type, form Form) *Type {
 	counts := [2]int64{}
 	for i, end := range []*big.Rat{low, high} {
 		n := new(big.Rat).Quo(end, step)
-		// Up to 2^53 a count and the number that it stands for are exact. A fraction is not: it is rounded when it is made of its count and
-		// again when its count is made of it, by less than half a step as long as there are at most 2^50.
-		most, told := limit, "at most 2^53 steps"
+		// Up to 2^53 a count and the number that it stands for are exact. A fraction is not: it is rounded when it is
+		// made of its count and again when its count is made of it, by less than half a step as long as there are at
+		// most 2^50.
+		most := limit
+		told := "at most 2^53 steps"
 		if t.Per > 1 {
-			most, told = limitOfFractions, "at most 2^50 steps"
+			most = limitOfFractions
+			told = "at most 2^50 steps"
 		}
 		if !n.IsInt() || new(big.Rat).Abs(end).Cmp(limit) > 0 || new(big.Rat).Abs(n).Cmp(most) > 0 {
-			c.fail([]syntax.Expr{d.Low, d.High}[i].Span(), "out-of-range", "this end of the range is not a whole number of steps, or too far away", told)
+			c.fail(
+				[]syntax.Expr{d.Low, d.High}[i].Span(), "out-of-range",
+				"this end of the range is not a whole number of steps, or too far away", told,
+			)
 			return nil
 		}
 		counts[i] = n.Num().Int64()
 	}
-	t.Low, t.High = counts[0], counts[1]
+	t.Low = counts[0]
+	t.High = counts[1]
 	return t
 }
 
 // step reads a step into a type.
 func (c *checker) step(x syntax.Expr, t *Type) bool {
 	step := rational(x)
-	t.Per, t.Unit = 1, 1
+	t.Per = 1
+	t.Unit = 1
 	switch {
 	case step.Sign() > 0 && step.IsInt() && step.Num().IsInt64():
 		t.Unit = step.Num().Int64()
 	case step.Sign() > 0 && step.Num().Cmp(big.NewInt(1)) == 0 && step.Denom().IsInt64():
 		t.Per = step.Denom().Int64()
 	default:
-		c.fail(x.Span(), "out-of-range", "this is no step", "a step is a whole number, or 1 over one: 5, 1, 0.5, 0.01, 0.001")
+		c.fail(
+			x.Span(), "out-of-range", "this is no step",
+			"a step is a whole number, or 1 over one: 5, 1, 0.5, 0.01, 0.001",
+		)
 		return false
 	}
 	return true
@@ -334,7 +434,10 @@ func (c *checker) step(x syntax.Expr, t *Type) bool {
 // turns reads `direction step S` or `rotation step S`.
 func (c *checker) turns(d *syntax.Type, form Form) *Type {
 	if d.Step == nil {
-		c.fail(d.At, "no-range", fmt.Sprintf("this %s has no step", form), fmt.Sprintf("say it in radians: %s step 0.01", form))
+		c.fail(
+			d.At, "no-range", fmt.Sprintf("this %s has no step", form),
+			fmt.Sprintf("say it in radians: %s step 0.01", form),
+		)
 		return nil
 	}
 	t := &Type{Form: form}
@@ -342,7 +445,10 @@ func (c *checker) turns(d *syntax.Type, form Form) *Type {
 		return nil
 	}
 	if t.Unit != 1 || t.Per < 2 || t.Per > 1_000_000 {
-		c.fail(d.Step.Span(), "out-of-range", fmt.Sprintf("this step is too wide or too small for a %s", form), "from 0.5 to 0.000001")
+		c.fail(
+			d.Step.Span(), "out-of-range", fmt.Sprintf("this step is too wide or too small for a %s", form),
+			"from 0.5 to 0.000001",
+		)
 		return nil
 	}
 	t.High = int64(math.Round(math.Pi * float64(t.Per)))

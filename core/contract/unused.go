@@ -23,7 +23,10 @@ func (c *checker) unused(f *syntax.File) {
 				case watching: // nothing would tell a second one that only watches from this one
 					watching = false
 				default:
-					warn(d.At, r, fmt.Sprintf("the role `%s` is never used", r.Text), "use it after `per`, `from` or `tell`, or remove it")
+					warn(
+						d.At, r, fmt.Sprintf("the role `%s` is never used", r.Text),
+						"use it after `per`, `from` or `tell`, or remove it",
+					)
 				}
 			}
 		case *syntax.Const:
@@ -38,11 +41,16 @@ func (c *checker) unused(f *syntax.File) {
 			}
 		case *syntax.Fn:
 			if !c.used[c.fns[d.Name.Text]] {
-				warn(d.At, d.Name, fmt.Sprintf("the function `%s` is never called", d.Name.Text), "call it or remove it")
+				warn(
+					d.At, d.Name, fmt.Sprintf("the function `%s` is never called", d.Name.Text), "call it or remove it",
+				)
 			}
 		case *syntax.AudienceDecl:
 			if !c.used[c.audiences[d.Name.Text]] {
-				warn(d.At, d.Name, fmt.Sprintf("the audience `%s` is never used", d.Name.Text), "use it after `to`, `from` or `tell`, or remove it")
+				warn(
+					d.At, d.Name, fmt.Sprintf("the audience `%s` is never used", d.Name.Text),
+					"use it after `to`, `from` or `tell`, or remove it",
+				)
 			}
 		case *syntax.Enum:
 			e := c.enums[d.Name.Text]
@@ -59,7 +67,10 @@ func (c *checker) unused(f *syntax.File) {
 					key := acceptKey{d.At.Start, "unused"}
 					c.taken[key] = c.taken[key] || c.accepted[key]
 				} else {
-					warn(d.At, m, fmt.Sprintf("the value `%s` of %s is never used", m.Text, e.Name), "use it or remove it")
+					warn(
+						d.At, m, fmt.Sprintf("the value `%s` of %s is never used", m.Text, e.Name),
+						"use it or remove it",
+					)
 				}
 			}
 		case *syntax.Event:
@@ -67,47 +78,93 @@ func (c *checker) unused(f *syntax.File) {
 		case *syntax.Entity:
 			k := c.kinds[d.Name.Text]
 			if p := c.parts[d.Name.Text]; p != nil {
-				if k = p.kind; !c.used[p] {
-					warn(d.At, d.Name, fmt.Sprintf("the part `%s` is included by no kind", d.Name.Text), "include it, as in `entity Eel with "+d.Name.Text+"`, or remove it")
+				k = p.kind
+				if !c.used[p] {
+					warn(
+						d.At, d.Name, fmt.Sprintf("the part `%s` is included by no kind", d.Name.Text),
+						"include it, as in `entity Eel with "+d.Name.Text+"`, or remove it",
+					)
 				}
 			}
 			for _, p := range d.Properties {
 				if q := k.Property(p.Name.Text); q != nil && q.Keep {
-					warn(p.At, p.Name, fmt.Sprintf("`%s.%s` is to be kept, and nothing stores it between sessions yet", k.Name, q.Name), "leave `keep` out until sessions store what they keep")
+					warn(
+						p.At, p.Name,
+						fmt.Sprintf(
+							"`%s.%s` is to be kept, and nothing stores it between sessions yet", k.Name, q.Name,
+						),
+						"leave `keep` out until sessions store what they keep",
+					)
 				}
-				if q := k.Property(p.Name.Text); q != nil && !c.changes[q.decl] && !q.Once && q.Set == nil && q.Follows == nil {
-					warn(p.At, p.Name, fmt.Sprintf("no request, handler, timer or action ever changes `%s.%s`", k.Name, q.Name), "write what changes it; or say `once` if it is meant to stay as it is")
+				if q := k.Property(p.Name.Text); q != nil && !c.changes[q.decl] && !q.Once && q.Set == nil &&
+					q.Follows == nil {
+					warn(
+						p.At, p.Name,
+						fmt.Sprintf("no request, handler, timer or action ever changes `%s.%s`", k.Name, q.Name),
+						"write what changes it; or say `once` if it is meant to stay as it is",
+					)
 				}
 				if q := k.Property(p.Name.Text); q != nil && q.To == Nobody && !c.used[q.decl] {
-					warn(p.At, p.Name, fmt.Sprintf("nobody ever reads `%s.%s`", k.Name, q.Name), "it is sent to nobody; read it somewhere, say who gets it, or remove it")
+					warn(
+						p.At, p.Name, fmt.Sprintf("nobody ever reads `%s.%s`", k.Name, q.Name),
+						"it is sent to nobody; read it somewhere, say who gets it, or remove it",
+					)
 				}
 			}
 			c.unusedEvents(k, d.Events, warn)
-			if d.Sort != syntax.SortPart && k.To != Nobody && len(k.Requests)+len(k.Events) == 0 && !slices.ContainsFunc(k.Properties, func(p *Property) bool { return p.To != Nobody }) {
-				warn(d.At, d.Name, fmt.Sprintf("clients are told of `%s`, and it has nothing that they could see or ask", k.Name), "keep it on the server: `to nobody`")
+			if d.Sort != syntax.SortPart && k.To != Nobody && len(k.Requests)+len(k.Events) == 0 &&
+				!slices.ContainsFunc(k.Properties, func(p *Property) bool { return p.To != Nobody }) {
+				warn(
+					d.At, d.Name,
+					fmt.Sprintf("clients are told of `%s`, and it has nothing that they could see or ask", k.Name),
+					"keep it on the server: `to nobody`",
+				)
 			}
 			if d.Sort == syntax.SortEntity && k.Free() && !c.spawns[k] {
-				warn(d.At, d.Name, fmt.Sprintf("no request, handler, timer or action ever spawns `%s`", k.Name), "spawn it in a body, or remove it; what each client has one of is `per` a role")
+				warn(
+					d.At, d.Name, fmt.Sprintf("no request, handler, timer or action ever spawns `%s`", k.Name),
+					"spawn it in a body, or remove it; what each client has one of is `per` a role",
+				)
 			}
 			if k.given {
 				switch {
 				case k.OnOwnerLost == nil:
-					find("abandoned", d.At, d.Name, fmt.Sprintf("nothing gives `%s` back when its owner's connection is lost: it stays with a client that is not there", k.Name), "add `on owner lost { give self to server }`")
+					find(
+						"abandoned", d.At, d.Name,
+						fmt.Sprintf(
+							"nothing gives `%s` back when its owner's connection is lost: it stays with a client that is not there",
+							k.Name,
+						),
+						"add `on owner lost { give self to server }`",
+					)
 				case !k.returns:
-					find("abandoned", d.At, d.Name, fmt.Sprintf("nothing gives `%s` back when its owner is done with it: nobody else can ever have it", k.Name), "add a request that says `give self to server`")
+					find(
+						"abandoned", d.At, d.Name,
+						fmt.Sprintf(
+							"nothing gives `%s` back when its owner is done with it: nobody else can ever have it",
+							k.Name,
+						),
+						"add a request that says `give self to server`",
+					)
 				}
 			}
 			for _, n := range d.Needs {
 				for _, a := range k.Actions {
 					if a.Name == n.Name.Text && !c.used[a.decl] {
-						warn(n.At, n.Name, fmt.Sprintf("the action `%s`, which %s needs, is never run", a.Name, k.Name), "run it with `do "+a.Name+"(…)` or remove the line")
+						warn(
+							n.At, n.Name, fmt.Sprintf("the action `%s`, which %s needs, is never run", a.Name, k.Name),
+							"run it with `do "+a.Name+"(…)` or remove the line",
+						)
 					}
 				}
 			}
 			for _, a := range d.Actions {
 				i := slices.IndexFunc(k.Actions, func(b *Action) bool { return b.Name == a.Name.Text })
 				if !c.used[k.Actions[i].decl] && a.Body != nil && !c.needed(k, a.Name.Text) {
-					warn(a.At, a.Name, fmt.Sprintf("the action `%s` is never run", a.Name.Text), "run it with `do "+a.Name.Text+"(…)` or remove it")
+					warn(
+						a.At, a.Name, fmt.Sprintf("the action `%s` is never run", a.Name.Text),
+						"run it with `do "+a.Name.Text+"(…)` or remove it",
+					)
 				}
 			}
 		}
@@ -139,7 +196,10 @@ func (c *checker) unusedEvents(k *Kind, events []*syntax.Event, warn func(syntax
 		}
 		for _, e := range all {
 			if e.Kind == k && e.Name == d.Name.Text && !c.used[e.decl] {
-				warn(d.At, d.Name, fmt.Sprintf("the event `%s` is never told", e.FullName()), "tell it: `tell everyone "+e.Name+"(…)`, or remove it")
+				warn(
+					d.At, d.Name, fmt.Sprintf("the event `%s` is never told", e.FullName()),
+					"tell it: `tell everyone "+e.Name+"(…)`, or remove it",
+				)
 			}
 		}
 	}

@@ -16,8 +16,8 @@ import (
 // Form is the shape of a type.
 type Form string
 
-// The forms of types. The last ones never stand in a contract's text: they are what `c.role`, `line(a, b)`, a length of time
-// and `nothing` are.
+// The forms of types. The last ones never stand in a contract's text: they are what `c.role`, `line(a, b)`, a length of
+// time and `nothing` are.
 const (
 	FormBool      Form = "bool"
 	FormInt       Form = "int"
@@ -47,8 +47,9 @@ type Type struct {
 	Form Form  `json:"form"`
 	Low  int64 `json:"low,omitempty"`  // int; reals: in steps
 	High int64 `json:"high,omitempty"` // int; reals: in steps
-	// Of reals, and of what is made of reals: a step is Unit/Per, and one of the two is 1. A value is held as a count of steps
-	// c and reads as the double (c*Unit)/Per, one correctly rounded division. Per is 0 in an expression, which has doubles.
+	// Of reals, and of what is made of reals: a step is Unit/Per, and one of the two is 1. A value is held as a count
+	// of steps c and reads as the double (c*Unit)/Per, one correctly rounded division. Per is 0 in an expression, which
+	// has doubles.
 	Per   int64    `json:"per,omitempty"`
 	Unit  int64    `json:"unit,omitempty"`
 	Max   int      `json:"max,omitempty"`  // text: characters; stacks, list, map: how many
@@ -117,8 +118,8 @@ func (t *Type) Holder() bool {
 	return t.Form == FormStacks || t.Form == FormList || t.Form == FormMap
 }
 
-// Slots calls f for each scalar slot of a value, with its offset and the type of what is in it. For a holder it is told of the
-// slots of all places, also of those that are empty.
+// Slots calls f for each scalar slot of a value, with its offset and the type of what is in it. For a holder it is told
+// of the slots of all places, also of those that are empty.
 func (t *Type) Slots(offset int, f func(offset int, t *Type)) {
 	switch t.Form {
 	case FormList, FormMap:
@@ -199,8 +200,8 @@ func (t *Type) String() string {
 // Real gives the real that a count of steps stands for.
 func (t *Type) Real(count int64) float64 { return float64(count*t.Unit) / float64(t.Per) }
 
-// Steps gives the count of steps that is nearest to a real, an even one when two are; ok is false for what is not finite. The
-// result may lie outside of the type's range.
+// Steps gives the count of steps that is nearest to a real, an even one when two are; ok is false for what is not
+// finite. The result may lie outside of the type's range.
 func (t *Type) Steps(v float64) (count int64, ok bool) {
 	n := math.RoundToEven(float64(v*float64(t.Per)) / float64(t.Unit))
 	if math.IsNaN(n) || math.IsInf(v, 0) {
@@ -248,8 +249,8 @@ func (t *Type) Allows(text string) error {
 	return nil
 }
 
-// charIn tells whether a character is in a list such as `a-z0-9 -`: a `-` between two characters means all from one to the
-// other, at either end itself.
+// charIn tells whether a character is in a list such as `a-z0-9 -`: a `-` between two characters means all from one to
+// the other, at either end itself.
 func charIn(chars string, r rune) bool {
 	list := []rune(chars)
 	for i := 0; i < len(list); i++ {
@@ -267,8 +268,9 @@ func charIn(chars string, r rune) bool {
 
 func (t *Type) decimal(count int64) string { return strconv.FormatFloat(t.Real(count), 'f', -1, 64) }
 
-// Value is a value outside a running world: a default, an argument, what a copy holds. Which field counts, the type says: Text
-// for a text; Parts for a vector (its counts), a record (its fields), a list, and a map or stacks (pairs); else Num.
+// Value is a value outside a running world: a default, an argument, what a copy holds. Which field counts, the type
+// says: Text for a text; Parts for a vector (its counts), a record (its fields), a list, and a map or stacks (pairs);
+// else Num.
 type Value struct {
 	Num   int64
 	Text  string
@@ -283,8 +285,8 @@ func (v Value) Equal(w Value) bool {
 	return v.Num == w.Num && v.Text == w.Text && slices.EqualFunc(v.Parts, w.Parts, Value.Equal)
 }
 
-// AppendSlots appends the slots that hold a value; text gives the number of a text. A map's pairs are put in the order of its
-// keys.
+// AppendSlots appends the slots that hold a value; text gives the number of a text. A map's pairs are put in the order
+// of its keys.
 func (t *Type) AppendSlots(dst []int64, v Value, text func(string) int64) []int64 {
 	from := len(dst)
 	switch t.Form {
@@ -389,8 +391,9 @@ func (t *Type) Refs(v Value, f func(int64) int64) Value {
 	return v
 }
 
-// AppendJSON appends a value as JSON: true, 42, "a text", "patch", [1.5,-2] for a vector, 0.79 for a direction (radians),
-// [["flare",3],["patch",1]] for stacks and maps, [1,2] for a list, {"at":1} for a record, 3 or null for refs and clients.
+// AppendJSON appends a value as JSON: true, 42, "a text", "patch", [1.5,-2] for a vector, 0.79 for a direction
+// (radians), [["flare",3],["patch",1]] for stacks and maps, [1,2] for a list, {"at":1} for a record, 3 or null for refs
+// and clients.
 func (t *Type) AppendJSON(dst []byte, v Value) []byte {
 	each := func(open, end byte, one func(dst []byte, i int) []byte) []byte {
 		dst = append(dst, open)
@@ -446,8 +449,8 @@ func (t *Type) AppendJSON(dst []byte, v Value) []byte {
 	return appendWhole(dst, v.Num)
 }
 
-// maxSafe is the greatest whole number that every reader of JSON takes as it stands; many read numbers as doubles. One that is further from 0
-// is written as a text.
+// maxSafe is the greatest whole number that every reader of JSON takes as it stands; many read numbers as doubles. One
+// that is further from 0 is written as a text.
 const maxSafe = 1<<53 - 1
 
 func appendWhole(dst []byte, n int64) []byte {
@@ -506,7 +509,8 @@ func (t *Type) UnmarshalJSON(raw []byte) error {
 	if err := json.Unmarshal(raw, &b); err != nil {
 		return err
 	}
-	t.Low, t.High = int64(b.Low), int64(b.High)
+	t.Low = int64(b.Low)
+	t.High = int64(b.High)
 	return nil
 }
 
@@ -693,8 +697,8 @@ func (t *Type) fieldNames() []string {
 	return out
 }
 
-// count reads a number as a count of steps within the range. What is no JSON number, such as 0x1p4 or NaN, has a letter in it
-// that no number has.
+// count reads a number as a count of steps within the range. What is no JSON number, such as 0x1p4 or NaN, has a letter
+// in it that no number has.
 func (t *Type) count(raw []byte) (int64, bool) {
 	f, err := strconv.ParseFloat(string(raw), 64)
 	n, ok := t.Steps(f)

@@ -19,7 +19,10 @@ func TestTypesReadAsTheyAreWritten(t *testing.T) {
 		"bool", "int -5..100", "real 0..100 step 0.5", "real -0.75..0.25 step 0.25", "real -20..20 step 5", "real 0..1 step 0.001",
 		"text max 40", "Item", "stacks<Item> max 6 each 5",
 	} {
-		c := load(t, "contract a language 1\nenum Item { flare, patch }\nshared A { p: "+text+"; q: Item = patch; r: Item = flare }")
+		c := load(
+			t,
+			"contract a language 1\nenum Item { flare, patch }\nshared A { p: "+text+"; q: Item = patch; r: Item = flare }",
+		)
 		assert.Equal(t, text, c.Kinds[0].Properties[0].Type.String())
 	}
 }
@@ -34,20 +37,38 @@ shared A {
 }`)
 	want := []string{"3", "-3", "0", "0.5", "-1", "false", `""`, "flare", "-0.26", "patch"}
 	for i, p := range c.Kinds[0].Properties {
-		assert.Equal(t, want[i], p.Type.Format(p.Type.FromSlots(p.Default, func(n int64) string { return c.Texts[n] })), p.Name)
+		assert.Equal(
+			t, want[i], p.Type.Format(p.Type.FromSlots(p.Default, func(n int64) string { return c.Texts[n] })), p.Name,
+		)
 	}
 }
 
 func TestStepsRoundToTheNearestAndTheEven(t *testing.T) {
-	half := &Type{Form: FormReal, Per: 2, Unit: 1, Low: -200, High: 200}
-	five := &Type{Form: FormReal, Per: 1, Unit: 5, Low: -200, High: 200}
+	half := &Type{
+		Form: FormReal,
+		Per:  2,
+		Unit: 1,
+		Low:  -200,
+		High: 200,
+	}
+	five := &Type{
+		Form: FormReal,
+		Per:  1,
+		Unit: 5,
+		Low:  -200,
+		High: 200,
+	}
 	for _, c := range []struct {
 		t    *Type
 		v    float64
 		want int64
 	}{
-		{half, 0.24, 0}, {half, 0.25, 0}, {half, 0.26, 1}, {half, 0.75, 2}, {half, -0.25, 0}, {half, -0.75, -2}, {half, 1e18, 2e18},
-		{five, 2.5, 0}, {five, 7.5, 2}, {five, 7.4, 1}, {five, -12.5, -2}, {half, 1e300, 1 << 62}, {half, -1e300, -1 << 62},
+		{
+			half, 0.24, 0,
+		}, {half, 0.25, 0}, {half, 0.26, 1}, {half, 0.75, 2}, {half, -0.25, 0}, {half, -0.75, -2}, {half, 1e18, 2e18},
+		{
+			five, 2.5, 0,
+		}, {five, 7.5, 2}, {five, 7.4, 1}, {five, -12.5, -2}, {half, 1e300, 1 << 62}, {half, -1e300, -1 << 62},
 	} {
 		n, ok := c.t.Steps(c.v)
 		assert.True(t, ok)
@@ -57,7 +78,10 @@ func TestStepsRoundToTheNearestAndTheEven(t *testing.T) {
 		_, ok := half.Steps(v)
 		assert.False(t, ok, "%g", v)
 	}
-	assert.Equal(t, 0.1, (&Type{Form: FormReal, Per: 10, Unit: 1}).Real(1), "one rounded division gives the double that is written 0.1")
+	assert.Equal(
+		t, 0.1, (&Type{Form: FormReal, Per: 10, Unit: 1}).Real(1),
+		"one rounded division gives the double that is written 0.1",
+	)
 	assert.Equal(t, 0.3, (&Type{Form: FormReal, Per: 10, Unit: 1}).Real(3))
 	assert.Equal(t, -15.0, five.Real(-3))
 }
@@ -65,12 +89,33 @@ func TestStepsRoundToTheNearestAndTheEven(t *testing.T) {
 func TestWhatIsOutsideOfARangeIsRefused(t *testing.T) {
 	enum := &Enum{"Item", []string{"flare", "patch"}}
 	for raw, typ := range map[string]*Type{
-		"10": {Form: FormInt, High: 9}, "-1": {Form: FormInt, High: 9}, "9223372036854775808": {Form: FormInt, High: math.MaxInt64},
+		"10": {
+			Form: FormInt,
+			High: 9,
+		}, "-1": {Form: FormInt, High: 9}, "9223372036854775808": {Form: FormInt, High: math.MaxInt64},
 		"1.01": {Form: FormReal, Per: 100, Unit: 1, High: 100}, "-0.01": {Form: FormReal, Per: 100, Unit: 1, High: 100},
-		`"abcd"`: {Form: FormText, Max: 3}, `"pearl"`: {Form: FormEnum, Enum: enum}, "0": {Form: FormEnum, Enum: enum}, "1": {Form: FormBool},
-		`[["flare",4]]`: {Form: FormStacks, Enum: enum, Max: 2, Each: 3}, `[["flare",0]]`: {Form: FormStacks, Enum: enum, Max: 2, Each: 3},
-		`[["flare",1],["flare",1],["flare",1]]`: {Form: FormStacks, Enum: enum, Max: 2, Each: 3}, `[["flare"]]`: {Form: FormStacks, Enum: enum, Max: 2, Each: 3},
-		`[["pearl",1]]`: {Form: FormStacks, Enum: enum, Max: 2, Each: 3}, `{}`: {Form: FormStacks, Enum: enum, Max: 2, Each: 3},
+		`"abcd"`: {
+			Form: FormText,
+			Max:  3,
+		}, `"pearl"`: {Form: FormEnum, Enum: enum}, "0": {Form: FormEnum, Enum: enum}, "1": {Form: FormBool},
+		`[["flare",4]]`: {
+			Form: FormStacks,
+			Enum: enum,
+			Max:  2,
+			Each: 3,
+		}, `[["flare",0]]`: {Form: FormStacks, Enum: enum, Max: 2, Each: 3},
+		`[["flare",1],["flare",1],["flare",1]]`: {
+			Form: FormStacks,
+			Enum: enum,
+			Max:  2,
+			Each: 3,
+		}, `[["flare"]]`: {Form: FormStacks, Enum: enum, Max: 2, Each: 3},
+		`[["pearl",1]]`: {
+			Form: FormStacks,
+			Enum: enum,
+			Max:  2,
+			Each: 3,
+		}, `{}`: {Form: FormStacks, Enum: enum, Max: 2, Each: 3},
 	} {
 		_, err := typ.ParseJSON([]byte(raw))
 		assert.Error(t, err, "%s as %s", raw, typ)
@@ -98,7 +143,10 @@ entity A per player {
 
 // What waits for its time counts with its texts, as long as they may be: each of four bytes a character.
 func TestAnActionThatWaitsCountsItsTexts(t *testing.T) {
-	c, problems := Load("rock.kam", "contract rock language 1\nshared Rock { n: int 0..9 = 0\n action say(s: text max 1000, k: int 0..9) { n = k; if s == \"a\" { n = 0 } } }")
+	c, problems := Load(
+		"rock.kam",
+		"contract rock language 1\nshared Rock { n: int 0..9 = 0\n action say(s: text max 1000, k: int 0..9) { n = k; if s == \"a\" { n = 0 } } }",
+	)
 	require.NotNil(t, c, problems.Error())
 	assert.EqualValues(t, 96+2*8+160+4*1000, c.Actions[0].Memory())
 }

@@ -27,7 +27,14 @@ shared Keeper to nobody {
 // BenchmarkBusyTick is a tick of a drill with four clients and 24 changes, on one core.
 func BenchmarkBusyTick(b *testing.B) {
 	open := func(string) (string, error) { return busy, nil }
-	drills, problems := Load("busy.drill", fmt.Sprintf("drill \"busy\"\nuse \"busy.kam\"\nclients ana, bo, cleo, dov\nrepeat %d { wait 1 tick }\n", min(b.N, MaxRepeats)), open)
+	drills, problems := Load(
+		"busy.drill",
+		fmt.Sprintf(
+			"drill \"busy\"\nuse \"busy.kam\"\nclients ana, bo, cleo, dov\nrepeat %d { wait 1 tick }\n",
+			min(b.N, MaxRepeats),
+		),
+		open,
+	)
 	require.Empty(b, problems)
 	defer debug.SetGCPercent(debug.SetGCPercent(GCPercent))
 	b.ReportAllocs()

@@ -1,5 +1,5 @@
-// Package drill reads drills, scripted exercises with several clients over simulated links, and runs them in virtual time: with the real
-// session, replication, wire and links, and without a clock, a socket or a thread.
+// Package drill reads drills, scripted exercises with several clients over simulated links, and runs them in virtual
+// time: with the real session, replication, wire and links, and without a clock, a socket or a thread.
 //
 // The same drill, seed and faults give the same run, byte for byte.
 package drill
@@ -26,8 +26,8 @@ const (
 	MaxSettle  = 60 * time.Second
 )
 
-// GCPercent is what a program that does nothing but run drills does well to give to debug.SetGCPercent: the worlds of drills are small, and
-// would else be looked through all the time.
+// GCPercent is what a program that does nothing but run drills does well to give to debug.SetGCPercent: the worlds of
+// drills are small, and would else be looked through all the time.
 const GCPercent = 800
 
 // Drill is a checked drill.
@@ -46,24 +46,35 @@ type Drill struct {
 	weighs   bool            // bytes are asked for
 }
 
-// Load reads and checks a file of drills. open gives the texts of contracts, and of what they include, by names from the folder of the file.
-// The problems hold every mistake; drills that have none are given all the same.
+// Load reads and checks a file of drills. open gives the texts of contracts, and of what they include, by names from
+// the folder of the file. The problems hold every mistake; drills that have none are given all the same.
 func Load(name, text string, open syntax.Open) ([]*Drill, syntax.Problems) {
 	src := syntax.NewSource(name, text)
 	file, problems := syntax.ParseDrills(src)
 	if len(file.Drills) == 0 && len(problems) == 0 {
-		problems = append(problems, src.Problem(syntax.Span{}, "empty", "the file holds no drill", `as in: drill "a patch mends"`))
+		problems = append(
+			problems, src.Problem(syntax.Span{}, "empty", "the file holds no drill", `as in: drill "a patch mends"`),
+		)
 	}
 	contracts := map[string]*contract.Contract{}
 	seen := map[string]bool{}
 	var out []*Drill
 	for i, d := range file.Drills {
 		if i >= MaxDrills {
-			problems = append(problems, src.Problem(d.At, "out-of-range", "the file has too many drills", fmt.Sprint("at most ", MaxDrills)))
+			problems = append(
+				problems,
+				src.Problem(d.At, "out-of-range", "the file has too many drills", fmt.Sprint("at most ", MaxDrills)),
+			)
 			break
 		}
 		if seen[d.Name.Value] {
-			problems = append(problems, src.Problem(d.Name.At, "twice", fmt.Sprintf("another drill is called %q", d.Name.Value), "give each a name of its own"))
+			problems = append(
+				problems,
+				src.Problem(
+					d.Name.At, "twice", fmt.Sprintf("another drill is called %q", d.Name.Value),
+					"give each a name of its own",
+				),
+			)
 			continue
 		}
 		seen[d.Name.Value] = true
@@ -74,7 +85,9 @@ func Load(name, text string, open syntax.Open) ([]*Drill, syntax.Problems) {
 		if !known {
 			body, err := open(d.Contract.Value)
 			if err != nil {
-				problems = append(problems, src.Problem(d.Contract.At, "no-file", err.Error(), "name a contract beside the drill"))
+				problems = append(
+					problems, src.Problem(d.Contract.At, "no-file", err.Error(), "name a contract beside the drill"),
+				)
 			} else {
 				var wrong syntax.Problems
 				// What a contract includes lies in its own folder.
@@ -84,8 +97,15 @@ func Load(name, text string, open syntax.Open) ([]*Drill, syntax.Problems) {
 					}
 					return open(path.Join(path.Dir(d.Contract.Value), name))
 				}
-				if c, wrong = contract.LoadWith(d.Contract.Value, body, inner); c == nil {
-					problems = append(problems, src.Problem(d.Contract.At, "contract", fmt.Sprintf("the contract is not right: %s", wrong[0].Message), "kamerad check "+d.Contract.Value+" tells all of it"))
+				c, wrong = contract.LoadWith(d.Contract.Value, body, inner)
+				if c == nil {
+					problems = append(
+						problems,
+						src.Problem(
+							d.Contract.At, "contract", fmt.Sprintf("the contract is not right: %s", wrong[0].Message),
+							"kamerad check "+d.Contract.Value+" tells all of it",
+						),
+					)
 				}
 			}
 			contracts[d.Contract.Value] = c
@@ -93,10 +113,31 @@ func Load(name, text string, open syntax.Open) ([]*Drill, syntax.Problems) {
 		if c == nil {
 			continue
 		}
-		k := &checker{notices: map[string]bool{}, hosts: map[string]bool{}, in: map[string]bool{}, scope: scope{contract: c, clients: map[string]bool{}, roles: map[string]string{}, names: map[string]bool{}, kinds: map[string]*contract.Kind{}, src: src, problems: &problems}}
+		k := &checker{
+			notices: map[string]bool{},
+			hosts:   map[string]bool{},
+			in:      map[string]bool{},
+			scope: scope{
+				contract: c,
+				clients:  map[string]bool{},
+				roles:    map[string]string{},
+				names:    map[string]bool{},
+				kinds:    map[string]*contract.Kind{},
+				src:      src,
+				problems: &problems,
+			},
+		}
 		before := len(problems)
 		line, _ := src.Position(d.At.Start)
-		made := &Drill{Name: d.Name.Value, File: name, Line: line, Contract: c, Seed: 1, Settings: map[string]json.RawMessage{}, src: src}
+		made := &Drill{
+			Name:     d.Name.Value,
+			File:     name,
+			Line:     line,
+			Contract: c,
+			Seed:     1,
+			Settings: map[string]json.RawMessage{},
+			src:      src,
+		}
 		if d.Seed != nil {
 			made.Seed = uint64(d.Seed.Value)
 		}
@@ -106,7 +147,9 @@ func Load(name, text string, open syntax.Open) ([]*Drill, syntax.Problems) {
 		k.gather(d.Lines)
 		made.Clients = k.order
 		made.lines = k.lines(d.Lines)
-		made.notices, made.weighs, made.faults = k.notices, k.weighs, k.faults
+		made.notices = k.notices
+		made.weighs = k.weighs
+		made.faults = k.faults
 		if len(problems) == before {
 			out = append(out, made)
 		}
@@ -140,7 +183,8 @@ func (k *checker) gather(list []syntax.DrillLine) {
 			for _, name := range n.Names {
 				k.hosts[name.Text] = k.hosts[name.Text] || n.Host
 				k.joins(name.Text, n.Role.Text)
-				if k.clients[name.Text] = true; !slices.Contains(k.order, name.Text) {
+				k.clients[name.Text] = true
+				if !slices.Contains(k.order, name.Text) {
 					k.order = append(k.order, name.Text)
 				}
 			}
@@ -150,8 +194,8 @@ func (k *checker) gather(list []syntax.DrillLine) {
 	}
 }
 
-// joins notes in which role a client joins: the one that it has all the time, when it always joins in that one and the contract gives nobody
-// another.
+// joins notes in which role a client joins: the one that it has all the time, when it always joins in that one and the
+// contract gives nobody another.
 func (k *checker) joins(name, role string) {
 	if role == "" {
 		role = k.contract.Roles[0]
@@ -172,7 +216,8 @@ func (k *checker) setting(d *Drill, s syntax.Set) {
 	v, err := k.compile(s.Value, wanted(t))(&env{names: map[string]any{}, who: "nobody"})
 	if err == nil {
 		var c contract.Value
-		if c, err = write(t, v); err == nil {
+		c, err = write(t, v)
+		if err == nil {
 			d.Settings[s.Name.Text] = t.AppendJSON(nil, c)
 			return
 		}
@@ -184,7 +229,10 @@ func (k *checker) client(n syntax.Ident) bool {
 	if k.clients[n.Text] || k.names[n.Text] {
 		return true
 	}
-	k.fail(n.At, "unknown-name", fmt.Sprintf("no client is called `%s`", n.Text), "clients join with `clients`, `host` or `join`")
+	k.fail(
+		n.At, "unknown-name", fmt.Sprintf("no client is called `%s`", n.Text),
+		"clients join with `clients`, `host` or `join`",
+	)
 	return false
 }
 
@@ -203,7 +251,8 @@ func (k *checker) line(l syntax.DrillLine) func(r *run) error {
 	case *syntax.Let:
 		value := k.compile(n.Value, want{})
 		kind := k.kindOf(n.Value)
-		k.names[n.Name.Text], k.kinds[n.Name.Text] = true, kind
+		k.names[n.Name.Text] = true
+		k.kinds[n.Name.Text] = kind
 		return func(r *run) error {
 			e := r.env(nil, 0)
 			v, err := value(e)
@@ -221,12 +270,18 @@ func (k *checker) line(l syntax.DrillLine) func(r *run) error {
 	case *syntax.DrillJoin:
 		for _, name := range n.Names {
 			if k.in[name.Text] {
-				k.fail(name.At, "twice", fmt.Sprintf("%s is in already", name.Text), "let it leave first, or call the other one by a name of its own")
+				k.fail(
+					name.At, "twice", fmt.Sprintf("%s is in already", name.Text),
+					"let it leave first, or call the other one by a name of its own",
+				)
 			}
 			k.in[name.Text] = true
 		}
 		if n.Role.Text != "" && !slices.Contains(k.contract.Roles, n.Role.Text) {
-			k.fail(n.Role.At, "unknown-name", fmt.Sprintf("the contract has no role `%s`", n.Role.Text), fmt.Sprint("one of ", k.contract.Roles))
+			k.fail(
+				n.Role.At, "unknown-name", fmt.Sprintf("the contract has no role `%s`", n.Role.Text),
+				fmt.Sprint("one of ", k.contract.Roles),
+			)
 		}
 		return func(r *run) error {
 			for _, name := range n.Names {
@@ -241,7 +296,10 @@ func (k *checker) line(l syntax.DrillLine) func(r *run) error {
 		}
 	case *syntax.DrillLink:
 		if k.client(n.Who); k.hosts[n.Who.Text] {
-			k.fail(n.Who.At, "not-here", fmt.Sprintf("%s is the host, and has no link", n.Who.Text), "a host plays at the server itself")
+			k.fail(
+				n.Who.At, "not-here", fmt.Sprintf("%s is the host, and has no link", n.Who.Text),
+				"a host plays at the server itself",
+			)
 		}
 		c := link.Conditions{}
 		number := func(x *syntax.Number) int64 {
@@ -250,8 +308,12 @@ func (k *checker) line(l syntax.DrillLine) func(r *run) error {
 			}
 			return x.Value
 		}
-		c.Delay, c.Jitter = time.Duration(number(n.Delay))*time.Millisecond, time.Duration(number(n.Jitter))*time.Millisecond
-		c.Loss, c.Reorder, c.Bandwidth = float64(number(n.Loss))/100, float64(number(n.Reorder))/100, int(number(n.Bandwidth))
+		c.Delay, c.Jitter = time.Duration(
+			number(n.Delay),
+		)*time.Millisecond, time.Duration(number(n.Jitter))*time.Millisecond
+		c.Loss, c.Reorder, c.Bandwidth = float64(number(n.Loss))/100, float64(number(n.Reorder))/100, int(
+			number(n.Bandwidth),
+		)
 		if err := c.Check(); err != nil {
 			k.fail(n.At, "out-of-range", err.Error(), "")
 		}
@@ -293,7 +355,10 @@ func (k *checker) line(l syntax.DrillLine) func(r *run) error {
 func (k *checker) loop(n *syntax.DrillLoop) func(r *run) error {
 	if n.Count != nil {
 		if n.Count.Value < 1 || n.Count.Value > MaxRepeats {
-			k.fail(n.Count.At, "out-of-range", fmt.Sprintf("%d is out of range", n.Count.Value), fmt.Sprint("from 1 to ", MaxRepeats))
+			k.fail(
+				n.Count.At, "out-of-range", fmt.Sprintf("%d is out of range", n.Count.Value),
+				fmt.Sprint("from 1 to ", MaxRepeats),
+			)
 		}
 		body := k.lines(n.Body)
 		return func(r *run) error {
@@ -316,7 +381,8 @@ func (k *checker) loop(n *syntax.DrillLoop) func(r *run) error {
 			if p == nil {
 				return fmt.Errorf("%s has not joined", c.Text)
 			}
-			r.names[n.Name.Text], r.alias[n.Name.Text] = seat(p.number), c.Text
+			r.names[n.Name.Text] = seat(p.number)
+			r.alias[n.Name.Text] = c.Text
 			if err := r.lines(body); err != nil {
 				return err
 			}
@@ -354,7 +420,8 @@ func (k *checker) property(x syntax.Expr, name syntax.Ident) *contract.Property 
 	return nil
 }
 
-// kindOf gives the kind of an entity that is called by its kind, or by a name that `let` gave to such a one; nil when only running tells.
+// kindOf gives the kind of an entity that is called by its kind, or by a name that `let` gave to such a one; nil when
+// only running tells.
 func (k *checker) kindOf(x syntax.Expr) *contract.Kind {
 	switch n := x.(type) {
 	case *syntax.Ref:
@@ -367,7 +434,8 @@ func (k *checker) kindOf(x syntax.Expr) *contract.Kind {
 	case *syntax.Index:
 		return k.nth(n)
 	case *syntax.Query:
-		if r, ok := n.In.X.(*syntax.Ref); ok && slices.Contains([]string{"one", "first", "most", "least", "best"}, n.Fn.Text) {
+		if r, ok := n.In.X.(*syntax.Ref); ok &&
+			slices.Contains([]string{"one", "first", "most", "least", "best"}, n.Fn.Text) {
 			return k.kind(r.Text)
 		}
 	}
@@ -376,7 +444,8 @@ func (k *checker) kindOf(x syntax.Expr) *contract.Kind {
 
 func (k *checker) set(n *syntax.DrillSet) func(r *run) error {
 	if n.Give {
-		of, to := k.compile(n.Target, want{}), k.compile(n.Value, want{})
+		of := k.compile(n.Target, want{})
+		to := k.compile(n.Value, want{})
 		return func(r *run) error {
 			e := r.env(nil, 0)
 			x, err := r.entity(of, e)
@@ -391,7 +460,8 @@ func (k *checker) set(n *syntax.DrillSet) func(r *run) error {
 			if !ok {
 				return fmt.Errorf("%s is no client", show(c))
 			}
-			r.stage.sheet, r.stage.settled = nil, false
+			r.stage.sheet = nil
+			r.stage.settled = false
 			return r.stage.session.Hand(uint32(x), int(s))
 		}
 	}
@@ -404,7 +474,8 @@ func (k *checker) set(n *syntax.DrillSet) func(r *run) error {
 		return nil
 	}
 	t := target.typ(p.Type)
-	of, value := k.compile(target.of, want{}), k.compile(n.Value, wanted(t))
+	of := k.compile(target.of, want{})
+	value := k.compile(n.Value, wanted(t))
 	steps := k.steps(target.path)
 	k.fits(n.Value, t, value)
 	return func(r *run) error {
@@ -425,7 +496,8 @@ func (k *checker) set(n *syntax.DrillSet) func(r *run) error {
 		if err != nil {
 			return fmt.Errorf("set `%s`: %w", target.name.Text, err)
 		}
-		r.stage.sheet, r.stage.settled = nil, false
+		r.stage.sheet = nil
+		r.stage.settled = false
 		return r.stage.session.Set(uint32(x), target.name.Text, c)
 	}
 }
@@ -445,16 +517,25 @@ func (k *checker) wait(n *syntax.DrillWait) func(r *run) error {
 	case n.Ticks != nil:
 		ticks = n.Ticks.Value
 	case n.Ms != nil:
-		if ticks = n.Ms.Value * rate / 1000; ticks*1000 != n.Ms.Value*rate {
-			k.fail(n.Ms.At, "no-ticks", fmt.Sprintf("%d ms is not a whole number of ticks at %d per second", n.Ms.Value, rate), fmt.Sprintf("nearest: %dms or %dms", ticks*1000/rate, (ticks+1)*1000/rate))
+		ticks = n.Ms.Value * rate / 1000
+		if ticks*1000 != n.Ms.Value*rate {
+			k.fail(
+				n.Ms.At, "no-ticks",
+				fmt.Sprintf("%d ms is not a whole number of ticks at %d per second", n.Ms.Value, rate),
+				fmt.Sprintf("nearest: %dms or %dms", ticks*1000/rate, (ticks+1)*1000/rate),
+			)
 		}
 	}
 	if ticks < 1 || ticks > int64(MaxWait/time.Second)*rate {
-		k.fail(n.At, "out-of-range", "this waits for no time, or for too much", fmt.Sprintf("from one tick to %s", MaxWait))
+		k.fail(
+			n.At, "out-of-range", "this waits for no time, or for too much",
+			fmt.Sprintf("from one tick to %s", MaxWait),
+		)
 	}
 	var until *expectation
 	if n.Until != nil {
-		if until = k.expect(n.Until); until == nil {
+		until = k.expect(n.Until)
+		if until == nil {
 			return nil
 		}
 	}
@@ -497,7 +578,8 @@ func (k *checker) addressed(x syntax.Expr) (kind *contract.Kind, name syntax.Ide
 		return nil, name, nil, false
 	}
 	if r, bare := m.X.(*syntax.Ref); bare && !k.names[r.Text] {
-		if kind = k.kind(r.Text); kind != nil {
+		kind = k.kind(r.Text)
+		if kind != nil {
 			return kind, m.Name, nil, true
 		}
 	}
@@ -515,9 +597,18 @@ type message struct {
 }
 
 // typesOf says which type of message a verb sends.
-var typesOf = map[string]string{"asks": "ask", "forges": "ask", "writes": "write", "holds": "press", "presses": "press", "renews": "press", "releases": "release"}
+var typesOf = map[string]string{
+	"asks":     "ask",
+	"forges":   "ask",
+	"writes":   "write",
+	"holds":    "press",
+	"presses":  "press",
+	"renews":   "press",
+	"releases": "release",
+}
 
-// message checks what a line has a client send to an entity of a kind; nil when the kind has no such request, property or hold.
+// message checks what a line has a client send to an entity of a kind; nil when the kind has no such request, property
+// or hold.
 func (k *checker) message(n *syntax.DrillAct, kind *contract.Kind, name syntax.Ident) *message {
 	m := &message{property: kind.Property(name.Text)}
 	for _, q := range kind.Requests {
@@ -528,11 +619,18 @@ func (k *checker) message(n *syntax.DrillAct, kind *contract.Kind, name syntax.I
 	switch n.Verb {
 	case "asks":
 		if m.request == nil {
-			k.fail(name.At, "unknown-name", fmt.Sprintf("%s has no request `%s`", kind.Name, name.Text), "to send one that is not there, forge it")
+			k.fail(
+				name.At, "unknown-name", fmt.Sprintf("%s has no request `%s`", kind.Name, name.Text),
+				"to send one that is not there, forge it",
+			)
 			return nil
 		}
 		if len(n.Args) != len(m.request.Params) {
-			k.fail(n.Target.Span(), "arguments", fmt.Sprintf("%s has %d arguments, not %d", m.request.FullName(), len(m.request.Params), len(n.Args)), "to send it as it stands, forge it")
+			k.fail(
+				n.Target.Span(), "arguments",
+				fmt.Sprintf("%s has %d arguments, not %d", m.request.FullName(), len(m.request.Params), len(n.Args)),
+				"to send it as it stands, forge it",
+			)
 			return nil
 		}
 		for i, a := range n.Args {
@@ -570,8 +668,8 @@ func (k *checker) message(n *syntax.DrillAct, kind *contract.Kind, name syntax.I
 	return m
 }
 
-// messages checks a line for each kind that its entity may be of, which only running tells. What does not fit one kind is no mistake, as long as
-// it fits another one.
+// messages checks a line for each kind that its entity may be of, which only running tells. What does not fit one kind
+// is no mistake, as long as it fits another one.
 func (k *checker) messages(n *syntax.DrillAct, name syntax.Ident) map[string]*message {
 	out := map[string]*message{}
 	before := slices.Clone(*k.problems)
@@ -616,7 +714,8 @@ func (k *checker) act(n *syntax.DrillAct) func(r *run) error {
 	if len(list) == 0 {
 		return nil
 	}
-	at, text := n.At, k.src.Text[n.At.Start:n.At.End]
+	at := n.At
+	text := k.src.Text[n.At.Start:n.At.End]
 	faults := n.Want != nil && n.Want.Outcome.Text == string(wire.Faulted)
 	return func(r *run) error {
 		p, err := r.player(n.Who.Text)
@@ -630,7 +729,8 @@ func (k *checker) act(n *syntax.DrillAct) func(r *run) error {
 			what = kind.Name
 		}
 		if of != nil {
-			if sends.Entity, what, err = r.addressee(of, e); err != nil {
+			sends.Entity, what, err = r.addressee(of, e)
+			if err != nil {
 				return err
 			}
 		}
@@ -638,7 +738,13 @@ func (k *checker) act(n *syntax.DrillAct) func(r *run) error {
 		if m == nil {
 			return fmt.Errorf("%s has no `%s` that could be sent so", what, name.Text)
 		}
-		mine := &act{line: line{at: at}, who: n.Who.Text, text: text, want: m.want, faults: faults}
+		mine := &act{
+			line:   line{at: at},
+			who:    n.Who.Text,
+			text:   text,
+			want:   m.want,
+			faults: faults,
+		}
 		r.acts = append(r.acts, mine)
 		if err := m.fill(&sends, what+"."+name.Text, e); err != nil {
 			return err
@@ -678,13 +784,15 @@ func (m *message) fill(sends *wire.FromClient, full string, e *env) error {
 		sends.Value = m.property.Type.AppendJSON(nil, c)
 		return nil
 	case m.forged:
-		sends.Request, sends.Args = full, []json.RawMessage{}
+		sends.Request = full
+		sends.Args = []json.RawMessage{}
 		for _, v := range values {
 			sends.Args = append(sends.Args, loose(v))
 		}
 		return nil
 	}
-	sends.Request, sends.Args = full, []json.RawMessage{}
+	sends.Request = full
+	sends.Args = []json.RawMessage{}
 	for i, p := range m.request.Params {
 		v, err := write(p.Type, values[i])
 		if err != nil {
@@ -699,7 +807,10 @@ func (m *message) fill(sends *wire.FromClient, full string, e *env) error {
 func (k *checker) want(n *syntax.DrillWant, request *contract.Request) func(r *run, o *sent) error {
 	outcomes := []wire.Outcome{wire.Accepted, wire.Denied, wire.Dropped, wire.Malformed, wire.Faulted, overtaken}
 	if !slices.Contains(outcomes, wire.Outcome(n.Outcome.Text)) {
-		k.fail(n.Outcome.At, "unknown-name", fmt.Sprintf("there is no decision `%s`", n.Outcome.Text), fmt.Sprint("one of ", outcomes))
+		k.fail(
+			n.Outcome.At, "unknown-name", fmt.Sprintf("there is no decision `%s`", n.Outcome.Text),
+			fmt.Sprint("one of ", outcomes),
+		)
 		return nil
 	}
 	var value node

@@ -145,12 +145,21 @@ func TestExpectations(t *testing.T) {
 
 // A failure shows what everyone holds, what the server's value came of, and what led there.
 func TestAFailureIsExplained(t *testing.T) {
-	r := played(t, load(t, "drill \"d\"\nuse \"tidewreck.kam\" seed 5\nclients ana, bo\nset Dive.phase = dive\nset ana.Diver.hull = 40\nana asks Diver.use(patch)\nsettle\nexpect bo sees ana.Diver.hull == 70\n")[0], Options{})
+	r := played(
+		t,
+		load(
+			t,
+			"drill \"d\"\nuse \"tidewreck.kam\" seed 5\nclients ana, bo\nset Dive.phase = dive\nset ana.Diver.hull = 40\nana asks Diver.use(patch)\nsettle\nexpect bo sees ana.Diver.hull == 70\n",
+		)[0],
+		Options{},
+	)
 	require.False(t, r.Passed)
 	assert.Equal(t, 8, r.Failure.Line)
 	assert.Equal(t, []Beside{{"server", 0, "65", 0}, {"ana", 1, "65", 0}, {"bo", 2, "65", 0}}, r.Failure.Sheet)
 	require.NotEmpty(t, r.Failure.Causes)
-	assert.Contains(t, r.Failure.Causes[len(r.Failure.Causes)-1], "Diver.hull = 65 by ana asks Diver.use(\"patch\"): accepted")
+	assert.Contains(
+		t, r.Failure.Causes[len(r.Failure.Causes)-1], "Diver.hull = 65 by ana asks Diver.use(\"patch\"): accepted",
+	)
 	assert.Contains(t, strings.Join(r.Failure.Before, "\n"), "ana asks Diver.use")
 }
 
@@ -229,13 +238,16 @@ expect bo sees ana.Diver.score == 20
 			require.Equal(t, r.Failure.Message, s.Failure.Message)
 		}
 	}
-	for _, wrong := range []string{"ana", "ana delay", "ana delay x", "ana wind 3s", "ana loss 99%", "ana stall 3s", "ana delay -1s"} {
+	for _, wrong := range []string{
+		"ana", "ana delay", "ana delay x", "ana wind 3s", "ana loss 99%", "ana stall 3s", "ana delay -1s",
+	} {
 		_, err := ParseFault(wrong)
 		assert.ErrorContains(t, err, "read the fault", wrong)
 	}
 }
 
-// Faults are planted into the engine, between it and one client, and into the contract: each is found by Tidewreck's drills, with the tick.
+// Faults are planted into the engine, between it and one client, and into the contract: each is found by Tidewreck's
+// drills, with the tick.
 func TestPlantedFaultsAreFound(t *testing.T) {
 	raw, err := os.ReadFile(filepath.Join(demo, "tidewreck.kam"))
 	require.NoError(t, err)
@@ -280,7 +292,13 @@ func TestPlantedFaultsAreFound(t *testing.T) {
 			}
 		})
 	}
-	air := &contract.Type{Form: contract.FormReal, Low: 0, High: 200, Per: 2, Unit: 1}
+	air := &contract.Type{
+		Form: contract.FormReal,
+		Low:  0,
+		High: 200,
+		Per:  2,
+		Unit: 1,
+	}
 	faults := []struct {
 		name   string
 		tamper func(int, *wire.Frame) *wire.Frame
@@ -288,7 +306,11 @@ func TestPlantedFaultsAreFound(t *testing.T) {
 		to     string
 		says   string
 	}{
-		{name: "one client is off by one", tamper: field("hull", func(f *wire.Field) { f.Value.Num-- }), says: "Diver.hull"},
+		{
+			name:   "one client is off by one",
+			tamper: field("hull", func(f *wire.Field) { f.Value.Num-- }),
+			says:   "Diver.hull",
+		},
 		{name: "a value is leaked", tamper: each(func(kind string, fields *[]wire.Field) {
 			if kind == "Diver" && len(*fields) > 3 && (*fields)[0].Name != "air" {
 				*fields = append(*fields, wire.Field{Name: "air", Type: air, Value: contract.Value{Num: 3}})
@@ -350,18 +372,32 @@ func TestPlantedFaultsAreFound(t *testing.T) {
 			}
 		}), says: "Crate"},
 		{name: "a hold sticks", from: "hold kick lease 1s", to: "hold kick lease 50s"},
-		{name: "a winch stays with who is lost", from: "on owner lost { give self to server } // the seat still waits", to: ""},
-		{name: "a sting hurts twice", from: "const flare_stings_diver = 12", to: "const flare_stings_diver = 24", says: "hull"},
+		{
+			name: "a winch stays with who is lost",
+			from: "on owner lost { give self to server } // the seat still waits",
+			to:   "",
+		},
+		{
+			name: "a sting hurts twice",
+			from: "const flare_stings_diver = 12",
+			to:   "const flare_stings_diver = 24",
+			says: "hull",
+		},
 		{name: "flares sting their own crew", from: "where d.crew != crew {", to: "where d != thrower {"},
 		{name: "all surface at one buoy", from: "pos = free_buoy(self)\n    tell", to: "pos = vec(10, 0)\n    tell"},
 		{name: "a patch mends too much", from: "const patch_mends = 25", to: "const patch_mends = 26", says: "hull"},
 		{name: "one strike more", from: "strikes 5 in 10s", to: "strikes 6 in 10s"},
 		{name: "the dive begins with one", from: "willing >= divers and (willing", to: "willing >= 1 and (1"},
-		{name: "a crate gives nothing", from: "caller.Diver.satchel.put(reveal(what), reveal(taken))", to: "if taken > 9 { caller.Diver.satchel.put(reveal(what), 1) }"},
+		{
+			name: "a crate gives nothing",
+			from: "caller.Diver.satchel.put(reveal(what), reveal(taken))",
+			to:   "if taken > 9 { caller.Diver.satchel.put(reveal(what), 1) }",
+		},
 	}
 	found := 0
 	for _, f := range faults {
-		o, other := Options{Tamper: f.tamper}, map[string]string{}
+		o := Options{Tamper: f.tamper}
+		other := map[string]string{}
 		if f.from != "" {
 			text := strings.Replace(string(raw), f.from, f.to, 1)
 			require.NotEqual(t, string(raw), text, f.name)
@@ -387,7 +423,14 @@ func TestPlantedFaultsAreFound(t *testing.T) {
 
 // What a drill does over its link takes the time that the link takes.
 func TestLinksTakeTheirTime(t *testing.T) {
-	r := played(t, load(t, "drill \"d\"\nuse \"tidewreck.kam\" seed 5\nlink bo delay 500ms\nclients ana, bo\nset ana.Diver.score = 3\nwait at most 20 ticks until ana sees ana.Diver.score == 3\nwait at most 20 ticks until bo sees ana.Diver.score == 3\n")[0], Options{})
+	r := played(
+		t,
+		load(
+			t,
+			"drill \"d\"\nuse \"tidewreck.kam\" seed 5\nlink bo delay 500ms\nclients ana, bo\nset ana.Diver.score = 3\nwait at most 20 ticks until ana sees ana.Diver.score == 3\nwait at most 20 ticks until bo sees ana.Diver.score == 3\n",
+		)[0],
+		Options{},
+	)
 	require.True(t, r.Passed, "%+v", r.Failure)
 	assert.Equal(t, []int64{1, 10}, r.Took)
 	assert.Greater(t, r.Virtual, time.Second)
@@ -413,8 +456,8 @@ func FuzzParseDrills(f *testing.F) {
 	})
 }
 
-// What stands in drills that are written from play: the Nth of a kind, joins that nothing waits for, presses without renewal, and numbers
-// that are left out.
+// What stands in drills that are written from play: the Nth of a kind, joins that nothing waits for, presses without
+// renewal, and numbers that are left out.
 func TestLinesOfWrittenDrills(t *testing.T) {
 	const contractText = `contract wreck language 1
 entity Diver per player {
@@ -443,7 +486,8 @@ entity Lamp { place: int 0..9; lit: int 0..9 = 0 }
 		"clients ana\nana presses Diver.grip\nrepeat 4 { wait 500ms; ana renews Diver.grip }\nexpect server sees ana.Diver.grip": "",
 		"clients ana\nana renews Diver.grip":                                                                                     "does not hold",
 		"clients ana\nana skips 20\nana asks Diver.drop() -> accepted\nsettle\nexpect server sees count(Lamp) == 1":              "",
-		"clients ana, bo\nana asks Diver.drop()\nleave ana\nsettle\nexpect bo sees count(Lamp) == 1":                             "", // what arrived before it left is met
+		// what arrived before it left is met
+		"clients ana, bo\nana asks Diver.drop()\nleave ana\nsettle\nexpect bo sees count(Lamp) == 1": "",
 	} {
 		r := run(text)
 		if message == "" {

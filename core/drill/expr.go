@@ -83,7 +83,8 @@ type env struct {
 const maxSteps = 200_000
 
 func (e *env) step() error {
-	if e.steps++; e.steps > maxSteps {
+	e.steps++
+	if e.steps > maxSteps {
 		return errors.New("the expression goes over too much")
 	}
 	return nil
@@ -190,7 +191,9 @@ func (s *scope) compile(x syntax.Expr, w want) node {
 				}
 				i, ok := v.(int64)
 				if !ok || i < 1 {
-					return nil, fmt.Errorf("%s is no place among those of %s that were spawned; they count from 1", show(v), k.Name)
+					return nil, fmt.Errorf(
+						"%s is no place among those of %s that were spawned; they count from 1", show(v), k.Name,
+					)
 				}
 				number := uint32(0)
 				if e.nth != nil {
@@ -202,7 +205,8 @@ func (s *scope) compile(x syntax.Expr, w want) node {
 				return entity(number), nil
 			}
 		}
-		of, at := s.compile(n.X, want{}), s.compile(n.I, want{})
+		of := s.compile(n.X, want{})
+		at := s.compile(n.I, want{})
 		return func(e *env) (any, error) {
 			h, err := of(e)
 			if err != nil {
@@ -322,9 +326,15 @@ func (s *scope) ref(n *syntax.Ref, w want) node {
 	case 1:
 		return constant(member{list[0], int64(slices.Index(list[0].Values, name))})
 	case 0:
-		s.fail(n.At, "unknown-name", fmt.Sprintf("nothing is called `%s`", name), "a client of the drill, a name that `let` gave, a kind, or an enumeration's value")
+		s.fail(
+			n.At, "unknown-name", fmt.Sprintf("nothing is called `%s`", name),
+			"a client of the drill, a name that `let` gave, a kind, or an enumeration's value",
+		)
 	default:
-		s.fail(n.At, "ambiguous", fmt.Sprintf("`%s` is a value of %s and of %s", name, list[0].Name, list[1].Name), fmt.Sprintf("write %s.%s", list[0].Name, name))
+		s.fail(
+			n.At, "ambiguous", fmt.Sprintf("`%s` is a value of %s and of %s", name, list[0].Name, list[1].Name),
+			fmt.Sprintf("write %s.%s", list[0].Name, name),
+		)
 	}
 	return broken
 }
@@ -355,7 +365,10 @@ func (s *scope) member(n *syntax.Member) node {
 		if e := s.enum(r.Text); e != nil {
 			at := slices.Index(e.Values, name)
 			if at < 0 {
-				s.fail(n.Name.At, "unknown-name", fmt.Sprintf("%s has no value `%s`", e.Name, name), fmt.Sprint("one of ", e.Values))
+				s.fail(
+					n.Name.At, "unknown-name", fmt.Sprintf("%s has no value `%s`", e.Name, name),
+					fmt.Sprint("one of ", e.Values),
+				)
 				return broken
 			}
 			return constant(member{e, int64(at)})
@@ -365,7 +378,10 @@ func (s *scope) member(n *syntax.Member) node {
 	if k := s.kind(name); k != nil {
 		if r, ok := n.X.(*syntax.Ref); ok && s.clients[r.Text] && !s.names[r.Text] && k.Per >= 0 {
 			if role := s.roles[r.Text]; role != "" && role != s.contract.Roles[k.Per] {
-				s.fail(n.Span(), "role", fmt.Sprintf("%s is a %s and has no %s", r.Text, role, k.Name), fmt.Sprintf("each %s has one", s.contract.Roles[k.Per]))
+				s.fail(
+					n.Span(), "role", fmt.Sprintf("%s is a %s and has no %s", r.Text, role, k.Name),
+					fmt.Sprintf("each %s has one", s.contract.Roles[k.Per]),
+				)
 				return broken
 			}
 		}
@@ -408,7 +424,8 @@ func (s *scope) known(name string) bool {
 		return false
 	}
 	return slices.ContainsFunc(s.contract.Kinds, func(k *contract.Kind) bool {
-		return k.Property(name) != nil || slices.ContainsFunc(k.Properties, func(p *contract.Property) bool { return has(p.Type) })
+		return k.Property(name) != nil ||
+			slices.ContainsFunc(k.Properties, func(p *contract.Property) bool { return has(p.Type) })
 	})
 }
 
@@ -489,7 +506,8 @@ func index(h, i any) (any, error) {
 }
 
 func (s *scope) binary(n *syntax.Binary) node {
-	a, b := s.compile(n.A, s.enumOf(n.B)), s.compile(n.B, s.enumOf(n.A))
+	a := s.compile(n.A, s.enumOf(n.B))
+	b := s.compile(n.B, s.enumOf(n.A))
 	op := n.Op
 	return func(e *env) (any, error) {
 		x, err := a(e)
@@ -561,7 +579,8 @@ func operate(e *env, op string, x, y any) (any, error) {
 		return p >= q, nil
 	}
 	if whole {
-		i, j := x.(int64), y.(int64)
+		i := x.(int64)
+		j := y.(int64)
 		switch op {
 		case "+":
 			return i + j, nil
@@ -650,9 +669,13 @@ func (s *scope) call(n *syntax.Call, w want) node {
 		return out, nil
 	}
 	if m, ok := n.Fn.(*syntax.Member); ok {
-		of, name := s.compile(m.X, want{}), m.Name.Text
+		of := s.compile(m.X, want{})
+		name := m.Name.Text
 		if !slices.Contains([]string{"has", "count", "find"}, name) {
-			s.fail(m.Name.At, "unknown-name", fmt.Sprintf("a drill cannot ask `%s` of something", name), "one of has, count, find")
+			s.fail(
+				m.Name.At, "unknown-name", fmt.Sprintf("a drill cannot ask `%s` of something", name),
+				"one of has, count, find",
+			)
 			return broken
 		}
 		return func(e *env) (any, error) {
@@ -685,8 +708,12 @@ func (s *scope) call(n *syntax.Call, w want) node {
 		return constant(json.RawMessage(text.Value))
 	}
 	count := map[string]int{"distance": 2, "length": 1, "roll": 2, "exists": 1, "abs": 1}
-	if wanted, known := count[r.Text]; r.Text != "vec" && !known || known && wanted != len(args) || r.Text == "vec" && (len(args) < 2 || len(args) > 3) {
-		s.fail(n.At, "unknown-name", fmt.Sprintf("a drill has no function `%s` with %d values", r.Text, len(args)), "vec(x, y), distance(a, b), length(v), roll(a..b), exists(e), abs(n), now(), count(Kind), count(clients); in what is forged also json(text)")
+	if wanted, known := count[r.Text]; r.Text != "vec" && !known || known && wanted != len(args) ||
+		r.Text == "vec" && (len(args) < 2 || len(args) > 3) {
+		s.fail(
+			n.At, "unknown-name", fmt.Sprintf("a drill has no function `%s` with %d values", r.Text, len(args)),
+			"vec(x, y), distance(a, b), length(v), roll(a..b), exists(e), abs(n), now(), count(Kind), count(clients); in what is forged also json(text)",
+		)
 		return broken
 	}
 	return func(e *env) (any, error) {
@@ -769,9 +796,11 @@ func method(v any, name string, args []any) (any, error) {
 	if err != nil {
 		return nil, err
 	}
-	at, count := int64(-1), int64(0)
+	at := int64(-1)
+	count := int64(0)
 	for i, p := range h.v.Parts {
-		one, n := p, int64(1)
+		one := p
+		n := int64(1)
 		if h.t.Form != contract.FormList {
 			one = p.Parts[0]
 		}
@@ -779,7 +808,8 @@ func method(v any, name string, args []any) (any, error) {
 			n = p.Parts[1].Num
 		}
 		if one.Equal(item) {
-			if count += n; at < 0 {
+			count += n
+			if at < 0 {
 				at = int64(i)
 			}
 		}
@@ -792,7 +822,8 @@ func method(v any, name string, args []any) (any, error) {
 	}
 	least := int64(1)
 	if len(args) == 2 {
-		if least, ok = args[1].(int64); !ok {
+		least, ok = args[1].(int64)
+		if !ok {
 			return nil, fmt.Errorf("%s is no number", show(args[1]))
 		}
 	}
@@ -806,12 +837,18 @@ func (s *scope) query(n *syntax.Query) node {
 		do = "most" // of what is a mark
 	}
 	if !slices.Contains([]string{"count", "sum", "one", "first", "min", "max", "any", "all", "most", "least"}, do) {
-		s.fail(n.Fn.At, "unknown-name", fmt.Sprintf("a drill has no query `%s`", do), "one of count, sum, one, first, min, max, any, all, most, least, best")
+		s.fail(
+			n.Fn.At, "unknown-name", fmt.Sprintf("a drill has no query `%s`", do),
+			"one of count, sum, one, first, min, max, any, all, most, least, best",
+		)
 		return broken
 	}
 	r, ok := n.In.X.(*syntax.Ref)
 	if !ok || r.Text != "clients" && s.kind(r.Text) == nil || n.In.Within != nil {
-		s.fail(n.In.X.Span(), "not-here", "a query of a drill goes over a kind or over clients", "as in one(e in Eel where e.hull < 60)")
+		s.fail(
+			n.In.X.Span(), "not-here", "a query of a drill goes over a kind or over clients",
+			"as in one(e in Eel where e.hull < 60)",
+		)
 		return broken
 	}
 	inner := s.with(n.Name.Text)
@@ -825,8 +862,12 @@ func (s *scope) query(n *syntax.Query) node {
 	if n.Else != nil {
 		other = s.compile(n.Else, want{})
 	}
-	if value == nil && slices.Contains([]string{"sum", "min", "max", "all", "any", "most", "least"}, do) && !(do == "any" && where != nil) {
-		s.fail(n.At, "expected", fmt.Sprintf("`%s` has to be told of what", do), "after a colon, as in max(d in Diver: d.score)")
+	if value == nil && slices.Contains([]string{"sum", "min", "max", "all", "any", "most", "least"}, do) &&
+		!(do == "any" && where != nil) {
+		s.fail(
+			n.At, "expected", fmt.Sprintf("`%s` has to be told of what", do),
+			"after a colon, as in max(d in Diver: d.score)",
+		)
 		return broken
 	}
 	return func(e *env) (any, error) {
@@ -923,7 +964,8 @@ func choose(e *env, n *syntax.Query, do string, found []any, value, other node) 
 				return yes, nil
 			}
 		case "sum":
-			if out, err = operate(e, "+", out, v); err != nil {
+			out, err = operate(e, "+", out, v)
+			if err != nil {
 				return nil, err
 			}
 		default:
@@ -932,8 +974,10 @@ func choose(e *env, n *syntax.Query, do string, found []any, value, other node) 
 				return nil, err
 			}
 			more, _ := operate(e, ">", v, cmpOr(out, v))
-			if out == nil || (do == "min" || do == "least") && less == true || (do == "max" || do == "most") && more == true {
-				out, best = v, item
+			if out == nil || (do == "min" || do == "least") && less == true ||
+				(do == "max" || do == "most") && more == true {
+				out = v
+				best = item
 			}
 		}
 	}

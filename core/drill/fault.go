@@ -15,7 +15,8 @@ type faultPattern struct {
 	reason  string // that is part of the fault's; empty for any
 }
 
-// matches reports whether a fault is one of those that the line expects: by the body that failed, or by what had set it off.
+// matches reports whether a fault is one of those that the line expects: by the body that failed, or by what had set it
+// off.
 func (x *faultPattern) matches(f *fault) bool {
 	of := strings.TrimPrefix(strings.TrimPrefix(f.Of, "a "), "the ")
 	of = strings.Replace(of, "write of ", "write ", 1)
@@ -69,7 +70,10 @@ func bodyNames(c *contract.Contract) (out []string) {
 func (k *checker) expectFault(n *syntax.DrillExpect) *faultPattern {
 	names := bodyNames(k.contract)
 	if !slices.Contains(names, n.Handler.Text) {
-		k.fail(n.Handler.At, "unknown-name", fmt.Sprintf("the contract has no `%s`", n.Handler.Text), "one of "+strings.Join(names, ", "))
+		k.fail(
+			n.Handler.At, "unknown-name", fmt.Sprintf("the contract has no `%s`", n.Handler.Text),
+			"one of "+strings.Join(names, ", "),
+		)
 		return nil
 	}
 	x := &faultPattern{handler: n.Handler.Text}
@@ -97,7 +101,11 @@ func (x *expectation) holdFaults(r *run) error {
 	}
 	switch {
 	case x.n.Count != nil && int64(count) != x.n.Count.Value:
-		return &failing{message: fmt.Sprintf("`%s` failed inside %d times, not %d%s", x.fault.handler, count, x.n.Count.Value, told)}
+		return &failing{
+			message: fmt.Sprintf(
+				"`%s` failed inside %d times, not %d%s", x.fault.handler, count, x.n.Count.Value, told,
+			),
+		}
 	case x.n.Count == nil && count == 0:
 		return &failing{message: fmt.Sprintf("`%s` did not fail inside", x.fault.handler)}
 	}

@@ -63,7 +63,9 @@ func (h *history) keep(w *stage, step *session.Step) {
 		}
 	}
 	for _, x := range step.Refused {
-		h.say(step.Tick, "%s: %s of %s by %s: %s %q", "not done", x.What, x.Property, x.Client.Name, x.Outcome, x.Reason)
+		h.say(
+			step.Tick, "%s: %s of %s by %s: %s %q", "not done", x.What, x.Property, x.Client.Name, x.Outcome, x.Reason,
+		)
 	}
 	for _, t := range step.Told {
 		h.say(step.Tick, "%s is told to %d clients", t.Event.Event, len(t.Clients))
@@ -89,7 +91,14 @@ func (h *history) keep(w *stage, step *session.Step) {
 			if cause == "" {
 				cause = "a timer, a handler, a client's own write or the drill"
 			}
-			h.changes = append(h.changes, changed{tick: step.Tick, entity: u.Entity, kind: u.Kind, name: f.Name, value: f.Type.Format(f.Value), cause: cause})
+			h.changes = append(h.changes, changed{
+				tick:   step.Tick,
+				entity: u.Entity,
+				kind:   u.Kind,
+				name:   f.Name,
+				value:  f.Type.Format(f.Value),
+				cause:  cause,
+			})
 		}
 	}
 	if len(h.changes) > maxHistory {
@@ -101,7 +110,8 @@ func (h *history) keep(w *stage, step *session.Step) {
 func (h *history) last(entity uint32, property string, n int) (out []string) {
 	for _, c := range slices.Backward(h.changes) {
 		if c.entity == entity && c.name == property {
-			if out = append(out, fmt.Sprintf("tick %-5d %s.%s = %s by %s", c.tick, c.kind, c.name, c.value, c.cause)); len(out) == n {
+			out = append(out, fmt.Sprintf("tick %-5d %s.%s = %s by %s", c.tick, c.kind, c.name, c.value, c.cause))
+			if len(out) == n {
 				break
 			}
 		}

@@ -40,9 +40,9 @@ func (h *honest) Look(f func(c *replicate.Copy)) { f(&h.player.copy) }
 // crowd is how many entities are so many that a session is not played on.
 const crowd = 500
 
-// spam lets honest players with late views send all that they can for some ticks, and tells how many of their requests were decided,
-// how many strikes there were, and who was thrown out. It ends early once the contract has spawned very much, and says after how many
-// ticks.
+// spam lets honest players with late views send all that they can for some ticks, and tells how many of their requests
+// were decided, how many strikes there were, and who was thrown out. It ends early once the contract has spawned very
+// much, and says after how many ticks.
 func spam(t *testing.T, c *contract.Contract, seed uint64, ticks int) (lasted, decided, strikes int, out []string) {
 	s, err := session.New(c, session.Options{Key: key(seed)})
 	require.NoError(t, err)
@@ -51,7 +51,11 @@ func spam(t *testing.T, c *contract.Contract, seed uint64, ticks int) (lasted, d
 	r := rand.New(rand.NewPCG(seed, 11))
 	var all []*honest
 	for i := range 4 {
-		conditions := link.Conditions{Delay: time.Duration(200+r.IntN(1800)) * time.Millisecond, Jitter: 100 * time.Millisecond, Loss: 0.05}
+		conditions := link.Conditions{
+			Delay:  time.Duration(200+r.IntN(1800)) * time.Millisecond,
+			Jitter: 100 * time.Millisecond,
+			Loss:   0.05,
+		}
 		role := c.Roles[i%min(2, len(c.Roles))]
 		p, err := w.join(fmt.Sprint("h", i), role, conditions, &Shaking{Seed: seed}, false)
 		require.NoError(t, err)
@@ -84,7 +88,9 @@ func spam(t *testing.T, c *contract.Contract, seed uint64, ticks int) (lasted, d
 				args = []json.RawMessage{}
 			}
 			m := wire.FromClient{Type: "ask"}
-			m.Request, m.Entity, m.Args = request, entity, args
+			m.Request = request
+			m.Entity = entity
+			m.Args = args
 			w.ask(h.player, m, nil)
 			decided++
 		}
@@ -102,34 +108,40 @@ func spam(t *testing.T, c *contract.Contract, seed uint64, ticks int) (lasted, d
 	return lasted, decided, strikes, out
 }
 
-// Honest clients that spam over bad links, with delays of up to two seconds, are never struck and never expelled: in random contracts
-// and in Tidewreck.
-// KAMERAD_HONEST says how many seconds of virtual time each is played, and KAMERAD_RUNS how many random contracts. Where a contract spawns
-// without end, the time is that of several sessions.
+// Honest clients that spam over bad links, with delays of up to two seconds, are never struck and never expelled: in
+// random contracts and in Tidewreck. KAMERAD_HONEST says how many seconds of virtual time each is played, and
+// KAMERAD_RUNS how many random contracts. Where a contract spawns without end, the time is that of several sessions.
 func TestHonestClientsAreNeverStruck(t *testing.T) {
-	seconds, runs := 20, 10
+	seconds := 20
+	runs := 10
 	if n, err := strconv.Atoi(os.Getenv("KAMERAD_HONEST")); err == nil {
 		seconds = n
 	}
 	if n, err := strconv.Atoi(os.Getenv("KAMERAD_RUNS")); err == nil {
 		runs = n
 	}
-	contracts, names := []*contract.Contract{}, []string{}
+	contracts := []*contract.Contract{}
+	names := []string{}
 	for seed := uint64(1); len(contracts) < runs; seed++ {
 		c, problems := contract.Load("wild.kam", wild.Contract(rand.New(rand.NewPCG(seed, 1))))
 		unfair := slices.ContainsFunc(problems, func(p syntax.Problem) bool { return p.Code == "unfair" })
-		if c == nil || len(c.Requests) == 0 || unfair { // a contract that is warned of strikes on what nobody can know may strike anybody
+		// a contract that is warned of strikes on what nobody can know may strike anybody
+		if c == nil || len(c.Requests) == 0 || unfair {
 			continue
 		}
-		contracts, names = append(contracts, c), append(names, fmt.Sprint("seed ", seed))
+		contracts = append(contracts, c)
+		names = append(names, fmt.Sprint("seed ", seed))
 	}
 	raw, err := os.ReadFile(demo + "/tidewreck.kam")
 	require.NoError(t, err)
 	c, problems := contract.LoadWith("tidewreck.kam", string(raw), beside(nil))
 	require.NotNil(t, c, problems)
-	contracts, names = append(contracts, c), append(names, "Tidewreck")
+	contracts = append(contracts, c)
+	names = append(names, "Tidewreck")
 
-	sent, struck, thrown := make([]int, len(contracts)), make([]int, len(contracts)), make([]int, len(contracts))
+	sent := make([]int, len(contracts))
+	struck := make([]int, len(contracts))
+	thrown := make([]int, len(contracts))
 	t.Run("contracts", func(t *testing.T) {
 		for i, c := range contracts {
 			t.Run(names[i], func(t *testing.T) {
@@ -140,7 +152,9 @@ func TestHonestClientsAreNeverStruck(t *testing.T) {
 					assert.Zero(t, strikes)
 					assert.Empty(t, out)
 					left -= lasted
-					sent[i], struck[i], thrown[i] = sent[i]+n, struck[i]+strikes, thrown[i]+len(out)
+					sent[i] = sent[i] + n
+					struck[i] = struck[i] + strikes
+					thrown[i] = thrown[i] + len(out)
 				}
 				t.Logf("%d requests in %d sessions", sent[i], sessions)
 			})
@@ -153,5 +167,8 @@ func TestHonestClientsAreNeverStruck(t *testing.T) {
 		}
 		return sum
 	}
-	t.Logf("%d requests of honest clients in %d random contracts and %d in Tidewreck, %d s each: %d strikes, %d clients out", sum(sent[:runs]), runs, sent[runs], seconds, sum(struck), sum(thrown))
+	t.Logf(
+		"%d requests of honest clients in %d random contracts and %d in Tidewreck, %d s each: %d strikes, %d clients out",
+		sum(sent[:runs]), runs, sent[runs], seconds, sum(struck), sum(thrown),
+	)
 }

@@ -61,7 +61,8 @@ func mutants(t *testing.T) (out []mutant) {
 			default:
 				return true
 			}
-			from, to := files.Position(n.Pos()), files.Position(n.End())
+			from := files.Position(n.Pos())
+			to := files.Position(n.End())
 			was := string(raw[from.Offset:to.Offset])
 			for _, set := range closedSets {
 				if !slices.Contains(set, was) {
@@ -72,7 +73,10 @@ func mutants(t *testing.T) (out []mutant) {
 						continue
 					}
 					text := slices.Concat(raw[:from.Offset], []byte(other), raw[to.Offset:])
-					out = append(out, mutant{name, fmt.Sprintf("%s:%d:%d %s for %s", name, from.Line, from.Column, other, was), text})
+					out = append(
+						out,
+						mutant{name, fmt.Sprintf("%s:%d:%d %s for %s", name, from.Line, from.Column, other, was), text},
+					)
 				}
 			}
 			return true
@@ -89,10 +93,13 @@ func TestEachSwappedConstantIsNoticed(t *testing.T) {
 	if wanted == "" {
 		t.Skip("KAMERAD_MUTANTS=1/1 is not set")
 	}
-	part, of := 1, 1
+	part := 1
+	of := 1
 	only := regexp.MustCompile("")
 	if _, err := fmt.Sscanf(wanted, "%d/%d", &part, &of); err != nil {
-		part, of, only = 1, 1, regexp.MustCompile(wanted)
+		part = 1
+		of = 1
+		only = regexp.MustCompile(wanted)
 	}
 	dir := t.TempDir()
 	here, err := os.Getwd()
@@ -111,7 +118,9 @@ func TestEachSwappedConstantIsNoticed(t *testing.T) {
 		raw, err := json.Marshal(map[string]any{"Replace": map[string]string{filepath.Join(here, m.file): file}})
 		require.NoError(t, err)
 		require.NoError(t, os.WriteFile(overlay, raw, 0o600))
-		out, err := exec.Command("go", "test", "-c", "-vet=off", "-overlay", overlay, "-o", binary, ".").CombinedOutput()
+		out, err := exec.Command(
+			"go", "test", "-c", "-vet=off", "-overlay", overlay, "-o", binary, ".",
+		).CombinedOutput()
 		if err != nil { // two cases of a switch or keys of a map alike: the compiler notices
 			require.Contains(t, string(out), "duplicate ", m.name)
 			continue

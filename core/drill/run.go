@@ -25,7 +25,8 @@ type Options struct {
 	Seed   uint64    // in place of the drill's own; 0 for that
 	Shaken *Shaking  // nil for links as the drill says
 	Trace  io.Writer // is told each message that arrives, one a line; nil for nobody
-	// Tamper stands between a client and the frames that it gets: a test of whether drills find what is wrong. nil for none.
+	// Tamper stands between a client and the frames that it gets: a test of whether drills find what is wrong. nil for
+	// none.
 	Tamper func(client int, f *wire.Frame) *wire.Frame
 }
 
@@ -98,7 +99,17 @@ func (d *Drill) Run(ctx context.Context, o Options) (*Result, error) {
 	if r == nil {
 		return nil, err
 	}
-	out := &Result{Drill: d.Name, File: d.File, Line: d.Line, Passed: err == nil, Ticks: r.stage.session.Now(), Virtual: r.stage.now, Took: r.took, Shaken: o.Shaken, Runs: 1}
+	out := &Result{
+		Drill:   d.Name,
+		File:    d.File,
+		Line:    d.Line,
+		Passed:  err == nil,
+		Ticks:   r.stage.session.Now(),
+		Virtual: r.stage.now,
+		Took:    r.took,
+		Shaken:  o.Shaken,
+		Runs:    1,
+	}
 	if err == nil || ctx.Err() != nil {
 		return out, ctx.Err()
 	}
@@ -120,12 +131,29 @@ func (d *Drill) run(ctx context.Context, o Options, explain bool) (*run, error) 
 	if o.Seed != 0 {
 		seed = o.Seed
 	}
-	s, err := session.New(d.Contract, session.Options{Key: key(seed), Prove: true, Trace: explain, Settings: d.Settings})
+	s, err := session.New(d.Contract, session.Options{
+		Key:      key(seed),
+		Prove:    true,
+		Trace:    explain,
+		Settings: d.Settings,
+	})
 	if err != nil {
 		return nil, err
 	}
-	r := &run{drill: d, options: o, stage: newStage(d, s), names: map[string]any{}, alias: map[string]string{}, known: map[entity]string{}, links: map[string]link.Conditions{}, steady: map[string]bool{}, dice: dice(seed), ctx: ctx}
-	r.stage.trace, r.stage.test = o.Trace, o.Tamper
+	r := &run{
+		drill:   d,
+		options: o,
+		stage:   newStage(d, s),
+		names:   map[string]any{},
+		alias:   map[string]string{},
+		known:   map[entity]string{},
+		links:   map[string]link.Conditions{},
+		steady:  map[string]bool{},
+		dice:    dice(seed),
+		ctx:     ctx,
+	}
+	r.stage.trace = o.Trace
+	r.stage.test = o.Tamper
 	if explain {
 		r.stage.history = &history{names: map[int]string{}}
 	}
@@ -216,7 +244,14 @@ func (r *run) decided(end bool) error {
 
 // env gives what expressions are evaluated on: the copy of a client, or for nil the server's sheet.
 func (r *run) env(p *player, self int) *env {
-	e := &env{names: r.names, seats: map[string]int{}, dice: r.dice, nth: r.stage.session.Nth, self: self, who: "the server"}
+	e := &env{
+		names: r.names,
+		seats: map[string]int{},
+		dice:  r.dice,
+		nth:   r.stage.session.Nth,
+		self:  self,
+		who:   "the server",
+	}
 	for _, x := range r.stage.players {
 		e.seats[x.name] = x.number
 	}
@@ -224,7 +259,8 @@ func (r *run) env(p *player, self int) *env {
 		e.on = r.stage.truth()
 		return e
 	}
-	e.on, e.who = r.stage.seen(p), p.name
+	e.on = r.stage.seen(p)
+	e.who = p.name
 	return e
 }
 
@@ -254,7 +290,8 @@ func (r *run) addressee(of node, e *env) (number uint32, kind string, err error)
 	if t := e.on.Entity(uint32(x)); t != nil {
 		return uint32(x), t.Kind, nil
 	}
-	if kind = r.known[x]; kind == "" {
+	kind = r.known[x]
+	if kind == "" {
 		return 0, "", fmt.Errorf("%s is no entity that is there", show(v))
 	}
 	return uint32(x), kind, nil
@@ -298,7 +335,8 @@ func (r *run) shaken(name string) *Shaking {
 }
 
 func (r *run) link(name string, c link.Conditions, steady bool) error {
-	r.links[name], r.steady[name] = c, steady
+	r.links[name] = c
+	r.steady[name] = steady
 	p := r.stage.player(name)
 	if p == nil {
 		return nil // it applies when the client joins
@@ -324,10 +362,12 @@ func (r *run) move(verb, name string) error {
 	switch {
 	case verb == "leave" && p.out == "" && p.host:
 		r.stage.close("its host left")
-		p.out, p.left = "it left", true
+		p.out = "it left"
+		p.left = true
 	case verb == "leave":
 		r.stage.session.Leave(p.number)
-		p.out, p.left = "it left", true
+		p.out = "it left"
+		p.left = true
 	case p.host:
 		return fmt.Errorf("%s is the host and has no connection that could be cut", p.name)
 	case p.out != "":
@@ -344,7 +384,8 @@ func (r *run) move(verb, name string) error {
 	return nil
 }
 
-// press presses or releases a hold. What is held is renewed until it is released; what is pressed is only when a line renews it.
+// press presses or releases a hold. What is held is renewed until it is released; what is pressed is only when a line
+// renews it.
 func (r *run) press(verb string, p *player, m wire.FromClient, a *act, h *contract.Hold) error {
 	same := func(x *hold) bool { return x.message.Property == m.Property && x.message.Entity == m.Entity }
 	if verb == "holds" || verb == "presses" {
@@ -363,7 +404,8 @@ func (r *run) press(verb string, p *player, m wire.FromClient, a *act, h *contra
 	if i < 0 {
 		return fmt.Errorf("%s does not hold %s", p.name, m.Property)
 	}
-	if m.Press = p.holds[i].message.Press; verb == "releases" {
+	m.Press = p.holds[i].message.Press
+	if verb == "releases" {
 		p.holds = slices.Delete(p.holds, i, i+1)
 	}
 	r.stage.ask(p, m, a)
@@ -408,8 +450,9 @@ func (r *run) until(most time.Duration, what string, so func() bool) error {
 	return nil
 }
 
-// settle lets ticks pass until all that was sent is decided, the session has dealt with everything that came of it, such as the end of an
-// expelled client's seat, and everyone has what they were sent. Nothing passes when that is so already.
+// settle lets ticks pass until all that was sent is decided, the session has dealt with everything that came of it,
+// such as the end of an expelled client's seat, and everyone has what they were sent. Nothing passes when that is so
+// already.
 func (r *run) settle(what string) error {
 	if r.stage.settled {
 		return nil
@@ -466,8 +509,12 @@ func (r *run) inStep(who ...*player) error {
 				name += "." + d.Property
 			}
 			return &failing{
-				message: fmt.Sprintf("%s differs on %s: it should be %s, and is %s", name, p.name, orNothing(d.Server), orNothing(d.Client)),
-				entity:  d.Entity, property: d.Property,
+				message: fmt.Sprintf(
+					"%s differs on %s: it should be %s, and is %s", name, p.name, orNothing(d.Server),
+					orNothing(d.Client),
+				),
+				entity:   d.Entity,
+				property: d.Property,
 				about: func(e *env) (any, error) {
 					if d.Property == "" || d.Property == "owner" {
 						t := e.on.Entity(d.Entity)
@@ -570,13 +617,15 @@ func (k *checker) clauses(x *expectation, of syntax.Expr) {
 	if binary {
 		c.about = k.compile(b.A, k.enumOf(b.B))
 		if m, ok := b.A.(*syntax.Member); ok {
-			c.prop, c.name = k.compile(m.X, want{}), m.Name.Text
+			c.prop = k.compile(m.X, want{})
+			c.name = m.Name.Text
 		}
 	}
 	x.parts = append(x.parts, c)
 }
 
-// visible checks what a client is to miss: a property, an entity, or any entity of a kind. Its value is absent when it is not to be seen.
+// visible checks what a client is to miss: a property, an entity, or any entity of a kind. Its value is absent when it
+// is not to be seen.
 func (k *checker) visible(x syntax.Expr) node {
 	r, bare := x.(*syntax.Ref)
 	if !bare {
@@ -600,7 +649,9 @@ func (k *checker) visible(x syntax.Expr) node {
 		}
 		n, ok := v.(entity)
 		if !ok {
-			return nil, fmt.Errorf("`%s` is %s, which nobody sees or misses: name an entity, a kind or a property", r.Text, show(v))
+			return nil, fmt.Errorf(
+				"`%s` is %s, which nobody sees or misses: name an entity, a kind or a property", r.Text, show(v),
+			)
 		}
 		if e.on.Entity(uint32(n)) == nil {
 			return nil, absent(fmt.Sprintf("%s does not have %s", e.who, r.Text))
@@ -612,7 +663,8 @@ func (k *checker) visible(x syntax.Expr) node {
 func (k *checker) expect(n *syntax.DrillExpect) *expectation {
 	x := &expectation{n: n}
 	if n.What == "faults" {
-		if x.fault = k.expectFault(n); x.fault == nil {
+		x.fault = k.expectFault(n)
+		if x.fault == nil {
 			return nil
 		}
 		return x
@@ -638,7 +690,9 @@ func (k *checker) expect(n *syntax.DrillExpect) *expectation {
 		if p == nil {
 			return nil
 		}
-		x.of, x.name, x.types = of, name.Text, []*contract.Type{p.Type}
+		x.of = of
+		x.name = name.Text
+		x.types = []*contract.Type{p.Type}
 		k.notices[x.name] = true
 		x.from, x.to = k.compile(n.From, wanted(p.Type)), k.compile(n.To, wanted(p.Type))
 	case "heard":
@@ -661,7 +715,8 @@ func (k *checker) hears(x *expectation) *expectation {
 	case *syntax.Ref:
 		name = v.Ident
 	case *syntax.Member:
-		name, kind = v.Name, k.kindOf(v.X)
+		name = v.Name
+		kind = k.kindOf(v.X)
 		if r, bare := v.X.(*syntax.Ref); !bare || k.kind(r.Text) == nil || kind.Shared {
 			x.of = k.compile(v.X, want{})
 		}
@@ -681,7 +736,11 @@ func (k *checker) hears(x *expectation) *expectation {
 		return nil
 	}
 	if x.n.Args != nil && len(x.n.Args) != len(found[0].Params) {
-		k.fail(x.n.Value.Span(), "arguments", fmt.Sprintf("%s has %d values, not %d", found[0].FullName(), len(found[0].Params), len(x.n.Args)), "a name alone is any values")
+		k.fail(
+			x.n.Value.Span(), "arguments",
+			fmt.Sprintf("%s has %d values, not %d", found[0].FullName(), len(found[0].Params), len(x.n.Args)),
+			"a name alone is any values",
+		)
 		return nil
 	}
 	for i, a := range x.n.Args {
@@ -774,7 +833,8 @@ func (x *expectation) holdFor(r *run, p *player) error {
 			return not("logged %s last", last)
 		}
 	case "got":
-		from, bytes := r.stage.now-time.Duration(n.Window.Value)*time.Millisecond, 0
+		from := r.stage.now - time.Duration(n.Window.Value)*time.Millisecond
+		bytes := 0
 		for _, g := range p.got {
 			if g.at > from {
 				bytes += g.kinds[n.Kind.Text]
@@ -803,7 +863,8 @@ func (x *expectation) sees(r *run, p *player) error {
 	return nil
 }
 
-// holds tells whether a clause holds for a client, or for nil on the server. named says that the message has to say which clause it is.
+// holds tells whether a clause holds for a client, or for nil on the server. named says that the message has to say
+// which clause it is.
 func (r *run) holds(c *clause, p *player, who string, named bool) error {
 	v, err := c.value(r.env(p, 0))
 	gone := absent("")
@@ -825,7 +886,8 @@ func (r *run) holds(c *clause, p *player, who string, named bool) error {
 	if c.prop != nil {
 		if e, err := c.prop(r.env(nil, 0)); err == nil {
 			if e, ok := e.(entity); ok {
-				f.entity, f.property = uint32(e), c.name
+				f.entity = uint32(e)
+				f.property = c.name
 			}
 		}
 	}
@@ -842,7 +904,8 @@ func (x *expectation) count(r *run, p *player) (n int, err error) {
 			return 0, err
 		}
 		var ok bool
-		if of, ok = v.(entity); !ok {
+		of, ok = v.(entity)
+		if !ok {
 			return 0, fmt.Errorf("%s is no entity", show(v))
 		}
 	}
@@ -886,7 +949,8 @@ func (x *expectation) notices(r *run, p *player) error {
 	}
 	values := [2]any{}
 	for i, f := range []node{x.from, x.to} {
-		if values[i], err = f(e); err != nil {
+		values[i], err = f(e)
+		if err != nil {
 			return err
 		}
 	}
@@ -907,11 +971,13 @@ func (x *expectation) notices(r *run, p *player) error {
 	if len(seen) == 0 {
 		return &failing{message: fmt.Sprintf("%s noticed no change of %s", p.name, x.name)}
 	}
-	return &failing{message: fmt.Sprintf("%s noticed %s %s", p.name, x.name, strings.Join(seen[max(0, len(seen)-4):], ", "))}
+	return &failing{
+		message: fmt.Sprintf("%s noticed %s %s", p.name, x.name, strings.Join(seen[max(0, len(seen)-4):], ", ")),
+	}
 }
 
-// Shake runs a drill over many random links. The result is that of the first run that fails, with the fewest faults that still fail, or
-// of the last one. each is called after each run; it may be nil.
+// Shake runs a drill over many random links. The result is that of the first run that fails, with the fewest faults
+// that still fail, or of the last one. each is called after each run; it may be nil.
 func (d *Drill) Shake(ctx context.Context, seed uint64, runs int, o Options, each func()) (*Result, error) {
 	var last *Result
 	for i := range runs {
@@ -931,7 +997,8 @@ func (d *Drill) Shake(ctx context.Context, seed uint64, runs int, o Options, eac
 				return err != nil && ctx.Err() == nil
 			})
 			o.Shaken = fewest
-			if r, err = d.Run(ctx, o); err == nil && r.Passed {
+			r, err = d.Run(ctx, o)
+			if err == nil && r.Passed {
 				err = fmt.Errorf("shake the drill %q: the failure did not come back", d.Name)
 			}
 			r.Runs = i + 1

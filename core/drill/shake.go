@@ -40,11 +40,14 @@ func (f Fault) String() string {
 // ParseFault reads what String words. The error says what is wrong and what would be right.
 func ParseFault(text string) (f Fault, err error) {
 	words := strings.Fields(text)
-	wrong := fmt.Errorf("read the fault %q: it is a client with `delay 80ms`, `jitter 40ms`, `loss 5%%` or `stall 2s+600ms`", text)
+	wrong := fmt.Errorf(
+		"read the fault %q: it is a client with `delay 80ms`, `jitter 40ms`, `loss 5%%` or `stall 2s+600ms`", text,
+	)
 	if len(words) != 3 {
 		return f, wrong
 	}
-	f.Client, f.What = words[0], words[1]
+	f.Client = words[0]
+	f.What = words[1]
 	switch f.What {
 	case "loss":
 		_, err = fmt.Sscanf(words[2], "%g%%", &f.Share)
@@ -54,7 +57,8 @@ func ParseFault(text string) (f Fault, err error) {
 		if !ok {
 			return f, wrong
 		}
-		if f.Time, err = time.ParseDuration(from); err == nil {
+		f.Time, err = time.ParseDuration(from)
+		if err == nil {
 			f.Length, err = time.ParseDuration(length)
 		}
 	case "delay", "jitter":
@@ -62,7 +66,8 @@ func ParseFault(text string) (f Fault, err error) {
 	default:
 		err = wrong
 	}
-	if err != nil || f.Time < 0 || f.Time > link.MaxDelay || f.Length < 0 || f.Length > link.MaxDelay || !(f.Share >= 0 && f.Share <= link.MaxLoss) {
+	if err != nil || f.Time < 0 || f.Time > link.MaxDelay || f.Length < 0 || f.Length > link.MaxDelay ||
+		!(f.Share >= 0 && f.Share <= link.MaxLoss) {
 		return f, wrong
 	}
 	return f, nil
@@ -125,13 +130,19 @@ func shaking(seed uint64, clients []string) *Shaking {
 			s.Faults = append(s.Faults, Fault{Client: c, What: "loss", Share: float64(1+r.IntN(20)) / 100})
 		}
 		for range r.IntN(3) {
-			s.Faults = append(s.Faults, Fault{Client: c, What: "stall", Time: ms(5000), Length: ms(1200)})
+			s.Faults = append(s.Faults, Fault{
+				Client: c,
+				What:   "stall",
+				Time:   ms(5000),
+				Length: ms(1200),
+			})
 		}
 	}
 	return s
 }
 
-// shrink leaves out faults for as long as what is left still fails, and then makes those that are left as small as it can.
+// shrink leaves out faults for as long as what is left still fails, and then makes those that are left as small as it
+// can.
 func shrink(s *Shaking, fails func(*Shaking) bool) *Shaking {
 	best := s
 	for again := true; again; {
@@ -139,7 +150,8 @@ func shrink(s *Shaking, fails func(*Shaking) bool) *Shaking {
 		for i := len(best.Faults) - 1; i >= 0; i-- {
 			fewer := &Shaking{best.Seed, slices.Delete(slices.Clone(best.Faults), i, i+1)}
 			if fails(fewer) {
-				best, again = fewer, true
+				best = fewer
+				again = true
 			}
 		}
 	}

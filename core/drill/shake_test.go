@@ -22,12 +22,16 @@ func TestEverythingGoesWrong(t *testing.T) {
 			assert.Equal(t, f, again)
 			switch f.What {
 			case "delay", "jitter":
-				most := map[string]time.Duration{"delay": 200 * time.Millisecond, "jitter": 100 * time.Millisecond}[f.What]
+				most := map[string]time.Duration{
+					"delay":  200 * time.Millisecond,
+					"jitter": 100 * time.Millisecond,
+				}[f.What]
 				assert.True(t, f.Time > 0 && f.Time <= most && f.Share == 0 && f.Length == 0, "%+v", f)
 			case "loss":
 				assert.True(t, f.Share >= 0.01 && f.Share <= 0.2 && f.Time == 0 && f.Length == 0, "%+v", f)
 			default:
-				assert.True(t, f.Length > 0 && f.Length <= 1200*time.Millisecond && f.Time > 0 && f.Share == 0, "%+v", f)
+				assert.True(t, f.Length > 0 && f.Length <= 1200*time.Millisecond && f.Time > 0 &&
+					f.Share == 0, "%+v", f)
 			}
 		}
 	}
@@ -67,12 +71,20 @@ func TestFaultsShrink(t *testing.T) {
 		require.NoError(t, err)
 		return f
 	}
-	all := &Shaking{Seed: 3, Faults: []Fault{parse("ana delay 160ms"), parse("bo loss 16%"), parse("bo stall 2s+1200ms")}}
-	for what, want := range map[string]string{"stall": "bo stall 2s+150ms", "delay": "ana delay 20ms", "loss": "bo loss 2%"} {
+	all := &Shaking{
+		Seed:   3,
+		Faults: []Fault{parse("ana delay 160ms"), parse("bo loss 16%"), parse("bo stall 2s+1200ms")},
+	}
+	for what, want := range map[string]string{
+		"stall": "bo stall 2s+150ms",
+		"delay": "ana delay 20ms",
+		"loss":  "bo loss 2%",
+	} {
 		small := shrink(all, func(s *Shaking) bool {
 			for _, f := range s.Faults {
 				if f.What == what {
-					return f.Length >= 100*time.Millisecond || f.Time >= 20*time.Millisecond && what == "delay" || f.Share >= 0.02
+					return f.Length >= 100*time.Millisecond || f.Time >= 20*time.Millisecond && what == "delay" ||
+						f.Share >= 0.02
 				}
 			}
 			return false

@@ -116,7 +116,8 @@ type sent struct {
 	overtaken bool  // it is a write, and a newer one of the same tick counts
 }
 
-// overtaken is the outcome of a write that nobody looked at, since a newer one came in the same tick. Its client is told nothing.
+// overtaken is the outcome of a write that nobody looked at, since a newer one came in the same tick. Its client is
+// told nothing.
 const overtaken wire.Outcome = "overtaken"
 
 // answeredBy reports whether a decision is about what was sent.
@@ -144,7 +145,13 @@ type arrival struct {
 
 func newStage(d *Drill, s *session.Session) *stage {
 	rate := s.Contract().TickRate
-	return &stage{drill: d, session: s, outline: s.Contract().Outline(), second: rate, tick: time.Second / time.Duration(rate)}
+	return &stage{
+		drill:   d,
+		session: s,
+		outline: s.Contract().Outline(),
+		second:  rate,
+		tick:    time.Second / time.Duration(rate),
+	}
 }
 
 // player finds a client that is in.
@@ -202,18 +209,26 @@ func (w *stage) join(name, as string, c link.Conditions, shaken *Shaking, host b
 	if err != nil {
 		return nil, err
 	}
-	p := &player{name: name, host: host, number: n, reader: w.session.Reader(n), stalls: shaken.stalls(name)}
-	p.copy.Me, p.copy.OmitChanges = n, len(w.drill.notices) == 0
+	p := &player{
+		name:   name,
+		host:   host,
+		number: n,
+		reader: w.session.Reader(n),
+		stalls: shaken.stalls(name),
+	}
+	p.copy.Me = n
+	p.copy.OmitChanges = len(w.drill.notices) == 0
 	seed := shaken.seed(name)
-	if p.up, err = link.New(seed, c); err == nil {
+	p.up, err = link.New(seed, c)
+	if err == nil {
 		p.down, err = link.New(seed+1, c)
 	}
 	w.players = append(w.players, p)
 	return p, err
 }
 
-// send puts a message of a client on its way. All messages are numbered, so that those that arrive together are met in the order in which
-// they were sent.
+// send puts a message of a client on its way. All messages are numbered, so that those that arrive together are met in
+// the order in which they were sent.
 func (w *stage) send(p *player, m *wire.FromClient) {
 	w.sent++
 	p.up.Send(w.now, append(binary.BigEndian.AppendUint64(nil, w.sent), m.Pack(w.outline)...))
@@ -222,7 +237,8 @@ func (w *stage) send(p *player, m *wire.FromClient) {
 // step lets a tick pass.
 func (w *stage) step() error {
 	w.now += w.tick
-	w.sheet, w.settled = nil, false
+	w.sheet = nil
+	w.settled = false
 	if w.closed != "" {
 		return w.deliver(w.session.Now())
 	}
@@ -260,7 +276,8 @@ func (w *stage) step() error {
 	for _, c := range step.Cuts {
 		if p := w.numbered(c.Client); p != nil && p.out == "" {
 			w.write(p) // what it is still told
-			p.out, p.expelled = c.Reason, !p.cut
+			p.out = c.Reason
+			p.expelled = !p.cut
 		}
 	}
 	if step.Closed != "" {
@@ -360,7 +377,8 @@ func (w *stage) write(p *player) {
 		}
 		if len(p.frames) > w.second/2 && !p.behind {
 			w.session.Behind(p.number, p.written)
-			p.frames, p.behind = nil, true
+			p.frames = nil
+			p.behind = true
 		}
 		return
 	}
@@ -430,7 +448,9 @@ func (w *stage) arrive(p *player, raw []byte) error {
 			if !w.drill.notices[n.Field.Name] {
 				break
 			}
-			p.noticed = append(p.noticed, noticed{f.Tick, n.Entity.Number, n.Field.Name, n.Field.Type, n.Old, n.Field.Value})
+			p.noticed = append(
+				p.noticed, noticed{f.Tick, n.Entity.Number, n.Field.Name, n.Field.Type, n.Old, n.Field.Value},
+			)
 		}
 	}
 	p.logs = append(p.logs, f.Logs...)
@@ -439,7 +459,8 @@ func (w *stage) arrive(p *player, raw []byte) error {
 			p.got = append(p.got, weight{w.now, kinds})
 		}
 	}
-	if f.Digest != nil && p.differed == "" && (f.Snapshot || f.Tick%int64(w.second) == 0) && p.copy.Digest(w.outline) != *f.Digest {
+	if f.Digest != nil && p.differed == "" && (f.Snapshot || f.Tick%int64(w.second) == 0) &&
+		p.copy.Digest(w.outline) != *f.Digest {
 		p.differed = fmt.Sprintf("its copy is not what it was sent, at tick %d", f.Tick)
 	}
 	for _, d := range f.Decisions {
@@ -507,7 +528,8 @@ func (w *stage) ask(p *player, m wire.FromClient, line *act) *sent {
 func (w *stage) sever(p *player) {
 	p.up.Cut()
 	p.down.Cut()
-	p.cut, p.frames = true, nil
+	p.cut = true
+	p.frames = nil
 	w.session.Lost(p.number)
 }
 
@@ -531,8 +553,8 @@ func (w *stage) truth() *replicate.Copy {
 	return w.sheet
 }
 
-// seen returns what a client shows at this moment: its newest frame, with what moves by itself moved on by the ticks since that arrived. The
-// client's own copy stays as it is, so that looking at it changes nothing.
+// seen returns what a client shows at this moment: its newest frame, with what moves by itself moved on by the ticks
+// since that arrived. The client's own copy stays as it is, so that looking at it changes nothing.
 func (w *stage) seen(p *player) *replicate.Copy {
 	return p.copy.At(p.copy.Tick + w.session.Now() - p.arrived)
 }

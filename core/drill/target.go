@@ -34,15 +34,21 @@ func (k *checker) target(x syntax.Expr) (t target, ok bool) {
 		switch n := at.(type) {
 		case *syntax.Member:
 			if k.isEntity(n.X) {
-				t.of, t.name = n.X, n.Name
+				t.of = n.X
+				t.name = n.Name
 				slices.Reverse(t.path)
 				return t, true
 			}
-			t.path, at = append(t.path, pathStep{field: n.Name.Text}), n.X
+			t.path = append(t.path, pathStep{field: n.Name.Text})
+			at = n.X
 		case *syntax.Index:
-			t.path, at = append(t.path, pathStep{index: n.I}), n.X
+			t.path = append(t.path, pathStep{index: n.I})
+			at = n.X
 		default:
-			k.fail(x.Span(), "expected", "this is no property", "as in ana.Diver.hull, Dive.phase, or ana.Diver.pile[0].heat")
+			k.fail(
+				x.Span(), "expected", "this is no property",
+				"as in ana.Diver.hull, Dive.phase, or ana.Diver.pile[0].heat",
+			)
 			return t, false
 		}
 	}
@@ -70,7 +76,8 @@ func (k *checker) isEntity(x syntax.Expr) bool {
 // typ returns the type of what a target of a property's type stands for; nil when only running tells.
 func (t target) typ(of *contract.Type) *contract.Type {
 	for _, s := range t.path {
-		if of = inner(of, s.field); of == nil {
+		of = inner(of, s.field)
+		if of == nil {
 			return nil
 		}
 	}
@@ -90,8 +97,15 @@ func inner(t *contract.Type, field string) *contract.Type {
 				return p.Type
 			}
 		}
-	case slices.Contains([]string{"x", "y", "z"}[:min(t.Reals(), 3)], field) && (t.Form == contract.FormVec2 || t.Form == contract.FormVec3):
-		return &contract.Type{Form: contract.FormReal, Low: t.Low, High: t.High, Per: t.Per, Unit: t.Unit}
+	case slices.Contains([]string{"x", "y", "z"}[:min(t.Reals(), 3)], field) &&
+		(t.Form == contract.FormVec2 || t.Form == contract.FormVec3):
+		return &contract.Type{
+			Form: contract.FormReal,
+			Low:  t.Low,
+			High: t.High,
+			Per:  t.Per,
+			Unit: t.Unit,
+		}
 	}
 	return nil
 }
@@ -113,10 +127,12 @@ func replaced(e *env, t *contract.Type, v contract.Value, steps []step, to any) 
 		return write(t, to)
 	}
 	s := steps[0]
-	at, key := -1, any(nil)
+	at := -1
+	key := any(nil)
 	if s.index != nil {
 		var err error
-		if key, err = s.index(e); err != nil {
+		key, err = s.index(e)
+		if err != nil {
 			return v, err
 		}
 	}
@@ -158,13 +174,15 @@ func (k *checker) fits(x syntax.Expr, t *contract.Type, value node) {
 	if t == nil {
 		return
 	}
-	if r, bare := x.(*syntax.Ref); !k.closed(x) && !(bare && t.Form == contract.FormKind && k.kind(r.Text) != nil && !k.names[r.Text]) {
+	if r, bare := x.(*syntax.Ref); !k.closed(x) &&
+		!(bare && t.Form == contract.FormKind && k.kind(r.Text) != nil && !k.names[r.Text]) {
 		return
 	}
 	v, err := value(&env{names: map[string]any{}})
 	if err == nil {
 		var c contract.Value
-		if c, err = write(t, v); err == nil {
+		c, err = write(t, v)
+		if err == nil {
 			if _, wrong := t.ParseJSON(t.AppendJSON(nil, c)); wrong != nil {
 				err = fmt.Errorf("the value %w", wrong)
 			}
@@ -236,7 +254,8 @@ func (s *scope) record(n *syntax.Record, w want) node {
 			inside.forged = w.forged
 		}
 		given[set.Name.Text] = true
-		names, values = append(names, set.Name.Text), append(values, s.compile(set.Value, inside))
+		names = append(names, set.Name.Text)
+		values = append(values, s.compile(set.Value, inside))
 	}
 	if t != nil && !w.forged {
 		for _, p := range t.Parts {

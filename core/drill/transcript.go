@@ -23,8 +23,8 @@ const (
 // Key is the key of a session whose dice come from a seed: those of a drill with that seed.
 func Key(seed uint64) [32]byte { return key(seed) }
 
-// Transcript notes what the clients of a session do, so that a drill can do it again. It has to be told of everything before the tick
-// that meets it, and of each tick. It is for the one who runs the session.
+// Transcript notes what the clients of a session do, so that a drill can do it again. It has to be told of everything
+// before the tick that meets it, and of each tick. It is for the one who runs the session.
 type Transcript struct {
 	session  *session.Session
 	seed     uint64
@@ -50,11 +50,23 @@ type noted struct {
 
 // NewTranscript begins a transcript of a session that has not had a tick and whose key is that of the seed.
 func NewTranscript(s *session.Session, seed uint64, settings map[string]json.RawMessage) *Transcript {
-	return &Transcript{session: s, seed: seed, settings: settings, names: map[int]string{}, cut: map[int]bool{}, used: map[string]int{}, newest: map[int]uint64{}, numbered: map[int]uint64{}, presses: map[string]uint64{}, open: map[[2]uint64]int{}}
+	return &Transcript{
+		session:  s,
+		seed:     seed,
+		settings: settings,
+		names:    map[int]string{},
+		cut:      map[int]bool{},
+		used:     map[string]int{},
+		newest:   map[int]uint64{},
+		numbered: map[int]uint64{},
+		presses:  map[string]uint64{},
+		open:     map[[2]uint64]int{},
+	}
 }
 
 func (t *Transcript) note(format string, args ...any) {
-	if t.full = t.full || len(t.lines) >= MaxTranscript; !t.full {
+	t.full = t.full || len(t.lines) >= MaxTranscript
+	if !t.full {
 		t.lines = append(t.lines, noted{t.session.Now(), fmt.Sprintf(format, args...)})
 	}
 }
@@ -76,10 +88,12 @@ func (t *Transcript) Joined(c wire.Client) {
 		}
 		return '_'
 	}, strings.ToLower(c.Name))
-	if name = strings.Trim(name, "_"); name == "" || name[0] < 'a' || slices.Contains(reserved, name) {
+	name = strings.Trim(name, "_")
+	if name == "" || name[0] < 'a' || slices.Contains(reserved, name) {
 		name = "client_" + name
 	}
-	if t.used[name]++; t.used[name] > 1 {
+	t.used[name]++
+	if t.used[name] > 1 {
 		name = fmt.Sprintf("%s_%d", name, t.used[name])
 	}
 	t.names[c.Number] = name
@@ -344,7 +358,9 @@ func (t *Transcript) literal(typ *contract.Type, v contract.Value) (string, bool
 		if n, ok := typ.Angle(x, y); !ok || n != v.Num {
 			return "", false
 		}
-		return fmt.Sprintf("vec(%s, %s)", strconv.FormatFloat(x, 'f', -1, 64), strconv.FormatFloat(y, 'f', -1, 64)), true
+		return fmt.Sprintf(
+			"vec(%s, %s)", strconv.FormatFloat(x, 'f', -1, 64), strconv.FormatFloat(y, 'f', -1, 64),
+		), true
 	case contract.FormEntity:
 		if v.Num == 0 {
 			return "nothing", true
@@ -370,7 +386,9 @@ func (t *Transcript) literal(typ *contract.Type, v contract.Value) (string, bool
 	case contract.FormStacks:
 		var list []string
 		for _, p := range v.Parts {
-			list = append(list, fmt.Sprintf("[%s.%s, %d]", typ.Enum.Name, typ.Enum.Values[p.Parts[0].Num], p.Parts[1].Num))
+			list = append(
+				list, fmt.Sprintf("[%s.%s, %d]", typ.Enum.Name, typ.Enum.Values[p.Parts[0].Num], p.Parts[1].Num),
+			)
 		}
 		return join("[", list)
 	}
@@ -400,8 +418,9 @@ func (t *Transcript) Ticked(step *session.Step) {
 	}
 }
 
-// Drill writes the drill: it does what the clients did, in the same ticks, and expects the same decisions, and at the end what the server
-// holds now of what is shared and of each player's own. left is how much of what was sent no drill can say; it stands as comments.
+// Drill writes the drill: it does what the clients did, in the same ticks, and expects the same decisions, and at the
+// end what the server holds now of what is shared and of each player's own. left is how much of what was sent no drill
+// can say; it stands as comments.
 func (t *Transcript) Drill(name, file string) (text string, left int, err error) {
 	words, ok := quoted(name)
 	if !ok {

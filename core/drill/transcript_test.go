@@ -47,7 +47,9 @@ func (p *noter) Look(f func(c *replicate.Copy)) { f(&p.copy) }
 // same.
 func TestATranscriptPlaysTheSame(t *testing.T) {
 	c := dive(t)
-	accepted, others, moves := 0, 0, 0
+	accepted := 0
+	others := 0
+	moves := 0
 	for seed := range uint64(12) {
 		s, err := session.New(c, session.Options{Key: Key(seed + 1)})
 		require.NoError(t, err)
@@ -84,7 +86,10 @@ func TestATranscriptPlaysTheSame(t *testing.T) {
 			case tick == 5 || tick == 40 || tick == 41:
 				join(map[int]string{5: "Bo", 40: "ana", 41: "server"}[tick], "player")
 			case tick == 20 && !all[1].lost:
-				send(all[1], wire.FromClient{Type: "ask", Ask: wire.Ask{Request: "Dive.begin", Args: []json.RawMessage{}}})
+				send(
+					all[1],
+					wire.FromClient{Type: "ask", Ask: wire.Ask{Request: "Dive.begin", Args: []json.RawMessage{}}},
+				)
 			case tick == 200:
 				s.Leave(all[2].me.Number)
 				notes.Moved("leave", all[2].me.Number)
@@ -106,7 +111,14 @@ func TestATranscriptPlaysTheSame(t *testing.T) {
 						args = []json.RawMessage{}
 					}
 					if r.IntN(6) == 0 {
-						args = append(args, []json.RawMessage{[]byte(`"pearl"`), []byte(`[1, true]`), []byte(`{"x":1}`), []byte(strings.Repeat("[", 40) + strings.Repeat("]", 40)), []byte(`-9007199254740991`), []byte(`1e300`), []byte(`"` + strings.Repeat("a", 5000) + `"`)}[r.IntN(7)])
+						args = append(
+							args,
+							[]json.RawMessage{
+								[]byte(`"pearl"`), []byte(`[1, true]`), []byte(`{"x":1}`),
+								[]byte(strings.Repeat("[", 40) + strings.Repeat("]", 40)), []byte(`-9007199254740991`),
+								[]byte(`1e300`), []byte(`"` + strings.Repeat("a", 5000) + `"`),
+							}[r.IntN(7)],
+						)
 					}
 					send(p, wire.FromClient{Type: "ask", Ask: wire.Ask{Entity: entity, Request: request, Args: args}})
 				}
@@ -227,7 +239,12 @@ func TestTheWordsOfATranscript(t *testing.T) {
 	notes.Moved("cut", 7)
 	notes.Moved("cut", 7)
 	notes.Moved("back", 7)
-	write := wire.FromClient{Type: "write", Ask: wire.Ask{Seq: 5}, Property: "Diver.pos", Value: json.RawMessage("[1,2]")}
+	write := wire.FromClient{
+		Type:     "write",
+		Ask:      wire.Ask{Seq: 5},
+		Property: "Diver.pos",
+		Value:    json.RawMessage("[1,2]"),
+	}
 	notes.Sent(7, &write)
 	notes.Sent(7, &write)
 	notes.Moved("leave", 7)
@@ -264,7 +281,12 @@ func TestDecisionsOfATranscript(t *testing.T) {
 		notes.Joined(wire.Client{Number: 1, Name: "Ana", Role: "player"})
 		m := wire.FromClient{Type: "ask", Ask: wire.Ask{Seq: 1, Request: "Diver.search", Args: []json.RawMessage{}}}
 		notes.Sent(1, &m)
-		d := session.Decision{Client: wire.Client{Number: 1}, Ask: m.Ask, Outcome: outcome, Reason: "why"}
+		d := session.Decision{
+			Client:  wire.Client{Number: 1},
+			Ask:     m.Ask,
+			Outcome: outcome,
+			Reason:  "why",
+		}
 		if outcome == wire.Accepted {
 			d.Reason = ""
 		}

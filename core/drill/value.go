@@ -12,8 +12,8 @@ import (
 	"kamerad/core/replicate"
 )
 
-// What a value in a drill is: int64, float64, bool, string, vector, member, entity, seat, role, nothing, or held for what the contract
-// holds as a whole (lists, stacks, maps, records).
+// What a value in a drill is: int64, float64, bool, string, vector, member, entity, seat, role, nothing, or held for
+// what the contract holds as a whole (lists, stacks, maps, records).
 type (
 	vector []float64
 	member struct { // of an enumeration
@@ -206,9 +206,11 @@ func write(t *contract.Type, x any) (v contract.Value, err error) {
 
 // pairs turns `[[flare, 3], [patch, 1]]` into stacks or a map.
 func pairs(t *contract.Type, list []any) (v contract.Value, err error) {
-	key, value := t.Key, t.Of
+	key := t.Key
+	value := t.Of
 	if t.Form == contract.FormStacks {
-		key, value = &contract.Type{Form: contract.FormEnum, Enum: t.Enum}, &contract.Type{Form: contract.FormInt, Low: 1, High: t.Each}
+		key = &contract.Type{Form: contract.FormEnum, Enum: t.Enum}
+		value = &contract.Type{Form: contract.FormInt, Low: 1, High: t.Each}
 	}
 	for _, x := range list {
 		p, ok := x.([]any)
@@ -331,7 +333,8 @@ func same(on *replicate.Copy, a, b any) (bool, error) {
 		}
 		return x
 	}
-	a, b = gone(a), gone(b)
+	a = gone(a)
+	b = gone(b)
 	switch x := a.(type) {
 	case int64:
 		switch y := b.(type) {

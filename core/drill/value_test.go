@@ -35,7 +35,9 @@ entity Thing per player {
 	item := c.Enums[0]
 	typ := func(name string) *contract.Type { return c.Kinds[0].Property(name).Type }
 	for name, x := range map[string]any{
-		"n": int64(-3), "r": 1.5, "v": vector{0.5, -2}, "t": "wreck", "e": member{item, 1}, "o": entity(7), "c": seat(2), "b": true,
+		"n": int64(
+			-3,
+		), "r": 1.5, "v": vector{0.5, -2}, "t": "wreck", "e": member{item, 1}, "o": entity(7), "c": seat(2), "b": true,
 	} {
 		v, err := write(typ(name), x)
 		require.NoError(t, err, name)
@@ -65,7 +67,13 @@ entity Thing per player {
 		assert.True(t, same, name)
 	}
 	for name, x := range map[string]any{
-		"n": "three", "r": true, "v": vector{1}, "t": int64(3), "e": int64(0), "o": int64(7), "c": entity(3), "b": int64(1), "l": vector{1}, "s": []any{int64(3)}, "d": vector{0, 0},
+		"n": "three", "r": true, "v": vector{
+			1,
+		}, "t": int64(
+			3,
+		), "e": int64(
+			0,
+		), "o": int64(7), "c": entity(3), "b": int64(1), "l": vector{1}, "s": []any{int64(3)}, "d": vector{0, 0},
 	} {
 		_, err := write(typ(name), x)
 		assert.Error(t, err, name)
@@ -75,8 +83,16 @@ entity Thing per player {
 // Holders answer what they have; lists and maps give what is at a place.
 func TestHolders(t *testing.T) {
 	item := &contract.Enum{Name: "Item", Values: []string{"a", "b", "c"}}
-	stacks := &contract.Type{Form: contract.FormStacks, Enum: item, Max: 4, Each: 5}
-	v, err := write(stacks, []any{[]any{member{item, 0}, int64(5)}, []any{member{item, 1}, int64(2)}, []any{member{item, 0}, int64(1)}})
+	stacks := &contract.Type{
+		Form: contract.FormStacks,
+		Enum: item,
+		Max:  4,
+		Each: 5,
+	}
+	v, err := write(
+		stacks,
+		[]any{[]any{member{item, 0}, int64(5)}, []any{member{item, 1}, int64(2)}, []any{member{item, 0}, int64(1)}},
+	)
 	require.NoError(t, err)
 	h := held{stacks, v}
 	ask := func(name string, args ...any) any {
@@ -93,7 +109,10 @@ func TestHolders(t *testing.T) {
 	assert.Error(t, err)
 	_, err = method(int64(3), "has", []any{"a"})
 	assert.Error(t, err)
-	list := held{&contract.Type{Form: contract.FormList, Of: &contract.Type{Form: contract.FormInt, High: 9}, Max: 3}, contract.Value{Parts: []contract.Value{{Num: 4}, {Num: 7}}}}
+	list := held{
+		&contract.Type{Form: contract.FormList, Of: &contract.Type{Form: contract.FormInt, High: 9}, Max: 3},
+		contract.Value{Parts: []contract.Value{{Num: 4}, {Num: 7}}},
+	}
 	out, err := method(list, "find", []any{int64(7)})
 	require.NoError(t, err)
 	assert.Equal(t, int64(1), out)
@@ -108,11 +127,27 @@ func TestHolders(t *testing.T) {
 func TestLooseValues(t *testing.T) {
 	item := &contract.Enum{Name: "Item", Values: []string{"a", "b"}}
 	for text, x := range map[string]any{
-		"true": true, "-3": int64(-3), "0.5": 0.5, `"pearl"`: "pearl", "7": entity(7), "2": seat(2), `"b"`: member{item, 1}, "[1,2.5]": vector{1, 2.5}, "null": nothing{}, `[1,"x"]`: []any{int64(1), "x"},
+		"true": true, "-3": int64(
+			-3,
+		), "0.5": 0.5, `"pearl"`: "pearl", "7": entity(
+			7,
+		), "2": seat(
+			2,
+		), `"b"`: member{item, 1}, "[1,2.5]": vector{1, 2.5}, "null": nothing{}, `[1,"x"]`: []any{int64(1), "x"},
 	} {
 		assert.Equal(t, text, string(loose(x)))
 	}
-	for text, x := range map[string]any{"–": nil, "(1, 2.5)": vector{1, 2.5}, "#7": entity(7), "server": seat(0), "client 2": seat(2), "nothing": nothing{}, "b": member{item, 1}, `[1, "x"]`: []any{int64(1), "x"}, "true": true} {
+	for text, x := range map[string]any{
+		"–":        nil,
+		"(1, 2.5)": vector{1, 2.5},
+		"#7":       entity(7),
+		"server":   seat(0),
+		"client 2": seat(2),
+		"nothing":  nothing{},
+		"b":        member{item, 1},
+		`[1, "x"]`: []any{int64(1), "x"},
+		"true":     true,
+	} {
 		assert.Equal(t, text, show(x))
 	}
 }

@@ -1,7 +1,8 @@
-// Package foresee evaluates, on what a client holds, the checks of its requests that it can know: so that an honest client does not
-// send what will be denied.
+// Package foresee evaluates, on what a client holds, the checks of its requests that it can know: so that an honest
+// client does not send what will be denied.
 //
-// It makes a small contract of the outline, with nothing but the properties and those checks, and runs them as the server does.
+// It makes a small contract of the outline, with nothing but the properties and those checks, and runs them as the
+// server does.
 package foresee
 
 import (
@@ -41,9 +42,12 @@ func New(o *contract.Outline) (*Foresight, error) {
 	return f, nil
 }
 
-// Denies tells which check of a request fails on a copy, by its place among the request's reasons; -1 when none does as far as the
-// client can know. The entity is that which the request is for, args are its arguments, of the declared types.
-func (f *Foresight) Denies(held *replicate.Copy, me int, o *contract.Outline, request string, entity uint32, args []contract.Value) int {
+// Denies tells which check of a request fails on a copy, by its place among the request's reasons; -1 when none does as
+// far as the client can know. The entity is that which the request is for, args are its arguments, of the declared
+// types.
+func (f *Foresight) Denies(
+	held *replicate.Copy, me int, o *contract.Outline, request string, entity uint32, args []contract.Value,
+) int {
 	kindName, name, _ := strings.Cut(request, ".")
 	k := o.Kind(kindName)
 	if k == nil || k.Request(name) == nil {
@@ -59,7 +63,8 @@ func (f *Foresight) Denies(held *replicate.Copy, me int, o *contract.Outline, re
 			continue
 		}
 		if m == nil {
-			if m, self, slots = f.set(held, me, asks, entity, args); self == nil {
+			m, self, slots = f.set(held, me, asks, entity, args)
+			if self == nil {
 				return -1 // there is nothing to ask on a copy without the entity
 			}
 		}
@@ -72,7 +77,9 @@ func (f *Foresight) Denies(held *replicate.Copy, me int, o *contract.Outline, re
 }
 
 // set makes a world of a copy.
-func (f *Foresight) set(held *replicate.Copy, me int, r *contract.Request, entity uint32, args []contract.Value) (*rules.Machine, *world.Entity, []int64) {
+func (f *Foresight) set(
+	held *replicate.Copy, me int, r *contract.Request, entity uint32, args []contract.Value,
+) (*rules.Machine, *world.Entity, []int64) {
 	w := world.New(f.contract, nil)
 	clients := slices.Clone(held.Clients)
 	slices.SortFunc(clients, func(a, b wire.Client) int { return a.Number - b.Number })
@@ -190,11 +197,18 @@ func word(o *contract.Outline) string {
 		}
 		for _, r := range k.Requests {
 			for i, known := range r.Known {
-				if known == "" || slices.ContainsFunc(r.Params, func(p contract.Param) bool { return !has(o, p.Type) }) {
+				if known == "" ||
+					slices.ContainsFunc(r.Params, func(p contract.Param) bool { return !has(o, p.Type) }) {
 					continue
 				}
-				line("  request %s_is%d(%s) from everyone check %s else deny \"no\" { }", r.Name, i, params(r.Params), known)
-				line("  request %s_of%d(%s) from everyone check (%s) or true else deny \"no\" { }", r.Name, i, params(r.Params), known)
+				line(
+					"  request %s_is%d(%s) from everyone check %s else deny \"no\" { }", r.Name, i, params(r.Params),
+					known,
+				)
+				line(
+					"  request %s_of%d(%s) from everyone check (%s) or true else deny \"no\" { }", r.Name, i,
+					params(r.Params), known,
+				)
 			}
 		}
 		line("}")
@@ -218,5 +232,6 @@ func has(o *contract.Outline, t *contract.Type) bool {
 	if t.Form == contract.FormEntity || t.Form == contract.FormKind {
 		return !slices.ContainsFunc(t.Names, func(name string) bool { return o.Kind(name) == nil })
 	}
-	return has(o, t.Key) && has(o, t.Of) && !slices.ContainsFunc(t.Parts, func(p contract.Param) bool { return !has(o, p.Type) })
+	return has(o, t.Key) && has(o, t.Of) &&
+		!slices.ContainsFunc(t.Parts, func(p contract.Param) bool { return !has(o, p.Type) })
 }

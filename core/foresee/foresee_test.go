@@ -46,14 +46,18 @@ func random(r *rand.Rand, t *contract.Type, held *replicate.Copy) contract.Value
 }
 
 // play asks at random, one request a tick, and holds what the clients could know against what the server decides.
-func play(t *testing.T, c *contract.Contract, seed uint64, ticks int, settings map[string]json.RawMessage, count map[string]int) {
+func play(
+	t *testing.T, c *contract.Contract, seed uint64, ticks int, settings map[string]json.RawMessage,
+	count map[string]int,
+) {
 	s, err := session.New(c, session.Options{Key: [32]byte{byte(seed)}, Settings: settings})
 	require.NoError(t, err)
 	o := c.Outline()
 	f, err := New(o)
 	require.NoError(t, err)
 	r := rand.New(rand.NewPCG(seed, 3))
-	copies, readers := map[int]*replicate.Copy{}, map[int]*wire.Reader{}
+	copies := map[int]*replicate.Copy{}
+	readers := map[int]*wire.Reader{}
 	for i, role := range []string{c.Roles[0], c.Roles[0], c.Roles[len(c.Roles)-1]} {
 		n, err := s.Join(fmt.Sprint("c", i), role)
 		require.NoError(t, err)
@@ -105,8 +109,12 @@ func play(t *testing.T, c *contract.Contract, seed uint64, ticks int, settings m
 				count["not foreseen"]++ // what it would read is not in the copy
 			case foreseen >= 0:
 				count["foreseen"]++
-				require.Contains(t, []wire.Outcome{wire.Denied, wire.Dropped}, d.Outcome, "%s was foreseen to fail at %q", ask.Request, q.Known[foreseen])
-				require.True(t, d.Stage != wire.StageCheck || d.Check <= foreseen, "%s fails at an earlier check at the latest", ask.Request)
+				require.Contains(
+					t, []wire.Outcome{wire.Denied, wire.Dropped}, d.Outcome, "%s was foreseen to fail at %q",
+					ask.Request, q.Known[foreseen],
+				)
+				require.True(t, d.Stage != wire.StageCheck ||
+					d.Check <= foreseen, "%s fails at an earlier check at the latest", ask.Request)
 			default:
 				count[string(d.Outcome)]++
 			}
@@ -128,7 +136,10 @@ func TestWhatIsForeseenIsDecided(t *testing.T) {
 	}
 	t.Logf("in Tidewreck: %v", count)
 	assert.Greater(t, count["foreseen"], 500)
-	assert.Less(t, count["not foreseen"], count["foreseen"]/10, "what names nothing fails by itself: that is left to the server")
+	assert.Less(
+		t, count["not foreseen"], count["foreseen"]/10,
+		"what names nothing fails by itself: that is left to the server",
+	)
 	count = map[string]int{}
 	for seed := range uint64(150) {
 		if c, _ := contract.Load("wild.kam", wild.Contract(rand.New(rand.NewPCG(seed, 1)))); c != nil {

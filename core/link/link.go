@@ -1,8 +1,8 @@
-// Package link simulates one direction of a connection in virtual time: delay, jitter, loss, reordering, bandwidth and cuts, all by a
-// seed. It knows no clock: who uses it says what time it is.
+// Package link simulates one direction of a connection in virtual time: delay, jitter, loss, reordering, bandwidth and
+// cuts, all by a seed. It knows no clock: who uses it says what time it is.
 //
-// It behaves as a reliable stream over a lossy network does: what is lost is sent again and arrives late, and all that was sent after it
-// waits for it. Only what is loose is really lost, or overtaken.
+// It behaves as a reliable stream over a lossy network does: what is lost is sent again and arrives late, and all that
+// was sent after it waits for it. Only what is loose is really lost, or overtaken.
 package link
 
 import (
@@ -31,7 +31,9 @@ const (
 func (c Conditions) Check() error {
 	switch {
 	case c.Delay < 0 || c.Delay > MaxDelay || c.Jitter < 0 || c.Jitter > MaxDelay:
-		return fmt.Errorf("set a link: a delay of %s and a jitter of %s; each is from 0 to %s", c.Delay, c.Jitter, MaxDelay)
+		return fmt.Errorf(
+			"set a link: a delay of %s and a jitter of %s; each is from 0 to %s", c.Delay, c.Jitter, MaxDelay,
+		)
 	case !(c.Loss >= 0 && c.Loss <= MaxLoss):
 		return fmt.Errorf("set a link: a loss of %g; it is from 0 to %g", c.Loss, MaxLoss)
 	case !(c.Reorder >= 0 && c.Reorder <= 1):
@@ -93,10 +95,17 @@ func (l *Link) Conditions() Conditions { return l.conditions }
 func (l *Link) Stats() Stats { return l.stats }
 
 // Cut ends the connection: all that is on its way is lost, and what is sent is lost as well until Mend.
-func (l *Link) Cut() { l.cut, l.way = true, nil }
+func (l *Link) Cut() {
+	l.cut = true
+	l.way = nil
+}
 
 // Mend makes a new connection: nothing of the old one arrives any more.
-func (l *Link) Mend(now time.Duration) { l.cut, l.last, l.free = false, now, now }
+func (l *Link) Mend(now time.Duration) {
+	l.cut = false
+	l.last = now
+	l.free = now
+}
 
 // Broken tells whether the link is cut.
 func (l *Link) Broken() bool { return l.cut }

@@ -12,16 +12,20 @@ import (
 
 func conditions(t *rapid.T) Conditions {
 	return Conditions{
-		Delay: time.Duration(rapid.IntRange(0, 500).Draw(t, "delay")) * time.Millisecond, Jitter: time.Duration(rapid.IntRange(0, 200).Draw(t, "jitter")) * time.Millisecond,
-		Loss: rapid.Float64Range(0, 0.2).Draw(t, "loss"), Reorder: rapid.Float64Range(0, 0.5).Draw(t, "reorder"), Bandwidth: rapid.SampledFrom([]int{0, 500, 20_000}).Draw(t, "bandwidth"),
+		Delay:     time.Duration(rapid.IntRange(0, 500).Draw(t, "delay")) * time.Millisecond,
+		Jitter:    time.Duration(rapid.IntRange(0, 200).Draw(t, "jitter")) * time.Millisecond,
+		Loss:      rapid.Float64Range(0, 0.2).Draw(t, "loss"),
+		Reorder:   rapid.Float64Range(0, 0.5).Draw(t, "reorder"),
+		Bandwidth: rapid.SampledFrom([]int{0, 500, 20_000}).Draw(t, "bandwidth"),
 	}
 }
 
-// Whatever the conditions: what is sent arrives once, whole and in order, not before its delay; what is loose once at the most; and the
-// same again gives the same times.
+// Whatever the conditions: what is sent arrives once, whole and in order, not before its delay; what is loose once at
+// the most; and the same again gives the same times.
 func TestWhatIsSentArrivesInOrder(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
-		c, seed := conditions(t), rapid.Uint64().Draw(t, "seed")
+		c := conditions(t)
+		seed := rapid.Uint64().Draw(t, "seed")
 		sends := rapid.SliceOfN(rapid.IntRange(0, 50), 1, 60).Draw(t, "pauses")
 		loose := rapid.SliceOfN(rapid.Bool(), len(sends), len(sends)).Draw(t, "loose")
 		run := func() (arrivals []string) {
@@ -30,7 +34,8 @@ func TestWhatIsSentArrivesInOrder(t *testing.T) {
 			now := time.Duration(0)
 			sent := map[string]time.Duration{}
 			got := map[string]bool{}
-			next, looked := 0, 0
+			next := 0
+			looked := 0
 			receive := func() {
 				for _, m := range l.Receive(now) {
 					arrivals = append(arrivals, fmt.Sprint(string(m), " at ", now))
@@ -100,7 +105,9 @@ func TestLinksAreAsBadAsTheySay(t *testing.T) {
 	l.Mend(time.Hour)
 	l.Send(time.Hour, []byte("z"))
 	assert.Len(t, l.Receive(time.Hour+time.Second*20), 1)
-	for _, wrong := range []Conditions{{Delay: -1}, {Jitter: time.Hour}, {Loss: 1}, {Loss: -0.1}, {Reorder: 2}, {Bandwidth: -1}} {
+	for _, wrong := range []Conditions{
+		{Delay: -1}, {Jitter: time.Hour}, {Loss: 1}, {Loss: -0.1}, {Reorder: 2}, {Bandwidth: -1},
+	} {
 		_, err := New(1, wrong)
 		require.ErrorContains(t, err, "set a link: ")
 		require.Error(t, l.Set(wrong))

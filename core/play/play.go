@@ -1,4 +1,5 @@
-// Package play picks what a client does next from what it holds: an honest player that knows nothing of the game but its contract.
+// Package play picks what a client does next from what it holds: an honest player that knows nothing of the game but
+// its contract.
 package play
 
 import (
@@ -36,7 +37,8 @@ func mine(from, role string) bool {
 
 // Pick chooses a request that the client may send, on an entity that it knows, with arguments of the right types.
 func (a *Actor) Pick() (entity uint32, request string, args []json.RawMessage) {
-	o, me := a.player.Outline(), a.player.Me()
+	o := a.player.Outline()
+	me := a.player.Me()
 	a.player.Look(func(c *replicate.Copy) {
 		for range 20 {
 			k := &o.Kinds[a.random.IntN(len(o.Kinds))]
@@ -56,7 +58,9 @@ func (a *Actor) Pick() (entity uint32, request string, args []json.RawMessage) {
 			if len(of) == 0 {
 				continue
 			}
-			entity, request, args = of[a.random.IntN(len(of))].Number, k.Name+"."+r.Name, nil
+			entity = of[a.random.IntN(len(of))].Number
+			request = k.Name + "." + r.Name
+			args = nil
 			for _, p := range r.Params {
 				args = append(args, p.Type.AppendJSON(nil, a.Value(c, p.Type)))
 			}
@@ -66,7 +70,8 @@ func (a *Actor) Pick() (entity uint32, request string, args []json.RawMessage) {
 	return entity, request, args
 }
 
-// Value picks a value of a type: what refers to something refers to what is there, and a place is mostly one that something has.
+// Value picks a value of a type: what refers to something refers to what is there, and a place is mostly one that
+// something has.
 func (a *Actor) Value(c *replicate.Copy, t *contract.Type) contract.Value {
 	r := a.random
 	number := func() int64 {
@@ -118,7 +123,8 @@ func (a *Actor) Value(c *replicate.Copy, t *contract.Type) contract.Value {
 	case contract.FormVec2, contract.FormVec3:
 		for _, x := range c.Entities() {
 			for _, f := range x.Fields {
-				if x.Owner == c.Me && f.Type.Form == t.Form && f.Type.Per == t.Per && f.Type.Unit == t.Unit && r.IntN(4) > 0 {
+				if x.Owner == c.Me && f.Type.Form == t.Form && f.Type.Per == t.Per && f.Type.Unit == t.Unit &&
+					r.IntN(4) > 0 {
 					return f.Value
 				}
 			}
@@ -159,7 +165,9 @@ func (a *Actor) several(c *replicate.Copy, t *contract.Type) (v contract.Value) 
 		}
 	case contract.FormStacks:
 		for i := range min(n, len(t.Enum.Values)) {
-			v.Parts = append(v.Parts, contract.Value{Parts: []contract.Value{{Num: int64(i)}, {Num: 1 + a.random.Int64N(t.Each)}}})
+			v.Parts = append(
+				v.Parts, contract.Value{Parts: []contract.Value{{Num: int64(i)}, {Num: 1 + a.random.Int64N(t.Each)}}},
+			)
 		}
 	}
 	return v
@@ -167,7 +175,8 @@ func (a *Actor) several(c *replicate.Copy, t *contract.Type) (v contract.Value) 
 
 // Step picks a property that the client sets itself, and a value not far from the one that it has.
 func (a *Actor) Step() (property string, value json.RawMessage) {
-	o, me := a.player.Outline(), a.player.Me()
+	o := a.player.Outline()
+	me := a.player.Me()
 	a.player.Look(func(c *replicate.Copy) {
 		for _, k := range o.Kinds {
 			t := c.OwnedBy(k.Name, me.Number)
@@ -189,7 +198,8 @@ func (a *Actor) Step() (property string, value json.RawMessage) {
 				case p.Type.Form == contract.FormInt || p.Type.Form == contract.FormReal:
 					v.Num = near(v.Num)
 				}
-				property, value = k.Name+"."+p.Name, p.Type.AppendJSON(nil, v)
+				property = k.Name + "." + p.Name
+				value = p.Type.AppendJSON(nil, v)
 				return
 			}
 		}

@@ -80,8 +80,14 @@ func TestAnActorPicksWhatItMaySend(t *testing.T) {
 				require.NoError(t, err, "%s %s", request, args[j])
 			}
 			assert.NotNil(t, p.copy.Entity(entity))
-			assert.True(t, q.From == "owner" || strings.Contains(q.From, role) || strings.Contains(q.From, "everyone"), "%s as %s", request, role)
-			s.Ask(p.me.Number, s.Read(wire.Ask{Seq: uint64(i + 1), Entity: entity, Request: request, Args: args}))
+			assert.True(t, q.From == "owner" || strings.Contains(q.From, role) ||
+				strings.Contains(q.From, "everyone"), "%s as %s", request, role)
+			s.Ask(p.me.Number, s.Read(wire.Ask{
+				Seq:     uint64(i + 1),
+				Entity:  entity,
+				Request: request,
+				Args:    args,
+			}))
 			for _, d := range s.Tick().Decisions {
 				assert.NotEqual(t, wire.Malformed, d.Outcome, "%s: %s", request, d.Reason)
 				if request != "Dive.dive_in" { // it takes the role away for which that may be asked

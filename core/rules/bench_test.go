@@ -46,8 +46,8 @@ func BenchmarkRules(b *testing.B) {
 	}
 }
 
-// launchByHand does what the contract's request does, on the same rows and with the same guarantees: arithmetic that cannot
-// wrap, ranges that hold, and a transaction.
+// launchByHand does what the contract's request does, on the same rows and with the same guarantees: arithmetic that
+// cannot wrap, ranges that hold, and a transaction.
 //
 //go:noinline
 func launchByHand(w *world.World, dive, e *world.Entity, s *slots, ax, ay int64) (check int, ok bool) {
@@ -70,7 +70,8 @@ func launchByHand(w *world.World, dive, e *world.Entity, s *slots, ax, ay int64)
 	if sum > 100 {
 		return 2, false
 	}
-	ammo, score := row[s.ammo]-1, row[s.score]+1
+	ammo := row[s.ammo] - 1
+	score := row[s.score] + 1
 	if ammo < 0 || ammo > 1000000000 || score < 0 || score > 1000000000 {
 		return -1, false
 	}

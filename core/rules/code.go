@@ -4,8 +4,8 @@ import (
 	"kamerad/core/contract"
 )
 
-// op is what an instruction does. r are registers of numbers, e of entities (e[0] is self); row is self's row. A value that
-// takes several numbers stands in registers side by side.
+// op is what an instruction does. r are registers of numbers, e of entities (e[0] is self); row is self's row. A value
+// that takes several numbers stands in registers side by side.
 type op uint8
 
 const (
@@ -69,7 +69,8 @@ const (
 	opID           // r[a] = the ID of e[b], 0 for nothing
 	opOwner        // r[a] = the owner of e[b]
 	opCaller       // r[a] = the caller
-	opNext         // r[a] = the next of the innermost loop, or jump to c after the last; k is 1 for entities, which e[a+1] is then too
+	// r[a] = the next of the innermost loop, or jump to c after the last; k is 1 for entities, which e[a+1] is then too
+	opNext
 
 	// What costs more than its dispatch.
 	opMoves      // r[a…] = r[b…], k of them
@@ -128,8 +129,8 @@ type ins struct {
 	k  int64
 }
 
-// registers is how many registers of each sort a machine has: so many that the checker's bounds keep code within them. Of
-// those of entities, one stands beside each local; the rest is for what is in between.
+// registers is how many registers of each sort a machine has: so many that the checker's bounds keep code within them.
+// Of those of entities, one stands beside each local; the rest is for what is in between.
 const (
 	registers      = 256
 	betweenOfKinds = contract.MaxLocals + 4

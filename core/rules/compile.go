@@ -50,11 +50,12 @@ type whoCode struct {
 	who []who
 }
 
-// Compile turns all heads and bodies of a contract into code. The error names a line that needs more than the machine has.
+// Compile turns all heads and bodies of a contract into code. The error names a line that needs more than the machine
+// has.
 func Compile(c *contract.Contract) (*Program, error) { return compile(c, false) }
 
-// CompileTraced is Compile for a machine that also tells what was revealed, and to whom: see Machine.Reveals. The code is slower and takes
-// more steps.
+// CompileTraced is Compile for a machine that also tells what was revealed, and to whom: see Machine.Reveals. The code
+// is slower and takes more steps.
 func CompileTraced(c *contract.Contract) (*Program, error) { return compile(c, true) }
 
 func compile(c *contract.Contract, traced bool) (p *Program, err error) {
@@ -65,14 +66,19 @@ func compile(c *contract.Contract, traced bool) (p *Program, err error) {
 			if !ours {
 				panic(r)
 			}
-			p, err = nil, fmt.Errorf("compile line %d of %s: what is computed here at once needs more than %d numbers; give parts of it names with `let`", long.line, c.Name, registers)
+			p = nil
+			err = fmt.Errorf(
+				"compile line %d of %s: what is computed here at once needs more than %d numbers; give parts of it names with `let`",
+				long.line, c.Name, registers,
+			)
 		}
 	}()
 	pieces := 0
 	newCompiler := func(nums, memory int) *compiler {
 		pieces++
 		g := newCompiler(nums, memory)
-		g.id, g.traced = pieces, traced
+		g.id = pieces
+		g.traced = traced
 		return g
 	}
 	body := func(name string, b *contract.Body) *code {
@@ -80,7 +86,8 @@ func compile(c *contract.Contract, traced bool) (p *Program, err error) {
 			return nil
 		}
 		g := newCompiler(b.Locals, b.Memory)
-		g.name, g.file = name, b.File
+		g.name = name
+		g.file = b.File
 		g.arguments(b.Params)
 		if b.Value == nil {
 			out := g.finish(b.Stmts)
@@ -108,7 +115,8 @@ func compile(c *contract.Contract, traced bool) (p *Program, err error) {
 	}
 	for _, r := range c.Requests {
 		g := newCompiler(r.Locals, r.Memory)
-		g.name, g.file = "request "+r.Name+" of "+r.Kind.Name, r.File
+		g.name = "request " + r.Name + " of " + r.Kind.Name
+		g.file = r.File
 		for _, check := range r.Checks {
 			g.reasons = append(g.reasons, check.Reason)
 			g.checkLines = append(g.checkLines, int32(check.Line))
@@ -152,7 +160,9 @@ func compile(c *contract.Contract, traced bool) (p *Program, err error) {
 			p.watches = p.watches || b != nil
 		}
 		for _, t := range k.Timers {
-			kind.timers = append(kind.timers, timerCode{while: body("timer"+of, t.While), body: body("timer"+of, t.Body)})
+			kind.timers = append(
+				kind.timers, timerCode{while: body("timer"+of, t.While), body: body("timer"+of, t.Body)},
+			)
 		}
 		for _, q := range k.Properties {
 			pc := propCode{to: clients(q.To, q.Who)}
@@ -173,8 +183,8 @@ func compile(c *contract.Contract, traced bool) (p *Program, err error) {
 	return p, nil
 }
 
-// compiler writes one piece of code. The locals have the first registers; what is in between gets registers above them, given
-// back at the end of each statement.
+// compiler writes one piece of code. The locals have the first registers; what is in between gets registers above them,
+// given back at the end of each statement.
 type compiler struct {
 	code
 	line        int
@@ -194,7 +204,8 @@ func newCompiler(nums, memory int) *compiler {
 
 // arguments says where the arguments go, and finds the entities among them.
 func (g *compiler) arguments(params []contract.Param) {
-	nums, memory := 0, 0
+	nums := 0
+	memory := 0
 	for _, p := range params {
 		if p.Type.Holder() {
 			g.params = append(g.params, param{p.Type, memory, true})
@@ -218,7 +229,8 @@ func (g *compiler) finish(body []contract.Stmt) code {
 		g.check = g.checkOfFail[i]
 		g.land(jumps)
 		for _, x := range g.reads[g.check] {
-			g.usedNums, g.usedEnts = 0, 0
+			g.usedNums = 0
+			g.usedEnts = 0
 			g.noteRead(x)
 		}
 		g.emit(ins{op: opFail, k: int64(g.check)})
@@ -264,8 +276,12 @@ func (g *compiler) within(register int) int {
 
 // spend gives back the registers that were handed out since it was called.
 func (g *compiler) spend() func() {
-	nums, ents := g.usedNums, g.usedEnts
-	return func() { g.usedNums, g.usedEnts = nums, ents }
+	nums := g.usedNums
+	ents := g.usedEnts
+	return func() {
+		g.usedNums = nums
+		g.usedEnts = ents
+	}
 }
 
 // index finds or adds something in one of the code's tables.
@@ -331,8 +347,8 @@ func readsOf(x *contract.Expr, lets map[int64]*contract.Expr, out []*contract.Ex
 	return out
 }
 
-// noteRead notes when what an expression reads last changed. What it reads of an entity that is looked for counts as changed
-// just now: when that was would tell of others.
+// noteRead notes when what an expression reads last changed. What it reads of an entity that is looked for counts as
+// changed just now: when that was would tell of others.
 func (g *compiler) noteRead(x *contract.Expr) {
 	switch x.Op {
 	case contract.OpGet, contract.OpSince, contract.OpPath:
@@ -374,7 +390,8 @@ func (g *compiler) block(stmts []contract.Stmt) {
 
 func (g *compiler) begin(s contract.Stmt) {
 	g.line = s.Line
-	g.usedNums, g.usedEnts = 0, 0
+	g.usedNums = 0
+	g.usedEnts = 0
 }
 
 func (g *compiler) stmt(s contract.Stmt) {
@@ -436,7 +453,12 @@ func (g *compiler) stmt(s contract.Stmt) {
 		if s.Num > 0 {
 			op = opDelay
 		}
-		g.emit(ins{op: op, b: uint8(g.entity(s.X)), c: uint32(s.Num), k: add(&g.calls, c)})
+		g.emit(ins{
+			op: op,
+			b:  uint8(g.entity(s.X)),
+			c:  uint32(s.Num),
+			k:  add(&g.calls, c),
+		})
 	case contract.OpSpawn:
 		sp := spawn{kinds: s.Kinds, which: -1, to: int(s.Num)}
 		if s.Value != nil {
@@ -473,7 +495,12 @@ func (g *compiler) let(s contract.Stmt) {
 		if v.Op == contract.OpList || v.Op == contract.OpCopy {
 			return // it stands where it is to stand
 		}
-		to := addr{space: inMemory, base: int(s.Num), reg: -1, typ: v.Type}
+		to := addr{
+			space: inMemory,
+			base:  int(s.Num),
+			reg:   -1,
+			typ:   v.Type,
+		}
 		g.emit(ins{op: opPutList, c: uint32(add(&g.fetches, from)), k: add(&g.puts, put{to: to})})
 	default:
 		g.into(v, int(s.Num))
@@ -485,7 +512,8 @@ func (g *compiler) let(s contract.Stmt) {
 
 // simple tells whether a property is one number that needs no more than a range.
 func simple(x *contract.Expr) bool {
-	return x.Op == contract.OpGet && x.Prop != nil && x.Type.Width() == 1 && x.Type.Form != contract.FormText && !x.Type.Holder()
+	return x.Op == contract.OpGet && x.Prop != nil && x.Type.Width() == 1 && x.Type.Form != contract.FormText &&
+		!x.Type.Holder()
 }
 
 func (g *compiler) set(s contract.Stmt) {
@@ -493,23 +521,47 @@ func (g *compiler) set(s contract.Stmt) {
 		g.setWide(s)
 		return
 	}
-	p, on := s.X.Prop, s.X.Args[0]
-	to := store{index: p.Index, slot: p.Slot, low: math.MinInt64, high: math.MaxInt64, clamped: p.Clamped, prop: p}
+	p := s.X.Prop
+	on := s.X.Args[0]
+	to := store{
+		index:   p.Index,
+		slot:    p.Slot,
+		low:     math.MinInt64,
+		high:    math.MaxInt64,
+		clamped: p.Clamped,
+		prop:    p,
+	}
 	if p.Type.Form == contract.FormInt || p.Type.Counted() {
-		to.low, to.high = p.Type.Low, p.Type.High
+		to.low = p.Type.Low
+		to.high = p.Type.High
 	}
 	at := uint32(index(&g.stores, to))
 	v := s.Value
 	if v.Op == contract.OpConst {
-		g.emit(ins{op: opStoreK, b: uint8(g.entity(on)), c: at, k: v.Num})
+		g.emit(ins{
+			op: opStoreK,
+			b:  uint8(g.entity(on)),
+			c:  at,
+			k:  v.Num,
+		})
 		return
 	}
 	if by, ok := bump(s); ok {
-		g.emit(ins{op: opBump, b: uint8(g.entity(on)), c: at, k: by})
+		g.emit(ins{
+			op: opBump,
+			b:  uint8(g.entity(on)),
+			c:  at,
+			k:  by,
+		})
 		return
 	}
 	value := g.num(v)
-	g.emit(ins{op: opStore, a: uint16(value), b: uint8(g.entity(on)), c: at})
+	g.emit(ins{
+		op: opStore,
+		a:  uint16(value),
+		b:  uint8(g.entity(on)),
+		c:  at,
+	})
 }
 
 func (g *compiler) setWide(s contract.Stmt) {
@@ -548,7 +600,8 @@ func bump(s contract.Stmt) (by int64, ok bool) {
 	if v.Op != contract.OpAdd && v.Op != contract.OpSub || v.Type.Form != contract.FormInt {
 		return 0, false
 	}
-	a, b := v.Args[0], v.Args[1]
+	a := v.Args[0]
+	b := v.Args[1]
 	if a.Op != contract.OpGet || a.Prop != s.X.Prop || a.Args[0] != s.X.Args[0] || b.Op != contract.OpConst {
 		return 0, false
 	}
@@ -570,7 +623,12 @@ func (g *compiler) operand(x *contract.Expr, want *contract.Type) operand {
 func (g *compiler) who(terms []contract.Who) []who {
 	var out []who
 	for _, w := range terms {
-		x := who{but: w.But, sort: w.Sort, role: w.Role, aud: w.Aud}
+		x := who{
+			but:  w.But,
+			sort: w.Sort,
+			role: w.Role,
+			aud:  w.Aud,
+		}
 		if w.X != nil && w.X.Type.Holder() {
 			a := g.place(w.X)
 			x.list = &a
@@ -594,9 +652,15 @@ func (g *compiler) values(args []*contract.Expr) []int {
 	return out
 }
 
-// loop begins a loop: start is where it comes round to, next the jump to behind it. Before it lies what is asked of each.
+// loop begins a loop: start is where it comes round to, next the jump to behind it. Before it lies what is asked of
+// each.
 func (g *compiler) loop(q *contract.Query) (start, next int) {
-	it := iter{kinds: q.Kinds, clients: q.Clients, within: -1, pos: q.Pos}
+	it := iter{
+		kinds:   q.Kinds,
+		clients: q.Clients,
+		within:  -1,
+		pos:     q.Pos,
+	}
 	entities := int64(0)
 	width := 1
 	switch {
@@ -604,7 +668,8 @@ func (g *compiler) loop(q *contract.Query) (start, next int) {
 		it.list = g.place(q.List)
 		it.width = q.List.Type.Of.Width()
 		if q.List.Type.Form == contract.FormMap {
-			it.skip, it.width = it.width, 1 // the keys
+			it.skip = it.width
+			it.width = 1 // the keys
 		}
 		width = it.width
 	case q.Kinds != nil:
@@ -620,7 +685,12 @@ func (g *compiler) loop(q *contract.Query) (start, next int) {
 		}
 	}
 	g.emit(ins{op: opIter, k: add(&g.iters, it)})
-	next = g.emit(ins{op: opNext, a: uint16(q.Var.Num), b: uint8(width), k: entities})
+	next = g.emit(ins{
+		op: opNext,
+		a:  uint16(q.Var.Num),
+		b:  uint8(width),
+		k:  entities,
+	})
 	if q.Var.Type.Form == contract.FormEntity && entities == 0 {
 		g.emit(ins{op: opEntityID, a: uint16(q.Var.Num + 1), b: uint8(q.Var.Num)})
 	}
@@ -637,7 +707,14 @@ func (g *compiler) loop(q *contract.Query) (start, next int) {
 func (g *compiler) query(x *contract.Expr, dst int) {
 	q := x.Query
 	width := x.Type.Width()
-	move := func(to, from, n int) { g.emit(ins{op: opMoves, a: uint16(to), b: uint8(from), k: int64(n)}) }
+	move := func(to, from, n int) {
+		g.emit(ins{
+			op: opMoves,
+			a:  uint16(to),
+			b:  uint8(from),
+			k:  int64(n),
+		})
+	}
 	round := func(start int) { g.emit(ins{op: opJump, c: uint32(start)}) }
 	// A result that is worked out bit by bit has registers of its own: a query may stand in the place of what it reads.
 	switch q.Do {
@@ -645,7 +722,12 @@ func (g *compiler) query(x *contract.Expr, dst int) {
 		n := g.nextNums(1)
 		g.emit(ins{op: opConst, a: uint16(n)})
 		start, next := g.loop(q)
-		g.emit(ins{op: opAddK, a: uint16(n), b: uint8(n), k: 1})
+		g.emit(ins{
+			op: opAddK,
+			a:  uint16(n),
+			b:  uint8(n),
+			k:  1,
+		})
 		round(start)
 		g.land([]int{next})
 		move(dst, n, 1)
@@ -678,11 +760,27 @@ func (g *compiler) query(x *contract.Expr, dst int) {
 		v := g.wide(q.Value)
 		switch {
 		case width > 1:
-			g.emit(ins{op: opVec, a: uint16(n), b: uint8(n), c: uint32(v), k: int64(contract.OpAdd)<<8 | int64(width)})
+			g.emit(ins{
+				op: opVec,
+				a:  uint16(n),
+				b:  uint8(n),
+				c:  uint32(v),
+				k:  int64(contract.OpAdd)<<8 | int64(width),
+			})
 		case x.Type.Form == contract.FormReal:
-			g.emit(ins{op: opRealAdd, a: uint16(n), b: uint8(n), c: uint32(v)})
+			g.emit(ins{
+				op: opRealAdd,
+				a:  uint16(n),
+				b:  uint8(n),
+				c:  uint32(v),
+			})
 		default:
-			g.emit(ins{op: opAdd, a: uint16(n), b: uint8(n), c: uint32(v)})
+			g.emit(ins{
+				op: opAdd,
+				a:  uint16(n),
+				b:  uint8(n),
+				c:  uint32(v),
+			})
 		}
 		spend()
 		round(start)
@@ -715,16 +813,34 @@ func (g *compiler) query(x *contract.Expr, dst int) {
 		v := g.num(q.Value)
 		better := g.emit(ins{op: opEqK, a: uint16(found), k: 0})
 		// Among equals the first one stays.
-		low, high := v, best
+		low := v
+		high := best
 		if q.Do == "max" || q.Do == "most" || q.Do == "best" {
-			low, high = best, v
+			low = best
+			high = v
 		}
 		if q.Value.Type.Form == contract.FormReal {
 			t := g.nextNums(1)
-			g.emit(ins{op: opRealTest, a: uint16(t), b: uint8(low), c: uint32(high), k: 2})
-			g.emit(ins{op: opEqK, a: uint16(t), k: 0, c: uint32(start)})
+			g.emit(ins{
+				op: opRealTest,
+				a:  uint16(t),
+				b:  uint8(low),
+				c:  uint32(high),
+				k:  2,
+			})
+			g.emit(ins{
+				op: opEqK,
+				a:  uint16(t),
+				k:  0,
+				c:  uint32(start),
+			})
 		} else {
-			g.emit(ins{op: opLe, a: uint16(high), b: uint8(low), c: uint32(start)})
+			g.emit(ins{
+				op: opLe,
+				a:  uint16(high),
+				b:  uint8(low),
+				c:  uint32(start),
+			})
 		}
 		g.land([]int{better})
 		g.emit(ins{op: opConst, a: uint16(found), k: 1})
@@ -767,17 +883,38 @@ func placed(x *contract.Expr) bool {
 func (g *compiler) place(x *contract.Expr) addr {
 	switch x.Op {
 	case contract.OpGet:
-		a := addr{entity: g.entity(x.Args[0]), prop: x.Prop, props: x.Props, reg: -1, typ: x.Type}
+		a := addr{
+			entity: g.entity(x.Args[0]),
+			prop:   x.Prop,
+			props:  x.Props,
+			reg:    -1,
+			typ:    x.Type,
+		}
 		if x.Prop != nil {
 			a.base = x.Prop.Slot
 		}
 		return a
 	case contract.OpLocal:
-		return addr{space: inMemory, base: int(x.Num), reg: -1, typ: x.Type}
+		return addr{
+			space: inMemory,
+			base:  int(x.Num),
+			reg:   -1,
+			typ:   x.Type,
+		}
 	case contract.OpTable:
-		return addr{space: inTable, base: int(x.Num), reg: -1, typ: x.Type}
+		return addr{
+			space: inTable,
+			base:  int(x.Num),
+			reg:   -1,
+			typ:   x.Type,
+		}
 	case contract.OpSetting:
-		return addr{space: inSettings, base: int(x.Num), reg: -1, typ: x.Type}
+		return addr{
+			space: inSettings,
+			base:  int(x.Num),
+			reg:   -1,
+			typ:   x.Type,
+		}
 	case contract.OpReveal:
 		if g.traced {
 			g.into(x, g.nextNums(x.Type.Width()))
@@ -799,7 +936,12 @@ func (g *compiler) place(x *contract.Expr) addr {
 		}
 		key := g.num(x.Args[1])
 		a.reg = g.nextNums(1)
-		g.emit(ins{op: op, a: uint16(a.reg), b: uint8(key), k: of})
+		g.emit(ins{
+			op: op,
+			a:  uint16(a.reg),
+			b:  uint8(key),
+			k:  of,
+		})
 		a.typ = x.Type
 		return a
 	case contract.OpList:
@@ -809,17 +951,37 @@ func (g *compiler) place(x *contract.Expr) addr {
 		}
 		for i, item := range x.Args {
 			spend := g.spend()
-			g.emit(ins{op: opMemory, a: uint16(g.wide(item)), c: uint32(int(x.Num) + 1 + i*width), k: int64(width)})
+			g.emit(ins{
+				op: opMemory,
+				a:  uint16(g.wide(item)),
+				c:  uint32(int(x.Num) + 1 + i*width),
+				k:  int64(width),
+			})
 			spend()
 		}
 		n := g.nextNums(1)
 		g.emit(ins{op: opConst, a: uint16(n), k: int64(len(x.Args))})
-		g.emit(ins{op: opMemory, a: uint16(n), c: uint32(x.Num), k: 1})
-		return addr{space: inMemory, base: int(x.Num), reg: -1, typ: x.Type}
+		g.emit(ins{
+			op: opMemory,
+			a:  uint16(n),
+			c:  uint32(x.Num),
+			k:  1,
+		})
+		return addr{
+			space: inMemory,
+			base:  int(x.Num),
+			reg:   -1,
+			typ:   x.Type,
+		}
 	case contract.OpCopy:
 		from := g.place(x.Args[0])
 		g.emit(ins{op: opShuffle, c: uint32(x.Num), k: add(&g.fetches, from)})
-		return addr{space: inMemory, base: int(x.Num), reg: -1, typ: x.Type}
+		return addr{
+			space: inMemory,
+			base:  int(x.Num),
+			reg:   -1,
+			typ:   x.Type,
+		}
 	}
 	panic("rules: a place that the checker never makes")
 }
@@ -836,7 +998,12 @@ func (g *compiler) entity(x *contract.Expr) int {
 	case contract.OpEntityOf:
 		client := g.num(x.Args[0])
 		e := g.nextEntity()
-		g.emit(ins{op: opEntityOf, a: uint16(e), b: uint8(client), k: int64(x.Kind.Index)})
+		g.emit(ins{
+			op: opEntityOf,
+			a:  uint16(e),
+			b:  uint8(client),
+			k:  int64(x.Kind.Index),
+		})
 		return e
 	case contract.OpLocal:
 		return int(x.Num) + 1
@@ -867,9 +1034,20 @@ func (g *compiler) wide(x *contract.Expr) int {
 	return n
 }
 
-var arithmetic = map[contract.Op]op{contract.OpAdd: opAdd, contract.OpSub: opSub, contract.OpMul: opMul, contract.OpDiv: opDiv, contract.OpMod: opMod}
+var arithmetic = map[contract.Op]op{
+	contract.OpAdd: opAdd,
+	contract.OpSub: opSub,
+	contract.OpMul: opMul,
+	contract.OpDiv: opDiv,
+	contract.OpMod: opMod,
+}
 
-var realArithmetic = map[contract.Op]op{contract.OpAdd: opRealAdd, contract.OpSub: opRealSub, contract.OpMul: opRealMul, contract.OpDiv: opRealDiv}
+var realArithmetic = map[contract.Op]op{
+	contract.OpAdd: opRealAdd,
+	contract.OpSub: opRealSub,
+	contract.OpMul: opRealMul,
+	contract.OpDiv: opRealDiv,
+}
 
 // into computes a value into registers from dst.
 func (g *compiler) into(x *contract.Expr, dst int) {
@@ -888,7 +1066,12 @@ func (g *compiler) into(x *contract.Expr, dst int) {
 		if width == 1 {
 			g.emit(ins{op: opMove, a: a, b: uint8(x.Num)})
 		} else {
-			g.emit(ins{op: opMoves, a: a, b: uint8(x.Num), k: int64(width)})
+			g.emit(ins{
+				op: opMoves,
+				a:  a,
+				b:  uint8(x.Num),
+				k:  int64(width),
+			})
 		}
 	case contract.OpCaller:
 		g.emit(ins{op: opCaller, a: a})
@@ -910,9 +1093,20 @@ func (g *compiler) into(x *contract.Expr, dst int) {
 		case contract.OpSelf:
 			g.emit(ins{op: opSelf, a: a, c: slot})
 		case contract.OpShared:
-			g.emit(ins{op: opShared, a: a, c: slot, k: int64(on.Kind.Index)})
+			g.emit(ins{
+				op: opShared,
+				a:  a,
+				c:  slot,
+				k:  int64(on.Kind.Index),
+			})
 		default:
-			g.emit(ins{op: opLoad, a: a, b: uint8(g.entity(on)), c: slot, k: index(&g.props, x.Prop)})
+			g.emit(ins{
+				op: opLoad,
+				a:  a,
+				b:  uint8(g.entity(on)),
+				c:  slot,
+				k:  index(&g.props, x.Prop),
+			})
 		}
 	case contract.OpTable, contract.OpSetting, contract.OpAt:
 		g.emit(ins{op: opFetch, a: a, k: add(&g.fetches, g.place(x))})
@@ -922,13 +1116,23 @@ func (g *compiler) into(x *contract.Expr, dst int) {
 			return
 		}
 		on := g.wide(x.Args[0])
-		g.emit(ins{op: opMoves, a: a, b: uint8(on + int(x.Num)), k: int64(width)})
+		g.emit(ins{
+			op: opMoves,
+			a:  a,
+			b:  uint8(on + int(x.Num)),
+			k:  int64(width),
+		})
 	case contract.OpNumber:
 		g.into(x.Args[0], dst)
 	case contract.OpReveal:
 		g.into(x.Args[0], dst)
 		if g.traced {
-			r := reveal{place: fmt.Sprint(g.name, " ", g.line, " ", x.Name), typ: x.Type, everyone: x.Who == nil, who: g.who(x.Who)}
+			r := reveal{
+				place:    fmt.Sprint(g.name, " ", g.line, " ", x.Name),
+				typ:      x.Type,
+				everyone: x.Who == nil,
+				who:      g.who(x.Who),
+			}
 			g.emit(ins{op: opReveal, b: uint8(dst), k: add(&g.reveals, r)})
 		}
 	case contract.OpRole:
@@ -950,7 +1154,12 @@ func (g *compiler) into(x *contract.Expr, dst int) {
 		v := g.wide(x.Args[0])
 		switch {
 		case width > 1:
-			g.emit(ins{op: opVec, a: a, b: uint8(v), k: int64(contract.OpNeg)<<8 | int64(width)})
+			g.emit(ins{
+				op: opVec,
+				a:  a,
+				b:  uint8(v),
+				k:  int64(contract.OpNeg)<<8 | int64(width),
+			})
 		case x.Type.Form == contract.FormReal:
 			g.emit(ins{op: opRealNeg, a: a, b: uint8(v)})
 		default:
@@ -962,13 +1171,23 @@ func (g *compiler) into(x *contract.Expr, dst int) {
 		if of.Form == contract.FormReal {
 			op = opReal
 		}
-		g.emit(ins{op: op, a: a, b: uint8(g.wide(x.Args[0])), k: index(&g.types, of)})
+		g.emit(ins{
+			op: op,
+			a:  a,
+			b:  uint8(g.wide(x.Args[0])),
+			k:  index(&g.types, of),
+		})
 	case contract.OpSteps:
 		op := opNarrow
 		if x.Type.Form == contract.FormReal {
 			op = opSteps
 		}
-		g.emit(ins{op: op, a: a, b: uint8(g.wide(x.Args[0])), k: index(&g.types, x.Type)})
+		g.emit(ins{
+			op: op,
+			a:  a,
+			b:  uint8(g.wide(x.Args[0])),
+			k:  index(&g.types, x.Type),
+		})
 	case contract.OpFromInt:
 		g.emit(ins{op: opFromInt, a: a, b: uint8(g.num(x.Args[0]))})
 	case contract.OpVec, contract.OpLine, contract.OpRecord:
@@ -979,11 +1198,26 @@ func (g *compiler) into(x *contract.Expr, dst int) {
 			g.into(part, to)
 			to += part.Type.Width()
 		}
-		g.emit(ins{op: opMoves, a: a, b: uint8(at), k: int64(width)})
+		g.emit(ins{
+			op: opMoves,
+			a:  a,
+			b:  uint8(at),
+			k:  int64(width),
+		})
 	case contract.OpPath:
-		g.emit(ins{op: opPath, a: a, b: uint8(g.entity(x.Args[0])), k: index(&g.props, x.Prop)})
+		g.emit(ins{
+			op: opPath,
+			a:  a,
+			b:  uint8(g.entity(x.Args[0])),
+			k:  index(&g.props, x.Prop),
+		})
 	case contract.OpSince:
-		g.emit(ins{op: opSince, a: a, b: uint8(g.entity(x.Args[0])), k: index(&g.props, x.Prop)})
+		g.emit(ins{
+			op: opSince,
+			a:  a,
+			b:  uint8(g.entity(x.Args[0])),
+			k:  index(&g.props, x.Prop),
+		})
 	case contract.OpMath:
 		m := maths{name: x.Name}
 		for _, arg := range x.Args {
@@ -1005,11 +1239,23 @@ func (g *compiler) into(x *contract.Expr, dst int) {
 		if x.Type.Form == contract.FormReal {
 			k = 1
 		}
-		g.emit(ins{op: opClip, a: a, b: uint8(v), c: uint32(low), k: k})
+		g.emit(ins{
+			op: opClip,
+			a:  a,
+			b:  uint8(v),
+			c:  uint32(low),
+			k:  k,
+		})
 	case contract.OpRoll:
 		low := g.num(x.Args[0])
 		high := g.num(x.Args[1])
-		g.emit(ins{op: opRoll, a: a, b: uint8(low), c: uint32(high), k: g.rolls})
+		g.emit(ins{
+			op: opRoll,
+			a:  a,
+			b:  uint8(low),
+			c:  uint32(high),
+			k:  g.rolls,
+		})
 		g.rolls++
 	case contract.OpCallFn:
 		c := call{fn: x.Fn}
@@ -1036,13 +1282,20 @@ func (g *compiler) into(x *contract.Expr, dst int) {
 }
 
 func (g *compiler) arithmetic(x *contract.Expr, dst uint16) {
-	left, right := x.Args[0], x.Args[1]
+	left := x.Args[0]
+	right := x.Args[1]
 	if width := x.Type.Width(); width > 1 {
 		if left.Type.Width() == 1 { // a number times a vector
 			left, right = right, left
 		}
 		a := g.wide(left)
-		g.emit(ins{op: opVec, a: dst, b: uint8(a), c: uint32(g.wide(right)), k: int64(x.Op)<<8 | int64(width)})
+		g.emit(ins{
+			op: opVec,
+			a:  dst,
+			b:  uint8(a),
+			c:  uint32(g.wide(right)),
+			k:  int64(x.Op)<<8 | int64(width),
+		})
 		return
 	}
 	a := uint8(g.num(left))
@@ -1051,20 +1304,46 @@ func (g *compiler) arithmetic(x *contract.Expr, dst uint16) {
 		if x.Type.Form == contract.FormReal {
 			op = opRealMul
 		}
-		g.emit(ins{op: op, a: dst, b: a, c: uint32(a)})
+		g.emit(ins{
+			op: op,
+			a:  dst,
+			b:  a,
+			c:  uint32(a),
+		})
 		return
 	}
 	if x.Type.Form == contract.FormReal {
-		g.emit(ins{op: realArithmetic[x.Op], a: dst, b: a, c: uint32(g.num(right))})
+		g.emit(ins{
+			op: realArithmetic[x.Op],
+			a:  dst,
+			b:  a,
+			c:  uint32(g.num(right)),
+		})
 		return
 	}
 	switch {
 	case x.Op == contract.OpAdd && right.Op == contract.OpConst:
-		g.emit(ins{op: opAddK, a: dst, b: a, k: right.Num})
-	case x.Op == contract.OpSub && right.Op == contract.OpGet && right.Args[0].Op == contract.OpSelf && right.Prop != nil:
-		g.emit(ins{op: opSubSelf, a: dst, b: a, c: uint32(right.Prop.Slot)})
+		g.emit(ins{
+			op: opAddK,
+			a:  dst,
+			b:  a,
+			k:  right.Num,
+		})
+	case x.Op == contract.OpSub && right.Op == contract.OpGet && right.Args[0].Op == contract.OpSelf &&
+		right.Prop != nil:
+		g.emit(ins{
+			op: opSubSelf,
+			a:  dst,
+			b:  a,
+			c:  uint32(right.Prop.Slot),
+		})
 	default:
-		g.emit(ins{op: arithmetic[x.Op], a: dst, b: a, c: uint32(g.num(right))})
+		g.emit(ins{
+			op: arithmetic[x.Op],
+			a:  dst,
+			b:  a,
+			c:  uint32(g.num(right)),
+		})
 	}
 }
 
@@ -1078,8 +1357,13 @@ var (
 		contract.OpEq: contract.OpNe, contract.OpNe: contract.OpEq, contract.OpLt: contract.OpGe, contract.OpGe: contract.OpLt,
 		contract.OpLe: contract.OpGt, contract.OpGt: contract.OpLe,
 	}
-	withRegister = map[contract.Op]op{contract.OpEq: opEq, contract.OpNe: opNe, contract.OpLt: opLt, contract.OpLe: opLe}
-	withConst    = map[contract.Op]op{
+	withRegister = map[contract.Op]op{
+		contract.OpEq: opEq,
+		contract.OpNe: opNe,
+		contract.OpLt: opLt,
+		contract.OpLe: opLe,
+	}
+	withConst = map[contract.Op]op{
 		contract.OpEq: opEqK, contract.OpNe: opNeK, contract.OpLt: opLtK, contract.OpLe: opLeK, contract.OpGt: opGtK, contract.OpGe: opGeK,
 	}
 )
@@ -1124,14 +1408,20 @@ func (g *compiler) fused(op op, x *contract.Expr, k int64) ins {
 		return ins{op: op + opSelfEqK - opEqK, a: uint16(x.Prop.Slot), k: k}
 	}
 	if x.Op == contract.OpGet && x.Args[0].Op == contract.OpShared && x.Prop != nil && (op == opEqK || op == opNeK) {
-		return ins{op: op + opSharedEqK - opEqK, a: uint16(x.Prop.Slot), b: uint8(x.Args[0].Kind.Index), k: k}
+		return ins{
+			op: op + opSharedEqK - opEqK,
+			a:  uint16(x.Prop.Slot),
+			b:  uint8(x.Args[0].Kind.Index),
+			k:  k,
+		}
 	}
 	return ins{op: op, a: uint16(g.num(x)), k: k}
 }
 
 // alike tells whether two expressions surely give the same number, so that a square is computed from one of them.
 func alike(a, b *contract.Expr) bool {
-	if a.Op != b.Op || a.Num != b.Num || a.Prop != b.Prop || a.Kind != b.Kind || len(a.Args) != len(b.Args) || a.Nums != nil || a.Props != nil {
+	if a.Op != b.Op || a.Num != b.Num || a.Prop != b.Prop || a.Kind != b.Kind || len(a.Args) != len(b.Args) ||
+		a.Nums != nil || a.Props != nil {
 		return false
 	}
 	switch a.Op {
@@ -1152,7 +1442,8 @@ func (g *compiler) compare(x *contract.Expr, sense bool) []int {
 	if !sense {
 		op = opposite[op]
 	}
-	a, b := x.Args[0], x.Args[1]
+	a := x.Args[0]
+	b := x.Args[1]
 	// test jumps when what was computed is as op says of equality.
 	test := func(n int) []int {
 		jump := opNeK
@@ -1169,7 +1460,13 @@ func (g *compiler) compare(x *contract.Expr, sense bool) []int {
 		}
 		n := g.nextNums(1)
 		left := g.wide(a)
-		g.emit(ins{op: same, a: uint16(n), b: uint8(left), c: uint32(g.wide(b)), k: int64(a.Type.Width())})
+		g.emit(ins{
+			op: same,
+			a:  uint16(n),
+			b:  uint8(left),
+			c:  uint32(g.wide(b)),
+			k:  int64(a.Type.Width()),
+		})
 		return test(n)
 	case form == contract.FormReal:
 		if op == contract.OpGt || op == contract.OpGe {
@@ -1178,7 +1475,13 @@ func (g *compiler) compare(x *contract.Expr, sense bool) []int {
 		test := map[contract.Op]int64{contract.OpEq: 0, contract.OpNe: 1, contract.OpLt: 2, contract.OpLe: 3}[op]
 		n := g.nextNums(1)
 		left := g.num(a)
-		g.emit(ins{op: opRealTest, a: uint16(n), b: uint8(left), c: uint32(g.num(b)), k: test})
+		g.emit(ins{
+			op: opRealTest,
+			a:  uint16(n),
+			b:  uint8(left),
+			c:  uint32(g.num(b)),
+			k:  test,
+		})
 		return []int{g.emit(ins{op: opNeK, a: uint16(n)})}
 	case form == contract.FormEntity && b.Op == contract.OpConst:
 		n := g.nextNums(1)

@@ -8,9 +8,9 @@ import (
 	"math/bits"
 )
 
-// dice gives the rolls of a cause: HMAC-SHA256 (RFC 2104) of the session's key over the cause, the place of the roll in the
-// contract, how often the cause has rolled there, and a counter, eight bytes a time. So no roll foretells another, and none
-// shifts another: what a hidden value decides to roll shows in no other roll.
+// dice gives the rolls of a cause: HMAC-SHA256 (RFC 2104) of the session's key over the cause, the place of the roll in
+// the contract, how often the cause has rolled there, and a counter, eight bytes a time. So no roll foretells another,
+// and none shifts another: what a hidden value decides to roll shows in no other roll.
 type dice struct {
 	key   [32]byte
 	cause *Cause

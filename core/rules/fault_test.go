@@ -84,7 +84,8 @@ func (m *Machine) state() string {
 	return b.String()
 }
 
-// Whatever a body does before it faults or denies: afterwards all is as it was, and what is done next comes out as it would have.
+// Whatever a body does before it faults or denies: afterwards all is as it was, and what is done next comes out as it
+// would have.
 func TestABodyThatFaultsLeavesNothing(t *testing.T) {
 	outcomes := map[string]int{}
 	rapid.Check(t, func(t *rapid.T) {
@@ -103,7 +104,13 @@ func TestABodyThatFaultsLeavesNothing(t *testing.T) {
 		}
 		text := strings.Replace(wildText, "BODY", bodies[0], 1)
 		for i, b := range bodies[1:] {
-			text = strings.Replace(text, "  request riot(", fmt.Sprintf("  request riot%d(x: int 0..9, y: int 0..9) from everyone {\n%s\n  }\n  request riot(", i, b), 1)
+			text = strings.Replace(
+				text, "  request riot(",
+				fmt.Sprintf(
+					"  request riot%d(x: int 0..9, y: int 0..9) from everyone {\n%s\n  }\n  request riot(", i, b,
+				),
+				1,
+			)
 		}
 		c, problems := contract.Load("wild.kam", text)
 		require.NotNil(t, c, "%s\n%s", problems.Error(), text)
@@ -126,7 +133,8 @@ func TestABodyThatFaultsLeavesNothing(t *testing.T) {
 			m.Cause = Cause{Tick: w.Tick, A: int64(i)}
 			before := m.state()
 			w.Tick++
-			m.Told, m.Effects = m.Told[:0], m.Effects[:0]
+			m.Told = m.Told[:0]
+			m.Effects = m.Effects[:0]
 			out := m.Ask(r, self, 1, []int64{rapid.Int64Range(0, 9).Draw(t, "x"), rapid.Int64Range(0, 9).Draw(t, "y")})
 			if out == nil {
 				outcomes["accepted"]++

@@ -1,5 +1,5 @@
-// Package rules compiles the checks and bodies of a contract for a register machine over flat 64-bit slots, and runs them
-// against a world. It decides nothing about who may ask: that is the session's part.
+// Package rules compiles the checks and bodies of a contract for a register machine over flat 64-bit slots, and runs
+// them against a world. It decides nothing about who may ask: that is the session's part.
 package rules
 
 import (
@@ -89,9 +89,15 @@ const (
 	maxTold   = 1000      // events and logs of one cause
 )
 
-// NewMachine makes a machine for a program and a world. The key, which is never told to anybody, is what its rolls come from.
+// NewMachine makes a machine for a program and a world. The key, which is never told to anybody, is what its rolls come
+// from.
 func NewMachine(p *Program, w *world.World, key [32]byte) *Machine {
-	m := &Machine{World: w, program: p, dice: dice{key: key}, steps: maxSteps}
+	m := &Machine{
+		World:   w,
+		program: p,
+		dice:    dice{key: key},
+		steps:   maxSteps,
+	}
 	m.dice.cause = &m.Cause
 	m.frames = make([]*frame, maxDepth+1)
 	m.frames[0] = &frame{memory: make([]int64, p.memory)}
@@ -117,19 +123,22 @@ func (m *Machine) Used() int64 { return m.used + maxSteps - m.steps }
 
 // begin makes the machine ready for a run.
 func (m *Machine) begin(caller int) {
-	m.caller, m.viewer = int64(caller), 0
+	m.caller = int64(caller)
+	m.viewer = 0
 	m.used += maxSteps - m.steps + runSteps
-	m.steps, m.open, m.recent = maxSteps, 0, 0
+	m.steps = maxSteps
+	m.open = 0
+	m.recent = 0
 	m.way = 0
 	if len(m.dice.rolls) > 0 {
 		clear(m.dice.rolls)
 	}
 }
 
-// Ask runs a request: its checks in order, its body if all of them hold, and what that sets off. args are the slots of its
-// arguments, of the declared types, in the order of declaration. What was written stands in the world's open transaction and
-// what was told in m.Told; the caller commits or rolls back. The outcome is nil for an accepted request, and else holds until
-// the next run.
+// Ask runs a request: its checks in order, its body if all of them hold, and what that sets off. args are the slots of
+// its arguments, of the declared types, in the order of declaration. What was written stands in the world's open
+// transaction and what was told in m.Told; the caller commits or rolls back. The outcome is nil for an accepted
+// request, and else holds until the next run.
 func (m *Machine) Ask(r *contract.Request, self *world.Entity, caller int, args []int64) *Outcome {
 	m.begin(caller)
 	c := &m.program.requests[r.Index]
@@ -222,7 +231,14 @@ func (m *Machine) own(client *world.Client) *Outcome {
 			continue
 		}
 		if m.World.Full(k) {
-			m.outcome = Outcome{Faulted: true, Check: -1, Reason: fmt.Sprintf("there have been %d entities of the kind %s, and no more can be numbered", world.MostSerials(m.program.contract), k.Name)}
+			m.outcome = Outcome{
+				Faulted: true,
+				Check:   -1,
+				Reason: fmt.Sprintf(
+					"there have been %d entities of the kind %s, and no more can be numbered",
+					world.MostSerials(m.program.contract), k.Name,
+				),
+			}
 			return &m.outcome
 		}
 		if !m.World.HasRoom(k) {
@@ -279,8 +295,8 @@ func (m *Machine) Writer(e *world.Entity, p *contract.Property) (client int, ok 
 	return n, n > 0
 }
 
-// Pace gives what a client's write of a property costs, and Obeys whether the property's rule allows it. slots are the new
-// value's; a price that cannot be computed is more than any budget.
+// Pace gives what a client's write of a property costs, and Obeys whether the property's rule allows it. slots are the
+// new value's; a price that cannot be computed is more than any budget.
 func (m *Machine) Pace(e *world.Entity, p *contract.Property, slots []int64) float64 {
 	if m.write(m.program.kinds[e.Kind.Index].props[p.Index].pace, e, p, slots) != nil {
 		return math.Inf(1)
@@ -337,8 +353,15 @@ func (m *Machine) rounds() *Outcome {
 				continue
 			}
 			if round > maxRounds {
-				m.outcome = Outcome{Faulted: true, Check: -1, In: c.name, File: c.file, Line: int(c.lines[0]), Reason: fmt.Sprintf(
-					"`on change %s` would run in a round after the %dth; does it set itself off?", t.Entity.Kind.Properties[t.Property].Name, maxRounds)}
+				m.outcome = Outcome{
+					Faulted: true,
+					Check:   -1,
+					In:      c.name,
+					File:    c.file,
+					Line:    int(c.lines[0]),
+					Reason: fmt.Sprintf(
+						"`on change %s` would run in a round after the %dth; does it set itself off?", t.Entity.Kind.Properties[t.Property].Name, maxRounds),
+				}
 				return &m.outcome
 			}
 			m.way = mixed(mixed(1, uint64(t.Entity.Key())), uint64(t.Property))
@@ -356,7 +379,8 @@ func (m *Machine) rounds() *Outcome {
 func (m *Machine) run(c *code, depth int, self *world.Entity) *Outcome {
 	f := m.frames[depth]
 	var row []int64
-	if f.entities[0] = self; self != nil {
+	f.entities[0] = self
+	if self != nil {
 		row = self.Nums
 	}
 	open := m.open
@@ -371,23 +395,33 @@ func (m *Machine) run(c *code, depth int, self *world.Entity) *Outcome {
 	return m.word(c, f, at, how)
 }
 
-// word tells how a run ended that did not come to its end. It is done afterwards, from the instruction and what its registers
-// still hold, so that the way of what goes well is short.
+// word tells how a run ended that did not come to its end. It is done afterwards, from the instruction and what its
+// registers still hold, so that the way of what goes well is short.
 func (m *Machine) word(c *code, f *frame, at int, how end) *Outcome {
 	in := &c.ins[at]
 	out := &m.outcome
-	*out = Outcome{Check: -1, In: c.name, File: c.file, Line: int(c.lines[at])}
+	*out = Outcome{
+		Check: -1,
+		In:    c.name,
+		File:  c.file,
+		Line:  int(c.lines[at]),
+	}
 	switch check := c.checks[at]; {
 	case in.op == opFail || how == nothing && check >= 0:
 		out.Then = c.then[check]
 		out.Dropped = out.Then == contract.ThenDrop
 		out.Denied = !out.Dropped
-		out.Check, out.Reason, out.Line = int(check), c.reasons[check], int(c.checkLines[check])
-		if out.Recent = m.recent; how == nothing {
+		out.Check = int(check)
+		out.Reason = c.reasons[check]
+		out.Line = int(c.checkLines[check])
+		out.Recent = m.recent
+		if how == nothing {
 			out.Recent = m.World.Tick // what it read is not there, perhaps since just now
 		}
 	case how == denied:
-		out.Denied, out.Then, out.Reason = true, contract.ThenDeny, c.strings[in.k]
+		out.Denied = true
+		out.Then = contract.ThenDeny
+		out.Reason = c.strings[in.k]
 	default:
 		out.Faulted, out.Reason = true, m.faultOf(c, f, in, how)
 	}
@@ -395,7 +429,8 @@ func (m *Machine) word(c *code, f *frame, at int, how end) *Outcome {
 }
 
 func (m *Machine) faultOf(c *code, f *frame, in *ins, how end) string {
-	p, q := f.nums[in.b], f.nums[uint8(in.c)]
+	p := f.nums[in.b]
+	q := f.nums[uint8(in.c)]
 	sum := func(p, q int64, sign string) string {
 		return fmt.Sprintf("%d %s %d is not a 64-bit whole number", p, sign, q)
 	}
@@ -457,7 +492,8 @@ func (m *Machine) faultOf(c *code, f *frame, in *ins, how end) string {
 	case opStore:
 		v = f.nums[uint8(in.a)]
 	case opBump:
-		if v += old; (old^v)&(in.k^v) < 0 {
+		v += old
+		if (old^v)&(in.k^v) < 0 {
 			return sum(old, in.k, "+")
 		}
 	}
@@ -504,10 +540,11 @@ func truth(b bool) int64 {
 	return 0
 }
 
-// exec runs code until it ends, and gives the instruction that ended it. row is the row of self. Nothing is worded here: a
-// call with values in it would cost every instruction its registers.
+// exec runs code until it ends, and gives the instruction that ended it. row is the row of self. Nothing is worded
+// here: a call with values in it would cost every instruction its registers.
 func (m *Machine) exec(f *frame, depth int, ins []ins, row []int64, c *code) (at int, how end) {
-	r, ents := &f.nums, &f.entities
+	r := &f.nums
+	ents := &f.entities
 	for pc := 0; uint(pc) < uint(len(ins)); pc++ {
 		in := &ins[pc]
 		switch in.op {
@@ -532,7 +569,8 @@ func (m *Machine) exec(f *frame, depth int, ins []ins, row []int64, c *code) (at
 			r[uint8(in.a)] = m.World.Shared(int(in.k)).Nums[in.c]
 
 		case opAdd:
-			p, q := r[in.b], r[uint8(in.c)]
+			p := r[in.b]
+			q := r[uint8(in.c)]
 			s := p + q
 			if (p^s)&(q^s) < 0 {
 				return pc, faulted
@@ -546,27 +584,31 @@ func (m *Machine) exec(f *frame, depth int, ins []ins, row []int64, c *code) (at
 			}
 			r[uint8(in.a)] = s
 		case opSub:
-			p, q := r[in.b], r[uint8(in.c)]
+			p := r[in.b]
+			q := r[uint8(in.c)]
 			s := p - q
 			if (p^q)&(p^s) < 0 {
 				return pc, faulted
 			}
 			r[uint8(in.a)] = s
 		case opSubSelf:
-			p, q := r[in.b], row[in.c]
+			p := r[in.b]
+			q := row[in.c]
 			s := p - q
 			if (p^q)&(p^s) < 0 {
 				return pc, faulted
 			}
 			r[uint8(in.a)] = s
 		case opMul:
-			p, q := r[in.b], r[uint8(in.c)]
+			p := r[in.b]
+			q := r[uint8(in.c)]
 			if (!small(p) || !small(q)) && !fits(p, q) {
 				return pc, faulted
 			}
 			r[uint8(in.a)] = p * q
 		case opDiv, opMod:
-			p, q := r[in.b], r[uint8(in.c)]
+			p := r[in.b]
+			q := r[uint8(in.c)]
 			switch {
 			case q == 0 || q == -1 && p == math.MinInt64 && in.op == opDiv:
 				return pc, faulted
@@ -723,7 +765,8 @@ func (m *Machine) exec(f *frame, depth int, ins []ins, row []int64, c *code) (at
 	return 0, ended // not reached: all code has an end
 }
 
-// reals runs the instructions on reals. They stand apart because their needs would cost those on whole numbers their registers.
+// reals runs the instructions on reals. They stand apart because their needs would cost those on whole numbers their
+// registers.
 func reals(f *frame, c *code, in *ins) end {
 	r := &f.nums
 	switch in.op {
@@ -759,7 +802,8 @@ func reals(f *frame, c *code, in *ins) end {
 	case opRealNeg:
 		r[uint8(in.a)] = toBits(-fromBits(r[in.b]))
 	case opRealTest:
-		p, q := fromBits(r[in.b]), fromBits(r[uint8(in.c)])
+		p := fromBits(r[in.b])
+		q := fromBits(r[uint8(in.c)])
 		r[uint8(in.a)] = truth(in.k == 0 && p == q || in.k == 1 && p != q || in.k == 2 && p < q || in.k == 3 && p <= q)
 	}
 	return ended

@@ -35,7 +35,8 @@ func (m *Machine) maths(f *frame, fn *maths, out []int64) end {
 		}
 		return give(distance(vec(0), vec(1)))
 	case "dot":
-		sum, b := 0.0, vec(1)
+		sum := 0.0
+		b := vec(1)
 		for i, a := range vec(0) {
 			sum += float64(a * b[i])
 		}
@@ -117,7 +118,9 @@ func (m *Machine) maths(f *frame, fn *maths, out []int64) end {
 func rotate(v, q []float64) []float64 {
 	cross := func(a, b []float64) []float64 {
 		return []float64{
-			float64(a[1]*b[2]) - float64(a[2]*b[1]), float64(a[2]*b[0]) - float64(a[0]*b[2]), float64(a[0]*b[1]) - float64(a[1]*b[0]),
+			float64(
+				a[1]*b[2],
+			) - float64(a[2]*b[1]), float64(a[2]*b[0]) - float64(a[0]*b[2]), float64(a[0]*b[1]) - float64(a[1]*b[0]),
 		}
 	}
 	t := cross(q[:3], v)
@@ -143,7 +146,8 @@ func (m *Machine) inside(f *frame, fn *maths, p []float64, out []int64) end {
 	if how != ended {
 		return how
 	}
-	n, of := int(slots[0]), fn.list.typ.Of
+	n := int(slots[0])
+	of := fn.list.typ.Of
 	in := false
 	for i := range n {
 		ax, ay := point(of, slots[1+2*i:])
@@ -164,7 +168,8 @@ func (m *Machine) crosses(f *frame, fn *maths, out []int64) end {
 	}
 	l := vector(f.nums[fn.args[0]:], 4)
 	of := fn.list.typ.Of
-	a, b := of.Parts[0].Type, of.Parts[1].Type
+	a := of.Parts[0].Type
+	b := of.Parts[1].Type
 	side := func(px, py, qx, qy, x, y float64) float64 {
 		return float64((qx-px)*(y-py)) - float64((qy-py)*(x-px))
 	}
@@ -174,8 +179,10 @@ func (m *Machine) crosses(f *frame, fn *maths, out []int64) end {
 		at := slots[1+i*of.Width():]
 		ax, ay := point(a, at)
 		bx, by := point(b, at[a.Width():])
-		d1, d2 := side(ax, ay, bx, by, l[0], l[1]), side(ax, ay, bx, by, l[2], l[3])
-		d3, d4 := side(l[0], l[1], l[2], l[3], ax, ay), side(l[0], l[1], l[2], l[3], bx, by)
+		d1 := side(ax, ay, bx, by, l[0], l[1])
+		d2 := side(ax, ay, bx, by, l[2], l[3])
+		d3 := side(l[0], l[1], l[2], l[3], ax, ay)
+		d4 := side(l[0], l[1], l[2], l[3], bx, by)
 		on := func(d, px, py, qx, qy, x, y float64) bool { return d == 0 && between(px, qx, x) && between(py, qy, y) }
 		if d1*d2 < 0 && d3*d4 < 0 || on(d1, ax, ay, bx, by, l[0], l[1]) || on(d2, ax, ay, bx, by, l[2], l[3]) ||
 			on(d3, l[0], l[1], l[2], l[3], ax, ay) || on(d4, l[0], l[1], l[2], l[3], bx, by) {

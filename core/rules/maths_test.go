@@ -73,7 +73,8 @@ shared Probe {
 		}
 		w.Commit()
 		var reals []float64
-		v, of := m.Reply, c.Requests[0].Reply
+		v := m.Reply
+		of := c.Requests[0].Reply
 		for _, part := range append(v.Parts, v) {
 			if of.Counted() {
 				reals = append(reals, of.Real(part.Num))
@@ -104,14 +105,19 @@ func TestGeometryIsWhatItMeans(t *testing.T) {
 		require.InDelta(t, near, toLine(xs...)[0], 0.03)
 
 		// The polygon is a square without the triangle above its centre.
-		x, y := xs[0], xs[1]
+		x := xs[0]
+		y := xs[1]
 		in := math.Abs(x) < 10 && math.Abs(y) < 10 && !(y > math.Abs(x))
-		if onEdge := math.Abs(math.Abs(x)-10) < 0.002 || math.Abs(math.Abs(y)-10) < 0.002 || math.Abs(y-math.Abs(x)) < 0.002; !onEdge {
+		if onEdge := math.Abs(math.Abs(x)-10) < 0.002 || math.Abs(math.Abs(y)-10) < 0.002 ||
+			math.Abs(y-math.Abs(x)) < 0.002; !onEdge {
 			require.Equal(t, in, inside(xs...)[0] == 1, "%v", xs[:2])
 		}
 
 		// Two lines meet where both are at the same place for some part of the way along each.
-		dx, dy, ex, ey := xs[2]-xs[0], xs[3]-xs[1], xs[6]-xs[4], xs[7]-xs[5]
+		dx := xs[2] - xs[0]
+		dy := xs[3] - xs[1]
+		ex := xs[6] - xs[4]
+		ey := xs[7] - xs[5]
 		if det := dx*ey - dy*ex; math.Abs(det) > 0.01 {
 			s := ((xs[4]-xs[0])*ey - (xs[5]-xs[1])*ex) / det
 			u := ((xs[4]-xs[0])*dy - (xs[5]-xs[1])*dx) / det

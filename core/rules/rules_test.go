@@ -14,7 +14,8 @@ import (
 
 // try puts a head and a body into a request with the arguments x and y, and runs it for client 1.
 func try(t *testing.T, head, body string, x, y int64) (*world.World, *Machine, Outcome) {
-	c, problems := contract.Load("thing.kam", strings.NewReplacer("HEAD", head, "BODY", body).Replace(`contract thing language 1
+	c, problems := contract.Load(
+		"thing.kam", strings.NewReplacer("HEAD", head, "BODY", body).Replace(`contract thing language 1
 roles player, other
 entity Box per other { n: int 0..9 = 0 }
 entity Thing per player {
@@ -25,14 +26,17 @@ entity Thing per player {
   request go(x: int -9223372036854775807..9223372036854775807, y: int -9223372036854775807..9223372036854775807)
     HEAD
   { BODY }
-}`))
+}`),
+	)
 	require.NotNil(t, c, problems.Error())
 	w := world.New(c, nil)
 	e := w.Spawn(c.Kinds[1], 1)
 	p, err := Compile(c)
 	require.NoError(t, err)
 	m := NewMachine(p, w, [32]byte{})
-	for _, client := range []world.Client{{Number: 1, Name: "Ana"}, {Number: 2, Name: "Bo"}, {Number: 3, Name: "Cleo", Role: 1}} {
+	for _, client := range []world.Client{
+		{Number: 1, Name: "Ana"}, {Number: 2, Name: "Bo"}, {Number: 3, Name: "Cleo", Role: 1},
+	} {
 		w.Enter(client)
 	}
 	w.Commit()

@@ -20,10 +20,12 @@ type loop struct {
 
 // at finds the slots of a place: the ones that it stands among and its offset. entity is nil where it is no property.
 func (m *Machine) at(f *frame, a *addr) (slots []int64, offset int, e *world.Entity, p *contract.Property, how end) {
-	offset, p = a.base, a.prop
+	offset = a.base
+	p = a.prop
 	switch a.space {
 	case inRow:
-		if e = f.entities[a.entity]; e == nil || e.Gone {
+		e = f.entities[a.entity]
+		if e == nil || e.Gone {
 			return nil, 0, nil, nil, nothing
 		}
 		slots = e.Nums
@@ -114,7 +116,8 @@ func (m *Machine) operand(f *frame, o *operand) ([]int64, end) {
 // rare runs the instructions that cost more than their dispatch.
 func (m *Machine) rare(f *frame, depth int, c *code, in *ins) end {
 	r := &f.nums
-	a, b := int(uint8(in.a)), int(in.b)
+	a := int(uint8(in.a))
+	b := int(in.b)
 	switch in.op {
 	case opMoves:
 		copy(r[a:], r[b:b+int(in.k)])
@@ -140,7 +143,12 @@ func (m *Machine) rare(f *frame, depth int, c *code, in *ins) end {
 	case opSame:
 		r[a] = truth(slices.Equal(r[b:b+int(in.k)], r[int(in.c):int(in.c)+int(in.k)]))
 	case opSameReal:
-		r[a] = truth(slices.EqualFunc(r[b:b+int(in.k)], r[int(in.c):int(in.c)+int(in.k)], func(p, q int64) bool { return fromBits(p) == fromBits(q) }))
+		r[a] = truth(
+			slices.EqualFunc(
+				r[b:b+int(in.k)], r[int(in.c):int(in.c)+int(in.k)],
+				func(p, q int64) bool { return fromBits(p) == fromBits(q) },
+			),
+		)
 	case opPutWide:
 		p := &c.puts[in.k]
 		return m.putWide(f, p, r[a:a+p.to.typ.Width()])
@@ -167,7 +175,8 @@ func (m *Machine) rare(f *frame, depth int, c *code, in *ins) end {
 		for i := to[0] - 1; i > 0; i-- { // Fisher and Yates (Durstenfeld, 1964)
 			j := m.dice.roll(0, i)
 			for k := range int64(w) {
-				x, y := 1+i*int64(w)+k, 1+j*int64(w)+k
+				x := 1 + i*int64(w) + k
+				y := 1 + j*int64(w) + k
 				to[x], to[y] = to[y], to[x]
 			}
 		}
@@ -208,14 +217,17 @@ func (m *Machine) rare(f *frame, depth int, c *code, in *ins) end {
 	case opMath:
 		return m.maths(f, &c.maths[in.k], r[a:])
 	case opClip:
-		v, low, high := r[b], r[uint8(in.c)], r[uint8(in.c)+1]
+		v := r[b]
+		low := r[uint8(in.c)]
+		high := r[uint8(in.c)+1]
 		if in.k == 1 {
 			r[a] = toBits(min(max(fromBits(v), fromBits(low)), fromBits(high)))
 		} else {
 			r[a] = min(max(v, low), high)
 		}
 	case opRoll:
-		low, high := r[b], r[uint8(in.c)]
+		low := r[b]
+		high := r[uint8(in.c)]
 		if low > high {
 			return m.fault("a roll of %d..%d: the range is empty", low, high)
 		}
@@ -228,11 +240,13 @@ func (m *Machine) rare(f *frame, depth int, c *code, in *ins) end {
 		}
 		r[a] = (m.World.Tick - m.World.Changed(e, c.props[in.k].Index)) * 1000 / int64(m.program.contract.TickRate)
 	case opPath:
-		e, p := f.entities[b], c.props[in.k]
+		e := f.entities[b]
+		p := c.props[in.k]
 		if e == nil || e.Gone {
 			return nothing
 		}
-		w, from := p.Type.Width(), p.Path
+		w := p.Type.Width()
+		from := p.Path
 		if p.Follows == nil && e.ID > m.World.Swept {
 			from = p.Slot
 		}
@@ -248,7 +262,9 @@ func (m *Machine) rare(f *frame, depth int, c *code, in *ins) end {
 		return m.fault("there is more than one where exactly one is wanted")
 	case opCall:
 		call := &c.calls[in.k]
-		if how := m.enter(f, depth, &m.program.fns[call.fn.Index], call, nil, uint64(c.id)<<20|2<<18|uint64(in.k)); how != ended {
+		if how := m.enter(
+			f, depth, &m.program.fns[call.fn.Index], call, nil, uint64(c.id)<<20|2<<18|uint64(in.k),
+		); how != ended {
 			return how
 		}
 		w := call.fn.Result.Width()
@@ -419,7 +435,12 @@ func (m *Machine) key(f *frame, c *code, in *ins) end {
 		if err := m.fits(p.typ.Key, f.nums[in.b:]); err != nil {
 			return m.fault("a key of `%s` would be %s", prop.Name, err)
 		}
-		at, err := m.World.PutInMap(world.Place{Entity: e, Property: prop, Type: p.typ, Slot: offset}, key)
+		at, err := m.World.PutInMap(world.Place{
+			Entity:   e,
+			Property: prop,
+			Type:     p.typ,
+			Slot:     offset,
+		}, key)
 		if err != nil {
 			return m.fault("%s", err)
 		}
@@ -445,7 +466,12 @@ func (m *Machine) holder(f *frame, h *holder, out *int64) end {
 	slots = slots[offset : offset+t.Width()]
 	arg := func(i int) int64 { return f.nums[h.args[i]] }
 	wide := func(i int) []int64 { return f.nums[h.args[i] : h.args[i]+t.Of.Width()] }
-	place := world.Place{Entity: e, Property: prop, Type: t, Slot: offset}
+	place := world.Place{
+		Entity:   e,
+		Property: prop,
+		Type:     t,
+		Slot:     offset,
+	}
 	var err error
 	switch stacks, list := t.Form == contract.FormStacks, t.Form == contract.FormList; h.op {
 	case contract.OpHas:
@@ -459,11 +485,13 @@ func (m *Machine) holder(f *frame, h *holder, out *int64) end {
 			*out = truth(found)
 		}
 	case contract.OpCount:
-		if *out = slots[0]; stacks {
+		*out = slots[0]
+		if stacks {
 			*out = world.HasStack(slots, arg(0))
 		}
 	case contract.OpRoom:
-		if *out = int64(t.Max) - slots[0]; stacks {
+		*out = int64(t.Max) - slots[0]
+		if stacks {
 			*out = world.StackRoom(slots, arg(0), t.Each)
 		}
 	case contract.OpFind:
@@ -510,10 +538,16 @@ func (m *Machine) move(f *frame, h *holder, from world.Place) end {
 	if how != ended {
 		return how
 	}
-	to := world.Place{Entity: e, Property: prop, Type: h.to.typ, Slot: offset}
+	to := world.Place{
+		Entity:   e,
+		Property: prop,
+		Type:     h.to.typ,
+		Slot:     offset,
+	}
 	var err error
 	if from.Type.Form == contract.FormStacks {
-		item, n := f.nums[h.args[0]], f.nums[h.args[1]]
+		item := f.nums[h.args[0]]
+		n := f.nums[h.args[1]]
 		if err = m.World.TakeStack(from, item, n); err == nil {
 			err = m.World.PutStack(to, item, n)
 		}
@@ -538,7 +572,10 @@ func (m *Machine) begins(f *frame, it *iter) end {
 	}
 	l := &m.loops[m.open]
 	m.open++
-	l.entities, l.values, l.width, l.at = l.entities[:0], l.values[:0], 1, 0
+	l.entities = l.entities[:0]
+	l.values = l.values[:0]
+	l.width = 1
+	l.at = 0
 	switch {
 	case it.kinds != nil:
 		for _, k := range it.kinds {
@@ -574,10 +611,12 @@ func (m *Machine) begins(f *frame, it *iter) end {
 // warmed is how many entities a loop reads ahead.
 const warmed = 8
 
-// next puts what the innermost loop comes to into its registers, and gives again. It leaves the loop after the last, and gives
-// ended. What was despawned since the loop began is passed over. length is that of the code, which each round pays for.
+// next puts what the innermost loop comes to into its registers, and gives again. It leaves the loop after the last,
+// and gives ended. What was despawned since the loop began is passed over. length is that of the code, which each round
+// pays for.
 func (m *Machine) next(f *frame, in *ins, length int) end {
-	if m.steps -= int64(length); m.steps < 0 {
+	m.steps -= int64(length)
+	if m.steps < 0 {
 		return m.fault("it takes too many steps: more than %d", maxSteps)
 	}
 	l := &m.loops[m.open-1]
@@ -590,7 +629,8 @@ func (m *Machine) next(f *frame, in *ins, length int) end {
 			e := l.entities[l.at]
 			l.at++
 			if !e.Gone {
-				f.nums[a], f.entities[a+1] = int64(e.ID), e
+				f.nums[a] = int64(e.ID)
+				f.entities[a+1] = e
 				return again
 			}
 		}
@@ -627,7 +667,8 @@ func (m *Machine) enter(f *frame, depth int, c *code, call *call, on *world.Enti
 		return how
 	}
 	way := m.way
-	if m.way = mixed(way, place); on != nil {
+	m.way = mixed(way, place)
+	if on != nil {
 		m.way = mixed(m.way, uint64(on.Key()))
 	}
 	out := m.run(c, depth+1, on)
@@ -701,8 +742,10 @@ func (m *Machine) delay(f *frame, call *call, on *world.Entity, ticks int64) end
 
 // noRoom says that a session has no memory left for something.
 func (m *Machine) noRoom(what string) string {
-	return fmt.Sprintf("there is no memory for %s: %d entities, the actions of them that wait, and what clients are told of them take "+
-		"nearly all of the session's %d MB", what, len(m.World.Entities()), m.World.MostHeld>>20)
+	return fmt.Sprintf(
+		"there is no memory for %s: %d entities, the actions of them that wait, and what clients are told of them take "+
+			"nearly all of the session's %d MB", what, len(m.World.Entities()), m.World.MostHeld>>20,
+	)
 }
 
 // spawn makes an entity: the defaults, then the values given, then its `on spawn`.
@@ -715,7 +758,10 @@ func (m *Machine) spawn(f *frame, depth int, s *spawn) end {
 		return m.fault("there are %d entities of the kind %s already", maxOfKind, k.Name)
 	}
 	if m.World.Full(k) {
-		return m.fault("there have been %d entities of the kind %s, and no more can be numbered", world.MostSerials(m.program.contract), k.Name)
+		return m.fault(
+			"there have been %d entities of the kind %s, and no more can be numbered",
+			world.MostSerials(m.program.contract), k.Name,
+		)
 	}
 	if !m.World.HasRoom(k) {
 		return m.fault("%s", m.noRoom("another "+k.Name))
@@ -741,7 +787,8 @@ func (m *Machine) spawn(f *frame, depth int, s *spawn) end {
 		m.World.Set(e, p, slots[:p.Type.Width()])
 	}
 	if s.to >= 0 {
-		f.nums[s.to], f.entities[s.to+1] = int64(e.ID), e
+		f.nums[s.to] = int64(e.ID)
+		f.entities[s.to+1] = e
 	}
 	c := m.program.kinds[k.Index].spawn
 	if c == nil {
@@ -750,7 +797,8 @@ func (m *Machine) spawn(f *frame, depth int, s *spawn) end {
 	if _, how := m.frame(depth); how != ended {
 		return how
 	}
-	if m.steps -= int64(len(c.ins)); m.steps < 0 {
+	m.steps -= int64(len(c.ins))
+	if m.steps < 0 {
 		return m.fault("it takes too many steps: more than %d", maxSteps)
 	}
 	way := m.way
@@ -778,7 +826,12 @@ func (m *Machine) tell(f *frame, depth int, t *tell) end {
 		m.Told = append(m.Told, Told{})
 	}
 	out := &m.Told[len(m.Told)-1]
-	*out = Told{Event: t.event, Everyone: t.everyone, Values: out.Values[:0], Clients: out.Clients[:0]}
+	*out = Told{
+		Event:    t.event,
+		Everyone: t.everyone,
+		Values:   out.Values[:0],
+		Clients:  out.Clients[:0],
+	}
 	if t.entity >= 0 {
 		out.Entity = f.entities[t.entity]
 	}
@@ -965,7 +1018,8 @@ func (m *Machine) MayAsk(r *contract.Request, self *world.Entity, client int) bo
 	}
 	in := false
 	for _, w := range r.From {
-		hit := w.Sort == contract.ToEveryone || w.Sort == contract.ToOwner && client == self.Owner || w.Sort == contract.ToRole && c.Role == w.Role
+		hit := w.Sort == contract.ToEveryone || w.Sort == contract.ToOwner && client == self.Owner ||
+			w.Sort == contract.ToRole && c.Role == w.Role
 		if hit {
 			in = !w.But
 		}
@@ -1017,7 +1071,8 @@ func distance(a, b []float64) float64 {
 
 // toLine gives the distance of a point from the line between two others.
 func toLine(p, a, b []float64) float64 {
-	along, length := 0.0, 0.0
+	along := 0.0
+	length := 0.0
 	for i := range p {
 		d := b[i] - a[i]
 		along += float64((p[i] - a[i]) * d)

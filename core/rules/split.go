@@ -5,8 +5,8 @@ import (
 	"kamerad/core/world"
 )
 
-// Side is one side of an audience that was taken apart: the viewer's or the entity's. Two sides belong together when their keys
-// are equal, and near enough when the audience asks for nearness.
+// Side is one side of an audience that was taken apart: the viewer's or the entity's. Two sides belong together when
+// their keys are equal, and near enough when the audience asks for nearness.
 type Side struct {
 	Keys [4]int64
 	At   [3]float64
@@ -95,8 +95,8 @@ func split(a *contract.Named, body func(b *contract.Body) *code) *splitCode {
 	return out
 }
 
-// Splits tells whether the members of an audience are found by keys, and whether by nearness as well; else each pair of client and
-// entity has to be asked.
+// Splits tells whether the members of an audience are found by keys, and whether by nearness as well; else each pair of
+// client and entity has to be asked.
 func (m *Machine) Splits(a *contract.Named) (keys, near bool) {
 	s := m.program.splits[a.Index]
 	return s != nil, s != nil && s.radius != nil

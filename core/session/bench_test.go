@@ -40,7 +40,13 @@ func BenchmarkDecide(b *testing.B) {
 	s.Tick()
 	t := s.seats[n]
 	step := &Step{}
-	call := s.Read(wire.Ask{Entity: s.view.Number(s.world.Of(1, n)), Request: "Diver.launch", Args: []json.RawMessage{[]byte("5"), []byte("6")}})
+	call := s.Read(
+		wire.Ask{
+			Entity:  s.view.Number(s.world.Of(1, n)),
+			Request: "Diver.launch",
+			Args:    []json.RawMessage{[]byte("5"), []byte("6")},
+		},
+	)
 	b.ReportAllocs()
 	for b.Loop() {
 		call.ask.Seq++
@@ -57,8 +63,8 @@ func BenchmarkDecide(b *testing.B) {
 	}
 }
 
-// byHand decides the same request with the same stages, written for this one contract: what somebody would write who keeps
-// checks, limits, transactions and decisions by hand.
+// byHand decides the same request with the same stages, written for this one contract: what somebody would write who
+// keeps checks, limits, transactions and decisions by hand.
 type byHand struct {
 	w       *world.World
 	view    *replicate.View
@@ -82,32 +88,45 @@ func (h *byHand) decide(client int, seq uint64, entity uint32, ax, ay int64, lim
 	e := h.view.Entity(client, entity)
 	switch h.decided++; {
 	case seq <= h.newest || h.decided > maxPerTick:
-		out.Outcome, out.Stage = wire.Dropped, wire.StageBounds
+		out.Outcome = wire.Dropped
+		out.Stage = wire.StageBounds
 	case ax < -1000 || ax > 1000 || ay < -1000 || ay > 1000:
-		out.Outcome, out.Stage = wire.Malformed, wire.StageTypes
+		out.Outcome = wire.Malformed
+		out.Stage = wire.StageTypes
 	case e == nil || e.Kind != h.kind:
-		out.Outcome, out.Stage = wire.Denied, wire.StageTarget
+		out.Outcome = wire.Denied
+		out.Stage = wire.StageTarget
 	case e.Owner != client:
-		out.Outcome, out.Stage = wire.Denied, wire.StageFrom
+		out.Outcome = wire.Denied
+		out.Stage = wire.StageFrom
 	case !h.limits[use{0, e.ID}].take(limit.Count, limit.Window, h.tick):
-		out.Outcome, out.Stage = wire.Dropped, wire.StageLimit
+		out.Outcome = wire.Dropped
+		out.Stage = wire.StageLimit
 	default:
 		row := e.Nums
-		dx, dy := ax-row[1], ay-row[2] // both small, so nothing wraps
+		dx := ax - row[1]
+		dy := ay - row[2] // both small, so nothing wraps
 		switch {
 		case h.dive.Nums[0] != 1:
-			out.Outcome, out.Stage, out.Check = wire.Denied, wire.StageCheck, 0
+			out.Outcome = wire.Denied
+			out.Stage = wire.StageCheck
+			out.Check = 0
 		case row[3] <= 0:
-			out.Outcome, out.Stage, out.Check = wire.Denied, wire.StageCheck, 1
+			out.Outcome = wire.Denied
+			out.Stage = wire.StageCheck
+			out.Check = 1
 		case dx*dx+dy*dy > 100:
-			out.Outcome, out.Stage, out.Check = wire.Denied, wire.StageCheck, 2
+			out.Outcome = wire.Denied
+			out.Stage = wire.StageCheck
+			out.Check = 2
 		default:
 			h.w.Write(e, 3, 3, row[3]-1)
 			h.w.Write(e, 4, 4, row[4]+1)
 			h.w.Write(e, 0, 0, min(max(ax, 0), 100))
 			if row[4] > 1000000000 {
 				h.w.Rollback()
-				out.Outcome, out.Stage = wire.Faulted, wire.StageBody
+				out.Outcome = wire.Faulted
+				out.Stage = wire.StageBody
 			} else {
 				h.w.Commit()
 			}
@@ -116,7 +135,13 @@ func (h *byHand) decide(client int, seq uint64, entity uint32, ax, ay int64, lim
 	h.newest = seq
 	*kept = out
 	h.said = append(h.said, out)
-	h.log = append(h.log, Decision{Tick: h.tick, Client: wire.Client{Number: client, Name: "Ana", Role: "player"}, Entity: entity, Outcome: out.Outcome, Stage: out.Stage})
+	h.log = append(h.log, Decision{
+		Tick:    h.tick,
+		Client:  wire.Client{Number: client, Name: "Ana", Role: "player"},
+		Entity:  entity,
+		Outcome: out.Outcome,
+		Stage:   out.Stage,
+	})
 	return out.Outcome
 }
 
@@ -129,8 +154,15 @@ func BenchmarkDecideByHand(b *testing.B) {
 	n, _ := s.Join("Ana", "")
 	s.Tick()
 	e := s.world.Of(1, n)
-	h := &byHand{w: s.world, view: s.view, dive: s.world.Shared(0), kind: e.Kind, limits: map[use]*window{{0, e.ID}: {}}}
-	entity, limit := s.view.Number(e), c.Requests[0].Limit
+	h := &byHand{
+		w:      s.world,
+		view:   s.view,
+		dive:   s.world.Shared(0),
+		kind:   e.Kind,
+		limits: map[use]*window{{0, e.ID}: {}},
+	}
+	entity := s.view.Number(e)
+	limit := c.Requests[0].Limit
 	seq := uint64(0)
 	b.ReportAllocs()
 	for b.Loop() {
@@ -138,7 +170,8 @@ func BenchmarkDecideByHand(b *testing.B) {
 		h.decided = 0
 		if seq%1000 == 0 {
 			h.tick++
-			h.said, h.log = h.said[:0], h.log[:0]
+			h.said = h.said[:0]
+			h.log = h.log[:0]
 		}
 		if h.decide(n, seq, entity, 5, 6, limit) != wire.Accepted {
 			b.Fatal("it was not accepted")

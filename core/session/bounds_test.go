@@ -15,13 +15,16 @@ import (
 	"kamerad/core/wire"
 )
 
-// Three small messages in one tick: a legal request with the number 1, a malformed one with 20000, one with the greatest number of 64 bits.
-// The last is no message at all, and a frame that answers all three can be read.
+// Three small messages in one tick: a legal request with the number 1, a malformed one with 20000, one with the
+// greatest number of 64 bits. The last is no message at all, and a frame that answers all three can be read.
 func TestTheGreatestNumberBreaksNoFrame(t *testing.T) {
 	g := open(t, contractText)
 	ana := g.join("Ana", "")
 	g.tick()
-	most := wire.FromClient{Type: "ask", Ask: wire.Ask{Seq: math.MaxUint64, Request: "Diver.find", Args: []json.RawMessage{}}}
+	most := wire.FromClient{
+		Type: "ask",
+		Ask:  wire.Ask{Seq: math.MaxUint64, Request: "Diver.find", Args: []json.RawMessage{}},
+	}
 	_, err := wire.ParseFromClient(most.JSON())
 	require.ErrorContains(t, err, "the highest is 9007199254740991")
 	_, err = wire.UnpackFromClient(most.Pack(g.outline), g.outline)
@@ -47,7 +50,8 @@ entity Diver per player {
 }
 on join(c) { c.Diver.since = now() - 10s }
 `)
-	ana, bo := g.join("Ana", ""), g.join("Bo", "")
+	ana := g.join("Ana", "")
+	bo := g.join("Bo", "")
 	g.tick()
 	assert.Equal(t, "-9950", g.sees(bo, ana, "Diver", "since"))
 	require.Equal(t, wire.Accepted, g.ask(ana, 0, "Diver.look", "9000000").Outcome)
@@ -55,7 +59,9 @@ on join(c) { c.Diver.since = now() - 10s }
 	assert.Contains(t, g.heard[bo], "Diver.surfaced")
 	for _, at := range []string{"-9223372036854775808", "9223372036854775807", "-1", "0"} {
 		require.Equal(t, wire.Accepted, g.ask(ana, 0, "Diver.tell_me", at).Outcome)
-		assert.Equal(t, at, strings.Trim(g.sees(bo, ana, "Diver", "since"), `"`), "beyond what JSON numbers hold it is text")
+		assert.Equal(
+			t, at, strings.Trim(g.sees(bo, ana, "Diver", "since"), `"`), "beyond what JSON numbers hold it is text",
+		)
 	}
 }
 
@@ -76,8 +82,8 @@ func TestAReasonIsAlwaysOneThatCanBeRead(t *testing.T) {
 	}
 }
 
-// A diver that stands still for a moment, which is a write of the value that it has, goes on from there: also while its client has not yet
-// heard of the writes before.
+// A diver that stands still for a moment, which is a write of the value that it has, goes on from there: also while its
+// client has not yet heard of the writes before.
 func TestAWriteOfTheSameValueVoidsNothing(t *testing.T) {
 	g := open(t, wreckText)
 	ana := g.join("Ana", "")
@@ -85,7 +91,12 @@ func TestAWriteOfTheSameValueVoidsNothing(t *testing.T) {
 	before := g.s.Now()
 	for _, x := range []string{"[1,0]", "[1.001,0]", "[1.004,0]", "[2,0]", "[3,0]"} {
 		g.seq++
-		g.s.Move(ana, g.s.ReadMove("write", wire.Move{Seq: g.seq, Property: "Diver.pos", Value: json.RawMessage(x), Seen: before}))
+		g.s.Move(ana, g.s.ReadMove("write", wire.Move{
+			Seq:      g.seq,
+			Property: "Diver.pos",
+			Value:    json.RawMessage(x),
+			Seen:     before,
+		}))
 		g.tick()
 		require.NotEqual(t, g.seq, g.decided[ana].Seq, "%s: %s", x, g.decided[ana].Reason)
 	}
@@ -95,12 +106,18 @@ func TestAWriteOfTheSameValueVoidsNothing(t *testing.T) {
 // A client that says it has seen ticks that are yet to come has its late writes refused as any other.
 func TestWhatAWriteSaysItsClientHasSeenIsCapped(t *testing.T) {
 	g := open(t, wreckText)
-	ana, bo := g.join("Ana", ""), g.join("Bo", "")
+	ana := g.join("Ana", "")
+	bo := g.join("Bo", "")
 	g.tick()
 	g.ask(bo, g.copies[bo].OwnedBy("Diver", ana).Number, "Diver.move_to", "50")
 	for _, seen := range []int64{g.s.Now() + 1, 1 << 40, math.MaxInt64} {
 		g.seq++
-		g.s.Move(ana, g.s.ReadMove("write", wire.Move{Seq: g.seq, Property: "Diver.pos", Value: json.RawMessage("[50.1,0]"), Seen: seen}))
+		g.s.Move(ana, g.s.ReadMove("write", wire.Move{
+			Seq:      g.seq,
+			Property: "Diver.pos",
+			Value:    json.RawMessage("[50.1,0]"),
+			Seen:     seen,
+		}))
 		g.tick()
 		assert.Equal(t, "older than the server's last write", g.decided[ana].Reason, "seen %d", seen)
 	}
@@ -162,16 +179,24 @@ func TestNothingIsKeptOfEntitiesThatAreGone(t *testing.T) {
 	assert.LessOrEqual(t, reflect.ValueOf(g.s.teller).Elem().FieldByName("numbers").Len(), len(g.s.State().Spawned)+1)
 }
 
-// All that a client may have undecided is decided in one tick, also when all of it comes a second time in that tick, as when a connection
-// is made again: nothing is dropped for its number.
+// All that a client may have undecided is decided in one tick, also when all of it comes a second time in that tick, as
+// when a connection is made again: nothing is dropped for its number.
 func TestAllThatIsUndecidedMayComeInOneTick(t *testing.T) {
-	g := open(t, "contract bells language 1\nroles player\nshared Bell { rung: int 0..999 = 0\n request ring() from player { rung += 1 } }")
+	g := open(
+		t,
+		"contract bells language 1\nroles player\nshared Bell { rung: int 0..999 = 0\n request ring() from player { rung += 1 } }",
+	)
 	ana := g.join("Ana", "")
 	g.tick()
 	bell := g.copies[ana].OwnedBy("Bell", 0).Number
 	for range 2 {
 		for i := range wire.MaxUndone {
-			g.s.Ask(ana, g.s.Read(wire.Ask{Seq: uint64(i + 1), Entity: bell, Request: "Bell.ring", Args: []json.RawMessage{}}))
+			g.s.Ask(ana, g.s.Read(wire.Ask{
+				Seq:     uint64(i + 1),
+				Entity:  bell,
+				Request: "Bell.ring",
+				Args:    []json.RawMessage{},
+			}))
 		}
 	}
 	g.tick()

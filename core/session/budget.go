@@ -7,9 +7,9 @@ import (
 	"kamerad/core/wire"
 )
 
-// A tick has a budget of steps of the rules' machine: what is over it waits for the next ticks. Steps are a function of the session's state
-// alone, never of a clock, so that a session that is run again with the same inputs puts off the same ones. Where the budget binds, when a
-// client is answered tells of what others do.
+// A tick has a budget of steps of the rules' machine: what is over it waits for the next ticks. Steps are a function of
+// the session's state alone, never of a clock, so that a session that is run again with the same inputs puts off the
+// same ones. Where the budget binds, when a client is answered tells of what others do.
 const (
 	TickSteps    = 2_000_000      // of requests, writes and joins in one tick; the one that goes over it is the last
 	TickOwnSteps = 10 * TickSteps // of what runs by itself, in one tick: a session that takes more is closed
@@ -18,8 +18,8 @@ const (
 	heavySteps   = 20_000         // what a cause takes at least to be told of
 )
 
-// DefaultMemory is how many bytes the entities of a session may take, and what its clients are told of them: over it, nothing is spawned.
-// A session of which clients come to see so much that it takes twice as much is closed.
+// DefaultMemory is how many bytes the entities of a session may take, and what its clients are told of them: over it,
+// nothing is spawned. A session of which clients come to see so much that it takes twice as much is closed.
 const DefaultMemory = 256 << 20
 
 // deferred is an input that waits for a tick with steps to spare.
@@ -40,8 +40,8 @@ func (s *Session) spent() int64 { return s.machine.Used() - s.beganAt }
 // overBudget reports whether what else there is in this tick has to wait.
 func (s *Session) overBudget() bool { return s.spent() >= s.steps }
 
-// meet carries out a request, press, release or write, or has it wait: behind those of its client that wait already, or while the tick has
-// no steps left.
+// meet carries out a request, press, release or write, or has it wait: behind those of its client that wait already, or
+// while the tick has no steps left.
 func (s *Session) meet(t *seat, in *input, step *Step) {
 	if t.joined && len(t.deferred) == 0 && !s.overBudget() {
 		s.act(t, in, step)
@@ -81,13 +81,14 @@ func (s *Session) giveUp(t *seat, in *input, step *Step) {
 		s.decide(t, in.call, step)
 		return
 	}
-	t.said, t.busy = append(t.said, in.move.refused(wire.Dropped, wire.StageBounds, tooMuchToDo)), true
+	t.said = append(t.said, in.move.refused(wire.Dropped, wire.StageBounds, tooMuchToDo))
+	t.busy = true
 }
 
 const tooMuchToDo = "the session has too much to do"
 
-// resume carries out what waits from earlier ticks: joins first, then one input of each client in turn, each client's in its own order.
-// What has waited for too long is dropped.
+// resume carries out what waits from earlier ticks: joins first, then one input of each client in turn, each client's
+// in its own order. What has waited for too long is dropped.
 func (s *Session) resume(step *Step) {
 	for len(s.joining) > 0 && !s.overBudget() {
 		t := s.joining[0]
@@ -130,7 +131,8 @@ func (s *Session) resume(step *Step) {
 	s.line = left
 }
 
-// runaway reports whether what runs by itself has taken more steps than it may in one tick; the session is closed with this tick then.
+// runaway reports whether what runs by itself has taken more steps than it may in one tick; the session is closed with
+// this tick then.
 func (s *Session) runaway() bool {
 	if s.machine.Used()-s.ownAt <= s.ownSteps {
 		return false
@@ -144,16 +146,20 @@ func (s *Session) runaway() bool {
 	return true
 }
 
-// Memory returns how many bytes the session's entities take, and what clients are told of them, and how many they may take. Both are
-// estimates that depend on the session's state alone.
+// Memory returns how many bytes the session's entities take, and what clients are told of them, and how many they may
+// take. Both are estimates that depend on the session's state alone.
 func (s *Session) Memory() (held, most int64) { return s.world.Held(), s.world.MostHeld }
 
-// weighMemory counts what clients are told of by themselves, once they have been told. A session that takes too much is closed with this
-// tick: what clients come to see is all that can take more than the bound, since entities and actions that wait are refused there.
+// weighMemory counts what clients are told of by themselves, once they have been told. A session that takes too much is
+// closed with this tick: what clients come to see is all that can take more than the bound, since entities and actions
+// that wait are refused there.
 func (s *Session) weighMemory() {
 	s.world.Beside = int64(s.view.PrivateEntries())*contract.EntryMemory + int64(len(s.order))*contract.ClientMemory
 	if s.world.Held() > 2*s.world.MostHeld && s.closed == "" {
-		s.closed = fmt.Sprintf("what its clients see of %d entities takes more than twice the %d MB of memory that it may", len(s.world.Entities()), s.world.MostHeld>>20)
+		s.closed = fmt.Sprintf(
+			"what its clients see of %d entities takes more than twice the %d MB of memory that it may",
+			len(s.world.Entities()), s.world.MostHeld>>20,
+		)
 	}
 }
 

@@ -26,8 +26,8 @@ entity Diver per player {
 shared Sea { on start { for i in [1, 2, 3, 4, 5, 6, 7, 8, 9, 10] { for j in [1, 2, 3, 4, 5, 6, 7, 8, 9, 10, 11, 12, 13, 14, 15] { spawn Rock } } } }
 `
 
-// One client that asks for all that a tick can do, over and over, delays the others by a tick or two, and no tick takes more than its budget
-// and one request.
+// One client that asks for all that a tick can do, over and over, delays the others by a tick or two, and no tick takes
+// more than its budget and one request.
 func TestWhoAsksForMuchWaitsForIt(t *testing.T) {
 	g := open(t, heavyText)
 	g.confirms = true
@@ -37,7 +37,9 @@ func TestWhoAsksForMuchWaitsForIt(t *testing.T) {
 		honest = append(honest, g.join(fmt.Sprint("Diver ", i), ""))
 	}
 	g.tick()
-	seq, most, worst := uint64(0), int64(0), int64(0)
+	seq := uint64(0)
+	most := int64(0)
+	worst := int64(0)
 	waits := map[int]int64{} // by honest client: since when it waits
 	dropped := 0
 	for tick := range 70 {
@@ -74,7 +76,8 @@ func TestWhoAsksForMuchWaitsForIt(t *testing.T) {
 	assert.Less(t, g.s.Queued(), 200)
 }
 
-// What waits is carried out in its client's own order, a repeat of it counts once, and all of it is the same when the session is run again.
+// What waits is carried out in its client's own order, a repeat of it counts once, and all of it is the same when the
+// session is run again.
 func TestWhatWaitsKeepsItsOrder(t *testing.T) {
 	var first []string
 	for run := range 2 {
@@ -128,7 +131,14 @@ func TestASessionThatRunsAwayIsClosed(t *testing.T) {
 
 // Joins wait as well, and what a client says before its own is carried out waits behind it.
 func TestAJoinThatWaitsComesBeforeItsRequests(t *testing.T) {
-	g := open(t, strings.Replace(heavyText, "shared Sea", "on join(c) { for a in Rock { for b in Rock { c.Diver.sum = (c.Diver.sum + 1) % 900000 } } }\nshared Sea", 1))
+	g := open(
+		t,
+		strings.Replace(
+			heavyText, "shared Sea",
+			"on join(c) { for a in Rock { for b in Rock { c.Diver.sum = (c.Diver.sum + 1) % 900000 } } }\nshared Sea",
+			1,
+		),
+	)
 	g.confirms = true
 	var clients []int
 	for i := range 30 {

@@ -71,17 +71,20 @@ func TestOfThoseWhoGrabAtOnceOneGetsIt(t *testing.T) {
 func TestALimitHoldsInEverySpan(t *testing.T) {
 	rapid.Check(t, func(rt *rapid.T) {
 		g := open(rt, contestText)
-		n, other := g.join("a", ""), g.join("b", "")
+		n := g.join("a", "")
+		other := g.join("b", "")
 		g.tick()
 		g.ask(n, 0, "Winch.grab")
 		var taken []int64
-		honest, last := rapid.Bool().Draw(rt, "honest"), int64(-100)
+		honest := rapid.Bool().Draw(rt, "honest")
+		last := int64(-100)
 		for range rapid.IntRange(50, 300).Draw(rt, "ticks") {
 			count := rapid.IntRange(0, 4).Draw(rt, "requests")
 			if honest { // three a second, evenly: never more than one in seven ticks
 				count = 0
 				if g.s.Now()-last >= 7 {
-					count, last = 1, g.s.Now()
+					count = 1
+					last = g.s.Now()
 				}
 			}
 			for range count {
@@ -135,13 +138,18 @@ func TestASeatLeavesNothingToTheNext(t *testing.T) {
 	require.NotEqual(t, entity, g.copies[second].OwnedBy("Diver", second).Number)
 	require.Nil(t, g.copies[watcher].Entity(entity))
 	g.seq = 0 // the first number is new here
-	require.Equal(t, "not the holder", g.ask(second, 0, "Winch.turn").Reason, "neither its sequence, nor its limit, nor its hold")
+	require.Equal(
+		t, "not the holder", g.ask(second, 0, "Winch.turn").Reason, "neither its sequence, nor its limit, nor its hold",
+	)
 }
 
-// A hundred requests a second where five are allowed: no more than five a second take effect, for a minute. A client that keeps to the
-// limit loses none of them, though its link jitters.
+// A hundred requests a second where five are allowed: no more than five a second take effect, for a minute. A client
+// that keeps to the limit loses none of them, though its link jitters.
 func TestALimitOverAMinute(t *testing.T) {
-	c, problems := contract.Load("bell.kam", "contract bell language 1\nshared Bell { rung: int 0..9999 = 0\n  request ring() from everyone limit 5 per second { rung += 1 } }\n")
+	c, problems := contract.Load(
+		"bell.kam",
+		"contract bell language 1\nshared Bell { rung: int 0..9999 = 0\n  request ring() from everyone limit 5 per second { rung += 1 } }\n",
+	)
 	require.NotNil(t, c, problems)
 	for seed := range uint64(20) {
 		s, err := New(c, Options{})
@@ -152,7 +160,8 @@ func TestALimitOverAMinute(t *testing.T) {
 		require.NoError(t, err)
 		up, err := link.New(seed, link.Conditions{Delay: 80 * time.Millisecond, Jitter: 120 * time.Millisecond})
 		require.NoError(t, err)
-		taken, outcomes := map[int]int{}, map[wire.Outcome]int{}
+		taken := map[int]int{}
+		outcomes := map[wire.Outcome]int{}
 		ask := func(client int, seq uint64) { s.Ask(client, s.Read(wire.Ask{Seq: seq, Request: "Bell.ring"})) }
 		tick := func(now time.Duration) {
 			for _, raw := range up.Receive(now) {

@@ -44,8 +44,15 @@ func newCrowd(t require.TestingT, c *contract.Contract, seed uint64) *crowd {
 	s, err := New(c, Options{Key: [32]byte{3}})
 	require.NoError(t, err)
 	return &crowd{
-		Session: s, t: t, r: rand.New(rand.NewPCG(seed, 7)), outline: c.Outline(), copies: map[int]*replicate.Copy{},
-		readers: map[int]*wire.Reader{}, slow: map[key]*throttled{}, checked: map[string]int{}, lost: map[int]bool{},
+		Session: s,
+		t:       t,
+		r:       rand.New(rand.NewPCG(seed, 7)),
+		outline: c.Outline(),
+		copies:  map[int]*replicate.Copy{},
+		readers: map[int]*wire.Reader{},
+		slow:    map[key]*throttled{},
+		checked: map[string]int{},
+		lost:    map[int]bool{},
 	}
 }
 
@@ -72,7 +79,9 @@ func (w *crowd) random(t *contract.Type) contract.Value {
 		}
 		return v
 	case contract.FormRotation:
-		v, err := t.ParseJSON(fmt.Appendf(nil, "[%g,%g,%g,%g]", w.r.Float64(), w.r.Float64()-0.5, w.r.Float64()-0.5, w.r.Float64()-0.5))
+		v, err := t.ParseJSON(
+			fmt.Appendf(nil, "[%g,%g,%g,%g]", w.r.Float64(), w.r.Float64()-0.5, w.r.Float64()-0.5, w.r.Float64()-0.5),
+		)
 		require.NoError(w.t, err)
 		return v
 	case contract.FormText:
@@ -101,7 +110,14 @@ func (w *crowd) random(t *contract.Type) contract.Value {
 		case contract.FormList:
 			v.Parts = append(v.Parts, w.random(t.Of))
 		case contract.FormStacks:
-			v.Parts = append(v.Parts, contract.Value{Parts: []contract.Value{{Num: w.r.Int64N(int64(len(t.Enum.Values)))}, {Num: 1 + w.r.Int64N(t.Each)}}})
+			v.Parts = append(
+				v.Parts,
+				contract.Value{
+					Parts: []contract.Value{
+						{Num: w.r.Int64N(int64(len(t.Enum.Values)))}, {Num: 1 + w.r.Int64N(t.Each)},
+					},
+				},
+			)
 		default:
 			v.Parts = append(v.Parts, contract.Value{Parts: []contract.Value{{Num: int64(i)}, w.random(t.Of)}})
 		}
@@ -209,7 +225,9 @@ func (w *crowd) step() {
 		if held := w.copies[cf.Client]; held != nil {
 			held.Apply(again)
 			if f.Digest != nil {
-				require.Equal(w.t, held.Digest(w.outline), *f.Digest, "the digest of client %d at tick %d", cf.Client, step.Tick)
+				require.Equal(
+					w.t, held.Digest(w.outline), *f.Digest, "the digest of client %d at tick %d", cf.Client, step.Tick,
+				)
 			}
 		}
 	}
@@ -219,7 +237,8 @@ func (w *crowd) step() {
 			if p.AtMost == 0 {
 				continue
 			}
-			k, now := key{e.ID, p.Index}, w.world.Value(e, p)
+			k := key{e.ID, p.Index}
+			now := w.world.Value(e, p)
 			if s := w.slow[k]; s == nil || !s.value.Equal(now) && (w.tick-s.at)*int64(p.AtMost) >= second {
 				w.slow[k] = &throttled{now, w.tick}
 			}
@@ -251,11 +270,15 @@ func (w *crowd) hold(n int, held *replicate.Copy) {
 			continue
 		}
 		count++
-		require.Equal(w.t, e.Owner, thing.Owner, "tick %d: client %d and the owner of %s #%d", w.tick, n, e.Kind.Name, e.Serial)
+		require.Equal(
+			w.t, e.Owner, thing.Owner, "tick %d: client %d and the owner of %s #%d", w.tick, n, e.Kind.Name, e.Serial,
+		)
 		for _, p := range e.Kind.Properties {
 			f, has := thing.Field(p.Name)
 			if gets := w.machine.Gets(e, p, n); gets != has {
-				require.Equal(w.t, gets, has, "tick %d: client %d and %s.%s of #%d", w.tick, n, e.Kind.Name, p.Name, e.Serial)
+				require.Equal(
+					w.t, gets, has, "tick %d: client %d and %s.%s of #%d", w.tick, n, e.Kind.Name, p.Name, e.Serial,
+				)
 			}
 			w.checked[p.Name]++
 			if !has {
@@ -265,11 +288,15 @@ func (w *crowd) hold(n int, held *replicate.Copy) {
 			if p.AtMost > 0 {
 				want = w.slow[key{e.ID, p.Index}].value
 			}
-			want, got := w.view.RefsFor(n, p.Type, want), there(held, p.Type, f.Value)
+			want = w.view.RefsFor(n, p.Type, want)
+			got := there(held, p.Type, f.Value)
 			if want.Equal(got) {
 				continue
 			}
-			require.Equal(w.t, p.Type.Format(want), p.Type.Format(got), "tick %d: client %d and %s.%s of #%d", w.tick, n, e.Kind.Name, p.Name, e.Serial)
+			require.Equal(
+				w.t, p.Type.Format(want), p.Type.Format(got), "tick %d: client %d and %s.%s of #%d", w.tick, n,
+				e.Kind.Name, p.Name, e.Serial,
+			)
 		}
 	}
 	require.Len(w.t, held.Entities(), count, "tick %d: client %d holds what is not there", w.tick, n)
@@ -286,11 +313,12 @@ func (w *crowd) hold(n int, held *replicate.Copy) {
 	require.ElementsMatch(w.t, names, known, "tick %d: client %d and who is there", w.tick, n)
 }
 
-// Random contracts of all classes of audiences and all clauses, with clients that come, go, lose their connections and change their
-// roles, and everything changing: at every tick each copy is what its client should hold, bit for bit.
+// Random contracts of all classes of audiences and all clauses, with clients that come, go, lose their connections and
+// change their roles, and everything changing: at every tick each copy is what its client should hold, bit for bit.
 // KAMERAD_RUNS says how many contracts are tried, KAMERAD_SEED with which one to begin.
 func TestEveryCopyIsWhatItShouldBe(t *testing.T) {
-	runs, first := 80, uint64(1)
+	runs := 80
+	first := uint64(1)
 	if n, err := strconv.Atoi(os.Getenv("KAMERAD_RUNS")); err == nil {
 		runs = n
 	}
@@ -298,7 +326,8 @@ func TestEveryCopyIsWhatItShouldBe(t *testing.T) {
 		first = n
 	}
 	covered := map[string]int{}
-	right, values := 0, 0
+	right := 0
+	values := 0
 	for seed := first; right < runs; seed++ {
 		c, _ := contract.Load("carried.kam", wild.Carried(rand.New(rand.NewPCG(seed, 1))))
 		if c == nil {
@@ -336,15 +365,20 @@ func TestEveryCopyIsWhatItShouldBe(t *testing.T) {
 			}
 		}()
 	}
-	least, rarest := runs, ""
+	least := runs
+	rarest := ""
 	for _, clause := range wild.Clauses {
 		for _, class := range wild.Classes {
 			if n := covered[clause+" to "+class]; n < least {
-				least, rarest = n, clause+" to "+class
+				least = n
+				rarest = clause + " to " + class
 			}
 		}
 	}
-	t.Logf("%d runs from seed %d, %d values held against what they should be; the rarest pair, %s, is in %d runs", runs, first, values, rarest, least)
+	t.Logf(
+		"%d runs from seed %d, %d values held against what they should be; the rarest pair, %s, is in %d runs", runs,
+		first, values, rarest, least,
+	)
 	if runs >= 10_000 {
 		assert.GreaterOrEqual(t, least, 200, rarest)
 	}

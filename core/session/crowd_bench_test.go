@@ -27,12 +27,14 @@ entity Rock { n: int 0..1000 = 0 }
 shared Sea { on start { SPAWNS } }
 `
 
-// BenchmarkCrowd is a tick of a session with all classes of audiences: a tenth of the clients move, each has a value of its own that
-// changes, and so do a hundred values that everyone sees.
+// BenchmarkCrowd is a tick of a session with all classes of audiences: a tenth of the clients move, each has a value of
+// its own that changes, and so do a hundred values that everyone sees.
 func BenchmarkCrowd(b *testing.B) {
 	for _, n := range []int{100, 1000} {
 		b.Run(fmt.Sprint(n), func(b *testing.B) {
-			c, problems := contract.Load("crowd.kam", strings.Replace(crowdText, "SPAWNS", strings.Repeat("spawn Rock; ", 100), 1))
+			c, problems := contract.Load(
+				"crowd.kam", strings.Replace(crowdText, "SPAWNS", strings.Repeat("spawn Rock; ", 100), 1),
+			)
 			require.NotNil(b, c, problems.Error())
 			s, err := New(c, Options{})
 			require.NoError(b, err)
@@ -42,7 +44,8 @@ func BenchmarkCrowd(b *testing.B) {
 				require.NoError(b, err)
 			}
 			s.Tick()
-			diver, rock := c.Kinds[0], c.Kinds[1]
+			diver := c.Kinds[0]
+			rock := c.Kinds[1]
 			for _, e := range s.world.Kind(diver.Index) {
 				s.world.Set(e, diver.Property("pos"), []int64{r.Int64N(100000) - 50000, r.Int64N(100000) - 50000})
 				s.world.Set(e, diver.Property("crew"), []int64{r.Int64N(4)})
@@ -58,7 +61,10 @@ func BenchmarkCrowd(b *testing.B) {
 				}
 				for i, e := range s.world.Kind(diver.Index) {
 					if i%10 == 0 {
-						s.world.Set(e, diver.Property("pos"), []int64{min(max(e.Nums[0]+r.Int64N(80)-40, -50000), 50000), e.Nums[1]})
+						s.world.Set(
+							e, diver.Property("pos"),
+							[]int64{min(max(e.Nums[0]+r.Int64N(80)-40, -50000), 50000), e.Nums[1]},
+						)
 					}
 					s.world.Set(e, diver.Property("air"), []int64{r.Int64N(100)})
 				}

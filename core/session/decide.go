@@ -47,7 +47,12 @@ func (s *Session) eachView(f func(v listener)) {
 // cause names what the machine runs next, for its rolls.
 func (s *Session) cause(what byte, a, b int64) {
 	s.causeAt = s.machine.Used()
-	s.machine.Cause = rules.Cause{Tick: s.tick, What: what, A: a, B: b}
+	s.machine.Cause = rules.Cause{
+		Tick: s.tick,
+		What: what,
+		A:    a,
+		B:    b,
+	}
 }
 
 func (s *Session) join(t *seat) {
@@ -59,12 +64,16 @@ func (s *Session) join(t *seat) {
 	s.concludeFor(c.Number, "on join", s.machine.Join(&t.client))
 }
 
-// conclude ends the transaction of a handler or timer of an entity; a fault undoes it and is told to those who run the session.
+// conclude ends the transaction of a handler or timer of an entity; a fault undoes it and is told to those who run the
+// session.
 func (s *Session) conclude(what string, e *world.Entity, o *rules.Outcome) {
 	s.weigh(what, e.Kind)
 	if o != nil {
 		f := newFault(what+" of "+e.Kind.Name, o)
-		f.Entity, f.Kind, f.Serial, f.Owner = s.teller.Number(e), e.Kind.Name, e.Serial, e.Owner
+		f.Entity = s.teller.Number(e)
+		f.Kind = e.Kind.Name
+		f.Serial = e.Serial
+		f.Owner = e.Owner
 		s.faults = append(s.faults, f)
 	}
 	s.settle(o)
@@ -84,7 +93,13 @@ func (s *Session) concludeFor(client int, what string, o *rules.Outcome) {
 }
 
 func newFault(of string, o *rules.Outcome) Fault {
-	return Fault{Of: of, In: o.In, File: o.File, Line: o.Line, Reason: o.Reason}
+	return Fault{
+		Of:     of,
+		In:     o.In,
+		File:   o.File,
+		Line:   o.Line,
+		Reason: o.Reason,
+	}
 }
 
 // handle runs a handler of an entity, if its kind has it.
@@ -127,7 +142,8 @@ func (s *Session) timers() {
 			if *count < 0 || t.While != nil && !s.machine.While(e, i) {
 				continue
 			}
-			if *count++; *count < t.Ticks {
+			*count++
+			if *count < t.Ticks {
 				continue
 			}
 			*count = 0
@@ -182,12 +198,13 @@ func (s *Session) leave(t *seat) {
 	s.eachView(func(v listener) { v.RemoveClient(n) })
 }
 
-// settle ends a transaction as its outcome says: all that it did happens, or nothing. It gives the changes when traced, and
-// the events.
+// settle ends a transaction as its outcome says: all that it did happens, or nothing. It gives the changes when traced,
+// and the events.
 func (s *Session) settle(o *rules.Outcome) (changes []Change, told []rules.Told) {
 	told = s.machine.Told
 	effects := s.machine.Effects
-	s.machine.Told, s.machine.Effects = s.machine.Told[:0], s.machine.Effects[:0] // they are dealt with before the next run begins
+	s.machine.Told = s.machine.Told[:0]
+	s.machine.Effects = s.machine.Effects[:0] // they are dealt with before the next run begins
 	if o != nil {
 		s.world.Rollback()
 		return nil, nil
@@ -196,8 +213,13 @@ func (s *Session) settle(o *rules.Outcome) (changes []Change, told []rules.Told)
 		for _, c := range s.world.Changes() {
 			t := c.Property.Type
 			changes = append(changes, Change{
-				Entity: s.view.Number(c.Entity), Kind: c.Entity.Kind.Name, Owner: c.Entity.Owner,
-				Property: c.Property.Name, Type: t, Old: s.view.PublicRefs(t, c.Old), New: s.view.PublicRefs(t, c.New),
+				Entity:   s.view.Number(c.Entity),
+				Kind:     c.Entity.Kind.Name,
+				Owner:    c.Entity.Owner,
+				Property: c.Property.Name,
+				Type:     t,
+				Old:      s.view.PublicRefs(t, c.Old),
+				New:      s.view.PublicRefs(t, c.New),
 			})
 		}
 	}
@@ -247,7 +269,8 @@ func (s *Session) effect(e rules.Effect) {
 		s.logs = append(s.logs, Log{e.Text, e.Clients})
 		for _, t := range s.order {
 			if t.joined && slices.Contains(e.Clients, t.client.Number) {
-				t.logs, t.busy = append(t.logs, e.Text), true
+				t.logs = append(t.logs, e.Text)
+				t.busy = true
 			}
 		}
 	}
@@ -256,7 +279,8 @@ func (s *Session) effect(e rules.Effect) {
 // expel takes a client's seat with the end of this tick.
 func (s *Session) expel(client int, reason string) {
 	if t := s.seats[client]; t != nil && t.cut == "" {
-		t.cut, t.busy = reason, true
+		t.cut = reason
+		t.busy = true
 		if len(s.out) >= maxOut {
 			clear(s.out)
 		}
@@ -267,14 +291,17 @@ func (s *Session) expel(client int, reason string) {
 	}
 }
 
-// tell puts an event on its way. Who hears it is decided now; what each of them knows of its entities, with the tick's end.
+// tell puts an event on its way. Who hears it is decided now; what each of them knows of its entities, with the tick's
+// end.
 func (s *Session) tell(e rules.Told) {
 	out := &told{Told: e, kind: -1}
-	out.Values, out.Clients = slices.Clone(e.Values), nil // what is passed is used again
+	out.Values = slices.Clone(e.Values)
+	out.Clients = nil // what is passed is used again
 	o := s.view.Layout().Outline
 	events := o.Events
 	if k := e.Event.Kind; k != nil {
-		if out.kind = slices.IndexFunc(o.Kinds, func(x contract.KindOutline) bool { return x.Name == k.Name }); out.kind >= 0 {
+		out.kind = slices.IndexFunc(o.Kinds, func(x contract.KindOutline) bool { return x.Name == k.Name })
+		if out.kind >= 0 {
 			events = o.Kinds[out.kind].Events
 		}
 	}
@@ -293,7 +320,9 @@ func (s *Session) tell(e rules.Told) {
 			})
 		}
 		if s.truth != nil {
-			whole.Fields = append(whole.Fields, wire.Field{Name: p.Name, Type: p.Type, Value: s.truth.PublicRefs(p.Type, e.Values[i])})
+			whole.Fields = append(
+				whole.Fields, wire.Field{Name: p.Name, Type: p.Type, Value: s.truth.PublicRefs(p.Type, e.Values[i])},
+			)
 		}
 	}
 	list := Told{Event: whole, Clients: []int{}}
@@ -304,14 +333,15 @@ func (s *Session) tell(e rules.Told) {
 		}
 		list.Clients = append(list.Clients, n)
 		if out.at >= 0 && (out.kind >= 0 || e.Event.Kind == nil) { // else nobody knows what it is
-			t.events, t.busy = append(t.events, out), true
+			t.events = append(t.events, out)
+			t.busy = true
 		}
 	}
 	s.told = append(s.told, list)
 }
 
-// packed gives an event as one client may have it: refs to what it does not know of are nothing, and who does not know the event's
-// entity hears it without.
+// packed gives an event as one client may have it: refs to what it does not know of are nothing, and who does not know
+// the event's entity hears it without.
 func (s *Session) packed(e *told, client int) []byte {
 	number := uint32(0)
 	if e.Entity != nil {
@@ -343,17 +373,22 @@ func (s *Session) decide(t *seat, call *Call, step *Step) {
 		t.first = new([rememberAsk]wire.Decision)
 	}
 	kept := &t.first[seq%rememberAsk]
-	if !call.waited && slices.ContainsFunc(s.waiting, func(w waiting) bool { return w.seat == t && w.call.ask.Seq == seq }) {
+	if !call.waited &&
+		slices.ContainsFunc(s.waiting, func(w waiting) bool { return w.seat == t && w.call.ask.Seq == seq }) {
 		return // a repeat of one that waits: its decision is to come
 	}
 	if seq <= t.newest && kept.Seq == seq {
 		// A repeat gets its first decision again and has no other effect.
-		t.said, t.busy = append(t.said, *kept), true
+		t.said = append(t.said, *kept)
+		t.busy = true
 		return
 	}
 	step.Decisions = append(step.Decisions, Decision{})
 	d := &step.Decisions[len(step.Decisions)-1]
-	d.Tick, d.Ask, d.Outcome, d.Check = s.tick, call.ask, wire.Accepted, -1
+	d.Tick = s.tick
+	d.Ask = call.ask
+	d.Outcome = wire.Accepted
+	d.Check = -1
 	d.Client = t.public
 	if s.pipeline(t, call, d) {
 		step.Decisions = step.Decisions[:len(step.Decisions)-1]
@@ -365,7 +400,14 @@ func (s *Session) decide(t *seat, call *Call, step *Step) {
 		t.replies = append(t.replies, answer{len(t.said), r.Reply, s.machine.Reply})
 	}
 	t.busy = true
-	t.said = append(t.said, wire.Decision{Seq: seq, Outcome: d.Outcome, Stage: d.Stage, Reason: d.Reason, Check: d.Check, Reply: d.Reply})
+	t.said = append(t.said, wire.Decision{
+		Seq:     seq,
+		Outcome: d.Outcome,
+		Stage:   d.Stage,
+		Reason:  d.Reason,
+		Check:   d.Check,
+		Reply:   d.Reply,
+	})
 	out := &t.said[len(t.said)-1]
 	if d.Outcome == wire.Faulted {
 		// What went wrong may tell of values that this client may not have.
@@ -378,19 +420,25 @@ func (s *Session) decide(t *seat, call *Call, step *Step) {
 }
 
 func (d *Decision) no(outcome wire.Outcome, stage wire.Stage, reason string) {
-	d.Outcome, d.Stage, d.Reason = outcome, stage, reason
+	d.Outcome = outcome
+	d.Stage = stage
+	d.Reason = reason
 }
 
 func (s *Session) pipeline(t *seat, call *Call, d *Decision) (waits bool) {
 	if call.ask.Seq <= t.newest && !call.waited {
-		d.no(wire.Dropped, wire.StageBounds, fmt.Sprintf("the sequence number %d was used before; the newest is %d", call.ask.Seq, t.newest))
+		d.no(
+			wire.Dropped, wire.StageBounds,
+			fmt.Sprintf("the sequence number %d was used before; the newest is %d", call.ask.Seq, t.newest),
+		)
 		return
 	}
 	if call.tooLate {
 		d.no(wire.Dropped, wire.StageBounds, tooMuchToDo)
 		return
 	}
-	if t.decided++; t.decided > maxPerTick {
+	t.decided++
+	if t.decided > maxPerTick {
 		d.no(wire.Dropped, wire.StageBounds, fmt.Sprintf("more than %d requests in one tick", maxPerTick))
 		return
 	}
@@ -398,7 +446,8 @@ func (s *Session) pipeline(t *seat, call *Call, d *Decision) (waits bool) {
 	if r != nil {
 		d.Kind = r.Kind.Name
 	}
-	wrong, args := call.wrong, call.slots
+	wrong := call.wrong
+	args := call.slots
 	if wrong == "" && args == nil {
 		wrong = s.arguments(t, call)
 		args = s.args
@@ -413,7 +462,8 @@ func (s *Session) pipeline(t *seat, call *Call, d *Decision) (waits bool) {
 		d.no(wire.Denied, wire.StageTarget, "no such entity")
 		return
 	}
-	d.Entity, d.Owner = s.view.Number(e), e.Owner
+	d.Entity = s.view.Number(e)
+	d.Owner = e.Owner
 	if !s.machine.MayAsk(r, e, t.client.Number) {
 		reason := "not allowed"
 		if len(r.From) == 1 && r.From[0].Sort == contract.ToOwner {
@@ -430,10 +480,14 @@ func (s *Session) pipeline(t *seat, call *Call, d *Decision) (waits bool) {
 			t.uses[key] = w
 		}
 		if !w.take(r.Limit.Count, r.Limit.Window, s.tick) {
-			if free := w.ticks[w.next] + r.Limit.Window; free-s.tick <= int64(s.contract.TickRate)/4 && s.wait(t, call, key, free) {
+			if free := w.ticks[w.next] + r.Limit.Window; free-s.tick <= int64(s.contract.TickRate)/4 &&
+				s.wait(t, call, key, free) {
 				return true
 			}
-			d.no(wire.Dropped, wire.StageLimit, fmt.Sprintf("more than %d in %g s", r.Limit.Count, float64(r.Limit.Ms)/1000))
+			d.no(
+				wire.Dropped, wire.StageLimit,
+				fmt.Sprintf("more than %d in %g s", r.Limit.Count, float64(r.Limit.Ms)/1000),
+			)
 			return
 		}
 	}
@@ -462,7 +516,9 @@ func (s *Session) pipeline(t *seat, call *Call, d *Decision) (waits bool) {
 		}
 		return
 	}
-	d.In, d.File, d.Line = outcome.In, outcome.File, outcome.Line
+	d.In = outcome.In
+	d.File = outcome.File
+	d.Line = outcome.Line
 	switch {
 	case outcome.Faulted:
 		d.no(wire.Faulted, wire.StageBody, outcome.Reason)
@@ -479,8 +535,8 @@ func (s *Session) pipeline(t *seat, call *Call, d *Decision) (waits bool) {
 	return false
 }
 
-// waiting is a request that came a little before its limit lets it through. Links jitter: of a client that keeps to a limit, one request
-// may be late and the next in time.
+// waiting is a request that came a little before its limit lets it through. Links jitter: of a client that keeps to a
+// limit, one request may be late and the next in time.
 type waiting struct {
 	until int64
 	seat  *seat
@@ -490,11 +546,14 @@ type waiting struct {
 
 // wait lets a request wait until a tick, at most one for each client and limit.
 func (s *Session) wait(t *seat, call *Call, key use, until int64) bool {
-	if s.strict || call.waited || slices.ContainsFunc(s.waiting, func(w waiting) bool { return w.seat == t && w.key == key }) {
+	if s.strict || call.waited ||
+		slices.ContainsFunc(s.waiting, func(w waiting) bool { return w.seat == t && w.key == key }) {
 		return false
 	}
 	later := *call
-	later.waited, later.args, later.slots = true, slices.Clone(call.args), slices.Clone(call.slots)
+	later.waited = true
+	later.args = slices.Clone(call.args)
+	later.slots = slices.Clone(call.slots)
 	s.waiting = append(s.waiting, waiting{until, t, key, later})
 	return true
 }
@@ -518,8 +577,8 @@ func (s *Session) admit(step *Step) {
 	}
 }
 
-// arguments gives the slots of a request's arguments to s.args; the result says what is wrong with one, if anything is. A ref
-// to what the client may not know of, and a client that is gone, come as nothing.
+// arguments gives the slots of a request's arguments to s.args; the result says what is wrong with one, if anything is.
+// A ref to what the client may not know of, and a client that is gone, come as nothing.
 func (s *Session) arguments(t *seat, call *Call) (wrong string) {
 	s.args = s.args[:0]
 	for i, p := range call.request.Params {
@@ -541,7 +600,10 @@ func (s *Session) arguments(t *seat, call *Call) (wrong string) {
 				switch t.Form {
 				case contract.FormEntity:
 					if e := s.world.Entity(world.ID(n)); e != nil && !slices.Contains(t.Kinds, e.Kind) {
-						wrong = fmt.Sprintf("the argument `%s` refers to a %s, not to a %s", p.Name, e.Kind.Name, strings.Join(t.Names, " or "))
+						wrong = fmt.Sprintf(
+							"the argument `%s` refers to a %s, not to a %s", p.Name, e.Kind.Name,
+							strings.Join(t.Names, " or "),
+						)
 					}
 				case contract.FormClient:
 					if n > 0 && s.world.Client(int(n)) == nil {
@@ -554,12 +616,12 @@ func (s *Session) arguments(t *seat, call *Call) (wrong string) {
 	return wrong
 }
 
-// maxLate is how far back a client's view may lie for a strike to be unfair, in seconds: a link with a delay of two seconds that loses
-// one message in twenty shows nothing newer for longer than half a minute now and then.
+// maxLate is how far back a client's view may lie for a strike to be unfair, in seconds: a link with a delay of two
+// seconds that loses one message in twenty shows nothing newer for longer than half a minute now and then.
 const maxLate = 60
 
-// strike counts a strike or expels, as the check that failed says. What an honest client could not know in time only denies:
-// what the check read has changed since the tick that the client had confirmed, a minute back at most.
+// strike counts a strike or expels, as the check that failed says. What an honest client could not know in time only
+// denies: what the check read has changed since the tick that the client had confirmed, a minute back at most.
 func (s *Session) strike(t *seat, call *Call, o *rules.Outcome, d *Decision) {
 	if o.Then != contract.ThenStrike && o.Then != contract.ThenExpel {
 		return
@@ -569,7 +631,8 @@ func (s *Session) strike(t *seat, call *Call, o *rules.Outcome, d *Decision) {
 		return
 	}
 	d.Strike = true
-	if o.Then == contract.ThenExpel || s.contract.Strikes == 1 || !t.strikes.take(s.contract.Strikes-1, s.contract.Window, s.tick) {
+	if o.Then == contract.ThenExpel || s.contract.Strikes == 1 ||
+		!t.strikes.take(s.contract.Strikes-1, s.contract.Window, s.tick) {
 		s.expel(t.client.Number, o.Reason)
 	}
 }
@@ -590,7 +653,8 @@ func (s *Session) target(t *seat, k *contract.Kind, n uint32) *world.Entity {
 
 // collect brings what the tick changed into the views.
 func (s *Session) collect(step *Step) {
-	dirty, next := s.world.Dirty(), 0
+	dirty := s.world.Dirty()
+	next := 0
 	s.world.Flush(func(e *world.Entity, properties uint64) {
 		for dirty[next] != e { // it is gone
 			next++
@@ -607,10 +671,13 @@ func (s *Session) collect(step *Step) {
 	if s.truth != nil {
 		step.Truth = s.truth.EndTick()
 	}
-	step.Told, s.told = s.told, nil
-	step.Faults, s.faults = s.faults, nil
+	step.Told = s.told
+	s.told = nil
+	step.Faults = s.faults
+	s.faults = nil
 	step.Refused = s.refused
 	step.Reveals, s.machine.Reveals = s.machine.Reveals, nil
-	step.Logs, s.logs = s.logs, nil
+	step.Logs = s.logs
+	s.logs = nil
 	step.Closed = s.closed
 }

@@ -7,9 +7,9 @@ import (
 	"kamerad/core/wire"
 )
 
-// What a client gets stands in two queues. What it holds is state: whatever was missed, a snapshot makes up for. Events, decisions and
-// log lines are messages: each is kept until its client has confirmed the frame that it travelled in, and travels again when that
-// frame was lost.
+// What a client gets stands in two queues. What it holds is state: whatever was missed, a snapshot makes up for.
+// Events, decisions and log lines are messages: each is kept until its client has confirmed the frame that it travelled
+// in, and travels again when that frame was lost.
 
 // flight is the messages of a frame that its client has not confirmed.
 type flight struct {
@@ -33,7 +33,8 @@ func (t *seat) confirm() {
 	}
 }
 
-// land takes back the messages of the frames after a tick: they never arrived, and travel with the next one. What is loose is gone.
+// land takes back the messages of the frames after a tick: they never arrived, and travel with the next one. What is
+// loose is gone.
 func (t *seat) land(after int64) {
 	from := len(t.flights)
 	for from > 0 && t.flights[from-1].tick > after {
@@ -49,11 +50,14 @@ func (t *seat) land(after int64) {
 				events = append(events, e)
 			}
 		}
-		decisions, logs = append(decisions, f.decisions...), append(logs, f.logs...)
+		decisions = append(decisions, f.decisions...)
+		logs = append(logs, f.logs...)
 	}
 	t.flights = slices.Delete(t.flights, from, len(t.flights))
 	t.busy = true
-	t.held, t.said, t.logs = append(events, t.held...), append(decisions, t.said...), append(logs, t.logs...)
+	t.held = append(events, t.held...)
+	t.said = append(decisions, t.said...)
+	t.logs = append(logs, t.logs...)
 }
 
 // waiting counts the messages that the client has not confirmed.
@@ -61,8 +65,8 @@ func (t *seat) waiting() int {
 	return t.flying + len(t.held) + len(t.events) + len(t.said) + len(t.logs)
 }
 
-// Behind says that a client does not take what it is sent, and that frames after the tick written never left. It is sent no more until
-// CaughtUp.
+// Behind says that a client does not take what it is sent, and that frames after the tick written never left. It is
+// sent no more until CaughtUp.
 func (s *Session) Behind(client int, written int64) {
 	if t := s.seats[client]; t != nil && !t.behind {
 		t.behind = true
@@ -70,7 +74,8 @@ func (s *Session) Behind(client int, written int64) {
 	}
 }
 
-// CaughtUp says that a client that was behind has taken all that was written. It is sent a snapshot in place of what it missed.
+// CaughtUp says that a client that was behind has taken all that was written. It is sent a snapshot in place of what it
+// missed.
 func (s *Session) CaughtUp(client int) {
 	if t := s.seats[client]; t != nil && t.behind {
 		t.behind = false
@@ -91,8 +96,8 @@ func (s *Session) Received(client int) uint64 {
 // warmed is how many entities and clients are read ahead.
 const warmed = 16
 
-// frames cuts the frame of each client. One that gets nothing new hears from the server once a second all the same, and once a
-// second a frame carries the digest of what its client should hold.
+// frames cuts the frame of each client. One that gets nothing new hears from the server once a second all the same, and
+// once a second a frame carries the digest of what its client should hold.
 func (s *Session) frames(step *Step) {
 	s.view.EndTick()
 	s.arena = s.arena[:0]
@@ -104,7 +109,8 @@ func (s *Session) frames(step *Step) {
 			}
 			s.view.PrefetchClients(warmed)
 		}
-		t.asked, t.decided = 0, 0
+		t.asked = 0
+		t.decided = 0
 		if !t.joined {
 			continue
 		}
@@ -126,7 +132,10 @@ func (s *Session) gather(t *seat, step *Step) bool {
 	n := t.client.Number
 	s.reply(t)
 	if t.waiting() > MaxHeld {
-		step.Cuts = append(step.Cuts, Cut{n, fmt.Sprintf("more than %d events, decisions and log lines waited for this client", MaxHeld)})
+		step.Cuts = append(
+			step.Cuts,
+			Cut{n, fmt.Sprintf("more than %d events, decisions and log lines waited for this client", MaxHeld)},
+		)
 		s.Leave(n)
 		return false
 	}
@@ -146,14 +155,24 @@ func (s *Session) gather(t *seat, step *Step) bool {
 func (s *Session) frame(t *seat, step *Step, second int64) {
 	n := t.client.Number
 	parts := &s.parts
-	parts.Tick, parts.Last, parts.Settled, parts.WasSettled, parts.HasDigest = s.tick, t.sent, s.settled, t.settled, false
+	parts.Tick = s.tick
+	parts.Last = t.sent
+	parts.Settled = s.settled
+	parts.WasSettled = t.settled
+	parts.HasDigest = false
 	var sent flight
-	if parts.Events, parts.Decisions, parts.Logs = parts.Events[:0], nil, nil; t.busy {
+	parts.Events = parts.Events[:0]
+	parts.Decisions = nil
+	parts.Logs = nil
+	if t.busy {
 		sent.tick = s.tick
-		sent.decisions, sent.logs = t.said, t.logs
-		parts.Decisions, parts.Logs = t.said, t.logs
+		sent.decisions = t.said
+		sent.logs = t.logs
+		parts.Decisions = t.said
+		parts.Logs = t.logs
 		if t.ready {
-			sent.events, t.held = t.held, nil
+			sent.events = t.held
+			t.held = nil
 		}
 		for _, e := range sent.events {
 			parts.Events = append(parts.Events, s.packed(e, n))
@@ -169,10 +188,12 @@ func (s *Session) frame(t *seat, step *Step, second int64) {
 	}
 	if sent.size() > 0 {
 		t.flights, t.flying = append(t.flights, sent), t.flying+sent.size()
-		t.said, t.logs = nil, nil
+		t.said = nil
+		t.logs = nil
 		t.busy = len(t.held) > 0
 	}
-	t.sent, t.settled = s.tick, s.settled
+	t.sent = s.tick
+	t.settled = s.settled
 	from := len(s.arena)
 	s.arena = parts.Append(append(s.arena, s.empty...))
 	whole := s.arena[from:len(s.arena):len(s.arena)]

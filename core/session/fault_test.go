@@ -11,8 +11,8 @@ import (
 	"kamerad/core/wire"
 )
 
-// A timer that fails in every tick, after as many steps as a body may take, keeps nobody waiting: each tick's frames tell of that very tick,
-// and what is asked is decided in it.
+// A timer that fails in every tick, after as many steps as a body may take, keeps nobody waiting: each tick's frames
+// tell of that very tick, and what is asked is decided in it.
 func TestAFaultMakesNoFrameLate(t *testing.T) {
 	g := open(t, `contract kiln language 1
 tick 20 per second
@@ -32,7 +32,8 @@ entity Potter per player {
   request fail() { made = made / (made - made) }
 }
 `)
-	ana, bo := g.join("Ana", ""), g.join("Bo", "")
+	ana := g.join("Ana", "")
+	bo := g.join("Bo", "")
 	g.tick()
 	for i := range 40 {
 		g.s.Ask(ana, g.s.Read(wire.Ask{Seq: uint64(2*i + 1), Request: "Potter.work", Args: []json.RawMessage{}}))

@@ -92,7 +92,10 @@ func FuzzSession(f *testing.F) {
 			}
 			for name, p := range s.moves {
 				s.Move(client.Number, s.ReadMove("press", wire.Move{Property: name, Press: 1}))
-				s.Move(client.Number, s.ReadMove("write", wire.Move{Property: name, Value: json.RawMessage(plainArgument(p.Type))}))
+				s.Move(
+					client.Number,
+					s.ReadMove("write", wire.Move{Property: name, Value: json.RawMessage(plainArgument(p.Type))}),
+				)
 			}
 			s.Lost(client.Number)
 			s.Tick()

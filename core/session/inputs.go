@@ -37,14 +37,17 @@ func (s *Session) ReadMove(what string, in wire.Move) Move {
 	m := Move{what: what, in: in}
 	m.prop = s.moves[in.Property]
 	if m.prop == nil || (m.prop.Hold == nil) != (what == "write") {
-		m.prop, m.wrong = nil, fmt.Sprintf("the contract has no hold or property %.80q that a client could %s", in.Property, what)
+		m.prop, m.wrong = nil, fmt.Sprintf(
+			"the contract has no hold or property %.80q that a client could %s", in.Property, what,
+		)
 		return m
 	}
 	m.kind = s.moveKinds[in.Property]
 	if what == "write" && in.Wide != m.prop.Type.Width() {
 		var err error
 		m.in.Wide = 0
-		if m.value, err = m.prop.Type.ParseJSON(in.Value); err != nil {
+		m.value, err = m.prop.Type.ParseJSON(in.Value)
+		if err != nil {
 			m.wrong = "the value " + err.Error()
 		}
 	}
@@ -57,7 +60,8 @@ func (s *Session) Move(client int, m Move) {
 	if t == nil {
 		return
 	}
-	if t.asked++; t.asked > maxAsked {
+	t.asked++
+	if t.asked > maxAsked {
 		return
 	}
 	s.confirm(t, m.in.Seen)
@@ -77,22 +81,31 @@ func (s *Session) Move(client int, m Move) {
 
 // carry carries out a press, release or write. Only what is refused gets a decision.
 func (s *Session) carry(t *seat, m *Move) {
-	outcome, stage, reason := wire.Malformed, wire.StageTypes, m.wrong
+	outcome := wire.Malformed
+	stage := wire.StageTypes
+	reason := m.wrong
 	if m.wrong == "" {
 		e := s.target(t, m.kind, m.in.Entity)
 		switch {
 		case e == nil:
-			outcome, stage, reason = wire.Denied, wire.StageTarget, "no such entity"
+			outcome = wire.Denied
+			stage = wire.StageTarget
+			reason = "no such entity"
 		case m.what == "write":
 			outcome, stage, reason = s.write(t, e, m)
 			if reason != "" {
 				s.view.Resend(e, m.prop, t.client.Number)
 			}
 		case e.Owner != t.client.Number:
-			outcome, stage, reason = wire.Denied, wire.StageFrom, "not the owner"
+			outcome = wire.Denied
+			stage = wire.StageFrom
+			reason = "not the owner"
 		case m.what == "press":
-			if reason = ""; !s.press(t, e, m) {
-				outcome, stage, reason = wire.Denied, wire.StageCheck, "when"
+			reason = ""
+			if !s.press(t, e, m) {
+				outcome = wire.Denied
+				stage = wire.StageCheck
+				reason = "when"
 			}
 		default:
 			reason = ""
@@ -102,14 +115,21 @@ func (s *Session) carry(t *seat, m *Move) {
 		}
 	}
 	if reason != "" {
-		t.said, t.busy = append(t.said, m.refused(outcome, stage, reason)), true
+		t.said = append(t.said, m.refused(outcome, stage, reason))
+		t.busy = true
 		s.refused = append(s.refused, Refused{t.public, m.what, m.in.Property, outcome, reason})
 	}
 }
 
-// refused returns the decision about a press, release or write that is refused, with the number that its client gave it.
+// refused returns the decision about a press, release or write that is refused, with the number that its client gave
+// it.
 func (m *Move) refused(outcome wire.Outcome, stage wire.Stage, reason string) wire.Decision {
-	d := wire.Decision{Outcome: outcome, Stage: stage, Reason: reason, Check: -1}
+	d := wire.Decision{
+		Outcome: outcome,
+		Stage:   stage,
+		Reason:  reason,
+		Check:   -1,
+	}
 	switch m.what {
 	case "press":
 		d.Press = m.in.Press
@@ -121,8 +141,8 @@ func (m *Move) refused(outcome wire.Outcome, stage wire.Stage, reason string) wi
 	return d
 }
 
-// press begins a hold, or renews its lease. A hold that has ended begins again only with a new press. It reports false for a new press while
-// the condition of the hold fails: such a hold does not begin.
+// press begins a hold, or renews its lease. A hold that has ended begins again only with a new press. It reports false
+// for a new press while the condition of the hold fails: such a hold does not begin.
 func (s *Session) press(t *seat, e *world.Entity, m *Move) bool {
 	k := key{e.ID, m.prop.Index}
 	held := e.Nums[m.prop.Slot] != 0
@@ -160,7 +180,8 @@ func (s *Session) leases() {
 	}
 	s.each(func(e *world.Entity) {
 		for _, p := range e.Kind.Properties {
-			if p.Hold != nil && !e.Gone && e.Nums[p.Slot] != 0 && (s.tick >= e.Nums[p.Hold.Slot] || s.seats[e.Owner] == nil || !s.machine.MayHold(e, p)) {
+			if p.Hold != nil && !e.Gone && e.Nums[p.Slot] != 0 &&
+				(s.tick >= e.Nums[p.Hold.Slot] || s.seats[e.Owner] == nil || !s.machine.MayHold(e, p)) {
 				s.hold(e, p, false)
 			}
 		}
@@ -175,8 +196,14 @@ func (s *Session) write(t *seat, e *world.Entity, m *Move) (wire.Outcome, wire.S
 	}
 	b := t.spends // mostly a client writes one property
 	if k := (key{e.ID, m.prop.Index}); b == nil || b.of != k {
-		if b = s.budgets[k]; b == nil {
-			b = &budget{of: k, left: m.prop.Set.Burst, tick: s.tick, own: -1}
+		b = s.budgets[k]
+		if b == nil {
+			b = &budget{
+				of:   k,
+				left: m.prop.Set.Burst,
+				tick: s.tick,
+				own:  -1,
+			}
 			s.budgets[k] = b
 		}
 		t.spends = b
@@ -206,7 +233,8 @@ func (s *Session) write(t *seat, e *world.Entity, m *Move) (wire.Outcome, wire.S
 	if o := s.machine.Settle(); o != nil {
 		s.conclude("a write of "+m.prop.Name, e, o)
 		f := &s.faults[len(s.faults)-1]
-		f.Client, f.Seq = t.client.Number, m.in.Seq
+		f.Client = t.client.Number
+		f.Seq = m.in.Seq
 		return wire.Faulted, wire.StageBody, "the write failed inside and changed nothing"
 	}
 	s.settle(nil)
@@ -234,8 +262,8 @@ func (s *Session) forget(e *world.Entity) {
 	}
 }
 
-// follow runs what a concluded cause brings with it: the holds of what has another owner end, and clients with another role get the
-// entities of that.
+// follow runs what a concluded cause brings with it: the holds of what has another owner end, and clients with another
+// role get the entities of that.
 func (s *Session) follow() {
 	for len(s.handed) > 0 {
 		e := s.handed[0]

@@ -19,7 +19,8 @@ func reply(t *testing.T, declarations, body, result string) string {
 	c, problems := contract.Load("thing.kam", text)
 	require.NotNil(t, c, "%s\n%s", problems.Error(), text)
 	g := open(t, text)
-	ana, _ := g.join("Ana", ""), g.join("Bo", "")
+	ana := g.join("Ana", "")
+	_ = g.join("Bo", "")
 	g.tick()
 	d := g.ask(ana, 0, "Probe.try", "2")
 	if d.Outcome != wire.Accepted {
@@ -64,7 +65,10 @@ func TestTheLanguageComputes(t *testing.T) {
 		// vectors
 		{"let v = vec(3, 4) * 2 - vec(1, 1) / 2; reply v.x", "real -99..99 step 0.01", "5.5"},
 		{"reply -vec(1, 2) + 3 * vec(1, 0)", "vec2 -9..9 step 0.5", "[2,-2]"},
-		{"reply length(vec(3, 4)) + distance(vec(1, 1), vec(4, 5)) + dot(vec(1, 2), vec(3, 4))", "real 0..99 step 0.5", "21"},
+		{
+			"reply length(vec(3, 4)) + distance(vec(1, 1), vec(4, 5)) + dot(vec(1, 2), vec(3, 4))",
+			"real 0..99 step 0.5", "21",
+		},
 		{"reply unit(vec(0, 5))", "vec2 -1..1 step 0.5", "[0,1]"},
 		{"reply unit(vec(0, 0))", "vec2 -1..1 step 0.5", "faulted: `unit` of a vector without a direction"},
 		{"reply angle(vec(0, 2))", "real -4..4 step 0.01", "1.57"},
@@ -73,11 +77,20 @@ func TestTheLanguageComputes(t *testing.T) {
 		{"reply vec(1, 2) == vec(1, 2) and vec(1, 2) != vec(2, 1)", "bool", "true"},
 		{"reply vec(1, 0) / (caller.Diver.n - 8)", "vec2 -1..1 step 0.5", "[-0.5,0]"},
 		{"let d = caller.Diver; d.aim = vec(0, -3); reply d.aim", "vec2 -1..1 step 0.01", "[0,-1]"},
-		{"let d = caller.Diver; d.aim = d.pos; reply true", "bool", "faulted: a vector without a direction became a direction"},
+		{
+			"let d = caller.Diver; d.aim = d.pos; reply true", "bool",
+			"faulted: a vector without a direction became a direction",
+		},
 		{"let d = caller.Diver; d.pos.x += 2.5; d.pos.y = 7; reply d.pos", "Place", "[2.5,7]"},
-		{"let d = caller.Diver; d.pos = vec(100.004, 0); d.pos.x += 0.01; reply d.pos", "Place", "faulted: Diver.pos cannot become 100.01, which is no real -100..100 step 0.01"},
+		{
+			"let d = caller.Diver; d.pos = vec(100.004, 0); d.pos.x += 0.01; reply d.pos", "Place",
+			"faulted: Diver.pos cannot become 100.01, which is no real -100..100 step 0.01",
+		},
 		// geometry
-		{"reply crosses(line(vec(-1, 0), vec(1, 0)), walls) and not crosses(line(vec(1, 0), vec(2, 9)), walls)", "bool", "true"},
+		{
+			"reply crosses(line(vec(-1, 0), vec(1, 0)), walls) and not crosses(line(vec(1, 0), vec(2, 9)), walls)",
+			"bool", "true",
+		},
 		{"reply inside(vec(1, 1), corners) and not inside(vec(5, 1), corners)", "bool", "true"},
 		{"reply distance(vec(2, 3), line(vec(0, 0), vec(9, 0)))", "real 0..9 step 0.5", "3"},
 		{"let w = caller.Diver.pos; reply near(w)", "int 0..9", "1"},
@@ -94,13 +107,34 @@ func TestTheLanguageComputes(t *testing.T) {
 		{"let m = marks[0]; reply m", "Mark", `{"at":[1,2],"name":"reef","worth":7}`},
 		{"reply marks[2].worth", "int 0..99", "faulted: the list `a list` has 2 values: there is none at 2"},
 		{"reply caller.Diver.mark.at.y", "real -99..99 step 0.5", "1"},
-		{"let d = caller.Diver; d.bag.put(4); d.bag.put(6); d.bag[0] = 5; d.bag[1] += 1; reply d.bag[0] * 10 + d.bag[1] + d.bag.room()", "int 0..99", "58"},
-		{"let d = caller.Diver; d.bag = [1, 2, 3]; d.bag.put(4); reply true", "bool", "faulted: Diver.bag is full: it holds at most 3 values"},
-		{"let d = caller.Diver; d.bag = [1, 2, 3]; d.bag.take(2); d.bag.cut(0); reply d.bag.count() * 10 + d.bag[0] + d.bag.find(9)", "int 0..99", "12"},
-		{"let d = caller.Diver; d.bag = [1, 2]; d.bag[1] = 3 + d.n + d.n; reply true", "bool", "faulted: Diver.bag cannot become 13, which is no int 0..9"},
-		{"let d = caller.Diver; d.bag = [3, 1]; d.bag.move(who.Diver.bag, 3); reply d.bag.count() * 10 + who.Diver.bag[0]", "int 0..99", "13"},
-		{"let d = caller.Diver; d.seen[\"reef\"] = 3; d.seen[\"hull\"] = 4; d.seen[\"reef\"] += 2; let out = sum(k in d.seen: d.seen[k]); reply out", "int 0..99", "9"},
-		{"let d = caller.Diver; d.seen[\"a\"] = 1; d.seen.take(\"a\"); if d.seen.has(\"a\") { reply 1 } else { reply d.seen.room() }", "int 0..99", "3"},
+		{
+			"let d = caller.Diver; d.bag.put(4); d.bag.put(6); d.bag[0] = 5; d.bag[1] += 1; reply d.bag[0] * 10 + d.bag[1] + d.bag.room()",
+			"int 0..99", "58",
+		},
+		{
+			"let d = caller.Diver; d.bag = [1, 2, 3]; d.bag.put(4); reply true", "bool",
+			"faulted: Diver.bag is full: it holds at most 3 values",
+		},
+		{
+			"let d = caller.Diver; d.bag = [1, 2, 3]; d.bag.take(2); d.bag.cut(0); reply d.bag.count() * 10 + d.bag[0] + d.bag.find(9)",
+			"int 0..99", "12",
+		},
+		{
+			"let d = caller.Diver; d.bag = [1, 2]; d.bag[1] = 3 + d.n + d.n; reply true", "bool",
+			"faulted: Diver.bag cannot become 13, which is no int 0..9",
+		},
+		{
+			"let d = caller.Diver; d.bag = [3, 1]; d.bag.move(who.Diver.bag, 3); reply d.bag.count() * 10 + who.Diver.bag[0]",
+			"int 0..99", "13",
+		},
+		{
+			"let d = caller.Diver; d.seen[\"reef\"] = 3; d.seen[\"hull\"] = 4; d.seen[\"reef\"] += 2; let out = sum(k in d.seen: d.seen[k]); reply out",
+			"int 0..99", "9",
+		},
+		{
+			"let d = caller.Diver; d.seen[\"a\"] = 1; d.seen.take(\"a\"); if d.seen.has(\"a\") { reply 1 } else { reply d.seen.room() }",
+			"int 0..99", "3",
+		},
 		{"reply caller.Diver.seen[\"none\"]", "int 0..99", "faulted: the map `seen` does not have the key \"none\""},
 		{"let l = [vec(1, 1), vec(2, 2)]; reply best(p in l: p.x)", "vec2 0..9 step 1", "[2,2]"},
 		{"let l = shuffled([1, 2, 3, 4, 5, 6, 7, 8]); reply sum(l) * 10 + l.count()", "int 0..999", "368"},
@@ -109,25 +143,58 @@ func TestTheLanguageComputes(t *testing.T) {
 		{"reply sum(d in Diver: d.n)", "int 0..99", "13"},
 		{"reply min(d in Diver: d.n) * 10 + max(d in Diver where d != caller.Diver: d.n else 9)", "int 0..99", "58"},
 		{"reply max(d in Diver where d.n > 50: d.n else 9)", "int 0..99", "9"},
-		{"reply max(d in Diver where d.n > 50: d.n)", "int 0..99", "faulted: a query found nothing, and says nothing of that case with `else`"},
+		{
+			"reply max(d in Diver where d.n > 50: d.n)", "int 0..99",
+			"faulted: a query found nothing, and says nothing of that case with `else`",
+		},
 		{"reply most(d in Diver: d.n).n * 10 + least(d in Diver: d.n).n", "int 0..99", "85"},
 		{"reply one(d in Diver where d.crew == amber).n", "int 0..99", "8"},
-		{"reply one(d in Diver where d.n > 0).n", "int 0..99", "faulted: there is more than one where exactly one is wanted"},
+		{
+			"reply one(d in Diver where d.n > 0).n", "int 0..99",
+			"faulted: there is more than one where exactly one is wanted",
+		},
 		{"let d = one(d in Diver where d.n > 99 else nothing); reply d == nothing and not exists(d)", "bool", "true"},
-		{"reply any(d in Diver where d.n == 8) and all(d in Diver: d.n > 4) and not all(d in Diver: d.n == 8)", "bool", "true"},
+		{
+			"reply any(d in Diver where d.n == 8) and all(d in Diver: d.n > 4) and not all(d in Diver: d.n == 8)",
+			"bool", "true",
+		},
 		{"reply first(c in clients where c.name == \"Bo\").number", "int 0..99", "2"},
 		// entities and clients
 		{"let e = spawn Eel { pos = vec(1, 1) }; e.hull -= 2; reply e.hull * 10 + count(Eel)", "int 0..99", "71"},
 		{"let e = spawn Eel { pos = vec(1, 1) }; despawn e; reply exists(e) or count(Eel) > 0", "bool", "false"},
-		{"let e = spawn Eel { pos = vec(1, 1) }; despawn e; e.hull = 1; reply true", "bool", "faulted: `hull` is reached through nothing: there is no such entity"},
-		{"for n in [1, 2, 3, 4] { spawn Eel { pos = vec(n, 0) } }; for e in Eel { if e.pos.x > 2 { despawn e } }; reply count(Eel)", "int 0..99", "2"},
-		{"for n in [1, 2, 3] { spawn Eel { pos = vec(n, 0) } }; for e in Eel { for f in Eel where f != e { despawn f } }; reply count(Eel)", "int 0..99", "1"},
-		{"let d = caller.Diver; d.friend = who.Diver; reply d.friend.n * 10 + d.friend.owner.number", "int 0..99", "82"},
-		{"caller.Diver.friend = nothing; reply caller.Diver.friend.n", "int 0..99", "faulted: `n` is reached through nothing: there is no such entity"},
-		{"reply caller.Diver.owner == caller and Probe.owner == server and who != caller and who.role == player", "bool", "true"},
-		{"let gone = first(c in clients where c.number > 5 else nothing); reply gone == nothing and not exists(gone)", "bool", "true"},
+		{
+			"let e = spawn Eel { pos = vec(1, 1) }; despawn e; e.hull = 1; reply true", "bool",
+			"faulted: `hull` is reached through nothing: there is no such entity",
+		},
+		{
+			"for n in [1, 2, 3, 4] { spawn Eel { pos = vec(n, 0) } }; for e in Eel { if e.pos.x > 2 { despawn e } }; reply count(Eel)",
+			"int 0..99", "2",
+		},
+		{
+			"for n in [1, 2, 3] { spawn Eel { pos = vec(n, 0) } }; for e in Eel { for f in Eel where f != e { despawn f } }; reply count(Eel)",
+			"int 0..99", "1",
+		},
+		{
+			"let d = caller.Diver; d.friend = who.Diver; reply d.friend.n * 10 + d.friend.owner.number", "int 0..99",
+			"82",
+		},
+		{
+			"caller.Diver.friend = nothing; reply caller.Diver.friend.n", "int 0..99",
+			"faulted: `n` is reached through nothing: there is no such entity",
+		},
+		{
+			"reply caller.Diver.owner == caller and Probe.owner == server and who != caller and who.role == player",
+			"bool", "true",
+		},
+		{
+			"let gone = first(c in clients where c.number > 5 else nothing); reply gone == nothing and not exists(gone)",
+			"bool", "true",
+		},
 		{"who.role = spectator; reply who.role == spectator", "bool", "true"},
-		{"for a in Diver { for b in Diver { for c in Diver { caller.Diver.n += 1 } } }; reply caller.Diver.n", "int 0..99", "13"},
+		{
+			"for a in Diver { for b in Diver { for c in Diver { caller.Diver.n += 1 } } }; reply caller.Diver.n",
+			"int 0..99", "13",
+		},
 	} {
 		assert.Equal(t, c.want, reply(t, things, c.body, c.result), c.body)
 	}
@@ -204,7 +271,8 @@ on back(c) { log c "hello again" }
 
 func TestAudiencesOfTheirOwn(t *testing.T) {
 	g := open(t, wreckText)
-	ana, bo := g.join("Ana", ""), g.join("Bo", "")
+	ana := g.join("Ana", "")
+	bo := g.join("Bo", "")
 	g.tick()
 	eve := g.join("Eve", "spectator")
 	g.tick()
@@ -227,10 +295,14 @@ func TestAudiencesOfTheirOwn(t *testing.T) {
 	assert.Equal(t, "no entity", g.sees(ana, 0, "Eel", "hull"))
 	assert.Equal(t, "nothing", g.sees(ana, ana, "Diver", "foe"), "a ref to what one may not know of is nothing")
 	assert.Equal(t, fmt.Sprint("Eel ", eel), g.sees(eve, ana, "Diver", "foe"))
-	assert.Equal(t, wire.Accepted, g.ask(ana, 0, "Diver.hunt", fmt.Sprint(eel)).Outcome, "an unknown entity comes as nothing")
+	assert.Equal(
+		t, wire.Accepted, g.ask(ana, 0, "Diver.hunt", fmt.Sprint(eel)).Outcome, "an unknown entity comes as nothing",
+	)
 	assert.Equal(t, "nothing", g.sees(eve, ana, "Diver", "foe"))
 	d := g.ask(ana, 0, "Diver.hunt", fmt.Sprint(g.copies[ana].OwnedBy("Diver", bo).Number))
-	assert.Equal(t, []any{wire.Malformed, "the argument `e` refers to a Diver, not to a Eel"}, []any{d.Outcome, d.Reason})
+	assert.Equal(
+		t, []any{wire.Malformed, "the argument `e` refers to a Diver, not to a Eel"}, []any{d.Outcome, d.Reason},
+	)
 	g.ask(bo, 0, "Diver.move_to", "20")
 	assert.NotEqual(t, "no entity", g.sees(bo, 0, "Eel", "hull"), "whoever comes near sees it, with all that it is")
 
@@ -254,7 +326,8 @@ entity Diver per player {
   plain: int 0..9999 = 0
   request sink(by: int 0..9) { depth += by; air += by; plain += by }
 }`)
-	ana, bo := g.join("Ana", ""), g.join("Bo", "")
+	ana := g.join("Ana", "")
+	bo := g.join("Bo", "")
 	g.tick()
 	sent := func(who int, name string) (n int) {
 		for _, frame := range g.bytes[who] {
@@ -272,12 +345,18 @@ entity Diver per player {
 	for range 10 {
 		g.tick()
 	}
-	assert.Equal(t, []string{"40", "40", "40"}, []string{g.sees(bo, ana, "Diver", "depth"), g.sees(ana, ana, "Diver", "air"), g.sees(bo, ana, "Diver", "plain")})
+	assert.Equal(
+		t, []string{"40", "40", "40"},
+		[]string{
+			g.sees(bo, ana, "Diver", "depth"), g.sees(ana, ana, "Diver", "air"), g.sees(bo, ana, "Diver", "plain"),
+		},
+	)
 }
 
 func TestSpawnedThingsComeWholeAndGo(t *testing.T) {
 	g := open(t, wreckText)
-	ana, bo := g.join("Ana", ""), g.join("Bo", "")
+	ana := g.join("Ana", "")
+	bo := g.join("Bo", "")
 	g.tick()
 	g.ask(ana, 0, "Nest.lay", "3", "2")
 	assert.Equal(t, "(3.2, 0)", g.sees(ana, 0, "Eel", "pos"), "it has moved for a tick")
@@ -297,7 +376,8 @@ func TestSpawnedThingsComeWholeAndGo(t *testing.T) {
 
 func TestOwnershipChangesHands(t *testing.T) {
 	g := open(t, wreckText)
-	ana, bo := g.join("Ana", ""), g.join("Bo", "")
+	ana := g.join("Ana", "")
+	bo := g.join("Bo", "")
 	g.tick()
 	assert.Equal(t, "not for this client", g.sees(ana, 0, "Winch", "secret"))
 	assert.Equal(t, "not the owner", g.ask(ana, 0, "Winch.turn").Reason)
@@ -334,12 +414,19 @@ func TestOwnershipChangesHands(t *testing.T) {
 
 func TestWritesOfOwnersKeepTheirPaceAndRule(t *testing.T) {
 	g := open(t, wreckText)
-	ana, bo := g.join("Ana", ""), g.join("Bo", "")
+	ana := g.join("Ana", "")
+	bo := g.join("Bo", "")
 	g.tick()
 	write := func(who int, entity uint32, value string, seen int64) string {
 		g.seq++
 		delete(g.decided, who)
-		g.s.Move(who, g.s.ReadMove("write", wire.Move{Seq: g.seq, Entity: entity, Property: "Diver.pos", Value: json.RawMessage(value), Seen: seen}))
+		g.s.Move(who, g.s.ReadMove("write", wire.Move{
+			Seq:      g.seq,
+			Entity:   entity,
+			Property: "Diver.pos",
+			Value:    json.RawMessage(value),
+			Seen:     seen,
+		}))
 		g.tick()
 		d := g.decided[who]
 		return strings.TrimSpace(string(d.Outcome) + " " + d.Reason)
@@ -361,7 +448,12 @@ func TestWritesOfOwnersKeepTheirPaceAndRule(t *testing.T) {
 	assert.Empty(t, write(ana, 0, "[51,0]", now()))
 	// Of two in one tick the newer one counts, and only it is paid for.
 	for _, x := range []string{"[51.1,0]", "[51.2,0]"} {
-		g.s.Move(ana, g.s.ReadMove("write", wire.Move{Seq: 1000, Property: "Diver.pos", Value: json.RawMessage(x), Seen: now()}))
+		g.s.Move(ana, g.s.ReadMove("write", wire.Move{
+			Seq:      1000,
+			Property: "Diver.pos",
+			Value:    json.RawMessage(x),
+			Seen:     now(),
+		}))
 	}
 	g.tick()
 	assert.Equal(t, "(51.2, 0)", g.sees(bo, ana, "Diver", "pos"))
@@ -369,7 +461,8 @@ func TestWritesOfOwnersKeepTheirPaceAndRule(t *testing.T) {
 
 func TestAHoldEndsByItself(t *testing.T) {
 	g := open(t, wreckText)
-	ana, bo := g.join("Ana", ""), g.join("Bo", "")
+	ana := g.join("Ana", "")
+	bo := g.join("Bo", "")
 	g.tick()
 	press := func(who int, what string, n uint64) {
 		entity := g.copies[who].OwnedBy("Diver", ana).Number
@@ -404,12 +497,18 @@ func TestAHoldEndsByItself(t *testing.T) {
 
 func TestStrikesFallOnlyOnWhoCouldKnow(t *testing.T) {
 	g := open(t, wreckText)
-	ana, bo := g.join("Ana", ""), g.join("Bo", "")
+	ana := g.join("Ana", "")
+	bo := g.join("Bo", "")
 	g.tick()
 	late := g.s.Now()
 	ask := func(who int, request string, seen int64, args ...string) *Decision {
 		g.seq++
-		a := wire.Ask{Seq: g.seq, Request: request, Args: []json.RawMessage{}, Seen: seen}
+		a := wire.Ask{
+			Seq:     g.seq,
+			Request: request,
+			Args:    []json.RawMessage{},
+			Seen:    seen,
+		}
 		for _, x := range args {
 			a.Args = append(a.Args, json.RawMessage(x))
 		}
@@ -439,7 +538,10 @@ func TestStrikesFallOnlyOnWhoCouldKnow(t *testing.T) {
 func TestDelayedActionsRolesSettingsAndTheEnd(t *testing.T) {
 	c, problems := contract.Load("wreck.kam", wreckText)
 	require.NotNil(t, c, problems.Error())
-	for settings, want := range map[string]string{`{"none":1}`: `no setting "none"`, `{"start_hull":0}`: "the setting `start_hull` is 0, not a whole number from 1 to 100"} {
+	for settings, want := range map[string]string{
+		`{"none":1}`:       `no setting "none"`,
+		`{"start_hull":0}`: "the setting `start_hull` is 0, not a whole number from 1 to 100",
+	} {
 		var given map[string]json.RawMessage
 		require.NoError(t, json.Unmarshal([]byte(settings), &given))
 		_, err := New(c, Options{Settings: given})
@@ -449,11 +551,14 @@ func TestDelayedActionsRolesSettingsAndTheEnd(t *testing.T) {
 	s, err := New(c, Options{Trace: true, Settings: map[string]json.RawMessage{"start_hull": json.RawMessage("77")}})
 	require.NoError(t, err)
 	g.s = s
-	ana, bo := g.join("Ana", ""), g.join("Bo", "")
+	ana := g.join("Ana", "")
+	bo := g.join("Bo", "")
 	g.tick()
 	assert.Equal(t, "77", g.sees(bo, ana, "Diver", "hull"))
 	g.ask(ana, 0, "Diver.hurt", "100")
-	assert.Equal(t, []string{"30", "1"}, []string{g.sees(bo, ana, "Diver", "hull"), g.sees(bo, ana, "Diver", "spent_at")})
+	assert.Equal(
+		t, []string{"30", "1"}, []string{g.sees(bo, ana, "Diver", "hull"), g.sees(bo, ana, "Diver", "spent_at")},
+	)
 	g.tick()
 	g.tick()
 	assert.Equal(t, "1", g.sees(bo, ana, "Diver", "spent_at"))
@@ -474,7 +579,8 @@ func TestDelayedActionsRolesSettingsAndTheEnd(t *testing.T) {
 	assert.Equal(t, "the end", g.step.Closed)
 }
 
-// A denied or faulted cause leaves everything as it was: rows, entities, owners, roles, what waits for its time, and the dice.
+// A denied or faulted cause leaves everything as it was: rows, entities, owners, roles, what waits for its time, and
+// the dice.
 func TestAFaultLeavesNothingOfAnything(t *testing.T) {
 	text := strings.Replace(wreckText, "shared Winch {", `shared Wild {
   tally: int 0..1000 = 0
@@ -499,7 +605,8 @@ func TestAFaultLeavesNothingOfAnything(t *testing.T) {
 }
 shared Winch {`, 1)
 	g := open(t, text)
-	ana, _ := g.join("Ana", ""), g.join("Bo", "")
+	ana := g.join("Ana", "")
+	_ = g.join("Bo", "")
 	g.tick()
 	g.ask(ana, 0, "Nest.lay", "5", "1")
 	g.ask(ana, 0, "Nest.lay", "6", "1")

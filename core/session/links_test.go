@@ -70,7 +70,10 @@ func fingerprint(c *replicate.Copy) uint64 {
 	h := fnv.New64a()
 	for _, t := range c.Entities() {
 		fmt.Fprint(h, t.Number, t.Kind, t.Owner)
-		fields := slices.SortedFunc(slices.Values(t.Fields), func(a, b wire.Field) int { return map[bool]int{true: -1, false: 1}[a.Name < b.Name] })
+		fields := slices.SortedFunc(
+			slices.Values(t.Fields),
+			func(a, b wire.Field) int { return map[bool]int{true: -1, false: 1}[a.Name < b.Name] },
+		)
 		for _, f := range fields {
 			fmt.Fprint(h, f.Name, f.Type.Format(f.Value))
 		}
@@ -79,7 +82,12 @@ func fingerprint(c *replicate.Copy) uint64 {
 }
 
 func (d *distant) connect(n int) {
-	conditions := link.Conditions{Delay: time.Duration(d.r.IntN(500)) * time.Millisecond, Jitter: time.Duration(d.r.IntN(200)) * time.Millisecond, Loss: d.r.Float64() * 0.2, Reorder: d.r.Float64() * 0.3}
+	conditions := link.Conditions{
+		Delay:   time.Duration(d.r.IntN(500)) * time.Millisecond,
+		Jitter:  time.Duration(d.r.IntN(200)) * time.Millisecond,
+		Loss:    d.r.Float64() * 0.2,
+		Reorder: d.r.Float64() * 0.3,
+	}
 	if d.r.IntN(4) == 0 {
 		conditions.Bandwidth = 2000 + d.r.IntN(20000)
 	}
@@ -89,7 +97,8 @@ func (d *distant) connect(n int) {
 	require.NoError(d.t, err)
 	f.down, err = link.New(d.r.Uint64(), conditions)
 	require.NoError(d.t, err)
-	d.fars[n], d.held[n] = f, map[int64]uint64{}
+	d.fars[n] = f
+	d.held[n] = map[int64]uint64{}
 }
 
 // each goes over the clients in the order of their numbers.
@@ -139,7 +148,12 @@ func (d *distant) deliver() {
 // again connects a client that was cut.
 func (d *distant) again(n int, f *far) {
 	if d.r.IntN(3) == 0 { // it sits elsewhere now
-		require.NoError(d.t, f.down.Set(link.Conditions{Delay: time.Duration(d.r.IntN(500)) * time.Millisecond, Loss: d.r.Float64() * 0.2}))
+		require.NoError(
+			d.t,
+			f.down.Set(
+				link.Conditions{Delay: time.Duration(d.r.IntN(500)) * time.Millisecond, Loss: d.r.Float64() * 0.2},
+			),
+		)
 	}
 	f.up.Mend(d.now)
 	f.down.Mend(d.now)
@@ -196,7 +210,12 @@ func (d *distant) live(wild bool) {
 				f.stalled = d.now + time.Duration(d.r.IntN(1500))*time.Millisecond
 			case pick < 12 && len(f.open) < wire.MaxUndone:
 				f.seq++
-				ask := wire.Ask{Seq: f.seq, Request: "Bell.ring", Args: []json.RawMessage{json.RawMessage("3")}, Seen: f.copy.Tick}
+				ask := wire.Ask{
+					Seq:     f.seq,
+					Request: "Bell.ring",
+					Args:    []json.RawMessage{json.RawMessage("3")},
+					Seen:    f.copy.Tick,
+				}
 				f.open[f.seq] = ask
 				f.send(d, wire.FromClient{Type: "ask", Ask: ask})
 			}
@@ -255,12 +274,13 @@ func (d *distant) frames(frames []ClientFrame) {
 	}
 }
 
-// Random contracts over random links: delay up to half a second, jitter, loss, bandwidth, cuts, clients that stop reading. At every
-// tick that a client confirms its copy is what it should be then; no event and no decision is lost, doubled or out of order; and once
-// all is quiet every copy is what the server holds.
-// KAMERAD_RUNS says how many contracts are tried, KAMERAD_SEED with which one to begin.
+// Random contracts over random links: delay up to half a second, jitter, loss, bandwidth, cuts, clients that stop
+// reading. At every tick that a client confirms its copy is what it should be then; no event and no decision is lost,
+// doubled or out of order; and once all is quiet every copy is what the server holds. KAMERAD_RUNS says how many
+// contracts are tried, KAMERAD_SEED with which one to begin.
 func TestEveryCopyConvergesOverBadLinks(t *testing.T) {
-	runs, first := 12, uint64(1)
+	runs := 12
+	first := uint64(1)
 	if n, err := strconv.Atoi(os.Getenv("KAMERAD_RUNS")); err == nil {
 		runs = n
 	}
@@ -281,7 +301,13 @@ func TestEveryCopyConvergesOverBadLinks(t *testing.T) {
 					t.Logf("seed %d", seed)
 				}
 			}()
-			d := &distant{crowd: newCrowd(t, c, seed), fars: map[int]*far{}, told: map[int][]int64{}, held: map[int]map[int64]uint64{}, counts: total}
+			d := &distant{
+				crowd:  newCrowd(t, c, seed),
+				fars:   map[int]*far{},
+				told:   map[int][]int64{},
+				held:   map[int]map[int64]uint64{},
+				counts: total,
+			}
 			d.crowd.took = d.frames
 			for range 3 {
 				d.connect(d.join(c.Roles[d.r.IntN(3)]))
@@ -299,10 +325,13 @@ func TestEveryCopyConvergesOverBadLinks(t *testing.T) {
 					}
 				}
 			}
-			limit, ended := d.now+time.Minute, d.tick
+			limit := d.now + time.Minute
+			ended := d.tick
 			quiet := func() bool {
 				for n, f := range d.each {
-					if f.cutAt != 0 || len(f.open) > 0 || d.seats[n].waiting() > 0 || f.copy.Tick < ended+int64(2*c.TickRate) || // what is throttled follows
+					// what is throttled follows
+					if f.cutAt != 0 || len(f.open) > 0 || d.seats[n].waiting() > 0 ||
+						f.copy.Tick < ended+int64(2*c.TickRate) ||
 						f.stalled > d.now {
 						return false
 					}
@@ -311,14 +340,17 @@ func TestEveryCopyConvergesOverBadLinks(t *testing.T) {
 			}
 			bell := d.world.Shared(slices.IndexFunc(c.Kinds, func(k *contract.Kind) bool { return k.Name == "Bell" }))
 			rings := func() int64 { return bell.Nums[bell.Kind.Property("rung").Slot] }
-			still, before := 0, rings()
+			still := 0
+			before := rings()
 			d.quiet = true
 			for still < c.TickRate && d.now < limit {
 				d.live(false)
 				if rings() != before { // by what was still on its way
-					before, ended = rings(), d.tick
+					before = rings()
+					ended = d.tick
 				}
-				if still++; !quiet() {
+				still++
+				if !quiet() {
 					still = 0
 				}
 			}

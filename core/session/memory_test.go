@@ -37,7 +37,8 @@ func heap() int64 {
 	return int64(m.HeapAlloc)
 }
 
-// What a session takes in memory is not more than what is told of it, whatever its kinds are like, and what is told is not far more.
+// What a session takes in memory is not more than what is told of it, whatever its kinds are like, and what is told is
+// not far more.
 func TestMemoryIsNotMoreThanTold(t *testing.T) {
 	near := "audience near(e: Rock) = distance(viewer.Diver.pos, e.pos) <= 60\n"
 	asked := "audience even(e: Rock) = (viewer.Diver.n + e.n) % 2 == 0\n"
@@ -102,9 +103,15 @@ func TestMemoryIsNotMoreThanTold(t *testing.T) {
 	}
 }
 
-// A session of which the contract spawns without end keeps to its memory: what would go over it faults and is undone, and nobody else joins.
+// A session of which the contract spawns without end keeps to its memory: what would go over it faults and is undone,
+// and nobody else joins.
 func TestWhatIsSpawnedKeepsToItsMemory(t *testing.T) {
-	g := open(t, strings.Replace(spawning("entity Rock { n: int 0..9 = 0 }", 99_999), "left = max(left - 1000, 0)", "left = 99999", 1))
+	g := open(
+		t,
+		strings.Replace(
+			spawning("entity Rock { n: int 0..9 = 0 }", 99_999), "left = max(left - 1000, 0)", "left = 99999", 1,
+		),
+	)
 	g.s.world.MostHeld = 4 << 20
 	ana := g.join("Ana", "")
 	assert.Equal(t, 17, g.faults(20, "there is no memory for another Rock", "4 MB"))
@@ -123,9 +130,16 @@ func TestWhatIsSpawnedKeepsToItsMemory(t *testing.T) {
 	assert.NotNil(t, g.s.seats[ana])
 }
 
-// What clients are told of by themselves counts as well: a session of which they come to see far more than it may take is closed.
+// What clients are told of by themselves counts as well: a session of which they come to see far more than it may take
+// is closed.
 func TestWhatIsSeenKeepsToItsMemory(t *testing.T) {
-	g := open(t, spawning("audience even(e: Rock) = (viewer.Diver.n + e.n) % 2 == 0\nentity Rock to even(self) { n: int 0..9 = 0 }", 4000))
+	g := open(
+		t,
+		spawning(
+			"audience even(e: Rock) = (viewer.Diver.n + e.n) % 2 == 0\nentity Rock to even(self) { n: int 0..9 = 0 }",
+			4000,
+		),
+	)
 	g.s.world.MostHeld = 6 << 20
 	for i := range 5 {
 		g.join(fmt.Sprint("Diver ", i), "")
@@ -165,7 +179,8 @@ func TestWhatWaitsKeepsToItsMemory(t *testing.T) {
 	assert.Greater(t, g.faults(100, "there is no memory for `say` to wait: 1002 entities"), 10_000)
 }
 
-// faults makes ticks, in which the session keeps to its memory, and counts their faults, of which each tells all of reasons.
+// faults makes ticks, in which the session keeps to its memory, and counts their faults, of which each tells all of
+// reasons.
 func (g *game) faults(ticks int, reasons ...string) int {
 	n := 0
 	for range ticks {

@@ -32,8 +32,8 @@ func (s *Session) motion() {
 	s.world.Swept = s.world.Last()
 }
 
-// sweepNew notes where what was spawned since the last motion begins to move: its place when it was spawned, and not where it is by the
-// next motion.
+// sweepNew notes where what was spawned since the last motion begins to move: its place when it was spawned, and not
+// where it is by the next motion.
 func (s *Session) sweepNew() {
 	if !s.paths {
 		return
@@ -98,14 +98,17 @@ func (s *Session) moved(e *world.Entity, moved bool) {
 	}
 }
 
-// move computes a property from where and when its motion began: it is never summed, so that no rounding adds up. The motion
-// begins anew when the rate or the property itself was written.
+// move computes a property from where and when its motion began: it is never summed, so that no rounding adds up. The
+// motion begins anew when the rate or the property itself was written.
 func (s *Session) move(e *world.Entity, p *contract.Property, f *contract.Follows) {
 	w := p.Type.Width()
 	row := e.Nums
-	start, began := row[f.Slot:f.Slot+w], f.Slot+w
-	rate, made := row[began+1:began+1+w], row[began+1+w:began+1+2*w]
-	now, wanted := row[p.Slot:p.Slot+w], row[f.Rate.Slot:f.Rate.Slot+w]
+	start := row[f.Slot : f.Slot+w]
+	began := f.Slot + w
+	rate := row[began+1 : began+1+w]
+	made := row[began+1+w : began+1+2*w]
+	now := row[p.Slot : p.Slot+w]
+	wanted := row[f.Rate.Slot : f.Rate.Slot+w]
 	if row[began] == 0 || !slices.Equal(rate, wanted) || !slices.Equal(made, now) {
 		for i := range w {
 			s.world.WriteQuiet(e, f.Slot+i, now[i])

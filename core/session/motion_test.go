@@ -61,19 +61,22 @@ func loadMoving(t require.TestingT) *contract.Contract {
 	return c
 }
 
-// A shot costs nothing while it flies, and every copy, a late joiner's too, shows it where the server has it at every tick.
+// A shot costs nothing while it flies, and every copy, a late joiner's too, shows it where the server has it at every
+// tick.
 func TestAShotInFlightCostsNothing(t *testing.T) {
 	c := loadMoving(t)
 	s, err := New(c, Options{Key: [32]byte{1}, Trace: true})
 	require.NoError(t, err)
-	copies, readers := map[int]*replicate.Copy{}, map[int]*wire.Reader{}
+	copies := map[int]*replicate.Copy{}
+	readers := map[int]*wire.Reader{}
 	join := func(name, role string) int {
 		n, err := s.Join(name, role)
 		require.NoError(t, err)
 		copies[n], readers[n] = &replicate.Copy{}, s.Reader(n)
 		return n
 	}
-	flares, longest := 0, 0
+	flares := 0
+	longest := 0
 	tick := func() (values int) {
 		step := s.Tick()
 		longest = 0
@@ -95,7 +98,9 @@ func TestAShotInFlightCostsNothing(t *testing.T) {
 				for _, name := range []string{"pos", "deep"} {
 					p := e.Kind.Property(name)
 					got, _ := thing.Value(name)
-					require.Equal(t, p.Type.Format(s.world.Value(e, p)), p.Type.Format(got), "client %d at tick %d", n, step.Tick)
+					require.Equal(
+						t, p.Type.Format(s.world.Value(e, p)), p.Type.Format(got), "client %d at tick %d", n, step.Tick,
+					)
 				}
 			}
 		}
@@ -114,7 +119,10 @@ func TestAShotInFlightCostsNothing(t *testing.T) {
 			continue
 		}
 		sent += n
-		require.LessOrEqual(t, longest, 7, "a frame that only says that the server is there, once a second: flags, tick, digest, no block")
+		require.LessOrEqual(
+			t, longest, 7,
+			"a frame that only says that the server is there, once a second: flags, tick, digest, no block",
+		)
 	}
 	assert.Zero(t, sent, "nothing is sent while the rule holds")
 	assert.Greater(t, flares, 300)
@@ -124,14 +132,16 @@ func TestAShotInFlightCostsNothing(t *testing.T) {
 	assert.Empty(t, s.world.Kind(c.Kinds[1].Index), "it has ended by itself")
 }
 
-// A rate that an `on tick` sets and a request replaces before anything moved by it: what was told of it first does not stay.
+// A rate that an `on tick` sets and a request replaces before anything moved by it: what was told of it first does not
+// stay.
 func TestARateThatIsReplacedAtOnce(t *testing.T) {
 	c := loadMoving(t)
 	s, err := New(c, Options{Key: [32]byte{1}})
 	require.NoError(t, err)
 	n, err := s.Join("Ana", "player")
 	require.NoError(t, err)
-	reader, held := s.Reader(n), &replicate.Copy{}
+	reader := s.Reader(n)
+	held := &replicate.Copy{}
 	tick := func() {
 		for _, cf := range s.Tick().Frames {
 			f, err := reader.Read(cf.Bytes)
@@ -144,7 +154,8 @@ func TestARateThatIsReplacedAtOnce(t *testing.T) {
 	s.Ask(n, s.Read(wire.Ask{Seq: 1, Request: "Diver.launch", Args: raws("60", "1")}))
 	tick()
 	flare := s.world.Kind(c.Kinds[1].Index)[0]
-	pos, vel := flare.Kind.Property("pos"), flare.Kind.Property("vel")
+	pos := flare.Kind.Property("pos")
+	vel := flare.Kind.Property("vel")
 	for s.world.Value(flare, vel).Parts[0].Num > 0 { // until the flare itself has turned
 		require.Less(t, s.Now(), int64(60))
 		tick()
@@ -167,18 +178,21 @@ func there(c *replicate.Copy, t *contract.Type, v contract.Value) contract.Value
 	})
 }
 
-// Whatever is launched, turned, carried, dropped and startled, and whoever comes near, joins and leaves: every copy is where the
-// server is, bit for bit, at every tick.
+// Whatever is launched, turned, carried, dropped and startled, and whoever comes near, joins and leaves: every copy is
+// where the server is, bit for bit, at every tick.
 func TestMotionIsTheSameOnEveryCopy(t *testing.T) {
 	c := loadMoving(t)
 	requests := []string{"launch", "turn", "push", "stop", "startle", "drop", "lift", "sink", "walk", "walk", "pin"}
-	held, attached := 0, 0
+	held := 0
+	attached := 0
 	rapid.Check(t, func(rt *rapid.T) {
 		s, err := New(c, Options{Key: [32]byte{2}, Trace: true})
 		require.NoError(rt, err)
-		copies, readers := map[int]*replicate.Copy{}, map[int]*wire.Reader{}
+		copies := map[int]*replicate.Copy{}
+		readers := map[int]*wire.Reader{}
 		truth := &replicate.Copy{}
-		seq, joined := uint64(0), 0
+		seq := uint64(0)
+		joined := 0
 		for range rapid.IntRange(20, 80).Draw(rt, "ticks") {
 			if joined < 4 && rapid.IntRange(0, 9).Draw(rt, "join") < 2 || joined == 0 {
 				n, err := s.Join(fmt.Sprint("c", joined), c.Roles[joined%2])
@@ -197,7 +211,10 @@ func TestMotionIsTheSameOnEveryCopy(t *testing.T) {
 				for range s.requests["Diver."+name].Params {
 					args = append(args, json.RawMessage(fmt.Sprint(rapid.IntRange(-90, 90).Draw(rt, "argument"))))
 				}
-				s.Ask(rapid.SampledFrom([]int{1, 3}).Draw(rt, "who"), s.Read(wire.Ask{Seq: seq, Request: "Diver." + name, Args: args}))
+				s.Ask(
+					rapid.SampledFrom([]int{1, 3}).Draw(rt, "who"),
+					s.Read(wire.Ask{Seq: seq, Request: "Diver." + name, Args: args}),
+				)
 			}
 			step := s.Tick()
 			for _, cf := range step.Frames {
@@ -220,15 +237,24 @@ func TestMotionIsTheSameOnEveryCopy(t *testing.T) {
 							continue
 						}
 						f, _ := thing.Field(p.Name)
-						require.Equal(rt, p.Type.Format(s.view.RefsFor(n, p.Type, s.world.Value(e, p))), p.Type.Format(there(copy, p.Type, f.Value)), "%s.%s of client %d at tick %d", e.Kind.Name, p.Name, n, step.Tick)
-						if held++; f.Tied != nil {
+						require.Equal(
+							rt, p.Type.Format(s.view.RefsFor(n, p.Type, s.world.Value(e, p))),
+							p.Type.Format(there(copy, p.Type, f.Value)), "%s.%s of client %d at tick %d", e.Kind.Name,
+							p.Name, n, step.Tick,
+						)
+						held++
+						if f.Tied != nil {
 							attached++
 						}
 					}
 				}
 				for _, p := range e.Kind.Properties {
 					got, _ := truth.Entity(s.view.Number(e)).Value(p.Name)
-					require.Equal(rt, p.Type.Format(s.truth.PublicRefs(p.Type, s.world.Value(e, p))), p.Type.Format(there(truth, p.Type, got)), "%s.%s for those who run the session at tick %d", e.Kind.Name, p.Name, step.Tick)
+					require.Equal(
+						rt, p.Type.Format(s.truth.PublicRefs(p.Type, s.world.Value(e, p))),
+						p.Type.Format(there(truth, p.Type, got)), "%s.%s for those who run the session at tick %d",
+						e.Kind.Name, p.Name, step.Tick,
+					)
 				}
 			}
 		}

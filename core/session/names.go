@@ -13,8 +13,8 @@ import (
 // maxMarks is how many combining marks may follow one character of a name: as many as letters of living scripts have.
 const maxMarks = 3
 
-// CleanName returns a client's name as it is held and shown: in Unicode's normal form C, without space around it. The error says what
-// a name may not be.
+// CleanName returns a client's name as it is held and shown: in Unicode's normal form C, without space around it. The
+// error says what a name may not be.
 func CleanName(name string) (string, error) {
 	if !utf8.ValidString(name) {
 		return "", fmt.Errorf("the name %q is not UTF-8", name)
@@ -33,7 +33,8 @@ func CleanName(name string) (string, error) {
 		case !unicode.Is(unicode.M, r):
 			marks = 0
 		default:
-			if marks++; marks > maxMarks || marks == utf8.RuneCountInString(name) {
+			marks++
+			if marks > maxMarks || marks == utf8.RuneCountInString(name) {
 				return "", fmt.Errorf("the name %q has too many marks over one character", name)
 			}
 		}
@@ -43,7 +44,8 @@ func CleanName(name string) (string, error) {
 
 // invisible reports whether a character that counts as printable shows nothing.
 func invisible(r rune) bool {
-	return unicode.In(r, unicode.Other_Default_Ignorable_Code_Point, unicode.Variation_Selector) || r == '\u2800' || r == '\u034f'
+	return unicode.In(r, unicode.Other_Default_Ignorable_Code_Point, unicode.Variation_Selector) || r == '\u2800' ||
+		r == '\u034f'
 }
 
 // alike reports whether two names look the same: they have the same skeleton (Unicode Technical Standard 39).

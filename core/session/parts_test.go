@@ -117,7 +117,12 @@ func TestAChangeSetsOffItsHandlerInTheSameTransaction(t *testing.T) {
 	g.ask(ana, 0, "Diver.hurt", "30")
 	assert.Equal(t, "70", g.sees(ana, ana, "Diver", "low"))
 	g.ask(ana, 0, "Diver.hurt", "70")
-	assert.Equal(t, []string{"100", "0", "1"}, []string{g.sees(ana, ana, "Diver", "hull"), g.sees(ana, ana, "Diver", "low"), g.sees(ana, ana, "Diver", "deaths")})
+	assert.Equal(
+		t, []string{"100", "0", "1"},
+		[]string{
+			g.sees(ana, ana, "Diver", "hull"), g.sees(ana, ana, "Diver", "low"), g.sees(ana, ana, "Diver", "deaths"),
+		},
+	)
 	assert.Equal(t, []string{"Diver.surfaced"}, g.heard[ana])
 	g.ask(ana, 0, "Diver.hurt", "0")
 	assert.Equal(t, []string{"Diver.surfaced"}, g.heard[ana], "no change, no handler")
@@ -182,8 +187,12 @@ entity Thing per player {
 		g.tick()
 		for range 5 {
 			row := append([]int64{}, g.s.world.Of(1, ana).Nums...)
-			before, heard := g.truth(), len(g.heard[ana])
-			d := g.ask(ana, 0, "Thing.go", fmt.Sprint(rapid.IntRange(-9, 99).Draw(rt, "x")), rapid.SampledFrom([]string{`"ok"`, `"too long"`}).Draw(rt, "words"))
+			before := g.truth()
+			heard := len(g.heard[ana])
+			d := g.ask(
+				ana, 0, "Thing.go", fmt.Sprint(rapid.IntRange(-9, 99).Draw(rt, "x")),
+				rapid.SampledFrom([]string{`"ok"`, `"too long"`}).Draw(rt, "words"),
+			)
 			if d.Outcome != wire.Accepted {
 				require.Equal(rt, wire.Faulted, d.Outcome)
 				require.Equal(rt, before, g.truth())
@@ -192,7 +201,9 @@ entity Thing per player {
 			}
 			copied := g.copies[ana].OwnedBy("Thing", ana)
 			for _, f := range copied.Fields {
-				require.True(rt, f.Value.Equal(g.s.world.Value(g.s.world.Of(1, ana), g.s.contract.Kinds[1].Property(f.Name))))
+				require.True(
+					rt, f.Value.Equal(g.s.world.Value(g.s.world.Of(1, ana), g.s.contract.Kinds[1].Property(f.Name))),
+				)
 			}
 		}
 	})
@@ -226,7 +237,8 @@ entity Thing per player {
 			got, _ := g.copies[ana].OwnedBy("Thing", ana).Value("a")
 			require.Equal(rt, v, typ.Real(got.Num), "what was sent comes back")
 
-			half, n := float64(rapid.Int64Range(-14000, 14000).Draw(rt, "v"))/2, rapid.Int64Range(-9, 9).Draw(rt, "n")
+			half := float64(rapid.Int64Range(-14000, 14000).Draw(rt, "v")) / 2
+			n := rapid.Int64Range(-9, 9).Draw(rt, "n")
 			before := v
 			d = g.ask(ana, 0, "Thing.work", fmt.Sprint(half), fmt.Sprint(n))
 			want := float64(float64(half*1.25)+float64(n))/3 - before
@@ -267,7 +279,9 @@ entity Thing per player {
 		d := g.ask(ana, 0, request, args...)
 		if reason == "" {
 			require.Equal(t, wire.Accepted, d.Outcome)
-			assert.Equal(t, "1", g.sees(ana, ana, "Thing", "b"), "three quarters lie between two steps and go to the even one")
+			assert.Equal(
+				t, "1", g.sees(ana, ana, "Thing", "b"), "three quarters lie between two steps and go to the even one",
+			)
 			d = g.ask(ana, 0, request)
 			reason = "Thing.b cannot become 2: its range is 0..1"
 		}

@@ -1,4 +1,5 @@
-// Package session runs one shared world: its tick, its clients' seats, and the way of a request from arrival to decision.
+// Package session runs one shared world: its tick, its clients' seats, and the way of a request from arrival to
+// decision.
 //
 // A Session is a function of its contract, its key and its inputs. It knows no clock and no network; who owns it queues
 // inputs as they arrive and calls Tick.
@@ -29,11 +30,12 @@ const (
 	keptOut     = 60      // seconds that who was expelled may not come back
 	maxOut      = 10_000  // names of such
 
-	// maxPerTick is how many requests of one client are decided in one tick; more are dropped unseen. A client whose connection was made
-	// again asks all that is undecided once more, and that arrives in one tick.
+	// maxPerTick is how many requests of one client are decided in one tick; more are dropped unseen. A client whose
+	// connection was made again asks all that is undecided once more, and that arrives in one tick.
 	maxPerTick = wire.MaxUndone
-	// maxAsked is how many requests, writes and presses of one client are queued for one tick; more get no answer. All that is undecided may
-	// come twice in a tick, over the old connection and over the new one, with writes and presses besides.
+	// maxAsked is how many requests, writes and presses of one client are queued for one tick; more get no answer. All
+	// that is undecided may come twice in a tick, over the old connection and over the new one, with writes and presses
+	// besides.
 	maxAsked = 3 * maxPerTick
 )
 
@@ -129,15 +131,16 @@ type seat struct {
 	differed int         // how often its copy differed
 	held     []*told     // events that wait: for it to get ready, to come back, or to catch up
 
-	newest  uint64                      // request that was decided
-	first   *[rememberAsk]wire.Decision // the last decisions, for repeats, by sequence number; apart, so that seats stand close together
-	presses map[key]uint64              // its newest press of each hold
-	paused  map[use]int64               // tick from which a request with a pause is taken again
-	uses    map[use]*window             // by limit
-	events  []*told                     // of this tick
-	replies []answer                    // of this tick, that hold refs
-	said    []wire.Decision             // of this tick
-	logs    []string                    // of this tick
+	newest uint64 // request that was decided
+	// the last decisions, for repeats, by sequence number; apart, so that seats stand close together
+	first   *[rememberAsk]wire.Decision
+	presses map[key]uint64  // its newest press of each hold
+	paused  map[use]int64   // tick from which a request with a pause is taken again
+	uses    map[use]*window // by limit
+	events  []*told         // of this tick
+	replies []answer        // of this tick, that hold refs
+	said    []wire.Decision // of this tick
+	logs    []string        // of this tick
 	strikes window
 	cut     string // why it is out with the end of this tick
 }
@@ -186,8 +189,8 @@ type Call struct {
 	seen    int64   // the newest tick that its client had confirmed when it came: what came after it does not count
 }
 
-// Read holds a request against the contract. It may be called by any goroutine, so that reading does not take the time of
-// ticks.
+// Read holds a request against the contract. It may be called by any goroutine, so that reading does not take the time
+// of ticks.
 func (s *Session) Read(ask wire.Ask) Call {
 	c := Call{ask: ask}
 	r := s.requests[ask.Request]
@@ -219,19 +222,23 @@ func (s *Session) Read(ask wire.Ask) Call {
 
 // Options of a session.
 type Options struct {
-	Key      [32]byte                   // hides the numbering of entities, and what rolls come from; never sent nor logged
-	Trace    bool                       // say what each request changed, and what the server holds
-	Reveals  bool                       // say what was revealed to whom: Step.Reveals
-	Prove    bool                       // send a digest with every frame
-	Strict   bool                       // what comes too early for its limit is dropped, and never waits for its turn
-	Steps    int64                      // of the rules' machine that requests, writes and joins may take in one tick; 0 for TickSteps
-	Memory   int64                      // bytes that entities and what clients are told of them may take; 0 for DefaultMemory
-	Headroom int                        // bytes that are left free before each frame, for who sends it
-	Settings map[string]json.RawMessage // values of the contract's settings; those that are not named have their defaults
+	// hides the numbering of entities, and what rolls come from; never sent nor logged
+	Key     [32]byte
+	Trace   bool // say what each request changed, and what the server holds
+	Reveals bool // say what was revealed to whom: Step.Reveals
+	Prove   bool // send a digest with every frame
+	Strict  bool // what comes too early for its limit is dropped, and never waits for its turn
+	// of the rules' machine that requests, writes and joins may take in one tick; 0 for TickSteps
+	Steps int64
+	// bytes that entities and what clients are told of them may take; 0 for DefaultMemory
+	Memory   int64
+	Headroom int // bytes that are left free before each frame, for who sends it
+	// values of the contract's settings; those that are not named have their defaults
+	Settings map[string]json.RawMessage
 }
 
-// New opens a session of a contract. The error says what is wrong with the settings, or that the contract asks for more than
-// the machine has.
+// New opens a session of a contract. The error says what is wrong with the settings, or that the contract asks for more
+// than the machine has.
 func New(c *contract.Contract, o Options) (*Session, error) {
 	compile := rules.Compile
 	if o.Reveals {
@@ -243,31 +250,39 @@ func New(c *contract.Contract, o Options) (*Session, error) {
 	}
 	s := &Session{contract: c, requests: map[string]*contract.Request{}, seats: map[int]*seat{}}
 	s.world = world.New(c, nil)
-	if s.world.MostHeld = o.Memory; o.Memory <= 0 {
+	s.world.MostHeld = o.Memory
+	if o.Memory <= 0 {
 		s.world.MostHeld = DefaultMemory
 	}
 	if err := s.settings(o.Settings); err != nil {
 		return nil, err
 	}
-	s.moves, s.moveKinds = map[string]*contract.Property{}, map[string]*contract.Kind{}
+	s.moves = map[string]*contract.Property{}
+	s.moveKinds = map[string]*contract.Kind{}
 	s.budgets = map[key]*budget{}
 	for _, k := range c.Kinds {
 		s.ticking = s.ticking || k.OnTick != nil
 		for _, p := range k.Properties {
 			s.ties = s.ties || p.Follows != nil && p.Follows.Holder != nil
 			s.moving = s.moving || p.Follows != nil && p.Follows.Rate != nil
-			s.holding, s.paths = s.holding || p.Hold != nil, s.paths || p.Path >= 0
+			s.holding = s.holding || p.Hold != nil
+			s.paths = s.paths || p.Path >= 0
 			if p.Hold != nil || p.Set != nil {
-				s.moves[k.Name+"."+p.Name], s.moveKinds[k.Name+"."+p.Name] = p, k
+				s.moves[k.Name+"."+p.Name] = p
+				s.moveKinds[k.Name+"."+p.Name] = k
 			}
 		}
 	}
 	s.machine = rules.NewMachine(program, s.world, o.Key)
-	if s.steps, s.ownSteps = o.Steps, TickOwnSteps; s.steps <= 0 {
+	s.steps = o.Steps
+	s.ownSteps = TickOwnSteps
+	if s.steps <= 0 {
 		s.steps = TickSteps
 	}
 	s.view = replicate.NewView(o.Key, s.world, s.machine)
-	s.teller, s.prove, s.strict = replicate.NewServerState(o.Key, s.world), o.Prove, o.Strict
+	s.teller = replicate.NewServerState(o.Key, s.world)
+	s.prove = o.Prove
+	s.strict = o.Strict
 	for _, r := range c.Requests {
 		s.requests[r.FullName()] = r
 		s.plain = append(s.plain, !slices.ContainsFunc(r.Params, func(p contract.Param) bool {
@@ -310,20 +325,22 @@ type Step struct {
 	Told      []Told
 	Cuts      []Cut
 	Logs      []Log
-	Closed    string         // why the contract ended the session with this tick; empty when it goes on
-	Faults    []Fault        // of handlers and timers; what they did was undone
-	Overtaken []Overtaken    // writes that a newer one of the same client came after in the same tick: nobody looked at them
+	Closed    string  // why the contract ended the session with this tick; empty when it goes on
+	Faults    []Fault // of handlers and timers; what they did was undone
+	// writes that a newer one of the same client came after in the same tick: nobody looked at them
+	Overtaken []Overtaken
 	Refused   []Refused      // writes, presses and releases that were not carried out
 	Reveals   []rules.Reveal // since the last tick, in their order; only when asked for
 	Deferred  int            // inputs that came in this tick and wait for another one
 	Heaviest  Heavy          // the cause that took the most steps
-	Held      int64          // bytes of memory that its entities take, and what clients are told of them; see Options.Memory
-	Memory    []byte         // in which the frames stand
-	Truth     *wire.Block    // what changed for the server itself; only when traced and watched, else nil
+	// bytes of memory that its entities take, and what clients are told of them; see Options.Memory
+	Held   int64
+	Memory []byte      // in which the frames stand
+	Truth  *wire.Block // what changed for the server itself; only when traced and watched, else nil
 }
 
-// Overtaken is a write of a client, by its sequence number, that was not carried out because a newer one of the same property came in the
-// same tick. Its client is told nothing: the newer one counts.
+// Overtaken is a write of a client, by its sequence number, that was not carried out because a newer one of the same
+// property came in the same tick. Its client is told nothing: the newer one counts.
 type Overtaken struct {
 	Client int
 	Seq    uint64
@@ -344,8 +361,8 @@ type Log struct {
 	Clients []int
 }
 
-// Fault says that something failed inside that the contract does by itself, or a write of a client. What it did was undone. A request that
-// fails has a Decision instead.
+// Fault says that something failed inside that the contract does by itself, or a write of a client. What it did was
+// undone. A request that fails has a Decision instead.
 type Fault struct {
 	Of     string // what was run, such as "on join" or "a timer of Diver"
 	In     string // the body that failed, such as "on spawn of Diver"
@@ -405,7 +422,8 @@ func (d *Decision) Fault() (f Fault, about string) {
 // maxAbout is how many values of an entity are told with a fault of one of its handlers.
 const maxAbout = 8
 
-// About words what a fault of the last tick was about: the entity by name, with the values that it has now, or the client.
+// About words what a fault of the last tick was about: the entity by name, with the values that it has now, or the
+// client.
 func (s *Session) About(f *Fault) string {
 	name := func(client int) string {
 		if t := s.seats[client]; t != nil && client != 0 {
@@ -454,8 +472,8 @@ type Told struct {
 	Clients []int
 }
 
-// Decision is a decided request with all that there is to tell of it. It is for those who run the session: Reason may speak
-// of what the client may not see.
+// Decision is a decided request with all that there is to tell of it. It is for those who run the session: Reason may
+// speak of what the client may not see.
 type Decision struct {
 	Tick    int64
 	Client  wire.Client
@@ -493,7 +511,8 @@ func (s *Session) Contract() *contract.Contract { return s.contract }
 // Now gives the number of the last tick.
 func (s *Session) Now() int64 { return s.tick }
 
-// Idle reports whether nothing waits for the next tick: no input, and no change from outside that clients have to be told of.
+// Idle reports whether nothing waits for the next tick: no input, and no change from outside that clients have to be
+// told of.
 func (s *Session) Idle() bool {
 	return !s.touched && len(s.inputs)+len(s.waiting)+len(s.joining)+len(s.line) == 0
 }
@@ -530,7 +549,8 @@ func (s *Session) Seen(client int) int64 {
 	return 0
 }
 
-// Watched tells whether Steps are to tell what changed for the server itself. They are when traced, until this says otherwise.
+// Watched tells whether Steps are to tell what changed for the server itself. They are when traced, until this says
+// otherwise.
 func (s *Session) Watched(on bool) {
 	if s.truth != nil {
 		s.truth.SetWatched(on)
@@ -545,8 +565,8 @@ func (s *Session) Truth() *wire.Block {
 	return s.truth.Snapshot()
 }
 
-// Sent gives all that a client has been sent, as of the last tick, and the tick of its last frame. A client that has not yet
-// been carried in has been sent nothing: the block is nil.
+// Sent gives all that a client has been sent, as of the last tick, and the tick of its last frame. A client that has
+// not yet been carried in has been sent nothing: the block is nil.
 func (s *Session) Sent(client int) (*wire.Block, int64) {
 	t := s.seats[client]
 	if t == nil || !t.joined {
@@ -555,7 +575,8 @@ func (s *Session) Sent(client int) (*wire.Block, int64) {
 	return s.view.Snapshot(client), t.sent
 }
 
-// Reader gives what reads the frames of a client from the next one on; for one that has been sent nothing yet, from the first.
+// Reader gives what reads the frames of a client from the next one on; for one that has been sent nothing yet, from the
+// first.
 func (s *Session) Reader(client int) *wire.Reader {
 	if t := s.seats[client]; t != nil && t.sent > 0 {
 		return s.view.Reader(client, t.sent, t.settled)
@@ -563,15 +584,17 @@ func (s *Session) Reader(client int) *wire.Reader {
 	return wire.NewReader(s.view.Layout())
 }
 
-// Join gives a seat to a new client; its entities come with the next tick. An empty role means the contract's first one. The error is a
-// *Refusal.
+// Join gives a seat to a new client; its entities come with the next tick. An empty role means the contract's first
+// one. The error is a *Refusal.
 func (s *Session) Join(name, role string) (int, error) {
 	if role == "" {
 		role = s.contract.Roles[0]
 	}
 	index := slices.Index(s.contract.Roles, role)
 	if index < 0 {
-		return 0, &Refusal{RoleUnknown, fmt.Sprintf("as %.40q: the contract has no such role, only %v", role, s.contract.Roles)}
+		return 0, &Refusal{
+			RoleUnknown, fmt.Sprintf("as %.40q: the contract has no such role, only %v", role, s.contract.Roles),
+		}
 	}
 	name, err := CleanName(name)
 	if err != nil {
@@ -585,12 +608,16 @@ func (s *Session) Join(name, role string) (int, error) {
 		if t.leaving {
 			continue
 		}
-		if taken++; t.client.Name == name {
+		taken++
+		if t.client.Name == name {
 			return 0, &Refusal{NameTaken, fmt.Sprintf("the name %q is in use in this session", name)}
 		}
 		// Two that nobody can tell apart are one too many: a game shows names alone.
 		if alike(t.client.Name, name) {
-			return 0, &Refusal{NameTaken, fmt.Sprintf("the name %q looks like %q, which is in use in this session", name, t.client.Name)}
+			return 0, &Refusal{
+				NameTaken,
+				fmt.Sprintf("the name %q looks like %q, which is in use in this session", name, t.client.Name),
+			}
 		}
 	}
 	if s.world.Held() >= s.world.MostHeld {
@@ -600,11 +627,21 @@ func (s *Session) Join(name, role string) (int, error) {
 		return 0, &Refusal{SeatsTaken, fmt.Sprintf("all %d seats of the session are taken", s.contract.Seats)}
 	}
 	if until := s.out[name]; s.tick < until {
-		return 0, &Refusal{Expelled, fmt.Sprintf("%q was expelled and may come back in %g s", name, math.Ceil(float64(until-s.tick)/float64(s.contract.TickRate)))}
+		return 0, &Refusal{
+			Expelled,
+			fmt.Sprintf(
+				"%q was expelled and may come back in %g s", name,
+				math.Ceil(float64(until-s.tick)/float64(s.contract.TickRate)),
+			),
+		}
 	}
 	delete(s.out, name)
 	s.last++
-	t := &seat{client: world.Client{Number: s.last, Name: name, Role: index}, uses: map[use]*window{}, paused: map[use]int64{}}
+	t := &seat{
+		client: world.Client{Number: s.last, Name: name, Role: index},
+		uses:   map[use]*window{},
+		paused: map[use]int64{},
+	}
 	s.known(t)
 	s.seats[s.last] = t
 	s.order = append(s.order, t)
@@ -628,8 +665,8 @@ func (s *Session) Lost(client int) {
 	}
 }
 
-// Back says that a client has a connection again, and has applied all frames up to the tick seen. It is sent everything anew, with
-// the events and decisions of the frames that were lost; it has to say again that it is ready.
+// Back says that a client has a connection again, and has applied all frames up to the tick seen. It is sent everything
+// anew, with the events and decisions of the frames that were lost; it has to say again that it is ready.
 func (s *Session) Back(client int, seen int64) {
 	if t := s.seats[client]; t != nil && !t.leaving {
 		s.Confirm(client, seen)
@@ -638,7 +675,8 @@ func (s *Session) Back(client int, seen int64) {
 		if !t.lost {
 			s.inputs = append(s.inputs, input{seat: t, what: "lost"}) // nobody had noticed
 		}
-		t.lost, t.readying = false, false
+		t.lost = false
+		t.readying = false
 		s.inputs = append(s.inputs, input{seat: t, what: "back"})
 	}
 }
@@ -646,8 +684,8 @@ func (s *Session) Back(client int, seen int64) {
 // Settle says that all that is kept was stored, up to a tick; frames tell it. Nothing is settled until it is said.
 func (s *Session) Settle(tick int64) { s.settled = max(s.settled, min(tick, s.tick)) }
 
-// Differs says that a client's copy is not what a frame's digest says. It is sent everything anew, at most once in five seconds;
-// healed tells whether it will be now.
+// Differs says that a client's copy is not what a frame's digest says. It is sent everything anew, at most once in five
+// seconds; healed tells whether it will be now.
 func (s *Session) Differs(client int) (healed bool) {
 	t := s.seats[client]
 	if t == nil || !t.joined {
@@ -677,7 +715,16 @@ func (s *Session) graces(step *Step) {
 	}
 	for _, t := range slices.Clone(s.order) {
 		if t.lostAt > 0 && s.tick-t.lostAt >= s.contract.Grace {
-			step.Cuts = append(step.Cuts, Cut{t.client.Number, fmt.Sprintf("its connection was lost and did not come back within %g s", float64(s.contract.Grace)/float64(s.contract.TickRate))})
+			step.Cuts = append(
+				step.Cuts,
+				Cut{
+					t.client.Number,
+					fmt.Sprintf(
+						"its connection was lost and did not come back within %g s",
+						float64(s.contract.Grace)/float64(s.contract.TickRate),
+					),
+				},
+			)
 			s.leave(t)
 		}
 	}
@@ -691,8 +738,8 @@ func (s *Session) Ready(client int) {
 	}
 }
 
-// Confirm notes the newest tick that a client has applied. It counts at once and is no more than a statement of the client:
-// one beyond what it was sent is ignored.
+// Confirm notes the newest tick that a client has applied. It counts at once and is no more than a statement of the
+// client: one beyond what it was sent is ignored.
 func (s *Session) Confirm(client int, tick int64) {
 	if t := s.seats[client]; t != nil {
 		s.confirm(t, tick)
@@ -712,16 +759,18 @@ func (s *Session) Ask(client int, call Call) {
 	if t == nil {
 		return
 	}
-	if t.asked++; t.asked > maxAsked {
+	t.asked++
+	if t.asked > maxAsked {
 		return // a flood gets no answer; it already has maxPerTick decisions and more drops in this tick
 	}
 	s.confirm(t, call.ask.Seen)
-	t.received, call.seen = max(t.received, call.ask.Seq), t.seen
+	t.received = max(t.received, call.ask.Seq)
+	call.seen = t.seen
 	s.inputs = append(s.inputs, input{seat: t, what: "ask", call: &call})
 }
 
-// Into has the frames of the next tick stand in some memory, as much as it holds; what was in it is lost. Without it, they stand where
-// those of the last tick did.
+// Into has the frames of the next tick stand in some memory, as much as it holds; what was in it is lost. Without it,
+// they stand where those of the last tick did.
 func (s *Session) Into(memory []byte) { s.arena = memory }
 
 // Tick carries out all inputs in the order of their arrival and cuts the frames.
@@ -741,9 +790,12 @@ func (s *Session) Tick() *Step {
 		clear(inputs) // what clients sent is not kept alive
 		s.spare = inputs
 	}()
-	step.Overtaken, s.overtaken = s.overtaken, nil
-	s.refused, s.touched = nil, false
-	s.beganAt, s.heaviest = s.machine.Used(), Heavy{}
+	step.Overtaken = s.overtaken
+	s.overtaken = nil
+	s.refused = nil
+	s.touched = false
+	s.beganAt = s.machine.Used()
+	s.heaviest = Heavy{}
 	s.sweepNew()
 	s.admit(step)
 	s.resume(step)
@@ -767,7 +819,8 @@ func (s *Session) Tick() *Step {
 			if t.lostAt == 0 {
 				s.absent++
 			}
-			if t.lostAt = s.tick; !t.joined {
+			t.lostAt = s.tick
+			if !t.joined {
 				continue
 			}
 			s.cause('c', int64(t.client.Number), 0)
@@ -777,7 +830,9 @@ func (s *Session) Tick() *Step {
 			if t.lostAt > 0 {
 				s.absent--
 			}
-			if t.lostAt, t.ready = 0, false; !t.joined {
+			t.lostAt = 0
+			t.ready = false
+			if !t.joined {
 				continue
 			}
 			s.view.Resync(t.client.Number)

@@ -90,7 +90,10 @@ func open(t require.TestingT, text string) *game {
 
 func (g *game) reset() {
 	g.readers = map[int]*wire.Reader{}
-	g.copies, g.bytes, g.heard, g.decided = map[int]*replicate.Copy{}, map[int][]string{}, map[int][]string{}, map[int]wire.Decision{}
+	g.copies = map[int]*replicate.Copy{}
+	g.bytes = map[int][]string{}
+	g.heard = map[int][]string{}
+	g.decided = map[int]wire.Decision{}
 }
 
 func (g *game) join(name, role string) int {
@@ -102,7 +105,8 @@ func (g *game) join(name, role string) int {
 }
 
 func (g *game) tick() {
-	g.step, g.notices = g.s.Tick(), map[int][]replicate.Notice{}
+	g.step = g.s.Tick()
+	g.notices = map[int][]replicate.Notice{}
 	for _, cf := range g.step.Frames {
 		frame, err := g.readers[cf.Client].Read(cf.Bytes)
 		require.NoError(g.t, err)
@@ -112,10 +116,14 @@ func (g *game) tick() {
 		require.NoError(g.t, err)
 		g.notices[cf.Client] = g.copies[cf.Client].Apply(f)
 		for _, n := range g.notices[cf.Client] {
-			require.False(g.t, n.Type == replicate.EventReceived && n.Event.Entity != 0 && n.Entity == nil, "client %d hears %s without its entity", cf.Client, f.Events)
+			require.False(g.t, n.Type == replicate.EventReceived && n.Event.Entity != 0 &&
+				n.Entity == nil, "client %d hears %s without its entity", cf.Client, f.Events)
 		}
 		if f.Digest != nil {
-			require.Equal(g.t, g.copies[cf.Client].Digest(g.outline), *f.Digest, "the digest of client %d at tick %d", cf.Client, f.Tick)
+			require.Equal(
+				g.t, g.copies[cf.Client].Digest(g.outline), *f.Digest, "the digest of client %d at tick %d", cf.Client,
+				f.Tick,
+			)
 		}
 		if g.confirms {
 			g.s.Confirm(cf.Client, f.Tick)
@@ -135,7 +143,12 @@ func (g *game) tick() {
 // ask sends one request, runs a tick and gives the decision that came back.
 func (g *game) ask(client int, entity uint32, request string, args ...string) wire.Decision {
 	g.seq++
-	a := wire.Ask{Seq: g.seq, Entity: entity, Request: request, Args: []json.RawMessage{}}
+	a := wire.Ask{
+		Seq:     g.seq,
+		Entity:  entity,
+		Request: request,
+		Args:    []json.RawMessage{},
+	}
 	for _, x := range args {
 		a.Args = append(a.Args, json.RawMessage(x))
 	}
@@ -167,7 +180,9 @@ func (g *game) truth() string { return string(g.s.Truth().JSON()) }
 
 func TestRequestsMeetTheirStagesInOrder(t *testing.T) {
 	g := open(t, contractText)
-	ana, bo, ref := g.join("Ana", ""), g.join("Bo", "player"), g.join("Cleo", "referee")
+	ana := g.join("Ana", "")
+	bo := g.join("Bo", "player")
+	ref := g.join("Cleo", "referee")
 	g.tick()
 	anas := g.copies[ana].OwnedBy("Diver", ana).Number
 	locker := g.copies[ana].OwnedBy("Locker", ana).Number
@@ -186,7 +201,10 @@ func TestRequestsMeetTheirStagesInOrder(t *testing.T) {
 		{ana, anas, "Diver.use", []string{`"flare"`}, wire.Denied, wire.StageCheck, "not carried"},
 		{ana, anas, "Diver.use", []string{`"patch"`}, wire.Dropped, wire.StageLimit, "more than 2 in 1 s"},
 		{bo, anas, "Diver.use", []string{`"patch"`}, wire.Denied, wire.StageFrom, "not the owner"},
-		{bo, anas, "Diver.use", []string{`"pearl"`}, wire.Malformed, wire.StageTypes, "the argument `item` is \"pearl\", not one of flare, patch, relic"},
+		{
+			bo, anas, "Diver.use", []string{`"pearl"`}, wire.Malformed, wire.StageTypes,
+			"the argument `item` is \"pearl\", not one of flare, patch, relic",
+		},
 		{bo, 77, "Diver.use", []string{`"patch"`}, wire.Denied, wire.StageTarget, "no such entity"},
 		{bo, locker, "Diver.find", nil, wire.Denied, wire.StageTarget, "no such entity"},
 		{ref, 0, "Diver.find", nil, wire.Denied, wire.StageTarget, "no such entity"},
@@ -194,18 +212,33 @@ func TestRequestsMeetTheirStagesInOrder(t *testing.T) {
 		{ana, 0, "Diver.uze", nil, wire.Malformed, wire.StageTypes, "the contract has no request \"Diver.uze\""},
 		{ana, 0, "Keeper.feed", nil, wire.Malformed, wire.StageTypes, "the contract has no request \"Keeper.feed\""},
 		{ana, 0, "Dive.shut", nil, wire.Denied, wire.StageFrom, "not allowed"},
-		{ana, 0, "Diver.spoil", []string{"10"}, wire.Malformed, wire.StageTypes, "the argument `by` is 10, not a whole number from -9 to 9"},
-		{ana, 0, "Diver.spoil", []string{"1.5"}, wire.Malformed, wire.StageTypes, "the argument `by` is 1.5, not a whole number from -9 to 9"},
-		{ana, 0, "Diver.spoil", []string{"0"}, wire.Faulted, wire.StageBody, "the request failed inside and changed nothing"},
-		{ana, 0, "Diver.call", []string{`"much too long"`}, wire.Faulted, wire.StageBody, "the request failed inside and changed nothing"},
+		{
+			ana, 0, "Diver.spoil", []string{"10"}, wire.Malformed, wire.StageTypes,
+			"the argument `by` is 10, not a whole number from -9 to 9",
+		},
+		{
+			ana, 0, "Diver.spoil", []string{"1.5"}, wire.Malformed, wire.StageTypes,
+			"the argument `by` is 1.5, not a whole number from -9 to 9",
+		},
+		{
+			ana, 0, "Diver.spoil", []string{"0"}, wire.Faulted, wire.StageBody,
+			"the request failed inside and changed nothing",
+		},
+		{
+			ana, 0, "Diver.call", []string{`"much too long"`}, wire.Faulted, wire.StageBody,
+			"the request failed inside and changed nothing",
+		},
 		{ref, anas, "Diver.knock", nil, wire.Faulted, wire.StageBody, "the request failed inside and changed nothing"},
 		{ref, 0, "Dive.shut", nil, wire.Accepted, "", ""},
 		{bo, 0, "Diver.use", []string{`"patch"`}, wire.Denied, wire.StageCheck, "the wreck is shut"},
 	}
 	for _, c := range cases {
-		before, heard := g.truth(), len(g.heard[ana])+len(g.heard[bo])
+		before := g.truth()
+		heard := len(g.heard[ana]) + len(g.heard[bo])
 		d := g.ask(c.who, c.entity, c.request, c.args...)
-		assert.Equal(t, []any{c.outcome, c.stage, c.reason}, []any{d.Outcome, d.Stage, d.Reason}, "%s %v", c.request, c.args)
+		assert.Equal(
+			t, []any{c.outcome, c.stage, c.reason}, []any{d.Outcome, d.Stage, d.Reason}, "%s %v", c.request, c.args,
+		)
 		if c.outcome != wire.Accepted {
 			assert.Equal(t, before, g.truth(), "%s %s changed something", c.outcome, c.request)
 			assert.Len(t, append(g.heard[ana], g.heard[bo]...), heard)
@@ -219,7 +252,8 @@ func TestRequestsMeetTheirStagesInOrder(t *testing.T) {
 
 func TestEachClientGetsItsOwnShareAndNoMore(t *testing.T) {
 	g := open(t, contractText)
-	ana, bo := g.join("Ana", ""), g.join("Bo", "")
+	ana := g.join("Ana", "")
+	bo := g.join("Bo", "")
 	g.tick()
 	g.ask(ana, 0, "Diver.use", `"patch"`)
 	assert.Equal(t, "85", g.sees(bo, ana, "Diver", "hull"))
@@ -270,7 +304,10 @@ func TestEventsWaitUntilTheClientIsReady(t *testing.T) {
 	g.copies[deaf], g.readers[deaf] = &replicate.Copy{}, g.s.Reader(deaf)
 	for len(g.step.Cuts) == 0 && g.s.Now() < 3*MaxHeld {
 		g.seq++
-		g.s.Ask(ana, g.s.Read(wire.Ask{Seq: g.seq, Entity: g.copies[ana].OwnedBy("Diver", bo).Number, Request: "Diver.knock"}))
+		g.s.Ask(
+			ana,
+			g.s.Read(wire.Ask{Seq: g.seq, Entity: g.copies[ana].OwnedBy("Diver", bo).Number, Request: "Diver.knock"}),
+		)
 		g.tick()
 	}
 	require.Len(t, g.step.Cuts, 1, "a client that never gets ready does not make the server hold events without end")
@@ -298,7 +335,8 @@ func TestARepeatGetsItsFirstDecisionAndNothingElse(t *testing.T) {
 func TestAFloodHarmsNobody(t *testing.T) {
 	g := open(t, contractText)
 	g.confirms = true
-	ana, bo := g.join("Ana", ""), g.join("Bo", "")
+	ana := g.join("Ana", "")
+	bo := g.join("Bo", "")
 	g.tick()
 	for i := range 100_000 {
 		g.s.Ask(ana, g.s.Read(wire.Ask{Seq: uint64(i + 1), Request: "Diver.find"}))
@@ -312,7 +350,16 @@ func TestAFloodHarmsNobody(t *testing.T) {
 	taken := 0
 	for i := range 1200 {
 		for j := range 5 {
-			g.s.Ask(bo, g.s.Read(wire.Ask{Seq: uint64(10 + i*5 + j), Request: "Diver.use", Args: []json.RawMessage{[]byte(`"relic"`)}}))
+			g.s.Ask(
+				bo,
+				g.s.Read(
+					wire.Ask{
+						Seq:     uint64(10 + i*5 + j),
+						Request: "Diver.use",
+						Args:    []json.RawMessage{[]byte(`"relic"`)},
+					},
+				),
+			)
 		}
 		g.tick()
 		for _, d := range g.step.Decisions {
@@ -360,7 +407,14 @@ func TestCopiesConverge(t *testing.T) {
 					g.s.Leave(clients[0].Number)
 				default:
 					who := rapid.SampledFrom(clients).Draw(rt, "who").Number
-					name := rapid.SampledFrom([]string{"Diver.use", "Diver.find", "Diver.spoil", "Diver.knock", "Diver.call", "Dive.shut", "Keeper.feed"}).Draw(rt, "request")
+					name := rapid.SampledFrom(
+						[]string{
+							"Diver.use", "Diver.find", "Diver.spoil", "Diver.knock", "Diver.call", "Dive.shut",
+							"Keeper.feed",
+						},
+					).Draw(
+						rt, "request",
+					)
 					entity := uint32(0)
 					if things := g.copies[who].Entities(); len(things) > 0 && pick > 6 {
 						entity = rapid.SampledFrom(things).Draw(rt, "entity").Number
@@ -389,7 +443,8 @@ func compare(t require.TestingT, g *game, truth *replicate.Copy, c wire.Client, 
 	for _, thing := range truth.Entities() {
 		kind := g.s.Contract().Kinds
 		for _, k := range kind {
-			if k.Name != thing.Kind || !(k.To == contract.Everyone || k.To == contract.Owner && thing.Owner == c.Number) {
+			if k.Name != thing.Kind ||
+				!(k.To == contract.Everyone || k.To == contract.Owner && thing.Owner == c.Number) {
 				continue
 			}
 			may++
@@ -416,7 +471,8 @@ func compare(t require.TestingT, g *game, truth *replicate.Copy, c wire.Client, 
 func TestHiddenValuesLeaveNoTrace(t *testing.T) {
 	run := func(text string) (ana, bo []string) {
 		g := open(t, text)
-		a, b := g.join("Ana", ""), g.join("Bo", "")
+		a := g.join("Ana", "")
+		b := g.join("Bo", "")
 		g.tick()
 		for _, item := range []string{`"patch"`, `"relic"`} {
 			g.ask(a, 0, "Diver.use", item)
@@ -459,6 +515,10 @@ func TestACrowdComesOverSomeTicks(t *testing.T) {
 	for n := range g.copies {
 		require.Len(t, g.copies[n].Clients, 151)
 		require.Equal(t, "welcome", g.heard[n][0])
-		require.Equal(t, slices.DeleteFunc(slices.Clone(g.heard[first]), func(e string) bool { return e != "Diver.used" }), slices.DeleteFunc(slices.Clone(g.heard[n]), func(e string) bool { return e != "Diver.used" }), "client %d", n)
+		require.Equal(
+			t, slices.DeleteFunc(slices.Clone(g.heard[first]), func(e string) bool { return e != "Diver.used" }),
+			slices.DeleteFunc(slices.Clone(g.heard[n]), func(e string) bool { return e != "Diver.used" }), "client %d",
+			n,
+		)
 	}
 }

@@ -24,7 +24,8 @@ func TestDecidingTakesNoMemory(t *testing.T) {
 	s.Tick()
 	seat := s.seats[n]
 	step := &Step{}
-	near, far := s.Read(wire.Ask{Request: "Diver.launch", Args: raws("5", "6")}), s.Read(wire.Ask{Request: "Diver.launch", Args: raws("500", "6")})
+	near := s.Read(wire.Ask{Request: "Diver.launch", Args: raws("5", "6")})
+	far := s.Read(wire.Ask{Request: "Diver.launch", Args: raws("500", "6")})
 	require.Empty(t, near.wrong+far.wrong)
 	seq := uint64(0)
 	allocations := testing.AllocsPerRun(5000, func() {
@@ -34,7 +35,8 @@ func TestDecidingTakesNoMemory(t *testing.T) {
 			seat.decided = 0
 			if seq%100 == 0 {
 				s.tick++
-				seat.said, step.Decisions = seat.said[:0], step.Decisions[:0]
+				seat.said = seat.said[:0]
+				step.Decisions = step.Decisions[:0]
 			}
 			s.decide(seat, call, step)
 		}
@@ -49,18 +51,29 @@ func raws(args ...string) (out []json.RawMessage) {
 	return out
 }
 
-// With timers, handlers and actions at work, clients coming and going: each copy is at every tick what its client may see,
-// and the same inputs give the same frames again, byte for byte.
+// With timers, handlers and actions at work, clients coming and going: each copy is at every tick what its client may
+// see, and the same inputs give the same frames again, byte for byte.
 func TestCopiesConvergeAndRunsRepeat(t *testing.T) {
 	requests := []string{"Diver.hurt", "Diver.set_kick", "Diver.use", "Ring.spin"}
-	args := map[string][]string{"Diver.hurt": {"0", "30", "200"}, "Diver.set_kick": {"true", "false"}, "Diver.use": {`"flare"`, `"patch"`}, "Ring.spin": {"2", "45", "60"}}
+	args := map[string][]string{
+		"Diver.hurt":     {"0", "30", "200"},
+		"Diver.set_kick": {"true", "false"},
+		"Diver.use":      {`"flare"`, `"patch"`},
+		"Ring.spin":      {"2", "45", "60"},
+	}
 	rapid.Check(t, func(rt *rapid.T) {
 		type action struct{ what, who, request, arg int }
 		var script [][]action
 		for range rapid.IntRange(5, 60).Draw(rt, "ticks") {
 			var tick []action
 			for range rapid.IntRange(0, 3).Draw(rt, "inputs") {
-				tick = append(tick, action{rapid.IntRange(0, 9).Draw(rt, "what"), rapid.IntRange(0, 99).Draw(rt, "who"), rapid.IntRange(0, 3).Draw(rt, "request"), rapid.IntRange(0, 9).Draw(rt, "arg")})
+				tick = append(
+					tick,
+					action{
+						rapid.IntRange(0, 9).Draw(rt, "what"), rapid.IntRange(0, 99).Draw(rt, "who"),
+						rapid.IntRange(0, 3).Draw(rt, "request"), rapid.IntRange(0, 9).Draw(rt, "arg"),
+					},
+				)
 			}
 			script = append(script, tick)
 		}
@@ -78,7 +91,10 @@ func TestCopiesConvergeAndRunsRepeat(t *testing.T) {
 						g.seq++
 						name := requests[a.request]
 						choice := args[name]
-						g.s.Ask(clients[a.who%len(clients)].Number, g.s.Read(wire.Ask{Seq: g.seq, Request: name, Args: raws(choice[a.arg%len(choice)])}))
+						g.s.Ask(
+							clients[a.who%len(clients)].Number,
+							g.s.Read(wire.Ask{Seq: g.seq, Request: name, Args: raws(choice[a.arg%len(choice)])}),
+						)
 					}
 				}
 				g.tick()

@@ -10,8 +10,8 @@ import (
 	"kamerad/core/world"
 )
 
-// State gives all that the server holds at this moment, with the numbers that entities have toward clients: also what changed since the
-// last tick.
+// State gives all that the server holds at this moment, with the numbers that entities have toward clients: also what
+// changed since the last tick.
 func (s *Session) State() *wire.Block {
 	b := &wire.Block{Joined: s.Clients()}
 	for _, e := range s.world.Entities() {
@@ -30,8 +30,8 @@ func (s *Session) find(entity uint32) *world.Entity {
 	return nil
 }
 
-// Named tells of an entity, by its number toward clients, what names it whatever the key is: its kind, and the how manyth of that kind it
-// was to be spawned, from 1; and whom it belongs to.
+// Named tells of an entity, by its number toward clients, what names it whatever the key is: its kind, and the how
+// manyth of that kind it was to be spawned, from 1; and whom it belongs to.
 func (s *Session) Named(entity uint32) (kind string, nth int64, owner int, ok bool) {
 	if e := s.find(entity); e != nil {
 		return e.Kind.Name, e.Serial, e.Owner, true
@@ -49,8 +49,9 @@ func (s *Session) Nth(kind string, nth int64) uint32 {
 	return 0
 }
 
-// Set gives a property another value, as a body of the server would, and runs what that sets off. It counts at once; clients learn of it
-// with the next tick. Refs in the value are by the numbers that State tells. The error says why nothing was changed.
+// Set gives a property another value, as a body of the server would, and runs what that sets off. It counts at once;
+// clients learn of it with the next tick. Refs in the value are by the numbers that State tells. The error says why
+// nothing was changed.
 func (s *Session) Set(entity uint32, property string, v contract.Value) error {
 	e := s.find(entity)
 	if e == nil {
@@ -128,8 +129,8 @@ type Difference struct {
 	Client   string // what it holds; empty for nothing
 }
 
-// Compare holds a client's copy against the rules: each entity and property is asked for anew, whatever was sent. The copy has to be as of
-// the last tick. What is throttled may be older than the server's value and is left out.
+// Compare holds a client's copy against the rules: each entity and property is asked for anew, whatever was sent. The
+// copy has to be as of the last tick. What is throttled may be older than the server's value and is left out.
 func (s *Session) Compare(client int, held *replicate.Copy) (out []Difference) {
 	t := s.seats[client]
 	if t == nil || !t.joined {
@@ -159,7 +160,9 @@ func (s *Session) Compare(client int, held *replicate.Copy) (out []Difference) {
 		for _, p := range e.Kind.Properties {
 			f, has := thing.Field(p.Name)
 			gets := s.machine.Gets(e, p, client)
-			d.Property, d.Server, d.Client = p.Name, "", ""
+			d.Property = p.Name
+			d.Server = ""
+			d.Client = ""
 			want := p.Type.Format(s.view.RefsFor(client, p.Type, s.world.Value(e, p)))
 			switch {
 			case !gets && !has:
@@ -178,14 +181,20 @@ func (s *Session) Compare(client int, held *replicate.Copy) (out []Difference) {
 				if got == want || p.AtMost > 0 {
 					continue
 				}
-				d.Server, d.Client = want, got
+				d.Server = want
+				d.Client = got
 			}
 			out = append(out, d)
 		}
 	}
 	for _, x := range held.Entities() {
 		if known < len(held.Entities()) && s.find(x.Number) == nil {
-			out = append(out, Difference{Entity: x.Number, Kind: x.Kind, Owner: x.Owner, Client: "there"})
+			out = append(out, Difference{
+				Entity: x.Number,
+				Kind:   x.Kind,
+				Owner:  x.Owner,
+				Client: "there",
+			})
 		}
 	}
 	return out

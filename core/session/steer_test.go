@@ -51,9 +51,11 @@ func valueOf(x wire.Spawn, name string) contract.Value {
 // What the server is told to set counts at once, runs what it sets off, and comes to clients with the next tick.
 func TestSetCountsAtOnce(t *testing.T) {
 	g := open(t, steered)
-	ana, bo := g.join("Ana", ""), g.join("Bo", "")
+	ana := g.join("Ana", "")
+	bo := g.join("Bo", "")
 	g.tick()
-	thing, other := entityOf(t, g.s, "Thing", ana), entityOf(t, g.s, "Thing", bo)
+	thing := entityOf(t, g.s, "Thing", ana)
+	other := entityOf(t, g.s, "Thing", bo)
 	require.NoError(t, g.s.Set(thing.Entity, "n", contract.Value{Num: 40}))
 	require.NoError(t, g.s.Set(thing.Entity, "pal", contract.Value{Num: int64(other.Entity)}))
 	now := entityOf(t, g.s, "Thing", ana)
@@ -91,7 +93,8 @@ func TestHandGivesAtOnce(t *testing.T) {
 	assert.Zero(t, g.copies[ana].Entity(egg.Entity).Owner)
 }
 
-// What is set is newer than anything that a client can have confirmed: nobody is struck for what the server changed in this moment.
+// What is set is newer than anything that a client can have confirmed: nobody is struck for what the server changed in
+// this moment.
 func TestNobodyIsStruckForWhatIsSet(t *testing.T) {
 	g := open(t, steered)
 	ana := g.join("Ana", "")
@@ -99,7 +102,12 @@ func TestNobodyIsStruckForWhatIsSet(t *testing.T) {
 	g.s.Confirm(ana, g.s.Now())
 	ask := func() *Decision {
 		g.seq++
-		g.s.Ask(ana, g.s.Read(wire.Ask{Seq: g.seq, Request: "Thing.cheat", Args: []json.RawMessage{}, Seen: g.s.Now()}))
+		g.s.Ask(ana, g.s.Read(wire.Ask{
+			Seq:     g.seq,
+			Request: "Thing.cheat",
+			Args:    []json.RawMessage{},
+			Seen:    g.s.Now(),
+		}))
 		g.tick()
 		return &g.step.Decisions[0]
 	}
@@ -123,12 +131,22 @@ func TestALaterConfirmationDoesNotCount(t *testing.T) {
 	seen := g.s.Now()
 	require.NoError(t, g.s.Set(entityOf(t, g.s, "Thing", ana).Entity, "n", contract.Value{Num: 12}))
 	g.tick()
-	g.s.Ask(ana, g.s.Read(wire.Ask{Seq: 1, Request: "Thing.cheat", Args: []json.RawMessage{}, Seen: seen}))
+	g.s.Ask(ana, g.s.Read(wire.Ask{
+		Seq:     1,
+		Request: "Thing.cheat",
+		Args:    []json.RawMessage{},
+		Seen:    seen,
+	}))
 	g.s.Confirm(ana, g.s.Now())
 	g.tick()
 	require.Len(t, g.step.Decisions, 1)
 	assert.False(t, g.step.Decisions[0].Strike)
-	g.s.Ask(ana, g.s.Read(wire.Ask{Seq: 2, Request: "Thing.cheat", Args: []json.RawMessage{}, Seen: g.s.Now()}))
+	g.s.Ask(ana, g.s.Read(wire.Ask{
+		Seq:     2,
+		Request: "Thing.cheat",
+		Args:    []json.RawMessage{},
+		Seen:    g.s.Now(),
+	}))
 	g.tick()
 	assert.True(t, g.step.Decisions[0].Strike, "now it knows")
 }
@@ -136,12 +154,14 @@ func TestALaterConfirmationDoesNotCount(t *testing.T) {
 // A copy that is other than the rules say is told, value by value; what is throttled may be older.
 func TestCompareTellsWhatDiffers(t *testing.T) {
 	g := open(t, steered)
-	ana, bo := g.join("Ana", ""), g.join("Bo", "")
+	ana := g.join("Ana", "")
+	bo := g.join("Bo", "")
 	g.tick()
 	held := g.copies[bo]
 	assert.Empty(t, g.s.Compare(bo, held))
 	assert.Empty(t, g.s.Compare(77, held))
-	thing, egg := entityOf(t, g.s, "Thing", ana), entityOf(t, g.s, "Egg", 0)
+	thing := entityOf(t, g.s, "Thing", ana)
+	egg := entityOf(t, g.s, "Egg", 0)
 	change := func(f wire.Frame) []Difference {
 		var c replicate.Copy
 		c.Apply(&wire.Frame{Tick: held.Tick, Blocks: []*wire.Block{held.Snapshot()}})
@@ -150,15 +170,48 @@ func TestCompareTellsWhatDiffers(t *testing.T) {
 	}
 	typ := thing.Fields[0].Type
 	value := func(entity uint32, kind, name string, n int64) wire.Frame {
-		return wire.Frame{Tick: held.Tick, Blocks: []*wire.Block{{Values: []wire.Update{{Entity: entity, Kind: kind, Fields: []wire.Field{{Name: name, Type: typ, Value: contract.Value{Num: n}}}}}}}}
+		return wire.Frame{
+			Tick: held.Tick,
+			Blocks: []*wire.Block{
+				{
+					Values: []wire.Update{
+						{
+							Entity: entity,
+							Kind:   kind,
+							Fields: []wire.Field{{Name: name, Type: typ, Value: contract.Value{Num: n}}},
+						},
+					},
+				},
+			},
+		}
 	}
-	assert.Equal(t, []Difference{{thing.Entity, "Thing", ana, "n", "10", "11"}}, change(value(thing.Entity, "Thing", "n", 11)))
-	assert.Equal(t, []Difference{{thing.Entity, "Thing", ana, "mine", "", "3"}}, change(value(thing.Entity, "Thing", "mine", 3)))
+	assert.Equal(
+		t, []Difference{{thing.Entity, "Thing", ana, "n", "10", "11"}}, change(value(thing.Entity, "Thing", "n", 11)),
+	)
+	assert.Equal(
+		t, []Difference{{thing.Entity, "Thing", ana, "mine", "", "3"}}, change(value(thing.Entity, "Thing", "mine", 3)),
+	)
 	assert.Empty(t, change(value(egg.Entity, "Egg", "n", 3)), "it is sent only so often")
-	assert.Equal(t, []Difference{{thing.Entity, "Thing", ana, "", "there", ""}}, change(wire.Frame{Blocks: []*wire.Block{{Gone: []uint32{thing.Entity}}}}))
-	assert.Equal(t, []Difference{{thing.Entity, "Thing", ana, "half", "5", ""}}, change(wire.Frame{Blocks: []*wire.Block{{Values: []wire.Update{{Entity: thing.Entity, Withdrawn: []string{"half"}}}}}}))
-	assert.Equal(t, []Difference{{77, "Egg", 0, "", "", "there"}}, change(wire.Frame{Blocks: []*wire.Block{{Spawned: []wire.Spawn{{Entity: 77, Kind: "Egg"}}}}}))
-	assert.Equal(t, []Difference{{egg.Entity, "Egg", 0, "owner", "0", "1"}}, change(wire.Frame{Blocks: []*wire.Block{{Owned: []wire.Owned{{Entity: egg.Entity, Owner: 1}}}}}))
+	assert.Equal(
+		t, []Difference{{thing.Entity, "Thing", ana, "", "there", ""}},
+		change(wire.Frame{Blocks: []*wire.Block{{Gone: []uint32{thing.Entity}}}}),
+	)
+	assert.Equal(
+		t, []Difference{{thing.Entity, "Thing", ana, "half", "5", ""}},
+		change(
+			wire.Frame{
+				Blocks: []*wire.Block{{Values: []wire.Update{{Entity: thing.Entity, Withdrawn: []string{"half"}}}}},
+			},
+		),
+	)
+	assert.Equal(
+		t, []Difference{{77, "Egg", 0, "", "", "there"}},
+		change(wire.Frame{Blocks: []*wire.Block{{Spawned: []wire.Spawn{{Entity: 77, Kind: "Egg"}}}}}),
+	)
+	assert.Equal(
+		t, []Difference{{egg.Entity, "Egg", 0, "owner", "0", "1"}},
+		change(wire.Frame{Blocks: []*wire.Block{{Owned: []wire.Owned{{Entity: egg.Entity, Owner: 1}}}}}),
+	)
 }
 
 // With Strict nothing waits for its limit, and with Prove every frame carries a digest.

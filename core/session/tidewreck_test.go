@@ -45,16 +45,28 @@ func argument(t *rapid.T, typ *contract.Type, entities []uint32, here string) st
 	return "null"
 }
 
-// The demo, played at random by clients that come and go, of all roles: at every tick each client's copy is what the rules let
-// it have and no more, no handler faults, and the same inputs give the same frames again.
+// The demo, played at random by clients that come and go, of all roles: at every tick each client's copy is what the
+// rules let it have and no more, no handler faults, and the same inputs give the same frames again.
 func TestEachCopyOfTidewreckIsWhatItMayBe(t *testing.T) {
 	c := tidewreck(t)
 	accepted := map[string]int{}
 	kinds := map[string]bool{}
 	rapid.Check(t, func(rt *rapid.T) {
-		s, err := New(c, Options{Key: [32]byte{9}, Trace: true, Settings: map[string]json.RawMessage{"divers": json.RawMessage("1")}})
+		s, err := New(
+			c,
+			Options{
+				Key:      [32]byte{9},
+				Trace:    true,
+				Settings: map[string]json.RawMessage{"divers": json.RawMessage("1")},
+			},
+		)
 		require.NoError(rt, err)
-		twin, err := New(c, Options{Key: [32]byte{9}, Trace: true, Settings: map[string]json.RawMessage{"divers": json.RawMessage("1")}})
+		twin, err := New(
+			c,
+			Options{Key: [32]byte{
+				9,
+			}, Trace: true, Settings: map[string]json.RawMessage{"divers": json.RawMessage("1")}},
+		)
 		require.NoError(rt, err)
 		g := &game{t: rt, s: s, outline: c.Outline()}
 		g.reset()
@@ -105,20 +117,36 @@ func TestEachCopyOfTidewreckIsWhatItMayBe(t *testing.T) {
 						}
 					})
 				case 3, 4, 5, 6, 7:
-					value := fmt.Sprintf("[%g,%g]", rapid.Float64Range(-40, 40).Draw(rt, "x"), rapid.Float64Range(-25, 5).Draw(rt, "y"))
-					if me := g.copies[who].OwnedBy("Diver", who); me != nil && rapid.IntRange(0, 4).Draw(rt, "near") > 0 { // it swims toward the crane
+					value := fmt.Sprintf(
+						"[%g,%g]", rapid.Float64Range(-40, 40).Draw(rt, "x"), rapid.Float64Range(-25, 5).Draw(rt, "y"),
+					)
+					// it swims toward the crane
+					if me := g.copies[who].OwnedBy("Diver", who); me != nil &&
+						rapid.IntRange(0, 4).Draw(rt, "near") > 0 {
 						pos, _ := me.Value("pos")
-						x, y := pos.Parts[0].Num, pos.Parts[1].Num
-						value = fmt.Sprintf("[%g,%g]", float64(x+max(-35, min(35, 400-x)))/100, float64(y+max(-10, min(10, -y)))/100)
+						x := pos.Parts[0].Num
+						y := pos.Parts[1].Num
+						value = fmt.Sprintf(
+							"[%g,%g]", float64(x+max(-35, min(35, 400-x)))/100, float64(y+max(-10, min(10, -y)))/100,
+						)
 					}
 					both(func(g *game) {
 						g.seq++
-						g.s.Move(who, g.s.ReadMove("write", wire.Move{Seq: g.seq, Property: "Diver.pos", Value: json.RawMessage(value), Seen: g.s.Now()}))
+						g.s.Move(who, g.s.ReadMove("write", wire.Move{
+							Seq:      g.seq,
+							Property: "Diver.pos",
+							Value:    json.RawMessage(value),
+							Seen:     g.s.Now(),
+						}))
 					})
 				case 8:
 					press := uint64(rapid.IntRange(1, 3).Draw(rt, "press"))
 					what := rapid.SampledFrom([]string{"press", "release"}).Draw(rt, "how")
-					both(func(g *game) { g.s.Move(who, g.s.ReadMove(what, wire.Move{Property: "Diver.kick", Press: press})) })
+					both(func(
+						g *game,
+					) {
+						g.s.Move(who, g.s.ReadMove(what, wire.Move{Property: "Diver.kick", Press: press}))
+					})
 				default:
 					r := rapid.SampledFrom(c.Requests).Draw(rt, "request")
 					if r.Name == "end_dive" && rapid.IntRange(0, 9).Draw(rt, "end") < 9 {

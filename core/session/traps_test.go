@@ -131,12 +131,18 @@ func TestASpawnAnEventAndADespawnInOneTick(t *testing.T) {
 				if x.Type == replicate.EventReceived && x.Event.Event == "Spark.lit" {
 					tag, _ := x.Entity.Value("tag")
 					require.Equal(t, "bright", tag.Text, "with all its values")
-					require.Equal(t, int64(x.Entity.Number), x.Event.Fields[1].Value.Num, "an argument names it as well")
+					require.Equal(
+						t, int64(x.Entity.Number), x.Event.Fields[1].Value.Num, "an argument names it as well",
+					)
 				}
 			}
 			require.Len(t, order, 3*want)
 			require.True(t, slices.IsSortedFunc(order, func(a, b replicate.NoticeType) int {
-				rank := map[replicate.NoticeType]int{replicate.EntitySpawned: 0, replicate.EventReceived: 1, replicate.EntityGone: 2}
+				rank := map[replicate.NoticeType]int{
+					replicate.EntitySpawned: 0,
+					replicate.EventReceived: 1,
+					replicate.EntityGone:    2,
+				}
 				return rank[a] - rank[b]
 			}), "%v", order)
 			for _, x := range g.copies[n].Entities() {
@@ -177,9 +183,12 @@ func TestEnteringAnAudienceAndAnEventInOneTick(t *testing.T) {
 				with, without := g.heardOf(n, "Mark.ping")
 				require.Equal(t, 2, with+without, "none lost, none doubled: client %d", n)
 				after := len(kindsOf(g.copies[n], "Mark"))
-				require.GreaterOrEqual(t, with, max(before[n], after), "who knows the mark, before or after, hears it of it")
+				require.GreaterOrEqual(
+					t, with, max(before[n], after), "who knows the mark, before or after, hears it of it",
+				)
 				for _, x := range g.notices[n] {
-					require.False(t, x.Type == replicate.EventReceived && x.Event.Event == "Mark.ping" && (x.Event.Entity == 0) != (x.Entity == nil))
+					require.False(t, x.Type == replicate.EventReceived && x.Event.Event == "Mark.ping" &&
+						(x.Event.Entity == 0) != (x.Entity == nil))
 				}
 			}
 		}
@@ -197,7 +206,9 @@ func TestEventsBeforeAClientIsReady(t *testing.T) {
 		late, err := g.s.Join("Late", "")
 		require.NoError(t, err)
 		g.copies[late], g.readers[late] = &replicate.Copy{}, g.s.Reader(late)
-		wait, calls, readyAt := r.IntN(30), 0, 0
+		wait := r.IntN(30)
+		calls := 0
+		readyAt := 0
 		for tick := range 40 {
 			if tick == wait {
 				g.s.Ready(late)
@@ -224,11 +235,13 @@ func TestAnOwnerChangeCarriesWhatOnlyOwnersSee(t *testing.T) {
 		g.tick()
 		owner := 0
 		for range 6 {
-			who, n := clients[r.IntN(2)], 1+r.IntN(98)
+			who := clients[r.IntN(2)]
+			n := 1 + r.IntN(98)
 			switch r.IntN(4) {
 			case 0:
 				g.send(who, "Diver.drop")
-				owner, n = 0, 0
+				owner = 0
+				n = 0
 			case 1: // both want it in one tick: the last one has it
 				g.send(clients[0], "Diver.take", 50)
 				g.send(clients[1], "Diver.take", n)
@@ -295,12 +308,15 @@ func kept(c *replicate.Copy, kind string) (out []string) {
 func TestDeathAndRevivalInOneCause(t *testing.T) {
 	trap(t, func(g *game, r *rand.Rand, clients []int) {
 		g.tick()
-		hull, lives := 100, 0
+		hull := 100
+		lives := 0
 		for range 5 {
 			n := r.IntN(101)
 			g.send(clients[0], "Diver.strike", n)
-			if hull -= n; hull <= 0 {
-				hull, lives = 100, lives+1
+			hull -= n
+			if hull <= 0 {
+				hull = 100
+				lives = lives + 1
 			}
 			before := g.sees(clients[1], clients[0], "Diver", "hull")
 			g.tick()
@@ -318,7 +334,8 @@ func TestDeathAndRevivalInOneCause(t *testing.T) {
 	})
 }
 
-// A client that is lost between press and release: the hold ends when its lease does, on every copy, and at once when the seat ends.
+// A client that is lost between press and release: the hold ends when its lease does, on every copy, and at once when
+// the seat ends.
 func TestALostClientsHoldEnds(t *testing.T) {
 	trap(t, func(g *game, r *rand.Rand, clients []int) {
 		g.tick()
@@ -375,8 +392,8 @@ shared Dive {
 }
 `
 
-// A barrier in the contract's own words starts exactly once: never before all who are there are ready or the limit has passed, and
-// it never hangs, whoever joins, leaves, repeats or comes late.
+// A barrier in the contract's own words starts exactly once: never before all who are there are ready or the limit has
+// passed, and it never hangs, whoever joins, leaves, repeats or comes late.
 func TestAReadyBarrierStartsOnce(t *testing.T) {
 	c, problems := contract.Load("barrier.kam", barrierText)
 	require.NotNil(t, c, problems.Error())
@@ -384,7 +401,9 @@ func TestAReadyBarrierStartsOnce(t *testing.T) {
 		g := begin(t, c, 1)
 		r := rand.New(rand.NewPCG(seed, 8))
 		here := map[int]bool{} // who is there, and ready
-		starts, names, started := "", 0, int64(0)
+		starts := ""
+		names := 0
+		started := int64(0)
 		for tick := range int64(450) {
 			switch r.IntN(12) {
 			case 0:
@@ -404,7 +423,8 @@ func TestAReadyBarrierStartsOnce(t *testing.T) {
 				}
 			}
 			g.tick()
-			willing, all := 0, 0
+			willing := 0
+			all := 0
 			for _, ready := range here {
 				all++
 				if ready {
@@ -416,7 +436,9 @@ func TestAReadyBarrierStartsOnce(t *testing.T) {
 			}
 			if starts == "1" && started == 0 {
 				started = tick
-				require.True(t, willing >= 2 && (willing == all || g.s.Now() > 200), "seed %d: it started in tick %d with %d of %d", seed, tick, willing, all)
+				require.True(t, willing >= 2 &&
+					(willing == all ||
+						g.s.Now() > 200), "seed %d: it started in tick %d with %d of %d", seed, tick, willing, all)
 			}
 			require.Contains(t, []string{"", "0", "1"}, starts, "never twice")
 		}
@@ -454,15 +476,16 @@ entity Diver per player {
 fn free_buoy(d: Diver) -> vec2 = best(b in buoys: min(o in Diver where o != d: distance(o.pos, b) else 999))
 `
 
-// As many players as there are start places stand on places of their own, whoever comes, goes and starts again; one more shares the
-// place that is farthest from the others, as the contract says.
+// As many players as there are start places stand on places of their own, whoever comes, goes and starts again; one
+// more shares the place that is farthest from the others, as the contract says.
 func TestStartPlacesAreNotShared(t *testing.T) {
 	c, problems := contract.Load("places.kam", placesText)
 	require.NotNil(t, c, problems.Error())
 	for seed := range uint64(often()) {
 		g := begin(t, c, 1)
 		r := rand.New(rand.NewPCG(seed, 9))
-		here, names := map[int]bool{}, 0
+		here := map[int]bool{}
+		names := 0
 		for range 25 {
 			switch n := anyOf(r, here); {
 			case len(here) < 5 && r.IntN(2) == 0:
@@ -530,17 +553,26 @@ shared Sea { on start { spawn Sled } }
 on leave(c) { for s in Sled where s.driver == c { s.driver = nothing } }
 `
 
-// A part that another client steers: it is written by whoever the contract names, the owner or not, within pace and rule; what is
-// not taken is undone on its client alone.
+// A part that another client steers: it is written by whoever the contract names, the owner or not, within pace and
+// rule; what is not taken is undone on its client alone.
 func TestWhatAnotherClientSteers(t *testing.T) {
 	g := open(t, sledText)
-	ana, bo := g.join("Ana", ""), g.join("Bo", "")
+	ana := g.join("Ana", "")
+	bo := g.join("Bo", "")
 	g.tick()
-	sled := g.copies[ana].Entities()[slices.IndexFunc(g.copies[ana].Entities(), func(x *replicate.Entity) bool { return x.Kind == "Sled" })].Number
+	sled := g.copies[ana].Entities()[slices.IndexFunc(
+		g.copies[ana].Entities(), func(x *replicate.Entity) bool { return x.Kind == "Sled" },
+	)].Number
 	seq := uint64(100)
 	write := func(who int, value string) (refused string) {
 		seq++
-		g.s.Move(who, g.s.ReadMove("write", wire.Move{Seq: seq, Entity: sled, Property: "Sled.pos", Value: json.RawMessage(value), Seen: g.s.Now()}))
+		g.s.Move(who, g.s.ReadMove("write", wire.Move{
+			Seq:      seq,
+			Entity:   sled,
+			Property: "Sled.pos",
+			Value:    json.RawMessage(value),
+			Seen:     g.s.Now(),
+		}))
 		g.tick()
 		if d := g.decided[who]; d.Seq == seq {
 			return d.Reason
@@ -575,7 +607,8 @@ func TestWhatAnotherClientSteers(t *testing.T) {
 	require.Equal(t, "(3, -1)", pos(bo))
 }
 
-// What was spawned in this tick has swept nothing: its path is the place where it is, and not a line from nowhere to there.
+// What was spawned in this tick has swept nothing: its path is the place where it is, and not a line from nowhere to
+// there.
 func TestWhatIsNewHasSweptNothing(t *testing.T) {
 	g := open(t, `contract reef language 1
 roles player
@@ -605,8 +638,8 @@ entity Stone {
 	assert.Equal(t, "1", hits())
 }
 
-// A hold is its owner's: it ends when the entity is given to somebody else, whose own presses count from then on, however often the one
-// before has pressed; a press that is renewed from before begins nothing.
+// A hold is its owner's: it ends when the entity is given to somebody else, whose own presses count from then on,
+// however often the one before has pressed; a press that is renewed from before begins nothing.
 func TestAHoldEndsWithItsOwner(t *testing.T) {
 	g := open(t, `contract yard language 1
 tick 20 per second
@@ -619,7 +652,8 @@ entity Rig {
 }
 entity Diver per player { n: int 0..9 }
 `)
-	ana, bo := g.join("Ana", ""), g.join("Bo", "")
+	ana := g.join("Ana", "")
+	bo := g.join("Bo", "")
 	g.tick()
 	rig := g.copies[ana].OwnedBy("Rig", 0).Number
 	press := func(client int, what string, number uint64) {

@@ -48,7 +48,8 @@ var (
 // rolledProperties gives the properties that a roll in the text may go to, as "Diver.air".
 func rolledProperties(c *contract.Contract, at []int) (out []string) {
 	text := c.Source.Text
-	of, name := strings.TrimSuffix(text[at[2]:at[3]], "."), text[at[4]:at[5]]
+	of := strings.TrimSuffix(text[at[2]:at[3]], ".")
+	name := text[at[4]:at[5]]
 	if i := strings.LastIndexByte(of, '.'); i >= 0 {
 		of = of[i+1:]
 	}
@@ -69,8 +70,8 @@ func rolledProperties(c *contract.Contract, at []int) (out []string) {
 	return out
 }
 
-// variants gives a contract itself and, where rolls go to what not everyone may see, contracts with other rolls: of all such
-// properties, and of those of each name alone.
+// variants gives a contract itself and, where rolls go to what not everyone may see, contracts with other rolls: of all
+// such properties, and of those of each name alone.
 func variants(t testing.TB, c *contract.Contract) []variant {
 	out := []variant{{c, nil}}
 	open := map[string]bool{}
@@ -79,7 +80,8 @@ func variants(t testing.TB, c *contract.Contract) []variant {
 			open[k.Name+"."+p.Name] = p.To == contract.Everyone && k.To == contract.Everyone
 		}
 	}
-	found, sets := map[string]bool{}, map[string]map[string]bool{}
+	found := map[string]bool{}
+	sets := map[string]map[string]bool{}
 	places := rolled.FindAllStringSubmatchIndex(c.Source.Text, -1)
 	hides := func(at []int) []string {
 		all := rolledProperties(c, at)
@@ -107,8 +109,11 @@ func variants(t testing.TB, c *contract.Contract) []variant {
 	}
 	for _, hidden := range list {
 		// The other way round, the least and the most; a roll stays in its place, so that all others come out the same.
-		for _, way := range []string{"$1$2 = $3 + $4 - roll($3..$4)", "$1$2 = $3 + 0 * roll($3..$4)", "$1$2 = $4 + 0 * roll($3..$4)"} {
-			text, last := "", 0
+		for _, way := range []string{
+			"$1$2 = $3 + $4 - roll($3..$4)", "$1$2 = $3 + 0 * roll($3..$4)", "$1$2 = $4 + 0 * roll($3..$4)",
+		} {
+			text := ""
+			last := 0
 			for _, at := range places {
 				if all := hides(at); len(all) > 0 && hidden[all[0]] {
 					text += c.Source.Text[last:at[0]] + rolled.ReplaceAllString(c.Source.Text[at[0]:at[1]], way)
@@ -186,10 +191,16 @@ func (w *twin) input(seed uint64, tick int) {
 			continue
 		}
 		seq++
-		move := wire.Move{Seq: seq, Property: name, Press: seq, Seen: int64(tick - 1)}
+		move := wire.Move{
+			Seq:      seq,
+			Property: name,
+			Press:    seq,
+			Seen:     int64(tick - 1),
+		}
 		what := "press"
 		if p.Hold == nil {
-			what, move.Value = "write", json.RawMessage(strconv.Itoa(r.IntN(10)))
+			what = "write"
+			move.Value = json.RawMessage(strconv.Itoa(r.IntN(10)))
 		} else if r.IntN(3) == 0 {
 			what = "release"
 		}
@@ -262,7 +273,8 @@ func (w *twin) poke(r *rand.Rand, focus *contract.Property) string {
 				slots[1+i] = p.Type.Of.Low + r.Int64N(p.Type.Of.High-p.Type.Of.Low+1)
 			}
 		case contract.FormStacks:
-			if slots[0] = r.Int64N(2); slots[0] == 1 {
+			slots[0] = r.Int64N(2)
+			if slots[0] == 1 {
 				slots[1], slots[2] = r.Int64N(int64(len(p.Type.Enum.Values))), 1+r.Int64N(p.Type.Each)
 			}
 		default:
@@ -315,8 +327,8 @@ func (w *twin) step() got {
 	return out
 }
 
-// parts lists what stands in a frame; apart are the values that the client may have from now on: what is hidden from some and
-// what the copy did not have before, and what was rolled otherwise.
+// parts lists what stands in a frame; apart are the values that the client may have from now on: what is hidden from
+// some and what the copy did not have before, and what was rolled otherwise.
 func (w *twin) parts(f *wire.Frame, rolled map[string]bool) (old []string, fresh map[string]string) {
 	c := &w.copy
 	fresh = map[string]string{}
@@ -332,7 +344,8 @@ func (w *twin) parts(f *wire.Frame, rolled map[string]bool) (old []string, fresh
 		}
 		turned := rolled[kind+"."+x.Name]
 		if !w.open(kind, x.Name) && w.throttled(kind, x.Name) {
-			fresh["ends"] = "" // it was last changed while the client might not have it, and is sent when its time has come
+			// it was last changed while the client might not have it, and is sent when its time has come
+			fresh["ends"] = ""
 		} else if !turned && (had || w.open(kind, x.Name)) {
 			old = append(old, fmt.Sprint(entity, x.Name, "=", raw))
 			return
@@ -366,23 +379,29 @@ func (w *twin) parts(f *wire.Frame, rolled map[string]bool) (old []string, fresh
 // open tells whether everyone may always see a property.
 func (w *twin) open(kind, name string) bool {
 	return slices.ContainsFunc(w.contract.Kinds, func(k *contract.Kind) bool {
-		return k.Name == kind && k.To == contract.Everyone && slices.ContainsFunc(k.Properties, func(p *contract.Property) bool {
-			return p.Name == name && p.To == contract.Everyone
-		})
+		return k.Name == kind && k.To == contract.Everyone &&
+			slices.ContainsFunc(k.Properties, func(p *contract.Property) bool {
+				return p.Name == name && p.To == contract.Everyone
+			})
 	})
 }
 
 // throttled tells whether a property is sent only so often.
 func (w *twin) throttled(kind, name string) bool {
 	return slices.ContainsFunc(w.contract.Kinds, func(k *contract.Kind) bool {
-		return k.Name == kind && slices.ContainsFunc(k.Properties, func(p *contract.Property) bool { return p.Name == name && p.AtMost > 0 })
+		return k.Name == kind &&
+			slices.ContainsFunc(k.Properties, func(p *contract.Property) bool { return p.Name == name && p.AtMost > 0 })
 	})
 }
 
-// twins runs two sessions with the same inputs; in the second one hidden values are rolled otherwise and changed now and then. It tells the first
-// thing that their viewer gets in one and not in the other, other than values that it may have from now on.
-func twins(t testing.TB, c *contract.Contract, other variant, varying bool, viewer int, seed uint64, ticks int, about []string) string {
-	a, b := newTwin(t, c, viewer), newTwin(t, other.Contract, viewer)
+// twins runs two sessions with the same inputs; in the second one hidden values are rolled otherwise and changed now
+// and then. It tells the first thing that their viewer gets in one and not in the other, other than values that it may
+// have from now on.
+func twins(
+	t testing.TB, c *contract.Contract, other variant, varying bool, viewer int, seed uint64, ticks int, about []string,
+) string {
+	a := newTwin(t, c, viewer)
+	b := newTwin(t, other.Contract, viewer)
 	b.varying = varying
 	r := rand.New(rand.NewPCG(seed, 99))
 	poked := []string{}
@@ -416,7 +435,8 @@ func twins(t testing.TB, c *contract.Contract, other variant, varying bool, view
 				poked = append(poked, fmt.Sprintf("tick %d: %s", tick, what))
 			}
 		}
-		one, two := a.step(), b.step()
+		one := a.step()
+		two := b.step()
 		if one.decisions != two.decisions {
 			return "" // somebody else, who sees what differs, would have asked otherwise
 		}
@@ -433,7 +453,11 @@ func twins(t testing.TB, c *contract.Contract, other variant, varying bool, view
 			if same || endsA || endsB {
 				return "" // what differs are values that the client now may have
 			}
-			return fmt.Sprintf("tick %d, client %d, seed %d, after\n%s\n%s\n%s\n%x\n%x", tick, viewer, seed, strings.Join(append(poked, fmt.Sprint("with other rolls for ", other.hidden)), "\n"), one.raw, two.raw, one.bytes, two.bytes)
+			return fmt.Sprintf(
+				"tick %d, client %d, seed %d, after\n%s\n%s\n%s\n%x\n%x", tick, viewer, seed,
+				strings.Join(append(poked, fmt.Sprint("with other rolls for ", other.hidden)), "\n"), one.raw, two.raw,
+				one.bytes, two.bytes,
+			)
 		}
 		if one.frame != nil {
 			a.copy.Apply(one.frame)
@@ -493,13 +517,15 @@ func secrets(problems syntax.Problems) (out []string) {
 
 var named = regexp.MustCompile("`([A-Z]\\w*\\.\\w+)`")
 
-// No contract that is called clean lets a client tell hidden values apart, and few that are not clean look as if they were.
-// KAMERAD_TWINS says how many random contracts are tried, KAMERAD_PATIENCE how often one that is not clean is, to tell false alarms from
-// leaks that are hard to see.
+// No contract that is called clean lets a client tell hidden values apart, and few that are not clean look as if they
+// were. KAMERAD_TWINS says how many random contracts are tried, KAMERAD_PATIENCE how often one that is not clean is, to
+// tell false alarms from leaks that are hard to see.
 func TestCleanContractsTellNothing(t *testing.T) {
-	contracts, patience := 60, 10
+	contracts := 60
+	patience := 10
 	if n, err := strconv.Atoi(os.Getenv("KAMERAD_TWINS")); err == nil {
-		contracts, patience = n, 120
+		contracts = n
+		patience = 120
 	}
 	if n, err := strconv.Atoi(os.Getenv("KAMERAD_PATIENCE")); err == nil {
 		patience = n
@@ -508,7 +534,10 @@ func TestCleanContractsTellNothing(t *testing.T) {
 	if n, err := strconv.ParseUint(os.Getenv("KAMERAD_SEED"), 10, 64); err == nil {
 		first = n
 	}
-	right, clean, agree, alarms := 0, 0, 0, 0
+	right := 0
+	clean := 0
+	agree := 0
+	alarms := 0
 	var quiet []string
 	for i := 0; right < contracts; i++ {
 		seed := first + uint64(i)
@@ -536,7 +565,10 @@ func TestCleanContractsTellNothing(t *testing.T) {
 			}
 		}
 	}
-	t.Logf("%d contracts from seed %d, %d clean, none of them unsound; the twins of %d agree, of which %d (%.1f %%) are false alarms", contracts, first, clean, agree, alarms, 100*float64(alarms)/float64(agree))
+	t.Logf(
+		"%d contracts from seed %d, %d clean, none of them unsound; the twins of %d agree, of which %d (%.1f %%) are false alarms",
+		contracts, first, clean, agree, alarms, 100*float64(alarms)/float64(agree),
+	)
 	if os.Getenv("KAMERAD_SHOW") != "" {
 		t.Log(strings.Join(quiet, "\n"))
 	}
@@ -545,12 +577,14 @@ func TestCleanContractsTellNothing(t *testing.T) {
 	}
 }
 
-// The leaks that are planted in the corpus of findings are all told, and the twins see most of them; of the contracts beside them
-// that are clean, no twin sees anything.
+// The leaks that are planted in the corpus of findings are all told, and the twins see most of them; of the contracts
+// beside them that are clean, no twin sees anything.
 func TestPlantedLeaks(t *testing.T) {
 	files, err := filepath.Glob("../contract/testdata/danger/leak-*.kam")
 	require.NoError(t, err)
-	planted, seen, clean := 0, 0, 0
+	planted := 0
+	seen := 0
+	clean := 0
 	for i, file := range files {
 		raw, err := os.ReadFile(file)
 		require.NoError(t, err)
@@ -568,7 +602,8 @@ func TestPlantedLeaks(t *testing.T) {
 			continue
 		}
 		require.NotEmpty(t, leaks(problems), file)
-		if planted++; difference != "" {
+		planted++
+		if difference != "" {
 			seen++
 		} else {
 			t.Logf("the twins see nothing of %s", filepath.Base(file))

@@ -30,8 +30,8 @@ type vectorFrame struct {
 
 const vectorFolder = "../wire/testdata/vectors"
 
-// The committed test vectors are what a session sends: its binary frames and what each of them says. KAMERAD_UPDATE_VECTORS=1 writes
-// them anew after a change of the protocol.
+// The committed test vectors are what a session sends: its binary frames and what each of them says.
+// KAMERAD_UPDATE_VECTORS=1 writes them anew after a change of the protocol.
 func TestTheVectorsAreWhatASessionSends(t *testing.T) {
 	for name, seed := range map[string]uint64{"one": 3, "two": 8, "three": 21, "four": 34} {
 		var c *contract.Contract
@@ -75,7 +75,9 @@ func keepVector(t *testing.T, name string, v vector) {
 	}
 	kept, err := os.ReadFile(file)
 	require.NoError(t, err)
-	require.True(t, string(kept) == string(raw)+"\n", "the protocol changed: KAMERAD_UPDATE_VECTORS=1 writes the vectors anew")
+	require.True(
+		t, string(kept) == string(raw)+"\n", "the protocol changed: KAMERAD_UPDATE_VECTORS=1 writes the vectors anew",
+	)
 }
 
 // everything is a contract that has something of everything that travels.
@@ -155,7 +157,8 @@ shared Winch { turned: int 0..100 = 0; request grab() from player check owner ==
 event welcome(words: text max 60)
 `
 
-// The vectors of everything that travels: one session in which a client meets all of it, with every message that it sends.
+// The vectors of everything that travels: one session in which a client meets all of it, with every message that it
+// sends.
 func TestTheVectorsHaveEverything(t *testing.T) {
 	c, problems := contract.Load("wreck.kam", everything)
 	require.NotNil(t, c, "%s", problems)
@@ -163,9 +166,11 @@ func TestTheVectorsHaveEverything(t *testing.T) {
 	require.NoError(t, err)
 	o := c.Outline()
 	out := vector{Outline: o}
-	reader, seqs := wire.NewReader(wire.NewLayout(o)), map[int]uint64{}
+	reader := wire.NewReader(wire.NewLayout(o))
+	seqs := map[int]uint64{}
 	say := func(client int, m wire.FromClient) {
-		if seqs[client]++; m.Type == "ask" || m.Type == "write" {
+		seqs[client]++
+		if m.Type == "ask" || m.Type == "write" {
 			m.Seq = seqs[client]
 		}
 		raw := m.Pack(o)
@@ -197,7 +202,12 @@ func TestTheVectorsHaveEverything(t *testing.T) {
 		say(client, m)
 	}
 	move := func(client int, what, property, value string, press uint64, drawn int64) {
-		m := wire.FromClient{Type: what, Ask: wire.Ask{Seen: s.Now(), Drawn: drawn}, Property: property, Press: press}
+		m := wire.FromClient{
+			Type:     what,
+			Ask:      wire.Ask{Seen: s.Now(), Drawn: drawn},
+			Property: property,
+			Press:    press,
+		}
 		if value != "" {
 			m.Value = json.RawMessage(value)
 		}
@@ -242,9 +252,22 @@ func TestTheVectorsHaveEverything(t *testing.T) {
 			other = x.Entity
 		}
 	}
-	say(1, wire.FromClient{Type: "press", Ask: wire.Ask{Entity: other}, Property: "Diver.kick", Press: 2})
-	say(1, wire.FromClient{Type: "release", Ask: wire.Ask{Entity: other}, Property: "Diver.kick", Press: 2})
-	say(1, wire.FromClient{Type: "ask", Ask: wire.Ask{Entity: other, Request: "Diver.score", Args: []json.RawMessage{}}})
+	say(1, wire.FromClient{
+		Type:     "press",
+		Ask:      wire.Ask{Entity: other},
+		Property: "Diver.kick",
+		Press:    2,
+	})
+	say(1, wire.FromClient{
+		Type:     "release",
+		Ask:      wire.Ask{Entity: other},
+		Property: "Diver.kick",
+		Press:    2,
+	})
+	say(
+		1,
+		wire.FromClient{Type: "ask", Ask: wire.Ask{Entity: other, Request: "Diver.score", Args: []json.RawMessage{}}},
+	)
 	say(1, wire.FromClient{Type: "ask", Ask: wire.Ask{Entity: 77, Request: "Diver.score", Args: []json.RawMessage{}}})
 	ask(1, "Diver.fail")
 	ask(1, "Diver.mark", `"here"`, `7`)

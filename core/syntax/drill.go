@@ -24,7 +24,8 @@ type Drill struct {
 	Lines    []DrillLine
 }
 
-// DrillLine is a line of a drill: *Let, *DrillJoin, *DrillLink, *DrillSet, *DrillAct, *DrillMove, *DrillSkip, *DrillWait, *DrillExpect or *DrillLoop.
+// DrillLine is a line of a drill: *Let, *DrillJoin, *DrillLink, *DrillSet, *DrillAct, *DrillMove, *DrillSkip,
+// *DrillWait, *DrillExpect or *DrillLoop.
 type DrillLine interface{ Span() Span }
 
 // DrillJoin is `clients a, b as ROLE`, `host a` or `join a`, each with or without `meanwhile`.
@@ -140,12 +141,20 @@ func (n *DrillLoop) Span() Span   { return n.At }
 // ParseDrills reads a file of drills. The tree holds everything that could be read, also when there are problems.
 func ParseDrills(src *Source) (*DrillFile, Problems) {
 	s := scan(src, src.whole())
-	p := &parser{src: src, tokens: s.tokens, problems: s.problems, file: &File{Source: src}}
+	p := &parser{
+		src:      src,
+		tokens:   s.tokens,
+		problems: s.problems,
+		file:     &File{Source: src},
+	}
 	d := &drillParser{parser: p, file: &DrillFile{Source: src}}
 	for p.tok().Kind != End {
 		p.attempt(d.top)
 		if p.is("}") {
-			p.fail(p.tok().Span, "unbalanced", "this `}` closes nothing", "remove it, or look for a `{` that is missing above")
+			p.fail(
+				p.tok().Span, "unbalanced", "this `}` closes nothing",
+				"remove it, or look for a `{` that is missing above",
+			)
 			p.take()
 		}
 	}
@@ -197,14 +206,17 @@ func (p *drillParser) top() {
 func (p *drillParser) client() Ident { return p.name("the name of a client") }
 
 func (p *drillParser) line() DrillLine {
-	if p.lines++; p.lines > maxDrillLines {
+	p.lines++
+	if p.lines > maxDrillLines {
 		p.fail(p.tok().Span, "out-of-range", "the file has too many lines", fmt.Sprintf("at most %d", maxDrillLines))
 		panic(skip{})
 	}
 	t := p.tok()
 	at := func() Span { return Span{t.Span.Start, p.last()} }
 	next := p.peek()
-	acts := next.Kind == Name && !next.Newline && (next.Text == "asks" || next.Text == "forges" || next.Text == "holds" || next.Text == "presses" || next.Text == "renews" || next.Text == "releases" || next.Text == "writes")
+	acts := next.Kind == Name && !next.Newline &&
+		(next.Text == "asks" || next.Text == "forges" || next.Text == "holds" || next.Text == "presses" ||
+			next.Text == "renews" || next.Text == "releases" || next.Text == "writes")
 	switch {
 	case acts:
 		return p.act()
@@ -363,10 +375,14 @@ func (p *drillParser) act() DrillLine {
 	case "asks", "forges":
 		call, ok := target.(*Call)
 		if !ok {
-			p.fail(target.Span(), "expected", "a request has brackets after its name, also without arguments", "as in ana asks Diver.use(patch)")
+			p.fail(
+				target.Span(), "expected", "a request has brackets after its name, also without arguments",
+				"as in ana asks Diver.use(patch)",
+			)
 			panic(skip{})
 		}
-		n.Target, n.Args = call.Fn, call.Args
+		n.Target = call.Fn
+		n.Args = call.Args
 	case "writes":
 		n.Target = target
 		p.parser.expect("=", "and a value, as in ana writes Diver.pos = vec(1, 2)")
@@ -456,7 +472,10 @@ func (p *drillParser) expectation() *DrillExpect {
 			p.abort("expected", "see, hear or log", "")
 		}
 	default:
-		p.abort("expected", "what is expected of it", "one of sees, does not see, heard, did not hear, noticed, logged, has N strikes, is expelled, got N bytes, in step")
+		p.abort(
+			"expected", "what is expected of it",
+			"one of sees, does not see, heard, did not hear, noticed, logged, has N strikes, is expelled, got N bytes, in step",
+		)
 	}
 	return n
 }
@@ -490,7 +509,10 @@ func (p *drillParser) faults(n *DrillExpect) {
 	case "action", "request", "hold", "write", "function":
 		word("its name")
 	default:
-		p.fail(what.At, "expected", fmt.Sprintf("`%s` cannot fail", what.Text), "one of on, timer, motion, action, request, hold, write, function")
+		p.fail(
+			what.At, "expected", fmt.Sprintf("`%s` cannot fail", what.Text),
+			"one of on, timer, motion, action, request, hold, write, function",
+		)
 		panic(skip{})
 	}
 	if p.accept("of") {
@@ -510,7 +532,8 @@ func (p *drillParser) heard(n *DrillExpect) {
 	}
 	switch x := p.postfix().(type) {
 	case *Call:
-		n.Value, n.Args = x.Fn, x.Args
+		n.Value = x.Fn
+		n.Args = x.Args
 		if n.Args == nil {
 			n.Args = []Expr{}
 		}

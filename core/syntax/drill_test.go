@@ -55,7 +55,10 @@ use "wreck.kam"
 	assert.True(t, at(0).(*DrillJoin).Host)
 	assert.Equal(t, "referee", at(1).(*DrillJoin).Role.Text)
 	link := at(2).(*DrillLink)
-	assert.Equal(t, []int64{120, 40, 5, 2, 900}, []int64{link.Delay.Value, link.Jitter.Value, link.Loss.Value, link.Reorder.Value, link.Bandwidth.Value})
+	assert.Equal(
+		t, []int64{120, 40, 5, 2, 900},
+		[]int64{link.Delay.Value, link.Jitter.Value, link.Loss.Value, link.Reorder.Value, link.Bandwidth.Value},
+	)
 	assert.True(t, link.Steady)
 	assert.False(t, at(3).(*DrillSet).Give)
 	assert.True(t, at(4).(*DrillSet).Give)
@@ -107,15 +110,26 @@ func TestMistakesInDrills(t *testing.T) {
 		_, problems := ParseDrills(NewSource("a.drill", text))
 		assert.Contains(t, problems.Error(), says, text)
 	}
-	_, problems := ParseDrills(NewSource("a.drill", "drill \"a\"\nuse \"a.kam\"\nlink bo wind 5s\nwait 3\nsettle now\n"))
+	_, problems := ParseDrills(
+		NewSource("a.drill", "drill \"a\"\nuse \"a.kam\"\nlink bo wind 5s\nwait 3\nsettle now\n"),
+	)
 	assert.Len(t, problems, 3)
 }
 
 // The one style of drills.
 func TestDrillsAreLaidOut(t *testing.T) {
-	out, problems := FormatDrills(NewSource("a.drill", "drill   \"a\"\nuse \"a.kam\"   seed 3\nlink bo loss 5 % delay 3s\nset  ana.Diver.hull=3\n\n\n\nana asks Diver.use( patch )->accepted\nana asks Diver.search()  ->   denied \"no\"\nrepeat 2{\nsettle\n}\n"))
+	out, problems := FormatDrills(
+		NewSource(
+			"a.drill",
+			"drill   \"a\"\nuse \"a.kam\"   seed 3\nlink bo loss 5 % delay 3s\nset  ana.Diver.hull=3\n\n\n\nana asks Diver.use( patch )->accepted\nana asks Diver.search()  ->   denied \"no\"\nrepeat 2{\nsettle\n}\n",
+		),
+	)
 	require.Empty(t, problems)
-	assert.Equal(t, "drill \"a\"\nuse \"a.kam\" seed 3\nlink bo loss 5% delay 3s\nset ana.Diver.hull = 3\n\nana asks Diver.use(patch) -> accepted\nana asks Diver.search()   -> denied \"no\"\nrepeat 2 {\n  settle\n}\n", out)
+	assert.Equal(
+		t,
+		"drill \"a\"\nuse \"a.kam\" seed 3\nlink bo loss 5% delay 3s\nset ana.Diver.hull = 3\n\nana asks Diver.use(patch) -> accepted\nana asks Diver.search()   -> denied \"no\"\nrepeat 2 {\n  settle\n}\n",
+		out,
+	)
 	_, problems = FormatDrills(NewSource("a.drill", "drill\n"))
 	assert.NotEmpty(t, problems)
 }

@@ -5,9 +5,9 @@ import (
 	"unicode/utf8"
 )
 
-// Format lays a contract out in the one style: two blanks for each level, single blanks around operators, aligned types,
-// denials and remarks, at most one empty line. It moves no word to another line and keeps every comment, so that the tree
-// stays the same. A text that cannot be read is not touched: its problems are given instead.
+// Format lays a contract out in the one style: two blanks for each level, single blanks around operators, aligned
+// types, denials and remarks, at most one empty line. It moves no word to another line and keeps every comment, so that
+// the tree stays the same. A text that cannot be read is not touched: its problems are given instead.
 func Format(src *Source) (string, Problems) {
 	if _, problems := Parse(src, nil); len(problems) > 0 {
 		return "", problems
@@ -98,7 +98,18 @@ var leads = map[string]bool{
 }
 
 // values are the words that stand for something.
-var values = map[string]bool{"true": true, "false": true, "self": true, "caller": true, "owner": true, "server": true, "everyone": true, "nobody": true, "nothing": true, "viewer": true}
+var values = map[string]bool{
+	"true":     true,
+	"false":    true,
+	"self":     true,
+	"caller":   true,
+	"owner":    true,
+	"server":   true,
+	"everyone": true,
+	"nobody":   true,
+	"nothing":  true,
+	"viewer":   true,
+}
 
 // operand tells whether a word can end a value, so that a sign after it works on two.
 func (t Token) operand() bool {
@@ -149,7 +160,8 @@ func (l *line) space() {
 
 // percent tells whether a word is the sign of a share, as in a drill's `link bo loss 5%`.
 func (l *line) percent(i int) bool {
-	return i > 1 && l.words[0].Kind == Name && l.words[0].Text == "link" && l.words[i].Text == "%" && l.words[i-1].Kind == Int
+	return i > 1 && l.words[0].Kind == Name && l.words[0].Text == "link" && l.words[i].Text == "%" &&
+		l.words[i-1].Kind == Int
 }
 
 // angled tells whether the type of this name has another in angles.
@@ -159,11 +171,13 @@ func angled(t Token) bool {
 
 // indent finds how deep each line stands.
 func (f *formatter) indent() {
-	depth, nest := 0, 0
+	depth := 0
+	nest := 0
 	head := -1 // depth of the member whose head goes on, or -1
 	open := false
 	for _, l := range f.lines {
-		l.depth, l.nest = depth, nest
+		l.depth = depth
+		l.nest = nest
 		level := depth
 		if len(l.words) > 0 {
 			first := l.words[0]
@@ -176,7 +190,9 @@ func (f *formatter) indent() {
 			case nest > 0:
 				level += nest - 1
 			case head >= 0 && first.Text == "{" && first.Kind == Sign:
-			case head >= 0 && first.Kind == Word && (first.Text == "from" || first.Text == "limit" || first.Text == "pause" || first.Text == "let" || first.Text == "check"):
+			case head >= 0 && first.Kind == Word &&
+				(first.Text == "from" || first.Text == "limit" || first.Text == "pause" || first.Text == "let" ||
+					first.Text == "check"):
 				level++
 			case head >= 0 || open || first.Kind == Word && (first.Text == "and" || first.Text == "or"):
 				level += 2 // it goes on with what the line before began
@@ -204,10 +220,13 @@ func (f *formatter) indent() {
 				nest--
 			}
 		}
-		depth, nest = max(depth, 0), max(nest, 0)
+		depth = max(depth, 0)
+		nest = max(nest, 0)
 		if n := len(l.words); n > 0 {
 			last := l.words[n-1]
-			open = nest == 0 && last.Kind == Sign && !l.percent(n-1) && strings.Contains(" + - * / % = += -= == != < <= > >= , . -> ", " "+last.Text+" ") ||
+			open = nest == 0 && last.Kind == Sign && !l.percent(n-1) && strings.Contains(
+				" + - * / % = += -= == != < <= > >= , . -> ", " "+last.Text+" ",
+			) ||
 				last.Kind == Word && (last.Text == "and" || last.Text == "or" || last.Text == "not")
 		}
 		l.members = l.depth > 0 && l.nest == 0 && len(l.words) > 1 && l.words[1].Text == ":"
@@ -292,8 +311,10 @@ func arrowColumn(l *line) int {
 func (f *formatter) render() string {
 	var b strings.Builder
 	for i := 0; i < len(f.lines); i++ {
-		run, widest := i, 0
-		for run < len(f.lines) && f.lines[run].remark != "" && len(f.lines[run].words) > 0 && (run == i || !f.lines[run].empty) {
+		run := i
+		widest := 0
+		for run < len(f.lines) && f.lines[run].remark != "" && len(f.lines[run].words) > 0 &&
+			(run == i || !f.lines[run].empty) {
 			widest = max(widest, f.lines[run].width(len(f.lines[run].words)))
 			run++
 		}

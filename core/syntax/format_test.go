@@ -135,7 +135,11 @@ func TestFormattingUndoesAnyBlanks(t *testing.T) {
 func TestTheStyle(t *testing.T) {
 	raw, err := os.ReadFile("testdata/style.kam")
 	require.NoError(t, err)
-	untidy := strings.NewReplacer("  ", " ", " = ", "=", ", ", " ,", " + ", "+", "{ ", "{", " }", "}", ": ", " :", "(", "( ", " <= ", "<=").Replace(string(raw))
+	untidy := strings.NewReplacer(
+		"  ", " ", " = ", "=", ", ", " ,", " + ", "+", "{ ", "{", " }", "}", ": ", " :", "(", "( ", " <= ", "<=",
+	).Replace(
+		string(raw),
+	)
 	require.NotEqual(t, string(raw), untidy)
 	assert.Equal(t, string(raw), held(t, untidy))
 	assert.Equal(t, string(raw), held(t, string(raw)))

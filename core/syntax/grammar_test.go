@@ -15,8 +15,8 @@ import (
 	"pgregory.net/rapid"
 )
 
-// The grammar that the reference shows, in the notation of ISO 14977, is held against the parser: what it makes can be read,
-// and what can be read it makes.
+// The grammar that the reference shows, in the notation of ISO 14977, is held against the parser: what it makes can be
+// read, and what can be read it makes.
 
 // node is a piece of a grammar: a word that stands for itself, a rule's name, or some pieces.
 type node struct {
@@ -49,7 +49,10 @@ func readGrammar(t testing.TB, others ...string) map[string]*node {
 			n := choice()
 			require.Equal(t, closing, words[at])
 			at++
-			return &node{sort: map[string]string{"(": "sequence", "[": "optional", "{": "repeated"}[w], parts: []*node{n}}
+			return &node{
+				sort:  map[string]string{"(": "sequence", "[": "optional", "{": "repeated"}[w],
+				parts: []*node{n},
+			}
 		case w[0] == '"':
 			return &node{sort: "literal", text: strings.Trim(w, `"`)}
 		case w[0] == '?':
@@ -128,7 +131,8 @@ func TestSentencesOfTheGrammarCanBeRead(t *testing.T) {
 	made := func(t *rapid.T) {
 		const deepest = 12
 		var out []string
-		nest, clause := 0, -1 // how deep in brackets, and how deep the clause began in which a bare `to` is its own
+		nest := 0
+		clause := -1 // how deep in brackets, and how deep the clause began in which a bare `to` is its own
 		var make func(n *node, depth int)
 		make = func(n *node, depth int) {
 			switch n.sort {
@@ -228,7 +232,8 @@ func shortest(rules map[string]*node) map[string]int {
 		changed = false
 		for name, n := range rules {
 			if l := length(n, out); l < out[name] {
-				out[name], changed = l, true
+				out[name] = l
+				changed = true
 			}
 		}
 	}
@@ -356,7 +361,8 @@ func (e *earley) recognise(start string, words []Token) int {
 	waiting := make([]map[string][]item, len(words)+1)
 	add := func(at int, i item) {
 		if sets[at] == nil {
-			sets[at], waiting[at] = map[item]bool{}, map[string][]item{}
+			sets[at] = map[item]bool{}
+			waiting[at] = map[string][]item{}
 		}
 		if !sets[at][i] {
 			sets[at][i] = true
@@ -450,7 +456,8 @@ func TestTheGrammarCoversWhatCanBeRead(t *testing.T) {
 	assert.Empty(t, slices.Compact(missing), "no example of the reference shows these")
 }
 
-// All drills of the demo and of the documents are sentences of the grammar that docs/drills.md shows, and they use all of its lines.
+// All drills of the demo and of the documents are sentences of the grammar that docs/drills.md shows, and they use all
+// of its lines.
 func TestTheGrammarCoversDrills(t *testing.T) {
 	rules := readGrammar(t, "drills.md")
 	e := flatten(rules)

@@ -10,11 +10,18 @@ const (
 	maxFiles    = 64  // of one contract
 )
 
-// Parse reads a contract, and with open what it includes. The tree holds everything that could be read, also when there are
-// problems: a mistake in one statement or member does not hide those after it. open may be nil: then includes are not followed.
+// Parse reads a contract, and with open what it includes. The tree holds everything that could be read, also when there
+// are problems: a mistake in one statement or member does not hide those after it. open may be nil: then includes are
+// not followed.
 func Parse(src *Source, open Open) (*File, Problems) {
 	s := scan(src, src.whole())
-	p := &parser{src: src, open: open, tokens: s.tokens, problems: s.problems, file: &File{Source: src, Comments: s.comments}}
+	p := &parser{
+		src:      src,
+		open:     open,
+		tokens:   s.tokens,
+		problems: s.problems,
+		file:     &File{Source: src, Comments: s.comments},
+	}
 	p.top()
 	problems := p.problems.Sort()
 	if len(problems) > maxProblems {
@@ -76,9 +83,11 @@ func (p *parser) fail(at Span, code, message, hint string) {
 // abort tells a mistake at the present token and leaves the construct.
 func (p *parser) abort(code, wanted, hint string) {
 	t := p.tok()
-	at, found := t.Span, t.describe()
+	at := t.Span
+	found := t.describe()
 	if t.Newline && t.Kind != End && p.at > p.began {
-		at, found = Span{p.last(), p.last()}, "the end of the line"
+		at = Span{p.last(), p.last()}
+		found = "the end of the line"
 	}
 	p.fail(at, code, fmt.Sprintf("expected %s, found %s", wanted, found), hint)
 	panic(skip{})
@@ -104,17 +113,22 @@ func (p *parser) expect(text, where string) Token {
 	return p.take()
 }
 
-// attempt runs one construct; when it gives up, it goes on at the next line, at a brace of the enclosing block, or where
-// one of the words in stop begins.
+// attempt runs one construct; when it gives up, it goes on at the next line, at a brace of the enclosing block, or
+// where one of the words in stop begins.
 func (p *parser) attempt(construct func(), stop ...string) {
-	start, nest, depth, clause := p.at, p.nest, p.depth, p.clause
+	start := p.at
+	nest := p.nest
+	depth := p.depth
+	clause := p.clause
 	p.began = start
 	defer func() {
 		if r := recover(); r != nil {
 			if _, ours := r.(skip); !ours {
 				panic(r)
 			}
-			p.nest, p.depth, p.clause = nest, depth, clause
+			p.nest = nest
+			p.depth = depth
+			p.clause = clause
 			p.sync(start, stop)
 		}
 	}()
@@ -168,7 +182,8 @@ func (p *parser) block() {
 			depth++
 		}
 		if t.Kind == Sign && t.Text == "}" {
-			if depth--; depth <= 0 {
+			depth--
+			if depth <= 0 {
 				return
 			}
 		}
@@ -182,7 +197,10 @@ func (p *parser) top() {
 			p.endOfStatement("a declaration")
 		})
 		if p.is("}") {
-			p.fail(p.tok().Span, "unbalanced", "this `}` closes nothing", "remove it, or look for a `{` that is missing above")
+			p.fail(
+				p.tok().Span, "unbalanced", "this `}` closes nothing",
+				"remove it, or look for a `{` that is missing above",
+			)
 			p.take()
 		}
 	}
@@ -309,7 +327,10 @@ func (p *parser) decl() Decl {
 		d.At = at()
 		return d
 	}
-	p.abort("expected", "a declaration", "one of contract, tick, seats, strikes, roles, enum, type, const, setting, audience, shared, part, entity, event, on, fn, include")
+	p.abort(
+		"expected", "a declaration",
+		"one of contract, tick, seats, strikes, roles, enum, type, const, setting, audience, shared, part, entity, event, on, fn, include",
+	)
 	return nil
 }
 
@@ -329,7 +350,13 @@ func (p *parser) include(d *Include) {
 		return
 	}
 	s := scan(p.src, p.src.add(name, text))
-	inner := &parser{src: p.src, open: p.open, tokens: s.tokens, problems: s.problems, file: p.file}
+	inner := &parser{
+		src:      p.src,
+		open:     p.open,
+		tokens:   s.tokens,
+		problems: s.problems,
+		file:     p.file,
+	}
 	inner.top()
 	p.problems = append(p.problems, inner.problems...)
 	p.file.Comments = append(p.file.Comments, s.comments...)
@@ -355,7 +382,8 @@ func (p *parser) accepts() bool {
 	return true
 }
 
-// acceptsHere reads `accept FINDING "reason"` above a statement or a line of a head, where `accept` may be a name as well.
+// acceptsHere reads `accept FINDING "reason"` above a statement or a line of a head, where `accept` may be a name as
+// well.
 func (p *parser) acceptsHere() bool {
 	third := p.tokens[min(p.at+2, len(p.tokens)-1)]
 	return p.peek().Kind == Name && !p.peek().Newline && third.Kind == Text && p.accepts()
@@ -372,10 +400,16 @@ func (p *parser) ident(kind Kind, what, begins string) Ident {
 		p.take()
 		return Ident{t.Text, t.Span}
 	case t.Kind == Word:
-		p.fail(t.Span, "reserved", fmt.Sprintf("`%s` is a word of the language and cannot be %s", t.Text, what), "choose another name")
+		p.fail(
+			t.Span, "reserved", fmt.Sprintf("`%s` is a word of the language and cannot be %s", t.Text, what),
+			"choose another name",
+		)
 		panic(skip{})
 	case t.Kind == Name || t.Kind == TypeName:
-		p.fail(t.Span, "letter-case", fmt.Sprintf("%s begins with %s, not as in `%s`", what, begins, t.Text), "kinds, enums and types begin with a capital, everything else with a small letter")
+		p.fail(
+			t.Span, "letter-case", fmt.Sprintf("%s begins with %s, not as in `%s`", what, begins, t.Text),
+			"kinds, enums and types begin with a capital, everything else with a small letter",
+		)
 		p.take()
 		return Ident{t.Text, t.Span}
 	}
@@ -387,7 +421,8 @@ func (p *parser) number(what string) *Number {
 	t := p.tok()
 	start := t.Span.Start
 	minus := p.accept("-")
-	if t = p.tok(); t.Kind != Int {
+	t = p.tok()
+	if t.Kind != Int {
 		p.abort("expected", what, "a whole number")
 	}
 	p.take()
@@ -459,7 +494,8 @@ func (p *parser) body(of string) []Stmt {
 }
 
 func (p *parser) deeper() {
-	if p.depth++; p.depth > maxDepth {
+	p.depth++
+	if p.depth > maxDepth {
 		p.fail(p.tok().Span, "too-deep", "this is nested too deeply", fmt.Sprintf("at most %d levels", maxDepth))
 		panic(skip{})
 	}
@@ -467,7 +503,10 @@ func (p *parser) deeper() {
 
 func (p *parser) short(chain int) {
 	if chain > maxChain {
-		p.fail(p.tok().Span, "too-deep", "this expression is too long", fmt.Sprintf("at most %d operators in a row; give a part of it a name with `let`", maxChain))
+		p.fail(
+			p.tok().Span, "too-deep", "this expression is too long",
+			fmt.Sprintf("at most %d operators in a row; give a part of it a name with `let`", maxChain),
+		)
 		panic(skip{})
 	}
 }

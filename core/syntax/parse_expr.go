@@ -126,7 +126,8 @@ func (p *parser) arguments(x Expr) Expr {
 	return &Call{At: Span{start, p.last()}, Fn: x, Args: args}
 }
 
-// bracket begins what stands in brackets: line ends do not end a statement, and a `to` belongs to a `reveal`. leave ends it.
+// bracket begins what stands in brackets: line ends do not end a statement, and a `to` belongs to a `reveal`. leave
+// ends it.
 func (p *parser) bracket() (leave func()) {
 	clause := p.clause
 	p.clause = false
@@ -146,8 +147,8 @@ func within[T any](p *parser, read func() T) T {
 	return out
 }
 
-// revealed reads the `to AUDIENCE` after `reveal(value)`. Several terms of the audience stand in brackets, since `or` goes on with the
-// value.
+// revealed reads the `to AUDIENCE` after `reveal(value)`. Several terms of the audience stand in brackets, since `or`
+// goes on with the value.
 func (p *parser) revealed(x Expr) Expr {
 	c, isCall := x.(*Call)
 	if !isCall || p.clause || !p.is("to") || p.tok().Newline && p.nest == 0 {

@@ -31,9 +31,14 @@ func (p *parser) entity() Decl {
 	p.expect("{", "and what "+d.Name.Text+" has")
 	for !p.is("}") {
 		// What can only stand outside of a kind tells that this one should have ended.
-		outside := p.tok().Newline && (p.is("entity") || p.is("shared") || p.is("part") || p.is("enum") || p.is("const") || p.is("type") || p.is("fn") || p.is("audience"))
+		outside := p.tok().Newline &&
+			(p.is("entity") || p.is("shared") || p.is("part") || p.is("enum") || p.is("const") || p.is("type") ||
+				p.is("fn") || p.is("audience"))
 		if p.tok().Kind == End || outside && p.peek().Text != ":" {
-			p.fail(Span{start, d.Name.At.End}, "unbalanced", fmt.Sprintf("`%s` has no closing `}`", d.Name.Text), "add `}` after its last line")
+			p.fail(
+				Span{start, d.Name.At.End}, "unbalanced", fmt.Sprintf("`%s` has no closing `}`", d.Name.Text),
+				"add `}` after its last line",
+			)
 			break
 		}
 		p.attempt(func() { p.member(d) })
@@ -95,7 +100,10 @@ func (p *parser) member(d *Entity) {
 	case t.Kind == Name || t.Kind == TypeName:
 		d.Properties = append(d.Properties, within(p, p.property))
 	default:
-		p.abort("expected", "a property, a request, an event, an action, a handler, a timer or a hold", "a property reads `hull: int 0..100 = 100`")
+		p.abort(
+			"expected", "a property, a request, an event, an action, a handler, a timer or a hold",
+			"a property reads `hull: int 0..100 = 100`",
+		)
 	}
 	p.endOfStatement("this line")
 }
@@ -241,7 +249,10 @@ func (p *parser) typ() *Type {
 	t := p.tok()
 	d := &Type{}
 	if t.Kind != Name && t.Kind != TypeName {
-		p.abort("expected", "a type", "bool, int 0..100, real 0..1 step 0.01, text max 40, vec2 -9..9 step 0.1, list<T> max 8, stacks<Item> max 6 each 5, ref Diver, client, or the name of an enum or type")
+		p.abort(
+			"expected", "a type",
+			"bool, int 0..100, real 0..1 step 0.01, text max 40, vec2 -9..9 step 0.1, list<T> max 8, stacks<Item> max 6 each 5, ref Diver, client, or the name of an enum or type",
+		)
 	}
 	p.take()
 	d.Name = Ident{t.Text, t.Span}
@@ -387,7 +398,10 @@ func (p *parser) head(d *Request) {
 	switch {
 	case p.accept("from"):
 		if d.From != nil {
-			p.fail(t.Span, "repeated", "this request says already who may send it", "join two with `or`: from owner or referee")
+			p.fail(
+				t.Span, "repeated", "this request says already who may send it",
+				"join two with `or`: from owner or referee",
+			)
 		}
 		d.From = p.audience()
 	case p.accept("limit"):
@@ -419,15 +433,22 @@ func (p *parser) head(d *Request) {
 		c := &Check{Cond: p.expr()}
 		p.expect("else", "and what a failed check does, as in `else deny \"not now\"`")
 		if !p.is("drop") && !p.is("deny") && !p.is("strike") && !p.is("expel") {
-			p.abort("expected", "what a failed check does", "one of deny \"reason\", strike \"reason\", expel \"reason\" and drop")
+			p.abort(
+				"expected", "what a failed check does",
+				"one of deny \"reason\", strike \"reason\", expel \"reason\" and drop",
+			)
 		}
-		if c.Then = p.take().Text; c.Then != "drop" {
+		c.Then = p.take().Text
+		if c.Then != "drop" {
 			c.Reason = p.reason()
 		}
 		c.At = Span{t.Span.Start, p.last()}
 		d.Head = append(d.Head, c)
 	default:
-		p.abort("expected", "`{` and the body of the request, or a line of its head", "a head is made of from, limit, pause, let and check; changes belong in the body")
+		p.abort(
+			"expected", "`{` and the body of the request, or a line of its head",
+			"a head is made of from, limit, pause, let and check; changes belong in the body",
+		)
 	}
 }
 

@@ -31,11 +31,13 @@ func (p *parser) call(what, hint string) *Call {
 
 // leads tells whether the present name stands for a statement of this word, and is no property of that name.
 func (p *parser) leads(word string) bool {
-	t, next := p.tok(), p.peek()
+	t := p.tok()
+	next := p.peek()
 	if t.Kind != Name || t.Text != word || next.Newline {
 		return false
 	}
-	return next.Kind == Text || next.Kind == Name || next.Kind == Word || next.Kind == TypeName || next.Kind == Int || next.Kind == Real || next.Kind == Duration ||
+	return next.Kind == Text || next.Kind == Name || next.Kind == Word || next.Kind == TypeName || next.Kind == Int ||
+		next.Kind == Real || next.Kind == Duration ||
 		next.Kind == Sign && (next.Text == "-" || next.Text == "(")
 }
 
@@ -108,7 +110,10 @@ func (p *parser) stmt() Stmt {
 		d.At = at()
 		return d
 	case p.is("check") || p.is("limit") || p.is("from"):
-		p.fail(t.Span, "head-only", fmt.Sprintf("`%s` belongs in the head of a request, before its `{`", t.Text), "in a body, use `if … { deny \"reason\" }`")
+		p.fail(
+			t.Span, "head-only", fmt.Sprintf("`%s` belongs in the head of a request, before its `{`", t.Text),
+			"in a body, use `if … { deny \"reason\" }`",
+		)
 		panic(skip{})
 	}
 	x := p.expr()
@@ -122,7 +127,10 @@ func (p *parser) stmt() Stmt {
 	}
 	if _, ok := x.(*Call); !ok {
 		if _, bad := x.(*Bad); !bad {
-			p.fail(x.Span(), "no-effect", "this value is computed and then thrown away", "a statement assigns (`hull = 100`), calls (`satchel.take(item)`) or tells")
+			p.fail(
+				x.Span(), "no-effect", "this value is computed and then thrown away",
+				"a statement assigns (`hull = 100`), calls (`satchel.take(item)`) or tells",
+			)
 		}
 		return nil
 	}
@@ -218,13 +226,20 @@ func (p *parser) log(start int) Stmt {
 		}
 		inner := scan(p.src, Span{i + 1, i + stop})
 		p.problems = append(p.problems, inner.problems...)
-		sub := &parser{src: p.src, tokens: inner.tokens, file: p.file, nest: 1, depth: p.depth}
+		sub := &parser{
+			src:    p.src,
+			tokens: inner.tokens,
+			file:   p.file,
+			nest:   1,
+			depth:  p.depth,
+		}
 		sub.attempt(func() {
 			x := sub.expr()
 			if sub.tok().Kind != End {
 				sub.abort("expected", "`}` after the value", "")
 			}
-			d.Words, d.Values = append(d.Words, words.String()), append(d.Values, x)
+			d.Words = append(d.Words, words.String())
+			d.Values = append(d.Values, x)
 			words.Reset()
 		})
 		p.problems = append(p.problems, sub.problems...)
@@ -273,8 +288,11 @@ func (p *parser) branch(chain int) Stmt {
 	d.Then = p.body("this `if`")
 	if p.accept("else") {
 		if p.is("if") {
-			if chain++; chain > maxChain {
-				p.fail(p.tok().Span, "too-deep", "this row of `else if` is too long", fmt.Sprintf("at most %d", maxChain))
+			chain++
+			if chain > maxChain {
+				p.fail(
+					p.tok().Span, "too-deep", "this row of `else if` is too long", fmt.Sprintf("at most %d", maxChain),
+				)
 				panic(skip{})
 			}
 			d.Else = []Stmt{p.branch(chain)}

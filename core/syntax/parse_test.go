@@ -10,7 +10,9 @@ import (
 
 func TestPositionsCountCharacters(t *testing.T) {
 	s := NewSource("a.kam", "one\n\tzwölf ÄÖ\r\nthree")
-	for _, c := range []struct{ offset, line, column int }{{0, 1, 1}, {3, 1, 4}, {4, 2, 1}, {5, 2, 2}, {9, 2, 5}, {12, 2, 8}, {99, 3, 6}, {-1, 1, 1}} {
+	for _, c := range []struct{ offset, line, column int }{
+		{0, 1, 1}, {3, 1, 4}, {4, 2, 1}, {5, 2, 2}, {9, 2, 5}, {12, 2, 8}, {99, 3, 6}, {-1, 1, 1},
+	} {
 		line, column := s.Position(c.offset)
 		assert.Equal(t, []int{c.line, c.column}, []int{line, column}, "offset %d", c.offset)
 	}
@@ -43,8 +45,10 @@ func TestReadingGoesOnAfterAMistake(t *testing.T) {
 		text                         string
 		problems, kinds, props, reqs int
 	}{
-		"nothing":          {"", 0, 0, 0, 0},
-		"a bad line":       {"contract a language 1\nshared A {\n n: int 0..9\n ???\n m: bool\n}\nshared B { k: bool }", 3, 2, 3, 0},
+		"nothing": {"", 0, 0, 0, 0},
+		"a bad line": {
+			"contract a language 1\nshared A {\n n: int 0..9\n ???\n m: bool\n}\nshared B { k: bool }", 3, 2, 3, 0,
+		},
 		"a bad header":     {"contract language\nshared A { n: bool }", 1, 1, 1, 0},
 		"a bad type":       {"shared A { n: int 0.. ; m: bool; request go() { } }", 1, 1, 1, 1},
 		"a bad head":       {"shared A { request go() limit per second { n = 1 }\n request ok() { } }", 1, 1, 0, 2},
@@ -58,7 +62,9 @@ func TestReadingGoesOnAfterAMistake(t *testing.T) {
 	} {
 		t.Run(name, func(t *testing.T) {
 			file, problems := Parse(NewSource("a.kam", c.text), nil)
-			kinds, props, reqs := 0, 0, 0
+			kinds := 0
+			props := 0
+			reqs := 0
 			for _, d := range file.Decls {
 				if e, ok := d.(*Entity); ok {
 					kinds++
@@ -119,7 +125,19 @@ func show(x Expr) string {
 }
 
 func TestProblemsAreSortedAndTold(t *testing.T) {
-	p := Problems{{File: "b", Line: 1, Column: 1, Code: "x"}, {File: "a", Line: 9, Column: 2, Code: "x", Message: "m", Hint: "h"}, {File: "a", Line: 9, Column: 1, Code: "x"}, {File: "a", Line: 9, Column: 1, Code: "x"}}
+	p := Problems{{
+		File:   "b",
+		Line:   1,
+		Column: 1,
+		Code:   "x",
+	}, {
+		File:    "a",
+		Line:    9,
+		Column:  2,
+		Code:    "x",
+		Message: "m",
+		Hint:    "h",
+	}, {File: "a", Line: 9, Column: 1, Code: "x"}, {File: "a", Line: 9, Column: 1, Code: "x"}}
 	p = p.Sort()
 	require.Len(t, p, 3, "the same twice is told once")
 	assert.Equal(t, "a:9:2: m (h)", Problems{p[1]}.Error())

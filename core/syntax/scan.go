@@ -45,9 +45,11 @@ type Comment struct {
 var reserved = map[string]bool{}
 
 func init() {
-	for _, w := range strings.Fields(`contract enum type const audience shared part entity request event action fn on every after
+	for _, w := range strings.Fields(
+		`contract enum type const audience shared part entity request event action fn on every after
 		check limit pause from to let if else match for tell spawn despawn give deny return do and or not true false nothing
-		self caller viewer owner server everyone nobody include setting but`) {
+		self caller viewer owner server everyone nobody include setting but`,
+	) {
 		reserved[w] = true
 	}
 	for _, sign := range strings.Fields(".. += -= == != <= >= -> + - * / % = < > ( ) { } [ ] , . :") {
@@ -73,15 +75,25 @@ type scanner struct {
 
 // scan splits a part of a source into tokens; it always ends in an End token, whatever the text.
 func scan(src *Source, part Span) *scanner {
-	s := &scanner{src: src, newline: true, at: part.Start, end: part.End, tokens: make([]Token, 0, min(part.End-part.Start, MaxSource)/4+8)}
+	s := &scanner{
+		src:     src,
+		newline: true,
+		at:      part.Start,
+		end:     part.End,
+		tokens:  make([]Token, 0, min(part.End-part.Start, MaxSource)/4+8),
+	}
 	if n := part.End - part.Start; n > MaxSource {
-		s.fail(Span{part.Start, part.Start}, "too-long", fmt.Sprintf("the contract is %d bytes long", n), fmt.Sprintf("at most %d bytes are allowed", MaxSource))
+		s.fail(
+			Span{part.Start, part.Start}, "too-long", fmt.Sprintf("the contract is %d bytes long", n),
+			fmt.Sprintf("at most %d bytes are allowed", MaxSource),
+		)
 		s.add(End, "", part.Start, part.End)
 		return s
 	}
 	for s.next() {
 	}
-	end := part.Start + len(strings.TrimRight(src.Text[part.Start:part.End], " \t\r\n;")) // the last line with something on it
+	// the last line with something on it
+	end := part.Start + len(strings.TrimRight(src.Text[part.Start:part.End], " \t\r\n;"))
 	s.add(End, "", end, end)
 	return s
 }
@@ -97,7 +109,13 @@ func (s *scanner) fail(at Span, code, message, hint string) {
 }
 
 func (s *scanner) add(kind Kind, text string, start, end int) *Token {
-	s.tokens = append(s.tokens, Token{Kind: kind, Text: text, Span: Span{start, end}, Newline: s.newline, source: s.src.Text[start:end]})
+	s.tokens = append(s.tokens, Token{
+		Kind:    kind,
+		Text:    text,
+		Span:    Span{start, end},
+		Newline: s.newline,
+		source:  s.src.Text[start:end],
+	})
 	s.newline = false
 	return &s.tokens[len(s.tokens)-1]
 }
@@ -120,7 +138,10 @@ func (s *scanner) next() bool {
 			end++
 		}
 		if !utf8.ValidString(text[s.at:end]) || strings.ContainsRune(text[s.at:end], 0) {
-			s.fail(Span{s.at, end}, "stray-character", "this comment holds bytes that are no text", "save the file as UTF-8")
+			s.fail(
+				Span{s.at, end}, "stray-character", "this comment holds bytes that are no text",
+				"save the file as UTF-8",
+			)
 		}
 		s.comments = append(s.comments, Comment{Span{s.at, end}, strings.TrimRight(text[s.at:end], "\r ")})
 		s.at = end
@@ -151,7 +172,10 @@ func (s *scanner) next() bool {
 		if r == utf8.RuneError && size == 1 {
 			what = fmt.Sprintf("the byte 0x%02x, which is not UTF-8,", text[s.at])
 		}
-		s.fail(Span{s.at, s.at + size}, "stray-character", "a contract cannot hold "+what+" here", "names are made of the letters a to z, digits and _; texts stand in double quotes")
+		s.fail(
+			Span{s.at, s.at + size}, "stray-character", "a contract cannot hold "+what+" here",
+			"names are made of the letters a to z, digits and _; texts stand in double quotes",
+		)
 		s.at += size
 	}
 	return true
@@ -177,7 +201,8 @@ func digits(text string) int {
 }
 
 func (s *scanner) number() {
-	text, start := s.src.Text[:s.end], s.at
+	text := s.src.Text[:s.end]
+	start := s.at
 	end := start + digits(text[start:])
 	kind := Int
 	// A point has digits on both sides; two points are a range.
@@ -196,15 +221,24 @@ func (s *scanner) number() {
 	scale := map[string]time.Duration{"ms": time.Millisecond, "s": time.Second, "min": time.Minute}[unit]
 	switch {
 	case unit != "" && scale == 0:
-		s.fail(span, "bad-number", fmt.Sprintf("%q is neither a number nor a name", text[start:s.at]), "a name begins with a letter; the units of time are ms, s and min")
+		s.fail(
+			span, "bad-number", fmt.Sprintf("%q is neither a number nor a name", text[start:s.at]),
+			"a name begins with a letter; the units of time are ms, s and min",
+		)
 		s.add(Int, number, start, s.at)
 	case unit != "" && kind == Real:
-		s.fail(span, "bad-number", fmt.Sprintf("the duration %q has a fraction", text[start:s.at]), "write it in a smaller unit: 0.5s is 500ms")
+		s.fail(
+			span, "bad-number", fmt.Sprintf("the duration %q has a fraction", text[start:s.at]),
+			"write it in a smaller unit: 0.5s is 500ms",
+		)
 		s.add(Duration, number, start, s.at).Num = 1000
 	case unit != "":
 		n, err := strconv.ParseInt(number, 10, 64)
 		if err != nil || n > int64(24*time.Hour/scale) {
-			s.fail(span, "bad-number", fmt.Sprintf("the duration %q is too long", text[start:s.at]), "at most a day (1440min)")
+			s.fail(
+				span, "bad-number", fmt.Sprintf("the duration %q is too long", text[start:s.at]),
+				"at most a day (1440min)",
+			)
 			n = max(1, int64(time.Second/scale))
 		}
 		s.add(Duration, text[start:s.at], start, s.at).Num = n * int64(scale/time.Millisecond)
@@ -213,14 +247,18 @@ func (s *scanner) number() {
 	default:
 		n, err := strconv.ParseInt(number, 10, 64)
 		if err != nil {
-			s.fail(span, "bad-number", "the number "+number+" is too large", "whole numbers have 64 bits: at most 9223372036854775807")
+			s.fail(
+				span, "bad-number", "the number "+number+" is too large",
+				"whole numbers have 64 bits: at most 9223372036854775807",
+			)
 		}
 		s.add(Int, number, start, end).Num = n
 	}
 }
 
 func (s *scanner) text() {
-	src, start := s.src.Text[:s.end], s.at
+	src := s.src.Text[:s.end]
+	start := s.at
 	var b strings.Builder
 	i := start + 1
 	for {
@@ -241,7 +279,9 @@ func (s *scanner) text() {
 			case 'n':
 				b.WriteByte('\n')
 			default:
-				s.fail(Span{i, i + 2}, "bad-escape", `a text knows no escape like this one`, `there are \" and \\ and \n`)
+				s.fail(
+					Span{i, i + 2}, "bad-escape", `a text knows no escape like this one`, `there are \" and \\ and \n`,
+				)
 			}
 			i += 2
 			continue
@@ -250,7 +290,10 @@ func (s *scanner) text() {
 		if r == utf8.RuneError && size == 1 {
 			s.fail(Span{i, i + 1}, "stray-character", "this text is not UTF-8", "save the file as UTF-8")
 		} else if unicode.IsControl(r) && r != '\t' {
-			s.fail(Span{i, i + size}, "stray-character", fmt.Sprintf("a text cannot hold the control character %U", r), `write \n for a line end`)
+			s.fail(
+				Span{i, i + size}, "stray-character", fmt.Sprintf("a text cannot hold the control character %U", r),
+				`write \n for a line end`,
+			)
 		}
 		b.WriteRune(r)
 		i += size

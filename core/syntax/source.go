@@ -1,4 +1,5 @@
-// Package syntax turns the text of a contract into a tree, and words every mistake it finds so that a reader can mend it.
+// Package syntax turns the text of a contract into a tree, and words every mistake it finds so that a reader can mend
+// it.
 //
 // It knows how a contract is written, not what it means: names, types and ranges are the business of package contract.
 package syntax
@@ -19,8 +20,8 @@ type Span struct{ Start, End int }
 
 // Source is the text of one contract file together with the name that messages call it by.
 //
-// A contract with includes is one source too: the texts of all its files stand one after the other, and a byte offset tells
-// the file as well.
+// A contract with includes is one source too: the texts of all its files stand one after the other, and a byte offset
+// tells the file as well.
 type Source struct {
 	Name  string // of the first file
 	Text  string
@@ -125,7 +126,8 @@ func (p Problems) Error() string {
 // Sort orders problems by file, line and column, and removes repeats at one place.
 func (p Problems) Sort() Problems {
 	sort.SliceStable(p, func(i, j int) bool {
-		a, b := p[i], p[j]
+		a := p[i]
+		b := p[j]
 		if a.File != b.File {
 			return a.File < b.File
 		}
@@ -157,8 +159,8 @@ const (
 	Aside      // the code and the gutter
 )
 
-// Text sets out one problem as a person reads it: position, message, the line, carets, and the hint. paint, which may be nil,
-// sets a part off.
+// Text sets out one problem as a person reads it: position, message, the line, carets, and the hint. paint, which may
+// be nil, sets a part off.
 func (p Problem) Text(paint func(Part, string) string) string {
 	if paint == nil {
 		paint = func(_ Part, text string) string { return text }
@@ -168,16 +170,23 @@ func (p Problem) Text(paint func(Part, string) string) string {
 		code = "warning: " + code
 	}
 	var b strings.Builder
-	fmt.Fprintf(&b, "%s %s %s\n", paint(Place, fmt.Sprintf("%s:%d:%d:", p.File, p.Line, p.Column)), paint(Wrong, p.Message), paint(Aside, "["+code+"]"))
+	fmt.Fprintf(
+		&b, "%s %s %s\n", paint(Place, fmt.Sprintf("%s:%d:%d:", p.File, p.Line, p.Column)), paint(Wrong, p.Message),
+		paint(Aside, "["+code+"]"),
+	)
 	fmt.Fprintf(&b, "%s %s\n", paint(Aside, fmt.Sprintf("%5d │", p.Line)), p.Source)
-	fmt.Fprintf(&b, "%s %s%s\n", paint(Aside, "      │"), Indent(p.Source, p.Column), paint(Wrong, strings.Repeat("^", max(p.Length, 1))))
+	fmt.Fprintf(
+		&b, "%s %s%s\n", paint(Aside, "      │"), Indent(p.Source, p.Column),
+		paint(Wrong, strings.Repeat("^", max(p.Length, 1))),
+	)
 	if p.Hint != "" {
 		fmt.Fprintf(&b, "%s %s\n", paint(Aside, "      ="), p.Hint)
 	}
 	return b.String()
 }
 
-// Indent gives the blanks that stand before a column of a line; tabs stay tabs so that a caret falls under its character.
+// Indent gives the blanks that stand before a column of a line; tabs stay tabs so that a caret falls under its
+// character.
 func Indent(line string, column int) string {
 	var b strings.Builder
 	n := 1
@@ -210,5 +219,14 @@ func (s *Source) Problem(at Span, code, message, hint string) Problem {
 			length = utf8.RuneCountInString(s.Text[at.Start:end])
 		}
 	}
-	return Problem{File: file.name, Line: line, Column: column, Length: max(length, 1), Code: code, Message: message, Hint: hint, Source: text}
+	return Problem{
+		File:    file.name,
+		Line:    line,
+		Column:  column,
+		Length:  max(length, 1),
+		Code:    code,
+		Message: message,
+		Hint:    hint,
+		Source:  text,
+	}
 }

@@ -22,8 +22,8 @@ type Ident struct {
 	At   Span
 }
 
-// Decl is a top-level declaration: *Contract, *Tick, *Seats, *Strikes, *Roles, *Enum, *TypeDecl, *Const, *Audiences, *Fn,
-// *Entity, *Event, *Handler or *Include.
+// Decl is a top-level declaration: *Contract, *Tick, *Seats, *Strikes, *Roles, *Enum, *TypeDecl, *Const, *Audiences,
+// *Fn, *Entity, *Event, *Handler or *Include.
 type Decl interface{ Span() Span }
 
 // Contract is `contract NAME language N`.
@@ -253,8 +253,8 @@ type Event struct {
 	Loose  bool
 }
 
-// Handler is `on WHAT { … }`. Of a contract WHAT is join(c), lost(c), back(c) or leave(c); of a kind start, spawn, tick,
-// change NAME, "owner lost" or "owner leave".
+// Handler is `on WHAT { … }`. Of a contract WHAT is join(c), lost(c), back(c) or leave(c); of a kind start, spawn,
+// tick, change NAME, "owner lost" or "owner leave".
 type Handler struct {
 	At    Span
 	On    Ident
@@ -274,8 +274,8 @@ type AudienceTerm struct {
 	Who Expr
 }
 
-// Stmt is a statement: *Let, *Check (heads only), *Assign, *Do, *Run, *If, *Match, *For, *Tell, *Spawn, *Despawn, *Give,
-// *Return, *Reply, *Deny, *Expel, *Close or *Log.
+// Stmt is a statement: *Let, *Check (heads only), *Assign, *Do, *Run, *If, *Match, *For, *Tell, *Spawn, *Despawn,
+// *Give, *Return, *Reply, *Deny, *Expel, *Close or *Log.
 type Stmt interface{ Span() Span }
 
 // Let is `let name = value`.
@@ -423,11 +423,12 @@ type Log struct {
 	Values []Expr
 }
 
-// Expr is an expression: *Ref, *Number, *Time, *Decimal, *Literal, *Truth, *Member, *Call, *Index, *List, *Record, *Range,
-// *Query, *Unary, *Binary or *Bad.
+// Expr is an expression: *Ref, *Number, *Time, *Decimal, *Literal, *Truth, *Member, *Call, *Index, *List, *Record,
+// *Range, *Query, *Unary, *Binary or *Bad.
 type Expr interface{ Span() Span }
 
-// Ref is a bare name, a kind's or enum's name, or one of self, caller, viewer, owner, server, everyone, nobody, nothing.
+// Ref is a bare name, a kind's or enum's name, or one of self, caller, viewer, owner, server, everyone, nobody,
+// nothing.
 type Ref struct{ Ident }
 
 // Number is a whole number; in clauses also a duration in milliseconds.

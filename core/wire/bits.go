@@ -17,7 +17,8 @@ type bitWriter struct {
 func (w *bitWriter) put(v uint64, width uint) {
 	v &= 1<<width - 1 // of 64, all
 	w.acc |= v << w.free
-	if w.free += width; w.free >= 64 {
+	w.free += width
+	if w.free >= 64 {
 		w.buf = binary.LittleEndian.AppendUint64(w.buf, w.acc)
 		w.free -= 64
 		w.acc = v >> (width - w.free) // nothing, when it all went
@@ -46,8 +47,8 @@ func (w *bitWriter) gamma(v uint64) {
 	w.put(v, n-1)
 }
 
-// below writes a number that is less than n, in whole bits or one less (truncated binary). A number that is not less is a mistake of
-// the caller's; it is written as n-1, so that the bits after it can still be read.
+// below writes a number that is less than n, in whole bits or one less (truncated binary). A number that is not less is
+// a mistake of the caller's; it is written as n-1, so that the bits after it can still be read.
 func (w *bitWriter) below(v, n uint64) {
 	if n <= 1 {
 		return
@@ -114,7 +115,8 @@ func (r *bitReader) bit() bool { return r.get(1) != 0 }
 func (r *bitReader) gamma() uint64 {
 	zeros := uint(0)
 	for !r.bad && r.get(1) == 0 {
-		if zeros++; zeros > 64 {
+		zeros++
+		if zeros > 64 {
 			r.bad = true
 		}
 	}
@@ -148,7 +150,8 @@ func (r *bitReader) below(n uint64) uint64 {
 func (r *bitReader) rice(k uint) uint64 {
 	q := uint64(0)
 	for !r.bad && r.get(1) != 0 {
-		if q++; q == riceEscape {
+		q++
+		if q == riceEscape {
 			n := uint(r.get(7))
 			if n > 64 {
 				r.bad = true
@@ -176,8 +179,8 @@ func (r *bitReader) done() bool {
 	return !r.bad && left < 8 && r.get(left) == 0
 }
 
-// usual follows the size of the numbers of one column, so that the next ones take few bits (the estimate of LOCO-I, Weinberger,
-// Seroussi and Sapiro, 1996).
+// usual follows the size of the numbers of one column, so that the next ones take few bits (the estimate of LOCO-I,
+// Weinberger, Seroussi and Sapiro, 1996).
 //
 // It is one word, since a session keeps some for each client: the lowest five bits count, the others hold the sum.
 type usual uint64
@@ -186,7 +189,8 @@ func begin(span uint64) usual { return usual(max(2, min(span>>6, 1<<30))<<5 | 1)
 
 // k gives the least power of two that is no less than the mean.
 func (u *usual) k() uint {
-	sum, count := uint64(*u)>>5, uint64(*u)&31
+	sum := uint64(*u) >> 5
+	count := uint64(*u) & 31
 	if sum <= count {
 		return 0
 	}
@@ -194,9 +198,11 @@ func (u *usual) k() uint {
 }
 
 func (u *usual) add(v uint64) {
-	sum, count := uint64(*u)>>5+min(v, 1<<32), uint64(*u)&31+1
+	sum := uint64(*u)>>5 + min(v, 1<<32)
+	count := uint64(*u)&31 + 1
 	if count == 32 {
-		sum, count = sum>>1, count>>1
+		sum = sum >> 1
+		count = count >> 1
 	}
 	*u = usual(sum<<5 | count)
 }

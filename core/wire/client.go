@@ -11,8 +11,8 @@ import (
 	"kamerad/core/contract"
 )
 
-// The first byte of a client's binary message has the type of the message in its lowest five bits, and says in others what comes with it.
-// One that begins with `{` is a message of the JSON sub-protocol.
+// The first byte of a client's binary message has the type of the message in its lowest five bits, and says in others
+// what comes with it. One that begins with `{` is a message of the JSON sub-protocol.
 const (
 	typeBits   = 0x1f
 	hasDrawn   = 0x40 // the moment that the client drew
@@ -32,11 +32,16 @@ const (
 )
 
 // plainNames has the types of messages that are about nothing in the contract.
-var plainNames = [...]string{msgReady: "ready", msgSeen: "seen", msgLeave: "leave", msgDiffers: "differs"}
+var plainNames = [...]string{
+	msgReady:   "ready",
+	msgSeen:    "seen",
+	msgLeave:   "leave",
+	msgDiffers: "differs",
+}
 var withValues = map[string]byte{"ask": msgAsk, "write": msgWrite, "press": msgPress, "release": msgRelease}
 
-// Pack gives a client's message in its binary form, with the outline that the client was given. What does not fit the outline, such
-// as a forged request, is given as JSON.
+// Pack gives a client's message in its binary form, with the outline that the client was given. What does not fit the
+// outline, such as a forged request, is given as JSON.
 func (m *FromClient) Pack(o *contract.Outline) []byte {
 	if i := slices.Index(plainNames[1:], m.Type); i >= 0 {
 		msg := byte(1 + i)
@@ -78,7 +83,8 @@ func (m *FromClient) JSON() []byte {
 }
 
 func (m *FromClient) packed(o *contract.Outline) []byte {
-	full, msg := m.Property, withValues[m.Type]
+	full := m.Property
+	msg := withValues[m.Type]
 	if msg == msgAsk {
 		full = m.Request
 	}
@@ -86,24 +92,29 @@ func (m *FromClient) packed(o *contract.Outline) []byte {
 	var kind, at int
 	var types []*contract.Type
 	args := m.Args
-	if kind = o.Place(kindName); kind < 0 {
+	kind = o.Place(kindName)
+	if kind < 0 {
 		return nil
 	}
 	k := &o.Kinds[kind]
 	switch msg {
 	case msgAsk:
-		if at = k.RequestPlace(name); at < 0 || len(args) != len(k.Requests[at].Params) {
+		at = k.RequestPlace(name)
+		if at < 0 || len(args) != len(k.Requests[at].Params) {
 			return nil
 		}
 		for _, p := range k.Requests[at].Params {
 			types = append(types, p.Type)
 		}
 	default:
-		if at = k.Place(name); at < 0 {
+		at = k.Place(name)
+		if at < 0 {
 			return nil
 		}
-		if args = nil; msg == msgWrite {
-			types, args = []*contract.Type{k.Properties[at].Type}, []json.RawMessage{m.value()}
+		args = nil
+		if msg == msgWrite {
+			types = []*contract.Type{k.Properties[at].Type}
+			args = []json.RawMessage{m.value()}
 		}
 	}
 	if m.Drawn != 0 {
@@ -127,8 +138,8 @@ func (m *FromClient) packed(o *contract.Outline) []byte {
 	return append(out, w.bytes()...)
 }
 
-// UnpackFromClient reads a client's binary message. The error says what is broken; a client that sends such a message is cut.
-// Arguments that are of other types than declared make a request that will be decided malformed.
+// UnpackFromClient reads a client's binary message. The error says what is broken; a client that sends such a message
+// is cut. Arguments that are of other types than declared make a request that will be decided malformed.
 func UnpackFromClient(raw []byte, o *contract.Outline) (FromClient, error) {
 	var m FromClient
 	switch {
@@ -145,7 +156,8 @@ func UnpackFromClient(raw []byte, o *contract.Outline) (FromClient, error) {
 		c.part()
 	}
 	if msg >= 1 && int(msg) < len(plainNames) {
-		if m.Type = plainNames[msg]; msg == msgSeen || msg == msgDiffers {
+		m.Type = plainNames[msg]
+		if msg == msgSeen || msg == msgDiffers {
 			m.Seen = c.tick()
 		}
 		if c.bad || len(c.buf) > 0 || raw[0]&hasDrawn != 0 {
@@ -163,11 +175,15 @@ func UnpackFromClient(raw []byte, o *contract.Outline) (FromClient, error) {
 	case msgRelease:
 		m.Type = "release"
 	default:
-		return m, fmt.Errorf("the message has the unknown type %d; there are %d to %d, and JSON", msg, msgReady, msgRelease)
+		return m, fmt.Errorf(
+			"the message has the unknown type %d; there are %d to %d, and JSON", msg, msgReady, msgRelease,
+		)
 	}
 	number := c.uvarint()
 	m.Seen = c.tick()
-	entity, kind, at := c.uvarint(), c.uvarint(), c.uvarint()
+	entity := c.uvarint()
+	kind := c.uvarint()
+	at := c.uvarint()
 	if raw[0]&hasDrawn != 0 {
 		m.Drawn = unzigzag(c.uvarint())
 	}
@@ -219,16 +235,18 @@ func (m *FromClient) readAsk(b *bitReader, o *contract.Outline, kind, at uint64)
 	return nil
 }
 
-// unnamed returns what stands for the name of what an outline does not have, by the places that a message gives. No contract has such a
-// name, so that the message is decided malformed, as one of the JSON form with a made-up name.
+// unnamed returns what stands for the name of what an outline does not have, by the places that a message gives. No
+// contract has such a name, so that the message is decided malformed, as one of the JSON form with a made-up name.
 func unnamed(kind, at uint64) string { return fmt.Sprintf("%d.%d", kind, at) }
 
 // tick reads the number of a tick; one that no int64 holds is told as the greatest, which is out of range.
 func (c *cursor) tick() int64 { return int64(min(c.uvarint(), math.MaxInt64)) }
 
-// numbers reads a value as its slots, and tells whether it is one that is made of numbers that mean the same everywhere.
+// numbers reads a value as its slots, and tells whether it is one that is made of numbers that mean the same
+// everywhere.
 func (r *bitReader) numbers(t *contract.Type, m *FromClient) bool {
-	at, n := r.at, t.Width()
+	at := r.at
+	n := t.Width()
 	switch t.Form {
 	case contract.FormBool:
 		m.Numbers[0] = int64(r.get(1))
@@ -243,12 +261,13 @@ func (r *bitReader) numbers(t *contract.Type, m *FromClient) bool {
 		r.at = at
 		return false
 	}
-	m.Wide, m.typ = n, t
+	m.Wide = n
+	m.typ = t
 	return true
 }
 
-// json reads a value as JSON; {}, which no type takes, stands for what is none. The four numbers of a rotation may be any in its range:
-// it is read as JSON is, which makes a unit quaternion of them, or finds that they are none.
+// json reads a value as JSON; {}, which no type takes, stands for what is none. The four numbers of a rotation may be
+// any in its range: it is read as JSON is, which makes a unit quaternion of them, or finds that they are none.
 func (r *bitReader) json(t *contract.Type) json.RawMessage {
 	v := r.value(t)
 	if r.bad {

@@ -74,7 +74,9 @@ func numberVectors() (out []numberVector) {
 	for _, v := range []uint64{0, 1, 127, 128, 300, 16383, 16384, 1<<32 - 1, 1 << 53, math.MaxUint64} {
 		add("uvarint", 0, v, hex.EncodeToString(uvarint(v)))
 	}
-	for _, v := range []uint64{0, 1, 2, 3, 6, 7, 8, 255, 1<<32 - 1, 1<<63 - 2, 1<<63 - 1, 1 << 63, math.MaxUint64 - 1, math.MaxUint64} {
+	for _, v := range []uint64{
+		0, 1, 2, 3, 6, 7, 8, 255, 1<<32 - 1, 1<<63 - 2, 1<<63 - 1, 1 << 63, math.MaxUint64 - 1, math.MaxUint64,
+	} {
 		add("gamma", 0, v, hexOf(func(w *bitWriter) { w.gamma(v) }))
 	}
 	for _, of := range []uint64{1, 2, 3, 5, 8, 9, 1000, 1<<32 + 1, math.MaxUint64} {
@@ -85,7 +87,9 @@ func numberVectors() (out []numberVector) {
 		}
 	}
 	for _, of := range []uint64{0, 1, 3, 7, 30} {
-		for _, v := range []uint64{0, 1, 5, 1<<of - 1, 1 << of, 19 << of, 20<<of - 1, 20 << of, 20<<of + 12345, math.MaxUint64} {
+		for _, v := range []uint64{
+			0, 1, 5, 1<<of - 1, 1 << of, 19 << of, 20<<of - 1, 20 << of, 20<<of + 12345, math.MaxUint64,
+		} {
 			add("rice", of, v, hexOf(func(w *bitWriter) { w.rice(v, uint(of)) }))
 		}
 	}
@@ -112,35 +116,66 @@ func typedValues() map[*contract.Type][]string {
 		return &contract.Type{Form: contract.FormInt, Low: low, High: high}
 	}
 	reals := func(form contract.Form, low, high, per, unit int64) *contract.Type {
-		return &contract.Type{Form: form, Low: low, High: high, Per: per, Unit: unit}
+		return &contract.Type{
+			Form: form,
+			Low:  low,
+			High: high,
+			Per:  per,
+			Unit: unit,
+		}
 	}
 	text := &contract.Type{Form: contract.FormText, Max: 12}
 	ref := &contract.Type{Form: contract.FormEntity, Names: []string{"Diver"}}
 	place := reals(contract.FormVec2, -20000, 20000, 100, 1)
-	mark := &contract.Type{Form: contract.FormRecord, Name: "Mark", Parts: []contract.Param{{Name: "at", Type: place}, {Name: "name", Type: text}, {Name: "by", Type: ref}}}
+	mark := &contract.Type{
+		Form:  contract.FormRecord,
+		Name:  "Mark",
+		Parts: []contract.Param{{Name: "at", Type: place}, {Name: "name", Type: text}, {Name: "by", Type: ref}},
+	}
 	quarter := int64(math.Round(math.Pi * 100))
 	return map[*contract.Type][]string{
-		{Form: contract.FormBool}:                        {`true`, `false`},
-		whole(0, 0):                                      {`0`},
-		whole(-3, 9):                                     {`-3`, `0`, `9`},
-		whole(0, 127):                                    {`127`},
-		whole(0, 128):                                    {`128`},
-		whole(math.MinInt64, math.MaxInt64):              {`"-9223372036854775808"`, `-1`, `9007199254740991`, `"9007199254740992"`, `"9223372036854775807"`},
-		reals(contract.FormReal, 0, 200, 2, 1):           {`0`, `0.5`, `100`},
-		reals(contract.FormReal, -6, 6, 1, 5):            {`-30`, `5`, `30`},
-		reals(contract.FormReal, -1<<50, 1<<50, 1000, 1): {`-1125899906842.624`, `0.001`, `333.333`},
+		{Form: contract.FormBool}: {`true`, `false`},
+		whole(0, 0):               {`0`},
+		whole(-3, 9):              {`-3`, `0`, `9`},
+		whole(0, 127):             {`127`},
+		whole(0, 128):             {`128`},
+		whole(
+			math.MinInt64, math.MaxInt64,
+		): {`"-9223372036854775808"`, `-1`, `9007199254740991`, `"9007199254740992"`, `"9223372036854775807"`},
+		reals(contract.FormReal, 0, 200, 2, 1):                   {`0`, `0.5`, `100`},
+		reals(contract.FormReal, -6, 6, 1, 5):                    {`-30`, `5`, `30`},
+		reals(contract.FormReal, -1<<50, 1<<50, 1000, 1):         {`-1125899906842.624`, `0.001`, `333.333`},
 		reals(contract.FormDirection, -quarter, quarter, 100, 1): {`-3.14`, `0`, `1.57`},
 		place:                                   {`[-200,200]`, `[0,0.01]`},
 		reals(contract.FormVec3, -18, 18, 2, 1): {`[-9,0.5,9]`},
 		reals(contract.FormRotation, -1000, 1000, 1000, 1): {`[0,0,0,1]`, `[0.5,-0.5,0.5,0.5]`},
 		text:                                  {`""`, `"flare"`, `"ä€😀\n\""`},
 		{Form: contract.FormEnum, Enum: item}: {`"flare"`, `"tank"`, `"rope"`},
-		{Form: contract.FormKind, Names: []string{"Crate", "Eel", "Sled"}}:                        {`"Crate"`, `"Sled"`},
-		{Form: contract.FormStacks, Enum: item, Max: 3, Each: 5}:                                  {`[]`, `[["patch",5],["flare",1]]`, `[["rope",3],["rope",3],["tank",1]]`},
-		{Form: contract.FormList, Of: whole(0, 9), Max: 4}:                                        {`[]`, `[1,2,9,0]`},
-		{Form: contract.FormList, Of: mark, Max: 2}:                                               {`[{"at":[1,-2],"name":"x","by":null},{"at":[0,0],"name":"","by":4294967295}]`},
-		{Form: contract.FormMap, Key: text, Of: whole(0, 99), Max: 4}:                             {`[]`, `[["b",1],["a",99]]`},
-		{Form: contract.FormMap, Key: &contract.Type{Form: contract.FormClient}, Of: ref, Max: 4}: {`[[3,7],[0,null],[2147483647,1]]`},
+		{Form: contract.FormKind, Names: []string{"Crate", "Eel", "Sled"}}: {`"Crate"`, `"Sled"`},
+		{
+			Form: contract.FormStacks,
+			Enum: item,
+			Max:  3,
+			Each: 5,
+		}: {`[]`, `[["patch",5],["flare",1]]`, `[["rope",3],["rope",3],["tank",1]]`},
+		{Form: contract.FormList, Of: whole(0, 9), Max: 4}: {`[]`, `[1,2,9,0]`},
+		{
+			Form: contract.FormList,
+			Of:   mark,
+			Max:  2,
+		}: {`[{"at":[1,-2],"name":"x","by":null},{"at":[0,0],"name":"","by":4294967295}]`},
+		{
+			Form: contract.FormMap,
+			Key:  text,
+			Of:   whole(0, 99),
+			Max:  4,
+		}: {`[]`, `[["b",1],["a",99]]`},
+		{
+			Form: contract.FormMap,
+			Key:  &contract.Type{Form: contract.FormClient},
+			Of:   ref,
+			Max:  4,
+		}: {`[[3,7],[0,null],[2147483647,1]]`},
 		mark:                         {`{"at":[-200,0.5],"name":"reef","by":77}`},
 		ref:                          {`null`, `1`, `4294967295`},
 		{Form: contract.FormClient}:  {`null`, `0`, `1`, `2147483647`},
@@ -160,7 +195,13 @@ func theCodings(t *testing.T) codings {
 	for typ, list := range typedValues() {
 		for _, raw := range list {
 			v := value(typ, raw)
-			out.Values = append(out.Values, valueVector{typ, typ.AppendJSON(nil, v), hexOf(func(w *bitWriter) { w.value(typ, v) }), fmt.Sprintf("%016x", newDigest(ofValue, 7, 1).value(typ, v).end())})
+			out.Values = append(
+				out.Values,
+				valueVector{
+					typ, typ.AppendJSON(nil, v), hexOf(func(w *bitWriter) { w.value(typ, v) }),
+					fmt.Sprintf("%016x", newDigest(ofValue, 7, 1).value(typ, v).end()),
+				},
+			)
 		}
 	}
 	slices.SortFunc(out.Values, func(a, b valueVector) int { return compareJSON(t, a, b) })
@@ -171,19 +212,65 @@ func theCodings(t *testing.T) codings {
 		then []string
 	}{
 		{&contract.Type{Form: contract.FormBool}, `true`, []string{`false`, `true`, `false`}},
-		{&contract.Type{Form: contract.FormEnum, Enum: item}, `"flare"`, []string{`"tank"`, `"patch"`, `"flare"`, `"patch"`}},
-		{&contract.Type{Form: contract.FormKind, Names: []string{"Crate", "Eel", "Sled", "Flare"}}, `"Eel"`, []string{`"Crate"`, `"Flare"`, `"Sled"`}},
-		{&contract.Type{Form: contract.FormInt, High: 1_000_000}, `500000`, append(walk(500000, 40), `1000000`, `0`, `1`)},
-		{&contract.Type{Form: contract.FormInt, High: 1_000_064}, `500000`, []string{`376740`, `377740`, `377741`}}, // a sum that is a power of two
-		{&contract.Type{Form: contract.FormInt, High: 100_000}, `50000`, append(steps(50000, 40, 9000), steps(50000, 60, 3)...)},
-		{&contract.Type{Form: contract.FormInt, Low: math.MinInt64, High: math.MaxInt64}, `0`, []string{`1`, `"-9223372036854775808"`, `"9223372036854775807"`, `0`, `5`}},
-		{&contract.Type{Form: contract.FormReal, High: 200, Per: 2, Unit: 1}, `100`, []string{`99.5`, `98`, `0`, `100`}},
-		{&contract.Type{Form: contract.FormDirection, Low: -314, High: 314, Per: 100, Unit: 1}, `3.14`, []string{`-3.14`, `-3.1`, `0`}},
-		{&contract.Type{Form: contract.FormVec2, Low: -20000, High: 20000, Per: 100, Unit: 1}, `[0,0]`, []string{`[0.01,0]`, `[0.01,-0.01]`, `[200,-200]`, `[199.99,-200]`}},
-		{&contract.Type{Form: contract.FormVec3, Low: -18, High: 18, Per: 2, Unit: 1}, `[0,0,0]`, []string{`[0,0,0.5]`, `[9,-9,0.5]`}},
-		{&contract.Type{Form: contract.FormRotation, Low: -1000, High: 1000, Per: 1000, Unit: 1}, `[0,0,0,1]`, []string{`[0.5,-0.5,0.5,0.5]`, `[0,0,0,1]`}},
+		{
+			&contract.Type{Form: contract.FormEnum, Enum: item}, `"flare"`,
+			[]string{`"tank"`, `"patch"`, `"flare"`, `"patch"`},
+		},
+		{
+			&contract.Type{Form: contract.FormKind, Names: []string{"Crate", "Eel", "Sled", "Flare"}}, `"Eel"`,
+			[]string{`"Crate"`, `"Flare"`, `"Sled"`},
+		},
+		{
+			&contract.Type{Form: contract.FormInt, High: 1_000_000}, `500000`,
+			append(walk(500000, 40), `1000000`, `0`, `1`),
+		},
+		// a sum that is a power of two
+		{&contract.Type{Form: contract.FormInt, High: 1_000_064}, `500000`, []string{`376740`, `377740`, `377741`}},
+		{
+			&contract.Type{Form: contract.FormInt, High: 100_000}, `50000`,
+			append(steps(50000, 40, 9000), steps(50000, 60, 3)...),
+		},
+		{
+			&contract.Type{Form: contract.FormInt, Low: math.MinInt64, High: math.MaxInt64}, `0`,
+			[]string{`1`, `"-9223372036854775808"`, `"9223372036854775807"`, `0`, `5`},
+		},
+		{&contract.Type{
+			Form: contract.FormReal,
+			High: 200,
+			Per:  2,
+			Unit: 1,
+		}, `100`, []string{`99.5`, `98`, `0`, `100`}},
+		{&contract.Type{
+			Form: contract.FormDirection,
+			Low:  -314,
+			High: 314,
+			Per:  100,
+			Unit: 1,
+		}, `3.14`, []string{`-3.14`, `-3.1`, `0`}},
+		{&contract.Type{
+			Form: contract.FormVec2,
+			Low:  -20000,
+			High: 20000,
+			Per:  100,
+			Unit: 1,
+		}, `[0,0]`, []string{`[0.01,0]`, `[0.01,-0.01]`, `[200,-200]`, `[199.99,-200]`}},
+		{&contract.Type{
+			Form: contract.FormVec3,
+			Low:  -18,
+			High: 18,
+			Per:  2,
+			Unit: 1,
+		}, `[0,0,0]`, []string{`[0,0,0.5]`, `[9,-9,0.5]`}},
+		{&contract.Type{
+			Form: contract.FormRotation,
+			Low:  -1000,
+			High: 1000,
+			Per:  1000,
+			Unit: 1,
+		}, `[0,0,0,1]`, []string{`[0.5,-0.5,0.5,0.5]`, `[0,0,0,1]`}},
 	} {
-		v, sizes := value(d.typ, d.from), make([]usual, 4)
+		v := value(d.typ, d.from)
+		sizes := make([]usual, 4)
 		for i := range sizes {
 			sizes[i] = begin(span(d.typ))
 		}
@@ -193,7 +280,8 @@ func theCodings(t *testing.T) codings {
 			for _, raw := range d.then {
 				now := value(d.typ, raw)
 				w.difference(d.typ, d.typ.AppendSlots(nil, v, nil), d.typ.AppendSlots(nil, now, nil), sizes)
-				v, x.Then = now, append(x.Then, json.RawMessage(raw))
+				v = now
+				x.Then = append(x.Then, json.RawMessage(raw))
 			}
 		})
 		out.Differences = append(out.Differences, x)
@@ -202,24 +290,60 @@ func theCodings(t *testing.T) codings {
 		of     int
 		places []int
 	}{
-		{1, []int{0}}, {2, []int{1}}, {2, []int{0, 1}}, {5, []int{0, 1, 3, 4}}, {9, []int{8}}, {10, []int{0, 2, 4, 6, 8}}, {10, []int{0, 1, 2, 4, 6, 8}},
+		{
+			1, []int{0},
+		}, {
+			2, []int{1},
+		}, {
+			2, []int{0, 1},
+		}, {5, []int{0, 1, 3, 4}}, {9, []int{8}}, {10, []int{0, 2, 4, 6, 8}}, {10, []int{0, 1, 2, 4, 6, 8}},
 		{1000, []int{999}}, {1000, []int{0, 1, 2, 3, 999}}, {5000, append(upTo(99), 4999)}, {64, upTo(64)},
 	} {
 		chosen := make([]change, len(p.places))
 		for i, at := range p.places {
 			chosen[i].key = uint64(at)
 		}
-		out.Places = append(out.Places, placesVector{p.of, p.places, hexOf(func(w *bitWriter) { w.places(chosen, p.of) })})
+		out.Places = append(
+			out.Places, placesVector{p.of, p.places, hexOf(func(w *bitWriter) { w.places(chosen, p.of) })},
+		)
 	}
-	place, speed := &contract.Type{Form: contract.FormVec2, Low: -20000, High: 20000, Per: 100, Unit: 1}, &contract.Type{Form: contract.FormVec2, Low: -900, High: 900, Per: 10, Unit: 1}
-	depth, sinks := &contract.Type{Form: contract.FormReal, Low: 0, High: 400, Per: 2, Unit: 1}, &contract.Type{Form: contract.FormReal, Low: -9000, High: 9000, Per: 1000, Unit: 1}
+	place := &contract.Type{
+		Form: contract.FormVec2,
+		Low:  -20000,
+		High: 20000,
+		Per:  100,
+		Unit: 1,
+	}
+	speed := &contract.Type{
+		Form: contract.FormVec2,
+		Low:  -900,
+		High: 900,
+		Per:  10,
+		Unit: 1,
+	}
+	depth := &contract.Type{
+		Form: contract.FormReal,
+		Low:  0,
+		High: 400,
+		Per:  2,
+		Unit: 1,
+	}
+	sinks := &contract.Type{
+		Form: contract.FormReal,
+		Low:  -9000,
+		High: 9000,
+		Per:  1000,
+		Unit: 1,
+	}
 	for _, m := range []struct {
 		t, rate  *contract.Type
 		from, by []int64
 		at       int64
 		ticks    int
 	}{
-		{place, speed, []int64{-3000, 25}, []int64{140, -7}, 89, 20}, {place, speed, []int64{0, 0}, []int64{900, -900}, 1, 30},
+		{
+			place, speed, []int64{-3000, 25}, []int64{140, -7}, 89, 20,
+		}, {place, speed, []int64{0, 0}, []int64{900, -900}, 1, 30},
 		{depth, sinks, []int64{13}, []int64{333}, 1000, 20}, {depth, sinks, []int64{1}, []int64{-5}, 3, 7},
 	} {
 		pack := func(list []int64) (v contract.Value, counts any) {
@@ -231,12 +355,19 @@ func theCodings(t *testing.T) codings {
 			}
 			return v, list
 		}
-		x := motionVector{Type: m.t, RateType: m.rate, At: m.at, Ticks: m.ticks}
+		x := motionVector{
+			Type:     m.t,
+			RateType: m.rate,
+			At:       m.at,
+			Ticks:    m.ticks,
+		}
 		motion := &Motion{RateType: m.rate, At: m.at, Ticks: m.ticks}
 		motion.From, x.From = pack(m.from)
 		motion.Rate, x.Rate = pack(m.by)
 		for _, after := range []int64{0, 1, 2, 3, 7, 19, 20, 21, 100, 333, 1001, 10_000} {
-			x.Then = append(x.Then, [2]any{m.at + after, json.RawMessage(m.t.AppendJSON(nil, motion.Value(m.t, m.at+after)))})
+			x.Then = append(
+				x.Then, [2]any{m.at + after, json.RawMessage(m.t.AppendJSON(nil, motion.Value(m.t, m.at+after)))},
+			)
 		}
 		out.Motions = append(out.Motions, x)
 	}
@@ -286,11 +417,14 @@ func TestTheVectorsOfTheCodings(t *testing.T) {
 	}
 	kept, err := os.ReadFile(file)
 	require.NoError(t, err)
-	require.True(t, string(kept) == string(raw)+"\n", "the codings changed: KAMERAD_UPDATE_VECTORS=1 writes the vectors anew")
+	require.True(
+		t, string(kept) == string(raw)+"\n", "the codings changed: KAMERAD_UPDATE_VECTORS=1 writes the vectors anew",
+	)
 	for _, d := range made.Differences {
 		bits, err := hex.DecodeString(d.Hex)
 		require.NoError(t, err)
-		r, sizes := &bitReader{buf: bits}, make([]usual, 4)
+		r := &bitReader{buf: bits}
+		sizes := make([]usual, 4)
 		for i := range sizes {
 			sizes[i] = begin(span(d.Type))
 		}

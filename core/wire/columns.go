@@ -7,8 +7,8 @@ import (
 	"kamerad/core/contract"
 )
 
-// Lane says what of the entities of a kind a group carries: the properties, by their places in the kind's outline, and with
-// Whole that they are there at all. Kind is its place in the outline.
+// Lane says what of the entities of a kind a group carries: the properties, by their places in the kind's outline, and
+// with Whole that they are there at all. Kind is its place in the outline.
 type Lane = contract.LaneOutline
 
 // way is how the values of a column travel.
@@ -39,8 +39,8 @@ type shape struct {
 	sizes   []usual // as they begin
 }
 
-// columns are the columns of a group, with what both sides learn from the changes that everyone in the group has got: those
-// that changed last come first, and the usual size of the numbers of each one's differences.
+// columns are the columns of a group, with what both sides learn from the changes that everyone in the group has got:
+// those that changed last come first, and the usual size of the numbers of each one's differences.
 type columns struct {
 	*shape
 	order []int32
@@ -83,7 +83,8 @@ func NewLayout(o *contract.Outline) *Layout {
 			cols = append(cols, c)
 			lane.Properties = append(lane.Properties, p)
 		}
-		l.kinds, all = append(l.kinds, cols), append(all, lane)
+		l.kinds = append(l.kinds, cols)
+		all = append(all, lane)
 	}
 	for i := range o.Groups {
 		l.groups = append(l.groups, l.shape(o.Groups[i].Lanes))
@@ -148,8 +149,8 @@ func gapSize(chosen, n int) uint {
 	return uint(bits.Len64(uint64(mean*2/3+1))) - 1
 }
 
-// places writes which of n places were chosen, at least one: those, or the others where these are fewer. They are in order and stand in
-// the lower halves of their keys.
+// places writes which of n places were chosen, at least one: those, or the others where these are fewer. They are in
+// order and stand in the lower halves of their keys.
 func (w *bitWriter) places(chosen []change, n int) {
 	w.below(uint64(len(chosen)-1), uint64(n))
 	if len(chosen) == n {

@@ -13,10 +13,21 @@ import (
 func TestNothingTakesMoreBitsThanTheCostSays(t *testing.T) {
 	r := rand.New(rand.NewPCG(4, 4))
 	for _, typ := range []*contract.Type{
-		{Form: contract.FormInt, Low: -50, High: 50}, {Form: contract.FormInt, Low: 0, High: 1}, {Form: contract.FormInt, Low: -1 << 62, High: 1 << 62},
-		{Form: contract.FormVec2, Low: -20000, High: 20000, Per: 100, Unit: 1}, {Form: contract.FormReal, Low: 0, High: 200, Per: 2, Unit: 1},
+		{
+			Form: contract.FormInt,
+			Low:  -50,
+			High: 50,
+		}, {Form: contract.FormInt, Low: 0, High: 1}, {Form: contract.FormInt, Low: -1 << 62, High: 1 << 62},
+		{
+			Form: contract.FormVec2,
+			Low:  -20000,
+			High: 20000,
+			Per:  100,
+			Unit: 1,
+		}, {Form: contract.FormReal, Low: 0, High: 200, Per: 2, Unit: 1},
 	} {
-		w, sizes := &bitWriter{}, []usual{begin(span(typ)), begin(span(typ))}
+		w := &bitWriter{}
+		sizes := []usual{begin(span(typ)), begin(span(typ))}
 		bits := func() uint { return uint(len(w.buf))*8 + w.free }
 		most, _ := typ.Bits()
 		old := make([]int64, typ.Width())

@@ -6,9 +6,10 @@ import (
 	"kamerad/core/contract"
 )
 
-// A copy's digest is the sum, modulo 2^64, of one number for each client, entity and value in it: so the digest of what a client
-// should hold is the sum of those of its groups, and follows changes without going over the rest. Each of these numbers is FNV-1a
-// over 64-bit words, ended by the mixing of SplitMix64 (Steele, Lea and Flood, 2014). What may be lost is not counted.
+// A copy's digest is the sum, modulo 2^64, of one number for each client, entity and value in it: so the digest of what
+// a client should hold is the sum of those of its groups, and follows changes without going over the rest. Each of
+// these numbers is FNV-1a over 64-bit words, ended by the mixing of SplitMix64 (Steele, Lea and Flood, 2014). What may
+// be lost is not counted.
 
 type digest uint64
 
@@ -87,8 +88,8 @@ func DigestEntity(number uint32, kind, owner int) uint64 {
 	return newDigest(ofEntity, uint64(number), uint64(kind), uint64(owner)).end()
 }
 
-// Digest gives the part of a property; prop is its place in its kind's outline. What moves counts by its motion, what is attached by
-// how far from what it is attached to.
+// Digest gives the part of a property; prop is its place in its kind's outline. What moves counts by its motion, what
+// is attached by how far from what it is attached to.
 func (f *Field) Digest(number uint32, prop int) uint64 {
 	switch {
 	case f.Motion != nil:

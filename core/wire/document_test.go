@@ -28,16 +28,21 @@ func vectorFiles(t *testing.T) (python string, files []string) {
 	return python, files
 }
 
-// The reader of the documents, which is another implementation in another language, comes to the same: what the protocol's document says
-// is enough.
+// The reader of the documents, which is another implementation in another language, comes to the same: what the
+// protocol's document says is enough.
 func TestTheDocumentsReader(t *testing.T) {
 	python, files := vectorFiles(t)
 	out, err := exec.Command(python, append([]string{documentsReader}, files...)...).CombinedOutput()
 	require.NoError(t, err, string(out))
-	require.Regexp(t, `^[1-9]\d+ frames, [1-9]\d+ digests, [1-9]\d+ messages, [1-9]\d+ numbers, [1-9]\d+ values, [1-9]\d+ differences, [1-9]\d+ places, [1-9]\d+ samples of motions agree\n$`, string(out))
+	require.Regexp(
+		t,
+		`^[1-9]\d+ frames, [1-9]\d+ digests, [1-9]\d+ messages, [1-9]\d+ numbers, [1-9]\d+ values, [1-9]\d+ differences, [1-9]\d+ places, [1-9]\d+ samples of motions agree\n$`,
+		string(out),
+	)
 }
 
-// breaks are small mistakes that somebody may make who writes a reader: what stands in the document's reader, and what in its place.
+// breaks are small mistakes that somebody may make who writes a reader: what stands in the document's reader, and what
+// in its place.
 var breaks = [][2]string{
 	// numbers
 	{"self.raw[self.at // 8] >> (self.at % 8) & 1) << i", "self.raw[self.at // 8] >> (7 - self.at % 8) & 1) << i"},
@@ -91,7 +96,10 @@ var breaks = [][2]string{
 	// frames
 	{"if head & 1:", "if head & 1 and not self.tick:"},
 	{"self.tables = {0: Table(self.kinds, lanes, True)}", "self.tables.setdefault(0, Table(self.kinds, lanes, True))"},
-	{"for i in range(count):\n                self.block(c, i == count - 1)", "for i in range(count):\n                self.block(c, False)"},
+	{
+		"for i in range(count):\n                self.block(c, i == count - 1)",
+		"for i in range(count):\n                self.block(c, False)",
+	},
 	{"int.from_bytes(c.take(4), \"little\")", "int.from_bytes(c.take(4), \"big\")"},
 	{"self.settled = self.tick - c.uvarint()", "self.settled = c.uvarint()"},
 	{"del self.clients[r.gamma()]", "r.gamma()"},
@@ -125,7 +133,10 @@ var breaks = [][2]string{
 	{"words(t[\"of\"], x) + words(t[\"key\"], key)", "words(t[\"key\"], key) + words(t[\"of\"], x)"},
 	{"h ^ h >> 31", "h ^ h >> 30"},
 	// events, decisions, messages
-	{"if r.bits(1):\n                out[\"entity\"] = r.bits(32)", "if True:\n                out[\"entity\"] = r.bits(32)"},
+	{
+		"if r.bits(1):\n                out[\"entity\"] = r.bits(32)",
+		"if True:\n                out[\"entity\"] = r.bits(32)",
+	},
 	{"[\"seq\", \"press\", \"release\", \"?\"]", "[\"seq\", \"release\", \"press\", \"?\"]"},
 	{"\"check\": r.gamma() - 1", "\"check\": r.gamma()"},
 	{"\"outcome\": (OUTCOMES + [\"unknown\"] * 10)[r.bits(4)]", "\"outcome\": OUTCOMES[r.below(len(OUTCOMES))]"},
@@ -136,7 +147,10 @@ var breaks = [][2]string{
 	// motion
 	{"real(t, a) + real(rate, b) * seconds", "real(t, a) + real(t, b) * seconds"},
 	{"round(x * t[\"per\"]", "int(x * t[\"per\"]"},
-	{"min(max(round(x * t[\"per\"] / t.get(\"unit\", 1)), low(t)), high(t))", "round(x * t[\"per\"] / t.get(\"unit\", 1))"},
+	{
+		"min(max(round(x * t[\"per\"] / t.get(\"unit\", 1)), low(t)), high(t))",
+		"round(x * t[\"per\"] / t.get(\"unit\", 1))",
+	},
 }
 
 // The vectors notice each of many small mistakes in a reader.

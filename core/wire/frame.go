@@ -12,9 +12,11 @@ import (
 // Binary is the name of the sub-protocol of binary frames; Protocol that of their JSON twin.
 const Binary = "kamerad.v2"
 
-// section is a part of a binary frame, by the bit of the frame's head that announces it. The lowest bit says that the frame is a snapshot.
+// section is a part of a binary frame, by the bit of the frame's head that announces it. The lowest bit says that the
+// frame is a snapshot.
 //
-// The sections of a frame stand in the order of their bits, each with its length before it, so that a reader skips those it does not know.
+// The sections of a frame stand in the order of their bits, each with its length before it, so that a reader skips
+// those it does not know.
 type section uint
 
 const (
@@ -28,8 +30,8 @@ const (
 	logsSection
 	settledSection
 
-	// These have their bits and are not written yet: another outline for a session that runs, where the session lives now, and which
-	// incarnation of it this is.
+	// These have their bits and are not written yet: another outline for a session that runs, where the session lives
+	// now, and which incarnation of it this is.
 	outlineSection
 	movedSection
 	incarnationSection
@@ -116,7 +118,8 @@ func (p *Parts) Append(dst []byte) []byte {
 	return dst
 }
 
-// appendState appends the section of the blocks. The bytes of the last block run to the end of the section and need no length.
+// appendState appends the section of the blocks. The bytes of the last block run to the end of the section and need no
+// length.
 func (p *Parts) appendState(dst []byte) []byte {
 	size := uvarintLen(uint64(len(p.Blocks)))
 	for i := range p.Blocks {
@@ -140,8 +143,8 @@ func appendPart(dst, part []byte) []byte {
 	return append(binary.AppendUvarint(dst, uint64(len(part))), part...)
 }
 
-// Part is what one group has for a client: its handle with what is done, and the bytes that go with it. They are copied into the frame
-// alone.
+// Part is what one group has for a client: its handle with what is done, and the bytes that go with it. They are copied
+// into the frame alone.
 type Part struct {
 	op    uint64
 	group int // of an entry, else -1
@@ -255,14 +258,15 @@ const (
 	ofRelease
 )
 
-// The outcomes and stages by their numbers in binary frames. Those without a name are free for later ones: a reader that does not know
-// one tells Unknown.
+// The outcomes and stages by their numbers in binary frames. Those without a name are free for later ones: a reader
+// that does not know one tells Unknown.
 var (
 	outcomes = [16]Outcome{Accepted, Denied, Dropped, Malformed, Faulted, Undone}
 	stages   = [16]Stage{"", StageBounds, StageTypes, StageTarget, StageFrom, StageLimit, StageCheck, StageBody}
 )
 
-// shortened returns a reason as it is sent: valid UTF-8, since a reason may quote what a client sent, and of MaxReason bytes at most.
+// shortened returns a reason as it is sent: valid UTF-8, since a reason may quote what a client sent, and of MaxReason
+// bytes at most.
 func shortened(reason string) string {
 	reason = strings.ToValidUTF8(reason, "\uFFFD")
 	if len(reason) <= MaxReason {

@@ -19,8 +19,8 @@ type Item interface {
 	Moved(g *Group, lane, slot int)
 }
 
-// Group is what an audience has in common, at the side that writes: its entities in dense slots, and the changes of one tick. All
-// clients in a group get the same bytes.
+// Group is what an audience has in common, at the side that writes: its entities in dense slots, and the changes of one
+// tick. All clients in a group get the same bytes.
 type Group struct {
 	columns
 	changes []change
@@ -80,24 +80,33 @@ func newGroup(l *Layout, s *shape, out *bitWriter) *Group {
 		sizes   [16]usual
 	}{}
 	g := &m.Group
-	g.layout, g.out, g.changes, g.free = l, out, m.changes[:0], make([]int, len(s.lanes))
+	g.layout = l
+	g.out = out
+	g.changes = m.changes[:0]
+	g.free = make([]int, len(s.lanes))
 	g.columns = s.columns(m.order[:0], m.sizes[:0])
 	g.slots = append(m.slots[:0], make([][]slot, len(s.lanes))...)
 	return g
 }
 
-// Enter takes an entity in and gives its slot. Of a private group, mask tells which properties are held and whole whether the
-// entity is known by this group.
+// Enter takes an entity in and gives its slot. Of a private group, mask tells which properties are held and whole
+// whether the entity is known by this group.
 func (g *Group) Enter(lane int, item Item, whole bool, mask uint64) int {
 	list := g.slots[lane]
 	at := g.free[lane]
 	for at < len(list) && list[at].item != nil {
 		at++
 	}
-	if g.free[lane] = at + 1; at == len(list) {
+	g.free[lane] = at + 1
+	if at == len(list) {
 		list = append(list, slot{})
 	}
-	list[at] = slot{item: item, whole: whole || g.lanes[lane].Whole, mask: mask, next: mask}
+	list[at] = slot{
+		item:  item,
+		whole: whole || g.lanes[lane].Whole,
+		mask:  mask,
+		next:  mask,
+	}
 	g.slots[lane] = list
 	g.enters = append(g.enters, place{lane, at})
 	g.news++
@@ -141,8 +150,8 @@ func (g *Group) Again(item Item, kind, prop int) {
 	g.news++
 }
 
-// Warm and WarmMore read what Pack is about to read, so that the packing of several groups does not wait for memory each by itself. What
-// they give means nothing.
+// Warm and WarmMore read what Pack is about to read, so that the packing of several groups does not wait for memory
+// each by itself. What they give means nothing.
 func (g *Group) Warm() uint64 { return uint64(len(g.order) + int(g.news)) }
 
 func (g *Group) WarmMore() (sum uint64) {
@@ -158,8 +167,8 @@ func (g *Group) WarmMore() (sum uint64) {
 // Speaks tells whether there is anything to pack.
 func (g *Group) Speaks() bool { return g.news > 0 || len(g.changes) > 0 }
 
-// Fresh tells that somebody came who has not got the blocks before: neither what was learnt nor the order of the slots, which tells
-// of times before, counts any more. It has to be called after Pack.
+// Fresh tells that somebody came who has not got the blocks before: neither what was learnt nor the order of the slots,
+// which tells of times before, counts any more. It has to be called after Pack.
 func (g *Group) Fresh() {
 	if g.fresh {
 		return
@@ -171,7 +180,8 @@ func (g *Group) Fresh() {
 		for i, s := range list {
 			s.item.Moved(g, lane, i)
 		}
-		g.slots[lane], g.free[lane] = list, len(list)
+		g.slots[lane] = list
+		g.free[lane] = len(list)
 	}
 }
 
@@ -199,7 +209,8 @@ func (g *Group) Drop() {
 
 // end frees what left and forgets what was said.
 func (g *Group) end() {
-	if g.changes = g.changes[:0]; g.news == 0 {
+	g.changes = g.changes[:0]
+	if g.news == 0 {
 		return
 	}
 	g.news = 0
@@ -215,7 +226,11 @@ func (g *Group) end() {
 		g.free[i] = min(g.free[i], len(list))
 	}
 	clear(g.again)
-	g.enters, g.exits, g.owned, g.masks, g.again = g.enters[:0], g.exits[:0], g.owned[:0], g.masks[:0], g.again[:0]
+	g.enters = g.enters[:0]
+	g.exits = g.exits[:0]
+	g.owned = g.owned[:0]
+	g.masks = g.masks[:0]
+	g.again = g.again[:0]
 }
 
 // Empty tells whether nothing is in the group.
@@ -259,20 +274,24 @@ func (w *bitWriter) field(c *column, item Item, tick int64) {
 	}
 }
 
-// Pack ends the block of a tick and gives its bytes, nil when it says nothing. They hold until the next Pack, of a private group until
-// that of any other one with the same Buffer.
+// Pack ends the block of a tick and gives its bytes, nil when it says nothing. They hold until the next Pack, of a
+// private group until that of any other one with the same Buffer.
 func (g *Group) Pack(tick int64) []byte {
 	if !g.Speaks() {
 		return nil
 	}
 	w := g.out
-	w.buf, w.acc, w.free = w.buf[:0], 0, 0
+	w.buf = w.buf[:0]
+	w.acc = 0
+	w.free = 0
 	if g.news > 0 {
 		g.others(w, tick)
 	} else { // the same, of nothing
-		bits, n := uint64(1<<4-1), uint(4) // of nobody, three times, or four
+		bits := uint64(1<<4 - 1)
+		n := uint(4) // of nobody, three times, or four
 		if g.private {
-			bits, n = 1<<5-1, 5
+			bits = 1<<5 - 1
+			n = 5
 		}
 		if !g.fresh {
 			bits--
@@ -342,7 +361,8 @@ func (g *Group) single(w *bitWriter, where func(place), tick int64) {
 	w.gamma(uint64(len(masks)))
 	for _, p := range masks {
 		where(p)
-		s, l := &g.slots[p.lane][p.slot], &g.lanes[p.lane]
+		s := &g.slots[p.lane][p.slot]
+		l := &g.lanes[p.lane]
 		w.put(s.next, uint(len(l.Properties)))
 		for i, prop := range l.Properties {
 			if s.next&^s.mask&(1<<i) != 0 {
@@ -371,7 +391,8 @@ func (g *Group) run(col int32) []change {
 
 // pack writes the changes.
 func (g *Group) pack(w *bitWriter, tick int64) {
-	n, sorted := 0, true
+	n := 0
+	sorted := true
 	for i := range g.changes {
 		sorted = sorted && (i == 0 || g.changes[i-1].key < g.changes[i].key)
 	}
@@ -411,7 +432,8 @@ func (g *Group) pack(w *bitWriter, tick int64) {
 	}
 }
 
-// Snapshot gives all that the group holds, for somebody who comes. It has to be asked for once Fresh was called, in the same tick.
+// Snapshot gives all that the group holds, for somebody who comes. It has to be asked for once Fresh was called, in the
+// same tick.
 func (g *Group) Snapshot(tick int64) []byte {
 	w := &bitWriter{}
 	for i := range g.lanes {
@@ -454,16 +476,18 @@ func (g *Group) table(r *Reader, group int) *table {
 	return t
 }
 
-// Resume makes the reader of a client as it is after a frame: from the groups that the client is in, by its handles, of which 0 is
-// its own.
+// Resume makes the reader of a client as it is after a frame: from the groups that the client is in, by its handles, of
+// which 0 is its own.
 func Resume(l *Layout, tick, settled int64, groups map[int]*Group, places map[int]int) *Reader {
 	r := NewReader(l)
-	r.tick, r.settled = tick, settled
+	r.tick = tick
+	r.settled = settled
 	for handle, g := range groups {
 		r.tables[uint64(handle)] = g.table(r, places[handle])
 	}
 	for _, x := range r.things {
-		x.known, x.fresh = true, false
+		x.known = true
+		x.fresh = false
 	}
 	return r
 }

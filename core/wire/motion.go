@@ -9,9 +9,9 @@ import (
 	"kamerad/core/contract"
 )
 
-// Motion says that a property moves by itself: at the tick At it was at From, and it moves by Rate each second. While that holds
-// nothing is sent, and server and copies compute the same value at each tick from the same numbers. It is dead reckoning of the
-// first order, as in IEEE 1278.1, computed from the last sent start and never summed.
+// Motion says that a property moves by itself: at the tick At it was at From, and it moves by Rate each second. While
+// that holds nothing is sent, and server and copies compute the same value at each tick from the same numbers. It is
+// dead reckoning of the first order, as in IEEE 1278.1, computed from the last sent start and never summed.
 type Motion struct {
 	From, Rate contract.Value
 	RateType   *contract.Type
@@ -19,8 +19,8 @@ type Motion struct {
 	Ticks      int // a second
 }
 
-// Moved tells where something is that has moved at a rate a second for some seconds. The product is rounded by itself, so that
-// every copy computes the same.
+// Moved tells where something is that has moved at a rate a second for some seconds. The product is rounded by itself,
+// so that every copy computes the same.
 func Moved(start, rate, seconds float64) float64 { return start + float64(rate*seconds) }
 
 // Value gives where a property of a type is at a tick: on the nearest step, within its range.
@@ -40,8 +40,8 @@ func (m *Motion) Value(t *contract.Type, tick int64) contract.Value {
 	return out
 }
 
-// Attached says that a property is where another is: that of the entity which the property Ref refers to, and By beside it. While
-// that entity is there, nothing is sent.
+// Attached says that a property is where another is: that of the entity which the property Ref refers to, and By beside
+// it. While that entity is there, nothing is sent.
 type Attached struct {
 	Ref, Prop string
 	By        []float64 // by part; nil for none
@@ -67,10 +67,12 @@ func (a *Attached) Value(t *contract.Type, to contract.Value, toType *contract.T
 	return out
 }
 
-// Same tells whether two fields say the same: of what moves, that the motions are the same; of what is attached, to what.
+// Same tells whether two fields say the same: of what moves, that the motions are the same; of what is attached, to
+// what.
 func (f Field) Same(g Field) bool {
 	if f.Tied != nil || g.Tied != nil {
-		return f.Tied != nil && g.Tied != nil && f.Tied.Ref == g.Tied.Ref && f.Tied.Prop == g.Tied.Prop && slices.Equal(f.Tied.By, g.Tied.By)
+		return f.Tied != nil && g.Tied != nil && f.Tied.Ref == g.Tied.Ref && f.Tied.Prop == g.Tied.Prop &&
+			slices.Equal(f.Tied.By, g.Tied.By)
 	}
 	if f.Motion == nil || g.Motion == nil {
 		return f.Motion == g.Motion && f.Value.Equal(g.Value)
@@ -106,7 +108,8 @@ func parseMotion(raw []byte, t, rate *contract.Type, ticks int) (m *Motion, err 
 		return nil, fmt.Errorf("is %.40q, which is no motion", raw)
 	}
 	m = &Motion{RateType: rate, At: in.At, Ticks: ticks}
-	if m.From, err = t.ParseJSON(in.From); err == nil {
+	m.From, err = t.ParseJSON(in.From)
+	if err == nil {
 		m.Rate, err = rate.ParseJSON(in.Rate)
 	}
 	return m, err
@@ -124,7 +127,8 @@ func parseAttached(raw []byte, t *contract.Type) (a *Attached, is contract.Value
 	if err := json.Unmarshal(raw, &in); err == nil {
 		a.Ref, a.Prop, found = strings.Cut(in.Attached, ".")
 	}
-	if a.By = in.By; !found || t.Reals() == 0 || a.By != nil && len(a.By) != t.Reals() {
+	a.By = in.By
+	if !found || t.Reals() == 0 || a.By != nil && len(a.By) != t.Reals() {
 		return nil, is, fmt.Errorf("is %.40q, which is attached to nothing", raw)
 	}
 	is, err = t.ParseJSON(in.Is)

@@ -11,7 +11,8 @@ import (
 // span is one less than how many values the number of a type may have.
 func span(t *contract.Type) uint64 { return uint64(t.High) - uint64(t.Low) }
 
-// plain tells whether changes of a type are sent as differences of its slots: it is made of numbers, as many as it has slots.
+// plain tells whether changes of a type are sent as differences of its slots: it is made of numbers, as many as it has
+// slots.
 func plain(t *contract.Type) bool {
 	switch t.Form {
 	case contract.FormBool, contract.FormInt, contract.FormReal, contract.FormDirection, contract.FormVec2, contract.FormVec3, contract.FormRotation, contract.FormEnum, contract.FormKind:
@@ -119,7 +120,14 @@ func (r *bitReader) value(t *contract.Type) (v contract.Value) {
 			case contract.FormList:
 				v.Parts = append(v.Parts, r.value(t.Of))
 			case contract.FormStacks:
-				v.Parts = append(v.Parts, contract.Value{Parts: []contract.Value{{Num: int64(r.below(names(t)))}, {Num: 1 + int64(r.below(uint64(t.Each)))}}})
+				v.Parts = append(
+					v.Parts,
+					contract.Value{
+						Parts: []contract.Value{
+							{Num: int64(r.below(names(t)))}, {Num: 1 + int64(r.below(uint64(t.Each)))},
+						},
+					},
+				)
 			default:
 				v.Parts = append(v.Parts, contract.Value{Parts: []contract.Value{r.value(t.Key), r.value(t.Of)}})
 			}
@@ -169,10 +177,11 @@ func (w *bitWriter) difference(t *contract.Type, old, now []int64, sizes []usual
 	}
 }
 
-// step writes how a number changed, by no less than least: in about as many bits as is usual, and in maxOnes more than a whole one at
-// the most.
+// step writes how a number changed, by no less than least: in about as many bits as is usual, and in maxOnes more than
+// a whole one at the most.
 func (w *bitWriter) step(t *contract.Type, old, now int64, least uint64, size *usual) {
-	d, k := zigzag(now-old)-least, size.k()
+	d := zigzag(now-old) - least
+	k := size.k()
 	size.add(d)
 	if q := d >> k; q < maxOnes {
 		w.put(1<<q-1, uint(q)+1)
@@ -188,7 +197,8 @@ const maxOnes = 12
 // difference reads what a plain value is after it changed.
 func (r *bitReader) difference(t *contract.Type, old contract.Value, sizes []usual) contract.Value {
 	number := func(old int64, least uint64, size *usual) int64 {
-		q, k := uint64(0), size.k()
+		q := uint64(0)
+		k := size.k()
 		for !r.bad && q < maxOnes && r.get(1) != 0 {
 			q++
 		}
@@ -234,7 +244,12 @@ func (w *bitWriter) motion(t *contract.Type, m *Motion, tick int64) {
 }
 
 func (r *bitReader) motion(t, rate *contract.Type, ticks int, tick int64) *Motion {
-	m := &Motion{From: r.value(t), Rate: r.value(rate), RateType: rate, Ticks: ticks}
+	m := &Motion{
+		From:     r.value(t),
+		Rate:     r.value(rate),
+		RateType: rate,
+		Ticks:    ticks,
+	}
 	m.At = tick - int64(r.count(1<<53))
 	return m
 }

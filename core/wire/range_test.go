@@ -20,22 +20,30 @@ import (
 	"kamerad/core/contract"
 )
 
-// These tests put every number, text and length that a client or a contract can set through every coding and back, over the whole range of
-// its type. What has to be tried is enumerated from the declarations: a form of types or a field of a message that has no generator here
-// fails the test.
+// These tests put every number, text and length that a client or a contract can set through every coding and back, over
+// the whole range of its type. What has to be tried is enumerated from the declarations: a form of types or a field of
+// a message that has no generator here fails the test.
 
 const (
 	highest    = 1<<53 - 1 // of the numbers that a client sends, and of ticks
 	lastClient = 1<<31 - 1
 )
 
-var wholeNumbers = rapid.OneOf(rapid.SampledFrom([]int64{math.MinInt64, math.MinInt64 + 1, -1 << 53, -1, 0, 1, 1 << 53, math.MaxInt64 - 1, math.MaxInt64}), rapid.Int64())
+var wholeNumbers = rapid.OneOf(
+	rapid.SampledFrom(
+		[]int64{math.MinInt64, math.MinInt64 + 1, -1 << 53, -1, 0, 1, 1 << 53, math.MaxInt64 - 1, math.MaxInt64},
+	),
+	rapid.Int64(),
+)
 var anyUint64 = rapid.Map(wholeNumbers, func(n int64) uint64 { return uint64(n) })
-var fromClients = rapid.OneOf(rapid.SampledFrom([]uint64{1, 2, 20000, highest - 1, highest}), rapid.Uint64Range(1, highest))
+var fromClients = rapid.OneOf(
+	rapid.SampledFrom([]uint64{1, 2, 20000, highest - 1, highest}), rapid.Uint64Range(1, highest),
+)
 
 func rangeOf(t *rapid.T, least, most int64) (low, high int64) {
 	ends := rapid.OneOf(rapid.SampledFrom([]int64{least, 0, most}), rapid.Int64Range(least, most))
-	low, high = ends.Draw(t, "low"), ends.Draw(t, "high")
+	low = ends.Draw(t, "low")
+	high = ends.Draw(t, "high")
 	return min(low, high), max(low, high)
 }
 
@@ -72,7 +80,8 @@ func init() {
 	turns := func(form contract.Form) func(t *rapid.T) *contract.Type {
 		return func(t *rapid.T) *contract.Type {
 			typ := &contract.Type{Form: form, Unit: 1, Per: rapid.Int64Range(2, 1_000_000).Draw(t, "per")}
-			if typ.High = typ.Per; form == contract.FormDirection {
+			typ.High = typ.Per
+			if form == contract.FormDirection {
 				typ.High = int64(math.Round(math.Pi * float64(typ.Per)))
 			}
 			typ.Low = -typ.High
@@ -83,11 +92,20 @@ func init() {
 		return func(*rapid.T) *contract.Type { return &contract.Type{Form: form} }
 	}
 	scalar := func(t *rapid.T, label string) *contract.Type {
-		form := rapid.SampledFrom([]contract.Form{contract.FormInt, contract.FormText, contract.FormBool, contract.FormEnum, contract.FormInstant, contract.FormClient, contract.FormEntity}).Draw(t, label)
+		form := rapid.SampledFrom(
+			[]contract.Form{
+				contract.FormInt, contract.FormText, contract.FormBool, contract.FormEnum, contract.FormInstant,
+				contract.FormClient, contract.FormEntity,
+			},
+		).Draw(
+			t, label,
+		)
 		return forms[form](t)
 	}
 	forms = map[contract.Form]func(t *rapid.T) *contract.Type{
-		contract.FormBool: plain(contract.FormBool), contract.FormClient: plain(contract.FormClient), contract.FormInstant: plain(contract.FormInstant),
+		contract.FormBool: plain(
+			contract.FormBool,
+		), contract.FormClient: plain(contract.FormClient), contract.FormInstant: plain(contract.FormInstant),
 		contract.FormEntity: func(*rapid.T) *contract.Type {
 			return &contract.Type{Form: contract.FormEntity, Names: []string{"Thing"}}
 		},
@@ -96,7 +114,9 @@ func init() {
 			typ.Low, typ.High = rangeOf(t, math.MinInt64, math.MaxInt64)
 			return typ
 		},
-		contract.FormReal: reals(contract.FormReal), contract.FormVec2: reals(contract.FormVec2), contract.FormVec3: reals(contract.FormVec3),
+		contract.FormReal: reals(
+			contract.FormReal,
+		), contract.FormVec2: reals(contract.FormVec2), contract.FormVec3: reals(contract.FormVec3),
 		contract.FormDirection: turns(contract.FormDirection), contract.FormRotation: turns(contract.FormRotation),
 		contract.FormText: func(t *rapid.T) *contract.Type {
 			return &contract.Type{Form: contract.FormText, Max: rapid.IntRange(1, contract.MaxText).Draw(t, "max")}
@@ -108,16 +128,36 @@ func init() {
 			return &contract.Type{Form: contract.FormKind, Names: item(t).Values}
 		},
 		contract.FormStacks: func(t *rapid.T) *contract.Type {
-			return &contract.Type{Form: contract.FormStacks, Enum: item(t), Max: rapid.IntRange(1, 40).Draw(t, "max"), Each: rapid.Int64Range(1, contract.MaxStackCount).Draw(t, "each")}
+			return &contract.Type{
+				Form: contract.FormStacks,
+				Enum: item(t),
+				Max:  rapid.IntRange(1, 40).Draw(t, "max"),
+				Each: rapid.Int64Range(1, contract.MaxStackCount).Draw(t, "each"),
+			}
 		},
 		contract.FormList: func(t *rapid.T) *contract.Type {
-			return &contract.Type{Form: contract.FormList, Of: scalar(t, "of"), Max: rapid.IntRange(1, 40).Draw(t, "max")}
+			return &contract.Type{
+				Form: contract.FormList,
+				Of:   scalar(t, "of"),
+				Max:  rapid.IntRange(1, 40).Draw(t, "max"),
+			}
 		},
 		contract.FormMap: func(t *rapid.T) *contract.Type {
-			return &contract.Type{Form: contract.FormMap, Key: forms[contract.FormInt](t), Of: scalar(t, "of"), Max: rapid.IntRange(1, 40).Draw(t, "max")}
+			return &contract.Type{
+				Form: contract.FormMap,
+				Key:  forms[contract.FormInt](t),
+				Of:   scalar(t, "of"),
+				Max:  rapid.IntRange(1, 40).Draw(t, "max"),
+			}
 		},
 		contract.FormRecord: func(t *rapid.T) *contract.Type {
-			return &contract.Type{Form: contract.FormRecord, Name: "Mark", Parts: []contract.Param{{Name: "a", Type: scalar(t, "a")}, {Name: "b", Type: forms[contract.FormVec2](t)}}}
+			return &contract.Type{
+				Form: contract.FormRecord,
+				Name: "Mark",
+				Parts: []contract.Param{
+					{Name: "a", Type: scalar(t, "a")}, {Name: "b", Type: forms[contract.FormVec2](t)},
+				},
+			}
 		},
 	}
 }
@@ -131,14 +171,18 @@ func TestEveryFormHasAGenerator(t *testing.T) {
 		spec, ok := n.(*ast.ValueSpec)
 		if typ, named := "", false; ok && spec.Type != nil {
 			if id, is := spec.Type.(*ast.Ident); is {
-				typ, named = id.Name, true
+				typ = id.Name
+				named = true
 			}
 			if named && typ == "Form" {
 				text, err := strconv.Unquote(spec.Values[0].(*ast.BasicLit).Value)
 				require.NoError(t, err)
 				found++
 				_, sent := forms[contract.Form(text)]
-				assert.NotEqual(t, sent, assert.ObjectsAreEqual(true, containsForm(neverSent, contract.Form(text))), "the form %s is sent and has a generator, or is never sent", text)
+				assert.NotEqual(
+					t, sent, assert.ObjectsAreEqual(true, containsForm(neverSent, contract.Form(text))),
+					"the form %s is sent and has a generator, or is never sent", text,
+				)
 			}
 		}
 		return true
@@ -155,7 +199,10 @@ func containsForm(list []contract.Form, form contract.Form) bool {
 	return false
 }
 
-var texts = rapid.OneOf(rapid.String(), rapid.SampledFrom([]string{"", "\x00", "\u202e", "\U0010ffff", "\u2028\"\\", strings.Repeat("\U0010ffff", 1000)}))
+var texts = rapid.OneOf(
+	rapid.String(),
+	rapid.SampledFrom([]string{"", "\x00", "\u202e", "\U0010ffff", "\u2028\"\\", strings.Repeat("\U0010ffff", 1000)}),
+)
 
 // drawValue draws a value of a type.
 func drawValue(t *rapid.T, typ *contract.Type, label string) (v contract.Value) {
@@ -163,7 +210,9 @@ func drawValue(t *rapid.T, typ *contract.Type, label string) (v contract.Value) 
 		return rapid.OneOf(rapid.SampledFrom([]int{0, most}), rapid.IntRange(0, most)).Draw(t, label+" items")
 	}
 	number := func() int64 {
-		return rapid.OneOf(rapid.SampledFrom([]int64{typ.Low, typ.High}), rapid.Int64Range(typ.Low, typ.High)).Draw(t, label)
+		return rapid.OneOf(rapid.SampledFrom([]int64{typ.Low, typ.High}), rapid.Int64Range(typ.Low, typ.High)).Draw(
+			t, label,
+		)
 	}
 	switch typ.Form {
 	case contract.FormBool:
@@ -177,7 +226,8 @@ func drawValue(t *rapid.T, typ *contract.Type, label string) (v contract.Value) 
 	case contract.FormRotation: // one that is no rotation is turned into one where it is read
 		raw := fmt.Sprintf("[%d,%d,%d,%d]", number(), number(), number(), 1+typ.Per)
 		var err error
-		if v, err = typ.ParseJSON([]byte(raw)); err != nil {
+		v, err = typ.ParseJSON([]byte(raw))
+		if err != nil {
 			t.Fatal(err)
 		}
 	case contract.FormText:
@@ -187,9 +237,15 @@ func drawValue(t *rapid.T, typ *contract.Type, label string) (v contract.Value) 
 	case contract.FormKind:
 		v.Num = rapid.Int64Range(0, int64(len(typ.Names)-1)).Draw(t, label)
 	case contract.FormEntity:
-		v.Num = rapid.OneOf(rapid.SampledFrom([]int64{0, 1, math.MaxUint32}), rapid.Int64Range(0, math.MaxUint32)).Draw(t, label)
+		v.Num = rapid.OneOf(rapid.SampledFrom([]int64{0, 1, math.MaxUint32}), rapid.Int64Range(0, math.MaxUint32)).Draw(
+			t, label,
+		)
 	case contract.FormClient:
-		v.Num = rapid.OneOf(rapid.SampledFrom([]int64{contract.Nothing, 0, lastClient}), rapid.Int64Range(contract.Nothing, lastClient)).Draw(t, label)
+		v.Num = rapid.OneOf(
+			rapid.SampledFrom([]int64{contract.Nothing, 0, lastClient}), rapid.Int64Range(contract.Nothing, lastClient),
+		).Draw(
+			t, label,
+		)
 	case contract.FormInstant:
 		v.Num = wholeNumbers.Draw(t, label)
 	case contract.FormRecord:
@@ -199,7 +255,9 @@ func drawValue(t *rapid.T, typ *contract.Type, label string) (v contract.Value) 
 	case contract.FormStacks:
 		for range many(typ.Max) {
 			v.Parts = append(v.Parts, contract.Value{Parts: []contract.Value{
-				{Num: rapid.Int64Range(0, int64(len(typ.Enum.Values)-1)).Draw(t, label)}, {Num: rapid.Int64Range(1, typ.Each).Draw(t, label)}}})
+				{
+					Num: rapid.Int64Range(0, int64(len(typ.Enum.Values)-1)).Draw(t, label),
+				}, {Num: rapid.Int64Range(1, typ.Each).Draw(t, label)}}})
 		}
 	case contract.FormList:
 		for range many(typ.Max) {
@@ -288,18 +346,22 @@ func TestEveryValueComesBackFromEveryCoding(t *testing.T) {
 		if err := json.Unmarshal(raw, &read); err != nil {
 			t.Fatalf("JSON: %s", err)
 		}
-		if back, err = typ.ParseJSON(reworded(t, read)); err != nil {
+		back, err = typ.ParseJSON(reworded(t, read))
+		if err != nil {
 			t.Fatalf("JSON by a reader that has doubles: %s", err)
 		}
 		same(back, "JSON by a reader that has doubles")
 		outlined, err := json.Marshal(typ)
 		var again contract.Type
-		if err != nil || json.Unmarshal(outlined, &again) != nil || again.Low != typ.Low || again.High != typ.High || again.Max != typ.Max {
+		if err != nil || json.Unmarshal(outlined, &again) != nil || again.Low != typ.Low || again.High != typ.High ||
+			again.Max != typ.Max {
 			t.Fatalf("%s is outlined as %s (%v)", typ, outlined, err)
 		}
 		if typ.Form != contract.FormMap { // its pairs are put in order
 			list := []string{}
-			slots := typ.AppendSlots(nil, v, func(s string) int64 { list = append(list, s); return int64(len(list) - 1) })
+			slots := typ.AppendSlots(
+				nil, v, func(s string) int64 { list = append(list, s); return int64(len(list) - 1) },
+			)
 			same(typ.FromSlots(slots, func(n int64) string { return list[n] }), "slots")
 		}
 		if plain(typ) {
@@ -327,7 +389,9 @@ func TestEveryValueComesBackFromEveryCoding(t *testing.T) {
 // A number of 64 bits comes back from every way to write one.
 func TestEveryNumberComesBackFromItsBits(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
-		v, n, k := anyUint64.Draw(t, "v"), anyUint64.Draw(t, "n"), rapid.UintRange(0, 63).Draw(t, "k")
+		v := anyUint64.Draw(t, "v")
+		n := anyUint64.Draw(t, "n")
+		k := rapid.UintRange(0, 63).Draw(t, "k")
 		var w bitWriter
 		w.bit(true)
 		w.gamma(v)
@@ -405,14 +469,22 @@ func (d *fuller) draw(typ reflect.Type, path string) reflect.Value {
 // Everything that a frame can say comes back from its JSON, and what is no state from its bits.
 func TestEveryFieldOfAFrameComesBack(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
-		o := &contract.Outline{Tick: 20, Roles: []string{"player", "referee"}, Kinds: []contract.KindOutline{{Name: "Thing"}}}
+		o := &contract.Outline{
+			Tick:  20,
+			Roles: []string{"player", "referee"},
+			Kinds: []contract.KindOutline{{Name: "Thing"}},
+		}
 		for i := range rapid.IntRange(1, 4).Draw(t, "properties") {
-			o.Kinds[0].Properties = append(o.Kinds[0].Properties, contract.PropertyOutline{Name: fmt.Sprint("p", i), Type: drawType(t)})
+			o.Kinds[0].Properties = append(
+				o.Kinds[0].Properties, contract.PropertyOutline{Name: fmt.Sprint("p", i), Type: drawType(t)},
+			)
 		}
 		for i := range rapid.IntRange(1, 3).Draw(t, "events") {
 			params := []contract.Param{{Name: "a", Type: drawType(t)}, {Name: "b", Type: drawType(t)}}
 			o.Events = append(o.Events, contract.EventOutline{Name: fmt.Sprint("e", i), Params: params})
-			o.Kinds[0].Events = append(o.Kinds[0].Events, contract.EventOutline{Name: fmt.Sprint("e", i), Params: params[:1]})
+			o.Kinds[0].Events = append(
+				o.Kinds[0].Events, contract.EventOutline{Name: fmt.Sprint("e", i), Params: params[:1]},
+			)
 		}
 		fields := func() any {
 			list := []Field{}
@@ -426,7 +498,9 @@ func TestEveryFieldOfAFrameComesBack(t *testing.T) {
 		ticks := func() any { return rapid.Int64Range(0, highest).Draw(t, "tick") }
 		entity := func() any { return rapid.Uint32Range(1, math.MaxUint32).Draw(t, "entity") }
 		client := func() any {
-			return rapid.OneOf(rapid.SampledFrom([]int{0, 1, lastClient}), rapid.IntRange(0, lastClient)).Draw(t, "client")
+			return rapid.OneOf(rapid.SampledFrom([]int{0, 1, lastClient}), rapid.IntRange(0, lastClient)).Draw(
+				t, "client",
+			)
 		}
 		thing := func() any { return "Thing" }
 		text := func() any { return texts.Draw(t, "text") }
@@ -438,7 +512,11 @@ func TestEveryFieldOfAFrameComesBack(t *testing.T) {
 			"Spawn.Entity": entity, "Spawn.Kind": thing, "Spawn.Owner": client, "Spawn.Fields": fields,
 			"Update.Entity": entity, "Update.Kind": thing, "Update.Fields": fields, "Update.Withdrawn[]": func() any { return "p0" },
 			"Owned.Entity": entity, "Owned.Owner": client, "Block.Gone[]": entity, "Block.Left[]": client,
-			"Event.Event": func() any { return "" }, "Event.Entity": func() any { return rapid.Uint32().Draw(t, "entity") }, "Event.Fields": func() any { return nil },
+			"Event.Event": func() any { return "" }, "Event.Entity": func() any {
+				return rapid.Uint32().Draw(
+					t, "entity",
+				)
+			}, "Event.Fields": func() any { return nil },
 			"Decision.Seq":     func() any { return anyUint64.Draw(t, "seq") },
 			"Decision.Press":   func() any { return anyUint64.Draw(t, "press") },
 			"Decision.Release": func() any { return anyUint64.Draw(t, "release") },
@@ -458,12 +536,20 @@ func TestEveryFieldOfAFrameComesBack(t *testing.T) {
 			d := &f.Decisions[i]
 			switch {
 			case d.Press != 0:
-				d.Seq, d.Release = 0, 0
+				d.Seq = 0
+				d.Release = 0
 			case d.Release != 0:
 				d.Seq = 0
 			}
 		}
-		parts := &Parts{Snapshot: f.Snapshot, Tick: f.Tick, Settled: f.Settled, HasDigest: f.Digest != nil, Decisions: f.Decisions, Logs: f.Logs}
+		parts := &Parts{
+			Snapshot:  f.Snapshot,
+			Tick:      f.Tick,
+			Settled:   f.Settled,
+			HasDigest: f.Digest != nil,
+			Decisions: f.Decisions,
+			Logs:      f.Logs,
+		}
 		if f.Digest != nil {
 			parts.Digest = *f.Digest
 		}
@@ -471,10 +557,13 @@ func TestEveryFieldOfAFrameComesBack(t *testing.T) {
 			parts.Roster = PackRoster(o, f.Blocks[0].Joined, f.Blocks[0].Left)
 		}
 		for _, e := range f.Events {
-			kind, at := rapid.IntRange(-1, 0).Draw(t, "kind"), rapid.IntRange(0, len(o.Events)-1).Draw(t, "at")
+			kind := rapid.IntRange(-1, 0).Draw(t, "kind")
+			at := rapid.IntRange(0, len(o.Events)-1).Draw(t, "at")
 			params := o.Events[at].Params
-			if e.Event = o.Events[at].Name; kind == 0 {
-				e.Event, params = "Thing."+e.Event, o.Kinds[0].Events[at].Params
+			e.Event = o.Events[at].Name
+			if kind == 0 {
+				e.Event = "Thing." + e.Event
+				params = o.Kinds[0].Events[at].Params
 			} else {
 				e.Entity = 0
 			}
@@ -499,12 +588,22 @@ func TestEveryFieldOfAFrameComesBack(t *testing.T) {
 			t.Fatalf("bits: %s", err)
 		}
 		for i := range min(len(f.Decisions), len(read.Decisions)) { // a long reason is cut
-			sent, got := &f.Decisions[i].Reason, read.Decisions[i].Reason
-			if len(*sent) > 1000 && len(got) > 900 && len(got) <= 1000 && strings.HasPrefix(*sent, got[:900]) || !utf8.ValidString(*sent) && utf8.ValidString(got) {
+			sent := &f.Decisions[i].Reason
+			got := read.Decisions[i].Reason
+			if len(*sent) > 1000 && len(got) > 900 && len(got) <= 1000 && strings.HasPrefix(*sent, got[:900]) ||
+				!utf8.ValidString(*sent) && utf8.ValidString(got) {
 				*sent = got
 			}
 		}
-		want := Frame{Tick: f.Tick, Snapshot: f.Snapshot, Settled: f.Settled, Digest: f.Digest, Events: f.Events, Decisions: f.Decisions, Logs: f.Logs}
+		want := Frame{
+			Tick:      f.Tick,
+			Snapshot:  f.Snapshot,
+			Settled:   f.Settled,
+			Digest:    f.Digest,
+			Events:    f.Events,
+			Decisions: f.Decisions,
+			Logs:      f.Logs,
+		}
 		if parts.Roster != nil {
 			want.Blocks = []*Block{{Joined: f.Blocks[0].Joined, Left: f.Blocks[0].Left}}
 		}
@@ -519,15 +618,25 @@ func TestEveryFieldOfAClientsMessageComesBack(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		typ := drawType(t)
 		o := &contract.Outline{Tick: 20, Roles: []string{"player"}, Kinds: []contract.KindOutline{{
-			Name: "Thing", Properties: []contract.PropertyOutline{{Name: "p", Type: typ}}, Requests: []contract.RequestOutline{{Name: "r", Params: []contract.Param{{Name: "a", Type: typ}}}},
+			Name: "Thing", Properties: []contract.PropertyOutline{
+				{Name: "p", Type: typ},
+			}, Requests: []contract.RequestOutline{{Name: "r", Params: []contract.Param{{Name: "a", Type: typ}}}},
 		}}}
 		number := func() any { return fromClients.Draw(t, "number") }
 		value := func() any { return json.RawMessage(typ.AppendJSON(nil, drawValue(t, typ, "value"))) }
 		d := &fuller{t: t, outline: o, fields: map[string]func() any{
 			"FromClient.Type": func() any {
-				return rapid.SampledFrom([]string{"ready", "leave", "seen", "differs", "ask", "write", "press", "release"}).Draw(t, "type")
+				return rapid.SampledFrom(
+					[]string{"ready", "leave", "seen", "differs", "ask", "write", "press", "release"},
+				).Draw(
+					t, "type",
+				)
 			},
-			"Ask.Seq": number, "Ask.Entity": func() any { return rapid.Uint32().Draw(t, "entity") }, "Ask.Request": func() any { return "Thing.r" },
+			"Ask.Seq": number, "Ask.Entity": func() any {
+				return rapid.Uint32().Draw(
+					t, "entity",
+				)
+			}, "Ask.Request": func() any { return "Thing.r" },
 			"Ask.Args":            func() any { return []json.RawMessage{value().(json.RawMessage)} },
 			"Ask.Drawn":           func() any { return rapid.Int64Range(-MaxDrawn, MaxDrawn).Draw(t, "drawn") },
 			"Ask.Seen":            func() any { return int64(rapid.Uint64Range(0, highest).Draw(t, "seen")) },
@@ -537,11 +646,18 @@ func TestEveryFieldOfAClientsMessageComesBack(t *testing.T) {
 		m := d.draw(reflect.TypeFor[FromClient](), "FromClient").Interface().(FromClient)
 		switch m.Type { // each type of message has some of the fields
 		case "ask":
-			m.Property, m.Press, m.Value = "", 0, nil
+			m.Property = ""
+			m.Press = 0
+			m.Value = nil
 		case "write":
-			m.Request, m.Args, m.Press = "", nil, 0
+			m.Request = ""
+			m.Args = nil
+			m.Press = 0
 		case "press", "release":
-			m.Request, m.Args, m.Seq, m.Value = "", nil, 0, nil
+			m.Request = ""
+			m.Args = nil
+			m.Seq = 0
+			m.Value = nil
 		case "seen", "differs":
 			m = FromClient{Type: m.Type, Ask: Ask{Seen: m.Seen}}
 		default:
@@ -555,7 +671,8 @@ func TestEveryFieldOfAClientsMessageComesBack(t *testing.T) {
 		if raw[0] == '{' {
 			t.Fatalf("%s has no binary form", raw)
 		}
-		if back, err = UnpackFromClient(raw, o); err != nil || string(back.JSON()) != string(m.JSON()) {
+		back, err = UnpackFromClient(raw, o)
+		if err != nil || string(back.JSON()) != string(m.JSON()) {
 			t.Fatalf("bits: %s is read as %s (%v)", m.JSON(), back.JSON(), err)
 		}
 		// A number beyond the bound is no message at all.

@@ -12,8 +12,8 @@ import (
 	"kamerad/core/contract"
 )
 
-// Reader turns the binary frames of one client into Frames, in the order in which they were sent. It remembers what the next
-// differences are measured from.
+// Reader turns the binary frames of one client into Frames, in the order in which they were sent. It remembers what the
+// next differences are measured from.
 type Reader struct {
 	layout  *Layout
 	outline *contract.Outline
@@ -54,7 +54,12 @@ type table struct {
 
 func newTable(s *shape, group int) *table {
 	cols := s.columns(nil, nil)
-	return &table{group: group, cols: &cols, slots: make([][]tableSlot, len(s.lanes)), free: make([]int, len(s.lanes))}
+	return &table{
+		group: group,
+		cols:  &cols,
+		slots: make([][]tableSlot, len(s.lanes)),
+		free:  make([]int, len(s.lanes)),
+	}
 }
 
 type tableSlot struct {
@@ -78,7 +83,8 @@ func NewReader(l *Layout) *Reader {
 
 func (r *Reader) begin() {
 	r.settled = 0
-	r.tables, r.things = map[uint64]*table{}, map[uint32]*thing{}
+	r.tables = map[uint64]*table{}
+	r.things = map[uint32]*thing{}
 	r.tables[0] = newTable(r.layout.own, 0)
 }
 
@@ -91,7 +97,8 @@ type cursor struct {
 func (c *cursor) uvarint() uint64 {
 	v, n := binary.Uvarint(c.buf)
 	if n <= 0 {
-		c.bad, c.buf = true, nil
+		c.bad = true
+		c.buf = nil
 		return 0
 	}
 	c.buf = c.buf[n:]
@@ -100,7 +107,8 @@ func (c *cursor) uvarint() uint64 {
 
 func (c *cursor) bytes(n uint64) []byte {
 	if n > uint64(len(c.buf)) {
-		c.bad, c.buf = true, nil
+		c.bad = true
+		c.buf = nil
 		return nil
 	}
 	out := c.buf[:n]
@@ -132,7 +140,8 @@ func (r *Reader) Read(raw []byte) (f *Frame, err error) {
 	}
 	f.Settled = r.settled
 	block := &Block{}
-	r.touched, r.leaving = r.touched[:0], r.leaving[:0]
+	r.touched = r.touched[:0]
+	r.leaving = r.leaving[:0]
 	for rest := head &^ (1 << snapshotBit); rest != 0 && !c.bad; rest &= rest - 1 {
 		in := &cursor{buf: c.part()}
 		r.section(section(bits.TrailingZeros64(rest)), in, f, block)
@@ -145,7 +154,8 @@ func (r *Reader) Read(raw []byte) (f *Frame, err error) {
 	if c.bad || len(c.buf) > 0 {
 		return nil, fmt.Errorf("read the frame after tick %d: it is broken", r.tick)
 	}
-	r.tick, r.settled = f.Tick, f.Settled
+	r.tick = f.Tick
+	r.settled = f.Settled
 	return f, nil
 }
 
@@ -201,7 +211,8 @@ func (r *Reader) roster(b *bitReader, block *Block, c *cursor) {
 // block reads one group's part of a frame. The last block of a frame has all that is left of its section.
 func (r *Reader) block(c *cursor, tick int64, last bool) {
 	head := c.uvarint()
-	handle, op := head>>2, head&3
+	handle := head >> 2
+	op := head & 3
 	content := func() *bitReader {
 		if last {
 			return &bitReader{buf: c.rest()}
@@ -279,7 +290,8 @@ func (r *Reader) snapshot(b *bitReader, t *table, tick int64) {
 // item reads an entity that comes to a group.
 func (r *Reader) item(b *bitReader, t *table, lane int, tick int64) tableSlot {
 	l := &t.cols.lanes[lane]
-	number, owner := uint32(b.get(32)), b.count(1<<31)
+	number := uint32(b.get(32))
+	owner := b.count(1 << 31)
 	s := tableSlot{whole: l.Whole, mask: mask(l)}
 	if t.cols.private {
 		s.whole = b.bit()
@@ -311,7 +323,14 @@ func (r *Reader) thing(number uint32, kind, owner int) *thing {
 	x := r.things[number]
 	if x == nil {
 		n := len(r.layout.kinds[kind])
-		x = &thing{number: number, kind: kind, owner: owner, held: make([]int, n), fields: make([]Field, n), fresh: true}
+		x = &thing{
+			number: number,
+			kind:   kind,
+			owner:  owner,
+			held:   make([]int, n),
+			fields: make([]Field, n),
+			fresh:  true,
+		}
 		r.things[number] = x
 	}
 	return x
@@ -375,7 +394,8 @@ func (r *Reader) changes(b *bitReader, t *table, tick int64) {
 		for i, list := range t.slots {
 			list = slices.DeleteFunc(list, func(s tableSlot) bool { return s.thing == nil })
 			slices.SortFunc(list, func(a, b tableSlot) int { return cmp.Compare(a.thing.number, b.thing.number) })
-			t.slots[i], t.free[i] = list, len(list)
+			t.slots[i] = list
+			t.free[i] = len(list)
 		}
 	}
 	for n := b.count(maxSlots); n > 0 && !b.bad; n-- {
@@ -384,11 +404,13 @@ func (r *Reader) changes(b *bitReader, t *table, tick int64) {
 		if b.bad {
 			return
 		}
-		list, at := t.slots[lane], t.free[lane]
+		list := t.slots[lane]
+		at := t.free[lane]
 		for at < len(list) && list[at].thing != nil {
 			at++
 		}
-		if t.free[lane] = at + 1; at < len(list) {
+		t.free[lane] = at + 1
+		if at < len(list) {
 			list[at] = s
 		} else {
 			t.slots[lane] = append(list, s)
@@ -401,7 +423,8 @@ func (r *Reader) changes(b *bitReader, t *table, tick int64) {
 			return 0, 0, nil
 		}
 		at = int(b.below(uint64(len(t.slots[lane]))))
-		if s = &t.slots[lane][at]; s.thing == nil {
+		s = &t.slots[lane][at]
+		if s.thing == nil {
 			b.bad = true
 		}
 		return lane, at, s
@@ -493,7 +516,8 @@ func (r *Reader) columns(b *bitReader, t *table, tick int64) {
 	clear(changed)
 	at := -1
 	for n := b.count(len(t.cols.order)); n > 0 && !b.bad; n-- {
-		if at += b.count(len(t.cols.order)) + 1; at >= len(t.cols.order) {
+		at += b.count(len(t.cols.order)) + 1
+		if at >= len(t.cols.order) {
 			b.bad = true
 			return
 		}
@@ -536,7 +560,8 @@ func (r *Reader) finish(block *Block) {
 		}
 		for p := range l.thing.held {
 			if l.props&(1<<p) != 0 {
-				if l.thing.held[p]--; l.thing.held[p] == 0 {
+				l.thing.held[p]--
+				if l.thing.held[p] == 0 {
 					l.thing.lost |= 1 << p
 				}
 			}
@@ -589,7 +614,8 @@ func (r *Reader) finish(block *Block) {
 					}
 				}
 			}
-			if u.Fields = fields(x.news & held); len(u.Fields) > 0 || u.Withdrawn != nil {
+			u.Fields = fields(x.news & held)
+			if len(u.Fields) > 0 || u.Withdrawn != nil {
 				block.Values = append(block.Values, u)
 			}
 		}
@@ -602,7 +628,11 @@ func (r *Reader) finish(block *Block) {
 			block.Gone = append(block.Gone, x.number)
 			delete(r.things, x.number)
 		}
-		x.known, x.fresh, x.given, x.news, x.lost = true, false, false, 0, 0
+		x.known = true
+		x.fresh = false
+		x.given = false
+		x.news = 0
+		x.lost = 0
 	}
 }
 
@@ -621,7 +651,8 @@ func (r *Reader) event(b *bitReader, f *Frame, c *cursor) {
 			c.bad = true
 			return
 		}
-		e.Event, params = k.Name+"."+k.Events[at].Name, k.Events[at].Params
+		e.Event = k.Name + "." + k.Events[at].Name
+		params = k.Events[at].Params
 		if b.bit() {
 			e.Entity = uint32(b.get(32))
 		}
@@ -631,7 +662,8 @@ func (r *Reader) event(b *bitReader, f *Frame, c *cursor) {
 			c.bad = true
 			return
 		}
-		e.Event, params = r.outline.Events[at].Name, r.outline.Events[at].Params
+		e.Event = r.outline.Events[at].Name
+		params = r.outline.Events[at].Params
 	}
 	for _, p := range params {
 		e.Fields = append(e.Fields, Field{Name: p.Name, Type: p.Type, Value: b.value(p.Type)})
@@ -642,7 +674,8 @@ func (r *Reader) event(b *bitReader, f *Frame, c *cursor) {
 
 func (r *Reader) decisions(b *bitReader, f *Frame, c *cursor) {
 	for n := b.count(1 << 16); n > 0 && !b.bad; n-- {
-		of, number := b.get(2), b.gamma()
+		of := b.get(2)
+		number := b.gamma()
 		d := Decision{Check: b.count(1<<16) - 1}
 		switch of {
 		case ofSeq:
@@ -652,7 +685,8 @@ func (r *Reader) decisions(b *bitReader, f *Frame, c *cursor) {
 		case ofRelease:
 			d.Release = number
 		}
-		if d.Outcome = outcomes[b.get(4)]; d.Outcome == "" {
+		d.Outcome = outcomes[b.get(4)]
+		if d.Outcome == "" {
 			d.Outcome = Unknown
 		}
 		d.Stage = stages[b.get(4)]

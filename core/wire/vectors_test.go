@@ -46,9 +46,11 @@ func readVectors(t testing.TB) (out []vectors) {
 	return out
 }
 
-// Whoever reads the frames of the vectors, one after the other, with nothing but the outline, comes to what they are said to say.
+// Whoever reads the frames of the vectors, one after the other, with nothing but the outline, comes to what they are
+// said to say.
 func TestVectors(t *testing.T) {
-	frames, messages := 0, 0
+	frames := 0
+	messages := 0
 	for _, v := range readVectors(t) {
 		r := NewReader(NewLayout(v.Outline))
 		for i, f := range v.Frames {
@@ -71,10 +73,12 @@ func TestVectors(t *testing.T) {
 	t.Logf("%d frames, %d messages", frames, messages)
 }
 
-// A frame that was cut short or damaged is an error or says something else; it is never a panic, and never takes memory without bound.
+// A frame that was cut short or damaged is an error or says something else; it is never a panic, and never takes memory
+// without bound.
 func TestDamagedFramesAreErrors(t *testing.T) {
 	random := rand.New(rand.NewPCG(1, 2))
-	broken, read := 0, 0
+	broken := 0
+	read := 0
 	for _, v := range readVectors(t) {
 		for range 400 {
 			r := NewReader(NewLayout(v.Outline))
@@ -141,8 +145,8 @@ func FuzzFromClient(f *testing.F) {
 	})
 }
 
-// later returns a frame as a later version of the protocol may send it: with sections that this version has no use for, and a kind of block
-// that it does not know.
+// later returns a frame as a later version of the protocol may send it: with sections that this version has no use for,
+// and a kind of block that it does not know.
 func later(t *testing.T, random *rand.Rand, raw []byte) []byte {
 	noise := func() []byte {
 		out := make([]byte, random.IntN(200))
@@ -152,14 +156,17 @@ func later(t *testing.T, random *rand.Rand, raw []byte) []byte {
 		return appendPart(nil, out)
 	}
 	c := &cursor{buf: raw}
-	head, tick := c.uvarint(), c.uvarint()
+	head := c.uvarint()
+	tick := c.uvarint()
 	var body []byte
 	news := uint64(1)<<outlineSection | 1<<incarnationSection | 1<<(20+random.IntN(40))
 	for s := section(1); s < 64; s++ {
 		switch {
 		case head>>s&1 != 0 && s == stateSection:
 			in := &cursor{buf: c.part()}
-			blocks := append(appendPart(appendUvarints(nil, in.uvarint()+1, opOther|7<<2), []byte("of a later version")), in.buf...)
+			blocks := append(appendPart(
+				appendUvarints(nil, in.uvarint()+1, opOther|7<<2), []byte("of a later version"),
+			), in.buf...)
 			body = appendPart(body, blocks)
 		case head>>s&1 != 0:
 			body = appendPart(body, c.part())
@@ -218,12 +225,15 @@ func TestWhatALaterVersionAddsIsSkipped(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, []Decision{{Press: 3, Outcome: Unknown, Reason: "why", Check: -1}}, got.Decisions)
 
-	m, err := UnpackFromClient(append(append([]byte{msgSeen | hasUnknown}, appendPart(nil, []byte("of a later version"))...), 7), nil)
+	m, err := UnpackFromClient(
+		append(append([]byte{msgSeen | hasUnknown}, appendPart(nil, []byte("of a later version"))...), 7), nil,
+	)
 	require.NoError(t, err)
 	assert.Equal(t, FromClient{Type: "seen", Ask: Ask{Seen: 7}}, m)
 }
 
-// A request or property by places that the outline does not have is decided malformed, as one by a name that it does not have: it is read.
+// A request or property by places that the outline does not have is decided malformed, as one by a name that it does
+// not have: it is read.
 func TestWhatTheOutlineDoesNotHaveIsRead(t *testing.T) {
 	o := &contract.Outline{Kinds: []contract.KindOutline{{Name: "Thing"}}}
 	for raw, want := range map[string]string{

@@ -1,8 +1,8 @@
 // Package wire holds the messages between server and clients, and their JSON form, the sub-protocol kamerad.json.v2.
 //
-// A frame carries all changes of one tick that a client may have. Its parts are applied in this order: clients that joined or
-// have another role, entities that spawned, owners, values, entities that are gone, clients that left; then events; then
-// decisions, and lines of the log.
+// A frame carries all changes of one tick that a client may have. Its parts are applied in this order: clients that
+// joined or have another role, entities that spawned, owners, values, entities that are gone, clients that left; then
+// events; then decisions, and lines of the log.
 package wire
 
 import (
@@ -20,11 +20,13 @@ const Protocol = "kamerad.json.v2"
 
 // Bounds of what a client may send.
 const (
-	MaxMessage = 16 << 10  // bytes of one message
-	MaxUndone  = 64        // requests of one client that have no decision yet
-	MaxNumber  = 1<<53 - 1 // the highest sequence number, press number and tick: the greatest that JSON is safe to carry
-	MaxDrawn   = 1 << 20   // how far the moment that a client drew may be before the tick that it confirmed, or after it, in 1/256 ticks
-	MaxJoin    = 4 << 10   // bytes of a client's first message
+	MaxMessage = 16 << 10 // bytes of one message
+	MaxUndone  = 64       // requests of one client that have no decision yet
+	// the highest sequence number, press number and tick: the greatest that JSON is safe to carry
+	MaxNumber = 1<<53 - 1
+	// how far the moment that a client drew may be before the tick that it confirmed, or after it, in 1/256 ticks
+	MaxDrawn = 1 << 20
+	MaxJoin  = 4 << 10 // bytes of a client's first message
 )
 
 // Bounds of what a server sends.
@@ -67,12 +69,13 @@ type Ask struct {
 	Entity  uint32            `json:"entity,omitempty"` // 0: the one of a shared kind, or the client's own
 	Request string            `json:"request"`          // Kind.name
 	Args    []json.RawMessage `json:"args"`
-	Seen    int64             `json:"seen,omitempty"`  // the newest tick that the client has applied
-	Drawn   int64             `json:"drawn,omitempty"` // how long before that tick the client drew the world, in 1/256 ticks; see MaxDrawn
+	Seen    int64             `json:"seen,omitempty"` // the newest tick that the client has applied
+	// how long before that tick the client drew the world, in 1/256 ticks; see MaxDrawn
+	Drawn int64 `json:"drawn,omitempty"`
 }
 
-// Move is a client's press or release of a hold, or its write of a property. A press that is sent again with its number renews
-// the lease.
+// Move is a client's press or release of a hold, or its write of a property. A press that is sent again with its number
+// renews the lease.
 type Move struct {
 	Seq      uint64          // of a write: counts up with those of requests
 	Entity   uint32          // 0: the one of a shared kind, or the client's own
@@ -85,7 +88,8 @@ type Move struct {
 	Drawn    int64           // see Ask
 }
 
-// FromClient is any message of a client: an Ask (type ask), a Move (press, release, write), or one of ready, seen and leave.
+// FromClient is any message of a client: an Ask (type ask), a Move (press, release, write), or one of ready, seen and
+// leave.
 type FromClient struct {
 	Type string `json:"type"`
 	Ask
@@ -135,7 +139,10 @@ func ParseFromClient(raw []byte) (FromClient, error) {
 			return m, fmt.Errorf("the request has no sequence number; they count up from 1")
 		}
 	default:
-		return m, fmt.Errorf("the message has the unknown type %.40q; there are ask, write, press, release, ready, seen, differs and leave", m.Type)
+		return m, fmt.Errorf(
+			"the message has the unknown type %.40q; there are ask, write, press, release, ready, seen, differs and leave",
+			m.Type,
+		)
 	}
 	return m, m.bounded()
 }
@@ -144,27 +151,35 @@ func ParseFromClient(raw []byte) (FromClient, error) {
 func (m *FromClient) bounded() error {
 	switch {
 	case m.Seq > MaxNumber:
-		return fmt.Errorf("the message `%s` has the sequence number %d, the highest is %d", m.Type, m.Seq, uint64(MaxNumber))
+		return fmt.Errorf(
+			"the message `%s` has the sequence number %d, the highest is %d", m.Type, m.Seq, uint64(MaxNumber),
+		)
 	case m.Press > MaxNumber:
 		return fmt.Errorf("the message `%s` has the number %d, the highest is %d", m.Type, m.Press, uint64(MaxNumber))
 	case m.Seen < 0 || m.Seen > MaxNumber:
-		return fmt.Errorf("the message `%s` confirms the tick %d; ticks are from 0 to %d", m.Type, m.Seen, uint64(MaxNumber))
+		return fmt.Errorf(
+			"the message `%s` confirms the tick %d; ticks are from 0 to %d", m.Type, m.Seen, uint64(MaxNumber),
+		)
 	case m.Drawn < -MaxDrawn || m.Drawn > MaxDrawn:
-		return fmt.Errorf("the message `%s` was drawn %d/256 ticks before its tick; at most %d are possible, either way", m.Type, m.Drawn, MaxDrawn)
+		return fmt.Errorf(
+			"the message `%s` was drawn %d/256 ticks before its tick; at most %d are possible, either way", m.Type,
+			m.Drawn, MaxDrawn,
+		)
 	}
 	return nil
 }
 
-// Join is the first message of a client over a new connection: it asks for a new seat with a Name and a Role, or for the seat that a Token
-// belongs to.
+// Join is the first message of a client over a new connection: it asks for a new seat with a Name and a Role, or for
+// the seat that a Token belongs to.
 type Join struct {
-	Type    string `json:"type"` // join
-	Name    string `json:"name,omitempty"`
-	Role    string `json:"role,omitempty"`    // empty for the contract's first one
-	Outline string `json:"outline,omitempty"` // the fingerprint of the outline that the client was made for; empty for any
-	Token   string `json:"token,omitempty"`   // of the seat's last hello
-	Seen    int64  `json:"seen,omitempty"`    // with a token: the newest tick that the client has applied
-	Ticket  string `json:"ticket,omitempty"`  // says who the player is; no service takes one yet
+	Type string `json:"type"` // join
+	Name string `json:"name,omitempty"`
+	Role string `json:"role,omitempty"` // empty for the contract's first one
+	// the fingerprint of the outline that the client was made for; empty for any
+	Outline string `json:"outline,omitempty"`
+	Token   string `json:"token,omitempty"`  // of the seat's last hello
+	Seen    int64  `json:"seen,omitempty"`   // with a token: the newest tick that the client has applied
+	Ticket  string `json:"ticket,omitempty"` // says who the player is; no service takes one yet
 }
 
 // JSON returns the message.
@@ -173,8 +188,8 @@ func (j Join) JSON() []byte {
 	return marshalled(nil, j)
 }
 
-// ParseJoin reads a client's first message. Members that it does not know are left out, so that a client may be newer than its server. The
-// error says what is broken and what would be right.
+// ParseJoin reads a client's first message. Members that it does not know are left out, so that a client may be newer
+// than its server. The error says what is broken and what would be right.
 func ParseJoin(raw []byte) (Join, error) {
 	var j Join
 	if len(raw) > MaxJoin {
@@ -188,7 +203,9 @@ func ParseJoin(raw []byte) (Join, error) {
 		return j, fmt.Errorf("the first message has the type %.40q; %s", j.Type, right)
 	}
 	if j.Seen < 0 || j.Seen > MaxNumber {
-		return j, fmt.Errorf("the message `join` confirms the tick %d; ticks are from 0 to %d", j.Seen, uint64(MaxNumber))
+		return j, fmt.Errorf(
+			"the message `join` confirms the tick %d; ticks are from 0 to %d", j.Seen, uint64(MaxNumber),
+		)
 	}
 	return j, nil
 }
@@ -205,19 +222,21 @@ const Revision = 1
 
 // Hello is the first message to a client.
 type Hello struct {
-	Type        string            `json:"type"` // hello
-	Protocol    string            `json:"protocol"`
-	Revision    int               `json:"revision"` // of the protocol: what a client may say and the server understands; see Revision
-	Client      Client            `json:"client"`
-	Token       string            `json:"token"`    // takes the seat again when the connection was lost; good once
-	GraceMs     int64             `json:"grace_ms"` // how long the seat waits then
-	Received    uint64            `json:"received"` // the highest number that the seat gave to anything it sent; the next ones are above it
+	Type     string `json:"type"` // hello
+	Protocol string `json:"protocol"`
+	// of the protocol: what a client may say and the server understands; see Revision
+	Revision int    `json:"revision"`
+	Client   Client `json:"client"`
+	Token    string `json:"token"`    // takes the seat again when the connection was lost; good once
+	GraceMs  int64  `json:"grace_ms"` // how long the seat waits then
+	// the highest number that the seat gave to anything it sent; the next ones are above it
+	Received    uint64            `json:"received"`
 	Fingerprint string            `json:"fingerprint"`
 	Outline     *contract.Outline `json:"outline,omitempty"` // nil for a client that named its fingerprint
 }
 
-// Field is one property or argument with its value. Of a property that moves by itself the Motion travels; the value is where that
-// puts it at the tick of the frame or copy that holds the field.
+// Field is one property or argument with its value. Of a property that moves by itself the Motion travels; the value is
+// where that puts it at the tick of the frame or copy that holds the field.
 type Field struct {
 	Name   string
 	Type   *contract.Type
@@ -248,7 +267,8 @@ type Owned struct {
 	Owner  int    `json:"owner"`
 }
 
-// Block is a part of a frame that is the same for everyone who gets it. It must not be changed once it has been encoded.
+// Block is a part of a frame that is the same for everyone who gets it. It must not be changed once it has been
+// encoded.
 type Block struct {
 	Joined  []Client
 	Spawned []Spawn
@@ -272,8 +292,8 @@ type Event struct {
 	json   []byte
 }
 
-// Decision is what a client is told of its request, or of a write, press or release that was refused. Check is the index of the check that
-// failed among the reasons of the request's outline, or -1.
+// Decision is what a client is told of its request, or of a write, press or release that was refused. Check is the
+// index of the check that failed among the reasons of the request's outline, or -1.
 type Decision struct {
 	Seq     uint64          `json:"seq,omitempty"`     // of a request or write; of Seq, Press and Release one is not 0
 	Press   uint64          `json:"press,omitempty"`   // of a press
@@ -454,9 +474,21 @@ func ParseFrame(raw []byte, o *contract.Outline) (frame *Frame, bye string, err 
 	default:
 		return nil, "", fmt.Errorf("read a frame: its type is %.40q", in.Type)
 	}
-	f := &Frame{Tick: in.Tick, Snapshot: in.Snapshot, Decisions: in.Decisions, Logs: in.Logs, Digest: in.Digest, Settled: in.Settled}
+	f := &Frame{
+		Tick:      in.Tick,
+		Snapshot:  in.Snapshot,
+		Decisions: in.Decisions,
+		Logs:      in.Logs,
+		Digest:    in.Digest,
+		Settled:   in.Settled,
+	}
 	for _, b := range in.State {
-		out := &Block{Joined: b.Joined, Owned: b.Owned, Gone: b.Gone, Left: b.Left}
+		out := &Block{
+			Joined: b.Joined,
+			Owned:  b.Owned,
+			Gone:   b.Gone,
+			Left:   b.Left,
+		}
 		for _, s := range b.Spawned {
 			fields, err := properties(o, s, in.Tick)
 			if err != nil {
@@ -509,7 +541,8 @@ func properties(o *contract.Outline, s spawnJSON, tick int64) ([]Field, error) {
 		case way != asMotion && way != asAttached || len(raw) == 0 || raw[0] != '{':
 			f.Value, err = p.Type.ParseJSON(raw)
 		case way == asMotion:
-			if f.Motion, err = parseMotion(raw, p.Type, rate, o.Tick); err == nil {
+			f.Motion, err = parseMotion(raw, p.Type, rate, o.Tick)
+			if err == nil {
 				f.Value = f.Motion.Value(p.Type, tick)
 			}
 		default:

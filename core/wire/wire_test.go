@@ -13,28 +13,86 @@ import (
 
 func TestAFrameComesBackAsItWasSent(t *testing.T) {
 	item := &contract.Enum{Name: "Item", Values: []string{"flare", "patch"}}
-	stacks := &contract.Type{Form: contract.FormStacks, Enum: item, Max: 3, Each: 5}
+	stacks := &contract.Type{
+		Form: contract.FormStacks,
+		Enum: item,
+		Max:  3,
+		Each: 5,
+	}
 	text := &contract.Type{Form: contract.FormText, Max: 20}
-	place := &contract.Type{Form: contract.FormVec2, Low: -20, High: 20, Per: 2, Unit: 1}
-	speed := &contract.Type{Form: contract.FormVec2, Low: -90, High: 90, Per: 10, Unit: 1}
+	place := &contract.Type{
+		Form: contract.FormVec2,
+		Low:  -20,
+		High: 20,
+		Per:  2,
+		Unit: 1,
+	}
+	speed := &contract.Type{
+		Form: contract.FormVec2,
+		Low:  -90,
+		High: 90,
+		Per:  10,
+		Unit: 1,
+	}
 	outline := &contract.Outline{
 		Tick: 20,
 		Kinds: []contract.KindOutline{{
-			Name: "Diver", Properties: []contract.PropertyOutline{{Name: "satchel", Type: stacks}, {Name: "name", Type: text}, {Name: "pos", Type: place, Follows: "vel"}, {Name: "vel", Type: speed}, {Name: "lamp", Type: place, Follows: "mate.pos"}},
-			Events: []contract.EventOutline{{Name: "used", Params: []contract.Param{{Name: "item", Type: &contract.Type{Form: contract.FormEnum, Enum: item}}}}},
+			Name: "Diver", Properties: []contract.PropertyOutline{
+				{Name: "satchel", Type: stacks}, {Name: "name", Type: text}, {Name: "pos", Type: place, Follows: "vel"},
+				{Name: "vel", Type: speed}, {Name: "lamp", Type: place, Follows: "mate.pos"},
+			},
+			Events: []contract.EventOutline{
+				{
+					Name:   "used",
+					Params: []contract.Param{{Name: "item", Type: &contract.Type{Form: contract.FormEnum, Enum: item}}},
+				},
+			},
 		}},
 		Events: []contract.EventOutline{{Name: "welcome", Params: []contract.Param{}}},
 	}
 	pair := func(a, b int64) contract.Value { return contract.Value{Parts: []contract.Value{{Num: a}, {Num: b}}} }
 	full := contract.Value{Parts: []contract.Value{pair(1, 5), pair(0, 2)}}
 	sent := &Frame{
-		Tick: 7, Snapshot: true,
+		Tick:     7,
+		Snapshot: true,
 		Blocks: []*Block{
-			{Joined: []Client{{1, "Ana \"<x>\"", "player"}}, Spawned: []Spawn{{9, "Diver", 1, []Field{{Name: "satchel", Type: stacks, Value: full}, {Name: "name", Type: text, Value: contract.Value{Text: "ü\n\"\u2028"}}, {Name: "pos", Type: place, Value: pair(2, 3), Motion: &Motion{pair(1, 3), pair(20, 0), speed, 4, 20}}, {Name: "vel", Type: speed, Value: pair(20, 0)}, {Name: "lamp", Type: place, Value: pair(1, 1), Tied: &Attached{"mate", "pos", []float64{0, -1.5}}}}}}},
-			{Owned: []Owned{{9, 2}}, Values: []Update{{9, "Diver", []Field{{Name: "satchel", Type: stacks}}, []string{"name"}}}, Gone: []uint32{4000000000, 2}, Left: []int{3}},
+			{
+				Joined: []Client{{1, "Ana \"<x>\"", "player"}},
+				Spawned: []Spawn{
+					{
+						9, "Diver", 1,
+						[]Field{
+							{Name: "satchel", Type: stacks, Value: full},
+							{Name: "name", Type: text, Value: contract.Value{Text: "ü\n\"\u2028"}}, {
+								Name:   "pos",
+								Type:   place,
+								Value:  pair(2, 3),
+								Motion: &Motion{pair(1, 3), pair(20, 0), speed, 4, 20},
+							}, {Name: "vel", Type: speed, Value: pair(20, 0)}, {
+								Name:  "lamp",
+								Type:  place,
+								Value: pair(1, 1),
+								Tied:  &Attached{"mate", "pos", []float64{0, -1.5}},
+							},
+						},
+					},
+				},
+			},
+			{
+				Owned:  []Owned{{9, 2}},
+				Values: []Update{{9, "Diver", []Field{{Name: "satchel", Type: stacks}}, []string{"name"}}},
+				Gone:   []uint32{4000000000, 2},
+				Left:   []int{3},
+			},
 		},
 		Events: []*Event{
-			{Event: "Diver.used", Entity: 9, Fields: []Field{{Name: "item", Type: outline.Kinds[0].Events[0].Params[0].Type, Value: contract.Value{Num: 1}}}},
+			{
+				Event:  "Diver.used",
+				Entity: 9,
+				Fields: []Field{
+					{Name: "item", Type: outline.Kinds[0].Events[0].Params[0].Type, Value: contract.Value{Num: 1}},
+				},
+			},
 			{Event: "welcome"},
 		},
 		Decisions: []Decision{{Seq: 1<<64 - 1, Outcome: Denied, Stage: StageCheck, Reason: "not carried", Check: 1}},
@@ -48,7 +106,10 @@ func TestAFrameComesBackAsItWasSent(t *testing.T) {
 	assert.Equal(t, sent.Decisions, back.Decisions)
 	assert.True(t, full.Equal(back.Blocks[0].Spawned[0].Fields[0].Value))
 
-	for _, change := range [][2]string{{"Diver.used", "Diver.lost"}, {`"satchel"`, `"purse"`}, {`"flare"`, `"pearl"`}, {`"kind":"Diver"`, `"kind":"Eel"`}, {`"frame"`, `"fame"`}} {
+	for _, change := range [][2]string{
+		{"Diver.used", "Diver.lost"}, {`"satchel"`, `"purse"`}, {`"flare"`, `"pearl"`},
+		{`"kind":"Diver"`, `"kind":"Eel"`}, {`"frame"`, `"fame"`},
+	} {
 		_, _, err := ParseFrame([]byte(strings.Replace(string(raw), change[0], change[1], 1)), outline)
 		assert.Error(t, err, "a copy that does not fit its outline is no copy: %v", change)
 	}

@@ -52,7 +52,9 @@ func StackRoom(slots []int64, item, each int64) int64 {
 // PutStack adds n of an item: first onto stacks that have it, then as new ones. When there is no room for all, nothing
 // changes and the error says so.
 func (w *World) PutStack(p Place, item, n int64) error {
-	row, each, name := p.Slots(), p.Type.Each, p.Type.Enum.Values[item]
+	row := p.Slots()
+	each := p.Type.Each
+	name := p.Type.Enum.Values[item]
 	if n < 0 {
 		return fmt.Errorf("%s cannot be given %d %s: a count is not negative", p, n, name)
 	}
@@ -72,10 +74,11 @@ func (w *World) PutStack(p Place, item, n int64) error {
 	return nil
 }
 
-// TakeStack removes n of an item, from the last stacks first; a stack that is empty closes up. When there are not enough,
-// nothing changes and the error says so.
+// TakeStack removes n of an item, from the last stacks first; a stack that is empty closes up. When there are not
+// enough, nothing changes and the error says so.
 func (w *World) TakeStack(p Place, item, n int64) error {
-	row, name := p.Slots(), p.Type.Enum.Values[item]
+	row := p.Slots()
+	name := p.Type.Enum.Values[item]
 	if n < 0 {
 		return fmt.Errorf("%d %s cannot be taken from %s: a count is not negative", n, name, p)
 	}
@@ -99,7 +102,8 @@ func (w *World) TakeStack(p Place, item, n int64) error {
 
 // SplitStack moves n of an item from the first stack that has more onto a new one.
 func (w *World) SplitStack(p Place, item, n int64) error {
-	row, name := p.Slots(), p.Type.Enum.Values[item]
+	row := p.Slots()
+	name := p.Type.Enum.Values[item]
 	for i := 0; i < len(row) && row[i+1] > 0; i += 2 {
 		if row[i] != item || row[i+1] <= n {
 			continue
@@ -166,7 +170,8 @@ func (w *World) PutInList(p Place, value []int64) error {
 // CutFromList takes the value at a place out of a list.
 func (w *World) CutFromList(p Place, index int64) error {
 	row := p.Slots()
-	n, width := row[0], p.Type.Of.Width()
+	n := row[0]
+	width := p.Type.Of.Width()
 	if index < 0 || index >= n {
 		return fmt.Errorf("%s has %d values: there is none at %d", p, n, index)
 	}
@@ -175,12 +180,13 @@ func (w *World) CutFromList(p Place, index int64) error {
 	return nil
 }
 
-// FindInMap gives the place of a key in a map, or where it would stand. Keys are in order: numbers by size, texts by their
-// characters.
+// FindInMap gives the place of a key in a map, or where it would stand. Keys are in order: numbers by size, texts by
+// their characters.
 func (w *World) FindInMap(t *contract.Type, slots []int64, key int64) (index int, found bool) {
 	width := 1 + t.Of.Width()
 	text := t.Key.Form == contract.FormText
-	low, high := 0, int(slots[0])
+	low := 0
+	high := int(slots[0])
 	for low < high {
 		mid := (low + high) / 2
 		k := slots[1+mid*width]
@@ -203,7 +209,8 @@ func (w *World) FindInMap(t *contract.Type, slots []int64, key int64) (index int
 // PutInMap makes room for a key in a map, if it is not there, and gives the offset of its value.
 func (w *World) PutInMap(p Place, key int64) (offset int, err error) {
 	row := p.Slots()
-	n, width := int(row[0]), 1+p.Type.Of.Width()
+	n := int(row[0])
+	width := 1 + p.Type.Of.Width()
 	i, found := w.FindInMap(p.Type, row, key)
 	at := 1 + i*width
 	if found {

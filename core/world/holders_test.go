@@ -40,17 +40,22 @@ func TestAListIsWhatASliceWouldBe(t *testing.T) {
 		p := place(e, k.Property("pairs"))
 		value := func(n int64, s string) []int64 { return []int64{n, w.Intern(s)} }
 		for range rapid.IntRange(0, 20).Draw(t, "steps") {
-			n, s := rapid.Int64Range(-3, 3).Draw(t, "n"), rapid.SampledFrom([]string{"", "x", "yy"}).Draw(t, "s")
+			n := rapid.Int64Range(-3, 3).Draw(t, "n")
+			s := rapid.SampledFrom([]string{"", "x", "yy"}).Draw(t, "s")
 			before := slices.Clone(e.Nums)
 			var err error
 			failed := false
 			switch rapid.IntRange(0, 4).Draw(t, "what") {
 			case 0, 1:
-				if err, failed = w.PutInList(p, value(n, s)), len(model) == 4; !failed {
+				err = w.PutInList(p, value(n, s))
+				failed = len(model) == 4
+				if !failed {
 					model = append(model, [2]any{n, s})
 				}
 			case 2:
-				if err, failed = w.CutFromList(p, n), n < 0 || n >= int64(len(model)); !failed {
+				err = w.CutFromList(p, n)
+				failed = n < 0 || n >= int64(len(model))
+				if !failed {
 					model = slices.Delete(model, int(n), int(n)+1)
 				}
 			case 3:
@@ -83,10 +88,13 @@ func TestAMapIsWhatAMapWouldBe(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		w, k := holders(t)
 		e := w.Shared(0)
-		byNumber, byText := map[int64]int64{}, map[string]int64{}
-		numbers, texts := place(e, k.Property("by_n")), place(e, k.Property("by_s"))
+		byNumber := map[int64]int64{}
+		byText := map[string]int64{}
+		numbers := place(e, k.Property("by_n"))
+		texts := place(e, k.Property("by_s"))
 		for range rapid.IntRange(0, 25).Draw(t, "steps") {
-			n, s := rapid.Int64Range(-4, 4).Draw(t, "n"), rapid.SampledFrom([]string{"", "a", "ab", "b", "ä", "z"}).Draw(t, "s")
+			n := rapid.Int64Range(-4, 4).Draw(t, "n")
+			s := rapid.SampledFrom([]string{"", "a", "ab", "b", "ä", "z"}).Draw(t, "s")
 			v := rapid.Int64Range(-99, 99).Draw(t, "v")
 			_, known := byNumber[n]
 			_, named := byText[s]
@@ -98,7 +106,8 @@ func TestAMapIsWhatAMapWouldBe(t *testing.T) {
 					w.put(numbers, at, v)
 					byNumber[n] = v
 				}
-				if at, err = w.PutInMap(texts, w.Intern(s)); err == nil {
+				at, err = w.PutInMap(texts, w.Intern(s))
+				if err == nil {
 					w.put(texts, at, v)
 					byText[s] = v
 				} else {
@@ -126,7 +135,10 @@ func TestAMapIsWhatAMapWouldBe(t *testing.T) {
 			i, found := w.FindInMap(texts.Type, texts.Slots(), w.Intern(s))
 			_, named = byText[s]
 			require.Equal(t, named, found)
-			require.Equal(t, slices.IndexFunc(append(names, "\U0010ffff"), func(x string) bool { return cmp.Compare(x, s) >= 0 }), i)
+			require.Equal(
+				t, slices.IndexFunc(append(names, "\U0010ffff"), func(x string) bool { return cmp.Compare(x, s) >= 0 }),
+				i,
+			)
 		}
 	})
 }
@@ -139,7 +151,8 @@ func TestStacksLoseAndMakeNothing(t *testing.T) {
 		sides := []Place{place(e, k.Property("here")), place(e, k.Property("there"))}
 		held := [2]map[int64]int64{{}, {}}
 		for range rapid.IntRange(0, 25).Draw(t, "steps") {
-			item, n := rapid.Int64Range(0, 2).Draw(t, "item"), rapid.Int64Range(0, 4).Draw(t, "n")
+			item := rapid.Int64Range(0, 2).Draw(t, "item")
+			n := rapid.Int64Range(0, 4).Draw(t, "n")
 			side := rapid.IntRange(0, 1).Draw(t, "side")
 			before := slices.Clone(e.Nums)
 			var err error
@@ -176,8 +189,8 @@ func TestStacksLoseAndMakeNothing(t *testing.T) {
 	})
 }
 
-// Whatever a transaction spawns, despawns, gives, delays and whose roles it changes: rolled back, all is as before, and the next
-// entity has the number that it would have had.
+// Whatever a transaction spawns, despawns, gives, delays and whose roles it changes: rolled back, all is as before, and
+// the next entity has the number that it would have had.
 func TestEntitiesComeAndGoWhollyOrNotAtAll(t *testing.T) {
 	c, problems := contract.Load("thing.kam", `contract thing language 1
 roles a, b
@@ -208,7 +221,8 @@ shared Nest { request lay() from b { let e = spawn Eel; after 1s do e.later(3) }
 		w.News(func(News) {})
 		for range rapid.IntRange(1, 6).Draw(t, "transactions") {
 			before := state(w)
-			spawned, gone := 0, 0
+			spawned := 0
+			gone := 0
 			for range rapid.IntRange(0, 8).Draw(t, "steps") {
 				e := rapid.SampledFrom(w.Entities()).Draw(t, "entity")
 				switch rapid.IntRange(0, 5).Draw(t, "what") {
@@ -236,7 +250,8 @@ shared Nest { request lay() from b { let e = spawn Eel; after 1s do e.later(3) }
 			}
 			if rapid.Bool().Draw(t, "keep") {
 				w.Commit()
-				came, went := 0, 0
+				came := 0
+				went := 0
 				w.News(func(n News) {
 					if n.Spawn {
 						came++

@@ -11,7 +11,10 @@ import (
 
 // As many entities of a kind as clients can number, and no more.
 func TestAKindHasAsManyAsCanBeNumbered(t *testing.T) {
-	c, problems := contract.Load("names.kam", "contract names language 1\nroles player\nentity Tag { words: text max 40 = \"\" }\nshared Sea { on start { spawn Tag } }")
+	c, problems := contract.Load(
+		"names.kam",
+		"contract names language 1\nroles player\nentity Tag { words: text max 40 = \"\" }\nshared Sea { on start { spawn Tag } }",
+	)
 	require.NotNil(t, c, problems.Error())
 	w := New(c, nil)
 	w.serials[0] = 1<<30 - 2

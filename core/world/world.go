@@ -1,8 +1,8 @@
-// Package world holds what exists in a running session: entities with the values of their properties, and the transactions
-// that change them all or not at all.
+// Package world holds what exists in a running session: entities with the values of their properties, and the
+// transactions that change them all or not at all.
 //
-// A row is flat: everything stands in one slice of 64-bit numbers, a text as its place in the world's list of texts. A World
-// is used by one goroutine at a time.
+// A row is flat: everything stands in one slice of 64-bit numbers, a text as its place in the world's list of texts. A
+// World is used by one goroutine at a time.
 package world
 
 import (
@@ -12,14 +12,14 @@ import (
 	"kamerad/core/contract"
 )
 
-// ID numbers an entity inside the server, from 1, in the order of spawning; a number is never used twice. Clients never see
-// it: toward them an entity has another number.
+// ID numbers an entity inside the server, from 1, in the order of spawning; a number is never used twice. Clients never
+// see it: toward them an entity has another number.
 type ID int64
 
 // Entity is one thing in the world.
 type Entity struct {
-	// The row, by the slots of the kind's properties; to be read only: writes go through the World. Behind it, in the same memory, stands
-	// for each property when it last changed.
+	// The row, by the slots of the kind's properties; to be read only: writes go through the World. Behind it, in the
+	// same memory, stands for each property when it last changed.
 	Nums    []int64
 	dirty   uint64 // one bit for each property written since the last Flush
 	Shown   any    // what shows the world to others keeps here what it knows of the entity
@@ -56,7 +56,8 @@ type World struct {
 	Settings []int64 // by the slots of the contract's settings
 	MostHeld int64   // bytes that may be held; 0 for no bound
 	Beside   int64   // bytes that are held for clients, beside the world's own
-	Swept    ID      // of the last entity of which it was noted where it began to move; a later one has swept nothing yet
+	// of the last entity of which it was noted where it began to move; a later one has swept nothing yet
+	Swept ID
 
 	contract *contract.Contract
 	last     ID
@@ -109,12 +110,18 @@ type News struct {
 	Role   int // number of a client that has another role; Entity is nil then
 }
 
-// New makes the world of a contract with its shared entities. settings are the slots of the contract's settings; nil means
-// the defaults.
+// New makes the world of a contract with its shared entities. settings are the slots of the contract's settings; nil
+// means the defaults.
 func New(c *contract.Contract, settings []int64) *World {
 	w := &World{
-		contract: c, shared: make([]*Entity, len(c.Kinds)), per: make([]map[int]*Entity, len(c.Kinds)), kinds: make([][]*Entity, len(c.Kinds)),
-		serials: make([]int64, len(c.Kinds)), byID: map[ID]*Entity{}, places: map[string]int64{}, Settings: settings,
+		contract: c,
+		shared:   make([]*Entity, len(c.Kinds)),
+		per:      make([]map[int]*Entity, len(c.Kinds)),
+		kinds:    make([][]*Entity, len(c.Kinds)),
+		serials:  make([]int64, len(c.Kinds)),
+		byID:     map[ID]*Entity{},
+		places:   map[string]int64{},
+		Settings: settings,
 	}
 	for i, s := range c.Texts {
 		w.texts = append(w.texts, s)
@@ -165,7 +172,13 @@ func (w *World) Spawn(k *contract.Kind, owner int) *Entity {
 	w.serials[k.Index]++
 	row := make([]int64, k.Slots+len(k.Properties)) // in one piece, since what writes the one also writes the other
 	row = row[:k.Slots:len(row)]
-	e := &Entity{ID: w.last, Serial: w.serials[k.Index], Kind: k, Owner: owner, Nums: row}
+	e := &Entity{
+		ID:     w.last,
+		Serial: w.serials[k.Index],
+		Kind:   k,
+		Owner:  owner,
+		Nums:   row,
+	}
 	for _, p := range k.Properties {
 		copy(e.Nums[p.Slot:], p.Default)
 	}
@@ -177,15 +190,15 @@ func (w *World) Spawn(k *contract.Kind, owner int) *Entity {
 	return e
 }
 
-// MostSerials is how many entities of one kind a session of a contract can number: clients know them by 32 bits, some of which are the
-// kind's.
+// MostSerials is how many entities of one kind a session of a contract can number: clients know them by 32 bits, some
+// of which are the kind's.
 func MostSerials(c *contract.Contract) int64 { return 1<<(32-bits.Len(uint(len(c.Kinds)))) - 1 }
 
 // Full reports whether no more entities of a kind can be numbered.
 func (w *World) Full(k *contract.Kind) bool { return w.serials[k.Index] >= MostSerials(w.contract) }
 
-// Held returns how many bytes of memory the session takes for its entities, what they delay, and what clients are told by themselves. It is
-// an estimate that depends on what there is alone; see contract.Kind.Memory.
+// Held returns how many bytes of memory the session takes for its entities, what they delay, and what clients are told
+// by themselves. It is an estimate that depends on what there is alone; see contract.Kind.Memory.
 func (w *World) Held() int64 { return w.held + w.Beside }
 
 // HasRoom reports whether an entity of a kind may be added, by the memory that it takes.
@@ -261,7 +274,8 @@ func (w *World) Give(e *Entity, owner int) {
 	}
 }
 
-// Delay lets an action of an entity run at a later tick, in the open transaction. It reports false when too many wait already.
+// Delay lets an action of an entity run at a later tick, in the open transaction. It reports false when too many wait
+// already.
 func (w *World) Delay(e *Entity, at int64, a *contract.Action, args []int64) bool {
 	if len(e.delayed) >= maxDelayed {
 		return false
@@ -359,7 +373,8 @@ func (w *World) Value(e *Entity, p *contract.Property) contract.Value {
 // Changed tells at which tick a property last changed. What the open transaction has changed, has changed now.
 func (w *World) Changed(e *Entity, property int) int64 {
 	for i := range w.journal {
-		if j := &w.journal[i]; j.entity == e && j.what == wroteSlot && int(j.prop) == property && e.Nums[j.slot] != j.num {
+		if j := &w.journal[i]; j.entity == e && j.what == wroteSlot && int(j.prop) == property &&
+			e.Nums[j.slot] != j.num {
 			return w.Tick
 		}
 	}
@@ -378,7 +393,12 @@ func (w *World) Write(e *Entity, property, slot int, v int64) {
 	if old == v {
 		return
 	}
-	w.journal = append(w.journal, entry{entity: e, num: old, slot: int32(slot), prop: uint8(property)})
+	w.journal = append(w.journal, entry{
+		entity: e,
+		num:    old,
+		slot:   int32(slot),
+		prop:   uint8(property),
+	})
 	e.Nums[slot] = v
 	if bit := uint64(1) << (property & 63); e.dirty&bit == 0 {
 		if e.dirty == 0 {
@@ -391,7 +411,12 @@ func (w *World) Write(e *Entity, property, slot int, v int64) {
 // WriteQuiet puts a number into a slot that is no part of a property, such as the lease of a hold.
 func (w *World) WriteQuiet(e *Entity, slot int, v int64) {
 	if old := e.Nums[slot]; old != v {
-		w.journal = append(w.journal, entry{entity: e, num: old, slot: int32(slot), what: wroteQuiet})
+		w.journal = append(w.journal, entry{
+			entity: e,
+			num:    old,
+			slot:   int32(slot),
+			what:   wroteQuiet,
+		})
 		e.Nums[slot] = v
 	}
 }
@@ -436,7 +461,8 @@ func (w *World) Changes() []Change {
 	return slices.DeleteFunc(out, func(c Change) bool { return c.Old.Equal(c.New) })
 }
 
-// swap exchanges the journal's numbers with the world's: once for the state before the transaction, twice for no change.
+// swap exchanges the journal's numbers with the world's: once for the state before the transaction, twice for no
+// change.
 func (w *World) swap() {
 	for i := len(w.journal) - 1; i >= 0; i-- {
 		if j := &w.journal[i]; j.what <= wroteQuiet {
@@ -455,8 +481,8 @@ type Touched struct {
 	Property int
 }
 
-// ChangedSince appends the properties that the open transaction has changed since a mark, each once, by ID and then in the
-// order of declaration. What was put back to what it was at the mark has not changed; nor has what is gone.
+// ChangedSince appends the properties that the open transaction has changed since a mark, each once, by ID and then in
+// the order of declaration. What was put back to what it was at the mark has not changed; nor has what is gone.
 func (w *World) ChangedSince(mark int, out []Touched) []Touched {
 	for i := mark; i < len(w.journal); i++ {
 		j := &w.journal[i]
@@ -511,7 +537,12 @@ func (w *World) report(j *entry) {
 		if j.what != despawned {
 			j.entity.given = w.Tick
 		}
-		w.news = append(w.news, News{Entity: j.entity, Gone: j.what == despawned, Owner: int(j.num), Spawn: j.what == spawned})
+		w.news = append(w.news, News{
+			Entity: j.entity,
+			Gone:   j.what == despawned,
+			Owner:  int(j.num),
+			Spawn:  j.what == spawned,
+		})
 	case setRole:
 		w.roster = w.Tick
 		w.news = append(w.news, News{Role: int(j.slot)})
@@ -549,8 +580,8 @@ func (w *World) Rollback() {
 	w.forget()
 }
 
-// Flush calls visit for each entity that was written since the last Flush and is still there, in the order of the first writes, with one
-// bit for each such property. A value may have been put back to what it was.
+// Flush calls visit for each entity that was written since the last Flush and is still there, in the order of the first
+// writes, with one bit for each such property. A value may have been put back to what it was.
 func (w *World) Flush(visit func(e *Entity, properties uint64)) {
 	for _, e := range w.dirty {
 		if !e.Gone {
@@ -565,8 +596,8 @@ func (w *World) Flush(visit func(e *Entity, properties uint64)) {
 // Dirty lists the entities that Flush will visit, and those that are gone since.
 func (w *World) Dirty() []*Entity { return w.dirty }
 
-// Warm reads what a loop over some entities, a few, is about to read of them: reads that do not wait for each other take the time of one.
-// What it gives means nothing.
+// Warm reads what a loop over some entities, a few, is about to read of them: reads that do not wait for each other
+// take the time of one. What it gives means nothing.
 func Warm(list []*Entity) (sum int64) {
 	for _, e := range list {
 		sum += int64(e.dirty) + int64(e.Owner)
@@ -582,7 +613,8 @@ func Warm(list []*Entity) (sum int64) {
 	return sum
 }
 
-// News calls visit for what committed transactions have spawned, despawned and given since it was last called, in order.
+// News calls visit for what committed transactions have spawned, despawned and given since it was last called, in
+// order.
 func (w *World) News(visit func(n News)) {
 	for _, n := range w.news {
 		visit(n)
@@ -600,7 +632,8 @@ func (w *World) Sweep(most int) {
 	defer func() { w.sweepAt = 2 * len(w.texts) }()
 	old := w.texts
 	kept := map[int64]int64{}
-	w.texts, w.places = nil, map[string]int64{}
+	w.texts = nil
+	w.places = map[string]int64{}
 	for i, s := range w.contract.Texts {
 		kept[int64(i)] = w.Intern(s)
 	}

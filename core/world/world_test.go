@@ -26,7 +26,8 @@ shared Thing {
 
 func place(e *Entity, p *contract.Property) Place { return Place{e, p, p.Type, p.Slot} }
 
-// Whatever a transaction does, rolling it back leaves the world as it was, bit for bit, and committing keeps what it did.
+// Whatever a transaction does, rolling it back leaves the world as it was, bit for bit, and committing keeps what it
+// did.
 func TestTransactionsHappenWhollyOrNotAtAll(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		w, k := load(t)
@@ -40,7 +41,8 @@ func TestTransactionsHappenWhollyOrNotAtAll(t *testing.T) {
 				values[p.Name] = w.Value(e, p)
 			}
 			for range rapid.IntRange(0, 8).Draw(t, "writes") {
-				item, n := rapid.Int64Range(0, 2).Draw(t, "item"), rapid.Int64Range(-1, 9).Draw(t, "count")
+				item := rapid.Int64Range(0, 2).Draw(t, "item")
+				n := rapid.Int64Range(-1, 9).Draw(t, "count")
 				p := k.Property("i")
 				switch rapid.IntRange(0, 4).Draw(t, "what") {
 				case 0:
@@ -89,7 +91,8 @@ func TestTransactionsHappenWhollyOrNotAtAll(t *testing.T) {
 
 func TestStacksFillUpAndCloseUp(t *testing.T) {
 	w, k := load(t)
-	e, p := w.Shared(k.Index), k.Property("i")
+	e := w.Shared(k.Index)
+	p := k.Property("i")
 	require.NoError(t, w.PutStack(place(e, p), 0, 6))
 	require.NoError(t, w.PutStack(place(e, p), 1, 4))
 	require.EqualError(t, w.PutStack(place(e, p), 0, 3), "Thing.i has no room for 3 a: only for 2")
@@ -103,7 +106,8 @@ func TestStacksFillUpAndCloseUp(t *testing.T) {
 // Texts that nothing holds any more are forgotten; all that is held stays what it is.
 func TestTextsAreSwept(t *testing.T) {
 	w, k := load(t)
-	e, p := w.Shared(k.Index), k.Property("s")
+	e := w.Shared(k.Index)
+	p := k.Property("s")
 	w.Enter(Client{Number: 1, Name: "Ana"})
 	for n := range 1000 {
 		w.Set(e, p, []int64{w.Intern(fmt.Sprint(n))})
@@ -121,7 +125,10 @@ func TestTextsAreSwept(t *testing.T) {
 
 // With many texts that are all held, a sweep comes only once there are twice as many: not with each tick.
 func TestASweepIsPaidByWhatCame(t *testing.T) {
-	c, problems := contract.Load("names.kam", "contract names language 1\nroles player\nentity Tag { words: text max 40 = \"\" }\nshared Sea { on start { spawn Tag } }")
+	c, problems := contract.Load(
+		"names.kam",
+		"contract names language 1\nroles player\nentity Tag { words: text max 40 = \"\" }\nshared Sea { on start { spawn Tag } }",
+	)
 	require.NotNil(t, c, problems.Error())
 	w := New(c, nil)
 	for i := range 5000 {

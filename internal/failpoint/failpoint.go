@@ -1,11 +1,11 @@
-// Package failpoint lets tests interfere at named places of the code: hold a goroutine there, or have it fail. It knows nothing of what the
-// places are about.
+// Package failpoint lets tests interfere at named places of the code: hold a goroutine there, or have it fail. It knows
+// nothing of what the places are about.
 package failpoint
 
 import "sync/atomic"
 
-// Point is a place at which a test can interfere. Outside of tests it does nothing and costs the read of one word. Its zero value is
-// ready.
+// Point is a place at which a test can interfere. Outside of tests it does nothing and costs the read of one word. Its
+// zero value is ready.
 type Point struct {
 	do atomic.Pointer[func()]
 }

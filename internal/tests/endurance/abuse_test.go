@@ -22,8 +22,8 @@ import (
 	"kamerad/core/wire"
 )
 
-// TestMain runs the tests or, when KAMERAD_ABUSE names one, an abuse: it has a process of its own, so that what it costs is not measured
-// as the honest clients' delay.
+// TestMain runs the tests or, when KAMERAD_ABUSE names one, an abuse: it has a process of its own, so that what it
+// costs is not measured as the honest clients' delay.
 func TestMain(m *testing.M) {
 	name := os.Getenv("KAMERAD_ABUSE")
 	if name == "" {
@@ -62,7 +62,9 @@ func number(text string) int {
 
 // abuse starts an abuse in a process of its own. wait waits for its end and fails the test when it failed.
 func abuse(t *testing.T, name string, at target) (cmd *exec.Cmd, wait func()) {
-	cmd = exec.CommandContext(t.Context(), os.Args[0], at.service, strconv.Itoa(at.amount), strconv.FormatInt(at.session, 10))
+	cmd = exec.CommandContext(
+		t.Context(), os.Args[0], at.service, strconv.Itoa(at.amount), strconv.FormatInt(at.session, 10),
+	)
 	cmd.Env = append(os.Environ(), "KAMERAD_ABUSE="+name)
 	cmd.Stderr = os.Stderr
 	require.NoError(t, cmd.Start())
@@ -72,38 +74,45 @@ func abuse(t *testing.T, name string, at target) (cmd *exec.Cmd, wait func()) {
 // attack sends what hostile clients send, for amount seconds.
 func attack(ctx context.Context, at target) error {
 	_, err := load.RunHostile(ctx, load.Options{
-		Service: at.service, Session: at.session, Clients: 8, For: time.Duration(at.amount) * time.Second, Name: "Eve", Seed: uint64(time.Now().Unix()),
+		Service: at.service,
+		Session: at.session,
+		Clients: 8,
+		For:     time.Duration(at.amount) * time.Second,
+		Name:    "Eve",
+		Seed:    uint64(time.Now().Unix()),
 	})
 	return err
 }
 
-// sink takes connections in the place of a service, greets as that does, and reads whatever comes. Its address is what follows the service's
-// in the environment.
+// sink takes connections in the place of a service, greets as that does, and reads whatever comes. Its address is what
+// follows the service's in the environment.
 func sink(ctx context.Context, at target) error {
 	hello, err := greeting(ctx, at)
 	if err != nil {
 		return err
 	}
 	upgrader := websocket.Upgrader{Subprotocols: []string{wire.Binary, wire.Protocol}}
-	return http.ListenAndServe(os.Getenv("KAMERAD_SINK"), http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		socket, err := upgrader.Upgrade(w, r, nil)
-		if err != nil {
-			return
-		}
-		defer socket.Close()
-		if _, _, err := socket.ReadMessage(); err != nil {
-			return
-		}
-		if socket.WriteMessage(websocket.TextMessage, hello) != nil {
-			return
-		}
-		buffer := make([]byte, 64<<10)
-		for {
-			if _, err := socket.NetConn().Read(buffer); err != nil {
+	return http.ListenAndServe(
+		os.Getenv("KAMERAD_SINK"), http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+			socket, err := upgrader.Upgrade(w, r, nil)
+			if err != nil {
 				return
 			}
-		}
-	}))
+			defer socket.Close()
+			if _, _, err := socket.ReadMessage(); err != nil {
+				return
+			}
+			if socket.WriteMessage(websocket.TextMessage, hello) != nil {
+				return
+			}
+			buffer := make([]byte, 64<<10)
+			for {
+				if _, err := socket.NetConn().Read(buffer); err != nil {
+					return
+				}
+			}
+		}),
+	)
 }
 
 // greeting returns the first message that the service sends to who joins.
@@ -136,7 +145,9 @@ func joinAndLeave(ctx context.Context, at target) error {
 	for i := range 16 {
 		go func() {
 			for n := range at.amount / 16 {
-				c, err := client.Join(ctx, at.service, at.session, fmt.Sprintf("Guest %d.%d", i, n), "", client.Options{})
+				c, err := client.Join(
+					ctx, at.service, at.session, fmt.Sprintf("Guest %d.%d", i, n), "", client.Options{},
+				)
 				if err != nil {
 					failed <- err
 					return
@@ -156,7 +167,11 @@ func joinAndLeave(ctx context.Context, at target) error {
 
 // slowBodies sends amount requests at once whose bodies come a byte a second, until the service has ended all of them.
 func slowBodies(ctx context.Context, at target) error {
-	return connections(ctx, at, "POST /api/contracts HTTP/1.1\r\nHost: here\r\nContent-Type: application/json\r\nContent-Length: 100000\r\n\r\n{", " ")
+	return connections(
+		ctx, at,
+		"POST /api/contracts HTTP/1.1\r\nHost: here\r\nContent-Type: application/json\r\nContent-Length: 100000\r\n\r\n{",
+		" ",
+	)
 }
 
 // idleConnections opens amount connections that never say anything, until the service has ended all of them.

@@ -97,9 +97,17 @@ func open(t *testing.T, p *testservice.Process, name, source string) int64 {
 }
 
 // play has honest clients play a session, and fails the test when one is thrown out or gets out of step.
-func play(t *testing.T, p *testservice.Process, session int64, clients int, lasts time.Duration, name string) *load.Report {
+func play(
+	t *testing.T, p *testservice.Process, session int64, clients int, lasts time.Duration, name string,
+) *load.Report {
 	r, err := load.Run(t.Context(), load.Options{
-		Service: p.Service, Session: session, Clients: clients, For: lasts, Asks: 4, Seed: uint64(session), Name: name,
+		Service: p.Service,
+		Session: session,
+		Clients: clients,
+		For:     lasts,
+		Asks:    4,
+		Seed:    uint64(session),
+		Name:    name,
 	})
 	if assert.NoError(t, err) {
 		assert.Empty(t, r.Out, "nobody honest is out")
@@ -127,7 +135,8 @@ func metric(t *testing.T, p *testservice.Process, name string) (sum float64) {
 
 // most follows the service's memory until stop is called, which returns the most it had, in megabytes.
 func most(t *testing.T, p *testservice.Process) (stop func() float64) {
-	ended, result := make(chan struct{}), make(chan float64)
+	ended := make(chan struct{})
+	result := make(chan float64)
 	go func() {
 		top := 0.0
 		for {
@@ -156,12 +165,13 @@ func quiet(t *testing.T, p *testservice.Process) {
 	assert.NotContains(t, p.Log(), "panic")
 }
 
-// Eight hostile clients for ten minutes: memory is at most that of honest play and 64 MB more, no tick comes late, and everyone honest, in
-// their session and another one, plays on.
+// Eight hostile clients for ten minutes: memory is at most that of honest play and 64 MB more, no tick comes late, and
+// everyone honest, in their session and another one, plays on.
 func TestHostileClients(t *testing.T) {
 	needed(t)
 	p := testservice.Start(t)
-	attacked, other := open(t, p, "tidewreck", demo.Contract), open(t, p, "tidewreck", demo.Contract)
+	attacked := open(t, p, "tidewreck", demo.Contract)
+	other := open(t, p, "tidewreck", demo.Contract)
 	honest := func(lasts time.Duration) {
 		var both sync.WaitGroup
 		both.Go(func() { play(t, p, attacked, 4, lasts, "Honest") })
@@ -171,12 +181,15 @@ func TestHostileClients(t *testing.T) {
 	stop := most(t, p)
 	honest(20 * time.Second)
 	before := stop()
-	overruns, ticks, began := metric(t, p, "kamerad_tick_overruns_total"), metric(t, p, "kamerad_tick_seconds_count"), time.Now()
+	overruns := metric(t, p, "kamerad_tick_overruns_total")
+	ticks := metric(t, p, "kamerad_tick_seconds_count")
+	began := time.Now()
 	stop = most(t, p)
 	_, wait := abuse(t, "hostile", target{p.Service, attacked, int(long(t).Seconds())})
 	honest(long(t))
 	after := stop()
-	overruns, ticks = metric(t, p, "kamerad_tick_overruns_total")-overruns, metric(t, p, "kamerad_tick_seconds_count")-ticks
+	overruns = metric(t, p, "kamerad_tick_overruns_total") - overruns
+	ticks = metric(t, p, "kamerad_tick_seconds_count") - ticks
 	due := 2 * 20 * time.Since(began).Seconds()
 	wait()
 	t.Logf("memory %.0f MB before, %.0f under attack; %.0f ticks of %.0f, %.0f too long; %.0f broken messages",
@@ -187,22 +200,26 @@ func TestHostileClients(t *testing.T) {
 	quiet(t, p)
 }
 
-// pairs measures the honest clients' 99th percentile with and without something, in turns, and returns the ratio of the medians.
+// pairs measures the honest clients' 99th percentile with and without something, in turns, and returns the ratio of the
+// medians.
 func pairs(t *testing.T, count int, without, with func() float64) float64 {
 	var a, b []float64
 	for i := range count {
-		a, b = append(a, without()), append(b, with())
+		a = append(a, without())
+		b = append(b, with())
 		t.Logf("pair %d: without %.1f ms, with %.1f ms", i+1, a[i], b[i])
 	}
 	t.Logf("medians: without %.1f ms, with %.1f ms, ratio %.3f", median(a), median(b), median(b)/median(a))
 	return median(b) / median(a)
 }
 
-// What hostile clients send to one session delays those of another one no more than the same bytes sent to a program that only reads them.
+// What hostile clients send to one session delays those of another one no more than the same bytes sent to a program
+// that only reads them.
 func TestHostileClientsDelayNobody(t *testing.T) {
 	needed(t)
 	p := testservice.Start(t)
-	attacked, other := open(t, p, "tidewreck", demo.Contract), open(t, p, "tidewreck", demo.Contract)
+	attacked := open(t, p, "tidewreck", demo.Contract)
+	other := open(t, p, "tidewreck", demo.Contract)
 	listener, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(t, err)
 	address := listener.Addr().String()
@@ -238,7 +255,8 @@ func TestConnectionsDelayNobody(t *testing.T) {
 	}{{"join", 10_000}, {"slow", 2_000}, {"idle", 5_000}} {
 		t.Run(c.abuse, func(t *testing.T) {
 			p := testservice.Start(t)
-			played, joined := open(t, p, "dive", dive), open(t, p, "dive", dive)
+			played := open(t, p, "dive", dive)
+			joined := open(t, p, "dive", dive)
 			stop := most(t, p)
 			alone := func() float64 { return play(t, p, played, 10, 15*time.Second, "Honest").Delay.P99 }
 			beside := func() float64 {
@@ -263,12 +281,15 @@ func TestConnectionsDelayNobody(t *testing.T) {
 	}
 }
 
-// Sixteen clients that vanish without a word leave the seats of a session of sixteen free within five seconds, and delay nobody else.
+// Sixteen clients that vanish without a word leave the seats of a session of sixteen free within five seconds, and
+// delay nobody else.
 func TestAbruptJoinsDelayNobody(t *testing.T) {
 	needed(t)
 	p := testservice.Start(t)
 	played := open(t, p, "dive", dive)
-	crowded := open(t, p, "crowd", strings.NewReplacer("seats 64", "seats 16", "contract dive", "contract crowd").Replace(dive))
+	crowded := open(
+		t, p, "crowd", strings.NewReplacer("seats 64", "seats 16", "contract dive", "contract crowd").Replace(dive),
+	)
 	alone := func() float64 { return play(t, p, played, 10, 10*time.Second, "Honest").Delay.P99 }
 	slowest := time.Duration(0)
 	beside := func() float64 {
@@ -338,7 +359,14 @@ func TestABurnerDelaysNobody(t *testing.T) {
 		ended := make(chan struct{})
 		go func() {
 			defer close(ended)
-			_, _ = load.Run(ctx, load.Options{Service: p.Service, Session: burning, Clients: 8, For: time.Minute, Asks: 20, Name: "Fire"})
+			_, _ = load.Run(ctx, load.Options{
+				Service: p.Service,
+				Session: burning,
+				Clients: 8,
+				For:     time.Minute,
+				Asks:    20,
+				Name:    "Fire",
+			})
 		}()
 		p99 := all()
 		cancel()
@@ -420,8 +448,8 @@ func (x *proxy) set(away bool) {
 	}
 }
 
-// The database is away for ten minutes, under one client that floods the service and fifty that are honest: memory is bounded, what is
-// dropped is counted and is the flooder's, and all of the honest is stored.
+// The database is away for ten minutes, under one client that floods the service and fifty that are honest: memory is
+// bounded, what is dropped is counted and is the flooder's, and all of the honest is stored.
 func TestTheDatabaseIsAway(t *testing.T) {
 	needed(t)
 	x := newProxy(t)
@@ -462,14 +490,25 @@ func TestTheDatabaseIsAway(t *testing.T) {
 	cancel()
 	sent := <-flooded
 	top := stop()
-	require.Eventually(t, func() bool { return metric(t, p, "kamerad_records_waiting") == 0 }, time.Minute, 100*time.Millisecond)
+	require.Eventually(
+		t, func() bool { return metric(t, p, "kamerad_records_waiting") == 0 }, time.Minute, 100*time.Millisecond,
+	)
 	dropped := metric(t, p, "kamerad_records_dropped_total")
-	stored := p.Query("select count(*) filter (where name like 'Honest%'), count(*) filter (where name = 'Eve'), count(*) from decisions")[0]
-	t.Logf("memory %.0f MB before, %.0f at most; honest: %d asked, %v stored; the flooder: %d asked, %v stored; %.0f records dropped",
-		before, top, honest, stored[0], sent, stored[1], dropped)
+	stored := p.Query(
+		"select count(*) filter (where name like 'Honest%'), count(*) filter (where name = 'Eve'), count(*) from decisions",
+	)[0]
+	t.Logf(
+		"memory %.0f MB before, %.0f at most; honest: %d asked, %v stored; the flooder: %d asked, %v stored; %.0f records dropped",
+		before, top, honest, stored[0], sent, stored[1], dropped,
+	)
 	assert.GreaterOrEqual(t, stored[0], int64(honest), "no honest record is missing")
-	assert.LessOrEqual(t, stored[0], int64(honest+50), "and none stands twice: each client may have one that it did not see the end of")
-	assert.InDelta(t, float64(sent), float64(stored[1].(int64))+dropped, 10, "what of its last requests it did not see the end of")
+	assert.LessOrEqual(
+		t, stored[0], int64(honest+50),
+		"and none stands twice: each client may have one that it did not see the end of",
+	)
+	assert.InDelta(
+		t, float64(sent), float64(stored[1].(int64))+dropped, 10, "what of its last requests it did not see the end of",
+	)
 	assert.Greater(t, sent, int(long(t).Seconds())*20, "it floods")
 	assert.Less(t, top, before+128)
 	quiet(t, p)
@@ -544,13 +583,19 @@ func TestStopping(t *testing.T) {
 // loaded has clients play until the test ends, and waits until they do.
 func loaded(t *testing.T, p *testservice.Process, session int64, clients int, asks float64) {
 	ctx, cancel := context.WithCancel(context.Background())
-	joined, ended := make(chan struct{}), make(chan struct{})
+	joined := make(chan struct{})
+	ended := make(chan struct{})
 	once := sync.OnceFunc(func() { close(joined) })
 	go func() {
 		defer close(ended)
 		_, _ = load.Run(ctx, load.Options{
-			Service: p.Service, Session: session, Clients: clients, For: time.Hour, Asks: asks, Name: "Diver",
-			OnTime: func(time.Duration) { once() },
+			Service: p.Service,
+			Session: session,
+			Clients: clients,
+			For:     time.Hour,
+			Asks:    asks,
+			Name:    "Diver",
+			OnTime:  func(time.Duration) { once() },
 		})
 	}()
 	t.Cleanup(func() { cancel(); <-ended })

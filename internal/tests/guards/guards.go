@@ -53,7 +53,10 @@ func Of(text string) (all []Guard) {
 			}
 			for _, s := range r.Head {
 				if c, ok := s.(*syntax.Check); ok {
-					all = append(all, Guard{"check", name + " " + text[c.Cond.Span().Start:c.Cond.Span().End], c.At.Start, c.At.End})
+					all = append(
+						all,
+						Guard{"check", name + " " + text[c.Cond.Span().Start:c.Cond.Span().End], c.At.Start, c.At.End},
+					)
 				}
 			}
 		}

@@ -60,7 +60,9 @@ func (b *lockedBuffer) String() string {
 func Database(t testing.TB) string {
 	admin := os.Getenv("KAMERAD_TEST_DATABASE")
 	if admin == "" {
-		t.Fatal("KAMERAD_TEST_DATABASE is not set: run the tests with ./run test, or set it to what ./run postgres prints")
+		t.Fatal(
+			"KAMERAD_TEST_DATABASE is not set: run the tests with ./run test, or set it to what ./run postgres prints",
+		)
 	}
 	ctx := context.Background()
 	conn, err := pgx.Connect(ctx, admin)
@@ -116,10 +118,17 @@ func StartOn(t testing.TB, database string, command ...string) *Process {
 		command = []string{"serve"}
 	}
 	file := filepath.Join(t.TempDir(), "address")
-	p := &Process{Database: database, Binary: Binary(t), t: t, log: &lockedBuffer{}, done: make(chan struct{})}
+	p := &Process{
+		Database: database,
+		Binary:   Binary(t),
+		t:        t,
+		log:      &lockedBuffer{},
+		done:     make(chan struct{}),
+	}
 	p.cmd = exec.Command(p.Binary, append(command, "--listen", "127.0.0.1:0", "--address-file", file)...)
 	p.cmd.Env = append(os.Environ(), "KAMERAD_DATABASE="+database)
-	p.cmd.Stdout, p.cmd.Stderr = p.log, p.log
+	p.cmd.Stdout = p.log
+	p.cmd.Stderr = p.log
 	require.NoError(t, p.cmd.Start())
 	go func() { _ = p.cmd.Wait(); close(p.done) }()
 	t.Cleanup(func() {
@@ -163,7 +172,9 @@ func (p *Process) Stop() int {
 
 // Run runs a command of the binary against the service, and gives what it printed and its exit status.
 func (p *Process) Run(stdin string, args ...string) (output string, status int) {
-	return Run(p.t, p.Binary, stdin, []string{"KAMERAD_SERVICE=" + p.Service, "KAMERAD_DATABASE=" + p.Database}, args...)
+	return Run(p.t, p.Binary, stdin, []string{
+		"KAMERAD_SERVICE=" + p.Service, "KAMERAD_DATABASE=" + p.Database,
+	}, args...)
 }
 
 // Run runs the binary.

@@ -5,25 +5,37 @@ import (
 	"math/rand/v2"
 )
 
-// Classes are the classes of audiences in Carried's contracts, Clauses how the properties there travel. A property is called by
-// both, such as `n4_throttled_near`.
+// Classes are the classes of audiences in Carried's contracts, Clauses how the properties there travel. A property is
+// called by both, such as `n4_throttled_near`.
 var (
 	Classes = []string{"everyone", "nobody", "owner", "role", "keys", "told", "near", "pair", "or", "but"}
-	Clauses = []string{"plain", "throttled", "loose", "once", "follows", "attached", "set", "hold", "ref", "list", "record"}
+	Clauses = []string{
+		"plain", "throttled", "loose", "once", "follows", "attached", "set", "hold", "ref", "list", "record",
+	}
 )
 
-// Carried makes a random contract for tests of replication: kinds and properties of all classes of audiences, with all clauses, and
-// nothing that acts. What changes there, a test changes itself.
+// Carried makes a random contract for tests of replication: kinds and properties of all classes of audiences, with all
+// clauses, and nothing that acts. What changes there, a test changes itself.
 func Carried(r *rand.Rand) string {
 	g := &maker{Rand: r}
-	g.line("contract carried language 1\ntick %d per second\nseats 12 grace 1s\nroles player, spectator, referee", []int{10, 20, 30}[r.IntN(3)])
+	g.line(
+		"contract carried language 1\ntick %d per second\nseats 12 grace 1s\nroles player, spectator, referee",
+		[]int{10, 20, 30}[r.IntN(3)],
+	)
 	g.line("enum Item { flare, patch, tank }\ntype Mark { n: int 0..9, at: vec2 -9..9 step 0.5, by: ref Diver }")
 	g.line("type Place = vec2 -100..100 step 0.01\ntype Rate = vec2 -20..20 step 0.01")
 	kinds := []string{"Dive", "Diver", "Crate", "Eel"}
 	for _, k := range kinds {
-		g.line("audience keys_%s(e: %s) = viewer.Diver.crew == e.crew%s", k, k, g.one("", "", " and viewer.Diver.mood > 2", " and e.crew != 2", " and viewer.Diver.mood == e.mood"))
+		g.line(
+			"audience keys_%s(e: %s) = viewer.Diver.crew == e.crew%s", k, k,
+			g.one("", "", " and viewer.Diver.mood > 2", " and e.crew != 2", " and viewer.Diver.mood == e.mood"),
+		)
 		g.line("audience told_%s(e: %s) = Dive.mood == e.mood", k, k)
-		g.line("audience near_%s(e: %s) = distance(viewer.Diver.pos, e.pos) %s %d%s", k, k, g.one("<=", "<"), []int{0, 1, 5 + r.IntN(60), 5 + r.IntN(60), 5 + r.IntN(60), 5 + r.IntN(60), 900}[r.IntN(7)], g.one("", "", " and viewer.Diver.crew == e.crew"))
+		g.line(
+			"audience near_%s(e: %s) = distance(viewer.Diver.pos, e.pos) %s %d%s", k, k, g.one("<=", "<"),
+			[]int{0, 1, 5 + r.IntN(60), 5 + r.IntN(60), 5 + r.IntN(60), 5 + r.IntN(60), 900}[r.IntN(7)],
+			g.one("", "", " and viewer.Diver.crew == e.crew"),
+		)
 		g.line("audience pair_%s(e: %s) = viewer.Diver.mood > e.mood", k, k)
 	}
 	clause := func(kind, class string) string {
@@ -33,8 +45,14 @@ func Carried(r *rand.Rand) string {
 		return " to " + map[string]string{
 			"nobody": "nobody", "owner": "owner", "role": g.one("referee", "spectator", "player"),
 			"keys": "keys_" + kind + "(self)", "told": "told_" + kind + "(self)", "near": "near_" + kind + "(self)", "pair": "pair_" + kind + "(self)",
-			"or":  g.one("near_"+kind+"(self) or spectator", "owner or referee", "keys_"+kind+"(self) or owner", "pair_"+kind+"(self) or referee"),
-			"but": g.one("everyone but owner", "everyone but referee", "keys_"+kind+"(self) but owner", "near_"+kind+"(self) but spectator", "everyone but keys_"+kind+"(self)"),
+			"or": g.one(
+				"near_"+kind+"(self) or spectator", "owner or referee", "keys_"+kind+"(self) or owner",
+				"pair_"+kind+"(self) or referee",
+			),
+			"but": g.one(
+				"everyone but owner", "everyone but referee", "keys_"+kind+"(self) but owner",
+				"near_"+kind+"(self) but spectator", "everyone but keys_"+kind+"(self)",
+			),
 		}[class]
 	}
 	for i, k := range kinds {
@@ -44,12 +62,18 @@ func Carried(r *rand.Rand) string {
 		}
 		g.line("%s {\n  crew: int 0..2 = 0\n  mood: int 0..4 = 0\n  pos: Place = vec(0, 0)", head)
 		for n := range 3 + r.IntN(6) {
-			class, how := g.one(Classes...), g.one(Clauses...)
+			class := g.one(Classes...)
+			how := g.one(Clauses...)
 			name := fmt.Sprintf("p%d_%s_%s", n, how, class)
 			to := clause(k, class)
 			plain := func() (string, string) {
-				types := []string{"int -50..50", "real -4..4 step 0.25", "bool", "text max 9", "Item", "Place", "vec3 -5..5 step 0.1", "direction step 0.01", "rotation step 0.01", "client", "kind of [Crate, Eel]"}
-				defaults := []string{"0", "0.5", "true", `"a"`, "patch", "vec(1, 1)", "vec(1, 1, 1)", "", "", "nothing", "Crate"}
+				types := []string{
+					"int -50..50", "real -4..4 step 0.25", "bool", "text max 9", "Item", "Place", "vec3 -5..5 step 0.1",
+					"direction step 0.01", "rotation step 0.01", "client", "kind of [Crate, Eel]",
+				}
+				defaults := []string{
+					"0", "0.5", "true", `"a"`, "patch", "vec(1, 1)", "vec(1, 1, 1)", "", "", "nothing", "Crate",
+				}
 				at := g.IntN(len(types))
 				if defaults[at] == "" {
 					return types[at], ""
@@ -61,7 +85,10 @@ func Carried(r *rand.Rand) string {
 				t, d := plain()
 				g.line("  %s: %s%s%s", name, t, d, to)
 			case "throttled":
-				g.line("  %s: %s at most %d per second%s", name, g.one("int 0..900 = 0", "Place = vec(1, 1)", "text max 9 = \"\""), 1+r.IntN(9), to)
+				g.line(
+					"  %s: %s at most %d per second%s", name,
+					g.one("int 0..900 = 0", "Place = vec(1, 1)", "text max 9 = \"\""), 1+r.IntN(9), to,
+				)
 			case "loose":
 				g.line("  %s: %s loose%s", name, g.one("int 0..900 = 0", "Place = vec(1, 1)", "Item = tank"), to)
 			case "once":
@@ -73,7 +100,10 @@ func Carried(r *rand.Rand) string {
 				}
 				g.line("  %s: Place = vec(0, 0) follows v%d%s\n  v%d: Rate = vec(0, 0)%s", name, n, to, n, other)
 			case "attached":
-				g.line("  h%d: ref %s = nothing\n  %s: Place = vec(2, 2) follows h%d.pos%s%s", n, g.one("Diver", "Diver", "Crate"), name, n, g.one("", " by vec(0, -1)"), to)
+				g.line(
+					"  h%d: ref %s = nothing\n  %s: Place = vec(2, 2) follows h%d.pos%s%s", n,
+					g.one("Diver", "Diver", "Crate"), name, n, g.one("", " by vec(0, -1)"), to,
+				)
 			case "set":
 				g.line("  %s: Place = vec(0, 0) set by owner pace distance(old, new) 8 per second burst 9%s", name, to)
 			case "hold":
@@ -81,7 +111,14 @@ func Carried(r *rand.Rand) string {
 			case "ref":
 				g.line("  %s: ref %s = nothing%s", name, g.one("Diver", "Crate", "Eel"), to)
 			case "list":
-				g.line("  %s: %s%s", name, g.one("list<int 0..9> max 4", "stacks<Item> max 3 each 5", "map<Item, int 0..9> max 3", "list<ref Diver> max 3", "list<text max 4> max 2"), to)
+				g.line(
+					"  %s: %s%s", name,
+					g.one(
+						"list<int 0..9> max 4", "stacks<Item> max 3 each 5", "map<Item, int 0..9> max 3",
+						"list<ref Diver> max 3", "list<text max 4> max 2",
+					),
+					to,
+				)
 			case "record":
 				g.line("  %s: Mark%s", name, to)
 			}

@@ -46,7 +46,8 @@ type place struct {
 	entities map[string]int // names of entities, by kind
 	depth    int
 	reply    bool
-	level    string // who learns of it: of which audience values of self may be used besides public ones; "any" does not care
+	// who learns of it: of which audience values of self may be used besides public ones; "any" does not care
+	level string
 }
 
 func (g *maker) one(words ...string) string { return words[g.IntN(len(words))] }
@@ -76,7 +77,9 @@ func (g *maker) careful(at *place) *place {
 func (g *maker) reads(at *place, e string, list []prop) []prop {
 	var out []prop
 	for _, p := range list {
-		if p.to == "" || at.level == "any" || at.level == "nobody" || e == "self" && p.to == at.level || at.caller && at.kind == diver && at.level == "caller" && p.to == "owner" && (e == "self" || e == "caller.Diver") {
+		if p.to == "" || at.level == "any" || at.level == "nobody" || e == "self" && p.to == at.level ||
+			at.caller && at.kind == diver && at.level == "caller" && p.to == "owner" &&
+				(e == "self" || e == "caller.Diver") {
 			out = append(out, p)
 		}
 	}
@@ -90,7 +93,8 @@ func (g *maker) writes(at *place, e string, list []prop) []prop {
 		if p.name == "held" {
 			continue
 		}
-		if at.level == "any" || at.level == "public" || at.level == "caller" || p.to == "nobody" || e == "self" && p.to == at.level {
+		if at.level == "any" || at.level == "public" || at.level == "caller" || p.to == "nobody" ||
+			e == "self" && p.to == at.level {
 			out = append(out, p)
 		}
 	}
@@ -121,7 +125,9 @@ func (g *maker) audience(kind int) string {
 	choices := []string{"nobody", "nobody", "referee", "told(self)"}
 	switch kind {
 	case diver:
-		choices = []string{"nobody", "owner", "owner", "mates(self)", "everyone but owner", "referee", "owner or referee"}
+		choices = []string{
+			"nobody", "owner", "owner", "mates(self)", "everyone but owner", "referee", "owner or referee",
+		}
 		if g.friends {
 			choices = append(choices, "friends(self)")
 		}
@@ -177,14 +183,17 @@ func (g *maker) properties(k *kind, index int) {
 	if index == diver && g.in(5) {
 		p := prop{"held", g.audience(index)}
 		k.bools = append(k.bools, p)
-		g.line("  hold held lease 500ms when %s%s", g.cond(g.careful(&place{kind: index, level: "public"}), 1), clause(p))
+		g.line(
+			"  hold held lease 500ms when %s%s", g.cond(g.careful(&place{kind: index, level: "public"}), 1), clause(p),
+		)
 	}
 }
 
 func (g *maker) contract() string {
 	g.line("contract wild language 1\ntick 20 per second\nstrikes %s in 10s\nroles player, referee", g.one("8", "200"))
 	g.line("audience mates(d: Diver) = viewer.Diver.crew == d.crew")
-	if g.friends = g.in(15); g.friends {
+	g.friends = g.in(15)
+	if g.friends {
 		g.line("audience friends(d: Diver) = viewer.Diver.n0 == d.n0")
 	}
 	g.line("audience told(d: Dive) = d.phase == 2")
@@ -216,11 +225,17 @@ func (g *maker) contract() string {
 		g.line("§%s\n}", strings.ToLower(names[i]))
 	}
 	if g.in(2) {
-		g.line("fn f(n: int) -> int = clip(%s, 0..9)", g.int(g.careful(&place{kind: -1, level: "public", ints: []string{"n"}}), 2))
+		g.line(
+			"fn f(n: int) -> int = clip(%s, 0..9)",
+			g.int(g.careful(&place{kind: -1, level: "public", ints: []string{"n"}}), 2),
+		)
 		g.fns = 1
 	}
 	if g.in(2) {
-		g.line("on join(c) {\n%s}", g.begin(&place{kind: -1, body: true, entities: map[string]int{"c.Diver": diver}}, 1+g.IntN(2)))
+		g.line(
+			"on join(c) {\n%s}",
+			g.begin(&place{kind: -1, body: true, entities: map[string]int{"c.Diver": diver}}, 1+g.IntN(2)),
+		)
 	}
 	text := g.b.String()
 	for i := range names {
@@ -235,7 +250,9 @@ func (g *maker) contract() string {
 func (g *maker) members(i int) {
 	k := &g.kinds[i]
 	if i == diver && g.in(2) {
-		g.line("  action act(n: int 0..9) {\n%s  }", g.body(&place{kind: i, body: true, ints: []string{"n"}}, 1+g.IntN(2)))
+		g.line(
+			"  action act(n: int 0..9) {\n%s  }", g.body(&place{kind: i, body: true, ints: []string{"n"}}, 1+g.IntN(2)),
+		)
 		g.acts = append(g.acts, "act")
 	}
 	for n := range []int{1, 2, 1}[i] + g.IntN(2) {
@@ -247,10 +264,16 @@ func (g *maker) members(i int) {
 		if g.in(6) {
 			reply = " -> int 0..9"
 		}
-		at := &place{kind: i, caller: true, referee: from == " from referee" || from == " from everyone", ints: []string{"a"}}
+		at := &place{
+			kind:    i,
+			caller:  true,
+			referee: from == " from referee" || from == " from everyone",
+			ints:    []string{"a"},
+		}
 		other := ""
 		if g.in(4) {
-			other, at.entities = ", o: ref Diver", map[string]int{"o": diver}
+			other = ", o: ref Diver"
+			at.entities = map[string]int{"o": diver}
 		}
 		g.line("  request r%d(a: int 0..9%s)%s%s", n, other, reply, from)
 		at = g.careful(at)
@@ -262,13 +285,23 @@ func (g *maker) members(i int) {
 		for range g.IntN(2) {
 			g.line("    check %s else %s \"no\"", g.cond(at, 1), g.one("deny", "deny", "strike"))
 		}
-		if at.body, at.reply = true, reply != ""; at.level != "any" {
+		at.body = true
+		at.reply = reply != ""
+		if at.level != "any" {
 			at.level = ""
 		}
-		g.line("  {\n%s%s  }", g.body(at, 1+g.IntN(2)), map[bool]string{true: "    reply " + g.fit(g.int(g.careful(&place{kind: i, caller: true, referee: true, level: "public"}), 1)) + "\n", false: ""}[reply != ""])
+		g.line(
+			"  {\n%s%s  }", g.body(at, 1+g.IntN(2)), map[bool]string{true: "    reply " + g.fit(g.int(g.careful(&place{
+				kind:    i,
+				caller:  true,
+				referee: true,
+				level:   "public",
+			}), 1)) + "\n", false: ""}[reply != ""],
+		)
 	}
 	for range g.IntN(2) {
-		while, at := "", &place{kind: i, body: true}
+		while := ""
+		at := &place{kind: i, body: true}
 		if g.in(2) {
 			at = g.careful(at)
 			at.body = false
@@ -297,7 +330,10 @@ func (g *maker) members(i int) {
 		g.line("  on spawn {\n%s%s  }", g.rolls(k), g.begin(&place{kind: i, body: true}, 1))
 	}
 	if i == dive {
-		g.line("  on start {\n    %s    spawn Crate\n    spawn Crate\n    %sspawn Crate\n%s  }", g.rolls(k), g.perhaps(), g.begin(&place{kind: i, body: true}, g.IntN(2)))
+		g.line(
+			"  on start {\n    %s    spawn Crate\n    spawn Crate\n    %sspawn Crate\n%s  }", g.rolls(k), g.perhaps(),
+			g.begin(&place{kind: i, body: true}, g.IntN(2)),
+		)
 	}
 }
 
@@ -318,7 +354,9 @@ func (g *maker) rolls(k *kind) string {
 func (g *maker) perhaps() string {
 	for _, p := range g.rolled {
 		if g.in(g.care) {
-			return g.one(fmt.Sprintf("if %s > 4 { return }\n    ", p.name), fmt.Sprintf("let never = 10 / %s\n    ", p.name))
+			return g.one(
+				fmt.Sprintf("if %s > 4 { return }\n    ", p.name), fmt.Sprintf("let never = 10 / %s\n    ", p.name),
+			)
 		}
 	}
 	return ""
@@ -499,7 +537,9 @@ func (g *maker) stmt(at *place) string {
 		if g.in(4) && at.depth < 3 {
 			name := fmt.Sprintf("w%d", g.IntN(100000))
 			local := g.with(at, name, diver)
-			out := fmt.Sprintf("    let %s = first(z in Diver where %s else nothing)\n", name, g.cond(g.with(at, "z", diver), 0))
+			out := fmt.Sprintf(
+				"    let %s = first(z in Diver where %s else nothing)\n", name, g.cond(g.with(at, "z", diver), 0),
+			)
 			return out + g.stmt(local)
 		}
 		name := fmt.Sprintf("v%d", g.IntN(100000))
@@ -556,11 +596,16 @@ func (g *maker) stmt(at *place) string {
 			if g.in(2) {
 				return fmt.Sprintf("    if %s.bag.room() > 0 { %s.bag.put(%s) }\n", e, e, g.fit(g.int(at, 1)))
 			}
-			return g.one(fmt.Sprintf("    %s.bag.clear()\n", e), fmt.Sprintf("    %s.bag.put(%s)\n", e, g.fit(g.int(at, 0))))
+			return g.one(
+				fmt.Sprintf("    %s.bag.clear()\n", e), fmt.Sprintf("    %s.bag.put(%s)\n", e, g.fit(g.int(at, 0))),
+			)
 		}
 	case 8:
 		if e, k := g.entity(at); k < len(g.kinds) && len(g.writes(at, e, g.kinds[k].refs)) > 0 {
-			return fmt.Sprintf("    %s.buddy = %s\n", e, g.one("nothing", "first(y in Diver else nothing)", "first(y in Diver where y.crew == 1 else nothing)"))
+			return fmt.Sprintf(
+				"    %s.buddy = %s\n", e,
+				g.one("nothing", "first(y in Diver else nothing)", "first(y in Diver where y.crew == 1 else nothing)"),
+			)
 		}
 	case 9:
 		if len(g.acts) > 0 && at.kind == diver && at.depth < 3 {
@@ -586,7 +631,8 @@ func (g *maker) stmt(at *place) string {
 	}
 	p, ok := g.some(g.writes(at, e, g.kinds[k].ints))
 	if !ok {
-		if p, ok = g.some(g.writes(at, "self", g.own(at))); !ok {
+		p, ok = g.some(g.writes(at, "self", g.own(at)))
+		if !ok {
 			return "    if 1 > 2 { log everyone \"never\" }\n"
 		}
 		e = "self"
