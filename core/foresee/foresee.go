@@ -84,7 +84,7 @@ func (f *Foresight) set(
 	clients := slices.Clone(held.Clients)
 	slices.SortFunc(clients, func(a, b wire.Client) int { return a.Number - b.Number })
 	for _, c := range clients {
-		w.Enter(world.Client{Number: c.Number, Name: c.Name, Role: slices.Index(f.contract.Roles, c.Role)})
+		w.AddClient(world.Client{Number: c.Number, Name: c.Name, Role: slices.Index(f.contract.Roles, c.Role)})
 	}
 	entities := map[int64]*world.Entity{}
 	kind := func(name string) *contract.Kind {
@@ -99,7 +99,7 @@ func (f *Foresight) set(
 		case k == nil:
 		case k.Shared:
 			e := w.Shared(k.Index)
-			w.Give(e, t.Owner)
+			w.SetOwner(e, t.Owner)
 			entities[int64(t.Number)] = e
 		default:
 			entities[int64(t.Number)] = w.Spawn(k, t.Owner)
@@ -123,7 +123,7 @@ func (f *Foresight) set(
 		}
 	}
 	w.Commit()
-	w.News(func(world.News) {})
+	w.Events(func(world.Event) {})
 	var slots []int64
 	for i, p := range r.Params {
 		slots = p.Type.AppendSlots(slots, p.Type.Refs(args[i], number), w.Intern)
@@ -132,7 +132,7 @@ func (f *Foresight) set(
 	if entity == 0 && r.Kind.Shared {
 		self = w.Shared(r.Kind.Index)
 	} else if entity == 0 {
-		self = w.Of(r.Kind.Index, me)
+		self = w.OfClient(r.Kind.Index, me)
 	}
 	return rules.NewMachine(f.program, w, [32]byte{}), self, slots
 }

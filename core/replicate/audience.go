@@ -164,7 +164,7 @@ func (v *View) placeInAudience(a *audience, spawned []*baseline) {
 	}
 	for i, lane := range a.Lanes {
 		if all {
-			for _, e := range v.world.Kind(lane.Kind.Index) {
+			for _, e := range v.world.OfKind(lane.Kind.Index) {
 				v.placeEntity(a, i, v.baselineOf(e))
 			}
 			continue

@@ -82,16 +82,16 @@ func TestAskedAudiencesConverge(t *testing.T) {
 				switch what := rapid.IntRange(0, 9).Draw(t, "what"); {
 				case what == 0 && len(copies) < 4:
 					last++
-					w.Enter(world.Client{Number: last, Name: fmt.Sprint(last)})
+					w.AddClient(world.Client{Number: last, Name: fmt.Sprint(last)})
 					v.AddClient(wire.Client{Number: last, Name: fmt.Sprint(last), Role: "player"})
 					copies[last] = newHolder(v)
 				case what == 1 && copies[who] != nil && copies[who].last > 0:
 					for _, e := range things {
 						if e.Owner == who {
-							w.Give(e, 0)
+							w.SetOwner(e, 0)
 						}
 					}
-					w.Leave(who)
+					w.RemoveClient(who)
 					v.RemoveClient(who)
 					delete(copies, who)
 				case what == 2:
@@ -105,7 +105,7 @@ func TestAskedAudiencesConverge(t *testing.T) {
 						w.Despawn(e)
 					case 4:
 						if who == 0 || copies[who] != nil {
-							w.Give(e, who)
+							w.SetOwner(e, who)
 						}
 					case 5:
 						rules.sees[fmt.Sprint(e.ID, who)] = n > 4
@@ -136,18 +136,18 @@ func TestAskedAudiencesConverge(t *testing.T) {
 					}
 				}
 				w.Commit()
-				w.News(func(n world.News) {
+				w.Events(func(n world.Event) {
 					switch {
-					case n.Spawn:
+					case n.Spawned:
 						v.AddEntity(n.Entity)
-					case n.Gone:
+					case n.Despawned:
 						v.RemoveEntity(n.Entity)
 					default:
 						v.MarkOwnerChanged(n.Entity)
 					}
 				})
 			}
-			w.Flush(v.MarkWritten)
+			w.VisitWritten(v.MarkWritten)
 			v.EndTick()
 			for n, held := range copies {
 				held.deliver(t, v, n)

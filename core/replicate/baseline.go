@@ -92,11 +92,11 @@ func (b *baseline) isCurrent(p *contract.Property) bool {
 func (b *baseline) currentField(p *contract.Property) wire.Field {
 	v := b.plan.view
 	return wire.Field{
-		Name:   p.Name,
-		Type:   p.Type,
-		Value:  p.Type.Refs(v.world.Value(b.entity, p), v.publicID),
-		Motion: motionOf(v.world, b.entity, p),
-		Tied:   attachmentOf(v.world, b.entity, p),
+		Name:     p.Name,
+		Type:     p.Type,
+		Value:    p.Type.Refs(v.world.Value(b.entity, p), v.publicID),
+		Motion:   motionOf(v.world, b.entity, p),
+		Attached: attachmentOf(v.world, b.entity, p),
 	}
 }
 
@@ -178,7 +178,7 @@ func (b *baseline) Field(index int) wire.Field {
 		return wire.Field{Name: p.Name, Type: p.Type, Value: p.Type.FromSlots(now, nil)}
 	}
 	f := b.fields[p.Index]
-	if f.Tied != nil { // where it is now, for when what it is attached to is gone
+	if f.Attached != nil { // where it is now, for when what it is attached to is gone
 		f.Value = b.plan.view.world.Value(b.entity, p)
 	}
 	return f
@@ -196,8 +196,8 @@ func (b *baseline) Slots(index int) (old, now []int64) {
 	return b.values[sent.to : 2*sent.to-sent.from], now
 }
 
-// Moved notes that a group has given the entity another slot.
-func (b *baseline) Moved(g *wire.Group, lane, slot int) {
+// SlotMoved notes that a group has given the entity another slot.
+func (b *baseline) SlotMoved(g *wire.Group, lane, slot int) {
 	for i := range b.placements {
 		at := &b.placements[i]
 		if at.set.group == g && at.lane == lane {

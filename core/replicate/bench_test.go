@@ -43,7 +43,7 @@ func BenchmarkEncode(b *testing.B) {
 					w.Write(e, n.Index, n.Slot, int64((i*7919+j*104729)%1000000))
 				}
 				w.Commit()
-				w.Flush(v.MarkWritten)
+				w.VisitWritten(v.MarkWritten)
 				if i > 0 {
 					b.StartTimer()
 				}

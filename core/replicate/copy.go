@@ -187,7 +187,7 @@ func (a *application) spawn(spawned []wire.Spawn) {
 }
 
 // changesWithTime reports whether a field's value may change without being sent.
-func changesWithTime(f wire.Field) bool { return f.Motion != nil || f.Tied != nil }
+func changesWithTime(f wire.Field) bool { return f.Motion != nil || f.Attached != nil }
 
 func (a *application) addIfMine(e *Entity) {
 	if a.copy.Me != 0 && e.Owner == a.copy.Me {
@@ -356,7 +356,7 @@ func (c *Copy) updateMotion() {
 	}
 	for _, e := range c.entities {
 		for i := range e.Fields {
-			if f := &e.Fields[i]; f.Tied != nil {
+			if f := &e.Fields[i]; f.Attached != nil {
 				c.updateAttached(e, f)
 			}
 		}
@@ -366,13 +366,13 @@ func (c *Copy) updateMotion() {
 // updateAttached computes a property that is attached to one of its carrier. It keeps its value when the client does
 // not know of the carrier.
 func (c *Copy) updateAttached(e *Entity, f *wire.Field) {
-	ref, _ := e.Value(f.Tied.Ref)
+	ref, _ := e.Value(f.Attached.Ref)
 	carrier := c.entities[uint32(ref.Num)]
 	if carrier == nil {
 		return
 	}
-	if to, ok := carrier.Field(f.Tied.Prop); ok && len(to.Value.Parts) == len(f.Value.Parts) {
-		f.Value = f.Tied.Value(f.Type, to.Value, to.Type)
+	if to, ok := carrier.Field(f.Attached.Prop); ok && len(to.Value.Parts) == len(f.Value.Parts) {
+		f.Value = f.Attached.Value(f.Type, to.Value, to.Type)
 	}
 }
 

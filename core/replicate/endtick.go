@@ -130,7 +130,7 @@ func (v *View) recordChanges() {
 func (v *View) recordOwner(b *baseline) {
 	for _, at := range b.placements {
 		if !at.isNew && at.set.audience.Lanes[at.lane].Whole {
-			at.set.group.Owned(at.lane, at.slot)
+			at.set.group.SetOwner(at.lane, at.slot)
 			at.set.digest += b.ownerDigestDelta
 		}
 	}
@@ -167,7 +167,7 @@ func (v *View) recordResend(r resend) {
 		item = entry
 	}
 	plan := r.baseline.plan
-	u.private.Again(item, plan.outlineIndex, plan.outlineProperty[r.property.Index])
+	u.private.Resend(item, plan.outlineIndex, plan.outlineProperty[r.property.Index])
 }
 
 // packShared packs what several clients are sent.
@@ -203,7 +203,7 @@ func (v *View) FrameParts(client int, out *wire.Parts) bool {
 		switch set := s.set; {
 		case s.isNew:
 			if set.snapshot == nil {
-				set.group.Fresh()
+				set.group.Restart()
 				set.snapshot = set.group.Snapshot(v.world.Tick)
 			}
 			out.Blocks = append(out.Blocks, wire.Enter(s.handle, set.audience.index, set.snapshot))

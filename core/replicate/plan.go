@@ -56,7 +56,7 @@ func newKindPlan(v *View, kind *contract.Kind, grouping contract.KindGrouping) k
 			index = len(p.sentProperties)
 			p.sentProperties = append(p.sentProperties, property)
 			p.visibleMask |= 1 << property.Index
-			if wire.Plain(property.Type) && !property.Loose && !property.Moves() && !property.Attaches() {
+			if wire.IsNumeric(property.Type) && !property.Loose && !property.Moves() && !property.Attaches() {
 				p.deltaMask |= 1 << property.Index
 			}
 		}

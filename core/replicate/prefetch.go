@@ -5,14 +5,14 @@ import "kamerad/core/world"
 // Prefetch reads what MarkWritten is about to read of some entities, so that the waits for memory overlap. See
 // world.Prefetch for what that brings.
 func (v *View) Prefetch(list []*world.Entity) {
-	v.prefetchSink += world.Warm(list)
+	v.prefetchSink += world.Prefetch(list)
 	for _, e := range list {
-		if b, ok := e.Shown.(*baseline); ok {
+		if b, ok := e.Baseline.(*baseline); ok {
 			v.prefetchSink += int64(b.number) + b.epoch
 		}
 	}
 	for _, e := range list {
-		b, ok := e.Shown.(*baseline)
+		b, ok := e.Baseline.(*baseline)
 		if !ok {
 			continue
 		}
@@ -24,7 +24,7 @@ func (v *View) Prefetch(list []*world.Entity) {
 		}
 	}
 	for _, e := range list {
-		if b, ok := e.Shown.(*baseline); ok && b.privateEntries != nil {
+		if b, ok := e.Baseline.(*baseline); ok && b.privateEntries != nil {
 			v.prefetchSink += int64(b.privateEntries.viewer.number)
 		}
 	}
@@ -45,12 +45,12 @@ func (v *View) PrefetchClients(n int) {
 			v.prefetchSink += int64(u.subscriptions[0].handle) + int64(u.subscriptions[n-1].handle)
 		}
 		if u.changedEntries != nil {
-			v.prefetchSink += int64(u.changedEntries.mask) + int64(u.private.Warm())
+			v.prefetchSink += int64(u.changedEntries.mask) + int64(u.private.Prefetch())
 		}
 	}
 	for _, u := range list {
 		if u.changedEntries != nil {
-			v.prefetchSink += int64(u.private.WarmMore()) + u.changedEntries.baseline.epoch
+			v.prefetchSink += int64(u.private.PrefetchMore()) + u.changedEntries.baseline.epoch
 		}
 	}
 }

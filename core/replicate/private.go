@@ -128,7 +128,7 @@ func (p *kindPlan) hasPrivateParts() bool { return p.perClient || p.toOwner || p
 
 // updateEntriesOfKind updates a client's entries of all entities of a kind, which is given by its index.
 func (v *View) updateEntriesOfKind(u *viewer, kind int) {
-	for _, e := range v.world.Kind(kind) {
+	for _, e := range v.world.OfKind(kind) {
 		v.updateEntry(u, v.baselineOf(e))
 	}
 }
@@ -304,7 +304,7 @@ func (v *View) updateEntry(u *viewer, b *baseline) {
 	}
 	entry.nextMask = mask
 	if mask != entry.mask && !entry.isNew {
-		u.private.Mask(entry.plan.outlineIndex, int(entry.slot), mask)
+		u.private.SetMask(entry.plan.outlineIndex, int(entry.slot), mask)
 		entry.markChanged()
 	}
 }
@@ -445,7 +445,7 @@ func (v *View) recordEntryChange(u *viewer, entry *privateEntry) {
 	case entry.isNew:
 		u.digest += entry.entityDigest
 	case entry.ownerDigestDelta != 0:
-		u.private.Owned(p.outlineIndex, int(entry.slot))
+		u.private.SetOwner(p.outlineIndex, int(entry.slot))
 		u.digest += entry.ownerDigestDelta
 	}
 	before := entry.mask

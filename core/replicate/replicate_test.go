@@ -107,7 +107,7 @@ func (b *table) join(n int) {
 
 func (b *table) leave(n int) {
 	for _, name := range []string{"Mine", "Body"} {
-		e := b.w.Of(b.kind(name).Index, n)
+		e := b.w.OfClient(b.kind(name).Index, n)
 		b.w.Despawn(e)
 		b.v.RemoveEntity(e)
 	}
@@ -123,7 +123,7 @@ func (b *table) write(e *world.Entity, property string, v int64) {
 // cut ends the tick: each client gets what is its own. It gives how many got anything.
 func (b *table) cut() (notices map[int][]Notice, frames int) {
 	b.w.Tick++
-	b.w.Flush(b.v.MarkWritten)
+	b.w.VisitWritten(b.v.MarkWritten)
 	b.v.EndTick()
 	notices = map[int][]Notice{}
 	for n, h := range b.copies {
@@ -188,8 +188,8 @@ func TestEachAudienceGetsItsShare(t *testing.T) {
 		assert.Equal(t, c.one, b.held(1, c.kind, c.owner, c.property), "client 1: %s.%s", c.kind, c.property)
 		assert.Equal(t, c.two, b.held(2, c.kind, c.owner, c.property), "client 2: %s.%s", c.kind, c.property)
 	}
-	body := b.w.Of(b.kind("Body").Index, 1)
-	mine := b.w.Of(b.kind("Mine").Index, 1)
+	body := b.w.OfClient(b.kind("Body").Index, 1)
+	mine := b.w.OfClient(b.kind("Mine").Index, 1)
 	assert.Nil(t, b.v.Entity(2, b.v.Number(mine)), "what a client may not know of is not there for it")
 	assert.Equal(t, mine, b.v.Entity(1, b.v.Number(mine)))
 	assert.Equal(t, body, b.v.Entity(2, b.v.Number(body)))

@@ -167,11 +167,11 @@ func (s *ServerState) MarkWritten(e *world.Entity, properties uint64) {
 // field returns a property as it is now.
 func (s *ServerState) field(e *world.Entity, p *contract.Property) wire.Field {
 	return wire.Field{
-		Name:   p.Name,
-		Type:   p.Type,
-		Value:  s.PublicRefs(p.Type, s.world.Value(e, p)),
-		Motion: motionOf(s.world, e, p),
-		Tied:   attachmentOf(s.world, e, p),
+		Name:     p.Name,
+		Type:     p.Type,
+		Value:    s.PublicRefs(p.Type, s.world.Value(e, p)),
+		Motion:   motionOf(s.world, e, p),
+		Attached: attachmentOf(s.world, e, p),
 	}
 }
 
@@ -222,7 +222,7 @@ func (s *ServerState) Snapshot() *wire.Block {
 			if s.unwatched && !s.keeps(p, e.Kind) {
 				spawn.Fields[i] = s.field(e, p)
 			}
-			if f := &spawn.Fields[i]; f.Tied != nil || f.Motion != nil { // where it is now
+			if f := &spawn.Fields[i]; f.Attached != nil || f.Motion != nil { // where it is now
 				f.Value = s.PublicRefs(p.Type, s.world.Value(e, p))
 			}
 		}

@@ -204,7 +204,7 @@ func (v *View) viewer(number int) *viewer {
 
 // baselineOf returns the baseline of an entity, or nil.
 func (v *View) baselineOf(e *world.Entity) *baseline {
-	if b, ok := e.Shown.(*baseline); ok && b.plan.view == v {
+	if b, ok := e.Baseline.(*baseline); ok && b.plan.view == v {
 		return b
 	}
 	return v.baselines[e.ID]
@@ -219,7 +219,7 @@ func (v *View) AddEntity(e *world.Entity) {
 		owner:  e.Owner,
 	}
 	v.baselines[e.ID] = b
-	e.Shown = b
+	e.Baseline = b
 	v.entityByNumber[b.number] = e
 	v.spawned = append(v.spawned, b)
 	v.noteKindChanged(e)
@@ -314,7 +314,7 @@ func (v *View) updateOrDefer(b *baseline, p *contract.Property) {
 // markViewerSideChanged queues the client that owns e for another check of its audiences: properties that its sides
 // read may have changed. properties is a bit set over the kind's properties.
 func (v *View) markViewerSideChanged(e *world.Entity, properties uint64) {
-	if v.world.Of(e.Kind.Index, e.Owner) != e {
+	if v.world.OfClient(e.Kind.Index, e.Owner) != e {
 		v.checkAllViewers = true // it was given away: whoever had it reads another one now
 		return
 	}

@@ -64,12 +64,12 @@ func (m *Machine) state() string {
 	for _, e := range w.Entities() {
 		fmt.Fprint(&b, e.ID, e.Kind.Name, e.Owner, e.Gone, " ")
 		for _, p := range e.Kind.Properties {
-			fmt.Fprint(&b, p.Name, "=", p.Type.Format(w.Value(e, p)), w.Changed(e, p.Index), " ")
+			fmt.Fprint(&b, p.Name, "=", p.Type.Format(w.Value(e, p)), w.ChangedTick(e, p.Index), " ")
 		}
-		fmt.Fprintln(&b, e.Nums[len(e.Nums)-1:], w.Waiting(e))
+		fmt.Fprintln(&b, e.Nums[len(e.Nums)-1:], w.Delayed(e))
 	}
 	for _, k := range m.program.contract.Kinds {
-		fmt.Fprint(&b, len(w.Kind(k.Index)), w.Of(k.Index, 1) != nil, " ")
+		fmt.Fprint(&b, len(w.OfKind(k.Index)), w.OfClient(k.Index, 1) != nil, " ")
 	}
 	for _, c := range w.Clients() {
 		fmt.Fprint(&b, c.Number, c.Name, c.Role, " ")
@@ -121,12 +121,12 @@ func TestABodyThatFaultsLeavesNothing(t *testing.T) {
 		m := NewMachine(p, w, [32]byte{3})
 		for i, name := range []string{"Ana", "Bo"} {
 			client := world.Client{Number: i + 1, Name: name}
-			w.Enter(client)
+			w.AddClient(client)
 			require.Nil(t, m.Join(&client))
 			w.Commit()
 		}
 		for i, r := range c.Requests {
-			self := w.Of(0, 1)
+			self := w.OfClient(0, 1)
 			if self == nil {
 				return
 			}

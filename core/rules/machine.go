@@ -66,7 +66,7 @@ type Machine struct {
 	frames  []*frame // of the body that runs, and of the actions and functions that it is in
 	loops   []loop   // that are open
 	open    int      // how many
-	touched []world.Touched
+	touched []world.ChangedProperty
 	slots   []int64  // for values on their way
 	reason  string   // of a fault that was worded when it happened
 	inner   *Outcome // of an action or function that failed
@@ -236,7 +236,7 @@ func (m *Machine) own(client *world.Client) *Outcome {
 				Check:   -1,
 				Reason: fmt.Sprintf(
 					"there have been %d entities of the kind %s, and no more can be numbered",
-					world.MostSerials(m.program.contract), k.Name,
+					world.MaxSerial(m.program.contract), k.Name,
 				),
 			}
 			return &m.outcome
@@ -346,7 +346,7 @@ func (m *Machine) rounds() *Outcome {
 	m.caller = 0
 	for round, mark := 1, 0; ; round++ {
 		m.touched = m.World.ChangedSince(mark, m.touched[:0])
-		mark = m.World.Mark()
+		mark = m.World.JournalMark()
 		for _, t := range m.touched {
 			c := m.program.kinds[t.Entity.Kind.Index].change[t.Property]
 			if c == nil || t.Entity.Gone {
@@ -369,7 +369,7 @@ func (m *Machine) rounds() *Outcome {
 				return out
 			}
 		}
-		if m.World.Mark() == mark {
+		if m.World.JournalMark() == mark {
 			return nil
 		}
 	}
@@ -726,7 +726,7 @@ func (m *Machine) exec(f *frame, depth int, ins []ins, row []int64, c *code) (at
 			m.World.Write(e, s.index, s.slot, v)
 
 		case opEntityOf:
-			ents[uint8(in.a)] = m.World.Of(int(in.k), int(r[in.b]))
+			ents[uint8(in.a)] = m.World.OfClient(int(in.k), int(r[in.b]))
 		case opEntityShared:
 			ents[uint8(in.a)] = m.World.Shared(int(in.k))
 		case opEntityID:

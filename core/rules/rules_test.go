@@ -37,7 +37,7 @@ entity Thing per player {
 	for _, client := range []world.Client{
 		{Number: 1, Name: "Ana"}, {Number: 2, Name: "Bo"}, {Number: 3, Name: "Cleo", Role: 1},
 	} {
-		w.Enter(client)
+		w.AddClient(client)
 	}
 	w.Commit()
 	if out := m.Ask(c.Requests[0], e, 1, []int64{x, y}); out != nil {

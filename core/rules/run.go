@@ -202,7 +202,7 @@ func (m *Machine) rare(f *frame, depth int, c *code, in *ins) end {
 			r[a] = int64(x.Role)
 		}
 	case opName:
-		r[a] = m.World.NameOf(int(r[b]))
+		r[a] = m.World.ClientName(int(r[b]))
 	case opKnown:
 		n := r[b]
 		if n != 0 && m.World.Client(int(n)) == nil {
@@ -238,7 +238,7 @@ func (m *Machine) rare(f *frame, depth int, c *code, in *ins) end {
 		if e == nil || e.Gone {
 			return nothing
 		}
-		r[a] = (m.World.Tick - m.World.Changed(e, c.props[in.k].Index)) * 1000 / int64(m.program.contract.TickRate)
+		r[a] = (m.World.Tick - m.World.ChangedTick(e, c.props[in.k].Index)) * 1000 / int64(m.program.contract.TickRate)
 	case opPath:
 		e := f.entities[b]
 		p := c.props[in.k]
@@ -247,7 +247,7 @@ func (m *Machine) rare(f *frame, depth int, c *code, in *ins) end {
 		}
 		w := p.Type.Width()
 		from := p.Path
-		if p.Follows == nil && e.ID > m.World.Swept {
+		if p.Follows == nil && e.ID > m.World.LastMoved {
 			from = p.Slot
 		}
 		widen(p.Type, r[a:], e.Nums[from:])
@@ -304,7 +304,7 @@ func (m *Machine) rare(f *frame, depth int, c *code, in *ins) end {
 			return nothing
 		}
 		if to := int(r[a]); to == 0 || m.World.Client(to) != nil {
-			m.World.Give(e, to)
+			m.World.SetOwner(e, to)
 			return ended
 		}
 		return m.fault("%s is given to a client that is gone", e.Kind.Name)
@@ -326,13 +326,13 @@ func (m *Machine) rare(f *frame, depth int, c *code, in *ins) end {
 		if e := f.entities[b]; e == nil || e.Gone {
 			m.recent = m.World.Tick
 		} else if in.k < 0 {
-			m.recent = max(m.recent, m.World.Given(e))
+			m.recent = max(m.recent, m.World.OwnerTick(e))
 		} else {
-			m.recent = max(m.recent, m.World.Changed(e, c.props[in.k].Index))
+			m.recent = max(m.recent, m.World.ChangedTick(e, c.props[in.k].Index))
 		}
 	case opChangedAny:
 		if in.k == -1 {
-			m.recent = max(m.recent, m.World.ChangedClients())
+			m.recent = max(m.recent, m.World.ClientsTick())
 		} else {
 			m.recent = m.World.Tick
 		}
@@ -579,12 +579,12 @@ func (m *Machine) begins(f *frame, it *iter) end {
 	switch {
 	case it.kinds != nil:
 		for _, k := range it.kinds {
-			for _, e := range m.World.Kind(k.Index) {
+			for _, e := range m.World.OfKind(k.Index) {
 				if it.within < 0 || near(f, it, e) {
 					l.entities = append(l.entities, e)
 				}
 			}
-			m.steps -= int64(len(m.World.Kind(k.Index)))
+			m.steps -= int64(len(m.World.OfKind(k.Index)))
 		}
 		if len(it.kinds) > 1 {
 			slices.SortFunc(l.entities, func(a, b *world.Entity) int { return int(a.ID - b.ID) })
@@ -624,7 +624,7 @@ func (m *Machine) next(f *frame, in *ins, length int) end {
 	if in.k == 1 {
 		for l.at < len(l.entities) {
 			if l.at%warmed == 0 {
-				m.warmth += world.Warm(l.entities[l.at:min(l.at+warmed, len(l.entities))])
+				m.warmth += world.Prefetch(l.entities[l.at:min(l.at+warmed, len(l.entities))])
 			}
 			e := l.entities[l.at]
 			l.at++
@@ -744,7 +744,7 @@ func (m *Machine) delay(f *frame, call *call, on *world.Entity, ticks int64) end
 func (m *Machine) noRoom(what string) string {
 	return fmt.Sprintf(
 		"there is no memory for %s: %d entities, the actions of them that wait, and what clients are told of them take "+
-			"nearly all of the session's %d MB", what, len(m.World.Entities()), m.World.MostHeld>>20,
+			"nearly all of the session's %d MB", what, len(m.World.Entities()), m.World.MaxMemory>>20,
 	)
 }
 
@@ -754,13 +754,13 @@ func (m *Machine) spawn(f *frame, depth int, s *spawn) end {
 	if s.which >= 0 {
 		k = s.kinds[f.nums[s.which]]
 	}
-	if len(m.World.Kind(k.Index)) >= maxOfKind {
+	if len(m.World.OfKind(k.Index)) >= maxOfKind {
 		return m.fault("there are %d entities of the kind %s already", maxOfKind, k.Name)
 	}
 	if m.World.Full(k) {
 		return m.fault(
 			"there have been %d entities of the kind %s, and no more can be numbered",
-			world.MostSerials(m.program.contract), k.Name,
+			world.MaxSerial(m.program.contract), k.Name,
 		)
 	}
 	if !m.World.HasRoom(k) {

@@ -126,7 +126,7 @@ func (m *Machine) side(a *contract.Named, which int, e *world.Entity, client int
 	*out = Side{}
 	if d := s.direct[which]; d != nil {
 		if which == 0 {
-			e = m.World.Of(d.kind.Index, client)
+			e = m.World.OfClient(d.kind.Index, client)
 		}
 		return d.read(e, out)
 	}

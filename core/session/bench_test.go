@@ -42,7 +42,7 @@ func BenchmarkDecide(b *testing.B) {
 	step := &Step{}
 	call := s.Read(
 		wire.Ask{
-			Entity:  s.view.Number(s.world.Of(1, n)),
+			Entity:  s.view.Number(s.world.OfClient(1, n)),
 			Request: "Diver.launch",
 			Args:    []json.RawMessage{[]byte("5"), []byte("6")},
 		},
@@ -153,7 +153,7 @@ func BenchmarkDecideByHand(b *testing.B) {
 	}
 	n, _ := s.Join("Ana", "")
 	s.Tick()
-	e := s.world.Of(1, n)
+	e := s.world.OfClient(1, n)
 	h := &byHand{
 		w:      s.world,
 		view:   s.view,

@@ -148,17 +148,17 @@ func (s *Session) runaway() bool {
 
 // Memory returns how many bytes the session's entities take, and what clients are told of them, and how many they may
 // take. Both are estimates that depend on the session's state alone.
-func (s *Session) Memory() (held, most int64) { return s.world.Held(), s.world.MostHeld }
+func (s *Session) Memory() (held, most int64) { return s.world.MemoryUsed(), s.world.MaxMemory }
 
 // weighMemory counts what clients are told of by themselves, once they have been told. A session that takes too much is
 // closed with this tick: what clients come to see is all that can take more than the bound, since entities and actions
 // that wait are refused there.
 func (s *Session) weighMemory() {
-	s.world.Beside = int64(s.view.PrivateEntries())*contract.EntryMemory + int64(len(s.order))*contract.ClientMemory
-	if s.world.Held() > 2*s.world.MostHeld && s.closed == "" {
+	s.world.ClientMemory = int64(s.view.PrivateEntries())*contract.EntryMemory + int64(len(s.order))*contract.ClientMemory
+	if s.world.MemoryUsed() > 2*s.world.MaxMemory && s.closed == "" {
 		s.closed = fmt.Sprintf(
 			"what its clients see of %d entities takes more than twice the %d MB of memory that it may",
-			len(s.world.Entities()), s.world.MostHeld>>20,
+			len(s.world.Entities()), s.world.MaxMemory>>20,
 		)
 	}
 }

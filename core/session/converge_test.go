@@ -91,7 +91,7 @@ func (w *crowd) random(t *contract.Type) contract.Value {
 	case contract.FormKind:
 		return contract.Value{Num: w.r.Int64N(int64(len(t.Names)))}
 	case contract.FormEntity:
-		if list := w.world.Kind(t.Kinds[w.r.IntN(len(t.Kinds))].Index); len(list) > 0 && w.r.IntN(4) > 0 {
+		if list := w.world.OfKind(t.Kinds[w.r.IntN(len(t.Kinds))].Index); len(list) > 0 && w.r.IntN(4) > 0 {
 			return contract.Value{Num: int64(list[w.r.IntN(len(list))].ID)}
 		}
 		return contract.Value{}
@@ -156,7 +156,7 @@ func (w *crowd) change() {
 		if w.r.IntN(3) > 0 {
 			owner = w.world.Clients()[w.r.IntN(len(w.world.Clients()))].Number
 		}
-		w.world.Give(e, owner)
+		w.world.SetOwner(e, owner)
 	case pick == 3 && len(w.world.Clients()) > 0 && w.r.IntN(3) == 0:
 		w.world.SetRole(w.world.Clients()[w.r.IntN(len(w.world.Clients()))].Number, w.r.IntN(3))
 	default:
@@ -176,7 +176,7 @@ func (w *crowd) change() {
 		}
 		w.world.Set(e, p, p.Type.AppendSlots(nil, v, w.world.Intern))
 		if p.Hold != nil {
-			w.world.WriteQuiet(e, p.Hold.Slot, w.tick+p.Hold.Lease)
+			w.world.WriteHidden(e, p.Hold.Slot, w.tick+p.Hold.Lease)
 		}
 	}
 	w.settle(nil)

@@ -46,7 +46,7 @@ func BenchmarkCrowd(b *testing.B) {
 			s.Tick()
 			diver := c.Kinds[0]
 			rock := c.Kinds[1]
-			for _, e := range s.world.Kind(diver.Index) {
+			for _, e := range s.world.OfKind(diver.Index) {
 				s.world.Set(e, diver.Property("pos"), []int64{r.Int64N(100000) - 50000, r.Int64N(100000) - 50000})
 				s.world.Set(e, diver.Property("crew"), []int64{r.Int64N(4)})
 			}
@@ -56,10 +56,10 @@ func BenchmarkCrowd(b *testing.B) {
 			b.ReportAllocs()
 			b.ResetTimer()
 			for range b.N {
-				for _, e := range s.world.Kind(rock.Index) {
+				for _, e := range s.world.OfKind(rock.Index) {
 					s.world.Set(e, rock.Property("n"), []int64{r.Int64N(1000)})
 				}
-				for i, e := range s.world.Kind(diver.Index) {
+				for i, e := range s.world.OfKind(diver.Index) {
 					if i%10 == 0 {
 						s.world.Set(
 							e, diver.Property("pos"),

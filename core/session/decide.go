@@ -57,7 +57,7 @@ func (s *Session) cause(what byte, a, b int64) {
 
 func (s *Session) join(t *seat) {
 	t.joined = true
-	s.world.Enter(t.client)
+	s.world.AddClient(t.client)
 	c := s.known(t)
 	s.eachView(func(v listener) { v.AddClient(c) })
 	s.cause('j', int64(c.Number), 0)
@@ -157,7 +157,7 @@ func (s *Session) timers() {
 			}
 		}
 		for n := int64(0); !e.Gone; n++ {
-			d, due := s.world.Due(e)
+			d, due := s.world.NextDue(e)
 			if !due {
 				return
 			}
@@ -183,13 +183,13 @@ func (s *Session) leave(t *seat) {
 		s.owned(n, rules.OnOwnerLost, "on owner lost")
 	}
 	s.owned(n, rules.OnOwnerLeave, "on owner leave")
-	s.world.Leave(n)
+	s.world.RemoveClient(n)
 	s.each(func(e *world.Entity) {
 		if e.Owner != n {
 			return
 		}
 		if e.Kind.Per < 0 {
-			s.world.Give(e, 0)
+			s.world.SetOwner(e, 0)
 			return
 		}
 		s.world.Despawn(e)
@@ -224,26 +224,26 @@ func (s *Session) settle(o *rules.Outcome) (changes []Change, told []rules.Told)
 		}
 	}
 	s.world.Commit()
-	s.world.News(func(n world.News) {
+	s.world.Events(func(n world.Event) {
 		if n.Role != 0 {
 			s.roled = true // dealt with once the cause is concluded
 			return
 		}
-		if n.Gone {
+		if n.Despawned {
 			s.forget(n.Entity)
 			s.teller.RemoveEntity(n.Entity)
 		}
 		s.eachView(func(v listener) {
 			switch {
-			case n.Spawn:
+			case n.Spawned:
 				v.AddEntity(n.Entity)
-			case n.Gone:
+			case n.Despawned:
 				v.RemoveEntity(n.Entity)
 			default:
 				v.MarkOwnerChanged(n.Entity)
 			}
 		})
-		if s.holding && !n.Spawn && !n.Gone && n.Entity.Owner != n.Owner {
+		if s.holding && !n.Spawned && !n.Despawned && n.Entity.Owner != n.Owner {
 			s.handed = append(s.handed, n.Entity)
 		}
 	})
@@ -648,14 +648,14 @@ func (s *Session) target(t *seat, k *contract.Kind, n uint32) *world.Entity {
 	case k.Shared:
 		return s.world.Shared(k.Index)
 	}
-	return s.world.Of(k.Index, t.client.Number)
+	return s.world.OfClient(k.Index, t.client.Number)
 }
 
 // collect brings what the tick changed into the views.
 func (s *Session) collect(step *Step) {
-	dirty := s.world.Dirty()
+	dirty := s.world.Written()
 	next := 0
-	s.world.Flush(func(e *world.Entity, properties uint64) {
+	s.world.VisitWritten(func(e *world.Entity, properties uint64) {
 		for dirty[next] != e { // it is gone
 			next++
 		}

@@ -208,7 +208,7 @@ func (s *Session) write(t *seat, e *world.Entity, m *Move) (wire.Outcome, wire.S
 		}
 		t.spends = b
 	}
-	if changed := s.world.Changed(e, m.prop.Index); changed > m.in.Seen && changed != b.own {
+	if changed := s.world.ChangedTick(e, m.prop.Index); changed > m.in.Seen && changed != b.own {
 		return wire.Denied, wire.StageBounds, "older than the server's last write"
 	}
 	slots := m.in.Numbers[:m.in.Wide]
@@ -239,7 +239,7 @@ func (s *Session) write(t *seat, e *world.Entity, m *Move) (wire.Outcome, wire.S
 	}
 	s.settle(nil)
 	s.follow()
-	b.own = s.world.Changed(e, m.prop.Index) // not this tick: a write of the value that is held already changes nothing
+	b.own = s.world.ChangedTick(e, m.prop.Index) // not this tick: a write of the value that is held already changes nothing
 	return wire.Accepted, "", ""
 }
 
@@ -290,7 +290,7 @@ func (s *Session) roles() {
 		}
 		t.client.Role = c.Role
 		for _, k := range s.contract.Kinds {
-			if e := s.world.Of(k.Index, c.Number); e != nil && k.Per != c.Role {
+			if e := s.world.OfClient(k.Index, c.Number); e != nil && k.Per != c.Role {
 				s.world.Despawn(e)
 			}
 		}

@@ -690,5 +690,5 @@ entity Eel {
 	assert.Contains(t, g.step.Decisions[0].Reason, "too many steps")
 	g.ask(ana, 0, "Probe.breed")
 	assert.Contains(t, g.step.Decisions[0].Reason, "deep; does spawning go on without end?")
-	assert.Empty(t, g.s.world.Kind(1))
+	assert.Empty(t, g.s.world.OfKind(1))
 }

@@ -112,17 +112,17 @@ func TestWhatIsSpawnedKeepsToItsMemory(t *testing.T) {
 			spawning("entity Rock { n: int 0..9 = 0 }", 99_999), "left = max(left - 1000, 0)", "left = 99999", 1,
 		),
 	)
-	g.s.world.MostHeld = 4 << 20
+	g.s.world.MaxMemory = 4 << 20
 	ana := g.join("Ana", "")
 	assert.Equal(t, 17, g.faults(20, "there is no memory for another Rock", "4 MB"))
 	assert.Equal(t, 3002, len(g.s.world.Entities()), "in whole ticks: what a body did before its fault is undone")
-	for _, e := range slices.Clone(g.s.world.Kind(0)[:2000]) {
+	for _, e := range slices.Clone(g.s.world.OfKind(0)[:2000]) {
 		g.s.world.Despawn(e)
 	}
 	g.s.world.Commit()
 	g.tick()
 	assert.Equal(t, 2002, len(g.s.world.Entities()), "there is room again")
-	g.s.world.MostHeld = g.step.Held
+	g.s.world.MaxMemory = g.step.Held
 	_, err := g.s.Join("Bo", "")
 	var refusal *Refusal
 	require.ErrorAs(t, err, &refusal)
@@ -140,7 +140,7 @@ func TestWhatIsSeenKeepsToItsMemory(t *testing.T) {
 			4000,
 		),
 	)
-	g.s.world.MostHeld = 6 << 20
+	g.s.world.MaxMemory = 6 << 20
 	for i := range 5 {
 		g.join(fmt.Sprint("Diver ", i), "")
 	}
@@ -164,7 +164,7 @@ func TestWhatIsSeenKeepsToItsMemory(t *testing.T) {
 	g.s.Tick()
 	g.s.Tick()
 	assert.Zero(t, g.s.view.PrivateEntries())
-	assert.Zero(t, g.s.world.Beside)
+	assert.Zero(t, g.s.world.ClientMemory)
 }
 
 // An action is refused as well, when there is no memory for it to wait: what delayed it faults and is undone.
@@ -174,7 +174,7 @@ func TestWhatWaitsKeepsToItsMemory(t *testing.T) {
   action say(s: text max 1000) { n = 1; if s == "a" { n = 2 } }
   every 50ms { after 1min do say("abc") }
 }`, 1000))
-	g.s.world.MostHeld = 4 << 20
+	g.s.world.MaxMemory = 4 << 20
 	g.join("Ana", "")
 	assert.Greater(t, g.faults(100, "there is no memory for `say` to wait: 1002 entities"), 10_000)
 }
@@ -192,7 +192,7 @@ func (g *game) faults(ticks int, reasons ...string) int {
 			}
 		}
 		require.Empty(g.t, g.step.Closed)
-		require.LessOrEqual(g.t, g.step.Held, g.s.world.MostHeld)
+		require.LessOrEqual(g.t, g.step.Held, g.s.world.MaxMemory)
 	}
 	return n
 }

@@ -29,7 +29,7 @@ func (s *Session) motion() {
 	for _, e := range s.world.Entities() {
 		sweepFrom(e)
 	}
-	s.world.Swept = s.world.Last()
+	s.world.LastMoved = s.world.LastID()
 }
 
 // sweepNew notes where what was spawned since the last motion begins to move: its place when it was spawned, and not
@@ -39,12 +39,12 @@ func (s *Session) sweepNew() {
 		return
 	}
 	for _, e := range slices.Backward(s.world.Entities()) {
-		if e.ID <= s.world.Swept {
+		if e.ID <= s.world.LastMoved {
 			break
 		}
 		sweepFrom(e)
 	}
-	s.world.Swept = s.world.Last()
+	s.world.LastMoved = s.world.LastID()
 }
 
 // sweepFrom notes the places of an entity as those from which it moves next. What follows a rate is noted as it moves.
@@ -111,18 +111,18 @@ func (s *Session) move(e *world.Entity, p *contract.Property, f *contract.Follow
 	wanted := row[f.Rate.Slot : f.Rate.Slot+w]
 	if row[began] == 0 || !slices.Equal(rate, wanted) || !slices.Equal(made, now) {
 		for i := range w {
-			s.world.WriteQuiet(e, f.Slot+i, now[i])
-			s.world.WriteQuiet(e, began+1+i, wanted[i])
+			s.world.WriteHidden(e, f.Slot+i, now[i])
+			s.world.WriteHidden(e, began+1+i, wanted[i])
 		}
-		s.world.WriteQuiet(e, began, s.tick) // one more than the tick that it began at, so that 0 is none
+		s.world.WriteHidden(e, began, s.tick) // one more than the tick that it began at, so that 0 is none
 	}
 	seconds := float64(s.tick-row[began]+1) / float64(s.contract.TickRate)
 	for i := range w {
-		v := wire.Moved(p.Type.Real(start[i]), f.Rate.Type.Real(rate[i]), seconds)
+		v := wire.Extrapolate(p.Type.Real(start[i]), f.Rate.Type.Real(rate[i]), seconds)
 		n, _ := p.Type.Steps(v)
 		n = min(max(n, p.Type.Low), p.Type.High)
 		s.world.Write(e, p.Index, p.Slot+i, n)
-		s.world.WriteQuiet(e, began+1+w+i, n)
+		s.world.WriteHidden(e, began+1+w+i, n)
 	}
 }
 

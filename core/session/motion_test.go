@@ -91,7 +91,7 @@ func TestAShotInFlightCostsNothing(t *testing.T) {
 		}
 		for n, held := range copies {
 			held.Advance(step.Tick)
-			for _, e := range s.world.Kind(c.Kinds[1].Index) {
+			for _, e := range s.world.OfKind(c.Kinds[1].Index) {
 				flares++
 				thing := held.Entity(s.view.Number(e))
 				require.NotNil(t, thing, "client %d at tick %d", n, step.Tick)
@@ -129,7 +129,7 @@ func TestAShotInFlightCostsNothing(t *testing.T) {
 	for range 20 {
 		tick()
 	}
-	assert.Empty(t, s.world.Kind(c.Kinds[1].Index), "it has ended by itself")
+	assert.Empty(t, s.world.OfKind(c.Kinds[1].Index), "it has ended by itself")
 }
 
 // A rate that an `on tick` sets and a request replaces before anything moved by it: what was told of it first does not
@@ -153,7 +153,7 @@ func TestARateThatIsReplacedAtOnce(t *testing.T) {
 	tick()
 	s.Ask(n, s.Read(wire.Ask{Seq: 1, Request: "Diver.launch", Args: raws("60", "1")}))
 	tick()
-	flare := s.world.Kind(c.Kinds[1].Index)[0]
+	flare := s.world.OfKind(c.Kinds[1].Index)[0]
 	pos := flare.Kind.Property("pos")
 	vel := flare.Kind.Property("vel")
 	for s.world.Value(flare, vel).Parts[0].Num > 0 { // until the flare itself has turned
@@ -243,7 +243,7 @@ func TestMotionIsTheSameOnEveryCopy(t *testing.T) {
 							p.Name, n, step.Tick,
 						)
 						held++
-						if f.Tied != nil {
+						if f.Attached != nil {
 							attached++
 						}
 					}

@@ -186,7 +186,7 @@ entity Thing per player {
 		ana := g.join("Ana", "")
 		g.tick()
 		for range 5 {
-			row := append([]int64{}, g.s.world.Of(1, ana).Nums...)
+			row := append([]int64{}, g.s.world.OfClient(1, ana).Nums...)
 			before := g.truth()
 			heard := len(g.heard[ana])
 			d := g.ask(
@@ -196,13 +196,13 @@ entity Thing per player {
 			if d.Outcome != wire.Accepted {
 				require.Equal(rt, wire.Faulted, d.Outcome)
 				require.Equal(rt, before, g.truth())
-				require.Equal(rt, row, g.s.world.Of(1, ana).Nums)
+				require.Equal(rt, row, g.s.world.OfClient(1, ana).Nums)
 				require.Len(rt, g.heard[ana], heard)
 			}
 			copied := g.copies[ana].OwnedBy("Thing", ana)
 			for _, f := range copied.Fields {
 				require.True(
-					rt, f.Value.Equal(g.s.world.Value(g.s.world.Of(1, ana), g.s.contract.Kinds[1].Property(f.Name))),
+					rt, f.Value.Equal(g.s.world.Value(g.s.world.OfClient(1, ana), g.s.contract.Kinds[1].Property(f.Name))),
 				)
 			}
 		}

@@ -250,9 +250,9 @@ func New(c *contract.Contract, o Options) (*Session, error) {
 	}
 	s := &Session{contract: c, requests: map[string]*contract.Request{}, seats: map[int]*seat{}}
 	s.world = world.New(c, nil)
-	s.world.MostHeld = o.Memory
+	s.world.MaxMemory = o.Memory
 	if o.Memory <= 0 {
-		s.world.MostHeld = DefaultMemory
+		s.world.MaxMemory = DefaultMemory
 	}
 	if err := s.settings(o.Settings); err != nil {
 		return nil, err
@@ -620,7 +620,7 @@ func (s *Session) Join(name, role string) (int, error) {
 			}
 		}
 	}
-	if s.world.Held() >= s.world.MostHeld {
+	if s.world.MemoryUsed() >= s.world.MaxMemory {
 		return 0, &Refusal{MemorySpent, "the session has no memory left for another client"}
 	}
 	if taken >= s.contract.Seats {
@@ -854,7 +854,7 @@ func (s *Session) Tick() *Step {
 	s.weighMemory()
 	s.runaway() // audiences count as well
 	step.Closed = s.closed
-	step.Heaviest, step.Held = s.heaviest, s.world.Held()
-	s.world.Sweep(maxTexts)
+	step.Heaviest, step.Held = s.heaviest, s.world.MemoryUsed()
+	s.world.CollectTexts(maxTexts)
 	return step
 }

@@ -89,7 +89,7 @@ func (s *Session) Hand(entity uint32, to int) error {
 		return fmt.Errorf("give a %s to client %d: there is no such client", e.Kind.Name, to)
 	}
 	s.world.Tick = s.tick + 1
-	s.world.Give(e, to)
+	s.world.SetOwner(e, to)
 	return s.concluded("give a "+e.Kind.Name, s.machine.Settle())
 }
 

@@ -259,7 +259,7 @@ func (w *twin) poke(r *rand.Rand, focus *contract.Property) string {
 		case contract.FormEnum:
 			slots[0] = r.Int64N(int64(len(p.Type.Enum.Values)))
 		case contract.FormEntity:
-			if of := w.world.Kind(p.Type.Kinds[0].Index); len(of) > 0 && r.IntN(3) > 0 {
+			if of := w.world.OfKind(p.Type.Kinds[0].Index); len(of) > 0 && r.IntN(3) > 0 {
 				slots[0] = int64(of[r.IntN(len(of))].ID)
 			}
 		case contract.FormClient:
@@ -285,7 +285,7 @@ func (w *twin) poke(r *rand.Rand, focus *contract.Property) string {
 		}
 		w.world.Set(e, p, slots)
 		if p.Hold != nil {
-			w.world.WriteQuiet(e, p.Hold.Slot, w.tick+p.Hold.Lease)
+			w.world.WriteHidden(e, p.Hold.Slot, w.tick+p.Hold.Lease)
 		}
 		w.cause('p', e.Key(), int64(p.Index))
 		w.conclude("a poke", e, w.machine.Settle())

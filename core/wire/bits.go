@@ -183,12 +183,12 @@ func (r *bitReader) done() bool {
 // Weinberger, Seroussi and Sapiro, 1996).
 //
 // It is one word, since a session keeps some for each client: the lowest five bits count, the others hold the sum.
-type usual uint64
+type estimate uint64
 
-func begin(span uint64) usual { return usual(max(2, min(span>>6, 1<<30))<<5 | 1) }
+func newEstimate(span uint64) estimate { return estimate(max(2, min(span>>6, 1<<30))<<5 | 1) }
 
 // k gives the least power of two that is no less than the mean.
-func (u *usual) k() uint {
+func (u *estimate) riceParameter() uint {
 	sum := uint64(*u) >> 5
 	count := uint64(*u) & 31
 	if sum <= count {
@@ -197,14 +197,14 @@ func (u *usual) k() uint {
 	return uint(bits.Len64((sum - 1) / count))
 }
 
-func (u *usual) add(v uint64) {
+func (u *estimate) add(v uint64) {
 	sum := uint64(*u)>>5 + min(v, 1<<32)
 	count := uint64(*u)&31 + 1
 	if count == 32 {
 		sum = sum >> 1
 		count = count >> 1
 	}
-	*u = usual(sum<<5 | count)
+	*u = estimate(sum<<5 | count)
 }
 
 // zigzag makes small differences of either sign small numbers; both wrap around.

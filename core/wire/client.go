@@ -51,7 +51,7 @@ func (m *FromClient) Pack(o *contract.Outline) []byte {
 		}
 		return out
 	}
-	if out := m.packed(o); out != nil {
+	if out := m.packBinary(o); out != nil {
 		return out
 	}
 	return m.JSON()
@@ -66,7 +66,7 @@ func (m *FromClient) JSON() []byte {
 	case "ask":
 		out["seq"], out["request"], out["args"] = m.Seq, m.Request, m.Args
 	case "write":
-		out["seq"], out["property"], out["value"] = m.Seq, m.Property, m.value()
+		out["seq"], out["property"], out["value"] = m.Seq, m.Property, m.valueJSON()
 	case "press", "release":
 		out["property"], out["press"] = m.Property, m.Press
 	}
@@ -79,10 +79,10 @@ func (m *FromClient) JSON() []byte {
 	if m.Drawn != 0 {
 		out["drawn"] = m.Drawn
 	}
-	return marshalled(nil, out)
+	return appendMarshalled(nil, out)
 }
 
-func (m *FromClient) packed(o *contract.Outline) []byte {
+func (m *FromClient) packBinary(o *contract.Outline) []byte {
 	full := m.Property
 	msg := withValues[m.Type]
 	if msg == msgAsk {
@@ -114,7 +114,7 @@ func (m *FromClient) packed(o *contract.Outline) []byte {
 		args = nil
 		if msg == msgWrite {
 			types = []*contract.Type{k.Properties[at].Type}
-			args = []json.RawMessage{m.value()}
+			args = []json.RawMessage{m.valueJSON()}
 		}
 	}
 	if m.Drawn != 0 {
@@ -153,7 +153,7 @@ func UnpackFromClient(raw []byte, o *contract.Outline) (FromClient, error) {
 	c := &cursor{buf: raw[1:]}
 	msg := raw[0] & typeBits
 	if raw[0]&hasUnknown != 0 {
-		c.part()
+		c.lengthAndBytes()
 	}
 	if msg >= 1 && int(msg) < len(plainNames) {
 		m.Type = plainNames[msg]
@@ -163,7 +163,7 @@ func UnpackFromClient(raw []byte, o *contract.Outline) (FromClient, error) {
 		if c.bad || len(c.buf) > 0 || raw[0]&hasDrawn != 0 {
 			return m, fmt.Errorf("the message `%s` is broken", m.Type)
 		}
-		return m, m.bounded()
+		return m, m.checkBounds()
 	}
 	switch msg {
 	case msgAsk:
@@ -196,7 +196,7 @@ func UnpackFromClient(raw []byte, o *contract.Outline) (FromClient, error) {
 	} else {
 		m.Press = number
 	}
-	if err := m.bounded(); err != nil {
+	if err := m.checkBounds(); err != nil {
 		return m, err
 	}
 	b := &bitReader{buf: c.buf}
@@ -204,7 +204,7 @@ func UnpackFromClient(raw []byte, o *contract.Outline) (FromClient, error) {
 		return m, m.readAsk(b, o, kind, at)
 	}
 	if kind >= uint64(len(o.Kinds)) || at >= uint64(len(o.Kinds[kind].Properties)) {
-		m.Property = unnamed(kind, at)
+		m.Property = placeholderName(kind, at)
 		return m, nil
 	}
 	k := &o.Kinds[kind]
@@ -220,7 +220,7 @@ func UnpackFromClient(raw []byte, o *contract.Outline) (FromClient, error) {
 func (m *FromClient) readAsk(b *bitReader, o *contract.Outline, kind, at uint64) error {
 	m.Args = []json.RawMessage{}
 	if kind >= uint64(len(o.Kinds)) || at >= uint64(len(o.Kinds[kind].Requests)) {
-		m.Request = unnamed(kind, at)
+		m.Request = placeholderName(kind, at)
 		return nil
 	}
 	k := &o.Kinds[kind]
@@ -237,7 +237,7 @@ func (m *FromClient) readAsk(b *bitReader, o *contract.Outline, kind, at uint64)
 
 // unnamed returns what stands for the name of what an outline does not have, by the places that a message gives. No
 // contract has such a name, so that the message is decided malformed, as one of the JSON form with a made-up name.
-func unnamed(kind, at uint64) string { return fmt.Sprintf("%d.%d", kind, at) }
+func placeholderName(kind, at uint64) string { return fmt.Sprintf("%d.%d", kind, at) }
 
 // tick reads the number of a tick; one that no int64 holds is told as the greatest, which is out of range.
 func (c *cursor) tick() int64 { return int64(min(c.uvarint(), math.MaxInt64)) }

@@ -199,7 +199,7 @@ func theCodings(t *testing.T) codings {
 				out.Values,
 				valueVector{
 					typ, typ.AppendJSON(nil, v), hexOf(func(w *bitWriter) { w.value(typ, v) }),
-					fmt.Sprintf("%016x", newDigest(ofValue, 7, 1).value(typ, v).end()),
+					fmt.Sprintf("%016x", newDigest(digestOfValue, 7, 1).value(typ, v).end()),
 				},
 			)
 		}
@@ -270,9 +270,9 @@ func theCodings(t *testing.T) codings {
 		}, `[0,0,0,1]`, []string{`[0.5,-0.5,0.5,0.5]`, `[0,0,0,1]`}},
 	} {
 		v := value(d.typ, d.from)
-		sizes := make([]usual, 4)
+		sizes := make([]estimate, 4)
 		for i := range sizes {
-			sizes[i] = begin(span(d.typ))
+			sizes[i] = newEstimate(spanOf(d.typ))
 		}
 		x := differenceVector{Type: d.typ}
 		x.Hex = hexOf(func(w *bitWriter) {
@@ -304,7 +304,7 @@ func theCodings(t *testing.T) codings {
 			chosen[i].key = uint64(at)
 		}
 		out.Places = append(
-			out.Places, placesVector{p.of, p.places, hexOf(func(w *bitWriter) { w.places(chosen, p.of) })},
+			out.Places, placesVector{p.of, p.places, hexOf(func(w *bitWriter) { w.indices(chosen, p.of) })},
 		)
 	}
 	place := &contract.Type{
@@ -424,9 +424,9 @@ func TestTheVectorsOfTheCodings(t *testing.T) {
 		bits, err := hex.DecodeString(d.Hex)
 		require.NoError(t, err)
 		r := &bitReader{buf: bits}
-		sizes := make([]usual, 4)
+		sizes := make([]estimate, 4)
 		for i := range sizes {
-			sizes[i] = begin(span(d.Type))
+			sizes[i] = newEstimate(spanOf(d.Type))
 		}
 		v := r.value(d.Type)
 		for _, want := range d.Then {
@@ -439,7 +439,7 @@ func TestTheVectorsOfTheCodings(t *testing.T) {
 		bits, err := hex.DecodeString(p.Hex)
 		require.NoError(t, err)
 		r := &bitReader{buf: bits}
-		require.Equal(t, p.Places, r.places(nil, p.Of))
+		require.Equal(t, p.Places, r.indices(nil, p.Of))
 		require.True(t, r.done())
 	}
 }

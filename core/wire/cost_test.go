@@ -27,7 +27,7 @@ func TestNothingTakesMoreBitsThanTheCostSays(t *testing.T) {
 		}, {Form: contract.FormReal, Low: 0, High: 200, Per: 2, Unit: 1},
 	} {
 		w := &bitWriter{}
-		sizes := []usual{begin(span(typ)), begin(span(typ))}
+		sizes := []estimate{newEstimate(spanOf(typ)), newEstimate(spanOf(typ))}
 		bits := func() uint { return uint(len(w.buf))*8 + w.free }
 		most, _ := typ.Bits()
 		old := make([]int64, typ.Width())
@@ -37,7 +37,7 @@ func TestNothingTakesMoreBitsThanTheCostSays(t *testing.T) {
 		for range 5000 {
 			now := make([]int64, len(old))
 			for i := range now {
-				now[i] = typ.Low + int64(r.Uint64N(span(typ)+1))
+				now[i] = typ.Low + int64(r.Uint64N(spanOf(typ)+1))
 				if r.IntN(3) > 0 { // mostly it stays near, so that what is usual is small
 					now[i] = min(max(old[i]+r.Int64N(3)-1, typ.Low), typ.High)
 				}

@@ -71,21 +71,21 @@ func (d digest) value(t *contract.Type, v contract.Value) digest {
 
 // The words that begin the digests of clients, entities and values.
 const (
-	ofClient = iota + 1
-	ofEntity
-	ofValue
-	ofMotion
-	ofAttached
+	digestOfClient = iota + 1
+	digestOfEntity
+	digestOfValue
+	digestOfMotion
+	digestOfAttached
 )
 
 // DigestClient gives the part of a client; role is its place in the outline.
 func DigestClient(c Client, role int) uint64 {
-	return newDigest(ofClient, uint64(c.Number), uint64(role)).text(c.Name).end()
+	return newDigest(digestOfClient, uint64(c.Number), uint64(role)).text(c.Name).end()
 }
 
 // DigestEntity gives the part of an entity; kind is its place in the outline.
 func DigestEntity(number uint32, kind, owner int) uint64 {
-	return newDigest(ofEntity, uint64(number), uint64(kind), uint64(owner)).end()
+	return newDigest(digestOfEntity, uint64(number), uint64(kind), uint64(owner)).end()
 }
 
 // Digest gives the part of a property; prop is its place in its kind's outline. What moves counts by its motion, what
@@ -93,21 +93,21 @@ func DigestEntity(number uint32, kind, owner int) uint64 {
 func (f *Field) Digest(number uint32, prop int) uint64 {
 	switch {
 	case f.Motion != nil:
-		d := newDigest(ofMotion, uint64(number), uint64(prop), uint64(f.Motion.At)).value(f.Type, f.Motion.From)
+		d := newDigest(digestOfMotion, uint64(number), uint64(prop), uint64(f.Motion.At)).value(f.Type, f.Motion.From)
 		return d.value(f.Motion.RateType, f.Motion.Rate).end()
-	case f.Tied != nil:
-		d := newDigest(ofAttached, uint64(number), uint64(prop))
-		for _, v := range f.Tied.By {
+	case f.Attached != nil:
+		d := newDigest(digestOfAttached, uint64(number), uint64(prop))
+		for _, v := range f.Attached.By {
 			d = d.word(math.Float64bits(v))
 		}
 		return d.end()
 	}
-	return newDigest(ofValue, uint64(number), uint64(prop)).value(f.Type, f.Value).end()
+	return newDigest(digestOfValue, uint64(number), uint64(prop)).value(f.Type, f.Value).end()
 }
 
 // DigestSlots is Digest for a plain value that stands in slots.
 func DigestSlots(number uint32, prop int, slots []int64) uint64 {
-	d := newDigest(ofValue, uint64(number), uint64(prop))
+	d := newDigest(digestOfValue, uint64(number), uint64(prop))
 	for _, n := range slots {
 		d = d.word(uint64(n))
 	}
@@ -115,4 +115,4 @@ func DigestSlots(number uint32, prop int, slots []int64) uint64 {
 }
 
 // Plain tells whether a type's values are made of numbers alone, one for each slot.
-func Plain(t *contract.Type) bool { return plain(t) }
+func IsNumeric(t *contract.Type) bool { return isNumeric(t) }

@@ -234,18 +234,18 @@ func packDecisions(list []Decision) []byte {
 		switch {
 		case d.Press != 0:
 			number = d.Press
-			w.put(ofPress, 2)
+			w.put(numberIsPress, 2)
 		case d.Release != 0:
 			number = d.Release
-			w.put(ofRelease, 2)
+			w.put(numberIsRelease, 2)
 		default:
-			w.put(ofSeq, 2)
+			w.put(numberIsSeq, 2)
 		}
 		w.gamma(number)
 		w.gamma(uint64(d.Check + 1))
 		w.put(uint64(slices.Index(outcomes[:], d.Outcome)), 4)
 		w.put(uint64(slices.Index(stages[:], d.Stage)), 4)
-		w.text(shortened(d.Reason))
+		w.text(truncateReason(d.Reason))
 		w.text(string(d.Reply))
 	}
 	return w.bytes()
@@ -253,9 +253,9 @@ func packDecisions(list []Decision) []byte {
 
 // What the number of a decision counts.
 const (
-	ofSeq = iota
-	ofPress
-	ofRelease
+	numberIsSeq = iota
+	numberIsPress
+	numberIsRelease
 )
 
 // The outcomes and stages by their numbers in binary frames. Those without a name are free for later ones: a reader
@@ -267,7 +267,7 @@ var (
 
 // shortened returns a reason as it is sent: valid UTF-8, since a reason may quote what a client sent, and of MaxReason
 // bytes at most.
-func shortened(reason string) string {
+func truncateReason(reason string) string {
 	reason = strings.ToValidUTF8(reason, "\uFFFD")
 	if len(reason) <= MaxReason {
 		return reason

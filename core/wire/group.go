@@ -16,39 +16,39 @@ type Item interface {
 	// Slots gives a plain property before and after the change that is sent.
 	Slots(prop int) (old, now []int64)
 	// Moved tells that the entity has another slot in a group.
-	Moved(g *Group, lane, slot int)
+	SlotMoved(g *Group, lane, slot int)
 }
 
 // Group is what an audience has in common, at the side that writes: its entities in dense slots, and the changes of one
 // tick. All clients in a group get the same bytes.
 type Group struct {
-	columns
-	changes []change
-	out     *bitWriter
-	news    int32 // anything but changes
-	fresh   bool  // somebody came: what was learnt is begun anew with the next block
-	slots   [][]slot
-	layout  *Layout
-	free    []int // by lane: no slot before it is free
-	enters  []place
-	exits   []place
-	owned   []place
-	masks   []place
-	again   []again
+	columnState
+	changes      []change
+	writer       *bitWriter
+	otherChanges int32 // anything but changes
+	restarts     bool  // somebody came: what was learnt is begun anew with the next block
+	slots        [][]slot
+	layout       *Layout
+	firstFree    []int // by lane: no slot before it is free
+	entered      []slotRef
+	exited       []slotRef
+	owned        []slotRef
+	masks        []slotRef
+	resends      []resend
 }
 
 // Buffer is memory that private groups share: each of them packs into it when it is asked to.
 type Buffer struct{ w bitWriter }
 
 type slot struct {
-	item  Item
-	whole bool
-	mask  uint64 // of a private group: the properties that are held
-	next  uint64 // the mask to come
-	gone  bool   // it leaves with the present block
+	item     Item
+	whole    bool
+	mask     uint64 // of a private group: the properties that are held
+	nextMask uint64 // the mask to come
+	leaves   bool   // it leaves with the present block
 }
 
-type place struct{ lane, slot int }
+type slotRef struct{ lane, slot int }
 
 // change is a property that changed: its key has the column in the upper half, the slot in the lower one.
 type change struct {
@@ -56,35 +56,35 @@ type change struct {
 	item Item
 }
 
-func byKey(a, b change) int { return cmp.Compare(a.key, b.key) }
+func compareKeys(a, b change) int { return cmp.Compare(a.key, b.key) }
 
-type again struct {
-	item Item
-	kind int
-	prop int
+type resend struct {
+	item     Item
+	kind     int
+	property int
 }
 
 // NewGroup makes a group of those at a place in the outline.
 func NewGroup(l *Layout, place int) *Group { return newGroup(l, l.groups[place], &bitWriter{}) }
 
 // NewPrivate makes the group of one client. It has a lane for each kind of the outline with all its properties.
-func NewPrivate(l *Layout, b *Buffer) *Group { return newGroup(l, l.own, &b.w) }
+func NewPrivate(l *Layout, b *Buffer) *Group { return newGroup(l, l.private, &b.w) }
 
-func newGroup(l *Layout, s *shape, out *bitWriter) *Group {
+func newGroup(l *Layout, s *groupLayout, out *bitWriter) *Group {
 	// There is one for each client, and each tick looks at most of them: what it looks at stands together.
 	m := &struct {
 		Group
 		changes [4]change
 		slots   [8][]slot
 		order   [16]int32
-		sizes   [16]usual
+		sizes   [16]estimate
 	}{}
 	g := &m.Group
 	g.layout = l
-	g.out = out
+	g.writer = out
 	g.changes = m.changes[:0]
-	g.free = make([]int, len(s.lanes))
-	g.columns = s.columns(m.order[:0], m.sizes[:0])
+	g.firstFree = make([]int, len(s.lanes))
+	g.columnState = s.newColumns(m.order[:0], m.sizes[:0])
 	g.slots = append(m.slots[:0], make([][]slot, len(s.lanes))...)
 	return g
 }
@@ -93,68 +93,68 @@ func newGroup(l *Layout, s *shape, out *bitWriter) *Group {
 // whether the entity is known by this group.
 func (g *Group) Enter(lane int, item Item, whole bool, mask uint64) int {
 	list := g.slots[lane]
-	at := g.free[lane]
+	at := g.firstFree[lane]
 	for at < len(list) && list[at].item != nil {
 		at++
 	}
-	g.free[lane] = at + 1
+	g.firstFree[lane] = at + 1
 	if at == len(list) {
 		list = append(list, slot{})
 	}
 	list[at] = slot{
-		item:  item,
-		whole: whole || g.lanes[lane].Whole,
-		mask:  mask,
-		next:  mask,
+		item:     item,
+		whole:    whole || g.lanes[lane].Whole,
+		mask:     mask,
+		nextMask: mask,
 	}
 	g.slots[lane] = list
-	g.enters = append(g.enters, place{lane, at})
-	g.news++
+	g.entered = append(g.entered, slotRef{lane, at})
+	g.otherChanges++
 	return at
 }
 
 // Exit takes an entity out with the present block.
 func (g *Group) Exit(lane, at int) {
-	g.slots[lane][at].gone = true
-	g.exits = append(g.exits, place{lane, at})
-	g.news++
+	g.slots[lane][at].leaves = true
+	g.exited = append(g.exited, slotRef{lane, at})
+	g.otherChanges++
 }
 
 // Owned tells that an entity has another owner.
-func (g *Group) Owned(lane, at int) {
-	g.owned = append(g.owned, place{lane, at})
-	g.news++
+func (g *Group) SetOwner(lane, at int) {
+	g.owned = append(g.owned, slotRef{lane, at})
+	g.otherChanges++
 }
 
 // Mask changes which properties of an entity a private group holds.
-func (g *Group) Mask(lane, at int, mask uint64) {
+func (g *Group) SetMask(lane, at int, mask uint64) {
 	s := &g.slots[lane][at]
-	if s.next == s.mask {
-		g.masks = append(g.masks, place{lane, at})
-		g.news++
+	if s.nextMask == s.mask {
+		g.masks = append(g.masks, slotRef{lane, at})
+		g.otherChanges++
 	}
-	s.next = mask
+	s.nextMask = mask
 }
 
 // Held gives the mask of an entity in a private group.
-func (g *Group) Held(lane, at int) uint64 { return g.slots[lane][at].next }
+func (g *Group) Held(lane, at int) uint64 { return g.slots[lane][at].nextMask }
 
 // Change tells that a property changed, by its place among those of the lane. The item is that in the slot.
 func (g *Group) Change(lane, at, property int, item Item) {
-	g.changes = append(g.changes, change{uint64(g.first[lane]+property)<<32 | uint64(at), item})
+	g.changes = append(g.changes, change{uint64(g.firstColumn[lane]+property)<<32 | uint64(at), item})
 }
 
 // Again sends a property once more as it is, to somebody who holds it by whichever group.
-func (g *Group) Again(item Item, kind, prop int) {
-	g.again = append(g.again, again{item, kind, prop})
-	g.news++
+func (g *Group) Resend(item Item, kind, prop int) {
+	g.resends = append(g.resends, resend{item, kind, prop})
+	g.otherChanges++
 }
 
 // Warm and WarmMore read what Pack is about to read, so that the packing of several groups does not wait for memory
 // each by itself. What they give means nothing.
-func (g *Group) Warm() uint64 { return uint64(len(g.order) + int(g.news)) }
+func (g *Group) Prefetch() uint64 { return uint64(len(g.order) + int(g.otherChanges)) }
 
-func (g *Group) WarmMore() (sum uint64) {
+func (g *Group) PrefetchMore() (sum uint64) {
 	for i := 0; i < len(g.sizes); i += 8 {
 		sum += uint64(g.sizes[i])
 	}
@@ -165,28 +165,28 @@ func (g *Group) WarmMore() (sum uint64) {
 }
 
 // Speaks tells whether there is anything to pack.
-func (g *Group) Speaks() bool { return g.news > 0 || len(g.changes) > 0 }
+func (g *Group) HasChanges() bool { return g.otherChanges > 0 || len(g.changes) > 0 }
 
 // Fresh tells that somebody came who has not got the blocks before: neither what was learnt nor the order of the slots,
 // which tells of times before, counts any more. It has to be called after Pack.
-func (g *Group) Fresh() {
-	if g.fresh {
+func (g *Group) Restart() {
+	if g.restarts {
 		return
 	}
-	g.fresh = true
+	g.restarts = true
 	for lane, list := range g.slots {
 		list = slices.DeleteFunc(list, func(s slot) bool { return s.item == nil })
 		slices.SortFunc(list, func(a, b slot) int { return cmp.Compare(a.item.Number(), b.item.Number()) })
 		for i, s := range list {
-			s.item.Moved(g, lane, i)
+			s.item.SlotMoved(g, lane, i)
 		}
 		g.slots[lane] = list
-		g.free[lane] = len(list)
+		g.firstFree[lane] = len(list)
 	}
 }
 
 // First gives the lowest number of the entities in the group, 0 for none.
-func (g *Group) First() (first uint32) {
+func (g *Group) LowestNumber() (first uint32) {
 	for _, list := range g.slots {
 		for _, s := range list {
 			if s.item != nil && (first == 0 || s.item.Number() < first) {
@@ -199,38 +199,38 @@ func (g *Group) First() (first uint32) {
 
 // Drop ends the block of a tick that nobody gets.
 func (g *Group) Drop() {
-	for _, p := range g.enters {
+	for _, p := range g.entered {
 		s := &g.slots[p.lane][p.slot]
-		s.mask = s.next
+		s.mask = s.nextMask
 	}
-	g.end()
-	g.fresh = false // who comes next begins it anew
+	g.endTick()
+	g.restarts = false // who comes next begins it anew
 }
 
 // end frees what left and forgets what was said.
-func (g *Group) end() {
+func (g *Group) endTick() {
 	g.changes = g.changes[:0]
-	if g.news == 0 {
+	if g.otherChanges == 0 {
 		return
 	}
-	g.news = 0
-	for _, p := range g.exits {
+	g.otherChanges = 0
+	for _, p := range g.exited {
 		g.slots[p.lane][p.slot] = slot{}
-		g.free[p.lane] = min(g.free[p.lane], p.slot)
+		g.firstFree[p.lane] = min(g.firstFree[p.lane], p.slot)
 	}
 	for i, list := range g.slots {
 		for len(list) > 0 && list[len(list)-1].item == nil {
 			list = list[:len(list)-1]
 		}
 		g.slots[i] = list
-		g.free[i] = min(g.free[i], len(list))
+		g.firstFree[i] = min(g.firstFree[i], len(list))
 	}
-	clear(g.again)
-	g.enters = g.enters[:0]
-	g.exits = g.exits[:0]
+	clear(g.resends)
+	g.entered = g.entered[:0]
+	g.exited = g.exited[:0]
 	g.owned = g.owned[:0]
 	g.masks = g.masks[:0]
-	g.again = g.again[:0]
+	g.resends = g.resends[:0]
 }
 
 // Empty tells whether nothing is in the group.
@@ -243,15 +243,15 @@ func (g *Group) Empty() bool {
 	return true
 }
 
-func (w *bitWriter) item(g *Group, l *Lane, s *slot, tick int64) {
+func (w *bitWriter) member(g *Group, l *Lane, s *slot, tick int64) {
 	w.put(uint64(s.item.Number()), 32)
 	w.gamma(uint64(s.item.Owner()))
 	if g.private {
 		w.bit(s.whole)
-		w.put(s.next, uint(len(l.Properties)))
+		w.put(s.nextMask, uint(len(l.Properties)))
 	}
 	for i, p := range l.Properties {
-		if !g.private || s.next&(1<<i) != 0 {
+		if !g.private || s.nextMask&(1<<i) != 0 {
 			w.field(&g.layout.kinds[l.Kind][p], s.item, tick)
 		}
 	}
@@ -259,12 +259,12 @@ func (w *bitWriter) item(g *Group, l *Lane, s *slot, tick int64) {
 
 // field writes a property as a whole.
 func (w *bitWriter) field(c *column, item Item, tick int64) {
-	f := item.Field(c.prop)
-	switch c.way {
-	case asMotion:
+	f := item.Field(c.property)
+	switch c.encoding {
+	case encodeMotion:
 		w.motion(f.Type, f.Motion, tick)
-	case asAttached:
-		if w.bit(f.Tied != nil); f.Tied != nil {
+	case encodeAttached:
+		if w.bit(f.Attached != nil); f.Attached != nil {
 			w.attached(&f)
 			return
 		}
@@ -277,15 +277,15 @@ func (w *bitWriter) field(c *column, item Item, tick int64) {
 // Pack ends the block of a tick and gives its bytes, nil when it says nothing. They hold until the next Pack, of a
 // private group until that of any other one with the same Buffer.
 func (g *Group) Pack(tick int64) []byte {
-	if !g.Speaks() {
+	if !g.HasChanges() {
 		return nil
 	}
-	w := g.out
+	w := g.writer
 	w.buf = w.buf[:0]
 	w.acc = 0
 	w.free = 0
-	if g.news > 0 {
-		g.others(w, tick)
+	if g.otherChanges > 0 {
+		g.packMembers(w, tick)
 	} else { // the same, of nothing
 		bits := uint64(1<<4 - 1)
 		n := uint(4) // of nobody, three times, or four
@@ -293,48 +293,48 @@ func (g *Group) Pack(tick int64) []byte {
 			bits = 1<<5 - 1
 			n = 5
 		}
-		if !g.fresh {
+		if !g.restarts {
 			bits--
 		} else {
-			g.begin()
-			g.fresh = false
+			g.restart()
+			g.restarts = false
 		}
 		w.put(bits, n)
 	}
-	g.pack(w, tick)
+	g.packChanges(w, tick)
 	if g.private { // after the columns, whose differences are from what was sent before
-		w.gamma(uint64(len(g.again)))
-		for _, a := range g.again {
+		w.gamma(uint64(len(g.resends)))
+		for _, a := range g.resends {
 			k := g.layout.kinds[a.kind]
 			w.put(uint64(a.item.Number()), 32)
-			w.below(uint64(a.prop), uint64(len(k)))
-			w.field(&k[a.prop], a.item, tick)
+			w.below(uint64(a.property), uint64(len(k)))
+			w.field(&k[a.property], a.item, tick)
 		}
 	}
-	g.end()
+	g.endTick()
 	return w.bytes()
 }
 
 // others writes who came and went and what else is no change of a property.
-func (g *Group) others(w *bitWriter, tick int64) {
-	for _, list := range [][]place{g.owned, g.exits, g.masks} { // in no order of what happened
+func (g *Group) packMembers(w *bitWriter, tick int64) {
+	for _, list := range [][]slotRef{g.owned, g.exited, g.masks} { // in no order of what happened
 		if len(list) > 1 {
-			slices.SortFunc(list, func(a, b place) int { return cmp.Or(a.lane-b.lane, a.slot-b.slot) })
+			slices.SortFunc(list, func(a, b slotRef) int { return cmp.Or(a.lane-b.lane, a.slot-b.slot) })
 		}
 	}
-	if w.bit(g.fresh); g.fresh {
-		g.begin()
-		g.fresh = false
+	if w.bit(g.restarts); g.restarts {
+		g.restart()
+		g.restarts = false
 	}
 	// What came and went in one tick is still in its slot: it is told of, for the events that name it.
-	w.gamma(uint64(len(g.enters)))
-	for _, p := range g.enters {
+	w.gamma(uint64(len(g.entered)))
+	for _, p := range g.entered {
 		w.below(uint64(p.lane), uint64(len(g.lanes)))
 		s := &g.slots[p.lane][p.slot]
-		w.item(g, &g.lanes[p.lane], s, tick)
-		s.mask = s.next
+		w.member(g, &g.lanes[p.lane], s, tick)
+		s.mask = s.nextMask
 	}
-	where := func(p place) {
+	where := func(p slotRef) {
 		w.below(uint64(p.lane), uint64(len(g.lanes)))
 		w.below(uint64(p.slot), uint64(len(g.slots[p.lane])))
 	}
@@ -343,41 +343,41 @@ func (g *Group) others(w *bitWriter, tick int64) {
 		where(p)
 		w.gamma(uint64(g.slots[p.lane][p.slot].item.Owner()))
 	}
-	w.gamma(uint64(len(g.exits)))
-	for _, p := range g.exits {
+	w.gamma(uint64(len(g.exited)))
+	for _, p := range g.exited {
 		where(p)
 	}
 	if g.private {
-		g.single(w, where, tick)
+		g.packMasks(w, where, tick)
 	}
 }
 
 // single writes the properties that come and go one by one, in a private group.
-func (g *Group) single(w *bitWriter, where func(place), tick int64) {
-	masks := slices.DeleteFunc(g.masks, func(p place) bool {
+func (g *Group) packMasks(w *bitWriter, where func(slotRef), tick int64) {
+	masks := slices.DeleteFunc(g.masks, func(p slotRef) bool {
 		s := &g.slots[p.lane][p.slot]
-		return s.gone || s.mask == s.next
+		return s.leaves || s.mask == s.nextMask
 	})
 	w.gamma(uint64(len(masks)))
 	for _, p := range masks {
 		where(p)
 		s := &g.slots[p.lane][p.slot]
 		l := &g.lanes[p.lane]
-		w.put(s.next, uint(len(l.Properties)))
+		w.put(s.nextMask, uint(len(l.Properties)))
 		for i, prop := range l.Properties {
-			if s.next&^s.mask&(1<<i) != 0 {
+			if s.nextMask&^s.mask&(1<<i) != 0 {
 				w.field(&g.layout.kinds[l.Kind][prop], s.item, tick)
 			}
 		}
-		s.mask = s.next
+		s.mask = s.nextMask
 	}
 }
 
 // run gives the changes of a column, which are sorted.
-func (g *Group) run(col int32) []change {
+func (g *Group) changesOf(col int32) []change {
 	from := 0
 	if len(g.changes) > 8 {
-		from, _ = slices.BinarySearchFunc(g.changes, change{key: uint64(col) << 32}, byKey)
+		from, _ = slices.BinarySearchFunc(g.changes, change{key: uint64(col) << 32}, compareKeys)
 	}
 	for from < len(g.changes) && int32(g.changes[from].key>>32) < col {
 		from++
@@ -390,14 +390,14 @@ func (g *Group) run(col int32) []change {
 }
 
 // pack writes the changes.
-func (g *Group) pack(w *bitWriter, tick int64) {
+func (g *Group) packChanges(w *bitWriter, tick int64) {
 	n := 0
 	sorted := true
 	for i := range g.changes {
 		sorted = sorted && (i == 0 || g.changes[i-1].key < g.changes[i].key)
 	}
 	if !sorted {
-		slices.SortFunc(g.changes, byKey)
+		slices.SortFunc(g.changes, compareKeys)
 	}
 	for i := range g.changes {
 		if i == 0 || g.changes[i].key>>32 != g.changes[i-1].key>>32 {
@@ -408,19 +408,19 @@ func (g *Group) pack(w *bitWriter, tick int64) {
 	last := -1
 	for at, left := 0, n; left > 0; at++ {
 		c := g.order[at]
-		run := g.run(c)
+		run := g.changesOf(c)
 		if len(run) == 0 {
 			continue
 		}
 		left--
 		w.gamma(uint64(at - last - 1))
 		last = at
-		col := &g.list[c]
-		w.places(run, len(g.slots[col.lane]))
-		sizes := g.usual(col)
+		col := &g.columns[c]
+		w.indices(run, len(g.slots[col.lane]))
+		sizes := g.estimates(col)
 		for i := range run {
-			if col.way == byDifference {
-				old, now := run[i].item.Slots(col.prop)
+			if col.encoding == encodeDifference {
+				old, now := run[i].item.Slots(col.property)
 				w.difference(col.typ, old, now, sizes)
 				continue
 			}
@@ -428,7 +428,7 @@ func (g *Group) pack(w *bitWriter, tick int64) {
 		}
 	}
 	if last >= n { // else they are in front
-		g.front(last, func(c int32) bool { return len(g.run(c)) > 0 })
+		g.moveToFront(last, func(c int32) bool { return len(g.changesOf(c)) > 0 })
 	}
 }
 
@@ -439,15 +439,15 @@ func (g *Group) Snapshot(tick int64) []byte {
 	for i := range g.lanes {
 		w.gamma(uint64(len(g.slots[i])))
 		for j := range g.slots[i] {
-			w.item(g, &g.lanes[i], &g.slots[i][j], tick)
+			w.member(g, &g.lanes[i], &g.slots[i][j], tick)
 		}
 	}
 	return w.bytes()
 }
 
 // table gives the group as those who are in it hold it, after a Pack.
-func (g *Group) table(r *Reader, group int) *table {
-	t := newTable(g.shape, group)
+func (g *Group) readerTable(r *Reader, group int) *groupTable {
+	t := newTable(g.groupLayout, group)
 	copy(t.cols.order, g.order)
 	copy(t.cols.sizes, g.sizes)
 	for lane, list := range g.slots {
@@ -457,17 +457,17 @@ func (g *Group) table(r *Reader, group int) *table {
 				t.slots[lane] = append(t.slots[lane], tableSlot{})
 				continue
 			}
-			out := tableSlot{thing: r.thing(s.item.Number(), l.Kind, s.item.Owner()), whole: s.whole, mask: mask(l)}
+			out := tableSlot{entity: r.entity(s.item.Number(), l.Kind, s.item.Owner()), whole: s.whole, mask: laneMask(l)}
 			if g.private {
 				out.mask = s.mask
 			}
 			if out.whole {
-				out.thing.whole++
+				out.entity.groups++
 			}
-			for p := range out.thing.fields {
+			for p := range out.entity.fields {
 				if out.mask&(1<<p) != 0 {
-					out.thing.held[p]++
-					out.thing.fields[p] = s.item.Field(p)
+					out.entity.carriers[p]++
+					out.entity.fields[p] = s.item.Field(p)
 				}
 			}
 			t.slots[lane] = append(t.slots[lane], out)
@@ -483,11 +483,11 @@ func Resume(l *Layout, tick, settled int64, groups map[int]*Group, places map[in
 	r.tick = tick
 	r.settled = settled
 	for handle, g := range groups {
-		r.tables[uint64(handle)] = g.table(r, places[handle])
+		r.tables[uint64(handle)] = g.readerTable(r, places[handle])
 	}
-	for _, x := range r.things {
+	for _, x := range r.entities {
 		x.known = true
-		x.fresh = false
+		x.isNew = false
 	}
 	return r
 }

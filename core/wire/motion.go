@@ -21,13 +21,13 @@ type Motion struct {
 
 // Moved tells where something is that has moved at a rate a second for some seconds. The product is rounded by itself,
 // so that every copy computes the same.
-func Moved(start, rate, seconds float64) float64 { return start + float64(rate*seconds) }
+func Extrapolate(start, rate, seconds float64) float64 { return start + float64(rate*seconds) }
 
 // Value gives where a property of a type is at a tick: on the nearest step, within its range.
 func (m *Motion) Value(t *contract.Type, tick int64) contract.Value {
 	seconds := float64(tick-m.At) / float64(m.Ticks)
 	one := func(from, rate int64) int64 {
-		n, _ := t.Steps(Moved(t.Real(from), m.RateType.Real(rate), seconds))
+		n, _ := t.Steps(Extrapolate(t.Real(from), m.RateType.Real(rate), seconds))
 		return min(max(n, t.Low), t.High)
 	}
 	if len(m.From.Parts) == 0 {
@@ -70,9 +70,9 @@ func (a *Attached) Value(t *contract.Type, to contract.Value, toType *contract.T
 // Same tells whether two fields say the same: of what moves, that the motions are the same; of what is attached, to
 // what.
 func (f Field) Same(g Field) bool {
-	if f.Tied != nil || g.Tied != nil {
-		return f.Tied != nil && g.Tied != nil && f.Tied.Ref == g.Tied.Ref && f.Tied.Prop == g.Tied.Prop &&
-			slices.Equal(f.Tied.By, g.Tied.By)
+	if f.Attached != nil || g.Attached != nil {
+		return f.Attached != nil && g.Attached != nil && f.Attached.Ref == g.Attached.Ref && f.Attached.Prop == g.Attached.Prop &&
+			slices.Equal(f.Attached.By, g.Attached.By)
 	}
 	if f.Motion == nil || g.Motion == nil {
 		return f.Motion == g.Motion && f.Value.Equal(g.Value)
@@ -82,10 +82,10 @@ func (f Field) Same(g Field) bool {
 
 // appendJSON appends a field's value, or its motion.
 func (f Field) appendJSON(dst []byte) []byte {
-	if a := f.Tied; a != nil {
+	if a := f.Attached; a != nil {
 		dst = fmt.Appendf(dst, `{"attached":"%s.%s"`, a.Ref, a.Prop)
 		if a.By != nil {
-			dst = marshalled(append(dst, `,"by":`...), a.By)
+			dst = appendMarshalled(append(dst, `,"by":`...), a.By)
 		}
 		return append(f.Type.AppendJSON(append(dst, `,"is":`...), f.Value), '}')
 	}

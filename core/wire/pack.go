@@ -9,11 +9,11 @@ import (
 )
 
 // span is one less than how many values the number of a type may have.
-func span(t *contract.Type) uint64 { return uint64(t.High) - uint64(t.Low) }
+func spanOf(t *contract.Type) uint64 { return uint64(t.High) - uint64(t.Low) }
 
 // plain tells whether changes of a type are sent as differences of its slots: it is made of numbers, as many as it has
 // slots.
-func plain(t *contract.Type) bool {
+func isNumeric(t *contract.Type) bool {
 	switch t.Form {
 	case contract.FormBool, contract.FormInt, contract.FormReal, contract.FormDirection, contract.FormVec2, contract.FormVec3, contract.FormRotation, contract.FormEnum, contract.FormKind:
 		return true
@@ -22,7 +22,7 @@ func plain(t *contract.Type) bool {
 }
 
 // names is how many values an enumeration has.
-func names(t *contract.Type) uint64 {
+func valueCount(t *contract.Type) uint64 {
 	if t.Form == contract.FormKind {
 		return uint64(len(t.Names))
 	}
@@ -41,7 +41,7 @@ func (w *bitWriter) value(t *contract.Type, v contract.Value) {
 			w.number(t, part.Num)
 		}
 	case contract.FormEnum, contract.FormKind:
-		w.below(uint64(v.Num), names(t))
+		w.below(uint64(v.Num), valueCount(t))
 	case contract.FormEntity:
 		if w.bit(v.Num != 0); v.Num != 0 {
 			w.put(uint64(v.Num), 32)
@@ -63,7 +63,7 @@ func (w *bitWriter) value(t *contract.Type, v contract.Value) {
 			case contract.FormList:
 				w.value(t.Of, part)
 			case contract.FormStacks:
-				w.below(uint64(part.Parts[0].Num), names(t))
+				w.below(uint64(part.Parts[0].Num), valueCount(t))
 				w.below(uint64(part.Parts[1].Num-1), uint64(t.Each))
 			default:
 				w.value(t.Key, part.Parts[0])
@@ -74,7 +74,7 @@ func (w *bitWriter) value(t *contract.Type, v contract.Value) {
 }
 
 func (w *bitWriter) number(t *contract.Type, n int64) {
-	w.put(uint64(n)-uint64(t.Low), uint(bits.Len64(span(t))))
+	w.put(uint64(n)-uint64(t.Low), uint(bits.Len64(spanOf(t))))
 }
 
 func (w *bitWriter) text(s string) {
@@ -96,7 +96,7 @@ func (r *bitReader) value(t *contract.Type) (v contract.Value) {
 			v.Parts = append(v.Parts, contract.Value{Num: r.number(t)})
 		}
 	case contract.FormEnum, contract.FormKind:
-		v.Num = int64(r.below(names(t)))
+		v.Num = int64(r.below(valueCount(t)))
 	case contract.FormEntity:
 		if r.bit() {
 			v.Num = int64(r.get(32))
@@ -124,7 +124,7 @@ func (r *bitReader) value(t *contract.Type) (v contract.Value) {
 					v.Parts,
 					contract.Value{
 						Parts: []contract.Value{
-							{Num: int64(r.below(names(t)))}, {Num: 1 + int64(r.below(uint64(t.Each)))},
+							{Num: int64(r.below(valueCount(t)))}, {Num: 1 + int64(r.below(uint64(t.Each)))},
 						},
 					},
 				)
@@ -139,8 +139,8 @@ func (r *bitReader) value(t *contract.Type) (v contract.Value) {
 }
 
 func (r *bitReader) number(t *contract.Type) int64 {
-	n := r.get(uint(bits.Len64(span(t))))
-	r.bad = r.bad || n > span(t)
+	n := r.get(uint(bits.Len64(spanOf(t))))
+	r.bad = r.bad || n > spanOf(t)
 	return int64(n + uint64(t.Low))
 }
 
@@ -159,7 +159,7 @@ func (r *bitReader) text(most int) string {
 }
 
 // difference writes how a plain value changed; it did change.
-func (w *bitWriter) difference(t *contract.Type, old, now []int64, sizes []usual) {
+func (w *bitWriter) difference(t *contract.Type, old, now []int64, sizes []estimate) {
 	switch t.Form {
 	case contract.FormBool: // it is the other one
 	case contract.FormEnum, contract.FormKind:
@@ -167,7 +167,7 @@ func (w *bitWriter) difference(t *contract.Type, old, now []int64, sizes []usual
 		if n > old[0] {
 			n--
 		}
-		w.below(uint64(n), names(t)-1)
+		w.below(uint64(n), valueCount(t)-1)
 	case contract.FormInt, contract.FormReal, contract.FormDirection:
 		w.step(t, old[0], now[0], 1, &sizes[0])
 	default:
@@ -179,9 +179,9 @@ func (w *bitWriter) difference(t *contract.Type, old, now []int64, sizes []usual
 
 // step writes how a number changed, by no less than least: in about as many bits as is usual, and in maxOnes more than
 // a whole one at the most.
-func (w *bitWriter) step(t *contract.Type, old, now int64, least uint64, size *usual) {
+func (w *bitWriter) step(t *contract.Type, old, now int64, least uint64, size *estimate) {
 	d := zigzag(now-old) - least
-	k := size.k()
+	k := size.riceParameter()
 	size.add(d)
 	if q := d >> k; q < maxOnes {
 		w.put(1<<q-1, uint(q)+1)
@@ -195,10 +195,10 @@ func (w *bitWriter) step(t *contract.Type, old, now int64, least uint64, size *u
 const maxOnes = 12
 
 // difference reads what a plain value is after it changed.
-func (r *bitReader) difference(t *contract.Type, old contract.Value, sizes []usual) contract.Value {
-	number := func(old int64, least uint64, size *usual) int64 {
+func (r *bitReader) difference(t *contract.Type, old contract.Value, sizes []estimate) contract.Value {
+	number := func(old int64, least uint64, size *estimate) int64 {
 		q := uint64(0)
-		k := size.k()
+		k := size.riceParameter()
 		for !r.bad && q < maxOnes && r.get(1) != 0 {
 			q++
 		}
@@ -221,7 +221,7 @@ func (r *bitReader) difference(t *contract.Type, old contract.Value, sizes []usu
 	case contract.FormBool:
 		return contract.Value{Num: 1 - old.Num}
 	case contract.FormEnum, contract.FormKind:
-		n := int64(r.below(names(t) - 1))
+		n := int64(r.below(valueCount(t) - 1))
 		if n >= old.Num {
 			n++
 		}
@@ -255,8 +255,8 @@ func (r *bitReader) motion(t, rate *contract.Type, ticks int, tick int64) *Motio
 }
 
 func (w *bitWriter) attached(f *Field) {
-	if w.bit(f.Tied.By != nil); f.Tied.By != nil {
-		for _, v := range f.Tied.By {
+	if w.bit(f.Attached.By != nil); f.Attached.By != nil {
+		for _, v := range f.Attached.By {
 			w.put(math.Float64bits(v), 64)
 		}
 	}

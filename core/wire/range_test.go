@@ -40,7 +40,7 @@ var fromClients = rapid.OneOf(
 	rapid.SampledFrom([]uint64{1, 2, 20000, highest - 1, highest}), rapid.Uint64Range(1, highest),
 )
 
-func rangeOf(t *rapid.T, least, most int64) (low, high int64) {
+func drawRange(t *rapid.T, least, most int64) (low, high int64) {
 	ends := rapid.OneOf(rapid.SampledFrom([]int64{least, 0, most}), rapid.Int64Range(least, most))
 	low = ends.Draw(t, "low")
 	high = ends.Draw(t, "high")
@@ -73,7 +73,7 @@ func init() {
 			if typ.Per > 1 {
 				most = 1 << 50
 			}
-			typ.Low, typ.High = rangeOf(t, -most, most)
+			typ.Low, typ.High = drawRange(t, -most, most)
 			return typ
 		}
 	}
@@ -111,7 +111,7 @@ func init() {
 		},
 		contract.FormInt: func(t *rapid.T) *contract.Type {
 			typ := &contract.Type{Form: contract.FormInt}
-			typ.Low, typ.High = rangeOf(t, math.MinInt64, math.MaxInt64)
+			typ.Low, typ.High = drawRange(t, math.MinInt64, math.MaxInt64)
 			return typ
 		},
 		contract.FormReal: reals(
@@ -364,14 +364,14 @@ func TestEveryValueComesBackFromEveryCoding(t *testing.T) {
 			)
 			same(typ.FromSlots(slots, func(n int64) string { return list[n] }), "slots")
 		}
-		if plain(typ) {
+		if isNumeric(typ) {
 			old := drawValue(t, typ, "old")
 			if old.Equal(v) {
 				return
 			}
-			sizes := func() (out []usual) {
+			sizes := func() (out []estimate) {
 				for range typ.Width() {
-					out = append(out, begin(span(typ)))
+					out = append(out, newEstimate(spanOf(typ)))
 				}
 				return out
 			}
@@ -418,12 +418,12 @@ func TestEveryNumberComesBackFromItsBits(t *testing.T) {
 		if d := int64(v); unzigzag(zigzag(d)) != d {
 			t.Fatalf("zigzag: %d", unzigzag(zigzag(d)))
 		}
-		var sizes usual
+		var sizes estimate
 		for range 40 { // whatever came before, it stays one that both sides can compute with
 			sizes.add(v)
 		}
-		if sizes.k() > 63 {
-			t.Fatalf("a usual size of 2^%d", sizes.k())
+		if sizes.riceParameter() > 63 {
+			t.Fatalf("a usual size of 2^%d", sizes.riceParameter())
 		}
 	})
 }

@@ -15,77 +15,77 @@ import (
 // Reader turns the binary frames of one client into Frames, in the order in which they were sent. It remembers what the
 // next differences are measured from.
 type Reader struct {
-	layout  *Layout
-	outline *contract.Outline
-	tick    int64
-	settled int64
-	tables  map[uint64]*table
-	things  map[uint32]*thing
-	touched []*thing  // in this frame
-	out     *Frame    // that is read
-	chosen  []int     // the memory of what was read of a column
-	changed []bool    // by column
-	leaving []leaving // at the end of the frame
+	layout         *Layout
+	outline        *contract.Outline
+	tick           int64
+	settled        int64
+	tables         map[uint64]*groupTable
+	entities       map[uint32]*readEntity
+	changed        []*readEntity  // in this frame
+	frame          *Frame         // that is read
+	indices        []int          // the memory of what was read of a column
+	changedColumns []bool         // by column
+	leaving        []leavingEntry // at the end of the frame
 }
 
 // thing is an entity as the reader knows it.
-type thing struct {
-	number  uint32
-	kind    int
-	owner   int
-	whole   int // by how many groups it is known
-	known   bool
-	fresh   bool
-	touched bool
-	held    []int // by property: how many groups carry it
-	fields  []Field
-	news    uint64 // properties to be told
-	lost    uint64 // properties that may be withdrawn
-	given   bool
+type readEntity struct {
+	number       uint32
+	kind         int
+	owner        int
+	groups       int // by how many groups it is known
+	known        bool
+	isNew        bool
+	isListed     bool
+	carriers     []int // by property: how many groups carry it
+	fields       []Field
+	changedMask  uint64 // properties to be told
+	lostMask     uint64 // properties that may be withdrawn
+	ownerChanged bool
 }
 
 // table is a group at the side that reads.
-type table struct {
-	group int
-	cols  *columns
-	slots [][]tableSlot
-	free  []int // by lane: no slot before it is free
+type groupTable struct {
+	group     int
+	cols      *columnState
+	slots     [][]tableSlot
+	firstFree []int // by lane: no slot before it is free
 }
 
-func newTable(s *shape, group int) *table {
-	cols := s.columns(nil, nil)
-	return &table{
-		group: group,
-		cols:  &cols,
-		slots: make([][]tableSlot, len(s.lanes)),
-		free:  make([]int, len(s.lanes)),
+func newTable(s *groupLayout, group int) *groupTable {
+	cols := s.newColumns(nil, nil)
+	return &groupTable{
+		group:     group,
+		cols:      &cols,
+		slots:     make([][]tableSlot, len(s.lanes)),
+		firstFree: make([]int, len(s.lanes)),
 	}
 }
 
 type tableSlot struct {
-	thing *thing
-	whole bool
-	mask  uint64
+	entity *readEntity
+	whole  bool
+	mask   uint64
 }
 
-type leaving struct {
-	thing *thing
-	whole bool
-	props uint64
+type leavingEntry struct {
+	entity     *readEntity
+	whole      bool
+	properties uint64
 }
 
 // NewReader makes the reader of a client that was given an outline.
 func NewReader(l *Layout) *Reader {
 	r := &Reader{layout: l, outline: l.Outline}
-	r.begin()
+	r.restart()
 	return r
 }
 
-func (r *Reader) begin() {
+func (r *Reader) restart() {
 	r.settled = 0
-	r.tables = map[uint64]*table{}
-	r.things = map[uint32]*thing{}
-	r.tables[0] = newTable(r.layout.own, 0)
+	r.tables = map[uint64]*groupTable{}
+	r.entities = map[uint32]*readEntity{}
+	r.tables[0] = newTable(r.layout.private, 0)
 }
 
 // cursor reads bytes.
@@ -116,7 +116,7 @@ func (c *cursor) bytes(n uint64) []byte {
 	return out
 }
 
-func (c *cursor) part() []byte { return c.bytes(c.uvarint()) }
+func (c *cursor) lengthAndBytes() []byte { return c.bytes(c.uvarint()) }
 
 func (c *cursor) rest() []byte { return c.bytes(uint64(len(c.buf))) }
 
@@ -128,9 +128,9 @@ func (r *Reader) Read(raw []byte) (f *Frame, err error) {
 	c := &cursor{buf: raw}
 	head := c.uvarint()
 	f = &Frame{Tick: r.tick, Snapshot: head&(1<<snapshotBit) != 0}
-	r.out = f
+	r.frame = f
 	if f.Snapshot {
-		r.begin()
+		r.restart()
 		f.Tick = 0
 	}
 	if by := c.uvarint(); by > 1<<53 {
@@ -140,14 +140,14 @@ func (r *Reader) Read(raw []byte) (f *Frame, err error) {
 	}
 	f.Settled = r.settled
 	block := &Block{}
-	r.touched = r.touched[:0]
+	r.changed = r.changed[:0]
 	r.leaving = r.leaving[:0]
 	for rest := head &^ (1 << snapshotBit); rest != 0 && !c.bad; rest &= rest - 1 {
-		in := &cursor{buf: c.part()}
-		r.section(section(bits.TrailingZeros64(rest)), in, f, block)
+		in := &cursor{buf: c.lengthAndBytes()}
+		r.readSection(section(bits.TrailingZeros64(rest)), in, f, block)
 		c.bad = c.bad || in.bad
 	}
-	r.finish(block)
+	r.finishFrame(block)
 	if !block.Empty() {
 		f.Blocks = []*Block{block}
 	}
@@ -160,28 +160,28 @@ func (r *Reader) Read(raw []byte) (f *Frame, err error) {
 }
 
 // section reads one section of a frame. One that it does not know tells it nothing.
-func (r *Reader) section(s section, c *cursor, f *Frame, block *Block) {
+func (r *Reader) readSection(s section, c *cursor, f *Frame, block *Block) {
 	switch s {
 	case stateSection:
 		for n := c.uvarint(); n > 0 && !c.bad; n-- {
-			r.block(c, f.Tick, n == 1)
+			r.readBlock(c, f.Tick, n == 1)
 		}
 	case eventsSection:
 		for len(c.buf) > 0 {
-			r.event(&bitReader{buf: c.part()}, f, c)
+			r.readEvent(&bitReader{buf: c.lengthAndBytes()}, f, c)
 		}
 	case decisionsSection:
-		r.decisions(&bitReader{buf: c.rest()}, f, c)
+		r.readDecisions(&bitReader{buf: c.rest()}, f, c)
 	case digestSection:
 		if raw := c.bytes(4); raw != nil {
 			digest := binary.LittleEndian.Uint32(raw)
 			f.Digest = &digest
 		}
 	case rosterSection:
-		r.roster(&bitReader{buf: c.rest()}, block, c)
+		r.readRoster(&bitReader{buf: c.rest()}, block, c)
 	case logsSection:
 		for len(c.buf) > 0 {
-			f.Logs = append(f.Logs, string(c.part()))
+			f.Logs = append(f.Logs, string(c.lengthAndBytes()))
 		}
 	case settledSection:
 		f.Settled = f.Tick - int64(min(c.uvarint(), uint64(f.Tick)))
@@ -191,7 +191,7 @@ func (r *Reader) section(s section, c *cursor, f *Frame, block *Block) {
 	c.bad = c.bad || len(c.buf) > 0
 }
 
-func (r *Reader) roster(b *bitReader, block *Block, c *cursor) {
+func (r *Reader) readRoster(b *bitReader, block *Block, c *cursor) {
 	for n := b.count(1 << 16); n > 0 && !b.bad; n-- {
 		j := Client{Number: b.count(1 << 31)}
 		role := int(b.below(uint64(len(r.outline.Roles))))
@@ -209,7 +209,7 @@ func (r *Reader) roster(b *bitReader, block *Block, c *cursor) {
 }
 
 // block reads one group's part of a frame. The last block of a frame has all that is left of its section.
-func (r *Reader) block(c *cursor, tick int64, last bool) {
+func (r *Reader) readBlock(c *cursor, tick int64, last bool) {
 	head := c.uvarint()
 	handle := head >> 2
 	op := head & 3
@@ -217,11 +217,11 @@ func (r *Reader) block(c *cursor, tick int64, last bool) {
 		if last {
 			return &bitReader{buf: c.rest()}
 		}
-		return &bitReader{buf: c.part()}
+		return &bitReader{buf: c.lengthAndBytes()}
 	}
 	t := r.tables[handle]
 	switch {
-	case op == opOther:
+	case op == opReserved:
 		content()
 	case op == opEnter && t == nil && len(r.tables) < maxTables:
 		group := c.uvarint()
@@ -232,18 +232,18 @@ func (r *Reader) block(c *cursor, tick int64, last bool) {
 		t = newTable(r.layout.groups[group], int(group))
 		r.tables[handle] = t
 		b := content()
-		r.snapshot(b, t, tick)
+		r.readSnapshot(b, t, tick)
 		c.bad = c.bad || !b.done()
 	case op == opChange && t != nil:
 		b := content()
-		r.changes(b, t, tick)
+		r.readChanges(b, t, tick)
 		c.bad = c.bad || !b.done()
 	case op == opLeave && t != nil && handle != 0:
 		delete(r.tables, handle)
 		for i, list := range t.slots {
 			for _, s := range list {
-				if s.thing != nil {
-					r.leaves(t, i, s)
+				if s.entity != nil {
+					r.markLeaving(t, i, s)
 				}
 			}
 		}
@@ -256,160 +256,160 @@ const (
 	opChange = iota
 	opEnter
 	opLeave
-	opOther // free for later kinds of blocks, which are skipped
+	opReserved // free for later kinds of blocks, which are skipped
 
 	maxTables = 100_000
 	maxSlots  = 1 << 20
 )
 
 // lane gives the properties of a lane as a mask of those of its kind.
-func mask(l *Lane) (out uint64) {
+func laneMask(l *Lane) (out uint64) {
 	for _, p := range l.Properties {
 		out |= 1 << p
 	}
 	return out
 }
 
-func (r *Reader) leaves(t *table, lane int, s tableSlot) {
+func (r *Reader) markLeaving(t *groupTable, lane int, s tableSlot) {
 	l := &t.cols.lanes[lane]
 	props := s.mask
 	if !t.cols.private {
-		props = mask(l)
+		props = laneMask(l)
 	}
-	r.leaving = append(r.leaving, leaving{s.thing, s.whole, props})
+	r.leaving = append(r.leaving, leavingEntry{s.entity, s.whole, props})
 }
 
-func (r *Reader) snapshot(b *bitReader, t *table, tick int64) {
+func (r *Reader) readSnapshot(b *bitReader, t *groupTable, tick int64) {
 	for i := range t.cols.lanes {
 		for n := b.count(maxSlots); n > 0 && !b.bad; n-- {
-			t.slots[i] = append(t.slots[i], r.item(b, t, i, tick))
+			t.slots[i] = append(t.slots[i], r.readMember(b, t, i, tick))
 		}
 	}
 }
 
 // item reads an entity that comes to a group.
-func (r *Reader) item(b *bitReader, t *table, lane int, tick int64) tableSlot {
+func (r *Reader) readMember(b *bitReader, t *groupTable, lane int, tick int64) tableSlot {
 	l := &t.cols.lanes[lane]
 	number := uint32(b.get(32))
 	owner := b.count(1 << 31)
-	s := tableSlot{whole: l.Whole, mask: mask(l)}
+	s := tableSlot{whole: l.Whole, mask: laneMask(l)}
 	if t.cols.private {
 		s.whole = b.bit()
 		s.mask = b.get(uint(len(l.Properties)))
 	}
-	x := r.things[number]
+	x := r.entities[number]
 	if b.bad || number == 0 || x != nil && x.kind != l.Kind {
 		b.bad = true
 		return tableSlot{}
 	}
-	x = r.thing(number, l.Kind, owner)
-	s.thing = x
+	x = r.entity(number, l.Kind, owner)
+	s.entity = x
 	if s.whole {
-		x.whole++
-		r.owner(x, owner)
+		x.groups++
+		r.setOwner(x, owner)
 	}
 	for p := range r.layout.kinds[l.Kind] {
 		if s.mask&(1<<p) != 0 {
-			x.held[p]++
-			r.field(b, x, p, tick)
+			x.carriers[p]++
+			r.readField(b, x, p, tick)
 		}
 	}
-	r.touch(x)
+	r.markChanged(x)
 	return s
 }
 
 // thing gives the entity of a number, a new one if need be.
-func (r *Reader) thing(number uint32, kind, owner int) *thing {
-	x := r.things[number]
+func (r *Reader) entity(number uint32, kind, owner int) *readEntity {
+	x := r.entities[number]
 	if x == nil {
 		n := len(r.layout.kinds[kind])
-		x = &thing{
-			number: number,
-			kind:   kind,
-			owner:  owner,
-			held:   make([]int, n),
-			fields: make([]Field, n),
-			fresh:  true,
+		x = &readEntity{
+			number:   number,
+			kind:     kind,
+			owner:    owner,
+			carriers: make([]int, n),
+			fields:   make([]Field, n),
+			isNew:    true,
 		}
-		r.things[number] = x
+		r.entities[number] = x
 	}
 	return x
 }
 
-func (r *Reader) touch(x *thing) {
-	if !x.touched {
-		x.touched = true
-		r.touched = append(r.touched, x)
+func (r *Reader) markChanged(x *readEntity) {
+	if !x.isListed {
+		x.isListed = true
+		r.changed = append(r.changed, x)
 	}
 }
 
-func (r *Reader) owner(x *thing, owner int) {
-	x.given = x.given || x.known && x.owner != owner
+func (r *Reader) setOwner(x *readEntity, owner int) {
+	x.ownerChanged = x.ownerChanged || x.known && x.owner != owner
 	x.owner = owner
 }
 
 // field reads a property as a whole.
-func (r *Reader) field(b *bitReader, x *thing, p int, tick int64) {
+func (r *Reader) readField(b *bitReader, x *readEntity, p int, tick int64) {
 	col := &r.layout.kinds[x.kind][p]
 	f := Field{Name: r.outline.Kinds[x.kind].Properties[p].Name, Type: col.typ}
 	switch {
-	case col.way == asMotion:
+	case col.encoding == encodeMotion:
 		f.Motion = b.motion(col.typ, col.rate, r.outline.Tick, tick)
-	case col.way == asAttached && b.bit():
-		r.attached(b, x, p, &f)
+	case col.encoding == encodeAttached && b.bit():
+		r.readAttached(b, x, p, &f)
 	default:
 		f.Value = b.value(col.typ)
 	}
 	if !b.bad {
-		r.set(x, p, f)
+		r.setField(x, p, f)
 	}
 }
 
 // attached reads what a property is attached to.
-func (r *Reader) attached(b *bitReader, x *thing, p int, f *Field) {
+func (r *Reader) readAttached(b *bitReader, x *readEntity, p int, f *Field) {
 	k := &r.outline.Kinds[x.kind]
-	f.Tied = &Attached{}
-	f.Tied.Ref, f.Tied.Prop, _ = strings.Cut(k.Properties[p].Follows, ".")
+	f.Attached = &Attached{}
+	f.Attached.Ref, f.Attached.Prop, _ = strings.Cut(k.Properties[p].Follows, ".")
 	if b.bit() {
 		for range f.Type.Reals() {
-			f.Tied.By = append(f.Tied.By, math.Float64frombits(b.get(64)))
+			f.Attached.By = append(f.Attached.By, math.Float64frombits(b.get(64)))
 		}
 	}
 	f.Value = b.value(f.Type)
 }
 
-func (r *Reader) set(x *thing, p int, f Field) {
-	if old := &x.fields[p]; old.Type != nil && old.Same(f) && x.lost&(1<<p) == 0 && x.held[p] > 1 {
+func (r *Reader) setField(x *readEntity, p int, f Field) {
+	if old := &x.fields[p]; old.Type != nil && old.Same(f) && x.lostMask&(1<<p) == 0 && x.carriers[p] > 1 {
 		return // it comes by another group and is the same
 	}
 	x.fields[p] = f
-	x.news |= 1 << p
-	r.touch(x)
+	x.changedMask |= 1 << p
+	r.markChanged(x)
 }
 
 // changes reads a block.
-func (r *Reader) changes(b *bitReader, t *table, tick int64) {
+func (r *Reader) readChanges(b *bitReader, t *groupTable, tick int64) {
 	if b.bit() {
-		t.cols.begin()
+		t.cols.restart()
 		for i, list := range t.slots {
-			list = slices.DeleteFunc(list, func(s tableSlot) bool { return s.thing == nil })
-			slices.SortFunc(list, func(a, b tableSlot) int { return cmp.Compare(a.thing.number, b.thing.number) })
+			list = slices.DeleteFunc(list, func(s tableSlot) bool { return s.entity == nil })
+			slices.SortFunc(list, func(a, b tableSlot) int { return cmp.Compare(a.entity.number, b.entity.number) })
 			t.slots[i] = list
-			t.free[i] = len(list)
+			t.firstFree[i] = len(list)
 		}
 	}
 	for n := b.count(maxSlots); n > 0 && !b.bad; n-- {
 		lane := int(b.below(uint64(len(t.cols.lanes))))
-		s := r.item(b, t, lane, tick)
+		s := r.readMember(b, t, lane, tick)
 		if b.bad {
 			return
 		}
 		list := t.slots[lane]
-		at := t.free[lane]
-		for at < len(list) && list[at].thing != nil {
+		at := t.firstFree[lane]
+		for at < len(list) && list[at].entity != nil {
 			at++
 		}
-		t.free[lane] = at + 1
+		t.firstFree[lane] = at + 1
 		if at < len(list) {
 			list[at] = s
 		} else {
@@ -424,7 +424,7 @@ func (r *Reader) changes(b *bitReader, t *table, tick int64) {
 		}
 		at = int(b.below(uint64(len(t.slots[lane]))))
 		s = &t.slots[lane][at]
-		if s.thing == nil {
+		if s.entity == nil {
 			b.bad = true
 		}
 		return lane, at, s
@@ -433,8 +433,8 @@ func (r *Reader) changes(b *bitReader, t *table, tick int64) {
 		_, _, s := where()
 		owner := b.count(1 << 31)
 		if !b.bad {
-			r.owner(s.thing, owner)
-			r.touch(s.thing)
+			r.setOwner(s.entity, owner)
+			r.markChanged(s.entity)
 		}
 	}
 	type exit struct{ lane, at int }
@@ -443,33 +443,33 @@ func (r *Reader) changes(b *bitReader, t *table, tick int64) {
 		lane, at, s := where()
 		if !b.bad {
 			exits = append(exits, exit{lane, at})
-			r.leaves(t, lane, *s)
+			r.markLeaving(t, lane, *s)
 		}
 	}
 	if t.cols.private {
-		r.single(b, t, where, tick)
+		r.readMasks(b, t, where, tick)
 	}
-	r.columns(b, t, tick)
+	r.readColumns(b, t, tick)
 	if t.cols.private {
-		r.corrections(b, tick)
+		r.readResends(b, tick)
 	}
 	if b.bad {
 		return
 	}
 	for _, e := range exits {
 		t.slots[e.lane][e.at] = tableSlot{}
-		t.free[e.lane] = min(t.free[e.lane], e.at)
+		t.firstFree[e.lane] = min(t.firstFree[e.lane], e.at)
 	}
 	for i, list := range t.slots {
-		for len(list) > 0 && list[len(list)-1].thing == nil {
+		for len(list) > 0 && list[len(list)-1].entity == nil {
 			list = list[:len(list)-1]
 		}
 		t.slots[i] = list
-		t.free[i] = min(t.free[i], len(list))
+		t.firstFree[i] = min(t.firstFree[i], len(list))
 	}
 }
 
-func (r *Reader) single(b *bitReader, t *table, where func() (int, int, *tableSlot), tick int64) {
+func (r *Reader) readMasks(b *bitReader, t *groupTable, where func() (int, int, *tableSlot), tick int64) {
 	for n := b.count(maxSlots); n > 0 && !b.bad; n-- {
 		lane, _, s := where()
 		if b.bad {
@@ -477,12 +477,12 @@ func (r *Reader) single(b *bitReader, t *table, where func() (int, int, *tableSl
 		}
 		now := b.get(uint(len(t.cols.lanes[lane].Properties)))
 		if lost := s.mask &^ now; lost != 0 {
-			r.leaving = append(r.leaving, leaving{thing: s.thing, props: lost})
+			r.leaving = append(r.leaving, leavingEntry{entity: s.entity, properties: lost})
 		}
-		for p := range r.layout.kinds[s.thing.kind] {
+		for p := range r.layout.kinds[s.entity.kind] {
 			if now&^s.mask&(1<<p) != 0 {
-				s.thing.held[p]++
-				r.field(b, s.thing, p, tick)
+				s.entity.carriers[p]++
+				r.readField(b, s.entity, p, tick)
 			}
 		}
 		s.mask = now
@@ -490,29 +490,29 @@ func (r *Reader) single(b *bitReader, t *table, where func() (int, int, *tableSl
 }
 
 // corrections reads values that are sent once more.
-func (r *Reader) corrections(b *bitReader, tick int64) {
+func (r *Reader) readResends(b *bitReader, tick int64) {
 	for n := b.count(maxSlots); n > 0 && !b.bad; n-- {
-		x := r.things[uint32(b.get(32))]
+		x := r.entities[uint32(b.get(32))]
 		if x == nil {
 			b.bad = true
 			return
 		}
 		p := int(b.below(uint64(len(r.layout.kinds[x.kind]))))
-		if b.bad || x.held[p] == 0 {
+		if b.bad || x.carriers[p] == 0 {
 			b.bad = true
 			return
 		}
-		r.field(b, x, p, tick)
-		x.news |= 1 << p
-		r.touch(x)
+		r.readField(b, x, p, tick)
+		x.changedMask |= 1 << p
+		r.markChanged(x)
 	}
 }
 
-func (r *Reader) columns(b *bitReader, t *table, tick int64) {
-	for len(r.changed) < len(t.cols.list) {
-		r.changed = append(r.changed, false)
+func (r *Reader) readColumns(b *bitReader, t *groupTable, tick int64) {
+	for len(r.changedColumns) < len(t.cols.columns) {
+		r.changedColumns = append(r.changedColumns, false)
 	}
-	changed := r.changed
+	changed := r.changedColumns
 	clear(changed)
 	at := -1
 	for n := b.count(len(t.cols.order)); n > 0 && !b.bad; n-- {
@@ -523,61 +523,61 @@ func (r *Reader) columns(b *bitReader, t *table, tick int64) {
 		}
 		c := t.cols.order[at]
 		changed[c] = true
-		col := &t.cols.list[c]
-		r.chosen = b.places(r.chosen[:0], len(t.slots[col.lane]))
-		for _, at := range r.chosen {
-			x := t.slots[col.lane][at].thing
-			if x == nil || x.held[col.prop] == 0 || b.bad {
+		col := &t.cols.columns[c]
+		r.indices = b.indices(r.indices[:0], len(t.slots[col.lane]))
+		for _, at := range r.indices {
+			x := t.slots[col.lane][at].entity
+			if x == nil || x.carriers[col.property] == 0 || b.bad {
 				b.bad = true
 				return
 			}
-			if col.way != byDifference {
-				r.field(b, x, col.prop, tick)
+			if col.encoding != encodeDifference {
+				r.readField(b, x, col.property, tick)
 				continue
 			}
-			if x.held[col.prop] == 1 { // it comes by no other group
-				f := &x.fields[col.prop]
-				f.Value = b.difference(col.typ, f.Value, t.cols.usual(col))
-				x.news |= 1 << col.prop
-				r.touch(x)
+			if x.carriers[col.property] == 1 { // it comes by no other group
+				f := &x.fields[col.property]
+				f.Value = b.difference(col.typ, f.Value, t.cols.estimates(col))
+				x.changedMask |= 1 << col.property
+				r.markChanged(x)
 				continue
 			}
-			f := x.fields[col.prop]
-			f.Value = b.difference(col.typ, f.Value, t.cols.usual(col))
-			r.set(x, col.prop, f)
+			f := x.fields[col.property]
+			f.Value = b.difference(col.typ, f.Value, t.cols.estimates(col))
+			r.setField(x, col.property, f)
 		}
 	}
 	if !b.bad {
-		t.cols.front(at, func(c int32) bool { return changed[c] })
+		t.cols.moveToFront(at, func(c int32) bool { return changed[c] })
 	}
 }
 
 // finish takes out what leaves, once all groups were read, and tells what there is to tell.
-func (r *Reader) finish(block *Block) {
+func (r *Reader) finishFrame(block *Block) {
 	for _, l := range r.leaving {
 		if l.whole {
-			l.thing.whole--
+			l.entity.groups--
 		}
-		for p := range l.thing.held {
-			if l.props&(1<<p) != 0 {
-				l.thing.held[p]--
-				if l.thing.held[p] == 0 {
-					l.thing.lost |= 1 << p
+		for p := range l.entity.carriers {
+			if l.properties&(1<<p) != 0 {
+				l.entity.carriers[p]--
+				if l.entity.carriers[p] == 0 {
+					l.entity.lostMask |= 1 << p
 				}
 			}
 		}
-		r.touch(l.thing)
+		r.markChanged(l.entity)
 	}
-	if n := len(r.touched); n > 4 {
+	if n := len(r.changed); n > 4 {
 		block.Values = make([]Update, 0, n)
 	}
 	total := 0
-	for _, x := range r.touched {
-		total += bits.OnesCount64(x.news)
+	for _, x := range r.changed {
+		total += bits.OnesCount64(x.changedMask)
 	}
 	room := make([]Field, 0, total) // one piece of memory for all that the frame tells
-	for _, x := range r.touched {
-		x.touched = false
+	for _, x := range r.changed {
+		x.isListed = false
 		k := &r.outline.Kinds[x.kind]
 		fields := func(such uint64) []Field {
 			from := len(room)
@@ -587,56 +587,56 @@ func (r *Reader) finish(block *Block) {
 				}
 				f := x.fields[p]
 				if f.Motion != nil {
-					f.Value = f.Motion.Value(f.Type, r.out.Tick)
+					f.Value = f.Motion.Value(f.Type, r.frame.Tick)
 				}
 				room = append(room, f)
 			}
 			return room[from:len(room):len(room)]
 		}
 		held := uint64(0)
-		for p, n := range x.held {
+		for p, n := range x.carriers {
 			if n > 0 {
 				held |= 1 << p
 			}
 		}
 		switch {
-		case !x.known && x.fresh:
-			block.Spawned = append(block.Spawned, Spawn{x.number, k.Name, x.owner, fields(x.news)})
+		case !x.known && x.isNew:
+			block.Spawned = append(block.Spawned, Spawn{x.number, k.Name, x.owner, fields(x.changedMask)})
 		default:
-			if x.given {
+			if x.ownerChanged {
 				block.Owned = append(block.Owned, Owned{x.number, x.owner})
 			}
 			u := Update{Entity: x.number, Kind: k.Name}
-			if x.whole > 0 {
+			if x.groups > 0 {
 				for p := range x.fields {
-					if x.lost&^held&(1<<p) != 0 {
+					if x.lostMask&^held&(1<<p) != 0 {
 						u.Withdrawn = append(u.Withdrawn, k.Properties[p].Name)
 					}
 				}
 			}
-			u.Fields = fields(x.news & held)
+			u.Fields = fields(x.changedMask & held)
 			if len(u.Fields) > 0 || u.Withdrawn != nil {
 				block.Values = append(block.Values, u)
 			}
 		}
 		for p := range x.fields {
-			if x.lost&^held&(1<<p) != 0 || x.whole <= 0 {
+			if x.lostMask&^held&(1<<p) != 0 || x.groups <= 0 {
 				x.fields[p] = Field{}
 			}
 		}
-		if x.whole <= 0 {
+		if x.groups <= 0 {
 			block.Gone = append(block.Gone, x.number)
-			delete(r.things, x.number)
+			delete(r.entities, x.number)
 		}
 		x.known = true
-		x.fresh = false
-		x.given = false
-		x.news = 0
-		x.lost = 0
+		x.isNew = false
+		x.ownerChanged = false
+		x.changedMask = 0
+		x.lostMask = 0
 	}
 }
 
-func (r *Reader) event(b *bitReader, f *Frame, c *cursor) {
+func (r *Reader) readEvent(b *bitReader, f *Frame, c *cursor) {
 	e := &Event{}
 	var params []contract.Param
 	if b.bit() {
@@ -672,17 +672,17 @@ func (r *Reader) event(b *bitReader, f *Frame, c *cursor) {
 	c.bad = c.bad || !b.done()
 }
 
-func (r *Reader) decisions(b *bitReader, f *Frame, c *cursor) {
+func (r *Reader) readDecisions(b *bitReader, f *Frame, c *cursor) {
 	for n := b.count(1 << 16); n > 0 && !b.bad; n-- {
 		of := b.get(2)
 		number := b.gamma()
 		d := Decision{Check: b.count(1<<16) - 1}
 		switch of {
-		case ofSeq:
+		case numberIsSeq:
 			d.Seq = number
-		case ofPress:
+		case numberIsPress:
 			d.Press = number
-		case ofRelease:
+		case numberIsRelease:
 			d.Release = number
 		}
 		d.Outcome = outcomes[b.get(4)]

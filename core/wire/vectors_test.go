@@ -163,13 +163,13 @@ func later(t *testing.T, random *rand.Rand, raw []byte) []byte {
 	for s := section(1); s < 64; s++ {
 		switch {
 		case head>>s&1 != 0 && s == stateSection:
-			in := &cursor{buf: c.part()}
+			in := &cursor{buf: c.lengthAndBytes()}
 			blocks := append(appendPart(
-				appendUvarints(nil, in.uvarint()+1, opOther|7<<2), []byte("of a later version"),
+				appendUvarints(nil, in.uvarint()+1, opReserved|7<<2), []byte("of a later version"),
 			), in.buf...)
 			body = appendPart(body, blocks)
 		case head>>s&1 != 0:
-			body = appendPart(body, c.part())
+			body = appendPart(body, c.lengthAndBytes())
 		case news>>s&1 != 0:
 			body = append(body, noise()...)
 		}
@@ -213,7 +213,7 @@ func TestWhatALaterVersionAddsIsSkipped(t *testing.T) {
 
 	w := &bitWriter{}
 	w.gamma(1)
-	w.put(ofPress, 2)
+	w.put(numberIsPress, 2)
 	w.gamma(3)
 	w.gamma(0)
 	w.put(15, 4)

@@ -102,7 +102,7 @@ type FromClient struct {
 }
 
 // value gives the value of a write, however it came.
-func (m *FromClient) value() json.RawMessage {
+func (m *FromClient) valueJSON() json.RawMessage {
 	if m.Wide == 0 {
 		return m.Value
 	}
@@ -144,11 +144,11 @@ func ParseFromClient(raw []byte) (FromClient, error) {
 			m.Type,
 		)
 	}
-	return m, m.bounded()
+	return m, m.checkBounds()
 }
 
 // bounded returns an error when a number of the message is out of its range.
-func (m *FromClient) bounded() error {
+func (m *FromClient) checkBounds() error {
 	switch {
 	case m.Seq > MaxNumber:
 		return fmt.Errorf(
@@ -185,7 +185,7 @@ type Join struct {
 // JSON returns the message.
 func (j Join) JSON() []byte {
 	j.Type = "join"
-	return marshalled(nil, j)
+	return appendMarshalled(nil, j)
 }
 
 // ParseJoin reads a client's first message. Members that it does not know are left out, so that a client may be newer
@@ -238,11 +238,11 @@ type Hello struct {
 // Field is one property or argument with its value. Of a property that moves by itself the Motion travels; the value is
 // where that puts it at the tick of the frame or copy that holds the field.
 type Field struct {
-	Name   string
-	Type   *contract.Type
-	Value  contract.Value
-	Motion *Motion   // nil for what does not move by itself
-	Tied   *Attached // nil for what is not attached
+	Name     string
+	Type     *contract.Type
+	Value    contract.Value
+	Motion   *Motion   // nil for what does not move by itself
+	Attached *Attached // nil for what is not attached
 }
 
 // Spawn tells a client of an entity, with all values that it may have.
@@ -343,7 +343,7 @@ func appendFields(dst []byte, fields []Field) []byte {
 }
 
 // list appends `,"name":[…]` when there is something to list.
-func list[T any](dst []byte, name string, items []T, one func(dst []byte, item T) []byte) []byte {
+func appendList[T any](dst []byte, name string, items []T, one func(dst []byte, item T) []byte) []byte {
 	if len(items) == 0 {
 		return dst
 	}
@@ -362,7 +362,7 @@ func list[T any](dst []byte, name string, items []T, one func(dst []byte, item T
 	return append(dst, ']')
 }
 
-func marshalled[T any](dst []byte, v T) []byte {
+func appendMarshalled[T any](dst []byte, v T) []byte {
 	raw, _ := json.Marshal(v) // plain data always marshals
 	return append(dst, raw...)
 }
@@ -372,22 +372,22 @@ func (b *Block) JSON() []byte {
 	if b.json != nil {
 		return b.json
 	}
-	dst := list([]byte{'{'}, "joined", b.Joined, marshalled[Client])
-	dst = list(dst, "spawned", b.Spawned, func(dst []byte, s Spawn) []byte {
+	dst := appendList([]byte{'{'}, "joined", b.Joined, appendMarshalled[Client])
+	dst = appendList(dst, "spawned", b.Spawned, func(dst []byte, s Spawn) []byte {
 		dst = fmt.Appendf(dst, `{"entity":%d,"kind":"%s","owner":%d,"values":`, s.Entity, s.Kind, s.Owner)
 		return append(appendFields(dst, s.Fields), '}')
 	})
-	dst = list(dst, "owned", b.Owned, marshalled[Owned])
-	dst = list(dst, "values", b.Values, func(dst []byte, u Update) []byte {
+	dst = appendList(dst, "owned", b.Owned, appendMarshalled[Owned])
+	dst = appendList(dst, "values", b.Values, func(dst []byte, u Update) []byte {
 		dst = fmt.Appendf(dst, `{"entity":%d,"kind":"%s","values":`, u.Entity, u.Kind)
 		dst = appendFields(dst, u.Fields)
 		if u.Withdrawn != nil {
-			dst = marshalled(append(dst, `,"withdrawn":`...), u.Withdrawn)
+			dst = appendMarshalled(append(dst, `,"withdrawn":`...), u.Withdrawn)
 		}
 		return append(dst, '}')
 	})
-	dst = list(dst, "gone", b.Gone, func(dst []byte, n uint32) []byte { return strconv.AppendUint(dst, uint64(n), 10) })
-	dst = list(dst, "left", b.Left, func(dst []byte, n int) []byte { return strconv.AppendInt(dst, int64(n), 10) })
+	dst = appendList(dst, "gone", b.Gone, func(dst []byte, n uint32) []byte { return strconv.AppendUint(dst, uint64(n), 10) })
+	dst = appendList(dst, "left", b.Left, func(dst []byte, n int) []byte { return strconv.AppendInt(dst, int64(n), 10) })
 	b.json = append(dst, '}')
 	return b.json
 }
@@ -412,16 +412,16 @@ func (f *Frame) AppendJSON(dst []byte) []byte {
 		dst = append(dst, `,"snapshot":true`...)
 	}
 	blocks := slices.DeleteFunc(slices.Clone(f.Blocks), (*Block).Empty)
-	dst = list(dst, "state", blocks, func(dst []byte, b *Block) []byte { return append(dst, b.JSON()...) })
-	dst = list(dst, "events", f.Events, func(dst []byte, e *Event) []byte { return append(dst, e.JSON()...) })
+	dst = appendList(dst, "state", blocks, func(dst []byte, b *Block) []byte { return append(dst, b.JSON()...) })
+	dst = appendList(dst, "events", f.Events, func(dst []byte, e *Event) []byte { return append(dst, e.JSON()...) })
 	if f.Settled != 0 {
 		dst = fmt.Appendf(dst, `,"settled":%d`, f.Settled)
 	}
 	if f.Digest != nil {
 		dst = fmt.Appendf(dst, `,"digest":%d`, *f.Digest)
 	}
-	dst = list(dst, "decisions", f.Decisions, marshalled[Decision])
-	dst = list(dst, "logs", f.Logs, marshalled[string])
+	dst = appendList(dst, "decisions", f.Decisions, appendMarshalled[Decision])
+	dst = appendList(dst, "logs", f.Logs, appendMarshalled[string])
 	return append(dst, '}')
 }
 
@@ -490,14 +490,14 @@ func ParseFrame(raw []byte, o *contract.Outline) (frame *Frame, bye string, err 
 			Left:   b.Left,
 		}
 		for _, s := range b.Spawned {
-			fields, err := properties(o, s, in.Tick)
+			fields, err := parseFields(o, s, in.Tick)
 			if err != nil {
 				return nil, "", err
 			}
 			out.Spawned = append(out.Spawned, Spawn{s.Entity, s.Kind, s.Owner, fields})
 		}
 		for _, s := range b.Values {
-			fields, err := properties(o, s, in.Tick)
+			fields, err := parseFields(o, s, in.Tick)
 			if err != nil {
 				return nil, "", err
 			}
@@ -523,7 +523,7 @@ func ParseFrame(raw []byte, o *contract.Outline) (frame *Frame, bye string, err 
 	return f, "", nil
 }
 
-func properties(o *contract.Outline, s spawnJSON, tick int64) ([]Field, error) {
+func parseFields(o *contract.Outline, s spawnJSON, tick int64) ([]Field, error) {
 	kind := o.Kind(s.Kind)
 	if kind == nil {
 		return nil, fmt.Errorf("read a frame: the outline has no kind %.80q", s.Kind)
@@ -537,16 +537,16 @@ func properties(o *contract.Outline, s spawnJSON, tick int64) ([]Field, error) {
 		}
 		f := Field{Name: p.Name, Type: p.Type}
 		var err error
-		switch way, rate := travels(kind, p); {
-		case way != asMotion && way != asAttached || len(raw) == 0 || raw[0] != '{':
+		switch way, rate := encodingOf(kind, p); {
+		case way != encodeMotion && way != encodeAttached || len(raw) == 0 || raw[0] != '{':
 			f.Value, err = p.Type.ParseJSON(raw)
-		case way == asMotion:
+		case way == encodeMotion:
 			f.Motion, err = parseMotion(raw, p.Type, rate, o.Tick)
 			if err == nil {
 				f.Value = f.Motion.Value(p.Type, tick)
 			}
 		default:
-			f.Tied, f.Value, err = parseAttached(raw, p.Type)
+			f.Attached, f.Value, err = parseAttached(raw, p.Type)
 		}
 		if err != nil {
 			return nil, fmt.Errorf("read a frame: %s.%s %w", s.Kind, p.Name, err)

@@ -202,23 +202,23 @@ entity Diver per a { n: int 0..9 = 0 once }
 shared Nest { request lay() from b { let e = spawn Eel; after 1s do e.later(3) } }`)
 	require.NotNil(t, c, problems.Error())
 	state := func(w *World) string {
-		out := fmt.Sprint(w.last, " ")
+		out := fmt.Sprint(w.lastID, " ")
 		for _, e := range w.Entities() {
 			out += fmt.Sprint(e.ID, e.Kind.Name, e.Owner, e.Nums, e.Gone, len(e.delayed), " ")
 		}
 		for _, k := range c.Kinds {
-			out += fmt.Sprint(len(w.Kind(k.Index)), w.Of(k.Index, 1) != nil, w.Of(k.Index, 2) != nil, " ")
+			out += fmt.Sprint(len(w.OfKind(k.Index)), w.OfClient(k.Index, 1) != nil, w.OfClient(k.Index, 2) != nil, " ")
 		}
 		return out + fmt.Sprint(w.Clients())
 	}
 	rapid.Check(t, func(t *rapid.T) {
 		w := New(c, nil)
 		for n := range 2 {
-			w.Enter(Client{Number: n + 1, Name: fmt.Sprint(n)})
+			w.AddClient(Client{Number: n + 1, Name: fmt.Sprint(n)})
 			w.Spawn(c.Kinds[1], n+1)
 		}
 		w.Commit()
-		w.News(func(News) {})
+		w.Events(func(Event) {})
 		for range rapid.IntRange(1, 6).Draw(t, "transactions") {
 			before := state(w)
 			spawned := 0
@@ -237,7 +237,7 @@ shared Nest { request lay() from b { let e = spawn Eel; after 1s do e.later(3) }
 						require.Nil(t, w.Entity(e.ID))
 					}
 				case 2:
-					w.Give(e, rapid.IntRange(0, 2).Draw(t, "to"))
+					w.SetOwner(e, rapid.IntRange(0, 2).Draw(t, "to"))
 				case 3:
 					w.Delay(e, w.Tick+3, c.Actions[0], []int64{3})
 				case 4:
@@ -252,10 +252,10 @@ shared Nest { request lay() from b { let e = spawn Eel; after 1s do e.later(3) }
 				w.Commit()
 				came := 0
 				went := 0
-				w.News(func(n News) {
-					if n.Spawn {
+				w.Events(func(n Event) {
+					if n.Spawned {
 						came++
-					} else if n.Gone {
+					} else if n.Despawned {
 						went++
 					}
 				})
@@ -263,11 +263,11 @@ shared Nest { request lay() from b { let e = spawn Eel; after 1s do e.later(3) }
 			} else {
 				w.Rollback()
 				require.Equal(t, before, state(w))
-				w.News(func(n News) { require.Fail(t, "nothing happened") })
+				w.Events(func(n Event) { require.Fail(t, "nothing happened") })
 			}
 			if rapid.Bool().Draw(t, "wait") {
 				w.Tick += 3
-				_, _ = w.Due(rapid.SampledFrom(w.Entities()).Draw(t, "due"))
+				_, _ = w.NextDue(rapid.SampledFrom(w.Entities()).Draw(t, "due"))
 			}
 			held := int64(0)
 			for _, e := range w.Entities() {
@@ -276,7 +276,7 @@ shared Nest { request lay() from b { let e = spawn Eel; after 1s do e.later(3) }
 					held += d.Action.Memory()
 				}
 			}
-			require.Equal(t, held, w.Held())
+			require.Equal(t, held, w.MemoryUsed())
 		}
 	})
 }
@@ -291,7 +291,7 @@ func TestDelayedActionsComeInTheirOrder(t *testing.T) {
 	var got []int64
 	for w.Tick = 1; w.Tick < 8; w.Tick++ {
 		for {
-			d, due := w.Due(e)
+			d, due := w.NextDue(e)
 			if !due {
 				break
 			}

@@ -1,8 +1,8 @@
 // Package world holds what exists in a running session: entities with the values of their properties, and the
 // transactions that change them all or not at all.
 //
-// A row is flat: everything stands in one slice of 64-bit numbers, a text as its place in the world's list of texts. A
-// World is used by one goroutine at a time.
+// An entity's values stand in one flat slice of 64-bit numbers, its row; a text is an index into the world's list of
+// texts. The package knows nothing of rules or of who may see what. A World is used by one goroutine at a time.
 package world
 
 import (
@@ -12,120 +12,121 @@ import (
 	"kamerad/core/contract"
 )
 
-// ID numbers an entity inside the server, from 1, in the order of spawning; a number is never used twice. Clients never
-// see it: toward them an entity has another number.
+// ID numbers an entity inside the server, from 1, in the order of spawning; no number is used twice. Clients never see
+// it: they know an entity by another number.
 type ID int64
 
-// Entity is one thing in the world.
+// Entity is one entity of the world. Its fields are to be read only: changes go through the World.
 type Entity struct {
-	// The row, by the slots of the kind's properties; to be read only: writes go through the World. Behind it, in the
-	// same memory, stands for each property when it last changed.
-	Nums    []int64
-	dirty   uint64 // one bit for each property written since the last Flush
-	Shown   any    // what shows the world to others keeps here what it knows of the entity
-	Kind    *contract.Kind
-	ID      ID
-	Owner   int   // number of the client it belongs to; 0 is the server
-	Serial  int64 // numbers the entities of its kind from 1, so that no kind tells how many there are of another
-	given   int64 // when it last came to have another owner
-	delayed []Delayed
-	Gone    bool // it was despawned
+	// Nums is the row, by the slots of the kind's properties. Behind it, in the same memory, stands for each property
+	// the tick in which it last changed: what writes the one also writes the other.
+	Nums        []int64
+	writtenMask uint64 // properties that were written since the last VisitWritten, as a bit set
+	Baseline    any    // for whoever replicates the world: what it knows of the entity
+	Kind        *contract.Kind
+	ID          ID
+	Owner       int   // number of the client that owns it; 0 is the server
+	Serial      int64 // counts the entities of its kind from 1, so that no kind tells how many there are of another
+	ownerTick   int64 // the tick in which it last came to have another owner
+	delayed     []Delayed
+	Gone        bool // it was despawned
 }
 
-// ticks tells by property when it last changed.
-func (e *Entity) ticks() []int64 { return e.Nums[len(e.Nums):cap(e.Nums)] }
+// ticks returns the tick in which each property last changed.
+func (e *Entity) changeTicks() []int64 { return e.Nums[len(e.Nums):cap(e.Nums)] }
 
 // Delayed is an action that runs at a tick, with its arguments.
 type Delayed struct {
-	At     int64
+	Tick   int64
 	Action *contract.Action
 	Args   []int64
 }
 
 // Client is what the world knows of a client.
 type Client struct {
-	Number int // from 1
-	Name   string
-	Role   int
-	text   int64 // the name among the texts
+	Number   int // from 1
+	Name     string
+	Role     int
+	nameText int64 // the name among the texts
 }
 
-// World is the state of one session.
+// World is the state of one session. Everything that changes it belongs to the open transaction, which begins with the
+// last Commit or Rollback, unless the method says otherwise.
 type World struct {
-	Tick     int64   // of what is written now
-	Settings []int64 // by the slots of the contract's settings
-	MostHeld int64   // bytes that may be held; 0 for no bound
-	Beside   int64   // bytes that are held for clients, beside the world's own
-	// of the last entity of which it was noted where it began to move; a later one has swept nothing yet
-	Swept ID
+	Tick         int64   // in which writes happen
+	Settings     []int64 // by the slots of the contract's settings
+	MaxMemory    int64   // bytes that entities, and what clients are told of them, may take; 0 for no bound
+	ClientMemory int64   // bytes that are held for clients, beside the entities' own
+	LastMoved    ID      // of the last entity of which it was noted where it began to move; a later one has not moved yet
 
-	contract *contract.Contract
-	last     ID
-	serials  []int64   // by kind: that of the last one
-	entities []*Entity // by ID
-	byID     map[ID]*Entity
-	kinds    [][]*Entity       // by kind, then ID
-	shared   []*Entity         // by kind
-	per      []map[int]*Entity // by kind, then client
-	clients  []Client          // by number
-	roster   int64             // when a client last came, went or changed its role
-	texts    []string
-	places   map[string]int64
-	sweepAt  int // texts, see Sweep
-	journal  []entry
-	dirty    []*Entity
-	news     []News
-	sizes    []int64 // by kind: the bytes of memory that one entity takes
-	held     int64   // bytes of all entities and of what they delay
+	contract       *contract.Contract
+	lastID         ID
+	serials        []int64   // by kind: that of the last entity
+	entities       []*Entity // by ID
+	byID           map[ID]*Entity
+	kinds          [][]*Entity       // by kind, then ID
+	shared         []*Entity         // by kind
+	ofClient       []map[int]*Entity // by kind, then client
+	clients        []Client          // by number
+	clientsTick    int64             // the tick in which a client last came, went or changed its role
+	texts          []string
+	textIndex      map[string]int64 // index of each text
+	nextCollection int              // how many texts there have to be for the next CollectTexts
+	journal        []journalEntry   // of the open transaction
+	written        []*Entity        // written since the last VisitWritten
+	events         []Event          // since the last Events
+	kindMemory     []int64          // by kind: bytes of memory that one entity takes
+	memoryUsed     int64            // bytes of all entities and of what they delay
 }
 
-// what a journal entry undoes.
-type what uint8
+// what says what a journal entry undoes.
+type entryType uint8
 
 const (
-	wroteSlot  what = iota
-	wroteQuiet      // a slot that is no part of a property
-	spawned
-	despawned
-	gave
-	delayedIt
-	setRole
+	wroteSlot   entryType = iota
+	wroteHidden           // a slot that is no part of a property
+	didSpawn
+	didDespawn
+	changedOwner
+	didDelay
+	changedRole
 )
 
-// entry remembers what a write replaced. It is small: a body that writes three numbers should not wait for memory.
-type entry struct {
-	entity *Entity
-	num    int64 // the old number
-	slot   int32
-	prop   uint8
-	what   what
+// entry remembers what a change replaced. It is small, 24 bytes: a body that writes three numbers should not wait for
+// memory.
+type journalEntry struct {
+	entity   *Entity
+	old      int64 // the number before; of gave the owner, of setRole the role
+	slot     int32 // of setRole the client
+	property uint8
+	typ      entryType
 }
 
-// News is what a committed transaction did to the list of entities, or to the role of a client.
-type News struct {
-	Entity *Entity
-	Gone   bool // it was despawned; else it was spawned or changed its owner
-	Owner  int  // whose it was before
-	Spawn  bool
-	Role   int // number of a client that has another role; Entity is nil then
+// News is what a committed transaction did to an entity as a whole, or to the role of a client.
+type Event struct {
+	Entity    *Entity // nil for a role
+	Despawned bool    // it was despawned; else it was spawned or changed its owner
+	Owner     int     // whose it was before
+	Spawned   bool
+	Role      int // number of the client that has another role; 0 for an entity
 }
 
-// New makes the world of a contract with its shared entities. settings are the slots of the contract's settings; nil
+// New returns the world of a contract with its shared entities. settings are the slots of the contract's settings; nil
 // means the defaults.
 func New(c *contract.Contract, settings []int64) *World {
 	w := &World{
-		contract: c,
-		shared:   make([]*Entity, len(c.Kinds)),
-		per:      make([]map[int]*Entity, len(c.Kinds)),
-		kinds:    make([][]*Entity, len(c.Kinds)),
-		serials:  make([]int64, len(c.Kinds)),
-		byID:     map[ID]*Entity{},
-		places:   map[string]int64{},
-		Settings: settings,
+		contract:  c,
+		shared:    make([]*Entity, len(c.Kinds)),
+		ofClient:  make([]map[int]*Entity, len(c.Kinds)),
+		kinds:     make([][]*Entity, len(c.Kinds)),
+		serials:   make([]int64, len(c.Kinds)),
+		byID:      map[ID]*Entity{},
+		textIndex: map[string]int64{},
+		Settings:  settings,
 	}
 	for i, s := range c.Texts {
 		w.texts = append(w.texts, s)
-		w.places[s] = int64(i)
+		w.textIndex[s] = int64(i)
 	}
 	if settings == nil {
 		for _, s := range c.Settings {
@@ -133,112 +134,107 @@ func New(c *contract.Contract, settings []int64) *World {
 		}
 	}
 	for _, k := range c.Kinds {
-		w.sizes = append(w.sizes, k.Memory())
+		w.kindMemory = append(w.kindMemory, k.Memory())
 	}
 	for _, k := range c.Kinds {
-		w.per[k.Index] = map[int]*Entity{}
+		w.ofClient[k.Index] = map[int]*Entity{}
 		if k.Shared {
 			w.shared[k.Index] = w.Spawn(k, 0)
 		}
 	}
 	w.Commit()
-	w.News(func(News) {})
+	w.Events(func(Event) {})
 	return w
 }
 
-// Contract gives the contract that the world is made of.
+// Contract returns the contract that the world is made of.
 func (w *World) Contract() *contract.Contract { return w.contract }
 
-// Intern gives the place of a text among the world's texts.
+// Intern returns the index of a text among the world's texts, and adds the text if need be.
 func (w *World) Intern(s string) int64 {
-	n, known := w.places[s]
+	n, known := w.textIndex[s]
 	if !known {
 		n = int64(len(w.texts))
 		w.texts = append(w.texts, s)
-		w.places[s] = n
+		w.textIndex[s] = n
 	}
 	return n
 }
 
 // Last returns the ID of the entity that was spawned last; 0 for none.
-func (w *World) Last() ID { return w.last }
+func (w *World) LastID() ID { return w.lastID }
 
-// Text gives the text at a place.
+// Text returns the text with an index.
 func (w *World) Text(n int64) string { return w.texts[n] }
 
-// Spawn adds an entity with the defaults of its kind, in the open transaction.
+// Spawn adds an entity with the defaults of its kind, and returns it.
 func (w *World) Spawn(k *contract.Kind, owner int) *Entity {
-	w.last++
+	w.lastID++
 	w.serials[k.Index]++
-	row := make([]int64, k.Slots+len(k.Properties)) // in one piece, since what writes the one also writes the other
+	row := make([]int64, k.Slots+len(k.Properties))
 	row = row[:k.Slots:len(row)]
-	e := &Entity{
-		ID:     w.last,
-		Serial: w.serials[k.Index],
-		Kind:   k,
-		Owner:  owner,
-		Nums:   row,
-	}
+	e := &Entity{ID: w.lastID, Serial: w.serials[k.Index], Kind: k, Owner: owner, Nums: row}
 	for _, p := range k.Properties {
 		copy(e.Nums[p.Slot:], p.Default)
 	}
-	for i := range e.ticks() {
-		e.ticks()[i] = w.Tick
+	for i := range e.changeTicks() {
+		e.changeTicks()[i] = w.Tick
 	}
 	w.insert(e)
-	w.journal = append(w.journal, entry{entity: e, what: spawned})
+	w.journal = append(w.journal, journalEntry{entity: e, typ: didSpawn})
 	return e
 }
 
-// MostSerials is how many entities of one kind a session of a contract can number: clients know them by 32 bits, some
-// of which are the kind's.
-func MostSerials(c *contract.Contract) int64 { return 1<<(32-bits.Len(uint(len(c.Kinds)))) - 1 }
+// MostSerials returns how many entities of one kind a session of a contract can number: clients know them by 32 bits,
+// some of which are the kind's.
+func MaxSerial(c *contract.Contract) int64 { return 1<<(32-bits.Len(uint(len(c.Kinds)))) - 1 }
 
 // Full reports whether no more entities of a kind can be numbered.
-func (w *World) Full(k *contract.Kind) bool { return w.serials[k.Index] >= MostSerials(w.contract) }
+func (w *World) Full(k *contract.Kind) bool { return w.serials[k.Index] >= MaxSerial(w.contract) }
 
-// Held returns how many bytes of memory the session takes for its entities, what they delay, and what clients are told
-// by themselves. It is an estimate that depends on what there is alone; see contract.Kind.Memory.
-func (w *World) Held() int64 { return w.held + w.Beside }
+// Held returns how many bytes of memory the session takes for its entities, for what they delay, and for what clients
+// have by themselves. It is an estimate that depends on the world alone; see contract.Kind.Memory.
+func (w *World) MemoryUsed() int64 { return w.memoryUsed + w.ClientMemory }
 
 // HasRoom reports whether an entity of a kind may be added, by the memory that it takes.
 func (w *World) HasRoom(k *contract.Kind) bool {
-	return w.MostHeld == 0 || w.Held()+w.sizes[k.Index] <= w.MostHeld
+	return w.MaxMemory == 0 || w.MemoryUsed()+w.kindMemory[k.Index] <= w.MaxMemory
 }
 
 // HasRoomToDelay reports whether an action may wait for its time, by the memory that it takes meanwhile.
 func (w *World) HasRoomToDelay(a *contract.Action) bool {
-	return w.MostHeld == 0 || w.Held()+a.Memory() <= w.MostHeld
+	return w.MaxMemory == 0 || w.MemoryUsed()+a.Memory() <= w.MaxMemory
 }
 
 // memory returns the bytes that an entity takes.
-func (w *World) memory(e *Entity) int64 {
-	out := w.sizes[e.Kind.Index]
+func (w *World) memoryOf(e *Entity) int64 {
+	out := w.kindMemory[e.Kind.Index]
 	for i := range e.delayed {
 		out += e.delayed[i].Action.Memory()
 	}
 	return out
 }
 
-// Key names an entity by its kind and serial: whatever happens to other kinds, it is the same.
+// Key returns a number for an entity that follows from its kind and serial alone: whatever happens to other kinds, it is
+// the same.
 func (e *Entity) Key() int64 { return int64(e.Kind.Index)<<48 | e.Serial }
 
-func byID(x *Entity, id ID) int { return int(x.ID - id) }
+func compareID(x *Entity, id ID) int { return int(x.ID - id) }
 
-// insert puts an entity into all lists. It nearly always comes at their end.
+// insert puts an entity into all lists. It nearly always belongs at their end: only one that comes back does not.
 func (w *World) insert(e *Entity) {
 	for _, list := range []*[]*Entity{&w.entities, &w.kinds[e.Kind.Index]} {
 		if n := len(*list); n == 0 || (*list)[n-1].ID < e.ID {
 			*list = append(*list, e)
 		} else {
-			i, _ := slices.BinarySearchFunc(*list, e.ID, byID)
+			i, _ := slices.BinarySearchFunc(*list, e.ID, compareID)
 			*list = slices.Insert(*list, i, e)
 		}
 	}
 	w.byID[e.ID] = e
-	w.held += w.memory(e)
+	w.memoryUsed += w.memoryOf(e)
 	if e.Kind.Per >= 0 {
-		w.per[e.Kind.Index][e.Owner] = e
+		w.ofClient[e.Kind.Index][e.Owner] = e
 	}
 	e.Gone = false
 }
@@ -246,62 +242,62 @@ func (w *World) insert(e *Entity) {
 // remove takes an entity out of all lists.
 func (w *World) remove(e *Entity) {
 	for _, list := range []*[]*Entity{&w.entities, &w.kinds[e.Kind.Index]} {
-		if i, found := slices.BinarySearchFunc(*list, e.ID, byID); found {
+		if i, found := slices.BinarySearchFunc(*list, e.ID, compareID); found {
 			*list = slices.Delete(*list, i, i+1)
 		}
 	}
 	delete(w.byID, e.ID)
-	w.held -= w.memory(e)
-	if e.Kind.Per >= 0 && w.per[e.Kind.Index][e.Owner] == e {
-		delete(w.per[e.Kind.Index], e.Owner)
+	w.memoryUsed -= w.memoryOf(e)
+	if e.Kind.Per >= 0 && w.ofClient[e.Kind.Index][e.Owner] == e {
+		delete(w.ofClient[e.Kind.Index], e.Owner)
 	}
 	e.Gone = true
 }
 
-// Despawn takes an entity out of the world, in the open transaction. One that is gone already stays so.
+// Despawn takes an entity out of the world. One that is gone already stays so.
 func (w *World) Despawn(e *Entity) {
 	if !e.Gone {
 		w.remove(e)
-		w.journal = append(w.journal, entry{entity: e, what: despawned})
+		w.journal = append(w.journal, journalEntry{entity: e, typ: didDespawn})
 	}
 }
 
-// Give changes the owner of an entity, in the open transaction.
-func (w *World) Give(e *Entity, owner int) {
+// Give changes the owner of an entity; 0 is the server.
+func (w *World) SetOwner(e *Entity, owner int) {
 	if e.Owner != owner {
-		w.journal = append(w.journal, entry{entity: e, num: int64(e.Owner), what: gave})
+		w.journal = append(w.journal, journalEntry{entity: e, old: int64(e.Owner), typ: changedOwner})
 		e.Owner = owner
 	}
 }
 
-// Delay lets an action of an entity run at a later tick, in the open transaction. It reports false when too many wait
-// already.
+// Delay has an action of an entity run at a later tick. args are copied. It reports false when too many wait already.
 func (w *World) Delay(e *Entity, at int64, a *contract.Action, args []int64) bool {
 	if len(e.delayed) >= maxDelayed {
 		return false
 	}
-	w.journal = append(w.journal, entry{entity: e, what: delayedIt})
+	w.journal = append(w.journal, journalEntry{entity: e, typ: didDelay})
 	d := Delayed{at, a, slices.Clone(args)}
 	e.delayed = append(e.delayed, d)
 	if !e.Gone {
-		w.held += a.Memory()
+		w.memoryUsed += a.Memory()
 	}
 	return true
 }
 
-// Waiting lists the actions of an entity that wait for their time.
-func (w *World) Waiting(e *Entity) []Delayed { return slices.Clone(e.delayed) }
+// Waiting returns the actions of an entity that wait for their tick.
+func (w *World) Delayed(e *Entity) []Delayed { return slices.Clone(e.delayed) }
 
-// maxDelayed is how many actions of one entity wait for their time.
+// maxDelayed is how many actions of one entity may wait.
 const maxDelayed = 100
 
-// Due takes the first action out of an entity's list whose tick has come; ok is false when there is none.
-func (w *World) Due(e *Entity) (d Delayed, ok bool) {
+// Due takes the first action out of an entity's list whose tick has come. ok is false when there is none. It is no part
+// of a transaction: an action that fails has run.
+func (w *World) NextDue(e *Entity) (d Delayed, ok bool) {
 	for i, d := range e.delayed {
-		if d.At <= w.Tick {
+		if d.Tick <= w.Tick {
 			e.delayed = slices.Delete(e.delayed, i, i+1)
 			if !e.Gone {
-				w.held -= d.Action.Memory()
+				w.memoryUsed -= d.Action.Memory()
 			}
 			return d, true
 		}
@@ -309,25 +305,25 @@ func (w *World) Due(e *Entity) (d Delayed, ok bool) {
 	return d, false
 }
 
-// Entities lists all entities by ID. The slice is the world's own and holds until the next Spawn or Despawn.
+// Entities returns all entities, by ID. The slice is the world's own and holds until the next Spawn or Despawn.
 func (w *World) Entities() []*Entity { return w.entities }
 
-// Kind lists the entities of a kind by ID, as Entities does.
-func (w *World) Kind(kind int) []*Entity { return w.kinds[kind] }
+// Kind returns the entities of a kind, which is given by its index, as Entities does.
+func (w *World) OfKind(kind int) []*Entity { return w.kinds[kind] }
 
-// Shared gives the entity of a shared kind, by the kind's index.
+// Shared returns the entity of a shared kind, which is given by its index.
 func (w *World) Shared(kind int) *Entity { return w.shared[kind] }
 
-// Of gives the entity of a per-role kind that a client has, or nil.
-func (w *World) Of(kind, client int) *Entity { return w.per[kind][client] }
+// Of returns the entity of a per-role kind that a client has, or nil.
+func (w *World) OfClient(kind, client int) *Entity { return w.ofClient[kind][client] }
 
-// Entity gives an entity by its ID, or nil if there is none.
+// Entity returns the entity with an ID, or nil.
 func (w *World) Entity(id ID) *Entity { return w.byID[id] }
 
-// Clients lists the clients by number. The slice is the world's own.
+// Clients returns the clients, by number. The slice is the world's own.
 func (w *World) Clients() []Client { return w.clients }
 
-// Client gives a client by its number, or nil.
+// Client returns the client with a number, or nil. It holds until a client comes or goes.
 func (w *World) Client(number int) *Client {
 	i, found := slices.BinarySearchFunc(w.clients, number, func(c Client, n int) int { return c.Number - n })
 	if !found {
@@ -336,92 +332,82 @@ func (w *World) Client(number int) *Client {
 	return &w.clients[i]
 }
 
-// NameOf gives the place of a client's name among the texts, that of the empty text for none.
-func (w *World) NameOf(client int) int64 {
+// NameOf returns the index of a client's name among the texts, that of the empty text for no client.
+func (w *World) ClientName(client int) int64 {
 	if c := w.Client(client); c != nil {
-		return c.text
+		return c.nameText
 	}
 	return 0
 }
 
-// Enter adds a client, whose number is greater than that of any before. It is no part of a transaction.
-func (w *World) Enter(c Client) {
-	c.text = w.Intern(c.Name)
+// Enter adds a client, whose number has to be greater than that of any before. It is no part of a transaction.
+func (w *World) AddClient(c Client) {
+	c.nameText = w.Intern(c.Name)
 	w.clients = append(w.clients, c)
-	w.roster = w.Tick
+	w.clientsTick = w.Tick
 }
 
 // Leave takes a client out. It is no part of a transaction.
-func (w *World) Leave(number int) {
+func (w *World) RemoveClient(number int) {
 	w.clients = slices.DeleteFunc(w.clients, func(c Client) bool { return c.Number == number })
-	w.roster = w.Tick
+	w.clientsTick = w.Tick
 }
 
-// SetRole changes the role of a client, in the open transaction.
+// SetRole changes the role of a client.
 func (w *World) SetRole(client, role int) {
 	if c := w.Client(client); c != nil && c.Role != role {
-		w.journal = append(w.journal, entry{num: int64(c.Role), slot: int32(client), what: setRole})
+		w.journal = append(w.journal, journalEntry{old: int64(c.Role), slot: int32(client), typ: changedRole})
 		c.Role = role
 	}
 }
 
-// Value reads any property. Refs are IDs.
+// Value returns a property's value. Refs in it are IDs.
 func (w *World) Value(e *Entity, p *contract.Property) contract.Value {
 	return p.Type.FromSlots(e.Nums[p.Slot:], w.Text)
 }
 
-// Changed tells at which tick a property last changed. What the open transaction has changed, has changed now.
-func (w *World) Changed(e *Entity, property int) int64 {
+// Changed returns the tick in which a property last changed: the present one, when the open transaction has changed it.
+func (w *World) ChangedTick(e *Entity, property int) int64 {
 	for i := range w.journal {
-		if j := &w.journal[i]; j.entity == e && j.what == wroteSlot && int(j.prop) == property &&
-			e.Nums[j.slot] != j.num {
+		if j := &w.journal[i]; j.entity == e && j.typ == wroteSlot && int(j.property) == property && e.Nums[j.slot] != j.old {
 			return w.Tick
 		}
 	}
-	return e.ticks()[property]
+	return e.changeTicks()[property]
 }
 
-// Given tells at which tick an entity last came to have another owner, or was spawned.
-func (w *World) Given(e *Entity) int64 { return e.given }
+// Given returns the tick in which an entity last came to have another owner, or was spawned.
+func (w *World) OwnerTick(e *Entity) int64 { return e.ownerTick }
 
-// ChangedClients tells at which tick a client last came, went or changed its role.
-func (w *World) ChangedClients() int64 { return w.roster }
+// ChangedClients returns the tick in which a client last came, went or changed its role.
+func (w *World) ClientsTick() int64 { return w.clientsTick }
 
-// Write puts a number that is known to be right into a slot of a property.
+// Write puts a number into a slot of a property. The caller has checked that it is a value of the property's type.
 func (w *World) Write(e *Entity, property, slot int, v int64) {
 	old := e.Nums[slot]
 	if old == v {
 		return
 	}
-	w.journal = append(w.journal, entry{
-		entity: e,
-		num:    old,
-		slot:   int32(slot),
-		prop:   uint8(property),
-	})
+	w.journal = append(w.journal, journalEntry{entity: e, old: old, slot: int32(slot), property: uint8(property)})
 	e.Nums[slot] = v
-	if bit := uint64(1) << (property & 63); e.dirty&bit == 0 {
-		if e.dirty == 0 {
-			w.dirty = append(w.dirty, e)
+	if bit := uint64(1) << (property & 63); e.writtenMask&bit == 0 {
+		if e.writtenMask == 0 {
+			w.written = append(w.written, e)
 		}
-		e.dirty |= bit
+		e.writtenMask |= bit
 	}
 }
 
-// WriteQuiet puts a number into a slot that is no part of a property, such as the lease of a hold.
-func (w *World) WriteQuiet(e *Entity, slot int, v int64) {
+// WriteQuiet puts a number into a slot that is no part of a property, such as the start of a motion. It marks
+// nothing as changed.
+func (w *World) WriteHidden(e *Entity, slot int, v int64) {
 	if old := e.Nums[slot]; old != v {
-		w.journal = append(w.journal, entry{
-			entity: e,
-			num:    old,
-			slot:   int32(slot),
-			what:   wroteQuiet,
-		})
+		w.journal = append(w.journal, journalEntry{entity: e, old: old, slot: int32(slot), typ: wroteHidden})
 		e.Nums[slot] = v
 	}
 }
 
-// Set writes a whole property from slots that are known to be right.
+// Set writes a whole property from slots that the caller has checked.
 func (w *World) Set(e *Entity, p *contract.Property, slots []int64) {
 	for i, v := range slots {
 		w.Write(e, p.Index, p.Slot+i, v)
@@ -435,68 +421,68 @@ type Change struct {
 	Old, New contract.Value
 }
 
-// Changes lists what the transaction has changed so far, each property once, in the order of the first writes. What was
-// spawned in it has not changed.
+// Changes returns what the open transaction has changed so far, each property once, in the order of the first writes.
+// What was spawned in it has not changed.
 func (w *World) Changes() []Change {
 	var out []Change
 	seen := map[*Entity]uint64{}
 	for _, j := range w.journal {
 		switch {
-		case j.what == spawned:
+		case j.typ == didSpawn:
 			seen[j.entity] = ^uint64(0)
-		case j.what == wroteSlot && seen[j.entity]&(1<<j.prop) == 0:
-			seen[j.entity] |= 1 << j.prop
-			p := j.entity.Kind.Properties[j.prop]
+		case j.typ == wroteSlot && seen[j.entity]&(1<<j.property) == 0:
+			seen[j.entity] |= 1 << j.property
+			p := j.entity.Kind.Properties[j.property]
 			out = append(out, Change{Entity: j.entity, Property: p, New: w.Value(j.entity, p)})
 		}
 	}
 	if out == nil {
 		return nil
 	}
-	w.swap()
+	w.swapJournal()
 	for i := range out {
 		out[i].Old = w.Value(out[i].Entity, out[i].Property)
 	}
-	w.swap()
+	w.swapJournal()
 	return slices.DeleteFunc(out, func(c Change) bool { return c.Old.Equal(c.New) })
 }
 
-// swap exchanges the journal's numbers with the world's: once for the state before the transaction, twice for no
-// change.
-func (w *World) swap() {
+// swap exchanges the journal's numbers with the world's: once for the state before the transaction, twice for the state
+// as it was.
+func (w *World) swapJournal() {
 	for i := len(w.journal) - 1; i >= 0; i-- {
-		if j := &w.journal[i]; j.what <= wroteQuiet {
-			j.num, j.entity.Nums[j.slot] = j.entity.Nums[j.slot], j.num
+		if j := &w.journal[i]; j.typ <= wroteHidden {
+			j.old, j.entity.Nums[j.slot] = j.entity.Nums[j.slot], j.old
 		}
 	}
 	slices.Reverse(w.journal)
 }
 
-// Mark gives a place in the open transaction for ChangedSince.
-func (w *World) Mark() int { return len(w.journal) }
+// Mark returns how far the open transaction is, for ChangedSince.
+func (w *World) JournalMark() int { return len(w.journal) }
 
-// Touched is a property of an entity that differs from what it was at a mark.
-type Touched struct {
+// Touched is a property of an entity that differs from what it was at a mark. Property is its index.
+type ChangedProperty struct {
 	Entity   *Entity
 	Property int
 }
 
-// ChangedSince appends the properties that the open transaction has changed since a mark, each once, by ID and then in
-// the order of declaration. What was put back to what it was at the mark has not changed; nor has what is gone.
-func (w *World) ChangedSince(mark int, out []Touched) []Touched {
+// ChangedSince appends to out the properties that the open transaction has changed since a mark, each once, by ID and
+// then in the order of declaration. What was put back to what it was at the mark has not changed; nor has what is gone.
+func (w *World) ChangedSince(mark int, out []ChangedProperty) []ChangedProperty {
 	for i := mark; i < len(w.journal); i++ {
 		j := &w.journal[i]
-		if j.what != wroteSlot || j.entity.Gone || j.entity.Nums[j.slot] == j.num {
+		if j.typ != wroteSlot || j.entity.Gone || j.entity.Nums[j.slot] == j.old {
 			continue
 		}
-		first := !slices.ContainsFunc(w.journal[mark:i], func(k entry) bool {
-			return k.entity == j.entity && k.slot == j.slot && k.what == wroteSlot
+		first := !slices.ContainsFunc(w.journal[mark:i], func(k journalEntry) bool {
+			return k.entity == j.entity && k.slot == j.slot && k.typ == wroteSlot
 		})
-		if t := (Touched{j.entity, int(j.prop)}); first && !slices.Contains(out, t) {
+		if t := (ChangedProperty{j.entity, int(j.property)}); first && !slices.Contains(out, t) {
 			out = append(out, t)
 		}
 	}
-	slices.SortFunc(out, func(a, b Touched) int {
+	slices.SortFunc(out, func(a, b ChangedProperty) int {
 		if a.Entity != b.Entity {
 			return int(a.Entity.ID - b.Entity.ID)
 		}
@@ -509,20 +495,20 @@ func (w *World) ChangedSince(mark int, out []Touched) []Touched {
 func (w *World) Commit() {
 	for i := range w.journal {
 		j := &w.journal[i]
-		if j.what == wroteSlot {
-			j.entity.ticks()[j.prop] = w.Tick
+		if j.typ == wroteSlot {
+			j.entity.changeTicks()[j.property] = w.Tick
 			continue
 		}
-		w.report(j)
+		w.addEvent(j)
 	}
-	w.forget()
+	w.emptyJournal()
 }
 
-// keptJournal is how many entries a journal has room for that is used again. One body may write hundreds of thousands.
+// keptJournal is up to how many entries a journal's memory is used again. One body may write hundreds of thousands.
 const keptJournal = 1 << 16
 
 // forget empties the journal.
-func (w *World) forget() {
+func (w *World) emptyJournal() {
 	if cap(w.journal) > keptJournal {
 		w.journal = nil
 		return
@@ -530,22 +516,17 @@ func (w *World) forget() {
 	w.journal = w.journal[:0]
 }
 
-// report notes what a journal entry that is no write of a property tells others.
-func (w *World) report(j *entry) {
-	switch j.what {
-	case spawned, despawned, gave:
-		if j.what != despawned {
-			j.entity.given = w.Tick
+// report adds what a journal entry that is no write of a property means to others.
+func (w *World) addEvent(j *journalEntry) {
+	switch j.typ {
+	case didSpawn, didDespawn, changedOwner:
+		if j.typ != didDespawn {
+			j.entity.ownerTick = w.Tick
 		}
-		w.news = append(w.news, News{
-			Entity: j.entity,
-			Gone:   j.what == despawned,
-			Owner:  int(j.num),
-			Spawn:  j.what == spawned,
-		})
-	case setRole:
-		w.roster = w.Tick
-		w.news = append(w.news, News{Role: int(j.slot)})
+		w.events = append(w.events, Event{Entity: j.entity, Despawned: j.typ == didDespawn, Owner: int(j.old), Spawned: j.typ == didSpawn})
+	case changedRole:
+		w.clientsTick = w.Tick
+		w.events = append(w.events, Event{Role: int(j.slot)})
 	}
 }
 
@@ -553,87 +534,86 @@ func (w *World) report(j *entry) {
 func (w *World) Rollback() {
 	for i := len(w.journal) - 1; i >= 0; i-- {
 		j := &w.journal[i]
-		switch j.what {
-		case wroteSlot, wroteQuiet:
-			j.entity.Nums[j.slot] = j.num
-		case spawned:
+		switch j.typ {
+		case wroteSlot, wroteHidden:
+			j.entity.Nums[j.slot] = j.old
+		case didSpawn:
 			w.remove(j.entity)
-			w.last--
+			w.lastID--
 			w.serials[j.entity.Kind.Index]--
-		case despawned:
+		case didDespawn:
 			w.insert(j.entity)
-		case gave:
-			j.entity.Owner = int(j.num)
-		case delayedIt:
+		case changedOwner:
+			j.entity.Owner = int(j.old)
+		case didDelay:
 			last := len(j.entity.delayed) - 1
 			if !j.entity.Gone {
-				w.held -= j.entity.delayed[last].Action.Memory()
+				w.memoryUsed -= j.entity.delayed[last].Action.Memory()
 			}
 			j.entity.delayed = j.entity.delayed[:last]
-		case setRole:
+		case changedRole:
 			if c := w.Client(int(j.slot)); c != nil {
-				c.Role = int(j.num)
+				c.Role = int(j.old)
 			}
 		}
 	}
 	clear(w.journal) // what was spawned is not kept alive
-	w.forget()
+	w.emptyJournal()
 }
 
-// Flush calls visit for each entity that was written since the last Flush and is still there, in the order of the first
-// writes, with one bit for each such property. A value may have been put back to what it was.
-func (w *World) Flush(visit func(e *Entity, properties uint64)) {
-	for _, e := range w.dirty {
+// Flush calls visit for each entity that was written since the last time and is still there, in the order of the first
+// writes, with the written properties as a bit set. A value may have been put back to what it was.
+func (w *World) VisitWritten(visit func(e *Entity, properties uint64)) {
+	for _, e := range w.written {
 		if !e.Gone {
-			visit(e, e.dirty)
+			visit(e, e.writtenMask)
 		}
-		e.dirty = 0
+		e.writtenMask = 0
 	}
-	clear(w.dirty)
-	w.dirty = w.dirty[:0]
+	clear(w.written)
+	w.written = w.written[:0]
 }
 
-// Dirty lists the entities that Flush will visit, and those that are gone since.
-func (w *World) Dirty() []*Entity { return w.dirty }
+// Dirty returns the entities that Flush will visit, and those of them that are gone since.
+func (w *World) Written() []*Entity { return w.written }
 
-// Warm reads what a loop over some entities, a few, is about to read of them: reads that do not wait for each other
-// take the time of one. What it gives means nothing.
-func Warm(list []*Entity) (sum int64) {
+// Warm reads what a loop over a few entities is about to read of them: reads that do not wait for each other take the
+// time of one. What it returns means nothing; the caller adds it to a field, so that no compiler removes the reads.
+func Prefetch(list []*Entity) (sum int64) {
 	for _, e := range list {
-		sum += int64(e.dirty) + int64(e.Owner)
+		sum += int64(e.writtenMask) + int64(e.Owner)
 	}
 	for _, e := range list {
 		for i := 0; i < len(e.Nums); i += 8 {
 			sum += e.Nums[i]
 		}
-		if n := len(e.ticks()); n > 0 {
-			sum += e.ticks()[n-1]
+		if n := len(e.changeTicks()); n > 0 {
+			sum += e.changeTicks()[n-1]
 		}
 	}
 	return sum
 }
 
-// News calls visit for what committed transactions have spawned, despawned and given since it was last called, in
-// order.
-func (w *World) News(visit func(n News)) {
-	for _, n := range w.news {
+// News calls visit for what committed transactions have done since it was last called, in order.
+func (w *World) Events(visit func(n Event)) {
+	for _, n := range w.events {
 		visit(n)
 	}
-	clear(w.news)
-	w.news = w.news[:0]
+	clear(w.events)
+	w.events = w.events[:0]
 }
 
-// Sweep forgets texts that nothing holds any more, once there are many. It must not be called in a transaction.
-func (w *World) Sweep(most int) {
-	if len(w.texts) <= max(most, w.sweepAt) {
+// Sweep forgets the texts that nothing holds any more, once there are more than most. It must not be called in a
+// transaction: the journal may hold indices of texts.
+func (w *World) CollectTexts(most int) {
+	if len(w.texts) <= max(most, w.nextCollection) {
 		return
 	}
 	// With many that are held, the next time is when there are twice as many: what it costs is paid by what came.
-	defer func() { w.sweepAt = 2 * len(w.texts) }()
+	defer func() { w.nextCollection = 2 * len(w.texts) }()
 	old := w.texts
 	kept := map[int64]int64{}
-	w.texts = nil
-	w.places = map[string]int64{}
+	w.texts, w.textIndex = nil, map[string]int64{}
 	for i, s := range w.contract.Texts {
 		kept[int64(i)] = w.Intern(s)
 	}
@@ -672,6 +652,6 @@ func (w *World) Sweep(most int) {
 		at += s.Type.Width()
 	}
 	for i := range w.clients {
-		move(&w.clients[i].text)
+		move(&w.clients[i].nameText)
 	}
 }

@@ -108,18 +108,18 @@ func TestTextsAreSwept(t *testing.T) {
 	w, k := load(t)
 	e := w.Shared(k.Index)
 	p := k.Property("s")
-	w.Enter(Client{Number: 1, Name: "Ana"})
+	w.AddClient(Client{Number: 1, Name: "Ana"})
 	for n := range 1000 {
 		w.Set(e, p, []int64{w.Intern(fmt.Sprint(n))})
 		w.Commit()
 	}
 	require.Greater(t, len(w.texts), 1000)
-	w.Sweep(500)
+	w.CollectTexts(500)
 	assert.Less(t, len(w.texts), 20)
 	assert.Equal(t, "999", w.Value(e, p).Text)
-	assert.Equal(t, "Ana", w.Text(w.NameOf(1)))
+	assert.Equal(t, "Ana", w.Text(w.ClientName(1)))
 	assert.Equal(t, "old", w.Text(p.Default[0]), "what the contract names keeps its place")
-	w.Sweep(500)
+	w.CollectTexts(500)
 	assert.Equal(t, "999", w.Value(e, p).Text)
 }
 
@@ -140,7 +140,7 @@ func TestASweepIsPaidByWhatCame(t *testing.T) {
 	for i := range 2000 {
 		w.Intern(fmt.Sprint("of this tick ", i))
 		before := len(w.texts)
-		if w.Sweep(1000); len(w.texts) < before {
+		if w.CollectTexts(1000); len(w.texts) < before {
 			swept++
 		}
 	}
@@ -148,6 +148,6 @@ func TestASweepIsPaidByWhatCame(t *testing.T) {
 	for i := range 20_000 {
 		w.Intern(fmt.Sprint("more ", i))
 	}
-	w.Sweep(1000)
+	w.CollectTexts(1000)
 	assert.Less(t, len(w.texts), 5100, "what nothing holds goes in the end")
 }
