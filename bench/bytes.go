@@ -227,7 +227,7 @@ func (d *diver) act(s *session.Session) {
 	seen := s.Now()
 	ask := func(entity uint32, request string, args []json.RawMessage) {
 		d.seq++
-		s.Ask(d.me.Number, s.Read(wire.Ask{
+		s.Ask(d.me.Number, s.ReadRequest(wire.Ask{
 			Seq:     d.seq,
 			Entity:  entity,
 			Request: request,
@@ -255,7 +255,7 @@ func (d *diver) act(s *session.Session) {
 		at := fmt.Sprintf(
 			"[%.2f,%.2f]", float64(pos.Parts[0].Num)/100+d.speed[0]/20, float64(pos.Parts[1].Num)/100+d.speed[1]/20,
 		)
-		s.Move(d.me.Number, s.ReadMove("write", wire.Move{
+		s.Steer(d.me.Number, s.ReadSteering("write", wire.Move{
 			Seq:      d.seq,
 			Property: "Diver.pos",
 			Value:    json.RawMessage(at),

@@ -16,7 +16,7 @@ func BenchmarkTick(b *testing.B) {
 	require.NotNil(b, c, problems.Error())
 	s, err := session.New(c, session.Options{Key: [32]byte{1}, Trace: true, Headroom: 10})
 	require.NoError(b, err)
-	s.Watched(false)
+	s.SetWatched(false)
 	for n := range 1000 {
 		_, err := s.Join(fmt.Sprint("c", n), "player")
 		require.NoError(b, err)

@@ -114,7 +114,7 @@ func TestBrokenMessagesHarmNobody(t *testing.T) {
 		ana, err = x.join(joining{Join: wire.Join{Name: "Ana"}, pipe: true})
 		x.tick()
 		x.tick()
-		before = string(x.session.Truth().JSON())
+		before = string(x.session.ServerState().JSON())
 	}))
 	require.NoError(t, err)
 	reader := x.session.Reader(0)
@@ -182,7 +182,7 @@ func TestBrokenMessagesHarmNobody(t *testing.T) {
 		for _, d := range x.watchers.decisions {
 			decided[string(d.Outcome)]++
 		}
-		assert.JSONEq(t, before, string(x.session.Truth().JSON()), "the world is what it was")
+		assert.JSONEq(t, before, string(x.session.ServerState().JSON()), "the world is what it was")
 	}))
 	assert.Zero(t, decided["accepted"])
 	assert.Greater(t, cut, count/3)

@@ -46,11 +46,11 @@ func TestAFloodIsCountedAndNotStored(t *testing.T) {
 				seq++
 				x.session.Ask(
 					eve.client,
-					x.session.Read(wire.Ask{Seq: seq, Request: "Diver.none", Args: []json.RawMessage{long}}),
+					x.session.ReadRequest(wire.Ask{Seq: seq, Request: "Diver.none", Args: []json.RawMessage{long}}),
 				)
 			}
 			x.session.Ask(
-				ana.client, x.session.Read(wire.Ask{Seq: seq, Request: "Diver.tap", Args: []json.RawMessage{}}),
+				ana.client, x.session.ReadRequest(wire.Ask{Seq: seq, Request: "Diver.tap", Args: []json.RawMessage{}}),
 			)
 			x.tick()
 			for _, c := range []*conn{eve, ana} {

@@ -106,8 +106,8 @@ type letter struct {
 	what string // the message's type
 	seen int64
 	at   time.Time
-	call *session.Call
-	move session.Move
+	call *session.Request
+	move session.Steering
 	sent *wire.FromClient // as it came, for a transcript
 }
 
@@ -175,7 +175,7 @@ func newRoom(row store.Session, s *session.Session, paused bool, recorder Record
 		readied:  map[int]bool{},
 		refused:  map[int]*rate.Limiter{},
 		names:    map[int]store.Seat{},
-		watchers: newWatchers(s.Watched),
+		watchers: newWatchers(s.SetWatched),
 		now:      time.Now,
 		ears:     hearing{epoll: -1},
 	}
@@ -321,7 +321,7 @@ func (r *room) tick() {
 	r.open()
 	r.tend(began)
 	m := r.memory()
-	r.session.Into(m.bytes)
+	r.session.UseMemory(m.bytes)
 	step := r.session.Tick()
 	if r.transcript != nil {
 		r.transcript.Ticked(step)
@@ -754,10 +754,10 @@ func (r *room) read(c *conn, raw []byte, now time.Time) (l letter, err error) {
 	}
 	switch m.Type {
 	case "ask":
-		call := r.session.Read(m.Ask)
+		call := r.session.ReadRequest(m.Ask)
 		l.call = &call
 	case "press", "release", "write":
-		l.move = r.session.ReadMove(m.Type, m.Move())
+		l.move = r.session.ReadSteering(m.Type, m.Move())
 	}
 	return l, nil
 }
@@ -824,7 +824,7 @@ func (r *room) handle(l *letter) {
 		r.watchers.confirmed(r, c.client)
 	case "differs":
 		r.meters.differences.Inc()
-		if r.session.Differs(c.client) {
+		if r.session.ReportDifference(c.client) {
 			slog.Warn(
 				"a client's copy is not what it should be; it is sent anew", "session", r.id, "client", c.client,
 				"tick", l.seen,
@@ -841,7 +841,7 @@ func (r *room) handle(l *letter) {
 		r.session.Ask(c.client, *l.call)
 	case "press", "release", "write":
 		r.heard(l)
-		r.session.Move(c.client, l.move)
+		r.session.Steer(c.client, l.move)
 	}
 }
 

@@ -234,7 +234,7 @@ func TestASlowClientHoldsUpNobody(t *testing.T) {
 	tick := func() {
 		require.NoError(t, x.do(t.Context(), func() {
 			i++
-			call := x.session.Read(
+			call := x.session.ReadRequest(
 				wire.Ask{
 					Seq:     uint64(i),
 					Request: "Diver.paint",

@@ -102,7 +102,7 @@ func (w *watchers) add(r *room) (*watcher, error) {
 			m := &mirror{reader: r.session.Reader(c.Number)}
 			w.mirrors[c.Number] = m
 			// What was sent until now counts once its newest tick is confirmed.
-			if block, sent := r.session.Sent(c.Number); block != nil && sent > 0 {
+			if block, sent := r.session.ClientState(c.Number); block != nil && sent > 0 {
 				m.frames = append(m.frames, &wire.Frame{Tick: sent, Snapshot: true, Blocks: []*wire.Block{block}})
 				m.confirm(r.session.Seen(c.Number))
 				m.fresh = nil
@@ -120,7 +120,7 @@ func (w *watchers) add(r *room) (*watcher, error) {
 		Server: (&wire.Frame{
 			Tick:     r.session.Now(),
 			Snapshot: true,
-			Blocks:   []*wire.Block{r.session.Truth()},
+			Blocks:   []*wire.Block{r.session.ServerState()},
 		}).AppendJSON(
 			nil,
 		),
@@ -148,7 +148,7 @@ func nonNil[T any](list []T) []T {
 }
 
 func (w *watchers) client(r *room, c wire.Client) client.WatchClient {
-	_, sent := r.session.Sent(c.Number)
+	_, sent := r.session.ClientState(c.Number)
 	out := client.WatchClient{
 		Client:      c,
 		Differences: r.session.Differences(c.Number),
@@ -188,11 +188,11 @@ func (w *watchers) tick(r *room, step *session.Step, failed bool) {
 	for _, d := range step.Decisions {
 		w.decisions = append(w.decisions, decisionOf(d))
 	}
-	for _, t := range step.Told {
+	for _, t := range step.Events {
 		w.told = append(w.told, client.Told{Event: t.Event.JSON(), Clients: t.Clients})
 	}
 	fresh := len(step.Decisions)
-	freshTold := len(step.Told)
+	freshTold := len(step.Events)
 	w.decisions = keepLast(w.decisions, max(recentDecisions, fresh))
 	w.told = keepLast(w.told, max(recentDecisions, freshTold))
 	if len(w.list) == 0 {
@@ -211,9 +211,9 @@ func (w *watchers) tick(r *room, step *session.Step, failed bool) {
 	if failed {
 		msg.Faults = r.faults.shown()
 	}
-	if !step.Truth.Empty() {
-		msg.Server = (&wire.Frame{Tick: step.Tick, Blocks: []*wire.Block{step.Truth}}).AppendJSON(nil)
-		msg.Left = step.Truth.Left
+	if !step.ServerState.Empty() {
+		msg.Server = (&wire.Frame{Tick: step.Tick, Blocks: []*wire.Block{step.ServerState}}).AppendJSON(nil)
+		msg.Left = step.ServerState.Left
 	}
 	for _, cf := range step.Frames {
 		m := w.mirrors[cf.Client]
@@ -291,7 +291,7 @@ func decisionOf(d session.Decision) client.Decision {
 		CheckText: d.Text,
 		Line:      d.Line,
 		Changes:   []client.Change{},
-		Told:      nonNil(d.Told),
+		Told:      nonNil(d.Events),
 		Reply:     d.Reply,
 	}
 	for _, c := range d.Changes {

@@ -133,7 +133,7 @@ func decisionOf(d client.Decision) session.Decision {
 		Check:   -1,
 		Text:    d.CheckText,
 		Line:    d.Line,
-		Told:    d.Told,
+		Events:  d.Told,
 	}
 	for _, c := range d.Changes {
 		out.Changes = append(out.Changes, session.Change{

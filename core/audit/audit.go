@@ -379,9 +379,9 @@ func (a *auditor) round(ctx context.Context, ticks int, full bool) error {
 func give(s *session.Session, g given) {
 	switch n := g.from.me.Number; g.m.Type {
 	case "ask":
-		s.Ask(n, s.Read(g.m.Ask))
+		s.Ask(n, s.ReadRequest(g.m.Ask))
 	default:
-		s.Move(n, s.ReadMove(g.m.Type, g.m.Move()))
+		s.Steer(n, s.ReadSteering(g.m.Type, g.m.Move()))
 	}
 }
 
@@ -919,7 +919,7 @@ func (a *auditor) taken(g given, step *session.Step) {
 func (a *auditor) became(g given, step *session.Step) bool {
 	_, _, owner, _ := a.all.Named(g.m.Entity)
 	return owner == g.from.me.Number ||
-		slices.ContainsFunc(step.Truth.Owned, func(o wire.Owned) bool { return o.Entity == g.m.Entity })
+		slices.ContainsFunc(step.ServerState.Owned, func(o wire.Owned) bool { return o.Entity == g.m.Entity })
 }
 
 // note adds an effect to a cell, each once.
@@ -1047,7 +1047,7 @@ func sorted(b *wire.Block) []byte {
 // compare tells what differs between the two sessions.
 func (a *auditor) compare(step *session.Step, frames map[int][]byte, other *session.Step, tries []given) {
 	differs := ""
-	if x, y := sorted(step.Truth), sorted(other.Truth); !bytes.Equal(x, y) {
+	if x, y := sorted(step.ServerState), sorted(other.ServerState); !bytes.Equal(x, y) {
 		at := 0
 		for at < min(len(x), len(y)) && x[at] == y[at] {
 			at++
@@ -1104,11 +1104,11 @@ func (a *auditor) after(step, other *session.Step) error {
 	if step.Closed != "" || other.Closed != "" {
 		a.ended = true
 	}
-	for _, s := range step.Truth.Spawned {
+	for _, s := range step.ServerState.Spawned {
 		a.kinds[s.Entity] = s.Kind
 	}
-	if step.Truth.Gone != nil {
-		a.gone = append(a.gone, step.Truth.Gone...)
+	if step.ServerState.Gone != nil {
+		a.gone = append(a.gone, step.ServerState.Gone...)
 		a.gone = a.gone[max(0, len(a.gone)-40):]
 	}
 	cut := map[int]bool{}

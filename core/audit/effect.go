@@ -110,9 +110,9 @@ func (i *input) give(s *session.Session) error {
 	case i.leave:
 		s.Leave(i.client)
 	case i.sent.Type == "ask":
-		s.Ask(i.client, s.Read(i.sent.Ask))
+		s.Ask(i.client, s.ReadRequest(i.sent.Ask))
 	default:
-		s.Move(i.client, s.ReadMove(i.sent.Type, i.sent.Move()))
+		s.Steer(i.client, s.ReadSteering(i.sent.Type, i.sent.Move()))
 	}
 	return nil
 }

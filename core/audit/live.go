@@ -521,7 +521,7 @@ func (a *liveAuditor) judge(s *liveSeat, g given, fast map[string]int) {
 	case d.Outcome == wire.Faulted:
 		note("fault", "%s as %s fails inside", word(g.m), me.Role)
 	case d.Outcome != wire.Accepted:
-		if len(known.Changes)+len(known.Told) > 0 {
+		if len(known.Changes)+len(known.Events) > 0 {
 			note("refused", "%s as %s was refused and changed or told something all the same", word(g.m), me.Role)
 		}
 		if x.what == Invisible && d.Outcome == wire.Denied && d.Stage != wire.StageTarget && !a.sees(s, g.m.Entity) {

@@ -69,9 +69,9 @@ func (p *fakeSeat) Send(raw []byte) error {
 	case m.Type == "leave":
 		p.end("it left")
 	case m.Type == "ask":
-		p.place.s.Ask(p.me.Number, p.place.s.Read(m.Ask))
+		p.place.s.Ask(p.me.Number, p.place.s.ReadRequest(m.Ask))
 	default:
-		p.place.s.Move(p.me.Number, p.place.s.ReadMove(m.Type, m.Move()))
+		p.place.s.Steer(p.me.Number, p.place.s.ReadSteering(m.Type, m.Move()))
 	}
 	return nil
 }
@@ -104,7 +104,7 @@ func (f *fakePlace) Truth(look func(*replicate.Copy)) { look(&f.truth) }
 
 func (f *fakePlace) Pass(context.Context) error {
 	step := f.s.Tick()
-	f.truth.Apply(&wire.Frame{Tick: step.Tick, Blocks: []*wire.Block{step.Truth}})
+	f.truth.Apply(&wire.Frame{Tick: step.Tick, Blocks: []*wire.Block{step.ServerState}})
 	for _, d := range step.Decisions {
 		if f.tamper != nil {
 			f.tamper(&d)
@@ -217,7 +217,7 @@ func TestLiveAuditFindsWhatIsBroken(t *testing.T) {
 		{"what was refused told something", "changed or told something all the same", text, func(f *fakePlace) {
 			f.tamper = func(d *session.Decision) {
 				if d.Outcome == wire.Malformed {
-					d.Told = []string{"used"}
+					d.Events = []string{"used"}
 				}
 			}
 		}},

@@ -64,10 +64,10 @@ func (h *history) keep(w *stage, step *session.Step) {
 	}
 	for _, x := range step.Refused {
 		h.say(
-			step.Tick, "%s: %s of %s by %s: %s %q", "not done", x.What, x.Property, x.Client.Name, x.Outcome, x.Reason,
+			step.Tick, "%s: %s of %s by %s: %s %q", "not done", x.Type, x.Property, x.Client.Name, x.Outcome, x.Reason,
 		)
 	}
-	for _, t := range step.Told {
+	for _, t := range step.Events {
 		h.say(step.Tick, "%s is told to %d clients", t.Event.Event, len(t.Clients))
 	}
 	for _, f := range step.Faults {
@@ -76,16 +76,16 @@ func (h *history) keep(w *stage, step *session.Step) {
 	for _, c := range step.Cuts {
 		h.say(step.Tick, "%s is out: %s", h.names[c.Client], c.Reason)
 	}
-	if step.Truth == nil {
+	if step.ServerState == nil {
 		return
 	}
-	for _, s := range step.Truth.Spawned {
+	for _, s := range step.ServerState.Spawned {
 		h.say(step.Tick, "%s #%d is there", s.Kind, s.Entity)
 	}
-	for _, n := range step.Truth.Gone {
+	for _, n := range step.ServerState.Gone {
 		h.say(step.Tick, "#%d is gone", n)
 	}
-	for _, u := range step.Truth.Values {
+	for _, u := range step.ServerState.Values {
 		for _, f := range u.Fields {
 			cause := causes[fmt.Sprint(u.Entity, f.Name)]
 			if cause == "" {

@@ -414,9 +414,9 @@ func (w *stage) take(p *player, raw []byte) error {
 	case "seen":
 		w.session.Confirm(p.number, m.Seen)
 	case "ask":
-		w.session.Ask(p.number, w.session.Read(m.Ask))
+		w.session.Ask(p.number, w.session.ReadRequest(m.Ask))
 	case "write", "press", "release":
-		w.session.Move(p.number, w.session.ReadMove(m.Type, m.Move()))
+		w.session.Steer(p.number, w.session.ReadSteering(m.Type, m.Move()))
 		for _, o := range p.open {
 			if o.message.Type == m.Type && o.message.Seq == m.Seq && o.message.Press == m.Press {
 				o.carried = w.session.Now() + 1

@@ -73,9 +73,9 @@ func TestATranscriptPlaysTheSame(t *testing.T) {
 			m.Seen = p.copy.Tick
 			notes.Sent(p.me.Number, &m)
 			if m.Type == "ask" {
-				s.Ask(p.me.Number, s.Read(m.Ask))
+				s.Ask(p.me.Number, s.ReadRequest(m.Ask))
 			} else {
-				s.Move(p.me.Number, s.ReadMove(m.Type, m.Move()))
+				s.Steer(p.me.Number, s.ReadSteering(m.Type, m.Move()))
 			}
 		}
 		for tick := range 300 {

@@ -99,7 +99,7 @@ func play(
 			}
 		}
 		foreseen := f.Denies(copies[who], who, o, ask.Request, ask.Entity, values)
-		s.Ask(who, s.Read(ask))
+		s.Ask(who, s.ReadRequest(ask))
 		for _, d := range tick().Decisions {
 			if d.Client.Number != who {
 				continue

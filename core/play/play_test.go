@@ -82,7 +82,7 @@ func TestAnActorPicksWhatItMaySend(t *testing.T) {
 			assert.NotNil(t, p.copy.Entity(entity))
 			assert.True(t, q.From == "owner" || strings.Contains(q.From, role) ||
 				strings.Contains(q.From, "everyone"), "%s as %s", request, role)
-			s.Ask(p.me.Number, s.Read(wire.Ask{
+			s.Ask(p.me.Number, s.ReadRequest(wire.Ask{
 				Seq:     uint64(i + 1),
 				Entity:  entity,
 				Request: request,

@@ -40,7 +40,7 @@ func BenchmarkDecide(b *testing.B) {
 	s.Tick()
 	t := s.seats[n]
 	step := &Step{}
-	call := s.Read(
+	call := s.ReadRequest(
 		wire.Ask{
 			Entity:  s.view.Number(s.world.OfClient(1, n)),
 			Request: "Diver.launch",
@@ -50,14 +50,14 @@ func BenchmarkDecide(b *testing.B) {
 	b.ReportAllocs()
 	for b.Loop() {
 		call.ask.Seq++
-		t.decided = 0
+		t.decidedNow = 0
 		if call.ask.Seq%1000 == 0 {
 			s.tick++
-			t.said = t.said[:0]
+			t.queuedDecisions = t.queuedDecisions[:0]
 			step.Decisions = step.Decisions[:0]
 		}
 		s.decide(t, &call, step)
-		if d := t.said[len(t.said)-1]; d.Outcome != wire.Accepted {
+		if d := t.queuedDecisions[len(t.queuedDecisions)-1]; d.Outcome != wire.Accepted {
 			b.Fatal(d)
 		}
 	}
@@ -70,9 +70,9 @@ type byHand struct {
 	view    *replicate.View
 	dive    *world.Entity
 	kind    *contract.Kind
-	limits  map[use]*window
+	limits  map[limitKey]*limitWindow
 	newest  uint64
-	first   [rememberAsk]wire.Decision
+	first   [rememberedDecisions]wire.Decision
 	decided int
 	tick    int64
 	said    []wire.Decision
@@ -80,7 +80,7 @@ type byHand struct {
 }
 
 func (h *byHand) decide(client int, seq uint64, entity uint32, ax, ay int64, limit *contract.Limit) wire.Outcome {
-	kept := &h.first[seq%rememberAsk]
+	kept := &h.first[seq%rememberedDecisions]
 	if seq <= h.newest && kept.Seq == seq {
 		return kept.Outcome
 	}
@@ -99,7 +99,7 @@ func (h *byHand) decide(client int, seq uint64, entity uint32, ax, ay int64, lim
 	case e.Owner != client:
 		out.Outcome = wire.Denied
 		out.Stage = wire.StageFrom
-	case !h.limits[use{0, e.ID}].take(limit.Count, limit.Window, h.tick):
+	case !h.limits[limitKey{0, e.ID}].take(limit.Count, limit.Window, h.tick):
 		out.Outcome = wire.Dropped
 		out.Stage = wire.StageLimit
 	default:
@@ -159,7 +159,7 @@ func BenchmarkDecideByHand(b *testing.B) {
 		view:   s.view,
 		dive:   s.world.Shared(0),
 		kind:   e.Kind,
-		limits: map[use]*window{{0, e.ID}: {}},
+		limits: map[limitKey]*limitWindow{{0, e.ID}: {}},
 	}
 	entity := s.view.Number(e)
 	limit := c.Requests[0].Limit

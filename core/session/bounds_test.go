@@ -30,7 +30,7 @@ func TestTheGreatestNumberBreaksNoFrame(t *testing.T) {
 	_, err = wire.UnpackFromClient(most.Pack(g.outline), g.outline)
 	require.ErrorContains(t, err, "the highest is 9007199254740991")
 	for _, a := range []wire.Ask{{Seq: 1, Request: "Diver.find"}, {Seq: 20000, Request: "Diver.use"}, most.Ask} {
-		g.s.Ask(ana, g.s.Read(a))
+		g.s.Ask(ana, g.s.ReadRequest(a))
 	}
 	g.tick()
 	require.EqualValues(t, uint64(math.MaxUint64), g.decided[ana].Seq)
@@ -91,7 +91,7 @@ func TestAWriteOfTheSameValueVoidsNothing(t *testing.T) {
 	before := g.s.Now()
 	for _, x := range []string{"[1,0]", "[1.001,0]", "[1.004,0]", "[2,0]", "[3,0]"} {
 		g.seq++
-		g.s.Move(ana, g.s.ReadMove("write", wire.Move{
+		g.s.Steer(ana, g.s.ReadSteering("write", wire.Move{
 			Seq:      g.seq,
 			Property: "Diver.pos",
 			Value:    json.RawMessage(x),
@@ -112,7 +112,7 @@ func TestWhatAWriteSaysItsClientHasSeenIsCapped(t *testing.T) {
 	g.ask(bo, g.copies[bo].OwnedBy("Diver", ana).Number, "Diver.move_to", "50")
 	for _, seen := range []int64{g.s.Now() + 1, 1 << 40, math.MaxInt64} {
 		g.seq++
-		g.s.Move(ana, g.s.ReadMove("write", wire.Move{
+		g.s.Steer(ana, g.s.ReadSteering("write", wire.Move{
 			Seq:      g.seq,
 			Property: "Diver.pos",
 			Value:    json.RawMessage("[50.1,0]"),
@@ -157,7 +157,7 @@ func TestNamesAreCleanAndToldApart(t *testing.T) {
 
 func TestTheLastClientsNumberIsTheLast(t *testing.T) {
 	g := open(t, contractText)
-	g.s.last = 1<<31 - 1
+	g.s.lastClient = 1<<31 - 1
 	_, err := g.s.Join("Ana", "")
 	assert.ErrorContains(t, err, "can number no more")
 }
@@ -176,7 +176,7 @@ func TestNothingIsKeptOfEntitiesThatAreGone(t *testing.T) {
 		}
 		g.ask(ana, 0, "Diver.put_out", fmt.Sprint(i%99))
 	}
-	assert.LessOrEqual(t, reflect.ValueOf(g.s.teller).Elem().FieldByName("numbers").Len(), len(g.s.State().Spawned)+1)
+	assert.LessOrEqual(t, reflect.ValueOf(g.s.numbers).Elem().FieldByName("numbers").Len(), len(g.s.State().Spawned)+1)
 }
 
 // All that a client may have undecided is decided in one tick, also when all of it comes a second time in that tick, as
@@ -191,7 +191,7 @@ func TestAllThatIsUndecidedMayComeInOneTick(t *testing.T) {
 	bell := g.copies[ana].OwnedBy("Bell", 0).Number
 	for range 2 {
 		for i := range wire.MaxUndone {
-			g.s.Ask(ana, g.s.Read(wire.Ask{
+			g.s.Ask(ana, g.s.ReadRequest(wire.Ask{
 				Seq:     uint64(i + 1),
 				Entity:  bell,
 				Request: "Bell.ring",

@@ -8,24 +8,27 @@ import (
 )
 
 // A tick has a budget of steps of the rules' machine: what is over it waits for the next ticks. Steps are a function of
-// the session's state alone, never of a clock, so that a session that is run again with the same inputs puts off the
-// same ones. Where the budget binds, when a client is answered tells of what others do.
+// the session's state alone, never of a clock, so that a session that is run again with the same inputs defers the same
+// ones. Where the budget binds, when a client is answered depends on what others do.
 const (
-	TickSteps    = 2_000_000      // of requests, writes and joins in one tick; the one that goes over it is the last
-	TickOwnSteps = 10 * TickSteps // of what runs by itself, in one tick: a session that takes more is closed
+	TickSteps    = 2_000_000      // for requests, writes and joins in one tick; the one that goes over it is the last
+	TickOwnSteps = 10 * TickSteps // for what runs by itself in one tick; a session that takes more is closed
 	maxDeferred  = 64             // inputs of one client that wait; more are dropped
 	deferSeconds = 1              // how long an input waits at most; then it is dropped
-	heavySteps   = 20_000         // what a cause takes at least to be told of
+	heavySteps   = 20_000         // what a cause has to take to be told of
 )
 
 // DefaultMemory is how many bytes the entities of a session may take, and what its clients are told of them: over it,
 // nothing is spawned. A session of which clients come to see so much that it takes twice as much is closed.
 const DefaultMemory = 256 << 20
 
+// tooMuchToDo is the reason of what was dropped because the budget was spent.
+const tooMuchToDo = "the session has too much to do"
+
 // deferred is an input that waits for a tick with steps to spare.
 type deferred struct {
 	input input
-	since int64 // the tick that it came in
+	since int64 // the tick in which it came
 }
 
 // Heavy says which cause of a tick took the most steps.
@@ -34,73 +37,76 @@ type Heavy struct {
 	Steps int64
 }
 
-// spent returns the steps that requests, writes and joins have taken in this tick.
-func (s *Session) spent() int64 { return s.machine.Used() - s.beganAt }
+// isOverBudget reports whether requests, writes and joins have taken the steps of this tick: what else there is has to
+// wait.
+func (s *Session) isOverBudget() bool { return s.machine.Used()-s.stepsAtTick >= s.steps }
 
-// overBudget reports whether what else there is in this tick has to wait.
-func (s *Session) overBudget() bool { return s.spent() >= s.steps }
-
-// meet carries out a request, press, release or write, or has it wait: behind those of its client that wait already, or
-// while the tick has no steps left.
-func (s *Session) meet(t *seat, in *input, step *Step) {
-	if t.joined && len(t.deferred) == 0 && !s.overBudget() {
+// actOrDefer carries out a request, press, release or write, or has it wait: behind those of its client that wait
+// already, or while the tick has no steps left.
+func (s *Session) actOrDefer(t *seat, in *input, step *Step) {
+	if t.joined && len(t.deferred) == 0 && !s.isOverBudget() {
 		s.act(t, in, step)
 		return
 	}
-	if in.what == "ask" {
-		for i := range t.deferred {
-			if d := &t.deferred[i]; d.input.what == "ask" && d.input.call.ask.Seq == in.call.ask.Seq {
-				return // a repeat of one that waits: its decision is to come
-			}
-		}
+	if in.typ == inputAsk && t.hasDeferred(in.request.ask.Seq) {
+		return // a repeat of a request that waits: its decision is to come
 	}
 	if len(t.deferred) >= maxDeferred {
 		s.giveUp(t, in, step)
 		return
 	}
 	if len(t.deferred) == 0 {
-		s.line = append(s.line, t)
+		s.deferring = append(s.deferring, t)
 	}
 	t.deferred = append(t.deferred, deferred{*in, s.tick})
 	step.Deferred++
 }
 
+// hasDeferred reports whether the request with a number waits.
+func (t *seat) hasDeferred(seq uint64) bool {
+	for i := range t.deferred {
+		if in := &t.deferred[i].input; in.typ == inputAsk && in.request.ask.Seq == seq {
+			return true
+		}
+	}
+	return false
+}
+
 // act carries out a request, press, release or write.
 func (s *Session) act(t *seat, in *input, step *Step) {
-	if in.what == "ask" {
-		s.decide(t, in.call, step)
+	if in.typ == inputAsk {
+		s.decide(t, in.request, step)
 	} else {
-		s.carry(t, &in.move)
+		s.steer(t, &in.steering)
 	}
 }
 
 // giveUp tells a client that the session has too much to do for what it sent.
 func (s *Session) giveUp(t *seat, in *input, step *Step) {
-	if in.what == "ask" {
-		in.call.tooLate = true
-		s.decide(t, in.call, step)
+	if in.typ == inputAsk {
+		in.request.tooLate = true
+		s.decide(t, in.request, step)
 		return
 	}
-	t.said = append(t.said, in.move.refused(wire.Dropped, wire.StageBounds, tooMuchToDo))
-	t.busy = true
+	v := verdict{wire.Dropped, wire.StageBounds, tooMuchToDo}
+	t.queuedDecisions = append(t.queuedDecisions, in.steering.decision(v))
+	t.hasMessages = true
 }
 
-const tooMuchToDo = "the session has too much to do"
-
-// resume carries out what waits from earlier ticks: joins first, then one input of each client in turn, each client's
-// in its own order. What has waited for too long is dropped.
-func (s *Session) resume(step *Step) {
-	for len(s.joining) > 0 && !s.overBudget() {
+// resumeDeferred carries out what waits from earlier ticks: joins first, then one input of each client in turn, each
+// client's in its own order. What has waited for too long is dropped.
+func (s *Session) resumeDeferred(step *Step) {
+	for len(s.joining) > 0 && !s.isOverBudget() {
 		t := s.joining[0]
 		s.joining = s.joining[1:]
 		if s.seats[t.client.Number] == t {
 			s.join(t)
 		}
 	}
-	var unseated []*seat // whose join waits as well
-	for len(s.line) > 0 && !s.overBudget() {
-		t := s.line[0]
-		s.line = s.line[1:]
+	var unseated []*seat // clients whose join waits as well
+	for len(s.deferring) > 0 && !s.isOverBudget() {
+		t := s.deferring[0]
+		s.deferring = s.deferring[1:]
 		switch {
 		case s.seats[t.client.Number] != t:
 			continue
@@ -112,13 +118,18 @@ func (s *Session) resume(step *Step) {
 		t.deferred = t.deferred[1:]
 		s.act(t, &in, step)
 		if len(t.deferred) > 0 {
-			s.line = append(s.line, t)
+			s.deferring = append(s.deferring, t)
 		}
 	}
-	s.line = append(unseated, s.line...)
+	s.deferring = append(unseated, s.deferring...)
+	s.dropExpired(step)
+}
+
+// dropExpired drops what has waited for too long, and forgets the clients of which nothing waits.
+func (s *Session) dropExpired(step *Step) {
 	oldest := s.tick - deferSeconds*int64(s.contract.TickRate)
-	left := s.line[:0]
-	for _, t := range s.line {
+	left := s.deferring[:0]
+	for _, t := range s.deferring {
 		for len(t.deferred) > 0 && t.deferred[0].since <= oldest {
 			in := t.deferred[0].input
 			t.deferred = t.deferred[1:]
@@ -128,13 +139,13 @@ func (s *Session) resume(step *Step) {
 			left = append(left, t)
 		}
 	}
-	s.line = left
+	s.deferring = left
 }
 
-// runaway reports whether what runs by itself has taken more steps than it may in one tick; the session is closed with
-// this tick then.
-func (s *Session) runaway() bool {
-	if s.machine.Used()-s.ownAt <= s.ownSteps {
+// isRunaway reports whether what runs by itself has taken more steps than it may in one tick. Then the session is
+// closed with this tick.
+func (s *Session) isRunaway() bool {
+	if s.machine.Used()-s.stepsAtOwn <= s.ownSteps {
 		return false
 	}
 	if s.closed == "" {
@@ -148,13 +159,14 @@ func (s *Session) runaway() bool {
 
 // Memory returns how many bytes the session's entities take, and what clients are told of them, and how many they may
 // take. Both are estimates that depend on the session's state alone.
-func (s *Session) Memory() (held, most int64) { return s.world.MemoryUsed(), s.world.MaxMemory }
+func (s *Session) Memory() (used, most int64) { return s.world.MemoryUsed(), s.world.MaxMemory }
 
-// weighMemory counts what clients are told of by themselves, once they have been told. A session that takes too much is
-// closed with this tick: what clients come to see is all that can take more than the bound, since entities and actions
-// that wait are refused there.
-func (s *Session) weighMemory() {
-	s.world.ClientMemory = int64(s.view.PrivateEntries())*contract.EntryMemory + int64(len(s.order))*contract.ClientMemory
+// countMemory counts what clients have by themselves, once they have been told of it. A session that takes too much is
+// closed with this tick. Only what clients come to see can take more than the bound: entities and actions that wait are
+// refused at it.
+func (s *Session) countMemory() {
+	entries := int64(s.view.PrivateEntries()) * contract.EntryMemory
+	s.world.ClientMemory = entries + int64(len(s.order))*contract.ClientMemory
 	if s.world.MemoryUsed() > 2*s.world.MaxMemory && s.closed == "" {
 		s.closed = fmt.Sprintf(
 			"what its clients see of %d entities takes more than twice the %d MB of memory that it may",
@@ -163,12 +175,14 @@ func (s *Session) weighMemory() {
 	}
 }
 
-// weigh notes what a cause has taken. of is the kind that it is about; nil for none.
-func (s *Session) weigh(what string, of *contract.Kind) {
-	if steps := s.machine.Used() - s.causeAt; steps >= heavySteps && steps > s.heaviest.Steps {
-		if of != nil {
-			what += " of " + of.Name
-		}
-		s.heaviest = Heavy{what, steps}
+// noteSteps notes how many steps a cause has taken. of is the kind that it is about; nil for none.
+func (s *Session) noteSteps(what string, of *contract.Kind) {
+	steps := s.machine.Used() - s.stepsAtCause
+	if steps < heavySteps || steps <= s.heaviest.Steps {
+		return
 	}
+	if of != nil {
+		what += " of " + of.Name
+	}
+	s.heaviest = Heavy{what, steps}
 }

@@ -45,12 +45,14 @@ func TestWhoAsksForMuchWaitsForIt(t *testing.T) {
 	for tick := range 70 {
 		for range 20 {
 			seq++
-			g.s.Ask(eve, g.s.Read(wire.Ask{Seq: seq, Request: "Diver.grind", Args: raws(fmt.Sprint(seq % 99999))}))
+			g.s.Ask(
+				eve, g.s.ReadRequest(wire.Ask{Seq: seq, Request: "Diver.grind", Args: raws(fmt.Sprint(seq % 99999))}),
+			)
 		}
 		for _, n := range honest {
 			if waits[n] == 0 {
 				waits[n] = g.s.Now() + 1
-				g.s.Ask(n, g.s.Read(wire.Ask{Seq: uint64(tick + 1), Request: "Diver.tap", Args: raws("5")}))
+				g.s.Ask(n, g.s.ReadRequest(wire.Ask{Seq: uint64(tick + 1), Request: "Diver.tap", Args: raws("5")}))
 			}
 		}
 		before := g.s.machine.Used()
@@ -92,7 +94,7 @@ func TestWhatWaitsKeepsItsOrder(t *testing.T) {
 				for j := range 3 {
 					seq++
 					request := []string{"Diver.grind", "Diver.tap"}[(i+j)%2]
-					call := g.s.Read(wire.Ask{Seq: seq, Request: request, Args: raws(fmt.Sprint(seq))})
+					call := g.s.ReadRequest(wire.Ask{Seq: seq, Request: request, Args: raws(fmt.Sprint(seq))})
 					if i < 6 {
 						g.s.Ask(n, call)
 						g.s.Ask(n, call)
@@ -144,7 +146,7 @@ func TestAJoinThatWaitsComesBeforeItsRequests(t *testing.T) {
 	for i := range 30 {
 		n := g.join(fmt.Sprint("Diver ", i), "")
 		clients = append(clients, n)
-		g.s.Ask(n, g.s.Read(wire.Ask{Seq: 1, Request: "Diver.tap", Args: []json.RawMessage{[]byte("7")}}))
+		g.s.Ask(n, g.s.ReadRequest(wire.Ask{Seq: 1, Request: "Diver.tap", Args: []json.RawMessage{[]byte("7")}}))
 	}
 	g.s.Lost(clients[29])
 	ticks := 0

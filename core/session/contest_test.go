@@ -49,7 +49,7 @@ func TestOfThoseWhoGrabAtOnceOneGetsIt(t *testing.T) {
 			for _, n := range order {
 				g.seq++
 				seqs[n] = g.seq
-				g.s.Ask(n, g.s.Read(wire.Ask{Seq: g.seq, Request: "Winch.grab"}))
+				g.s.Ask(n, g.s.ReadRequest(wire.Ask{Seq: g.seq, Request: "Winch.grab"}))
 			}
 			g.tick()
 			for i, n := range order {
@@ -89,10 +89,10 @@ func TestALimitHoldsInEverySpan(t *testing.T) {
 			}
 			for range count {
 				g.seq++
-				g.s.Ask(n, g.s.Read(wire.Ask{Seq: g.seq, Request: "Winch.turn"}))
+				g.s.Ask(n, g.s.ReadRequest(wire.Ask{Seq: g.seq, Request: "Winch.turn"}))
 			}
 			g.seq++
-			g.s.Ask(other, g.s.Read(wire.Ask{Seq: g.seq, Request: "Winch.turn"}))
+			g.s.Ask(other, g.s.ReadRequest(wire.Ask{Seq: g.seq, Request: "Winch.turn"}))
 			g.tick()
 			for _, d := range g.step.Decisions {
 				if d.Client.Number != n {
@@ -162,7 +162,7 @@ func TestALimitOverAMinute(t *testing.T) {
 		require.NoError(t, err)
 		taken := map[int]int{}
 		outcomes := map[wire.Outcome]int{}
-		ask := func(client int, seq uint64) { s.Ask(client, s.Read(wire.Ask{Seq: seq, Request: "Bell.ring"})) }
+		ask := func(client int, seq uint64) { s.Ask(client, s.ReadRequest(wire.Ask{Seq: seq, Request: "Bell.ring"})) }
 		tick := func(now time.Duration) {
 			for _, raw := range up.Receive(now) {
 				ask(honest, binary.BigEndian.Uint64(raw))

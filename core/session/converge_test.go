@@ -26,7 +26,7 @@ type crowd struct {
 	outline *contract.Outline
 	copies  map[int]*replicate.Copy
 	readers map[int]*wire.Reader
-	slow    map[key]*throttled
+	slow    map[propertyKey]*throttled
 	checked map[string]int // values held against what they should be, by clause and class of audience
 	names   int
 	lost    map[int]bool
@@ -50,7 +50,7 @@ func newCrowd(t require.TestingT, c *contract.Contract, seed uint64) *crowd {
 		outline: c.Outline(),
 		copies:  map[int]*replicate.Copy{},
 		readers: map[int]*wire.Reader{},
-		slow:    map[key]*throttled{},
+		slow:    map[propertyKey]*throttled{},
 		checked: map[string]int{},
 		lost:    map[int]bool{},
 	}
@@ -146,7 +146,7 @@ func (w *crowd) change() {
 			}
 		}
 		if w.r.IntN(6) == 0 {
-			w.settle(nil)
+			w.endTransaction(nil)
 			w.world.Despawn(e) // it came and goes in one tick
 		}
 	case pick == 1 && e.Kind.Free():
@@ -179,8 +179,8 @@ func (w *crowd) change() {
 			w.world.WriteHidden(e, p.Hold.Slot, w.tick+p.Hold.Lease)
 		}
 	}
-	w.settle(nil)
-	w.roles()
+	w.endTransaction(nil)
+	w.updateRoles()
 	if t := w.seats[e.Owner]; t != nil && w.r.IntN(4) == 0 { // its owner is told that something it wrote was not taken
 		w.view.Resend(e, e.Kind.Properties[w.r.IntN(len(e.Kind.Properties))], e.Owner)
 	}
@@ -237,7 +237,7 @@ func (w *crowd) step() {
 			if p.AtMost == 0 {
 				continue
 			}
-			k := key{e.ID, p.Index}
+			k := propertyKey{e.ID, p.Index}
 			now := w.world.Value(e, p)
 			if s := w.slow[k]; s == nil || !s.value.Equal(now) && (w.tick-s.at)*int64(p.AtMost) >= second {
 				w.slow[k] = &throttled{now, w.tick}
@@ -286,7 +286,7 @@ func (w *crowd) hold(n int, held *replicate.Copy) {
 			}
 			want := w.world.Value(e, p)
 			if p.AtMost > 0 {
-				want = w.slow[key{e.ID, p.Index}].value
+				want = w.slow[propertyKey{e.ID, p.Index}].value
 			}
 			want = w.view.RefsFor(n, p.Type, want)
 			got := there(held, p.Type, f.Value)

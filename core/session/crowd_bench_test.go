@@ -50,7 +50,7 @@ func BenchmarkCrowd(b *testing.B) {
 				s.world.Set(e, diver.Property("pos"), []int64{r.Int64N(100000) - 50000, r.Int64N(100000) - 50000})
 				s.world.Set(e, diver.Property("crew"), []int64{r.Int64N(4)})
 			}
-			s.settle(nil)
+			s.endTransaction(nil)
 			s.Tick()
 			sent := 0
 			b.ReportAllocs()
@@ -68,7 +68,7 @@ func BenchmarkCrowd(b *testing.B) {
 					}
 					s.world.Set(e, diver.Property("air"), []int64{r.Int64N(100)})
 				}
-				s.settle(nil)
+				s.endTransaction(nil)
 				for _, f := range s.Tick().Frames {
 					sent += len(f.Bytes)
 				}

@@ -7,75 +7,80 @@ import (
 	"kamerad/core/wire"
 )
 
-// What a client gets stands in two queues. What it holds is state: whatever was missed, a snapshot makes up for.
+// What a client gets stands in two queues. What it holds is state: whatever a client missed, a snapshot makes up for.
 // Events, decisions and log lines are messages: each is kept until its client has confirmed the frame that it travelled
 // in, and travels again when that frame was lost.
 
-// flight is the messages of a frame that its client has not confirmed.
-type flight struct {
+// unconfirmedFrame holds the messages of one frame until its client confirms the frame's tick. The state that travelled
+// with it is not kept.
+type unconfirmedFrame struct {
 	tick      int64
-	events    []*told
+	events    []*outgoingEvent
 	decisions []wire.Decision
-	logs      []string
+	logLines  []string
 }
 
-func (f *flight) size() int { return len(f.events) + len(f.decisions) + len(f.logs) }
+// messages returns how many messages the frame holds.
+func (f *unconfirmedFrame) messages() int { return len(f.events) + len(f.decisions) + len(f.logLines) }
 
-// confirm forgets what its client has.
-func (t *seat) confirm() {
+// dropConfirmed forgets the messages of the frames that the client has confirmed.
+func (t *seat) dropConfirmed() {
 	n := 0
-	for n < len(t.flights) && t.flights[n].tick <= t.seen {
-		t.flying -= t.flights[n].size()
+	for n < len(t.unconfirmed) && t.unconfirmed[n].tick <= t.confirmed {
+		t.unconfirmedMessages -= t.unconfirmed[n].messages()
 		n++
 	}
 	if n > 0 {
-		t.flights = slices.Delete(t.flights, 0, n)
+		t.unconfirmed = slices.Delete(t.unconfirmed, 0, n)
 	}
 }
 
-// land takes back the messages of the frames after a tick: they never arrived, and travel with the next one. What is
-// loose is gone.
-func (t *seat) land(after int64) {
-	from := len(t.flights)
-	for from > 0 && t.flights[from-1].tick > after {
-		from--
+// requeueAfter moves the messages of every frame later than tick back to the head of the seat's queues, oldest first,
+// so that they travel again with the next frame. Loose events are dropped.
+//
+// The session calls it when a connection is lost, or frames were dropped on their way: they may never have arrived.
+func (t *seat) requeueAfter(tick int64) {
+	first := len(t.unconfirmed)
+	for first > 0 && t.unconfirmed[first-1].tick > tick {
+		first--
 	}
-	var events []*told
+	var events []*outgoingEvent
 	var decisions []wire.Decision
-	var logs []string
-	for _, f := range t.flights[from:] {
-		t.flying -= f.size()
-		for _, e := range f.events {
-			if !e.Event.Loose {
-				events = append(events, e)
+	var logLines []string
+	for _, frame := range t.unconfirmed[first:] {
+		t.unconfirmedMessages -= frame.messages()
+		for _, event := range frame.events {
+			if !event.Event.Loose {
+				events = append(events, event)
 			}
 		}
-		decisions = append(decisions, f.decisions...)
-		logs = append(logs, f.logs...)
+		decisions = append(decisions, frame.decisions...)
+		logLines = append(logLines, frame.logLines...)
 	}
-	t.flights = slices.Delete(t.flights, from, len(t.flights))
-	t.busy = true
-	t.held = append(events, t.held...)
-	t.said = append(decisions, t.said...)
-	t.logs = append(logs, t.logs...)
+	t.unconfirmed = slices.Delete(t.unconfirmed, first, len(t.unconfirmed))
+	t.queuedEvents = append(events, t.queuedEvents...)
+	t.queuedDecisions = append(decisions, t.queuedDecisions...)
+	t.queuedLogLines = append(logLines, t.queuedLogLines...)
+	t.hasMessages = true
 }
 
-// waiting counts the messages that the client has not confirmed.
-func (t *seat) waiting() int {
-	return t.flying + len(t.held) + len(t.events) + len(t.said) + len(t.logs)
+// messageCount returns how many messages the client has not confirmed, sent or not.
+func (t *seat) messageCount() int {
+	queued := len(t.queuedEvents) + len(t.newEvents) + len(t.queuedDecisions) + len(t.queuedLogLines)
+	return t.unconfirmedMessages + queued
 }
 
-// Behind says that a client does not take what it is sent, and that frames after the tick written never left. It is
-// sent no more until CaughtUp.
+// Behind says that a client does not take what it is sent, and that the frames after the tick written never left. The
+// client is sent no frame until CaughtUp.
 func (s *Session) Behind(client int, written int64) {
 	if t := s.seats[client]; t != nil && !t.behind {
 		t.behind = true
-		t.land(written)
+		t.requeueAfter(written)
 	}
 }
 
-// CaughtUp says that a client that was behind has taken all that was written. It is sent a snapshot in place of what it
-// missed.
+// CaughtUp says that a client that was behind has taken all that was written. It is sent a snapshot in place of the
+// state that it missed.
 func (s *Session) CaughtUp(client int) {
 	if t := s.seats[client]; t != nil && t.behind {
 		t.behind = false
@@ -85,129 +90,139 @@ func (s *Session) CaughtUp(client int) {
 	}
 }
 
-// Received gives the highest number that a client has given to anything that it sent.
+// Received returns the highest number that a client has given to anything that it sent.
 func (s *Session) Received(client int) uint64 {
 	if t := s.seats[client]; t != nil {
-		return t.received
+		return t.highestNumber
 	}
 	return 0
 }
 
-// warmed is how many entities and clients are read ahead.
-const warmed = 16
-
-// frames cuts the frame of each client. One that gets nothing new hears from the server once a second all the same, and
-// once a second a frame carries the digest of what its client should hold.
-func (s *Session) frames(step *Step) {
+// makeFrames makes the frame of each client. A client for which there is nothing new gets an empty frame once a second,
+// and once a second a frame carries the digest of what its client should hold.
+func (s *Session) makeFrames(step *Step) {
 	s.view.EndTick()
-	s.arena = s.arena[:0]
-	second := int64(s.contract.TickRate)
+	s.frameMemory = s.frameMemory[:0]
 	for i, t := range s.order {
-		if i%warmed == 0 {
-			for _, t := range s.order[i:min(i+warmed, len(s.order))] {
-				s.warmth += t.sent + int64(t.flying)
-			}
-			s.view.PrefetchClients(warmed)
+		if i%prefetched == 0 {
+			s.prefetchSeats(i)
 		}
-		t.asked = 0
-		t.decided = 0
+		t.queued = 0
+		t.decidedNow = 0
 		if !t.joined {
 			continue
 		}
-		n := t.client.Number
-		waits := t.lost || t.behind || s.view.WaitsForSnapshot(n)
-		if t.busy && !s.gather(t, step) {
+		cannotTake := t.lost || t.behind || s.view.WaitsForSnapshot(t.client.Number)
+		if t.hasMessages && !s.gatherMessages(t, step) {
 			continue
 		}
-		if !waits {
-			s.frame(t, step, second)
+		if !cannotTake {
+			s.makeFrame(t, step)
 		}
 	}
 	s.view.AcceptFrames()
-	step.Memory = s.arena
+	step.Memory = s.frameMemory
 }
 
-// gather brings together what messages there are for a client, and tells whether it is still to be sent anything.
-func (s *Session) gather(t *seat, step *Step) bool {
-	n := t.client.Number
-	s.reply(t)
-	if t.waiting() > MaxHeld {
-		step.Cuts = append(
-			step.Cuts,
-			Cut{n, fmt.Sprintf("more than %d events, decisions and log lines waited for this client", MaxHeld)},
-		)
-		s.Leave(n)
+// prefetchSeats reads what makeFrames is about to read of the next seats.
+func (s *Session) prefetchSeats(from int) {
+	for _, t := range s.order[from:min(from+prefetched, len(s.order))] {
+		s.prefetchSink += t.lastFrame + int64(t.unconfirmedMessages)
+	}
+	s.view.PrefetchClients(prefetched)
+}
+
+// gatherMessages brings the client's messages of this tick into its queues. It reports false when the client is cut
+// because too many wait.
+func (s *Session) gatherMessages(t *seat, step *Step) bool {
+	client := t.client.Number
+	s.fillReplies(t)
+	if t.messageCount() > MaxUnconfirmed {
+		step.Cuts = append(step.Cuts, Cut{
+			Client: client,
+			Reason: fmt.Sprintf("more than %d events, decisions and log lines waited for this client", MaxUnconfirmed),
+		})
+		s.Leave(client)
 		return false
 	}
-	if t.cut != "" {
-		step.Cuts = append(step.Cuts, Cut{n, t.cut})
-		s.Leave(n)
+	if t.cutReason != "" {
+		step.Cuts = append(step.Cuts, Cut{client, t.cutReason})
+		s.Leave(client)
 	}
-	if len(t.events) > 0 {
-		t.held = append(t.held, t.events...)
-		t.events = t.events[:0]
+	if len(t.newEvents) > 0 {
+		t.queuedEvents = append(t.queuedEvents, t.newEvents...)
+		t.newEvents = t.newEvents[:0]
 	}
-	t.busy = len(t.held)+len(t.said)+len(t.logs) > 0
+	t.hasMessages = len(t.queuedEvents)+len(t.queuedDecisions)+len(t.queuedLogLines) > 0
 	return true
 }
 
-// frame cuts the frame of one client, if there is anything to tell.
-func (s *Session) frame(t *seat, step *Step, second int64) {
-	n := t.client.Number
+// makeFrame makes the frame of one client, if there is anything to tell.
+func (s *Session) makeFrame(t *seat, step *Step) {
+	client := t.client.Number
+	second := int64(s.contract.TickRate)
 	parts := &s.parts
 	parts.Tick = s.tick
-	parts.Last = t.sent
-	parts.Settled = s.settled
-	parts.WasSettled = t.settled
+	parts.Last = t.lastFrame
+	parts.Settled = s.storedTick
+	parts.WasSettled = t.toldStored
 	parts.HasDigest = false
-	var sent flight
 	parts.Events = parts.Events[:0]
 	parts.Decisions = nil
 	parts.Logs = nil
-	if t.busy {
-		sent.tick = s.tick
-		sent.decisions = t.said
-		sent.logs = t.logs
-		parts.Decisions = t.said
-		parts.Logs = t.logs
-		if t.ready {
-			sent.events = t.held
-			t.held = nil
-		}
-		for _, e := range sent.events {
-			parts.Events = append(parts.Events, s.packed(e, n))
-		}
+	var sent unconfirmedFrame
+	if t.hasMessages {
+		sent = s.addMessages(t, parts)
 	}
-	news := s.view.FrameParts(n, parts)
-	if !news && sent.size() == 0 && s.tick-t.sent < second {
+	changed := s.view.FrameParts(client, parts)
+	if !changed && sent.messages() == 0 && s.tick-t.lastFrame < second {
 		return
 	}
-	if parts.Snapshot || s.prove || s.tick-t.proven >= second {
-		parts.HasDigest, parts.Digest = true, s.view.Digest(n)
-		t.proven = s.tick
+	if parts.Snapshot || s.prove || s.tick-t.lastDigest >= second {
+		parts.HasDigest = true
+		parts.Digest = s.view.Digest(client)
+		t.lastDigest = s.tick
 	}
-	if sent.size() > 0 {
-		t.flights, t.flying = append(t.flights, sent), t.flying+sent.size()
-		t.said = nil
-		t.logs = nil
-		t.busy = len(t.held) > 0
+	if sent.messages() > 0 {
+		t.unconfirmed = append(t.unconfirmed, sent)
+		t.unconfirmedMessages += sent.messages()
+		t.queuedDecisions = nil
+		t.queuedLogLines = nil
+		t.hasMessages = len(t.queuedEvents) > 0
 	}
-	t.sent = s.tick
-	t.settled = s.settled
-	from := len(s.arena)
-	s.arena = parts.Append(append(s.arena, s.empty...))
-	whole := s.arena[from:len(s.arena):len(s.arena)]
-	step.Frames = append(step.Frames, ClientFrame{n, whole[len(s.empty):], whole})
+	t.lastFrame = s.tick
+	t.toldStored = s.storedTick
+	from := len(s.frameMemory)
+	s.frameMemory = parts.Append(append(s.frameMemory, s.headroom...))
+	whole := s.frameMemory[from:len(s.frameMemory):len(s.frameMemory)]
+	step.Frames = append(step.Frames, ClientFrame{client, whole[len(s.headroom):], whole})
 }
 
-// reply puts what requests of this tick reply into numbers that their client knows.
-func (s *Session) reply(t *seat) {
-	for _, r := range t.replies {
-		d := &t.said[r.at]
-		d.Reply = r.typ.AppendJSON(nil, s.view.RefsInFrame(t.client.Number, r.typ, r.value))
-		if kept := &t.first[d.Seq%rememberAsk]; kept.Seq == d.Seq {
-			kept.Reply = d.Reply
+// addMessages adds the messages that wait for a client to its frame, and returns them. Events wait until the client has
+// said that it is ready.
+func (s *Session) addMessages(t *seat, parts *wire.Parts) unconfirmedFrame {
+	sent := unconfirmedFrame{tick: s.tick, decisions: t.queuedDecisions, logLines: t.queuedLogLines}
+	parts.Decisions = t.queuedDecisions
+	parts.Logs = t.queuedLogLines
+	if t.ready {
+		sent.events = t.queuedEvents
+		t.queuedEvents = nil
+	}
+	for _, event := range sent.events {
+		parts.Events = append(parts.Events, s.packEvent(event, t.client.Number))
+	}
+	return sent
+}
+
+// fillReplies words the replies of this tick's requests: refs are the numbers of entities that the client knows with
+// its next frame.
+func (s *Session) fillReplies(t *seat) {
+	for _, reply := range t.pendingReplies {
+		d := &t.queuedDecisions[reply.decision]
+		d.Reply = reply.typ.AppendJSON(nil, s.view.RefsInFrame(t.client.Number, reply.typ, reply.value))
+		if remembered := &t.remembered[d.Seq%rememberedDecisions]; remembered.Seq == d.Seq {
+			remembered.Reply = d.Reply
 		}
 	}
-	t.replies = t.replies[:0]
+	t.pendingReplies = t.pendingReplies[:0]
 }

@@ -36,8 +36,8 @@ entity Potter per player {
 	bo := g.join("Bo", "")
 	g.tick()
 	for i := range 40 {
-		g.s.Ask(ana, g.s.Read(wire.Ask{Seq: uint64(2*i + 1), Request: "Potter.work", Args: []json.RawMessage{}}))
-		g.s.Ask(bo, g.s.Read(wire.Ask{Seq: uint64(2*i + 1), Request: "Potter.fail", Args: []json.RawMessage{}}))
+		g.s.Ask(ana, g.s.ReadRequest(wire.Ask{Seq: uint64(2*i + 1), Request: "Potter.work", Args: []json.RawMessage{}}))
+		g.s.Ask(bo, g.s.ReadRequest(wire.Ask{Seq: uint64(2*i + 1), Request: "Potter.fail", Args: []json.RawMessage{}}))
 		g.tick()
 		require.Len(t, g.step.Faults, 1)
 		assert.Contains(t, g.step.Faults[0].Reason, "too many steps")

@@ -85,16 +85,16 @@ func FuzzSession(f *testing.F) {
 				for _, p := range r.Params {
 					ask.Args = append(ask.Args, json.RawMessage(plainArgument(p.Type)))
 				}
-				s.Ask(client.Number, s.Read(ask))
+				s.Ask(client.Number, s.ReadRequest(ask))
 				if seq%8 == 0 {
 					s.Tick()
 				}
 			}
-			for name, p := range s.moves {
-				s.Move(client.Number, s.ReadMove("press", wire.Move{Property: name, Press: 1}))
-				s.Move(
+			for name, p := range s.steerable {
+				s.Steer(client.Number, s.ReadSteering("press", wire.Move{Property: name, Press: 1}))
+				s.Steer(
 					client.Number,
-					s.ReadMove("write", wire.Move{Property: name, Value: json.RawMessage(plainArgument(p.Type))}),
+					s.ReadSteering("write", wire.Move{Property: name, Value: json.RawMessage(plainArgument(p.Type))}),
 				)
 			}
 			s.Lost(client.Number)

@@ -384,7 +384,7 @@ func TestOwnershipChangesHands(t *testing.T) {
 	// Two grab in one tick: one gets it, the other is told.
 	for _, who := range []int{ana, bo} {
 		g.seq++
-		g.s.Ask(who, g.s.Read(wire.Ask{Seq: g.seq, Request: "Winch.grab", Args: []json.RawMessage{}}))
+		g.s.Ask(who, g.s.ReadRequest(wire.Ask{Seq: g.seq, Request: "Winch.grab", Args: []json.RawMessage{}}))
 	}
 	g.tick()
 	assert.Equal(t, wire.Accepted, g.decided[ana].Outcome)
@@ -420,7 +420,7 @@ func TestWritesOfOwnersKeepTheirPaceAndRule(t *testing.T) {
 	write := func(who int, entity uint32, value string, seen int64) string {
 		g.seq++
 		delete(g.decided, who)
-		g.s.Move(who, g.s.ReadMove("write", wire.Move{
+		g.s.Steer(who, g.s.ReadSteering("write", wire.Move{
 			Seq:      g.seq,
 			Entity:   entity,
 			Property: "Diver.pos",
@@ -448,7 +448,7 @@ func TestWritesOfOwnersKeepTheirPaceAndRule(t *testing.T) {
 	assert.Empty(t, write(ana, 0, "[51,0]", now()))
 	// Of two in one tick the newer one counts, and only it is paid for.
 	for _, x := range []string{"[51.1,0]", "[51.2,0]"} {
-		g.s.Move(ana, g.s.ReadMove("write", wire.Move{
+		g.s.Steer(ana, g.s.ReadSteering("write", wire.Move{
 			Seq:      1000,
 			Property: "Diver.pos",
 			Value:    json.RawMessage(x),
@@ -466,7 +466,7 @@ func TestAHoldEndsByItself(t *testing.T) {
 	g.tick()
 	press := func(who int, what string, n uint64) {
 		entity := g.copies[who].OwnedBy("Diver", ana).Number
-		g.s.Move(who, g.s.ReadMove(what, wire.Move{Entity: entity, Property: "Diver.kick", Press: n}))
+		g.s.Steer(who, g.s.ReadSteering(what, wire.Move{Entity: entity, Property: "Diver.kick", Press: n}))
 		g.tick()
 	}
 	press(bo, "press", 1)
@@ -490,7 +490,7 @@ func TestAHoldEndsByItself(t *testing.T) {
 	}
 	assert.Equal(t, "5", g.sees(bo, ana, "Diver", "hull"), "its condition ended it")
 	press(ana, "release", 2)
-	g.s.Move(ana, g.s.ReadMove("press", wire.Move{Property: "Diver.pos", Press: 3}))
+	g.s.Steer(ana, g.s.ReadSteering("press", wire.Move{Property: "Diver.pos", Press: 3}))
 	g.tick()
 	assert.Contains(t, g.decided[ana].Reason, `no hold or property "Diver.pos" that a client could press`)
 }
@@ -512,7 +512,7 @@ func TestStrikesFallOnlyOnWhoCouldKnow(t *testing.T) {
 		for _, x := range args {
 			a.Args = append(a.Args, json.RawMessage(x))
 		}
-		g.s.Ask(who, g.s.Read(a))
+		g.s.Ask(who, g.s.ReadRequest(a))
 		g.tick()
 		return &g.step.Decisions[0]
 	}

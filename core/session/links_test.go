@@ -139,7 +139,7 @@ func (d *distant) deliver() {
 			case "seen":
 				d.Confirm(n, m.Seen)
 			case "ask":
-				d.Ask(n, d.Read(m.Ask))
+				d.Ask(n, d.ReadRequest(m.Ask))
 			}
 		}
 	}
@@ -243,7 +243,7 @@ func (d *distant) ping() {
 			}
 		}
 	}
-	d.tell(t)
+	d.queueEvent(t)
 }
 
 // frames takes what a tick gave, as a server does.
@@ -330,7 +330,7 @@ func TestEveryCopyConvergesOverBadLinks(t *testing.T) {
 			quiet := func() bool {
 				for n, f := range d.each {
 					// what is throttled follows
-					if f.cutAt != 0 || len(f.open) > 0 || d.seats[n].waiting() > 0 ||
+					if f.cutAt != 0 || len(f.open) > 0 || d.seats[n].messageCount() > 0 ||
 						f.copy.Tick < ended+int64(2*c.TickRate) ||
 						f.stalled > d.now {
 						return false

@@ -84,15 +84,15 @@ func TestMemoryIsNotMoreThanTold(t *testing.T) {
 			}
 			var step *Step
 			for range rocks/1000 + 5 {
-				s.Into(nil)
+				s.UseMemory(nil)
 				step = s.Tick()
 				for _, f := range step.Frames {
 					s.Confirm(f.Client, step.Tick)
 				}
 			}
-			held := step.Held
+			held := step.MemoryUsed
 			require.Len(t, s.world.Entities(), rocks+clients+1)
-			s.Into(nil)
+			s.UseMemory(nil)
 			s.Tick() // the frames above are not the session's any more
 			taken := heap() - before
 			runtime.KeepAlive(s)
@@ -122,7 +122,7 @@ func TestWhatIsSpawnedKeepsToItsMemory(t *testing.T) {
 	g.s.world.Commit()
 	g.tick()
 	assert.Equal(t, 2002, len(g.s.world.Entities()), "there is room again")
-	g.s.world.MaxMemory = g.step.Held
+	g.s.world.MaxMemory = g.step.MemoryUsed
 	_, err := g.s.Join("Bo", "")
 	var refusal *Refusal
 	require.ErrorAs(t, err, &refusal)
@@ -148,7 +148,7 @@ func TestWhatIsSeenKeepsToItsMemory(t *testing.T) {
 		g.tick()
 	}
 	require.Empty(t, g.step.Closed)
-	before := g.step.Held
+	before := g.step.MemoryUsed
 	for i := range 35 {
 		if _, err := g.s.Join(fmt.Sprint("More ", i), ""); err != nil {
 			break
@@ -156,7 +156,7 @@ func TestWhatIsSeenKeepsToItsMemory(t *testing.T) {
 	}
 	g.s.Tick()
 	step := g.s.Tick()
-	assert.Greater(t, step.Held, 2*before)
+	assert.Greater(t, step.MemoryUsed, 2*before)
 	assert.Contains(t, step.Closed, "takes more than twice the 6 MB of memory that it may")
 	for n := range g.s.seats {
 		g.s.Leave(n)
@@ -192,7 +192,7 @@ func (g *game) faults(ticks int, reasons ...string) int {
 			}
 		}
 		require.Empty(g.t, g.step.Closed)
-		require.LessOrEqual(g.t, g.step.Held, g.s.world.MaxMemory)
+		require.LessOrEqual(g.t, g.step.MemoryUsed, g.s.world.MaxMemory)
 	}
 	return n
 }

@@ -108,7 +108,7 @@ func TestAShotInFlightCostsNothing(t *testing.T) {
 	}
 	ana := join("Ana", "player")
 	tick()
-	s.Ask(ana, s.Read(wire.Ask{Seq: 1, Request: "Diver.launch", Args: raws("7", "3")}))
+	s.Ask(ana, s.ReadRequest(wire.Ask{Seq: 1, Request: "Diver.launch", Args: raws("7", "3")}))
 	require.NotZero(t, tick(), "it is sent once")
 	sent := 0
 	for i := range 150 {
@@ -151,7 +151,7 @@ func TestARateThatIsReplacedAtOnce(t *testing.T) {
 		held.Advance(s.Now())
 	}
 	tick()
-	s.Ask(n, s.Read(wire.Ask{Seq: 1, Request: "Diver.launch", Args: raws("60", "1")}))
+	s.Ask(n, s.ReadRequest(wire.Ask{Seq: 1, Request: "Diver.launch", Args: raws("60", "1")}))
 	tick()
 	flare := s.world.OfKind(c.Kinds[1].Index)[0]
 	pos := flare.Kind.Property("pos")
@@ -160,7 +160,7 @@ func TestARateThatIsReplacedAtOnce(t *testing.T) {
 		require.Less(t, s.Now(), int64(60))
 		tick()
 	}
-	s.Ask(n, s.Read(wire.Ask{Seq: 2, Request: "Diver.turn", Args: raws("-90")}))
+	s.Ask(n, s.ReadRequest(wire.Ask{Seq: 2, Request: "Diver.turn", Args: raws("-90")}))
 	for range 5 {
 		tick()
 		got, _ := held.Entity(s.view.Number(flare)).Value("pos")
@@ -213,7 +213,7 @@ func TestMotionIsTheSameOnEveryCopy(t *testing.T) {
 				}
 				s.Ask(
 					rapid.SampledFrom([]int{1, 3}).Draw(rt, "who"),
-					s.Read(wire.Ask{Seq: seq, Request: "Diver." + name, Args: args}),
+					s.ReadRequest(wire.Ask{Seq: seq, Request: "Diver." + name, Args: args}),
 				)
 			}
 			step := s.Tick()
@@ -224,7 +224,7 @@ func TestMotionIsTheSameOnEveryCopy(t *testing.T) {
 					copies[cf.Client].Apply(f)
 				}
 			}
-			truth.Apply(&wire.Frame{Tick: step.Tick, Blocks: []*wire.Block{step.Truth}})
+			truth.Apply(&wire.Frame{Tick: step.Tick, Blocks: []*wire.Block{step.ServerState}})
 			for _, held := range copies {
 				held.Advance(step.Tick)
 			}
@@ -251,7 +251,7 @@ func TestMotionIsTheSameOnEveryCopy(t *testing.T) {
 				for _, p := range e.Kind.Properties {
 					got, _ := truth.Entity(s.view.Number(e)).Value(p.Name)
 					require.Equal(
-						rt, p.Type.Format(s.truth.PublicRefs(p.Type, s.world.Value(e, p))),
+						rt, p.Type.Format(s.serverState.PublicRefs(p.Type, s.world.Value(e, p))),
 						p.Type.Format(there(truth, p.Type, got)), "%s.%s for those who run the session at tick %d",
 						e.Kind.Name, p.Name, step.Tick,
 					)

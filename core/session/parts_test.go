@@ -202,7 +202,9 @@ entity Thing per player {
 			copied := g.copies[ana].OwnedBy("Thing", ana)
 			for _, f := range copied.Fields {
 				require.True(
-					rt, f.Value.Equal(g.s.world.Value(g.s.world.OfClient(1, ana), g.s.contract.Kinds[1].Property(f.Name))),
+					rt, f.Value.Equal(
+						g.s.world.Value(g.s.world.OfClient(1, ana), g.s.contract.Kinds[1].Property(f.Name)),
+					),
 				)
 			}
 		}

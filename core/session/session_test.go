@@ -152,7 +152,7 @@ func (g *game) ask(client int, entity uint32, request string, args ...string) wi
 	for _, x := range args {
 		a.Args = append(a.Args, json.RawMessage(x))
 	}
-	g.s.Ask(client, g.s.Read(a))
+	g.s.Ask(client, g.s.ReadRequest(a))
 	g.tick()
 	require.Equal(g.t, g.seq, g.decided[client].Seq)
 	return g.decided[client]
@@ -176,7 +176,7 @@ func (g *game) sees(client, owner int, kind, property string) string {
 }
 
 // truth words everything that the server holds.
-func (g *game) truth() string { return string(g.s.Truth().JSON()) }
+func (g *game) truth() string { return string(g.s.ServerState().JSON()) }
 
 func TestRequestsMeetTheirStagesInOrder(t *testing.T) {
 	g := open(t, contractText)
@@ -302,11 +302,13 @@ func TestEventsWaitUntilTheClientIsReady(t *testing.T) {
 	deaf, err := g.s.Join("Dov", "")
 	require.NoError(t, err)
 	g.copies[deaf], g.readers[deaf] = &replicate.Copy{}, g.s.Reader(deaf)
-	for len(g.step.Cuts) == 0 && g.s.Now() < 3*MaxHeld {
+	for len(g.step.Cuts) == 0 && g.s.Now() < 3*MaxUnconfirmed {
 		g.seq++
 		g.s.Ask(
 			ana,
-			g.s.Read(wire.Ask{Seq: g.seq, Entity: g.copies[ana].OwnedBy("Diver", bo).Number, Request: "Diver.knock"}),
+			g.s.ReadRequest(
+				wire.Ask{Seq: g.seq, Entity: g.copies[ana].OwnedBy("Diver", bo).Number, Request: "Diver.knock"},
+			),
 		)
 		g.tick()
 	}
@@ -320,14 +322,14 @@ func TestARepeatGetsItsFirstDecisionAndNothingElse(t *testing.T) {
 	g.tick()
 	use := wire.Ask{Seq: 5, Request: "Diver.use", Args: []json.RawMessage{[]byte(`"patch"`)}}
 	for range 3 {
-		g.s.Ask(ana, g.s.Read(use))
+		g.s.Ask(ana, g.s.ReadRequest(use))
 	}
 	g.tick()
 	assert.Len(t, g.step.Decisions, 1)
 	assert.Equal(t, "3 patch", g.sees(ana, ana, "Diver", "satchel"))
 	require.Len(t, g.step.Frames, 1)
 	assert.Equal(t, 3, strings.Count(g.bytes[1][len(g.bytes[1])-1], `"seq"`))
-	g.s.Ask(ana, g.s.Read(wire.Ask{Seq: 2, Request: "Diver.find"}))
+	g.s.Ask(ana, g.s.ReadRequest(wire.Ask{Seq: 2, Request: "Diver.find"}))
 	g.tick()
 	assert.Equal(t, wire.Dropped, g.decided[ana].Outcome)
 }
@@ -339,10 +341,10 @@ func TestAFloodHarmsNobody(t *testing.T) {
 	bo := g.join("Bo", "")
 	g.tick()
 	for i := range 100_000 {
-		g.s.Ask(ana, g.s.Read(wire.Ask{Seq: uint64(i + 1), Request: "Diver.find"}))
+		g.s.Ask(ana, g.s.ReadRequest(wire.Ask{Seq: uint64(i + 1), Request: "Diver.find"}))
 	}
 	assert.Less(t, g.s.Queued(), 200)
-	g.s.Ask(bo, g.s.Read(wire.Ask{Seq: 1, Request: "Diver.use", Args: []json.RawMessage{[]byte(`"patch"`)}}))
+	g.s.Ask(bo, g.s.ReadRequest(wire.Ask{Seq: 1, Request: "Diver.use", Args: []json.RawMessage{[]byte(`"patch"`)}}))
 	g.tick()
 	assert.Equal(t, wire.Accepted, g.decided[bo].Outcome)
 	assert.Equal(t, wire.Dropped, g.decided[ana].Outcome)
@@ -352,7 +354,7 @@ func TestAFloodHarmsNobody(t *testing.T) {
 		for j := range 5 {
 			g.s.Ask(
 				bo,
-				g.s.Read(
+				g.s.ReadRequest(
 					wire.Ask{
 						Seq:     uint64(10 + i*5 + j),
 						Request: "Diver.use",
@@ -402,7 +404,10 @@ func TestCopiesConverge(t *testing.T) {
 				pick := rapid.IntRange(0, 9).Draw(rt, "what")
 				switch {
 				case len(clients) == 0 || pick == 0 && len(clients) < 4:
-					g.join(fmt.Sprint("c", g.s.last), rapid.SampledFrom([]string{"player", "referee"}).Draw(rt, "role"))
+					g.join(
+						fmt.Sprint("c", g.s.lastClient),
+						rapid.SampledFrom([]string{"player", "referee"}).Draw(rt, "role"),
+					)
 				case pick == 1:
 					g.s.Leave(clients[0].Number)
 				default:
@@ -424,13 +429,13 @@ func TestCopiesConverge(t *testing.T) {
 					if arg := rapid.SampledFrom(requests[name]).Draw(rt, "argument"); arg != "" {
 						a.Args = append(a.Args, json.RawMessage(arg))
 					}
-					g.s.Ask(who, g.s.Read(a))
+					g.s.Ask(who, g.s.ReadRequest(a))
 				}
 			}
 			g.tick()
 			for _, c := range g.s.Clients() {
 				want := &replicate.Copy{}
-				want.Apply(&wire.Frame{Blocks: []*wire.Block{g.s.Truth()}})
+				want.Apply(&wire.Frame{Blocks: []*wire.Block{g.s.ServerState()}})
 				compare(rt, g, want, c, i)
 			}
 		}

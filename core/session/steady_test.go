@@ -24,18 +24,18 @@ func TestDecidingTakesNoMemory(t *testing.T) {
 	s.Tick()
 	seat := s.seats[n]
 	step := &Step{}
-	near := s.Read(wire.Ask{Request: "Diver.launch", Args: raws("5", "6")})
-	far := s.Read(wire.Ask{Request: "Diver.launch", Args: raws("500", "6")})
-	require.Empty(t, near.wrong+far.wrong)
+	near := s.ReadRequest(wire.Ask{Request: "Diver.launch", Args: raws("5", "6")})
+	far := s.ReadRequest(wire.Ask{Request: "Diver.launch", Args: raws("500", "6")})
+	require.Empty(t, near.problem+far.problem)
 	seq := uint64(0)
 	allocations := testing.AllocsPerRun(5000, func() {
-		for _, call := range []*Call{&near, &far} {
+		for _, call := range []*Request{&near, &far} {
 			seq++
 			call.ask.Seq = seq
-			seat.decided = 0
+			seat.decidedNow = 0
 			if seq%100 == 0 {
 				s.tick++
-				seat.said = seat.said[:0]
+				seat.queuedDecisions = seat.queuedDecisions[:0]
 				step.Decisions = step.Decisions[:0]
 			}
 			s.decide(seat, call, step)
@@ -84,7 +84,7 @@ func TestCopiesConvergeAndRunsRepeat(t *testing.T) {
 					clients := g.s.Clients()
 					switch {
 					case len(clients) == 0 || a.what == 0 && len(clients) < 5:
-						g.join(fmt.Sprint("c", g.s.last), []string{"player", "referee"}[a.who%2])
+						g.join(fmt.Sprint("c", g.s.lastClient), []string{"player", "referee"}[a.who%2])
 					case a.what == 1:
 						g.s.Leave(clients[a.who%len(clients)].Number)
 					default:
@@ -93,13 +93,13 @@ func TestCopiesConvergeAndRunsRepeat(t *testing.T) {
 						choice := args[name]
 						g.s.Ask(
 							clients[a.who%len(clients)].Number,
-							g.s.Read(wire.Ask{Seq: g.seq, Request: name, Args: raws(choice[a.arg%len(choice)])}),
+							g.s.ReadRequest(wire.Ask{Seq: g.seq, Request: name, Args: raws(choice[a.arg%len(choice)])}),
 						)
 					}
 				}
 				g.tick()
 				truth := &replicate.Copy{}
-				truth.Apply(&wire.Frame{Blocks: []*wire.Block{g.s.Truth()}})
+				truth.Apply(&wire.Frame{Blocks: []*wire.Block{g.s.ServerState()}})
 				for _, c := range g.s.Clients() {
 					compare(rt, g, truth, c, i)
 				}

@@ -1,208 +1,206 @@
 package session
 
 import (
-	"fmt"
-
 	"kamerad/core/contract"
-	"kamerad/core/replicate"
-	"kamerad/core/rules"
 	"kamerad/core/wire"
 	"kamerad/core/world"
 )
 
-// State gives all that the server holds at this moment, with the numbers that entities have toward clients: also what
-// changed since the last tick.
-func (s *Session) State() *wire.Block {
-	b := &wire.Block{Joined: s.Clients()}
-	for _, e := range s.world.Entities() {
-		b.Spawned = append(b.Spawned, s.teller.Spawn(e))
-	}
-	return b
+// propertyKey names a property of an entity.
+type propertyKey struct {
+	entity   world.ID
+	property int // index
 }
 
-// find gives the entity of a number that State tells, or nil.
-func (s *Session) find(entity uint32) *world.Entity {
-	for _, e := range s.world.Entities() {
-		if s.teller.Number(e) == entity {
-			return e
-		}
-	}
-	return nil
+// paceBudget is what a client may still spend on writes of a property.
+type paceBudget struct {
+	key       propertyKey
+	left      float64
+	tick      int64 // up to which it has grown
+	lastWrite int64 // the tick in which a write of the client last changed the property; -1 for none
 }
 
-// Named tells of an entity, by its number toward clients, what names it whatever the key is: its kind, and the how
-// manyth of that kind it was to be spawned, from 1; and whom it belongs to.
-func (s *Session) Named(entity uint32) (kind string, nth int64, owner int, ok bool) {
-	if e := s.find(entity); e != nil {
-		return e.Kind.Name, e.Serial, e.Owner, true
-	}
-	return "", 0, 0, false
+// verdict is what became of a press, release or write. An empty reason means that it was carried out.
+type verdict struct {
+	outcome wire.Outcome
+	stage   wire.Stage
+	reason  string
 }
 
-// Nth gives the number toward clients of the entity that was the nth of its kind to be spawned, 0 when it is not there.
-func (s *Session) Nth(kind string, nth int64) uint32 {
-	for _, e := range s.world.Entities() {
-		if e.Kind.Name == kind && e.Serial == nth {
-			return s.teller.Number(e)
-		}
+// steer carries out a press, release or write. Only what is refused gets a decision.
+func (s *Session) steer(t *seat, m *Steering) {
+	v := s.trySteering(t, m)
+	if v.reason == "" {
+		return
 	}
-	return 0
-}
-
-// Set gives a property another value, as a body of the server would, and runs what that sets off. It counts at once;
-// clients learn of it with the next tick. Refs in the value are by the numbers that State tells. The error says why
-// nothing was changed.
-func (s *Session) Set(entity uint32, property string, v contract.Value) error {
-	e := s.find(entity)
-	if e == nil {
-		return fmt.Errorf("set %s of entity %d: there is no such entity", property, entity)
-	}
-	p := e.Kind.Property(property)
-	if p == nil {
-		return fmt.Errorf("set %s.%s: the kind has no such property", e.Kind.Name, property)
-	}
-	v, err := p.Type.ParseJSON(p.Type.AppendJSON(nil, v))
-	if err != nil {
-		return fmt.Errorf("set %s.%s: the value %w", e.Kind.Name, property, err)
-	}
-	v = p.Type.Refs(v, func(n int64) int64 {
-		if e := s.find(uint32(n)); e != nil {
-			return int64(e.ID)
-		}
-		return 0
+	t.queuedDecisions = append(t.queuedDecisions, m.decision(v))
+	t.hasMessages = true
+	s.refused = append(s.refused, Refused{
+		Client:   t.public,
+		Type:     m.typ.String(),
+		Property: m.message.Property,
+		Outcome:  v.outcome,
+		Reason:   v.reason,
 	})
-	s.world.Tick = s.tick + 1 // no client can have confirmed it
-	s.world.Set(e, p, p.Type.AppendSlots(nil, v, s.world.Intern))
-	s.cause('s', e.Key(), int64(p.Index))
-	return s.concluded("set "+e.Kind.Name+"."+property, s.machine.Settle())
 }
 
-// Hand gives an entity to a client, or with 0 to the server, as a body of the server would.
-func (s *Session) Hand(entity uint32, to int) error {
-	e := s.find(entity)
+func (s *Session) trySteering(t *seat, m *Steering) verdict {
+	if m.problem != "" {
+		return verdict{wire.Malformed, wire.StageTypes, m.problem}
+	}
+	e := s.target(t, m.kind, m.message.Entity)
 	switch {
 	case e == nil:
-		return fmt.Errorf("give entity %d: there is no such entity", entity)
-	case e.Kind.Per >= 0:
-		return fmt.Errorf("give a %s: it always belongs to its client", e.Kind.Name)
-	case to != 0 && s.world.Client(to) == nil:
-		return fmt.Errorf("give a %s to client %d: there is no such client", e.Kind.Name, to)
+		return verdict{wire.Denied, wire.StageTarget, "no such entity"}
+	case m.typ == inputWrite:
+		v := s.write(t, e, m)
+		if v.reason != "" {
+			s.view.Resend(e, m.property, t.client.Number)
+		}
+		return v
+	case e.Owner != t.client.Number:
+		return verdict{wire.Denied, wire.StageFrom, "not the owner"}
+	case m.typ == inputPress:
+		if !s.press(t, e, m) {
+			return verdict{wire.Denied, wire.StageCheck, "when"}
+		}
+	default:
+		if t.presses[propertyKey{e.ID, m.property.Index}] == m.message.Press {
+			s.setHold(e, m.property, false)
+		}
 	}
-	s.world.Tick = s.tick + 1
-	s.world.SetOwner(e, to)
-	return s.concluded("give a "+e.Kind.Name, s.machine.Settle())
+	return verdict{}
 }
 
-// concluded ends a change from outside.
-func (s *Session) concluded(what string, o *rules.Outcome) error {
-	s.touched = true
-	s.settle(o)
-	s.follow()
-	if o != nil {
-		return fmt.Errorf("%s: it sets off something that fails: %s (line %d)", what, o.Reason, o.Line)
+// decision returns the decision about a press, release or write that is refused, with the number that its client gave
+// it.
+func (m *Steering) decision(v verdict) wire.Decision {
+	d := wire.Decision{
+		Outcome: v.outcome,
+		Stage:   v.stage,
+		Reason:  v.reason,
+		Check:   -1,
 	}
-	return nil
+	switch m.typ {
+	case inputPress:
+		d.Press = m.message.Press
+	case inputRelease:
+		d.Release = m.message.Press
+	default:
+		d.Seq = m.message.Seq
+	}
+	return d
 }
 
-// Strikes tells how many strikes count against a client now.
-func (s *Session) Strikes(client int) int {
-	t := s.seats[client]
-	if t == nil {
-		return 0
+// press begins a hold, or renews its lease. A hold that has ended begins again only with a new press. It reports false
+// for a new press while the condition of the hold fails: such a hold does not begin.
+func (s *Session) press(t *seat, e *world.Entity, m *Steering) bool {
+	key := propertyKey{e.ID, m.property.Index}
+	isHeld := e.Nums[m.property.Slot] != 0
+	isNew := m.message.Press > t.presses[key]
+	if !isNew && !isHeld || m.message.Press < t.presses[key] {
+		return true
 	}
-	n := 0
-	for _, at := range t.strikes.ticks {
-		if at+s.contract.Window > s.tick {
-			n++
-		}
+	if t.presses == nil {
+		t.presses = map[propertyKey]uint64{}
 	}
-	return n
+	t.presses[key] = m.message.Press
+	if !isHeld && !s.machine.MayHold(e, m.property) {
+		return false
+	}
+	e.Nums[m.property.Hold.Slot] = s.tick + m.property.Hold.Lease
+	s.setHold(e, m.property, true)
+	return true
 }
 
-// Difference is something that a client's copy lacks, has in excess, or has otherwise than it should.
-type Difference struct {
-	Entity   uint32
-	Kind     string
-	Owner    int
-	Property string // empty for the entity itself
-	Server   string // what the client should hold; empty for nothing
-	Client   string // what it holds; empty for nothing
+// setHold sets a hold and runs what that sets off.
+func (s *Session) setHold(e *world.Entity, p *contract.Property, isHeld bool) {
+	value := int64(0)
+	if isHeld {
+		value = 1
+	}
+	s.world.Write(e, p.Index, p.Slot, value)
+	s.setCause(causeHold, e.Key(), int64(p.Index))
+	s.endHandler("the hold "+p.Name, e, s.machine.Settle())
 }
 
-// Compare holds a client's copy against the rules: each entity and property is asked for anew, whatever was sent. The
-// copy has to be as of the last tick. What is throttled may be older than the server's value and is left out.
-func (s *Session) Compare(client int, held *replicate.Copy) (out []Difference) {
-	t := s.seats[client]
-	if t == nil || !t.joined {
-		return nil
+// endHolds ends the holds whose lease has run out or whose condition fails.
+func (s *Session) endHolds() {
+	if !s.hasHolds {
+		return
 	}
-	known := 0
-	for _, e := range s.world.Entities() {
-		number := s.teller.Number(e)
-		thing := held.Entity(number)
-		sees := s.machine.Sees(e, client)
-		d := Difference{Entity: number, Kind: e.Kind.Name, Owner: e.Owner}
-		if thing != nil {
-			known++
-		}
-		if sees != (thing != nil) {
-			d.Server, d.Client = presence(sees), presence(thing != nil)
-			out = append(out, d)
-			continue
-		}
-		if thing == nil {
-			continue
-		}
-		if thing.Owner != e.Owner {
-			d.Property, d.Server, d.Client = "owner", fmt.Sprint(e.Owner), fmt.Sprint(thing.Owner)
-			out = append(out, d)
-		}
+	s.eachEntity(func(e *world.Entity) {
 		for _, p := range e.Kind.Properties {
-			f, has := thing.Field(p.Name)
-			gets := s.machine.Gets(e, p, client)
-			d.Property = p.Name
-			d.Server = ""
-			d.Client = ""
-			want := p.Type.Format(s.view.RefsFor(client, p.Type, s.world.Value(e, p)))
-			switch {
-			case !gets && !has:
+			if p.Hold == nil || e.Gone || e.Nums[p.Slot] == 0 {
 				continue
-			case !gets:
-				d.Client = p.Type.Format(f.Value)
-			case !has:
-				d.Server = want
-			default:
-				got := p.Type.Format(p.Type.Refs(f.Value, func(n int64) int64 { // what is gone is nothing to both
-					if held.Entity(uint32(n)) == nil {
-						return 0
-					}
-					return n
-				}))
-				if got == want || p.AtMost > 0 {
-					continue
-				}
-				d.Server = want
-				d.Client = got
 			}
-			out = append(out, d)
+			if s.tick >= e.Nums[p.Hold.Slot] || s.seats[e.Owner] == nil || !s.machine.MayHold(e, p) {
+				s.setHold(e, p, false)
+			}
 		}
-	}
-	for _, x := range held.Entities() {
-		if known < len(held.Entities()) && s.find(x.Number) == nil {
-			out = append(out, Difference{
-				Entity: x.Number,
-				Kind:   x.Kind,
-				Owner:  x.Owner,
-				Client: "there",
-			})
-		}
-	}
-	return out
+	})
 }
 
-func presence(yes bool) string {
-	if yes {
-		return "there"
+// write has a client write a property, within its pace and rule.
+func (s *Session) write(t *seat, e *world.Entity, m *Steering) verdict {
+	p := m.property
+	writer, ok := s.machine.Writer(e, p)
+	if !ok || writer != t.client.Number {
+		return verdict{wire.Denied, wire.StageFrom, "not the owner"}
 	}
-	return ""
+	b := s.paceBudget(t, propertyKey{e.ID, p.Index}, p)
+	if changed := s.world.ChangedTick(e, p.Index); changed > m.message.Seen && changed != b.lastWrite {
+		return verdict{wire.Denied, wire.StageBounds, "older than the server's last write"}
+	}
+	slots := m.message.Numbers[:m.message.Wide]
+	if m.message.Wide == 0 {
+		slots = p.Type.AppendSlots(s.args[:0], m.value, s.world.Intern)
+		s.args = slots[:0]
+	}
+	if p.Set.Pace != nil {
+		grown := p.Set.Rate * float64(s.tick-b.tick) / float64(s.contract.TickRate)
+		b.left = min(p.Set.Burst, b.left+grown)
+		b.tick = s.tick
+		cost := s.machine.Pace(e, p, slots)
+		const rounding = 1e-9
+		if cost > b.left+rounding {
+			return verdict{wire.Denied, wire.StageLimit, "pace"}
+		}
+		defer func() { b.left -= cost }() // also of a write that its rule refuses
+	}
+	if !s.machine.Obeys(e, p, slots) {
+		return verdict{wire.Denied, wire.StageCheck, "rule"}
+	}
+	s.world.Set(e, p, slots)
+	s.setCause(causeWrite, e.Key(), int64(p.Index))
+	if o := s.machine.Settle(); o != nil {
+		s.endHandler("a write of "+p.Name, e, o)
+		f := &s.faults[len(s.faults)-1]
+		f.Client = t.client.Number
+		f.Seq = m.message.Seq
+		return verdict{wire.Faulted, wire.StageBody, "the write failed inside and changed nothing"}
+	}
+	s.endTransaction(nil)
+	s.runFollowUps()
+	b.lastWrite = s.world.ChangedTick(e, p.Index) // not this tick: a write of the same value changes nothing
+	return verdict{outcome: wire.Accepted}
+}
+
+// paceBudget returns what a client may still spend on writes of a property. Mostly a client writes one property.
+func (s *Session) paceBudget(t *seat, key propertyKey, p *contract.Property) *paceBudget {
+	if t.lastBudget != nil && t.lastBudget.key == key {
+		return t.lastBudget
+	}
+	b := s.budgets[key]
+	if b == nil {
+		b = &paceBudget{
+			key:       key,
+			left:      p.Set.Burst,
+			tick:      s.tick,
+			lastWrite: -1,
+		}
+		s.budgets[key] = b
+	}
+	t.lastBudget = b
+	return b
 }

@@ -102,7 +102,7 @@ func TestNobodyIsStruckForWhatIsSet(t *testing.T) {
 	g.s.Confirm(ana, g.s.Now())
 	ask := func() *Decision {
 		g.seq++
-		g.s.Ask(ana, g.s.Read(wire.Ask{
+		g.s.Ask(ana, g.s.ReadRequest(wire.Ask{
 			Seq:     g.seq,
 			Request: "Thing.cheat",
 			Args:    []json.RawMessage{},
@@ -131,7 +131,7 @@ func TestALaterConfirmationDoesNotCount(t *testing.T) {
 	seen := g.s.Now()
 	require.NoError(t, g.s.Set(entityOf(t, g.s, "Thing", ana).Entity, "n", contract.Value{Num: 12}))
 	g.tick()
-	g.s.Ask(ana, g.s.Read(wire.Ask{
+	g.s.Ask(ana, g.s.ReadRequest(wire.Ask{
 		Seq:     1,
 		Request: "Thing.cheat",
 		Args:    []json.RawMessage{},
@@ -141,7 +141,7 @@ func TestALaterConfirmationDoesNotCount(t *testing.T) {
 	g.tick()
 	require.Len(t, g.step.Decisions, 1)
 	assert.False(t, g.step.Decisions[0].Strike)
-	g.s.Ask(ana, g.s.Read(wire.Ask{
+	g.s.Ask(ana, g.s.ReadRequest(wire.Ask{
 		Seq:     2,
 		Request: "Thing.cheat",
 		Args:    []json.RawMessage{},
@@ -225,7 +225,7 @@ func TestStrictAndProve(t *testing.T) {
 	s.Ready(n)
 	r := s.Reader(n)
 	for i := range 12 {
-		s.Ask(n, s.Read(wire.Ask{Seq: uint64(i + 1), Request: "Thing.cheat", Args: []json.RawMessage{}}))
+		s.Ask(n, s.ReadRequest(wire.Ask{Seq: uint64(i + 1), Request: "Thing.cheat", Args: []json.RawMessage{}}))
 	}
 	step := s.Tick()
 	assert.Len(t, step.Decisions, 12, "each is decided at once")

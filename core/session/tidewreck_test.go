@@ -86,7 +86,7 @@ func TestEachCopyOfTidewreckIsWhatItMayBe(t *testing.T) {
 		both((*game).tick)
 		both(func(g *game) {
 			g.seq++
-			g.s.Ask(3, g.s.Read(wire.Ask{Seq: g.seq, Request: "Dive.begin", Args: []json.RawMessage{}}))
+			g.s.Ask(3, g.s.ReadRequest(wire.Ask{Seq: g.seq, Request: "Dive.begin", Args: []json.RawMessage{}}))
 		})
 		for range rapid.IntRange(30, 120).Draw(rt, "rounds") {
 			for range rapid.SampledFrom([]int{0, 2, 4, 6}).Draw(rt, "inputs") {
@@ -132,7 +132,7 @@ func TestEachCopyOfTidewreckIsWhatItMayBe(t *testing.T) {
 					}
 					both(func(g *game) {
 						g.seq++
-						g.s.Move(who, g.s.ReadMove("write", wire.Move{
+						g.s.Steer(who, g.s.ReadSteering("write", wire.Move{
 							Seq:      g.seq,
 							Property: "Diver.pos",
 							Value:    json.RawMessage(value),
@@ -145,7 +145,7 @@ func TestEachCopyOfTidewreckIsWhatItMayBe(t *testing.T) {
 					both(func(
 						g *game,
 					) {
-						g.s.Move(who, g.s.ReadMove(what, wire.Move{Property: "Diver.kick", Press: press}))
+						g.s.Steer(who, g.s.ReadSteering(what, wire.Move{Property: "Diver.kick", Press: press}))
 					})
 				default:
 					r := rapid.SampledFrom(c.Requests).Draw(rt, "request")
@@ -174,7 +174,7 @@ func TestEachCopyOfTidewreckIsWhatItMayBe(t *testing.T) {
 					both(func(g *game) {
 						g.seq++
 						ask.Seq, ask.Seen = g.seq, g.s.Now()
-						g.s.Ask(who, g.s.Read(ask))
+						g.s.Ask(who, g.s.ReadRequest(ask))
 					})
 				}
 			}

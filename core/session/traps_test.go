@@ -88,7 +88,7 @@ func (g *game) send(client int, request string, args ...any) {
 	for _, x := range args {
 		a.Args = append(a.Args, json.RawMessage(fmt.Sprint(x)))
 	}
-	g.s.Ask(client, g.s.Read(a))
+	g.s.Ask(client, g.s.ReadRequest(a))
 }
 
 // heardOf counts how often a client heard an event in the last tick, of an entity that it knows, and without.
@@ -340,12 +340,12 @@ func TestALostClientsHoldEnds(t *testing.T) {
 	trap(t, func(g *game, r *rand.Rand, clients []int) {
 		g.tick()
 		who := clients[0]
-		g.s.Move(who, g.s.ReadMove("press", wire.Move{Property: "Diver.kick", Press: 1}))
+		g.s.Steer(who, g.s.ReadSteering("press", wire.Move{Property: "Diver.kick", Press: 1}))
 		g.tick()
 		require.Equal(t, "true", g.sees(clients[1], who, "Diver", "kick"))
 		renewed := r.IntN(8)
 		for range renewed {
-			g.s.Move(who, g.s.ReadMove("press", wire.Move{Property: "Diver.kick", Press: 1}))
+			g.s.Steer(who, g.s.ReadSteering("press", wire.Move{Property: "Diver.kick", Press: 1}))
 			g.tick()
 		}
 		g.s.Lost(who)
@@ -357,10 +357,10 @@ func TestALostClientsHoldEnds(t *testing.T) {
 		require.Equal(t, "false", g.sees(clients[1], who, "Diver", "kick"), "at the stated time")
 		if r.IntN(2) == 0 {
 			g.s.Back(who, g.s.Now())
-			g.s.Move(who, g.s.ReadMove("press", wire.Move{Property: "Diver.kick", Press: 1}))
+			g.s.Steer(who, g.s.ReadSteering("press", wire.Move{Property: "Diver.kick", Press: 1}))
 			g.tick()
 			require.Equal(t, "false", g.sees(who, who, "Diver", "kick"), "an old press begins nothing")
-			g.s.Move(who, g.s.ReadMove("press", wire.Move{Property: "Diver.kick", Press: 2}))
+			g.s.Steer(who, g.s.ReadSteering("press", wire.Move{Property: "Diver.kick", Press: 2}))
 			g.tick()
 			require.Equal(t, "true", g.sees(who, who, "Diver", "kick"))
 			g.s.Leave(who)
@@ -566,7 +566,7 @@ func TestWhatAnotherClientSteers(t *testing.T) {
 	seq := uint64(100)
 	write := func(who int, value string) (refused string) {
 		seq++
-		g.s.Move(who, g.s.ReadMove("write", wire.Move{
+		g.s.Steer(who, g.s.ReadSteering("write", wire.Move{
 			Seq:      seq,
 			Entity:   sled,
 			Property: "Sled.pos",
@@ -657,7 +657,7 @@ entity Diver per player { n: int 0..9 }
 	g.tick()
 	rig := g.copies[ana].OwnedBy("Rig", 0).Number
 	press := func(client int, what string, number uint64) {
-		g.s.Move(client, g.s.ReadMove(what, wire.Move{Entity: rig, Property: "Rig.winch", Press: number}))
+		g.s.Steer(client, g.s.ReadSteering(what, wire.Move{Entity: rig, Property: "Rig.winch", Press: number}))
 		g.tick()
 	}
 	winch := func() string {

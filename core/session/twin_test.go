@@ -183,10 +183,10 @@ func (w *twin) input(seed uint64, tick int) {
 		if !q.Kind.Shared && (q.Kind.Per < 0 || r.IntN(2) == 0) {
 			ask.Entity = w.view.Number(&world.Entity{Kind: q.Kind, Serial: serial})
 		}
-		w.Ask(client, w.Read(ask))
+		w.Ask(client, w.ReadRequest(ask))
 	}
-	for _, name := range slices.Sorted(mapKeys(w.moves)) {
-		p := w.moves[name]
+	for _, name := range slices.Sorted(mapKeys(w.steerable)) {
+		p := w.steerable[name]
 		if r.IntN(3) > 0 {
 			continue
 		}
@@ -208,7 +208,7 @@ func (w *twin) input(seed uint64, tick int) {
 		if seed%2 == 0 {
 			client = 1 + r.IntN(2)
 		}
-		w.Move(client, w.ReadMove(what, move))
+		w.Steer(client, w.ReadSteering(what, move))
 	}
 }
 
@@ -231,7 +231,7 @@ func (w *twin) poke(r *rand.Rand, focus *contract.Property) string {
 		// What comes and goes by what everyone knows is there in both.
 		if !sees && e.Kind.Free() && r.IntN(4) == 0 && w.varying {
 			w.world.Despawn(e)
-			w.settle(nil)
+			w.endTransaction(nil)
 			return "the end of a " + e.Kind.Name
 		}
 		if len(e.Kind.Properties) == 0 {
@@ -287,8 +287,8 @@ func (w *twin) poke(r *rand.Rand, focus *contract.Property) string {
 		if p.Hold != nil {
 			w.world.WriteHidden(e, p.Hold.Slot, w.tick+p.Hold.Lease)
 		}
-		w.cause('p', e.Key(), int64(p.Index))
-		w.conclude("a poke", e, w.machine.Settle())
+		w.setCause('p', e.Key(), int64(p.Index))
+		w.endHandler("a poke", e, w.machine.Settle())
 		return fmt.Sprintf("%s.%s of #%d = %v", e.Kind.Name, p.Name, e.Serial, slots[:min(len(slots), 6)])
 	}
 	return ""

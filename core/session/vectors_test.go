@@ -185,13 +185,13 @@ func TestTheVectorsHaveEverything(t *testing.T) {
 		case "seen":
 			s.Confirm(client, back.Seen)
 		case "differs":
-			s.Differs(client)
+			s.ReportDifference(client)
 		case "leave":
 			s.Leave(client)
 		case "ask":
-			s.Ask(client, s.Read(back.Ask))
+			s.Ask(client, s.ReadRequest(back.Ask))
 		default:
-			s.Move(client, s.ReadMove(back.Type, back.Move()))
+			s.Steer(client, s.ReadSteering(back.Type, back.Move()))
 		}
 	}
 	ask := func(client int, request string, args ...string) {
@@ -281,7 +281,7 @@ func TestTheVectorsHaveEverything(t *testing.T) {
 	ask(1, "Diver.launch")
 	move(3, "press", "Diver.kick", "", 1, 0)
 	tick(30)
-	s.Settle(20)
+	s.ConfirmStored(20)
 	ask(1, "Diver.launch")
 	for i := range 9 {
 		ask(1, "Diver.litter", []string{"0", "10", "20", "30", "40", "50", "60", "70", "80"}[i])
@@ -295,7 +295,7 @@ func TestTheVectorsHaveEverything(t *testing.T) {
 	ask(1, "Diver.nudge", "88")
 	tick(1)
 	ask(1, "Diver.nudge", "5")
-	s.Settle(60)
+	s.ConfirmStored(60)
 	tick(1)
 	say(1, wire.FromClient{Type: "differs", Ask: wire.Ask{Seen: s.Now()}})
 	tick(5)
