@@ -12,7 +12,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"kamerad/core/contract"
+	"kamerad/core/compile"
 )
 
 func TestTheMiddleChunkTellsThePercentile(t *testing.T) {
@@ -79,7 +79,7 @@ func TestADiveIsRecorded(t *testing.T) {
 
 func TestTheContractsAreRight(t *testing.T) {
 	for _, text := range []string{population(20), population(50), lean} {
-		c, problems := contract.Load("bench.kam", text)
+		c, problems := compile.Load("bench.kam", text)
 		require.NotNil(t, c, problems)
 	}
 }

@@ -10,6 +10,7 @@ import (
 	"github.com/klauspost/compress/dict"
 	"github.com/klauspost/compress/zstd"
 
+	"kamerad/core/compile"
 	"kamerad/core/contract"
 	"kamerad/core/play"
 	"kamerad/core/replicate"
@@ -86,7 +87,7 @@ func scalars(t *contract.Type, v contract.Value) (out []int64, ok bool) {
 // play lets clients play for so many ticks and gives what each of them got. Only frames that hold nothing but changes
 // count for the information: what a spawn or a snapshot would need is not asked.
 func playTidewreck(seed uint64, clients, ticks int) (frames []recorded, in *information, pure int, err error) {
-	c, problems := contract.LoadWith(
+	c, problems := compile.LoadWith(
 		"tidewreck.kam", strings.Replace(demo.Contract, "seats 16", "seats 24", 1), demo.Files.Open,
 	)
 	if c == nil {

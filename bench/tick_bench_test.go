@@ -6,13 +6,13 @@ import (
 
 	"github.com/stretchr/testify/require"
 
-	"kamerad/core/contract"
+	"kamerad/core/compile"
 	"kamerad/core/session"
 )
 
 // BenchmarkTick is a tick of the population of 1,000, without a service around it.
 func BenchmarkTick(b *testing.B) {
-	c, problems := contract.Load("population.kam", population(20))
+	c, problems := compile.Load("population.kam", population(20))
 	require.NotNil(b, c, problems.Error())
 	s, err := session.New(c, session.Options{Key: [32]byte{1}, Trace: true, Headroom: 10})
 	require.NoError(b, err)

@@ -13,6 +13,7 @@ import (
 	"time"
 
 	"kamerad/core/contract"
+	"kamerad/core/report"
 	"kamerad/core/syntax"
 	"kamerad/core/wire"
 )
@@ -71,8 +72,8 @@ type ContractVersion struct {
 type Report struct {
 	Fingerprint string            `json:"fingerprint"`
 	Findings    syntax.Problems   `json:"findings"`
-	Matrix      *contract.Matrix  `json:"matrix"`
-	Cost        *contract.Cost    `json:"cost"`    // with 16 clients, or as many as have seats
+	Matrix      *report.Matrix    `json:"matrix"`
+	Cost        *report.Cost      `json:"cost"`    // with 16 clients, or as many as have seats
 	Outline     *contract.Outline `json:"outline"` // what clients are given
 }
 
@@ -81,9 +82,9 @@ func ReportOf(c *contract.Contract, findings syntax.Problems) Report {
 	if findings == nil {
 		findings = syntax.Problems{}
 	}
-	cost, _ := c.Cost(min(c.Seats, 16), nil) // within all bounds
+	cost, _ := report.NewCost(c, min(c.Seats, 16), nil) // within all bounds
 	outline := c.Outline()
-	return Report{outline.Fingerprint(), findings, c.Matrix(), cost, outline}
+	return Report{outline.Fingerprint(), findings, report.NewMatrix(c), cost, outline}
 }
 
 // Session is a session as the service tells of it. Clients and what follows are only there while it runs.

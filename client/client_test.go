@@ -13,7 +13,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"kamerad/core/contract"
+	"kamerad/core/compile"
 	"kamerad/core/replicate"
 	"kamerad/core/wire"
 )
@@ -62,7 +62,7 @@ func (f *fake) sent() []string {
 }
 
 func hello(t *testing.T) string {
-	c, problems := contract.Load("a.kam", "contract a language 1\nshared A { n: int 0..9; event said() }")
+	c, problems := compile.Load("a.kam", "contract a language 1\nshared A { n: int 0..9; event said() }")
 	require.NotNil(t, c, problems.Error())
 	raw, err := json.Marshal(wire.Hello{
 		Type:     "hello",

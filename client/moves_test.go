@@ -9,7 +9,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"kamerad/core/contract"
+	"kamerad/core/compile"
 	"kamerad/core/wire"
 )
 
@@ -25,7 +25,7 @@ func moves(f *fake) []string {
 }
 
 func TestAClientWritesAndHolds(t *testing.T) {
-	c, problems := contract.Load("a.kam", `contract a language 1
+	c, problems := compile.Load("a.kam", `contract a language 1
 entity Diver per player {
   pos: vec2 -9..9 step 0.5 set by owner pace distance(old, new) 8 per second when new.y <= 0
   hold kick lease 90ms

@@ -10,7 +10,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"kamerad/client"
-	"kamerad/core/contract"
+	"kamerad/core/compile"
 	"kamerad/core/syntax"
 	"kamerad/core/wire"
 	"kamerad/demo"
@@ -18,7 +18,7 @@ import (
 )
 
 func TestTidewreckIsRightAndInTheStyle(t *testing.T) {
-	_, problems := contract.LoadWith("tidewreck.kam", demo.Contract, demo.Files.Open)
+	_, problems := compile.LoadWith("tidewreck.kam", demo.Contract, demo.Files.Open)
 	assert.Empty(t, problems, problems.Error())
 	out, _ := syntax.Format(syntax.NewSource("tidewreck.kam", demo.Contract))
 	assert.Equal(t, demo.Contract, out)

@@ -23,7 +23,9 @@ import (
 	"github.com/prometheus/client_golang/prometheus/promhttp"
 
 	"kamerad/client"
+	"kamerad/core/compile"
 	"kamerad/core/contract"
+	"kamerad/core/report"
 	"kamerad/core/rules"
 	"kamerad/core/session"
 	"kamerad/core/syntax"
@@ -284,7 +286,7 @@ func (v *Service) publish(r *http.Request) (client.ContractVersion, error) {
 		return client.ContractVersion{}, err
 	}
 	defer leave()
-	c, problems := contract.LoadWith(in.File, in.Source, in.Files.Open)
+	c, problems := compile.LoadWith(in.File, in.Source, in.Files.Open)
 	if c == nil {
 		return client.ContractVersion{}, &refusal{
 			status:   http.StatusUnprocessableEntity,
@@ -292,7 +294,7 @@ func (v *Service) publish(r *http.Request) (client.ContractVersion, error) {
 			problems: problems,
 		}
 	}
-	if _, err := rules.Compile(c); err != nil {
+	if _, err := rules.Generate(c); err != nil {
 		return client.ContractVersion{}, &refusal{status: http.StatusUnprocessableEntity, detail: err.Error()}
 	}
 	outline := c.Outline()
@@ -378,7 +380,7 @@ func (v *Service) version(r *http.Request) (client.ContractVersion, error) {
 
 // load reads a stored version; it is nil when this service can read it no more.
 func load(x store.Version) (*contract.Contract, syntax.Problems) {
-	return contract.LoadWith(x.Contract+".kam", x.Source, contract.Files(x.Files).Open)
+	return compile.LoadWith(x.Contract+".kam", x.Source, contract.Files(x.Files).Open)
 }
 
 // numbered reads a version's number from a call; empty is the newest.
@@ -413,7 +415,7 @@ func (v *Service) report(r *http.Request) (json.RawMessage, error) {
 	return encode(client.ReportOf(c, findings)), nil
 }
 
-func (v *Service) compare(r *http.Request) (*contract.Comparison, error) {
+func (v *Service) compare(r *http.Request) (*report.Comparison, error) {
 	var both [2]*contract.Contract
 	for i, which := range []string{"from", "to"} {
 		n, err := numbered(r.URL.Query().Get(which))
@@ -434,7 +436,7 @@ func (v *Service) compare(r *http.Request) (*contract.Comparison, error) {
 			}
 		}
 	}
-	return contract.Compare(both[0], both[1]), nil
+	return report.Compare(both[0], both[1]), nil
 }
 
 // find reads a stored version; one that does not exist is a 404 that says which do.

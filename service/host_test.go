@@ -15,6 +15,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"kamerad/client"
+	"kamerad/core/compile"
 	"kamerad/core/contract"
 	"kamerad/core/replicate"
 	"kamerad/core/wire"
@@ -145,7 +146,7 @@ func TestAHostIsAClientLikeAnyOther(t *testing.T) {
 func TestTheOutlineIsPartOfTheHandshake(t *testing.T) {
 	v, api := alone(t)
 	x := opened(t, v, api, false)
-	c, problems := contract.Load(
+	c, problems := compile.Load(
 		"other.kam", strings.Replace(testservice.Contract, "score:   int 0..9999", "score:   int 0..99", 1),
 	)
 	require.NotNil(t, c, problems)

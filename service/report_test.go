@@ -10,7 +10,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"kamerad/client"
-	"kamerad/core/contract"
+	"kamerad/core/report"
 )
 
 // What a version means is computed when it is published and kept with it; two versions can be compared.
@@ -34,22 +34,22 @@ shared Box {
 	require.NoError(t, err)
 	require.NotEmpty(t, stored.Report)
 
-	report := func(path string) (out client.Report) {
+	reportAt := func(path string) (out client.Report) {
 		status, raw, _ := get(t, "GET", api.Service+"/api/contracts/wreck"+path, "", nil)
 		require.Equal(t, http.StatusOK, status, raw)
 		require.NoError(t, json.Unmarshal([]byte(raw), &out))
 		return out
 	}
-	got := report("/versions/1/report")
+	got := reportAt("/versions/1/report")
 	assert.Equal(t, first.Fingerprint, got.Fingerprint)
 	require.Len(t, got.Findings, 1)
 	assert.Equal(t, 8, got.Findings[0].Line)
 	require.Len(t, got.Matrix.Properties, 2)
-	assert.Equal(t, contract.MatrixProperty{
+	assert.Equal(t, report.MatrixProperty{
 		Name:   "Box.answer",
 		Type:   "int 0..4",
 		To:     "nobody",
-		Access: []contract.Access{contract.Never, contract.Never},
+		Access: []report.Access{report.Never, report.Never},
 		Writer: "server",
 		By:     []string{"Box.peek"},
 		Line:   3,
@@ -69,18 +69,18 @@ shared Box {
 		nil,
 	)
 	require.NoError(t, err)
-	assert.Empty(t, report("/versions/0/report").Findings)
+	assert.Empty(t, reportAt("/versions/0/report").Findings)
 	status, raw, _ := get(t, "GET", api.Service+"/api/contracts/wreck/compare?from=1&to=2", "", nil)
 	require.Equal(t, http.StatusOK, status, raw)
-	var x contract.Comparison
+	var x report.Comparison
 	require.NoError(t, json.Unmarshal([]byte(raw), &x))
 	assert.True(t, x.TakesOver)
 	assert.Equal(t, []string{"Box.opened"}, x.Lose)
 	require.Len(t, x.Changes, 2)
-	assert.Equal(t, contract.Difference{
+	assert.Equal(t, report.Difference{
 		What:   "property",
 		Name:   "Box.opened",
-		How:    contract.Changed,
+		How:    report.Changed,
 		Aspect: "type",
 		Was:    "int 0..4",
 		Is:     "int 0..9",

@@ -21,6 +21,7 @@ import (
 	"github.com/prometheus/client_golang/prometheus/collectors"
 
 	"kamerad/client"
+	"kamerad/core/compile"
 	"kamerad/core/contract"
 	"kamerad/core/drill"
 	"kamerad/core/session"
@@ -324,7 +325,7 @@ func (v *Service) openRoom(ctx context.Context, version store.Version, in client
 	} else {
 		copy(options.Key[:], raw)
 	}
-	c, problems := contract.LoadWith(version.Contract+".kam", version.Source, contract.Files(version.Files).Open)
+	c, problems := compile.LoadWith(version.Contract+".kam", version.Source, contract.Files(version.Files).Open)
 	if c == nil {
 		return nil, fmt.Errorf(
 			"open a session of %s version %d: its text does not fit this version of Kamerad: %w", version.Contract,

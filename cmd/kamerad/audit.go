@@ -17,7 +17,7 @@ import (
 	"golang.org/x/term"
 
 	"kamerad/core/audit"
-	"kamerad/core/contract"
+	"kamerad/core/compile"
 )
 
 func auditCommand() *cli.Command {
@@ -63,7 +63,7 @@ func auditCommand() *cli.Command {
 			if err != nil {
 				return err
 			}
-			checked, problems := contract.LoadWith(args[0], text, beside(args[0], nil))
+			checked, problems := compile.LoadWith(args[0], text, beside(args[0], nil))
 			if checked == nil {
 				printProblems(problems)
 				return fmt.Errorf("audit %s: its mistakes have to be mended first", args[0])

@@ -16,6 +16,7 @@ import (
 
 	"kamerad/client"
 	"kamerad/core/audit"
+	"kamerad/core/compile"
 	"kamerad/core/contract"
 	"kamerad/core/replicate"
 	"kamerad/core/session"
@@ -58,7 +59,7 @@ func auditLive(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	checked, problems := contract.LoadWith(s.Contract+".kam", version.Source, contract.Files(version.Files).Open)
+	checked, problems := compile.LoadWith(s.Contract+".kam", version.Source, contract.Files(version.Files).Open)
 	if checked == nil {
 		return fmt.Errorf("audit session %d: this program cannot read its contract: %w", id, problems)
 	}

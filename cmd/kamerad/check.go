@@ -10,7 +10,9 @@ import (
 	"github.com/jedib0t/go-pretty/v6/text"
 	"github.com/urfave/cli/v3"
 
+	"kamerad/core/compile"
 	"kamerad/core/contract"
+	"kamerad/core/findings"
 	"kamerad/core/rules"
 	"kamerad/core/syntax"
 )
@@ -42,9 +44,9 @@ func checkCommand() *cli.Command {
 			if err != nil {
 				return err
 			}
-			checked, problems := contract.LoadWith(args[0], source, beside(args[0], nil))
+			checked, problems := compile.LoadWith(args[0], source, beside(args[0], nil))
 			if checked != nil {
-				if _, err := rules.Compile(checked); err != nil {
+				if _, err := rules.Generate(checked); err != nil {
 					return err
 				}
 			}
@@ -93,7 +95,7 @@ func checkCommand() *cli.Command {
 func explain(c *cli.Command) error {
 	name := c.String("explain")
 	var known []string
-	for _, f := range contract.Findings() {
+	for _, f := range findings.Findings() {
 		known = append(known, f.Name)
 		if f.Name != name {
 			continue
@@ -112,10 +114,10 @@ func explain(c *cli.Command) error {
 		return fmt.Errorf("explain %.60q: there is no such finding, only %s", name, join(known))
 	}
 	if c.Bool("json") {
-		return printJSON(c.Root().Writer, contract.Findings())
+		return printJSON(c.Root().Writer, findings.Findings())
 	}
 	t := sheet("Finding", "What it is")
-	for _, f := range contract.Findings() {
+	for _, f := range findings.Findings() {
 		t.AppendRow([]any{f.Name, f.Title})
 	}
 	show(c.Root().Writer, t)

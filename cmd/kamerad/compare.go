@@ -11,7 +11,9 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"kamerad/client"
+	"kamerad/core/compile"
 	"kamerad/core/contract"
+	"kamerad/core/report"
 )
 
 const eitherText = "FILE is a contract file, or NAME@VERSION of what is published; version 0 is the newest."
@@ -29,7 +31,7 @@ func compareContracts(ctx context.Context, c *cli.Command) error {
 			return err
 		}
 	}
-	x := contract.Compare(both[0], both[1])
+	x := report.Compare(both[0], both[1])
 	if c.Bool("json") {
 		return printJSON(c.Root().Writer, x)
 	}
@@ -51,24 +53,24 @@ func eitherContract(ctx context.Context, c *cli.Command, word string) (*contract
 	if err != nil {
 		return nil, err
 	}
-	checked, problems := contract.LoadWith(word, v.Source, contract.Files(v.Files).Open)
+	checked, problems := compile.LoadWith(word, v.Source, contract.Files(v.Files).Open)
 	if checked == nil {
 		return nil, fmt.Errorf("read %s: this version cannot be read any more: %w", word, problems)
 	}
 	return checked, nil
 }
 
-func printComparison(w io.Writer, a, b string, x *contract.Comparison) {
+func printComparison(w io.Writer, a, b string, x *report.Comparison) {
 	if len(x.Changes) == 0 {
 		fmt.Fprintf(w, "%s %s and %s say the same\n", good.Sprint("="), a, b)
 		return
 	}
 	t := sheet("", "What", "Name", "Of it", "Was", "Is", "In a running session")
-	signs := map[contract.How]string{
-		contract.Added:   good.Sprint("+ added"),
-		contract.Removed: bad.Sprint("- removed"),
-		contract.Renamed: note.Sprint("→ renamed"),
-		contract.Changed: warn.Sprint("≠ changed"),
+	signs := map[report.How]string{
+		report.Added:   good.Sprint("+ added"),
+		report.Removed: bad.Sprint("- removed"),
+		report.Renamed: note.Sprint("→ renamed"),
+		report.Changed: warn.Sprint("≠ changed"),
 	}
 	for _, d := range x.Changes {
 		t.AppendRow([]any{signs[d.How], d.What, d.Name, d.Aspect, clipped(d.Was), clipped(d.Is), muted.Sprint(d.Then)})

@@ -8,6 +8,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"kamerad/client"
+	"kamerad/core/compile"
 	"kamerad/core/contract"
 )
 
@@ -55,7 +56,7 @@ func publish(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	files := contract.Files{}
-	contract.LoadWith(args[0], source, beside(args[0], files)) // the service tells the mistakes
+	compile.LoadWith(args[0], source, beside(args[0], files)) // the service tells the mistakes
 	v, err := client.API{Service: c.String("service")}.Publish(ctx, args[0], source, files)
 	var problem *client.Problem
 	if errors.As(err, &problem) && problem.Problems != nil {

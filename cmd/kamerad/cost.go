@@ -10,7 +10,8 @@ import (
 
 	"github.com/urfave/cli/v3"
 
-	"kamerad/core/contract"
+	"kamerad/core/findings"
+	"kamerad/core/report"
 )
 
 func costCommand() *cli.Command {
@@ -35,7 +36,7 @@ func costCommand() *cli.Command {
 			if err != nil {
 				return err
 			}
-			cost, err := checked.Cost(c.Int("clients"), entities)
+			cost, err := report.NewCost(checked, c.Int("clients"), entities)
 			if err != nil {
 				return err
 			}
@@ -62,7 +63,7 @@ func counts(list []string) (map[string]int, error) {
 	return out, nil
 }
 
-func printCost(w io.Writer, name string, cost *contract.Cost) {
+func printCost(w io.Writer, name string, cost *report.Cost) {
 	var there []string
 	for kind, n := range cost.Entities {
 		there = append(there, fmt.Sprintf("%d %s", n, kind))
@@ -93,7 +94,7 @@ func printCost(w io.Writer, name string, cost *contract.Cost) {
 	}
 	show(w, kinds)
 	fmt.Fprintln(w)
-	table := func(title string, rows []contract.CostRow, tail ...any) {
+	table := func(title string, rows []report.CostRow, tail ...any) {
 		t := sheet(append([]any{title, "Bits at most", "Bits typically"}, tail...)...)
 		right(t, 2, 3)
 		for _, r := range rows {
@@ -116,7 +117,7 @@ func printCost(w io.Writer, name string, cost *contract.Cost) {
 		right(t, 3)
 		for _, a := range cost.Asked {
 			found := string(a.Class)
-			if a.Class == contract.ByAsking {
+			if a.Class == findings.ByAsking {
 				found = warn.Sprint("asking each pair")
 			}
 			t.AppendRow([]any{a.To, a.Of, a.Pairs, found})

@@ -17,6 +17,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"kamerad/core/compile"
 	"kamerad/core/contract"
 	"kamerad/core/session"
 	"kamerad/core/syntax"
@@ -31,7 +32,7 @@ var fence = regexp.MustCompile("(?s)```([a-z]+)\n(.*?)```")
 func TestWhatTheDocumentsShow(t *testing.T) {
 	files, err := filepath.Glob(filepath.Join(root, "docs/*.md"))
 	require.NoError(t, err)
-	c, _ := contract.LoadWith("tidewreck.kam", demo.Contract, demo.Files.Open)
+	c, _ := compile.LoadWith("tidewreck.kam", demo.Contract, demo.Files.Open)
 	script, err := os.ReadFile("../../run")
 	require.NoError(t, err)
 	testservice.Binary(t) // built before the folder changes
@@ -53,7 +54,7 @@ func TestWhatTheDocumentsShow(t *testing.T) {
 		for _, block := range fence.FindAllStringSubmatch(string(raw), -1) {
 			switch kind, text := block[1], block[2]; kind {
 			case "kam":
-				checked, problems := contract.LoadWith(file, text, beside.Open)
+				checked, problems := compile.LoadWith(file, text, beside.Open)
 				assert.Empty(t, problems, problems.Error()) // no warning either
 				styled, _ := syntax.Format(syntax.NewSource(file, text))
 				assert.Equal(t, styled, text, "an example is in the one style")

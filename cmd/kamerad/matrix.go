@@ -13,7 +13,9 @@ import (
 
 	"github.com/urfave/cli/v3"
 
+	"kamerad/core/compile"
 	"kamerad/core/contract"
+	"kamerad/core/report"
 )
 
 func matrixCommand() *cli.Command {
@@ -31,7 +33,7 @@ func matrixCommand() *cli.Command {
 			if err != nil {
 				return err
 			}
-			m := checked.Matrix()
+			m := report.NewMatrix(checked)
 			switch {
 			case c.Bool("json"):
 				return printJSON(c.Root().Writer, m)
@@ -61,7 +63,7 @@ func loadContract(file string) (*contract.Contract, error) {
 	if err != nil {
 		return nil, err
 	}
-	checked, problems := contract.LoadWith(file, source, beside(file, nil))
+	checked, problems := compile.LoadWith(file, source, beside(file, nil))
 	if checked == nil {
 		printProblems(problems)
 		fmt.Fprintf(os.Stderr, "%s\n", bad.Sprintf("%s: %s", file, plural(len(problems), "mistake")))
@@ -71,34 +73,34 @@ func loadContract(file string) (*contract.Contract, error) {
 }
 
 // sign words an access.
-func sign(a contract.Access) string {
-	return map[contract.Access]string{
-		contract.Always:    good.Sprint("✓"),
-		contract.Sometimes: warn.Sprint("some"),
-		contract.Never:     muted.Sprint("–"),
-		contract.Unrelated: "",
+func sign(a report.Access) string {
+	return map[report.Access]string{
+		report.Always:    good.Sprint("✓"),
+		report.Sometimes: warn.Sprint("some"),
+		report.Never:     muted.Sprint("–"),
+		report.Unrelated: "",
 	}[a]
 }
 
-func cells(head []any, access []contract.Access, tail ...any) []any {
+func cells(head []any, access []report.Access, tail ...any) []any {
 	for _, a := range access {
 		head = append(head, sign(a))
 	}
 	return append(head, tail...)
 }
 
-func headings(m *contract.Matrix, head []any, tail ...any) []any {
+func headings(m *report.Matrix, head []any, tail ...any) []any {
 	for _, v := range m.Viewers {
 		head = append(head, v.Name)
 	}
 	return append(head, tail...)
 }
 
-func printMatrix(w io.Writer, m *contract.Matrix) {
+func printMatrix(w io.Writer, m *report.Matrix) {
 	fmt.Fprintf(
 		w,
 		"%s: %s always, %s when more than that holds, %s never; nothing where being in an audience changes nothing\n\n",
-		bold.Sprint(m.Contract), sign(contract.Always), sign(contract.Sometimes), sign(contract.Never),
+		bold.Sprint(m.Contract), sign(report.Always), sign(report.Sometimes), sign(report.Never),
 	)
 	t := sheet(headings(m, []any{"Property"}, "Written by")...)
 	kind := ""
@@ -166,13 +168,13 @@ func brief(list []string, n int) string {
 	return strings.Join(list, ", ")
 }
 
-func matrixCSV(w io.Writer, m *contract.Matrix) error {
+func matrixCSV(w io.Writer, m *report.Matrix) error {
 	out := csv.NewWriter(w)
 	head := []string{"what", "name", "audience"}
 	for _, v := range m.Viewers {
 		head = append(head, v.Name)
 	}
-	row := func(what, name, to string, access []contract.Access, rest ...string) {
+	row := func(what, name, to string, access []report.Access, rest ...string) {
 		line := []string{what, name, to}
 		for _, a := range access {
 			line = append(line, string(a))
@@ -205,13 +207,13 @@ func matrixCSV(w io.Writer, m *contract.Matrix) error {
 var matrixPage string
 
 // writePage writes the matrix as a page of its own.
-func writePage(file string, m *contract.Matrix) (err error) {
+func writePage(file string, m *report.Matrix) (err error) {
 	page, err := template.New("matrix").Funcs(template.FuncMap{
 		"kind": func(name string) string { k, _, _ := strings.Cut(name, "."); return k },
 		"last": func(name string) string { _, n, _ := strings.Cut(name, "."); return n },
 		"join": func(list []string) string { return strings.Join(list, ", ") },
-		"sign": func(a contract.Access) string {
-			return map[contract.Access]string{contract.Always: "✓", contract.Sometimes: "some", contract.Never: "–"}[a]
+		"sign": func(a report.Access) string {
+			return map[report.Access]string{report.Always: "✓", report.Sometimes: "some", report.Never: "–"}[a]
 		},
 	}).Parse(matrixPage)
 	if err != nil {

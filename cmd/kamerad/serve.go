@@ -13,6 +13,7 @@ import (
 
 	"kamerad/client"
 	"kamerad/console"
+	"kamerad/core/compile"
 	"kamerad/core/contract"
 	"kamerad/core/session"
 	"kamerad/demo"
@@ -99,7 +100,7 @@ func serveOne(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	files := contract.Files{}
-	contract.LoadWith(file, source, beside(file, files)) // the service tells the mistakes
+	compile.LoadWith(file, source, beside(file, files)) // the service tells the mistakes
 	if c.String("as") != "" {
 		slog.SetLogLoggerLevel(slog.LevelWarn) // the terminal is the host's
 	}

@@ -9,6 +9,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"kamerad/client"
+	"kamerad/core/compile"
 	"kamerad/core/contract"
 	"kamerad/core/wire"
 )
@@ -24,7 +25,7 @@ entity Diver per player {
 
 // sheetOf is a session with two clients, in which one or the other holds something wrong.
 func sheetOf(t *testing.T, anas, bos string) *watched {
-	c, problems := contract.Load("wreck.kam", watchText)
+	c, problems := compile.Load("wreck.kam", watchText)
 	require.NotNil(t, c, problems.Error())
 	frame := func(things string) json.RawMessage {
 		return json.RawMessage(

@@ -12,6 +12,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"kamerad/core/compile"
 	"kamerad/core/contract"
 	"kamerad/core/session"
 )
@@ -19,7 +20,7 @@ import (
 func tidewreck(t testing.TB) *contract.Contract {
 	raw, err := os.ReadFile(filepath.Join(demo, "tidewreck.kam"))
 	require.NoError(t, err)
-	c, problems := contract.LoadWith("tidewreck.kam", string(raw), files(t, string(raw)))
+	c, problems := compile.LoadWith("tidewreck.kam", string(raw), files(t, string(raw)))
 	require.NotNil(t, c, problems)
 	return c
 }
@@ -181,7 +182,7 @@ func TestEachHoleIsFound(t *testing.T) {
 		list[2].mended, "%s", "if exists(caller.Thing) { caller.Thing.n -= 1; caller.Thing.m += k }", 1,
 	)
 	look := func(name, text string) (found []string) {
-		c, problems := contract.Load("thing.kam", text)
+		c, problems := compile.Load("thing.kam", text)
 		require.NotNil(t, c, "%s: %s\n%s", name, problems, text)
 		for _, p := range problems {
 			found = append(found, p.Message)
@@ -235,7 +236,7 @@ entity Diver per player {
 }
 `
 	run := func(told string) *Report {
-		c, problems := contract.Load("table.kam", strings.Replace(table, "@", told, 1))
+		c, problems := compile.Load("table.kam", strings.Replace(table, "@", told, 1))
 		require.NotNil(t, c, problems)
 		r, err := Run(context.Background(), c, Options{Seed: 1, Rounds: 1, Ticks: 60})
 		require.NoError(t, err)
@@ -262,7 +263,7 @@ entity Diver per player {
 // that is revealed after a while is tried until then.
 func TestWhatIsRevealedAtOnceIsNotTried(t *testing.T) {
 	run := func(every string) *Report {
-		c, problems := contract.Load("bell.kam", `contract bell language 1
+		c, problems := compile.Load("bell.kam", `contract bell language 1
 roles player, watcher
 shared Bell {
   mark: int 0..99 = 50 to nobody

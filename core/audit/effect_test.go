@@ -8,7 +8,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"kamerad/core/contract"
+	"kamerad/core/compile"
 )
 
 const yard = `contract yard language 1
@@ -40,7 +40,7 @@ entity Diver per player {
 // One division by zero in a function is one effect, whatever leads there: told with the shortest run. What shows only
 // once the audit has set a value stands apart. Who has become the owner by a request is not told as somebody else.
 func TestEffectsAreToldByTheirCause(t *testing.T) {
-	c, problems := contract.Load("yard.kam", yard)
+	c, problems := compile.Load("yard.kam", yard)
 	require.NotNil(t, c, problems.Error())
 	r, err := Run(context.Background(), c, Options{Seed: 1, Rounds: 3, Ticks: 300})
 	require.NoError(t, err)
@@ -88,7 +88,7 @@ func TestEffectsAreToldByTheirCause(t *testing.T) {
 // What is tried as an unknown name is one that the contract does not have; faults that differ in their numbers are one;
 // who is out for a check that the contract's own clients cannot evaluate is no effect, as long as nothing is foreseen.
 func TestEffectsAreNotMadeUp(t *testing.T) {
-	c, problems := contract.Load("desk.kam", `contract desk language 1
+	c, problems := compile.Load("desk.kam", `contract desk language 1
 seats 6
 roles player
 enum Wood { driftwood, driftwood_, pearl }
@@ -110,7 +110,7 @@ entity Diver per player {
 
 // The shortest and the longest of each type are tried: here an empty text and an empty list fail inside.
 func TestTheShortestIsTried(t *testing.T) {
-	c, problems := contract.Load("desk.kam", `contract desk language 1
+	c, problems := compile.Load("desk.kam", `contract desk language 1
 seats 6
 roles player
 entity Diver per player {

@@ -9,6 +9,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"kamerad/core/compile"
 	"kamerad/core/contract"
 	"kamerad/core/replicate"
 	"kamerad/core/session"
@@ -165,7 +166,7 @@ shared Dive {
 
 // liveAudit attacks a session in this process for some rounds.
 func liveAudit(t *testing.T, text string, damage func(*fakePlace)) *Report {
-	c, problems := contract.Load("lamps.kam", text)
+	c, problems := compile.Load("lamps.kam", text)
 	require.NotNil(t, c, problems.Error())
 	s, err := session.New(c, session.Options{Key: [32]byte{3}, Trace: true})
 	require.NoError(t, err)
@@ -276,11 +277,11 @@ func TestLiveAuditFindsWhatIsBroken(t *testing.T) {
 
 // A place that nobody can join, and a contract that takes nothing, are told.
 func TestLiveAuditThatCannotBe(t *testing.T) {
-	c, _ := contract.Load("still.kam", "contract still language 1\nentity Buoy { n: int 0..9 = 0 }\n")
+	c, _ := compile.Load("still.kam", "contract still language 1\nentity Buoy { n: int 0..9 = 0 }\n")
 	require.NotNil(t, c)
 	_, err := Live(t.Context(), c, &fakePlace{}, LiveOptions{More: func() bool { return false }})
 	assert.ErrorContains(t, err, "nothing that a client could send")
-	full, problems := contract.Load(
+	full, problems := compile.Load(
 		"lamps.kam", strings.Replace(lamps, "roles player, referee", "seats 2\nroles player, referee", 1),
 	)
 	require.NotNil(t, full, problems.Error())

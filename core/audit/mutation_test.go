@@ -12,6 +12,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"kamerad/core/compile"
 	"kamerad/core/contract"
 	"kamerad/core/drill"
 	"kamerad/core/syntax"
@@ -45,7 +46,7 @@ func TestEachDeletedGuardIsFound(t *testing.T) {
 	for _, g := range all {
 		mutant := text[:g.Start] + text[g.End:]
 		open := files(t, mutant)
-		c, problems := contract.LoadWith("tidewreck.kam", mutant, open)
+		c, problems := compile.LoadWith("tidewreck.kam", mutant, open)
 		switch {
 		case len(problems) > 0:
 			by["a finding"]++
@@ -81,14 +82,14 @@ func TestEachForgottenPartIsTold(t *testing.T) {
 	by := map[string]int{}
 	silent := []string{}
 	unnamed := []string{}
-	whole, problems := contract.LoadWith("tidewreck.kam", text, files(t, text))
+	whole, problems := compile.LoadWith("tidewreck.kam", text, files(t, text))
 	require.NotNil(t, whole, problems.Error())
 	require.Empty(t, redDrill(t, names, files(t, text)), "the drills pass as it is")
 	same := 0
 	for _, g := range all {
 		mutant := text[:g.Start] + text[g.End:]
 		open := files(t, mutant)
-		c, problems := contract.LoadWith("tidewreck.kam", mutant, open)
+		c, problems := compile.LoadWith("tidewreck.kam", mutant, open)
 		if c != nil &&
 			(g.What == "=" && slices.Equal(startsAt(whole, g.Of), startsAt(c, g.Of)) ||
 				g.What == "tick" && c.TickRate == whole.TickRate) {

@@ -1,11 +1,8 @@
-// Package contract holds what a contract means: its typed model, and the checker that builds the model from a tree or
-// tells every mistake that keeps it from being built.
+// Package contract is the typed model of a contract: its kinds with their properties, requests, events and timers, the
+// types and values of these, the expressions and statements of its bodies, and the outline that clients are given.
 //
-// From the model it also computes what can be told before anything runs: the findings (where a secret leaks, what
-// nothing guards, what can never happen), who gets, writes and asks for what (Contract.Matrix), what it costs
-// (Contract.Cost), what clients are given (Contract.Outline) and how two versions differ (Compare).
-//
-// A Contract is immutable once built and may be shared by any number of sessions. It knows nothing of running.
+// Package compile makes a Contract from a text. A Contract is immutable from then on and may be shared by any number of
+// sessions and goroutines. The package knows neither how a model comes about nor how it is run.
 package contract
 
 import "kamerad/core/syntax"
@@ -61,8 +58,7 @@ type Contract struct {
 	Memory    []int64  // the lists, maps and records that are constant
 	Source    *syntax.Source
 
-	givesRoles bool     // a body may give a client another role
-	causes     []*cause // what each request, handler and timer does
+	RolesChange bool // a body may give a client another role
 }
 
 // Enum is a list of named values; a value is held as its index.
@@ -99,7 +95,7 @@ type Named struct {
 	Params []Param
 	Cond   *Body
 	Secret bool // who is near is to be kept secret, too
-	decl   syntax.Span
+	At     syntax.Span
 }
 
 // Fn is a declared function. Its body has the arguments as its first locals.
@@ -109,35 +105,35 @@ type Fn struct {
 	Params []Param
 	Result *Type
 	Body   *Body
-	rolls  bool
-	decl   syntax.Span
+	Rolls  bool
+	At     syntax.Span
 }
 
 // Kind is a declared type of entity. A row of it has Slots numbers.
 type Kind struct {
-	Index        int
-	Name         string
-	Shared       bool
-	Per          int // role that each client of gets one of; -1 for others
-	Parts        []string
-	To           Audience
-	Who          []Who // of To Some
-	Properties   []*Property
-	Requests     []*Request
-	Events       []*Event
-	Actions      []*Action
-	OnStart      *Body // nil when absent, as all that follow
-	OnSpawn      *Body
-	OnTick       *Body
-	OnOwnerLost  *Body
-	OnOwnerLeave *Body
-	OnChange     []*Body // by property
-	Timers       []*Timer
-	Slots        int
-	refType      *Type
-	decl         syntax.Span
-	given        bool // some body gives it to somebody
-	returns      bool // some body but `on owner lost` and `on owner leave` gives it back to the server
+	Index           int
+	Name            string
+	Shared          bool
+	Per             int // role that each client of gets one of; -1 for others
+	Parts           []string
+	To              Audience
+	Who             []Who // of To Some
+	Properties      []*Property
+	Requests        []*Request
+	Events          []*Event
+	Actions         []*Action
+	OnStart         *Body // nil when absent, as all that follow
+	OnSpawn         *Body
+	OnTick          *Body
+	OnOwnerLost     *Body
+	OnOwnerLeave    *Body
+	OnChange        []*Body // by property
+	Timers          []*Timer
+	Slots           int
+	refType         *Type
+	At              syntax.Span
+	GivenAway       bool // some body gives it to somebody
+	ReturnsToServer bool // some body but `on owner lost` and `on owner leave` gives it back to the server
 }
 
 // Visible tells whether any client is ever told of an entity of this kind.
@@ -145,6 +141,14 @@ func (k *Kind) Visible() bool { return k.To != Nobody }
 
 // Free tells whether entities of the kind come and go by `spawn` and `despawn`.
 func (k *Kind) Free() bool { return !k.Shared && k.Per < 0 }
+
+// Ref returns the type of a ref to an entity of the kind.
+func (k *Kind) Ref() *Type {
+	if k.refType == nil {
+		k.refType = &Type{Form: FormEntity, Kinds: []*Kind{k}, Names: []string{k.Name}}
+	}
+	return k.refType
+}
 
 // Property returns the property of a name, or nil.
 func (k *Kind) Property(name string) *Property {
@@ -176,9 +180,10 @@ type Property struct {
 	Follows *Follows // nil when it does not move by itself
 	Hold    *Hold    // nil for what is no hold
 	Path    int      // slot where the tick began, or -1 when nobody asks for its path
-	decl    int
-	line    int
-	name    syntax.Span
+	Written bool     // something in the contract may give it another value than its default
+	Offset  int
+	Line    int
+	NameAt  syntax.Span
 }
 
 // SetBy lets a client write a property: Pace is what a write from old to new costs, paid from a budget that grows by
@@ -256,8 +261,8 @@ type Request struct {
 	Memory int // slots of lists, arguments first
 	File   string
 	Line   int
-	decl   syntax.Span
-	name   syntax.Span
+	At     syntax.Span
+	NameAt syntax.Span
 }
 
 // Pause is the least time between two accepted requests of one caller to one entity.
@@ -276,7 +281,7 @@ type Check struct {
 	Reason string `json:"reason"`
 	Then   Then   `json:"then"`
 	Line   int    `json:"line"`
-	known  bool   // a client can evaluate it itself
+	Known  bool   `json:"-"` // a client can evaluate it itself
 }
 
 // Then is what a failed check does.
@@ -297,7 +302,7 @@ type Event struct {
 	Name   string
 	Params []Param
 	Loose  bool
-	decl   int
+	Offset int
 }
 
 // FullName is the name that clients hear it by: `Diver.used`, or `welcome` for one of the contract itself.
@@ -317,7 +322,7 @@ type Body struct {
 	Memory int     // slots of lists, arguments first
 	File   string  // of the contract, or one that it includes
 	Line   int
-	at     syntax.Span
+	At     syntax.Span
 }
 
 // Action is a piece of a body that other bodies of any kind can run on an entity of its kind. Actions run each other
@@ -328,7 +333,7 @@ type Action struct {
 	Name   string
 	Params []Param
 	Body   *Body
-	decl   int
+	Offset int
 }
 
 // Timer runs its body each Ticks ticks in which While holds, or once after Ticks ticks. It counts in the row of its
@@ -339,7 +344,7 @@ type Timer struct {
 	While *Body // nil when absent
 	Body  *Body
 	Slot  int
-	decl  syntax.Span
+	At    syntax.Span
 }
 
 // Who is one term of a list of clients, read from left to right.
@@ -509,5 +514,5 @@ type Stmt struct {
 	Sets  []SetValue
 	Type  *Type // of a reply
 	Line  int
-	at    syntax.Span
+	At    syntax.Span
 }

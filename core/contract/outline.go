@@ -87,7 +87,7 @@ type EventOutline struct {
 }
 
 // GivesRoles reports whether a body of the contract may give a client another role.
-func (c *Contract) GivesRoles() bool { return c.givesRoles }
+func (c *Contract) GivesRoles() bool { return c.RolesChange }
 
 // Outline gives what clients may know of the contract.
 func (c *Contract) Outline() *Outline { return c.outline(false) }
@@ -140,7 +140,7 @@ func (c *Contract) outline(full bool) *Outline {
 			}
 			for _, check := range r.Checks {
 				ro.Reasons = append(ro.Reasons, check.Reason)
-				if check.known {
+				if check.Known {
 					ro.Known = append(ro.Known, check.Text)
 				} else {
 					ro.Known = append(ro.Known, "")

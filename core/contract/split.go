@@ -33,9 +33,9 @@ func (a *Named) Split() *Split {
 			Line:   a.Cond.Line,
 		}
 	}
-	viewer := func(x *Expr) bool { return mentions(x, func(x *Expr) bool { return x.Op == OpViewer }) }
+	viewer := func(x *Expr) bool { return Mentions(x, func(x *Expr) bool { return x.Op == OpViewer }) }
 	local := func(x *Expr) bool {
-		return mentions(x, func(x *Expr) bool {
+		return Mentions(x, func(x *Expr) bool {
 			return x.Op == OpLocal || x.Op == OpQuery || x.Op == OpSelf ||
 				x.Op == OpCaller
 		})
@@ -65,10 +65,10 @@ func (a *Named) Split() *Split {
 			width += pair[0].Value.Type.Width()
 			out.Keys = append(out.Keys, pair)
 			return ok && pair[0].Value.Type.Width() == pair[1].Value.Type.Width() && width <= maxKeys
-		case (x.Op == OpLe || x.Op == OpLt) && out.Radius == nil && isDistance(x.Args[0]) && len(x.Args[0].Args) == 2:
+		case (x.Op == OpLe || x.Op == OpLt) && out.Radius == nil && IsDistance(x.Args[0]) && len(x.Args[0].Args) == 2:
 			var ok bool
 			out.At, ok = sides(x.Args[0].Args[0], x.Args[0].Args[1])
-			if !ok || mentions(x.Args[1], func(x *Expr) bool {
+			if !ok || Mentions(x.Args[1], func(x *Expr) bool {
 				return x.Op == OpViewer || x.Op == OpLocal || x.Op == OpGet || x.Op == OpQuery || x.Op == OpSelf
 			}) {
 				return false

@@ -156,7 +156,7 @@ func (t *Type) String() string {
 		if t.Per == 0 {
 			return name
 		}
-		return fmt.Sprintf("%s %s..%s step %s", name, t.decimal(t.Low), t.decimal(t.High), t.decimal(1))
+		return fmt.Sprintf("%s %s..%s step %s", name, t.Decimal(t.Low), t.Decimal(t.High), t.Decimal(1))
 	}
 	switch t.Form {
 	case FormInt:
@@ -167,7 +167,7 @@ func (t *Type) String() string {
 	case FormReal, FormVec2, FormVec3:
 		return reals(string(t.Form))
 	case FormDirection, FormRotation:
-		return fmt.Sprintf("%s step %s", t.Form, t.decimal(1))
+		return fmt.Sprintf("%s step %s", t.Form, t.Decimal(1))
 	case FormText:
 		if t.Max == 0 {
 			return "text"
@@ -266,7 +266,7 @@ func charIn(chars string, r rune) bool {
 	return false
 }
 
-func (t *Type) decimal(count int64) string { return strconv.FormatFloat(t.Real(count), 'f', -1, 64) }
+func (t *Type) Decimal(count int64) string { return strconv.FormatFloat(t.Real(count), 'f', -1, 64) }
 
 // Value is a value outside a running world: a default, an argument, what a copy holds. Which field counts, the type
 // says: Text for a text; Parts for a vector (its counts), a record (its fields), a list, and a map or stacks (pairs);
@@ -547,7 +547,7 @@ func (t *Type) ParseJSON(raw []byte) (Value, error) {
 	case FormReal:
 		n, ok := t.count(raw)
 		if !ok {
-			return wrong(fmt.Sprintf("a number from %s to %s", t.decimal(t.Low), t.decimal(t.High)))
+			return wrong(fmt.Sprintf("a number from %s to %s", t.Decimal(t.Low), t.Decimal(t.High)))
 		}
 		return Value{Num: n}, nil
 	case FormDirection:
@@ -589,7 +589,7 @@ func (t *Type) ParseJSON(raw []byte) (Value, error) {
 		for _, f := range v {
 			n, ok := t.Steps(f)
 			if !ok || n < t.Low || n > t.High {
-				return wrong(fmt.Sprintf("%d numbers from %s to %s", t.Reals(), t.decimal(t.Low), t.decimal(t.High)))
+				return wrong(fmt.Sprintf("%d numbers from %s to %s", t.Reals(), t.Decimal(t.Low), t.Decimal(t.High)))
 			}
 			out.Parts = append(out.Parts, Value{Num: n})
 		}
@@ -670,7 +670,7 @@ func (t *Type) ParseJSON(raw []byte) (Value, error) {
 	case FormRecord:
 		var fields map[string]json.RawMessage
 		if json.Unmarshal(raw, &fields) != nil || len(fields) != len(t.Parts) {
-			return wrong(fmt.Sprintf("a %s with the fields %s", t.Name, strings.Join(t.fieldNames(), ", ")))
+			return wrong(fmt.Sprintf("a %s with the fields %s", t.Name, strings.Join(t.FieldNames(), ", ")))
 		}
 		var out Value
 		for _, p := range t.Parts {
@@ -689,7 +689,7 @@ func (t *Type) ParseJSON(raw []byte) (Value, error) {
 	return Value{}, fmt.Errorf("a value of the type %s cannot be sent", t)
 }
 
-func (t *Type) fieldNames() []string {
+func (t *Type) FieldNames() []string {
 	var out []string
 	for _, p := range t.Parts {
 		out = append(out, p.Name)
@@ -777,7 +777,7 @@ func (t *Type) Format(v Value) string {
 			return fmt.Sprintf("%d %s", v.Parts[i].Parts[1].Num, t.Enum.Values[v.Parts[i].Parts[0].Num])
 		})
 	case FormVec2, FormVec3, FormRotation:
-		return join("(", ")", "", func(i int) string { return t.decimal(v.Parts[i].Num) })
+		return join("(", ")", "", func(i int) string { return t.Decimal(v.Parts[i].Num) })
 	case FormList:
 		return join("[", "]", "empty", func(i int) string { return t.Of.Format(v.Parts[i]) })
 	case FormMap:

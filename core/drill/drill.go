@@ -12,6 +12,7 @@ import (
 	"slices"
 	"time"
 
+	"kamerad/core/compile"
 	"kamerad/core/contract"
 	"kamerad/core/link"
 	"kamerad/core/syntax"
@@ -97,7 +98,7 @@ func Load(name, text string, open syntax.Open) ([]*Drill, syntax.Problems) {
 					}
 					return open(path.Join(path.Dir(d.Contract.Value), name))
 				}
-				c, wrong = contract.LoadWith(d.Contract.Value, body, inner)
+				c, wrong = compile.LoadWith(d.Contract.Value, body, inner)
 				if c == nil {
 					problems = append(
 						problems,

@@ -14,6 +14,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"kamerad/core/compile"
 	"kamerad/core/contract"
 	"kamerad/core/foresee"
 	"kamerad/core/link"
@@ -123,7 +124,7 @@ func TestHonestClientsAreNeverStruck(t *testing.T) {
 	contracts := []*contract.Contract{}
 	names := []string{}
 	for seed := uint64(1); len(contracts) < runs; seed++ {
-		c, problems := contract.Load("wild.kam", wild.Contract(rand.New(rand.NewPCG(seed, 1))))
+		c, problems := compile.Load("wild.kam", wild.Contract(rand.New(rand.NewPCG(seed, 1))))
 		unfair := slices.ContainsFunc(problems, func(p syntax.Problem) bool { return p.Code == "unfair" })
 		// a contract that is warned of strikes on what nobody can know may strike anybody
 		if c == nil || len(c.Requests) == 0 || unfair {
@@ -134,7 +135,7 @@ func TestHonestClientsAreNeverStruck(t *testing.T) {
 	}
 	raw, err := os.ReadFile(demo + "/tidewreck.kam")
 	require.NoError(t, err)
-	c, problems := contract.LoadWith("tidewreck.kam", string(raw), beside(nil))
+	c, problems := compile.LoadWith("tidewreck.kam", string(raw), beside(nil))
 	require.NotNil(t, c, problems)
 	contracts = append(contracts, c)
 	names = append(names, "Tidewreck")

@@ -11,6 +11,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"kamerad/core/compile"
 	"kamerad/core/contract"
 	"kamerad/core/play"
 	"kamerad/core/replicate"
@@ -21,7 +22,7 @@ import (
 func dive(t *testing.T) *contract.Contract {
 	text, err := beside(nil)("tidewreck.kam")
 	require.NoError(t, err)
-	c, problems := contract.LoadWith("tidewreck.kam", text, beside(nil))
+	c, problems := compile.LoadWith("tidewreck.kam", text, beside(nil))
 	require.NotNil(t, c, problems.Error())
 	return c
 }

@@ -6,13 +6,14 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"kamerad/core/compile"
 	"kamerad/core/contract"
 	"kamerad/core/replicate"
 )
 
 // What the contract holds becomes a value and what it was, and what does not fit is told.
 func TestValuesThereAndBack(t *testing.T) {
-	c, problems := contract.Load("types.kam", `contract types language 1
+	c, problems := compile.Load("types.kam", `contract types language 1
 enum Item { a, b }
 type Pair { x: int 0..9, y: bool }
 entity Thing per player {

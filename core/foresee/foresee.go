@@ -10,6 +10,7 @@ import (
 	"slices"
 	"strings"
 
+	"kamerad/core/compile"
 	"kamerad/core/contract"
 	"kamerad/core/replicate"
 	"kamerad/core/rules"
@@ -27,11 +28,11 @@ type Foresight struct {
 // New reads the checks of an outline that a client can evaluate. The error says why none of them can be.
 func New(o *contract.Outline) (*Foresight, error) {
 	text := word(o)
-	c, problems := contract.Load("outline.kam", text)
+	c, problems := compile.Load("outline.kam", text)
 	if c == nil {
 		return nil, fmt.Errorf("read the checks of the outline of %s: %w", o.Contract, problems)
 	}
-	program, err := rules.Compile(c)
+	program, err := rules.Generate(c)
 	if err != nil {
 		return nil, fmt.Errorf("read the checks of the outline of %s: %w", o.Contract, err)
 	}

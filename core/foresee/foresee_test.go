@@ -10,6 +10,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"kamerad/core/compile"
 	"kamerad/core/contract"
 	"kamerad/core/replicate"
 	"kamerad/core/session"
@@ -128,7 +129,7 @@ func TestWhatIsForeseenIsDecided(t *testing.T) {
 	require.NoError(t, err)
 	wreck, err := os.ReadFile("../../demo/wreck.json")
 	require.NoError(t, err)
-	c, problems := contract.LoadWith("tidewreck.kam", string(raw), contract.Files{"wreck.json": string(wreck)}.Open)
+	c, problems := compile.LoadWith("tidewreck.kam", string(raw), contract.Files{"wreck.json": string(wreck)}.Open)
 	require.NotNil(t, c, problems)
 	count := map[string]int{}
 	for seed := range uint64(12) {
@@ -142,7 +143,7 @@ func TestWhatIsForeseenIsDecided(t *testing.T) {
 	)
 	count = map[string]int{}
 	for seed := range uint64(150) {
-		if c, _ := contract.Load("wild.kam", wild.Contract(rand.New(rand.NewPCG(seed, 1)))); c != nil {
+		if c, _ := compile.Load("wild.kam", wild.Contract(rand.New(rand.NewPCG(seed, 1)))); c != nil {
 			play(t, c, seed, 40, nil, count)
 		}
 	}

@@ -9,6 +9,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"kamerad/core/compile"
 	"kamerad/core/contract"
 	"kamerad/core/replicate"
 	"kamerad/core/session"
@@ -31,7 +32,7 @@ func tidewreck(t *testing.T) *contract.Contract {
 	require.NoError(t, err)
 	wreck, err := os.ReadFile("../../demo/wreck.json")
 	require.NoError(t, err)
-	c, problems := contract.LoadWith("tidewreck.kam", string(raw), contract.Files{"wreck.json": string(wreck)}.Open)
+	c, problems := compile.LoadWith("tidewreck.kam", string(raw), contract.Files{"wreck.json": string(wreck)}.Open)
 	require.NotNil(t, c, problems)
 	return c
 }
@@ -125,7 +126,7 @@ func keys(m map[string]int) (out []string) {
 
 // Values stay in their types' ranges, and refer to what is there.
 func TestValuesAreOfTheirTypes(t *testing.T) {
-	c, problems := contract.Load("types.kam", `contract types language 1
+	c, problems := compile.Load("types.kam", `contract types language 1
 enum Item { a, b }
 type Pair { x: int 0..9, y: bool }
 entity Thing per player {

@@ -7,6 +7,7 @@ import (
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
+	"kamerad/core/compile"
 	"kamerad/core/contract"
 	"kamerad/core/wire"
 	"kamerad/core/world"
@@ -54,7 +55,7 @@ shared Nest {
 // may have at that moment, refs to what it may not know of are nothing, and what it may not have was never in a block
 // of its own.
 func TestAskedAudiencesConverge(t *testing.T) {
-	c, problems := contract.Load("thing.kam", asks)
+	c, problems := compile.Load("thing.kam", asks)
 	for _, p := range problems {
 		require.True(t, p.Warning, "%s", p.Text(nil))
 	}

@@ -6,7 +6,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
-	"kamerad/core/contract"
+	"kamerad/core/compile"
 	"kamerad/core/wire"
 	"kamerad/core/world"
 )
@@ -15,7 +15,7 @@ import (
 func BenchmarkEncode(b *testing.B) {
 	for _, clients := range []int{100, 1000} {
 		b.Run(fmt.Sprint(clients), func(b *testing.B) {
-			c, problems := contract.Load(
+			c, problems := compile.Load(
 				"rocks.kam",
 				"contract rocks language 1\nentity Rock { n: int 0..1000000 = 0 }\nshared Sea { on start { spawn Rock } }\n",
 			)

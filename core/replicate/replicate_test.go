@@ -8,6 +8,7 @@ import (
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
+	"kamerad/core/compile"
 	"kamerad/core/contract"
 	"kamerad/core/rules"
 	"kamerad/core/wire"
@@ -72,7 +73,7 @@ func has(to contract.Audience, e *world.Entity, client int) bool {
 }
 
 func set(t require.TestingT) *table {
-	c, problems := contract.Load("thing.kam", text)
+	c, problems := compile.Load("thing.kam", text)
 	require.NotNil(t, c, problems.Error())
 	w := world.New(c, nil)
 	b := &table{

@@ -3,7 +3,7 @@ package rules
 import (
 	"testing"
 
-	"kamerad/core/contract"
+	"kamerad/core/compile"
 	"kamerad/core/world"
 )
 
@@ -24,14 +24,14 @@ entity Diver per player {
 }`
 
 func BenchmarkRules(b *testing.B) {
-	c, problems := contract.Load("bench.kam", benchText)
+	c, problems := compile.Load("bench.kam", benchText)
 	if c == nil {
 		b.Fatal(problems)
 	}
 	w := world.New(c, nil)
 	e := w.Spawn(c.Kinds[1], 1)
 	w.Commit()
-	p, err := Compile(c)
+	p, err := Generate(c)
 	if err != nil {
 		b.Fatal(err)
 	}
@@ -89,7 +89,7 @@ func minus(p, q int64) (int64, bool) {
 type slots struct{ phase, hull, x, y, ammo, score int }
 
 func BenchmarkByHand(b *testing.B) {
-	c, _ := contract.Load("bench.kam", benchText)
+	c, _ := compile.Load("bench.kam", benchText)
 	w := world.New(c, nil)
 	e := w.Spawn(c.Kinds[1], 1)
 	w.Commit()

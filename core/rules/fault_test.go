@@ -8,7 +8,7 @@ import (
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
-	"kamerad/core/contract"
+	"kamerad/core/compile"
 	"kamerad/core/world"
 )
 
@@ -112,9 +112,9 @@ func TestABodyThatFaultsLeavesNothing(t *testing.T) {
 				1,
 			)
 		}
-		c, problems := contract.Load("wild.kam", text)
+		c, problems := compile.Load("wild.kam", text)
 		require.NotNil(t, c, "%s\n%s", problems.Error(), text)
-		p, err := Compile(c)
+		p, err := Generate(c)
 		require.NoError(t, err)
 		w := world.New(c, nil)
 		w.Tick = 1

@@ -9,7 +9,7 @@ import (
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
-	"kamerad/core/contract"
+	"kamerad/core/compile"
 	"kamerad/core/world"
 )
 
@@ -44,7 +44,7 @@ func TestRollsAreEvenAndKeyed(t *testing.T) {
 
 // compute runs one expression over random numbers, as a contract computes it.
 func compute(t require.TestingT, expression, result string) func(args ...float64) []float64 {
-	c, problems := contract.Load("maths.kam", `contract maths language 1
+	c, problems := compile.Load("maths.kam", `contract maths language 1
 type P = vec2 -100..100 step 0.001
 type S { a: P, b: P }
 shared Probe {
@@ -58,7 +58,7 @@ shared Probe {
   }
 }`)
 	require.NotNil(t, c, problems.Error())
-	p, err := Compile(c)
+	p, err := Generate(c)
 	require.NoError(t, err)
 	w := world.New(c, nil)
 	m := NewMachine(p, w, [32]byte{})

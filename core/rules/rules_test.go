@@ -8,13 +8,13 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"kamerad/core/contract"
+	"kamerad/core/compile"
 	"kamerad/core/world"
 )
 
 // try puts a head and a body into a request with the arguments x and y, and runs it for client 1.
 func try(t *testing.T, head, body string, x, y int64) (*world.World, *Machine, Outcome) {
-	c, problems := contract.Load(
+	c, problems := compile.Load(
 		"thing.kam", strings.NewReplacer("HEAD", head, "BODY", body).Replace(`contract thing language 1
 roles player, other
 entity Box per other { n: int 0..9 = 0 }
@@ -31,7 +31,7 @@ entity Thing per player {
 	require.NotNil(t, c, problems.Error())
 	w := world.New(c, nil)
 	e := w.Spawn(c.Kinds[1], 1)
-	p, err := Compile(c)
+	p, err := Generate(c)
 	require.NoError(t, err)
 	m := NewMachine(p, w, [32]byte{})
 	for _, client := range []world.Client{

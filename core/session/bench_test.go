@@ -4,6 +4,7 @@ import (
 	"encoding/json"
 	"testing"
 
+	"kamerad/core/compile"
 	"kamerad/core/contract"
 	"kamerad/core/replicate"
 	"kamerad/core/wire"
@@ -28,7 +29,7 @@ entity Diver per player {
 }`
 
 func BenchmarkDecide(b *testing.B) {
-	c, problems := contract.Load("bench.kam", benchText)
+	c, problems := compile.Load("bench.kam", benchText)
 	if c == nil {
 		b.Fatal(problems)
 	}
@@ -146,7 +147,7 @@ func (h *byHand) decide(client int, seq uint64, entity uint32, ax, ay int64, lim
 }
 
 func BenchmarkDecideByHand(b *testing.B) {
-	c, _ := contract.Load("bench.kam", benchText)
+	c, _ := compile.Load("bench.kam", benchText)
 	s, err := New(c, Options{})
 	if err != nil {
 		b.Fatal(err)

@@ -11,7 +11,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"kamerad/core/contract"
+	"kamerad/core/compile"
 	"kamerad/core/wire"
 )
 
@@ -164,7 +164,7 @@ func TestTheLastClientsNumberIsTheLast(t *testing.T) {
 
 // What is kept of an entity by its number, for who steers the session or writes down what its clients do, goes with it.
 func TestNothingIsKeptOfEntitiesThatAreGone(t *testing.T) {
-	c, problems := contract.Load("traps.kam", trapsText)
+	c, problems := compile.Load("traps.kam", trapsText)
 	require.NotNil(t, c, problems.Error())
 	g := begin(t, c, 1)
 	ana := g.join("Ana", "")

@@ -11,7 +11,7 @@ import (
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
-	"kamerad/core/contract"
+	"kamerad/core/compile"
 	"kamerad/core/link"
 	"kamerad/core/wire"
 )
@@ -146,7 +146,7 @@ func TestASeatLeavesNothingToTheNext(t *testing.T) {
 // A hundred requests a second where five are allowed: no more than five a second take effect, for a minute. A client
 // that keeps to the limit loses none of them, though its link jitters.
 func TestALimitOverAMinute(t *testing.T) {
-	c, problems := contract.Load(
+	c, problems := compile.Load(
 		"bell.kam",
 		"contract bell language 1\nshared Bell { rung: int 0..9999 = 0\n  request ring() from everyone limit 5 per second { rung += 1 } }\n",
 	)

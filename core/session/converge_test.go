@@ -12,6 +12,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"kamerad/core/compile"
 	"kamerad/core/contract"
 	"kamerad/core/replicate"
 	"kamerad/core/wire"
@@ -329,7 +330,7 @@ func TestEveryCopyIsWhatItShouldBe(t *testing.T) {
 	right := 0
 	values := 0
 	for seed := first; right < runs; seed++ {
-		c, _ := contract.Load("carried.kam", wild.Carried(rand.New(rand.NewPCG(seed, 1))))
+		c, _ := compile.Load("carried.kam", wild.Carried(rand.New(rand.NewPCG(seed, 1))))
 		if c == nil {
 			continue
 		}

@@ -8,7 +8,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
-	"kamerad/core/contract"
+	"kamerad/core/compile"
 )
 
 const crowdText = `contract crowd language 1
@@ -32,7 +32,7 @@ shared Sea { on start { SPAWNS } }
 func BenchmarkCrowd(b *testing.B) {
 	for _, n := range []int{100, 1000} {
 		b.Run(fmt.Sprint(n), func(b *testing.B) {
-			c, problems := contract.Load(
+			c, problems := compile.Load(
 				"crowd.kam", strings.Replace(crowdText, "SPAWNS", strings.Repeat("spawn Rock; ", 100), 1),
 			)
 			require.NotNil(b, c, problems.Error())

@@ -9,6 +9,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"kamerad/core/compile"
 	"kamerad/core/contract"
 	"kamerad/core/wire"
 )
@@ -47,7 +48,7 @@ func plainArgument(t *contract.Type) string {
 
 // Whatever contract the checker lets pass runs: it compiles, and no handler, timer or request of it breaks the session.
 func FuzzSession(f *testing.F) {
-	for _, pattern := range []string{"../contract/testdata/right/*.kam", "../../demo/*.kam", "../../docs/*.md"} {
+	for _, pattern := range []string{"../compile/testdata/right/*.kam", "../../demo/*.kam", "../../docs/*.md"} {
 		files, _ := filepath.Glob(pattern)
 		for _, file := range files {
 			raw, err := os.ReadFile(file)
@@ -61,7 +62,7 @@ func FuzzSession(f *testing.F) {
 		}
 	}
 	f.Fuzz(func(t *testing.T, text string) {
-		c, _ := contract.Load("fuzz.kam", text)
+		c, _ := compile.Load("fuzz.kam", text)
 		if c == nil || c.TickRate > 60 {
 			return
 		}

@@ -9,14 +9,14 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"kamerad/core/contract"
+	"kamerad/core/compile"
 	"kamerad/core/wire"
 )
 
 // reply runs a request that computes something and gives what it replied, or why it did not.
 func reply(t *testing.T, declarations, body, result string) string {
 	text := "contract thing language 1\nroles player, spectator\n" + declarations + "\nshared Probe {\n  request try(who: client) -> " + result + " from everyone {\n" + body + "\n  }\n}"
-	c, problems := contract.Load("thing.kam", text)
+	c, problems := compile.Load("thing.kam", text)
 	require.NotNil(t, c, "%s\n%s", problems.Error(), text)
 	g := open(t, text)
 	ana := g.join("Ana", "")
@@ -536,7 +536,7 @@ func TestStrikesFallOnlyOnWhoCouldKnow(t *testing.T) {
 }
 
 func TestDelayedActionsRolesSettingsAndTheEnd(t *testing.T) {
-	c, problems := contract.Load("wreck.kam", wreckText)
+	c, problems := compile.Load("wreck.kam", wreckText)
 	require.NotNil(t, c, problems.Error())
 	for settings, want := range map[string]string{
 		`{"none":1}`:       `no setting "none"`,

@@ -15,6 +15,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"kamerad/core/compile"
 	"kamerad/core/contract"
 	"kamerad/core/link"
 	"kamerad/core/replicate"
@@ -290,7 +291,7 @@ func TestEveryCopyConvergesOverBadLinks(t *testing.T) {
 	total := map[string]int{}
 	right := 0
 	for seed := first; right < runs; seed++ {
-		c, _ := contract.Load("carried.kam", wild.Carried(rand.New(rand.NewPCG(seed, 1)))+beside)
+		c, _ := compile.Load("carried.kam", wild.Carried(rand.New(rand.NewPCG(seed, 1)))+beside)
 		if c == nil {
 			continue
 		}

@@ -10,7 +10,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"kamerad/core/contract"
+	"kamerad/core/compile"
 )
 
 // spawning returns a contract whose one timer spawns a thousand entities of a kind in each tick.
@@ -72,7 +72,7 @@ func TestMemoryIsNotMoreThanTold(t *testing.T) {
 	const rocks, clients = 3_000, 10
 	for name, kind := range kinds {
 		t.Run(name, func(t *testing.T) {
-			c, problems := contract.Load("spawning.kam", spawning(kind, rocks))
+			c, problems := compile.Load("spawning.kam", spawning(kind, rocks))
 			require.NotNil(t, c, problems.Error())
 			before := heap()
 			s, err := New(c, Options{Key: [32]byte{1}, Trace: true, Memory: 4 << 30})

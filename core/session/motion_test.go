@@ -9,6 +9,7 @@ import (
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
+	"kamerad/core/compile"
 	"kamerad/core/contract"
 	"kamerad/core/replicate"
 	"kamerad/core/wire"
@@ -56,7 +57,7 @@ entity Eel to close_by(self) or spectator {
 `
 
 func loadMoving(t require.TestingT) *contract.Contract {
-	c, problems := contract.Load("moving.kam", moving)
+	c, problems := compile.Load("moving.kam", moving)
 	require.NotNil(t, c, problems.Error())
 	return c
 }

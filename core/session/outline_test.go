@@ -10,6 +10,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"kamerad/core/compile"
 	"kamerad/core/contract"
 	"kamerad/internal/tests/wild"
 )
@@ -23,11 +24,11 @@ func TestOutlinesAreAsTheirSchemaSays(t *testing.T) {
 		require.NoError(t, err)
 		return schema.Validate(v)
 	}
-	whole, problems := contract.Load("wreck.kam", everything)
+	whole, problems := compile.Load("wreck.kam", everything)
 	require.NotNil(t, whole, "%s", problems)
 	contracts := []*contract.Contract{tidewreck(t), whole}
 	for seed := range uint64(40) {
-		if c, _ := contract.Load("wild.kam", wild.Carried(rand.New(rand.NewPCG(seed, 1)))); c != nil {
+		if c, _ := compile.Load("wild.kam", wild.Carried(rand.New(rand.NewPCG(seed, 1)))); c != nil {
 			contracts = append(contracts, c)
 		}
 	}

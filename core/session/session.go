@@ -129,9 +129,9 @@ type Options struct {
 // New opens a session of a contract. The error says what is wrong with the settings, or that the contract asks for more
 // than the machine has.
 func New(c *contract.Contract, o Options) (*Session, error) {
-	compile := rules.Compile
+	compile := rules.Generate
 	if o.Reveals {
-		compile = rules.CompileTraced
+		compile = rules.GenerateTraced
 	}
 	program, err := compile(c)
 	if err != nil {

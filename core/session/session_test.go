@@ -11,6 +11,7 @@ import (
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
+	"kamerad/core/compile"
 	"kamerad/core/contract"
 	"kamerad/core/replicate"
 	"kamerad/core/wire"
@@ -79,7 +80,7 @@ type game struct {
 }
 
 func open(t require.TestingT, text string) *game {
-	c, problems := contract.Load("wreck.kam", text)
+	c, problems := compile.Load("wreck.kam", text)
 	require.NotNil(t, c, problems.Error())
 	s, err := New(c, Options{Key: [32]byte{1}, Trace: true})
 	require.NoError(t, err)

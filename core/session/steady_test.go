@@ -8,14 +8,14 @@ import (
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
-	"kamerad/core/contract"
+	"kamerad/core/compile"
 	"kamerad/core/replicate"
 	"kamerad/core/wire"
 )
 
 // Deciding requests takes no memory once a session has warmed up, whether they are accepted, denied or faulted.
 func TestDecidingTakesNoMemory(t *testing.T) {
-	c, problems := contract.Load("bench.kam", benchText)
+	c, problems := compile.Load("bench.kam", benchText)
 	require.NotNil(t, c, problems.Error())
 	s, err := New(c, Options{})
 	require.NoError(t, err)

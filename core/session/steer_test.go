@@ -7,6 +7,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"kamerad/core/compile"
 	"kamerad/core/contract"
 	"kamerad/core/replicate"
 	"kamerad/core/wire"
@@ -216,7 +217,7 @@ func TestCompareTellsWhatDiffers(t *testing.T) {
 
 // With Strict nothing waits for its limit, and with Prove every frame carries a digest.
 func TestStrictAndProve(t *testing.T) {
-	c, problems := contract.Load("thing.kam", steered)
+	c, problems := compile.Load("thing.kam", steered)
 	require.NotNil(t, c, problems)
 	s, err := New(c, Options{Strict: true, Prove: true})
 	require.NoError(t, err)

@@ -10,6 +10,7 @@ import (
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
+	"kamerad/core/compile"
 	"kamerad/core/contract"
 	"kamerad/core/wire"
 )
@@ -19,7 +20,7 @@ func tidewreck(t require.TestingT) *contract.Contract {
 	require.NoError(t, err)
 	wreck, err := os.ReadFile("../../demo/wreck.json")
 	require.NoError(t, err)
-	c, problems := contract.LoadWith("tidewreck.kam", string(raw), contract.Files{"wreck.json": string(wreck)}.Open)
+	c, problems := compile.LoadWith("tidewreck.kam", string(raw), contract.Files{"wreck.json": string(wreck)}.Open)
 	require.NotNil(t, c, problems.Error())
 	return c
 }

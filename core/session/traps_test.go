@@ -13,6 +13,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"kamerad/core/compile"
 	"kamerad/core/contract"
 	"kamerad/core/replicate"
 	"kamerad/core/wire"
@@ -68,7 +69,7 @@ func begin(t *testing.T, c *contract.Contract, key byte) *game {
 
 // trap opens a session with some divers and a referee and lets a test do something in it many times.
 func trap(t *testing.T, f func(g *game, r *rand.Rand, clients []int)) {
-	c, problems := contract.Load("traps.kam", trapsText)
+	c, problems := compile.Load("traps.kam", trapsText)
 	require.NotNil(t, c, problems.Error())
 	for seed := range uint64(often()) {
 		g := begin(t, c, byte(seed))
@@ -196,7 +197,7 @@ func TestEnteringAnAudienceAndAnEventInOneTick(t *testing.T) {
 }
 
 func TestEventsBeforeAClientIsReady(t *testing.T) {
-	c, problems := contract.Load("traps.kam", trapsText)
+	c, problems := compile.Load("traps.kam", trapsText)
 	require.NotNil(t, c, problems.Error())
 	for seed := range uint64(often()) {
 		g := begin(t, c, 1)
@@ -395,7 +396,7 @@ shared Dive {
 // A barrier in the contract's own words starts exactly once: never before all who are there are ready or the limit has
 // passed, and it never hangs, whoever joins, leaves, repeats or comes late.
 func TestAReadyBarrierStartsOnce(t *testing.T) {
-	c, problems := contract.Load("barrier.kam", barrierText)
+	c, problems := compile.Load("barrier.kam", barrierText)
 	require.NotNil(t, c, problems.Error())
 	for seed := range uint64(often()) {
 		g := begin(t, c, 1)
@@ -479,7 +480,7 @@ fn free_buoy(d: Diver) -> vec2 = best(b in buoys: min(o in Diver where o != d: d
 // As many players as there are start places stand on places of their own, whoever comes, goes and starts again; one
 // more shares the place that is farthest from the others, as the contract says.
 func TestStartPlacesAreNotShared(t *testing.T) {
-	c, problems := contract.Load("places.kam", placesText)
+	c, problems := compile.Load("places.kam", placesText)
 	require.NotNil(t, c, problems.Error())
 	for seed := range uint64(often()) {
 		g := begin(t, c, 1)

@@ -16,6 +16,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"kamerad/core/compile"
 	"kamerad/core/contract"
 	"kamerad/core/replicate"
 	"kamerad/core/syntax"
@@ -120,7 +121,7 @@ func variants(t testing.TB, c *contract.Contract) []variant {
 					last = at[1]
 				}
 			}
-			other, problems := contract.Load(c.Source.Name, text+c.Source.Text[last:])
+			other, problems := compile.Load(c.Source.Name, text+c.Source.Text[last:])
 			require.NotNil(t, other, problems)
 			out = append(out, variant{other, hidden})
 		}
@@ -487,7 +488,7 @@ func counted(t testing.TB, c *contract.Contract) bool {
 			text += fmt.Sprintf("\nshared Counts%s {\n  every 1s { log everyone \"{count(%s)}\" }\n}\n", k.Name, k.Name)
 		}
 	}
-	with, problems := contract.Load(c.Source.Name, text)
+	with, problems := compile.Load(c.Source.Name, text)
 	require.NotNil(t, with, problems)
 	return slices.ContainsFunc(problems, func(p syntax.Problem) bool {
 		return p.Code == "leak" && p.Line > strings.Count(c.Source.Text, "\n")
@@ -542,7 +543,7 @@ func TestCleanContractsTellNothing(t *testing.T) {
 	for i := 0; right < contracts; i++ {
 		seed := first + uint64(i)
 		text := wild.Contract(rand.New(rand.NewPCG(seed, 1)))
-		c, problems := contract.Load("wild.kam", text)
+		c, problems := compile.Load("wild.kam", text)
 		if c == nil {
 			continue
 		}
@@ -580,7 +581,7 @@ func TestCleanContractsTellNothing(t *testing.T) {
 // The leaks that are planted in the corpus of findings are all told, and the twins see most of them; of the contracts
 // beside them that are clean, no twin sees anything.
 func TestPlantedLeaks(t *testing.T) {
-	files, err := filepath.Glob("../contract/testdata/danger/leak-*.kam")
+	files, err := filepath.Glob("../compile/testdata/danger/leak-*.kam")
 	require.NoError(t, err)
 	planted := 0
 	seen := 0
@@ -588,7 +589,7 @@ func TestPlantedLeaks(t *testing.T) {
 	for i, file := range files {
 		raw, err := os.ReadFile(file)
 		require.NoError(t, err)
-		c, problems := contract.Load(file, string(raw))
+		c, problems := compile.Load(file, string(raw))
 		require.NotNil(t, c)
 		near := strings.Contains(file, "leak-near-")
 		if near && strings.Contains(string(raw), "reveal(") {

@@ -11,6 +11,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"kamerad/core/compile"
 	"kamerad/core/contract"
 	"kamerad/core/wire"
 	"kamerad/internal/tests/wild"
@@ -36,7 +37,7 @@ func TestTheVectorsAreWhatASessionSends(t *testing.T) {
 	for name, seed := range map[string]uint64{"one": 3, "two": 8, "three": 21, "four": 34} {
 		var c *contract.Contract
 		for ; c == nil; seed++ {
-			c, _ = contract.Load("carried.kam", wild.Carried(rand.New(rand.NewPCG(seed, 1))))
+			c, _ = compile.Load("carried.kam", wild.Carried(rand.New(rand.NewPCG(seed, 1))))
 		}
 		w := newCrowd(t, c, seed)
 		out := vector{Outline: c.Outline()}
@@ -160,7 +161,7 @@ event welcome(words: text max 60)
 // The vectors of everything that travels: one session in which a client meets all of it, with every message that it
 // sends.
 func TestTheVectorsHaveEverything(t *testing.T) {
-	c, problems := contract.Load("wreck.kam", everything)
+	c, problems := compile.Load("wreck.kam", everything)
 	require.NotNil(t, c, "%s", problems)
 	s, err := New(c, Options{Prove: true})
 	require.NoError(t, err)

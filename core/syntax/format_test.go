@@ -65,7 +65,7 @@ func held(t require.TestingT, text string) string {
 
 func corpus(t *testing.T) map[string]string {
 	out := map[string]string{}
-	for _, pattern := range []string{"../contract/testdata/*/*.kam", "../../demo/*.kam", "testdata/*.kam"} {
+	for _, pattern := range []string{"../compile/testdata/*/*.kam", "../../demo/*.kam", "testdata/*.kam"} {
 		files, err := filepath.Glob(pattern)
 		require.NoError(t, err)
 		for _, file := range files {
@@ -146,7 +146,7 @@ func TestTheStyle(t *testing.T) {
 }
 
 func FuzzFormat(f *testing.F) {
-	for _, pattern := range []string{"../contract/testdata/*/*.kam", "../../demo/*.kam", "testdata/*.kam"} {
+	for _, pattern := range []string{"../compile/testdata/*/*.kam", "../../demo/*.kam", "testdata/*.kam"} {
 		files, _ := filepath.Glob(pattern)
 		for _, file := range files {
 			raw, err := os.ReadFile(file)

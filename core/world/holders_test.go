@@ -11,11 +11,12 @@ import (
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
+	"kamerad/core/compile"
 	"kamerad/core/contract"
 )
 
 func holders(t require.TestingT) (*World, *contract.Kind) {
-	c, problems := contract.Load("thing.kam", `contract thing language 1
+	c, problems := compile.Load("thing.kam", `contract thing language 1
 enum Item { a, b, c }
 type Pair { n: int -99..99, s: text max 9 }
 shared Thing {
@@ -192,7 +193,7 @@ func TestStacksLoseAndMakeNothing(t *testing.T) {
 // Whatever a transaction spawns, despawns, gives, delays and whose roles it changes: rolled back, all is as before, and
 // the next entity has the number that it would have had.
 func TestEntitiesComeAndGoWhollyOrNotAtAll(t *testing.T) {
-	c, problems := contract.Load("thing.kam", `contract thing language 1
+	c, problems := compile.Load("thing.kam", `contract thing language 1
 roles a, b
 entity Eel {
   n: int 0..9 = 0

@@ -6,12 +6,12 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"kamerad/core/contract"
+	"kamerad/core/compile"
 )
 
 // As many entities of a kind as clients can number, and no more.
 func TestAKindHasAsManyAsCanBeNumbered(t *testing.T) {
-	c, problems := contract.Load(
+	c, problems := compile.Load(
 		"names.kam",
 		"contract names language 1\nroles player\nentity Tag { words: text max 40 = \"\" }\nshared Sea { on start { spawn Tag } }",
 	)

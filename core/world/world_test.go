@@ -8,11 +8,12 @@ import (
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
+	"kamerad/core/compile"
 	"kamerad/core/contract"
 )
 
 func load(t require.TestingT) (*World, *contract.Kind) {
-	c, problems := contract.Load("thing.kam", `contract thing language 1
+	c, problems := compile.Load("thing.kam", `contract thing language 1
 enum Item { a, b, c }
 shared Thing {
   n: int -5..5 = 1
@@ -125,7 +126,7 @@ func TestTextsAreSwept(t *testing.T) {
 
 // With many texts that are all held, a sweep comes only once there are twice as many: not with each tick.
 func TestASweepIsPaidByWhatCame(t *testing.T) {
-	c, problems := contract.Load(
+	c, problems := compile.Load(
 		"names.kam",
 		"contract names language 1\nroles player\nentity Tag { words: text max 40 = \"\" }\nshared Sea { on start { spawn Tag } }",
 	)

@@ -48,6 +48,7 @@ var abuses = map[string]func(context.Context, target) error{
 	"hostile": attack,
 	"sink":    sink,
 	"join":    joinAndLeave,
+	"abrupt":  joinAbruptly,
 	"slow":    slowBodies,
 	"idle":    idleConnections,
 }
@@ -160,6 +161,48 @@ func joinAndLeave(ctx context.Context, at target) error {
 	for range 16 {
 		if err := <-failed; err != nil {
 			return err
+		}
+	}
+	return nil
+}
+
+// freeWithin is how long the seats of clients that vanished may be taken.
+const freeWithin = 5 * time.Second
+
+// joinAbruptly has sixteen clients take all seats of a session and vanish without a word, again and again for amount
+// seconds. It fails when no seat is free within freeWithin.
+func joinAbruptly(ctx context.Context, at target) error {
+	until := time.Now().Add(time.Duration(at.amount) * time.Second)
+	for round := 0; time.Now().Before(until); round++ {
+		var sockets []*websocket.Conn
+		for n := range 16 {
+			socket, err := dial(ctx, at)
+			if err != nil {
+				return err
+			}
+			name := fmt.Sprintf("Gone %d.%d", round, n)
+			if err := socket.WriteMessage(websocket.TextMessage, wire.Join{Name: name}.JSON()); err != nil {
+				return err
+			}
+			if _, _, err := socket.ReadMessage(); err != nil {
+				return err
+			}
+			sockets = append(sockets, socket)
+		}
+		for _, socket := range sockets {
+			_ = socket.NetConn().Close()
+		}
+		gone := time.Now()
+		for {
+			c, err := client.Join(ctx, at.service, at.session, "Bo", "", client.Options{})
+			if err == nil {
+				c.Close()
+				break
+			}
+			if time.Since(gone) > freeWithin {
+				return fmt.Errorf("no seat was free within %s: %w", freeWithin, err)
+			}
+			time.Sleep(5 * time.Millisecond)
 		}
 	}
 	return nil

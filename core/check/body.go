@@ -1,0 +1,1013 @@
+package check
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+	"unicode/utf8"
+
+	"kamerad/core/contract"
+	"kamerad/core/syntax"
+)
+
+// body reads the statements of a handler, timer or action whose arguments are declared.
+func (e *env) body(stmts []syntax.Stmt, at syntax.Span) *contract.Body {
+	b := &contract.Body{
+		Stmts: e.block(stmts),
+		File:  e.src.File(at.Start),
+		Line:  e.lineOf(at),
+		At:    at,
+	}
+	b.Locals = e.nums
+	b.Memory = e.mem
+	return b
+}
+
+// replies tells whether every way through some statements gives a reply or a denial.
+func replies(stmts []contract.Stmt) bool {
+	for _, s := range stmts {
+		if s.Op == contract.OpReply || s.Op == contract.OpDeny ||
+			s.Op == contract.OpIf && replies(s.Then) && (replies(s.Else) || s.AlwaysTrue()) {
+			return true
+		}
+	}
+	return false
+}
+
+func (c *checker) reason(r *syntax.Literal) {
+	if n := utf8.RuneCountInString(r.Value); n == 0 || n > 200 {
+		c.fail(r.At, "out-of-range", fmt.Sprintf("this reason has %d characters", n), "from 1 to 200")
+	}
+}
+
+// env is where an expression or statement stands.
+type env struct {
+	*checker
+	kind     *contract.Kind    // of self; nil in a handler of the contract, in functions and audiences
+	request  *contract.Request // nil elsewhere
+	action   *contract.Action  // that is being read, or nil
+	fn       *contract.Fn      // that is being read, or nil
+	written  syntax.Expr       // the target of the present assignment, which is not read
+	viewer   bool              // there is one
+	pure     bool              // nothing may change
+	still    bool              // nothing may roll
+	rolled   bool              // something did
+	constant bool              // nothing may be read
+	spawning bool              // in `on spawn`, which may set what is `once`
+	losing   bool              // in `on owner lost` or `on owner leave`
+	scopes   []map[string]*contract.Expr
+	nums     int
+	mem      int
+}
+
+func (e *env) enter() { e.scopes = append(e.scopes, map[string]*contract.Expr{}) }
+func (e *env) leave() { e.scopes = e.scopes[:len(e.scopes)-1] }
+
+// declare gives a name to a new local. What has no type yet takes one number.
+func (e *env) declare(n syntax.Ident, t *contract.Type) *contract.Expr {
+	for _, s := range e.scopes {
+		if s[n.Text] != nil {
+			e.fail(n.At, "repeated", fmt.Sprintf("the name `%s` is in use here already", n.Text), "choose another name")
+		}
+	}
+	x := &contract.Expr{Op: contract.OpLocal, Type: t}
+	before := e.nums
+	if t.Holder() {
+		x.Num = int64(e.mem)
+		e.room(n.At, t)
+	} else {
+		x.Num = int64(e.nums)
+		e.nums += t.Width()
+	}
+	if before <= contract.MaxLocals && e.nums > contract.MaxLocals {
+		e.fail(
+			n.At, "out-of-range", "this is one name too many",
+			fmt.Sprintf(
+				"the arguments and names of one body may take %d numbers; a vector takes 2 or 3", contract.MaxLocals,
+			),
+		)
+	}
+	e.scopes[len(e.scopes)-1][n.Text] = x
+	e.Locals = append(e.Locals, Local{n, x})
+	return x
+}
+
+// room sets memory aside for a list or map, and gives its place.
+func (e *env) room(at syntax.Span, t *contract.Type) int64 {
+	from := e.mem
+	e.mem += t.Width()
+	if from <= contract.MaxMemory && e.mem > contract.MaxMemory {
+		e.fail(
+			at, "out-of-range", "the lists of this body are too long together",
+			fmt.Sprintf("at most %d numbers", contract.MaxMemory),
+		)
+	}
+	return int64(from)
+}
+
+func (e *env) block(stmts []syntax.Stmt) []contract.Stmt {
+	if !e.pure {
+		e.enter()
+		defer e.leave()
+	}
+	var out []contract.Stmt
+	for i, s := range stmts {
+		if t, ok := e.stmt(s); ok {
+			t.Line, t.At = e.lineOf(s.Span()), s.Span()
+			out = append(out, t)
+		}
+		switch s.(type) {
+		case *syntax.Return, *syntax.Deny, *syntax.Reply:
+			if _, reply := s.(*syntax.Reply); i+1 < len(stmts) && !reply {
+				e.fail(stmts[i+1].Span(), "never", "this statement never runs", "the one before it ends the body")
+			}
+		}
+	}
+	return out
+}
+
+func (e *env) stmt(s syntax.Stmt) (contract.Stmt, bool) {
+	switch s := s.(type) {
+	case *syntax.Let:
+		return e.let(s)
+	case *syntax.Check:
+		return e.check(s)
+	case *syntax.Assign:
+		return e.assign(s)
+	case *syntax.Do:
+		return e.do(s)
+	case *syntax.If:
+		cond := e.value(s.Cond, &contract.Type{Form: contract.FormBool}, "the condition of an `if`")
+		t := contract.Stmt{
+			Op:    contract.OpIf,
+			Value: cond,
+			Then:  e.block(s.Then),
+			Else:  e.block(s.Else),
+		}
+		return t, cond != nil
+	case *syntax.For:
+		e.enter()
+		defer e.leave()
+		q, ok := e.query(&s.In, s.Name)
+		t := contract.Stmt{Op: contract.OpFor, Query: q, Then: e.block(s.Body)}
+		return t, ok
+	case *syntax.Tell:
+		return e.tell(s)
+	case *syntax.Run:
+		return e.run(s)
+	case *syntax.Match:
+		return e.match(s)
+	case *syntax.Spawn:
+		return e.spawn(s)
+	case *syntax.Despawn:
+		x := e.entity(s.X, "what is despawned")
+		if x == nil {
+			return contract.Stmt{}, false
+		}
+		for _, k := range x.Type.Kinds {
+			if !k.Free() && e.inPart == nil {
+				e.fail(
+					s.X.Span(), "wrong-type",
+					fmt.Sprintf(
+						"%s cannot be despawned: %s", k.Name,
+						map[bool]string{
+							true:  "it is there as long as the session",
+							false: "it comes and goes with its client",
+						}[k.Shared],
+					),
+					"only kinds that are spawned by the contract can be",
+				)
+				return contract.Stmt{}, false
+			}
+		}
+		return contract.Stmt{Op: contract.OpDespawn, X: x}, true
+	case *syntax.Give:
+		x := e.entity(s.X, "what is given")
+		to := e.value(s.To, &contract.Type{Form: contract.FormClient}, "who gets it")
+		if x == nil || to == nil {
+			return contract.Stmt{}, false
+		}
+		for _, k := range x.Type.Kinds {
+			if to.Op != contract.OpConst {
+				k.GivenAway = true
+			} else if !e.losing {
+				k.ReturnsToServer = true
+			}
+			if k.Per >= 0 {
+				e.fail(
+					s.X.Span(), "wrong-type", fmt.Sprintf("%s cannot be given away: each client has its own", k.Name),
+					"what changes hands is shared or spawned",
+				)
+				return contract.Stmt{}, false
+			}
+		}
+		return contract.Stmt{Op: contract.OpGive, X: x, Value: to}, true
+	case *syntax.Return:
+		if e.request != nil && e.request.Reply != nil {
+			e.fail(s.At, "no-reply", "this ends the body without a reply", "`reply` or `deny` before it")
+		}
+		return contract.Stmt{Op: contract.OpReturn}, true
+	case *syntax.Reply:
+		if e.request == nil || e.request.Reply == nil {
+			e.fail(
+				s.At, "no-reply", "nobody waits for a reply here",
+				"a request that gives one says so: request guess(pick: int 0..4) -> bool",
+			)
+			return contract.Stmt{}, false
+		}
+		v := e.value(s.Value, e.request.Reply, "the reply")
+		// a wrong one has been told, and is a reply all the same
+		return contract.Stmt{Op: contract.OpReply, Value: v, Type: e.request.Reply}, true
+	case *syntax.Deny:
+		if e.request == nil {
+			e.fail(
+				s.At, "no-request", "there is no request here that could be denied",
+				"`deny` stands in the body of a request",
+			)
+			return contract.Stmt{}, false
+		}
+		e.reason(s.Reason)
+		return contract.Stmt{Op: contract.OpDeny, Text: s.Reason.Value}, true
+	case *syntax.Expel:
+		who := e.value(s.Who, &contract.Type{Form: contract.FormClient}, "who is expelled")
+		e.reason(s.Reason)
+		return contract.Stmt{Op: contract.OpExpel, X: who, Text: s.Reason.Value}, who != nil
+	case *syntax.Close:
+		e.reason(s.Reason)
+		return contract.Stmt{Op: contract.OpClose, Text: s.Reason.Value}, true
+	case *syntax.Log:
+		t := contract.Stmt{Op: contract.OpLog, Who: e.who(s.To, "is told"), Words: s.Words}
+		ok := t.Who != nil
+		for _, x := range s.Values {
+			v := e.expr(x, nil)
+			if v != nil &&
+				(v.Type.Holder() || v.Type.Form == contract.FormLine || v.Type.Form == contract.FormNothing) {
+				e.fail(
+					x.Span(), "wrong-type", describe(v.Type)+" cannot stand in the words of a log", "name a part of it",
+				)
+				v = nil
+			}
+			ok = ok && v != nil
+			t.Args = append(t.Args, v)
+		}
+		return t, ok
+	}
+	return contract.Stmt{}, false
+}
+
+func (e *env) let(s *syntax.Let) (contract.Stmt, bool) {
+	if sp, ok := s.Value.(*syntax.Spawn); ok {
+		if e.pure {
+			e.fail(
+				sp.At, "impure", "`spawn` changes something, and a head, a function or a condition may not",
+				"move it into the body",
+			)
+			return contract.Stmt{}, false
+		}
+		t, ok := e.spawn(sp)
+		if !ok {
+			e.scopes[len(e.scopes)-1][s.Name.Text] = &contract.Expr{Type: &contract.Type{}}
+			return contract.Stmt{}, false
+		}
+		of := &contract.Type{Form: contract.FormEntity, Kinds: t.Kinds}
+		for _, k := range t.Kinds {
+			of.Names = append(of.Names, k.Name)
+		}
+		t.Num = e.declare(s.Name, of).Num
+		return t, true
+	}
+	v := e.expr(s.Value, nil)
+	if v == nil || v.Type.Form == "" {
+		// so that its uses are not told as unknown
+		e.scopes[len(e.scopes)-1][s.Name.Text] = &contract.Expr{Type: &contract.Type{}}
+		return contract.Stmt{}, false
+	}
+	switch v.Type.Form {
+	case contract.FormStacks, contract.FormMap:
+		e.fail(
+			s.Value.Span(), "wrong-type", "a name cannot stand for whole stacks or a whole map",
+			"ask for a count: satchel.count(flare)",
+		)
+		return contract.Stmt{}, false
+	case contract.FormNothing:
+		e.fail(s.Value.Span(), "wrong-type", "a name for nothing has no type", "use `nothing` where it is wanted")
+		return contract.Stmt{}, false
+	case contract.FormList:
+		if v.Op == contract.OpList && len(v.Args) == 0 {
+			e.fail(s.Value.Span(), "wrong-type", "a name for an empty list has no type", "list at least one value")
+			return contract.Stmt{}, false
+		}
+		if v.Op == contract.OpList || v.Op == contract.OpCopy { // it is in memory already
+			x := e.declare(s.Name, &contract.Type{Form: contract.FormInt})
+			*x = contract.Expr{Op: contract.OpLocal, Type: v.Type, Num: v.Num}
+			return contract.Stmt{Op: contract.OpLet, Num: v.Num, Value: v}, true
+		}
+	}
+	return contract.Stmt{Op: contract.OpLet, Num: e.declare(s.Name, v.Type).Num, Value: v}, true
+}
+
+func (e *env) check(s *syntax.Check) (contract.Stmt, bool) {
+	cond := e.value(s.Cond, &contract.Type{Form: contract.FormBool}, "the condition of a check")
+	// With the brackets around it, which are no part of the tree.
+	end := s.Cond.Span().End
+	for end < s.At.End && strings.ContainsRune(" \t\n)", rune(e.src.Text[end])) {
+		end++
+	}
+	text := strings.Join(strings.Fields(e.src.Text[s.At.Start+len("check"):end]), " ")
+	check := contract.Check{Text: text, Then: contract.Then(s.Then), Line: e.lineOf(s.At)}
+	if s.Reason != nil {
+		check.Reason = s.Reason.Value
+		e.reason(s.Reason)
+	}
+	if check.Then == contract.ThenStrike && e.Contract.Strikes == 0 {
+		e.fail(
+			s.At, "no-strikes", "this check strikes, and the contract does not say how many strikes expel",
+			"add a line such as `strikes 5 in 10s` at the top",
+		)
+	}
+	e.request.Checks = append(e.request.Checks, check)
+	return contract.Stmt{Op: contract.OpCheck, Num: int64(len(e.request.Checks) - 1), Value: cond}, cond != nil
+}
+
+// entity reads an expression that has to be an entity.
+func (e *env) entity(x syntax.Expr, what string) *contract.Expr {
+	v := e.expr(x, nil)
+	if v == nil || v.Type.Form == "" {
+		return nil
+	}
+	if v.Type.Form != contract.FormEntity {
+		e.fail(x.Span(), "wrong-type", fmt.Sprintf("%s is %s", what, describe(v.Type)), "it has to be an entity")
+		return nil
+	}
+	return v
+}
+
+// spawn reads `spawn Kind { … }`.
+func (e *env) spawn(s *syntax.Spawn) (contract.Stmt, bool) {
+	out := contract.Stmt{Op: contract.OpSpawn, Num: -1}
+	if k := e.Kinds[s.Kind.Text]; k != nil {
+		if !k.Free() {
+			e.fail(
+				s.Kind.At, "wrong-type",
+				fmt.Sprintf(
+					"%s cannot be spawned: %s", k.Name,
+					map[bool]string{
+						true:  "there is exactly one, from the start",
+						false: "each client gets one when it joins",
+					}[k.Shared],
+				),
+				"only a kind that is neither shared nor `per` a role can be",
+			)
+			return out, false
+		}
+		out.Kinds = []*contract.Kind{k}
+		e.Spawns[k] = true
+	} else if x := e.local(s.Kind.Text); x != nil && x.Type.Form == contract.FormKind {
+		e.Used[x] = true
+		out.Value = x
+		out.Kinds = x.Type.Kinds
+		for _, k := range out.Kinds {
+			e.Spawns[k] = true
+		}
+	} else if p := e.property(s.Kind.Text); p != nil && p.Type.Form == contract.FormKind {
+		e.Used[p.Offset] = true
+		out.Value = &contract.Expr{
+			Op:   contract.OpGet,
+			Type: p.Type,
+			Prop: p,
+			Args: []*contract.Expr{e.self()},
+		}
+		out.Kinds = p.Type.Kinds
+		for _, k := range out.Kinds {
+			e.Spawns[k] = true
+		}
+	} else {
+		e.fail(
+			s.Kind.At, "unknown-name", fmt.Sprintf("the kind `%s` is not declared", s.Kind.Text),
+			Suggest(s.Kind.Text, names(e.Kinds), "declare it: entity "+s.Kind.Text+" { … }"),
+		)
+		return out, false
+	}
+	ok := true
+	given := map[string]bool{}
+	for _, set := range s.Sets {
+		name := set.Name.Text
+		if given[name] {
+			e.fail(set.Name.At, "repeated", fmt.Sprintf("`%s` is given twice", name), "remove one of the two")
+		}
+		given[name] = true
+		props := e.common(set.Name, out.Kinds)
+		if props == nil {
+			e.expr(set.Value, nil)
+			ok = false
+			continue
+		}
+		p := props[out.Kinds[0].Index]
+		v := e.value(set.Value, p.Type, "the value of `"+name+"`")
+		ok = ok && v != nil
+		if v != nil {
+			x := &contract.Expr{Op: contract.OpGet, Props: props}
+			e.mayChange(x, x, v)
+		}
+		out.Sets = append(out.Sets, contract.SetValue{Props: props, Value: v})
+	}
+	for _, k := range out.Kinds {
+		for _, p := range k.Properties {
+			if !p.Given && !given[p.Name] && !p.Type.Holder() {
+				e.fail(
+					s.At, "not-given", fmt.Sprintf("`%s` of %s has no default and gets no value here", p.Name, k.Name),
+					"give it one, as in `spawn "+k.Name+" { "+p.Name+" = … }`",
+				)
+				ok = false
+			}
+		}
+	}
+	return out, ok
+}
+
+// common finds a property that all of some kinds have, with one type, by the kinds' index. It is nil after a mistake.
+func (e *env) common(n syntax.Ident, kinds []*contract.Kind) []*contract.Property {
+	out := make([]*contract.Property, len(e.Contract.Kinds)+1)
+	var first *contract.Property
+	for _, k := range kinds {
+		p := k.Property(n.Text)
+		if p == nil {
+			known := propertyNames(k)
+			if len(kinds) == 1 {
+				known = append(known, "owner")
+			}
+			e.fail(
+				n.At, "unknown-name", fmt.Sprintf("%s has no property `%s`", k.Name, n.Text),
+				Suggest(n.Text, known, "it has "+strings.Join(known, ", ")),
+			)
+			return nil
+		}
+		if first == nil {
+			first = p
+		}
+		if p.Type.String() != first.Type.String() {
+			e.fail(
+				n.At, "wrong-type",
+				fmt.Sprintf(
+					"`%s` is of the type %s in %s and of the type %s in %s", n.Text, first.Type, kinds[0].Name, p.Type,
+					k.Name,
+				),
+				"only what has one type in all of them can be named",
+			)
+			return nil
+		}
+		out[k.Index] = p
+	}
+	if first == nil {
+		e.fail(n.At, "empty", "no kind has this part", "include it: entity Eel with …")
+		return nil
+	}
+	return out
+}
+
+// called resolves what `do` and `tell` name: NAME of self, or X.NAME.
+func (e *env) called(x syntax.Expr, what, verb string) (on *contract.Expr, name syntax.Ident, ok bool) {
+	switch f := x.(type) {
+	case *syntax.Ref:
+		return nil, f.Ident, true
+	case *syntax.Member:
+		on := e.entity(f.X, "what "+verb)
+		return on, f.Name, on != nil
+	}
+	e.fail(
+		x.Span(), "expected", "this is no "+what,
+		map[string]string{"action": "as in `do surface()`", "event": "as in `tell everyone used(item)`"}[what],
+	)
+	return nil, syntax.Ident{}, false
+}
+
+// arguments reads the values that an action, event, function or audience is given.
+func (e *env) arguments(
+	at syntax.Span, args []syntax.Expr, params []contract.Param, of, verb string,
+) ([]*contract.Expr, bool) {
+	if len(args) != len(params) {
+		e.fail(
+			at, "arguments", fmt.Sprintf("`%s` is %s with %d values", of, verb, len(args)),
+			fmt.Sprintf("it is declared with %d", len(params)),
+		)
+		return nil, false
+	}
+	ok := true
+	var out []*contract.Expr
+	for i, a := range args {
+		v := e.value(a, params[i].Type, "`"+params[i].Name+"` of `"+of+"`")
+		out = append(out, v)
+		ok = ok && v != nil
+	}
+	return out, ok
+}
+
+func (e *env) run(s *syntax.Run) (contract.Stmt, bool) {
+	out := contract.Stmt{Op: contract.OpRun}
+	if s.After != nil {
+		out.Num = e.ticks(s.After.At, s.After.Value)
+	}
+	on, name, ok := e.called(s.Action, "action", "an action is run on")
+	if !ok {
+		return out, false
+	}
+	if on == nil {
+		if e.kind == nil {
+			e.fail(
+				name.At, "no-self", "there is no entity here whose action could be run",
+				"name the entity: do c.Diver."+name.Text+"(…)",
+			)
+			return out, false
+		}
+		on = e.self()
+	}
+	out.X = on
+	if len(on.Type.Kinds) != 1 {
+		e.fail(
+			s.Action.Span(), "wrong-type", "an action is run on an entity of one kind",
+			"a part's own members can run what it needs; else go over the kinds one by one",
+		)
+		return out, false
+	}
+	kind := on.Type.Kinds[0]
+	var known []string
+	for _, a := range kind.Actions {
+		known = append(known, a.Name)
+		if a.Name == name.Text && out.Act == nil {
+			out.Act = a
+		}
+	}
+	if out.Act == nil {
+		e.fail(
+			name.At, "unknown-name", fmt.Sprintf("%s has no action `%s`", kind.Name, name.Text),
+			Suggest(name.Text, known, "declare it: action "+name.Text+"() { … }"),
+		)
+		return out, false
+	}
+	e.Used[out.Act.Offset] = true
+	if e.action != nil && s.After == nil {
+		e.calls[e.action] = append(e.calls[e.action], call{out.Act, s.At})
+	}
+	for i, p := range out.Act.Params {
+		if s.After != nil && p.Type.Holder() {
+			e.fail(
+				s.At, "wrong-type",
+				fmt.Sprintf("`%s` is a list, which cannot be kept until then", out.Act.Params[i].Name),
+				"let a property hold it",
+			)
+			return out, false
+		}
+	}
+	out.Args, ok = e.arguments(s.At, s.Args, out.Act.Params, name.Text, "run")
+	return out, ok
+}
+
+func (e *env) tell(s *syntax.Tell) (contract.Stmt, bool) {
+	out := contract.Stmt{Op: contract.OpTell, Who: e.who(s.To, "is told")}
+	on, name, ok := e.called(s.Event, "event", "an event is told of")
+	if !ok {
+		return out, false
+	}
+	kinds := []*contract.Kind{nil}
+	if on != nil {
+		kinds = on.Type.Kinds
+		if len(kinds) != 1 {
+			e.fail(
+				s.Event.Span(), "wrong-type", "an event is told of an entity of one kind",
+				"tell an event of the contract itself",
+			)
+			return out, false
+		}
+	} else if e.kind != nil &&
+		slices.ContainsFunc(e.kind.Events, func(ev *contract.Event) bool { return ev.Name == name.Text }) {
+		on = e.self()
+		kinds = []*contract.Kind{e.kind}
+	}
+	out.X = on
+	var known []string
+	all := e.events // the contract's own
+	if kinds[0] != nil {
+		all = kinds[0].Events
+	}
+	for _, ev := range all {
+		known = append(known, ev.Name)
+		if ev.Name == name.Text {
+			out.Event = ev
+		}
+	}
+	if on == nil && e.kind != nil {
+		for _, ev := range e.kind.Events {
+			known = append(known, ev.Name)
+		}
+	}
+	if out.Event == nil {
+		e.fail(
+			name.At, "unknown-name", fmt.Sprintf("the event `%s` is not declared", name.Text),
+			Suggest(name.Text, known, "declare it: event "+name.Text+"(…)"),
+		)
+		return out, false
+	}
+	e.Used[out.Event.Offset] = true
+	out.Args, ok = e.arguments(s.At, s.Args, out.Event.Params, name.Text, "told")
+	return out, ok && out.Who != nil
+}
+
+// match becomes a row of ifs over a name of its own.
+func (e *env) match(s *syntax.Match) (contract.Stmt, bool) {
+	x := e.expr(s.X, nil)
+	if x == nil || x.Type.Form == "" {
+		return contract.Stmt{}, false
+	}
+	switch x.Type.Form {
+	case contract.FormBool, contract.FormInt, contract.FormText, contract.FormEnum, contract.FormRole, contract.FormKind:
+	default:
+		e.fail(
+			s.X.Span(), "wrong-type", describe(x.Type)+" cannot be matched",
+			"a bool, an int, a text, an enum, a kind or a role can",
+		)
+		return contract.Stmt{}, false
+	}
+	e.enter()
+	defer e.leave()
+	line := e.lineOf(s.At)
+	held := e.declare(syntax.Ident{Text: fmt.Sprintf("match at %d", s.At.Start), At: s.X.Span()}, x.Type)
+	e.Used[held] = true
+	ok := true
+	seen := map[int64]bool{}
+	var arms []contract.Stmt
+	for _, a := range s.Arms {
+		var cond *contract.Expr
+		for _, value := range a.Values {
+			v := e.value(value, x.Type, "this value of the match")
+			if v == nil {
+				ok = false
+				continue
+			}
+			if v.Op != contract.OpConst {
+				e.fail(
+					value.Span(), "not-constant", "this value of the match is computed",
+					"name a constant value, or use `if`",
+				)
+				ok = false
+				continue
+			}
+			if seen[v.Num] {
+				e.fail(value.Span(), "repeated", "this value stands in the match already", "remove one of the two")
+			}
+			seen[v.Num] = true
+			eq := &contract.Expr{
+				Op:   contract.OpEq,
+				Type: &contract.Type{Form: contract.FormBool},
+				Args: []*contract.Expr{held, v},
+			}
+			if cond == nil {
+				cond = eq
+			} else {
+				cond = &contract.Expr{
+					Op:   contract.OpOr,
+					Type: &contract.Type{Form: contract.FormBool},
+					Args: []*contract.Expr{cond, eq},
+				}
+			}
+		}
+		arms = append(arms, contract.Stmt{
+			Op:    contract.OpIf,
+			Value: cond,
+			Then:  e.block(a.Body),
+			Line:  line,
+		})
+	}
+	var rest []contract.Stmt
+	all := []string(nil)
+	switch x.Type.Form {
+	case contract.FormEnum:
+		all = x.Type.Enum.Values
+	case contract.FormKind:
+		all = x.Type.Names
+	}
+	if s.Else != nil {
+		rest = e.block(s.Else)
+	} else if all != nil {
+		var missing []string
+		for i, name := range all {
+			if !seen[int64(i)] {
+				missing = append(missing, name)
+			}
+		}
+		if len(missing) > 0 && ok {
+			e.fail(
+				s.At, "not-all", "this match has nothing for "+strings.Join(missing, ", "), "add them, or `else { }`",
+			)
+		}
+		// The last value of all needs no question: it is what is left.
+		if n := len(arms); n > 0 {
+			rest = arms[n-1].Then
+			arms = arms[:n-1]
+		}
+	}
+	for i := len(arms) - 1; i >= 0; i-- {
+		arms[i].Else = rest
+		rest = []contract.Stmt{arms[i]}
+	}
+	let := contract.Stmt{
+		Op:    contract.OpLet,
+		Num:   held.Num,
+		Value: x,
+		Line:  line,
+	}
+	always := &contract.Expr{Op: contract.OpConst, Type: &contract.Type{Form: contract.FormBool}, Num: 1}
+	return contract.Stmt{Op: contract.OpIf, Value: always, Then: append([]contract.Stmt{let}, rest...)}, ok
+}
+
+// target reads what is assigned to: a property, or a part of one that is a record, a vector, a list or a map. Its type
+// is the one that it is held in.
+func (e *env) target(x syntax.Expr) *contract.Expr {
+	switch x := x.(type) {
+	case *syntax.Member:
+		if on := e.targetPart(x.X); on != nil {
+			return e.field(on, x.Name)
+		}
+	case *syntax.Index:
+		on := e.target(x.X)
+		if on == nil {
+			return nil
+		}
+		return e.at(on, x)
+	}
+	return counted(e.expr(x, nil))
+}
+
+// targetPart gives what a part is written of, when x is a record or vector in a property.
+func (e *env) targetPart(x syntax.Expr) *contract.Expr {
+	switch x := x.(type) {
+	case *syntax.Ref:
+		p := e.property(x.Text)
+		if p == nil || e.local(x.Text) != nil || p.Type.Form != contract.FormRecord && p.Type.Reals() < 2 {
+			return nil
+		}
+	case *syntax.Member, *syntax.Index:
+		if i, ok := x.(*syntax.Index); ok && e.targetList(i.X) == nil {
+			return nil
+		}
+		problems := len(e.problems)
+		t := e.target(x)
+		if t == nil || t.Type.Form != contract.FormRecord && t.Type.Reals() < 2 {
+			e.problems = e.problems[:problems] // it is read again, and told then
+			return nil
+		}
+		return t
+	default:
+		return nil
+	}
+	return counted(e.expr(x, nil))
+}
+
+func (e *env) targetList(x syntax.Expr) *contract.Expr {
+	problems := len(e.problems)
+	v := e.expr(x, nil)
+	if v == nil || !v.Type.Holder() {
+		e.problems = e.problems[:problems]
+		return nil
+	}
+	return v
+}
+
+func (e *env) assign(s *syntax.Assign) (contract.Stmt, bool) {
+	if s.Op == "=" {
+		e.written = s.Target
+	}
+	if r, ok := s.Target.(*syntax.Member); ok && r.Name.Text == "role" {
+		if on := e.expr(r.X, nil); on != nil && on.Type.Form == contract.FormClient {
+			v := e.value(s.Value, &contract.Type{Form: contract.FormRole}, "the new role")
+			if s.Op != "=" {
+				e.fail(s.At, "wrong-type", "a role cannot be counted up or down", "assign with `=`")
+				return contract.Stmt{}, false
+			}
+			e.Contract.RolesChange = true
+			return contract.Stmt{Op: contract.OpSetRole, X: on, Value: v}, v != nil
+		}
+	}
+	target := e.target(s.Target)
+	if target == nil {
+		e.expr(s.Value, nil)
+		return contract.Stmt{}, false
+	}
+	root := target.Root()
+	if root.Op != contract.OpGet {
+		e.fail(
+			s.Target.Span(), "not-writable", "this cannot be assigned to",
+			"a property can: `hull = 100` or `caller.Diver.hull = 100`",
+		)
+		return contract.Stmt{}, false
+	}
+	p := root.Property()
+	switch {
+	case p.Once && !e.spawning:
+		e.fail(
+			s.Target.Span(), "not-writable",
+			fmt.Sprintf("`%s` is sent once, with the spawn, and cannot change later", p.Name),
+			"only `spawn` and `on spawn` may set it; or remove `once`",
+		)
+		return contract.Stmt{}, false
+	case p.Hold != nil:
+		e.fail(
+			s.Target.Span(), "not-writable", fmt.Sprintf("`%s` is held by its owner", p.Name),
+			"its `when` and its lease end it",
+		)
+		return contract.Stmt{}, false
+	case target.Type.Form == contract.FormStacks || target.Type.Form == contract.FormMap:
+		e.fail(
+			s.Target.Span(), "not-writable",
+			fmt.Sprintf(
+				"the %s `%s` cannot be assigned as a whole", target.Type.Form, p.Name,
+			), map[contract.Form]string{
+				contract.FormStacks: fmt.Sprintf(
+					"use %s.put(item, count) and %s.take(item, count)", p.Name, p.Name,
+				), contract.FormMap: fmt.Sprintf("use %s[key] = value and %s.clear()", p.Name, p.Name),
+			}[target.Type.Form],
+		)
+		return contract.Stmt{}, false
+	}
+	what := "the new value of `" + p.Name + "`"
+	if s.Op == "=" {
+		v := e.value(s.Value, target.Type, what)
+		e.mayChange(root, target, v)
+		return contract.Stmt{Op: contract.OpSet, X: target, Value: v}, v != nil
+	}
+	e.mayChange(root, target, nil)
+	op := contract.OpAdd
+	if s.Op == "-=" {
+		op = contract.OpSub
+	}
+	switch t := target.Type; {
+	case t.Reals() > 0 && t.Form != contract.FormRotation:
+		loose := &contract.Type{Form: t.Form}
+		v := e.value(s.Value, loose, what)
+		if v == nil {
+			return contract.Stmt{}, false
+		}
+		sum := &contract.Expr{Op: op, Type: loose, Args: []*contract.Expr{widened(target), v}}
+		return contract.Stmt{
+			Op:    contract.OpSet,
+			X:     target,
+			Value: &contract.Expr{Op: contract.OpSteps, Type: t, Args: []*contract.Expr{sum}},
+		}, true
+	case t.Form == contract.FormInt:
+		v := e.value(s.Value, &contract.Type{Form: contract.FormInt}, what)
+		return contract.Stmt{
+			Op: contract.OpSet,
+			X:  target,
+			Value: &contract.Expr{
+				Op:   op,
+				Type: &contract.Type{Form: contract.FormInt},
+				Args: []*contract.Expr{target, v},
+			},
+		}, v != nil
+	}
+	e.fail(
+		s.At, "wrong-type", fmt.Sprintf("`%s` is of the type %s and cannot be counted up or down", p.Name, target.Type),
+		"assign with `=`",
+	)
+	return contract.Stmt{}, false
+}
+
+// mayChange notes that a property may come to differ from its default, unless it is the default that it is given.
+func (e *env) mayChange(root, target, v *contract.Expr) {
+	props := root.Props
+	if root.Prop != nil {
+		props = []*contract.Property{root.Prop}
+	}
+	for _, p := range props {
+		if p == nil {
+			continue
+		}
+		if v != nil && target == root {
+			if slots, constant := e.slots(v); constant && slices.Equal(slots, p.Default) {
+				continue
+			}
+		}
+		e.changes[p.Offset] = true
+	}
+}
+
+// mayShrink notes that something may be taken out of a list, map or stacks that do not begin empty.
+func (e *env) mayShrink(on *contract.Expr) {
+	props := on.Root().Props
+	if p := on.Root().Prop; p != nil {
+		props = []*contract.Property{p}
+	}
+	for _, p := range props {
+		if p != nil && p.Type.Holder() && p.Default[0] > 0 {
+			e.changes[p.Offset] = true
+		}
+	}
+}
+
+// property gives a property of self, or nil.
+func (e *env) property(name string) *contract.Property {
+	if e.kind == nil {
+		return nil
+	}
+	return e.kind.Property(name)
+}
+
+func (e *env) do(s *syntax.Do) (contract.Stmt, bool) {
+	call, ok := s.X.(*syntax.Call)
+	if !ok {
+		return contract.Stmt{}, false
+	}
+	if m, ok := call.Fn.(*syntax.Member); ok {
+		if t, changes, ok := e.method(call, m); !ok {
+			return contract.Stmt{}, false
+		} else if changes {
+			return t, true
+		}
+	} else if e.expr(call, nil) == nil {
+		return contract.Stmt{}, false
+	}
+	e.fail(s.At, "no-effect", "this value is computed and then thrown away", "use it in a condition or assign it")
+	return contract.Stmt{}, false
+}
+
+// who reads the clients that something is told to, that may ask, or that get a value.
+func (e *env) who(a *syntax.Audience, what string) []contract.Who {
+	var out []contract.Who
+	for _, t := range a.Terms {
+		w := contract.Who{But: t.But}
+		r, isRef := t.Who.(*syntax.Ref)
+		call, isCall := t.Who.(*syntax.Call)
+		var fn *syntax.Ref
+		if isCall {
+			fn, _ = call.Fn.(*syntax.Ref)
+		}
+		switch {
+		case isRef && r.Text == "everyone":
+			w.Sort = contract.ToEveryone
+		case isRef && r.Text == "nobody":
+			w.Sort = contract.ToNobody
+		case isRef && r.Text == "owner" && e.kind != nil:
+			w.Sort = contract.ToOwner
+		case isRef && r.Text == "caller" && e.request != nil:
+			w.Sort = contract.ToCaller
+		case isRef && e.local(r.Text) == nil && slices.Contains(e.Contract.Roles, r.Text):
+			w.Sort, w.Role = contract.ToRole, slices.Index(e.Contract.Roles, r.Text)
+			e.Used[RoleUse(r.Text)] = true
+		case fn != nil && e.Audiences[fn.Text] != nil:
+			w.Sort = contract.ToNamed
+			w.Aud = e.Audiences[fn.Text]
+			e.Used[w.Aud] = true
+			var ok bool
+			w.Args, ok = e.arguments(call.At, call.Args, w.Aud.Params, fn.Text, "asked")
+			if !ok {
+				return nil
+			}
+		case isRef && e.Audiences[r.Text] != nil && e.local(r.Text) == nil:
+			e.fail(
+				r.At, "arguments", fmt.Sprintf("the audience `%s` is named without its arguments", r.Text),
+				"as in `"+r.Text+"(self)`",
+			)
+			return nil
+		case fn != nil && e.Fns[fn.Text] == nil && !builtin[fn.Text] && !aggregates[fn.Text]:
+			known := append(names(e.Audiences), e.Contract.Roles...)
+			e.fail(
+				fn.At, "unknown-name", fmt.Sprintf("the audience `%s` is not declared", fn.Text),
+				Suggest(fn.Text, known, "declare it: audience "+fn.Text+"(…) = …"),
+			)
+			return nil
+		default:
+			w.Sort = contract.ToClient
+			problems := len(e.problems)
+			w.X = e.expr(t.Who, nil)
+			if w.X == nil {
+				if name := e.src.Text[t.Who.Span().Start:t.Who.Span().End]; isRef && !syntax.Reserved(name) {
+					e.problems = e.problems[:problems]
+					known := append(append([]string{"everyone", "owner"}, e.Contract.Roles...), names(e.Audiences)...)
+					e.fail(
+						t.Who.Span(), "unknown-name", fmt.Sprintf("`%s` names nobody who %s", name, what),
+						Suggest(name, known, "everyone, owner, a role, an audience or a client"),
+					)
+				}
+				return nil
+			}
+			list := w.X.Type.Form == contract.FormList && w.X.Type.Of.Form == contract.FormClient
+			if w.X.Type.Form != contract.FormClient && !list {
+				e.fail(
+					t.Who.Span(), "wrong-type", fmt.Sprintf("%s is nobody who %s", describe(w.X.Type), what),
+					"everyone, owner, caller, a role, an audience, a client or a list of clients",
+				)
+				return nil
+			}
+		}
+		out = append(out, w)
+	}
+	return out
+}
+
+func (e *env) local(name string) *contract.Expr {
+	for i := len(e.scopes) - 1; i >= 0; i-- {
+		if x := e.scopes[i][name]; x != nil {
+			return x
+		}
+	}
+	return nil
+}

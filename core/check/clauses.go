@@ -1,0 +1,216 @@
+package check
+
+import (
+	"fmt"
+	"strings"
+
+	"kamerad/core/contract"
+	"kamerad/core/syntax"
+)
+
+// clauses reads what a property's clauses compute, and the conditions of holds.
+func (c *checker) clauses(k *contract.Kind, d *syntax.Entity) {
+	for _, h := range d.Holds {
+		p := k.Property(h.Name.Text)
+		if h.When != nil && p != nil && p.Hold != nil {
+			env := &env{
+				checker: c,
+				kind:    k,
+				pure:    true,
+				still:   true,
+			}
+			env.enter()
+			p.Hold.When = env.computed(h.When, &contract.Type{Form: contract.FormBool}, "the condition of a hold", h.At)
+		}
+	}
+	for _, tree := range d.Properties {
+		p := k.Property(tree.Name.Text)
+		if p == nil || p.Offset != tree.At.Start {
+			continue
+		}
+		if tree.Set != nil {
+			c.setBy(k, p, tree.Set)
+		}
+		if tree.Follows != nil {
+			c.follows(k, p, tree.Follows)
+		}
+	}
+}
+
+// setBy reads what lets a client write a property. The pace and the rule are over `old` and `new`.
+func (c *checker) setBy(k *contract.Kind, p *contract.Property, d *syntax.SetBy) {
+	if p.Type.Holder() {
+		c.fail(
+			d.At, "wrong-type", fmt.Sprintf("`%s` cannot be set by a client: it is of the type %s", p.Name, p.Type),
+			"let requests change it",
+		)
+		return
+	}
+	p.Set = &contract.SetBy{
+		Text: strings.TrimSpace(
+			strings.TrimPrefix(strings.Join(strings.Fields(c.src.Text[d.By.Span().End:d.At.End]), " "), ")"),
+		),
+	}
+	p.Set.ByText = c.src.Text[d.By.Span().Start:d.By.Span().End]
+	who := &env{
+		checker: c,
+		kind:    k,
+		pure:    true,
+		still:   true,
+	}
+	who.enter()
+	if r, ok := d.By.(*syntax.Ref); ok && r.Text == "owner" {
+		p.Set.Owner = true
+	}
+	p.Set.By = who.computed(d.By, &contract.Type{Form: contract.FormClient}, "who sets `"+p.Name+"`", d.At)
+	rule := func(x syntax.Expr, want *contract.Type, what string) *contract.Body {
+		env := &env{
+			checker: c,
+			kind:    k,
+			pure:    true,
+			still:   true,
+		}
+		env.enter()
+		for _, name := range []string{"old", "new"} {
+			env.Used[env.declare(syntax.Ident{Text: name, At: d.At}, p.Type)] = true
+		}
+		b := env.computed(x, want, what, d.At)
+		b.Params = []contract.Param{{Name: "old", Type: p.Type}, {Name: "new", Type: p.Type}}
+		return b
+	}
+	number := func(x syntax.Expr) float64 {
+		f, _ := rational(x).Float64()
+		if f <= 0 || f > 1e9 {
+			c.fail(x.Span(), "out-of-range", "this is no pace", "a number over 0")
+		}
+		return f
+	}
+	if d.Pace != nil {
+		p.Set.Pace = rule(d.Pace, &contract.Type{Form: contract.FormReal}, "what a write costs")
+		p.Set.Rate = number(d.Rate)
+		p.Set.Burst = p.Set.Rate
+	}
+	if d.Burst != nil {
+		if d.Pace == nil {
+			c.fail(
+				d.Burst.Span(), "clash", "a burst belongs to a pace",
+				"as in `pace distance(old, new) 8 per second burst 2`",
+			)
+		}
+		p.Set.Burst = number(d.Burst)
+	}
+	if d.When != nil {
+		p.Set.Rule = rule(d.When, &contract.Type{Form: contract.FormBool}, "the rule of a write")
+	}
+}
+
+// follows reads `follows RATE` or `follows REF.PROPERTY by OFFSET`.
+func (c *checker) follows(k *contract.Kind, p *contract.Property, d *syntax.Follows) {
+	if p.Type.Form != contract.FormReal && p.Type.Form != contract.FormVec2 && p.Type.Form != contract.FormVec3 {
+		c.fail(
+			d.At, "wrong-type", fmt.Sprintf("`%s` cannot move by itself: it is of the type %s", p.Name, p.Type),
+			"a real or a vector can",
+		)
+		return
+	}
+	f := &contract.Follows{}
+	switch x := d.What.(type) {
+	case *syntax.Ref:
+		f.Rate = k.Property(x.Text)
+		if f.Rate == nil {
+			c.fail(
+				x.At, "unknown-name", fmt.Sprintf("%s has no property `%s`", k.Name, x.Text),
+				Suggest(
+					x.Text, propertyNames(k), "name the property that holds its rate, as in `pos: Place follows vel`",
+				),
+			)
+			return
+		}
+		c.Used[f.Rate.Offset] = true
+		if f.Rate.Type.Form != p.Type.Form || f.Rate == p {
+			c.fail(
+				x.At, "wrong-type", fmt.Sprintf("the rate of `%s` is of the type %s", p.Name, f.Rate.Type),
+				"it has to be "+string(p.Type.Form)+" too, in units a second",
+			)
+			return
+		}
+		if d.By != nil {
+			c.fail(d.By.Span(), "clash", "what follows a rate has no offset", "`by` belongs to `follows holder.pos`")
+		}
+		f.Slot = k.Slots
+		k.Slots += 3*p.Type.Width() + 1
+	case *syntax.Member:
+		r, ok := x.X.(*syntax.Ref)
+		if ok {
+			f.Holder = k.Property(r.Text)
+		}
+		if f.Holder == nil || f.Holder.Type.Form != contract.FormEntity {
+			c.fail(
+				x.X.Span(), "unknown-name", "this is no ref that something could be attached to",
+				"as in `pos: Place follows holder.pos`, where `holder: ref Diver`",
+			)
+			return
+		}
+		c.Used[f.Holder.Offset] = true
+		f.To = make([]*contract.Property, len(c.Contract.Kinds)+1)
+		for _, kind := range f.Holder.Type.Kinds {
+			to := kind.Property(x.Name.Text)
+			if to == nil || to.Type.Form != p.Type.Form {
+				c.fail(
+					x.Name.At, "unknown-name",
+					fmt.Sprintf("%s has no property `%s` of the type %s", kind.Name, x.Name.Text, p.Type.Form),
+					Suggest(x.Name.Text, propertyNames(kind), "name what it is attached to"),
+				)
+				return
+			}
+			c.Used[to.Offset] = true
+			f.To[kind.Index] = to
+		}
+		if d.By != nil {
+			env := &env{checker: c, constant: true}
+			if v := env.value(d.By, &contract.Type{Form: p.Type.Form}, "the offset"); v != nil {
+				f.By, _ = c.slots(v)
+			}
+		}
+	default:
+		c.fail(
+			d.What.Span(), "expected", "this is nothing that could be followed",
+			"`follows vel`, or `follows holder.pos by vec(0, 1)`",
+		)
+		return
+	}
+	// Copies compute the motion themselves: who gets the property needs what it follows.
+	of := f.Rate
+	if of == nil {
+		of = f.Holder
+	}
+	if of.To < p.To {
+		c.fail(
+			d.What.Span(), "wrong-place",
+			fmt.Sprintf("`%s` goes to %s, and what it follows only to %s", p.Name, p.To, of.To),
+			fmt.Sprintf("who gets `%s` computes it from `%s`: give both the same audience", p.Name, of.Name),
+		)
+		return
+	}
+	p.Follows = f
+	if f.Holder != nil {
+		c.later = append(c.later, func() { f.Open = everyoneCanCompute(f, k, p) })
+	}
+}
+
+// open tells whether everyone has what an attached property is computed from.
+func everyoneCanCompute(f *contract.Follows, k *contract.Kind, p *contract.Property) bool {
+	whole := func(k *contract.Kind, p *contract.Property) bool {
+		return k.To == contract.Everyone && p.To == contract.Everyone && p.AtMost == 0 && !p.Loose
+	}
+	if !whole(k, p) || !whole(k, f.Holder) {
+		return false
+	}
+	for _, of := range f.Holder.Type.Kinds {
+		to := f.To[of.Index]
+		if to == nil || !whole(of, to) || to.Follows != nil && (to.Follows.Rate == nil || to.Follows.Rate.AtMost > 0) {
+			return false
+		}
+	}
+	return true
+}

@@ -1,0 +1,148 @@
+package check
+
+import (
+	"fmt"
+
+	"kamerad/core/contract"
+	"kamerad/core/syntax"
+)
+
+// constant reads a `const` or a `setting`.
+func (c *checker) constant(d *syntax.Const) {
+	name := d.Name.Text
+	if c.Consts[name] != nil || c.Settings[name] != nil {
+		c.fail(d.Name.At, "repeated", fmt.Sprintf("the constant `%s` is declared already", name), "choose another name")
+		return
+	}
+	var t *contract.Type
+	if d.Type != nil {
+		t = c.typ(d.Type, inMessage)
+		if t == nil {
+			c.Consts[name] = &contract.Expr{Type: &contract.Type{}} // so that its uses are not told as unknown
+			return
+		}
+	}
+	if d.From != nil {
+		c.table(d, t)
+		return
+	}
+	env := &env{checker: c, constant: true}
+	var v *contract.Expr
+	if t != nil {
+		v = env.value(d.Value, t, "the value of `"+name+"`")
+	} else {
+		v = env.expr(d.Value, nil)
+	}
+	if v == nil {
+		c.Consts[name] = &contract.Expr{Type: &contract.Type{}}
+		return
+	}
+	slots, ok := c.slots(v)
+	if !ok {
+		c.fail(
+			d.Value.Span(), "not-constant", "this is computed",
+			"a constant is a number, a text, true, false, a vector, a list, a record or a value of an enum, as in Item.flare",
+		)
+		return
+	}
+	switch {
+	case d.Setting:
+		if t.Holder() || t.Has(contract.FormEntity) || t.Has(contract.FormClient) {
+			c.fail(
+				d.Type.At, "wrong-type", "a setting cannot be of this type",
+				"a number, a text, a vector, an enum or a record of such",
+			)
+			return
+		}
+		c.bounded(d.Name.At, "the number of settings", int64(len(c.Contract.Settings)+1), 0, contract.MaxSettings)
+		s := &contract.Setting{Name: name, Type: t, Default: slots}
+		for _, other := range c.Contract.Settings {
+			s.Slot += other.Type.Width()
+		}
+		c.Contract.Settings = append(c.Contract.Settings, s)
+		c.Settings[name] = s
+	case v.Type.Holder() || v.Type.Form == contract.FormRecord:
+		c.Consts[name] = c.memory(v.Type, slots)
+	case v.Type.Counted():
+		c.Consts[name] = widened(v)
+	default:
+		c.Consts[name] = v
+	}
+}
+
+// memory puts slots into the contract's memory.
+func (c *checker) memory(t *contract.Type, slots []int64) *contract.Expr {
+	x := &contract.Expr{Op: contract.OpTable, Type: t, Num: int64(len(c.Contract.Memory))}
+	c.Contract.Memory = append(c.Contract.Memory, slots...)
+	return x
+}
+
+// table reads a constant from a JSON file.
+func (c *checker) table(d *syntax.Const, t *contract.Type) {
+	c.Consts[d.Name.Text] = &contract.Expr{Type: &contract.Type{}}
+	if t == nil {
+		c.fail(
+			d.Name.At, "no-type", "a table has to have a type",
+			"as in `const walls: list<Segment> max 500 from \"walls.json\"`",
+		)
+		return
+	}
+	text, err := c.files(d.From.Value)
+	if err != nil {
+		c.fail(d.From.At, "no-file", err.Error(), "name a file beside the contract")
+		return
+	}
+	v, err := t.ParseJSON([]byte(text))
+	if err != nil {
+		c.fail(
+			d.From.At, "bad-table", fmt.Sprintf("what %q holds %s", d.From.Value, err),
+			"it has to be a value of the type "+t.String()+", as JSON",
+		)
+		return
+	}
+	if t.Has(contract.FormEntity) || t.Has(contract.FormClient) {
+		c.fail(d.Type.At, "wrong-type", "a table cannot hold refs or clients", "they come to be only in a session")
+		return
+	}
+	x := c.memory(t, t.AppendSlots(nil, v, c.text))
+	if !t.Holder() && t.Form != contract.FormRecord {
+		slots := c.Contract.Memory[x.Num:]
+		x = widened(&contract.Expr{
+			Op:   contract.OpConst,
+			Type: t,
+			Num:  slots[0],
+			Nums: slots,
+		})
+	}
+	c.Consts[d.Name.Text] = x
+}
+
+// slots gives the slots of a constant expression; ok is false when it is computed.
+func (c *checker) slots(v *contract.Expr) (out []int64, ok bool) {
+	switch v.Op {
+	case contract.OpConst:
+		if v.Nums != nil {
+			return v.Nums, true
+		}
+		return []int64{v.Num}, true
+	case contract.OpTable:
+		return c.Contract.Memory[v.Num : int(v.Num)+v.Type.Width()], true
+	case contract.OpRecord, contract.OpList:
+		if v.Op == contract.OpList {
+			out = append(out, int64(len(v.Args)))
+		}
+		for _, a := range v.Args {
+			part, ok := c.slots(a)
+			if !ok {
+				return nil, false
+			}
+			out = append(out, part...)
+		}
+		return append(out, make([]int64, v.Type.Width()-len(out))...), true
+	case contract.OpReal:
+		if _, ok := c.slots(v.Args[0]); ok && v.Args[0].Op == contract.OpConst {
+			return c.slots(v.Args[0])
+		}
+	}
+	return nil, false
+}

@@ -1,0 +1,1035 @@
+package check
+
+import (
+	"fmt"
+	"math"
+	"slices"
+	"strconv"
+	"strings"
+
+	"kamerad/core/contract"
+	"kamerad/core/syntax"
+)
+
+func describe(t *contract.Type) string {
+	switch t.Form {
+	case contract.FormEntity:
+		if t.Name != "" {
+			return "an entity with the part " + t.Name
+		}
+		return "an entity of the kind " + strings.Join(t.Names, " or ")
+	case contract.FormClient:
+		return "a client"
+	case contract.FormStacks:
+		return "a property of stacks"
+	case contract.FormNothing:
+		return "nothing"
+	}
+	return "a value of the type " + t.String()
+}
+
+// loose gives the type that a counted one has in an expression: doubles.
+func looseType(t *contract.Type) *contract.Type {
+	if t.Form == contract.FormDirection {
+		return &contract.Type{Form: contract.FormVec2}
+	}
+	return &contract.Type{Form: t.Form}
+}
+
+// widened gives the reals that a counted expression stands for; others stay as they are.
+func widened(x *contract.Expr) *contract.Expr {
+	if x == nil || !x.Type.Counted() {
+		return x
+	}
+	if x.Op == contract.OpConst {
+		slots := x.Nums
+		if slots == nil {
+			slots = []int64{x.Num}
+		}
+		out := &contract.Expr{Op: contract.OpConst, Type: looseType(x.Type)}
+		if x.Type.Form == contract.FormDirection {
+			a, b := x.Type.Vector(x.Num)
+			out.Nums = []int64{bits(a), bits(b)}
+			return out
+		}
+		for _, n := range slots {
+			out.Nums = append(out.Nums, bits(x.Type.Real(n)))
+		}
+		if len(out.Nums) == 1 {
+			out.Num = out.Nums[0]
+			out.Nums = nil
+		}
+		return out
+	}
+	return &contract.Expr{Op: contract.OpReal, Type: looseType(x.Type), Args: []*contract.Expr{x}}
+}
+
+func bits(f float64) int64  { return int64(math.Float64bits(f)) }
+func float(n int64) float64 { return math.Float64frombits(uint64(n)) }
+
+// counted takes back what widened did.
+func counted(x *contract.Expr) *contract.Expr {
+	if x != nil && x.Op == contract.OpReal {
+		return x.Args[0]
+	}
+	return x
+}
+
+// real makes a real of a whole number.
+func real(x *contract.Expr) *contract.Expr {
+	if x.Type.Form != contract.FormInt {
+		return x
+	}
+	if x.Op == contract.OpConst {
+		return &contract.Expr{
+			Op:   contract.OpConst,
+			Type: &contract.Type{Form: contract.FormReal},
+			Num:  bits(float64(x.Num)),
+		}
+	}
+	return &contract.Expr{
+		Op:   contract.OpFromInt,
+		Type: &contract.Type{Form: contract.FormReal},
+		Args: []*contract.Expr{x},
+	}
+}
+
+// same tells whether a value of the type a may stand where one of the type b is wanted.
+func same(a, b *contract.Type) bool {
+	if a.Form != b.Form {
+		return false
+	}
+	switch a.Form {
+	case contract.FormEnum:
+		return a.Enum == b.Enum
+	case contract.FormEntity:
+		for _, k := range a.Kinds {
+			if !slices.Contains(b.Kinds, k) {
+				return false
+			}
+		}
+		return true
+	case contract.FormRecord, contract.FormKind, contract.FormList, contract.FormMap, contract.FormStacks:
+		return a.String() == b.String()
+	}
+	return true
+}
+
+// value reads an expression that has to be of a type.
+func (e *env) value(x syntax.Expr, want *contract.Type, what string) *contract.Expr {
+	if want.Form == "" { // its mistake has been told
+		e.expr(x, nil)
+		return nil
+	}
+	if l, ok := x.(*syntax.List); ok &&
+		(want.Form == contract.FormList || want.Form == contract.FormMap && len(l.Items) == 0) {
+		return e.list(l, want, what)
+	}
+	v := e.expr(x, want)
+	if v == nil || v.Type.Form == "" {
+		return nil
+	}
+	return e.fit(x, v, want, what)
+}
+
+// fit brings a value to the type that is wanted.
+func (e *env) fit(x syntax.Expr, v *contract.Expr, want *contract.Type, what string) *contract.Expr {
+	switch {
+	case v.Type.Form == contract.FormNothing && want.Form == contract.FormEntity:
+		return &contract.Expr{Op: contract.OpConst, Type: want}
+	case v.Type.Form == contract.FormNothing && want.Form == contract.FormClient:
+		return &contract.Expr{Op: contract.OpConst, Type: want, Num: contract.Nothing}
+	case want.Form == contract.FormReal && v.Type.Form == contract.FormInt:
+		v = real(v)
+	}
+	if want.Counted() && looseType(want).Form == v.Type.Form ||
+		want.Form == contract.FormReal && v.Type.Form == contract.FormReal {
+		return e.steps(x, v, want, what)
+	}
+	if !same(v.Type, want) {
+		e.fail(x.Span(), "wrong-type", fmt.Sprintf("%s is %s", what, describe(v.Type)), "it has to be "+describe(want))
+		return nil
+	}
+	if v.Op == contract.OpConst {
+		if want.Form == contract.FormInt && (want.Low != 0 || want.High != 0) &&
+			(v.Num < want.Low || v.Num > want.High) {
+			e.fail(
+				x.Span(), "out-of-range", fmt.Sprintf("%s is %d", what, v.Num),
+				fmt.Sprintf("from %d to %d", want.Low, want.High),
+			)
+			return nil
+		}
+		if want.Form == contract.FormText && want.Max > 0 {
+			if err := want.Allows(e.Contract.Texts[v.Num]); err != nil {
+				e.fail(x.Span(), "out-of-range", fmt.Sprintf("%s %s", what, err), "it has to be "+describe(want))
+				return nil
+			}
+		}
+	}
+	return v
+}
+
+// steps fits reals to what is wanted: doubles, or counts of steps.
+func (e *env) steps(x syntax.Expr, v *contract.Expr, want *contract.Type, what string) *contract.Expr {
+	if !want.Counted() {
+		return v
+	}
+	if from := counted(v); from != v && from.Type.String() == want.String() {
+		return from // the same steps: nothing to round
+	}
+	if v.Op != contract.OpConst {
+		return &contract.Expr{Op: contract.OpSteps, Type: want, Args: []*contract.Expr{v}}
+	}
+	reals := v.Nums
+	if reals == nil {
+		reals = []int64{v.Num}
+	}
+	out := &contract.Expr{Op: contract.OpConst, Type: want}
+	if want.Form == contract.FormDirection {
+		n, ok := want.Angle(float(reals[0]), float(reals[1]))
+		if !ok {
+			e.fail(x.Span(), "out-of-range", what+" has no direction", "any vector but vec(0, 0)")
+			return nil
+		}
+		out.Num = n
+		return out
+	}
+	for _, r := range reals {
+		n, _ := want.Steps(float(r))
+		if n < want.Low || n > want.High {
+			e.fail(
+				x.Span(), "out-of-range", fmt.Sprintf("%s is %s", what, want.Decimal(n)),
+				fmt.Sprintf("from %s to %s", want.Decimal(want.Low), want.Decimal(want.High)),
+			)
+			return nil
+		}
+		out.Nums = append(out.Nums, n)
+	}
+	if len(out.Nums) == 1 {
+		out.Num = out.Nums[0]
+		out.Nums = nil
+	}
+	return out
+}
+
+// list reads `[a, b]` as a list of a type; with a want of nil its first value says of what.
+func (e *env) list(x *syntax.List, want *contract.Type, what string) *contract.Expr {
+	var of *contract.Type
+	limit := contract.MaxItems
+	if want != nil {
+		of = want.Of
+		limit = want.Max
+	}
+	if len(x.Items) > limit {
+		e.fail(
+			x.At, "out-of-range", fmt.Sprintf("%s has %d values", what, len(x.Items)), fmt.Sprintf("at most %d", limit),
+		)
+		return nil
+	}
+	out := &contract.Expr{Op: contract.OpList, Type: want}
+	for i, item := range x.Items {
+		if of == nil {
+			v := e.expr(item, nil)
+			if v == nil || v.Type.Form == "" {
+				return nil
+			}
+			if v.Type.Holder() || v.Type.Form == contract.FormNothing || v.Type.Form == contract.FormLine {
+				e.fail(
+					item.Span(), "wrong-type", describe(v.Type)+" cannot stand in a list",
+					"a list holds single values or records",
+				)
+				return nil
+			}
+			of = v.Type
+			out.Args = append(out.Args, v)
+			continue
+		}
+		v := e.value(item, of, fmt.Sprintf("value %d of the list", i+1))
+		if v == nil {
+			return nil
+		}
+		out.Args = append(out.Args, v)
+	}
+	if out.Type == nil {
+		if of == nil {
+			of = &contract.Type{Form: contract.FormInt}
+		}
+		out.Type = &contract.Type{Form: contract.FormList, Of: of, Max: max(len(x.Items), 1)}
+	}
+	if !e.constant {
+		out.Num = e.room(x.At, out.Type)
+	}
+	return out
+}
+
+// expr reads an expression. want, which may be nil, is the type that a bare name of an enum's value is looked up in.
+// The result is nil when there was a mistake; it has been told.
+func (e *env) expr(x syntax.Expr, want *contract.Type) *contract.Expr {
+	switch x := x.(type) {
+	case *syntax.Number:
+		return &contract.Expr{Op: contract.OpConst, Type: &contract.Type{Form: contract.FormInt}, Num: x.Value}
+	case *syntax.Time:
+		return &contract.Expr{Op: contract.OpConst, Type: &contract.Type{Form: contract.FormTime}, Num: x.Ms}
+	case *syntax.Decimal:
+		f, err := strconv.ParseFloat(x.Text, 64)
+		if err != nil {
+			e.fail(x.At, "bad-number", "the number "+x.Text+" is too large", "reals are doubles")
+			return nil
+		}
+		return &contract.Expr{Op: contract.OpConst, Type: &contract.Type{Form: contract.FormReal}, Num: bits(f)}
+	case *syntax.Literal:
+		return &contract.Expr{Op: contract.OpConst, Type: &contract.Type{Form: contract.FormText}, Num: e.text(x.Value)}
+	case *syntax.Truth:
+		v := &contract.Expr{Op: contract.OpConst, Type: &contract.Type{Form: contract.FormBool}}
+		if x.Value {
+			v.Num = 1
+		}
+		return v
+	case *syntax.Ref:
+		return e.ref(x, want)
+	case *syntax.Member:
+		return e.member(x)
+	case *syntax.Index:
+		on := e.expr(x.X, nil)
+		if on == nil || on.Type.Form == "" {
+			return nil
+		}
+		return widened(e.at(on, x))
+	case *syntax.List:
+		return e.list(x, nil, "this list")
+	case *syntax.Record:
+		return e.record(x)
+	case *syntax.Query:
+		return e.aggregate(x)
+	case *syntax.Range:
+		e.fail(x.Span(), "wrong-place", "a range is no value", "it stands in `roll(1..6)` and `clip(n, 0..9)`")
+		return nil
+	case *syntax.Call:
+		return e.call(x, want)
+	case *syntax.Unary:
+		return e.unary(x)
+	case *syntax.Binary:
+		return e.binary(x)
+	}
+	return nil
+}
+
+func (e *env) call(x *syntax.Call, want *contract.Type) *contract.Expr {
+	if m, ok := x.Fn.(*syntax.Member); ok {
+		s, changes, ok := e.method(x, m)
+		if !ok {
+			return nil
+		}
+		if changes {
+			e.fail(
+				x.At, "no-value", "this changes something and gives no value", "let it stand as a statement of its own",
+			)
+			return nil
+		}
+		return s.Value
+	}
+	r, ok := x.Fn.(*syntax.Ref)
+	if !ok {
+		e.fail(
+			x.Fn.Span(), "unknown-name", "this is nothing that could be called",
+			"a function of the contract, or one of the language",
+		)
+		return nil
+	}
+	if f := e.Fns[r.Text]; f != nil {
+		if e.constant {
+			e.fail(x.At, "not-constant", "this is computed", "a constant is written out")
+			return nil
+		}
+		e.Used[f] = true
+		args, ok := e.arguments(x.At, x.Args, f.Params, f.Name, "called")
+		if !ok || f.Result == nil {
+			return nil
+		}
+		if e.fn != nil {
+			e.calls[e.fn] = append(e.calls[e.fn], call{f, x.At})
+		} else if e.still && f.Rolls {
+			e.fail(
+				x.At, "impure", fmt.Sprintf("`%s` rolls, and a check or condition may not", f.Name), "roll in the body",
+			)
+			return nil
+		}
+		return widened(&contract.Expr{
+			Op:   contract.OpCallFn,
+			Type: f.Result,
+			Fn:   f,
+			Args: args,
+		})
+	}
+	if builtin[r.Text] {
+		return e.builtin(x, r, want)
+	}
+	if aggregates[r.Text] {
+		return e.aggregateCall(x, r)
+	}
+	hint := ""
+	for _, ev := range e.Contract.Events {
+		if ev.Name == r.Text {
+			hint = "an event is told: `tell everyone " + r.Text + "(…)`"
+		}
+	}
+	if e.kind != nil {
+		for _, a := range e.kind.Actions {
+			if a.Name == r.Text {
+				hint = "an action is run: `do " + r.Text + "(…)`"
+			}
+		}
+	}
+	if hint == "" {
+		hint = Suggest(
+			r.Text, slices.Concat(names(e.Fns), names(builtin), names(aggregates)),
+			"declare it: fn "+r.Text+"(…) -> … = …",
+		)
+	}
+	e.fail(x.Fn.Span(), "unknown-name", fmt.Sprintf("there is no function `%s`", r.Text), hint)
+	return nil
+}
+
+func (e *env) unary(x *syntax.Unary) *contract.Expr {
+	if x.Op == "not" {
+		t := &contract.Type{Form: contract.FormBool}
+		v := e.value(x.X, t, "what `not` stands before")
+		if v == nil {
+			return nil
+		}
+		return &contract.Expr{Op: contract.OpNot, Type: t, Args: []*contract.Expr{v}}
+	}
+	v := e.expr(x.X, nil)
+	if v == nil || v.Type.Form == "" {
+		return nil
+	}
+	switch v.Type.Form {
+	case contract.FormInt, contract.FormReal, contract.FormVec2, contract.FormVec3, contract.FormTime:
+	default:
+		e.fail(
+			x.X.Span(), "wrong-type", fmt.Sprintf("what `-` stands before is %s", describe(v.Type)),
+			"it has to be a number or a vector",
+		)
+		return nil
+	}
+	t := &contract.Type{Form: v.Type.Form}
+	if v.Op != contract.OpConst {
+		return &contract.Expr{Op: contract.OpNeg, Type: t, Args: []*contract.Expr{v}}
+	}
+	if t.Form == contract.FormInt || t.Form == contract.FormTime {
+		return &contract.Expr{Op: contract.OpConst, Type: t, Num: -v.Num}
+	}
+	out := &contract.Expr{Op: contract.OpConst, Type: t, Num: bits(-float(v.Num))}
+	for _, n := range v.Nums {
+		out.Nums = append(out.Nums, bits(-float(n)))
+	}
+	return out
+}
+
+var numeric = map[string]contract.Op{
+	"+":  contract.OpAdd,
+	"-":  contract.OpSub,
+	"*":  contract.OpMul,
+	"/":  contract.OpDiv,
+	"%":  contract.OpMod,
+	"<":  contract.OpLt,
+	"<=": contract.OpLe,
+	">":  contract.OpGt,
+	">=": contract.OpGe,
+}
+
+func (e *env) binary(x *syntax.Binary) *contract.Expr {
+	boolean := &contract.Type{Form: contract.FormBool}
+	switch x.Op {
+	case "and", "or":
+		a := e.value(x.A, boolean, "the left side of `"+x.Op+"`")
+		b := e.value(x.B, boolean, "the right side of `"+x.Op+"`")
+		if a == nil || b == nil {
+			return nil
+		}
+		return &contract.Expr{
+			Op:   map[string]contract.Op{"and": contract.OpAnd, "or": contract.OpOr}[x.Op],
+			Type: boolean,
+			Args: []*contract.Expr{a, b},
+		}
+	case "==", "!=":
+		return e.equal(x)
+	}
+	a := e.expr(x.A, nil)
+	b := e.expr(x.B, nil)
+	if a == nil || b == nil || a.Type.Form == "" || b.Type.Form == "" {
+		return nil
+	}
+	if t := vectorial(x.Op, a, b); t != nil {
+		if t.Form == contract.FormVec2 || t.Form == contract.FormVec3 {
+			return &contract.Expr{Op: numeric[x.Op], Type: t, Args: []*contract.Expr{real(a), real(b)}}
+		}
+		if x.Op == "/" && b.Type.Form == contract.FormTime || x.Op != "+" && x.Op != "-" && x.Op != "*" && x.Op != "/" {
+			t = map[bool]*contract.Type{true: {Form: contract.FormInt}, false: boolean}[x.Op == "/"]
+		}
+		return &contract.Expr{Op: numeric[x.Op], Type: t, Args: []*contract.Expr{a, b}}
+	}
+	operand := &contract.Type{Form: contract.FormInt}
+	if a.Type.Form == contract.FormReal || b.Type.Form == contract.FormReal {
+		if x.Op == "%" {
+			e.fail(x.OpAt, "wrong-type", "`%` works on whole numbers only", "reals have + - * /")
+			return nil
+		}
+		operand = &contract.Type{Form: contract.FormReal}
+	}
+	result := operand
+	switch x.Op {
+	case "<", "<=", ">", ">=":
+		result = boolean
+	}
+	for i, side := range []*contract.Expr{a, b} {
+		if side.Type.Form != contract.FormInt && side.Type.Form != contract.FormReal {
+			hint := "it has to be a number"
+			switch a, b := a.Type.Form, b.Type.Form; {
+			case a == contract.FormTime || b == contract.FormTime:
+				hint = timeHint(x.Op)
+			case a == contract.FormVec2 || a == contract.FormVec3 || b == contract.FormVec2 || b == contract.FormVec3:
+				hint = "vectors have + and - between them, and * and / with a number; compare a length or distance"
+			}
+			e.fail(
+				[]syntax.Expr{x.A, x.B}[i].Span(), "wrong-type",
+				fmt.Sprintf("the %s side of `%s` is %s", []string{"left", "right"}[i], x.Op, describe(side.Type)), hint,
+			)
+			return nil
+		}
+	}
+	if operand.Form == contract.FormReal {
+		a = real(a)
+		b = real(b)
+	}
+	return &contract.Expr{Op: numeric[x.Op], Type: result, Args: []*contract.Expr{a, b}}
+}
+
+// vectorial gives the type of an operation on vectors or times, or nil when it is none.
+func vectorial(op string, a, b *contract.Expr) *contract.Type {
+	number := func(t *contract.Type) bool { return t.Form == contract.FormInt || t.Form == contract.FormReal }
+	vector := func(t *contract.Type) bool { return t.Form == contract.FormVec2 || t.Form == contract.FormVec3 }
+	switch ta, tb := a.Type, b.Type; {
+	case vector(ta) && ta.Form == tb.Form &&
+		(op == "+" || op == "-"), vector(ta) && number(tb) && (op == "*" || op == "/"):
+		return &contract.Type{Form: ta.Form}
+	case number(ta) && vector(tb) && op == "*":
+		return &contract.Type{Form: tb.Form}
+	case ta.Form == contract.FormTime && tb.Form == contract.FormTime && op != "*" &&
+		op != "%", ta.Form == contract.FormTime && tb.Form == contract.FormInt &&
+		(op == "*" || op == "/"), ta.Form == contract.FormInt && tb.Form == contract.FormTime && op == "*":
+		return &contract.Type{Form: contract.FormTime}
+	case ta.Form == contract.FormInstant && tb.Form == contract.FormInstant && op == "-":
+		return &contract.Type{Form: contract.FormTime}
+	case ta.Form == contract.FormInstant && tb.Form == contract.FormInstant && op[0] != '*' && op[0] != '/' &&
+		op[0] != '%' && op != "+":
+		return &contract.Type{Form: contract.FormTime}
+	case ta.Form == contract.FormInstant && tb.Form == contract.FormTime && (op == "+" || op == "-"):
+		return &contract.Type{Form: contract.FormInstant}
+	}
+	return nil
+}
+
+func (e *env) equal(x *syntax.Binary) *contract.Expr {
+	op := contract.OpEq
+	if x.Op == "!=" {
+		op = contract.OpNe
+	}
+	out := func(a, b *contract.Expr) *contract.Expr {
+		return &contract.Expr{Op: op, Type: &contract.Type{Form: contract.FormBool}, Args: []*contract.Expr{a, b}}
+	}
+	// A bare enum value takes its type from the other side.
+	first := x.A
+	second := x.B
+	if r, ok := x.A.(*syntax.Ref); ok && !e.known(r) || ok && r.Text == "nothing" {
+		first = x.B
+		second = x.A
+	}
+	a := e.expr(first, nil)
+	if a == nil || a.Type.Form == "" {
+		return nil
+	}
+	switch a.Type.Form {
+	case contract.FormStacks:
+		e.fail(
+			first.Span(), "wrong-type", "stacks cannot be compared as a whole",
+			"compare a count: satchel.count(flare) == 2",
+		)
+		return nil
+	case contract.FormList, contract.FormMap, contract.FormLine:
+		e.fail(
+			first.Span(), "wrong-type", fmt.Sprintf("a %s cannot be compared as a whole", a.Type.Form),
+			"compare what is in it",
+		)
+		return nil
+	case contract.FormNothing:
+		e.fail(
+			first.Span(), "wrong-type", "nothing is compared with nothing",
+			"one of the two sides has to be a ref or a client",
+		)
+		return nil
+	case contract.FormInt, contract.FormReal, contract.FormVec2, contract.FormVec3, contract.FormEntity:
+		b := e.expr(second, a.Type)
+		if b == nil || b.Type.Form == "" {
+			return nil
+		}
+		if a.Type.Form == contract.FormInt && b.Type.Form == contract.FormReal {
+			return out(real(a), b)
+		}
+		if a.Type.Form == contract.FormEntity && b.Type.Form == contract.FormEntity &&
+			slices.ContainsFunc(a.Type.Kinds, func(k *contract.Kind) bool { return slices.Contains(b.Type.Kinds, k) }) {
+			return out(a, b)
+		}
+		b = e.fit(second, b, a.Type, "the other side of `"+x.Op+"`")
+		if b == nil {
+			return nil
+		}
+		return out(a, b)
+	}
+	b := e.value(second, a.Type, "the other side of `"+x.Op+"`")
+	if b == nil {
+		return nil
+	}
+	return out(a, b)
+}
+
+// known tells whether a bare name means something without a type to look it up in.
+func (e *env) known(r *syntax.Ref) bool {
+	return syntax.Reserved(r.Text) || e.local(r.Text) != nil || e.property(r.Text) != nil || e.Kinds[r.Text] != nil ||
+		e.Consts[r.Text] != nil || e.Settings[r.Text] != nil
+}
+
+// named looks a bare name up in the type that is wanted.
+func (e *env) named(x *syntax.Ref, want *contract.Type) *contract.Expr {
+	if want == nil {
+		return nil
+	}
+	switch want.Form {
+	case contract.FormEnum:
+		if i := slices.Index(want.Enum.Values, x.Text); i >= 0 {
+			e.Used[ValueUse{want.Enum, int64(i)}] = true
+			return &contract.Expr{Op: contract.OpConst, Type: want, Num: int64(i)}
+		}
+	case contract.FormRole:
+		if i := slices.Index(e.Contract.Roles, x.Text); i >= 0 {
+			e.Used[RoleUse(x.Text)] = true
+			return &contract.Expr{Op: contract.OpConst, Type: want, Num: int64(i)}
+		}
+	case contract.FormKind:
+		if i := slices.Index(want.Names, x.Text); i >= 0 {
+			return &contract.Expr{Op: contract.OpConst, Type: want, Num: int64(i)}
+		}
+	}
+	return nil
+}
+
+func (e *env) ref(x *syntax.Ref, want *contract.Type) *contract.Expr {
+	if x.Text == "nothing" {
+		return &contract.Expr{Op: contract.OpConst, Type: &contract.Type{Form: contract.FormNothing}}
+	}
+	if v := e.Consts[x.Text]; v != nil && e.local(x.Text) == nil && e.property(x.Text) == nil {
+		if v.Type.Form == "" {
+			return nil
+		}
+		e.Used["const "+x.Text] = true
+		return v
+	}
+	if e.constant {
+		if v := e.named(x, want); v != nil {
+			return v
+		}
+		if want != nil && want.Form == contract.FormEnum {
+			e.fail(
+				x.At, "unknown-name", fmt.Sprintf("`%s` is no %s", x.Text, want.Enum.Name),
+				Suggest(x.Text, want.Enum.Values, "one of "+strings.Join(want.Enum.Values, ", ")),
+			)
+			return nil
+		}
+		e.fail(
+			x.At, "not-constant", fmt.Sprintf("this is computed from `%s`", x.Text),
+			"what is constant is a number, a text, true, false, a vector, a list, a record, a value of an enum or another constant",
+		)
+		return nil
+	}
+	client := &contract.Type{Form: contract.FormClient}
+	switch x.Text {
+	case "self":
+		if e.kind == nil {
+			e.fail(
+				x.At, "no-self", "there is no `self` here", "`self` is the entity whose request, handler or timer runs",
+			)
+			return nil
+		}
+		return e.self()
+	case "owner":
+		if e.kind == nil {
+			e.fail(x.At, "no-self", "there is no `owner` here", "name the entity: c.Diver.owner")
+			return nil
+		}
+		return &contract.Expr{Op: contract.OpOwner, Type: client, Args: []*contract.Expr{e.self()}}
+	case "caller":
+		if e.request == nil {
+			hint := "only a request has one"
+			if e.kind == nil {
+				hint = "only a request has one; here the client is the argument of `on join`"
+			}
+			e.fail(x.At, "no-request", "there is no `caller` here", hint)
+			return nil
+		}
+		return &contract.Expr{Op: contract.OpCaller, Type: client}
+	case "viewer":
+		if !e.viewer {
+			e.fail(
+				x.At, "no-viewer", "there is no `viewer` here",
+				"only an audience has one: the client of whom it is asked",
+			)
+			return nil
+		}
+		return &contract.Expr{Op: contract.OpViewer, Type: client}
+	case "server":
+		return &contract.Expr{Op: contract.OpConst, Type: client}
+	case "everyone", "nobody":
+		e.fail(
+			x.At, "audience", fmt.Sprintf("`%s` is an audience, not a value", x.Text),
+			"it stands after `to`, `from` or `tell`",
+		)
+		return nil
+	}
+	if v := e.local(x.Text); v != nil {
+		if v.Type.Form == "" {
+			return nil
+		}
+		e.Used[v] = true
+		return widened(v)
+	}
+	if p := e.property(x.Text); p != nil {
+		e.Used[p.Offset] = e.Used[p.Offset] || e.written != syntax.Expr(x)
+		return widened(&contract.Expr{
+			Op:   contract.OpGet,
+			Type: p.Type,
+			Prop: p,
+			Args: []*contract.Expr{e.self()},
+		})
+	}
+	if s := e.Settings[x.Text]; s != nil {
+		e.Used[s] = true
+		return widened(&contract.Expr{Op: contract.OpSetting, Type: s.Type, Num: int64(s.Slot)})
+	}
+	if v := e.named(x, want); v != nil {
+		return v
+	}
+	if k := e.Kinds[x.Text]; k != nil {
+		if !k.Shared {
+			hint := "name whose: caller." + k.Name
+			if k.Free() {
+				hint = "go over them, as in `count(x in " + k.Name + " where …)`, or keep a ref to one"
+			}
+			e.fail(x.At, "many", fmt.Sprintf("there may be many %s; which is meant?", k.Name), hint)
+			return nil
+		}
+		return &contract.Expr{Op: contract.OpShared, Type: k.Ref(), Kind: k}
+	}
+	if x.Text == "clients" {
+		e.fail(x.At, "many", "`clients` are all of them, no value", "go over them: count(c in clients where …)")
+		return nil
+	}
+	e.unknown(x, want)
+	return nil
+}
+
+func (e *env) self() *contract.Expr {
+	return &contract.Expr{Op: contract.OpSelf, Type: e.kind.Ref()}
+}
+
+// timeHint says what can be calculated with times, for an operator that was used otherwise.
+func timeHint(op string) string {
+	if op == "*" || op == "/" {
+		return "a time is taken times a whole number, or divided by one: 3s / 2, not 3s * 0.5"
+	}
+	return "a time is compared with, added to and taken from a time: since(phase) > 60s"
+}
+
+func (e *env) unknown(x *syntax.Ref, want *contract.Type) {
+	if builtin[x.Text] {
+		e.fail(
+			x.At, "wrong-type", fmt.Sprintf("`%s` is a function, and is called here without its values", x.Text),
+			"write "+takes[x.Text],
+		)
+		return
+	}
+	if e.Enums[x.Text] != nil {
+		e.fail(
+			x.At, "wrong-type", fmt.Sprintf("`%s` is an enum, not a value", x.Text),
+			fmt.Sprintf("name one of its values: %s.%s", x.Text, e.Enums[x.Text].Values[0]),
+		)
+		return
+	}
+	for _, en := range e.Contract.Enums {
+		if slices.Contains(en.Values, x.Text) {
+			if want != nil && want.Form != "" {
+				e.fail(
+					x.At, "wrong-type", fmt.Sprintf("`%s` is a value of %s", x.Text, en.Name),
+					"here stands "+describe(want),
+				)
+			} else {
+				e.fail(
+					x.At, "unknown-name", fmt.Sprintf("it is not clear what `%s` means here", x.Text),
+					fmt.Sprintf("write %s.%s", en.Name, x.Text),
+				)
+			}
+			return
+		}
+	}
+	var known []string
+	for _, s := range e.scopes {
+		known = append(known, names(s)...)
+	}
+	if e.kind != nil {
+		for _, p := range e.kind.Properties {
+			known = append(known, p.Name)
+		}
+	}
+	if want != nil && want.Form == contract.FormEnum {
+		known = append(known, want.Enum.Values...)
+	}
+	if want != nil && want.Form == contract.FormRole {
+		known = append(known, e.Contract.Roles...)
+	}
+	known = append(known, names(e.Kinds)...)
+	known = append(append(known, names(e.Consts)...), names(e.Settings)...)
+	hint := "a property, an argument or a name made with `let` can stand here"
+	if e.kind == nil {
+		hint = "name whose property it is: c.Diver.hull"
+	}
+	e.fail(x.At, "unknown-name", fmt.Sprintf("the name `%s` is not declared", x.Text), Suggest(x.Text, known, hint))
+}
+
+func (e *env) member(x *syntax.Member) *contract.Expr {
+	if r, ok := x.X.(*syntax.Ref); ok && e.local(r.Text) == nil {
+		if en := e.Enums[r.Text]; en != nil {
+			if i := slices.Index(en.Values, x.Name.Text); i >= 0 {
+				e.Used[en], e.Used[ValueUse{en, int64(i)}] = true, true
+				return &contract.Expr{
+					Op:   contract.OpConst,
+					Type: &contract.Type{Form: contract.FormEnum, Enum: en},
+					Num:  int64(i),
+				}
+			}
+			e.fail(
+				x.Name.At, "unknown-name", fmt.Sprintf("%s has no value `%s`", en.Name, x.Name.Text),
+				Suggest(x.Name.Text, en.Values, "it has "+strings.Join(en.Values, ", ")),
+			)
+			return nil
+		}
+	}
+	on := e.expr(x.X, nil)
+	if on == nil || on.Type.Form == "" {
+		return nil
+	}
+	name := x.Name.Text
+	switch on.Type.Form {
+	case contract.FormEntity:
+		if name == "owner" {
+			return &contract.Expr{
+				Op:   contract.OpOwner,
+				Type: &contract.Type{Form: contract.FormClient},
+				Args: []*contract.Expr{on},
+			}
+		}
+		if k := on.Type.Kind(); k != nil {
+			if p := k.Property(name); p != nil {
+				e.Used[p.Offset] = e.Used[p.Offset] || e.written != syntax.Expr(x)
+				return widened(&contract.Expr{
+					Op:   contract.OpGet,
+					Type: p.Type,
+					Prop: p,
+					Args: []*contract.Expr{on},
+				})
+			}
+		}
+		props := e.common(x.Name, on.Type.Kinds)
+		if props == nil {
+			return nil
+		}
+		get := &contract.Expr{Op: contract.OpGet, Args: []*contract.Expr{on}}
+		for _, k := range on.Type.Kinds {
+			p := props[k.Index]
+			e.Used[p.Offset] = e.Used[p.Offset] || e.written != syntax.Expr(x)
+			get.Type = p.Type
+			get.Prop = p
+		}
+		if len(on.Type.Kinds) > 1 {
+			get.Prop = nil
+			get.Props = props
+		}
+		return widened(get)
+	case contract.FormClient:
+		switch name {
+		case "name":
+			return &contract.Expr{
+				Op:   contract.OpName,
+				Type: &contract.Type{Form: contract.FormText},
+				Args: []*contract.Expr{on},
+			}
+		case "role":
+			return &contract.Expr{
+				Op:   contract.OpRole,
+				Type: &contract.Type{Form: contract.FormRole},
+				Args: []*contract.Expr{on},
+			}
+		case "number":
+			return &contract.Expr{
+				Op:   contract.OpNumber,
+				Type: &contract.Type{Form: contract.FormInt},
+				Args: []*contract.Expr{on},
+			}
+		}
+		var known []string
+		for _, k := range e.Contract.Kinds {
+			if k.Per < 0 {
+				continue
+			}
+			known = append(known, k.Name)
+			if k.Name == name {
+				return &contract.Expr{
+					Op:   contract.OpEntityOf,
+					Type: k.Ref(),
+					Kind: k,
+					Args: []*contract.Expr{on},
+				}
+			}
+		}
+		e.fail(
+			x.Name.At, "unknown-name", fmt.Sprintf("a client has no `%s`", name),
+			Suggest(
+				name, append(known, "name", "role", "number"),
+				"it has name, role, number, and the kinds that each client has one of",
+			),
+		)
+		return nil
+	case contract.FormVec2, contract.FormVec3, contract.FormRecord:
+		if c := counted(on); c != on && c.Type.Form != contract.FormDirection {
+			on = c
+		}
+		return widened(e.field(on, x.Name))
+	}
+	e.fail(
+		x.Name.At, "unknown-name", fmt.Sprintf("%s has no `%s`", describe(on.Type), name),
+		"only entities, clients, vectors and records have parts",
+	)
+	return nil
+}
+
+// field reads a part of a record or vector. The result is in the form that it is held in.
+func (e *env) field(on *contract.Expr, n syntax.Ident) *contract.Expr {
+	if on.Type.Form == contract.FormRecord {
+		offset := 0
+		for _, p := range on.Type.Parts {
+			if p.Name == n.Text {
+				return &contract.Expr{
+					Op:   contract.OpField,
+					Type: p.Type,
+					Num:  int64(offset),
+					Args: []*contract.Expr{on},
+				}
+			}
+			offset += p.Type.Width()
+		}
+		known := on.Type.FieldNames()
+		e.fail(
+			n.At, "unknown-name", fmt.Sprintf("%s has no field `%s`", on.Type.Name, n.Text),
+			Suggest(n.Text, known, "it has "+strings.Join(known, ", ")),
+		)
+		return nil
+	}
+	i := slices.Index([]string{"x", "y", "z"}[:on.Type.Width()], n.Text)
+	if i < 0 {
+		e.fail(
+			n.At, "unknown-name", fmt.Sprintf("a %s has no `%s`", on.Type.Form, n.Text),
+			"it has "+strings.Join([]string{"x", "y", "z"}[:on.Type.Width()], ", "),
+		)
+		return nil
+	}
+	t := *on.Type
+	t.Form = contract.FormReal
+	return &contract.Expr{
+		Op:   contract.OpField,
+		Type: &t,
+		Num:  int64(i),
+		Args: []*contract.Expr{on},
+	}
+}
+
+// at reads `list[index]` or `map[key]`. The result is in the form that it is held in.
+func (e *env) at(on *contract.Expr, x *syntax.Index) *contract.Expr {
+	var key *contract.Expr
+	switch on.Type.Form {
+	case contract.FormList:
+		key = e.value(x.I, &contract.Type{Form: contract.FormInt}, "the place in the list")
+	case contract.FormMap:
+		key = e.value(x.I, on.Type.Key, "the key")
+	default:
+		e.fail(
+			x.X.Span(), "wrong-type", describe(on.Type)+" has no places",
+			"a list has: buoys[0]; a map has keys: scores[caller]",
+		)
+	}
+	if key == nil {
+		return nil
+	}
+	return &contract.Expr{Op: contract.OpAt, Type: on.Type.Of, Args: []*contract.Expr{on, key}}
+}
+
+func (e *env) record(x *syntax.Record) *contract.Expr {
+	tree := e.aliases[x.Type.Text]
+	if tree == nil || tree.Type != nil {
+		var known []string
+		for name, d := range e.aliases {
+			if d.Type == nil {
+				known = append(known, name)
+			}
+		}
+		e.fail(
+			x.Type.At, "unknown-name", fmt.Sprintf("there is no record `%s`", x.Type.Text),
+			Suggest(x.Type.Text, known, "declare it: type "+x.Type.Text+" { … }"),
+		)
+		return nil
+	}
+	e.Used[tree] = true
+	t := e.alias(tree)
+	if t == nil {
+		return nil
+	}
+	out := &contract.Expr{Op: contract.OpRecord, Type: t, Args: make([]*contract.Expr, len(t.Parts))}
+	ok := true
+	for _, set := range x.Sets {
+		i := slices.IndexFunc(t.Parts, func(p contract.Param) bool { return p.Name == set.Name.Text })
+		if i < 0 {
+			known := t.FieldNames()
+			e.fail(
+				set.Name.At, "unknown-name", fmt.Sprintf("%s has no field `%s`", t.Name, set.Name.Text),
+				Suggest(set.Name.Text, known, "it has "+strings.Join(known, ", ")),
+			)
+			ok = false
+			continue
+		}
+		if out.Args[i] != nil {
+			e.fail(set.Name.At, "repeated", fmt.Sprintf("`%s` is given twice", set.Name.Text), "remove one of the two")
+		}
+		out.Args[i] = e.value(set.Value, t.Parts[i].Type, "the field `"+set.Name.Text+"`")
+		ok = ok && out.Args[i] != nil
+	}
+	for i, p := range t.Parts {
+		if ok && out.Args[i] == nil {
+			e.fail(
+				x.At, "not-given", fmt.Sprintf("the field `%s` of %s gets no value here", p.Name, t.Name),
+				"a record is given with all of its fields",
+			)
+			ok = false
+		}
+	}
+	if !ok {
+		return nil
+	}
+	return out
+}

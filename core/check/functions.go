@@ -1,0 +1,120 @@
+package check
+
+import (
+	"fmt"
+	"slices"
+
+	"kamerad/core/contract"
+	"kamerad/core/syntax"
+)
+
+// functions reads the functions and named audiences.
+func (c *checker) functions(fns []*syntax.Fn, audiences []*syntax.AudienceDecl) {
+	c.bounded(syntax.Span{}, "the number of functions", int64(len(fns)), 0, contract.MaxFns)
+	c.bounded(syntax.Span{}, "the number of audiences", int64(len(audiences)), 0, contract.MaxFns)
+	read := map[*contract.Fn]*syntax.Fn{}
+	for _, d := range fns {
+		if c.Fns[d.Name.Text] != nil || builtin[d.Name.Text] || aggregates[d.Name.Text] {
+			c.fail(
+				d.Name.At, "repeated", fmt.Sprintf("there is a function `%s` already", d.Name.Text),
+				"choose another name",
+			)
+			continue
+		}
+		f := &contract.Fn{
+			Index:  len(c.Contract.Fns),
+			Name:   d.Name.Text,
+			Params: c.params(d.Params, inside),
+			Result: c.typ(d.Result, inside),
+			At:     d.At,
+		}
+		c.Fns[f.Name] = f
+		c.Contract.Fns = append(c.Contract.Fns, f)
+		read[f] = d
+	}
+	conds := map[*contract.Named]*syntax.AudienceDecl{}
+	for _, d := range audiences {
+		if c.Audiences[d.Name.Text] != nil || slices.Contains(c.Contract.Roles, d.Name.Text) {
+			c.fail(
+				d.Name.At, "repeated", fmt.Sprintf("there is an audience or role `%s` already", d.Name.Text),
+				"choose another name",
+			)
+			continue
+		}
+		a := &contract.Named{
+			Index:  len(c.Contract.Audiences),
+			Name:   d.Name.Text,
+			Params: c.params(d.Params, inside),
+			Secret: d.Secret,
+			At:     d.At,
+		}
+		c.Audiences[a.Name] = a
+		c.Contract.Audiences = append(c.Contract.Audiences, a)
+		conds[a] = d
+	}
+	for _, f := range c.Contract.Fns {
+		d := read[f]
+		env := &env{checker: c, fn: f, pure: true}
+		env.params(d.Params, f.Params)
+		if f.Result == nil {
+			continue
+		}
+		want := f.Result
+		if want.Holder() {
+			c.fail(
+				d.Result.At, "wrong-type", "a function cannot give a list, a map or stacks",
+				"give one value; or go over the list where it stands",
+			)
+			f.Result = nil
+			continue
+		}
+		f.Body = env.computed(d.Value, want, "the value of `"+f.Name+"`", d.At)
+		f.Body.Params = f.Params
+		f.Rolls = f.Rolls || env.rolled
+	}
+	for range c.Contract.Fns { // who calls one that rolls does so too
+		for _, f := range c.Contract.Fns {
+			for _, call := range c.calls[f] {
+				f.Rolls = f.Rolls || call.to.(*contract.Fn).Rolls
+			}
+		}
+	}
+	for _, a := range c.Contract.Audiences {
+		d := conds[a]
+		env := &env{
+			checker: c,
+			pure:    true,
+			still:   true,
+			viewer:  true,
+		}
+		env.params(d.Params, a.Params)
+		for _, x := range env.scopes[0] {
+			env.Used[x] = true // it may only say of what kind the audience is asked
+		}
+		a.Cond = env.computed(d.Cond, &contract.Type{Form: contract.FormBool}, "the condition of an audience", d.At)
+		a.Cond.Params = a.Params
+	}
+}
+
+// params declares the arguments of what is being read.
+func (e *env) params(trees []syntax.Param, params []contract.Param) {
+	e.enter()
+	for i, p := range trees {
+		if i < len(params) {
+			e.declare(p.Name, params[i].Type)
+		}
+	}
+}
+
+// computed reads a body that is one value.
+func (e *env) computed(x syntax.Expr, want *contract.Type, what string, at syntax.Span) *contract.Body {
+	b := &contract.Body{
+		Value: e.value(x, want, what),
+		File:  e.src.File(at.Start),
+		Line:  e.lineOf(at),
+		At:    x.Span(),
+	}
+	b.Locals = e.nums
+	b.Memory = e.mem
+	return b
+}

@@ -1,0 +1,405 @@
+package check
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"kamerad/core/contract"
+	"kamerad/core/syntax"
+)
+
+func (c *checker) kind(d *syntax.Entity) {
+	if !c.freeTypeName(d.Name) {
+		return
+	}
+	if d.Sort == syntax.SortPart {
+		c.Parts[d.Name.Text] = &Part{Tree: d}
+		return
+	}
+	k := &contract.Kind{
+		Index:  len(c.Contract.Kinds),
+		Name:   d.Name.Text,
+		Shared: d.Sort == syntax.SortShared,
+		Per:    -1,
+		To:     contract.Everyone,
+		At:     d.At,
+	}
+	if d.Per.Text != "" {
+		k.Per = slices.Index(c.Contract.Roles, d.Per.Text)
+		if k.Per < 0 {
+			c.fail(
+				d.Per.At, "unknown-name", fmt.Sprintf("the role `%s` is not declared", d.Per.Text),
+				Suggest(d.Per.Text, c.Contract.Roles, "roles are listed in a line such as `roles player, referee`"),
+			)
+		}
+		k.Per = max(k.Per, 0)
+		c.Used[RoleUse(d.Per.Text)] = true
+	}
+	c.Kinds[k.Name] = k
+	c.Trees[k] = d
+	c.Contract.Kinds = append(c.Contract.Kinds, k)
+}
+
+// audienceOf reads who gets a kind, its properties and its holds.
+func (c *checker) audienceOf(k *contract.Kind, d *syntax.Entity) {
+	if d.To != nil {
+		k.To, k.Who = c.to(k, d.To)
+	}
+	audiences := map[string]*syntax.Audience{}
+	for _, p := range d.Properties {
+		audiences[p.Name.Text] = p.To
+	}
+	for _, h := range d.Holds {
+		audiences[h.Name.Text] = h.To
+	}
+	for _, p := range k.Properties {
+		if a := audiences[p.Name]; a != nil {
+			p.To, p.Who = c.to(k, a)
+		}
+		if p.To == contract.Nobody || k.To == contract.Nobody {
+			p.To = contract.Nobody
+		} else if p.To != contract.Some && k.To != contract.Some {
+			p.To = min(p.To, k.To)
+		}
+	}
+}
+
+// to reads the audience of a property or kind.
+func (c *checker) to(k *contract.Kind, a *syntax.Audience) (contract.Audience, []contract.Who) {
+	if len(a.Terms) == 1 {
+		if r, ok := a.Terms[0].Who.(*syntax.Ref); ok {
+			switch r.Text {
+			case "everyone":
+				return contract.Everyone, nil
+			case "owner":
+				return contract.Owner, nil
+			case "nobody":
+				return contract.Nobody, nil
+			}
+		}
+	}
+	env := &env{
+		checker: c,
+		kind:    k,
+		pure:    true,
+		still:   true,
+	}
+	env.enter()
+	who := env.who(a, "gets a value")
+	if who == nil {
+		return contract.Everyone, nil
+	}
+	return contract.Some, who
+}
+
+func (c *checker) members(k *contract.Kind, d *syntax.Entity) {
+	c.bounded(d.Name.At, "the number of properties", int64(len(d.Properties)+len(d.Holds)), 0, contract.MaxProperties)
+	c.bounded(d.Name.At, "the number of requests", int64(len(d.Requests)), 0, contract.MaxRequests)
+	c.bounded(d.Name.At, "the number of events", int64(len(d.Events)), 0, contract.MaxEvents)
+	taken := map[string]bool{}
+	free := func(n syntax.Ident) {
+		if n.Text != "" && taken[n.Text] {
+			c.fail(n.At, "repeated", fmt.Sprintf("%s has `%s` already", k.Name, n.Text), "choose another name")
+		}
+		taken[n.Text] = true
+	}
+	for _, p := range d.Properties {
+		free(p.Name)
+		if q := c.property(k, p); q != nil {
+			k.Properties = append(k.Properties, q)
+		}
+	}
+	for _, h := range d.Holds {
+		free(h.Name)
+		p := &contract.Property{
+			Index:   len(k.Properties),
+			Name:    h.Name.Text,
+			Type:    &contract.Type{Form: contract.FormBool},
+			Default: []int64{0},
+			Given:   true,
+			To:      contract.Everyone,
+			Slot:    k.Slots,
+			Path:    -1,
+			Offset:  h.At.Start,
+			NameAt:  h.Name.At,
+			Line:    c.lineOf(h.At),
+		}
+		p.Hold = &contract.Hold{Lease: c.ticks(h.Lease.At, h.Lease.Value), Ms: h.Lease.Value, Slot: k.Slots + 1}
+		k.Slots += 2
+		k.Properties = append(k.Properties, p)
+	}
+	for _, e := range d.Events {
+		free(e.Name)
+		if e := c.event(e, k); e != nil {
+			k.Events = append(k.Events, e)
+			c.Contract.Events = append(c.Contract.Events, e)
+		}
+	}
+	k.OnChange = make([]*contract.Body, len(k.Properties))
+	c.bounded(d.Name.At, "the number of actions", int64(len(d.Actions)), 0, contract.MaxActions)
+	for _, a := range d.Actions {
+		free(a.Name)
+		q := &contract.Action{
+			Index:  len(c.Contract.Actions),
+			Kind:   k,
+			Name:   a.Name.Text,
+			Params: c.params(a.Params, inside),
+			Offset: a.At.Start,
+		}
+		k.Actions = append(k.Actions, q)
+		c.Contract.Actions = append(c.Contract.Actions, q)
+	}
+	for _, r := range d.Requests {
+		free(r.Name)
+		q := &contract.Request{
+			Index:  len(c.Contract.Requests),
+			Kind:   k,
+			Name:   r.Name.Text,
+			File:   c.src.File(r.At.Start),
+			Line:   c.lineOf(r.At),
+			At:     r.At,
+			NameAt: r.Name.At,
+		}
+		k.Requests = append(k.Requests, q)
+		c.Contract.Requests = append(c.Contract.Requests, q)
+	}
+}
+
+func (c *checker) property(k *contract.Kind, d *syntax.Property) *contract.Property {
+	p := &contract.Property{
+		Index:  len(k.Properties),
+		Name:   d.Name.Text,
+		Type:   c.typ(d.Type, inProperty),
+		To:     contract.Everyone,
+		Given:  d.Default != nil,
+		Was:    d.Was.Text,
+		Path:   -1,
+		Offset: d.At.Start,
+		NameAt: d.Name.At,
+		Line:   c.lineOf(d.At),
+	}
+	p.Keep = d.Keep != nil
+	p.Once = d.Once != nil
+	p.Loose = d.Loose != nil
+	p.Clamped = d.Clamped != nil
+	if p.Type == nil {
+		return nil
+	}
+	p.Slot = k.Slots
+	k.Slots += p.Type.Width()
+	if d.Clamped != nil && p.Type.Form != contract.FormInt &&
+		(p.Type.Reals() == 0 || p.Type.Form == contract.FormRotation) {
+		c.fail(
+			*d.Clamped, "wrong-type",
+			fmt.Sprintf("`%s` is of the type %s, which has no range to clamp to", p.Name, p.Type),
+			"remove `clamped`; only int, real and vectors have it",
+		)
+	}
+	if d.AtMost != nil &&
+		c.bounded(d.AtMost.At, "the number of times a second", d.AtMost.Value, 1, int64(c.Contract.TickRate)) {
+		p.AtMost = int(d.AtMost.Value)
+	}
+	if d.Keep != nil && k.Per < 0 && c.inPart == nil {
+		c.fail(
+			*d.Keep, "wrong-place", fmt.Sprintf("`%s` cannot be kept: %s belongs to no player", p.Name, k.Name),
+			"`keep` stands in a kind that is `per` a role",
+		)
+	}
+	if d.Keep != nil &&
+		(p.Type.Has(contract.FormEntity) || p.Type.Has(contract.FormClient) || p.Type.Has(contract.FormInstant)) {
+		c.fail(
+			*d.Keep, "wrong-type",
+			fmt.Sprintf("`%s` cannot be kept: a value of the type %s means nothing in another session", p.Name, p.Type),
+			"keep what it stands for",
+		)
+	}
+	if d.Once != nil && (d.Set != nil || d.AtMost != nil || d.Loose != nil || d.Follows != nil) {
+		c.fail(
+			*d.Once, "clash", fmt.Sprintf("`%s` is sent once and has a clause for later changes", p.Name),
+			"remove one of the two",
+		)
+	}
+	// What has no default starts nearest to zero, empty, or at an enum's first value.
+	p.Default = make([]int64, p.Type.Width())
+	p.Type.Slots(0, func(i int, t *contract.Type) {
+		switch {
+		case t.Form == contract.FormClient:
+			p.Default[i] = contract.Nothing
+		case t.Form == contract.FormRotation:
+			p.Default[i+3] = t.High
+		case t.Form == contract.FormInt || t.Counted():
+			for j := range t.Width() {
+				p.Default[i+j] = min(max(0, t.Low), t.High)
+			}
+		}
+	})
+	if p.Type.Form == contract.FormList || p.Type.Form == contract.FormMap {
+		clear(p.Default)
+	}
+	if d.Default != nil {
+		env := &env{checker: c, constant: true}
+		if v := env.value(d.Default, p.Type, "the default of `"+p.Name+"`"); v != nil {
+			slots, ok := c.slots(v)
+			if !ok {
+				c.fail(
+					d.Default.Span(), "not-constant", "this default is computed",
+					"a default is constant; `on spawn` and `on start` can compute one",
+				)
+				return p
+			}
+			p.Default = slots
+		}
+	}
+	return p
+}
+
+func (c *checker) event(d *syntax.Event, k *contract.Kind) *contract.Event {
+	e := &contract.Event{
+		Index:  len(c.Contract.Events),
+		Kind:   k,
+		Name:   d.Name.Text,
+		Params: c.params(d.Params, inMessage),
+		Loose:  d.Loose,
+		Offset: d.At.Start,
+	}
+	if k == nil {
+		for _, other := range c.Contract.Events {
+			if other.Kind == nil && other.Name == e.Name {
+				c.fail(
+					d.Name.At, "repeated", fmt.Sprintf("the contract has the event `%s` already", e.Name),
+					"choose another name",
+				)
+				return nil
+			}
+		}
+	}
+	return e
+}
+
+// wholeKind reads what the members of a kind do, once all members of all kinds are known.
+func (c *checker) wholeKind(k *contract.Kind) {
+	d := c.Trees[k]
+	c.audienceOf(k, d)
+	c.clauses(k, d)
+	for i, r := range k.Requests {
+		c.request(r, d.Requests[i])
+	}
+	c.bodies(k, d)
+}
+
+// bodies reads the handlers, timers and actions of a kind.
+func (c *checker) bodies(k *contract.Kind, d *syntax.Entity) {
+	for i, a := range d.Actions {
+		if a.Body == nil {
+			continue // a part only needs it
+		}
+		env := &env{checker: c, kind: k, action: k.Actions[i]}
+		env.params(a.Params, k.Actions[i].Params)
+		k.Actions[i].Body = env.body(a.Body, a.At)
+		k.Actions[i].Body.Params = k.Actions[i].Params
+	}
+	for _, n := range d.Needs {
+		i := slices.IndexFunc(k.Actions, func(a *contract.Action) bool { return a.Name == n.Name.Text })
+		if i < 0 && c.inPart == nil {
+			c.fail(
+				d.Name.At, "unknown-name",
+				fmt.Sprintf("%s has no action `%s`, which a part of it needs", k.Name, n.Name.Text),
+				"declare it: action "+n.Name.Text+"(…) { … }",
+			)
+		} else if i >= 0 &&
+			!slices.EqualFunc(
+				k.Actions[i].Params, c.params(n.Params, inside),
+				func(a, b contract.Param) bool { return a.Type.String() == b.Type.String() },
+			) {
+			c.fail(
+				d.Name.At, "arguments",
+				fmt.Sprintf("the action `%s` of %s has other arguments than a part of it needs", n.Name.Text, k.Name),
+				"give it the same types in the same order",
+			)
+		}
+	}
+	for _, h := range d.Handlers {
+		c.handler(k, h)
+	}
+	c.bounded(d.Name.At, "the number of timers", int64(len(d.Timers)), 0, contract.MaxTimers)
+	for _, t := range d.Timers {
+		timer := &contract.Timer{
+			At:    t.At,
+			After: t.After,
+			Ticks: c.ticks(t.Window.At, t.Window.Value),
+			Slot:  k.Slots,
+		}
+		k.Slots++
+		if t.While != nil {
+			env := &env{
+				checker: c,
+				kind:    k,
+				pure:    true,
+				still:   true,
+			}
+			env.enter()
+			timer.While = env.computed(
+				t.While, &contract.Type{Form: contract.FormBool}, "the condition of a timer", t.At,
+			)
+		}
+		env := &env{checker: c, kind: k}
+		env.enter()
+		timer.Body = env.body(t.Body, t.At)
+		k.Timers = append(k.Timers, timer)
+	}
+}
+
+func (c *checker) handler(k *contract.Kind, h *syntax.Handler) {
+	env := &env{
+		checker:  c,
+		kind:     k,
+		spawning: h.On.Text == "spawn",
+		losing:   strings.HasPrefix(h.On.Text, "owner"),
+	}
+	env.enter()
+	body := env.body(h.Body, h.At)
+	at := map[string]**contract.Body{
+		"start":       &k.OnStart,
+		"spawn":       &k.OnSpawn,
+		"tick":        &k.OnTick,
+		"owner lost":  &k.OnOwnerLost,
+		"owner leave": &k.OnOwnerLeave,
+	}[h.On.Text]
+	switch {
+	case h.On.Text == "change":
+		p := k.Property(h.Param.Text)
+		if p == nil {
+			c.fail(
+				h.Param.At, "unknown-name", fmt.Sprintf("%s has no property `%s`", k.Name, h.Param.Text),
+				Suggest(h.Param.Text, propertyNames(k), "name a property of "+k.Name),
+			)
+			return
+		}
+		c.Used[p.Offset] = true
+		at = &k.OnChange[p.Index]
+		if *at != nil {
+			c.fail(h.At, "repeated", fmt.Sprintf("`%s` has an `on change` already", p.Name), "put both into one")
+		}
+	case at == nil:
+		c.fail(
+			h.On.At, "unknown-name", fmt.Sprintf("nothing is known that `on %s` could wait for", h.On.Text),
+			"a kind can have on start (if shared), on spawn, on tick, on change hull, on owner lost and on owner leave",
+		)
+		return
+	case h.On.Text == "start" && !k.Shared && c.inPart == nil:
+		c.fail(
+			h.On.At, "never",
+			fmt.Sprintf("`on start` of %s never runs: only a shared kind is there when the session starts", k.Name),
+			"write `on spawn`",
+		)
+	case h.On.Text == "spawn" && k.Shared:
+		c.fail(
+			h.On.At, "never", fmt.Sprintf("`on spawn` of %s never runs: a shared kind is there from the start", k.Name),
+			"write `on start`",
+		)
+	case *at != nil:
+		c.fail(h.At, "repeated", fmt.Sprintf("%s has an `on %s` already", k.Name, h.On.Text), "put both into one")
+	}
+	*at = body
+}

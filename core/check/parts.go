@@ -1,0 +1,87 @@
+package check
+
+import (
+	"fmt"
+	"slices"
+
+	"kamerad/core/contract"
+	"kamerad/core/syntax"
+)
+
+// part is a declared part. Its kind, which is in no contract, has what the part itself declares and needs.
+type Part struct {
+	Tree *syntax.Entity
+	Kind *contract.Kind
+}
+
+// onePart reads a part by itself: it may use only what it declares and needs.
+func (c *checker) onePart(p *Part) {
+	requests := len(c.Contract.Requests)
+	events := len(c.Contract.Events)
+	actions := len(c.Contract.Actions)
+	c.inPart = p
+	k := p.Kind
+	k.Index = len(c.Contract.Kinds)
+	tree := c.Trees[k]
+	own := *tree
+	for _, n := range tree.Needs {
+		own.Actions = append(slices.Clip(own.Actions), n)
+	}
+	c.Trees[k] = &own
+	c.members(k, &own)
+	c.wholeKind(k)
+	c.inPart = nil
+	c.Contract.Requests = c.Contract.Requests[:requests]
+	c.Contract.Events = c.Contract.Events[:events]
+	c.Contract.Actions = c.Contract.Actions[:actions]
+}
+
+// merged gives the tree of a kind with all that its parts bring.
+func (c *checker) merged(k *contract.Kind, tree *syntax.Entity) *syntax.Entity {
+	out := *tree
+	out.Properties = nil
+	out.Requests = nil
+	out.Events = nil
+	out.Actions = nil
+	out.Needs = nil
+	out.Handlers = nil
+	out.Timers = nil
+	out.Holds = nil
+	open := map[*syntax.Entity]bool{}
+	done := map[*syntax.Entity]bool{}
+	var add func(d *syntax.Entity)
+	add = func(d *syntax.Entity) {
+		open[d] = true
+		for _, n := range d.With {
+			p := c.Parts[n.Text]
+			switch {
+			case p == nil:
+				c.fail(
+					n.At, "unknown-name", fmt.Sprintf("the part `%s` is not declared", n.Text),
+					Suggest(n.Text, names(c.Parts), "declare it: part "+n.Text+" { … }"),
+				)
+			case open[p.Tree]:
+				c.fail(
+					n.At, "circle", fmt.Sprintf("the part `%s` comes to include itself here", n.Text),
+					"parts cannot stand in a circle",
+				)
+			case !done[p.Tree]:
+				c.Used[p] = true
+				k.Parts = append(k.Parts, n.Text)
+				add(p.Tree)
+			}
+		}
+		delete(open, d)
+		done[d] = true
+		out.Properties = append(out.Properties, d.Properties...)
+		out.Requests = append(out.Requests, d.Requests...)
+		out.Events = append(out.Events, d.Events...)
+		out.Actions = append(out.Actions, d.Actions...)
+		out.Needs = append(out.Needs, d.Needs...)
+		out.Handlers = append(out.Handlers, d.Handlers...)
+		out.Timers = append(out.Timers, d.Timers...)
+		out.Holds = append(out.Holds, d.Holds...)
+	}
+	add(tree)
+	return &out
+}

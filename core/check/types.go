@@ -1,0 +1,473 @@
+package check
+
+import (
+	"fmt"
+	"math"
+	"math/big"
+	"slices"
+
+	"kamerad/core/contract"
+	"kamerad/core/syntax"
+)
+
+// place says where a type stands, and so what it may be.
+type place int
+
+const (
+	inProperty place = iota
+	inMessage        // an argument of a request or event, a reply, a field of a record
+	inside           // an argument of an action, function or audience: ranges may be left out
+)
+
+// plain are the types that need no range in an argument of an action, function or audience.
+var plain = map[string]contract.Form{
+	"int":  contract.FormInt,
+	"real": contract.FormReal,
+	"text": contract.FormText,
+	"vec2": contract.FormVec2,
+	"vec3": contract.FormVec3,
+	"time": contract.FormTime,
+}
+
+// typ reads a type. It is nil when there was a mistake; it has been told.
+func (c *checker) typ(d *syntax.Type, at place) *contract.Type {
+	t := c.plainType(d, at)
+	if t == nil {
+		return nil
+	}
+	alias := c.types[d.Name.Text] != nil
+	reals := t.Reals() > 0 && !alias
+	wrong := d.Low != nil && t.Form != contract.FormInt && t.Form != contract.FormReal && t.Form != contract.FormVec2 && t.Form != contract.FormVec3 ||
+		d.Step != nil && !reals && t.Form != contract.FormDirection ||
+		d.Max != nil && t.Form != contract.FormText &&
+			!t.Holder() || d.Each != nil &&
+		t.Form != contract.FormStacks || d.Chars != nil && t.Form != contract.FormText
+	if wrong || alias && (d.Low != nil || d.Step != nil || d.Max != nil || d.Chars != nil) {
+		c.fail(
+			d.At, "no-bound", fmt.Sprintf("a value of the type %s has no such bound", d.Name.Text),
+			"int, real and vectors have a range, reals and vectors a step, text, lists and maps max, stacks max and each",
+		)
+		return nil
+	}
+	if at != inProperty && t.Form == contract.FormStacks {
+		c.fail(d.At, "wrong-type", "stacks stand only in a property", "send an item and a count")
+		return nil
+	}
+	return t
+}
+
+func (c *checker) plainType(d *syntax.Type, at place) *contract.Type {
+	name := d.Name.Text
+	if form, ok := plain[name]; ok && at == inside && d.Low == nil && d.Max == nil && d.Step == nil {
+		return &contract.Type{Form: form}
+	}
+	switch name {
+	case "bool":
+		return &contract.Type{Form: contract.FormBool}
+	case "client":
+		return &contract.Type{Form: contract.FormClient}
+	case "instant":
+		return &contract.Type{Form: contract.FormInstant}
+	case "int":
+		low, ok1 := d.Low.(*syntax.Number)
+		high, ok2 := d.High.(*syntax.Number)
+		if !ok1 || !ok2 {
+			c.fail(d.At, "no-range", "this int has no range", "say the least and the greatest value: int 0..100")
+			return nil
+		}
+		if low.Value > high.Value {
+			c.fail(
+				d.At, "out-of-range", fmt.Sprintf("the range %d..%d is empty", low.Value, high.Value),
+				"the least value stands first",
+			)
+			return nil
+		}
+		return &contract.Type{Form: contract.FormInt, Low: low.Value, High: high.Value}
+	case "real", "vec2", "vec3":
+		return c.reals(d, contract.Form(name))
+	case "direction", "rotation":
+		return c.turns(d, contract.Form(name))
+	case "text":
+		if d.Max == nil {
+			c.fail(
+				d.At, "no-range", "this text has no greatest length",
+				"say how many characters it may have: text max 40",
+			)
+			return nil
+		}
+		if !c.bounded(d.Max.At, "the greatest length", d.Max.Value, 1, contract.MaxText) {
+			return nil
+		}
+		t := &contract.Type{Form: contract.FormText, Max: int(d.Max.Value)}
+		if d.Chars != nil {
+			t.Chars = d.Chars.Value
+			if t.Chars == "" || len(t.Chars) > 200 {
+				c.fail(
+					d.Chars.At, "out-of-range", "this names no characters, or too many",
+					`as in text max 24 of "a-z0-9 -"`,
+				)
+			}
+		}
+		return t
+	case "stacks":
+		return c.stacks(d)
+	case "list", "map":
+		return c.holder(d, at)
+	case "ref":
+		if d.Ref.Text == "" {
+			c.fail(d.At, "no-range", "this ref does not say to what", "name a kind or part: ref Diver")
+			return nil
+		}
+		return c.refTo(d.Ref)
+	case "kind":
+		return c.kindOf(d)
+	}
+	if e := c.Enums[name]; e != nil {
+		c.Used[e] = true
+		return &contract.Type{Form: contract.FormEnum, Enum: e}
+	}
+	if tree := c.aliases[name]; tree != nil {
+		c.Used[tree] = true
+		return c.alias(tree)
+	}
+	if c.Kinds[name] != nil || c.Parts[name] != nil {
+		if at == inside {
+			return c.refTo(d.Name)
+		}
+		c.fail(
+			d.Name.At, "wrong-type", fmt.Sprintf("`%s` is a kind, not a type", name),
+			"a reference to one is `ref "+name+"`",
+		)
+		return nil
+	}
+	known := append(
+		append(names(c.Enums), names(c.aliases)...), "bool", "int", "real", "text", "vec2", "vec3", "direction",
+		"rotation", "stacks", "list", "map", "ref", "client", "instant", "kind",
+	)
+	c.fail(
+		d.Name.At, "unknown-type", fmt.Sprintf("the type `%s` is not known", name),
+		Suggest(
+			name, known,
+			"one of bool, int 0..100, real 0..1 step 0.01, text max 40, vec2 -9..9 step 0.1, list<T> max 8, stacks<Item> max 6 each 5, ref Diver, client, or an enum or type that is declared",
+		),
+	)
+	return nil
+}
+
+func (c *checker) stacks(d *syntax.Type) *contract.Type {
+	if len(d.Of) == 0 || d.Max == nil || d.Each == nil {
+		c.fail(
+			d.At, "no-range", "these stacks are not bounded",
+			"say of what, how many, and how many in each: stacks<Item> max 6 each 5",
+		)
+		return nil
+	}
+	of := d.Of[0].Name
+	e := c.Enums[of.Text]
+	if e == nil {
+		c.fail(
+			of.At, "unknown-name", fmt.Sprintf("the enum `%s` is not declared", of.Text),
+			Suggest(of.Text, names(c.Enums), "declare it: enum "+of.Text+" { … }"),
+		)
+		return nil
+	}
+	c.Used[e] = true
+	if !c.bounded(d.Max.At, "the number of stacks", d.Max.Value, 1, contract.MaxStacks) ||
+		!c.bounded(d.Each.At, "the greatest count of a stack", d.Each.Value, 1, contract.MaxStackCount) {
+		return nil
+	}
+	return &contract.Type{
+		Form: contract.FormStacks,
+		Enum: e,
+		Max:  int(d.Max.Value),
+		Each: d.Each.Value,
+	}
+}
+
+// holder reads `list<T> max N` or `map<K, V> max N`.
+func (c *checker) holder(d *syntax.Type, at place) *contract.Type {
+	if len(d.Of) == 0 || d.Max == nil {
+		c.fail(
+			d.At, "no-range", fmt.Sprintf("this %s is not bounded", d.Name.Text),
+			"say of what and how many: list<Place> max 8, map<client, int 0..9> max 16",
+		)
+		return nil
+	}
+	if !c.bounded(d.Max.At, "the greatest number of values", d.Max.Value, 1, contract.MaxItems) {
+		return nil
+	}
+	t := &contract.Type{Form: contract.Form(d.Name.Text), Max: int(d.Max.Value)}
+	for i, of := range d.Of {
+		inner := c.typ(of, inMessage)
+		if inner == nil {
+			return nil
+		}
+		if inner.Holder() {
+			c.fail(
+				of.At, "wrong-type", fmt.Sprintf("a %s cannot hold another list, map or stacks", d.Name.Text),
+				"hold a record, or refs to entities that have lists",
+			)
+			return nil
+		}
+		if t.Form == contract.FormMap && i == 0 {
+			switch inner.Form {
+			case contract.FormInt, contract.FormEnum, contract.FormText, contract.FormBool, contract.FormClient, contract.FormEntity, contract.FormKind:
+				t.Key = inner
+				continue
+			}
+			c.fail(
+				of.At, "wrong-type", fmt.Sprintf("a value of the type %s cannot be a key", inner),
+				"a key is an int, an enum, a text, a bool, a client, a ref or a kind",
+			)
+			return nil
+		}
+		t.Of = inner
+	}
+	if t.Width() > contract.MaxSlots {
+		c.fail(
+			d.At, "out-of-range", fmt.Sprintf("this %s takes %d numbers", d.Name.Text, t.Width()),
+			fmt.Sprintf("at most %d", contract.MaxSlots),
+		)
+		return nil
+	}
+	return t
+}
+
+// refTo gives the type of a ref to a kind, or to any kind that has a part.
+func (c *checker) refTo(n syntax.Ident) *contract.Type {
+	if k := c.Kinds[n.Text]; k != nil {
+		return k.Ref()
+	}
+	if p := c.Parts[n.Text]; p != nil {
+		c.Used[p] = true
+		return c.refPart(p)
+	}
+	c.fail(
+		n.At, "unknown-name", fmt.Sprintf("the kind `%s` is not declared", n.Text),
+		Suggest(n.Text, append(names(c.Kinds), names(c.Parts)...), "declare it: entity "+n.Text+" { … }"),
+	)
+	return nil
+}
+
+func (c *checker) refPart(p *Part) *contract.Type {
+	t := &contract.Type{Form: contract.FormEntity, Name: p.Tree.Name.Text}
+	for _, k := range c.Contract.Kinds {
+		if slices.Contains(k.Parts, p.Tree.Name.Text) {
+			t.Kinds = append(t.Kinds, k)
+			t.Names = append(t.Names, k.Name)
+		}
+	}
+	if p.Kind != nil && c.inPart == p {
+		t.Kinds = append(t.Kinds, p.Kind)
+		t.Names = append(t.Names, p.Kind.Name)
+	}
+	return t
+}
+
+func (c *checker) kindOf(d *syntax.Type) *contract.Type {
+	t := &contract.Type{Form: contract.FormKind}
+	for _, n := range d.Kinds {
+		k := c.Kinds[n.Text]
+		if k == nil {
+			c.fail(
+				n.At, "unknown-name", fmt.Sprintf("the kind `%s` is not declared", n.Text),
+				Suggest(n.Text, names(c.Kinds), "name kinds, as in `kind of [Crate, Sled]`"),
+			)
+			return nil
+		}
+		if k.Shared || k.Per >= 0 {
+			c.fail(
+				n.At, "wrong-type", fmt.Sprintf("%s is never spawned by the contract", k.Name),
+				"name kinds that are neither shared nor `per` a role",
+			)
+			return nil
+		}
+		if slices.Contains(t.Names, k.Name) {
+			c.fail(n.At, "repeated", fmt.Sprintf("`%s` stands twice in this list", k.Name), "remove one of the two")
+			continue
+		}
+		t.Kinds = append(t.Kinds, k)
+		t.Names = append(t.Names, k.Name)
+	}
+	if len(t.Kinds) == 0 {
+		c.fail(d.At, "no-range", "this kind does not say of which", "name kinds: kind of [Crate, Sled]")
+		return nil
+	}
+	return t
+}
+
+// alias gives the type of a `type` declaration, which is read when it is first used.
+func (c *checker) alias(d *syntax.TypeDecl) *contract.Type {
+	name := d.Name.Text
+	if t, done := c.types[name]; done {
+		return t
+	}
+	if c.open[name] {
+		c.fail(
+			d.Name.At, "circle", fmt.Sprintf("the type `%s` is made of itself", name), "types cannot stand in a circle",
+		)
+		return nil
+	}
+	c.open[name] = true
+	defer delete(c.open, name)
+	var t *contract.Type
+	if d.Type != nil {
+		t = c.typ(d.Type, inMessage)
+		if d.Type.Name.Text == "stacks" {
+			t = nil
+		}
+	} else {
+		t = &contract.Type{Form: contract.FormRecord, Name: name}
+		for _, f := range d.Fields {
+			if slices.ContainsFunc(t.Parts, func(p contract.Param) bool { return p.Name == f.Name.Text }) {
+				c.fail(
+					f.Name.At, "repeated", fmt.Sprintf("%s has the field `%s` already", name, f.Name.Text),
+					"choose another name",
+				)
+				continue
+			}
+			ft := c.typ(f.Type, inMessage)
+			if ft == nil {
+				continue
+			}
+			if ft.Holder() {
+				c.fail(
+					f.Type.At, "wrong-type", "a record cannot hold a list, a map or stacks",
+					"give the entity a property of its own for it",
+				)
+				continue
+			}
+			t.Parts = append(t.Parts, contract.Param{Name: f.Name.Text, Type: ft})
+		}
+		switch {
+		case len(d.Fields) == 0:
+			c.fail(
+				d.At, "empty", fmt.Sprintf("the record %s has no field", name),
+				"as in `type Mark { number: int 0..9, at: Place }`",
+			)
+			t = nil
+		case len(t.Parts) == 0:
+			t = nil
+		case t.Width() > contract.MaxRecord:
+			c.fail(
+				d.Name.At, "out-of-range", fmt.Sprintf("the record %s takes %d numbers", name, t.Width()),
+				fmt.Sprintf("at most %d", contract.MaxRecord),
+			)
+			t = nil
+		}
+	}
+	c.types[name] = t
+	return t
+}
+
+// reals reads the range and step of a real or vector.
+func (c *checker) reals(d *syntax.Type, form contract.Form) *contract.Type {
+	if d.Low == nil || d.High == nil || d.Step == nil {
+		c.fail(
+			d.At, "no-range", fmt.Sprintf("this %s has no range or no step", form),
+			fmt.Sprintf("say the least and the greatest value and the step: %s -100..100 step 0.5", form),
+		)
+		return nil
+	}
+	t := &contract.Type{Form: form}
+	if !c.step(d.Step, t) {
+		return nil
+	}
+	low := rational(d.Low)
+	high := rational(d.High)
+	step := rational(d.Step)
+	if low.Cmp(high) > 0 {
+		c.fail(d.At, "out-of-range", fmt.Sprintf("the range of this %s is empty", form), "the least value stands first")
+		return nil
+	}
+	counts := [2]int64{}
+	for i, end := range []*big.Rat{low, high} {
+		n := new(big.Rat).Quo(end, step)
+		// Up to 2^53 a count and the number that it stands for are exact. A fraction is not: it is rounded when it is
+		// made of its count and again when its count is made of it, by less than half a step as long as there are at
+		// most 2^50.
+		most := limit
+		told := "at most 2^53 steps"
+		if t.Per > 1 {
+			most = limitOfFractions
+			told = "at most 2^50 steps"
+		}
+		if !n.IsInt() || new(big.Rat).Abs(end).Cmp(limit) > 0 || new(big.Rat).Abs(n).Cmp(most) > 0 {
+			c.fail(
+				[]syntax.Expr{d.Low, d.High}[i].Span(), "out-of-range",
+				"this end of the range is not a whole number of steps, or too far away", told,
+			)
+			return nil
+		}
+		counts[i] = n.Num().Int64()
+	}
+	t.Low = counts[0]
+	t.High = counts[1]
+	return t
+}
+
+// turns reads `direction step S` or `rotation step S`.
+func (c *checker) turns(d *syntax.Type, form contract.Form) *contract.Type {
+	if d.Step == nil {
+		c.fail(
+			d.At, "no-range", fmt.Sprintf("this %s has no step", form),
+			fmt.Sprintf("say it in radians: %s step 0.01", form),
+		)
+		return nil
+	}
+	t := &contract.Type{Form: form}
+	if !c.step(d.Step, t) {
+		return nil
+	}
+	if t.Unit != 1 || t.Per < 2 || t.Per > 1_000_000 {
+		c.fail(
+			d.Step.Span(), "out-of-range", fmt.Sprintf("this step is too wide or too small for a %s", form),
+			"from 0.5 to 0.000001",
+		)
+		return nil
+	}
+	t.High = int64(math.Round(math.Pi * float64(t.Per)))
+	if form == contract.FormRotation {
+		t.High = t.Per
+	}
+	t.Low = -t.High
+	return t
+}
+
+// step reads a step into a type.
+func (c *checker) step(x syntax.Expr, t *contract.Type) bool {
+	step := rational(x)
+	t.Per = 1
+	t.Unit = 1
+	switch {
+	case step.Sign() > 0 && step.IsInt() && step.Num().IsInt64():
+		t.Unit = step.Num().Int64()
+	case step.Sign() > 0 && step.Num().Cmp(big.NewInt(1)) == 0 && step.Denom().IsInt64():
+		t.Per = step.Denom().Int64()
+	default:
+		c.fail(
+			x.Span(), "out-of-range", "this is no step",
+			"a step is a whole number, or 1 over one: 5, 1, 0.5, 0.01, 0.001",
+		)
+		return false
+	}
+	return true
+}
+
+var (
+	limit            = new(big.Rat).SetInt64(1 << 53)
+	limitOfFractions = new(big.Rat).SetInt64(1 << 50)
+)
+
+// rational gives the exact value of a number as it was written.
+func rational(x syntax.Expr) *big.Rat {
+	switch x := x.(type) {
+	case *syntax.Number:
+		return new(big.Rat).SetInt64(x.Value)
+	case *syntax.Decimal:
+		if r, ok := new(big.Rat).SetString(x.Text); ok {
+			return r
+		}
+	}
+	return new(big.Rat)
+}

@@ -1,0 +1,318 @@
+package compile
+
+import (
+	"encoding/json"
+	"kamerad/core/contract"
+	"kamerad/core/report"
+	"os"
+	"regexp"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+func tidewreck(t *testing.T) *contract.Contract {
+	raw, err := os.ReadFile("../../demo/tidewreck.kam")
+	require.NoError(t, err)
+	c, problems := LoadWith("tidewreck.kam", string(raw), beside("../../demo/tidewreck.kam"))
+	require.Empty(t, problems, "Tidewreck has no finding left")
+	return c
+}
+
+func loaded(t *testing.T, text string) *contract.Contract {
+	c, problems := Load("wreck.kam", "contract wreck language 1\n"+text)
+	require.NotNil(t, c, problems.Error())
+	return c
+}
+
+// The outline holds nothing that only the server has: no property or kind to nobody, no constant, no body, no check
+// that reads what its caller may not see.
+func TestTheOutlineHoldsNoSecret(t *testing.T) {
+	c := tidewreck(t)
+	raw, err := json.Marshal(c.Outline())
+	require.NoError(t, err)
+	text := string(raw)
+	for _, k := range c.Kinds {
+		if k.To == contract.Nobody {
+			assert.NotContains(t, text, k.Name)
+		}
+		for _, p := range k.Properties {
+			if p.To == contract.Nobody {
+				assert.Nil(t, c.Outline().Kind(k.Name).Property(p.Name))
+				assert.NotRegexp(t, `\b`+p.Name+`\b[^"]*(==|<|>|has\()`, text)
+			}
+		}
+	}
+	source := c.Source.Text
+	for _, m := range regexp.MustCompile(`(?m)^const (\w+)`).FindAllStringSubmatch(source, -1) {
+		assert.NotRegexp(t, `\b`+m[1]+`\b`, text, "a constant")
+	}
+	for _, secret := range []string{
+		"an echo", "What comes back", "Mind the eels", "satchel.take", "wreck.json", "shuffled", "reveal",
+	} {
+		require.Contains(t, source, secret)
+		assert.NotContains(t, text, secret)
+	}
+	use := c.Outline().Kind("Diver").Request("use")
+	assert.Equal(
+		t, []string{"Dive.phase == dive", "satchel.has(item)"}, use.Known, "what the caller sees it may check itself",
+	)
+	assert.Equal(
+		t, []string{"Dive.phase == dive", ""}, c.Outline().Kind("Diver").Request("search").Known,
+		"`search_costs` is a constant",
+	)
+	assert.Equal(t, []string{"Dive.phase == dive", ""}, c.Outline().Kind("Strongbox").Request("guess").Known)
+}
+
+func TestTheMatrixSaysWhoHasWhat(t *testing.T) {
+	m := report.NewMatrix(tidewreck(t))
+	viewers := map[string]int{}
+	for i, v := range m.Viewers {
+		viewers[v.Name] = i
+	}
+	property := func(name string) report.MatrixProperty {
+		for _, p := range m.Properties {
+			if p.Name == name {
+				return p
+			}
+		}
+		t.Fatalf("no %s", name)
+		return report.MatrixProperty{}
+	}
+	request := func(name string) report.MatrixRequest {
+		for _, r := range m.Requests {
+			if r.Name == name {
+				return r
+			}
+		}
+		t.Fatalf("no %s", name)
+		return report.MatrixRequest{}
+	}
+	for _, x := range []struct {
+		name   string
+		access []report.Access
+		want   map[string]report.Access
+	}{
+		{"air", property("Diver.air").Access, map[string]report.Access{
+			"owner":     report.Always,
+			"player":    report.Sometimes,
+			"spectator": report.Never,
+			"referee":   report.Never,
+			"mates":     report.Unrelated,
+		}},
+		{"hull", property("Diver.hull").Access, map[string]report.Access{
+			"owner":   report.Always,
+			"player":  report.Always,
+			"referee": report.Always,
+			"near":    report.Always,
+		}},
+		{
+			"finds", property("Diver.finds").Access,
+			map[string]report.Access{"owner": report.Never, "player": report.Never, "mates": report.Never},
+		},
+		{"an eel's hull", property("Eel.hull").Access, map[string]report.Access{
+			"owner":     report.Never,
+			"player":    report.Sometimes,
+			"spectator": report.Always,
+			"near":      report.Always,
+			"told":      report.Unrelated,
+		}},
+		{
+			"the answer", property("Strongbox.answer").Access,
+			map[string]report.Access{"player": report.Sometimes, "told": report.Always},
+		},
+		{
+			"use", request("Diver.use").Access,
+			map[string]report.Access{"owner": report.Always, "player": report.Sometimes, "spectator": report.Never},
+		},
+		{
+			"end_dive", request("Dive.end_dive").Access,
+			map[string]report.Access{"player": report.Never, "referee": report.Always, "spectator": report.Never},
+		},
+		{
+			"turn", request("Winch.turn").Access,
+			map[string]report.Access{"owner": report.Always, "player": report.Sometimes},
+		},
+	} {
+		for viewer, want := range x.want {
+			assert.Equal(t, want, x.access[viewers[viewer]], "%s for %s", x.name, viewer)
+		}
+	}
+	assert.Equal(
+		t,
+		[]string{
+			"Diver.search", "Diver.use", "every 100ms of Diver", "every 250ms of Diver", "on change hull of Diver",
+		},
+		property("Diver.air").By,
+	)
+	assert.Equal(t, "owner", property("Diver.pos").Writer)
+	assert.Equal(
+		t, "pace distance(old, new) 8 per second burst 2 when not crosses(line(old, new), walls)",
+		property("Diver.pos").Within,
+	)
+	use := request("Diver.use")
+	assert.Equal(
+		t, []string{"Diver.air", "Diver.hull", "Diver.pos", "Diver.satchel", "Diver.score"}, use.Changes,
+		"also by what it sets off",
+	)
+	assert.Equal(t, []string{"Diver.surfaced to mates", "Diver.used to everyone"}, use.Tells)
+	assert.Equal(
+		t, []string{"pick == answer", "pick == answer", "tried.room() > 0 and not tried.has(caller)"},
+		sorted(request("Strongbox.guess").Reveals),
+	)
+	assert.Equal(t, []string{"spawns Crate"}, request("Dive.drop_crate").Does)
+	for _, r := range m.Reveals {
+		assert.NotEmpty(t, r.Of, "%s tells of something", r.Text)
+		assert.Contains(t, tidewreck(t).Source.Line(r.Line), "reveal(")
+	}
+}
+
+func sorted(list []string) []string {
+	for i := range list {
+		for j := range i {
+			if list[i] < list[j] {
+				list[i], list[j] = list[j], list[i]
+			}
+		}
+	}
+	return list
+}
+
+func TestCostsFollowTheRanges(t *testing.T) {
+	c := loaded(t, `enum Item { flare, patch, relic }
+type Place = vec2 -200..200 step 0.01
+type Mark { at: Place, worth: int 0..99 }
+entity Diver per player {
+  yes:     bool = false
+  one:     int 7..7
+  hull:    int 0..100 = 100 clamped
+  low:     int -1..0
+  air:     real 0..100 step 0.5 = 100
+  pos:     Place
+  item:    Item
+  words:   text max 10
+  satchel: stacks<Item> max 6 each 5
+  marks:   list<Mark> max 3
+  hidden:  int 0..100 = 0 to nobody
+  mine:    int 0..100 = 0 to owner
+}
+entity Eel { pos: Place }
+`)
+	cost, err := report.NewCost(c, 4, map[string]int{"Eel": 3})
+	require.NoError(t, err)
+	most := map[string]int{}
+	for _, p := range cost.Properties {
+		most[strings.TrimPrefix(p.Name, "Diver.")] = p.Most
+		assert.LessOrEqual(t, p.Typical, p.Most, p.Name)
+	}
+	assert.Equal(t, map[string]int{
+		"yes": 1, "one": 0, "hull": 7 + 12, "low": 1 + 2, "air": 8 + 12, "pos": 2 * (16 + 12), "item": 2, "words": 13 + 320, "satchel": 3 + 6*(2+3), "marks": 2 + 3*(32+7), "hidden": 0, "mine": 7 + 12, "Eel.pos": 2 * (16 + 12),
+	}, most)
+	more, err := report.NewCost(c, 8, map[string]int{"Eel": 30})
+	require.NoError(t, err)
+	assert.Greater(t, more.Snapshot, cost.Snapshot)
+	assert.Greater(t, more.Most, cost.Most)
+	for _, wrong := range []struct {
+		clients  int
+		entities map[string]int
+		want     string
+	}{
+		{
+			0, nil, "0 clients; from 1 to 1000",
+		}, {
+			1, map[string]int{"Pearl": 1}, `no kind "Pearl"`,
+		}, {
+			1, map[string]int{"Eel": -1}, "-1 entities of Eel",
+		}, {2, map[string]int{"Diver": 3}, "one for each client at most"},
+	} {
+		_, err := report.NewCost(c, wrong.clients, wrong.entities)
+		assert.ErrorContains(t, err, wrong.want)
+	}
+}
+
+func TestVersionsAreCompared(t *testing.T) {
+	before := `roles player, referee
+enum Item { flare, patch }
+shared Dive { round: int 0..9 = 0; request next() from referee check round < 9 else deny "over" { round += 1 } }
+entity Diver per player {
+  hull: int 0..100 = 100 clamped
+  tint: int 0..5 = 0
+  gone: int 0..5 = 0
+  item: Item = flare to owner
+  pos:  vec2 -9..9 step 0.1 set by owner pace distance(old, new) 8 per second
+  event hurt(by: int 0..9)
+  request paint(n: int 0..5) limit 2 per second { tint = n; gone = n; item = patch }
+  request bump() { hull -= 1; tell owner hurt(1) }
+}
+`
+	a := loaded(t, before)
+	same := report.Compare(a, loaded(t, strings.ReplaceAll(before, "  hull:", "  // a remark\n  hull:  ")))
+	assert.Equal(t, &report.Comparison{
+		Changes:   []report.Difference{},
+		TakesOver: true,
+		Blocks:    []string{},
+		Stay:      true,
+		Lose:      []string{},
+	}, same, "remarks are no change")
+
+	for _, x := range []struct {
+		old, new string
+		want     string // what, name, how and aspect of all changes
+		blocks   string
+		lose     string
+	}{
+		{
+			"tint: int 0..5 = 0\n", "shade: int 0..5 = 0 was tint\n",
+			"property Diver.shade renamed; request Diver.paint changed body", "", "Diver.tint",
+		},
+		{
+			"  gone: int 0..5 = 0\n", "", "property Diver.gone removed; request Diver.paint changed body", "",
+			"Diver.gone",
+		},
+		{"hull: int 0..100", "hull: int 0..200", "property Diver.hull changed type", "", "Diver.hull"},
+		{"= flare to owner", "= flare", "property Diver.item changed audience", "", "Diver.item"},
+		{"= flare to owner", "= patch to owner", "property Diver.item changed default", "", ""},
+		{"8 per second }", "9 per second }", "", "", ""},
+		{"distance(old, new) 8", "distance(old, new) 9", "property Diver.pos changed rule", "", ""},
+		{"enum Item { flare, patch }", "enum Item { flare, patch, relic }", "enum Item.relic added", "", "Diver.item"},
+		{"limit 2 per second", "limit 3 per second", "request Diver.paint changed limit", "", "Diver.paint"},
+		{`check round < 9`, `check round < 8`, "request Dive.next changed checks", "", "Dive.next"},
+		{"{ hull -= 1; tell", "{ hull -= 2; tell", "request Diver.bump changed body", "", ""},
+		{"hurt(by: int 0..9)", "hurt(by: int 0..5)", "event Diver.hurt changed arguments", "", "Diver.hurt"},
+		{
+			"paint(n: int 0..5)", "paint(n: int 0..5, m: bool)", "request Diver.paint changed arguments", "",
+			"Diver.paint",
+		},
+		{
+			"roles player, referee", "tick 30 per second\nroles player, referee",
+			"header tick changed ticks per second", "ticks per second", "the number of ticks per second",
+		},
+		{"roles player, referee", "roles player, judge, referee", "role judge added", "", ""},
+		{
+			"entity Diver per player {", "entity Diver per referee {", "kind Diver changed sort",
+			"`Diver` was per player and is per referee", "Diver",
+		},
+		{"roles player", "seats 9\nroles player", "header seats changed seats", "", ""},
+	} {
+		text := strings.Replace(before, x.old, x.new, 1)
+		if strings.Contains(x.new, "shade") {
+			text = strings.Replace(text, "tint = n", "shade = n", 1)
+		} else if strings.Contains(x.old, "gone") {
+			text = strings.Replace(text, "gone = n; ", "", 1)
+		}
+		b, problems := Load("wreck.kam", "contract wreck language 1\n"+text)
+		require.NotNil(t, b, problems.Error())
+		got := report.Compare(a, b)
+		var words []string
+		for _, d := range got.Changes {
+			words = append(words, strings.TrimSpace(d.What+" "+d.Name+" "+string(d.How)+" "+d.Aspect))
+		}
+		assert.Equal(t, x.want, strings.Join(words, "; "), x.new)
+		assert.Contains(t, strings.Join(got.Blocks, "; "), x.blocks, x.new)
+		assert.Equal(t, x.blocks == "", got.TakesOver, x.new)
+		assert.Equal(t, x.lose == "", got.Stay, x.new)
+		assert.Contains(t, strings.Join(got.Lose, ", "), x.lose, x.new)
+	}
+}

@@ -1,0 +1,108 @@
+package findings
+
+import (
+	"fmt"
+	"kamerad/core/contract"
+	"slices"
+)
+
+// Class says how an audience finds its clients.
+type Class string
+
+// The classes: by equal keys, by nearness, the same for all clients of an entity, or by asking each pair.
+const (
+	ByKeys     Class = "keys"
+	ByNearness Class = "nearness"
+	ByEntity   Class = "entity"
+	ByAsking   Class = "asking"
+)
+
+// heavy is how many bits a value that many get and that keeps changing may take before it is told of.
+const heavy = 8 * 1000
+
+// costly looks for audiences that have to be asked of each pair, and for great values that keep changing.
+func (c *finder) costly() {
+	moving := Moving(c.Contract)
+	for _, a := range c.Contract.Audiences {
+		used := false
+		for _, k := range c.Contract.Kinds {
+			of := func(who []contract.Who) bool {
+				return slices.ContainsFunc(who, func(w contract.Who) bool { return w.Aud == a })
+			}
+			used = used || of(k.Who) ||
+				slices.ContainsFunc(k.Properties, func(p *contract.Property) bool { return of(p.Who) })
+		}
+		if used && ClassOf(a) == ByAsking {
+			c.find(
+				"costly", a.At.Start, a.Cond.At,
+				fmt.Sprintf("`%s` has to be asked of each client and entity, in each tick", a.Name),
+				"compare one value of the viewer with one of the entity by `==`, or ask how near they are: those are found without asking",
+			)
+		}
+	}
+	for _, k := range c.Contract.Kinds {
+		for _, p := range k.Properties {
+			most, _ := p.Type.Bits()
+			if most > heavy && p.To != contract.Nobody && moving[p] && p.AtMost == 0 {
+				c.find(
+					"costly", p.Offset, p.NameAt,
+					fmt.Sprintf(
+						"`%s.%s` keeps changing and takes up to %d bytes each time, for each client that gets it",
+						k.Name, p.Name, most/8,
+					),
+					"send it less often: `at most 2 per second`; or keep what changes in a property of its own",
+				)
+			}
+		}
+	}
+}
+
+// moving finds the properties that change without anybody asking: by timers, on ticks, by writes of clients and by
+// holds.
+func Moving(c *contract.Contract) map[*contract.Property]bool {
+	out := map[*contract.Property]bool{}
+	for _, p := range c.Pieces() {
+		if p.Request != nil || p.Once {
+			continue
+		}
+		contract.EachStmt(p.Stmts, func(s *contract.Stmt) {
+			if s.Op < contract.OpSet || s.Op > contract.OpSplit {
+				return
+			}
+			root := s.X.Root()
+			if root.Prop != nil {
+				out[root.Prop] = true
+			}
+			for _, q := range root.Props {
+				if q != nil {
+					out[q] = true
+				}
+			}
+		})
+	}
+	for _, k := range c.Kinds {
+		for _, p := range k.Properties {
+			if p.Set != nil || p.Hold != nil {
+				out[p] = true
+			}
+		}
+	}
+	return out
+}
+
+// class tells how the clients of an audience can be found.
+func ClassOf(a *contract.Named) Class {
+	viewer := func(x *contract.Expr) bool { return x.Op == contract.OpViewer }
+	if a.Cond == nil || a.Cond.Value == nil {
+		return ByAsking
+	}
+	switch s := a.Split(); {
+	case s == nil:
+		return ByAsking
+	case s.Radius != nil:
+		return ByNearness
+	case !contract.Mentions(a.Cond.Value, viewer):
+		return ByEntity
+	}
+	return ByKeys
+}

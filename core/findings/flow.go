@@ -1,0 +1,1415 @@
+package findings
+
+import (
+	"fmt"
+	"math"
+	"slices"
+	"strings"
+
+	"kamerad/core/contract"
+	"kamerad/core/syntax"
+)
+
+// The leak finding follows information through a contract (Denning and Denning, 1977, with the audiences of properties
+// and kinds in place of levels). A label says in which audiences somebody has to be to learn a value; what is read adds
+// to it, what decides whether a statement runs adds to all that the statement does, and whatever reaches clients is
+// held against it. Causes are read one by one: what a property holds was held against its audience when it was written.
+
+// atom is an audience that whoever learns something has to be in, and what the audience is of.
+type atom struct {
+	id    int
+	crowd crowd
+	also  []crowd // to whom it was revealed besides, in this cause
+	of    string  // as a message names it: "`Strongbox.answer`"
+	to    string  // its audience, as in "goes only to owner"
+	whole bool    // of whole entities of a kind: who may not have it does not know that there is one
+}
+
+// label is a set of atoms, by id; nil is what everyone may know.
+type label []*atom
+
+func (a label) with(b label) label {
+	if len(b) == 0 {
+		return a
+	}
+	if len(a) == 0 {
+		return b
+	}
+	out := slices.Clone(a)
+	for _, x := range b {
+		if i, has := slices.BinarySearchFunc(out, x.id, func(y *atom, id int) int { return y.id - id }); !has {
+			out = slices.Insert(out, i, x)
+		}
+	}
+	return out
+}
+
+func (a label) key() string {
+	var b strings.Builder
+	for _, x := range a {
+		fmt.Fprint(&b, x.id, ".")
+	}
+	return b.String()
+}
+
+// val is what is known of a value: what it tells of, which entity or client it names, and the range of a number.
+type val struct {
+	label     label
+	sym       sym
+	low, high float64
+	ranged    bool
+}
+
+// dest is where something becomes known: to those who are in all of its crowds.
+type dest struct {
+	crowds []crowd
+	what   string // as a message names it: "`Diver.score`, which goes to everyone"
+	later  bool   // it becomes known in a cause of its own, by `after … do`
+}
+
+// fault is something that a cause may fail of: then all that it did is undone.
+type fault struct {
+	label label
+	at    syntax.Span
+	decl  int
+	later bool   // it is a cause of its own that fails, by `after … do`
+	mend  string // how not to fail
+}
+
+// cause is what was found out about one request, handler or timer.
+type Cause struct {
+	Request   *contract.Request
+	Name      string // "Diver.use", "on join", "a timer of Diver"
+	line      int
+	Watch     *contract.Property // of an `on change`
+	runs      fault              // what decides whether it runs at all
+	Kind      *contract.Kind     // of self
+	Spawning  bool               // it is an `on spawn`
+	decider   *dest              // who is told whether it failed; nil for nobody
+	faults    []fault
+	dests     []dest
+	Changes   map[*contract.Property]bool
+	Makes     map[*contract.Property]bool // that a spawn gives
+	Spawns    map[*contract.Kind]bool
+	Despawns  map[*contract.Kind]bool
+	GivesAway map[*contract.Kind]bool
+	Events    map[*contract.Event][][]contract.Who
+	Others    map[string]bool // expels, closes, changes roles
+	Reveals   []Reveal
+	actions   map[string]bool // that were read in some way already
+	fns       map[string]val
+	steps     int
+	asked     map[int]syntax.Span // by atom: where a condition that depends on it stands
+	reported  map[string]bool
+}
+
+// flows is the analysis of a contract.
+type flows struct {
+	contract *contract.Contract
+	report   func(finding string, decl int, at syntax.Span, what, hint string)
+	atoms    map[string]*atom
+	causes   []*Cause
+	given    map[*contract.Property]bool // that some spawn gives a value
+	plain    map[*contract.Kind]bool     // that one is there tells nothing
+	varying  map[*contract.Kind]bool     // kinds that are not so after all
+	idle     map[*contract.Expr]fault    // what reveals nothing, as far as it was met
+	telling  map[*contract.Expr]bool     // what reveals something
+
+	unique int
+}
+
+// flow is the analysis of one body.
+type flow struct {
+	*flows
+	cause  *Cause
+	kind   *contract.Kind // of self; nil where there is none
+	self   sym
+	mine   bool // the caller is the owner of self
+	caller int  // the caller's role, or -1
+	viewer sym
+	decl   int // of the declaration that the code stands in
+	at     syntax.Span
+	locals map[int64]val
+	lists  map[int64]val
+	pc     label // what decides whether the present statement runs
+	exit   label // what decided whether the body ended earlier
+	facts  []fact
+	begun  map[sym]*contract.Kind // entities whose properties have their defaults until they are written
+	free   map[string]int         // of stacks and lists that are as they began: how much room there surely is
+	loops  int
+	later  bool  // it is run in a cause of its own, by `after … do`
+	entry  label // what decided whether that runs at all
+	dead   bool  // it always fails before it comes to this place
+	maybe  int   // what is read now may not be read at all
+}
+
+// maxFlow bounds how many actions and functions are followed in one cause. What lies beyond counts as secret.
+const maxFlow = 3000
+
+// silentFlows returns an analysis that reports nothing: it only finds out what values are and what they depend on.
+func silentFlows(c *contract.Contract) *flows {
+	return &flows{contract: c, report: func(string, int, syntax.Span, string, string) {}, atoms: map[string]*atom{}}
+}
+
+// lineOf returns the line in which a part of the contract begins.
+func (l *flows) lineOf(at syntax.Span) int {
+	line, _ := l.contract.Source.Position(at.Start)
+	return line
+}
+
+func (l *flows) newFlow(c *Cause, k *contract.Kind, decl int) *flow {
+	f := &flow{
+		flows:  l,
+		cause:  c,
+		kind:   k,
+		caller: -1,
+		decl:   decl,
+		locals: map[int64]val{},
+		lists:  map[int64]val{},
+	}
+	if k != nil {
+		f.self = "self:" + k.Name
+		if k.Shared {
+			f.self = "the " + k.Name
+		}
+	}
+	return f
+}
+
+func (l *flows) newCause(name string, line int, k *contract.Kind) *Cause {
+	c := &Cause{
+		Name:      name,
+		line:      line,
+		Kind:      k,
+		Changes:   map[*contract.Property]bool{},
+		Makes:     map[*contract.Property]bool{},
+		Spawns:    map[*contract.Kind]bool{},
+		Despawns:  map[*contract.Kind]bool{},
+		GivesAway: map[*contract.Kind]bool{},
+		Events:    map[*contract.Event][][]contract.Who{},
+		Others:    map[string]bool{},
+		actions:   map[string]bool{},
+		fns:       map[string]val{},
+		asked:     map[int]syntax.Span{},
+		reported:  map[string]bool{},
+	}
+	l.causes = append(l.causes, c)
+	return c
+}
+
+func (l *flows) fresh(what string) sym {
+	l.unique++
+	return fmt.Sprintf("%s#%d", what, l.unique)
+}
+
+func (l *flows) atom(c crowd, of, to string) *atom {
+	key := of + " " + c.key()
+	to = "goes only to " + to
+	if to == "goes only to nobody" {
+		to = "goes to nobody"
+	}
+	a := l.atoms[key]
+	if a == nil {
+		a = &atom{
+			id:    len(l.atoms) + 1,
+			crowd: c,
+			of:    of,
+			to:    to,
+		}
+		l.atoms[key] = a
+	}
+	return a
+}
+
+// audience gives the crowd of a kind's or property's audience, for an entity.
+func (l *flows) audience(k *contract.Kind, to contract.Audience, who []contract.Who, on sym) crowd {
+	switch to {
+	case contract.Everyone:
+		return crowd{{sort: contract.ToEveryone}}
+	case contract.Nobody:
+		return crowd{{sort: contract.ToNobody}}
+	case contract.Owner:
+		who = []contract.Who{{Sort: contract.ToOwner}}
+	}
+	f := &flow{
+		flows:  l,
+		cause:  &Cause{fns: map[string]val{}},
+		kind:   k,
+		self:   on,
+		caller: -1,
+	}
+	return f.crowd(who)
+}
+
+// crowd puts the entities and clients of the present body into a list of clients.
+func (f *flow) crowd(who []contract.Who) crowd {
+	var out crowd
+	for _, w := range who {
+		t := term{but: w.But, sort: w.Sort, role: w.Role}
+		switch w.Sort {
+		case contract.ToOwner:
+			t.sort, t.sym, t.role = contract.ToClient, f.ownerOf(f.self), -1
+			if f.kind.Per >= 0 {
+				t.role = f.kind.Per
+			} else if !f.kind.GivenAway {
+				t = term{but: w.But, sort: contract.ToNobody} // it always belongs to the server
+			}
+		case contract.ToCaller:
+			t.sort = contract.ToClient
+			t.sym = "caller"
+			t.role = f.caller
+		case contract.ToClient:
+			t.sym = f.fresh("clients")
+			t.role = -1
+			if w.X.Type.Form == contract.FormClient {
+				t.sym, t.role = f.symOf(w.X), f.roleOf(w.X)
+			}
+		case contract.ToNamed:
+			if w.Aud.OnlyNearness() {
+				t = term{but: w.But, sort: contract.ToEveryone}
+				if w.But {
+					t.sort = contract.ToNobody // who is left out for being near learns it another way
+				}
+				break
+			}
+			t.aud = w.Aud
+			for i, p := range w.Aud.Params {
+				s := sym("")
+				if w.Aud.AsksArgument(i) {
+					s = f.symOf(w.Args[i])
+				}
+				t.args = append(t.args, s)
+				for range p.Type.Width() - 1 {
+					t.args = append(t.args, "")
+				}
+			}
+		}
+		out = append(out, t)
+	}
+	return out
+}
+
+func (f *flow) ownerOf(e sym) sym {
+	if f.mine && e == f.self && len(f.cause.GivesAway) == 0 {
+		return "caller"
+	}
+	return ownerOf(e)
+}
+
+// symOf names the entity or client that an expression stands for.
+func (f *flow) symOf(x *contract.Expr) sym {
+	switch x.Op {
+	case contract.OpSelf:
+		return f.self
+	case contract.OpCaller:
+		return "caller"
+	case contract.OpViewer:
+		return f.viewer
+	case contract.OpShared:
+		return "the " + x.Kind.Name
+	case contract.OpReveal:
+		return f.symOf(x.Args[0])
+	case contract.OpLocal:
+		if v, known := f.locals[x.Num]; known && v.sym != "" {
+			return v.sym
+		}
+	case contract.OpEntityOf:
+		return entityOf(x.Kind, f.symOf(x.Args[0]))
+	case contract.OpOwner:
+		return f.ownerOf(f.symOf(x.Args[0]))
+	case contract.OpGet:
+		if x.Type.Form == contract.FormEntity && x.Prop != nil && x.Prop.Default[0] == 0 && f.fixed(x.Prop) &&
+			f.open(x) {
+			return "nothing"
+		}
+		if x.Prop != nil && !f.cause.Changes[x.Prop] {
+			return f.symOf(x.Args[0]) + "." + x.Prop.Name
+		}
+	case contract.OpConst:
+		if x.Type.Form == contract.FormClient && x.Num == 0 {
+			return "server"
+		}
+		return "nothing"
+	}
+	return f.fresh("some")
+}
+
+// roleOf gives the role of a client, if the contract says it; else -1.
+func (f *flow) roleOf(x *contract.Expr) int {
+	switch x.Op {
+	case contract.OpCaller:
+		return f.caller
+	case contract.OpOwner:
+		if k := x.Args[0].Type.Kind(); k != nil {
+			return k.Per
+		}
+	}
+	return -1
+}
+
+// existence is what knowing of an entity of some kinds tells.
+func (f *flow) existence(kinds []*contract.Kind, on sym) label {
+	var out label
+	for _, k := range kinds {
+		if !k.Shared && k.Per < 0 && !f.plain[k] {
+			out = out.with(f.kindLabel(k, on))
+		}
+	}
+	return out
+}
+
+func (f *flow) kindLabel(k *contract.Kind, on sym) label {
+	if k.To == contract.Everyone {
+		return nil
+	}
+	c := f.audience(k, k.To, k.Who, on)
+	if c.public() {
+		return nil
+	}
+	a := f.atom(c, "`"+k.Name+"`", f.contract.ToText(k.To, k.Who))
+	a.whole = true
+	return label{a}
+}
+
+// property is what a property of an entity tells.
+func (f *flow) property(k *contract.Kind, p *contract.Property, on sym) label {
+	var out label
+	if p.To != contract.Everyone {
+		if c := f.audience(k, p.To, p.Who, on); !c.public() {
+			out = label{f.atom(c, "`"+k.Name+"."+p.Name+"`", f.contract.ToText(p.To, p.Who))}
+		}
+	}
+	if p.To != contract.Nobody {
+		out = out.with(f.kindLabel(k, on))
+	}
+	return out
+}
+
+// toProperty is where a value goes that is written to a property.
+func (f *flow) toProperty(k *contract.Kind, p *contract.Property, on sym) dest {
+	crowds := []crowd{f.audience(k, p.To, p.Who, on)}
+	if k.To != contract.Everyone {
+		crowds = append(crowds, f.audience(k, k.To, k.Who, on))
+	}
+	return dest{
+		crowds: crowds,
+		what:   fmt.Sprintf("`%s.%s`, which goes to %s", k.Name, p.Name, f.contract.ToText(p.To, p.Who)),
+	}
+}
+
+func (f *flow) toKind(k *contract.Kind, on sym, what string) dest {
+	return dest{
+		crowds: []crowd{f.audience(k, k.To, k.Who, on)},
+		what: fmt.Sprintf(
+			"%s `%s`, which %s", what, k.Name,
+			map[bool]string{
+				true:  "everyone sees",
+				false: f.contract.ToText(k.To, k.Who) + " can see",
+			}[k.To == contract.Everyone],
+		),
+	}
+}
+
+var everyone = []crowd{{{sort: contract.ToEveryone}}}
+
+// leaks gives the first atom of a label that does not cover a place where it becomes known.
+func (l *flows) leaks(a label, d dest) *atom {
+	for _, x := range a {
+		if !slices.ContainsFunc(d.crowds, func(c crowd) bool { return l.knows(x, c) }) {
+			return x
+		}
+	}
+	return nil
+}
+
+// knows reports whether everyone in a crowd may know what an atom is of, as far as that can be told from the contract.
+func (l *flows) knows(x *atom, c crowd) bool {
+	for i, t := range c {
+		may := func(of crowd) bool { return l.coversTerm(of, t, c[i+1:]) }
+		if !t.but && t.sort != contract.ToNobody && !may(x.crowd) && !slices.ContainsFunc(x.also, may) {
+			return false
+		}
+	}
+	return true
+}
+
+// revealedTo returns a label whose values those in a crowd may know as well.
+func (f *flow) revealedTo(l label, who []contract.Who) label {
+	to := f.crowd(who)
+	var out label
+	for _, a := range l {
+		if f.knows(a, to) {
+			out = out.with(label{a})
+			continue
+		}
+		key := a.of + " " + a.crowd.key()
+		for _, c := range append(a.also, to) {
+			key += " also " + c.key()
+		}
+		wide := f.atoms[key]
+		if wide == nil {
+			wide = &atom{
+				id:    len(f.atoms) + 1,
+				crowd: a.crowd,
+				also:  append(slices.Clone(a.also), to),
+				of:    a.of,
+				to:    a.to + " and is revealed to " + f.contract.WhoText(who),
+			}
+			f.atoms[key] = wide
+		}
+		out = out.with(label{wide})
+	}
+	return out
+}
+
+// sink holds a value, and what decides whether the statement runs, against a place where it becomes known.
+func (f *flow) sink(l label, d dest) {
+	d.later = f.later
+	f.cause.dests = append(f.cause.dests, d)
+	if a := f.leaks(l, d); a != nil {
+		f.report("leak", f.decl, f.at, fmt.Sprintf("%s %s, and shows in %s", a.of, a.to, d.what),
+			"if they may learn it, say so where it is read: reveal(…); else keep it in something with the same audience")
+		return
+	}
+	if a := f.leaks(f.pc.with(f.exit), d); a != nil {
+		// One condition is told of once, whatever depends on it.
+		key := fmt.Sprint(a.id, f.cause.asked[a.id])
+		if f.cause.reported[key] {
+			return
+		}
+		f.cause.reported[key] = true
+		f.report(
+			"leak", f.decl, f.at,
+			fmt.Sprintf("whether this happens depends on %s, which %s, and shows in %s", a.of, a.to, d.what),
+			"if they may learn it, say so where it is asked: reveal(…); else let it decide only what the same clients see",
+		)
+	}
+}
+
+// decision holds something against the caller, who learns of it by what is decided.
+func (f *flow) decision(l label, how string) {
+	if a := f.leaks(l, f.toCaller("")); a != nil {
+		f.report(
+			"leak", f.decl, f.at,
+			fmt.Sprintf("%s depends on %s, which %s: the caller learns of it by asking", how, a.of, a.to),
+			"if the caller may learn it, say so: reveal(…); else ask what the caller can see",
+		)
+	}
+}
+
+// toCaller is what only the caller comes to know: a client that knows of the entity that it asks.
+func (f *flow) toCaller(what string) dest {
+	d := dest{crowds: []crowd{{{sort: contract.ToClient, sym: "caller", role: f.caller}}}, what: what}
+	if r := f.cause.Request; r != nil {
+		d.crowds = append(d.crowds, f.audience(r.Kind, r.Kind.To, r.Kind.Who, f.asked()))
+	}
+	return d
+}
+
+// asked names the entity that a request is for, also in the actions that it runs.
+func (f *flow) asked() sym {
+	if r := f.cause.Request; len(r.From) == 1 && r.From[0].Sort == contract.ToOwner && r.Kind.Per >= 0 {
+		return entityOf(r.Kind, "caller")
+	}
+	return f.newFlow(f.cause, f.cause.Request.Kind, 0).self
+}
+
+// mayFail notes that the cause may fail here, what that depends on, and how it would not.
+func (f *flow) mayFail(l label, mend string) {
+	l = l.with(f.pc).with(f.exit)
+	if f.later { // that it runs at all shows in what it does, and is told of there
+		l = slices.DeleteFunc(slices.Clone(l), func(a *atom) bool { return slices.Contains(f.entry, a) })
+	}
+	if len(l) == 0 {
+		return
+	}
+	f.cause.faults = append(f.cause.faults, fault{l, f.at, f.decl, f.later, f.mend(mend)})
+}
+
+// How not to fail.
+const (
+	mendRange   = "keep it in its range: clip(…)"
+	mendClamped = "keep it in its range: say `clamped` where it is declared, or use clip(…)"
+	mendGone    = "ask whether it is there first: exists(…)"
+	mendMissing = "ask whether it has that first, with count() or has(…)"
+	mendZero    = "ask first that what it is divided by is not 0"
+	mendRoom    = "ask for room first: room() > 0"
+	mendTaken   = "ask first whether there is so much of it: has(…), or count() > 0"
+)
+
+// mend words how not to fail at this place: a name that is made in a head is made before the checks below it.
+func (f *flow) mend(way string) string {
+	r := f.cause.Request
+	if r == nil {
+		return way
+	}
+	for i, s := range r.Head {
+		below := slices.ContainsFunc(r.Head[i+1:], func(s contract.Stmt) bool { return s.Op == contract.OpCheck })
+		if s.Op == contract.OpLet && s.At == f.at && below {
+			return "this `let` runs before the checks below it: put it behind the one that asks for what it needs; or " + way
+		}
+	}
+	return way
+}
+
+// under runs something that happens only when a value is such.
+func (f *flow) under(l label, do func()) {
+	before := f.pc
+	f.pc = f.pc.with(l)
+	do()
+	f.pc = before
+}
+
+// observed is what a value tells when it is compared or asked for: of a ref, whether it is there.
+func (f *flow) observed(x *contract.Expr, v val) label {
+	if x.Type.Form == contract.FormEntity && v.sym != "" {
+		return v.label.with(f.existence(x.Type.Kinds, v.sym))
+	}
+	return v.label
+}
+
+// certain tells whether an entity is there whatever happens.
+func certain(x *contract.Expr) bool {
+	return x.Op == contract.OpSelf || x.Op == contract.OpShared || x.Op == contract.OpReveal && certain(x.Args[0])
+}
+
+// values reads some expressions and gives what they tell together.
+func (f *flow) values(list []*contract.Expr) label {
+	var out label
+	for _, x := range list {
+		out = out.with(f.observed(x, f.value(x)))
+	}
+	return out
+}
+
+// value reads an expression.
+func (f *flow) value(x *contract.Expr) val {
+	if x == nil {
+		return val{}
+	}
+	switch x.Op {
+	case contract.OpConst:
+		v := val{sym: "nothing"}
+		switch x.Type.Form {
+		case contract.FormInt, contract.FormTime:
+			v.low = float64(x.Num)
+			v.high = float64(x.Num)
+			v.ranged = true
+		case contract.FormReal:
+			n := math.Float64frombits(uint64(x.Num))
+			if x.Type.Counted() {
+				n = x.Type.Real(x.Num)
+			}
+			v.low = n
+			v.high = n
+			v.ranged = true
+		case contract.FormClient:
+			v.sym = f.symOf(x)
+		}
+		return v
+	case contract.OpSelf, contract.OpShared, contract.OpCaller, contract.OpViewer:
+		return val{sym: f.symOf(x)}
+	case contract.OpNow, contract.OpTable, contract.OpSetting:
+		return f.typed(val{}, x.Type)
+	case contract.OpLocal:
+		if x.Type.Holder() {
+			return f.lists[x.Num]
+		}
+		return f.bounded(f.locals[x.Num], f.same(x))
+	case contract.OpOwner:
+		e := f.value(x.Args[0])
+		l := f.observed(x.Args[0], e)
+		if !certain(x.Args[0]) {
+			f.there(e.sym, l)
+		}
+		for _, k := range x.Args[0].Type.Kinds {
+			l = l.with(f.kindLabel(k, e.sym))
+		}
+		return val{label: l, sym: f.symOf(x)}
+	case contract.OpEntityOf:
+		c := f.value(x.Args[0])
+		return val{label: c.label, sym: f.symOf(x)}
+	case contract.OpGet, contract.OpPath, contract.OpSince:
+		return f.get(x)
+	case contract.OpReveal:
+		return f.reveal(x)
+	case contract.OpAnd, contract.OpOr:
+		a := f.value(x.Args[0])
+		var b val
+		facts := len(f.facts)
+		if x.Op == contract.OpAnd {
+			f.assume(x.Args[0], true)
+		}
+		f.maybe++
+		f.under(a.label, func() { b = f.value(x.Args[1]) })
+		f.maybe--
+		f.facts = f.facts[:facts]
+		return val{label: a.label.with(b.label)}
+	case contract.OpEq, contract.OpNe, contract.OpLt, contract.OpLe, contract.OpGt, contract.OpGe:
+		a := f.value(x.Args[0])
+		b := f.value(x.Args[1])
+		l := f.observed(x.Args[0], a).with(f.observed(x.Args[1], b))
+		if len(l) > 0 && compared(x, a, b) != 0 {
+			l = nil // it is always the same
+		}
+		return val{label: l}
+	case contract.OpCallFn:
+		return f.call(x)
+	case contract.OpQuery:
+		return f.query(x)
+	case contract.OpAt:
+		on := f.value(x.Args[0])
+		key := f.value(x.Args[1])
+		l := on.label.with(f.observed(x.Args[1], key))
+		if !f.fits(x, key) {
+			f.mayFail(l, mendMissing)
+		}
+		return f.typed(val{label: l, sym: f.fresh("item")}, x.Type)
+	case contract.OpDiv, contract.OpMod:
+		a := f.value(x.Args[0])
+		b := f.value(x.Args[1])
+		if !b.ranged || b.low <= 0 && b.high >= 0 {
+			f.mayFail(b.label, mendZero)
+		}
+		v := val{label: a.label.with(b.label)}
+		if x.Op == contract.OpMod && b.ranged && b.low > 0 {
+			v.low = 0
+			v.high = b.high - 1
+			v.ranged = true
+			if !a.ranged || a.low < 0 {
+				v.low = 1 - b.high
+			}
+		}
+		return v
+	case contract.OpAdd, contract.OpSub, contract.OpMul, contract.OpNeg:
+		return f.sum(x)
+	case contract.OpClip:
+		v := f.value(x.Args[0])
+		low := f.value(x.Args[1])
+		high := f.value(x.Args[2])
+		out := val{
+			label:  v.label.with(low.label).with(high.label),
+			low:    low.low,
+			high:   high.high,
+			ranged: low.ranged && high.ranged,
+		}
+		if v.ranged {
+			out.low, out.high = min(max(v.low, out.low), out.high), max(min(v.high, out.high), out.low)
+		}
+		return out
+	case contract.OpRoll:
+		low := f.value(x.Args[0])
+		high := f.value(x.Args[1])
+		if !low.ranged || !high.ranged || low.high > high.low {
+			f.mayFail(low.label.with(high.label), "let the lower end of the roll be no greater than the upper one")
+		}
+		return val{
+			label:  low.label.with(high.label),
+			low:    low.low,
+			high:   high.high,
+			ranged: low.ranged && high.ranged,
+		}
+	case contract.OpReal, contract.OpSteps, contract.OpFromInt:
+		v := f.value(x.Args[0])
+		if x.Op == contract.OpSteps {
+			v.sym = ""
+		}
+		return v
+	case contract.OpMath:
+		v := val{ranged: x.Name == "min" || x.Name == "max"}
+		for i, arg := range x.Args {
+			a := f.value(arg)
+			v.label = v.label.with(a.label)
+			v.ranged = v.ranged && a.ranged
+			switch {
+			case i == 0:
+				v.low = a.low
+				v.high = a.high
+			case x.Name == "min":
+				v.low = min(a.low, v.low)
+				v.high = min(a.high, v.high)
+			default:
+				v.low = max(a.low, v.low)
+				v.high = max(a.high, v.high)
+			}
+		}
+		if x.Name == "unit" || x.Name == "root" || x.Name == "turn" {
+			f.mayFail(
+				v.label,
+				"ask first that `"+x.Name+"` has a value there: that a vector has a length, or that a number is not below 0",
+			)
+		}
+		return v
+	case contract.OpName, contract.OpRole, contract.OpNumber:
+		l := f.values(x.Args)
+		f.mayFail(l, mendGone)
+		return val{label: l}
+	case contract.OpCount, contract.OpRoom, contract.OpFind:
+		v := val{
+			label:  f.values(x.Args),
+			low:    0,
+			high:   1e9,
+			ranged: true,
+		}
+		if x.Op == contract.OpFind {
+			v.low = -1
+		}
+		return v
+	}
+	return val{label: f.values(x.Args)}
+}
+
+// fitsType tells whether a value surely is of a type that it is handed over as.
+func (f *flow) fitsType(v val, x *contract.Expr, t *contract.Type) bool {
+	switch t.Form {
+	case contract.FormInt:
+		return t.Low == 0 && t.High == 0 || v.ranged && v.low >= float64(t.Low) && v.high <= float64(t.High)
+	case contract.FormReal:
+		return !t.Counted() || v.ranged && v.low >= t.Real(t.Low) && v.high <= t.Real(t.High)
+	case contract.FormText:
+		return t.Max == 0 || x.Op == contract.OpConst || x.Type.String() == t.String()
+	case contract.FormVec2, contract.FormVec3, contract.FormRotation, contract.FormDirection, contract.FormList, contract.FormRecord, contract.FormMap:
+		return t.Form != contract.FormDirection && !t.Counted() && t.Of == nil && t.Parts == nil ||
+			x.Op == contract.OpConst ||
+			x.Type.String() == t.String() && x.Op != contract.OpSteps
+	}
+	return true
+}
+
+// handed notes that a cause fails when a value is not of the type that it is handed over as.
+func (f *flow) handed(v val, x *contract.Expr, t *contract.Type) { f.handedTo(v, x, t, mendRange) }
+
+func (f *flow) handedTo(v val, x *contract.Expr, t *contract.Type, mend string) {
+	if !f.fitsType(v, x, t) {
+		f.mayFail(v.label, mend)
+	}
+}
+
+// typed adds the range of a type.
+func (f *flow) typed(v val, t *contract.Type) val {
+	switch {
+	case t.Form == contract.FormInt && (t.Low != 0 || t.High != 0):
+		v.low = float64(t.Low)
+		v.high = float64(t.High)
+		v.ranged = true
+	case t.Form == contract.FormReal && t.Counted():
+		v.low, v.high, v.ranged = t.Real(t.Low), t.Real(t.High), true
+	}
+	return v
+}
+
+func (f *flow) sum(x *contract.Expr) val {
+	a := f.value(x.Args[0])
+	out := val{label: a.label, ranged: a.ranged}
+	if x.Op == contract.OpNeg {
+		out.low, out.high = -a.high, -a.low
+	} else {
+		b := f.value(x.Args[1])
+		out.label = a.label.with(b.label)
+		out.ranged = a.ranged && b.ranged
+		switch x.Op {
+		case contract.OpAdd:
+			out.low = a.low + b.low
+			out.high = a.high + b.high
+		case contract.OpSub:
+			out.low, out.high = a.low-b.high, a.high-b.low
+			if out.ranged && f.same(x.Args[0]) == f.same(f.unclipped(x.Args[1], a)) {
+				out.low = 0
+				out.high = 0 // a number less itself
+			}
+		case contract.OpMul:
+			ends := []float64{a.low * b.low, a.low * b.high, a.high * b.low, a.high * b.high}
+			out.low, out.high = slices.Min(ends), slices.Max(ends)
+		}
+	}
+	if x.Type.Form == contract.FormInt && (!out.ranged || math.Max(math.Abs(out.low), math.Abs(out.high)) > 9e18) {
+		f.mayFail(out.label, mendRange) // it may overflow
+	}
+	return out
+}
+
+// unclipped gives what a clip that changes nothing is of.
+func (f *flow) unclipped(x *contract.Expr, v val) *contract.Expr {
+	if x.Op != contract.OpClip || x.Args[1].Op != contract.OpConst || x.Args[2].Op != contract.OpConst ||
+		x.Type.Form != contract.FormInt ||
+		float64(x.Args[1].Num) > v.low || float64(x.Args[2].Num) < v.high {
+		return x
+	}
+	return x.Args[0]
+}
+
+func (f *flow) get(x *contract.Expr) val {
+	e := f.value(x.Args[0])
+	l := f.observed(x.Args[0], e)
+	if !certain(x.Args[0]) {
+		f.there(e.sym, l)
+	}
+	var p *contract.Property
+	for _, k := range x.Args[0].Type.Kinds {
+		q := x.Prop
+		if x.Props != nil {
+			q = x.Props[k.Index]
+		}
+		if q != nil {
+			p = q
+			if f.loops > 0 || f.begun[e.sym] != k || f.cause.Changes[q] || q.Keep || f.given[q] {
+				l = l.with(f.property(k, q, e.sym))
+			}
+		}
+	}
+	v := val{label: l}
+	if x.Op == contract.OpGet {
+		v.sym = f.symOf(x)
+		if p != nil {
+			v = f.typed(v, p.Type)
+			if v.ranged && len(l) == 0 && f.fixed(p) {
+				v.low = float64(p.Default[0])
+				if p.Type.Counted() {
+					v.low = p.Type.Real(p.Default[0])
+				}
+				v.high = v.low
+			}
+			if x.Prop != nil {
+				v = f.bounded(v, f.same(x))
+			}
+		}
+	}
+	return v
+}
+
+// there notes that something is read or run through an entity, which fails when it is not there; from then on it is.
+func (f *flow) there(entity sym, l label) {
+	if !f.known("some " + entity) {
+		f.dead = f.dead || entity == "nothing" && f.maybe == 0
+		f.mayFail(l, mendGone)
+		f.learn("some " + entity)
+	}
+}
+
+// open tells whether everyone may see what is read.
+func (f *flow) open(x *contract.Expr) bool {
+	return x.Prop.To == contract.Everyone &&
+		!slices.ContainsFunc(x.Args[0].Type.Kinds, func(k *contract.Kind) bool { return k.To != contract.Everyone })
+}
+
+// fixed tells whether nothing ever gives a property another value than its default.
+func (f *flow) fixed(p *contract.Property) bool {
+	return !p.Written && p.Set == nil && p.Follows == nil && p.Hold == nil && !p.Keep
+}
+
+// reveal makes a value public, and remembers of what.
+func (f *flow) reveal(x *contract.Expr) val {
+	faults := len(f.cause.faults)
+	exit := f.exit
+	pc := f.pc
+	report := f.flows.report
+	f.flows.report = func(string, int, syntax.Span, string, string) {}
+	v := f.value(x.Args[0])
+	f.flows.report = report
+	l := f.observed(x.Args[0], v)
+	f.cause.faults = f.cause.faults[:faults]
+	f.exit = exit
+	f.pc = pc
+	known := label(nil) // what of it is not for everyone, once it is revealed
+	tells := len(l) > 0
+	if x.Who != nil {
+		known = f.revealedTo(l, x.Who)
+		tells = !slices.Equal(known, l)
+	}
+	if f.flows.telling != nil {
+		if tells {
+			f.flows.telling[x] = true
+		} else {
+			f.flows.idle[x] = fault{at: f.at, decl: f.decl}
+		}
+	}
+	r := Reveal{
+		In:   f.cause.Name,
+		Text: x.Name,
+		Line: f.cause.line,
+		To:   "everyone",
+	}
+	if x.Who != nil {
+		r.To = f.contract.WhoText(x.Who)
+	}
+	if f.at.End > 0 {
+		r.Line = f.lineOf(f.at)
+	}
+	for _, a := range l {
+		r.Of = append(r.Of, strings.Trim(a.of, "`"))
+	}
+	slices.Sort(r.Of)
+	r.Of = slices.Compact(r.Of)
+	if !slices.ContainsFunc(f.cause.Reveals, func(o Reveal) bool {
+		return o.Text == r.Text && o.Line == r.Line &&
+			o.In == r.In && o.To == r.To
+	}) {
+		f.cause.Reveals = append(f.cause.Reveals, r)
+	}
+	v.label = known
+	return v
+}
+
+// call reads a function with the values that it is called with.
+func (f *flow) call(x *contract.Expr) val {
+	inner := *f
+	inner.kind = nil
+	inner.self = ""
+	inner.mine = false
+	inner.facts = nil
+	inner.free = nil
+	inner.begun = nil
+	key := fmt.Sprint("fn ", x.Fn.Index)
+	inner.locals = map[int64]val{}
+	inner.lists = map[int64]val{}
+	var all label
+	for i, a := range x.Args {
+		v := f.value(a)
+		all = all.with(f.observed(a, v))
+		f.handed(v, a, x.Fn.Params[i].Type)
+		v = f.typed(v, x.Fn.Params[i].Type)
+		inner.give(x.Fn.Params, i, v)
+		key += " " + v.sym + "/" + v.label.key()
+	}
+	key += "|" + f.pc.with(f.exit).key()
+	if v, done := f.cause.fns[key]; done {
+		return v
+	}
+	f.cause.steps++
+	if f.cause.steps > maxFlow || x.Fn.Body == nil || x.Fn.Body.Value == nil {
+		l := all.with(
+			label{
+				f.atom(
+					crowd{
+						{sort: contract.ToNobody},
+					}, "what `"+x.Fn.Name+"` computes", "nobody, as far as it can be followed",
+				),
+			},
+		)
+		f.mayFail(l, "let the function call fewer others")
+		return val{label: l, sym: f.fresh("some")}
+	}
+	v := inner.value(x.Fn.Body.Value)
+	f.handed(v, x.Fn.Body.Value, x.Fn.Result)
+	v = f.typed(v, x.Fn.Result)
+	f.cause.fns[key] = v
+	return v
+}
+
+// give puts the value of an argument where the body wants it.
+func (f *flow) give(params []contract.Param, arg int, v val) {
+	nums := int64(0)
+	mem := int64(0)
+	for i, p := range params {
+		if p.Type.Holder() {
+			if i == arg {
+				f.lists[mem] = v
+			}
+			mem += int64(p.Type.Width())
+			continue
+		}
+		if i == arg {
+			f.locals[nums] = v
+		}
+		nums += int64(p.Type.Width())
+	}
+}
+
+// over reads what a loop or query goes over: what each tells by being among them.
+func (f *flow) over(q *contract.Query) label {
+	var l label
+	each := val{}
+	switch {
+	case q.Kinds != nil:
+		each.sym = f.fresh("each")
+		if len(q.Kinds) == 1 {
+			each.sym += ":" + q.Kinds[0].Name
+		}
+		l = f.existence(q.Kinds, each.sym)
+		f.learn("some " + each.sym)
+	case q.Clients:
+		each.sym = f.fresh("client")
+	default:
+		v := f.value(q.List)
+		l = v.label
+		each.label = v.label
+		each.sym = f.fresh("each")
+		each = f.typed(each, q.Var.Type)
+		if q.List.Type.Form == contract.FormMap {
+			f.learn("has " + f.same(q.List) + " " + f.same(q.Var))
+		}
+	}
+	f.locals[q.Var.Num] = each
+	if q.Within != nil {
+		l = l.with(f.value(q.Within).label).with(f.value(q.Of).label)
+		for _, k := range q.Kinds {
+			l = l.with(f.property(k, q.Pos[k.Index], each.sym))
+		}
+	}
+	if q.Where != nil {
+		f.under(l, func() { l = l.with(f.observed(q.Where, f.value(q.Where))) })
+		f.assume(q.Where, true)
+	}
+	return l
+}
+
+func (f *flow) query(x *contract.Expr) val {
+	q := x.Query
+	facts := len(f.facts)
+	defer func() { f.facts = f.facts[:facts] }()
+	f.maybe++
+	defer func() { f.maybe-- }()
+	l := f.over(q)
+	out := val{label: l, sym: f.fresh("one")}
+	if len(q.Kinds) == 1 {
+		out.sym += ":" + q.Kinds[0].Name
+	}
+	f.under(l, func() {
+		if q.Value != nil {
+			v := f.value(q.Value)
+			out.label = out.label.with(f.observed(q.Value, v))
+			if q.Do == "min" || q.Do == "max" {
+				out.low = v.low
+				out.high = v.high
+				out.ranged = v.ranged
+			}
+		}
+		if q.Else != nil {
+			v := f.value(q.Else)
+			out.label = out.label.with(f.observed(q.Else, v))
+			if v.ranged && out.ranged {
+				out.low = min(out.low, v.low)
+				out.high = max(out.high, v.high)
+			} else {
+				out.ranged = false
+			}
+		}
+	})
+	switch q.Do {
+	case "count":
+		out.low = 0
+		out.high = 1e9
+		out.ranged = true
+	case "one", "first", "min", "max", "most", "least", "best":
+		if q.Else == nil || q.Do == "one" { // which one it is decides nothing
+			f.mayFail(
+				l,
+				map[bool]string{
+					true:  "ask `count(…) == 1` first",
+					false: "say `else` behind it, for when there is none",
+				}[q.Do == "one"],
+			)
+		}
+	case "sum":
+		if x.Type.Form == contract.FormInt {
+			f.mayFail(out.label, mendRange)
+		}
+	}
+	if q.Do == "first" || q.Do == "one" || q.Do == "most" || q.Do == "least" || q.Do == "best" {
+		each := f.locals[q.Var.Num]
+		out.label = out.label.with(each.label)
+	}
+	return out
+}
+
+// fact is something that surely holds at the present statement, since it was asked or done before.
+type fact struct {
+	// such as "some e", "room Diver.satchel flare", "has …", "count …", "below …", or "is …" of a number
+	text      string
+	least     int64   // how many there surely are
+	than      string  // or as many as this expression says, worded by `same`
+	low, high float64 // of "is": between which values the number lies
+}
+
+// learn notes that something surely holds.
+func (f *flow) learn(text string) { f.facts = append(f.facts, fact{text: text, least: 1}) }
+
+// known reports whether something was asked for before.
+func (f *flow) known(text string) bool { return f.sure(text, 1, "") }
+
+// sure reports whether there are at least so many of something, or as many as an expression says, which `same` has
+// worded.
+func (f *flow) sure(text string, least int64, than string) bool {
+	return slices.ContainsFunc(f.facts, func(x fact) bool {
+		return x.text == text && (least > 0 && x.least >= least || than != "" && x.than == than)
+	})
+}
+
+// enough reports whether there surely are as many of something as an expression says.
+func (f *flow) enough(text string, n *contract.Expr) bool {
+	for n.Op == contract.OpReveal || n.Op == contract.OpFromInt {
+		n = n.Args[0]
+	}
+	if n.Op == contract.OpConst {
+		return n.Num == 0 || f.sure(text, n.Num, "")
+	}
+	if f.sure(text, 0, f.same(n)) {
+		return true
+	}
+	v := f.quietly(n)
+	return v.ranged && v.low >= 0 && v.high < 1e15 && f.sure(text, max(int64(v.high), 1), "")
+}
+
+// quietly reads an expression without noting anything.
+func (f *flow) quietly(x *contract.Expr) val {
+	inner := *f
+	inner.flows = silentFlows(f.contract)
+	c := *f.cause
+	c.faults = slices.Clone(c.faults)
+	inner.cause = &c
+	inner.facts = slices.Clone(f.facts)
+	return inner.value(x)
+}
+
+// bounded narrows the range of a number to what is known of it.
+func (f *flow) bounded(v val, name string) val {
+	for _, x := range f.facts {
+		if x.text != "is "+name {
+			continue
+		}
+		if !v.ranged {
+			v.low, v.high, v.ranged = x.low, x.high, !math.IsInf(x.low, 0) && !math.IsInf(x.high, 0)
+			continue
+		}
+		if low, high := max(v.low, x.low), min(v.high, x.high); low <= high {
+			v.low = low
+			v.high = high
+		}
+	}
+	return v
+}
+
+// begins notes that an entity is new: its properties have their defaults, and its stacks and lists the room that these
+// leave. What is kept from earlier sessions may be full.
+func (f *flow) begins(k *contract.Kind, on sym) {
+	if f.free == nil {
+		f.free = map[string]int{}
+		f.begun = map[sym]*contract.Kind{}
+	}
+	f.begun[on] = k
+	for _, p := range k.Properties {
+		if (p.Type.Form == contract.FormStacks || p.Type.Form == contract.FormList && !k.Free()) && !p.Keep {
+			f.free[on+"."+p.Name+" "] = p.Type.Max - int(p.Default[0])
+		}
+	}
+}
+
+// takes takes room for something out of what surely is free.
+func (f *flow) takes(t *contract.Type, holder string, count *contract.Expr) bool {
+	if f.loops > 0 || count != nil && (count.Op != contract.OpConst || count.Num < 0) {
+		return false
+	}
+	needs := 1
+	if count != nil {
+		needs = int((count.Num + t.Each - 1) / t.Each)
+	}
+	if f.free[holder] < needs {
+		return false
+	}
+	f.free[holder] -= needs
+	return true
+}
+
+// forget drops what was asked of a property that is written.
+func (f *flow) forget(p *contract.Property) {
+	for i, x := range f.facts {
+		if p == nil || strings.Contains(x.text, "."+p.Name+" ") || strings.Contains(x.than, "."+p.Name+" ") {
+			f.facts[i] = fact{}
+		}
+	}
+}
+
+// same words an expression so that two with the same words have the same value; what cannot be told is like nothing
+// else.
+func (f *flow) same(x *contract.Expr) string {
+	switch x.Op {
+	case contract.OpConst:
+		return fmt.Sprint("const ", x.Num, x.Nums)
+	case contract.OpLocal:
+		return fmt.Sprint("local ", x.Num, x.Type.Holder())
+	case contract.OpReveal, contract.OpReal:
+		return f.same(x.Args[0])
+	case contract.OpGet:
+		if x.Prop != nil {
+			return f.symOf(x.Args[0]) + "." + x.Prop.Name + " "
+		}
+	}
+	return f.fresh("value")
+}
+
+// assume notes what holds once a condition holds: what has room, what is carried, what is there, and between which
+// values a number lies.
+func (f *flow) assume(x *contract.Expr, holds bool) {
+	switch x.Op {
+	case contract.OpAnd:
+		if holds {
+			f.assume(x.Args[0], true)
+			f.assume(x.Args[1], true)
+		}
+	case contract.OpOr:
+		if !holds {
+			f.assume(x.Args[0], false)
+			f.assume(x.Args[1], false)
+		}
+	case contract.OpNot:
+		f.assume(x.Args[0], !holds)
+	case contract.OpReveal:
+		f.assume(x.Args[0], holds)
+	case contract.OpHas:
+		if holds {
+			text := "has " + f.same(x.Args[0]) + " " + f.same(x.Args[1])
+			if len(x.Args) < 3 {
+				f.learn(text)
+			} else {
+				f.amount(text, contract.OpGe, x.Args[2])
+			}
+		}
+	case contract.OpExists:
+		if holds && x.Args[0].Type.Form == contract.FormEntity {
+			f.learn("some " + f.symOf(x.Args[0]))
+		}
+	case contract.OpEq, contract.OpNe, contract.OpLt, contract.OpLe, contract.OpGt, contract.OpGe:
+		op := x.Op
+		if !holds {
+			op = map[contract.Op]contract.Op{
+				contract.OpEq: contract.OpNe,
+				contract.OpNe: contract.OpEq,
+				contract.OpLt: contract.OpGe,
+				contract.OpGe: contract.OpLt,
+				contract.OpGt: contract.OpLe,
+				contract.OpLe: contract.OpGt,
+			}[op]
+		}
+		a := x.Args[0]
+		b := x.Args[1]
+		f.compare(a, op, b)
+		f.compare(b, map[contract.Op]contract.Op{
+			contract.OpEq: contract.OpEq,
+			contract.OpNe: contract.OpNe,
+			contract.OpLt: contract.OpGt,
+			contract.OpGt: contract.OpLt,
+			contract.OpLe: contract.OpGe,
+			contract.OpGe: contract.OpLe,
+		}[op], a)
+	}
+}
+
+// compare notes what holds once a comparison holds, of its left side.
+func (f *flow) compare(a *contract.Expr, op contract.Op, b *contract.Expr) {
+	if a.Type.Form == contract.FormEntity {
+		if op == contract.OpNe && b.Op == contract.OpConst {
+			f.learn("some " + f.symOf(a))
+		}
+		return
+	}
+	bare := func(x *contract.Expr) *contract.Expr {
+		for x.Op == contract.OpReveal || x.Op == contract.OpFromInt || x.Op == contract.OpReal {
+			x = x.Args[0]
+		}
+		return x
+	}
+	a = bare(a)
+	b = bare(b)
+	switch a.Op {
+	case contract.OpRoom, contract.OpCount:
+		text := map[contract.Op]string{contract.OpRoom: "room ", contract.OpCount: "count "}[a.Op] + f.same(a.Args[0])
+		if len(a.Args) > 1 {
+			text += " " + f.same(a.Args[1])
+			if a.Op == contract.OpCount {
+				text = "has" + strings.TrimPrefix(text, "count")
+			}
+		}
+		f.amount(text, op, b)
+	case contract.OpGet, contract.OpLocal:
+		if op == contract.OpLt && b.Op == contract.OpCount && len(b.Args) == 1 {
+			f.learn("below " + f.same(b.Args[0]) + " " + f.same(a))
+		}
+		if b.Op == contract.OpConst && (a.Type.Form == contract.FormInt || a.Type.Form == contract.FormReal) {
+			f.number(a, op, b)
+		}
+	}
+}
+
+// amount notes how many there are of something, once a comparison of it holds.
+func (f *flow) amount(text string, op contract.Op, b *contract.Expr) {
+	x := fact{text: text}
+	switch {
+	case b.Op != contract.OpConst && (op == contract.OpGe || op == contract.OpGt || op == contract.OpEq):
+		x.than = f.same(b)
+		if op == contract.OpGt {
+			x.least = 1
+		}
+	case b.Op != contract.OpConst:
+		return
+	case op == contract.OpGe, op == contract.OpEq:
+		x.least = b.Num
+	case op == contract.OpGt, op == contract.OpNe && b.Num == 0:
+		x.least = b.Num + 1
+	default:
+		return
+	}
+	f.facts = append(f.facts, x)
+}
+
+// number notes between which values a number lies, once a comparison of it with a constant holds.
+func (f *flow) number(a *contract.Expr, op contract.Op, b *contract.Expr) {
+	n := float64(b.Num)
+	step := 1.0
+	if b.Type.Form == contract.FormReal {
+		n = math.Float64frombits(uint64(b.Num))
+		if b.Type.Counted() {
+			n = b.Type.Real(b.Num)
+		}
+	}
+	if a.Type.Form == contract.FormReal {
+		step = 0
+	}
+	x := fact{text: "is " + f.same(a), low: math.Inf(-1), high: math.Inf(1)}
+	switch op {
+	case contract.OpEq:
+		x.low = n
+		x.high = n
+	case contract.OpLt:
+		x.high = n - step
+	case contract.OpLe:
+		x.high = n
+	case contract.OpGt:
+		x.low = n + step
+	case contract.OpGe:
+		x.low = n
+	case contract.OpNe: // one end less
+		v := f.typed(val{}, a.Type)
+		switch {
+		case v.ranged && n == v.low:
+			x.low = n + step
+		case v.ranged && n == v.high:
+			x.high = n - step
+		default:
+			return
+		}
+	}
+	f.facts = append(f.facts, x)
+}
+
+// fits tells whether an index lies within its list, or a key was asked for.
+func (f *flow) fits(x *contract.Expr, v val) bool {
+	if x.Args[0].Type.Form == contract.FormMap {
+		return f.known("has " + f.same(x.Args[0]) + " " + f.same(x.Args[1]))
+	}
+	if x.Args[0].Op == contract.OpTable && v.ranged && v.low >= 0 && x.Args[0].Num < int64(len(f.contract.Memory)) {
+		return v.high < float64(f.contract.Memory[x.Args[0].Num])
+	}
+	return f.inList(x.Args[0], x.Args[1], v)
+}
+
+// inList reports whether an index surely lies within a list, since its length was asked.
+func (f *flow) inList(list, index *contract.Expr, v val) bool {
+	for index.Op == contract.OpReveal {
+		index = index.Args[0]
+	}
+	if !v.ranged || v.low < 0 || v.high > 1e9 {
+		return false
+	}
+	holder := f.same(list)
+	return f.sure("count "+holder, int64(v.high)+1, "") || f.known("below "+holder+" "+f.same(index))
+}

@@ -1,0 +1,624 @@
+package findings
+
+import (
+	"fmt"
+	"kamerad/core/contract"
+	"regexp"
+	"slices"
+	"strings"
+)
+
+// guards looks at each request by itself: who may send it, what it checks, and how often it may come.
+func (c *finder) guards() {
+	quiet := silentFlows(c.Contract)
+	for _, r := range c.Contract.Requests {
+		open, anyone := openTo(r, c.Contract)
+		if open && len(r.Checks) == 0 && len(r.Body) > 0 {
+			c.find(
+				"unguarded", r.At.Start, r.NameAt,
+				fmt.Sprintf("`%s` may come from %s and checks nothing", r.FullName(), c.Contract.WhoText(r.From)),
+				"say what has to hold: check phase == dive else deny \"no dive is on\"",
+			)
+		}
+		if !open && r.Kind.Per >= 0 && r.Limit == nil && r.Pause == nil && floods(r) && !shutsItself(r) {
+			c.find(
+				"unlimited", r.At.Start, r.NameAt,
+				fmt.Sprintf("`%s` may come as often as its owner likes, and reaches everyone each time", r.FullName()),
+				"bound it: limit 4 per second",
+			)
+		}
+		if anyone && r.Limit == nil && r.Pause == nil {
+			c.find(
+				"unlimited", r.At.Start, r.NameAt,
+				fmt.Sprintf(
+					"`%s` may come from %s, as often as a client likes", r.FullName(), c.Contract.WhoText(r.From),
+				),
+				"bound it: limit 4 per second",
+			)
+		}
+		if anyone {
+			c.impersonated(r)
+		}
+		f := quiet.atRequest(r)
+		c.unfair(f, r)
+		c.hopeless(f, r)
+		c.known(f, r)
+	}
+	for _, k := range c.Contract.Kinds {
+		for _, p := range k.Properties {
+			if p.Set != nil {
+				c.unruled(k, p)
+			}
+		}
+	}
+}
+
+// open tells whether a request may come from more than its owner, and whether any client can come to send it: one with
+// the role that a client without a wish gets.
+func openTo(r *contract.Request, c *contract.Contract) (open, anyone bool) {
+	for _, w := range r.From {
+		switch {
+		case w.But:
+		case w.Sort == contract.ToEveryone:
+			open = true
+			anyone = true
+		case w.Sort == contract.ToRole:
+			open = true
+			anyone = anyone || w.Role == 0
+		}
+	}
+	return open, anyone
+}
+
+// shutsItself reports whether a request that was accepted is refused from then on: a check asks for a value that its
+// body surely takes away.
+func shutsItself(r *contract.Request) bool {
+	same := func(a, b *contract.Expr) bool {
+		if a.Op != contract.OpGet || b.Op != contract.OpGet || a.Prop == nil || a.Prop != b.Prop {
+			return false
+		}
+		one := func(x *contract.Expr) bool { return x.Type.Kinds[0].Shared }
+		return a.Args[0].Op == contract.OpSelf && b.Args[0].Op == contract.OpSelf || one(a.Args[0]) && one(b.Args[0])
+	}
+	// comparisons of a property with a constant, and properties that have to be true or false
+	var wants []*contract.Expr
+	var gather func(x *contract.Expr)
+	gather = func(x *contract.Expr) {
+		switch {
+		case x.Op == contract.OpAnd:
+			gather(x.Args[0])
+			gather(x.Args[1])
+		case x.Op == contract.OpEq && x.Args[0].Op == contract.OpGet &&
+			x.Args[1].Op == contract.OpConst, x.Op == contract.OpGet, x.Op == contract.OpNot &&
+			x.Args[0].Op == contract.OpGet:
+			wants = append(wants, x)
+		}
+	}
+	for _, s := range r.Head {
+		if s.Op == contract.OpCheck {
+			gather(s.Value)
+		}
+	}
+	against := func(want *contract.Expr, s *contract.Stmt) bool {
+		if s.Op != contract.OpSet || s.Value.Op != contract.OpConst || s.Value.Nums != nil {
+			return false
+		}
+		switch want.Op {
+		case contract.OpEq:
+			return same(want.Args[0], s.X) && want.Args[1].Num != s.Value.Num
+		case contract.OpNot:
+			return same(want.Args[0], s.X) && s.Value.Num != 0
+		}
+		return same(want, s.X) && s.Value.Num == 0
+	}
+	surely := slices.Clone(r.Body) // what its body surely runs, those of its own actions included
+	for _, s := range r.Body {
+		if s.Op == contract.OpRun && s.Num == 0 && s.Act.Body != nil &&
+			(s.X.Op == contract.OpSelf || s.X.Op == contract.OpShared) {
+			surely = append(surely, s.Act.Body.Stmts...)
+		}
+	}
+	return slices.ContainsFunc(wants, func(want *contract.Expr) bool {
+		of := want
+		if want.Op != contract.OpGet {
+			of = want.Args[0]
+		}
+		shut := false
+		back := false
+		for i := range surely {
+			shut = shut || against(want, &surely[i])
+			contract.EachInside(&surely[i], func(s *contract.Stmt) {
+				back = back ||
+					s.Op == contract.OpSet && same(of, s.X) && !against(want, s)
+			})
+		}
+		return shut && !back
+	})
+}
+
+// floods tells whether each run of a request sends something to many: an event, or what is spawned.
+func floods(r *contract.Request) bool {
+	found := false
+	contract.EachStmt(r.Body, func(s *contract.Stmt) {
+		found = found || s.Op == contract.OpSpawn || s.Op == contract.OpTell && many(s.Who)
+	})
+	return found
+}
+
+// impersonated looks for a client, or somebody's own entity, that comes as an argument and is then used as who is
+// acting.
+func (c *finder) impersonated(r *contract.Request) {
+	caller := func(x *contract.Expr) bool { return x.Op == contract.OpCaller }
+	if contract.AnyExpr(r.Head, caller) || contract.AnyExpr(r.Body, caller) ||
+		slices.ContainsFunc(append(r.Head, r.Body...), func(s contract.Stmt) bool {
+			return slices.ContainsFunc(s.Who, func(w contract.Who) bool { return w.Sort == contract.ToCaller })
+		}) {
+		return
+	}
+	slot := int64(0)
+	for _, p := range r.Params {
+		k := p.Type.Kind()
+		if p.Type.Form == contract.FormClient || k != nil && k.Per >= 0 {
+			argument := func(x *contract.Expr) bool {
+				return x.Op == contract.OpLocal && !x.Type.Holder() &&
+					x.Num == slot
+			}
+			if what := c.actsFor(r, argument); what != "" {
+				c.find(
+					"impersonation", r.At.Start, r.NameAt,
+					fmt.Sprintf(
+						"`%s` takes who is acting from its argument `%s`: any client can name another one, and %s",
+						r.FullName(), p.Name, what,
+					),
+					"who asked is `caller`: use caller"+map[bool]string{
+						true:  "",
+						false: "." + kindName(k),
+					}[p.Type.Form == contract.FormClient]+" in its place, or check that the two are the same",
+				)
+				return
+			}
+		}
+		if !p.Type.Holder() {
+			slot += int64(p.Type.Width())
+		}
+	}
+}
+
+func kindName(k *contract.Kind) string {
+	if k == nil {
+		return ""
+	}
+	return k.Name
+}
+
+// actsFor tells what a request does with an argument that it should do with its caller.
+func (c *finder) actsFor(r *contract.Request, argument func(x *contract.Expr) bool) string {
+	out := ""
+	note := func(what string) {
+		if out == "" {
+			out = what
+		}
+	}
+	for _, s := range r.Body {
+		contract.EachInside(&s, func(s *contract.Stmt) {
+			switch s.Op {
+			case contract.OpSet, contract.OpPut, contract.OpTake, contract.OpCut, contract.OpClear, contract.OpMove, contract.OpSplit:
+				for x := s.X; x.Container() != nil; x = x.Container() {
+					if x.Op == contract.OpAt && contract.Mentions(x.Args[1], argument) {
+						note("what is written is counted as that one's")
+					}
+				}
+				root := s.X.Root()
+				if root.Op == contract.OpGet && contract.Mentions(root.Args[0], argument) {
+					note("`" + root.Property().Name + "` of that one changes")
+				} else if s.Value != nil && argument(s.Value) {
+					note("that one is written down in `" + root.Property().Name + "`")
+				}
+			case contract.OpGive:
+				if contract.Mentions(s.Value, argument) {
+					note("that one becomes the owner")
+				}
+			case contract.OpSpawn:
+				for _, set := range s.Sets {
+					if argument(set.Value) {
+						note("what is spawned counts as that one's")
+					}
+				}
+			case contract.OpRun:
+				if contract.Mentions(s.X, argument) {
+					note("`" + s.Act.Name + "` of that one is run")
+				}
+			}
+		})
+	}
+	return out
+}
+
+// eachCheck calls do for the checks of a head, in which flow f then stands, with what they ask once the head's names
+// are put aside.
+func eachCheck(
+	r *contract.Request, f *flow,
+	do func(s *contract.Stmt, check *contract.Check, asks *contract.Expr, lets map[int64]*contract.Expr),
+) {
+	lets := map[int64]*contract.Expr{}
+	for i := range r.Head {
+		s := &r.Head[i]
+		if s.Op == contract.OpCheck {
+			do(s, &r.Checks[s.Num], unfolded(s.Value, lets, 0), lets)
+			continue
+		}
+		if !s.Value.Type.Holder() {
+			lets[s.Num] = s.Value
+		}
+		f.stmt(s)
+	}
+}
+
+// unfair looks at the checks that strike or expel: what they read has to be known to the caller, and no clock may
+// decide.
+func (c *finder) unfair(f *flow, r *contract.Request) {
+	eachCheck(r, f, func(s *contract.Stmt, check *contract.Check, asks *contract.Expr, _ map[int64]*contract.Expr) {
+		if check.Then != contract.ThenStrike && check.Then != contract.ThenExpel {
+			return
+		}
+		what := ""
+		note := func(s string) {
+			if what == "" {
+				what = s
+			}
+		}
+		contract.Mentions(asks, func(x *contract.Expr) bool {
+			switch x.Op {
+			case contract.OpSince:
+				note("how long it is since `" + x.Prop.Name + "` changed, and the clock of a late client runs behind")
+			case contract.OpNow:
+				note("the clock, which a late client reads behind")
+			case contract.OpLocal:
+				if x.Type.Form == contract.FormInstant {
+					note("an instant, which a late client reads behind")
+				}
+			case contract.OpGet:
+				for _, k := range x.Args[0].Type.Kinds {
+					p := x.Prop
+					if x.Props != nil {
+						p = x.Props[k.Index]
+					}
+					name := "`" + k.Name + "." + p.Name + "`"
+					switch {
+					case p.To != contract.Everyone &&
+						f.leaks(f.property(k, p, f.symOf(x.Args[0])), f.toCaller("")) != nil:
+						note(name + ", which goes to " + c.Contract.ToText(p.To, p.Who) + ": its caller may not see it")
+					case p.AtMost > 0:
+						note(
+							fmt.Sprintf(
+								"%s, which is sent at most %d times a second: its caller may hold an older value", name,
+								p.AtMost,
+							),
+						)
+					case p.Loose:
+						note(name + ", which may be lost on the way: its caller may hold an older value")
+					}
+				}
+			}
+			return false
+		})
+		if what != "" {
+			then := map[contract.Then]string{contract.ThenStrike: "strikes", contract.ThenExpel: "expels"}[check.Then]
+			c.find(
+				"unfair", r.At.Start, s.At, fmt.Sprintf("this check %s by %s", then, what),
+				"an honest client can fail it: use `deny`, and strike for what its caller surely knows",
+			)
+		}
+	})
+}
+
+var identifier = regexp.MustCompile(`\.?[a-z_][A-Za-z0-9_]*`)
+
+// known finds the checks that a client can evaluate itself: they read what the caller can see, name nothing that only
+// the server has, and ask no clock.
+func (c *finder) known(f *flow, r *contract.Request) {
+	eachCheck(r, f, func(s *contract.Stmt, check *contract.Check, asks *contract.Expr, lets map[int64]*contract.Expr) {
+		server := contract.Mentions(asks, func(x *contract.Expr) bool {
+			return x.Op == contract.OpReveal || x.Op == contract.OpNow || x.Op == contract.OpSince ||
+				x.Op == contract.OpCallFn || x.Op == contract.OpTable ||
+				x.Op == contract.OpSetting || partial(x)
+		})
+		for _, w := range identifier.FindAllString(check.Text, -1) {
+			server = server || c.Consts[w] != nil
+			if server {
+				break
+			}
+		}
+		// its text speaks of what a `let` names
+		named := contract.Mentions(s.Value, func(x *contract.Expr) bool {
+			return x.Op == contract.OpLocal &&
+				lets[x.Num] != nil
+		})
+		check.Known = !server && !named && f.leaks(f.observed(s.Value, f.value(s.Value)), f.toCaller("")) == nil
+	})
+}
+
+// partial tells whether an expression reads what a client may see a part of only, or late: what is near, what is
+// throttled or may be lost, or a query over a kind that it does not see all of. A client's own answer would be another
+// one.
+func partial(x *contract.Expr) bool {
+	near := func(who []contract.Who) bool {
+		return slices.ContainsFunc(who, func(w contract.Who) bool {
+			return w.Aud != nil && w.Aud.Cond != nil &&
+				contract.Nearness(w.Aud.Cond.Value)
+		})
+	}
+	if x.Op == contract.OpGet {
+		for _, k := range x.Args[0].Type.Kinds {
+			p := x.Prop
+			if x.Props != nil {
+				p = x.Props[k.Index]
+			}
+			// what the outline lacks it does not name either
+			if k.To == contract.Nobody || p.To == contract.Nobody || p.AtMost > 0 || p.Loose || near(k.Who) ||
+				near(p.Who) {
+				return true
+			}
+		}
+	}
+	return x.Query != nil &&
+		slices.ContainsFunc(x.Query.Kinds, func(k *contract.Kind) bool { return k.To != contract.Everyone })
+}
+
+// unfolded puts the values of a head's names in place of the names.
+func unfolded(x *contract.Expr, lets map[int64]*contract.Expr, depth int) *contract.Expr {
+	if x == nil || depth > 30 {
+		return x
+	}
+	if v := lets[x.Num]; x.Op == contract.OpLocal && !x.Type.Holder() && v != nil {
+		return unfolded(v, lets, depth+1)
+	}
+	if len(x.Args) == 0 {
+		return x
+	}
+	out := *x
+	out.Args = slices.Clone(x.Args)
+	for i, a := range out.Args {
+		out.Args[i] = unfolded(a, lets, depth+1)
+	}
+	return &out
+}
+
+// unruled looks for what a client may write as it likes.
+func (c *finder) unruled(k *contract.Kind, p *contract.Property) {
+	rule := p.Set.Rule
+	name := "`" + k.Name + "." + p.Name + "`"
+	number := p.Type.Form == contract.FormReal || p.Type.Form == contract.FormVec2 ||
+		p.Type.Form == contract.FormVec3 || p.Type.Form == contract.FormInt
+	is := func(slot int) func(x *contract.Expr) bool {
+		return func(x *contract.Expr) bool { return x.Op == contract.OpLocal && x.Num == int64(slot) }
+	}
+	old := is(0)
+	new := is(p.Type.Width())
+	switch {
+	case p.Set.Pace == nil && rule == nil:
+		c.find(
+			"unruled", p.Offset, p.NameAt,
+			fmt.Sprintf("%s is set by a client as it likes: any value of its type, as often as it likes", name),
+			"bound each step: `pace distance(old, new) 8 per second`, or say what has to hold: `when new >= old`",
+		)
+	case rule != nil && p.Set.Pace == nil && !contract.Mentions(rule.Value, new):
+		c.find(
+			"unruled", p.Offset, p.NameAt,
+			fmt.Sprintf("the rule of %s does not look at what is written: it lets any value pass", name),
+			"ask something of `new`: `when distance(old, new) <= 1`",
+		)
+	case p.Set.Pace != nil && !contract.Mentions(p.Set.Pace.Value, new):
+		c.find(
+			"unruled", p.Offset, p.NameAt,
+			fmt.Sprintf("the pace of %s does not look at what is written: a step of any length costs the same", name),
+			"measure the step: `pace distance(old, new) 8 per second`",
+		)
+	case p.Set.Pace == nil && number && !contract.Mentions(rule.Value, func(x *contract.Expr) bool {
+		return (x.Op >= contract.OpEq && x.Op <= contract.OpGe) && contract.Mentions(x, old) &&
+			contract.Mentions(x, new)
+	}):
+		c.find(
+			"unruled", p.Offset, p.NameAt,
+			fmt.Sprintf("%s may jump: nothing compares what is written with what was there", name),
+			"bound each step: `pace distance(old, new) 8 per second`",
+		)
+	}
+}
+
+// hopeless looks for what can never happen: a check that always fails or always holds, and callers that cannot pass.
+func (c *finder) hopeless(f *flow, r *contract.Request) {
+	role := callerRole(r)
+	nobody := len(r.From) > 0 &&
+		!slices.ContainsFunc(r.From, func(w contract.Who) bool { return !w.But && w.Sort != contract.ToNobody })
+	if nobody {
+		c.find(
+			"impossible", r.At.Start, r.NameAt,
+			fmt.Sprintf("nobody can ever send `%s`: it is from nobody", r.FullName()),
+			"say who may: `from "+c.Contract.Roles[0]+"`",
+		)
+	}
+	if mine := len(r.From) == 1 &&
+		r.From[0].Sort == contract.ToOwner; mine && r.Kind.Per < 0 && r.Kind.GivenAway && !c.comesToSomebody(r.Kind) {
+		c.find(
+			"impossible", r.At.Start, r.NameAt,
+			fmt.Sprintf(
+				"nobody can ever send `%s`: only its owner may, and only its owner could give `%s` away", r.FullName(),
+				r.Kind.Name,
+			),
+			"let others ask for it: `from "+c.Contract.Roles[0]+"`",
+		)
+	}
+	if !nobody && !isReachable(r) && len(r.Kind.Parts) == 0 {
+		c.find(
+			"impossible", r.At.Start, r.NameAt,
+			fmt.Sprintf(
+				"nobody can ever send `%s`: who may knows nothing of `%s`, which goes to %s", r.FullName(), r.Kind.Name,
+				c.Contract.ToText(r.Kind.To, r.Kind.Who),
+			),
+			"let who may send it see the kind; or write an `action`",
+		)
+	}
+	eachCheck(r, f, func(s *contract.Stmt, _ *contract.Check, _ *contract.Expr, _ map[int64]*contract.Expr) {
+		switch f.decided(s.Value) {
+		case -1:
+			c.find(
+				"impossible", r.At.Start, s.At,
+				fmt.Sprintf("this check never holds, so that nobody can ever send `%s` with success", r.FullName()),
+				"compare with a value that can be; or remove the request",
+			)
+		case 1:
+			c.find(
+				"impossible", r.At.Start, s.At, "this check always holds: it keeps nobody out",
+				"compare with a value that keeps somebody out; or remove it",
+			)
+		}
+		// What only clients of another role have is nothing to this caller.
+		if role >= 0 {
+			contract.Mentions(s.Value, func(x *contract.Expr) bool {
+				if x.Op == contract.OpGet && x.Args[0].Op == contract.OpEntityOf &&
+					x.Args[0].Args[0].Op == contract.OpCaller &&
+					x.Args[0].Kind.Per != role {
+					k := x.Args[0].Kind
+					c.find(
+						"impossible", r.At.Start, s.At,
+						fmt.Sprintf(
+							"this check never holds: `%s` comes from %s, who have no %s", r.FullName(),
+							c.Contract.Roles[role], k.Name,
+						),
+						"let it come from "+c.Contract.Roles[k.Per]+", or read something else",
+					)
+				}
+				return false
+			})
+		}
+	})
+	contract.EachStmt(r.Body, func(s *contract.Stmt) { c.neverIf(f, r.At.Start, s) })
+}
+
+// comesToSomebody tells whether anything but what only an owner can ask gives a kind to a client.
+func (c *finder) comesToSomebody(k *contract.Kind) bool {
+	for _, p := range c.Contract.Pieces() {
+		if r := p.Request; r != nil && r.Kind == k && len(r.From) == 1 && r.From[0].Sort == contract.ToOwner {
+			continue
+		}
+		found := false
+		contract.EachStmt(p.Stmts, func(s *contract.Stmt) {
+			found = found ||
+				s.Op == contract.OpGive && s.Value.Op != contract.OpConst && slices.Contains(s.X.Type.Kinds, k)
+		})
+		if found {
+			return true
+		}
+	}
+	return false
+}
+
+// neverIf looks for a branch that is never taken, and an event that nobody is told.
+func (c *finder) neverIf(f *flow, decl int, s *contract.Stmt) {
+	switch {
+	case s.Op == contract.OpIf && s.At.End > 0 && !s.AlwaysTrue() && f.decided(s.Value) < 0:
+		c.find(
+			"impossible", decl, s.At, "the condition of this `if` never holds",
+			"compare with a value that can be; or remove it",
+		)
+	case s.Op == contract.OpTell && len(s.Who) > 0 &&
+		!slices.ContainsFunc(s.Who, func(w contract.Who) bool { return !w.But && w.Sort != contract.ToNobody }):
+		c.find(
+			"impossible", decl, s.At, fmt.Sprintf("nobody is ever told `%s` here", s.Event.FullName()),
+			"say who is: `tell everyone "+s.Event.Name+"(…)`",
+		)
+	}
+}
+
+// decided tells of a condition whether it never holds (-1) or always does (1), by the ranges of what it compares.
+func (f *flow) decided(x *contract.Expr) int {
+	switch x.Op {
+	case contract.OpConst:
+		if x.Type.Form == contract.FormBool {
+			return int(x.Num)*2 - 1
+		}
+	case contract.OpNot:
+		return -f.decided(x.Args[0])
+	case contract.OpGet:
+		if x.Prop != nil && x.Type.Form == contract.FormBool && f.fixed(x.Prop) && len(f.value(x).label) == 0 {
+			return int(x.Prop.Default[0])*2 - 1
+		}
+	case contract.OpReveal:
+		return f.decided(x.Args[0])
+	case contract.OpAnd:
+		a := f.decided(x.Args[0])
+		b := f.decided(x.Args[1])
+		if f.clash(x) {
+			return -1
+		}
+		return min(a, b)
+	case contract.OpOr:
+		return max(f.decided(x.Args[0]), f.decided(x.Args[1]))
+	case contract.OpExists:
+		if x.Args[0].Type.Form == contract.FormEntity && f.symOf(x.Args[0]) == "nothing" {
+			return -1
+		}
+	case contract.OpLt, contract.OpLe, contract.OpGt, contract.OpGe, contract.OpEq, contract.OpNe:
+		if x.Args[0].Type.Form == contract.FormEntity && (x.Op == contract.OpEq || x.Op == contract.OpNe) &&
+			f.symOf(x.Args[0]) == "nothing" &&
+			f.symOf(x.Args[1]) == "nothing" {
+			return map[bool]int{true: 1, false: -1}[x.Op == contract.OpEq]
+		}
+		if form := x.Args[0].Type.Form; form == contract.FormInt || form == contract.FormReal {
+			return compared(x, f.value(x.Args[0]), f.value(x.Args[1]))
+		}
+	}
+	return 0
+}
+
+// compared tells of a comparison whether it never holds (-1) or always does (1), by the ranges of its sides.
+func compared(x *contract.Expr, p, q val) int {
+	if form := x.Args[0].Type.Form; form != contract.FormInt && form != contract.FormReal || !p.ranged || !q.ranged ||
+		counts(x.Args[0]) || counts(x.Args[1]) {
+		return 0
+	}
+	if x.Op == contract.OpGt || x.Op == contract.OpGe {
+		p, q = q, p
+	}
+	switch {
+	case x.Op == contract.OpNe:
+		return 0
+	case x.Op == contract.OpEq && (p.high < q.low || p.low > q.high):
+		return -1
+	case x.Op == contract.OpEq:
+		return 0
+	case p.high < q.low || p.high == q.low && (x.Op == contract.OpLe || x.Op == contract.OpGe):
+		return 1
+	case p.low > q.high || p.low == q.high && (x.Op == contract.OpLt || x.Op == contract.OpGt):
+		return -1
+	}
+	return 0
+}
+
+// counts tells whether a number is a count of something, whose greatest value is not known here.
+func counts(x *contract.Expr) bool {
+	return contract.Mentions(x, func(x *contract.Expr) bool {
+		return x.Op == contract.OpCount || x.Op == contract.OpRoom || x.Op == contract.OpFind ||
+			x.Op == contract.OpQuery && x.Query.Do != "min" && x.Query.Do != "max"
+	})
+}
+
+// clash tells whether a condition wants one property to have two values at once.
+func (f *flow) clash(x *contract.Expr) bool {
+	wants := map[string]int64{}
+	var look func(x *contract.Expr) bool
+	look = func(x *contract.Expr) bool {
+		switch {
+		case x.Op == contract.OpAnd:
+			return look(x.Args[0]) || look(x.Args[1])
+		case x.Op == contract.OpEq && x.Args[0].Op == contract.OpGet && x.Args[1].Op == contract.OpConst:
+			name := f.same(x.Args[0])
+			before, known := wants[name]
+			wants[name] = x.Args[1].Num
+			return known && before != x.Args[1].Num && x.Args[1].Nums == nil && !strings.Contains(name, "#")
+		}
+		return false
+	}
+	return look(x)
+}

@@ -1,0 +1,257 @@
+package findings
+
+import (
+	"fmt"
+	"slices"
+
+	"kamerad/core/contract"
+	"kamerad/core/syntax"
+)
+
+// things looks for what lasts: what grows without end, and what nobody who joins later would learn.
+func (c *finder) things() {
+	pieces := c.Contract.Pieces()
+	for i := range pieces {
+		p := &pieces[i]
+		c.grows(p, pieces)
+		c.fleeting(p)
+		if p.Request == nil {
+			f := silentFlows(c.Contract)
+			at := f.newFlow(f.newCause("", 0, p.Kind), p.Kind, p.Offset)
+			for _, x := range p.Before {
+				if at.decided(x) < 0 {
+					c.find(
+						"impossible", p.Offset, syntax.Span{Start: p.Offset, End: p.Offset + 5},
+						"the condition of this timer never holds", "compare with a value that can be; or remove it",
+					)
+				}
+			}
+			contract.EachStmt(p.Stmts, func(s *contract.Stmt) { c.neverIf(at, p.Offset, s) })
+		}
+	}
+	c.costly()
+}
+
+// short tells whether each entity of a kind ends by itself after a while.
+func isShortLived(k *contract.Kind) bool {
+	return slices.ContainsFunc(k.Timers, func(t *contract.Timer) bool {
+		return t.After &&
+			slices.ContainsFunc(t.Body.Stmts, func(s contract.Stmt) bool {
+				return s.Op == contract.OpDespawn &&
+					s.X.Op == contract.OpSelf
+			})
+	})
+}
+
+// takesAway reports whether a piece takes something away that it needs: what it spends bounds how often it can run.
+func takesAway(p *contract.Piece) bool {
+	found := false
+	contract.EachStmt(p.Stmts, func(s *contract.Stmt) {
+		found = found || s.Op == contract.OpTake ||
+			s.Op == contract.OpMove
+	})
+	return found
+}
+
+// grows looks for what a piece spawns or lengthens, with nothing that ever holds it.
+func (c *finder) grows(p *contract.Piece, all []contract.Piece) {
+	if p.Once {
+		return
+	}
+	for i := range p.Stmts {
+		contract.EachInside(&p.Stmts[i], func(s *contract.Stmt) {
+			switch s.Op {
+			case contract.OpSpawn:
+				for _, k := range s.Kinds {
+					counted := p.Asks(func(x *contract.Expr) bool {
+						return x.Op == contract.OpQuery &&
+							slices.Contains(x.Query.Kinds, k)
+					})
+					slow := p.Request == nil || p.Request.Limit != nil || p.Request.Pause != nil
+					if counted || takesAway(p) || isShortLived(k) && slow {
+						continue
+					}
+					c.find(
+						"unbounded", p.Offset, s.At, fmt.Sprintf(
+							"nothing bounds how many `%s` there come to be", k.Name,
+						),
+						fmt.Sprintf(
+							"ask first: `count(%s) < 20`; or let each end by itself, `after 6s { despawn self }`, and say a `limit`",
+							k.Name,
+						),
+					)
+				}
+			case contract.OpPut, contract.OpSet, contract.OpMove:
+				get := s.X
+				if s.Op == contract.OpMove {
+					get = s.To
+				}
+				at := get
+				if s.Op == contract.OpSet {
+					if at.Op != contract.OpAt || at.Args[0].Type.Form != contract.FormMap {
+						return
+					}
+					get = at.Args[0]
+					if at.Args[1].Op == contract.OpConst {
+						return // always the same key
+					}
+				}
+				if get.Op != contract.OpGet || get.Type.Form == contract.FormStacks {
+					return
+				}
+				prop := get.Property()
+				room := func(x *contract.Expr) bool {
+					return (x.Op == contract.OpRoom || x.Op == contract.OpCount || x.Op == contract.OpHas) &&
+						x.Args[0].Op == contract.OpGet &&
+						x.Args[0].Property().Offset == prop.Offset
+				}
+				if p.Asks(room) || c.emptied(prop, all) ||
+					get.Type.Form == contract.FormMap && small(get.Type.Key) <= get.Type.Max {
+					return
+				}
+				c.find(
+					"unbounded", p.Offset, s.At,
+					fmt.Sprintf(
+						"`%s` only ever grows, and has room for %d: from then on this fails", prop.Name, get.Type.Max,
+					),
+					fmt.Sprintf(
+						"ask `%s.room() > 0` first, or take out what is old: `%s.%s`", prop.Name, prop.Name,
+						map[bool]string{true: "take(key)", false: "cut(0)"}[get.Type.Form == contract.FormMap],
+					),
+				)
+			}
+		})
+	}
+}
+
+// small gives how many keys there are of a type; of what has no end, very many.
+func small(t *contract.Type) int {
+	switch t.Form {
+	case contract.FormBool:
+		return 2
+	case contract.FormEnum:
+		return len(t.Enum.Values)
+	case contract.FormKind:
+		return len(t.Names)
+	case contract.FormInt:
+		if t.High-t.Low < contract.MaxItems {
+			return int(t.High-t.Low) + 1
+		}
+	}
+	return contract.MaxItems + 1
+}
+
+// emptied tells whether some body takes things out of a property.
+func (c *finder) emptied(prop *contract.Property, all []contract.Piece) bool {
+	found := false
+	for i := range all {
+		contract.EachStmt(all[i].Stmts, func(s *contract.Stmt) {
+			x := s.X
+			switch s.Op {
+			case contract.OpTake, contract.OpCut, contract.OpClear, contract.OpMove, contract.OpSet:
+				found = found || x.Op == contract.OpGet && x.Property().Offset == prop.Offset
+			}
+		})
+	}
+	return found
+}
+
+// fleeting looks for state that travels only as an event: what many are told, and what nobody who joins later can
+// learn.
+func (c *finder) fleeting(p *contract.Piece) {
+	written := func(local int64) bool {
+		found := false
+		uses := func(x *contract.Expr) bool { return x.Op == contract.OpLocal && x.Num == local && !x.Type.Holder() }
+		contract.EachStmt(p.Stmts, func(s *contract.Stmt) {
+			switch s.Op {
+			case contract.OpSet, contract.OpPut, contract.OpTake, contract.OpCut, contract.OpMove, contract.OpSplit, contract.OpSpawn, contract.OpRun, contract.OpGive:
+				found = found ||
+					slices.ContainsFunc(s.Exprs(), func(x *contract.Expr) bool { return contract.Mentions(x, uses) })
+			case contract.OpIf, contract.OpFor:
+				// It decides over something that lasts.
+				if slices.ContainsFunc(s.Exprs(), func(x *contract.Expr) bool { return contract.Mentions(x, uses) }) &&
+					contract.ChangesState(s) {
+					found = true
+				}
+			}
+		})
+		return found
+	}
+	lets := map[int64]*contract.Expr{}
+	all := p.Stmts
+	if p.Request != nil {
+		all = append(slices.Clone(p.Request.Head), p.Stmts...)
+	}
+	contract.EachStmt(all, func(s *contract.Stmt) {
+		if s.Op == contract.OpLet && s.Value != nil && !s.Value.Type.Holder() {
+			lets[s.Num] = s.Value
+		}
+	})
+	params := int64(0)
+	if p.Request != nil {
+		for _, q := range p.Request.Params {
+			if !q.Type.Holder() {
+				params += int64(q.Type.Width())
+			}
+		}
+	}
+	for i := range p.Stmts {
+		contract.EachInside(&p.Stmts[i], func(s *contract.Stmt) {
+			if s.Op != contract.OpTell || s.Event.Loose || !many(s.Who) {
+				return
+			}
+			for i, a := range s.Args {
+				t := s.Event.Params[i].Type
+				if t.Form == contract.FormText || t.Form == contract.FormClient || t.Form == contract.FormEntity ||
+					t.Form == contract.FormInstant {
+					continue // words, names and moments pass
+				}
+				x := a
+				for x.Op == contract.OpReal || x.Op == contract.OpSteps || x.Op == contract.OpFromInt {
+					x = x.Args[0]
+				}
+				from := ""
+				switch {
+				case x.Op == contract.OpLocal && x.Num < params && !written(x.Num):
+					from = "what the caller sent"
+				case x.Op == contract.OpLocal && lets[x.Num] != nil && !written(x.Num) &&
+					contract.Mentions(
+						lets[x.Num], func(x *contract.Expr) bool { return x.Op == contract.OpRoll },
+					), x.Op == contract.OpRoll:
+					from = "what was rolled"
+				case contract.Mentions(x, func(x *contract.Expr) bool {
+					return x.Op == contract.OpReveal &&
+						hidden(x.Args[0])
+				}):
+					from = "what was hidden"
+				}
+				if from != "" {
+					c.find(
+						"fleeting", p.Offset, s.At,
+						fmt.Sprintf(
+							"`%s` of the event `%s` tells %s, and no property holds it: a client that joins later never learns it",
+							s.Event.Params[i].Name, s.Event.FullName(), from,
+						),
+						"let a property hold it, that those who are told can see; its change tells them, and a late client gets it at once",
+					)
+				}
+			}
+		})
+	}
+}
+
+// hidden tells whether a value is of a property that not everyone gets.
+func hidden(x *contract.Expr) bool {
+	return contract.Mentions(x, func(x *contract.Expr) bool {
+		return x.Op == contract.OpGet &&
+			x.Property().To != contract.Everyone
+	})
+}
+
+// many tells whether more are told than single clients.
+func many(who []contract.Who) bool {
+	return slices.ContainsFunc(who, func(w contract.Who) bool {
+		return !w.But &&
+			(w.Sort == contract.ToEveryone || w.Sort == contract.ToRole || w.Sort == contract.ToNamed)
+	})
+}

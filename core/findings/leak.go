@@ -1,0 +1,1170 @@
+package findings
+
+import (
+	"fmt"
+	"math"
+	"slices"
+	"strings"
+
+	"kamerad/core/contract"
+	"kamerad/core/syntax"
+)
+
+// Reveal is a place where a contract says that clients may learn something.
+type Reveal struct {
+	In   string   `json:"in"`   // the request, handler or timer, such as "Strongbox.guess"
+	Text string   `json:"text"` // what stands in `reveal(…)`
+	Line int      `json:"line"`
+	Of   []string `json:"of"` // the properties and kinds that it tells of, that not everyone may know
+	To   string   `json:"to"` // who may learn it
+}
+
+// String words a reveal as a contract does.
+func (r Reveal) String() string {
+	if r.To == "everyone" {
+		return r.Text
+	}
+	return r.Text + " to " + r.To
+}
+
+// block reads statements one after the other.
+func (f *flow) block(stmts []contract.Stmt) {
+	facts := len(f.facts)
+	for i := range stmts {
+		if f.dead {
+			break
+		}
+		before := f.at
+		if stmts[i].At.End > 0 {
+			f.at = stmts[i].At
+		}
+		f.stmt(&stmts[i])
+		f.at = before
+	}
+	f.facts = f.facts[:facts]
+}
+
+func (f *flow) stmt(s *contract.Stmt) {
+	switch s.Op {
+	case contract.OpLet:
+		v := f.value(s.Value)
+		query := s.Value
+		for query.Op == contract.OpReveal {
+			query = query.Args[0]
+		}
+		switch form := s.Value.Type.Form; {
+		case form == contract.FormEntity && query.Op == contract.OpQuery:
+			if query.Query.Else == nil && query.Query.Kinds != nil { // else it has failed
+				f.learn("some " + v.sym)
+			}
+		case form == contract.FormEntity, form == contract.FormClient:
+			v.sym = f.symOf(s.Value)
+		}
+		if s.Value.Type.Holder() {
+			f.lists[s.Num] = v
+		} else {
+			f.locals[s.Num] = v
+		}
+	case contract.OpSet:
+		f.set(s)
+	case contract.OpPut, contract.OpTake, contract.OpCut, contract.OpClear, contract.OpMove, contract.OpSplit:
+		f.change(s)
+	case contract.OpIf:
+		l := f.observed(s.Value, f.value(s.Value))
+		facts := len(f.facts)
+		decided := f.decided(s.Value)
+		for _, a := range l {
+			f.cause.asked[a.id] = f.at
+		}
+		if f.dead {
+			return
+		}
+		f.under(l, func() {
+			dead := true // in each branch that may be taken
+			if decided >= 0 {
+				f.assume(s.Value, true)
+				f.block(s.Then)
+				f.facts = f.facts[:facts]
+				dead, f.dead = f.dead, false
+			}
+			if decided <= 0 {
+				f.assume(s.Value, false)
+				f.block(s.Else)
+				f.facts = f.facts[:facts]
+				dead = dead && f.dead
+			}
+			f.dead = dead
+		})
+	case contract.OpFor:
+		f.loop(s)
+	case contract.OpTell, contract.OpLog:
+		f.tell(s)
+	case contract.OpRun:
+		f.run(s)
+	case contract.OpSpawn:
+		f.spawn(s)
+	case contract.OpDespawn:
+		e := f.value(s.X)
+		for _, k := range s.X.Type.Kinds {
+			f.cause.Despawns[k] = true
+			f.varies(k, f.observed(s.X, e))
+			f.sink(f.observed(s.X, e), f.toKind(k, e.sym, "the end of"))
+		}
+		f.forget(nil)
+	case contract.OpGive:
+		e := f.value(s.X)
+		to := f.value(s.Value)
+		for _, k := range s.X.Type.Kinds {
+			f.cause.GivesAway[k] = true
+			f.sink(f.observed(s.X, e).with(to.label), f.toKind(k, e.sym, "the owner of"))
+			for _, p := range k.Properties {
+				if p.Hold != nil { // it ends
+					f.sink(f.observed(s.X, e).with(to.label), f.toProperty(k, p, e.sym))
+					f.cause.Changes[p] = true
+					f.forget(p)
+				}
+			}
+		}
+	case contract.OpReturn:
+		f.exit = f.exit.with(f.pc)
+	case contract.OpReply:
+		v := f.value(s.Value)
+		f.handed(v, s.Value, s.Type)
+		f.sink(f.observed(s.Value, v), f.toCaller("the reply, which goes to the caller"))
+		f.exit = f.exit.with(f.pc)
+	case contract.OpDeny:
+		f.decision(f.pc.with(f.exit), "this denial")
+	case contract.OpSetRole:
+		f.cause.Others["gives a role"] = true
+		f.sink(
+			f.value(s.X).label.with(f.value(s.Value).label),
+			dest{crowds: everyone, what: "the client's role, which everyone knows"},
+		)
+	case contract.OpExpel:
+		f.cause.Others["expels"] = true
+		f.sink(f.value(s.X).label, dest{crowds: everyone, what: "who is expelled, which everyone sees"})
+	case contract.OpClose:
+		f.cause.Others["ends the session"] = true
+		f.sink(nil, dest{crowds: everyone, what: "the end of the session, which everyone sees"})
+	}
+}
+
+// target gives the entity and the property that are written, and what the place within the property tells.
+func (f *flow) target(x *contract.Expr) (get *contract.Expr, place label) {
+	for ; x.Container() != nil; x = x.Container() {
+		if x.Op == contract.OpAt {
+			key := f.value(x.Args[1])
+			place = place.with(f.observed(x.Args[1], key))
+		}
+	}
+	return x, place
+}
+
+// written holds what is written to a property against the audience of it, and notes that it changes.
+func (f *flow) written(get *contract.Expr, l label) {
+	e := f.value(get.Args[0])
+	l = l.with(f.observed(get.Args[0], e))
+	if !certain(get.Args[0]) {
+		f.there(e.sym, f.observed(get.Args[0], e))
+	}
+	for _, k := range get.Args[0].Type.Kinds {
+		p := get.Prop
+		if get.Props != nil {
+			p = get.Props[k.Index]
+		}
+		if p != nil {
+			f.sink(l, f.toProperty(k, p, e.sym))
+			f.cause.Changes[p] = true
+			f.forget(p)
+		}
+	}
+}
+
+func (f *flow) set(s *contract.Stmt) {
+	get, place := f.target(s.X)
+	v := f.value(s.Value)
+	p := get.HeldProperty()
+	if p == nil {
+		return
+	}
+	if !p.Clamped {
+		f.handedTo(v, s.Value, s.X.Type, mendClamped)
+	}
+	if s.X.Op == contract.OpAt && !f.hasRoomFor(s.X) {
+		on := s.X.Args[0]
+		f.mayFail(
+			f.value(on).label.with(
+				place,
+			), map[bool]string{true: mendRoom, false: mendMissing}[on.Type.Form == contract.FormMap],
+		)
+	}
+	l := v.label
+	if s.Value.Type.Form != contract.FormEntity {
+		l = f.observed(s.Value, v)
+	}
+	f.written(get, l.with(place))
+}
+
+// hasRoomFor tells whether writing an item of a list or map cannot fail.
+func (f *flow) hasRoomFor(x *contract.Expr) bool {
+	holder := f.same(x.Args[0])
+	if x.Args[0].Type.Form == contract.FormMap {
+		return f.known("room "+holder) || f.known("has "+holder+" "+f.same(x.Args[1]))
+	}
+	return f.inList(x.Args[0], x.Args[1], f.quietly(x.Args[1]))
+}
+
+// change reads what puts something into stacks, a list or a map, or takes it out.
+func (f *flow) change(s *contract.Stmt) {
+	get, place := f.target(s.X)
+	l := place
+	for i, a := range s.Args {
+		v := f.value(a)
+		switch t := s.X.Type; {
+		case t.Form == contract.FormStacks && i == 1: // how many
+			if !v.ranged || v.low < 0 {
+				f.mayFail(v.label, "keep the count at 0 or above: clip(…)")
+			}
+		case t.Form == contract.FormList && s.Op != contract.OpCut:
+			f.handed(v, a, t.Of)
+		}
+		if a.Type.Form == contract.FormEntity {
+			l = l.with(v.label)
+		} else {
+			l = l.with(f.observed(a, v))
+		}
+	}
+	e := f.value(get.Args[0])
+	held := label(nil)
+	for _, k := range get.Args[0].Type.Kinds {
+		p := get.Prop
+		if get.Props != nil {
+			p = get.Props[k.Index]
+		}
+		held = held.with(f.property(k, p, e.sym))
+	}
+	if !f.safe(s.Op, s.X, s.Args) {
+		f.mayFail(held.with(l), map[bool]string{true: mendRoom, false: mendTaken}[s.Op == contract.OpPut])
+	}
+	if s.To != nil { // what is moved tells the other of what was here
+		other := f.value(s.To.Args[0])
+		if !f.safe(contract.OpPut, s.To, s.Args) {
+			for _, k := range s.To.Args[0].Type.Kinds {
+				if s.To.Prop != nil {
+					f.mayFail(f.property(k, s.To.Prop, other.sym).with(l), mendRoom)
+				}
+			}
+		}
+		f.written(s.To, l)
+	}
+	f.written(get, l)
+}
+
+// safe tells whether a change of stacks, a list or a map cannot fail: its room was asked for, or what it takes.
+func (f *flow) safe(op contract.Op, on *contract.Expr, args []*contract.Expr) bool {
+	holder := f.same(on)
+	item := ""
+	if len(args) > 0 && (on.Type.Form == contract.FormStacks || op == contract.OpTake || op == contract.OpMove) {
+		item = " " + f.same(args[0])
+	}
+	var count *contract.Expr // how many; nil for one
+	if on.Type.Form == contract.FormStacks && len(args) > 1 {
+		count = args[1]
+	}
+	asked := func(text string) bool {
+		if count == nil {
+			return f.known(text)
+		}
+		return f.enough(text, count)
+	}
+	switch op {
+	case contract.OpClear:
+		return true
+	case contract.OpCut:
+		return f.inList(on, args[0], f.quietly(args[0]))
+	case contract.OpPut:
+		if (count != nil || on.Type.Form == contract.FormList) && f.takes(on.Type, holder, count) {
+			return true
+		}
+		if asked("room " + holder + item) {
+			return true
+		}
+		// put(item, clip(n, 0..room(item)))
+		if count != nil && count.Op == contract.OpClip {
+			low := count.Args[1]
+			high := count.Args[2]
+			return low.Op == contract.OpConst && low.Num >= 0 && high.Op == contract.OpRoom &&
+				f.same(high.Args[0]) == holder &&
+				" "+f.same(high.Args[1]) == item
+		}
+	case contract.OpTake, contract.OpMove:
+		return asked("has " + holder + item)
+	}
+	return false
+}
+
+func (f *flow) loop(s *contract.Stmt) {
+	facts := f.facts
+	f.facts = nil // a later round may have made them wrong
+	exit := len(f.exit)
+	given := len(f.cause.GivesAway)
+	changes := len(f.cause.Changes)
+	round := func() {
+		var l label
+		before := len(f.facts)
+		l = f.over(s.Query)
+		if w := s.Query.Where; w == nil || f.decided(w) >= 0 {
+			f.under(l, func() { f.block(s.Then) })
+		}
+		f.dead = false // there may have been no round
+		f.facts = f.facts[:before]
+	}
+	f.loops++
+	round()
+	f.loops--
+	// What a round does may decide about the next one; the outermost loop is read once more.
+	if f.loops == 0 && (len(f.exit) != exit || len(f.cause.GivesAway) != given || len(f.cause.Changes) != changes) {
+		f.loops++
+		round()
+		f.loops--
+	}
+	f.facts = facts
+	for p := range f.cause.Changes {
+		f.forget(p)
+	}
+}
+
+func (f *flow) tell(s *contract.Stmt) {
+	to := f.crowd(s.Who)
+	words := f.contract.WhoText(s.Who)
+	what := "a log line to " + words
+	if s.Op == contract.OpTell {
+		what = fmt.Sprintf("the event `%s`, told to %s", s.Event.FullName(), words)
+		if !slices.ContainsFunc(
+			f.cause.Events[s.Event], func(who []contract.Who) bool { return f.contract.WhoText(who) == words },
+		) {
+			f.cause.Events[s.Event] = append(f.cause.Events[s.Event], s.Who)
+		}
+	}
+	d := dest{crowds: []crowd{to}, what: what}
+	var l label
+	for i, a := range s.Args {
+		v := f.value(a)
+		if s.Op == contract.OpTell {
+			f.handed(v, a, s.Event.Params[i].Type)
+			l = l.with(v.label) // a ref that somebody may not know of reaches it as nothing
+		} else {
+			l = l.with(f.observed(a, v))
+		}
+	}
+	if s.X != nil {
+		l = l.with(f.value(s.X).label)
+		if !certain(s.X) {
+			f.mayFail(f.observed(s.X, f.value(s.X)), mendGone)
+		}
+	}
+	f.sink(l, d)
+	f.names(s.Who, dest{crowds: everyone, what: "who gets " + what})
+}
+
+// names holds what decides who gets something against those who learn of it by getting it or not.
+func (f *flow) names(who []contract.Who, d dest) {
+	var l label
+	for _, w := range who {
+		if w.X != nil && !f.ownOwner(w.X) {
+			v := f.value(w.X)
+			l = l.with(v.label)
+		}
+		for i, a := range w.Args {
+			if v := f.value(a); w.Aud != nil && w.Aud.AsksArgument(i) {
+				l = l.with(v.label)
+				if !certain(a) {
+					l = l.with(f.observed(a, v))
+				}
+			}
+		}
+	}
+	if a := f.leaks(l, d); a != nil {
+		f.report(
+			"leak", f.decl, f.at, fmt.Sprintf("%s %s, and shows in %s", a.of, a.to, d.what),
+			"if everyone may learn it, say so: reveal(…)",
+		)
+	}
+}
+
+// ownOwner tells whether an expression is the owner of something that is at hand: who owns it, its owner knows.
+func (f *flow) ownOwner(x *contract.Expr) bool {
+	return x.Op == contract.OpOwner &&
+		(certain(x.Args[0]) || x.Args[0].Op == contract.OpLocal && len(f.value(x.Args[0]).label) == 0)
+}
+
+// run reads the body of an action where it is run.
+func (f *flow) run(s *contract.Stmt) {
+	on := f.value(s.X)
+	if !certain(s.X) {
+		f.there(on.sym, f.observed(s.X, on))
+	}
+	inner := *f
+	inner.kind = s.Act.Kind
+	inner.self = on.sym
+	inner.mine = false
+	inner.decl = s.Act.Offset
+	inner.facts = nil
+	inner.loops = 0
+	if s.X.Op == contract.OpSelf {
+		inner.mine = f.mine
+	}
+	inner.locals = map[int64]val{}
+	inner.lists = map[int64]val{}
+	inner.free = nil
+	inner.begun = nil
+	inner.pc = f.pc.with(f.exit).with(f.observed(s.X, on))
+	inner.exit = nil
+	if s.Num > 0 {
+		inner.later = true
+		inner.entry = inner.pc
+	}
+	key := fmt.Sprint("do ", s.Act.Index, " ", on.sym)
+	for i, a := range s.Args {
+		v := f.value(a)
+		if a.Type.Form == contract.FormEntity || a.Type.Form == contract.FormClient {
+			v.sym = f.symOf(a)
+		}
+		f.handed(v, a, s.Act.Params[i].Type)
+		v = f.typed(v, s.Act.Params[i].Type)
+		inner.give(s.Act.Params, i, v)
+		key += " " + v.sym + "/" + v.label.key()
+	}
+	key += fmt.Sprint("|", inner.later, inner.pc.key())
+	defer f.forget(nil)
+	if f.cause.actions[key] || s.Act.Body == nil {
+		return
+	}
+	f.cause.actions[key] = true
+	f.cause.steps++
+	if f.cause.steps > maxFlow {
+		f.report(
+			"leak", f.decl, f.at, fmt.Sprintf("`%s` is run in too many ways here to be followed", s.Act.Name),
+			"let fewer actions run each other",
+		)
+		return
+	}
+	inner.block(s.Act.Body.Stmts)
+}
+
+func (f *flow) spawn(s *contract.Stmt) {
+	new := f.fresh("new")
+	var l label
+	if s.Value != nil {
+		l = f.value(s.Value).label
+	}
+	if len(s.Kinds) == 1 {
+		new += ":" + s.Kinds[0].Name
+	}
+	for _, k := range s.Kinds {
+		f.cause.Spawns[k] = true
+		f.varies(k, l)
+		f.sink(l, f.toKind(k, new, "the spawning of"))
+	}
+	for _, set := range s.Sets {
+		v := f.value(set.Value)
+		for _, k := range s.Kinds {
+			p := set.Props[k.Index]
+			if p == nil {
+				continue
+			}
+			f.cause.Makes[p] = true
+			if !p.Clamped {
+				f.handedTo(v, set.Value, p.Type, mendClamped)
+			}
+			vl := v.label
+			if set.Value.Type.Form != contract.FormEntity {
+				vl = f.observed(set.Value, v)
+			}
+			f.sink(vl.with(l), f.toProperty(k, p, new))
+		}
+	}
+	f.forget(nil)
+	if s.Num >= 0 {
+		f.locals[s.Num] = val{sym: new}
+		f.learn("some " + new)
+	}
+}
+
+// leaks follows information through the whole contract, and reports where it comes to those who may not have it.
+func leaks(c *contract.Contract, report func(finding string, decl int, at syntax.Span, what, hint string)) *flows {
+	// That an entity is there tells nothing when its kind comes and goes by the clock and by what everyone knows. This
+	// is taken to be so of all kinds, until something is found that speaks against it.
+	plain := map[*contract.Kind]bool{}
+	for _, k := range c.Kinds {
+		plain[k] = k.Free()
+	}
+	for {
+		var said []func()
+		l := follow(c, plain, func(finding string, decl int, at syntax.Span, what, hint string) {
+			said = append(said, func() { report(finding, decl, at, what, hint) })
+		})
+		if len(l.varying) == 0 {
+			for _, say := range said {
+				say()
+			}
+			return l
+		}
+		for k := range l.varying {
+			plain[k] = false
+		}
+	}
+}
+
+// Causes returns what each request, handler and timer of a contract does.
+func Causes(c *contract.Contract) []*Cause {
+	return leaks(c, func(string, int, syntax.Span, string, string) {}).causes
+}
+
+// varies notes that what a label tells of, and what decides whether this happens, decides how many there are of a kind.
+// What a client asks for is nobody else's business.
+func (f *flow) varies(k *contract.Kind, l label) {
+	if f.plain[k] && (f.cause.Request != nil || len(l)+len(f.pc)+len(f.exit) > 0) {
+		f.varying[k] = true
+	}
+}
+
+// follow is leaks, with the kinds that are taken to be plain.
+func follow(
+	c *contract.Contract, plain map[*contract.Kind]bool, report func(
+		finding string, decl int, at syntax.Span, what, hint string,
+	),
+) *flows {
+	l := &flows{
+		contract: c,
+		report:   report,
+		plain:    plain,
+		varying:  map[*contract.Kind]bool{},
+		atoms:    map[string]*atom{},
+		given:    map[*contract.Property]bool{},
+		idle:     map[*contract.Expr]fault{},
+		telling:  map[*contract.Expr]bool{},
+	}
+	given := map[*contract.Named]bool{} // those that decide who gets something
+	note := func(who []contract.Who) {
+		for _, w := range who {
+			given[w.Aud] = true
+		}
+	}
+	for _, k := range c.Kinds {
+		note(k.Who)
+		for _, p := range k.Properties {
+			note(p.Who)
+		}
+	}
+	for _, p := range c.Pieces() {
+		contract.EachStmt(p.Stmts, func(s *contract.Stmt) {
+			note(s.Who)
+			for _, set := range s.Sets {
+				for _, p := range set.Props {
+					l.given[p] = true
+				}
+			}
+		})
+	}
+	for _, a := range c.Audiences {
+		if given[a] {
+			l.named(a)
+		}
+	}
+	for _, k := range c.Kinds {
+		l.kind(k)
+	}
+	for _, h := range []struct {
+		name string
+		body *contract.Body
+	}{{"on join", c.OnJoin}, {"on lost", c.OnLost}, {"on back", c.OnBack}, {"on leave", c.OnLeave}} {
+		if h.body == nil && h.name != "on join" {
+			continue
+		}
+		c := l.newCause(h.name, 0, nil)
+		f := l.newFlow(c, nil, 0)
+		if h.name == "on join" { // what each client has one of comes with it
+			for _, k := range l.contract.Kinds {
+				if k.Per >= 0 {
+					c.Spawns[k] = true
+					if k.OnSpawn == nil {
+						f.begins(k, entityOf(k, "client"))
+					}
+					c.dests = append(c.dests, f.toKind(k, f.fresh("new"), "the spawning of"))
+				}
+			}
+		}
+		if h.body != nil {
+			c.line = h.body.Line
+			f.decl = h.body.At.Start
+			f.locals[0] = val{sym: "client"}
+			f.block(h.body.Stmts)
+		}
+	}
+	l.failures()
+	for x, where := range l.idle {
+		if !l.telling[x] {
+			l.report(
+				"unused", where.decl, where.at,
+				fmt.Sprintf("`reveal(%s)` reveals nothing: everyone who learns it here has it anyway", x.Name),
+				"remove the `reveal`; or say who gets what it reads: `to nobody`",
+			)
+		}
+	}
+	return l
+}
+
+// named asks of an audience what being in it tells its viewer.
+func (l *flows) named(a *contract.Named) {
+	if a.OnlyNearness() || a.Cond == nil || a.Cond.Value == nil {
+		return
+	}
+	f := l.newFlow(l.newCause(a.Name, a.Cond.Line, nil), nil, a.At.Start)
+	f.viewer = "viewer"
+	f.at = a.Cond.At
+	at := int64(0)
+	for _, p := range a.Params {
+		if !p.Type.Holder() {
+			v := val{sym: fmt.Sprintf("arg%d", at)}
+			if k := p.Type.Kind(); k != nil {
+				v.sym += ":" + k.Name
+			}
+			f.locals[at] = f.typed(v, p.Type)
+			at += int64(p.Type.Width())
+		}
+	}
+	v := f.value(a.Cond.Value)
+	told := dest{crowds: []crowd{{{sort: contract.ToClient, sym: "viewer", role: -1}}}}
+	var own []sym
+	for _, p := range a.Params {
+		if p.Type.Holder() {
+			break
+		}
+		own = append(own, f.locals[int64(len(own))].sym)
+		own = append(own, make([]sym, p.Type.Width()-1)...)
+	}
+	for _, x := range append(slices.Clone(f.cause.faults), fault{label: v.label}) {
+		// Who is not in the audience of a kind knows of no entity that it is not in the audience of. One property that
+		// does not come says that its value is another one.
+		l := slices.DeleteFunc(slices.Clone(x.label), func(x *atom) bool { return x.whole && x.goesTo(a, own) })
+		if at := f.leaks(l, told); at != nil {
+			f.report(
+				"leak", f.decl, f.at,
+				fmt.Sprintf(
+					"whether somebody is in `%s` depends on %s, which %s: who is in it learns of it, and who is not",
+					a.Name, at.of, at.to,
+				),
+				"if they may learn it, say so: reveal(…); else ask what the viewer can see",
+			)
+			break
+		}
+	}
+	f.cause.faults = nil
+}
+
+// goesTo reports whether what an atom is of goes to an audience itself, asked of some entities.
+func (x *atom) goesTo(a *contract.Named, of []sym) bool {
+	return slices.ContainsFunc(x.crowd, func(t term) bool {
+		if t.but || t.aud != a || len(t.args) < len(of) {
+			return false
+		}
+		for i, s := range of {
+			if t.args[i] != s && t.args[i] != "" {
+				return false
+			}
+		}
+		return true
+	})
+}
+
+func (l *flows) kind(k *contract.Kind) {
+	decl := k.At.Start
+	l.terms(k, k.Who, decl, k.At, "`"+k.Name+"`")
+	for _, p := range k.Properties {
+		l.terms(k, p.Who, p.Offset, p.NameAt, "`"+k.Name+"."+p.Name+"`")
+		l.clauses(k, p)
+	}
+	for _, r := range k.Requests {
+		if isReachable(r) {
+			l.request(r)
+		}
+	}
+	handler := func(b *contract.Body, name string, pc func(f *flow) label) *Cause {
+		if b == nil {
+			return nil
+		}
+		c := l.newCause(name, b.Line, k)
+		f := l.newFlow(c, k, b.At.Start)
+		f.pc = pc(f)
+		c.runs = fault{
+			label: f.pc,
+			at:    b.At,
+			decl:  b.At.Start,
+			mend:  "let no handler set off another eight times in a row",
+		}
+		if b == k.OnSpawn || b == k.OnStart && l.starts() == 1 {
+			f.begins(k, f.self)
+		}
+		f.block(b.Stmts)
+		return c
+	}
+	there := func(f *flow) label { return f.existence([]*contract.Kind{k}, f.self) }
+	handler(k.OnStart, "on start of "+k.Name, there)
+	if c := handler(k.OnSpawn, "on spawn of "+k.Name, there); c != nil {
+		c.Spawning = true
+	}
+	handler(k.OnTick, "on tick of "+k.Name, there)
+	handler(k.OnOwnerLost, "on owner lost of "+k.Name, there)
+	handler(k.OnOwnerLeave, "on owner leave of "+k.Name, there)
+	for i, b := range k.OnChange {
+		p := (*contract.Property)(nil)
+		if b != nil {
+			p = k.Properties[i]
+		}
+		if c := handler(
+			b, "on change "+k.Properties[i].Name+" of "+k.Name, func(f *flow) label { return f.property(k, p, f.self) },
+		); c != nil {
+			c.Watch = p
+		}
+	}
+	for _, t := range k.Timers {
+		name := map[bool]string{true: "after", false: "every"}[t.After]
+		c := l.newCause(fmt.Sprintf("%s %s of %s", name, l.timeText(t.Ticks), k.Name), t.Body.Line, k)
+		f := l.newFlow(c, k, t.At.Start)
+		f.pc = there(f)
+		if t.While != nil {
+			f.at = t.While.At
+			f.pc = f.pc.with(f.value(t.While.Value).label)
+			if f.dead || f.decided(t.While.Value) < 0 {
+				continue // it never runs
+			}
+			f.assume(t.While.Value, true)
+		}
+		f.block(t.Body.Stmts)
+	}
+}
+
+// starts counts the handlers that run at the start of a session. When there are more, one may find what another has
+// written.
+func (l *flows) starts() (n int) {
+	for _, k := range l.contract.Kinds {
+		if k.OnStart != nil {
+			n++
+		}
+	}
+	return n
+}
+
+func (l *flows) timeText(ticks int64) string {
+	ms := ticks * 1000 / int64(l.contract.TickRate)
+	if ms%1000 == 0 {
+		return fmt.Sprintf("%ds", ms/1000)
+	}
+	return fmt.Sprintf("%dms", ms)
+}
+
+// terms asks of the audience of a kind or property what getting it tells.
+func (l *flows) terms(k *contract.Kind, who []contract.Who, decl int, at syntax.Span, what string) {
+	f := l.newFlow(&Cause{fns: map[string]val{}}, k, decl)
+	f.at = at
+	f.names(who, dest{crowds: everyone, what: "who gets " + what})
+}
+
+// clauses reads what a property's clauses compute.
+func (l *flows) clauses(k *contract.Kind, p *contract.Property) {
+	flow := func(name string) *flow {
+		f := l.newFlow(l.newCause(name, l.lineOf(p.NameAt), k), k, p.Offset)
+		f.at = p.NameAt
+		return f
+	}
+	if g := p.Follows; g != nil {
+		f := flow("the motion of " + k.Name + "." + p.Name)
+		what := f.toProperty(k, p, f.self)
+		if g.Rate != nil {
+			f.sink(f.property(k, g.Rate, f.self), what)
+		} else {
+			holder := f.self + "." + g.Holder.Name
+			all := f.property(k, g.Holder, f.self).with(f.existence(g.Holder.Type.Kinds, holder))
+			for _, of := range g.Holder.Type.Kinds {
+				all = all.with(f.property(of, g.To[of.Index], holder))
+			}
+			f.sink(all, what)
+		}
+		f.cause.Changes[p] = true
+	}
+	if p.Hold != nil {
+		f := flow("the hold " + k.Name + "." + p.Name)
+		if w := p.Hold.When; w != nil {
+			f.at = w.At
+			v := f.value(w.Value)
+			for _, x := range f.cause.faults {
+				v.label = v.label.with(x.label)
+			}
+			f.cause.faults = nil
+			f.sink(v.label, f.toProperty(k, p, f.self))
+			if a := f.leaks(
+				v.label, dest{crowds: []crowd{f.crowd([]contract.Who{{Sort: contract.ToOwner}})}},
+			); a != nil {
+				f.report(
+					"leak", f.decl, f.at,
+					fmt.Sprintf(
+						"the `when` of `%s` depends on %s, which %s: its owner learns of it by pressing", p.Name, a.of,
+						a.to,
+					),
+					"if they may learn it, say so: reveal(…); else ask what the owner can see",
+				)
+			}
+		}
+		f.cause.Changes[p] = true
+	}
+	if p.Set == nil {
+		return
+	}
+	f := flow("the write of " + k.Name + "." + p.Name)
+	// Who may write is told to whoever tries.
+	v := f.value(p.Set.By.Value)
+	if a := f.leaks(v.label, f.toKind(k, f.self, "")); a != nil {
+		f.report(
+			"leak", f.decl, f.at,
+			fmt.Sprintf("who sets `%s` depends on %s, which %s: whoever tries learns of it", p.Name, a.of, a.to),
+			"if everyone may learn it, say so: reveal(…)",
+		)
+	}
+	writer := crowd{{sort: contract.ToClient, sym: f.symOf(p.Set.By.Value), role: f.roleOf(p.Set.By.Value)}}
+	old := f.property(k, p, f.self)
+	for i, b := range []*contract.Body{p.Set.Pace, p.Set.Rule} {
+		if b == nil {
+			continue
+		}
+		f.at = b.At
+		f.locals[0] = f.typed(val{label: old}, p.Type)
+		f.locals[int64(p.Type.Width())] = f.typed(val{}, p.Type)
+		v := f.value(b.Value)
+		for _, x := range f.cause.faults {
+			v.label = v.label.with(x.label)
+		}
+		f.cause.faults = nil
+		if a := f.leaks(v.label, dest{crowds: []crowd{writer}}); a != nil {
+			f.report(
+				"leak", f.decl, f.at,
+				fmt.Sprintf(
+					"the %s of `%s` depends on %s, which %s: who sets it learns of it by trying",
+					[]string{"pace", "rule"}[i], p.Name, a.of, a.to,
+				),
+				"if they may learn it, say so: reveal(…); else ask what the writer can see",
+			)
+		}
+	}
+	f.cause.Changes[p] = true
+	f.cause.decider = &dest{crowds: []crowd{writer}}
+	f.cause.dests = append(f.cause.dests, f.toProperty(k, p, f.self))
+}
+
+// atRequest stands at the head of a request.
+func (l *flows) atRequest(r *contract.Request) *flow {
+	c := l.newCause(r.FullName(), r.Line, r.Kind)
+	c.Request = r
+	f := l.newFlow(c, r.Kind, r.At.Start)
+	f.at = r.NameAt
+	at := int64(0)
+	mem := int64(0)
+	for i, p := range r.Params {
+		v := val{sym: fmt.Sprintf("argument%d", i)}
+		if k := p.Type.Kind(); k != nil {
+			v.sym += ":" + k.Name
+		}
+		if p.Type.Holder() {
+			f.lists[mem] = v
+			mem += int64(p.Type.Width())
+			continue
+		}
+		f.locals[at] = f.typed(v, p.Type)
+		at += int64(p.Type.Width())
+	}
+	// Whether somebody may ask is told to whoever asks.
+	f.viewer = "caller"
+	for _, w := range r.From {
+		var l label
+		if w.X != nil {
+			l = f.value(w.X).label
+			if f.ownOwner(w.X) {
+				l = nil
+			}
+		}
+		if w.Aud != nil {
+			inner := *f
+			inner.kind = nil
+			inner.self = ""
+			inner.locals = map[int64]val{}
+			inner.lists = map[int64]val{}
+			for i, a := range w.Args {
+				v := f.value(a)
+				v.sym = f.symOf(a)
+				inner.give(w.Aud.Params, i, v)
+				if w.Aud.AsksArgument(i) {
+					l = l.with(f.observed(a, v))
+				}
+			}
+			if w.Aud.Cond != nil && w.Aud.Cond.Value != nil && !w.Aud.OnlyNearness() {
+				var asked []sym
+				for i, a := range w.Args {
+					asked = append(asked, f.symOf(a))
+					asked = append(asked, make([]sym, w.Aud.Params[i].Type.Width()-1)...)
+				}
+				// Who may not ask learns no more than by not getting what goes to the audience, which is told of there.
+				cond := inner.value(w.Aud.Cond.Value).label
+				l = l.with(slices.DeleteFunc(slices.Clone(cond), func(x *atom) bool { return x.goesTo(w.Aud, asked) }))
+			}
+		}
+		f.decision(l, "who may ask")
+	}
+	f.viewer = ""
+	f.caller = callerRole(r)
+	f.mine = len(r.From) == 1 && r.From[0].Sort == contract.ToOwner
+	if f.mine && r.Kind.Per >= 0 {
+		f.caller = r.Kind.Per
+		f.self = entityOf(r.Kind, "caller")
+	}
+	decider := f.toCaller("")
+	c.decider = &decider
+	return f
+}
+
+func (l *flows) request(r *contract.Request) {
+	f := l.atRequest(r)
+	for i := range r.Head {
+		s := &r.Head[i]
+		f.at = s.At
+		if s.Op == contract.OpLet {
+			f.stmt(s)
+			continue
+		}
+		v := f.value(s.Value)
+		f.decision(f.observed(s.Value, v), "this check")
+		if f.decided(s.Value) < 0 {
+			return // it never gets farther
+		}
+		if f.dead {
+			return
+		}
+		f.assume(s.Value, true)
+	}
+	for i := range r.Body {
+		if f.dead {
+			return
+		}
+		f.at = r.Body[i].At
+		f.stmt(&r.Body[i])
+	}
+}
+
+// reachable tells whether anybody who may send a request may know of what it is for.
+func isReachable(r *contract.Request) bool {
+	k := r.Kind
+	if k.To == contract.Nobody || k.To == contract.Owner && k.Per < 0 && !k.GivenAway {
+		return false
+	}
+	role := callerRole(r)
+	return k.To != contract.Some || role < 0 ||
+		slices.ContainsFunc(k.Who, func(w contract.Who) bool {
+			return w.But || w.Sort != contract.ToRole ||
+				w.Role == role
+		})
+}
+
+// callerRole gives the role that every caller of a request has, or -1.
+func callerRole(r *contract.Request) int {
+	out := -1
+	for i, w := range r.From {
+		if w.Sort != contract.ToRole || w.But || i > 0 && w.Role != out {
+			return -1
+		}
+		out = w.Role
+	}
+	return out
+}
+
+// failures holds what a cause may fail of against all that would be undone with it: what it does, what the handlers do
+// that it sets off, and what is decided.
+func (l *flows) failures() {
+	watchers := map[*contract.Property][]*Cause{}
+	spawners := map[*contract.Kind][]*Cause{}
+	for _, c := range l.causes {
+		if c.Watch != nil {
+			watchers[c.Watch] = append(watchers[c.Watch], c)
+		}
+		if c.Spawning {
+			spawners[c.Kind] = append(spawners[c.Kind], c)
+		}
+	}
+	// setsOff adds the handlers that a cause may set off, and those that they may set off.
+	setsOff := func(c *Cause) (all []*Cause, again bool) {
+		all = []*Cause{c}
+		add := func(list []*Cause) {
+			for _, w := range list {
+				again = again || w == c
+				if !slices.Contains(all, w) {
+					all = append(all, w)
+				}
+			}
+		}
+		for i := 0; i < len(all); i++ {
+			for p := range all[i].Changes {
+				add(watchers[p])
+			}
+			for p := range all[i].Makes { // what a spawn gives differs from the default
+				add(watchers[p])
+			}
+			for k := range all[i].Spawns {
+				add(spawners[k])
+			}
+		}
+		return all, again || len(all) > 8
+	}
+	// settles tells whether a handler that sets what it waits for does so to the same value again and again.
+	settles := func(c *Cause) bool {
+		for p := range c.Changes {
+			for _, w := range watchers[p] {
+				if w != c {
+					return false
+				}
+			}
+		}
+		b := c.Kind.OnChange[c.Watch.Index]
+		sets := true
+		times := 0
+		contract.EachStmt(b.Stmts, func(s *contract.Stmt) {
+			if s.X == nil || s.Op < contract.OpSet || s.Op > contract.OpSplit {
+				sets = sets && s.Op != contract.OpSpawn
+				return
+			}
+			root := s.X.Root()
+			if root.Prop == c.Watch || root.Props != nil {
+				times++
+				if root == s.X && s.Op == contract.OpSet && l.soon(c, s) {
+					return
+				}
+				self := root.Args[0].Op == contract.OpSelf ||
+					root.Args[0].Op == contract.OpShared && root.Args[0].Kind == c.Kind
+				sets = sets && root == s.X && self && s.Op == contract.OpSet &&
+					!contract.Mentions(s.Value, func(x *contract.Expr) bool {
+						return x.Op == contract.OpRoll || x.Op == contract.OpCopy || x.Op == contract.OpLocal ||
+							x.Op == contract.OpGet && x.Prop != nil && c.Changes[x.Prop]
+					})
+			}
+		})
+		return sets && times < 2
+	}
+	for _, c := range l.causes {
+		if c.Watch != nil && settles(c) {
+			continue
+		}
+		if (c.Watch != nil || c.Spawning) && len(c.runs.label) > 0 {
+			if _, again := setsOff(c); again {
+				c.faults = append(c.faults, c.runs) // it may come to a ninth round, which fails
+			}
+		}
+	}
+	for _, c := range l.causes {
+		if c.Watch != nil || c.Spawning {
+			continue // they are part of what sets them off
+		}
+		all, _ := setsOff(c)
+		slices.SortFunc(all[1:], func(a, b *Cause) int { return strings.Compare(a.Name, b.Name) })
+		for _, failing := range all {
+			for _, x := range failing.faults {
+				l.failure(x, failing, c, all)
+				if c.decider != nil {
+					continue // it is told of, or the caller knows
+				}
+				for _, in := range all {
+					for _, kinds := range []map[*contract.Kind]bool{in.Spawns, in.Despawns} {
+						for k := range kinds {
+							if l.plain[k] {
+								l.varying[k] = true
+							}
+						}
+					}
+				}
+			}
+		}
+	}
+}
+
+// soon tells whether a statement counts its property up or down by so much that it comes to the end of its range in a
+// few rounds.
+func (l *flows) soon(c *Cause, s *contract.Stmt) bool {
+	self := s.X.Args[0].Op == contract.OpSelf || s.X.Args[0].Op == contract.OpShared && s.X.Args[0].Kind == c.Kind
+	p := s.X.Prop
+	if !self || p == nil || !p.Clamped || p.Type.Form != contract.FormInt ||
+		s.Value.Op != contract.OpAdd && s.Value.Op != contract.OpSub ||
+		s.Value.Args[0].Op != contract.OpGet || s.Value.Args[0].Prop != p {
+		return false
+	}
+	by := s.Value.Args[1]
+	if contract.Mentions(by, func(x *contract.Expr) bool { return x.Op == contract.OpLocal }) {
+		return false
+	}
+	v := silentFlows(l.contract).newFlow(
+		&Cause{fns: map[string]val{}, Changes: map[*contract.Property]bool{}}, c.Kind, 0,
+	).value(
+		by,
+	)
+	step := min(math.Abs(v.low), math.Abs(v.high))
+	return v.ranged &&
+		(v.low == 0 && v.high == 0 || (v.low > 0 || v.high < 0) && float64(p.Type.High-p.Type.Low)/step <= 6)
+}
+
+func (l *flows) failure(x fault, failing, c *Cause, all []*Cause) {
+	// may reports whether those in a crowd may know what an atom is of, seen from another body: self is another one
+	// there.
+	may := func(a *atom, in *Cause, to crowd) bool {
+		if in == failing {
+			return l.knows(a, to)
+		}
+		other := &atom{crowd: elsewhere(a.crowd)}
+		for _, c := range a.also {
+			other.also = append(other.also, elsewhere(c))
+		}
+		return l.knows(other, to)
+	}
+	report := func(a *atom, what string) {
+		l.report(
+			"leak", x.decl, x.at,
+			fmt.Sprintf("whether this fails depends on %s, which %s; a failure undoes %s", a.of, a.to, what), x.mend,
+		)
+	}
+	for _, a := range x.label {
+		if c.decider != nil && !x.later {
+			if !slices.ContainsFunc(c.decider.crowds, func(to crowd) bool { return may(a, c, to) }) {
+				report(a, "what `"+c.Name+"` did, and its caller is told")
+				return
+			}
+			continue
+		}
+		for _, in := range all {
+			for _, d := range in.dests {
+				if (in != failing || d.later == x.later) &&
+					!slices.ContainsFunc(d.crowds, func(to crowd) bool { return may(a, in, to) }) {
+					report(a, d.what)
+					return
+				}
+			}
+		}
+	}
+}
+
+// elsewhere returns a crowd as it is seen from another body.
+func elsewhere(c crowd) crowd {
+	out := slices.Clone(c)
+	for i, t := range out {
+		if t.sort == contract.ToClient {
+			out[i].sym = "elsewhere " + t.sym
+		}
+		if len(t.args) > 0 {
+			out[i].args = []sym{"elsewhere"}
+		}
+	}
+	return out
+}

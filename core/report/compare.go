@@ -1,0 +1,459 @@
+package report
+
+import (
+	"bytes"
+	"encoding/json"
+	"fmt"
+	"kamerad/core/contract"
+	"slices"
+	"strings"
+)
+
+// Comparison says what differs between two versions of a contract.
+type Comparison struct {
+	Changes []Difference `json:"changes"`
+	// TakesOver tells whether a running session of the first version could go on with the second one; Blocks are the
+	// changes that it could not.
+	TakesOver bool     `json:"takes_over"`
+	Blocks    []string `json:"blocks"`
+	// Stay tells whether every client of the first version may stay; if not, those may that use none of Lose.
+	Stay bool     `json:"stay"`
+	Lose []string `json:"lose"`
+}
+
+// Difference is one change.
+type Difference struct {
+	What string `json:"what"` // header, enum, setting, audience, kind, property, request or event
+	Name string `json:"name"`
+	How  How    `json:"how"`
+	// Of what changed: type, audience, writer, rule, clauses, default, arguments, reply, from, limit, checks, body and
+	// so on.
+	Aspect string `json:"aspect,omitempty"`
+	Was    string `json:"was,omitempty"`
+	Is     string `json:"is,omitempty"`
+	Then   string `json:"then,omitempty"` // what becomes of it in a running session
+}
+
+// How says how something differs.
+type How string
+
+// The ways in which something differs.
+const (
+	Added   How = "added"
+	Removed How = "removed"
+	Renamed How = "renamed"
+	Changed How = "changed"
+)
+
+// Compare compares two versions of a contract, a before b.
+func Compare(a, b *contract.Contract) *Comparison {
+	c := &comparer{a: a, b: b, out: &Comparison{Changes: []Difference{}, Blocks: []string{}, Lose: []string{}}}
+	c.header()
+	c.enums()
+	each(
+		a.Settings, b.Settings, func(s *contract.Setting) string { return s.Name },
+		func(name string, x, y *contract.Setting) {
+			c.pair(
+				"setting", name, x != nil, y != nil,
+				func() { c.aspect("setting", name, "type", x.Type.String(), y.Type.String(), "") },
+			)
+		},
+	)
+	each(
+		a.Audiences, b.Audiences, func(n *contract.Named) string { return n.Name },
+		func(name string, x, y *contract.Named) {
+			c.pair("audience", name, x != nil, y != nil, func() {
+				c.aspect(
+					"audience", name, "condition", sourceWords(
+						a, x.At.Start, x.At.End,
+					), sourceWords(b, y.At.Start, y.At.End),
+					"who gets what it decides changes with the next tick",
+				)
+			})
+		},
+	)
+	each(a.Kinds, b.Kinds, func(k *contract.Kind) string { return k.Name }, c.kind)
+	each(
+		contractEvents(a), contractEvents(b), func(e *contract.Event) string { return e.Name },
+		func(name string, x, y *contract.Event) { c.event(name, x, y) },
+	)
+	for _, h := range []struct {
+		name string
+		x, y *contract.Body
+	}{
+		{"on join", a.OnJoin, b.OnJoin}, {"on lost", a.OnLost, b.OnLost}, {"on back", a.OnBack, b.OnBack},
+		{"on leave", a.OnLeave, b.OnLeave},
+	} {
+		text := func(c *contract.Contract, b *contract.Body) string {
+			if b == nil {
+				return ""
+			}
+			return sourceWords(c, b.At.Start, b.At.End)
+		}
+		c.aspect("handler", h.name, "body", text(a, h.x), text(b, h.y), "")
+	}
+	c.clients()
+	c.out.TakesOver = len(c.out.Blocks) == 0
+	return c.out
+}
+
+type comparer struct {
+	a, b *contract.Contract
+	out  *Comparison
+}
+
+// each calls f for all names of two lists, with what is in only one of them nil in the other.
+func each[T any](a, b []*T, name func(*T) string, f func(name string, x, y *T)) {
+	find := func(list []*T, n string) *T {
+		if i := slices.IndexFunc(list, func(x *T) bool { return name(x) == n }); i >= 0 {
+			return list[i]
+		}
+		return nil
+	}
+	for _, x := range a {
+		f(name(x), x, find(b, name(x)))
+	}
+	for _, y := range b {
+		if find(a, name(y)) == nil {
+			f(name(y), nil, y)
+		}
+	}
+}
+
+func (c *comparer) add(d Difference) { c.out.Changes = append(c.out.Changes, d) }
+
+// pair notes what is in only one of the versions; what is in both is compared.
+func (c *comparer) pair(what, name string, before, after bool, both func()) {
+	switch {
+	case !before:
+		c.add(Difference{What: what, Name: name, How: Added})
+	case !after:
+		c.add(Difference{What: what, Name: name, How: Removed})
+	default:
+		both()
+	}
+}
+
+func (c *comparer) aspect(what, name, aspect, was, is, then string) {
+	if was != is {
+		c.add(Difference{what, name, Changed, aspect, was, is, then})
+	}
+}
+
+func (c *comparer) header() {
+	a := c.a
+	b := c.b
+	c.aspect("header", "tick", "ticks per second", fmt.Sprint(a.TickRate), fmt.Sprint(b.TickRate), "")
+	if a.TickRate != b.TickRate {
+		c.out.Blocks = append(c.out.Blocks, "the number of ticks per second changes: what runs counts in ticks")
+	}
+	c.aspect("header", "seats", "seats", fmt.Sprint(a.Seats), fmt.Sprint(b.Seats), "who has a seat keeps it")
+	c.aspect(
+		"header", "strikes", "strikes", fmt.Sprint(a.Strikes, " in ", a.Window, " ticks"),
+		fmt.Sprint(b.Strikes, " in ", b.Window, " ticks"), "",
+	)
+	for _, r := range a.Roles {
+		if !slices.Contains(b.Roles, r) {
+			c.add(Difference{What: "role", Name: r, How: Removed})
+			c.out.Blocks = append(c.out.Blocks, fmt.Sprintf("the role `%s` is gone: clients may have it", r))
+		}
+	}
+	for _, r := range b.Roles {
+		if !slices.Contains(a.Roles, r) {
+			c.add(Difference{What: "role", Name: r, How: Added})
+		}
+	}
+}
+
+func (c *comparer) enums() {
+	each(c.a.Enums, c.b.Enums, func(e *contract.Enum) string { return e.Name }, func(name string, x, y *contract.Enum) {
+		c.pair("enum", name, x != nil, y != nil, func() {
+			for _, v := range x.Values {
+				if !slices.Contains(y.Values, v) {
+					c.add(Difference{
+						What: "enum",
+						Name: name + "." + v,
+						How:  Removed,
+						Then: "what has this value starts at its default",
+					})
+				}
+			}
+			for _, v := range y.Values {
+				if !slices.Contains(x.Values, v) {
+					c.add(Difference{What: "enum", Name: name + "." + v, How: Added})
+				}
+			}
+		})
+	})
+}
+
+func kindSort(k *contract.Kind, c *contract.Contract) string {
+	switch {
+	case k.Shared:
+		return "shared"
+	case k.Per >= 0:
+		return "per " + c.Roles[k.Per]
+	}
+	return "spawned"
+}
+
+func (c *comparer) kind(name string, x, y *contract.Kind) {
+	if x == nil || y == nil {
+		d := Difference{
+			What: "kind",
+			Name: name,
+			How:  Removed,
+			Then: "its entities are despawned",
+		}
+		if x == nil {
+			d.How = Added
+			d.Then = map[bool]string{true: "it is there from the next tick on"}[y.Shared || y.Per >= 0]
+		}
+		c.add(d)
+		return
+	}
+	before := len(c.out.Changes)
+	c.aspect("kind", name, "sort", kindSort(x, c.a), kindSort(y, c.b), "")
+	if kindSort(x, c.a) != kindSort(y, c.b) {
+		c.out.Blocks = append(
+			c.out.Blocks,
+			fmt.Sprintf("`%s` was %s and is %s: its entities cannot be both", name, kindSort(x, c.a), kindSort(y, c.b)),
+		)
+	}
+	c.aspect(
+		"kind", name, "audience", c.a.ToText(x.To, x.Who), c.b.ToText(y.To, y.Who),
+		"who gains it gets it with the next tick, who loses it has it taken back",
+	)
+	c.aspect("kind", name, "parts", strings.Join(x.Parts, ", "), strings.Join(y.Parts, ", "), "")
+	taken := map[string]bool{}
+	for _, p := range y.Properties {
+		q := x.Property(p.Name)
+		if q == nil && p.Was != "" {
+			q = x.Property(p.Was)
+			if q != nil {
+				taken[q.Name] = true
+				c.add(Difference{
+					What: "property",
+					Name: name + "." + p.Name,
+					How:  Renamed,
+					Was:  name + "." + q.Name,
+					Is:   name + "." + p.Name,
+					Then: "it takes the value over",
+				})
+			}
+		}
+		if q == nil {
+			c.add(Difference{
+				What: "property",
+				Name: name + "." + p.Name,
+				How:  Added,
+				Is:   p.Type.String(),
+				Then: "it starts at its default",
+			})
+			continue
+		}
+		c.property(name+"."+p.Name, q, p)
+	}
+	for _, q := range x.Properties {
+		if y.Property(q.Name) == nil && !taken[q.Name] {
+			c.add(Difference{
+				What: "property",
+				Name: name + "." + q.Name,
+				How:  Removed,
+				Was:  q.Type.String(),
+				Then: "its value is lost; `was " + q.Name + "` on another property would keep it",
+			})
+		}
+	}
+	each(x.Requests, y.Requests, func(r *contract.Request) string { return r.FullName() }, c.request)
+	each(
+		x.Events, y.Events, func(e *contract.Event) string { return e.FullName() },
+		func(name string, x, y *contract.Event) { c.event(name, x, y) },
+	)
+	if len(c.out.Changes) == before &&
+		sourceWords(c.a, x.At.Start, x.At.End) != sourceWords(c.b, y.At.Start, y.At.End) {
+		c.add(Difference{
+			What:   "kind",
+			Name:   name,
+			How:    Changed,
+			Aspect: "handlers and timers",
+			Then:   "timers go on counting",
+		})
+	}
+}
+
+func (c *comparer) property(name string, x, y *contract.Property) {
+	then := "it keeps its value"
+	switch {
+	case x.Type.String() == y.Type.String():
+	case x.Type.Form != y.Type.Form || x.Type.Per != y.Type.Per || x.Type.Unit != y.Type.Unit:
+		then = "it starts at its default: a value of the one type is none of the other"
+	case y.Type.Low > x.Type.Low || y.Type.High < x.Type.High || y.Type.Max < x.Type.Max:
+		then = "it keeps its value where that fits, and is clipped where not"
+	}
+	c.aspect("property", name, "type", x.Type.String(), y.Type.String(), then)
+	c.aspect(
+		"property", name, "audience", c.a.ToText(x.To, x.Who), c.b.ToText(y.To, y.Who),
+		"who gains it gets it with the next tick, who loses it has it taken back",
+	)
+	writer := func(p *contract.Property) (by, rule string) {
+		switch {
+		case p.Hold != nil:
+			return "held by its owner", fmt.Sprintf("lease %g s", float64(p.Hold.Ms)/1000)
+		case p.Set == nil:
+			return "the server", ""
+		case p.Set.Owner:
+			return "the owner", p.Set.Text
+		}
+		return "a client", p.Set.Text
+	}
+	by, rule := writer(x)
+	by2, rule2 := writer(y)
+	c.aspect("property", name, "writer", by, by2, "")
+	c.aspect("property", name, "rule", rule, rule2, "")
+	c.aspect("property", name, "clauses", clauseText(x), clauseText(y), "")
+	c.aspect("property", name, "default", defaultText(c.a, x), defaultText(c.b, y), "what is there keeps its value")
+}
+
+func defaultText(c *contract.Contract, p *contract.Property) string {
+	return p.Type.Format(p.Type.FromSlots(p.Default, func(n int64) string { return c.Texts[n] }))
+}
+
+func clauseText(p *contract.Property) string {
+	var out []string
+	for _, clause := range []struct {
+		there bool
+		words string
+	}{
+		{p.Clamped, "clamped"}, {p.Once, "once"}, {p.Keep, "keep"}, {p.Loose, "loose"},
+		{p.AtMost > 0, fmt.Sprintf("at most %d per second", p.AtMost)}, {p.Follows != nil, "follows"},
+	} {
+		if clause.there {
+			out = append(out, clause.words)
+		}
+	}
+	return strings.Join(out, " ")
+}
+
+func paramsText(params []contract.Param) string {
+	var out []string
+	for _, p := range params {
+		out = append(out, p.Name+": "+p.Type.String())
+	}
+	return strings.Join(out, ", ")
+}
+
+func (c *comparer) request(name string, x, y *contract.Request) {
+	c.pair("request", name, x != nil, y != nil, func() {
+		before := len(c.out.Changes)
+		reply := func(t *contract.Type) string {
+			if t == nil {
+				return ""
+			}
+			return t.String()
+		}
+		limit := func(r *contract.Request) string {
+			out := ""
+			if r.Limit != nil {
+				out = fmt.Sprintf("%d in %g s", r.Limit.Count, float64(r.Limit.Ms)/1000)
+			}
+			if r.Pause != nil {
+				out += fmt.Sprintf(" %g s apart", float64(r.Pause.Ms)/1000)
+			}
+			return strings.TrimSpace(out)
+		}
+		checks := func(r *contract.Request) string {
+			var out []string
+			for _, q := range r.Checks {
+				out = append(out, fmt.Sprintf("%s else %s %q", q.Text, q.Then, q.Reason))
+			}
+			return strings.Join(out, "; ")
+		}
+		c.aspect("request", name, "arguments", paramsText(x.Params), paramsText(y.Params), "")
+		c.aspect("request", name, "reply", reply(x.Reply), reply(y.Reply), "")
+		c.aspect("request", name, "from", c.a.WhoText(x.From), c.b.WhoText(y.From), "")
+		c.aspect("request", name, "limit", limit(x), limit(y), "")
+		c.aspect("request", name, "checks", checks(x), checks(y), "")
+		if len(c.out.Changes) == before &&
+			sourceWords(c.a, x.At.Start, x.At.End) != sourceWords(c.b, y.At.Start, y.At.End) {
+			c.add(Difference{
+				What:   "request",
+				Name:   name,
+				How:    Changed,
+				Aspect: "body",
+			})
+		}
+	})
+}
+
+func (c *comparer) event(name string, x, y *contract.Event) {
+	c.pair("event", name, x != nil, y != nil, func() {
+		c.aspect("event", name, "arguments", paramsText(x.Params), paramsText(y.Params), "")
+		c.aspect(
+			"event", name, "clauses", map[bool]string{true: "loose"}[x.Loose], map[bool]string{true: "loose"}[y.Loose],
+			"",
+		)
+	})
+}
+
+func contractEvents(c *contract.Contract) []*contract.Event {
+	return slices.DeleteFunc(slices.Clone(c.Events), func(e *contract.Event) bool { return e.Kind != nil })
+}
+
+// words gives a piece of the source without its comments, and with one blank for any number.
+func sourceWords(c *contract.Contract, start, end int) string {
+	if start < 0 || end > len(c.Source.Text) || start >= end {
+		return ""
+	}
+	var out []string
+	for _, line := range strings.Split(c.Source.Text[start:end], "\n") {
+		if i := strings.Index(line, "//"); i >= 0 && strings.Count(line[:i], `"`)%2 == 0 {
+			line = line[:i]
+		}
+		out = append(out, strings.Fields(line)...)
+	}
+	return strings.Join(out, " ")
+}
+
+// clients finds the names that clients of the first version know and that are not the same in the second one.
+func (c *comparer) clients() {
+	a := c.a.Outline()
+	b := c.b.Outline()
+	same := func(x, y any) bool {
+		one, _ := json.Marshal(x) // plain data always marshals
+		two, _ := json.Marshal(y)
+		return bytes.Equal(one, two)
+	}
+	lose := func(name string) { c.out.Lose = append(c.out.Lose, name) }
+	if a.Tick != b.Tick {
+		lose("the number of ticks per second")
+	}
+	for _, k := range a.Kinds {
+		l := b.Kind(k.Name)
+		if l == nil || l.Per != k.Per || l.Shared != k.Shared {
+			lose(k.Name)
+			continue
+		}
+		for _, p := range k.Properties {
+			if q := l.Property(p.Name); q == nil || !same(p, *q) {
+				lose(k.Name + "." + p.Name)
+			}
+		}
+		for _, r := range k.Requests {
+			if q := l.Request(r.Name); q == nil || !same(r, *q) {
+				lose(k.Name + "." + r.Name)
+			}
+		}
+		c.lostEvents(k.Name+".", k.Events, l.Events, same)
+	}
+	c.lostEvents("", a.Events, b.Events, same)
+	c.out.Stay = len(c.out.Lose) == 0
+}
+
+func (c *comparer) lostEvents(prefix string, a, b []contract.EventOutline, same func(x, y any) bool) {
+	for _, e := range a {
+		if !slices.ContainsFunc(b, func(f contract.EventOutline) bool { return same(e, f) }) {
+			c.out.Lose = append(c.out.Lose, prefix+e.Name)
+		}
+	}
+}

@@ -1,0 +1,391 @@
+// Package report computes what can be told of a contract before anything runs: who sees, changes and asks for what
+// (NewMatrix), what it takes on the wire and in memory (NewCost), and how two versions differ (Compare). It changes no
+// contract, and what it returns is the caller's own.
+package report
+
+import (
+	"cmp"
+	"fmt"
+	"kamerad/core/contract"
+	"kamerad/core/findings"
+	"maps"
+	"slices"
+	"strings"
+)
+
+// Matrix says of everything in a contract who sees it, who may change it and who may ask for it.
+type Matrix struct {
+	Contract   string            `json:"contract"`
+	Viewers    []Viewer          `json:"viewers"` // the columns: kinds of client
+	Properties []MatrixProperty  `json:"properties"`
+	Requests   []MatrixRequest   `json:"requests"`
+	Events     []MatrixEvent     `json:"events"`
+	Reveals    []findings.Reveal `json:"reveals"`
+}
+
+// Viewer is a kind of client: the owner of the entity at hand, a role, or whoever is in a named audience.
+type Viewer struct {
+	Name string `json:"name"`
+	Sort string `json:"sort"` // owner, role or audience
+	role int
+	aud  *contract.Named
+}
+
+// Access says whether a viewer has something: always, sometimes or never.
+type Access string
+
+// The accesses. A viewer has something sometimes when that depends on more than what it is, such as how near it stands.
+// An audience is unrelated to what it neither gives nor takes: being in it changes nothing.
+const (
+	Never     Access = "never"
+	Unrelated Access = "unrelated"
+	Sometimes Access = "sometimes"
+	Always    Access = "always"
+)
+
+func (a Access) rank() int { return slices.Index([]Access{Never, Unrelated, Sometimes, Always}, a) }
+
+// MatrixProperty is a property: who gets it and what writes it.
+type MatrixProperty struct {
+	Name   string   `json:"name"` // Kind.property
+	Type   string   `json:"type"`
+	To     string   `json:"to"`
+	Access []Access `json:"access"` // by viewer
+	Writer string   `json:"writer"` // server, owner, or the client that the contract names, as in `set by gunner`
+	Within string   `json:"within,omitempty"`
+	By     []string `json:"by"` // the requests, handlers and timers of the server that may change it
+	Line   int      `json:"line"`
+}
+
+// MatrixRequest is a request: who may ask, what is checked, and what it can do.
+type MatrixRequest struct {
+	Name    string           `json:"name"`
+	From    string           `json:"from"`
+	Access  []Access         `json:"access"`
+	Limit   string           `json:"limit,omitempty"`
+	Pause   string           `json:"pause,omitempty"`
+	Checks  []contract.Check `json:"checks"`
+	Changes []string         `json:"changes"` // properties, also by the handlers that it sets off
+	Does    []string         `json:"does"`    // what it spawns, despawns, gives away and so on
+	Tells   []string         `json:"tells"`
+	Reveals []string         `json:"reveals"`
+	Line    int              `json:"line"`
+}
+
+// MatrixEvent is an event: who can be told, and by what.
+type MatrixEvent struct {
+	Name   string   `json:"name"`
+	To     []string `json:"to"`
+	Access []Access `json:"access"`
+	By     []string `json:"by"`
+}
+
+// Matrix computes the access matrix.
+func NewMatrix(c *contract.Contract) *Matrix {
+	m := &Matrix{
+		Contract:   c.Name,
+		Properties: []MatrixProperty{},
+		Requests:   []MatrixRequest{},
+		Events:     []MatrixEvent{},
+		Reveals:    []findings.Reveal{},
+	}
+	m.Viewers = append(m.Viewers, Viewer{Name: "owner", Sort: "owner", role: -1})
+	for i, r := range c.Roles {
+		m.Viewers = append(m.Viewers, Viewer{Name: r, Sort: "role", role: i})
+	}
+	for _, a := range c.Audiences {
+		m.Viewers = append(m.Viewers, Viewer{
+			Name: a.Name,
+			Sort: "audience",
+			role: -1,
+			aud:  a,
+		})
+	}
+	changers := map[*contract.Property][]string{}
+	tellers := map[*contract.Event][]string{}
+	causes := findings.Causes(c)
+	for _, x := range causes {
+		for p := range x.Changes {
+			changers[p] = append(changers[p], x.Name)
+		}
+		for p := range x.Makes {
+			if !x.Changes[p] {
+				changers[p] = append(changers[p], x.Name)
+			}
+		}
+		for e := range x.Events {
+			tellers[e] = append(tellers[e], x.Name)
+		}
+		for _, r := range x.Reveals {
+			if len(r.Of) > 0 {
+				m.Reveals = append(m.Reveals, r)
+			}
+		}
+	}
+	slices.SortFunc(
+		m.Reveals, func(a, b findings.Reveal) int { return cmp.Or(a.Line-b.Line, strings.Compare(a.Text, b.Text)) },
+	)
+	m.Reveals = slices.CompactFunc(m.Reveals, func(a, b findings.Reveal) bool {
+		return a.Line == b.Line && a.Text == b.Text &&
+			a.In == b.In && a.To == b.To
+	})
+	for _, k := range c.Kinds {
+		for _, p := range k.Properties {
+			row := MatrixProperty{
+				Name:   k.Name + "." + p.Name,
+				Type:   p.Type.String(),
+				To:     c.ToText(p.To, p.Who),
+				Writer: "server",
+				By:     []string{},
+				Line:   p.Line,
+			}
+			if k.To == contract.Some && p.To == contract.Everyone {
+				row.To = c.ToText(k.To, k.Who)
+			} else if k.To == contract.Some && p.To != contract.Nobody {
+				row.To += " within " + c.ToText(k.To, k.Who)
+			}
+			if p.Hold != nil {
+				row.Type = "hold"
+				row.Writer = "owner"
+			}
+			if p.Set != nil {
+				row.Writer = "owner"
+				if !p.Set.Owner {
+					row.Writer = p.Set.ByText
+				}
+				row.Within = p.Set.Text
+			}
+			for _, by := range changers[p] {
+				if !strings.HasPrefix(by, "the hold ") && !strings.HasPrefix(by, "the write ") {
+					row.By = append(row.By, by)
+				}
+			}
+			slices.Sort(row.By)
+			for _, v := range m.Viewers {
+				row.Access = append(
+					row.Access,
+					v.related(least(accessOf(c, k, k.To, k.Who, v), accessOf(c, k, p.To, p.Who, v)), k.Who, p.Who),
+				)
+			}
+			m.Properties = append(m.Properties, row)
+		}
+		for _, r := range k.Requests {
+			m.Requests = append(m.Requests, requestRow(c, m, causes, r))
+		}
+	}
+	for _, e := range c.Events {
+		row := MatrixEvent{Name: e.FullName(), To: []string{}, By: slices.Sorted(slices.Values(tellers[e]))}
+		if row.By == nil {
+			row.By = []string{}
+		}
+		for _, v := range m.Viewers {
+			best := Never
+			var all []contract.Who
+			for _, x := range causes {
+				for _, who := range x.Events[e] {
+					row.To = append(row.To, c.WhoText(who))
+					all = append(all, who...)
+					if a := accessOf(c, x.Kind, contract.Some, who, v); a.rank() > best.rank() {
+						best = a
+					}
+				}
+			}
+			row.Access = append(row.Access, v.related(best, all))
+		}
+		slices.Sort(row.To)
+		row.To = slices.Compact(row.To)
+		m.Events = append(m.Events, row)
+	}
+	return m
+}
+
+func requestRow(c *contract.Contract, m *Matrix, causes []*findings.Cause, r *contract.Request) MatrixRequest {
+	row := MatrixRequest{
+		Name:    r.FullName(),
+		From:    c.WhoText(r.From),
+		Checks:  r.Checks,
+		Changes: []string{},
+		Does:    []string{},
+		Tells:   []string{},
+		Reveals: []string{},
+		Line:    r.Line,
+	}
+	if row.Checks == nil {
+		row.Checks = []contract.Check{}
+	}
+	if r.Limit != nil {
+		row.Limit = fmt.Sprintf("%d in %g s", r.Limit.Count, float64(r.Limit.Ms)/1000)
+	}
+	if r.Pause != nil {
+		row.Pause = fmt.Sprintf("%g s", float64(r.Pause.Ms)/1000)
+	}
+	for _, v := range m.Viewers {
+		row.Access = append(
+			row.Access,
+			v.related(
+				least(
+					accessOf(c, r.Kind, r.Kind.To, r.Kind.Who, v), accessOf(c, r.Kind, contract.Some, r.From, v),
+				), r.Kind.Who,
+				r.From,
+			),
+		)
+	}
+	changes := map[string]bool{}
+	does := map[string]bool{}
+	tells := map[string]bool{}
+	for _, x := range setOff(causes, r) {
+		for p := range x.Changes {
+			changes[propertyName(c, p)] = true
+		}
+		for what, kinds := range map[string]map[*contract.Kind]bool{
+			"spawns":   x.Spawns,
+			"despawns": x.Despawns,
+			"gives":    x.GivesAway,
+		} {
+			for k := range kinds {
+				does[what+" "+k.Name] = true
+			}
+		}
+		for what := range x.Others {
+			does[what] = true
+		}
+		for e, lists := range x.Events {
+			for _, who := range lists {
+				tells[e.FullName()+" to "+c.WhoText(who)] = true
+			}
+		}
+		for _, v := range x.Reveals {
+			if len(v.Of) > 0 {
+				row.Reveals = append(row.Reveals, v.String())
+			}
+		}
+	}
+	row.Changes = append(row.Changes, slices.Sorted(maps.Keys(changes))...)
+	row.Does = append(row.Does, slices.Sorted(maps.Keys(does))...)
+	row.Tells = append(row.Tells, slices.Sorted(maps.Keys(tells))...)
+	return row
+}
+
+// setOff lists what a request does and the handlers that it may set off.
+func setOff(causes []*findings.Cause, r *contract.Request) []*findings.Cause {
+	var all []*findings.Cause
+	add := func(such func(x *findings.Cause) bool) {
+		for _, x := range causes {
+			if such(x) && !slices.Contains(all, x) {
+				all = append(all, x)
+			}
+		}
+	}
+	add(func(x *findings.Cause) bool { return x.Request == r })
+	for i := 0; i < len(all); i++ {
+		add(func(x *findings.Cause) bool {
+			return x.Watch != nil && (all[i].Changes[x.Watch] || all[i].Makes[x.Watch]) ||
+				x.Spawning && all[i].Spawns[x.Kind]
+		})
+	}
+	return all
+}
+
+func propertyName(c *contract.Contract, p *contract.Property) string {
+	for _, k := range c.Kinds {
+		if slices.Contains(k.Properties, p) {
+			return k.Name + "." + p.Name
+		}
+	}
+	return p.Name
+}
+
+// related sets an audience apart that stands in none of some lists.
+func (v Viewer) related(a Access, lists ...[]contract.Who) Access {
+	if a != Sometimes || v.aud == nil {
+		return a
+	}
+	for _, who := range lists {
+		if slices.ContainsFunc(who, func(w contract.Who) bool { return w.Aud == v.aud }) {
+			return a
+		}
+	}
+	return Unrelated
+}
+
+func least(a, b Access) Access {
+	if a.rank() < b.rank() {
+		return a
+	}
+	return b
+}
+
+// access tells whether a viewer is among the clients of an audience of a kind's entity.
+func accessOf(c *contract.Contract, k *contract.Kind, to contract.Audience, who []contract.Who, v Viewer) Access {
+	switch {
+	case to == contract.Everyone:
+		return Always
+	case to == contract.Nobody:
+		return Never
+	case to == contract.Owner:
+		who = []contract.Who{{Sort: contract.ToOwner}}
+	}
+	out := Never
+	for _, w := range who {
+		is := accessByTerm(c, k, w, v)
+		switch {
+		case !w.But:
+			if is.rank() > out.rank() {
+				out = is
+			}
+		case is == Always:
+			out = Never
+		case is == Sometimes:
+			out = least(out, Sometimes)
+		}
+	}
+	return out
+}
+
+func accessByTerm(c *contract.Contract, k *contract.Kind, w contract.Who, v Viewer) Access {
+	owners := -1 // the role of all owners
+	if k != nil && k.Per >= 0 {
+		owners = k.Per
+	}
+	if k != nil && owners < 0 && !k.GivenAway && (v.Sort == "owner" || w.Sort == contract.ToOwner) &&
+		w.Sort != contract.ToEveryone {
+		return Never // it always belongs to the server
+	}
+	same := func(a, b int) Access {
+		switch {
+		case a < 0 || b < 0:
+			return Sometimes
+		case a == b:
+			return Always
+		}
+		return Never
+	}
+	switch w.Sort {
+	case contract.ToEveryone:
+		return Always
+	case contract.ToNobody:
+		return Never
+	case contract.ToRole:
+		if v.Sort == "owner" {
+			return same(owners, w.Role)
+		}
+		return same(v.role, w.Role)
+	case contract.ToOwner:
+		if v.Sort == "owner" {
+			return Always
+		}
+		if v.Sort == "role" && same(owners, v.role) == Never {
+			return Never
+		}
+	case contract.ToNamed:
+		if w.Aud == v.aud {
+			return Always
+		}
+		if v.Sort == "owner" && k != nil {
+			if findings.HoldsForOwner(c, k, w) {
+				return Always
+			}
+		}
+	}
+	return Sometimes
+}
