@@ -73,7 +73,7 @@ func (in *information) bits() (out float64) {
 	return out
 }
 
-// scalars gives the numbers that a value is made of; ok is false for what is no number.
+// scalars returns the numbers that a value is made of; ok is false for what is no number.
 func scalars(t *contract.Type, v contract.Value) (out []int64, ok bool) {
 	if len(v.Parts) == 0 {
 		return []int64{v.Num}, t.Form != contract.FormText && t.Max == 0
@@ -156,7 +156,7 @@ func playTidewreck(seed uint64, clients, ticks int) (frames []recorded, in *info
 	return frames, in, pure, nil
 }
 
-// plainChanges tells whether a frame holds nothing but new values of what its client has.
+// plainChanges reports whether a frame holds nothing but new values of what its client has.
 func plainChanges(f *wire.Frame) bool {
 	if f.Snapshot || f.Digest != nil || len(f.Events)+len(f.Decisions)+len(f.Logs) > 0 {
 		return false

@@ -51,7 +51,7 @@ const (
 	asksPerSecond = 8
 )
 
-// serveEcho gives back what it got with its next tick: what no server that ticks can do better.
+// serveEcho sends back what it got with its next tick: what no server that ticks can do better.
 func serveEcho(rate int) error {
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	if err != nil {

@@ -93,7 +93,7 @@ func begin(name string, args ...string) (*child, error) {
 	return c, json.Unmarshal(c.out.Bytes(), c)
 }
 
-// ask gives what the part has used until now.
+// ask returns what the part has used until now.
 func (c *child) ask() (u usage, err error) {
 	if _, err = io.WriteString(c.in, "\n"); err != nil {
 		return u, err

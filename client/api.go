@@ -218,7 +218,7 @@ type API struct {
 	Service string // such as http://127.0.0.1:7707
 }
 
-// Outline gives what clients of a session are given of its contract.
+// Outline returns what clients of a session are given of its contract.
 func (a API) Outline(ctx context.Context, session int64) (*contract.Outline, error) {
 	var out contract.Outline
 	err := a.call(ctx, "GET", fmt.Sprintf("/api/sessions/%d/outline", session), nil, &out)
@@ -281,13 +281,13 @@ func (a API) Publish(ctx context.Context, file, source string, files map[string]
 	return v, err
 }
 
-// Contracts lists the newest version of each contract.
+// Contracts returns the newest version of each contract.
 func (a API) Contracts(ctx context.Context) (out []ContractVersion, err error) {
 	err = a.call(ctx, "GET", "/api/contracts", nil, &out)
 	return out, err
 }
 
-// Versions lists the versions of a contract, newest first.
+// Versions returns the versions of a contract, newest first.
 func (a API) Versions(ctx context.Context, name string) (out []ContractVersion, err error) {
 	err = a.call(ctx, "GET", "/api/contracts/"+url.PathEscape(name), nil, &out)
 	return out, err
@@ -305,7 +305,7 @@ func (a API) Open(ctx context.Context, o OpenSession) (s Session, err error) {
 	return s, err
 }
 
-// Sessions lists the open sessions, then the newest of those that are closed.
+// Sessions returns the open sessions, then the newest of those that are closed.
 func (a API) Sessions(ctx context.Context) (out []Session, err error) {
 	err = a.call(ctx, "GET", "/api/sessions", nil, &out)
 	return out, err
@@ -328,7 +328,7 @@ type Link struct {
 	Cut bool `json:"cut"`
 }
 
-// LinkOf tells what the link of a test client is like.
+// LinkOf returns what the link of a test client is like.
 func (a API) LinkOf(ctx context.Context, session int64, test int) (Link, error) {
 	var out Link
 	err := a.call(ctx, "GET", fmt.Sprintf("/api/sessions/%d/clients/%d/link", session, test), nil, &out)
@@ -376,7 +376,7 @@ func (a API) Step(ctx context.Context, id int64, ticks int) (s Session, err erro
 	return s, err
 }
 
-// Decisions lists the newest stored decisions of a session, newest first.
+// Decisions returns the newest stored decisions of a session, newest first.
 func (a API) Decisions(ctx context.Context, id int64, limit int) (out []Decision, err error) {
 	err = a.call(ctx, "GET", fmt.Sprintf("/api/sessions/%d/decisions?limit=%d", id, limit), nil, &out)
 	return out, err

@@ -256,7 +256,7 @@ func (c *Client) takeHello(ctx context.Context, t Transport) error {
 	return nil
 }
 
-// Me tells which client this is.
+// Me returns which client this is.
 func (c *Client) Me() wire.Client { return c.hello.Client }
 
 // Token takes the seat again once the connection is lost, for as long as Grace; it is good once. Another one comes with
@@ -278,7 +278,7 @@ func (c *Client) Clock() time.Duration {
 	return c.clock.now(time.Now())
 }
 
-// Outline gives what the contract lets clients know.
+// Outline returns what the contract lets clients know.
 func (c *Client) Outline() *contract.Outline { return c.hello.Outline }
 
 // Look calls f with the copy, which must not be changed nor kept. What moves by itself stands where it was at the tick
@@ -379,7 +379,7 @@ func (c *Client) farewell(t Transport) {
 	_ = t.Write(ctx, c.word(wire.FromClient{Type: "leave"})) // an ended connection shows in read
 }
 
-// way gives the present connection.
+// way returns the present connection.
 func (c *Client) way() Transport {
 	c.mu.Lock()
 	defer c.mu.Unlock()

@@ -13,7 +13,7 @@ import (
 	"kamerad/core/wire"
 )
 
-// moves gives what a client has sent, without what it sends by itself.
+// moves returns what a client has sent, without what it sends by itself.
 func moves(f *fake) []string {
 	var out []string
 	for _, m := range f.sent() {

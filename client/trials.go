@@ -36,7 +36,7 @@ type Trial struct {
 	Report   json.RawMessage `json:"report,omitempty"` // a drill.Report or an audit.Report; not in lists
 }
 
-// Over tells whether nothing more comes.
+// Over reports whether nothing more comes.
 func (t Trial) Over() bool { return t.State != "waiting" && t.State != "running" }
 
 // StartTrial has a version put to a trial; 0 is the newest version. Drills with mistakes give a *Problem that lists
@@ -48,7 +48,7 @@ func (a API) StartTrial(ctx context.Context, contract string, version int, s Sta
 	return t, err
 }
 
-// Trials lists the newest trials of a version, newest first; 0 is the newest version.
+// Trials returns the newest trials of a version, newest first; 0 is the newest version.
 func (a API) Trials(ctx context.Context, contract string, version int) (out []Trial, err error) {
 	err = a.call(
 		ctx, "GET", fmt.Sprintf("/api/contracts/%s/versions/%d/trials", url.PathEscape(contract), version), nil, &out,

@@ -9,7 +9,7 @@ import (
 //go:embed all:dist
 var dist embed.FS
 
-// Files gives the console's files; without a build there is no index.html among them.
+// Files returns the console's files; without a build there is no index.html among them.
 func Files() fs.FS {
 	sub, err := fs.Sub(dist, "dist")
 	if err != nil { // the folder is part of the binary

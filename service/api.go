@@ -37,7 +37,7 @@ type bad struct{ detail string }
 
 func (b *bad) Error() string { return b.detail }
 
-// Handler gives the service's whole face: API, sockets, console, metrics and health.
+// Handler returns the service's whole face: API, sockets, console, metrics and health.
 func (v *Service) Handler() http.Handler {
 	r := chi.NewRouter()
 	r.Use(middleware.Recoverer, loopbackOnly)

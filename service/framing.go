@@ -94,7 +94,7 @@ func closing(data []byte) error {
 	return &websocket.CloseError{Code: int(binary.BigEndian.Uint16(data)), Text: string(data[2:])}
 }
 
-// next gives the next message. Its bytes hold until the one after.
+// next returns the next message. Its bytes hold until the one after.
 func (r *reader) next() (op byte, message []byte, err error) {
 	for {
 		op, fin, data, err := r.frame()

@@ -364,7 +364,7 @@ func (l *hearer) Read(to []byte) (int, error) {
 	return 0, net.ErrClosed
 }
 
-// number gives the number of the socket, -1 once it is closed.
+// number returns the number of the socket, -1 once it is closed.
 func (w *wired) number() int {
 	w.reading.Lock()
 	defer w.reading.Unlock()

@@ -75,7 +75,7 @@ func (b *outbox) marked(tick int64, now, arrived time.Time) {
 	}
 }
 
-// take gives all that waits to the only one who writes; nil when there is nothing or somebody is at it. done has to
+// take returns all that waits to the only one who writes; nil when there is nothing or somebody is at it. done has to
 // follow.
 func (b *outbox) take() (bytes []byte, marks []mark) {
 	b.mu.Lock()
@@ -96,7 +96,7 @@ func (b *outbox) take() (bytes []byte, marks []mark) {
 	return bytes, marks
 }
 
-// done gives back what take gave, once it is written, and tells when the oldest request came that was answered in it.
+// done takes back what take returned, once it is written, and tells when the oldest request came that was answered in it.
 func (b *outbox) done(bytes []byte, marks []mark, now time.Time) (arrived time.Time) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
@@ -162,7 +162,7 @@ func (b *outbox) last(bye []byte, ending []byte, now time.Time) {
 	b.marked(0, now, time.Time{})
 }
 
-// empty tells whether all was written.
+// empty reports whether all was written.
 func (b *outbox) empty() bool {
 	b.mu.Lock()
 	defer b.mu.Unlock()

@@ -119,7 +119,7 @@ var (
 	errClosedHere = client.Ended("the client left")
 )
 
-// Read gives the next message that arrives. What the client's side of the link can take leaves the outbox; what it
+// Read returns the next message that arrives. What the client's side of the link can take leaves the outbox; what it
 // cannot stays there, as it would behind a socket.
 func (p *pipe) Read(ctx context.Context) ([]byte, error) {
 	l := p.line

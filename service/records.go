@@ -104,7 +104,7 @@ func (q *repeats) again(text string, now time.Time) (times int) {
 	return times
 }
 
-// serviceState tells how the service gets on, for who runs it.
+// serviceState returns how the service gets on, for who runs it.
 func (v *Service) serviceState(*http.Request) (client.ServiceState, error) {
 	b := v.recorder.Backlog()
 	return client.ServiceState{

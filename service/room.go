@@ -509,7 +509,7 @@ func (r *room) tend(now time.Time) {
 	}
 }
 
-// word gives a frame in the client's own protocol.
+// word returns a frame in the client's own protocol.
 func (c *conn) word(frame []byte) []byte {
 	if c.json == nil {
 		return frame
@@ -763,7 +763,7 @@ func (r *room) read(c *conn, raw []byte, now time.Time) (l letter, err error) {
 }
 
 // put leaves a message that was read elsewhere for the room. It waits while too many of the client's messages wait, and
-// tells whether the client is still in.
+// reports whether the client is still in.
 func (r *room) put(l letter) bool {
 	c := l.from
 	for c.mailed.Load() >= maxMail { // nobody else adds to this client's

@@ -21,7 +21,7 @@ type (
 	stage   = wire.Stage
 )
 
-// outline gives what clients of a session are given of its contract.
+// outline returns what clients of a session are given of its contract.
 func (v *Service) outline(r *http.Request) (*contract.Outline, error) {
 	x, err := v.running(r)
 	if err != nil {
@@ -156,7 +156,7 @@ func (v *Service) askAsTestClient(r *http.Request) (wire.Decision, error) {
 	return d, err
 }
 
-// linkOf tells what a test client's link is like.
+// linkOf returns what a test client's link is like.
 func (v *Service) linkOf(r *http.Request) (client.Link, error) {
 	test, err := v.testClient(r)
 	if err != nil {

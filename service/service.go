@@ -279,7 +279,7 @@ func (v *Service) Serve(ctx context.Context, l net.Listener) error {
 	})
 }
 
-// open lists the rooms by number.
+// open returns the rooms by number.
 func (v *Service) open() []*room {
 	v.mu.Lock()
 	defer v.mu.Unlock()

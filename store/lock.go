@@ -56,7 +56,7 @@ func (l *lock) held() bool {
 	return l.conn != nil
 }
 
-// release gives the database free.
+// release sets the database free.
 func (l *lock) release() {
 	l.stop()
 	<-l.done

@@ -221,7 +221,7 @@ func (r *Recorder) bound() {
 	}
 }
 
-// Backlog tells what is not stored.
+// Backlog returns what is not stored.
 func (r *Recorder) Backlog() (b Backlog) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
@@ -236,7 +236,7 @@ func (r *Recorder) Backlog() (b Backlog) {
 	return b
 }
 
-// Waiting tells how many records are not stored yet, and how many were given up.
+// Waiting returns how many records are not stored yet, and how many were given up.
 func (r *Recorder) Waiting() (waiting int, lost int64) {
 	b := r.Backlog()
 	return b.Waiting, b.DroppedKept + b.DroppedRefused

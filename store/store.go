@@ -105,7 +105,7 @@ func (s *Store) prepare(ctx context.Context) error {
 	return nil
 }
 
-// Close gives the database free and ends all connections. It waits a moment for those that are in use, and not for a
+// Close sets the database free and ends all connections. It waits a moment for those that are in use, and not for a
 // database that does not answer.
 func (s *Store) Close() {
 	closed := make(chan struct{})
@@ -126,7 +126,7 @@ func (s *Store) Close() {
 // sessions must not be opened.
 func (s *Store) Held() bool { return s.lock.held() }
 
-// Ping tells whether the database answers.
+// Ping reports whether the database answers.
 func (s *Store) Ping(ctx context.Context) error { return s.pool.Ping(ctx) }
 
 // Version is a published version of a contract.
@@ -206,7 +206,7 @@ func (s *Store) Version(ctx context.Context, name string, version int) (Version,
 	return v, nil
 }
 
-// Versions lists the versions of a contract, newest first, without their sources; with an empty name the newest of
+// Versions returns the versions of a contract, newest first, without their sources; with an empty name the newest of
 // each.
 func (s *Store) Versions(ctx context.Context, name string) ([]Version, error) {
 	query := "select contract, version, '', '{}'::jsonb, fingerprint, 'null'::json, null::json, published_at from contract_versions where contract = $1 order by version desc limit 1000"
@@ -286,7 +286,7 @@ func (s *Store) CloseLeftOver(ctx context.Context) (int64, error) {
 	return tag.RowsAffected(), nil
 }
 
-// Sessions lists the newest sessions, at most limit.
+// Sessions returns the newest sessions, at most limit.
 func (s *Store) Sessions(ctx context.Context, limit int) ([]Session, error) {
 	rows, _ := s.pool.Query(ctx, sessions+" order by closed_at is not null, id desc limit $1", limit)
 	out, err := pgx.CollectRows(rows, scanSession)
@@ -319,7 +319,7 @@ type Seat struct {
 	LeftReason *string
 }
 
-// Seats lists who took part in a session.
+// Seats returns who took part in a session.
 func (s *Store) Seats(ctx context.Context, session int64) ([]Seat, error) {
 	rows, _ := s.pool.Query(
 		ctx,
@@ -351,7 +351,7 @@ type Decision struct {
 	At        time.Time
 }
 
-// Decisions lists the newest decisions of a session, newest first.
+// Decisions returns the newest decisions of a session, newest first.
 func (s *Store) Decisions(ctx context.Context, session int64, limit int) ([]Decision, error) {
 	rows, _ := s.pool.Query(
 		ctx,

@@ -89,7 +89,7 @@ func (s *Store) Trial(ctx context.Context, id int64) (Trial, error) {
 	return t, nil
 }
 
-// Trials lists the newest trials of a version, newest first, without what they were asked and their reports.
+// Trials returns the newest trials of a version, newest first, without what they were asked and their reports.
 func (s *Store) Trials(ctx context.Context, contract string, version, limit int) ([]Trial, error) {
 	rows, _ := s.pool.Query(
 		ctx, trialsShort+" where contract = $1 and version = $2 order by id desc limit $3", contract, version, limit,

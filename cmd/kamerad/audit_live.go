@@ -120,7 +120,7 @@ func (p *livePlace) watch(ctx context.Context, first chan struct{}) error {
 	return err
 }
 
-// decisionOf gives what the audit looks at of a decision.
+// decisionOf returns what the audit looks at of a decision.
 func decisionOf(d client.Decision) session.Decision {
 	out := session.Decision{
 		Tick:    d.Tick,

@@ -57,7 +57,7 @@ func drillCommand() *cli.Command {
 	}
 }
 
-// drillFiles lists the drill files that are named, and those in named folders.
+// drillFiles returns the drill files that are named, and those in named folders.
 func drillFiles(paths []string) (files []string, err error) {
 	for _, path := range paths {
 		info, err := os.Stat(path)

@@ -64,7 +64,7 @@ func serviceFlag() cli.Flag {
 
 func jsonFlag() cli.Flag { return &cli.BoolFlag{Name: "json", Usage: "print JSON"} }
 
-// words gives the arguments of a command, which wants from least to most of them (most < 0 means any number).
+// words returns the arguments of a command, which wants from least to most of them (most < 0 means any number).
 func words(c *cli.Command, usage string, least, most int) ([]string, error) {
 	args := c.Args().Slice()
 	if len(args) < least || most >= 0 && len(args) > most {

@@ -69,7 +69,7 @@ func (t *target) name() string {
 	return t.kind.Name + "." + t.prop.Name
 }
 
-// targets lists what can be attacked.
+// targets returns what can be attacked.
 func targets(c *contract.Contract, o *contract.Outline) (out []*target) {
 	for _, k := range c.Kinds {
 		kind := o.Kind(k.Name)
@@ -132,7 +132,7 @@ func raw(words ...string) (out []json.RawMessage) {
 	return out
 }
 
-// params gives the types of what a target takes.
+// params returns the types of what a target takes.
 func (t *target) params() (out []*contract.Type) {
 	if t.request != nil {
 		for _, p := range t.request.Params {
@@ -188,7 +188,7 @@ func (f *forger) entity(t *target, own bool) uint32 {
 	return list[f.r.IntN(len(list))]
 }
 
-// onlyOwner tells whether nobody but the owner may use a target.
+// onlyOwner reports whether nobody but the owner may use a target.
 func (t *target) onlyOwner() bool {
 	switch t.sort {
 	case OfRequest:
@@ -199,7 +199,7 @@ func (t *target) onlyOwner() bool {
 	return true
 }
 
-// barred tells whether a role may never use a target.
+// barred reports whether a role may never use a target.
 func (t *target) barred(c *contract.Contract, role string) bool {
 	if t.sort != OfRequest {
 		return false
@@ -209,7 +209,7 @@ func (t *target) barred(c *contract.Contract, role string) bool {
 	return (reach.Yes|reach.Maybe)&bit == 0
 }
 
-// make gives the attacks of one sort that can be made now.
+// make returns the attacks of one sort that can be made now.
 func (f *forger) make(t *target, what string) []attack {
 	one := func(class string, must bool, m wire.FromClient) []attack {
 		return []attack{{of: t, what: what, class: class, must: must, m: m}}
@@ -353,7 +353,7 @@ func encoded(text string) []byte {
 	return raw
 }
 
-// wrongValues lists values that a type does not have; those out of range come with the shortest and the longest that it
+// wrongValues returns values that a type does not have; those out of range come with the shortest and the longest that it
 // has.
 func wrongValues(t *contract.Type, what string) (out []badValue) {
 	add := func(class, json string) { out = append(out, badValue{class, json, true}) }
@@ -429,7 +429,7 @@ func wrongValues(t *contract.Type, what string) (out []badValue) {
 	return out
 }
 
-// can tells whether an attack applies to a target at all; the reason says why not.
+// can reports whether an attack applies to a target at all; the reason says why not.
 func (t *target) can(c *contract.Contract, what string) (reason string) {
 	params := t.params()
 	takes := func(what string) bool {

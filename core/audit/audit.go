@@ -68,7 +68,7 @@ type Row struct {
 	Checks []CheckResult `json:"checks,omitempty"`
 }
 
-// CheckResult tells whether a check was seen to pass and to fail.
+// CheckResult reports whether a check was seen to pass and to fail.
 type CheckResult struct {
 	Text   string `json:"text"`
 	Passed bool   `json:"passed"`
@@ -102,7 +102,7 @@ type Missing struct {
 	Why    string `json:"why"`
 }
 
-// Clean tells whether nothing was changed, learned or found.
+// Clean reports whether nothing was changed, learned or found.
 func (r *Report) Clean() bool { return r.Effects+r.Learned+len(r.Findings) == 0 }
 
 // Unread counts the values that are not for everyone and could not be varied behind a client's back: Empty names them.
@@ -433,7 +433,7 @@ func (a *auditor) play(p *someone) (out []wire.FromClient) {
 	return out
 }
 
-// vain tells whether a client's own copy says that a request will be denied: an honest client does not send it then.
+// vain reports whether a client's own copy says that a request will be denied: an honest client does not send it then.
 func (a *auditor) vain(p *someone, entity uint32, request string, args []json.RawMessage) bool {
 	t := a.find(wire.FromClient{Type: "ask", Ask: wire.Ask{Request: request}})
 	if a.foresight == nil || t == nil {
@@ -755,7 +755,7 @@ func (a *auditor) tick(i int) error {
 	return a.after(step, other)
 }
 
-// find gives the target that a message is for.
+// find returns the target that a message is for.
 func (a *auditor) find(m wire.FromClient) *target {
 	for _, t := range a.targets {
 		if m.Type == "ask" && t.request != nil && t.name() == m.Request ||
@@ -1044,7 +1044,7 @@ func sorted(b *wire.Block) []byte {
 	return out.JSON()
 }
 
-// compare tells what differs between the two sessions.
+// compare reports what differs between the two sessions.
 func (a *auditor) compare(step *session.Step, frames map[int][]byte, other *session.Step, tries []given) {
 	differs := ""
 	if x, y := sorted(step.ServerState), sorted(other.ServerState); !bytes.Equal(x, y) {
@@ -1219,7 +1219,7 @@ func (a *auditor) digest() {
 	}
 }
 
-// places gives the constant vectors that checks speak of.
+// places returns the constant vectors that checks speak of.
 func places(c *contract.Contract) (out [][]float64) {
 	var walk func(x *contract.Expr)
 	walk = func(x *contract.Expr) {

@@ -332,7 +332,7 @@ func (a *liveAuditor) fill(ctx context.Context) error {
 	return nil
 }
 
-// pick gives what an attacker sends in a round; at most one thing that puts it out, as the last.
+// pick returns what an attacker sends in a round; at most one thing that puts it out, as the last.
 func (a *liveAuditor) pick(s *liveSeat) (out []given) {
 	f := s.forger
 	f.me = s.Me()
@@ -557,7 +557,7 @@ func (a *liveAuditor) sees(s *liveSeat, n uint32) (yes bool) {
 	return yes
 }
 
-// witnesses tells whether those who did nothing were disturbed.
+// witnesses finds out whether those who did nothing were disturbed.
 func (a *liveAuditor) witnesses() {
 	note := func(cause, format string, args ...any) {
 		a.effects.add(a.targets[0], Broken, "witness "+cause, fmt.Sprintf(format, args...))

@@ -82,7 +82,7 @@ type twins struct {
 // least is how many ticks have to be compared after a value has been varied, so that it counts as tried.
 const least = 10
 
-// read varies one property once. done tells whether there was anything to vary, and enough to compare.
+// read varies one property once. done reports whether there was anything to vary, and enough to compare.
 func read(c *contract.Contract, o Options, t *target, round uint64) (done bool, err error) {
 	w, err := newTwins(c, o, t, round)
 	if w == nil {
@@ -185,7 +185,7 @@ func (w *twins) prepare(ticks int) (ready bool, err error) {
 	return true, nil
 }
 
-// step lets both go on for a tick, and tells whether the spy got the same, or they have parted.
+// step lets both go on for a tick, and reports whether the spy got the same, or they have parted.
 func (w *twins) step() (same bool, err error) {
 	var got [2][]byte
 	var told [2][]rules.Reveal
@@ -222,7 +222,7 @@ func (w *twins) step() (same bool, err error) {
 	return w.parted || bytes.Equal(got[0], got[1]), nil
 }
 
-// hear gives a frame of the first session to whom it is for.
+// hear returns a frame of the first session to whom it is for.
 func (w *twins) hear(cf session.ClientFrame) error {
 	for _, p := range w.people {
 		if p.me.Number != cf.Client {
@@ -301,7 +301,7 @@ func (w *twins) spySees(entity uint32, property string) bool {
 	return has
 }
 
-// other gives another value of a type.
+// other returns another value of a type.
 func other(t *contract.Type, v contract.Value, r *rand.Rand) contract.Value {
 	switch t.Form {
 	case contract.FormBool:

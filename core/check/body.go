@@ -23,7 +23,7 @@ func (e *env) body(stmts []syntax.Stmt, at syntax.Span) *contract.Body {
 	return b
 }
 
-// replies tells whether every way through some statements gives a reply or a denial.
+// replies reports whether every way through some statements gives a reply or a denial.
 func replies(stmts []contract.Stmt) bool {
 	for _, s := range stmts {
 		if s.Op == contract.OpReply || s.Op == contract.OpDeny ||
@@ -63,7 +63,7 @@ type env struct {
 func (e *env) enter() { e.scopes = append(e.scopes, map[string]*contract.Expr{}) }
 func (e *env) leave() { e.scopes = e.scopes[:len(e.scopes)-1] }
 
-// declare gives a name to a new local. What has no type yet takes one number.
+// declare returns a name to a new local. What has no type yet takes one number.
 func (e *env) declare(n syntax.Ident, t *contract.Type) *contract.Expr {
 	for _, s := range e.scopes {
 		if s[n.Text] != nil {
@@ -737,7 +737,7 @@ func (e *env) target(x syntax.Expr) *contract.Expr {
 	return counted(e.expr(x, nil))
 }
 
-// targetPart gives what a part is written of, when x is a record or vector in a property.
+// targetPart returns what a part is written of, when x is a record or vector in a property.
 func (e *env) targetPart(x syntax.Expr) *contract.Expr {
 	switch x := x.(type) {
 	case *syntax.Ref:
@@ -903,7 +903,7 @@ func (e *env) mayShrink(on *contract.Expr) {
 	}
 }
 
-// property gives a property of self, or nil.
+// property returns a property of self, or nil.
 func (e *env) property(name string) *contract.Property {
 	if e.kind == nil {
 		return nil

@@ -759,7 +759,7 @@ func (e *env) aggregateCall(x *syntax.Call, r *syntax.Ref) *contract.Expr {
 	return e.result(q, nil, x.At)
 }
 
-// result gives the type of a query and reads what it is when there is none.
+// result returns the type of a query and reads what it is when there is none.
 func (e *env) result(q *contract.Query, other syntax.Expr, at syntax.Span) *contract.Expr {
 	out := &contract.Expr{Op: contract.OpQuery, Query: q}
 	switch q.Do {

@@ -129,7 +129,7 @@ func Build(
 	return &c.Checked, nil
 }
 
-// text gives the place of a text among the contract's.
+// text returns the place of a text among the contract's.
 func (c *checker) text(s string) int64 {
 	n, known := c.texts[s]
 	if !known {
@@ -147,7 +147,7 @@ func (c *checker) fail(at syntax.Span, code, message, hint string) {
 	c.problems = append(c.problems, c.src.Problem(at, code, message, hint))
 }
 
-// bounded tells whether a count is within its bound, and says so if not.
+// bounded reports whether a count is within its bound, and says so if not.
 func (c *checker) bounded(at syntax.Span, what string, n, low, high int64) bool {
 	if n < low || n > high {
 		c.fail(at, "out-of-range", fmt.Sprintf("%s is %d", what, n), fmt.Sprintf("from %d to %d", low, high))

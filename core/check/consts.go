@@ -117,7 +117,7 @@ func (c *checker) table(d *syntax.Const, t *contract.Type) {
 	c.Consts[d.Name.Text] = x
 }
 
-// slots gives the slots of a constant expression; ok is false when it is computed.
+// slots returns the slots of a constant expression; ok is false when it is computed.
 func (c *checker) slots(v *contract.Expr) (out []int64, ok bool) {
 	switch v.Op {
 	case contract.OpConst:

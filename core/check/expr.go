@@ -36,7 +36,7 @@ func looseType(t *contract.Type) *contract.Type {
 	return &contract.Type{Form: t.Form}
 }
 
-// widened gives the reals that a counted expression stands for; others stay as they are.
+// widened returns the reals that a counted expression stands for; others stay as they are.
 func widened(x *contract.Expr) *contract.Expr {
 	if x == nil || !x.Type.Counted() {
 		return x
@@ -94,7 +94,7 @@ func real(x *contract.Expr) *contract.Expr {
 	}
 }
 
-// same tells whether a value of the type a may stand where one of the type b is wanted.
+// same reports whether a value of the type a may stand where one of the type b is wanted.
 func same(a, b *contract.Type) bool {
 	if a.Form != b.Form {
 		return false
@@ -505,7 +505,7 @@ func (e *env) binary(x *syntax.Binary) *contract.Expr {
 	return &contract.Expr{Op: numeric[x.Op], Type: result, Args: []*contract.Expr{a, b}}
 }
 
-// vectorial gives the type of an operation on vectors or times, or nil when it is none.
+// vectorial returns the type of an operation on vectors or times, or nil when it is none.
 func vectorial(op string, a, b *contract.Expr) *contract.Type {
 	number := func(t *contract.Type) bool { return t.Form == contract.FormInt || t.Form == contract.FormReal }
 	vector := func(t *contract.Type) bool { return t.Form == contract.FormVec2 || t.Form == contract.FormVec3 }
@@ -593,7 +593,7 @@ func (e *env) equal(x *syntax.Binary) *contract.Expr {
 	return out(a, b)
 }
 
-// known tells whether a bare name means something without a type to look it up in.
+// known reports whether a bare name means something without a type to look it up in.
 func (e *env) known(r *syntax.Ref) bool {
 	return syntax.Reserved(r.Text) || e.local(r.Text) != nil || e.property(r.Text) != nil || e.Kinds[r.Text] != nil ||
 		e.Consts[r.Text] != nil || e.Settings[r.Text] != nil

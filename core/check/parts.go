@@ -36,7 +36,7 @@ func (c *checker) onePart(p *Part) {
 	c.Contract.Actions = c.Contract.Actions[:actions]
 }
 
-// merged gives the tree of a kind with all that its parts bring.
+// merged returns the tree of a kind with all that its parts bring.
 func (c *checker) merged(k *contract.Kind, tree *syntax.Entity) *syntax.Entity {
 	out := *tree
 	out.Properties = nil

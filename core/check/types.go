@@ -233,7 +233,7 @@ func (c *checker) holder(d *syntax.Type, at place) *contract.Type {
 	return t
 }
 
-// refTo gives the type of a ref to a kind, or to any kind that has a part.
+// refTo returns the type of a ref to a kind, or to any kind that has a part.
 func (c *checker) refTo(n syntax.Ident) *contract.Type {
 	if k := c.Kinds[n.Text]; k != nil {
 		return k.Ref()
@@ -296,7 +296,7 @@ func (c *checker) kindOf(d *syntax.Type) *contract.Type {
 	return t
 }
 
-// alias gives the type of a `type` declaration, which is read when it is first used.
+// alias returns the type of a `type` declaration, which is read when it is first used.
 func (c *checker) alias(d *syntax.TypeDecl) *contract.Type {
 	name := d.Name.Text
 	if t, done := c.types[name]; done {
@@ -459,7 +459,7 @@ var (
 	limitOfFractions = new(big.Rat).SetInt64(1 << 50)
 )
 
-// rational gives the exact value of a number as it was written.
+// rational returns the exact value of a number as it was written.
 func rational(x syntax.Expr) *big.Rat {
 	switch x := x.(type) {
 	case *syntax.Number:

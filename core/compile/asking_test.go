@@ -13,7 +13,7 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// told lists the codes and messages of what is said of a contract that is right, each with its hint.
+// told returns the codes and messages of what is said of a contract that is right, each with its hint.
 func told(t *testing.T, text string) (out []string) {
 	c, problems := Load("dock.kam", text)
 	require.NotNil(t, c, "%s\n%s", problems.Error(), text)

@@ -16,7 +16,7 @@ const (
 // Files are the texts that a contract includes or takes tables from, by the names that it calls them.
 type Files map[string]string
 
-// Open gives a text; it is a syntax.Open.
+// Open returns a text; it is a syntax.Open.
 func (f Files) Open(name string) (string, error) {
 	text, ok := f[name]
 	if !ok {

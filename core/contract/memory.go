@@ -86,7 +86,7 @@ func (c *Contract) SureMemory() int64 {
 	return out
 }
 
-// Bits gives how many bits a whole value takes at most, and what its usual change takes.
+// Bits returns how many bits a whole value takes at most, and what its usual change takes.
 func (t *Type) Bits() (most, typical int) {
 	width := func(values int64) int { return mathbits.Len64(uint64(max(values-1, 0))) }
 	small := func(n int) int {

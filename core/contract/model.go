@@ -136,10 +136,10 @@ type Kind struct {
 	ReturnsToServer bool // some body but `on owner lost` and `on owner leave` gives it back to the server
 }
 
-// Visible tells whether any client is ever told of an entity of this kind.
+// Visible reports whether any client is ever told of an entity of this kind.
 func (k *Kind) Visible() bool { return k.To != Nobody }
 
-// Free tells whether entities of the kind come and go by `spawn` and `despawn`.
+// Free reports whether entities of the kind come and go by `spawn` and `despawn`.
 func (k *Kind) Free() bool { return !k.Shared && k.Per < 0 }
 
 // Ref returns the type of a ref to an entity of the kind.
@@ -210,7 +210,7 @@ type Follows struct {
 	Slot   int         // of a moving one: the start, its tick, the rate and the value that was computed last
 }
 
-// Moves tells whether a property is sent as a motion, which its copies compute: once, for as long as it holds. What is
+// Moves reports whether a property is sent as a motion, which its copies compute: once, for as long as it holds. What is
 // sent only so often, or to others than its rate, is sent as the values that it has.
 func (p *Property) Moves() bool {
 	f := p.Follows
@@ -218,7 +218,7 @@ func (p *Property) Moves() bool {
 		f.Rate.To == p.To && p.To != Some
 }
 
-// Attaches tells whether a property is sent as what it is attached to, when it is: everyone has all that it takes.
+// Attaches reports whether a property is sent as what it is attached to, when it is: everyone has all that it takes.
 func (p *Property) Attaches() bool {
 	return p.Follows != nil && p.Follows.Holder != nil && p.Follows.Open
 }

@@ -89,7 +89,7 @@ type EventOutline struct {
 // GivesRoles reports whether a body of the contract may give a client another role.
 func (c *Contract) GivesRoles() bool { return c.RolesChange }
 
-// Outline gives what clients may know of the contract.
+// Outline returns what clients may know of the contract.
 func (c *Contract) Outline() *Outline { return c.outline(false) }
 
 // FullOutline adds what only the server has: properties to nobody, and the text of the checks. It is for those who run

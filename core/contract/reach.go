@@ -21,10 +21,10 @@ const (
 	ByPair
 )
 
-// Everyone tells whether all clients always get it, Nobody whether none ever does.
+// Everyone reports whether all clients always get it, Nobody whether none ever does.
 func (r Reach) Everyone(roles int) bool { return r.Yes == 1<<roles-1 }
 
-// Nobody tells whether no client ever gets it.
+// Nobody reports whether no client ever gets it.
 func (r Reach) Nobody() bool { return r.Yes|r.Maybe == 0 }
 
 // ReachOf takes an audience apart.
@@ -170,7 +170,7 @@ func (c *Contract) Grouping() *Grouping {
 	return g
 }
 
-// hides tells whether a value refers to entities that not everyone may know of.
+// hides reports whether a value refers to entities that not everyone may know of.
 func (c *Contract) hides(t *Type) bool {
 	if t.Form == FormEntity {
 		return slices.ContainsFunc(t.Kinds, func(k *Kind) bool { return k.To != Everyone })

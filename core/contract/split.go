@@ -91,7 +91,7 @@ type Reads struct {
 	All    bool             // it may read anything
 }
 
-// Reads tells what the sides of an audience read: that of the viewer first, then that of the entity.
+// Reads returns what the sides of an audience read: that of the viewer first, then that of the entity.
 func (s *Split) Reads() (out [2]Reads) {
 	for side := range out {
 		r := &out[side]

@@ -64,7 +64,7 @@ type Type struct {
 	Kinds []*Kind  `json:"-"`               // ref, kind: which it may be
 }
 
-// Kind gives the one kind of a ref, or nil when it may be of several.
+// Kind returns the one kind of a ref, or nil when it may be of several.
 func (t *Type) Kind() *Kind {
 	if t.Form == FormEntity && len(t.Kinds) == 1 {
 		return t.Kinds[0]
@@ -72,7 +72,7 @@ func (t *Type) Kind() *Kind {
 	return nil
 }
 
-// Counted tells whether values are held as counts of steps.
+// Counted reports whether values are held as counts of steps.
 func (t *Type) Counted() bool { return t.Per != 0 }
 
 // Reals tells of how many reals a value is made: 1 for a real, 2 or 3 for a vector, 4 for a rotation, 0 for others.
@@ -113,7 +113,7 @@ func (t *Type) Width() int {
 	return 1
 }
 
-// Holder tells whether values stand in memory and are never held as a whole in registers: stacks, lists and maps.
+// Holder reports whether values stand in memory and are never held as a whole in registers: stacks, lists and maps.
 func (t *Type) Holder() bool {
 	return t.Form == FormStacks || t.Form == FormList || t.Form == FormMap
 }
@@ -142,7 +142,7 @@ func (t *Type) Slots(offset int, f func(offset int, t *Type)) {
 	}
 }
 
-// Has tells whether values of the type hold something of a form.
+// Has reports whether values of the type hold something of a form.
 func (t *Type) Has(form Form) bool {
 	if t.Form == form || t.Key != nil && t.Key.Has(form) || t.Of != nil && t.Of.Has(form) {
 		return true
@@ -197,10 +197,10 @@ func (t *Type) String() string {
 	return string(t.Form)
 }
 
-// Real gives the real that a count of steps stands for.
+// Real returns the real that a count of steps stands for.
 func (t *Type) Real(count int64) float64 { return float64(count*t.Unit) / float64(t.Per) }
 
-// Steps gives the count of steps that is nearest to a real, an even one when two are; ok is false for what is not
+// Steps returns the count of steps that is nearest to a real, an even one when two are; ok is false for what is not
 // finite. The result may lie outside of the type's range.
 func (t *Type) Steps(v float64) (count int64, ok bool) {
 	n := math.RoundToEven(float64(v*float64(t.Per)) / float64(t.Unit))
@@ -210,7 +210,7 @@ func (t *Type) Steps(v float64) (count int64, ok bool) {
 	return int64(min(max(n, -1<<62), 1<<62)), true
 }
 
-// Angle gives the steps of the direction of a vector; ok is false for one without a direction.
+// Angle returns the steps of the direction of a vector; ok is false for one without a direction.
 func (t *Type) Angle(x, y float64) (count int64, ok bool) {
 	if x == 0 && y == 0 || math.IsNaN(x+y) || math.IsInf(x, 0) || math.IsInf(y, 0) {
 		return 0, false
@@ -219,13 +219,13 @@ func (t *Type) Angle(x, y float64) (count int64, ok bool) {
 	return min(max(n, t.Low), t.High), ok
 }
 
-// Vector gives the vector of length 1 that a count of steps of a direction stands for.
+// Vector returns the vector of length 1 that a count of steps of a direction stands for.
 func (t *Type) Vector(count int64) (x, y float64) {
 	y, x = math.Sincos(t.Real(count))
 	return x, y
 }
 
-// Within tells whether a number is in the range of a type that has one.
+// Within reports whether a number is in the range of a type that has one.
 func (t *Type) Within(n int64) bool {
 	if t.Form != FormInt && t.Per == 0 {
 		return true
@@ -233,7 +233,7 @@ func (t *Type) Within(n int64) bool {
 	return n >= t.Low && n <= t.High
 }
 
-// Allows tells whether a text may hold what it holds; the error says what is wrong with it.
+// Allows reports whether a text may hold what it holds; the error says what is wrong with it.
 func (t *Type) Allows(text string) error {
 	if n := utf8.RuneCountInString(text); n > t.Max {
 		return fmt.Errorf("has %d characters, at most %d are allowed", n, t.Max)
@@ -249,7 +249,7 @@ func (t *Type) Allows(text string) error {
 	return nil
 }
 
-// charIn tells whether a character is in a list such as `a-z0-9 -`: a `-` between two characters means all from one to
+// charIn reports whether a character is in a list such as `a-z0-9 -`: a `-` between two characters means all from one to
 // the other, at either end itself.
 func charIn(chars string, r rune) bool {
 	list := []rune(chars)
@@ -369,7 +369,7 @@ func (t *Type) FromSlots(slots []int64, text func(int64) string) Value {
 	return Value{Num: slots[0]}
 }
 
-// Refs gives a value with each ref in it put through f.
+// Refs returns a value with each ref in it put through f.
 func (t *Type) Refs(v Value, f func(int64) int64) Value {
 	switch t.Form {
 	case FormEntity:

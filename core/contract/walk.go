@@ -2,7 +2,7 @@ package contract
 
 import "slices"
 
-// mentions tells whether an expression or a part of it is such a one; functions are looked into.
+// mentions reports whether an expression or a part of it is such a one; functions are looked into.
 func Mentions(x *Expr, such func(x *Expr) bool) bool {
 	seen := map[*Fn]bool{}
 	var look func(x *Expr, inside bool) bool
@@ -111,7 +111,7 @@ func (s *Stmt) Exprs() []*Expr {
 	return slices.DeleteFunc(out, func(x *Expr) bool { return x == nil })
 }
 
-// says tells whether such an expression stands anywhere in statements and in what they run.
+// says reports whether such an expression stands anywhere in statements and in what they run.
 func AnyExpr(stmts []Stmt, such func(x *Expr) bool) bool {
 	found := false
 	EachStmt(stmts, func(s *Stmt) {
@@ -120,10 +120,10 @@ func AnyExpr(stmts []Stmt, such func(x *Expr) bool) bool {
 	return found
 }
 
-// always tells whether an `if` is one that a match was turned into, whose condition holds.
+// always reports whether an `if` is one that a match was turned into, whose condition holds.
 func (s *Stmt) AlwaysTrue() bool { return s.Value != nil && s.Value.Op == OpConst && s.Value.Num == 1 }
 
-// changes tells whether a statement has one inside that changes something that lasts.
+// changes reports whether a statement has one inside that changes something that lasts.
 func ChangesState(s *Stmt) bool {
 	found := false
 	EachInside(s, func(s *Stmt) {
@@ -203,12 +203,12 @@ func (c *Contract) Pieces() []Piece {
 	return out
 }
 
-// asks tells whether a piece asks something before or while it runs.
+// asks reports whether a piece asks something before or while it runs.
 func (p *Piece) Asks(such func(x *Expr) bool) bool {
 	return slices.ContainsFunc(p.Before, func(x *Expr) bool { return Mentions(x, such) }) || AnyExpr(p.Stmts, such)
 }
 
-// near tells whether an audience only asks how near somebody is: that is relevance, not secrecy, unless it is declared
+// near reports whether an audience only asks how near somebody is: that is relevance, not secrecy, unless it is declared
 // secret.
 func (a *Named) OnlyNearness() bool {
 	return !a.Secret && a.Cond != nil && a.Cond.Value != nil && Nearness(a.Cond.Value)

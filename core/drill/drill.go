@@ -421,7 +421,7 @@ func (k *checker) property(x syntax.Expr, name syntax.Ident) *contract.Property 
 	return nil
 }
 
-// kindOf gives the kind of an entity that is called by its kind, or by a name that `let` gave to such a one; nil when
+// kindOf returns the kind of an entity that is called by its kind, or by a name that `let` gave to such a one; nil when
 // only running tells.
 func (k *checker) kindOf(x syntax.Expr) *contract.Kind {
 	switch n := x.(type) {

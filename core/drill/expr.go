@@ -28,7 +28,7 @@ func (s *scope) fail(at syntax.Span, code, message, hint string) {
 	*s.problems = append(*s.problems, s.src.Problem(at, code, message, hint))
 }
 
-// with gives a scope with another name.
+// with returns a scope with another name.
 func (s *scope) with(name string) *scope {
 	inner := *s
 	inner.names, inner.kinds = map[string]bool{name: true}, maps.Clone(s.kinds)
@@ -57,7 +57,7 @@ func (s *scope) enum(name string) *contract.Enum {
 	return nil
 }
 
-// values lists the enumerations that have a value of a name.
+// values returns the enumerations that have a value of a name.
 func (s *scope) values(name string) (out []*contract.Enum) {
 	for _, e := range s.contract.Enums {
 		if slices.Contains(e.Values, name) {
@@ -264,7 +264,7 @@ func (s *scope) compile(x syntax.Expr, w want) node {
 	return broken
 }
 
-// nth gives the kind of `KIND[N]`, the Nth of its kind that was spawned; nil for any other index.
+// nth returns the kind of `KIND[N]`, the Nth of its kind that was spawned; nil for any other index.
 func (s *scope) nth(n *syntax.Index) *contract.Kind {
 	r, ok := n.X.(*syntax.Ref)
 	if !ok || s.names[r.Text] || s.clients[r.Text] {
@@ -410,7 +410,7 @@ func (s *scope) member(n *syntax.Member) node {
 	}
 }
 
-// known tells whether something can have a part of a name.
+// known reports whether something can have a part of a name.
 func (s *scope) known(name string) bool {
 	if slices.Contains([]string{"owner", "name", "role", "number", "x", "y", "z"}, name) {
 		return true
@@ -429,7 +429,7 @@ func (s *scope) known(name string) bool {
 	})
 }
 
-// property gives a part of a value.
+// property returns a part of a value.
 func property(e *env, v any, name string) (any, error) {
 	if err := e.step(); err != nil {
 		return nil, err

@@ -26,7 +26,7 @@ func (x *faultPattern) matches(f *fault) bool {
 // String words a fault with its place in the contract, what it was about and why.
 func (f *fault) String() string { return f.Words(f.about) }
 
-// bodyNames lists what of a contract can fail inside, as faults name it.
+// bodyNames returns what of a contract can fail inside, as faults name it.
 func bodyNames(c *contract.Contract) (out []string) {
 	add := func(name string, there bool) {
 		if there {

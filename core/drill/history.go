@@ -36,7 +36,7 @@ func (h *history) say(tick int64, format string, args ...any) {
 	}
 }
 
-// words tells what a request was and what became of it.
+// words returns what a request was and what became of it.
 func words(d *session.Decision) string {
 	out := fmt.Sprintf("%s asks %s(%s): %s", d.Client.Name, d.Ask.Request, joined(d.Ask.Args), d.Outcome)
 	if d.Reason != "" {
@@ -106,7 +106,7 @@ func (h *history) keep(w *stage, step *session.Step) {
 	}
 }
 
-// last gives the newest changes of a property.
+// last returns the newest changes of a property.
 func (h *history) last(entity uint32, property string, n int) (out []string) {
 	for _, c := range slices.Backward(h.changes) {
 		if c.entity == entity && c.name == property {

@@ -40,7 +40,7 @@ type mutant struct {
 	text       []byte
 }
 
-// mutants lists all of the package.
+// mutants returns all of the package.
 func mutants(t *testing.T) (out []mutant) {
 	names, err := filepath.Glob("*.go")
 	require.NoError(t, err)

@@ -123,7 +123,7 @@ func (d *Drill) Run(ctx context.Context, o Options) (*Result, error) {
 	return out, ctx.Err()
 }
 
-// key gives the key of a drill's session.
+// key returns the key of a drill's session.
 func key(seed uint64) [32]byte { return sha256.Sum256(fmt.Appendf(nil, "drill %d", seed)) }
 
 func (d *Drill) run(ctx context.Context, o Options, explain bool) (*run, error) {
@@ -242,7 +242,7 @@ func (r *run) decided(end bool) error {
 	return nil
 }
 
-// env gives what expressions are evaluated on: the copy of a client, or for nil the server's sheet.
+// env returns what expressions are evaluated on: the copy of a client, or for nil the server's sheet.
 func (r *run) env(p *player, self int) *env {
 	e := &env{
 		names: r.names,
@@ -326,7 +326,7 @@ func (r *run) join(name, as string, host bool) error {
 	return nil
 }
 
-// shaken gives what is wrong with a client's link beside what the drill says.
+// shaken returns what is wrong with a client's link beside what the drill says.
 func (r *run) shaken(name string) *Shaking {
 	if r.steady[name] {
 		return nil
@@ -750,7 +750,7 @@ func (k *checker) hears(x *expectation) *expectation {
 	return x
 }
 
-// hold tells what is not as expected.
+// hold returns what is not as expected.
 func (x *expectation) hold(r *run) error {
 	n := x.n
 	if n.What == "faults" {
@@ -863,7 +863,7 @@ func (x *expectation) sees(r *run, p *player) error {
 	return nil
 }
 
-// holds tells whether a clause holds for a client, or for nil on the server. named says that the message has to say
+// holds reports whether a clause holds for a client, or for nil on the server. named says that the message has to say
 // which clause it is.
 func (r *run) holds(c *clause, p *player, who string, named bool) error {
 	v, err := c.value(r.env(p, 0))
@@ -894,7 +894,7 @@ func (r *run) holds(c *clause, p *player, who string, named bool) error {
 	return f
 }
 
-// count tells how often a client heard an event.
+// count returns how often a client heard an event.
 func (x *expectation) count(r *run, p *player) (n int, err error) {
 	e := r.env(nil, 0)
 	of := entity(0)
@@ -940,7 +940,7 @@ func (x *expectation) count(r *run, p *player) (n int, err error) {
 	return n, nil
 }
 
-// notices tells whether a client was told of a change.
+// notices reports whether a client was told of a change.
 func (x *expectation) notices(r *run, p *player) error {
 	e := r.env(nil, 0)
 	of, err := x.of(e)

@@ -73,7 +73,7 @@ func ParseFault(text string) (f Fault, err error) {
 	return f, nil
 }
 
-// seed gives the seed of a client's link: what goes wrong with one link does not depend on others.
+// seed returns the seed of a client's link: what goes wrong with one link does not depend on others.
 func (s *Shaking) seed(client string) uint64 {
 	if s == nil {
 		return seedOf(client)

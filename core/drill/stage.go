@@ -485,7 +485,7 @@ func (w *stage) arrive(p *player, raw []byte) error {
 	return nil
 }
 
-// weigh tells how many bytes of each kind are in a frame, as its values alone would take.
+// weigh returns how many bytes of each kind are in a frame, as its values alone would take.
 func weigh(f *wire.Frame) map[string]int {
 	var out map[string]int
 	add := func(kind string, fields []wire.Field, extra int) {
@@ -544,7 +544,7 @@ func (w *stage) mend(p *player) {
 	}
 }
 
-// truth gives the server's own sheet as it is now.
+// truth returns the server's own sheet as it is now.
 func (w *stage) truth() *replicate.Copy {
 	if w.sheet == nil {
 		w.sheet = &replicate.Copy{}
@@ -562,13 +562,13 @@ func (w *stage) seen(p *player) *replicate.Copy {
 // held returns what the copy of a client that is current has to be at the tick of the session.
 func (w *stage) held(p *player) *replicate.Copy { return p.copy.At(w.session.Now()) }
 
-// current tells whether a client has all that was sent to it.
+// current reports whether a client has all that was sent to it.
 func (p *player) current() bool {
 	_, coming := p.down.Next()
 	return !coming && len(p.frames) == 0 && !p.behind && !p.cut && p.copy.Tick >= p.newest
 }
 
-// decided tells whether all that clients sent is decided, and all of them are ready.
+// decided reports whether all that clients sent is decided, and all of them are ready.
 func (w *stage) decided() bool {
 	for _, p := range w.players {
 		if p.out == "" && !p.cut && (len(p.open) > 0 || !p.ready || p.copy.Tick == 0) {
@@ -578,7 +578,7 @@ func (w *stage) decided() bool {
 	return true
 }
 
-// needs gives for each client the newest frame that was cut for it.
+// needs returns for each client the newest frame that was cut for it.
 func (w *stage) needs() map[*player]int64 {
 	out := map[*player]int64{}
 	for _, p := range w.players {
@@ -587,7 +587,7 @@ func (w *stage) needs() map[*player]int64 {
 	return out
 }
 
-// arrived tells whether clients have what was cut for them.
+// arrived reports whether clients have what was cut for them.
 func (w *stage) arrived(needs map[*player]int64) bool {
 	for _, p := range w.players {
 		_, coming := p.down.Next()

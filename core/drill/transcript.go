@@ -128,7 +128,7 @@ func (t *Transcript) Moved(verb string, client int) {
 // Out tells that the session itself put a client out.
 func (t *Transcript) Out(client int) { delete(t.names, client) }
 
-// Sent tells what a client sent.
+// Sent adds what a client sent.
 func (t *Transcript) Sent(client int, m *wire.FromClient) {
 	name, in := t.names[client]
 	if !in {
@@ -395,7 +395,7 @@ func (t *Transcript) literal(typ *contract.Type, v contract.Value) (string, bool
 	return "", false
 }
 
-// Ticked tells what came of a tick.
+// Ticked adds what came of a tick.
 func (t *Transcript) Ticked(step *session.Step) {
 	if t.full {
 		return

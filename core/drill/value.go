@@ -381,7 +381,7 @@ func same(on *replicate.Copy, a, b any) (bool, error) {
 	return false, fmt.Errorf("%s and %s cannot be compared", show(a), show(b))
 }
 
-// numbers gives two numbers as doubles; ok is false when one is none.
+// numbers returns two numbers as doubles; ok is false when one is none.
 func numbers(a, b any) (x, y float64, whole, ok bool) {
 	one := func(v any) (float64, bool, bool) {
 		switch n := v.(type) {

@@ -46,7 +46,7 @@ func (c crowd) key() string {
 	return b.String()
 }
 
-// public tells whether a crowd is everyone.
+// public reports whether a crowd is everyone.
 func (c crowd) public() bool {
 	out := false
 	for _, t := range c {
@@ -59,7 +59,7 @@ func (c crowd) public() bool {
 	return out
 }
 
-// coversTerm tells whether a term lies within a crowd; rest are the terms that follow it in its own.
+// coversTerm reports whether a term lies within a crowd; rest are the terms that follow it in its own.
 func (l *flows) coversTerm(c crowd, t term, rest crowd) bool {
 	in := false
 	for _, a := range c {
@@ -78,7 +78,7 @@ func (l *flows) coversTerm(c crowd, t term, rest crowd) bool {
 	return in
 }
 
-// within tells whether the clients of t are among those of a.
+// within reports whether the clients of t are among those of a.
 func (l *flows) within(t, a term) bool {
 	switch {
 	case a.sort == contract.ToEveryone, t.key() == a.key():
@@ -91,7 +91,7 @@ func (l *flows) within(t, a term) bool {
 	return false
 }
 
-// holdsFor tells whether the condition of an audience holds for a client whatever the values are: both sides of each
+// holdsFor reports whether the condition of an audience holds for a client whatever the values are: both sides of each
 // comparison in it are the same thing.
 func (l *flows) holdsFor(a term, viewer sym) bool {
 	names := func(x *contract.Expr) string { return l.thing(x, viewer, a.args) }

@@ -47,7 +47,7 @@ type Finding struct {
 	Mended  string `json:"mended"`  // the same without it
 }
 
-// Findings lists all findings by name.
+// Findings returns all findings by name.
 func Findings() []Finding {
 	var out []Finding
 	for _, name := range slices.Sorted(maps.Keys(findings)) {

@@ -221,7 +221,7 @@ func (l *flows) atom(c crowd, of, to string) *atom {
 	return a
 }
 
-// audience gives the crowd of a kind's or property's audience, for an entity.
+// audience returns the crowd of a kind's or property's audience, for an entity.
 func (l *flows) audience(k *contract.Kind, to contract.Audience, who []contract.Who, on sym) crowd {
 	switch to {
 	case contract.Everyone:
@@ -334,7 +334,7 @@ func (f *flow) symOf(x *contract.Expr) sym {
 	return f.fresh("some")
 }
 
-// roleOf gives the role of a client, if the contract says it; else -1.
+// roleOf returns the role of a client, if the contract says it; else -1.
 func (f *flow) roleOf(x *contract.Expr) int {
 	switch x.Op {
 	case contract.OpCaller:
@@ -412,7 +412,7 @@ func (f *flow) toKind(k *contract.Kind, on sym, what string) dest {
 
 var everyone = []crowd{{{sort: contract.ToEveryone}}}
 
-// leaks gives the first atom of a label that does not cover a place where it becomes known.
+// leaks returns the first atom of a label that does not cover a place where it becomes known.
 func (l *flows) leaks(a label, d dest) *atom {
 	for _, x := range a {
 		if !slices.ContainsFunc(d.crowds, func(c crowd) bool { return l.knows(x, c) }) {
@@ -568,7 +568,7 @@ func (f *flow) observed(x *contract.Expr, v val) label {
 	return v.label
 }
 
-// certain tells whether an entity is there whatever happens.
+// certain reports whether an entity is there whatever happens.
 func certain(x *contract.Expr) bool {
 	return x.Op == contract.OpSelf || x.Op == contract.OpShared || x.Op == contract.OpReveal && certain(x.Args[0])
 }
@@ -759,7 +759,7 @@ func (f *flow) value(x *contract.Expr) val {
 	return val{label: f.values(x.Args)}
 }
 
-// fitsType tells whether a value surely is of a type that it is handed over as.
+// fitsType reports whether a value surely is of a type that it is handed over as.
 func (f *flow) fitsType(v val, x *contract.Expr, t *contract.Type) bool {
 	switch t.Form {
 	case contract.FormInt:
@@ -828,7 +828,7 @@ func (f *flow) sum(x *contract.Expr) val {
 	return out
 }
 
-// unclipped gives what a clip that changes nothing is of.
+// unclipped returns what a clip that changes nothing is of.
 func (f *flow) unclipped(x *contract.Expr, v val) *contract.Expr {
 	if x.Op != contract.OpClip || x.Args[1].Op != contract.OpConst || x.Args[2].Op != contract.OpConst ||
 		x.Type.Form != contract.FormInt ||
@@ -886,13 +886,13 @@ func (f *flow) there(entity sym, l label) {
 	}
 }
 
-// open tells whether everyone may see what is read.
+// open reports whether everyone may see what is read.
 func (f *flow) open(x *contract.Expr) bool {
 	return x.Prop.To == contract.Everyone &&
 		!slices.ContainsFunc(x.Args[0].Type.Kinds, func(k *contract.Kind) bool { return k.To != contract.Everyone })
 }
 
-// fixed tells whether nothing ever gives a property another value than its default.
+// fixed reports whether nothing ever gives a property another value than its default.
 func (f *flow) fixed(p *contract.Property) bool {
 	return !p.Written && p.Set == nil && p.Follows == nil && p.Hold == nil && !p.Keep
 }
@@ -1391,7 +1391,7 @@ func (f *flow) number(a *contract.Expr, op contract.Op, b *contract.Expr) {
 	f.facts = append(f.facts, x)
 }
 
-// fits tells whether an index lies within its list, or a key was asked for.
+// fits reports whether an index lies within its list, or a key was asked for.
 func (f *flow) fits(x *contract.Expr, v val) bool {
 	if x.Args[0].Type.Form == contract.FormMap {
 		return f.known("has " + f.same(x.Args[0]) + " " + f.same(x.Args[1]))

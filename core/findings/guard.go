@@ -53,7 +53,7 @@ func (c *finder) guards() {
 	}
 }
 
-// open tells whether a request may come from more than its owner, and whether any client can come to send it: one with
+// open reports whether a request may come from more than its owner, and whether any client can come to send it: one with
 // the role that a client without a wish gets.
 func openTo(r *contract.Request, c *contract.Contract) (open, anyone bool) {
 	for _, w := range r.From {
@@ -136,7 +136,7 @@ func shutsItself(r *contract.Request) bool {
 	})
 }
 
-// floods tells whether each run of a request sends something to many: an event, or what is spawned.
+// floods reports whether each run of a request sends something to many: an event, or what is spawned.
 func floods(r *contract.Request) bool {
 	found := false
 	contract.EachStmt(r.Body, func(s *contract.Stmt) {
@@ -191,7 +191,7 @@ func kindName(k *contract.Kind) string {
 	return k.Name
 }
 
-// actsFor tells what a request does with an argument that it should do with its caller.
+// actsFor returns what a request does with an argument that it should do with its caller.
 func (c *finder) actsFor(r *contract.Request, argument func(x *contract.Expr) bool) string {
 	out := ""
 	note := func(what string) {
@@ -338,7 +338,7 @@ func (c *finder) known(f *flow, r *contract.Request) {
 	})
 }
 
-// partial tells whether an expression reads what a client may see a part of only, or late: what is near, what is
+// partial reports whether an expression reads what a client may see a part of only, or late: what is near, what is
 // throttled or may be lost, or a query over a kind that it does not see all of. A client's own answer would be another
 // one.
 func partial(x *contract.Expr) bool {
@@ -496,7 +496,7 @@ func (c *finder) hopeless(f *flow, r *contract.Request) {
 	contract.EachStmt(r.Body, func(s *contract.Stmt) { c.neverIf(f, r.At.Start, s) })
 }
 
-// comesToSomebody tells whether anything but what only an owner can ask gives a kind to a client.
+// comesToSomebody reports whether anything but what only an owner can ask gives a kind to a client.
 func (c *finder) comesToSomebody(k *contract.Kind) bool {
 	for _, p := range c.Contract.Pieces() {
 		if r := p.Request; r != nil && r.Kind == k && len(r.From) == 1 && r.From[0].Sort == contract.ToOwner {
@@ -596,7 +596,7 @@ func compared(x *contract.Expr, p, q val) int {
 	return 0
 }
 
-// counts tells whether a number is a count of something, whose greatest value is not known here.
+// counts reports whether a number is a count of something, whose greatest value is not known here.
 func counts(x *contract.Expr) bool {
 	return contract.Mentions(x, func(x *contract.Expr) bool {
 		return x.Op == contract.OpCount || x.Op == contract.OpRoom || x.Op == contract.OpFind ||
@@ -604,7 +604,7 @@ func counts(x *contract.Expr) bool {
 	})
 }
 
-// clash tells whether a condition wants one property to have two values at once.
+// clash reports whether a condition wants one property to have two values at once.
 func (f *flow) clash(x *contract.Expr) bool {
 	wants := map[string]int64{}
 	var look func(x *contract.Expr) bool

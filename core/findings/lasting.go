@@ -32,7 +32,7 @@ func (c *finder) things() {
 	c.costly()
 }
 
-// short tells whether each entity of a kind ends by itself after a while.
+// short reports whether each entity of a kind ends by itself after a while.
 func isShortLived(k *contract.Kind) bool {
 	return slices.ContainsFunc(k.Timers, func(t *contract.Timer) bool {
 		return t.After &&
@@ -124,7 +124,7 @@ func (c *finder) grows(p *contract.Piece, all []contract.Piece) {
 	}
 }
 
-// small gives how many keys there are of a type; of what has no end, very many.
+// small returns how many keys there are of a type; of what has no end, very many.
 func small(t *contract.Type) int {
 	switch t.Form {
 	case contract.FormBool:
@@ -141,7 +141,7 @@ func small(t *contract.Type) int {
 	return contract.MaxItems + 1
 }
 
-// emptied tells whether some body takes things out of a property.
+// emptied reports whether some body takes things out of a property.
 func (c *finder) emptied(prop *contract.Property, all []contract.Piece) bool {
 	found := false
 	for i := range all {
@@ -240,7 +240,7 @@ func (c *finder) fleeting(p *contract.Piece) {
 	}
 }
 
-// hidden tells whether a value is of a property that not everyone gets.
+// hidden reports whether a value is of a property that not everyone gets.
 func hidden(x *contract.Expr) bool {
 	return contract.Mentions(x, func(x *contract.Expr) bool {
 		return x.Op == contract.OpGet &&
@@ -248,7 +248,7 @@ func hidden(x *contract.Expr) bool {
 	})
 }
 
-// many tells whether more are told than single clients.
+// many reports whether more are told than single clients.
 func many(who []contract.Who) bool {
 	return slices.ContainsFunc(who, func(w contract.Who) bool {
 		return !w.But &&

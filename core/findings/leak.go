@@ -149,7 +149,7 @@ func (f *flow) stmt(s *contract.Stmt) {
 	}
 }
 
-// target gives the entity and the property that are written, and what the place within the property tells.
+// target returns the entity and the property that are written, and what the place within the property tells.
 func (f *flow) target(x *contract.Expr) (get *contract.Expr, place label) {
 	for ; x.Container() != nil; x = x.Container() {
 		if x.Op == contract.OpAt {
@@ -205,7 +205,7 @@ func (f *flow) set(s *contract.Stmt) {
 	f.written(get, l.with(place))
 }
 
-// hasRoomFor tells whether writing an item of a list or map cannot fail.
+// hasRoomFor reports whether writing an item of a list or map cannot fail.
 func (f *flow) hasRoomFor(x *contract.Expr) bool {
 	holder := f.same(x.Args[0])
 	if x.Args[0].Type.Form == contract.FormMap {
@@ -260,7 +260,7 @@ func (f *flow) change(s *contract.Stmt) {
 	f.written(get, l)
 }
 
-// safe tells whether a change of stacks, a list or a map cannot fail: its room was asked for, or what it takes.
+// safe reports whether a change of stacks, a list or a map cannot fail: its room was asked for, or what it takes.
 func (f *flow) safe(op contract.Op, on *contract.Expr, args []*contract.Expr) bool {
 	holder := f.same(on)
 	item := ""
@@ -392,7 +392,7 @@ func (f *flow) names(who []contract.Who, d dest) {
 	}
 }
 
-// ownOwner tells whether an expression is the owner of something that is at hand: who owns it, its owner knows.
+// ownOwner reports whether an expression is the owner of something that is at hand: who owns it, its owner knows.
 func (f *flow) ownOwner(x *contract.Expr) bool {
 	return x.Op == contract.OpOwner &&
 		(certain(x.Args[0]) || x.Args[0].Op == contract.OpLocal && len(f.value(x.Args[0]).label) == 0)
@@ -959,7 +959,7 @@ func (l *flows) request(r *contract.Request) {
 	}
 }
 
-// reachable tells whether anybody who may send a request may know of what it is for.
+// reachable reports whether anybody who may send a request may know of what it is for.
 func isReachable(r *contract.Request) bool {
 	k := r.Kind
 	if k.To == contract.Nobody || k.To == contract.Owner && k.Per < 0 && !k.GivenAway {
@@ -973,7 +973,7 @@ func isReachable(r *contract.Request) bool {
 		})
 }
 
-// callerRole gives the role that every caller of a request has, or -1.
+// callerRole returns the role that every caller of a request has, or -1.
 func callerRole(r *contract.Request) int {
 	out := -1
 	for i, w := range r.From {
@@ -1022,7 +1022,7 @@ func (l *flows) failures() {
 		}
 		return all, again || len(all) > 8
 	}
-	// settles tells whether a handler that sets what it waits for does so to the same value again and again.
+	// settles reports whether a handler that sets what it waits for does so to the same value again and again.
 	settles := func(c *Cause) bool {
 		for p := range c.Changes {
 			for _, w := range watchers[p] {
@@ -1092,7 +1092,7 @@ func (l *flows) failures() {
 	}
 }
 
-// soon tells whether a statement counts its property up or down by so much that it comes to the end of its range in a
+// soon reports whether a statement counts its property up or down by so much that it comes to the end of its range in a
 // few rounds.
 func (l *flows) soon(c *Cause, s *contract.Stmt) bool {
 	self := s.X.Args[0].Op == contract.OpSelf || s.X.Args[0].Op == contract.OpShared && s.X.Args[0].Kind == c.Kind

@@ -186,7 +186,7 @@ func (c *finder) watchable() bool {
 	})
 }
 
-// needed tells whether a part of a kind needs an action.
+// needed reports whether a part of a kind needs an action.
 func (c *finder) needed(k *contract.Kind, action string) bool {
 	return slices.ContainsFunc(c.Trees[k].Needs, func(n *syntax.Action) bool { return n.Name.Text == action })
 }

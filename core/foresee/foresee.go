@@ -43,7 +43,7 @@ func New(o *contract.Outline) (*Foresight, error) {
 	return f, nil
 }
 
-// Denies tells which check of a request fails on a copy, by its place among the request's reasons; -1 when none does as
+// Denies returns which check of a request fails on a copy, by its place among the request's reasons; -1 when none does as
 // far as the client can know. The entity is that which the request is for, args are its arguments, of the declared
 // types.
 func (f *Foresight) Denies(
@@ -225,7 +225,7 @@ func params(list []contract.Param) string {
 	return strings.Join(out, ", ")
 }
 
-// has tells whether all that a type names is in an outline.
+// has reports whether all that a type names is in an outline.
 func has(o *contract.Outline, t *contract.Type) bool {
 	if t == nil {
 		return true

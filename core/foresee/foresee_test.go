@@ -18,7 +18,7 @@ import (
 	"kamerad/internal/tests/wild"
 )
 
-// random gives some argument of a type, often one that means something.
+// random returns some argument of a type, often one that means something.
 func random(r *rand.Rand, t *contract.Type, held *replicate.Copy) contract.Value {
 	switch t.Form {
 	case contract.FormInt, contract.FormReal, contract.FormDirection:

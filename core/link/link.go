@@ -27,7 +27,7 @@ const (
 	MaxLoss  = 0.95
 )
 
-// Check tells what is wrong with conditions.
+// Check returns what is wrong with conditions.
 func (c Conditions) Check() error {
 	switch {
 	case c.Delay < 0 || c.Delay > MaxDelay || c.Jitter < 0 || c.Jitter > MaxDelay:
@@ -88,10 +88,10 @@ func (l *Link) Set(c Conditions) error {
 	return nil
 }
 
-// Conditions gives the present ones.
+// Conditions returns the present ones.
 func (l *Link) Conditions() Conditions { return l.conditions }
 
-// Stats gives what the link has done until now.
+// Stats returns what the link has done until now.
 func (l *Link) Stats() Stats { return l.stats }
 
 // Cut ends the connection: all that is on its way is lost, and what is sent is lost as well until Mend.
@@ -107,13 +107,13 @@ func (l *Link) Mend(now time.Duration) {
 	l.free = now
 }
 
-// Broken tells whether the link is cut.
+// Broken reports whether the link is cut.
 func (l *Link) Broken() bool { return l.cut }
 
 // resend is the shortest time after which a lost message is sent again.
 const resend = 200 * time.Millisecond
 
-// leaves tells when a message of so many bytes has left the sender.
+// leaves returns when a message of so many bytes has left the sender.
 func (l *Link) leaves(now time.Duration, bytes int) time.Duration {
 	l.stats.Sent++
 	l.stats.Bytes += bytes
@@ -177,7 +177,7 @@ func (l *Link) arrive(at time.Duration, bytes []byte) {
 	l.way = slices.Insert(l.way, i, m)
 }
 
-// Receive gives the messages that have arrived by now, in the order of their arrival; each once.
+// Receive returns the messages that have arrived by now, in the order of their arrival; each once.
 func (l *Link) Receive(now time.Duration) (out [][]byte) {
 	n := 0
 	for n < len(l.way) && l.way[n].at <= now {
@@ -188,7 +188,7 @@ func (l *Link) Receive(now time.Duration) (out [][]byte) {
 	return out
 }
 
-// ReceiveOne gives the first message that has arrived by now; ok is false when there is none.
+// ReceiveOne returns the first message that has arrived by now; ok is false when there is none.
 func (l *Link) ReceiveOne(now time.Duration) (message []byte, ok bool) {
 	if len(l.way) == 0 || l.way[0].at > now {
 		return nil, false
@@ -198,10 +198,10 @@ func (l *Link) ReceiveOne(now time.Duration) (message []byte, ok bool) {
 	return message, true
 }
 
-// Free tells when what was sent has left the sender: until then, more would wait there.
+// Free returns when what was sent has left the sender: until then, more would wait there.
 func (l *Link) Free() time.Duration { return l.free }
 
-// Next tells when the next message arrives; ok is false when none is on its way.
+// Next returns when the next message arrives; ok is false when none is on its way.
 func (l *Link) Next() (at time.Duration, ok bool) {
 	if len(l.way) == 0 {
 		return 0, false

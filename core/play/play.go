@@ -30,7 +30,7 @@ type Actor struct {
 // NewActor makes an actor. The same dice give the same choices where the player holds the same.
 func NewActor(p Player, r *rand.Rand) *Actor { return &Actor{p, r} }
 
-// mine tells whether a role or an owner may send a request.
+// mine reports whether a role or an owner may send a request.
 func mine(from, role string) bool {
 	return from == "owner" || strings.Contains(from, "everyone") || strings.Contains(from, role)
 }

@@ -32,7 +32,7 @@ const (
 	EventReceived NoticeType = "heard"
 )
 
-// NoticeTypes lists all types of notices.
+// NoticeTypes returns all types of notices.
 func NoticeTypes() []NoticeType {
 	return []NoticeType{
 		ClientJoined, ClientLeft, EntitySpawned, EntityGone, OwnerChanged, BecameMine, FieldChanged, FieldLost, EventReceived,

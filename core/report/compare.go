@@ -12,11 +12,11 @@ import (
 // Comparison says what differs between two versions of a contract.
 type Comparison struct {
 	Changes []Difference `json:"changes"`
-	// TakesOver tells whether a running session of the first version could go on with the second one; Blocks are the
+	// TakesOver reports whether a running session of the first version could go on with the second one; Blocks are the
 	// changes that it could not.
 	TakesOver bool     `json:"takes_over"`
 	Blocks    []string `json:"blocks"`
-	// Stay tells whether every client of the first version may stay; if not, those may that use none of Lose.
+	// Stay reports whether every client of the first version may stay; if not, those may that use none of Lose.
 	Stay bool     `json:"stay"`
 	Lose []string `json:"lose"`
 }

@@ -266,7 +266,7 @@ func requestRow(c *contract.Contract, m *Matrix, causes []*findings.Cause, r *co
 	return row
 }
 
-// setOff lists what a request does and the handlers that it may set off.
+// setOff returns what a request does and the handlers that it may set off.
 func setOff(causes []*findings.Cause, r *contract.Request) []*findings.Cause {
 	var all []*findings.Cause
 	add := func(such func(x *findings.Cause) bool) {
@@ -315,7 +315,7 @@ func least(a, b Access) Access {
 	return b
 }
 
-// access tells whether a viewer is among the clients of an audience of a kind's entity.
+// access reports whether a viewer is among the clients of an audience of a kind's entity.
 func accessOf(c *contract.Contract, k *contract.Kind, to contract.Audience, who []contract.Who, v Viewer) Access {
 	switch {
 	case to == contract.Everyone:

@@ -59,7 +59,7 @@ func (d *dice) next() uint64 {
 	return n
 }
 
-// roll gives a whole number from low to high, each as likely as any other (Lemire's method, 2019, with rejection).
+// roll returns a whole number from low to high, each as likely as any other (Lemire's method, 2019, with rejection).
 func (d *dice) roll(low, high int64) int64 {
 	span := uint64(high) - uint64(low) + 1
 	if span == 0 {

@@ -371,7 +371,7 @@ func (g *compiler) noteRead(x *contract.Expr) {
 	}
 }
 
-// plain tells whether an entity is found without going over many.
+// plain reports whether an entity is found without going over many.
 func plain(x *contract.Expr) bool {
 	switch x.Op {
 	case contract.OpSelf, contract.OpShared, contract.OpLocal:
@@ -510,7 +510,7 @@ func (g *compiler) let(s contract.Stmt) {
 	}
 }
 
-// simple tells whether a property is one number that needs no more than a range.
+// simple reports whether a property is one number that needs no more than a range.
 func simple(x *contract.Expr) bool {
 	return x.Op == contract.OpGet && x.Prop != nil && x.Type.Width() == 1 && x.Type.Form != contract.FormText &&
 		!x.Type.Holder()
@@ -594,7 +594,7 @@ func (g *compiler) target(x *contract.Expr) addr {
 	}
 }
 
-// bump tells whether an assignment adds a constant to what it assigns to.
+// bump reports whether an assignment adds a constant to what it assigns to.
 func bump(s contract.Stmt) (by int64, ok bool) {
 	v := s.Value
 	if v.Op != contract.OpAdd && v.Op != contract.OpSub || v.Type.Form != contract.FormInt {
@@ -864,7 +864,7 @@ func (g *compiler) query(x *contract.Expr, dst int) {
 	move(dst, out, width)
 }
 
-// placed tells whether an expression stands somewhere, so that a part of it can be read alone.
+// placed reports whether an expression stands somewhere, so that a part of it can be read alone.
 func placed(x *contract.Expr) bool {
 	switch x.Op {
 	case contract.OpGet, contract.OpTable, contract.OpSetting:
@@ -879,7 +879,7 @@ func placed(x *contract.Expr) bool {
 	return false
 }
 
-// place tells where a value stands. A list that is written out is put into memory.
+// place returns where a value stands. A list that is written out is put into memory.
 func (g *compiler) place(x *contract.Expr) addr {
 	switch x.Op {
 	case contract.OpGet:
@@ -986,7 +986,7 @@ func (g *compiler) place(x *contract.Expr) addr {
 	panic("rules: a place that the checker never makes")
 }
 
-// entity gives the register of an entity, which may hold nothing.
+// entity returns the register of an entity, which may hold nothing.
 func (g *compiler) entity(x *contract.Expr) int {
 	switch x.Op {
 	case contract.OpSelf:
@@ -1014,7 +1014,7 @@ func (g *compiler) entity(x *contract.Expr) int {
 	return e
 }
 
-// num gives a register that holds a number.
+// num returns a register that holds a number.
 func (g *compiler) num(x *contract.Expr) int {
 	if x.Op == contract.OpLocal {
 		return int(x.Num)
@@ -1024,7 +1024,7 @@ func (g *compiler) num(x *contract.Expr) int {
 	return n
 }
 
-// wide gives the first of the registers that hold a value.
+// wide returns the first of the registers that hold a value.
 func (g *compiler) wide(x *contract.Expr) int {
 	if x.Op == contract.OpLocal {
 		return int(x.Num)
@@ -1418,7 +1418,7 @@ func (g *compiler) fused(op op, x *contract.Expr, k int64) ins {
 	return ins{op: op, a: uint16(g.num(x)), k: k}
 }
 
-// alike tells whether two expressions surely give the same number, so that a square is computed from one of them.
+// alike reports whether two expressions surely give the same number, so that a square is computed from one of them.
 func alike(a, b *contract.Expr) bool {
 	if a.Op != b.Op || a.Num != b.Num || a.Prop != b.Prop || a.Kind != b.Kind || len(a.Args) != len(b.Args) ||
 		a.Nums != nil || a.Props != nil {

@@ -181,7 +181,7 @@ const (
 	OnOwnerLeave
 )
 
-// Handles tells whether a kind has a handler.
+// Handles reports whether a kind has a handler.
 func (m *Machine) Handles(k *contract.Kind, when When) bool { return m.handler(k, when) != nil }
 
 func (m *Machine) handler(k *contract.Kind, when When) *code {
@@ -266,7 +266,7 @@ func (m *Machine) of(c *code, client int) *Outcome {
 	return m.whole(c, nil)
 }
 
-// holds tells whether a condition holds; one that cannot be computed does not.
+// holds reports whether a condition holds; one that cannot be computed does not.
 func (m *Machine) holds(c *code, self *world.Entity) bool {
 	if c == nil {
 		return true
@@ -275,17 +275,17 @@ func (m *Machine) holds(c *code, self *world.Entity) bool {
 	return m.run(c, 0, self) == nil && m.frames[0].nums[0] != 0
 }
 
-// While tells whether the condition of an entity's timer holds; one that cannot be computed does not.
+// While reports whether the condition of an entity's timer holds; one that cannot be computed does not.
 func (m *Machine) While(e *world.Entity, timer int) bool {
 	return m.holds(m.program.kinds[e.Kind.Index].timers[timer].while, e)
 }
 
-// MayHold tells whether the condition of a hold holds.
+// MayHold reports whether the condition of a hold holds.
 func (m *Machine) MayHold(e *world.Entity, p *contract.Property) bool {
 	return m.holds(m.program.kinds[e.Kind.Index].props[p.Index].when, e)
 }
 
-// Writer gives the client that may write a property; ok is false when there is none.
+// Writer returns the client that may write a property; ok is false when there is none.
 func (m *Machine) Writer(e *world.Entity, p *contract.Property) (client int, ok bool) {
 	m.begin(0)
 	if m.run(m.program.kinds[e.Kind.Index].props[p.Index].setBy, 0, e) != nil {
@@ -295,7 +295,7 @@ func (m *Machine) Writer(e *world.Entity, p *contract.Property) (client int, ok 
 	return n, n > 0
 }
 
-// Pace gives what a client's write of a property costs, and Obeys whether the property's rule allows it. slots are the
+// Pace returns what a client's write of a property costs, and Obeys whether the property's rule allows it. slots are the
 // new value's; a price that cannot be computed is more than any budget.
 func (m *Machine) Pace(e *world.Entity, p *contract.Property, slots []int64) float64 {
 	if m.write(m.program.kinds[e.Kind.Index].props[p.Index].pace, e, p, slots) != nil {
@@ -304,7 +304,7 @@ func (m *Machine) Pace(e *world.Entity, p *contract.Property, slots []int64) flo
 	return max(fromBits(m.frames[0].nums[0]), 0)
 }
 
-// Obeys tells whether the rule of a property allows a client's write.
+// Obeys reports whether the rule of a property allows a client's write.
 func (m *Machine) Obeys(e *world.Entity, p *contract.Property, slots []int64) bool {
 	c := m.program.kinds[e.Kind.Index].props[p.Index].rule
 	return c == nil || m.write(c, e, p, slots) == nil && m.frames[0].nums[0] != 0
@@ -395,7 +395,7 @@ func (m *Machine) run(c *code, depth int, self *world.Entity) *Outcome {
 	return m.word(c, f, at, how)
 }
 
-// word tells how a run ended that did not come to its end. It is done afterwards, from the instruction and what its
+// word returns how a run ended that did not come to its end. It is done afterwards, from the instruction and what its
 // registers still hold, so that the way of what goes well is short.
 func (m *Machine) word(c *code, f *frame, at int, how end) *Outcome {
 	in := &c.ins[at]
@@ -812,13 +812,13 @@ func reals(f *frame, c *code, in *ins) end {
 func toBits(v float64) int64   { return int64(math.Float64bits(v)) }
 func fromBits(v int64) float64 { return math.Float64frombits(uint64(v)) }
 
-// finite tells whether a real is one that may go on: neither infinite nor no number.
+// finite reports whether a real is one that may go on: neither infinite nor no number.
 func finite(v float64) bool { return v-v == 0 }
 
-// small tells whether a number has 31 bits, so that the product of two such has 64.
+// small reports whether a number has 31 bits, so that the product of two such has 64.
 func small(v int64) bool { return int64(int32(v)) == v }
 
-// fits tells whether a product has 64 bits.
+// fits reports whether a product has 64 bits.
 func fits(p, q int64) bool {
 	high, low := bits.Mul64(magnitude(p), magnitude(q))
 	if high != 0 {
@@ -837,5 +837,5 @@ func magnitude(v int64) uint64 {
 	return uint64(v)
 }
 
-// Float gives the real that a slot of an expression holds.
+// Float returns the real that a slot of an expression holds.
 func Float(slot int64) float64 { return fromBits(slot) }

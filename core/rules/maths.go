@@ -140,7 +140,7 @@ func point(t *contract.Type, slots []int64) (x, y float64) {
 	return t.Real(slots[0]), t.Real(slots[1])
 }
 
-// inside tells whether a point lies in a polygon, by the even-odd rule (Shimrat, 1962).
+// inside reports whether a point lies in a polygon, by the even-odd rule (Shimrat, 1962).
 func (m *Machine) inside(f *frame, fn *maths, p []float64, out []int64) end {
 	slots, how := m.list(f, &fn.list)
 	if how != ended {
@@ -160,7 +160,7 @@ func (m *Machine) inside(f *frame, fn *maths, p []float64, out []int64) end {
 	return ended
 }
 
-// crosses tells whether a line meets any segment of a list. Ends count.
+// crosses reports whether a line meets any segment of a list. Ends count.
 func (m *Machine) crosses(f *frame, fn *maths, out []int64) end {
 	slots, how := m.list(f, &fn.list)
 	if how != ended {

@@ -46,7 +46,7 @@ func (m *Machine) at(f *frame, a *addr) (slots []int64, offset int, e *world.Ent
 	return slots, offset, e, p, ended
 }
 
-// list gives the slots of a list, map or stacks.
+// list returns the slots of a list, map or stacks.
 func (m *Machine) list(f *frame, a *addr) ([]int64, end) {
 	slots, offset, _, _, how := m.at(f, a)
 	if how != ended {
@@ -96,7 +96,7 @@ func (m *Machine) fits(t *contract.Type, slots []int64) error {
 	return nil
 }
 
-// operand gives the slots of a value that is handed on.
+// operand returns the slots of a value that is handed on.
 func (m *Machine) operand(f *frame, o *operand) ([]int64, end) {
 	if o.list == nil {
 		return f.nums[o.reg : o.reg+o.typ.Width()], ended
@@ -643,7 +643,7 @@ func (m *Machine) next(f *frame, in *ins, length int) end {
 	return ended
 }
 
-// near tells whether an entity's place is within reach of a place or line.
+// near reports whether an entity's place is within reach of a place or line.
 func near(f *frame, it *iter, e *world.Entity) bool {
 	p := it.pos[e.Kind.Index]
 	var at [3]float64
@@ -680,7 +680,7 @@ func (m *Machine) enter(f *frame, depth int, c *code, call *call, on *world.Enti
 	return ended
 }
 
-// frame gives the frame below the present one.
+// frame returns the frame below the present one.
 func (m *Machine) frame(depth int) (*frame, end) {
 	if depth+1 >= len(m.frames) {
 		return nil, m.fault("bodies run each other more than %d deep; does spawning go on without end?", maxDepth)
@@ -944,7 +944,7 @@ func (m *Machine) clients(f *frame, depth int, terms []who, to []int) ([]int, en
 	return to, ended
 }
 
-// among tells whether a list of terms means a client.
+// among reports whether a list of terms means a client.
 func (m *Machine) among(f *frame, depth int, terms []who, c *world.Client, owner int) (bool, end) {
 	in := false
 	for i := range terms {
@@ -990,7 +990,7 @@ func (m *Machine) among(f *frame, depth int, terms []who, c *world.Client, owner
 	return in, ended
 }
 
-// member tells whether a client is in an audience; what cannot be computed keeps it out.
+// member reports whether a client is in an audience; what cannot be computed keeps it out.
 func (m *Machine) member(w *whoCode, self *world.Entity, client int) bool {
 	c := m.World.Client(client)
 	if c == nil {
@@ -1004,7 +1004,7 @@ func (m *Machine) member(w *whoCode, self *world.Entity, client int) bool {
 	return in && how == ended
 }
 
-// MayAsk tells whether a client is among those who may send a request to an entity.
+// MayAsk reports whether a client is among those who may send a request to an entity.
 func (m *Machine) MayAsk(r *contract.Request, self *world.Entity, client int) bool {
 	if len(r.From) == 1 && r.From[0].Sort == contract.ToOwner {
 		return client == self.Owner
@@ -1027,12 +1027,12 @@ func (m *Machine) MayAsk(r *contract.Request, self *world.Entity, client int) bo
 	return in
 }
 
-// Sees tells whether a client may know of an entity.
+// Sees reports whether a client may know of an entity.
 func (m *Machine) Sees(e *world.Entity, client int) bool {
 	return m.reaches(e.Kind.To, m.program.kinds[e.Kind.Index].to, e, client)
 }
 
-// Gets tells whether a client gets a property, if it may know of the entity.
+// Gets reports whether a client gets a property, if it may know of the entity.
 func (m *Machine) Gets(e *world.Entity, p *contract.Property, client int) bool {
 	return m.reaches(p.To, m.program.kinds[e.Kind.Index].props[p.Index].to, e, client)
 }
@@ -1069,7 +1069,7 @@ func distance(a, b []float64) float64 {
 	return math.Sqrt(sum)
 }
 
-// toLine gives the distance of a point from the line between two others.
+// toLine returns the distance of a point from the line between two others.
 func toLine(p, a, b []float64) float64 {
 	along := 0.0
 	length := 0.0

@@ -49,7 +49,7 @@ func directly(x *contract.Expr, near bool) *direct {
 	return &direct{x.Args[0].Type.Kinds[0], x.Prop, near}
 }
 
-// read gives the side of an entity; there is none without one.
+// read returns the side of an entity; there is none without one.
 func (d *direct) read(e *world.Entity, out *Side) bool {
 	if e == nil || e.Gone || e.Kind != d.kind {
 		return false
@@ -95,14 +95,14 @@ func split(a *contract.Named, body func(b *contract.Body) *code) *splitCode {
 	return out
 }
 
-// Splits tells whether the members of an audience are found by keys, and whether by nearness as well; else each pair of
+// Splits reports whether the members of an audience are found by keys, and whether by nearness as well; else each pair of
 // client and entity has to be asked.
 func (m *Machine) Splits(a *contract.Named) (keys, near bool) {
 	s := m.program.splits[a.Index]
 	return s != nil, s != nil && s.radius != nil
 }
 
-// Radius gives how near the members of an audience are; ok is false when that cannot be computed, so that it has none.
+// Radius returns how near the members of an audience are; ok is false when that cannot be computed, so that it has none.
 func (m *Machine) Radius(a *contract.Named) (radius float64, ok bool) {
 	m.begin(0)
 	if m.run(m.program.splits[a.Index].radius, 0, nil) != nil {

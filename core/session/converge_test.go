@@ -66,7 +66,7 @@ func (w *crowd) join(role string) int {
 	return n
 }
 
-// random gives some value of a type.
+// random returns some value of a type.
 func (w *crowd) random(t *contract.Type) contract.Value {
 	switch t.Form {
 	case contract.FormBool:

@@ -14,7 +14,7 @@ import (
 	"kamerad/core/wire"
 )
 
-// plainArgument gives some value of a type.
+// plainArgument returns some value of a type.
 func plainArgument(t *contract.Type) string {
 	switch t.Form {
 	case contract.FormBool:

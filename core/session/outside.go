@@ -51,7 +51,7 @@ func (s *Session) Nth(kind string, nth int64) uint32 {
 	return 0
 }
 
-// Set gives a property another value, as a body of the server would, and runs what that sets off. It counts at once;
+// Set returns a property another value, as a body of the server would, and runs what that sets off. It counts at once;
 // clients learn of it with the next tick. Refs in the value are public numbers. The error says why nothing was changed.
 func (s *Session) Set(entity uint32, property string, v contract.Value) error {
 	e := s.find(entity)

@@ -46,7 +46,7 @@ var (
 	spawns = regexp.MustCompile(`spawn (\w+) \{[^}]*$`)
 )
 
-// rolledProperties gives the properties that a roll in the text may go to, as "Diver.air".
+// rolledProperties returns the properties that a roll in the text may go to, as "Diver.air".
 func rolledProperties(c *contract.Contract, at []int) (out []string) {
 	text := c.Source.Text
 	of := strings.TrimSuffix(text[at[2]:at[3]], ".")
@@ -71,7 +71,7 @@ func rolledProperties(c *contract.Contract, at []int) (out []string) {
 	return out
 }
 
-// variants gives a contract itself and, where rolls go to what not everyone may see, contracts with other rolls: of all
+// variants returns a contract itself and, where rolls go to what not everyone may see, contracts with other rolls: of all
 // such properties, and of those of each name alone.
 func variants(t testing.TB, c *contract.Contract) []variant {
 	out := []variant{{c, nil}}
@@ -223,7 +223,7 @@ func mapKeys[V any](m map[string]V) func(yield func(string) bool) {
 	}
 }
 
-// poke gives something that the viewer may not see another value, mostly of one property. It tells what.
+// poke returns something that the viewer may not see another value, mostly of one property. It tells what.
 func (w *twin) poke(r *rand.Rand, focus *contract.Property) string {
 	all := slices.Clone(w.world.Entities())
 	for range 20 {
@@ -328,7 +328,7 @@ func (w *twin) step() got {
 	return out
 }
 
-// parts lists what stands in a frame; apart are the values that the client may have from now on: what is hidden from
+// parts returns what stands in a frame; apart are the values that the client may have from now on: what is hidden from
 // some and what the copy did not have before, and what was rolled otherwise.
 func (w *twin) parts(f *wire.Frame, rolled map[string]bool) (old []string, fresh map[string]string) {
 	c := &w.copy
@@ -377,7 +377,7 @@ func (w *twin) parts(f *wire.Frame, rolled map[string]bool) (old []string, fresh
 	return append(old, fmt.Sprint(f.Tick, f.Snapshot, f.Decisions, f.Logs)), fresh
 }
 
-// open tells whether everyone may always see a property.
+// open reports whether everyone may always see a property.
 func (w *twin) open(kind, name string) bool {
 	return slices.ContainsFunc(w.contract.Kinds, func(k *contract.Kind) bool {
 		return k.Name == kind && k.To == contract.Everyone &&
@@ -387,7 +387,7 @@ func (w *twin) open(kind, name string) bool {
 	})
 }
 
-// throttled tells whether a property is sent only so often.
+// throttled reports whether a property is sent only so often.
 func (w *twin) throttled(kind, name string) bool {
 	return slices.ContainsFunc(w.contract.Kinds, func(k *contract.Kind) bool {
 		return k.Name == kind &&
@@ -480,7 +480,7 @@ func differs(t testing.TB, c *contract.Contract, seed uint64, runs int, about ..
 	return ""
 }
 
-// counted tells whether it is called a leak to tell everyone how many there are of each kind.
+// counted reports whether it is called a leak to tell everyone how many there are of each kind.
 func counted(t testing.TB, c *contract.Contract) bool {
 	text := c.Source.Text
 	for _, k := range c.Kinds {
@@ -504,7 +504,7 @@ func leaks(problems syntax.Problems) string {
 	return ""
 }
 
-// secrets lists what the leaks that are told speak of.
+// secrets returns what the leaks that are told speak of.
 func secrets(problems syntax.Problems) (out []string) {
 	for _, p := range problems {
 		if p.Code == "leak" {

@@ -126,7 +126,7 @@ type DrillLoop struct {
 	Body  []DrillLine
 }
 
-// Span gives the place of a node in its source.
+// Span returns the place of a node in its source.
 func (n *Drill) Span() Span       { return n.At }
 func (n *DrillJoin) Span() Span   { return n.At }
 func (n *DrillLink) Span() Span   { return n.At }

@@ -111,7 +111,7 @@ var values = map[string]bool{
 	"viewer":   true,
 }
 
-// operand tells whether a word can end a value, so that a sign after it works on two.
+// operand reports whether a word can end a value, so that a sign after it works on two.
 func (t Token) operand() bool {
 	switch t.Kind {
 	case Sign:
@@ -158,13 +158,13 @@ func (l *line) space() {
 	}
 }
 
-// percent tells whether a word is the sign of a share, as in a drill's `link bo loss 5%`.
+// percent reports whether a word is the sign of a share, as in a drill's `link bo loss 5%`.
 func (l *line) percent(i int) bool {
 	return i > 1 && l.words[0].Kind == Name && l.words[0].Text == "link" && l.words[i].Text == "%" &&
 		l.words[i-1].Kind == Int
 }
 
-// angled tells whether the type of this name has another in angles.
+// angled reports whether the type of this name has another in angles.
 func angled(t Token) bool {
 	return t.Kind == Name && (t.Text == "stacks" || t.Text == "list" || t.Text == "map")
 }
@@ -245,7 +245,7 @@ func (l *line) width(words int) int {
 	return n
 }
 
-// text gives a word as it stands in the source, with the `;` before it.
+// text returns a word as it stands in the source, with the `;` before it.
 func (l *line) text(i int) string {
 	t := l.words[i].source
 	if l.breaks[i] {

@@ -102,7 +102,7 @@ func each(n *node, f func(*node)) {
 	}
 }
 
-// lexical gives a word for a rule that is one.
+// lexical returns a word for a rule that is one.
 func lexical(t *rapid.T, rule string) (string, bool) {
 	switch rule {
 	case "name":
@@ -323,7 +323,7 @@ func flatten(rules map[string]*node) *earley {
 	return e
 }
 
-// is tells whether a token is what a lexical rule or a word of the grammar says.
+// is reports whether a token is what a lexical rule or a word of the grammar says.
 func (e *earley) is(symbol string, t Token) bool {
 	if symbol[0] == '"' {
 		return (t.Kind == Sign || t.Kind == Word || t.Kind == Name) && t.Text == symbol[1:]
@@ -354,7 +354,7 @@ type item struct {
 	from int
 }
 
-// recognise tells how far the words can be read; all of them when it gives their number.
+// recognise returns how far the words can be read; all of them when it gives their number.
 func (e *earley) recognise(start string, words []Token) int {
 	sets := make([]map[item]bool, len(words)+1)
 	lists := make([][]item, len(words)+1)

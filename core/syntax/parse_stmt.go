@@ -29,7 +29,7 @@ func (p *parser) call(what, hint string) *Call {
 	return call
 }
 
-// leads tells whether the present name stands for a statement of this word, and is no property of that name.
+// leads reports whether the present name stands for a statement of this word, and is no property of that name.
 func (p *parser) leads(word string) bool {
 	t := p.tok()
 	next := p.peek()

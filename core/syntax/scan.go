@@ -57,7 +57,7 @@ func init() {
 	}
 }
 
-// Reserved tells whether a word is one of the language's own and so no name.
+// Reserved reports whether a word is one of the language's own and so no name.
 func Reserved(word string) bool { return reserved[word] }
 
 // signs have one or two characters; the longer one is taken.

@@ -62,12 +62,12 @@ func (s *Source) add(name, text string) Span {
 	return Span{start, start + len(text)}
 }
 
-// has tells whether a file is part of the source already.
+// has reports whether a file is part of the source already.
 func (s *Source) has(name string) bool {
 	return slices.ContainsFunc(s.files, func(f sourceFile) bool { return f.name == name })
 }
 
-// file gives the file in which an offset lies.
+// file returns the file in which an offset lies.
 func (s *Source) file(offset int) *sourceFile {
 	i := sort.Search(len(s.files), func(i int) bool { return s.files[i].start > offset }) - 1
 	return &s.files[max(i, 0)]
@@ -76,7 +76,7 @@ func (s *Source) file(offset int) *sourceFile {
 // File returns the name of the file in which a byte offset lies.
 func (s *Source) File(offset int) string { return s.file(offset).name }
 
-// Position gives the line and column (both from 1 in its file, the column in characters) of a byte offset.
+// Position returns the line and column (both from 1 in its file, the column in characters) of a byte offset.
 func (s *Source) Position(offset int) (line, column int) {
 	offset = min(max(offset, 0), len(s.Text))
 	i := sort.SearchInts(s.lines, offset+1) - 1
@@ -185,7 +185,7 @@ func (p Problem) Text(paint func(Part, string) string) string {
 	return b.String()
 }
 
-// Indent gives the blanks that stand before a column of a line; tabs stay tabs so that a caret falls under its
+// Indent returns the blanks that stand before a column of a line; tabs stay tabs so that a caret falls under its
 // character.
 func Indent(line string, column int) string {
 	var b strings.Builder

@@ -525,7 +525,7 @@ type Binary struct {
 // Bad stands where an expression could not be read; its mistake has been told.
 type Bad struct{ At Span }
 
-// Span gives the place of a node in its source; all nodes have it.
+// Span returns the place of a node in its source; all nodes have it.
 func (n *Contract) Span() Span     { return n.At }
 func (n *Tick) Span() Span         { return n.At }
 func (n *Seats) Span() Span        { return n.At }

@@ -173,7 +173,7 @@ func (r *bitReader) count(most int) int {
 	return int(n)
 }
 
-// done tells whether all was read, up to the last byte's spare bits, which are zero.
+// done reports whether all was read, up to the last byte's spare bits, which are zero.
 func (r *bitReader) done() bool {
 	left := uint(len(r.buf))*8 - r.at
 	return !r.bad && left < 8 && r.get(left) == 0

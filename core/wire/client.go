@@ -40,7 +40,7 @@ var plainNames = [...]string{
 }
 var withValues = map[string]byte{"ask": msgAsk, "write": msgWrite, "press": msgPress, "release": msgRelease}
 
-// Pack gives a client's message in its binary form, with the outline that the client was given. What does not fit the
+// Pack returns a client's message in its binary form, with the outline that the client was given. What does not fit the
 // outline, such as a forged request, is given as JSON.
 func (m *FromClient) Pack(o *contract.Outline) []byte {
 	if i := slices.Index(plainNames[1:], m.Type); i >= 0 {
@@ -57,7 +57,7 @@ func (m *FromClient) Pack(o *contract.Outline) []byte {
 	return m.JSON()
 }
 
-// JSON gives a client's message in its JSON form.
+// JSON returns a client's message in its JSON form.
 func (m *FromClient) JSON() []byte {
 	out := map[string]any{"type": m.Type}
 	switch m.Type {
@@ -242,7 +242,7 @@ func placeholderName(kind, at uint64) string { return fmt.Sprintf("%d.%d", kind,
 // tick reads the number of a tick; one that no int64 holds is told as the greatest, which is out of range.
 func (c *cursor) tick() int64 { return int64(min(c.uvarint(), math.MaxInt64)) }
 
-// numbers reads a value as its slots, and tells whether it is one that is made of numbers that mean the same
+// numbers reads a value as its slots, and reports whether it is one that is made of numbers that mean the same
 // everywhere.
 func (r *bitReader) numbers(t *contract.Type, m *FromClient) bool {
 	at := r.at

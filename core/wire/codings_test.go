@@ -381,7 +381,7 @@ func upTo(n int) (out []int) {
 	return out
 }
 
-// steps gives values that go up by some and down again.
+// steps returns values that go up by some and down again.
 func steps(from, n, by int) (out []string) {
 	for i := range n {
 		out = append(out, fmt.Sprint(from+by*((i+1)%2)))
@@ -389,7 +389,7 @@ func steps(from, n, by int) (out []string) {
 	return out
 }
 
-// walk gives values that change by little, and now and then by much.
+// walk returns values that change by little, and now and then by much.
 func walk(from, n int) (out []string) {
 	for i := range n {
 		from += []int{1, -2, 3, -1, 2, 40, -37, 9000}[i%8]

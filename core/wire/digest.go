@@ -78,17 +78,17 @@ const (
 	digestOfAttached
 )
 
-// DigestClient gives the part of a client; role is its place in the outline.
+// DigestClient returns the part of a client; role is its place in the outline.
 func DigestClient(c Client, role int) uint64 {
 	return newDigest(digestOfClient, uint64(c.Number), uint64(role)).text(c.Name).end()
 }
 
-// DigestEntity gives the part of an entity; kind is its place in the outline.
+// DigestEntity returns the part of an entity; kind is its place in the outline.
 func DigestEntity(number uint32, kind, owner int) uint64 {
 	return newDigest(digestOfEntity, uint64(number), uint64(kind), uint64(owner)).end()
 }
 
-// Digest gives the part of a property; prop is its place in its kind's outline. What moves counts by its motion, what
+// Digest returns the part of a property; prop is its place in its kind's outline. What moves counts by its motion, what
 // is attached by how far from what it is attached to.
 func (f *Field) Digest(number uint32, prop int) uint64 {
 	switch {
@@ -114,5 +114,5 @@ func DigestSlots(number uint32, prop int, slots []int64) uint64 {
 	return d.end()
 }
 
-// Plain tells whether a type's values are made of numbers alone, one for each slot.
+// Plain reports whether a type's values are made of numbers alone, one for each slot.
 func IsNumeric(t *contract.Type) bool { return isNumeric(t) }

@@ -136,7 +136,7 @@ func (g *Group) SetMask(lane, at int, mask uint64) {
 	s.nextMask = mask
 }
 
-// Held gives the mask of an entity in a private group.
+// Held returns the mask of an entity in a private group.
 func (g *Group) Held(lane, at int) uint64 { return g.slots[lane][at].nextMask }
 
 // Change tells that a property changed, by its place among those of the lane. The item is that in the slot.
@@ -164,7 +164,7 @@ func (g *Group) PrefetchMore() (sum uint64) {
 	return sum
 }
 
-// Speaks tells whether there is anything to pack.
+// Speaks reports whether there is anything to pack.
 func (g *Group) HasChanges() bool { return g.otherChanges > 0 || len(g.changes) > 0 }
 
 // Fresh tells that somebody came who has not got the blocks before: neither what was learnt nor the order of the slots,
@@ -233,7 +233,7 @@ func (g *Group) endTick() {
 	g.resends = g.resends[:0]
 }
 
-// Empty tells whether nothing is in the group.
+// Empty reports whether nothing is in the group.
 func (g *Group) Empty() bool {
 	for _, list := range g.slots {
 		if slices.ContainsFunc(list, func(s slot) bool { return s.item != nil }) {
@@ -432,7 +432,7 @@ func (g *Group) packChanges(w *bitWriter, tick int64) {
 	}
 }
 
-// Snapshot gives all that the group holds, for somebody who comes. It has to be asked for once Fresh was called, in the
+// Snapshot returns all that the group holds, for somebody who comes. It has to be asked for once Fresh was called, in the
 // same tick.
 func (g *Group) Snapshot(tick int64) []byte {
 	w := &bitWriter{}

@@ -23,7 +23,7 @@ type Motion struct {
 // so that every copy computes the same.
 func Extrapolate(start, rate, seconds float64) float64 { return start + float64(rate*seconds) }
 
-// Value gives where a property of a type is at a tick: on the nearest step, within its range.
+// Value returns where a property of a type is at a tick: on the nearest step, within its range.
 func (m *Motion) Value(t *contract.Type, tick int64) contract.Value {
 	seconds := float64(tick-m.At) / float64(m.Ticks)
 	one := func(from, rate int64) int64 {
@@ -47,7 +47,7 @@ type Attached struct {
 	By        []float64 // by part; nil for none
 }
 
-// Value gives where a property of a type is that is attached to a value of another type.
+// Value returns where a property of a type is that is attached to a value of another type.
 func (a *Attached) Value(t *contract.Type, to contract.Value, toType *contract.Type) contract.Value {
 	one := func(i int, n int64) int64 {
 		v := toType.Real(n)
@@ -67,7 +67,7 @@ func (a *Attached) Value(t *contract.Type, to contract.Value, toType *contract.T
 	return out
 }
 
-// Same tells whether two fields say the same: of what moves, that the motions are the same; of what is attached, to
+// Same reports whether two fields say the same: of what moves, that the motions are the same; of what is attached, to
 // what.
 func (f Field) Same(g Field) bool {
 	if f.Attached != nil || g.Attached != nil {

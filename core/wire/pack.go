@@ -11,7 +11,7 @@ import (
 // span is one less than how many values the number of a type may have.
 func spanOf(t *contract.Type) uint64 { return uint64(t.High) - uint64(t.Low) }
 
-// plain tells whether changes of a type are sent as differences of its slots: it is made of numbers, as many as it has
+// plain reports whether changes of a type are sent as differences of its slots: it is made of numbers, as many as it has
 // slots.
 func isNumeric(t *contract.Type) bool {
 	switch t.Form {

@@ -109,7 +109,7 @@ func (m *FromClient) valueJSON() json.RawMessage {
 	return m.typ.AppendJSON(nil, m.typ.FromSlots(m.Numbers[:m.Wide], nil))
 }
 
-// Move gives the press, release or write that a message is.
+// Move returns the press, release or write that a message is.
 func (m *FromClient) Move() Move {
 	return Move{m.Seq, m.Entity, m.Property, m.Press, m.Value, m.Numbers, m.Wide, m.Seen, m.Drawn}
 }
@@ -279,7 +279,7 @@ type Block struct {
 	json    []byte
 }
 
-// Empty tells whether a block says nothing; a nil block does.
+// Empty reports whether a block says nothing; a nil block does.
 func (b *Block) Empty() bool {
 	return b == nil || len(b.Joined)+len(b.Spawned)+len(b.Owned)+len(b.Values)+len(b.Gone)+len(b.Left) == 0
 }

@@ -16,7 +16,7 @@ type Place struct {
 	Slot     int
 }
 
-// Slots gives what stands there. To be read only.
+// Slots returns what stands there. To be read only.
 func (p Place) Slots() []int64 { return p.Entity.Nums[p.Slot : p.Slot+p.Type.Width()] }
 
 func (p Place) String() string { return p.Entity.Kind.Name + "." + p.Property.Name }
@@ -25,7 +25,7 @@ func (w *World) put(p Place, offset int, v int64) {
 	w.Write(p.Entity, p.Property.Index, p.Slot+offset, v)
 }
 
-// HasStack tells how many of an item stacks hold. Slots are pairs of item and count; a count of 0 ends them.
+// HasStack returns how many of an item stacks hold. Slots are pairs of item and count; a count of 0 ends them.
 func HasStack(slots []int64, item int64) int64 {
 	var n int64
 	for i := 0; i < len(slots) && slots[i+1] > 0; i += 2 {
@@ -36,7 +36,7 @@ func HasStack(slots []int64, item int64) int64 {
 	return n
 }
 
-// StackRoom tells how many more of an item stacks can take, each of which takes `each`.
+// StackRoom returns how many more of an item stacks can take, each of which takes `each`.
 func StackRoom(slots []int64, item, each int64) int64 {
 	var n int64
 	for i := 0; i < len(slots); i += 2 {
@@ -140,7 +140,7 @@ func (w *World) Clear(p Place) {
 	}
 }
 
-// FindInList gives the place of a value in a list, or -1. Slots are those of the list.
+// FindInList returns the place of a value in a list, or -1. Slots are those of the list.
 func FindInList(t *contract.Type, slots, value []int64) int64 {
 	width := t.Of.Width()
 	for i := range slots[0] {
@@ -180,7 +180,7 @@ func (w *World) CutFromList(p Place, index int64) error {
 	return nil
 }
 
-// FindInMap gives the place of a key in a map, or where it would stand. Keys are in order: numbers by size, texts by
+// FindInMap returns the place of a key in a map, or where it would stand. Keys are in order: numbers by size, texts by
 // their characters.
 func (w *World) FindInMap(t *contract.Type, slots []int64, key int64) (index int, found bool) {
 	width := 1 + t.Of.Width()

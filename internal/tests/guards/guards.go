@@ -13,7 +13,7 @@ type Guard struct {
 	Start, End int // of its text
 }
 
-// Of lists the checks, froms, limits, pauses, audiences, paces and rules of a contract.
+// Of returns the checks, froms, limits, pauses, audiences, paces and rules of a contract.
 func Of(text string) (all []Guard) {
 	file, _ := syntax.Parse(syntax.NewSource("tidewreck.kam", text), nil)
 	from := func(word string, at syntax.Span) int { return strings.LastIndex(text[:at.Start+len(word)], word) }

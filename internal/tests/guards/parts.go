@@ -7,7 +7,7 @@ import (
 	"kamerad/core/syntax"
 )
 
-// Parts lists what a contract of one file declares, and every clause that may be left out of that: one deleted at a
+// Parts returns what a contract of one file declares, and every clause that may be left out of that: one deleted at a
 // time shows what is told to whoever forgets it.
 func Parts(text string) []Guard {
 	file, _ := syntax.Parse(syntax.NewSource("tidewreck.kam", text), nil)

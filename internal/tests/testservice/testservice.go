@@ -102,7 +102,7 @@ var build = sync.OnceValues(func() (string, error) {
 	return path, err
 })
 
-// Binary gives the path of the command.
+// Binary returns the path of the command.
 func Binary(t testing.TB) string {
 	path, err := build()
 	require.NoError(t, err)
@@ -155,7 +155,7 @@ func (p *Process) ended() bool {
 	}
 }
 
-// Log gives what the service has printed so far.
+// Log returns what the service has printed so far.
 func (p *Process) Log() string { return p.log.String() }
 
 // Stop sends SIGTERM, waits for the end and gives the exit status.

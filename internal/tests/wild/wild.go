@@ -52,7 +52,7 @@ type place struct {
 
 func (g *maker) one(words ...string) string { return words[g.IntN(len(words))] }
 
-// careful gives a level to code: mostly one that keeps to its audience.
+// careful returns a level to code: mostly one that keeps to its audience.
 func (g *maker) careful(at *place) *place {
 	out := *at
 	out.level = "any"
@@ -73,7 +73,7 @@ func (g *maker) careful(at *place) *place {
 	return &out
 }
 
-// reads lists the properties of an entity that code of a level may use.
+// reads returns the properties of an entity that code of a level may use.
 func (g *maker) reads(at *place, e string, list []prop) []prop {
 	var out []prop
 	for _, p := range list {
@@ -86,7 +86,7 @@ func (g *maker) reads(at *place, e string, list []prop) []prop {
 	return out
 }
 
-// writes lists the properties of an entity that code of a level may write.
+// writes returns the properties of an entity that code of a level may write.
 func (g *maker) writes(at *place, e string, list []prop) []prop {
 	var out []prop
 	for _, p := range list {
@@ -337,7 +337,7 @@ func (g *maker) members(i int) {
 	}
 }
 
-// rolls gives hidden numbers of self first values that nobody can know.
+// rolls returns hidden numbers of self first values that nobody can know.
 func (g *maker) rolls(k *kind) string {
 	out := ""
 	g.rolled = nil
@@ -644,7 +644,7 @@ func (g *maker) stmt(at *place) string {
 	return fmt.Sprintf("    %s.%s %s %s\n", e, p.name, g.one("=", "=", "+=", "-="), g.fit(g.int(at, 2)))
 }
 
-// own lists the numbers of self.
+// own returns the numbers of self.
 func (g *maker) own(at *place) []prop {
 	if at.kind < 0 || at.kind >= len(g.kinds) {
 		return nil
