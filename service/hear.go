@@ -3,18 +3,15 @@ package service
 import (
 	"errors"
 	"fmt"
-	"io"
 	"log/slog"
 	"net"
-	"os"
-	"syscall"
 	"time"
-	"unsafe"
 
 	"github.com/gorilla/websocket"
 	"golang.org/x/time/rate"
 
 	"kamerad/core/wire"
+	"kamerad/service/rawsocket"
 )
 
 const (
@@ -37,15 +34,13 @@ const (
 )
 
 var (
-	errAgain  = errors.New("nothing more has come yet")
 	errPaused = errors.New("the client has sent more than it may and is read later")
 )
 
 // hearing is how a room hears what its clients say: its goroutine asks the system which sockets have something (epoll),
 // in place of a goroutine for each client.
 type hearing struct {
-	epoll   int // -1 until somebody is heard
-	events  []syscall.EpollEvent
+	poller  rawsocket.Poller
 	heard   []*hearer // by the numbers of their sockets
 	waiting []*hearer // that were not read to the end
 	count   int
@@ -147,14 +142,6 @@ func (r *room) listen(l *hearer) error {
 	if fd < 0 {
 		return net.ErrClosed
 	}
-	if e.epoll < 0 {
-		epoll, err := syscall.EpollCreate1(syscall.EPOLL_CLOEXEC)
-		if err != nil {
-			return os.NewSyscallError("epoll_create1", err)
-		}
-		e.epoll = epoll
-		e.events = make([]syscall.EpollEvent, 512)
-	}
 	for len(e.heard) <= fd {
 		e.heard = append(e.heard, nil)
 	}
@@ -169,15 +156,7 @@ func (r *room) listen(l *hearer) error {
 		l.waits = true
 		e.waiting = append(e.waiting, l)
 	}
-	// Told once for each arrival, in the order of arrival.
-	const edge = 1 << 31
-	return os.NewSyscallError(
-		"epoll_ctl",
-		syscall.EpollCtl(
-			e.epoll, syscall.EPOLL_CTL_ADD, fd,
-			&syscall.EpollEvent{Events: syscall.EPOLLIN | syscall.EPOLLRDHUP | edge, Fd: int32(fd)},
-		),
-	)
+	return e.poller.Add(fd)
 }
 
 // deaf has a client heard no more.
@@ -190,14 +169,6 @@ func (r *room) deaf(l *hearer) {
 		l.conn.ear = nil
 		r.ears.heard[l.fd] = nil
 		r.ears.count--
-	}
-}
-
-// stop closes what listens.
-func (e *hearing) stop() {
-	if e.epoll >= 0 {
-		_ = syscall.Close(e.epoll)
-		e.epoll = -1
 	}
 }
 
@@ -214,23 +185,12 @@ func (r *room) hear() {
 		l.waits = false
 		r.hearOut(l, now)
 	}
-	for {
-		n, err := syscall.EpollWait(e.epoll, e.events, 0)
-		if err != nil || n <= 0 {
-			return
-		}
-		for _, event := range e.events[:n] {
-			l := e.heard[event.Fd]
-			if l == nil {
-				continue
-			}
-			l.ended = l.ended || event.Events&(syscall.EPOLLRDHUP|syscall.EPOLLHUP|syscall.EPOLLERR) != 0
+	e.poller.Poll(func(event rawsocket.Event) {
+		if l := e.heard[event.FD]; l != nil {
+			l.ended = l.ended || event.Closed
 			r.hearOut(l, now)
 		}
-		if n < len(e.events) {
-			return
-		}
-	}
+	})
 }
 
 // hearOut reads what one client has said, or as much as it may say at once.
@@ -244,7 +204,7 @@ func (r *room) hearOut(l *hearer, now time.Time) {
 			break
 		}
 		m, err := l.next(r, now)
-		if err == errAgain {
+		if err == rawsocket.ErrAgain {
 			l.flood = time.Time{}
 			return
 		}
@@ -339,29 +299,18 @@ func (l *hearer) Read(to []byte) (int, error) {
 		return w.conn.Read(to)
 	}
 	if l.spent {
-		return 0, errAgain
+		return 0, rawsocket.ErrAgain
 	}
 	w.reading.Lock()
 	defer w.reading.Unlock()
-	for w.box.fd >= 0 {
-		n, _, errno := syscall.RawSyscall6(
-			syscall.SYS_RECVFROM, uintptr(w.box.fd), uintptr(unsafe.Pointer(&to[0])), uintptr(len(to)),
-			syscall.MSG_DONTWAIT, 0, 0,
-		)
-		switch {
-		case errno == syscall.EINTR:
-		case errno == syscall.EAGAIN:
-			return 0, errAgain
-		case errno != 0:
-			return 0, fmt.Errorf("read from the client: %w", errno)
-		case n == 0:
-			return 0, io.EOF
-		default:
-			l.spent = int(n) < len(to) && !l.ended
-			return int(n), nil
-		}
+	if w.box.fd < 0 {
+		return 0, net.ErrClosed
 	}
-	return 0, net.ErrClosed
+	n, err := rawsocket.TryRead(w.box.fd, to)
+	if err == nil {
+		l.spent = n < len(to) && !l.ended
+	}
+	return n, err
 }
 
 // number returns the number of the socket, -1 once it is closed.

@@ -6,9 +6,9 @@ import (
 	"slices"
 	"sync"
 	"sync/atomic"
-	"syscall"
 	"time"
-	"unsafe"
+
+	"kamerad/service/rawsocket"
 )
 
 // maxBacklog is how many bytes of frames may wait for one client before it is behind.
@@ -192,25 +192,11 @@ func newWired(box *outbox, conn net.Conn, slow *atomic.Int32, gone func(error), 
 		gone: gone,
 		sent: sent,
 	}
-	tcp, ok := conn.(*net.TCPConn)
-	if !ok {
-		return w
-	}
-	raw, err := tcp.SyscallConn()
-	if err != nil {
-		return w
-	}
 	box.mu.Lock()
 	defer box.mu.Unlock()
-	_ = raw.Control(func(fd uintptr) {
-		// A number of its own, so that Go's runtime, which need not look after it, can forget the socket.
-		if own, _, errno := syscall.Syscall(syscall.SYS_FCNTL, fd, syscall.F_DUPFD_CLOEXEC, 0); errno == 0 {
-			box.fd = int(own)
-		}
-	})
-	if box.fd >= 0 {
+	if fd, ok := rawsocket.Own(conn); ok {
+		box.fd = fd
 		w.conn = nil
-		tcp.Close()
 	}
 	return w
 }
@@ -227,30 +213,17 @@ func (w *wired) close() {
 	w.reading.Lock()
 	defer w.reading.Unlock()
 	if w.box.fd >= 0 {
-		_ = syscall.Close(w.box.fd)
+		rawsocket.Close(w.box.fd)
 		w.box.fd = -1
 	}
 }
 
-// try writes as much as the socket takes at once; the lock is held. The call cannot wait, since Go's sockets never do,
-// so that the scheduler need not know of it.
+// try writes as much as the socket takes at once, nothing once it is closed; the lock is held.
 func (b *outbox) try(bytes []byte) (n int, err error) {
-	for b.fd >= 0 && n < len(bytes) {
-		wrote, _, errno := syscall.RawSyscall6(
-			syscall.SYS_SENDTO, uintptr(b.fd), uintptr(unsafe.Pointer(&bytes[n])), uintptr(len(bytes)-n),
-			syscall.MSG_DONTWAIT|syscall.MSG_NOSIGNAL, 0, 0,
-		)
-		switch {
-		case errno == 0 && wrote > 0:
-			n += int(wrote)
-		case errno == syscall.EINTR:
-		case errno == syscall.EAGAIN:
-			return n, nil
-		default:
-			return n, errno
-		}
+	if b.fd < 0 {
+		return 0, nil
 	}
-	return n, nil
+	return rawsocket.TryWrite(b.fd, bytes)
 }
 
 // send sends the frame of a tick, at once when nothing else waits. It reports false for a frame that is not newer than

@@ -4,7 +4,7 @@ import (
 	"slices"
 	"time"
 
-	"golang.org/x/sys/unix"
+	"kamerad/service/rawsocket"
 )
 
 // Bounds of how far a client may be behind. One that falls behind is sent a snapshot in place of its backlog; one that
@@ -105,13 +105,7 @@ func (w *wired) prepare() time.Duration {
 	if w.box.fd < 0 {
 		return 0
 	}
-	// without it, more is kept
-	_ = unix.SetsockoptInt(w.box.fd, unix.IPPROTO_TCP, unix.TCP_NOTSENT_LOWAT, unsentInKernel)
-	info, err := unix.GetsockoptTCPInfo(w.box.fd, unix.IPPROTO_TCP, unix.TCP_INFO)
-	if err != nil {
-		return 0
-	}
-	return time.Duration(info.Min_rtt) * time.Microsecond
+	return rawsocket.LimitUnsent(w.box.fd, unsentInKernel)
 }
 
 // lostSeat is a seat whose connection is gone and that waits for another one.

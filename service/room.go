@@ -177,7 +177,6 @@ func newRoom(row store.Session, s *session.Session, paused bool, recorder Record
 		names:    map[int]store.Seat{},
 		watchers: newWatchers(s.SetWatched),
 		now:      time.Now,
-		ears:     hearing{epoll: -1},
 	}
 	shown := r.describe()
 	r.shown.Store(&shown)
@@ -197,7 +196,7 @@ func (r *room) run() {
 	times := max(1, int(every/hearEvery)) // that it listens, for one tick
 	ticker := time.NewTicker(every / time.Duration(times))
 	defer ticker.Stop()
-	defer r.ears.stop()
+	defer r.ears.poller.Close()
 	for beat := 0; ; {
 		select {
 		case f := <-r.inbox:

@@ -14,7 +14,6 @@ import (
 	"strings"
 	"sync"
 	"sync/atomic"
-	"syscall"
 	"time"
 
 	"github.com/go-chi/chi/v5"
@@ -313,7 +312,7 @@ func (x *trial) apart(ctx context.Context) (report any, passed bool, summary str
 		}()
 		// and never unlocked: the thread ends with the goroutine, since nothing makes it less nice again
 		runtime.LockOSThread()
-		_ = syscall.Setpriority(syscall.PRIO_PROCESS, syscall.Gettid(), trialNice)
+		giveWay(trialNice)
 		report, passed, summary, err = x.run(ctx, func() { x.done.Add(1) })
 	}()
 	<-ended

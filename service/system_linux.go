@@ -56,3 +56,6 @@ func mappingOf(maps io.Reader, address uintptr) (from, to uintptr, err error) {
 	}
 	return 0, 0, fmt.Errorf("find the mapping of %x: it is in none", address)
 }
+
+// giveWay has the goroutine's thread, to which it has to be locked, give way to others: nice is as in nice(2).
+func giveWay(nice int) { _ = syscall.Setpriority(syscall.PRIO_PROCESS, syscall.Gettid(), nice) }
