@@ -1,4 +1,4 @@
-module kamerad
+module kamerad.example
 
 go 1.26.0
 

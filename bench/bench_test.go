@@ -12,7 +12,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"kamerad/core/compile"
+	"kamerad.example/core/compile"
 )
 
 func TestTheMiddleChunkTellsThePercentile(t *testing.T) {

@@ -10,13 +10,13 @@ import (
 	"github.com/klauspost/compress/dict"
 	"github.com/klauspost/compress/zstd"
 
-	"kamerad/core/compile"
-	"kamerad/core/contract"
-	"kamerad/core/play"
-	"kamerad/core/replicate"
-	"kamerad/core/session"
-	"kamerad/core/wire"
-	"kamerad/demo"
+	"kamerad.example/core/compile"
+	"kamerad.example/core/contract"
+	"kamerad.example/core/play"
+	"kamerad.example/core/replicate"
+	"kamerad.example/core/session"
+	"kamerad.example/core/wire"
+	"kamerad.example/demo"
 )
 
 // diver plays Tidewreck in virtual time: it swims, and asks for what its contract lets it.

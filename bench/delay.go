@@ -16,9 +16,9 @@ import (
 
 	"github.com/gorilla/websocket"
 
-	"kamerad/client"
-	"kamerad/core/replicate"
-	"kamerad/core/wire"
+	"kamerad.example/client"
+	"kamerad.example/core/replicate"
+	"kamerad.example/core/wire"
 )
 
 // waited is how long the requests of some clients took, in milliseconds: until their decision came, and until another

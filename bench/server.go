@@ -16,9 +16,9 @@ import (
 	"testing/fstest"
 	"time"
 
-	"kamerad/client"
-	"kamerad/service"
-	"kamerad/store"
+	"kamerad.example/client"
+	"kamerad.example/service"
+	"kamerad.example/store"
 )
 
 // usage is what a process has used until now.

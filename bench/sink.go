@@ -13,8 +13,8 @@ import (
 
 	"github.com/gorilla/websocket"
 
-	"kamerad/core/contract"
-	"kamerad/core/wire"
+	"kamerad.example/core/contract"
+	"kamerad.example/core/wire"
 )
 
 // sink takes what a server sends to n clients, and does nothing with it but to confirm it twice a second, without which

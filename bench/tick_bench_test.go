@@ -6,8 +6,8 @@ import (
 
 	"github.com/stretchr/testify/require"
 
-	"kamerad/core/compile"
-	"kamerad/core/session"
+	"kamerad.example/core/compile"
+	"kamerad.example/core/session"
 )
 
 // BenchmarkTick is a tick of the population of 1,000, without a service around it.

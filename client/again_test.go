@@ -16,7 +16,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"kamerad/core/wire"
+	"kamerad.example/core/wire"
 )
 
 // often is how many times a race is tried: 1,000 times with KAMERAD_OFTEN=1000.

@@ -12,10 +12,10 @@ import (
 	"strings"
 	"time"
 
-	"kamerad/core/contract"
-	"kamerad/core/report"
-	"kamerad/core/syntax"
-	"kamerad/core/wire"
+	"kamerad.example/core/contract"
+	"kamerad.example/core/report"
+	"kamerad.example/core/syntax"
+	"kamerad.example/core/wire"
 )
 
 // WatchProtocol is the WebSocket sub-protocol of watching a session.

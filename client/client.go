@@ -17,10 +17,10 @@ import (
 
 	"github.com/coder/websocket"
 
-	"kamerad/core/contract"
-	"kamerad/core/foresee"
-	"kamerad/core/replicate"
-	"kamerad/core/wire"
+	"kamerad.example/core/contract"
+	"kamerad.example/core/foresee"
+	"kamerad.example/core/replicate"
+	"kamerad.example/core/wire"
 )
 
 // maxFrame is the greatest message that a client takes from a server, in bytes.

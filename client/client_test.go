@@ -13,9 +13,9 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"kamerad/core/compile"
-	"kamerad/core/replicate"
-	"kamerad/core/wire"
+	"kamerad.example/core/compile"
+	"kamerad.example/core/replicate"
+	"kamerad.example/core/wire"
 )
 
 // fake is a server's end of a connection, played by a test.

@@ -5,10 +5,10 @@ import (
 	"encoding/json"
 	"fmt"
 
-	"kamerad/client"
-	"kamerad/core/contract"
-	"kamerad/core/replicate"
-	"kamerad/core/wire"
+	"kamerad.example/client"
+	"kamerad.example/core/contract"
+	"kamerad.example/core/replicate"
+	"kamerad.example/core/wire"
 )
 
 type text struct{}

@@ -9,8 +9,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"kamerad/core/compile"
-	"kamerad/core/wire"
+	"kamerad.example/core/compile"
+	"kamerad.example/core/wire"
 )
 
 // moves returns what a client has sent, without what it sends by itself.

@@ -10,9 +10,9 @@ import (
 	"math/rand/v2"
 	"time"
 
-	"kamerad/client"
-	"kamerad/core/contract"
-	"kamerad/core/replicate"
+	"kamerad.example/client"
+	"kamerad.example/core/contract"
+	"kamerad.example/core/replicate"
 )
 
 // Contract is the text of Tidewreck.

@@ -9,12 +9,12 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"kamerad/client"
-	"kamerad/core/compile"
-	"kamerad/core/syntax"
-	"kamerad/core/wire"
-	"kamerad/demo"
-	"kamerad/internal/tests/testservice"
+	"kamerad.example/client"
+	"kamerad.example/core/compile"
+	"kamerad.example/core/syntax"
+	"kamerad.example/core/wire"
+	"kamerad.example/demo"
+	"kamerad.example/internal/tests/testservice"
 )
 
 func TestTidewreckIsRightAndInTheStyle(t *testing.T) {

@@ -22,14 +22,14 @@ import (
 	"github.com/go-chi/chi/v5/middleware"
 	"github.com/prometheus/client_golang/prometheus/promhttp"
 
-	"kamerad/client"
-	"kamerad/core/compile"
-	"kamerad/core/contract"
-	"kamerad/core/report"
-	"kamerad/core/rules"
-	"kamerad/core/session"
-	"kamerad/core/syntax"
-	"kamerad/store"
+	"kamerad.example/client"
+	"kamerad.example/core/compile"
+	"kamerad.example/core/contract"
+	"kamerad.example/core/report"
+	"kamerad.example/core/rules"
+	"kamerad.example/core/session"
+	"kamerad.example/core/syntax"
+	"kamerad.example/store"
 )
 
 // bad is an error of the one who called.

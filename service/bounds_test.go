@@ -16,10 +16,10 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"kamerad/client"
-	"kamerad/core/link"
-	"kamerad/core/replicate"
-	"kamerad/core/wire"
+	"kamerad.example/client"
+	"kamerad.example/core/link"
+	"kamerad.example/core/replicate"
+	"kamerad.example/core/wire"
 )
 
 // counted gives the same bytes again and again, up to a bound, and counts them.

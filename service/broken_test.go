@@ -11,8 +11,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"kamerad/client"
-	"kamerad/core/wire"
+	"kamerad.example/client"
+	"kamerad.example/core/wire"
 )
 
 const safe = `contract safe language 1

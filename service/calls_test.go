@@ -16,7 +16,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"kamerad/store"
+	"kamerad.example/store"
 )
 
 // broken is records that cannot be read, with an error as a driver words it.

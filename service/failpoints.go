@@ -1,6 +1,6 @@
 package service
 
-import "kamerad/internal/failpoint"
+import "kamerad.example/internal/failpoint"
 
 // The places at which tests interfere.
 var points struct {

@@ -5,9 +5,9 @@ import (
 	"log/slog"
 	"slices"
 
-	"kamerad/client"
-	"kamerad/core/session"
-	"kamerad/core/wire"
+	"kamerad.example/client"
+	"kamerad.example/core/session"
+	"kamerad.example/core/wire"
 )
 
 const (

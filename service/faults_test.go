@@ -8,8 +8,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"kamerad/client"
-	"kamerad/core/session"
+	"kamerad.example/client"
+	"kamerad.example/core/session"
 )
 
 func about(text string) func() string { return func() string { return text } }

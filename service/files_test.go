@@ -10,7 +10,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"kamerad/client"
+	"kamerad.example/client"
 )
 
 const reefs = `contract reef language 1

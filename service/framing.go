@@ -8,7 +8,7 @@ import (
 
 	"github.com/gorilla/websocket"
 
-	"kamerad/core/wire"
+	"kamerad.example/core/wire"
 )
 
 // Opcodes of RFC 6455, 5.2.

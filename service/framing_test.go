@@ -13,7 +13,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"kamerad/core/wire"
+	"kamerad.example/core/wire"
 )
 
 // bytesConn is a connection that gives bytes in pieces of random size.

@@ -11,8 +11,8 @@ import (
 
 	"github.com/stretchr/testify/require"
 
-	"kamerad/core/wire"
-	"kamerad/store"
+	"kamerad.example/core/wire"
+	"kamerad.example/store"
 )
 
 // paths are the calls that take a body. Nothing that they open stays.

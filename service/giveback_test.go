@@ -8,7 +8,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"kamerad/client"
+	"kamerad.example/client"
 )
 
 // What a session with very many entities took is given back soon after its end.

@@ -10,8 +10,8 @@ import (
 	"github.com/gorilla/websocket"
 	"golang.org/x/time/rate"
 
-	"kamerad/core/wire"
-	"kamerad/service/rawsocket"
+	"kamerad.example/core/wire"
+	"kamerad.example/service/rawsocket"
 )
 
 const (

@@ -11,9 +11,9 @@ import (
 	"github.com/stretchr/testify/require"
 	"golang.org/x/time/rate"
 
-	"kamerad/client"
-	"kamerad/core/wire"
-	"kamerad/demo"
+	"kamerad.example/client"
+	"kamerad.example/core/wire"
+	"kamerad.example/demo"
 )
 
 // What is no socket of the system's is heard as well: its messages are handled with the ticks, and one that is broken

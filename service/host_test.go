@@ -14,14 +14,14 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"kamerad/client"
-	"kamerad/core/compile"
-	"kamerad/core/contract"
-	"kamerad/core/replicate"
-	"kamerad/core/wire"
-	"kamerad/demo"
-	"kamerad/internal/tests/testservice"
-	"kamerad/store"
+	"kamerad.example/client"
+	"kamerad.example/core/compile"
+	"kamerad.example/core/contract"
+	"kamerad.example/core/replicate"
+	"kamerad.example/core/wire"
+	"kamerad.example/demo"
+	"kamerad.example/internal/tests/testservice"
+	"kamerad.example/store"
 )
 
 // alone runs a service without a database.

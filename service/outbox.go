@@ -8,7 +8,7 @@ import (
 	"sync/atomic"
 	"time"
 
-	"kamerad/service/rawsocket"
+	"kamerad.example/service/rawsocket"
 )
 
 // maxBacklog is how many bytes of frames may wait for one client before it is behind.

@@ -7,9 +7,9 @@ import (
 	"sync"
 	"time"
 
-	"kamerad/client"
-	"kamerad/core/link"
-	"kamerad/core/wire"
+	"kamerad.example/client"
+	"kamerad.example/core/link"
+	"kamerad.example/core/wire"
 )
 
 // pipe is the Transport of a client that runs inside the service: a real client on a simulated link instead of a

@@ -9,8 +9,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"kamerad/client"
-	"kamerad/core/wire"
+	"kamerad.example/client"
+	"kamerad.example/core/wire"
 )
 
 const knock = `contract knock language 1

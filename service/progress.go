@@ -4,7 +4,7 @@ import (
 	"slices"
 	"time"
 
-	"kamerad/service/rawsocket"
+	"kamerad.example/service/rawsocket"
 )
 
 // Bounds of how far a client may be behind. One that falls behind is sent a snapshot in place of its backlog; one that

@@ -10,10 +10,10 @@ import (
 
 	"golang.org/x/time/rate"
 
-	"kamerad/client"
-	"kamerad/core/session"
-	"kamerad/core/wire"
-	"kamerad/store"
+	"kamerad.example/client"
+	"kamerad.example/core/session"
+	"kamerad.example/core/wire"
+	"kamerad.example/store"
 )
 
 // Bounds of what is stored of requests. All are counted; what a client is refused beyond them is not stored.

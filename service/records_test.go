@@ -13,9 +13,9 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"kamerad/client"
-	"kamerad/core/wire"
-	"kamerad/store"
+	"kamerad.example/client"
+	"kamerad.example/core/wire"
+	"kamerad.example/store"
 )
 
 // Requests that are refused are all counted, and stored only as many as one client may have; long arguments are stored

@@ -9,8 +9,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"kamerad/client"
-	"kamerad/core/report"
+	"kamerad.example/client"
+	"kamerad.example/core/report"
 )
 
 // What a version means is computed when it is published and kept with it; two versions can be compared.

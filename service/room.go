@@ -15,12 +15,12 @@ import (
 
 	"golang.org/x/time/rate"
 
-	"kamerad/client"
-	"kamerad/core/contract"
-	"kamerad/core/drill"
-	"kamerad/core/session"
-	"kamerad/core/wire"
-	"kamerad/store"
+	"kamerad.example/client"
+	"kamerad.example/core/contract"
+	"kamerad.example/core/drill"
+	"kamerad.example/core/session"
+	"kamerad.example/core/wire"
+	"kamerad.example/store"
 )
 
 const (

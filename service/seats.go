@@ -11,9 +11,9 @@ import (
 
 	"github.com/go-chi/chi/v5"
 
-	"kamerad/client"
-	"kamerad/core/contract"
-	"kamerad/core/wire"
+	"kamerad.example/client"
+	"kamerad.example/core/contract"
+	"kamerad.example/core/wire"
 )
 
 type (

@@ -20,12 +20,12 @@ import (
 	"github.com/prometheus/client_golang/prometheus"
 	"github.com/prometheus/client_golang/prometheus/collectors"
 
-	"kamerad/client"
-	"kamerad/core/compile"
-	"kamerad/core/contract"
-	"kamerad/core/drill"
-	"kamerad/core/session"
-	"kamerad/store"
+	"kamerad.example/client"
+	"kamerad.example/core/compile"
+	"kamerad.example/core/contract"
+	"kamerad.example/core/drill"
+	"kamerad.example/core/session"
+	"kamerad.example/store"
 )
 
 // MaxSessions is how many sessions one service runs at once.

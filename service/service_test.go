@@ -20,10 +20,10 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"kamerad/client"
-	"kamerad/core/wire"
-	"kamerad/internal/tests/testservice"
-	"kamerad/store"
+	"kamerad.example/client"
+	"kamerad.example/core/wire"
+	"kamerad.example/internal/tests/testservice"
+	"kamerad.example/store"
 )
 
 var page = fstest.MapFS{"index.html": {Data: []byte("<title>page</title>")}, "assets/app.js": {Data: []byte("1")}}

@@ -9,7 +9,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"kamerad/client"
+	"kamerad.example/client"
 )
 
 // A session keeps to the memory that the service gives it: one that needs more is not opened, how much of it is taken

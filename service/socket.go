@@ -12,8 +12,8 @@ import (
 
 	"github.com/gorilla/websocket"
 
-	"kamerad/client"
-	"kamerad/core/wire"
+	"kamerad.example/client"
+	"kamerad.example/core/wire"
 )
 
 const (

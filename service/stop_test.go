@@ -15,8 +15,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"kamerad/client"
-	"kamerad/store"
+	"kamerad.example/client"
+	"kamerad.example/store"
 )
 
 // often is how many times a race is tried: 1,000 times with KAMERAD_OFTEN=1000.

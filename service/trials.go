@@ -18,11 +18,11 @@ import (
 
 	"github.com/go-chi/chi/v5"
 
-	"kamerad/client"
-	"kamerad/core/audit"
-	"kamerad/core/drill"
-	"kamerad/core/syntax"
-	"kamerad/store"
+	"kamerad.example/client"
+	"kamerad.example/core/audit"
+	"kamerad.example/core/drill"
+	"kamerad.example/core/syntax"
+	"kamerad.example/store"
 )
 
 // Bounds of trials, which share the machine with the sessions.

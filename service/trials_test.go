@@ -11,11 +11,11 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"kamerad/client"
-	"kamerad/core/audit"
-	"kamerad/core/drill"
-	"kamerad/internal/tests/testservice"
-	"kamerad/store"
+	"kamerad.example/client"
+	"kamerad.example/core/audit"
+	"kamerad.example/core/drill"
+	"kamerad.example/internal/tests/testservice"
+	"kamerad.example/store"
 )
 
 const hurt = `drill "%s"

@@ -6,10 +6,10 @@ import (
 	"log/slog"
 	"slices"
 
-	"kamerad/client"
-	"kamerad/core/replicate"
-	"kamerad/core/session"
-	"kamerad/core/wire"
+	"kamerad.example/client"
+	"kamerad.example/core/replicate"
+	"kamerad.example/core/session"
+	"kamerad.example/core/wire"
 )
 
 const (

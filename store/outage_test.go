@@ -15,8 +15,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"kamerad/internal/tests/testservice"
-	"kamerad/store"
+	"kamerad.example/internal/tests/testservice"
+	"kamerad.example/store"
 )
 
 // outage is a store with a session in it, whose database can stop taking decisions.

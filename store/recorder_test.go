@@ -8,7 +8,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"kamerad/internal/tests/testservice"
+	"kamerad.example/internal/tests/testservice"
 )
 
 // When the answer to a batch is lost, the batch is written again. Its records must not stand twice.

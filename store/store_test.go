@@ -11,8 +11,8 @@ import (
 	"github.com/stretchr/testify/require"
 	"golang.org/x/sync/errgroup"
 
-	"kamerad/internal/tests/testservice"
-	"kamerad/store"
+	"kamerad.example/internal/tests/testservice"
+	"kamerad.example/store"
 )
 
 func open(t *testing.T) *store.Store {

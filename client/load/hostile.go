@@ -15,8 +15,8 @@ import (
 
 	"github.com/gorilla/websocket"
 
-	"kamerad/core/contract"
-	"kamerad/core/wire"
+	"kamerad.example/core/contract"
+	"kamerad.example/core/wire"
 )
 
 // HostileReport is what hostile clients did, and how they were met.

@@ -12,9 +12,9 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"kamerad/client"
-	"kamerad/demo"
-	"kamerad/internal/tests/testservice"
+	"kamerad.example/client"
+	"kamerad.example/demo"
+	"kamerad.example/internal/tests/testservice"
 )
 
 // attackFor is how long the service is attacked: two minutes in CI, longer with KAMERAD_HOSTILE=10m.

@@ -10,10 +10,10 @@ import (
 	"sync"
 	"time"
 
-	"kamerad/client"
-	"kamerad/core/play"
-	"kamerad/core/replicate"
-	"kamerad/core/wire"
+	"kamerad.example/client"
+	"kamerad.example/core/play"
+	"kamerad.example/core/replicate"
+	"kamerad.example/core/wire"
 )
 
 // Options of a load.

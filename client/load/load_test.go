@@ -10,11 +10,11 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"kamerad/client"
-	"kamerad/core/wire"
-	"kamerad/demo"
-	"kamerad/service"
-	"kamerad/store"
+	"kamerad.example/client"
+	"kamerad.example/core/wire"
+	"kamerad.example/demo"
+	"kamerad.example/service"
+	"kamerad.example/store"
 )
 
 func open(t *testing.T) (address string, session int64) {

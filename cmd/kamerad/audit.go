@@ -16,8 +16,8 @@ import (
 	"github.com/urfave/cli/v3"
 	"golang.org/x/term"
 
-	"kamerad/core/audit"
-	"kamerad/core/compile"
+	"kamerad.example/core/audit"
+	"kamerad.example/core/compile"
 )
 
 func auditCommand() *cli.Command {

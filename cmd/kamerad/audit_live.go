@@ -14,13 +14,13 @@ import (
 	"github.com/urfave/cli/v3"
 	"golang.org/x/term"
 
-	"kamerad/client"
-	"kamerad/core/audit"
-	"kamerad/core/compile"
-	"kamerad/core/contract"
-	"kamerad/core/replicate"
-	"kamerad/core/session"
-	"kamerad/core/wire"
+	"kamerad.example/client"
+	"kamerad.example/core/audit"
+	"kamerad.example/core/compile"
+	"kamerad.example/core/contract"
+	"kamerad.example/core/replicate"
+	"kamerad.example/core/session"
+	"kamerad.example/core/wire"
 )
 
 // livePlace is a session of a service as the audit reaches it: over its sockets, with a watch to see what those who run

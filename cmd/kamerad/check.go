@@ -10,11 +10,11 @@ import (
 	"github.com/jedib0t/go-pretty/v6/text"
 	"github.com/urfave/cli/v3"
 
-	"kamerad/core/compile"
-	"kamerad/core/contract"
-	"kamerad/core/findings"
-	"kamerad/core/rules"
-	"kamerad/core/syntax"
+	"kamerad.example/core/compile"
+	"kamerad.example/core/contract"
+	"kamerad.example/core/findings"
+	"kamerad.example/core/rules"
+	"kamerad.example/core/syntax"
 )
 
 func checkCommand() *cli.Command {

@@ -10,10 +10,10 @@ import (
 
 	"github.com/urfave/cli/v3"
 
-	"kamerad/client"
-	"kamerad/core/compile"
-	"kamerad/core/contract"
-	"kamerad/core/report"
+	"kamerad.example/client"
+	"kamerad.example/core/compile"
+	"kamerad.example/core/contract"
+	"kamerad.example/core/report"
 )
 
 const eitherText = "FILE is a contract file, or NAME@VERSION of what is published; version 0 is the newest."

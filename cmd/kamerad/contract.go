@@ -7,9 +7,9 @@ import (
 
 	"github.com/urfave/cli/v3"
 
-	"kamerad/client"
-	"kamerad/core/compile"
-	"kamerad/core/contract"
+	"kamerad.example/client"
+	"kamerad.example/core/compile"
+	"kamerad.example/core/contract"
 )
 
 func contractCommand() *cli.Command {

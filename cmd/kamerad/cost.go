@@ -10,8 +10,8 @@ import (
 
 	"github.com/urfave/cli/v3"
 
-	"kamerad/core/findings"
-	"kamerad/core/report"
+	"kamerad.example/core/findings"
+	"kamerad.example/core/report"
 )
 
 func costCommand() *cli.Command {

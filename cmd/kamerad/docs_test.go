@@ -17,13 +17,13 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"kamerad/core/compile"
-	"kamerad/core/contract"
-	"kamerad/core/session"
-	"kamerad/core/syntax"
-	"kamerad/core/wire"
-	"kamerad/demo"
-	"kamerad/internal/tests/testservice"
+	"kamerad.example/core/compile"
+	"kamerad.example/core/contract"
+	"kamerad.example/core/session"
+	"kamerad.example/core/syntax"
+	"kamerad.example/core/wire"
+	"kamerad.example/demo"
+	"kamerad.example/internal/tests/testservice"
 )
 
 var fence = regexp.MustCompile("(?s)```([a-z]+)\n(.*?)```")
@@ -133,6 +133,7 @@ func TestWhatTheDocumentsShow(t *testing.T) {
 					assert.Contains(t, string(example), strings.TrimSpace(line))
 				}
 			case "mermaid": // TestTheArchitectureIsAsDrawn
+			case "bash": // TestAGameUsesTheClientLibrary
 			case "ebnf", "part", "table": // shown with what a test runs, or held against the parser
 			default:
 				t.Errorf("%s: no test knows what to do with a block of %s", file, kind)
@@ -152,11 +153,11 @@ func TestTheArchitectureIsAsDrawn(t *testing.T) {
 	out, err := list.Output()
 	require.NoError(t, err)
 	imports := map[string][]string{}
-	byName := map[string]string{"cmd": "kamerad/cmd/kamerad"}
+	byName := map[string]string{"cmd": "kamerad.example/cmd/kamerad"}
 	for line := range strings.SplitSeq(strings.TrimSpace(string(out)), "\n") {
 		words := strings.Fields(line)
 		imports[words[0]] = words[1:]
-		if name := path.Base(words[0]); name != "kamerad" {
+		if name := path.Base(words[0]); name != "kamerad.example" {
 			byName[name] = words[0]
 		}
 	}
@@ -177,9 +178,50 @@ func TestTheArchitectureIsAsDrawn(t *testing.T) {
 	}
 	assert.Greater(t, arrows, 20)
 	for imported := range imports {
-		short := strings.TrimPrefix(imported, "kamerad/")
-		if short != "kamerad" && !strings.HasPrefix(short, "internal/tests/") {
+		short := strings.TrimPrefix(imported, "kamerad.example/")
+		if short != "kamerad.example" && !strings.HasPrefix(short, "internal/tests/") {
 			assert.Contains(t, string(page), "| `"+short+"` |")
+		}
+	}
+}
+
+// A game's repository, which lies beside a checkout of this one, uses the client library as the README says.
+func TestAGameUsesTheClientLibrary(t *testing.T) {
+	p := testservice.Start(t)
+	open(t, p)
+	dir := folder(t, map[string]string{
+		"game/go.mod": "module game.example\n\ngo 1.26\n",
+		"game/main.go": `package main
+
+import (
+	"context"
+	"fmt"
+	"os"
+
+	"kamerad.example/client"
+)
+
+func main() {
+	c, err := client.Join(context.Background(), os.Args[1], 1, "Ana", "", client.Options{})
+	if err != nil {
+		fmt.Println(err)
+		os.Exit(1)
+	}
+	defer c.Close()
+	fmt.Println(c.Me().Name, "is in")
+}
+`,
+	})
+	require.NoError(t, os.Symlink(root, filepath.Join(dir, "kamerad")))
+	commands := regexp.MustCompile("(?s)```bash\n(.*?)```").FindStringSubmatch(readme(t))
+	require.NotNil(t, commands)
+	for _, line := range []string{commands[1], "go run ./game " + p.Service} {
+		command := exec.Command("bash", "-ec", line)
+		command.Dir = dir
+		out, err := command.CombinedOutput()
+		require.NoError(t, err, string(out))
+		if strings.Contains(line, p.Service) {
+			assert.Equal(t, "Ana is in\n", string(out))
 		}
 	}
 }

@@ -18,8 +18,8 @@ import (
 	"github.com/urfave/cli/v3"
 	"golang.org/x/term"
 
-	"kamerad/core/drill"
-	"kamerad/core/syntax"
+	"kamerad.example/core/drill"
+	"kamerad.example/core/syntax"
 )
 
 func drillCommand() *cli.Command {

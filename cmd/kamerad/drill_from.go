@@ -9,9 +9,9 @@ import (
 
 	"github.com/urfave/cli/v3"
 
-	"kamerad/client"
-	"kamerad/core/contract"
-	"kamerad/core/drill"
+	"kamerad.example/client"
+	"kamerad.example/core/contract"
+	"kamerad.example/core/drill"
 )
 
 func drillFromCommand() *cli.Command {

@@ -13,9 +13,9 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"kamerad/core/audit"
-	"kamerad/core/drill"
-	"kamerad/internal/tests/testservice"
+	"kamerad.example/core/audit"
+	"kamerad.example/core/drill"
+	"kamerad.example/internal/tests/testservice"
 )
 
 // command runs the program in a folder and gives what it printed and its exit status.
@@ -42,6 +42,7 @@ entity Diver per player {
 func folder(t *testing.T, files map[string]string) string {
 	dir := t.TempDir()
 	for name, text := range files {
+		require.NoError(t, os.MkdirAll(filepath.Dir(filepath.Join(dir, name)), 0o700))
 		require.NoError(t, os.WriteFile(filepath.Join(dir, name), []byte(text), 0o600))
 	}
 	return dir

@@ -17,11 +17,11 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"kamerad/client"
-	"kamerad/core/replicate"
-	"kamerad/core/wire"
-	"kamerad/demo"
-	"kamerad/internal/tests/testservice"
+	"kamerad.example/client"
+	"kamerad.example/core/replicate"
+	"kamerad.example/core/wire"
+	"kamerad.example/demo"
+	"kamerad.example/internal/tests/testservice"
 )
 
 // diver is a client of a test that remembers everything that came.

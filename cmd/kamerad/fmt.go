@@ -9,7 +9,7 @@ import (
 
 	"github.com/urfave/cli/v3"
 
-	"kamerad/core/syntax"
+	"kamerad.example/core/syntax"
 )
 
 func fmtCommand() *cli.Command {

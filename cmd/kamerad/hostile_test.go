@@ -11,8 +11,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"kamerad/client"
-	"kamerad/internal/tests/testservice"
+	"kamerad.example/client"
+	"kamerad.example/internal/tests/testservice"
 )
 
 // What another player says reaches a terminal as text: it moves no cursor, sets no title and looks like no line of the

@@ -13,8 +13,8 @@ import (
 	"github.com/urfave/cli/v3"
 	"golang.org/x/term"
 
-	"kamerad/client/load"
-	"kamerad/core/wire"
+	"kamerad.example/client/load"
+	"kamerad.example/core/wire"
 )
 
 func loadCommand() *cli.Command {

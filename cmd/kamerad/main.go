@@ -35,7 +35,22 @@ func run(ctx context.Context, args []string) int {
 			return cli.ShowRootCommandHelp(c)
 		},
 		Commands: []*cli.Command{
-			serveCommand(), demoCommand(), checkCommand(), fmtCommand(), matrixCommand(), costCommand(), outlineCommand(), contractCommand(), sessionCommand(), joinCommand(), askCommand(), watchCommand(), loadCommand(), drillCommand(), auditCommand(),
+			serveCommand(),
+			demoCommand(),
+			checkCommand(),
+			fmtCommand(),
+			matrixCommand(),
+			costCommand(),
+			outlineCommand(),
+			contractCommand(),
+			sessionCommand(),
+			joinCommand(),
+			askCommand(),
+			watchCommand(),
+			loadCommand(),
+			drillCommand(),
+			auditCommand(),
+			versionCommand(),
 		},
 		// Errors are told below, with our exit status.
 		ExitErrHandler: func(context.Context, *cli.Command, error) {},

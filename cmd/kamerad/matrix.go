@@ -13,9 +13,9 @@ import (
 
 	"github.com/urfave/cli/v3"
 
-	"kamerad/core/compile"
-	"kamerad/core/contract"
-	"kamerad/core/report"
+	"kamerad.example/core/compile"
+	"kamerad.example/core/contract"
+	"kamerad.example/core/report"
 )
 
 func matrixCommand() *cli.Command {

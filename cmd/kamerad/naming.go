@@ -8,9 +8,9 @@ import (
 	"strconv"
 	"strings"
 
-	"kamerad/client"
-	"kamerad/core/contract"
-	"kamerad/core/replicate"
+	"kamerad.example/client"
+	"kamerad.example/core/contract"
+	"kamerad.example/core/replicate"
 )
 
 // A word is one part of a line that was typed. Text in quotes keeps its blanks; a quoted word is a text, whatever it

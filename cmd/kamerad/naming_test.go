@@ -9,7 +9,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"kamerad/internal/tests/testservice"
+	"kamerad.example/internal/tests/testservice"
 )
 
 func TestLinesAreSplitAtBlanks(t *testing.T) {

@@ -8,7 +8,7 @@ import (
 	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/urfave/cli/v3"
 
-	"kamerad/core/contract"
+	"kamerad.example/core/contract"
 )
 
 func outlineCommand() *cli.Command {

@@ -15,7 +15,7 @@ import (
 	"github.com/jedib0t/go-pretty/v6/text"
 	"golang.org/x/term"
 
-	"kamerad/core/wire"
+	"kamerad.example/core/wire"
 )
 
 func init() {

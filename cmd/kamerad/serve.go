@@ -11,14 +11,14 @@ import (
 
 	"github.com/urfave/cli/v3"
 
-	"kamerad/client"
-	"kamerad/console"
-	"kamerad/core/compile"
-	"kamerad/core/contract"
-	"kamerad/core/session"
-	"kamerad/demo"
-	"kamerad/service"
-	"kamerad/store"
+	"kamerad.example/client"
+	"kamerad.example/console"
+	"kamerad.example/core/compile"
+	"kamerad.example/core/contract"
+	"kamerad.example/core/session"
+	"kamerad.example/demo"
+	"kamerad.example/service"
+	"kamerad.example/store"
 )
 
 // maxSessionMemory is how much memory a session can be given at most, in MB.

@@ -11,9 +11,9 @@ import (
 
 	"github.com/urfave/cli/v3"
 
-	"kamerad/client"
-	"kamerad/core/contract"
-	"kamerad/core/wire"
+	"kamerad.example/client"
+	"kamerad.example/core/contract"
+	"kamerad.example/core/wire"
 )
 
 func sessionCommand() *cli.Command {

@@ -15,9 +15,9 @@ import (
 	"github.com/urfave/cli/v3"
 	"golang.org/x/term"
 
-	"kamerad/client"
-	"kamerad/core/audit"
-	"kamerad/core/drill"
+	"kamerad.example/client"
+	"kamerad.example/core/audit"
+	"kamerad.example/core/drill"
 )
 
 func publishedFlag() cli.Flag {

@@ -12,9 +12,9 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"kamerad/client"
-	"kamerad/core/audit"
-	"kamerad/internal/tests/testservice"
+	"kamerad.example/client"
+	"kamerad.example/core/audit"
+	"kamerad.example/internal/tests/testservice"
 )
 
 // What a version was put to in the service is printed as if it had run here, and stands with the version.

@@ -17,10 +17,10 @@ import (
 	"github.com/urfave/cli/v3"
 	"golang.org/x/term"
 
-	"kamerad/client"
-	"kamerad/core/contract"
-	"kamerad/core/replicate"
-	"kamerad/core/wire"
+	"kamerad.example/client"
+	"kamerad.example/core/contract"
+	"kamerad.example/core/replicate"
+	"kamerad.example/core/wire"
 )
 
 func watchCommand() *cli.Command {

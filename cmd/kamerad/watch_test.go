@@ -8,10 +8,10 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"kamerad/client"
-	"kamerad/core/compile"
-	"kamerad/core/contract"
-	"kamerad/core/wire"
+	"kamerad.example/client"
+	"kamerad.example/core/compile"
+	"kamerad.example/core/contract"
+	"kamerad.example/core/wire"
 )
 
 const watchText = `contract wreck language 1

@@ -7,10 +7,10 @@ import (
 	"slices"
 	"strings"
 
-	"kamerad/core/contract"
-	"kamerad/core/play"
-	"kamerad/core/replicate"
-	"kamerad/core/wire"
+	"kamerad.example/core/contract"
+	"kamerad.example/core/play"
+	"kamerad.example/core/replicate"
+	"kamerad.example/core/wire"
 )
 
 // The attacks, in the order of the report's columns.

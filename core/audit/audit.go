@@ -18,13 +18,13 @@ import (
 	"slices"
 	"strings"
 
-	"kamerad/core/contract"
-	"kamerad/core/foresee"
-	"kamerad/core/play"
-	"kamerad/core/replicate"
-	"kamerad/core/session"
-	"kamerad/core/syntax"
-	"kamerad/core/wire"
+	"kamerad.example/core/contract"
+	"kamerad.example/core/foresee"
+	"kamerad.example/core/play"
+	"kamerad.example/core/replicate"
+	"kamerad.example/core/session"
+	"kamerad.example/core/syntax"
+	"kamerad.example/core/wire"
 )
 
 // Bounds of an audit.

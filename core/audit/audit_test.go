@@ -12,9 +12,9 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"kamerad/core/compile"
-	"kamerad/core/contract"
-	"kamerad/core/session"
+	"kamerad.example/core/compile"
+	"kamerad.example/core/contract"
+	"kamerad.example/core/session"
 )
 
 func tidewreck(t testing.TB) *contract.Contract {

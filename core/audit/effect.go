@@ -7,9 +7,9 @@ import (
 	"strconv"
 	"strings"
 
-	"kamerad/core/contract"
-	"kamerad/core/session"
-	"kamerad/core/wire"
+	"kamerad.example/core/contract"
+	"kamerad.example/core/session"
+	"kamerad.example/core/wire"
 )
 
 // Effect is one cause of what attacks changed or told, or of what failed inside, however many attacks show it.

@@ -8,7 +8,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"kamerad/core/compile"
+	"kamerad.example/core/compile"
 )
 
 const yard = `contract yard language 1

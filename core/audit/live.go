@@ -9,12 +9,12 @@ import (
 	"strings"
 	"sync"
 
-	"kamerad/core/contract"
-	"kamerad/core/play"
-	"kamerad/core/replicate"
-	"kamerad/core/session"
-	"kamerad/core/syntax"
-	"kamerad/core/wire"
+	"kamerad.example/core/contract"
+	"kamerad.example/core/play"
+	"kamerad.example/core/replicate"
+	"kamerad.example/core/session"
+	"kamerad.example/core/syntax"
+	"kamerad.example/core/wire"
 )
 
 // Seat is a client's seat in a session that runs elsewhere.

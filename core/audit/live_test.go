@@ -9,11 +9,11 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"kamerad/core/compile"
-	"kamerad/core/contract"
-	"kamerad/core/replicate"
-	"kamerad/core/session"
-	"kamerad/core/wire"
+	"kamerad.example/core/compile"
+	"kamerad.example/core/contract"
+	"kamerad.example/core/replicate"
+	"kamerad.example/core/session"
+	"kamerad.example/core/wire"
 )
 
 // fakePlace is a session in this process, with what a test breaks about it.

@@ -12,11 +12,11 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"kamerad/core/compile"
-	"kamerad/core/contract"
-	"kamerad/core/drill"
-	"kamerad/core/syntax"
-	"kamerad/internal/tests/guards"
+	"kamerad.example/core/compile"
+	"kamerad.example/core/contract"
+	"kamerad.example/core/drill"
+	"kamerad.example/core/syntax"
+	"kamerad.example/internal/tests/guards"
 )
 
 const demo = "../../demo"

@@ -8,11 +8,11 @@ import (
 	"math/rand/v2"
 	"slices"
 
-	"kamerad/core/contract"
-	"kamerad/core/play"
-	"kamerad/core/rules"
-	"kamerad/core/session"
-	"kamerad/core/wire"
+	"kamerad.example/core/contract"
+	"kamerad.example/core/play"
+	"kamerad.example/core/rules"
+	"kamerad.example/core/session"
+	"kamerad.example/core/wire"
 )
 
 // Why a value was not varied behind a client's back. Those that are for everyone hide nothing and are no cells; the

@@ -6,8 +6,8 @@ import (
 	"strings"
 	"unicode/utf8"
 
-	"kamerad/core/contract"
-	"kamerad/core/syntax"
+	"kamerad.example/core/contract"
+	"kamerad.example/core/syntax"
 )
 
 // body reads the statements of a handler, timer or action whose arguments are declared.

@@ -5,8 +5,8 @@ import (
 	"slices"
 	"strings"
 
-	"kamerad/core/contract"
-	"kamerad/core/syntax"
+	"kamerad.example/core/contract"
+	"kamerad.example/core/syntax"
 )
 
 // builtin are the functions of the language that take values.

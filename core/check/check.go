@@ -14,8 +14,8 @@ import (
 
 	"github.com/agnivade/levenshtein"
 
-	"kamerad/core/contract"
-	"kamerad/core/syntax"
+	"kamerad.example/core/contract"
+	"kamerad.example/core/syntax"
 )
 
 // Checked is a contract that was built from its tree, with what was found out on the way. It is for whatever looks for

@@ -4,8 +4,8 @@ import (
 	"fmt"
 	"strings"
 
-	"kamerad/core/contract"
-	"kamerad/core/syntax"
+	"kamerad.example/core/contract"
+	"kamerad.example/core/syntax"
 )
 
 // clauses reads what a property's clauses compute, and the conditions of holds.

@@ -7,8 +7,8 @@ import (
 	"strconv"
 	"strings"
 
-	"kamerad/core/contract"
-	"kamerad/core/syntax"
+	"kamerad.example/core/contract"
+	"kamerad.example/core/syntax"
 )
 
 func describe(t *contract.Type) string {

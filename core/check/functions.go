@@ -4,8 +4,8 @@ import (
 	"fmt"
 	"slices"
 
-	"kamerad/core/contract"
-	"kamerad/core/syntax"
+	"kamerad.example/core/contract"
+	"kamerad.example/core/syntax"
 )
 
 // functions reads the functions and named audiences.

@@ -5,8 +5,8 @@ import (
 	"slices"
 	"strings"
 
-	"kamerad/core/contract"
-	"kamerad/core/syntax"
+	"kamerad.example/core/contract"
+	"kamerad.example/core/syntax"
 )
 
 func (c *checker) kind(d *syntax.Entity) {

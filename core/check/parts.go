@@ -4,8 +4,8 @@ import (
 	"fmt"
 	"slices"
 
-	"kamerad/core/contract"
-	"kamerad/core/syntax"
+	"kamerad.example/core/contract"
+	"kamerad.example/core/syntax"
 )
 
 // part is a declared part. Its kind, which is in no contract, has what the part itself declares and needs.

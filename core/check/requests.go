@@ -3,8 +3,8 @@ package check
 import (
 	"fmt"
 
-	"kamerad/core/contract"
-	"kamerad/core/syntax"
+	"kamerad.example/core/contract"
+	"kamerad.example/core/syntax"
 )
 
 func (c *checker) request(r *contract.Request, d *syntax.Request) {

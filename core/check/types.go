@@ -6,8 +6,8 @@ import (
 	"math/big"
 	"slices"
 
-	"kamerad/core/contract"
-	"kamerad/core/syntax"
+	"kamerad.example/core/contract"
+	"kamerad.example/core/syntax"
 )
 
 // place says where a type stands, and so what it may be.

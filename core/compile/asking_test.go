@@ -3,7 +3,7 @@ package compile
 import (
 	"encoding/json"
 	"fmt"
-	"kamerad/core/report"
+	"kamerad.example/core/report"
 	"os"
 	"path/filepath"
 	"strings"

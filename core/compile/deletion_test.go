@@ -9,8 +9,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"kamerad/core/syntax"
-	"kamerad/internal/tests/guards"
+	"kamerad.example/core/syntax"
+	"kamerad.example/internal/tests/guards"
 )
 
 // Whoever forgets a declaration is told: each one of Tidewreck is deleted in turn. Nothing is missing, and so nothing

@@ -1,7 +1,7 @@
 package compile
 
 import (
-	"kamerad/core/findings"
+	"kamerad.example/core/findings"
 	"os"
 	"path/filepath"
 	"strings"

@@ -5,10 +5,10 @@ package compile
 import (
 	"fmt"
 
-	"kamerad/core/check"
-	"kamerad/core/contract"
-	"kamerad/core/findings"
-	"kamerad/core/syntax"
+	"kamerad.example/core/check"
+	"kamerad.example/core/contract"
+	"kamerad.example/core/findings"
+	"kamerad.example/core/syntax"
 )
 
 // Load reads and checks a contract of one file, and looks for its dangers. The problems hold every mistake, of the text

@@ -2,8 +2,8 @@ package compile
 
 import (
 	"encoding/json"
-	"kamerad/core/contract"
-	"kamerad/core/report"
+	"kamerad.example/core/contract"
+	"kamerad.example/core/report"
 	"os"
 	"regexp"
 	"strings"

@@ -1,7 +1,7 @@
 package compile
 
 import (
-	"kamerad/core/contract"
+	"kamerad.example/core/contract"
 	"math"
 	"testing"
 

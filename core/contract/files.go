@@ -4,7 +4,7 @@ import (
 	"fmt"
 	"path/filepath"
 
-	"kamerad/core/syntax"
+	"kamerad.example/core/syntax"
 )
 
 // Bounds of what a contract brings beside its own text.

@@ -5,7 +5,7 @@
 // sessions and goroutines. The package knows neither how a model comes about nor how it is run.
 package contract
 
-import "kamerad/core/syntax"
+import "kamerad.example/core/syntax"
 
 // Bounds of what one contract may declare.
 const (

@@ -12,11 +12,11 @@ import (
 	"slices"
 	"time"
 
-	"kamerad/core/compile"
-	"kamerad/core/contract"
-	"kamerad/core/link"
-	"kamerad/core/syntax"
-	"kamerad/core/wire"
+	"kamerad.example/core/compile"
+	"kamerad.example/core/contract"
+	"kamerad.example/core/link"
+	"kamerad.example/core/syntax"
+	"kamerad.example/core/wire"
 )
 
 // Bounds of drills.

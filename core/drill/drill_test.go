@@ -12,9 +12,9 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"kamerad/core/contract"
-	"kamerad/core/syntax"
-	"kamerad/core/wire"
+	"kamerad.example/core/contract"
+	"kamerad.example/core/syntax"
+	"kamerad.example/core/wire"
 )
 
 const demo = "../../demo"

@@ -8,9 +8,9 @@ import (
 	"math/rand/v2"
 	"slices"
 
-	"kamerad/core/contract"
-	"kamerad/core/replicate"
-	"kamerad/core/syntax"
+	"kamerad.example/core/contract"
+	"kamerad.example/core/replicate"
+	"kamerad.example/core/syntax"
 )
 
 // scope is what the names in an expression mean.

@@ -5,8 +5,8 @@ import (
 	"slices"
 	"strings"
 
-	"kamerad/core/contract"
-	"kamerad/core/syntax"
+	"kamerad.example/core/contract"
+	"kamerad.example/core/syntax"
 )
 
 // faultPattern is which faults a line of a drill expects.

@@ -5,8 +5,8 @@ import (
 	"slices"
 	"strings"
 
-	"kamerad/core/contract"
-	"kamerad/core/session"
+	"kamerad.example/core/contract"
+	"kamerad.example/core/session"
 )
 
 // history is what led to a failure: it is kept only when a failed drill is run again to explain itself.

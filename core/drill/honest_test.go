@@ -14,16 +14,16 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"kamerad/core/compile"
-	"kamerad/core/contract"
-	"kamerad/core/foresee"
-	"kamerad/core/link"
-	"kamerad/core/play"
-	"kamerad/core/replicate"
-	"kamerad/core/session"
-	"kamerad/core/syntax"
-	"kamerad/core/wire"
-	"kamerad/internal/tests/wild"
+	"kamerad.example/core/compile"
+	"kamerad.example/core/contract"
+	"kamerad.example/core/foresee"
+	"kamerad.example/core/link"
+	"kamerad.example/core/play"
+	"kamerad.example/core/replicate"
+	"kamerad.example/core/session"
+	"kamerad.example/core/syntax"
+	"kamerad.example/core/wire"
+	"kamerad.example/internal/tests/wild"
 )
 
 // honest is a player that sends only what the checks that it can evaluate allow on its own copy.

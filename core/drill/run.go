@@ -12,12 +12,12 @@ import (
 	"strings"
 	"time"
 
-	"kamerad/core/contract"
-	"kamerad/core/link"
-	"kamerad/core/replicate"
-	"kamerad/core/session"
-	"kamerad/core/syntax"
-	"kamerad/core/wire"
+	"kamerad.example/core/contract"
+	"kamerad.example/core/link"
+	"kamerad.example/core/replicate"
+	"kamerad.example/core/session"
+	"kamerad.example/core/syntax"
+	"kamerad.example/core/wire"
 )
 
 // Options of a run.

@@ -8,7 +8,7 @@ import (
 	"strings"
 	"time"
 
-	"kamerad/core/link"
+	"kamerad.example/core/link"
 )
 
 // Shaking is what is wrong with the links of a run, beside what the drill says.

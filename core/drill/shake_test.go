@@ -7,7 +7,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"kamerad/core/link"
+	"kamerad.example/core/link"
 )
 
 // What goes wrong in a random run is of all four sorts, each with what it takes and within its bounds; its words read

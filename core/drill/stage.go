@@ -10,11 +10,11 @@ import (
 	"slices"
 	"time"
 
-	"kamerad/core/contract"
-	"kamerad/core/link"
-	"kamerad/core/replicate"
-	"kamerad/core/session"
-	"kamerad/core/wire"
+	"kamerad.example/core/contract"
+	"kamerad.example/core/link"
+	"kamerad.example/core/replicate"
+	"kamerad.example/core/session"
+	"kamerad.example/core/wire"
 )
 
 // stage is a session in virtual time, with clients behind simulated links.

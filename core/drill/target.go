@@ -5,8 +5,8 @@ import (
 	"fmt"
 	"slices"
 
-	"kamerad/core/contract"
-	"kamerad/core/syntax"
+	"kamerad.example/core/contract"
+	"kamerad.example/core/syntax"
 )
 
 // target is a property of an entity, or a place within its value.

@@ -9,9 +9,9 @@ import (
 	"strconv"
 	"strings"
 
-	"kamerad/core/contract"
-	"kamerad/core/session"
-	"kamerad/core/wire"
+	"kamerad.example/core/contract"
+	"kamerad.example/core/session"
+	"kamerad.example/core/wire"
 )
 
 // Bounds of a transcript and of the drill that comes of it.

@@ -8,8 +8,8 @@ import (
 	"strconv"
 	"strings"
 
-	"kamerad/core/contract"
-	"kamerad/core/replicate"
+	"kamerad.example/core/contract"
+	"kamerad.example/core/replicate"
 )
 
 // What a value in a drill is: int64, float64, bool, string, vector, member, entity, seat, role, nothing, or held for

@@ -2,7 +2,7 @@ package findings
 
 import (
 	"fmt"
-	"kamerad/core/contract"
+	"kamerad.example/core/contract"
 	"slices"
 	"strings"
 )

@@ -14,8 +14,8 @@ import (
 	"slices"
 	"strings"
 
-	"kamerad/core/check"
-	"kamerad/core/syntax"
+	"kamerad.example/core/check"
+	"kamerad.example/core/syntax"
 )
 
 //go:embed explain/*.md

@@ -6,8 +6,8 @@ import (
 	"slices"
 	"strings"
 
-	"kamerad/core/contract"
-	"kamerad/core/syntax"
+	"kamerad.example/core/contract"
+	"kamerad.example/core/syntax"
 )
 
 // The leak finding follows information through a contract (Denning and Denning, 1977, with the audiences of properties

@@ -4,8 +4,8 @@ import (
 	"fmt"
 	"slices"
 
-	"kamerad/core/contract"
-	"kamerad/core/syntax"
+	"kamerad.example/core/contract"
+	"kamerad.example/core/syntax"
 )
 
 // things looks for what lasts: what grows without end, and what nobody who joins later would learn.

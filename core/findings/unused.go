@@ -4,9 +4,9 @@ import (
 	"fmt"
 	"slices"
 
-	"kamerad/core/check"
-	"kamerad/core/contract"
-	"kamerad/core/syntax"
+	"kamerad.example/core/check"
+	"kamerad.example/core/contract"
+	"kamerad.example/core/syntax"
 )
 
 // unused warns of what is declared and then never used.

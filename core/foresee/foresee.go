@@ -10,12 +10,12 @@ import (
 	"slices"
 	"strings"
 
-	"kamerad/core/compile"
-	"kamerad/core/contract"
-	"kamerad/core/replicate"
-	"kamerad/core/rules"
-	"kamerad/core/wire"
-	"kamerad/core/world"
+	"kamerad.example/core/compile"
+	"kamerad.example/core/contract"
+	"kamerad.example/core/replicate"
+	"kamerad.example/core/rules"
+	"kamerad.example/core/wire"
+	"kamerad.example/core/world"
 )
 
 // Foresight is what can be known of an outline's checks. It may be used by one goroutine at a time.

@@ -10,12 +10,12 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"kamerad/core/compile"
-	"kamerad/core/contract"
-	"kamerad/core/replicate"
-	"kamerad/core/session"
-	"kamerad/core/wire"
-	"kamerad/internal/tests/wild"
+	"kamerad.example/core/compile"
+	"kamerad.example/core/contract"
+	"kamerad.example/core/replicate"
+	"kamerad.example/core/session"
+	"kamerad.example/core/wire"
+	"kamerad.example/internal/tests/wild"
 )
 
 // random returns some argument of a type, often one that means something.

@@ -9,9 +9,9 @@ import (
 	"slices"
 	"strings"
 
-	"kamerad/core/contract"
-	"kamerad/core/replicate"
-	"kamerad/core/wire"
+	"kamerad.example/core/contract"
+	"kamerad.example/core/replicate"
+	"kamerad.example/core/wire"
 )
 
 // Player is what an Actor looks through: a client's seat with what it holds, such as a client.Client.

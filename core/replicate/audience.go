@@ -4,9 +4,9 @@ import (
 	"cmp"
 	"slices"
 
-	"kamerad/core/contract"
-	"kamerad/core/rules"
-	"kamerad/core/wire"
+	"kamerad.example/core/contract"
+	"kamerad.example/core/rules"
+	"kamerad.example/core/wire"
 )
 
 // audience is a group of the outline with its recipient sets: everyone of a role, or whoever an audience of the

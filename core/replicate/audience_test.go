@@ -7,10 +7,10 @@ import (
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
-	"kamerad/core/compile"
-	"kamerad/core/contract"
-	"kamerad/core/wire"
-	"kamerad/core/world"
+	"kamerad.example/core/compile"
+	"kamerad.example/core/contract"
+	"kamerad.example/core/wire"
+	"kamerad.example/core/world"
 )
 
 // whims are rules that a test changes at will: what a client sees of entities of kinds that have to be asked for, and

@@ -5,9 +5,9 @@ import (
 	"math/bits"
 	"slices"
 
-	"kamerad/core/contract"
-	"kamerad/core/wire"
-	"kamerad/core/world"
+	"kamerad.example/core/contract"
+	"kamerad.example/core/wire"
+	"kamerad.example/core/world"
 )
 
 // baseline is what was last sent of one entity, to whomever: all clients see the same values. The view owns it from

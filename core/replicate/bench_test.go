@@ -6,9 +6,9 @@ import (
 
 	"github.com/stretchr/testify/require"
 
-	"kamerad/core/compile"
-	"kamerad/core/wire"
-	"kamerad/core/world"
+	"kamerad.example/core/compile"
+	"kamerad.example/core/wire"
+	"kamerad.example/core/world"
 )
 
 // BenchmarkEncode is what a tick's blocks cost when all clients are in one audience: it should not grow with them.

@@ -3,7 +3,7 @@ package replicate
 import (
 	"math"
 
-	"kamerad/core/rules"
+	"kamerad.example/core/rules"
 )
 
 // Audiences that compare distances sort entities into the cells of a grid. All entities of a cell are one recipient

@@ -4,8 +4,8 @@ import (
 	"cmp"
 	"slices"
 
-	"kamerad/core/contract"
-	"kamerad/core/wire"
+	"kamerad.example/core/contract"
+	"kamerad.example/core/wire"
 )
 
 // Copy is what a client holds: a function of the frames that it was given, and of nothing else. The zero value is an

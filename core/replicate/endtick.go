@@ -3,8 +3,8 @@ package replicate
 import (
 	"slices"
 
-	"kamerad/core/contract"
-	"kamerad/core/wire"
+	"kamerad.example/core/contract"
+	"kamerad.example/core/wire"
 )
 
 // EndTick decides who gets what of a tick, and packs what clients share. FrameParts then returns each client's share;

@@ -4,9 +4,9 @@ import (
 	"math"
 	"slices"
 
-	"kamerad/core/contract"
-	"kamerad/core/wire"
-	"kamerad/core/world"
+	"kamerad.example/core/contract"
+	"kamerad.example/core/wire"
+	"kamerad.example/core/world"
 )
 
 // A property that follows a rate keeps, from Follows.Slot on, how its motion began: the value at the start, the tick

@@ -1,8 +1,8 @@
 package replicate
 
 import (
-	"kamerad/core/contract"
-	"kamerad/core/wire"
+	"kamerad.example/core/contract"
+	"kamerad.example/core/wire"
 )
 
 // Notice is one thing that a frame did to a copy. Which of its fields are set depends on its type.

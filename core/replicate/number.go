@@ -6,7 +6,7 @@ import (
 	"encoding/binary"
 	"math/bits"
 
-	"kamerad/core/world"
+	"kamerad.example/core/world"
 )
 
 // publicNumber returns the number by which clients know an entity: a permutation, chosen by the key, of the 32-bit

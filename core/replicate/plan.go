@@ -3,8 +3,8 @@ package replicate
 import (
 	"slices"
 
-	"kamerad/core/contract"
-	"kamerad/core/wire"
+	"kamerad.example/core/contract"
+	"kamerad.example/core/wire"
 )
 
 // kindPlan says how the entities of a kind travel. It is made once for each kind of a session's contract.

@@ -1,6 +1,6 @@
 package replicate
 
-import "kamerad/core/world"
+import "kamerad.example/core/world"
 
 // Prefetch reads what MarkWritten is about to read of some entities, so that the waits for memory overlap. See
 // world.Prefetch for what that brings.

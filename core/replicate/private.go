@@ -4,8 +4,8 @@ import (
 	"cmp"
 	"slices"
 
-	"kamerad/core/contract"
-	"kamerad/core/wire"
+	"kamerad.example/core/contract"
+	"kamerad.example/core/wire"
 )
 
 // privateEntry is an entity of which one client has something by itself, outside of recipient sets. It is in two lists

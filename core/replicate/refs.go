@@ -3,8 +3,8 @@ package replicate
 import (
 	"slices"
 
-	"kamerad/core/contract"
-	"kamerad/core/world"
+	"kamerad.example/core/contract"
+	"kamerad.example/core/world"
 )
 
 // Entity returns the entity that clients know by a number, if this client may know of it at this moment; else nil.

@@ -8,11 +8,11 @@ import (
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
-	"kamerad/core/compile"
-	"kamerad/core/contract"
-	"kamerad/core/rules"
-	"kamerad/core/wire"
-	"kamerad/core/world"
+	"kamerad.example/core/compile"
+	"kamerad.example/core/contract"
+	"kamerad.example/core/rules"
+	"kamerad.example/core/wire"
+	"kamerad.example/core/world"
 )
 
 const text = `contract thing language 1

@@ -3,9 +3,9 @@ package replicate
 import (
 	"slices"
 
-	"kamerad/core/contract"
-	"kamerad/core/wire"
-	"kamerad/core/world"
+	"kamerad.example/core/contract"
+	"kamerad.example/core/wire"
+	"kamerad.example/core/world"
 )
 
 // ServerState tells those who run a session what the server holds: everything, each time that it changes. Nothing of it

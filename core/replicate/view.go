@@ -13,10 +13,10 @@ package replicate
 import (
 	"slices"
 
-	"kamerad/core/contract"
-	"kamerad/core/rules"
-	"kamerad/core/wire"
-	"kamerad/core/world"
+	"kamerad.example/core/contract"
+	"kamerad.example/core/rules"
+	"kamerad.example/core/wire"
+	"kamerad.example/core/world"
 )
 
 // Rules answers which client may have what. Its answers hold for the state of the world at the moment of the call.

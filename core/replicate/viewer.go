@@ -4,10 +4,10 @@ import (
 	"cmp"
 	"slices"
 
-	"kamerad/core/contract"
-	"kamerad/core/rules"
-	"kamerad/core/wire"
-	"kamerad/core/world"
+	"kamerad.example/core/contract"
+	"kamerad.example/core/rules"
+	"kamerad.example/core/wire"
+	"kamerad.example/core/world"
 )
 
 // maxSnapshots is how many clients are sent a snapshot with one EndTick. More wait for the next one, so that a crowd

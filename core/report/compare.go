@@ -4,7 +4,7 @@ import (
 	"bytes"
 	"encoding/json"
 	"fmt"
-	"kamerad/core/contract"
+	"kamerad.example/core/contract"
 	"slices"
 	"strings"
 )

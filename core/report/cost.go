@@ -2,8 +2,8 @@ package report
 
 import (
 	"fmt"
-	"kamerad/core/contract"
-	"kamerad/core/findings"
+	"kamerad.example/core/contract"
+	"kamerad.example/core/findings"
 	mathbits "math/bits"
 	"slices"
 )

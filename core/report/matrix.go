@@ -6,8 +6,8 @@ package report
 import (
 	"cmp"
 	"fmt"
-	"kamerad/core/contract"
-	"kamerad/core/findings"
+	"kamerad.example/core/contract"
+	"kamerad.example/core/findings"
 	"maps"
 	"slices"
 	"strings"

@@ -3,8 +3,8 @@ package rules
 import (
 	"testing"
 
-	"kamerad/core/compile"
-	"kamerad/core/world"
+	"kamerad.example/core/compile"
+	"kamerad.example/core/world"
 )
 
 const benchText = `contract bench language 1

@@ -1,7 +1,7 @@
 package rules
 
 import (
-	"kamerad/core/contract"
+	"kamerad.example/core/contract"
 )
 
 // op is what an instruction does. r are registers of numbers, e of entities (e[0] is self); row is self's row. A value

@@ -4,7 +4,7 @@ import (
 	"fmt"
 	"math"
 
-	"kamerad/core/contract"
+	"kamerad.example/core/contract"
 )
 
 // Program is the compiled form of a contract. It is immutable and may be shared.

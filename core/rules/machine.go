@@ -7,8 +7,8 @@ import (
 	"math"
 	"math/bits"
 
-	"kamerad/core/contract"
-	"kamerad/core/world"
+	"kamerad.example/core/contract"
+	"kamerad.example/core/world"
 )
 
 // Told is an event that a body told, with the values that it had at that moment.

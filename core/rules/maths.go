@@ -3,7 +3,7 @@ package rules
 import (
 	"math"
 
-	"kamerad/core/contract"
+	"kamerad.example/core/contract"
 )
 
 // maths runs a function of reals into registers.

@@ -9,8 +9,8 @@ import (
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
-	"kamerad/core/compile"
-	"kamerad/core/world"
+	"kamerad.example/core/compile"
+	"kamerad.example/core/world"
 )
 
 func TestRollsAreEvenAndKeyed(t *testing.T) {

@@ -8,8 +8,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"kamerad/core/compile"
-	"kamerad/core/world"
+	"kamerad.example/core/compile"
+	"kamerad.example/core/world"
 )
 
 // try puts a head and a body into a request with the arguments x and y, and runs it for client 1.

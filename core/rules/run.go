@@ -6,8 +6,8 @@ import (
 	"slices"
 	"strings"
 
-	"kamerad/core/contract"
-	"kamerad/core/world"
+	"kamerad.example/core/contract"
+	"kamerad.example/core/world"
 )
 
 // loop is one that is open: what it still goes over. Its lists use the memory of earlier loops.

@@ -1,8 +1,8 @@
 package rules
 
 import (
-	"kamerad/core/contract"
-	"kamerad/core/world"
+	"kamerad.example/core/contract"
+	"kamerad.example/core/world"
 )
 
 // Side is one side of an audience that was taken apart: the viewer's or the entity's. Two sides belong together when

@@ -4,11 +4,11 @@ import (
 	"encoding/json"
 	"testing"
 
-	"kamerad/core/compile"
-	"kamerad/core/contract"
-	"kamerad/core/replicate"
-	"kamerad/core/wire"
-	"kamerad/core/world"
+	"kamerad.example/core/compile"
+	"kamerad.example/core/contract"
+	"kamerad.example/core/replicate"
+	"kamerad.example/core/wire"
+	"kamerad.example/core/world"
 )
 
 const benchText = `contract bench language 1

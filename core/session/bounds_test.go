@@ -11,8 +11,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"kamerad/core/compile"
-	"kamerad/core/wire"
+	"kamerad.example/core/compile"
+	"kamerad.example/core/wire"
 )
 
 // Three small messages in one tick: a legal request with the number 1, a malformed one with 20000, one with the

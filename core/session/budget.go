@@ -3,8 +3,8 @@ package session
 import (
 	"fmt"
 
-	"kamerad/core/contract"
-	"kamerad/core/wire"
+	"kamerad.example/core/contract"
+	"kamerad.example/core/wire"
 )
 
 // A tick has a budget of steps of the rules' machine: what is over it waits for the next ticks. Steps are a function of

@@ -9,7 +9,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"kamerad/core/wire"
+	"kamerad.example/core/wire"
 )
 
 const heavyText = `contract heavy language 1

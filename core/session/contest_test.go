@@ -11,9 +11,9 @@ import (
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
-	"kamerad/core/compile"
-	"kamerad/core/link"
-	"kamerad/core/wire"
+	"kamerad.example/core/compile"
+	"kamerad.example/core/link"
+	"kamerad.example/core/wire"
 )
 
 const contestText = `contract contest language 1

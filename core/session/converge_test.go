@@ -12,11 +12,11 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"kamerad/core/compile"
-	"kamerad/core/contract"
-	"kamerad/core/replicate"
-	"kamerad/core/wire"
-	"kamerad/internal/tests/wild"
+	"kamerad.example/core/compile"
+	"kamerad.example/core/contract"
+	"kamerad.example/core/replicate"
+	"kamerad.example/core/wire"
+	"kamerad.example/internal/tests/wild"
 )
 
 // crowd is a session that a test changes at will, with clients that hold what their frames say.

@@ -8,7 +8,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
-	"kamerad/core/compile"
+	"kamerad.example/core/compile"
 )
 
 const crowdText = `contract crowd language 1

@@ -5,10 +5,10 @@ import (
 	"slices"
 	"strings"
 
-	"kamerad/core/contract"
-	"kamerad/core/rules"
-	"kamerad/core/wire"
-	"kamerad/core/world"
+	"kamerad.example/core/contract"
+	"kamerad.example/core/rules"
+	"kamerad.example/core/wire"
+	"kamerad.example/core/world"
 )
 
 // pendingReply is the reply of a request whose refs are put into numbers once it is known what its client knows with

@@ -4,7 +4,7 @@ import (
 	"fmt"
 	"slices"
 
-	"kamerad/core/wire"
+	"kamerad.example/core/wire"
 )
 
 // What a client gets stands in two queues. What it holds is state: whatever a client missed, a snapshot makes up for.

@@ -8,7 +8,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"kamerad/core/wire"
+	"kamerad.example/core/wire"
 )
 
 // A timer that fails in every tick, after as many steps as a body may take, keeps nobody waiting: each tick's frames

@@ -3,9 +3,9 @@ package session
 import (
 	"fmt"
 
-	"kamerad/core/contract"
-	"kamerad/core/wire"
-	"kamerad/core/world"
+	"kamerad.example/core/contract"
+	"kamerad.example/core/wire"
+	"kamerad.example/core/world"
 )
 
 // input is something that arrived for the next tick.

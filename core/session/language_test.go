@@ -9,8 +9,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"kamerad/core/compile"
-	"kamerad/core/wire"
+	"kamerad.example/core/compile"
+	"kamerad.example/core/wire"
 )
 
 // reply runs a request that computes something and gives what it replied, or why it did not.

@@ -15,13 +15,13 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"kamerad/core/compile"
-	"kamerad/core/contract"
-	"kamerad/core/link"
-	"kamerad/core/replicate"
-	"kamerad/core/rules"
-	"kamerad/core/wire"
-	"kamerad/internal/tests/wild"
+	"kamerad.example/core/compile"
+	"kamerad.example/core/contract"
+	"kamerad.example/core/link"
+	"kamerad.example/core/replicate"
+	"kamerad.example/core/rules"
+	"kamerad.example/core/wire"
+	"kamerad.example/internal/tests/wild"
 )
 
 // far is a client at the other end of a bad link, with what a server keeps for it between a session and the link.

@@ -10,7 +10,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"kamerad/core/compile"
+	"kamerad.example/core/compile"
 )
 
 // spawning returns a contract whose one timer spawns a thousand entities of a kind in each tick.

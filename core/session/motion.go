@@ -3,10 +3,10 @@ package session
 import (
 	"slices"
 
-	"kamerad/core/contract"
-	"kamerad/core/rules"
-	"kamerad/core/wire"
-	"kamerad/core/world"
+	"kamerad.example/core/contract"
+	"kamerad.example/core/rules"
+	"kamerad.example/core/wire"
+	"kamerad.example/core/world"
 )
 
 // moveEntities moves what follows a rate, then what is attached to it, and runs `on tick`.

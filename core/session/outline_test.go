@@ -10,9 +10,9 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"kamerad/core/compile"
-	"kamerad/core/contract"
-	"kamerad/internal/tests/wild"
+	"kamerad.example/core/compile"
+	"kamerad.example/core/contract"
+	"kamerad.example/internal/tests/wild"
 )
 
 // Outlines are what their schema in the documents says, and it lets nothing else pass.

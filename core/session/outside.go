@@ -3,11 +3,11 @@ package session
 import (
 	"fmt"
 
-	"kamerad/core/contract"
-	"kamerad/core/replicate"
-	"kamerad/core/rules"
-	"kamerad/core/wire"
-	"kamerad/core/world"
+	"kamerad.example/core/contract"
+	"kamerad.example/core/replicate"
+	"kamerad.example/core/rules"
+	"kamerad.example/core/wire"
+	"kamerad.example/core/world"
 )
 
 // What follows is for those who look at a session from outside and try it: drills, audits, tests. They name entities by

@@ -5,8 +5,8 @@ import (
 	"math"
 	"slices"
 
-	"kamerad/core/wire"
-	"kamerad/core/world"
+	"kamerad.example/core/wire"
+	"kamerad.example/core/world"
 )
 
 // seat is a client's place in a session. The session owns it from Join until its leave has been carried out.

@@ -11,11 +11,11 @@ import (
 	"fmt"
 	"slices"
 
-	"kamerad/core/contract"
-	"kamerad/core/replicate"
-	"kamerad/core/rules"
-	"kamerad/core/wire"
-	"kamerad/core/world"
+	"kamerad.example/core/contract"
+	"kamerad.example/core/replicate"
+	"kamerad.example/core/rules"
+	"kamerad.example/core/wire"
+	"kamerad.example/core/world"
 )
 
 // Bounds of a session.

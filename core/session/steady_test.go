@@ -8,9 +8,9 @@ import (
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
-	"kamerad/core/compile"
-	"kamerad/core/replicate"
-	"kamerad/core/wire"
+	"kamerad.example/core/compile"
+	"kamerad.example/core/replicate"
+	"kamerad.example/core/wire"
 )
 
 // Deciding requests takes no memory once a session has warmed up, whether they are accepted, denied or faulted.

@@ -6,9 +6,9 @@ import (
 	"regexp"
 	"strings"
 
-	"kamerad/core/contract"
-	"kamerad/core/rules"
-	"kamerad/core/wire"
+	"kamerad.example/core/contract"
+	"kamerad.example/core/rules"
+	"kamerad.example/core/wire"
 )
 
 // Step is what one tick did. The session owns it; it holds until the next tick.

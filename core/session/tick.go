@@ -3,9 +3,9 @@ package session
 import (
 	"slices"
 
-	"kamerad/core/rules"
-	"kamerad/core/wire"
-	"kamerad/core/world"
+	"kamerad.example/core/rules"
+	"kamerad.example/core/wire"
+	"kamerad.example/core/world"
 )
 
 // listener is told what becomes of clients and entities: the clients' view and, when traced, the server's own state.

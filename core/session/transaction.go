@@ -3,8 +3,8 @@ package session
 import (
 	"slices"
 
-	"kamerad/core/rules"
-	"kamerad/core/world"
+	"kamerad.example/core/rules"
+	"kamerad.example/core/world"
 )
 
 // A cause is one thing that the machine runs: a request, a handler, a timer. Its type is part of what rolls are drawn

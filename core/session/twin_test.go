@@ -16,13 +16,13 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"kamerad/core/compile"
-	"kamerad/core/contract"
-	"kamerad/core/replicate"
-	"kamerad/core/syntax"
-	"kamerad/core/wire"
-	"kamerad/core/world"
-	"kamerad/internal/tests/wild"
+	"kamerad.example/core/compile"
+	"kamerad.example/core/contract"
+	"kamerad.example/core/replicate"
+	"kamerad.example/core/syntax"
+	"kamerad.example/core/wire"
+	"kamerad.example/core/world"
+	"kamerad.example/internal/tests/wild"
 )
 
 // twin is one of two sessions with the same inputs. Nothing but what its client may not see differs in the other.

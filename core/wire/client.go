@@ -8,7 +8,7 @@ import (
 	"slices"
 	"strings"
 
-	"kamerad/core/contract"
+	"kamerad.example/core/contract"
 )
 
 // The first byte of a client's binary message has the type of the message in its lowest five bits, and says in others

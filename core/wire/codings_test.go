@@ -12,7 +12,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
-	"kamerad/core/contract"
+	"kamerad.example/core/contract"
 )
 
 // The vectors of the codings that everything else is made of.

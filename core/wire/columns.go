@@ -4,7 +4,7 @@ import (
 	"math/bits"
 	"strings"
 
-	"kamerad/core/contract"
+	"kamerad.example/core/contract"
 )
 
 // Lane says what of the entities of a kind a group carries: the properties, by their places in the kind's outline, and

@@ -6,7 +6,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
-	"kamerad/core/contract"
+	"kamerad.example/core/contract"
 )
 
 // No whole value takes more bits than its type says, and no change of a number more than twelve above that.

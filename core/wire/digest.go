@@ -3,7 +3,7 @@ package wire
 import (
 	"math"
 
-	"kamerad/core/contract"
+	"kamerad.example/core/contract"
 )
 
 // A copy's digest is the sum, modulo 2^64, of one number for each client, entity and value in it: so the digest of what

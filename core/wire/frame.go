@@ -6,7 +6,7 @@ import (
 	"slices"
 	"strings"
 
-	"kamerad/core/contract"
+	"kamerad.example/core/contract"
 )
 
 // Binary is the name of the sub-protocol of binary frames; Protocol that of their JSON twin.

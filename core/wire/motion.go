@@ -6,7 +6,7 @@ import (
 	"slices"
 	"strings"
 
-	"kamerad/core/contract"
+	"kamerad.example/core/contract"
 )
 
 // Motion says that a property moves by itself: at the tick At it was at From, and it moves by Rate each second. While

@@ -5,7 +5,7 @@ import (
 	"math/bits"
 	"unicode/utf8"
 
-	"kamerad/core/contract"
+	"kamerad.example/core/contract"
 )
 
 // span is one less than how many values the number of a type may have.

@@ -17,7 +17,7 @@ import (
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
-	"kamerad/core/contract"
+	"kamerad.example/core/contract"
 )
 
 // These tests put every number, text and length that a client or a contract can set through every coding and back, over

@@ -9,7 +9,7 @@ import (
 	"slices"
 	"strings"
 
-	"kamerad/core/contract"
+	"kamerad.example/core/contract"
 )
 
 // Reader turns the binary frames of one client into Frames, in the order in which they were sent. It remembers what the

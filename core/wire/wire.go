@@ -12,7 +12,7 @@ import (
 	"slices"
 	"strconv"
 
-	"kamerad/core/contract"
+	"kamerad.example/core/contract"
 )
 
 // Protocol is the name of the JSON sub-protocol.

@@ -8,7 +8,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"kamerad/core/contract"
+	"kamerad.example/core/contract"
 )
 
 func TestAFrameComesBackAsItWasSent(t *testing.T) {

@@ -5,7 +5,7 @@ import (
 	"fmt"
 	"slices"
 
-	"kamerad/core/contract"
+	"kamerad.example/core/contract"
 )
 
 // Place is where a property, or a part of one, stands in an entity's row.

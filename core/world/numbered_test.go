@@ -6,7 +6,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"kamerad/core/compile"
+	"kamerad.example/core/compile"
 )
 
 // As many entities of a kind as clients can number, and no more.

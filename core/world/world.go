@@ -9,7 +9,7 @@ import (
 	"math/bits"
 	"slices"
 
-	"kamerad/core/contract"
+	"kamerad.example/core/contract"
 )
 
 // ID numbers an entity inside the server, from 1, in the order of spawning; no number is used twice. Clients never see

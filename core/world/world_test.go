@@ -8,8 +8,8 @@ import (
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
-	"kamerad/core/compile"
-	"kamerad/core/contract"
+	"kamerad.example/core/compile"
+	"kamerad.example/core/contract"
 )
 
 func load(t require.TestingT) (*World, *contract.Kind) {

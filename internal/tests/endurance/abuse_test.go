@@ -17,9 +17,9 @@ import (
 	"github.com/gorilla/websocket"
 	"github.com/stretchr/testify/require"
 
-	"kamerad/client"
-	"kamerad/client/load"
-	"kamerad/core/wire"
+	"kamerad.example/client"
+	"kamerad.example/client/load"
+	"kamerad.example/core/wire"
 )
 
 // TestMain runs the tests or, when KAMERAD_ABUSE names one, an abuse: it has a process of its own, so that what it

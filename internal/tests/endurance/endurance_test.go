@@ -21,10 +21,10 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"kamerad/client"
-	"kamerad/client/load"
-	"kamerad/demo"
-	"kamerad/internal/tests/testservice"
+	"kamerad.example/client"
+	"kamerad.example/client/load"
+	"kamerad.example/demo"
+	"kamerad.example/internal/tests/testservice"
 )
 
 // dive has no limits of its own, so that honest clients are decided at once and whoever asks for much is accepted.

@@ -4,7 +4,7 @@ package guards
 import (
 	"strings"
 
-	"kamerad/core/syntax"
+	"kamerad.example/core/syntax"
 )
 
 // Guard is a part of a contract that keeps somebody from something.

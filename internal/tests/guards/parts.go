@@ -4,7 +4,7 @@ import (
 	"fmt"
 	"strings"
 
-	"kamerad/core/syntax"
+	"kamerad.example/core/syntax"
 )
 
 // Parts returns what a contract of one file declares, and every clause that may be left out of that: one deleted at a

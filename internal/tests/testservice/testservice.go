@@ -20,7 +20,7 @@ import (
 	"github.com/jackc/pgx/v5"
 	"github.com/stretchr/testify/require"
 
-	"kamerad/client"
+	"kamerad.example/client"
 )
 
 // Contract is a small contract about one dive, for tests that need a session and no whole game.
@@ -95,7 +95,7 @@ var build = sync.OnceValues(func() (string, error) {
 		return "", err
 	}
 	path := filepath.Join(dir, "kamerad")
-	out, err := exec.Command("go", "build", "-o", path, "kamerad/cmd/kamerad").CombinedOutput()
+	out, err := exec.Command("go", "build", "-o", path, "kamerad.example/cmd/kamerad").CombinedOutput()
 	if err != nil {
 		os.Stderr.Write(out)
 	}
