@@ -31,11 +31,16 @@ import (
 const dive = `contract dive language 1
 tick 20 per second
 seats 64
+roles player, crier
 
 entity Diver per player {
   depth: int 0..1000 = 0 clamped
   request sink() { depth += 1 }
-  request note(words: text max 1000) { depth += 1 }
+}
+
+entity Horn per crier {
+  blown: int 0..1000 = 0 clamped
+  request blow(words: text max 1000) { blown += 1 }
 }
 `
 
@@ -424,7 +429,7 @@ func TestTheDatabaseIsAway(t *testing.T) {
 	flooding, cancel := context.WithCancel(t.Context())
 	flooded := make(chan int)
 	go func() {
-		eve, err := client.Join(flooding, p.Service, session, "Eve", "", client.Options{})
+		eve, err := client.Join(flooding, p.Service, session, "Eve", "crier", client.Options{})
 		assert.NoError(t, err)
 		defer eve.Close()
 		words := json.RawMessage(strconv.Quote(strings.Repeat("x", 990)))
@@ -433,7 +438,7 @@ func TestTheDatabaseIsAway(t *testing.T) {
 		for range 10 {
 			all.Go(func() {
 				for flooding.Err() == nil {
-					if _, err := eve.Ask(flooding, 0, "Diver.note", words); err == nil {
+					if _, err := eve.Ask(flooding, 0, "Horn.blow", words); err == nil {
 						sent.Add(1)
 					} else if !assert.ErrorIs(t, err, context.Canceled) {
 						return
