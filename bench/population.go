@@ -43,7 +43,12 @@ shared Wreck to nobody {
   on start {
     for a in [0, 1, 2, 3] {
       for b in [0, 1, 2, 3, 4] {
-        for i in [0, 1, 2, 3] { spawn Eel { n = roll(0..2000000000); pos = vec(300 * b + i, 300 * a) }; spawn Eel { n = roll(0..2000000000); pos = vec(300 * b + i, 300 * a + 1) }; spawn Eel { n = roll(0..2000000000); pos = vec(300 * b + i, 300 * a + 2) }; spawn Eel { n = roll(0..2000000000); pos = vec(300 * b + i, 300 * a + 3) } }
+        for i in [0, 1, 2, 3] {
+          spawn Eel { n = roll(0..2000000000); pos = vec(300 * b + i, 300 * a) }
+          spawn Eel { n = roll(0..2000000000); pos = vec(300 * b + i, 300 * a + 1) }
+          spawn Eel { n = roll(0..2000000000); pos = vec(300 * b + i, 300 * a + 2) }
+          spawn Eel { n = roll(0..2000000000); pos = vec(300 * b + i, 300 * a + 3) }
+        }
         spawn Buoy { n = roll(0..2000000000) }
         spawn Lamp { n = roll(0..2000000000) }
         for c in [0, 1, 2, 3] { spawn Chart { crew = c; n = roll(0..2000000000) } }

@@ -133,7 +133,8 @@ func cpuOverFloor(n int, input bool, rounds int, long time.Duration) (kamerad, f
 	return kamerad, floor, nil
 }
 
-// compare returns the round whose ratio is the middle one. Of each there are Kamerad, a loop, Kamerad, and another loop.
+// compare returns the round whose ratio is the middle one. Of each there are Kamerad, a loop, Kamerad, and another
+// loop.
 func compare(all [][]perTick) (kamerad, floor perTick) {
 	// middle gives the round in which something is the middle one of all rounds.
 	middle := func(of func([]perTick) float64) []perTick {

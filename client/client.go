@@ -360,8 +360,8 @@ func (c *Client) Ready() {
 	c.send(wire.FromClient{Type: "ready"})
 }
 
-// Close gives the seat up. It also ends a connection that is being made again; a seat that was taken anew meanwhile is
-// given up as well. It must not be called from one of the callbacks.
+// Close returns the seat up. It also ends a connection that is being made again; a seat that was taken anew meanwhile
+// is given up as well. It must not be called from one of the callbacks.
 func (c *Client) Close() {
 	c.mu.Lock()
 	c.closing = true
@@ -714,7 +714,8 @@ func (c *Client) again(lost error) error {
 // restarted may be there again in a moment.
 func forGood(lost error) bool {
 	switch websocket.CloseStatus(lost) {
-	case -1, websocket.StatusGoingAway, websocket.StatusServiceRestart, websocket.StatusTryAgainLater, websocket.StatusAbnormalClosure:
+	case -1, websocket.StatusGoingAway, websocket.StatusServiceRestart, websocket.StatusTryAgainLater,
+		websocket.StatusAbnormalClosure:
 		return false
 	}
 	return true

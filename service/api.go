@@ -134,7 +134,8 @@ func loopbackOnly(next http.Handler) http.Handler {
 		w.Header().Set("Referrer-Policy", "no-referrer")
 		w.Header().Set(
 			"Content-Security-Policy",
-			"default-src 'self'; style-src 'self' 'unsafe-inline'; connect-src 'self' ws://"+r.Host+"; frame-ancestors 'none'",
+			"default-src 'self'; style-src 'self' 'unsafe-inline'; connect-src 'self' ws://"+r.Host+
+				"; frame-ancestors 'none'",
 		)
 		next.ServeHTTP(w, r)
 	})
@@ -581,7 +582,8 @@ func (v *Service) drillOf(r *http.Request) (out client.WrittenDrill, err error) 
 		return out, &refusal{
 			status: http.StatusConflict,
 			detail: fmt.Sprintf(
-				"session %d was opened without a seed: what its dice gave cannot be brought back, and what its clients did is not kept; open one with a seed",
+				"session %d was opened without a seed: what its dice gave cannot be brought back, and what its "+
+					"clients did is not kept; open one with a seed",
 				x.id,
 			),
 		}

@@ -85,7 +85,7 @@ func TestControlFramesCountAgainstTheirSender(t *testing.T) {
 			require.NoError(t, x.do(t.Context(), func() {
 				c, _ = x.join(joining{Join: wire.Join{Name: "Eve"}, json: true})
 				flood := &counted{unit: frame, left: 100_000}
-				if l := newHearer(x, c, newWired(c.box, near, &x.slow, func(error) {}, nil), nil); assert.NotNil(t, l) {
+				if l := newHearer(c, newWired(c.box, near, &x.slow, func(error) {}, nil), nil); assert.NotNil(t, l) {
 					l.in.conn = flood
 					if name == "empty parts" {
 						l.in.conn = io.MultiReader(bytes.NewReader(said(opText, nil)), flood)
@@ -505,7 +505,8 @@ func TestRefusalsHaveCodes(t *testing.T) {
 	require.NoError(t, err)
 	_, err = api.Publish(
 		t.Context(), "tiny.kam",
-		"contract tiny language 1\nseats 1\nroles player\nentity Diver per player { n: int 0..9 = 0; request go() { n = 1 } }",
+		"contract tiny language 1\nseats 1\nroles player\n"+
+			"entity Diver per player { n: int 0..9 = 0; request go() { n = 1 } }",
 		nil,
 	)
 	require.NoError(t, err)

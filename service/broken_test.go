@@ -59,7 +59,8 @@ func TestBrokenMessagesHarmNobody(t *testing.T) {
 					`"open up"`,
 				), json.RawMessage(
 					"[1,2.5]",
-				), json.RawMessage("null"), json.RawMessage(`"patch"`), json.RawMessage("[1,2,3]")},
+				), json.RawMessage("null"), json.RawMessage(`"patch"`), json.RawMessage("[1,2,3]"),
+			},
 		}}
 		switch r.IntN(6) {
 		case 0:
@@ -187,7 +188,8 @@ func TestBrokenMessagesHarmNobody(t *testing.T) {
 	assert.Zero(t, decided["accepted"])
 	assert.Greater(t, cut, count/3)
 	t.Logf(
-		"%d messages, %d of which cut who sent them; %d frames for the other client, who saw nothing; the last decisions: %v",
+		"%d messages, %d of which cut who sent them; %d frames for the other client, who saw nothing; the last "+
+			"decisions: %v",
 		count, cut, frames, decided,
 	)
 }

@@ -89,7 +89,9 @@ func TestFilesAndSettingsComeWithASession(t *testing.T) {
 	_, body, _ = get(t, "POST", api.Service+"/api/sessions/1/clients/1/ask", `{"request":"Diver.shout"}`, nil)
 	require.Contains(t, body, `"accepted"`)
 	truth := ""
-	require.NoError(t, v.room(s.ID).do(t.Context(), func() { truth = string(v.room(s.ID).session.ServerState().JSON()) }))
+	require.NoError(
+		t, v.room(s.ID).do(t.Context(), func() { truth = string(v.room(s.ID).session.ServerState().JSON()) }),
+	)
 	for _, want := range []string{`"deep":33`, `"mark":7`, `"crew":"amber"`} {
 		assert.Contains(t, truth, want)
 	}

@@ -33,9 +33,7 @@ const (
 	floods = 10 * time.Second
 )
 
-var (
-	errPaused = errors.New("the client has sent more than it may and is read later")
-)
+var errPaused = errors.New("the client has sent more than it may and is read later")
 
 // hearing is how a room hears what its clients say: its goroutine asks the system which sockets have something (epoll),
 // in place of a goroutine for each client.
@@ -67,7 +65,7 @@ type hearer struct {
 }
 
 // newHearer makes what reads a client's connection. read holds what was read of it before.
-func newHearer(x *room, c *conn, out *wired, read []byte) *hearer {
+func newHearer(c *conn, out *wired, read []byte) *hearer {
 	l := &hearer{
 		conn:  c,
 		out:   out,

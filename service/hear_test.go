@@ -30,7 +30,7 @@ func TestAConnThatIsNoSocketIsHeard(t *testing.T) {
 	require.NoError(t, x.do(t.Context(), func() {
 		c, err = x.join(joining{Join: wire.Join{Name: "Ana"}})
 		c.wired = newWired(c.box, near, &x.slow, func(error) {}, nil)
-		assert.NoError(t, x.listen(newHearer(x, c, c.wired, nil)))
+		assert.NoError(t, x.listen(newHearer(c, c.wired, nil)))
 	}))
 	require.NoError(t, err)
 	go func() { // it takes all that it is sent

@@ -75,13 +75,13 @@ func (e *ears) heard() (string, int64) {
 func TestAHostIsAClientLikeAnyOther(t *testing.T) {
 	v, api := alone(t)
 	play := func(hosted bool) (words, state string) {
-		x := opened(t, v, api, true)
+		opened(t, v, api, true)
 		// The key makes numbers and dice the same in both.
 		s, err := api.Open(
 			t.Context(), client.OpenSession{Contract: "tidewreck", Paused: true, Key: strings.Repeat("7e", 32)},
 		)
 		require.NoError(t, err)
-		x = v.room(s.ID)
+		x := v.room(s.ID)
 		e := &ears{}
 		var ana *client.Client
 		if hosted {
@@ -103,8 +103,12 @@ func TestAHostIsAClientLikeAnyOther(t *testing.T) {
 		}
 		step(4)
 		for i, ask := range [][]string{
-			{"Diver.use", `"patch"`}, {"Diver.search"}, {"Diver.paint", `"rust"`}, {"Diver.use", `"pearl"`},
-			{"Diver.use", `"flare"`}, {"Diver.nothing"},
+			{"Diver.use", `"patch"`},
+			{"Diver.search"},
+			{"Diver.paint", `"rust"`},
+			{"Diver.use", `"pearl"`},
+			{"Diver.use", `"flare"`},
+			{"Diver.nothing"},
 		} {
 			who := ana
 			if i%3 == 2 {

@@ -96,7 +96,8 @@ func (b *outbox) take() (bytes []byte, marks []mark) {
 	return bytes, marks
 }
 
-// done takes back what take returned, once it is written, and tells when the oldest request came that was answered in it.
+// done takes back what take returned, once it is written, and tells when the oldest request came that was answered in
+// it.
 func (b *outbox) done(bytes []byte, marks []mark, now time.Time) (arrived time.Time) {
 	b.mu.Lock()
 	defer b.mu.Unlock()

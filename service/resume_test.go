@@ -81,7 +81,8 @@ type listener struct {
 }
 
 func (l *listener) options(json bool) client.Options {
-	return client.Options{JSON: json,
+	return client.Options{
+		JSON: json,
 		OnFrame: func(f *wire.Frame, _ []replicate.Notice) {
 			l.mu.Lock()
 			defer l.mu.Unlock()

@@ -536,7 +536,8 @@ func (r *room) join(j joining) (*conn, error) {
 			status: http.StatusConflict,
 			code:   codeOtherOutline,
 			detail: fmt.Sprintf(
-				"join: this client was made for the outline %.40s, and the session's is %s; what it gives clients stands under outline",
+				"join: this client was made for the outline %.40s, and the session's is %s; what it gives clients "+
+					"stands under outline",
 				j.Outline, own,
 			),
 		}
@@ -854,7 +855,11 @@ func (r *room) heard(l *letter) {
 // describe tells of the session as it is now.
 func (r *room) describe() client.Session {
 	s := sessionOf(r.row)
-	s.Open, s.Tick, s.Paused, s.Queued, s.Clients = true, r.session.Now(), r.paused, r.session.Queued(), r.session.Clients()
+	s.Open = true
+	s.Tick = r.session.Now()
+	s.Paused = r.paused
+	s.Queued = r.session.Queued()
+	s.Clients = r.session.Clients()
 	s.Seed = r.seed
 	s.Memory, s.MemoryMost = r.session.Memory()
 	s.Faults = r.faults.shown()

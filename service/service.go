@@ -335,7 +335,9 @@ func (v *Service) openRoom(ctx context.Context, version store.Version, in client
 	if sure := c.SureMemory(); sure > options.Memory {
 		return nil, &bad{
 			fmt.Sprintf(
-				"open a session of %s version %d: what is there once all %d seats are taken may take %d MB of memory, and a session of this service has %d MB; declare fewer seats or smaller properties (`kamerad cost` tells what each kind takes), or start the service with a greater --session-memory",
+				"open a session of %s version %d: what is there once all %d seats are taken may take %d MB of "+
+					"memory, and a session of this service has %d MB; declare fewer seats or smaller properties "+
+					"(`kamerad cost` tells what each kind takes), or start the service with a greater --session-memory",
 				version.Contract, version.Version, c.Seats, sure>>20, options.Memory>>20,
 			),
 		}

@@ -97,7 +97,7 @@ func (v *Service) join(w http.ResponseWriter, r *http.Request) {
 		x.lineup = nil
 		if c.seated {
 			c.progress.least = out.prepare()
-			if err := x.listen(newHearer(x, c, out, read)); err != nil {
+			if err := x.listen(newHearer(c, out, read)); err != nil {
 				x.lose(c, "it cannot be heard: "+err.Error())
 			}
 		}

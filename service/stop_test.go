@@ -227,7 +227,8 @@ func TestTheEndOfASessionIsToldOnce(t *testing.T) {
 	v, api := alone(t)
 	_, err := api.Publish(
 		t.Context(), "short.kam",
-		"contract short language 1\nroles player\nshared Sea { n: int 0..9 = 0; after 1s { close \"the tide is out\" } }",
+		"contract short language 1\nroles player\n"+
+			"shared Sea { n: int 0..9 = 0; after 1s { close \"the tide is out\" } }",
 		nil,
 	)
 	require.NoError(t, err)

@@ -26,7 +26,8 @@ func TestTheHeapAsksForHugePages(t *testing.T) {
 }
 
 func TestAnAddressIsFoundAmongMappings(t *testing.T) {
-	const maps = "00400000-00c00000 r-xp 00000000 08:01 7 /bin/x\nc000000000-c004000000 rw-p 00000000 00:00 0 \n7f00-7f0000 ---p 00000000 00:00 0\n"
+	const maps = "00400000-00c00000 r-xp 00000000 08:01 7 /bin/x\nc000000000-c004000000 rw-p 00000000 00:00 0 \n" +
+		"7f00-7f0000 ---p 00000000 00:00 0\n"
 	from, to, err := mappingOf(strings.NewReader(maps), 0xc000000000)
 	require.NoError(t, err)
 	assert.Equal(t, []uintptr{0xc000000000, 0xc004000000}, []uintptr{from, to})

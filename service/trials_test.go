@@ -115,7 +115,10 @@ func TestAPublishedVersionIsPutToTrial(t *testing.T) {
 	)
 	assert.Contains(t, refused(t, err, http.StatusUnprocessableEntity).Problems[0].Message, `no file "another.kam"`)
 	for _, in := range []client.StartTrial{
-		{What: "luck"}, {What: "drills"}, {What: "audit", Rounds: 1 << 20}, {What: "audit", Shake: 1},
+		{What: "luck"},
+		{What: "drills"},
+		{What: "audit", Rounds: 1 << 20},
+		{What: "audit", Shake: 1},
 		{What: "drills", Shake: 1 << 20, Drills: map[string]string{"a.drill": fmt.Sprintf(hurt, "x", 30)}},
 		{What: "drills", Drills: map[string]string{"../a.drill": fmt.Sprintf(hurt, "x", 30)}},
 	} {

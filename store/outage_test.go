@@ -163,7 +163,8 @@ func TestALostHoldIsTakenAgain(t *testing.T) {
 	holder := func() (pid int) {
 		err := conn.QueryRow(
 			t.Context(),
-			"select pid from pg_locks where locktype = 'advisory' and granted and database = (select oid from pg_database where datname = current_database())",
+			"select pid from pg_locks where locktype = 'advisory' and granted and database = (select oid from "+
+				"pg_database where datname = current_database())",
 		).Scan(
 			&pid,
 		)

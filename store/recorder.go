@@ -362,8 +362,10 @@ func (r *Recorder) write(batch []record) error {
 				}
 				_, err := tx.Exec(
 					ctx,
-					`insert into seats (session, client, name, role, joined_at, left_at, left_reason) values ($1, $2, $3, $4, $5, $6, $7)
-					on conflict (session, client) do update set left_at = excluded.left_at, left_reason = excluded.left_reason`,
+					`insert into seats (session, client, name, role, joined_at, left_at, left_reason)
+					values ($1, $2, $3, $4, $5, $6, $7)
+					on conflict (session, client)
+					do update set left_at = excluded.left_at, left_reason = excluded.left_reason`,
 					e.Session, e.Client, clean(e.Name), e.Role, e.JoinedAt, e.LeftAt, e.LeftReason,
 				)
 				if err != nil {
@@ -381,7 +383,8 @@ func (r *Recorder) write(batch []record) error {
 		batch := &pgx.Batch{}
 		for _, row := range rows {
 			// The batch may have been stored before: its answer can be lost, or come too late.
-			batch.Queue(`insert into decisions (session, id, tick, client, name, seq, request, entity, args, outcome, stage, reason, check_text, line, at)
+			batch.Queue(`insert into decisions (session, id, tick, client, name, seq, request, entity, args,
+				outcome, stage, reason, check_text, line, at)
 				values ($1, $2, $3, $4, $5, $6::text::numeric, $7, $8, $9::text::json, $10, $11, $12, $13, $14, $15)
 				on conflict (session, id) do nothing`, row...)
 		}

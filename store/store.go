@@ -172,7 +172,8 @@ func (s *Store) Publish(ctx context.Context, v Version) (out Version, fresh bool
 		out = v
 		return tx.QueryRow(
 			ctx,
-			"insert into contract_versions (contract, version, source, files, fingerprint, outline, report) values ($1, $2, $3, $4, $5, $6, $7) returning published_at",
+			"insert into contract_versions (contract, version, source, files, fingerprint, outline, report) values "+
+				"($1, $2, $3, $4, $5, $6, $7) returning published_at",
 			v.Contract, v.Version, v.Source, v.Files, v.Fingerprint, v.Outline, v.Report,
 		).Scan(&out.PublishedAt)
 	})
@@ -182,7 +183,8 @@ func (s *Store) Publish(ctx context.Context, v Version) (out Version, fresh bool
 	return out, fresh, nil
 }
 
-const versions = "select contract, version, source, files, fingerprint, outline, report, published_at from contract_versions"
+const versions = "select contract, version, source, files, fingerprint, outline, report, published_at from " +
+	"contract_versions"
 
 func scanVersion(row pgx.Row) (v Version, err error) {
 	err = row.Scan(&v.Contract, &v.Version, &v.Source, &v.Files, &v.Fingerprint, &v.Outline, &v.Report, &v.PublishedAt)
@@ -209,10 +211,12 @@ func (s *Store) Version(ctx context.Context, name string, version int) (Version,
 // Versions returns the versions of a contract, newest first, without their sources; with an empty name the newest of
 // each.
 func (s *Store) Versions(ctx context.Context, name string) ([]Version, error) {
-	query := "select contract, version, '', '{}'::jsonb, fingerprint, 'null'::json, null::json, published_at from contract_versions where contract = $1 order by version desc limit 1000"
+	query := "select contract, version, '', '{}'::jsonb, fingerprint, 'null'::json, null::json, published_at from " +
+		"contract_versions where contract = $1 order by version desc limit 1000"
 	args := []any{name}
 	if name == "" {
-		query = "select distinct on (contract) contract, version, '', '{}'::jsonb, fingerprint, 'null'::json, null::json, published_at from contract_versions order by contract, version desc limit 1000"
+		query = "select distinct on (contract) contract, version, '', '{}'::jsonb, fingerprint, 'null'::json, " +
+			"null::json, published_at from contract_versions order by contract, version desc limit 1000"
 		args = nil
 	}
 	rows, _ := s.pool.Query(ctx, query, args...)
@@ -245,7 +249,8 @@ func scanSession(row pgx.CollectableRow) (v Session, err error) {
 func (s *Store) OpenSession(ctx context.Context, contract string, version int) (Session, error) {
 	rows, _ := s.pool.Query(
 		ctx,
-		"insert into sessions (contract, version) values ($1, $2) returning id, contract, version, opened_at, closed_at, close_reason, last_tick",
+		"insert into sessions (contract, version) values ($1, $2) returning id, contract, version, opened_at, "+
+			"closed_at, close_reason, last_tick",
 		contract, version,
 	)
 	out, err := pgx.CollectExactlyOneRow(rows, scanSession)
@@ -272,13 +277,15 @@ func (s *Store) CloseSession(ctx context.Context, id int64, reason string, tick 
 func (s *Store) CloseLeftOver(ctx context.Context) (int64, error) {
 	if _, err := s.pool.Exec(
 		ctx,
-		"update trials set ended_at = now(), state = 'stopped', summary = 'the service ended before it was done' where state in ('waiting', 'running')",
+		"update trials set ended_at = now(), state = 'stopped', summary = 'the service ended before it was done' "+
+			"where state in ('waiting', 'running')",
 	); err != nil {
 		return 0, fmt.Errorf("close left-over trials: %w", err)
 	}
 	tag, err := s.pool.Exec(
 		ctx,
-		"update sessions set closed_at = now(), close_reason = 'the service ended without closing it' where closed_at is null",
+		"update sessions set closed_at = now(), close_reason = 'the service ended without closing it' where "+
+			"closed_at is null",
 	)
 	if err != nil {
 		return 0, fmt.Errorf("close left-over sessions: %w", err)
@@ -323,7 +330,8 @@ type Seat struct {
 func (s *Store) Seats(ctx context.Context, session int64) ([]Seat, error) {
 	rows, _ := s.pool.Query(
 		ctx,
-		"select session, client, name, role, joined_at, left_at, left_reason from seats where session = $1 order by client limit 10000",
+		"select session, client, name, role, joined_at, left_at, left_reason from seats where session = $1 order by "+
+			"client limit 10000",
 		session,
 	)
 	out, err := pgx.CollectRows(rows, pgx.RowToStructByPos[Seat])
@@ -355,7 +363,8 @@ type Decision struct {
 func (s *Store) Decisions(ctx context.Context, session int64, limit int) ([]Decision, error) {
 	rows, _ := s.pool.Query(
 		ctx,
-		`select session, tick, client, name, seq::text, request, entity, args, outcome, stage, reason, check_text, line, at
+		`select session, tick, client, name, seq::text, request, entity, args,
+		outcome, stage, reason, check_text, line, at
 		from decisions where session = $1 order by id desc limit $2`, session, limit,
 	)
 	out, err := pgx.CollectRows(rows, func(r pgx.CollectableRow) (d Decision, err error) {

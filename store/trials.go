@@ -30,8 +30,10 @@ type Trial struct {
 const keptTrials = 200
 
 const (
-	trials      = "select id, contract, version, what, asked, state, asked_at, ended_at, passed, summary, report from trials"
-	trialsShort = "select id, contract, version, what, 'null'::json, state, asked_at, ended_at, passed, summary, null::json from trials"
+	trials = "select id, contract, version, what, asked, state, asked_at, ended_at, passed, summary, report " +
+		"from trials"
+	trialsShort = "select id, contract, version, what, 'null'::json, state, asked_at, ended_at, passed, summary, " +
+		"null::json from trials"
 )
 
 func scanTrial(row pgx.CollectableRow) (t Trial, err error) {
@@ -46,14 +48,16 @@ func scanTrial(row pgx.CollectableRow) (t Trial, err error) {
 func (s *Store) AddTrial(ctx context.Context, t Trial) (Trial, error) {
 	if _, err := s.pool.Exec(
 		ctx,
-		"delete from trials where ended_at is not null and id in (select id from trials where contract = $1 and version = $2 order by id desc offset $3)",
+		"delete from trials where ended_at is not null and id in (select id from trials where contract = $1 and "+
+			"version = $2 order by id desc offset $3)",
 		t.Contract, t.Version, keptTrials-1,
 	); err != nil {
 		return t, fmt.Errorf("forget old trials of %s version %d: %w", t.Contract, t.Version, err)
 	}
 	err := s.pool.QueryRow(
 		ctx,
-		"insert into trials (contract, version, what, asked, state) values ($1, $2, $3, $4, 'waiting') returning id, state, asked_at",
+		"insert into trials (contract, version, what, asked, state) values ($1, $2, $3, $4, 'waiting') returning "+
+			"id, state, asked_at",
 		t.Contract, t.Version, t.What, t.Asked,
 	).Scan(
 		&t.ID, &t.State, &t.AskedAt,

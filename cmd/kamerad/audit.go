@@ -22,10 +22,12 @@ import (
 
 func auditCommand() *cli.Command {
 	return &cli.Command{
-		Name:        "audit",
-		Usage:       "attack a contract as a cheater would, and prove that nothing came of it",
-		ArgsUsage:   "[FILE]",
-		Description: "The attacks are derived from the contract alone and played in virtual time; docs/drills.md says which there are.\nExit status 1 when one changed or learned anything, or when the contract has a finding.",
+		Name:      "audit",
+		Usage:     "attack a contract as a cheater would, and prove that nothing came of it",
+		ArgsUsage: "[FILE]",
+		Description: "The attacks are derived from the contract alone and played in virtual time; docs/drills.md " +
+			"says which there are.\nExit status 1 when one changed or learned anything, or when the contract has a " +
+			"finding.",
 		Flags: []cli.Flag{
 			jsonFlag(),
 			&cli.Uint64Flag{Name: "seed", Usage: "the `NUMBER` that all choices come from", Value: 1},
@@ -196,7 +198,8 @@ func printAudit(w io.Writer, r *audit.Report, took time.Duration) {
 		fmt.Fprintln(
 			w,
 			muted.Sprint(
-				"Reading is not tried on a session that runs: kamerad audit FILE varies hidden values behind a client's back",
+				"Reading is not tried on a session that runs: kamerad audit FILE varies hidden values behind a "+
+					"client's back",
 			),
 		)
 	}

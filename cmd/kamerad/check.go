@@ -72,7 +72,8 @@ func checkCommand() *cli.Command {
 					fmt.Printf(
 						"%s\n",
 						warn.Sprintf(
-							"%s: %s; `kamerad check --explain %s` says more, `accept %s \"why\"` in the line above accepts it",
+							"%s: %s; `kamerad check --explain %s` says more, `accept %s \"why\"` in the line above "+
+								"accepts it",
 							args[0], plural(len(problems), "warning"), problems[0].Code, problems[0].Code,
 						),
 					)
@@ -104,7 +105,8 @@ func explain(c *cli.Command) error {
 			return printJSON(c.Root().Writer, f)
 		}
 		fmt.Printf(
-			"%s: %s\n\n%s\n\n%s\n\n%s\n\n%s\n\n%s\n\nTo accept one: %s in the line above the statement or the declaration.\n",
+			"%s: %s\n\n%s\n\n%s\n\n%s\n\n%s\n\n%s\n\n"+
+				"To accept one: %s in the line above the statement or the declaration.\n",
 			bold.Sprint(f.Name), f.Title, f.Harm, warn.Sprint("With it:"), indented(f.Example), good.Sprint("Mended:"),
 			indented(f.Mended), muted.Sprintf("accept %s \"why\"", f.Name),
 		)

@@ -56,7 +56,7 @@ func publish(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	files := contract.Files{}
-	compile.LoadWith(args[0], source, beside(args[0], files)) // the service tells the mistakes
+	_, _ = compile.LoadWith(args[0], source, beside(args[0], files)) // the service tells the mistakes
 	v, err := client.API{Service: c.String("service")}.Publish(ctx, args[0], source, files)
 	var problem *client.Problem
 	if errors.As(err, &problem) && problem.Problems != nil {
@@ -164,10 +164,15 @@ func clauses(p contract.PropertyOutline) string {
 	}{
 		{
 			p.Clamped, "clamped",
-		}, {
+		},
+		{
 			p.Once, "once",
-		}, {p.Keep, "keep"}, {p.Loose, "loose"}, {p.AtMost > 0, fmt.Sprintf("at most %d per second", p.AtMost)},
-		{p.SetBy != "", "set by " + p.SetBy}, {p.Follows != "", "follows " + p.Follows},
+		},
+		{p.Keep, "keep"},
+		{p.Loose, "loose"},
+		{p.AtMost > 0, fmt.Sprintf("at most %d per second", p.AtMost)},
+		{p.SetBy != "", "set by " + p.SetBy},
+		{p.Follows != "", "follows " + p.Follows},
 	} {
 		if c.there {
 			out += muted.Sprint(" " + c.words)

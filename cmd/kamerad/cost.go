@@ -20,7 +20,8 @@ func costCommand() *cli.Command {
 		Usage:       "tell what values, requests and events take on the wire, and entities in memory",
 		ArgsUsage:   "FILE",
 		Description: eitherText,
-		Flags: []cli.Flag{jsonFlag(), serviceFlag(),
+		Flags: []cli.Flag{
+			jsonFlag(), serviceFlag(),
 			&cli.IntFlag{Name: "clients", Usage: "how many `CLIENTS` there are", Value: 16},
 			&cli.StringSliceFlag{
 				Name:  "entities",
@@ -75,7 +76,9 @@ func printCost(w io.Writer, name string, cost *report.Cost) {
 	)
 	fmt.Fprintf(
 		w,
-		"One client gets, frame headers apart,\n  %s when it joins,\n  %s at most in a tick in which everything changes,\n  about %s in one in which what timers and motion change does (%.1f kB a second).\n\n",
+		"One client gets, frame headers apart,\n  %s when it joins,\n"+
+			"  %s at most in a tick in which everything changes,\n"+
+			"  about %s in one in which what timers and motion change does (%.1f kB a second).\n\n",
 		bold.Sprintf("%d bytes", cost.Snapshot), bold.Sprintf("%d bytes", cost.Most),
 		bold.Sprintf("%d bytes", cost.Typical), float64(cost.Typical*cost.TickRate)/1000,
 	)

@@ -29,7 +29,8 @@ func databaseOf(c *cli.Command) (string, error) {
 		if u, err := url.Parse(address); err != nil || u.User != nil {
 			if _, secret := u.User.Password(); err != nil || secret {
 				slog.Warn(
-					"the database's password stands on the command line, where everyone on this machine can read it; set KAMERAD_DATABASE, or name a file with --database-file",
+					"the database's password stands on the command line, where everyone on this machine can read " +
+						"it; set KAMERAD_DATABASE, or name a file with --database-file",
 				)
 			}
 		}

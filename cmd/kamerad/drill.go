@@ -24,11 +24,12 @@ import (
 
 func drillCommand() *cli.Command {
 	return &cli.Command{
-		Name:        "drill",
-		Usage:       "play drills in virtual time and say pass or fail",
-		ArgsUsage:   "FILE|FOLDER …",
-		Description: "Drills are scripted exercises with several clients over simulated links; docs/drills.md says what they can say.\nExit status 0 when all pass, 1 when one fails, 2 when one cannot be run.",
-		Commands:    []*cli.Command{drillFromCommand()},
+		Name:      "drill",
+		Usage:     "play drills in virtual time and say pass or fail",
+		ArgsUsage: "FILE|FOLDER …",
+		Description: "Drills are scripted exercises with several clients over simulated links; docs/drills.md says " +
+			"what they can say.\nExit status 0 when all pass, 1 when one fails, 2 when one cannot be run.",
+		Commands: []*cli.Command{drillFromCommand()},
 		Flags: []cli.Flag{
 			jsonFlag(),
 			&cli.StringFlag{Name: "only", Usage: "those whose names match a `PATTERN`"},

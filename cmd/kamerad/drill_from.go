@@ -16,10 +16,12 @@ import (
 
 func drillFromCommand() *cli.Command {
 	return &cli.Command{
-		Name:        "from",
-		Usage:       "write a drill that does again what the clients of a session have done",
-		ArgsUsage:   "SESSION",
-		Description: "The session has to be one that was opened with a seed: `kamerad session open NAME --seed 7`. The drill expects the decisions that\nthere were, and what the server holds now; it is played once, to see that it comes to the same.",
+		Name:      "from",
+		Usage:     "write a drill that does again what the clients of a session have done",
+		ArgsUsage: "SESSION",
+		Description: "The session has to be one that was opened with a seed: `kamerad session open NAME --seed 7`. " +
+			"The drill expects the decisions that\n" +
+			"there were, and what the server holds now; it is played once, to see that it comes to the same.",
 		Flags: []cli.Flag{
 			serviceFlag(),
 			&cli.StringFlag{Name: "out", Usage: "write it to a `FILE`, beside the contract, in place of printing it"},

@@ -50,9 +50,12 @@ func folder(t *testing.T, files map[string]string) string {
 
 func TestDrillCommand(t *testing.T) {
 	dir := folder(t, map[string]string{
-		"wreck.kam":  wreck,
-		"good.drill": "drill \"mends\"\nuse \"wreck.kam\"\nclients ana, bo\nana asks Diver.patch() -> accepted\nsettle\nexpect bo sees ana.Diver.hull == 85\n",
-		"bad.drill":  "drill \"it's hurried\"\nuse \"wreck.kam\"\nclients ana, bo\nana asks Diver.patch()\nwait 3 ticks\nexpect bo sees ana.Diver.hull == 85\ndrill \"wrong\"\nuse \"wreck.kam\"\nclients ana\nexpect ana sees ana.Diver.hull == 61\n",
+		"wreck.kam": wreck,
+		"good.drill": "drill \"mends\"\nuse \"wreck.kam\"\nclients ana, bo\nana asks Diver.patch() -> accepted\n" +
+			"settle\nexpect bo sees ana.Diver.hull == 85\n",
+		"bad.drill": "drill \"it's hurried\"\nuse \"wreck.kam\"\nclients ana, bo\nana asks Diver.patch()\n" +
+			"wait 3 ticks\nexpect bo sees ana.Diver.hull == 85\ndrill \"wrong\"\nuse \"wreck.kam\"\nclients ana\n" +
+			"expect ana sees ana.Diver.hull == 61\n",
 		"torn.drill": "drill \"torn\"\nuse \"wreck.kam\"\nclients ana\nana asks Diver.vanish()\n",
 	})
 	out, status := command(t, dir, "drill", "good.drill", "--junit", "good.xml")

@@ -193,7 +193,8 @@ func TestTwoDiversOverTheWire(t *testing.T) {
 	var rows [][]any
 	require.Eventually(t, func() bool {
 		rows = p.Query(
-			"select name, request, args::text, outcome, stage, reason, check_text from decisions where session = $1 order by id",
+			"select name, request, args::text, outcome, stage, reason, check_text from decisions where session = $1 "+
+				"order by id",
 			id,
 		)
 		return len(rows) == 6
@@ -508,7 +509,8 @@ entity Diver per diver {
 		os.WriteFile(
 			careless,
 			[]byte(
-				"contract wreck language 1\nshared A {\n  n: int 0..9 = 0 clamped\n  request up() from player limit 1 per second { n += 1 }\n}\n",
+				"contract wreck language 1\nshared A {\n  n: int 0..9 = 0 clamped\n"+
+					"  request up() from player limit 1 per second { n += 1 }\n}\n",
 			),
 			0o640,
 		),
@@ -576,7 +578,8 @@ entity Diver per diver {
 		`(?s)malformed.*no hold or property .Diver.tint.*Dov.Diver.pos +.* → .*write Diver.pos ✕ denied: pace.*Dov.Diver.kick +false → true.*Dov.Diver.kick +true → false`,
 		0,
 		strings.ReplaceAll(
-			"write Diver.tint 1;write Diver.pos [-29,0.2];write Diver.pos [90,0];hold Diver.kick;release Diver.kick;release Diver.kick;write;help;quit\n",
+			"write Diver.tint 1;write Diver.pos [-29,0.2];write Diver.pos [90,0];hold Diver.kick;release "+
+				"Diver.kick;release Diver.kick;write;help;quit\n",
 			";", "\nturn\n",
 		),
 		"join", "1", "--as", "Dov",

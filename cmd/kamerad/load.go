@@ -19,10 +19,12 @@ import (
 
 func loadCommand() *cli.Command {
 	return &cli.Command{
-		Name:        "load",
-		Usage:       "play a session with many clients that act by its contract, and measure",
-		ArgsUsage:   "SESSION",
-		Description: "Each client sends requests that it may send, picked at random, on what it knows of, with arguments of the right types;\nwhat its own copy tells it will be denied it keeps back. Exit status 1 when a client was thrown out or a copy differed.",
+		Name:      "load",
+		Usage:     "play a session with many clients that act by its contract, and measure",
+		ArgsUsage: "SESSION",
+		Description: "Each client sends requests that it may send, picked at random, on what it knows of, with " +
+			"arguments of the right types;\nwhat its own copy tells it will be denied it keeps back. Exit status 1 " +
+			"when a client was thrown out or a copy differed.",
 		Flags: []cli.Flag{
 			serviceFlag(), jsonFlag(),
 			&cli.IntFlag{Name: "clients", Usage: "`N` clients at once", Value: 10},
@@ -162,7 +164,8 @@ func printLoad(w io.Writer, r *load.Report) {
 	show(w, t)
 	fmt.Fprintf(
 		w,
-		"\nFrom request to decision, with a tick of %g ms: half within %.1f ms, 95 %% within %.1f, 99 %% within %.1f, all within %.1f\n\n",
+		"\nFrom request to decision, with a tick of %g ms: half within %.1f ms, 95 %% within %.1f, 99 %% within "+
+			"%.1f, all within %.1f\n\n",
 		r.Ticks, r.Delay.P50, r.Delay.P95, r.Delay.P99, r.Delay.Most,
 	)
 	t = sheet("Decision", "Count")

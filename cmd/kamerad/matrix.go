@@ -24,7 +24,8 @@ func matrixCommand() *cli.Command {
 		Usage:       "tell who sees, who may change and who may ask for what",
 		ArgsUsage:   "FILE",
 		Description: eitherText,
-		Flags: []cli.Flag{jsonFlag(), serviceFlag(),
+		Flags: []cli.Flag{
+			jsonFlag(), serviceFlag(),
 			&cli.BoolFlag{Name: "csv", Usage: "print comma-separated values (RFC 4180)"},
 			&cli.StringFlag{Name: "html", Usage: "write a page that needs nothing else to `FILE`"},
 		},

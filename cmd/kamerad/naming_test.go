@@ -58,7 +58,9 @@ func TestTheTerminalNamesAnyEntity(t *testing.T) {
 	require.Equal(t, 0, status, out)
 	out, status = p.Run("", "session", "open", "yard")
 	require.Equal(t, 0, status, out)
-	const lines = "hold Diver.wink\nsay \"hello <there> & you\"\nRig[2].lift 3 Dov Dov\nRig[1].lift 4 Dov Dov.Diver\nRig[2].crash 0\nsee\nRig[3].lift 1 Dov Dov\nRig[1].lift 1 Bo Dov\n#77.lift 1 Dov nothing\n\"oh\nquit\n"
+	const lines = "hold Diver.wink\nsay \"hello <there> & you\"\nRig[2].lift 3 Dov Dov\n" +
+		"Rig[1].lift 4 Dov Dov.Diver\nRig[2].crash 0\nsee\nRig[3].lift 1 Dov Dov\nRig[1].lift 1 Bo Dov\n" +
+		"#77.lift 1 Dov nothing\n\"oh\nquit\n"
 	out, status = p.Run(lines, "join", "1", "--as", "Dov")
 	require.Equal(t, 0, status, out)
 	assert.Regexp(t, `hold Diver\.wink ✕ denied: when`, out)

@@ -35,9 +35,12 @@ func askCommand() *cli.Command {
 				Value: 10 * time.Second,
 			}),
 		ArgsUsage: "SESSION REQUEST [VALUE …]",
-		Description: "REQUEST is Kind.request for one's own or a shared entity, Name.Kind.request for another client's, or Kind[2].request or\n" +
-			"#123.request for any that `see` lists in `kamerad join`. Such a name is also a value where an entity is wanted, and a client's\n" +
-			"name where a client is. Values are sent as they stand, so a forged request can be tried too. Exit status 1 unless it was accepted.",
+		Description: "REQUEST is Kind.request for one's own or a shared entity, Name.Kind.request for another " +
+			"client's, or Kind[2].request or\n" +
+			"#123.request for any that `see` lists in `kamerad join`. Such a name is also a value where an entity " +
+			"is wanted, and a client's\n" +
+			"name where a client is. Values are sent as they stand, so a forged request can be tried too. Exit " +
+			"status 1 unless it was accepted.",
 		Action: func(ctx context.Context, c *cli.Command) error {
 			args, err := words(c, "SESSION REQUEST [VALUE …]", 2, -1)
 			if err != nil {
@@ -317,7 +320,8 @@ func (p *player) see() {
 
 func (p *player) help() {
 	fmt.Println(
-		"see    all that you hold\nquit   give the seat up\nRequests (before one may stand whose it is: `Ana.Diver.`, `Rig[2].` or `#123.` as `see` lists them):",
+		"see    all that you hold\nquit   give the seat up\n" +
+			"Requests (before one may stand whose it is: `Ana.Diver.`, `Rig[2].` or `#123.` as `see` lists them):",
 	)
 	for _, k := range p.me.Outline().Kinds {
 		for _, r := range k.Requests {

@@ -45,8 +45,9 @@ func serveFlags() []cli.Flag {
 			Sources: cli.EnvVars("KAMERAD_DATABASE_FILE"),
 		},
 		&cli.IntFlag{
-			Name:    "session-memory",
-			Usage:   "`MB` that the entities of one session may take, and what its clients are told of them; `kamerad cost` tells what each kind takes",
+			Name: "session-memory",
+			Usage: "`MB` that the entities of one session may take, and what its clients are told of them; " +
+				"`kamerad cost` tells what each kind takes",
 			Value:   session.DefaultMemory >> 20,
 			Sources: cli.EnvVars("KAMERAD_SESSION_MEMORY"),
 			Validator: func(mb int) error {
@@ -100,7 +101,7 @@ func serveOne(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	files := contract.Files{}
-	compile.LoadWith(file, source, beside(file, files)) // the service tells the mistakes
+	_, _ = compile.LoadWith(file, source, beside(file, files)) // the service tells the mistakes
 	if c.String("as") != "" {
 		slog.SetLogLoggerLevel(slog.LevelWarn) // the terminal is the host's
 	}
@@ -122,7 +123,8 @@ func serveOne(ctx context.Context, c *cli.Command) error {
 			return err
 		}
 		fmt.Printf(
-			"%s runs as session %d; others join it with: kamerad join %d --as NAME --service %s\nConsole: %s/sessions/%d\n",
+			"%s runs as session %d; others join it with: kamerad join %d --as NAME --service %s\n"+
+				"Console: %s/sessions/%d\n",
 			v.Contract, s.ID, s.ID, address, address, s.ID,
 		)
 		if c.String("as") == "" {
@@ -208,7 +210,8 @@ func serve(ctx context.Context, c *cli.Command, started begun) error {
 	db, err := store.Open(ctx, address)
 	if err != nil {
 		return fmt.Errorf(
-			"%w\nIs PostgreSQL running there? `./run postgres` starts one for Kamerad and prints its URL for --database; `serve --one FILE` needs none",
+			"%w\nIs PostgreSQL running there? `./run postgres` starts one for Kamerad and prints its URL for "+
+				"--database; `serve --one FILE` needs none",
 			err,
 		)
 	}
@@ -252,15 +255,13 @@ func serveWith(
 	if started != nil {
 		if err := started(ctx, svc, address); err != nil {
 			cancel()
-			<-failed
-			return err
+			return errors.Join(err, <-failed)
 		}
 	}
 	if file := c.String("address-file"); file != "" {
 		if err := os.WriteFile(file, []byte(address+"\n"), 0o644); err != nil {
 			cancel()
-			<-failed
-			return fmt.Errorf("write the address: %w", err)
+			return errors.Join(fmt.Errorf("write the address: %w", err), <-failed)
 		}
 		defer os.Remove(file)
 	}

@@ -34,8 +34,9 @@ func sessionCommand() *cli.Command {
 					},
 					&cli.BoolFlag{Name: "paused", Usage: "no ticks but by `kamerad session step`"},
 					&cli.Uint64Flag{
-						Name:  "seed",
-						Usage: "where its dice come from, a `NUMBER`; what clients do is noted for `kamerad drill from`",
+						Name: "seed",
+						Usage: "where its dice come from, a `NUMBER`; what clients do is noted " +
+							"for `kamerad drill from`",
 					},
 					&cli.StringFlag{
 						Name:  "key-file",

@@ -22,7 +22,8 @@ func TestTrialsOfAPublishedVersion(t *testing.T) {
 	p := testservice.Start(t)
 	dir := folder(t, map[string]string{
 		"wreck.kam": wreck,
-		"all.drill": "drill \"mends\"\nuse \"wreck.kam\"\nclients ana, bo\nana asks Diver.patch() -> accepted\nsettle\nexpect bo sees ana.Diver.hull == 85\n",
+		"all.drill": "drill \"mends\"\nuse \"wreck.kam\"\nclients ana, bo\nana asks Diver.patch() -> accepted\n" +
+			"settle\nexpect bo sees ana.Diver.hull == 85\n",
 		"bad.drill": "drill \"wrong\"\nuse \"wreck.kam\"\nclients ana\nexpect ana sees ana.Diver.hull == 61\n",
 	})
 	run := func(args ...string) (string, int) { return command(t, dir, append(args, "--service", p.Service)...) }
@@ -55,10 +56,14 @@ func TestTrialsOfAPublishedVersion(t *testing.T) {
 	for _, args := range [][]string{
 		{
 			"drill", "all.drill", "--published", "wreck@2",
-		}, {"drill", "all.drill", "--published", "wreck@x"}, {"drill", "all.drill", "--published", "reef"},
+		},
+		{"drill", "all.drill", "--published", "wreck@x"},
+		{"drill", "all.drill", "--published", "reef"},
 		{
 			"drill", "all.drill", "--published", "wreck", "--only", "x",
-		}, {"audit", "--published", "reef"}, {"audit", "wreck.kam", "--published", "wreck"},
+		},
+		{"audit", "--published", "reef"},
+		{"audit", "wreck.kam", "--published", "wreck"},
 	} {
 		out, status = run(args...)
 		assert.Equal(t, 2, status, "%v: %s", args, out)

@@ -26,9 +26,11 @@ import (
 func watchCommand() *cli.Command {
 	return &cli.Command{
 		Name: "watch", Usage: "see the server and its clients side by side, live", ArgsUsage: "SESSION",
-		Flags: []cli.Flag{serviceFlag(),
+		Flags: []cli.Flag{
+			serviceFlag(),
 			&cli.BoolFlag{Name: "json", Usage: "print each message as a line of JSON"},
-			&cli.BoolFlag{Name: "once", Usage: "print one sheet and end"}},
+			&cli.BoolFlag{Name: "once", Usage: "print one sheet and end"},
+		},
 		Action: func(ctx context.Context, c *cli.Command) error {
 			api, id, _, err := oneSession(c, "SESSION", 1)
 			if err != nil {

@@ -353,8 +353,8 @@ func encoded(text string) []byte {
 	return raw
 }
 
-// wrongValues returns values that a type does not have; those out of range come with the shortest and the longest that it
-// has.
+// wrongValues returns values that a type does not have; those out of range come with the shortest and the longest that
+// it has.
 func wrongValues(t *contract.Type, what string) (out []badValue) {
 	add := func(class, json string) { out = append(out, badValue{class, json, true}) }
 	edge := func(class string, json []byte) { out = append(out, badValue{class, string(json), false}) }

@@ -66,9 +66,15 @@ func swapped(name, body, weak, mended string) hole {
 
 // Weak contracts, each with one hole: the audit finds it, or a finding does; in the same mended there is nothing.
 func TestEachHoleIsFound(t *testing.T) {
-	const thing = "shared Game { on start { }\n request ring() from referee limit 1 per second check count(Thing) > 0 else deny \"nobody\" { tell everyone rung() } }\nevent rung()\nentity Thing per player {\n  n: int 0..100 = 10 clamped\n  m: int 0..100 = 10 clamped to owner\n  items: stacks<Item> max 4 each 9 to owner\n  event told(k: int 0..100)\n  request tellall() limit 1 per second check n > 0 else deny \"low\" { tell everyone told(n) }\n%s\n}\non join(c) { if exists(c.Thing) { c.Thing.items.put(a, 5); c.Thing.items.put(b, 1) } }\n"
+	const thing = "shared Game { on start { }\n request ring() from referee limit 1 per second check count(Thing) > " +
+		"0 else deny \"nobody\" { tell everyone rung() } }\nevent rung()\nentity Thing per player {\n" +
+		"  n: int 0..100 = 10 clamped\n  m: int 0..100 = 10 clamped to owner\n" +
+		"  items: stacks<Item> max 4 each 9 to owner\n  event told(k: int 0..100)\n" +
+		"  request tellall() limit 1 per second check n > 0 else deny \"low\" { tell everyone told(n) }\n%s\n}\n" +
+		"on join(c) { if exists(c.Thing) { c.Thing.items.put(a, 5); c.Thing.items.put(b, 1) } }\n"
 	in := func(s string) string { return fmt.Sprintf(thing, s) }
-	used := "  request use() limit 4 per second check items.has(a) else deny \"none\" { items.take(a); n += 1 }\n  request heal() limit 1 per second check m > 0 else deny \"spent\" { m -= 1; n += 1 }\n"
+	used := "  request use() limit 4 per second check items.has(a) else deny \"none\" { items.take(a); n += 1 }\n" +
+		"  request heal() limit 1 per second check m > 0 else deny \"spent\" { m -= 1; n += 1 }\n"
 	list := []hole{
 		swapped(
 			"anyone hurts anyone", in(used+"  request hit() @ { n -= 5 }"), "from everyone limit 4 per second",
@@ -173,7 +179,10 @@ func TestEachHoleIsFound(t *testing.T) {
 			"a shared thing gives itself away",
 			in(
 				used,
-			)+"shared Winch {\n  turned: int 0..9 = 0 clamped\n  request grab() from player limit 4 per second @ { give self to caller }\n  request turn() limit 4 per second { turned += 1 }\n  request let_go() { give self to server }\n  on owner lost { give self to server }\n}\n",
+			)+"shared Winch {\n  turned: int 0..9 = 0 clamped\n"+
+				"  request grab() from player limit 4 per second @ { give self to caller }\n"+
+				"  request turn() limit 4 per second { turned += 1 }\n  request let_go() { give self to server }\n"+
+				"  on owner lost { give self to server }\n}\n",
 			"", "check owner == server else deny \"taken\"",
 		),
 	}

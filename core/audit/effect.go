@@ -24,6 +24,7 @@ type Effect struct {
 // State says how a state came about in which an effect shows.
 type State string
 
+// The values of State.
 const (
 	ByPlay  State = "play"    // clients alone led there
 	BySetup State = "setting" // only once the audit had set values itself, which play did not come to

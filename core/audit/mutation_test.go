@@ -112,7 +112,8 @@ func TestEachForgottenPartIsTold(t *testing.T) {
 		}
 	}
 	t.Logf(
-		"%d parts deleted in turn: %d say what is so without them; told by %v; not told: %d\n%s\ntold without its name: %d\n%s",
+		"%d parts deleted in turn: %d say what is so without them; told by %v; not told: %d\n%s\n"+
+			"told without its name: %d\n%s",
 		len(all), same, by, len(silent), strings.Join(silent, "\n"), len(unnamed), strings.Join(unnamed, "\n"),
 	)
 	assert.LessOrEqual(t, float64(len(silent)), 0.05*float64(len(all)-same))

@@ -283,7 +283,7 @@ func (w *twins) vary(t *target) (varied bool) {
 			if f.Name != t.prop.Name {
 				continue
 			}
-			v := other(f.Type, f.Value, w.r)
+			v := other(f.Type, f.Value)
 			if !v.Equal(f.Value) && w.pair[1].Set(x.Entity, f.Name, v) == nil {
 				varied = true
 			}
@@ -302,7 +302,7 @@ func (w *twins) spySees(entity uint32, property string) bool {
 }
 
 // other returns another value of a type.
-func other(t *contract.Type, v contract.Value, r *rand.Rand) contract.Value {
+func other(t *contract.Type, v contract.Value) contract.Value {
 	switch t.Form {
 	case contract.FormBool:
 		return contract.Value{Num: 1 - v.Num}
@@ -336,7 +336,7 @@ func other(t *contract.Type, v contract.Value, r *rand.Rand) contract.Value {
 	case contract.FormList: // the same, but for its first item
 		if len(v.Parts) > 0 {
 			out := contract.Value{Parts: slices.Clone(v.Parts)}
-			out.Parts[0] = other(t.Of, v.Parts[0], r)
+			out.Parts[0] = other(t.Of, v.Parts[0])
 			return out
 		}
 	case contract.FormMap:
@@ -346,7 +346,7 @@ func other(t *contract.Type, v contract.Value, r *rand.Rand) contract.Value {
 	case contract.FormRecord:
 		out := contract.Value{Parts: slices.Clone(v.Parts)}
 		for i, p := range t.Parts {
-			out.Parts[i] = other(p.Type, v.Parts[i], r)
+			out.Parts[i] = other(p.Type, v.Parts[i])
 		}
 		return out
 	}

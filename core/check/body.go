@@ -619,7 +619,8 @@ func (e *env) match(s *syntax.Match) (contract.Stmt, bool) {
 		return contract.Stmt{}, false
 	}
 	switch x.Type.Form {
-	case contract.FormBool, contract.FormInt, contract.FormText, contract.FormEnum, contract.FormRole, contract.FormKind:
+	case contract.FormBool, contract.FormInt, contract.FormText, contract.FormEnum, contract.FormRole,
+		contract.FormKind:
 	default:
 		e.fail(
 			s.X.Span(), "wrong-type", describe(x.Type)+" cannot be matched",

@@ -11,8 +11,10 @@ import (
 
 // builtin are the functions of the language that take values.
 var builtin = map[string]bool{
-	"vec": true, "distance": true, "length": true, "unit": true, "angle": true, "dot": true, "line": true, "path": true, "inside": true, "crosses": true, "turned": true,
-	"turn": true, "clip": true, "roll": true, "shuffled": true, "since": true, "exists": true, "reveal": true, "abs": true, "floor": true, "round": true, "root": true, "now": true,
+	"vec": true, "distance": true, "length": true, "unit": true, "angle": true, "dot": true, "line": true,
+	"path": true, "inside": true, "crosses": true, "turned": true,
+	"turn": true, "clip": true, "roll": true, "shuffled": true, "since": true, "exists": true, "reveal": true,
+	"abs": true, "floor": true, "round": true, "root": true, "now": true,
 }
 
 // aggregates are those that go over many things.
@@ -32,12 +34,19 @@ var aggregates = map[string]bool{
 
 // takes describes the arguments of a function for a hint.
 var takes = map[string]string{
-	"vec": "vec(x, y) or vec(x, y, z)", "distance": "distance(a, b)", "length": "length(v)", "unit": "unit(v)", "angle": "angle(v)", "dot": "dot(a, b)", "line": "line(a, b)",
-	"path": "path(pos)", "inside": "inside(point, corners)", "crosses": "crosses(line(a, b), walls)", "turned": "turned(v, angle) or turned(v, rotation)",
-	"turn": "turn(axis, angle)", "clip": "clip(n, 0..9)", "roll": "roll(1..6)", "shuffled": "shuffled(list)", "since": "since(phase)", "exists": "exists(thrower)",
-	"reveal": "reveal(value), or reveal(value) to owner", "abs": "abs(n)", "floor": "floor(x)", "round": "round(x)", "root": "root(x)", "now": "now()",
+	"vec": "vec(x, y) or vec(x, y, z)", "distance": "distance(a, b)", "length": "length(v)", "unit": "unit(v)",
+	"angle": "angle(v)", "dot": "dot(a, b)", "line": "line(a, b)",
+	"path": "path(pos)", "inside": "inside(point, corners)", "crosses": "crosses(line(a, b), walls)",
+	"turned": "turned(v, angle) or turned(v, rotation)",
+	"turn":   "turn(axis, angle)", "clip": "clip(n, 0..9)", "roll": "roll(1..6)", "shuffled": "shuffled(list)",
+	"since": "since(phase)", "exists": "exists(thrower)",
+	"reveal": "reveal(value), or reveal(value) to owner", "abs": "abs(n)", "floor": "floor(x)", "round": "round(x)",
+	"root": "root(x)", "now": "now()",
 }
 
+// builtin reads a call of a function that the language has.
+//
+//nolint:funlen // It is one switch.
 func (e *env) builtin(x *syntax.Call, r *syntax.Ref, want *contract.Type) *contract.Expr {
 	name := r.Text
 	wrong := func() *contract.Expr {
@@ -218,9 +227,7 @@ func (e *env) builtin(x *syntax.Call, r *syntax.Ref, want *contract.Type) *contr
 	case "crosses":
 		p := any(0, contract.FormLine)
 		l := any(1, contract.FormList)
-		if !err &&
-			(p.Type.Of.Form != contract.FormVec2 || l.Type.Of.Form != contract.FormRecord || len(l.Type.Of.Parts) < 2 ||
-				l.Type.Of.Parts[0].Type.Form != contract.FormVec2 || l.Type.Of.Parts[1].Type.Form != contract.FormVec2) {
+		if !err && (p.Type.Of.Form != contract.FormVec2 || !isListOfSegments(l.Type)) {
 			e.fail(
 				x.At, "wrong-type",
 				"`crosses` is asked of a line in a plane against a list of records that begin with two ends",
@@ -802,4 +809,11 @@ func (e *env) result(q *contract.Query, other syntax.Expr, at syntax.Span) *cont
 		}
 	}
 	return widened(out)
+}
+
+// isListOfSegments reports whether a list holds records that begin with two places in a plane.
+func isListOfSegments(t *contract.Type) bool {
+	parts := t.Of.Parts
+	return t.Of.Form == contract.FormRecord && len(parts) >= 2 &&
+		parts[0].Type.Form == contract.FormVec2 && parts[1].Type.Form == contract.FormVec2
 }

@@ -42,16 +42,16 @@ type Checked struct {
 	Used map[any]bool
 }
 
-// A role and a value of an enum as keys of what is used.
-type (
-	RoleUse  string
-	ValueUse struct {
-		Enum  *contract.Enum
-		Index int64
-	}
-)
+// RoleUse is a role as a key of what is used.
+type RoleUse string
 
-// local is a name that a body declares.
+// ValueUse is a value of an enum as a key of what is used.
+type ValueUse struct {
+	Enum  *contract.Enum
+	Index int64
+}
+
+// Local is a name that a body declares.
 type Local struct {
 	Name syntax.Ident
 	Expr *contract.Expr
@@ -63,7 +63,7 @@ type call struct {
 	at syntax.Span
 }
 
-// maxProblems is how many mistakes are told in one run.
+// MaxProblems is how many mistakes are told in one run.
 const MaxProblems = 200
 
 // checker builds a contract from its tree, and gathers the mistakes that keep it from being built.
@@ -243,7 +243,9 @@ func (c *checker) readFile(f *syntax.File) {
 		name string
 		to   **contract.Body
 	}{
-		{"join", &c.Contract.OnJoin}, {"lost", &c.Contract.OnLost}, {"back", &c.Contract.OnBack},
+		{"join", &c.Contract.OnJoin},
+		{"lost", &c.Contract.OnLost},
+		{"back", &c.Contract.OnBack},
 		{"leave", &c.Contract.OnLeave},
 	} {
 		if d := handlers[h.name]; d != nil {
@@ -439,7 +441,7 @@ func (c *checker) freeTypeName(n syntax.Ident) bool {
 	return true
 }
 
-// suggest words a hint: the nearest of some names, or else what would be right in general.
+// Suggest words a hint: the nearest of some names, or else what would be right in general.
 func Suggest(name string, known []string, otherwise string) string {
 	best := ""
 	distance := len(name)/3 + 2

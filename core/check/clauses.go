@@ -198,7 +198,7 @@ func (c *checker) follows(k *contract.Kind, p *contract.Property, d *syntax.Foll
 	}
 }
 
-// open reports whether everyone has what an attached property is computed from.
+// everyoneCanCompute reports whether everyone has what an attached property is computed from.
 func everyoneCanCompute(f *contract.Follows, k *contract.Kind, p *contract.Property) bool {
 	whole := func(k *contract.Kind, p *contract.Property) bool {
 		return k.To == contract.Everyone && p.To == contract.Everyone && p.AtMost == 0 && !p.Loose

@@ -41,7 +41,8 @@ func (c *checker) constant(d *syntax.Const) {
 	if !ok {
 		c.fail(
 			d.Value.Span(), "not-constant", "this is computed",
-			"a constant is a number, a text, true, false, a vector, a list, a record or a value of an enum, as in Item.flare",
+			"a constant is a number, a text, true, false, a vector, a list, a record or a value of an enum, as in "+
+				"Item.flare",
 		)
 		return
 	}

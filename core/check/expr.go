@@ -28,7 +28,7 @@ func describe(t *contract.Type) string {
 	return "a value of the type " + t.String()
 }
 
-// loose gives the type that a counted one has in an expression: doubles.
+// looseType returns the type that a counted one has in an expression: doubles.
 func looseType(t *contract.Type) *contract.Type {
 	if t.Form == contract.FormDirection {
 		return &contract.Type{Form: contract.FormVec2}
@@ -647,7 +647,8 @@ func (e *env) ref(x *syntax.Ref, want *contract.Type) *contract.Expr {
 		}
 		e.fail(
 			x.At, "not-constant", fmt.Sprintf("this is computed from `%s`", x.Text),
-			"what is constant is a number, a text, true, false, a vector, a list, a record, a value of an enum or another constant",
+			"what is constant is a number, a text, true, false, a vector, a list, a record, a value of an enum or "+
+				"another constant",
 		)
 		return nil
 	}

@@ -8,7 +8,7 @@ import (
 	"kamerad.example/core/syntax"
 )
 
-// part is a declared part. Its kind, which is in no contract, has what the part itself declares and needs.
+// Part is a declared part. Its kind, which is in no contract, has what the part itself declares and needs.
 type Part struct {
 	Tree *syntax.Entity
 	Kind *contract.Kind

@@ -37,15 +37,18 @@ func (c *checker) typ(d *syntax.Type, at place) *contract.Type {
 	}
 	alias := c.types[d.Name.Text] != nil
 	reals := t.Reals() > 0 && !alias
-	wrong := d.Low != nil && t.Form != contract.FormInt && t.Form != contract.FormReal && t.Form != contract.FormVec2 && t.Form != contract.FormVec3 ||
+	ranged := t.Form == contract.FormInt || t.Form == contract.FormReal ||
+		t.Form == contract.FormVec2 || t.Form == contract.FormVec3
+	wrong := d.Low != nil && !ranged ||
 		d.Step != nil && !reals && t.Form != contract.FormDirection ||
-		d.Max != nil && t.Form != contract.FormText &&
-			!t.Holder() || d.Each != nil &&
-		t.Form != contract.FormStacks || d.Chars != nil && t.Form != contract.FormText
+		d.Max != nil && t.Form != contract.FormText && !t.Holder() ||
+		d.Each != nil && t.Form != contract.FormStacks ||
+		d.Chars != nil && t.Form != contract.FormText
 	if wrong || alias && (d.Low != nil || d.Step != nil || d.Max != nil || d.Chars != nil) {
 		c.fail(
 			d.At, "no-bound", fmt.Sprintf("a value of the type %s has no such bound", d.Name.Text),
-			"int, real and vectors have a range, reals and vectors a step, text, lists and maps max, stacks max and each",
+			"int, real and vectors have a range, reals and vectors a step, text, lists and maps max, stacks max "+
+				"and each",
 		)
 		return nil
 	}
@@ -112,7 +115,7 @@ func (c *checker) plainType(d *syntax.Type, at place) *contract.Type {
 	case "stacks":
 		return c.stacks(d)
 	case "list", "map":
-		return c.holder(d, at)
+		return c.holder(d)
 	case "ref":
 		if d.Ref.Text == "" {
 			c.fail(d.At, "no-range", "this ref does not say to what", "name a kind or part: ref Diver")
@@ -148,7 +151,8 @@ func (c *checker) plainType(d *syntax.Type, at place) *contract.Type {
 		d.Name.At, "unknown-type", fmt.Sprintf("the type `%s` is not known", name),
 		Suggest(
 			name, known,
-			"one of bool, int 0..100, real 0..1 step 0.01, text max 40, vec2 -9..9 step 0.1, list<T> max 8, stacks<Item> max 6 each 5, ref Diver, client, or an enum or type that is declared",
+			"one of bool, int 0..100, real 0..1 step 0.01, text max 40, vec2 -9..9 step 0.1, list<T> max 8, "+
+				"stacks<Item> max 6 each 5, ref Diver, client, or an enum or type that is declared",
 		),
 	)
 	return nil
@@ -185,7 +189,7 @@ func (c *checker) stacks(d *syntax.Type) *contract.Type {
 }
 
 // holder reads `list<T> max N` or `map<K, V> max N`.
-func (c *checker) holder(d *syntax.Type, at place) *contract.Type {
+func (c *checker) holder(d *syntax.Type) *contract.Type {
 	if len(d.Of) == 0 || d.Max == nil {
 		c.fail(
 			d.At, "no-range", fmt.Sprintf("this %s is not bounded", d.Name.Text),
@@ -211,7 +215,8 @@ func (c *checker) holder(d *syntax.Type, at place) *contract.Type {
 		}
 		if t.Form == contract.FormMap && i == 0 {
 			switch inner.Form {
-			case contract.FormInt, contract.FormEnum, contract.FormText, contract.FormBool, contract.FormClient, contract.FormEntity, contract.FormKind:
+			case contract.FormInt, contract.FormEnum, contract.FormText, contract.FormBool, contract.FormClient,
+				contract.FormEntity, contract.FormKind:
 				t.Key = inner
 				continue
 			}

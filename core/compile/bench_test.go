@@ -31,12 +31,14 @@ func generated(lines int) string {
 		for i := range 4 {
 			fmt.Fprintf(
 				&b,
-				"  request r%d(a: int 0..99, item: Item) from everyone\n    limit 2 per second\n    check p%d + a * 2 <= 90 and i.has(item) else deny \"too much\"\n  {\n",
+				"  request r%d(a: int 0..99, item: Item) from everyone\n    limit 2 per second\n"+
+					"    check p%d + a * 2 <= 90 and i.has(item) else deny \"too much\"\n  {\n",
 				i, i,
 			)
 			fmt.Fprintf(
 				&b,
-				"    let x = a + p%d\n    if x > 10 { p%d += 1 } else { p%d = x }\n    i.take(item)\n    tell everyone said(x %% 99)\n  }\n",
+				"    let x = a + p%d\n    if x > 10 { p%d += 1 } else { p%d = x }\n    i.take(item)\n"+
+					"    tell everyone said(x %% 99)\n  }\n",
 				i+1, i+2, i+3,
 			)
 		}

@@ -256,7 +256,8 @@ func TestValuesSurviveJSON(t *testing.T) {
 		Form: contract.FormRecord,
 		Name: "Mark",
 		Parts: []contract.Param{
-			{Name: "at", Type: place}, {Name: "name", Type: &contract.Type{Form: contract.FormText, Max: 8}},
+			{Name: "at", Type: place},
+			{Name: "name", Type: &contract.Type{Form: contract.FormText, Max: 8}},
 			{Name: "by", Type: &contract.Type{Form: contract.FormClient}},
 		},
 	}
@@ -264,39 +265,51 @@ func TestValuesSurviveJSON(t *testing.T) {
 		typ := rapid.SampledFrom([]*contract.Type{
 			{
 				Form: contract.FormBool,
-			}, {
+			},
+			{
 				Form: contract.FormInt,
 				Low:  -9,
 				High: 1 << 60,
-			}, {Form: contract.FormText, Max: 20}, {Form: contract.FormEnum, Enum: item},
+			},
+			{Form: contract.FormText, Max: 20},
+			{Form: contract.FormEnum, Enum: item},
 			{
 				Form: contract.FormStacks,
 				Enum: item,
 				Max:  4,
 				Each: 9,
-			}, {
+			},
+			{
 				Form: contract.FormReal,
 				Low:  -50,
 				High: 1 << 53,
 				Per:  1,
 				Unit: 1,
-			}, place, {Form: contract.FormVec3, Low: -7, High: 7, Per: 4, Unit: 1},
+			},
+			place,
+			{Form: contract.FormVec3, Low: -7, High: 7, Per: 4, Unit: 1},
 			{
 				Form: contract.FormDirection,
 				Low:  -314,
 				High: 314,
 				Per:  100,
 				Unit: 1,
-			}, mark, {Form: contract.FormList, Of: mark, Max: 3}, {Form: contract.FormList, Of: place, Max: 5},
+			},
+			mark,
+			{Form: contract.FormList, Of: mark, Max: 3},
+			{Form: contract.FormList, Of: place, Max: 5},
 			{
 				Form: contract.FormMap,
 				Key:  &contract.Type{Form: contract.FormInt, High: 9},
 				Of:   mark,
 				Max:  4,
-			}, {
+			},
+			{
 				Form:  contract.FormEntity,
 				Names: []string{"Diver"},
-			}, {Form: contract.FormClient}, {Form: contract.FormInstant},
+			},
+			{Form: contract.FormClient},
+			{Form: contract.FormInstant},
 			{Form: contract.FormKind, Names: []string{"Crate", "Sled"}},
 		}).Draw(t, "type")
 		v := anyValue(t, typ)

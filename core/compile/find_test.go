@@ -1,11 +1,12 @@
 package compile
 
 import (
-	"kamerad.example/core/findings"
 	"os"
 	"path/filepath"
 	"strings"
 	"testing"
+
+	"kamerad.example/core/findings"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"

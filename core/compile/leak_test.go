@@ -51,100 +51,169 @@ entity Diver per player {
 	}{
 		{
 			"pub = own", "mat",
-		}, {"own = pub", ""}, {"own = own2", ""}, {"none = own", ""}, {"own = none", "mat"}, {"pub = none", "mat"},
+		},
+		{"own = pub", ""},
+		{"own = own2", ""},
+		{"none = own", ""},
+		{"own = none", "mat"},
+		{"pub = none", "mat"},
 		{
 			"crewed = own", "mat",
-		}, {
+		},
+		{
 			"own = crewed", "",
-		}, {"own = both", ""}, {"both = own", "mat"}, {"pub = rest", "mat"}, {"own = rest", "mat"},
+		},
+		{"own = both", ""},
+		{"both = own", "mat"},
+		{"pub = rest", "mat"},
+		{"own = rest", "mat"},
 		{
 			"late = late + 1", "",
-		}, {
+		},
+		{
 			"pub = late", "mat",
-		}, {
+		},
+		{
 			"pub = close", "",
-		}, {"pub = veil", "mat"}, {"Dive.sum = own", "mat"}, {"Dive.hid = own", ""}, {"Dive.ref = both", ""},
-		{"pub = Dive.hid", "mat"}, {"both = Dive.ref", "mat"},
+		},
+		{"pub = veil", "mat"},
+		{"Dive.sum = own", "mat"},
+		{"Dive.hid = own", ""},
+		{"Dive.ref = both", ""},
+		{"pub = Dive.hid", "mat"},
+		{"both = Dive.ref", "mat"},
 		{
 			"buddy.own = own", "mat",
-		}, {"buddy.own = buddy.own2", ""}, {"own = buddy.own", "mat"}, {"buddy.crewed = crewed", "mat"},
+		},
+		{"buddy.own = buddy.own2", ""},
+		{"own = buddy.own", "mat"},
+		{"buddy.crewed = crewed", "mat"},
 		{
 			"tell owner said(own)", "",
-		}, {
+		},
+		{
 			"tell owner said(crewed)", "",
-		}, {
+		},
+		{
 			"tell mates(self) said(crewed)", "",
-		}, {"tell mates(self) said(own)", "mat"}, {"tell everyone said(own)", "mat"},
+		},
+		{"tell mates(self) said(own)", "mat"},
+		{"tell everyone said(own)", "mat"},
 		{
 			"tell referee said(both)", "",
-		}, {
+		},
+		{
 			"tell referee said(own)", "mat",
-		}, {
+		},
+		{
 			"tell everyone but owner said(rest)", "",
-		}, {"tell everyone but owner said(own)", "mat"}, {"tell referee or owner said(both)", ""},
+		},
+		{"tell everyone but owner said(own)", "mat"},
+		{"tell referee or owner said(both)", ""},
 		{
 			"if own > 5 { own2 = 1 }", "",
-		}, {
+		},
+		{
 			"if own > 5 { pub = 1 }", "mat",
-		}, {"if own > 5 { return }; own2 = 1", ""}, {"if own > 5 { return }; pub = 1", "mat"},
+		},
+		{"if own > 5 { return }; own2 = 1", ""},
+		{"if own > 5 { return }; pub = 1", "mat"},
 		{
 			"if own > 500 { pub = 1 }", "",
-		}, {
+		},
+		{
 			"let n = own; pub = n", "mat",
-		}, {"let n = own; own2 = n", ""}, {"for d in Diver where d.own > 5 { d.own2 = 1 }", ""},
+		},
+		{"let n = own; own2 = n", ""},
+		{"for d in Diver where d.own > 5 { d.own2 = 1 }", ""},
 		{
 			"for d in Diver where d.own > 5 { own = 1 }", "mat",
-		}, {"own = sum(d in Diver: d.own)", "mat"}, {"own = count(d in Diver where d.pub > 5)", ""},
+		},
+		{"own = sum(d in Diver: d.own)", "mat"},
+		{"own = count(d in Diver where d.pub > 5)", ""},
 		{
 			"let d = first(d in Diver where d.pub > 5 else self); d.own = d.own2", "",
-		}, {"let d = first(d in Diver where d.own > 5 else self); d.pub = 1", "mat"},
+		},
+		{"let d = first(d in Diver where d.own > 5 else self); d.pub = 1", "mat"},
 		{
 			"pub = reveal(own)", "",
-		}, {
+		},
+		{
 			"pub = reveal(own) to owner", "mat",
-		}, {
+		},
+		{
 			"pub = reveal(none) to everyone", "",
-		}, {"own = reveal(none) to owner", ""}, {"pub = reveal(none) to owner", "mat"},
+		},
+		{"own = reveal(none) to owner", ""},
+		{"pub = reveal(none) to owner", "mat"},
 		{
 			"both = reveal(none) to owner", "mat",
-		}, {
+		},
+		{
 			"both = reveal(none) to (owner or referee)", "",
-		}, {"both = reveal(own) to referee", ""}, {"crewed = reveal(own) to mates(self)", ""},
+		},
+		{"both = reveal(own) to referee", ""},
+		{"crewed = reveal(own) to mates(self)", ""},
 		{
 			"tell owner said(reveal(none) to owner)", "",
-		}, {
+		},
+		{
 			"tell owner said(reveal(none) to referee)", "mat",
-		}, {"if reveal(none > 5) to owner { own = 1 }", ""}, {"if reveal(none > 5) to owner { pub = 1 }", "mat"},
+		},
+		{"if reveal(none > 5) to owner { own = 1 }", ""},
+		{"if reveal(none > 5) to owner { pub = 1 }", "mat"},
 		{
 			"if none > 5 { own = reveal(own2) to owner }", "mat",
-		}, {
+		},
+		{
 			"let n = reveal(none) to owner; own = n; Dive.ref = n", "mat",
-		}, {
+		},
+		{
 			"pub = twice(own)", "mat",
-		}, {"own = twice(own2)", ""}, {"do show(own)", "mat"}, {"do keep_it(own)", ""}, {"do keep_it(none)", "mat"},
+		},
+		{"own = twice(own2)", ""},
+		{"do show(own)", "mat"},
+		{"do keep_it(own)", ""},
+		{"do keep_it(none)", "mat"},
 		{
 			"log everyone \"{own}\"", "mat",
-		}, {"log owner \"{own}\"", ""}, {"pub = 9 / none", "mat"}, {"pub = 9 / (pub + 1)", ""},
-		{"tight += 1; own = 1", "a"}, {"tight += 1; pub = 1", "at"}, {"tight = clip(tight + 1, 0..99); pub = 1", ""},
+		},
+		{"log owner \"{own}\"", ""},
+		{"pub = 9 / none", "mat"},
+		{"pub = 9 / (pub + 1)", ""},
+		{"tight += 1; own = 1", "a"},
+		{"tight += 1; pub = 1", "at"},
+		{"tight = clip(tight + 1, 0..99); pub = 1", ""},
 		{
 			"bag.put(flare); pub = 1", "at",
-		}, {
+		},
+		{
 			"if bag.room(flare) > 0 { bag.put(flare) }; pub = 1", "",
-		}, {"bag.put(flare, clip(9, 0..bag.room(flare))); pub = 1", ""},
+		},
+		{"bag.put(flare, clip(9, 0..bag.room(flare))); pub = 1", ""},
 		{
 			"if bag.has(flare) { bag.take(flare) }; pub = 1", "",
-		}, {
+		},
+		{
 			"if bag.has(flare) { bag.take(flare); pub = 1 }", "mat",
-		}, {"pub = bag.count(flare)", "mat"}, {"own = list.count()", ""}, {"pub = list.count()", "mat"},
+		},
+		{"pub = bag.count(flare)", "mat"},
+		{"own = list.count()", ""},
+		{"pub = list.count()", "mat"},
 		{"if list.room() > 0 { list.put(1) }; pub = 1", ""},
 		{
 			"if own > 5 and count(Mark) < 9 { spawn Mark { n = 1 } }", "mat",
-		}, {
+		},
+		{
 			"if count(Mark) < 9 { spawn Mark { n = own } }", "mat",
-		}, {"if none > 5 and count(Rune) < 9 { spawn Rune { n = 1 } }", ""},
+		},
+		{"if none > 5 and count(Rune) < 9 { spawn Rune { n = 1 } }", ""},
 		{
 			"for m in Mark where own > 5 { despawn m }", "mat",
-		}, {"for r in Rune { Dive.sum += 1 }", "mat"}, {"Dive.hid = count(Rune)", ""}, {"Dive.sum = count(Mark)", ""},
+		},
+		{"for r in Rune { Dive.sum += 1 }", "mat"},
+		{"Dive.hid = count(Rune)", ""},
+		{"Dive.sum = count(Mark)", ""},
 	}
 	body := func(where int, line string) string {
 		switch where {
@@ -193,7 +262,8 @@ fn twice(n: int) -> int = 2 * n
 func TestFlowsAreFollowedWithinBounds(t *testing.T) {
 	var b strings.Builder
 	b.WriteString(
-		"contract big language 1\nentity Diver per player {\n  n: int 0..9 = 0 clamped\n  h: int 0..9 = 0 clamped to nobody\n",
+		"contract big language 1\nentity Diver per player {\n  n: int 0..9 = 0 clamped\n" +
+			"  h: int 0..9 = 0 clamped to nobody\n",
 	)
 	b.WriteString("  request go(a: int 0..9) { do a0(a, self); h = clip(f0(self), 0..9); h += 1 }\n")
 	for i := range 30 {
@@ -226,7 +296,9 @@ func TestDeepQuestionsAreReadInTime(t *testing.T) {
 	for i := range 17 {
 		cond = fmt.Sprintf("count(d%d in Diver where %s) > 0", i, strings.Replace(cond, "d.h", "d.h", 1))
 	}
-	text := "contract deep language 1\nentity Diver per player {\n  n: int 0..9 = 0 clamped\n  h: int 0..9 = 0 clamped to nobody\n  request go() { for d in Diver { if " + cond + " { n += 1; h += 1 } } }\n}\n"
+	text := "contract deep language 1\nentity Diver per player {\n  n: int 0..9 = 0 clamped\n" +
+		"  h: int 0..9 = 0 clamped to nobody\n  request go() { for d in Diver { if " + cond + " { n += 1; h += 1 } " +
+		"} }\n}\n"
 	began := time.Now()
 	c, problems := Load("deep.kam", text)
 	require.NotNil(t, c, problems.Error())

@@ -2,12 +2,13 @@ package compile
 
 import (
 	"encoding/json"
-	"kamerad.example/core/contract"
-	"kamerad.example/core/report"
 	"os"
 	"regexp"
 	"strings"
 	"testing"
+
+	"kamerad.example/core/contract"
+	"kamerad.example/core/report"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"

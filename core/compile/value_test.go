@@ -1,9 +1,10 @@
 package compile
 
 import (
-	"kamerad.example/core/contract"
 	"math"
 	"testing"
+
+	"kamerad.example/core/contract"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -22,7 +23,8 @@ func TestTypesReadAsTheyAreWritten(t *testing.T) {
 	} {
 		c := load(
 			t,
-			"contract a language 1\nenum Item { flare, patch }\nshared A { p: "+text+"; q: Item = patch; r: Item = flare }",
+			"contract a language 1\nenum Item { flare, patch }\nshared A { p: "+text+"; q: Item = patch; r: Item = "+
+				"flare }",
 		)
 		assert.Equal(t, text, c.Kinds[0].Properties[0].Type.String())
 	}
@@ -66,10 +68,21 @@ func TestStepsRoundToTheNearestAndTheEven(t *testing.T) {
 	}{
 		{
 			half, 0.24, 0,
-		}, {half, 0.25, 0}, {half, 0.26, 1}, {half, 0.75, 2}, {half, -0.25, 0}, {half, -0.75, -2}, {half, 1e18, 2e18},
+		},
+		{half, 0.25, 0},
+		{half, 0.26, 1},
+		{half, 0.75, 2},
+		{half, -0.25, 0},
+		{half, -0.75, -2},
+		{half, 1e18, 2e18},
 		{
 			five, 2.5, 0,
-		}, {five, 7.5, 2}, {five, 7.4, 1}, {five, -12.5, -2}, {half, 1e300, 1 << 62}, {half, -1e300, -1 << 62},
+		},
+		{five, 7.5, 2},
+		{five, 7.4, 1},
+		{five, -12.5, -2},
+		{half, 1e300, 1 << 62},
+		{half, -1e300, -1 << 62},
 	} {
 		n, ok := c.t.Steps(c.v)
 		assert.True(t, ok)
@@ -157,7 +170,8 @@ entity A per player {
 func TestAnActionThatWaitsCountsItsTexts(t *testing.T) {
 	c, problems := Load(
 		"rock.kam",
-		"contract rock language 1\nshared Rock { n: int 0..9 = 0\n action say(s: text max 1000, k: int 0..9) { n = k; if s == \"a\" { n = 0 } } }",
+		"contract rock language 1\nshared Rock { n: int 0..9 = 0\n"+
+			" action say(s: text max 1000, k: int 0..9) { n = k; if s == \"a\" { n = 0 } } }",
 	)
 	require.NotNil(t, c, problems.Error())
 	assert.EqualValues(t, 96+2*8+160+4*1000, c.Actions[0].Memory())

@@ -210,8 +210,8 @@ type Follows struct {
 	Slot   int         // of a moving one: the start, its tick, the rate and the value that was computed last
 }
 
-// Moves reports whether a property is sent as a motion, which its copies compute: once, for as long as it holds. What is
-// sent only so often, or to others than its rate, is sent as the values that it has.
+// Moves reports whether a property is sent as a motion, which its copies compute: once, for as long as it holds. What
+// is sent only so often, or to others than its rate, is sent as the values that it has.
 func (p *Property) Moves() bool {
 	f := p.Follows
 	return f != nil && f.Rate != nil && p.AtMost == 0 && f.Rate.AtMost == 0 && !p.Loose && !f.Rate.Loose &&

@@ -136,8 +136,8 @@ func (r *Reads) add(x *Expr) {
 				on[k] |= 1 << p.Index
 			}
 		}
-	case OpName, OpRole, OpNumber, OpReal, OpSteps, OpFromInt, OpNot, OpNeg, OpAdd, OpSub, OpMul, OpDiv, OpMod, OpAnd, OpOr, OpEq, OpNe, OpLt, OpLe,
-		OpGt, OpGe, OpReveal, OpVec, OpMath, OpClip, OpField:
+	case OpName, OpRole, OpNumber, OpReal, OpSteps, OpFromInt, OpNot, OpNeg, OpAdd, OpSub, OpMul, OpDiv, OpMod, OpAnd,
+		OpOr, OpEq, OpNe, OpLt, OpLe, OpGt, OpGe, OpReveal, OpVec, OpMath, OpClip, OpField:
 		for _, a := range x.Args {
 			r.add(a)
 		}

@@ -249,8 +249,8 @@ func (t *Type) Allows(text string) error {
 	return nil
 }
 
-// charIn reports whether a character is in a list such as `a-z0-9 -`: a `-` between two characters means all from one to
-// the other, at either end itself.
+// charIn reports whether a character is in a list such as `a-z0-9 -`: a `-` between two characters means all from one
+// to the other, at either end itself.
 func charIn(chars string, r rune) bool {
 	list := []rune(chars)
 	for i := 0; i < len(list); i++ {
@@ -266,6 +266,7 @@ func charIn(chars string, r rune) bool {
 	return false
 }
 
+// Decimal returns a count of steps as the decimal number that it stands for.
 func (t *Type) Decimal(count int64) string { return strconv.FormatFloat(t.Real(count), 'f', -1, 64) }
 
 // Value is a value outside a running world: a default, an argument, what a copy holds. Which field counts, the type
@@ -520,6 +521,8 @@ func appendText(dst []byte, text string) []byte {
 }
 
 // ParseJSON reads a value as AppendJSON writes it. The error says what is wrong and what would be right.
+//
+//nolint:funlen // It is one switch.
 func (t *Type) ParseJSON(raw []byte) (Value, error) {
 	raw = bytes.TrimSpace(raw)
 	found := strings.ToValidUTF8(string(raw[:min(len(raw), 40)]), "")
@@ -689,6 +692,7 @@ func (t *Type) ParseJSON(raw []byte) (Value, error) {
 	return Value{}, fmt.Errorf("a value of the type %s cannot be sent", t)
 }
 
+// FieldNames returns the names of a record's fields.
 func (t *Type) FieldNames() []string {
 	var out []string
 	for _, p := range t.Parts {

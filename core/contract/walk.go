@@ -2,7 +2,7 @@ package contract
 
 import "slices"
 
-// mentions reports whether an expression or a part of it is such a one; functions are looked into.
+// Mentions reports whether an expression or a part of it is such a one; functions are looked into.
 func Mentions(x *Expr, such func(x *Expr) bool) bool {
 	seen := map[*Fn]bool{}
 	var look func(x *Expr, inside bool) bool
@@ -30,7 +30,7 @@ func Mentions(x *Expr, such func(x *Expr) bool) bool {
 	return look(x, false)
 }
 
-// within gives what an expression is a part of: the record of a field, the list of an item. Nothing else is within
+// Container returns what an expression is a part of: the record of a field, the list of an item. Nothing else is within
 // something.
 func (x *Expr) Container() *Expr {
 	if x.Op == OpField || x.Op == OpAt || x.Op == OpReal {
@@ -39,7 +39,7 @@ func (x *Expr) Container() *Expr {
 	return nil
 }
 
-// root gives the outermost of what a target is a part of: the property that is written.
+// Root returns the outermost of what a target is a part of: the property that is written.
 func (x *Expr) Root() *Expr {
 	for x.Container() != nil {
 		x = x.Container()
@@ -47,7 +47,7 @@ func (x *Expr) Root() *Expr {
 	return x
 }
 
-// property gives the property that an OpGet reads; of several kinds, the first one's.
+// Property returns the property that an OpGet reads; of several kinds, the first one's.
 func (x *Expr) Property() *Property {
 	if x.Prop != nil {
 		return x.Prop
@@ -56,7 +56,7 @@ func (x *Expr) Property() *Property {
 	return x.Props[i]
 }
 
-// held gives the property of some kind that an OpGet reads, for its clauses.
+// HeldProperty returns the property of some kind that an OpGet reads, for its clauses.
 func (x *Expr) HeldProperty() *Property {
 	if x.Op != OpGet {
 		return nil
@@ -64,7 +64,7 @@ func (x *Expr) HeldProperty() *Property {
 	return x.Property()
 }
 
-// eachStmt calls f for statements, those inside of them and those of the actions that they run; actions are looked into
+// EachStmt calls f for statements, those inside of them and those of the actions that they run; actions are looked into
 // once.
 func EachStmt(stmts []Stmt, f func(s *Stmt)) {
 	seen := map[*Action]bool{}
@@ -84,7 +84,7 @@ func EachStmt(stmts []Stmt, f func(s *Stmt)) {
 	walk(stmts)
 }
 
-// eachIn calls f for a statement and those inside of it.
+// EachInside calls f for a statement and those inside of it.
 func EachInside(s *Stmt, f func(s *Stmt)) {
 	f(s)
 	for i := range s.Then {
@@ -95,7 +95,7 @@ func EachInside(s *Stmt, f func(s *Stmt)) {
 	}
 }
 
-// exprs lists the expressions that a statement itself holds.
+// Exprs returns the expressions that a statement itself holds.
 func (s *Stmt) Exprs() []*Expr {
 	out := []*Expr{s.X, s.To, s.Value}
 	out = append(out, s.Args...)
@@ -111,7 +111,7 @@ func (s *Stmt) Exprs() []*Expr {
 	return slices.DeleteFunc(out, func(x *Expr) bool { return x == nil })
 }
 
-// says reports whether such an expression stands anywhere in statements and in what they run.
+// AnyExpr reports whether such an expression stands anywhere in statements and in what they run.
 func AnyExpr(stmts []Stmt, such func(x *Expr) bool) bool {
 	found := false
 	EachStmt(stmts, func(s *Stmt) {
@@ -120,10 +120,10 @@ func AnyExpr(stmts []Stmt, such func(x *Expr) bool) bool {
 	return found
 }
 
-// always reports whether an `if` is one that a match was turned into, whose condition holds.
+// AlwaysTrue reports whether an `if` is one that a match was turned into, whose condition holds.
 func (s *Stmt) AlwaysTrue() bool { return s.Value != nil && s.Value.Op == OpConst && s.Value.Num == 1 }
 
-// changes reports whether a statement has one inside that changes something that lasts.
+// ChangesState reports whether a statement has one inside that changes something that lasts.
 func ChangesState(s *Stmt) bool {
 	found := false
 	EachInside(s, func(s *Stmt) {
@@ -133,7 +133,7 @@ func ChangesState(s *Stmt) bool {
 	return found
 }
 
-// piece is a body together with what stands before it and where it belongs.
+// Piece is a body together with what stands before it and where it belongs.
 type Piece struct {
 	Name    string
 	Offset  int
@@ -145,7 +145,7 @@ type Piece struct {
 	AtStart bool // it runs when the session starts
 }
 
-// pieces lists the bodies of a contract.
+// Pieces returns the bodies of a contract.
 func (c *Contract) Pieces() []Piece {
 	var out []Piece
 	add := func(p Piece, b *Body) {
@@ -203,17 +203,18 @@ func (c *Contract) Pieces() []Piece {
 	return out
 }
 
-// asks reports whether a piece asks something before or while it runs.
+// Asks reports whether a piece asks something before or while it runs.
 func (p *Piece) Asks(such func(x *Expr) bool) bool {
 	return slices.ContainsFunc(p.Before, func(x *Expr) bool { return Mentions(x, such) }) || AnyExpr(p.Stmts, such)
 }
 
-// near reports whether an audience only asks how near somebody is: that is relevance, not secrecy, unless it is declared
-// secret.
+// OnlyNearness reports whether an audience only asks how near somebody is: that is relevance, not secrecy, unless it is
+// declared secret.
 func (a *Named) OnlyNearness() bool {
 	return !a.Secret && a.Cond != nil && a.Cond.Value != nil && Nearness(a.Cond.Value)
 }
 
+// Nearness reports whether a condition asks only how near somebody is.
 func Nearness(x *Expr) bool {
 	switch x.Op {
 	case OpAnd:
@@ -230,11 +231,12 @@ func Nearness(x *Expr) bool {
 	return false
 }
 
+// IsDistance reports whether an expression is a distance or a length.
 func IsDistance(x *Expr) bool {
 	return x.Op == OpMath && (x.Name == "distance" || x.Name == "length")
 }
 
-// asks lists the arguments that the condition of an audience looks at.
+// AsksArgument returns the arguments that the condition of an audience looks at.
 func (a *Named) AsksArgument(arg int) bool {
 	if a.Cond == nil || a.Cond.Value == nil {
 		return true

@@ -81,54 +81,57 @@ func TestTidewrecksDrillsPassOverBadLinks(t *testing.T) {
 
 // What a drill may say, and what comes of it when it is not so.
 func TestExpectations(t *testing.T) {
-	const head = "drill \"d\"\nuse \"tidewreck.kam\" seed 5\nclients ana, bo\nset Dive.phase = dive\nset ana.Diver.hull = 40\nana asks Diver.use(patch)\nsettle\n"
+	const head = "drill \"d\"\nuse \"tidewreck.kam\" seed 5\nclients ana, bo\nset Dive.phase = dive\n" +
+		"set ana.Diver.hull = 40\nana asks Diver.use(patch)\nsettle\n"
 	for line, wrong := range map[string]string{
-		"expect bo sees ana.Diver.hull == 65":                           "",
-		"expect bo sees ana.Diver.hull == 66":                           "bo sees it otherwise",
-		"expect server sees count(d in Diver where d.hull > 64) == 2":   "",
-		"expect server sees sum(d in Diver: d.hull) == 165":             "",
-		"expect everyone sees max(d in Diver: d.hull) == 100":           "",
-		"expect bo sees most(d in Diver: d.hull) == bo.Diver":           "",
-		"expect bo sees any(d in Diver where d.hull == 65)":             "",
-		"expect bo sees ana.Diver.air == 100":                           "bo does not have Diver.air",
-		"expect ana does not see bo.Diver.air":                          "",
-		"expect ana does not see bo.Diver.hull":                         "ana sees it: it is 100",
-		"expect bo heard 1 ana.Diver.used(patch)":                       "",
-		"expect bo heard 2 ana.Diver.used(patch)":                       "bo heard used 1 times, not 2",
-		"expect bo heard ana.Diver.used(tank)":                          "bo did not hear used",
-		"expect bo did not hear surfaced":                               "",
-		"expect bo did not hear used":                                   "bo heard used 1 times",
-		"expect bo noticed ana.Diver.hull from 100 to 65":               "",
-		"expect bo noticed ana.Diver.hull from 65 to 100":               "bo noticed hull",
-		"expect ana has 0 strikes":                                      "",
-		"expect ana has 1 strikes":                                      "ana has 0 strikes, not 1",
-		"expect ana is not expelled":                                    "",
-		"expect ana is expelled":                                        "ana is not expelled",
-		"expect ana logged \"nothing\"":                                 "ana logged \"the dive is now in its dive\" last",
-		"expect bo got 0 bytes of Flare in 1s":                          "",
-		"expect bo got 3 bytes of Diver in 1s":                          "more than 3",
-		"expect everyone in step":                                       "",
-		"expect server sees ana.role == player and ana.name == \"ana\"": "",
-		"expect server sees distance(ana.Diver.pos, vec(-30, 0)) == 0":  "",
-		"expect server sees Winch.owner == ana":                         "the server sees it otherwise",
-		"expect server sees one(d in Diver).hull == 3":                  "2 are there, not one",
-		"expect server sees ana.Diver.satchel[0] == 1":                  "has nothing at 0",
-		"expect server sees 1 + nothing == 2":                           "`+` does not go with 1 and nothing",
-		"ana asks Diver.use(patch) -> accepted":                         "",
-		"ana asks Diver.use(patch) -> denied \"not carried\"":           "it was accepted",
-		"bo asks Strongbox.guess(Strongbox.answer) -> accepted true":    "",
-		"bo asks Strongbox.guess(Strongbox.answer) -> accepted false":   "it replied true, not false",
-		"ana writes Diver.pos = vec(90, 0) -> accepted":                 "it was denied \"pace\"",
-		"ana releases Diver.kick":                                       "ana does not hold Diver.kick",
-		"join ana":                                                      "ana is in already",
-		"wait at most 3 ticks until bo sees ana.Diver.hull == 1":        "not within 3 ticks",
-		"let n = 1000\nset ana.Diver.hull = n":                          "hull: the value",
-		"give ana.Diver to bo":                                          "it always belongs to its client",
-		"repeat 3 { set ana.Diver.score = ana.Diver.score + 1 }\nexpect server sees ana.Diver.score == 3":                   "",
-		"for c in ana, bo { c asks Diver.paint(kelp) -> accepted }\nsettle\nexpect bo sees all(d in Diver: d.tint == kelp)": "",
-		"let n = roll(1..6)\nexpect server sees n >= 1 and n <= 6":                                                          "",
-		"leave bo\nwait 1 tick\nexpect bo sees 1 == 1":                                                                      "bo has left",
-		"cut bo\nback bo\nsettle\nexpect bo sees ana.Diver.hull == 65":                                                      "",
+		"expect bo sees ana.Diver.hull == 65":                         "",
+		"expect bo sees ana.Diver.hull == 66":                         "bo sees it otherwise",
+		"expect server sees count(d in Diver where d.hull > 64) == 2": "",
+		"expect server sees sum(d in Diver: d.hull) == 165":           "",
+		"expect everyone sees max(d in Diver: d.hull) == 100":         "",
+		"expect bo sees most(d in Diver: d.hull) == bo.Diver":         "",
+		"expect bo sees any(d in Diver where d.hull == 65)":           "",
+		"expect bo sees ana.Diver.air == 100":                         "bo does not have Diver.air",
+		"expect ana does not see bo.Diver.air":                        "",
+		"expect ana does not see bo.Diver.hull":                       "ana sees it: it is 100",
+		"expect bo heard 1 ana.Diver.used(patch)":                     "",
+		"expect bo heard 2 ana.Diver.used(patch)":                     "bo heard used 1 times, not 2",
+		"expect bo heard ana.Diver.used(tank)":                        "bo did not hear used",
+		"expect bo did not hear surfaced":                             "",
+		"expect bo did not hear used":                                 "bo heard used 1 times",
+		"expect bo noticed ana.Diver.hull from 100 to 65":             "",
+		"expect bo noticed ana.Diver.hull from 65 to 100":             "bo noticed hull",
+		"expect ana has 0 strikes":                                    "",
+		"expect ana has 1 strikes":                                    "ana has 0 strikes, not 1",
+		"expect ana is not expelled":                                  "",
+		"expect ana is expelled":                                      "ana is not expelled",
+		"expect ana logged \"nothing\"": "ana logged \"the dive is now in its " +
+			"dive\" last",
+		"expect bo got 0 bytes of Flare in 1s":                                                            "",
+		"expect bo got 3 bytes of Diver in 1s":                                                            "more than 3",
+		"expect everyone in step":                                                                         "",
+		"expect server sees ana.role == player and ana.name == \"ana\"":                                   "",
+		"expect server sees distance(ana.Diver.pos, vec(-30, 0)) == 0":                                    "",
+		"expect server sees Winch.owner == ana":                                                           "the server sees it otherwise",
+		"expect server sees one(d in Diver).hull == 3":                                                    "2 are there, not one",
+		"expect server sees ana.Diver.satchel[0] == 1":                                                    "has nothing at 0",
+		"expect server sees 1 + nothing == 2":                                                             "`+` does not go with 1 and nothing",
+		"ana asks Diver.use(patch) -> accepted":                                                           "",
+		"ana asks Diver.use(patch) -> denied \"not carried\"":                                             "it was accepted",
+		"bo asks Strongbox.guess(Strongbox.answer) -> accepted true":                                      "",
+		"bo asks Strongbox.guess(Strongbox.answer) -> accepted false":                                     "it replied true, not false",
+		"ana writes Diver.pos = vec(90, 0) -> accepted":                                                   "it was denied \"pace\"",
+		"ana releases Diver.kick":                                                                         "ana does not hold Diver.kick",
+		"join ana":                                                                                        "ana is in already",
+		"wait at most 3 ticks until bo sees ana.Diver.hull == 1":                                          "not within 3 ticks",
+		"let n = 1000\nset ana.Diver.hull = n":                                                            "hull: the value",
+		"give ana.Diver to bo":                                                                            "it always belongs to its client",
+		"repeat 3 { set ana.Diver.score = ana.Diver.score + 1 }\nexpect server sees ana.Diver.score == 3": "",
+		"for c in ana, bo { c asks Diver.paint(kelp) -> accepted }\nsettle\n" +
+			"expect bo sees all(d in Diver: d.tint == kelp)": "",
+		"let n = roll(1..6)\nexpect server sees n >= 1 and n <= 6":     "",
+		"leave bo\nwait 1 tick\nexpect bo sees 1 == 1":                 "bo has left",
+		"cut bo\nback bo\nsettle\nexpect bo sees ana.Diver.hull == 65": "",
 	} {
 		r := played(t, load(t, head+line+"\n")[0], Options{})
 		if wrong == "" {
@@ -149,7 +152,8 @@ func TestAFailureIsExplained(t *testing.T) {
 		t,
 		load(
 			t,
-			"drill \"d\"\nuse \"tidewreck.kam\" seed 5\nclients ana, bo\nset Dive.phase = dive\nset ana.Diver.hull = 40\nana asks Diver.use(patch)\nsettle\nexpect bo sees ana.Diver.hull == 70\n",
+			"drill \"d\"\nuse \"tidewreck.kam\" seed 5\nclients ana, bo\nset Dive.phase = dive\n"+
+				"set ana.Diver.hull = 40\nana asks Diver.use(patch)\nsettle\nexpect bo sees ana.Diver.hull == 70\n",
 		)[0],
 		Options{},
 	)
@@ -183,9 +187,11 @@ drill "d"
 use "none.kam"
 `, beside(nil))
 	for _, part := range []string{
-		"2:33: the contract has no setting `tide`", "3:20: the contract has no role `captain`", "4:15: Diver has no property `hulk`", "5:16: Diver has no request `vanish`",
+		"2:33: the contract has no setting `tide`", "3:20: the contract has no role `captain`", "4:15: Diver has no " +
+			"property `hulk`", "5:16: Diver has no request `vanish`",
 		"6:10: Diver.use has 1 arguments, not 0", "7:17: Diver has no hold `hull`", "8:19: nothing is called `pearl`", "9:1: no client is called `cleo`",
-		"10:28: there is no decision `refused`", "11:27: expected the end of this line", "12:17: the contract has no event `thunder`", "13:6: 33 ms is not a whole number of ticks", "14:1:", "15:7: another drill is called",
+		"10:28: there is no decision `refused`", "11:27: expected the end of this line", "12:17: the contract has " +
+			"no event `thunder`", "13:6: 33 ms is not a whole number of ticks", "14:1:", "15:7: another drill is called",
 	} {
 		assert.Contains(t, problems.Error(), part)
 	}
@@ -427,7 +433,9 @@ func TestLinksTakeTheirTime(t *testing.T) {
 		t,
 		load(
 			t,
-			"drill \"d\"\nuse \"tidewreck.kam\" seed 5\nlink bo delay 500ms\nclients ana, bo\nset ana.Diver.score = 3\nwait at most 20 ticks until ana sees ana.Diver.score == 3\nwait at most 20 ticks until bo sees ana.Diver.score == 3\n",
+			"drill \"d\"\nuse \"tidewreck.kam\" seed 5\nlink bo delay 500ms\nclients ana, bo\n"+
+				"set ana.Diver.score = 3\nwait at most 20 ticks until ana sees ana.Diver.score == 3\n"+
+				"wait at most 20 ticks until bo sees ana.Diver.score == 3\n",
 		)[0],
 		Options{},
 	)
@@ -476,16 +484,19 @@ entity Lamp { place: int 0..9; lit: int 0..9 = 0 }
 		return played(t, drills[0], Options{})
 	}
 	for text, message := range map[string]string{
-		"clients ana\nana asks Diver.drop()\nana asks Diver.drop()\nwait 1 tick\nana asks Diver.light(Lamp[2]) -> accepted\nsettle\nexpect ana sees Lamp[2].lit == 1 and Lamp[1].lit == 0": "",
-		"clients ana\nana asks Diver.drop()\nwait 1 tick\nana asks Diver.end_it(Lamp[1])\nwait 1 tick\nana asks Diver.light(Lamp[1])":                                                      "does not have Lamp[1]",
-		"clients ana\nexpect ana sees Lamp[0].lit == 0":                                                                          "they count from 1",
-		"join ana meanwhile\njoin bo meanwhile\nwait 1 tick\nexpect server sees count(c in clients) == 2":                        "",
-		"join ana meanwhile\nexpect server sees ana.Diver.lit == 0":                                                              "does not have",
-		"clients ana\nana presses Diver.grip\nwait 2s\nsettle\nexpect server sees not ana.Diver.grip":                            "",
-		"clients ana\nana holds Diver.grip\nwait 2s\nexpect server sees ana.Diver.grip\nana releases Diver.grip\nsettle":         "",
-		"clients ana\nana presses Diver.grip\nrepeat 4 { wait 500ms; ana renews Diver.grip }\nexpect server sees ana.Diver.grip": "",
-		"clients ana\nana renews Diver.grip":                                                                                     "does not hold",
-		"clients ana\nana skips 20\nana asks Diver.drop() -> accepted\nsettle\nexpect server sees count(Lamp) == 1":              "",
+		"clients ana\nana asks Diver.drop()\nana asks Diver.drop()\nwait 1 tick\n" +
+			"ana asks Diver.light(Lamp[2]) -> accepted\nsettle\nexpect ana sees Lamp[2].lit == 1 and Lamp[1].lit == 0": "",
+		"clients ana\nana asks Diver.drop()\nwait 1 tick\nana asks Diver.end_it(Lamp[1])\nwait 1 tick\n" +
+			"ana asks Diver.light(Lamp[1])": "does not have Lamp[1]",
+		"clients ana\nexpect ana sees Lamp[0].lit == 0":                                                                  "they count from 1",
+		"join ana meanwhile\njoin bo meanwhile\nwait 1 tick\nexpect server sees count(c in clients) == 2":                "",
+		"join ana meanwhile\nexpect server sees ana.Diver.lit == 0":                                                      "does not have",
+		"clients ana\nana presses Diver.grip\nwait 2s\nsettle\nexpect server sees not ana.Diver.grip":                    "",
+		"clients ana\nana holds Diver.grip\nwait 2s\nexpect server sees ana.Diver.grip\nana releases Diver.grip\nsettle": "",
+		"clients ana\nana presses Diver.grip\nrepeat 4 { wait 500ms; ana renews Diver.grip }\n" +
+			"expect server sees ana.Diver.grip": "",
+		"clients ana\nana renews Diver.grip": "does not hold",
+		"clients ana\nana skips 20\nana asks Diver.drop() -> accepted\nsettle\nexpect server sees count(Lamp) == 1": "",
 		// what arrived before it left is met
 		"clients ana, bo\nana asks Diver.drop()\nleave ana\nsettle\nexpect bo sees count(Lamp) == 1": "",
 	} {

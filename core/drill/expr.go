@@ -712,7 +712,8 @@ func (s *scope) call(n *syntax.Call, w want) node {
 		r.Text == "vec" && (len(args) < 2 || len(args) > 3) {
 		s.fail(
 			n.At, "unknown-name", fmt.Sprintf("a drill has no function `%s` with %d values", r.Text, len(args)),
-			"vec(x, y), distance(a, b), length(v), roll(a..b), exists(e), abs(n), now(), count(Kind), count(clients); in what is forged also json(text)",
+			"vec(x, y), distance(a, b), length(v), roll(a..b), exists(e), abs(n), now(), count(Kind), "+
+				"count(clients); in what is forged also json(text)",
 		)
 		return broken
 	}

@@ -53,7 +53,7 @@ func joined[T ~[]byte](list []T) string {
 	return strings.Join(parts, ", ")
 }
 
-func (h *history) keep(w *stage, step *session.Step) {
+func (h *history) keep(step *session.Step) {
 	causes := map[string]string{}
 	for i := range step.Decisions {
 		d := &step.Decisions[i]

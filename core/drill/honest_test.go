@@ -169,7 +169,8 @@ func TestHonestClientsAreNeverStruck(t *testing.T) {
 		return sum
 	}
 	t.Logf(
-		"%d requests of honest clients in %d random contracts and %d in Tidewreck, %d s each: %d strikes, %d clients out",
+		"%d requests of honest clients in %d random contracts and %d in Tidewreck, %d s each: %d strikes, %d "+
+			"clients out",
 		sum(sent[:runs]), runs, sent[runs], seconds, sum(struck), sum(thrown),
 	)
 }

@@ -255,7 +255,7 @@ func (w *stage) step() error {
 	}
 	step := w.session.Tick()
 	if w.history != nil {
-		w.history.keep(w, step)
+		w.history.keep(step)
 	}
 	w.failures(step)
 	for _, x := range step.Overtaken {

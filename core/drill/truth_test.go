@@ -100,7 +100,8 @@ func TestAnOvertakenWriteIsOvertaken(t *testing.T) {
 	)
 	playKiln(
 		t,
-		head+"ana writes Potter.pos = vec(1, 0) -> overtaken\nana writes Potter.pos = vec(0, 1) -> accepted\nsettle\nexpect bo sees ana.Potter.pos == vec(0, 1)",
+		head+"ana writes Potter.pos = vec(1, 0) -> overtaken\nana writes Potter.pos = vec(0, 1) -> accepted\n"+
+			"settle\nexpect bo sees ana.Potter.pos == vec(0, 1)",
 		"",
 	)
 	playKiln(t, head+"ana writes Potter.pos = vec(1, 0) -> overtaken", "it was accepted")
@@ -119,7 +120,8 @@ func TestWhatIsNotSeen(t *testing.T) {
 
 // A name that `let` gave stands for its own entity, also where another kind has a request or property of that name.
 func TestWhatLetNamesIsItself(t *testing.T) {
-	const head = "clients ana, bo\nana asks Potter.send(Cart, bo) -> accepted\nsettle\nlet c = one(c in Cart)\nlet same = c\n"
+	const head = "clients ana, bo\nana asks Potter.send(Cart, bo) -> accepted\nsettle\nlet c = one(c in Cart)\n" +
+		"let same = c\n"
 	playKiln(t, head+"bo asks c.tip(7) -> accepted\nsettle\nexpect server sees c.load == 7", "")
 	playKiln(t, head+"bo asks same.tip(7) -> accepted\nsettle\nexpect server sees c.load == 7", "")
 	playKiln(t, head+"bo asks same.tip_over() -> accepted\nsettle\nexpect server sees c.wheels == 0", "")
@@ -128,7 +130,8 @@ func TestWhatLetNamesIsItself(t *testing.T) {
 	playKiln(t, head+"leave bo\nsettle\nana asks same.tip(1) -> denied \"not the owner\"\nsettle", "")
 	playKiln(
 		t,
-		"clients ana, bo\nana asks Potter.send(Sled, bo)\nsettle\nlet s = one(s in Sled)\nlet same = s\nleave bo\nsettle\nana asks same.tip(1) -> denied \"no such entity\"",
+		"clients ana, bo\nana asks Potter.send(Sled, bo)\nsettle\nlet s = one(s in Sled)\nlet same = s\nleave bo\n"+
+			"settle\nana asks same.tip(1) -> denied \"no such entity\"",
 		"",
 	)
 	_, problems := Load(
@@ -141,10 +144,12 @@ func TestWhatLetNamesIsItself(t *testing.T) {
 // Settling ends when nothing is under way any more, what an expulsion sets off included, and takes no time when nothing
 // is.
 func TestSettlingEndsWithWhatItSetOff(t *testing.T) {
-	const expelled = "clients ana, bo\nana asks Potter.send(Sled, ana)\nsettle\nana asks Potter.pay(99)\nana asks Potter.pay(98)\nsettle\n"
+	const expelled = "clients ana, bo\nana asks Potter.send(Sled, ana)\nsettle\nana asks Potter.pay(99)\n" +
+		"ana asks Potter.pay(98)\nsettle\n"
 	playKiln(
 		t,
-		expelled+"expect ana is expelled\nexpect server sees Oven.lit == 2 and count(Sled) == 0\nexpect bo sees Oven.lit == 2\nexpect bo does not see Sled",
+		expelled+"expect ana is expelled\nexpect server sees Oven.lit == 2 and count(Sled) == 0\n"+
+			"expect bo sees Oven.lit == 2\nexpect bo does not see Sled",
 		"",
 	)
 	took := func(lines string) int64 { return playKiln(t, "clients ana, bo\n"+lines, "").Ticks }
@@ -221,7 +226,8 @@ func TestAHostIsAClientWithoutALink(t *testing.T) {
 	story := func(join string) string {
 		drills, problems := Load(
 			"kiln.drill",
-			"drill \"it\"\nuse \"kiln.kam\" seed 3\n"+join+"\njoin bo\nana asks Potter.pay(2)\nbo asks Potter.send(Cart, ana)\nwait 5 ticks\nset ana.Potter.coins = 1\nwait 5 ticks\n",
+			"drill \"it\"\nuse \"kiln.kam\" seed 3\n"+join+"\njoin bo\nana asks Potter.pay(2)\n"+
+				"bo asks Potter.send(Cart, ana)\nwait 5 ticks\nset ana.Potter.coins = 1\nwait 5 ticks\n",
 			beside(map[string]string{"kiln.kam": kiln}),
 		)
 		require.Empty(t, problems)
@@ -232,7 +238,8 @@ func TestAHostIsAClientWithoutALink(t *testing.T) {
 	assert.Equal(t, story("clients ana"), story("host ana"))
 	drills, problems := Load(
 		"kiln.drill",
-		"drill \"it\"\nuse \"kiln.kam\" seed 3\nhost ana\nana asks Potter.pay(1)\nwait 1 tick\nexpect ana sees ana.Potter.coins == 4\n",
+		"drill \"it\"\nuse \"kiln.kam\" seed 3\nhost ana\nana asks Potter.pay(1)\nwait 1 tick\n"+
+			"expect ana sees ana.Potter.coins == 4\n",
 		beside(map[string]string{"kiln.kam": kiln}),
 	)
 	require.Empty(t, problems)
@@ -246,23 +253,31 @@ func TestValuesInDrills(t *testing.T) {
 	const head = "clients ana, bo\n"
 	playKiln(
 		t,
-		head+"ana asks Potter.play(Tile(glaze = ash, heat = 9)) -> accepted\nsettle\nexpect ana sees ana.Potter.hand[0].heat == 9 and ana.Potter.hand[0] == Tile(glaze = ash, heat = 9)",
+		head+"ana asks Potter.play(Tile(glaze = ash, heat = 9)) -> accepted\nsettle\n"+
+			"expect ana sees ana.Potter.hand[0].heat == 9 and ana.Potter.hand[0] == Tile(glaze = ash, heat = 9)",
 		"",
 	)
 	playKiln(
 		t,
-		head+"set ana.Potter.hand = [Tile(glaze = slip, heat = 1), Tile(glaze = ash, heat = 2)]\nset ana.Potter.hand[1].heat = 3\nexpect server sees ana.Potter.hand[1] == Tile(glaze = ash, heat = 3) and ana.Potter.hand[0].heat == 1",
+		head+"set ana.Potter.hand = [Tile(glaze = slip, heat = 1), Tile(glaze = ash, heat = 2)]\n"+
+			"set ana.Potter.hand[1].heat = 3\nexpect server sees ana.Potter.hand[1] == Tile(glaze = ash, heat = 3) "+
+			"and ana.Potter.hand[0].heat == 1",
 		"",
 	)
 	playKiln(t, head+"set ana.Potter.hand[2].heat = 3", "has nothing at 2")
 	playKiln(
 		t,
-		head+"set ana.Potter.tally = [[\"tiles\", 4]]\nset ana.Potter.tally[\"tiles\"] = 5\nset ana.Potter.pos.y = 1.5\nexpect server sees ana.Potter.tally[\"tiles\"] == 5 and ana.Potter.pos == vec(0, 1.5)",
+		head+"set ana.Potter.tally = [[\"tiles\", 4]]\nset ana.Potter.tally[\"tiles\"] = 5\n"+
+			"set ana.Potter.pos.y = 1.5\nexpect server sees ana.Potter.tally[\"tiles\"] == 5 and ana.Potter.pos == "+
+			"vec(0, 1.5)",
 		"",
 	)
 	playKiln(
 		t,
-		head+"ana forges Potter.play(json(\"{\\\"glaze\\\": \\\"ash\\\", \\\"heat\\\": [1, null]}\")) -> malformed\nana forges Potter.play(Tile(glaze = \"mud\", heat = 1)) -> malformed\nana forges Potter.play(json(\"{\\\"glaze\\\":\\\"ash\\\",\\\"heat\\\":7}\")) -> accepted\nsettle\nexpect ana sees ana.Potter.hand.count() == 1",
+		head+"ana forges Potter.play(json(\"{\\\"glaze\\\": \\\"ash\\\", \\\"heat\\\": [1, null]}\")) -> malformed\n"+
+			"ana forges Potter.play(Tile(glaze = \"mud\", heat = 1)) -> malformed\n"+
+			"ana forges Potter.play(json(\"{\\\"glaze\\\":\\\"ash\\\",\\\"heat\\\":7}\")) -> accepted\nsettle\n"+
+			"expect ana sees ana.Potter.hand.count() == 1",
 		"",
 	)
 	playKiln(
@@ -270,13 +285,17 @@ func TestValuesInDrills(t *testing.T) {
 	)
 	playKiln(
 		t,
-		head+"wait 1s\nlet t = now()\nana asks Potter.at(now()) -> accepted true\nsettle\nwait 2s\nana asks Potter.at(t) -> accepted false\nana asks Potter.at(now() + 5s) -> denied \"not yet\"\nexpect server sees now() - t >= 2s and ana.Potter.born < t",
+		head+"wait 1s\nlet t = now()\nana asks Potter.at(now()) -> accepted true\nsettle\nwait 2s\n"+
+			"ana asks Potter.at(t) -> accepted false\nana asks Potter.at(now() + 5s) -> denied \"not yet\"\n"+
+			"expect server sees now() - t >= 2s and ana.Potter.born < t",
 		"",
 	)
 	playKiln(t, head+"set bo.Potter.coins = 9\nexpect server sees best(p in Potter: p.coins) == bo.Potter", "")
 	playKiln(
 		t,
-		head+"ana asks Potter.scribble([\"ash\", \"slip\"]) -> accepted\nsettle\nexpect bo sees ana.Potter.notes == [\"ash\", \"slip\"]\nset ana.Potter.notes = [\"x\"]\nexpect server sees ana.Potter.notes == [\"x\"]",
+		head+"ana asks Potter.scribble([\"ash\", \"slip\"]) -> accepted\nsettle\n"+
+			"expect bo sees ana.Potter.notes == [\"ash\", \"slip\"]\nset ana.Potter.notes = [\"x\"]\n"+
+			"expect server sees ana.Potter.notes == [\"x\"]",
 		"",
 	)
 	_, problems := Load("kiln.drill", `drill "it"
@@ -311,7 +330,9 @@ ana asks Potter.send(Kite, ana)
 func TestASteadyLinkIsNotStalled(t *testing.T) {
 	drills, problems := Load(
 		"kiln.drill",
-		"drill \"it\"\nuse \"kiln.kam\" seed 3\nclients ana\nlink ana steady\nset ana.Potter.coins = 9\nwait 1 tick\nexpect ana sees ana.Potter.coins == 9\nwait 3s\nset ana.Potter.coins = 8\nwait 1 tick\nexpect ana sees ana.Potter.coins == 8\n",
+		"drill \"it\"\nuse \"kiln.kam\" seed 3\nclients ana\nlink ana steady\nset ana.Potter.coins = 9\n"+
+			"wait 1 tick\nexpect ana sees ana.Potter.coins == 9\nwait 3s\nset ana.Potter.coins = 8\nwait 1 tick\n"+
+			"expect ana sees ana.Potter.coins == 8\n",
 		beside(map[string]string{"kiln.kam": kiln}),
 	)
 	require.Empty(t, problems)
@@ -339,7 +360,8 @@ func TestWhatAFailureShows(t *testing.T) {
 	assert.Equal(t, "5", r.Failure.Sheet[0].Value)
 	r = playKiln(
 		t,
-		"clients ana, bo\nana writes Potter.pos = vec(90, 0)\nbo holds ana.Potter.fan\nsettle\nexpect bo sees Oven.lit == 1",
+		"clients ana, bo\nana writes Potter.pos = vec(90, 0)\nbo holds ana.Potter.fan\nsettle\n"+
+			"expect bo sees Oven.lit == 1",
 		"bo sees it otherwise",
 	)
 	before := strings.Join(r.Failure.Before, "\n")
@@ -363,7 +385,8 @@ func TestExtraLinesThatChangeNothing(t *testing.T) {
 		require.NoError(t, err)
 		more := settles.ReplaceAllString(
 			string(raw),
-			"settle\nexpect everyone in step\nexpect server sees count(clients) >= 0\nsettle\nexpect everyone sees count(Diver) >= 0\nexpect everyone does not see Keeper\nsettle",
+			"settle\nexpect everyone in step\nexpect server sees count(clients) >= 0\nsettle\n"+
+				"expect everyone sees count(Diver) >= 0\nexpect everyone does not see Keeper\nsettle",
 		)
 		require.NotEqual(t, string(raw), more)
 		plain, problems := Load(name, string(raw), beside(nil))
@@ -386,13 +409,15 @@ func TestExtraLinesThatChangeNothing(t *testing.T) {
 
 // What a client has released it holds no more, and what is cut is not cut again.
 func TestWhatIsReleasedAndCut(t *testing.T) {
-	const held = "clients ana, bo\nana holds Potter.fan\nsettle\nexpect server sees ana.Potter.fan\nana releases Potter.fan\nsettle\nexpect server sees not ana.Potter.fan\n"
+	const held = "clients ana, bo\nana holds Potter.fan\nsettle\nexpect server sees ana.Potter.fan\n" +
+		"ana releases Potter.fan\nsettle\nexpect server sees not ana.Potter.fan\n"
 	playKiln(t, held+"wait 3s\nexpect server sees not ana.Potter.fan", "")
 	playKiln(t, held+"ana releases Potter.fan", "ana does not hold Potter.fan")
 	playKiln(t, held+"ana renews Potter.fan", "ana does not hold Potter.fan")
 	playKiln(
 		t,
-		"clients ana, bo\nana presses Potter.fan\nsettle\nana renews Potter.fan\nana renews Potter.fan\nana releases Potter.fan",
+		"clients ana, bo\nana presses Potter.fan\nsettle\nana renews Potter.fan\nana renews Potter.fan\n"+
+			"ana releases Potter.fan",
 		"",
 	)
 	playKiln(t, "clients ana, bo\ncut bo\ncut bo", "bo is cut already")
@@ -405,7 +430,8 @@ func TestWhatIsReleasedAndCut(t *testing.T) {
 func TestWhatALineCannotExpect(t *testing.T) {
 	_, problems := Load(
 		"kiln.drill",
-		"drill \"it\"\nuse \"kiln.kam\"\nclients ana\nlet h = one(h in Haul)\nexpect server heard paid\nana forges h.load(3)\nana forges h.tip(3)\n",
+		"drill \"it\"\nuse \"kiln.kam\"\nclients ana\nlet h = one(h in Haul)\nexpect server heard paid\n"+
+			"ana forges h.load(3)\nana forges h.tip(3)\n",
 		beside(map[string]string{"kiln.kam": kiln}),
 	)
 	require.Error(t, problems)

@@ -2,8 +2,9 @@ package findings
 
 import (
 	"fmt"
-	"kamerad.example/core/contract"
 	"slices"
+
+	"kamerad.example/core/contract"
 )
 
 // Class says how an audience finds its clients.
@@ -36,7 +37,8 @@ func (c *finder) costly() {
 			c.find(
 				"costly", a.At.Start, a.Cond.At,
 				fmt.Sprintf("`%s` has to be asked of each client and entity, in each tick", a.Name),
-				"compare one value of the viewer with one of the entity by `==`, or ask how near they are: those are found without asking",
+				"compare one value of the viewer with one of the entity by `==`, or ask how near they are: those "+
+					"are found without asking",
 			)
 		}
 	}
@@ -57,7 +59,7 @@ func (c *finder) costly() {
 	}
 }
 
-// moving finds the properties that change without anybody asking: by timers, on ticks, by writes of clients and by
+// Moving finds the properties that change without anybody asking: by timers, on ticks, by writes of clients and by
 // holds.
 func Moving(c *contract.Contract) map[*contract.Property]bool {
 	out := map[*contract.Property]bool{}
@@ -90,7 +92,7 @@ func Moving(c *contract.Contract) map[*contract.Property]bool {
 	return out
 }
 
-// class tells how the clients of an audience can be found.
+// ClassOf returns how the clients of an audience can be found.
 func ClassOf(a *contract.Named) Class {
 	viewer := func(x *contract.Expr) bool { return x.Op == contract.OpViewer }
 	if a.Cond == nil || a.Cond.Value == nil {

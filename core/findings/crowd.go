@@ -2,9 +2,10 @@ package findings
 
 import (
 	"fmt"
-	"kamerad.example/core/contract"
 	"slices"
 	"strings"
+
+	"kamerad.example/core/contract"
 )
 
 // sym names an entity or a client within one body, in such a way that two places with one name mean the same one. What
@@ -67,8 +68,9 @@ func (l *flows) coversTerm(c crowd, t term, rest crowd) bool {
 		case !a.but:
 			in = in || l.within(t, a)
 		case in:
-			apart := a.sort == contract.ToRole && (t.sort == contract.ToRole || t.sort == contract.ToClient) && t.role >= 0 && t.role != a.role ||
-				a.sort == contract.ToNobody
+			hasRole := t.sort == contract.ToRole || t.sort == contract.ToClient
+			apart := a.sort == contract.ToNobody ||
+				a.sort == contract.ToRole && hasRole && t.role >= 0 && t.role != a.role
 			// What both leave out is no difference.
 			also := slices.ContainsFunc(rest, func(b term) bool { return b.but && b.key() == a.key() }) &&
 				!slices.ContainsFunc(rest, func(b term) bool { return !b.but })

@@ -1,6 +1,6 @@
-// Package findings looks for the dangers that a right contract may have: where a secret leaks, what nothing guards, what
-// can never happen, what grows without end. Each kind of danger is a finding with a name, by which a declaration can
-// accept it.
+// Package findings looks for the dangers that a right contract may have: where a secret leaks, what nothing guards,
+// what can never happen, what grows without end. Each kind of danger is a finding with a name, by which a declaration
+// can accept it.
 //
 // Find holds everything against a contract that was checked. What a contract does, cause by cause, is what Causes
 // returns; the leak analysis behind it is in flow.go and leak.go.

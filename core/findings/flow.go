@@ -76,7 +76,7 @@ type fault struct {
 	mend  string // how not to fail
 }
 
-// cause is what was found out about one request, handler or timer.
+// Cause is what was found out about one request, handler or timer.
 type Cause struct {
 	Request   *contract.Request
 	Name      string // "Diver.use", "on join", "a timer of Diver"
@@ -468,7 +468,8 @@ func (f *flow) sink(l label, d dest) {
 	f.cause.dests = append(f.cause.dests, d)
 	if a := f.leaks(l, d); a != nil {
 		f.report("leak", f.decl, f.at, fmt.Sprintf("%s %s, and shows in %s", a.of, a.to, d.what),
-			"if they may learn it, say so where it is read: reveal(…); else keep it in something with the same audience")
+			"if they may learn it, say so where it is read: reveal(…); "+
+				"else keep it in something with the same audience")
 		return
 	}
 	if a := f.leaks(f.pc.with(f.exit), d); a != nil {
@@ -481,7 +482,8 @@ func (f *flow) sink(l label, d dest) {
 		f.report(
 			"leak", f.decl, f.at,
 			fmt.Sprintf("whether this happens depends on %s, which %s, and shows in %s", a.of, a.to, d.what),
-			"if they may learn it, say so where it is asked: reveal(…); else let it decide only what the same clients see",
+			"if they may learn it, say so where it is asked: reveal(…); else let it decide only what the same "+
+				"clients see",
 		)
 	}
 }
@@ -546,7 +548,8 @@ func (f *flow) mend(way string) string {
 	for i, s := range r.Head {
 		below := slices.ContainsFunc(r.Head[i+1:], func(s contract.Stmt) bool { return s.Op == contract.OpCheck })
 		if s.Op == contract.OpLet && s.At == f.at && below {
-			return "this `let` runs before the checks below it: put it behind the one that asks for what it needs; or " + way
+			return "this `let` runs before the checks below it: " +
+				"put it behind the one that asks for what it needs; or " + way
 		}
 	}
 	return way
@@ -583,6 +586,8 @@ func (f *flow) values(list []*contract.Expr) label {
 }
 
 // value reads an expression.
+//
+//nolint:funlen // It is one switch.
 func (f *flow) value(x *contract.Expr) val {
 	if x == nil {
 		return val{}
@@ -736,7 +741,8 @@ func (f *flow) value(x *contract.Expr) val {
 		if x.Name == "unit" || x.Name == "root" || x.Name == "turn" {
 			f.mayFail(
 				v.label,
-				"ask first that `"+x.Name+"` has a value there: that a vector has a length, or that a number is not below 0",
+				"ask first that `"+x.Name+"` has a value there: that a vector has a length, or that a number is not "+
+					"below 0",
 			)
 		}
 		return v
@@ -768,7 +774,8 @@ func (f *flow) fitsType(v val, x *contract.Expr, t *contract.Type) bool {
 		return !t.Counted() || v.ranged && v.low >= t.Real(t.Low) && v.high <= t.Real(t.High)
 	case contract.FormText:
 		return t.Max == 0 || x.Op == contract.OpConst || x.Type.String() == t.String()
-	case contract.FormVec2, contract.FormVec3, contract.FormRotation, contract.FormDirection, contract.FormList, contract.FormRecord, contract.FormMap:
+	case contract.FormVec2, contract.FormVec3, contract.FormRotation, contract.FormDirection, contract.FormList,
+		contract.FormRecord, contract.FormMap:
 		return t.Form != contract.FormDirection && !t.Counted() && t.Of == nil && t.Parts == nil ||
 			x.Op == contract.OpConst ||
 			x.Type.String() == t.String() && x.Op != contract.OpSteps

@@ -2,17 +2,18 @@ package findings
 
 import (
 	"fmt"
-	"kamerad.example/core/contract"
 	"regexp"
 	"slices"
 	"strings"
+
+	"kamerad.example/core/contract"
 )
 
 // guards looks at each request by itself: who may send it, what it checks, and how often it may come.
 func (c *finder) guards() {
 	quiet := silentFlows(c.Contract)
 	for _, r := range c.Contract.Requests {
-		open, anyone := openTo(r, c.Contract)
+		open, anyone := openTo(r)
 		if open && len(r.Checks) == 0 && len(r.Body) > 0 {
 			c.find(
 				"unguarded", r.At.Start, r.NameAt,
@@ -53,9 +54,9 @@ func (c *finder) guards() {
 	}
 }
 
-// open reports whether a request may come from more than its owner, and whether any client can come to send it: one with
-// the role that a client without a wish gets.
-func openTo(r *contract.Request, c *contract.Contract) (open, anyone bool) {
+// openTo reports whether a request may come from more than its owner, and whether any client can come to send it: one
+// with the role that a client without a wish gets.
+func openTo(r *contract.Request) (open, anyone bool) {
 	for _, w := range r.From {
 		switch {
 		case w.But:
@@ -202,7 +203,8 @@ func (c *finder) actsFor(r *contract.Request, argument func(x *contract.Expr) bo
 	for _, s := range r.Body {
 		contract.EachInside(&s, func(s *contract.Stmt) {
 			switch s.Op {
-			case contract.OpSet, contract.OpPut, contract.OpTake, contract.OpCut, contract.OpClear, contract.OpMove, contract.OpSplit:
+			case contract.OpSet, contract.OpPut, contract.OpTake, contract.OpCut, contract.OpClear, contract.OpMove,
+				contract.OpSplit:
 				for x := s.X; x.Container() != nil; x = x.Container() {
 					if x.Op == contract.OpAt && contract.Mentions(x.Args[1], argument) {
 						note("what is written is counted as that one's")

@@ -32,7 +32,7 @@ func (c *finder) things() {
 	c.costly()
 }
 
-// short reports whether each entity of a kind ends by itself after a while.
+// isShortLived reports whether each entity of a kind ends by itself after a while.
 func isShortLived(k *contract.Kind) bool {
 	return slices.ContainsFunc(k.Timers, func(t *contract.Timer) bool {
 		return t.After &&
@@ -76,7 +76,8 @@ func (c *finder) grows(p *contract.Piece, all []contract.Piece) {
 							"nothing bounds how many `%s` there come to be", k.Name,
 						),
 						fmt.Sprintf(
-							"ask first: `count(%s) < 20`; or let each end by itself, `after 6s { despawn self }`, and say a `limit`",
+							"ask first: `count(%s) < 20`; or let each end by itself, `after 6s { despawn self }`, "+
+								"and say a `limit`",
 							k.Name,
 						),
 					)
@@ -164,7 +165,8 @@ func (c *finder) fleeting(p *contract.Piece) {
 		uses := func(x *contract.Expr) bool { return x.Op == contract.OpLocal && x.Num == local && !x.Type.Holder() }
 		contract.EachStmt(p.Stmts, func(s *contract.Stmt) {
 			switch s.Op {
-			case contract.OpSet, contract.OpPut, contract.OpTake, contract.OpCut, contract.OpMove, contract.OpSplit, contract.OpSpawn, contract.OpRun, contract.OpGive:
+			case contract.OpSet, contract.OpPut, contract.OpTake, contract.OpCut, contract.OpMove, contract.OpSplit,
+				contract.OpSpawn, contract.OpRun, contract.OpGive:
 				found = found ||
 					slices.ContainsFunc(s.Exprs(), func(x *contract.Expr) bool { return contract.Mentions(x, uses) })
 			case contract.OpIf, contract.OpFor:
@@ -229,10 +231,12 @@ func (c *finder) fleeting(p *contract.Piece) {
 					c.find(
 						"fleeting", p.Offset, s.At,
 						fmt.Sprintf(
-							"`%s` of the event `%s` tells %s, and no property holds it: a client that joins later never learns it",
+							"`%s` of the event `%s` tells %s, and no property holds it: a client that joins later "+
+								"never learns it",
 							s.Event.Params[i].Name, s.Event.FullName(), from,
 						),
-						"let a property hold it, that those who are told can see; its change tells them, and a late client gets it at once",
+						"let a property hold it, that those who are told can see; its change tells them, and a late "+
+							"client gets it at once",
 					)
 				}
 			}

@@ -959,7 +959,7 @@ func (l *flows) request(r *contract.Request) {
 	}
 }
 
-// reachable reports whether anybody who may send a request may know of what it is for.
+// isReachable reports whether anybody who may send a request may know of what it is for.
 func isReachable(r *contract.Request) bool {
 	k := r.Kind
 	if k.To == contract.Nobody || k.To == contract.Owner && k.Per < 0 && !k.GivenAway {

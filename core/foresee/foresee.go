@@ -43,8 +43,8 @@ func New(o *contract.Outline) (*Foresight, error) {
 	return f, nil
 }
 
-// Denies returns which check of a request fails on a copy, by its place among the request's reasons; -1 when none does as
-// far as the client can know. The entity is that which the request is for, args are its arguments, of the declared
+// Denies returns which check of a request fails on a copy, by its place among the request's reasons; -1 when none does
+// as far as the client can know. The entity is that which the request is for, args are its arguments, of the declared
 // types.
 func (f *Foresight) Denies(
 	held *replicate.Copy, me int, o *contract.Outline, request string, entity uint32, args []contract.Value,

@@ -248,7 +248,7 @@ func (v *View) markSetsChanged(a *audience) {
 	a.version++
 }
 
-// admitEntering gives the entities that enter a set their slots, in the order of their numbers.
+// admitEntering returns the entities that enter a set their slots, in the order of their numbers.
 func (v *View) admitEntering(set *recipientSet) {
 	if len(set.entering) == 0 {
 		return

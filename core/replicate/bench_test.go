@@ -17,7 +17,8 @@ func BenchmarkEncode(b *testing.B) {
 		b.Run(fmt.Sprint(clients), func(b *testing.B) {
 			c, problems := compile.Load(
 				"rocks.kam",
-				"contract rocks language 1\nentity Rock { n: int 0..1000000 = 0 }\nshared Sea { on start { spawn Rock } }\n",
+				"contract rocks language 1\nentity Rock { n: int 0..1000000 = 0 }\n"+
+					"shared Sea { on start { spawn Rock } }\n",
 			)
 			require.NotNil(b, c, problems.Error())
 			w := world.New(c, nil)

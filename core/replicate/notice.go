@@ -35,6 +35,7 @@ const (
 // NoticeTypes returns all types of notices.
 func NoticeTypes() []NoticeType {
 	return []NoticeType{
-		ClientJoined, ClientLeft, EntitySpawned, EntityGone, OwnerChanged, BecameMine, FieldChanged, FieldLost, EventReceived,
+		ClientJoined, ClientLeft, EntitySpawned, EntityGone, OwnerChanged, BecameMine,
+		FieldChanged, FieldLost, EventReceived,
 	}
 }

@@ -181,9 +181,15 @@ func TestEachAudienceGetsItsShare(t *testing.T) {
 		property string
 		one, two string
 	}{
-		{"Open", 0, "n", "0", "0"}, {"Open", 0, "own", "hidden", "hidden"}, {"Open", 0, "hid", "hidden", "hidden"},
-		{"Hidden", 0, "n", "none", "none"}, {"Mine", 1, "n", "1", "none"}, {"Mine", 1, "hid", "hidden", "none"},
-		{"Body", 1, "n", "2", "2"}, {"Body", 1, "own", "3", "hidden"}, {"Body", 1, "hid", "hidden", "hidden"},
+		{"Open", 0, "n", "0", "0"},
+		{"Open", 0, "own", "hidden", "hidden"},
+		{"Open", 0, "hid", "hidden", "hidden"},
+		{"Hidden", 0, "n", "none", "none"},
+		{"Mine", 1, "n", "1", "none"},
+		{"Mine", 1, "hid", "hidden", "none"},
+		{"Body", 1, "n", "2", "2"},
+		{"Body", 1, "own", "3", "hidden"},
+		{"Body", 1, "hid", "hidden", "hidden"},
 		{"Body", 2, "own", "hidden", "3"},
 	} {
 		assert.Equal(t, c.one, b.held(1, c.kind, c.owner, c.property), "client 1: %s.%s", c.kind, c.property)

@@ -292,5 +292,7 @@ func (v *View) findNearbySets(u *viewer, a *audience, s *viewerSide) {
 		}
 	})
 	// The order is that of numbers that the client may know, and tells it nothing else.
-	slices.SortFunc(s.sets, func(a, b *recipientSet) int { return cmp.Compare(a.group.LowestNumber(), b.group.LowestNumber()) })
+	slices.SortFunc(
+		s.sets, func(a, b *recipientSet) int { return cmp.Compare(a.group.LowestNumber(), b.group.LowestNumber()) },
+	)
 }

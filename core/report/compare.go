@@ -4,9 +4,10 @@ import (
 	"bytes"
 	"encoding/json"
 	"fmt"
-	"kamerad.example/core/contract"
 	"slices"
 	"strings"
+
+	"kamerad.example/core/contract"
 )
 
 // Comparison says what differs between two versions of a contract.
@@ -81,7 +82,9 @@ func Compare(a, b *contract.Contract) *Comparison {
 		name string
 		x, y *contract.Body
 	}{
-		{"on join", a.OnJoin, b.OnJoin}, {"on lost", a.OnLost, b.OnLost}, {"on back", a.OnBack, b.OnBack},
+		{"on join", a.OnJoin, b.OnJoin},
+		{"on lost", a.OnLost, b.OnLost},
+		{"on back", a.OnBack, b.OnBack},
 		{"on leave", a.OnLeave, b.OnLeave},
 	} {
 		text := func(c *contract.Contract, b *contract.Body) string {
@@ -325,8 +328,12 @@ func clauseText(p *contract.Property) string {
 		there bool
 		words string
 	}{
-		{p.Clamped, "clamped"}, {p.Once, "once"}, {p.Keep, "keep"}, {p.Loose, "loose"},
-		{p.AtMost > 0, fmt.Sprintf("at most %d per second", p.AtMost)}, {p.Follows != nil, "follows"},
+		{p.Clamped, "clamped"},
+		{p.Once, "once"},
+		{p.Keep, "keep"},
+		{p.Loose, "loose"},
+		{p.AtMost > 0, fmt.Sprintf("at most %d per second", p.AtMost)},
+		{p.Follows != nil, "follows"},
 	} {
 		if clause.there {
 			out = append(out, clause.words)
@@ -400,7 +407,7 @@ func contractEvents(c *contract.Contract) []*contract.Event {
 	return slices.DeleteFunc(slices.Clone(c.Events), func(e *contract.Event) bool { return e.Kind != nil })
 }
 
-// words gives a piece of the source without its comments, and with one blank for any number.
+// sourceWords returns a piece of the source without its comments, and with one blank for any number.
 func sourceWords(c *contract.Contract, start, end int) string {
 	if start < 0 || end > len(c.Source.Text) || start >= end {
 		return ""

@@ -2,10 +2,11 @@ package report
 
 import (
 	"fmt"
-	"kamerad.example/core/contract"
-	"kamerad.example/core/findings"
 	mathbits "math/bits"
 	"slices"
+
+	"kamerad.example/core/contract"
+	"kamerad.example/core/findings"
 )
 
 // Cost is what a contract's values take on the wire, in packed bits, computed from the declared ranges alone. The most
@@ -60,14 +61,15 @@ type AskedAudience struct {
 	Class findings.Class `json:"class"`
 }
 
-// farther is how many bits more than a whole value its change may take: 12 for each number that changes by far more
-// than usual.
+// longestChange is how many bits more than a whole value its change may take: 12 for each number that changes by far
+// more than usual.
 func longestChange(p *contract.Property) int {
 	if p.Once || p.Loose || p.Moves() {
 		return 0
 	}
 	switch p.Type.Form {
-	case contract.FormInt, contract.FormReal, contract.FormDirection, contract.FormVec2, contract.FormVec3, contract.FormRotation:
+	case contract.FormInt, contract.FormReal, contract.FormDirection, contract.FormVec2, contract.FormVec3,
+		contract.FormRotation:
 		width := mathbits.Len64(uint64(p.Type.High) - uint64(p.Type.Low))
 		if width == 0 {
 			return 0
@@ -89,8 +91,8 @@ func paramBits(params []contract.Param) (most, typical int) {
 	return most, typical
 }
 
-// private reports whether there are clients who are told of an entity of the kind by themselves: its owner, or who is
-// near or asked for.
+// hasPrivate reports whether there are clients who are told of an entity of the kind by themselves: its owner, or who
+// is near or asked for.
 func hasPrivate(k *contract.Kind) bool {
 	if k.To == contract.Some || k.To == contract.Owner {
 		return true
@@ -107,45 +109,29 @@ const (
 	MaxCostEntities = 1_000_000
 )
 
-// Cost computes what the contract costs with so many clients and entities. A kind that is not named has as many as it
-// surely has: one if shared, one for each client if `per` a role, else 10. The error names a kind that does not exist,
-// or a number that is out of its range.
+// NewCost computes what the contract costs with so many clients and entities. A kind that is not named has as many as
+// it surely has: one if shared, one for each client if `per` a role, else 10. The error names a kind that does not
+// exist, or a number that is out of its range.
 func NewCost(c *contract.Contract, clients int, entities map[string]int) (*Cost, error) {
-	if clients < 1 || clients > MaxCostClients {
-		return nil, fmt.Errorf("compute the cost: %d clients; from 1 to %d", clients, MaxCostClients)
+	if err := checkAmounts(c, clients, entities); err != nil {
+		return nil, err
 	}
-	out := &Cost{
-		Clients:    clients,
-		TickRate:   c.TickRate,
-		Entities:   map[string]int{},
-		Properties: []CostRow{},
-		Requests:   []CostRow{},
-		Events:     []CostRow{},
-		Asked:      []AskedAudience{},
-		Kinds:      []MemoryRow{},
+	a := &costing{
+		contract: c,
+		clients:  clients,
+		moving:   findings.Moving(c),
+		out: &Cost{
+			Clients:    clients,
+			TickRate:   c.TickRate,
+			Entities:   map[string]int{},
+			Properties: []CostRow{},
+			Requests:   []CostRow{},
+			Events:     []CostRow{},
+			Asked:      []AskedAudience{},
+			Kinds:      []MemoryRow{},
+			Memory:     int64(clients) * contract.ClientMemory,
+		},
 	}
-	for name, n := range entities {
-		i := slices.IndexFunc(c.Kinds, func(k *contract.Kind) bool { return k.Name == name })
-		if i < 0 {
-			var known []string
-			for _, k := range c.Kinds {
-				known = append(known, k.Name)
-			}
-			return nil, fmt.Errorf("compute the cost: the contract has no kind %.60q; it has %v", name, known)
-		}
-		if n < 0 || n > MaxCostEntities {
-			return nil, fmt.Errorf("compute the cost: %d entities of %s; from 0 to %d", n, name, MaxCostEntities)
-		}
-		if c.Kinds[i].Shared && n != 1 || c.Kinds[i].Per >= 0 && n > clients {
-			return nil, fmt.Errorf(
-				"compute the cost: %d entities of %s; there is %s", n, name,
-				map[bool]string{true: "exactly one", false: "one for each client at most"}[c.Kinds[i].Shared],
-			)
-		}
-	}
-	out.Memory = int64(clients) * contract.ClientMemory
-	moving := findings.Moving(c)
-	var snapshot, most, typical int
 	for _, k := range c.Kinds {
 		n, given := entities[k.Name]
 		switch {
@@ -155,102 +141,161 @@ func NewCost(c *contract.Contract, clients int, entities map[string]int) (*Cost,
 		case k.Per >= 0:
 			n = clients
 		default:
-			n = 10
+			n = usualEntities
 		}
-		out.Entities[k.Name] = n
-		row := MemoryRow{Kind: k.Name, Count: n, Each: k.Memory()}
-		if hasPrivate(k) {
-			row.Client = contract.EntryMemory
-		}
-		out.Kinds = append(out.Kinds, row)
-		out.Memory += int64(n) * (row.Each + int64(clients)*row.Client)
-		// An entity is named by a slot of its audience; its spawn also tells its number, kind and owner.
-		slot := mathbits.Len(uint(max(n-1, 0))) + mathbits.Len(uint(len(c.Kinds)))
-		if k.To != contract.Nobody {
-			snapshot += n * (slot + 32 + 21)
-		}
-		for _, p := range k.Properties {
-			m, y := p.Type.Bits()
-			if p.To == contract.Nobody {
-				m = 0
-				y = 0
-			}
-			far := longestChange(p)
-			if p.To == contract.Nobody {
-				far = 0
-			}
-			to := c.ToText(p.To, p.Who)
-			if p.To == contract.Everyone {
-				to = c.ToText(k.To, k.Who)
-			}
-			out.Properties = append(out.Properties, CostRow{
-				Name:    k.Name + "." + p.Name,
-				To:      to,
-				Most:    m + far,
-				Typical: y,
-				Count:   n,
-			})
-			if p.To == contract.Nobody {
-				continue
-			}
-			count := n
-			if p.To == contract.Owner {
-				count = min(n, 1) // what belongs to one client
-			}
-			snapshot += count * m
-			which := mathbits.Len(uint(len(k.Properties)))
-			if !p.Once {
-				most += count * (slot + which + m + far)
-			}
-			if moving[p] {
-				typical += count * (slot + which + y)
-			}
-			if p.Follows != nil {
-				most -= count * (slot + which + m + far) // sent only when the truth strays from the rule
-			}
-		}
-		for _, r := range k.Requests {
-			m, y := paramBits(r.Params)
-			out.Requests = append(out.Requests, CostRow{
-				Name:    r.FullName(),
-				To:      c.WhoText(r.From),
-				Most:    m + 32 + 16,
-				Typical: y + slot + 8,
-			})
-		}
-		for _, e := range k.Events {
-			m, y := paramBits(e.Params)
-			out.Events = append(out.Events, CostRow{
-				Name:    e.FullName(),
-				Most:    m + 32 + 16,
-				Typical: y + 32 + 12,
-				Count:   n,
-			}) // its entity comes by its number
-			most += n * (m + 32 + 16)
-		}
-		ask := func(of string, to contract.Audience, who []contract.Who) {
-			for _, w := range who {
-				if to == contract.Some && w.Sort == contract.ToNamed {
-					out.Asked = append(
-						out.Asked, AskedAudience{of, c.ToText(to, who), clients * n, findings.ClassOf(w.Aud)},
-					)
-				}
-			}
-		}
-		ask(k.Name, k.To, k.Who)
-		for _, p := range k.Properties {
-			ask(k.Name+"."+p.Name, p.To, p.Who)
-		}
+		a.addKind(k, n)
 	}
 	for _, e := range c.Events {
 		if e.Kind == nil {
-			m, y := paramBits(e.Params)
-			out.Events = append(out.Events, CostRow{Name: e.FullName(), Most: m + 8, Typical: y + 8})
-			most += m + 8
+			whole, typical := paramBits(e.Params)
+			a.out.Events = append(a.out.Events, CostRow{
+				Name:    e.FullName(),
+				Most:    whole + indexBits,
+				Typical: typical + indexBits,
+			})
+			a.most += whole + indexBits
 		}
 	}
-	out.Snapshot = (snapshot + 7) / 8
-	out.Most = (most + 7) / 8
-	out.Typical = (typical + 7) / 8
-	return out, nil
+	a.out.Snapshot = (a.snapshot + 7) / 8
+	a.out.Most = (a.most + 7) / 8
+	a.out.Typical = (a.typical + 7) / 8
+	return a.out, nil
+}
+
+// checkAmounts returns what is wrong with the numbers of clients and entities that a cost is asked for.
+func checkAmounts(c *contract.Contract, clients int, entities map[string]int) error {
+	if clients < 1 || clients > MaxCostClients {
+		return fmt.Errorf("compute the cost: %d clients; from 1 to %d", clients, MaxCostClients)
+	}
+	for name, n := range entities {
+		i := slices.IndexFunc(c.Kinds, func(k *contract.Kind) bool { return k.Name == name })
+		if i < 0 {
+			var known []string
+			for _, k := range c.Kinds {
+				known = append(known, k.Name)
+			}
+			return fmt.Errorf("compute the cost: the contract has no kind %.60q; it has %v", name, known)
+		}
+		if n < 0 || n > MaxCostEntities {
+			return fmt.Errorf("compute the cost: %d entities of %s; from 0 to %d", n, name, MaxCostEntities)
+		}
+		switch k := c.Kinds[i]; {
+		case k.Shared && n != 1:
+			return fmt.Errorf("compute the cost: %d entities of %s; there is exactly one", n, name)
+		case k.Per >= 0 && n > clients:
+			return fmt.Errorf("compute the cost: %d entities of %s; there is one for each client at most", n, name)
+		}
+	}
+	return nil
+}
+
+// What messages take beside values, in bits.
+const (
+	numberBits  = 32 // an entity's number
+	headBits    = 21 // an entity's kind and owner, in a spawn
+	requestBits = 16 // a request's name and sequence number, or an event's name, at most
+	indexBits   = 8  // the same usually
+	eventBits   = 12 // an event of an entity usually, beside the entity's number
+)
+
+// usualEntities is how many entities of a kind there are taken to be when nothing says so.
+const usualEntities = 10
+
+// costing is a cost that is being computed. The sums are in bits.
+type costing struct {
+	contract *contract.Contract
+	clients  int
+	moving   map[*contract.Property]bool // properties that change without anybody asking
+	out      *Cost
+
+	snapshot, most, typical int
+}
+
+// addKind adds n entities of a kind.
+func (a *costing) addKind(k *contract.Kind, n int) {
+	a.out.Entities[k.Name] = n
+	row := MemoryRow{Kind: k.Name, Count: n, Each: k.Memory()}
+	if hasPrivate(k) {
+		row.Client = contract.EntryMemory
+	}
+	a.out.Kinds = append(a.out.Kinds, row)
+	a.out.Memory += int64(n) * (row.Each + int64(a.clients)*row.Client)
+
+	// An entity is named by a slot of its audience; its spawn also tells its number, kind and owner.
+	slot := mathbits.Len(uint(max(n-1, 0))) + mathbits.Len(uint(len(a.contract.Kinds)))
+	if k.To != contract.Nobody {
+		a.snapshot += n * (slot + numberBits + headBits)
+	}
+	for _, p := range k.Properties {
+		a.addProperty(k, p, n, slot)
+	}
+	for _, r := range k.Requests {
+		whole, typical := paramBits(r.Params)
+		a.out.Requests = append(a.out.Requests, CostRow{
+			Name:    r.FullName(),
+			To:      a.contract.WhoText(r.From),
+			Most:    whole + numberBits + requestBits,
+			Typical: typical + slot + indexBits,
+		})
+	}
+	for _, e := range k.Events { // its entity comes by its number
+		whole, typical := paramBits(e.Params)
+		a.out.Events = append(a.out.Events, CostRow{
+			Name:    e.FullName(),
+			Most:    whole + numberBits + requestBits,
+			Typical: typical + numberBits + eventBits,
+			Count:   n,
+		})
+		a.most += n * (whole + numberBits + requestBits)
+	}
+	a.addAsked(k.Name, k.To, k.Who, n)
+	for _, p := range k.Properties {
+		a.addAsked(k.Name+"."+p.Name, p.To, p.Who, n)
+	}
+}
+
+// addProperty adds a property of n entities, each of which takes so many bits to be named.
+func (a *costing) addProperty(k *contract.Kind, p *contract.Property, n, slot int) {
+	row := CostRow{Name: k.Name + "." + p.Name, To: a.contract.ToText(p.To, p.Who), Count: n}
+	if p.To == contract.Everyone {
+		row.To = a.contract.ToText(k.To, k.Who)
+	}
+	if p.To == contract.Nobody {
+		a.out.Properties = append(a.out.Properties, row)
+		return
+	}
+	whole, typical := p.Type.Bits()
+	row.Most = whole + longestChange(p)
+	row.Typical = typical
+	a.out.Properties = append(a.out.Properties, row)
+
+	count := n
+	if p.To == contract.Owner {
+		count = min(n, 1) // what belongs to one client
+	}
+	a.snapshot += count * whole
+	which := mathbits.Len(uint(len(k.Properties)))
+	if !p.Once {
+		a.most += count * (slot + which + row.Most)
+	}
+	if a.moving[p] {
+		a.typical += count * (slot + which + typical)
+	}
+	if p.Follows != nil {
+		a.most -= count * (slot + which + row.Most) // sent only when the truth strays from the rule
+	}
+}
+
+// addAsked adds the audiences of something that have to be asked for each client and each of n entities.
+func (a *costing) addAsked(of string, to contract.Audience, who []contract.Who, n int) {
+	for _, w := range who {
+		if to == contract.Some && w.Sort == contract.ToNamed {
+			a.out.Asked = append(a.out.Asked, AskedAudience{
+				Of:    of,
+				To:    a.contract.ToText(to, who),
+				Pairs: a.clients * n,
+				Class: findings.ClassOf(w.Aud),
+			})
+		}
+	}
 }

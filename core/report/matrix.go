@@ -6,11 +6,12 @@ package report
 import (
 	"cmp"
 	"fmt"
-	"kamerad.example/core/contract"
-	"kamerad.example/core/findings"
 	"maps"
 	"slices"
 	"strings"
+
+	"kamerad.example/core/contract"
+	"kamerad.example/core/findings"
 )
 
 // Matrix says of everything in a contract who sees it, who may change it and who may ask for it.
@@ -80,7 +81,7 @@ type MatrixEvent struct {
 	By     []string `json:"by"`
 }
 
-// Matrix computes the access matrix.
+// NewMatrix computes the access matrix.
 func NewMatrix(c *contract.Contract) *Matrix {
 	m := &Matrix{
 		Contract:   c.Name,
@@ -315,7 +316,7 @@ func least(a, b Access) Access {
 	return b
 }
 
-// access reports whether a viewer is among the clients of an audience of a kind's entity.
+// accessOf reports whether a viewer is among the clients of an audience of a kind's entity.
 func accessOf(c *contract.Contract, k *contract.Kind, to contract.Audience, who []contract.Who, v Viewer) Access {
 	switch {
 	case to == contract.Everyone:

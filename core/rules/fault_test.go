@@ -53,7 +53,8 @@ var wildSteps = []string{
 	"friend.n -= 3", "friend.satchel.put(patch); friend.satchel.move(satchel, patch)", "spawn Eel { hull = y }", "let eNUM = spawn Eel { hull = 2; rider = self }; eNUM.owner_name = words",
 	"for e in Eel { e.hull += 1 }", "for e in Eel where e.hull > 3 { despawn e }", "despawn first(e in Eel)", "give Winch to caller", "give Winch to server", "Winch.turns += y",
 	"Winch.log_of.put(words)", "caller.role = spectator", "tell everyone rung(self, at)", "tell caller rung(friend, at)", `log everyone "{n} of {words}"`, `expel caller "riot"`,
-	"after 100ms do later(y)", "do later(x)", "if x > y { n = 1 } else { tight -= 2 }", "match x { 0, 1 { n = 0 } else { at = -at } }", "for i in [1, 2, 3] { n += i }", "n = n / (x - y)",
+	"after 100ms do later(y)", "do later(x)", "if x > y { n = 1 } else { tight -= 2 }", "match x { 0, 1 { n = 0 } " +
+		"else { at = -at } }", "for i in [1, 2, 3] { n += i }", "n = n / (x - y)",
 	"satchel.clear()", "bag.clear()", "if tide > 2 { return }", `deny "no"`,
 }
 

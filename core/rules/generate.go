@@ -50,11 +50,11 @@ type whoCode struct {
 	who []who
 }
 
-// Compile turns all heads and bodies of a contract into code. The error names a line that needs more than the machine
+// Generate turns all heads and bodies of a contract into code. The error names a line that needs more than the machine
 // has.
 func Generate(c *contract.Contract) (*Program, error) { return generate(c, false) }
 
-// CompileTraced is Compile for a machine that also tells what was revealed, and to whom: see Machine.Reveals. The code
+// GenerateTraced is Compile for a machine that also tells what was revealed, and to whom: see Machine.Reveals. The code
 // is slower and takes more steps.
 func GenerateTraced(c *contract.Contract) (*Program, error) { return generate(c, true) }
 
@@ -68,7 +68,8 @@ func generate(c *contract.Contract, traced bool) (p *Program, err error) {
 			}
 			p = nil
 			err = fmt.Errorf(
-				"compile line %d of %s: what is computed here at once needs more than %d numbers; give parts of it names with `let`",
+				"compile line %d of %s: what is computed here at once needs more than %d numbers; give parts of it "+
+					"names with `let`",
 				long.line, c.Name, registers,
 			)
 		}
@@ -274,7 +275,7 @@ func (g *compiler) within(register int) int {
 	return register
 }
 
-// spend gives back the registers that were handed out since it was called.
+// spend returns back the registers that were handed out since it was called.
 func (g *compiler) spend() func() {
 	nums := g.usedNums
 	ents := g.usedEnts
@@ -335,7 +336,8 @@ func readsOf(x *contract.Expr, lets map[int64]*contract.Expr, out []*contract.Ex
 		if v := lets[x.Num]; v != nil && !x.Type.Holder() {
 			return readsOf(v, lets, out)
 		}
-	case contract.OpGet, contract.OpSince, contract.OpPath, contract.OpQuery, contract.OpCallFn, contract.OpEntityOf, contract.OpOwner, contract.OpRole, contract.OpExists:
+	case contract.OpGet, contract.OpSince, contract.OpPath, contract.OpQuery, contract.OpCallFn, contract.OpEntityOf,
+		contract.OpOwner, contract.OpRole, contract.OpExists:
 		out = append(out, x)
 		if x.Op == contract.OpQuery {
 			return out
@@ -704,6 +706,8 @@ func (g *compiler) loop(q *contract.Query) (start, next int) {
 }
 
 // query compiles a query into registers from dst.
+//
+//nolint:funlen // It is one switch.
 func (g *compiler) query(x *contract.Expr, dst int) {
 	q := x.Query
 	width := x.Type.Width()
@@ -1050,6 +1054,8 @@ var realArithmetic = map[contract.Op]op{
 }
 
 // into computes a value into registers from dst.
+//
+//nolint:funlen // It is one switch.
 func (g *compiler) into(x *contract.Expr, dst int) {
 	defer g.spend()()
 	a := uint16(dst)
@@ -1350,11 +1356,13 @@ func (g *compiler) arithmetic(x *contract.Expr, dst uint16) {
 // comparison is a comparison in the machine's forms; the one with the operands exchanged, and the opposite.
 var (
 	exchanged = map[contract.Op]contract.Op{
-		contract.OpEq: contract.OpEq, contract.OpNe: contract.OpNe, contract.OpLt: contract.OpGt, contract.OpLe: contract.OpGe,
+		contract.OpEq: contract.OpEq, contract.OpNe: contract.OpNe, contract.OpLt: contract.OpGt,
+		contract.OpLe: contract.OpGe,
 		contract.OpGt: contract.OpLt, contract.OpGe: contract.OpLe,
 	}
 	opposite = map[contract.Op]contract.Op{
-		contract.OpEq: contract.OpNe, contract.OpNe: contract.OpEq, contract.OpLt: contract.OpGe, contract.OpGe: contract.OpLt,
+		contract.OpEq: contract.OpNe, contract.OpNe: contract.OpEq, contract.OpLt: contract.OpGe,
+		contract.OpGe: contract.OpLt,
 		contract.OpLe: contract.OpGt, contract.OpGt: contract.OpLe,
 	}
 	withRegister = map[contract.Op]op{
@@ -1364,7 +1372,8 @@ var (
 		contract.OpLe: opLe,
 	}
 	withConst = map[contract.Op]op{
-		contract.OpEq: opEqK, contract.OpNe: opNeK, contract.OpLt: opLtK, contract.OpLe: opLeK, contract.OpGt: opGtK, contract.OpGe: opGeK,
+		contract.OpEq: opEqK, contract.OpNe: opNeK, contract.OpLt: opLtK, contract.OpLe: opLeK, contract.OpGt: opGtK,
+		contract.OpGe: opGeK,
 	}
 )
 
@@ -1425,7 +1434,9 @@ func alike(a, b *contract.Expr) bool {
 		return false
 	}
 	switch a.Op {
-	case contract.OpConst, contract.OpLocal, contract.OpSelf, contract.OpShared, contract.OpGet, contract.OpAdd, contract.OpSub, contract.OpMul, contract.OpReal, contract.OpFromInt, contract.OpNeg, contract.OpCaller, contract.OpEntityOf:
+	case contract.OpConst, contract.OpLocal, contract.OpSelf, contract.OpShared, contract.OpGet, contract.OpAdd,
+		contract.OpSub, contract.OpMul, contract.OpReal, contract.OpFromInt, contract.OpNeg, contract.OpCaller,
+		contract.OpEntityOf:
 	default:
 		return false
 	}

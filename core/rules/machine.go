@@ -47,7 +47,7 @@ const maxReveals = 10_000
 
 // Machine is the state of one run. It is made once for a session and used for one run after the other.
 type Machine struct {
-	warmth  int64 // see world.Warm
+	warmth  int64 // see world.Prefetch
 	World   *world.World
 	Cause   Cause          // of the next run; set by the caller
 	Told    []Told         // by the present run; the caller empties it with Told[:0], so that its memory is used again
@@ -255,9 +255,13 @@ func (m *Machine) own(client *world.Client) *Outcome {
 	return nil
 }
 
-// Lost, Back and Leave run the handlers for a client whose connection is gone, is there again, or whose seat ends.
-func (m *Machine) Lost(client int) *Outcome  { return m.of(m.program.lost, client) }
-func (m *Machine) Back(client int) *Outcome  { return m.of(m.program.back, client) }
+// Lost runs `on lost` for a client whose connection is gone.
+func (m *Machine) Lost(client int) *Outcome { return m.of(m.program.lost, client) }
+
+// Back runs `on back` for a client whose connection is there again.
+func (m *Machine) Back(client int) *Outcome { return m.of(m.program.back, client) }
+
+// Leave runs `on leave` for a client whose seat ends.
 func (m *Machine) Leave(client int) *Outcome { return m.of(m.program.leave, client) }
 
 func (m *Machine) of(c *code, client int) *Outcome {
@@ -295,8 +299,8 @@ func (m *Machine) Writer(e *world.Entity, p *contract.Property) (client int, ok 
 	return n, n > 0
 }
 
-// Pace returns what a client's write of a property costs, and Obeys whether the property's rule allows it. slots are the
-// new value's; a price that cannot be computed is more than any budget.
+// Pace returns what a client's write of a property costs, and Obeys whether the property's rule allows it. slots are
+// the new value's; a price that cannot be computed is more than any budget.
 func (m *Machine) Pace(e *world.Entity, p *contract.Property, slots []int64) float64 {
 	if m.write(m.program.kinds[e.Kind.Index].props[p.Index].pace, e, p, slots) != nil {
 		return math.Inf(1)
@@ -360,7 +364,8 @@ func (m *Machine) rounds() *Outcome {
 					File:    c.file,
 					Line:    int(c.lines[0]),
 					Reason: fmt.Sprintf(
-						"`on change %s` would run in a round after the %dth; does it set itself off?", t.Entity.Kind.Properties[t.Property].Name, maxRounds),
+						"`on change %s` would run in a round after the %dth; does it set itself off?",
+						t.Entity.Kind.Properties[t.Property].Name, maxRounds),
 				}
 				return &m.outcome
 			}
@@ -542,6 +547,8 @@ func truth(b bool) int64 {
 
 // exec runs code until it ends, and gives the instruction that ended it. row is the row of self. Nothing is worded
 // here: a call with values in it would cost every instruction its registers.
+//
+//nolint:funlen // It is one switch.
 func (m *Machine) exec(f *frame, depth int, ins []ins, row []int64, c *code) (at int, how end) {
 	r := &f.nums
 	ents := &f.entities

@@ -58,7 +58,8 @@ func (m *Machine) list(f *frame, a *addr) ([]int64, end) {
 // fits holds a value's slots against its type.
 func (m *Machine) fits(t *contract.Type, slots []int64) error {
 	switch t.Form {
-	case contract.FormBool, contract.FormEnum, contract.FormEntity, contract.FormClient, contract.FormKind, contract.FormTime, contract.FormInstant, contract.FormRole:
+	case contract.FormBool, contract.FormEnum, contract.FormEntity, contract.FormClient, contract.FormKind,
+		contract.FormTime, contract.FormInstant, contract.FormRole:
 		return nil
 	case contract.FormInt:
 		if (t.Low != 0 || t.High != 0) && !t.Within(slots[0]) {
@@ -114,6 +115,8 @@ func (m *Machine) operand(f *frame, o *operand) ([]int64, end) {
 }
 
 // rare runs the instructions that cost more than their dispatch.
+//
+//nolint:funlen // It is one switch.
 func (m *Machine) rare(f *frame, depth int, c *code, in *ins) end {
 	r := &f.nums
 	a := int(uint8(in.a))
@@ -465,7 +468,7 @@ func (m *Machine) holder(f *frame, h *holder, out *int64) end {
 	t := h.on.typ
 	slots = slots[offset : offset+t.Width()]
 	arg := func(i int) int64 { return f.nums[h.args[i]] }
-	wide := func(i int) []int64 { return f.nums[h.args[i] : h.args[i]+t.Of.Width()] }
+	wide := func() []int64 { return f.nums[h.args[0] : h.args[0]+t.Of.Width()] }
 	place := world.Place{
 		Entity:   e,
 		Property: prop,
@@ -479,7 +482,7 @@ func (m *Machine) holder(f *frame, h *holder, out *int64) end {
 		case stacks:
 			*out = truth(world.HasStack(slots, arg(0)) >= arg(1))
 		case list:
-			*out = truth(world.FindInList(t, slots, wide(0)) >= 0)
+			*out = truth(world.FindInList(t, slots, wide()) >= 0)
 		default:
 			_, found := m.World.FindInMap(t, slots, arg(0))
 			*out = truth(found)
@@ -495,12 +498,12 @@ func (m *Machine) holder(f *frame, h *holder, out *int64) end {
 			*out = world.StackRoom(slots, arg(0), t.Each)
 		}
 	case contract.OpFind:
-		*out = world.FindInList(t, slots, wide(0))
+		*out = world.FindInList(t, slots, wide())
 	case contract.OpPut:
 		if stacks {
 			err = m.World.PutStack(place, arg(0), arg(1))
-		} else if err = m.fits(t.Of, wide(0)); err == nil {
-			err = m.World.PutInList(place, wide(0))
+		} else if err = m.fits(t.Of, wide()); err == nil {
+			err = m.World.PutInList(place, wide())
 		} else {
 			err = fmt.Errorf("%s cannot hold %w", place, err)
 		}
@@ -509,7 +512,7 @@ func (m *Machine) holder(f *frame, h *holder, out *int64) end {
 		case stacks:
 			err = m.World.TakeStack(place, arg(0), arg(1))
 		case list:
-			if i := world.FindInList(t, slots, wide(0)); i >= 0 {
+			if i := world.FindInList(t, slots, wide()); i >= 0 {
 				err = m.World.CutFromList(place, i)
 			} else {
 				err = fmt.Errorf("%s does not hold what is taken", place)
@@ -743,7 +746,8 @@ func (m *Machine) delay(f *frame, call *call, on *world.Entity, ticks int64) end
 // noRoom says that a session has no memory left for something.
 func (m *Machine) noRoom(what string) string {
 	return fmt.Sprintf(
-		"there is no memory for %s: %d entities, the actions of them that wait, and what clients are told of them take "+
+		"there is no memory for %s: %d entities, the actions of them that wait, "+
+			"and what clients are told of them take "+
 			"nearly all of the session's %d MB", what, len(m.World.Entities()), m.World.MaxMemory>>20,
 	)
 }

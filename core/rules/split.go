@@ -95,14 +95,15 @@ func split(a *contract.Named, body func(b *contract.Body) *code) *splitCode {
 	return out
 }
 
-// Splits reports whether the members of an audience are found by keys, and whether by nearness as well; else each pair of
-// client and entity has to be asked.
+// Splits reports whether the members of an audience are found by keys, and whether by nearness as well; else each pair
+// of client and entity has to be asked.
 func (m *Machine) Splits(a *contract.Named) (keys, near bool) {
 	s := m.program.splits[a.Index]
 	return s != nil, s != nil && s.radius != nil
 }
 
-// Radius returns how near the members of an audience are; ok is false when that cannot be computed, so that it has none.
+// Radius returns how near the members of an audience are; ok is false when that cannot be computed, so that it has
+// none.
 func (m *Machine) Radius(a *contract.Named) (radius float64, ok bool) {
 	m.begin(0)
 	if m.run(m.program.splits[a.Index].radius, 0, nil) != nil {

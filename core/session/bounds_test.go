@@ -184,7 +184,8 @@ func TestNothingIsKeptOfEntitiesThatAreGone(t *testing.T) {
 func TestAllThatIsUndecidedMayComeInOneTick(t *testing.T) {
 	g := open(
 		t,
-		"contract bells language 1\nroles player\nshared Bell { rung: int 0..999 = 0\n request ring() from player { rung += 1 } }",
+		"contract bells language 1\nroles player\nshared Bell { rung: int 0..999 = 0\n"+
+			" request ring() from player { rung += 1 } }",
 	)
 	ana := g.join("Ana", "")
 	g.tick()

@@ -148,7 +148,8 @@ func TestASeatLeavesNothingToTheNext(t *testing.T) {
 func TestALimitOverAMinute(t *testing.T) {
 	c, problems := compile.Load(
 		"bell.kam",
-		"contract bell language 1\nshared Bell { rung: int 0..9999 = 0\n  request ring() from everyone limit 5 per second { rung += 1 } }\n",
+		"contract bell language 1\nshared Bell { rung: int 0..9999 = 0\n"+
+			"  request ring() from everyone limit 5 per second { rung += 1 } }\n",
 	)
 	require.NotNil(t, c, problems)
 	for seed := range uint64(20) {

@@ -15,7 +15,8 @@ import (
 
 // reply runs a request that computes something and gives what it replied, or why it did not.
 func reply(t *testing.T, declarations, body, result string) string {
-	text := "contract thing language 1\nroles player, spectator\n" + declarations + "\nshared Probe {\n  request try(who: client) -> " + result + " from everyone {\n" + body + "\n  }\n}"
+	text := "contract thing language 1\nroles player, spectator\n" + declarations + "\nshared Probe {\n" +
+		"  request try(who: client) -> " + result + " from everyone {\n" + body + "\n  }\n}"
 	c, problems := compile.Load("thing.kam", text)
 	require.NotNil(t, c, "%s\n%s", problems.Error(), text)
 	g := open(t, text)
@@ -108,7 +109,8 @@ func TestTheLanguageComputes(t *testing.T) {
 		{"reply marks[2].worth", "int 0..99", "faulted: the list `a list` has 2 values: there is none at 2"},
 		{"reply caller.Diver.mark.at.y", "real -99..99 step 0.5", "1"},
 		{
-			"let d = caller.Diver; d.bag.put(4); d.bag.put(6); d.bag[0] = 5; d.bag[1] += 1; reply d.bag[0] * 10 + d.bag[1] + d.bag.room()",
+			"let d = caller.Diver; d.bag.put(4); d.bag.put(6); d.bag[0] = 5; d.bag[1] += 1; reply d.bag[0] * 10 + " +
+				"d.bag[1] + d.bag.room()",
 			"int 0..99", "58",
 		},
 		{
@@ -116,7 +118,8 @@ func TestTheLanguageComputes(t *testing.T) {
 			"faulted: Diver.bag is full: it holds at most 3 values",
 		},
 		{
-			"let d = caller.Diver; d.bag = [1, 2, 3]; d.bag.take(2); d.bag.cut(0); reply d.bag.count() * 10 + d.bag[0] + d.bag.find(9)",
+			"let d = caller.Diver; d.bag = [1, 2, 3]; d.bag.take(2); d.bag.cut(0); reply d.bag.count() * 10 + " +
+				"d.bag[0] + d.bag.find(9)",
 			"int 0..99", "12",
 		},
 		{
@@ -124,15 +127,18 @@ func TestTheLanguageComputes(t *testing.T) {
 			"faulted: Diver.bag cannot become 13, which is no int 0..9",
 		},
 		{
-			"let d = caller.Diver; d.bag = [3, 1]; d.bag.move(who.Diver.bag, 3); reply d.bag.count() * 10 + who.Diver.bag[0]",
+			"let d = caller.Diver; d.bag = [3, 1]; d.bag.move(who.Diver.bag, 3); reply d.bag.count() * 10 + " +
+				"who.Diver.bag[0]",
 			"int 0..99", "13",
 		},
 		{
-			"let d = caller.Diver; d.seen[\"reef\"] = 3; d.seen[\"hull\"] = 4; d.seen[\"reef\"] += 2; let out = sum(k in d.seen: d.seen[k]); reply out",
+			"let d = caller.Diver; d.seen[\"reef\"] = 3; d.seen[\"hull\"] = 4; d.seen[\"reef\"] += 2; let out = " +
+				"sum(k in d.seen: d.seen[k]); reply out",
 			"int 0..99", "9",
 		},
 		{
-			"let d = caller.Diver; d.seen[\"a\"] = 1; d.seen.take(\"a\"); if d.seen.has(\"a\") { reply 1 } else { reply d.seen.room() }",
+			"let d = caller.Diver; d.seen[\"a\"] = 1; d.seen.take(\"a\"); if d.seen.has(\"a\") { reply 1 } else { " +
+				"reply d.seen.room() }",
 			"int 0..99", "3",
 		},
 		{"reply caller.Diver.seen[\"none\"]", "int 0..99", "faulted: the map `seen` does not have the key \"none\""},
@@ -167,11 +173,13 @@ func TestTheLanguageComputes(t *testing.T) {
 			"faulted: `hull` is reached through nothing: there is no such entity",
 		},
 		{
-			"for n in [1, 2, 3, 4] { spawn Eel { pos = vec(n, 0) } }; for e in Eel { if e.pos.x > 2 { despawn e } }; reply count(Eel)",
+			"for n in [1, 2, 3, 4] { spawn Eel { pos = vec(n, 0) } }; for e in Eel { if e.pos.x > 2 { despawn e } " +
+				"}; reply count(Eel)",
 			"int 0..99", "2",
 		},
 		{
-			"for n in [1, 2, 3] { spawn Eel { pos = vec(n, 0) } }; for e in Eel { for f in Eel where f != e { despawn f } }; reply count(Eel)",
+			"for n in [1, 2, 3] { spawn Eel { pos = vec(n, 0) } }; for e in Eel { for f in Eel where f != e { " +
+				"despawn f } }; reply count(Eel)",
 			"int 0..99", "1",
 		},
 		{

@@ -50,24 +50,32 @@ func TestMemoryIsNotMoreThanTold(t *testing.T) {
 		return b.String()
 	}
 	kinds := map[string]string{
-		"one property":         "entity Rock { n: int 0..9 = 0 }",
-		"ten properties":       "entity Rock { " + properties(10) + " }",
-		"sixty properties":     "entity Rock { " + properties(60) + " }",
-		"near":                 near + "entity Rock to near(self) { pos: vec2 -99..99 step 0.1 = vec(0, 0) }",
-		"asked":                asked + "entity Rock to even(self) { n: int 0..9 = 0 }",
-		"asked, with a list":   asked + "entity Rock { n: int 0..9 = 0; l: list<int 0..9> max 100 = [1, 2, 3] to even(self) }",
-		"an owner's":           "entity Rock { n: int 0..9 = 0 to owner }",
-		"hidden":               "entity Rock to nobody { n: int 0..9 = 0 }",
-		"a list":               "entity Rock { l: list<int 0..9> max 100 = [1, 2, 3] }",
-		"a short list":         "entity Rock { l: list<int 0..9> max 3 = [1, 2, 3] }",
-		"a full list":          "entity Rock { l: list<int 0..9999> max 30 = [1000, 2000, 3000, 4000, 5000, 6000, 7000, 8000, 9000, 1000, 2000, 3000, 4000, 5000, 6000, 7000, 8000, 9000, 1000, 2000, 3000, 4000, 5000, 6000, 7000, 8000, 9000, 1, 2, 3] }",
-		"references":           "entity Rock { l: list<ref Diver> max 20 = [] }",
-		"a text":               "entity Rock { l: text max 200 = \"\" \n on spawn { l = \"abc\" } }",
-		"a moving one":         "entity Rock { vel: vec2 -9..9 step 0.1 = vec(1, 1); pos: vec2 -999..999 step 0.1 = vec(0, 0) follows vel }",
-		"an action that waits": "entity Rock { n: int 0..9 = 0 \n action grow() { n = 1 } \n on spawn { after 1min do grow() } }",
-		"many that wait":       "entity Rock { n: int 0..9 = 0 \n action grow() { n = 1 } \n on spawn { for i in [1, 2, 3, 4, 5, 6, 7, 8, 9] { after 1min do grow() } } }",
-		"a text that waits":    "entity Rock { n: int 0..9 = 0 \n action say(s: text max 100) { n = 1; if s == \"a\" { n = 2 } } \n on spawn { after 1min do say(\"abc\") } }",
-		"a pace":               "entity Rock { n: int 0..9 = 0 at most 2 per second }",
+		"one property":     "entity Rock { n: int 0..9 = 0 }",
+		"ten properties":   "entity Rock { " + properties(10) + " }",
+		"sixty properties": "entity Rock { " + properties(60) + " }",
+		"near":             near + "entity Rock to near(self) { pos: vec2 -99..99 step 0.1 = vec(0, 0) }",
+		"asked":            asked + "entity Rock to even(self) { n: int 0..9 = 0 }",
+		"asked, with a list": asked + "entity Rock { n: int 0..9 = 0; l: list<int 0..9> max 100 = [1, 2, 3] to " +
+			"even(self) }",
+		"an owner's":   "entity Rock { n: int 0..9 = 0 to owner }",
+		"hidden":       "entity Rock to nobody { n: int 0..9 = 0 }",
+		"a list":       "entity Rock { l: list<int 0..9> max 100 = [1, 2, 3] }",
+		"a short list": "entity Rock { l: list<int 0..9> max 3 = [1, 2, 3] }",
+		"a full list": "entity Rock { l: list<int 0..9999> max 30 = [1000, 2000, 3000, 4000, 5000, 6000, " +
+			"7000, 8000, 9000, 1000, 2000, 3000, 4000, 5000, 6000, 7000, 8000, 9000, 1000, 2000, 3000, 4000, 5000, " +
+			"6000, 7000, 8000, 9000, 1, 2, 3] }",
+		"references": "entity Rock { l: list<ref Diver> max 20 = [] }",
+		"a text":     "entity Rock { l: text max 200 = \"\" \n on spawn { l = \"abc\" } }",
+		"a moving one": "entity Rock { vel: vec2 -9..9 step 0.1 = vec(1, 1); pos: vec2 -999..999 step 0.1 = " +
+			"vec(0, 0) follows vel }",
+		"an action that waits": "entity Rock { n: int 0..9 = 0 \n action grow() { n = 1 } \n" +
+			" on spawn { after 1min do grow() } }",
+		"many that wait": "entity Rock { n: int 0..9 = 0 \n action grow() { n = 1 } \n" +
+			" on spawn { for i in [1, 2, 3, 4, 5, 6, 7, 8, 9] { after 1min do grow() } } }",
+		"a text that waits": "entity Rock { n: int 0..9 = 0 \n" +
+			" action say(s: text max 100) { n = 1; if s == \"a\" { n = 2 } } \n" +
+			" on spawn { after 1min do say(\"abc\") } }",
+		"a pace": "entity Rock { n: int 0..9 = 0 at most 2 per second }",
 	}
 	const rocks, clients = 3_000, 10
 	for name, kind := range kinds {

@@ -43,12 +43,18 @@ func TestOutlinesAreAsTheirSchemaSays(t *testing.T) {
 	for _, change := range [][2]string{
 		{
 			`"form":"int"`, `"form":"whole"`,
-		}, {`"low":"-9223372036854775807"`, `"low":-9223372036854775807`}, {`"per":"player"`, `"per":"Player"`},
+		},
+		{`"low":"-9223372036854775807"`, `"low":-9223372036854775807`},
+		{`"per":"player"`, `"per":"Player"`},
 		{
 			`"lease_ms":1000`, `"lease":1000`,
-		}, {
+		},
+		{
 			`"lanes":`, `"lane":`,
-		}, {`"unit":1`, `"unit":0`}, {`"set_by":"owner"`, `"set_by":"anyone"`}, {`"reasons":`, `"checks":`},
+		},
+		{`"unit":1`, `"unit":0`},
+		{`"set_by":"owner"`, `"set_by":"anyone"`},
+		{`"reasons":`, `"checks":`},
 	} {
 		broken := bytes.Replace(raw, []byte(change[0]), []byte(change[1]), 1)
 		require.NotEqual(t, string(raw), string(broken), change[0])

@@ -78,8 +78,8 @@ func (s *Session) Set(entity uint32, property string, v contract.Value) error {
 	return s.endOutside("set "+e.Kind.Name+"."+property, s.machine.Settle())
 }
 
-// Hand gives an entity to a client, or with 0 to the server, as a body of the server would. The error says why nothing
-// was changed.
+// Hand returns an entity to a client, or with 0 to the server, as a body of the server would. The error says why
+// nothing was changed.
 func (s *Session) Hand(entity uint32, to int) error {
 	e := s.find(entity)
 	switch {

@@ -203,7 +203,9 @@ func TestRequestsMeetTheirStagesInOrder(t *testing.T) {
 		{ana, anas, "Diver.use", []string{`"patch"`}, wire.Dropped, wire.StageLimit, "more than 2 in 1 s"},
 		{bo, anas, "Diver.use", []string{`"patch"`}, wire.Denied, wire.StageFrom, "not the owner"},
 		{
-			bo, anas, "Diver.use", []string{`"pearl"`}, wire.Malformed, wire.StageTypes,
+			bo, anas, "Diver.use",
+			[]string{`"pearl"`},
+			wire.Malformed, wire.StageTypes,
 			"the argument `item` is \"pearl\", not one of flare, patch, relic",
 		},
 		{bo, 77, "Diver.use", []string{`"patch"`}, wire.Denied, wire.StageTarget, "no such entity"},
@@ -214,19 +216,27 @@ func TestRequestsMeetTheirStagesInOrder(t *testing.T) {
 		{ana, 0, "Keeper.feed", nil, wire.Malformed, wire.StageTypes, "the contract has no request \"Keeper.feed\""},
 		{ana, 0, "Dive.shut", nil, wire.Denied, wire.StageFrom, "not allowed"},
 		{
-			ana, 0, "Diver.spoil", []string{"10"}, wire.Malformed, wire.StageTypes,
+			ana, 0, "Diver.spoil",
+			[]string{"10"},
+			wire.Malformed, wire.StageTypes,
 			"the argument `by` is 10, not a whole number from -9 to 9",
 		},
 		{
-			ana, 0, "Diver.spoil", []string{"1.5"}, wire.Malformed, wire.StageTypes,
+			ana, 0, "Diver.spoil",
+			[]string{"1.5"},
+			wire.Malformed, wire.StageTypes,
 			"the argument `by` is 1.5, not a whole number from -9 to 9",
 		},
 		{
-			ana, 0, "Diver.spoil", []string{"0"}, wire.Faulted, wire.StageBody,
+			ana, 0, "Diver.spoil",
+			[]string{"0"},
+			wire.Faulted, wire.StageBody,
 			"the request failed inside and changed nothing",
 		},
 		{
-			ana, 0, "Diver.call", []string{`"much too long"`}, wire.Faulted, wire.StageBody,
+			ana, 0, "Diver.call",
+			[]string{`"much too long"`},
+			wire.Faulted, wire.StageBody,
 			"the request failed inside and changed nothing",
 		},
 		{ref, anas, "Diver.knock", nil, wire.Faulted, wire.StageBody, "the request failed inside and changed nothing"},
@@ -378,8 +388,11 @@ func TestSeatsAndNamesAreRefusedWithAReason(t *testing.T) {
 	g := open(t, contractText)
 	g.join("Ana", "")
 	for _, c := range []struct{ name, role, want string }{
-		{"Ana", "", "in use"}, {"Bo", "captain", "no such role"}, {"", "", "1 to 24 characters"},
-		{strings.Repeat("x", 25), "", "1 to 24 characters"}, {"a\x1b[2J", "", "cannot be printed"},
+		{"Ana", "", "in use"},
+		{"Bo", "captain", "no such role"},
+		{"", "", "1 to 24 characters"},
+		{strings.Repeat("x", 25), "", "1 to 24 characters"},
+		{"a\x1b[2J", "", "cannot be printed"},
 	} {
 		_, err := g.s.Join(c.name, c.role)
 		assert.ErrorContains(t, err, c.want)

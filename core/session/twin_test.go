@@ -71,8 +71,8 @@ func rolledProperties(c *contract.Contract, at []int) (out []string) {
 	return out
 }
 
-// variants returns a contract itself and, where rolls go to what not everyone may see, contracts with other rolls: of all
-// such properties, and of those of each name alone.
+// variants returns a contract itself and, where rolls go to what not everyone may see, contracts with other rolls: of
+// all such properties, and of those of each name alone.
 func variants(t testing.TB, c *contract.Contract) []variant {
 	out := []variant{{c, nil}}
 	open := map[string]bool{}
@@ -567,7 +567,8 @@ func TestCleanContractsTellNothing(t *testing.T) {
 		}
 	}
 	t.Logf(
-		"%d contracts from seed %d, %d clean, none of them unsound; the twins of %d agree, of which %d (%.1f %%) are false alarms",
+		"%d contracts from seed %d, %d clean, none of them unsound; the twins of %d agree, of which %d (%.1f %%) "+
+			"are false alarms",
 		contracts, first, clean, agree, alarms, 100*float64(alarms)/float64(agree),
 	)
 	if os.Getenv("KAMERAD_SHOW") != "" {

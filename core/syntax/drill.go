@@ -168,14 +168,15 @@ type drillParser struct {
 	lines int
 }
 
-const drillHint = "one of clients, host, join, leave, link, cut, back, set, give, let, settle, wait, repeat, for, expect, or a client with asks, writes, holds, presses, renews, releases, forges or skips"
+const drillHint = "one of clients, host, join, leave, link, cut, back, set, give, let, settle, wait, repeat, for, " +
+	"expect, or a client with asks, writes, holds, presses, renews, releases, forges or skips"
 
 // top reads the head of a drill or one line of the last one.
 func (p *drillParser) top() {
 	t := p.tok()
 	if !p.accept("drill") {
 		if len(p.file.Drills) == 0 {
-			p.abort("expected", "a drill", "as in: drill \"a patch mends\"")
+			p.abort("a drill", "as in: drill \"a patch mends\"")
 		}
 		d := p.file.Drills[len(p.file.Drills)-1]
 		if line := p.line(); line != nil {
@@ -303,7 +304,7 @@ func (p *drillParser) line() DrillLine {
 		n.At = at()
 		return n
 	}
-	p.abort("expected", "a line of a drill", drillHint)
+	p.abort("a line of a drill", drillHint)
 	return nil
 }
 
@@ -340,7 +341,7 @@ func (p *drillParser) conditions(n *DrillLink) {
 		case p.accept("steady"):
 			n.Steady = true
 		default:
-			p.abort("expected", "a condition of a link", "one of delay, jitter, loss, reorder, bandwidth, steady")
+			p.abort("a condition of a link", "one of delay, jitter, loss, reorder, bandwidth, steady")
 		}
 	}
 }
@@ -469,12 +470,12 @@ func (p *drillParser) expectation() *DrillExpect {
 		case p.accept("log"):
 			n.What, n.Not, n.Text = "logged", true, p.text("a line of the log")
 		default:
-			p.abort("expected", "see, hear or log", "")
+			p.abort("see, hear or log", "")
 		}
 	default:
-		p.abort(
-			"expected", "what is expected of it",
-			"one of sees, does not see, heard, did not hear, noticed, logged, has N strikes, is expelled, got N bytes, in step",
+		p.abort("what is expected of it",
+			"one of sees, does not see, heard, did not hear, noticed, logged, has N strikes, is expelled, got N "+
+				"bytes, in step",
 		)
 	}
 	return n
@@ -493,7 +494,7 @@ func (p *drillParser) faults(n *DrillExpect) {
 	word := func(what string) string { // words of the language are names here
 		t := p.tok()
 		if t.Kind != Name && t.Kind != Word || t.Newline {
-			p.abort("expected", what, "")
+			p.abort(what, "")
 		}
 		words = append(words, p.take().Text)
 		return t.Text

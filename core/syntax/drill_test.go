@@ -121,13 +121,17 @@ func TestDrillsAreLaidOut(t *testing.T) {
 	out, problems := FormatDrills(
 		NewSource(
 			"a.drill",
-			"drill   \"a\"\nuse \"a.kam\"   seed 3\nlink bo loss 5 % delay 3s\nset  ana.Diver.hull=3\n\n\n\nana asks Diver.use( patch )->accepted\nana asks Diver.search()  ->   denied \"no\"\nrepeat 2{\nsettle\n}\n",
+			"drill   \"a\"\nuse \"a.kam\"   seed 3\nlink bo loss 5 % delay 3s\nset  ana.Diver.hull=3\n\n\n\n"+
+				"ana asks Diver.use( patch )->accepted\nana asks Diver.search()  ->   denied \"no\"\nrepeat 2{\n"+
+				"settle\n}\n",
 		),
 	)
 	require.Empty(t, problems)
 	assert.Equal(
 		t,
-		"drill \"a\"\nuse \"a.kam\" seed 3\nlink bo loss 5% delay 3s\nset ana.Diver.hull = 3\n\nana asks Diver.use(patch) -> accepted\nana asks Diver.search()   -> denied \"no\"\nrepeat 2 {\n  settle\n}\n",
+		"drill \"a\"\nuse \"a.kam\" seed 3\nlink bo loss 5% delay 3s\nset ana.Diver.hull = 3\n\n"+
+			"ana asks Diver.use(patch) -> accepted\nana asks Diver.search()   -> denied \"no\"\nrepeat 2 {\n"+
+			"  settle\n}\n",
 		out,
 	)
 	_, problems = FormatDrills(NewSource("a.drill", "drill\n"))

@@ -92,8 +92,10 @@ func (f *formatter) gather(tokens []Token, comments []Comment) {
 
 // leads are names that have an operand of their own after them, like a word of the language.
 var leads = map[string]bool{
-	"int": true, "real": true, "vec2": true, "vec3": true, "step": true, "max": true, "each": true, "of": true, "per": true, "while": true, "reply": true,
-	"expel": true, "tick": true, "seats": true, "strikes": true, "language": true, "in": true, "within": true, "where": true, "when": true, "pace": true,
+	"int": true, "real": true, "vec2": true, "vec3": true, "step": true, "max": true, "each": true, "of": true,
+	"per": true, "while": true, "reply": true,
+	"expel": true, "tick": true, "seats": true, "strikes": true, "language": true, "in": true, "within": true,
+	"where": true, "when": true, "pace": true,
 	"burst": true, "by": true, "follows": true, "most": true,
 }
 

@@ -55,16 +55,19 @@ func (p *parser) take() Token {
 	}
 	return t
 }
+
 func (p *parser) last() int { // end of the token just taken
 	if p.at == 0 {
 		return 0
 	}
 	return p.tokens[p.at-1].Span.End
 }
+
 func (p *parser) is(text string) bool {
 	t := p.tok()
 	return (t.Kind == Sign || t.Kind == Word || t.Kind == Name) && t.Text == text
 }
+
 func (p *parser) accept(text string) bool {
 	if p.is(text) {
 		p.take()
@@ -81,7 +84,7 @@ func (p *parser) fail(at Span, code, message, hint string) {
 }
 
 // abort tells a mistake at the present token and leaves the construct.
-func (p *parser) abort(code, wanted, hint string) {
+func (p *parser) abort(wanted, hint string) {
 	t := p.tok()
 	at := t.Span
 	found := t.describe()
@@ -89,7 +92,7 @@ func (p *parser) abort(code, wanted, hint string) {
 		at = Span{p.last(), p.last()}
 		found = "the end of the line"
 	}
-	p.fail(at, code, fmt.Sprintf("expected %s, found %s", wanted, found), hint)
+	p.fail(at, "expected", fmt.Sprintf("expected %s, found %s", wanted, found), hint)
 	panic(skip{})
 }
 
@@ -108,7 +111,7 @@ func (t Token) describe() string {
 
 func (p *parser) expect(text, where string) Token {
 	if !p.is(text) {
-		p.abort("expected", "`"+text+"` "+where, "")
+		p.abort("`"+text+"` "+where, "")
 	}
 	return p.take()
 }
@@ -211,7 +214,7 @@ func (p *parser) endOfStatement(what string) {
 	if t.Kind == End || t.Newline || t.Kind == Sign && t.Text == "}" {
 		return
 	}
-	p.abort("expected", "the end of "+what, "a line end or `;` stands between two")
+	p.abort("the end of "+what, "a line end or `;` stands between two")
 }
 
 func (p *parser) decl() Decl {
@@ -280,7 +283,7 @@ func (p *parser) decl() Decl {
 		if p.accept(":") {
 			d.Type = p.typ()
 		} else if d.Setting {
-			p.abort("expected", "`:` and a type", "as in `setting tide: int 0..9 = 3`")
+			p.abort("`:` and a type", "as in `setting tide: int 0..9 = 3`")
 		}
 		if !d.Setting && p.is("from") {
 			p.take()
@@ -327,9 +330,9 @@ func (p *parser) decl() Decl {
 		d.At = at()
 		return d
 	}
-	p.abort(
-		"expected", "a declaration",
-		"one of contract, tick, seats, strikes, roles, enum, type, const, setting, audience, shared, part, entity, event, on, fn, include",
+	p.abort("a declaration",
+		"one of contract, tick, seats, strikes, roles, enum, type, const, setting, audience, shared, part, entity, "+
+			"event, on, fn, include",
 	)
 	return nil
 }
@@ -374,7 +377,7 @@ func (p *parser) accepts() bool {
 	a.For = p.tok().Span.Start
 	p.file.Accepts = append(p.file.Accepts, a)
 	if !p.tok().Newline || p.tok().Kind == End {
-		p.abort("expected", "the end of the line, and below it the declaration that this is for", "")
+		p.abort("the end of the line, and below it the declaration that this is for", "")
 	}
 	if i := len(p.file.Accepts) - 1; p.accepts() { // both are for what stands below
 		p.file.Accepts[i].For = p.file.Accepts[len(p.file.Accepts)-1].For
@@ -384,15 +387,18 @@ func (p *parser) accepts() bool {
 
 // acceptsHere reads `accept FINDING "reason"` above a statement or a line of a head, where `accept` may be a name as
 // well.
-func (p *parser) acceptsHere() bool {
+func (p *parser) acceptsHere() {
 	third := p.tokens[min(p.at+2, len(p.tokens)-1)]
-	return p.peek().Kind == Name && !p.peek().Newline && third.Kind == Text && p.accepts()
+	if p.peek().Kind == Name && !p.peek().Newline && third.Kind == Text {
+		p.accepts()
+	}
 }
 
 func (p *parser) name(what string) Ident { return p.ident(Name, what, "a small letter") }
 func (p *parser) typeName(what string) Ident {
 	return p.ident(TypeName, what, "a capital")
 }
+
 func (p *parser) ident(kind Kind, what, begins string) Ident {
 	t := p.tok()
 	switch {
@@ -413,7 +419,7 @@ func (p *parser) ident(kind Kind, what, begins string) Ident {
 		p.take()
 		return Ident{t.Text, t.Span}
 	}
-	p.abort("expected", what, "")
+	p.abort(what, "")
 	return Ident{}
 }
 
@@ -423,7 +429,7 @@ func (p *parser) number(what string) *Number {
 	minus := p.accept("-")
 	t = p.tok()
 	if t.Kind != Int {
-		p.abort("expected", what, "a whole number")
+		p.abort(what, "a whole number")
 	}
 	p.take()
 	if minus {
@@ -448,7 +454,7 @@ func (p *parser) row(end, more string, one func()) {
 func (p *parser) duration() *Number {
 	t := p.tok()
 	if t.Kind != Duration {
-		p.abort("expected", "a time", "a whole number with a unit: 400ms, 2s, 1min")
+		p.abort("a time", "a whole number with a unit: 400ms, 2s, 1min")
 	}
 	p.take()
 	return &Number{t.Span, t.Num}
@@ -461,7 +467,7 @@ func (p *parser) text(what string) *Literal {
 		if what == "a reason" {
 			hint = `as in deny "not carried"`
 		}
-		p.abort("expected", what+" in quotes", hint)
+		p.abort(what+" in quotes", hint)
 	}
 	p.take()
 	return &Literal{t.Span, t.Text}

@@ -78,7 +78,7 @@ func (p *parser) postfix() Expr {
 		case p.accept("."):
 			n := p.tok()
 			if n.Kind != Name && n.Kind != TypeName && n.Kind != Word {
-				p.abort("expected", "a name after the point", "")
+				p.abort("a name after the point", "")
 			}
 			p.take()
 			x = &Member{x, Ident{n.Text, n.Span}}
@@ -234,6 +234,6 @@ func (p *parser) primary() Expr {
 	if t.Kind == Word && strings.Contains("deny tell let if spawn for do", t.Text) {
 		hint = "a statement cannot stand where a value is wanted"
 	}
-	p.abort("expected", "a value", hint)
+	p.abort("a value", hint)
 	return nil
 }

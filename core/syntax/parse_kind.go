@@ -21,7 +21,7 @@ func (p *parser) entity() Decl {
 			d.To = p.audience()
 		}
 		if !p.is("{") {
-			p.abort("expected", "`{` and what "+d.Name.Text+" has", map[Sort]string{
+			p.abort("`{` and what "+d.Name.Text+" has", map[Sort]string{
 				SortEntity: "before it stand `per ROLE`, `with PART` and `to AUDIENCE`, in this order",
 				SortShared: "before it stand `with PART` and `to AUDIENCE`, in this order",
 				SortPart:   "before it may stand `with PART`",
@@ -100,8 +100,7 @@ func (p *parser) member(d *Entity) {
 	case t.Kind == Name || t.Kind == TypeName:
 		d.Properties = append(d.Properties, within(p, p.property))
 	default:
-		p.abort(
-			"expected", "a property, a request, an event, an action, a handler, a timer or a hold",
+		p.abort("a property, a request, an event, an action, a handler, a timer or a hold",
 			"a property reads `hull: int 0..100 = 100`",
 		)
 	}
@@ -249,9 +248,9 @@ func (p *parser) typ() *Type {
 	t := p.tok()
 	d := &Type{}
 	if t.Kind != Name && t.Kind != TypeName {
-		p.abort(
-			"expected", "a type",
-			"bool, int 0..100, real 0..1 step 0.01, text max 40, vec2 -9..9 step 0.1, list<T> max 8, stacks<Item> max 6 each 5, ref Diver, client, or the name of an enum or type",
+		p.abort("a type",
+			"bool, int 0..100, real 0..1 step 0.01, text max 40, vec2 -9..9 step 0.1, list<T> max 8, stacks<Item> "+
+				"max 6 each 5, ref Diver, client, or the name of an enum or type",
 		)
 	}
 	p.take()
@@ -382,7 +381,7 @@ func (p *parser) request(start int) *Request {
 		t := p.tok()
 		member := t.Newline && (p.is("request") || p.is("event") || p.peek().Text == ":")
 		if t.Kind == End || t.Text == "}" && t.Kind == Sign || member {
-			p.abort("expected", "`{` and the body of the request", "")
+			p.abort("`{` and the body of the request", "")
 		}
 		p.attempt(func() { p.head(d) }, headWords...)
 	}
@@ -433,8 +432,7 @@ func (p *parser) head(d *Request) {
 		c := &Check{Cond: p.expr()}
 		p.expect("else", "and what a failed check does, as in `else deny \"not now\"`")
 		if !p.is("drop") && !p.is("deny") && !p.is("strike") && !p.is("expel") {
-			p.abort(
-				"expected", "what a failed check does",
+			p.abort("what a failed check does",
 				"one of deny \"reason\", strike \"reason\", expel \"reason\" and drop",
 			)
 		}
@@ -445,8 +443,7 @@ func (p *parser) head(d *Request) {
 		c.At = Span{t.Span.Start, p.last()}
 		d.Head = append(d.Head, c)
 	default:
-		p.abort(
-			"expected", "`{` and the body of the request, or a line of its head",
+		p.abort("`{` and the body of the request, or a line of its head",
 			"a head is made of from, limit, pause, let and check; changes belong in the body",
 		)
 	}

@@ -236,7 +236,7 @@ func (p *parser) log(start int) Stmt {
 		sub.attempt(func() {
 			x := sub.expr()
 			if sub.tok().Kind != End {
-				sub.abort("expected", "`}` after the value", "")
+				sub.abort("`}` after the value", "")
 			}
 			d.Words = append(d.Words, words.String())
 			d.Values = append(d.Values, x)
@@ -257,7 +257,7 @@ func (p *parser) match() Stmt {
 	p.expect("{", "and a part for each value")
 	for !p.is("}") {
 		if p.tok().Kind == End {
-			p.abort("expected", "`}` that closes this `match`", "")
+			p.abort("`}` that closes this `match`", "")
 		}
 		if p.accept("else") {
 			body := p.body("this `else`")
@@ -283,7 +283,7 @@ func (p *parser) branch(chain int) Stmt {
 	start := p.take().Span.Start
 	d := &If{Cond: p.expr()}
 	if p.is("=") {
-		p.abort("expected", "`{` and the body of this `if`", "write `==` to compare")
+		p.abort("`{` and the body of this `if`", "write `==` to compare")
 	}
 	d.Then = p.body("this `if`")
 	if p.accept("else") {

@@ -47,7 +47,8 @@ var reserved = map[string]bool{}
 func init() {
 	for _, w := range strings.Fields(
 		`contract enum type const audience shared part entity request event action fn on every after
-		check limit pause from to let if else match for tell spawn despawn give deny return do and or not true false nothing
+		check limit pause from to let if else match for tell spawn despawn give deny return do and or not true false
+		nothing
 		self caller viewer owner server everyone nobody include setting but`,
 	) {
 		reserved[w] = true

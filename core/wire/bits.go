@@ -179,7 +179,7 @@ func (r *bitReader) done() bool {
 	return !r.bad && left < 8 && r.get(left) == 0
 }
 
-// usual follows the size of the numbers of one column, so that the next ones take few bits (the estimate of LOCO-I,
+// estimate follows the size of the numbers of one column, so that the next ones take few bits (the estimate of LOCO-I,
 // Weinberger, Seroussi and Sapiro, 1996).
 //
 // It is one word, since a session keeps some for each client: the lowest five bits count, the others hold the sum.
@@ -187,7 +187,7 @@ type estimate uint64
 
 func newEstimate(span uint64) estimate { return estimate(max(2, min(span>>6, 1<<30))<<5 | 1) }
 
-// k gives the least power of two that is no less than the mean.
+// riceParameter returns the least power of two that is no less than the mean.
 func (u *estimate) riceParameter() uint {
 	sum := uint64(*u) >> 5
 	count := uint64(*u) & 31

@@ -235,8 +235,9 @@ func (m *FromClient) readAsk(b *bitReader, o *contract.Outline, kind, at uint64)
 	return nil
 }
 
-// unnamed returns what stands for the name of what an outline does not have, by the places that a message gives. No
-// contract has such a name, so that the message is decided malformed, as one of the JSON form with a made-up name.
+// placeholderName returns what stands for the name of what an outline does not have, by the places that a message
+// gives. No contract has such a name, so that the message is decided malformed, as one of the JSON form with a made-up
+// name.
 func placeholderName(kind, at uint64) string { return fmt.Sprintf("%d.%d", kind, at) }
 
 // tick reads the number of a tick; one that no int64 holds is told as the greatest, which is out of range.

@@ -292,12 +292,21 @@ func theCodings(t *testing.T) codings {
 	}{
 		{
 			1, []int{0},
-		}, {
+		},
+		{
 			2, []int{1},
-		}, {
+		},
+		{
 			2, []int{0, 1},
-		}, {5, []int{0, 1, 3, 4}}, {9, []int{8}}, {10, []int{0, 2, 4, 6, 8}}, {10, []int{0, 1, 2, 4, 6, 8}},
-		{1000, []int{999}}, {1000, []int{0, 1, 2, 3, 999}}, {5000, append(upTo(99), 4999)}, {64, upTo(64)},
+		},
+		{5, []int{0, 1, 3, 4}},
+		{9, []int{8}},
+		{10, []int{0, 2, 4, 6, 8}},
+		{10, []int{0, 1, 2, 4, 6, 8}},
+		{1000, []int{999}},
+		{1000, []int{0, 1, 2, 3, 999}},
+		{5000, append(upTo(99), 4999)},
+		{64, upTo(64)},
 	} {
 		chosen := make([]change, len(p.places))
 		for i, at := range p.places {
@@ -343,8 +352,10 @@ func theCodings(t *testing.T) codings {
 	}{
 		{
 			place, speed, []int64{-3000, 25}, []int64{140, -7}, 89, 20,
-		}, {place, speed, []int64{0, 0}, []int64{900, -900}, 1, 30},
-		{depth, sinks, []int64{13}, []int64{333}, 1000, 20}, {depth, sinks, []int64{1}, []int64{-5}, 3, 7},
+		},
+		{place, speed, []int64{0, 0}, []int64{900, -900}, 1, 30},
+		{depth, sinks, []int64{13}, []int64{333}, 1000, 20},
+		{depth, sinks, []int64{1}, []int64{-5}, 3, 7},
 	} {
 		pack := func(list []int64) (v contract.Value, counts any) {
 			if len(list) == 1 {

@@ -11,7 +11,7 @@ import (
 // with Whole that they are there at all. Kind is its place in the outline.
 type Lane = contract.LaneOutline
 
-// way is how the values of a column travel.
+// encoding is how the values of a column travel.
 type encoding uint8
 
 const (
@@ -23,14 +23,15 @@ const (
 
 // column is one property of one lane. Its changes are written together.
 type column struct {
-	lane, property       int
-	encoding             encoding
-	typ                  *contract.Type
-	rate                 *contract.Type // of what moves by itself
-	firstNumber, numbers int            // of a difference: where its numbers stand among those of the group, and how many
+	lane, property int
+	encoding       encoding
+	typ            *contract.Type
+	rate           *contract.Type // of what moves by itself
+	// of a difference: where its numbers stand among those of the group, and how many
+	firstNumber, numbers int
 }
 
-// shape is what all groups of the same lanes have in common.
+// groupLayout is what all groups of the same lanes have in common.
 type groupLayout struct {
 	lanes       []Lane
 	private     bool // of one client: an entity's properties are chosen one by one
@@ -39,15 +40,15 @@ type groupLayout struct {
 	sizes       []estimate // as they begin
 }
 
-// columns are the columns of a group, with what both sides learn from the changes that everyone in the group has got:
-// those that changed last come first, and the usual size of the numbers of each one's differences.
+// columnState are the columns of a group, with what both sides learn from the changes that everyone in the group has
+// got: those that changed last come first, and the usual size of the numbers of each one's differences.
 type columnState struct {
 	*groupLayout
 	order []int32
 	sizes []estimate
 }
 
-// travels tells how a property goes over the wire.
+// encodingOf returns how a property goes over the wire.
 func encodingOf(k *contract.KindOutline, p *contract.PropertyOutline) (w encoding, rate *contract.Type) {
 	if _, _, attached := strings.Cut(p.Follows, "."); attached {
 		return encodeAttached, nil
@@ -113,14 +114,18 @@ func (l *Layout) shape(lanes []Lane) *groupLayout {
 	return s
 }
 
-// columns gives those of a group, in memory that is given when there is enough of it.
+// newColumns returns those of a group, in memory that is given when there is enough of it.
 func (s *groupLayout) newColumns(order []int32, sizes []estimate) columnState {
-	c := columnState{groupLayout: s, order: append(order, make([]int32, len(s.columns))...), sizes: append(sizes, s.sizes...)}
+	c := columnState{
+		groupLayout: s,
+		order:       append(order, make([]int32, len(s.columns))...),
+		sizes:       append(sizes, s.sizes...),
+	}
 	c.restart()
 	return c
 }
 
-// begin forgets what was learnt: somebody came who did not get it.
+// restart forgets what was learnt: somebody came who did not get it.
 func (c *columnState) restart() {
 	for i := range c.order {
 		c.order[i] = int32(i)
@@ -128,12 +133,12 @@ func (c *columnState) restart() {
 	copy(c.sizes, c.groupLayout.sizes)
 }
 
-// usual gives the usual sizes of the numbers of a column.
+// estimates returns the usual sizes of the numbers of a column.
 func (c *columnState) estimates(col *column) []estimate {
 	return c.sizes[col.firstNumber : col.firstNumber+col.numbers]
 }
 
-// front moves the columns that changed to the front, in the order that they have. The last of them is at a place.
+// moveToFront moves the columns that changed to the front, in the order that they have. The last of them is at a place.
 func (c *columnState) moveToFront(last int, changed func(col int32) bool) {
 	n := 0
 	for i := range last + 1 {
@@ -145,13 +150,13 @@ func (c *columnState) moveToFront(last int, changed func(col int32) bool) {
 	}
 }
 
-// gapSize is the Rice parameter of the gaps between so many of n places.
+// gapParameter is the Rice parameter of the gaps between so many of n places.
 func gapParameter(chosen, n int) uint {
 	mean := (n - chosen) / (chosen + 1)
 	return uint(bits.Len64(uint64(mean*2/3+1))) - 1
 }
 
-// places writes which of n places were chosen, at least one: those, or the others where these are fewer. They are in
+// indices writes which of n places were chosen, at least one: those, or the others where these are fewer. They are in
 // order and stand in the lower halves of their keys.
 func (w *bitWriter) indices(chosen []change, n int) {
 	w.below(uint64(len(chosen)-1), uint64(n))
@@ -179,7 +184,7 @@ func (w *bitWriter) indices(chosen []change, n int) {
 	}
 }
 
-// places reads what places wrote, and appends it.
+// indices reads what places wrote, and appends it.
 func (r *bitReader) indices(out []int, n int) []int {
 	if n < 1 {
 		r.bad = true

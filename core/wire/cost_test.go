@@ -17,14 +17,17 @@ func TestNothingTakesMoreBitsThanTheCostSays(t *testing.T) {
 			Form: contract.FormInt,
 			Low:  -50,
 			High: 50,
-		}, {Form: contract.FormInt, Low: 0, High: 1}, {Form: contract.FormInt, Low: -1 << 62, High: 1 << 62},
+		},
+		{Form: contract.FormInt, Low: 0, High: 1},
+		{Form: contract.FormInt, Low: -1 << 62, High: 1 << 62},
 		{
 			Form: contract.FormVec2,
 			Low:  -20000,
 			High: 20000,
 			Per:  100,
 			Unit: 1,
-		}, {Form: contract.FormReal, Low: 0, High: 200, Per: 2, Unit: 1},
+		},
+		{Form: contract.FormReal, Low: 0, High: 200, Per: 2, Unit: 1},
 	} {
 		w := &bitWriter{}
 		sizes := []estimate{newEstimate(spanOf(typ)), newEstimate(spanOf(typ))}

@@ -114,5 +114,5 @@ func DigestSlots(number uint32, prop int, slots []int64) uint64 {
 	return d.end()
 }
 
-// Plain reports whether a type's values are made of numbers alone, one for each slot.
+// IsNumeric reports whether a type's values are made of numbers alone, one for each slot.
 func IsNumeric(t *contract.Type) bool { return isNumeric(t) }

@@ -265,8 +265,8 @@ var (
 	stages   = [16]Stage{"", StageBounds, StageTypes, StageTarget, StageFrom, StageLimit, StageCheck, StageBody}
 )
 
-// shortened returns a reason as it is sent: valid UTF-8, since a reason may quote what a client sent, and of MaxReason
-// bytes at most.
+// truncateReason returns a reason as it is sent: valid UTF-8, since a reason may quote what a client sent, and of
+// MaxReason bytes at most.
 func truncateReason(reason string) string {
 	reason = strings.ToValidUTF8(reason, "\uFFFD")
 	if len(reason) <= MaxReason {

@@ -15,7 +15,7 @@ type Item interface {
 	Field(prop int) Field
 	// Slots gives a plain property before and after the change that is sent.
 	Slots(prop int) (old, now []int64)
-	// Moved tells that the entity has another slot in a group.
+	// SlotMoved tells that the entity has another slot in a group.
 	SlotMoved(g *Group, lane, slot int)
 }
 
@@ -120,13 +120,13 @@ func (g *Group) Exit(lane, at int) {
 	g.otherChanges++
 }
 
-// Owned tells that an entity has another owner.
+// SetOwner tells that an entity has another owner.
 func (g *Group) SetOwner(lane, at int) {
 	g.owned = append(g.owned, slotRef{lane, at})
 	g.otherChanges++
 }
 
-// Mask changes which properties of an entity a private group holds.
+// SetMask changes which properties of an entity a private group holds.
 func (g *Group) SetMask(lane, at int, mask uint64) {
 	s := &g.slots[lane][at]
 	if s.nextMask == s.mask {
@@ -144,16 +144,18 @@ func (g *Group) Change(lane, at, property int, item Item) {
 	g.changes = append(g.changes, change{uint64(g.firstColumn[lane]+property)<<32 | uint64(at), item})
 }
 
-// Again sends a property once more as it is, to somebody who holds it by whichever group.
+// Resend sends a property once more as it is, to somebody who holds it by whichever group.
 func (g *Group) Resend(item Item, kind, prop int) {
 	g.resends = append(g.resends, resend{item, kind, prop})
 	g.otherChanges++
 }
 
-// Warm and WarmMore read what Pack is about to read, so that the packing of several groups does not wait for memory
-// each by itself. What they give means nothing.
+// Prefetch reads what Pack is about to read of the group itself, so that the packing of several groups does not wait
+// for memory each by itself. What it returns means nothing.
 func (g *Group) Prefetch() uint64 { return uint64(len(g.order) + int(g.otherChanges)) }
 
+// PrefetchMore reads what Pack is about to read of what the group refers to. It is called once Prefetch has had its
+// time.
 func (g *Group) PrefetchMore() (sum uint64) {
 	for i := 0; i < len(g.sizes); i += 8 {
 		sum += uint64(g.sizes[i])
@@ -164,11 +166,11 @@ func (g *Group) PrefetchMore() (sum uint64) {
 	return sum
 }
 
-// Speaks reports whether there is anything to pack.
+// HasChanges reports whether there is anything to pack.
 func (g *Group) HasChanges() bool { return g.otherChanges > 0 || len(g.changes) > 0 }
 
-// Fresh tells that somebody came who has not got the blocks before: neither what was learnt nor the order of the slots,
-// which tells of times before, counts any more. It has to be called after Pack.
+// Restart tells that somebody came who has not got the blocks before: neither what was learnt nor the order of the
+// slots, which tells of times before, counts any more. It has to be called after Pack.
 func (g *Group) Restart() {
 	if g.restarts {
 		return
@@ -185,7 +187,7 @@ func (g *Group) Restart() {
 	}
 }
 
-// First gives the lowest number of the entities in the group, 0 for none.
+// LowestNumber returns the lowest number of the entities in the group, 0 for none.
 func (g *Group) LowestNumber() (first uint32) {
 	for _, list := range g.slots {
 		for _, s := range list {
@@ -207,7 +209,7 @@ func (g *Group) Drop() {
 	g.restarts = false // who comes next begins it anew
 }
 
-// end frees what left and forgets what was said.
+// endTick frees what left and forgets what was said.
 func (g *Group) endTick() {
 	g.changes = g.changes[:0]
 	if g.otherChanges == 0 {
@@ -315,7 +317,7 @@ func (g *Group) Pack(tick int64) []byte {
 	return w.bytes()
 }
 
-// others writes who came and went and what else is no change of a property.
+// packMembers writes who came and went and what else is no change of a property.
 func (g *Group) packMembers(w *bitWriter, tick int64) {
 	for _, list := range [][]slotRef{g.owned, g.exited, g.masks} { // in no order of what happened
 		if len(list) > 1 {
@@ -352,7 +354,7 @@ func (g *Group) packMembers(w *bitWriter, tick int64) {
 	}
 }
 
-// single writes the properties that come and go one by one, in a private group.
+// packMasks writes the properties that come and go one by one, in a private group.
 func (g *Group) packMasks(w *bitWriter, where func(slotRef), tick int64) {
 	masks := slices.DeleteFunc(g.masks, func(p slotRef) bool {
 		s := &g.slots[p.lane][p.slot]
@@ -373,7 +375,7 @@ func (g *Group) packMasks(w *bitWriter, where func(slotRef), tick int64) {
 	}
 }
 
-// run gives the changes of a column, which are sorted.
+// changesOf returns the changes of a column, which are sorted.
 func (g *Group) changesOf(col int32) []change {
 	from := 0
 	if len(g.changes) > 8 {
@@ -389,7 +391,7 @@ func (g *Group) changesOf(col int32) []change {
 	return g.changes[from:to]
 }
 
-// pack writes the changes.
+// packChanges writes the changes.
 func (g *Group) packChanges(w *bitWriter, tick int64) {
 	n := 0
 	sorted := true
@@ -432,8 +434,8 @@ func (g *Group) packChanges(w *bitWriter, tick int64) {
 	}
 }
 
-// Snapshot returns all that the group holds, for somebody who comes. It has to be asked for once Fresh was called, in the
-// same tick.
+// Snapshot returns all that the group holds, for somebody who comes. It has to be asked for once Fresh was called, in
+// the same tick.
 func (g *Group) Snapshot(tick int64) []byte {
 	w := &bitWriter{}
 	for i := range g.lanes {
@@ -445,7 +447,7 @@ func (g *Group) Snapshot(tick int64) []byte {
 	return w.bytes()
 }
 
-// table gives the group as those who are in it hold it, after a Pack.
+// readerTable returns the group as those who are in it hold it, after a Pack.
 func (g *Group) readerTable(r *Reader, group int) *groupTable {
 	t := newTable(g.groupLayout, group)
 	copy(t.cols.order, g.order)
@@ -457,7 +459,11 @@ func (g *Group) readerTable(r *Reader, group int) *groupTable {
 				t.slots[lane] = append(t.slots[lane], tableSlot{})
 				continue
 			}
-			out := tableSlot{entity: r.entity(s.item.Number(), l.Kind, s.item.Owner()), whole: s.whole, mask: laneMask(l)}
+			out := tableSlot{
+				entity: r.entity(s.item.Number(), l.Kind, s.item.Owner()),
+				whole:  s.whole,
+				mask:   laneMask(l),
+			}
 			if g.private {
 				out.mask = s.mask
 			}

@@ -19,8 +19,8 @@ type Motion struct {
 	Ticks      int // a second
 }
 
-// Moved tells where something is that has moved at a rate a second for some seconds. The product is rounded by itself,
-// so that every copy computes the same.
+// Extrapolate returns where something is that has moved at a rate a second for some seconds. The product is rounded by
+// itself, so that every copy computes the same.
 func Extrapolate(start, rate, seconds float64) float64 { return start + float64(rate*seconds) }
 
 // Value returns where a property of a type is at a tick: on the nearest step, within its range.
@@ -71,7 +71,8 @@ func (a *Attached) Value(t *contract.Type, to contract.Value, toType *contract.T
 // what.
 func (f Field) Same(g Field) bool {
 	if f.Attached != nil || g.Attached != nil {
-		return f.Attached != nil && g.Attached != nil && f.Attached.Ref == g.Attached.Ref && f.Attached.Prop == g.Attached.Prop &&
+		return f.Attached != nil && g.Attached != nil && f.Attached.Ref == g.Attached.Ref &&
+			f.Attached.Prop == g.Attached.Prop &&
 			slices.Equal(f.Attached.By, g.Attached.By)
 	}
 	if f.Motion == nil || g.Motion == nil {

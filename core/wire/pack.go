@@ -11,17 +11,18 @@ import (
 // span is one less than how many values the number of a type may have.
 func spanOf(t *contract.Type) uint64 { return uint64(t.High) - uint64(t.Low) }
 
-// plain reports whether changes of a type are sent as differences of its slots: it is made of numbers, as many as it has
-// slots.
+// isNumeric reports whether changes of a type are sent as differences of its slots: it is made of numbers, as many as
+// it has slots.
 func isNumeric(t *contract.Type) bool {
 	switch t.Form {
-	case contract.FormBool, contract.FormInt, contract.FormReal, contract.FormDirection, contract.FormVec2, contract.FormVec3, contract.FormRotation, contract.FormEnum, contract.FormKind:
+	case contract.FormBool, contract.FormInt, contract.FormReal, contract.FormDirection, contract.FormVec2,
+		contract.FormVec3, contract.FormRotation, contract.FormEnum, contract.FormKind:
 		return true
 	}
 	return false
 }
 
-// names is how many values an enumeration has.
+// valueCount is how many values an enumeration has.
 func valueCount(t *contract.Type) uint64 {
 	if t.Form == contract.FormKind {
 		return uint64(len(t.Names))

@@ -35,9 +35,12 @@ var wholeNumbers = rapid.OneOf(
 	),
 	rapid.Int64(),
 )
-var anyUint64 = rapid.Map(wholeNumbers, func(n int64) uint64 { return uint64(n) })
-var fromClients = rapid.OneOf(
-	rapid.SampledFrom([]uint64{1, 2, 20000, highest - 1, highest}), rapid.Uint64Range(1, highest),
+
+var (
+	anyUint64   = rapid.Map(wholeNumbers, func(n int64) uint64 { return uint64(n) })
+	fromClients = rapid.OneOf(
+		rapid.SampledFrom([]uint64{1, 2, 20000, highest - 1, highest}), rapid.Uint64Range(1, highest),
+	)
 )
 
 func drawRange(t *rapid.T, least, most int64) (low, high int64) {
@@ -257,7 +260,8 @@ func drawValue(t *rapid.T, typ *contract.Type, label string) (v contract.Value) 
 			v.Parts = append(v.Parts, contract.Value{Parts: []contract.Value{
 				{
 					Num: rapid.Int64Range(0, int64(len(typ.Enum.Values)-1)).Draw(t, label),
-				}, {Num: rapid.Int64Range(1, typ.Each).Draw(t, label)}}})
+				}, {Num: rapid.Int64Range(1, typ.Each).Draw(t, label)},
+			}})
 		}
 	case contract.FormList:
 		for range many(typ.Max) {

@@ -28,7 +28,7 @@ type Reader struct {
 	leaving        []leavingEntry // at the end of the frame
 }
 
-// thing is an entity as the reader knows it.
+// readEntity is an entity as the reader knows it.
 type readEntity struct {
 	number       uint32
 	kind         int
@@ -44,7 +44,7 @@ type readEntity struct {
 	ownerChanged bool
 }
 
-// table is a group at the side that reads.
+// groupTable is a group at the side that reads.
 type groupTable struct {
 	group     int
 	cols      *columnState
@@ -159,7 +159,7 @@ func (r *Reader) Read(raw []byte) (f *Frame, err error) {
 	return f, nil
 }
 
-// section reads one section of a frame. One that it does not know tells it nothing.
+// readSection reads one section of a frame. One that it does not know tells it nothing.
 func (r *Reader) readSection(s section, c *cursor, f *Frame, block *Block) {
 	switch s {
 	case stateSection:
@@ -208,7 +208,7 @@ func (r *Reader) readRoster(b *bitReader, block *Block, c *cursor) {
 	c.bad = c.bad || !b.done()
 }
 
-// block reads one group's part of a frame. The last block of a frame has all that is left of its section.
+// readBlock reads one group's part of a frame. The last block of a frame has all that is left of its section.
 func (r *Reader) readBlock(c *cursor, tick int64, last bool) {
 	head := c.uvarint()
 	handle := head >> 2
@@ -287,7 +287,7 @@ func (r *Reader) readSnapshot(b *bitReader, t *groupTable, tick int64) {
 	}
 }
 
-// item reads an entity that comes to a group.
+// readMember reads an entity that comes to a group.
 func (r *Reader) readMember(b *bitReader, t *groupTable, lane int, tick int64) tableSlot {
 	l := &t.cols.lanes[lane]
 	number := uint32(b.get(32))
@@ -318,7 +318,7 @@ func (r *Reader) readMember(b *bitReader, t *groupTable, lane int, tick int64) t
 	return s
 }
 
-// thing gives the entity of a number, a new one if need be.
+// entity returns the entity of a number, a new one if need be.
 func (r *Reader) entity(number uint32, kind, owner int) *readEntity {
 	x := r.entities[number]
 	if x == nil {
@@ -348,7 +348,7 @@ func (r *Reader) setOwner(x *readEntity, owner int) {
 	x.owner = owner
 }
 
-// field reads a property as a whole.
+// readField reads a property as a whole.
 func (r *Reader) readField(b *bitReader, x *readEntity, p int, tick int64) {
 	col := &r.layout.kinds[x.kind][p]
 	f := Field{Name: r.outline.Kinds[x.kind].Properties[p].Name, Type: col.typ}
@@ -365,7 +365,7 @@ func (r *Reader) readField(b *bitReader, x *readEntity, p int, tick int64) {
 	}
 }
 
-// attached reads what a property is attached to.
+// readAttached reads what a property is attached to.
 func (r *Reader) readAttached(b *bitReader, x *readEntity, p int, f *Field) {
 	k := &r.outline.Kinds[x.kind]
 	f.Attached = &Attached{}
@@ -387,7 +387,7 @@ func (r *Reader) setField(x *readEntity, p int, f Field) {
 	r.markChanged(x)
 }
 
-// changes reads a block.
+// readChanges reads a block.
 func (r *Reader) readChanges(b *bitReader, t *groupTable, tick int64) {
 	if b.bit() {
 		t.cols.restart()
@@ -489,7 +489,7 @@ func (r *Reader) readMasks(b *bitReader, t *groupTable, where func() (int, int, 
 	}
 }
 
-// corrections reads values that are sent once more.
+// readResends reads values that are sent once more.
 func (r *Reader) readResends(b *bitReader, tick int64) {
 	for n := b.count(maxSlots); n > 0 && !b.bad; n-- {
 		x := r.entities[uint32(b.get(32))]
@@ -552,7 +552,7 @@ func (r *Reader) readColumns(b *bitReader, t *groupTable, tick int64) {
 	}
 }
 
-// finish takes out what leaves, once all groups were read, and tells what there is to tell.
+// finishFrame takes out what leaves, once all groups were read, and tells what there is to tell.
 func (r *Reader) finishFrame(block *Block) {
 	for _, l := range r.leaving {
 		if l.whole {

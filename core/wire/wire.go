@@ -101,7 +101,7 @@ type FromClient struct {
 	typ      *contract.Type  // of the Numbers
 }
 
-// value gives the value of a write, however it came.
+// valueJSON returns the value of a write, however it came.
 func (m *FromClient) valueJSON() json.RawMessage {
 	if m.Wide == 0 {
 		return m.Value
@@ -140,14 +140,15 @@ func ParseFromClient(raw []byte) (FromClient, error) {
 		}
 	default:
 		return m, fmt.Errorf(
-			"the message has the unknown type %.40q; there are ask, write, press, release, ready, seen, differs and leave",
+			"the message has the unknown type %.40q; there are ask, write, press, release, ready, seen, differs and "+
+				"leave",
 			m.Type,
 		)
 	}
 	return m, m.checkBounds()
 }
 
-// bounded returns an error when a number of the message is out of its range.
+// checkBounds returns an error when a number of the message is out of its range.
 func (m *FromClient) checkBounds() error {
 	switch {
 	case m.Seq > MaxNumber:
@@ -342,7 +343,7 @@ func appendFields(dst []byte, fields []Field) []byte {
 	return append(dst, '}')
 }
 
-// list appends `,"name":[…]` when there is something to list.
+// appendList appends `,"name":[…]` when there is something to list.
 func appendList[T any](dst []byte, name string, items []T, one func(dst []byte, item T) []byte) []byte {
 	if len(items) == 0 {
 		return dst
@@ -386,8 +387,12 @@ func (b *Block) JSON() []byte {
 		}
 		return append(dst, '}')
 	})
-	dst = appendList(dst, "gone", b.Gone, func(dst []byte, n uint32) []byte { return strconv.AppendUint(dst, uint64(n), 10) })
-	dst = appendList(dst, "left", b.Left, func(dst []byte, n int) []byte { return strconv.AppendInt(dst, int64(n), 10) })
+	dst = appendList(
+		dst, "gone", b.Gone, func(dst []byte, n uint32) []byte { return strconv.AppendUint(dst, uint64(n), 10) },
+	)
+	dst = appendList(
+		dst, "left", b.Left, func(dst []byte, n int) []byte { return strconv.AppendInt(dst, int64(n), 10) },
+	)
 	b.json = append(dst, '}')
 	return b.json
 }

@@ -38,8 +38,11 @@ func TestAFrameComesBackAsItWasSent(t *testing.T) {
 		Tick: 20,
 		Kinds: []contract.KindOutline{{
 			Name: "Diver", Properties: []contract.PropertyOutline{
-				{Name: "satchel", Type: stacks}, {Name: "name", Type: text}, {Name: "pos", Type: place, Follows: "vel"},
-				{Name: "vel", Type: speed}, {Name: "lamp", Type: place, Follows: "mate.pos"},
+				{Name: "satchel", Type: stacks},
+				{Name: "name", Type: text},
+				{Name: "pos", Type: place, Follows: "vel"},
+				{Name: "vel", Type: speed},
+				{Name: "lamp", Type: place, Follows: "mate.pos"},
 			},
 			Events: []contract.EventOutline{
 				{
@@ -63,12 +66,15 @@ func TestAFrameComesBackAsItWasSent(t *testing.T) {
 						9, "Diver", 1,
 						[]Field{
 							{Name: "satchel", Type: stacks, Value: full},
-							{Name: "name", Type: text, Value: contract.Value{Text: "ü\n\"\u2028"}}, {
+							{Name: "name", Type: text, Value: contract.Value{Text: "ü\n\"\u2028"}},
+							{
 								Name:   "pos",
 								Type:   place,
 								Value:  pair(2, 3),
 								Motion: &Motion{pair(1, 3), pair(20, 0), speed, 4, 20},
-							}, {Name: "vel", Type: speed, Value: pair(20, 0)}, {
+							},
+							{Name: "vel", Type: speed, Value: pair(20, 0)},
+							{
 								Name:     "lamp",
 								Type:     place,
 								Value:    pair(1, 1),
@@ -107,8 +113,11 @@ func TestAFrameComesBackAsItWasSent(t *testing.T) {
 	assert.True(t, full.Equal(back.Blocks[0].Spawned[0].Fields[0].Value))
 
 	for _, change := range [][2]string{
-		{"Diver.used", "Diver.lost"}, {`"satchel"`, `"purse"`}, {`"flare"`, `"pearl"`},
-		{`"kind":"Diver"`, `"kind":"Eel"`}, {`"frame"`, `"fame"`},
+		{"Diver.used", "Diver.lost"},
+		{`"satchel"`, `"purse"`},
+		{`"flare"`, `"pearl"`},
+		{`"kind":"Diver"`, `"kind":"Eel"`},
+		{`"frame"`, `"fame"`},
 	} {
 		_, _, err := ParseFrame([]byte(strings.Replace(string(raw), change[0], change[1], 1)), outline)
 		assert.Error(t, err, "a copy that does not fit its outline is no copy: %v", change)

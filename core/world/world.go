@@ -32,7 +32,7 @@ type Entity struct {
 	Gone        bool // it was despawned
 }
 
-// ticks returns the tick in which each property last changed.
+// changeTicks returns the tick in which each property last changed.
 func (e *Entity) changeTicks() []int64 { return e.Nums[len(e.Nums):cap(e.Nums)] }
 
 // Delayed is an action that runs at a tick, with its arguments.
@@ -57,7 +57,8 @@ type World struct {
 	Settings     []int64 // by the slots of the contract's settings
 	MaxMemory    int64   // bytes that entities, and what clients are told of them, may take; 0 for no bound
 	ClientMemory int64   // bytes that are held for clients, beside the entities' own
-	LastMoved    ID      // of the last entity of which it was noted where it began to move; a later one has not moved yet
+	// of the last entity of which it was noted where it began to move; a later one has not moved yet
+	LastMoved ID
 
 	contract       *contract.Contract
 	lastID         ID
@@ -79,7 +80,7 @@ type World struct {
 	memoryUsed     int64            // bytes of all entities and of what they delay
 }
 
-// what says what a journal entry undoes.
+// entryType says what a journal entry undoes.
 type entryType uint8
 
 const (
@@ -92,8 +93,8 @@ const (
 	changedRole
 )
 
-// entry remembers what a change replaced. It is small, 24 bytes: a body that writes three numbers should not wait for
-// memory.
+// journalEntry remembers what a change replaced. It is small, 24 bytes: a body that writes three numbers should not
+// wait for memory.
 type journalEntry struct {
 	entity   *Entity
 	old      int64 // the number before; of gave the owner, of setRole the role
@@ -102,7 +103,7 @@ type journalEntry struct {
 	typ      entryType
 }
 
-// News is what a committed transaction did to an entity as a whole, or to the role of a client.
+// Event is what a committed transaction did to an entity as a whole, or to the role of a client.
 type Event struct {
 	Entity    *Entity // nil for a role
 	Despawned bool    // it was despawned; else it was spawned or changed its owner
@@ -161,7 +162,7 @@ func (w *World) Intern(s string) int64 {
 	return n
 }
 
-// Last returns the ID of the entity that was spawned last; 0 for none.
+// LastID returns the ID of the entity that was spawned last; 0 for none.
 func (w *World) LastID() ID { return w.lastID }
 
 // Text returns the text with an index.
@@ -173,7 +174,13 @@ func (w *World) Spawn(k *contract.Kind, owner int) *Entity {
 	w.serials[k.Index]++
 	row := make([]int64, k.Slots+len(k.Properties))
 	row = row[:k.Slots:len(row)]
-	e := &Entity{ID: w.lastID, Serial: w.serials[k.Index], Kind: k, Owner: owner, Nums: row}
+	e := &Entity{
+		ID:     w.lastID,
+		Serial: w.serials[k.Index],
+		Kind:   k,
+		Owner:  owner,
+		Nums:   row,
+	}
 	for _, p := range k.Properties {
 		copy(e.Nums[p.Slot:], p.Default)
 	}
@@ -185,15 +192,15 @@ func (w *World) Spawn(k *contract.Kind, owner int) *Entity {
 	return e
 }
 
-// MostSerials returns how many entities of one kind a session of a contract can number: clients know them by 32 bits,
+// MaxSerial returns how many entities of one kind a session of a contract can number: clients know them by 32 bits,
 // some of which are the kind's.
 func MaxSerial(c *contract.Contract) int64 { return 1<<(32-bits.Len(uint(len(c.Kinds)))) - 1 }
 
 // Full reports whether no more entities of a kind can be numbered.
 func (w *World) Full(k *contract.Kind) bool { return w.serials[k.Index] >= MaxSerial(w.contract) }
 
-// Held returns how many bytes of memory the session takes for its entities, for what they delay, and for what clients
-// have by themselves. It is an estimate that depends on the world alone; see contract.Kind.Memory.
+// MemoryUsed returns how many bytes of memory the session takes for its entities, for what they delay, and for what
+// clients have by themselves. It is an estimate that depends on the world alone; see contract.Kind.Memory.
 func (w *World) MemoryUsed() int64 { return w.memoryUsed + w.ClientMemory }
 
 // HasRoom reports whether an entity of a kind may be added, by the memory that it takes.
@@ -206,7 +213,7 @@ func (w *World) HasRoomToDelay(a *contract.Action) bool {
 	return w.MaxMemory == 0 || w.MemoryUsed()+a.Memory() <= w.MaxMemory
 }
 
-// memory returns the bytes that an entity takes.
+// memoryOf returns the bytes that an entity takes.
 func (w *World) memoryOf(e *Entity) int64 {
 	out := w.kindMemory[e.Kind.Index]
 	for i := range e.delayed {
@@ -215,8 +222,8 @@ func (w *World) memoryOf(e *Entity) int64 {
 	return out
 }
 
-// Key returns a number for an entity that follows from its kind and serial alone: whatever happens to other kinds, it is
-// the same.
+// Key returns a number for an entity that follows from its kind and serial alone: whatever happens to other kinds, it
+// is the same.
 func (e *Entity) Key() int64 { return int64(e.Kind.Index)<<48 | e.Serial }
 
 func compareID(x *Entity, id ID) int { return int(x.ID - id) }
@@ -262,7 +269,7 @@ func (w *World) Despawn(e *Entity) {
 	}
 }
 
-// Give changes the owner of an entity; 0 is the server.
+// SetOwner changes the owner of an entity; 0 is the server.
 func (w *World) SetOwner(e *Entity, owner int) {
 	if e.Owner != owner {
 		w.journal = append(w.journal, journalEntry{entity: e, old: int64(e.Owner), typ: changedOwner})
@@ -284,14 +291,14 @@ func (w *World) Delay(e *Entity, at int64, a *contract.Action, args []int64) boo
 	return true
 }
 
-// Waiting returns the actions of an entity that wait for their tick.
+// Delayed returns the actions of an entity that wait for their tick.
 func (w *World) Delayed(e *Entity) []Delayed { return slices.Clone(e.delayed) }
 
 // maxDelayed is how many actions of one entity may wait.
 const maxDelayed = 100
 
-// Due takes the first action out of an entity's list whose tick has come. ok is false when there is none. It is no part
-// of a transaction: an action that fails has run.
+// NextDue takes the first action out of an entity's list whose tick has come. ok is false when there is none. It is no
+// part of a transaction: an action that fails has run.
 func (w *World) NextDue(e *Entity) (d Delayed, ok bool) {
 	for i, d := range e.delayed {
 		if d.Tick <= w.Tick {
@@ -308,13 +315,13 @@ func (w *World) NextDue(e *Entity) (d Delayed, ok bool) {
 // Entities returns all entities, by ID. The slice is the world's own and holds until the next Spawn or Despawn.
 func (w *World) Entities() []*Entity { return w.entities }
 
-// Kind returns the entities of a kind, which is given by its index, as Entities does.
+// OfKind returns the entities of a kind, which is given by its index, as Entities does.
 func (w *World) OfKind(kind int) []*Entity { return w.kinds[kind] }
 
 // Shared returns the entity of a shared kind, which is given by its index.
 func (w *World) Shared(kind int) *Entity { return w.shared[kind] }
 
-// Of returns the entity of a per-role kind that a client has, or nil.
+// OfClient returns the entity of a per-role kind that a client has, or nil.
 func (w *World) OfClient(kind, client int) *Entity { return w.ofClient[kind][client] }
 
 // Entity returns the entity with an ID, or nil.
@@ -332,7 +339,7 @@ func (w *World) Client(number int) *Client {
 	return &w.clients[i]
 }
 
-// NameOf returns the index of a client's name among the texts, that of the empty text for no client.
+// ClientName returns the index of a client's name among the texts, that of the empty text for no client.
 func (w *World) ClientName(client int) int64 {
 	if c := w.Client(client); c != nil {
 		return c.nameText
@@ -340,14 +347,14 @@ func (w *World) ClientName(client int) int64 {
 	return 0
 }
 
-// Enter adds a client, whose number has to be greater than that of any before. It is no part of a transaction.
+// AddClient adds a client, whose number has to be greater than that of any before. It is no part of a transaction.
 func (w *World) AddClient(c Client) {
 	c.nameText = w.Intern(c.Name)
 	w.clients = append(w.clients, c)
 	w.clientsTick = w.Tick
 }
 
-// Leave takes a client out. It is no part of a transaction.
+// RemoveClient takes a client out. It is no part of a transaction.
 func (w *World) RemoveClient(number int) {
 	w.clients = slices.DeleteFunc(w.clients, func(c Client) bool { return c.Number == number })
 	w.clientsTick = w.Tick
@@ -366,20 +373,22 @@ func (w *World) Value(e *Entity, p *contract.Property) contract.Value {
 	return p.Type.FromSlots(e.Nums[p.Slot:], w.Text)
 }
 
-// Changed returns the tick in which a property last changed: the present one, when the open transaction has changed it.
+// ChangedTick returns the tick in which a property last changed: the present one, when the open transaction has changed
+// it.
 func (w *World) ChangedTick(e *Entity, property int) int64 {
 	for i := range w.journal {
-		if j := &w.journal[i]; j.entity == e && j.typ == wroteSlot && int(j.property) == property && e.Nums[j.slot] != j.old {
+		if j := &w.journal[i]; j.entity == e && j.typ == wroteSlot && int(j.property) == property &&
+			e.Nums[j.slot] != j.old {
 			return w.Tick
 		}
 	}
 	return e.changeTicks()[property]
 }
 
-// Given returns the tick in which an entity last came to have another owner, or was spawned.
+// OwnerTick returns the tick in which an entity last came to have another owner, or was spawned.
 func (w *World) OwnerTick(e *Entity) int64 { return e.ownerTick }
 
-// ChangedClients returns the tick in which a client last came, went or changed its role.
+// ClientsTick returns the tick in which a client last came, went or changed its role.
 func (w *World) ClientsTick() int64 { return w.clientsTick }
 
 // Write puts a number into a slot of a property. The caller has checked that it is a value of the property's type.
@@ -388,7 +397,12 @@ func (w *World) Write(e *Entity, property, slot int, v int64) {
 	if old == v {
 		return
 	}
-	w.journal = append(w.journal, journalEntry{entity: e, old: old, slot: int32(slot), property: uint8(property)})
+	w.journal = append(w.journal, journalEntry{
+		entity:   e,
+		old:      old,
+		slot:     int32(slot),
+		property: uint8(property),
+	})
 	e.Nums[slot] = v
 	if bit := uint64(1) << (property & 63); e.writtenMask&bit == 0 {
 		if e.writtenMask == 0 {
@@ -398,11 +412,16 @@ func (w *World) Write(e *Entity, property, slot int, v int64) {
 	}
 }
 
-// WriteQuiet puts a number into a slot that is no part of a property, such as the start of a motion. It marks
+// WriteHidden puts a number into a slot that is no part of a property, such as the start of a motion. It marks
 // nothing as changed.
 func (w *World) WriteHidden(e *Entity, slot int, v int64) {
 	if old := e.Nums[slot]; old != v {
-		w.journal = append(w.journal, journalEntry{entity: e, old: old, slot: int32(slot), typ: wroteHidden})
+		w.journal = append(w.journal, journalEntry{
+			entity: e,
+			old:    old,
+			slot:   int32(slot),
+			typ:    wroteHidden,
+		})
 		e.Nums[slot] = v
 	}
 }
@@ -447,8 +466,8 @@ func (w *World) Changes() []Change {
 	return slices.DeleteFunc(out, func(c Change) bool { return c.Old.Equal(c.New) })
 }
 
-// swap exchanges the journal's numbers with the world's: once for the state before the transaction, twice for the state
-// as it was.
+// swapJournal exchanges the journal's numbers with the world's: once for the state before the transaction, twice for
+// the state as it was.
 func (w *World) swapJournal() {
 	for i := len(w.journal) - 1; i >= 0; i-- {
 		if j := &w.journal[i]; j.typ <= wroteHidden {
@@ -458,10 +477,10 @@ func (w *World) swapJournal() {
 	slices.Reverse(w.journal)
 }
 
-// Mark returns how far the open transaction is, for ChangedSince.
+// JournalMark returns how far the open transaction is, for ChangedSince.
 func (w *World) JournalMark() int { return len(w.journal) }
 
-// Touched is a property of an entity that differs from what it was at a mark. Property is its index.
+// ChangedProperty is a property of an entity that differs from what it was at a mark. Property is its index.
 type ChangedProperty struct {
 	Entity   *Entity
 	Property int
@@ -507,7 +526,7 @@ func (w *World) Commit() {
 // keptJournal is up to how many entries a journal's memory is used again. One body may write hundreds of thousands.
 const keptJournal = 1 << 16
 
-// forget empties the journal.
+// emptyJournal empties the journal.
 func (w *World) emptyJournal() {
 	if cap(w.journal) > keptJournal {
 		w.journal = nil
@@ -516,14 +535,19 @@ func (w *World) emptyJournal() {
 	w.journal = w.journal[:0]
 }
 
-// report adds what a journal entry that is no write of a property means to others.
+// addEvent adds what a journal entry that is no write of a property means to others.
 func (w *World) addEvent(j *journalEntry) {
 	switch j.typ {
 	case didSpawn, didDespawn, changedOwner:
 		if j.typ != didDespawn {
 			j.entity.ownerTick = w.Tick
 		}
-		w.events = append(w.events, Event{Entity: j.entity, Despawned: j.typ == didDespawn, Owner: int(j.old), Spawned: j.typ == didSpawn})
+		w.events = append(w.events, Event{
+			Entity:    j.entity,
+			Despawned: j.typ == didDespawn,
+			Owner:     int(j.old),
+			Spawned:   j.typ == didSpawn,
+		})
 	case changedRole:
 		w.clientsTick = w.Tick
 		w.events = append(w.events, Event{Role: int(j.slot)})
@@ -561,8 +585,8 @@ func (w *World) Rollback() {
 	w.emptyJournal()
 }
 
-// Flush calls visit for each entity that was written since the last time and is still there, in the order of the first
-// writes, with the written properties as a bit set. A value may have been put back to what it was.
+// VisitWritten calls visit for each entity that was written since the last time and is still there, in the order of the
+// first writes, with the written properties as a bit set. A value may have been put back to what it was.
 func (w *World) VisitWritten(visit func(e *Entity, properties uint64)) {
 	for _, e := range w.written {
 		if !e.Gone {
@@ -574,11 +598,11 @@ func (w *World) VisitWritten(visit func(e *Entity, properties uint64)) {
 	w.written = w.written[:0]
 }
 
-// Dirty returns the entities that Flush will visit, and those of them that are gone since.
+// Written returns the entities that Flush will visit, and those of them that are gone since.
 func (w *World) Written() []*Entity { return w.written }
 
-// Warm reads what a loop over a few entities is about to read of them: reads that do not wait for each other take the
-// time of one. What it returns means nothing; the caller adds it to a field, so that no compiler removes the reads.
+// Prefetch reads what a loop over a few entities is about to read of them: reads that do not wait for each other take
+// the time of one. What it returns means nothing; the caller adds it to a field, so that no compiler removes the reads.
 func Prefetch(list []*Entity) (sum int64) {
 	for _, e := range list {
 		sum += int64(e.writtenMask) + int64(e.Owner)
@@ -594,7 +618,7 @@ func Prefetch(list []*Entity) (sum int64) {
 	return sum
 }
 
-// News calls visit for what committed transactions have done since it was last called, in order.
+// Events calls visit for what committed transactions have done since it was last called, in order.
 func (w *World) Events(visit func(n Event)) {
 	for _, n := range w.events {
 		visit(n)
@@ -603,7 +627,7 @@ func (w *World) Events(visit func(n Event)) {
 	w.events = w.events[:0]
 }
 
-// Sweep forgets the texts that nothing holds any more, once there are more than most. It must not be called in a
+// CollectTexts forgets the texts that nothing holds any more, once there are more than most. It must not be called in a
 // transaction: the journal may hold indices of texts.
 func (w *World) CollectTexts(most int) {
 	if len(w.texts) <= max(most, w.nextCollection) {
@@ -613,7 +637,8 @@ func (w *World) CollectTexts(most int) {
 	defer func() { w.nextCollection = 2 * len(w.texts) }()
 	old := w.texts
 	kept := map[int64]int64{}
-	w.texts, w.textIndex = nil, map[string]int64{}
+	w.texts = nil
+	w.textIndex = map[string]int64{}
 	for i, s := range w.contract.Texts {
 		kept[int64(i)] = w.Intern(s)
 	}

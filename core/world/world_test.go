@@ -128,7 +128,8 @@ func TestTextsAreSwept(t *testing.T) {
 func TestASweepIsPaidByWhatCame(t *testing.T) {
 	c, problems := compile.Load(
 		"names.kam",
-		"contract names language 1\nroles player\nentity Tag { words: text max 40 = \"\" }\nshared Sea { on start { spawn Tag } }",
+		"contract names language 1\nroles player\nentity Tag { words: text max 40 = \"\" }\n"+
+			"shared Sea { on start { spawn Tag } }",
 	)
 	require.NotNil(t, c, problems.Error())
 	w := New(c, nil)

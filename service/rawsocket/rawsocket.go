@@ -1,5 +1,5 @@
-// Package rawsocket reads and writes TCP sockets without Go's network poller: a call does what the socket allows at once
-// and never waits, so that one goroutine can look after thousands of connections. A socket is known by its file
+// Package rawsocket reads and writes TCP sockets without Go's network poller: a call does what the socket allows at
+// once and never waits, so that one goroutine can look after thousands of connections. A socket is known by its file
 // descriptor, an int; -1 is none.
 //
 // It is for Linux. Elsewhere Own returns no socket, and the caller goes on with the net.Conn that it has. The package

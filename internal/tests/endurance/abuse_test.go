@@ -212,7 +212,8 @@ func joinAbruptly(ctx context.Context, at target) error {
 func slowBodies(ctx context.Context, at target) error {
 	return connections(
 		ctx, at,
-		"POST /api/contracts HTTP/1.1\r\nHost: here\r\nContent-Type: application/json\r\nContent-Length: 100000\r\n\r\n{",
+		"POST /api/contracts HTTP/1.1\r\nHost: here\r\nContent-Type: application/json\r\nContent-Length: 100000\r\n"+
+			"\r\n{",
 		" ",
 	)
 }

@@ -464,10 +464,12 @@ func TestTheDatabaseIsAway(t *testing.T) {
 	)
 	dropped := metric(t, p, "kamerad_records_dropped_total")
 	stored := p.Query(
-		"select count(*) filter (where name like 'Honest%'), count(*) filter (where name = 'Eve'), count(*) from decisions",
+		"select count(*) filter (where name like 'Honest%'), count(*) filter (where name = 'Eve'), count(*) from " +
+			"decisions",
 	)[0]
 	t.Logf(
-		"memory %.0f MB before, %.0f at most; honest: %d asked, %v stored; the flooder: %d asked, %v stored; %.0f records dropped",
+		"memory %.0f MB before, %.0f at most; honest: %d asked, %v stored; the flooder: %d asked, %v stored; %.0f "+
+			"records dropped",
 		before, top, honest, stored[0], sent, stored[1], dropped,
 	)
 	assert.GreaterOrEqual(t, stored[0], int64(honest), "no honest record is missing")

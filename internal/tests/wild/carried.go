@@ -44,7 +44,8 @@ func Carried(r *rand.Rand) string {
 		}
 		return " to " + map[string]string{
 			"nobody": "nobody", "owner": "owner", "role": g.one("referee", "spectator", "player"),
-			"keys": "keys_" + kind + "(self)", "told": "told_" + kind + "(self)", "near": "near_" + kind + "(self)", "pair": "pair_" + kind + "(self)",
+			"keys": "keys_" + kind + "(self)", "told": "told_" + kind + "(self)", "near": "near_" + kind + "(self)",
+			"pair": "pair_" + kind + "(self)",
 			"or": g.one(
 				"near_"+kind+"(self) or spectator", "owner or referee", "keys_"+kind+"(self) or owner",
 				"pair_"+kind+"(self) or referee",

@@ -419,7 +419,7 @@ func (g *maker) int(at *place, depth int) string {
 	case 2:
 		g.names++
 		name := fmt.Sprintf("d%d", g.names)
-		return fmt.Sprintf("count(%s in Diver where %s)", name, g.cond(g.with(at, name, diver), depth-1))
+		return fmt.Sprintf("count(%s in Diver where %s)", name, g.cond(g.with(at, name), depth-1))
 	case 3:
 		if g.fns > 0 {
 			return fmt.Sprintf("f(%s)", g.int(at, depth-1))
@@ -440,9 +440,9 @@ func (g *maker) int(at *place, depth int) string {
 	return fmt.Sprint(g.IntN(10))
 }
 
-func (g *maker) with(at *place, name string, kind int) *place {
+func (g *maker) with(at *place, name string) *place {
 	out := *at
-	out.entities = map[string]int{name: kind}
+	out.entities = map[string]int{name: diver}
 	for n, k := range at.entities {
 		out.entities[n] = k
 	}
@@ -510,6 +510,8 @@ func (g *maker) body(at *place, n int) string {
 	return b.String()
 }
 
+//
+//nolint:funlen // It is one switch.
 func (g *maker) stmt(at *place) string {
 	at.depth++
 	defer func() { at.depth-- }()
@@ -530,15 +532,15 @@ func (g *maker) stmt(at *place) string {
 	case 1:
 		if at.depth < 3 {
 			name := fmt.Sprintf("x%d", g.IntN(1000))
-			local := g.with(at, name, diver)
+			local := g.with(at, name)
 			return fmt.Sprintf("    for %s in Diver where %s {\n%s    }\n", name, g.cond(local, 0), g.stmt(local))
 		}
 	case 2:
 		if g.in(4) && at.depth < 3 {
 			name := fmt.Sprintf("w%d", g.IntN(100000))
-			local := g.with(at, name, diver)
+			local := g.with(at, name)
 			out := fmt.Sprintf(
-				"    let %s = first(z in Diver where %s else nothing)\n", name, g.cond(g.with(at, "z", diver), 0),
+				"    let %s = first(z in Diver where %s else nothing)\n", name, g.cond(g.with(at, "z"), 0),
 			)
 			return out + g.stmt(local)
 		}
