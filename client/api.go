@@ -225,6 +225,7 @@ func (a API) Outline(ctx context.Context, session int64) (*contract.Outline, err
 	return &out, err
 }
 
+// readProblem returns the error that an answer describes (RFC 9457).
 func readProblem(body io.Reader) error {
 	raw, _ := io.ReadAll(io.LimitReader(body, 1<<20))
 	var p Problem
@@ -234,6 +235,7 @@ func readProblem(body io.Reader) error {
 	return &p
 }
 
+// call sends in as JSON, unless it is nil, and reads the answer into out, unless that is nil.
 func (a API) call(ctx context.Context, method, path string, in, out any) error {
 	var body io.Reader
 	if in != nil {

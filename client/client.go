@@ -141,6 +141,7 @@ func Rejoin(ctx context.Context, service string, session int64, token string, o 
 	return c, nil
 }
 
+// join connects to a session and takes the seat that j asks for.
 func join(ctx context.Context, service string, session int64, j wire.Join, o Options) (*Client, error) {
 	u, err := url.Parse(service)
 	if err != nil {
@@ -208,6 +209,7 @@ func (c *Client) greet(ctx context.Context, t Transport) error {
 	return err
 }
 
+// takeHello reads the first message of a connection: who the client is, and the outline.
 func (c *Client) takeHello(ctx context.Context, t Transport) error {
 	raw, err := t.Read(ctx)
 	if err != nil {
@@ -394,6 +396,7 @@ func (c *Client) word(message wire.FromClient) []byte {
 	return message.JSON()
 }
 
+// send queues a message for the connection, in order.
 func (c *Client) send(message wire.FromClient) {
 	_ = c.Send(c.word(message)) // an ended connection shows in read
 }
@@ -451,6 +454,7 @@ func (c *Client) Ask(
 	return c.Forge(ctx, entity, request, args...)
 }
 
+// requestNames lists the requests of an outline as Kind.request.
 func requestNames(o *contract.Outline) (out []string) {
 	for _, k := range o.Kinds {
 		for _, r := range k.Requests {
@@ -587,6 +591,7 @@ func (c *Client) Hold(entity uint32, property string) (release func(), err error
 	return sync.OnceFunc(func() { close(stop) }), nil
 }
 
+// read takes messages from the connection until it ends, then comes back or ends the client.
 func (c *Client) read() {
 	reason := "the server closed the connection"
 	for {

@@ -141,6 +141,7 @@ func loopbackOnly(next http.Handler) http.Handler {
 	})
 }
 
+// loopback reports whether the host of an address is this machine by name or number, whatever its port.
 func loopback(hostport string) bool {
 	host := hostport
 	if h, _, err := net.SplitHostPort(hostport); err == nil {
@@ -170,6 +171,7 @@ func (v *Service) page(w http.ResponseWriter, r *http.Request) {
 	http.ServeFileFS(w, r, v.console, name)
 }
 
+// problem answers with an error as RFC 9457 describes it.
 func problem(w http.ResponseWriter, status int, detail string) {
 	send(w, &client.Problem{Status: status, Detail: detail})
 }
@@ -268,6 +270,7 @@ func read(r *http.Request, out any) error {
 	return &bad{"read what was sent: " + err.Error()}
 }
 
+// publish checks a contract and stores it as the next version of its name.
 func (v *Service) publish(r *http.Request) (client.ContractVersion, error) {
 	var in struct {
 		File, Source string
@@ -319,6 +322,7 @@ func (v *Service) publish(r *http.Request) (client.ContractVersion, error) {
 	return answer, nil
 }
 
+// count returns a number with what it counts, in the plural unless it is one.
 func count(n int, what string) string {
 	if n == 1 {
 		return "1 " + what
@@ -326,6 +330,7 @@ func count(n int, what string) string {
 	return fmt.Sprintf("%d %ss", n, what)
 }
 
+// versionOf returns a stored version as the API gives it, without its source.
 func versionOf(v store.Version) client.ContractVersion {
 	return client.ContractVersion{
 		Contract:    v.Contract,
@@ -337,10 +342,12 @@ func versionOf(v store.Version) client.ContractVersion {
 	}
 }
 
+// contracts lists the newest version of every contract.
 func (v *Service) contracts(r *http.Request) ([]client.ContractVersion, error) {
 	return v.listVersions(r, "")
 }
 
+// versions lists the versions of one contract, newest first.
 func (v *Service) versions(r *http.Request) ([]client.ContractVersion, error) {
 	name := chi.URLParam(r, "name")
 	out, err := v.listVersions(r, name)
@@ -350,6 +357,7 @@ func (v *Service) versions(r *http.Request) ([]client.ContractVersion, error) {
 	return out, err
 }
 
+// listVersions lists stored versions; with an empty name the newest one of every contract.
 func (v *Service) listVersions(r *http.Request, name string) ([]client.ContractVersion, error) {
 	if !utf8.ValidString(name) || strings.ContainsRune(name, 0) {
 		return nil, nil
@@ -362,6 +370,7 @@ func (v *Service) listVersions(r *http.Request, name string) ([]client.ContractV
 	return out, err
 }
 
+// version returns one version with its source.
 func (v *Service) version(r *http.Request) (client.ContractVersion, error) {
 	n, err := numbered(chi.URLParam(r, "version"))
 	if err != nil {
@@ -396,6 +405,7 @@ func numbered(text string) (int, error) {
 	return n, nil
 }
 
+// report returns what the checker found in a version: as it was stored, or made now for a version without it.
 func (v *Service) report(r *http.Request) (json.RawMessage, error) {
 	n, err := numbered(chi.URLParam(r, "version"))
 	if err != nil {
@@ -416,6 +426,7 @@ func (v *Service) report(r *http.Request) (json.RawMessage, error) {
 	return encode(client.ReportOf(c, findings)), nil
 }
 
+// compare returns what differs between two versions of a contract.
 func (v *Service) compare(r *http.Request) (*report.Comparison, error) {
 	var both [2]*contract.Contract
 	for i, which := range []string{"from", "to"} {
@@ -452,6 +463,7 @@ func (v *Service) find(r *http.Request, name string, version int) (store.Version
 	return x, err
 }
 
+// noContract returns the error for a version that is not stored: it names those that are.
 func (v *Service) noContract(r *http.Request, name string, version int) error {
 	no := &refusal{status: http.StatusNotFound, detail: fmt.Sprintf("there is no contract %.80q", name)}
 	if list, err := v.store.Versions(r.Context(), name); err == nil && len(list) > 0 && name != "" {
@@ -474,6 +486,7 @@ func (v *Service) noContract(r *http.Request, name string, version int) error {
 	return no
 }
 
+// openSession starts a session of a version, or of the newest one.
 func (v *Service) openSession(r *http.Request) (client.Session, error) {
 	var in client.OpenSession
 	if err := read(r, &in); err != nil {
@@ -509,6 +522,7 @@ func (v *Service) describe(r *http.Request, x *room) (out client.Session, err er
 	return out, err
 }
 
+// sessions lists sessions, newest first.
 func (v *Service) sessions(r *http.Request) ([]client.Session, error) {
 	rows, err := v.store.Sessions(r.Context(), 500)
 	out := make([]client.Session, len(rows))
@@ -529,6 +543,7 @@ func (v *Service) sessions(r *http.Request) ([]client.Session, error) {
 	return out, err
 }
 
+// session returns one session, as it is now or as it ended.
 func (v *Service) session(r *http.Request) (client.Session, error) {
 	id, err := v.sessionID(r)
 	if err != nil {
@@ -546,6 +561,7 @@ func (v *Service) session(r *http.Request) (client.Session, error) {
 	return sessionOf(row), err
 }
 
+// sessionID returns the number of the session that the path names, whether or not there is one.
 func (v *Service) sessionID(r *http.Request) (int64, error) {
 	text := chi.URLParam(r, "id")
 	id, err := strconv.ParseInt(text, 10, 64)
@@ -555,6 +571,7 @@ func (v *Service) sessionID(r *http.Request) (int64, error) {
 	return id, nil
 }
 
+// noSession returns the error for a session that does not exist.
 func (v *Service) noSession(id string) error {
 	no := &refusal{
 		status: http.StatusNotFound,
@@ -625,6 +642,7 @@ func (v *Service) running(r *http.Request) (*room, error) {
 	return nil, v.noSession(fmt.Sprint(id))
 }
 
+// closeSession ends a session; its clients are told.
 func (v *Service) closeSession(r *http.Request) (client.Session, error) {
 	x, err := v.running(r)
 	if err != nil {
@@ -643,6 +661,7 @@ func (v *Service) closeSession(r *http.Request) (client.Session, error) {
 	return v.session(r)
 }
 
+// pause stops or resumes the ticks of a session.
 func (v *Service) pause(r *http.Request) (client.Session, error) {
 	x, err := v.running(r)
 	if err != nil {
@@ -658,6 +677,7 @@ func (v *Service) pause(r *http.Request) (client.Session, error) {
 	return v.describe(r, x)
 }
 
+// step runs ticks of a paused session.
 func (v *Service) step(r *http.Request) (out client.Session, err error) {
 	x, err := v.running(r)
 	if err != nil {
@@ -692,6 +712,7 @@ func (v *Service) step(r *http.Request) (out client.Session, err error) {
 	return v.describe(r, x)
 }
 
+// decisions lists the latest stored decisions of a session.
 func (v *Service) decisions(r *http.Request) ([]client.Decision, error) {
 	if _, err := v.session(r); err != nil {
 		return nil, err

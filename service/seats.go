@@ -30,6 +30,7 @@ func (v *Service) outline(r *http.Request) (*contract.Outline, error) {
 	return x.outline, nil
 }
 
+// openTestClient takes a seat for a client that the console or the command line drives.
 func (v *Service) openTestClient(r *http.Request) (wire.Client, error) {
 	x, err := v.running(r)
 	if err != nil {
@@ -134,6 +135,7 @@ func (v *Service) testClient(r *http.Request) (test testClient, err error) {
 	return testClient{}, no
 }
 
+// askAsTestClient sends a request as a test client and waits for the decision.
 func (v *Service) askAsTestClient(r *http.Request) (wire.Decision, error) {
 	test, err := v.testClient(r)
 	if err != nil {
@@ -181,6 +183,7 @@ func (v *Service) setLink(r *http.Request) (client.Link, error) {
 	return test.line.get(), nil
 }
 
+// closeTestClient gives the seat of a test client back.
 func (v *Service) closeTestClient(r *http.Request) (wire.Client, error) {
 	test, err := v.testClient(r)
 	if err != nil {
@@ -198,6 +201,7 @@ type seatRow struct {
 	LeftReason string     `json:"left_reason,omitempty"`
 }
 
+// seats lists who has and had a seat in a session.
 func (v *Service) seats(r *http.Request) ([]seatRow, error) {
 	s, err := v.session(r)
 	if err != nil {

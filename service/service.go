@@ -80,6 +80,7 @@ type meters struct {
 	deferred    prometheus.Counter
 }
 
+// newMeters registers what the service measures of itself.
 func newMeters(rooms func() float64, backlog func() store.Backlog) *meters {
 	m := &meters{
 		registry: prometheus.NewRegistry(),
@@ -468,6 +469,7 @@ func (v *Service) storeEnd(ctx context.Context, r *room, reason string) error {
 	return v.store.CloseSession(ctx, r.id, reason, r.ticked.Load())
 }
 
+// rawArgs joins arguments to one JSON array.
 func rawArgs(args []json.RawMessage) json.RawMessage {
 	if args == nil {
 		return json.RawMessage("[]")
@@ -475,6 +477,7 @@ func rawArgs(args []json.RawMessage) json.RawMessage {
 	return encode(args)
 }
 
+// encode returns plain data as JSON.
 func encode(v any) []byte {
 	raw, err := json.Marshal(v)
 	if err != nil { // only what a client sent could be at fault, and that was read as JSON before

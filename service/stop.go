@@ -33,12 +33,14 @@ type notDone struct {
 	list NotDone
 }
 
+// add notes something that was not done in time.
 func (n *notDone) add(format string, args ...any) {
 	n.mu.Lock()
 	defer n.mu.Unlock()
 	n.list = append(n.list, fmt.Sprintf(format, args...))
 }
 
+// err returns what was noted as one error, or nil.
 func (n *notDone) err() error {
 	n.mu.Lock()
 	defer n.mu.Unlock()

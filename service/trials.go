@@ -59,6 +59,7 @@ type trial struct {
 	run func(ctx context.Context, done func()) (report any, passed bool, summary string, err error)
 }
 
+// startTrial begins a drill, an audit or another trial of a version and returns at once.
 func (v *Service) startTrial(r *http.Request) (client.Trial, error) {
 	var in client.StartTrial
 	if err := read(r, &in); err != nil {
@@ -199,6 +200,7 @@ func (x *trial) ofDrills(version store.Version, in client.StartTrial) error {
 	return nil
 }
 
+// ofAudit makes the trial an audit of a version.
 func (x *trial) ofAudit(version store.Version, in client.StartTrial) error {
 	if in.Rounds < 0 || in.Rounds > maxTrialRounds || in.Ticks < 0 || in.Ticks > maxTrialTicks {
 		return &bad{fmt.Sprintf("an audit has at most %d rounds of %d ticks here", maxTrialRounds, maxTrialTicks)}
@@ -337,6 +339,7 @@ func (v *Service) stopTrials(ctx context.Context) error {
 	}
 }
 
+// trialOf returns a stored trial as the API gives it.
 func (v *Service) trialOf(row store.Trial) client.Trial {
 	out := client.Trial{
 		ID:       row.ID,
@@ -364,6 +367,7 @@ func (t *trials) progress(out *client.Trial) {
 	}
 }
 
+// listTrials lists trials, newest first.
 func (v *Service) listTrials(r *http.Request) ([]client.Trial, error) {
 	n, err := numbered(chi.URLParam(r, "version"))
 	if err != nil {
@@ -385,6 +389,7 @@ func (v *Service) listTrials(r *http.Request) ([]client.Trial, error) {
 	return out, err
 }
 
+// trial returns one trial with its result.
 func (v *Service) trial(r *http.Request) (client.Trial, error) {
 	text := chi.URLParam(r, "trial")
 	id, err := strconv.ParseInt(text, 10, 64)
@@ -405,6 +410,7 @@ func (v *Service) trial(r *http.Request) (client.Trial, error) {
 	return client.Trial{}, &refusal{status: http.StatusNotFound, detail: fmt.Sprintf("there is no trial %.40s", text)}
 }
 
+// stopTrial ends a trial that runs; what it found so far is kept.
 func (v *Service) stopTrial(r *http.Request) (client.Trial, error) {
 	t, err := v.trial(r)
 	if err != nil || t.Over() {

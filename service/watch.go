@@ -48,17 +48,20 @@ type mirror struct {
 	told    int64 // the seen that watchers know of
 }
 
+// newWatchers returns a list without watchers; watched is told whether there are any.
 func newWatchers(watched func(on bool)) *watchers {
 	watched(false)
 	return &watchers{list: map[*watcher]struct{}{}, watched: watched}
 }
 
+// end tells all watchers why they get nothing more.
 func (w *watchers) end(reason string) {
 	for x := range w.list {
 		w.remove(x, reason)
 	}
 }
 
+// remove ends one watcher and says why.
 func (w *watchers) remove(x *watcher, why string) {
 	if _, in := w.list[x]; in {
 		delete(w.list, x)
@@ -140,6 +143,7 @@ func (w *watchers) add(r *room) (*watcher, error) {
 	return x, nil
 }
 
+// nonNil returns an empty list for nil, for JSON.
 func nonNil[T any](list []T) []T {
 	if list == nil {
 		return []T{}
@@ -269,6 +273,7 @@ func (w *watchers) tick(r *room, step *session.Step, failed bool) {
 	}
 }
 
+// keepLast returns the last n items of a list.
 func keepLast[T any](list []T, n int) []T {
 	if len(list) > n {
 		return append(list[:0:0], list[len(list)-n:]...)
@@ -276,6 +281,7 @@ func keepLast[T any](list []T, n int) []T {
 	return list
 }
 
+// decisionOf returns a decision as the API gives it.
 func decisionOf(d session.Decision) client.Decision {
 	out := client.Decision{
 		Tick:      d.Tick,

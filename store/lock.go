@@ -68,6 +68,7 @@ func (l *lock) release() {
 	}
 }
 
+// watch takes the lock again whenever it is lost, until ctx ends.
 func (l *lock) watch(ctx context.Context) {
 	defer close(l.done)
 	for ctx.Err() == nil {
@@ -103,6 +104,7 @@ func (l *lock) lives(ctx context.Context) error {
 	}
 }
 
+// lose lets go of the connection that held the lock, so that the store counts as not held.
 func (l *lock) lose() {
 	l.mu.Lock()
 	defer l.mu.Unlock()
@@ -138,6 +140,7 @@ func (l *lock) regain(ctx context.Context) {
 	}
 }
 
+// try takes the lock on a connection of its own, which holds it until it is closed.
 func (l *lock) try(ctx context.Context) (*pgxpool.Conn, error) {
 	ctx, cancel := context.WithTimeout(ctx, lockAskWithin)
 	defer cancel()

@@ -93,6 +93,7 @@ type record struct {
 	nth   int64
 }
 
+// add puts a record at the end of the queue.
 func (q *queue) add(r record) {
 	q.records = append(q.records, r)
 	q.count(r, 1)
@@ -262,6 +263,7 @@ func (r *Recorder) Close(ctx context.Context) error {
 	return nil
 }
 
+// run writes batches until the recorder is closed and its queue is empty.
 func (r *Recorder) run() {
 	defer close(r.done)
 	defer r.abandon()
@@ -348,6 +350,7 @@ func (r *Recorder) writeAll(batch []record) error {
 	return nil
 }
 
+// write stores a batch in one transaction. A batch that was stored before stands once.
 func (r *Recorder) write(batch []record) error {
 	ctx, cancel := context.WithTimeout(r.writing, writeTimeout)
 	defer cancel()

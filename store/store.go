@@ -74,6 +74,7 @@ const (
 	migrateWithin = 10 * time.Minute
 )
 
+// prepare connects, takes the database for this service, and brings its tables to the version that this program knows.
 func (s *Store) prepare(ctx context.Context) error {
 	connecting, connected := context.WithTimeout(ctx, connectWithin)
 	defer connected()
@@ -186,6 +187,7 @@ func (s *Store) Publish(ctx context.Context, v Version) (out Version, fresh bool
 const versions = "select contract, version, source, files, fingerprint, outline, report, published_at from " +
 	"contract_versions"
 
+// scanVersion reads a row of the table of versions.
 func scanVersion(row pgx.Row) (v Version, err error) {
 	err = row.Scan(&v.Contract, &v.Version, &v.Source, &v.Files, &v.Fingerprint, &v.Outline, &v.Report, &v.PublishedAt)
 	if errors.Is(err, pgx.ErrNoRows) {
@@ -240,6 +242,7 @@ type Session struct {
 
 const sessions = "select id, contract, version, opened_at, closed_at, close_reason, last_tick from sessions"
 
+// scanSession reads a row of the table of sessions.
 func scanSession(row pgx.CollectableRow) (v Session, err error) {
 	err = row.Scan(&v.ID, &v.Contract, &v.Version, &v.OpenedAt, &v.ClosedAt, &v.CloseReason, &v.LastTick)
 	return v, err

@@ -36,6 +36,7 @@ const (
 		"null::json from trials"
 )
 
+// scanTrial reads a row of the table of trials.
 func scanTrial(row pgx.CollectableRow) (t Trial, err error) {
 	err = row.Scan(
 		&t.ID, &t.Contract, &t.Version, &t.What, &t.Asked, &t.State, &t.AskedAt, &t.EndedAt, &t.Passed, &t.Summary,

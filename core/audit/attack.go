@@ -62,6 +62,7 @@ type target struct {
 
 type verdict struct{ yes, no bool }
 
+// name returns the name of the request or property.
 func (t *target) name() string {
 	if t.request != nil {
 		return t.request.FullName()
@@ -125,6 +126,7 @@ type forger struct {
 	r        *rand.Rand
 }
 
+// raw returns JSON texts as arguments.
 func raw(words ...string) (out []json.RawMessage) {
 	for _, w := range words {
 		out = append(out, json.RawMessage(w))
@@ -307,6 +309,7 @@ func (f *forger) make(t *target, what string) []attack {
 	return nil
 }
 
+// owned reports whether the client holds an entity that somebody else owns.
 func (f *forger) owned(n uint32) bool {
 	x := f.copy.Entity(n)
 	return x != nil && x.Owner != 0 && x.Owner != f.me.Number
@@ -348,6 +351,7 @@ func unknownName(t *contract.Type) string {
 	return name
 }
 
+// encoded returns a text as JSON.
 func encoded(text string) []byte {
 	raw, _ := json.Marshal(text) // a text always marshals
 	return raw

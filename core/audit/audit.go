@@ -229,6 +229,7 @@ func Run(ctx context.Context, c *contract.Contract, o Options) (*Report, error) 
 	return report, nil
 }
 
+// newReport returns a report without anything in it.
 func newReport(c *contract.Contract, seed uint64) *Report {
 	return &Report{
 		Contract: c.Name,
@@ -791,6 +792,7 @@ func (a *auditor) take(step *session.Step) (frames map[int][]byte, refused map[[
 	return frames, refused, nil
 }
 
+// who returns the client of a number, or nil.
 func (a *auditor) who(n int) *someone {
 	for _, p := range a.people {
 		if p.me.Number == n {
@@ -965,6 +967,7 @@ func (a *auditor) checked(d *session.Decision) {
 	}
 }
 
+// checked notes which checks of the request a decision has seen hold and which one it has seen fail.
 func (t *target) checked(d *session.Decision) {
 	upTo := -1
 	switch {

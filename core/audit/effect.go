@@ -96,6 +96,7 @@ func (i *input) set() bool { return i.client == 0 }
 // fixed reports whether an input stays in every run: without somebody's joining, the others have other numbers.
 func (i *input) fixed() bool { return i.join.Name != "" || i.ready }
 
+// give puts the input into a session.
 func (i *input) give(s *session.Session) error {
 	switch {
 	case i.set():
@@ -311,6 +312,7 @@ func idle(list []input, clients map[int]wire.Client, sends map[int]bool) string 
 	return out
 }
 
+// format words the value that an input sets.
 func (a *auditor) format(s *session.Session, i input) string {
 	kind, _, _, _ := s.Named(i.entity)
 	for _, k := range a.contract.Kinds {
@@ -348,6 +350,7 @@ func (n names) entity(number uint32) string {
 	return fmt.Sprintf("%s[%d]", kind, nth)
 }
 
+// client returns the name of a client.
 func (n names) client(number int) string {
 	if c := n.clients[number]; c.Name != "" {
 		return c.Name

@@ -189,12 +189,14 @@ func (a *liveAuditor) join(ctx context.Context, role string, attacks, unready bo
 	return nil
 }
 
+// leave closes the connections of all clients.
 func (a *liveAuditor) leave() {
 	for _, s := range a.seats {
 		s.Close()
 	}
 }
 
+// over reports whether the connection has ended for good.
 func (s *liveSeat) over() bool {
 	select {
 	case <-s.Ended():
@@ -438,6 +440,7 @@ func (a *liveAuditor) pick(s *liveSeat) (out []given) {
 	return out
 }
 
+// number returns the message with the next number of its sort; seen is the tick that it confirms.
 func (s *liveSeat) number(m wire.FromClient, seen int64) wire.FromClient {
 	m.Seen = seen
 	if m.Type == "press" || m.Type == "release" {
@@ -450,12 +453,14 @@ func (s *liveSeat) number(m wire.FromClient, seen int64) wire.FromClient {
 	return m
 }
 
+// count counts an attack that was made.
 func (a *liveAuditor) count(x *attack) {
 	x.of.cells[x.what].Tried++
 	a.tried++
 	a.distinct[fmt.Sprint(a.newest/20, x.of.sort, x.of.name(), x.what, x.class)] = struct{}{}
 }
 
+// decision returns the first decision on a request, or nil.
 func (a *liveAuditor) decision(s *liveSeat, seq uint64) *wire.Decision {
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -552,6 +557,7 @@ func (a *liveAuditor) judge(s *liveSeat, g given, fast map[string]int) {
 	}
 }
 
+// sees reports whether a client holds an entity.
 func (a *liveAuditor) sees(s *liveSeat, n uint32) (yes bool) {
 	s.Look(func(c *replicate.Copy) { yes = c.Entity(n) != nil })
 	return yes

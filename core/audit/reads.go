@@ -237,6 +237,7 @@ func (w *twins) hear(cf session.ClientFrame) error {
 	return nil
 }
 
+// send gives a message to both sessions.
 func (w *twins) send(p *someone, m wire.FromClient) {
 	m = p.number(m, w.pair[0].Now())
 	for _, s := range w.pair {
@@ -292,6 +293,7 @@ func (w *twins) vary(t *target) (varied bool) {
 	return varied
 }
 
+// spySees reports whether the spy holds a property of an entity.
 func (w *twins) spySees(entity uint32, property string) bool {
 	x := w.spy.copy.Entity(entity)
 	if x == nil {

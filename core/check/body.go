@@ -34,6 +34,7 @@ func replies(stmts []contract.Stmt) bool {
 	return false
 }
 
+// reason checks the length of the reason that a denial gives.
 func (c *checker) reason(r *syntax.Literal) {
 	if n := utf8.RuneCountInString(r.Value); n == 0 || n > 200 {
 		c.fail(r.At, "out-of-range", fmt.Sprintf("this reason has %d characters", n), "from 1 to 200")
@@ -60,7 +61,10 @@ type env struct {
 	mem      int
 }
 
+// enter opens a scope: names that are declared from now on hold until leave.
 func (e *env) enter() { e.scopes = append(e.scopes, map[string]*contract.Expr{}) }
+
+// leave closes the innermost scope.
 func (e *env) leave() { e.scopes = e.scopes[:len(e.scopes)-1] }
 
 // declare returns a name to a new local. What has no type yet takes one number.
@@ -105,6 +109,8 @@ func (e *env) room(at syntax.Span, t *contract.Type) int64 {
 	return int64(from)
 }
 
+// block reads the statements of a block, in a scope of its own. What could not be read is left out; its mistake was
+// told.
 func (e *env) block(stmts []syntax.Stmt) []contract.Stmt {
 	if !e.pure {
 		e.enter()
@@ -126,6 +132,7 @@ func (e *env) block(stmts []syntax.Stmt) []contract.Stmt {
 	return out
 }
 
+// stmt reads one statement. ok is false when it could not be read; its mistake was told.
 func (e *env) stmt(s syntax.Stmt) (contract.Stmt, bool) {
 	switch s := s.(type) {
 	case *syntax.Let:
@@ -255,6 +262,7 @@ func (e *env) stmt(s syntax.Stmt) (contract.Stmt, bool) {
 	return contract.Stmt{}, false
 }
 
+// let reads `let NAME = VALUE`, and declares the name.
 func (e *env) let(s *syntax.Let) (contract.Stmt, bool) {
 	if sp, ok := s.Value.(*syntax.Spawn); ok {
 		if e.pure {
@@ -306,6 +314,7 @@ func (e *env) let(s *syntax.Let) (contract.Stmt, bool) {
 	return contract.Stmt{Op: contract.OpLet, Num: e.declare(s.Name, v.Type).Num, Value: v}, true
 }
 
+// check reads a check of a request's head, and adds it to the request's list of checks.
 func (e *env) check(s *syntax.Check) (contract.Stmt, bool) {
 	cond := e.value(s.Cond, &contract.Type{Form: contract.FormBool}, "the condition of a check")
 	// With the brackets around it, which are no part of the tree.
@@ -502,6 +511,7 @@ func (e *env) arguments(
 	return out, ok
 }
 
+// run reads `do ACTION(…)`, also `after TIME do ACTION(…)`.
 func (e *env) run(s *syntax.Run) (contract.Stmt, bool) {
 	out := contract.Stmt{Op: contract.OpRun}
 	if s.After != nil {
@@ -562,6 +572,7 @@ func (e *env) run(s *syntax.Run) (contract.Stmt, bool) {
 	return out, ok
 }
 
+// tell reads `tell WHO EVENT(…)`.
 func (e *env) tell(s *syntax.Tell) (contract.Stmt, bool) {
 	out := contract.Stmt{Op: contract.OpTell, Who: e.who(s.To, "is told")}
 	on, name, ok := e.called(s.Event, "event", "an event is told of")
@@ -763,6 +774,7 @@ func (e *env) targetPart(x syntax.Expr) *contract.Expr {
 	return counted(e.expr(x, nil))
 }
 
+// targetList reads a list, map or stacks that a statement changes. It returns nil, and tells no mistake, when x is none.
 func (e *env) targetList(x syntax.Expr) *contract.Expr {
 	problems := len(e.problems)
 	v := e.expr(x, nil)
@@ -773,6 +785,7 @@ func (e *env) targetList(x syntax.Expr) *contract.Expr {
 	return v
 }
 
+// assign reads an assignment, with `=` or with an operation such as `+=`.
 func (e *env) assign(s *syntax.Assign) (contract.Stmt, bool) {
 	if s.Op == "=" {
 		e.written = s.Target
@@ -912,6 +925,8 @@ func (e *env) property(name string) *contract.Property {
 	return e.kind.Property(name)
 }
 
+// do reads a call as a statement. Only a method that changes a list, map or stacks does something: any other value is
+// computed and thrown away, which is a mistake.
 func (e *env) do(s *syntax.Do) (contract.Stmt, bool) {
 	call, ok := s.X.(*syntax.Call)
 	if !ok {
@@ -1004,6 +1019,7 @@ func (e *env) who(a *syntax.Audience, what string) []contract.Who {
 	return out
 }
 
+// local returns what a name stands for that a body has declared, the innermost first, or nil.
 func (e *env) local(name string) *contract.Expr {
 	for i := len(e.scopes) - 1; i >= 0; i-- {
 		if x := e.scopes[i][name]; x != nil {

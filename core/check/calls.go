@@ -340,6 +340,7 @@ func (e *env) builtin(x *syntax.Call, r *syntax.Ref, want *contract.Type) *contr
 	return &contract.Expr{Op: contract.OpNow, Type: &contract.Type{Form: contract.FormInstant}}
 }
 
+// mayRoll reports whether dice may be rolled here, and tells a mistake when not.
 func (e *env) mayRoll(at syntax.Span, name string) bool {
 	if e.still {
 		e.fail(at, "impure", fmt.Sprintf("`%s` rolls, and a check or condition may not", name), "roll in the body")
@@ -349,6 +350,7 @@ func (e *env) mayRoll(at syntax.Span, name string) bool {
 	return true
 }
 
+// clip reads `clip(VALUE, LOW..HIGH)`.
 func (e *env) clip(x *syntax.Call) *contract.Expr {
 	r, ok := x.Args[1].(*syntax.Range)
 	if !ok {
@@ -641,6 +643,7 @@ func (e *env) source(q *contract.Query, x syntax.Expr) (*contract.Type, bool) {
 	return nil, false
 }
 
+// within reads `within RADIUS of PLACE` of a query.
 func (e *env) within(q *contract.Query, in *syntax.From) bool {
 	q.Pos = make([]*contract.Property, len(e.Contract.Kinds)+1)
 	flat := q.Of.Type

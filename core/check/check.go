@@ -140,6 +140,7 @@ func (c *checker) text(s string) int64 {
 	return n
 }
 
+// fail tells a mistake: its place, a code for programs, what is wrong, and what would be right.
 func (c *checker) fail(at syntax.Span, code, message, hint string) {
 	if len(c.problems) >= MaxProblems {
 		return
@@ -348,11 +349,13 @@ func (c *checker) header(f *syntax.File) {
 	}
 }
 
+// lineOf returns the line in which a part of the contract begins.
 func (c *checker) lineOf(at syntax.Span) int {
 	line, _ := c.src.Position(at.Start)
 	return line
 }
 
+// propertyNames returns the names of a kind's properties, in the order of declaration.
 func propertyNames(k *contract.Kind) []string {
 	var out []string
 	for _, p := range k.Properties {
@@ -403,6 +406,7 @@ func (c *checker) circles() {
 	}
 }
 
+// enum reads the declaration of an enum.
 func (c *checker) enum(d *syntax.Enum) {
 	e := &contract.Enum{Name: d.Name.Text}
 	if !c.freeTypeName(d.Name) {
@@ -427,6 +431,7 @@ func (c *checker) enum(d *syntax.Enum) {
 	c.Contract.Enums = append(c.Contract.Enums, e)
 }
 
+// freeTypeName reports whether no enum, kind, type or part has a name yet, and tells a mistake when one has.
 func (c *checker) freeTypeName(n syntax.Ident) bool {
 	if n.Text == "" {
 		return false // its mistake has been told
@@ -460,6 +465,7 @@ func Suggest(name string, known []string, otherwise string) string {
 	return otherwise
 }
 
+// params reads the arguments of a request, event, action or function. at says what types these may have.
 func (c *checker) params(params []syntax.Param, at place) []contract.Param {
 	var out []contract.Param
 	for i, p := range params {
@@ -485,6 +491,7 @@ func (c *checker) params(params []syntax.Param, at place) []contract.Param {
 	return out
 }
 
+// names returns the keys of a map, sorted.
 func names[T any](m map[string]T) []string {
 	out := make([]string, 0, len(m))
 	for n := range m {

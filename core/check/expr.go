@@ -11,6 +11,7 @@ import (
 	"kamerad.example/core/syntax"
 )
 
+// describe words a type as messages name it.
 func describe(t *contract.Type) string {
 	switch t.Form {
 	case contract.FormEntity:
@@ -64,7 +65,10 @@ func widened(x *contract.Expr) *contract.Expr {
 	return &contract.Expr{Op: contract.OpReal, Type: looseType(x.Type), Args: []*contract.Expr{x}}
 }
 
-func bits(f float64) int64  { return int64(math.Float64bits(f)) }
+// bits returns a double as the number that stands for it in a row.
+func bits(f float64) int64 { return int64(math.Float64bits(f)) }
+
+// float returns the double that a number of a row stands for.
 func float(n int64) float64 { return math.Float64frombits(uint64(n)) }
 
 // counted takes back what widened did.
@@ -314,6 +318,7 @@ func (e *env) expr(x syntax.Expr, want *contract.Type) *contract.Expr {
 	return nil
 }
 
+// call reads a call: of a function that the language has, of one that the contract declares, or of a method.
 func (e *env) call(x *syntax.Call, want *contract.Type) *contract.Expr {
 	if m, ok := x.Fn.(*syntax.Member); ok {
 		s, changes, ok := e.method(x, m)
@@ -390,6 +395,7 @@ func (e *env) call(x *syntax.Call, want *contract.Type) *contract.Expr {
 	return nil
 }
 
+// unary reads `-x` or `not x`.
 func (e *env) unary(x *syntax.Unary) *contract.Expr {
 	if x.Op == "not" {
 		t := &contract.Type{Form: contract.FormBool}
@@ -438,6 +444,7 @@ var numeric = map[string]contract.Op{
 	">=": contract.OpGe,
 }
 
+// binary reads an operation of two sides.
 func (e *env) binary(x *syntax.Binary) *contract.Expr {
 	boolean := &contract.Type{Form: contract.FormBool}
 	switch x.Op {
@@ -530,6 +537,7 @@ func vectorial(op string, a, b *contract.Expr) *contract.Type {
 	return nil
 }
 
+// equal reads `==` or `!=`. One side may say what the other one has to be.
 func (e *env) equal(x *syntax.Binary) *contract.Expr {
 	op := contract.OpEq
 	if x.Op == "!=" {
@@ -623,6 +631,7 @@ func (e *env) named(x *syntax.Ref, want *contract.Type) *contract.Expr {
 	return nil
 }
 
+// ref reads a bare name. want is the type that is wanted, nil for any: a value of an enum can be named without it.
 func (e *env) ref(x *syntax.Ref, want *contract.Type) *contract.Expr {
 	if x.Text == "nothing" {
 		return &contract.Expr{Op: contract.OpConst, Type: &contract.Type{Form: contract.FormNothing}}
@@ -738,6 +747,7 @@ func (e *env) ref(x *syntax.Ref, want *contract.Type) *contract.Expr {
 	return nil
 }
 
+// self returns the expression for the entity that a body belongs to.
 func (e *env) self() *contract.Expr {
 	return &contract.Expr{Op: contract.OpSelf, Type: e.kind.Ref()}
 }
@@ -750,6 +760,7 @@ func timeHint(op string) string {
 	return "a time is compared with, added to and taken from a time: since(phase) > 60s"
 }
 
+// unknown tells that a name means nothing here, with the nearest that would.
 func (e *env) unknown(x *syntax.Ref, want *contract.Type) {
 	if builtin[x.Text] {
 		e.fail(
@@ -805,6 +816,7 @@ func (e *env) unknown(x *syntax.Ref, want *contract.Type) {
 	e.fail(x.At, "unknown-name", fmt.Sprintf("the name `%s` is not declared", x.Text), Suggest(x.Text, known, hint))
 }
 
+// member reads `X.NAME`: a property, a field, a value of an enum, or the entity that a client has.
 func (e *env) member(x *syntax.Member) *contract.Expr {
 	if r, ok := x.X.(*syntax.Ref); ok && e.local(r.Text) == nil {
 		if en := e.Enums[r.Text]; en != nil {
@@ -981,6 +993,7 @@ func (e *env) at(on *contract.Expr, x *syntax.Index) *contract.Expr {
 	return &contract.Expr{Op: contract.OpAt, Type: on.Type.Of, Args: []*contract.Expr{on, key}}
 }
 
+// record reads a record that is written out, `Mark { number: 1, at: pos }`.
 func (e *env) record(x *syntax.Record) *contract.Expr {
 	tree := e.aliases[x.Type.Text]
 	if tree == nil || tree.Type != nil {

@@ -9,6 +9,7 @@ import (
 	"kamerad.example/core/syntax"
 )
 
+// kind reads the head of a kind or part. Its members are read once all heads are known.
 func (c *checker) kind(d *syntax.Entity) {
 	if !c.freeTypeName(d.Name) {
 		return
@@ -93,6 +94,7 @@ func (c *checker) to(k *contract.Kind, a *syntax.Audience) (contract.Audience, [
 	return contract.Some, who
 }
 
+// members reads what a kind declares, but for what its members compute or do: that may name any member of any kind.
 func (c *checker) members(k *contract.Kind, d *syntax.Entity) {
 	c.bounded(d.Name.At, "the number of properties", int64(len(d.Properties)+len(d.Holds)), 0, contract.MaxProperties)
 	c.bounded(d.Name.At, "the number of requests", int64(len(d.Requests)), 0, contract.MaxRequests)
@@ -166,6 +168,7 @@ func (c *checker) members(k *contract.Kind, d *syntax.Entity) {
 	}
 }
 
+// property reads the declaration of a property, with its default. It returns nil when the type could not be read.
 func (c *checker) property(k *contract.Kind, d *syntax.Property) *contract.Property {
 	p := &contract.Property{
 		Index:  len(k.Properties),
@@ -254,6 +257,7 @@ func (c *checker) property(k *contract.Kind, d *syntax.Property) *contract.Prope
 	return p
 }
 
+// event reads the declaration of an event; k is nil for one of the contract itself.
 func (c *checker) event(d *syntax.Event, k *contract.Kind) *contract.Event {
 	e := &contract.Event{
 		Index:  len(c.Contract.Events),
@@ -350,6 +354,7 @@ func (c *checker) bodies(k *contract.Kind, d *syntax.Entity) {
 	}
 }
 
+// handler reads an `on` of a kind.
 func (c *checker) handler(k *contract.Kind, h *syntax.Handler) {
 	env := &env{
 		checker:  c,

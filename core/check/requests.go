@@ -7,6 +7,7 @@ import (
 	"kamerad.example/core/syntax"
 )
 
+// request reads a request: who may send it, how often, its checks and its body.
 func (c *checker) request(r *contract.Request, d *syntax.Request) {
 	r.Params = c.params(d.Params, inMessage)
 	for _, p := range r.Params {

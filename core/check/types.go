@@ -59,6 +59,7 @@ func (c *checker) typ(d *syntax.Type, at place) *contract.Type {
 	return t
 }
 
+// plainType reads a type without looking at the bounds that it may not have.
 func (c *checker) plainType(d *syntax.Type, at place) *contract.Type {
 	name := d.Name.Text
 	if form, ok := plain[name]; ok && at == inside && d.Low == nil && d.Max == nil && d.Step == nil {
@@ -158,6 +159,7 @@ func (c *checker) plainType(d *syntax.Type, at place) *contract.Type {
 	return nil
 }
 
+// stacks reads `stacks<ITEM> max N each M`.
 func (c *checker) stacks(d *syntax.Type) *contract.Type {
 	if len(d.Of) == 0 || d.Max == nil || d.Each == nil {
 		c.fail(
@@ -254,6 +256,7 @@ func (c *checker) refTo(n syntax.Ident) *contract.Type {
 	return nil
 }
 
+// refPart returns the type of a ref to any kind that has a part.
 func (c *checker) refPart(p *Part) *contract.Type {
 	t := &contract.Type{Form: contract.FormEntity, Name: p.Tree.Name.Text}
 	for _, k := range c.Contract.Kinds {
@@ -269,6 +272,7 @@ func (c *checker) refPart(p *Part) *contract.Type {
 	return t
 }
 
+// kindOf reads `kind of [A, B]`: a kind as a value.
 func (c *checker) kindOf(d *syntax.Type) *contract.Type {
 	t := &contract.Type{Form: contract.FormKind}
 	for _, n := range d.Kinds {

@@ -1,10 +1,13 @@
-package compile
+package compile_test
 
 import (
 	"fmt"
 	"os"
 	"strings"
 	"testing"
+
+	"kamerad.example/core/compile"
+	"kamerad.example/internal/tests/contracts"
 )
 
 func BenchmarkLoadTidewreck(b *testing.B) {
@@ -13,7 +16,7 @@ func BenchmarkLoadTidewreck(b *testing.B) {
 		b.Fatal(err)
 	}
 	for b.Loop() {
-		if c, problems := LoadWith("tidewreck.kam", string(raw), beside("../../demo/tidewreck.kam")); c == nil {
+		if c, problems := compile.LoadWith("tidewreck.kam", string(raw), contracts.Beside("../../demo/tidewreck.kam")); c == nil {
 			b.Fatal(problems)
 		}
 	}
@@ -52,7 +55,7 @@ func BenchmarkLoadLines(b *testing.B) {
 		text := generated(lines)
 		b.Run(fmt.Sprint(strings.Count(text, "\n")), func(b *testing.B) {
 			for b.Loop() {
-				if c, problems := Load("big.kam", text); c == nil {
+				if c, problems := compile.Load("big.kam", text); c == nil {
 					b.Fatal(problems[0].Text(nil))
 				}
 			}

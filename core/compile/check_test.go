@@ -1,7 +1,6 @@
-package compile
+package compile_test
 
 import (
-	"fmt"
 	"os"
 	"path/filepath"
 	"regexp"
@@ -14,20 +13,11 @@ import (
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
+	"kamerad.example/core/compile"
 	"kamerad.example/core/contract"
 	"kamerad.example/core/syntax"
+	"kamerad.example/internal/tests/contracts"
 )
-
-// beside opens the files that lie beside one.
-func beside(file string) syntax.Open {
-	return func(name string) (string, error) {
-		raw, err := os.ReadFile(filepath.Join(filepath.Dir(file), filepath.Base(name)))
-		if err != nil {
-			return "", fmt.Errorf("there is no file %q", name)
-		}
-		return string(raw), nil
-	}
-}
 
 // Each line of a faulty contract names its messages in a comment: `// error: TEXT | TEXT`. Every message has to be
 // there, and no other.
@@ -43,7 +33,7 @@ func TestEveryMistakeIsToldOnItsLine(t *testing.T) {
 		t.Run(filepath.Base(file), func(t *testing.T) {
 			raw, err := os.ReadFile(file)
 			require.NoError(t, err)
-			c, problems := LoadWith(file, string(raw), beside(file))
+			c, problems := compile.LoadWith(file, string(raw), contracts.Beside(file))
 			meant := !slices.ContainsFunc(problems, func(p syntax.Problem) bool { return !p.Warning })
 			require.Equal(t, meant, c != nil, "only what is warned of may be meant")
 			want := map[int][]string{}
@@ -68,7 +58,7 @@ func TestEveryMistakeIsToldOnItsLine(t *testing.T) {
 	}
 	t.Logf("%d faulty contracts cover %d codes", len(files), len(codes))
 	assert.GreaterOrEqual(t, len(files), 60)
-	_, problems := Load("long.kam", strings.Repeat(" ", syntax.MaxSource+1))
+	_, problems := compile.Load("long.kam", strings.Repeat(" ", syntax.MaxSource+1))
 	codes[problems[0].Code] = true
 	// Every code in the sources is covered.
 	sources, err := filepath.Glob("../*/*.go")
@@ -95,7 +85,7 @@ func TestRightContractsGiveNoMessage(t *testing.T) {
 	require.NoError(t, err)
 	right := 0
 	check := func(name, text string, open syntax.Open) {
-		c, problems := LoadWith(name, text, open)
+		c, problems := compile.LoadWith(name, text, open)
 		require.Empty(t, problems, problems.Error())
 		require.NotNil(t, c)
 		right++
@@ -103,7 +93,7 @@ func TestRightContractsGiveNoMessage(t *testing.T) {
 	for _, file := range append(files, "../../demo/tidewreck.kam", "../../internal/tests/testservice/dive.kam") {
 		raw, err := os.ReadFile(file)
 		require.NoError(t, err)
-		check(file, string(raw), beside(file))
+		check(file, string(raw), contracts.Beside(file))
 	}
 	// The examples of the documents; what some of them include lies in blocks of its own.
 	documents, err := filepath.Glob("../../docs/*.md")
@@ -145,14 +135,14 @@ func TestHugeTextsAreReadInTime(t *testing.T) {
 		"blocks": head + "shared A { request a() from player { " + strings.Repeat("if true { ", 50_000),
 	} {
 		began := time.Now()
-		_, problems := Load(name, text)
+		_, problems := compile.Load(name, text)
 		assert.NotEmpty(t, problems, name)
 		assert.Less(t, time.Since(began), 20*time.Second, name) // some take hours when time grows with the square
 	}
 }
 
 func TestAMessageShowsTheLineAndACaret(t *testing.T) {
-	_, problems := Load(
+	_, problems := compile.Load(
 		"wreck.kam", "contract wreck language 1\nshared Dive {\n\tünder: bool\n\tdepth: int 0..9 = 12 // wide: ÄÖ\n}\n",
 	)
 	require.Len(t, problems, 2)
@@ -166,7 +156,7 @@ func TestTheOutlineTellsNothingOfTheServer(t *testing.T) {
 	raw, err := os.ReadFile("../../demo/tidewreck.kam")
 	require.NoError(t, err)
 	load := func(text string) *contract.Contract {
-		c, problems := LoadWith("tidewreck.kam", text, beside("../../demo/tidewreck.kam"))
+		c, problems := compile.LoadWith("tidewreck.kam", text, contracts.Beside("../../demo/tidewreck.kam"))
 		require.NotNil(t, c, problems.Error())
 		return c
 	}
@@ -342,7 +332,7 @@ func FuzzLoad(f *testing.F) {
 		}
 	}
 	f.Fuzz(func(t *testing.T, text string) {
-		c, problems := Load("fuzz.kam", text)
+		c, problems := compile.Load("fuzz.kam", text)
 		wrong := slices.ContainsFunc(problems, func(p syntax.Problem) bool { return !p.Warning })
 		if (c == nil) != wrong {
 			t.Fatalf("contract %v with %d problems", c, len(problems))

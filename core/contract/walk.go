@@ -1,16 +1,19 @@
 package contract
 
+// What follows walks expressions and statements, for whatever asks what a contract reads, writes or decides.
+
 import "slices"
 
-// Mentions reports whether an expression or a part of it is such a one; functions are looked into.
-func Mentions(x *Expr, such func(x *Expr) bool) bool {
+// Mentions reports whether f holds for an expression or a part of it. The functions that it calls are looked into; their
+// arguments, which have their own local numbers there, are not taken for locals of x.
+func Mentions(x *Expr, f func(x *Expr) bool) bool {
 	seen := map[*Fn]bool{}
 	var look func(x *Expr, inside bool) bool
 	look = func(x *Expr, inside bool) bool {
 		if x == nil {
 			return false
 		}
-		if !(inside && x.Op == OpLocal) && such(x) ||
+		if !(inside && x.Op == OpLocal) && f(x) ||
 			slices.ContainsFunc(x.Args, func(a *Expr) bool { return look(a, inside) }) {
 			return true
 		}
@@ -30,8 +33,8 @@ func Mentions(x *Expr, such func(x *Expr) bool) bool {
 	return look(x, false)
 }
 
-// Container returns what an expression is a part of: the record of a field, the list of an item. Nothing else is within
-// something.
+// Container returns what an expression is a part of: the record of a field, the list of an item. It returns nil for
+// what is no part of anything.
 func (x *Expr) Container() *Expr {
 	if x.Op == OpField || x.Op == OpAt || x.Op == OpReal {
 		return x.Args[0]
@@ -39,7 +42,7 @@ func (x *Expr) Container() *Expr {
 	return nil
 }
 
-// Root returns the outermost of what a target is a part of: the property that is written.
+// Root returns the outermost container of a target of an assignment: the property that is written.
 func (x *Expr) Root() *Expr {
 	for x.Container() != nil {
 		x = x.Container()
@@ -47,7 +50,7 @@ func (x *Expr) Root() *Expr {
 	return x
 }
 
-// Property returns the property that an OpGet reads; of several kinds, the first one's.
+// Property returns the property that an OpGet reads. When the entity may be of several kinds, it is the first kind's.
 func (x *Expr) Property() *Property {
 	if x.Prop != nil {
 		return x.Prop
@@ -56,7 +59,7 @@ func (x *Expr) Property() *Property {
 	return x.Props[i]
 }
 
-// HeldProperty returns the property of some kind that an OpGet reads, for its clauses.
+// HeldProperty returns what Property does, and nil for what is no OpGet.
 func (x *Expr) HeldProperty() *Property {
 	if x.Op != OpGet {
 		return nil
@@ -64,8 +67,8 @@ func (x *Expr) HeldProperty() *Property {
 	return x.Property()
 }
 
-// EachStmt calls f for statements, those inside of them and those of the actions that they run; actions are looked into
-// once.
+// EachStmt calls f for statements, for those inside of them, and for those of the actions that they run. Each action is
+// looked into once.
 func EachStmt(stmts []Stmt, f func(s *Stmt)) {
 	seen := map[*Action]bool{}
 	var walk func(list []Stmt)
@@ -111,19 +114,19 @@ func (s *Stmt) Exprs() []*Expr {
 	return slices.DeleteFunc(out, func(x *Expr) bool { return x == nil })
 }
 
-// AnyExpr reports whether such an expression stands anywhere in statements and in what they run.
-func AnyExpr(stmts []Stmt, such func(x *Expr) bool) bool {
+// AnyExpr reports whether f holds for an expression anywhere in statements and in the actions that they run.
+func AnyExpr(stmts []Stmt, f func(x *Expr) bool) bool {
 	found := false
 	EachStmt(stmts, func(s *Stmt) {
-		found = found || slices.ContainsFunc(s.Exprs(), func(x *Expr) bool { return Mentions(x, such) })
+		found = found || slices.ContainsFunc(s.Exprs(), func(x *Expr) bool { return Mentions(x, f) })
 	})
 	return found
 }
 
-// AlwaysTrue reports whether an `if` is one that a match was turned into, whose condition holds.
+// AlwaysTrue reports whether a statement is an `if` whose condition is constant: the last branch of a match is one.
 func (s *Stmt) AlwaysTrue() bool { return s.Value != nil && s.Value.Op == OpConst && s.Value.Num == 1 }
 
-// ChangesState reports whether a statement has one inside that changes something that lasts.
+// ChangesState reports whether a statement, or one inside of it, changes a property or which entities there are.
 func ChangesState(s *Stmt) bool {
 	found := false
 	EachInside(s, func(s *Stmt) {
@@ -133,7 +136,7 @@ func ChangesState(s *Stmt) bool {
 	return found
 }
 
-// Piece is a body together with what stands before it and where it belongs.
+// Piece is a body with the conditions before it and where it belongs: a request, a handler or a timer.
 type Piece struct {
 	Name    string
 	Offset  int
@@ -145,7 +148,7 @@ type Piece struct {
 	AtStart bool // it runs when the session starts
 }
 
-// Pieces returns the bodies of a contract.
+// Pieces returns all bodies of a contract, but for actions and functions, which run as parts of these.
 func (c *Contract) Pieces() []Piece {
 	var out []Piece
 	add := func(p Piece, b *Body) {
@@ -203,9 +206,9 @@ func (c *Contract) Pieces() []Piece {
 	return out
 }
 
-// Asks reports whether a piece asks something before or while it runs.
-func (p *Piece) Asks(such func(x *Expr) bool) bool {
-	return slices.ContainsFunc(p.Before, func(x *Expr) bool { return Mentions(x, such) }) || AnyExpr(p.Stmts, such)
+// Asks reports whether f holds for an expression that a piece computes, before it runs or while it does.
+func (p *Piece) Asks(f func(x *Expr) bool) bool {
+	return slices.ContainsFunc(p.Before, func(x *Expr) bool { return Mentions(x, f) }) || AnyExpr(p.Stmts, f)
 }
 
 // OnlyNearness reports whether an audience only asks how near somebody is: that is relevance, not secrecy, unless it is

@@ -207,6 +207,7 @@ func (k *checker) joins(name, role string) {
 	k.roles[name] = role
 }
 
+// setting checks the value that a drill gives a setting of the contract, and keeps it in the drill.
 func (k *checker) setting(d *Drill, s syntax.Set) {
 	i := slices.IndexFunc(k.contract.Settings, func(x *contract.Setting) bool { return x.Name == s.Name.Text })
 	if i < 0 {
@@ -226,6 +227,7 @@ func (k *checker) setting(d *Drill, s syntax.Set) {
 	k.fail(s.Value.Span(), "type", err.Error(), "")
 }
 
+// client checks that a name is that of a client, and reports whether it is.
 func (k *checker) client(n syntax.Ident) bool {
 	if k.clients[n.Text] || k.names[n.Text] {
 		return true
@@ -237,6 +239,7 @@ func (k *checker) client(n syntax.Ident) bool {
 	return false
 }
 
+// lines checks lines of a drill and returns those that are right.
 func (k *checker) lines(list []syntax.DrillLine) (out []line) {
 	for _, l := range list {
 		if do := k.line(l); do != nil {
@@ -247,6 +250,7 @@ func (k *checker) lines(list []syntax.DrillLine) (out []line) {
 	return out
 }
 
+// line checks one line and returns what it does in a run, or nil after a problem.
 func (k *checker) line(l syntax.DrillLine) func(r *run) error {
 	switch n := l.(type) {
 	case *syntax.Let:
@@ -353,6 +357,7 @@ func (k *checker) line(l syntax.DrillLine) func(r *run) error {
 	return nil
 }
 
+// loop checks `repeat` and `for`.
 func (k *checker) loop(n *syntax.DrillLoop) func(r *run) error {
 	if n.Count != nil {
 		if n.Count.Value < 1 || n.Count.Value > MaxRepeats {
@@ -443,6 +448,7 @@ func (k *checker) kindOf(x syntax.Expr) *contract.Kind {
 	return nil
 }
 
+// set checks a line by which the server sets a property or gives an entity away.
 func (k *checker) set(n *syntax.DrillSet) func(r *run) error {
 	if n.Give {
 		of := k.compile(n.Target, want{})
@@ -503,6 +509,7 @@ func (k *checker) set(n *syntax.DrillSet) func(r *run) error {
 	}
 }
 
+// wait checks a line that lets time pass.
 func (k *checker) wait(n *syntax.DrillWait) func(r *run) error {
 	if n.Settle {
 		return func(r *run) error {
@@ -700,6 +707,7 @@ func (k *checker) messages(n *syntax.DrillAct, name syntax.Ident) map[string]*me
 	return out
 }
 
+// act checks a line in which a client sends something.
 func (k *checker) act(n *syntax.DrillAct) func(r *run) error {
 	k.client(n.Who)
 	kind, name, of, ok := k.addressed(n.Target)

@@ -24,6 +24,7 @@ type scope struct {
 	problems *syntax.Problems
 }
 
+// fail adds a problem.
 func (s *scope) fail(at syntax.Span, code, message, hint string) {
 	*s.problems = append(*s.problems, s.src.Problem(at, code, message, hint))
 }
@@ -39,6 +40,7 @@ func (s *scope) with(name string) *scope {
 	return &inner
 }
 
+// kind returns the kind of a name, or nil.
 func (s *scope) kind(name string) *contract.Kind {
 	for _, k := range s.contract.Kinds {
 		if k.Name == name {
@@ -48,6 +50,7 @@ func (s *scope) kind(name string) *contract.Kind {
 	return nil
 }
 
+// enum returns the enumeration of a name, or nil.
 func (s *scope) enum(name string) *contract.Enum {
 	for _, e := range s.contract.Enums {
 		if e.Name == name {
@@ -82,6 +85,7 @@ type env struct {
 // maxSteps bounds what one expression may look at.
 const maxSteps = 200_000
 
+// step counts an item that an expression goes over, and fails when there were more than maxSteps.
 func (e *env) step() error {
 	e.steps++
 	if e.steps > maxSteps {
@@ -100,6 +104,7 @@ type want struct {
 	forged bool           // it is sent as it stands: any JSON will do
 }
 
+// wanted returns what is known of a value of a type; nil is any type.
 func wanted(t *contract.Type) want {
 	if t == nil {
 		return want{}
@@ -273,6 +278,7 @@ func (s *scope) nth(n *syntax.Index) *contract.Kind {
 	return s.kind(r.Text)
 }
 
+// constant returns the node of a value that is always the same.
 func constant(v any) node { return func(*env) (any, error) { return v, nil } }
 
 // ref is a bare name.
@@ -505,6 +511,7 @@ func index(h, i any) (any, error) {
 	return nil, fmt.Errorf("%s has nothing at %s", show(h), show(i))
 }
 
+// binary compiles an operation on two values. `and` and `or` compute the second one only when it matters.
 func (s *scope) binary(n *syntax.Binary) node {
 	a := s.compile(n.A, s.enumOf(n.B))
 	b := s.compile(n.B, s.enumOf(n.A))
@@ -532,6 +539,7 @@ func (s *scope) binary(n *syntax.Binary) node {
 	}
 }
 
+// operate computes an operation on two values, or says why there is no result.
 func operate(e *env, op string, x, y any) (any, error) {
 	switch op {
 	case "==", "!=":
@@ -622,6 +630,7 @@ func single(args []syntax.Expr) syntax.Expr {
 	return args[0]
 }
 
+// toFloat returns a number as a double; ok is false for anything else.
 func toFloat(v any) (float64, bool) {
 	x, _, _, ok := numbers(v, int64(0))
 	return x, ok
@@ -736,6 +745,7 @@ func (s *scope) call(n *syntax.Call, w want) node {
 	}
 }
 
+// function computes a function of values.
 func function(e *env, name string, list []any) (any, error) {
 	switch name {
 	case "vec":
@@ -921,6 +931,7 @@ func (s *scope) query(n *syntax.Query) node {
 	}
 }
 
+// choose computes the result of a query from the items that it found.
 func choose(e *env, n *syntax.Query, do string, found []any, value, other node) (any, error) {
 	none := func() (any, error) {
 		if other != nil {
@@ -993,6 +1004,7 @@ func choose(e *env, n *syntax.Query, do string, found []any, value, other node) 
 	return out, nil
 }
 
+// cmpOr returns a, or b when a is nil.
 func cmpOr(a, b any) any {
 	if a == nil {
 		return b

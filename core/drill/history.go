@@ -29,6 +29,7 @@ type changed struct {
 // maxHistory is how many changes and lines are kept; older ones are forgotten.
 const maxHistory = 4000
 
+// say adds a line. Of more than maxHistory lines the older half is dropped.
 func (h *history) say(tick int64, format string, args ...any) {
 	h.lines = append(h.lines, fmt.Sprintf("tick %-5d ", tick)+fmt.Sprintf(format, args...))
 	if len(h.lines) > maxHistory {
@@ -45,6 +46,7 @@ func words(d *session.Decision) string {
 	return out
 }
 
+// joined returns texts with commas between them.
 func joined[T ~[]byte](list []T) string {
 	parts := make([]string, len(list))
 	for i, x := range list {
@@ -53,6 +55,7 @@ func joined[T ~[]byte](list []T) string {
 	return strings.Join(parts, ", ")
 }
 
+// keep adds what a step of the session did.
 func (h *history) keep(step *session.Step) {
 	causes := map[string]string{}
 	for i := range step.Decisions {

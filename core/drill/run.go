@@ -126,6 +126,8 @@ func (d *Drill) Run(ctx context.Context, o Options) (*Result, error) {
 // key returns the key of a drill's session.
 func key(seed uint64) [32]byte { return sha256.Sum256(fmt.Appendf(nil, "drill %d", seed)) }
 
+// run runs the drill. With explain it keeps a history, for a failure to be explained by. The error is that of the line
+// that failed.
 func (d *Drill) run(ctx context.Context, o Options, explain bool) (*run, error) {
 	seed := d.Seed
 	if o.Seed != 0 {
@@ -187,6 +189,7 @@ func (r *run) sound() error {
 	return nil
 }
 
+// lines runs lines until one fails.
 func (r *run) lines(list []line) error {
 	for i := range list {
 		l := &list[i]
@@ -209,6 +212,7 @@ func (r *run) lines(list []line) error {
 	return nil
 }
 
+// firstLine returns the first line of a text, with dots when there are more.
 func firstLine(text string) string {
 	first, _, more := strings.Cut(text, "\n")
 	if more {
@@ -297,6 +301,7 @@ func (r *run) addressee(of node, e *env) (number uint32, kind string, err error)
 	return uint32(x), kind, nil
 }
 
+// player returns the client of a name that has joined and not left.
 func (r *run) player(name string) (*player, error) {
 	if a, ok := r.alias[name]; ok {
 		name = a
@@ -311,6 +316,7 @@ func (r *run) player(name string) (*player, error) {
 	return p, nil
 }
 
+// join lets a client join, over the link that it was given before.
 func (r *run) join(name, as string, host bool) error {
 	if p := r.stage.player(name); p != nil && p.out == "" {
 		return fmt.Errorf("%s is in already", name)
@@ -334,6 +340,7 @@ func (r *run) shaken(name string) *Shaking {
 	return r.options.Shaken
 }
 
+// link sets the conditions of the link of a client; a steady one is not made worse by shaking.
 func (r *run) link(name string, c link.Conditions, steady bool) error {
 	r.links[name] = c
 	r.steady[name] = steady
@@ -349,6 +356,7 @@ func (r *run) link(name string, c link.Conditions, steady bool) error {
 	return p.down.Set(c)
 }
 
+// move runs a line in which a client leaves, loses its connection or comes back.
 func (r *run) move(verb, name string) error {
 	r.stage.settled = false
 	p, err := r.player(name)
@@ -412,6 +420,7 @@ func (r *run) press(verb string, p *player, m wire.FromClient, a *act, h *contra
 	return nil
 }
 
+// step runs one tick and fails for what went wrong in it.
 func (r *run) step() error {
 	if r.stage.session.Now()%256 == 0 && r.ctx.Err() != nil {
 		return r.ctx.Err()
@@ -531,6 +540,7 @@ func (r *run) inStep(who ...*player) error {
 	return r.sound()
 }
 
+// orNothing returns a text, or the word nothing for none.
 func orNothing(s string) string {
 	if s == "" {
 		return "nothing"
@@ -660,6 +670,7 @@ func (k *checker) visible(x syntax.Expr) node {
 	}
 }
 
+// expect checks a line that says what has to be the case.
 func (k *checker) expect(n *syntax.DrillExpect) *expectation {
 	x := &expectation{n: n}
 	if n.What == "faults" {
@@ -784,6 +795,7 @@ func (x *expectation) hold(r *run) error {
 	return nil
 }
 
+// holdFor returns nil when the expectation is met for a client, and else what is the case instead.
 func (x *expectation) holdFor(r *run, p *player) error {
 	n := x.n
 	not := func(format string, args ...any) error {
@@ -847,6 +859,7 @@ func (x *expectation) holdFor(r *run, p *player) error {
 	return nil
 }
 
+// sees does what holdFor does, for what the server or a client holds; p is nil for the server.
 func (x *expectation) sees(r *run, p *player) error {
 	who := "the server"
 	if p != nil {

@@ -102,6 +102,7 @@ func (s *Shaking) worsen(client string, c link.Conditions) link.Conditions {
 	return c
 }
 
+// stalls returns when the connection of a client takes nothing.
 func (s *Shaking) stalls(client string) (out []stall) {
 	if s == nil {
 		return nil

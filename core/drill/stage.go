@@ -143,6 +143,7 @@ type arrival struct {
 	bytes []byte
 }
 
+// newStage returns the stage of a session that nobody has joined.
 func newStage(d *Drill, s *session.Session) *stage {
 	rate := s.Contract().TickRate
 	return &stage{
@@ -360,6 +361,7 @@ func (p *player) conclude(tick int64) {
 	})
 }
 
+// numbered returns the player with a client number, or nil.
 func (w *stage) numbered(n int) *player {
 	for _, p := range w.players {
 		if p.number == n {
@@ -609,4 +611,5 @@ func seedOf(words ...string) uint64 {
 	return h.Sum64()
 }
 
+// dice returns the source of random numbers of a seed; it is the same on every machine.
 func dice(seed uint64) *rand.Rand { return rand.New(rand.NewPCG(seed, 0x6b616d)) }

@@ -110,6 +110,7 @@ func inner(t *contract.Type, field string) *contract.Type {
 	return nil
 }
 
+// steps compiles the way from a property to a place within its value.
 func (k *checker) steps(path []pathStep) (out []step) {
 	for _, p := range path {
 		s := step{field: p.field}

@@ -64,6 +64,7 @@ func NewTranscript(s *session.Session, seed uint64, settings map[string]json.Raw
 	}
 }
 
+// note adds a line to the drill, while it is not full.
 func (t *Transcript) note(format string, args ...any) {
 	t.full = t.full || len(t.lines) >= MaxTranscript
 	if !t.full {
@@ -215,6 +216,7 @@ func (t *Transcript) skip(client int, seq uint64) {
 	t.numbered[client] = seq
 }
 
+// kind returns the kind of a name, or nil.
 func (t *Transcript) kind(name string) *contract.Kind {
 	for _, k := range t.session.Contract().Kinds {
 		if k.Name == name {
@@ -304,6 +306,7 @@ func loosely(raw json.RawMessage) (string, bool) {
 // deepest is how deep lists stand in each other at most that are put into a drill.
 const deepest = 8
 
+// loosened words a value of JSON that is of no known type; ok is false for one that a drill cannot say.
 func loosened(v any, depth int) (string, bool) {
 	switch x := v.(type) {
 	case bool:

@@ -399,6 +399,7 @@ func numbers(a, b any) (x, y float64, whole, ok bool) {
 	return x, y, wx && wy, okx && oky
 }
 
+// distance returns the Euclidean distance of two points.
 func distance(a, b vector) float64 {
 	sum := 0.0
 	for i := range min(len(a), len(b)) {

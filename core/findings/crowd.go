@@ -26,6 +26,7 @@ type term struct {
 	args []sym // of ToNamed: what its condition is asked of
 }
 
+// key returns a text that two terms share exactly when they add or take the same clients.
 func (t term) key() string {
 	switch t.sort {
 	case contract.ToRole:
@@ -38,6 +39,7 @@ func (t term) key() string {
 	return [...]string{"everyone", "nobody"}[t.sort]
 }
 
+// key returns a text that two crowds share exactly when their terms are the same, in the same order.
 func (c crowd) key() string {
 	var b strings.Builder
 	for _, t := range c {

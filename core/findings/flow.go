@@ -28,6 +28,7 @@ type atom struct {
 // label is a set of atoms, by id; nil is what everyone may know.
 type label []*atom
 
+// with returns the union of two labels. It changes neither of them.
 func (a label) with(b label) label {
 	if len(b) == 0 {
 		return a
@@ -44,6 +45,7 @@ func (a label) with(b label) label {
 	return out
 }
 
+// key returns a text that two labels share exactly when they have the same atoms.
 func (a label) key() string {
 	var b strings.Builder
 	for _, x := range a {
@@ -157,6 +159,8 @@ func (l *flows) lineOf(at syntax.Span) int {
 	return line
 }
 
+// newFlow returns the analysis of a body of kind k, which is nil for a body outside of kinds. Findings stand at the
+// declaration at offset decl.
 func (l *flows) newFlow(c *Cause, k *contract.Kind, decl int) *flow {
 	f := &flow{
 		flows:  l,
@@ -176,6 +180,7 @@ func (l *flows) newFlow(c *Cause, k *contract.Kind, decl int) *flow {
 	return f
 }
 
+// newCause adds a cause about which nothing was found yet.
 func (l *flows) newCause(name string, line int, k *contract.Kind) *Cause {
 	c := &Cause{
 		Name:      name,
@@ -197,11 +202,13 @@ func (l *flows) newCause(name string, line int, k *contract.Kind) *Cause {
 	return c
 }
 
+// fresh returns a name that no other entity or client of this analysis has.
 func (l *flows) fresh(what string) sym {
 	l.unique++
 	return fmt.Sprintf("%s#%d", what, l.unique)
 }
 
+// atom returns the one atom of a crowd and of what it is the audience; to is the audience as the contract writes it.
 func (l *flows) atom(c crowd, of, to string) *atom {
 	key := of + " " + c.key()
 	to = "goes only to " + to
@@ -289,6 +296,8 @@ func (f *flow) crowd(who []contract.Who) crowd {
 	return out
 }
 
+// ownerOf names the owner of an entity: the caller itself, where a check has shown it to own self and nothing was
+// given away since.
 func (f *flow) ownerOf(e sym) sym {
 	if f.mine && e == f.self && len(f.cause.GivesAway) == 0 {
 		return "caller"
@@ -358,6 +367,7 @@ func (f *flow) existence(kinds []*contract.Kind, on sym) label {
 	return out
 }
 
+// kindLabel returns what knowing that there is an entity of the kind tells: nothing, when everyone sees the kind.
 func (f *flow) kindLabel(k *contract.Kind, on sym) label {
 	if k.To == contract.Everyone {
 		return nil
@@ -397,6 +407,7 @@ func (f *flow) toProperty(k *contract.Kind, p *contract.Property, on sym) dest {
 	}
 }
 
+// toKind is where it becomes known that an entity is spawned or despawned; what names the occasion.
 func (f *flow) toKind(k *contract.Kind, on sym, what string) dest {
 	return dest{
 		crowds: []crowd{f.audience(k, k.To, k.Who, on)},
@@ -786,6 +797,7 @@ func (f *flow) fitsType(v val, x *contract.Expr, t *contract.Type) bool {
 // handed notes that a cause fails when a value is not of the type that it is handed over as.
 func (f *flow) handed(v val, x *contract.Expr, t *contract.Type) { f.handedTo(v, x, t, mendRange) }
 
+// handedTo is handed with the advice that goes with the finding.
 func (f *flow) handedTo(v val, x *contract.Expr, t *contract.Type, mend string) {
 	if !f.fitsType(v, x, t) {
 		f.mayFail(v.label, mend)
@@ -805,6 +817,8 @@ func (f *flow) typed(v val, t *contract.Type) val {
 	return v
 }
 
+// sum returns what is known of a negation, a sum, a difference or a product, and notes that the cause fails where a
+// whole number may overflow.
 func (f *flow) sum(x *contract.Expr) val {
 	a := f.value(x.Args[0])
 	out := val{label: a.label, ranged: a.ranged}
@@ -845,6 +859,7 @@ func (f *flow) unclipped(x *contract.Expr, v val) *contract.Expr {
 	return x.Args[0]
 }
 
+// get returns what is known of the property that an expression reads.
 func (f *flow) get(x *contract.Expr) val {
 	e := f.value(x.Args[0])
 	l := f.observed(x.Args[0], e)
@@ -1060,6 +1075,7 @@ func (f *flow) over(q *contract.Query) label {
 	return l
 }
 
+// query returns what is known of the result of a query: it depends on every entity that the query looks at.
 func (f *flow) query(x *contract.Expr) val {
 	q := x.Query
 	facts := len(f.facts)

@@ -185,6 +185,7 @@ func (c *finder) impersonated(r *contract.Request) {
 	}
 }
 
+// kindName returns the name of a kind, and "" for none.
 func kindName(k *contract.Kind) string {
 	if k == nil {
 		return ""

@@ -44,6 +44,7 @@ func (f *flow) block(stmts []contract.Stmt) {
 	f.facts = f.facts[:facts]
 }
 
+// stmt reads one statement: it notes what becomes known to whom, what the cause does and of what it may fail.
 func (f *flow) stmt(s *contract.Stmt) {
 	switch s.Op {
 	case contract.OpLet:
@@ -180,6 +181,7 @@ func (f *flow) written(get *contract.Expr, l label) {
 	}
 }
 
+// set reads an assignment.
 func (f *flow) set(s *contract.Stmt) {
 	get, place := f.target(s.X)
 	v := f.value(s.Value)
@@ -303,6 +305,7 @@ func (f *flow) safe(op contract.Op, on *contract.Expr, args []*contract.Expr) bo
 	return false
 }
 
+// loop reads a loop. Its body is read twice when the first reading found something that a later round depends on.
 func (f *flow) loop(s *contract.Stmt) {
 	facts := f.facts
 	f.facts = nil // a later round may have made them wrong
@@ -334,6 +337,7 @@ func (f *flow) loop(s *contract.Stmt) {
 	}
 }
 
+// tell reads a statement that sends an event or a log line.
 func (f *flow) tell(s *contract.Stmt) {
 	to := f.crowd(s.Who)
 	words := f.contract.WhoText(s.Who)
@@ -452,6 +456,8 @@ func (f *flow) run(s *contract.Stmt) {
 	inner.block(s.Act.Body.Stmts)
 }
 
+// spawn reads a spawn statement. Whoever may see the new entity learns what decided that it is spawned and what its
+// properties are set to.
 func (f *flow) spawn(s *contract.Stmt) {
 	new := f.fresh("new")
 	var l label
@@ -678,6 +684,7 @@ func (x *atom) goesTo(a *contract.Named, of []sym) bool {
 	})
 }
 
+// kind reads all that a kind declares: audiences, clauses, requests, handlers and timers.
 func (l *flows) kind(k *contract.Kind) {
 	decl := k.At.Start
 	l.terms(k, k.Who, decl, k.At, "`"+k.Name+"`")
@@ -756,6 +763,7 @@ func (l *flows) starts() (n int) {
 	return n
 }
 
+// timeText returns a time as a contract writes it.
 func (l *flows) timeText(ticks int64) string {
 	ms := ticks * 1000 / int64(l.contract.TickRate)
 	if ms%1000 == 0 {
@@ -931,6 +939,7 @@ func (l *flows) atRequest(r *contract.Request) *flow {
 	return f
 }
 
+// request reads a request: first its checks, each of which holds for all that follows it, then its body.
 func (l *flows) request(r *contract.Request) {
 	f := l.atRequest(r)
 	for i := range r.Head {
@@ -1116,6 +1125,9 @@ func (l *flows) soon(c *Cause, s *contract.Stmt) bool {
 		(v.low == 0 && v.high == 0 || (v.low > 0 || v.high < 0) && float64(p.Type.High-p.Type.Low)/step <= 6)
 }
 
+// failure reports what a failure tells those who may not know what it depends on. x is of what the cause failing may
+// fail; failing is c itself or set off by c. A failure undoes what all of these causes did: all is c and whatever it
+// sets off.
 func (l *flows) failure(x fault, failing, c *Cause, all []*Cause) {
 	// may reports whether those in a crowd may know what an atom is of, seen from another body: self is another one
 	// there.

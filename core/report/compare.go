@@ -123,6 +123,7 @@ func each[T any](a, b []*T, name func(*T) string, f func(name string, x, y *T)) 
 	}
 }
 
+// add notes a difference.
 func (c *comparer) add(d Difference) { c.out.Changes = append(c.out.Changes, d) }
 
 // pair notes what is in only one of the versions; what is in both is compared.
@@ -137,12 +138,15 @@ func (c *comparer) pair(what, name string, before, after bool, both func()) {
 	}
 }
 
+// aspect notes a difference when the two texts are not the same; then says what becomes of a session that takes the
+// second version.
 func (c *comparer) aspect(what, name, aspect, was, is, then string) {
 	if was != is {
 		c.add(Difference{what, name, Changed, aspect, was, is, then})
 	}
 }
 
+// header compares ticks, seats, strikes and roles.
 func (c *comparer) header() {
 	a := c.a
 	b := c.b
@@ -168,6 +172,7 @@ func (c *comparer) header() {
 	}
 }
 
+// enums compares the values of enums with the same name.
 func (c *comparer) enums() {
 	each(c.a.Enums, c.b.Enums, func(e *contract.Enum) string { return e.Name }, func(name string, x, y *contract.Enum) {
 		c.pair("enum", name, x != nil, y != nil, func() {
@@ -190,6 +195,7 @@ func (c *comparer) enums() {
 	})
 }
 
+// kindSort returns how entities of a kind come to be.
 func kindSort(k *contract.Kind, c *contract.Contract) string {
 	switch {
 	case k.Shared:
@@ -200,6 +206,7 @@ func kindSort(k *contract.Kind, c *contract.Contract) string {
 	return "spawned"
 }
 
+// kind compares two kinds of one name; the one that a version does not have is nil.
 func (c *comparer) kind(name string, x, y *contract.Kind) {
 	if x == nil || y == nil {
 		d := Difference{
@@ -285,6 +292,7 @@ func (c *comparer) kind(name string, x, y *contract.Kind) {
 	}
 }
 
+// property compares two properties of one name, or of which the second one is said to have been the first.
 func (c *comparer) property(name string, x, y *contract.Property) {
 	then := "it keeps its value"
 	switch {
@@ -318,10 +326,12 @@ func (c *comparer) property(name string, x, y *contract.Property) {
 	c.aspect("property", name, "default", defaultText(c.a, x), defaultText(c.b, y), "what is there keeps its value")
 }
 
+// defaultText returns the default of a property as a contract writes it.
 func defaultText(c *contract.Contract, p *contract.Property) string {
 	return p.Type.Format(p.Type.FromSlots(p.Default, func(n int64) string { return c.Texts[n] }))
 }
 
+// clauseText returns the clauses of a property that have no value of their own, in a fixed order.
 func clauseText(p *contract.Property) string {
 	var out []string
 	for _, clause := range []struct {
@@ -342,6 +352,7 @@ func clauseText(p *contract.Property) string {
 	return strings.Join(out, " ")
 }
 
+// paramsText returns parameters as a contract writes them.
 func paramsText(params []contract.Param) string {
 	var out []string
 	for _, p := range params {
@@ -350,6 +361,7 @@ func paramsText(params []contract.Param) string {
 	return strings.Join(out, ", ")
 }
 
+// request compares two requests of one name; the one that a version does not have is nil.
 func (c *comparer) request(name string, x, y *contract.Request) {
 	c.pair("request", name, x != nil, y != nil, func() {
 		before := len(c.out.Changes)
@@ -393,6 +405,7 @@ func (c *comparer) request(name string, x, y *contract.Request) {
 	})
 }
 
+// event compares two events of one name; the one that a version does not have is nil.
 func (c *comparer) event(name string, x, y *contract.Event) {
 	c.pair("event", name, x != nil, y != nil, func() {
 		c.aspect("event", name, "arguments", paramsText(x.Params), paramsText(y.Params), "")
@@ -403,6 +416,7 @@ func (c *comparer) event(name string, x, y *contract.Event) {
 	})
 }
 
+// contractEvents returns the events that belong to no kind.
 func contractEvents(c *contract.Contract) []*contract.Event {
 	return slices.DeleteFunc(slices.Clone(c.Events), func(e *contract.Event) bool { return e.Kind != nil })
 }
@@ -457,6 +471,7 @@ func (c *comparer) clients() {
 	c.out.Stay = len(c.out.Lose) == 0
 }
 
+// lostEvents adds the events of a that b does not have in the same form to what clients lose.
 func (c *comparer) lostEvents(prefix string, a, b []contract.EventOutline, same func(x, y any) bool) {
 	for _, e := range a {
 		if !slices.ContainsFunc(b, func(f contract.EventOutline) bool { return same(e, f) }) {

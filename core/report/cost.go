@@ -82,6 +82,7 @@ func longestChange(p *contract.Property) int {
 	return 0
 }
 
+// paramBits returns how many bits the arguments take, at most and typically.
 func paramBits(params []contract.Param) (most, typical int) {
 	for _, p := range params {
 		m, y := p.Type.Bits()

@@ -44,6 +44,7 @@ const (
 	Always    Access = "always"
 )
 
+// rank orders the accesses from never to always.
 func (a Access) rank() int { return slices.Index([]Access{Never, Unrelated, Sometimes, Always}, a) }
 
 // MatrixProperty is a property: who gets it and what writes it.
@@ -200,6 +201,7 @@ func NewMatrix(c *contract.Contract) *Matrix {
 	return m
 }
 
+// requestRow returns the row of a request: who may ask it, and what its causes change, do, tell and reveal.
 func requestRow(c *contract.Contract, m *Matrix, causes []*findings.Cause, r *contract.Request) MatrixRequest {
 	row := MatrixRequest{
 		Name:    r.FullName(),
@@ -287,6 +289,7 @@ func setOff(causes []*findings.Cause, r *contract.Request) []*findings.Cause {
 	return all
 }
 
+// propertyName returns the name of a property with that of its kind.
 func propertyName(c *contract.Contract, p *contract.Property) string {
 	for _, k := range c.Kinds {
 		if slices.Contains(k.Properties, p) {
@@ -309,6 +312,7 @@ func (v Viewer) related(a Access, lists ...[]contract.Who) Access {
 	return Unrelated
 }
 
+// least returns the access that is less.
 func least(a, b Access) Access {
 	if a.rank() < b.rank() {
 		return a
@@ -343,6 +347,7 @@ func accessOf(c *contract.Contract, k *contract.Kind, to contract.Audience, who 
 	return out
 }
 
+// accessByTerm reports whether a viewer is among the clients of one term of an audience, whatever the other terms say.
 func accessByTerm(c *contract.Contract, k *contract.Kind, w contract.Who, v Viewer) Access {
 	owners := -1 // the role of all owners
 	if k != nil && k.Per >= 0 {

@@ -36,6 +36,7 @@ func (d *dice) at(place uint64) {
 // mixed adds a step to the way to a place (FNV-1a, 1991, by numbers in place of bytes).
 func mixed(way, step uint64) uint64 { return (way ^ step) * 1099511628211 }
 
+// next returns the next 64 bits.
 func (d *dice) next() uint64 {
 	if len(d.block) == 0 {
 		if d.mac == nil {

@@ -58,6 +58,7 @@ func Generate(c *contract.Contract) (*Program, error) { return generate(c, false
 // is slower and takes more steps.
 func GenerateTraced(c *contract.Contract) (*Program, error) { return generate(c, true) }
 
+// generate translates a contract into a program. With traced, the program notes what it read, for traces.
 func generate(c *contract.Contract, traced bool) (p *Program, err error) {
 	p = &Program{contract: c}
 	defer func() {
@@ -199,6 +200,7 @@ type compiler struct {
 	traced      bool                     // what is revealed is to be told
 }
 
+// newCompiler returns a compiler of one body, whose first nums registers and memory words are taken.
 func newCompiler(nums, memory int) *compiler {
 	return &compiler{code: code{nums: nums, memory: memory}, check: -1, reads: map[int][]*contract.Expr{}}
 }
@@ -221,6 +223,7 @@ func (g *compiler) arguments(params []contract.Param) {
 	}
 }
 
+// finish translates a body and returns the code of all that was translated so far.
 func (g *compiler) finish(body []contract.Stmt) code {
 	g.check = -1
 	g.block(body)
@@ -239,6 +242,7 @@ func (g *compiler) finish(body []contract.Stmt) code {
 	return g.code
 }
 
+// emit appends an instruction and returns its index, for the patching of jumps.
 func (g *compiler) emit(i ins) int {
 	g.ins = append(g.ins, i)
 	g.lines = append(g.lines, int32(g.line))
@@ -260,6 +264,7 @@ func (g *compiler) nextNums(n int) int {
 	return g.within(g.nums+g.usedNums) - n
 }
 
+// nextEntity takes an entity register.
 func (g *compiler) nextEntity() int {
 	g.usedEnts++
 	return g.within(betweenOfKinds + g.usedEnts)
@@ -268,6 +273,7 @@ func (g *compiler) nextEntity() int {
 // tooLong is what the compiler throws at a body that needs more registers than there are.
 type tooLong struct{ line int }
 
+// within returns the register when the machine has it; else it throws tooLong.
 func (g *compiler) within(register int) int {
 	if register >= registers-1 {
 		panic(tooLong{g.line})
@@ -384,18 +390,21 @@ func plain(x *contract.Expr) bool {
 	return false
 }
 
+// block translates statements one after the other.
 func (g *compiler) block(stmts []contract.Stmt) {
 	for _, s := range stmts {
 		g.stmt(s)
 	}
 }
 
+// begin notes where in the source the code that follows comes from.
 func (g *compiler) begin(s contract.Stmt) {
 	g.line = s.Line
 	g.usedNums = 0
 	g.usedEnts = 0
 }
 
+// stmt translates one statement.
 func (g *compiler) stmt(s contract.Stmt) {
 	g.begin(s)
 	switch s.Op {
@@ -489,6 +498,7 @@ func (g *compiler) stmt(s contract.Stmt) {
 	}
 }
 
+// let translates a declaration into the registers of its local.
 func (g *compiler) let(s contract.Stmt) {
 	v := s.Value
 	switch {
@@ -518,6 +528,7 @@ func simple(x *contract.Expr) bool {
 		!x.Type.Holder()
 }
 
+// set translates an assignment.
 func (g *compiler) set(s contract.Stmt) {
 	if !simple(s.X) {
 		g.setWide(s)
@@ -566,6 +577,7 @@ func (g *compiler) set(s contract.Stmt) {
 	})
 }
 
+// setWide translates an assignment of a value of several slots.
 func (g *compiler) setWide(s contract.Stmt) {
 	clamped := s.X.Op == contract.OpGet && s.X.Prop != nil && s.X.Prop.Clamped
 	if s.X.Type.Holder() {
@@ -622,6 +634,7 @@ func (g *compiler) operand(x *contract.Expr, want *contract.Type) operand {
 	return operand{typ: want, reg: g.wide(x)}
 }
 
+// who translates a list of clients.
 func (g *compiler) who(terms []contract.Who) []who {
 	var out []who
 	for _, w := range terms {
@@ -1287,6 +1300,8 @@ func (g *compiler) into(x *contract.Expr, dst int) {
 	}
 }
 
+// arithmetic translates an operation on numbers, with its check for overflow or an undefined result, into register
+// dst.
 func (g *compiler) arithmetic(x *contract.Expr, dst uint16) {
 	left := x.Args[0]
 	right := x.Args[1]
@@ -1448,6 +1463,8 @@ func alike(a, b *contract.Expr) bool {
 	return true
 }
 
+// compare translates a comparison into a jump that is taken when it does not come out as sense, and returns the jumps
+// to patch.
 func (g *compiler) compare(x *contract.Expr, sense bool) []int {
 	op := x.Op
 	if !sense {

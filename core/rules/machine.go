@@ -184,6 +184,7 @@ const (
 // Handles reports whether a kind has a handler.
 func (m *Machine) Handles(k *contract.Kind, when When) bool { return m.handler(k, when) != nil }
 
+// handler returns the code that a kind has for an occasion, or nil.
 func (m *Machine) handler(k *contract.Kind, when When) *code {
 	kind := &m.program.kinds[k.Index]
 	return [...]*code{kind.start, kind.spawn, kind.tick, kind.ownerLost, kind.ownerLeave}[when]
@@ -264,6 +265,7 @@ func (m *Machine) Back(client int) *Outcome { return m.of(m.program.back, client
 // Leave runs `on leave` for a client whose seat ends.
 func (m *Machine) Leave(client int) *Outcome { return m.of(m.program.leave, client) }
 
+// of runs a body that has no self, for a client.
 func (m *Machine) of(c *code, client int) *Outcome {
 	m.begin(0)
 	m.frames[0].nums[0] = int64(client)
@@ -314,6 +316,7 @@ func (m *Machine) Obeys(e *world.Entity, p *contract.Property, slots []int64) bo
 	return c == nil || m.write(c, e, p, slots) == nil && m.frames[0].nums[0] != 0
 }
 
+// write runs the code that decides about a write of an owner, and makes the write when it passes.
 func (m *Machine) write(c *code, e *world.Entity, p *contract.Property, slots []int64) *Outcome {
 	m.begin(0)
 	w := p.Type.Width()
@@ -433,6 +436,7 @@ func (m *Machine) word(c *code, f *frame, at int, how end) *Outcome {
 	return out
 }
 
+// faultOf returns the message of the failure that an instruction ended with.
 func (m *Machine) faultOf(c *code, f *frame, in *ins, how end) string {
 	p := f.nums[in.b]
 	q := f.nums[uint8(in.c)]
@@ -533,11 +537,13 @@ const (
 	again            // a loop goes round once more
 )
 
+// fault notes the message of a failure and returns the end that stands for one.
 func (m *Machine) fault(format string, args ...any) end {
 	m.reason = fmt.Sprintf(format, args...)
 	return worded
 }
 
+// truth returns a bool as a register holds it.
 func truth(b bool) int64 {
 	if b {
 		return 1
@@ -816,7 +822,10 @@ func reals(f *frame, c *code, in *ins) end {
 	return ended
 }
 
-func toBits(v float64) int64   { return int64(math.Float64bits(v)) }
+// toBits returns a double as a register holds it.
+func toBits(v float64) int64 { return int64(math.Float64bits(v)) }
+
+// fromBits returns the double that a register holds.
 func fromBits(v int64) float64 { return math.Float64frombits(uint64(v)) }
 
 // finite reports whether a real is one that may go on: neither infinite nor no number.
@@ -837,6 +846,7 @@ func fits(p, q int64) bool {
 	return low < 1<<63
 }
 
+// magnitude returns the absolute value of a number, over the whole range of int64.
 func magnitude(v int64) uint64 {
 	if v < 0 {
 		return -uint64(v)

@@ -343,6 +343,8 @@ func (m *Machine) rare(f *frame, depth int, c *code, in *ins) end {
 	return ended
 }
 
+// widen turns a value from steps, as a row holds it, into doubles, as registers hold it: a direction into its unit
+// vector, everything else number by number.
 func widen(t *contract.Type, to, from []int64) {
 	if t.Form == contract.FormDirection {
 		x, y := t.Vector(from[0])
@@ -354,6 +356,8 @@ func widen(t *contract.Type, to, from []int64) {
 	}
 }
 
+// narrow turns a value from doubles into the steps of its type. It fails for a vector without a direction and for what
+// is no finite number.
 func (m *Machine) narrow(t *contract.Type, to, from []int64) end {
 	if t.Form == contract.FormDirection {
 		n, ok := t.Angle(fromBits(from[0]), fromBits(from[1]))
@@ -1041,6 +1045,7 @@ func (m *Machine) Gets(e *world.Entity, p *contract.Property, client int) bool {
 	return m.reaches(p.To, m.program.kinds[e.Kind.Index].props[p.Index].to, e, client)
 }
 
+// reaches reports whether a client is in an audience of an entity.
 func (m *Machine) reaches(to contract.Audience, w *whoCode, e *world.Entity, client int) bool {
 	switch to {
 	case contract.Everyone:
@@ -1056,6 +1061,7 @@ func (m *Machine) reaches(to contract.Audience, w *whoCode, e *world.Entity, cli
 // maxOfKind is how many entities of one kind a session holds at once.
 const maxOfKind = 20_000
 
+// vector returns the first n registers as doubles.
 func vector(slots []int64, n int) []float64 {
 	out := make([]float64, n)
 	for i := range out {
@@ -1064,6 +1070,7 @@ func vector(slots []int64, n int) []float64 {
 	return out
 }
 
+// distance returns the Euclidean distance of two points.
 func distance(a, b []float64) float64 {
 	sum := 0.0
 	for i := range a {

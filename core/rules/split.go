@@ -28,6 +28,7 @@ type direct struct {
 	near bool // it is the place, else the only key
 }
 
+// directly returns the test on the entity alone that an expression comes down to, or nil when it is of another form.
 func directly(x *contract.Expr, near bool) *direct {
 	if near && x.Op == contract.OpReal { // the place as reals
 		x = x.Args[0]
@@ -65,6 +66,9 @@ func (d *direct) read(e *world.Entity, out *Side) bool {
 	return true
 }
 
+// split takes the condition of a named audience apart into what it asks of the entity and what it asks of the client,
+// so that the two are computed once each instead of once for every pair. It returns nil for a condition that cannot be
+// taken apart.
 func split(a *contract.Named, body func(b *contract.Body) *code) *splitCode {
 	s := a.Split()
 	if s == nil {
@@ -122,6 +126,7 @@ func (m *Machine) Subject(a *contract.Named, e *world.Entity, out *Side) (ok boo
 	return m.side(a, 1, e, 0, out)
 }
 
+// side computes one half of a condition for an entity or a client and writes the result to out.
 func (m *Machine) side(a *contract.Named, which int, e *world.Entity, client int, out *Side) bool {
 	s := m.program.splits[a.Index]
 	*out = Side{}

@@ -197,6 +197,8 @@ func (s *Session) Confirm(client int, tick int64) {
 	}
 }
 
+// confirm notes that a client has everything up to a tick. A tick that is confirmed already, or has not come, changes
+// nothing.
 func (s *Session) confirm(t *seat, tick int64) {
 	if tick > t.confirmed && tick <= s.tick {
 		t.confirmed = tick

@@ -44,6 +44,7 @@ func (s *Session) steer(t *seat, m *Steering) {
 	})
 }
 
+// trySteering runs a press, a release or a write, and returns what became of it.
 func (s *Session) trySteering(t *seat, m *Steering) verdict {
 	if m.problem != "" {
 		return verdict{wire.Malformed, wire.StageTypes, m.problem}

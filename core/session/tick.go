@@ -18,6 +18,7 @@ type listener interface {
 	MarkWritten(e *world.Entity, properties uint64)
 }
 
+// eachListener calls f for everyone who is told of changes of the world.
 func (s *Session) eachListener(f func(l listener)) {
 	f(s.view)
 	if s.serverState != nil {

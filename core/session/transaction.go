@@ -63,6 +63,7 @@ func (s *Session) endClientHandler(client int, what string, o *rules.Outcome) {
 	s.runFollowUps()
 }
 
+// newFault returns the fault that an outcome ended with; of names the code that ran.
 func newFault(of string, o *rules.Outcome) Fault {
 	return Fault{
 		Of:     of,

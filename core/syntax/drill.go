@@ -206,6 +206,7 @@ func (p *drillParser) top() {
 // client reads the name of a client.
 func (p *drillParser) client() Ident { return p.name("the name of a client") }
 
+// line reads one line of a drill; a loop has its lines in braces.
 func (p *drillParser) line() DrillLine {
 	p.lines++
 	if p.lines > maxDrillLines {
@@ -320,6 +321,7 @@ func (n *DrillWait) span(p *drillParser) {
 	}
 }
 
+// conditions reads what a line says of a link, in any order: delay, jitter, loss and so on.
 func (p *drillParser) conditions(n *DrillLink) {
 	share := func(what string) *Number {
 		x := p.number(what + " in percent")

@@ -46,6 +46,7 @@ type parser struct {
 // skip is what the parser throws to itself to leave a construct that it cannot read.
 type skip struct{}
 
+// tok returns the present token.
 func (p *parser) tok() Token  { return p.tokens[p.at] }
 func (p *parser) peek() Token { return p.tokens[min(p.at+1, len(p.tokens)-1)] }
 func (p *parser) take() Token {
@@ -56,6 +57,7 @@ func (p *parser) take() Token {
 	return t
 }
 
+// last returns where the token ends that was taken last.
 func (p *parser) last() int { // end of the token just taken
 	if p.at == 0 {
 		return 0
@@ -63,11 +65,13 @@ func (p *parser) last() int { // end of the token just taken
 	return p.tokens[p.at-1].Span.End
 }
 
+// is reports whether the present token is this sign, word or name.
 func (p *parser) is(text string) bool {
 	t := p.tok()
 	return (t.Kind == Sign || t.Kind == Word || t.Kind == Name) && t.Text == text
 }
 
+// accept takes the present token if it is this sign, word or name, and reports whether it did.
 func (p *parser) accept(text string) bool {
 	if p.is(text) {
 		p.take()
@@ -76,6 +80,7 @@ func (p *parser) accept(text string) bool {
 	return false
 }
 
+// fail adds a problem; parsing goes on.
 func (p *parser) fail(at Span, code, message, hint string) {
 	if len(p.problems) >= maxGathered {
 		return
@@ -96,6 +101,7 @@ func (p *parser) abort(wanted, hint string) {
 	panic(skip{})
 }
 
+// describe returns a token as a message names it.
 func (t Token) describe() string {
 	switch t.Kind {
 	case End:
@@ -109,6 +115,7 @@ func (t Token) describe() string {
 	}
 }
 
+// expect takes the present token, which has to be this sign, word or name; where says in the message what follows it.
 func (p *parser) expect(text, where string) Token {
 	if !p.is(text) {
 		p.abort("`"+text+"` "+where, "")
@@ -138,6 +145,9 @@ func (p *parser) attempt(construct func(), stop ...string) {
 	construct()
 }
 
+// sync passes over the rest of a construct that could not be read and began at token start: up to the next line, the
+// brace that closes the block around it, or one of the words in stop. It passes over at least one token unless it
+// stands at one of these.
 func (p *parser) sync(start int, stop []string) {
 	if p.at == start {
 		t := p.tok()
@@ -193,6 +203,7 @@ func (p *parser) block() {
 	}
 }
 
+// top reads the declarations of a file.
 func (p *parser) top() {
 	for p.tok().Kind != End {
 		p.attempt(func() {
@@ -209,6 +220,7 @@ func (p *parser) top() {
 	}
 }
 
+// endOfStatement makes sure that nothing stands behind a statement or declaration in its line.
 func (p *parser) endOfStatement(what string) {
 	t := p.tok()
 	if t.Kind == End || t.Newline || t.Kind == Sign && t.Text == "}" {
@@ -217,6 +229,7 @@ func (p *parser) endOfStatement(what string) {
 	p.abort("the end of "+what, "a line end or `;` stands between two")
 }
 
+// decl reads a declaration.
 func (p *parser) decl() Decl {
 	t := p.tok()
 	start := t.Span.Start
@@ -394,11 +407,15 @@ func (p *parser) acceptsHere() {
 	}
 }
 
+// name reads a name that begins with a small letter; what is what it names, for messages.
 func (p *parser) name(what string) Ident { return p.ident(Name, what, "a small letter") }
+
+// typeName reads a name that begins with a capital.
 func (p *parser) typeName(what string) Ident {
 	return p.ident(TypeName, what, "a capital")
 }
 
+// ident reads a name. One that begins with a letter of the wrong case is a problem and is used all the same.
 func (p *parser) ident(kind Kind, what, begins string) Ident {
 	t := p.tok()
 	switch {
@@ -423,6 +440,7 @@ func (p *parser) ident(kind Kind, what, begins string) Ident {
 	return Ident{}
 }
 
+// number reads ["-"] INT.
 func (p *parser) number(what string) *Number {
 	t := p.tok()
 	start := t.Span.Start
@@ -451,6 +469,7 @@ func (p *parser) row(end, more string, one func()) {
 	p.nest--
 }
 
+// duration reads a time; the number is in milliseconds.
 func (p *parser) duration() *Number {
 	t := p.tok()
 	if t.Kind != Duration {
@@ -460,6 +479,7 @@ func (p *parser) duration() *Number {
 	return &Number{t.Span, t.Num}
 }
 
+// text reads a text in quotes.
 func (p *parser) text(what string) *Literal {
 	t := p.tok()
 	if t.Kind != Text {
@@ -473,8 +493,10 @@ func (p *parser) text(what string) *Literal {
 	return &Literal{t.Span, t.Text}
 }
 
+// reason reads the reason of a denial, strike or expulsion.
 func (p *parser) reason() *Literal { return p.text("a reason") }
 
+// body reads "{" {Stmt} "}"; of is what it is the body of, for messages.
 func (p *parser) body(of string) []Stmt {
 	p.deeper()
 	defer func() { p.depth-- }()
@@ -499,6 +521,7 @@ func (p *parser) body(of string) []Stmt {
 	return out
 }
 
+// deeper counts one more level of nesting and gives up beyond maxDepth. The caller takes the level back.
 func (p *parser) deeper() {
 	p.depth++
 	if p.depth > maxDepth {
@@ -507,6 +530,7 @@ func (p *parser) deeper() {
 	}
 }
 
+// short gives up when a row of operators is longer than maxChain.
 func (p *parser) short(chain int) {
 	if chain > maxChain {
 		p.fail(

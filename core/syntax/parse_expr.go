@@ -4,6 +4,7 @@ import (
 	"strings"
 )
 
+// expr reads an expression.
 func (p *parser) expr() Expr {
 	p.deeper()
 	defer func() { p.depth-- }()
@@ -13,6 +14,7 @@ func (p *parser) expr() Expr {
 // levels lists the operators from the loosest to the tightest; `not` stands between `and` and the comparisons.
 var levels = [][]string{{"or"}, {"and"}, nil, {"==", "!=", "<=", ">=", "<", ">"}, {"+", "-"}, {"*", "/", "%"}}
 
+// binary reads an expression of operators of a level and of tighter ones: Operand {OP Operand}.
 func (p *parser) binary(level int) Expr {
 	if level == len(levels) {
 		return p.unary()
@@ -55,6 +57,7 @@ func (p *parser) binary(level int) Expr {
 	}
 }
 
+// unary reads {"-"} Postfix.
 func (p *parser) unary() Expr {
 	if t := p.tok(); p.is("-") {
 		p.deeper()
@@ -66,6 +69,7 @@ func (p *parser) unary() Expr {
 	return p.postfix()
 }
 
+// postfix reads Primary {"." NAME | "(" Arguments ")" | "[" Expr "]"}.
 func (p *parser) postfix() Expr {
 	x := p.primary()
 	for chain := 0; ; chain++ {
@@ -186,6 +190,7 @@ func (p *parser) values(end string) []Expr {
 	return out
 }
 
+// primary reads a literal, a name, or an expression in brackets.
 func (p *parser) primary() Expr {
 	t := p.tok()
 	switch t.Kind {

@@ -2,6 +2,7 @@ package syntax
 
 import "fmt"
 
+// entity reads the declaration of a kind or part: its head, then its members in braces.
 func (p *parser) entity() Decl {
 	start := p.tok().Span.Start
 	d := &Entity{Sort: Sort(p.take().Text)}
@@ -48,6 +49,7 @@ func (p *parser) entity() Decl {
 	return d
 }
 
+// member reads one member of a kind or part into d.
 func (p *parser) member(d *Entity) {
 	t := p.tok()
 	start := t.Span.Start
@@ -107,6 +109,7 @@ func (p *parser) member(d *Entity) {
 	p.endOfStatement("this line")
 }
 
+// handler reads what follows "on": the occasion and the body.
 func (p *parser) handler(start int) *Handler {
 	h := &Handler{On: Ident{p.tok().Text, p.tok().Span}}
 	switch {
@@ -125,6 +128,7 @@ func (p *parser) handler(start int) *Handler {
 	return h
 }
 
+// timer reads ("every" | "after") TIME ["while" Expr] Body.
 func (p *parser) timer() *Timer {
 	start := p.tok().Span.Start
 	d := &Timer{After: p.take().Text == "after"}
@@ -138,6 +142,7 @@ func (p *parser) timer() *Timer {
 	return d
 }
 
+// property reads NAME ":" Type and the clauses of a property, in any order.
 func (p *parser) property() *Property {
 	start := p.tok().Span.Start
 	d := &Property{Name: p.name("a property's name")}
@@ -242,6 +247,7 @@ func (p *parser) setBy(start int) *SetBy {
 	return d
 }
 
+// typ reads a type with its bounds.
 func (p *parser) typ() *Type {
 	p.deeper()
 	defer func() { p.depth-- }()
@@ -300,6 +306,7 @@ func (p *parser) typ() *Type {
 	return d
 }
 
+// rangeAhead reports whether the range of a type begins here.
 func (p *parser) rangeAhead() bool {
 	t := p.tok()
 	return (p.nest > 0 || !t.Newline) && (t.Kind == Int || t.Kind == Real || t.Kind == Sign && t.Text == "-")
@@ -320,6 +327,7 @@ func (p *parser) bound() Expr {
 	return p.number("a number")
 }
 
+// params reads "(" [Param {"," Param} [","]] ")".
 func (p *parser) params() []Param {
 	p.expect("(", "and the arguments")
 	var out []Param
@@ -327,6 +335,7 @@ func (p *parser) params() []Param {
 	return out
 }
 
+// param reads NAME ":" Type.
 func (p *parser) param(what string) Param {
 	d := Param{Name: p.name(what)}
 	p.expect(":", "and a type after "+what)
@@ -354,6 +363,7 @@ func (p *parser) fields() []Param {
 	return out
 }
 
+// event reads what follows "event": NAME Params ["loose"].
 func (p *parser) event(start int) *Event {
 	d := &Event{Name: p.name("the event's name")}
 	d.Params = p.params()
@@ -367,6 +377,7 @@ func (p *parser) event(start int) *Event {
 
 var headWords = []string{"from", "limit", "pause", "let", "check", "{"}
 
+// request reads what follows "request": NAME Params ["->" Type], the lines of the head, and the body.
 func (p *parser) request(start int) *Request {
 	d := &Request{}
 	p.attempt(func() {
@@ -391,6 +402,7 @@ func (p *parser) request(start int) *Request {
 	return d
 }
 
+// head reads one line of the head of a request into d.
 func (p *parser) head(d *Request) {
 	p.acceptsHere()
 	t := p.tok()
@@ -449,6 +461,7 @@ func (p *parser) head(d *Request) {
 	}
 }
 
+// audience reads Postfix {("or" | "but") Postfix}.
 func (p *parser) audience() *Audience {
 	d := &Audience{}
 	start := p.tok().Span.Start

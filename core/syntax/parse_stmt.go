@@ -5,6 +5,7 @@ import (
 	"strings"
 )
 
+// let reads "let" NAME "=" (Spawn | Expr).
 func (p *parser) let() Stmt {
 	start := p.take().Span.Start
 	d := &Let{Name: p.name("a name")}
@@ -41,6 +42,7 @@ func (p *parser) leads(word string) bool {
 		next.Kind == Sign && (next.Text == "-" || next.Text == "(")
 }
 
+// stmt reads a statement.
 func (p *parser) stmt() Stmt {
 	p.acceptsHere()
 	t := p.tok()
@@ -137,6 +139,7 @@ func (p *parser) stmt() Stmt {
 	return &Do{at(), x}
 }
 
+// spawn reads "spawn" KIND ["{" Set {("," | line end) Set} "}"].
 func (p *parser) spawn() *Spawn {
 	start := p.take().Span.Start
 	d := &Spawn{}
@@ -169,6 +172,7 @@ func (p *parser) spawn() *Spawn {
 	return d
 }
 
+// set reads NAME "=" Expr.
 func (p *parser) set() Set {
 	s := Set{Name: p.name("a property")}
 	p.expect("=", "and its value")
@@ -249,6 +253,7 @@ func (p *parser) log(start int) Stmt {
 	return d
 }
 
+// match reads "match" Expr "{" {Expr {"," Expr} Body} ["else" Body] "}".
 func (p *parser) match() Stmt {
 	p.deeper()
 	defer func() { p.depth-- }()
@@ -279,6 +284,7 @@ func (p *parser) match() Stmt {
 	return d
 }
 
+// branch reads "if" Expr Body ["else" (If | Body)]; chain counts the `else if` before it.
 func (p *parser) branch(chain int) Stmt {
 	start := p.take().Span.Start
 	d := &If{Cond: p.expr()}

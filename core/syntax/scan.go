@@ -102,6 +102,7 @@ func scan(src *Source, part Span) *scanner {
 // whole is the range of a source of one file.
 func (s *Source) whole() Span { return Span{0, len(s.Text)} }
 
+// fail adds a problem; scanning goes on.
 func (s *scanner) fail(at Span, code, message, hint string) {
 	if len(s.problems) >= maxGathered {
 		return
@@ -109,6 +110,7 @@ func (s *scanner) fail(at Span, code, message, hint string) {
 	s.problems = append(s.problems, s.src.Problem(at, code, message, hint))
 }
 
+// add appends a token and returns it. The pointer holds until the next one is added.
 func (s *scanner) add(kind Kind, text string, start, end int) *Token {
 	s.tokens = append(s.tokens, Token{
 		Kind:    kind,
@@ -121,6 +123,7 @@ func (s *scanner) add(kind Kind, text string, start, end int) *Token {
 	return &s.tokens[len(s.tokens)-1]
 }
 
+// next reads one token, comment or blank, and reports whether there was one.
 func (s *scanner) next() bool {
 	text := s.src.Text[:s.end]
 	if s.at >= len(text) {
@@ -182,6 +185,7 @@ func (s *scanner) next() bool {
 	return true
 }
 
+// letters returns how many bytes at the beginning of a text may stand in a name.
 func letters(text string) int {
 	for i := 0; i < len(text); i++ {
 		c := text[i]
@@ -192,6 +196,7 @@ func letters(text string) int {
 	return len(text)
 }
 
+// digits returns how many bytes at the beginning of a text are decimal digits.
 func digits(text string) int {
 	for i := 0; i < len(text); i++ {
 		if text[i] < '0' || text[i] > '9' {
@@ -201,6 +206,7 @@ func digits(text string) int {
 	return len(text)
 }
 
+// number reads a whole number, a real or a time.
 func (s *scanner) number() {
 	text := s.src.Text[:s.end]
 	start := s.at
@@ -257,6 +263,7 @@ func (s *scanner) number() {
 	}
 }
 
+// text reads a text in quotes, which ends in the line it begins in.
 func (s *scanner) text() {
 	src := s.src.Text[:s.end]
 	start := s.at

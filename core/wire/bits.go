@@ -33,7 +33,7 @@ func (w *bitWriter) bit(v bool) {
 	}
 }
 
-// gamma writes any number in few bits when it is small (Elias, 1975, of the number plus one).
+// gamma writes any number, in few bits when it is small: the gamma code of Elias (1975) for the number plus one.
 func (w *bitWriter) gamma(v uint64) {
 	if v == math.MaxUint64 { // plus one it has 65 bits, and the sum below would be 0
 		w.put(0, 64)
@@ -47,8 +47,8 @@ func (w *bitWriter) gamma(v uint64) {
 	w.put(v, n-1)
 }
 
-// below writes a number that is less than n, in whole bits or one less (truncated binary). A number that is not less is
-// a mistake of the caller's; it is written as n-1, so that the bits after it can still be read.
+// below writes a number less than n in truncated binary: in as many bits as n-1 takes, or one less. A number that is not
+// less is a mistake of the caller's; it is written as n-1, so that the bits after it can still be read.
 func (w *bitWriter) below(v, n uint64) {
 	if n <= 1 {
 		return
@@ -78,7 +78,7 @@ func (w *bitWriter) rice(v uint64, k uint) {
 
 const riceEscape = 20
 
-// bytes ends what was written on a whole byte and gives it.
+// bytes fills the last byte with zeros and returns all that was written.
 func (w *bitWriter) bytes() []byte {
 	for ; w.free > 0; w.free -= min(w.free, 8) {
 		w.buf = append(w.buf, byte(w.acc))
@@ -87,7 +87,7 @@ func (w *bitWriter) bytes() []byte {
 	return w.buf
 }
 
-// bitReader reads what a bitWriter wrote. Reading beyond the end gives zeros and sets bad.
+// bitReader reads what a bitWriter wrote. Reading beyond the end returns zeros and sets bad.
 type bitReader struct {
 	buf []byte
 	at  uint // bit
@@ -163,7 +163,7 @@ func (r *bitReader) rice(k uint) uint64 {
 	return q<<k | r.get(k)
 }
 
-// count reads a number that nothing sensible makes greater than most.
+// count reads a number that is at most most; a greater one sets bad.
 func (r *bitReader) count(most int) int {
 	n := r.gamma()
 	if n > uint64(most) {
@@ -182,12 +182,13 @@ func (r *bitReader) done() bool {
 // estimate follows the size of the numbers of one column, so that the next ones take few bits (the estimate of LOCO-I,
 // Weinberger, Seroussi and Sapiro, 1996).
 //
-// It is one word, since a session keeps some for each client: the lowest five bits count, the others hold the sum.
+// It is one word, since a session keeps some for each client: the lowest five bits count the numbers, the others hold
+// their sum.
 type estimate uint64
 
 func newEstimate(span uint64) estimate { return estimate(max(2, min(span>>6, 1<<30))<<5 | 1) }
 
-// riceParameter returns the least power of two that is no less than the mean.
+// riceParameter returns k for which 2^k is the least power of two that is no less than the mean.
 func (u *estimate) riceParameter() uint {
 	sum := uint64(*u) >> 5
 	count := uint64(*u) & 31

@@ -7,11 +7,11 @@ import (
 	"kamerad.example/core/contract"
 )
 
-// Lane says what of the entities of a kind a group carries: the properties, by their places in the kind's outline, and
-// with Whole that they are there at all. Kind is its place in the outline.
+// Lane says what a group carries of the entities of one kind: which properties, by their indices within the kind's
+// outline, and with Whole that the entities exist. Kind is the index of the kind within the outline.
 type Lane = contract.LaneOutline
 
-// encoding is how the values of a column travel.
+// encoding says how the values of a column travel.
 type encoding uint8
 
 const (
@@ -21,34 +21,36 @@ const (
 	encodeAttached // or as a whole value, when it is attached to nothing that everyone knows of
 )
 
-// column is one property of one lane. Its changes are written together.
+// column is one property of one lane. The changes of a column are written one after the other, so that what they have in
+// common is written once.
 type column struct {
 	lane, property int
 	encoding       encoding
 	typ            *contract.Type
 	rate           *contract.Type // of what moves by itself
-	// of a difference: where its numbers stand among those of the group, and how many
+	// Of encodeDifference: where the numbers of its values stand among the estimates of the group, and how many a value
+	// has.
 	firstNumber, numbers int
 }
 
-// groupLayout is what all groups of the same lanes have in common.
+// groupLayout is what all groups with the same lanes have in common. It is made once for each group of an outline.
 type groupLayout struct {
 	lanes       []Lane
-	private     bool // of one client: an entity's properties are chosen one by one
+	private     bool // the group is one client's: which properties of an entity it carries is said for each
 	columns     []column
 	firstColumn []int      // of each lane
 	sizes       []estimate // as they begin
 }
 
-// columnState are the columns of a group, with what both sides learn from the changes that everyone in the group has
-// got: those that changed last come first, and the usual size of the numbers of each one's differences.
+// columnState is what both sides of a group learn from the changes that everyone in it has got: which columns changed
+// last, and about how large the differences of each are. Both sides update it alike, so that frames need not tell it.
 type columnState struct {
 	*groupLayout
 	order []int32
 	sizes []estimate
 }
 
-// encodingOf returns how a property goes over the wire.
+// encodingOf returns how a property travels, and the type of its rate when that is as a motion.
 func encodingOf(k *contract.KindOutline, p *contract.PropertyOutline) (w encoding, rate *contract.Type) {
 	if _, _, attached := strings.Cut(p.Follows, "."); attached {
 		return encodeAttached, nil
@@ -70,7 +72,7 @@ type Layout struct {
 	private *groupLayout   // of the private groups
 }
 
-// NewLayout lays an outline out.
+// NewLayout returns the layout of an outline.
 func NewLayout(o *contract.Outline) *Layout {
 	l := &Layout{Outline: o}
 	var all []Lane
@@ -114,7 +116,8 @@ func (l *Layout) shape(lanes []Lane) *groupLayout {
 	return s
 }
 
-// newColumns returns those of a group, in memory that is given when there is enough of it.
+// newColumns returns the state of a group's columns. It stands in the memory of order and sizes as far as these have
+// room.
 func (s *groupLayout) newColumns(order []int32, sizes []estimate) columnState {
 	c := columnState{
 		groupLayout: s,
@@ -125,7 +128,7 @@ func (s *groupLayout) newColumns(order []int32, sizes []estimate) columnState {
 	return c
 }
 
-// restart forgets what was learnt: somebody came who did not get it.
+// restart forgets what was learnt: a client came who did not get it.
 func (c *columnState) restart() {
 	for i := range c.order {
 		c.order[i] = int32(i)
@@ -133,12 +136,13 @@ func (c *columnState) restart() {
 	copy(c.sizes, c.groupLayout.sizes)
 }
 
-// estimates returns the usual sizes of the numbers of a column.
+// estimates returns the estimates of a column, one for each number of a value.
 func (c *columnState) estimates(col *column) []estimate {
 	return c.sizes[col.firstNumber : col.firstNumber+col.numbers]
 }
 
-// moveToFront moves the columns that changed to the front, in the order that they have. The last of them is at a place.
+// moveToFront moves the columns that changed to the front of the order, and keeps their own order. last is where the
+// last of them stands.
 func (c *columnState) moveToFront(last int, changed func(col int32) bool) {
 	n := 0
 	for i := range last + 1 {
@@ -150,14 +154,14 @@ func (c *columnState) moveToFront(last int, changed func(col int32) bool) {
 	}
 }
 
-// gapParameter is the Rice parameter of the gaps between so many of n places.
+// gapParameter returns the Rice parameter for the gaps between so many chosen ones of n indices.
 func gapParameter(chosen, n int) uint {
 	mean := (n - chosen) / (chosen + 1)
 	return uint(bits.Len64(uint64(mean*2/3+1))) - 1
 }
 
-// indices writes which of n places were chosen, at least one: those, or the others where these are fewer. They are in
-// order and stand in the lower halves of their keys.
+// indices writes which of n indices were chosen, at least one: it writes those, or the others when these are fewer. The
+// chosen ones have to be in order; each is the lower half of a key.
 func (w *bitWriter) indices(chosen []change, n int) {
 	w.below(uint64(len(chosen)-1), uint64(n))
 	if len(chosen) == n {
@@ -184,7 +188,7 @@ func (w *bitWriter) indices(chosen []change, n int) {
 	}
 }
 
-// indices reads what places wrote, and appends it.
+// indices reads what indices of a bitWriter wrote, and appends it to out.
 func (r *bitReader) indices(out []int, n int) []int {
 	if n < 1 {
 		r.bad = true

@@ -6,10 +6,10 @@ import (
 	"kamerad.example/core/contract"
 )
 
-// A copy's digest is the sum, modulo 2^64, of one number for each client, entity and value in it: so the digest of what
-// a client should hold is the sum of those of its groups, and follows changes without going over the rest. Each of
-// these numbers is FNV-1a over 64-bit words, ended by the mixing of SplitMix64 (Steele, Lea and Flood, 2014). What may
-// be lost is not counted.
+// A copy's digest is the sum, modulo 2^64, of one number for each client, entity and value in it. So the digest of what a
+// client should hold is the sum of those of its groups, and follows changes without going over the rest. Each of these
+// numbers is FNV-1a over 64-bit words, ended by the mixing of SplitMix64 (Steele, Lea and Flood, 2014). Loose values are
+// not counted: a client may miss them.
 
 type digest uint64
 
@@ -78,18 +78,18 @@ const (
 	digestOfAttached
 )
 
-// DigestClient returns the part of a client; role is its place in the outline.
+// DigestClient returns what a client adds to a digest. role is the index of its role within the outline.
 func DigestClient(c Client, role int) uint64 {
 	return newDigest(digestOfClient, uint64(c.Number), uint64(role)).text(c.Name).end()
 }
 
-// DigestEntity returns the part of an entity; kind is its place in the outline.
+// DigestEntity returns what an entity adds to a digest. kind is the index of its kind within the outline.
 func DigestEntity(number uint32, kind, owner int) uint64 {
 	return newDigest(digestOfEntity, uint64(number), uint64(kind), uint64(owner)).end()
 }
 
-// Digest returns the part of a property; prop is its place in its kind's outline. What moves counts by its motion, what
-// is attached by how far from what it is attached to.
+// Digest returns what a property adds to a digest. prop is its index within its kind's outline. A property that follows
+// a rate counts by its motion, one that is attached by its offset.
 func (f *Field) Digest(number uint32, prop int) uint64 {
 	switch {
 	case f.Motion != nil:
@@ -105,7 +105,7 @@ func (f *Field) Digest(number uint32, prop int) uint64 {
 	return newDigest(digestOfValue, uint64(number), uint64(prop)).value(f.Type, f.Value).end()
 }
 
-// DigestSlots is Digest for a plain value that stands in slots.
+// DigestSlots is Digest for a value that is made of numbers, which stand in slots.
 func DigestSlots(number uint32, prop int, slots []int64) uint64 {
 	d := newDigest(digestOfValue, uint64(number), uint64(prop))
 	for _, n := range slots {

@@ -12,8 +12,8 @@ import (
 // Binary is the name of the sub-protocol of binary frames; Protocol that of their JSON twin.
 const Binary = "kamerad.v2"
 
-// section is a part of a binary frame, by the bit of the frame's head that announces it. The lowest bit says that the
-// frame is a snapshot.
+// section is a part of a binary frame. Its value is the bit of the frame's head that announces it; the lowest bit says
+// that the frame is a snapshot.
 //
 // The sections of a frame stand in the order of their bits, each with its length before it, so that a reader skips
 // those it does not know.
@@ -37,12 +37,12 @@ const (
 	incarnationSection
 )
 
-// Parts is what one client's binary frame is made of. What is shared by clients was packed once.
+// Parts is what one client's binary frame is made of. What clients share was packed once, and is copied into each frame.
 type Parts struct {
 	Snapshot   bool
 	Tick       int64
-	Last       int64 // the tick of the client's last frame; does not count for a snapshot
-	Settled    int64 // told when it is another than the one told last, WasSettled
+	Last       int64 // the tick of the client's last frame; a snapshot does not need it
+	Settled    int64 // sent when it is another than WasSettled, which was sent last
 	WasSettled int64
 	Digest     uint32
 	HasDigest  bool
@@ -53,7 +53,7 @@ type Parts struct {
 	Logs       []string
 }
 
-// Append appends a frame.
+// Append appends the frame to dst.
 func (p *Parts) Append(dst []byte) []byte {
 	if p.Snapshot {
 		p.WasSettled = 0 // it is forgotten as well
@@ -143,23 +143,23 @@ func appendPart(dst, part []byte) []byte {
 	return append(binary.AppendUvarint(dst, uint64(len(part))), part...)
 }
 
-// Part is what one group has for a client: its handle with what is done, and the bytes that go with it. They are copied
-// into the frame alone.
+// Part is the block of one group for one client: the client's handle of the group, what is done with it, and the bytes
+// that go with that.
 type Part struct {
 	op    uint64
 	group int // of an entry, else -1
 	bytes []byte
 }
 
-// Change is the block of a group that the client calls by a handle; 0 is its private one.
+// Change returns the block of a group that the client is in; handle 0 is its private group.
 func Change(handle int, block []byte) Part { return Part{uint64(handle)<<2 + opChange, -1, block} }
 
-// Enter brings a client into a group, by the group's place in the outline.
+// Enter returns the block that brings a client into a group. group is the group's index within the outline.
 func Enter(handle, group int, snapshot []byte) Part {
 	return Part{uint64(handle)<<2 | opEnter, group, snapshot}
 }
 
-// Leave takes a client out of a group.
+// Leave returns the block that takes a client out of a group.
 func Leave(handle int) Part { return Part{uint64(handle)<<2 | opLeave, -1, nil} }
 
 // len returns how many bytes append appends.
@@ -208,7 +208,8 @@ func PackRoster(o *contract.Outline, joined []Client, left []int) []byte {
 	return w.bytes()
 }
 
-// PackEvent packs an event by its place among those of a kind, or of the contract itself when kind is -1.
+// PackEvent packs an event. at is its index among those of the kind with the index kind, or among those of the contract
+// itself when kind is -1.
 func PackEvent(o *contract.Outline, kind, at int, e *Event) []byte {
 	w := &bitWriter{}
 	if w.bit(kind >= 0); kind >= 0 {
@@ -251,15 +252,15 @@ func packDecisions(list []Decision) []byte {
 	return w.bytes()
 }
 
-// What the number of a decision counts.
+// What the number of a decision is.
 const (
 	numberIsSeq = iota
 	numberIsPress
 	numberIsRelease
 )
 
-// The outcomes and stages by their numbers in binary frames. Those without a name are free for later ones: a reader
-// that does not know one tells Unknown.
+// The outcomes and stages by their numbers in binary frames. Numbers without a name are free for later ones: a reader
+// that does not know a number takes it for Unknown.
 var (
 	outcomes = [16]Outcome{Accepted, Denied, Dropped, Malformed, Faulted, Undone}
 	stages   = [16]Stage{"", StageBounds, StageTypes, StageTarget, StageFrom, StageLimit, StageCheck, StageBody}

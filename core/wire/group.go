@@ -5,28 +5,30 @@ import (
 	"slices"
 )
 
-// Item is an entity as a Group reads it while it writes.
+// Item is an entity as a Group reads it when it packs. An index of a property is that within its kind's outline.
 type Item interface {
-	// Number is the entity's number toward clients.
+	// Number returns the number by which clients know the entity.
 	Number() uint32
-	// Owner is a client's number, 0 for the server.
+	// Owner returns the number of the client that owns it, 0 for the server.
 	Owner() int
-	// Field gives a property as it is sent, by its place in the kind's outline; a motion as it stands at the tick.
+	// Field returns a property as it is sent; a motion as it stands at the tick.
 	Field(prop int) Field
-	// Slots gives a plain property before and after the change that is sent.
+	// Slots returns a property that is made of numbers as it was before the change that is sent, and after it.
 	Slots(prop int) (old, now []int64)
-	// SlotMoved tells that the entity has another slot in a group.
+	// SlotMoved is called when the entity gets another slot in a group.
 	SlotMoved(g *Group, lane, slot int)
 }
 
-// Group is what an audience has in common, at the side that writes: its entities in dense slots, and the changes of one
-// tick. All clients in a group get the same bytes.
+// Group is what the clients of one recipient set have in common, at the server's side: their entities in dense slots,
+// and the changes of one tick. All of them get the same bytes. A private group is that of one client.
+//
+// During a tick, Enter, Exit, Change and the like record what happened; Pack ends the tick.
 type Group struct {
 	columnState
 	changes      []change
 	writer       *bitWriter
-	otherChanges int32 // anything but changes
-	restarts     bool  // somebody came: what was learnt is begun anew with the next block
+	otherChanges int32 // how much was recorded that is no change of a property
+	restarts     bool  // a client came: the next block begins what was learnt anew
 	slots        [][]slot
 	layout       *Layout
 	firstFree    []int // by lane: no slot before it is free
@@ -37,20 +39,21 @@ type Group struct {
 	resends      []resend
 }
 
-// Buffer is memory that private groups share: each of them packs into it when it is asked to.
+// Buffer is memory that private groups share: each packs into it, and its block is used before the next one packs.
 type Buffer struct{ w bitWriter }
 
 type slot struct {
 	item     Item
 	whole    bool
-	mask     uint64 // of a private group: the properties that are held
-	nextMask uint64 // the mask to come
-	leaves   bool   // it leaves with the present block
+	mask     uint64 // of a private group: the properties that the client has
+	nextMask uint64 // the same from the next block on
+	leaves   bool   // it leaves with the next block
 }
 
 type slotRef struct{ lane, slot int }
 
-// change is a property that changed: its key has the column in the upper half, the slot in the lower one.
+// change is a property that changed. The upper half of its key is the column, the lower half the slot, so that sorted
+// changes are in columns.
 type change struct {
 	key  uint64
 	item Item
@@ -64,14 +67,14 @@ type resend struct {
 	property int
 }
 
-// NewGroup makes a group of those at a place in the outline.
+// NewGroup returns an empty group. index is that of the group within the outline.
 func NewGroup(l *Layout, place int) *Group { return newGroup(l, l.groups[place], &bitWriter{}) }
 
-// NewPrivate makes the group of one client. It has a lane for each kind of the outline with all its properties.
+// NewPrivate returns the empty group of one client. It has a lane for each kind of the outline, with all properties.
 func NewPrivate(l *Layout, b *Buffer) *Group { return newGroup(l, l.private, &b.w) }
 
 func newGroup(l *Layout, s *groupLayout, out *bitWriter) *Group {
-	// There is one for each client, and each tick looks at most of them: what it looks at stands together.
+	// There is one for each client, and each tick looks at most of them: what it looks at stands in one piece of memory.
 	m := &struct {
 		Group
 		changes [4]change
@@ -89,8 +92,8 @@ func newGroup(l *Layout, s *groupLayout, out *bitWriter) *Group {
 	return g
 }
 
-// Enter takes an entity in and gives its slot. Of a private group, mask tells which properties are held and whole
-// whether the entity is known by this group.
+// Enter takes an entity in with the next block, and returns its slot. In a private group, mask says which properties the
+// client has by it, and whole whether it knows of the entity by it.
 func (g *Group) Enter(lane int, item Item, whole bool, mask uint64) int {
 	list := g.slots[lane]
 	at := g.firstFree[lane]
@@ -113,20 +116,20 @@ func (g *Group) Enter(lane int, item Item, whole bool, mask uint64) int {
 	return at
 }
 
-// Exit takes an entity out with the present block.
+// Exit takes an entity out with the next block.
 func (g *Group) Exit(lane, at int) {
 	g.slots[lane][at].leaves = true
 	g.exited = append(g.exited, slotRef{lane, at})
 	g.otherChanges++
 }
 
-// SetOwner tells that an entity has another owner.
+// SetOwner records that an entity has another owner.
 func (g *Group) SetOwner(lane, at int) {
 	g.owned = append(g.owned, slotRef{lane, at})
 	g.otherChanges++
 }
 
-// SetMask changes which properties of an entity a private group holds.
+// SetMask records which properties of an entity the client of a private group has from the next block on.
 func (g *Group) SetMask(lane, at int, mask uint64) {
 	s := &g.slots[lane][at]
 	if s.nextMask == s.mask {
@@ -139,12 +142,12 @@ func (g *Group) SetMask(lane, at int, mask uint64) {
 // Held returns the mask of an entity in a private group.
 func (g *Group) Held(lane, at int) uint64 { return g.slots[lane][at].nextMask }
 
-// Change tells that a property changed, by its place among those of the lane. The item is that in the slot.
+// Change records that a property changed. property is its index among those of the lane, item what is in the slot.
 func (g *Group) Change(lane, at, property int, item Item) {
 	g.changes = append(g.changes, change{uint64(g.firstColumn[lane]+property)<<32 | uint64(at), item})
 }
 
-// Resend sends a property once more as it is, to somebody who holds it by whichever group.
+// Resend records that a property is sent once more as it is, to a client that has it by whichever group.
 func (g *Group) Resend(item Item, kind, prop int) {
 	g.resends = append(g.resends, resend{item, kind, prop})
 	g.otherChanges++
@@ -169,8 +172,8 @@ func (g *Group) PrefetchMore() (sum uint64) {
 // HasChanges reports whether there is anything to pack.
 func (g *Group) HasChanges() bool { return g.otherChanges > 0 || len(g.changes) > 0 }
 
-// Restart tells that somebody came who has not got the blocks before: neither what was learnt nor the order of the
-// slots, which tells of times before, counts any more. It has to be called after Pack.
+// Restart prepares the group for a client that comes and has not got the blocks before: what was learnt no longer
+// counts, nor does the order of the slots, which tells of earlier times. It has to be called after Pack, before Snapshot.
 func (g *Group) Restart() {
 	if g.restarts {
 		return
@@ -199,17 +202,17 @@ func (g *Group) LowestNumber() (first uint32) {
 	return first
 }
 
-// Drop ends the block of a tick that nobody gets.
+// Drop ends the tick like Pack, for a block that nobody gets.
 func (g *Group) Drop() {
 	for _, p := range g.entered {
 		s := &g.slots[p.lane][p.slot]
 		s.mask = s.nextMask
 	}
 	g.endTick()
-	g.restarts = false // who comes next begins it anew
+	g.restarts = false // the next client to come restarts it
 }
 
-// endTick frees what left and forgets what was said.
+// endTick frees the slots of what left, and forgets what was recorded.
 func (g *Group) endTick() {
 	g.changes = g.changes[:0]
 	if g.otherChanges == 0 {
@@ -276,8 +279,8 @@ func (w *bitWriter) field(c *column, item Item, tick int64) {
 	}
 }
 
-// Pack ends the block of a tick and gives its bytes, nil when it says nothing. They hold until the next Pack, of a
-// private group until that of any other one with the same Buffer.
+// Pack ends the tick and returns its block, nil when nothing was recorded. The bytes hold until the next Pack; those of a
+// private group until the next Pack of any group with the same Buffer.
 func (g *Group) Pack(tick int64) []byte {
 	if !g.HasChanges() {
 		return nil
@@ -288,7 +291,7 @@ func (g *Group) Pack(tick int64) []byte {
 	w.free = 0
 	if g.otherChanges > 0 {
 		g.packMembers(w, tick)
-	} else { // the same, of nothing
+	} else { // what packMembers writes when there is nothing
 		bits := uint64(1<<4 - 1)
 		n := uint(4) // of nobody, three times, or four
 		if g.private {
@@ -317,9 +320,9 @@ func (g *Group) Pack(tick int64) []byte {
 	return w.bytes()
 }
 
-// packMembers writes who came and went and what else is no change of a property.
+// packMembers writes which entities came and went, and whatever else is no change of a property.
 func (g *Group) packMembers(w *bitWriter, tick int64) {
-	for _, list := range [][]slotRef{g.owned, g.exited, g.masks} { // in no order of what happened
+	for _, list := range [][]slotRef{g.owned, g.exited, g.masks} { // the order in which it happened is the server's own
 		if len(list) > 1 {
 			slices.SortFunc(list, func(a, b slotRef) int { return cmp.Or(a.lane-b.lane, a.slot-b.slot) })
 		}
@@ -328,7 +331,7 @@ func (g *Group) packMembers(w *bitWriter, tick int64) {
 		g.restart()
 		g.restarts = false
 	}
-	// What came and went in one tick is still in its slot: it is told of, for the events that name it.
+	// An entity that came and went in one tick is still in its slot: clients are told of it, for the events that name it.
 	w.gamma(uint64(len(g.entered)))
 	for _, p := range g.entered {
 		w.below(uint64(p.lane), uint64(len(g.lanes)))
@@ -354,7 +357,7 @@ func (g *Group) packMembers(w *bitWriter, tick int64) {
 	}
 }
 
-// packMasks writes the properties that come and go one by one, in a private group.
+// packMasks writes, in a private group, which properties a client gets and loses one by one.
 func (g *Group) packMasks(w *bitWriter, where func(slotRef), tick int64) {
 	masks := slices.DeleteFunc(g.masks, func(p slotRef) bool {
 		s := &g.slots[p.lane][p.slot]
@@ -391,7 +394,7 @@ func (g *Group) changesOf(col int32) []change {
 	return g.changes[from:to]
 }
 
-// packChanges writes the changes.
+// packChanges writes the changes of properties, column by column.
 func (g *Group) packChanges(w *bitWriter, tick int64) {
 	n := 0
 	sorted := true
@@ -429,13 +432,13 @@ func (g *Group) packChanges(w *bitWriter, tick int64) {
 			w.field(col, run[i].item, tick)
 		}
 	}
-	if last >= n { // else they are in front
+	if last >= n { // else they are in front already
 		g.moveToFront(last, func(c int32) bool { return len(g.changesOf(c)) > 0 })
 	}
 }
 
-// Snapshot returns all that the group holds, for somebody who comes. It has to be asked for once Fresh was called, in
-// the same tick.
+// Snapshot returns all that the group holds, for a client that comes. It has to be called after Restart, in the same
+// tick.
 func (g *Group) Snapshot(tick int64) []byte {
 	w := &bitWriter{}
 	for i := range g.lanes {
@@ -447,7 +450,7 @@ func (g *Group) Snapshot(tick int64) []byte {
 	return w.bytes()
 }
 
-// readerTable returns the group as those who are in it hold it, after a Pack.
+// readerTable returns the group as the clients in it hold it after a Pack.
 func (g *Group) readerTable(r *Reader, group int) *groupTable {
 	t := newTable(g.groupLayout, group)
 	copy(t.cols.order, g.order)
@@ -482,8 +485,8 @@ func (g *Group) readerTable(r *Reader, group int) *groupTable {
 	return t
 }
 
-// Resume makes the reader of a client as it is after a frame: from the groups that the client is in, by its handles, of
-// which 0 is its own.
+// Resume returns the reader of a client as it is after a frame. groups are those that the client is in, by its handles,
+// of which 0 is the private group; places are their indices within the outline.
 func Resume(l *Layout, tick, settled int64, groups map[int]*Group, places map[int]int) *Reader {
 	r := NewReader(l)
 	r.tick = tick

@@ -9,21 +9,21 @@ import (
 	"kamerad.example/core/contract"
 )
 
-// Motion says that a property moves by itself: at the tick At it was at From, and it moves by Rate each second. While
-// that holds nothing is sent, and server and copies compute the same value at each tick from the same numbers. It is
-// dead reckoning of the first order, as in IEEE 1278.1, computed from the last sent start and never summed.
+// Motion says that a property follows a rate: at the tick At it was From, and it changes by Rate each second. While that
+// holds nothing is sent: server and copies compute the same value at each tick from the same numbers. It is dead
+// reckoning of the first order, as in IEEE 1278.1, computed from the start that was sent and never summed.
 type Motion struct {
 	From, Rate contract.Value
 	RateType   *contract.Type
 	At         int64
-	Ticks      int // a second
+	Ticks      int // per second
 }
 
-// Extrapolate returns where something is that has moved at a rate a second for some seconds. The product is rounded by
-// itself, so that every copy computes the same.
+// Extrapolate returns a number that has changed at a rate per second for some seconds. The product is rounded by itself,
+// so that no machine fuses the two operations and every copy computes the same.
 func Extrapolate(start, rate, seconds float64) float64 { return start + float64(rate*seconds) }
 
-// Value returns where a property of a type is at a tick: on the nearest step, within its range.
+// Value returns the value of a property of a type at a tick: on the nearest step, within the range.
 func (m *Motion) Value(t *contract.Type, tick int64) contract.Value {
 	seconds := float64(tick-m.At) / float64(m.Ticks)
 	one := func(from, rate int64) int64 {
@@ -40,14 +40,14 @@ func (m *Motion) Value(t *contract.Type, tick int64) contract.Value {
 	return out
 }
 
-// Attached says that a property is where another is: that of the entity which the property Ref refers to, and By beside
-// it. While that entity is there, nothing is sent.
+// Attached says that a property equals another one: Prop of the entity that the property Ref refers to, with By added.
+// While that entity is there, nothing is sent.
 type Attached struct {
 	Ref, Prop string
 	By        []float64 // by part; nil for none
 }
 
-// Value returns where a property of a type is that is attached to a value of another type.
+// Value returns the value of a property of type t that is attached to a value of type toType.
 func (a *Attached) Value(t *contract.Type, to contract.Value, toType *contract.Type) contract.Value {
 	one := func(i int, n int64) int64 {
 		v := toType.Real(n)
@@ -67,8 +67,8 @@ func (a *Attached) Value(t *contract.Type, to contract.Value, toType *contract.T
 	return out
 }
 
-// Same reports whether two fields say the same: of what moves, that the motions are the same; of what is attached, to
-// what.
+// Same reports whether two fields say the same. Motions are compared as such, and attachments as such: the values that
+// follow from them are left out.
 func (f Field) Same(g Field) bool {
 	if f.Attached != nil || g.Attached != nil {
 		return f.Attached != nil && g.Attached != nil && f.Attached.Ref == g.Attached.Ref &&

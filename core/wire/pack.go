@@ -8,7 +8,7 @@ import (
 	"kamerad.example/core/contract"
 )
 
-// span is one less than how many values the number of a type may have.
+// spanOf returns one less than how many values a number of a type may have.
 func spanOf(t *contract.Type) uint64 { return uint64(t.High) - uint64(t.Low) }
 
 // isNumeric reports whether changes of a type are sent as differences of its slots: it is made of numbers, as many as
@@ -22,7 +22,7 @@ func isNumeric(t *contract.Type) bool {
 	return false
 }
 
-// valueCount is how many values an enumeration has.
+// valueCount returns how many values an enum, or a choice of kinds, has.
 func valueCount(t *contract.Type) uint64 {
 	if t.Form == contract.FormKind {
 		return uint64(len(t.Names))
@@ -85,7 +85,7 @@ func (w *bitWriter) text(s string) {
 	}
 }
 
-// value reads a whole value; what is no value of the type makes the reader bad.
+// value reads a whole value. What is no value of the type sets bad.
 func (r *bitReader) value(t *contract.Type) (v contract.Value) {
 	switch t.Form {
 	case contract.FormBool:
@@ -159,7 +159,7 @@ func (r *bitReader) text(most int) string {
 	return string(out)
 }
 
-// difference writes how a plain value changed; it did change.
+// difference writes how a value that is made of numbers changed. The two have to differ.
 func (w *bitWriter) difference(t *contract.Type, old, now []int64, sizes []estimate) {
 	switch t.Form {
 	case contract.FormBool: // it is the other one
@@ -178,8 +178,8 @@ func (w *bitWriter) difference(t *contract.Type, old, now []int64, sizes []estim
 	}
 }
 
-// step writes how a number changed, by no less than least: in about as many bits as is usual, and in maxOnes more than
-// a whole one at the most.
+// step writes how a number changed, by least or more: in about as many bits as its column's changes usually take, and in
+// at most maxOnes more than a whole number.
 func (w *bitWriter) step(t *contract.Type, old, now int64, least uint64, size *estimate) {
 	d := zigzag(now-old) - least
 	k := size.riceParameter()
@@ -195,7 +195,7 @@ func (w *bitWriter) step(t *contract.Type, old, now int64, least uint64, size *e
 
 const maxOnes = 12
 
-// difference reads what a plain value is after it changed.
+// difference reads how a value that is made of numbers changed, and returns what it is now.
 func (r *bitReader) difference(t *contract.Type, old contract.Value, sizes []estimate) contract.Value {
 	number := func(old int64, least uint64, size *estimate) int64 {
 		q := uint64(0)

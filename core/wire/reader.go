@@ -12,8 +12,8 @@ import (
 	"kamerad.example/core/contract"
 )
 
-// Reader turns the binary frames of one client into Frames, in the order in which they were sent. It remembers what the
-// next differences are measured from.
+// Reader turns the binary frames of one client into Frames. They have to come in the order in which they were sent, all
+// of them from the client's first one or a snapshot on: differences are measured from what the frames before said.
 type Reader struct {
 	layout         *Layout
 	outline        *contract.Outline
@@ -22,13 +22,13 @@ type Reader struct {
 	tables         map[uint64]*groupTable
 	entities       map[uint32]*readEntity
 	changed        []*readEntity  // in this frame
-	frame          *Frame         // that is read
-	indices        []int          // the memory of what was read of a column
+	frame          *Frame         // the one that is being read
+	indices        []int          // memory that readColumns uses again
 	changedColumns []bool         // by column
 	leaving        []leavingEntry // at the end of the frame
 }
 
-// readEntity is an entity as the reader knows it.
+// readEntity is an entity as the reader knows it, by all groups together.
 type readEntity struct {
 	number       uint32
 	kind         int
@@ -39,12 +39,12 @@ type readEntity struct {
 	isListed     bool
 	carriers     []int // by property: how many groups carry it
 	fields       []Field
-	changedMask  uint64 // properties to be told
-	lostMask     uint64 // properties that may be withdrawn
+	changedMask  uint64 // properties that this frame gave
+	lostMask     uint64 // properties that some group stopped carrying with this frame
 	ownerChanged bool
 }
 
-// groupTable is a group at the side that reads.
+// groupTable is a group at the client's side.
 type groupTable struct {
 	group     int
 	cols      *columnState
@@ -74,7 +74,7 @@ type leavingEntry struct {
 	properties uint64
 }
 
-// NewReader makes the reader of a client that was given an outline.
+// NewReader returns the reader of a client that has been sent nothing yet. l is the layout of the outline that it has.
 func NewReader(l *Layout) *Reader {
 	r := &Reader{layout: l, outline: l.Outline}
 	r.restart()
@@ -88,7 +88,7 @@ func (r *Reader) restart() {
 	r.tables[0] = newTable(r.layout.private, 0)
 }
 
-// cursor reads bytes.
+// cursor reads whole bytes. Reading beyond the end returns nothing and sets bad.
 type cursor struct {
 	buf []byte
 	bad bool
@@ -120,7 +120,8 @@ func (c *cursor) lengthAndBytes() []byte { return c.bytes(c.uvarint()) }
 
 func (c *cursor) rest() []byte { return c.bytes(uint64(len(c.buf))) }
 
-// Read reads a frame. What was read before an error is lost: the connection has to end, or a snapshot to come.
+// Read reads a frame. After an error nothing more can be read until a snapshot comes: the connection has to end, or
+// begin anew.
 func (r *Reader) Read(raw []byte) (f *Frame, err error) {
 	if len(raw) == 0 {
 		return nil, fmt.Errorf("read a frame: it is empty")
@@ -159,7 +160,7 @@ func (r *Reader) Read(raw []byte) (f *Frame, err error) {
 	return f, nil
 }
 
-// readSection reads one section of a frame. One that it does not know tells it nothing.
+// readSection reads one section of a frame. A section that it does not know is skipped.
 func (r *Reader) readSection(s section, c *cursor, f *Frame, block *Block) {
 	switch s {
 	case stateSection:
@@ -208,7 +209,7 @@ func (r *Reader) readRoster(b *bitReader, block *Block, c *cursor) {
 	c.bad = c.bad || !b.done()
 }
 
-// readBlock reads one group's part of a frame. The last block of a frame has all that is left of its section.
+// readBlock reads one group's block. The last block of a frame has all that is left of the section, and no length.
 func (r *Reader) readBlock(c *cursor, tick int64, last bool) {
 	head := c.uvarint()
 	handle := head >> 2
@@ -262,7 +263,7 @@ const (
 	maxSlots  = 1 << 20
 )
 
-// lane gives the properties of a lane as a mask of those of its kind.
+// laneMask returns the properties of a lane as a bit set over the indices within the kind's outline.
 func laneMask(l *Lane) (out uint64) {
 	for _, p := range l.Properties {
 		out |= 1 << p
@@ -287,7 +288,7 @@ func (r *Reader) readSnapshot(b *bitReader, t *groupTable, tick int64) {
 	}
 }
 
-// readMember reads an entity that comes to a group.
+// readMember reads an entity that enters a group.
 func (r *Reader) readMember(b *bitReader, t *groupTable, lane int, tick int64) tableSlot {
 	l := &t.cols.lanes[lane]
 	number := uint32(b.get(32))
@@ -318,7 +319,7 @@ func (r *Reader) readMember(b *bitReader, t *groupTable, lane int, tick int64) t
 	return s
 }
 
-// entity returns the entity of a number, a new one if need be.
+// entity returns the entity with a number, and adds it if need be.
 func (r *Reader) entity(number uint32, kind, owner int) *readEntity {
 	x := r.entities[number]
 	if x == nil {
@@ -348,7 +349,7 @@ func (r *Reader) setOwner(x *readEntity, owner int) {
 	x.owner = owner
 }
 
-// readField reads a property as a whole.
+// readField reads a whole property and takes it over.
 func (r *Reader) readField(b *bitReader, x *readEntity, p int, tick int64) {
 	col := &r.layout.kinds[x.kind][p]
 	f := Field{Name: r.outline.Kinds[x.kind].Properties[p].Name, Type: col.typ}
@@ -380,14 +381,14 @@ func (r *Reader) readAttached(b *bitReader, x *readEntity, p int, f *Field) {
 
 func (r *Reader) setField(x *readEntity, p int, f Field) {
 	if old := &x.fields[p]; old.Type != nil && old.Same(f) && x.lostMask&(1<<p) == 0 && x.carriers[p] > 1 {
-		return // it comes by another group and is the same
+		return // another group has brought the same value
 	}
 	x.fields[p] = f
 	x.changedMask |= 1 << p
 	r.markChanged(x)
 }
 
-// readChanges reads a block.
+// readChanges reads the block of a tick: what Pack wrote.
 func (r *Reader) readChanges(b *bitReader, t *groupTable, tick int64) {
 	if b.bit() {
 		t.cols.restart()
@@ -535,7 +536,7 @@ func (r *Reader) readColumns(b *bitReader, t *groupTable, tick int64) {
 				r.readField(b, x, col.property, tick)
 				continue
 			}
-			if x.carriers[col.property] == 1 { // it comes by no other group
+			if x.carriers[col.property] == 1 { // no other group brings it
 				f := &x.fields[col.property]
 				f.Value = b.difference(col.typ, f.Value, t.cols.estimates(col))
 				x.changedMask |= 1 << col.property
@@ -552,7 +553,7 @@ func (r *Reader) readColumns(b *bitReader, t *groupTable, tick int64) {
 	}
 }
 
-// finishFrame takes out what leaves, once all groups were read, and tells what there is to tell.
+// finishFrame takes out what leaves, once all groups were read, and puts what the frame says into a block.
 func (r *Reader) finishFrame(block *Block) {
 	for _, l := range r.leaving {
 		if l.whole {
@@ -575,7 +576,7 @@ func (r *Reader) finishFrame(block *Block) {
 	for _, x := range r.changed {
 		total += bits.OnesCount64(x.changedMask)
 	}
-	room := make([]Field, 0, total) // one piece of memory for all that the frame tells
+	room := make([]Field, 0, total) // one piece of memory for all fields of the frame
 	for _, x := range r.changed {
 		x.isListed = false
 		k := &r.outline.Kinds[x.kind]

@@ -1,29 +1,22 @@
-package compile
+package report_test
 
 import (
 	"encoding/json"
-	"os"
 	"regexp"
 	"strings"
 	"testing"
 
-	"kamerad.example/core/contract"
-	"kamerad.example/core/report"
-
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"kamerad.example/core/compile"
+	"kamerad.example/core/contract"
+	"kamerad.example/core/report"
+	"kamerad.example/internal/tests/contracts"
 )
 
-func tidewreck(t *testing.T) *contract.Contract {
-	raw, err := os.ReadFile("../../demo/tidewreck.kam")
-	require.NoError(t, err)
-	c, problems := LoadWith("tidewreck.kam", string(raw), beside("../../demo/tidewreck.kam"))
-	require.Empty(t, problems, "Tidewreck has no finding left")
-	return c
-}
-
 func loaded(t *testing.T, text string) *contract.Contract {
-	c, problems := Load("wreck.kam", "contract wreck language 1\n"+text)
+	c, problems := compile.Load("wreck.kam", "contract wreck language 1\n"+text)
 	require.NotNil(t, c, problems.Error())
 	return c
 }
@@ -31,7 +24,7 @@ func loaded(t *testing.T, text string) *contract.Contract {
 // The outline holds nothing that only the server has: no property or kind to nobody, no constant, no body, no check
 // that reads what its caller may not see.
 func TestTheOutlineHoldsNoSecret(t *testing.T) {
-	c := tidewreck(t)
+	c := contracts.Tidewreck(t, "../..")
 	raw, err := json.Marshal(c.Outline())
 	require.NoError(t, err)
 	text := string(raw)
@@ -68,7 +61,7 @@ func TestTheOutlineHoldsNoSecret(t *testing.T) {
 }
 
 func TestTheMatrixSaysWhoHasWhat(t *testing.T) {
-	m := report.NewMatrix(tidewreck(t))
+	m := report.NewMatrix(contracts.Tidewreck(t, "../.."))
 	viewers := map[string]int{}
 	for i, v := range m.Viewers {
 		viewers[v.Name] = i
@@ -166,7 +159,7 @@ func TestTheMatrixSaysWhoHasWhat(t *testing.T) {
 	assert.Equal(t, []string{"spawns Crate"}, request("Dive.drop_crate").Does)
 	for _, r := range m.Reveals {
 		assert.NotEmpty(t, r.Of, "%s tells of something", r.Text)
-		assert.Contains(t, tidewreck(t).Source.Line(r.Line), "reveal(")
+		assert.Contains(t, contracts.Tidewreck(t, "../..").Source.Line(r.Line), "reveal(")
 	}
 }
 
@@ -303,7 +296,7 @@ entity Diver per player {
 		} else if strings.Contains(x.old, "gone") {
 			text = strings.Replace(text, "gone = n; ", "", 1)
 		}
-		b, problems := Load("wreck.kam", "contract wreck language 1\n"+text)
+		b, problems := compile.Load("wreck.kam", "contract wreck language 1\n"+text)
 		require.NotNil(t, b, problems.Error())
 		got := report.Compare(a, b)
 		var words []string

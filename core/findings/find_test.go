@@ -1,4 +1,4 @@
-package compile
+package findings_test
 
 import (
 	"os"
@@ -6,16 +6,17 @@ import (
 	"strings"
 	"testing"
 
-	"kamerad.example/core/findings"
-
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"kamerad.example/core/compile"
+	"kamerad.example/core/findings"
 )
 
 // Each finding has at least three contracts that have it, and three near ones that have not. Their messages stand in
 // them, and are held against what is told by TestEveryMistakeIsToldOnItsLine.
 func TestEveryFindingHasItsContracts(t *testing.T) {
-	files, err := filepath.Glob("testdata/danger/*.kam")
+	files, err := filepath.Glob("../compile/testdata/danger/*.kam")
 	require.NoError(t, err)
 	var names []string
 	for _, f := range findings.Findings() {
@@ -28,7 +29,7 @@ func TestEveryFindingHasItsContracts(t *testing.T) {
 		require.NoError(t, err)
 		name, rest, _ := strings.Cut(strings.TrimSuffix(filepath.Base(file), ".kam"), "-")
 		require.Contains(t, names, name)
-		c, problems := Load(file, string(raw))
+		c, problems := compile.Load(file, string(raw))
 		require.NotNil(t, c, problems.Error())
 		if strings.HasPrefix(rest, "near") {
 			near[name]++
@@ -56,13 +57,13 @@ func TestEveryFindingIsExplained(t *testing.T) {
 	for _, f := range list {
 		assert.NotEmpty(t, f.Title)
 		assert.Greater(t, len(f.Harm), 100, f.Name)
-		c, problems := Load(f.Name+".kam", f.Example)
+		c, problems := compile.Load(f.Name+".kam", f.Example)
 		require.NotNil(t, c, problems.Error())
 		require.NotEmpty(t, problems, f.Name)
 		for _, p := range problems {
 			assert.Equal(t, f.Name, p.Code, p.Message)
 		}
-		_, problems = Load(f.Name+".kam", f.Mended)
+		_, problems = compile.Load(f.Name+".kam", f.Mended)
 		assert.Empty(t, problems, f.Name)
 	}
 }
@@ -84,7 +85,7 @@ shared Strongbox {
   { opened = answer; answer += 1 }
 }
 `
-	_, problems := Load("wreck.kam", text)
+	_, problems := compile.Load("wreck.kam", text)
 	require.Len(t, problems, 1)
 	assert.Equal(t, "leak", problems[0].Code)
 	assert.Equal(t, 13, problems[0].Line)
@@ -92,6 +93,6 @@ shared Strongbox {
 		t, "`Strongbox.answer` goes to nobody, and shows in `Strongbox.opened`, which goes to everyone",
 		problems[0].Message,
 	)
-	_, problems = Load("wreck.kam", strings.Replace(text, "accept leak", "accept unfair", 1))
+	_, problems = compile.Load("wreck.kam", strings.Replace(text, "accept leak", "accept unfair", 1))
 	require.Len(t, problems, 3)
 }

@@ -1,4 +1,4 @@
-package compile
+package findings_test
 
 import (
 	"fmt"
@@ -8,6 +8,8 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"kamerad.example/core/compile"
 )
 
 // Who may learn what: each line stands in a request of a diver's owner (m), in one of any player (a) and in a timer of
@@ -238,7 +240,7 @@ fn twice(n: int) -> int = 2 * n
 	told := 0
 	for _, row := range rows {
 		for where, name := range []string{"m", "a", "t"} {
-			c, problems := Load("wreck.kam", "contract wreck language 1\n"+body(where, row.line)+tail)
+			c, problems := compile.Load("wreck.kam", "contract wreck language 1\n"+body(where, row.line)+tail)
 			require.NotNil(t, c, "%s: %s", row.line, problems.Error())
 			found := false
 			what := ""
@@ -283,7 +285,7 @@ func TestFlowsAreFollowedWithinBounds(t *testing.T) {
 		fmt.Fprintf(&b, "fn f%d(d: Diver) -> int = %s\n", i, value)
 	}
 	began := time.Now()
-	c, problems := Load("big.kam", b.String())
+	c, problems := compile.Load("big.kam", b.String())
 	require.NotNil(t, c, problems.Error())
 	assert.Less(t, time.Since(began), 20*time.Second) // followed to their ends it would take years
 	assert.Contains(t, problems.Error(), "is run in too many ways here to be followed")
@@ -300,7 +302,7 @@ func TestDeepQuestionsAreReadInTime(t *testing.T) {
 		"  h: int 0..9 = 0 clamped to nobody\n  request go() { for d in Diver { if " + cond + " { n += 1; h += 1 } " +
 		"} }\n}\n"
 	began := time.Now()
-	c, problems := Load("deep.kam", text)
+	c, problems := compile.Load("deep.kam", text)
 	require.NotNil(t, c, problems.Error())
 	assert.Less(t, time.Since(began), 5*time.Second)
 	assert.NotEmpty(t, problems)

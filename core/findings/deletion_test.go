@@ -1,4 +1,4 @@
-package compile
+package findings_test
 
 import (
 	"fmt"
@@ -9,7 +9,9 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"kamerad.example/core/compile"
 	"kamerad.example/core/syntax"
+	"kamerad.example/internal/tests/contracts"
 	"kamerad.example/internal/tests/guards"
 )
 
@@ -86,8 +88,8 @@ func TestEachForgottenDeclarationIsTold(t *testing.T) {
 	byName := 0
 	silent := map[string][]string{}
 	for _, d := range all {
-		_, problems := LoadWith(
-			"tidewreck.kam", string(raw[:d.at.Start])+string(raw[d.at.End:]), beside("../../demo/tidewreck.kam"),
+		_, problems := compile.LoadWith(
+			"tidewreck.kam", string(raw[:d.at.Start])+string(raw[d.at.End:]), contracts.Beside("../../demo/tidewreck.kam"),
 		)
 		if len(problems) == 0 {
 			silent[d.class] = append(silent[d.class], d.name)
@@ -130,7 +132,7 @@ func TestEachForgottenGuard(t *testing.T) {
 	var silent []string
 	for _, g := range all {
 		total[g.What]++
-		_, problems := LoadWith("tidewreck.kam", text[:g.Start]+text[g.End:], beside("../../demo/tidewreck.kam"))
+		_, problems := compile.LoadWith("tidewreck.kam", text[:g.Start]+text[g.End:], contracts.Beside("../../demo/tidewreck.kam"))
 		for _, p := range problems {
 			require.NotContains(t, []string{"expected", "unexpected"}, p.Code, "%v %s", g, p.Message)
 		}

@@ -1,4 +1,4 @@
-package compile
+package findings_test
 
 import (
 	"encoding/json"
@@ -8,21 +8,13 @@ import (
 	"strings"
 	"testing"
 
-	"kamerad.example/core/report"
-
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
-)
 
-// told returns the codes and messages of what is said of a contract that is right, each with its hint.
-func told(t *testing.T, text string) (out []string) {
-	c, problems := Load("dock.kam", text)
-	require.NotNil(t, c, "%s\n%s", problems.Error(), text)
-	for _, p := range problems {
-		out = append(out, p.Code+": "+p.Message+" = "+p.Hint)
-	}
-	return out
-}
+	"kamerad.example/core/compile"
+	"kamerad.example/core/report"
+	"kamerad.example/internal/tests/contracts"
+)
 
 // pairs are contracts in two forms that differ in one part, @: of the first nothing is said that has the words of want,
 // of the second it is.
@@ -118,7 +110,7 @@ func TestWhatWasAskedIsKnown(t *testing.T) {
 			) +
 				"\nentity Gun per gunner { shots: int 0..9 = 9; kind_of: Item = tar; request fire() limit 2 per " +
 				"second check shots > 0 else deny \"none\" { shots -= 1; kind_of = oak } }\n"
-			got := strings.Join(told(t, text), "\n")
+			got := strings.Join(contracts.Messages(t, text), "\n")
 			assert.Equal(t, i == 1, strings.Contains(got, p.want), "%s, with %q:\n%s\n%s", p.name, part, got, text)
 		}
 	}
@@ -132,9 +124,9 @@ func TestWhoWatchesAndWhoWrites(t *testing.T) {
 		"second burst 90; shots: int 0..9 = 0 clamped\n" +
 		"request load_up() from player limit 1 per second check shots < 9 else deny \"full\" { shots += 1; gunner = " +
 		"caller } }\n"
-	assert.Empty(t, told(t, strings.Replace(text, "@", "watcher", 1)))
-	assert.Contains(t, strings.Join(told(t, strings.Replace(text, "@", "watcher, referee", 1)), "\n"), "the role `")
-	c, _ := Load("dock.kam", strings.Replace(text, "@", "watcher", 1))
+	assert.Empty(t, contracts.Messages(t, strings.Replace(text, "@", "watcher", 1)))
+	assert.Contains(t, strings.Join(contracts.Messages(t, strings.Replace(text, "@", "watcher, referee", 1)), "\n"), "the role `")
+	c, _ := compile.Load("dock.kam", strings.Replace(text, "@", "watcher", 1))
 	raw, err := json.Marshal(report.NewMatrix(c))
 	require.NoError(t, err)
 	assert.Contains(t, string(raw), `"writer":"gunner"`)
@@ -142,7 +134,7 @@ func TestWhoWatchesAndWhoWrites(t *testing.T) {
 
 // A check that speaks of what a `let` names is the server's: its text tells a client nothing.
 func TestACheckOfAHeadsNameIsTheServers(t *testing.T) {
-	c, problems := Load(
+	c, problems := compile.Load(
 		"dock.kam",
 		"contract dock language 1\nroles player\nentity Ball { pos: vec2 -9..9 step 0.1 }\n"+
 			"shared Dock { on start { spawn Ball { pos = vec(1, 1) } } }\n"+
@@ -172,7 +164,7 @@ func TestMessagesSayWhatWouldBeRight(t *testing.T) {
 			" request a() let k = 9 / s check n < 9 else deny \"x\" { n += 1; s += 1 } }": "this `let` runs before " +
 			"the checks below it",
 	} {
-		_, problems := Load("dock.kam", begin+text+"\n")
+		_, problems := compile.Load("dock.kam", begin+text+"\n")
 		var got []string
 		for _, p := range problems {
 			got = append(got, p.Message+" ("+p.Hint+")")
@@ -186,14 +178,14 @@ func TestMessagesSayWhatWouldBeRight(t *testing.T) {
 // saboteur.kam is by what does not come: a saboteur who is not told somebody's side knows that it is the other one.
 // One may be argued about: a Body comes of each diver who is thrown out, of whom there are no more than seats.
 func TestFirstDraftsAreWarnedOfWhatIsSo(t *testing.T) {
-	files, err := filepath.Glob("testdata/drafts/*.kam")
+	files, err := filepath.Glob("../compile/testdata/drafts/*.kam")
 	require.NoError(t, err)
 	require.Len(t, files, 5)
 	warned := map[string]string{}
 	for _, file := range files {
 		raw, err := os.ReadFile(file)
 		require.NoError(t, err)
-		c, problems := Load(file, string(raw))
+		c, problems := compile.Load(file, string(raw))
 		require.NotNil(t, c, problems.Error())
 		var list []string
 		for _, p := range problems {

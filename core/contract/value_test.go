@@ -1,27 +1,23 @@
-package compile
+package contract_test
 
 import (
 	"math"
 	"testing"
 
-	"kamerad.example/core/contract"
-
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
-)
 
-func load(t *testing.T, text string) *contract.Contract {
-	c, problems := Load("a.kam", text)
-	require.NotNil(t, c, problems.Error())
-	return c
-}
+	"kamerad.example/core/compile"
+	"kamerad.example/core/contract"
+	"kamerad.example/internal/tests/contracts"
+)
 
 func TestTypesReadAsTheyAreWritten(t *testing.T) {
 	for _, text := range []string{
 		"bool", "int -5..100", "real 0..100 step 0.5", "real -0.75..0.25 step 0.25", "real -20..20 step 5", "real 0..1 step 0.001",
 		"text max 40", "Item", "stacks<Item> max 6 each 5",
 	} {
-		c := load(
+		c := contracts.Load(
 			t,
 			"contract a language 1\nenum Item { flare, patch }\nshared A { p: "+text+"; q: Item = patch; r: Item = "+
 				"flare }",
@@ -31,7 +27,7 @@ func TestTypesReadAsTheyAreWritten(t *testing.T) {
 }
 
 func TestWhatHasNoDefaultStartsNearestToZero(t *testing.T) {
-	c := load(t, `contract a language 1
+	c := contracts.Load(t, `contract a language 1
 enum Item { flare, patch }
 shared A {
   a: int 3..9; b: int -9..-3; c: int -9..9; d: real 0.5..1 step 0.5; e: real -9..-1 step 0.1; f: bool; g: text max 3; i: Item
@@ -151,7 +147,7 @@ func TestWhatIsOutsideOfARangeIsRefused(t *testing.T) {
 }
 
 func TestWhoMayAskReadsAsItIsWritten(t *testing.T) {
-	c := load(t, `contract a language 1
+	c := contracts.Load(t, `contract a language 1
 roles player, referee
 entity A per player {
   n: int 0..9
@@ -168,7 +164,7 @@ entity A per player {
 
 // What waits for its time counts with its texts, as long as they may be: each of four bytes a character.
 func TestAnActionThatWaitsCountsItsTexts(t *testing.T) {
-	c, problems := Load(
+	c, problems := compile.Load(
 		"rock.kam",
 		"contract rock language 1\nshared Rock { n: int 0..9 = 0\n"+
 			" action say(s: text max 1000, k: int 0..9) { n = k; if s == \"a\" { n = 0 } } }",
