@@ -32,10 +32,10 @@ import (
 	"kamerad.example/store"
 )
 
-// bad is an error of the one who called.
-type bad struct{ detail string }
+// badRequest is an error of the one who called.
+type badRequest struct{ detail string }
 
-func (b *bad) Error() string { return b.detail }
+func (b *badRequest) Error() string { return b.detail }
 
 // Handler returns the service's whole face: API, sockets, console, metrics and health.
 func (v *Service) Handler() http.Handler {
@@ -200,7 +200,7 @@ func (r *refusal) Error() string { return r.detail }
 func answer[T any](v *Service, f func(*http.Request) (T, error)) http.HandlerFunc {
 	return func(w http.ResponseWriter, r *http.Request) {
 		var out T
-		err := v.whole(w, r)
+		err := v.readBody(w, r)
 		if err == nil {
 			out, err = f(r)
 		}
@@ -218,7 +218,7 @@ func answer[T any](v *Service, f func(*http.Request) (T, error)) http.HandlerFun
 // may name the database, its user or a file.
 func problemOf(err error, r *http.Request) *client.Problem {
 	var no *refusal
-	var wrong *bad
+	var wrong *badRequest
 	var seat *session.Refusal
 	var large *http.MaxBytesError
 	switch {
@@ -267,7 +267,7 @@ func read(r *http.Request, out any) error {
 		}
 		return err
 	}
-	return &bad{"read what was sent: " + err.Error()}
+	return &badRequest{"read what was sent: " + err.Error()}
 }
 
 // publish checks a contract and stores it as the next version of its name.
@@ -283,7 +283,7 @@ func (v *Service) publish(r *http.Request) (client.ContractVersion, error) {
 		in.File = "contract.kam"
 	}
 	if err := in.Files.Check(); err != nil {
-		return client.ContractVersion{}, &bad{"publish a contract: " + err.Error()}
+		return client.ContractVersion{}, &badRequest{"publish a contract: " + err.Error()}
 	}
 	leave, err := v.publishing.take(r.Context())
 	if err != nil {
@@ -400,7 +400,7 @@ func numbered(text string) (int, error) {
 	}
 	n, err := strconv.Atoi(text)
 	if err != nil || n < 0 || n > 1<<30 {
-		return 0, &bad{"a version is a whole number; 0 is the newest"}
+		return 0, &badRequest{"a version is a whole number; 0 is the newest"}
 	}
 	return n, nil
 }
@@ -493,13 +493,13 @@ func (v *Service) openSession(r *http.Request) (client.Session, error) {
 		return client.Session{}, err
 	}
 	if in.Version < 0 || in.Version > 1<<30 {
-		return client.Session{}, &bad{"a version is a whole number; 0 is the newest"}
+		return client.Session{}, &badRequest{"a version is a whole number; 0 is the newest"}
 	}
 	version, err := v.find(r, in.Contract, in.Version)
 	if err != nil {
 		return client.Session{}, err
 	}
-	x, err := v.openRoom(r.Context(), version, in)
+	x, err := v.startSession(r.Context(), version, in)
 	if err != nil {
 		return client.Session{}, err
 	}
@@ -510,13 +510,13 @@ func (v *Service) openSession(r *http.Request) (client.Session, error) {
 const describeWithin = 250 * time.Millisecond
 
 // describe tells of a session as it is now; of one whose tick takes long, as it was a short while ago.
-func (v *Service) describe(r *http.Request, x *room) (out client.Session, err error) {
+func (v *Service) describe(r *http.Request, x *runner) (out client.Session, err error) {
 	ctx, cancel := context.WithTimeout(r.Context(), describeWithin)
 	defer cancel()
 	err = x.do(ctx, func() { out = x.describe() })
 	if errors.Is(err, context.DeadlineExceeded) && r.Context().Err() == nil {
-		out = *x.shown.Load()
-		out.Busy, out.Tick = true, x.ticked.Load()
+		out = *x.summary.Load()
+		out.Busy, out.Tick = true, x.lastTick.Load()
 		return out, nil
 	}
 	return out, err
@@ -529,7 +529,7 @@ func (v *Service) sessions(r *http.Request) ([]client.Session, error) {
 	var all sync.WaitGroup
 	for i, row := range rows {
 		out[i] = sessionOf(row)
-		x := v.room(row.ID)
+		x := v.runner(row.ID)
 		if x == nil {
 			continue
 		}
@@ -549,7 +549,7 @@ func (v *Service) session(r *http.Request) (client.Session, error) {
 	if err != nil {
 		return client.Session{}, err
 	}
-	if x := v.room(id); x != nil {
+	if x := v.runner(id); x != nil {
 		if live, err := v.describe(r, x); err == nil {
 			return live, nil
 		}
@@ -578,7 +578,7 @@ func (v *Service) noSession(id string) error {
 		detail: fmt.Sprintf("there is no session %.40s", id),
 		code:   codeNotRunning,
 	}
-	for _, x := range v.open() {
+	for _, x := range v.openRunners() {
 		if len(no.known) < 20 {
 			no.known = append(no.known, fmt.Sprintf("session %d (%s)", x.id, x.row.Contract))
 		}
@@ -614,22 +614,22 @@ func (v *Service) drillOf(r *http.Request) (out client.WrittenDrill, err error) 
 		file = x.row.Contract + ".kam"
 	}
 	if len(name) > 200 || len(file) > 200 || !filepath.IsLocal(file) || strings.ContainsAny(file, "\"\n") {
-		return out, &bad{"a drill has a name, and the file of a contract beside it"}
+		return out, &badRequest{"a drill has a name, and the file of a contract beside it"}
 	}
 	failed := x.do(r.Context(), func() { out.Text, out.Left, err = x.transcript.Drill(name, file) })
 	if err != nil {
-		return out, &bad{err.Error()}
+		return out, &badRequest{err.Error()}
 	}
 	return out, failed
 }
 
-// running finds the room of a call; a session that has closed is a conflict.
-func (v *Service) running(r *http.Request) (*room, error) {
+// running finds the runner of a call; a session that has closed is a conflict.
+func (v *Service) running(r *http.Request) (*runner, error) {
 	id, err := v.sessionID(r)
 	if err != nil {
 		return nil, err
 	}
-	if x := v.room(id); x != nil {
+	if x := v.runner(id); x != nil {
 		return x, nil
 	}
 	if _, err := v.store.Session(r.Context(), id); err == nil {
@@ -653,9 +653,9 @@ func (v *Service) closeSession(r *http.Request) (client.Session, error) {
 		return client.Session{}, err
 	}
 	if in.Reason == "" || utf8.RuneCountInString(in.Reason) > 100 {
-		return client.Session{}, &bad{"a reason has 1 to 100 characters"}
+		return client.Session{}, &badRequest{"a reason has 1 to 100 characters"}
 	}
-	if err := v.closeRoom(r.Context(), x, in.Reason); err != nil {
+	if err := v.endSession(r.Context(), x, in.Reason); err != nil {
 		return client.Session{}, err
 	}
 	return v.session(r)
@@ -688,7 +688,7 @@ func (v *Service) step(r *http.Request) (out client.Session, err error) {
 		return out, err
 	}
 	if in.Ticks < 1 || in.Ticks > maxSteps {
-		return out, &bad{fmt.Sprintf("from 1 to %d ticks can be stepped at once", maxSteps)}
+		return out, &badRequest{fmt.Sprintf("from 1 to %d ticks can be stepped at once", maxSteps)}
 	}
 	running := false
 	for range in.Ticks {
@@ -722,7 +722,7 @@ func (v *Service) decisions(r *http.Request) ([]client.Decision, error) {
 	if text := r.URL.Query().Get("limit"); text != "" {
 		n, err := strconv.Atoi(text)
 		if err != nil || n < 1 || n > 10_000 {
-			return nil, &bad{"limit is a whole number from 1 to 10000"}
+			return nil, &badRequest{"limit is a whole number from 1 to 10000"}
 		}
 		limit = n
 	}

@@ -54,13 +54,13 @@ func (c *counted) Read(to []byte) (int, error) {
 	return n, nil
 }
 
-func tallied(t *testing.T, paused bool) (*Service, client.API, *room) {
+func tallied(t *testing.T, paused bool) (*Service, client.API, *runner) {
 	v, api := alone(t)
 	_, err := api.Publish(t.Context(), "tally.kam", tally, nil)
 	require.NoError(t, err)
 	s, err := api.Open(t.Context(), client.OpenSession{Contract: "tally", Paused: paused})
 	require.NoError(t, err)
-	return v, api, v.room(s.ID)
+	return v, api, v.runner(s.ID)
 }
 
 // A flood of control frames and empty parts takes a session no more time than anybody may take, and who does not stop
@@ -81,24 +81,28 @@ func TestControlFramesCountAgainstTheirSender(t *testing.T) {
 			near, far := net.Pipe()
 			defer far.Close()
 			go func() { _, _ = io.Copy(io.Discard, far) }()
-			var c *conn
+			var c *connection
 			require.NoError(t, x.do(t.Context(), func() {
-				c, _ = x.join(joining{Join: wire.Join{Name: "Eve"}, json: true})
+				c, _ = x.join(joinRequest{Join: wire.Join{Name: "Eve"}, json: true})
 				flood := &counted{unit: frame, left: 100_000}
-				if l := newHearer(c, newWired(c.box, near, &x.slow, func(error) {}, nil), nil); assert.NotNil(t, l) {
-					l.in.conn = flood
+				if l := newMessageReader(
+					c, newClientSocket(c.outbox, near, &x.slowSockets, func(error) {}, nil), nil,
+				); assert.NotNil(
+					t, l,
+				) {
+					l.frames.conn = flood
 					if name == "empty parts" {
-						l.in.conn = io.MultiReader(bytes.NewReader(said(opText, nil)), flood)
+						l.frames.conn = io.MultiReader(bytes.NewReader(said(opText, nil)), flood)
 					}
 					now := time.Now()
 					visits := 0
 					for ; visits < 400 && c.seated && flood.left > 0; visits++ {
 						before := flood.read
 						if visits == 0 {
-							x.hearOut(l, now)
-						} else if x.ears.waiting = nil; l.waits {
-							l.waits = false
-							x.hearOut(l, now)
+							x.readFrom(l, now)
+						} else if x.readers.waiting = nil; l.isWaiting {
+							l.isWaiting = false
+							x.readFrom(l, now)
 						}
 						assert.LessOrEqual(t, flood.read-before, 300, "visit %d", visits)
 						now = now.Add(50 * time.Millisecond)
@@ -260,7 +264,7 @@ func TestAbruptJoinsLeaveSeats(t *testing.T) {
 			if ready {
 				require.NoError(t, c.Write(t.Context(), websocket.MessageText, []byte(`{"type":"ready"}`)))
 				require.Eventually(t, func() (done bool) {
-					_ = x.do(t.Context(), func() { done = true; x.open() })
+					_ = x.do(t.Context(), func() { done = true; x.handleInbound() })
 					return done
 				}, 5*time.Second, time.Millisecond)
 			}
@@ -284,14 +288,14 @@ func TestASilentClientIsBehindAndCut(t *testing.T) {
 	_, api, x := tallied(t, true)
 	deaf := ask(t, api, x.id, wire.Join{Name: "Deaf"})
 	require.NoError(t, deaf.Write(t.Context(), websocket.MessageText, []byte(`{"type":"ready"}`)))
-	var c *conn
+	var c *connection
 	clock := time.Now()
 	require.Eventually(t, func() (heard bool) {
 		_ = x.do(t.Context(), func() {
-			x.open()
+			x.handleInbound()
 			x.now = func() time.Time { return clock }
 			c = x.conns[1]
-			heard = c != nil && c.wired != nil
+			heard = c != nil && c.socket != nil
 		})
 		return heard
 	}, 5*time.Second, time.Millisecond)
@@ -328,20 +332,20 @@ func TestAnHonestClientFarAwayIsNeverCut(t *testing.T) {
 	for seed := range uint64(3) {
 		require.NoError(t, x.do(t.Context(), func() {
 			x.now = func() time.Time { return clock }
-			c, err := x.join(joining{Join: wire.Join{Name: fmt.Sprint("Far ", seed)}, pipe: true})
+			c, err := x.join(joinRequest{Join: wire.Join{Name: fmt.Sprint("Far ", seed)}, pipe: true})
 			require.NoError(t, err)
 			down, _ := link.New(seed, link.Conditions{Delay: 2 * time.Second, Loss: 0.05})
 			up, _ := link.New(seed+100, link.Conditions{Delay: 2 * time.Second, Loss: 0.05})
 			var copied replicate.Copy
 			reader := x.session.Reader(0)
-			x.handle(&letter{from: c, what: "ready", at: clock})
+			x.handle(&inboundMessage{from: c, typ: "ready", at: clock})
 			frames := 0
 			behind := 0
 			late := int64(0)
 			for range hour {
 				clock = clock.Add(50 * time.Millisecond)
 				at := clock.Sub(began)
-				if bytes, marks := c.box.take(); bytes != nil {
+				if bytes, marks := c.outbox.take(); bytes != nil {
 					from := 0
 					for _, m := range marks {
 						if m.tick > 0 {
@@ -349,7 +353,7 @@ func TestAnHonestClientFarAwayIsNeverCut(t *testing.T) {
 						}
 						from = m.end
 					}
-					c.box.done(bytes, marks, clock)
+					c.outbox.done(bytes, marks, clock)
 				}
 				for _, raw := range down.Receive(at) {
 					f, err := reader.Read(raw)
@@ -361,11 +365,11 @@ func TestAnHonestClientFarAwayIsNeverCut(t *testing.T) {
 				for _, raw := range up.Receive(at) {
 					var tick int64
 					_, _ = fmt.Sscan(string(raw), &tick)
-					x.handle(&letter{
-						from: c,
-						what: "seen",
-						seen: tick,
-						at:   clock,
+					x.handle(&inboundMessage{
+						from:      c,
+						typ:       "seen",
+						confirmed: tick,
+						at:        clock,
 					})
 				}
 				if c.behind {
@@ -381,16 +385,16 @@ func TestAnHonestClientFarAwayIsNeverCut(t *testing.T) {
 				"seed %d: %d frames, behind in %.1f %% of the ticks, what it holds is %.1f s old", seed, frames,
 				100*float64(behind)/float64(hour), float64(late)/float64(hour)/20,
 			)
-			x.drop(c.client, "enough")
+			x.dropSeat(c.client, "enough")
 		}))
 	}
 }
 
 // readied seats a client that has said that it is ready.
-func readied(t *testing.T, x *room) *conn {
-	c, err := x.join(joining{Join: wire.Join{Name: "Ana"}, pipe: true})
+func readied(t *testing.T, x *runner) *connection {
+	c, err := x.join(joinRequest{Join: wire.Join{Name: "Ana"}, pipe: true})
 	require.NoError(t, err)
-	x.handle(&letter{from: c, what: "ready", at: time.Now()})
+	x.handle(&inboundMessage{from: c, typ: "ready", at: time.Now()})
 	return c
 }
 
@@ -403,9 +407,9 @@ func TestALostHelloCostsNoSeat(t *testing.T) {
 		c := readied(t, x)
 		token := c.token
 		for i := range 1000 {
-			x.lose(c, "it broke")
+			x.loseConnection(c, "it broke")
 			x.tick()
-			back, err := x.join(joining{Join: wire.Join{Token: token, Seen: x.session.Now()}, pipe: true})
+			back, err := x.join(joinRequest{Join: wire.Join{Token: token, Seen: x.session.Now()}, pipe: true})
 			if !assert.NoError(t, err, "round %d", i) {
 				return
 			}
@@ -415,19 +419,19 @@ func TestALostHelloCostsNoSeat(t *testing.T) {
 			if r.IntN(2) == 0 {
 				continue // its hello never arrived: the client knows the old token alone
 			}
-			x.handle(&letter{
-				from: c,
-				what: "seen",
-				seen: 1,
-				at:   time.Now(),
+			x.handle(&inboundMessage{
+				from:      c,
+				typ:       "seen",
+				confirmed: 1,
+				at:        time.Now(),
 			})
-			_, err = x.join(joining{Join: wire.Join{Token: token}, pipe: true})
+			_, err = x.join(joinRequest{Join: wire.Join{Token: token}, pipe: true})
 			require.ErrorContains(
 				t, err, "no seat waits", "what was heard over the new connection makes the old token void",
 			)
 			token = c.token
 		}
-		assert.LessOrEqual(t, len(x.tokens), 8, "no token is kept that nobody can have")
+		assert.LessOrEqual(t, len(x.seatByToken), 8, "no token is kept that nobody can have")
 	}))
 }
 
@@ -442,11 +446,11 @@ func TestALateHandshakeCostsNoSeat(t *testing.T) {
 		token := c.token
 		for i := range 1000 {
 			void := token
-			x.lose(c, "it broke")
+			x.loseConnection(c, "it broke")
 			x.tick()
-			tries := make([]*conn, 1+r.IntN(4))
+			tries := make([]*connection, 1+r.IntN(4))
 			for k := range tries {
-				again, err := x.join(joining{Join: wire.Join{Token: token, Seen: x.session.Now()}, pipe: true})
+				again, err := x.join(joinRequest{Join: wire.Join{Token: token, Seen: x.session.Now()}, pipe: true})
 				if !assert.NoError(t, err, "round %d, try %d", i, k) {
 					return
 				}
@@ -456,43 +460,43 @@ func TestALateHandshakeCostsNoSeat(t *testing.T) {
 				assert.True(t, overtaken.silent, "the client that has this one is told no goodbye")
 			}
 			token = tries[r.IntN(len(tries))].token // of the hello that arrived
-			x.lose(tries[len(tries)-1], "its client had gone away")
-			back, err := x.join(joining{Join: wire.Join{Token: token, Seen: x.session.Now()}, pipe: true})
+			x.loseConnection(tries[len(tries)-1], "its client had gone away")
+			back, err := x.join(joinRequest{Join: wire.Join{Token: token, Seen: x.session.Now()}, pipe: true})
 			if !assert.NoError(t, err, "round %d", i) {
 				return
 			}
 			c = back
-			x.handle(&letter{
-				from: c,
-				what: "seen",
-				seen: 1,
-				at:   time.Now(),
+			x.handle(&inboundMessage{
+				from:      c,
+				typ:       "seen",
+				confirmed: 1,
+				at:        time.Now(),
 			})
 			token = c.token
-			assert.Equal(t, map[string]int{token: c.client}, x.tokens, "what was heard makes all others void")
-			_, err = x.join(joining{Join: wire.Join{Token: void}, pipe: true})
+			assert.Equal(t, map[string]int{token: c.client}, x.seatByToken, "what was heard makes all others void")
+			_, err = x.join(joinRequest{Join: wire.Join{Token: void}, pipe: true})
 			require.ErrorContains(t, err, "no seat waits")
 		}
-		x.drop(c.client, "enough")
-		assert.Empty(t, x.tokens)
+		x.dropSeat(c.client, "enough")
+		assert.Empty(t, x.seatByToken)
 	}))
 }
 
 // A client that has gone away before its hello could be read keeps the seat that it comes back to.
 func TestAConnectionThatIsGoneCostsNoSeat(t *testing.T) {
 	_, api, x := tallied(t, false)
-	var ana *conn
+	var ana *connection
 	require.NoError(t, x.do(t.Context(), func() {
 		ana = readied(t, x)
-		x.lose(ana, "it broke")
+		x.loseConnection(ana, "it broke")
 	}))
 	for range 200 {
 		require.NoError(t, ask(t, api, x.id, wire.Join{Token: ana.token}).CloseNow())
 	}
 	require.NoError(t, x.do(t.Context(), func() {
-		assert.Len(t, x.names, 1)
-		assert.LessOrEqual(t, len(x.tokens), 8)
-		back, err := x.join(joining{Join: wire.Join{Token: ana.token}, pipe: true})
+		assert.Len(t, x.seatRows, 1)
+		assert.LessOrEqual(t, len(x.seatByToken), 8)
+		back, err := x.join(joinRequest{Join: wire.Join{Token: ana.token}, pipe: true})
 		require.NoError(t, err)
 		assert.Equal(t, ana.client, back.client)
 	}))

@@ -40,7 +40,7 @@ func TestBrokenMessagesHarmNobody(t *testing.T) {
 	require.NoError(t, err)
 	s, err := api.Open(t.Context(), client.OpenSession{Contract: "safe", Paused: true})
 	require.NoError(t, err)
-	x := v.room(s.ID)
+	x := v.runner(s.ID)
 	r := rand.New(rand.NewPCG(1, 2))
 	cut := 0
 	decided := map[string]int{}
@@ -109,18 +109,18 @@ func TestBrokenMessagesHarmNobody(t *testing.T) {
 		}
 		return raw
 	}
-	var ana, attacker *conn
+	var ana, attacker *connection
 	var before string
 	require.NoError(t, x.do(t.Context(), func() {
-		ana, err = x.join(joining{Join: wire.Join{Name: "Ana"}, pipe: true})
+		ana, err = x.join(joinRequest{Join: wire.Join{Name: "Ana"}, pipe: true})
 		x.tick()
 		x.tick()
 		before = string(x.session.ServerState().JSON())
 	}))
 	require.NoError(t, err)
 	reader := x.session.Reader(0)
-	drain := func(c *conn, f func(*wire.Frame)) {
-		raw, marks := c.box.take()
+	drain := func(c *connection, f func(*wire.Frame)) {
+		raw, marks := c.outbox.take()
 		from := 0
 		for _, m := range marks {
 			if m.tick > 0 && f != nil {
@@ -131,7 +131,7 @@ func TestBrokenMessagesHarmNobody(t *testing.T) {
 			from = m.end
 		}
 		if raw != nil {
-			c.box.done(raw, marks, x.now())
+			c.outbox.done(raw, marks, x.now())
 		}
 	}
 	drain(ana, func(*wire.Frame) {})
@@ -139,14 +139,14 @@ func TestBrokenMessagesHarmNobody(t *testing.T) {
 		if attacker == nil {
 			require.NoError(t, x.do(t.Context(), func() {
 				attacker, err = x.join(
-					joining{Join: wire.Join{Name: fmt.Sprint("Eve ", i), Role: "spectator"}, pipe: true},
+					joinRequest{Join: wire.Join{Name: fmt.Sprint("Eve ", i), Role: "spectator"}, pipe: true},
 				)
 			}))
 			require.NoError(t, err)
 		}
-		m, bad := x.read(attacker, mutated(), x.now())
+		m, bad := x.readMessage(attacker, mutated(), x.now())
 		if bad == nil {
-			x.put(m)
+			x.deliver(m)
 		}
 		if bad != nil {
 			assert.NotEmpty(t, bad.Error())
@@ -155,7 +155,7 @@ func TestBrokenMessagesHarmNobody(t *testing.T) {
 		if bad != nil || i%40 == 0 {
 			require.NoError(t, x.do(t.Context(), func() {
 				if bad != nil {
-					x.drop(attacker.client, bad.Error())
+					x.dropSeat(attacker.client, bad.Error())
 				}
 				x.tick()
 				drain(attacker, nil)
@@ -177,7 +177,7 @@ func TestBrokenMessagesHarmNobody(t *testing.T) {
 	}
 	require.NoError(t, x.do(t.Context(), func() {
 		if attacker != nil {
-			x.drop(attacker.client, "enough")
+			x.dropSeat(attacker.client, "enough")
 		}
 		x.tick()
 		for _, d := range x.watchers.decisions {

@@ -56,8 +56,8 @@ func bodiless(next http.Handler) http.Handler {
 	})
 }
 
-// whole reads the body of a call, which has to arrive in time, so that nothing else waits for it.
-func (v *Service) whole(w http.ResponseWriter, r *http.Request) error {
+// readBody reads the body of a call, which has to arrive in time, so that nothing else waits for it.
+func (v *Service) readBody(w http.ResponseWriter, r *http.Request) error {
 	if r.ContentLength == 0 || r.Body == nil {
 		return nil
 	}
@@ -81,7 +81,7 @@ func (v *Service) whole(w http.ResponseWriter, r *http.Request) error {
 		if errors.As(err, &large) {
 			return err
 		}
-		return &bad{"read what was sent: " + err.Error()}
+		return &badRequest{"read what was sent: " + err.Error()}
 	}
 	r.Body = io.NopCloser(bytes.NewReader(body))
 	return nil

@@ -3,7 +3,7 @@ package service
 import "kamerad.example/internal/failpoint"
 
 // The places at which tests interfere.
-var points struct {
+var failpoints struct {
 	batchTaken    failpoint.Point // a writer has taken what a tick has for it and has written none of it
 	tickBegins    failpoint.Point // a session's tick begins, on the session's goroutine
 	uplinkArrived failpoint.Point // a message of a client inside the service has arrived and is not delivered yet

@@ -20,12 +20,13 @@ const (
 	maxAbout = 300 // characters of what a fault is about, and of why; a client may have sent much more
 )
 
-// faultList counts what failed inside in a session, and keeps the last faults, each once. The room's goroutine owns it.
+// faultList counts what failed inside in a session, and keeps the last faults, each once. The runner's goroutine owns
+// it.
 type faultList struct {
 	count  int64
 	last   []client.Fault // the newest last
 	causes []string       // of each
-	log    repeats
+	log    repeatLog
 }
 
 func (l *faultList) drop(at int) {
@@ -63,8 +64,8 @@ func (l *faultList) add(tick int64, f *session.Fault, about func() string) {
 	l.last = append(l.last, x)
 }
 
-// shown returns the list as it is told, the newest first; nil when nothing failed.
-func (l *faultList) shown() *client.Faults {
+// summary returns the list as it is told, the newest first; nil when nothing failed.
+func (l *faultList) summary() *client.Faults {
 	if l.count == 0 {
 		return nil
 	}
@@ -73,9 +74,9 @@ func (l *faultList) shown() *client.Faults {
 	return &client.Faults{Count: l.count, Last: last}
 }
 
-// fault notes and logs what failed inside in a tick: handlers, timers, actions and writes, and requests. It reports
-// whether anything did.
-func (r *room) fault(step *session.Step) bool {
+// noteFaults notes and logs what failed inside in a tick: handlers, timers, actions and writes, and requests. It
+// reports whether anything did.
+func (r *runner) noteFaults(step *session.Step) bool {
 	told := 0
 	add := func(f *session.Fault, about func() string) {
 		told++
@@ -99,8 +100,8 @@ func (r *room) fault(step *session.Step) bool {
 }
 
 // logFault logs that a body failed: the first time, and then once a minute with how often it did.
-func (r *room) logFault(f *session.Fault) {
-	if times := r.faults.log.again(f.Cause(), r.now()); times > 0 {
+func (r *runner) logFault(f *session.Fault) {
+	if times := r.faults.log.count(f.Cause(), r.now()); times > 0 {
 		slog.Warn("the contract failed", "session", r.id, "in", f.Of, "line", f.Line, "fault", f.Reason, "times", times)
 	}
 }

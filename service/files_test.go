@@ -90,7 +90,7 @@ func TestFilesAndSettingsComeWithASession(t *testing.T) {
 	require.Contains(t, body, `"accepted"`)
 	truth := ""
 	require.NoError(
-		t, v.room(s.ID).do(t.Context(), func() { truth = string(v.room(s.ID).session.ServerState().JSON()) }),
+		t, v.runner(s.ID).do(t.Context(), func() { truth = string(v.runner(s.ID).session.ServerState().JSON()) }),
 	)
 	for _, want := range []string{`"deep":33`, `"mark":7`, `"crew":"amber"`} {
 		assert.Contains(t, truth, want)
@@ -103,5 +103,5 @@ func TestFilesAndSettingsComeWithASession(t *testing.T) {
 		s, err := api.Session(t.Context(), s.ID)
 		return err == nil && !s.Open && s.CloseReason == "the reef is done"
 	}, 10*time.Second, 10*time.Millisecond)
-	assert.Nil(t, v.room(s.ID))
+	assert.Nil(t, v.runner(s.ID))
 }

@@ -43,15 +43,15 @@ func appendMessage(dst, message []byte) []byte {
 	return appendWebSocket(dst, opBin, message)
 }
 
-// plain leaves a message as it is, for a pipe.
-func plain(dst, message []byte) []byte { return append(dst, message...) }
+// asIs leaves a message as it is, for a pipe.
+func asIs(dst, message []byte) []byte { return append(dst, message...) }
 
 // headroom is what the frame of RFC 6455 may need before a message.
 const headroom = 10
 
-// head puts the beginning of a server's frame right before a message, which has headroom bytes of room before it, and
-// gives the whole.
-func head(op byte, whole []byte) []byte {
+// putHeader puts the beginning of a server's frame right before a message, which has headroom bytes of room before it,
+// and gives the whole.
+func putHeader(op byte, whole []byte) []byte {
 	switch n := len(whole) - headroom; {
 	case n < 126:
 		whole = whole[headroom-2:]
@@ -67,18 +67,18 @@ func head(op byte, whole []byte) []byte {
 	return whole
 }
 
-// reader reads the messages of a client from its socket. A client that breaks RFC 6455 is broken as one whose message
-// is.
-type reader struct {
-	conn io.Reader
-	ping func(data []byte)
+// frameReader reads the messages of a client from its socket. A client that breaks RFC 6455 is broken as one whose
+// message is.
+type frameReader struct {
+	conn   io.Reader
+	onPing func(data []byte)
 	// called with each frame that is read; its error stops the reading, which may go on later
-	took func(bytes int, message bool) error
-	most int    // bytes of a message; 0 for wire.MaxMessage
-	buf  []byte // what was read; what is not used yet is from at on
-	at   int
-	part []byte // the frames so far of a message that comes in several
-	op   byte   // of that message; 0 for none
+	onFrame    func(bytes int, message bool) error
+	maxMessage int    // bytes of a message; 0 for wire.MaxMessage
+	buf        []byte // what was read; what is not used yet is from at on
+	at         int
+	partial    []byte // the frames so far of a message that comes in several
+	op         byte   // of that message; 0 for none
 }
 
 // errBroken says that what a client sent is no WebSocket frame, or more than a message may be.
@@ -95,7 +95,7 @@ func closing(data []byte) error {
 }
 
 // next returns the next message. Its bytes hold until the one after.
-func (r *reader) next() (op byte, message []byte, err error) {
+func (r *frameReader) next() (op byte, message []byte, err error) {
 	for {
 		op, fin, data, err := r.frame()
 		if err != nil {
@@ -103,10 +103,10 @@ func (r *reader) next() (op byte, message []byte, err error) {
 		}
 		whole := fin && (op == opText || op == opBin || op == opMore)
 		if op == opPing {
-			r.ping(data)
+			r.onPing(data)
 		}
-		if r.took != nil {
-			err = r.took(len(data), whole)
+		if r.onFrame != nil {
+			err = r.onFrame(len(data), whole)
 		}
 		switch op {
 		case opPing, opPong:
@@ -124,7 +124,7 @@ func (r *reader) next() (op byte, message []byte, err error) {
 				return op, data, nil
 			}
 			r.op = op
-			r.part = append(r.part[:0], data...)
+			r.partial = append(r.partial[:0], data...)
 			if err != nil {
 				return 0, nil, err
 			}
@@ -132,13 +132,13 @@ func (r *reader) next() (op byte, message []byte, err error) {
 			if r.op == 0 {
 				return 0, nil, errBroken("a part of a message came without its beginning")
 			}
-			if len(r.part)+len(data) > r.limit() {
+			if len(r.partial)+len(data) > r.limit() {
 				return 0, nil, r.tooLong()
 			}
-			r.part = append(r.part, data...)
+			r.partial = append(r.partial, data...)
 			if fin {
 				op, r.op = r.op, 0
-				return op, r.part, nil
+				return op, r.partial, nil
 			}
 			if err != nil {
 				return 0, nil, err
@@ -150,19 +150,19 @@ func (r *reader) next() (op byte, message []byte, err error) {
 }
 
 // limit returns how many bytes a message may have.
-func (r *reader) limit() int {
-	if r.most > 0 {
-		return r.most
+func (r *frameReader) limit() int {
+	if r.maxMessage > 0 {
+		return r.maxMessage
 	}
 	return wire.MaxMessage
 }
 
-func (r *reader) tooLong() error {
+func (r *frameReader) tooLong() error {
 	return errBroken(fmt.Sprintf("a message was longer than %d bytes", r.limit()))
 }
 
 // frame reads one frame; its bytes hold until the next one.
-func (r *reader) frame() (op byte, fin bool, data []byte, err error) {
+func (r *frameReader) frame() (op byte, fin bool, data []byte, err error) {
 	if err := r.need(2); err != nil {
 		return 0, false, nil, err
 	}
@@ -212,7 +212,7 @@ func (r *reader) frame() (op byte, fin bool, data []byte, err error) {
 }
 
 // need reads until there are n bytes.
-func (r *reader) need(n int) error {
+func (r *frameReader) need(n int) error {
 	for len(r.buf)-r.at < n {
 		if r.at > 0 && (r.at == len(r.buf) || r.at+n > cap(r.buf)) {
 			r.buf = r.buf[:copy(r.buf, r.buf[r.at:])]

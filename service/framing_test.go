@@ -107,9 +107,9 @@ func TestMessagesAreReadFromFrames(t *testing.T) {
 		t.Run(name, func(t *testing.T) {
 			for seed := range uint64(20) {
 				pings := ""
-				in := reader{
-					conn: &bytesConn{rest: bytes.Join(test.raw, nil), r: rand.New(rand.NewPCG(seed, 1))},
-					ping: func(data []byte) { pings += string(data) },
+				in := frameReader{
+					conn:   &bytesConn{rest: bytes.Join(test.raw, nil), r: rand.New(rand.NewPCG(seed, 1))},
+					onPing: func(data []byte) { pings += string(data) },
 				}
 				var got []string
 				_, message, err := in.next()
@@ -134,7 +134,7 @@ func TestTheHeadIsPutBeforeTheFrame(t *testing.T) {
 	for _, n := range []int{0, 1, 125, 126, 65535, 65536} {
 		payload := bytes.Repeat([]byte{'a'}, n)
 		whole := append(make([]byte, headroom), payload...)
-		assert.Equal(t, appendWebSocket(nil, opBin, payload), head(opBin, whole), "%d bytes", n)
+		assert.Equal(t, appendWebSocket(nil, opBin, payload), putHeader(opBin, whole), "%d bytes", n)
 	}
 }
 
@@ -142,7 +142,7 @@ func FuzzFraming(f *testing.F) {
 	f.Add(said(final|opBin, []byte("a")))
 	f.Add(append(said(opText, []byte("on")), said(final|opMore, []byte("e"))...))
 	f.Fuzz(func(t *testing.T, raw []byte) {
-		in := reader{conn: &bytesConn{rest: raw, r: rand.New(rand.NewPCG(1, 1))}, ping: func([]byte) {}}
+		in := frameReader{conn: &bytesConn{rest: raw, r: rand.New(rand.NewPCG(1, 1))}, onPing: func([]byte) {}}
 		for n := 0; ; n++ {
 			op, message, err := in.next()
 			if err != nil {

@@ -57,9 +57,9 @@ func FuzzBodies(f *testing.F) {
 		}
 		// over a link that is cut, who asks waits for ten seconds
 		call(v, "POST", "/api/sessions/1/clients/1/link", "{}")
-		for _, r := range v.open() { // what was opened goes again
+		for _, r := range v.openRunners() { // what was opened goes again
 			if r.id > 1 {
-				_ = v.closeRoom(t.Context(), r, "enough")
+				_ = v.endSession(t.Context(), r, "enough")
 			}
 		}
 	})
@@ -75,21 +75,21 @@ func FuzzJSONProtocol(f *testing.F) {
 		f.Add(message, `{"type":"ready"}`)
 	}
 	v := fuzzed(f, true)
-	x := v.room(1)
+	x := v.runner(1)
 	n := 0
 	f.Fuzz(func(t *testing.T, first, second string) {
 		require.NoError(t, x.do(t.Context(), func() {
 			n++
-			c, err := x.join(joining{Join: wire.Join{Name: fmt.Sprint("Eve ", n)}, pipe: true, json: true})
+			c, err := x.join(joinRequest{Join: wire.Join{Name: fmt.Sprint("Eve ", n)}, pipe: true, json: true})
 			require.NoError(t, err)
 			x.tick()
 			for _, message := range []string{first, second} {
-				if l, err := x.read(c, []byte(message), time.Now()); err == nil {
+				if l, err := x.readMessage(c, []byte(message), time.Now()); err == nil {
 					x.handle(&l)
 				}
 				x.tick()
 			}
-			raw, marks := c.box.take()
+			raw, marks := c.outbox.take()
 			from := 0
 			for _, m := range marks {
 				if m.tick > 0 {
@@ -99,9 +99,9 @@ func FuzzJSONProtocol(f *testing.F) {
 				}
 				from = m.end
 			}
-			x.drop(c.client, "enough")
+			x.dropSeat(c.client, "enough")
 			x.tick()
 		}))
-		require.NotNil(t, v.room(1))
+		require.NotNil(t, v.runner(1))
 	})
 }

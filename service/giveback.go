@@ -15,9 +15,9 @@ const (
 	giveBackAfter = 3 * time.Second // a session has ended: those that end with it are dealt with together
 )
 
-// giveBack returns the memory that ended sessions have left to the system, a little later. pending says that this is to
-// come.
-func giveBack(pending *atomic.Bool) {
+// returnMemory returns the memory that ended sessions have left to the system, a little later. pending says that this
+// is to come.
+func returnMemory(pending *atomic.Bool) {
 	if !pending.CompareAndSwap(false, true) {
 		return
 	}

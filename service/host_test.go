@@ -81,7 +81,7 @@ func TestAHostIsAClientLikeAnyOther(t *testing.T) {
 			t.Context(), client.OpenSession{Contract: "tidewreck", Paused: true, Key: strings.Repeat("7e", 32)},
 		)
 		require.NoError(t, err)
-		x := v.room(s.ID)
+		x := v.runner(s.ID)
 		e := &ears{}
 		var ana *client.Client
 		if hosted {
@@ -170,13 +170,13 @@ func TestALostSeatIsTakenAgain(t *testing.T) {
 	require.NoError(t, err)
 	s, err := api.Open(t.Context(), client.OpenSession{Contract: "tidewreck"})
 	require.NoError(t, err)
-	x := v.room(s.ID)
+	x := v.runner(s.ID)
 	ana, err := client.Join(t.Context(), api.Service, s.ID, "Ana", "", client.Options{})
 	require.NoError(t, err)
 	bo, err := client.Join(t.Context(), api.Service, s.ID, "Bo", "", client.Options{})
 	require.NoError(t, err)
 	me := ana.Me()
-	require.NoError(t, x.do(t.Context(), func() { x.lose(x.conns[me.Number], "its cable was pulled") }))
+	require.NoError(t, x.do(t.Context(), func() { x.loseConnection(x.conns[me.Number], "its cable was pulled") }))
 	<-ana.Ended()
 	_, err = client.Join(t.Context(), api.Service, s.ID, "Ana", "", client.Options{})
 	require.ErrorContains(t, err, "in use", "the seat waits")

@@ -33,10 +33,10 @@ func TestFramesAreInOrderWhileClientsComeAndGo(t *testing.T) {
 	require.NoError(t, err)
 	s, err := api.Open(t.Context(), client.OpenSession{Contract: "tally", Paused: true})
 	require.NoError(t, err)
-	x := v.room(s.ID)
+	x := v.runner(s.ID)
 	var random sync.Mutex
 	dice := rand.New(rand.NewPCG(1, 2))
-	defer points.batchTaken.Set(func() {
+	defer failpoints.batchTaken.Set(func() {
 		random.Lock()
 		n := dice.IntN(40)
 		random.Unlock()
@@ -78,7 +78,7 @@ func TestFramesAreInOrderWhileClientsComeAndGo(t *testing.T) {
 	caughtUp := func() bool {
 		late := false
 		require.NoError(t, x.do(t.Context(), func() {
-			x.open()
+			x.handleInbound()
 			for _, c := range stay {
 				late = late || x.session.Seen(c.Me().Number) < x.session.Now()-2
 			}

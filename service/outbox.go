@@ -14,27 +14,27 @@ import (
 // maxBacklog is how many bytes of frames may wait for one client before it is behind.
 const maxBacklog = 256 << 10
 
-// outbox is what waits to be sent to one client, as the bytes that go out. The room puts messages in, a writer takes
+// outbox is what waits to be sent to one client, as the bytes that go out. The runner puts messages in, a writer takes
 // all of them at once.
 type outbox struct {
 	// What each tick looks at stands together.
-	warm  atomic.Int32 // read to have the outbox near, and never written
-	busy  bool         // a writer has taken something and is not done
-	mu    sync.Mutex
-	fd    int // of the socket that it goes to; -1 when it is closed, or goes elsewhere
-	bytes []byte
-	taken int64 // the tick of the newest frame that a writer took
+	prefetched atomic.Int32 // read to have the outbox near, and never written
+	busy       bool         // a writer has taken something and is not done
+	mu         sync.Mutex
+	fd         int // of the socket that it goes to; -1 when it is closed, or goes elsewhere
+	bytes      []byte
+	takenTick  int64 // the tick of the newest frame that a writer took
 	// frames up to this tick do not go out any more: a snapshot comes in their place, or the last message has been put
 	// in
-	void   int64
-	newest int64 // the tick of the newest frame that was put in
+	voidTick   int64
+	newestTick int64 // the tick of the newest frame that was put in
 
-	marks   []mark
-	spare   []byte // the memory of what was taken before
-	spared  []mark
-	oldest  time.Time // when the oldest message came that is not written; zero when there is none
-	arrived time.Time // when the oldest request was read whose decision waits
-	wake    chan struct{}
+	marks      []mark
+	spareBytes []byte // the memory of what was taken before
+	spareMarks []mark
+	oldest     time.Time // when the oldest message came that is not written; zero when there is none
+	arrived    time.Time // when the oldest request was read whose decision waits
+	wake       chan struct{}
 }
 
 func newOutbox() *outbox { return &outbox{fd: -1} }
@@ -50,7 +50,7 @@ func (b *outbox) put(frame func(dst, message []byte) []byte, message []byte, tic
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	b.bytes = frame(b.bytes, message)
-	b.marked(tick, now, arrived)
+	b.addMark(tick, now, arrived)
 	if b.wake != nil {
 		select {
 		case b.wake <- struct{}{}:
@@ -59,13 +59,13 @@ func (b *outbox) put(frame func(dst, message []byte) []byte, message []byte, tic
 	}
 }
 
-// add adds a message that is framed already; the lock is held.
-func (b *outbox) add(message []byte, tick int64, now, arrived time.Time) {
+// addFramed adds a message that is framed already; the lock is held.
+func (b *outbox) addFramed(message []byte, tick int64, now, arrived time.Time) {
 	b.bytes = append(b.bytes, message...)
-	b.marked(tick, now, arrived)
+	b.addMark(tick, now, arrived)
 }
 
-func (b *outbox) marked(tick int64, now, arrived time.Time) {
+func (b *outbox) addMark(tick int64, now, arrived time.Time) {
 	b.marks = append(b.marks, mark{len(b.bytes), tick})
 	if b.oldest.IsZero() {
 		b.oldest = now
@@ -85,13 +85,13 @@ func (b *outbox) take() (bytes []byte, marks []mark) {
 	}
 	bytes = b.bytes
 	marks = b.marks
-	b.bytes = b.spare[:0]
-	b.marks = b.spared[:0]
-	b.spare = nil
-	b.spared = nil
+	b.bytes = b.spareBytes[:0]
+	b.marks = b.spareMarks[:0]
+	b.spareBytes = nil
+	b.spareMarks = nil
 	b.busy = true
 	for _, m := range marks {
-		b.taken = max(b.taken, m.tick)
+		b.takenTick = max(b.takenTick, m.tick)
 	}
 	return bytes, marks
 }
@@ -102,8 +102,8 @@ func (b *outbox) done(bytes []byte, marks []mark, now time.Time) (arrived time.T
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	b.busy = false
-	b.spare = bytes
-	b.spared = marks
+	b.spareBytes = bytes
+	b.spareMarks = marks
 	arrived, b.arrived = b.arrived, time.Time{}
 	b.oldest = (time.Time{})
 	if len(b.bytes) > 0 {
@@ -134,7 +134,7 @@ func (b *outbox) full(now time.Time) bool {
 func (b *outbox) drop(upTo int64) (taken int64) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
-	b.void = upTo
+	b.voidTick = upTo
 	kept := b.bytes[:0]
 	from := 0
 	marks := b.marks[:0]
@@ -147,20 +147,20 @@ func (b *outbox) drop(upTo int64) (taken int64) {
 	}
 	b.bytes = kept
 	b.marks = marks
-	return b.taken
+	return b.takenTick
 }
 
 // last puts in the last message and the end of the connection. Frames that come afterwards do not go out.
 func (b *outbox) last(bye []byte, ending []byte, now time.Time) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
-	b.void = math.MaxInt64
+	b.voidTick = math.MaxInt64
 	if bye != nil {
 		b.bytes = appendMessage(b.bytes, bye)
-		b.marked(0, now, time.Time{})
+		b.addMark(0, now, time.Time{})
 	}
 	b.bytes = appendWebSocket(b.bytes, opClose, ending)
-	b.marked(0, now, time.Time{})
+	b.addMark(0, now, time.Time{})
 }
 
 // empty reports whether all was written.
@@ -170,28 +170,30 @@ func (b *outbox) empty() bool {
 	return !b.busy && len(b.bytes) == 0
 }
 
-// wired writes to a client's socket. What fits into the socket's buffer goes out at once, by whichever writer; for a
-// client that takes less, a goroutine of its own writes the rest, so that nobody waits for it. What waits for that
-// stands in the outbox, whose lock is held while something is tried.
-type wired struct {
-	box     *outbox
-	slow    *atomic.Int32       // counts those that take less than they are sent
-	conn    net.Conn            // of what is no socket of the system's; else nil
-	gone    func(error)         // called once when nothing can be written any more
-	sent    func(time.Duration) // called with how long the oldest request waited whose decision was written
-	reading sync.Mutex          // held while it is read from
-	ended   atomic.Bool
-	writers *writers // nil when it is tied to none
-	writer  uint8    // that it is tied to
+// clientSocket writes to a client's socket. What fits into the socket's buffer goes out at once, by whichever writer;
+// for a client that takes less, a goroutine of its own writes the rest, so that nobody waits for it. What waits for
+// that stands in the outbox, whose lock is held while something is tried.
+type clientSocket struct {
+	outbox            *outbox
+	slowCount         *atomic.Int32       // counts those that take less than they are sent
+	conn              net.Conn            // of what is no socket of the system's; else nil
+	onFailed          func(error)         // called once when nothing can be written any more
+	onDecisionWritten func(time.Duration) // called with how long the oldest request waited whose decision was written
+	reading           sync.Mutex          // held while it is read from
+	ended             atomic.Bool
+	writers           *writers // nil when it is tied to none
+	writer            uint8    // that it is tied to
 }
 
-func newWired(box *outbox, conn net.Conn, slow *atomic.Int32, gone func(error), sent func(time.Duration)) *wired {
-	w := &wired{
-		box:  box,
-		conn: conn,
-		slow: slow,
-		gone: gone,
-		sent: sent,
+func newClientSocket(
+	box *outbox, conn net.Conn, slow *atomic.Int32, gone func(error), sent func(time.Duration),
+) *clientSocket {
+	w := &clientSocket{
+		outbox:            box,
+		conn:              conn,
+		slowCount:         slow,
+		onFailed:          gone,
+		onDecisionWritten: sent,
 	}
 	box.mu.Lock()
 	defer box.mu.Unlock()
@@ -204,18 +206,18 @@ func newWired(box *outbox, conn net.Conn, slow *atomic.Int32, gone func(error), 
 
 // close closes the connection. Who writes or reads holds a lock, so that the number of the socket is never used for
 // what it has come to mean since.
-func (w *wired) close() {
+func (w *clientSocket) close() {
 	if w.conn != nil {
 		w.conn.Close()
 		return
 	}
-	w.box.mu.Lock()
-	defer w.box.mu.Unlock()
+	w.outbox.mu.Lock()
+	defer w.outbox.mu.Unlock()
 	w.reading.Lock()
 	defer w.reading.Unlock()
-	if w.box.fd >= 0 {
-		rawsocket.Close(w.box.fd)
-		w.box.fd = -1
+	if w.outbox.fd >= 0 {
+		rawsocket.Close(w.outbox.fd)
+		w.outbox.fd = -1
 	}
 }
 
@@ -230,106 +232,106 @@ func (b *outbox) try(bytes []byte) (n int, err error) {
 // send sends the frame of a tick, at once when nothing else waits. It reports false for a frame that is not newer than
 // what the outbox has had; that one is not sent.
 func (x *outgoing) send(tick int64, now time.Time) bool {
-	b := x.box
+	b := x.outbox
 	frame := x.frame
 	arrived := x.arrived
-	if x.whole {
-		frame = head(opBin, frame)
+	if x.hasHeadroom {
+		frame = putHeader(opBin, frame)
 	}
 	b.mu.Lock()
-	if tick <= b.void { // those before it are gone: it could not be read
+	if tick <= b.voidTick { // those before it are gone: it could not be read
 		b.mu.Unlock()
 		return true
 	}
-	if tick <= b.newest {
+	if tick <= b.newestTick {
 		b.mu.Unlock()
 		return false
 	}
-	b.newest = tick
+	b.newestTick = tick
 	if len(b.bytes) > 0 || b.busy {
-		b.add(frame, tick, now, arrived)
+		b.addFramed(frame, tick, now, arrived)
 		b.mu.Unlock()
-		x.to.flush()
+		x.socket.flush()
 		return true
 	}
 	n, err := b.try(frame)
-	b.taken = tick
+	b.takenTick = tick
 	if err == nil && n < len(frame) {
 		b.busy = true
 		b.oldest = now
 		b.arrived = arrived
-		x.to.slow.Add(1)
-		go x.to.struggle(slices.Clone(frame[n:]), nil) // the frame's memory is used again
+		x.socket.slowCount.Add(1)
+		go x.socket.writeRest(slices.Clone(frame[n:]), nil) // the frame's memory is used again
 		arrived = time.Time{}
 	}
 	b.mu.Unlock()
 	if err != nil {
-		x.to.fail(err)
-	} else if !arrived.IsZero() && x.to.sent != nil {
-		x.to.sent(time.Since(arrived))
+		x.socket.fail(err)
+	} else if !arrived.IsZero() && x.socket.onDecisionWritten != nil {
+		x.socket.onDecisionWritten(time.Since(arrived))
 	}
 	return true
 }
 
 // flush writes all that waits, without waiting for the client.
-func (w *wired) flush() {
+func (w *clientSocket) flush() {
 	for {
-		bytes, marks := w.box.take()
+		bytes, marks := w.outbox.take()
 		if bytes == nil {
 			return
 		}
-		w.box.mu.Lock()
-		n, err := w.box.try(bytes)
-		w.box.mu.Unlock()
+		w.outbox.mu.Lock()
+		n, err := w.outbox.try(bytes)
+		w.outbox.mu.Unlock()
 		switch {
 		case err != nil:
 			w.fail(err)
 			return
 		case n < len(bytes):
-			w.slow.Add(1)
-			go w.struggle(bytes[n:], marks)
+			w.slowCount.Add(1)
+			go w.writeRest(bytes[n:], marks)
 			return
 		}
 		w.written(bytes, marks)
 	}
 }
 
-func (w *wired) written(bytes []byte, marks []mark) {
+func (w *clientSocket) written(bytes []byte, marks []mark) {
 	now := time.Now()
-	if arrived := w.box.done(bytes, marks, now); !arrived.IsZero() && w.sent != nil {
-		w.sent(now.Sub(arrived))
+	if arrived := w.outbox.done(bytes, marks, now); !arrived.IsZero() && w.onDecisionWritten != nil {
+		w.onDecisionWritten(now.Sub(arrived))
 	}
 }
 
-// struggle writes what the socket did not take, however long that takes; the room's watch ends it by closing the
+// writeRest writes what the socket did not take, however long that takes; the runner's clock ends it by closing the
 // connection.
-func (w *wired) struggle(bytes []byte, marks []mark) {
-	defer w.slow.Add(-1)
+func (w *clientSocket) writeRest(bytes []byte, marks []mark) {
+	defer w.slowCount.Add(-1)
 	for {
-		if err := w.insist(bytes); err != nil {
+		if err := w.writeAll(bytes); err != nil {
 			w.fail(err)
 			return
 		}
 		w.written(bytes, marks)
-		bytes, marks = w.box.take()
+		bytes, marks = w.outbox.take()
 		if bytes == nil {
 			return
 		}
 	}
 }
 
-// insist writes all of it, looking again and again whether the socket takes more: a client that takes less than it is
+// writeAll writes all of it, looking again and again whether the socket takes more: a client that takes less than it is
 // sent has no hurry.
-func (w *wired) insist(bytes []byte) error {
+func (w *clientSocket) writeAll(bytes []byte) error {
 	if w.conn != nil {
 		_, err := w.conn.Write(bytes)
 		return err
 	}
 	for wait := time.Millisecond; ; wait = min(2*wait, 32*time.Millisecond) {
-		w.box.mu.Lock()
-		n, err := w.box.try(bytes)
-		closed := w.box.fd < 0
-		w.box.mu.Unlock()
+		w.outbox.mu.Lock()
+		n, err := w.outbox.try(bytes)
+		closed := w.outbox.fd < 0
+		w.outbox.mu.Unlock()
 		bytes = bytes[n:]
 		switch {
 		case err != nil:
@@ -345,8 +347,8 @@ func (w *wired) insist(bytes []byte) error {
 	}
 }
 
-func (w *wired) fail(err error) {
+func (w *clientSocket) fail(err error) {
 	if !w.ended.Swap(true) {
-		w.gone(err)
+		w.onFailed(err)
 	}
 }

@@ -15,25 +15,25 @@ import (
 // pipe is the Transport of a client that runs inside the service: a real client on a simulated link instead of a
 // socket.
 type pipe struct {
-	room   *room
-	conn   *conn
-	line   *line
+	runner *runner
+	conn   *connection
+	link   *simulatedLink
 	closed chan struct{} // closed when this side has closed it
 	once   sync.Once
 }
 
 // newPipe makes the connection that a line carries from now on. What an earlier one had under way is lost, as with any
 // connection.
-func newPipe(r *room, c *conn, l *line) *pipe {
+func newPipe(r *runner, c *connection, l *simulatedLink) *pipe {
 	p := &pipe{
-		room:   r,
+		runner: r,
 		conn:   c,
-		line:   l,
+		link:   l,
 		closed: make(chan struct{}),
 	}
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	l.carries = p
+	l.connection = p
 	for _, way := range []*link.Link{l.up, l.down} {
 		way.Cut()
 		if !l.cut {
@@ -43,34 +43,34 @@ func newPipe(r *room, c *conn, l *line) *pipe {
 	return p
 }
 
-// line is the link of a client inside the service, which stays the same when it connects anew. Its conditions may be
-// changed at any time.
-type line struct {
-	mu       sync.Mutex
-	began    time.Time
-	up, down *link.Link
-	cut      bool
-	changed  chan struct{} // closed when something changed that who waits has to know
-	sending  bool          // somebody carries what goes up
-	carries  *pipe         // the connection that it carries; what others send over it is lost
+// simulatedLink is the link of a client inside the service, which stays the same when it connects anew. Its conditions
+// may be changed at any time.
+type simulatedLink struct {
+	mu         sync.Mutex
+	began      time.Time
+	up, down   *link.Link
+	cut        bool
+	changed    chan struct{} // closed when something changed that who waits has to know
+	delivering bool          // somebody carries what goes up
+	connection *pipe         // the connection that it carries; what others send over it is lost
 }
 
-func newLine() *line {
-	l := &line{began: time.Now(), changed: make(chan struct{})}
+func newSimulatedLink() *simulatedLink {
+	l := &simulatedLink{began: time.Now(), changed: make(chan struct{})}
 	l.up, _ = link.New(rand.Uint64(), link.Conditions{}) // a perfect link is always right
 	l.down, _ = link.New(rand.Uint64(), link.Conditions{})
 	return l
 }
 
-func (l *line) now() time.Duration { return time.Since(l.began) }
+func (l *simulatedLink) now() time.Duration { return time.Since(l.began) }
 
-func (l *line) changes() {
+func (l *simulatedLink) notify() {
 	close(l.changed)
 	l.changed = make(chan struct{})
 }
 
 // set changes what the link is like, both ways, and cuts or mends it.
-func (l *line) set(c client.Link) error {
+func (l *simulatedLink) set(c client.Link) error {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	ms := func(n float64) time.Duration { return time.Duration(n * float64(time.Millisecond)) }
@@ -89,17 +89,17 @@ func (l *line) set(c client.Link) error {
 	case c.Cut && !l.cut:
 		l.up.Cut()
 		l.down.Cut()
-		l.carries = nil
+		l.connection = nil
 	case !c.Cut && l.cut:
 		l.up.Mend(l.now())
 		l.down.Mend(l.now())
 	}
 	l.cut = c.Cut
-	l.changes()
+	l.notify()
 	return nil
 }
 
-func (l *line) get() client.Link {
+func (l *simulatedLink) get() client.Link {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	c := l.down.Conditions()
@@ -122,27 +122,27 @@ var (
 // Read returns the next message that arrives. What the client's side of the link can take leaves the outbox; what it
 // cannot stays there, as it would behind a socket.
 func (p *pipe) Read(ctx context.Context) ([]byte, error) {
-	l := p.line
-	cut := p.conn.cut
+	l := p.link
+	cut := p.conn.ended
 	out := false
 	for {
 		l.mu.Lock()
-		if l.cut || l.carries != p { // also when it was cut and mended before anybody looked
+		if l.cut || l.connection != p { // also when it was cut and mended before anybody looked
 			l.mu.Unlock()
-			p.room.post(func() { p.room.lose(p.conn, errCut.Error()) })
+			p.runner.post(func() { p.runner.loseConnection(p.conn, errCut.Error()) })
 			return nil, errCut
 		}
 		now := l.now()
 		wait := time.Duration(-1)
 		if free := l.down.Free(); free > now {
 			wait = free - now
-		} else if bytes, marks := p.conn.box.take(); bytes != nil {
+		} else if bytes, marks := p.conn.outbox.take(); bytes != nil {
 			from := 0
 			for _, m := range marks {
 				l.down.Send(now, append([]byte(nil), bytes[from:m.end]...))
 				from = m.end
 			}
-			p.conn.box.done(bytes, marks, time.Now())
+			p.conn.outbox.done(bytes, marks, time.Now())
 		}
 		message, ok := l.down.ReceiveOne(now)
 		next, coming := l.down.Next()
@@ -157,7 +157,7 @@ func (p *pipe) Read(ctx context.Context) ([]byte, error) {
 		if out && p.conn.silent {
 			return nil, errTaken
 		}
-		if out && !coming && p.conn.box.empty() {
+		if out && !coming && p.conn.outbox.empty() {
 			return nil, client.Ended(p.conn.reason)
 		}
 		var timer <-chan time.Time
@@ -165,7 +165,7 @@ func (p *pipe) Read(ctx context.Context) ([]byte, error) {
 			timer = time.After(wait)
 		}
 		select {
-		case <-p.conn.box.wake:
+		case <-p.conn.outbox.wake:
 		case <-timer:
 		case <-changed:
 		case <-cut: // what is under way still arrives
@@ -181,30 +181,30 @@ func (p *pipe) Read(ctx context.Context) ([]byte, error) {
 
 // Write sends a message up the link.
 func (p *pipe) Write(_ context.Context, message []byte) error {
-	l := p.line
+	l := p.link
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	if l.cut || l.carries != p {
+	if l.cut || l.connection != p {
 		return errCut
 	}
 	l.up.Send(l.now(), append([]byte(nil), message...))
-	if !l.sending {
-		l.sending = true
-		go l.carry(p.room)
+	if !l.delivering {
+		l.delivering = true
+		go l.deliverUplink(p.runner)
 	}
 	return nil
 }
 
-// carry brings what goes up to the room as it arrives, until nothing is on its way. What arrives belongs to the
-// connection that the line carries at that moment.
-func (l *line) carry(r *room) {
+// deliverUplink brings what goes up to the runner as it arrives, until nothing is on its way. What arrives belongs to
+// the connection that the line carries at that moment.
+func (l *simulatedLink) deliverUplink(r *runner) {
 	for {
 		l.mu.Lock()
-		p := l.carries // nil while nothing is on its way
+		p := l.connection // nil while nothing is on its way
 		message, ok := l.up.ReceiveOne(l.now())
 		next, coming := l.up.Next()
 		if !ok && !coming {
-			l.sending = false
+			l.delivering = false
 			l.mu.Unlock()
 			return
 		}
@@ -212,11 +212,11 @@ func (l *line) carry(r *room) {
 		wait := next - l.now()
 		l.mu.Unlock()
 		if ok {
-			points.uplinkArrived.Hit()
-			if m, err := r.read(p.conn, message, time.Now()); err != nil {
-				r.post(func() { r.leave(p.conn, err.Error()) })
+			failpoints.uplinkArrived.Hit()
+			if m, err := r.readMessage(p.conn, message, time.Now()); err != nil {
+				r.post(func() { r.leaveSeat(p.conn, err.Error()) })
 			} else {
-				r.put(m)
+				r.deliver(m)
 			}
 			continue
 		}
@@ -231,35 +231,35 @@ func (l *line) carry(r *room) {
 
 func (p *pipe) Close(reason string) {
 	p.once.Do(func() { close(p.closed) })
-	p.room.post(func() { p.room.leave(p.conn, reason) })
+	p.runner.post(func() { p.runner.leaveSeat(p.conn, reason) })
 }
 
-// again connects a pipe anew, once its link is mended.
-func (p *pipe) again(ctx context.Context, seat client.Seat) (client.Transport, error) {
+// reconnect connects a pipe anew, once its link is mended.
+func (p *pipe) reconnect(ctx context.Context, seat client.Seat) (client.Transport, error) {
 	for {
-		p.line.mu.Lock()
-		cut := p.line.cut
-		changed := p.line.changed
-		p.line.mu.Unlock()
+		p.link.mu.Lock()
+		cut := p.link.cut
+		changed := p.link.changed
+		p.link.mu.Unlock()
 		if !cut {
 			break
 		}
 		select {
 		case <-changed:
-		case <-p.room.done:
+		case <-p.runner.done:
 			return nil, errClosed
 		case <-ctx.Done():
 			return nil, ctx.Err()
 		}
 	}
-	c, err := p.room.enter(ctx, joining{
+	c, err := p.runner.takeSeat(ctx, joinRequest{
 		Join: wire.Join{Token: seat.Token, Seen: seat.Seen, Outline: seat.Fingerprint},
-		test: p.conn.test,
-		json: p.conn.json != nil,
+		test: p.conn.isTest,
+		json: p.conn.jsonReader != nil,
 		pipe: true,
 	})
 	if err != nil {
 		return nil, err
 	}
-	return newPipe(p.room, c, p.line), nil
+	return newPipe(p.runner, c, p.link), nil
 }

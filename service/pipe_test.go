@@ -28,15 +28,15 @@ func TestANewConnectionIsHeardWhileTheOldOneStillDelivers(t *testing.T) {
 	s, err := api.Open(t.Context(), client.OpenSession{Contract: "knock"})
 	require.NoError(t, err)
 	back := make(chan struct{}, 1)
-	ana, line, err := v.room(s.ID).seat(
-		t.Context(), joining{Join: wire.Join{Name: "Ana"}, test: true},
+	ana, line, err := v.runner(s.ID).seatInside(
+		t.Context(), joinRequest{Join: wire.Join{Name: "Ana"}, test: true},
 		client.Options{OnBack: func() { back <- struct{}{} }},
 	)
 	require.NoError(t, err)
 	for i := range often() {
 		held := make(chan struct{}, 1)
 		release := make(chan struct{})
-		clear := points.uplinkArrived.Set(func() {
+		clear := failpoints.uplinkArrived.Set(func() {
 			select {
 			case held <- struct{}{}:
 				<-release
@@ -73,10 +73,10 @@ func TestASlowLinkIsWaitedFor(t *testing.T) {
 	require.NoError(t, err)
 	s, err := api.Open(t.Context(), client.OpenSession{Contract: "knock", Paused: true})
 	require.NoError(t, err)
-	x := v.room(s.ID)
+	x := v.runner(s.ID)
 	ended := make(chan string, 1)
-	ana, line, err := x.seat(
-		t.Context(), joining{Join: wire.Join{Name: "Ana"}, test: true},
+	ana, line, err := x.seatInside(
+		t.Context(), joinRequest{Join: wire.Join{Name: "Ana"}, test: true},
 		client.Options{OnEnd: func(reason string) { ended <- reason }},
 	)
 	require.NoError(t, err)
@@ -85,7 +85,7 @@ func TestASlowLinkIsWaitedFor(t *testing.T) {
 		for range 3 {
 			x.tick()
 		}
-		x.drop(ana.Me().Number, "enough")
+		x.dropSeat(ana.Me().Number, "enough")
 	}))
 	used := func() time.Duration {
 		var u syscall.Rusage

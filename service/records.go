@@ -24,7 +24,7 @@ const (
 )
 
 // record has decided requests stored, as far as they are.
-func (r *room) record(list []session.Decision) {
+func (r *runner) record(list []session.Decision) {
 	now := r.now()
 	out := make([]store.Decision, 0, len(list))
 	for i := range list {
@@ -61,17 +61,17 @@ func (r *room) record(list []session.Decision) {
 }
 
 // mayStore counts a refused request of a client, and reports whether it is stored.
-func (r *room) mayStore(client int, now time.Time) bool {
-	limit := r.refused[client]
+func (r *runner) mayStore(client int, now time.Time) bool {
+	limit := r.refusedLimits[client]
 	if limit == nil {
 		limit = rate.NewLimiter(refusedPerSecond, refusedAtOnce)
-		r.refused[client] = limit
+		r.refusedLimits[client] = limit
 	}
 	return limit.AllowN(now, 1)
 }
 
-// repeats thins out what is logged again and again.
-type repeats struct {
+// repeatLog thins out what is logged again and again.
+type repeatLog struct {
 	seen map[string]*repeat
 }
 
@@ -85,9 +85,9 @@ const (
 	maxRepeats  = 500 // different texts that are told apart
 )
 
-// again counts that something happened, and returns how often it has since it was last logged; 0 when it is not to be
+// count counts that something happened, and returns how often it has since it was last logged; 0 when it is not to be
 // logged now.
-func (q *repeats) again(text string, now time.Time) (times int) {
+func (q *repeatLog) count(text string, now time.Time) (times int) {
 	if q.seen == nil || len(q.seen) >= maxRepeats {
 		q.seen = map[string]*repeat{}
 	}
@@ -137,14 +137,14 @@ func (v *Service) watchHeld(ctx context.Context) {
 }
 
 func (v *Service) closeTaken(ctx context.Context) {
-	for _, r := range v.open() {
+	for _, r := range v.openRunners() {
 		row, err := v.store.Session(ctx, r.id)
 		if err != nil || row.ClosedAt == nil {
 			continue
 		}
 		reason := "another service has taken the database and closed it"
 		slog.Error("a session is closed: "+reason, "session", r.id)
-		if err := v.closeRoom(ctx, r, reason); err != nil && !strings.Contains(err.Error(), "closed") {
+		if err := v.endSession(ctx, r, reason); err != nil && !strings.Contains(err.Error(), "closed") {
 			slog.Error("a session could not be closed", "session", r.id, "error", err)
 		}
 	}

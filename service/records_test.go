@@ -29,14 +29,14 @@ func TestAFloodIsCountedAndNotStored(t *testing.T) {
 	require.NoError(t, err)
 	s, err := api.Open(t.Context(), client.OpenSession{Contract: "knock", Paused: true})
 	require.NoError(t, err)
-	x := v.room(s.ID)
+	x := v.runner(s.ID)
 	long := json.RawMessage(`"` + strings.Repeat("x", 10_000) + `"`)
 	require.NoError(t, x.do(t.Context(), func() {
 		clock := time.Now()
 		x.now = func() time.Time { return clock }
-		eve, err := x.join(joining{Join: wire.Join{Name: "Eve"}, pipe: true})
+		eve, err := x.join(joinRequest{Join: wire.Join{Name: "Eve"}, pipe: true})
 		require.NoError(t, err)
-		ana, err := x.join(joining{Join: wire.Join{Name: "Ana"}, pipe: true})
+		ana, err := x.join(joinRequest{Join: wire.Join{Name: "Ana"}, pipe: true})
 		require.NoError(t, err)
 		x.tick()
 		seq := uint64(0)
@@ -53,16 +53,16 @@ func TestAFloodIsCountedAndNotStored(t *testing.T) {
 				ana.client, x.session.ReadRequest(wire.Ask{Seq: seq, Request: "Diver.tap", Args: []json.RawMessage{}}),
 			)
 			x.tick()
-			for _, c := range []*conn{eve, ana} {
-				if raw, marks := c.box.take(); raw != nil {
-					c.box.done(raw, marks, clock)
+			for _, c := range []*connection{eve, ana} {
+				if raw, marks := c.outbox.take(); raw != nil {
+					c.outbox.done(raw, marks, clock)
 				}
 				x.session.Confirm(c.client, x.session.Now())
-				x.handle(&letter{
-					from: c,
-					what: "seen",
-					seen: x.session.Now(),
-					at:   clock,
+				x.handle(&inboundMessage{
+					from:      c,
+					typ:       "seen",
+					confirmed: x.session.Now(),
+					at:        clock,
 				})
 			}
 		}
@@ -102,7 +102,7 @@ func TestATimerThatFailsIsLoggedWithACount(t *testing.T) {
 	require.NoError(t, err)
 	s, err := api.Open(t.Context(), client.OpenSession{Contract: "fails", Paused: true})
 	require.NoError(t, err)
-	x := v.room(s.ID)
+	x := v.runner(s.ID)
 	require.NoError(t, x.do(t.Context(), func() {
 		clock := time.Now()
 		x.now = func() time.Time { return clock }
@@ -152,7 +152,7 @@ shared Sea {
 	require.NoError(t, err)
 	s, err := api.Open(t.Context(), client.OpenSession{Contract: "slow", Paused: true})
 	require.NoError(t, err)
-	x := v.room(s.ID)
+	x := v.runner(s.ID)
 	require.NoError(t, x.do(t.Context(), func() {
 		clock := time.Now()
 		x.now = func() time.Time { clock = clock.Add(80 * time.Millisecond); return clock }
@@ -185,8 +185,8 @@ func TestASessionThatAnotherServiceClosedEnds(t *testing.T) {
 		require.Fail(t, "the session goes on")
 	}
 	assert.Contains(t, ana.Reason(), "another service has taken the database and closed it")
-	assert.Nil(t, v.room(taken.id))
-	assert.NotNil(t, v.room(kept.id))
+	assert.Nil(t, v.runner(taken.id))
+	assert.NotNil(t, v.runner(kept.id))
 	select {
 	case <-bo.Ended():
 		require.Fail(t, bo.Reason())

@@ -189,7 +189,7 @@ func TestNothingIsLostOverBrokenConnections(t *testing.T) {
 	}
 	assert.Eventually(t, func() bool {
 		var left int
-		return v.room(s.ID).do(t.Context(), func() { left = len(v.room(s.ID).conns) }) == nil && left == 0
+		return v.runner(s.ID).do(t.Context(), func() { left = len(v.runner(s.ID).conns) }) == nil && left == 0
 	}, 10*time.Second, 10*time.Millisecond)
 }
 
@@ -200,13 +200,13 @@ func TestLinksAreSwitchedAtRunTime(t *testing.T) {
 	require.NoError(t, err)
 	s, err := api.Open(t.Context(), client.OpenSession{Contract: "bells"})
 	require.NoError(t, err)
-	x := v.room(s.ID)
+	x := v.runner(s.ID)
 	var clients []*client.Client
 	var ears []*listener
 	for i := range 2 {
 		e := &listener{}
-		c, line, err := x.seat(
-			t.Context(), joining{Join: wire.Join{Name: fmt.Sprint("Diver ", i)}, test: true}, e.options(false),
+		c, line, err := x.seatInside(
+			t.Context(), joinRequest{Join: wire.Join{Name: fmt.Sprint("Diver ", i)}, test: true}, e.options(false),
 		)
 		require.NoError(t, err)
 		v.mu.Lock()

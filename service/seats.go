@@ -40,8 +40,8 @@ func (v *Service) openTestClient(r *http.Request) (wire.Client, error) {
 	if err := read(r, &in); err != nil {
 		return wire.Client{}, err
 	}
-	test, line, err := x.seat(
-		r.Context(), joining{Join: wire.Join{Name: in.Name, Role: in.Role}, test: true}, client.Options{},
+	test, line, err := x.seatInside(
+		r.Context(), joinRequest{Join: wire.Join{Name: in.Name, Role: in.Role}, test: true}, client.Options{},
 	)
 	if err != nil {
 		return wire.Client{}, err
@@ -64,32 +64,34 @@ func (v *Service) openTestClient(r *http.Request) (wire.Client, error) {
 func (v *Service) Host(
 	ctx context.Context, session int64, name, role string, o client.Options,
 ) (*client.Client, error) {
-	x := v.room(session)
+	x := v.runner(session)
 	if x == nil {
 		return nil, fmt.Errorf("host session %d: it does not run", session)
 	}
-	c, _, err := x.seat(ctx, joining{Join: wire.Join{Name: name, Role: role}, json: o.JSON}, o)
+	c, _, err := x.seatInside(ctx, joinRequest{Join: wire.Join{Name: name, Role: role}, json: o.JSON}, o)
 	if err != nil {
 		return nil, fmt.Errorf("host session %d as %s: %w", session, name, err)
 	}
 	return c, nil
 }
 
-// seat joins a client that runs within the service.
-func (r *room) seat(ctx context.Context, j joining, o client.Options) (*client.Client, *line, error) {
+// seatInside joins a client that runs within the service.
+func (r *runner) seatInside(
+	ctx context.Context, j joinRequest, o client.Options,
+) (*client.Client, *simulatedLink, error) {
 	j.pipe = true
-	c, err := r.enter(ctx, j)
+	c, err := r.takeSeat(ctx, j)
 	if err != nil {
 		return nil, nil, err
 	}
-	p := newPipe(r, c, newLine())
-	o.Again = p.again
+	p := newPipe(r, c, newSimulatedLink())
+	o.Again = p.reconnect
 	seated, err := client.New(ctx, p, o)
-	return seated, p.line, err
+	return seated, p.link, err
 }
 
-// enter has the room seat a client.
-func (r *room) enter(ctx context.Context, j joining) (c *conn, err error) {
+// takeSeat has the runner seat a client.
+func (r *runner) takeSeat(ctx context.Context, j joinRequest) (c *connection, err error) {
 	var refused error
 	if err := r.do(ctx, func() { c, refused = r.join(j) }); err != nil {
 		return nil, err
@@ -105,7 +107,7 @@ type seatKey struct {
 // testClient is a client that was opened through the API.
 type testClient struct {
 	*client.Client
-	line *line
+	line *simulatedLink
 }
 
 // testClient finds the test client of a call.
@@ -178,7 +180,7 @@ func (v *Service) setLink(r *http.Request) (client.Link, error) {
 		return client.Link{}, err
 	}
 	if err := test.line.set(in); err != nil {
-		return client.Link{}, &bad{err.Error()}
+		return client.Link{}, &badRequest{err.Error()}
 	}
 	return test.line.get(), nil
 }

@@ -33,25 +33,25 @@ const MaxSessions = 200
 
 // Service runs sessions and answers for them. Make it with New.
 type Service struct {
-	store      Records
-	recorder   Recorder
-	console    fs.FS
-	meters     *meters
-	mu         sync.Mutex
-	rooms      map[int64]*room
-	tests      map[seatKey]testClient
-	opening    int            // sessions that are being opened
-	openings   sync.WaitGroup // the same, to wait for
-	stopping   bool
-	bodies     places // of long bodies that arrive
-	publishing places
-	givesBack  atomic.Bool   // memory is to be given back
-	failures   atomic.Int64  // sessions that have failed inside
-	halted     chan struct{} // closed when connections end without their sessions
-	sockets    sync.WaitGroup
-	greeting   *idle // connections whose first message has not come
-	writers    *writers
-	trials     trials
+	store           Records
+	recorder        Recorder
+	console         fs.FS
+	meters          *meters
+	mu              sync.Mutex
+	runners         map[int64]*runner
+	tests           map[seatKey]testClient
+	opening         int            // sessions that are being opened
+	openings        sync.WaitGroup // the same, to wait for
+	stopping        bool
+	bodies          places // of long bodies that arrive
+	publishing      places
+	returningMemory atomic.Bool   // memory is to be given back
+	failures        atomic.Int64  // sessions that have failed inside
+	halted          chan struct{} // closed when connections end without their sessions
+	sockets         sync.WaitGroup
+	greeting        *idle // connections whose first message has not come
+	writers         *writers
+	trials          trials
 
 	// SendBuffer is what the system keeps of what was written to a client, in bytes; 0 leaves that to the system.
 	SendBuffer int
@@ -225,11 +225,11 @@ func New(ctx context.Context, s Records, recorder Recorder, console fs.FS) (*Ser
 		slog.Warn("closed sessions that an earlier service had left open", "count", left)
 	}
 	v := &Service{
-		trials:     trials{turn: make(chan struct{}, 1), live: map[int64]*trial{}},
+		trials:     trials{turn: make(chan struct{}, 1), running: map[int64]*trial{}},
 		store:      s,
 		recorder:   recorder,
 		console:    console,
-		rooms:      map[int64]*room{},
+		runners:    map[int64]*runner{},
 		halted:     make(chan struct{}),
 		greeting:   newIdle(),
 		bodies:     make(places, longBodies),
@@ -238,7 +238,7 @@ func New(ctx context.Context, s Records, recorder Recorder, console fs.FS) (*Ser
 		tests:      map[seatKey]testClient{},
 	}
 	v.meters = newMeters(
-		func() float64 { return float64(len(v.open())) }, func() store.Backlog { return v.recorder.Backlog() },
+		func() float64 { return float64(len(v.openRunners())) }, func() store.Backlog { return v.recorder.Backlog() },
 	)
 	v.meters.registry.MustRegister(
 		prometheus.NewCounterFunc(
@@ -280,26 +280,26 @@ func (v *Service) Serve(ctx context.Context, l net.Listener) error {
 	})
 }
 
-// open returns the rooms by number.
-func (v *Service) open() []*room {
+// openRunners returns the rooms by number.
+func (v *Service) openRunners() []*runner {
 	v.mu.Lock()
 	defer v.mu.Unlock()
-	out := make([]*room, 0, len(v.rooms))
-	for _, r := range v.rooms {
+	out := make([]*runner, 0, len(v.runners))
+	for _, r := range v.runners {
 		out = append(out, r)
 	}
-	slices.SortFunc(out, func(a, b *room) int { return int(a.id - b.id) })
+	slices.SortFunc(out, func(a, b *runner) int { return int(a.id - b.id) })
 	return out
 }
 
-func (v *Service) room(id int64) *room {
+func (v *Service) runner(id int64) *runner {
 	v.mu.Lock()
 	defer v.mu.Unlock()
-	return v.rooms[id]
+	return v.runners[id]
 }
 
-// openRoom opens a session of a stored version; its key is hexadecimal, or empty for a random one.
-func (v *Service) openRoom(ctx context.Context, version store.Version, in client.OpenSession) (*room, error) {
+// startSession opens a session of a stored version; its key is hexadecimal, or empty for a random one.
+func (v *Service) startSession(ctx context.Context, version store.Version, in client.OpenSession) (*runner, error) {
 	options := session.Options{
 		Trace:    true,
 		Headroom: headroom,
@@ -311,10 +311,10 @@ func (v *Service) openRoom(ctx context.Context, version store.Version, in client
 	}
 	if in.Seed > 0 {
 		if in.Key != "" {
-			return nil, &bad{"a session is opened with a key or a seed, not with both"}
+			return nil, &badRequest{"a session is opened with a key or a seed, not with both"}
 		}
 		if in.Seed > 1<<53 {
-			return nil, &bad{"a seed is at most 9007199254740992"}
+			return nil, &badRequest{"a seed is at most 9007199254740992"}
 		}
 		options.Key = drill.Key(in.Seed)
 	} else if in.Key == "" {
@@ -322,7 +322,7 @@ func (v *Service) openRoom(ctx context.Context, version store.Version, in client
 			return nil, fmt.Errorf("make a key: %w", err)
 		}
 	} else if raw, err := hex.DecodeString(in.Key); err != nil || len(raw) != len(options.Key) {
-		return nil, &bad{"the key is not 64 hexadecimal digits"}
+		return nil, &badRequest{"the key is not 64 hexadecimal digits"}
 	} else {
 		copy(options.Key[:], raw)
 	}
@@ -334,7 +334,7 @@ func (v *Service) openRoom(ctx context.Context, version store.Version, in client
 		)
 	}
 	if sure := c.SureMemory(); sure > options.Memory {
-		return nil, &bad{
+		return nil, &badRequest{
 			fmt.Sprintf(
 				"open a session of %s version %d: what is there once all %d seats are taken may take %d MB of "+
 					"memory, and a session of this service has %d MB; declare fewer seats or smaller properties "+
@@ -347,7 +347,7 @@ func (v *Service) openRoom(ctx context.Context, version store.Version, in client
 		return nil, err
 	}
 	defer v.openings.Done()
-	r, err := v.openReserved(ctx, version, in, c, options)
+	r, err := v.makeRunner(ctx, version, in, c, options)
 	v.mu.Lock()
 	defer v.mu.Unlock()
 	v.opening--
@@ -357,14 +357,14 @@ func (v *Service) openRoom(ctx context.Context, version store.Version, in client
 	if v.stopping {
 		return nil, v.abandon(r)
 	}
-	v.rooms[r.id] = r
-	go r.run()
+	v.runners[r.id] = r
+	go r.loop()
 	slog.Info("session opened", "session", r.id, "contract", r.row.Contract, "version", r.row.Version)
 	return r, nil
 }
 
 // errStopping refuses what a service that stops does not begin any more.
-var errStopping = &bad{"the service is stopping"}
+var errStopping = &badRequest{"the service is stopping"}
 
 // reserve counts a session that is to be opened; openings.Done has to follow.
 func (v *Service) reserve() error {
@@ -379,31 +379,31 @@ func (v *Service) reserve() error {
 			detail: "open a session: the database is not held for this service now; its log says why",
 		}
 	}
-	if len(v.rooms)+v.opening >= MaxSessions {
-		return &bad{fmt.Sprintf("%d sessions run already; close one first", MaxSessions)}
+	if len(v.runners)+v.opening >= MaxSessions {
+		return &badRequest{fmt.Sprintf("%d sessions run already; close one first", MaxSessions)}
 	}
 	v.opening++
 	v.openings.Add(1) // under the lock, so that who stops waits for it or refuses it
 	return nil
 }
 
-// openReserved makes a session and its row; it does not run yet.
-func (v *Service) openReserved(
+// makeRunner makes a session and its row; it does not run yet.
+func (v *Service) makeRunner(
 	ctx context.Context, version store.Version, in client.OpenSession, c *contract.Contract, options session.Options,
-) (*room, error) {
+) (*runner, error) {
 	s, err := session.New(c, options)
 	if err != nil {
-		return nil, &bad{err.Error()}
+		return nil, &badRequest{err.Error()}
 	}
 	row, err := v.store.OpenSession(ctx, version.Contract, version.Version)
-	points.sessionStored.Hit()
+	failpoints.sessionStored.Hit()
 	if err := adviseHuge(); err != nil { // it goes without
 		slog.Debug("the heap stays in small pages", "error", err)
 	}
 	if err != nil {
 		return nil, err
 	}
-	r := newRoom(row, s, in.Paused, v.recorder, v.meters)
+	r := newRunner(row, s, in.Paused, v.recorder, v.meters)
 	r.writers = v.writers
 	r.seed = in.Seed
 	r.halted = v.halted
@@ -414,7 +414,7 @@ func (v *Service) openReserved(
 	r.ended = func(reason string) {
 		ctx, cancel := context.WithTimeout(context.Background(), closeWithin)
 		defer cancel()
-		if err := v.closeRoom(ctx, r, reason); err != nil {
+		if err := v.endSession(ctx, r, reason); err != nil {
 			slog.Error("a session that has ended could not be closed", "session", r.id, "error", err)
 		}
 	}
@@ -422,7 +422,7 @@ func (v *Service) openReserved(
 }
 
 // abandon ends the row of a session that never ran, since the service stops.
-func (v *Service) abandon(r *room) error {
+func (v *Service) abandon(r *runner) error {
 	ctx, cancel := context.WithTimeout(context.Background(), time.Second)
 	defer cancel()
 	if err := v.store.CloseSession(ctx, r.id, errStopping.detail, 0); err != nil {
@@ -434,8 +434,8 @@ func (v *Service) abandon(r *room) error {
 // closeWithin is how long closing one session waits for its tick and for the database.
 const closeWithin = 5 * time.Second
 
-// closeRoom ends a session and stores that.
-func (v *Service) closeRoom(ctx context.Context, r *room, reason string) error {
+// endSession ends a session and stores that.
+func (v *Service) endSession(ctx context.Context, r *runner, reason string) error {
 	ctx, cancel := context.WithTimeout(ctx, closeWithin)
 	defer cancel()
 	if !r.close(ctx, reason) {
@@ -446,7 +446,7 @@ func (v *Service) closeRoom(ctx context.Context, r *room, reason string) error {
 }
 
 // storeLateEnd stores the end of a session whose tick has yet to end.
-func (v *Service) storeLateEnd(r *room, reason string) {
+func (v *Service) storeLateEnd(r *runner, reason string) {
 	<-r.done
 	ctx, cancel := context.WithTimeout(context.Background(), closeWithin)
 	defer cancel()
@@ -456,17 +456,17 @@ func (v *Service) storeLateEnd(r *room, reason string) {
 }
 
 // storeEnd takes a session out of those that run, and stores its end. Only the first call does so.
-func (v *Service) storeEnd(ctx context.Context, r *room, reason string) error {
+func (v *Service) storeEnd(ctx context.Context, r *runner, reason string) error {
 	v.mu.Lock()
-	_, mine := v.rooms[r.id]
-	delete(v.rooms, r.id)
+	_, mine := v.runners[r.id]
+	delete(v.runners, r.id)
 	v.mu.Unlock()
 	if !mine {
 		return nil
 	}
 	slog.Info("session closed", "session", r.id, "reason", reason)
-	giveBack(&v.givesBack)
-	return v.store.CloseSession(ctx, r.id, reason, r.ticked.Load())
+	returnMemory(&v.returningMemory)
+	return v.store.CloseSession(ctx, r.id, reason, r.lastTick.Load())
 }
 
 // rawArgs joins arguments to one JSON array.

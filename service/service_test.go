@@ -52,12 +52,12 @@ func serve(t *testing.T, v *Service) client.API {
 	return client.API{Service: "http://" + l.Addr().String()}
 }
 
-func opened(t *testing.T, v *Service, api client.API, paused bool) *room {
+func opened(t *testing.T, v *Service, api client.API, paused bool) *runner {
 	_, err := api.Publish(t.Context(), "tidewreck.kam", testservice.Contract, nil)
 	require.NoError(t, err)
 	s, err := api.Open(t.Context(), client.OpenSession{Contract: "tidewreck", Paused: paused})
 	require.NoError(t, err)
-	return v.room(s.ID)
+	return v.runner(s.ID)
 }
 
 func get(t *testing.T, method, url, body string, header map[string]string) (status int, content string, kind string) {
@@ -202,18 +202,18 @@ func TestASlowClientHoldsUpNobody(t *testing.T) {
 	v, api := start(t, page)
 	x := opened(t, v, api, true)
 	clock := time.Now()
-	var slow, dead, quick *conn
+	var slow, dead, quick *connection
 	require.NoError(t, x.do(t.Context(), func() {
 		x.now = func() time.Time { return clock }
-		for i, c := range []**conn{&slow, &dead, &quick} {
-			*c, _ = x.join(joining{Join: wire.Join{Name: fmt.Sprint("Diver ", i)}, pipe: true})
+		for i, c := range []**connection{&slow, &dead, &quick} {
+			*c, _ = x.join(joinRequest{Join: wire.Join{Name: fmt.Sprint("Diver ", i)}, pipe: true})
 			x.session.Ready((*c).client)
 		}
 	}))
 	// takes reads all that waits for a client, and tells what frames there are.
 	reader := x.session.Reader(0)
-	takes := func(c *conn) (frames []*wire.Frame) {
-		raw, marks := c.box.take()
+	takes := func(c *connection) (frames []*wire.Frame) {
+		raw, marks := c.outbox.take()
 		from := 0
 		for _, m := range marks {
 			if m.tick > 0 {
@@ -224,7 +224,7 @@ func TestASlowClientHoldsUpNobody(t *testing.T) {
 			from = m.end
 		}
 		if raw != nil {
-			c.box.done(raw, marks, clock)
+			c.outbox.done(raw, marks, clock)
 		}
 		return frames
 	}
@@ -245,35 +245,36 @@ func TestASlowClientHoldsUpNobody(t *testing.T) {
 			clock = clock.Add(50 * time.Millisecond)
 			x.tick()
 			got := 0
-			quick.box.mu.Lock()
-			got = len(quick.box.bytes)
-			quick.box.bytes = nil
-			quick.box.marks = nil
-			quick.box.oldest = time.Time{}
-			quick.box.mu.Unlock()
-			x.handle(&letter{
-				from: quick,
-				what: "seen",
-				seen: x.session.Now(),
-				at:   clock,
+			quick.outbox.mu.Lock()
+			got = len(quick.outbox.bytes)
+			quick.outbox.bytes = nil
+			quick.outbox.marks = nil
+			quick.outbox.oldest = time.Time{}
+			quick.outbox.mu.Unlock()
+			x.handle(&inboundMessage{
+				from:      quick,
+				typ:       "seen",
+				confirmed: x.session.Now(),
+				at:        clock,
 			})
 			if got > 0 {
 				served++
 			}
-			dead.box.mu.Lock()
-			most = max(most, len(dead.box.bytes))
-			dead.box.mu.Unlock()
+			dead.outbox.mu.Lock()
+			most = max(most, len(dead.outbox.bytes))
+			dead.outbox.mu.Unlock()
 		}))
 	}
-	slow.progress.least, dead.progress.least = time.Millisecond, time.Millisecond // how far away they are is known
-	confirm := func(c *conn, frames []*wire.Frame) {
+	// how far away they are is known
+	slow.progress.minRoundTrip, dead.progress.minRoundTrip = time.Millisecond, time.Millisecond
+	confirm := func(c *connection, frames []*wire.Frame) {
 		if len(frames) > 0 {
 			require.NoError(t, x.do(t.Context(), func() {
-				x.handle(&letter{
-					from: c,
-					what: "seen",
-					seen: frames[len(frames)-1].Tick,
-					at:   clock,
+				x.handle(&inboundMessage{
+					from:      c,
+					typ:       "seen",
+					confirmed: frames[len(frames)-1].Tick,
+					at:        clock,
 				})
 			}))
 		}
@@ -426,7 +427,7 @@ func TestNothingSurvivesASession(t *testing.T) {
 		}()
 	}
 	group.Wait()
-	assert.Len(t, v.open(), 1)
+	assert.Len(t, v.openRunners(), 1)
 	http.DefaultClient.CloseIdleConnections()
 	assert.Eventually(t, func() bool { return runtime.NumGoroutine() <= before+5 }, 10*time.Second, 20*time.Millisecond,
 		"%d goroutines before", before)

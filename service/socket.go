@@ -19,7 +19,7 @@ import (
 const (
 	messagesPerSecond = 400 // of one client; more wait in its own socket
 	writeTimeout      = 15 * time.Second
-	goodbye           = 2 * time.Second // for what a client that is out is still told
+	goodbyeWithin     = 2 * time.Second // for what a client that is out is still told
 	// statusBroken closes the connection of a client whose message could not be read.
 	statusBroken = 4400
 	// statusRefused closes the connection of a client that was not seated.
@@ -86,26 +86,26 @@ func (v *Service) join(w http.ResponseWriter, r *http.Request) {
 	if tcp, ok := socket.NetConn().(*net.TCPConn); ok && v.SendBuffer > 0 {
 		_ = tcp.SetWriteBuffer(v.SendBuffer)
 	}
-	out := newWired(c.box, socket.NetConn(), &x.slow, func(error) {
-		go x.post(func() { x.lose(c, "nothing could be written to the client") }) // a writer waits for nobody
+	out := newClientSocket(c.outbox, socket.NetConn(), &x.slowSockets, func(error) {
+		go x.post(func() { x.loseConnection(c, "nothing could be written to the client") }) // a writer waits for nobody
 	}, v.decided)
 	defer out.close()
-	out.writers, out.writer = v.writers, v.writers.tie()
-	defer v.writers.untie(out.writer)
+	out.writers, out.writer = v.writers, v.writers.assign()
+	defer v.writers.release(out.writer)
 	x.post(func() {
-		c.wired = out
-		x.lineup = nil
+		c.socket = out
+		x.slots = nil
 		if c.seated {
-			c.progress.least = out.prepare()
-			if err := x.listen(newHearer(c, out, read)); err != nil {
-				x.lose(c, "it cannot be heard: "+err.Error())
+			c.progress.minRoundTrip = out.prepare()
+			if err := x.startReading(newMessageReader(c, out, read)); err != nil {
+				x.loseConnection(c, "it cannot be heard: "+err.Error())
 			}
 		}
 	})
-	points.helloQueued.Hit()
+	failpoints.helloQueued.Hit()
 	out.flush()
 	select {
-	case <-c.cut:
+	case <-c.ended:
 	case <-x.done: // it ended without a word to this client
 		c.end("the session closed")
 	case <-x.halted:
@@ -126,7 +126,7 @@ const greetWithin = 5 * time.Second
 
 // greet reads the first message of a new connection and takes the seat that it asks for. read holds what came after
 // that message.
-func (v *Service) greet(socket *websocket.Conn, r *http.Request) (x *room, c *conn, read []byte, err error) {
+func (v *Service) greet(socket *websocket.Conn, r *http.Request) (x *runner, c *connection, read []byte, err error) {
 	x, err = v.running(r)
 	if err != nil {
 		return nil, nil, nil, err
@@ -140,7 +140,9 @@ func (v *Service) greet(socket *websocket.Conn, r *http.Request) (x *room, c *co
 		return nil, nil, nil, &refusal{code: codeNoJoin, detail: "join: " + err.Error()}
 	}
 	address, _, _ := net.SplitHostPort(r.RemoteAddr)
-	c, err = x.enter(r.Context(), joining{Join: join, json: socket.Subprotocol() == wire.Protocol, address: address})
+	c, err = x.takeSeat(
+		r.Context(), joinRequest{Join: join, json: socket.Subprotocol() == wire.Protocol, address: address},
+	)
 	return x, c, read, err
 }
 
@@ -150,11 +152,11 @@ func firstMessage(conn net.Conn) (join wire.Join, rest []byte, err error) {
 		return join, nil, err
 	}
 	frames := 0
-	in := reader{
-		conn: conn,
-		most: wire.MaxJoin,
-		ping: func([]byte) {},
-		took: func(int, bool) error {
+	in := frameReader{
+		conn:       conn,
+		maxMessage: wire.MaxJoin,
+		onPing:     func([]byte) {},
+		onFrame: func(int, bool) error {
 			frames++
 			if frames > controlAtOnce {
 				return errBroken(fmt.Sprintf("more than %d frames came before the first message", controlAtOnce))
@@ -193,11 +195,11 @@ func refuse(conn net.Conn, r *http.Request, err error) {
 	if p.Code == codeNoJoin {
 		status = statusBroken
 	}
-	_ = conn.SetWriteDeadline(time.Now().Add(goodbye))
+	_ = conn.SetWriteDeadline(time.Now().Add(goodbyeWithin))
 	out := appendWebSocket(nil, opText, encode(wire.Bye{Type: "bye", Reason: p.Error(), Code: p.Code}))
 	_, _ = conn.Write(appendWebSocket(out, opClose, websocket.FormatCloseMessage(status, p.Code)))
 	// A connection that is closed with something unread is reset, and what was written is lost.
-	_ = conn.SetReadDeadline(time.Now().Add(goodbye))
+	_ = conn.SetReadDeadline(time.Now().Add(goodbyeWithin))
 	_, _ = io.Copy(io.Discard, io.LimitReader(conn, 4*wire.MaxMessage))
 }
 
@@ -210,21 +212,21 @@ func (v *Service) decided(took time.Duration) {
 }
 
 // end writes what still waits, a last message and a close frame, for as long as a client that is out is given.
-func (w *wired) end(bye []byte, status int, reason string) {
-	deadline := time.Now().Add(goodbye)
+func (w *clientSocket) end(bye []byte, status int, reason string) {
+	deadline := time.Now().Add(goodbyeWithin)
 	if w.conn != nil {
 		_ = w.conn.SetDeadline(deadline) // also for who writes now
 	}
 	if w.writers != nil { // the frames that a writer still has for it come first
 		select {
-		case <-w.writers.passed(w.writer):
-		case <-time.After(goodbye):
+		case <-w.writers.barrier(w.writer):
+		case <-time.After(goodbyeWithin):
 		}
 	}
-	w.box.last(bye, websocket.FormatCloseMessage(status, short(reason)), time.Now())
-	for !w.box.empty() && !w.ended.Load() && time.Now().Before(deadline) {
+	w.outbox.last(bye, websocket.FormatCloseMessage(status, short(reason)), time.Now())
+	for !w.outbox.empty() && !w.ended.Load() && time.Now().Before(deadline) {
 		w.flush()
-		if !w.box.empty() {
+		if !w.outbox.empty() {
 			time.Sleep(2 * time.Millisecond)
 		}
 	}
@@ -300,11 +302,11 @@ func (v *Service) watch(w http.ResponseWriter, r *http.Request) {
 			}))
 			_ = socket.WriteControl(
 				websocket.CloseMessage, websocket.FormatCloseMessage(websocket.CloseNormalClosure, short(me.why)),
-				time.Now().Add(goodbye),
+				time.Now().Add(goodbyeWithin),
 			)
 			select { // the other side answers
 			case <-gone:
-			case <-time.After(goodbye):
+			case <-time.After(goodbyeWithin):
 			}
 			return
 		case <-gone:

@@ -80,7 +80,7 @@ func (v *Service) stop(shut func(ctx context.Context) error) error {
 		missed.add("a session was being opened, and that did not end in time")
 	}
 	var sessions sync.WaitGroup
-	for _, r := range v.open() {
+	for _, r := range v.openRunners() {
 		sessions.Go(func() {
 			if !r.close(ticks, "the service is stopping") {
 				missed.add("session %d: its tick did not end in time, so its clients were not told all of it", r.id)

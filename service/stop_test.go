@@ -50,7 +50,7 @@ func TestStoppingHasADeadline(t *testing.T) {
 	require.NoError(t, err)
 	var stuck atomic.Int32
 	release := make(chan struct{})
-	defer points.tickBegins.Set(func() {
+	defer failpoints.tickBegins.Set(func() {
 		if stuck.CompareAndSwap(1, 2) {
 			<-release
 		}
@@ -105,7 +105,7 @@ func TestAPanicInASessionIsItsOwn(t *testing.T) {
 		joined = append(joined, c)
 	}
 	var once atomic.Bool
-	defer points.tickBegins.Set(func() {
+	defer failpoints.tickBegins.Set(func() {
 		if once.CompareAndSwap(false, true) {
 			panic("a fault that nobody has thought of")
 		}
@@ -114,7 +114,7 @@ func TestAPanicInASessionIsItsOwn(t *testing.T) {
 	assert.Error(t, err)
 	<-joined[0].Ended()
 	assert.Equal(t, "the session closed: it failed inside", joined[0].Reason())
-	require.Eventually(t, func() bool { return v.room(1) == nil }, 5*time.Second, time.Millisecond)
+	require.Eventually(t, func() bool { return v.runner(1) == nil }, 5*time.Second, time.Millisecond)
 	var row store.Session
 	require.Eventually(t, func() bool {
 		row, err = records.Session(t.Context(), 1)
@@ -140,7 +140,7 @@ func TestACloseThatWasNotWaitedForIsStored(t *testing.T) {
 	require.NoError(t, err)
 	held := make(chan struct{}, 1)
 	release := make(chan struct{})
-	clear := points.tickBegins.Set(func() {
+	clear := failpoints.tickBegins.Set(func() {
 		select {
 		case held <- struct{}{}:
 		default:
@@ -150,12 +150,12 @@ func TestACloseThatWasNotWaitedForIsStored(t *testing.T) {
 	<-held
 	ctx, cancel := context.WithTimeout(t.Context(), 20*time.Millisecond)
 	defer cancel()
-	assert.Error(t, v.closeRoom(ctx, v.room(s.ID), "enough"))
+	assert.Error(t, v.endSession(ctx, v.runner(s.ID), "enough"))
 	clear()
 	close(release)
 	assert.Eventually(t, func() bool {
 		row, err := records.Session(t.Context(), s.ID)
-		return err == nil && row.ClosedAt != nil && *row.CloseReason == "enough" && v.room(s.ID) == nil
+		return err == nil && row.ClosedAt != nil && *row.CloseReason == "enough" && v.runner(s.ID) == nil
 	}, 5*time.Second, time.Millisecond)
 	assert.NoError(t, stop())
 }
@@ -169,7 +169,7 @@ func TestASessionOpenedWhileTheServiceStops(t *testing.T) {
 		_, err := api.Publish(t.Context(), "tally.kam", tally, nil)
 		require.NoError(t, err)
 		stopped := make(chan error, 1)
-		clear := points.sessionStored.Set(func() {
+		clear := failpoints.sessionStored.Set(func() {
 			go func() { stopped <- stop() }()
 			for begun := false; !begun; {
 				v.mu.Lock()
@@ -198,7 +198,7 @@ func TestATrialStartedWhileTheServiceStops(t *testing.T) {
 		_, err := api.Publish(t.Context(), "tally.kam", tally, nil)
 		require.NoError(t, err)
 		stopped := make(chan error, 1)
-		clear := points.trialChecked.Set(func() {
+		clear := failpoints.trialChecked.Set(func() {
 			go func() { stopped <- stop() }()
 			for begun := false; !begun; {
 				v.mu.Lock()
@@ -234,7 +234,7 @@ func TestTheEndOfASessionIsToldOnce(t *testing.T) {
 	require.NoError(t, err)
 	s, err := api.Open(t.Context(), client.OpenSession{Contract: "short", Paused: true})
 	require.NoError(t, err)
-	x := v.room(s.ID)
+	x := v.runner(s.ID)
 	var calls atomic.Int32
 	told := make(chan string, 2000)
 	require.NoError(t, x.do(t.Context(), func() {

@@ -39,10 +39,10 @@ const (
 
 // trials are those that wait or run. One runs at a time.
 type trials struct {
-	turn chan struct{} // held by the one that runs
-	mu   sync.Mutex
-	live map[int64]*trial
-	wg   sync.WaitGroup
+	turn    chan struct{} // held by the one that runs
+	mu      sync.Mutex
+	running map[int64]*trial
+	wg      sync.WaitGroup
 
 	starting int // that are being stored
 	stopping bool
@@ -88,12 +88,12 @@ func (v *Service) startTrial(r *http.Request) (client.Trial, error) {
 	case "audit":
 		err = x.ofAudit(version, in)
 	default:
-		err = &bad{fmt.Sprintf("a trial is of drills or an audit, not %.40q", in.What)}
+		err = &badRequest{fmt.Sprintf("a trial is of drills or an audit, not %.40q", in.What)}
 	}
 	if err != nil {
 		return client.Trial{}, err
 	}
-	points.trialChecked.Hit()
+	failpoints.trialChecked.Hit()
 	if err := v.trials.reserve(); err != nil {
 		return client.Trial{}, err
 	}
@@ -108,11 +108,11 @@ func (v *Service) startTrial(r *http.Request) (client.Trial, error) {
 	ctx, cancel := context.WithCancel(context.Background())
 	x.row = row
 	x.cancel = cancel
-	v.trials.live[row.ID] = x
+	v.trials.running[row.ID] = x
 	if v.trials.stopping {
 		cancel() // it is stored as one that was stopped before it began
 	}
-	v.trials.wg.Go(func() { v.carryOut(ctx, x) })
+	v.trials.wg.Go(func() { v.runTrial(ctx, x) })
 	return v.trialOf(row), nil
 }
 
@@ -123,7 +123,7 @@ func (t *trials) reserve() error {
 	if t.stopping {
 		return errStopping
 	}
-	if n := len(t.live) + t.starting; n >= maxTrials {
+	if n := len(t.running) + t.starting; n >= maxTrials {
 		return &refusal{
 			status: http.StatusTooManyRequests,
 			detail: fmt.Sprintf("%d trials wait or run already; more have to wait", n),
@@ -138,10 +138,10 @@ func (t *trials) reserve() error {
 // it includes as it does.
 func (x *trial) ofDrills(version store.Version, in client.StartTrial) error {
 	if in.Shake < 0 || in.Shake > maxTrialShake {
-		return &bad{fmt.Sprintf("drills are shaken at most %d times here, not %d", maxTrialShake, in.Shake)}
+		return &badRequest{fmt.Sprintf("drills are shaken at most %d times here, not %d", maxTrialShake, in.Shake)}
 	}
 	if len(in.Drills) == 0 || len(in.Drills) > maxTrialFiles {
-		return &bad{
+		return &badRequest{
 			fmt.Sprintf(
 				"a trial of drills is given 1 to %d files of drills by name, not %d", maxTrialFiles, len(in.Drills),
 			),
@@ -164,7 +164,7 @@ func (x *trial) ofDrills(version store.Version, in client.StartTrial) error {
 	var problems syntax.Problems
 	for _, name := range slices.Sorted(maps.Keys(in.Drills)) {
 		if !filepath.IsLocal(name) {
-			return &bad{fmt.Sprintf("the file name %.80q leads out of its folder", name)}
+			return &badRequest{fmt.Sprintf("the file name %.80q leads out of its folder", name)}
 		}
 		drills, wrong := drill.Load(name, in.Drills[name], open)
 		list = append(list, drills...)
@@ -178,7 +178,7 @@ func (x *trial) ofDrills(version store.Version, in client.StartTrial) error {
 		}
 	}
 	if len(list) > maxTrialDrills {
-		return &bad{fmt.Sprintf("a trial is of at most %d drills, not %d", maxTrialDrills, len(list))}
+		return &badRequest{fmt.Sprintf("a trial is of at most %d drills, not %d", maxTrialDrills, len(list))}
 	}
 	x.of = len(list) * max(in.Shake, 1)
 	x.run = func(ctx context.Context, done func()) (any, bool, string, error) {
@@ -203,10 +203,12 @@ func (x *trial) ofDrills(version store.Version, in client.StartTrial) error {
 // ofAudit makes the trial an audit of a version.
 func (x *trial) ofAudit(version store.Version, in client.StartTrial) error {
 	if in.Rounds < 0 || in.Rounds > maxTrialRounds || in.Ticks < 0 || in.Ticks > maxTrialTicks {
-		return &bad{fmt.Sprintf("an audit has at most %d rounds of %d ticks here", maxTrialRounds, maxTrialTicks)}
+		return &badRequest{
+			fmt.Sprintf("an audit has at most %d rounds of %d ticks here", maxTrialRounds, maxTrialTicks),
+		}
 	}
 	if len(in.Drills) > 0 || in.Shake != 0 {
-		return &bad{"an audit takes no drills and is not shaken"}
+		return &badRequest{"an audit takes no drills and is not shaken"}
 	}
 	c, problems := load(version)
 	if c == nil {
@@ -243,12 +245,12 @@ func (x *trial) ofAudit(version store.Version, in client.StartTrial) error {
 	return nil
 }
 
-// carryOut waits for a trial's turn, runs it and keeps what came of it.
-func (v *Service) carryOut(ctx context.Context, x *trial) {
+// runTrial waits for a trial's turn, runs it and keeps what came of it.
+func (v *Service) runTrial(ctx context.Context, x *trial) {
 	defer func() {
 		x.cancel()
 		v.trials.mu.Lock()
-		delete(v.trials.live, x.row.ID)
+		delete(v.trials.running, x.row.ID)
 		v.trials.mu.Unlock()
 	}()
 	row := x.row
@@ -287,7 +289,7 @@ func (v *Service) carryOut(ctx context.Context, x *trial) {
 	slog.Info("a trial began", "trial", row.ID, "of", row.What, "contract", row.Contract, "version", row.Version)
 	limit, cancel := context.WithTimeout(ctx, maxTrialTime)
 	defer cancel()
-	report, passed, summary, err := x.apart(limit)
+	report, passed, summary, err := x.runIsolated(limit)
 	switch {
 	case ctx.Err() != nil:
 		end("stopped", nil, fmt.Sprintf("it was stopped after %d of %d", x.done.Load(), x.of), nil)
@@ -301,9 +303,9 @@ func (v *Service) carryOut(ctx context.Context, x *trial) {
 	slog.Info("a trial ended", "trial", row.ID, "state", row.State, "summary", row.Summary)
 }
 
-// apart runs a trial on a thread of its own that gives way to the sessions' ones. A panic is an error of the trial
-// alone.
-func (x *trial) apart(ctx context.Context) (report any, passed bool, summary string, err error) {
+// runIsolated runs a trial on a thread of its own that gives way to the sessions' ones. A panic is an error of the
+// trial alone.
+func (x *trial) runIsolated(ctx context.Context) (report any, passed bool, summary string, err error) {
 	ended := make(chan struct{})
 	go func() {
 		defer close(ended)
@@ -325,7 +327,7 @@ func (x *trial) apart(ctx context.Context) (report any, passed bool, summary str
 func (v *Service) stopTrials(ctx context.Context) error {
 	v.trials.mu.Lock()
 	v.trials.stopping = true
-	for _, x := range v.trials.live {
+	for _, x := range v.trials.running {
 		x.cancel()
 	}
 	v.trials.mu.Unlock()
@@ -358,7 +360,7 @@ func (v *Service) trialOf(row store.Trial) client.Trial {
 
 // progress puts in how far a trial is that waits or runs; the lock is held.
 func (t *trials) progress(out *client.Trial) {
-	if x := t.live[out.ID]; x != nil && !out.Over() {
+	if x := t.running[out.ID]; x != nil && !out.Over() {
 		out.Done = int(x.done.Load())
 		out.Of = x.of
 		if x.running.Load() {
@@ -417,7 +419,7 @@ func (v *Service) stopTrial(r *http.Request) (client.Trial, error) {
 		return t, err
 	}
 	v.trials.mu.Lock()
-	if x := v.trials.live[t.ID]; x != nil {
+	if x := v.trials.running[t.ID]; x != nil {
 		x.cancel()
 	}
 	v.trials.mu.Unlock()

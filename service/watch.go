@@ -25,7 +25,7 @@ type watchers struct {
 	list      map[*watcher]struct{}
 	mirrors   map[int]*mirror
 	decisions []client.Decision // the newest last
-	told      []client.Told
+	events    []client.Told
 	quiet     int
 	watched   func(on bool) // called when the first one comes and the last one goes
 }
@@ -39,13 +39,13 @@ type watcher struct {
 
 // mirror follows what one client holds.
 type mirror struct {
-	reader  *wire.Reader // of the frames that it is sent
-	copy    replicate.Copy
-	frames  []*wire.Frame // sent and not confirmed
-	fresh   []*wire.Frame // confirmed since the last message
-	changed bool
-	seen    int64
-	told    int64 // the seen that watchers know of
+	reader         *wire.Reader // of the frames that it is sent
+	copy           replicate.Copy
+	frames         []*wire.Frame // sent and not confirmed
+	newlyConfirmed []*wire.Frame // confirmed since the last message
+	changed        bool
+	confirmed      int64
+	toldConfirmed  int64 // the seen that watchers know of
 }
 
 // newWatchers returns a list without watchers; watched is told whether there are any.
@@ -79,7 +79,7 @@ const mirrorsMost = 8
 
 // tooMuch says why a session cannot be watched when its clients may hold so much that to follow them all would take too
 // much memory; else it returns "".
-func (w *watchers) tooMuch(r *room) string {
+func (w *watchers) tooMuch(r *runner) string {
 	held, most := r.session.Memory()
 	clients := int64(len(r.session.Clients()))
 	if held <= mirrorsMost*most/max(clients, 1) {
@@ -91,12 +91,12 @@ func (w *watchers) tooMuch(r *room) string {
 }
 
 // add lets somebody watch from the next tick on, beginning with a sheet of everything.
-func (w *watchers) add(r *room) (*watcher, error) {
+func (w *watchers) add(r *runner) (*watcher, error) {
 	if len(w.list) >= maxWatchers {
-		return nil, &bad{fmt.Sprintf("%d watch this session already", maxWatchers)}
+		return nil, &badRequest{fmt.Sprintf("%d watch this session already", maxWatchers)}
 	}
 	if why := w.tooMuch(r); why != "" {
-		return nil, &bad{why}
+		return nil, &badRequest{why}
 	}
 	if len(w.list) == 0 {
 		w.mirrors = map[int]*mirror{}
@@ -108,7 +108,7 @@ func (w *watchers) add(r *room) (*watcher, error) {
 			if block, sent := r.session.ClientState(c.Number); block != nil && sent > 0 {
 				m.frames = append(m.frames, &wire.Frame{Tick: sent, Snapshot: true, Blocks: []*wire.Block{block}})
 				m.confirm(r.session.Seen(c.Number))
-				m.fresh = nil
+				m.newlyConfirmed = nil
 			}
 		}
 	}
@@ -128,7 +128,7 @@ func (w *watchers) add(r *room) (*watcher, error) {
 			nil,
 		),
 		Decisions: nonNil(w.decisions),
-		Told:      nonNil(w.told),
+		Told:      nonNil(w.events),
 	}
 	for _, c := range r.session.Clients() {
 		wc := w.client(r, c)
@@ -151,7 +151,7 @@ func nonNil[T any](list []T) []T {
 	return list
 }
 
-func (w *watchers) client(r *room, c wire.Client) client.WatchClient {
+func (w *watchers) client(r *runner, c wire.Client) client.WatchClient {
 	_, sent := r.session.ClientState(c.Number)
 	out := client.WatchClient{
 		Client:      c,
@@ -163,42 +163,42 @@ func (w *watchers) client(r *room, c wire.Client) client.WatchClient {
 		out.Waits = m.frames[0].Tick
 	}
 	if conn := r.conns[c.Number]; conn != nil {
-		out.Test = conn.test
+		out.Test = conn.isTest
 	}
 	return out
 }
 
 // confirm makes the frames up to a tick part of what the client holds.
 func (m *mirror) confirm(seen int64) {
-	m.seen = max(m.seen, seen)
+	m.confirmed = max(m.confirmed, seen)
 	n := 0
-	for n < len(m.frames) && m.frames[n].Tick <= m.seen {
+	for n < len(m.frames) && m.frames[n].Tick <= m.confirmed {
 		m.copy.Apply(m.frames[n])
 		n++
 	}
-	m.fresh = append(m.fresh, m.frames[:n]...)
+	m.newlyConfirmed = append(m.newlyConfirmed, m.frames[:n]...)
 	m.frames = slices.Delete(m.frames, 0, n)
 }
 
 // confirmed notes that a client has confirmed a tick.
-func (w *watchers) confirmed(r *room, n int) {
+func (w *watchers) confirmed(r *runner, n int) {
 	if m := w.mirrors[n]; m != nil {
 		m.confirm(r.session.Seen(n))
 	}
 }
 
 // tick tells the watchers what a tick did. failed says that something failed inside.
-func (w *watchers) tick(r *room, step *session.Step, failed bool) {
+func (w *watchers) tick(r *runner, step *session.Step, failed bool) {
 	for _, d := range step.Decisions {
 		w.decisions = append(w.decisions, decisionOf(d))
 	}
 	for _, t := range step.Events {
-		w.told = append(w.told, client.Told{Event: t.Event.JSON(), Clients: t.Clients})
+		w.events = append(w.events, client.Told{Event: t.Event.JSON(), Clients: t.Clients})
 	}
 	fresh := len(step.Decisions)
 	freshTold := len(step.Events)
 	w.decisions = keepLast(w.decisions, max(recentDecisions, fresh))
-	w.told = keepLast(w.told, max(recentDecisions, freshTold))
+	w.events = keepLast(w.events, max(recentDecisions, freshTold))
 	if len(w.list) == 0 {
 		return
 	}
@@ -210,10 +210,10 @@ func (w *watchers) tick(r *room, step *session.Step, failed bool) {
 		Type:      "tick",
 		Tick:      step.Tick,
 		Decisions: nonNil(slices.Clone(w.decisions[len(w.decisions)-fresh:])),
-		Told:      nonNil(slices.Clone(w.told[len(w.told)-freshTold:])),
+		Told:      nonNil(slices.Clone(w.events[len(w.events)-freshTold:])),
 	}
 	if failed {
-		msg.Faults = r.faults.shown()
+		msg.Faults = r.faults.summary()
 	}
 	if !step.ServerState.Empty() {
 		msg.Server = (&wire.Frame{Tick: step.Tick, Blocks: []*wire.Block{step.ServerState}}).AppendJSON(nil)
@@ -242,16 +242,16 @@ func (w *watchers) tick(r *room, step *session.Step, failed bool) {
 	}
 	for _, c := range r.session.Clients() {
 		m := w.mirrors[c.Number]
-		if m == nil || !m.changed && len(m.fresh) == 0 && m.told == m.seen {
+		if m == nil || !m.changed && len(m.newlyConfirmed) == 0 && m.toldConfirmed == m.confirmed {
 			continue
 		}
 		wc := w.client(r, c)
-		for _, f := range m.fresh {
+		for _, f := range m.newlyConfirmed {
 			wc.Frames = append(wc.Frames, f.AppendJSON(nil))
 		}
-		m.fresh = nil
+		m.newlyConfirmed = nil
 		m.changed = false
-		m.told = m.seen
+		m.toldConfirmed = m.confirmed
 		msg.Clients = append(msg.Clients, wc)
 	}
 	// Nothing new is told once a second only, for the tick.

@@ -18,11 +18,11 @@ var errMisordered = errors.New("a frame came after a newer one")
 // writers write what rooms hand them. There are a few. A client is tied to one of them for as long as it is connected:
 // a client that changed over to another one could be sent two frames in the wrong order.
 type writers struct {
-	queues  []chan *batch
-	free    chan *batch
-	stopped chan struct{}  // closed when no more is to be handed over
-	tied    []atomic.Int32 // by writer: the connections that are tied to it
-	filled  atomic.Int32   // the writer that new connections are tied to
+	queues   []chan *batch
+	free     chan *batch
+	stopped  chan struct{}  // closed when no more is to be handed over
+	assigned []atomic.Int32 // by writer: the connections that are tied to it
+	current  atomic.Int32   // the writer that new connections are tied to
 
 	misordered atomic.Int64 // frames that an outbox refused since it had a newer one; there must be none
 	failed     atomic.Int64 // batches that ended in a panic
@@ -37,16 +37,16 @@ type batch struct {
 	passed chan struct{} // of a batch that holds no frames: closed when all before it are written; else nil
 }
 
-// warmed is how many clients a writer reads ahead.
-const warmed = 8
+// prefetchedOutboxes is how many clients a writer reads ahead.
+const prefetchedOutboxes = 8
 
 type outgoing struct {
-	box     *outbox
-	to      *wired
-	frame   []byte
-	whole   bool      // the frame has headroom, and no header yet
-	writer  uint8     // that its client is tied to
-	arrived time.Time // when the oldest request came that is answered in it
+	outbox      *outbox
+	socket      *clientSocket
+	frame       []byte
+	hasHeadroom bool      // the frame has headroom, and no header yet
+	writer      uint8     // that its client is tied to
+	arrived     time.Time // when the oldest request came that is answered in it
 }
 
 // memory is where the frames of a tick stand, until all are written.
@@ -57,7 +57,7 @@ type memory struct {
 
 func newWriters() *writers {
 	n := min(runtime.GOMAXPROCS(0), maxWriters)
-	w := &writers{free: make(chan *batch, 64), stopped: make(chan struct{}), tied: make([]atomic.Int32, n)}
+	w := &writers{free: make(chan *batch, 64), stopped: make(chan struct{}), assigned: make([]atomic.Int32, n)}
 	for range n {
 		queue := make(chan *batch, 64)
 		w.queues = append(w.queues, queue)
@@ -66,28 +66,28 @@ func newWriters() *writers {
 	return w
 }
 
-// tieBlock is how many connections in a row are tied to one writer. What stands side by side in memory, such as the
+// assignBlock is how many connections in a row are tied to one writer. What stands side by side in memory, such as the
 // frames of clients who came one after the other, is then written by the same core.
-const tieBlock = 32
+const assignBlock = 32
 
-// tie returns the writer of a new connection, which is tied to it until untie.
-func (w *writers) tie() uint8 {
+// assign returns the writer of a new connection, which is tied to it until untie.
+func (w *writers) assign() uint8 {
 	least := 0
-	for i := range w.tied {
-		if w.tied[i].Load() < w.tied[least].Load() {
+	for i := range w.assigned {
+		if w.assigned[i].Load() < w.assigned[least].Load() {
 			least = i
 		}
 	}
-	chosen := int(w.filled.Load())
-	if w.tied[chosen].Load() >= w.tied[least].Load()+tieBlock {
+	chosen := int(w.current.Load())
+	if w.assigned[chosen].Load() >= w.assigned[least].Load()+assignBlock {
 		chosen = least
-		w.filled.Store(int32(least))
+		w.current.Store(int32(least))
 	}
-	w.tied[chosen].Add(1)
+	w.assigned[chosen].Add(1)
 	return uint8(chosen)
 }
 
-func (w *writers) untie(writer uint8) { w.tied[writer].Add(-1) }
+func (w *writers) release(writer uint8) { w.assigned[writer].Add(-1) }
 
 // write writes what comes in one queue, until the writers have stopped and the queue is empty.
 func (w *writers) write(queue chan *batch) {
@@ -128,7 +128,7 @@ func (w *writers) writeBatch(b *batch) {
 				string(debug.Stack()),
 			)
 			for i := next; i < len(b.list); i++ {
-				b.list[i].to.fail(errors.New("the service failed inside while it wrote to the client"))
+				b.list[i].socket.fail(errors.New("the service failed inside while it wrote to the client"))
 			}
 		}
 		clear(b.list)
@@ -140,17 +140,17 @@ func (w *writers) writeBatch(b *batch) {
 		default:
 		}
 	}()
-	points.batchTaken.Hit()
+	failpoints.batchTaken.Hit()
 	warmth := 0
 	for ; next < len(b.list); next++ {
-		if next%warmed == 0 { // reads that do not wait for each other take the time of one
-			for j := next; j < min(next+warmed, len(b.list)); j++ {
-				warmth += int(b.list[j].box.warm.Load()) + int(b.list[j].frame[0])
+		if next%prefetchedOutboxes == 0 { // reads that do not wait for each other take the time of one
+			for j := next; j < min(next+prefetchedOutboxes, len(b.list)); j++ {
+				warmth += int(b.list[j].outbox.prefetched.Load()) + int(b.list[j].frame[0])
 			}
 		}
 		if !b.list[next].send(b.tick, b.now) {
 			w.misordered.Add(1)
-			b.list[next].to.fail(errMisordered)
+			b.list[next].socket.fail(errMisordered)
 		}
 	}
 }
@@ -158,8 +158,8 @@ func (w *writers) writeBatch(b *batch) {
 // stop ends the writers once they have written what they were handed. What is handed over later is not written.
 func (w *writers) stop() { close(w.stopped) }
 
-// hand puts a batch into a writer's queue, and reports whether it will be written.
-func (w *writers) hand(writer uint8, b *batch) bool {
+// enqueue puts a batch into a writer's queue, and reports whether it will be written.
+func (w *writers) enqueue(writer uint8, b *batch) bool {
 	select {
 	case <-w.stopped:
 		return false
@@ -173,17 +173,17 @@ func (w *writers) hand(writer uint8, b *batch) bool {
 	}
 }
 
-// passed returns a channel that is closed once a writer has written all that it has been handed until now.
-func (w *writers) passed(writer uint8) <-chan struct{} {
+// barrier returns a channel that is closed once a writer has written all that it has been handed until now.
+func (w *writers) barrier(writer uint8) <-chan struct{} {
 	b := &batch{passed: make(chan struct{})}
-	if !w.hand(writer, b) {
+	if !w.enqueue(writer, b) {
 		close(b.passed)
 	}
 	return b.passed
 }
 
-// round hands a tick's frames to the writers, beginning with another client each tick.
-func (w *writers) round(tick int64, now time.Time, list []outgoing, m *memory) {
+// distribute hands a tick's frames to the writers, beginning with another client each tick.
+func (w *writers) distribute(tick int64, now time.Time, list []outgoing, m *memory) {
 	if len(list) == 0 {
 		return
 	}
@@ -193,7 +193,7 @@ func (w *writers) round(tick int64, now time.Time, list []outgoing, m *memory) {
 		for i := range part {
 			b := batches[part[i].writer]
 			if b == nil {
-				b = w.batch()
+				b = w.newBatch()
 				b.tick = tick
 				b.now = now
 				b.memory = m
@@ -207,14 +207,14 @@ func (w *writers) round(tick int64, now time.Time, list []outgoing, m *memory) {
 			continue
 		}
 		m.users.Add(1)
-		if !w.hand(uint8(writer), b) {
+		if !w.enqueue(uint8(writer), b) {
 			m.users.Add(-1)
 		}
 	}
 }
 
-// batch returns an empty batch.
-func (w *writers) batch() *batch {
+// newBatch returns an empty batch.
+func (w *writers) newBatch() *batch {
 	select {
 	case b := <-w.free:
 		return b

@@ -12,7 +12,7 @@ import (
 // not go out.
 func TestAnOutboxRefusesWhatIsNotNewer(t *testing.T) {
 	box := newOutbox()
-	x := outgoing{box: box, to: &wired{box: box, slow: &atomic.Int32{}}, frame: []byte("x")}
+	x := outgoing{outbox: box, socket: &clientSocket{outbox: box, slowCount: &atomic.Int32{}}, frame: []byte("x")}
 	box.busy = true // nothing is written
 	for _, c := range []struct {
 		tick int64

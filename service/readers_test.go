@@ -24,13 +24,13 @@ func TestAConnThatIsNoSocketIsHeard(t *testing.T) {
 	require.NoError(t, err)
 	s, err := api.Open(t.Context(), client.OpenSession{Contract: "tidewreck"})
 	require.NoError(t, err)
-	x := v.room(s.ID)
+	x := v.runner(s.ID)
 	near, far := net.Pipe()
-	var c *conn
+	var c *connection
 	require.NoError(t, x.do(t.Context(), func() {
-		c, err = x.join(joining{Join: wire.Join{Name: "Ana"}})
-		c.wired = newWired(c.box, near, &x.slow, func(error) {}, nil)
-		assert.NoError(t, x.listen(newHearer(c, c.wired, nil)))
+		c, err = x.join(joinRequest{Join: wire.Join{Name: "Ana"}})
+		c.socket = newClientSocket(c.outbox, near, &x.slowSockets, func(error) {}, nil)
+		assert.NoError(t, x.startReading(newMessageReader(c, c.socket, nil)))
 	}))
 	require.NoError(t, err)
 	go func() { // it takes all that it is sent
@@ -51,19 +51,19 @@ func TestAConnThatIsNoSocketIsHeard(t *testing.T) {
 	}, 5*time.Second, time.Millisecond)
 	_, err = far.Write(said(final|opBin, []byte{99}))
 	require.NoError(t, err)
-	<-c.cut
+	<-c.ended
 	assert.True(t, c.broken)
 }
 
 // A client that says too much is read no further until it may say more; what it said is not lost.
 func TestWhoSaysTooMuchWaits(t *testing.T) {
-	l := &hearer{limit: rate.NewLimiter(100, 2)}
+	l := &messageReader{messageLimit: rate.NewLimiter(100, 2)}
 	now := time.Now()
-	l.pace(now)
-	l.pace(now)
-	assert.True(t, l.until.IsZero(), "within its burst")
-	l.pace(now)
-	assert.WithinDuration(t, now.Add(10*time.Millisecond), l.until, 2*time.Millisecond)
+	l.countMessage(now)
+	l.countMessage(now)
+	assert.True(t, l.pausedUntil.IsZero(), "within its burst")
+	l.countMessage(now)
+	assert.WithinDuration(t, now.Add(10*time.Millisecond), l.pausedUntil, 2*time.Millisecond)
 }
 
 // A frame that a writer still has to write, when those before it are dropped for a client that is behind, does not go
@@ -79,10 +79,10 @@ func TestAFrameAfterADropIsVoid(t *testing.T) {
 	require.NoError(t, err)
 	var slow atomic.Int32
 	box := newOutbox()
-	w := newWired(box, near, &slow, func(error) {}, nil)
+	w := newClientSocket(box, near, &slow, func(error) {}, nil)
 	defer w.close()
 	send := func(tick int64, words string) {
-		x := outgoing{box: box, to: w, frame: []byte(words)}
+		x := outgoing{outbox: box, socket: w, frame: []byte(words)}
 		x.send(tick, time.Now())
 	}
 	send(3, "three ")
