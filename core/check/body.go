@@ -774,7 +774,8 @@ func (e *env) targetPart(x syntax.Expr) *contract.Expr {
 	return counted(e.expr(x, nil))
 }
 
-// targetList reads a list, map or stacks that a statement changes. It returns nil, and tells no mistake, when x is none.
+// targetList reads a list, map or stacks that a statement changes. It returns nil, and tells no mistake, when x is
+// none.
 func (e *env) targetList(x syntax.Expr) *contract.Expr {
 	problems := len(e.problems)
 	v := e.expr(x, nil)

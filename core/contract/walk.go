@@ -4,8 +4,8 @@ package contract
 
 import "slices"
 
-// Mentions reports whether f holds for an expression or a part of it. The functions that it calls are looked into; their
-// arguments, which have their own local numbers there, are not taken for locals of x.
+// Mentions reports whether f holds for an expression or a part of it. The functions that it calls are looked into;
+// their arguments, which have their own local numbers there, are not taken for locals of x.
 func Mentions(x *Expr, f func(x *Expr) bool) bool {
 	seen := map[*Fn]bool{}
 	var look func(x *Expr, inside bool) bool

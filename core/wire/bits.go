@@ -47,8 +47,8 @@ func (w *bitWriter) gamma(v uint64) {
 	w.put(v, n-1)
 }
 
-// below writes a number less than n in truncated binary: in as many bits as n-1 takes, or one less. A number that is not
-// less is a mistake of the caller's; it is written as n-1, so that the bits after it can still be read.
+// below writes a number less than n in truncated binary: in as many bits as n-1 takes, or one less. A number that is
+// not less is a mistake of the caller's; it is written as n-1, so that the bits after it can still be read.
 func (w *bitWriter) below(v, n uint64) {
 	if n <= 1 {
 		return

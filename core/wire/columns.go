@@ -21,8 +21,8 @@ const (
 	encodeAttached // or as a whole value, when it is attached to nothing that everyone knows of
 )
 
-// column is one property of one lane. The changes of a column are written one after the other, so that what they have in
-// common is written once.
+// column is one property of one lane. The changes of a column are written one after the other, so that what they have
+// in common is written once.
 type column struct {
 	lane, property int
 	encoding       encoding

@@ -6,10 +6,10 @@ import (
 	"kamerad.example/core/contract"
 )
 
-// A copy's digest is the sum, modulo 2^64, of one number for each client, entity and value in it. So the digest of what a
-// client should hold is the sum of those of its groups, and follows changes without going over the rest. Each of these
-// numbers is FNV-1a over 64-bit words, ended by the mixing of SplitMix64 (Steele, Lea and Flood, 2014). Loose values are
-// not counted: a client may miss them.
+// A copy's digest is the sum, modulo 2^64, of one number for each client, entity and value in it. So the digest of what
+// a client should hold is the sum of those of its groups, and follows changes without going over the rest. Each of
+// these numbers is FNV-1a over 64-bit words, ended by the mixing of SplitMix64 (Steele, Lea and Flood, 2014). Loose
+// values are not counted: a client may miss them.
 
 type digest uint64
 

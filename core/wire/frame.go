@@ -37,7 +37,8 @@ const (
 	incarnationSection
 )
 
-// Parts is what one client's binary frame is made of. What clients share was packed once, and is copied into each frame.
+// Parts is what one client's binary frame is made of. What clients share was packed once, and is copied into each
+// frame.
 type Parts struct {
 	Snapshot   bool
 	Tick       int64

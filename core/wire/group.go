@@ -74,7 +74,8 @@ func NewGroup(l *Layout, place int) *Group { return newGroup(l, l.groups[place],
 func NewPrivate(l *Layout, b *Buffer) *Group { return newGroup(l, l.private, &b.w) }
 
 func newGroup(l *Layout, s *groupLayout, out *bitWriter) *Group {
-	// There is one for each client, and each tick looks at most of them: what it looks at stands in one piece of memory.
+	// There is one for each client, and each tick looks at most of them: what it looks at stands in one piece of
+	// memory.
 	m := &struct {
 		Group
 		changes [4]change
@@ -92,8 +93,8 @@ func newGroup(l *Layout, s *groupLayout, out *bitWriter) *Group {
 	return g
 }
 
-// Enter takes an entity in with the next block, and returns its slot. In a private group, mask says which properties the
-// client has by it, and whole whether it knows of the entity by it.
+// Enter takes an entity in with the next block, and returns its slot. In a private group, mask says which properties
+// the client has by it, and whole whether it knows of the entity by it.
 func (g *Group) Enter(lane int, item Item, whole bool, mask uint64) int {
 	list := g.slots[lane]
 	at := g.firstFree[lane]
@@ -173,7 +174,8 @@ func (g *Group) PrefetchMore() (sum uint64) {
 func (g *Group) HasChanges() bool { return g.otherChanges > 0 || len(g.changes) > 0 }
 
 // Restart prepares the group for a client that comes and has not got the blocks before: what was learnt no longer
-// counts, nor does the order of the slots, which tells of earlier times. It has to be called after Pack, before Snapshot.
+// counts, nor does the order of the slots, which tells of earlier times. It has to be called after Pack, before
+// Snapshot.
 func (g *Group) Restart() {
 	if g.restarts {
 		return
@@ -279,8 +281,8 @@ func (w *bitWriter) field(c *column, item Item, tick int64) {
 	}
 }
 
-// Pack ends the tick and returns its block, nil when nothing was recorded. The bytes hold until the next Pack; those of a
-// private group until the next Pack of any group with the same Buffer.
+// Pack ends the tick and returns its block, nil when nothing was recorded. The bytes hold until the next Pack; those of
+// a private group until the next Pack of any group with the same Buffer.
 func (g *Group) Pack(tick int64) []byte {
 	if !g.HasChanges() {
 		return nil
@@ -331,7 +333,8 @@ func (g *Group) packMembers(w *bitWriter, tick int64) {
 		g.restart()
 		g.restarts = false
 	}
-	// An entity that came and went in one tick is still in its slot: clients are told of it, for the events that name it.
+	// An entity that came and went in one tick is still in its slot: clients are told of it, for the events that name
+	// it.
 	w.gamma(uint64(len(g.entered)))
 	for _, p := range g.entered {
 		w.below(uint64(p.lane), uint64(len(g.lanes)))

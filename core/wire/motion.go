@@ -9,8 +9,8 @@ import (
 	"kamerad.example/core/contract"
 )
 
-// Motion says that a property follows a rate: at the tick At it was From, and it changes by Rate each second. While that
-// holds nothing is sent: server and copies compute the same value at each tick from the same numbers. It is dead
+// Motion says that a property follows a rate: at the tick At it was From, and it changes by Rate each second. While
+// that holds nothing is sent: server and copies compute the same value at each tick from the same numbers. It is dead
 // reckoning of the first order, as in IEEE 1278.1, computed from the start that was sent and never summed.
 type Motion struct {
 	From, Rate contract.Value
@@ -19,8 +19,8 @@ type Motion struct {
 	Ticks      int // per second
 }
 
-// Extrapolate returns a number that has changed at a rate per second for some seconds. The product is rounded by itself,
-// so that no machine fuses the two operations and every copy computes the same.
+// Extrapolate returns a number that has changed at a rate per second for some seconds. The product is rounded by
+// itself, so that no machine fuses the two operations and every copy computes the same.
 func Extrapolate(start, rate, seconds float64) float64 { return start + float64(rate*seconds) }
 
 // Value returns the value of a property of a type at a tick: on the nearest step, within the range.

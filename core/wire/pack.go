@@ -178,8 +178,8 @@ func (w *bitWriter) difference(t *contract.Type, old, now []int64, sizes []estim
 	}
 }
 
-// step writes how a number changed, by least or more: in about as many bits as its column's changes usually take, and in
-// at most maxOnes more than a whole number.
+// step writes how a number changed, by least or more: in about as many bits as its column's changes usually take, and
+// in at most maxOnes more than a whole number.
 func (w *bitWriter) step(t *contract.Type, old, now int64, least uint64, size *estimate) {
 	d := zigzag(now-old) - least
 	k := size.riceParameter()
