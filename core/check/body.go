@@ -133,6 +133,8 @@ func (e *env) block(stmts []syntax.Stmt) []contract.Stmt {
 }
 
 // stmt reads one statement. ok is false when it could not be read; its mistake was told.
+//
+//revive:disable-next-line:function-length It is one switch.
 func (e *env) stmt(s syntax.Stmt) (contract.Stmt, bool) {
 	switch s := s.(type) {
 	case *syntax.Let:

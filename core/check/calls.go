@@ -46,7 +46,7 @@ var takes = map[string]string{
 
 // builtin reads a call of a function that the language has.
 //
-//nolint:funlen // It is one switch.
+//revive:disable-next-line:function-length It is one switch.
 func (e *env) builtin(x *syntax.Call, r *syntax.Ref, want *contract.Type) *contract.Expr {
 	name := r.Text
 	wrong := func() *contract.Expr {

@@ -522,7 +522,7 @@ func appendText(dst []byte, text string) []byte {
 
 // ParseJSON reads a value as AppendJSON writes it. The error says what is wrong and what would be right.
 //
-//nolint:funlen // It is one switch.
+//revive:disable-next-line:function-length It is one switch.
 func (t *Type) ParseJSON(raw []byte) (Value, error) {
 	raw = bytes.TrimSpace(raw)
 	found := strings.ToValidUTF8(string(raw[:min(len(raw), 40)]), "")

@@ -75,7 +75,7 @@ func read(t *contract.Type, v contract.Value) any {
 
 // write turns a value into what a contract holds. The error says what does not fit.
 //
-//nolint:funlen // It is one switch.
+//revive:disable-next-line:function-length It is one switch.
 func write(t *contract.Type, x any) (v contract.Value, err error) {
 	wrong := func() (contract.Value, error) {
 		return v, fmt.Errorf("%s is no %s", show(x), t)

@@ -598,7 +598,7 @@ func (f *flow) values(list []*contract.Expr) label {
 
 // value reads an expression.
 //
-//nolint:funlen // It is one switch.
+//revive:disable-next-line:function-length It is one switch.
 func (f *flow) value(x *contract.Expr) val {
 	if x == nil {
 		return val{}

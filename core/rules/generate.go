@@ -720,7 +720,7 @@ func (g *compiler) loop(q *contract.Query) (start, next int) {
 
 // query compiles a query into registers from dst.
 //
-//nolint:funlen // It is one switch.
+//revive:disable-next-line:function-length It is one switch.
 func (g *compiler) query(x *contract.Expr, dst int) {
 	q := x.Query
 	width := x.Type.Width()
@@ -1068,7 +1068,7 @@ var realArithmetic = map[contract.Op]op{
 
 // into computes a value into registers from dst.
 //
-//nolint:funlen // It is one switch.
+//revive:disable-next-line:function-length It is one switch.
 func (g *compiler) into(x *contract.Expr, dst int) {
 	defer g.spend()()
 	a := uint16(dst)

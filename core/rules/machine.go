@@ -554,7 +554,7 @@ func truth(b bool) int64 {
 // exec runs code until it ends, and gives the instruction that ended it. row is the row of self. Nothing is worded
 // here: a call with values in it would cost every instruction its registers.
 //
-//nolint:funlen // It is one switch.
+//revive:disable-next-line:function-length It is one switch.
 func (m *Machine) exec(f *frame, depth int, ins []ins, row []int64, c *code) (at int, how end) {
 	r := &f.nums
 	ents := &f.entities

@@ -116,7 +116,7 @@ func (m *Machine) operand(f *frame, o *operand) ([]int64, end) {
 
 // rare runs the instructions that cost more than their dispatch.
 //
-//nolint:funlen // It is one switch.
+//revive:disable-next-line:function-length It is one switch.
 func (m *Machine) rare(f *frame, depth int, c *code, in *ins) end {
 	r := &f.nums
 	a := int(uint8(in.a))

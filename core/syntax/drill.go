@@ -126,6 +126,8 @@ type DrillLoop struct {
 	Body  []DrillLine
 }
 
+//revive:disable:exported The lines have this one method, which is documented once.
+
 // Span returns the place of a node in its source.
 func (n *Drill) Span() Span       { return n.At }
 func (n *DrillJoin) Span() Span   { return n.At }
@@ -137,6 +139,8 @@ func (n *DrillSkip) Span() Span   { return n.At }
 func (n *DrillWait) Span() Span   { return n.At }
 func (n *DrillExpect) Span() Span { return n.At }
 func (n *DrillLoop) Span() Span   { return n.At }
+
+//revive:enable:exported
 
 // ParseDrills reads a file of drills. The tree holds everything that could be read, also when there are problems.
 func ParseDrills(src *Source) (*DrillFile, Problems) {

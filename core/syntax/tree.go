@@ -525,6 +525,8 @@ type Binary struct {
 // Bad stands where an expression could not be read; its mistake has been told.
 type Bad struct{ At Span }
 
+//revive:disable:exported The nodes have this one method, which is documented once.
+
 // Span returns the place of a node in its source; all nodes have it.
 func (n *Contract) Span() Span     { return n.At }
 func (n *Tick) Span() Span         { return n.At }

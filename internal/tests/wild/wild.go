@@ -511,7 +511,7 @@ func (g *maker) body(at *place, n int) string {
 }
 
 //
-//nolint:funlen // It is one switch.
+//revive:disable-next-line:function-length It is one switch.
 func (g *maker) stmt(at *place) string {
 	at.depth++
 	defer func() { at.depth-- }()
