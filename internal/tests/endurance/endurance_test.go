@@ -170,7 +170,7 @@ func quiet(t *testing.T, p *testservice.Process) {
 }
 
 // Eight hostile clients for ten minutes: memory is at most that of honest play and 64 MB more, no tick comes late, and
-// everyone honest, in their session and another one, plays on.
+// everyone honest, in their session and another one, plays on. Ticks are judged while the machine is undisturbed.
 func TestHostileClients(t *testing.T) {
 	needed(t)
 	p := testservice.Start(t)
@@ -185,22 +185,20 @@ func TestHostileClients(t *testing.T) {
 	stop := most(t, p)
 	honest(20 * time.Second)
 	before := stop()
-	overruns := metric(t, p, "kamerad_tick_overruns_total")
-	ticks := metric(t, p, "kamerad_tick_seconds_count")
-	began := time.Now()
 	stop = most(t, p)
+	ticks := followTicks(t, p, 2*20)
 	_, wait := abuse(t, "hostile", target{p.Service, attacked, int(long(t).Seconds())})
 	honest(long(t))
+	seen := ticks()
 	after := stop()
-	overruns = metric(t, p, "kamerad_tick_overruns_total") - overruns
-	ticks = metric(t, p, "kamerad_tick_seconds_count") - ticks
-	due := 2 * 20 * time.Since(began).Seconds()
 	wait()
-	t.Logf("memory %.0f MB before, %.0f under attack; %.0f ticks of %.0f, %.0f too long; %.0f broken messages",
-		before, after, ticks, due, overruns, metric(t, p, "kamerad_broken_messages_total"))
+	t.Logf("memory %.0f MB before, %.0f under attack; %.0f broken messages",
+		before, after, metric(t, p, "kamerad_broken_messages_total"))
+	t.Log(seen)
 	assert.Less(t, after, before+64)
-	assert.Zero(t, overruns)
-	assert.InDelta(t, due, ticks, 40)
+	assert.Zero(t, seen.calm.overruns, "ticks that took too long")
+	assert.InDelta(t, seen.calm.due, seen.calm.ticks, 40+float64(seen.changes))
+	assert.Greater(t, seen.calm.due, seen.disturbed.due/3, "the machine was disturbed too much to judge ticks")
 	quiet(t, p)
 }
 
