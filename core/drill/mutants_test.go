@@ -23,8 +23,9 @@ import (
 var closedSets = [][]string{
 	{"wire.Accepted", "wire.Denied", "wire.Dropped", "wire.Malformed", "wire.Faulted"},
 	{
-		"replicate.Joined", "replicate.Left", "replicate.Spawned", "replicate.Given", "replicate.Lost",
-		"replicate.Changed", "replicate.Heard", "replicate.Gone", "replicate.Mine",
+		"replicate.ClientJoined", "replicate.ClientLeft", "replicate.EntitySpawned", "replicate.OwnerChanged",
+		"replicate.FieldLost", "replicate.FieldChanged", "replicate.EventReceived", "replicate.EntityGone",
+		"replicate.BecameMine",
 	},
 	{`"ask"`, `"write"`, `"press"`, `"release"`},
 	{`"asks"`, `"writes"`, `"holds"`, `"presses"`, `"releases"`, `"renews"`, `"forges"`},
@@ -83,6 +84,16 @@ func mutants(t *testing.T) (out []mutant) {
 		})
 	}
 	return out
+}
+
+// The runner decides by at least one value of each set: a set whose values were renamed would make no mutants.
+func TestEveryClosedSetMakesMutants(t *testing.T) {
+	all := mutants(t)
+	for _, set := range closedSets {
+		assert.True(t, slices.ContainsFunc(all, func(m mutant) bool {
+			return slices.ContainsFunc(set, func(value string) bool { return strings.HasSuffix(m.name, " for "+value) })
+		}), "%v", set)
+	}
 }
 
 // Of each value of a closed set that the runner decides by, each other one is put in its place: nearly all of these

@@ -127,6 +127,15 @@ func stolen(t *testing.T) (out []time.Duration) {
 	return out
 }
 
+// stolenShare returns which share of the processors' time was stolen between two results of stolen.
+func stolenShare(before, after []time.Duration, passed time.Duration) float64 {
+	lost := time.Duration(0)
+	for cpu := range after {
+		lost += after[cpu] - before[cpu]
+	}
+	return lost.Seconds() / max(passed.Seconds()*float64(len(after)), 1e-9)
+}
+
 func TestTicksAreJudgedWhileTheMachineIsCalm(t *testing.T) {
 	one := tickSums{ticks: 10, due: 10}
 	late := tickSums{ticks: 7, due: 10, overruns: 1}
