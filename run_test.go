@@ -20,7 +20,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"kamerad.example/client"
+	"kamerad.example/api"
 )
 
 // TestRunScript goes through the life of ./run demo with a state folder of its own, and through what may befall its
@@ -106,7 +106,7 @@ func TestRunScript(t *testing.T) {
 	done := errors.New("both divers changed something")
 	ctx, cancel := context.WithTimeout(t.Context(), time.Minute)
 	defer cancel()
-	err = client.API{Service: console[1]}.Watch(ctx, 1, func(m client.Watch) error {
+	err = api.Client{Service: console[1]}.Watch(ctx, 1, func(m api.Watch) error {
 		for _, d := range m.Decisions {
 			if len(d.Changes) > 0 {
 				changed[d.Client.Number] = true

@@ -222,7 +222,7 @@ func idle(address string, session int64, i int) error {
 	if err := json.NewDecoder(bytes.NewReader(raw)).Decode(&hello); err != nil {
 		return err
 	}
-	m := wire.FromClient{Type: "ready"}
+	m := wire.FromClient{Type: wire.MessageReady}
 	if err := c.WriteMessage(websocket.BinaryMessage, m.Pack(hello.Outline)); err != nil {
 		return err
 	}

@@ -16,7 +16,7 @@ import (
 	"testing/fstest"
 	"time"
 
-	"kamerad.example/client"
+	"kamerad.example/api"
 	"kamerad.example/service"
 	"kamerad.example/store"
 )
@@ -72,17 +72,21 @@ func answers(f func(u *usage)) {
 // serveKamerad runs a service with one session and tells where.
 func serveKamerad(text string, driven bool, buffer int) error {
 	memory := &store.Memory{}
-	v, err := service.New(context.Background(), memory, memory, fstest.MapFS{})
-	if err != nil {
-		return err
-	}
-	v.SendBuffer = buffer
 	var mu sync.Mutex
 	var waits []float64
-	v.Decided = func(took time.Duration) {
-		mu.Lock()
-		defer mu.Unlock()
-		waits = append(waits, took.Seconds()*1000)
+	v, err := service.New(context.Background(), service.Options{
+		Records:    memory,
+		Recorder:   memory,
+		Console:    fstest.MapFS{},
+		SendBuffer: buffer,
+		Decided: func(took time.Duration) {
+			mu.Lock()
+			defer mu.Unlock()
+			waits = append(waits, took.Seconds()*1000)
+		},
+	})
+	if err != nil {
+		return err
 	}
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	if err != nil {
@@ -91,19 +95,19 @@ func serveKamerad(text string, driven bool, buffer int) error {
 	ctx, cancel := context.WithCancel(context.Background())
 	defer cancel()
 	go func() { _ = v.Serve(ctx, l) }()
-	api := client.API{Service: "http://" + l.Addr().String()}
-	if _, err := api.Publish(ctx, "bench.kam", text, nil); err != nil {
+	admin := api.Client{Service: "http://" + l.Addr().String()}
+	if _, err := admin.Publish(ctx, "bench.kam", text, nil); err != nil {
 		return err
 	}
 	name := "population"
-	if list, err := api.Contracts(ctx); err == nil && len(list) > 0 {
+	if list, err := admin.Contracts(ctx); err == nil && len(list) > 0 {
 		name = list[0].Contract
 	}
-	o := client.OpenSession{Contract: name}
+	o := api.OpenSession{Contract: name}
 	if driven && name == "population" {
 		o.Settings = map[string]json.RawMessage{"driven": json.RawMessage("true")}
 	}
-	s, err := api.Open(ctx, o)
+	s, err := admin.Open(ctx, o)
 	if err != nil {
 		return err
 	}
@@ -123,7 +127,7 @@ func serveKamerad(text string, driven bool, buffer int) error {
 		}
 	}
 	answers(func(u *usage) {
-		if s, err := api.Session(ctx, s.ID); err == nil {
+		if s, err := admin.Session(ctx, s.ID); err == nil {
 			u.Ticks = s.Tick
 		}
 		mu.Lock()

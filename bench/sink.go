@@ -71,7 +71,7 @@ func sink(address string, session int64, n int, input bool, rate int) error {
 		if outline == nil {
 			outline = hello.Outline
 		}
-		m := wire.FromClient{Type: "ready"}
+		m := wire.FromClient{Type: wire.MessageReady}
 		_ = c.WriteMessage(websocket.BinaryMessage, m.Pack(outline))
 		if first == 0 { // the first frame is a snapshot, which says its tick
 			_, raw, err = c.ReadMessage()
@@ -98,7 +98,7 @@ func sink(address string, session int64, n int, input bool, rate int) error {
 						_, _ = plain[i].Write(make([]byte, 9))
 						continue
 					}
-					m := wire.FromClient{Type: "seen", Ask: wire.Ask{Seen: max(applied(), 1)}}
+					m := wire.FromClient{Type: wire.MessageSeen, Ask: wire.Ask{Seen: max(applied(), 1)}}
 					_ = sockets[i].WriteMessage(websocket.BinaryMessage, m.Pack(outline))
 				}
 				turn = (turn + 1) % 10
@@ -123,7 +123,7 @@ func sink(address string, session int64, n int, input bool, rate int) error {
 						rooms[i] = [2]float64{300 * float64(r.IntN(5)), 300 * float64(r.IntN(4))}
 					}
 					m := wire.FromClient{
-						Type:     "write",
+						Type:     wire.MessageWrite,
 						Ask:      wire.Ask{Seq: seq, Seen: max(applied(), 1)},
 						Property: "Diver.pos",
 						Value: fmt.Appendf(

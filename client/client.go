@@ -1,5 +1,5 @@
 // Package client is the Go library for game clients and tools: Client is a seat in a session with its copy of the
-// world, API the service's administration.
+// world.
 package client
 
 import (
@@ -8,7 +8,6 @@ import (
 	"errors"
 	"fmt"
 	"maps"
-	"net/http"
 	"net/url"
 	"slices"
 	"strings"
@@ -17,6 +16,7 @@ import (
 
 	"github.com/coder/websocket"
 
+	"kamerad.example/api"
 	"kamerad.example/core/contract"
 	"kamerad.example/core/foresee"
 	"kamerad.example/core/replicate"
@@ -116,12 +116,6 @@ type Refused struct {
 
 func (r *Refused) Error() string { return r.Reason }
 
-// Codes of refusals that the client itself acts upon.
-const (
-	otherOutline = "other_outline" // the client was made for another outline
-	busy         = "busy"          // the session does not come to it now, and may in a moment
-)
-
 // Join takes a seat in a session over a WebSocket. service is the service's address, such as http://127.0.0.1:7707. An
 // empty role means the contract's first one. The error of a seat that is not given is a *Refused.
 func Join(ctx context.Context, service string, session int64, name, role string, o Options) (*Client, error) {
@@ -169,8 +163,8 @@ func join(ctx context.Context, service string, session int64, j wire.Join, o Opt
 	}
 	c, err := New(ctx, t, o)
 	var refused *Refused
-	if o.Outline != nil && errors.As(err, &refused) && refused.Code == otherOutline {
-		if theirs, failed := (API{Service: service}).Outline(ctx, session); failed == nil {
+	if o.Outline != nil && errors.As(err, &refused) && refused.Code == api.CodeOtherOutline {
+		if theirs, failed := (api.Client{Service: service}).Outline(ctx, session); failed == nil {
 			return nil, fmt.Errorf("%w: %s", err, strings.Join(o.Outline.Differences(theirs), ", "))
 		}
 	}
@@ -223,10 +217,10 @@ func (c *Client) takeHello(ctx context.Context, t Transport) error {
 			hello.Outline = c.options.Outline
 		}
 	}
-	if err != nil || hello.Type != "hello" || hello.Outline == nil {
+	if err != nil || hello.Type != wire.MessageHello || hello.Outline == nil {
 		var bye wire.Bye
 		switch {
-		case json.Unmarshal(raw, &bye) != nil || bye.Type != "bye":
+		case json.Unmarshal(raw, &bye) != nil || bye.Type != wire.MessageBye:
 		case bye.Code != "":
 			return &Refused{bye.Reason, bye.Code}
 		default:
@@ -359,7 +353,7 @@ func (c *Client) Ready() {
 	c.mu.Lock()
 	c.ready = true
 	c.mu.Unlock()
-	c.send(wire.FromClient{Type: "ready"})
+	c.send(wire.FromClient{Type: wire.MessageReady})
 }
 
 // Close returns the seat up. It also ends a connection that is being made again; a seat that was taken anew meanwhile
@@ -378,7 +372,7 @@ func (c *Client) Close() {
 func (c *Client) farewell(t Transport) {
 	ctx, cancel := context.WithTimeout(context.Background(), time.Second)
 	defer cancel()
-	_ = t.Write(ctx, c.word(wire.FromClient{Type: "leave"})) // an ended connection shows in read
+	_ = t.Write(ctx, c.word(wire.FromClient{Type: wire.MessageLeave})) // an ended connection shows in read
 }
 
 // way returns the present connection.
@@ -506,7 +500,7 @@ func (c *Client) Forge(
 	c.waiting[c.seq] = &undecided{ask, answer}
 	c.mu.Unlock()
 	go func() { // who asks does not wait for a connection that takes nothing
-		c.send(wire.FromClient{Type: "ask", Ask: ask})
+		c.send(wire.FromClient{Type: wire.MessageAsk, Ask: ask})
 		<-c.sending
 	}()
 	select {
@@ -537,7 +531,7 @@ func (c *Client) Write(entity uint32, property string, value json.RawMessage) (s
 	seen := c.copy.Tick
 	c.mu.Unlock()
 	c.send(wire.FromClient{
-		Type:     "write",
+		Type:     wire.MessageWrite,
 		Ask:      wire.Ask{Seq: seq, Entity: entity, Seen: seen},
 		Property: property,
 		Value:    value,
@@ -563,7 +557,7 @@ func (c *Client) Hold(entity uint32, property string) (release func(), err error
 	c.presses++
 	press := c.presses
 	c.mu.Unlock()
-	say := func(what string) {
+	say := func(what wire.MessageType) {
 		c.send(wire.FromClient{
 			Type:     what,
 			Ask:      wire.Ask{Entity: entity},
@@ -572,16 +566,16 @@ func (c *Client) Hold(entity uint32, property string) (release func(), err error
 		})
 	}
 	stop := make(chan struct{})
-	say("press")
+	say(wire.MessagePress)
 	go func() {
 		ticker := time.NewTicker(lease / 3)
 		defer ticker.Stop()
 		for {
 			select {
 			case <-ticker.C:
-				say("press")
+				say(wire.MessagePress)
 			case <-stop:
-				say("release")
+				say(wire.MessageRelease)
 				return
 			case <-c.ended:
 				return
@@ -624,7 +618,7 @@ func (c *Client) read() {
 			if c.options.OnDiffer != nil {
 				c.options.OnDiffer(frame.Tick)
 			}
-			c.send(wire.FromClient{Type: "differs", Ask: wire.Ask{Seen: frame.Tick}})
+			c.send(wire.FromClient{Type: wire.MessageDiffers, Ask: wire.Ask{Seen: frame.Tick}})
 		}
 		c.report(notices)
 		if c.options.OnFrame != nil {
@@ -640,7 +634,7 @@ func (c *Client) read() {
 			}
 		}
 		c.mu.Unlock()
-		c.send(wire.FromClient{Type: "seen", Ask: wire.Ask{Seen: frame.Tick}})
+		c.send(wire.FromClient{Type: wire.MessageSeen, Ask: wire.Ask{Seen: frame.Tick}})
 	}
 	c.way().Close(reason)
 	c.stop()
@@ -681,7 +675,7 @@ func (c *Client) again(lost error) error {
 			break
 		}
 		var refused *Refused
-		if errors.As(err, &refused) && refused.Code != busy || errors.As(err, &ended) || ctx.Err() != nil {
+		if errors.As(err, &refused) && refused.Code != api.CodeBusy || errors.As(err, &ended) || ctx.Err() != nil {
 			return fmt.Errorf("the connection was lost (%w) and could not be made again: %w", lost, err)
 		}
 		select {
@@ -698,7 +692,7 @@ func (c *Client) again(lost error) error {
 		return lost
 	}
 	if ready {
-		c.send(wire.FromClient{Type: "ready"})
+		c.send(wire.FromClient{Type: wire.MessageReady})
 	}
 	c.mu.Lock()
 	var open []wire.Ask
@@ -707,7 +701,7 @@ func (c *Client) again(lost error) error {
 	}
 	c.mu.Unlock()
 	for _, ask := range open {
-		c.send(wire.FromClient{Type: "ask", Ask: ask})
+		c.send(wire.FromClient{Type: wire.MessageAsk, Ask: ask})
 	}
 	if c.options.OnBack != nil {
 		c.options.OnBack()
@@ -786,19 +780,13 @@ func ask(ctx context.Context, address, protocol string, j wire.Join) (Transport,
 
 // dial opens a WebSocket. A handshake that the server refuses gives a *Refused.
 func dial(ctx context.Context, address, protocol string) (Transport, error) {
-	conn, answer, err := websocket.Dial(ctx, address, &websocket.DialOptions{Subprotocols: []string{protocol}})
-	if err != nil {
-		if answer != nil && answer.StatusCode != http.StatusSwitchingProtocols && answer.Body != nil {
-			var p *Problem
-			if errors.As(readProblem(answer.Body), &p) {
-				return nil, &Refused{p.Error(), p.Code}
-			}
-		}
-		return nil, err
+	conn, err := api.DialWebSocket(ctx, address, protocol)
+	var problem *api.Problem
+	if errors.As(err, &problem) {
+		return nil, &Refused{problem.Error(), problem.Code}
 	}
-	if conn.Subprotocol() != protocol {
-		conn.Close(websocket.StatusProtocolError, "wrong sub-protocol")
-		return nil, fmt.Errorf("the server does not speak %s", protocol)
+	if err != nil {
+		return nil, err
 	}
 	conn.SetReadLimit(maxFrame)
 	return &socket{conn}, nil

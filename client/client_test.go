@@ -65,7 +65,7 @@ func hello(t *testing.T) string {
 	c, problems := compile.Load("a.kam", "contract a language 1\nshared A { n: int 0..9; event said() }")
 	require.NotNil(t, c, problems.Error())
 	raw, err := json.Marshal(wire.Hello{
-		Type:     "hello",
+		Type:     wire.MessageHello,
 		Protocol: wire.Protocol,
 		Client:   wire.Client{Number: 3, Name: "Ana", Role: "player"},
 		Outline:  c.Outline(),
@@ -186,15 +186,4 @@ func TestNoMoreThanTheBoundIsUndecided(t *testing.T) {
 	)
 	c.Close()
 	assert.NotEmpty(t, c.Reason())
-}
-
-func TestProblemsSayWhatExists(t *testing.T) {
-	assert.Equal(
-		t, "there is no session 9; there is session 1 (a), session 2 (b)",
-		(&Problem{Detail: "there is no session 9", Known: []string{"session 1 (a)", "session 2 (b)"}}).Error(),
-	)
-	_, err := API{Service: "http://127.0.0.1:1"}.Sessions(t.Context())
-	assert.ErrorContains(t, err, "is it running?")
-	_, err = API{Service: "::"}.Sessions(t.Context())
-	assert.ErrorContains(t, err, "read the service's address")
 }

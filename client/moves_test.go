@@ -34,7 +34,7 @@ entity Diver per player {
 tick 100 per second`)
 	require.NotNil(t, c, problems.Error())
 	raw, err := json.Marshal(wire.Hello{
-		Type:     "hello",
+		Type:     wire.MessageHello,
 		Protocol: wire.Protocol,
 		Client:   wire.Client{Number: 3, Name: "Ana", Role: "player"},
 		Outline:  c.Outline(),
@@ -77,7 +77,7 @@ tick 100 per second`)
 		require.NoError(t, err)
 		return m
 	}
-	require.Eventually(t, func() bool { return last().Type == "release" }, 5*time.Second, time.Millisecond)
+	require.Eventually(t, func() bool { return last().Type == wire.MessageRelease }, 5*time.Second, time.Millisecond)
 	for _, m := range moves(f)[2:] {
 		assert.Contains(t, m, `"press":1`)
 	}
@@ -86,7 +86,7 @@ tick 100 per second`)
 	defer again()
 	require.Eventually(t, func() bool {
 		return last().Press == 2 &&
-			last().Type == "press"
+			last().Type == wire.MessagePress
 	}, 5*time.Second, time.Millisecond)
 	f.out <- []byte(`{"type":"bye","reason":"enough"}`)
 	<-me.Ended()

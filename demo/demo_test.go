@@ -9,6 +9,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"kamerad.example/api"
 	"kamerad.example/client"
 	"kamerad.example/core/compile"
 	"kamerad.example/core/syntax"
@@ -31,7 +32,7 @@ func TestABotPlaysByItsCopy(t *testing.T) {
 	require.NoError(t, err)
 	s, err := p.Open(
 		t.Context(),
-		client.OpenSession{Contract: "tidewreck", Settings: map[string]json.RawMessage{"divers": json.RawMessage("1")}},
+		api.OpenSession{Contract: "tidewreck", Settings: map[string]json.RawMessage{"divers": json.RawMessage("1")}},
 	)
 	require.NoError(t, err)
 	bot, err := client.Join(t.Context(), p.Service, s.ID, "Ana", "player", client.Options{})
@@ -43,7 +44,7 @@ func TestABotPlaysByItsCopy(t *testing.T) {
 	asked := map[string]int{}
 	watching, cancel := context.WithTimeout(t.Context(), 60*time.Second)
 	defer cancel()
-	err = p.Watch(watching, s.ID, func(m client.Watch) error {
+	err = p.Watch(watching, s.ID, func(m api.Watch) error {
 		for _, d := range m.Decisions {
 			outcomes[d.Outcome]++
 			asked[d.Request]++

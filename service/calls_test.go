@@ -9,7 +9,6 @@ import (
 	"net/http"
 	"net/http/httptest"
 	"strings"
-	"sync"
 	"testing"
 	"time"
 
@@ -31,10 +30,10 @@ func (broken) Sessions(context.Context, int) ([]store.Session, error) {
 // What the service fails of inside stands in its log; who calls is not told of the database.
 func TestAFailureInsideTellsNothing(t *testing.T) {
 	records := broken{&store.Memory{}}
-	v, err := New(t.Context(), records, records.Memory, page)
+	v, err := New(t.Context(), Options{Records: records, Recorder: records.Memory, Console: page})
 	require.NoError(t, err)
-	api := serve(t, v)
-	status, body, _ := get(t, "GET", api.Service+"/api/sessions", "", nil)
+	admin := serve(t, v)
+	status, body, _ := get(t, "GET", admin.Service+"/api/sessions", "", nil)
 	assert.Equal(t, http.StatusInternalServerError, status)
 	for _, secret := range []string{"kamerad", "wreck", "5440", "barge"} {
 		assert.NotContains(t, body, secret)
@@ -49,7 +48,7 @@ func TestWhoGoesAwayIsNoFailure(t *testing.T) {
 	cancel()
 	for range 100 {
 		request := httptest.NewRequestWithContext(
-			ctx, "GET", fmt.Sprintf("http://127.0.0.1/api/sessions/%d", x.id), nil,
+			ctx, "GET", fmt.Sprintf("http://127.0.0.1/api/sessions/%d", x.Runner().ID()), nil,
 		)
 		v.Handler().ServeHTTP(httptest.NewRecorder(), request)
 	}
@@ -58,8 +57,8 @@ func TestWhoGoesAwayIsNoFailure(t *testing.T) {
 
 // Who opens connections and says nothing, or sends a body that does not end, keeps nobody else out.
 func TestIdleConnectionsAndSlowBodiesGiveWay(t *testing.T) {
-	_, api := alone(t)
-	address := strings.TrimPrefix(api.Service, "http://")
+	_, admin := alone(t)
+	address := strings.TrimPrefix(admin.Service, "http://")
 	dial := func() net.Conn {
 		c, err := net.Dial("tcp", address)
 		require.NoError(t, err)
@@ -93,7 +92,7 @@ func TestIdleConnectionsAndSlowBodiesGiveWay(t *testing.T) {
 	for range 1500 {
 		quiet = append(quiet, dial())
 	}
-	status, _, _ := get(t, "GET", api.Service+"/healthz", "", nil)
+	status, _, _ := get(t, "GET", admin.Service+"/healthz", "", nil)
 	assert.Equal(t, 200, status)
 	_ = quiet[0].SetReadDeadline(time.Now().Add(3 * time.Second))
 	_, err = quiet[0].Read(make([]byte, 1))
@@ -106,39 +105,4 @@ func TestIdleConnectionsAndSlowBodiesGiveWay(t *testing.T) {
 		assert.Regexp(t, "^HTTP/1.1 (404 Not Found|408 Request Timeout)", <-refused)
 	}
 	assert.InDelta(t, 10, time.Since(began).Seconds(), 4)
-}
-
-// No more contracts are checked at once than may be: one that comes meanwhile waits for its turn, or goes when its
-// caller does.
-func TestAContractWaitsForItsTurn(t *testing.T) {
-	v, api := alone(t)
-	publish := func(i int) error {
-		_, err := api.Publish(t.Context(), "tally.kam", strings.Replace(tally, "tally", fmt.Sprint("tally", i), 1), nil)
-		return err
-	}
-	for range publishings {
-		v.publishing <- struct{}{}
-	}
-	impatient, cancel := context.WithTimeout(t.Context(), 20*time.Millisecond)
-	defer cancel()
-	answer := httptest.NewRecorder() // without a connection, whose end the service notices when it can
-	body := strings.NewReader(`{"file": "tally.kam", "source": "contract tally0 language 1"}`)
-	v.Handler().ServeHTTP(
-		answer, httptest.NewRequestWithContext(impatient, "POST", "http://127.0.0.1/api/contracts", body),
-	)
-	require.Equal(t, http.StatusServiceUnavailable, answer.Code, answer.Body)
-	var all sync.WaitGroup
-	for i := range 12 {
-		all.Go(func() { assert.NoError(t, publish(i+1)) })
-	}
-	list, err := api.Contracts(t.Context())
-	require.NoError(t, err)
-	assert.Empty(t, list)
-	for range publishings {
-		<-v.publishing
-	}
-	all.Wait()
-	list, err = api.Contracts(t.Context())
-	require.NoError(t, err)
-	assert.Len(t, list, 12)
 }

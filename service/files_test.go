@@ -10,7 +10,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"kamerad.example/client"
+	"kamerad.example/api"
 )
 
 const reefs = `contract reef language 1
@@ -33,10 +33,10 @@ var beside = map[string]string{"crew.kam": "enum Crew { cobalt, amber }", "marks
 // What a contract includes and takes tables from is kept with its version, and settings are given when a session is
 // opened.
 func TestFilesAndSettingsComeWithASession(t *testing.T) {
-	v, api := start(t, page)
-	problem := func(files map[string]string) *client.Problem {
-		_, err := api.Publish(t.Context(), "reef.kam", reefs, files)
-		var p *client.Problem
+	v, admin := start(t, page)
+	problem := func(files map[string]string) *api.Problem {
+		_, err := admin.Publish(t.Context(), "reef.kam", reefs, files)
+		var p *api.Problem
 		require.True(t, errors.As(err, &p), "%v", err)
 		return p
 	}
@@ -50,17 +50,17 @@ func TestFilesAndSettingsComeWithASession(t *testing.T) {
 	assert.Contains(t, problem(map[string]string{"../crew.kam": ""}).Detail, "leads out of the contract's folder")
 	assert.Contains(t, problem(map[string]string{"big.json": strings.Repeat(" ", 1<<20+1)}).Detail, "are allowed")
 
-	first, err := api.Publish(t.Context(), "reef.kam", reefs, beside)
+	first, err := admin.Publish(t.Context(), "reef.kam", reefs, beside)
 	require.NoError(t, err)
-	again, err := api.Publish(t.Context(), "reef.kam", reefs, beside)
+	again, err := admin.Publish(t.Context(), "reef.kam", reefs, beside)
 	require.NoError(t, err)
 	assert.Equal(t, []any{1, 1, false}, []any{first.Version, again.Version, again.Fresh})
-	other, err := api.Publish(
+	other, err := admin.Publish(
 		t.Context(), "reef.kam", reefs, map[string]string{"crew.kam": beside["crew.kam"], "marks.json": "[3, 8]"},
 	)
 	require.NoError(t, err)
 	assert.Equal(t, 2, other.Version, "another table is another version")
-	shown, err := api.Version(t.Context(), "reef", 1)
+	shown, err := admin.Version(t.Context(), "reef", 1)
 	require.NoError(t, err)
 	assert.Equal(t, beside, shown.Files)
 
@@ -68,40 +68,40 @@ func TestFilesAndSettingsComeWithASession(t *testing.T) {
 		"has no setting":                  {"tide": json.RawMessage("1")},
 		"not a whole number from 1 to 50": {"depth": json.RawMessage("51")},
 	} {
-		_, err := api.Open(t.Context(), client.OpenSession{Contract: "reef", Settings: settings})
+		_, err := admin.Open(t.Context(), api.OpenSession{Contract: "reef", Settings: settings})
 		assert.ErrorContains(t, err, name)
 	}
-	sessions, err := api.Sessions(t.Context())
+	sessions, err := admin.Sessions(t.Context())
 	require.NoError(t, err)
 	assert.Empty(t, sessions, "nothing was opened")
 
-	s, err := api.Open(
+	s, err := admin.Open(
 		t.Context(),
-		client.OpenSession{
+		api.OpenSession{
 			Contract: "reef",
 			Version:  1,
 			Settings: map[string]json.RawMessage{"depth": json.RawMessage("33")},
 		},
 	)
 	require.NoError(t, err)
-	_, body, _ := get(t, "POST", api.Service+"/api/sessions/1/clients", `{"name":"Ana"}`, nil)
+	_, body, _ := get(t, "POST", admin.Service+"/api/sessions/1/clients", `{"name":"Ana"}`, nil)
 	require.Contains(t, body, `"number":1`)
-	_, body, _ = get(t, "POST", api.Service+"/api/sessions/1/clients/1/ask", `{"request":"Diver.shout"}`, nil)
+	_, body, _ = get(t, "POST", admin.Service+"/api/sessions/1/clients/1/ask", `{"request":"Diver.shout"}`, nil)
 	require.Contains(t, body, `"accepted"`)
 	truth := ""
 	require.NoError(
-		t, v.runner(s.ID).do(t.Context(), func() { truth = string(v.runner(s.ID).session.ServerState().JSON()) }),
+		t, v.registry.Find(s.ID).Runner().Do(t.Context(), func() { truth = string(v.registry.Find(s.ID).Runner().Session().ServerState().JSON()) }),
 	)
 	for _, want := range []string{`"deep":33`, `"mark":7`, `"crew":"amber"`} {
 		assert.Contains(t, truth, want)
 	}
 
 	// A contract that closes its session ends it for everyone, with the reason kept.
-	_, body, _ = get(t, "POST", api.Service+"/api/sessions/1/clients/1/ask", `{"request":"Diver.finish"}`, nil)
+	_, body, _ = get(t, "POST", admin.Service+"/api/sessions/1/clients/1/ask", `{"request":"Diver.finish"}`, nil)
 	_ = body // the decision may or may not arrive before the end
 	require.Eventually(t, func() bool {
-		s, err := api.Session(t.Context(), s.ID)
+		s, err := admin.Session(t.Context(), s.ID)
 		return err == nil && !s.Open && s.CloseReason == "the reef is done"
 	}, 10*time.Second, 10*time.Millisecond)
-	assert.Nil(t, v.runner(s.ID))
+	assert.Nil(t, v.registry.Find(s.ID))
 }

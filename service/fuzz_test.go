@@ -7,11 +7,11 @@ import (
 	"net/http/httptest"
 	"strings"
 	"testing"
-	"time"
 
 	"github.com/stretchr/testify/require"
 
-	"kamerad.example/core/wire"
+	"kamerad.example/api"
+	"kamerad.example/internal/tests/contracts"
 	"kamerad.example/store"
 )
 
@@ -23,10 +23,10 @@ var paths = []string{
 
 func fuzzed(t testing.TB, paused bool) *Service {
 	records := &store.Memory{}
-	v, err := New(t.Context(), records, records, page)
+	v, err := New(t.Context(), Options{Records: records, Recorder: records, Console: page})
 	require.NoError(t, err)
 	t.Cleanup(func() { _ = v.stop(func(context.Context) error { return nil }) })
-	call(v, "POST", "/api/contracts", `{"file":"knock.kam","source":`+string(encode(knock))+`}`)
+	call(v, "POST", "/api/contracts", `{"file":"knock.kam","source":`+string(api.Encode(contracts.Knock))+`}`)
 	answer := call(v, "POST", "/api/sessions", fmt.Sprintf(`{"contract":"knock","paused":%t}`, paused))
 	require.Equal(t, http.StatusOK, answer.Code, answer.Body.String())
 	return v
@@ -57,51 +57,10 @@ func FuzzBodies(f *testing.F) {
 		}
 		// over a link that is cut, who asks waits for ten seconds
 		call(v, "POST", "/api/sessions/1/clients/1/link", "{}")
-		for _, r := range v.openRunners() { // what was opened goes again
-			if r.id > 1 {
-				_ = v.endSession(t.Context(), r, "enough")
+		for _, r := range v.registry.All() { // what was opened goes again
+			if r.Runner().ID() > 1 {
+				_ = v.registry.End(t.Context(), r, "enough")
 			}
 		}
-	})
-}
-
-// Whatever a client of the JSON sub-protocol sends, it is carried out, refused or cuts who sent it; the session goes
-// on, and the frames that come of it can be read.
-func FuzzJSONProtocol(f *testing.F) {
-	for _, message := range []string{
-		`{"type":"ready"}`, `{"type":"ask","seq":1,"request":"Diver.tap","args":[]}`, `{"type":"ask","seq":2,"entity":7,"request":"Diver.none","args":["\ud800",1e400]}`,
-		`{"type":"write","seq":3,"property":"Diver.n","value":3,"seen":9}`, `{"type":"press","press":1,"property":"Diver.n"}`, `{"type":"seen","seen":12}`, `{"type":"differs","seen":1}`,
-	} {
-		f.Add(message, `{"type":"ready"}`)
-	}
-	v := fuzzed(f, true)
-	x := v.runner(1)
-	n := 0
-	f.Fuzz(func(t *testing.T, first, second string) {
-		require.NoError(t, x.do(t.Context(), func() {
-			n++
-			c, err := x.join(joinRequest{Join: wire.Join{Name: fmt.Sprint("Eve ", n)}, pipe: true, json: true})
-			require.NoError(t, err)
-			x.tick()
-			for _, message := range []string{first, second} {
-				if l, err := x.readMessage(c, []byte(message), time.Now()); err == nil {
-					x.handle(&l)
-				}
-				x.tick()
-			}
-			raw, marks := c.outbox.take()
-			from := 0
-			for _, m := range marks {
-				if m.tick > 0 {
-					_, bye, err := wire.ParseFrame(raw[from:m.end], x.outline)
-					require.NoError(t, err, "%s", raw[from:m.end])
-					require.Empty(t, bye)
-				}
-				from = m.end
-			}
-			x.dropSeat(c.client, "enough")
-			x.tick()
-		}))
-		require.NotNil(t, v.runner(1))
 	})
 }

@@ -8,13 +8,13 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"kamerad.example/client"
+	"kamerad.example/api"
 )
 
 // What a session with very many entities took is given back soon after its end.
 func TestASessionsMemoryIsGivenBack(t *testing.T) {
-	_, api := alone(t)
-	_, err := api.Publish(t.Context(), "crowded.kam", `contract crowded language 1
+	_, admin := alone(t)
+	_, err := admin.Publish(t.Context(), "crowded.kam", `contract crowded language 1
 roles player
 entity Rock { a: int 0..9 = 0; b: list<int 0..99> max 60; c: list<int 0..99> max 60 }
 shared Sea { on start {
@@ -30,14 +30,14 @@ shared Sea { on start {
 	before := held()
 	var ids []int64
 	for range 12 {
-		s, err := api.Open(t.Context(), client.OpenSession{Contract: "crowded", Paused: true})
+		s, err := admin.Open(t.Context(), api.OpenSession{Contract: "crowded", Paused: true})
 		require.NoError(t, err)
 		ids = append(ids, s.ID)
 	}
 	full := held()
 	require.Greater(t, full, before+150, "the sessions take much")
 	for _, id := range ids {
-		_, err := api.Close(t.Context(), id, "enough")
+		_, err := admin.Close(t.Context(), id, "enough")
 		require.NoError(t, err)
 	}
 	assert.Eventually(

@@ -14,6 +14,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"kamerad.example/api"
 	"kamerad.example/client"
 	"kamerad.example/core/compile"
 	"kamerad.example/core/contract"
@@ -25,9 +26,9 @@ import (
 )
 
 // alone runs a service without a database.
-func alone(t *testing.T) (*Service, client.API) {
+func alone(t *testing.T) (*Service, api.Client) {
 	records := &store.Memory{}
-	v, err := New(t.Context(), records, records, page)
+	v, err := New(t.Context(), Options{Records: records, Recorder: records, Console: page})
 	require.NoError(t, err)
 	return v, serve(t, v)
 }
@@ -73,32 +74,32 @@ func (e *ears) heard() (string, int64) {
 // The same script, played by a client within the service and by one over a socket: the same notices in the same order,
 // and the same state in the end.
 func TestAHostIsAClientLikeAnyOther(t *testing.T) {
-	v, api := alone(t)
+	v, admin := alone(t)
 	play := func(hosted bool) (words, state string) {
-		opened(t, v, api, true)
+		opened(t, v, admin, true)
 		// The key makes numbers and dice the same in both.
-		s, err := api.Open(
-			t.Context(), client.OpenSession{Contract: "tidewreck", Paused: true, Key: strings.Repeat("7e", 32)},
+		s, err := admin.Open(
+			t.Context(), api.OpenSession{Contract: "tidewreck", Paused: true, Key: strings.Repeat("7e", 32)},
 		)
 		require.NoError(t, err)
-		x := v.runner(s.ID)
+		x := v.registry.Find(s.ID)
 		e := &ears{}
 		var ana *client.Client
 		if hosted {
 			ana, err = v.Host(t.Context(), s.ID, "Ana", "player", client.Options{OnFrame: e.frame})
 		} else {
-			ana, err = client.Join(t.Context(), api.Service, s.ID, "Ana", "player", client.Options{OnFrame: e.frame})
+			ana, err = client.Join(t.Context(), admin.Service, s.ID, "Ana", "player", client.Options{OnFrame: e.frame})
 		}
 		require.NoError(t, err)
-		bo, err := client.Join(t.Context(), api.Service, s.ID, "Bo", "player", client.Options{})
+		bo, err := client.Join(t.Context(), admin.Service, s.ID, "Bo", "player", client.Options{})
 		require.NoError(t, err)
 		step := func(inputs int) {
 			require.Eventually(t, func() bool {
 				queued := 0
-				_ = x.do(t.Context(), func() { queued = x.session.Queued() })
+				_ = x.Runner().Do(t.Context(), func() { queued = x.Runner().Session().Queued() })
 				return queued >= inputs
 			}, 10*time.Second, time.Millisecond)
-			_, err := api.Step(t.Context(), s.ID, 1)
+			_, err := admin.Step(t.Context(), s.ID, 1)
 			require.NoError(t, err)
 		}
 		step(4)
@@ -127,7 +128,7 @@ func TestAHostIsAClientLikeAnyOther(t *testing.T) {
 			step(1)
 			<-done
 		}
-		_, err = api.Step(t.Context(), s.ID, 40)
+		_, err = admin.Step(t.Context(), s.ID, 40)
 		require.NoError(t, err)
 		require.Eventually(t, func() bool { _, tick := e.heard(); return tick >= 40 }, 10*time.Second, time.Millisecond)
 		ana.Look(func(c *replicate.Copy) { state = string(c.Snapshot().JSON()) })
@@ -148,16 +149,16 @@ func TestAHostIsAClientLikeAnyOther(t *testing.T) {
 // A client that was made for another outline is refused with what differs; one that was made for this one is not given
 // it again.
 func TestTheOutlineIsPartOfTheHandshake(t *testing.T) {
-	v, api := alone(t)
-	x := opened(t, v, api, false)
+	v, admin := alone(t)
+	x := opened(t, v, admin, false)
 	c, problems := compile.Load(
 		"other.kam", strings.Replace(testservice.Contract, "score:   int 0..9999", "score:   int 0..99", 1),
 	)
 	require.NotNil(t, c, problems)
-	_, err := client.Join(t.Context(), api.Service, x.id, "Ana", "", client.Options{Outline: c.Outline()})
+	_, err := client.Join(t.Context(), admin.Service, x.Runner().ID(), "Ana", "", client.Options{Outline: c.Outline()})
 	require.ErrorContains(t, err, "Diver.score is another")
 	require.NotContains(t, err.Error(), "Diver.hull")
-	ana, err := client.Join(t.Context(), api.Service, x.id, "Ana", "", client.Options{Outline: x.outline})
+	ana, err := client.Join(t.Context(), admin.Service, x.Runner().ID(), "Ana", "", client.Options{Outline: x.Runner().Outline()})
 	require.NoError(t, err)
 	ana.Close()
 }
@@ -165,25 +166,25 @@ func TestTheOutlineIsPartOfTheHandshake(t *testing.T) {
 // A client whose connection is lost takes its seat again with its token: the same client, its entity still its own, and
 // what was told meanwhile once it is ready. A token is good once.
 func TestALostSeatIsTakenAgain(t *testing.T) {
-	v, api := alone(t)
-	_, err := api.Publish(t.Context(), "tidewreck.kam", demo.Contract, demo.Files)
+	v, admin := alone(t)
+	_, err := admin.Publish(t.Context(), "tidewreck.kam", demo.Contract, demo.Files)
 	require.NoError(t, err)
-	s, err := api.Open(t.Context(), client.OpenSession{Contract: "tidewreck"})
+	s, err := admin.Open(t.Context(), api.OpenSession{Contract: "tidewreck"})
 	require.NoError(t, err)
-	x := v.runner(s.ID)
-	ana, err := client.Join(t.Context(), api.Service, s.ID, "Ana", "", client.Options{})
+	x := v.registry.Find(s.ID)
+	ana, err := client.Join(t.Context(), admin.Service, s.ID, "Ana", "", client.Options{})
 	require.NoError(t, err)
-	bo, err := client.Join(t.Context(), api.Service, s.ID, "Bo", "", client.Options{})
+	bo, err := client.Join(t.Context(), admin.Service, s.ID, "Bo", "", client.Options{})
 	require.NoError(t, err)
 	me := ana.Me()
-	require.NoError(t, x.do(t.Context(), func() { x.loseConnection(x.conns[me.Number], "its cable was pulled") }))
+	require.NoError(t, x.Runner().Do(t.Context(), func() { x.Runner().Lose(me.Number, "its cable was pulled") }))
 	<-ana.Ended()
-	_, err = client.Join(t.Context(), api.Service, s.ID, "Ana", "", client.Options{})
+	_, err = client.Join(t.Context(), admin.Service, s.ID, "Ana", "", client.Options{})
 	require.ErrorContains(t, err, "in use", "the seat waits")
 	_, err = bo.Forge(t.Context(), 0, "Diver.search")
 	require.NoError(t, err)
 	e := &ears{}
-	again, err := client.Rejoin(t.Context(), api.Service, s.ID, ana.Token(), client.Options{OnFrame: e.frame})
+	again, err := client.Rejoin(t.Context(), admin.Service, s.ID, ana.Token(), client.Options{OnFrame: e.frame})
 	require.NoError(t, err)
 	require.Equal(t, me, again.Me())
 	require.Eventually(
@@ -193,7 +194,7 @@ func TestALostSeatIsTakenAgain(t *testing.T) {
 	d, err := again.Forge(t.Context(), 0, "Diver.search")
 	require.NoError(t, err)
 	require.NotEqual(t, wire.Malformed, d.Outcome)
-	_, err = client.Rejoin(t.Context(), api.Service, s.ID, ana.Token(), client.Options{})
+	_, err = client.Rejoin(t.Context(), admin.Service, s.ID, ana.Token(), client.Options{})
 	require.ErrorContains(t, err, "no seat waits")
 	again.Close()
 	bo.Close()
@@ -201,12 +202,12 @@ func TestALostSeatIsTakenAgain(t *testing.T) {
 
 // A copy that is not what its digest says is told, counted and sent anew.
 func TestACopyThatDiffersIsHealed(t *testing.T) {
-	v, api := alone(t)
-	x := opened(t, v, api, false)
+	v, admin := alone(t)
+	x := opened(t, v, admin, false)
 	var differed atomic.Int64
 	var ana *client.Client
 	snapshots := atomic.Int64{}
-	ana, err := client.Join(t.Context(), api.Service, x.id, "Ana", "", client.Options{
+	ana, err := client.Join(t.Context(), admin.Service, x.Runner().ID(), "Ana", "", client.Options{
 		OnDiffer: func(int64) { differed.Add(1) },
 		OnFrame: func(f *wire.Frame, _ []replicate.Notice) {
 			if f.Snapshot {
@@ -219,7 +220,7 @@ func TestACopyThatDiffersIsHealed(t *testing.T) {
 	ana.Look(func(c *replicate.Copy) { c.Entities()[0].Fields[0].Value.Num++ }) // as a fault would
 	require.Eventually(t, func() bool { return snapshots.Load() == 2 }, 10*time.Second, time.Millisecond)
 	require.NotZero(t, differed.Load())
-	_, metrics, _ := get(t, "GET", api.Service+"/metrics", "", nil)
+	_, metrics, _ := get(t, "GET", admin.Service+"/metrics", "", nil)
 	assert.Contains(t, metrics, "kamerad_differences_total 1")
 	ana.Close()
 }
@@ -231,10 +232,10 @@ func TestNineDiversStayInStep(t *testing.T) {
 	if d, err := time.ParseDuration(os.Getenv("KAMERAD_PLAY")); err == nil {
 		long = d
 	}
-	_, api := alone(t)
-	_, err := api.Publish(t.Context(), "tidewreck.kam", demo.Contract, demo.Files)
+	_, admin := alone(t)
+	_, err := admin.Publish(t.Context(), "tidewreck.kam", demo.Contract, demo.Files)
 	require.NoError(t, err)
-	s, err := api.Open(t.Context(), client.OpenSession{Contract: "tidewreck"})
+	s, err := admin.Open(t.Context(), api.OpenSession{Contract: "tidewreck"})
 	require.NoError(t, err)
 	ctx, cancel := context.WithTimeout(t.Context(), long)
 	defer cancel()
@@ -242,7 +243,7 @@ func TestNineDiversStayInStep(t *testing.T) {
 	var divers []*client.Client
 	var wait sync.WaitGroup
 	for i := range 9 {
-		c, err := client.Join(t.Context(), api.Service, s.ID, fmt.Sprint("Diver ", i), "player", client.Options{
+		c, err := client.Join(t.Context(), admin.Service, s.ID, fmt.Sprint("Diver ", i), "player", client.Options{
 			JSON:     i == 8,
 			OnDiffer: func(int64) { differed.Add(1) },
 			OnFrame: func(f *wire.Frame, _ []replicate.Notice) {
@@ -275,9 +276,9 @@ func TestNineDiversStayInStep(t *testing.T) {
 // The client library asks only what its copy allows, refuses what the outline lacks, and gives values as they are and
 // as they come.
 func TestAClientKnowsWhatItMayAsk(t *testing.T) {
-	v, api := alone(t)
-	x := opened(t, v, api, false)
-	ana, err := client.Join(t.Context(), api.Service, x.id, "Ana", "", client.Options{})
+	v, admin := alone(t)
+	x := opened(t, v, admin, false)
+	ana, err := client.Join(t.Context(), admin.Service, x.Runner().ID(), "Ana", "", client.Options{})
 	require.NoError(t, err)
 	mine := func(c *replicate.Entity) bool { return c.Kind == "Diver" && c.Owner == ana.Me().Number }
 	tints := make(chan string, 10)
@@ -319,7 +320,7 @@ func TestAClientKnowsWhatItMayAsk(t *testing.T) {
 	require.NotZero(t, forged.Seq)
 
 	now := int64(0)
-	require.NoError(t, x.do(t.Context(), func() { now = x.session.Now() }))
+	require.NoError(t, x.Runner().Do(t.Context(), func() { now = x.Runner().Session().Now() }))
 	late := ana.Clock() - time.Duration(now)*time.Second/20
 	require.Less(t, late.Abs(), time.Second, "the server's time")
 	ana.Close()

@@ -13,30 +13,26 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"kamerad.example/api"
 	"kamerad.example/client"
 	"kamerad.example/core/replicate"
 	"kamerad.example/core/wire"
+	"kamerad.example/internal/tests/contracts"
+	"kamerad.example/service/gateway"
 )
-
-const tally = `contract tally language 1
-seats 40 grace 30s
-roles player
-shared Sea { n: int 0..9999999 = 0; every 50ms { n += 1 } }
-entity Diver per player { n: int 0..9 = 0 }
-`
 
 // Clients join and leave all the time while writers are held up at random: each client gets its frames in order,
 // 100,000 in all, and its last message after them.
 func TestFramesAreInOrderWhileClientsComeAndGo(t *testing.T) {
-	v, api := alone(t)
-	_, err := api.Publish(t.Context(), "tally.kam", tally, nil)
+	v, admin := alone(t)
+	_, err := admin.Publish(t.Context(), "tally.kam", contracts.Tally, nil)
 	require.NoError(t, err)
-	s, err := api.Open(t.Context(), client.OpenSession{Contract: "tally", Paused: true})
+	s, err := admin.Open(t.Context(), api.OpenSession{Contract: "tally", Paused: true})
 	require.NoError(t, err)
-	x := v.runner(s.ID)
+	x := v.registry.Find(s.ID)
 	var random sync.Mutex
 	dice := rand.New(rand.NewPCG(1, 2))
-	defer failpoints.batchTaken.Set(func() {
+	defer gateway.Failpoints.BatchTaken.Set(func() {
 		random.Lock()
 		n := dice.IntN(40)
 		random.Unlock()
@@ -48,7 +44,7 @@ func TestFramesAreInOrderWhileClientsComeAndGo(t *testing.T) {
 	var ends sync.Map
 	join := func(name string) *client.Client {
 		last := int64(0)
-		c, err := client.Join(t.Context(), api.Service, s.ID, name, "", client.Options{
+		c, err := client.Join(t.Context(), admin.Service, s.ID, name, "", client.Options{
 			OnFrame: func(f *wire.Frame, _ []replicate.Notice) {
 				frames.Add(1)
 				if f.Tick <= last {
@@ -72,15 +68,15 @@ func TestFramesAreInOrderWhileClientsComeAndGo(t *testing.T) {
 	}
 	tick := func(n int) {
 		for range n {
-			require.NoError(t, x.do(t.Context(), x.tick))
+			require.NoError(t, x.Runner().Do(t.Context(), x.Runner().Tick))
 		}
 	}
 	caughtUp := func() bool {
 		late := false
-		require.NoError(t, x.do(t.Context(), func() {
-			x.handleInbound()
+		require.NoError(t, x.Runner().Do(t.Context(), func() {
+			x.Receive()
 			for _, c := range stay {
-				late = late || x.session.Seen(c.Me().Number) < x.session.Now()-2
+				late = late || x.Runner().Session().Seen(c.Me().Number) < x.Runner().Session().Now()-2
 			}
 		}))
 		return !late
@@ -116,7 +112,7 @@ func TestFramesAreInOrderWhileClientsComeAndGo(t *testing.T) {
 		}
 	}
 	if !clean() {
-		_ = x.do(t.Context(), func() { x.paused = false })
+		_ = x.Runner().Do(t.Context(), func() { x.Runner().SetPaused(false) })
 	}
 	ends.Range(func(name, what any) bool {
 		assert.Fail(t, "a client did not get its frames in order", "%s: %s", name, what)
@@ -125,15 +121,15 @@ func TestFramesAreInOrderWhileClientsComeAndGo(t *testing.T) {
 	if t.Failed() {
 		return
 	}
-	require.NoError(t, x.do(t.Context(), func() { x.paused = false }))
+	require.NoError(t, x.Runner().Do(t.Context(), func() { x.Runner().SetPaused(false) }))
 	leaving.Wait()
-	_, err = api.Close(t.Context(), s.ID, "enough")
+	_, err = admin.Close(t.Context(), s.ID, "enough")
 	require.NoError(t, err)
 	for _, c := range append(stay, guests...) {
 		<-c.Ended()
 		assert.Equal(t, "the session closed: enough", c.Reason())
 	}
-	_, metrics, _ := get(t, "GET", api.Service+"/metrics", "", nil)
+	_, metrics, _ := get(t, "GET", admin.Service+"/metrics", "", nil)
 	assert.Contains(t, metrics, "kamerad_misordered_frames_total 0")
 	t.Logf("%d frames, %d guests, %s", frames.Load(), guest, time.Since(began).Round(time.Millisecond))
 }

@@ -9,13 +9,19 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"kamerad.example/client"
 	"kamerad.example/core/report"
+	"kamerad.example/internal/tests/testservice"
+	"kamerad.example/store"
 )
 
 // What a version means is computed when it is published and kept with it; two versions can be compared.
 func TestAVersionIsReportedOn(t *testing.T) {
-	v, api := start(t, page)
+	db, err := store.Open(t.Context(), testservice.Database(t))
+	require.NoError(t, err)
+	t.Cleanup(db.Close)
+	v, err := New(t.Context(), Options{Records: db, Recorder: store.NewRecorder(db), Console: page})
+	require.NoError(t, err)
+	admin := serve(t, v)
 	text := `contract wreck language 1
 shared Box {
   answer: int 0..4 = 0 clamped to nobody
@@ -26,16 +32,16 @@ shared Box {
   { opened = answer; answer += 1 }
 }
 `
-	first, err := api.Publish(t.Context(), "wreck.kam", text, nil)
+	first, err := admin.Publish(t.Context(), "wreck.kam", text, nil)
 	require.NoError(t, err)
 	require.Len(t, first.Findings, 1)
 	assert.Equal(t, "leak", first.Findings[0].Code)
-	stored, err := v.store.Version(t.Context(), "wreck", 1)
+	stored, err := db.Version(t.Context(), "wreck", 1)
 	require.NoError(t, err)
 	require.NotEmpty(t, stored.Report)
 
-	reportAt := func(path string) (out client.Report) {
-		status, raw, _ := get(t, "GET", api.Service+"/api/contracts/wreck"+path, "", nil)
+	reportAt := func(path string) (out report.Report) {
+		status, raw, _ := get(t, "GET", admin.Service+"/api/contracts/wreck"+path, "", nil)
 		require.Equal(t, http.StatusOK, status, raw)
 		require.NoError(t, json.Unmarshal([]byte(raw), &out))
 		return out
@@ -59,7 +65,7 @@ shared Box {
 	require.Len(t, got.Outline.Kinds[0].Properties, 1)
 	assert.Equal(t, []string{"opened < 3"}, got.Outline.Kinds[0].Requests[0].Known)
 
-	_, err = api.Publish(
+	_, err = admin.Publish(
 		t.Context(), "wreck.kam",
 		strings.NewReplacer(
 			"opened: int 0..4 = 0", "opened: int 0..9 = 0", "opened = answer", "opened = reveal(answer)",
@@ -70,7 +76,7 @@ shared Box {
 	)
 	require.NoError(t, err)
 	assert.Empty(t, reportAt("/versions/0/report").Findings)
-	status, raw, _ := get(t, "GET", api.Service+"/api/contracts/wreck/compare?from=1&to=2", "", nil)
+	status, raw, _ := get(t, "GET", admin.Service+"/api/contracts/wreck/compare?from=1&to=2", "", nil)
 	require.Equal(t, http.StatusOK, status, raw)
 	var x report.Comparison
 	require.NoError(t, json.Unmarshal([]byte(raw), &x))
@@ -93,7 +99,7 @@ shared Box {
 		"/versions/-1/report":  400,
 		"/versions/9/report":   404,
 	} {
-		status, _, kind := get(t, "GET", api.Service+"/api/contracts/wreck"+path, "", nil)
+		status, _, kind := get(t, "GET", admin.Service+"/api/contracts/wreck"+path, "", nil)
 		assert.Equal(t, want, status, path)
 		assert.Equal(t, "application/problem+json", kind)
 	}

@@ -14,9 +14,11 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"kamerad.example/api"
 	"kamerad.example/client"
 	"kamerad.example/core/replicate"
 	"kamerad.example/core/wire"
+	"kamerad.example/service/gateway"
 )
 
 const bells = `contract bells language 1
@@ -166,12 +168,12 @@ func rings(t *testing.T, clients []*client.Client, ears []*listener, times int, 
 
 // Over sockets that break in the middle of whatever they carry.
 func TestNothingIsLostOverBrokenConnections(t *testing.T) {
-	v, api := start(t, page)
-	_, err := api.Publish(t.Context(), "bells.kam", bells, nil)
+	v, admin := start(t, page)
+	_, err := admin.Publish(t.Context(), "bells.kam", bells, nil)
 	require.NoError(t, err)
-	s, err := api.Open(t.Context(), client.OpenSession{Contract: "bells"})
+	s, err := admin.Open(t.Context(), api.OpenSession{Contract: "bells"})
 	require.NoError(t, err)
-	r, through := newRelay(t, strings.TrimPrefix(api.Service, "http://"))
+	r, through := newRelay(t, strings.TrimPrefix(admin.Service, "http://"))
 	var clients []*client.Client
 	var ears []*listener
 	for i := range 4 {
@@ -189,75 +191,81 @@ func TestNothingIsLostOverBrokenConnections(t *testing.T) {
 	}
 	assert.Eventually(t, func() bool {
 		var left int
-		return v.runner(s.ID).do(t.Context(), func() { left = len(v.runner(s.ID).conns) }) == nil && left == 0
+		return v.registry.Find(s.ID).Runner().Do(t.Context(), func() { left = v.registry.Find(s.ID).Len() }) == nil && left == 0
 	}, 10*time.Second, 10*time.Millisecond)
 }
 
-// Over links that are made bad, cut and mended through the API.
+// Over links that are made bad, cut and mended.
 func TestLinksAreSwitchedAtRunTime(t *testing.T) {
-	v, api := start(t, page)
-	_, err := api.Publish(t.Context(), "bells.kam", bells, nil)
+	v, admin := start(t, page)
+	_, err := admin.Publish(t.Context(), "bells.kam", bells, nil)
 	require.NoError(t, err)
-	s, err := api.Open(t.Context(), client.OpenSession{Contract: "bells"})
+	s, err := admin.Open(t.Context(), api.OpenSession{Contract: "bells"})
 	require.NoError(t, err)
-	x := v.runner(s.ID)
+	x := v.registry.Find(s.ID)
+	var lines []*gateway.SimulatedLink
 	var clients []*client.Client
 	var ears []*listener
 	for i := range 2 {
 		e := &listener{}
-		c, line, err := x.seatInside(
-			t.Context(), joinRequest{Join: wire.Join{Name: fmt.Sprint("Diver ", i)}, test: true}, e.options(false),
-		)
+		c, err := x.SeatInside(t.Context(), wire.Join{Name: fmt.Sprint("Diver ", i)}, true, e.options(false))
 		require.NoError(t, err)
-		v.mu.Lock()
-		v.tests[seatKey{x.id, c.Me().Number}] = testClient{c, line}
-		v.mu.Unlock()
-		clients = append(clients, c)
+		lines = append(lines, c.Link)
+		clients = append(clients, c.Client)
 		ears = append(ears, e)
 	}
-	links := []client.Link{
-		{
-			DelayMs:  20,
-			JitterMs: 30,
-		}, {DelayMs: 5, Loss: 0.1}, {Cut: true}, {DelayMs: 10, Bandwidth: 3000}, {Cut: true}, {},
+	links := []api.Link{
+		{DelayMs: 20, JitterMs: 30},
+		{DelayMs: 5, Loss: 0.1},
+		{Cut: true},
+		{DelayMs: 10, Bandwidth: 3000},
+		{Cut: true},
+		{},
 	}
 	rings(t, clients, ears, 60, func(i int) {
-		_, err := api.SetLink(t.Context(), s.ID, clients[i%2].Me().Number, links[i/2%len(links)])
-		assert.NoError(t, err)
+		assert.NoError(t, lines[i%2].Set(links[i/2%len(links)]))
 	}, func() {
-		for _, c := range clients {
-			_, err := api.SetLink(t.Context(), s.ID, c.Me().Number, client.Link{})
-			assert.NoError(t, err)
+		for _, line := range lines {
+			assert.NoError(t, line.Set(api.Link{}))
 		}
 	})
-	for _, c := range clients {
-		l, err := api.SetLink(t.Context(), s.ID, c.Me().Number, client.Link{DelayMs: 15})
-		require.NoError(t, err)
-		assert.Equal(t, client.Link{DelayMs: 15}, l)
-		l, err = api.LinkOf(t.Context(), s.ID, c.Me().Number)
-		require.NoError(t, err)
-		assert.Equal(t, client.Link{DelayMs: 15}, l)
-	}
-	_, err = api.SetLink(t.Context(), s.ID, clients[0].Me().Number, client.Link{Loss: 2})
-	assert.ErrorContains(t, err, "a loss of 2")
-	_, err = api.SetLink(t.Context(), s.ID, 99, client.Link{})
-	assert.ErrorContains(t, err, "no test client 99")
 	// A cut is noticed however soon it is mended. Of those above, none may have been: all was decided before.
-	for _, l := range []client.Link{{Cut: true}, {}} {
-		_, err = api.SetLink(t.Context(), s.ID, clients[0].Me().Number, l)
-		require.NoError(t, err)
+	for _, l := range []api.Link{{Cut: true}, {}} {
+		require.NoError(t, lines[0].Set(l))
 	}
 	assert.Eventually(t, func() bool { return ears[0].returns() > 0 }, 10*time.Second, time.Millisecond)
 }
 
+// The link of a test client is changed through the API; what is no link is refused.
+func TestLinksAreSetThroughTheAPI(t *testing.T) {
+	v, admin := start(t, page)
+	x := opened(t, v, admin, false)
+	_, body, _ := get(
+		t, "POST", fmt.Sprintf("%s/api/sessions/%d/clients", admin.Service, x.Runner().ID()), `{"name":"Ana"}`, nil,
+	)
+	var ana wire.Client
+	require.NoError(t, json.Unmarshal([]byte(body), &ana), body)
+	session := x.Runner().ID()
+	l, err := admin.SetLink(t.Context(), session, ana.Number, api.Link{DelayMs: 15})
+	require.NoError(t, err)
+	assert.Equal(t, api.Link{DelayMs: 15}, l)
+	l, err = admin.LinkOf(t.Context(), session, ana.Number)
+	require.NoError(t, err)
+	assert.Equal(t, api.Link{DelayMs: 15}, l)
+	_, err = admin.SetLink(t.Context(), session, ana.Number, api.Link{Loss: 2})
+	assert.ErrorContains(t, err, "a loss of 2")
+	_, err = admin.SetLink(t.Context(), session, 99, api.Link{})
+	assert.ErrorContains(t, err, "no test client 99")
+}
+
 // A program that was started anew takes its seat, and numbers its requests above those that it gave before.
 func TestAProgramStartedAnewTakesItsSeat(t *testing.T) {
-	_, api := start(t, page)
-	_, err := api.Publish(t.Context(), "bells.kam", bells, nil)
+	_, admin := start(t, page)
+	_, err := admin.Publish(t.Context(), "bells.kam", bells, nil)
 	require.NoError(t, err)
-	s, err := api.Open(t.Context(), client.OpenSession{Contract: "bells"})
+	s, err := admin.Open(t.Context(), api.OpenSession{Contract: "bells"})
 	require.NoError(t, err)
-	r, through := newRelay(t, strings.TrimPrefix(api.Service, "http://"))
+	r, through := newRelay(t, strings.TrimPrefix(admin.Service, "http://"))
 	refuse := func(context.Context, client.Seat) (client.Transport, error) {
 		return nil, &client.Refused{Reason: "not again"}
 	}

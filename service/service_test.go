@@ -20,26 +20,28 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"kamerad.example/api"
 	"kamerad.example/client"
 	"kamerad.example/core/wire"
 	"kamerad.example/internal/tests/testservice"
+	"kamerad.example/service/gateway"
 	"kamerad.example/store"
 )
 
 var page = fstest.MapFS{"index.html": {Data: []byte("<title>page</title>")}, "assets/app.js": {Data: []byte("1")}}
 
 // start runs a service in this process.
-func start(t *testing.T, console fs.FS) (*Service, client.API) {
+func start(t *testing.T, console fs.FS) (*Service, api.Client) {
 	db, err := store.Open(t.Context(), testservice.Database(t))
 	require.NoError(t, err)
-	v, err := New(t.Context(), db, store.NewRecorder(db), console)
+	v, err := New(t.Context(), Options{Records: db, Recorder: store.NewRecorder(db), Console: console})
 	require.NoError(t, err)
 	t.Cleanup(db.Close) // after the service has ended
 	return v, serve(t, v)
 }
 
 // serve lets a service listen until the test ends.
-func serve(t *testing.T, v *Service) client.API {
+func serve(t *testing.T, v *Service) api.Client {
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(t, err)
 	ctx, cancel := context.WithCancel(context.Background())
@@ -49,15 +51,15 @@ func serve(t *testing.T, v *Service) client.API {
 		cancel()
 		assert.NoError(t, <-done)
 	})
-	return client.API{Service: "http://" + l.Addr().String()}
+	return api.Client{Service: "http://" + l.Addr().String()}
 }
 
-func opened(t *testing.T, v *Service, api client.API, paused bool) *runner {
-	_, err := api.Publish(t.Context(), "tidewreck.kam", testservice.Contract, nil)
+func opened(t *testing.T, v *Service, admin api.Client, paused bool) *gateway.Connections {
+	_, err := admin.Publish(t.Context(), "tidewreck.kam", testservice.Contract, nil)
 	require.NoError(t, err)
-	s, err := api.Open(t.Context(), client.OpenSession{Contract: "tidewreck", Paused: paused})
+	s, err := admin.Open(t.Context(), api.OpenSession{Contract: "tidewreck", Paused: paused})
 	require.NoError(t, err)
-	return v.runner(s.ID)
+	return v.registry.Find(s.ID)
 }
 
 func get(t *testing.T, method, url, body string, header map[string]string) (status int, content string, kind string) {
@@ -79,8 +81,8 @@ func get(t *testing.T, method, url, body string, header map[string]string) (stat
 }
 
 func TestPagesFromElsewhereAreTurnedAway(t *testing.T) {
-	_, api := start(t, page)
-	host := strings.TrimPrefix(api.Service, "http://")
+	_, admin := start(t, page)
+	host := strings.TrimPrefix(admin.Service, "http://")
 	for _, c := range []struct {
 		header map[string]string
 		status int
@@ -95,7 +97,7 @@ func TestPagesFromElsewhereAreTurnedAway(t *testing.T) {
 		{map[string]string{"Origin": "null"}, 403},
 		{map[string]string{"Origin": "http://localhost:1"}, 403},
 	} {
-		status, body, kind := get(t, "GET", api.Service+"/api/sessions", "", c.header)
+		status, body, kind := get(t, "GET", admin.Service+"/api/sessions", "", c.header)
 		assert.Equal(t, c.status, status, "%v: %s", c.header, body)
 		if status == 403 {
 			assert.Equal(t, "application/problem+json", kind)
@@ -104,7 +106,7 @@ func TestPagesFromElsewhereAreTurnedAway(t *testing.T) {
 }
 
 func TestTheConsoleIsServed(t *testing.T) {
-	_, api := start(t, page)
+	_, admin := start(t, page)
 	for path, want := range map[string]string{
 		"/":               "page",
 		"/sessions/7":     "page",
@@ -114,7 +116,7 @@ func TestTheConsoleIsServed(t *testing.T) {
 		"/healthz":        "alive",
 		"/readyz":         "ready",
 	} {
-		status, body, _ := get(t, "GET", api.Service+path, "", nil)
+		status, body, _ := get(t, "GET", admin.Service+path, "", nil)
 		assert.Contains(t, body, want, path)
 		assert.Equal(t, path == "/assets/none.js", status == 404, path)
 	}
@@ -125,9 +127,9 @@ func TestTheConsoleIsServed(t *testing.T) {
 }
 
 func TestBadCallsAreProblems(t *testing.T) {
-	v, api := start(t, page)
-	x := opened(t, v, api, true)
-	base := fmt.Sprintf("/api/sessions/%d", x.id)
+	v, admin := start(t, page)
+	x := opened(t, v, admin, true)
+	base := fmt.Sprintf("/api/sessions/%d", x.Runner().ID())
 	for _, c := range []struct {
 		method, path, body string
 		status             int
@@ -154,10 +156,10 @@ func TestBadCallsAreProblems(t *testing.T) {
 		{"POST", base + "/clients/9/ask", `{"request":"Diver.search"}`, 404, "no test client 9"},
 		{"GET", base + "/join", "", 426, "asks for none"},
 	} {
-		status, body, kind := get(t, c.method, api.Service+c.path, c.body, nil)
+		status, body, kind := get(t, c.method, admin.Service+c.path, c.body, nil)
 		assert.Equal(t, c.status, status, "%s %s: %.200s", c.method, c.path, body)
 		assert.Equal(t, "application/problem+json", kind, c.path)
-		var p client.Problem
+		var p api.Problem
 		require.NoError(t, json.Unmarshal([]byte(body), &p))
 		assert.Equal(t, c.status, p.Status)
 		assert.Contains(t, body, c.want, "%s %s", c.method, c.path)
@@ -165,9 +167,9 @@ func TestBadCallsAreProblems(t *testing.T) {
 }
 
 func TestTestClientsPlayThroughTheAPI(t *testing.T) {
-	v, api := start(t, page)
-	x := opened(t, v, api, false)
-	base := fmt.Sprintf("%s/api/sessions/%d/clients", api.Service, x.id)
+	v, admin := start(t, page)
+	x := opened(t, v, admin, false)
+	base := fmt.Sprintf("%s/api/sessions/%d/clients", admin.Service, x.Runner().ID())
 	status, body, _ := get(t, "POST", base, `{"name":"Ana"}`, nil)
 	require.Equal(t, 200, status, body)
 	assert.JSONEq(t, `{"number":1,"name":"Ana","role":"player"}`, body)
@@ -183,148 +185,38 @@ func TestTestClientsPlayThroughTheAPI(t *testing.T) {
 	assert.Equal(t, 200, status)
 	require.Eventually(t, func() bool {
 		status, _, _ := get(t, "POST", base+"/1/ask", `{"request":"Diver.search"}`, nil)
-		s, err := api.Session(t.Context(), x.id)
+		s, err := admin.Session(t.Context(), x.Runner().ID())
 		return status == 404 && err == nil && len(s.Clients) == 0
 	}, 5*time.Second, 5*time.Millisecond)
 	require.Eventually(t, func() bool {
 		_, body, _ := get(t, "GET", base, "", nil)
 		return strings.Contains(body, `"left_reason":"the client left"`)
 	}, 5*time.Second, 20*time.Millisecond, "who took part is stored")
-	_, body, _ = get(t, "GET", api.Service+"/metrics", "", nil)
+	_, body, _ = get(t, "GET", admin.Service+"/metrics", "", nil)
 	assert.Contains(t, body, `kamerad_decisions_total{outcome="accepted",stage=""} 2`)
 	assert.Contains(t, body, `kamerad_decisions_total{outcome="denied",stage="check"} 1`)
 	assert.Contains(t, body, "kamerad_sessions 1")
 }
 
-// A client that takes nothing falls behind, is sent a snapshot if it goes on, and is cut in the end; the others get
-// every tick.
-func TestASlowClientHoldsUpNobody(t *testing.T) {
-	v, api := start(t, page)
-	x := opened(t, v, api, true)
-	clock := time.Now()
-	var slow, dead, quick *connection
-	require.NoError(t, x.do(t.Context(), func() {
-		x.now = func() time.Time { return clock }
-		for i, c := range []**connection{&slow, &dead, &quick} {
-			*c, _ = x.join(joinRequest{Join: wire.Join{Name: fmt.Sprint("Diver ", i)}, pipe: true})
-			x.session.Ready((*c).client)
-		}
-	}))
-	// takes reads all that waits for a client, and tells what frames there are.
-	reader := x.session.Reader(0)
-	takes := func(c *connection) (frames []*wire.Frame) {
-		raw, marks := c.outbox.take()
-		from := 0
-		for _, m := range marks {
-			if m.tick > 0 {
-				f, err := reader.Read(raw[from:m.end])
-				require.NoError(t, err)
-				frames = append(frames, f)
-			}
-			from = m.end
-		}
-		if raw != nil {
-			c.outbox.done(raw, marks, clock)
-		}
-		return frames
-	}
-	most := 0
-	served := 0
-	i := 0
-	tick := func() {
-		require.NoError(t, x.do(t.Context(), func() {
-			i++
-			call := x.session.ReadRequest(
-				wire.Ask{
-					Seq:     uint64(i),
-					Request: "Diver.paint",
-					Args:    []json.RawMessage{[]byte([]string{`"rust"`, `"kelp"`}[i%2])},
-				},
-			)
-			x.session.Ask(quick.client, call)
-			clock = clock.Add(50 * time.Millisecond)
-			x.tick()
-			got := 0
-			quick.outbox.mu.Lock()
-			got = len(quick.outbox.bytes)
-			quick.outbox.bytes = nil
-			quick.outbox.marks = nil
-			quick.outbox.oldest = time.Time{}
-			quick.outbox.mu.Unlock()
-			x.handle(&inboundMessage{
-				from:      quick,
-				typ:       "seen",
-				confirmed: x.session.Now(),
-				at:        clock,
-			})
-			if got > 0 {
-				served++
-			}
-			dead.outbox.mu.Lock()
-			most = max(most, len(dead.outbox.bytes))
-			dead.outbox.mu.Unlock()
-		}))
-	}
-	// how far away they are is known
-	slow.progress.minRoundTrip, dead.progress.minRoundTrip = time.Millisecond, time.Millisecond
-	confirm := func(c *connection, frames []*wire.Frame) {
-		if len(frames) > 0 {
-			require.NoError(t, x.do(t.Context(), func() {
-				x.handle(&inboundMessage{
-					from:      c,
-					typ:       "seen",
-					confirmed: frames[len(frames)-1].Tick,
-					at:        clock,
-				})
-			}))
-		}
-	}
-	for range 60 {
-		tick()
-	}
-	assert.True(t, slow.behind)
-	first := takes(slow)
-	assert.Empty(t, first, "what was not taken was dropped: a snapshot takes its place")
-	tick()
-	frames := takes(slow)
-	require.Len(t, frames, 1)
-	assert.True(t, frames[0].Snapshot)
-	assert.NotEmpty(t, frames[0].Events, "the events that it missed are in it: a welcome")
-	confirm(slow, frames)
-	assert.Less(t, most, 20_000, "what waits is bounded")
-	for range 130 {
-		tick()
-		require.NotContains(t, dead.reason, "nothing")
-		confirm(slow, takes(slow))
-	}
-	for range 20 {
-		tick()
-		confirm(slow, takes(slow))
-	}
-	assert.Equal(t, "it confirmed nothing of what it was sent for 10s", dead.reason)
-	assert.Greater(t, served, i*9/10, "the quick one gets what there is")
-	assert.Equal(t, 2, len(x.conns), "the slow one is there")
-}
-
 // What watchers are shown of a client is what it has confirmed, not what it was sent.
 func TestACopyIsShownAsConfirmed(t *testing.T) {
-	v, api := start(t, page)
-	x := opened(t, v, api, true)
-	conn := ask(t, api, x.id, wire.Join{Name: "Ana"})
+	v, admin := start(t, page)
+	x := opened(t, v, admin, true)
+	conn := ask(t, admin, x.Runner().ID(), wire.Join{Name: "Ana"})
 	_, _, err := conn.Read(t.Context()) // once the hello is there, it has its seat
 	require.NoError(t, err)
 	say := func(m string) { require.NoError(t, conn.Write(t.Context(), websocket.MessageText, []byte(m))) }
 
-	seen := make(chan client.Watch, 100)
+	seen := make(chan api.Watch, 100)
 	ctx, cancel := context.WithCancel(t.Context())
 	defer cancel()
 	go func() {
-		_ = api.Watch(ctx, x.id, func(m client.Watch) error { seen <- m; return nil })
+		_ = admin.Watch(ctx, x.Runner().ID(), func(m api.Watch) error { seen <- m; return nil })
 	}()
 	sheet := <-seen
-	require.Equal(t, "sheet", sheet.Type)
-	step := func() client.Watch {
-		_, err := api.Step(t.Context(), x.id, 1)
+	require.Equal(t, api.WatchSheet, sheet.Type)
+	step := func() api.Watch {
+		_, err := admin.Step(t.Context(), x.Runner().ID(), 1)
 		require.NoError(t, err)
 		return <-seen
 	}
@@ -338,7 +230,7 @@ func TestACopyIsShownAsConfirmed(t *testing.T) {
 	say(`{"type":"seen","seen":1}`)
 	say(`{"type":"ask","seq":1,"request":"Diver.search","args":[],"seen":1}`)
 	require.Eventually(
-		t, func() bool { s, _ := api.Session(t.Context(), x.id); return s.Queued == 1 }, 5*time.Second,
+		t, func() bool { s, _ := admin.Session(t.Context(), x.Runner().ID()); return s.Queued == 1 }, 5*time.Second,
 		time.Millisecond,
 	)
 	m = step()
@@ -354,7 +246,7 @@ func TestACopyIsShownAsConfirmed(t *testing.T) {
 	say(`{"type":"seen","seen":999}`) // more than it was sent says nothing
 	say(`{"type":"seen","seen":2}`)
 	require.Eventually(t, func() (confirmed bool) {
-		require.NoError(t, x.do(t.Context(), func() { confirmed = x.session.Seen(1) == 2 }))
+		require.NoError(t, x.Runner().Do(t.Context(), func() { confirmed = x.Runner().Session().Seen(1) == 2 }))
 		return confirmed
 	}, 5*time.Second, time.Millisecond)
 	m = step()
@@ -362,7 +254,7 @@ func TestACopyIsShownAsConfirmed(t *testing.T) {
 	assert.Contains(t, string(m.Clients[0].Frames[0]), `"hull":93`)
 
 	// Somebody who comes later gets the same.
-	err = api.Watch(t.Context(), x.id, func(m client.Watch) error {
+	err = admin.Watch(t.Context(), x.Runner().ID(), func(m api.Watch) error {
 		require.Len(t, m.Clients, 1)
 		assert.Contains(t, string(m.Clients[0].Frames[0]), `"hull":93`)
 		assert.Contains(t, string(m.Server), `"finds":1`)
@@ -374,14 +266,14 @@ func TestACopyIsShownAsConfirmed(t *testing.T) {
 
 // Who comes to watch is told what requests changed before, too.
 func TestWhatWasDecidedBeforeIsShown(t *testing.T) {
-	v, api := start(t, page)
-	x := opened(t, v, api, false)
-	ana, err := v.Host(t.Context(), x.id, "Ana", "", client.Options{})
+	v, admin := start(t, page)
+	x := opened(t, v, admin, false)
+	ana, err := v.Host(t.Context(), x.Runner().ID(), "Ana", "", client.Options{})
 	require.NoError(t, err)
 	d, err := ana.Forge(t.Context(), 0, "Diver.search")
 	require.NoError(t, err)
 	require.Equal(t, wire.Accepted, d.Outcome)
-	err = api.Watch(t.Context(), x.id, func(m client.Watch) error {
+	err = admin.Watch(t.Context(), x.Runner().ID(), func(m api.Watch) error {
 		require.Len(t, m.Decisions, 1)
 		assert.Equal(t, []string{"hull", "air", "satchel", "finds"}, changed(m.Decisions[0]))
 		assert.Contains(t, string(m.Server), `"finds":1`)
@@ -390,7 +282,7 @@ func TestWhatWasDecidedBeforeIsShown(t *testing.T) {
 	assert.EqualError(t, err, "enough")
 }
 
-func changed(d client.Decision) (out []string) {
+func changed(d api.Decision) (out []string) {
 	for _, c := range d.Changes {
 		out = append(out, c.Property)
 	}
@@ -399,8 +291,8 @@ func changed(d client.Decision) (out []string) {
 
 // A hundred sessions with clients come and go, and nothing of them stays.
 func TestNothingSurvivesASession(t *testing.T) {
-	v, api := start(t, page)
-	opened(t, v, api, false)
+	v, admin := start(t, page)
+	opened(t, v, admin, false)
 	before := runtime.NumGoroutine()
 	var group sync.WaitGroup
 	for range 10 {
@@ -408,18 +300,18 @@ func TestNothingSurvivesASession(t *testing.T) {
 		go func() {
 			defer group.Done()
 			for range 10 {
-				s, err := api.Open(t.Context(), client.OpenSession{Contract: "tidewreck"})
+				s, err := admin.Open(t.Context(), api.OpenSession{Contract: "tidewreck"})
 				if !assert.NoError(t, err) {
 					return
 				}
-				a, err := client.Join(t.Context(), api.Service, s.ID, "Ana", "", client.Options{})
+				a, err := client.Join(t.Context(), admin.Service, s.ID, "Ana", "", client.Options{})
 				assert.NoError(t, err)
-				b, err := client.Join(t.Context(), api.Service, s.ID, "Bo", "", client.Options{})
+				b, err := client.Join(t.Context(), admin.Service, s.ID, "Bo", "", client.Options{})
 				assert.NoError(t, err)
 				_, err = a.Forge(t.Context(), 0, "Diver.search")
 				assert.NoError(t, err)
 				a.Close()
-				_, err = api.Close(t.Context(), s.ID, "enough")
+				_, err = admin.Close(t.Context(), s.ID, "enough")
 				assert.NoError(t, err)
 				<-b.Ended()
 				assert.Equal(t, "the session closed: enough", b.Reason())
@@ -427,7 +319,7 @@ func TestNothingSurvivesASession(t *testing.T) {
 		}()
 	}
 	group.Wait()
-	assert.Len(t, v.openRunners(), 1)
+	assert.Len(t, v.registry.All(), 1)
 	http.DefaultClient.CloseIdleConnections()
 	assert.Eventually(t, func() bool { return runtime.NumGoroutine() <= before+5 }, 10*time.Second, 20*time.Millisecond,
 		"%d goroutines before", before)

@@ -9,20 +9,24 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"kamerad.example/api"
 	"kamerad.example/client"
+	"kamerad.example/store"
 )
 
 // A session keeps to the memory that the service gives it: one that needs more is not opened, how much of it is taken
 // is told, and nobody looks at so much that the copies of its clients take far more.
 func TestASessionKeepsToItsMemory(t *testing.T) {
-	v, api := start(t, page)
-	v.SessionMemory = 4 << 20
-	open := func(name, text string) (client.Session, error) {
-		_, err := api.Publish(t.Context(), name+".kam", "contract "+name+" language 1\n"+text, nil)
+	records := &store.Memory{}
+	v, err := New(t.Context(), Options{Records: records, Recorder: records, Console: page, SessionMemory: 4 << 20})
+	require.NoError(t, err)
+	admin := serve(t, v)
+	open := func(name, text string) (api.Session, error) {
+		_, err := admin.Publish(t.Context(), name+".kam", "contract "+name+" language 1\n"+text, nil)
 		require.NoError(t, err)
-		return api.Open(t.Context(), client.OpenSession{Contract: name})
+		return admin.Open(t.Context(), api.OpenSession{Contract: name})
 	}
-	_, err := open("wide", "seats 1000\nroles player\nentity Diver per player { l: list<int 0..9> max 200 = [] }")
+	_, err = open("wide", "seats 1000\nroles player\nentity Diver per player { l: list<int 0..9> max 200 = [] }")
 	require.Error(t, err)
 	assert.Contains(
 		t, err.Error(),
@@ -39,7 +43,7 @@ shared Sea {
 }`)
 	require.NoError(t, err)
 	require.Eventually(t, func() bool {
-		now, err := api.Session(t.Context(), s.ID)
+		now, err := admin.Session(t.Context(), s.ID)
 		require.NoError(t, err)
 		require.LessOrEqual(t, now.Memory, now.MemoryMost)
 		require.True(t, now.Open)
@@ -49,14 +53,14 @@ shared Sea {
 	watches := func() error {
 		ctx, cancel := context.WithTimeout(t.Context(), 5*time.Second)
 		defer cancel()
-		return api.Watch(ctx, s.ID, func(client.Watch) error { cancel(); return nil })
+		return admin.Watch(ctx, s.ID, func(api.Watch) error { cancel(); return nil })
 	}
-	ana, err := client.Join(t.Context(), api.Service, s.ID, "Ana", "", client.Options{})
+	ana, err := client.Join(t.Context(), admin.Service, s.ID, "Ana", "", client.Options{})
 	require.NoError(t, err)
 	defer ana.Close()
 	assert.ErrorIs(t, watches(), context.Canceled)
 	for i := range 9 {
-		c, err := client.Join(t.Context(), api.Service, s.ID, fmt.Sprint("Diver ", i), "", client.Options{})
+		c, err := client.Join(t.Context(), admin.Service, s.ID, fmt.Sprint("Diver ", i), "", client.Options{})
 		require.NoError(t, err)
 		defer c.Close()
 	}

@@ -58,9 +58,7 @@ func (v *Service) stop(shut func(ctx context.Context) error) error {
 		return context.WithDeadline(context.Background(), began.Add(d))
 	}
 	var missed notDone
-	v.mu.Lock()
-	v.stopping = true // no session is opened any more; those that are being opened find it when they want to begin
-	v.mu.Unlock()
+	v.registry.BeginStopping()
 	all, cancelAll := until(StopWithin)
 	defer cancelAll()
 	closed := make(chan error, 1)
@@ -70,38 +68,21 @@ func (v *Service) stop(shut func(ctx context.Context) error) error {
 	defer cancelStored()
 	var trials sync.WaitGroup
 	trials.Go(func() {
-		if err := v.stopTrials(stored); err != nil {
+		if err := v.trials.Stop(stored); err != nil {
 			missed.add("%s", err)
 		}
 	})
 	ticks, cancelTicks := until(sessionsUntil)
 	defer cancelTicks()
-	if !ended(ticks, &v.openings) {
-		missed.add("a session was being opened, and that did not end in time")
-	}
-	var sessions sync.WaitGroup
-	for _, r := range v.openRunners() {
-		sessions.Go(func() {
-			if !r.close(ticks, "the service is stopping") {
-				missed.add("session %d: its tick did not end in time, so its clients were not told all of it", r.id)
-			}
-			if err := v.storeEnd(stored, r, "the service is stopping"); err != nil {
-				missed.add("session %d: its end could not be stored: %s", r.id, err)
-			}
-		})
-	}
-	if !ended(ticks, &sessions) { // they are told by their own goroutines; others need not wait for that
-		v.halt()
-	}
-	sessions.Wait()
+	v.registry.Stop(ticks, stored, v.gateway.Halt, missed.add)
 	trials.Wait()
-	v.halt()
+	v.gateway.Halt()
 	told, cancelTold := until(toldUntil)
 	defer cancelTold()
-	if !ended(told, &v.sockets) {
+	if !ended(told, v.gateway.Wait) {
 		missed.add("some clients did not take their last message in time")
 	}
-	v.writers.stop()
+	v.gateway.Stop()
 	records, cancelRecords := until(recordsUntil)
 	defer cancelRecords()
 	if err := v.recorder.Close(records); err != nil {
@@ -113,22 +94,10 @@ func (v *Service) stop(shut func(ctx context.Context) error) error {
 	return missed.err()
 }
 
-// halt ends the connections of sessions that cannot do it themselves.
-func (v *Service) halt() {
-	v.mu.Lock()
-	defer v.mu.Unlock()
-	select {
-	case <-v.halted:
-	default:
-		close(v.halted)
-	}
-	v.greeting.close()
-}
-
-// ended waits for a group until a deadline, and reports whether it ended.
-func ended(ctx context.Context, group *sync.WaitGroup) bool {
+// ended waits for something until a deadline, and reports whether it ended.
+func ended(ctx context.Context, wait func()) bool {
 	done := make(chan struct{})
-	go func() { group.Wait(); close(done) }()
+	go func() { wait(); close(done) }()
 	select {
 	case <-done:
 		return true

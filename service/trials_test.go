@@ -11,7 +11,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"kamerad.example/client"
+	"kamerad.example/api"
 	"kamerad.example/core/audit"
 	"kamerad.example/core/drill"
 	"kamerad.example/internal/tests/testservice"
@@ -27,18 +27,18 @@ expect ana sees ana.Diver.hull == %d
 `
 
 // over waits for a trial's end.
-func over(t *testing.T, api client.API, id int64) (out client.Trial) {
+func over(t *testing.T, admin api.Client, id int64) (out api.Trial) {
 	require.Eventually(t, func() bool {
 		var err error
-		out, err = api.Trial(t.Context(), id)
+		out, err = admin.Trial(t.Context(), id)
 		require.NoError(t, err)
 		return out.Over()
 	}, 30*time.Second, 5*time.Millisecond)
 	return out
 }
 
-func refused(t *testing.T, err error, status int) *client.Problem {
-	var p *client.Problem
+func refused(t *testing.T, err error, status int) *api.Problem {
+	var p *api.Problem
 	require.ErrorAs(t, err, &p)
 	assert.Equal(t, status, p.Status, p.Detail)
 	return p
@@ -46,14 +46,14 @@ func refused(t *testing.T, err error, status int) *client.Problem {
 
 // Drills and audits of a published version run in the service, and what came of them is kept.
 func TestAPublishedVersionIsPutToTrial(t *testing.T) {
-	_, api := start(t, page)
-	_, err := api.Publish(t.Context(), "dive.kam", testservice.Contract, nil)
+	_, admin := start(t, page)
+	_, err := admin.Publish(t.Context(), "dive.kam", testservice.Contract, nil)
 	require.NoError(t, err)
 	name := "tidewreck"
 
-	x, err := api.StartTrial(
+	x, err := admin.StartTrial(
 		t.Context(), name, 0,
-		client.StartTrial{
+		api.StartTrial{
 			What:  "drills",
 			Shake: 3,
 			Drills: map[string]string{
@@ -63,7 +63,7 @@ func TestAPublishedVersionIsPutToTrial(t *testing.T) {
 		},
 	)
 	require.NoError(t, err)
-	x = over(t, api, x.ID)
+	x = over(t, admin, x.ID)
 	require.Equal(t, "ended", x.State, x.Summary)
 	assert.False(t, *x.Passed)
 	assert.Equal(t, "1 drill failed, 1 passed, over 3 random links each", x.Summary)
@@ -76,25 +76,25 @@ func TestAPublishedVersionIsPutToTrial(t *testing.T) {
 	)
 	assert.Equal(t, "b.drill", drills.Results[1].File)
 
-	x, err = api.StartTrial(t.Context(), name, 1, client.StartTrial{What: "audit", Rounds: 2, Ticks: 50})
+	x, err = admin.StartTrial(t.Context(), name, 1, api.StartTrial{What: "audit", Rounds: 2, Ticks: 50})
 	require.NoError(t, err)
-	x = over(t, api, x.ID)
+	x = over(t, admin, x.ID)
 	require.Equal(t, "ended", x.State, x.Summary)
 	var audited audit.Report
 	require.NoError(t, json.Unmarshal(x.Report, &audited))
 	assert.NotZero(t, audited.Tried)
 	assert.Equal(t, audited.Clean(), *x.Passed)
 
-	list, err := api.Trials(t.Context(), name, 0)
+	list, err := admin.Trials(t.Context(), name, 0)
 	require.NoError(t, err)
 	require.Len(t, list, 2)
 	assert.Equal(t, []string{"audit", "drills"}, []string{list[0].What, list[1].What}, "the newest first")
 	assert.Nil(t, list[0].Report, "lists have no reports")
 
 	// What cannot be run is refused, and nothing is noted.
-	_, err = api.StartTrial(
+	_, err = admin.StartTrial(
 		t.Context(), name, 0,
-		client.StartTrial{
+		api.StartTrial{
 			What: "drills",
 			Drills: map[string]string{
 				"a.drill": "drill \"x\"\nuse \"dive.kam\"\nclients ana\nexpect ana sees ana.Diver.hul == 1\n",
@@ -102,9 +102,9 @@ func TestAPublishedVersionIsPutToTrial(t *testing.T) {
 		},
 	)
 	assert.NotEmpty(t, refused(t, err, http.StatusUnprocessableEntity).Problems)
-	_, err = api.StartTrial(
+	_, err = admin.StartTrial(
 		t.Context(), name, 0,
-		client.StartTrial{
+		api.StartTrial{
 			What: "drills",
 			Drills: map[string]string{
 				"a.drill": fmt.Sprintf(
@@ -114,7 +114,7 @@ func TestAPublishedVersionIsPutToTrial(t *testing.T) {
 		},
 	)
 	assert.Contains(t, refused(t, err, http.StatusUnprocessableEntity).Problems[0].Message, `no file "another.kam"`)
-	for _, in := range []client.StartTrial{
+	for _, in := range []api.StartTrial{
 		{What: "luck"},
 		{What: "drills"},
 		{What: "audit", Rounds: 1 << 20},
@@ -122,41 +122,41 @@ func TestAPublishedVersionIsPutToTrial(t *testing.T) {
 		{What: "drills", Shake: 1 << 20, Drills: map[string]string{"a.drill": fmt.Sprintf(hurt, "x", 30)}},
 		{What: "drills", Drills: map[string]string{"../a.drill": fmt.Sprintf(hurt, "x", 30)}},
 	} {
-		_, err = api.StartTrial(t.Context(), name, 0, in)
+		_, err = admin.StartTrial(t.Context(), name, 0, in)
 		refused(t, err, http.StatusBadRequest)
 	}
-	_, err = api.StartTrial(t.Context(), "another", 0, client.StartTrial{What: "audit"})
+	_, err = admin.StartTrial(t.Context(), "another", 0, api.StartTrial{What: "audit"})
 	refused(t, err, http.StatusNotFound)
-	_, err = api.Trial(t.Context(), 999)
+	_, err = admin.Trial(t.Context(), 999)
 	refused(t, err, http.StatusNotFound)
-	list, err = api.Trials(t.Context(), name, 0)
+	list, err = admin.Trials(t.Context(), name, 0)
 	require.NoError(t, err)
 	assert.Len(t, list, 2)
 
 	// One runs at a time and the others wait; any can be stopped.
 	var ids []int64
-	for range maxTrials {
-		x, err := api.StartTrial(
-			t.Context(), name, 0, client.StartTrial{What: "audit", Rounds: maxTrialRounds, Ticks: maxTrialTicks},
+	for range 16 {
+		x, err := admin.StartTrial(
+			t.Context(), name, 0, api.StartTrial{What: "audit", Rounds: 1000, Ticks: 10_000},
 		)
 		require.NoError(t, err)
 		ids = append(ids, x.ID)
 	}
-	_, err = api.StartTrial(t.Context(), name, 0, client.StartTrial{What: "audit"})
+	_, err = admin.StartTrial(t.Context(), name, 0, api.StartTrial{What: "audit"})
 	refused(t, err, http.StatusTooManyRequests)
 	require.Eventually(t, func() bool {
-		list, err := api.Trials(t.Context(), name, 0)
+		list, err := admin.Trials(t.Context(), name, 0)
 		require.NoError(t, err)
 		states := map[string]int{}
 		for _, x := range list {
 			states[x.State]++
 		}
-		return states["running"] == 1 && states["waiting"] == maxTrials-1
+		return states["running"] == 1 && states["waiting"] == 16-1
 	}, 10*time.Second, 5*time.Millisecond)
 	for _, id := range ids[1:] {
-		_, err := api.StopTrial(t.Context(), id)
+		_, err := admin.StopTrial(t.Context(), id)
 		require.NoError(t, err)
-		assert.Equal(t, "stopped", over(t, api, id).State)
+		assert.Equal(t, "stopped", over(t, admin, id).State)
 	}
 }
 
@@ -174,7 +174,7 @@ func TestATrialThatWasLeftOver(t *testing.T) {
 		Asked:    []byte("{}"),
 	})
 	require.NoError(t, err)
-	_, err = New(t.Context(), db, store.NewRecorder(db), page)
+	_, err = New(t.Context(), Options{Records: db, Recorder: store.NewRecorder(db), Console: page})
 	require.NoError(t, err)
 	x, err = db.Trial(t.Context(), x.ID)
 	require.NoError(t, err)
@@ -201,20 +201,20 @@ func TestATrialThatWasLeftOver(t *testing.T) {
 
 // What is kept in this process alone answers as the database does.
 func TestTrialsWithoutADatabase(t *testing.T) {
-	_, api := alone(t)
-	_, err := api.Publish(t.Context(), "dive.kam", testservice.Contract, nil)
+	_, admin := alone(t)
+	_, err := admin.Publish(t.Context(), "dive.kam", testservice.Contract, nil)
 	require.NoError(t, err)
 	for range 2 {
-		x, err := api.StartTrial(
+		x, err := admin.StartTrial(
 			t.Context(), "tidewreck", 0,
-			client.StartTrial{What: "drills", Drills: map[string]string{"a.drill": fmt.Sprintf(hurt, "as it is", 30)}},
+			api.StartTrial{What: "drills", Drills: map[string]string{"a.drill": fmt.Sprintf(hurt, "as it is", 30)}},
 		)
 		require.NoError(t, err)
-		x = over(t, api, x.ID)
+		x = over(t, admin, x.ID)
 		require.NotNil(t, x.Passed, x.Summary)
 		assert.True(t, *x.Passed)
 	}
-	list, err := api.Trials(t.Context(), "tidewreck", 1)
+	list, err := admin.Trials(t.Context(), "tidewreck", 1)
 	require.NoError(t, err)
 	assert.Equal(t, []int64{2, 1}, []int64{list[0].ID, list[1].ID})
 }

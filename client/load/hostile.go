@@ -126,7 +126,7 @@ func (h *hostile) attack(ctx context.Context, name string) {
 		return
 	}
 	var hello wire.Hello
-	if json.Unmarshal(first, &hello) != nil || hello.Type != "hello" {
+	if json.Unmarshal(first, &hello) != nil || hello.Type != wire.MessageHello {
 		var bye wire.Bye
 		_ = json.Unmarshal(first, &bye)
 		h.count(func(r *HostileReport) { r.Refused[bye.Code]++ })
@@ -142,7 +142,7 @@ func (h *hostile) attack(ctx context.Context, name string) {
 		for {
 			_, raw, err := socket.ReadMessage()
 			var bye wire.Bye
-			if err == nil && len(raw) > 0 && raw[0] == '{' && json.Unmarshal(raw, &bye) == nil && bye.Type == "bye" {
+			if err == nil && len(raw) > 0 && raw[0] == '{' && json.Unmarshal(raw, &bye) == nil && bye.Type == wire.MessageBye {
 				h.count(func(r *HostileReport) { r.Cut[sort(bye.Reason)]++ })
 			}
 			if err != nil {
@@ -271,7 +271,10 @@ func (h *hostile) number() uint64 {
 func (h *hostile) message() wire.FromClient {
 	r := h.random
 	var m wire.FromClient
-	m.Type = []string{"ready", "seen", "differs", "ask", "ask", "ask", "write", "press", "release"}[r.IntN(9)]
+	m.Type = []wire.MessageType{
+		wire.MessageReady, wire.MessageSeen, wire.MessageDiffers, wire.MessageAsk, wire.MessageAsk, wire.MessageAsk,
+		wire.MessageWrite, wire.MessagePress, wire.MessageRelease,
+	}[r.IntN(9)]
 	h.seq++
 	m.Seq = h.seq
 	m.Press = h.seq

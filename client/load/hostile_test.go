@@ -12,7 +12,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"kamerad.example/client"
+	"kamerad.example/api"
 	"kamerad.example/demo"
 	"kamerad.example/internal/tests/testservice"
 )
@@ -36,7 +36,7 @@ func TestHostileClientsHarmNobody(t *testing.T) {
 	require.NoError(t, err)
 	var sessions []int64
 	for range 2 {
-		s, err := p.Open(t.Context(), client.OpenSession{Contract: "tidewreck"})
+		s, err := p.Open(t.Context(), api.OpenSession{Contract: "tidewreck"})
 		require.NoError(t, err)
 		sessions = append(sessions, s.ID)
 	}

@@ -10,7 +10,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"kamerad.example/client"
+	"kamerad.example/api"
 	"kamerad.example/core/wire"
 	"kamerad.example/demo"
 	"kamerad.example/service"
@@ -19,7 +19,7 @@ import (
 
 func open(t *testing.T) (address string, session int64) {
 	records := &store.Memory{}
-	v, err := service.New(t.Context(), records, records, fstest.MapFS{})
+	v, err := service.New(t.Context(), service.Options{Records: records, Recorder: records, Console: fstest.MapFS{}})
 	require.NoError(t, err)
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(t, err)
@@ -30,12 +30,12 @@ func open(t *testing.T) (address string, session int64) {
 		cancel()
 		assert.NoError(t, <-done)
 	})
-	api := client.API{Service: "http://" + l.Addr().String()}
-	_, err = api.Publish(t.Context(), "tidewreck.kam", demo.Contract, demo.Files)
+	admin := api.Client{Service: "http://" + l.Addr().String()}
+	_, err = admin.Publish(t.Context(), "tidewreck.kam", demo.Contract, demo.Files)
 	require.NoError(t, err)
-	s, err := api.Open(t.Context(), client.OpenSession{Contract: "tidewreck"})
+	s, err := admin.Open(t.Context(), api.OpenSession{Contract: "tidewreck"})
 	require.NoError(t, err)
-	return api.Service, s.ID
+	return admin.Service, s.ID
 }
 
 // Clients of a load act by the contract: nothing that they send is malformed or from somebody who may not, and they
@@ -88,13 +88,13 @@ func TestALoadThatCannotBeIsRefused(t *testing.T) {
 // A client that is out is counted once, whatever it was doing.
 func TestAClientThatIsOutIsCountedOnce(t *testing.T) {
 	address, session := open(t)
-	api := client.API{Service: address}
+	admin := api.Client{Service: address}
 	joined := make(chan struct{}, 6)
 	go func() {
 		for range 6 {
 			<-joined
 		}
-		_, _ = api.Close(context.Background(), session, "enough")
+		_, _ = admin.Close(context.Background(), session, "enough")
 	}()
 	r, err := Run(t.Context(), Options{
 		Service: address,

@@ -14,6 +14,7 @@ import (
 	"github.com/urfave/cli/v3"
 	"golang.org/x/term"
 
+	"kamerad.example/api"
 	"kamerad.example/client"
 	"kamerad.example/core/audit"
 	"kamerad.example/core/compile"
@@ -26,7 +27,7 @@ import (
 // livePlace is a session of a service as the audit reaches it: over its sockets, with a watch to see what those who run
 // it see.
 type livePlace struct {
-	api     client.API
+	admin   api.Client
 	session int64
 	tick    time.Duration
 	watched watched
@@ -47,15 +48,15 @@ func auditLive(ctx context.Context, c *cli.Command) error {
 	if long < time.Second || long > time.Hour {
 		return fmt.Errorf("read --for: from 1s to 1h, not %s", long)
 	}
-	api := client.API{Service: service}
-	s, err := api.Session(ctx, id)
+	admin := api.Client{Service: service}
+	s, err := admin.Session(ctx, id)
 	if err != nil {
 		return err
 	}
 	if !s.Open || s.Paused {
 		return fmt.Errorf("audit session %d: it does not run", id)
 	}
-	version, err := api.Version(ctx, s.Contract, s.Version)
+	version, err := admin.Version(ctx, s.Contract, s.Version)
 	if err != nil {
 		return err
 	}
@@ -63,7 +64,7 @@ func auditLive(ctx context.Context, c *cli.Command) error {
 	if checked == nil {
 		return fmt.Errorf("audit session %d: this program cannot read its contract: %w", id, problems)
 	}
-	p := &livePlace{api: api, session: id, tick: time.Second / time.Duration(checked.TickRate)}
+	p := &livePlace{admin: admin, session: id, tick: time.Second / time.Duration(checked.TickRate)}
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
 	first := make(chan struct{})
@@ -98,16 +99,16 @@ func auditLive(ctx context.Context, c *cli.Command) error {
 
 // watch keeps up what those who run the session see.
 func (p *livePlace) watch(ctx context.Context, first chan struct{}) error {
-	err := p.api.Watch(ctx, p.session, func(m client.Watch) error {
+	err := p.admin.Watch(ctx, p.session, func(m api.Watch) error {
 		p.watched.mu.Lock()
 		defer p.watched.mu.Unlock()
 		if err := p.watched.apply(m); err != nil {
 			return err
 		}
 		switch m.Type {
-		case "sheet":
+		case api.WatchSheet:
 			close(first)
-		case "tick":
+		case api.WatchTick:
 			for _, d := range m.Decisions {
 				p.news = append(p.news, decisionOf(d))
 			}
@@ -121,7 +122,7 @@ func (p *livePlace) watch(ctx context.Context, first chan struct{}) error {
 }
 
 // decisionOf returns what the audit looks at of a decision.
-func decisionOf(d client.Decision) session.Decision {
+func decisionOf(d api.Decision) session.Decision {
 	out := session.Decision{
 		Tick:    d.Tick,
 		Client:  d.Client,
@@ -151,7 +152,7 @@ func decisionOf(d client.Decision) session.Decision {
 func (p *livePlace) Join(
 	ctx context.Context, name, role string, heard func(*wire.Frame), differs func(),
 ) (audit.Seat, error) {
-	c, err := client.Join(ctx, p.api.Service, p.session, name, role, client.Options{
+	c, err := client.Join(ctx, p.admin.Service, p.session, name, role, client.Options{
 		NotReady: true,
 		OnFrame:  func(f *wire.Frame, _ []replicate.Notice) { heard(f) },
 		OnDiffer: func(int64) { differs() },

@@ -10,7 +10,7 @@ import (
 
 	"github.com/urfave/cli/v3"
 
-	"kamerad.example/client"
+	"kamerad.example/api"
 	"kamerad.example/core/compile"
 	"kamerad.example/core/contract"
 	"kamerad.example/core/report"
@@ -49,7 +49,7 @@ func eitherContract(ctx context.Context, c *cli.Command, word string) (*contract
 	if err != nil || version < 0 {
 		return nil, fmt.Errorf("read %q: it is no file, and no published version as in wreck@2", word)
 	}
-	v, err := client.API{Service: c.String("service")}.Version(ctx, name, version)
+	v, err := api.Client{Service: c.String("service")}.Version(ctx, name, version)
 	if err != nil {
 		return nil, err
 	}

@@ -7,7 +7,7 @@ import (
 
 	"github.com/urfave/cli/v3"
 
-	"kamerad.example/client"
+	"kamerad.example/api"
 	"kamerad.example/core/compile"
 	"kamerad.example/core/contract"
 )
@@ -57,8 +57,8 @@ func publish(ctx context.Context, c *cli.Command) error {
 	}
 	files := contract.Files{}
 	_, _ = compile.LoadWith(args[0], source, beside(args[0], files)) // the service tells the mistakes
-	v, err := client.API{Service: c.String("service")}.Publish(ctx, args[0], source, files)
-	var problem *client.Problem
+	v, err := api.Client{Service: c.String("service")}.Publish(ctx, args[0], source, files)
+	var problem *api.Problem
 	if errors.As(err, &problem) && problem.Problems != nil {
 		if c.Bool("json") {
 			if err := printJSON(c.Root().Writer, problem); err != nil {
@@ -91,7 +91,7 @@ func publish(ctx context.Context, c *cli.Command) error {
 }
 
 func listContracts(ctx context.Context, c *cli.Command) error {
-	list, err := client.API{Service: c.String("service")}.Contracts(ctx)
+	list, err := api.Client{Service: c.String("service")}.Contracts(ctx)
 	if err != nil {
 		return err
 	}
@@ -115,20 +115,20 @@ func showContract(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	api := client.API{Service: c.String("service")}
-	v, err := api.Version(ctx, args[0], c.Int("version"))
+	admin := api.Client{Service: c.String("service")}
+	v, err := admin.Version(ctx, args[0], c.Int("version"))
 	if err != nil {
 		return err
 	}
-	list, err := api.Trials(ctx, v.Contract, v.Version)
+	list, err := admin.Trials(ctx, v.Contract, v.Version)
 	if err != nil {
 		return err
 	}
 	switch {
 	case c.Bool("json"):
 		return printJSON(c.Root().Writer, struct {
-			client.ContractVersion
-			Trials []client.Trial `json:"trials"`
+			api.ContractVersion
+			Trials []api.Trial `json:"trials"`
 		}{v, list})
 	case c.Bool("source"):
 		fmt.Print(v.Source)
@@ -158,25 +158,15 @@ func clauses(p contract.PropertyOutline) string {
 	if p.LeaseMs > 0 {
 		out = fmt.Sprintf("hold, lease %g s", float64(p.LeaseMs)/1000)
 	}
-	for _, c := range []struct {
-		there bool
-		words string
-	}{
-		{
-			p.Clamped, "clamped",
-		},
-		{
-			p.Once, "once",
-		},
-		{p.Keep, "keep"},
-		{p.Loose, "loose"},
-		{p.AtMost > 0, fmt.Sprintf("at most %d per second", p.AtMost)},
-		{p.SetBy != "", "set by " + p.SetBy},
-		{p.Follows != "", "follows " + p.Follows},
-	} {
-		if c.there {
-			out += muted.Sprint(" " + c.words)
-		}
+	words := p.Clauses.Words()
+	if p.SetBy != "" {
+		words = append(words, "set by "+p.SetBy)
+	}
+	if p.Follows != "" {
+		words = append(words, "follows "+p.Follows)
+	}
+	for _, w := range words {
+		out += muted.Sprint(" " + w)
 	}
 	return out
 }

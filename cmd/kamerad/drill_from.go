@@ -9,7 +9,7 @@ import (
 
 	"github.com/urfave/cli/v3"
 
-	"kamerad.example/client"
+	"kamerad.example/api"
 	"kamerad.example/core/contract"
 	"kamerad.example/core/drill"
 )
@@ -29,11 +29,11 @@ func drillFromCommand() *cli.Command {
 			&cli.StringFlag{Name: "contract", Usage: "the `FILE` that it names as its contract, beside it"},
 		},
 		Action: func(ctx context.Context, c *cli.Command) error {
-			api, id, _, err := oneSession(c, "SESSION", 1)
+			admin, id, _, err := oneSession(c, "SESSION", 1)
 			if err != nil {
 				return err
 			}
-			s, err := api.Session(ctx, id)
+			s, err := admin.Session(ctx, id)
 			if err != nil {
 				return err
 			}
@@ -41,7 +41,7 @@ func drillFromCommand() *cli.Command {
 			if file == "" {
 				file = s.Contract + ".kam"
 			}
-			written, err := api.DrillOf(ctx, id, c.String("name"), file)
+			written, err := admin.DrillOf(ctx, id, c.String("name"), file)
 			if err != nil {
 				return err
 			}
@@ -60,16 +60,16 @@ func drillFromCommand() *cli.Command {
 			} else {
 				fmt.Fprint(c.Root().Writer, written.Text)
 			}
-			return playWritten(ctx, api, c, s, file, written)
+			return playWritten(ctx, admin, c, s, file, written)
 		},
 	}
 }
 
 // playWritten plays a written drill on the session's own version, and says on the standard error what came of it.
 func playWritten(
-	ctx context.Context, api client.API, c *cli.Command, s client.Session, file string, written client.WrittenDrill,
+	ctx context.Context, admin api.Client, c *cli.Command, s api.Session, file string, written api.WrittenDrill,
 ) error {
-	version, err := api.Version(ctx, s.Contract, s.Version)
+	version, err := admin.Version(ctx, s.Contract, s.Version)
 	if err != nil {
 		return err
 	}

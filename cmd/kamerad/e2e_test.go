@@ -17,6 +17,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"kamerad.example/api"
 	"kamerad.example/client"
 	"kamerad.example/core/replicate"
 	"kamerad.example/core/wire"
@@ -127,7 +128,7 @@ func TestTwoDiversOverTheWire(t *testing.T) {
 	play := func(contract string) (anas, bos []string, session int64) {
 		v, err := p.Publish(t.Context(), "tidewreck.kam", contract, nil)
 		require.NoError(t, err)
-		s, err := p.Open(t.Context(), client.OpenSession{
+		s, err := p.Open(t.Context(), api.OpenSession{
 			Contract: v.Contract,
 			Version:  v.Version,
 			Paused:   true,
@@ -216,7 +217,7 @@ func TestTwoDiversOverTheWire(t *testing.T) {
 func open(t *testing.T, p *testservice.Process) int64 {
 	_, err := p.Publish(t.Context(), "tidewreck.kam", testservice.Contract, nil)
 	require.NoError(t, err)
-	s, err := p.Open(t.Context(), client.OpenSession{Contract: "tidewreck"})
+	s, err := p.Open(t.Context(), api.OpenSession{Contract: "tidewreck"})
 	require.NoError(t, err)
 	return s.ID
 }
@@ -304,16 +305,16 @@ func TestTheAPIAnswersWithProblems(t *testing.T) {
 	assert.ErrorContains(t, err, "there is no session 5; none is open")
 	id := open(t, p)
 	_, err = p.Session(t.Context(), 500)
-	var problem *client.Problem
+	var problem *api.Problem
 	require.ErrorAs(t, err, &problem)
 	assert.Equal(t, 404, problem.Status)
 	assert.Equal(t, []string{fmt.Sprintf("session %d (tidewreck)", id)}, problem.Known)
-	_, err = p.Open(t.Context(), client.OpenSession{Contract: "pearl"})
+	_, err = p.Open(t.Context(), api.OpenSession{Contract: "pearl"})
 	require.ErrorAs(t, err, &problem)
 	assert.Equal(t, []string{"tidewreck"}, problem.Known)
-	_, err = p.Open(t.Context(), client.OpenSession{Contract: "tidewreck", Version: 9})
+	_, err = p.Open(t.Context(), api.OpenSession{Contract: "tidewreck", Version: 9})
 	assert.ErrorContains(t, err, "no version 9; there is version 1")
-	_, err = p.Open(t.Context(), client.OpenSession{Contract: "tidewreck", Key: "abc"})
+	_, err = p.Open(t.Context(), api.OpenSession{Contract: "tidewreck", Key: "abc"})
 	assert.ErrorContains(t, err, "64 hexadecimal digits")
 	_, err = p.Step(t.Context(), id, 1)
 	assert.ErrorContains(t, err, "pause it first")
@@ -344,11 +345,11 @@ func TestAStopTellsClientsAndKeepsRecords(t *testing.T) {
 	watching := make(chan error, 1)
 	there := make(chan struct{})
 	go func() {
-		watching <- p.Watch(context.Background(), id, func(m client.Watch) error {
-			if m.Type == "sheet" {
+		watching <- p.Watch(context.Background(), id, func(m api.Watch) error {
+			if m.Type == api.WatchSheet {
 				close(there)
 			}
-			if m.Type == "close" {
+			if m.Type == api.WatchClose {
 				return fmt.Errorf("closed: %s", m.Reason)
 			}
 			return nil
@@ -402,7 +403,7 @@ func TestTheDemoShowsLife(t *testing.T) {
 	seen := map[string]bool{}
 	ctx, cancel := context.WithTimeout(t.Context(), 30*time.Second)
 	defer cancel()
-	err = p.Watch(ctx, list[0].ID, func(m client.Watch) error {
+	err = p.Watch(ctx, list[0].ID, func(m api.Watch) error {
 		for _, d := range m.Decisions {
 			seen[string(d.Outcome)] = true
 			for _, c := range d.Changes {

@@ -11,6 +11,7 @@ import (
 
 	"github.com/urfave/cli/v3"
 
+	"kamerad.example/api"
 	"kamerad.example/client"
 	"kamerad.example/console"
 	"kamerad.example/core/compile"
@@ -109,16 +110,16 @@ func serveOne(ctx context.Context, c *cli.Command) error {
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
 	return serveWith(ctx, c, records, records, func(ctx context.Context, svc *service.Service, address string) error {
-		api := client.API{Service: address}
-		v, err := api.Publish(ctx, file, source, files)
-		var problem *client.Problem
+		admin := api.Client{Service: address}
+		v, err := admin.Publish(ctx, file, source, files)
+		var problem *api.Problem
 		if errors.As(err, &problem) && problem.Problems != nil {
 			printProblems(problem.Problems)
 			return fmt.Errorf("serve %s: %s", file, problem.Detail)
 		} else if err != nil {
 			return err
 		}
-		s, err := api.Open(ctx, client.OpenSession{Contract: v.Contract, Version: v.Version})
+		s, err := admin.Open(ctx, api.OpenSession{Contract: v.Contract, Version: v.Version})
 		if err != nil {
 			return err
 		}
@@ -163,12 +164,12 @@ func demoCommand() *cli.Command {
 				return err
 			}
 			return serve(ctx, c, func(ctx context.Context, _ *service.Service, address string) error {
-				api := client.API{Service: address}
-				v, err := api.Publish(ctx, "tidewreck.kam", demo.Contract, demo.Files)
+				admin := api.Client{Service: address}
+				v, err := admin.Publish(ctx, "tidewreck.kam", demo.Contract, demo.Files)
 				if err != nil {
 					return err
 				}
-				s, err := api.Open(ctx, client.OpenSession{Contract: v.Contract, Version: v.Version, Seed: 7})
+				s, err := admin.Open(ctx, api.OpenSession{Contract: v.Contract, Version: v.Version, Seed: 7})
 				if err != nil {
 					return err
 				}
@@ -239,12 +240,16 @@ func serveWith(
 	if err != nil {
 		return fmt.Errorf("%w; choose another port with --listen", err)
 	}
-	svc, err := service.New(ctx, records, recorder, console.Files())
+	svc, err := service.New(ctx, service.Options{
+		Records:       records,
+		Recorder:      recorder,
+		Console:       console.Files(),
+		SessionMemory: int64(c.Int("session-memory")) << 20,
+	})
 	if err != nil {
 		listener.Close()
 		return err
 	}
-	svc.SessionMemory = int64(c.Int("session-memory")) << 20
 	address := "http://" + listener.Addr().String()
 	failed := make(chan error, 1)
 	// What was started ends when the service does, also when it ends by itself.

@@ -11,7 +11,7 @@ import (
 
 	"github.com/urfave/cli/v3"
 
-	"kamerad.example/client"
+	"kamerad.example/api"
 	"kamerad.example/core/contract"
 	"kamerad.example/core/wire"
 )
@@ -94,7 +94,7 @@ func openSession(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	o := client.OpenSession{
+	o := api.OpenSession{
 		Contract: args[0],
 		Version:  c.Int("version"),
 		Paused:   c.Bool("paused"),
@@ -117,7 +117,7 @@ func openSession(ctx context.Context, c *cli.Command) error {
 		}
 		o.Key = strings.TrimSpace(string(raw))
 	}
-	s, err := client.API{Service: c.String("service")}.Open(ctx, o)
+	s, err := api.Client{Service: c.String("service")}.Open(ctx, o)
 	if err != nil {
 		return err
 	}
@@ -133,7 +133,7 @@ func openSession(ctx context.Context, c *cli.Command) error {
 }
 
 func listSessions(ctx context.Context, c *cli.Command) error {
-	list, err := client.API{Service: c.String("service")}.Sessions(ctx)
+	list, err := api.Client{Service: c.String("service")}.Sessions(ctx)
 	if err != nil {
 		return err
 	}
@@ -157,7 +157,7 @@ func listSessions(ctx context.Context, c *cli.Command) error {
 	return nil
 }
 
-func state(s client.Session) string {
+func state(s api.Session) string {
 	switch {
 	case s.Open && s.Paused:
 		return warn.Sprint("paused")
@@ -168,7 +168,7 @@ func state(s client.Session) string {
 }
 
 // slow words how a session's ticks take too long.
-func slow(s *client.Slowness) string {
+func slow(s *api.Slowness) string {
 	if s == nil {
 		return ""
 	}
@@ -180,7 +180,7 @@ func slow(s *client.Slowness) string {
 }
 
 // failed words how often something failed inside.
-func failed(f *client.Faults) string {
+func failed(f *api.Faults) string {
 	if f == nil {
 		return ""
 	}
@@ -188,7 +188,7 @@ func failed(f *client.Faults) string {
 }
 
 // showFaults prints the last things that failed inside.
-func showFaults(c *cli.Command, f *client.Faults) {
+func showFaults(c *cli.Command, f *api.Faults) {
 	if f == nil {
 		return
 	}
@@ -206,25 +206,25 @@ func showFaults(c *cli.Command, f *client.Faults) {
 }
 
 // oneSession reads the session that a command is for.
-func oneSession(c *cli.Command, usage string, most int) (client.API, int64, []string, error) {
+func oneSession(c *cli.Command, usage string, most int) (api.Client, int64, []string, error) {
 	args, err := words(c, usage, 1, most)
 	if err != nil {
-		return client.API{}, 0, nil, err
+		return api.Client{}, 0, nil, err
 	}
 	id, err := sessionArg(args[0])
-	return client.API{Service: c.String("service")}, id, args[1:], err
+	return api.Client{Service: c.String("service")}, id, args[1:], err
 }
 
 func showSession(ctx context.Context, c *cli.Command) error {
-	api, id, _, err := oneSession(c, "SESSION", 1)
+	admin, id, _, err := oneSession(c, "SESSION", 1)
 	if err != nil {
 		return err
 	}
-	s, err := api.Session(ctx, id)
+	s, err := admin.Session(ctx, id)
 	if err != nil {
 		return err
 	}
-	decisions, err := api.Decisions(ctx, id, max(1, c.Int("decisions")))
+	decisions, err := admin.Decisions(ctx, id, max(1, c.Int("decisions")))
 	if err != nil {
 		return err
 	}
@@ -262,7 +262,7 @@ func showSession(ctx context.Context, c *cli.Command) error {
 }
 
 // asked words a request as it was asked.
-func asked(d client.Decision) string {
+func asked(d api.Decision) string {
 	var args []json.RawMessage
 	if json.Unmarshal(d.Args, &args) != nil {
 		return shown(d.Request)
@@ -275,25 +275,25 @@ func asked(d client.Decision) string {
 }
 
 func closeSession(ctx context.Context, c *cli.Command) error {
-	api, id, _, err := oneSession(c, "SESSION", 1)
+	admin, id, _, err := oneSession(c, "SESSION", 1)
 	if err != nil {
 		return err
 	}
-	s, err := api.Close(ctx, id, c.String("reason"))
+	s, err := admin.Close(ctx, id, c.String("reason"))
 	return tellState(c, s, err)
 }
 
 func pauseSession(ctx context.Context, c *cli.Command) error {
-	api, id, _, err := oneSession(c, "SESSION", 1)
+	admin, id, _, err := oneSession(c, "SESSION", 1)
 	if err != nil {
 		return err
 	}
-	s, err := api.Pause(ctx, id, !c.Bool("off"))
+	s, err := admin.Pause(ctx, id, !c.Bool("off"))
 	return tellState(c, s, err)
 }
 
 func stepSession(ctx context.Context, c *cli.Command) error {
-	api, id, rest, err := oneSession(c, "SESSION [TICKS]", 2)
+	admin, id, rest, err := oneSession(c, "SESSION [TICKS]", 2)
 	if err != nil {
 		return err
 	}
@@ -303,11 +303,11 @@ func stepSession(ctx context.Context, c *cli.Command) error {
 			return fmt.Errorf("%q is no number of ticks", rest[0])
 		}
 	}
-	s, err := api.Step(ctx, id, ticks)
+	s, err := admin.Step(ctx, id, ticks)
 	return tellState(c, s, err)
 }
 
-func tellState(c *cli.Command, s client.Session, err error) error {
+func tellState(c *cli.Command, s api.Session, err error) error {
 	if err != nil {
 		return err
 	}
@@ -320,14 +320,14 @@ func tellState(c *cli.Command, s client.Session, err error) error {
 
 // linkOf shows what a test client's link is like, once it was changed if anything was said of it.
 func linkOf(ctx context.Context, c *cli.Command) error {
-	api, id, rest, err := oneSession(c, "SESSION CLIENT", 2)
+	admin, id, rest, err := oneSession(c, "SESSION CLIENT", 2)
 	if err != nil {
 		return err
 	}
 	if len(rest) == 0 {
 		return fmt.Errorf("link: which test client? Write kamerad session link %d CLIENT, with its name or number", id)
 	}
-	s, err := api.Session(ctx, id)
+	s, err := admin.Session(ctx, id)
 	if err != nil {
 		return err
 	}
@@ -339,13 +339,13 @@ func linkOf(ctx context.Context, c *cli.Command) error {
 		return fmt.Errorf("link: session %d has no client %s, only %s", id, rest[0], join(names(s.Clients)))
 	}
 	who := s.Clients[at]
-	var l client.Link
+	var l api.Link
 	said := c.Bool("good") || c.Bool("cut")
 	for _, name := range []string{"delay", "jitter", "loss", "bandwidth"} {
 		said = said || c.IsSet(name)
 	}
 	if !said {
-		l, err = api.LinkOf(ctx, id, who.Number)
+		l, err = admin.LinkOf(ctx, id, who.Number)
 	} else {
 		if !c.Bool("good") {
 			l.DelayMs, l.JitterMs = float64(c.Duration("delay"))/1e6, float64(c.Duration("jitter"))/1e6
@@ -355,7 +355,7 @@ func linkOf(ctx context.Context, c *cli.Command) error {
 				return err
 			}
 		}
-		l, err = api.SetLink(ctx, id, who.Number, l)
+		l, err = admin.SetLink(ctx, id, who.Number, l)
 	}
 	if err != nil {
 		return err

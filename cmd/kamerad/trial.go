@@ -15,7 +15,7 @@ import (
 	"github.com/urfave/cli/v3"
 	"golang.org/x/term"
 
-	"kamerad.example/client"
+	"kamerad.example/api"
 	"kamerad.example/core/audit"
 	"kamerad.example/core/drill"
 )
@@ -53,7 +53,7 @@ func drillPublished(ctx context.Context, c *cli.Command, paths []string) error {
 	if err != nil {
 		return err
 	}
-	in := client.StartTrial{
+	in := api.StartTrial{
 		What:   "drills",
 		Drills: map[string]string{},
 		Shake:  c.Int("shake"),
@@ -88,7 +88,7 @@ func drillPublished(ctx context.Context, c *cli.Command, paths []string) error {
 
 // auditPublished has the service audit a published version.
 func auditPublished(ctx context.Context, c *cli.Command) error {
-	t, err := tryPublished(ctx, c, client.StartTrial{
+	t, err := tryPublished(ctx, c, api.StartTrial{
 		What:   "audit",
 		Seed:   c.Uint64("seed"),
 		Rounds: c.Int("rounds"),
@@ -105,14 +105,14 @@ func auditPublished(ctx context.Context, c *cli.Command) error {
 }
 
 // tryPublished starts a trial and waits for its end. When it is interrupted the trial is stopped.
-func tryPublished(ctx context.Context, c *cli.Command, in client.StartTrial) (t client.Trial, err error) {
+func tryPublished(ctx context.Context, c *cli.Command, in api.StartTrial) (t api.Trial, err error) {
 	name, version, err := versionOf(c.String("published"))
 	if err != nil {
 		return t, err
 	}
-	api := client.API{Service: c.String("service")}
-	t, err = api.StartTrial(ctx, name, version, in)
-	var problem *client.Problem
+	admin := api.Client{Service: c.String("service")}
+	t, err = admin.StartTrial(ctx, name, version, in)
+	var problem *api.Problem
 	if errors.As(err, &problem) && problem.Problems != nil {
 		printProblems(problem.Problems)
 		return t, fmt.Errorf("%s", problem.Detail)
@@ -133,10 +133,10 @@ func tryPublished(ctx context.Context, c *cli.Command, in client.StartTrial) (t 
 		case <-ctx.Done():
 			last, cancel := context.WithTimeout(context.WithoutCancel(ctx), 5*time.Second)
 			defer cancel()
-			_, err := api.StopTrial(last, id)
+			_, err := admin.StopTrial(last, id)
 			return t, errors.Join(ctx.Err(), err)
 		}
-		t, err = api.Trial(ctx, id)
+		t, err = admin.Trial(ctx, id)
 		if err != nil && ctx.Err() == nil {
 			return t, err
 		}
@@ -149,7 +149,7 @@ func tryPublished(ctx context.Context, c *cli.Command, in client.StartTrial) (t 
 }
 
 // printTrials lists what a version was put to.
-func printTrials(w io.Writer, list []client.Trial) {
+func printTrials(w io.Writer, list []api.Trial) {
 	if len(list) == 0 {
 		fmt.Fprintln(w, muted.Sprint("not put to drills or an audit yet"))
 		return

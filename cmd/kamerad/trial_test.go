@@ -12,7 +12,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"kamerad.example/client"
+	"kamerad.example/api"
 	"kamerad.example/core/audit"
 	"kamerad.example/internal/tests/testservice"
 )
@@ -80,7 +80,7 @@ func TestAuditOfASession(t *testing.T) {
 		text := strings.Replace(wreck, "request patch()", "request shove() "+hole+"\n  request patch()", 1)
 		_, err := p.Publish(t.Context(), "wreck.kam", text, nil)
 		require.NoError(t, err)
-		s, err := p.Open(t.Context(), client.OpenSession{Contract: "wreck"})
+		s, err := p.Open(t.Context(), api.OpenSession{Contract: "wreck"})
 		require.NoError(t, err)
 		id := strconv.FormatInt(s.ID, 10)
 		dir := t.TempDir()
@@ -121,7 +121,7 @@ func TestDrillFromASession(t *testing.T) {
 	out, status := run("contract", "publish", "wreck.kam")
 	require.Equal(t, 0, status, out)
 	for range 2 {
-		s, err := p.Open(t.Context(), client.OpenSession{Contract: "wreck", Seed: 9})
+		s, err := p.Open(t.Context(), api.OpenSession{Contract: "wreck", Seed: 9})
 		require.NoError(t, err)
 		assert.Equal(t, uint64(9), s.Seed)
 		id := strconv.FormatInt(s.ID, 10)
@@ -162,11 +162,11 @@ func TestDrillFromASession(t *testing.T) {
 	assert.Equal(t, 0, status, out)
 	assert.Contains(t, out, "2 drills passed")
 
-	s, err := p.Open(t.Context(), client.OpenSession{Contract: "wreck"})
+	s, err := p.Open(t.Context(), api.OpenSession{Contract: "wreck"})
 	require.NoError(t, err)
 	out, status = run("drill", "from", strconv.FormatInt(s.ID, 10))
 	assert.Equal(t, 2, status)
 	assert.Contains(t, out, "without a seed")
-	_, err = p.Open(t.Context(), client.OpenSession{Contract: "wreck", Seed: 1, Key: strings.Repeat("0", 64)})
+	_, err = p.Open(t.Context(), api.OpenSession{Contract: "wreck", Seed: 1, Key: strings.Repeat("0", 64)})
 	assert.ErrorContains(t, err, "not with both")
 }

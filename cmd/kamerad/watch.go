@@ -17,7 +17,7 @@ import (
 	"github.com/urfave/cli/v3"
 	"golang.org/x/term"
 
-	"kamerad.example/client"
+	"kamerad.example/api"
 	"kamerad.example/core/contract"
 	"kamerad.example/core/replicate"
 	"kamerad.example/core/wire"
@@ -32,7 +32,7 @@ func watchCommand() *cli.Command {
 			&cli.BoolFlag{Name: "once", Usage: "print one sheet and end"},
 		},
 		Action: func(ctx context.Context, c *cli.Command) error {
-			api, id, _, err := oneSession(c, "SESSION", 1)
+			admin, id, _, err := oneSession(c, "SESSION", 1)
 			if err != nil {
 				return err
 			}
@@ -44,7 +44,7 @@ func watchCommand() *cli.Command {
 				defer fmt.Print("\x1b[?25h\x1b[?1049l")
 				defer w.redraw()()
 			}
-			err = api.Watch(ctx, id, func(m client.Watch) error {
+			err = admin.Watch(ctx, id, func(m api.Watch) error {
 				if c.Bool("json") {
 					raw, err := json.Marshal(m)
 					fmt.Println(string(raw))
@@ -59,7 +59,7 @@ func watchCommand() *cli.Command {
 					return err
 				}
 				switch {
-				case m.Type == "close":
+				case m.Type == api.WatchClose:
 					return fmt.Errorf("watch: the session has closed: %s", m.Reason)
 				case c.Bool("once"):
 					w.draw(os.Stdout, 0, 0)
@@ -81,13 +81,13 @@ func watchCommand() *cli.Command {
 type watched struct {
 	mu        sync.Mutex
 	news      bool // something came since it was last drawn
-	session   client.Session
+	session   api.Session
 	outline   *contract.Outline
 	tick      int64
 	server    replicate.Copy
 	clients   []*column
 	widest    int // characters of a value; 0 for any
-	decisions []client.Decision
+	decisions []api.Decision
 }
 
 // redraw draws the terminal again ten times a second while there is news, so that what is shown ends on the newest; the
@@ -124,11 +124,11 @@ func (w *watched) redraw() (stop func()) {
 
 // column is one client.
 type column struct {
-	client.WatchClient
+	api.WatchClient
 	copy replicate.Copy
 }
 
-func (w *watched) apply(m client.Watch) error {
+func (w *watched) apply(m api.Watch) error {
 	switch m.Type {
 	case "sheet":
 		w.session = *m.Session
@@ -297,7 +297,7 @@ func (w *watched) draw(out io.Writer, width, height int) {
 	}
 }
 
-func decisionLine(d client.Decision) string {
+func decisionLine(d api.Decision) string {
 	line := fmt.Sprintf(
 		"%6d  %s %s  %s  %s", d.Tick, mark(d.Client.Number), text.Pad(d.Client.Name, 4, ' '),
 		text.Pad(asked(d), 20, ' '), verdict(d.Outcome, d.Stage, d.Reason, d.Reply),
@@ -309,8 +309,8 @@ func decisionLine(d client.Decision) string {
 }
 
 // lines prints what happened, for output that is not a terminal.
-func (w *watched) lines(out io.Writer, m client.Watch) {
-	if m.Type == "sheet" {
+func (w *watched) lines(out io.Writer, m api.Watch) {
+	if m.Type == api.WatchSheet {
 		w.draw(out, 0, 0)
 		return
 	}

@@ -8,7 +8,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"kamerad.example/client"
+	"kamerad.example/api"
 	"kamerad.example/core/compile"
 	"kamerad.example/core/contract"
 	"kamerad.example/core/wire"
@@ -33,15 +33,15 @@ func sheetOf(t *testing.T, anas, bos string) *watched {
 		)
 	}
 	w := &watched{}
-	require.NoError(t, w.apply(client.Watch{
+	require.NoError(t, w.apply(api.Watch{
 		Type:    "sheet",
 		Tick:    9,
-		Session: &client.Session{ID: 4, Contract: "wreck", Version: 2},
+		Session: &api.Session{ID: 4, Contract: "wreck", Version: 2},
 		Outline: c.FullOutline(),
 		Server: frame(
 			`{"entity":5,"kind":"Diver","owner":1,"values":{"hull":80,"satchel":[["patch",2]],"finds":2}},{"entity":6,"kind":"Dive","owner":0,"values":{"n":3}}`,
 		),
-		Clients: []client.WatchClient{
+		Clients: []api.WatchClient{
 			{Client: wire.Client{Number: 1, Name: "Ana"}, Seen: 9, Sent: 9, Frames: []json.RawMessage{frame(anas)}},
 			{Client: wire.Client{Number: 2, Name: "Bo"}, Seen: 9, Sent: 9, Frames: []json.RawMessage{frame(bos)}},
 		},
@@ -85,22 +85,22 @@ func TestTheSheetFindsWhatDiffers(t *testing.T) {
 		assert.Contains(t, out, c.line, "%s\n%s", name, out)
 	}
 	w := sheetOf(t, own+","+dive, others+","+dive)
-	require.NoError(t, w.apply(client.Watch{
+	require.NoError(t, w.apply(api.Watch{
 		Type: "tick",
 		Tick: 12,
 		Server: json.RawMessage(
 			`{"type":"frame","tick":12,"state":[{"values":[{"entity":5,"kind":"Diver","values":{"hull":50}}]}]}`,
 		),
-		Clients: []client.WatchClient{{Client: wire.Client{Number: 2, Name: "Bo"}, Seen: 9, Sent: 12, Waits: 10}},
+		Clients: []api.WatchClient{{Client: wire.Client{Number: 2, Name: "Bo"}, Seen: 9, Sent: 12, Waits: 10}},
 	}))
 	assert.Contains(t, drawn(w), "80 +3", "on its way is not different")
 	assert.Contains(t, drawn(w), "80 ≠", "what was never sent is")
-	require.NoError(t, w.apply(client.Watch{Type: "tick", Tick: 13, Left: []int{2}}))
+	require.NoError(t, w.apply(api.Watch{Type: "tick", Tick: 13, Left: []int{2}}))
 	assert.NotContains(t, drawn(w), "B ● Bo")
 	assert.Error(
 		t,
 		w.apply(
-			client.Watch{
+			api.Watch{
 				Type:   "tick",
 				Server: json.RawMessage(`{"type":"frame","state":[{"spawned":[{"kind":"Eel"}]}]}`),
 			},
@@ -113,7 +113,7 @@ func TestWordsOfTheTerminal(t *testing.T) {
 	assert.Equal(t, "✕ denied: not carried (check)", verdict(wire.Denied, wire.StageCheck, "not carried", nil))
 	assert.Equal(t, "✓ accepted, replied true", verdict(wire.Accepted, "", "", json.RawMessage("true")))
 	assert.Equal(
-		t, "Diver.use(patch, 3)", asked(client.Decision{Request: "Diver.use", Args: json.RawMessage(`["patch",3]`)}),
+		t, "Diver.use(patch, 3)", asked(api.Decision{Request: "Diver.use", Args: json.RawMessage(`["patch",3]`)}),
 	)
 	assert.Equal(
 		t, "1 mistake, 2 entities, 0 rows", plural(1, "mistake")+", "+plural(2, "entity")+", "+plural(0, "row"),

@@ -148,7 +148,7 @@ func (t *target) params() (out []*contract.Type) {
 
 // message makes the message for some values.
 func (t *target) message(entity uint32, values []json.RawMessage) wire.FromClient {
-	m := wire.FromClient{Type: "ask"}
+	m := wire.FromClient{Type: wire.MessageAsk}
 	m.Request = t.name()
 	m.Entity = entity
 	switch t.sort {

@@ -379,7 +379,7 @@ func (a *auditor) round(ctx context.Context, ticks int, full bool) error {
 // give gives a message to a session.
 func give(s *session.Session, g given) {
 	switch n := g.from.me.Number; g.m.Type {
-	case "ask":
+	case wire.MessageAsk:
 		s.Ask(n, s.ReadRequest(g.m.Ask))
 	default:
 		s.Steer(n, s.ReadSteering(g.m.Type, g.m.Move()))
@@ -389,8 +389,8 @@ func give(s *session.Session, g given) {
 // number numbers a message as the client's next one.
 func (p *someone) number(m wire.FromClient, seen int64) wire.FromClient {
 	m.Seen = seen
-	if m.Type == "press" || m.Type == "release" {
-		if m.Type == "press" {
+	if m.Type == wire.MessagePress || m.Type == wire.MessageRelease {
+		if m.Type == wire.MessagePress {
 			p.presses++
 		}
 		m.Press = max(p.presses, 1)
@@ -407,7 +407,7 @@ func (a *auditor) play(p *someone) (out []wire.FromClient) {
 	if a.r.IntN(3) == 0 {
 		if entity, request, args := p.actor.Pick(); request != "" &&
 			(p.forger != nil || !a.vain(p, entity, request, args)) {
-			m := wire.FromClient{Type: "ask"}
+			m := wire.FromClient{Type: wire.MessageAsk}
 			m.Request = request
 			m.Entity = entity
 			m.Args = args
@@ -419,14 +419,15 @@ func (a *auditor) play(p *someone) (out []wire.FromClient) {
 	}
 	if a.r.IntN(4) == 0 {
 		if property, value := p.actor.Step(); property != "" {
-			m := wire.FromClient{Type: "write", Property: property, Value: value}
+			m := wire.FromClient{Type: wire.MessageWrite, Property: property, Value: value}
 			out = append(out, p.number(m, now))
 		}
 	}
 	if a.r.IntN(10) == 0 {
 		for _, t := range a.targets {
 			if t.sort == OfHold && p.copy.OwnedBy(t.kind.Name, p.me.Number) != nil {
-				m := wire.FromClient{Type: []string{"press", "press", "release"}[a.r.IntN(3)], Property: t.name()}
+				typ := []wire.MessageType{wire.MessagePress, wire.MessagePress, wire.MessageRelease}[a.r.IntN(3)]
+				m := wire.FromClient{Type: typ, Property: t.name()}
 				out = append(out, p.number(m, now))
 			}
 		}
@@ -436,7 +437,7 @@ func (a *auditor) play(p *someone) (out []wire.FromClient) {
 
 // vain reports whether a client's own copy says that a request will be denied: an honest client does not send it then.
 func (a *auditor) vain(p *someone, entity uint32, request string, args []json.RawMessage) bool {
-	t := a.find(wire.FromClient{Type: "ask", Ask: wire.Ask{Request: request}})
+	t := a.find(wire.FromClient{Type: wire.MessageAsk, Ask: wire.Ask{Request: request}})
 	if a.foresight == nil || t == nil {
 		return false
 	}
@@ -673,7 +674,7 @@ func (a *auditor) tick(i int) error {
 	}
 	pressed := map[int]bool{} // a refused press has no number: one a tick tells which it was
 	tries = slices.DeleteFunc(tries, func(g given) bool {
-		press := g.m.Type == "press" || g.m.Type == "release"
+		press := g.m.Type == wire.MessagePress || g.m.Type == wire.MessageRelease
 		twice := press && pressed[g.from.me.Number]
 		pressed[g.from.me.Number] = pressed[g.from.me.Number] || press
 		return twice
@@ -701,18 +702,18 @@ func (a *auditor) tick(i int) error {
 	done := map[[2]uint64]bool{}
 	newest := map[string]uint64{} // of several writes of one property in a tick only the newest counts
 	for _, g := range tries {
-		if g.m.Type == "write" {
+		if g.m.Type == wire.MessageWrite {
 			newest[fmt.Sprint(g.from.me.Number, g.m.Property, g.m.Entity)] = g.m.Seq
 		}
 	}
 	for _, g := range tries {
-		if g.m.Type == "write" && newest[fmt.Sprint(g.from.me.Number, g.m.Property, g.m.Entity)] != g.m.Seq {
+		if g.m.Type == wire.MessageWrite && newest[fmt.Sprint(g.from.me.Number, g.m.Property, g.m.Entity)] != g.m.Seq {
 			g.attack.of.cells[g.attack.what].Outcomes["overtaken by a newer write"]++
 			continue
 		}
 		at := [2]uint64{uint64(g.from.me.Number), g.m.Seq}
 		switch g.m.Type {
-		case "ask":
+		case wire.MessageAsk:
 			d := decided[at]
 			switch {
 			case done[at]:
@@ -759,8 +760,8 @@ func (a *auditor) tick(i int) error {
 // find returns the target that a message is for.
 func (a *auditor) find(m wire.FromClient) *target {
 	for _, t := range a.targets {
-		if m.Type == "ask" && t.request != nil && t.name() == m.Request ||
-			m.Type != "ask" && t.prop != nil && t.sort != OfValue && t.name() == m.Property {
+		if m.Type == wire.MessageAsk && t.request != nil && t.name() == m.Request ||
+			m.Type != wire.MessageAsk && t.prop != nil && t.sort != OfValue && t.name() == m.Property {
 			return t
 		}
 	}
@@ -942,7 +943,7 @@ func word(m wire.FromClient) string {
 		to = fmt.Sprintf(" on #%d", m.Entity)
 	}
 	switch m.Type {
-	case "ask":
+	case wire.MessageAsk:
 		parts := make([]string, len(m.Args))
 		for i, x := range m.Args {
 			parts[i] = string(x)
@@ -951,7 +952,7 @@ func word(m wire.FromClient) string {
 			}
 		}
 		return fmt.Sprintf("%s(%s)%s", m.Request, strings.Join(parts, ", "), to)
-	case "write":
+	case wire.MessageWrite:
 		return fmt.Sprintf("%s = %.60s%s", m.Property, m.Value, to)
 	}
 	return m.Property + to
@@ -1167,7 +1168,7 @@ func (a *auditor) out(p *someone, cut session.Cut, step *session.Step) {
 		if d.Client.Number != p.me.Number || !d.Strike {
 			continue
 		}
-		m := wire.FromClient{Type: "ask", Ask: d.Ask}
+		m := wire.FromClient{Type: wire.MessageAsk, Ask: d.Ask}
 		of = a.find(m)
 		text += fmt.Sprintf(" (%s, line %d)", a.said(m, a.now()), d.Line)
 	}

@@ -111,7 +111,7 @@ func (i *input) give(s *session.Session) error {
 		s.Ready(i.client)
 	case i.leave:
 		s.Leave(i.client)
-	case i.sent.Type == "ask":
+	case i.sent.Type == wire.MessageAsk:
 		s.Ask(i.client, s.ReadRequest(i.sent.Ask))
 	default:
 		s.Steer(i.client, s.ReadSteering(i.sent.Type, i.sent.Move()))
@@ -388,9 +388,9 @@ func (a *auditor) said(m wire.FromClient, n names) string {
 		out += " on " + n.entity(entity)
 	}
 	switch m.Type {
-	case "press":
+	case wire.MessagePress:
 		out = "a press of " + out
-	case "release":
+	case wire.MessageRelease:
 		out = "a release of " + out
 	}
 	return out

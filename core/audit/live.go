@@ -255,7 +255,7 @@ func (a *liveAuditor) round(ctx context.Context) error {
 	newest := map[string]uint64{} // of several writes of one property in a tick only the newest counts
 	place := func(x sent) string { return fmt.Sprint(x.s.Me().Number, x.m.Property, x.m.Entity) }
 	for _, x := range all {
-		if x.m.Type == "write" {
+		if x.m.Type == wire.MessageWrite {
 			newest[place(x)] = x.m.Seq
 		}
 	}
@@ -263,7 +263,7 @@ func (a *liveAuditor) round(ctx context.Context) error {
 		if x.s.over() || x.attack.old || x.attack.lost || a.decision(x.s, x.m.Seq) != nil {
 			return false
 		}
-		return x.m.Type == "ask" || x.m.Type == "write" && x.attack.must && newest[place(x)] == x.m.Seq
+		return x.m.Type == wire.MessageAsk || x.m.Type == wire.MessageWrite && x.attack.must && newest[place(x)] == x.m.Seq
 	}
 	for range livePasses {
 		if err := a.place.Pass(ctx); err != nil {
@@ -278,10 +278,10 @@ func (a *liveAuditor) round(ctx context.Context) error {
 	done := map[liveKey]bool{}
 	for _, x := range all {
 		k := liveKey{x.s.Me().Number, x.m.Seq}
-		if x.m.Type == "ask" && done[k] {
+		if x.m.Type == wire.MessageAsk && done[k] {
 			continue
 		}
-		if x.m.Type == "write" && newest[place(x)] != x.m.Seq {
+		if x.m.Type == wire.MessageWrite && newest[place(x)] != x.m.Seq {
 			x.attack.of.cells[x.attack.what].Outcomes["overtaken by a newer write"]++
 			continue
 		}
@@ -388,7 +388,7 @@ func (a *liveAuditor) pick(s *liveSeat) (out []given) {
 				}
 				a.count(&x)
 				if what == Left {
-					add(x, wire.FromClient{Type: "leave"})
+					add(x, wire.FromClient{Type: wire.MessageLeave})
 					add(x, s.number(x.m, c.Tick))
 				} else {
 					add(x, s.number(x.m, c.Tick))
@@ -443,7 +443,7 @@ func (a *liveAuditor) pick(s *liveSeat) (out []given) {
 // number returns the message with the next number of its sort; seen is the tick that it confirms.
 func (s *liveSeat) number(m wire.FromClient, seen int64) wire.FromClient {
 	m.Seen = seen
-	if m.Type == "press" || m.Type == "release" {
+	if m.Type == wire.MessagePress || m.Type == wire.MessageRelease {
 		s.presses++
 		m.Press = s.presses
 		return m
@@ -473,7 +473,7 @@ func (a *liveAuditor) decision(s *liveSeat, seq uint64) *wire.Decision {
 // judge notes what became of an attack, and whether it should have.
 func (a *liveAuditor) judge(s *liveSeat, g given, fast map[string]int) {
 	x := g.attack
-	if g.m.Type == "leave" {
+	if g.m.Type == wire.MessageLeave {
 		return
 	}
 	cell := x.of.cells[x.what]
@@ -483,7 +483,7 @@ func (a *liveAuditor) judge(s *liveSeat, g given, fast map[string]int) {
 	me := s.Me()
 	shown := a.shown[liveKey{me.Number, g.m.Seq}]
 	d := a.decision(s, g.m.Seq)
-	if g.m.Type == "ask" && len(shown) > 1 && shown[1].Outcome == wire.Accepted {
+	if g.m.Type == wire.MessageAsk && len(shown) > 1 && shown[1].Outcome == wire.Accepted {
 		note("twice", "%s was decided %d times", word(g.m), len(shown))
 	}
 	switch {
@@ -493,7 +493,7 @@ func (a *liveAuditor) judge(s *liveSeat, g given, fast map[string]int) {
 			note("left", "%s was accepted of a client that had left", word(g.m))
 		}
 		return
-	case d == nil && g.m.Type == "ask":
+	case d == nil && g.m.Type == wire.MessageAsk:
 		cell.Outcomes["answered as before, or not at all"]++
 		return
 	case d == nil:

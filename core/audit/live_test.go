@@ -67,9 +67,9 @@ func (p *fakeSeat) Send(raw []byte) error {
 	switch {
 	case err != nil:
 		p.end("it sent what cannot be read")
-	case m.Type == "leave":
+	case m.Type == wire.MessageLeave:
 		p.end("it left")
-	case m.Type == "ask":
+	case m.Type == wire.MessageAsk:
 		p.place.s.Ask(p.me.Number, p.place.s.ReadRequest(m.Ask))
 	default:
 		p.place.s.Steer(p.me.Number, p.place.s.ReadSteering(m.Type, m.Move()))

@@ -252,7 +252,7 @@ func (w *twins) play(people []*someone) {
 		if request == "" || w.r.IntN(2) > 0 {
 			continue
 		}
-		m := wire.FromClient{Type: "ask"}
+		m := wire.FromClient{Type: wire.MessageAsk}
 		m.Request = request
 		m.Entity = entity
 		m.Args = args

@@ -8,18 +8,78 @@ import (
 	"kamerad.example/core/syntax"
 )
 
+// clauseRules check the clauses of a property that its tree holds as they are, and put them into the model: one rule for
+// each of contract.Clauses. What the other clauses compute is read by clauses, once all properties are known.
+var clauseRules = []func(c *checker, k *contract.Kind, p *contract.Property, d *syntax.Property){
+	(*checker).clamped,
+	(*checker).atMost,
+	(*checker).keep,
+	(*checker).once,
+	(*checker).loose,
+}
+
+// clamped reads `clamped`: a value out of the type's range becomes the nearest in it.
+func (c *checker) clamped(_ *contract.Kind, p *contract.Property, d *syntax.Property) {
+	p.Clamped = d.Clamped != nil
+	ranged := p.Type.Form == contract.FormInt || p.Type.Reals() > 0 && p.Type.Form != contract.FormRotation
+	if p.Clamped && !ranged {
+		c.fail(
+			*d.Clamped, "wrong-type",
+			fmt.Sprintf("`%s` is of the type %s, which has no range to clamp to", p.Name, p.Type),
+			"remove `clamped`; only int, real and vectors have it",
+		)
+	}
+}
+
+// atMost reads `at most N per second`: how often the property is sent.
+func (c *checker) atMost(_ *contract.Kind, p *contract.Property, d *syntax.Property) {
+	if d.AtMost != nil &&
+		c.bounded(d.AtMost.At, "the number of times a second", d.AtMost.Value, 1, int64(c.Contract.TickRate)) {
+		p.AtMost = int(d.AtMost.Value)
+	}
+}
+
+// keep reads `keep`: the value is there again in the player's next session.
+func (c *checker) keep(k *contract.Kind, p *contract.Property, d *syntax.Property) {
+	p.Keep = d.Keep != nil
+	if p.Keep && k.Per < 0 && c.inPart == nil {
+		c.fail(
+			*d.Keep, "wrong-place", fmt.Sprintf("`%s` cannot be kept: %s belongs to no player", p.Name, k.Name),
+			"`keep` stands in a kind that is `per` a role",
+		)
+	}
+	if p.Keep &&
+		(p.Type.Has(contract.FormEntity) || p.Type.Has(contract.FormClient) || p.Type.Has(contract.FormInstant)) {
+		c.fail(
+			*d.Keep, "wrong-type",
+			fmt.Sprintf("`%s` cannot be kept: a value of the type %s means nothing in another session", p.Name, p.Type),
+			"keep what it stands for",
+		)
+	}
+}
+
+// once reads `once`: the value never changes after the entity came.
+func (c *checker) once(_ *contract.Kind, p *contract.Property, d *syntax.Property) {
+	p.Once = d.Once != nil
+	if p.Once && (d.Set != nil || d.AtMost != nil || d.Loose != nil || d.Follows != nil) {
+		c.fail(
+			*d.Once, "clash", fmt.Sprintf("`%s` is sent once and has a clause for later changes", p.Name),
+			"remove one of the two",
+		)
+	}
+}
+
+// loose reads `loose`: a value may be lost on the way when a newer one follows.
+func (c *checker) loose(_ *contract.Kind, p *contract.Property, d *syntax.Property) {
+	p.Loose = d.Loose != nil
+}
+
 // clauses reads what a property's clauses compute, and the conditions of holds.
 func (c *checker) clauses(k *contract.Kind, d *syntax.Entity) {
 	for _, h := range d.Holds {
 		p := k.Property(h.Name.Text)
 		if h.When != nil && p != nil && p.Hold != nil {
-			env := &env{
-				checker: c,
-				kind:    k,
-				pure:    true,
-				still:   true,
-			}
-			env.enter()
+			env := c.condition(k)
 			p.Hold.When = env.computed(h.When, &contract.Type{Form: contract.FormBool}, "the condition of a hold", h.At)
 		}
 	}
@@ -37,6 +97,19 @@ func (c *checker) clauses(k *contract.Kind, d *syntax.Entity) {
 	}
 }
 
+// condition returns where an expression stands that is about an entity of a kind and changes nothing: a condition, an
+// audience or who writes.
+func (c *checker) condition(k *contract.Kind) *env {
+	e := &env{
+		checker: c,
+		kind:    k,
+		pure:    true,
+		still:   true,
+	}
+	e.enter()
+	return e
+}
+
 // setBy reads what lets a client write a property. The pace and the rule are over `old` and `new`.
 func (c *checker) setBy(k *contract.Kind, p *contract.Property, d *syntax.SetBy) {
 	if p.Type.Holder() {
@@ -52,25 +125,13 @@ func (c *checker) setBy(k *contract.Kind, p *contract.Property, d *syntax.SetBy)
 		),
 	}
 	p.Set.ByText = c.src.Text[d.By.Span().Start:d.By.Span().End]
-	who := &env{
-		checker: c,
-		kind:    k,
-		pure:    true,
-		still:   true,
-	}
-	who.enter()
+	who := c.condition(k)
 	if r, ok := d.By.(*syntax.Ref); ok && r.Text == "owner" {
 		p.Set.Owner = true
 	}
 	p.Set.By = who.computed(d.By, &contract.Type{Form: contract.FormClient}, "who sets `"+p.Name+"`", d.At)
 	rule := func(x syntax.Expr, want *contract.Type, what string) *contract.Body {
-		env := &env{
-			checker: c,
-			kind:    k,
-			pure:    true,
-			still:   true,
-		}
-		env.enter()
+		env := c.condition(k)
 		for _, name := range []string{"old", "new"} {
 			env.Used[env.declare(syntax.Ident{Text: name, At: d.At}, p.Type)] = true
 		}

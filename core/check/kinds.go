@@ -80,14 +80,7 @@ func (c *checker) to(k *contract.Kind, a *syntax.Audience) (contract.Audience, [
 			}
 		}
 	}
-	env := &env{
-		checker: c,
-		kind:    k,
-		pure:    true,
-		still:   true,
-	}
-	env.enter()
-	who := env.who(a, "gets a value")
+	who := c.condition(k).who(a, "gets a value")
 	if who == nil {
 		return contract.Everyone, nil
 	}
@@ -182,47 +175,20 @@ func (c *checker) property(k *contract.Kind, d *syntax.Property) *contract.Prope
 		NameAt: d.Name.At,
 		Line:   c.lineOf(d.At),
 	}
-	p.Keep = d.Keep != nil
-	p.Once = d.Once != nil
-	p.Loose = d.Loose != nil
-	p.Clamped = d.Clamped != nil
 	if p.Type == nil {
 		return nil
 	}
 	p.Slot = k.Slots
 	k.Slots += p.Type.Width()
-	if d.Clamped != nil && p.Type.Form != contract.FormInt &&
-		(p.Type.Reals() == 0 || p.Type.Form == contract.FormRotation) {
-		c.fail(
-			*d.Clamped, "wrong-type",
-			fmt.Sprintf("`%s` is of the type %s, which has no range to clamp to", p.Name, p.Type),
-			"remove `clamped`; only int, real and vectors have it",
-		)
+	for _, rule := range clauseRules {
+		rule(c, k, p, d)
 	}
-	if d.AtMost != nil &&
-		c.bounded(d.AtMost.At, "the number of times a second", d.AtMost.Value, 1, int64(c.Contract.TickRate)) {
-		p.AtMost = int(d.AtMost.Value)
-	}
-	if d.Keep != nil && k.Per < 0 && c.inPart == nil {
-		c.fail(
-			*d.Keep, "wrong-place", fmt.Sprintf("`%s` cannot be kept: %s belongs to no player", p.Name, k.Name),
-			"`keep` stands in a kind that is `per` a role",
-		)
-	}
-	if d.Keep != nil &&
-		(p.Type.Has(contract.FormEntity) || p.Type.Has(contract.FormClient) || p.Type.Has(contract.FormInstant)) {
-		c.fail(
-			*d.Keep, "wrong-type",
-			fmt.Sprintf("`%s` cannot be kept: a value of the type %s means nothing in another session", p.Name, p.Type),
-			"keep what it stands for",
-		)
-	}
-	if d.Once != nil && (d.Set != nil || d.AtMost != nil || d.Loose != nil || d.Follows != nil) {
-		c.fail(
-			*d.Once, "clash", fmt.Sprintf("`%s` is sent once and has a clause for later changes", p.Name),
-			"remove one of the two",
-		)
-	}
+	c.defaultOf(p, d)
+	return p
+}
+
+// defaultOf reads the default of a property, or makes one for a property that declares none.
+func (c *checker) defaultOf(p *contract.Property, d *syntax.Property) {
 	// What has no default starts nearest to zero, empty, or at an enum's first value.
 	p.Default = make([]int64, p.Type.Width())
 	p.Type.Slots(0, func(i int, t *contract.Type) {
@@ -240,21 +206,23 @@ func (c *checker) property(k *contract.Kind, d *syntax.Property) *contract.Prope
 	if p.Type.Form == contract.FormList || p.Type.Form == contract.FormMap {
 		clear(p.Default)
 	}
-	if d.Default != nil {
-		env := &env{checker: c, constant: true}
-		if v := env.value(d.Default, p.Type, "the default of `"+p.Name+"`"); v != nil {
-			slots, ok := c.slots(v)
-			if !ok {
-				c.fail(
-					d.Default.Span(), "not-constant", "this default is computed",
-					"a default is constant; `on spawn` and `on start` can compute one",
-				)
-				return p
-			}
-			p.Default = slots
-		}
+	if d.Default == nil {
+		return
 	}
-	return p
+	env := &env{checker: c, constant: true}
+	v := env.value(d.Default, p.Type, "the default of `"+p.Name+"`")
+	if v == nil {
+		return
+	}
+	slots, ok := c.slots(v)
+	if !ok {
+		c.fail(
+			d.Default.Span(), "not-constant", "this default is computed",
+			"a default is constant; `on spawn` and `on start` can compute one",
+		)
+		return
+	}
+	p.Default = slots
 }
 
 // event reads the declaration of an event; k is nil for one of the contract itself.
@@ -336,14 +304,7 @@ func (c *checker) bodies(k *contract.Kind, d *syntax.Entity) {
 		}
 		k.Slots++
 		if t.While != nil {
-			env := &env{
-				checker: c,
-				kind:    k,
-				pure:    true,
-				still:   true,
-			}
-			env.enter()
-			timer.While = env.computed(
+			timer.While = c.condition(k).computed(
 				t.While, &contract.Type{Form: contract.FormBool}, "the condition of a timer", t.At,
 			)
 		}

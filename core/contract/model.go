@@ -167,11 +167,7 @@ type Property struct {
 	Type    *Type
 	Default []int64 // its slots
 	Given   bool    // the contract says the default
-	Clamped bool
-	Keep    bool
-	Once    bool
-	Loose   bool
-	AtMost  int // times a second that it is sent; 0 for each change
+	Clauses
 	Was     string
 	To      Audience // already narrowed by the kind's audience
 	Who     []Who    // of To Some; the kind's own audience comes on top

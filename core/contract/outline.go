@@ -48,15 +48,11 @@ type KindOutline struct {
 
 // PropertyOutline describes a property.
 type PropertyOutline struct {
-	Name    string `json:"name"`
-	Type    *Type  `json:"type"`
-	To      string `json:"to"`
-	Clamped bool   `json:"clamped,omitempty"`
-	Keep    bool   `json:"keep,omitempty"`
-	Once    bool   `json:"once,omitempty"`
-	Loose   bool   `json:"loose,omitempty"`
-	AtMost  int    `json:"at_most,omitempty"` // times a second
-	SetBy   string `json:"set_by,omitempty"`  // owner or client: who writes it
+	Name string `json:"name"`
+	Type *Type  `json:"type"`
+	To   string `json:"to"`
+	Clauses
+	SetBy string `json:"set_by,omitempty"` // owner or client: who writes it
 	// the property that holds its rate, or `carrier.pos` when it is attached to that
 	Follows string `json:"follows,omitempty"`
 	LeaseMs int64  `json:"lease_ms,omitempty"` // of a hold
@@ -212,11 +208,7 @@ func (c *Contract) property(p *Property) PropertyOutline {
 		Name:    p.Name,
 		Type:    p.Type,
 		To:      c.ToText(p.To, p.Who),
-		Clamped: p.Clamped,
-		Keep:    p.Keep,
-		Once:    p.Once,
-		Loose:   p.Loose,
-		AtMost:  p.AtMost,
+		Clauses: p.Clauses,
 	}
 	if p.Set != nil {
 		out.SetBy = map[bool]string{true: "owner", false: "client"}[p.Set.Owner]

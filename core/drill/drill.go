@@ -605,14 +605,14 @@ type message struct {
 }
 
 // typesOf says which type of message a verb sends.
-var typesOf = map[string]string{
-	"asks":     "ask",
-	"forges":   "ask",
-	"writes":   "write",
-	"holds":    "press",
-	"presses":  "press",
-	"renews":   "press",
-	"releases": "release",
+var typesOf = map[syntax.DrillVerb]wire.MessageType{
+	syntax.VerbAsks:     wire.MessageAsk,
+	syntax.VerbForges:   wire.MessageAsk,
+	syntax.VerbWrites:   wire.MessageWrite,
+	syntax.VerbHolds:    wire.MessagePress,
+	syntax.VerbPresses:  wire.MessagePress,
+	syntax.VerbRenews:   wire.MessagePress,
+	syntax.VerbReleases: wire.MessageRelease,
 }
 
 // message checks what a line has a client send to an entity of a kind; nil when the kind has no such request, property
@@ -625,7 +625,7 @@ func (k *checker) message(n *syntax.DrillAct, kind *contract.Kind, name syntax.I
 		}
 	}
 	switch n.Verb {
-	case "asks":
+	case syntax.VerbAsks:
 		if m.request == nil {
 			k.fail(
 				name.At, "unknown-name", fmt.Sprintf("%s has no request `%s`", kind.Name, name.Text),
@@ -647,7 +647,7 @@ func (k *checker) message(n *syntax.DrillAct, kind *contract.Kind, name syntax.I
 			k.fits(a, t, arg)
 			m.args = append(m.args, arg)
 		}
-	case "forges":
+	case syntax.VerbForges:
 		m.forged = true
 		for i, a := range n.Args {
 			w := want{forged: true}
@@ -657,7 +657,7 @@ func (k *checker) message(n *syntax.DrillAct, kind *contract.Kind, name syntax.I
 			}
 			m.args = append(m.args, k.compile(a, w))
 		}
-	case "writes":
+	case syntax.VerbWrites:
 		if m.property == nil {
 			k.fail(name.At, "unknown-name", fmt.Sprintf("%s has no property `%s`", kind.Name, name.Text), "")
 			return nil
@@ -685,7 +685,7 @@ func (k *checker) messages(n *syntax.DrillAct, name syntax.Ident) map[string]*me
 	for _, kind := range k.contract.Kinds {
 		p := kind.Property(name.Text)
 		asked := slices.ContainsFunc(kind.Requests, func(q *contract.Request) bool { return q.Name == name.Text })
-		if !asked && (p == nil || n.Verb == "forges") {
+		if !asked && (p == nil || n.Verb == syntax.VerbForges) {
 			continue
 		}
 		*k.problems = slices.Clone(before)
@@ -758,7 +758,7 @@ func (k *checker) act(n *syntax.DrillAct) func(r *run) error {
 		if err := m.fill(&sends, what+"."+name.Text, e); err != nil {
 			return err
 		}
-		if sends.Type == "press" || sends.Type == "release" {
+		if sends.Type == wire.MessagePress || sends.Type == wire.MessageRelease {
 			return r.press(n.Verb, p, sends, mine, m.property.Hold)
 		}
 		r.stage.ask(p, sends, mine)
@@ -777,7 +777,7 @@ func (m *message) fill(sends *wire.FromClient, full string, e *env) error {
 		values = append(values, v)
 	}
 	switch {
-	case sends.Type != "ask":
+	case sends.Type != wire.MessageAsk:
 		sends.Property = full
 		if m.value == nil {
 			return nil

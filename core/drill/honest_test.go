@@ -88,7 +88,7 @@ func spam(t *testing.T, c *contract.Contract, seed uint64, ticks int) (lasted, d
 			if args == nil {
 				args = []json.RawMessage{}
 			}
-			m := wire.FromClient{Type: "ask"}
+			m := wire.FromClient{Type: wire.MessageAsk}
 			m.Request = request
 			m.Entity = entity
 			m.Args = args

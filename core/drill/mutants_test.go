@@ -27,12 +27,18 @@ var closedSets = [][]string{
 		"replicate.FieldLost", "replicate.FieldChanged", "replicate.EventReceived", "replicate.EntityGone",
 		"replicate.BecameMine",
 	},
-	{`"ask"`, `"write"`, `"press"`, `"release"`},
-	{`"asks"`, `"writes"`, `"holds"`, `"presses"`, `"releases"`, `"renews"`, `"forges"`},
-	{`"sees"`, `"heard"`, `"noticed"`, `"misses"`, `"faults"`, `"got"`},
-	{`"leave"`, `"cut"`},
+	{"wire.MessageAsk", "wire.MessageWrite", "wire.MessagePress", "wire.MessageRelease"},
+	{
+		"syntax.VerbAsks", "syntax.VerbWrites", "syntax.VerbHolds", "syntax.VerbPresses", "syntax.VerbReleases",
+		"syntax.VerbRenews", "syntax.VerbForges",
+	},
+	{
+		"syntax.ExpectSees", "syntax.ExpectHeard", "syntax.ExpectNoticed", "syntax.ExpectMisses", "syntax.ExpectFaults",
+		"syntax.ExpectGot",
+	},
+	{"syntax.MoveLeave", "syntax.MoveCut", "syntax.MoveBack"},
 	{`"server"`, `"everyone"`, `"nobody"`, `"nothing"`},
-	{`"stall"`, `"loss"`, `"jitter"`, `"delay"`},
+	{"FaultStall", "FaultLoss", "FaultJitter", "FaultDelay"},
 }
 
 // mutant is a file of the package with one value in place of another of its set.
@@ -55,10 +61,12 @@ func mutants(t *testing.T) (out []mutant) {
 		tree, err := parser.ParseFile(files, name, raw, 0)
 		require.NoError(t, err)
 		ast.Inspect(tree, func(n ast.Node) bool {
-			switch n.(type) {
+			switch n := n.(type) {
 			case *ast.ImportSpec, *ast.Field: // paths, and the tags of fields
 				return false
-			case *ast.SelectorExpr, *ast.BasicLit:
+			case *ast.GenDecl: // a constant that is declared twice is no mutant
+				return n.Tok != token.CONST
+			case *ast.SelectorExpr, *ast.BasicLit, *ast.Ident:
 			default:
 				return true
 			}

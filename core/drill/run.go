@@ -357,7 +357,7 @@ func (r *run) link(name string, c link.Conditions, steady bool) error {
 }
 
 // move runs a line in which a client leaves, loses its connection or comes back.
-func (r *run) move(verb, name string) error {
+func (r *run) move(verb syntax.DrillMoveVerb, name string) error {
 	r.stage.settled = false
 	p, err := r.player(name)
 	if err != nil {
@@ -368,11 +368,11 @@ func (r *run) move(verb, name string) error {
 		return err
 	}
 	switch {
-	case verb == "leave" && p.out == "" && p.host:
+	case verb == syntax.MoveLeave && p.out == "" && p.host:
 		r.stage.close("its host left")
 		p.out = "it left"
 		p.left = true
-	case verb == "leave":
+	case verb == syntax.MoveLeave:
 		r.stage.session.Leave(p.number)
 		p.out = "it left"
 		p.left = true
@@ -380,9 +380,9 @@ func (r *run) move(verb, name string) error {
 		return fmt.Errorf("%s is the host and has no connection that could be cut", p.name)
 	case p.out != "":
 		return fmt.Errorf("%s is out: %s", p.name, p.out)
-	case verb == "cut" && p.cut:
+	case verb == syntax.MoveCut && p.cut:
 		return fmt.Errorf("%s is cut already", p.name)
-	case verb == "cut":
+	case verb == syntax.MoveCut:
 		r.stage.sever(p)
 	case !p.cut:
 		return fmt.Errorf("%s was not cut", p.name)
@@ -394,15 +394,15 @@ func (r *run) move(verb, name string) error {
 
 // press presses or releases a hold. What is held is renewed until it is released; what is pressed is only when a line
 // renews it.
-func (r *run) press(verb string, p *player, m wire.FromClient, a *act, h *contract.Hold) error {
+func (r *run) press(verb syntax.DrillVerb, p *player, m wire.FromClient, a *act, h *contract.Hold) error {
 	same := func(x *hold) bool { return x.message.Property == m.Property && x.message.Entity == m.Entity }
-	if verb == "holds" || verb == "presses" {
+	if verb == syntax.VerbHolds || verb == syntax.VerbPresses {
 		p.presses++
 		m.Press = p.presses
 		p.holds = slices.DeleteFunc(p.holds, same)
 		o := r.stage.ask(p, m, a)
 		every := time.Duration(h.Ms) * time.Millisecond / 3
-		if verb == "presses" {
+		if verb == syntax.VerbPresses {
 			every = math.MaxInt64 / 4
 		}
 		p.holds = append(p.holds, &hold{o.message, every, r.stage.now + every})
@@ -413,7 +413,7 @@ func (r *run) press(verb string, p *player, m wire.FromClient, a *act, h *contra
 		return fmt.Errorf("%s does not hold %s", p.name, m.Property)
 	}
 	m.Press = p.holds[i].message.Press
-	if verb == "releases" {
+	if verb == syntax.VerbReleases {
 		p.holds = slices.Delete(p.holds, i, i+1)
 	}
 	r.stage.ask(p, m, a)
@@ -673,7 +673,7 @@ func (k *checker) visible(x syntax.Expr) node {
 // expect checks a line that says what has to be the case.
 func (k *checker) expect(n *syntax.DrillExpect) *expectation {
 	x := &expectation{n: n}
-	if n.What == "faults" {
+	if n.What == syntax.ExpectFaults {
 		x.fault = k.expectFault(n)
 		if x.fault == nil {
 			return nil
@@ -683,16 +683,16 @@ func (k *checker) expect(n *syntax.DrillExpect) *expectation {
 	if n.Who.Text != "server" && n.Who.Text != "everyone" && !k.client(n.Who) {
 		return nil
 	}
-	if n.Who.Text == "server" && n.What != "sees" {
+	if n.Who.Text == "server" && n.What != syntax.ExpectSees {
 		k.fail(n.Who.At, "not-here", "the server only sees", "as in expect server sees Dive.phase == dive")
 		return nil
 	}
 	switch n.What {
-	case "sees":
+	case syntax.ExpectSees:
 		k.clauses(x, n.Value)
-	case "misses":
+	case syntax.ExpectMisses:
 		x.value = k.visible(n.Value)
-	case "noticed":
+	case syntax.ExpectNoticed:
 		of, name, ok := k.place(n.Value)
 		if !ok {
 			return nil
@@ -706,9 +706,9 @@ func (k *checker) expect(n *syntax.DrillExpect) *expectation {
 		x.types = []*contract.Type{p.Type}
 		k.notices[x.name] = true
 		x.from, x.to = k.compile(n.From, wanted(p.Type)), k.compile(n.To, wanted(p.Type))
-	case "heard":
+	case syntax.ExpectHeard:
 		return k.hears(x)
-	case "got":
+	case syntax.ExpectGot:
 		k.weighs = true
 		if k.kind(n.Kind.Text) == nil {
 			k.fail(n.Kind.At, "unknown-name", fmt.Sprintf("the contract has no kind `%s`", n.Kind.Text), "")
@@ -764,7 +764,7 @@ func (k *checker) hears(x *expectation) *expectation {
 // hold returns what is not as expected.
 func (x *expectation) hold(r *run) error {
 	n := x.n
-	if n.What == "faults" {
+	if n.What == syntax.ExpectFaults {
 		return x.holdFaults(r)
 	}
 	if n.Who.Text == "server" {
@@ -784,7 +784,7 @@ func (x *expectation) hold(r *run) error {
 		}
 		who = append(who, p)
 	}
-	if n.What == "step" {
+	if n.What == syntax.ExpectInStep {
 		return r.inStep(who...)
 	}
 	for _, p := range who {
@@ -802,9 +802,9 @@ func (x *expectation) holdFor(r *run, p *player) error {
 		return &failing{message: p.name + " " + fmt.Sprintf(format, args...)}
 	}
 	switch n.What {
-	case "sees":
+	case syntax.ExpectSees:
 		return x.sees(r, p)
-	case "misses":
+	case syntax.ExpectMisses:
 		v, err := x.value(r.env(p, 0))
 		if gone := absent(""); errors.As(err, &gone) {
 			return nil
@@ -813,7 +813,7 @@ func (x *expectation) holdFor(r *run, p *player) error {
 			return err
 		}
 		return &failing{message: fmt.Sprintf("%s sees it: it is %s", p.name, show(v)), about: x.value}
-	case "heard":
+	case syntax.ExpectHeard:
 		count, err := x.count(r, p)
 		switch {
 		case err != nil:
@@ -826,17 +826,17 @@ func (x *expectation) holdFor(r *run, p *player) error {
 		case n.Count == nil && count == 0:
 			return not("did not hear %s", x.name)
 		}
-	case "noticed":
+	case syntax.ExpectNoticed:
 		return x.notices(r, p)
-	case "strikes":
+	case syntax.ExpectStrikes:
 		if got := r.stage.session.Strikes(p.number); int64(got) != n.Count.Value {
 			return not("has %d strikes, not %d", got, n.Count.Value)
 		}
-	case "expelled":
+	case syntax.ExpectExpelled:
 		if p.expelled == n.Not {
 			return not("%s", map[bool]string{true: "is expelled: " + p.out, false: "is not expelled"}[p.expelled])
 		}
-	case "logged":
+	case syntax.ExpectLogged:
 		if slices.Contains(p.logs, n.Text.Value) == n.Not {
 			last := "nothing at all"
 			if len(p.logs) > 0 {
@@ -844,7 +844,7 @@ func (x *expectation) holdFor(r *run, p *player) error {
 			}
 			return not("logged %s last", last)
 		}
-	case "got":
+	case syntax.ExpectGot:
 		from := r.stage.now - time.Duration(n.Window.Value)*time.Millisecond
 		bytes := 0
 		for _, g := range p.got {

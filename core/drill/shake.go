@@ -17,10 +17,21 @@ type Shaking struct {
 	Faults []Fault `json:"faults"`
 }
 
+// FaultKind says what is wrong with a link.
+type FaultKind string
+
+// What can be wrong with a link.
+const (
+	FaultDelay  FaultKind = "delay"
+	FaultJitter FaultKind = "jitter"
+	FaultLoss   FaultKind = "loss"
+	FaultStall  FaultKind = "stall" // for a while nothing passes
+)
+
 // Fault is one thing that is wrong with one client's link.
 type Fault struct {
 	Client string        `json:"client"`
-	What   string        `json:"what"`             // delay, jitter, loss or stall
+	What   FaultKind     `json:"what"`
 	Time   time.Duration `json:"time,omitempty"`   // of a delay or jitter; of a stall, when it begins
 	Length time.Duration `json:"length,omitempty"` // of a stall
 	Share  float64       `json:"share,omitempty"`  // of a loss
@@ -29,9 +40,9 @@ type Fault struct {
 // String words a fault as ParseFault reads it.
 func (f Fault) String() string {
 	switch f.What {
-	case "loss":
+	case FaultLoss:
 		return fmt.Sprintf("%s loss %s%%", f.Client, strconv.FormatFloat(math.Round(f.Share*1e6)/1e4, 'f', -1, 64))
-	case "stall":
+	case FaultStall:
 		return fmt.Sprintf("%s stall %s+%s", f.Client, f.Time, f.Length)
 	}
 	return fmt.Sprintf("%s %s %s", f.Client, f.What, f.Time)
@@ -47,12 +58,12 @@ func ParseFault(text string) (f Fault, err error) {
 		return f, wrong
 	}
 	f.Client = words[0]
-	f.What = words[1]
+	f.What = FaultKind(words[1])
 	switch f.What {
-	case "loss":
+	case FaultLoss:
 		_, err = fmt.Sscanf(words[2], "%g%%", &f.Share)
 		f.Share /= 100
-	case "stall":
+	case FaultStall:
 		from, length, ok := strings.Cut(words[2], "+")
 		if !ok {
 			return f, wrong
@@ -61,7 +72,7 @@ func ParseFault(text string) (f Fault, err error) {
 		if err == nil {
 			f.Length, err = time.ParseDuration(length)
 		}
-	case "delay", "jitter":
+	case FaultDelay, FaultJitter:
 		f.Time, err = time.ParseDuration(words[2])
 	default:
 		err = wrong
@@ -91,11 +102,11 @@ func (s *Shaking) worsen(client string, c link.Conditions) link.Conditions {
 			continue
 		}
 		switch f.What {
-		case "delay":
+		case FaultDelay:
 			c.Delay = max(c.Delay, f.Time)
-		case "jitter":
+		case FaultJitter:
 			c.Jitter = max(c.Jitter, f.Time)
-		case "loss":
+		case FaultLoss:
 			c.Loss = max(c.Loss, f.Share)
 		}
 	}
@@ -108,7 +119,7 @@ func (s *Shaking) stalls(client string) (out []stall) {
 		return nil
 	}
 	for _, f := range s.Faults {
-		if f.Client == client && f.What == "stall" {
+		if f.Client == client && f.What == FaultStall {
 			out = append(out, stall{f.Time, f.Time + f.Length})
 		}
 	}
@@ -122,18 +133,18 @@ func shaking(seed uint64, clients []string) *Shaking {
 	ms := func(n int) time.Duration { return time.Duration(1+r.IntN(n)) * time.Millisecond }
 	for _, c := range clients {
 		if r.IntN(3) > 0 {
-			s.Faults = append(s.Faults, Fault{Client: c, What: "delay", Time: ms(200)})
+			s.Faults = append(s.Faults, Fault{Client: c, What: FaultDelay, Time: ms(200)})
 		}
 		if r.IntN(2) > 0 {
-			s.Faults = append(s.Faults, Fault{Client: c, What: "jitter", Time: ms(100)})
+			s.Faults = append(s.Faults, Fault{Client: c, What: FaultJitter, Time: ms(100)})
 		}
 		if r.IntN(2) > 0 {
-			s.Faults = append(s.Faults, Fault{Client: c, What: "loss", Share: float64(1+r.IntN(20)) / 100})
+			s.Faults = append(s.Faults, Fault{Client: c, What: FaultLoss, Share: float64(1+r.IntN(20)) / 100})
 		}
 		for range r.IntN(3) {
 			s.Faults = append(s.Faults, Fault{
 				Client: c,
-				What:   "stall",
+				What:   FaultStall,
 				Time:   ms(5000),
 				Length: ms(1200),
 			})
@@ -160,10 +171,10 @@ func shrink(s *Shaking, fails func(*Shaking) bool) *Shaking {
 		for range 6 {
 			f := best.Faults[i]
 			f.Share, f.Length = float64(int(f.Share*50))/100, (f.Length / 2).Round(time.Millisecond)
-			if f.What != "stall" {
+			if f.What != FaultStall {
 				f.Time = (f.Time / 2).Round(time.Millisecond)
 			}
-			if f.Share == 0 && f.Length == 0 && (f.Time == 0 || f.What == "stall") {
+			if f.Share == 0 && f.Length == 0 && (f.Time == 0 || f.What == FaultStall) {
 				break
 			}
 			smaller := &Shaking{best.Seed, slices.Clone(best.Faults)}

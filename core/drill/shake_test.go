@@ -13,7 +13,7 @@ import (
 // What goes wrong in a random run is of all four sorts, each with what it takes and within its bounds; its words read
 // back as the same.
 func TestEverythingGoesWrong(t *testing.T) {
-	seen := map[string]int{}
+	seen := map[FaultKind]int{}
 	for seed := range uint64(300) {
 		for _, f := range shaking(seed, []string{"ana", "bo"}).Faults {
 			seen[f.What]++
@@ -21,13 +21,13 @@ func TestEverythingGoesWrong(t *testing.T) {
 			require.NoError(t, err)
 			assert.Equal(t, f, again)
 			switch f.What {
-			case "delay", "jitter":
-				most := map[string]time.Duration{
-					"delay":  200 * time.Millisecond,
-					"jitter": 100 * time.Millisecond,
+			case FaultDelay, FaultJitter:
+				most := map[FaultKind]time.Duration{
+					FaultDelay:  200 * time.Millisecond,
+					FaultJitter: 100 * time.Millisecond,
 				}[f.What]
 				assert.True(t, f.Time > 0 && f.Time <= most && f.Share == 0 && f.Length == 0, "%+v", f)
-			case "loss":
+			case FaultLoss:
 				assert.True(t, f.Share >= 0.01 && f.Share <= 0.2 && f.Time == 0 && f.Length == 0, "%+v", f)
 			default:
 				assert.True(t, f.Length > 0 && f.Length <= 1200*time.Millisecond && f.Time > 0 &&
@@ -35,7 +35,7 @@ func TestEverythingGoesWrong(t *testing.T) {
 			}
 		}
 	}
-	for _, what := range []string{"delay", "jitter", "loss", "stall"} {
+	for _, what := range []FaultKind{FaultDelay, FaultJitter, FaultLoss, FaultStall} {
 		assert.Greater(t, seen[what], 100, what)
 	}
 	assert.Len(t, seen, 4)
@@ -75,15 +75,15 @@ func TestFaultsShrink(t *testing.T) {
 		Seed:   3,
 		Faults: []Fault{parse("ana delay 160ms"), parse("bo loss 16%"), parse("bo stall 2s+1200ms")},
 	}
-	for what, want := range map[string]string{
-		"stall": "bo stall 2s+150ms",
-		"delay": "ana delay 20ms",
-		"loss":  "bo loss 2%",
+	for what, want := range map[FaultKind]string{
+		FaultStall: "bo stall 2s+150ms",
+		FaultDelay: "ana delay 20ms",
+		FaultLoss:  "bo loss 2%",
 	} {
 		small := shrink(all, func(s *Shaking) bool {
 			for _, f := range s.Faults {
 				if f.What == what {
-					return f.Length >= 100*time.Millisecond || f.Time >= 20*time.Millisecond && what == "delay" ||
+					return f.Length >= 100*time.Millisecond || f.Time >= 20*time.Millisecond && what == FaultDelay ||
 						f.Share >= 0.02
 				}
 			}

@@ -123,9 +123,9 @@ const overtaken wire.Outcome = "overtaken"
 // answeredBy reports whether a decision is about what was sent.
 func (o *sent) answeredBy(d *wire.Decision) bool {
 	switch o.message.Type {
-	case "press":
+	case wire.MessagePress:
 		return d.Press != 0 && d.Press == o.message.Press
-	case "release":
+	case wire.MessageRelease:
 		return d.Release != 0 && d.Release == o.message.Press
 	}
 	return d.Seq != 0 && d.Seq == o.message.Seq
@@ -262,7 +262,7 @@ func (w *stage) step() error {
 	for _, x := range step.Overtaken {
 		if p := w.numbered(x.Client); p != nil {
 			for _, o := range p.open {
-				o.overtaken = o.overtaken || o.message.Type == "write" && o.message.Seq == x.Seq
+				o.overtaken = o.overtaken || o.message.Type == wire.MessageWrite && o.message.Seq == x.Seq
 			}
 		}
 	}
@@ -410,14 +410,14 @@ func (w *stage) take(p *player, raw []byte) error {
 		return nil
 	}
 	switch m.Type {
-	case "ready":
+	case wire.MessageReady:
 		w.session.Ready(p.number)
 		p.ready = true
-	case "seen":
+	case wire.MessageSeen:
 		w.session.Confirm(p.number, m.Seen)
-	case "ask":
+	case wire.MessageAsk:
 		w.session.Ask(p.number, w.session.ReadRequest(m.Ask))
-	case "write", "press", "release":
+	case wire.MessageWrite, wire.MessagePress, wire.MessageRelease:
 		w.session.Steer(p.number, w.session.ReadSteering(m.Type, m.Move()))
 		for _, o := range p.open {
 			if o.message.Type == m.Type && o.message.Seq == m.Seq && o.message.Press == m.Press {
@@ -481,9 +481,9 @@ func (w *stage) arrive(p *player, raw []byte) error {
 		return nil
 	}
 	if first || f.Snapshot && !p.ready {
-		w.send(p, &wire.FromClient{Type: "ready"})
+		w.send(p, &wire.FromClient{Type: wire.MessageReady})
 	}
-	w.send(p, &wire.FromClient{Type: "seen", Ask: wire.Ask{Seen: f.Tick}})
+	w.send(p, &wire.FromClient{Type: wire.MessageSeen, Ask: wire.Ask{Seen: f.Tick}})
 	return nil
 }
 
@@ -517,7 +517,7 @@ func (w *stage) ask(p *player, m wire.FromClient, line *act) *sent {
 	m.Seen = p.copy.Tick
 	w.settled = false
 	o := &sent{message: m, line: line, tick: w.session.Now()}
-	if m.Type == "ask" || m.Type == "write" {
+	if m.Type == wire.MessageAsk || m.Type == wire.MessageWrite {
 		p.seq++
 		o.message.Seq = p.seq
 	}

@@ -11,6 +11,7 @@ import (
 
 	"kamerad.example/core/contract"
 	"kamerad.example/core/session"
+	"kamerad.example/core/syntax"
 	"kamerad.example/core/wire"
 )
 
@@ -102,12 +103,12 @@ func (t *Transcript) Joined(c wire.Client) {
 }
 
 // Moved tells that a client leaves, or that its connection is lost or made again: verb is leave, cut or back.
-func (t *Transcript) Moved(verb string, client int) {
+func (t *Transcript) Moved(verb syntax.DrillMoveVerb, client int) {
 	name, in := t.names[client]
-	if !in || verb == "cut" && t.cut[client] {
+	if !in || verb == syntax.MoveCut && t.cut[client] {
 		return
 	}
-	if verb != "back" { // it does not hear what becomes of what it has just sent
+	if verb != syntax.MoveBack { // it does not hear what becomes of what it has just sent
 		for at, line := range t.open {
 			if at[0] == uint64(client) && line < len(t.lines) && t.lines[line].after == t.session.Now() {
 				delete(t.open, at)
@@ -115,14 +116,14 @@ func (t *Transcript) Moved(verb string, client int) {
 		}
 	}
 	switch verb {
-	case "leave":
+	case syntax.MoveLeave:
 		delete(t.names, client)
-	case "back":
+	case syntax.MoveBack:
 		if !t.cut[client] { // another connection took the seat
 			t.note("cut %s", name)
 		}
 	}
-	t.cut[client] = verb == "cut"
+	t.cut[client] = verb == syntax.MoveCut
 	t.note("%s %s", verb, name)
 }
 
@@ -135,7 +136,7 @@ func (t *Transcript) Sent(client int, m *wire.FromClient) {
 	if !in {
 		return
 	}
-	if m.Type == "ask" || m.Type == "write" {
+	if m.Type == wire.MessageAsk || m.Type == wire.MessageWrite {
 		if m.Seq <= t.newest[client] {
 			t.omit("%s sent number %d again", name, m.Seq)
 			return
@@ -156,7 +157,7 @@ func (t *Transcript) Sent(client int, m *wire.FromClient) {
 	}
 	target += "." + short
 	switch m.Type {
-	case "ask":
+	case wire.MessageAsk:
 		text, ok := t.asks(k, short, name, target, m.Args)
 		if !ok {
 			t.omit("%s sent %s with values that no drill can say", name, full)
@@ -165,7 +166,7 @@ func (t *Transcript) Sent(client int, m *wire.FromClient) {
 		t.skip(client, m.Seq)
 		t.open[[2]uint64{uint64(client), m.Seq}] = len(t.lines)
 		t.note("%s", text)
-	case "write":
+	case wire.MessageWrite:
 		p := k.Property(short)
 		if p == nil {
 			t.omit("%s wrote `%.60s`, which the contract lacks", name, full)
@@ -187,7 +188,7 @@ func (t *Transcript) Sent(client int, m *wire.FromClient) {
 		}
 		t.skip(client, m.Seq)
 		t.note("%s writes %s = %s", name, target, words)
-	case "press":
+	case wire.MessagePress:
 		if p := k.Property(short); p == nil || p.Hold == nil {
 			t.omit("%s pressed `%.60s`, which the contract lacks", name, full)
 			return
@@ -199,7 +200,7 @@ func (t *Transcript) Sent(client int, m *wire.FromClient) {
 		} else if m.Press == t.presses[at] {
 			t.note("%s renews %s", name, target)
 		}
-	case "release":
+	case wire.MessageRelease:
 		at := fmt.Sprint(client, target)
 		if t.presses[at] == m.Press && m.Press > 0 {
 			t.presses[at] = math.MaxUint64 // until another press

@@ -67,13 +67,13 @@ func TestATranscriptPlaysTheSame(t *testing.T) {
 			notes.Joined(p.me)
 		}
 		send := func(p *noter, m wire.FromClient) {
-			if m.Type != "press" && m.Type != "release" {
+			if m.Type != wire.MessagePress && m.Type != wire.MessageRelease {
 				p.seq++
 				m.Seq = p.seq
 			}
 			m.Seen = p.copy.Tick
 			notes.Sent(p.me.Number, &m)
-			if m.Type == "ask" {
+			if m.Type == wire.MessageAsk {
 				s.Ask(p.me.Number, s.ReadRequest(m.Ask))
 			} else {
 				s.Steer(p.me.Number, s.ReadSteering(m.Type, m.Move()))
@@ -89,7 +89,7 @@ func TestATranscriptPlaysTheSame(t *testing.T) {
 			case tick == 20 && !all[1].lost:
 				send(
 					all[1],
-					wire.FromClient{Type: "ask", Ask: wire.Ask{Request: "Dive.begin", Args: []json.RawMessage{}}},
+					wire.FromClient{Type: wire.MessageAsk, Ask: wire.Ask{Request: "Dive.begin", Args: []json.RawMessage{}}},
 				)
 			case tick == 200:
 				s.Leave(all[2].me.Number)
@@ -121,22 +121,22 @@ func TestATranscriptPlaysTheSame(t *testing.T) {
 							}[r.IntN(7)],
 						)
 					}
-					send(p, wire.FromClient{Type: "ask", Ask: wire.Ask{Entity: entity, Request: request, Args: args}})
+					send(p, wire.FromClient{Type: wire.MessageAsk, Ask: wire.Ask{Entity: entity, Request: request, Args: args}})
 				}
 				if property, value := p.actor.Step(); property != "" && r.IntN(3) == 0 {
 					moves++
-					send(p, wire.FromClient{Type: "write", Property: property, Value: value})
+					send(p, wire.FromClient{Type: wire.MessageWrite, Property: property, Value: value})
 				}
 				switch {
 				case p.until > 0 && tick >= p.until:
-					send(p, wire.FromClient{Type: "release", Property: "Diver.kick", Press: p.press})
+					send(p, wire.FromClient{Type: wire.MessageRelease, Property: "Diver.kick", Press: p.press})
 					p.until = 0
 				case p.until > 0 && tick%3 == 0:
-					send(p, wire.FromClient{Type: "press", Property: "Diver.kick", Press: p.press})
+					send(p, wire.FromClient{Type: wire.MessagePress, Property: "Diver.kick", Press: p.press})
 				case p.until == 0 && p.me.Role == "player" && r.IntN(20) == 0:
 					p.press++
 					p.until = tick + r.IntN(30)
-					send(p, wire.FromClient{Type: "press", Property: "Diver.kick", Press: p.press})
+					send(p, wire.FromClient{Type: wire.MessagePress, Property: "Diver.kick", Press: p.press})
 				}
 				if r.IntN(150) == 0 {
 					p.lost = true
@@ -194,7 +194,7 @@ func TestATranscriptThatIsNotWhole(t *testing.T) {
 	require.NoError(t, err)
 	notes.Joined(wire.Client{Number: n, Name: "Ana", Role: "player"})
 	ask := func(seq uint64, request string, entity uint32, args ...string) {
-		m := wire.FromClient{Type: "ask", Ask: wire.Ask{Seq: seq, Request: request, Entity: entity}}
+		m := wire.FromClient{Type: wire.MessageAsk, Ask: wire.Ask{Seq: seq, Request: request, Entity: entity}}
 		for _, a := range args {
 			m.Args = append(m.Args, json.RawMessage(a))
 		}
@@ -241,7 +241,7 @@ func TestTheWordsOfATranscript(t *testing.T) {
 	notes.Moved("cut", 7)
 	notes.Moved("back", 7)
 	write := wire.FromClient{
-		Type:     "write",
+		Type:     wire.MessageWrite,
 		Ask:      wire.Ask{Seq: 5},
 		Property: "Diver.pos",
 		Value:    json.RawMessage("[1,2]"),
@@ -280,7 +280,7 @@ func TestDecisionsOfATranscript(t *testing.T) {
 		require.NoError(t, err)
 		notes := NewTranscript(s, 1, nil)
 		notes.Joined(wire.Client{Number: 1, Name: "Ana", Role: "player"})
-		m := wire.FromClient{Type: "ask", Ask: wire.Ask{Seq: 1, Request: "Diver.search", Args: []json.RawMessage{}}}
+		m := wire.FromClient{Type: wire.MessageAsk, Ask: wire.Ask{Seq: 1, Request: "Diver.search", Args: []json.RawMessage{}}}
 		notes.Sent(1, &m)
 		d := session.Decision{
 			Client:  wire.Client{Number: 1},

@@ -336,14 +336,14 @@ func TestASteadyLinkIsNotStalled(t *testing.T) {
 		beside(map[string]string{"kiln.kam": kiln}),
 	)
 	require.Empty(t, problems)
-	stalled := &Shaking{Seed: 1, Faults: []Fault{{Client: "ana", What: "stall", Time: 0, Length: 5e9}}}
+	stalled := &Shaking{Seed: 1, Faults: []Fault{{Client: "ana", What: FaultStall, Time: 0, Length: 5e9}}}
 	r := played(t, drills[0], Options{Shaken: &Shaking{Seed: 1}})
 	require.True(t, r.Passed)
-	late := &Shaking{Seed: 1, Faults: []Fault{{Client: "ana", What: "stall", Time: 2e9, Length: 3e9}}}
+	late := &Shaking{Seed: 1, Faults: []Fault{{Client: "ana", What: FaultStall, Time: 2e9, Length: 3e9}}}
 	assert.True(t, played(t, drills[0], Options{Shaken: late}).Passed)
 	assert.Positive(t, stalled.Faults[0].Length)
 	for share := 1; share <= 20; share++ {
-		f := Fault{Client: "bo", What: "loss", Share: float64(share) / 100}
+		f := Fault{Client: "bo", What: FaultLoss, Share: float64(share) / 100}
 		assert.Equal(t, fmt.Sprintf("bo loss %d%%", share), f.String())
 		back, err := ParseFault(f.String())
 		require.NoError(t, err)

@@ -137,7 +137,7 @@ type flow struct {
 	exit   label // what decided whether the body ended earlier
 	facts  []fact
 	begun  map[sym]*contract.Kind // entities whose properties have their defaults until they are written
-	free   map[string]int         // of stacks and lists that are as they began: how much room there surely is
+	free   map[operand]int        // of stacks and lists that are as they began: how much room there surely is
 	loops  int
 	later  bool  // it is run in a cause of its own, by `after … do`
 	entry  label // what decided whether that runs at all
@@ -901,10 +901,10 @@ func (f *flow) get(x *contract.Expr) val {
 
 // there notes that something is read or run through an entity, which fails when it is not there; from then on it is.
 func (f *flow) there(entity sym, l label) {
-	if !f.known("some " + entity) {
+	if !f.known(thereIs(entity)) {
 		f.dead = f.dead || entity == "nothing" && f.maybe == 0
 		f.mayFail(l, mendGone)
-		f.learn("some " + entity)
+		f.learn(thereIs(entity))
 	}
 }
 
@@ -1048,7 +1048,7 @@ func (f *flow) over(q *contract.Query) label {
 			each.sym += ":" + q.Kinds[0].Name
 		}
 		l = f.existence(q.Kinds, each.sym)
-		f.learn("some " + each.sym)
+		f.learn(thereIs(each.sym))
 	case q.Clients:
 		each.sym = f.fresh("client")
 	default:
@@ -1058,7 +1058,7 @@ func (f *flow) over(q *contract.Query) label {
 		each.sym = f.fresh("each")
 		each = f.typed(each, q.Var.Type)
 		if q.List.Type.Form == contract.FormMap {
-			f.learn("has " + f.same(q.List) + " " + f.same(q.Var))
+			f.learn(subject{factHas, f.same(q.List), f.same(q.Var)})
 		}
 	}
 	f.locals[q.Var.Num] = each
@@ -1133,306 +1133,4 @@ func (f *flow) query(x *contract.Expr) val {
 		out.label = out.label.with(each.label)
 	}
 	return out
-}
-
-// fact is something that surely holds at the present statement, since it was asked or done before.
-type fact struct {
-	// such as "some e", "room Diver.satchel flare", "has …", "count …", "below …", or "is …" of a number
-	text      string
-	least     int64   // how many there surely are
-	than      string  // or as many as this expression says, worded by `same`
-	low, high float64 // of "is": between which values the number lies
-}
-
-// learn notes that something surely holds.
-func (f *flow) learn(text string) { f.facts = append(f.facts, fact{text: text, least: 1}) }
-
-// known reports whether something was asked for before.
-func (f *flow) known(text string) bool { return f.sure(text, 1, "") }
-
-// sure reports whether there are at least so many of something, or as many as an expression says, which `same` has
-// worded.
-func (f *flow) sure(text string, least int64, than string) bool {
-	return slices.ContainsFunc(f.facts, func(x fact) bool {
-		return x.text == text && (least > 0 && x.least >= least || than != "" && x.than == than)
-	})
-}
-
-// enough reports whether there surely are as many of something as an expression says.
-func (f *flow) enough(text string, n *contract.Expr) bool {
-	for n.Op == contract.OpReveal || n.Op == contract.OpFromInt {
-		n = n.Args[0]
-	}
-	if n.Op == contract.OpConst {
-		return n.Num == 0 || f.sure(text, n.Num, "")
-	}
-	if f.sure(text, 0, f.same(n)) {
-		return true
-	}
-	v := f.quietly(n)
-	return v.ranged && v.low >= 0 && v.high < 1e15 && f.sure(text, max(int64(v.high), 1), "")
-}
-
-// quietly reads an expression without noting anything.
-func (f *flow) quietly(x *contract.Expr) val {
-	inner := *f
-	inner.flows = silentFlows(f.contract)
-	c := *f.cause
-	c.faults = slices.Clone(c.faults)
-	inner.cause = &c
-	inner.facts = slices.Clone(f.facts)
-	return inner.value(x)
-}
-
-// bounded narrows the range of a number to what is known of it.
-func (f *flow) bounded(v val, name string) val {
-	for _, x := range f.facts {
-		if x.text != "is "+name {
-			continue
-		}
-		if !v.ranged {
-			v.low, v.high, v.ranged = x.low, x.high, !math.IsInf(x.low, 0) && !math.IsInf(x.high, 0)
-			continue
-		}
-		if low, high := max(v.low, x.low), min(v.high, x.high); low <= high {
-			v.low = low
-			v.high = high
-		}
-	}
-	return v
-}
-
-// begins notes that an entity is new: its properties have their defaults, and its stacks and lists the room that these
-// leave. What is kept from earlier sessions may be full.
-func (f *flow) begins(k *contract.Kind, on sym) {
-	if f.free == nil {
-		f.free = map[string]int{}
-		f.begun = map[sym]*contract.Kind{}
-	}
-	f.begun[on] = k
-	for _, p := range k.Properties {
-		if (p.Type.Form == contract.FormStacks || p.Type.Form == contract.FormList && !k.Free()) && !p.Keep {
-			f.free[on+"."+p.Name+" "] = p.Type.Max - int(p.Default[0])
-		}
-	}
-}
-
-// takes takes room for something out of what surely is free.
-func (f *flow) takes(t *contract.Type, holder string, count *contract.Expr) bool {
-	if f.loops > 0 || count != nil && (count.Op != contract.OpConst || count.Num < 0) {
-		return false
-	}
-	needs := 1
-	if count != nil {
-		needs = int((count.Num + t.Each - 1) / t.Each)
-	}
-	if f.free[holder] < needs {
-		return false
-	}
-	f.free[holder] -= needs
-	return true
-}
-
-// forget drops what was asked of a property that is written.
-func (f *flow) forget(p *contract.Property) {
-	for i, x := range f.facts {
-		if p == nil || strings.Contains(x.text, "."+p.Name+" ") || strings.Contains(x.than, "."+p.Name+" ") {
-			f.facts[i] = fact{}
-		}
-	}
-}
-
-// same words an expression so that two with the same words have the same value; what cannot be told is like nothing
-// else.
-func (f *flow) same(x *contract.Expr) string {
-	switch x.Op {
-	case contract.OpConst:
-		return fmt.Sprint("const ", x.Num, x.Nums)
-	case contract.OpLocal:
-		return fmt.Sprint("local ", x.Num, x.Type.Holder())
-	case contract.OpReveal, contract.OpReal:
-		return f.same(x.Args[0])
-	case contract.OpGet:
-		if x.Prop != nil {
-			return f.symOf(x.Args[0]) + "." + x.Prop.Name + " "
-		}
-	}
-	return f.fresh("value")
-}
-
-// assume notes what holds once a condition holds: what has room, what is carried, what is there, and between which
-// values a number lies.
-func (f *flow) assume(x *contract.Expr, holds bool) {
-	switch x.Op {
-	case contract.OpAnd:
-		if holds {
-			f.assume(x.Args[0], true)
-			f.assume(x.Args[1], true)
-		}
-	case contract.OpOr:
-		if !holds {
-			f.assume(x.Args[0], false)
-			f.assume(x.Args[1], false)
-		}
-	case contract.OpNot:
-		f.assume(x.Args[0], !holds)
-	case contract.OpReveal:
-		f.assume(x.Args[0], holds)
-	case contract.OpHas:
-		if holds {
-			text := "has " + f.same(x.Args[0]) + " " + f.same(x.Args[1])
-			if len(x.Args) < 3 {
-				f.learn(text)
-			} else {
-				f.amount(text, contract.OpGe, x.Args[2])
-			}
-		}
-	case contract.OpExists:
-		if holds && x.Args[0].Type.Form == contract.FormEntity {
-			f.learn("some " + f.symOf(x.Args[0]))
-		}
-	case contract.OpEq, contract.OpNe, contract.OpLt, contract.OpLe, contract.OpGt, contract.OpGe:
-		op := x.Op
-		if !holds {
-			op = map[contract.Op]contract.Op{
-				contract.OpEq: contract.OpNe,
-				contract.OpNe: contract.OpEq,
-				contract.OpLt: contract.OpGe,
-				contract.OpGe: contract.OpLt,
-				contract.OpGt: contract.OpLe,
-				contract.OpLe: contract.OpGt,
-			}[op]
-		}
-		a := x.Args[0]
-		b := x.Args[1]
-		f.compare(a, op, b)
-		f.compare(b, map[contract.Op]contract.Op{
-			contract.OpEq: contract.OpEq,
-			contract.OpNe: contract.OpNe,
-			contract.OpLt: contract.OpGt,
-			contract.OpGt: contract.OpLt,
-			contract.OpLe: contract.OpGe,
-			contract.OpGe: contract.OpLe,
-		}[op], a)
-	}
-}
-
-// compare notes what holds once a comparison holds, of its left side.
-func (f *flow) compare(a *contract.Expr, op contract.Op, b *contract.Expr) {
-	if a.Type.Form == contract.FormEntity {
-		if op == contract.OpNe && b.Op == contract.OpConst {
-			f.learn("some " + f.symOf(a))
-		}
-		return
-	}
-	bare := func(x *contract.Expr) *contract.Expr {
-		for x.Op == contract.OpReveal || x.Op == contract.OpFromInt || x.Op == contract.OpReal {
-			x = x.Args[0]
-		}
-		return x
-	}
-	a = bare(a)
-	b = bare(b)
-	switch a.Op {
-	case contract.OpRoom, contract.OpCount:
-		text := map[contract.Op]string{contract.OpRoom: "room ", contract.OpCount: "count "}[a.Op] + f.same(a.Args[0])
-		if len(a.Args) > 1 {
-			text += " " + f.same(a.Args[1])
-			if a.Op == contract.OpCount {
-				text = "has" + strings.TrimPrefix(text, "count")
-			}
-		}
-		f.amount(text, op, b)
-	case contract.OpGet, contract.OpLocal:
-		if op == contract.OpLt && b.Op == contract.OpCount && len(b.Args) == 1 {
-			f.learn("below " + f.same(b.Args[0]) + " " + f.same(a))
-		}
-		if b.Op == contract.OpConst && (a.Type.Form == contract.FormInt || a.Type.Form == contract.FormReal) {
-			f.number(a, op, b)
-		}
-	}
-}
-
-// amount notes how many there are of something, once a comparison of it holds.
-func (f *flow) amount(text string, op contract.Op, b *contract.Expr) {
-	x := fact{text: text}
-	switch {
-	case b.Op != contract.OpConst && (op == contract.OpGe || op == contract.OpGt || op == contract.OpEq):
-		x.than = f.same(b)
-		if op == contract.OpGt {
-			x.least = 1
-		}
-	case b.Op != contract.OpConst:
-		return
-	case op == contract.OpGe, op == contract.OpEq:
-		x.least = b.Num
-	case op == contract.OpGt, op == contract.OpNe && b.Num == 0:
-		x.least = b.Num + 1
-	default:
-		return
-	}
-	f.facts = append(f.facts, x)
-}
-
-// number notes between which values a number lies, once a comparison of it with a constant holds.
-func (f *flow) number(a *contract.Expr, op contract.Op, b *contract.Expr) {
-	n := float64(b.Num)
-	step := 1.0
-	if b.Type.Form == contract.FormReal {
-		n = math.Float64frombits(uint64(b.Num))
-		if b.Type.Counted() {
-			n = b.Type.Real(b.Num)
-		}
-	}
-	if a.Type.Form == contract.FormReal {
-		step = 0
-	}
-	x := fact{text: "is " + f.same(a), low: math.Inf(-1), high: math.Inf(1)}
-	switch op {
-	case contract.OpEq:
-		x.low = n
-		x.high = n
-	case contract.OpLt:
-		x.high = n - step
-	case contract.OpLe:
-		x.high = n
-	case contract.OpGt:
-		x.low = n + step
-	case contract.OpGe:
-		x.low = n
-	case contract.OpNe: // one end less
-		v := f.typed(val{}, a.Type)
-		switch {
-		case v.ranged && n == v.low:
-			x.low = n + step
-		case v.ranged && n == v.high:
-			x.high = n - step
-		default:
-			return
-		}
-	}
-	f.facts = append(f.facts, x)
-}
-
-// fits reports whether an index lies within its list, or a key was asked for.
-func (f *flow) fits(x *contract.Expr, v val) bool {
-	if x.Args[0].Type.Form == contract.FormMap {
-		return f.known("has " + f.same(x.Args[0]) + " " + f.same(x.Args[1]))
-	}
-	if x.Args[0].Op == contract.OpTable && v.ranged && v.low >= 0 && x.Args[0].Num < int64(len(f.contract.Memory)) {
-		return v.high < float64(f.contract.Memory[x.Args[0].Num])
-	}
-	return f.inList(x.Args[0], x.Args[1], v)
-}
-
-// inList reports whether an index surely lies within a list, since its length was asked.
-func (f *flow) inList(list, index *contract.Expr, v val) bool {
-	for index.Op == contract.OpReveal {
-		index = index.Args[0]
-	}
-	if !v.ranged || v.low < 0 || v.high > 1e9 {
-		return false
-	}
-	holder := f.same(list)
-	return f.sure("count "+holder, int64(v.high)+1, "") || f.known("below "+holder+" "+f.same(index))
 }

@@ -616,7 +616,7 @@ func (f *flow) clash(x *contract.Expr) bool {
 		case x.Op == contract.OpAnd:
 			return look(x.Args[0]) || look(x.Args[1])
 		case x.Op == contract.OpEq && x.Args[0].Op == contract.OpGet && x.Args[1].Op == contract.OpConst:
-			name := f.same(x.Args[0])
+			name := f.same(x.Args[0]).key
 			before, known := wants[name]
 			wants[name] = x.Args[1].Num
 			return known && before != x.Args[1].Num && x.Args[1].Nums == nil && !strings.Contains(name, "#")

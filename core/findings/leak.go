@@ -56,7 +56,7 @@ func (f *flow) stmt(s *contract.Stmt) {
 		switch form := s.Value.Type.Form; {
 		case form == contract.FormEntity && query.Op == contract.OpQuery:
 			if query.Query.Else == nil && query.Query.Kinds != nil { // else it has failed
-				f.learn("some " + v.sym)
+				f.learn(thereIs(v.sym))
 			}
 		case form == contract.FormEntity, form == contract.FormClient:
 			v.sym = f.symOf(s.Value)
@@ -211,7 +211,8 @@ func (f *flow) set(s *contract.Stmt) {
 func (f *flow) hasRoomFor(x *contract.Expr) bool {
 	holder := f.same(x.Args[0])
 	if x.Args[0].Type.Form == contract.FormMap {
-		return f.known("room "+holder) || f.known("has "+holder+" "+f.same(x.Args[1]))
+		return f.known(subject{sort: factRoom, of: holder}) ||
+			f.known(subject{factHas, holder, f.same(x.Args[1])})
 	}
 	return f.inList(x.Args[0], x.Args[1], f.quietly(x.Args[1]))
 }
@@ -265,19 +266,20 @@ func (f *flow) change(s *contract.Stmt) {
 // safe reports whether a change of stacks, a list or a map cannot fail: its room was asked for, or what it takes.
 func (f *flow) safe(op contract.Op, on *contract.Expr, args []*contract.Expr) bool {
 	holder := f.same(on)
-	item := ""
+	var item operand
 	if len(args) > 0 && (on.Type.Form == contract.FormStacks || op == contract.OpTake || op == contract.OpMove) {
-		item = " " + f.same(args[0])
+		item = f.same(args[0])
 	}
 	var count *contract.Expr // how many; nil for one
 	if on.Type.Form == contract.FormStacks && len(args) > 1 {
 		count = args[1]
 	}
-	asked := func(text string) bool {
+	asked := func(sort factSort) bool {
+		of := subject{sort, holder, item}
 		if count == nil {
-			return f.known(text)
+			return f.known(of)
 		}
-		return f.enough(text, count)
+		return f.enough(of, count)
 	}
 	switch op {
 	case contract.OpClear:
@@ -288,7 +290,7 @@ func (f *flow) safe(op contract.Op, on *contract.Expr, args []*contract.Expr) bo
 		if (count != nil || on.Type.Form == contract.FormList) && f.takes(on.Type, holder, count) {
 			return true
 		}
-		if asked("room " + holder + item) {
+		if asked(factRoom) {
 			return true
 		}
 		// put(item, clip(n, 0..room(item)))
@@ -297,10 +299,10 @@ func (f *flow) safe(op contract.Op, on *contract.Expr, args []*contract.Expr) bo
 			high := count.Args[2]
 			return low.Op == contract.OpConst && low.Num >= 0 && high.Op == contract.OpRoom &&
 				f.same(high.Args[0]) == holder &&
-				" "+f.same(high.Args[1]) == item
+				f.same(high.Args[1]) == item
 		}
 	case contract.OpTake, contract.OpMove:
-		return asked("has " + holder + item)
+		return asked(factHas)
 	}
 	return false
 }
@@ -493,7 +495,7 @@ func (f *flow) spawn(s *contract.Stmt) {
 	f.forget(nil)
 	if s.Num >= 0 {
 		f.locals[s.Num] = val{sym: new}
-		f.learn("some " + new)
+		f.learn(thereIs(new))
 	}
 }
 

@@ -331,25 +331,13 @@ func defaultText(c *contract.Contract, p *contract.Property) string {
 	return p.Type.Format(p.Type.FromSlots(p.Default, func(n int64) string { return c.Texts[n] }))
 }
 
-// clauseText returns the clauses of a property that have no value of their own, in a fixed order.
+// clauseText returns the clauses of a property in a fixed order.
 func clauseText(p *contract.Property) string {
-	var out []string
-	for _, clause := range []struct {
-		there bool
-		words string
-	}{
-		{p.Clamped, "clamped"},
-		{p.Once, "once"},
-		{p.Keep, "keep"},
-		{p.Loose, "loose"},
-		{p.AtMost > 0, fmt.Sprintf("at most %d per second", p.AtMost)},
-		{p.Follows != nil, "follows"},
-	} {
-		if clause.there {
-			out = append(out, clause.words)
-		}
+	words := p.Clauses.Words()
+	if p.Follows != nil {
+		words = append(words, "follows")
 	}
-	return strings.Join(out, " ")
+	return strings.Join(words, " ")
 }
 
 // paramsText returns parameters as a contract writes them.

@@ -20,9 +20,19 @@ type Told struct {
 	Clients  []int // else to these, by number
 }
 
+// EffectKind says what an effect does.
+type EffectKind uint8
+
+// The kinds of effects.
+const (
+	ExpelClient  EffectKind = iota // expels Client, for the reason Text
+	CloseSession                   // closes the session, for the reason Text
+	LogLine                        // logs Text, for Clients and whoever runs the session
+)
+
 // Effect is what a body did beside its changes and events.
 type Effect struct {
-	What    string // expel, close or log
+	Kind    EffectKind
 	Client  int    // that is expelled
 	Text    string // the reason, or the words of the log
 	Clients []int  // that get the log

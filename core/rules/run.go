@@ -314,9 +314,9 @@ func (m *Machine) rare(f *frame, depth int, c *code, in *ins) end {
 	case opSetRole:
 		m.World.SetRole(int(r[b]), int(r[a]))
 	case opExpel:
-		m.Effects = append(m.Effects, Effect{What: "expel", Client: int(r[b]), Text: c.strings[in.k]})
+		m.Effects = append(m.Effects, Effect{Kind: ExpelClient, Client: int(r[b]), Text: c.strings[in.k]})
 	case opClose:
-		m.Effects = append(m.Effects, Effect{What: "close", Text: c.strings[in.k]})
+		m.Effects = append(m.Effects, Effect{Kind: CloseSession, Text: c.strings[in.k]})
 	case opReply:
 		t := c.types[in.k]
 		if err := m.fits(t, r[a:]); err != nil {
@@ -901,7 +901,7 @@ func (m *Machine) log(f *frame, depth int, l *logs) end {
 	if how != ended {
 		return how
 	}
-	m.Effects = append(m.Effects, Effect{What: "log", Text: words.String(), Clients: clients})
+	m.Effects = append(m.Effects, Effect{Kind: LogLine, Text: words.String(), Clients: clients})
 	return ended
 }
 

@@ -22,7 +22,7 @@ func TestTheGreatestNumberBreaksNoFrame(t *testing.T) {
 	ana := g.join("Ana", "")
 	g.tick()
 	most := wire.FromClient{
-		Type: "ask",
+		Type: wire.MessageAsk,
 		Ask:  wire.Ask{Seq: math.MaxUint64, Request: "Diver.find", Args: []json.RawMessage{}},
 	}
 	_, err := wire.ParseFromClient(most.JSON())

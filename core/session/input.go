@@ -120,15 +120,15 @@ type Steering struct {
 }
 
 // steeringTypes are the types of messages that ReadSteering reads, by their names.
-var steeringTypes = map[string]inputType{
-	inputPress.String():   inputPress,
-	inputRelease.String(): inputRelease,
-	inputWrite.String():   inputWrite,
+var steeringTypes = map[wire.MessageType]inputType{
+	wire.MessagePress:   inputPress,
+	wire.MessageRelease: inputRelease,
+	wire.MessageWrite:   inputWrite,
 }
 
 // ReadSteering holds a press, a release or a write against the contract. typ is one of these three words. It may be
 // called by any goroutine.
-func (s *Session) ReadSteering(typ string, message wire.Move) Steering {
+func (s *Session) ReadSteering(typ wire.MessageType, message wire.Move) Steering {
 	m := Steering{typ: steeringTypes[typ], message: message}
 	p := s.steerable[message.Property]
 	if p == nil || (p.Hold == nil) != (m.typ == inputWrite) {

@@ -472,15 +472,15 @@ func TestAHoldEndsByItself(t *testing.T) {
 	ana := g.join("Ana", "")
 	bo := g.join("Bo", "")
 	g.tick()
-	press := func(who int, what string, n uint64) {
+	press := func(who int, what wire.MessageType, n uint64) {
 		entity := g.copies[who].OwnedBy("Diver", ana).Number
 		g.s.Steer(who, g.s.ReadSteering(what, wire.Move{Entity: entity, Property: "Diver.kick", Press: n}))
 		g.tick()
 	}
-	press(bo, "press", 1)
+	press(bo, wire.MessagePress, 1)
 	assert.Equal(t, "false", g.sees(bo, ana, "Diver", "kick"), "only its owner holds it")
 	assert.Equal(t, "not the owner", g.decided[bo].Reason)
-	press(ana, "press", 1)
+	press(ana, wire.MessagePress, 1)
 	assert.Equal(t, "true", g.sees(bo, ana, "Diver", "kick"))
 	assert.Equal(t, "39", g.sees(bo, ana, "Diver", "hull"))
 	for range 4 {
@@ -489,15 +489,15 @@ func TestAHoldEndsByItself(t *testing.T) {
 	assert.Equal(t, "35", g.sees(bo, ana, "Diver", "hull"))
 	g.tick()
 	assert.Equal(t, "false", g.sees(bo, ana, "Diver", "kick"), "its lease ran out")
-	press(ana, "press", 1)
+	press(ana, wire.MessagePress, 1)
 	assert.Equal(t, "false", g.sees(bo, ana, "Diver", "kick"), "an old press does not begin it again")
-	press(ana, "press", 2)
+	press(ana, wire.MessagePress, 2)
 	assert.Equal(t, "true", g.sees(bo, ana, "Diver", "kick"))
 	for n := 0; n < 100 && g.sees(bo, ana, "Diver", "kick") == "true"; n++ {
-		press(ana, "press", 2)
+		press(ana, wire.MessagePress, 2)
 	}
 	assert.Equal(t, "5", g.sees(bo, ana, "Diver", "hull"), "its condition ended it")
-	press(ana, "release", 2)
+	press(ana, wire.MessageRelease, 2)
 	g.s.Steer(ana, g.s.ReadSteering("press", wire.Move{Property: "Diver.pos", Press: 3}))
 	g.tick()
 	assert.Contains(t, g.decided[ana].Reason, `no hold or property "Diver.pos" that a client could press`)

@@ -161,9 +161,9 @@ func (d *distant) again(n int, f *far) {
 	d.Back(n, f.copy.Tick)
 	d.counts["resumes"]++
 	f.cutAt, f.noticed, f.stalled, f.outbox, f.reader = 0, false, 0, nil, wire.NewReader(d.view.Layout())
-	f.send(d, wire.FromClient{Type: "ready"})
+	f.send(d, wire.FromClient{Type: wire.MessageReady})
 	for _, seq := range slices.Sorted(maps.Keys(f.open)) {
-		f.send(d, wire.FromClient{Type: "ask", Ask: f.open[seq]})
+		f.send(d, wire.FromClient{Type: wire.MessageAsk, Ask: f.open[seq]})
 	}
 }
 
@@ -192,7 +192,7 @@ func (d *distant) arrive(n int, f *far, raw []byte) {
 		}
 		delete(f.open, x.Seq)
 	}
-	f.send(d, wire.FromClient{Type: "seen", Ask: wire.Ask{Seen: frame.Tick}})
+	f.send(d, wire.FromClient{Type: wire.MessageSeen, Ask: wire.Ask{Seen: frame.Tick}})
 }
 
 // live is a tick with all that may go wrong.
@@ -218,7 +218,7 @@ func (d *distant) live(wild bool) {
 					Seen:    f.copy.Tick,
 				}
 				f.open[f.seq] = ask
-				f.send(d, wire.FromClient{Type: "ask", Ask: ask})
+				f.send(d, wire.FromClient{Type: wire.MessageAsk, Ask: ask})
 			}
 		}
 		for range d.r.IntN(3) {

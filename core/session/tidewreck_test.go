@@ -142,7 +142,7 @@ func TestEachCopyOfTidewreckIsWhatItMayBe(t *testing.T) {
 					})
 				case 8:
 					press := uint64(rapid.IntRange(1, 3).Draw(rt, "press"))
-					what := rapid.SampledFrom([]string{"press", "release"}).Draw(rt, "how")
+					what := rapid.SampledFrom([]wire.MessageType{wire.MessagePress, wire.MessageRelease}).Draw(rt, "how")
 					both(func(
 						g *game,
 					) {

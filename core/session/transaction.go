@@ -145,14 +145,14 @@ func (s *Session) tellListeners(event world.Event) {
 
 // applyEffect carries out what a body did beside its changes and events.
 func (s *Session) applyEffect(effect rules.Effect) {
-	switch effect.What {
-	case "close":
+	switch effect.Kind {
+	case rules.CloseSession:
 		if s.closed == "" {
 			s.closed = effect.Text
 		}
-	case "expel":
+	case rules.ExpelClient:
 		s.expel(effect.Client, effect.Text)
-	case "log":
+	case rules.LogLine:
 		s.logs = append(s.logs, Log{effect.Text, effect.Clients})
 		for _, t := range s.order {
 			if t.joined && slices.Contains(effect.Clients, t.client.Number) {

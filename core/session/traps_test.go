@@ -657,7 +657,7 @@ entity Diver per player { n: int 0..9 }
 	bo := g.join("Bo", "")
 	g.tick()
 	rig := g.copies[ana].OwnedBy("Rig", 0).Number
-	press := func(client int, what string, number uint64) {
+	press := func(client int, what wire.MessageType, number uint64) {
 		g.s.Steer(client, g.s.ReadSteering(what, wire.Move{Entity: rig, Property: "Rig.winch", Press: number}))
 		g.tick()
 	}

@@ -198,12 +198,12 @@ func (w *twin) input(seed uint64, tick int) {
 			Press:    seq,
 			Seen:     int64(tick - 1),
 		}
-		what := "press"
+		what := wire.MessagePress
 		if p.Hold == nil {
-			what = "write"
+			what = wire.MessageWrite
 			move.Value = json.RawMessage(strconv.Itoa(r.IntN(10)))
 		} else if r.IntN(3) == 0 {
-			what = "release"
+			what = wire.MessageRelease
 		}
 		client := w.viewer
 		if seed%2 == 0 {

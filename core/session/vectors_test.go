@@ -171,7 +171,7 @@ func TestTheVectorsHaveEverything(t *testing.T) {
 	seqs := map[int]uint64{}
 	say := func(client int, m wire.FromClient) {
 		seqs[client]++
-		if m.Type == "ask" || m.Type == "write" {
+		if m.Type == wire.MessageAsk || m.Type == wire.MessageWrite {
 			m.Seq = seqs[client]
 		}
 		raw := m.Pack(o)
@@ -196,13 +196,13 @@ func TestTheVectorsHaveEverything(t *testing.T) {
 		}
 	}
 	ask := func(client int, request string, args ...string) {
-		m := wire.FromClient{Type: "ask", Ask: wire.Ask{Request: request, Seen: s.Now(), Args: []json.RawMessage{}}}
+		m := wire.FromClient{Type: wire.MessageAsk, Ask: wire.Ask{Request: request, Seen: s.Now(), Args: []json.RawMessage{}}}
 		for _, a := range args {
 			m.Args = append(m.Args, json.RawMessage(a))
 		}
 		say(client, m)
 	}
-	move := func(client int, what, property, value string, press uint64, drawn int64) {
+	move := func(client int, what wire.MessageType, property, value string, press uint64, drawn int64) {
 		m := wire.FromClient{
 			Type:     what,
 			Ask:      wire.Ask{Seen: s.Now(), Drawn: drawn},
@@ -235,18 +235,18 @@ func TestTheVectorsHaveEverything(t *testing.T) {
 		require.NoError(t, err)
 	}
 	tick(1)
-	say(1, wire.FromClient{Type: "ready"})
-	say(1, wire.FromClient{Type: "seen", Ask: wire.Ask{Seen: 1}})
+	say(1, wire.FromClient{Type: wire.MessageReady})
+	say(1, wire.FromClient{Type: wire.MessageSeen, Ask: wire.Ask{Seen: 1}})
 	ask(1, "Diver.mark", `[-199.99,0.01]`, `"reef"`)
 	ask(1, "Diver.score")
 	tick(2)
-	move(1, "press", "Diver.kick", "", 1, 0) // its air is spent
-	move(1, "write", "Diver.pos", `[0.5,-0.25]`, 0, 320)
-	move(1, "write", "Diver.pos", `[150,0]`, 0, -64)
-	move(1, "write", "Diver.facing", `[0,1]`, 0, 0)
+	move(1, wire.MessagePress, "Diver.kick", "", 1, 0) // its air is spent
+	move(1, wire.MessageWrite, "Diver.pos", `[0.5,-0.25]`, 0, 320)
+	move(1, wire.MessageWrite, "Diver.pos", `[150,0]`, 0, -64)
+	move(1, wire.MessageWrite, "Diver.facing", `[0,1]`, 0, 0)
 	tick(1)
-	move(1, "write", "Diver.facing", `[0,1]`, 0, 0)
-	move(1, "release", "Diver.kick", "", 1, 0)
+	move(1, wire.MessageWrite, "Diver.facing", `[0,1]`, 0, 0)
+	move(1, wire.MessageRelease, "Diver.kick", "", 1, 0)
 	other := s.State().Spawned[1].Entity
 	for _, x := range s.State().Spawned {
 		if x.Kind == "Diver" && x.Owner == 3 {
@@ -254,22 +254,22 @@ func TestTheVectorsHaveEverything(t *testing.T) {
 		}
 	}
 	say(1, wire.FromClient{
-		Type:     "press",
+		Type:     wire.MessagePress,
 		Ask:      wire.Ask{Entity: other},
 		Property: "Diver.kick",
 		Press:    2,
 	})
 	say(1, wire.FromClient{
-		Type:     "release",
+		Type:     wire.MessageRelease,
 		Ask:      wire.Ask{Entity: other},
 		Property: "Diver.kick",
 		Press:    2,
 	})
 	say(
 		1,
-		wire.FromClient{Type: "ask", Ask: wire.Ask{Entity: other, Request: "Diver.score", Args: []json.RawMessage{}}},
+		wire.FromClient{Type: wire.MessageAsk, Ask: wire.Ask{Entity: other, Request: "Diver.score", Args: []json.RawMessage{}}},
 	)
-	say(1, wire.FromClient{Type: "ask", Ask: wire.Ask{Entity: 77, Request: "Diver.score", Args: []json.RawMessage{}}})
+	say(1, wire.FromClient{Type: wire.MessageAsk, Ask: wire.Ask{Entity: 77, Request: "Diver.score", Args: []json.RawMessage{}}})
 	ask(1, "Diver.fail")
 	ask(1, "Diver.mark", `"here"`, `7`)
 	ask(1, "Winch.grab")
@@ -280,7 +280,7 @@ func TestTheVectorsHaveEverything(t *testing.T) {
 		ask(1, "Diver.mark", `[1,2]`, `"again"`)
 	}
 	ask(1, "Diver.launch")
-	move(3, "press", "Diver.kick", "", 1, 0)
+	move(3, wire.MessagePress, "Diver.kick", "", 1, 0)
 	tick(30)
 	s.ConfirmStored(20)
 	ask(1, "Diver.launch")
@@ -298,11 +298,11 @@ func TestTheVectorsHaveEverything(t *testing.T) {
 	ask(1, "Diver.nudge", "5")
 	s.ConfirmStored(60)
 	tick(1)
-	say(1, wire.FromClient{Type: "differs", Ask: wire.Ask{Seen: s.Now()}})
+	say(1, wire.FromClient{Type: wire.MessageDiffers, Ask: wire.Ask{Seen: s.Now()}})
 	tick(5)
-	say(3, wire.FromClient{Type: "leave"})
+	say(3, wire.FromClient{Type: wire.MessageLeave})
 	tick(25)
-	say(1, wire.FromClient{Type: "leave"})
+	say(1, wire.FromClient{Type: wire.MessageLeave})
 	tick(1)
 	for _, o := range []wire.Outcome{wire.Accepted, wire.Denied, wire.Dropped, wire.Malformed, wire.Faulted} {
 		require.Positive(t, outcomes[o], o)

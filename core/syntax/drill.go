@@ -2,6 +2,7 @@ package syntax
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 )
 
@@ -57,11 +58,28 @@ type DrillSet struct {
 	Value  Expr
 }
 
-// DrillAct is what a client sends: Verb is asks, forges, holds, presses, renews, releases or writes.
+// DrillVerb says what a client sends.
+type DrillVerb string
+
+// The verbs of what a client sends.
+const (
+	VerbAsks     DrillVerb = "asks"     // a request
+	VerbForges   DrillVerb = "forges"   // a request that an honest client could not send
+	VerbHolds    DrillVerb = "holds"    // a press that is renewed until it is released
+	VerbPresses  DrillVerb = "presses"  // a press that is not renewed
+	VerbRenews   DrillVerb = "renews"   // a press again, with its number
+	VerbReleases DrillVerb = "releases" // the end of a press
+	VerbWrites   DrillVerb = "writes"   // a value of a property that it may set
+)
+
+// drillVerbs are all verbs of what a client sends.
+var drillVerbs = []DrillVerb{VerbAsks, VerbForges, VerbHolds, VerbPresses, VerbRenews, VerbReleases, VerbWrites}
+
+// DrillAct is what a client sends.
 type DrillAct struct {
 	At     Span
 	Who    Ident
-	Verb   string
+	Verb   DrillVerb
 	Target Expr   // of a request, hold or property
 	Args   []Expr // of a request
 	Value  Expr   // of a write
@@ -76,10 +94,20 @@ type DrillWant struct {
 	Value   Expr     // nil for any
 }
 
+// DrillMoveVerb says what becomes of a client's connection.
+type DrillMoveVerb string
+
+// The verbs of what becomes of a connection.
+const (
+	MoveLeave DrillMoveVerb = "leave" // the client gives its seat back
+	MoveCut   DrillMoveVerb = "cut"   // its connection breaks
+	MoveBack  DrillMoveVerb = "back"  // it takes its seat over another connection
+)
+
 // DrillMove is `leave NAME`, `cut NAME` or `back NAME`.
 type DrillMove struct {
 	At   Span
-	Verb string
+	Verb DrillMoveVerb
 	Who  Ident
 }
 
@@ -99,11 +127,28 @@ type DrillWait struct {
 	Until  *DrillExpect // nil for a plain wait
 }
 
+// DrillExpectation says what is expected of a client, of the server or of everyone.
+type DrillExpectation string
+
+// What can be expected.
+const (
+	ExpectSees     DrillExpectation = "sees"     // a condition over what it sees
+	ExpectMisses   DrillExpectation = "misses"   // it does not see something
+	ExpectHeard    DrillExpectation = "heard"    // an event
+	ExpectNoticed  DrillExpectation = "noticed"  // a change of a property
+	ExpectStrikes  DrillExpectation = "strikes"  // how many strikes it has
+	ExpectExpelled DrillExpectation = "expelled" // it has been put out
+	ExpectLogged   DrillExpectation = "logged"   // a line of the log
+	ExpectGot      DrillExpectation = "got"      // how many bytes of a kind it got
+	ExpectInStep   DrillExpectation = "step"     // its copy is what it should be
+	ExpectFaults   DrillExpectation = "faults"   // what failed inside the contract
+)
+
 // DrillExpect is `expect WHO …`.
 type DrillExpect struct {
 	At     Span
-	Who    Ident  // a client, server or everyone
-	What   string // sees, misses, heard, noticed, strikes, expelled, logged, got, step or faults
+	Who    Ident // a client, server or everyone
+	What   DrillExpectation
 	Not    bool   // of heard, expelled and logged
 	Value  Expr   // what is seen or missed, the event that is heard, the property that is noticed
 	Args   []Expr // of the event; nil for any
@@ -221,8 +266,7 @@ func (p *drillParser) line() DrillLine {
 	at := func() Span { return Span{t.Span.Start, p.last()} }
 	next := p.peek()
 	acts := next.Kind == Name && !next.Newline &&
-		(next.Text == "asks" || next.Text == "forges" || next.Text == "holds" || next.Text == "presses" ||
-			next.Text == "renews" || next.Text == "releases" || next.Text == "writes")
+		slices.Contains(drillVerbs, DrillVerb(next.Text))
 	switch {
 	case acts:
 		return p.act()
@@ -271,8 +315,8 @@ func (p *drillParser) line() DrillLine {
 		n.Value = p.expr()
 		n.At = at()
 		return n
-	case p.is("leave") || p.is("cut") || p.is("back"):
-		n := &DrillMove{Verb: p.take().Text, Who: p.client()}
+	case p.is(string(MoveLeave)) || p.is(string(MoveCut)) || p.is(string(MoveBack)):
+		n := &DrillMove{Verb: DrillMoveVerb(p.take().Text), Who: p.client()}
 		n.At = at()
 		return n
 	case p.accept("settle"):
@@ -376,10 +420,10 @@ func (p *drillParser) lineup() []DrillLine {
 func (p *drillParser) act() DrillLine {
 	n := &DrillAct{Who: p.client()}
 	n.At.Start = n.Who.At.Start
-	n.Verb = p.take().Text
+	n.Verb = DrillVerb(p.take().Text)
 	target := p.postfix()
 	switch n.Verb {
-	case "asks", "forges":
+	case VerbAsks, VerbForges:
 		call, ok := target.(*Call)
 		if !ok {
 			p.fail(
@@ -390,7 +434,7 @@ func (p *drillParser) act() DrillLine {
 		}
 		n.Target = call.Fn
 		n.Args = call.Args
-	case "writes":
+	case VerbWrites:
 		n.Target = target
 		p.parser.expect("=", "and a value, as in ana writes Diver.pos = vec(1, 2)")
 		n.Value = p.expr()
@@ -434,47 +478,55 @@ func (p *drillParser) expectation() *DrillExpect {
 	}
 	switch {
 	case p.accept("sees"):
-		n.What, n.Value = "sees", p.expr()
+		n.What = ExpectSees
+		n.Value = p.expr()
 	case p.accept("heard"):
 		p.heard(n)
 	case p.accept("noticed"):
-		n.What, n.Value = "noticed", p.postfix()
+		n.What = ExpectNoticed
+		n.Value = p.postfix()
 		p.parser.expect("from", "the old value, as in: expect bo noticed ana.Diver.hull from 100 to 40")
 		n.From = p.expr()
 		p.parser.expect("to", "the new value")
 		n.To = p.expr()
 	case p.accept("logged"):
-		n.What, n.Text = "logged", p.text("a line of the log")
+		n.What = ExpectLogged
+		n.Text = p.text("a line of the log")
 	case p.accept("has"):
-		n.What, n.Count = "strikes", p.number("how many strikes")
+		n.What = ExpectStrikes
+		n.Count = p.number("how many strikes")
 		if !p.accept("strike") {
 			p.parser.expect("strikes", "as in: expect bo has 1 strikes")
 		}
 	case p.accept("got"):
-		n.What, n.Count = "got", p.number("how many bytes, at most")
+		n.What = ExpectGot
+		n.Count = p.number("how many bytes, at most")
 		p.parser.expect("bytes", "as in: expect bo got 0 bytes of Flare in 1s")
 		p.parser.expect("of", "and a kind")
 		n.Kind = p.typeName("a kind")
 		p.parser.expect("in", "and a time")
 		n.Window = p.duration()
 	case p.accept("in"):
-		n.What = "step"
+		n.What = ExpectInStep
 		p.parser.expect("step", "as in: expect everyone in step")
 	case p.accept("is"):
 		n.Not = p.accept("not")
-		n.What = "expelled"
+		n.What = ExpectExpelled
 		p.parser.expect("expelled", "as in: expect bo is expelled")
 	case p.is("does") || p.is("did"):
 		p.take()
 		p.parser.expect("not", "as in: expect ana does not see bo.Diver.air")
 		switch {
 		case p.accept("see"):
-			n.What, n.Value = "misses", p.postfix()
+			n.What = ExpectMisses
+			n.Value = p.postfix()
 		case p.accept("hear"):
 			p.heard(n)
 			n.Not = true
 		case p.accept("log"):
-			n.What, n.Not, n.Text = "logged", true, p.text("a line of the log")
+			n.What = ExpectLogged
+			n.Not = true
+			n.Text = p.text("a line of the log")
 		default:
 			p.abort("see, hear or log", "")
 		}
@@ -489,7 +541,7 @@ func (p *drillParser) expectation() *DrillExpect {
 
 // faults reads `N faults in HANDLER of KIND "reason"`.
 func (p *drillParser) faults(n *DrillExpect) {
-	n.What = "faults"
+	n.What = ExpectFaults
 	if p.tok().Kind == Int {
 		n.Count = p.number("how many faults")
 	}
@@ -533,7 +585,7 @@ func (p *drillParser) faults(n *DrillExpect) {
 
 // heard reads `N EVENT(values)`.
 func (p *drillParser) heard(n *DrillExpect) {
-	n.What = "heard"
+	n.What = ExpectHeard
 	if p.tok().Kind == Int {
 		n.Count = p.number("how often")
 	}

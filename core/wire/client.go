@@ -5,7 +5,6 @@ import (
 	"encoding/json"
 	"fmt"
 	"math"
-	"slices"
 	"strings"
 
 	"kamerad.example/core/contract"
@@ -19,37 +18,14 @@ const (
 	hasUnknown = 0x80 // a part of a later version of the protocol, which is skipped
 )
 
-// The types of messages.
-const (
-	msgReady = 1 + iota
-	msgSeen
-	msgLeave
-	msgDiffers
-	msgAsk
-	msgWrite
-	msgPress
-	msgRelease
-)
-
-// plainNames has the types of messages that are about nothing in the contract.
-var plainNames = [...]string{
-	msgReady:   "ready",
-	msgSeen:    "seen",
-	msgLeave:   "leave",
-	msgDiffers: "differs",
-}
-var withValues = map[string]byte{"ask": msgAsk, "write": msgWrite, "press": msgPress, "release": msgRelease}
-
 // Pack returns a client's message in its binary form, with the outline that the client was given. What does not fit the
 // outline, such as a forged request, is given as JSON.
 func (m *FromClient) Pack(o *contract.Outline) []byte {
-	if i := slices.Index(plainNames[1:], m.Type); i >= 0 {
-		msg := byte(1 + i)
-		out := []byte{msg}
-		if msg == msgSeen || msg == msgDiffers {
-			out = binary.AppendUvarint(out, uint64(m.Seen))
-		}
-		return out
+	switch m.Type {
+	case MessageReady, MessageLeave:
+		return []byte{m.Type.number()}
+	case MessageSeen, MessageDiffers:
+		return binary.AppendUvarint([]byte{m.Type.number()}, uint64(m.Seen))
 	}
 	if out := m.packBinary(o); out != nil {
 		return out
@@ -61,13 +37,13 @@ func (m *FromClient) Pack(o *contract.Outline) []byte {
 func (m *FromClient) JSON() []byte {
 	out := map[string]any{"type": m.Type}
 	switch m.Type {
-	case "seen", "differs":
+	case MessageSeen, MessageDiffers:
 		out["seen"] = m.Seen
-	case "ask":
+	case MessageAsk:
 		out["seq"], out["request"], out["args"] = m.Seq, m.Request, m.Args
-	case "write":
+	case MessageWrite:
 		out["seq"], out["property"], out["value"] = m.Seq, m.Property, m.valueJSON()
-	case "press", "release":
+	case MessagePress, MessageRelease:
 		out["property"], out["press"] = m.Property, m.Press
 	}
 	if m.Entity != 0 {
@@ -84,8 +60,8 @@ func (m *FromClient) JSON() []byte {
 
 func (m *FromClient) packBinary(o *contract.Outline) []byte {
 	full := m.Property
-	msg := withValues[m.Type]
-	if msg == msgAsk {
+	msg := m.Type.number()
+	if m.Type == MessageAsk {
 		full = m.Request
 	}
 	kindName, name, _ := strings.Cut(full, ".")
@@ -97,8 +73,8 @@ func (m *FromClient) packBinary(o *contract.Outline) []byte {
 		return nil
 	}
 	k := &o.Kinds[kind]
-	switch msg {
-	case msgAsk:
+	switch m.Type {
+	case MessageAsk:
 		at = k.RequestPlace(name)
 		if at < 0 || len(args) != len(k.Requests[at].Params) {
 			return nil
@@ -112,7 +88,7 @@ func (m *FromClient) packBinary(o *contract.Outline) []byte {
 			return nil
 		}
 		args = nil
-		if msg == msgWrite {
+		if m.Type == MessageWrite {
 			types = []*contract.Type{k.Properties[at].Type}
 			args = []json.RawMessage{m.valueJSON()}
 		}
@@ -155,29 +131,21 @@ func UnpackFromClient(raw []byte, o *contract.Outline) (FromClient, error) {
 	if raw[0]&hasUnknown != 0 {
 		c.lengthAndBytes()
 	}
-	if msg >= 1 && int(msg) < len(plainNames) {
-		m.Type = plainNames[msg]
-		if msg == msgSeen || msg == msgDiffers {
+	if msg == 0 || int(msg) >= len(clientMessages) {
+		return m, fmt.Errorf(
+			"the message has the unknown type %d; there are 1 to %d, and JSON", msg, len(clientMessages)-1,
+		)
+	}
+	m.Type = clientMessages[msg]
+	switch m.Type {
+	case MessageReady, MessageLeave, MessageSeen, MessageDiffers:
+		if m.Type == MessageSeen || m.Type == MessageDiffers {
 			m.Seen = c.tick()
 		}
 		if c.bad || len(c.buf) > 0 || raw[0]&hasDrawn != 0 {
 			return m, fmt.Errorf("the message `%s` is broken", m.Type)
 		}
 		return m, m.checkBounds()
-	}
-	switch msg {
-	case msgAsk:
-		m.Type = "ask"
-	case msgWrite:
-		m.Type = "write"
-	case msgPress:
-		m.Type = "press"
-	case msgRelease:
-		m.Type = "release"
-	default:
-		return m, fmt.Errorf(
-			"the message has the unknown type %d; there are %d to %d, and JSON", msg, msgReady, msgRelease,
-		)
 	}
 	number := c.uvarint()
 	m.Seen = c.tick()
@@ -191,7 +159,7 @@ func UnpackFromClient(raw []byte, o *contract.Outline) (FromClient, error) {
 		return m, fmt.Errorf("the message `%s` is broken, or has no number; they count up from 1", m.Type)
 	}
 	m.Entity = uint32(entity)
-	if msg == msgAsk || msg == msgWrite {
+	if m.Type == MessageAsk || m.Type == MessageWrite {
 		m.Seq = number
 	} else {
 		m.Press = number
@@ -200,7 +168,7 @@ func UnpackFromClient(raw []byte, o *contract.Outline) (FromClient, error) {
 		return m, err
 	}
 	b := &bitReader{buf: c.buf}
-	if msg == msgAsk {
+	if m.Type == MessageAsk {
 		return m, m.readAsk(b, o, kind, at)
 	}
 	if kind >= uint64(len(o.Kinds)) || at >= uint64(len(o.Kinds[kind].Properties)) {
@@ -210,7 +178,7 @@ func UnpackFromClient(raw []byte, o *contract.Outline) (FromClient, error) {
 	k := &o.Kinds[kind]
 	p := &k.Properties[at]
 	m.Property = k.Name + "." + p.Name
-	if msg == msgWrite && !b.numbers(p.Type, &m) {
+	if m.Type == MessageWrite && !b.numbers(p.Type, &m) {
 		m.Value = b.json(p.Type)
 	}
 	return m, nil

@@ -130,8 +130,8 @@ func FuzzReader(f *testing.F) {
 // FuzzFromClient reads clients' messages that nobody wrote.
 func FuzzFromClient(f *testing.F) {
 	o := readVectors(f)[0].Outline
-	f.Add([]byte{msgAsk, 1, 2, 0, 0, 0})
-	f.Add([]byte{msgWrite, 1, 2, 0, 1, 0, 9, 9})
+	f.Add([]byte{MessageAsk.number(), 1, 2, 0, 0, 0})
+	f.Add([]byte{MessageWrite.number(), 1, 2, 0, 1, 0, 9, 9})
 	f.Add([]byte(`{"type":"ask","seq":1,"request":"A.b","args":[]}`))
 	f.Add([]byte("\x06\x7f \x7f\x00\x065v\xdd \x7f\x00")) // a rotation whose numbers are no unit quaternion
 	f.Fuzz(func(t *testing.T, raw []byte) {
@@ -226,10 +226,10 @@ func TestWhatALaterVersionAddsIsSkipped(t *testing.T) {
 	assert.Equal(t, []Decision{{Press: 3, Outcome: Unknown, Reason: "why", Check: -1}}, got.Decisions)
 
 	m, err := UnpackFromClient(
-		append(append([]byte{msgSeen | hasUnknown}, appendPart(nil, []byte("of a later version"))...), 7), nil,
+		append(append([]byte{MessageSeen.number() | hasUnknown}, appendPart(nil, []byte("of a later version"))...), 7), nil,
 	)
 	require.NoError(t, err)
-	assert.Equal(t, FromClient{Type: "seen", Ask: Ask{Seen: 7}}, m)
+	assert.Equal(t, FromClient{Type: MessageSeen, Ask: Ask{Seen: 7}}, m)
 }
 
 // A request or property by places that the outline does not have is decided malformed, as one by a name that it does
@@ -237,10 +237,10 @@ func TestWhatALaterVersionAddsIsSkipped(t *testing.T) {
 func TestWhatTheOutlineDoesNotHaveIsRead(t *testing.T) {
 	o := &contract.Outline{Kinds: []contract.KindOutline{{Name: "Thing"}}}
 	for raw, want := range map[string]string{
-		string([]byte{msgAsk, 1, 2, 0, 9, 0}):         "9.0",
-		string([]byte{msgAsk, 1, 2, 0, 0, 4, 1, 2}):   "0.4",
-		string([]byte{msgPress, 1, 2, 0, 0, 4}):       "0.4",
-		string([]byte{msgWrite, 1, 2, 0, 3, 4, 1, 2}): "3.4",
+		string([]byte{MessageAsk.number(), 1, 2, 0, 9, 0}):         "9.0",
+		string([]byte{MessageAsk.number(), 1, 2, 0, 0, 4, 1, 2}):   "0.4",
+		string([]byte{MessagePress.number(), 1, 2, 0, 0, 4}):       "0.4",
+		string([]byte{MessageWrite.number(), 1, 2, 0, 3, 4, 1, 2}): "3.4",
 	} {
 		m, err := UnpackFromClient([]byte(raw), o)
 		require.NoError(t, err)

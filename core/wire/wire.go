@@ -91,7 +91,7 @@ type Move struct {
 // FromClient is any message of a client: an Ask (type ask), a Move (press, release, write), or one of ready, seen and
 // leave.
 type FromClient struct {
-	Type string `json:"type"`
+	Type MessageType `json:"type"`
 	Ask
 	Property string          `json:"property,omitempty"`
 	Press    uint64          `json:"press,omitempty"`
@@ -129,12 +129,12 @@ func ParseFromClient(raw []byte) (FromClient, error) {
 		return m, fmt.Errorf("the message goes on after its end")
 	}
 	switch m.Type {
-	case "ready", "seen", "leave", "differs":
-	case "press", "release":
+	case MessageReady, MessageSeen, MessageLeave, MessageDiffers:
+	case MessagePress, MessageRelease:
 		if m.Press == 0 {
 			return m, fmt.Errorf("the %s has no number; they count up from 1", m.Type)
 		}
-	case "ask", "write":
+	case MessageAsk, MessageWrite:
 		if m.Seq == 0 {
 			return m, fmt.Errorf("the request has no sequence number; they count up from 1")
 		}
@@ -173,9 +173,9 @@ func (m *FromClient) checkBounds() error {
 // Join is the first message of a client over a new connection: it asks for a new seat with a Name and a Role, or for
 // the seat that a Token belongs to.
 type Join struct {
-	Type string `json:"type"` // join
-	Name string `json:"name,omitempty"`
-	Role string `json:"role,omitempty"` // empty for the contract's first one
+	Type MessageType `json:"type"` // join
+	Name string      `json:"name,omitempty"`
+	Role string      `json:"role,omitempty"` // empty for the contract's first one
 	// the fingerprint of the outline that the client was made for; empty for any
 	Outline string `json:"outline,omitempty"`
 	Token   string `json:"token,omitempty"`  // of the seat's last hello
@@ -200,7 +200,7 @@ func ParseJoin(raw []byte) (Join, error) {
 	if err := json.Unmarshal(raw, &j); err != nil {
 		return j, fmt.Errorf("the first message is no `join`: %w; %s", err, right)
 	}
-	if j.Type != "join" {
+	if j.Type != MessageJoin {
 		return j, fmt.Errorf("the first message has the type %.40q; %s", j.Type, right)
 	}
 	if j.Seen < 0 || j.Seen > MaxNumber {
@@ -223,8 +223,8 @@ const Revision = 1
 
 // Hello is the first message to a client.
 type Hello struct {
-	Type     string `json:"type"` // hello
-	Protocol string `json:"protocol"`
+	Type     MessageType `json:"type"` // hello
+	Protocol string      `json:"protocol"`
 	// of the protocol: what a client may say and the server understands; see Revision
 	Revision int    `json:"revision"`
 	Client   Client `json:"client"`
@@ -320,9 +320,9 @@ type Frame struct {
 
 // Bye is the last message to a client.
 type Bye struct {
-	Type   string `json:"type"` // bye
-	Reason string `json:"reason"`
-	Code   string `json:"code,omitempty"` // of a refusal, for programs
+	Type   MessageType `json:"type"` // bye
+	Reason string      `json:"reason"`
+	Code   string      `json:"code,omitempty"` // of a refusal, for programs
 }
 
 func appendString(dst []byte, s string) []byte {
@@ -453,7 +453,7 @@ type (
 		Values map[string]json.RawMessage `json:"values"`
 	}
 	frameJSON struct {
-		Type      string      `json:"type"`
+		Type      MessageType `json:"type"`
 		Tick      int64       `json:"tick"`
 		Snapshot  bool        `json:"snapshot"`
 		State     []blockJSON `json:"state"`
@@ -473,9 +473,9 @@ func ParseFrame(raw []byte, o *contract.Outline) (frame *Frame, bye string, err 
 		return nil, "", fmt.Errorf("read a frame: %w", err)
 	}
 	switch in.Type {
-	case "bye":
+	case MessageBye:
 		return nil, in.Reason, nil
-	case "frame":
+	case MessageFrame:
 	default:
 		return nil, "", fmt.Errorf("read a frame: its type is %.40q", in.Type)
 	}

@@ -150,7 +150,7 @@ func FuzzParseFromClient(f *testing.F) {
 	f.Add([]byte(`{"type":"seen","seen":12}`))
 	f.Fuzz(func(t *testing.T, raw []byte) {
 		m, err := ParseFromClient(raw)
-		if err == nil && m.Type == "ask" && m.Seq == 0 {
+		if err == nil && m.Type == MessageAsk && m.Seq == 0 {
 			t.Fatal("a request without a sequence number was taken")
 		}
 	})

@@ -14,6 +14,21 @@ import (
 	"kamerad.example/core/syntax"
 )
 
+// Tally is a contract in which something changes with every tick.
+const Tally = `contract tally language 1
+seats 40 grace 30s
+roles player
+shared Sea { n: int 0..9999999 = 0; every 50ms { n += 1 } }
+entity Diver per player { n: int 0..9 = 0 }
+`
+
+// Knock is a contract with one request that is always accepted.
+const Knock = `contract knock language 1
+seats 4 grace 60s
+roles player
+entity Diver per player { n: int 0..999999 = 0; request tap() { n += 1 } }
+`
+
 // Load returns the contract of a text that has no mistake; it may have findings.
 func Load(t testing.TB, text string) *contract.Contract {
 	t.Helper()

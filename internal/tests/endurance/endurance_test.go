@@ -21,6 +21,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"kamerad.example/api"
 	"kamerad.example/client"
 	"kamerad.example/client/load"
 	"kamerad.example/demo"
@@ -94,7 +95,7 @@ func long(t *testing.T) time.Duration {
 func open(t *testing.T, p *testservice.Process, name, source string) int64 {
 	_, err := p.Publish(t.Context(), name+".kam", source, demo.Files)
 	require.NoError(t, err)
-	s, err := p.Open(t.Context(), client.OpenSession{Contract: name})
+	s, err := p.Open(t.Context(), api.OpenSession{Contract: name})
 	require.NoError(t, err)
 	return s.ID
 }
@@ -520,7 +521,7 @@ func TestStopping(t *testing.T) {
 			for range 4 {
 				go func() {
 					for {
-						if _, err := p.Open(context.Background(), client.OpenSession{Contract: "dive"}); err != nil {
+						if _, err := p.Open(context.Background(), api.OpenSession{Contract: "dive"}); err != nil {
 							return
 						}
 					}

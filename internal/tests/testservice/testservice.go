@@ -11,6 +11,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"strconv"
 	"strings"
 	"sync"
 	"syscall"
@@ -20,7 +21,7 @@ import (
 	"github.com/jackc/pgx/v5"
 	"github.com/stretchr/testify/require"
 
-	"kamerad.example/client"
+	"kamerad.example/api"
 )
 
 // Contract is a small contract about one dive, for tests that need a session and no whole game.
@@ -30,7 +31,7 @@ var Contract string
 
 // Process is a running service.
 type Process struct {
-	client.API
+	api.Client
 	Database string // its URL
 	Binary   string
 	t        testing.TB
@@ -201,4 +202,12 @@ func (p *Process) Query(sql string, args ...any) [][]any {
 	out, err := pgx.CollectRows(rows, func(r pgx.CollectableRow) ([]any, error) { return r.Values() })
 	require.NoError(p.t, err)
 	return out
+}
+
+// Often is how many times a race is tried: 50, or as often as KAMERAD_OFTEN says.
+func Often() int {
+	if n, err := strconv.Atoi(os.Getenv("KAMERAD_OFTEN")); err == nil {
+		return n
+	}
+	return 50
 }

@@ -1,0 +1,247 @@
+// Package api has the types of the service's HTTP API, which the service and those who call it share, and a Client
+// that calls it. It computes nothing of a contract and plays no session: for that there is package client.
+package api
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net/http"
+	"net/url"
+	"strings"
+
+	"github.com/coder/websocket"
+
+	"kamerad.example/core/contract"
+)
+
+// Client calls the API of a service. The zero value is not useful: set Service to its address.
+type Client struct {
+	Service string // such as http://127.0.0.1:7707
+}
+
+// call sends in as JSON, unless it is nil, and reads the answer into out, unless that is nil.
+func (c Client) call(ctx context.Context, method, path string, in, out any) error {
+	var body io.Reader
+	if in != nil {
+		raw, err := json.Marshal(in)
+		if err != nil {
+			return err
+		}
+		body = bytes.NewReader(raw)
+	}
+	req, err := http.NewRequestWithContext(ctx, method, strings.TrimSuffix(c.Service, "/")+path, body)
+	if err != nil {
+		return fmt.Errorf("read the service's address: %w", err)
+	}
+	if in != nil {
+		req.Header.Set("Content-Type", "application/json")
+	}
+	answer, err := http.DefaultClient.Do(req)
+	if err != nil {
+		var u *url.Error
+		if errors.As(err, &u) {
+			err = u.Err
+		}
+		return fmt.Errorf("reach the service at %s: %w; is it running? `kamerad serve` starts it", c.Service, err)
+	}
+	defer answer.Body.Close()
+	if answer.StatusCode >= 300 {
+		if p := readProblem(answer.Body); p != nil {
+			return p
+		}
+		return fmt.Errorf("%s %s: the service answered %s", method, path, answer.Status)
+	}
+	if out == nil {
+		return nil
+	}
+	if err := json.NewDecoder(answer.Body).Decode(out); err != nil {
+		return fmt.Errorf("%s %s: read the answer: %w", method, path, err)
+	}
+	return nil
+}
+
+// Outline returns what clients of a session are given of its contract.
+func (c Client) Outline(ctx context.Context, session int64) (*contract.Outline, error) {
+	var out contract.Outline
+	err := c.call(ctx, "GET", fmt.Sprintf("/api/sessions/%d/outline", session), nil, &out)
+	return &out, err
+}
+
+// Publish stores a contract's text as its next version, with the texts of the files that it includes. A text with
+// mistakes gives a *Problem that lists them.
+func (c Client) Publish(ctx context.Context, file, source string, files map[string]string) (v ContractVersion, err error) {
+	err = c.call(ctx, "POST", "/api/contracts", map[string]any{"file": file, "source": source, "files": files}, &v)
+	return v, err
+}
+
+// Contracts returns the newest version of each contract.
+func (c Client) Contracts(ctx context.Context) (out []ContractVersion, err error) {
+	err = c.call(ctx, "GET", "/api/contracts", nil, &out)
+	return out, err
+}
+
+// Versions returns the versions of a contract, newest first.
+func (c Client) Versions(ctx context.Context, name string) (out []ContractVersion, err error) {
+	err = c.call(ctx, "GET", "/api/contracts/"+url.PathEscape(name), nil, &out)
+	return out, err
+}
+
+// Version reads a version with its source; 0 is the newest.
+func (c Client) Version(ctx context.Context, name string, version int) (v ContractVersion, err error) {
+	err = c.call(ctx, "GET", fmt.Sprintf("/api/contracts/%s/versions/%d", url.PathEscape(name), version), nil, &v)
+	return v, err
+}
+
+// Open opens a session.
+func (c Client) Open(ctx context.Context, o OpenSession) (s Session, err error) {
+	err = c.call(ctx, "POST", "/api/sessions", o, &s)
+	return s, err
+}
+
+// Sessions returns the open sessions, then the newest of those that are closed.
+func (c Client) Sessions(ctx context.Context) (out []Session, err error) {
+	err = c.call(ctx, "GET", "/api/sessions", nil, &out)
+	return out, err
+}
+
+// Session reads one session.
+func (c Client) Session(ctx context.Context, id int64) (s Session, err error) {
+	err = c.call(ctx, "GET", fmt.Sprintf("/api/sessions/%d", id), nil, &s)
+	return s, err
+}
+
+// LinkOf returns what the link of a test client is like.
+func (c Client) LinkOf(ctx context.Context, session int64, test int) (Link, error) {
+	var out Link
+	err := c.call(ctx, "GET", fmt.Sprintf("/api/sessions/%d/clients/%d/link", session, test), nil, &out)
+	return out, err
+}
+
+// SetLink changes what the link of a test client is like, for what is sent from now on.
+func (c Client) SetLink(ctx context.Context, session int64, test int, l Link) (Link, error) {
+	var out Link
+	err := c.call(ctx, "POST", fmt.Sprintf("/api/sessions/%d/clients/%d/link", session, test), l, &out)
+	return out, err
+}
+
+// Close ends a session; its clients are told the reason.
+func (c Client) Close(ctx context.Context, id int64, reason string) (s Session, err error) {
+	err = c.call(ctx, "POST", fmt.Sprintf("/api/sessions/%d/close", id), map[string]string{"reason": reason}, &s)
+	return s, err
+}
+
+// DrillOf writes a drill of a session that was opened with a seed: it does again what clients have done, and expects
+// what came of it. name is what it is called, file that of the contract beside it.
+func (c Client) DrillOf(ctx context.Context, id int64, name, file string) (d WrittenDrill, err error) {
+	err = c.call(
+		ctx, "GET", fmt.Sprintf("/api/sessions/%d/drill?%s", id, url.Values{"name": {name}, "file": {file}}.Encode()),
+		nil, &d,
+	)
+	return d, err
+}
+
+// Pause stops a session's clock, or lets it run again.
+func (c Client) Pause(ctx context.Context, id int64, paused bool) (s Session, err error) {
+	err = c.call(ctx, "POST", fmt.Sprintf("/api/sessions/%d/pause", id), map[string]bool{"paused": paused}, &s)
+	return s, err
+}
+
+// Step runs ticks of a paused session.
+func (c Client) Step(ctx context.Context, id int64, ticks int) (s Session, err error) {
+	err = c.call(ctx, "POST", fmt.Sprintf("/api/sessions/%d/step", id), map[string]int{"ticks": ticks}, &s)
+	return s, err
+}
+
+// Decisions returns the newest stored decisions of a session, newest first.
+func (c Client) Decisions(ctx context.Context, id int64, limit int) (out []Decision, err error) {
+	err = c.call(ctx, "GET", fmt.Sprintf("/api/sessions/%d/decisions?limit=%d", id, limit), nil, &out)
+	return out, err
+}
+
+// StartTrial has a version put to a trial; 0 is the newest version. Drills with mistakes give a *Problem that lists
+// them.
+func (c Client) StartTrial(ctx context.Context, contract string, version int, s StartTrial) (t Trial, err error) {
+	err = c.call(
+		ctx, "POST", fmt.Sprintf("/api/contracts/%s/versions/%d/trials", url.PathEscape(contract), version), s, &t,
+	)
+	return t, err
+}
+
+// Trials returns the newest trials of a version, newest first; 0 is the newest version.
+func (c Client) Trials(ctx context.Context, contract string, version int) (out []Trial, err error) {
+	err = c.call(
+		ctx, "GET", fmt.Sprintf("/api/contracts/%s/versions/%d/trials", url.PathEscape(contract), version), nil, &out,
+	)
+	return out, err
+}
+
+// Trial reads a trial, with its report once it has ended.
+func (c Client) Trial(ctx context.Context, id int64) (t Trial, err error) {
+	err = c.call(ctx, "GET", fmt.Sprintf("/api/trials/%d", id), nil, &t)
+	return t, err
+}
+
+// StopTrial ends a trial that waits or runs.
+func (c Client) StopTrial(ctx context.Context, id int64) (t Trial, err error) {
+	err = c.call(ctx, "POST", fmt.Sprintf("/api/trials/%d/stop", id), nil, &t)
+	return t, err
+}
+
+// maxWatchMessage is how long a message to those who watch may be, in bytes.
+const maxWatchMessage = 16 << 20
+
+// Watch follows a session: f is called with each message until it returns an error, ctx ends or the session closes.
+func (c Client) Watch(ctx context.Context, id int64, f func(Watch) error) error {
+	u, err := url.Parse(c.Service)
+	if err != nil {
+		return fmt.Errorf("read the service's address: %w", err)
+	}
+	u.Scheme = strings.Replace(u.Scheme, "http", "ws", 1)
+	u.Path = fmt.Sprintf("/api/sessions/%d/watch", id)
+	socket, err := DialWebSocket(ctx, u.String(), WatchProtocol)
+	if err != nil {
+		return fmt.Errorf("watch session %d: %w", id, err)
+	}
+	defer func() { _ = socket.Close(websocket.StatusNormalClosure, "done") }()
+	socket.SetReadLimit(maxWatchMessage)
+	for {
+		_, raw, err := socket.Read(ctx)
+		var closed websocket.CloseError
+		if errors.As(err, &closed) && closed.Reason != "" {
+			err = errors.New(closed.Reason)
+		}
+		if err != nil {
+			return fmt.Errorf("watch session %d: %w", id, err)
+		}
+		var w Watch
+		if err := json.Unmarshal(raw, &w); err != nil {
+			return fmt.Errorf("watch session %d: read a message: %w", id, err)
+		}
+		if err := f(w); err != nil || w.Type == WatchClose {
+			return err
+		}
+	}
+}
+
+// DialWebSocket opens a WebSocket at an address that begins with ws: or wss:, for one sub-protocol. When the service
+// refuses the handshake and says why, the error is a *Problem.
+func DialWebSocket(ctx context.Context, address, protocol string) (*websocket.Conn, error) {
+	conn, answer, err := websocket.Dial(ctx, address, &websocket.DialOptions{Subprotocols: []string{protocol}})
+	if err != nil {
+		if answer != nil && answer.StatusCode != http.StatusSwitchingProtocols && answer.Body != nil {
+			if p := readProblem(answer.Body); p != nil {
+				return nil, p
+			}
+		}
+		return nil, err
+	}
+	if conn.Subprotocol() != protocol {
+		_ = conn.Close(websocket.StatusProtocolError, "wrong sub-protocol")
+		return nil, fmt.Errorf("the server does not speak %s", protocol)
+	}
+	return conn, nil
+}

@@ -1,0 +1,279 @@
+package api
+
+import (
+	"encoding/json"
+	"io"
+	"log/slog"
+	"strings"
+	"time"
+
+	"kamerad.example/core/contract"
+	"kamerad.example/core/syntax"
+	"kamerad.example/core/wire"
+)
+
+// Codes say, for programs, why a client was not seated. Those of package session's RefusalCode come beside them.
+const (
+	CodeNoSocket      = "no_socket"      // the request asks for no WebSocket
+	CodeNoProtocol    = "no_protocol"    // it asks for neither sub-protocol
+	CodeTokenSpent    = "token_spent"    // no seat waits for the token
+	CodeOtherOutline  = "other_outline"  // the client was made for another outline
+	CodeNotRunning    = "not_running"    // the session has closed or never was
+	CodeBusy          = "busy"           // the session has not come to it in time
+	CodeNoJoin        = "no_join"        // the first message did not come, or is no `join`
+	CodeServiceFailed = "service_failed" // the service could not do it
+)
+
+// Problem is an error answer of the service (RFC 9457). Known lists what exists when something was not found; Problems
+// the mistakes of a contract.
+type Problem struct {
+	Type   string `json:"type"`
+	Title  string `json:"title"`
+	Status int    `json:"status"`
+	Detail string `json:"detail"`
+	// of a client that was not seated: why, for programs; see docs/protocol.md
+	Code     string          `json:"code,omitempty"`
+	Known    []string        `json:"known,omitempty"`
+	Problems syntax.Problems `json:"problems,omitempty"`
+}
+
+// Error words the problem with what exists instead.
+func (p *Problem) Error() string {
+	text := p.Detail
+	if len(p.Known) > 0 {
+		text += "; there is " + strings.Join(p.Known, ", ")
+	}
+	return text
+}
+
+// readProblem returns the *Problem that an answer describes (RFC 9457), or nil when it describes none.
+func readProblem(body io.Reader) error {
+	raw, _ := io.ReadAll(io.LimitReader(body, 1<<20))
+	var p Problem
+	if json.Unmarshal(raw, &p) != nil || p.Status == 0 {
+		return nil
+	}
+	return &p
+}
+
+// ServiceState tells how a service gets on.
+type ServiceState struct {
+	Held                bool `json:"held"`         // the database is this service's; else it opens no session
+	RecordsAway         bool `json:"records_away"` // records could not be stored when that was last tried
+	RecordsWaiting      int  `json:"records_waiting"`
+	RecordsWaitingBytes int  `json:"records_waiting_bytes"`
+	// seats and accepted requests that were given up, since it started
+	RecordsDropped int64 `json:"records_dropped"`
+	RefusedDropped int64 `json:"refused_dropped"` // other requests that were given up
+	SessionsFailed int64 `json:"sessions_failed"` // that were closed since they failed inside
+}
+
+// ContractVersion is a published version of a contract. Source and Outline are empty in lists.
+type ContractVersion struct {
+	Contract    string            `json:"contract"`
+	Version     int               `json:"version"`
+	Fingerprint string            `json:"fingerprint"`
+	PublishedAt time.Time         `json:"published_at"`
+	Source      string            `json:"source,omitempty"`
+	Files       map[string]string `json:"files,omitempty"` // what the source includes
+	Outline     *contract.Outline `json:"outline,omitempty"`
+	Fresh       bool              `json:"fresh"`              // in the answer to publish: a new version was made
+	Findings    syntax.Problems   `json:"findings,omitempty"` // in the answer to publish, and of one version
+}
+
+// Session is a session as the service tells of it. Clients and what follows are only there while it runs.
+type Session struct {
+	ID          int64         `json:"id"`
+	Contract    string        `json:"contract"`
+	Version     int           `json:"version"`
+	OpenedAt    time.Time     `json:"opened_at"`
+	ClosedAt    *time.Time    `json:"closed_at,omitempty"`
+	CloseReason string        `json:"close_reason,omitempty"`
+	Open        bool          `json:"open"`
+	Busy        bool          `json:"busy,omitempty"` // its tick takes long: what stands here is of a short while ago
+	Tick        int64         `json:"tick"`
+	Paused      bool          `json:"paused"`
+	Memory      int64         `json:"memory_bytes"`   // that its entities take, and what clients are told of them
+	MemoryMost  int64         `json:"memory_most"`    // that they may take
+	Slow        *Slowness     `json:"slow,omitempty"` // its ticks have taken too long within the last minute
+	Faults      *Faults       `json:"faults,omitempty"`
+	Seed        uint64        `json:"seed,omitempty"` // that it was opened with
+	Queued      int           `json:"queued"`         // inputs that wait for the next tick
+	Clients     []wire.Client `json:"clients"`
+}
+
+// OpenSession says what to open. Version 0 is the newest. Key is 64 hexadecimal digits that make the numbering of
+// entities repeatable; without one the service makes a random one. It is never given back.
+type OpenSession struct {
+	Contract string `json:"contract"`
+	Version  int    `json:"version,omitempty"`
+	Key      string `json:"key,omitempty"`
+	// Seed, in place of a key, is where the session's dice come from, as a drill's do: for exercises. Whoever knows it
+	// can foretell every roll. What clients do is noted, so that DrillOf can write a drill of it.
+	Seed   uint64 `json:"seed,omitempty"`
+	Paused bool   `json:"paused,omitempty"` // no ticks but by Step
+	// Settings are values of the contract's settings by name; those that are not named have their defaults.
+	Settings map[string]json.RawMessage `json:"settings,omitempty"`
+}
+
+// Slowness says how a session's ticks took longer than there is between two.
+type Slowness struct {
+	Ticks int     `json:"ticks"` // that did
+	Ms    float64 `json:"ms"`    // how long the longest of them took
+	Of    string  `json:"of"`    // what took most of one, such as "a timer of Diver"; empty when no body did
+}
+
+// Faults tells what of a contract failed inside since its session was opened, and what was undone for it: handlers,
+// timers, actions, writes and requests.
+type Faults struct {
+	Count int64   `json:"count"`
+	Last  []Fault `json:"last"` // the last ones, the newest first, each once; 8 at most
+}
+
+// Fault is one thing that failed, for one reason in one line.
+type Fault struct {
+	Tick  int64  `json:"tick"` // when it last failed
+	Times int64  `json:"times"`
+	In    string `json:"in"` // the body that failed, such as "timer of Diver"
+	File  string `json:"file"`
+	Line  int    `json:"line"`
+	// the entity with some of its values, or the client; of the last time that it was told
+	About  string `json:"about,omitempty"`
+	Reason string `json:"reason"`
+}
+
+// Decision is a decided request, with everything that those who run the session may know of it.
+type Decision struct {
+	Tick      int64           `json:"tick"`
+	Client    wire.Client     `json:"client"`
+	Seq       uint64          `json:"seq"`
+	Request   string          `json:"request"`
+	Entity    uint32          `json:"entity"`
+	Owner     int             `json:"owner"` // of the entity
+	Args      json.RawMessage `json:"args"`
+	Outcome   wire.Outcome    `json:"outcome"`
+	Stage     wire.Stage      `json:"stage"`
+	Reason    string          `json:"reason"`
+	CheckText string          `json:"check_text"` // the check that decided
+	Line      int             `json:"line"`       // of the contract
+	Changes   []Change        `json:"changes"`
+	Told      []string        `json:"told"`
+	Reply     json.RawMessage `json:"reply,omitempty"`
+	At        *time.Time      `json:"at,omitempty"`
+}
+
+// Change is what an accepted request changed.
+type Change struct {
+	Entity   uint32          `json:"entity"`
+	Kind     string          `json:"kind"`
+	Owner    int             `json:"owner"`
+	Property string          `json:"property"`
+	Old      json.RawMessage `json:"old"`
+	New      json.RawMessage `json:"new"`
+}
+
+// Told is an event and whom it was told.
+type Told struct {
+	Event   json.RawMessage `json:"event"`
+	Clients []int           `json:"clients"`
+}
+
+// WatchProtocol is the WebSocket sub-protocol of watching a session.
+const WatchProtocol = "kamerad.watch.v1"
+
+// WatchType is the type of a message to those who watch a session.
+type WatchType string
+
+// The types of messages to those who watch.
+const (
+	WatchSheet WatchType = "sheet" // the first one: everything
+	WatchTick  WatchType = "tick"  // what changed
+	WatchClose WatchType = "close" // the last one: why nothing more comes
+)
+
+// Watch is a message to those who watch a session. The first has the type sheet and holds everything; those of the type
+// tick hold what changed; close is the last.
+type Watch struct {
+	Type      WatchType         `json:"type"`
+	Session   *Session          `json:"session,omitempty"` // sheet
+	Outline   *contract.Outline `json:"outline,omitempty"` // sheet: the full one
+	Tick      int64             `json:"tick"`
+	Server    json.RawMessage   `json:"server,omitempty"` // a frame of all that the server holds, or of what changed
+	Clients   []WatchClient     `json:"clients"`          // sheet: all; tick: those with something new
+	Left      []int             `json:"left,omitempty"`
+	Decisions []Decision        `json:"decisions"`
+	Told      []Told            `json:"told"`
+	Faults    *Faults           `json:"faults,omitempty"` // tick: all of them, when something failed in it
+	Reason    string            `json:"reason,omitempty"` // close
+}
+
+// WatchClient tells of one client: the frames that it has confirmed since the last message make its copy what it is.
+type WatchClient struct {
+	wire.Client
+	Test bool  `json:"test"` // opened through the API
+	Seen int64 `json:"seen"` // newest tick that it has confirmed
+	Sent int64 `json:"sent"` // newest tick that it was sent
+	// oldest tick that it was sent and has not confirmed; 0 if there is none
+	Waits  int64             `json:"waits,omitempty"`
+	Frames []json.RawMessage `json:"frames,omitempty"`
+	// Differences is how often its copy was not what it should be; each time it was sent anew.
+	Differences int `json:"differences,omitempty"`
+}
+
+// Link says what the link of a test client is like, the same in both directions.
+type Link struct {
+	DelayMs   float64 `json:"delay_ms"`  // of each message, from 0 to 30,000
+	JitterMs  float64 `json:"jitter_ms"` // up to so much more
+	Loss      float64 `json:"loss"`      // how likely a message is lost and sent again, from 0 to 0.95
+	Reorder   float64 `json:"reorder"`   // how likely a loose message is held up behind later ones, from 0 to 1
+	Bandwidth int     `json:"bandwidth"` // bytes a second; 0 for any
+	// nothing passes; the client comes back once this is false, if its seat still waits
+	Cut bool `json:"cut"`
+}
+
+// WrittenDrill is a drill that was written of what clients did.
+type WrittenDrill struct {
+	Text string `json:"text"`
+	Left int    `json:"left"` // messages that no drill can say; they stand in it as comments
+}
+
+// StartTrial asks for a run of drills, or of the audit, on a published version. The service does one after the other,
+// in the background.
+type StartTrial struct {
+	What string `json:"what"` // drills or audit
+	// texts by file name. All name the contract alike after `use`, and are run on the published one
+	Drills map[string]string `json:"drills,omitempty"`
+	Shake  int               `json:"shake,omitempty"`  // each drill over so many random links, up to 1,000
+	Seed   uint64            `json:"seed,omitempty"`   // 0 for 1
+	Rounds int               `json:"rounds,omitempty"` // of an audit, up to 1,000; 0 for 24
+	Ticks  int               `json:"ticks,omitempty"`  // of each round, up to 10,000; 0 for 500
+}
+
+// Trial is a run of drills, or of the audit, and what came of it.
+type Trial struct {
+	ID       int64           `json:"id"`
+	Contract string          `json:"contract"`
+	Version  int             `json:"version"`
+	What     string          `json:"what"`
+	State    string          `json:"state"` // waiting, running, ended, stopped or failed
+	Done     int             `json:"done"`  // runs of drills, or rounds of the audit
+	Of       int             `json:"of"`
+	AskedAt  time.Time       `json:"asked_at"`
+	EndedAt  *time.Time      `json:"ended_at,omitempty"`
+	Passed   *bool           `json:"passed,omitempty"`
+	Summary  string          `json:"summary"`
+	Report   json.RawMessage `json:"report,omitempty"` // a drill.Report or an audit.Report; not in lists
+}
+
+// Over reports whether nothing more comes.
+func (t Trial) Over() bool { return t.State != "waiting" && t.State != "running" }
+
+// Encode returns what is sent, which is plain data, as JSON.
+func Encode(v any) []byte {
+	raw, err := json.Marshal(v)
+	if err != nil { // only what a client sent could be at fault, and that was read as JSON before
+		slog.Error("a message could not be worded", "error", err)
+		return []byte("null")
+	}
+	return raw
+}

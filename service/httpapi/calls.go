@@ -1,0 +1,123 @@
+package httpapi
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"io"
+	"net"
+	"net/http"
+	"time"
+
+	"kamerad.example/service/problems"
+)
+
+// BodyWithin is how long the body of a call may take to arrive.
+const BodyWithin = 10 * time.Second
+
+// Bounds of what those who call the service may hold of it.
+const (
+	smallBody    = 64 << 10         // bytes; a longer body takes one of the places for long ones
+	longBodies   = 32               // that arrive at once
+	publishings  = 2                // contracts that are checked at once: a long one takes a hundred megabytes
+	turnWithin   = 20 * time.Second // how long a call waits for such a place
+	slowToArrive = "the body did not arrive within 10 s"
+)
+
+// errNoTurn refuses a call that found no place in time.
+var errNoTurn = &problems.Refusal{
+	Status: http.StatusServiceUnavailable,
+	Detail: "the service does as many of these at once as it may; try again",
+}
+
+// places bounds how many do something at once.
+type places chan struct{}
+
+// take waits for a place, which leave gives back.
+func (p places) take(ctx context.Context) (leave func(), err error) {
+	ctx, cancel := context.WithTimeout(ctx, turnWithin)
+	defer cancel()
+	select {
+	case p <- struct{}{}:
+		return func() { <-p }, nil
+	case <-ctx.Done():
+		return nil, errNoTurn
+	}
+}
+
+// Bodiless lets what a call without a body asks for take as long as it does. A call with a body is refused or read to
+// its end within the server's ReadTimeout, whoever answers it: a server reads a body to its end before it answers.
+func Bodiless(next http.Handler) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if r.ContentLength == 0 {
+			_ = http.NewResponseController(w).SetReadDeadline(time.Time{})
+		}
+		next.ServeHTTP(w, r)
+	})
+}
+
+// readBody reads the body of a call, which has to arrive in time, so that nothing else waits for it.
+func (a *API) readBody(w http.ResponseWriter, r *http.Request) error {
+	if r.ContentLength == 0 || r.Body == nil {
+		return nil
+	}
+	if r.ContentLength < 0 || r.ContentLength > smallBody {
+		leave, err := a.bodies.take(r.Context())
+		if err != nil {
+			return err
+		}
+		defer leave()
+	}
+	control := http.NewResponseController(w)
+	_ = control.SetReadDeadline(time.Now().Add(BodyWithin)) // what is no connection has none
+	body, err := io.ReadAll(r.Body)
+	var late net.Error
+	if errors.As(err, &late) && late.Timeout() {
+		return &problems.Refusal{Status: http.StatusRequestTimeout, Detail: slowToArrive}
+	}
+	_ = control.SetReadDeadline(time.Time{})
+	if err != nil {
+		var large *http.MaxBytesError
+		if errors.As(err, &large) {
+			return err
+		}
+		return problems.BadRequest("read what was sent: " + err.Error())
+	}
+	r.Body = io.NopCloser(bytes.NewReader(body))
+	return nil
+}
+
+// answer turns a function into a handler: what it returns is sent as JSON, an error as problem details. The body has
+// arrived when the function is called.
+func answer[T any](a *API, f func(*http.Request) (T, error)) http.HandlerFunc {
+	return func(w http.ResponseWriter, r *http.Request) {
+		var out T
+		err := a.readBody(w, r)
+		if err == nil {
+			out, err = f(r)
+		}
+		if err != nil {
+			problems.Send(w, problems.Of(err, r))
+			return
+		}
+		w.Header().Set("Content-Type", "application/json")
+		w.Header().Set("Cache-Control", "no-store")
+		_ = json.NewEncoder(w).Encode(out)
+	}
+}
+
+// read decodes the body of a call; an empty one leaves out as it is.
+func read(r *http.Request, out any) error {
+	dec := json.NewDecoder(r.Body)
+	dec.DisallowUnknownFields()
+	err := dec.Decode(out)
+	var large *http.MaxBytesError
+	if err == nil || errors.Is(err, io.EOF) || errors.As(err, &large) {
+		if errors.Is(err, io.EOF) {
+			return nil
+		}
+		return err
+	}
+	return problems.BadRequest("read what was sent: " + err.Error())
+}

@@ -1,0 +1,142 @@
+package httpapi
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"net/http"
+	"strconv"
+	"time"
+
+	"github.com/go-chi/chi/v5"
+
+	"kamerad.example/api"
+	"kamerad.example/client"
+	"kamerad.example/core/wire"
+	"kamerad.example/service/gateway"
+	"kamerad.example/service/problems"
+)
+
+// seatKey names a client of a session.
+type seatKey struct {
+	session int64
+	client  int
+}
+
+// openTestClient takes a seat for a client that the console or the command line drives.
+func (a *API) openTestClient(r *http.Request) (wire.Client, error) {
+	x, err := a.running(r)
+	if err != nil {
+		return wire.Client{}, err
+	}
+	var in struct{ Name, Role string }
+	if err := read(r, &in); err != nil {
+		return wire.Client{}, err
+	}
+	test, err := x.SeatInside(r.Context(), wire.Join{Name: in.Name, Role: in.Role}, true, client.Options{})
+	if err != nil {
+		return wire.Client{}, err
+	}
+	a.keepTestClient(x.Runner().ID(), test)
+	return test.Me(), nil
+}
+
+// keepTestClient has a client that runs within the service be driven through the API until it ends.
+func (a *API) keepTestClient(session int64, test gateway.Client) {
+	key := seatKey{session, test.Me().Number}
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	a.tests[key] = test
+	go func() {
+		<-test.Ended()
+		a.mu.Lock()
+		defer a.mu.Unlock()
+		delete(a.tests, key)
+	}()
+}
+
+// testClient finds the test client of a call.
+func (a *API) testClient(r *http.Request) (test gateway.Client, err error) {
+	x, err := a.running(r)
+	if err != nil {
+		return test, err
+	}
+	n, err := strconv.Atoi(chi.URLParam(r, "client"))
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	test = a.tests[seatKey{x.Runner().ID(), n}]
+	if test.Client != nil && err == nil {
+		return test, nil
+	}
+	no := &problems.Refusal{
+		Status: http.StatusNotFound,
+		Detail: fmt.Sprintf(
+			"session %d has no test client %.20s; other clients ask for themselves", x.Runner().ID(), chi.URLParam(r, "client"),
+		),
+	}
+	for k, test := range a.tests {
+		if k.session == x.Runner().ID() && len(no.Known) < 20 {
+			no.Known = append(no.Known, fmt.Sprintf("%d (%s)", k.client, test.Me().Name))
+		}
+	}
+	return gateway.Client{}, no
+}
+
+// askAsTestClient sends a request as a test client and waits for the decision.
+func (a *API) askAsTestClient(r *http.Request) (wire.Decision, error) {
+	test, err := a.testClient(r)
+	if err != nil {
+		return wire.Decision{}, err
+	}
+	var in struct {
+		Entity  uint32
+		Request string
+		Args    []json.RawMessage
+	}
+	if err := read(r, &in); err != nil {
+		return wire.Decision{}, err
+	}
+	ctx, cancel := context.WithTimeout(r.Context(), 10*time.Second)
+	defer cancel()
+	d, err := test.Forge(ctx, in.Entity, in.Request, in.Args...)
+	if errors.Is(err, client.ErrEnded) || errors.Is(err, context.DeadlineExceeded) {
+		return d, &problems.Refusal{Status: http.StatusConflict, Detail: err.Error()}
+	}
+	return d, err
+}
+
+// linkOf returns what a test client's link is like.
+func (a *API) linkOf(r *http.Request) (api.Link, error) {
+	test, err := a.testClient(r)
+	if err != nil {
+		return api.Link{}, err
+	}
+	return test.Link.Get(), nil
+}
+
+// setLink changes what a test client's link is like.
+func (a *API) setLink(r *http.Request) (api.Link, error) {
+	test, err := a.testClient(r)
+	if err != nil {
+		return api.Link{}, err
+	}
+	var in api.Link
+	if err := read(r, &in); err != nil {
+		return api.Link{}, err
+	}
+	if err := test.Link.Set(in); err != nil {
+		return api.Link{}, problems.BadRequest(err.Error())
+	}
+	return test.Link.Get(), nil
+}
+
+// closeTestClient gives the seat of a test client back.
+func (a *API) closeTestClient(r *http.Request) (wire.Client, error) {
+	test, err := a.testClient(r)
+	if err != nil {
+		return wire.Client{}, err
+	}
+	test.Close()
+	return test.Me(), nil
+}

@@ -1,0 +1,330 @@
+package httpapi
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net/http"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"sync"
+	"time"
+	"unicode/utf8"
+
+	"github.com/go-chi/chi/v5"
+
+	"kamerad.example/api"
+	"kamerad.example/core/contract"
+	"kamerad.example/core/wire"
+	"kamerad.example/service/gateway"
+	"kamerad.example/service/problems"
+	"kamerad.example/service/runner"
+	"kamerad.example/store"
+)
+
+// maxSteps is how many ticks can be stepped at once.
+const maxSteps = 10_000
+
+// openSession starts a session of a version, or of the newest one.
+func (a *API) openSession(r *http.Request) (api.Session, error) {
+	var in api.OpenSession
+	if err := read(r, &in); err != nil {
+		return api.Session{}, err
+	}
+	if in.Version < 0 || in.Version > 1<<30 {
+		return api.Session{}, problems.BadRequest("a version is a whole number; 0 is the newest")
+	}
+	version, err := a.find(r, in.Contract, in.Version)
+	if err != nil {
+		return api.Session{}, err
+	}
+	x, err := a.registry.Open(r.Context(), version, in)
+	if err != nil {
+		return api.Session{}, err
+	}
+	return a.describe(r, x)
+}
+
+// describeWithin is how long who lists or reads sessions waits for any of them.
+const describeWithin = 250 * time.Millisecond
+
+// describe tells of a session as it is now; of one whose tick takes long, as it was a short while ago.
+func (a *API) describe(r *http.Request, x *gateway.Connections) (out api.Session, err error) {
+	ctx, cancel := context.WithTimeout(r.Context(), describeWithin)
+	defer cancel()
+	err = x.Runner().Do(ctx, func() { out = x.Runner().Describe() })
+	if errors.Is(err, context.DeadlineExceeded) && r.Context().Err() == nil {
+		out = x.Runner().Summary()
+		out.Busy = true
+		return out, nil
+	}
+	return out, err
+}
+
+// sessions lists sessions, newest first.
+func (a *API) sessions(r *http.Request) ([]api.Session, error) {
+	rows, err := a.records.Sessions(r.Context(), 500)
+	out := make([]api.Session, len(rows))
+	var all sync.WaitGroup
+	for i, row := range rows {
+		out[i] = runner.Stored(row)
+		x := a.registry.Find(row.ID)
+		if x == nil {
+			continue
+		}
+		all.Go(func() { // together, so that none is waited for after another
+			if live, err := a.describe(r, x); err == nil {
+				out[i] = live
+			}
+		})
+	}
+	all.Wait()
+	return out, err
+}
+
+// session returns one session, as it is now or as it ended.
+func (a *API) session(r *http.Request) (api.Session, error) {
+	id, err := a.sessionID(r)
+	if err != nil {
+		return api.Session{}, err
+	}
+	if x := a.registry.Find(id); x != nil {
+		if live, err := a.describe(r, x); err == nil {
+			return live, nil
+		}
+	}
+	row, err := a.records.Session(r.Context(), id)
+	if errors.Is(err, store.ErrNotFound) {
+		return api.Session{}, a.noSession(fmt.Sprint(id))
+	}
+	return runner.Stored(row), err
+}
+
+// sessionID returns the number of the session that the path names, whether or not there is one.
+func (a *API) sessionID(r *http.Request) (int64, error) {
+	text := chi.URLParam(r, "id")
+	id, err := strconv.ParseInt(text, 10, 64)
+	if err != nil || id < 1 {
+		return 0, a.noSession(text)
+	}
+	return id, nil
+}
+
+// noSession returns the error for a session that does not exist.
+func (a *API) noSession(id string) error {
+	no := &problems.Refusal{
+		Status: http.StatusNotFound,
+		Detail: fmt.Sprintf("there is no session %.40s", id),
+		Code:   api.CodeNotRunning,
+	}
+	for _, x := range a.registry.All() {
+		if len(no.Known) < 20 {
+			no.Known = append(no.Known, fmt.Sprintf("session %d (%s)", x.Runner().ID(), x.Runner().Row().Contract))
+		}
+	}
+	if len(no.Known) == 0 {
+		no.Detail += "; none is open"
+	}
+	return no
+}
+
+// running finds the runner of a call; a session that has closed is a conflict.
+func (a *API) running(r *http.Request) (*gateway.Connections, error) {
+	id, err := a.sessionID(r)
+	if err != nil {
+		return nil, err
+	}
+	if x := a.registry.Find(id); x != nil {
+		return x, nil
+	}
+	if _, err := a.records.Session(r.Context(), id); err == nil {
+		return nil, &problems.Refusal{
+			Status: http.StatusConflict,
+			Detail: fmt.Sprintf("session %d has closed", id),
+			Code:   api.CodeNotRunning,
+		}
+	}
+	return nil, a.noSession(fmt.Sprint(id))
+}
+
+// closeSession ends a session; its clients are told.
+func (a *API) closeSession(r *http.Request) (api.Session, error) {
+	x, err := a.running(r)
+	if err != nil {
+		return api.Session{}, err
+	}
+	in := struct{ Reason string }{"closed by hand"}
+	if err := read(r, &in); err != nil {
+		return api.Session{}, err
+	}
+	if in.Reason == "" || utf8.RuneCountInString(in.Reason) > 100 {
+		return api.Session{}, problems.BadRequest("a reason has 1 to 100 characters")
+	}
+	if err := a.registry.End(r.Context(), x, in.Reason); err != nil {
+		return api.Session{}, err
+	}
+	return a.session(r)
+}
+
+// pause stops or resumes the ticks of a session.
+func (a *API) pause(r *http.Request) (api.Session, error) {
+	x, err := a.running(r)
+	if err != nil {
+		return api.Session{}, err
+	}
+	in := struct{ Paused bool }{true}
+	if err := read(r, &in); err != nil {
+		return api.Session{}, err
+	}
+	if err := x.Runner().Do(r.Context(), func() { x.Runner().SetPaused(in.Paused) }); err != nil {
+		return api.Session{}, err
+	}
+	return a.describe(r, x)
+}
+
+// step runs ticks of a paused session.
+func (a *API) step(r *http.Request) (out api.Session, err error) {
+	x, err := a.running(r)
+	if err != nil {
+		return out, err
+	}
+	in := struct{ Ticks int }{1}
+	if err := read(r, &in); err != nil {
+		return out, err
+	}
+	if in.Ticks < 1 || in.Ticks > maxSteps {
+		return out, problems.BadRequest(fmt.Sprintf("from 1 to %d ticks can be stepped at once", maxSteps))
+	}
+	running := false
+	for range in.Ticks {
+		// One at a time, so that messages come in between.
+		err := x.Runner().Do(r.Context(), func() {
+			running = !x.Runner().Paused()
+			if !running {
+				x.Runner().Tick()
+			}
+		})
+		if err != nil {
+			return out, err
+		}
+		if running {
+			return out, &problems.Refusal{
+				Status: http.StatusConflict,
+				Detail: fmt.Sprintf("session %d runs by the clock; pause it first", x.Runner().ID()),
+			}
+		}
+	}
+	return a.describe(r, x)
+}
+
+// outline returns what clients of a session are given of its contract.
+func (a *API) outline(r *http.Request) (*contract.Outline, error) {
+	x, err := a.running(r)
+	if err != nil {
+		return nil, err
+	}
+	return x.Runner().Outline(), nil
+}
+
+// drillOf writes a drill of what the clients of a session have done.
+func (a *API) drillOf(r *http.Request) (out api.WrittenDrill, err error) {
+	x, err := a.running(r)
+	if err != nil {
+		return out, err
+	}
+	if !x.Runner().HasTranscript() {
+		return out, &problems.Refusal{
+			Status: http.StatusConflict,
+			Detail: fmt.Sprintf(
+				"session %d was opened without a seed: what its dice gave cannot be brought back, and what its "+
+					"clients did is not kept; open one with a seed",
+				x.Runner().ID(),
+			),
+		}
+	}
+	name := r.URL.Query().Get("name")
+	file := r.URL.Query().Get("file")
+	if name == "" {
+		name = fmt.Sprintf("as in session %d", x.Runner().ID())
+	}
+	if file == "" {
+		file = x.Runner().Row().Contract + ".kam"
+	}
+	if len(name) > 200 || len(file) > 200 || !filepath.IsLocal(file) || strings.ContainsAny(file, "\"\n") {
+		return out, problems.BadRequest("a drill has a name, and the file of a contract beside it")
+	}
+	failed := x.Runner().Do(r.Context(), func() { out.Text, out.Left, err = x.Runner().WriteDrill(name, file) })
+	if err != nil {
+		return out, problems.BadRequest(err.Error())
+	}
+	return out, failed
+}
+
+// decisions lists the latest stored decisions of a session.
+func (a *API) decisions(r *http.Request) ([]api.Decision, error) {
+	if _, err := a.session(r); err != nil {
+		return nil, err
+	}
+	id, _ := a.sessionID(r)
+	limit := 100
+	if text := r.URL.Query().Get("limit"); text != "" {
+		n, err := strconv.Atoi(text)
+		if err != nil || n < 1 || n > 10_000 {
+			return nil, problems.BadRequest("limit is a whole number from 1 to 10000")
+		}
+		limit = n
+	}
+	rows, err := a.records.Decisions(r.Context(), id, limit)
+	out := []api.Decision{}
+	for _, d := range rows {
+		x := api.Decision{
+			Tick:      d.Tick,
+			Seq:       d.Seq,
+			Request:   d.Request,
+			Entity:    uint32(d.Entity),
+			Args:      d.Args,
+			Reason:    d.Reason,
+			CheckText: d.CheckText,
+			Line:      d.Line,
+			Changes:   []api.Change{},
+			Told:      []string{},
+			At:        &d.At,
+		}
+		x.Client.Number = d.Client
+		x.Client.Name = d.Name
+		x.Outcome, x.Stage = wire.Outcome(d.Outcome), wire.Stage(d.Stage)
+		out = append(out, x)
+	}
+	return out, err
+}
+
+// seatRow is who took part.
+type seatRow struct {
+	wire.Client
+	JoinedAt   time.Time  `json:"joined_at"`
+	LeftAt     *time.Time `json:"left_at,omitempty"`
+	LeftReason string     `json:"left_reason,omitempty"`
+}
+
+// seats lists who has and had a seat in a session.
+func (a *API) seats(r *http.Request) ([]seatRow, error) {
+	s, err := a.session(r)
+	if err != nil {
+		return nil, err
+	}
+	list, err := a.records.Seats(r.Context(), s.ID)
+	out := []seatRow{}
+	for _, x := range list {
+		row := seatRow{
+			Client:   wire.Client{Number: x.Client, Name: x.Name, Role: x.Role},
+			JoinedAt: x.JoinedAt,
+			LeftAt:   x.LeftAt,
+		}
+		if x.LeftReason != nil {
+			row.LeftReason = *x.LeftReason
+		}
+		out = append(out, row)
+	}
+	return out, err
+}

@@ -1,0 +1,372 @@
+// Package registry has the sessions that run: it opens them, finds them by number and ends them, and stores both. It
+// knows nothing of HTTP but how a refusal is told.
+package registry
+
+import (
+	"cmp"
+	"context"
+	"crypto/rand"
+	"encoding/hex"
+	"fmt"
+	"log/slog"
+	"net/http"
+	"slices"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"kamerad.example/api"
+	"kamerad.example/core/compile"
+	"kamerad.example/core/contract"
+	"kamerad.example/core/drill"
+	"kamerad.example/core/session"
+	"kamerad.example/service/gateway"
+	"kamerad.example/service/problems"
+	"kamerad.example/service/runner"
+	"kamerad.example/store"
+)
+
+// MaxSessions is how many sessions one service runs at once.
+const MaxSessions = 200
+
+// Records keep sessions.
+type Records interface {
+	Held() bool // the records are this service's alone
+	OpenSession(ctx context.Context, contract string, version int) (store.Session, error)
+	CloseSession(ctx context.Context, id int64, reason string, tick int64) error
+	Session(ctx context.Context, id int64) (store.Session, error)
+}
+
+// Options are what a registry is made of.
+type Options struct {
+	Records  Records
+	Recorder runner.Recorder
+	Gateway  *gateway.Gateway
+	Meters   *runner.Meters
+	// Memory is how many bytes the entities of one session may take, and what its clients are told of them; see
+	// session.Options. 0 is session.DefaultMemory.
+	Memory int64
+}
+
+// Registry has the sessions that run. Everybody may call it.
+type Registry struct {
+	records         Records
+	recorder        runner.Recorder
+	gateway         *gateway.Gateway
+	meters          *runner.Meters
+	memory          int64
+	mu              sync.Mutex // guards sessions, opening and stopping
+	sessions        map[int64]*gateway.Connections
+	opening         int            // sessions that are being opened
+	openings        sync.WaitGroup // the same, to wait for
+	stopping        bool
+	returningMemory atomic.Bool  // memory is to be given back
+	failures        atomic.Int64 // sessions that have failed inside
+}
+
+// New returns a registry without sessions.
+func New(o Options) *Registry {
+	return &Registry{
+		records:  o.Records,
+		recorder: o.Recorder,
+		gateway:  o.Gateway,
+		meters:   o.Meters,
+		memory:   o.Memory,
+		sessions: map[int64]*gateway.Connections{},
+	}
+}
+
+// Open opens a session of a stored version. Its key is hexadecimal, or empty for a random one. The error of a session
+// that cannot be opened so is a *problems.Refusal.
+func (g *Registry) Open(ctx context.Context, version store.Version, in api.OpenSession) (*gateway.Connections, error) {
+	options, err := g.optionsOf(in)
+	if err != nil {
+		return nil, err
+	}
+	c, mistakes := compile.LoadWith(version.Contract+".kam", version.Source, contract.Files(version.Files).Open)
+	if c == nil {
+		return nil, fmt.Errorf(
+			"open a session of %s version %d: its text does not fit this version of Kamerad: %w", version.Contract,
+			version.Version, mistakes,
+		)
+	}
+	if sure := c.SureMemory(); sure > options.Memory {
+		return nil, problems.BadRequest(
+			fmt.Sprintf(
+				"open a session of %s version %d: what is there once all %d seats are taken may take %d MB of "+
+					"memory, and a session of this service has %d MB; declare fewer seats or smaller properties "+
+					"(`kamerad cost` tells what each kind takes), or start the service with a greater --session-memory",
+				version.Contract, version.Version, c.Seats, sure>>20, options.Memory>>20,
+			),
+		)
+	}
+	if err := g.reserve(); err != nil {
+		return nil, err
+	}
+	defer g.openings.Done()
+	x, err := g.assemble(ctx, version, in, c, options)
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	g.opening--
+	if err != nil {
+		return nil, err
+	}
+	if g.stopping {
+		return nil, g.abandon(x.Runner())
+	}
+	r := x.Runner()
+	g.sessions[r.ID()] = x
+	go r.Run()
+	slog.Info("session opened", "session", r.ID(), "contract", r.Row().Contract, "version", r.Row().Version)
+	return x, nil
+}
+
+// optionsOf returns the options of a session that is opened so.
+func (g *Registry) optionsOf(in api.OpenSession) (session.Options, error) {
+	options := session.Options{
+		Trace:    true,
+		Headroom: gateway.Headroom,
+		Settings: in.Settings,
+		Memory:   g.memory,
+	}
+	if options.Memory <= 0 {
+		options.Memory = session.DefaultMemory
+	}
+	if in.Seed > 0 {
+		if in.Key != "" {
+			return options, problems.BadRequest("a session is opened with a key or a seed, not with both")
+		}
+		if in.Seed > 1<<53 {
+			return options, problems.BadRequest("a seed is at most 9007199254740992")
+		}
+		options.Key = drill.Key(in.Seed)
+	} else if in.Key == "" {
+		if _, err := rand.Read(options.Key[:]); err != nil {
+			return options, fmt.Errorf("make a key: %w", err)
+		}
+	} else if raw, err := hex.DecodeString(in.Key); err != nil || len(raw) != len(options.Key) {
+		return options, problems.BadRequest("the key is not 64 hexadecimal digits")
+	} else {
+		copy(options.Key[:], raw)
+	}
+	return options, nil
+}
+
+// reserve counts a session that is to be opened; openings.Done has to follow.
+func (g *Registry) reserve() error {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	if g.stopping {
+		return problems.ErrStopping
+	}
+	if !g.records.Held() {
+		return &problems.Refusal{
+			Status: http.StatusServiceUnavailable,
+			Detail: "open a session: the database is not held for this service now; its log says why",
+		}
+	}
+	if len(g.sessions)+g.opening >= MaxSessions {
+		return problems.BadRequest(fmt.Sprintf("%d sessions run already; close one first", MaxSessions))
+	}
+	g.opening++
+	g.openings.Add(1) // under the lock, so that who stops waits for it or refuses it
+	return nil
+}
+
+// assemble makes a session and its row; it does not run yet.
+func (g *Registry) assemble(
+	ctx context.Context, version store.Version, in api.OpenSession, c *contract.Contract, options session.Options,
+) (*gateway.Connections, error) {
+	s, err := session.New(c, options)
+	if err != nil {
+		return nil, problems.BadRequest(err.Error())
+	}
+	row, err := g.records.OpenSession(ctx, version.Contract, version.Version)
+	Failpoints.SessionStored.Hit()
+	if err := adviseHuge(); err != nil { // it goes without
+		slog.Debug("the heap stays in small pages", "error", err)
+	}
+	if err != nil {
+		return nil, err
+	}
+	var x *gateway.Connections
+	x = g.gateway.Connect(runner.New(runner.Options{
+		Row:      row,
+		Session:  s,
+		Recorder: g.recorder,
+		Meters:   g.meters,
+		Paused:   in.Paused,
+		Seed:     in.Seed,
+		Settings: in.Settings,
+		Failed:   func() { g.failures.Add(1) },
+		Ended:    func(reason string) { g.hasEnded(x, reason) },
+	}))
+	return x, nil
+}
+
+// hasEnded stores the end of a session that its contract has ended, or that has failed inside.
+func (g *Registry) hasEnded(x *gateway.Connections, reason string) {
+	ctx, cancel := context.WithTimeout(context.Background(), closeWithin)
+	defer cancel()
+	if err := g.End(ctx, x, reason); err != nil {
+		slog.Error("a session that has ended could not be closed", "session", x.Runner().ID(), "error", err)
+	}
+}
+
+// abandon ends the row of a session that never ran, since the service stops.
+func (g *Registry) abandon(r *runner.Runner) error {
+	ctx, cancel := context.WithTimeout(context.Background(), time.Second)
+	defer cancel()
+	if err := g.records.CloseSession(ctx, r.ID(), problems.ErrStopping.Detail, 0); err != nil {
+		slog.Error("the end of a session that never ran could not be stored", "session", r.ID(), "error", err)
+	}
+	return problems.ErrStopping
+}
+
+// closeWithin is how long closing one session waits for its tick and for the database.
+const closeWithin = 5 * time.Second
+
+// End ends a session and stores that.
+func (g *Registry) End(ctx context.Context, x *gateway.Connections, reason string) error {
+	ctx, cancel := context.WithTimeout(ctx, closeWithin)
+	defer cancel()
+	r := x.Runner()
+	if !r.Close(ctx, reason) {
+		go g.storeLateEnd(r, reason)
+		return fmt.Errorf("close session %d: %w", r.ID(), runner.ErrBusy)
+	}
+	return g.storeEnd(ctx, r, reason)
+}
+
+// storeLateEnd stores the end of a session whose tick has yet to end.
+func (g *Registry) storeLateEnd(r *runner.Runner, reason string) {
+	<-r.Done()
+	ctx, cancel := context.WithTimeout(context.Background(), closeWithin)
+	defer cancel()
+	if err := g.storeEnd(ctx, r, reason); err != nil {
+		slog.Error("the end of a session could not be stored", "session", r.ID(), "error", err)
+	}
+}
+
+// storeEnd takes a session out of those that run, and stores its end. Only the first call does so.
+func (g *Registry) storeEnd(ctx context.Context, r *runner.Runner, reason string) error {
+	g.mu.Lock()
+	_, mine := g.sessions[r.ID()]
+	delete(g.sessions, r.ID())
+	g.mu.Unlock()
+	if !mine {
+		return nil
+	}
+	slog.Info("session closed", "session", r.ID(), "reason", reason)
+	returnMemory(&g.returningMemory)
+	return g.records.CloseSession(ctx, r.ID(), reason, r.LastTick())
+}
+
+// Find returns the session with a number, or nil when it does not run.
+func (g *Registry) Find(id int64) *gateway.Connections {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	return g.sessions[id]
+}
+
+// All returns the sessions that run, by number.
+func (g *Registry) All() []*gateway.Connections {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	out := make([]*gateway.Connections, 0, len(g.sessions))
+	for _, x := range g.sessions {
+		out = append(out, x)
+	}
+	slices.SortFunc(out, func(a, b *gateway.Connections) int { return cmp.Compare(a.Runner().ID(), b.Runner().ID()) })
+	return out
+}
+
+// Failures returns how many sessions have failed inside.
+func (g *Registry) Failures() int64 { return g.failures.Load() }
+
+// Stopping reports whether BeginStopping was called.
+func (g *Registry) Stopping() bool {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	return g.stopping
+}
+
+// BeginStopping has no session opened any more; those that are being opened find it when they want to begin.
+func (g *Registry) BeginStopping() {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	g.stopping = true
+}
+
+// Stop ends all sessions after BeginStopping. What is not done when ticks ends, or not stored when stored ends, is
+// missed. late is called when some have not ended with ticks: their connections have to end without them.
+func (g *Registry) Stop(ticks, stored context.Context, late func(), missed func(format string, args ...any)) {
+	if !waitFor(ticks, &g.openings) {
+		missed("a session was being opened, and that did not end in time")
+	}
+	var sessions sync.WaitGroup
+	for _, x := range g.All() {
+		sessions.Go(func() {
+			r := x.Runner()
+			if !r.Close(ticks, stopReason) {
+				missed("session %d: its tick did not end in time, so its clients were not told all of it", r.ID())
+			}
+			if err := g.storeEnd(stored, r, stopReason); err != nil {
+				missed("session %d: its end could not be stored: %s", r.ID(), err)
+			}
+		})
+	}
+	if !waitFor(ticks, &sessions) { // they are told by their own goroutines; others need not wait for that
+		late()
+	}
+	sessions.Wait()
+}
+
+// stopReason is why sessions end when the service stops.
+const stopReason = "the service is stopping"
+
+// waitFor waits for a group until a deadline, and reports whether it ended.
+func waitFor(ctx context.Context, group *sync.WaitGroup) bool {
+	done := make(chan struct{})
+	go func() { group.Wait(); close(done) }()
+	select {
+	case <-done:
+		return true
+	case <-ctx.Done():
+		return false
+	}
+}
+
+// WatchHeld ends the sessions that another service has closed while the database was not held for this one. It returns
+// with ctx.
+func (g *Registry) WatchHeld(ctx context.Context) {
+	const every = 500 * time.Millisecond
+	held := true
+	for ctx.Err() == nil {
+		now := g.records.Held()
+		if now && !held {
+			g.CloseTaken(ctx)
+		}
+		held = now
+		select {
+		case <-time.After(every):
+		case <-ctx.Done():
+		}
+	}
+}
+
+// CloseTaken ends the sessions whose rows another service has closed.
+func (g *Registry) CloseTaken(ctx context.Context) {
+	for _, x := range g.All() {
+		row, err := g.records.Session(ctx, x.Runner().ID())
+		if err != nil || row.ClosedAt == nil {
+			continue
+		}
+		reason := "another service has taken the database and closed it"
+		slog.Error("a session is closed: "+reason, "session", x.Runner().ID())
+		if err := g.End(ctx, x, reason); err != nil && !strings.Contains(err.Error(), "closed") {
+			slog.Error("a session could not be closed", "session", x.Runner().ID(), "error", err)
+		}
+	}
+}

@@ -1,0 +1,100 @@
+package runner
+
+import (
+	"log/slog"
+
+	"kamerad.example/core/session"
+	"kamerad.example/core/wire"
+)
+
+// Message is a message of a client that was read and not handled yet.
+type Message struct {
+	Type      wire.MessageType
+	Confirmed int64 // the tick that it confirms; 0 for none
+	request   *session.Request
+	steering  session.Steering
+	original  *wire.FromClient // as it came, for a transcript; nil without one
+}
+
+// ReadMessage reads a message in binary or, as text, in JSON. The error says that it is broken; who sent it is to be
+// cut. Everybody may call it.
+func (r *Runner) ReadMessage(raw []byte, json bool) (m Message, err error) {
+	var read wire.FromClient
+	if json {
+		read, err = wire.ParseFromClient(raw)
+	} else {
+		read, err = wire.UnpackFromClient(raw, r.outline)
+	}
+	if err != nil {
+		return m, err
+	}
+	m = Message{Type: read.Type, Confirmed: read.Seen}
+	if r.transcript != nil {
+		sent := read // a copy, so that without a transcript no message is put on the heap
+		m.original = &sent
+	}
+	switch read.Type {
+	case wire.MessageAsk:
+		request := r.session.ReadRequest(read.Ask)
+		m.request = &request
+	case wire.MessagePress, wire.MessageRelease, wire.MessageWrite:
+		m.steering = r.session.ReadSteering(read.Type, read.Move())
+	}
+	return m, nil
+}
+
+// Handle does what a client's message asks for. It is called on the runner's goroutine.
+func (r *Runner) Handle(client int, m *Message) {
+	switch m.Type {
+	case wire.MessageReady:
+		r.handleReady(client)
+	case wire.MessageSeen:
+		r.session.Confirm(client, m.Confirmed)
+		r.watchers.confirmed(r, client)
+	case wire.MessageDiffers:
+		r.handleDifference(client, m.Confirmed)
+	case wire.MessageLeave:
+		r.Leave(client, "the client left")
+	case wire.MessageAsk:
+		r.noteSent(client, m)
+		r.session.Ask(client, *m.request)
+	case wire.MessagePress, wire.MessageRelease, wire.MessageWrite:
+		r.noteSent(client, m)
+		r.session.Steer(client, m.steering)
+	}
+}
+
+// handleReady has a client play that has said that it is ready.
+func (r *Runner) handleReady(client int) {
+	if s := r.seats[client]; s != nil {
+		s.on(clientReady)
+	}
+	r.session.Ready(client)
+}
+
+// handleDifference has a client's copy sent anew that is not what its digest says.
+func (r *Runner) handleDifference(client int, tick int64) {
+	r.meters.differences.Inc()
+	if r.session.ReportDifference(client) {
+		slog.Warn(
+			"a client's copy is not what it should be; it is sent anew", "session", r.row.ID, "client", client,
+			"tick", tick,
+		)
+	}
+}
+
+// noteSent puts into the transcript what a client sent.
+func (r *Runner) noteSent(client int, m *Message) {
+	if r.transcript != nil && m.original != nil {
+		r.transcript.Sent(client, m.original)
+	}
+}
+
+// WriteDrill writes a drill of what the clients of the session have done. It is called on the runner's goroutine, and
+// only when HasTranscript.
+func (r *Runner) WriteDrill(name, file string) (text string, left int, err error) {
+	return r.transcript.Drill(name, file)
+}
+
+// HasTranscript reports whether what clients do is noted: the session was opened with a seed.
+func (r *Runner) HasTranscript() bool { return r.transcript != nil }

@@ -1,0 +1,319 @@
+// Package runner runs one session: it ticks, has seats for clients, and tells those who watch. It knows no socket and
+// no HTTP: what it needs of its clients' connections is Connections, which a gateway provides.
+package runner
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"log/slog"
+	"runtime/debug"
+	"sync/atomic"
+	"time"
+
+	"golang.org/x/time/rate"
+
+	"kamerad.example/api"
+	"kamerad.example/core/contract"
+	"kamerad.example/core/drill"
+	"kamerad.example/core/session"
+	"kamerad.example/store"
+)
+
+const (
+	inboxSize = 1024 // of what is asked of a runner between two ticks; who asks waits when it is full
+
+	// receiveEvery is how often a runner has its connections read, at least: with its ticks, and between them when they
+	// are rare. To read what all clients have said together costs a fraction of waking up for each, and what they say
+	// waits for a tick anyway.
+	receiveEvery = 50 * time.Millisecond
+)
+
+// ErrClosed says that a session ended while something was asked of it.
+var ErrClosed = errors.New("the session has closed")
+
+// ErrBusy says that a session did not come to what was asked of it in time.
+var ErrBusy = errors.New("the session is busy: it has not come to this in time; try again")
+
+// Refusal is the error of who asks a session for something that it does not give. Code is one of those of package api,
+// or empty.
+type Refusal struct {
+	Code   string
+	Detail string
+}
+
+func (r *Refusal) Error() string { return r.Detail }
+
+// Connections are the connections of a session's clients, at most one for each client. The runner calls all methods on
+// its own goroutine, but Close, which may be called by anybody.
+type Connections interface {
+	// Receive hands the runner what clients have said since the last call, in the order in which each of them said it.
+	Receive()
+	// BeginTick tells the time at which a tick begins. It receives, and ends the connections that make no progress.
+	BeginTick(now time.Time)
+	// FrameMemory returns memory for the frames of the tick that has begun.
+	FrameMemory() []byte
+	// Send sends the frames of a tick, which stand in step.Memory.
+	Send(step *session.Step, began time.Time)
+	// Replace ends the connection of a client whose seat another connection takes, if it has one.
+	Replace(client int)
+	// End ends the connection of a client that has lost it or its seat, if it has one, and tells it why.
+	End(client int, reason string)
+	// Abandon ends all connections after a failure inside, and touches nothing else.
+	Abandon(reason string)
+	// Close gives back what receiving took, when the runner has ended.
+	Close()
+}
+
+// Recorder notes what sessions leave behind, without waiting for it to be stored.
+type Recorder interface {
+	Seat(s store.Seat)
+	Record(list []store.Decision)
+}
+
+// Options are what a runner is made of. Row, Session, Recorder and Meters have to be there.
+type Options struct {
+	Row      store.Session // as it is stored
+	Session  *session.Session
+	Recorder Recorder
+	Meters   *Meters
+	Paused   bool   // it does not tick until it is resumed
+	Seed     uint64 // that the session was opened with; with one, what clients do is noted
+	Settings map[string]json.RawMessage
+
+	// Failed is called when the session has failed inside; nil for nothing.
+	Failed func()
+	// Ended is called, on a goroutine of its own, when the contract ends the session or it has failed inside: whoever is
+	// called has to Close the runner.
+	Ended func(reason string)
+	// Now is the clock; nil for time.Now.
+	Now func() time.Time
+}
+
+// Runner runs one session. Its goroutine, Run, owns the session and every field below that is not said to be
+// another's; everybody else hands it functions to run between two ticks, with Do and Post.
+type Runner struct {
+	row      store.Session // as it is stored
+	session  *session.Session
+	outline  *contract.Outline // what clients are given; it never changes
+	recorder Recorder
+	meters   *Meters
+	now      func() time.Time
+
+	connections Connections
+
+	inbox  chan func()   // what others ask of the goroutine
+	stop   chan string   // the reason to end; it takes one
+	done   chan struct{} // closed when the goroutine has ended
+	failed func()        // see Options
+	ended  func(reason string)
+	paused bool
+	ending bool // the contract has ended the session
+
+	seats       map[int]*seat  // by the client's number
+	seatByToken map[string]int // the client that a token takes the seat of
+	lostSeats   []lostSeat     // that wait for a connection, oldest first
+	// refusedLimits says, by the client's number, how many of its refused requests are stored.
+	refusedLimits map[int]*rate.Limiter
+	lastExpiry    time.Time // when seats that have waited long enough were last looked for
+
+	watchers    *watchers
+	lastTick    atomic.Int64                // the newest tick; everyone may read it
+	summary     atomic.Pointer[api.Session] // at most a second older than lastTick; for who does not wait
+	slowness    *api.Slowness               // of the last minute; nil when its ticks take no longer than they may
+	slowSince   time.Time
+	overrunLog  repeatLog
+	contractLog repeatLog
+	faults      faultList
+
+	seed       uint64
+	transcript *drill.Transcript // nil unless the session was opened with a seed
+}
+
+// New makes a runner that does not run yet: Attach and Run have to follow.
+func New(o Options) *Runner {
+	r := &Runner{
+		row:           o.Row,
+		session:       o.Session,
+		outline:       o.Session.Contract().Outline(),
+		recorder:      o.Recorder,
+		meters:        o.Meters,
+		now:           o.Now,
+		inbox:         make(chan func(), inboxSize),
+		stop:          make(chan string, 1),
+		done:          make(chan struct{}),
+		failed:        o.Failed,
+		ended:         o.Ended,
+		paused:        o.Paused,
+		seats:         map[int]*seat{},
+		seatByToken:   map[string]int{},
+		refusedLimits: map[int]*rate.Limiter{},
+		watchers:      newWatchers(o.Session.SetWatched),
+		seed:          o.Seed,
+	}
+	if r.now == nil {
+		r.now = time.Now
+	}
+	if o.Seed > 0 {
+		r.transcript = drill.NewTranscript(o.Session, o.Seed, o.Settings)
+	}
+	shown := r.Describe()
+	r.summary.Store(&shown)
+	return r
+}
+
+// Attach gives the runner the connections of its clients, before it runs.
+func (r *Runner) Attach(c Connections) { r.connections = c }
+
+// ID returns the session's number.
+func (r *Runner) ID() int64 { return r.row.ID }
+
+// Row returns the session as it was stored when it was opened.
+func (r *Runner) Row() store.Session { return r.row }
+
+// Outline returns what clients are given of the contract. Nobody changes it.
+func (r *Runner) Outline() *contract.Outline { return r.outline }
+
+// Session returns the session itself, which belongs to the runner's goroutine.
+func (r *Runner) Session() *session.Session { return r.session }
+
+// Done is closed when the runner has ended.
+func (r *Runner) Done() <-chan struct{} { return r.done }
+
+// LastTick returns the newest tick. Everybody may call it.
+func (r *Runner) LastTick() int64 { return r.lastTick.Load() }
+
+// Period is the time between two ticks.
+func (r *Runner) Period() time.Duration {
+	return time.Second / time.Duration(r.session.Contract().TickRate)
+}
+
+// SetPaused stops the ticks, or lets them run again. It is called on the runner's goroutine.
+func (r *Runner) SetPaused(paused bool) { r.paused = paused }
+
+// Paused reports whether the runner does not tick by itself. It is called on the runner's goroutine.
+func (r *Runner) Paused() bool { return r.paused }
+
+// Run is the runner's goroutine. It returns when Close has given a reason, and has then told everyone.
+func (r *Runner) Run() {
+	defer close(r.done)
+	defer func() {
+		if p := recover(); p != nil {
+			r.failInside(p, debug.Stack())
+		}
+	}()
+	// A ticker drops ticks that come while the goroutine is busy: a server that stalls skips time and never bursts.
+	every := r.Period()
+	times := max(1, int(every/receiveEvery)) // that it receives, for one tick
+	ticker := time.NewTicker(every / time.Duration(times))
+	defer ticker.Stop()
+	defer r.connections.Close()
+	for beat := 0; ; {
+		select {
+		case f := <-r.inbox:
+			r.connections.Receive()
+			f()
+		case <-ticker.C:
+			beat++
+			if beat%times == 0 && !r.paused {
+				r.Tick()
+			} else {
+				r.connections.Receive()
+			}
+		case reason := <-r.stop:
+			for n := range r.seats {
+				r.Leave(n, "the session closed: "+reason)
+			}
+			r.watchers.end(reason)
+			return
+		}
+	}
+}
+
+// failInside closes the session after a panic in it, which nobody else is to notice. What the session holds may be
+// anything by now: it is left alone.
+func (r *Runner) failInside(p any, stack []byte) {
+	slog.Error("a session failed inside and is closed", "session", r.row.ID, "panic", p, "stack", string(stack))
+	r.meters.failures.Inc()
+	if r.failed != nil {
+		r.failed()
+	}
+	reason := "the session closed: it failed inside"
+	r.connections.Abandon(reason)
+	for _, s := range r.seats {
+		r.recordLeft(s, reason)
+	}
+	r.watchers.watched = func(bool) {}
+	r.watchers.end("it failed inside")
+	if r.ended != nil {
+		go r.ended("it failed inside")
+	}
+}
+
+// Close ends the runner, and reports whether it had ended before ctx did.
+func (r *Runner) Close(ctx context.Context, reason string) bool {
+	select {
+	case r.stop <- reason:
+	default: // somebody else is closing it
+	}
+	select {
+	case <-r.done:
+		return true
+	case <-ctx.Done():
+		return false
+	}
+}
+
+// askWithin is how long anybody waits for a session's goroutine to come to what is asked of it.
+const askWithin = 3 * time.Second
+
+// Do runs f on the runner's goroutine and waits for it. When the runner does not come to it in time, f never runs and
+// the error is ErrBusy.
+func (r *Runner) Do(ctx context.Context, f func()) error {
+	limited, cancel := context.WithTimeout(ctx, askWithin)
+	defer cancel()
+	late := func() error {
+		if ctx.Err() != nil {
+			return ctx.Err()
+		}
+		return ErrBusy
+	}
+	var taken atomic.Bool // by the runner, or by who gives up waiting
+	ran := make(chan struct{})
+	select {
+	case r.inbox <- func() {
+		if taken.CompareAndSwap(false, true) {
+			f()
+			close(ran)
+		}
+	}:
+	case <-r.done:
+		return ErrClosed
+	case <-limited.Done():
+		return late()
+	}
+	select {
+	case <-ran:
+		return nil
+	case <-r.done:
+		return ErrClosed
+	case <-limited.Done():
+	}
+	if taken.CompareAndSwap(false, true) {
+		return late()
+	}
+	select { // it runs now
+	case <-ran:
+		return nil
+	case <-r.done:
+		return ErrClosed
+	}
+}
+
+// Post runs f on the runner's goroutine without waiting for it, but for room in the inbox.
+func (r *Runner) Post(f func()) {
+	select {
+	case r.inbox <- f:
+	case <-r.done:
+	}
+}

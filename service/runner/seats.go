@@ -1,0 +1,321 @@
+package runner
+
+import (
+	"crypto/rand"
+	"fmt"
+	"slices"
+	"time"
+
+	"kamerad.example/api"
+	"kamerad.example/core/syntax"
+	"kamerad.example/core/wire"
+	"kamerad.example/store"
+)
+
+// seat is the place of a client in the session, from when it joins until it leaves. The runner's goroutine owns it.
+type seat struct {
+	row     store.Seat // as it is stored
+	state   seatState
+	tokens  []string // that take the seat again, oldest first
+	test    bool     // its client was opened through the API
+	address string   // see SeatRequest; of its last connection
+}
+
+// seatState says whether a seat has a connection, and whether its client has ever said that it is ready.
+type seatState uint8
+
+const (
+	seatTaken   seatState = iota // connected; its client has not said yet that it is ready
+	seatPlaying                  // connected, and its client is ready
+	seatLost                     // the connection was lost before its client was ready
+	seatWaiting                  // the connection of a client that was ready is lost
+	seatStates                   // how many there are
+)
+
+// connected reports whether the seat has a connection.
+func (s seatState) connected() bool { return s == seatTaken || s == seatPlaying }
+
+// ready reports whether the seat's client has said that it is ready, on some connection.
+func (s seatState) ready() bool { return s == seatPlaying || s == seatWaiting }
+
+// seatEvent is what changes the state of a seat.
+type seatEvent uint8
+
+const (
+	clientReady    seatEvent = iota // the client has said that it is ready
+	connectionLost                  // the connection was lost, and the seat waits for another one
+	connectionCame                  // a connection took the seat with its token
+	seatEvents                      // how many there are
+)
+
+// seatTransitions is the state that a seat has after an event. That a client leaves ends the seat in any state.
+var seatTransitions = [seatStates][seatEvents]seatState{
+	seatTaken:   {clientReady: seatPlaying, connectionLost: seatLost, connectionCame: seatTaken},
+	seatPlaying: {clientReady: seatPlaying, connectionLost: seatWaiting, connectionCame: seatPlaying},
+	seatLost:    {clientReady: seatLost, connectionLost: seatLost, connectionCame: seatTaken},
+	seatWaiting: {clientReady: seatWaiting, connectionLost: seatWaiting, connectionCame: seatPlaying},
+}
+
+// on brings the seat into the state that follows an event.
+func (s *seat) on(e seatEvent) { s.state = seatTransitions[s.state][e] }
+
+// SeatRequest is how a client asks for a seat.
+type SeatRequest struct {
+	wire.Join
+	Test    bool   // the client was opened through the API
+	Address string // that its connection comes from, without its port; empty for a client within the service
+}
+
+// Seating is what a client gets that was given a seat.
+type Seating struct {
+	Hello wire.Hello // its first message; the protocol is left to the connection
+	// ByToken says that the seat was taken with a token, which stays good until something comes over the connection:
+	// nobody knows before that whether the client has got the hello with the new one. KeepToken then has to be called.
+	ByToken bool
+}
+
+// TakeSeat gives a client a seat, or the one again that its token is for; a connection that has that seat ends. It is
+// called on the runner's goroutine. The error of a client that is not seated is a *Refusal or a *session.Refusal.
+func (r *Runner) TakeSeat(j SeatRequest) (Seating, error) {
+	if own := r.outline.Fingerprint(); j.Outline != "" && j.Outline != own {
+		return Seating{}, &Refusal{
+			Code: api.CodeOtherOutline,
+			Detail: fmt.Sprintf(
+				"join: this client was made for the outline %.40s, and the session's is %s; what it gives clients "+
+					"stands under outline",
+				j.Outline, own,
+			),
+		}
+	}
+	n, known := r.seatByToken[j.Token]
+	if !known && j.Token != "" {
+		return Seating{}, &Refusal{
+			Code:   api.CodeTokenSpent,
+			Detail: "join: no seat waits for this token; join anew",
+		}
+	}
+	if known {
+		r.connections.Replace(n)
+		r.session.Back(n, j.Seen)
+		r.noteInTranscript(syntax.MoveBack, n)
+		r.seats[n].on(connectionCame)
+	} else {
+		var err error
+		n, err = r.session.Join(j.Name, j.Role)
+		if err != nil {
+			return Seating{}, err
+		}
+		r.addSeat(n)
+	}
+	s := r.seats[n]
+	s.test = j.Test
+	s.address = j.Address
+	return Seating{Hello: r.hello(s, j), ByToken: known}, nil
+}
+
+// addSeat makes the seat of a client that has joined the session.
+func (r *Runner) addSeat(n int) {
+	me := r.client(n)
+	if r.transcript != nil {
+		r.transcript.Joined(me)
+	}
+	row := store.Seat{
+		Session:  r.row.ID,
+		Client:   n,
+		Name:     me.Name,
+		Role:     me.Role,
+		JoinedAt: time.Now(),
+	}
+	r.seats[n] = &seat{row: row}
+	r.recorder.Seat(row)
+	r.meters.clients.Inc()
+}
+
+// client returns a client of the session by its number.
+func (r *Runner) client(n int) wire.Client {
+	clients := r.session.Clients()
+	return clients[slices.IndexFunc(clients, func(c wire.Client) bool { return c.Number == n })]
+}
+
+// hello returns the first message to a client that was seated, with a new token.
+func (r *Runner) hello(s *seat, j SeatRequest) wire.Hello {
+	hello := wire.Hello{
+		Type:        wire.MessageHello,
+		Revision:    wire.Revision,
+		Client:      r.client(s.row.Client),
+		Token:       r.grantToken(s, j.Token),
+		Received:    r.session.Received(s.row.Client),
+		GraceMs:     r.grace().Milliseconds(),
+		Fingerprint: r.outline.Fingerprint(),
+		Outline:     r.outline,
+	}
+	if j.Outline != "" {
+		hello.Outline = nil // it has it
+	}
+	return hello
+}
+
+// grace is how long a seat waits for another connection of a client that was ready.
+func (r *Runner) grace() time.Duration {
+	c := r.session.Contract()
+	return time.Duration(c.Grace) * time.Second / time.Duration(c.TickRate)
+}
+
+// maxTokens is how many tokens of one seat are good at once.
+const maxTokens = 8
+
+// grantToken returns another token for a seat, which was taken with one, or with none. Those that were given before it
+// are void, since the client has it. Those that were given since stay good until something comes over a connection: any
+// of their hellos may have arrived, or none. Of many the oldest go.
+func (r *Runner) grantToken(s *seat, taken string) string {
+	token := rand.Text()
+	spent := max(slices.Index(s.tokens, taken), 0)
+	for _, old := range s.tokens[:spent] {
+		delete(r.seatByToken, old)
+	}
+	s.tokens = append(slices.Clone(s.tokens[spent:]), token)
+	if len(s.tokens) > maxTokens {
+		delete(r.seatByToken, s.tokens[1])
+		s.tokens = slices.Delete(s.tokens, 1, 2)
+	}
+	r.seatByToken[token] = s.row.Client
+	return token
+}
+
+// KeepToken voids all tokens of a client's seat but one: the client has that. It is called on the runner's goroutine.
+func (r *Runner) KeepToken(client int, token string) {
+	if s := r.seats[client]; s != nil {
+		r.voidTokens(s, token)
+		s.tokens = []string{token}
+	}
+}
+
+// voidTokens voids the tokens of a seat, but for one that is kept; "" keeps none.
+func (r *Runner) voidTokens(s *seat, kept string) {
+	for _, token := range s.tokens {
+		if token != kept {
+			delete(r.seatByToken, token)
+		}
+	}
+}
+
+// Lose ends the connection of a client that is gone; its seat waits for another one for as long as the contract says.
+// It is called on the runner's goroutine.
+func (r *Runner) Lose(client int, reason string) {
+	s := r.seats[client]
+	if s == nil {
+		return
+	}
+	if r.session.Contract().Grace == 0 {
+		r.Leave(client, reason)
+		return
+	}
+	s.on(connectionLost)
+	r.session.Lost(client)
+	r.noteInTranscript(syntax.MoveCut, client)
+	r.connections.End(client, reason)
+	r.waitForReturn(s, r.now())
+}
+
+// Leave takes a client's seat, if it has one, and tells the client why. It is called on the runner's goroutine.
+func (r *Runner) Leave(client int, reason string) {
+	s := r.seats[client]
+	if s == nil {
+		return
+	}
+	r.voidTokens(s, "")
+	r.session.Leave(client)
+	r.noteInTranscript(syntax.MoveLeave, client)
+	r.connections.End(client, reason)
+	delete(r.seats, client)
+	delete(r.refusedLimits, client)
+	r.recordLeft(s, reason)
+}
+
+// recordLeft stores that a client has left its seat, and why.
+func (r *Runner) recordLeft(s *seat, reason string) {
+	now := time.Now()
+	s.row.LeftAt = &now
+	s.row.LeftReason = &reason
+	r.recorder.Seat(s.row)
+	r.meters.clients.Dec()
+}
+
+// noteInTranscript puts into the transcript that a client leaves, or that its connection is cut or back.
+func (r *Runner) noteInTranscript(verb syntax.DrillMoveVerb, client int) {
+	if r.transcript != nil {
+		r.transcript.Moved(verb, client)
+	}
+}
+
+// lostSeat is a seat whose connection is gone and that waits for another one.
+type lostSeat struct {
+	client  int
+	address string // that it was taken from; empty for a client within the service
+	until   time.Time
+}
+
+const (
+	// neverReady is how long the seat of a client waits that was lost before it had said that it is ready. Who only
+	// opens connections and drops them holds few seats.
+	neverReady = 2 * time.Second
+	// expireEvery is how often seats that have waited long enough are looked for.
+	expireEvery = time.Second / 4
+)
+
+// waitForReturn has a seat whose connection was lost wait for another one, and gives the oldest of its address away
+// when too many wait: nothing says yet who a client is, and one address could hold all seats of a session.
+func (r *Runner) waitForReturn(s *seat, now time.Time) {
+	until := now.Add(r.grace())
+	if !s.state.ready() {
+		until = now.Add(min(neverReady, until.Sub(now)))
+	}
+	client := s.row.Client
+	// it was back meanwhile
+	r.lostSeats = slices.DeleteFunc(r.lostSeats, func(l lostSeat) bool { return l.client == client })
+	r.lostSeats = append(r.lostSeats, lostSeat{client, s.address, until})
+	if s.address == "" {
+		return
+	}
+	same := 0
+	oldest := -1
+	for i, l := range r.lostSeats {
+		if l.address == s.address && r.waits(l.client) {
+			same++
+			if oldest < 0 {
+				oldest = i
+			}
+		}
+	}
+	if same > max(4, r.session.Contract().Seats/2) {
+		r.Leave(
+			r.lostSeats[oldest].client, "its connection was lost, and too many seats of its address wait for theirs",
+		)
+		r.lostSeats = slices.Delete(r.lostSeats, oldest, oldest+1)
+	}
+}
+
+// waits reports whether a client has a seat that has no connection.
+func (r *Runner) waits(client int) bool {
+	s := r.seats[client]
+	return s != nil && !s.state.connected()
+}
+
+// endExpiredSeats ends the seats that have waited long enough.
+func (r *Runner) endExpiredSeats(now time.Time) {
+	if now.Sub(r.lastExpiry) < expireEvery {
+		return
+	}
+	r.lastExpiry = now
+	kept := r.lostSeats[:0]
+	for _, l := range r.lostSeats {
+		switch {
+		case !r.waits(l.client): // it is gone, or back
+		case now.After(l.until):
+			r.Leave(l.client, "its connection was lost and did not come back in time")
+		default:
+			kept = append(kept, l)
+		}
+	}
+	r.lostSeats = kept
+}

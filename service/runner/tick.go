@@ -1,0 +1,128 @@
+package runner
+
+import (
+	"log/slog"
+	"time"
+
+	"kamerad.example/api"
+	"kamerad.example/core/session"
+	"kamerad.example/core/wire"
+	"kamerad.example/store"
+)
+
+// Tick runs one tick. It is called on the runner's goroutine.
+func (r *Runner) Tick() {
+	began := r.now()
+	Failpoints.TickBegins.Hit()
+	r.connections.BeginTick(began)
+	r.endExpiredSeats(began)
+	r.session.UseMemory(r.connections.FrameMemory())
+	step := r.session.Tick()
+	if r.transcript != nil {
+		r.transcript.Ticked(step)
+	}
+	r.connections.Send(step, began)
+	for _, cut := range step.Cuts {
+		if r.transcript != nil {
+			r.transcript.Out(cut.Client)
+		}
+		r.Leave(cut.Client, cut.Reason)
+	}
+	failed := r.noteFaults(step)
+	if len(step.Decisions) > 0 {
+		r.record(step.Decisions)
+	}
+	r.watchers.tick(r, step, failed)
+	if step.Closed != "" && !r.ending {
+		r.ending = true
+		go r.ended(step.Closed) // it waits for this goroutine
+	}
+	r.lastTick.Store(step.Tick)
+	if step.Tick%int64(r.session.Contract().TickRate) == 0 {
+		shown := r.Describe()
+		r.summary.Store(&shown)
+	}
+	for _, l := range step.Logs {
+		if times := r.contractLog.count(l.Text, began); times > 0 {
+			slog.Info("logged by the contract", "session", r.row.ID, "tick", step.Tick, "words", l.Text, "times", times)
+		}
+	}
+	r.meters.deferred.Add(float64(step.Deferred))
+	r.noteDuration(step, began, r.now().Sub(began))
+}
+
+// slowFor is how long it is told that a session's ticks take too long.
+const slowFor = time.Minute
+
+// noteDuration notes how long a tick took; of one that took longer than there is between two, by what.
+func (r *Runner) noteDuration(step *session.Step, at time.Time, d time.Duration) {
+	r.meters.tick.Observe(d.Seconds())
+	if r.slowness != nil && at.Sub(r.slowSince) > slowFor {
+		r.slowness = nil
+	}
+	if d <= r.Period() {
+		return
+	}
+	r.meters.overruns.Inc()
+	if r.slowness == nil {
+		r.slowness = &api.Slowness{}
+		r.slowSince = at
+	}
+	r.slowness.Ticks++
+	if ms := float64(d.Microseconds()) / 1000; ms > r.slowness.Ms {
+		r.slowness.Ms = ms
+	}
+	if step.Heaviest.Of != "" {
+		r.slowness.Of = step.Heaviest.Of
+	}
+	if times := r.overrunLog.count("tick", at); times > 0 {
+		slog.Warn(
+			"a session's ticks take longer than there is between them", "session", r.row.ID, "ms",
+			float64(d.Microseconds())/1000, "most_of_all", step.Heaviest.Of, "steps", step.Heaviest.Steps, "times",
+			times,
+		)
+	}
+}
+
+// Describe tells of the session as it is now. It is called on the runner's goroutine.
+func (r *Runner) Describe() api.Session {
+	s := Stored(r.row)
+	s.Open = true
+	s.Tick = r.session.Now()
+	s.Paused = r.paused
+	s.Queued = r.session.Queued()
+	s.Clients = r.session.Clients()
+	s.Seed = r.seed
+	s.Memory, s.MemoryMost = r.session.Memory()
+	s.Faults = r.faults.summary()
+	if r.slowness != nil {
+		slow := *r.slowness
+		s.Slow = &slow
+	}
+	return s
+}
+
+// Summary tells of the session as it was at most a second ago. Everybody may call it, and nobody waits.
+func (r *Runner) Summary() api.Session {
+	out := *r.summary.Load()
+	out.Tick = r.lastTick.Load()
+	return out
+}
+
+// Stored tells of a session as its row has it.
+func Stored(row store.Session) api.Session {
+	s := api.Session{
+		ID:       row.ID,
+		Contract: row.Contract,
+		Version:  row.Version,
+		OpenedAt: row.OpenedAt,
+		ClosedAt: row.ClosedAt,
+		Open:     false,
+		Tick:     row.LastTick,
+		Clients:  []wire.Client{},
+	}
+	if row.CloseReason != nil {
+		s.CloseReason = *row.CloseReason
+	}
+	return s
+}
