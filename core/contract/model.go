@@ -5,7 +5,11 @@
 // sessions and goroutines. The package knows neither how a model comes about nor how it is run.
 package contract
 
-import "kamerad.example/core/syntax"
+import (
+	"slices"
+
+	"kamerad.example/core/syntax"
+)
 
 // Bounds of what one contract may declare.
 const (
@@ -511,4 +515,28 @@ type Stmt struct {
 	Type  *Type // of a reply
 	Line  int
 	At    syntax.Span
+}
+
+// CallerRole returns the role that every caller of the request has, or -1.
+func (r *Request) CallerRole() int {
+	role := -1
+	for i, w := range r.From {
+		if w.Sort != ToRole || w.But || i > 0 && w.Role != role {
+			return -1
+		}
+		role = w.Role
+	}
+	return role
+}
+
+// Reachable reports whether anybody who may send the request may know of what it is for.
+func (r *Request) Reachable() bool {
+	k := r.Kind
+	if k.To == Nobody || k.To == Owner && k.Per < 0 && !k.GivenAway {
+		return false
+	}
+	role := r.CallerRole()
+	return k.To != Some || role < 0 || slices.ContainsFunc(k.Who, func(w Who) bool {
+		return w.But || w.Sort != ToRole || w.Role == role
+	})
 }

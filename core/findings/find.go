@@ -2,8 +2,8 @@
 // what can never happen, what grows without end. Each kind of danger is a finding with a name, by which a declaration
 // can accept it.
 //
-// Find holds everything against a contract that was checked. What a contract does, cause by cause, is what Causes
-// returns; the leak analysis behind it is in flow.go and leak.go.
+// Find holds everything against a contract that was checked. Where information comes to those who may not have it is
+// found by package flow.
 package findings
 
 import (
@@ -15,6 +15,7 @@ import (
 	"strings"
 
 	"kamerad.example/core/check"
+	"kamerad.example/core/flow"
 	"kamerad.example/core/syntax"
 )
 
@@ -94,7 +95,7 @@ func Find(checked *check.Checked) syntax.Problems {
 		c.accepted[acceptKey{a.For, a.Finding.Text}] = true
 	}
 	c.unused(c.File)
-	leaks(c.Contract, c.find)
+	flow.Leaks(c.Contract, c.find)
 	c.guards()
 	c.things()
 	for _, a := range c.File.Accepts {

@@ -4,14 +4,13 @@ import (
 	"fmt"
 	"regexp"
 	"slices"
-	"strings"
 
 	"kamerad.example/core/contract"
+	"kamerad.example/core/flow"
 )
 
 // guards looks at each request by itself: who may send it, what it checks, and how often it may come.
 func (c *finder) guards() {
-	quiet := silentFlows(c.Contract)
 	for _, r := range c.Contract.Requests {
 		open, anyone := openTo(r)
 		if open && len(r.Checks) == 0 && len(r.Body) > 0 {
@@ -40,10 +39,10 @@ func (c *finder) guards() {
 		if anyone {
 			c.impersonated(r)
 		}
-		f := quiet.atRequest(r)
-		c.unfair(f, r)
-		c.hopeless(f, r)
-		c.known(f, r)
+		at := flow.AtRequest(c.Contract, r)
+		c.unfair(at, r)
+		c.hopeless(at, r)
+		c.known(at, r)
 	}
 	for _, k := range c.Contract.Kinds {
 		for _, p := range k.Properties {
@@ -237,10 +236,10 @@ func (c *finder) actsFor(r *contract.Request, argument func(x *contract.Expr) bo
 	return out
 }
 
-// eachCheck calls do for the checks of a head, in which flow f then stands, with what they ask once the head's names
+// eachCheck calls do for the checks of a head, at which the analysis then stands, with what they ask once the head's names
 // are put aside.
 func eachCheck(
-	r *contract.Request, f *flow,
+	r *contract.Request, at *flow.Point,
 	do func(s *contract.Stmt, check *contract.Check, asks *contract.Expr, lets map[int64]*contract.Expr),
 ) {
 	lets := map[int64]*contract.Expr{}
@@ -253,14 +252,14 @@ func eachCheck(
 		if !s.Value.Type.Holder() {
 			lets[s.Num] = s.Value
 		}
-		f.stmt(s)
+		at.Pass(s)
 	}
 }
 
 // unfair looks at the checks that strike or expel: what they read has to be known to the caller, and no clock may
 // decide.
-func (c *finder) unfair(f *flow, r *contract.Request) {
-	eachCheck(r, f, func(s *contract.Stmt, check *contract.Check, asks *contract.Expr, _ map[int64]*contract.Expr) {
+func (c *finder) unfair(at *flow.Point, r *contract.Request) {
+	eachCheck(r, at, func(s *contract.Stmt, check *contract.Check, asks *contract.Expr, _ map[int64]*contract.Expr) {
 		if check.Then != contract.ThenStrike && check.Then != contract.ThenExpel {
 			return
 		}
@@ -289,7 +288,7 @@ func (c *finder) unfair(f *flow, r *contract.Request) {
 					name := "`" + k.Name + "." + p.Name + "`"
 					switch {
 					case p.To != contract.Everyone &&
-						f.leaks(f.property(k, p, f.symOf(x.Args[0])), f.toCaller("")) != nil:
+						!at.CallerSees(k, p, x.Args[0]):
 						note(name + ", which goes to " + c.Contract.ToText(p.To, p.Who) + ": its caller may not see it")
 					case p.AtMost > 0:
 						note(
@@ -319,8 +318,8 @@ var identifier = regexp.MustCompile(`\.?[a-z_][A-Za-z0-9_]*`)
 
 // known finds the checks that a client can evaluate itself: they read what the caller can see, name nothing that only
 // the server has, and ask no clock.
-func (c *finder) known(f *flow, r *contract.Request) {
-	eachCheck(r, f, func(s *contract.Stmt, check *contract.Check, asks *contract.Expr, lets map[int64]*contract.Expr) {
+func (c *finder) known(at *flow.Point, r *contract.Request) {
+	eachCheck(r, at, func(s *contract.Stmt, check *contract.Check, asks *contract.Expr, lets map[int64]*contract.Expr) {
 		server := contract.Mentions(asks, func(x *contract.Expr) bool {
 			return x.Op == contract.OpReveal || x.Op == contract.OpNow || x.Op == contract.OpSince ||
 				x.Op == contract.OpCallFn || x.Op == contract.OpTable ||
@@ -337,7 +336,7 @@ func (c *finder) known(f *flow, r *contract.Request) {
 			return x.Op == contract.OpLocal &&
 				lets[x.Num] != nil
 		})
-		check.Known = !server && !named && f.leaks(f.observed(s.Value, f.value(s.Value)), f.toCaller("")) == nil
+		check.Known = !server && !named && at.CallerKnows(s.Value)
 	})
 }
 
@@ -430,8 +429,8 @@ func (c *finder) unruled(k *contract.Kind, p *contract.Property) {
 }
 
 // hopeless looks for what can never happen: a check that always fails or always holds, and callers that cannot pass.
-func (c *finder) hopeless(f *flow, r *contract.Request) {
-	role := callerRole(r)
+func (c *finder) hopeless(at *flow.Point, r *contract.Request) {
+	role := r.CallerRole()
 	nobody := len(r.From) > 0 &&
 		!slices.ContainsFunc(r.From, func(w contract.Who) bool { return !w.But && w.Sort != contract.ToNobody })
 	if nobody {
@@ -452,7 +451,7 @@ func (c *finder) hopeless(f *flow, r *contract.Request) {
 			"let others ask for it: `from "+c.Contract.Roles[0]+"`",
 		)
 	}
-	if !nobody && !isReachable(r) && len(r.Kind.Parts) == 0 {
+	if !nobody && !r.Reachable() && len(r.Kind.Parts) == 0 {
 		c.find(
 			"impossible", r.At.Start, r.NameAt,
 			fmt.Sprintf(
@@ -462,8 +461,8 @@ func (c *finder) hopeless(f *flow, r *contract.Request) {
 			"let who may send it see the kind; or write an `action`",
 		)
 	}
-	eachCheck(r, f, func(s *contract.Stmt, _ *contract.Check, _ *contract.Expr, _ map[int64]*contract.Expr) {
-		switch f.decided(s.Value) {
+	eachCheck(r, at, func(s *contract.Stmt, _ *contract.Check, _ *contract.Expr, _ map[int64]*contract.Expr) {
+		switch at.Decided(s.Value) {
 		case -1:
 			c.find(
 				"impossible", r.At.Start, s.At,
@@ -496,7 +495,7 @@ func (c *finder) hopeless(f *flow, r *contract.Request) {
 			})
 		}
 	})
-	contract.EachStmt(r.Body, func(s *contract.Stmt) { c.neverIf(f, r.At.Start, s) })
+	contract.EachStmt(r.Body, func(s *contract.Stmt) { c.neverIf(at, r.At.Start, s) })
 }
 
 // comesToSomebody reports whether anything but what only an owner can ask gives a kind to a client.
@@ -518,9 +517,9 @@ func (c *finder) comesToSomebody(k *contract.Kind) bool {
 }
 
 // neverIf looks for a branch that is never taken, and an event that nobody is told.
-func (c *finder) neverIf(f *flow, decl int, s *contract.Stmt) {
+func (c *finder) neverIf(at *flow.Point, decl int, s *contract.Stmt) {
 	switch {
-	case s.Op == contract.OpIf && s.At.End > 0 && !s.AlwaysTrue() && f.decided(s.Value) < 0:
+	case s.Op == contract.OpIf && s.At.End > 0 && !s.AlwaysTrue() && at.Decided(s.Value) < 0:
 		c.find(
 			"impossible", decl, s.At, "the condition of this `if` never holds",
 			"compare with a value that can be; or remove it",
@@ -532,96 +531,4 @@ func (c *finder) neverIf(f *flow, decl int, s *contract.Stmt) {
 			"say who is: `tell everyone "+s.Event.Name+"(…)`",
 		)
 	}
-}
-
-// decided tells of a condition whether it never holds (-1) or always does (1), by the ranges of what it compares.
-func (f *flow) decided(x *contract.Expr) int {
-	switch x.Op {
-	case contract.OpConst:
-		if x.Type.Form == contract.FormBool {
-			return int(x.Num)*2 - 1
-		}
-	case contract.OpNot:
-		return -f.decided(x.Args[0])
-	case contract.OpGet:
-		if x.Prop != nil && x.Type.Form == contract.FormBool && f.fixed(x.Prop) && len(f.value(x).label) == 0 {
-			return int(x.Prop.Default[0])*2 - 1
-		}
-	case contract.OpReveal:
-		return f.decided(x.Args[0])
-	case contract.OpAnd:
-		a := f.decided(x.Args[0])
-		b := f.decided(x.Args[1])
-		if f.clash(x) {
-			return -1
-		}
-		return min(a, b)
-	case contract.OpOr:
-		return max(f.decided(x.Args[0]), f.decided(x.Args[1]))
-	case contract.OpExists:
-		if x.Args[0].Type.Form == contract.FormEntity && f.symOf(x.Args[0]) == "nothing" {
-			return -1
-		}
-	case contract.OpLt, contract.OpLe, contract.OpGt, contract.OpGe, contract.OpEq, contract.OpNe:
-		if x.Args[0].Type.Form == contract.FormEntity && (x.Op == contract.OpEq || x.Op == contract.OpNe) &&
-			f.symOf(x.Args[0]) == "nothing" &&
-			f.symOf(x.Args[1]) == "nothing" {
-			return map[bool]int{true: 1, false: -1}[x.Op == contract.OpEq]
-		}
-		if form := x.Args[0].Type.Form; form == contract.FormInt || form == contract.FormReal {
-			return compared(x, f.value(x.Args[0]), f.value(x.Args[1]))
-		}
-	}
-	return 0
-}
-
-// compared tells of a comparison whether it never holds (-1) or always does (1), by the ranges of its sides.
-func compared(x *contract.Expr, p, q val) int {
-	if form := x.Args[0].Type.Form; form != contract.FormInt && form != contract.FormReal || !p.ranged || !q.ranged ||
-		counts(x.Args[0]) || counts(x.Args[1]) {
-		return 0
-	}
-	if x.Op == contract.OpGt || x.Op == contract.OpGe {
-		p, q = q, p
-	}
-	switch {
-	case x.Op == contract.OpNe:
-		return 0
-	case x.Op == contract.OpEq && (p.high < q.low || p.low > q.high):
-		return -1
-	case x.Op == contract.OpEq:
-		return 0
-	case p.high < q.low || p.high == q.low && (x.Op == contract.OpLe || x.Op == contract.OpGe):
-		return 1
-	case p.low > q.high || p.low == q.high && (x.Op == contract.OpLt || x.Op == contract.OpGt):
-		return -1
-	}
-	return 0
-}
-
-// counts reports whether a number is a count of something, whose greatest value is not known here.
-func counts(x *contract.Expr) bool {
-	return contract.Mentions(x, func(x *contract.Expr) bool {
-		return x.Op == contract.OpCount || x.Op == contract.OpRoom || x.Op == contract.OpFind ||
-			x.Op == contract.OpQuery && x.Query.Do != "min" && x.Query.Do != "max"
-	})
-}
-
-// clash reports whether a condition wants one property to have two values at once.
-func (f *flow) clash(x *contract.Expr) bool {
-	wants := map[string]int64{}
-	var look func(x *contract.Expr) bool
-	look = func(x *contract.Expr) bool {
-		switch {
-		case x.Op == contract.OpAnd:
-			return look(x.Args[0]) || look(x.Args[1])
-		case x.Op == contract.OpEq && x.Args[0].Op == contract.OpGet && x.Args[1].Op == contract.OpConst:
-			name := f.same(x.Args[0]).key
-			before, known := wants[name]
-			wants[name] = x.Args[1].Num
-			return known && before != x.Args[1].Num && x.Args[1].Nums == nil && !strings.Contains(name, "#")
-		}
-		return false
-	}
-	return look(x)
 }

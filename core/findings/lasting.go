@@ -5,6 +5,7 @@ import (
 	"slices"
 
 	"kamerad.example/core/contract"
+	"kamerad.example/core/flow"
 	"kamerad.example/core/syntax"
 )
 
@@ -16,10 +17,9 @@ func (c *finder) things() {
 		c.grows(p, pieces)
 		c.fleeting(p)
 		if p.Request == nil {
-			f := silentFlows(c.Contract)
-			at := f.newFlow(f.newCause("", 0, p.Kind), p.Kind, p.Offset)
+			at := flow.AtPiece(c.Contract, p)
 			for _, x := range p.Before {
-				if at.decided(x) < 0 {
+				if at.Decided(x) < 0 {
 					c.find(
 						"impossible", p.Offset, syntax.Span{Start: p.Offset, End: p.Offset + 5},
 						"the condition of this timer never holds", "compare with a value that can be; or remove it",

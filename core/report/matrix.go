@@ -11,17 +11,17 @@ import (
 	"strings"
 
 	"kamerad.example/core/contract"
-	"kamerad.example/core/findings"
+	"kamerad.example/core/flow"
 )
 
 // Matrix says of everything in a contract who sees it, who may change it and who may ask for it.
 type Matrix struct {
-	Contract   string            `json:"contract"`
-	Viewers    []Viewer          `json:"viewers"` // the columns: kinds of client
-	Properties []MatrixProperty  `json:"properties"`
-	Requests   []MatrixRequest   `json:"requests"`
-	Events     []MatrixEvent     `json:"events"`
-	Reveals    []findings.Reveal `json:"reveals"`
+	Contract   string           `json:"contract"`
+	Viewers    []Viewer         `json:"viewers"` // the columns: kinds of client
+	Properties []MatrixProperty `json:"properties"`
+	Requests   []MatrixRequest  `json:"requests"`
+	Events     []MatrixEvent    `json:"events"`
+	Reveals    []flow.Reveal    `json:"reveals"`
 }
 
 // Viewer is a kind of client: the owner of the entity at hand, a role, or whoever is in a named audience.
@@ -89,7 +89,7 @@ func NewMatrix(c *contract.Contract) *Matrix {
 		Properties: []MatrixProperty{},
 		Requests:   []MatrixRequest{},
 		Events:     []MatrixEvent{},
-		Reveals:    []findings.Reveal{},
+		Reveals:    []flow.Reveal{},
 	}
 	m.Viewers = append(m.Viewers, Viewer{Name: "owner", Sort: "owner", role: -1})
 	for i, r := range c.Roles {
@@ -105,7 +105,7 @@ func NewMatrix(c *contract.Contract) *Matrix {
 	}
 	changers := map[*contract.Property][]string{}
 	tellers := map[*contract.Event][]string{}
-	causes := findings.Causes(c)
+	causes := flow.Causes(c)
 	for _, x := range causes {
 		for p := range x.Changes {
 			changers[p] = append(changers[p], x.Name)
@@ -125,9 +125,9 @@ func NewMatrix(c *contract.Contract) *Matrix {
 		}
 	}
 	slices.SortFunc(
-		m.Reveals, func(a, b findings.Reveal) int { return cmp.Or(a.Line-b.Line, strings.Compare(a.Text, b.Text)) },
+		m.Reveals, func(a, b flow.Reveal) int { return cmp.Or(a.Line-b.Line, strings.Compare(a.Text, b.Text)) },
 	)
-	m.Reveals = slices.CompactFunc(m.Reveals, func(a, b findings.Reveal) bool {
+	m.Reveals = slices.CompactFunc(m.Reveals, func(a, b flow.Reveal) bool {
 		return a.Line == b.Line && a.Text == b.Text &&
 			a.In == b.In && a.To == b.To
 	})
@@ -202,7 +202,7 @@ func NewMatrix(c *contract.Contract) *Matrix {
 }
 
 // requestRow returns the row of a request: who may ask it, and what its causes change, do, tell and reveal.
-func requestRow(c *contract.Contract, m *Matrix, causes []*findings.Cause, r *contract.Request) MatrixRequest {
+func requestRow(c *contract.Contract, m *Matrix, causes []*flow.Cause, r *contract.Request) MatrixRequest {
 	row := MatrixRequest{
 		Name:    r.FullName(),
 		From:    c.WhoText(r.From),
@@ -270,18 +270,18 @@ func requestRow(c *contract.Contract, m *Matrix, causes []*findings.Cause, r *co
 }
 
 // setOff returns what a request does and the handlers that it may set off.
-func setOff(causes []*findings.Cause, r *contract.Request) []*findings.Cause {
-	var all []*findings.Cause
-	add := func(such func(x *findings.Cause) bool) {
+func setOff(causes []*flow.Cause, r *contract.Request) []*flow.Cause {
+	var all []*flow.Cause
+	add := func(such func(x *flow.Cause) bool) {
 		for _, x := range causes {
 			if such(x) && !slices.Contains(all, x) {
 				all = append(all, x)
 			}
 		}
 	}
-	add(func(x *findings.Cause) bool { return x.Request == r })
+	add(func(x *flow.Cause) bool { return x.Request == r })
 	for i := 0; i < len(all); i++ {
-		add(func(x *findings.Cause) bool {
+		add(func(x *flow.Cause) bool {
 			return x.Watch != nil && (all[i].Changes[x.Watch] || all[i].Makes[x.Watch]) ||
 				x.Spawning && all[i].Spawns[x.Kind]
 		})
@@ -388,7 +388,7 @@ func accessByTerm(c *contract.Contract, k *contract.Kind, w contract.Who, v View
 			return Always
 		}
 		if v.Sort == "owner" && k != nil {
-			if findings.HoldsForOwner(c, k, w) {
+			if flow.HoldsForOwner(c, k, w) {
 				return Always
 			}
 		}

@@ -1,4 +1,4 @@
-package findings_test
+package flow_test
 
 import (
 	"fmt"

@@ -1,4 +1,7 @@
-package findings
+// Package flow follows information through a contract: what each cause reads, changes and tells, and where something
+// that only some may know comes to others (Denning and Denning, 1977, with the audiences of properties and kinds in
+// place of levels). It says where that happens, and nothing of other dangers.
+package flow
 
 import (
 	"fmt"
@@ -10,10 +13,8 @@ import (
 	"kamerad.example/core/syntax"
 )
 
-// The leak finding follows information through a contract (Denning and Denning, 1977, with the audiences of properties
-// and kinds in place of levels). A label says in which audiences somebody has to be to learn a value; what is read adds
-// to it, what decides whether a statement runs adds to all that the statement does, and whatever reaches clients is
-// held against it. Causes are read one by one: what a property holds was held against its audience when it was written.
+// A label says in which audiences somebody has to be to learn a value; what is read adds to it, what decides whether a
+// statement runs adds to all that the statement does, and whatever reaches clients is held against it. Causes are read one by one: what a property holds was held against its audience when it was written.
 
 // atom is an audience that whoever learns something has to be in, and what the audience is of.
 type atom struct {
@@ -105,10 +106,14 @@ type Cause struct {
 	reported  map[string]bool
 }
 
+// Report is called for each danger that is found: in the declaration at the offset decl, at the place at; finding is its
+// name, what says what is wrong, and hint what would be right.
+type Report func(finding string, decl int, at syntax.Span, what, hint string)
+
 // flows is the analysis of a contract.
 type flows struct {
 	contract *contract.Contract
-	report   func(finding string, decl int, at syntax.Span, what, hint string)
+	report   Report
 	atoms    map[string]*atom
 	causes   []*Cause
 	given    map[*contract.Property]bool // that some spawn gives a value

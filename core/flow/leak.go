@@ -1,4 +1,4 @@
-package findings
+package flow
 
 import (
 	"fmt"
@@ -499,8 +499,11 @@ func (f *flow) spawn(s *contract.Stmt) {
 	}
 }
 
-// leaks follows information through the whole contract, and reports where it comes to those who may not have it.
-func leaks(c *contract.Contract, report func(finding string, decl int, at syntax.Span, what, hint string)) *flows {
+// Leaks follows information through the whole contract, and reports where it comes to those who may not have it.
+func Leaks(c *contract.Contract, report Report) { analyse(c, report) }
+
+// analyse is Leaks, and returns the analysis.
+func analyse(c *contract.Contract, report Report) *flows {
 	// That an entity is there tells nothing when its kind comes and goes by the clock and by what everyone knows. This
 	// is taken to be so of all kinds, until something is found that speaks against it.
 	plain := map[*contract.Kind]bool{}
@@ -526,7 +529,7 @@ func leaks(c *contract.Contract, report func(finding string, decl int, at syntax
 
 // Causes returns what each request, handler and timer of a contract does.
 func Causes(c *contract.Contract) []*Cause {
-	return leaks(c, func(string, int, syntax.Span, string, string) {}).causes
+	return analyse(c, func(string, int, syntax.Span, string, string) {}).causes
 }
 
 // varies notes that what a label tells of, and what decides whether this happens, decides how many there are of a kind.
@@ -537,12 +540,8 @@ func (f *flow) varies(k *contract.Kind, l label) {
 	}
 }
 
-// follow is leaks, with the kinds that are taken to be plain.
-func follow(
-	c *contract.Contract, plain map[*contract.Kind]bool, report func(
-		finding string, decl int, at syntax.Span, what, hint string,
-	),
-) *flows {
+// follow is analyse, with the kinds that are taken to be plain.
+func follow(c *contract.Contract, plain map[*contract.Kind]bool, report Report) *flows {
 	l := &flows{
 		contract: c,
 		report:   report,
@@ -695,7 +694,7 @@ func (l *flows) kind(k *contract.Kind) {
 		l.clauses(k, p)
 	}
 	for _, r := range k.Requests {
-		if isReachable(r) {
+		if r.Reachable() {
 			l.request(r)
 		}
 	}
@@ -930,7 +929,7 @@ func (l *flows) atRequest(r *contract.Request) *flow {
 		f.decision(l, "who may ask")
 	}
 	f.viewer = ""
-	f.caller = callerRole(r)
+	f.caller = r.CallerRole()
 	f.mine = len(r.From) == 1 && r.From[0].Sort == contract.ToOwner
 	if f.mine && r.Kind.Per >= 0 {
 		f.caller = r.Kind.Per
@@ -968,32 +967,6 @@ func (l *flows) request(r *contract.Request) {
 		f.at = r.Body[i].At
 		f.stmt(&r.Body[i])
 	}
-}
-
-// isReachable reports whether anybody who may send a request may know of what it is for.
-func isReachable(r *contract.Request) bool {
-	k := r.Kind
-	if k.To == contract.Nobody || k.To == contract.Owner && k.Per < 0 && !k.GivenAway {
-		return false
-	}
-	role := callerRole(r)
-	return k.To != contract.Some || role < 0 ||
-		slices.ContainsFunc(k.Who, func(w contract.Who) bool {
-			return w.But || w.Sort != contract.ToRole ||
-				w.Role == role
-		})
-}
-
-// callerRole returns the role that every caller of a request has, or -1.
-func callerRole(r *contract.Request) int {
-	out := -1
-	for i, w := range r.From {
-		if w.Sort != contract.ToRole || w.But || i > 0 && w.Role != out {
-			return -1
-		}
-		out = w.Role
-	}
-	return out
 }
 
 // failures holds what a cause may fail of against all that would be undone with it: what it does, what the handlers do

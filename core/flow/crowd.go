@@ -1,4 +1,4 @@
-package findings
+package flow
 
 import (
 	"fmt"
