@@ -8,89 +8,21 @@ package check
 import (
 	"fmt"
 	"slices"
-	"sort"
-	"strings"
 	"unicode/utf8"
-
-	"github.com/agnivade/levenshtein"
 
 	"kamerad.example/core/contract"
 	"kamerad.example/core/syntax"
 )
 
-// Checked is a contract that was built from its tree, with what was found out on the way. It is for whatever looks for
-// dangers in the contract; whoever runs it needs the Contract alone.
-type Checked struct {
-	Contract  *contract.Contract
-	File      *syntax.File
-	Enums     map[string]*contract.Enum
-	Kinds     map[string]*contract.Kind
-	Parts     map[string]*Part
-	Consts    map[string]*contract.Expr
-	Settings  map[string]*contract.Setting
-	Fns       map[string]*contract.Fn
-	Audiences map[string]*contract.Named
-	// Trees has the trees of the contract's kinds and of its parts, with all that their parts bring.
-	Trees  map[*contract.Kind]*syntax.Entity
-	Locals []Local                 // the names that bodies declare
-	Sent   map[*contract.Enum]bool // enums that are arguments of requests
-	Spawns map[*contract.Kind]bool // kinds that some body spawns
-
-	// used holds what is used: a constant by its name, an enum, alias, setting, function, audience or part by its
-	// declaration, a role as a role, a value of an enum as a value, a property, event or action by the offset of its
-	// declaration, a local by its expression.
-	Used map[any]bool
-}
-
-// RoleUse is a role as a key of what is used.
-type RoleUse string
-
-// ValueUse is a value of an enum as a key of what is used.
-type ValueUse struct {
-	Enum  *contract.Enum
-	Index int64
-}
-
-// Local is a name that a body declares.
-type Local struct {
-	Name syntax.Ident
-	Expr *contract.Expr
-}
-
-// call is a place where an action runs another, or a function calls another.
-type call struct {
-	to any
-	at syntax.Span
-}
-
-// MaxProblems is how many mistakes are told in one run.
-const MaxProblems = 200
-
-// checker builds a contract from its tree, and gathers the mistakes that keep it from being built.
-type checker struct {
-	Checked
-	src      *syntax.Source
-	files    syntax.Open
-	problems syntax.Problems
-	aliases  map[string]*syntax.TypeDecl
-	types    map[string]*contract.Type // of the aliases that were read
-	open     map[string]bool           // aliases that are being read
-	inPart   *Part                     // that is being read
-	texts    map[string]int64          // index of each text among the contract's
-	calls    map[any][]call            // which actions and functions run which, to find circles
-	events   []*contract.Event         // the contract's own
-	// declarations of properties that something may give another value than their default
-	changes map[int]bool
-	later   []func() // what can be told only when all bodies are read
-	unread  bool     // the text itself has mistakes: what is missing may only not have been understood
-}
+// builder reads the declarations of a contract.
+type builder struct{ *checker }
 
 // Build builds a contract from its tree. parsed are the mistakes that the text itself has. The problems hold these and
 // every mistake of its meaning; the result is nil when there is one.
 func Build(
 	src *syntax.Source, file *syntax.File, parsed syntax.Problems, open syntax.Open,
 ) (*Checked, syntax.Problems) {
-	c := &checker{
+	c := &builder{&checker{
 		Checked: Checked{
 			Contract: &contract.Contract{
 				TickRate: 20,
@@ -121,7 +53,7 @@ func Build(
 		calls:    map[any][]call{},
 		changes:  map[int]bool{},
 		unread:   len(parsed) > 0,
-	}
+	}}
 	c.readFile(file)
 	if len(c.problems) > 0 {
 		return nil, c.problems
@@ -129,36 +61,8 @@ func Build(
 	return &c.Checked, nil
 }
 
-// text returns the place of a text among the contract's.
-func (c *checker) text(s string) int64 {
-	n, known := c.texts[s]
-	if !known {
-		n = int64(len(c.Contract.Texts))
-		c.texts[s] = n
-		c.Contract.Texts = append(c.Contract.Texts, s)
-	}
-	return n
-}
-
-// fail tells a mistake: its place, a code for programs, what is wrong, and what would be right.
-func (c *checker) fail(at syntax.Span, code, message, hint string) {
-	if len(c.problems) >= MaxProblems {
-		return
-	}
-	c.problems = append(c.problems, c.src.Problem(at, code, message, hint))
-}
-
-// bounded reports whether a count is within its bound, and says so if not.
-func (c *checker) bounded(at syntax.Span, what string, n, low, high int64) bool {
-	if n < low || n > high {
-		c.fail(at, "out-of-range", fmt.Sprintf("%s is %d", what, n), fmt.Sprintf("from %d to %d", low, high))
-		return false
-	}
-	return true
-}
-
 // readFile reads all declarations.
-func (c *checker) readFile(f *syntax.File) {
+func (c *builder) readFile(f *syntax.File) {
 	c.header(f)
 	var consts []*syntax.Const
 	var entities []*syntax.Entity
@@ -250,7 +154,7 @@ func (c *checker) readFile(f *syntax.File) {
 		{"leave", &c.Contract.OnLeave},
 	} {
 		if d := handlers[h.name]; d != nil {
-			env := &env{checker: c}
+			env := &env{checker: c.checker}
 			env.enter()
 			env.Used[env.declare(d.Param, &contract.Type{Form: contract.FormClient})] = true
 			*h.to = env.body(d.Body, d.At)
@@ -267,7 +171,7 @@ func (c *checker) readFile(f *syntax.File) {
 }
 
 // header reads the lines that stand once in a contract.
-func (c *checker) header(f *syntax.File) {
+func (c *builder) header(f *syntax.File) {
 	seen := map[string]syntax.Decl{}
 	once := func(d syntax.Decl, what string) bool {
 		if other := seen[what]; other != nil {
@@ -349,23 +253,8 @@ func (c *checker) header(f *syntax.File) {
 	}
 }
 
-// lineOf returns the line in which a part of the contract begins.
-func (c *checker) lineOf(at syntax.Span) int {
-	line, _ := c.src.Position(at.Start)
-	return line
-}
-
-// propertyNames returns the names of a kind's properties, in the order of declaration.
-func propertyNames(k *contract.Kind) []string {
-	var out []string
-	for _, p := range k.Properties {
-		out = append(out, p.Name)
-	}
-	return out
-}
-
 // circles tells of actions and functions that run themselves, straight or by way of others.
-func (c *checker) circles() {
+func (c *builder) circles() {
 	const (
 		fresh = iota
 		open
@@ -407,7 +296,7 @@ func (c *checker) circles() {
 }
 
 // enum reads the declaration of an enum.
-func (c *checker) enum(d *syntax.Enum) {
+func (c *builder) enum(d *syntax.Enum) {
 	e := &contract.Enum{Name: d.Name.Text}
 	if !c.freeTypeName(d.Name) {
 		return
@@ -432,7 +321,7 @@ func (c *checker) enum(d *syntax.Enum) {
 }
 
 // freeTypeName reports whether no enum, kind, type or part has a name yet, and tells a mistake when one has.
-func (c *checker) freeTypeName(n syntax.Ident) bool {
+func (c *builder) freeTypeName(n syntax.Ident) bool {
 	if n.Text == "" {
 		return false // its mistake has been told
 	}
@@ -444,77 +333,4 @@ func (c *checker) freeTypeName(n syntax.Ident) bool {
 		return false
 	}
 	return true
-}
-
-// Suggest words a hint: the nearest of some names, or else what would be right in general.
-func Suggest(name string, known []string, otherwise string) string {
-	best := ""
-	distance := len(name)/3 + 2
-	for _, k := range known {
-		if len(name) > 60 || len(k) > 60 {
-			continue // nobody types that; and comparing takes time
-		}
-		if d := levenshtein.ComputeDistance(strings.ToLower(name), strings.ToLower(k)); d < distance {
-			best = k
-			distance = d
-		}
-	}
-	if best != "" {
-		return fmt.Sprintf("did you mean `%s`?", best)
-	}
-	return otherwise
-}
-
-// params reads the arguments of a request, event, action or function. at says what types these may have.
-func (c *checker) params(params []syntax.Param, at place) []contract.Param {
-	var out []contract.Param
-	for i, p := range params {
-		if i >= contract.MaxParams {
-			c.fail(
-				p.Name.At, "out-of-range", fmt.Sprintf("this is argument %d", i+1),
-				fmt.Sprintf("at most %d are allowed", contract.MaxParams),
-			)
-			break
-		}
-		if slices.ContainsFunc(out, func(o contract.Param) bool { return o.Name == p.Name.Text }) {
-			c.fail(
-				p.Name.At, "repeated", fmt.Sprintf("there is an argument `%s` already", p.Name.Text),
-				"choose another name",
-			)
-		}
-		t := c.typ(p.Type, at)
-		if t == nil {
-			t = &contract.Type{Form: ""} // its uses are not told again
-		}
-		out = append(out, contract.Param{Name: p.Name.Text, Type: t})
-	}
-	return out
-}
-
-// names returns the keys of a map, sorted.
-func names[T any](m map[string]T) []string {
-	out := make([]string, 0, len(m))
-	for n := range m {
-		out = append(out, n)
-	}
-	sort.Strings(out)
-	return out
-}
-
-// ticks turns milliseconds into ticks; a time that is not whole ticks is a mistake that names the two nearest.
-func (c *checker) ticks(at syntax.Span, ms int64) int64 {
-	rate := int64(c.Contract.TickRate)
-	if ms*rate%1000 != 0 || ms <= 0 {
-		n := ms * rate / 1000
-		near := fmt.Sprintf("%gms", float64((n+1)*1000)/float64(rate))
-		if n > 0 {
-			near = fmt.Sprintf("%gms and %s", float64(n*1000)/float64(rate), near)
-		}
-		c.fail(
-			at, "no-ticks", fmt.Sprintf("%dms is not a whole number of ticks at %d per second", ms, rate),
-			"nearest: "+near,
-		)
-		return 1
-	}
-	return ms * rate / 1000
 }

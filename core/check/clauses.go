@@ -10,16 +10,16 @@ import (
 
 // clauseRules check the clauses of a property that its tree holds as they are, and put them into the model: one rule for
 // each of contract.Clauses. What the other clauses compute is read by clauses, once all properties are known.
-var clauseRules = []func(c *checker, k *contract.Kind, p *contract.Property, d *syntax.Property){
-	(*checker).clamped,
-	(*checker).atMost,
-	(*checker).keep,
-	(*checker).once,
-	(*checker).loose,
+var clauseRules = []func(c *builder, k *contract.Kind, p *contract.Property, d *syntax.Property){
+	(*builder).clamped,
+	(*builder).atMost,
+	(*builder).keep,
+	(*builder).once,
+	(*builder).loose,
 }
 
 // clamped reads `clamped`: a value out of the type's range becomes the nearest in it.
-func (c *checker) clamped(_ *contract.Kind, p *contract.Property, d *syntax.Property) {
+func (c *builder) clamped(_ *contract.Kind, p *contract.Property, d *syntax.Property) {
 	p.Clamped = d.Clamped != nil
 	ranged := p.Type.Form == contract.FormInt || p.Type.Reals() > 0 && p.Type.Form != contract.FormRotation
 	if p.Clamped && !ranged {
@@ -32,7 +32,7 @@ func (c *checker) clamped(_ *contract.Kind, p *contract.Property, d *syntax.Prop
 }
 
 // atMost reads `at most N per second`: how often the property is sent.
-func (c *checker) atMost(_ *contract.Kind, p *contract.Property, d *syntax.Property) {
+func (c *builder) atMost(_ *contract.Kind, p *contract.Property, d *syntax.Property) {
 	if d.AtMost != nil &&
 		c.bounded(d.AtMost.At, "the number of times a second", d.AtMost.Value, 1, int64(c.Contract.TickRate)) {
 		p.AtMost = int(d.AtMost.Value)
@@ -40,7 +40,7 @@ func (c *checker) atMost(_ *contract.Kind, p *contract.Property, d *syntax.Prope
 }
 
 // keep reads `keep`: the value is there again in the player's next session.
-func (c *checker) keep(k *contract.Kind, p *contract.Property, d *syntax.Property) {
+func (c *builder) keep(k *contract.Kind, p *contract.Property, d *syntax.Property) {
 	p.Keep = d.Keep != nil
 	if p.Keep && k.Per < 0 && c.inPart == nil {
 		c.fail(
@@ -59,7 +59,7 @@ func (c *checker) keep(k *contract.Kind, p *contract.Property, d *syntax.Propert
 }
 
 // once reads `once`: the value never changes after the entity came.
-func (c *checker) once(_ *contract.Kind, p *contract.Property, d *syntax.Property) {
+func (c *builder) once(_ *contract.Kind, p *contract.Property, d *syntax.Property) {
 	p.Once = d.Once != nil
 	if p.Once && (d.Set != nil || d.AtMost != nil || d.Loose != nil || d.Follows != nil) {
 		c.fail(
@@ -70,12 +70,12 @@ func (c *checker) once(_ *contract.Kind, p *contract.Property, d *syntax.Propert
 }
 
 // loose reads `loose`: a value may be lost on the way when a newer one follows.
-func (c *checker) loose(_ *contract.Kind, p *contract.Property, d *syntax.Property) {
+func (c *builder) loose(_ *contract.Kind, p *contract.Property, d *syntax.Property) {
 	p.Loose = d.Loose != nil
 }
 
 // clauses reads what a property's clauses compute, and the conditions of holds.
-func (c *checker) clauses(k *contract.Kind, d *syntax.Entity) {
+func (c *builder) clauses(k *contract.Kind, d *syntax.Entity) {
 	for _, h := range d.Holds {
 		p := k.Property(h.Name.Text)
 		if h.When != nil && p != nil && p.Hold != nil {
@@ -97,21 +97,8 @@ func (c *checker) clauses(k *contract.Kind, d *syntax.Entity) {
 	}
 }
 
-// condition returns where an expression stands that is about an entity of a kind and changes nothing: a condition, an
-// audience or who writes.
-func (c *checker) condition(k *contract.Kind) *env {
-	e := &env{
-		checker: c,
-		kind:    k,
-		pure:    true,
-		still:   true,
-	}
-	e.enter()
-	return e
-}
-
 // setBy reads what lets a client write a property. The pace and the rule are over `old` and `new`.
-func (c *checker) setBy(k *contract.Kind, p *contract.Property, d *syntax.SetBy) {
+func (c *builder) setBy(k *contract.Kind, p *contract.Property, d *syntax.SetBy) {
 	if p.Type.Holder() {
 		c.fail(
 			d.At, "wrong-type", fmt.Sprintf("`%s` cannot be set by a client: it is of the type %s", p.Name, p.Type),
@@ -166,7 +153,7 @@ func (c *checker) setBy(k *contract.Kind, p *contract.Property, d *syntax.SetBy)
 }
 
 // follows reads `follows RATE` or `follows REF.PROPERTY by OFFSET`.
-func (c *checker) follows(k *contract.Kind, p *contract.Property, d *syntax.Follows) {
+func (c *builder) follows(k *contract.Kind, p *contract.Property, d *syntax.Follows) {
 	if p.Type.Form != contract.FormReal && p.Type.Form != contract.FormVec2 && p.Type.Form != contract.FormVec3 {
 		c.fail(
 			d.At, "wrong-type", fmt.Sprintf("`%s` cannot move by itself: it is of the type %s", p.Name, p.Type),
@@ -228,7 +215,7 @@ func (c *checker) follows(k *contract.Kind, p *contract.Property, d *syntax.Foll
 			f.To[kind.Index] = to
 		}
 		if d.By != nil {
-			env := &env{checker: c, constant: true}
+			env := &env{checker: c.checker, constant: true}
 			if v := env.value(d.By, &contract.Type{Form: p.Type.Form}, "the offset"); v != nil {
 				f.By, _ = c.slots(v)
 			}

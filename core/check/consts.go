@@ -8,7 +8,7 @@ import (
 )
 
 // constant reads a `const` or a `setting`.
-func (c *checker) constant(d *syntax.Const) {
+func (c *builder) constant(d *syntax.Const) {
 	name := d.Name.Text
 	if c.Consts[name] != nil || c.Settings[name] != nil {
 		c.fail(d.Name.At, "repeated", fmt.Sprintf("the constant `%s` is declared already", name), "choose another name")
@@ -26,7 +26,7 @@ func (c *checker) constant(d *syntax.Const) {
 		c.table(d, t)
 		return
 	}
-	env := &env{checker: c, constant: true}
+	env := &env{checker: c.checker, constant: true}
 	var v *contract.Expr
 	if t != nil {
 		v = env.value(d.Value, t, "the value of `"+name+"`")
@@ -71,15 +71,8 @@ func (c *checker) constant(d *syntax.Const) {
 	}
 }
 
-// memory puts slots into the contract's memory.
-func (c *checker) memory(t *contract.Type, slots []int64) *contract.Expr {
-	x := &contract.Expr{Op: contract.OpTable, Type: t, Num: int64(len(c.Contract.Memory))}
-	c.Contract.Memory = append(c.Contract.Memory, slots...)
-	return x
-}
-
 // table reads a constant from a JSON file.
-func (c *checker) table(d *syntax.Const, t *contract.Type) {
+func (c *builder) table(d *syntax.Const, t *contract.Type) {
 	c.Consts[d.Name.Text] = &contract.Expr{Type: &contract.Type{}}
 	if t == nil {
 		c.fail(
@@ -116,34 +109,4 @@ func (c *checker) table(d *syntax.Const, t *contract.Type) {
 		})
 	}
 	c.Consts[d.Name.Text] = x
-}
-
-// slots returns the slots of a constant expression; ok is false when it is computed.
-func (c *checker) slots(v *contract.Expr) (out []int64, ok bool) {
-	switch v.Op {
-	case contract.OpConst:
-		if v.Nums != nil {
-			return v.Nums, true
-		}
-		return []int64{v.Num}, true
-	case contract.OpTable:
-		return c.Contract.Memory[v.Num : int(v.Num)+v.Type.Width()], true
-	case contract.OpRecord, contract.OpList:
-		if v.Op == contract.OpList {
-			out = append(out, int64(len(v.Args)))
-		}
-		for _, a := range v.Args {
-			part, ok := c.slots(a)
-			if !ok {
-				return nil, false
-			}
-			out = append(out, part...)
-		}
-		return append(out, make([]int64, v.Type.Width()-len(out))...), true
-	case contract.OpReal:
-		if _, ok := c.slots(v.Args[0]); ok && v.Args[0].Op == contract.OpConst {
-			return c.slots(v.Args[0])
-		}
-	}
-	return nil, false
 }

@@ -9,7 +9,7 @@ import (
 )
 
 // functions reads the functions and named audiences.
-func (c *checker) functions(fns []*syntax.Fn, audiences []*syntax.AudienceDecl) {
+func (c *builder) functions(fns []*syntax.Fn, audiences []*syntax.AudienceDecl) {
 	c.bounded(syntax.Span{}, "the number of functions", int64(len(fns)), 0, contract.MaxFns)
 	c.bounded(syntax.Span{}, "the number of audiences", int64(len(audiences)), 0, contract.MaxFns)
 	read := map[*contract.Fn]*syntax.Fn{}
@@ -54,7 +54,7 @@ func (c *checker) functions(fns []*syntax.Fn, audiences []*syntax.AudienceDecl) 
 	}
 	for _, f := range c.Contract.Fns {
 		d := read[f]
-		env := &env{checker: c, fn: f, pure: true}
+		env := &env{checker: c.checker, fn: f, pure: true}
 		env.params(d.Params, f.Params)
 		if f.Result == nil {
 			continue
@@ -82,7 +82,7 @@ func (c *checker) functions(fns []*syntax.Fn, audiences []*syntax.AudienceDecl) 
 	for _, a := range c.Contract.Audiences {
 		d := conds[a]
 		env := &env{
-			checker: c,
+			checker: c.checker,
 			pure:    true,
 			still:   true,
 			viewer:  true,
@@ -94,27 +94,4 @@ func (c *checker) functions(fns []*syntax.Fn, audiences []*syntax.AudienceDecl) 
 		a.Cond = env.computed(d.Cond, &contract.Type{Form: contract.FormBool}, "the condition of an audience", d.At)
 		a.Cond.Params = a.Params
 	}
-}
-
-// params declares the arguments of what is being read.
-func (e *env) params(trees []syntax.Param, params []contract.Param) {
-	e.enter()
-	for i, p := range trees {
-		if i < len(params) {
-			e.declare(p.Name, params[i].Type)
-		}
-	}
-}
-
-// computed reads a body that is one value.
-func (e *env) computed(x syntax.Expr, want *contract.Type, what string, at syntax.Span) *contract.Body {
-	b := &contract.Body{
-		Value: e.value(x, want, what),
-		File:  e.src.File(at.Start),
-		Line:  e.lineOf(at),
-		At:    x.Span(),
-	}
-	b.Locals = e.nums
-	b.Memory = e.mem
-	return b
 }

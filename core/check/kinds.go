@@ -10,7 +10,7 @@ import (
 )
 
 // kind reads the head of a kind or part. Its members are read once all heads are known.
-func (c *checker) kind(d *syntax.Entity) {
+func (c *builder) kind(d *syntax.Entity) {
 	if !c.freeTypeName(d.Name) {
 		return
 	}
@@ -43,7 +43,7 @@ func (c *checker) kind(d *syntax.Entity) {
 }
 
 // audienceOf reads who gets a kind, its properties and its holds.
-func (c *checker) audienceOf(k *contract.Kind, d *syntax.Entity) {
+func (c *builder) audienceOf(k *contract.Kind, d *syntax.Entity) {
 	if d.To != nil {
 		k.To, k.Who = c.to(k, d.To)
 	}
@@ -67,7 +67,7 @@ func (c *checker) audienceOf(k *contract.Kind, d *syntax.Entity) {
 }
 
 // to reads the audience of a property or kind.
-func (c *checker) to(k *contract.Kind, a *syntax.Audience) (contract.Audience, []contract.Who) {
+func (c *builder) to(k *contract.Kind, a *syntax.Audience) (contract.Audience, []contract.Who) {
 	if len(a.Terms) == 1 {
 		if r, ok := a.Terms[0].Who.(*syntax.Ref); ok {
 			switch r.Text {
@@ -88,7 +88,7 @@ func (c *checker) to(k *contract.Kind, a *syntax.Audience) (contract.Audience, [
 }
 
 // members reads what a kind declares, but for what its members compute or do: that may name any member of any kind.
-func (c *checker) members(k *contract.Kind, d *syntax.Entity) {
+func (c *builder) members(k *contract.Kind, d *syntax.Entity) {
 	c.bounded(d.Name.At, "the number of properties", int64(len(d.Properties)+len(d.Holds)), 0, contract.MaxProperties)
 	c.bounded(d.Name.At, "the number of requests", int64(len(d.Requests)), 0, contract.MaxRequests)
 	c.bounded(d.Name.At, "the number of events", int64(len(d.Events)), 0, contract.MaxEvents)
@@ -162,7 +162,7 @@ func (c *checker) members(k *contract.Kind, d *syntax.Entity) {
 }
 
 // property reads the declaration of a property, with its default. It returns nil when the type could not be read.
-func (c *checker) property(k *contract.Kind, d *syntax.Property) *contract.Property {
+func (c *builder) property(k *contract.Kind, d *syntax.Property) *contract.Property {
 	p := &contract.Property{
 		Index:  len(k.Properties),
 		Name:   d.Name.Text,
@@ -188,7 +188,7 @@ func (c *checker) property(k *contract.Kind, d *syntax.Property) *contract.Prope
 }
 
 // defaultOf reads the default of a property, or makes one for a property that declares none.
-func (c *checker) defaultOf(p *contract.Property, d *syntax.Property) {
+func (c *builder) defaultOf(p *contract.Property, d *syntax.Property) {
 	// What has no default starts nearest to zero, empty, or at an enum's first value.
 	p.Default = make([]int64, p.Type.Width())
 	p.Type.Slots(0, func(i int, t *contract.Type) {
@@ -209,7 +209,7 @@ func (c *checker) defaultOf(p *contract.Property, d *syntax.Property) {
 	if d.Default == nil {
 		return
 	}
-	env := &env{checker: c, constant: true}
+	env := &env{checker: c.checker, constant: true}
 	v := env.value(d.Default, p.Type, "the default of `"+p.Name+"`")
 	if v == nil {
 		return
@@ -226,7 +226,7 @@ func (c *checker) defaultOf(p *contract.Property, d *syntax.Property) {
 }
 
 // event reads the declaration of an event; k is nil for one of the contract itself.
-func (c *checker) event(d *syntax.Event, k *contract.Kind) *contract.Event {
+func (c *builder) event(d *syntax.Event, k *contract.Kind) *contract.Event {
 	e := &contract.Event{
 		Index:  len(c.Contract.Events),
 		Kind:   k,
@@ -250,7 +250,7 @@ func (c *checker) event(d *syntax.Event, k *contract.Kind) *contract.Event {
 }
 
 // wholeKind reads what the members of a kind do, once all members of all kinds are known.
-func (c *checker) wholeKind(k *contract.Kind) {
+func (c *builder) wholeKind(k *contract.Kind) {
 	d := c.Trees[k]
 	c.audienceOf(k, d)
 	c.clauses(k, d)
@@ -261,12 +261,12 @@ func (c *checker) wholeKind(k *contract.Kind) {
 }
 
 // bodies reads the handlers, timers and actions of a kind.
-func (c *checker) bodies(k *contract.Kind, d *syntax.Entity) {
+func (c *builder) bodies(k *contract.Kind, d *syntax.Entity) {
 	for i, a := range d.Actions {
 		if a.Body == nil {
 			continue // a part only needs it
 		}
-		env := &env{checker: c, kind: k, action: k.Actions[i]}
+		env := &env{checker: c.checker, kind: k, action: k.Actions[i]}
 		env.params(a.Params, k.Actions[i].Params)
 		k.Actions[i].Body = env.body(a.Body, a.At)
 		k.Actions[i].Body.Params = k.Actions[i].Params
@@ -308,7 +308,7 @@ func (c *checker) bodies(k *contract.Kind, d *syntax.Entity) {
 				t.While, &contract.Type{Form: contract.FormBool}, "the condition of a timer", t.At,
 			)
 		}
-		env := &env{checker: c, kind: k}
+		env := &env{checker: c.checker, kind: k}
 		env.enter()
 		timer.Body = env.body(t.Body, t.At)
 		k.Timers = append(k.Timers, timer)
@@ -316,9 +316,9 @@ func (c *checker) bodies(k *contract.Kind, d *syntax.Entity) {
 }
 
 // handler reads an `on` of a kind.
-func (c *checker) handler(k *contract.Kind, h *syntax.Handler) {
+func (c *builder) handler(k *contract.Kind, h *syntax.Handler) {
 	env := &env{
-		checker:  c,
+		checker:  c.checker,
 		kind:     k,
 		spawning: h.On.Text == "spawn",
 		losing:   strings.HasPrefix(h.On.Text, "owner"),

@@ -8,14 +8,8 @@ import (
 	"kamerad.example/core/syntax"
 )
 
-// Part is a declared part. Its kind, which is in no contract, has what the part itself declares and needs.
-type Part struct {
-	Tree *syntax.Entity
-	Kind *contract.Kind
-}
-
 // onePart reads a part by itself: it may use only what it declares and needs.
-func (c *checker) onePart(p *Part) {
+func (c *builder) onePart(p *Part) {
 	requests := len(c.Contract.Requests)
 	events := len(c.Contract.Events)
 	actions := len(c.Contract.Actions)
@@ -37,7 +31,7 @@ func (c *checker) onePart(p *Part) {
 }
 
 // merged returns the tree of a kind with all that its parts bring.
-func (c *checker) merged(k *contract.Kind, tree *syntax.Entity) *syntax.Entity {
+func (c *builder) merged(k *contract.Kind, tree *syntax.Entity) *syntax.Entity {
 	out := *tree
 	out.Properties = nil
 	out.Requests = nil

@@ -8,13 +8,13 @@ import (
 )
 
 // request reads a request: who may send it, how often, its checks and its body.
-func (c *checker) request(r *contract.Request, d *syntax.Request) {
+func (c *builder) request(r *contract.Request, d *syntax.Request) {
 	r.Params = c.params(d.Params, inMessage)
 	for _, p := range r.Params {
 		c.isSent(p.Type)
 	}
 	env := &env{
-		checker: c,
+		checker: c.checker,
 		kind:    r.Kind,
 		request: r,
 		pure:    true,
@@ -89,7 +89,7 @@ func (c *checker) request(r *contract.Request, d *syntax.Request) {
 }
 
 // isSent notes that clients may send any value of an enum.
-func (c *checker) isSent(t *contract.Type) {
+func (c *builder) isSent(t *contract.Type) {
 	if t == nil {
 		return
 	}

@@ -1,0 +1,275 @@
+package check
+
+import (
+	"fmt"
+	"slices"
+	"sort"
+	"strings"
+
+	"github.com/agnivade/levenshtein"
+
+	"kamerad.example/core/contract"
+	"kamerad.example/core/syntax"
+)
+
+// Checked is a contract that was built from its tree, with what was found out on the way. It is for whatever looks for
+// dangers in the contract; whoever runs it needs the Contract alone.
+type Checked struct {
+	Contract  *contract.Contract
+	File      *syntax.File
+	Enums     map[string]*contract.Enum
+	Kinds     map[string]*contract.Kind
+	Parts     map[string]*Part
+	Consts    map[string]*contract.Expr
+	Settings  map[string]*contract.Setting
+	Fns       map[string]*contract.Fn
+	Audiences map[string]*contract.Named
+	// Trees has the trees of the contract's kinds and of its parts, with all that their parts bring.
+	Trees  map[*contract.Kind]*syntax.Entity
+	Locals []Local                 // the names that bodies declare
+	Sent   map[*contract.Enum]bool // enums that are arguments of requests
+	Spawns map[*contract.Kind]bool // kinds that some body spawns
+
+	// used holds what is used: a constant by its name, an enum, alias, setting, function, audience or part by its
+	// declaration, a role as a role, a value of an enum as a value, a property, event or action by the offset of its
+	// declaration, a local by its expression.
+	Used map[any]bool
+}
+
+// RoleUse is a role as a key of what is used.
+type RoleUse string
+
+// ValueUse is a value of an enum as a key of what is used.
+type ValueUse struct {
+	Enum  *contract.Enum
+	Index int64
+}
+
+// Local is a name that a body declares.
+type Local struct {
+	Name syntax.Ident
+	Expr *contract.Expr
+}
+
+// call is a place where an action runs another, or a function calls another.
+type call struct {
+	to any
+	at syntax.Span
+}
+
+// MaxProblems is how many mistakes are told in one run.
+const MaxProblems = 200
+
+// checker builds a contract from its tree, and gathers the mistakes that keep it from being built.
+type checker struct {
+	Checked
+	src      *syntax.Source
+	files    syntax.Open
+	problems syntax.Problems
+	aliases  map[string]*syntax.TypeDecl
+	types    map[string]*contract.Type // of the aliases that were read
+	open     map[string]bool           // aliases that are being read
+	inPart   *Part                     // that is being read
+	texts    map[string]int64          // index of each text among the contract's
+	calls    map[any][]call            // which actions and functions run which, to find circles
+	events   []*contract.Event         // the contract's own
+	// declarations of properties that something may give another value than their default
+	changes map[int]bool
+	later   []func() // what can be told only when all bodies are read
+	unread  bool     // the text itself has mistakes: what is missing may only not have been understood
+}
+
+// text returns the place of a text among the contract's.
+func (c *checker) text(s string) int64 {
+	n, known := c.texts[s]
+	if !known {
+		n = int64(len(c.Contract.Texts))
+		c.texts[s] = n
+		c.Contract.Texts = append(c.Contract.Texts, s)
+	}
+	return n
+}
+
+// fail tells a mistake: its place, a code for programs, what is wrong, and what would be right.
+func (c *checker) fail(at syntax.Span, code, message, hint string) {
+	if len(c.problems) >= MaxProblems {
+		return
+	}
+	c.problems = append(c.problems, c.src.Problem(at, code, message, hint))
+}
+
+// bounded reports whether a count is within its bound, and says so if not.
+func (c *checker) bounded(at syntax.Span, what string, n, low, high int64) bool {
+	if n < low || n > high {
+		c.fail(at, "out-of-range", fmt.Sprintf("%s is %d", what, n), fmt.Sprintf("from %d to %d", low, high))
+		return false
+	}
+	return true
+}
+
+// lineOf returns the line in which a part of the contract begins.
+func (c *checker) lineOf(at syntax.Span) int {
+	line, _ := c.src.Position(at.Start)
+	return line
+}
+
+// propertyNames returns the names of a kind's properties, in the order of declaration.
+func propertyNames(k *contract.Kind) []string {
+	var out []string
+	for _, p := range k.Properties {
+		out = append(out, p.Name)
+	}
+	return out
+}
+
+// Suggest words a hint: the nearest of some names, or else what would be right in general.
+func Suggest(name string, known []string, otherwise string) string {
+	best := ""
+	distance := len(name)/3 + 2
+	for _, k := range known {
+		if len(name) > 60 || len(k) > 60 {
+			continue // nobody types that; and comparing takes time
+		}
+		if d := levenshtein.ComputeDistance(strings.ToLower(name), strings.ToLower(k)); d < distance {
+			best = k
+			distance = d
+		}
+	}
+	if best != "" {
+		return fmt.Sprintf("did you mean `%s`?", best)
+	}
+	return otherwise
+}
+
+// params reads the arguments of a request, event, action or function. at says what types these may have.
+func (c *checker) params(params []syntax.Param, at place) []contract.Param {
+	var out []contract.Param
+	for i, p := range params {
+		if i >= contract.MaxParams {
+			c.fail(
+				p.Name.At, "out-of-range", fmt.Sprintf("this is argument %d", i+1),
+				fmt.Sprintf("at most %d are allowed", contract.MaxParams),
+			)
+			break
+		}
+		if slices.ContainsFunc(out, func(o contract.Param) bool { return o.Name == p.Name.Text }) {
+			c.fail(
+				p.Name.At, "repeated", fmt.Sprintf("there is an argument `%s` already", p.Name.Text),
+				"choose another name",
+			)
+		}
+		t := c.typ(p.Type, at)
+		if t == nil {
+			t = &contract.Type{Form: ""} // its uses are not told again
+		}
+		out = append(out, contract.Param{Name: p.Name.Text, Type: t})
+	}
+	return out
+}
+
+// names returns the keys of a map, sorted.
+func names[T any](m map[string]T) []string {
+	out := make([]string, 0, len(m))
+	for n := range m {
+		out = append(out, n)
+	}
+	sort.Strings(out)
+	return out
+}
+
+// ticks turns milliseconds into ticks; a time that is not whole ticks is a mistake that names the two nearest.
+func (c *checker) ticks(at syntax.Span, ms int64) int64 {
+	rate := int64(c.Contract.TickRate)
+	if ms*rate%1000 != 0 || ms <= 0 {
+		n := ms * rate / 1000
+		near := fmt.Sprintf("%gms", float64((n+1)*1000)/float64(rate))
+		if n > 0 {
+			near = fmt.Sprintf("%gms and %s", float64(n*1000)/float64(rate), near)
+		}
+		c.fail(
+			at, "no-ticks", fmt.Sprintf("%dms is not a whole number of ticks at %d per second", ms, rate),
+			"nearest: "+near,
+		)
+		return 1
+	}
+	return ms * rate / 1000
+}
+
+// Part is a declared part. Its kind, which is in no contract, has what the part itself declares and needs.
+type Part struct {
+	Tree *syntax.Entity
+	Kind *contract.Kind
+}
+
+// memory puts slots into the contract's memory.
+func (c *checker) memory(t *contract.Type, slots []int64) *contract.Expr {
+	x := &contract.Expr{Op: contract.OpTable, Type: t, Num: int64(len(c.Contract.Memory))}
+	c.Contract.Memory = append(c.Contract.Memory, slots...)
+	return x
+}
+
+// slots returns the slots of a constant expression; ok is false when it is computed.
+func (c *checker) slots(v *contract.Expr) (out []int64, ok bool) {
+	switch v.Op {
+	case contract.OpConst:
+		if v.Nums != nil {
+			return v.Nums, true
+		}
+		return []int64{v.Num}, true
+	case contract.OpTable:
+		return c.Contract.Memory[v.Num : int(v.Num)+v.Type.Width()], true
+	case contract.OpRecord, contract.OpList:
+		if v.Op == contract.OpList {
+			out = append(out, int64(len(v.Args)))
+		}
+		for _, a := range v.Args {
+			part, ok := c.slots(a)
+			if !ok {
+				return nil, false
+			}
+			out = append(out, part...)
+		}
+		return append(out, make([]int64, v.Type.Width()-len(out))...), true
+	case contract.OpReal:
+		if _, ok := c.slots(v.Args[0]); ok && v.Args[0].Op == contract.OpConst {
+			return c.slots(v.Args[0])
+		}
+	}
+	return nil, false
+}
+
+// params declares the arguments of what is being read.
+func (e *env) params(trees []syntax.Param, params []contract.Param) {
+	e.enter()
+	for i, p := range trees {
+		if i < len(params) {
+			e.declare(p.Name, params[i].Type)
+		}
+	}
+}
+
+// computed reads a body that is one value.
+func (e *env) computed(x syntax.Expr, want *contract.Type, what string, at syntax.Span) *contract.Body {
+	b := &contract.Body{
+		Value: e.value(x, want, what),
+		File:  e.src.File(at.Start),
+		Line:  e.lineOf(at),
+		At:    x.Span(),
+	}
+	b.Locals = e.nums
+	b.Memory = e.mem
+	return b
+}
+
+// condition returns where an expression stands that is about an entity of a kind and changes nothing: a condition, an
+// audience or who writes.
+func (c *checker) condition(k *contract.Kind) *env {
+	e := &env{
+		checker: c,
+		kind:    k,
+		pure:    true,
+		still:   true,
+	}
+	e.enter()
+	return e
+}
