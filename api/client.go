@@ -73,7 +73,9 @@ func (c Client) Outline(ctx context.Context, session int64) (*contract.Outline, 
 
 // Publish stores a contract's text as its next version, with the texts of the files that it includes. A text with
 // mistakes gives a *Problem that lists them.
-func (c Client) Publish(ctx context.Context, file, source string, files map[string]string) (v ContractVersion, err error) {
+func (c Client) Publish(
+	ctx context.Context, file, source string, files map[string]string,
+) (v ContractVersion, err error) {
 	err = c.call(ctx, "POST", "/api/contracts", map[string]any{"file": file, "source": source, "files": files}, &v)
 	return v, err
 }

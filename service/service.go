@@ -1,5 +1,5 @@
-// Package service is the long-running part of Kamerad: it puts together what runs sessions, connects clients and answers
-// the HTTP API, starts it and stops it in order.
+// Package service is the long-running part of Kamerad: it puts together what runs sessions, connects clients and
+// answers the HTTP API, starts it and stops it in order.
 package service
 
 import (

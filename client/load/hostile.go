@@ -142,7 +142,8 @@ func (h *hostile) attack(ctx context.Context, name string) {
 		for {
 			_, raw, err := socket.ReadMessage()
 			var bye wire.Bye
-			if err == nil && len(raw) > 0 && raw[0] == '{' && json.Unmarshal(raw, &bye) == nil && bye.Type == wire.MessageBye {
+			isText := err == nil && len(raw) > 0 && raw[0] == '{'
+			if isText && json.Unmarshal(raw, &bye) == nil && bye.Type == wire.MessageBye {
 				h.count(func(r *HostileReport) { r.Cut[sort(bye.Reason)]++ })
 			}
 			if err != nil {

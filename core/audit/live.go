@@ -263,7 +263,8 @@ func (a *liveAuditor) round(ctx context.Context) error {
 		if x.s.over() || x.attack.old || x.attack.lost || a.decision(x.s, x.m.Seq) != nil {
 			return false
 		}
-		return x.m.Type == wire.MessageAsk || x.m.Type == wire.MessageWrite && x.attack.must && newest[place(x)] == x.m.Seq
+		return x.m.Type == wire.MessageAsk ||
+			x.m.Type == wire.MessageWrite && x.attack.must && newest[place(x)] == x.m.Seq
 	}
 	for range livePasses {
 		if err := a.place.Pass(ctx); err != nil {

@@ -12,18 +12,19 @@ import (
 
 	"kamerad.example/core/contract"
 	"kamerad.example/core/syntax"
+	"kamerad.example/core/typing"
 )
 
 // builder reads the declarations of a contract.
-type builder struct{ *checker }
+type builder struct{ *typing.Unit }
 
 // Build builds a contract from its tree. parsed are the mistakes that the text itself has. The problems hold these and
 // every mistake of its meaning; the result is nil when there is one.
 func Build(
 	src *syntax.Source, file *syntax.File, parsed syntax.Problems, open syntax.Open,
-) (*Checked, syntax.Problems) {
-	c := &builder{&checker{
-		Checked: Checked{
+) (*typing.Checked, syntax.Problems) {
+	c := &builder{&typing.Unit{
+		Checked: typing.Checked{
 			Contract: &contract.Contract{
 				TickRate: 20,
 				Seats:    64,
@@ -33,7 +34,7 @@ func Build(
 			File:      file,
 			Enums:     map[string]*contract.Enum{},
 			Kinds:     map[string]*contract.Kind{},
-			Parts:     map[string]*Part{},
+			Parts:     map[string]*typing.Part{},
 			Consts:    map[string]*contract.Expr{},
 			Settings:  map[string]*contract.Setting{},
 			Fns:       map[string]*contract.Fn{},
@@ -43,20 +44,20 @@ func Build(
 			Spawns:    map[*contract.Kind]bool{},
 			Used:      map[any]bool{},
 		},
-		src:      src,
-		files:    open,
-		problems: parsed,
-		aliases:  map[string]*syntax.TypeDecl{},
-		types:    map[string]*contract.Type{},
-		open:     map[string]bool{},
-		texts:    map[string]int64{"": 0},
-		calls:    map[any][]call{},
-		changes:  map[int]bool{},
-		unread:   len(parsed) > 0,
+		Source:   src,
+		Files:    open,
+		Problems: parsed,
+		Aliases:  map[string]*syntax.TypeDecl{},
+		Types:    map[string]*contract.Type{},
+		Reading:  map[string]bool{},
+		Texts:    map[string]int64{"": 0},
+		Calls:    map[any][]typing.Call{},
+		Changes:  map[int]bool{},
+		Unread:   len(parsed) > 0,
 	}}
 	c.readFile(file)
-	if len(c.problems) > 0 {
-		return nil, c.problems
+	if len(c.Problems) > 0 {
+		return nil, c.Problems
 	}
 	return &c.Checked, nil
 }
@@ -76,7 +77,7 @@ func (c *builder) readFile(f *syntax.File) {
 			c.enum(d)
 		case *syntax.TypeDecl:
 			if c.freeTypeName(d.Name) {
-				c.aliases[d.Name.Text] = d
+				c.Aliases[d.Name.Text] = d
 			}
 		case *syntax.Const:
 			consts = append(consts, d)
@@ -92,29 +93,29 @@ func (c *builder) readFile(f *syntax.File) {
 			switch d.On.Text {
 			case "join", "lost", "back", "leave":
 				if other := handlers[d.On.Text]; other != nil {
-					c.fail(
+					c.Fail(
 						d.At, "repeated",
-						fmt.Sprintf("the contract has an `on %s` already, in line %d", d.On.Text, c.lineOf(other.At)),
+						fmt.Sprintf("the contract has an `on %s` already, in line %d", d.On.Text, c.LineOf(other.At)),
 						"put both into one",
 					)
 					continue
 				}
 				handlers[d.On.Text] = d
 			default:
-				c.fail(
+				c.Fail(
 					d.On.At, "unknown-name", fmt.Sprintf("nothing is known that `on %s` could wait for", d.On.Text),
 					"a contract can have on join(c), on lost(c), on back(c) and on leave(c)",
 				)
 			}
 		}
 	}
-	c.bounded(syntax.Span{}, "the number of kinds", int64(len(entities)), 0, contract.MaxKinds)
+	c.Bounded(syntax.Span{}, "the number of kinds", int64(len(entities)), 0, contract.MaxKinds)
 	for _, d := range entities {
 		c.kind(d)
 	}
 	for _, d := range f.Decls {
-		if d, ok := d.(*syntax.TypeDecl); ok && c.aliases[d.Name.Text] == d {
-			c.alias(d)
+		if d, ok := d.(*syntax.TypeDecl); ok && c.Aliases[d.Name.Text] == d {
+			c.Alias(d)
 		}
 	}
 	for _, d := range consts {
@@ -133,14 +134,14 @@ func (c *builder) readFile(f *syntax.File) {
 	for _, d := range events {
 		if e := c.event(d, nil); e != nil {
 			c.Contract.Events = append(c.Contract.Events, e)
-			c.events = append(c.events, e)
+			c.Events = append(c.Events, e)
 		}
 	}
 	c.functions(fns, audiences)
 	for _, k := range c.Contract.Kinds {
 		c.wholeKind(k)
 	}
-	for _, name := range names(c.Parts) {
+	for _, name := range typing.Names(c.Parts) {
 		c.onePart(c.Parts[name])
 	}
 	c.circles()
@@ -154,18 +155,18 @@ func (c *builder) readFile(f *syntax.File) {
 		{"leave", &c.Contract.OnLeave},
 	} {
 		if d := handlers[h.name]; d != nil {
-			env := &env{checker: c.checker}
-			env.enter()
-			env.Used[env.declare(d.Param, &contract.Type{Form: contract.FormClient})] = true
-			*h.to = env.body(d.Body, d.At)
+			env := &typing.Scope{Unit: c.Unit}
+			env.Enter()
+			env.Used[env.Declare(d.Param, &contract.Type{Form: contract.FormClient})] = true
+			*h.to = env.Body(d.Body, d.At)
 		}
 	}
-	for _, f := range c.later {
+	for _, f := range c.Later {
 		f()
 	}
 	for k := range c.Trees {
 		for _, p := range k.Properties {
-			p.Written = c.changes[p.Offset]
+			p.Written = c.Changes[p.Offset]
 		}
 	}
 }
@@ -175,9 +176,9 @@ func (c *builder) header(f *syntax.File) {
 	seen := map[string]syntax.Decl{}
 	once := func(d syntax.Decl, what string) bool {
 		if other := seen[what]; other != nil {
-			c.fail(
+			c.Fail(
 				d.Span(), "repeated",
-				fmt.Sprintf("the contract has %s already, in line %d", what, c.lineOf(other.Span())),
+				fmt.Sprintf("the contract has %s already, in line %d", what, c.LineOf(other.Span())),
 				"remove one of the two",
 			)
 			return false
@@ -191,29 +192,29 @@ func (c *builder) header(f *syntax.File) {
 			if once(d, "a name") {
 				c.Contract.Name = d.Name.Text
 				if utf8.RuneCountInString(d.Name.Text) > 60 {
-					c.fail(d.Name.At, "out-of-range", "the contract's name is too long", "at most 60 characters")
+					c.Fail(d.Name.At, "out-of-range", "the contract's name is too long", "at most 60 characters")
 				}
 				if d.Language.Value != 1 {
-					c.fail(
+					c.Fail(
 						d.Language.At, "language", fmt.Sprintf("language %d is not known here", d.Language.Value),
 						"write language 1",
 					)
 				}
 				if i > 0 {
-					c.fail(d.At, "order", "the contract's name does not stand first", "move this line to the top")
+					c.Fail(d.At, "order", "the contract's name does not stand first", "move this line to the top")
 				}
 			}
 		case *syntax.Tick:
 			if once(d, "a tick rate") &&
-				c.bounded(d.Rate.At, "the number of ticks per second", d.Rate.Value, 1, contract.MaxTickRate) {
+				c.Bounded(d.Rate.At, "the number of ticks per second", d.Rate.Value, 1, contract.MaxTickRate) {
 				c.Contract.TickRate = int(d.Rate.Value)
 			}
 		case *syntax.Roles:
 			if once(d, "a list of roles") {
-				c.bounded(d.At, "the number of roles", int64(len(d.Names)), 1, contract.MaxRoles)
+				c.Bounded(d.At, "the number of roles", int64(len(d.Names)), 1, contract.MaxRoles)
 				for _, n := range d.Names {
 					if slices.Contains(c.Contract.Roles, n.Text) {
-						c.fail(
+						c.Fail(
 							n.At, "repeated", fmt.Sprintf("the role `%s` is listed twice", n.Text),
 							"remove one of the two",
 						)
@@ -229,21 +230,21 @@ func (c *builder) header(f *syntax.File) {
 		switch d := d.(type) {
 		case *syntax.Seats:
 			if once(d, "a number of seats") &&
-				c.bounded(d.Count.At, "the number of seats", d.Count.Value, 1, contract.MaxSeats) {
+				c.Bounded(d.Count.At, "the number of seats", d.Count.Value, 1, contract.MaxSeats) {
 				c.Contract.Seats = int(d.Count.Value)
 				if d.Grace != nil {
-					c.Contract.Grace = c.ticks(d.Grace.At, d.Grace.Value)
+					c.Contract.Grace = c.Ticks(d.Grace.At, d.Grace.Value)
 				}
 			}
 		case *syntax.Strikes:
 			if once(d, "a number of strikes") &&
-				c.bounded(d.Count.At, "the number of strikes", d.Count.Value, 1, contract.MaxLimit) {
-				c.Contract.Strikes, c.Contract.Window = int(d.Count.Value), c.ticks(d.Window.At, d.Window.Value)
+				c.Bounded(d.Count.At, "the number of strikes", d.Count.Value, 1, contract.MaxLimit) {
+				c.Contract.Strikes, c.Contract.Window = int(d.Count.Value), c.Ticks(d.Window.At, d.Window.Value)
 			}
 		}
 	}
-	if seen["a name"] == nil && !c.unread {
-		c.fail(
+	if seen["a name"] == nil && !c.Unread {
+		c.Fail(
 			syntax.Span{}, "no-header", "the contract has no name",
 			"begin with a line such as `contract tidewreck language 1`",
 		)
@@ -264,21 +265,21 @@ func (c *builder) circles() {
 	var visit func(a any)
 	visit = func(a any) {
 		state[a] = open
-		for _, call := range c.calls[a] {
-			switch state[call.to] {
+		for _, call := range c.Calls[a] {
+			switch state[call.To] {
 			case open:
 				what := "the action `%s` comes to run itself here"
 				name := ""
-				switch to := call.to.(type) {
+				switch to := call.To.(type) {
 				case *contract.Action:
 					name = to.Name
 				case *contract.Fn:
 					what = "the function `%s` comes to call itself here"
 					name = to.Name
 				}
-				c.fail(call.at, "circle", fmt.Sprintf(what, name), "actions and functions cannot run in a circle")
+				c.Fail(call.At, "circle", fmt.Sprintf(what, name), "actions and functions cannot run in a circle")
 			case fresh:
-				visit(call.to)
+				visit(call.To)
 			}
 		}
 		state[a] = done
@@ -303,19 +304,19 @@ func (c *builder) enum(d *syntax.Enum) {
 	}
 	for _, m := range d.Members {
 		if slices.Contains(e.Values, m.Text) {
-			c.fail(m.At, "repeated", fmt.Sprintf("`%s` stands twice in %s", m.Text, e.Name), "remove one of the two")
+			c.Fail(m.At, "repeated", fmt.Sprintf("`%s` stands twice in %s", m.Text, e.Name), "remove one of the two")
 			continue
 		}
 		e.Values = append(e.Values, m.Text)
 	}
 	if len(e.Values) == 0 {
-		c.fail(
+		c.Fail(
 			d.At, "empty", fmt.Sprintf("the enum %s has no value", e.Name),
 			"list at least one, as in `enum Item { flare, patch }`",
 		)
 		e.Values = []string{"none"}
 	}
-	c.bounded(d.At, "the number of values", int64(len(e.Values)), 1, contract.MaxEnumValues)
+	c.Bounded(d.At, "the number of values", int64(len(e.Values)), 1, contract.MaxEnumValues)
 	c.Enums[e.Name] = e
 	c.Contract.Enums = append(c.Contract.Enums, e)
 }
@@ -325,8 +326,8 @@ func (c *builder) freeTypeName(n syntax.Ident) bool {
 	if n.Text == "" {
 		return false // its mistake has been told
 	}
-	if c.Enums[n.Text] != nil || c.Kinds[n.Text] != nil || c.aliases[n.Text] != nil || c.Parts[n.Text] != nil {
-		c.fail(
+	if c.Enums[n.Text] != nil || c.Kinds[n.Text] != nil || c.Aliases[n.Text] != nil || c.Parts[n.Text] != nil {
+		c.Fail(
 			n.At, "repeated", fmt.Sprintf("the name `%s` is taken by another declaration", n.Text),
 			"choose another name",
 		)

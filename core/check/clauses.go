@@ -6,10 +6,11 @@ import (
 
 	"kamerad.example/core/contract"
 	"kamerad.example/core/syntax"
+	"kamerad.example/core/typing"
 )
 
-// clauseRules check the clauses of a property that its tree holds as they are, and put them into the model: one rule for
-// each of contract.Clauses. What the other clauses compute is read by clauses, once all properties are known.
+// clauseRules check the clauses of a property that its tree holds as they are, and put them into the model: one rule
+// for each of contract.Clauses. What the other clauses compute is read by clauses, once all properties are known.
 var clauseRules = []func(c *builder, k *contract.Kind, p *contract.Property, d *syntax.Property){
 	(*builder).clamped,
 	(*builder).atMost,
@@ -23,7 +24,7 @@ func (c *builder) clamped(_ *contract.Kind, p *contract.Property, d *syntax.Prop
 	p.Clamped = d.Clamped != nil
 	ranged := p.Type.Form == contract.FormInt || p.Type.Reals() > 0 && p.Type.Form != contract.FormRotation
 	if p.Clamped && !ranged {
-		c.fail(
+		c.Fail(
 			*d.Clamped, "wrong-type",
 			fmt.Sprintf("`%s` is of the type %s, which has no range to clamp to", p.Name, p.Type),
 			"remove `clamped`; only int, real and vectors have it",
@@ -34,7 +35,7 @@ func (c *builder) clamped(_ *contract.Kind, p *contract.Property, d *syntax.Prop
 // atMost reads `at most N per second`: how often the property is sent.
 func (c *builder) atMost(_ *contract.Kind, p *contract.Property, d *syntax.Property) {
 	if d.AtMost != nil &&
-		c.bounded(d.AtMost.At, "the number of times a second", d.AtMost.Value, 1, int64(c.Contract.TickRate)) {
+		c.Bounded(d.AtMost.At, "the number of times a second", d.AtMost.Value, 1, int64(c.Contract.TickRate)) {
 		p.AtMost = int(d.AtMost.Value)
 	}
 }
@@ -42,15 +43,15 @@ func (c *builder) atMost(_ *contract.Kind, p *contract.Property, d *syntax.Prope
 // keep reads `keep`: the value is there again in the player's next session.
 func (c *builder) keep(k *contract.Kind, p *contract.Property, d *syntax.Property) {
 	p.Keep = d.Keep != nil
-	if p.Keep && k.Per < 0 && c.inPart == nil {
-		c.fail(
+	if p.Keep && k.Per < 0 && c.InPart == nil {
+		c.Fail(
 			*d.Keep, "wrong-place", fmt.Sprintf("`%s` cannot be kept: %s belongs to no player", p.Name, k.Name),
 			"`keep` stands in a kind that is `per` a role",
 		)
 	}
 	if p.Keep &&
 		(p.Type.Has(contract.FormEntity) || p.Type.Has(contract.FormClient) || p.Type.Has(contract.FormInstant)) {
-		c.fail(
+		c.Fail(
 			*d.Keep, "wrong-type",
 			fmt.Sprintf("`%s` cannot be kept: a value of the type %s means nothing in another session", p.Name, p.Type),
 			"keep what it stands for",
@@ -62,7 +63,7 @@ func (c *builder) keep(k *contract.Kind, p *contract.Property, d *syntax.Propert
 func (c *builder) once(_ *contract.Kind, p *contract.Property, d *syntax.Property) {
 	p.Once = d.Once != nil
 	if p.Once && (d.Set != nil || d.AtMost != nil || d.Loose != nil || d.Follows != nil) {
-		c.fail(
+		c.Fail(
 			*d.Once, "clash", fmt.Sprintf("`%s` is sent once and has a clause for later changes", p.Name),
 			"remove one of the two",
 		)
@@ -79,8 +80,8 @@ func (c *builder) clauses(k *contract.Kind, d *syntax.Entity) {
 	for _, h := range d.Holds {
 		p := k.Property(h.Name.Text)
 		if h.When != nil && p != nil && p.Hold != nil {
-			env := c.condition(k)
-			p.Hold.When = env.computed(h.When, &contract.Type{Form: contract.FormBool}, "the condition of a hold", h.At)
+			env := c.Condition(k)
+			p.Hold.When = env.Computed(h.When, &contract.Type{Form: contract.FormBool}, "the condition of a hold", h.At)
 		}
 	}
 	for _, tree := range d.Properties {
@@ -100,7 +101,7 @@ func (c *builder) clauses(k *contract.Kind, d *syntax.Entity) {
 // setBy reads what lets a client write a property. The pace and the rule are over `old` and `new`.
 func (c *builder) setBy(k *contract.Kind, p *contract.Property, d *syntax.SetBy) {
 	if p.Type.Holder() {
-		c.fail(
+		c.Fail(
 			d.At, "wrong-type", fmt.Sprintf("`%s` cannot be set by a client: it is of the type %s", p.Name, p.Type),
 			"let requests change it",
 		)
@@ -108,28 +109,28 @@ func (c *builder) setBy(k *contract.Kind, p *contract.Property, d *syntax.SetBy)
 	}
 	p.Set = &contract.SetBy{
 		Text: strings.TrimSpace(
-			strings.TrimPrefix(strings.Join(strings.Fields(c.src.Text[d.By.Span().End:d.At.End]), " "), ")"),
+			strings.TrimPrefix(strings.Join(strings.Fields(c.Source.Text[d.By.Span().End:d.At.End]), " "), ")"),
 		),
 	}
-	p.Set.ByText = c.src.Text[d.By.Span().Start:d.By.Span().End]
-	who := c.condition(k)
+	p.Set.ByText = c.Source.Text[d.By.Span().Start:d.By.Span().End]
+	who := c.Condition(k)
 	if r, ok := d.By.(*syntax.Ref); ok && r.Text == "owner" {
 		p.Set.Owner = true
 	}
-	p.Set.By = who.computed(d.By, &contract.Type{Form: contract.FormClient}, "who sets `"+p.Name+"`", d.At)
+	p.Set.By = who.Computed(d.By, &contract.Type{Form: contract.FormClient}, "who sets `"+p.Name+"`", d.At)
 	rule := func(x syntax.Expr, want *contract.Type, what string) *contract.Body {
-		env := c.condition(k)
+		env := c.Condition(k)
 		for _, name := range []string{"old", "new"} {
-			env.Used[env.declare(syntax.Ident{Text: name, At: d.At}, p.Type)] = true
+			env.Used[env.Declare(syntax.Ident{Text: name, At: d.At}, p.Type)] = true
 		}
-		b := env.computed(x, want, what, d.At)
+		b := env.Computed(x, want, what, d.At)
 		b.Params = []contract.Param{{Name: "old", Type: p.Type}, {Name: "new", Type: p.Type}}
 		return b
 	}
 	number := func(x syntax.Expr) float64 {
-		f, _ := rational(x).Float64()
+		f, _ := typing.Rational(x).Float64()
 		if f <= 0 || f > 1e9 {
-			c.fail(x.Span(), "out-of-range", "this is no pace", "a number over 0")
+			c.Fail(x.Span(), "out-of-range", "this is no pace", "a number over 0")
 		}
 		return f
 	}
@@ -140,7 +141,7 @@ func (c *builder) setBy(k *contract.Kind, p *contract.Property, d *syntax.SetBy)
 	}
 	if d.Burst != nil {
 		if d.Pace == nil {
-			c.fail(
+			c.Fail(
 				d.Burst.Span(), "clash", "a burst belongs to a pace",
 				"as in `pace distance(old, new) 8 per second burst 2`",
 			)
@@ -155,7 +156,7 @@ func (c *builder) setBy(k *contract.Kind, p *contract.Property, d *syntax.SetBy)
 // follows reads `follows RATE` or `follows REF.PROPERTY by OFFSET`.
 func (c *builder) follows(k *contract.Kind, p *contract.Property, d *syntax.Follows) {
 	if p.Type.Form != contract.FormReal && p.Type.Form != contract.FormVec2 && p.Type.Form != contract.FormVec3 {
-		c.fail(
+		c.Fail(
 			d.At, "wrong-type", fmt.Sprintf("`%s` cannot move by itself: it is of the type %s", p.Name, p.Type),
 			"a real or a vector can",
 		)
@@ -166,24 +167,25 @@ func (c *builder) follows(k *contract.Kind, p *contract.Property, d *syntax.Foll
 	case *syntax.Ref:
 		f.Rate = k.Property(x.Text)
 		if f.Rate == nil {
-			c.fail(
+			c.Fail(
 				x.At, "unknown-name", fmt.Sprintf("%s has no property `%s`", k.Name, x.Text),
-				Suggest(
-					x.Text, propertyNames(k), "name the property that holds its rate, as in `pos: Place follows vel`",
+				typing.Suggest(
+					x.Text, typing.PropertyNames(k),
+					"name the property that holds its rate, as in `pos: Place follows vel`",
 				),
 			)
 			return
 		}
 		c.Used[f.Rate.Offset] = true
 		if f.Rate.Type.Form != p.Type.Form || f.Rate == p {
-			c.fail(
+			c.Fail(
 				x.At, "wrong-type", fmt.Sprintf("the rate of `%s` is of the type %s", p.Name, f.Rate.Type),
 				"it has to be "+string(p.Type.Form)+" too, in units a second",
 			)
 			return
 		}
 		if d.By != nil {
-			c.fail(d.By.Span(), "clash", "what follows a rate has no offset", "`by` belongs to `follows holder.pos`")
+			c.Fail(d.By.Span(), "clash", "what follows a rate has no offset", "`by` belongs to `follows holder.pos`")
 		}
 		f.Slot = k.Slots
 		k.Slots += 3*p.Type.Width() + 1
@@ -193,7 +195,7 @@ func (c *builder) follows(k *contract.Kind, p *contract.Property, d *syntax.Foll
 			f.Holder = k.Property(r.Text)
 		}
 		if f.Holder == nil || f.Holder.Type.Form != contract.FormEntity {
-			c.fail(
+			c.Fail(
 				x.X.Span(), "unknown-name", "this is no ref that something could be attached to",
 				"as in `pos: Place follows holder.pos`, where `holder: ref Diver`",
 			)
@@ -204,10 +206,10 @@ func (c *builder) follows(k *contract.Kind, p *contract.Property, d *syntax.Foll
 		for _, kind := range f.Holder.Type.Kinds {
 			to := kind.Property(x.Name.Text)
 			if to == nil || to.Type.Form != p.Type.Form {
-				c.fail(
+				c.Fail(
 					x.Name.At, "unknown-name",
 					fmt.Sprintf("%s has no property `%s` of the type %s", kind.Name, x.Name.Text, p.Type.Form),
-					Suggest(x.Name.Text, propertyNames(kind), "name what it is attached to"),
+					typing.Suggest(x.Name.Text, typing.PropertyNames(kind), "name what it is attached to"),
 				)
 				return
 			}
@@ -215,13 +217,13 @@ func (c *builder) follows(k *contract.Kind, p *contract.Property, d *syntax.Foll
 			f.To[kind.Index] = to
 		}
 		if d.By != nil {
-			env := &env{checker: c.checker, constant: true}
-			if v := env.value(d.By, &contract.Type{Form: p.Type.Form}, "the offset"); v != nil {
-				f.By, _ = c.slots(v)
+			env := &typing.Scope{Unit: c.Unit, Constant: true}
+			if v := env.Value(d.By, &contract.Type{Form: p.Type.Form}, "the offset"); v != nil {
+				f.By, _ = c.Slots(v)
 			}
 		}
 	default:
-		c.fail(
+		c.Fail(
 			d.What.Span(), "expected", "this is nothing that could be followed",
 			"`follows vel`, or `follows holder.pos by vec(0, 1)`",
 		)
@@ -233,7 +235,7 @@ func (c *builder) follows(k *contract.Kind, p *contract.Property, d *syntax.Foll
 		of = f.Holder
 	}
 	if of.To < p.To {
-		c.fail(
+		c.Fail(
 			d.What.Span(), "wrong-place",
 			fmt.Sprintf("`%s` goes to %s, and what it follows only to %s", p.Name, p.To, of.To),
 			fmt.Sprintf("who gets `%s` computes it from `%s`: give both the same audience", p.Name, of.Name),
@@ -242,7 +244,7 @@ func (c *builder) follows(k *contract.Kind, p *contract.Property, d *syntax.Foll
 	}
 	p.Follows = f
 	if f.Holder != nil {
-		c.later = append(c.later, func() { f.Open = everyoneCanCompute(f, k, p) })
+		c.Later = append(c.Later, func() { f.Open = everyoneCanCompute(f, k, p) })
 	}
 }
 

@@ -5,18 +5,19 @@ import (
 
 	"kamerad.example/core/contract"
 	"kamerad.example/core/syntax"
+	"kamerad.example/core/typing"
 )
 
 // constant reads a `const` or a `setting`.
 func (c *builder) constant(d *syntax.Const) {
 	name := d.Name.Text
 	if c.Consts[name] != nil || c.Settings[name] != nil {
-		c.fail(d.Name.At, "repeated", fmt.Sprintf("the constant `%s` is declared already", name), "choose another name")
+		c.Fail(d.Name.At, "repeated", fmt.Sprintf("the constant `%s` is declared already", name), "choose another name")
 		return
 	}
 	var t *contract.Type
 	if d.Type != nil {
-		t = c.typ(d.Type, inMessage)
+		t = c.Type(d.Type, typing.InMessage)
 		if t == nil {
 			c.Consts[name] = &contract.Expr{Type: &contract.Type{}} // so that its uses are not told as unknown
 			return
@@ -26,20 +27,20 @@ func (c *builder) constant(d *syntax.Const) {
 		c.table(d, t)
 		return
 	}
-	env := &env{checker: c.checker, constant: true}
+	env := &typing.Scope{Unit: c.Unit, Constant: true}
 	var v *contract.Expr
 	if t != nil {
-		v = env.value(d.Value, t, "the value of `"+name+"`")
+		v = env.Value(d.Value, t, "the value of `"+name+"`")
 	} else {
-		v = env.expr(d.Value, nil)
+		v = env.Expr(d.Value, nil)
 	}
 	if v == nil {
 		c.Consts[name] = &contract.Expr{Type: &contract.Type{}}
 		return
 	}
-	slots, ok := c.slots(v)
+	slots, ok := c.Slots(v)
 	if !ok {
-		c.fail(
+		c.Fail(
 			d.Value.Span(), "not-constant", "this is computed",
 			"a constant is a number, a text, true, false, a vector, a list, a record or a value of an enum, as in "+
 				"Item.flare",
@@ -49,13 +50,13 @@ func (c *builder) constant(d *syntax.Const) {
 	switch {
 	case d.Setting:
 		if t.Holder() || t.Has(contract.FormEntity) || t.Has(contract.FormClient) {
-			c.fail(
+			c.Fail(
 				d.Type.At, "wrong-type", "a setting cannot be of this type",
 				"a number, a text, a vector, an enum or a record of such",
 			)
 			return
 		}
-		c.bounded(d.Name.At, "the number of settings", int64(len(c.Contract.Settings)+1), 0, contract.MaxSettings)
+		c.Bounded(d.Name.At, "the number of settings", int64(len(c.Contract.Settings)+1), 0, contract.MaxSettings)
 		s := &contract.Setting{Name: name, Type: t, Default: slots}
 		for _, other := range c.Contract.Settings {
 			s.Slot += other.Type.Width()
@@ -63,9 +64,9 @@ func (c *builder) constant(d *syntax.Const) {
 		c.Contract.Settings = append(c.Contract.Settings, s)
 		c.Settings[name] = s
 	case v.Type.Holder() || v.Type.Form == contract.FormRecord:
-		c.Consts[name] = c.memory(v.Type, slots)
+		c.Consts[name] = c.Memory(v.Type, slots)
 	case v.Type.Counted():
-		c.Consts[name] = widened(v)
+		c.Consts[name] = typing.Widened(v)
 	default:
 		c.Consts[name] = v
 	}
@@ -75,33 +76,33 @@ func (c *builder) constant(d *syntax.Const) {
 func (c *builder) table(d *syntax.Const, t *contract.Type) {
 	c.Consts[d.Name.Text] = &contract.Expr{Type: &contract.Type{}}
 	if t == nil {
-		c.fail(
+		c.Fail(
 			d.Name.At, "no-type", "a table has to have a type",
 			"as in `const walls: list<Segment> max 500 from \"walls.json\"`",
 		)
 		return
 	}
-	text, err := c.files(d.From.Value)
+	text, err := c.Files(d.From.Value)
 	if err != nil {
-		c.fail(d.From.At, "no-file", err.Error(), "name a file beside the contract")
+		c.Fail(d.From.At, "no-file", err.Error(), "name a file beside the contract")
 		return
 	}
 	v, err := t.ParseJSON([]byte(text))
 	if err != nil {
-		c.fail(
+		c.Fail(
 			d.From.At, "bad-table", fmt.Sprintf("what %q holds %s", d.From.Value, err),
 			"it has to be a value of the type "+t.String()+", as JSON",
 		)
 		return
 	}
 	if t.Has(contract.FormEntity) || t.Has(contract.FormClient) {
-		c.fail(d.Type.At, "wrong-type", "a table cannot hold refs or clients", "they come to be only in a session")
+		c.Fail(d.Type.At, "wrong-type", "a table cannot hold refs or clients", "they come to be only in a session")
 		return
 	}
-	x := c.memory(t, t.AppendSlots(nil, v, c.text))
+	x := c.Memory(t, t.AppendSlots(nil, v, c.Text))
 	if !t.Holder() && t.Form != contract.FormRecord {
 		slots := c.Contract.Memory[x.Num:]
-		x = widened(&contract.Expr{
+		x = typing.Widened(&contract.Expr{
 			Op:   contract.OpConst,
 			Type: t,
 			Num:  slots[0],

@@ -6,16 +6,17 @@ import (
 
 	"kamerad.example/core/contract"
 	"kamerad.example/core/syntax"
+	"kamerad.example/core/typing"
 )
 
 // functions reads the functions and named audiences.
 func (c *builder) functions(fns []*syntax.Fn, audiences []*syntax.AudienceDecl) {
-	c.bounded(syntax.Span{}, "the number of functions", int64(len(fns)), 0, contract.MaxFns)
-	c.bounded(syntax.Span{}, "the number of audiences", int64(len(audiences)), 0, contract.MaxFns)
+	c.Bounded(syntax.Span{}, "the number of functions", int64(len(fns)), 0, contract.MaxFns)
+	c.Bounded(syntax.Span{}, "the number of audiences", int64(len(audiences)), 0, contract.MaxFns)
 	read := map[*contract.Fn]*syntax.Fn{}
 	for _, d := range fns {
-		if c.Fns[d.Name.Text] != nil || builtin[d.Name.Text] || aggregates[d.Name.Text] {
-			c.fail(
+		if c.Fns[d.Name.Text] != nil || typing.Builtins[d.Name.Text] || typing.Aggregates[d.Name.Text] {
+			c.Fail(
 				d.Name.At, "repeated", fmt.Sprintf("there is a function `%s` already", d.Name.Text),
 				"choose another name",
 			)
@@ -24,8 +25,8 @@ func (c *builder) functions(fns []*syntax.Fn, audiences []*syntax.AudienceDecl) 
 		f := &contract.Fn{
 			Index:  len(c.Contract.Fns),
 			Name:   d.Name.Text,
-			Params: c.params(d.Params, inside),
-			Result: c.typ(d.Result, inside),
+			Params: c.Params(d.Params, typing.InBody),
+			Result: c.Type(d.Result, typing.InBody),
 			At:     d.At,
 		}
 		c.Fns[f.Name] = f
@@ -35,7 +36,7 @@ func (c *builder) functions(fns []*syntax.Fn, audiences []*syntax.AudienceDecl) 
 	conds := map[*contract.Named]*syntax.AudienceDecl{}
 	for _, d := range audiences {
 		if c.Audiences[d.Name.Text] != nil || slices.Contains(c.Contract.Roles, d.Name.Text) {
-			c.fail(
+			c.Fail(
 				d.Name.At, "repeated", fmt.Sprintf("there is an audience or role `%s` already", d.Name.Text),
 				"choose another name",
 			)
@@ -44,7 +45,7 @@ func (c *builder) functions(fns []*syntax.Fn, audiences []*syntax.AudienceDecl) 
 		a := &contract.Named{
 			Index:  len(c.Contract.Audiences),
 			Name:   d.Name.Text,
-			Params: c.params(d.Params, inside),
+			Params: c.Params(d.Params, typing.InBody),
 			Secret: d.Secret,
 			At:     d.At,
 		}
@@ -54,44 +55,44 @@ func (c *builder) functions(fns []*syntax.Fn, audiences []*syntax.AudienceDecl) 
 	}
 	for _, f := range c.Contract.Fns {
 		d := read[f]
-		env := &env{checker: c.checker, fn: f, pure: true}
-		env.params(d.Params, f.Params)
+		env := &typing.Scope{Unit: c.Unit, Fn: f, Pure: true}
+		env.Arguments(d.Params, f.Params)
 		if f.Result == nil {
 			continue
 		}
 		want := f.Result
 		if want.Holder() {
-			c.fail(
+			c.Fail(
 				d.Result.At, "wrong-type", "a function cannot give a list, a map or stacks",
 				"give one value; or go over the list where it stands",
 			)
 			f.Result = nil
 			continue
 		}
-		f.Body = env.computed(d.Value, want, "the value of `"+f.Name+"`", d.At)
+		f.Body = env.Computed(d.Value, want, "the value of `"+f.Name+"`", d.At)
 		f.Body.Params = f.Params
-		f.Rolls = f.Rolls || env.rolled
+		f.Rolls = f.Rolls || env.Rolled
 	}
 	for range c.Contract.Fns { // who calls one that rolls does so too
 		for _, f := range c.Contract.Fns {
-			for _, call := range c.calls[f] {
-				f.Rolls = f.Rolls || call.to.(*contract.Fn).Rolls
+			for _, call := range c.Calls[f] {
+				f.Rolls = f.Rolls || call.To.(*contract.Fn).Rolls
 			}
 		}
 	}
 	for _, a := range c.Contract.Audiences {
 		d := conds[a]
-		env := &env{
-			checker: c.checker,
-			pure:    true,
-			still:   true,
-			viewer:  true,
+		env := &typing.Scope{
+			Unit:   c.Unit,
+			Pure:   true,
+			Still:  true,
+			Viewer: true,
 		}
-		env.params(d.Params, a.Params)
-		for _, x := range env.scopes[0] {
+		env.Arguments(d.Params, a.Params)
+		for _, x := range env.Scopes[0] {
 			env.Used[x] = true // it may only say of what kind the audience is asked
 		}
-		a.Cond = env.computed(d.Cond, &contract.Type{Form: contract.FormBool}, "the condition of an audience", d.At)
+		a.Cond = env.Computed(d.Cond, &contract.Type{Form: contract.FormBool}, "the condition of an audience", d.At)
 		a.Cond.Params = a.Params
 	}
 }

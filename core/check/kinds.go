@@ -7,6 +7,7 @@ import (
 
 	"kamerad.example/core/contract"
 	"kamerad.example/core/syntax"
+	"kamerad.example/core/typing"
 )
 
 // kind reads the head of a kind or part. Its members are read once all heads are known.
@@ -15,7 +16,7 @@ func (c *builder) kind(d *syntax.Entity) {
 		return
 	}
 	if d.Sort == syntax.SortPart {
-		c.Parts[d.Name.Text] = &Part{Tree: d}
+		c.Parts[d.Name.Text] = &typing.Part{Tree: d}
 		return
 	}
 	k := &contract.Kind{
@@ -29,13 +30,15 @@ func (c *builder) kind(d *syntax.Entity) {
 	if d.Per.Text != "" {
 		k.Per = slices.Index(c.Contract.Roles, d.Per.Text)
 		if k.Per < 0 {
-			c.fail(
+			c.Fail(
 				d.Per.At, "unknown-name", fmt.Sprintf("the role `%s` is not declared", d.Per.Text),
-				Suggest(d.Per.Text, c.Contract.Roles, "roles are listed in a line such as `roles player, referee`"),
+				typing.Suggest(
+					d.Per.Text, c.Contract.Roles, "roles are listed in a line such as `roles player, referee`",
+				),
 			)
 		}
 		k.Per = max(k.Per, 0)
-		c.Used[RoleUse(d.Per.Text)] = true
+		c.Used[typing.RoleUse(d.Per.Text)] = true
 	}
 	c.Kinds[k.Name] = k
 	c.Trees[k] = d
@@ -80,7 +83,7 @@ func (c *builder) to(k *contract.Kind, a *syntax.Audience) (contract.Audience, [
 			}
 		}
 	}
-	who := c.condition(k).who(a, "gets a value")
+	who := c.Condition(k).Who(a, "gets a value")
 	if who == nil {
 		return contract.Everyone, nil
 	}
@@ -89,13 +92,13 @@ func (c *builder) to(k *contract.Kind, a *syntax.Audience) (contract.Audience, [
 
 // members reads what a kind declares, but for what its members compute or do: that may name any member of any kind.
 func (c *builder) members(k *contract.Kind, d *syntax.Entity) {
-	c.bounded(d.Name.At, "the number of properties", int64(len(d.Properties)+len(d.Holds)), 0, contract.MaxProperties)
-	c.bounded(d.Name.At, "the number of requests", int64(len(d.Requests)), 0, contract.MaxRequests)
-	c.bounded(d.Name.At, "the number of events", int64(len(d.Events)), 0, contract.MaxEvents)
+	c.Bounded(d.Name.At, "the number of properties", int64(len(d.Properties)+len(d.Holds)), 0, contract.MaxProperties)
+	c.Bounded(d.Name.At, "the number of requests", int64(len(d.Requests)), 0, contract.MaxRequests)
+	c.Bounded(d.Name.At, "the number of events", int64(len(d.Events)), 0, contract.MaxEvents)
 	taken := map[string]bool{}
 	free := func(n syntax.Ident) {
 		if n.Text != "" && taken[n.Text] {
-			c.fail(n.At, "repeated", fmt.Sprintf("%s has `%s` already", k.Name, n.Text), "choose another name")
+			c.Fail(n.At, "repeated", fmt.Sprintf("%s has `%s` already", k.Name, n.Text), "choose another name")
 		}
 		taken[n.Text] = true
 	}
@@ -118,9 +121,9 @@ func (c *builder) members(k *contract.Kind, d *syntax.Entity) {
 			Path:    -1,
 			Offset:  h.At.Start,
 			NameAt:  h.Name.At,
-			Line:    c.lineOf(h.At),
+			Line:    c.LineOf(h.At),
 		}
-		p.Hold = &contract.Hold{Lease: c.ticks(h.Lease.At, h.Lease.Value), Ms: h.Lease.Value, Slot: k.Slots + 1}
+		p.Hold = &contract.Hold{Lease: c.Ticks(h.Lease.At, h.Lease.Value), Ms: h.Lease.Value, Slot: k.Slots + 1}
 		k.Slots += 2
 		k.Properties = append(k.Properties, p)
 	}
@@ -132,14 +135,14 @@ func (c *builder) members(k *contract.Kind, d *syntax.Entity) {
 		}
 	}
 	k.OnChange = make([]*contract.Body, len(k.Properties))
-	c.bounded(d.Name.At, "the number of actions", int64(len(d.Actions)), 0, contract.MaxActions)
+	c.Bounded(d.Name.At, "the number of actions", int64(len(d.Actions)), 0, contract.MaxActions)
 	for _, a := range d.Actions {
 		free(a.Name)
 		q := &contract.Action{
 			Index:  len(c.Contract.Actions),
 			Kind:   k,
 			Name:   a.Name.Text,
-			Params: c.params(a.Params, inside),
+			Params: c.Params(a.Params, typing.InBody),
 			Offset: a.At.Start,
 		}
 		k.Actions = append(k.Actions, q)
@@ -151,8 +154,8 @@ func (c *builder) members(k *contract.Kind, d *syntax.Entity) {
 			Index:  len(c.Contract.Requests),
 			Kind:   k,
 			Name:   r.Name.Text,
-			File:   c.src.File(r.At.Start),
-			Line:   c.lineOf(r.At),
+			File:   c.Source.File(r.At.Start),
+			Line:   c.LineOf(r.At),
 			At:     r.At,
 			NameAt: r.Name.At,
 		}
@@ -166,14 +169,14 @@ func (c *builder) property(k *contract.Kind, d *syntax.Property) *contract.Prope
 	p := &contract.Property{
 		Index:  len(k.Properties),
 		Name:   d.Name.Text,
-		Type:   c.typ(d.Type, inProperty),
+		Type:   c.Type(d.Type, typing.InProperty),
 		To:     contract.Everyone,
 		Given:  d.Default != nil,
 		Was:    d.Was.Text,
 		Path:   -1,
 		Offset: d.At.Start,
 		NameAt: d.Name.At,
-		Line:   c.lineOf(d.At),
+		Line:   c.LineOf(d.At),
 	}
 	if p.Type == nil {
 		return nil
@@ -209,14 +212,14 @@ func (c *builder) defaultOf(p *contract.Property, d *syntax.Property) {
 	if d.Default == nil {
 		return
 	}
-	env := &env{checker: c.checker, constant: true}
-	v := env.value(d.Default, p.Type, "the default of `"+p.Name+"`")
+	env := &typing.Scope{Unit: c.Unit, Constant: true}
+	v := env.Value(d.Default, p.Type, "the default of `"+p.Name+"`")
 	if v == nil {
 		return
 	}
-	slots, ok := c.slots(v)
+	slots, ok := c.Slots(v)
 	if !ok {
-		c.fail(
+		c.Fail(
 			d.Default.Span(), "not-constant", "this default is computed",
 			"a default is constant; `on spawn` and `on start` can compute one",
 		)
@@ -231,14 +234,14 @@ func (c *builder) event(d *syntax.Event, k *contract.Kind) *contract.Event {
 		Index:  len(c.Contract.Events),
 		Kind:   k,
 		Name:   d.Name.Text,
-		Params: c.params(d.Params, inMessage),
+		Params: c.Params(d.Params, typing.InMessage),
 		Loose:  d.Loose,
 		Offset: d.At.Start,
 	}
 	if k == nil {
 		for _, other := range c.Contract.Events {
 			if other.Kind == nil && other.Name == e.Name {
-				c.fail(
+				c.Fail(
 					d.Name.At, "repeated", fmt.Sprintf("the contract has the event `%s` already", e.Name),
 					"choose another name",
 				)
@@ -266,25 +269,25 @@ func (c *builder) bodies(k *contract.Kind, d *syntax.Entity) {
 		if a.Body == nil {
 			continue // a part only needs it
 		}
-		env := &env{checker: c.checker, kind: k, action: k.Actions[i]}
-		env.params(a.Params, k.Actions[i].Params)
-		k.Actions[i].Body = env.body(a.Body, a.At)
+		env := &typing.Scope{Unit: c.Unit, Kind: k, Action: k.Actions[i]}
+		env.Arguments(a.Params, k.Actions[i].Params)
+		k.Actions[i].Body = env.Body(a.Body, a.At)
 		k.Actions[i].Body.Params = k.Actions[i].Params
 	}
 	for _, n := range d.Needs {
 		i := slices.IndexFunc(k.Actions, func(a *contract.Action) bool { return a.Name == n.Name.Text })
-		if i < 0 && c.inPart == nil {
-			c.fail(
+		if i < 0 && c.InPart == nil {
+			c.Fail(
 				d.Name.At, "unknown-name",
 				fmt.Sprintf("%s has no action `%s`, which a part of it needs", k.Name, n.Name.Text),
 				"declare it: action "+n.Name.Text+"(…) { … }",
 			)
 		} else if i >= 0 &&
 			!slices.EqualFunc(
-				k.Actions[i].Params, c.params(n.Params, inside),
+				k.Actions[i].Params, c.Params(n.Params, typing.InBody),
 				func(a, b contract.Param) bool { return a.Type.String() == b.Type.String() },
 			) {
-			c.fail(
+			c.Fail(
 				d.Name.At, "arguments",
 				fmt.Sprintf("the action `%s` of %s has other arguments than a part of it needs", n.Name.Text, k.Name),
 				"give it the same types in the same order",
@@ -294,37 +297,37 @@ func (c *builder) bodies(k *contract.Kind, d *syntax.Entity) {
 	for _, h := range d.Handlers {
 		c.handler(k, h)
 	}
-	c.bounded(d.Name.At, "the number of timers", int64(len(d.Timers)), 0, contract.MaxTimers)
+	c.Bounded(d.Name.At, "the number of timers", int64(len(d.Timers)), 0, contract.MaxTimers)
 	for _, t := range d.Timers {
 		timer := &contract.Timer{
 			At:    t.At,
 			After: t.After,
-			Ticks: c.ticks(t.Window.At, t.Window.Value),
+			Ticks: c.Ticks(t.Window.At, t.Window.Value),
 			Slot:  k.Slots,
 		}
 		k.Slots++
 		if t.While != nil {
-			timer.While = c.condition(k).computed(
+			timer.While = c.Condition(k).Computed(
 				t.While, &contract.Type{Form: contract.FormBool}, "the condition of a timer", t.At,
 			)
 		}
-		env := &env{checker: c.checker, kind: k}
-		env.enter()
-		timer.Body = env.body(t.Body, t.At)
+		env := &typing.Scope{Unit: c.Unit, Kind: k}
+		env.Enter()
+		timer.Body = env.Body(t.Body, t.At)
 		k.Timers = append(k.Timers, timer)
 	}
 }
 
 // handler reads an `on` of a kind.
 func (c *builder) handler(k *contract.Kind, h *syntax.Handler) {
-	env := &env{
-		checker:  c.checker,
-		kind:     k,
-		spawning: h.On.Text == "spawn",
-		losing:   strings.HasPrefix(h.On.Text, "owner"),
+	env := &typing.Scope{
+		Unit:     c.Unit,
+		Kind:     k,
+		Spawning: h.On.Text == "spawn",
+		Losing:   strings.HasPrefix(h.On.Text, "owner"),
 	}
-	env.enter()
-	body := env.body(h.Body, h.At)
+	env.Enter()
+	body := env.Body(h.Body, h.At)
 	at := map[string]**contract.Body{
 		"start":       &k.OnStart,
 		"spawn":       &k.OnSpawn,
@@ -336,36 +339,36 @@ func (c *builder) handler(k *contract.Kind, h *syntax.Handler) {
 	case h.On.Text == "change":
 		p := k.Property(h.Param.Text)
 		if p == nil {
-			c.fail(
+			c.Fail(
 				h.Param.At, "unknown-name", fmt.Sprintf("%s has no property `%s`", k.Name, h.Param.Text),
-				Suggest(h.Param.Text, propertyNames(k), "name a property of "+k.Name),
+				typing.Suggest(h.Param.Text, typing.PropertyNames(k), "name a property of "+k.Name),
 			)
 			return
 		}
 		c.Used[p.Offset] = true
 		at = &k.OnChange[p.Index]
 		if *at != nil {
-			c.fail(h.At, "repeated", fmt.Sprintf("`%s` has an `on change` already", p.Name), "put both into one")
+			c.Fail(h.At, "repeated", fmt.Sprintf("`%s` has an `on change` already", p.Name), "put both into one")
 		}
 	case at == nil:
-		c.fail(
+		c.Fail(
 			h.On.At, "unknown-name", fmt.Sprintf("nothing is known that `on %s` could wait for", h.On.Text),
 			"a kind can have on start (if shared), on spawn, on tick, on change hull, on owner lost and on owner leave",
 		)
 		return
-	case h.On.Text == "start" && !k.Shared && c.inPart == nil:
-		c.fail(
+	case h.On.Text == "start" && !k.Shared && c.InPart == nil:
+		c.Fail(
 			h.On.At, "never",
 			fmt.Sprintf("`on start` of %s never runs: only a shared kind is there when the session starts", k.Name),
 			"write `on spawn`",
 		)
 	case h.On.Text == "spawn" && k.Shared:
-		c.fail(
+		c.Fail(
 			h.On.At, "never", fmt.Sprintf("`on spawn` of %s never runs: a shared kind is there from the start", k.Name),
 			"write `on start`",
 		)
 	case *at != nil:
-		c.fail(h.At, "repeated", fmt.Sprintf("%s has an `on %s` already", k.Name, h.On.Text), "put both into one")
+		c.Fail(h.At, "repeated", fmt.Sprintf("%s has an `on %s` already", k.Name, h.On.Text), "put both into one")
 	}
 	*at = body
 }

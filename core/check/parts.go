@@ -6,14 +6,15 @@ import (
 
 	"kamerad.example/core/contract"
 	"kamerad.example/core/syntax"
+	"kamerad.example/core/typing"
 )
 
 // onePart reads a part by itself: it may use only what it declares and needs.
-func (c *builder) onePart(p *Part) {
+func (c *builder) onePart(p *typing.Part) {
 	requests := len(c.Contract.Requests)
 	events := len(c.Contract.Events)
 	actions := len(c.Contract.Actions)
-	c.inPart = p
+	c.InPart = p
 	k := p.Kind
 	k.Index = len(c.Contract.Kinds)
 	tree := c.Trees[k]
@@ -24,7 +25,7 @@ func (c *builder) onePart(p *Part) {
 	c.Trees[k] = &own
 	c.members(k, &own)
 	c.wholeKind(k)
-	c.inPart = nil
+	c.InPart = nil
 	c.Contract.Requests = c.Contract.Requests[:requests]
 	c.Contract.Events = c.Contract.Events[:events]
 	c.Contract.Actions = c.Contract.Actions[:actions]
@@ -50,12 +51,12 @@ func (c *builder) merged(k *contract.Kind, tree *syntax.Entity) *syntax.Entity {
 			p := c.Parts[n.Text]
 			switch {
 			case p == nil:
-				c.fail(
+				c.Fail(
 					n.At, "unknown-name", fmt.Sprintf("the part `%s` is not declared", n.Text),
-					Suggest(n.Text, names(c.Parts), "declare it: part "+n.Text+" { … }"),
+					typing.Suggest(n.Text, typing.Names(c.Parts), "declare it: part "+n.Text+" { … }"),
 				)
 			case open[p.Tree]:
-				c.fail(
+				c.Fail(
 					n.At, "circle", fmt.Sprintf("the part `%s` comes to include itself here", n.Text),
 					"parts cannot stand in a circle",
 				)

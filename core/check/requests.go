@@ -5,35 +5,36 @@ import (
 
 	"kamerad.example/core/contract"
 	"kamerad.example/core/syntax"
+	"kamerad.example/core/typing"
 )
 
 // request reads a request: who may send it, how often, its checks and its body.
 func (c *builder) request(r *contract.Request, d *syntax.Request) {
-	r.Params = c.params(d.Params, inMessage)
+	r.Params = c.Params(d.Params, typing.InMessage)
 	for _, p := range r.Params {
 		c.isSent(p.Type)
 	}
-	env := &env{
-		checker: c.checker,
-		kind:    r.Kind,
-		request: r,
-		pure:    true,
-		still:   true,
+	env := &typing.Scope{
+		Unit:    c.Unit,
+		Kind:    r.Kind,
+		Request: r,
+		Pure:    true,
+		Still:   true,
 	}
-	env.params(d.Params, r.Params)
+	env.Arguments(d.Params, r.Params)
 	r.From = []contract.Who{{Sort: contract.ToOwner}}
 	if d.From != nil {
 		// Who may send is decided before the arguments are looked at.
-		scopes := env.scopes
-		env.scopes = []map[string]*contract.Expr{{}}
-		if who := env.who(d.From, "may send a request"); who != nil {
+		scopes := env.Scopes
+		env.Scopes = []map[string]*contract.Expr{{}}
+		if who := env.Who(d.From, "may send a request"); who != nil {
 			r.From = who
 		}
-		env.scopes = scopes
-	} else if r.Kind.Per < 0 && c.inPart == nil {
-		c.later = append(c.later, func() {
+		env.Scopes = scopes
+	} else if r.Kind.Per < 0 && c.InPart == nil {
+		c.Later = append(c.Later, func() {
 			if !r.Kind.GivenAway {
-				c.fail(
+				c.Fail(
 					d.Name.At, "never",
 					fmt.Sprintf(
 						"nobody can ever send `%s`: %s belongs to the server, and by default only the owner may ask",
@@ -49,22 +50,22 @@ func (c *builder) request(r *contract.Request, d *syntax.Request) {
 		if d.Limit.Window != nil {
 			window = d.Limit.Window.Value
 		}
-		if c.bounded(d.Limit.Count.At, "the limit", d.Limit.Count.Value, 1, contract.MaxLimit) {
-			r.Limit = &contract.Limit{Count: int(d.Limit.Count.Value), Window: c.ticks(d.Limit.At, window), Ms: window}
+		if c.Bounded(d.Limit.Count.At, "the limit", d.Limit.Count.Value, 1, contract.MaxLimit) {
+			r.Limit = &contract.Limit{Count: int(d.Limit.Count.Value), Window: c.Ticks(d.Limit.At, window), Ms: window}
 		}
 	}
 	if d.Pause != nil {
 		r.Pause = &contract.Pause{
-			Ticks:  c.ticks(d.Pause.At, d.Pause.Window.Value),
+			Ticks:  c.Ticks(d.Pause.At, d.Pause.Window.Value),
 			Ms:     d.Pause.Window.Value,
 			Reason: d.Pause.Reason.Value,
 		}
-		c.reason(d.Pause.Reason)
+		c.Reason(d.Pause.Reason)
 	}
 	if d.Reply != nil {
-		r.Reply = c.typ(d.Reply, inMessage)
+		r.Reply = c.Type(d.Reply, typing.InMessage)
 		if r.Reply != nil && r.Reply.Holder() {
-			c.fail(
+			c.Fail(
 				d.Reply.At, "wrong-type", "a list or map cannot be a reply",
 				"reply with one value, or let a property hold it",
 			)
@@ -74,14 +75,14 @@ func (c *builder) request(r *contract.Request, d *syntax.Request) {
 			r.Reply = &contract.Type{} // what is replied is not told again
 		}
 	}
-	r.Head = env.block(d.Head)
-	env.pure = false
-	env.still = false
-	r.Body = env.block(d.Body)
-	r.Locals = env.nums
-	r.Memory = env.mem
-	if r.Reply != nil && !replies(r.Body) {
-		c.fail(
+	r.Head = env.Block(d.Head)
+	env.Pure = false
+	env.Still = false
+	r.Body = env.Block(d.Body)
+	r.Locals = env.Nums
+	r.Memory = env.Mem
+	if r.Reply != nil && !typing.Replies(r.Body) {
+		c.Fail(
 			d.Name.At, "no-reply", fmt.Sprintf("`%s` can come to its end without a reply", r.FullName()),
 			"every way through the body has to `reply` or `deny`",
 		)

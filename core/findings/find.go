@@ -14,9 +14,9 @@ import (
 	"slices"
 	"strings"
 
-	"kamerad.example/core/check"
 	"kamerad.example/core/flow"
 	"kamerad.example/core/syntax"
+	"kamerad.example/core/typing"
 )
 
 //go:embed explain/*.md
@@ -65,7 +65,7 @@ type acceptKey struct {
 
 // finder looks for dangers in a contract that was checked.
 type finder struct {
-	*check.Checked
+	*typing.Checked
 	problems syntax.Problems
 	accepted map[acceptKey]bool
 	taken    map[acceptKey]bool // of those accepted: what was found
@@ -82,14 +82,14 @@ func (c *finder) find(finding string, decl int, at syntax.Span, what, hint strin
 	p := c.Contract.Source.Problem(at, finding, what, hint)
 	p.Warning = true
 	// A part is read once for each kind that includes it.
-	if len(c.problems) < check.MaxProblems && !slices.Contains(c.problems, p) {
+	if len(c.problems) < typing.MaxProblems && !slices.Contains(c.problems, p) {
 		c.problems = append(c.problems, p)
 	}
 }
 
 // Find returns a warning for everything that a right contract may be warned of, but for what it accepts. It also marks
 // the checks that clients can evaluate themselves.
-func Find(checked *check.Checked) syntax.Problems {
+func Find(checked *typing.Checked) syntax.Problems {
 	c := &finder{Checked: checked, accepted: map[acceptKey]bool{}, taken: map[acceptKey]bool{}}
 	for _, a := range c.File.Accepts {
 		c.accepted[acceptKey{a.For, a.Finding.Text}] = true
@@ -118,7 +118,7 @@ func UnknownAccepts(src *syntax.Source, file *syntax.File) (out syntax.Problems)
 		if _, known := findings[a.Finding.Text]; !known {
 			out = append(out, src.Problem(
 				a.Finding.At, "unknown-name", fmt.Sprintf("there is no finding `%s`", a.Finding.Text),
-				check.Suggest(
+				typing.Suggest(
 					a.Finding.Text, slices.Sorted(maps.Keys(findings)),
 					"one of "+strings.Join(slices.Sorted(maps.Keys(findings)), ", "),
 				),

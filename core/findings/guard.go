@@ -236,8 +236,8 @@ func (c *finder) actsFor(r *contract.Request, argument func(x *contract.Expr) bo
 	return out
 }
 
-// eachCheck calls do for the checks of a head, at which the analysis then stands, with what they ask once the head's names
-// are put aside.
+// eachCheck calls do for the checks of a head, at which the analysis then stands, with what they ask once the head's
+// names are put aside.
 func eachCheck(
 	r *contract.Request, at *flow.Point,
 	do func(s *contract.Stmt, check *contract.Check, asks *contract.Expr, lets map[int64]*contract.Expr),

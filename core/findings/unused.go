@@ -4,9 +4,9 @@ import (
 	"fmt"
 	"slices"
 
-	"kamerad.example/core/check"
 	"kamerad.example/core/contract"
 	"kamerad.example/core/syntax"
+	"kamerad.example/core/typing"
 )
 
 // unused warns of what is declared and then never used.
@@ -62,7 +62,7 @@ func (c *finder) unusedRoles(d *syntax.Roles) {
 	mayWatch := c.watchable()
 	for _, r := range d.Names[1:] {
 		switch {
-		case c.Used[check.RoleUse(r.Text)]:
+		case c.Used[typing.RoleUse(r.Text)]:
 		case mayWatch:
 			mayWatch = false
 		default:
@@ -82,7 +82,7 @@ func (c *finder) unusedEnum(d *syntax.Enum) {
 		return
 	}
 	for i, m := range d.Members {
-		if c.Used[check.ValueUse{Enum: e, Index: int64(i)}] {
+		if c.Used[typing.ValueUse{Enum: e, Index: int64(i)}] {
 			continue
 		}
 		if c.Sent[e] {

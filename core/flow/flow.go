@@ -14,7 +14,8 @@ import (
 )
 
 // A label says in which audiences somebody has to be to learn a value; what is read adds to it, what decides whether a
-// statement runs adds to all that the statement does, and whatever reaches clients is held against it. Causes are read one by one: what a property holds was held against its audience when it was written.
+// statement runs adds to all that the statement does, and whatever reaches clients is held against it. Causes are read
+// one by one: what a property holds was held against its audience when it was written.
 
 // atom is an audience that whoever learns something has to be in, and what the audience is of.
 type atom struct {
@@ -106,8 +107,8 @@ type Cause struct {
 	reported  map[string]bool
 }
 
-// Report is called for each danger that is found: in the declaration at the offset decl, at the place at; finding is its
-// name, what says what is wrong, and hint what would be right.
+// Report is called for each danger that is found: in the declaration at the offset decl, at the place at; finding is
+// its name, what says what is wrong, and hint what would be right.
 type Report func(finding string, decl int, at syntax.Span, what, hint string)
 
 // flows is the analysis of a contract.

@@ -1,5 +1,5 @@
-// Package gateway has the connections of clients: WebSockets with their handshake, framing, reading and writing, and the
-// simulated links of clients within the service. What a client says it hands to a runner; it decides nothing of a
+// Package gateway has the connections of clients: WebSockets with their handshake, framing, reading and writing, and
+// the simulated links of clients within the service. What a client says it hands to a runner; it decides nothing of a
 // session and knows no other route of the API.
 package gateway
 

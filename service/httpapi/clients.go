@@ -72,7 +72,8 @@ func (a *API) testClient(r *http.Request) (test gateway.Client, err error) {
 	no := &problems.Refusal{
 		Status: http.StatusNotFound,
 		Detail: fmt.Sprintf(
-			"session %d has no test client %.20s; other clients ask for themselves", x.Runner().ID(), chi.URLParam(r, "client"),
+			"session %d has no test client %.20s; other clients ask for themselves", x.Runner().ID(),
+			chi.URLParam(r, "client"),
 		),
 	}
 	for k, test := range a.tests {

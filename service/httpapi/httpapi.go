@@ -1,5 +1,5 @@
-// Package httpapi answers the HTTP API and serves the console: one file for the routes, one for each subject. It decides
-// nothing of a session; that is with the packages that it calls.
+// Package httpapi answers the HTTP API and serves the console: one file for the routes, one for each subject. It
+// decides nothing of a session; that is with the packages that it calls.
 package httpapi
 
 import (
@@ -142,7 +142,9 @@ func (a *API) Handler() http.Handler {
 			)
 		})
 		r.MethodNotAllowed(func(w http.ResponseWriter, q *http.Request) {
-			problems.Answer(w, http.StatusMethodNotAllowed, fmt.Sprintf("%s cannot be done to %s", q.Method, q.URL.Path))
+			problems.Answer(
+				w, http.StatusMethodNotAllowed, fmt.Sprintf("%s cannot be done to %s", q.Method, q.URL.Path),
+			)
 		})
 	})
 	r.Get("/*", a.page)
@@ -165,7 +167,9 @@ func loopbackOnly(next http.Handler) http.Handler {
 		if origin := r.Header.Get("Origin"); origin != "" {
 			u, err := url.Parse(origin)
 			if err != nil || !strings.EqualFold(u.Host, r.Host) {
-				problems.Answer(w, http.StatusForbidden, fmt.Sprintf("a page of %.80q may not use this service", origin))
+				problems.Answer(
+					w, http.StatusForbidden, fmt.Sprintf("a page of %.80q may not use this service", origin),
+				)
 				return
 			}
 		}
@@ -209,7 +213,9 @@ func (a *API) page(w http.ResponseWriter, r *http.Request) {
 	if name == "index.html" {
 		w.Header().Set("Cache-Control", "no-cache")
 		if _, err := fs.Stat(a.console, name); err != nil {
-			problems.Answer(w, http.StatusNotFound, "the console is not built into this binary; `./run build` builds both")
+			problems.Answer(
+				w, http.StatusNotFound, "the console is not built into this binary; `./run build` builds both",
+			)
 			return
 		}
 	}

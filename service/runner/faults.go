@@ -102,6 +102,8 @@ func (r *Runner) noteFaults(step *session.Step) bool {
 // logFault logs that a body failed: the first time, and then once a minute with how often it did.
 func (r *Runner) logFault(f *session.Fault) {
 	if times := r.faults.log.count(f.Cause(), r.now()); times > 0 {
-		slog.Warn("the contract failed", "session", r.row.ID, "in", f.Of, "line", f.Line, "fault", f.Reason, "times", times)
+		slog.Warn(
+			"the contract failed", "session", r.row.ID, "in", f.Of, "line", f.Line, "fault", f.Reason, "times", times,
+		)
 	}
 }

@@ -83,8 +83,8 @@ type Options struct {
 
 	// Failed is called when the session has failed inside; nil for nothing.
 	Failed func()
-	// Ended is called, on a goroutine of its own, when the contract ends the session or it has failed inside: whoever is
-	// called has to Close the runner.
+	// Ended is called, on a goroutine of its own, when the contract ends the session or it has failed inside: whoever
+	// is called has to Close the runner.
 	Ended func(reason string)
 	// Now is the clock; nil for time.Now.
 	Now func() time.Time

@@ -144,7 +144,9 @@ func (t *Trials) reserve() error {
 // it includes as it does.
 func (x *trial) ofDrills(version store.Version, in api.StartTrial) error {
 	if in.Shake < 0 || in.Shake > maxTrialShake {
-		return problems.BadRequest(fmt.Sprintf("drills are shaken at most %d times here, not %d", maxTrialShake, in.Shake))
+		return problems.BadRequest(
+			fmt.Sprintf("drills are shaken at most %d times here, not %d", maxTrialShake, in.Shake),
+		)
 	}
 	if len(in.Drills) == 0 || len(in.Drills) > maxTrialFiles {
 		return problems.BadRequest(

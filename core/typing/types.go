@@ -1,4 +1,4 @@
-package check
+package typing
 
 import (
 	"fmt"
@@ -10,13 +10,14 @@ import (
 	"kamerad.example/core/syntax"
 )
 
-// place says where a type stands, and so what it may be.
-type place int
+// Place says where a type stands, and so what it may be.
+type Place int
 
+// The places of types.
 const (
-	inProperty place = iota
-	inMessage        // an argument of a request or event, a reply, a field of a record
-	inside           // an argument of an action, function or audience: ranges may be left out
+	InProperty Place = iota
+	InMessage        // an argument of a request or event, a reply, a field of a record
+	InBody           // an argument of an action, function or audience: ranges may be left out
 )
 
 // plain are the types that need no range in an argument of an action, function or audience.
@@ -30,12 +31,12 @@ var plain = map[string]contract.Form{
 }
 
 // typ reads a type. It is nil when there was a mistake; it has been told.
-func (c *checker) typ(d *syntax.Type, at place) *contract.Type {
+func (c *Unit) Type(d *syntax.Type, at Place) *contract.Type {
 	t := c.plainType(d, at)
 	if t == nil {
 		return nil
 	}
-	alias := c.types[d.Name.Text] != nil
+	alias := c.Types[d.Name.Text] != nil
 	reals := t.Reals() > 0 && !alias
 	ranged := t.Form == contract.FormInt || t.Form == contract.FormReal ||
 		t.Form == contract.FormVec2 || t.Form == contract.FormVec3
@@ -45,24 +46,24 @@ func (c *checker) typ(d *syntax.Type, at place) *contract.Type {
 		d.Each != nil && t.Form != contract.FormStacks ||
 		d.Chars != nil && t.Form != contract.FormText
 	if wrong || alias && (d.Low != nil || d.Step != nil || d.Max != nil || d.Chars != nil) {
-		c.fail(
+		c.Fail(
 			d.At, "no-bound", fmt.Sprintf("a value of the type %s has no such bound", d.Name.Text),
 			"int, real and vectors have a range, reals and vectors a step, text, lists and maps max, stacks max "+
 				"and each",
 		)
 		return nil
 	}
-	if at != inProperty && t.Form == contract.FormStacks {
-		c.fail(d.At, "wrong-type", "stacks stand only in a property", "send an item and a count")
+	if at != InProperty && t.Form == contract.FormStacks {
+		c.Fail(d.At, "wrong-type", "stacks stand only in a property", "send an item and a count")
 		return nil
 	}
 	return t
 }
 
 // plainType reads a type without looking at the bounds that it may not have.
-func (c *checker) plainType(d *syntax.Type, at place) *contract.Type {
+func (c *Unit) plainType(d *syntax.Type, at Place) *contract.Type {
 	name := d.Name.Text
-	if form, ok := plain[name]; ok && at == inside && d.Low == nil && d.Max == nil && d.Step == nil {
+	if form, ok := plain[name]; ok && at == InBody && d.Low == nil && d.Max == nil && d.Step == nil {
 		return &contract.Type{Form: form}
 	}
 	switch name {
@@ -76,11 +77,11 @@ func (c *checker) plainType(d *syntax.Type, at place) *contract.Type {
 		low, ok1 := d.Low.(*syntax.Number)
 		high, ok2 := d.High.(*syntax.Number)
 		if !ok1 || !ok2 {
-			c.fail(d.At, "no-range", "this int has no range", "say the least and the greatest value: int 0..100")
+			c.Fail(d.At, "no-range", "this int has no range", "say the least and the greatest value: int 0..100")
 			return nil
 		}
 		if low.Value > high.Value {
-			c.fail(
+			c.Fail(
 				d.At, "out-of-range", fmt.Sprintf("the range %d..%d is empty", low.Value, high.Value),
 				"the least value stands first",
 			)
@@ -93,20 +94,20 @@ func (c *checker) plainType(d *syntax.Type, at place) *contract.Type {
 		return c.turns(d, contract.Form(name))
 	case "text":
 		if d.Max == nil {
-			c.fail(
+			c.Fail(
 				d.At, "no-range", "this text has no greatest length",
 				"say how many characters it may have: text max 40",
 			)
 			return nil
 		}
-		if !c.bounded(d.Max.At, "the greatest length", d.Max.Value, 1, contract.MaxText) {
+		if !c.Bounded(d.Max.At, "the greatest length", d.Max.Value, 1, contract.MaxText) {
 			return nil
 		}
 		t := &contract.Type{Form: contract.FormText, Max: int(d.Max.Value)}
 		if d.Chars != nil {
 			t.Chars = d.Chars.Value
 			if t.Chars == "" || len(t.Chars) > 200 {
-				c.fail(
+				c.Fail(
 					d.Chars.At, "out-of-range", "this names no characters, or too many",
 					`as in text max 24 of "a-z0-9 -"`,
 				)
@@ -119,7 +120,7 @@ func (c *checker) plainType(d *syntax.Type, at place) *contract.Type {
 		return c.holder(d)
 	case "ref":
 		if d.Ref.Text == "" {
-			c.fail(d.At, "no-range", "this ref does not say to what", "name a kind or part: ref Diver")
+			c.Fail(d.At, "no-range", "this ref does not say to what", "name a kind or part: ref Diver")
 			return nil
 		}
 		return c.refTo(d.Ref)
@@ -130,25 +131,25 @@ func (c *checker) plainType(d *syntax.Type, at place) *contract.Type {
 		c.Used[e] = true
 		return &contract.Type{Form: contract.FormEnum, Enum: e}
 	}
-	if tree := c.aliases[name]; tree != nil {
+	if tree := c.Aliases[name]; tree != nil {
 		c.Used[tree] = true
-		return c.alias(tree)
+		return c.Alias(tree)
 	}
 	if c.Kinds[name] != nil || c.Parts[name] != nil {
-		if at == inside {
+		if at == InBody {
 			return c.refTo(d.Name)
 		}
-		c.fail(
+		c.Fail(
 			d.Name.At, "wrong-type", fmt.Sprintf("`%s` is a kind, not a type", name),
 			"a reference to one is `ref "+name+"`",
 		)
 		return nil
 	}
 	known := append(
-		append(names(c.Enums), names(c.aliases)...), "bool", "int", "real", "text", "vec2", "vec3", "direction",
+		append(Names(c.Enums), Names(c.Aliases)...), "bool", "int", "real", "text", "vec2", "vec3", "direction",
 		"rotation", "stacks", "list", "map", "ref", "client", "instant", "kind",
 	)
-	c.fail(
+	c.Fail(
 		d.Name.At, "unknown-type", fmt.Sprintf("the type `%s` is not known", name),
 		Suggest(
 			name, known,
@@ -160,9 +161,9 @@ func (c *checker) plainType(d *syntax.Type, at place) *contract.Type {
 }
 
 // stacks reads `stacks<ITEM> max N each M`.
-func (c *checker) stacks(d *syntax.Type) *contract.Type {
+func (c *Unit) stacks(d *syntax.Type) *contract.Type {
 	if len(d.Of) == 0 || d.Max == nil || d.Each == nil {
-		c.fail(
+		c.Fail(
 			d.At, "no-range", "these stacks are not bounded",
 			"say of what, how many, and how many in each: stacks<Item> max 6 each 5",
 		)
@@ -171,15 +172,15 @@ func (c *checker) stacks(d *syntax.Type) *contract.Type {
 	of := d.Of[0].Name
 	e := c.Enums[of.Text]
 	if e == nil {
-		c.fail(
+		c.Fail(
 			of.At, "unknown-name", fmt.Sprintf("the enum `%s` is not declared", of.Text),
-			Suggest(of.Text, names(c.Enums), "declare it: enum "+of.Text+" { … }"),
+			Suggest(of.Text, Names(c.Enums), "declare it: enum "+of.Text+" { … }"),
 		)
 		return nil
 	}
 	c.Used[e] = true
-	if !c.bounded(d.Max.At, "the number of stacks", d.Max.Value, 1, contract.MaxStacks) ||
-		!c.bounded(d.Each.At, "the greatest count of a stack", d.Each.Value, 1, contract.MaxStackCount) {
+	if !c.Bounded(d.Max.At, "the number of stacks", d.Max.Value, 1, contract.MaxStacks) ||
+		!c.Bounded(d.Each.At, "the greatest count of a stack", d.Each.Value, 1, contract.MaxStackCount) {
 		return nil
 	}
 	return &contract.Type{
@@ -191,25 +192,25 @@ func (c *checker) stacks(d *syntax.Type) *contract.Type {
 }
 
 // holder reads `list<T> max N` or `map<K, V> max N`.
-func (c *checker) holder(d *syntax.Type) *contract.Type {
+func (c *Unit) holder(d *syntax.Type) *contract.Type {
 	if len(d.Of) == 0 || d.Max == nil {
-		c.fail(
+		c.Fail(
 			d.At, "no-range", fmt.Sprintf("this %s is not bounded", d.Name.Text),
 			"say of what and how many: list<Place> max 8, map<client, int 0..9> max 16",
 		)
 		return nil
 	}
-	if !c.bounded(d.Max.At, "the greatest number of values", d.Max.Value, 1, contract.MaxItems) {
+	if !c.Bounded(d.Max.At, "the greatest number of values", d.Max.Value, 1, contract.MaxItems) {
 		return nil
 	}
 	t := &contract.Type{Form: contract.Form(d.Name.Text), Max: int(d.Max.Value)}
 	for i, of := range d.Of {
-		inner := c.typ(of, inMessage)
+		inner := c.Type(of, InMessage)
 		if inner == nil {
 			return nil
 		}
 		if inner.Holder() {
-			c.fail(
+			c.Fail(
 				of.At, "wrong-type", fmt.Sprintf("a %s cannot hold another list, map or stacks", d.Name.Text),
 				"hold a record, or refs to entities that have lists",
 			)
@@ -222,7 +223,7 @@ func (c *checker) holder(d *syntax.Type) *contract.Type {
 				t.Key = inner
 				continue
 			}
-			c.fail(
+			c.Fail(
 				of.At, "wrong-type", fmt.Sprintf("a value of the type %s cannot be a key", inner),
 				"a key is an int, an enum, a text, a bool, a client, a ref or a kind",
 			)
@@ -231,7 +232,7 @@ func (c *checker) holder(d *syntax.Type) *contract.Type {
 		t.Of = inner
 	}
 	if t.Width() > contract.MaxSlots {
-		c.fail(
+		c.Fail(
 			d.At, "out-of-range", fmt.Sprintf("this %s takes %d numbers", d.Name.Text, t.Width()),
 			fmt.Sprintf("at most %d", contract.MaxSlots),
 		)
@@ -241,7 +242,7 @@ func (c *checker) holder(d *syntax.Type) *contract.Type {
 }
 
 // refTo returns the type of a ref to a kind, or to any kind that has a part.
-func (c *checker) refTo(n syntax.Ident) *contract.Type {
+func (c *Unit) refTo(n syntax.Ident) *contract.Type {
 	if k := c.Kinds[n.Text]; k != nil {
 		return k.Ref()
 	}
@@ -249,15 +250,15 @@ func (c *checker) refTo(n syntax.Ident) *contract.Type {
 		c.Used[p] = true
 		return c.refPart(p)
 	}
-	c.fail(
+	c.Fail(
 		n.At, "unknown-name", fmt.Sprintf("the kind `%s` is not declared", n.Text),
-		Suggest(n.Text, append(names(c.Kinds), names(c.Parts)...), "declare it: entity "+n.Text+" { … }"),
+		Suggest(n.Text, append(Names(c.Kinds), Names(c.Parts)...), "declare it: entity "+n.Text+" { … }"),
 	)
 	return nil
 }
 
 // refPart returns the type of a ref to any kind that has a part.
-func (c *checker) refPart(p *Part) *contract.Type {
+func (c *Unit) refPart(p *Part) *contract.Type {
 	t := &contract.Type{Form: contract.FormEntity, Name: p.Tree.Name.Text}
 	for _, k := range c.Contract.Kinds {
 		if slices.Contains(k.Parts, p.Tree.Name.Text) {
@@ -265,7 +266,7 @@ func (c *checker) refPart(p *Part) *contract.Type {
 			t.Names = append(t.Names, k.Name)
 		}
 	}
-	if p.Kind != nil && c.inPart == p {
+	if p.Kind != nil && c.InPart == p {
 		t.Kinds = append(t.Kinds, p.Kind)
 		t.Names = append(t.Names, p.Kind.Name)
 	}
@@ -273,55 +274,55 @@ func (c *checker) refPart(p *Part) *contract.Type {
 }
 
 // kindOf reads `kind of [A, B]`: a kind as a value.
-func (c *checker) kindOf(d *syntax.Type) *contract.Type {
+func (c *Unit) kindOf(d *syntax.Type) *contract.Type {
 	t := &contract.Type{Form: contract.FormKind}
 	for _, n := range d.Kinds {
 		k := c.Kinds[n.Text]
 		if k == nil {
-			c.fail(
+			c.Fail(
 				n.At, "unknown-name", fmt.Sprintf("the kind `%s` is not declared", n.Text),
-				Suggest(n.Text, names(c.Kinds), "name kinds, as in `kind of [Crate, Sled]`"),
+				Suggest(n.Text, Names(c.Kinds), "name kinds, as in `kind of [Crate, Sled]`"),
 			)
 			return nil
 		}
 		if k.Shared || k.Per >= 0 {
-			c.fail(
+			c.Fail(
 				n.At, "wrong-type", fmt.Sprintf("%s is never spawned by the contract", k.Name),
 				"name kinds that are neither shared nor `per` a role",
 			)
 			return nil
 		}
 		if slices.Contains(t.Names, k.Name) {
-			c.fail(n.At, "repeated", fmt.Sprintf("`%s` stands twice in this list", k.Name), "remove one of the two")
+			c.Fail(n.At, "repeated", fmt.Sprintf("`%s` stands twice in this list", k.Name), "remove one of the two")
 			continue
 		}
 		t.Kinds = append(t.Kinds, k)
 		t.Names = append(t.Names, k.Name)
 	}
 	if len(t.Kinds) == 0 {
-		c.fail(d.At, "no-range", "this kind does not say of which", "name kinds: kind of [Crate, Sled]")
+		c.Fail(d.At, "no-range", "this kind does not say of which", "name kinds: kind of [Crate, Sled]")
 		return nil
 	}
 	return t
 }
 
-// alias returns the type of a `type` declaration, which is read when it is first used.
-func (c *checker) alias(d *syntax.TypeDecl) *contract.Type {
+// Alias returns the type of a `type` declaration, which is read when it is first used.
+func (c *Unit) Alias(d *syntax.TypeDecl) *contract.Type {
 	name := d.Name.Text
-	if t, done := c.types[name]; done {
+	if t, done := c.Types[name]; done {
 		return t
 	}
-	if c.open[name] {
-		c.fail(
+	if c.Reading[name] {
+		c.Fail(
 			d.Name.At, "circle", fmt.Sprintf("the type `%s` is made of itself", name), "types cannot stand in a circle",
 		)
 		return nil
 	}
-	c.open[name] = true
-	defer delete(c.open, name)
+	c.Reading[name] = true
+	defer delete(c.Reading, name)
 	var t *contract.Type
 	if d.Type != nil {
-		t = c.typ(d.Type, inMessage)
+		t = c.Type(d.Type, InMessage)
 		if d.Type.Name.Text == "stacks" {
 			t = nil
 		}
@@ -329,18 +330,18 @@ func (c *checker) alias(d *syntax.TypeDecl) *contract.Type {
 		t = &contract.Type{Form: contract.FormRecord, Name: name}
 		for _, f := range d.Fields {
 			if slices.ContainsFunc(t.Parts, func(p contract.Param) bool { return p.Name == f.Name.Text }) {
-				c.fail(
+				c.Fail(
 					f.Name.At, "repeated", fmt.Sprintf("%s has the field `%s` already", name, f.Name.Text),
 					"choose another name",
 				)
 				continue
 			}
-			ft := c.typ(f.Type, inMessage)
+			ft := c.Type(f.Type, InMessage)
 			if ft == nil {
 				continue
 			}
 			if ft.Holder() {
-				c.fail(
+				c.Fail(
 					f.Type.At, "wrong-type", "a record cannot hold a list, a map or stacks",
 					"give the entity a property of its own for it",
 				)
@@ -350,7 +351,7 @@ func (c *checker) alias(d *syntax.TypeDecl) *contract.Type {
 		}
 		switch {
 		case len(d.Fields) == 0:
-			c.fail(
+			c.Fail(
 				d.At, "empty", fmt.Sprintf("the record %s has no field", name),
 				"as in `type Mark { number: int 0..9, at: Place }`",
 			)
@@ -358,21 +359,21 @@ func (c *checker) alias(d *syntax.TypeDecl) *contract.Type {
 		case len(t.Parts) == 0:
 			t = nil
 		case t.Width() > contract.MaxRecord:
-			c.fail(
+			c.Fail(
 				d.Name.At, "out-of-range", fmt.Sprintf("the record %s takes %d numbers", name, t.Width()),
 				fmt.Sprintf("at most %d", contract.MaxRecord),
 			)
 			t = nil
 		}
 	}
-	c.types[name] = t
+	c.Types[name] = t
 	return t
 }
 
 // reals reads the range and step of a real or vector.
-func (c *checker) reals(d *syntax.Type, form contract.Form) *contract.Type {
+func (c *Unit) reals(d *syntax.Type, form contract.Form) *contract.Type {
 	if d.Low == nil || d.High == nil || d.Step == nil {
-		c.fail(
+		c.Fail(
 			d.At, "no-range", fmt.Sprintf("this %s has no range or no step", form),
 			fmt.Sprintf("say the least and the greatest value and the step: %s -100..100 step 0.5", form),
 		)
@@ -382,11 +383,11 @@ func (c *checker) reals(d *syntax.Type, form contract.Form) *contract.Type {
 	if !c.step(d.Step, t) {
 		return nil
 	}
-	low := rational(d.Low)
-	high := rational(d.High)
-	step := rational(d.Step)
+	low := Rational(d.Low)
+	high := Rational(d.High)
+	step := Rational(d.Step)
 	if low.Cmp(high) > 0 {
-		c.fail(d.At, "out-of-range", fmt.Sprintf("the range of this %s is empty", form), "the least value stands first")
+		c.Fail(d.At, "out-of-range", fmt.Sprintf("the range of this %s is empty", form), "the least value stands first")
 		return nil
 	}
 	counts := [2]int64{}
@@ -402,7 +403,7 @@ func (c *checker) reals(d *syntax.Type, form contract.Form) *contract.Type {
 			told = "at most 2^50 steps"
 		}
 		if !n.IsInt() || new(big.Rat).Abs(end).Cmp(limit) > 0 || new(big.Rat).Abs(n).Cmp(most) > 0 {
-			c.fail(
+			c.Fail(
 				[]syntax.Expr{d.Low, d.High}[i].Span(), "out-of-range",
 				"this end of the range is not a whole number of steps, or too far away", told,
 			)
@@ -416,9 +417,9 @@ func (c *checker) reals(d *syntax.Type, form contract.Form) *contract.Type {
 }
 
 // turns reads `direction step S` or `rotation step S`.
-func (c *checker) turns(d *syntax.Type, form contract.Form) *contract.Type {
+func (c *Unit) turns(d *syntax.Type, form contract.Form) *contract.Type {
 	if d.Step == nil {
-		c.fail(
+		c.Fail(
 			d.At, "no-range", fmt.Sprintf("this %s has no step", form),
 			fmt.Sprintf("say it in radians: %s step 0.01", form),
 		)
@@ -429,7 +430,7 @@ func (c *checker) turns(d *syntax.Type, form contract.Form) *contract.Type {
 		return nil
 	}
 	if t.Unit != 1 || t.Per < 2 || t.Per > 1_000_000 {
-		c.fail(
+		c.Fail(
 			d.Step.Span(), "out-of-range", fmt.Sprintf("this step is too wide or too small for a %s", form),
 			"from 0.5 to 0.000001",
 		)
@@ -444,8 +445,8 @@ func (c *checker) turns(d *syntax.Type, form contract.Form) *contract.Type {
 }
 
 // step reads a step into a type.
-func (c *checker) step(x syntax.Expr, t *contract.Type) bool {
-	step := rational(x)
+func (c *Unit) step(x syntax.Expr, t *contract.Type) bool {
+	step := Rational(x)
 	t.Per = 1
 	t.Unit = 1
 	switch {
@@ -454,7 +455,7 @@ func (c *checker) step(x syntax.Expr, t *contract.Type) bool {
 	case step.Sign() > 0 && step.Num().Cmp(big.NewInt(1)) == 0 && step.Denom().IsInt64():
 		t.Per = step.Denom().Int64()
 	default:
-		c.fail(
+		c.Fail(
 			x.Span(), "out-of-range", "this is no step",
 			"a step is a whole number, or 1 over one: 5, 1, 0.5, 0.01, 0.001",
 		)
@@ -468,8 +469,8 @@ var (
 	limitOfFractions = new(big.Rat).SetInt64(1 << 50)
 )
 
-// rational returns the exact value of a number as it was written.
-func rational(x syntax.Expr) *big.Rat {
+// Rational returns the exact value of a number as it was written.
+func Rational(x syntax.Expr) *big.Rat {
 	switch x := x.(type) {
 	case *syntax.Number:
 		return new(big.Rat).SetInt64(x.Value)

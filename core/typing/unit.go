@@ -1,4 +1,7 @@
-package check
+// Package typing gives the expressions and statements of a contract their types: it resolves names, reads types, and
+// turns trees of bodies into the model's. A Unit holds what is known of the whole contract, a Scope what holds at one
+// place of a body. The package reads no declarations: those are up to package check, which makes the Unit.
+package typing
 
 import (
 	"fmt"
@@ -51,70 +54,71 @@ type Local struct {
 	Expr *contract.Expr
 }
 
-// call is a place where an action runs another, or a function calls another.
-type call struct {
-	to any
-	at syntax.Span
+// Call is a place where an action runs another, or a function calls another.
+type Call struct {
+	To any
+	At syntax.Span
 }
 
 // MaxProblems is how many mistakes are told in one run.
 const MaxProblems = 200
 
-// checker builds a contract from its tree, and gathers the mistakes that keep it from being built.
-type checker struct {
+// Unit is what is known of a contract while it is read, with the mistakes that keep it from being built. Package check
+// owns it and fills it, declaration by declaration.
+type Unit struct {
 	Checked
-	src      *syntax.Source
-	files    syntax.Open
-	problems syntax.Problems
-	aliases  map[string]*syntax.TypeDecl
-	types    map[string]*contract.Type // of the aliases that were read
-	open     map[string]bool           // aliases that are being read
-	inPart   *Part                     // that is being read
-	texts    map[string]int64          // index of each text among the contract's
-	calls    map[any][]call            // which actions and functions run which, to find circles
-	events   []*contract.Event         // the contract's own
+	Source   *syntax.Source
+	Files    syntax.Open
+	Problems syntax.Problems
+	Aliases  map[string]*syntax.TypeDecl
+	Types    map[string]*contract.Type // of the aliases that were read
+	Reading  map[string]bool           // aliases that are being read
+	InPart   *Part                     // that is being read
+	Texts    map[string]int64          // index of each text among the contract's
+	Calls    map[any][]Call            // which actions and functions run which, to find circles
+	Events   []*contract.Event         // the contract's own
 	// declarations of properties that something may give another value than their default
-	changes map[int]bool
-	later   []func() // what can be told only when all bodies are read
-	unread  bool     // the text itself has mistakes: what is missing may only not have been understood
+	Changes map[int]bool
+	Later   []func() // what can be told only when all bodies are read
+	Unread  bool     // the text itself has mistakes: what is missing may only not have been understood
 }
 
-// text returns the place of a text among the contract's.
-func (c *checker) text(s string) int64 {
-	n, known := c.texts[s]
+// Text returns the place of a text among the contract's.
+func (c *Unit) Text(s string) int64 {
+	n, known := c.Texts[s]
 	if !known {
 		n = int64(len(c.Contract.Texts))
-		c.texts[s] = n
+		c.Texts[s] = n
 		c.Contract.Texts = append(c.Contract.Texts, s)
 	}
 	return n
 }
 
-// fail tells a mistake: its place, a code for programs, what is wrong, and what would be right.
-func (c *checker) fail(at syntax.Span, code, message, hint string) {
-	if len(c.problems) >= MaxProblems {
+// Fail tells a mistake: its place, a code for programs, what is wrong, and what would be right.
+func (c *Unit) Fail(at syntax.Span, code, message, hint string) {
+	if len(c.Problems) >= MaxProblems {
 		return
 	}
-	c.problems = append(c.problems, c.src.Problem(at, code, message, hint))
+	c.Problems = append(c.Problems, c.Source.Problem(at, code, message, hint))
 }
 
-// bounded reports whether a count is within its bound, and says so if not.
-func (c *checker) bounded(at syntax.Span, what string, n, low, high int64) bool {
+// Bounded reports whether a count is within its bound, and says so if not.
+func (c *Unit) Bounded(at syntax.Span, what string, n, low, high int64) bool {
 	if n < low || n > high {
-		c.fail(at, "out-of-range", fmt.Sprintf("%s is %d", what, n), fmt.Sprintf("from %d to %d", low, high))
+		c.Fail(at, "out-of-range", fmt.Sprintf("%s is %d", what, n), fmt.Sprintf("from %d to %d", low, high))
 		return false
 	}
 	return true
 }
 
-// lineOf returns the line in which a part of the contract begins.
-func (c *checker) lineOf(at syntax.Span) int {
-	line, _ := c.src.Position(at.Start)
+// LineOf returns the line in which a part of the contract begins.
+func (c *Unit) LineOf(at syntax.Span) int {
+	line, _ := c.Source.Position(at.Start)
 	return line
 }
 
-// propertyNames returns the names of a kind's properties, in the order of declaration.
-func propertyNames(k *contract.Kind) []string {
+// PropertyNames returns the names of a kind's properties, in the order of declaration.
+func PropertyNames(k *contract.Kind) []string {
 	var out []string
 	for _, p := range k.Properties {
 		out = append(out, p.Name)
@@ -141,24 +145,24 @@ func Suggest(name string, known []string, otherwise string) string {
 	return otherwise
 }
 
-// params reads the arguments of a request, event, action or function. at says what types these may have.
-func (c *checker) params(params []syntax.Param, at place) []contract.Param {
+// Params reads the arguments of a request, event, action or function. at says what types these may have.
+func (c *Unit) Params(params []syntax.Param, at Place) []contract.Param {
 	var out []contract.Param
 	for i, p := range params {
 		if i >= contract.MaxParams {
-			c.fail(
+			c.Fail(
 				p.Name.At, "out-of-range", fmt.Sprintf("this is argument %d", i+1),
 				fmt.Sprintf("at most %d are allowed", contract.MaxParams),
 			)
 			break
 		}
 		if slices.ContainsFunc(out, func(o contract.Param) bool { return o.Name == p.Name.Text }) {
-			c.fail(
+			c.Fail(
 				p.Name.At, "repeated", fmt.Sprintf("there is an argument `%s` already", p.Name.Text),
 				"choose another name",
 			)
 		}
-		t := c.typ(p.Type, at)
+		t := c.Type(p.Type, at)
 		if t == nil {
 			t = &contract.Type{Form: ""} // its uses are not told again
 		}
@@ -167,8 +171,8 @@ func (c *checker) params(params []syntax.Param, at place) []contract.Param {
 	return out
 }
 
-// names returns the keys of a map, sorted.
-func names[T any](m map[string]T) []string {
+// Names returns the keys of a map, sorted.
+func Names[T any](m map[string]T) []string {
 	out := make([]string, 0, len(m))
 	for n := range m {
 		out = append(out, n)
@@ -177,8 +181,8 @@ func names[T any](m map[string]T) []string {
 	return out
 }
 
-// ticks turns milliseconds into ticks; a time that is not whole ticks is a mistake that names the two nearest.
-func (c *checker) ticks(at syntax.Span, ms int64) int64 {
+// Ticks turns milliseconds into ticks; a time that is not whole ticks is a mistake that names the two nearest.
+func (c *Unit) Ticks(at syntax.Span, ms int64) int64 {
 	rate := int64(c.Contract.TickRate)
 	if ms*rate%1000 != 0 || ms <= 0 {
 		n := ms * rate / 1000
@@ -186,7 +190,7 @@ func (c *checker) ticks(at syntax.Span, ms int64) int64 {
 		if n > 0 {
 			near = fmt.Sprintf("%gms and %s", float64(n*1000)/float64(rate), near)
 		}
-		c.fail(
+		c.Fail(
 			at, "no-ticks", fmt.Sprintf("%dms is not a whole number of ticks at %d per second", ms, rate),
 			"nearest: "+near,
 		)
@@ -201,15 +205,15 @@ type Part struct {
 	Kind *contract.Kind
 }
 
-// memory puts slots into the contract's memory.
-func (c *checker) memory(t *contract.Type, slots []int64) *contract.Expr {
+// Memory puts slots into the contract's memory.
+func (c *Unit) Memory(t *contract.Type, slots []int64) *contract.Expr {
 	x := &contract.Expr{Op: contract.OpTable, Type: t, Num: int64(len(c.Contract.Memory))}
 	c.Contract.Memory = append(c.Contract.Memory, slots...)
 	return x
 }
 
-// slots returns the slots of a constant expression; ok is false when it is computed.
-func (c *checker) slots(v *contract.Expr) (out []int64, ok bool) {
+// Slots returns the slots of a constant expression; ok is false when it is computed.
+func (c *Unit) Slots(v *contract.Expr) (out []int64, ok bool) {
 	switch v.Op {
 	case contract.OpConst:
 		if v.Nums != nil {
@@ -223,7 +227,7 @@ func (c *checker) slots(v *contract.Expr) (out []int64, ok bool) {
 			out = append(out, int64(len(v.Args)))
 		}
 		for _, a := range v.Args {
-			part, ok := c.slots(a)
+			part, ok := c.Slots(a)
 			if !ok {
 				return nil, false
 			}
@@ -231,45 +235,45 @@ func (c *checker) slots(v *contract.Expr) (out []int64, ok bool) {
 		}
 		return append(out, make([]int64, v.Type.Width()-len(out))...), true
 	case contract.OpReal:
-		if _, ok := c.slots(v.Args[0]); ok && v.Args[0].Op == contract.OpConst {
-			return c.slots(v.Args[0])
+		if _, ok := c.Slots(v.Args[0]); ok && v.Args[0].Op == contract.OpConst {
+			return c.Slots(v.Args[0])
 		}
 	}
 	return nil, false
 }
 
-// params declares the arguments of what is being read.
-func (e *env) params(trees []syntax.Param, params []contract.Param) {
-	e.enter()
+// Arguments declares the arguments of what is being read.
+func (e *Scope) Arguments(trees []syntax.Param, params []contract.Param) {
+	e.Enter()
 	for i, p := range trees {
 		if i < len(params) {
-			e.declare(p.Name, params[i].Type)
+			e.Declare(p.Name, params[i].Type)
 		}
 	}
 }
 
-// computed reads a body that is one value.
-func (e *env) computed(x syntax.Expr, want *contract.Type, what string, at syntax.Span) *contract.Body {
+// Computed reads a body that is one value.
+func (e *Scope) Computed(x syntax.Expr, want *contract.Type, what string, at syntax.Span) *contract.Body {
 	b := &contract.Body{
-		Value: e.value(x, want, what),
-		File:  e.src.File(at.Start),
-		Line:  e.lineOf(at),
+		Value: e.Value(x, want, what),
+		File:  e.Source.File(at.Start),
+		Line:  e.LineOf(at),
 		At:    x.Span(),
 	}
-	b.Locals = e.nums
-	b.Memory = e.mem
+	b.Locals = e.Nums
+	b.Memory = e.Mem
 	return b
 }
 
-// condition returns where an expression stands that is about an entity of a kind and changes nothing: a condition, an
+// Condition returns where an expression stands that is about an entity of a kind and changes nothing: a condition, an
 // audience or who writes.
-func (c *checker) condition(k *contract.Kind) *env {
-	e := &env{
-		checker: c,
-		kind:    k,
-		pure:    true,
-		still:   true,
+func (c *Unit) Condition(k *contract.Kind) *Scope {
+	e := &Scope{
+		Unit:  c,
+		Kind:  k,
+		Pure:  true,
+		Still: true,
 	}
-	e.enter()
+	e.Enter()
 	return e
 }

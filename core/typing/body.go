@@ -1,4 +1,4 @@
-package check
+package typing
 
 import (
 	"fmt"
@@ -10,98 +10,98 @@ import (
 	"kamerad.example/core/syntax"
 )
 
-// body reads the statements of a handler, timer or action whose arguments are declared.
-func (e *env) body(stmts []syntax.Stmt, at syntax.Span) *contract.Body {
+// Body reads the statements of a handler, timer or action whose arguments are declared.
+func (e *Scope) Body(stmts []syntax.Stmt, at syntax.Span) *contract.Body {
 	b := &contract.Body{
-		Stmts: e.block(stmts),
-		File:  e.src.File(at.Start),
-		Line:  e.lineOf(at),
+		Stmts: e.Block(stmts),
+		File:  e.Source.File(at.Start),
+		Line:  e.LineOf(at),
 		At:    at,
 	}
-	b.Locals = e.nums
-	b.Memory = e.mem
+	b.Locals = e.Nums
+	b.Memory = e.Mem
 	return b
 }
 
-// replies reports whether every way through some statements gives a reply or a denial.
-func replies(stmts []contract.Stmt) bool {
+// Replies reports whether every way through some statements gives a reply or a denial.
+func Replies(stmts []contract.Stmt) bool {
 	for _, s := range stmts {
 		if s.Op == contract.OpReply || s.Op == contract.OpDeny ||
-			s.Op == contract.OpIf && replies(s.Then) && (replies(s.Else) || s.AlwaysTrue()) {
+			s.Op == contract.OpIf && Replies(s.Then) && (Replies(s.Else) || s.AlwaysTrue()) {
 			return true
 		}
 	}
 	return false
 }
 
-// reason checks the length of the reason that a denial gives.
-func (c *checker) reason(r *syntax.Literal) {
+// Reason checks the length of the reason that a denial gives.
+func (c *Unit) Reason(r *syntax.Literal) {
 	if n := utf8.RuneCountInString(r.Value); n == 0 || n > 200 {
-		c.fail(r.At, "out-of-range", fmt.Sprintf("this reason has %d characters", n), "from 1 to 200")
+		c.Fail(r.At, "out-of-range", fmt.Sprintf("this reason has %d characters", n), "from 1 to 200")
 	}
 }
 
-// env is where an expression or statement stands.
-type env struct {
-	*checker
-	kind     *contract.Kind    // of self; nil in a handler of the contract, in functions and audiences
-	request  *contract.Request // nil elsewhere
-	action   *contract.Action  // that is being read, or nil
-	fn       *contract.Fn      // that is being read, or nil
+// Scope is where an expression or statement stands, and what holds there.
+type Scope struct {
+	*Unit
+	Kind     *contract.Kind    // of self; nil in a handler of the contract, in functions and audiences
+	Request  *contract.Request // nil elsewhere
+	Action   *contract.Action  // that is being read, or nil
+	Fn       *contract.Fn      // that is being read, or nil
 	written  syntax.Expr       // the target of the present assignment, which is not read
-	viewer   bool              // there is one
-	pure     bool              // nothing may change
-	still    bool              // nothing may roll
-	rolled   bool              // something did
-	constant bool              // nothing may be read
-	spawning bool              // in `on spawn`, which may set what is `once`
-	losing   bool              // in `on owner lost` or `on owner leave`
-	scopes   []map[string]*contract.Expr
-	nums     int
-	mem      int
+	Viewer   bool              // there is one
+	Pure     bool              // nothing may change
+	Still    bool              // nothing may roll
+	Rolled   bool              // something did
+	Constant bool              // nothing may be read
+	Spawning bool              // in `on spawn`, which may set what is `once`
+	Losing   bool              // in `on owner lost` or `on owner leave`
+	Scopes   []map[string]*contract.Expr
+	Nums     int
+	Mem      int
 }
 
-// enter opens a scope: names that are declared from now on hold until leave.
-func (e *env) enter() { e.scopes = append(e.scopes, map[string]*contract.Expr{}) }
+// Enter opens a scope: names that are declared from now on hold until leave.
+func (e *Scope) Enter() { e.Scopes = append(e.Scopes, map[string]*contract.Expr{}) }
 
 // leave closes the innermost scope.
-func (e *env) leave() { e.scopes = e.scopes[:len(e.scopes)-1] }
+func (e *Scope) leave() { e.Scopes = e.Scopes[:len(e.Scopes)-1] }
 
-// declare returns a name to a new local. What has no type yet takes one number.
-func (e *env) declare(n syntax.Ident, t *contract.Type) *contract.Expr {
-	for _, s := range e.scopes {
+// Declare returns a name to a new local. What has no type yet takes one number.
+func (e *Scope) Declare(n syntax.Ident, t *contract.Type) *contract.Expr {
+	for _, s := range e.Scopes {
 		if s[n.Text] != nil {
-			e.fail(n.At, "repeated", fmt.Sprintf("the name `%s` is in use here already", n.Text), "choose another name")
+			e.Fail(n.At, "repeated", fmt.Sprintf("the name `%s` is in use here already", n.Text), "choose another name")
 		}
 	}
 	x := &contract.Expr{Op: contract.OpLocal, Type: t}
-	before := e.nums
+	before := e.Nums
 	if t.Holder() {
-		x.Num = int64(e.mem)
+		x.Num = int64(e.Mem)
 		e.room(n.At, t)
 	} else {
-		x.Num = int64(e.nums)
-		e.nums += t.Width()
+		x.Num = int64(e.Nums)
+		e.Nums += t.Width()
 	}
-	if before <= contract.MaxLocals && e.nums > contract.MaxLocals {
-		e.fail(
+	if before <= contract.MaxLocals && e.Nums > contract.MaxLocals {
+		e.Fail(
 			n.At, "out-of-range", "this is one name too many",
 			fmt.Sprintf(
 				"the arguments and names of one body may take %d numbers; a vector takes 2 or 3", contract.MaxLocals,
 			),
 		)
 	}
-	e.scopes[len(e.scopes)-1][n.Text] = x
+	e.Scopes[len(e.Scopes)-1][n.Text] = x
 	e.Locals = append(e.Locals, Local{n, x})
 	return x
 }
 
 // room sets memory aside for a list or map, and gives its place.
-func (e *env) room(at syntax.Span, t *contract.Type) int64 {
-	from := e.mem
-	e.mem += t.Width()
-	if from <= contract.MaxMemory && e.mem > contract.MaxMemory {
-		e.fail(
+func (e *Scope) room(at syntax.Span, t *contract.Type) int64 {
+	from := e.Mem
+	e.Mem += t.Width()
+	if from <= contract.MaxMemory && e.Mem > contract.MaxMemory {
+		e.Fail(
 			at, "out-of-range", "the lists of this body are too long together",
 			fmt.Sprintf("at most %d numbers", contract.MaxMemory),
 		)
@@ -109,23 +109,23 @@ func (e *env) room(at syntax.Span, t *contract.Type) int64 {
 	return int64(from)
 }
 
-// block reads the statements of a block, in a scope of its own. What could not be read is left out; its mistake was
+// Block reads the statements of a block, in a scope of its own. What could not be read is left out; its mistake was
 // told.
-func (e *env) block(stmts []syntax.Stmt) []contract.Stmt {
-	if !e.pure {
-		e.enter()
+func (e *Scope) Block(stmts []syntax.Stmt) []contract.Stmt {
+	if !e.Pure {
+		e.Enter()
 		defer e.leave()
 	}
 	var out []contract.Stmt
 	for i, s := range stmts {
 		if t, ok := e.stmt(s); ok {
-			t.Line, t.At = e.lineOf(s.Span()), s.Span()
+			t.Line, t.At = e.LineOf(s.Span()), s.Span()
 			out = append(out, t)
 		}
 		switch s.(type) {
 		case *syntax.Return, *syntax.Deny, *syntax.Reply:
 			if _, reply := s.(*syntax.Reply); i+1 < len(stmts) && !reply {
-				e.fail(stmts[i+1].Span(), "never", "this statement never runs", "the one before it ends the body")
+				e.Fail(stmts[i+1].Span(), "never", "this statement never runs", "the one before it ends the body")
 			}
 		}
 	}
@@ -135,7 +135,7 @@ func (e *env) block(stmts []syntax.Stmt) []contract.Stmt {
 // stmt reads one statement. ok is false when it could not be read; its mistake was told.
 //
 //revive:disable-next-line:function-length It is one switch.
-func (e *env) stmt(s syntax.Stmt) (contract.Stmt, bool) {
+func (e *Scope) stmt(s syntax.Stmt) (contract.Stmt, bool) {
 	switch s := s.(type) {
 	case *syntax.Let:
 		return e.let(s)
@@ -146,19 +146,19 @@ func (e *env) stmt(s syntax.Stmt) (contract.Stmt, bool) {
 	case *syntax.Do:
 		return e.do(s)
 	case *syntax.If:
-		cond := e.value(s.Cond, &contract.Type{Form: contract.FormBool}, "the condition of an `if`")
+		cond := e.Value(s.Cond, &contract.Type{Form: contract.FormBool}, "the condition of an `if`")
 		t := contract.Stmt{
 			Op:    contract.OpIf,
 			Value: cond,
-			Then:  e.block(s.Then),
-			Else:  e.block(s.Else),
+			Then:  e.Block(s.Then),
+			Else:  e.Block(s.Else),
 		}
 		return t, cond != nil
 	case *syntax.For:
-		e.enter()
+		e.Enter()
 		defer e.leave()
 		q, ok := e.query(&s.In, s.Name)
-		t := contract.Stmt{Op: contract.OpFor, Query: q, Then: e.block(s.Body)}
+		t := contract.Stmt{Op: contract.OpFor, Query: q, Then: e.Block(s.Body)}
 		return t, ok
 	case *syntax.Tell:
 		return e.tell(s)
@@ -174,8 +174,8 @@ func (e *env) stmt(s syntax.Stmt) (contract.Stmt, bool) {
 			return contract.Stmt{}, false
 		}
 		for _, k := range x.Type.Kinds {
-			if !k.Free() && e.inPart == nil {
-				e.fail(
+			if !k.Free() && e.InPart == nil {
+				e.Fail(
 					s.X.Span(), "wrong-type",
 					fmt.Sprintf(
 						"%s cannot be despawned: %s", k.Name,
@@ -192,18 +192,18 @@ func (e *env) stmt(s syntax.Stmt) (contract.Stmt, bool) {
 		return contract.Stmt{Op: contract.OpDespawn, X: x}, true
 	case *syntax.Give:
 		x := e.entity(s.X, "what is given")
-		to := e.value(s.To, &contract.Type{Form: contract.FormClient}, "who gets it")
+		to := e.Value(s.To, &contract.Type{Form: contract.FormClient}, "who gets it")
 		if x == nil || to == nil {
 			return contract.Stmt{}, false
 		}
 		for _, k := range x.Type.Kinds {
 			if to.Op != contract.OpConst {
 				k.GivenAway = true
-			} else if !e.losing {
+			} else if !e.Losing {
 				k.ReturnsToServer = true
 			}
 			if k.Per >= 0 {
-				e.fail(
+				e.Fail(
 					s.X.Span(), "wrong-type", fmt.Sprintf("%s cannot be given away: each client has its own", k.Name),
 					"what changes hands is shared or spawned",
 				)
@@ -212,46 +212,46 @@ func (e *env) stmt(s syntax.Stmt) (contract.Stmt, bool) {
 		}
 		return contract.Stmt{Op: contract.OpGive, X: x, Value: to}, true
 	case *syntax.Return:
-		if e.request != nil && e.request.Reply != nil {
-			e.fail(s.At, "no-reply", "this ends the body without a reply", "`reply` or `deny` before it")
+		if e.Request != nil && e.Request.Reply != nil {
+			e.Fail(s.At, "no-reply", "this ends the body without a reply", "`reply` or `deny` before it")
 		}
 		return contract.Stmt{Op: contract.OpReturn}, true
 	case *syntax.Reply:
-		if e.request == nil || e.request.Reply == nil {
-			e.fail(
+		if e.Request == nil || e.Request.Reply == nil {
+			e.Fail(
 				s.At, "no-reply", "nobody waits for a reply here",
 				"a request that gives one says so: request guess(pick: int 0..4) -> bool",
 			)
 			return contract.Stmt{}, false
 		}
-		v := e.value(s.Value, e.request.Reply, "the reply")
+		v := e.Value(s.Value, e.Request.Reply, "the reply")
 		// a wrong one has been told, and is a reply all the same
-		return contract.Stmt{Op: contract.OpReply, Value: v, Type: e.request.Reply}, true
+		return contract.Stmt{Op: contract.OpReply, Value: v, Type: e.Request.Reply}, true
 	case *syntax.Deny:
-		if e.request == nil {
-			e.fail(
+		if e.Request == nil {
+			e.Fail(
 				s.At, "no-request", "there is no request here that could be denied",
 				"`deny` stands in the body of a request",
 			)
 			return contract.Stmt{}, false
 		}
-		e.reason(s.Reason)
+		e.Reason(s.Reason)
 		return contract.Stmt{Op: contract.OpDeny, Text: s.Reason.Value}, true
 	case *syntax.Expel:
-		who := e.value(s.Who, &contract.Type{Form: contract.FormClient}, "who is expelled")
-		e.reason(s.Reason)
+		who := e.Value(s.Who, &contract.Type{Form: contract.FormClient}, "who is expelled")
+		e.Reason(s.Reason)
 		return contract.Stmt{Op: contract.OpExpel, X: who, Text: s.Reason.Value}, who != nil
 	case *syntax.Close:
-		e.reason(s.Reason)
+		e.Reason(s.Reason)
 		return contract.Stmt{Op: contract.OpClose, Text: s.Reason.Value}, true
 	case *syntax.Log:
-		t := contract.Stmt{Op: contract.OpLog, Who: e.who(s.To, "is told"), Words: s.Words}
+		t := contract.Stmt{Op: contract.OpLog, Who: e.Who(s.To, "is told"), Words: s.Words}
 		ok := t.Who != nil
 		for _, x := range s.Values {
-			v := e.expr(x, nil)
+			v := e.Expr(x, nil)
 			if v != nil &&
 				(v.Type.Holder() || v.Type.Form == contract.FormLine || v.Type.Form == contract.FormNothing) {
-				e.fail(
+				e.Fail(
 					x.Span(), "wrong-type", describe(v.Type)+" cannot stand in the words of a log", "name a part of it",
 				)
 				v = nil
@@ -265,10 +265,10 @@ func (e *env) stmt(s syntax.Stmt) (contract.Stmt, bool) {
 }
 
 // let reads `let NAME = VALUE`, and declares the name.
-func (e *env) let(s *syntax.Let) (contract.Stmt, bool) {
+func (e *Scope) let(s *syntax.Let) (contract.Stmt, bool) {
 	if sp, ok := s.Value.(*syntax.Spawn); ok {
-		if e.pure {
-			e.fail(
+		if e.Pure {
+			e.Fail(
 				sp.At, "impure", "`spawn` changes something, and a head, a function or a condition may not",
 				"move it into the body",
 			)
@@ -276,89 +276,89 @@ func (e *env) let(s *syntax.Let) (contract.Stmt, bool) {
 		}
 		t, ok := e.spawn(sp)
 		if !ok {
-			e.scopes[len(e.scopes)-1][s.Name.Text] = &contract.Expr{Type: &contract.Type{}}
+			e.Scopes[len(e.Scopes)-1][s.Name.Text] = &contract.Expr{Type: &contract.Type{}}
 			return contract.Stmt{}, false
 		}
 		of := &contract.Type{Form: contract.FormEntity, Kinds: t.Kinds}
 		for _, k := range t.Kinds {
 			of.Names = append(of.Names, k.Name)
 		}
-		t.Num = e.declare(s.Name, of).Num
+		t.Num = e.Declare(s.Name, of).Num
 		return t, true
 	}
-	v := e.expr(s.Value, nil)
+	v := e.Expr(s.Value, nil)
 	if v == nil || v.Type.Form == "" {
 		// so that its uses are not told as unknown
-		e.scopes[len(e.scopes)-1][s.Name.Text] = &contract.Expr{Type: &contract.Type{}}
+		e.Scopes[len(e.Scopes)-1][s.Name.Text] = &contract.Expr{Type: &contract.Type{}}
 		return contract.Stmt{}, false
 	}
 	switch v.Type.Form {
 	case contract.FormStacks, contract.FormMap:
-		e.fail(
+		e.Fail(
 			s.Value.Span(), "wrong-type", "a name cannot stand for whole stacks or a whole map",
 			"ask for a count: satchel.count(flare)",
 		)
 		return contract.Stmt{}, false
 	case contract.FormNothing:
-		e.fail(s.Value.Span(), "wrong-type", "a name for nothing has no type", "use `nothing` where it is wanted")
+		e.Fail(s.Value.Span(), "wrong-type", "a name for nothing has no type", "use `nothing` where it is wanted")
 		return contract.Stmt{}, false
 	case contract.FormList:
 		if v.Op == contract.OpList && len(v.Args) == 0 {
-			e.fail(s.Value.Span(), "wrong-type", "a name for an empty list has no type", "list at least one value")
+			e.Fail(s.Value.Span(), "wrong-type", "a name for an empty list has no type", "list at least one value")
 			return contract.Stmt{}, false
 		}
 		if v.Op == contract.OpList || v.Op == contract.OpCopy { // it is in memory already
-			x := e.declare(s.Name, &contract.Type{Form: contract.FormInt})
+			x := e.Declare(s.Name, &contract.Type{Form: contract.FormInt})
 			*x = contract.Expr{Op: contract.OpLocal, Type: v.Type, Num: v.Num}
 			return contract.Stmt{Op: contract.OpLet, Num: v.Num, Value: v}, true
 		}
 	}
-	return contract.Stmt{Op: contract.OpLet, Num: e.declare(s.Name, v.Type).Num, Value: v}, true
+	return contract.Stmt{Op: contract.OpLet, Num: e.Declare(s.Name, v.Type).Num, Value: v}, true
 }
 
 // check reads a check of a request's head, and adds it to the request's list of checks.
-func (e *env) check(s *syntax.Check) (contract.Stmt, bool) {
-	cond := e.value(s.Cond, &contract.Type{Form: contract.FormBool}, "the condition of a check")
+func (e *Scope) check(s *syntax.Check) (contract.Stmt, bool) {
+	cond := e.Value(s.Cond, &contract.Type{Form: contract.FormBool}, "the condition of a check")
 	// With the brackets around it, which are no part of the tree.
 	end := s.Cond.Span().End
-	for end < s.At.End && strings.ContainsRune(" \t\n)", rune(e.src.Text[end])) {
+	for end < s.At.End && strings.ContainsRune(" \t\n)", rune(e.Source.Text[end])) {
 		end++
 	}
-	text := strings.Join(strings.Fields(e.src.Text[s.At.Start+len("check"):end]), " ")
-	check := contract.Check{Text: text, Then: contract.Then(s.Then), Line: e.lineOf(s.At)}
+	text := strings.Join(strings.Fields(e.Source.Text[s.At.Start+len("check"):end]), " ")
+	check := contract.Check{Text: text, Then: contract.Then(s.Then), Line: e.LineOf(s.At)}
 	if s.Reason != nil {
 		check.Reason = s.Reason.Value
-		e.reason(s.Reason)
+		e.Reason(s.Reason)
 	}
 	if check.Then == contract.ThenStrike && e.Contract.Strikes == 0 {
-		e.fail(
+		e.Fail(
 			s.At, "no-strikes", "this check strikes, and the contract does not say how many strikes expel",
 			"add a line such as `strikes 5 in 10s` at the top",
 		)
 	}
-	e.request.Checks = append(e.request.Checks, check)
-	return contract.Stmt{Op: contract.OpCheck, Num: int64(len(e.request.Checks) - 1), Value: cond}, cond != nil
+	e.Request.Checks = append(e.Request.Checks, check)
+	return contract.Stmt{Op: contract.OpCheck, Num: int64(len(e.Request.Checks) - 1), Value: cond}, cond != nil
 }
 
 // entity reads an expression that has to be an entity.
-func (e *env) entity(x syntax.Expr, what string) *contract.Expr {
-	v := e.expr(x, nil)
+func (e *Scope) entity(x syntax.Expr, what string) *contract.Expr {
+	v := e.Expr(x, nil)
 	if v == nil || v.Type.Form == "" {
 		return nil
 	}
 	if v.Type.Form != contract.FormEntity {
-		e.fail(x.Span(), "wrong-type", fmt.Sprintf("%s is %s", what, describe(v.Type)), "it has to be an entity")
+		e.Fail(x.Span(), "wrong-type", fmt.Sprintf("%s is %s", what, describe(v.Type)), "it has to be an entity")
 		return nil
 	}
 	return v
 }
 
 // spawn reads `spawn Kind { … }`.
-func (e *env) spawn(s *syntax.Spawn) (contract.Stmt, bool) {
+func (e *Scope) spawn(s *syntax.Spawn) (contract.Stmt, bool) {
 	out := contract.Stmt{Op: contract.OpSpawn, Num: -1}
 	if k := e.Kinds[s.Kind.Text]; k != nil {
 		if !k.Free() {
-			e.fail(
+			e.Fail(
 				s.Kind.At, "wrong-type",
 				fmt.Sprintf(
 					"%s cannot be spawned: %s", k.Name,
@@ -393,9 +393,9 @@ func (e *env) spawn(s *syntax.Spawn) (contract.Stmt, bool) {
 			e.Spawns[k] = true
 		}
 	} else {
-		e.fail(
+		e.Fail(
 			s.Kind.At, "unknown-name", fmt.Sprintf("the kind `%s` is not declared", s.Kind.Text),
-			Suggest(s.Kind.Text, names(e.Kinds), "declare it: entity "+s.Kind.Text+" { … }"),
+			Suggest(s.Kind.Text, Names(e.Kinds), "declare it: entity "+s.Kind.Text+" { … }"),
 		)
 		return out, false
 	}
@@ -404,17 +404,17 @@ func (e *env) spawn(s *syntax.Spawn) (contract.Stmt, bool) {
 	for _, set := range s.Sets {
 		name := set.Name.Text
 		if given[name] {
-			e.fail(set.Name.At, "repeated", fmt.Sprintf("`%s` is given twice", name), "remove one of the two")
+			e.Fail(set.Name.At, "repeated", fmt.Sprintf("`%s` is given twice", name), "remove one of the two")
 		}
 		given[name] = true
 		props := e.common(set.Name, out.Kinds)
 		if props == nil {
-			e.expr(set.Value, nil)
+			e.Expr(set.Value, nil)
 			ok = false
 			continue
 		}
 		p := props[out.Kinds[0].Index]
-		v := e.value(set.Value, p.Type, "the value of `"+name+"`")
+		v := e.Value(set.Value, p.Type, "the value of `"+name+"`")
 		ok = ok && v != nil
 		if v != nil {
 			x := &contract.Expr{Op: contract.OpGet, Props: props}
@@ -425,7 +425,7 @@ func (e *env) spawn(s *syntax.Spawn) (contract.Stmt, bool) {
 	for _, k := range out.Kinds {
 		for _, p := range k.Properties {
 			if !p.Given && !given[p.Name] && !p.Type.Holder() {
-				e.fail(
+				e.Fail(
 					s.At, "not-given", fmt.Sprintf("`%s` of %s has no default and gets no value here", p.Name, k.Name),
 					"give it one, as in `spawn "+k.Name+" { "+p.Name+" = … }`",
 				)
@@ -437,17 +437,17 @@ func (e *env) spawn(s *syntax.Spawn) (contract.Stmt, bool) {
 }
 
 // common finds a property that all of some kinds have, with one type, by the kinds' index. It is nil after a mistake.
-func (e *env) common(n syntax.Ident, kinds []*contract.Kind) []*contract.Property {
+func (e *Scope) common(n syntax.Ident, kinds []*contract.Kind) []*contract.Property {
 	out := make([]*contract.Property, len(e.Contract.Kinds)+1)
 	var first *contract.Property
 	for _, k := range kinds {
 		p := k.Property(n.Text)
 		if p == nil {
-			known := propertyNames(k)
+			known := PropertyNames(k)
 			if len(kinds) == 1 {
 				known = append(known, "owner")
 			}
-			e.fail(
+			e.Fail(
 				n.At, "unknown-name", fmt.Sprintf("%s has no property `%s`", k.Name, n.Text),
 				Suggest(n.Text, known, "it has "+strings.Join(known, ", ")),
 			)
@@ -457,7 +457,7 @@ func (e *env) common(n syntax.Ident, kinds []*contract.Kind) []*contract.Propert
 			first = p
 		}
 		if p.Type.String() != first.Type.String() {
-			e.fail(
+			e.Fail(
 				n.At, "wrong-type",
 				fmt.Sprintf(
 					"`%s` is of the type %s in %s and of the type %s in %s", n.Text, first.Type, kinds[0].Name, p.Type,
@@ -470,14 +470,14 @@ func (e *env) common(n syntax.Ident, kinds []*contract.Kind) []*contract.Propert
 		out[k.Index] = p
 	}
 	if first == nil {
-		e.fail(n.At, "empty", "no kind has this part", "include it: entity Eel with …")
+		e.Fail(n.At, "empty", "no kind has this part", "include it: entity Eel with …")
 		return nil
 	}
 	return out
 }
 
 // called resolves what `do` and `tell` name: NAME of self, or X.NAME.
-func (e *env) called(x syntax.Expr, what, verb string) (on *contract.Expr, name syntax.Ident, ok bool) {
+func (e *Scope) called(x syntax.Expr, what, verb string) (on *contract.Expr, name syntax.Ident, ok bool) {
 	switch f := x.(type) {
 	case *syntax.Ref:
 		return nil, f.Ident, true
@@ -485,7 +485,7 @@ func (e *env) called(x syntax.Expr, what, verb string) (on *contract.Expr, name 
 		on := e.entity(f.X, "what "+verb)
 		return on, f.Name, on != nil
 	}
-	e.fail(
+	e.Fail(
 		x.Span(), "expected", "this is no "+what,
 		map[string]string{"action": "as in `do surface()`", "event": "as in `tell everyone used(item)`"}[what],
 	)
@@ -493,11 +493,11 @@ func (e *env) called(x syntax.Expr, what, verb string) (on *contract.Expr, name 
 }
 
 // arguments reads the values that an action, event, function or audience is given.
-func (e *env) arguments(
+func (e *Scope) arguments(
 	at syntax.Span, args []syntax.Expr, params []contract.Param, of, verb string,
 ) ([]*contract.Expr, bool) {
 	if len(args) != len(params) {
-		e.fail(
+		e.Fail(
 			at, "arguments", fmt.Sprintf("`%s` is %s with %d values", of, verb, len(args)),
 			fmt.Sprintf("it is declared with %d", len(params)),
 		)
@@ -506,7 +506,7 @@ func (e *env) arguments(
 	ok := true
 	var out []*contract.Expr
 	for i, a := range args {
-		v := e.value(a, params[i].Type, "`"+params[i].Name+"` of `"+of+"`")
+		v := e.Value(a, params[i].Type, "`"+params[i].Name+"` of `"+of+"`")
 		out = append(out, v)
 		ok = ok && v != nil
 	}
@@ -514,18 +514,18 @@ func (e *env) arguments(
 }
 
 // run reads `do ACTION(…)`, also `after TIME do ACTION(…)`.
-func (e *env) run(s *syntax.Run) (contract.Stmt, bool) {
+func (e *Scope) run(s *syntax.Run) (contract.Stmt, bool) {
 	out := contract.Stmt{Op: contract.OpRun}
 	if s.After != nil {
-		out.Num = e.ticks(s.After.At, s.After.Value)
+		out.Num = e.Ticks(s.After.At, s.After.Value)
 	}
 	on, name, ok := e.called(s.Action, "action", "an action is run on")
 	if !ok {
 		return out, false
 	}
 	if on == nil {
-		if e.kind == nil {
-			e.fail(
+		if e.Kind == nil {
+			e.Fail(
 				name.At, "no-self", "there is no entity here whose action could be run",
 				"name the entity: do c.Diver."+name.Text+"(…)",
 			)
@@ -535,7 +535,7 @@ func (e *env) run(s *syntax.Run) (contract.Stmt, bool) {
 	}
 	out.X = on
 	if len(on.Type.Kinds) != 1 {
-		e.fail(
+		e.Fail(
 			s.Action.Span(), "wrong-type", "an action is run on an entity of one kind",
 			"a part's own members can run what it needs; else go over the kinds one by one",
 		)
@@ -550,19 +550,19 @@ func (e *env) run(s *syntax.Run) (contract.Stmt, bool) {
 		}
 	}
 	if out.Act == nil {
-		e.fail(
+		e.Fail(
 			name.At, "unknown-name", fmt.Sprintf("%s has no action `%s`", kind.Name, name.Text),
 			Suggest(name.Text, known, "declare it: action "+name.Text+"() { … }"),
 		)
 		return out, false
 	}
 	e.Used[out.Act.Offset] = true
-	if e.action != nil && s.After == nil {
-		e.calls[e.action] = append(e.calls[e.action], call{out.Act, s.At})
+	if e.Action != nil && s.After == nil {
+		e.Calls[e.Action] = append(e.Calls[e.Action], Call{out.Act, s.At})
 	}
 	for i, p := range out.Act.Params {
 		if s.After != nil && p.Type.Holder() {
-			e.fail(
+			e.Fail(
 				s.At, "wrong-type",
 				fmt.Sprintf("`%s` is a list, which cannot be kept until then", out.Act.Params[i].Name),
 				"let a property hold it",
@@ -575,8 +575,8 @@ func (e *env) run(s *syntax.Run) (contract.Stmt, bool) {
 }
 
 // tell reads `tell WHO EVENT(…)`.
-func (e *env) tell(s *syntax.Tell) (contract.Stmt, bool) {
-	out := contract.Stmt{Op: contract.OpTell, Who: e.who(s.To, "is told")}
+func (e *Scope) tell(s *syntax.Tell) (contract.Stmt, bool) {
+	out := contract.Stmt{Op: contract.OpTell, Who: e.Who(s.To, "is told")}
 	on, name, ok := e.called(s.Event, "event", "an event is told of")
 	if !ok {
 		return out, false
@@ -585,20 +585,20 @@ func (e *env) tell(s *syntax.Tell) (contract.Stmt, bool) {
 	if on != nil {
 		kinds = on.Type.Kinds
 		if len(kinds) != 1 {
-			e.fail(
+			e.Fail(
 				s.Event.Span(), "wrong-type", "an event is told of an entity of one kind",
 				"tell an event of the contract itself",
 			)
 			return out, false
 		}
-	} else if e.kind != nil &&
-		slices.ContainsFunc(e.kind.Events, func(ev *contract.Event) bool { return ev.Name == name.Text }) {
+	} else if e.Kind != nil &&
+		slices.ContainsFunc(e.Kind.Events, func(ev *contract.Event) bool { return ev.Name == name.Text }) {
 		on = e.self()
-		kinds = []*contract.Kind{e.kind}
+		kinds = []*contract.Kind{e.Kind}
 	}
 	out.X = on
 	var known []string
-	all := e.events // the contract's own
+	all := e.Events // the contract's own
 	if kinds[0] != nil {
 		all = kinds[0].Events
 	}
@@ -608,13 +608,13 @@ func (e *env) tell(s *syntax.Tell) (contract.Stmt, bool) {
 			out.Event = ev
 		}
 	}
-	if on == nil && e.kind != nil {
-		for _, ev := range e.kind.Events {
+	if on == nil && e.Kind != nil {
+		for _, ev := range e.Kind.Events {
 			known = append(known, ev.Name)
 		}
 	}
 	if out.Event == nil {
-		e.fail(
+		e.Fail(
 			name.At, "unknown-name", fmt.Sprintf("the event `%s` is not declared", name.Text),
 			Suggest(name.Text, known, "declare it: event "+name.Text+"(…)"),
 		)
@@ -626,8 +626,8 @@ func (e *env) tell(s *syntax.Tell) (contract.Stmt, bool) {
 }
 
 // match becomes a row of ifs over a name of its own.
-func (e *env) match(s *syntax.Match) (contract.Stmt, bool) {
-	x := e.expr(s.X, nil)
+func (e *Scope) match(s *syntax.Match) (contract.Stmt, bool) {
+	x := e.Expr(s.X, nil)
 	if x == nil || x.Type.Form == "" {
 		return contract.Stmt{}, false
 	}
@@ -635,16 +635,16 @@ func (e *env) match(s *syntax.Match) (contract.Stmt, bool) {
 	case contract.FormBool, contract.FormInt, contract.FormText, contract.FormEnum, contract.FormRole,
 		contract.FormKind:
 	default:
-		e.fail(
+		e.Fail(
 			s.X.Span(), "wrong-type", describe(x.Type)+" cannot be matched",
 			"a bool, an int, a text, an enum, a kind or a role can",
 		)
 		return contract.Stmt{}, false
 	}
-	e.enter()
+	e.Enter()
 	defer e.leave()
-	line := e.lineOf(s.At)
-	held := e.declare(syntax.Ident{Text: fmt.Sprintf("match at %d", s.At.Start), At: s.X.Span()}, x.Type)
+	line := e.LineOf(s.At)
+	held := e.Declare(syntax.Ident{Text: fmt.Sprintf("match at %d", s.At.Start), At: s.X.Span()}, x.Type)
 	e.Used[held] = true
 	ok := true
 	seen := map[int64]bool{}
@@ -652,13 +652,13 @@ func (e *env) match(s *syntax.Match) (contract.Stmt, bool) {
 	for _, a := range s.Arms {
 		var cond *contract.Expr
 		for _, value := range a.Values {
-			v := e.value(value, x.Type, "this value of the match")
+			v := e.Value(value, x.Type, "this value of the match")
 			if v == nil {
 				ok = false
 				continue
 			}
 			if v.Op != contract.OpConst {
-				e.fail(
+				e.Fail(
 					value.Span(), "not-constant", "this value of the match is computed",
 					"name a constant value, or use `if`",
 				)
@@ -666,7 +666,7 @@ func (e *env) match(s *syntax.Match) (contract.Stmt, bool) {
 				continue
 			}
 			if seen[v.Num] {
-				e.fail(value.Span(), "repeated", "this value stands in the match already", "remove one of the two")
+				e.Fail(value.Span(), "repeated", "this value stands in the match already", "remove one of the two")
 			}
 			seen[v.Num] = true
 			eq := &contract.Expr{
@@ -687,7 +687,7 @@ func (e *env) match(s *syntax.Match) (contract.Stmt, bool) {
 		arms = append(arms, contract.Stmt{
 			Op:    contract.OpIf,
 			Value: cond,
-			Then:  e.block(a.Body),
+			Then:  e.Block(a.Body),
 			Line:  line,
 		})
 	}
@@ -700,7 +700,7 @@ func (e *env) match(s *syntax.Match) (contract.Stmt, bool) {
 		all = x.Type.Names
 	}
 	if s.Else != nil {
-		rest = e.block(s.Else)
+		rest = e.Block(s.Else)
 	} else if all != nil {
 		var missing []string
 		for i, name := range all {
@@ -709,7 +709,7 @@ func (e *env) match(s *syntax.Match) (contract.Stmt, bool) {
 			}
 		}
 		if len(missing) > 0 && ok {
-			e.fail(
+			e.Fail(
 				s.At, "not-all", "this match has nothing for "+strings.Join(missing, ", "), "add them, or `else { }`",
 			)
 		}
@@ -735,7 +735,7 @@ func (e *env) match(s *syntax.Match) (contract.Stmt, bool) {
 
 // target reads what is assigned to: a property, or a part of one that is a record, a vector, a list or a map. Its type
 // is the one that it is held in.
-func (e *env) target(x syntax.Expr) *contract.Expr {
+func (e *Scope) target(x syntax.Expr) *contract.Expr {
 	switch x := x.(type) {
 	case *syntax.Member:
 		if on := e.targetPart(x.X); on != nil {
@@ -748,11 +748,11 @@ func (e *env) target(x syntax.Expr) *contract.Expr {
 		}
 		return e.at(on, x)
 	}
-	return counted(e.expr(x, nil))
+	return counted(e.Expr(x, nil))
 }
 
 // targetPart returns what a part is written of, when x is a record or vector in a property.
-func (e *env) targetPart(x syntax.Expr) *contract.Expr {
+func (e *Scope) targetPart(x syntax.Expr) *contract.Expr {
 	switch x := x.(type) {
 	case *syntax.Ref:
 		p := e.property(x.Text)
@@ -763,41 +763,41 @@ func (e *env) targetPart(x syntax.Expr) *contract.Expr {
 		if i, ok := x.(*syntax.Index); ok && e.targetList(i.X) == nil {
 			return nil
 		}
-		problems := len(e.problems)
+		problems := len(e.Problems)
 		t := e.target(x)
 		if t == nil || t.Type.Form != contract.FormRecord && t.Type.Reals() < 2 {
-			e.problems = e.problems[:problems] // it is read again, and told then
+			e.Problems = e.Problems[:problems] // it is read again, and told then
 			return nil
 		}
 		return t
 	default:
 		return nil
 	}
-	return counted(e.expr(x, nil))
+	return counted(e.Expr(x, nil))
 }
 
 // targetList reads a list, map or stacks that a statement changes. It returns nil, and tells no mistake, when x is
 // none.
-func (e *env) targetList(x syntax.Expr) *contract.Expr {
-	problems := len(e.problems)
-	v := e.expr(x, nil)
+func (e *Scope) targetList(x syntax.Expr) *contract.Expr {
+	problems := len(e.Problems)
+	v := e.Expr(x, nil)
 	if v == nil || !v.Type.Holder() {
-		e.problems = e.problems[:problems]
+		e.Problems = e.Problems[:problems]
 		return nil
 	}
 	return v
 }
 
 // assign reads an assignment, with `=` or with an operation such as `+=`.
-func (e *env) assign(s *syntax.Assign) (contract.Stmt, bool) {
+func (e *Scope) assign(s *syntax.Assign) (contract.Stmt, bool) {
 	if s.Op == "=" {
 		e.written = s.Target
 	}
 	if r, ok := s.Target.(*syntax.Member); ok && r.Name.Text == "role" {
-		if on := e.expr(r.X, nil); on != nil && on.Type.Form == contract.FormClient {
-			v := e.value(s.Value, &contract.Type{Form: contract.FormRole}, "the new role")
+		if on := e.Expr(r.X, nil); on != nil && on.Type.Form == contract.FormClient {
+			v := e.Value(s.Value, &contract.Type{Form: contract.FormRole}, "the new role")
 			if s.Op != "=" {
-				e.fail(s.At, "wrong-type", "a role cannot be counted up or down", "assign with `=`")
+				e.Fail(s.At, "wrong-type", "a role cannot be counted up or down", "assign with `=`")
 				return contract.Stmt{}, false
 			}
 			e.Contract.RolesChange = true
@@ -806,12 +806,12 @@ func (e *env) assign(s *syntax.Assign) (contract.Stmt, bool) {
 	}
 	target := e.target(s.Target)
 	if target == nil {
-		e.expr(s.Value, nil)
+		e.Expr(s.Value, nil)
 		return contract.Stmt{}, false
 	}
 	root := target.Root()
 	if root.Op != contract.OpGet {
-		e.fail(
+		e.Fail(
 			s.Target.Span(), "not-writable", "this cannot be assigned to",
 			"a property can: `hull = 100` or `caller.Diver.hull = 100`",
 		)
@@ -819,21 +819,21 @@ func (e *env) assign(s *syntax.Assign) (contract.Stmt, bool) {
 	}
 	p := root.Property()
 	switch {
-	case p.Once && !e.spawning:
-		e.fail(
+	case p.Once && !e.Spawning:
+		e.Fail(
 			s.Target.Span(), "not-writable",
 			fmt.Sprintf("`%s` is sent once, with the spawn, and cannot change later", p.Name),
 			"only `spawn` and `on spawn` may set it; or remove `once`",
 		)
 		return contract.Stmt{}, false
 	case p.Hold != nil:
-		e.fail(
+		e.Fail(
 			s.Target.Span(), "not-writable", fmt.Sprintf("`%s` is held by its owner", p.Name),
 			"its `when` and its lease end it",
 		)
 		return contract.Stmt{}, false
 	case target.Type.Form == contract.FormStacks || target.Type.Form == contract.FormMap:
-		e.fail(
+		e.Fail(
 			s.Target.Span(), "not-writable",
 			fmt.Sprintf(
 				"the %s `%s` cannot be assigned as a whole", target.Type.Form, p.Name,
@@ -847,7 +847,7 @@ func (e *env) assign(s *syntax.Assign) (contract.Stmt, bool) {
 	}
 	what := "the new value of `" + p.Name + "`"
 	if s.Op == "=" {
-		v := e.value(s.Value, target.Type, what)
+		v := e.Value(s.Value, target.Type, what)
 		e.mayChange(root, target, v)
 		return contract.Stmt{Op: contract.OpSet, X: target, Value: v}, v != nil
 	}
@@ -859,18 +859,18 @@ func (e *env) assign(s *syntax.Assign) (contract.Stmt, bool) {
 	switch t := target.Type; {
 	case t.Reals() > 0 && t.Form != contract.FormRotation:
 		loose := &contract.Type{Form: t.Form}
-		v := e.value(s.Value, loose, what)
+		v := e.Value(s.Value, loose, what)
 		if v == nil {
 			return contract.Stmt{}, false
 		}
-		sum := &contract.Expr{Op: op, Type: loose, Args: []*contract.Expr{widened(target), v}}
+		sum := &contract.Expr{Op: op, Type: loose, Args: []*contract.Expr{Widened(target), v}}
 		return contract.Stmt{
 			Op:    contract.OpSet,
 			X:     target,
 			Value: &contract.Expr{Op: contract.OpSteps, Type: t, Args: []*contract.Expr{sum}},
 		}, true
 	case t.Form == contract.FormInt:
-		v := e.value(s.Value, &contract.Type{Form: contract.FormInt}, what)
+		v := e.Value(s.Value, &contract.Type{Form: contract.FormInt}, what)
 		return contract.Stmt{
 			Op: contract.OpSet,
 			X:  target,
@@ -881,7 +881,7 @@ func (e *env) assign(s *syntax.Assign) (contract.Stmt, bool) {
 			},
 		}, v != nil
 	}
-	e.fail(
+	e.Fail(
 		s.At, "wrong-type", fmt.Sprintf("`%s` is of the type %s and cannot be counted up or down", p.Name, target.Type),
 		"assign with `=`",
 	)
@@ -889,7 +889,7 @@ func (e *env) assign(s *syntax.Assign) (contract.Stmt, bool) {
 }
 
 // mayChange notes that a property may come to differ from its default, unless it is the default that it is given.
-func (e *env) mayChange(root, target, v *contract.Expr) {
+func (e *Scope) mayChange(root, target, v *contract.Expr) {
 	props := root.Props
 	if root.Prop != nil {
 		props = []*contract.Property{root.Prop}
@@ -899,38 +899,38 @@ func (e *env) mayChange(root, target, v *contract.Expr) {
 			continue
 		}
 		if v != nil && target == root {
-			if slots, constant := e.slots(v); constant && slices.Equal(slots, p.Default) {
+			if slots, constant := e.Slots(v); constant && slices.Equal(slots, p.Default) {
 				continue
 			}
 		}
-		e.changes[p.Offset] = true
+		e.Changes[p.Offset] = true
 	}
 }
 
 // mayShrink notes that something may be taken out of a list, map or stacks that do not begin empty.
-func (e *env) mayShrink(on *contract.Expr) {
+func (e *Scope) mayShrink(on *contract.Expr) {
 	props := on.Root().Props
 	if p := on.Root().Prop; p != nil {
 		props = []*contract.Property{p}
 	}
 	for _, p := range props {
 		if p != nil && p.Type.Holder() && p.Default[0] > 0 {
-			e.changes[p.Offset] = true
+			e.Changes[p.Offset] = true
 		}
 	}
 }
 
 // property returns a property of self, or nil.
-func (e *env) property(name string) *contract.Property {
-	if e.kind == nil {
+func (e *Scope) property(name string) *contract.Property {
+	if e.Kind == nil {
 		return nil
 	}
-	return e.kind.Property(name)
+	return e.Kind.Property(name)
 }
 
 // do reads a call as a statement. Only a method that changes a list, map or stacks does something: any other value is
 // computed and thrown away, which is a mistake.
-func (e *env) do(s *syntax.Do) (contract.Stmt, bool) {
+func (e *Scope) do(s *syntax.Do) (contract.Stmt, bool) {
 	call, ok := s.X.(*syntax.Call)
 	if !ok {
 		return contract.Stmt{}, false
@@ -941,15 +941,15 @@ func (e *env) do(s *syntax.Do) (contract.Stmt, bool) {
 		} else if changes {
 			return t, true
 		}
-	} else if e.expr(call, nil) == nil {
+	} else if e.Expr(call, nil) == nil {
 		return contract.Stmt{}, false
 	}
-	e.fail(s.At, "no-effect", "this value is computed and then thrown away", "use it in a condition or assign it")
+	e.Fail(s.At, "no-effect", "this value is computed and then thrown away", "use it in a condition or assign it")
 	return contract.Stmt{}, false
 }
 
-// who reads the clients that something is told to, that may ask, or that get a value.
-func (e *env) who(a *syntax.Audience, what string) []contract.Who {
+// Who reads the clients that something is told to, that may ask, or that get a value.
+func (e *Scope) Who(a *syntax.Audience, what string) []contract.Who {
 	var out []contract.Who
 	for _, t := range a.Terms {
 		w := contract.Who{But: t.But}
@@ -964,9 +964,9 @@ func (e *env) who(a *syntax.Audience, what string) []contract.Who {
 			w.Sort = contract.ToEveryone
 		case isRef && r.Text == "nobody":
 			w.Sort = contract.ToNobody
-		case isRef && r.Text == "owner" && e.kind != nil:
+		case isRef && r.Text == "owner" && e.Kind != nil:
 			w.Sort = contract.ToOwner
-		case isRef && r.Text == "caller" && e.request != nil:
+		case isRef && r.Text == "caller" && e.Request != nil:
 			w.Sort = contract.ToCaller
 		case isRef && e.local(r.Text) == nil && slices.Contains(e.Contract.Roles, r.Text):
 			w.Sort, w.Role = contract.ToRole, slices.Index(e.Contract.Roles, r.Text)
@@ -981,27 +981,27 @@ func (e *env) who(a *syntax.Audience, what string) []contract.Who {
 				return nil
 			}
 		case isRef && e.Audiences[r.Text] != nil && e.local(r.Text) == nil:
-			e.fail(
+			e.Fail(
 				r.At, "arguments", fmt.Sprintf("the audience `%s` is named without its arguments", r.Text),
 				"as in `"+r.Text+"(self)`",
 			)
 			return nil
-		case fn != nil && e.Fns[fn.Text] == nil && !builtin[fn.Text] && !aggregates[fn.Text]:
-			known := append(names(e.Audiences), e.Contract.Roles...)
-			e.fail(
+		case fn != nil && e.Fns[fn.Text] == nil && !Builtins[fn.Text] && !Aggregates[fn.Text]:
+			known := append(Names(e.Audiences), e.Contract.Roles...)
+			e.Fail(
 				fn.At, "unknown-name", fmt.Sprintf("the audience `%s` is not declared", fn.Text),
 				Suggest(fn.Text, known, "declare it: audience "+fn.Text+"(…) = …"),
 			)
 			return nil
 		default:
 			w.Sort = contract.ToClient
-			problems := len(e.problems)
-			w.X = e.expr(t.Who, nil)
+			problems := len(e.Problems)
+			w.X = e.Expr(t.Who, nil)
 			if w.X == nil {
-				if name := e.src.Text[t.Who.Span().Start:t.Who.Span().End]; isRef && !syntax.Reserved(name) {
-					e.problems = e.problems[:problems]
-					known := append(append([]string{"everyone", "owner"}, e.Contract.Roles...), names(e.Audiences)...)
-					e.fail(
+				if name := e.Source.Text[t.Who.Span().Start:t.Who.Span().End]; isRef && !syntax.Reserved(name) {
+					e.Problems = e.Problems[:problems]
+					known := append(append([]string{"everyone", "owner"}, e.Contract.Roles...), Names(e.Audiences)...)
+					e.Fail(
 						t.Who.Span(), "unknown-name", fmt.Sprintf("`%s` names nobody who %s", name, what),
 						Suggest(name, known, "everyone, owner, a role, an audience or a client"),
 					)
@@ -1010,7 +1010,7 @@ func (e *env) who(a *syntax.Audience, what string) []contract.Who {
 			}
 			list := w.X.Type.Form == contract.FormList && w.X.Type.Of.Form == contract.FormClient
 			if w.X.Type.Form != contract.FormClient && !list {
-				e.fail(
+				e.Fail(
 					t.Who.Span(), "wrong-type", fmt.Sprintf("%s is nobody who %s", describe(w.X.Type), what),
 					"everyone, owner, caller, a role, an audience, a client or a list of clients",
 				)
@@ -1023,9 +1023,9 @@ func (e *env) who(a *syntax.Audience, what string) []contract.Who {
 }
 
 // local returns what a name stands for that a body has declared, the innermost first, or nil.
-func (e *env) local(name string) *contract.Expr {
-	for i := len(e.scopes) - 1; i >= 0; i-- {
-		if x := e.scopes[i][name]; x != nil {
+func (e *Scope) local(name string) *contract.Expr {
+	for i := len(e.Scopes) - 1; i >= 0; i-- {
+		if x := e.Scopes[i][name]; x != nil {
 			return x
 		}
 	}

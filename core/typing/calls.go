@@ -1,4 +1,4 @@
-package check
+package typing
 
 import (
 	"fmt"
@@ -9,16 +9,16 @@ import (
 	"kamerad.example/core/syntax"
 )
 
-// builtin are the functions of the language that take values.
-var builtin = map[string]bool{
+// Builtins are the functions of the language that take values.
+var Builtins = map[string]bool{
 	"vec": true, "distance": true, "length": true, "unit": true, "angle": true, "dot": true, "line": true,
 	"path": true, "inside": true, "crosses": true, "turned": true,
 	"turn": true, "clip": true, "roll": true, "shuffled": true, "since": true, "exists": true, "reveal": true,
 	"abs": true, "floor": true, "round": true, "root": true, "now": true,
 }
 
-// aggregates are those that go over many things.
-var aggregates = map[string]bool{
+// Aggregates are those that go over many things.
+var Aggregates = map[string]bool{
 	"count": true,
 	"sum":   true,
 	"one":   true,
@@ -47,17 +47,17 @@ var takes = map[string]string{
 // builtin reads a call of a function that the language has.
 //
 //revive:disable-next-line:function-length It is one switch.
-func (e *env) builtin(x *syntax.Call, r *syntax.Ref, want *contract.Type) *contract.Expr {
+func (e *Scope) builtin(x *syntax.Call, r *syntax.Ref, want *contract.Type) *contract.Expr {
 	name := r.Text
 	wrong := func() *contract.Expr {
-		e.fail(
+		e.Fail(
 			x.At, "arguments", fmt.Sprintf("`%s` is called with other values than it takes", name),
 			"as in `"+takes[name]+"`",
 		)
 		return nil
 	}
-	if e.constant && name != "vec" && name != "reveal" {
-		e.fail(x.At, "not-constant", "this is computed", "a constant is written out")
+	if e.Constant && name != "vec" && name != "reveal" {
+		e.Fail(x.At, "not-constant", "this is computed", "a constant is written out")
 		return nil
 	}
 	least := 1
@@ -78,18 +78,18 @@ func (e *env) builtin(x *syntax.Call, r *syntax.Ref, want *contract.Type) *contr
 	}
 	var err bool
 	num := func(i int) *contract.Expr {
-		v := e.value(x.Args[i], &contract.Type{Form: contract.FormReal}, fmt.Sprintf("value %d of `%s`", i+1, name))
+		v := e.Value(x.Args[i], &contract.Type{Form: contract.FormReal}, fmt.Sprintf("value %d of `%s`", i+1, name))
 		err = err || v == nil
 		return v
 	}
 	any := func(i int, forms ...contract.Form) *contract.Expr {
-		v := e.expr(x.Args[i], nil)
+		v := e.Expr(x.Args[i], nil)
 		if v == nil || v.Type.Form == "" {
 			err = true
 			return nil
 		}
 		if !slices.Contains(forms, v.Type.Form) {
-			e.fail(
+			e.Fail(
 				x.Args[i].Span(), "wrong-type", fmt.Sprintf("value %d of `%s` is %s", i+1, name, describe(v.Type)),
 				"as in `"+takes[name]+"`",
 			)
@@ -110,12 +110,12 @@ func (e *env) builtin(x *syntax.Call, r *syntax.Ref, want *contract.Type) *contr
 	}
 	// prop reads an argument that names a property.
 	prop := func() *contract.Expr {
-		v := counted(e.expr(x.Args[0], nil))
+		v := counted(e.Expr(x.Args[0], nil))
 		if v == nil || v.Type.Form == "" {
 			return nil
 		}
 		if v.Op != contract.OpGet || v.Prop == nil {
-			e.fail(
+			e.Fail(
 				x.Args[0].Span(), "wrong-type", fmt.Sprintf("`%s` is asked of something that is no property", name),
 				"as in `"+takes[name]+"`",
 			)
@@ -152,7 +152,7 @@ func (e *env) builtin(x *syntax.Call, r *syntax.Ref, want *contract.Type) *contr
 		if !err &&
 			(b.Type.Form != contract.FormLine && a.Type.Form != b.Type.Form ||
 				b.Type.Form == contract.FormLine && (name == "dot" || b.Type.Of.Form != a.Type.Form)) {
-			e.fail(
+			e.Fail(
 				x.At, "wrong-type", fmt.Sprintf("`%s` is asked of %s and %s", name, describe(a.Type), describe(b.Type)),
 				"both have to lie in a plane, or both in space",
 			)
@@ -200,7 +200,7 @@ func (e *env) builtin(x *syntax.Call, r *syntax.Ref, want *contract.Type) *contr
 			return nil
 		}
 		if v.Type.Form != contract.FormVec2 && v.Type.Form != contract.FormVec3 {
-			e.fail(
+			e.Fail(
 				x.Args[0].Span(), "wrong-type", "`path` is asked of something that is no place",
 				"of a vector: path(pos)",
 			)
@@ -228,7 +228,7 @@ func (e *env) builtin(x *syntax.Call, r *syntax.Ref, want *contract.Type) *contr
 		p := any(0, contract.FormLine)
 		l := any(1, contract.FormList)
 		if !err && (p.Type.Of.Form != contract.FormVec2 || !isListOfSegments(l.Type)) {
-			e.fail(
+			e.Fail(
 				x.At, "wrong-type",
 				"`crosses` is asked of a line in a plane against a list of records that begin with two ends",
 				"as in `type Segment { a: Place, b: Place }`",
@@ -246,13 +246,13 @@ func (e *env) builtin(x *syntax.Call, r *syntax.Ref, want *contract.Type) *contr
 		if !e.mayRoll(x.At, name) {
 			return nil
 		}
-		a := e.value(r.Low, &contract.Type{Form: contract.FormInt}, "the least of the roll")
-		b := e.value(r.High, &contract.Type{Form: contract.FormInt}, "the greatest of the roll")
+		a := e.Value(r.Low, &contract.Type{Form: contract.FormInt}, "the least of the roll")
+		b := e.Value(r.High, &contract.Type{Form: contract.FormInt}, "the greatest of the roll")
 		if a == nil || b == nil {
 			return nil
 		}
 		if a.Op == contract.OpConst && b.Op == contract.OpConst && a.Num > b.Num {
-			e.fail(
+			e.Fail(
 				x.At, "out-of-range", fmt.Sprintf("the range %d..%d is empty", a.Num, b.Num),
 				"the least value stands first",
 			)
@@ -302,7 +302,7 @@ func (e *env) builtin(x *syntax.Call, r *syntax.Ref, want *contract.Type) *contr
 		}
 		return nil
 	case "reveal":
-		v := e.expr(x.Args[0], want)
+		v := e.Expr(x.Args[0], want)
 		if v == nil || v.Type.Holder() {
 			if v != nil {
 				return wrong()
@@ -317,10 +317,10 @@ func (e *env) builtin(x *syntax.Call, r *syntax.Ref, want *contract.Type) *contr
 			Op:   contract.OpReveal,
 			Type: v.Type,
 			Args: []*contract.Expr{v},
-			Name: strings.Join(strings.Fields(e.src.Text[at.Start:at.End]), " "),
+			Name: strings.Join(strings.Fields(e.Source.Text[at.Start:at.End]), " "),
 		}
 		if x.To != nil {
-			out.Who = e.who(x.To, "may learn something")
+			out.Who = e.Who(x.To, "may learn something")
 			if out.Who == nil {
 				return nil
 			}
@@ -341,25 +341,25 @@ func (e *env) builtin(x *syntax.Call, r *syntax.Ref, want *contract.Type) *contr
 }
 
 // mayRoll reports whether dice may be rolled here, and tells a mistake when not.
-func (e *env) mayRoll(at syntax.Span, name string) bool {
-	if e.still {
-		e.fail(at, "impure", fmt.Sprintf("`%s` rolls, and a check or condition may not", name), "roll in the body")
+func (e *Scope) mayRoll(at syntax.Span, name string) bool {
+	if e.Still {
+		e.Fail(at, "impure", fmt.Sprintf("`%s` rolls, and a check or condition may not", name), "roll in the body")
 		return false
 	}
-	e.rolled = true
+	e.Rolled = true
 	return true
 }
 
 // clip reads `clip(VALUE, LOW..HIGH)`.
-func (e *env) clip(x *syntax.Call) *contract.Expr {
+func (e *Scope) clip(x *syntax.Call) *contract.Expr {
 	r, ok := x.Args[1].(*syntax.Range)
 	if !ok {
-		e.fail(x.At, "arguments", "`clip` is called with other values than it takes", "as in `"+takes["clip"]+"`")
+		e.Fail(x.At, "arguments", "`clip` is called with other values than it takes", "as in `"+takes["clip"]+"`")
 		return nil
 	}
-	v := e.expr(x.Args[0], nil)
-	a := e.expr(r.Low, nil)
-	b := e.expr(r.High, nil)
+	v := e.Expr(x.Args[0], nil)
+	a := e.Expr(r.Low, nil)
+	b := e.Expr(r.High, nil)
 	if v == nil || a == nil || b == nil {
 		return nil
 	}
@@ -371,7 +371,7 @@ func (e *env) clip(x *syntax.Call) *contract.Expr {
 			form = contract.FormReal
 		default:
 			if part.Type.Form != "" {
-				e.fail(
+				e.Fail(
 					[]syntax.Expr{x.Args[0], r.Low, r.High}[i].Span(), "wrong-type",
 					fmt.Sprintf("value %d of `clip` is %s", i+1, describe(part.Type)), "it has to be a number",
 				)
@@ -440,18 +440,18 @@ var methods = map[contract.Form]map[string]method{
 
 // method reads `path.name(item, count)`; ok is false when it is no method, or has a mistake that has been told. What
 // changes nothing is the Value of the statement.
-func (e *env) method(call *syntax.Call, m *syntax.Member) (s contract.Stmt, changes, ok bool) {
-	if e.constant {
-		e.fail(call.At, "not-constant", "this is computed", "a constant is written out")
+func (e *Scope) method(call *syntax.Call, m *syntax.Member) (s contract.Stmt, changes, ok bool) {
+	if e.Constant {
+		e.Fail(call.At, "not-constant", "this is computed", "a constant is written out")
 		return s, false, false
 	}
-	on := e.expr(m.X, nil)
+	on := e.Expr(m.X, nil)
 	if on == nil || on.Type.Form == "" {
 		return s, false, false
 	}
 	known := methods[on.Type.Form]
 	if known == nil {
-		e.fail(
+		e.Fail(
 			m.Name.At, "unknown-name",
 			fmt.Sprintf("%s has no `%s` that could be called", describe(on.Type), m.Name.Text),
 			"stacks, lists and maps have has, count, room, put and take",
@@ -465,23 +465,23 @@ func (e *env) method(call *syntax.Call, m *syntax.Member) (s contract.Stmt, chan
 		contract.FormMap:    "a map has",
 	}[on.Type.Form]
 	if !found {
-		e.fail(
+		e.Fail(
 			m.Name.At, "unknown-name", fmt.Sprintf("%s no `%s`", what, m.Name.Text),
-			Suggest(m.Name.Text, names(known), what+" "+strings.Join(names(known), ", ")),
+			Suggest(m.Name.Text, Names(known), what+" "+strings.Join(Names(known), ", ")),
 		)
 		return s, false, false
 	}
 	if how.changes {
-		if e.pure {
-			e.fail(
+		if e.Pure {
+			e.Fail(
 				call.At, "impure",
 				fmt.Sprintf("`%s` changes something, and a head, a function or a condition may not", m.Name.Text),
 				"move it into the body; a check may ask has, count and room",
 			)
 			return s, false, false
 		}
-		if on.Op != contract.OpGet || on.Property().Once && !e.spawning {
-			e.fail(
+		if on.Op != contract.OpGet || on.Property().Once && !e.Spawning {
+			e.Fail(
 				m.X.Span(), "not-writable", "this cannot be changed",
 				"only what a property holds can; and not if it is sent `once`",
 			)
@@ -495,7 +495,7 @@ func (e *env) method(call *syntax.Call, m *syntax.Member) (s contract.Stmt, chan
 		}
 	}
 	if len(call.Args) < least || len(call.Args) > len(how.args) {
-		e.fail(
+		e.Fail(
 			call.At, "arguments", fmt.Sprintf("`%s` has %d arguments", m.Name.Text, len(call.Args)),
 			fmt.Sprintf("as in `%s(%s)`", m.Name.Text, strings.Join(how.args, ", ")),
 		)
@@ -509,29 +509,29 @@ func (e *env) method(call *syntax.Call, m *syntax.Member) (s contract.Stmt, chan
 		var v *contract.Expr
 		switch a {
 		case "item":
-			v = e.value(call.Args[i], &contract.Type{Form: contract.FormEnum, Enum: on.Type.Enum}, "the item")
+			v = e.Value(call.Args[i], &contract.Type{Form: contract.FormEnum, Enum: on.Type.Enum}, "the item")
 		case "count", "[count]":
 			v = &contract.Expr{Op: contract.OpConst, Type: &contract.Type{Form: contract.FormInt}, Num: 1}
 			if i < len(call.Args) {
-				v = e.value(
+				v = e.Value(
 					call.Args[i],
 					&contract.Type{Form: contract.FormInt, Low: 0, High: contract.MaxStackCount * contract.MaxStacks},
 					"the count",
 				)
 			}
 		case "value":
-			v = e.value(call.Args[i], on.Type.Of, "the value")
+			v = e.Value(call.Args[i], on.Type.Of, "the value")
 		case "key":
-			v = e.value(call.Args[i], on.Type.Key, "the key")
+			v = e.Value(call.Args[i], on.Type.Key, "the key")
 		case "index":
-			v = e.value(call.Args[i], &contract.Type{Form: contract.FormInt}, "the place in the list")
+			v = e.Value(call.Args[i], &contract.Type{Form: contract.FormInt}, "the place in the list")
 		case "other":
-			s.To = e.expr(call.Args[i], nil)
+			s.To = e.Expr(call.Args[i], nil)
 			same := s.To != nil && s.To.Op == contract.OpGet && s.To.Type.Form == on.Type.Form &&
 				(on.Type.Enum == s.To.Type.Enum && on.Type.Form == contract.FormStacks ||
 					on.Type.Form == contract.FormList && on.Type.Of.String() == s.To.Type.Of.String())
 			if s.To != nil && !same {
-				e.fail(
+				e.Fail(
 					call.Args[i].Span(), "wrong-type", "things cannot be moved there",
 					"to another property that holds the same",
 				)
@@ -560,37 +560,37 @@ func (e *env) method(call *syntax.Call, m *syntax.Member) (s contract.Stmt, chan
 }
 
 // query reads what a loop or query goes over, and declares the name of each.
-func (e *env) query(in *syntax.From, name syntax.Ident) (*contract.Query, bool) {
+func (e *Scope) query(in *syntax.From, name syntax.Ident) (*contract.Query, bool) {
 	q := &contract.Query{}
 	each, ok := e.source(q, in.X)
 	if !ok {
-		e.scopes[len(e.scopes)-1][name.Text] = &contract.Expr{Type: &contract.Type{}}
+		e.Scopes[len(e.Scopes)-1][name.Text] = &contract.Expr{Type: &contract.Type{}}
 		return q, false
 	}
 	if in.Within != nil {
-		q.Within = e.value(in.Within, &contract.Type{Form: contract.FormReal}, "how near")
-		q.Of = e.expr(in.Of, nil)
+		q.Within = e.Value(in.Within, &contract.Type{Form: contract.FormReal}, "how near")
+		q.Of = e.Expr(in.Of, nil)
 		ok = q.Within != nil && q.Of != nil
 		if q.Kinds == nil {
-			e.fail(in.X.Span(), "wrong-type", "`within` measures the `pos` of entities", "go over a kind or part")
+			e.Fail(in.X.Span(), "wrong-type", "`within` measures the `pos` of entities", "go over a kind or part")
 			ok = false
 		} else if ok {
 			ok = e.within(q, in)
 		}
 	}
-	q.Var = e.declare(name, each)
+	q.Var = e.Declare(name, each)
 	e.Used[q.Var] = true
 	if in.Where != nil {
-		q.Where = e.value(in.Where, &contract.Type{Form: contract.FormBool}, "the condition after `where`")
+		q.Where = e.Value(in.Where, &contract.Type{Form: contract.FormBool}, "the condition after `where`")
 		ok = ok && q.Where != nil
 	}
 	return q, ok
 }
 
 // source reads a kind, a part, clients, or a list or map, and gives the type of each.
-func (e *env) source(q *contract.Query, x syntax.Expr) (*contract.Type, bool) {
-	if e.constant {
-		e.fail(x.Span(), "not-constant", "this is computed", "a constant is written out")
+func (e *Scope) source(q *contract.Query, x syntax.Expr) (*contract.Type, bool) {
+	if e.Constant {
+		e.Fail(x.Span(), "not-constant", "this is computed", "a constant is written out")
 		return nil, false
 	}
 	if r, isRef := x.(*syntax.Ref); isRef && e.local(r.Text) == nil {
@@ -609,24 +609,24 @@ func (e *env) source(q *contract.Query, x syntax.Expr) (*contract.Type, bool) {
 			return &contract.Type{Form: contract.FormClient}, true
 		}
 		if en := e.Enums[r.Text]; en != nil {
-			e.fail(
+			e.Fail(
 				r.At, "wrong-type", fmt.Sprintf("`%s` is an enum, and nothing to go over", r.Text),
 				fmt.Sprintf("name its values: [%s.%s]", en.Name, strings.Join(en.Values, ", "+en.Name+".")),
 			)
 			return nil, false
 		}
 		if r.Text != "" && r.Text[0] >= 'A' && r.Text[0] <= 'Z' {
-			e.fail(
+			e.Fail(
 				r.At, "unknown-name", fmt.Sprintf("the kind `%s` is not declared", r.Text),
 				Suggest(
-					r.Text, append(names(e.Kinds), names(e.Parts)...),
+					r.Text, append(Names(e.Kinds), Names(e.Parts)...),
 					"name a kind, a part, `clients`, a list or a map",
 				),
 			)
 			return nil, false
 		}
 	}
-	q.List = e.expr(x, nil)
+	q.List = e.Expr(x, nil)
 	if q.List == nil || q.List.Type.Form == "" {
 		return nil, false
 	}
@@ -636,7 +636,7 @@ func (e *env) source(q *contract.Query, x syntax.Expr) (*contract.Type, bool) {
 	case contract.FormMap:
 		return q.List.Type.Key, true
 	}
-	e.fail(
+	e.Fail(
 		x.Span(), "wrong-type", fmt.Sprintf("%s is nothing to go over", describe(q.List.Type)),
 		"a kind, a part, `clients`, a list or a map (its keys)",
 	)
@@ -644,7 +644,7 @@ func (e *env) source(q *contract.Query, x syntax.Expr) (*contract.Type, bool) {
 }
 
 // within reads `within RADIUS of PLACE` of a query.
-func (e *env) within(q *contract.Query, in *syntax.From) bool {
+func (e *Scope) within(q *contract.Query, in *syntax.From) bool {
 	q.Pos = make([]*contract.Property, len(e.Contract.Kinds)+1)
 	flat := q.Of.Type
 	if flat.Form == contract.FormLine {
@@ -653,7 +653,7 @@ func (e *env) within(q *contract.Query, in *syntax.From) bool {
 	for _, k := range q.Kinds {
 		p := k.Property("pos")
 		if p == nil || p.Type.Form != contract.FormVec2 && p.Type.Form != contract.FormVec3 {
-			e.fail(
+			e.Fail(
 				in.X.Span(), "wrong-type",
 				fmt.Sprintf("%s has no place: `within` measures the property `pos`, a vector", k.Name),
 				"add `pos: vec2 -200..200 step 0.01`",
@@ -661,7 +661,7 @@ func (e *env) within(q *contract.Query, in *syntax.From) bool {
 			return false
 		}
 		if p.Type.Form != flat.Form {
-			e.fail(
+			e.Fail(
 				in.Of.Span(), "wrong-type", fmt.Sprintf("nearness of %s is asked to %s", k.Name, describe(q.Of.Type)),
 				fmt.Sprintf("a place or line of the type %s", p.Type.Form),
 			)
@@ -674,16 +674,16 @@ func (e *env) within(q *contract.Query, in *syntax.From) bool {
 }
 
 // aggregate reads `fn(name in SOURCE where …: VALUE else OTHER)`.
-func (e *env) aggregate(x *syntax.Query) *contract.Expr {
+func (e *Scope) aggregate(x *syntax.Query) *contract.Expr {
 	do := x.Fn.Text
-	if !aggregates[do] {
-		e.fail(
+	if !Aggregates[do] {
+		e.Fail(
 			x.Fn.At, "unknown-name", fmt.Sprintf("there is no query `%s`", do),
-			Suggest(do, names(aggregates), "one of "+strings.Join(names(aggregates), ", ")),
+			Suggest(do, Names(Aggregates), "one of "+strings.Join(Names(Aggregates), ", ")),
 		)
 		return nil
 	}
-	e.enter()
+	e.Enter()
 	defer e.leave()
 	q, ok := e.query(&x.In, x.Name)
 	q.Do = do
@@ -692,26 +692,26 @@ func (e *env) aggregate(x *syntax.Query) *contract.Expr {
 	}
 	needs := do == "sum" || do == "min" || do == "max" || do == "most" || do == "least" || do == "best" || do == "all"
 	if x.Value == nil && needs && do != "all" {
-		e.fail(
+		e.Fail(
 			x.At, "arguments", fmt.Sprintf("`%s` does not say of what", do),
 			fmt.Sprintf("as in `%s(d in Diver: d.score)`", do),
 		)
 		return nil
 	}
 	if x.Value != nil && !needs {
-		e.fail(x.Value.Span(), "arguments", fmt.Sprintf("`%s` takes no value", do), "a condition stands after `where`")
+		e.Fail(x.Value.Span(), "arguments", fmt.Sprintf("`%s` takes no value", do), "a condition stands after `where`")
 		return nil
 	}
 	if x.Value != nil {
 		if do == "all" {
-			q.Value = e.value(x.Value, &contract.Type{Form: contract.FormBool}, "what holds for all")
+			q.Value = e.Value(x.Value, &contract.Type{Form: contract.FormBool}, "what holds for all")
 		} else {
-			q.Value = e.expr(x.Value, nil)
+			q.Value = e.Expr(x.Value, nil)
 		}
 		ok = ok && q.Value != nil
 	}
 	if do == "all" && x.Value == nil {
-		e.fail(x.At, "arguments", "`all` does not say what holds", "as in `all(d in Diver: d.ready)`")
+		e.Fail(x.At, "arguments", "`all` does not say what holds", "as in `all(d in Diver: d.ready)`")
 		return nil
 	}
 	if !ok {
@@ -721,17 +721,17 @@ func (e *env) aggregate(x *syntax.Query) *contract.Expr {
 }
 
 // aggregateCall reads a query without a name: `count(Diver)`, `sum(scores)`, `min(a, b)`.
-func (e *env) aggregateCall(x *syntax.Call, r *syntax.Ref) *contract.Expr {
+func (e *Scope) aggregateCall(x *syntax.Call, r *syntax.Ref) *contract.Expr {
 	do := r.Text
 	if len(x.Args) > 1 && (do == "min" || do == "max") {
 		out := &contract.Expr{Op: contract.OpMath, Name: do, Type: &contract.Type{Form: contract.FormInt}}
 		for i, a := range x.Args {
-			v := e.expr(a, nil)
+			v := e.Expr(a, nil)
 			if v == nil || v.Type.Form == "" {
 				return nil
 			}
 			if v.Type.Form != contract.FormInt && v.Type.Form != contract.FormReal {
-				e.fail(
+				e.Fail(
 					a.Span(), "wrong-type", fmt.Sprintf("value %d of `%s` is %s", i+1, do, describe(v.Type)),
 					"it has to be a number",
 				)
@@ -750,13 +750,13 @@ func (e *env) aggregateCall(x *syntax.Call, r *syntax.Ref) *contract.Expr {
 		return out
 	}
 	if len(x.Args) != 1 || do == "most" || do == "least" || do == "best" || do == "all" {
-		e.fail(
+		e.Fail(
 			x.At, "arguments", fmt.Sprintf("`%s` does not say what it goes over", do),
 			fmt.Sprintf("as in `%s(d in Diver where d.ready)`", do),
 		)
 		return nil
 	}
-	e.enter()
+	e.Enter()
 	defer e.leave()
 	q, ok := e.query(&syntax.From{X: x.Args[0]}, syntax.Ident{Text: fmt.Sprintf("each at %d", x.At.Start), At: x.At})
 	q.Do = do
@@ -764,13 +764,13 @@ func (e *env) aggregateCall(x *syntax.Call, r *syntax.Ref) *contract.Expr {
 		return nil
 	}
 	if do == "sum" || do == "min" || do == "max" {
-		q.Value = widened(q.Var)
+		q.Value = Widened(q.Var)
 	}
 	return e.result(q, nil, x.At)
 }
 
 // result returns the type of a query and reads what it is when there is none.
-func (e *env) result(q *contract.Query, other syntax.Expr, at syntax.Span) *contract.Expr {
+func (e *Scope) result(q *contract.Query, other syntax.Expr, at syntax.Span) *contract.Expr {
 	out := &contract.Expr{Op: contract.OpQuery, Query: q}
 	switch q.Do {
 	case "count":
@@ -781,7 +781,7 @@ func (e *env) result(q *contract.Query, other syntax.Expr, at syntax.Span) *cont
 		form := q.Value.Type.Form
 		if form != contract.FormInt && form != contract.FormReal && !(form == contract.FormTime && q.Do != "sum") &&
 			!(q.Do == "sum" && (form == contract.FormVec2 || form == contract.FormVec3)) {
-			e.fail(
+			e.Fail(
 				at, "wrong-type", fmt.Sprintf("`%s` goes over %s", q.Do, describe(q.Value.Type)),
 				"it has to be a number",
 			)
@@ -794,24 +794,24 @@ func (e *env) result(q *contract.Query, other syntax.Expr, at syntax.Span) *cont
 	}
 	if other != nil {
 		if q.Do == "count" || q.Do == "sum" || q.Do == "any" || q.Do == "all" {
-			e.fail(
+			e.Fail(
 				other.Span(), "arguments", fmt.Sprintf("`%s` has no `else`: over nothing it is 0, false or true", q.Do),
 				"remove it",
 			)
 			return nil
 		}
 		if q.Do == "min" || q.Do == "max" {
-			v := e.expr(other, nil)
+			v := e.Expr(other, nil)
 			if v != nil && v.Type.Form == contract.FormReal && out.Type.Form == contract.FormInt {
 				q.Value, out.Type = real(q.Value), looseType(v.Type)
 			}
 		}
-		q.Else = e.value(other, out.Type, "what stands after `else`")
+		q.Else = e.Value(other, out.Type, "what stands after `else`")
 		if q.Else == nil {
 			return nil
 		}
 	}
-	return widened(out)
+	return Widened(out)
 }
 
 // isListOfSegments reports whether a list holds records that begin with two places in a plane.

@@ -1,4 +1,4 @@
-package check
+package typing
 
 import (
 	"fmt"
@@ -37,8 +37,8 @@ func looseType(t *contract.Type) *contract.Type {
 	return &contract.Type{Form: t.Form}
 }
 
-// widened returns the reals that a counted expression stands for; others stay as they are.
-func widened(x *contract.Expr) *contract.Expr {
+// Widened returns the reals that a counted expression stands for; others stay as they are.
+func Widened(x *contract.Expr) *contract.Expr {
 	if x == nil || !x.Type.Counted() {
 		return x
 	}
@@ -119,17 +119,17 @@ func same(a, b *contract.Type) bool {
 	return true
 }
 
-// value reads an expression that has to be of a type.
-func (e *env) value(x syntax.Expr, want *contract.Type, what string) *contract.Expr {
+// Value reads an expression that has to be of a type.
+func (e *Scope) Value(x syntax.Expr, want *contract.Type, what string) *contract.Expr {
 	if want.Form == "" { // its mistake has been told
-		e.expr(x, nil)
+		e.Expr(x, nil)
 		return nil
 	}
 	if l, ok := x.(*syntax.List); ok &&
 		(want.Form == contract.FormList || want.Form == contract.FormMap && len(l.Items) == 0) {
 		return e.list(l, want, what)
 	}
-	v := e.expr(x, want)
+	v := e.Expr(x, want)
 	if v == nil || v.Type.Form == "" {
 		return nil
 	}
@@ -137,7 +137,7 @@ func (e *env) value(x syntax.Expr, want *contract.Type, what string) *contract.E
 }
 
 // fit brings a value to the type that is wanted.
-func (e *env) fit(x syntax.Expr, v *contract.Expr, want *contract.Type, what string) *contract.Expr {
+func (e *Scope) fit(x syntax.Expr, v *contract.Expr, want *contract.Type, what string) *contract.Expr {
 	switch {
 	case v.Type.Form == contract.FormNothing && want.Form == contract.FormEntity:
 		return &contract.Expr{Op: contract.OpConst, Type: want}
@@ -151,13 +151,13 @@ func (e *env) fit(x syntax.Expr, v *contract.Expr, want *contract.Type, what str
 		return e.steps(x, v, want, what)
 	}
 	if !same(v.Type, want) {
-		e.fail(x.Span(), "wrong-type", fmt.Sprintf("%s is %s", what, describe(v.Type)), "it has to be "+describe(want))
+		e.Fail(x.Span(), "wrong-type", fmt.Sprintf("%s is %s", what, describe(v.Type)), "it has to be "+describe(want))
 		return nil
 	}
 	if v.Op == contract.OpConst {
 		if want.Form == contract.FormInt && (want.Low != 0 || want.High != 0) &&
 			(v.Num < want.Low || v.Num > want.High) {
-			e.fail(
+			e.Fail(
 				x.Span(), "out-of-range", fmt.Sprintf("%s is %d", what, v.Num),
 				fmt.Sprintf("from %d to %d", want.Low, want.High),
 			)
@@ -165,7 +165,7 @@ func (e *env) fit(x syntax.Expr, v *contract.Expr, want *contract.Type, what str
 		}
 		if want.Form == contract.FormText && want.Max > 0 {
 			if err := want.Allows(e.Contract.Texts[v.Num]); err != nil {
-				e.fail(x.Span(), "out-of-range", fmt.Sprintf("%s %s", what, err), "it has to be "+describe(want))
+				e.Fail(x.Span(), "out-of-range", fmt.Sprintf("%s %s", what, err), "it has to be "+describe(want))
 				return nil
 			}
 		}
@@ -174,7 +174,7 @@ func (e *env) fit(x syntax.Expr, v *contract.Expr, want *contract.Type, what str
 }
 
 // steps fits reals to what is wanted: doubles, or counts of steps.
-func (e *env) steps(x syntax.Expr, v *contract.Expr, want *contract.Type, what string) *contract.Expr {
+func (e *Scope) steps(x syntax.Expr, v *contract.Expr, want *contract.Type, what string) *contract.Expr {
 	if !want.Counted() {
 		return v
 	}
@@ -192,7 +192,7 @@ func (e *env) steps(x syntax.Expr, v *contract.Expr, want *contract.Type, what s
 	if want.Form == contract.FormDirection {
 		n, ok := want.Angle(float(reals[0]), float(reals[1]))
 		if !ok {
-			e.fail(x.Span(), "out-of-range", what+" has no direction", "any vector but vec(0, 0)")
+			e.Fail(x.Span(), "out-of-range", what+" has no direction", "any vector but vec(0, 0)")
 			return nil
 		}
 		out.Num = n
@@ -201,7 +201,7 @@ func (e *env) steps(x syntax.Expr, v *contract.Expr, want *contract.Type, what s
 	for _, r := range reals {
 		n, _ := want.Steps(float(r))
 		if n < want.Low || n > want.High {
-			e.fail(
+			e.Fail(
 				x.Span(), "out-of-range", fmt.Sprintf("%s is %s", what, want.Decimal(n)),
 				fmt.Sprintf("from %s to %s", want.Decimal(want.Low), want.Decimal(want.High)),
 			)
@@ -217,7 +217,7 @@ func (e *env) steps(x syntax.Expr, v *contract.Expr, want *contract.Type, what s
 }
 
 // list reads `[a, b]` as a list of a type; with a want of nil its first value says of what.
-func (e *env) list(x *syntax.List, want *contract.Type, what string) *contract.Expr {
+func (e *Scope) list(x *syntax.List, want *contract.Type, what string) *contract.Expr {
 	var of *contract.Type
 	limit := contract.MaxItems
 	if want != nil {
@@ -225,7 +225,7 @@ func (e *env) list(x *syntax.List, want *contract.Type, what string) *contract.E
 		limit = want.Max
 	}
 	if len(x.Items) > limit {
-		e.fail(
+		e.Fail(
 			x.At, "out-of-range", fmt.Sprintf("%s has %d values", what, len(x.Items)), fmt.Sprintf("at most %d", limit),
 		)
 		return nil
@@ -233,12 +233,12 @@ func (e *env) list(x *syntax.List, want *contract.Type, what string) *contract.E
 	out := &contract.Expr{Op: contract.OpList, Type: want}
 	for i, item := range x.Items {
 		if of == nil {
-			v := e.expr(item, nil)
+			v := e.Expr(item, nil)
 			if v == nil || v.Type.Form == "" {
 				return nil
 			}
 			if v.Type.Holder() || v.Type.Form == contract.FormNothing || v.Type.Form == contract.FormLine {
-				e.fail(
+				e.Fail(
 					item.Span(), "wrong-type", describe(v.Type)+" cannot stand in a list",
 					"a list holds single values or records",
 				)
@@ -248,7 +248,7 @@ func (e *env) list(x *syntax.List, want *contract.Type, what string) *contract.E
 			out.Args = append(out.Args, v)
 			continue
 		}
-		v := e.value(item, of, fmt.Sprintf("value %d of the list", i+1))
+		v := e.Value(item, of, fmt.Sprintf("value %d of the list", i+1))
 		if v == nil {
 			return nil
 		}
@@ -260,15 +260,15 @@ func (e *env) list(x *syntax.List, want *contract.Type, what string) *contract.E
 		}
 		out.Type = &contract.Type{Form: contract.FormList, Of: of, Max: max(len(x.Items), 1)}
 	}
-	if !e.constant {
+	if !e.Constant {
 		out.Num = e.room(x.At, out.Type)
 	}
 	return out
 }
 
-// expr reads an expression. want, which may be nil, is the type that a bare name of an enum's value is looked up in.
+// Expr reads an expression. want, which may be nil, is the type that a bare name of an enum's value is looked up in.
 // The result is nil when there was a mistake; it has been told.
-func (e *env) expr(x syntax.Expr, want *contract.Type) *contract.Expr {
+func (e *Scope) Expr(x syntax.Expr, want *contract.Type) *contract.Expr {
 	switch x := x.(type) {
 	case *syntax.Number:
 		return &contract.Expr{Op: contract.OpConst, Type: &contract.Type{Form: contract.FormInt}, Num: x.Value}
@@ -277,12 +277,12 @@ func (e *env) expr(x syntax.Expr, want *contract.Type) *contract.Expr {
 	case *syntax.Decimal:
 		f, err := strconv.ParseFloat(x.Text, 64)
 		if err != nil {
-			e.fail(x.At, "bad-number", "the number "+x.Text+" is too large", "reals are doubles")
+			e.Fail(x.At, "bad-number", "the number "+x.Text+" is too large", "reals are doubles")
 			return nil
 		}
 		return &contract.Expr{Op: contract.OpConst, Type: &contract.Type{Form: contract.FormReal}, Num: bits(f)}
 	case *syntax.Literal:
-		return &contract.Expr{Op: contract.OpConst, Type: &contract.Type{Form: contract.FormText}, Num: e.text(x.Value)}
+		return &contract.Expr{Op: contract.OpConst, Type: &contract.Type{Form: contract.FormText}, Num: e.Text(x.Value)}
 	case *syntax.Truth:
 		v := &contract.Expr{Op: contract.OpConst, Type: &contract.Type{Form: contract.FormBool}}
 		if x.Value {
@@ -294,11 +294,11 @@ func (e *env) expr(x syntax.Expr, want *contract.Type) *contract.Expr {
 	case *syntax.Member:
 		return e.member(x)
 	case *syntax.Index:
-		on := e.expr(x.X, nil)
+		on := e.Expr(x.X, nil)
 		if on == nil || on.Type.Form == "" {
 			return nil
 		}
-		return widened(e.at(on, x))
+		return Widened(e.at(on, x))
 	case *syntax.List:
 		return e.list(x, nil, "this list")
 	case *syntax.Record:
@@ -306,7 +306,7 @@ func (e *env) expr(x syntax.Expr, want *contract.Type) *contract.Expr {
 	case *syntax.Query:
 		return e.aggregate(x)
 	case *syntax.Range:
-		e.fail(x.Span(), "wrong-place", "a range is no value", "it stands in `roll(1..6)` and `clip(n, 0..9)`")
+		e.Fail(x.Span(), "wrong-place", "a range is no value", "it stands in `roll(1..6)` and `clip(n, 0..9)`")
 		return nil
 	case *syntax.Call:
 		return e.call(x, want)
@@ -319,14 +319,14 @@ func (e *env) expr(x syntax.Expr, want *contract.Type) *contract.Expr {
 }
 
 // call reads a call: of a function that the language has, of one that the contract declares, or of a method.
-func (e *env) call(x *syntax.Call, want *contract.Type) *contract.Expr {
+func (e *Scope) call(x *syntax.Call, want *contract.Type) *contract.Expr {
 	if m, ok := x.Fn.(*syntax.Member); ok {
 		s, changes, ok := e.method(x, m)
 		if !ok {
 			return nil
 		}
 		if changes {
-			e.fail(
+			e.Fail(
 				x.At, "no-value", "this changes something and gives no value", "let it stand as a statement of its own",
 			)
 			return nil
@@ -335,15 +335,15 @@ func (e *env) call(x *syntax.Call, want *contract.Type) *contract.Expr {
 	}
 	r, ok := x.Fn.(*syntax.Ref)
 	if !ok {
-		e.fail(
+		e.Fail(
 			x.Fn.Span(), "unknown-name", "this is nothing that could be called",
 			"a function of the contract, or one of the language",
 		)
 		return nil
 	}
 	if f := e.Fns[r.Text]; f != nil {
-		if e.constant {
-			e.fail(x.At, "not-constant", "this is computed", "a constant is written out")
+		if e.Constant {
+			e.Fail(x.At, "not-constant", "this is computed", "a constant is written out")
 			return nil
 		}
 		e.Used[f] = true
@@ -351,25 +351,25 @@ func (e *env) call(x *syntax.Call, want *contract.Type) *contract.Expr {
 		if !ok || f.Result == nil {
 			return nil
 		}
-		if e.fn != nil {
-			e.calls[e.fn] = append(e.calls[e.fn], call{f, x.At})
-		} else if e.still && f.Rolls {
-			e.fail(
+		if e.Fn != nil {
+			e.Calls[e.Fn] = append(e.Calls[e.Fn], Call{f, x.At})
+		} else if e.Still && f.Rolls {
+			e.Fail(
 				x.At, "impure", fmt.Sprintf("`%s` rolls, and a check or condition may not", f.Name), "roll in the body",
 			)
 			return nil
 		}
-		return widened(&contract.Expr{
+		return Widened(&contract.Expr{
 			Op:   contract.OpCallFn,
 			Type: f.Result,
 			Fn:   f,
 			Args: args,
 		})
 	}
-	if builtin[r.Text] {
+	if Builtins[r.Text] {
 		return e.builtin(x, r, want)
 	}
-	if aggregates[r.Text] {
+	if Aggregates[r.Text] {
 		return e.aggregateCall(x, r)
 	}
 	hint := ""
@@ -378,8 +378,8 @@ func (e *env) call(x *syntax.Call, want *contract.Type) *contract.Expr {
 			hint = "an event is told: `tell everyone " + r.Text + "(…)`"
 		}
 	}
-	if e.kind != nil {
-		for _, a := range e.kind.Actions {
+	if e.Kind != nil {
+		for _, a := range e.Kind.Actions {
 			if a.Name == r.Text {
 				hint = "an action is run: `do " + r.Text + "(…)`"
 			}
@@ -387,32 +387,32 @@ func (e *env) call(x *syntax.Call, want *contract.Type) *contract.Expr {
 	}
 	if hint == "" {
 		hint = Suggest(
-			r.Text, slices.Concat(names(e.Fns), names(builtin), names(aggregates)),
+			r.Text, slices.Concat(Names(e.Fns), Names(Builtins), Names(Aggregates)),
 			"declare it: fn "+r.Text+"(…) -> … = …",
 		)
 	}
-	e.fail(x.Fn.Span(), "unknown-name", fmt.Sprintf("there is no function `%s`", r.Text), hint)
+	e.Fail(x.Fn.Span(), "unknown-name", fmt.Sprintf("there is no function `%s`", r.Text), hint)
 	return nil
 }
 
 // unary reads `-x` or `not x`.
-func (e *env) unary(x *syntax.Unary) *contract.Expr {
+func (e *Scope) unary(x *syntax.Unary) *contract.Expr {
 	if x.Op == "not" {
 		t := &contract.Type{Form: contract.FormBool}
-		v := e.value(x.X, t, "what `not` stands before")
+		v := e.Value(x.X, t, "what `not` stands before")
 		if v == nil {
 			return nil
 		}
 		return &contract.Expr{Op: contract.OpNot, Type: t, Args: []*contract.Expr{v}}
 	}
-	v := e.expr(x.X, nil)
+	v := e.Expr(x.X, nil)
 	if v == nil || v.Type.Form == "" {
 		return nil
 	}
 	switch v.Type.Form {
 	case contract.FormInt, contract.FormReal, contract.FormVec2, contract.FormVec3, contract.FormTime:
 	default:
-		e.fail(
+		e.Fail(
 			x.X.Span(), "wrong-type", fmt.Sprintf("what `-` stands before is %s", describe(v.Type)),
 			"it has to be a number or a vector",
 		)
@@ -445,12 +445,12 @@ var numeric = map[string]contract.Op{
 }
 
 // binary reads an operation of two sides.
-func (e *env) binary(x *syntax.Binary) *contract.Expr {
+func (e *Scope) binary(x *syntax.Binary) *contract.Expr {
 	boolean := &contract.Type{Form: contract.FormBool}
 	switch x.Op {
 	case "and", "or":
-		a := e.value(x.A, boolean, "the left side of `"+x.Op+"`")
-		b := e.value(x.B, boolean, "the right side of `"+x.Op+"`")
+		a := e.Value(x.A, boolean, "the left side of `"+x.Op+"`")
+		b := e.Value(x.B, boolean, "the right side of `"+x.Op+"`")
 		if a == nil || b == nil {
 			return nil
 		}
@@ -462,8 +462,8 @@ func (e *env) binary(x *syntax.Binary) *contract.Expr {
 	case "==", "!=":
 		return e.equal(x)
 	}
-	a := e.expr(x.A, nil)
-	b := e.expr(x.B, nil)
+	a := e.Expr(x.A, nil)
+	b := e.Expr(x.B, nil)
 	if a == nil || b == nil || a.Type.Form == "" || b.Type.Form == "" {
 		return nil
 	}
@@ -479,7 +479,7 @@ func (e *env) binary(x *syntax.Binary) *contract.Expr {
 	operand := &contract.Type{Form: contract.FormInt}
 	if a.Type.Form == contract.FormReal || b.Type.Form == contract.FormReal {
 		if x.Op == "%" {
-			e.fail(x.OpAt, "wrong-type", "`%` works on whole numbers only", "reals have + - * /")
+			e.Fail(x.OpAt, "wrong-type", "`%` works on whole numbers only", "reals have + - * /")
 			return nil
 		}
 		operand = &contract.Type{Form: contract.FormReal}
@@ -498,7 +498,7 @@ func (e *env) binary(x *syntax.Binary) *contract.Expr {
 			case a == contract.FormVec2 || a == contract.FormVec3 || b == contract.FormVec2 || b == contract.FormVec3:
 				hint = "vectors have + and - between them, and * and / with a number; compare a length or distance"
 			}
-			e.fail(
+			e.Fail(
 				[]syntax.Expr{x.A, x.B}[i].Span(), "wrong-type",
 				fmt.Sprintf("the %s side of `%s` is %s", []string{"left", "right"}[i], x.Op, describe(side.Type)), hint,
 			)
@@ -538,7 +538,7 @@ func vectorial(op string, a, b *contract.Expr) *contract.Type {
 }
 
 // equal reads `==` or `!=`. One side may say what the other one has to be.
-func (e *env) equal(x *syntax.Binary) *contract.Expr {
+func (e *Scope) equal(x *syntax.Binary) *contract.Expr {
 	op := contract.OpEq
 	if x.Op == "!=" {
 		op = contract.OpNe
@@ -553,31 +553,31 @@ func (e *env) equal(x *syntax.Binary) *contract.Expr {
 		first = x.B
 		second = x.A
 	}
-	a := e.expr(first, nil)
+	a := e.Expr(first, nil)
 	if a == nil || a.Type.Form == "" {
 		return nil
 	}
 	switch a.Type.Form {
 	case contract.FormStacks:
-		e.fail(
+		e.Fail(
 			first.Span(), "wrong-type", "stacks cannot be compared as a whole",
 			"compare a count: satchel.count(flare) == 2",
 		)
 		return nil
 	case contract.FormList, contract.FormMap, contract.FormLine:
-		e.fail(
+		e.Fail(
 			first.Span(), "wrong-type", fmt.Sprintf("a %s cannot be compared as a whole", a.Type.Form),
 			"compare what is in it",
 		)
 		return nil
 	case contract.FormNothing:
-		e.fail(
+		e.Fail(
 			first.Span(), "wrong-type", "nothing is compared with nothing",
 			"one of the two sides has to be a ref or a client",
 		)
 		return nil
 	case contract.FormInt, contract.FormReal, contract.FormVec2, contract.FormVec3, contract.FormEntity:
-		b := e.expr(second, a.Type)
+		b := e.Expr(second, a.Type)
 		if b == nil || b.Type.Form == "" {
 			return nil
 		}
@@ -594,7 +594,7 @@ func (e *env) equal(x *syntax.Binary) *contract.Expr {
 		}
 		return out(a, b)
 	}
-	b := e.value(second, a.Type, "the other side of `"+x.Op+"`")
+	b := e.Value(second, a.Type, "the other side of `"+x.Op+"`")
 	if b == nil {
 		return nil
 	}
@@ -602,13 +602,13 @@ func (e *env) equal(x *syntax.Binary) *contract.Expr {
 }
 
 // known reports whether a bare name means something without a type to look it up in.
-func (e *env) known(r *syntax.Ref) bool {
+func (e *Scope) known(r *syntax.Ref) bool {
 	return syntax.Reserved(r.Text) || e.local(r.Text) != nil || e.property(r.Text) != nil || e.Kinds[r.Text] != nil ||
 		e.Consts[r.Text] != nil || e.Settings[r.Text] != nil
 }
 
 // named looks a bare name up in the type that is wanted.
-func (e *env) named(x *syntax.Ref, want *contract.Type) *contract.Expr {
+func (e *Scope) named(x *syntax.Ref, want *contract.Type) *contract.Expr {
 	if want == nil {
 		return nil
 	}
@@ -632,7 +632,7 @@ func (e *env) named(x *syntax.Ref, want *contract.Type) *contract.Expr {
 }
 
 // ref reads a bare name. want is the type that is wanted, nil for any: a value of an enum can be named without it.
-func (e *env) ref(x *syntax.Ref, want *contract.Type) *contract.Expr {
+func (e *Scope) ref(x *syntax.Ref, want *contract.Type) *contract.Expr {
 	if x.Text == "nothing" {
 		return &contract.Expr{Op: contract.OpConst, Type: &contract.Type{Form: contract.FormNothing}}
 	}
@@ -643,18 +643,18 @@ func (e *env) ref(x *syntax.Ref, want *contract.Type) *contract.Expr {
 		e.Used["const "+x.Text] = true
 		return v
 	}
-	if e.constant {
+	if e.Constant {
 		if v := e.named(x, want); v != nil {
 			return v
 		}
 		if want != nil && want.Form == contract.FormEnum {
-			e.fail(
+			e.Fail(
 				x.At, "unknown-name", fmt.Sprintf("`%s` is no %s", x.Text, want.Enum.Name),
 				Suggest(x.Text, want.Enum.Values, "one of "+strings.Join(want.Enum.Values, ", ")),
 			)
 			return nil
 		}
-		e.fail(
+		e.Fail(
 			x.At, "not-constant", fmt.Sprintf("this is computed from `%s`", x.Text),
 			"what is constant is a number, a text, true, false, a vector, a list, a record, a value of an enum or "+
 				"another constant",
@@ -664,32 +664,32 @@ func (e *env) ref(x *syntax.Ref, want *contract.Type) *contract.Expr {
 	client := &contract.Type{Form: contract.FormClient}
 	switch x.Text {
 	case "self":
-		if e.kind == nil {
-			e.fail(
+		if e.Kind == nil {
+			e.Fail(
 				x.At, "no-self", "there is no `self` here", "`self` is the entity whose request, handler or timer runs",
 			)
 			return nil
 		}
 		return e.self()
 	case "owner":
-		if e.kind == nil {
-			e.fail(x.At, "no-self", "there is no `owner` here", "name the entity: c.Diver.owner")
+		if e.Kind == nil {
+			e.Fail(x.At, "no-self", "there is no `owner` here", "name the entity: c.Diver.owner")
 			return nil
 		}
 		return &contract.Expr{Op: contract.OpOwner, Type: client, Args: []*contract.Expr{e.self()}}
 	case "caller":
-		if e.request == nil {
+		if e.Request == nil {
 			hint := "only a request has one"
-			if e.kind == nil {
+			if e.Kind == nil {
 				hint = "only a request has one; here the client is the argument of `on join`"
 			}
-			e.fail(x.At, "no-request", "there is no `caller` here", hint)
+			e.Fail(x.At, "no-request", "there is no `caller` here", hint)
 			return nil
 		}
 		return &contract.Expr{Op: contract.OpCaller, Type: client}
 	case "viewer":
-		if !e.viewer {
-			e.fail(
+		if !e.Viewer {
+			e.Fail(
 				x.At, "no-viewer", "there is no `viewer` here",
 				"only an audience has one: the client of whom it is asked",
 			)
@@ -699,7 +699,7 @@ func (e *env) ref(x *syntax.Ref, want *contract.Type) *contract.Expr {
 	case "server":
 		return &contract.Expr{Op: contract.OpConst, Type: client}
 	case "everyone", "nobody":
-		e.fail(
+		e.Fail(
 			x.At, "audience", fmt.Sprintf("`%s` is an audience, not a value", x.Text),
 			"it stands after `to`, `from` or `tell`",
 		)
@@ -710,11 +710,11 @@ func (e *env) ref(x *syntax.Ref, want *contract.Type) *contract.Expr {
 			return nil
 		}
 		e.Used[v] = true
-		return widened(v)
+		return Widened(v)
 	}
 	if p := e.property(x.Text); p != nil {
 		e.Used[p.Offset] = e.Used[p.Offset] || e.written != syntax.Expr(x)
-		return widened(&contract.Expr{
+		return Widened(&contract.Expr{
 			Op:   contract.OpGet,
 			Type: p.Type,
 			Prop: p,
@@ -723,7 +723,7 @@ func (e *env) ref(x *syntax.Ref, want *contract.Type) *contract.Expr {
 	}
 	if s := e.Settings[x.Text]; s != nil {
 		e.Used[s] = true
-		return widened(&contract.Expr{Op: contract.OpSetting, Type: s.Type, Num: int64(s.Slot)})
+		return Widened(&contract.Expr{Op: contract.OpSetting, Type: s.Type, Num: int64(s.Slot)})
 	}
 	if v := e.named(x, want); v != nil {
 		return v
@@ -734,13 +734,13 @@ func (e *env) ref(x *syntax.Ref, want *contract.Type) *contract.Expr {
 			if k.Free() {
 				hint = "go over them, as in `count(x in " + k.Name + " where …)`, or keep a ref to one"
 			}
-			e.fail(x.At, "many", fmt.Sprintf("there may be many %s; which is meant?", k.Name), hint)
+			e.Fail(x.At, "many", fmt.Sprintf("there may be many %s; which is meant?", k.Name), hint)
 			return nil
 		}
 		return &contract.Expr{Op: contract.OpShared, Type: k.Ref(), Kind: k}
 	}
 	if x.Text == "clients" {
-		e.fail(x.At, "many", "`clients` are all of them, no value", "go over them: count(c in clients where …)")
+		e.Fail(x.At, "many", "`clients` are all of them, no value", "go over them: count(c in clients where …)")
 		return nil
 	}
 	e.unknown(x, want)
@@ -748,8 +748,8 @@ func (e *env) ref(x *syntax.Ref, want *contract.Type) *contract.Expr {
 }
 
 // self returns the expression for the entity that a body belongs to.
-func (e *env) self() *contract.Expr {
-	return &contract.Expr{Op: contract.OpSelf, Type: e.kind.Ref()}
+func (e *Scope) self() *contract.Expr {
+	return &contract.Expr{Op: contract.OpSelf, Type: e.Kind.Ref()}
 }
 
 // timeHint says what can be calculated with times, for an operator that was used otherwise.
@@ -761,16 +761,16 @@ func timeHint(op string) string {
 }
 
 // unknown tells that a name means nothing here, with the nearest that would.
-func (e *env) unknown(x *syntax.Ref, want *contract.Type) {
-	if builtin[x.Text] {
-		e.fail(
+func (e *Scope) unknown(x *syntax.Ref, want *contract.Type) {
+	if Builtins[x.Text] {
+		e.Fail(
 			x.At, "wrong-type", fmt.Sprintf("`%s` is a function, and is called here without its values", x.Text),
 			"write "+takes[x.Text],
 		)
 		return
 	}
 	if e.Enums[x.Text] != nil {
-		e.fail(
+		e.Fail(
 			x.At, "wrong-type", fmt.Sprintf("`%s` is an enum, not a value", x.Text),
 			fmt.Sprintf("name one of its values: %s.%s", x.Text, e.Enums[x.Text].Values[0]),
 		)
@@ -779,12 +779,12 @@ func (e *env) unknown(x *syntax.Ref, want *contract.Type) {
 	for _, en := range e.Contract.Enums {
 		if slices.Contains(en.Values, x.Text) {
 			if want != nil && want.Form != "" {
-				e.fail(
+				e.Fail(
 					x.At, "wrong-type", fmt.Sprintf("`%s` is a value of %s", x.Text, en.Name),
 					"here stands "+describe(want),
 				)
 			} else {
-				e.fail(
+				e.Fail(
 					x.At, "unknown-name", fmt.Sprintf("it is not clear what `%s` means here", x.Text),
 					fmt.Sprintf("write %s.%s", en.Name, x.Text),
 				)
@@ -793,11 +793,11 @@ func (e *env) unknown(x *syntax.Ref, want *contract.Type) {
 		}
 	}
 	var known []string
-	for _, s := range e.scopes {
-		known = append(known, names(s)...)
+	for _, s := range e.Scopes {
+		known = append(known, Names(s)...)
 	}
-	if e.kind != nil {
-		for _, p := range e.kind.Properties {
+	if e.Kind != nil {
+		for _, p := range e.Kind.Properties {
 			known = append(known, p.Name)
 		}
 	}
@@ -807,17 +807,17 @@ func (e *env) unknown(x *syntax.Ref, want *contract.Type) {
 	if want != nil && want.Form == contract.FormRole {
 		known = append(known, e.Contract.Roles...)
 	}
-	known = append(known, names(e.Kinds)...)
-	known = append(append(known, names(e.Consts)...), names(e.Settings)...)
+	known = append(known, Names(e.Kinds)...)
+	known = append(append(known, Names(e.Consts)...), Names(e.Settings)...)
 	hint := "a property, an argument or a name made with `let` can stand here"
-	if e.kind == nil {
+	if e.Kind == nil {
 		hint = "name whose property it is: c.Diver.hull"
 	}
-	e.fail(x.At, "unknown-name", fmt.Sprintf("the name `%s` is not declared", x.Text), Suggest(x.Text, known, hint))
+	e.Fail(x.At, "unknown-name", fmt.Sprintf("the name `%s` is not declared", x.Text), Suggest(x.Text, known, hint))
 }
 
 // member reads `X.NAME`: a property, a field, a value of an enum, or the entity that a client has.
-func (e *env) member(x *syntax.Member) *contract.Expr {
+func (e *Scope) member(x *syntax.Member) *contract.Expr {
 	if r, ok := x.X.(*syntax.Ref); ok && e.local(r.Text) == nil {
 		if en := e.Enums[r.Text]; en != nil {
 			if i := slices.Index(en.Values, x.Name.Text); i >= 0 {
@@ -828,14 +828,14 @@ func (e *env) member(x *syntax.Member) *contract.Expr {
 					Num:  int64(i),
 				}
 			}
-			e.fail(
+			e.Fail(
 				x.Name.At, "unknown-name", fmt.Sprintf("%s has no value `%s`", en.Name, x.Name.Text),
 				Suggest(x.Name.Text, en.Values, "it has "+strings.Join(en.Values, ", ")),
 			)
 			return nil
 		}
 	}
-	on := e.expr(x.X, nil)
+	on := e.Expr(x.X, nil)
 	if on == nil || on.Type.Form == "" {
 		return nil
 	}
@@ -852,7 +852,7 @@ func (e *env) member(x *syntax.Member) *contract.Expr {
 		if k := on.Type.Kind(); k != nil {
 			if p := k.Property(name); p != nil {
 				e.Used[p.Offset] = e.Used[p.Offset] || e.written != syntax.Expr(x)
-				return widened(&contract.Expr{
+				return Widened(&contract.Expr{
 					Op:   contract.OpGet,
 					Type: p.Type,
 					Prop: p,
@@ -875,7 +875,7 @@ func (e *env) member(x *syntax.Member) *contract.Expr {
 			get.Prop = nil
 			get.Props = props
 		}
-		return widened(get)
+		return Widened(get)
 	case contract.FormClient:
 		switch name {
 		case "name":
@@ -912,7 +912,7 @@ func (e *env) member(x *syntax.Member) *contract.Expr {
 				}
 			}
 		}
-		e.fail(
+		e.Fail(
 			x.Name.At, "unknown-name", fmt.Sprintf("a client has no `%s`", name),
 			Suggest(
 				name, append(known, "name", "role", "number"),
@@ -924,9 +924,9 @@ func (e *env) member(x *syntax.Member) *contract.Expr {
 		if c := counted(on); c != on && c.Type.Form != contract.FormDirection {
 			on = c
 		}
-		return widened(e.field(on, x.Name))
+		return Widened(e.field(on, x.Name))
 	}
-	e.fail(
+	e.Fail(
 		x.Name.At, "unknown-name", fmt.Sprintf("%s has no `%s`", describe(on.Type), name),
 		"only entities, clients, vectors and records have parts",
 	)
@@ -934,7 +934,7 @@ func (e *env) member(x *syntax.Member) *contract.Expr {
 }
 
 // field reads a part of a record or vector. The result is in the form that it is held in.
-func (e *env) field(on *contract.Expr, n syntax.Ident) *contract.Expr {
+func (e *Scope) field(on *contract.Expr, n syntax.Ident) *contract.Expr {
 	if on.Type.Form == contract.FormRecord {
 		offset := 0
 		for _, p := range on.Type.Parts {
@@ -949,7 +949,7 @@ func (e *env) field(on *contract.Expr, n syntax.Ident) *contract.Expr {
 			offset += p.Type.Width()
 		}
 		known := on.Type.FieldNames()
-		e.fail(
+		e.Fail(
 			n.At, "unknown-name", fmt.Sprintf("%s has no field `%s`", on.Type.Name, n.Text),
 			Suggest(n.Text, known, "it has "+strings.Join(known, ", ")),
 		)
@@ -957,7 +957,7 @@ func (e *env) field(on *contract.Expr, n syntax.Ident) *contract.Expr {
 	}
 	i := slices.Index([]string{"x", "y", "z"}[:on.Type.Width()], n.Text)
 	if i < 0 {
-		e.fail(
+		e.Fail(
 			n.At, "unknown-name", fmt.Sprintf("a %s has no `%s`", on.Type.Form, n.Text),
 			"it has "+strings.Join([]string{"x", "y", "z"}[:on.Type.Width()], ", "),
 		)
@@ -974,15 +974,15 @@ func (e *env) field(on *contract.Expr, n syntax.Ident) *contract.Expr {
 }
 
 // at reads `list[index]` or `map[key]`. The result is in the form that it is held in.
-func (e *env) at(on *contract.Expr, x *syntax.Index) *contract.Expr {
+func (e *Scope) at(on *contract.Expr, x *syntax.Index) *contract.Expr {
 	var key *contract.Expr
 	switch on.Type.Form {
 	case contract.FormList:
-		key = e.value(x.I, &contract.Type{Form: contract.FormInt}, "the place in the list")
+		key = e.Value(x.I, &contract.Type{Form: contract.FormInt}, "the place in the list")
 	case contract.FormMap:
-		key = e.value(x.I, on.Type.Key, "the key")
+		key = e.Value(x.I, on.Type.Key, "the key")
 	default:
-		e.fail(
+		e.Fail(
 			x.X.Span(), "wrong-type", describe(on.Type)+" has no places",
 			"a list has: buoys[0]; a map has keys: scores[caller]",
 		)
@@ -994,23 +994,23 @@ func (e *env) at(on *contract.Expr, x *syntax.Index) *contract.Expr {
 }
 
 // record reads a record that is written out, `Mark { number: 1, at: pos }`.
-func (e *env) record(x *syntax.Record) *contract.Expr {
-	tree := e.aliases[x.Type.Text]
+func (e *Scope) record(x *syntax.Record) *contract.Expr {
+	tree := e.Aliases[x.Type.Text]
 	if tree == nil || tree.Type != nil {
 		var known []string
-		for name, d := range e.aliases {
+		for name, d := range e.Aliases {
 			if d.Type == nil {
 				known = append(known, name)
 			}
 		}
-		e.fail(
+		e.Fail(
 			x.Type.At, "unknown-name", fmt.Sprintf("there is no record `%s`", x.Type.Text),
 			Suggest(x.Type.Text, known, "declare it: type "+x.Type.Text+" { … }"),
 		)
 		return nil
 	}
 	e.Used[tree] = true
-	t := e.alias(tree)
+	t := e.Alias(tree)
 	if t == nil {
 		return nil
 	}
@@ -1020,7 +1020,7 @@ func (e *env) record(x *syntax.Record) *contract.Expr {
 		i := slices.IndexFunc(t.Parts, func(p contract.Param) bool { return p.Name == set.Name.Text })
 		if i < 0 {
 			known := t.FieldNames()
-			e.fail(
+			e.Fail(
 				set.Name.At, "unknown-name", fmt.Sprintf("%s has no field `%s`", t.Name, set.Name.Text),
 				Suggest(set.Name.Text, known, "it has "+strings.Join(known, ", ")),
 			)
@@ -1028,14 +1028,14 @@ func (e *env) record(x *syntax.Record) *contract.Expr {
 			continue
 		}
 		if out.Args[i] != nil {
-			e.fail(set.Name.At, "repeated", fmt.Sprintf("`%s` is given twice", set.Name.Text), "remove one of the two")
+			e.Fail(set.Name.At, "repeated", fmt.Sprintf("`%s` is given twice", set.Name.Text), "remove one of the two")
 		}
-		out.Args[i] = e.value(set.Value, t.Parts[i].Type, "the field `"+set.Name.Text+"`")
+		out.Args[i] = e.Value(set.Value, t.Parts[i].Type, "the field `"+set.Name.Text+"`")
 		ok = ok && out.Args[i] != nil
 	}
 	for i, p := range t.Parts {
 		if ok && out.Args[i] == nil {
-			e.fail(
+			e.Fail(
 				x.At, "not-given", fmt.Sprintf("the field `%s` of %s gets no value here", p.Name, t.Name),
 				"a record is given with all of its fields",
 			)
