@@ -14,6 +14,7 @@ import (
 
 	"kamerad.example/core/compile"
 	"kamerad.example/core/contract"
+	"kamerad.example/core/eval"
 	"kamerad.example/core/link"
 	"kamerad.example/core/syntax"
 	"kamerad.example/core/wire"
@@ -118,14 +119,14 @@ func Load(name, text string, open syntax.Open) ([]*Drill, syntax.Problems) {
 			notices: map[string]bool{},
 			hosts:   map[string]bool{},
 			in:      map[string]bool{},
-			scope: scope{
-				contract: c,
-				clients:  map[string]bool{},
-				roles:    map[string]string{},
-				names:    map[string]bool{},
-				kinds:    map[string]*contract.Kind{},
-				src:      src,
-				problems: &problems,
+			Scope: eval.Scope{
+				Contract: c,
+				Clients:  map[string]bool{},
+				Roles:    map[string]string{},
+				Names:    map[string]bool{},
+				Kinds:    map[string]*contract.Kind{},
+				Source:   src,
+				Problems: &problems,
 			},
 		}
 		before := len(problems)
@@ -160,7 +161,7 @@ func Load(name, text string, open syntax.Open) ([]*Drill, syntax.Problems) {
 
 // checker checks one drill.
 type checker struct {
-	scope
+	eval.Scope
 	order   []string // of clients
 	notices map[string]bool
 	weighs  bool
@@ -184,7 +185,7 @@ func (k *checker) gather(list []syntax.DrillLine) {
 			for _, name := range n.Names {
 				k.hosts[name.Text] = k.hosts[name.Text] || n.Host
 				k.joins(name.Text, n.Role.Text)
-				k.clients[name.Text] = true
+				k.Clients[name.Text] = true
 				if !slices.Contains(k.order, name.Text) {
 					k.order = append(k.order, name.Text)
 				}
@@ -199,40 +200,40 @@ func (k *checker) gather(list []syntax.DrillLine) {
 // contract gives nobody another.
 func (k *checker) joins(name, role string) {
 	if role == "" {
-		role = k.contract.Roles[0]
+		role = k.Contract.Roles[0]
 	}
-	if was, again := k.roles[name]; again && was != role || k.contract.GivesRoles() {
+	if was, again := k.Roles[name]; again && was != role || k.Contract.GivesRoles() {
 		role = ""
 	}
-	k.roles[name] = role
+	k.Roles[name] = role
 }
 
 // setting checks the value that a drill gives a setting of the contract, and keeps it in the drill.
 func (k *checker) setting(d *Drill, s syntax.Set) {
-	i := slices.IndexFunc(k.contract.Settings, func(x *contract.Setting) bool { return x.Name == s.Name.Text })
+	i := slices.IndexFunc(k.Contract.Settings, func(x *contract.Setting) bool { return x.Name == s.Name.Text })
 	if i < 0 {
-		k.fail(s.Name.At, "unknown-name", fmt.Sprintf("the contract has no setting `%s`", s.Name.Text), "")
+		k.Fail(s.Name.At, "unknown-name", fmt.Sprintf("the contract has no setting `%s`", s.Name.Text), "")
 		return
 	}
-	t := k.contract.Settings[i].Type
-	v, err := k.compile(s.Value, wanted(t))(&env{names: map[string]any{}, who: "nobody"})
+	t := k.Contract.Settings[i].Type
+	v, err := k.Compile(s.Value, eval.WantOf(t))(&eval.Env{Names: map[string]any{}, Who: "nobody"})
 	if err == nil {
 		var c contract.Value
-		c, err = write(t, v)
+		c, err = eval.Write(t, v)
 		if err == nil {
 			d.Settings[s.Name.Text] = t.AppendJSON(nil, c)
 			return
 		}
 	}
-	k.fail(s.Value.Span(), "type", err.Error(), "")
+	k.Fail(s.Value.Span(), "type", err.Error(), "")
 }
 
 // client checks that a name is that of a client, and reports whether it is.
 func (k *checker) client(n syntax.Ident) bool {
-	if k.clients[n.Text] || k.names[n.Text] {
+	if k.Clients[n.Text] || k.Names[n.Text] {
 		return true
 	}
-	k.fail(
+	k.Fail(
 		n.At, "unknown-name", fmt.Sprintf("no client is called `%s`", n.Text),
 		"clients join with `clients`, `host` or `join`",
 	)
@@ -244,7 +245,7 @@ func (k *checker) lines(list []syntax.DrillLine) (out []line) {
 	for _, l := range list {
 		if do := k.line(l); do != nil {
 			at := l.Span()
-			out = append(out, line{at, k.src.Text[at.Start:min(at.End, len(k.src.Text))], do})
+			out = append(out, line{at, k.Source.Text[at.Start:min(at.End, len(k.Source.Text))], do})
 		}
 	}
 	return out
@@ -254,10 +255,10 @@ func (k *checker) lines(list []syntax.DrillLine) (out []line) {
 func (k *checker) line(l syntax.DrillLine) func(r *run) error {
 	switch n := l.(type) {
 	case *syntax.Let:
-		value := k.compile(n.Value, want{})
+		value := k.Compile(n.Value, eval.Want{})
 		kind := k.kindOf(n.Value)
-		k.names[n.Name.Text] = true
-		k.kinds[n.Name.Text] = kind
+		k.Names[n.Name.Text] = true
+		k.Kinds[n.Name.Text] = kind
 		return func(r *run) error {
 			e := r.env(nil, 0)
 			v, err := value(e)
@@ -265,8 +266,8 @@ func (k *checker) line(l syntax.DrillLine) func(r *run) error {
 				return err
 			}
 			r.names[n.Name.Text] = v
-			if x, ok := v.(entity); ok {
-				if t := e.on.Entity(uint32(x)); t != nil {
+			if x, ok := v.(eval.Entity); ok {
+				if t := e.On.Entity(uint32(x)); t != nil {
 					r.known[x] = t.Kind
 				}
 			}
@@ -275,17 +276,17 @@ func (k *checker) line(l syntax.DrillLine) func(r *run) error {
 	case *syntax.DrillJoin:
 		for _, name := range n.Names {
 			if k.in[name.Text] {
-				k.fail(
+				k.Fail(
 					name.At, "twice", fmt.Sprintf("%s is in already", name.Text),
 					"let it leave first, or call the other one by a name of its own",
 				)
 			}
 			k.in[name.Text] = true
 		}
-		if n.Role.Text != "" && !slices.Contains(k.contract.Roles, n.Role.Text) {
-			k.fail(
+		if n.Role.Text != "" && !slices.Contains(k.Contract.Roles, n.Role.Text) {
+			k.Fail(
 				n.Role.At, "unknown-name", fmt.Sprintf("the contract has no role `%s`", n.Role.Text),
-				fmt.Sprint("one of ", k.contract.Roles),
+				fmt.Sprint("one of ", k.Contract.Roles),
 			)
 		}
 		return func(r *run) error {
@@ -301,7 +302,7 @@ func (k *checker) line(l syntax.DrillLine) func(r *run) error {
 		}
 	case *syntax.DrillLink:
 		if k.client(n.Who); k.hosts[n.Who.Text] {
-			k.fail(
+			k.Fail(
 				n.Who.At, "not-here", fmt.Sprintf("%s is the host, and has no link", n.Who.Text),
 				"a host plays at the server itself",
 			)
@@ -320,7 +321,7 @@ func (k *checker) line(l syntax.DrillLine) func(r *run) error {
 			number(n.Bandwidth),
 		)
 		if err := c.Check(); err != nil {
-			k.fail(n.At, "out-of-range", err.Error(), "")
+			k.Fail(n.At, "out-of-range", err.Error(), "")
 		}
 		return func(r *run) error { return r.link(n.Who.Text, c, n.Steady) }
 	case *syntax.DrillSet:
@@ -361,7 +362,7 @@ func (k *checker) line(l syntax.DrillLine) func(r *run) error {
 func (k *checker) loop(n *syntax.DrillLoop) func(r *run) error {
 	if n.Count != nil {
 		if n.Count.Value < 1 || n.Count.Value > MaxRepeats {
-			k.fail(
+			k.Fail(
 				n.Count.At, "out-of-range", fmt.Sprintf("%d is out of range", n.Count.Value),
 				fmt.Sprint("from 1 to ", MaxRepeats),
 			)
@@ -379,7 +380,7 @@ func (k *checker) loop(n *syntax.DrillLoop) func(r *run) error {
 	for _, c := range n.Over {
 		k.client(c)
 	}
-	k.names[n.Name.Text] = true
+	k.Names[n.Name.Text] = true
 	body := k.lines(n.Body)
 	return func(r *run) error {
 		for _, c := range n.Over {
@@ -387,7 +388,7 @@ func (k *checker) loop(n *syntax.DrillLoop) func(r *run) error {
 			if p == nil {
 				return fmt.Errorf("%s has not joined", c.Text)
 			}
-			r.names[n.Name.Text] = seat(p.number)
+			r.names[n.Name.Text] = eval.Seat(p.number)
 			r.alias[n.Name.Text] = c.Text
 			if err := r.lines(body); err != nil {
 				return err
@@ -399,13 +400,13 @@ func (k *checker) loop(n *syntax.DrillLoop) func(r *run) error {
 }
 
 // place takes `entity.property` apart.
-func (k *checker) place(x syntax.Expr) (of node, name syntax.Ident, ok bool) {
+func (k *checker) place(x syntax.Expr) (of eval.Node, name syntax.Ident, ok bool) {
 	m, ok := x.(*syntax.Member)
 	if !ok {
-		k.fail(x.Span(), "expected", "this is no property", "as in ana.Diver.hull, or Dive.phase")
+		k.Fail(x.Span(), "expected", "this is no property", "as in ana.Diver.hull, or Dive.phase")
 		return nil, name, false
 	}
-	return k.compile(m.X, want{}), m.Name, true
+	return k.Compile(m.X, eval.Want{}), m.Name, true
 }
 
 // property finds the property that a name may mean, by the kind when that is known before it runs.
@@ -413,16 +414,16 @@ func (k *checker) property(x syntax.Expr, name syntax.Ident) *contract.Property 
 	if kind := k.kindOf(x); kind != nil {
 		p := kind.Property(name.Text)
 		if p == nil {
-			k.fail(name.At, "unknown-name", fmt.Sprintf("%s has no property `%s`", kind.Name, name.Text), "")
+			k.Fail(name.At, "unknown-name", fmt.Sprintf("%s has no property `%s`", kind.Name, name.Text), "")
 		}
 		return p
 	}
-	for _, kind := range k.contract.Kinds {
+	for _, kind := range k.Contract.Kinds {
 		if p := kind.Property(name.Text); p != nil {
 			return p
 		}
 	}
-	k.fail(name.At, "unknown-name", fmt.Sprintf("no kind has a property `%s`", name.Text), "")
+	k.Fail(name.At, "unknown-name", fmt.Sprintf("no kind has a property `%s`", name.Text), "")
 	return nil
 }
 
@@ -431,18 +432,18 @@ func (k *checker) property(x syntax.Expr, name syntax.Ident) *contract.Property 
 func (k *checker) kindOf(x syntax.Expr) *contract.Kind {
 	switch n := x.(type) {
 	case *syntax.Ref:
-		if k.names[n.Text] {
-			return k.kinds[n.Text]
+		if k.Names[n.Text] {
+			return k.Kinds[n.Text]
 		}
-		return k.kind(n.Text)
+		return k.Kind(n.Text)
 	case *syntax.Member:
-		return k.kind(n.Name.Text)
+		return k.Kind(n.Name.Text)
 	case *syntax.Index:
-		return k.nth(n)
+		return k.Nth(n)
 	case *syntax.Query:
 		if r, ok := n.In.X.(*syntax.Ref); ok &&
 			slices.Contains([]string{"one", "first", "most", "least", "best"}, n.Fn.Text) {
-			return k.kind(r.Text)
+			return k.Kind(r.Text)
 		}
 	}
 	return nil
@@ -451,8 +452,8 @@ func (k *checker) kindOf(x syntax.Expr) *contract.Kind {
 // set checks a line by which the server sets a property or gives an entity away.
 func (k *checker) set(n *syntax.DrillSet) func(r *run) error {
 	if n.Give {
-		of := k.compile(n.Target, want{})
-		to := k.compile(n.Value, want{})
+		of := k.Compile(n.Target, eval.Want{})
+		to := k.Compile(n.Value, eval.Want{})
 		return func(r *run) error {
 			e := r.env(nil, 0)
 			x, err := r.entity(of, e)
@@ -463,9 +464,9 @@ func (k *checker) set(n *syntax.DrillSet) func(r *run) error {
 			if err != nil {
 				return err
 			}
-			s, ok := c.(seat)
+			s, ok := c.(eval.Seat)
 			if !ok {
-				return fmt.Errorf("%s is no client", show(c))
+				return fmt.Errorf("%s is no client", eval.Show(c))
 			}
 			r.stage.sheet = nil
 			r.stage.settled = false
@@ -481,8 +482,8 @@ func (k *checker) set(n *syntax.DrillSet) func(r *run) error {
 		return nil
 	}
 	t := target.typ(p.Type)
-	of := k.compile(target.of, want{})
-	value := k.compile(n.Value, wanted(t))
+	of := k.Compile(target.of, eval.Want{})
+	value := k.Compile(n.Value, eval.WantOf(t))
 	steps := k.steps(target.path)
 	k.fits(n.Value, t, value)
 	return func(r *run) error {
@@ -495,9 +496,9 @@ func (k *checker) set(n *syntax.DrillSet) func(r *run) error {
 		if err != nil {
 			return err
 		}
-		f, ok := e.on.Entity(uint32(x)).Field(target.name.Text)
+		f, ok := e.On.Entity(uint32(x)).Field(target.name.Text)
 		if !ok {
-			return fmt.Errorf("%s has no property `%s`", e.on.Entity(uint32(x)).Kind, target.name.Text)
+			return fmt.Errorf("%s has no property `%s`", e.On.Entity(uint32(x)).Kind, target.name.Text)
 		}
 		c, err := replaced(e, f.Type, f.Value, steps, v)
 		if err != nil {
@@ -520,14 +521,14 @@ func (k *checker) wait(n *syntax.DrillWait) func(r *run) error {
 		}
 	}
 	var ticks int64
-	rate := int64(k.contract.TickRate)
+	rate := int64(k.Contract.TickRate)
 	switch {
 	case n.Ticks != nil:
 		ticks = n.Ticks.Value
 	case n.Ms != nil:
 		ticks = n.Ms.Value * rate / 1000
 		if ticks*1000 != n.Ms.Value*rate {
-			k.fail(
+			k.Fail(
 				n.Ms.At, "no-ticks",
 				fmt.Sprintf("%d ms is not a whole number of ticks at %d per second", n.Ms.Value, rate),
 				fmt.Sprintf("nearest: %dms or %dms", ticks*1000/rate, (ticks+1)*1000/rate),
@@ -535,7 +536,7 @@ func (k *checker) wait(n *syntax.DrillWait) func(r *run) error {
 		}
 	}
 	if ticks < 1 || ticks > int64(MaxWait/time.Second)*rate {
-		k.fail(
+		k.Fail(
 			n.At, "out-of-range", "this waits for no time, or for too much",
 			fmt.Sprintf("from one tick to %s", MaxWait),
 		)
@@ -579,28 +580,28 @@ type act struct {
 }
 
 // addressed finds the kind and the entity of what a client asks for; of is nil for its own of a kind.
-func (k *checker) addressed(x syntax.Expr) (kind *contract.Kind, name syntax.Ident, of node, ok bool) {
+func (k *checker) addressed(x syntax.Expr) (kind *contract.Kind, name syntax.Ident, of eval.Node, ok bool) {
 	m, ok := x.(*syntax.Member)
 	if !ok {
-		k.fail(x.Span(), "expected", "this names no kind", "as in Diver.use, or bo.Diver.use")
+		k.Fail(x.Span(), "expected", "this names no kind", "as in Diver.use, or bo.Diver.use")
 		return nil, name, nil, false
 	}
-	if r, bare := m.X.(*syntax.Ref); bare && !k.names[r.Text] {
-		kind = k.kind(r.Text)
+	if r, bare := m.X.(*syntax.Ref); bare && !k.Names[r.Text] {
+		kind = k.Kind(r.Text)
 		if kind != nil {
 			return kind, m.Name, nil, true
 		}
 	}
-	return k.kindOf(m.X), m.Name, k.compile(m.X, want{}), true
+	return k.kindOf(m.X), m.Name, k.Compile(m.X, eval.Want{}), true
 }
 
 // message is what a line has a client send to entities of a kind.
 type message struct {
 	request  *contract.Request
 	property *contract.Property
-	args     []node
+	args     []eval.Node
 	forged   bool // it is sent as it stands, whatever its types
-	value    node
+	value    eval.Node
 	want     func(r *run, o *sent) error // nil for any decision
 }
 
@@ -627,14 +628,14 @@ func (k *checker) message(n *syntax.DrillAct, kind *contract.Kind, name syntax.I
 	switch n.Verb {
 	case syntax.VerbAsks:
 		if m.request == nil {
-			k.fail(
+			k.Fail(
 				name.At, "unknown-name", fmt.Sprintf("%s has no request `%s`", kind.Name, name.Text),
 				"to send one that is not there, forge it",
 			)
 			return nil
 		}
 		if len(n.Args) != len(m.request.Params) {
-			k.fail(
+			k.Fail(
 				n.Target.Span(), "arguments",
 				fmt.Sprintf("%s has %d arguments, not %d", m.request.FullName(), len(m.request.Params), len(n.Args)),
 				"to send it as it stands, forge it",
@@ -643,30 +644,30 @@ func (k *checker) message(n *syntax.DrillAct, kind *contract.Kind, name syntax.I
 		}
 		for i, a := range n.Args {
 			t := m.request.Params[i].Type
-			arg := k.compile(a, wanted(t))
+			arg := k.Compile(a, eval.WantOf(t))
 			k.fits(a, t, arg)
 			m.args = append(m.args, arg)
 		}
 	case syntax.VerbForges:
 		m.forged = true
 		for i, a := range n.Args {
-			w := want{forged: true}
+			w := eval.Want{Forged: true}
 			if m.request != nil && i < len(m.request.Params) {
-				w = wanted(m.request.Params[i].Type)
-				w.forged = true
+				w = eval.WantOf(m.request.Params[i].Type)
+				w.Forged = true
 			}
-			m.args = append(m.args, k.compile(a, w))
+			m.args = append(m.args, k.Compile(a, w))
 		}
 	case syntax.VerbWrites:
 		if m.property == nil {
-			k.fail(name.At, "unknown-name", fmt.Sprintf("%s has no property `%s`", kind.Name, name.Text), "")
+			k.Fail(name.At, "unknown-name", fmt.Sprintf("%s has no property `%s`", kind.Name, name.Text), "")
 			return nil
 		}
-		m.value = k.compile(n.Value, wanted(m.property.Type))
+		m.value = k.Compile(n.Value, eval.WantOf(m.property.Type))
 		k.fits(n.Value, m.property.Type, m.value)
 	default:
 		if m.property == nil || m.property.Hold == nil {
-			k.fail(name.At, "unknown-name", fmt.Sprintf("%s has no hold `%s`", kind.Name, name.Text), "")
+			k.Fail(name.At, "unknown-name", fmt.Sprintf("%s has no hold `%s`", kind.Name, name.Text), "")
 			return nil
 		}
 	}
@@ -680,29 +681,29 @@ func (k *checker) message(n *syntax.DrillAct, kind *contract.Kind, name syntax.I
 // is no mistake, as long as it fits another one.
 func (k *checker) messages(n *syntax.DrillAct, name syntax.Ident) map[string]*message {
 	out := map[string]*message{}
-	before := slices.Clone(*k.problems)
+	before := slices.Clone(*k.Problems)
 	wrong := before
-	for _, kind := range k.contract.Kinds {
+	for _, kind := range k.Contract.Kinds {
 		p := kind.Property(name.Text)
 		asked := slices.ContainsFunc(kind.Requests, func(q *contract.Request) bool { return q.Name == name.Text })
 		if !asked && (p == nil || n.Verb == syntax.VerbForges) {
 			continue
 		}
-		*k.problems = slices.Clone(before)
-		if m := k.message(n, kind, name); m != nil && len(*k.problems) == len(before) {
+		*k.Problems = slices.Clone(before)
+		if m := k.message(n, kind, name); m != nil && len(*k.Problems) == len(before) {
 			out[kind.Name] = m
 		} else {
-			wrong = *k.problems
+			wrong = *k.Problems
 		}
 	}
 	switch {
 	case len(out) > 0:
-		*k.problems = before
+		*k.Problems = before
 	case len(wrong) > len(before):
-		*k.problems = wrong
+		*k.Problems = wrong
 	default:
-		*k.problems = before
-		k.fail(name.At, "unknown-name", fmt.Sprintf("no kind has `%s`", name.Text), "")
+		*k.Problems = before
+		k.Fail(name.At, "unknown-name", fmt.Sprintf("no kind has `%s`", name.Text), "")
 	}
 	return out
 }
@@ -724,7 +725,7 @@ func (k *checker) act(n *syntax.DrillAct) func(r *run) error {
 		return nil
 	}
 	at := n.At
-	text := k.src.Text[n.At.Start:n.At.End]
+	text := k.Source.Text[n.At.Start:n.At.End]
 	faults := n.Want != nil && n.Want.Outcome.Text == string(wire.Faulted)
 	return func(r *run) error {
 		p, err := r.player(n.Who.Text)
@@ -767,7 +768,7 @@ func (k *checker) act(n *syntax.DrillAct) func(r *run) error {
 }
 
 // fill puts the name and the values into what is sent.
-func (m *message) fill(sends *wire.FromClient, full string, e *env) error {
+func (m *message) fill(sends *wire.FromClient, full string, e *eval.Env) error {
 	var values []any
 	for _, arg := range m.args {
 		v, err := arg(e)
@@ -786,7 +787,7 @@ func (m *message) fill(sends *wire.FromClient, full string, e *env) error {
 		if err != nil {
 			return err
 		}
-		c, err := write(m.property.Type, v)
+		c, err := eval.Write(m.property.Type, v)
 		if err != nil {
 			return err
 		}
@@ -796,14 +797,14 @@ func (m *message) fill(sends *wire.FromClient, full string, e *env) error {
 		sends.Request = full
 		sends.Args = []json.RawMessage{}
 		for _, v := range values {
-			sends.Args = append(sends.Args, loose(v))
+			sends.Args = append(sends.Args, eval.AnyJSON(v))
 		}
 		return nil
 	}
 	sends.Request = full
 	sends.Args = []json.RawMessage{}
 	for i, p := range m.request.Params {
-		v, err := write(p.Type, values[i])
+		v, err := eval.Write(p.Type, values[i])
 		if err != nil {
 			return fmt.Errorf("the argument %d: %w", i+1, err)
 		}
@@ -816,19 +817,19 @@ func (m *message) fill(sends *wire.FromClient, full string, e *env) error {
 func (k *checker) want(n *syntax.DrillWant, request *contract.Request) func(r *run, o *sent) error {
 	outcomes := []wire.Outcome{wire.Accepted, wire.Denied, wire.Dropped, wire.Malformed, wire.Faulted, overtaken}
 	if !slices.Contains(outcomes, wire.Outcome(n.Outcome.Text)) {
-		k.fail(
+		k.Fail(
 			n.Outcome.At, "unknown-name", fmt.Sprintf("there is no decision `%s`", n.Outcome.Text),
 			fmt.Sprint("one of ", outcomes),
 		)
 		return nil
 	}
-	var value node
+	var value eval.Node
 	if n.Value != nil {
 		if request == nil || request.Reply == nil {
-			k.fail(n.Value.Span(), "type", "the request replies nothing", "")
+			k.Fail(n.Value.Span(), "type", "the request replies nothing", "")
 			return nil
 		}
-		value = k.compile(n.Value, wanted(request.Reply))
+		value = k.Compile(n.Value, eval.WantOf(request.Reply))
 	}
 	return func(r *run, o *sent) error {
 		d := o.decision
@@ -846,12 +847,12 @@ func (k *checker) want(n *syntax.DrillWant, request *contract.Request) func(r *r
 		if err != nil {
 			return err
 		}
-		c, err := write(request.Reply, v)
+		c, err := eval.Write(request.Reply, v)
 		if err != nil {
 			return err
 		}
 		if got, err := request.Reply.ParseJSON(d.Reply); err != nil || !got.Equal(c) {
-			return fmt.Errorf("it replied %s, not %s", d.Reply, show(v))
+			return fmt.Errorf("it replied %s, not %s", d.Reply, eval.Show(v))
 		}
 		return nil
 	}

@@ -68,9 +68,9 @@ func bodyNames(c *contract.Contract) (out []string) {
 
 // expectFault checks a line that expects a fault.
 func (k *checker) expectFault(n *syntax.DrillExpect) *faultPattern {
-	names := bodyNames(k.contract)
+	names := bodyNames(k.Contract)
 	if !slices.Contains(names, n.Handler.Text) {
-		k.fail(
+		k.Fail(
 			n.Handler.At, "unknown-name", fmt.Sprintf("the contract has no `%s`", n.Handler.Text),
 			"one of "+strings.Join(names, ", "),
 		)

@@ -45,7 +45,7 @@ const crowd = 500
 // were decided, how many strikes there were, and who was thrown out. It ends early once the contract has spawned very
 // much, and says after how many ticks.
 func spam(t *testing.T, c *contract.Contract, seed uint64, ticks int) (lasted, decided, strikes int, out []string) {
-	s, err := session.New(c, session.Options{Key: key(seed)})
+	s, err := session.New(c, session.Options{Key: Key(seed)})
 	require.NoError(t, err)
 	w := newStage(&Drill{}, s)
 	f, _ := foresee.New(c.Outline())

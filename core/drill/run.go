@@ -13,6 +13,7 @@ import (
 	"time"
 
 	"kamerad.example/core/contract"
+	"kamerad.example/core/eval"
 	"kamerad.example/core/link"
 	"kamerad.example/core/replicate"
 	"kamerad.example/core/session"
@@ -69,8 +70,8 @@ type run struct {
 	options Options
 	stage   *stage
 	names   map[string]any
-	alias   map[string]string // of the name in a `for`: the client's
-	known   map[entity]string // the kinds of entities that `let` named, also of those that are gone
+	alias   map[string]string      // of the name in a `for`: the client's
+	known   map[eval.Entity]string // the kinds of entities that `let` named, also of those that are gone
 	links   map[string]link.Conditions
 	steady  map[string]bool // links that are not shaken
 	acts    []*act
@@ -87,7 +88,7 @@ type failing struct {
 	message  string
 	entity   uint32
 	property string
-	about    node // evaluated for the server and each client
+	about    eval.Node // evaluated for the server and each client
 	self     int
 }
 
@@ -123,8 +124,8 @@ func (d *Drill) Run(ctx context.Context, o Options) (*Result, error) {
 	return out, ctx.Err()
 }
 
-// key returns the key of a drill's session.
-func key(seed uint64) [32]byte { return sha256.Sum256(fmt.Appendf(nil, "drill %d", seed)) }
+// Key returns the key of a drill's session.
+func Key(seed uint64) [32]byte { return sha256.Sum256(fmt.Appendf(nil, "drill %d", seed)) }
 
 // run runs the drill. With explain it keeps a history, for a failure to be explained by. The error is that of the line
 // that failed.
@@ -134,7 +135,7 @@ func (d *Drill) run(ctx context.Context, o Options, explain bool) (*run, error) 
 		seed = o.Seed
 	}
 	s, err := session.New(d.Contract, session.Options{
-		Key:      key(seed),
+		Key:      Key(seed),
 		Prove:    true,
 		Trace:    explain,
 		Settings: d.Settings,
@@ -148,7 +149,7 @@ func (d *Drill) run(ctx context.Context, o Options, explain bool) (*run, error) 
 		stage:   newStage(d, s),
 		names:   map[string]any{},
 		alias:   map[string]string{},
-		known:   map[entity]string{},
+		known:   map[eval.Entity]string{},
 		links:   map[string]link.Conditions{},
 		steady:  map[string]bool{},
 		dice:    dice(seed),
@@ -247,56 +248,56 @@ func (r *run) decided(end bool) error {
 }
 
 // env returns what expressions are evaluated on: the copy of a client, or for nil the server's sheet.
-func (r *run) env(p *player, self int) *env {
-	e := &env{
-		names: r.names,
-		seats: map[string]int{},
-		dice:  r.dice,
-		nth:   r.stage.session.Nth,
-		self:  self,
-		who:   "the server",
+func (r *run) env(p *player, self int) *eval.Env {
+	e := &eval.Env{
+		Names: r.names,
+		Seats: map[string]int{},
+		Dice:  r.dice,
+		Nth:   r.stage.session.Nth,
+		Self:  self,
+		Who:   "the server",
 	}
 	for _, x := range r.stage.players {
-		e.seats[x.name] = x.number
+		e.Seats[x.name] = x.number
 	}
 	if p == nil {
-		e.on = r.stage.truth()
+		e.On = r.stage.truth()
 		return e
 	}
-	e.on = r.stage.seen(p)
-	e.who = p.name
+	e.On = r.stage.seen(p)
+	e.Who = p.name
 	return e
 }
 
 // entity evaluates what has to be an entity.
-func (r *run) entity(of node, e *env) (entity, error) {
+func (r *run) entity(of eval.Node, e *eval.Env) (eval.Entity, error) {
 	v, err := of(e)
 	if err != nil {
 		return 0, err
 	}
-	x, ok := v.(entity)
-	if !ok || e.on.Entity(uint32(x)) == nil {
-		return 0, fmt.Errorf("%s is no entity that is there", show(v))
+	x, ok := v.(eval.Entity)
+	if !ok || e.On.Entity(uint32(x)) == nil {
+		return 0, fmt.Errorf("%s is no entity that is there", eval.Show(v))
 	}
 	return x, nil
 }
 
 // addressee evaluates which entity something is sent to. One that `let` named may be gone.
-func (r *run) addressee(of node, e *env) (number uint32, kind string, err error) {
+func (r *run) addressee(of eval.Node, e *eval.Env) (number uint32, kind string, err error) {
 	v, err := of(e)
 	if err != nil {
 		return 0, "", err
 	}
-	x, ok := v.(entity)
+	x, ok := v.(eval.Entity)
 	if !ok {
-		return 0, "", fmt.Errorf("%s is no entity", show(v))
+		return 0, "", fmt.Errorf("%s is no entity", eval.Show(v))
 	}
-	if t := e.on.Entity(uint32(x)); t != nil {
+	if t := e.On.Entity(uint32(x)); t != nil {
 		return uint32(x), t.Kind, nil
 	}
 	kind = r.known[x]
 	if kind == "" {
-		return 0, "", fmt.Errorf("%s is no entity that is there", show(v))
+		return 0, "", fmt.Errorf("%s is no entity that is there", eval.Show(v))
 	}
 	return uint32(x), kind, nil
 }
@@ -524,15 +525,15 @@ func (r *run) inStep(who ...*player) error {
 				),
 				entity:   d.Entity,
 				property: d.Property,
-				about: func(e *env) (any, error) {
+				about: func(e *eval.Env) (any, error) {
 					if d.Property == "" || d.Property == "owner" {
-						t := e.on.Entity(d.Entity)
+						t := e.On.Entity(d.Entity)
 						if t == nil {
-							return nil, absent("not there")
+							return nil, eval.Absent("not there")
 						}
-						return seat(t.Owner), nil
+						return eval.Seat(t.Owner), nil
 					}
-					return property(e, entity(d.Entity), d.Property)
+					return eval.Property(e, eval.Entity(d.Entity), d.Property)
 				},
 			}
 		}
@@ -558,10 +559,10 @@ func (r *run) explain(err error) *Failure {
 	h := r.stage.history
 	var about *failing
 	if errors.As(err, &about) && about.about != nil {
-		entry := func(who Beside, e *env) {
+		entry := func(who Beside, e *eval.Env) {
 			v, err := about.about(e)
-			said := show(v)
-			if gone := absent(""); errors.As(err, &gone) {
+			said := eval.Show(v)
+			if gone := eval.Absent(""); errors.As(err, &gone) {
 				said = "– (" + string(gone) + ")"
 			} else if err != nil {
 				said = "! " + err.Error()
@@ -593,13 +594,13 @@ func (r *run) explain(err error) *Failure {
 // expectation is a checked `expect`.
 type expectation struct {
 	n     *syntax.DrillExpect
-	parts []clause // of what is seen: all of them have to hold
-	value node     // what is missed
-	of    node     // of what is noticed, or whose event is heard
+	parts []clause  // of what is seen: all of them have to hold
+	value eval.Node // what is missed
+	of    eval.Node // of what is noticed, or whose event is heard
 	name  string
-	from  node
-	to    node
-	args  []node
+	from  eval.Node
+	to    eval.Node
+	args  []eval.Node
 	types []*contract.Type
 	fault *faultPattern
 }
@@ -607,10 +608,10 @@ type expectation struct {
 // clause is a part of a condition between two `and`s.
 type clause struct {
 	text  string
-	value node
-	about node   // what it compares
-	prop  node   // the entity whose property that is; nil for none
-	name  string // of that property
+	value eval.Node
+	about eval.Node // what it compares
+	prop  eval.Node // the entity whose property that is; nil for none
+	name  string    // of that property
 }
 
 // clauses takes a condition apart at its `and`s, so that a failure names the one that failed.
@@ -622,12 +623,12 @@ func (k *checker) clauses(x *expectation, of syntax.Expr) {
 		return
 	}
 	at := of.Span()
-	c := clause{text: k.src.Text[at.Start:at.End], value: k.compile(of, want{})}
+	c := clause{text: k.Source.Text[at.Start:at.End], value: k.Compile(of, eval.Want{})}
 	c.about = c.value
 	if binary {
-		c.about = k.compile(b.A, k.enumOf(b.B))
+		c.about = k.Compile(b.A, k.EnumOf(b.B))
 		if m, ok := b.A.(*syntax.Member); ok {
-			c.prop = k.compile(m.X, want{})
+			c.prop = k.Compile(m.X, eval.Want{})
 			c.name = m.Name.Text
 		}
 	}
@@ -636,35 +637,35 @@ func (k *checker) clauses(x *expectation, of syntax.Expr) {
 
 // visible checks what a client is to miss: a property, an entity, or any entity of a kind. Its value is absent when it
 // is not to be seen.
-func (k *checker) visible(x syntax.Expr) node {
+func (k *checker) visible(x syntax.Expr) eval.Node {
 	r, bare := x.(*syntax.Ref)
 	if !bare {
-		return k.compile(x, want{})
+		return k.Compile(x, eval.Want{})
 	}
-	if kind := k.kind(r.Text); kind != nil && !k.names[r.Text] {
-		return func(e *env) (any, error) {
-			for _, t := range e.on.Entities() {
+	if kind := k.Kind(r.Text); kind != nil && !k.Names[r.Text] {
+		return func(e *eval.Env) (any, error) {
+			for _, t := range e.On.Entities() {
 				if t.Kind == kind.Name {
-					return entity(t.Number), nil
+					return eval.Entity(t.Number), nil
 				}
 			}
-			return nil, absent(fmt.Sprintf("%s does not have a %s", e.who, kind.Name))
+			return nil, eval.Absent(fmt.Sprintf("%s does not have a %s", e.Who, kind.Name))
 		}
 	}
-	of := k.compile(x, want{})
-	return func(e *env) (any, error) {
+	of := k.Compile(x, eval.Want{})
+	return func(e *eval.Env) (any, error) {
 		v, err := of(e)
 		if err != nil {
 			return nil, err
 		}
-		n, ok := v.(entity)
+		n, ok := v.(eval.Entity)
 		if !ok {
 			return nil, fmt.Errorf(
-				"`%s` is %s, which nobody sees or misses: name an entity, a kind or a property", r.Text, show(v),
+				"`%s` is %s, which nobody sees or misses: name an entity, a kind or a property", r.Text, eval.Show(v),
 			)
 		}
-		if e.on.Entity(uint32(n)) == nil {
-			return nil, absent(fmt.Sprintf("%s does not have %s", e.who, r.Text))
+		if e.On.Entity(uint32(n)) == nil {
+			return nil, eval.Absent(fmt.Sprintf("%s does not have %s", e.Who, r.Text))
 		}
 		return n, nil
 	}
@@ -684,7 +685,7 @@ func (k *checker) expect(n *syntax.DrillExpect) *expectation {
 		return nil
 	}
 	if n.Who.Text == "server" && n.What != syntax.ExpectSees {
-		k.fail(n.Who.At, "not-here", "the server only sees", "as in expect server sees Dive.phase == dive")
+		k.Fail(n.Who.At, "not-here", "the server only sees", "as in expect server sees Dive.phase == dive")
 		return nil
 	}
 	switch n.What {
@@ -705,13 +706,13 @@ func (k *checker) expect(n *syntax.DrillExpect) *expectation {
 		x.name = name.Text
 		x.types = []*contract.Type{p.Type}
 		k.notices[x.name] = true
-		x.from, x.to = k.compile(n.From, wanted(p.Type)), k.compile(n.To, wanted(p.Type))
+		x.from, x.to = k.Compile(n.From, eval.WantOf(p.Type)), k.Compile(n.To, eval.WantOf(p.Type))
 	case syntax.ExpectHeard:
 		return k.hears(x)
 	case syntax.ExpectGot:
 		k.weighs = true
-		if k.kind(n.Kind.Text) == nil {
-			k.fail(n.Kind.At, "unknown-name", fmt.Sprintf("the contract has no kind `%s`", n.Kind.Text), "")
+		if k.Kind(n.Kind.Text) == nil {
+			k.Fail(n.Kind.At, "unknown-name", fmt.Sprintf("the contract has no kind `%s`", n.Kind.Text), "")
 			return nil
 		}
 	}
@@ -728,26 +729,26 @@ func (k *checker) hears(x *expectation) *expectation {
 	case *syntax.Member:
 		name = v.Name
 		kind = k.kindOf(v.X)
-		if r, bare := v.X.(*syntax.Ref); !bare || k.kind(r.Text) == nil || kind.Shared {
-			x.of = k.compile(v.X, want{})
+		if r, bare := v.X.(*syntax.Ref); !bare || k.Kind(r.Text) == nil || kind.Shared {
+			x.of = k.Compile(v.X, eval.Want{})
 		}
 	default:
-		k.fail(x.n.Value.Span(), "expected", "this is no event", "as in welcome, or ana.Diver.used(patch)")
+		k.Fail(x.n.Value.Span(), "expected", "this is no event", "as in welcome, or ana.Diver.used(patch)")
 		return nil
 	}
 	x.name = name.Text
 	var found []*contract.Event
-	for _, e := range k.contract.Events {
+	for _, e := range k.Contract.Events {
 		if e.Name == name.Text && (kind == nil || e.Kind == kind) {
 			found = append(found, e)
 		}
 	}
 	if len(found) == 0 {
-		k.fail(name.At, "unknown-name", fmt.Sprintf("the contract has no event `%s`", name.Text), "")
+		k.Fail(name.At, "unknown-name", fmt.Sprintf("the contract has no event `%s`", name.Text), "")
 		return nil
 	}
 	if x.n.Args != nil && len(x.n.Args) != len(found[0].Params) {
-		k.fail(
+		k.Fail(
 			x.n.Value.Span(), "arguments",
 			fmt.Sprintf("%s has %d values, not %d", found[0].FullName(), len(found[0].Params), len(x.n.Args)),
 			"a name alone is any values",
@@ -756,7 +757,7 @@ func (k *checker) hears(x *expectation) *expectation {
 	}
 	for i, a := range x.n.Args {
 		x.types = append(x.types, found[0].Params[i].Type)
-		x.args = append(x.args, k.compile(a, wanted(found[0].Params[i].Type)))
+		x.args = append(x.args, k.Compile(a, eval.WantOf(found[0].Params[i].Type)))
 	}
 	return x
 }
@@ -806,13 +807,13 @@ func (x *expectation) holdFor(r *run, p *player) error {
 		return x.sees(r, p)
 	case syntax.ExpectMisses:
 		v, err := x.value(r.env(p, 0))
-		if gone := absent(""); errors.As(err, &gone) {
+		if gone := eval.Absent(""); errors.As(err, &gone) {
 			return nil
 		}
 		if err != nil {
 			return err
 		}
-		return &failing{message: fmt.Sprintf("%s sees it: it is %s", p.name, show(v)), about: x.value}
+		return &failing{message: fmt.Sprintf("%s sees it: it is %s", p.name, eval.Show(v)), about: x.value}
 	case syntax.ExpectHeard:
 		count, err := x.count(r, p)
 		switch {
@@ -880,12 +881,12 @@ func (x *expectation) sees(r *run, p *player) error {
 // which clause it is.
 func (r *run) holds(c *clause, p *player, who string, named bool) error {
 	v, err := c.value(r.env(p, 0))
-	gone := absent("")
+	gone := eval.Absent("")
 	switch {
 	case err == nil && v == true:
 		return nil
 	case err == nil && v != false:
-		return fmt.Errorf("what is seen has to be true or false, and is %s", show(v))
+		return fmt.Errorf("what is seen has to be true or false, and is %s", eval.Show(v))
 	case err != nil && !errors.As(err, &gone):
 		return err
 	}
@@ -898,7 +899,7 @@ func (r *run) holds(c *clause, p *player, who string, named bool) error {
 	}
 	if c.prop != nil {
 		if e, err := c.prop(r.env(nil, 0)); err == nil {
-			if e, ok := e.(entity); ok {
+			if e, ok := e.(eval.Entity); ok {
 				f.entity = uint32(e)
 				f.property = c.name
 			}
@@ -910,16 +911,16 @@ func (r *run) holds(c *clause, p *player, who string, named bool) error {
 // count returns how often a client heard an event.
 func (x *expectation) count(r *run, p *player) (n int, err error) {
 	e := r.env(nil, 0)
-	of := entity(0)
+	of := eval.Entity(0)
 	if x.of != nil {
 		v, err := x.of(e)
 		if err != nil {
 			return 0, err
 		}
 		var ok bool
-		of, ok = v.(entity)
+		of, ok = v.(eval.Entity)
 		if !ok {
-			return 0, fmt.Errorf("%s is no entity", show(v))
+			return 0, fmt.Errorf("%s is no entity", eval.Show(v))
 		}
 	}
 	var want []contract.Value
@@ -928,7 +929,7 @@ func (x *expectation) count(r *run, p *player) (n int, err error) {
 		if err != nil {
 			return 0, err
 		}
-		c, err := write(x.types[i], v)
+		c, err := eval.Write(x.types[i], v)
 		if err != nil {
 			return 0, err
 		}
@@ -961,7 +962,7 @@ func (x *expectation) notices(r *run, p *player) error {
 		return err
 	}
 	values := [2]any{}
-	for i, f := range []node{x.from, x.to} {
+	for i, f := range []eval.Node{x.from, x.to} {
 		values[i], err = f(e)
 		if err != nil {
 			return err
@@ -969,12 +970,12 @@ func (x *expectation) notices(r *run, p *player) error {
 	}
 	var seen []string
 	for _, c := range p.noticed {
-		if entity(c.entity) != of || c.name != x.name {
+		if eval.Entity(c.entity) != of || c.name != x.name {
 			continue
 		}
 		if c.old != nil {
-			was, _ := same(&replicate.Copy{}, read(c.typ, *c.old), values[0])
-			is, _ := same(&replicate.Copy{}, read(c.typ, c.now), values[1])
+			was, _ := eval.Same(&replicate.Copy{}, eval.Read(c.typ, *c.old), values[0])
+			is, _ := eval.Same(&replicate.Copy{}, eval.Read(c.typ, c.now), values[1])
 			if was && is {
 				return nil
 			}

@@ -6,6 +6,7 @@ import (
 	"slices"
 
 	"kamerad.example/core/contract"
+	"kamerad.example/core/eval"
 	"kamerad.example/core/syntax"
 )
 
@@ -25,7 +26,7 @@ type pathStep struct {
 // step is a pathStep that was compiled.
 type step struct {
 	field string
-	index node
+	index eval.Node
 }
 
 // target takes `ana.Diver.pile[0].heat` apart.
@@ -45,7 +46,7 @@ func (k *checker) target(x syntax.Expr) (t target, ok bool) {
 			t.path = append(t.path, pathStep{index: n.I})
 			at = n.X
 		default:
-			k.fail(
+			k.Fail(
 				x.Span(), "expected", "this is no property",
 				"as in ana.Diver.hull, Dive.phase, or ana.Diver.pile[0].heat",
 			)
@@ -58,15 +59,15 @@ func (k *checker) target(x syntax.Expr) (t target, ok bool) {
 func (k *checker) isEntity(x syntax.Expr) bool {
 	switch n := x.(type) {
 	case *syntax.Ref:
-		return k.names[n.Text] || k.kind(n.Text) != nil
+		return k.Names[n.Text] || k.Kind(n.Text) != nil
 	case *syntax.Member:
 		refers := func(kind *contract.Kind) bool {
 			p := kind.Property(n.Name.Text)
 			return p != nil && p.Type.Form == contract.FormEntity
 		}
-		return k.kind(n.Name.Text) != nil || slices.ContainsFunc(k.contract.Kinds, refers)
+		return k.Kind(n.Name.Text) != nil || slices.ContainsFunc(k.Contract.Kinds, refers)
 	case *syntax.Index:
-		return k.nth(n) != nil
+		return k.Nth(n) != nil
 	case *syntax.Query:
 		return true
 	}
@@ -76,7 +77,7 @@ func (k *checker) isEntity(x syntax.Expr) bool {
 // typ returns the type of what a target of a property's type stands for; nil when only running tells.
 func (t target) typ(of *contract.Type) *contract.Type {
 	for _, s := range t.path {
-		of = inner(of, s.field)
+		of = eval.FieldType(of, s.field)
 		if of == nil {
 			return nil
 		}
@@ -84,38 +85,12 @@ func (t target) typ(of *contract.Type) *contract.Type {
 	return of
 }
 
-// inner returns the type of a field, or with an empty name that of the items; nil when there is none.
-func inner(t *contract.Type, field string) *contract.Type {
-	switch {
-	case field == "" && (t.Form == contract.FormList || t.Form == contract.FormMap):
-		return t.Of
-	case field == "":
-		return nil
-	case t.Form == contract.FormRecord:
-		for _, p := range t.Parts {
-			if p.Name == field {
-				return p.Type
-			}
-		}
-	case slices.Contains([]string{"x", "y", "z"}[:min(t.Reals(), 3)], field) &&
-		(t.Form == contract.FormVec2 || t.Form == contract.FormVec3):
-		return &contract.Type{
-			Form: contract.FormReal,
-			Low:  t.Low,
-			High: t.High,
-			Per:  t.Per,
-			Unit: t.Unit,
-		}
-	}
-	return nil
-}
-
 // steps compiles the way from a property to a place within its value.
 func (k *checker) steps(path []pathStep) (out []step) {
 	for _, p := range path {
 		s := step{field: p.field}
 		if p.index != nil {
-			s.index = k.compile(p.index, want{})
+			s.index = k.Compile(p.index, eval.Want{})
 		}
 		out = append(out, s)
 	}
@@ -123,9 +98,9 @@ func (k *checker) steps(path []pathStep) (out []step) {
 }
 
 // replaced returns a property's value with another one at a place within it.
-func replaced(e *env, t *contract.Type, v contract.Value, steps []step, to any) (contract.Value, error) {
+func replaced(e *eval.Env, t *contract.Type, v contract.Value, steps []step, to any) (contract.Value, error) {
 	if len(steps) == 0 {
-		return write(t, to)
+		return eval.Write(t, to)
 	}
 	s := steps[0]
 	at := -1
@@ -137,7 +112,7 @@ func replaced(e *env, t *contract.Type, v contract.Value, steps []step, to any) 
 			return v, err
 		}
 	}
-	of := inner(t, s.field)
+	of := eval.FieldType(t, s.field)
 	switch {
 	case of == nil:
 		return v, fmt.Errorf("%s has no such place", t.Format(v))
@@ -148,7 +123,7 @@ func replaced(e *env, t *contract.Type, v contract.Value, steps []step, to any) 
 			at = int(n)
 		}
 	case t.Form == contract.FormMap:
-		k, err := write(t.Key, key)
+		k, err := eval.Write(t.Key, key)
 		if err != nil {
 			return v, err
 		}
@@ -157,7 +132,7 @@ func replaced(e *env, t *contract.Type, v contract.Value, steps []step, to any) 
 		at = slices.Index([]string{"x", "y", "z"}, s.field)
 	}
 	if at < 0 {
-		return v, fmt.Errorf("%s has nothing at %s", t.Format(v), show(key))
+		return v, fmt.Errorf("%s has nothing at %s", t.Format(v), eval.Show(key))
 	}
 	out := contract.Value{Num: v.Num, Text: v.Text, Parts: slices.Clone(v.Parts)}
 	if t.Form == contract.FormMap {
@@ -171,26 +146,26 @@ func replaced(e *env, t *contract.Type, v contract.Value, steps []step, to any) 
 }
 
 // fits tells the mistake of a value that is known before the drill runs and is none of a type.
-func (k *checker) fits(x syntax.Expr, t *contract.Type, value node) {
+func (k *checker) fits(x syntax.Expr, t *contract.Type, value eval.Node) {
 	if t == nil {
 		return
 	}
 	if r, bare := x.(*syntax.Ref); !k.closed(x) &&
-		!(bare && t.Form == contract.FormKind && k.kind(r.Text) != nil && !k.names[r.Text]) {
+		!(bare && t.Form == contract.FormKind && k.Kind(r.Text) != nil && !k.Names[r.Text]) {
 		return
 	}
-	v, err := value(&env{names: map[string]any{}})
+	v, err := value(&eval.Env{Names: map[string]any{}})
 	if err == nil {
 		var c contract.Value
-		c, err = write(t, v)
+		c, err = eval.Write(t, v)
 		if err == nil {
 			if _, wrong := t.ParseJSON(t.AppendJSON(nil, c)); wrong != nil {
 				err = fmt.Errorf("the value %w", wrong)
 			}
 		}
 	}
-	if err != nil && !errors.Is(err, errBroken) {
-		k.fail(x.Span(), "type", err.Error(), "")
+	if err != nil && !errors.Is(err, eval.ErrBroken) {
+		k.Fail(x.Span(), "type", err.Error(), "")
 	}
 }
 
@@ -211,118 +186,13 @@ func (k *checker) closed(x syntax.Expr) bool {
 	case *syntax.Binary:
 		return all(n.A, n.B)
 	case *syntax.Ref:
-		return !k.names[n.Text] && !k.clients[n.Text] && k.kind(n.Text) == nil
+		return !k.Names[n.Text] && !k.Clients[n.Text] && k.Kind(n.Text) == nil
 	case *syntax.Member:
 		r, ok := n.X.(*syntax.Ref)
-		return ok && !k.names[r.Text] && !k.clients[r.Text] && k.enum(r.Text) != nil
+		return ok && !k.Names[r.Text] && !k.Clients[r.Text] && k.Enum(r.Text) != nil
 	case *syntax.Call:
 		r, ok := n.Fn.(*syntax.Ref)
 		return ok && r.Text == "vec" && all(n.Args...)
 	}
 	return false
-}
-
-// made is a record that a drill makes.
-type made struct {
-	name   string
-	fields []field
-}
-
-type field struct {
-	name  string
-	value any
-}
-
-// record checks `Mark(at = vec(1, 2), worth = 3)`.
-func (s *scope) record(n *syntax.Record, w want) node {
-	t := s.recordType(n.Type.Text)
-	if t == nil && !w.forged {
-		s.fail(n.Type.At, "unknown-name", fmt.Sprintf("the contract has no record `%s` that travels", n.Type.Text), "")
-		return broken
-	}
-	given := map[string]bool{}
-	var names []string
-	var values []node
-	for _, set := range n.Sets {
-		inside := want{forged: w.forged}
-		if t != nil {
-			of := inner(t, set.Name.Text)
-			if of == nil && !w.forged {
-				s.fail(set.Name.At, "unknown-name", fmt.Sprintf("%s has no field `%s`", t.Name, set.Name.Text), "")
-				return broken
-			}
-			inside = wanted(of)
-			inside.forged = w.forged
-		}
-		given[set.Name.Text] = true
-		names = append(names, set.Name.Text)
-		values = append(values, s.compile(set.Value, inside))
-	}
-	if t != nil && !w.forged {
-		for _, p := range t.Parts {
-			if !given[p.Name] {
-				s.fail(n.At, "missing", fmt.Sprintf("%s needs `%s`", t.Name, p.Name), "give each field a value")
-				return broken
-			}
-		}
-	}
-	return func(e *env) (any, error) {
-		out := made{name: n.Type.Text}
-		for i, value := range values {
-			v, err := value(e)
-			if err != nil {
-				return nil, err
-			}
-			out.fields = append(out.fields, field{names[i], v})
-		}
-		return out, nil
-	}
-}
-
-// recordType finds a record by its name among the types of what travels, or nil.
-func (s *scope) recordType(name string) *contract.Type {
-	var find func(t *contract.Type) *contract.Type
-	find = func(t *contract.Type) *contract.Type {
-		if t == nil || t.Form == contract.FormRecord && t.Name == name {
-			return t
-		}
-		for _, p := range t.Parts {
-			if found := find(p.Type); found != nil {
-				return found
-			}
-		}
-		if found := find(t.Of); found != nil {
-			return found
-		}
-		return find(t.Key)
-	}
-	in := func(params []contract.Param) *contract.Type {
-		for _, p := range params {
-			if found := find(p.Type); found != nil {
-				return found
-			}
-		}
-		return nil
-	}
-	for _, k := range s.contract.Kinds {
-		for _, p := range k.Properties {
-			if found := find(p.Type); found != nil {
-				return found
-			}
-		}
-		for _, r := range k.Requests {
-			if found := in(r.Params); found != nil {
-				return found
-			}
-			if found := find(r.Reply); found != nil {
-				return found
-			}
-		}
-	}
-	for _, e := range s.contract.Events {
-		if found := in(e.Params); found != nil {
-			return found
-		}
-	}
-	return nil
 }

@@ -30,7 +30,7 @@ var plain = map[string]contract.Form{
 	"time": contract.FormTime,
 }
 
-// typ reads a type. It is nil when there was a mistake; it has been told.
+// Type reads a type. It is nil when there was a mistake; it has been told.
 func (c *Unit) Type(d *syntax.Type, at Place) *contract.Type {
 	t := c.plainType(d, at)
 	if t == nil {

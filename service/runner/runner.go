@@ -15,8 +15,8 @@ import (
 
 	"kamerad.example/api"
 	"kamerad.example/core/contract"
-	"kamerad.example/core/drill"
 	"kamerad.example/core/session"
+	"kamerad.example/core/transcript"
 	"kamerad.example/store"
 )
 
@@ -127,7 +127,7 @@ type Runner struct {
 	faults      faultList
 
 	seed       uint64
-	transcript *drill.Transcript // nil unless the session was opened with a seed
+	transcript *transcript.Transcript // nil unless the session was opened with a seed
 }
 
 // New makes a runner that does not run yet: Attach and Run have to follow.
@@ -155,7 +155,7 @@ func New(o Options) *Runner {
 		r.now = time.Now
 	}
 	if o.Seed > 0 {
-		r.transcript = drill.NewTranscript(o.Session, o.Seed, o.Settings)
+		r.transcript = transcript.New(o.Session, o.Seed, o.Settings)
 	}
 	shown := r.Describe()
 	r.summary.Store(&shown)

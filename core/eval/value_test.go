@@ -1,4 +1,4 @@
-package drill
+package eval
 
 import (
 	"testing"
@@ -38,32 +38,32 @@ entity Thing per player {
 	for name, x := range map[string]any{
 		"n": int64(
 			-3,
-		), "r": 1.5, "v": vector{0.5, -2}, "t": "wreck", "e": member{item, 1}, "o": entity(7), "c": seat(2), "b": true,
+		), "r": 1.5, "v": vector{0.5, -2}, "t": "wreck", "e": member{item, 1}, "o": Entity(7), "c": Seat(2), "b": true,
 	} {
-		v, err := write(typ(name), x)
+		v, err := Write(typ(name), x)
 		require.NoError(t, err, name)
-		assert.Equal(t, x, read(typ(name), v), name)
+		assert.Equal(t, x, Read(typ(name), v), name)
 	}
 	for _, name := range []string{"o", "c"} {
-		v, err := write(typ(name), nothing{})
+		v, err := Write(typ(name), nothing{})
 		require.NoError(t, err)
-		assert.Equal(t, nothing{}, read(typ(name), v))
+		assert.Equal(t, nothing{}, Read(typ(name), v))
 	}
-	v, err := write(typ("d"), vector{0, 3})
+	v, err := Write(typ("d"), vector{0, 3})
 	require.NoError(t, err)
-	at := read(typ("d"), v).(vector)
+	at := Read(typ("d"), v).(vector)
 	assert.InDelta(t, 1, at[1], 0.01, "a direction has the length 1")
 	for name, list := range map[string][]any{
 		"l": {int64(1), int64(3)},
 		"s": {[]any{member{item, 0}, int64(2)}, []any{member{item, 1}, int64(1)}},
 		"m": {[]any{member{item, 1}, int64(9)}},
 	} {
-		v, err := write(typ(name), list)
+		v, err := Write(typ(name), list)
 		require.NoError(t, err, name)
-		again, err := write(typ(name), held{typ(name), v})
+		again, err := Write(typ(name), held{typ(name), v})
 		require.NoError(t, err)
 		assert.True(t, v.Equal(again))
-		same, err := same(&replicate.Copy{}, held{typ(name), v}, list)
+		same, err := Same(&replicate.Copy{}, held{typ(name), v}, list)
 		require.NoError(t, err)
 		assert.True(t, same, name)
 	}
@@ -74,9 +74,9 @@ entity Thing per player {
 			3,
 		), "e": int64(
 			0,
-		), "o": int64(7), "c": entity(3), "b": int64(1), "l": vector{1}, "s": []any{int64(3)}, "d": vector{0, 0},
+		), "o": int64(7), "c": Entity(3), "b": int64(1), "l": vector{1}, "s": []any{int64(3)}, "d": vector{0, 0},
 	} {
-		_, err := write(typ(name), x)
+		_, err := Write(typ(name), x)
 		assert.Error(t, err, name)
 	}
 }
@@ -90,7 +90,7 @@ func TestHolders(t *testing.T) {
 		Max:  4,
 		Each: 5,
 	}
-	v, err := write(
+	v, err := Write(
 		stacks,
 		[]any{[]any{member{item, 0}, int64(5)}, []any{member{item, 1}, int64(2)}, []any{member{item, 0}, int64(1)}},
 	)
@@ -130,25 +130,25 @@ func TestLooseValues(t *testing.T) {
 	for text, x := range map[string]any{
 		"true": true, "-3": int64(
 			-3,
-		), "0.5": 0.5, `"pearl"`: "pearl", "7": entity(
+		), "0.5": 0.5, `"pearl"`: "pearl", "7": Entity(
 			7,
-		), "2": seat(
+		), "2": Seat(
 			2,
 		), `"b"`: member{item, 1}, "[1,2.5]": vector{1, 2.5}, "null": nothing{}, `[1,"x"]`: []any{int64(1), "x"},
 	} {
-		assert.Equal(t, text, string(loose(x)))
+		assert.Equal(t, text, string(AnyJSON(x)))
 	}
 	for text, x := range map[string]any{
 		"–":        nil,
 		"(1, 2.5)": vector{1, 2.5},
-		"#7":       entity(7),
-		"server":   seat(0),
-		"client 2": seat(2),
+		"#7":       Entity(7),
+		"server":   Seat(0),
+		"client 2": Seat(2),
 		"nothing":  nothing{},
 		"b":        member{item, 1},
 		`[1, "x"]`: []any{int64(1), "x"},
 		"true":     true,
 	} {
-		assert.Equal(t, text, show(x))
+		assert.Equal(t, text, Show(x))
 	}
 }

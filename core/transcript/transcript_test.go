@@ -1,9 +1,11 @@
-package drill
+package transcript
 
 import (
 	"encoding/json"
 	"fmt"
 	"math/rand/v2"
+	"os"
+	"path/filepath"
 	"slices"
 	"strings"
 	"testing"
@@ -13,16 +15,24 @@ import (
 
 	"kamerad.example/core/compile"
 	"kamerad.example/core/contract"
+	"kamerad.example/core/drill"
 	"kamerad.example/core/play"
 	"kamerad.example/core/replicate"
 	"kamerad.example/core/session"
+	"kamerad.example/core/syntax"
 	"kamerad.example/core/wire"
 )
 
+// beside reads a file of the demo.
+func beside(name string) (string, error) {
+	raw, err := os.ReadFile(filepath.Join("../../demo", filepath.Base(name)))
+	return string(raw), err
+}
+
 func dive(t *testing.T) *contract.Contract {
-	text, err := beside(nil)("tidewreck.kam")
+	text, err := beside("tidewreck.kam")
 	require.NoError(t, err)
-	c, problems := compile.LoadWith("tidewreck.kam", text, beside(nil))
+	c, problems := compile.LoadWith("tidewreck.kam", text, beside)
 	require.NotNil(t, c, problems.Error())
 	return c
 }
@@ -52,9 +62,9 @@ func TestATranscriptPlaysTheSame(t *testing.T) {
 	others := 0
 	moves := 0
 	for seed := range uint64(12) {
-		s, err := session.New(c, session.Options{Key: Key(seed + 1)})
+		s, err := session.New(c, session.Options{Key: drill.Key(seed + 1)})
 		require.NoError(t, err)
-		notes := NewTranscript(s, seed+1, nil)
+		notes := New(s, seed+1, nil)
 		r := rand.New(rand.NewPCG(seed, 1))
 		var all []*noter
 		join := func(name, role string) {
@@ -93,7 +103,7 @@ func TestATranscriptPlaysTheSame(t *testing.T) {
 				)
 			case tick == 200:
 				s.Leave(all[2].me.Number)
-				notes.Moved("leave", all[2].me.Number)
+				notes.Moved(syntax.MoveLeave, all[2].me.Number)
 				all = slices.Delete(all, 2, 3)
 			}
 			for _, p := range all {
@@ -101,7 +111,7 @@ func TestATranscriptPlaysTheSame(t *testing.T) {
 					if p.lost && r.IntN(10) == 0 {
 						p.lost = false
 						s.Back(p.me.Number, p.copy.Tick)
-						notes.Moved("back", p.me.Number)
+						notes.Moved(syntax.MoveBack, p.me.Number)
 					}
 					continue
 				}
@@ -141,7 +151,7 @@ func TestATranscriptPlaysTheSame(t *testing.T) {
 				if r.IntN(150) == 0 {
 					p.lost = true
 					s.Lost(p.me.Number)
-					notes.Moved("cut", p.me.Number)
+					notes.Moved(syntax.MoveCut, p.me.Number)
 				}
 			}
 			step := s.Tick()
@@ -169,9 +179,9 @@ func TestATranscriptPlaysTheSame(t *testing.T) {
 		}
 		text, _, err := notes.Drill("again", "tidewreck.kam")
 		require.NoError(t, err)
-		list, wrong := Load("again.drill", text, beside(nil))
+		list, wrong := drill.Load("again.drill", text, beside)
 		require.Empty(t, wrong, text)
-		result, err := list[0].Run(t.Context(), Options{})
+		result, err := list[0].Run(t.Context(), drill.Options{})
 		require.NoError(t, err)
 		require.True(t, result.Passed, "seed %d: %v\n%s", seed, result.Failure, text)
 		assert.Contains(t, text, "expect server sees ana.Diver.hull ==")
@@ -187,9 +197,9 @@ func TestATranscriptPlaysTheSame(t *testing.T) {
 // What no drill can say stands as a comment; more than is kept is said.
 func TestATranscriptThatIsNotWhole(t *testing.T) {
 	c := dive(t)
-	s, err := session.New(c, session.Options{Key: Key(1)})
+	s, err := session.New(c, session.Options{Key: drill.Key(1)})
 	require.NoError(t, err)
-	notes := NewTranscript(s, 1, nil)
+	notes := New(s, 1, nil)
 	n, err := s.Join("Ana", "player")
 	require.NoError(t, err)
 	notes.Joined(wire.Client{Number: n, Name: "Ana", Role: "player"})
@@ -211,13 +221,13 @@ func TestATranscriptThatIsNotWhole(t *testing.T) {
 	assert.Equal(t, 4, left, text)
 	assert.Equal(t, 4, strings.Count(text, "// left out: "), text)
 	assert.Contains(t, text, "ana forges Diver.vanish()")
-	for i := range MaxTranscript + 10 {
+	for i := range MaxLines + 10 {
 		ask(uint64(10+i), "Diver.get_ready", 0, fmt.Sprint(i%100))
 	}
 	text, _, err = notes.Drill("long", "tidewreck.kam")
 	require.NoError(t, err)
 	assert.Contains(t, text, "was not kept")
-	assert.Less(t, strings.Count(text, "\n"), MaxTranscript+20)
+	assert.Less(t, strings.Count(text, "\n"), MaxLines+20)
 	_, _, err = notes.Drill(`a "name"`, "tidewreck.kam")
 	assert.Error(t, err)
 }
@@ -226,9 +236,9 @@ func TestATranscriptThatIsNotWhole(t *testing.T) {
 // that is sent again under its number is told as such; what refers to nothing says so.
 func TestTheWordsOfATranscript(t *testing.T) {
 	c := dive(t)
-	s, err := session.New(c, session.Options{Key: Key(1)})
+	s, err := session.New(c, session.Options{Key: drill.Key(1)})
 	require.NoError(t, err)
-	notes := NewTranscript(s, 1, nil)
+	notes := New(s, 1, nil)
 	for i, name := range []string{"Server", "Everyone", "Nothing", "Clients", "Self", "Caller", "Ana"} {
 		notes.Joined(wire.Client{Number: i + 1, Name: name, Role: "player"})
 		want := "client_" + strings.ToLower(name)
@@ -237,9 +247,9 @@ func TestTheWordsOfATranscript(t *testing.T) {
 		}
 		assert.Equal(t, want, notes.names[i+1])
 	}
-	notes.Moved("cut", 7)
-	notes.Moved("cut", 7)
-	notes.Moved("back", 7)
+	notes.Moved(syntax.MoveCut, 7)
+	notes.Moved(syntax.MoveCut, 7)
+	notes.Moved(syntax.MoveBack, 7)
 	write := wire.FromClient{
 		Type:     wire.MessageWrite,
 		Ask:      wire.Ask{Seq: 5},
@@ -248,8 +258,8 @@ func TestTheWordsOfATranscript(t *testing.T) {
 	}
 	notes.Sent(7, &write)
 	notes.Sent(7, &write)
-	notes.Moved("leave", 7)
-	notes.Moved("leave", 7)
+	notes.Moved(syntax.MoveLeave, 7)
+	notes.Moved(syntax.MoveLeave, 7)
 	var lines []string
 	for _, line := range notes.lines[7:] {
 		lines = append(lines, line.text)
@@ -276,9 +286,9 @@ func TestDecisionsOfATranscript(t *testing.T) {
 	for outcome, want := range map[wire.Outcome]string{
 		wire.Accepted: "-> accepted", wire.Denied: `-> denied "why"`, wire.Dropped: `-> dropped "why"`, wire.Faulted: "-> faulted",
 	} {
-		s, err := session.New(c, session.Options{Key: Key(1)})
+		s, err := session.New(c, session.Options{Key: drill.Key(1)})
 		require.NoError(t, err)
-		notes := NewTranscript(s, 1, nil)
+		notes := New(s, 1, nil)
 		notes.Joined(wire.Client{Number: 1, Name: "Ana", Role: "player"})
 		m := wire.FromClient{Type: wire.MessageAsk, Ask: wire.Ask{Seq: 1, Request: "Diver.search", Args: []json.RawMessage{}}}
 		notes.Sent(1, &m)

@@ -1,4 +1,6 @@
-package drill
+// Package eval checks and evaluates the expressions of drills over what a client's copy or the server holds. It knows
+// no lines of drills and no sessions.
+package eval
 
 import (
 	"encoding/json"
@@ -13,36 +15,36 @@ import (
 	"kamerad.example/core/syntax"
 )
 
-// scope is what the names in an expression mean.
-type scope struct {
-	contract *contract.Contract
-	clients  map[string]bool           // names of clients, while checking
-	roles    map[string]string         // of clients that have one role all the time; empty for others
-	names    map[string]bool           // given by let, for or a query
-	kinds    map[string]*contract.Kind // of what `let` named, as far as that is known before it runs
-	src      *syntax.Source
-	problems *syntax.Problems
+// Scope is what the names in an expression mean.
+type Scope struct {
+	Contract *contract.Contract
+	Clients  map[string]bool           // names of clients, while checking
+	Roles    map[string]string         // of clients that have one role all the time; empty for others
+	Names    map[string]bool           // given by let, for or a query
+	Kinds    map[string]*contract.Kind // of what `let` named, as far as that is known before it runs
+	Source   *syntax.Source
+	Problems *syntax.Problems
 }
 
-// fail adds a problem.
-func (s *scope) fail(at syntax.Span, code, message, hint string) {
-	*s.problems = append(*s.problems, s.src.Problem(at, code, message, hint))
+// Fail adds a problem.
+func (s *Scope) Fail(at syntax.Span, code, message, hint string) {
+	*s.Problems = append(*s.Problems, s.Source.Problem(at, code, message, hint))
 }
 
 // with returns a scope with another name.
-func (s *scope) with(name string) *scope {
+func (s *Scope) with(name string) *Scope {
 	inner := *s
-	inner.names, inner.kinds = map[string]bool{name: true}, maps.Clone(s.kinds)
-	for n := range s.names {
-		inner.names[n] = true
+	inner.Names, inner.Kinds = map[string]bool{name: true}, maps.Clone(s.Kinds)
+	for n := range s.Names {
+		inner.Names[n] = true
 	}
-	delete(inner.kinds, name)
+	delete(inner.Kinds, name)
 	return &inner
 }
 
-// kind returns the kind of a name, or nil.
-func (s *scope) kind(name string) *contract.Kind {
-	for _, k := range s.contract.Kinds {
+// Kind returns the kind of a name, or nil.
+func (s *Scope) Kind(name string) *contract.Kind {
+	for _, k := range s.Contract.Kinds {
 		if k.Name == name {
 			return k
 		}
@@ -50,9 +52,9 @@ func (s *scope) kind(name string) *contract.Kind {
 	return nil
 }
 
-// enum returns the enumeration of a name, or nil.
-func (s *scope) enum(name string) *contract.Enum {
-	for _, e := range s.contract.Enums {
+// Enum returns the enumeration of a name, or nil.
+func (s *Scope) Enum(name string) *contract.Enum {
+	for _, e := range s.Contract.Enums {
 		if e.Name == name {
 			return e
 		}
@@ -61,8 +63,8 @@ func (s *scope) enum(name string) *contract.Enum {
 }
 
 // values returns the enumerations that have a value of a name.
-func (s *scope) values(name string) (out []*contract.Enum) {
-	for _, e := range s.contract.Enums {
+func (s *Scope) values(name string) (out []*contract.Enum) {
+	for _, e := range s.Contract.Enums {
 		if slices.Contains(e.Values, name) {
 			out = append(out, e)
 		}
@@ -70,15 +72,15 @@ func (s *scope) values(name string) (out []*contract.Enum) {
 	return out
 }
 
-// env is what an expression is evaluated on.
-type env struct {
-	on    *replicate.Copy // the server's own sheet, or a client's copy
-	names map[string]any
-	seats map[string]int // numbers of clients
-	dice  *rand.Rand
-	who   string // whose sheet it is, for messages
-	nth   func(kind string, nth int64) uint32
-	self  int // the client whose own entities a bare kind means; 0 for nobody
+// Env is what an expression is evaluated on.
+type Env struct {
+	On    *replicate.Copy // the server's own sheet, or a client's copy
+	Names map[string]any
+	Seats map[string]int // numbers of clients
+	Dice  *rand.Rand
+	Who   string // whose sheet it is, for messages
+	Nth   func(kind string, nth int64) uint32
+	Self  int // the client whose own entities a bare kind means; 0 for nobody
 	steps int
 }
 
@@ -86,7 +88,7 @@ type env struct {
 const maxSteps = 200_000
 
 // step counts an item that an expression goes over, and fails when there were more than maxSteps.
-func (e *env) step() error {
+func (e *Env) step() error {
 	e.steps++
 	if e.steps > maxSteps {
 		return errors.New("the expression goes over too much")
@@ -94,62 +96,63 @@ func (e *env) step() error {
 	return nil
 }
 
-// node is a checked expression.
-type node func(e *env) (any, error)
+// Node is a checked expression.
+type Node func(e *Env) (any, error)
 
-// want is what is known of the value that an expression has to give.
-type want struct {
-	enum   *contract.Enum // that a bare value is of
-	typ    *contract.Type // nil when it is not known
-	forged bool           // it is sent as it stands: any JSON will do
+// Want is what is known of the value that an expression has to give.
+type Want struct {
+	Enum   *contract.Enum // that a bare value is of
+	Type   *contract.Type // nil when it is not known
+	Forged bool           // it is sent as it stands: any JSON will do
 }
 
-// wanted returns what is known of a value of a type; nil is any type.
-func wanted(t *contract.Type) want {
+// WantOf returns what is known of a value of a type; nil is any type.
+func WantOf(t *contract.Type) Want {
 	if t == nil {
-		return want{}
+		return Want{}
 	}
-	return want{enum: t.Enum, typ: t}
+	return Want{Enum: t.Enum, Type: t}
 }
 
 // item returns what is known of the items of a list.
-func (w want) item() want {
-	if w.typ != nil && w.typ.Form == contract.FormList {
-		return want{enum: w.typ.Of.Enum, typ: w.typ.Of, forged: w.forged}
+func (w Want) item() Want {
+	if w.Type != nil && w.Type.Form == contract.FormList {
+		return Want{Enum: w.Type.Of.Enum, Type: w.Type.Of, Forged: w.Forged}
 	}
-	return want{enum: w.enum, forged: w.forged}
+	return Want{Enum: w.Enum, Forged: w.Forged}
 }
 
 // broken stands for an expression with a mistake, which has been told.
-var broken node = func(*env) (any, error) { return nil, errBroken }
+var broken Node = func(*Env) (any, error) { return nil, ErrBroken }
 
-var errBroken = errors.New("it is not right")
+// ErrBroken is the error of an expression that was found to be wrong when it was checked.
+var ErrBroken = errors.New("it is not right")
 
-// enumOf finds the enumeration that an expression is of, as far as that can be known before it runs.
-func (s *scope) enumOf(x syntax.Expr) want {
+// EnumOf finds the enumeration that an expression is of, as far as that can be known before it runs.
+func (s *Scope) EnumOf(x syntax.Expr) Want {
 	switch n := x.(type) {
 	case *syntax.Member:
 		if r, ok := n.X.(*syntax.Ref); ok {
-			if e := s.enum(r.Text); e != nil {
-				return want{enum: e}
+			if e := s.Enum(r.Text); e != nil {
+				return Want{Enum: e}
 			}
 		}
-		var found want
-		for _, k := range s.contract.Kinds {
+		var found Want
+		for _, k := range s.Contract.Kinds {
 			if p := k.Property(n.Name.Text); p != nil && p.Type.Enum != nil {
-				if found.enum != nil && found.enum != p.Type.Enum {
-					return want{}
+				if found.Enum != nil && found.Enum != p.Type.Enum {
+					return Want{}
 				}
-				found = want{enum: p.Type.Enum}
+				found = Want{Enum: p.Type.Enum}
 			}
 		}
 		return found
 	}
-	return want{}
+	return Want{}
 }
 
-// compile checks an expression; its mistakes are told.
-func (s *scope) compile(x syntax.Expr, w want) node {
+// Compile checks an expression; its mistakes are told.
+func (s *Scope) Compile(x syntax.Expr, w Want) Node {
 	switch n := x.(type) {
 	case *syntax.Number:
 		return constant(n.Value)
@@ -158,7 +161,7 @@ func (s *scope) compile(x syntax.Expr, w want) node {
 	case *syntax.Decimal:
 		var f float64
 		if _, err := fmt.Sscan(n.Text, &f); err != nil {
-			s.fail(n.At, "number", "this is no number", "")
+			s.Fail(n.At, "number", "this is no number", "")
 			return broken
 		}
 		return constant(f)
@@ -171,11 +174,11 @@ func (s *scope) compile(x syntax.Expr, w want) node {
 	case *syntax.Member:
 		return s.member(n)
 	case *syntax.List:
-		var items []node
+		var items []Node
 		for _, item := range n.Items {
-			items = append(items, s.compile(item, w.item()))
+			items = append(items, s.Compile(item, w.item()))
 		}
-		return func(e *env) (any, error) {
+		return func(e *Env) (any, error) {
 			out := []any{}
 			for _, item := range items {
 				v, err := item(e)
@@ -187,9 +190,9 @@ func (s *scope) compile(x syntax.Expr, w want) node {
 			return out, nil
 		}
 	case *syntax.Index:
-		if k := s.nth(n); k != nil {
-			which := s.compile(n.I, want{})
-			return func(e *env) (any, error) {
+		if k := s.Nth(n); k != nil {
+			which := s.Compile(n.I, Want{})
+			return func(e *Env) (any, error) {
 				v, err := which(e)
 				if err != nil {
 					return nil, err
@@ -197,22 +200,22 @@ func (s *scope) compile(x syntax.Expr, w want) node {
 				i, ok := v.(int64)
 				if !ok || i < 1 {
 					return nil, fmt.Errorf(
-						"%s is no place among those of %s that were spawned; they count from 1", show(v), k.Name,
+						"%s is no place among those of %s that were spawned; they count from 1", Show(v), k.Name,
 					)
 				}
 				number := uint32(0)
-				if e.nth != nil {
-					number = e.nth(k.Name, i)
+				if e.Nth != nil {
+					number = e.Nth(k.Name, i)
 				}
-				if number == 0 || e.on.Entity(number) == nil {
-					return nil, absent(fmt.Sprintf("%s does not have %s[%d]", e.who, k.Name, i))
+				if number == 0 || e.On.Entity(number) == nil {
+					return nil, Absent(fmt.Sprintf("%s does not have %s[%d]", e.Who, k.Name, i))
 				}
-				return entity(number), nil
+				return Entity(number), nil
 			}
 		}
-		of := s.compile(n.X, want{})
-		at := s.compile(n.I, want{})
-		return func(e *env) (any, error) {
+		of := s.Compile(n.X, Want{})
+		at := s.Compile(n.I, Want{})
+		return func(e *Env) (any, error) {
 			h, err := of(e)
 			if err != nil {
 				return nil, err
@@ -224,8 +227,8 @@ func (s *scope) compile(x syntax.Expr, w want) node {
 			return index(h, i)
 		}
 	case *syntax.Unary:
-		of := s.compile(n.X, w)
-		return func(e *env) (any, error) {
+		of := s.Compile(n.X, w)
+		return func(e *Env) (any, error) {
 			v, err := of(e)
 			if err != nil {
 				return nil, err
@@ -252,7 +255,7 @@ func (s *scope) compile(x syntax.Expr, w want) node {
 					return out, nil
 				}
 			}
-			return nil, fmt.Errorf("`%s` does not go with %s", n.Op, show(v))
+			return nil, fmt.Errorf("`%s` does not go with %s", n.Op, Show(v))
 		}
 	case *syntax.Binary:
 		return s.binary(n)
@@ -265,79 +268,79 @@ func (s *scope) compile(x syntax.Expr, w want) node {
 	case *syntax.Bad:
 		return broken
 	}
-	s.fail(x.Span(), "not-here", "this does not stand in a drill", "values, properties, comparisons and queries do")
+	s.Fail(x.Span(), "not-here", "this does not stand in a drill", "values, properties, comparisons and queries do")
 	return broken
 }
 
-// nth returns the kind of `KIND[N]`, the Nth of its kind that was spawned; nil for any other index.
-func (s *scope) nth(n *syntax.Index) *contract.Kind {
+// Nth returns the kind of `KIND[N]`, the Nth of its kind that was spawned; nil for any other index.
+func (s *Scope) Nth(n *syntax.Index) *contract.Kind {
 	r, ok := n.X.(*syntax.Ref)
-	if !ok || s.names[r.Text] || s.clients[r.Text] {
+	if !ok || s.Names[r.Text] || s.Clients[r.Text] {
 		return nil
 	}
-	return s.kind(r.Text)
+	return s.Kind(r.Text)
 }
 
 // constant returns the node of a value that is always the same.
-func constant(v any) node { return func(*env) (any, error) { return v, nil } }
+func constant(v any) Node { return func(*Env) (any, error) { return v, nil } }
 
 // ref is a bare name.
-func (s *scope) ref(n *syntax.Ref, w want) node {
+func (s *Scope) ref(n *syntax.Ref, w Want) Node {
 	name := n.Text
 	switch {
 	case name == "nothing":
 		return constant(nothing{})
 	case name == "server":
-		return constant(seat(0))
-	case s.names[name]:
-		return func(e *env) (any, error) {
-			if v, ok := e.names[name]; ok {
+		return constant(Seat(0))
+	case s.Names[name]:
+		return func(e *Env) (any, error) {
+			if v, ok := e.Names[name]; ok {
 				return v, nil
 			}
 			return nil, fmt.Errorf("`%s` has no value yet", name)
 		}
-	case s.clients[name]:
-		return func(e *env) (any, error) {
-			if c, ok := e.seats[name]; ok {
-				return seat(c), nil
+	case s.Clients[name]:
+		return func(e *Env) (any, error) {
+			if c, ok := e.Seats[name]; ok {
+				return Seat(c), nil
 			}
 			return nil, fmt.Errorf("%s has not joined", name)
 		}
-	case w.enum != nil && slices.Contains(w.enum.Values, name):
-		return constant(member{w.enum, int64(slices.Index(w.enum.Values, name))})
-	case w.typ != nil && w.typ.Form == contract.FormKind && s.kind(name) != nil:
+	case w.Enum != nil && slices.Contains(w.Enum.Values, name):
+		return constant(member{w.Enum, int64(slices.Index(w.Enum.Values, name))})
+	case w.Type != nil && w.Type.Form == contract.FormKind && s.Kind(name) != nil:
 		return constant(name) // a kind by name
 	}
-	if k := s.kind(name); k != nil {
-		return func(e *env) (any, error) {
-			if !k.Shared && e.self == 0 {
+	if k := s.Kind(name); k != nil {
+		return func(e *Env) (any, error) {
+			if !k.Shared && e.Self == 0 {
 				return name, nil // a kind by name
 			}
 			owner := 0
 			if !k.Shared {
-				owner = e.self
+				owner = e.Self
 			}
-			for _, t := range e.on.Entities() {
+			for _, t := range e.On.Entities() {
 				if t.Kind == name && (k.Shared || t.Owner == owner) {
-					return entity(t.Number), nil
+					return Entity(t.Number), nil
 				}
 			}
-			return nil, absent(fmt.Sprintf("%s does not have %s", e.who, name))
+			return nil, Absent(fmt.Sprintf("%s does not have %s", e.Who, name))
 		}
 	}
-	if slices.Contains(s.contract.Roles, name) {
+	if slices.Contains(s.Contract.Roles, name) {
 		return constant(role(name))
 	}
 	switch list := s.values(name); len(list) {
 	case 1:
 		return constant(member{list[0], int64(slices.Index(list[0].Values, name))})
 	case 0:
-		s.fail(
+		s.Fail(
 			n.At, "unknown-name", fmt.Sprintf("nothing is called `%s`", name),
 			"a client of the drill, a name that `let` gave, a kind, or an enumeration's value",
 		)
 	default:
-		s.fail(
+		s.Fail(
 			n.At, "ambiguous", fmt.Sprintf("`%s` is a value of %s and of %s", name, list[0].Name, list[1].Name),
 			fmt.Sprintf("write %s.%s", list[0].Name, name),
 		)
@@ -346,32 +349,32 @@ func (s *scope) ref(n *syntax.Ref, w want) node {
 }
 
 // own finds an entity of a kind that belongs to a client.
-func (s *scope) own(e *env, kind *contract.Kind, client int) (any, error) {
-	for _, t := range e.on.Entities() {
+func (s *Scope) own(e *Env, kind *contract.Kind, client int) (any, error) {
+	for _, t := range e.On.Entities() {
 		if t.Kind == kind.Name && t.Owner == client {
-			return entity(t.Number), nil
+			return Entity(t.Number), nil
 		}
 	}
-	for _, c := range e.on.Clients {
+	for _, c := range e.On.Clients {
 		if c.Number != client {
 			continue
 		}
-		if kind.Per >= 0 && s.contract.Roles[kind.Per] != c.Role {
-			return nil, absent(fmt.Sprintf("%s is a %s and has no %s", c.Name, c.Role, kind.Name))
+		if kind.Per >= 0 && s.Contract.Roles[kind.Per] != c.Role {
+			return nil, Absent(fmt.Sprintf("%s is a %s and has no %s", c.Name, c.Role, kind.Name))
 		}
-		return nil, absent(fmt.Sprintf("%s does not have the %s of %s", e.who, kind.Name, c.Name))
+		return nil, Absent(fmt.Sprintf("%s does not have the %s of %s", e.Who, kind.Name, c.Name))
 	}
-	return nil, absent(fmt.Sprintf("%s does not have a %s of client %d", e.who, kind.Name, client))
+	return nil, Absent(fmt.Sprintf("%s does not have a %s of client %d", e.Who, kind.Name, client))
 }
 
 // member is `x.name`.
-func (s *scope) member(n *syntax.Member) node {
+func (s *Scope) member(n *syntax.Member) Node {
 	name := n.Name.Text
-	if r, ok := n.X.(*syntax.Ref); ok && !s.names[r.Text] && !s.clients[r.Text] {
-		if e := s.enum(r.Text); e != nil {
+	if r, ok := n.X.(*syntax.Ref); ok && !s.Names[r.Text] && !s.Clients[r.Text] {
+		if e := s.Enum(r.Text); e != nil {
 			at := slices.Index(e.Values, name)
 			if at < 0 {
-				s.fail(
+				s.Fail(
 					n.Name.At, "unknown-name", fmt.Sprintf("%s has no value `%s`", e.Name, name),
 					fmt.Sprint("one of ", e.Values),
 				)
@@ -380,44 +383,44 @@ func (s *scope) member(n *syntax.Member) node {
 			return constant(member{e, int64(at)})
 		}
 	}
-	of := s.compile(n.X, want{})
-	if k := s.kind(name); k != nil {
-		if r, ok := n.X.(*syntax.Ref); ok && s.clients[r.Text] && !s.names[r.Text] && k.Per >= 0 {
-			if role := s.roles[r.Text]; role != "" && role != s.contract.Roles[k.Per] {
-				s.fail(
+	of := s.Compile(n.X, Want{})
+	if k := s.Kind(name); k != nil {
+		if r, ok := n.X.(*syntax.Ref); ok && s.Clients[r.Text] && !s.Names[r.Text] && k.Per >= 0 {
+			if role := s.Roles[r.Text]; role != "" && role != s.Contract.Roles[k.Per] {
+				s.Fail(
 					n.Span(), "role", fmt.Sprintf("%s is a %s and has no %s", r.Text, role, k.Name),
-					fmt.Sprintf("each %s has one", s.contract.Roles[k.Per]),
+					fmt.Sprintf("each %s has one", s.Contract.Roles[k.Per]),
 				)
 				return broken
 			}
 		}
-		return func(e *env) (any, error) {
+		return func(e *Env) (any, error) {
 			v, err := of(e)
 			if err != nil {
 				return nil, err
 			}
-			c, ok := v.(seat)
+			c, ok := v.(Seat)
 			if !ok {
-				return nil, fmt.Errorf("%s is no client that could have a %s", show(v), name)
+				return nil, fmt.Errorf("%s is no client that could have a %s", Show(v), name)
 			}
 			return s.own(e, k, int(c))
 		}
 	}
 	if !s.known(name) {
-		s.fail(n.Name.At, "unknown-name", fmt.Sprintf("no kind has a property `%s`", name), "")
+		s.Fail(n.Name.At, "unknown-name", fmt.Sprintf("no kind has a property `%s`", name), "")
 		return broken
 	}
-	return func(e *env) (any, error) {
+	return func(e *Env) (any, error) {
 		v, err := of(e)
 		if err != nil {
 			return nil, err
 		}
-		return property(e, v, name)
+		return Property(e, v, name)
 	}
 }
 
 // known reports whether something can have a part of a name.
-func (s *scope) known(name string) bool {
+func (s *Scope) known(name string) bool {
 	if slices.Contains([]string{"owner", "name", "role", "number", "x", "y", "z"}, name) {
 		return true
 	}
@@ -429,32 +432,32 @@ func (s *scope) known(name string) bool {
 		}
 		return false
 	}
-	return slices.ContainsFunc(s.contract.Kinds, func(k *contract.Kind) bool {
+	return slices.ContainsFunc(s.Contract.Kinds, func(k *contract.Kind) bool {
 		return k.Property(name) != nil ||
 			slices.ContainsFunc(k.Properties, func(p *contract.Property) bool { return has(p.Type) })
 	})
 }
 
-// property returns a part of a value.
-func property(e *env, v any, name string) (any, error) {
+// Property returns a part of a value.
+func Property(e *Env, v any, name string) (any, error) {
 	if err := e.step(); err != nil {
 		return nil, err
 	}
 	switch x := v.(type) {
-	case entity:
-		t := e.on.Entity(uint32(x))
+	case Entity:
+		t := e.On.Entity(uint32(x))
 		if t == nil {
-			return nil, absent(fmt.Sprintf("%s does not have the entity", e.who))
+			return nil, Absent(fmt.Sprintf("%s does not have the entity", e.Who))
 		}
 		if f, ok := t.Field(name); ok {
-			return read(f.Type, f.Value), nil
+			return Read(f.Type, f.Value), nil
 		}
 		if name == "owner" {
-			return seat(t.Owner), nil
+			return Seat(t.Owner), nil
 		}
-		return nil, absent(fmt.Sprintf("%s does not have %s.%s", e.who, t.Kind, name))
-	case seat:
-		for _, c := range e.on.Clients {
+		return nil, Absent(fmt.Sprintf("%s does not have %s.%s", e.Who, t.Kind, name))
+	case Seat:
+		for _, c := range e.On.Clients {
 			if c.Number == int(x) {
 				switch name {
 				case "name":
@@ -466,7 +469,7 @@ func property(e *env, v any, name string) (any, error) {
 				}
 			}
 		}
-		return nil, absent(fmt.Sprintf("%s does not know client %d", e.who, int(x)))
+		return nil, Absent(fmt.Sprintf("%s does not know client %d", e.Who, int(x)))
 	case vector:
 		if i := slices.Index([]string{"x", "y", "z"}, name); i >= 0 && i < len(x) {
 			return x[i], nil
@@ -474,13 +477,13 @@ func property(e *env, v any, name string) (any, error) {
 	case held:
 		for i, p := range x.t.Parts {
 			if p.Name == name {
-				return read(p.Type, x.v.Parts[i]), nil
+				return Read(p.Type, x.v.Parts[i]), nil
 			}
 		}
 	case nothing:
-		return nil, absent(fmt.Sprintf("`.%s` of nothing", name))
+		return nil, Absent(fmt.Sprintf("`.%s` of nothing", name))
 	}
-	return nil, fmt.Errorf("%s has no `%s`", show(v), name)
+	return nil, fmt.Errorf("%s has no `%s`", Show(v), name)
 }
 
 // index is `x[i]`.
@@ -493,30 +496,30 @@ func index(h, i any) (any, error) {
 	case held:
 		if x.t.Form == contract.FormList {
 			if n, ok := i.(int64); ok && n >= 0 && n < int64(len(x.v.Parts)) {
-				return read(x.t.Of, x.v.Parts[n]), nil
+				return Read(x.t.Of, x.v.Parts[n]), nil
 			}
 		}
 		if x.t.Form == contract.FormMap {
-			key, err := write(x.t.Key, i)
+			key, err := Write(x.t.Key, i)
 			if err != nil {
 				return nil, err
 			}
 			for _, pair := range x.v.Parts {
 				if pair.Parts[0].Equal(key) {
-					return read(x.t.Of, pair.Parts[1]), nil
+					return Read(x.t.Of, pair.Parts[1]), nil
 				}
 			}
 		}
 	}
-	return nil, fmt.Errorf("%s has nothing at %s", show(h), show(i))
+	return nil, fmt.Errorf("%s has nothing at %s", Show(h), Show(i))
 }
 
 // binary compiles an operation on two values. `and` and `or` compute the second one only when it matters.
-func (s *scope) binary(n *syntax.Binary) node {
-	a := s.compile(n.A, s.enumOf(n.B))
-	b := s.compile(n.B, s.enumOf(n.A))
+func (s *Scope) binary(n *syntax.Binary) Node {
+	a := s.Compile(n.A, s.EnumOf(n.B))
+	b := s.Compile(n.B, s.EnumOf(n.A))
 	op := n.Op
-	return func(e *env) (any, error) {
+	return func(e *Env) (any, error) {
 		x, err := a(e)
 		if err != nil {
 			return nil, err
@@ -524,7 +527,7 @@ func (s *scope) binary(n *syntax.Binary) node {
 		if op == "and" || op == "or" {
 			l, ok := x.(bool)
 			if !ok {
-				return nil, fmt.Errorf("%s is neither true nor false", show(x))
+				return nil, fmt.Errorf("%s is neither true nor false", Show(x))
 			}
 			if l == (op == "or") {
 				return l, nil
@@ -540,7 +543,7 @@ func (s *scope) binary(n *syntax.Binary) node {
 }
 
 // operate computes an operation on two values, or says why there is no result.
-func operate(e *env, op string, x, y any) (any, error) {
+func operate(e *Env, op string, x, y any) (any, error) {
 	switch op {
 	case "==", "!=":
 		if r, ok := x.(role); ok {
@@ -549,7 +552,7 @@ func operate(e *env, op string, x, y any) (any, error) {
 		if r, ok := y.(role); ok {
 			y = string(r)
 		}
-		eq, err := same(e.on, x, y)
+		eq, err := Same(e.On, x, y)
 		return eq == (op == "=="), err
 	}
 	p, q, whole, ok := numbers(x, y)
@@ -574,7 +577,7 @@ func operate(e *env, op string, x, y any) (any, error) {
 			}
 			return out, nil
 		}
-		return nil, fmt.Errorf("`%s` does not go with %s and %s", op, show(x), show(y))
+		return nil, fmt.Errorf("`%s` does not go with %s and %s", op, Show(x), Show(y))
 	}
 	switch op {
 	case "<":
@@ -619,7 +622,7 @@ func operate(e *env, op string, x, y any) (any, error) {
 		}
 		return p / q, nil
 	}
-	return nil, fmt.Errorf("`%s` does not go with %s and %s", op, show(x), show(y))
+	return nil, fmt.Errorf("`%s` does not go with %s and %s", op, Show(x), Show(y))
 }
 
 // single returns the only one of some arguments, or nil.
@@ -637,15 +640,15 @@ func toFloat(v any) (float64, bool) {
 }
 
 // call is a function or a method.
-func (s *scope) call(n *syntax.Call, w want) node {
+func (s *Scope) call(n *syntax.Call, w Want) Node {
 	if r, ok := n.Fn.(*syntax.Ref); ok && r.Text == "count" && len(n.Args) == 1 {
-		if of, ok := n.Args[0].(*syntax.Ref); ok && (s.kind(of.Text) != nil || of.Text == "clients") {
-			return func(e *env) (any, error) {
+		if of, ok := n.Args[0].(*syntax.Ref); ok && (s.Kind(of.Text) != nil || of.Text == "clients") {
+			return func(e *Env) (any, error) {
 				if of.Text == "clients" {
-					return int64(len(e.on.Clients)), nil
+					return int64(len(e.On.Clients)), nil
 				}
 				count := int64(0)
-				for _, t := range e.on.Entities() {
+				for _, t := range e.On.Entities() {
 					if t.Kind == of.Text {
 						count++
 					}
@@ -654,19 +657,19 @@ func (s *scope) call(n *syntax.Call, w want) node {
 			}
 		}
 	}
-	var args []node
-	var enum want
+	var args []Node
+	var enum Want
 	for _, a := range n.Args {
 		if r, ok := a.(*syntax.Range); ok {
-			args = append(args, s.compile(r.Low, want{}), s.compile(r.High, want{}))
+			args = append(args, s.Compile(r.Low, Want{}), s.Compile(r.High, Want{}))
 			continue
 		}
 		if m, ok := n.Fn.(*syntax.Member); ok {
-			enum = s.enumOf(m.X)
+			enum = s.EnumOf(m.X)
 		}
-		args = append(args, s.compile(a, enum))
+		args = append(args, s.Compile(a, enum))
 	}
-	all := func(e *env) ([]any, error) {
+	all := func(e *Env) ([]any, error) {
 		var out []any
 		for _, a := range args {
 			v, err := a(e)
@@ -678,16 +681,16 @@ func (s *scope) call(n *syntax.Call, w want) node {
 		return out, nil
 	}
 	if m, ok := n.Fn.(*syntax.Member); ok {
-		of := s.compile(m.X, want{})
+		of := s.Compile(m.X, Want{})
 		name := m.Name.Text
 		if !slices.Contains([]string{"has", "count", "find"}, name) {
-			s.fail(
+			s.Fail(
 				m.Name.At, "unknown-name", fmt.Sprintf("a drill cannot ask `%s` of something", name),
 				"one of has, count, find",
 			)
 			return broken
 		}
-		return func(e *env) (any, error) {
+		return func(e *Env) (any, error) {
 			v, err := of(e)
 			if err != nil {
 				return nil, err
@@ -701,17 +704,17 @@ func (s *scope) call(n *syntax.Call, w want) node {
 	}
 	r, ok := n.Fn.(*syntax.Ref)
 	if !ok {
-		s.fail(n.At, "not-here", "this cannot be called", "")
+		s.Fail(n.At, "not-here", "this cannot be called", "")
 		return broken
 	}
 	switch {
 	case r.Text == "now" && len(n.Args) == 0:
-		rate := int64(s.contract.TickRate)
-		return func(e *env) (any, error) { return e.on.Tick * 1000 / rate, nil }
-	case r.Text == "json" && w.forged:
+		rate := int64(s.Contract.TickRate)
+		return func(e *Env) (any, error) { return e.On.Tick * 1000 / rate, nil }
+	case r.Text == "json" && w.Forged:
 		text, ok := single(n.Args).(*syntax.Literal)
 		if !ok || !json.Valid([]byte(text.Value)) {
-			s.fail(n.At, "json", "`json` takes a text that is JSON", `as in json("{\"at\": [1, null]}")`)
+			s.Fail(n.At, "json", "`json` takes a text that is JSON", `as in json("{\"at\": [1, null]}")`)
 			return broken
 		}
 		return constant(json.RawMessage(text.Value))
@@ -719,21 +722,21 @@ func (s *scope) call(n *syntax.Call, w want) node {
 	count := map[string]int{"distance": 2, "length": 1, "roll": 2, "exists": 1, "abs": 1}
 	if wanted, known := count[r.Text]; r.Text != "vec" && !known || known && wanted != len(args) ||
 		r.Text == "vec" && (len(args) < 2 || len(args) > 3) {
-		s.fail(
+		s.Fail(
 			n.At, "unknown-name", fmt.Sprintf("a drill has no function `%s` with %d values", r.Text, len(args)),
 			"vec(x, y), distance(a, b), length(v), roll(a..b), exists(e), abs(n), now(), count(Kind), "+
 				"count(clients); in what is forged also json(text)",
 		)
 		return broken
 	}
-	return func(e *env) (any, error) {
+	return func(e *Env) (any, error) {
 		if r.Text == "exists" {
 			v, err := args[0](e)
-			if _, gone := err.(absent); gone {
+			if _, gone := err.(Absent); gone {
 				return false, nil
 			}
-			if x, ok := v.(entity); ok {
-				return e.on.Entity(uint32(x)) != nil, err
+			if x, ok := v.(Entity); ok {
+				return e.On.Entity(uint32(x)) != nil, err
 			}
 			return v != any(nothing{}), err
 		}
@@ -746,14 +749,14 @@ func (s *scope) call(n *syntax.Call, w want) node {
 }
 
 // function computes a function of values.
-func function(e *env, name string, list []any) (any, error) {
+func function(e *Env, name string, list []any) (any, error) {
 	switch name {
 	case "vec":
 		out := vector{}
 		for _, x := range list {
 			f, ok := toFloat(x)
 			if !ok {
-				return nil, fmt.Errorf("%s is no number", show(x))
+				return nil, fmt.Errorf("%s is no number", Show(x))
 			}
 			out = append(out, f)
 		}
@@ -779,17 +782,17 @@ func function(e *env, name string, list []any) (any, error) {
 		a, ok := list[0].(int64)
 		b, both := list[1].(int64)
 		if ok && both && a <= b && b-a < 1<<40 {
-			return a + e.dice.Int64N(b-a+1), nil
+			return a + e.Dice.Int64N(b-a+1), nil
 		}
 	}
-	return nil, fmt.Errorf("%s does not take %s", name, show(list))
+	return nil, fmt.Errorf("%s does not take %s", name, Show(list))
 }
 
 // method is has, count or find of what holds things.
 func method(v any, name string, args []any) (any, error) {
 	h, ok := v.(held)
 	if !ok || h.t.Form == contract.FormRecord || len(args) > 2 || len(args) == 0 && name != "count" {
-		return nil, fmt.Errorf("%s has no `%s` with %d values", show(v), name, len(args))
+		return nil, fmt.Errorf("%s has no `%s` with %d values", Show(v), name, len(args))
 	}
 	if len(args) == 0 {
 		return int64(len(h.v.Parts)), nil
@@ -803,7 +806,7 @@ func method(v any, name string, args []any) (any, error) {
 	default:
 		key = &contract.Type{Form: contract.FormEnum, Enum: h.t.Enum}
 	}
-	item, err := write(key, args[0])
+	item, err := Write(key, args[0])
 	if err != nil {
 		return nil, err
 	}
@@ -835,76 +838,76 @@ func method(v any, name string, args []any) (any, error) {
 	if len(args) == 2 {
 		least, ok = args[1].(int64)
 		if !ok {
-			return nil, fmt.Errorf("%s is no number", show(args[1]))
+			return nil, fmt.Errorf("%s is no number", Show(args[1]))
 		}
 	}
 	return count >= least, nil
 }
 
 // query goes over a kind or all clients.
-func (s *scope) query(n *syntax.Query) node {
+func (s *Scope) query(n *syntax.Query) Node {
 	do := n.Fn.Text
 	if do == "best" {
 		do = "most" // of what is a mark
 	}
 	if !slices.Contains([]string{"count", "sum", "one", "first", "min", "max", "any", "all", "most", "least"}, do) {
-		s.fail(
+		s.Fail(
 			n.Fn.At, "unknown-name", fmt.Sprintf("a drill has no query `%s`", do),
 			"one of count, sum, one, first, min, max, any, all, most, least, best",
 		)
 		return broken
 	}
 	r, ok := n.In.X.(*syntax.Ref)
-	if !ok || r.Text != "clients" && s.kind(r.Text) == nil || n.In.Within != nil {
-		s.fail(
+	if !ok || r.Text != "clients" && s.Kind(r.Text) == nil || n.In.Within != nil {
+		s.Fail(
 			n.In.X.Span(), "not-here", "a query of a drill goes over a kind or over clients",
 			"as in one(e in Eel where e.hull < 60)",
 		)
 		return broken
 	}
 	inner := s.with(n.Name.Text)
-	var where, value, other node
+	var where, value, other Node
 	if n.In.Where != nil {
-		where = inner.compile(n.In.Where, want{})
+		where = inner.Compile(n.In.Where, Want{})
 	}
 	if n.Value != nil {
-		value = inner.compile(n.Value, want{})
+		value = inner.Compile(n.Value, Want{})
 	}
 	if n.Else != nil {
-		other = s.compile(n.Else, want{})
+		other = s.Compile(n.Else, Want{})
 	}
 	if value == nil && slices.Contains([]string{"sum", "min", "max", "all", "any", "most", "least"}, do) &&
 		!(do == "any" && where != nil) {
-		s.fail(
+		s.Fail(
 			n.At, "expected", fmt.Sprintf("`%s` has to be told of what", do),
 			"after a colon, as in max(d in Diver: d.score)",
 		)
 		return broken
 	}
-	return func(e *env) (any, error) {
+	return func(e *Env) (any, error) {
 		var items []any
 		if r.Text == "clients" {
-			for _, c := range e.on.Clients {
-				items = append(items, seat(c.Number))
+			for _, c := range e.On.Clients {
+				items = append(items, Seat(c.Number))
 			}
 		} else {
 			var list []uint32
-			for _, t := range e.on.Entities() {
+			for _, t := range e.On.Entities() {
 				if t.Kind == r.Text {
 					list = append(list, t.Number)
 				}
 			}
 			slices.Sort(list)
 			for _, x := range list {
-				items = append(items, entity(x))
+				items = append(items, Entity(x))
 			}
 		}
-		before, was := e.names[n.Name.Text]
+		before, was := e.Names[n.Name.Text]
 		defer func() {
 			if was {
-				e.names[n.Name.Text] = before
+				e.Names[n.Name.Text] = before
 			} else {
-				delete(e.names, n.Name.Text)
+				delete(e.Names, n.Name.Text)
 			}
 		}()
 		var found []any
@@ -912,10 +915,10 @@ func (s *scope) query(n *syntax.Query) node {
 			if err := e.step(); err != nil {
 				return nil, err
 			}
-			e.names[n.Name.Text] = item
+			e.Names[n.Name.Text] = item
 			if where != nil {
 				v, err := where(e)
-				if _, gone := err.(absent); gone {
+				if _, gone := err.(Absent); gone {
 					continue
 				}
 				if err != nil {
@@ -932,12 +935,12 @@ func (s *scope) query(n *syntax.Query) node {
 }
 
 // choose computes the result of a query from the items that it found.
-func choose(e *env, n *syntax.Query, do string, found []any, value, other node) (any, error) {
+func choose(e *Env, n *syntax.Query, do string, found []any, value, other Node) (any, error) {
 	none := func() (any, error) {
 		if other != nil {
 			return other(e)
 		}
-		return nil, absent(fmt.Sprintf("%s has none that this is true of", e.who))
+		return nil, Absent(fmt.Sprintf("%s has none that this is true of", e.Who))
 	}
 	switch do {
 	case "count":
@@ -961,7 +964,7 @@ func choose(e *env, n *syntax.Query, do string, found []any, value, other node) 
 		out = int64(0)
 	}
 	for _, item := range found {
-		e.names[n.Name.Text] = item
+		e.Names[n.Name.Text] = item
 		v, err := value(e)
 		if err != nil {
 			return nil, err
@@ -970,7 +973,7 @@ func choose(e *env, n *syntax.Query, do string, found []any, value, other node) 
 		case "any", "all":
 			yes, ok := v.(bool)
 			if !ok {
-				return nil, fmt.Errorf("%s is neither true nor false", show(v))
+				return nil, fmt.Errorf("%s is neither true nor false", Show(v))
 			}
 			if yes == (do == "any") {
 				return yes, nil

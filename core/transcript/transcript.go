@@ -1,4 +1,6 @@
-package drill
+// Package transcript notes what the clients of a session do, and writes a drill of it that does the same again. It
+// plays no drill; that is up to package drill.
+package transcript
 
 import (
 	"encoding/json"
@@ -17,12 +19,9 @@ import (
 
 // Bounds of a transcript and of the drill that comes of it.
 const (
-	MaxTranscript = 15_000 // lines; what comes after them is not kept
-	maxExpected   = 400    // values that are expected at the end
+	MaxLines    = 15_000 // lines; what comes after them is not kept
+	maxExpected = 400    // values that are expected at the end
 )
-
-// Key is the key of a session whose dice come from a seed: those of a drill with that seed.
-func Key(seed uint64) [32]byte { return key(seed) }
 
 // Transcript notes what the clients of a session do, so that a drill can do it again. It has to be told of everything
 // before the tick that meets it, and of each tick. It is for the one who runs the session.
@@ -50,7 +49,7 @@ type noted struct {
 }
 
 // NewTranscript begins a transcript of a session that has not had a tick and whose key is that of the seed.
-func NewTranscript(s *session.Session, seed uint64, settings map[string]json.RawMessage) *Transcript {
+func New(s *session.Session, seed uint64, settings map[string]json.RawMessage) *Transcript {
 	return &Transcript{
 		session:  s,
 		seed:     seed,
@@ -67,7 +66,7 @@ func NewTranscript(s *session.Session, seed uint64, settings map[string]json.Raw
 
 // note adds a line to the drill, while it is not full.
 func (t *Transcript) note(format string, args ...any) {
-	t.full = t.full || len(t.lines) >= MaxTranscript
+	t.full = t.full || len(t.lines) >= MaxLines
 	if !t.full {
 		t.lines = append(t.lines, noted{t.session.Now(), fmt.Sprintf(format, args...)})
 	}
@@ -461,7 +460,7 @@ func (t *Transcript) Drill(name, file string) (text string, left int, err error)
 		b.WriteString(l.text + "\n")
 	}
 	if t.full {
-		fmt.Fprintf(&b, "// more than %d lines: what came after tick %d was not kept\n", MaxTranscript, t.end)
+		fmt.Fprintf(&b, "// more than %d lines: what came after tick %d was not kept\n", MaxLines, t.end)
 	}
 	wait(t.end)
 	b.WriteString("\n")

@@ -1,4 +1,4 @@
-package drill
+package eval
 
 import (
 	"encoding/json"
@@ -20,8 +20,10 @@ type (
 		enum *contract.Enum
 		at   int64
 	}
-	entity  uint32
-	seat    int // a client; 0 is the server
+	// Entity is the number of an entity; 0 is none.
+	Entity uint32
+	// Seat is the number of a client; 0 is the server.
+	Seat    int
 	role    string
 	nothing struct{}
 	held    struct {
@@ -30,13 +32,13 @@ type (
 	}
 )
 
-// absent says that a copy does not have what is asked for.
-type absent string
+// Absent says that a copy does not have what is asked for.
+type Absent string
 
-func (e absent) Error() string { return string(e) }
+func (e Absent) Error() string { return string(e) }
 
-// read turns what a contract holds into a value.
-func read(t *contract.Type, v contract.Value) any {
+// Read turns what a contract holds into a value.
+func Read(t *contract.Type, v contract.Value) any {
 	switch t.Form {
 	case contract.FormBool:
 		return v.Num != 0
@@ -63,22 +65,22 @@ func read(t *contract.Type, v contract.Value) any {
 		if v.Num == 0 {
 			return nothing{}
 		}
-		return entity(v.Num)
+		return Entity(v.Num)
 	case contract.FormClient:
 		if v.Num == contract.Nothing {
 			return nothing{}
 		}
-		return seat(v.Num)
+		return Seat(v.Num)
 	}
 	return held{t, v}
 }
 
-// write turns a value into what a contract holds. The error says what does not fit.
+// Write turns a value into what a contract holds. The error says what does not fit.
 //
 //revive:disable-next-line:function-length It is one switch.
-func write(t *contract.Type, x any) (v contract.Value, err error) {
+func Write(t *contract.Type, x any) (v contract.Value, err error) {
 	wrong := func() (contract.Value, error) {
-		return v, fmt.Errorf("%s is no %s", show(x), t)
+		return v, fmt.Errorf("%s is no %s", Show(x), t)
 	}
 	number := func(x any) (float64, bool) {
 		switch n := x.(type) {
@@ -148,12 +150,12 @@ func write(t *contract.Type, x any) (v contract.Value, err error) {
 		}
 		count, ok := t.Angle(p[0], p[1])
 		if !ok {
-			return v, fmt.Errorf("%s has no direction", show(x))
+			return v, fmt.Errorf("%s has no direction", Show(x))
 		}
 		return contract.Value{Num: count}, nil
 	case contract.FormEntity:
 		switch e := x.(type) {
-		case entity:
+		case Entity:
 			return contract.Value{Num: int64(e)}, nil
 		case nothing:
 			return v, nil
@@ -161,7 +163,7 @@ func write(t *contract.Type, x any) (v contract.Value, err error) {
 		return wrong()
 	case contract.FormClient:
 		switch c := x.(type) {
-		case seat:
+		case Seat:
 			return contract.Value{Num: int64(c)}, nil
 		case nothing:
 			return contract.Value{Num: contract.Nothing}, nil
@@ -178,9 +180,9 @@ func write(t *contract.Type, x any) (v contract.Value, err error) {
 		for _, p := range t.Parts {
 			i := slices.IndexFunc(h.fields, func(f field) bool { return f.name == p.Name })
 			if i < 0 {
-				return v, fmt.Errorf("%s has no `%s`", show(x), p.Name)
+				return v, fmt.Errorf("%s has no `%s`", Show(x), p.Name)
 			}
-			one, err := write(p.Type, h.fields[i].value)
+			one, err := Write(p.Type, h.fields[i].value)
 			if err != nil {
 				return v, fmt.Errorf("`%s`: %w", p.Name, err)
 			}
@@ -195,7 +197,7 @@ func write(t *contract.Type, x any) (v contract.Value, err error) {
 			return wrong()
 		}
 		for _, item := range h {
-			one, err := write(t.Of, item)
+			one, err := Write(t.Of, item)
 			if err != nil {
 				return v, err
 			}
@@ -217,13 +219,13 @@ func pairs(t *contract.Type, list []any) (v contract.Value, err error) {
 	for _, x := range list {
 		p, ok := x.([]any)
 		if !ok || len(p) != 2 {
-			return v, fmt.Errorf("%s is no pair of a %s", show(x), t)
+			return v, fmt.Errorf("%s is no pair of a %s", Show(x), t)
 		}
-		one, err := write(key, p[0])
+		one, err := Write(key, p[0])
 		if err != nil {
 			return v, err
 		}
-		two, err := write(value, p[1])
+		two, err := Write(value, p[1])
 		if err != nil {
 			return v, err
 		}
@@ -232,8 +234,8 @@ func pairs(t *contract.Type, list []any) (v contract.Value, err error) {
 	return v, nil
 }
 
-// loose words a value as JSON without a type, for what is forged.
-func loose(x any) json.RawMessage {
+// AnyJSON words a value as JSON without a type, for what is forged.
+func AnyJSON(x any) json.RawMessage {
 	switch n := x.(type) {
 	case bool:
 		return strconv.AppendBool(nil, n)
@@ -241,12 +243,12 @@ func loose(x any) json.RawMessage {
 		return strconv.AppendInt(nil, n, 10)
 	case float64:
 		return fmt.Appendf(nil, "%g", n)
-	case entity:
+	case Entity:
 		return strconv.AppendUint(nil, uint64(n), 10)
-	case seat:
+	case Seat:
 		return strconv.AppendInt(nil, int64(n), 10)
 	case member:
-		return loose(n.enum.Values[n.at])
+		return AnyJSON(n.enum.Values[n.at])
 	case held:
 		return n.t.AppendJSON(nil, n.v)
 	case vector:
@@ -265,7 +267,7 @@ func loose(x any) json.RawMessage {
 			if i > 0 {
 				out = append(out, ',')
 			}
-			out = append(append(append(out, loose(f.name)...), ':'), loose(f.value)...)
+			out = append(append(append(out, AnyJSON(f.name)...), ':'), AnyJSON(f.value)...)
 		}
 		return append(out, '}')
 	case []any:
@@ -274,15 +276,15 @@ func loose(x any) json.RawMessage {
 			if i > 0 {
 				out = append(out, ',')
 			}
-			out = append(out, loose(item)...)
+			out = append(out, AnyJSON(item)...)
 		}
 		return append(out, ']')
 	}
 	return json.RawMessage("null")
 }
 
-// show words a value for people.
-func show(x any) string {
+// Show words a value for people.
+func Show(x any) string {
 	switch n := x.(type) {
 	case nil:
 		return "–"
@@ -300,9 +302,9 @@ func show(x any) string {
 			parts[i] = strconv.FormatFloat(f, 'f', -1, 64)
 		}
 		return "(" + strings.Join(parts, ", ") + ")"
-	case entity:
+	case Entity:
 		return fmt.Sprintf("#%d", uint32(n))
-	case seat:
+	case Seat:
 		if n == 0 {
 			return "server"
 		}
@@ -314,23 +316,23 @@ func show(x any) string {
 	case made:
 		parts := make([]string, len(n.fields))
 		for i, f := range n.fields {
-			parts[i] = f.name + " = " + show(f.value)
+			parts[i] = f.name + " = " + Show(f.value)
 		}
 		return n.name + "(" + strings.Join(parts, ", ") + ")"
 	case []any:
 		parts := make([]string, len(n))
 		for i, item := range n {
-			parts[i] = show(item)
+			parts[i] = Show(item)
 		}
 		return "[" + strings.Join(parts, ", ") + "]"
 	}
 	return fmt.Sprint(x)
 }
 
-// same compares two values; what refers to something that a sheet does not have is nothing.
-func same(on *replicate.Copy, a, b any) (bool, error) {
+// Same compares two values; what refers to something that a sheet does not have is nothing.
+func Same(on *replicate.Copy, a, b any) (bool, error) {
 	gone := func(x any) any {
-		if e, ok := x.(entity); ok && on.Entity(uint32(e)) == nil {
+		if e, ok := x.(Entity); ok && on.Entity(uint32(e)) == nil {
 			return nothing{}
 		}
 		return x
@@ -361,12 +363,12 @@ func same(on *replicate.Copy, a, b any) (bool, error) {
 		case held:
 			return x.v.Equal(y.v), nil
 		case []any, made:
-			v, err := write(x.t, y)
+			v, err := Write(x.t, y)
 			return err == nil && x.v.Equal(v), err
 		}
 	case []any, made:
 		if _, ok := b.(held); ok {
-			return same(on, b, a)
+			return Same(on, b, a)
 		}
 	case nothing:
 		return b == any(nothing{}), nil
@@ -380,7 +382,7 @@ func same(on *replicate.Copy, a, b any) (bool, error) {
 	if b == any(nothing{}) {
 		return false, nil
 	}
-	return false, fmt.Errorf("%s and %s cannot be compared", show(a), show(b))
+	return false, fmt.Errorf("%s and %s cannot be compared", Show(a), Show(b))
 }
 
 // numbers returns two numbers as doubles; ok is false when one is none.
