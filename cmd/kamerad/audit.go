@@ -16,6 +16,7 @@ import (
 	"github.com/urfave/cli/v3"
 	"golang.org/x/term"
 
+	"kamerad.example/cmd/kamerad/terminal"
 	"kamerad.example/core/audit"
 	"kamerad.example/core/compile"
 )
@@ -29,12 +30,12 @@ func auditCommand() *cli.Command {
 			"says which there are.\nExit status 1 when one changed or learned anything, or when the contract has a " +
 			"finding.",
 		Flags: []cli.Flag{
-			jsonFlag(),
+			terminal.JSONFlag(),
 			&cli.Uint64Flag{Name: "seed", Usage: "the `NUMBER` that all choices come from", Value: 1},
 			&cli.IntFlag{Name: "rounds", Usage: "sessions that are played: `N`", Value: audit.UsualRounds},
 			&cli.IntFlag{Name: "ticks", Usage: "ticks of each: `N`", Value: audit.UsualTicks},
 			&cli.StringFlag{Name: "html", Usage: "write the report to a `FILE` as a page of its own, too"},
-			publishedFlag(), serviceFlag(),
+			publishedFlag(), terminal.ServiceFlag(),
 			&cli.StringFlag{
 				Name:  "session",
 				Usage: "attack the running session `NUMBER` over its sockets, in place of a file",
@@ -57,7 +58,7 @@ func auditCommand() *cli.Command {
 			case live:
 				return auditLive(ctx, c)
 			}
-			args, err := words(c, "FILE", 1, 1)
+			args, err := terminal.Words(c, "FILE", 1, 1)
 			if err != nil {
 				return err
 			}
@@ -99,12 +100,12 @@ func endAudit(c *cli.Command, report *audit.Report, took time.Duration) (err err
 		}
 	}
 	if c.Bool("json") {
-		err = printJSON(c.Root().Writer, report)
+		err = terminal.PrintJSON(c.Root().Writer, report)
 	} else {
 		printAudit(c.Root().Writer, report, took)
 	}
 	if err == nil && !report.Clean() {
-		err = errFound
+		err = terminal.ErrFound
 	}
 	return err
 }
@@ -140,7 +141,7 @@ func auditSign(c audit.Cell) (sign string, state string) {
 
 func printAudit(w io.Writer, r *audit.Report, took time.Duration) {
 	fmt.Fprintf(
-		w, "%s: %s tried, %d of them distinct, in %d ticks and %.0f s\n\n", bold.Sprint(r.Contract),
+		w, "%s: %s tried, %d of them distinct, in %d ticks and %.0f s\n\n", terminal.Bold.Sprint(r.Contract),
 		plural(r.Tried, "attack"), r.Distinct, r.Ticks, took.Seconds(),
 	)
 	header := []any{"Target"}
@@ -148,7 +149,7 @@ func printAudit(w io.Writer, r *audit.Report, took time.Duration) {
 	for i := range sent {
 		header = append(header, fmt.Sprintf("%c", 'a'+rune(i)))
 	}
-	t := sheet(header...)
+	t := terminal.NewTable(header...)
 	for _, row := range r.Rows {
 		if row.Sort == audit.OfValue {
 			continue
@@ -157,16 +158,16 @@ func printAudit(w io.Writer, r *audit.Report, took time.Duration) {
 		for i := range sent {
 			sign, state := auditSign(row.Cells[i])
 			colour := map[string]interface{ Sprint(...any) string }{
-				"effect":      bad,
-				"held":        good,
-				"cannot be":   muted,
-				"not reached": warn,
+				"effect":      terminal.Bad,
+				"held":        terminal.Good,
+				"cannot be":   terminal.Muted,
+				"not reached": terminal.Warn,
 			}[state]
 			line = append(line, colour.Sprint(sign))
 		}
 		t.AppendRow(line)
 	}
-	show(w, t)
+	terminal.PrintTable(w, t)
 	fmt.Fprintln(w)
 	for i, a := range sent {
 		fmt.Fprintf(w, "%c %-26s", 'a'+rune(i), a)
@@ -175,8 +176,10 @@ func printAudit(w io.Writer, r *audit.Report, took time.Duration) {
 		}
 	}
 	fmt.Fprintf(
-		w, "\n\n%s held   %s had an effect   %s cannot be   %s not reached\n\n", good.Sprint("✓"), bad.Sprint("✕"),
-		muted.Sprint("–"), warn.Sprint("·"),
+		w, "\n\n%s held   %s had an effect   %s cannot be   %s not reached\n\n", terminal.Good.Sprint(
+			"✓",
+		), terminal.Bad.Sprint("✕"),
+		terminal.Muted.Sprint("–"), terminal.Warn.Sprint("·"),
 	)
 	read := 0
 	held := 0
@@ -197,7 +200,7 @@ func printAudit(w io.Writer, r *audit.Report, took time.Duration) {
 	} else {
 		fmt.Fprintln(
 			w,
-			muted.Sprint(
+			terminal.Muted.Sprint(
 				"Reading is not tried on a session that runs: kamerad audit FILE varies hidden values behind a "+
 					"client's back",
 			),
@@ -206,14 +209,14 @@ func printAudit(w io.Writer, r *audit.Report, took time.Duration) {
 	printEffects(w, r)
 	for _, row := range r.Rows {
 		for _, e := range row.Cells[len(row.Cells)-1].Effects {
-			fmt.Fprintf(w, "%s %s: %s\n", bad.Sprint("✕"), bold.Sprint(row.Name), shown(e))
+			fmt.Fprintf(w, "%s %s: %s\n", terminal.Bad.Sprint("✕"), terminal.Bold.Sprint(row.Name), terminal.Shown(e))
 		}
 	}
 	for _, f := range r.Findings {
-		fmt.Fprintf(w, "%s %s\n", bad.Sprint("✕"), f)
+		fmt.Fprintf(w, "%s %s\n", terminal.Bad.Sprint("✕"), f)
 	}
 	for _, u := range r.Unseen {
-		fmt.Fprintf(w, "%s %s\n", warn.Sprint("·"), u)
+		fmt.Fprintf(w, "%s %s\n", terminal.Warn.Sprint("·"), u)
 	}
 	unvaried := map[string][]string{} // by the reason
 	for _, m := range r.Empty {
@@ -221,23 +224,25 @@ func printAudit(w io.Writer, r *audit.Report, took time.Duration) {
 			unvaried[m.Why] = append(unvaried[m.Why], m.Target)
 			continue
 		}
-		fmt.Fprintf(w, "%s %s, %s: %s\n", warn.Sprint("·"), m.Target, m.Attack, m.Why)
+		fmt.Fprintf(w, "%s %s, %s: %s\n", terminal.Warn.Sprint("·"), m.Target, m.Attack, m.Why)
 	}
 	for _, why := range slices.Sorted(maps.Keys(unvaried)) {
-		fmt.Fprintf(w, "%s not varied: %s: %s\n", warn.Sprint("·"), strings.Join(unvaried[why], ", "), why)
+		fmt.Fprintf(w, "%s not varied: %s: %s\n", terminal.Warn.Sprint("·"), strings.Join(unvaried[why], ", "), why)
 	}
 	fmt.Fprintf(w, "%.1f %% of the cells are filled\n", 100*r.Filled)
 	switch {
 	case r.Clean() && !r.Live && unread > 0:
-		fmt.Fprintln(w, good.Sprint("✓ nothing was changed, and nothing was learned of the values that were varied"))
+		fmt.Fprintln(
+			w, terminal.Good.Sprint("✓ nothing was changed, and nothing was learned of the values that were varied"),
+		)
 	case r.Clean() && !r.Live:
-		fmt.Fprintln(w, good.Sprint("✓ nothing was changed, and nothing was learned"))
+		fmt.Fprintln(w, terminal.Good.Sprint("✓ nothing was changed, and nothing was learned"))
 	case r.Clean():
-		fmt.Fprintln(w, good.Sprint("✓ nothing was changed that may not be"))
+		fmt.Fprintln(w, terminal.Good.Sprint("✓ nothing was changed that may not be"))
 	default:
 		fmt.Fprintln(
 			w,
-			bad.Sprintf(
+			terminal.Bad.Sprintf(
 				"✕ %s, %s, %s", plural(r.Effects, "effect"), plural(r.Learned, "value")+" learned",
 				plural(len(r.Findings), "finding"),
 			),
@@ -259,7 +264,7 @@ func printEffects(w io.Writer, r *audit.Report) {
 	if apart == 0 {
 		return
 	}
-	fmt.Fprintln(w, warn.Sprint("Only once the audit itself had set values, which its play did not come to:"))
+	fmt.Fprintln(w, terminal.Warn.Sprint("Only once the audit itself had set values, which its play did not come to:"))
 	for _, e := range r.Causes {
 		if e.State == audit.BySetup {
 			printEffect(w, e)
@@ -268,14 +273,14 @@ func printEffects(w io.Writer, r *audit.Report) {
 }
 
 func printEffect(w io.Writer, e *audit.Effect) {
-	fmt.Fprintf(w, "%s %s\n", bad.Sprint("✕"), shown(e.Text))
+	fmt.Fprintf(w, "%s %s\n", terminal.Bad.Sprint("✕"), terminal.Shown(e.Text))
 	seen := plural(e.Times, "time")
 	if len(e.Seen) > 0 {
 		seen += ": " + strings.Join(e.Seen, "; ")
 	}
-	fmt.Fprintf(w, "    %s\n", muted.Sprint("seen "+seen))
+	fmt.Fprintf(w, "    %s\n", terminal.Muted.Sprint("seen "+seen))
 	for _, line := range e.Run {
-		fmt.Fprintf(w, "    %s\n", shown(line))
+		fmt.Fprintf(w, "    %s\n", terminal.Shown(line))
 	}
 }
 

@@ -16,6 +16,7 @@ import (
 
 	"kamerad.example/api"
 	"kamerad.example/client"
+	"kamerad.example/cmd/kamerad/terminal"
 	"kamerad.example/core/audit"
 	"kamerad.example/core/compile"
 	"kamerad.example/core/contract"
@@ -36,7 +37,7 @@ type livePlace struct {
 
 // auditLive attacks a session that runs.
 func auditLive(ctx context.Context, c *cli.Command) error {
-	id, err := sessionArg(c.String("session"))
+	id, err := terminal.SessionArg(c.String("session"))
 	if err != nil {
 		return err
 	}

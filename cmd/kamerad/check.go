@@ -10,6 +10,7 @@ import (
 	"github.com/jedib0t/go-pretty/v6/text"
 	"github.com/urfave/cli/v3"
 
+	"kamerad.example/cmd/kamerad/terminal"
 	"kamerad.example/core/compile"
 	"kamerad.example/core/contract"
 	"kamerad.example/core/findings"
@@ -23,7 +24,7 @@ func checkCommand() *cli.Command {
 		Usage:     "tell every mistake and danger of a contract, or the mistakes of drills",
 		ArgsUsage: "FILE",
 		Flags: []cli.Flag{
-			jsonFlag(), &cli.BoolFlag{Name: "strict", Usage: "exit with status 1 for a warning, too"},
+			terminal.JSONFlag(), &cli.BoolFlag{Name: "strict", Usage: "exit with status 1 for a warning, too"},
 			&cli.StringFlag{
 				Name:  "explain",
 				Usage: "say what a `FINDING` means, what it leads to and how to mend it; `all` lists them",
@@ -33,7 +34,7 @@ func checkCommand() *cli.Command {
 			if c.IsSet("explain") {
 				return explain(c)
 			}
-			args, err := words(c, "FILE", 1, 1)
+			args, err := terminal.Words(c, "FILE", 1, 1)
 			if err != nil {
 				return err
 			}
@@ -54,14 +55,14 @@ func checkCommand() *cli.Command {
 				if problems == nil {
 					problems = syntax.Problems{}
 				}
-				if err := printJSON(
+				if err := terminal.PrintJSON(
 					c.Root().Writer, map[string]any{"file": args[0], "problems": problems},
 				); err != nil {
 					return err
 				}
 			} else if checked == nil {
 				printProblems(problems)
-				fmt.Printf("%s\n", bad.Sprintf("%s: %s", args[0], plural(len(problems), "mistake")))
+				fmt.Printf("%s\n", terminal.Bad.Sprintf("%s: %s", args[0], plural(len(problems), "mistake")))
 			} else {
 				properties := 0
 				for _, k := range checked.Kinds {
@@ -71,7 +72,7 @@ func checkCommand() *cli.Command {
 				if len(problems) > 0 {
 					fmt.Printf(
 						"%s\n",
-						warn.Sprintf(
+						terminal.Warn.Sprintf(
 							"%s: %s; `kamerad check --explain %s` says more, `accept %s \"why\"` in the line above "+
 								"accepts it",
 							args[0], plural(len(problems), "warning"), problems[0].Code, problems[0].Code,
@@ -79,13 +80,13 @@ func checkCommand() *cli.Command {
 					)
 				}
 				fmt.Printf(
-					"%s %s: %s, %s, %s, %s\n", good.Sprint("✓ no mistakes in"), args[0],
+					"%s %s: %s, %s, %s, %s\n", terminal.Good.Sprint("✓ no mistakes in"), args[0],
 					plural(len(checked.Kinds), "kind"), plural(properties, "property"),
 					plural(len(checked.Requests), "request"), plural(len(checked.Events), "event"),
 				)
 			}
 			if checked == nil || c.Bool("strict") && len(problems) > 0 {
-				return errFound
+				return terminal.ErrFound
 			}
 			return nil
 		},
@@ -102,27 +103,29 @@ func explain(c *cli.Command) error {
 			continue
 		}
 		if c.Bool("json") {
-			return printJSON(c.Root().Writer, f)
+			return terminal.PrintJSON(c.Root().Writer, f)
 		}
 		fmt.Printf(
 			"%s: %s\n\n%s\n\n%s\n\n%s\n\n%s\n\n%s\n\n"+
 				"To accept one: %s in the line above the statement or the declaration.\n",
-			bold.Sprint(f.Name), f.Title, f.Harm, warn.Sprint("With it:"), indented(f.Example), good.Sprint("Mended:"),
-			indented(f.Mended), muted.Sprintf("accept %s \"why\"", f.Name),
+			terminal.Bold.Sprint(
+				f.Name,
+			), f.Title, f.Harm, terminal.Warn.Sprint("With it:"), indented(f.Example), terminal.Good.Sprint("Mended:"),
+			indented(f.Mended), terminal.Muted.Sprintf("accept %s \"why\"", f.Name),
 		)
 		return nil
 	}
 	if name != "all" {
-		return fmt.Errorf("explain %.60q: there is no such finding, only %s", name, join(known))
+		return fmt.Errorf("explain %.60q: there is no such finding, only %s", name, strings.Join(known, ", "))
 	}
 	if c.Bool("json") {
-		return printJSON(c.Root().Writer, findings.Findings())
+		return terminal.PrintJSON(c.Root().Writer, findings.Findings())
 	}
-	t := sheet("Finding", "What it is")
+	t := terminal.NewTable("Finding", "What it is")
 	for _, f := range findings.Findings() {
 		t.AppendRow([]any{f.Name, f.Title})
 	}
-	show(c.Root().Writer, t)
+	terminal.PrintTable(c.Root().Writer, t)
 	return nil
 }
 
@@ -132,15 +135,15 @@ func indented(text string) string {
 
 func printProblems(problems syntax.Problems) {
 	for _, p := range problems {
-		wrong := bad
+		wrong := terminal.Bad
 		if p.Warning {
-			wrong = warn
+			wrong = terminal.Warn
 		}
 		fmt.Println(p.Text(func(part syntax.Part, words string) string {
 			return map[syntax.Part]text.Colors{
-				syntax.Place: bold,
+				syntax.Place: terminal.Bold,
 				syntax.Wrong: wrong,
-				syntax.Aside: muted,
+				syntax.Aside: terminal.Muted,
 			}[part].Sprint(
 				words,
 			)

@@ -11,6 +11,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"kamerad.example/api"
+	"kamerad.example/cmd/kamerad/terminal"
 	"kamerad.example/core/compile"
 	"kamerad.example/core/contract"
 	"kamerad.example/core/report"
@@ -20,7 +21,7 @@ const eitherText = "FILE is a contract file, or NAME@VERSION of what is publishe
 
 // compareContracts compares two contracts, each a file or NAME@VERSION of what is published.
 func compareContracts(ctx context.Context, c *cli.Command) error {
-	args, err := words(c, "A B", 2, 2)
+	args, err := terminal.Words(c, "A B", 2, 2)
 	if err != nil {
 		return err
 	}
@@ -33,7 +34,7 @@ func compareContracts(ctx context.Context, c *cli.Command) error {
 	}
 	x := report.Compare(both[0], both[1])
 	if c.Bool("json") {
-		return printJSON(c.Root().Writer, x)
+		return terminal.PrintJSON(c.Root().Writer, x)
 	}
 	printComparison(c.Root().Writer, args[0], args[1], x)
 	return nil
@@ -62,32 +63,38 @@ func eitherContract(ctx context.Context, c *cli.Command, word string) (*contract
 
 func printComparison(w io.Writer, a, b string, x *report.Comparison) {
 	if len(x.Changes) == 0 {
-		fmt.Fprintf(w, "%s %s and %s say the same\n", good.Sprint("="), a, b)
+		fmt.Fprintf(w, "%s %s and %s say the same\n", terminal.Good.Sprint("="), a, b)
 		return
 	}
-	t := sheet("", "What", "Name", "Of it", "Was", "Is", "In a running session")
+	t := terminal.NewTable("", "What", "Name", "Of it", "Was", "Is", "In a running session")
 	signs := map[report.How]string{
-		report.Added:   good.Sprint("+ added"),
-		report.Removed: bad.Sprint("- removed"),
-		report.Renamed: note.Sprint("→ renamed"),
-		report.Changed: warn.Sprint("≠ changed"),
+		report.Added:   terminal.Good.Sprint("+ added"),
+		report.Removed: terminal.Bad.Sprint("- removed"),
+		report.Renamed: terminal.Note.Sprint("→ renamed"),
+		report.Changed: terminal.Warn.Sprint("≠ changed"),
 	}
 	for _, d := range x.Changes {
-		t.AppendRow([]any{signs[d.How], d.What, d.Name, d.Aspect, clipped(d.Was), clipped(d.Is), muted.Sprint(d.Then)})
+		t.AppendRow(
+			[]any{signs[d.How], d.What, d.Name, d.Aspect, clipped(d.Was), clipped(d.Is), terminal.Muted.Sprint(d.Then)},
+		)
 	}
-	show(w, t)
+	terminal.PrintTable(w, t)
 	fmt.Fprintln(w)
 	if x.TakesOver {
-		fmt.Fprintf(w, "%s a running session could go on with it\n", good.Sprint("✓"))
+		fmt.Fprintf(w, "%s a running session could go on with it\n", terminal.Good.Sprint("✓"))
 	} else {
 		fmt.Fprintf(
-			w, "%s a running session could not go on with it: %s\n", bad.Sprint("✕"), strings.Join(x.Blocks, "; "),
+			w, "%s a running session could not go on with it: %s\n", terminal.Bad.Sprint(
+				"✕",
+			), strings.Join(x.Blocks, "; "),
 		)
 	}
 	if x.Stay {
-		fmt.Fprintf(w, "%s every client may stay\n", good.Sprint("✓"))
+		fmt.Fprintf(w, "%s every client may stay\n", terminal.Good.Sprint("✓"))
 	} else {
-		fmt.Fprintf(w, "%s clients may stay that use none of: %s\n", warn.Sprint("!"), strings.Join(x.Lose, ", "))
+		fmt.Fprintf(
+			w, "%s clients may stay that use none of: %s\n", terminal.Warn.Sprint("!"), strings.Join(x.Lose, ", "),
+		)
 	}
 }
 

@@ -4,16 +4,18 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"strings"
 
 	"github.com/urfave/cli/v3"
 
 	"kamerad.example/api"
+	"kamerad.example/cmd/kamerad/terminal"
 	"kamerad.example/core/compile"
 	"kamerad.example/core/contract"
 )
 
 func contractCommand() *cli.Command {
-	flags := []cli.Flag{serviceFlag(), jsonFlag()}
+	flags := []cli.Flag{terminal.ServiceFlag(), terminal.JSONFlag()}
 	return &cli.Command{
 		Name: "contract", Usage: "publish contracts and read what is published",
 		Commands: []*cli.Command{
@@ -47,7 +49,7 @@ func contractCommand() *cli.Command {
 }
 
 func publish(ctx context.Context, c *cli.Command) error {
-	args, err := words(c, "FILE", 1, 1)
+	args, err := terminal.Words(c, "FILE", 1, 1)
 	if err != nil {
 		return err
 	}
@@ -61,28 +63,28 @@ func publish(ctx context.Context, c *cli.Command) error {
 	var problem *api.Problem
 	if errors.As(err, &problem) && problem.Problems != nil {
 		if c.Bool("json") {
-			if err := printJSON(c.Root().Writer, problem); err != nil {
+			if err := terminal.PrintJSON(c.Root().Writer, problem); err != nil {
 				return err
 			}
 		} else {
 			printProblems(problem.Problems)
-			fmt.Println(bad.Sprint(problem.Detail))
+			fmt.Println(terminal.Bad.Sprint(problem.Detail))
 		}
-		return errFound
+		return terminal.ErrFound
 	}
 	if err != nil {
 		return err
 	}
 	if c.Bool("json") {
-		return printJSON(c.Root().Writer, v)
+		return terminal.PrintJSON(c.Root().Writer, v)
 	}
 	if v.Fresh {
 		if n := len(v.Findings); n > 0 {
-			fmt.Printf("%s\n", warn.Sprintf("%s: kamerad check %s tells them", plural(n, "warning"), args[0]))
+			fmt.Printf("%s\n", terminal.Warn.Sprintf("%s: kamerad check %s tells them", plural(n, "warning"), args[0]))
 		}
 		fmt.Printf(
 			"%s %s version %d (fingerprint %s)\nOpen a session of it: kamerad session open %s\n",
-			good.Sprint("✓ published"), v.Contract, v.Version, v.Fingerprint, v.Contract,
+			terminal.Good.Sprint("✓ published"), v.Contract, v.Version, v.Fingerprint, v.Contract,
 		)
 	} else {
 		fmt.Printf("%s is published already as version %d; nothing changed\n", v.Contract, v.Version)
@@ -96,22 +98,22 @@ func listContracts(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	if c.Bool("json") {
-		return printJSON(c.Root().Writer, list)
+		return terminal.PrintJSON(c.Root().Writer, list)
 	}
 	if len(list) == 0 {
 		fmt.Println("No contract is published yet: kamerad contract publish FILE")
 		return nil
 	}
-	t := sheet("Contract", "Version", "Fingerprint", "Published")
+	t := terminal.NewTable("Contract", "Version", "Fingerprint", "Published")
 	for _, v := range list {
-		t.AppendRow([]any{v.Contract, v.Version, v.Fingerprint, when(v.PublishedAt)})
+		t.AppendRow([]any{v.Contract, v.Version, v.Fingerprint, terminal.FormatTime(v.PublishedAt)})
 	}
-	show(c.Root().Writer, t)
+	terminal.PrintTable(c.Root().Writer, t)
 	return nil
 }
 
 func showContract(ctx context.Context, c *cli.Command) error {
-	args, err := words(c, "NAME", 1, 1)
+	args, err := terminal.Words(c, "NAME", 1, 1)
 	if err != nil {
 		return err
 	}
@@ -126,7 +128,7 @@ func showContract(ctx context.Context, c *cli.Command) error {
 	}
 	switch {
 	case c.Bool("json"):
-		return printJSON(c.Root().Writer, struct {
+		return terminal.PrintJSON(c.Root().Writer, struct {
 			api.ContractVersion
 			Trials []api.Trial `json:"trials"`
 		}{v, list})
@@ -135,14 +137,16 @@ func showContract(ctx context.Context, c *cli.Command) error {
 		return nil
 	}
 	fmt.Printf(
-		"%s version %d, published %s, fingerprint %s\n", bold.Sprint(v.Contract), v.Version, when(v.PublishedAt),
+		"%s version %d, published %s, fingerprint %s\n", terminal.Bold.Sprint(
+			v.Contract,
+		), v.Version, terminal.FormatTime(v.PublishedAt),
 		v.Fingerprint,
 	)
 	if n := len(v.Findings); n > 0 {
-		fmt.Println(warn.Sprintf("%s:", plural(n, "warning")))
+		fmt.Println(terminal.Warn.Sprintf("%s:", plural(n, "warning")))
 		printProblems(v.Findings)
 	} else {
-		fmt.Println(good.Sprint("no warnings"))
+		fmt.Println(terminal.Good.Sprint("no warnings"))
 	}
 	printTrials(c.Root().Writer, list)
 	if v.Outline == nil {
@@ -166,7 +170,7 @@ func clauses(p contract.PropertyOutline) string {
 		words = append(words, "follows "+p.Follows)
 	}
 	for _, w := range words {
-		out += muted.Sprint(" " + w)
+		out += terminal.Muted.Sprint(" " + w)
 	}
 	return out
 }
@@ -176,16 +180,5 @@ func params(list []contract.Param) string {
 	for _, p := range list {
 		out = append(out, p.Name+": "+p.Type.String())
 	}
-	return join(out)
-}
-
-func join(list []string) string {
-	out := ""
-	for i, s := range list {
-		if i > 0 {
-			out += ", "
-		}
-		out += s
-	}
-	return out
+	return strings.Join(out, ", ")
 }

@@ -10,6 +10,7 @@ import (
 
 	"github.com/urfave/cli/v3"
 
+	"kamerad.example/cmd/kamerad/terminal"
 	"kamerad.example/core/findings"
 	"kamerad.example/core/report"
 )
@@ -21,7 +22,7 @@ func costCommand() *cli.Command {
 		ArgsUsage:   "FILE",
 		Description: eitherText,
 		Flags: []cli.Flag{
-			jsonFlag(), serviceFlag(),
+			terminal.JSONFlag(), terminal.ServiceFlag(),
 			&cli.IntFlag{Name: "clients", Usage: "how many `CLIENTS` there are", Value: 16},
 			&cli.StringSliceFlag{
 				Name:  "entities",
@@ -42,7 +43,7 @@ func costCommand() *cli.Command {
 				return err
 			}
 			if c.Bool("json") {
-				return printJSON(c.Root().Writer, cost)
+				return terminal.PrintJSON(c.Root().Writer, cost)
 			}
 			printCost(c.Root().Writer, checked.Name, cost)
 			return nil
@@ -71,61 +72,63 @@ func printCost(w io.Writer, name string, cost *report.Cost) {
 	}
 	slices.Sort(there)
 	fmt.Fprintf(
-		w, "%s with %s at %d ticks a second: %s\n", bold.Sprint(name), plural(cost.Clients, "client"), cost.TickRate,
-		join(there),
+		w, "%s with %s at %d ticks a second: %s\n", terminal.Bold.Sprint(
+			name,
+		), plural(cost.Clients, "client"), cost.TickRate,
+		strings.Join(there, ", "),
 	)
 	fmt.Fprintf(
 		w,
 		"One client gets, frame headers apart,\n  %s when it joins,\n"+
 			"  %s at most in a tick in which everything changes,\n"+
 			"  about %s in one in which what timers and motion change does (%.1f kB a second).\n\n",
-		bold.Sprintf("%d bytes", cost.Snapshot), bold.Sprintf("%d bytes", cost.Most),
-		bold.Sprintf("%d bytes", cost.Typical), float64(cost.Typical*cost.TickRate)/1000,
+		terminal.Bold.Sprintf("%d bytes", cost.Snapshot), terminal.Bold.Sprintf("%d bytes", cost.Most),
+		terminal.Bold.Sprintf("%d bytes", cost.Typical), float64(cost.Typical*cost.TickRate)/1000,
 	)
 	fmt.Fprintf(
 		w, "The service needs at most %s of memory for all this; `serve --session-memory` bounds it.\n\n",
-		bold.Sprint(megabytes(cost.Memory)),
+		terminal.Bold.Sprint(megabytes(cost.Memory)),
 	)
-	kinds := sheet("Kind", "Entities", "Bytes of memory each", "and for each client told by itself")
-	right(kinds, 2, 3, 4)
+	kinds := terminal.NewTable("Kind", "Entities", "Bytes of memory each", "and for each client told by itself")
+	terminal.AlignRight(kinds, 2, 3, 4)
 	for _, k := range cost.Kinds {
 		private := any(k.Client)
 		if k.Client == 0 {
-			private = muted.Sprint("–")
+			private = terminal.Muted.Sprint("–")
 		}
 		kinds.AppendRow([]any{k.Kind, k.Count, k.Each, private})
 	}
-	show(w, kinds)
+	terminal.PrintTable(w, kinds)
 	fmt.Fprintln(w)
 	table := func(title string, rows []report.CostRow, tail ...any) {
-		t := sheet(append([]any{title, "Bits at most", "Bits typically"}, tail...)...)
-		right(t, 2, 3)
+		t := terminal.NewTable(append([]any{title, "Bits at most", "Bits typically"}, tail...)...)
+		terminal.AlignRight(t, 2, 3)
 		for _, r := range rows {
 			most := any(r.Most)
 			typical := any(r.Typical)
 			if r.To == "nobody" {
-				most = muted.Sprint("–")
-				typical = muted.Sprint("–")
+				most = terminal.Muted.Sprint("–")
+				typical = terminal.Muted.Sprint("–")
 			}
 			t.AppendRow([]any{r.Name, most, typical, r.To}[:3+len(tail)])
 		}
-		show(w, t)
+		terminal.PrintTable(w, t)
 		fmt.Fprintln(w)
 	}
 	table("Property", cost.Properties, "Goes to")
 	table("Request", cost.Requests, "From")
 	table("Event", cost.Events)
 	if len(cost.Asked) > 0 {
-		t := sheet("Audience", "Of", "Pairs a tick", "Found by")
-		right(t, 3)
+		t := terminal.NewTable("Audience", "Of", "Pairs a tick", "Found by")
+		terminal.AlignRight(t, 3)
 		for _, a := range cost.Asked {
 			found := string(a.Class)
 			if a.Class == findings.ByAsking {
-				found = warn.Sprint("asking each pair")
+				found = terminal.Warn.Sprint("asking each pair")
 			}
 			t.AppendRow([]any{a.To, a.Of, a.Pairs, found})
 		}
-		show(w, t)
+		terminal.PrintTable(w, t)
 		fmt.Fprintln(w)
 	}
 }

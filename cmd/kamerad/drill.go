@@ -18,6 +18,7 @@ import (
 	"github.com/urfave/cli/v3"
 	"golang.org/x/term"
 
+	"kamerad.example/cmd/kamerad/terminal"
 	"kamerad.example/core/drill"
 	"kamerad.example/core/syntax"
 )
@@ -31,7 +32,7 @@ func drillCommand() *cli.Command {
 			"what they can say.\nExit status 0 when all pass, 1 when one fails, 2 when one cannot be run.",
 		Commands: []*cli.Command{drillFromCommand()},
 		Flags: []cli.Flag{
-			jsonFlag(),
+			terminal.JSONFlag(),
 			&cli.StringFlag{Name: "only", Usage: "those whose names match a `PATTERN`"},
 			&cli.IntFlag{Name: "shake", Usage: "run each over `N` random links"},
 			&cli.Uint64Flag{Name: "seed", Usage: "the `NUMBER` that random links come from", Value: 1},
@@ -39,10 +40,10 @@ func drillCommand() *cli.Command {
 			&cli.StringFlag{Name: "junit", Usage: "write the results to a `FILE` as JUnit XML, too"},
 			&cli.StringFlag{Name: "trace", Usage: "write each message that arrives to a `FILE`"},
 			&cli.BoolFlag{Name: "watch", Usage: "run again whenever a file changes, until interrupted"},
-			publishedFlag(), serviceFlag(),
+			publishedFlag(), terminal.ServiceFlag(),
 		},
 		Action: func(ctx context.Context, c *cli.Command) error {
-			paths, err := words(c, "FILE|FOLDER …", 1, -1)
+			paths, err := terminal.Words(c, "FILE|FOLDER …", 1, -1)
 			if err != nil {
 				return err
 			}
@@ -97,7 +98,7 @@ func loadDrills(files []string) (drills []*drill.Drill, ok bool, err error) {
 		list, problems := drill.Load(file, text, relative(file))
 		if len(problems) > 0 {
 			printProblems(problems)
-			fmt.Println(bad.Sprintf("%s: %s", file, plural(len(problems), "mistake")))
+			fmt.Println(terminal.Bad.Sprintf("%s: %s", file, plural(len(problems), "mistake")))
 			ok = false
 		}
 		drills = append(drills, list...)
@@ -181,11 +182,11 @@ func endDrills(c *cli.Command, report *drill.Report) error {
 	}
 	if !c.Bool("json") {
 		printDrills(c.Root().Writer, report)
-	} else if err := printJSON(c.Root().Writer, report); err != nil {
+	} else if err := terminal.PrintJSON(c.Root().Writer, report); err != nil {
 		return err
 	}
 	if report.Failed > 0 {
-		return errFound
+		return terminal.ErrFound
 	}
 	return nil
 }
@@ -212,25 +213,25 @@ func printDrill(w io.Writer, r *drill.Result) {
 	}
 	if r.Passed {
 		fmt.Fprintf(
-			w, "%s %-60s %s\n", good.Sprint("✓"), r.Drill,
-			muted.Sprintf("%6.2f s of play%s", r.Virtual.Seconds(), runs),
+			w, "%s %-60s %s\n", terminal.Good.Sprint("✓"), r.Drill,
+			terminal.Muted.Sprintf("%6.2f s of play%s", r.Virtual.Seconds(), runs),
 		)
 		return
 	}
 	f := r.Failure
 	fmt.Fprintf(
-		w, "%s %s %s\n", bad.Sprint("✕"), bold.Sprint(r.Drill),
-		muted.Sprintf("%s:%d, tick %d%s", r.File, f.Line, f.Tick, runs),
+		w, "%s %s %s\n", terminal.Bad.Sprint("✕"), terminal.Bold.Sprint(r.Drill),
+		terminal.Muted.Sprintf("%s:%d, tick %d%s", r.File, f.Line, f.Tick, runs),
 	)
-	fmt.Fprintf(w, "    %s\n    %s\n", f.Text, bad.Sprint(f.Message))
+	fmt.Fprintf(w, "    %s\n    %s\n", f.Text, terminal.Bad.Sprint(f.Message))
 	if len(f.Sheet) > 0 {
 		fmt.Fprintln(w)
-		t := sheet("", "", "Holds")
+		t := terminal.NewTable("", "", "Holds")
 		for i, b := range f.Sheet {
 			sign := "="
 			who := b.Who
 			if b.Client > 0 {
-				who = mark(b.Client) + " " + who
+				who = terminal.Mark(b.Client) + " " + who
 			}
 			switch {
 			case i == 0:
@@ -248,12 +249,12 @@ func printDrill(w io.Writer, r *drill.Result) {
 	}
 	part := func(what string, lines []string) {
 		if len(lines) > 0 {
-			fmt.Fprintf(w, "\n    %s\n%s\n", muted.Sprint(what), indented(strings.Join(lines, "\n")))
+			fmt.Fprintf(w, "\n    %s\n%s\n", terminal.Muted.Sprint(what), indented(strings.Join(lines, "\n")))
 		}
 	}
 	part("The server's value came of:", f.Causes)
 	part("Before that:", f.Before)
-	fmt.Fprintf(w, "\n    Bring it back: %s\n\n", bold.Sprint(again(r)))
+	fmt.Fprintf(w, "\n    Bring it back: %s\n\n", terminal.Bold.Sprint(again(r)))
 }
 
 // again is the command that brings a failure back.
@@ -273,10 +274,10 @@ func again(r *drill.Result) string {
 
 func printDrills(w io.Writer, r *drill.Report) {
 	words := fmt.Sprintf("%s passed", plural(r.Passed, "drill"))
-	colour := good
+	colour := terminal.Good
 	if r.Failed > 0 {
 		words = fmt.Sprintf("%s failed, %d passed", plural(r.Failed, "drill"), r.Passed)
-		colour = bad
+		colour = terminal.Bad
 	}
 	fmt.Fprintf(w, "\n%s in %.1f s: %d ticks\n", colour.Sprint(words), r.Seconds, r.Ticks)
 }
@@ -349,13 +350,13 @@ func watchFiles(ctx context.Context, paths []string, do func() error) error {
 		}
 	}
 	for {
-		if err := do(); err != nil && err != errFound && ctx.Err() == nil {
+		if err := do(); err != nil && err != terminal.ErrFound && ctx.Err() == nil {
 			fmt.Fprintf(os.Stderr, "kamerad: %s\n", err)
 		}
 		if ctx.Err() != nil {
 			return nil
 		}
-		fmt.Println(muted.Sprint("Waiting for a change; end with Ctrl-C."))
+		fmt.Println(terminal.Muted.Sprint("Waiting for a change; end with Ctrl-C."))
 		for changed := false; !changed; {
 			select {
 			case e := <-w.Events:
@@ -389,19 +390,19 @@ func checkDrills(c *cli.Command, file string) error {
 		if problems == nil {
 			problems = syntax.Problems{}
 		}
-		if err := printJSON(c.Root().Writer, map[string]any{"file": file, "problems": problems}); err != nil {
+		if err := terminal.PrintJSON(c.Root().Writer, map[string]any{"file": file, "problems": problems}); err != nil {
 			return err
 		}
 	} else {
 		printProblems(problems)
 		if len(problems) > 0 {
-			fmt.Println(bad.Sprintf("%s: %s", file, plural(len(problems), "mistake")))
+			fmt.Println(terminal.Bad.Sprintf("%s: %s", file, plural(len(problems), "mistake")))
 		} else {
-			fmt.Printf("%s %s: %s\n", good.Sprint("✓ no mistakes in"), file, plural(len(drills), "drill"))
+			fmt.Printf("%s %s: %s\n", terminal.Good.Sprint("✓ no mistakes in"), file, plural(len(drills), "drill"))
 		}
 	}
 	if len(problems) > 0 {
-		return errFound
+		return terminal.ErrFound
 	}
 	return nil
 }

@@ -10,6 +10,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"kamerad.example/api"
+	"kamerad.example/cmd/kamerad/terminal"
 	"kamerad.example/core/contract"
 	"kamerad.example/core/drill"
 )
@@ -23,7 +24,7 @@ func drillFromCommand() *cli.Command {
 			"The drill expects the decisions that\n" +
 			"there were, and what the server holds now; it is played once, to see that it comes to the same.",
 		Flags: []cli.Flag{
-			serviceFlag(),
+			terminal.ServiceFlag(),
 			&cli.StringFlag{Name: "out", Usage: "write it to a `FILE`, beside the contract, in place of printing it"},
 			&cli.StringFlag{Name: "name", Usage: "what the drill is `CALLED`"},
 			&cli.StringFlag{Name: "contract", Usage: "the `FILE` that it names as its contract, beside it"},
@@ -93,16 +94,20 @@ func playWritten(
 	}
 	if written.Left > 0 {
 		fmt.Fprintln(
-			os.Stderr, warn.Sprintf("%s that no drill can say stand as comments", plural(written.Left, "message")),
+			os.Stderr, terminal.Warn.Sprintf(
+				"%s that no drill can say stand as comments", plural(written.Left, "message"),
+			),
 		)
 	}
 	r := report.Results[0]
 	if !r.Passed {
 		printDrill(os.Stderr, r)
-		return errFound
+		return terminal.ErrFound
 	}
 	fmt.Fprintf(
-		os.Stderr, "%s: %d ticks, %.1f s of play\n", good.Sprint("✓ played again, it comes to the same"), r.Ticks,
+		os.Stderr, "%s: %d ticks, %.1f s of play\n", terminal.Good.Sprint(
+			"✓ played again, it comes to the same",
+		), r.Ticks,
 		r.Virtual.Seconds(),
 	)
 	return nil

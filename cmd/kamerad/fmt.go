@@ -9,6 +9,7 @@ import (
 
 	"github.com/urfave/cli/v3"
 
+	"kamerad.example/cmd/kamerad/terminal"
 	"kamerad.example/core/syntax"
 )
 
@@ -21,7 +22,7 @@ func fmtCommand() *cli.Command {
 			&cli.BoolFlag{Name: "check", Usage: "change nothing; name the files that would change, with exit status 1"},
 		},
 		Action: func(_ context.Context, c *cli.Command) error {
-			files, err := words(c, "FILE …", 1, -1)
+			files, err := terminal.Words(c, "FILE …", 1, -1)
 			if err != nil {
 				return err
 			}
@@ -39,7 +40,9 @@ func fmtCommand() *cli.Command {
 				switch {
 				case len(problems) > 0:
 					printProblems(problems)
-					fmt.Println(bad.Sprintf("%s: %s; it was not touched", file, plural(len(problems), "mistake")))
+					fmt.Println(
+						terminal.Bad.Sprintf("%s: %s; it was not touched", file, plural(len(problems), "mistake")),
+					)
 					found = true
 				case out == source:
 				case c.Bool("check"):
@@ -49,11 +52,11 @@ func fmtCommand() *cli.Command {
 					if err := replace(file, out); err != nil {
 						return err
 					}
-					fmt.Printf("%s %s\n", good.Sprint("✓ formatted"), file)
+					fmt.Printf("%s %s\n", terminal.Good.Sprint("✓ formatted"), file)
 				}
 			}
 			if found {
-				return errFound
+				return terminal.ErrFound
 			}
 			return nil
 		},

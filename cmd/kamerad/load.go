@@ -14,6 +14,7 @@ import (
 	"golang.org/x/term"
 
 	"kamerad.example/client/load"
+	"kamerad.example/cmd/kamerad/terminal"
 	"kamerad.example/core/wire"
 )
 
@@ -26,7 +27,7 @@ func loadCommand() *cli.Command {
 			"arguments of the right types;\nwhat its own copy tells it will be denied it keeps back. Exit status 1 " +
 			"when a client was thrown out or a copy differed.",
 		Flags: []cli.Flag{
-			serviceFlag(), jsonFlag(),
+			terminal.ServiceFlag(), terminal.JSONFlag(),
 			&cli.IntFlag{Name: "clients", Usage: "`N` clients at once", Value: 10},
 			&cli.DurationFlag{Name: "for", Usage: "how long they play: a `TIME` such as 30s", Value: 10 * time.Second},
 			&cli.FloatFlag{Name: "asks", Usage: "requests that each client sends a second: `N`", Value: 2},
@@ -39,11 +40,11 @@ func loadCommand() *cli.Command {
 			&cli.BoolFlag{Name: "elsewhere", Usage: "with --hostile: also when the service is not on this machine"},
 		},
 		Action: func(ctx context.Context, c *cli.Command) error {
-			args, err := words(c, "SESSION", 1, 1)
+			args, err := terminal.Words(c, "SESSION", 1, 1)
 			if err != nil {
 				return err
 			}
-			id, err := sessionArg(args[0])
+			id, err := terminal.SessionArg(args[0])
 			if err != nil {
 				return err
 			}
@@ -72,12 +73,12 @@ func loadCommand() *cli.Command {
 				return err
 			}
 			if c.Bool("json") {
-				err = printJSON(c.Root().Writer, report)
+				err = terminal.PrintJSON(c.Root().Writer, report)
 			} else {
 				printLoad(c.Root().Writer, report)
 			}
 			if err == nil && len(report.Out)+report.Differed > 0 {
-				err = errFound
+				err = terminal.ErrFound
 			}
 			return err
 		},
@@ -95,31 +96,33 @@ func loadHostile(ctx context.Context, c *cli.Command, o load.Options) error {
 	}
 	out := c.Root().Writer
 	if c.Bool("json") {
-		return printJSON(out, report)
+		return terminal.PrintJSON(out, report)
 	}
 	fmt.Fprintf(
-		out, "%s attacked for %.1f s\n\n", bold.Sprint(plural(report.Clients, "hostile client")), report.Seconds,
+		out, "%s attacked for %.1f s\n\n", terminal.Bold.Sprint(
+			plural(report.Clients, "hostile client"),
+		), report.Seconds,
 	)
-	t := sheet("What", "In all", "A second")
-	right(t, 2, 3)
+	t := terminal.NewTable("What", "In all", "A second")
+	terminal.AlignRight(t, 2, 3)
 	row := func(what string, n int) { t.AppendRow([]any{what, n, fmt.Sprintf("%.1f", float64(n)/report.Seconds)}) }
 	row("connections", report.Connections)
 	row("messages", report.Messages)
 	row("frames", report.Frames)
 	row("bytes", report.Bytes)
-	show(out, t)
+	terminal.PrintTable(out, t)
 	fmt.Fprintln(out)
-	t = sheet("How the service met them", "Times")
-	right(t, 2)
+	t = terminal.NewTable("How the service met them", "Times")
+	terminal.AlignRight(t, 2)
 	for _, list := range []struct {
 		what  string
 		times map[string]int
 	}{{"cut", report.Cut}, {"refused", report.Refused}} {
 		for _, reason := range slices.Sorted(maps.Keys(list.times)) {
-			t.AppendRow([]any{shown(list.what + ": " + reason), list.times[reason]})
+			t.AppendRow([]any{terminal.Shown(list.what + ": " + reason), list.times[reason]})
 		}
 	}
-	show(out, t)
+	terminal.PrintTable(out, t)
 	return nil
 }
 
@@ -151,9 +154,9 @@ func bars(o *load.Options) (stop func()) {
 
 func printLoad(w io.Writer, r *load.Report) {
 	each := func(n int) float64 { return float64(n) / r.Seconds / float64(r.Clients) }
-	fmt.Fprintf(w, "%s played for %.1f s\n\n", bold.Sprint(plural(r.Clients, "client")), r.Seconds)
-	t := sheet("What", "In all", "A second and client")
-	right(t, 2, 3)
+	fmt.Fprintf(w, "%s played for %.1f s\n\n", terminal.Bold.Sprint(plural(r.Clients, "client")), r.Seconds)
+	t := terminal.NewTable("What", "In all", "A second and client")
+	terminal.AlignRight(t, 2, 3)
 	row := func(what string, n int) { t.AppendRow([]any{what, n, fmt.Sprintf("%.1f", each(n))}) }
 	row("requests sent", r.Asked)
 	row("requests kept back", r.Kept)
@@ -161,33 +164,37 @@ func printLoad(w io.Writer, r *load.Report) {
 	row("frames", r.Frames)
 	row("bytes of frames", r.Bytes)
 	row("events", r.Events)
-	show(w, t)
+	terminal.PrintTable(w, t)
 	fmt.Fprintf(
 		w,
 		"\nFrom request to decision, with a tick of %g ms: half within %.1f ms, 95 %% within %.1f, 99 %% within "+
 			"%.1f, all within %.1f\n\n",
 		r.Ticks, r.Delay.P50, r.Delay.P95, r.Delay.P99, r.Delay.Most,
 	)
-	t = sheet("Decision", "Count")
-	right(t, 2)
+	t = terminal.NewTable("Decision", "Count")
+	terminal.AlignRight(t, 2)
 	for _, outcome := range []wire.Outcome{wire.Accepted, wire.Denied, wire.Dropped, wire.Malformed, wire.Faulted} {
 		if n := r.Decisions[outcome]; n > 0 {
-			t.AppendRow([]any{verdict(outcome, "", "", nil), n})
+			t.AppendRow([]any{terminal.Verdict(outcome, "", "", nil), n})
 		}
 	}
 	for _, reason := range slices.Sorted(maps.Keys(r.Reasons)) {
-		t.AppendRow([]any{muted.Sprint("  " + shown(reason)), muted.Sprint(r.Reasons[reason])})
+		t.AppendRow(
+			[]any{terminal.Muted.Sprint("  " + terminal.Shown(reason)), terminal.Muted.Sprint(r.Reasons[reason])},
+		)
 	}
-	show(w, t)
+	terminal.PrintTable(w, t)
 	fmt.Fprintln(w)
 	for _, reason := range slices.Sorted(maps.Keys(r.Out)) {
-		fmt.Fprintln(w, bad.Sprintf("%s out: %s", plural(r.Out[reason], "client"), shown(reason)))
+		fmt.Fprintln(w, terminal.Bad.Sprintf("%s out: %s", plural(r.Out[reason], "client"), terminal.Shown(reason)))
 	}
 	if r.Differed > 0 {
 		fmt.Fprintln(
-			w, bad.Sprintf("%s differed from what it should be, and was sent anew", plural(r.Differed, "copy")),
+			w, terminal.Bad.Sprintf(
+				"%s differed from what it should be, and was sent anew", plural(r.Differed, "copy"),
+			),
 		)
 	} else {
-		fmt.Fprintln(w, good.Sprint("= every copy was what it should be"))
+		fmt.Fprintln(w, terminal.Good.Sprint("= every copy was what it should be"))
 	}
 }

@@ -13,6 +13,7 @@ import (
 
 	"github.com/urfave/cli/v3"
 
+	"kamerad.example/cmd/kamerad/terminal"
 	"kamerad.example/core/compile"
 	"kamerad.example/core/contract"
 	"kamerad.example/core/report"
@@ -25,7 +26,7 @@ func matrixCommand() *cli.Command {
 		ArgsUsage:   "FILE",
 		Description: eitherText,
 		Flags: []cli.Flag{
-			jsonFlag(), serviceFlag(),
+			terminal.JSONFlag(), terminal.ServiceFlag(),
 			&cli.BoolFlag{Name: "csv", Usage: "print comma-separated values (RFC 4180)"},
 			&cli.StringFlag{Name: "html", Usage: "write a page that needs nothing else to `FILE`"},
 		},
@@ -37,7 +38,7 @@ func matrixCommand() *cli.Command {
 			m := report.NewMatrix(checked)
 			switch {
 			case c.Bool("json"):
-				return printJSON(c.Root().Writer, m)
+				return terminal.PrintJSON(c.Root().Writer, m)
 			case c.Bool("csv"):
 				return matrixCSV(c.Root().Writer, m)
 			case c.String("html") != "":
@@ -52,7 +53,7 @@ func matrixCommand() *cli.Command {
 // checkedContract reads the contract of a command, a file or NAME@VERSION; its mistakes are told, and are exit status
 // 1.
 func checkedContract(ctx context.Context, c *cli.Command) (*contract.Contract, error) {
-	args, err := words(c, "FILE", 1, 1)
+	args, err := terminal.Words(c, "FILE", 1, 1)
 	if err != nil {
 		return nil, err
 	}
@@ -67,8 +68,8 @@ func loadContract(file string) (*contract.Contract, error) {
 	checked, problems := compile.LoadWith(file, source, beside(file, nil))
 	if checked == nil {
 		printProblems(problems)
-		fmt.Fprintf(os.Stderr, "%s\n", bad.Sprintf("%s: %s", file, plural(len(problems), "mistake")))
-		return nil, errFound
+		fmt.Fprintf(os.Stderr, "%s\n", terminal.Bad.Sprintf("%s: %s", file, plural(len(problems), "mistake")))
+		return nil, terminal.ErrFound
 	}
 	return checked, nil
 }
@@ -76,9 +77,9 @@ func loadContract(file string) (*contract.Contract, error) {
 // sign words an access.
 func sign(a report.Access) string {
 	return map[report.Access]string{
-		report.Always:    good.Sprint("✓"),
-		report.Sometimes: warn.Sprint("some"),
-		report.Never:     muted.Sprint("–"),
+		report.Always:    terminal.Good.Sprint("✓"),
+		report.Sometimes: terminal.Warn.Sprint("some"),
+		report.Never:     terminal.Muted.Sprint("–"),
 		report.Unrelated: "",
 	}[a]
 }
@@ -101,38 +102,38 @@ func printMatrix(w io.Writer, m *report.Matrix) {
 	fmt.Fprintf(
 		w,
 		"%s: %s always, %s when more than that holds, %s never; nothing where being in an audience changes nothing\n\n",
-		bold.Sprint(m.Contract), sign(report.Always), sign(report.Sometimes), sign(report.Never),
+		terminal.Bold.Sprint(m.Contract), sign(report.Always), sign(report.Sometimes), sign(report.Never),
 	)
-	t := sheet(headings(m, []any{"Property"}, "Written by")...)
+	t := terminal.NewTable(headings(m, []any{"Property"}, "Written by")...)
 	kind := ""
 	for _, p := range m.Properties {
 		k, name, _ := strings.Cut(p.Name, ".")
 		if k != kind {
-			t.AppendRow([]any{bold.Sprint(k)})
+			t.AppendRow([]any{terminal.Bold.Sprint(k)})
 			kind = k
 		}
 		by := p.Writer
 		if p.Within != "" {
-			by += muted.Sprint(" " + p.Within)
+			by += terminal.Muted.Sprint(" " + p.Within)
 		}
 		if p.Writer == "server" {
 			by = brief(p.By, 3)
 		}
 		t.AppendRow(cells([]any{"  " + name}, p.Access, by))
 	}
-	show(w, t)
+	terminal.PrintTable(w, t)
 	fmt.Fprintln(w)
-	t = sheet(headings(m, []any{"Request"}, "Checks", "Can change")...)
+	t = terminal.NewTable(headings(m, []any{"Request"}, "Checks", "Can change")...)
 	kind = ""
 	for _, r := range m.Requests {
 		k, name, _ := strings.Cut(r.Name, ".")
 		if k != kind {
-			t.AppendRow([]any{bold.Sprint(k)})
+			t.AppendRow([]any{terminal.Bold.Sprint(k)})
 			kind = k
 		}
 		checks := plural(len(r.Checks), "check")
 		if len(r.Checks) == 0 {
-			checks = warn.Sprint("none")
+			checks = terminal.Warn.Sprint("none")
 		}
 		if r.Limit != "" {
 			checks += ", " + r.Limit
@@ -144,27 +145,27 @@ func printMatrix(w io.Writer, m *report.Matrix) {
 			cells([]any{"  " + name}, r.Access, checks, brief(append(append([]string{}, r.Changes...), r.Does...), 4)),
 		)
 	}
-	show(w, t)
+	terminal.PrintTable(w, t)
 	fmt.Fprintln(w)
-	t = sheet(headings(m, []any{"Event"}, "Told to", "By")...)
+	t = terminal.NewTable(headings(m, []any{"Event"}, "Told to", "By")...)
 	for _, e := range m.Events {
 		t.AppendRow(cells([]any{e.Name}, e.Access, strings.Join(e.To, "; "), brief(e.By, 3)))
 	}
-	show(w, t)
+	terminal.PrintTable(w, t)
 	if len(m.Reveals) > 0 {
 		fmt.Fprintln(w)
-		t = sheet("Revealed", "To", "In", "Line", "Tells of")
+		t = terminal.NewTable("Revealed", "To", "In", "Line", "Tells of")
 		for _, r := range m.Reveals {
 			t.AppendRow([]any{r.Text, r.To, r.In, r.Line, strings.Join(r.Of, ", ")})
 		}
-		show(w, t)
+		terminal.PrintTable(w, t)
 	}
 }
 
 // brief joins the first of some names, and counts the others.
 func brief(list []string, n int) string {
 	if len(list) > n {
-		return strings.Join(list[:n], ", ") + muted.Sprintf(" and %d more", len(list)-n)
+		return strings.Join(list[:n], ", ") + terminal.Muted.Sprintf(" and %d more", len(list)-n)
 	}
 	return strings.Join(list, ", ")
 }
@@ -228,6 +229,6 @@ func writePage(file string, m *report.Matrix) (err error) {
 	if err := page.Execute(f, m); err != nil {
 		return fmt.Errorf("write the matrix to %s: %w", file, err)
 	}
-	fmt.Printf("%s %s\n", good.Sprint("✓ written"), file)
+	fmt.Printf("%s %s\n", terminal.Good.Sprint("✓ written"), file)
 	return nil
 }

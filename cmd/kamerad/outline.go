@@ -4,10 +4,12 @@ import (
 	"context"
 	"fmt"
 	"io"
+	"strings"
 
 	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/urfave/cli/v3"
 
+	"kamerad.example/cmd/kamerad/terminal"
 	"kamerad.example/core/contract"
 )
 
@@ -17,7 +19,7 @@ func outlineCommand() *cli.Command {
 		Usage:       "show what clients are given of a contract",
 		ArgsUsage:   "FILE",
 		Description: eitherText,
-		Flags:       []cli.Flag{jsonFlag(), serviceFlag()},
+		Flags:       []cli.Flag{terminal.JSONFlag(), terminal.ServiceFlag()},
 		Action: func(ctx context.Context, c *cli.Command) error {
 			checked, err := checkedContract(ctx, c)
 			if err != nil {
@@ -25,11 +27,11 @@ func outlineCommand() *cli.Command {
 			}
 			o := checked.Outline()
 			if c.Bool("json") {
-				return printJSON(c.Root().Writer, map[string]any{"fingerprint": o.Fingerprint(), "outline": o})
+				return terminal.PrintJSON(c.Root().Writer, map[string]any{"fingerprint": o.Fingerprint(), "outline": o})
 			}
 			fmt.Fprintf(
-				c.Root().Writer, "%s as its clients know it, fingerprint %s\n", bold.Sprint(o.Contract),
-				bold.Sprint(o.Fingerprint()),
+				c.Root().Writer, "%s as its clients know it, fingerprint %s\n", terminal.Bold.Sprint(o.Contract),
+				terminal.Bold.Sprint(o.Fingerprint()),
 			)
 			printOutline(c.Root().Writer, o)
 			return nil
@@ -40,8 +42,10 @@ func outlineCommand() *cli.Command {
 // printOutline prints an outline as a table. Of a full one it shows the checks; of one for clients, the reasons, and
 // the checks that a client can evaluate itself.
 func printOutline(w io.Writer, o *contract.Outline) {
-	fmt.Fprintf(w, "%d ticks per second, %s, roles: %s\n\n", o.Tick, plural(o.Seats, "seat"), join(o.Roles))
-	t := sheet("Kind", "Name", "What", "Who")
+	fmt.Fprintf(
+		w, "%d ticks per second, %s, roles: %s\n\n", o.Tick, plural(o.Seats, "seat"), strings.Join(o.Roles, ", "),
+	)
+	t := terminal.NewTable("Kind", "Name", "What", "Who")
 	for _, k := range o.Kinds {
 		each := "spawned"
 		switch {
@@ -51,9 +55,9 @@ func printOutline(w io.Writer, o *contract.Outline) {
 			each = "per " + k.Per
 		}
 		if len(k.Parts) > 0 {
-			each += " with " + join(k.Parts)
+			each += " with " + strings.Join(k.Parts, ", ")
 		}
-		t.AppendRow([]any{bold.Sprint(k.Name), "", each, "to " + k.To})
+		t.AppendRow([]any{terminal.Bold.Sprint(k.Name), "", each, "to " + k.To})
 		for _, p := range k.Properties {
 			t.AppendRow([]any{"", p.Name, clauses(p), "to " + p.To})
 		}
@@ -65,12 +69,12 @@ func printOutline(w io.Writer, o *contract.Outline) {
 		}
 	}
 	if len(o.Events) > 0 {
-		t.AppendRow([]any{bold.Sprint("all"), "", "", ""})
+		t.AppendRow([]any{terminal.Bold.Sprint("all"), "", "", ""})
 	}
 	for _, e := range o.Events {
 		t.AppendRow([]any{"", e.Name, fmt.Sprintf("event(%s)", params(e.Params)), ""})
 	}
-	show(w, t)
+	terminal.PrintTable(w, t)
 }
 
 func requestRows(t table.Writer, r contract.RequestOutline) {
@@ -93,11 +97,11 @@ func requestRows(t table.Writer, r contract.RequestOutline) {
 			if check.Then != contract.ThenDrop {
 				fails = fmt.Sprintf("%s %q", check.Then, check.Reason)
 			}
-			t.AppendRow([]any{"", "", muted.Sprintf("check %s else %s", check.Text, fails), ""})
+			t.AppendRow([]any{"", "", terminal.Muted.Sprintf("check %s else %s", check.Text, fails), ""})
 		case r.Known[i] != "":
-			t.AppendRow([]any{"", "", muted.Sprintf("%q unless %s", reason, r.Known[i]), ""})
+			t.AppendRow([]any{"", "", terminal.Muted.Sprintf("%q unless %s", reason, r.Known[i]), ""})
 		case reason != "":
-			t.AppendRow([]any{"", "", muted.Sprintf("%q, as the server finds", reason), ""})
+			t.AppendRow([]any{"", "", terminal.Muted.Sprintf("%q, as the server finds", reason), ""})
 		}
 	}
 }

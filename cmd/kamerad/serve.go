@@ -13,6 +13,8 @@ import (
 
 	"kamerad.example/api"
 	"kamerad.example/client"
+	"kamerad.example/cmd/kamerad/player"
+	"kamerad.example/cmd/kamerad/terminal"
 	"kamerad.example/console"
 	"kamerad.example/core/compile"
 	"kamerad.example/core/contract"
@@ -78,7 +80,7 @@ func serveCommand() *cli.Command {
 			&cli.StringFlag{Name: "as", Usage: "with --one: play in it as `NAME`, the host"},
 			&cli.StringFlag{Name: "role", Usage: "with --as: the host's `ROLE`, the contract's first one otherwise"}),
 		Action: func(ctx context.Context, c *cli.Command) error {
-			if _, err := words(c, "", 0, 0); err != nil {
+			if _, err := terminal.Words(c, "", 0, 0); err != nil {
 				return err
 			}
 			if c.String("one") == "" {
@@ -131,16 +133,15 @@ func serveOne(ctx context.Context, c *cli.Command) error {
 		if c.String("as") == "" {
 			return nil
 		}
-		p := newPlayer(false)
-		p.hold.Lock() // nothing is printed before the greeting
-		p.me, err = svc.Host(ctx, s.ID, c.String("as"), c.String("role"), client.Options{OnFrame: p.frame})
+		p, err := player.New(false, func(o client.Options) (*client.Client, error) {
+			return svc.Host(ctx, s.ID, c.String("as"), c.String("role"), o)
+		})
 		if err != nil {
 			return err
 		}
-		p.greet()
 		go func() {
-			if err := p.play(ctx); err != nil {
-				fmt.Fprintln(os.Stderr, bad.Sprint(err))
+			if err := p.Play(ctx); err != nil {
+				fmt.Fprintln(os.Stderr, terminal.Bad.Sprint(err))
 			}
 			cancel() // the session ends with its host
 		}()
@@ -160,7 +161,7 @@ func demoCommand() *cli.Command {
 			},
 		),
 		Action: func(ctx context.Context, c *cli.Command) error {
-			if _, err := words(c, "", 0, 0); err != nil {
+			if _, err := terminal.Words(c, "", 0, 0); err != nil {
 				return err
 			}
 			return serve(ctx, c, func(ctx context.Context, _ *service.Service, address string) error {
@@ -273,8 +274,8 @@ func serveWith(
 	err = <-failed
 	var missed service.NotDone
 	if errors.As(err, &missed) {
-		fmt.Fprintln(os.Stderr, bad.Sprint(missed.Error()))
-		return errFound
+		fmt.Fprintln(os.Stderr, terminal.Bad.Sprint(missed.Error()))
+		return terminal.ErrFound
 	}
 	if err != nil {
 		return err

@@ -12,12 +12,13 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"kamerad.example/api"
+	"kamerad.example/cmd/kamerad/terminal"
 	"kamerad.example/core/contract"
 	"kamerad.example/core/wire"
 )
 
 func sessionCommand() *cli.Command {
-	flags := []cli.Flag{serviceFlag(), jsonFlag()}
+	flags := []cli.Flag{terminal.ServiceFlag(), terminal.JSONFlag()}
 	return &cli.Command{
 		Name: "session", Usage: "open, list, show and close sessions",
 		Commands: []*cli.Command{
@@ -90,7 +91,7 @@ func sessionCommand() *cli.Command {
 }
 
 func openSession(ctx context.Context, c *cli.Command) error {
-	args, err := words(c, "CONTRACT", 1, 1)
+	args, err := terminal.Words(c, "CONTRACT", 1, 1)
 	if err != nil {
 		return err
 	}
@@ -122,9 +123,9 @@ func openSession(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	if c.Bool("json") {
-		return printJSON(c.Root().Writer, s)
+		return terminal.PrintJSON(c.Root().Writer, s)
 	}
-	fmt.Printf("%s %d of %s version %d\n", good.Sprint("✓ opened session"), s.ID, s.Contract, s.Version)
+	fmt.Printf("%s %d of %s version %d\n", terminal.Good.Sprint("✓ opened session"), s.ID, s.Contract, s.Version)
 	fmt.Printf(
 		"Join it: kamerad join %d --as Ana     Watch it: kamerad watch %d     Console: %s/sessions/%d\n", s.ID, s.ID,
 		c.String("service"), s.ID,
@@ -138,33 +139,35 @@ func listSessions(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	if c.Bool("json") {
-		return printJSON(c.Root().Writer, list)
+		return terminal.PrintJSON(c.Root().Writer, list)
 	}
 	if len(list) == 0 {
 		fmt.Println("No session was opened yet: kamerad session open CONTRACT")
 		return nil
 	}
-	t := sheet("Session", "Contract", "State", "Tick", "Clients", "Opened")
+	t := terminal.NewTable("Session", "Contract", "State", "Tick", "Clients", "Opened")
 	for _, s := range list {
 		t.AppendRow(
 			[]any{
-				s.ID, fmt.Sprintf("%s %d", s.Contract, s.Version), state(s), s.Tick, join(names(s.Clients)),
-				when(s.OpenedAt),
+				s.ID, fmt.Sprintf(
+					"%s %d", s.Contract, s.Version,
+				), state(s), s.Tick, strings.Join(terminal.ClientNames(s.Clients), ", "),
+				terminal.FormatTime(s.OpenedAt),
 			},
 		)
 	}
-	show(c.Root().Writer, t)
+	terminal.PrintTable(c.Root().Writer, t)
 	return nil
 }
 
 func state(s api.Session) string {
 	switch {
 	case s.Open && s.Paused:
-		return warn.Sprint("paused")
+		return terminal.Warn.Sprint("paused")
 	case s.Open:
-		return good.Sprint("open") + warn.Sprint(slow(s.Slow)+failed(s.Faults))
+		return terminal.Good.Sprint("open") + terminal.Warn.Sprint(slow(s.Slow)+failed(s.Faults))
 	}
-	return muted.Sprintf("closed: %s", shown(s.CloseReason))
+	return terminal.Muted.Sprintf("closed: %s", terminal.Shown(s.CloseReason))
 }
 
 // slow words how a session's ticks take too long.
@@ -193,25 +196,25 @@ func showFaults(c *cli.Command, f *api.Faults) {
 		return
 	}
 	fmt.Println()
-	t := sheet("Last tick", "Times", "Failed inside", "About", "Why")
+	t := terminal.NewTable("Last tick", "Times", "Failed inside", "About", "Why")
 	for _, x := range f.Last {
 		t.AppendRow(
 			[]any{
-				x.Tick, x.Times, fmt.Sprintf("%s, line %d of %s", x.In, x.Line, x.File), shown(x.About),
-				bad.Sprint(shown(x.Reason)),
+				x.Tick, x.Times, fmt.Sprintf("%s, line %d of %s", x.In, x.Line, x.File), terminal.Shown(x.About),
+				terminal.Bad.Sprint(terminal.Shown(x.Reason)),
 			},
 		)
 	}
-	show(c.Root().Writer, t)
+	terminal.PrintTable(c.Root().Writer, t)
 }
 
 // oneSession reads the session that a command is for.
 func oneSession(c *cli.Command, usage string, most int) (api.Client, int64, []string, error) {
-	args, err := words(c, usage, 1, most)
+	args, err := terminal.Words(c, usage, 1, most)
 	if err != nil {
 		return api.Client{}, 0, nil, err
 	}
-	id, err := sessionArg(args[0])
+	id, err := terminal.SessionArg(args[0])
 	return api.Client{Service: c.String("service")}, id, args[1:], err
 }
 
@@ -229,11 +232,13 @@ func showSession(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	if c.Bool("json") {
-		return printJSON(c.Root().Writer, map[string]any{"session": s, "decisions": decisions})
+		return terminal.PrintJSON(c.Root().Writer, map[string]any{"session": s, "decisions": decisions})
 	}
 	fmt.Printf(
-		"%s of %s version %d: %s, tick %d, opened %s\n", bold.Sprintf("session %d", s.ID), s.Contract, s.Version,
-		state(s), s.Tick, when(s.OpenedAt),
+		"%s of %s version %d: %s, tick %d, opened %s\n", terminal.Bold.Sprintf(
+			"session %d", s.ID,
+		), s.Contract, s.Version,
+		state(s), s.Tick, terminal.FormatTime(s.OpenedAt),
 	)
 	if s.Open {
 		fmt.Printf(
@@ -243,20 +248,20 @@ func showSession(ctx context.Context, c *cli.Command) error {
 	}
 	if len(s.Clients) > 0 {
 		fmt.Println()
-		t := sheet("Client", "Name", "Role")
+		t := terminal.NewTable("Client", "Name", "Role")
 		for _, x := range s.Clients {
-			t.AppendRow([]any{mark(x.Number), x.Name, x.Role})
+			t.AppendRow([]any{terminal.Mark(x.Number), x.Name, x.Role})
 		}
-		show(c.Root().Writer, t)
+		terminal.PrintTable(c.Root().Writer, t)
 	}
 	showFaults(c, s.Faults)
 	if len(decisions) > 0 {
 		fmt.Println()
-		t := sheet("Tick", "Client", "Request", "Decision")
+		t := terminal.NewTable("Tick", "Client", "Request", "Decision")
 		for _, d := range decisions {
-			t.AppendRow([]any{d.Tick, d.Client.Name, asked(d), verdict(d.Outcome, d.Stage, d.Reason, d.Reply)})
+			t.AppendRow([]any{d.Tick, d.Client.Name, asked(d), terminal.Verdict(d.Outcome, d.Stage, d.Reason, d.Reply)})
 		}
-		show(c.Root().Writer, t)
+		terminal.PrintTable(c.Root().Writer, t)
 	}
 	return nil
 }
@@ -265,13 +270,13 @@ func showSession(ctx context.Context, c *cli.Command) error {
 func asked(d api.Decision) string {
 	var args []json.RawMessage
 	if json.Unmarshal(d.Args, &args) != nil {
-		return shown(d.Request)
+		return terminal.Shown(d.Request)
 	}
 	out := make([]string, len(args))
 	for i, a := range args {
-		out[i] = unquoted(a)
+		out[i] = terminal.Unquoted(a)
 	}
-	return shown(d.Request + "(" + strings.Join(out, ", ") + ")")
+	return terminal.Shown(d.Request + "(" + strings.Join(out, ", ") + ")")
 }
 
 func closeSession(ctx context.Context, c *cli.Command) error {
@@ -312,7 +317,7 @@ func tellState(c *cli.Command, s api.Session, err error) error {
 		return err
 	}
 	if c.Bool("json") {
-		return printJSON(c.Root().Writer, s)
+		return terminal.PrintJSON(c.Root().Writer, s)
 	}
 	fmt.Printf("session %d is %s, at tick %d\n", s.ID, state(s), s.Tick)
 	return nil
@@ -336,7 +341,10 @@ func linkOf(ctx context.Context, c *cli.Command) error {
 			fmt.Sprint(x.Number) == rest[0]
 	})
 	if at < 0 {
-		return fmt.Errorf("link: session %d has no client %s, only %s", id, rest[0], join(names(s.Clients)))
+		return fmt.Errorf(
+			"link: session %d has no client %s, only %s", id, rest[0],
+			strings.Join(terminal.ClientNames(s.Clients), ", "),
+		)
 	}
 	who := s.Clients[at]
 	var l api.Link
@@ -361,7 +369,7 @@ func linkOf(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	if c.Bool("json") {
-		return printJSON(c.Root().Writer, l)
+		return terminal.PrintJSON(c.Root().Writer, l)
 	}
 	bandwidth := "any bandwidth"
 	if l.Bandwidth > 0 {
@@ -369,7 +377,7 @@ func linkOf(ctx context.Context, c *cli.Command) error {
 	}
 	fmt.Printf(
 		"%s: %g ms delay, %g ms jitter, %g%% loss, %s%s\n", who.Name, l.DelayMs, l.JitterMs, 100*l.Loss, bandwidth,
-		map[bool]string{true: warn.Sprint(", cut"), false: ""}[l.Cut],
+		map[bool]string{true: terminal.Warn.Sprint(", cut"), false: ""}[l.Cut],
 	)
 	return nil
 }
@@ -388,11 +396,4 @@ func percent(s string) (float64, error) {
 		n /= 100
 	}
 	return n, nil
-}
-
-func names(list []wire.Client) (out []string) {
-	for _, x := range list {
-		out = append(out, x.Name)
-	}
-	return out
 }

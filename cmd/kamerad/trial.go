@@ -16,6 +16,7 @@ import (
 	"golang.org/x/term"
 
 	"kamerad.example/api"
+	"kamerad.example/cmd/kamerad/terminal"
 	"kamerad.example/core/audit"
 	"kamerad.example/core/drill"
 )
@@ -151,31 +152,31 @@ func tryPublished(ctx context.Context, c *cli.Command, in api.StartTrial) (t api
 // printTrials lists what a version was put to.
 func printTrials(w io.Writer, list []api.Trial) {
 	if len(list) == 0 {
-		fmt.Fprintln(w, muted.Sprint("not put to drills or an audit yet"))
+		fmt.Fprintln(w, terminal.Muted.Sprint("not put to drills or an audit yet"))
 		return
 	}
 	fmt.Fprintln(w)
-	t := sheet("Trial", "Of", "", "What came of it", "Asked")
+	t := terminal.NewTable("Trial", "Of", "", "What came of it", "Asked")
 	for _, x := range list[:min(len(list), 8)] {
-		sign := muted.Sprint("…")
+		sign := terminal.Muted.Sprint("…")
 		words := x.Summary
 		switch {
 		case x.Passed != nil && *x.Passed:
-			sign = good.Sprint("✓")
+			sign = terminal.Good.Sprint("✓")
 		case x.Passed != nil:
-			sign = bad.Sprint("✕")
+			sign = terminal.Bad.Sprint("✕")
 		case x.Over():
-			sign = warn.Sprint("–")
+			sign = terminal.Warn.Sprint("–")
 		case x.State == "running":
 			words = fmt.Sprintf("running: %d of %d done", x.Done, x.Of)
 		default:
 			words = "waits for its turn"
 		}
-		t.AppendRow([]any{x.ID, x.What, sign, words, when(x.AskedAt)})
+		t.AppendRow([]any{x.ID, x.What, sign, words, terminal.FormatTime(x.AskedAt)})
 	}
-	show(w, t)
+	terminal.PrintTable(w, t)
 	if len(list) > 8 {
-		fmt.Fprintln(w, muted.Sprintf("and %d before those", len(list)-8))
+		fmt.Fprintln(w, terminal.Muted.Sprintf("and %d before those", len(list)-8))
 	}
 	fmt.Fprintln(w)
 }

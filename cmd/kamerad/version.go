@@ -10,6 +10,7 @@ import (
 
 	"github.com/urfave/cli/v3"
 
+	"kamerad.example/cmd/kamerad/terminal"
 	"kamerad.example/core/wire"
 )
 
@@ -28,9 +29,9 @@ func versionCommand() *cli.Command {
 	return &cli.Command{
 		Name:  "version",
 		Usage: "say which build this is, and which protocols it speaks",
-		Flags: []cli.Flag{jsonFlag()},
+		Flags: []cli.Flag{terminal.JSONFlag()},
 		Action: func(_ context.Context, c *cli.Command) error {
-			if _, err := words(c, "", 0, 0); err != nil {
+			if _, err := terminal.Words(c, "", 0, 0); err != nil {
 				return err
 			}
 			info, _ := debug.ReadBuildInfo()

@@ -18,6 +18,8 @@ import (
 	"golang.org/x/term"
 
 	"kamerad.example/api"
+	"kamerad.example/cmd/kamerad/player"
+	"kamerad.example/cmd/kamerad/terminal"
 	"kamerad.example/core/contract"
 	"kamerad.example/core/replicate"
 	"kamerad.example/core/wire"
@@ -27,7 +29,7 @@ func watchCommand() *cli.Command {
 	return &cli.Command{
 		Name: "watch", Usage: "see the server and its clients side by side, live", ArgsUsage: "SESSION",
 		Flags: []cli.Flag{
-			serviceFlag(),
+			terminal.ServiceFlag(),
 			&cli.BoolFlag{Name: "json", Usage: "print each message as a line of JSON"},
 			&cli.BoolFlag{Name: "once", Usage: "print one sheet and end"},
 		},
@@ -191,10 +193,10 @@ func (w *watched) cell(c *column, thing *replicate.Entity, p *contract.PropertyO
 	if to == "nobody" || kind.To == "nobody" || (to == "owner" || kind.To == "owner") && thing.Owner != c.Number {
 		if held := c.copy.Entity(thing.Number); held != nil {
 			if v, ok := held.Value(p.Name); ok {
-				return bad.Sprintf("%s ≠", w.short(p.Type.Format(v))) // it holds what it may not
+				return terminal.Bad.Sprintf("%s ≠", w.short(p.Type.Format(v))) // it holds what it may not
 			}
 		}
-		return muted.Sprint("–")
+		return terminal.Muted.Sprint("–")
 	}
 	truth, _ := thing.Field(p.Name)
 	value := wire.Field{}
@@ -206,7 +208,7 @@ func (w *watched) cell(c *column, thing *replicate.Entity, p *contract.PropertyO
 	// to get.
 	for _, audience := range []string{to, kind.To} {
 		if !has && audience != "everyone" && audience != "owner" {
-			return muted.Sprint("–")
+			return terminal.Muted.Sprint("–")
 		}
 	}
 	word := ""
@@ -215,11 +217,11 @@ func (w *watched) cell(c *column, thing *replicate.Entity, p *contract.PropertyO
 	}
 	switch {
 	case has && value.Same(truth):
-		return word + good.Sprint("=")
+		return word + terminal.Good.Sprint("=")
 	case c.Waits > 0:
-		return word + warn.Sprintf("+%d", w.tick-c.Waits+1)
+		return word + terminal.Warn.Sprintf("+%d", w.tick-c.Waits+1)
 	}
-	return word + bad.Sprint("≠")
+	return word + terminal.Bad.Sprint("≠")
 }
 
 // draw prints the sheet and, below it, the last decisions; width and height bound it, 0 does not.
@@ -237,19 +239,19 @@ func (w *watched) draw(out io.Writer, width, height int) {
 	}
 	header := table.Row{"Entity", "Property", "Server"}
 	for _, c := range w.clients {
-		header = append(header, fmt.Sprintf("%s %s", mark(c.Number), c.Name))
+		header = append(header, fmt.Sprintf("%s %s", terminal.Mark(c.Number), c.Name))
 	}
-	t := sheet(header...)
+	t := terminal.NewTable(header...)
 	for _, thing := range w.server.Entities() {
 		kind := w.outline.Kind(thing.Kind)
 		for i := range kind.Properties {
 			p := &kind.Properties[i]
 			name := ""
 			if i == 0 {
-				name = nameOf(w.server.Clients, thing)
+				name = player.NameOf(w.server.Clients, thing)
 			}
 			truth, _ := thing.Value(p.Name)
-			row := table.Row{bold.Sprint(name), p.Name, w.short(p.Type.Format(truth))}
+			row := table.Row{terminal.Bold.Sprint(name), p.Name, w.short(p.Type.Format(truth))}
 			for _, c := range w.clients {
 				cell := w.cell(c, thing, p)
 				if strings.Contains(cell, "≠") {
@@ -267,20 +269,24 @@ func (w *watched) draw(out io.Writer, width, height int) {
 			t.AppendRow(row)
 		}
 	}
-	state := good.Sprint("= all in step")
+	state := terminal.Good.Sprint("= all in step")
 	if different > 0 {
-		state = bad.Sprintf("≠ %s different", plural(different, "value"))
+		state = terminal.Bad.Sprintf("≠ %s different", plural(different, "value"))
 	} else if late > 0 {
-		state = warn.Sprintf("+ %s on the way", plural(late, "value"))
+		state = terminal.Warn.Sprintf("+ %s on the way", plural(late, "value"))
 	}
 	fmt.Fprintf(
-		out, "%s  %s version %d  tick %d  %s  %s\n\n", bold.Sprintf("session %d", w.session.ID), w.session.Contract,
+		out, "%s  %s version %d  tick %d  %s  %s\n\n", terminal.Bold.Sprintf(
+			"session %d", w.session.ID,
+		), w.session.Contract,
 		w.session.Version, w.tick, plural(len(w.clients), "client"), state,
 	)
 	rows := t.Length() + 5
-	show(out, t)
+	terminal.PrintTable(out, t)
 	if left > 0 {
-		fmt.Fprintln(out, muted.Sprintf("… %d more rows; `kamerad watch --once %d` prints all", left, w.session.ID))
+		fmt.Fprintln(
+			out, terminal.Muted.Sprintf("… %d more rows; `kamerad watch --once %d` prints all", left, w.session.ID),
+		)
 	}
 	if len(w.clients) == 0 {
 		fmt.Fprintf(out, "\nNo client is here: kamerad join %d --as Ana\n", w.session.ID)
@@ -299,11 +305,11 @@ func (w *watched) draw(out io.Writer, width, height int) {
 
 func decisionLine(d api.Decision) string {
 	line := fmt.Sprintf(
-		"%6d  %s %s  %s  %s", d.Tick, mark(d.Client.Number), text.Pad(d.Client.Name, 4, ' '),
-		text.Pad(asked(d), 20, ' '), verdict(d.Outcome, d.Stage, d.Reason, d.Reply),
+		"%6d  %s %s  %s  %s", d.Tick, terminal.Mark(d.Client.Number), text.Pad(d.Client.Name, 4, ' '),
+		text.Pad(asked(d), 20, ' '), terminal.Verdict(d.Outcome, d.Stage, d.Reason, d.Reply),
 	)
 	if d.CheckText != "" {
-		line += muted.Sprintf(" line %d: check %s", d.Line, d.CheckText)
+		line += terminal.Muted.Sprintf(" line %d: check %s", d.Line, d.CheckText)
 	}
 	return line
 }

@@ -9,6 +9,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"kamerad.example/api"
+	"kamerad.example/cmd/kamerad/terminal"
 	"kamerad.example/core/compile"
 	"kamerad.example/core/contract"
 	"kamerad.example/core/wire"
@@ -109,9 +110,12 @@ func TestTheSheetFindsWhatDiffers(t *testing.T) {
 }
 
 func TestWordsOfTheTerminal(t *testing.T) {
-	assert.Equal(t, []string{"A ▲", "B ●", "H ◇", "I ▲"}, []string{mark(1), mark(2), mark(8), mark(9)})
-	assert.Equal(t, "✕ denied: not carried (check)", verdict(wire.Denied, wire.StageCheck, "not carried", nil))
-	assert.Equal(t, "✓ accepted, replied true", verdict(wire.Accepted, "", "", json.RawMessage("true")))
+	assert.Equal(
+		t, []string{"A ▲", "B ●", "H ◇", "I ▲"},
+		[]string{terminal.Mark(1), terminal.Mark(2), terminal.Mark(8), terminal.Mark(9)},
+	)
+	assert.Equal(t, "✕ denied: not carried (check)", terminal.Verdict(wire.Denied, wire.StageCheck, "not carried", nil))
+	assert.Equal(t, "✓ accepted, replied true", terminal.Verdict(wire.Accepted, "", "", json.RawMessage("true")))
 	assert.Equal(
 		t, "Diver.use(patch, 3)", asked(api.Decision{Request: "Diver.use", Args: json.RawMessage(`["patch",3]`)}),
 	)
@@ -127,7 +131,7 @@ func TestWordsOfTheTerminal(t *testing.T) {
 		"":   false,
 		"01": false,
 	} {
-		_, err := sessionArg(word)
+		_, err := terminal.SessionArg(word)
 		assert.Equal(t, want, err == nil, word)
 	}
 	enum := &contract.Type{Form: contract.FormEnum, Enum: &contract.Enum{Values: []string{"true", "patch"}}}

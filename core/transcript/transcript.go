@@ -48,7 +48,7 @@ type noted struct {
 	text  string
 }
 
-// NewTranscript begins a transcript of a session that has not had a tick and whose key is that of the seed.
+// New begins a transcript of a session that has not had a tick and whose key is that of the seed.
 func New(s *session.Session, seed uint64, settings map[string]json.RawMessage) *Transcript {
 	return &Transcript{
 		session:  s,

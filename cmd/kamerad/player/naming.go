@@ -1,4 +1,4 @@
-package main
+package player
 
 import (
 	"encoding/json"
@@ -9,6 +9,7 @@ import (
 	"strings"
 
 	"kamerad.example/client"
+	"kamerad.example/cmd/kamerad/terminal"
 	"kamerad.example/core/contract"
 	"kamerad.example/core/replicate"
 )
@@ -72,7 +73,7 @@ func typed(args []string) (out []word) {
 // label returns the name that an entity has in the terminal: `Ana.Diver`, or `Rig[2]` for the second of those that the
 // client holds. Find reads it back.
 func label(held *replicate.Copy, t *replicate.Entity) string {
-	name := nameOf(held.Clients, t)
+	name := NameOf(held.Clients, t)
 	nth := 0
 	alike := 0
 	for _, x := range held.Entities() {
@@ -95,7 +96,7 @@ func worded(held *replicate.Copy, t *contract.Type, v contract.Value) string {
 	case t.Form == contract.FormEntity && held.Entity(uint32(v.Num)) != nil:
 		return label(held, held.Entity(uint32(v.Num)))
 	case t.Form == contract.FormClient && nameOfClient(held, int(v.Num)) != "":
-		return shown(nameOfClient(held, int(v.Num)))
+		return terminal.Shown(nameOfClient(held, int(v.Num)))
 	}
 	return t.Format(v)
 }
@@ -205,7 +206,7 @@ func unknownEntity(held *replicate.Copy, name string) error {
 	if len(known) == 0 {
 		return fmt.Errorf("this client holds no %.60s, and no other entity either", name)
 	}
-	return fmt.Errorf("this client holds no %.60s; it holds %s", name, join(known))
+	return fmt.Errorf("this client holds no %.60s; it holds %s", name, strings.Join(known, ", "))
 }
 
 // value turns a word into JSON for a value of a type. Where an entity or a client is wanted, a name does. What does not
@@ -244,7 +245,9 @@ func clientCalled(held *replicate.Copy, name string) (int64, error) {
 			return int64(c.Number), nil
 		}
 	}
-	return 0, fmt.Errorf("no client is called %.60s; here are %s", name, join(names(held.Clients)))
+	return 0, fmt.Errorf(
+		"no client is called %.60s; here are %s", name, strings.Join(terminal.ClientNames(held.Clients), ", "),
+	)
 }
 
 // entityCalled finds the entity that a word stands for where a value of type t is wanted. The name of a client stands

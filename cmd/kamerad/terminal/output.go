@@ -1,4 +1,6 @@
-package main
+// Package terminal has what all commands share: flags, arguments, colours, tables, and how texts from elsewhere are
+// shown. It calls no service.
+package terminal
 
 import (
 	"bytes"
@@ -26,17 +28,17 @@ func init() {
 
 // The colours of the terminal mean what those of the console mean, and never stand alone.
 var (
-	good  = text.Colors{text.FgGreen}
-	warn  = text.Colors{text.FgYellow}
-	bad   = text.Colors{text.FgRed}
-	note  = text.Colors{text.FgBlue}
-	muted = text.Colors{text.Faint}
-	bold  = text.Colors{text.Bold}
+	Good  = text.Colors{text.FgGreen}
+	Warn  = text.Colors{text.FgYellow}
+	Bad   = text.Colors{text.FgRed}
+	Note  = text.Colors{text.FgBlue}
+	Muted = text.Colors{text.Faint}
+	Bold  = text.Colors{text.Bold}
 )
 
-// shown returns a text from elsewhere as a terminal may have it: what it would obey, or what hides something, is
+// Shown returns a text from elsewhere as a terminal may have it: what it would obey, or what hides something, is
 // written out.
-func shown(text string) string {
+func Shown(text string) string {
 	var out strings.Builder
 	for _, r := range text {
 		if unicode.IsPrint(r) {
@@ -65,8 +67,8 @@ func unescaped(raw json.RawMessage) string {
 	})
 }
 
-// unquoted is unescaped, but that a text by itself stands without its quotes.
-func unquoted(raw json.RawMessage) string {
+// Unquoted is unescaped, but that a text by itself stands without its quotes.
+func Unquoted(raw json.RawMessage) string {
 	var text string
 	if json.Unmarshal(raw, &text) == nil && raw[0] == '"' {
 		return text
@@ -74,23 +76,24 @@ func unquoted(raw json.RawMessage) string {
 	return unescaped(raw)
 }
 
-// shownLines is shown for a text of several lines.
-func shownLines(text string) string {
+// ShownLines is shown for a text of several lines.
+func ShownLines(text string) string {
 	lines := strings.Split(text, "\n")
 	for i := range lines {
-		lines[i] = shown(strings.ReplaceAll(lines[i], "\t", "  "))
+		lines[i] = Shown(strings.ReplaceAll(lines[i], "\t", "  "))
 	}
 	return strings.Join(lines, "\n")
 }
 
-func printJSON(w io.Writer, v any) error {
+// PrintJSON prints a value as indented JSON.
+func PrintJSON(w io.Writer, v any) error {
 	enc := json.NewEncoder(w)
 	enc.SetIndent("", "  ")
 	return enc.Encode(v)
 }
 
-// sheet is a table with lines in place of boxes.
-func sheet(header ...any) table.Writer {
+// NewTable returns a table with lines in place of boxes.
+func NewTable(header ...any) table.Writer {
 	t := table.NewWriter()
 	t.AppendHeader(header)
 	style := table.StyleLight
@@ -102,8 +105,8 @@ func sheet(header ...any) table.Writer {
 	return t
 }
 
-// right aligns columns of numbers, counted from 1, to the right.
-func right(t table.Writer, columns ...int) {
+// AlignRight aligns columns of numbers, counted from 1, to the right.
+func AlignRight(t table.Writer, columns ...int) {
 	var list []table.ColumnConfig
 	for _, n := range columns {
 		list = append(list, table.ColumnConfig{Number: n, Align: text.AlignRight, AlignHeader: text.AlignRight})
@@ -111,25 +114,27 @@ func right(t table.Writer, columns ...int) {
 	t.SetColumnConfigs(list)
 }
 
-// show prints a table; lines end where their text ends.
-func show(w io.Writer, t table.Writer) {
+// PrintTable prints a table; lines end where their text ends.
+func PrintTable(w io.Writer, t table.Writer) {
 	for _, line := range strings.Split(t.Render(), "\n") {
 		fmt.Fprintln(w, strings.TrimRight(line, " "))
 	}
 }
 
-func when(t time.Time) string { return t.Local().Format("2006-01-02 15:04:05") }
+// FormatTime returns a time as a terminal shows it, in the local zone.
+func FormatTime(t time.Time) string { return t.Local().Format("2006-01-02 15:04:05") }
 
 // marks are the letter and the pattern of each client, the same as in the console.
 var marks = []string{"▲", "●", "■", "◆", "▼", "○", "□", "◇"}
 
-func mark(number int) string {
+// Mark returns the mark of a client, by its number.
+func Mark(number int) string {
 	i := number - 1
 	return fmt.Sprintf("%c %s", 'A'+rune(i%26), marks[i%len(marks)])
 }
 
-// verdict words a decision: its sign, its outcome and what decided.
-func verdict(outcome wire.Outcome, stage wire.Stage, reason string, reply json.RawMessage) string {
+// Verdict words a decision: its sign, its outcome and what decided.
+func Verdict(outcome wire.Outcome, stage wire.Stage, reason string, reply json.RawMessage) string {
 	sign := map[wire.Outcome]string{
 		wire.Accepted:  "✓",
 		wire.Denied:    "✕",
@@ -137,22 +142,22 @@ func verdict(outcome wire.Outcome, stage wire.Stage, reason string, reply json.R
 		wire.Malformed: "?",
 		wire.Faulted:   "!",
 	}[outcome]
-	colour := bad
+	colour := Bad
 	switch outcome {
 	case wire.Accepted:
-		colour = good
+		colour = Good
 	case wire.Dropped:
-		colour = warn
+		colour = Warn
 	}
 	out := colour.Sprintf("%s %s", sign, outcome)
 	if reason != "" {
-		out += ": " + shown(reason)
+		out += ": " + Shown(reason)
 	}
 	if reply != nil {
-		out += ", replied " + shown(unescaped(reply))
+		out += ", replied " + Shown(unescaped(reply))
 	}
 	if stage != "" {
-		out += muted.Sprintf(" (%s)", stage)
+		out += Muted.Sprintf(" (%s)", stage)
 	}
 	return out
 }

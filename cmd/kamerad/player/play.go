@@ -1,4 +1,5 @@
-package main
+// Package player plays as a client in the terminal: the commands join and ask, and the host of `serve`.
+package player
 
 import (
 	"bufio"
@@ -13,6 +14,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"kamerad.example/client"
+	"kamerad.example/cmd/kamerad/terminal"
 	"kamerad.example/core/contract"
 	"kamerad.example/core/replicate"
 	"kamerad.example/core/wire"
@@ -20,13 +22,14 @@ import (
 
 func seatFlags() []cli.Flag {
 	return []cli.Flag{
-		serviceFlag(), jsonFlag(),
+		terminal.ServiceFlag(), terminal.JSONFlag(),
 		&cli.StringFlag{Name: "as", Usage: "the client's `NAME`", Value: "Dov"},
 		&cli.StringFlag{Name: "role", Usage: "the client's `ROLE`; the contract's first one if not given"},
 	}
 }
 
-func askCommand() *cli.Command {
+// AskCommand is `kamerad ask`.
+func AskCommand() *cli.Command {
 	return &cli.Command{
 		Name: "ask", Usage: "join, send one request, print its decision and leave", Flags: append(seatFlags(),
 			&cli.DurationFlag{
@@ -42,11 +45,11 @@ func askCommand() *cli.Command {
 			"name where a client is. Values are sent as they stand, so a forged request can be tried too. Exit " +
 			"status 1 unless it was accepted.",
 		Action: func(ctx context.Context, c *cli.Command) error {
-			args, err := words(c, "SESSION REQUEST [VALUE …]", 2, -1)
+			args, err := terminal.Words(c, "SESSION REQUEST [VALUE …]", 2, -1)
 			if err != nil {
 				return err
 			}
-			id, err := sessionArg(args[0])
+			id, err := terminal.SessionArg(args[0])
 			if err != nil {
 				return err
 			}
@@ -79,12 +82,12 @@ func askCommand() *cli.Command {
 				return err
 			}
 			if c.Bool("json") {
-				err = printJSON(c.Root().Writer, d)
+				err = terminal.PrintJSON(c.Root().Writer, d)
 			} else {
-				fmt.Println(verdict(d.Outcome, d.Stage, d.Reason, d.Reply))
+				fmt.Println(terminal.Verdict(d.Outcome, d.Stage, d.Reason, d.Reply))
 			}
 			if err == nil && d.Outcome != wire.Accepted {
-				err = errFound
+				err = terminal.ErrFound
 			}
 			return err
 		},
@@ -120,40 +123,35 @@ func request(me *client.Client, words []word) (to addressed, values []json.RawMe
 	return to, values, nil
 }
 
-func joinCommand() *cli.Command {
+// JoinCommand is `kamerad join`.
+func JoinCommand() *cli.Command {
 	return &cli.Command{
-		Name: "join", Usage: "play as a client in the terminal", ArgsUsage: "SESSION", Flags: seatFlags(),
+		Name:      "join",
+		Usage:     "play as a client in the terminal",
+		ArgsUsage: "SESSION",
+		Flags:     seatFlags(),
 		Action: func(ctx context.Context, c *cli.Command) error {
-			args, err := words(c, "SESSION", 1, 1)
+			args, err := terminal.Words(c, "SESSION", 1, 1)
 			if err != nil {
 				return err
 			}
-			id, err := sessionArg(args[0])
+			id, err := terminal.SessionArg(args[0])
 			if err != nil {
 				return err
 			}
-			p := newPlayer(c.Bool("json"))
-			o := client.Options{OnFrame: p.frame}
-			if p.json {
-				o = client.Options{OnRaw: p.raw, JSON: true}
-			}
-			if !p.json {
-				p.hold.Lock() // nothing is printed before the greeting
-			}
-			p.me, err = client.Join(ctx, c.String("service"), id, c.String("as"), c.String("role"), o)
+			p, err := New(c.Bool("json"), func(o client.Options) (*client.Client, error) {
+				return client.Join(ctx, c.String("service"), id, c.String("as"), c.String("role"), o)
+			})
 			if err != nil {
 				return err
 			}
-			if !p.json {
-				p.greet()
-			}
-			return p.play(ctx)
+			return p.Play(ctx)
 		},
 	}
 }
 
-// player is the interactive client.
-type player struct {
+// Player is the interactive client.
+type Player struct {
 	hold sync.Mutex    // one line at a time
 	seen chan struct{} // closed with the first frame
 	came bool          // it has
@@ -165,33 +163,50 @@ type player struct {
 	presses []string          // the holds by the number of their press, from 1
 }
 
-func newPlayer(json bool) *player {
-	return &player{
+// New seats a client by join, which is given what it has to be joined with, and greets it. With json, all that
+// comes is printed as it is.
+func New(json bool, join func(client.Options) (*client.Client, error)) (*Player, error) {
+	p := &Player{
 		json:   json,
 		seen:   make(chan struct{}),
 		writes: map[uint64]string{},
 		held:   map[string]func(){},
 	}
+	if json {
+		var err error
+		p.me, err = join(client.Options{OnRaw: p.raw, JSON: true})
+		return p, err
+	}
+	p.hold.Lock() // nothing is printed before the greeting
+	var err error
+	p.me, err = join(client.Options{OnFrame: p.frame})
+	if err != nil {
+		return nil, err
+	}
+	p.greet()
+	return p, nil
 }
 
 // greet says who one is, and lets what came be printed.
-func (p *player) greet() {
+func (p *Player) greet() {
 	me := p.me.Me()
 	fmt.Printf(
-		"You are %s %s, client %d, role %s. Type a request, `see`, `help` or `quit`.\n", mark(me.Number), me.Name,
+		"You are %s %s, client %d, role %s. Type a request, `see`, `help` or `quit`.\n", terminal.Mark(
+			me.Number,
+		), me.Name,
 		me.Number, me.Role,
 	)
 	p.hold.Unlock()
 }
 
-func (p *player) raw(message []byte) {
+func (p *Player) raw(message []byte) {
 	p.hold.Lock()
 	defer p.hold.Unlock()
 	fmt.Println(string(message))
 }
 
 // frame prints what a frame brought.
-func (p *player) frame(f *wire.Frame, notices []replicate.Notice) {
+func (p *Player) frame(f *wire.Frame, notices []replicate.Notice) {
 	p.hold.Lock()
 	defer p.hold.Unlock()
 	first := !p.came
@@ -207,22 +222,22 @@ func (p *player) frame(f *wire.Frame, notices []replicate.Notice) {
 		case n.Type == replicate.FieldChanged && n.Old != nil:
 			fmt.Printf(
 				"  %s.%s  %s → %s\n", p.name(n.Entity), n.Field.Name, p.worded(n.Field.Type, *n.Old),
-				bold.Sprint(p.worded(n.Field.Type, n.Field.Value)),
+				terminal.Bold.Sprint(p.worded(n.Field.Type, n.Field.Value)),
 			)
 		case n.Type == replicate.FieldChanged:
 			fmt.Printf("  %s.%s  %s\n", p.name(n.Entity), n.Field.Name, p.worded(n.Field.Type, n.Field.Value))
 		case n.Type == replicate.ClientJoined || n.Type == replicate.ClientLeft:
-			fmt.Println(note.Sprintf("  %s %s as %s", shown(n.Client.Name), n.Type, n.Client.Role))
+			fmt.Println(terminal.Note.Sprintf("  %s %s as %s", terminal.Shown(n.Client.Name), n.Type, n.Client.Role))
 		case n.Type == replicate.EntitySpawned:
-			fmt.Println(note.Sprintf("  %s is there", p.name(n.Entity)))
+			fmt.Println(terminal.Note.Sprintf("  %s is there", p.name(n.Entity)))
 		case n.Type == replicate.OwnerChanged:
-			fmt.Println(note.Sprintf("  %s has another owner", p.name(n.Entity)))
+			fmt.Println(terminal.Note.Sprintf("  %s has another owner", p.name(n.Entity)))
 		case n.Type == replicate.BecameMine:
-			fmt.Println(note.Sprintf("  %s is yours", p.name(n.Entity)))
+			fmt.Println(terminal.Note.Sprintf("  %s is yours", p.name(n.Entity)))
 		case n.Type == replicate.FieldLost:
 			fmt.Printf("  %s.%s  withdrawn\n", p.name(n.Entity), n.Field.Name)
 		case n.Type == replicate.EntityGone:
-			fmt.Println(note.Sprintf("  %s is gone", p.name(n.Entity)))
+			fmt.Println(terminal.Note.Sprintf("  %s is gone", p.name(n.Entity)))
 		}
 	}
 	for _, e := range f.Events {
@@ -236,26 +251,26 @@ func (p *player) frame(f *wire.Frame, notices []replicate.Notice) {
 				whose = " of " + label(held, t)
 			}
 		})
-		fmt.Println(note.Sprintf("  event %s%s: %s", e.Event, whose, strings.Join(values, ", ")))
+		fmt.Println(terminal.Note.Sprintf("  event %s%s: %s", e.Event, whose, strings.Join(values, ", ")))
 	}
 	for _, d := range f.Decisions {
 		switch {
 		case d.Press > 0 && d.Press <= uint64(len(p.presses)):
 			name := p.presses[d.Press-1]
 			if p.end(name) {
-				fmt.Println("hold", name, verdict(d.Outcome, d.Stage, d.Reason, d.Reply))
+				fmt.Println("hold", name, terminal.Verdict(d.Outcome, d.Stage, d.Reason, d.Reply))
 			}
 		case p.writes[d.Seq] != "":
-			fmt.Println(p.writes[d.Seq], verdict(d.Outcome, d.Stage, d.Reason, d.Reply))
+			fmt.Println(p.writes[d.Seq], terminal.Verdict(d.Outcome, d.Stage, d.Reason, d.Reply))
 		}
 	}
 	for _, line := range f.Logs {
-		fmt.Println(note.Sprint("  log ", shown(line)))
+		fmt.Println(terminal.Note.Sprint("  log ", terminal.Shown(line)))
 	}
 }
 
 // end ends a hold, and reports whether it was held.
-func (p *player) end(name string) bool {
+func (p *Player) end(name string) bool {
 	release := p.held[name]
 	if release == nil {
 		return false
@@ -266,7 +281,7 @@ func (p *player) end(name string) bool {
 }
 
 // moves reports whether a property moves by itself.
-func (p *player) moves(kind, property string) bool {
+func (p *Player) moves(kind, property string) bool {
 	k := p.me.Outline().Kind(kind)
 	if k == nil {
 		return false
@@ -275,18 +290,18 @@ func (p *player) moves(kind, property string) bool {
 	return q != nil && q.Follows != ""
 }
 
-func (p *player) name(t *replicate.Entity) (out string) {
+func (p *Player) name(t *replicate.Entity) (out string) {
 	p.me.Look(func(held *replicate.Copy) { out = label(held, t) })
 	return out
 }
 
-func (p *player) worded(t *contract.Type, v contract.Value) (out string) {
+func (p *Player) worded(t *contract.Type, v contract.Value) (out string) {
 	p.me.Look(func(held *replicate.Copy) { out = worded(held, t, v) })
 	return out
 }
 
-// nameOf words an entity as its owner's, or by its kind.
-func nameOf(clients []wire.Client, t *replicate.Entity) string {
+// NameOf words an entity as its owner's, or by its kind.
+func NameOf(clients []wire.Client, t *replicate.Entity) string {
 	for _, c := range clients {
 		if c.Number == t.Owner {
 			return c.Name + "." + t.Kind
@@ -299,12 +314,12 @@ func nameOf(clients []wire.Client, t *replicate.Entity) string {
 }
 
 // see prints all that the client holds.
-func (p *player) see() {
-	t := sheet("Entity", "Number", "Property", "Value")
+func (p *Player) see() {
+	t := terminal.NewTable("Entity", "Number", "Property", "Value")
 	p.me.Look(func(held *replicate.Copy) {
 		for _, thing := range held.Entities() {
-			name := bold.Sprint(label(held, thing))
-			number := muted.Sprintf("#%d", thing.Number)
+			name := terminal.Bold.Sprint(label(held, thing))
+			number := terminal.Muted.Sprintf("#%d", thing.Number)
 			for _, f := range thing.Fields {
 				t.AppendRow([]any{name, number, f.Name, worded(held, f.Type, f.Value)})
 				name = ""
@@ -315,10 +330,10 @@ func (p *player) see() {
 			}
 		}
 	})
-	show(os.Stdout, t)
+	terminal.PrintTable(os.Stdout, t)
 }
 
-func (p *player) help() {
+func (p *Player) help() {
 	fmt.Println(
 		"see    all that you hold\nquit   give the seat up\n" +
 			"Requests (before one may stand whose it is: `Ana.Diver.`, `Rig[2].` or `#123.` as `see` lists them):",
@@ -329,14 +344,16 @@ func (p *player) help() {
 			for _, x := range r.Params {
 				names = append(names, x.Name)
 			}
-			fmt.Printf("  %s.%s %s %s\n", k.Name, r.Name, strings.Join(names, " "), muted.Sprintf("from %s", r.From))
+			fmt.Printf(
+				"  %s.%s %s %s\n", k.Name, r.Name, strings.Join(names, " "), terminal.Muted.Sprintf("from %s", r.From),
+			)
 		}
 		for _, x := range k.Properties {
 			switch {
 			case x.LeaseMs > 0:
 				fmt.Printf("  hold %s.%s, release %s.%s\n", k.Name, x.Name, k.Name, x.Name)
 			case x.SetBy != "":
-				fmt.Printf("  write %s.%s %s %s\n", k.Name, x.Name, x.Type, muted.Sprintf("by %s", x.SetBy))
+				fmt.Printf("  write %s.%s %s %s\n", k.Name, x.Name, x.Type, terminal.Muted.Sprintf("by %s", x.SetBy))
 			}
 		}
 	}
@@ -344,7 +361,7 @@ func (p *player) help() {
 
 // move writes a property, or begins or ends a hold: `write Diver.pos [1,2]`, `hold Rig[2].winch`, `release
 // Rig[2].winch`.
-func (p *player) move(words []word) error {
+func (p *Player) move(words []word) error {
 	has := func(k *contract.KindOutline, name string) bool { return k.Property(name) != nil }
 	switch what := words[0].text; {
 	case what == "write" && len(words) == 3:
@@ -371,7 +388,7 @@ func (p *player) move(words []word) error {
 	}
 }
 
-func (p *player) write(property string, to word, has hasName) error {
+func (p *Player) write(property string, to word, has hasName) error {
 	at, err := address(p.me, property, has)
 	if err != nil {
 		return err
@@ -392,7 +409,8 @@ func (p *player) write(property string, to word, has hasName) error {
 	return err
 }
 
-func (p *player) play(ctx context.Context) error {
+// Play reads lines from the standard input and does what they say, until they or the session end.
+func (p *Player) Play(ctx context.Context) error {
 	lines := make(chan string)
 	go func() {
 		defer close(lines)
@@ -418,8 +436,8 @@ func (p *player) play(ctx context.Context) error {
 			p.me.Close()
 			return nil
 		case <-p.me.Ended():
-			fmt.Printf("The session has ended for you: %s\n", shown(p.me.Reason()))
-			return errFound
+			fmt.Printf("The session has ended for you: %s\n", terminal.Shown(p.me.Reason()))
+			return terminal.ErrFound
 		case line, more := <-lines:
 			if !more || line == "quit" {
 				p.me.Close()
@@ -430,7 +448,7 @@ func (p *player) play(ctx context.Context) error {
 	}
 }
 
-func (p *player) line(ctx context.Context, line string) {
+func (p *Player) line(ctx context.Context, line string) {
 	words, err := split(line)
 	if err != nil {
 		fmt.Fprintln(os.Stderr, err)
@@ -462,7 +480,7 @@ func (p *player) line(ctx context.Context, line string) {
 }
 
 // ask sends a request, and prints what was decided.
-func (p *player) ask(ctx context.Context, words []word) error {
+func (p *Player) ask(ctx context.Context, words []word) error {
 	to, values, err := request(p.me, words)
 	if err != nil {
 		return err
@@ -473,7 +491,7 @@ func (p *player) ask(ctx context.Context, words []word) error {
 	if err == nil && !p.json {
 		p.hold.Lock()
 		defer p.hold.Unlock()
-		fmt.Println(verdict(d.Outcome, d.Stage, d.Reason, d.Reply))
+		fmt.Println(terminal.Verdict(d.Outcome, d.Stage, d.Reason, d.Reply))
 	}
 	return err
 }
