@@ -21,10 +21,10 @@ const (
 // Pack returns a client's message in its binary form, with the outline that the client was given. What does not fit the
 // outline, such as a forged request, is given as JSON.
 func (m *FromClient) Pack(o *contract.Outline) []byte {
-	switch m.Type {
-	case MessageReady, MessageLeave:
+	switch m.Type.carries() {
+	case carriesNothing:
 		return []byte{m.Type.number()}
-	case MessageSeen, MessageDiffers:
+	case carriesTick:
 		return binary.AppendUvarint([]byte{m.Type.number()}, uint64(m.Seen))
 	}
 	if out := m.packBinary(o); out != nil {
@@ -136,10 +136,11 @@ func UnpackFromClient(raw []byte, o *contract.Outline) (FromClient, error) {
 			"the message has the unknown type %d; there are 1 to %d, and JSON", msg, len(clientMessages)-1,
 		)
 	}
-	m.Type = clientMessages[msg]
-	switch m.Type {
-	case MessageReady, MessageLeave, MessageSeen, MessageDiffers:
-		if m.Type == MessageSeen || m.Type == MessageDiffers {
+	m.Type = clientMessages[msg].typ
+	carries := clientMessages[msg].carries
+	switch carries {
+	case carriesNothing, carriesTick:
+		if carries == carriesTick {
 			m.Seen = c.tick()
 		}
 		if c.bad || len(c.buf) > 0 || raw[0]&hasDrawn != 0 {
@@ -159,7 +160,7 @@ func UnpackFromClient(raw []byte, o *contract.Outline) (FromClient, error) {
 		return m, fmt.Errorf("the message `%s` is broken, or has no number; they count up from 1", m.Type)
 	}
 	m.Entity = uint32(entity)
-	if m.Type == MessageAsk || m.Type == MessageWrite {
+	if carries == carriesCall {
 		m.Seq = number
 	} else {
 		m.Press = number

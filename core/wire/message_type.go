@@ -1,7 +1,5 @@
 package wire
 
-import "slices"
-
 // MessageType is the type of a message, as the JSON sub-protocol names it.
 type MessageType string
 
@@ -22,17 +20,46 @@ const (
 	MessageBye   MessageType = "bye"   // why the connection ends
 )
 
-// clientMessages are the messages of clients that have a binary form, by the number that stands for them there.
-var clientMessages = [...]MessageType{
-	1: MessageReady,
-	2: MessageSeen,
-	3: MessageLeave,
-	4: MessageDiffers,
-	5: MessageAsk,
-	6: MessageWrite,
-	7: MessagePress,
-	8: MessageRelease,
+// payload says what a message of a client carries beside its type.
+type payload uint8
+
+const (
+	carriesNothing payload = iota
+	carriesTick            // the tick that it is about
+	carriesCall            // a number, an entity, a request or property, and values
+	carriesPress           // the number of a press, an entity and a hold
+	unknownPayload         // of what is no message of a client
+)
+
+// clientMessages are the messages of clients but for the join, by the number that stands for them in their binary form.
+var clientMessages = [...]struct {
+	typ     MessageType
+	carries payload
+}{
+	1: {MessageReady, carriesNothing},
+	2: {MessageSeen, carriesTick},
+	3: {MessageLeave, carriesNothing},
+	4: {MessageDiffers, carriesTick},
+	5: {MessageAsk, carriesCall},
+	6: {MessageWrite, carriesCall},
+	7: {MessagePress, carriesPress},
+	8: {MessageRelease, carriesPress},
 }
 
 // number returns the number of a client's message in its binary form; 0 when it has none.
-func (t MessageType) number() byte { return byte(max(slices.Index(clientMessages[:], t), 0)) }
+func (t MessageType) number() byte {
+	for i := range clientMessages {
+		if i > 0 && clientMessages[i].typ == t {
+			return byte(i)
+		}
+	}
+	return 0
+}
+
+// carries returns what a client's message carries.
+func (t MessageType) carries() payload {
+	if n := t.number(); n > 0 {
+		return clientMessages[n].carries
+	}
+	return unknownPayload
+}

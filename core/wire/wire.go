@@ -128,13 +128,13 @@ func ParseFromClient(raw []byte) (FromClient, error) {
 	if dec.More() {
 		return m, fmt.Errorf("the message goes on after its end")
 	}
-	switch m.Type {
-	case MessageReady, MessageSeen, MessageLeave, MessageDiffers:
-	case MessagePress, MessageRelease:
+	switch m.Type.carries() {
+	case carriesNothing, carriesTick:
+	case carriesPress:
 		if m.Press == 0 {
 			return m, fmt.Errorf("the %s has no number; they count up from 1", m.Type)
 		}
-	case MessageAsk, MessageWrite:
+	case carriesCall:
 		if m.Seq == 0 {
 			return m, fmt.Errorf("the request has no sequence number; they count up from 1")
 		}

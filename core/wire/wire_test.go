@@ -155,3 +155,35 @@ func FuzzParseFromClient(f *testing.F) {
 		}
 	})
 }
+
+// Every message of a client has a number, carries something that is known, and is read back from both of its forms.
+func TestEveryMessageTypeTravels(t *testing.T) {
+	o := &contract.Outline{}
+	for n := range clientMessages {
+		if n == 0 {
+			continue
+		}
+		typ := clientMessages[n].typ
+		require.EqualValues(t, n, typ.number(), typ)
+		require.NotEqual(t, unknownPayload, typ.carries(), typ)
+		m := FromClient{Type: typ}
+		switch typ.carries() {
+		case carriesCall:
+			m.Seq = 1
+		case carriesPress:
+			m.Press = 1
+		case carriesTick:
+			m.Seen = 5
+		}
+		for _, raw := range [][]byte{m.Pack(o), m.JSON()} {
+			back, err := UnpackFromClient(raw, o)
+			require.NoError(t, err, "%s: %s", typ, raw)
+			require.Equal(t, typ, back.Type)
+			require.Equal(t, [3]int64{int64(m.Seq), int64(m.Press), m.Seen}, [3]int64{int64(back.Seq), int64(back.Press), back.Seen})
+		}
+	}
+	for _, typ := range []MessageType{MessageJoin, MessageHello, MessageFrame, MessageBye, "", "none"} {
+		require.Zero(t, typ.number(), typ)
+		require.Equal(t, unknownPayload, typ.carries(), typ)
+	}
+}
