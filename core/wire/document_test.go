@@ -3,6 +3,7 @@ package wire
 import (
 	"bytes"
 	"context"
+	"fmt"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -180,4 +181,18 @@ func TestTheVectorsNoticeMistakes(t *testing.T) {
 		})
 	}
 	all.Wait()
+}
+
+// The document numbers the messages of clients as the table does.
+func TestTheDocumentNumbersEveryMessage(t *testing.T) {
+	var list []string
+	for n, m := range clientMessages {
+		if n > 0 {
+			list = append(list, fmt.Sprintf("%d %s", n, m.typ))
+		}
+	}
+	raw, err := os.ReadFile("../../docs/protocol.md")
+	require.NoError(t, err)
+	text := strings.Join(strings.Fields(string(raw)), " ")
+	require.True(t, strings.Contains(text, strings.Join(list, ", ")), "it says: %s", strings.Join(list, ", "))
 }

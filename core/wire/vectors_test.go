@@ -51,6 +51,7 @@ func readVectors(t testing.TB) (out []vectors) {
 func TestVectors(t *testing.T) {
 	frames := 0
 	messages := 0
+	seen := map[MessageType]bool{}
 	for _, v := range readVectors(t) {
 		r := NewReader(NewLayout(v.Outline))
 		for i, f := range v.Frames {
@@ -67,8 +68,12 @@ func TestVectors(t *testing.T) {
 			got, err := UnpackFromClient(raw, v.Outline)
 			require.NoError(t, err, m.Hex)
 			require.JSONEq(t, string(m.Says), string(got.JSON()))
+			seen[got.Type] = true
 			messages++
 		}
+	}
+	for _, m := range clientMessages[1:] {
+		require.True(t, seen[m.typ], "the vectors have a message `%s`", m.typ)
 	}
 	t.Logf("%d frames, %d messages", frames, messages)
 }

@@ -179,7 +179,9 @@ func TestEveryMessageTypeTravels(t *testing.T) {
 			back, err := UnpackFromClient(raw, o)
 			require.NoError(t, err, "%s: %s", typ, raw)
 			require.Equal(t, typ, back.Type)
-			require.Equal(t, [3]int64{int64(m.Seq), int64(m.Press), m.Seen}, [3]int64{int64(back.Seq), int64(back.Press), back.Seen})
+			require.Equal(t, m.Seq, back.Seq)
+			require.Equal(t, m.Press, back.Press)
+			require.Equal(t, m.Seen, back.Seen)
 		}
 	}
 	for _, typ := range []MessageType{MessageJoin, MessageHello, MessageFrame, MessageBye, "", "none"} {
