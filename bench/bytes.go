@@ -49,6 +49,8 @@ type information struct {
 	changed     map[[2]string][2]int // times that a property in view changed, and that it did not
 }
 
+// entropy returns how many bits it takes at least to tell which of some things happened, all told, by how often each
+// did (Shannon, 1948).
 func entropy(counts map[int64]int) (bits float64) {
 	total := 0
 	for _, n := range counts {
@@ -63,6 +65,7 @@ func entropy(counts map[int64]int) (bits float64) {
 	return bits
 }
 
+// bits returns how many bits what was noted takes at least.
 func (in *information) bits() (out float64) {
 	for _, counts := range in.differences {
 		out += entropy(counts)
@@ -278,6 +281,7 @@ type bytesOver struct {
 	Entropy       float64
 }
 
+// bytesOf plays Tidewreck for so many minutes and returns what its frames took, beside what they had to.
 func bytesOf(minutes float64) (out bytesOver, err error) {
 	ticks := int(minutes * 60 * 20)
 	other, _, _, err := playTidewreck(2, 20, min(ticks, 20*60))

@@ -66,6 +66,7 @@ type child struct {
 	ID   int64  `json:"session"`
 }
 
+// begin starts a part of the measurement as a process of its own, so that its time is measured by itself.
 func begin(name string, args ...string) (*child, error) {
 	self, err := os.Executable()
 	if err != nil {
@@ -104,6 +105,7 @@ func (c *child) ask() (u usage, err error) {
 	return u, json.Unmarshal(c.out.Bytes(), &u)
 }
 
+// end ends the process, and waits for it.
 func (c *child) end() {
 	c.in.Close()
 	done := make(chan struct{})

@@ -36,6 +36,7 @@ type report struct {
 	Figures map[string]figure `json:"figures"`
 }
 
+// run measures what the arguments name, and prints it.
 func run(args []string) error {
 	app := &cli.Command{
 		Name:  "bench",
@@ -194,6 +195,7 @@ func allocs(quick bool, add func(figure)) error {
 	return nil
 }
 
+// byteFigures adds the figures of bytes on the wire.
 func byteFigures(quick bool, add func(figure)) error {
 	minutes := 5.0
 	if quick {
@@ -228,6 +230,7 @@ func byteFigures(quick bool, add func(figure)) error {
 	return nil
 }
 
+// delayFigures adds the figures of how long a decision takes.
 func delayFigures(long time.Duration, add func(figure)) error {
 	w, server, _, err := delays([]string{"lean"}, 200, 0, 3*time.Second, long)
 	if err != nil {
@@ -266,6 +269,7 @@ func delayFigures(long time.Duration, add func(figure)) error {
 	return nil
 }
 
+// slowFigures adds the figures of what clients that take nothing cost the others.
 func slowFigures(long time.Duration, add func(figure)) error {
 	long = max(min(long, 8*time.Second), 6*time.Second) // before those who take nothing are cut
 	without, _, before, err := delays([]string{"kamerad", "20", "input", "8192"}, 160, 0, 4*time.Second, long)
@@ -319,6 +323,7 @@ func goBench(folder, pattern string, times int) (map[string]float64, error) {
 	return out, nil
 }
 
+// growth adds the figures of how a tick's cost grows with what does not change.
 func growth(add func(figure)) error {
 	b := map[string]float64{}
 	for range 4 { // one after the other, again and again: what else the machine does meets both
@@ -348,6 +353,7 @@ func growth(add func(figure)) error {
 	return nil
 }
 
+// coreFigures adds the figures of deciding, beside the same written by hand.
 func coreFigures(add func(figure)) error {
 	d, err := goBench("./core/session", "^BenchmarkDecide(ByHand)?$", 3)
 	if err != nil {

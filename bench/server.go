@@ -34,6 +34,7 @@ type usage struct {
 
 var began = time.Now()
 
+// used returns what this process has used of the machine.
 func used() usage {
 	var u syscall.Rusage
 	_ = syscall.Getrusage(syscall.RUSAGE_SELF, &u)

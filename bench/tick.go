@@ -39,6 +39,7 @@ func couple(server []string, n int, input bool, rate int) (p pair, err error) {
 
 func said(input bool) string { return map[bool]string{true: "input", false: "silent"}[input] }
 
+// end ends both processes.
 func (p pair) end() {
 	p.rouse(true)
 	p.sink.end()

@@ -103,6 +103,7 @@ type undecided struct {
 // Ended is the error of a Transport that the other side has ended for good, and why.
 type Ended string
 
+// Error says why the other side has ended the connection.
 func (e Ended) Error() string { return string(e) }
 
 // ErrEnded says that the connection has ended; the text after it says why.
@@ -114,6 +115,7 @@ type Refused struct {
 	Code   string // for programs, as docs/protocol.md lists them
 }
 
+// Error says why the seat was not given.
 func (r *Refused) Error() string { return r.Reason }
 
 // Join takes a seat in a session over a WebSocket. service is the service's address, such as http://127.0.0.1:7707. An
@@ -737,6 +739,8 @@ type clock struct {
 	turn   time.Time
 }
 
+// tick notes when the frame of a tick arrived. The earliest arrivals tell how the server's clock runs; later ones were
+// held up on the way.
 func (k *clock) tick(tick int64, rate int, arrived time.Time) {
 	if rate < 1 {
 		return // no server of ours says so
@@ -751,6 +755,7 @@ func (k *clock) tick(tick int64, rate int, arrived time.Time) {
 	}
 }
 
+// now returns the session's time at a moment, as far as frames tell it; 0 before the first one.
 func (k *clock) now(at time.Time) time.Duration {
 	if k.period == 0 {
 		return 0
@@ -792,6 +797,7 @@ func dial(ctx context.Context, address, protocol string) (Transport, error) {
 	return &socket{conn}, nil
 }
 
+// Read implements Transport.
 func (s *socket) Read(ctx context.Context) ([]byte, error) {
 	_, raw, err := s.conn.Read(ctx)
 	var closed websocket.CloseError
@@ -804,10 +810,13 @@ func (s *socket) Read(ctx context.Context) ([]byte, error) {
 // closedWith is the error of a connection that was closed with a reason; its text is the reason alone.
 type closedWith struct{ status websocket.CloseError }
 
+// Error returns the reason that the connection was closed with.
 func (c *closedWith) Error() string { return c.status.Reason }
 
+// Unwrap returns the close frame.
 func (c *closedWith) Unwrap() error { return c.status }
 
+// Write implements Transport.
 func (s *socket) Write(ctx context.Context, message []byte) error {
 	kind := websocket.MessageBinary
 	if len(message) > 0 && message[0] == '{' {
@@ -816,6 +825,7 @@ func (s *socket) Write(ctx context.Context, message []byte) error {
 	return s.conn.Write(ctx, kind, message)
 }
 
+// Close implements Transport.
 func (s *socket) Close(reason string) {
 	_ = s.conn.Close(websocket.StatusNormalClosure, reason) // it may be closed already
 }

@@ -82,6 +82,7 @@ func RunHostile(ctx context.Context, o Options) (*HostileReport, error) {
 	return report, ctx.Err()
 }
 
+// count changes the report, which all hostile clients share.
 func (h *hostile) count(f func(r *HostileReport)) {
 	h.mu.Lock()
 	defer h.mu.Unlock()
@@ -189,6 +190,7 @@ func sort(reason string) string {
 	return reason
 }
 
+// pause waits, or returns when ctx ends.
 func (h *hostile) pause(ctx context.Context, d time.Duration) {
 	select {
 	case <-time.After(d):
@@ -261,6 +263,7 @@ var numbers = []uint64{
 	1 << 63, math.MaxUint64,
 }
 
+// number returns a number that is hard on who reads it: one of the edges, or any.
 func (h *hostile) number() uint64 {
 	if h.random.IntN(3) == 0 {
 		return h.random.Uint64() >> h.random.IntN(64)
@@ -352,6 +355,7 @@ func (h *hostile) json(depth int) string {
 	return "[" + strings.Join(parts, ",") + "]"
 }
 
+// noise returns n bytes of noise.
 func noise(r *rand.Rand, n int) []byte {
 	out := make([]byte, n)
 	for i := range out {

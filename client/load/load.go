@@ -65,6 +65,7 @@ type Delays struct {
 	Most  float64 `json:"most"`
 }
 
+// delays returns the percentiles of some delays, which it sorts.
 func delays(list []time.Duration) Delays {
 	slices.Sort(list)
 	at := func(part float64) float64 {
@@ -83,6 +84,7 @@ type tally struct {
 	delays []time.Duration
 }
 
+// add changes the report, which all clients share.
 func (t *tally) add(f func(r *Report)) {
 	t.mu.Lock()
 	defer t.mu.Unlock()

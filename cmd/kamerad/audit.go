@@ -21,6 +21,7 @@ import (
 	"kamerad.example/core/compile"
 )
 
+// auditCommand is `kamerad audit`.
 func auditCommand() *cli.Command {
 	return &cli.Command{
 		Name:      "audit",
@@ -139,6 +140,8 @@ func auditSign(c audit.Cell) (sign string, state string) {
 	return "·", "not reached"
 }
 
+// printAudit prints the report of an audit, which took so long: the table of attacks, what came of them, and what was
+// not tried.
 func printAudit(w io.Writer, r *audit.Report, took time.Duration) {
 	fmt.Fprintf(
 		w, "%s: %s tried, %d of them distinct, in %d ticks and %.0f s\n\n", terminal.Bold.Sprint(r.Contract),
@@ -272,6 +275,7 @@ func printEffects(w io.Writer, r *audit.Report) {
 	}
 }
 
+// printEffect prints one effect, and the run that leads to it.
 func printEffect(w io.Writer, e *audit.Effect) {
 	fmt.Fprintf(w, "%s %s\n", terminal.Bad.Sprint("✕"), terminal.Shown(e.Text))
 	seen := plural(e.Times, "time")

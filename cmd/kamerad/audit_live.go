@@ -167,6 +167,7 @@ func (p *livePlace) Join(
 	return c, nil
 }
 
+// Decisions implements audit.Place: those since it was called last.
 func (p *livePlace) Decisions() []session.Decision {
 	p.watched.mu.Lock()
 	defer p.watched.mu.Unlock()
@@ -175,12 +176,14 @@ func (p *livePlace) Decisions() []session.Decision {
 	return out
 }
 
+// Truth implements audit.Place: what the server holds, as far as the watch has told.
 func (p *livePlace) Truth(f func(*replicate.Copy)) {
 	p.watched.mu.Lock()
 	defer p.watched.mu.Unlock()
 	f(&p.watched.server)
 }
 
+// Pass implements audit.Place: it lets a tick pass.
 func (p *livePlace) Pass(ctx context.Context) error {
 	select {
 	case <-time.After(p.tick):

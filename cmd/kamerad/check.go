@@ -18,6 +18,7 @@ import (
 	"kamerad.example/core/syntax"
 )
 
+// checkCommand is `kamerad check`.
 func checkCommand() *cli.Command {
 	return &cli.Command{
 		Name:      "check",
@@ -129,10 +130,12 @@ func explain(c *cli.Command) error {
 	return nil
 }
 
+// indented returns a text with each of its lines four columns to the right.
 func indented(text string) string {
 	return "    " + strings.ReplaceAll(strings.TrimRight(text, "\n"), "\n", "\n    ")
 }
 
+// printProblems prints mistakes and warnings, each with the line that it is in.
 func printProblems(problems syntax.Problems) {
 	for _, p := range problems {
 		wrong := terminal.Bad
@@ -197,6 +200,7 @@ func relative(drillFile string) syntax.Open {
 	}
 }
 
+// plural returns a number with what it counts, in the plural unless it is one.
 func plural(n int, what string) string {
 	if n == 1 {
 		return "1 " + what

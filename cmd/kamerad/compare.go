@@ -61,6 +61,7 @@ func eitherContract(ctx context.Context, c *cli.Command, word string) (*contract
 	return checked, nil
 }
 
+// printComparison prints how the versions a and b differ, and whether sessions and clients could go on.
 func printComparison(w io.Writer, a, b string, x *report.Comparison) {
 	if len(x.Changes) == 0 {
 		fmt.Fprintf(w, "%s %s and %s say the same\n", terminal.Good.Sprint("="), a, b)

@@ -14,6 +14,7 @@ import (
 	"kamerad.example/core/contract"
 )
 
+// contractCommand is `kamerad contract` with what stands below it.
 func contractCommand() *cli.Command {
 	flags := []cli.Flag{terminal.ServiceFlag(), terminal.JSONFlag()}
 	return &cli.Command{
@@ -48,6 +49,7 @@ func contractCommand() *cli.Command {
 	}
 }
 
+// publish is `kamerad contract publish`.
 func publish(ctx context.Context, c *cli.Command) error {
 	args, err := terminal.Words(c, "FILE", 1, 1)
 	if err != nil {
@@ -92,6 +94,7 @@ func publish(ctx context.Context, c *cli.Command) error {
 	return nil
 }
 
+// listContracts is `kamerad contract list`.
 func listContracts(ctx context.Context, c *cli.Command) error {
 	list, err := api.Client{Service: c.String("service")}.Contracts(ctx)
 	if err != nil {
@@ -112,6 +115,7 @@ func listContracts(ctx context.Context, c *cli.Command) error {
 	return nil
 }
 
+// showContract is `kamerad contract show`.
 func showContract(ctx context.Context, c *cli.Command) error {
 	args, err := terminal.Words(c, "NAME", 1, 1)
 	if err != nil {
@@ -175,6 +179,7 @@ func clauses(p contract.PropertyOutline) string {
 	return out
 }
 
+// params words the arguments of a request or event as a contract does.
 func params(list []contract.Param) string {
 	var out []string
 	for _, p := range list {

@@ -15,6 +15,7 @@ import (
 	"kamerad.example/core/report"
 )
 
+// costCommand is `kamerad cost`.
 func costCommand() *cli.Command {
 	return &cli.Command{
 		Name:        "cost",
@@ -65,6 +66,7 @@ func counts(list []string) (map[string]int, error) {
 	return out, nil
 }
 
+// printCost prints what a contract takes.
 func printCost(w io.Writer, name string, cost *report.Cost) {
 	var there []string
 	for kind, n := range cost.Entities {

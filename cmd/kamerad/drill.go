@@ -23,6 +23,7 @@ import (
 	"kamerad.example/core/syntax"
 )
 
+// drillCommand is `kamerad drill`.
 func drillCommand() *cli.Command {
 	return &cli.Command{
 		Name:      "drill",
@@ -106,6 +107,7 @@ func loadDrills(files []string) (drills []*drill.Drill, ok bool, err error) {
 	return drills, ok, nil
 }
 
+// runDrills plays the drills of files and folders, and prints what came of each.
 func runDrills(ctx context.Context, c *cli.Command, paths []string) error {
 	only, err := regexp.Compile(c.String("only"))
 	if err != nil {
@@ -191,6 +193,7 @@ func endDrills(c *cli.Command, report *drill.Report) error {
 	return nil
 }
 
+// faultsOf reads the faults of links that a failure has printed.
 func faultsOf(text string) (out []drill.Fault, err error) {
 	for _, part := range strings.Split(text, ";") {
 		part = strings.TrimSpace(part)
@@ -206,6 +209,7 @@ func faultsOf(text string) (out []drill.Fault, err error) {
 	return out, nil
 }
 
+// printDrill prints what came of one drill; of one that failed, where, why and what led there.
 func printDrill(w io.Writer, r *drill.Result) {
 	runs := ""
 	if r.Runs > 1 {
@@ -272,6 +276,7 @@ func again(r *drill.Result) string {
 	return out
 }
 
+// printDrills prints what came of all drills together.
 func printDrills(w io.Writer, r *drill.Report) {
 	words := fmt.Sprintf("%s passed", plural(r.Passed, "drill"))
 	colour := terminal.Good
@@ -308,6 +313,7 @@ type (
 	}
 )
 
+// writeJUnit writes what came of drills as JUnit XML, which continuous integration reads.
 func writeJUnit(file string, r *drill.Report) error {
 	all := junitSuites{Tests: r.Passed + r.Failed, Failures: r.Failed, Time: fmt.Sprintf("%.3f", r.Seconds)}
 	for _, x := range r.Results {

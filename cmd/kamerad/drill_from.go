@@ -15,6 +15,7 @@ import (
 	"kamerad.example/core/drill"
 )
 
+// drillFromCommand is `kamerad drill from`.
 func drillFromCommand() *cli.Command {
 	return &cli.Command{
 		Name:      "from",

@@ -13,6 +13,7 @@ import (
 	"kamerad.example/core/syntax"
 )
 
+// fmtCommand is `kamerad fmt`.
 func fmtCommand() *cli.Command {
 	return &cli.Command{
 		Name:      "fmt",

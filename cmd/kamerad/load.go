@@ -18,6 +18,7 @@ import (
 	"kamerad.example/core/wire"
 )
 
+// loadCommand is `kamerad load`.
 func loadCommand() *cli.Command {
 	return &cli.Command{
 		Name:      "load",
@@ -152,6 +153,7 @@ func bars(o *load.Options) (stop func()) {
 	}
 }
 
+// printLoad prints what a load has measured.
 func printLoad(w io.Writer, r *load.Report) {
 	each := func(n int) float64 { return float64(n) / r.Seconds / float64(r.Clients) }
 	fmt.Fprintf(w, "%s played for %.1f s\n\n", terminal.Bold.Sprint(plural(r.Clients, "client")), r.Seconds)

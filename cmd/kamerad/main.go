@@ -21,6 +21,8 @@ func main() {
 	os.Exit(code)
 }
 
+// run runs a command line and returns the exit status: 0, 1 when a command found something wrong, 2 when it could not
+// be run.
 func run(ctx context.Context, args []string) int {
 	app := &cli.Command{
 		Name:                  "kamerad",

@@ -19,6 +19,7 @@ import (
 	"kamerad.example/core/report"
 )
 
+// matrixCommand is `kamerad matrix`.
 func matrixCommand() *cli.Command {
 	return &cli.Command{
 		Name:        "matrix",
@@ -60,6 +61,7 @@ func checkedContract(ctx context.Context, c *cli.Command) (*contract.Contract, e
 	return eitherContract(ctx, c, args[0])
 }
 
+// loadContract reads a contract from a file; its mistakes are printed.
 func loadContract(file string) (*contract.Contract, error) {
 	source, err := readContract(file)
 	if err != nil {
@@ -84,6 +86,7 @@ func sign(a report.Access) string {
 	}[a]
 }
 
+// cells returns a row of the matrix: what stands before the access of each viewer, that, and what stands behind it.
 func cells(head []any, access []report.Access, tail ...any) []any {
 	for _, a := range access {
 		head = append(head, sign(a))
@@ -91,6 +94,7 @@ func cells(head []any, access []report.Access, tail ...any) []any {
 	return append(head, tail...)
 }
 
+// headings returns the heads of the matrix's columns, with what stands before and behind those of the viewers.
 func headings(m *report.Matrix, head []any, tail ...any) []any {
 	for _, v := range m.Viewers {
 		head = append(head, v.Name)
@@ -98,6 +102,7 @@ func headings(m *report.Matrix, head []any, tail ...any) []any {
 	return append(head, tail...)
 }
 
+// printMatrix prints the access matrix.
 func printMatrix(w io.Writer, m *report.Matrix) {
 	fmt.Fprintf(
 		w,
@@ -170,6 +175,7 @@ func brief(list []string, n int) string {
 	return strings.Join(list, ", ")
 }
 
+// matrixCSV writes the access matrix as CSV (RFC 4180).
 func matrixCSV(w io.Writer, m *report.Matrix) error {
 	out := csv.NewWriter(w)
 	head := []string{"what", "name", "audience"}

@@ -13,6 +13,7 @@ import (
 	"kamerad.example/core/contract"
 )
 
+// outlineCommand is `kamerad outline`.
 func outlineCommand() *cli.Command {
 	return &cli.Command{
 		Name:        "outline",
@@ -77,6 +78,7 @@ func printOutline(w io.Writer, o *contract.Outline) {
 	terminal.PrintTable(w, t)
 }
 
+// requestRows adds a request to a table, a row for each of its reasons.
 func requestRows(t table.Writer, r contract.RequestOutline) {
 	what := fmt.Sprintf("request(%s)", params(r.Params))
 	if r.Reply != nil {

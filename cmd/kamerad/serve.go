@@ -27,6 +27,7 @@ import (
 // maxSessionMemory is how much memory a session can be given at most, in MB.
 const maxSessionMemory = 1 << 20
 
+// serveFlags are the flags of whatever runs a service.
 func serveFlags() []cli.Flag {
 	return []cli.Flag{
 		&cli.StringFlag{
@@ -68,6 +69,7 @@ func serveFlags() []cli.Flag {
 	}
 }
 
+// serveCommand is `kamerad serve`.
 func serveCommand() *cli.Command {
 	return &cli.Command{
 		Name:  "serve",
@@ -149,6 +151,7 @@ func serveOne(ctx context.Context, c *cli.Command) error {
 	})
 }
 
+// demoCommand is `kamerad demo`.
 func demoCommand() *cli.Command {
 	return &cli.Command{
 		Name: "demo", Usage: "run the service with Tidewreck and two divers that play it",

@@ -17,6 +17,7 @@ import (
 	"kamerad.example/core/wire"
 )
 
+// sessionCommand is `kamerad session` with what stands below it.
 func sessionCommand() *cli.Command {
 	flags := []cli.Flag{terminal.ServiceFlag(), terminal.JSONFlag()}
 	return &cli.Command{
@@ -90,6 +91,7 @@ func sessionCommand() *cli.Command {
 	}
 }
 
+// openSession is `kamerad session open`.
 func openSession(ctx context.Context, c *cli.Command) error {
 	args, err := terminal.Words(c, "CONTRACT", 1, 1)
 	if err != nil {
@@ -133,6 +135,7 @@ func openSession(ctx context.Context, c *cli.Command) error {
 	return nil
 }
 
+// listSessions is `kamerad session list`.
 func listSessions(ctx context.Context, c *cli.Command) error {
 	list, err := api.Client{Service: c.String("service")}.Sessions(ctx)
 	if err != nil {
@@ -160,6 +163,7 @@ func listSessions(ctx context.Context, c *cli.Command) error {
 	return nil
 }
 
+// state words how a session is: open, paused, slow, failed or closed.
 func state(s api.Session) string {
 	switch {
 	case s.Open && s.Paused:
@@ -218,6 +222,7 @@ func oneSession(c *cli.Command, usage string, most int) (api.Client, int64, []st
 	return api.Client{Service: c.String("service")}, id, args[1:], err
 }
 
+// showSession is `kamerad session show`.
 func showSession(ctx context.Context, c *cli.Command) error {
 	admin, id, _, err := oneSession(c, "SESSION", 1)
 	if err != nil {
@@ -279,6 +284,7 @@ func asked(d api.Decision) string {
 	return terminal.Shown(d.Request + "(" + strings.Join(out, ", ") + ")")
 }
 
+// closeSession is `kamerad session close`.
 func closeSession(ctx context.Context, c *cli.Command) error {
 	admin, id, _, err := oneSession(c, "SESSION", 1)
 	if err != nil {
@@ -288,6 +294,7 @@ func closeSession(ctx context.Context, c *cli.Command) error {
 	return tellState(c, s, err)
 }
 
+// pauseSession is `kamerad session pause`, and with another flag its end.
 func pauseSession(ctx context.Context, c *cli.Command) error {
 	admin, id, _, err := oneSession(c, "SESSION", 1)
 	if err != nil {
@@ -297,6 +304,7 @@ func pauseSession(ctx context.Context, c *cli.Command) error {
 	return tellState(c, s, err)
 }
 
+// stepSession is `kamerad session step`.
 func stepSession(ctx context.Context, c *cli.Command) error {
 	admin, id, rest, err := oneSession(c, "SESSION [TICKS]", 2)
 	if err != nil {
@@ -312,6 +320,7 @@ func stepSession(ctx context.Context, c *cli.Command) error {
 	return tellState(c, s, err)
 }
 
+// tellState prints how a session is after something was done to it.
 func tellState(c *cli.Command, s api.Session, err error) error {
 	if err != nil {
 		return err

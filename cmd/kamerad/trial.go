@@ -21,6 +21,7 @@ import (
 	"kamerad.example/core/drill"
 )
 
+// publishedFlag is the flag that has the service run a trial in place of this program.
 func publishedFlag() cli.Flag {
 	return &cli.StringFlag{
 		Name:  "published",

@@ -25,6 +25,7 @@ type build struct {
 	Protocols []string `json:"protocols"`
 }
 
+// versionCommand is `kamerad version`.
 func versionCommand() *cli.Command {
 	return &cli.Command{
 		Name:  "version",

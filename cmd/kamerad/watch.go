@@ -25,6 +25,7 @@ import (
 	"kamerad.example/core/wire"
 )
 
+// watchCommand is `kamerad watch`.
 func watchCommand() *cli.Command {
 	return &cli.Command{
 		Name: "watch", Usage: "see the server and its clients side by side, live", ArgsUsage: "SESSION",
@@ -130,15 +131,16 @@ type column struct {
 	copy replicate.Copy
 }
 
+// apply takes in a message of the watch.
 func (w *watched) apply(m api.Watch) error {
 	switch m.Type {
-	case "sheet":
+	case api.WatchSheet:
 		w.session = *m.Session
 		w.outline = m.Outline
 		w.server = replicate.Copy{}
 		w.clients = nil
 		w.decisions = nil
-	case "close":
+	case api.WatchClose:
 		return nil
 	}
 	w.tick = m.Tick
@@ -167,6 +169,7 @@ func (w *watched) apply(m api.Watch) error {
 	return nil
 }
 
+// frame applies a frame, which may be none, to a copy.
 func (w *watched) frame(c *replicate.Copy, raw json.RawMessage) error {
 	if raw == nil {
 		return nil
@@ -303,6 +306,7 @@ func (w *watched) draw(out io.Writer, width, height int) {
 	}
 }
 
+// decisionLine returns a decision as one line.
 func decisionLine(d api.Decision) string {
 	line := fmt.Sprintf(
 		"%6d  %s %s  %s  %s", d.Tick, terminal.Mark(d.Client.Number), text.Pad(d.Client.Name, 4, ' '),

@@ -90,6 +90,7 @@ const (
 	Everyone
 )
 
+// String returns the audience's name, as messages have it.
 func (a Audience) String() string { return [...]string{"nobody", "owner", "some", "everyone"}[a] }
 
 // Named is a declared audience: whom its condition holds for. The condition has the arguments as its first locals.

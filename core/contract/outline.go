@@ -92,6 +92,8 @@ func (c *Contract) Outline() *Outline { return c.outline(false) }
 // the session, never for clients.
 func (c *Contract) FullOutline() *Outline { return c.outline(true) }
 
+// outline returns the outline. A full one is for those who run a session: it has what no client gets, and the checks as
+// they are written.
 func (c *Contract) outline(full bool) *Outline {
 	o := &Outline{
 		Contract: c.Name,
@@ -195,6 +197,7 @@ func (k *KindOutline) Place(property string) int {
 	return slices.IndexFunc(k.Properties, func(p PropertyOutline) bool { return p.Name == property })
 }
 
+// outline returns what clients are given of the event.
 func (e *Event) outline() EventOutline {
 	params := e.Params
 	if params == nil {
@@ -203,6 +206,7 @@ func (e *Event) outline() EventOutline {
 	return EventOutline{e.Name, params, e.Loose}
 }
 
+// property returns what clients are given of a property.
 func (c *Contract) property(p *Property) PropertyOutline {
 	out := PropertyOutline{
 		Name:    p.Name,

@@ -111,6 +111,7 @@ func (s *Split) Reads() (out [2]Reads) {
 	return out
 }
 
+// add takes what an expression reads into r.
 func (r *Reads) add(x *Expr) {
 	switch x.Op {
 	case OpConst, OpViewer, OpSetting, OpTable:

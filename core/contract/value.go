@@ -454,6 +454,7 @@ func (t *Type) AppendJSON(dst []byte, v Value) []byte {
 // that is further from 0 is written as a text.
 const maxSafe = 1<<53 - 1
 
+// appendWhole appends a whole number as JSON; beyond what a double holds exactly, as a text.
 func appendWhole(dst []byte, n int64) []byte {
 	if n >= -maxSafe && n <= maxSafe {
 		return strconv.AppendInt(dst, n, 10)
@@ -478,8 +479,10 @@ func parseWhole(raw []byte) (int64, error) {
 // wide is a whole number in JSON, as appendWhole writes it.
 type wide int64
 
+// MarshalJSON implements json.Marshaler: see appendWhole.
 func (w wide) MarshalJSON() ([]byte, error) { return appendWhole(nil, int64(w)), nil }
 
+// UnmarshalJSON implements json.Unmarshaler. It takes a number or a text.
 func (w *wide) UnmarshalJSON(raw []byte) error {
 	n, err := parseWhole(raw)
 	if err != nil {
@@ -515,6 +518,7 @@ func (t *Type) UnmarshalJSON(raw []byte) error {
 	return nil
 }
 
+// appendText appends a text as JSON.
 func appendText(dst []byte, text string) []byte {
 	raw, _ := json.Marshal(text) // a string always marshals
 	return append(dst, raw...)
@@ -722,6 +726,8 @@ func floats(raw []byte, n int) ([]float64, bool) {
 	return out, true
 }
 
+// pairs reads the JSON form of stacks and maps: a list of pairs of a key and a value. wrong makes the error for what is
+// none.
 func (t *Type) pairs(raw []byte, wrong func(string) (Value, error), key, value *Type) (Value, error) {
 	var pairs [][]json.RawMessage
 	if json.Unmarshal(raw, &pairs) != nil || len(pairs) > t.Max || string(raw) == "null" {
@@ -745,6 +751,7 @@ func (t *Type) pairs(raw []byte, wrong func(string) (Value, error), key, value *
 	return out, nil
 }
 
+// quoted reports whether JSON is a text.
 func quoted(raw []byte) bool { return len(raw) > 0 && raw[0] == '"' }
 
 // word reads a JSON text that is one of some names.

@@ -92,6 +92,7 @@ type failing struct {
 	self     int
 }
 
+// Error says what is not as expected.
 func (f *failing) Error() string { return f.message }
 
 // Run runs a drill. What is not as expected is in the result; the error says that it could not be run.

@@ -35,6 +35,7 @@ type (
 // Absent says that a copy does not have what is asked for.
 type Absent string
 
+// Error says what the copy does not have.
 func (e Absent) Error() string { return string(e) }
 
 // Read turns what a contract holds into a value.

@@ -217,6 +217,7 @@ func word(o *contract.Outline) string {
 	return b.String()
 }
 
+// params words arguments as a contract does.
 func params(list []contract.Param) string {
 	var out []string
 	for _, p := range list {

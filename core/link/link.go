@@ -124,6 +124,7 @@ func (l *Link) leaves(now time.Duration, bytes int) time.Duration {
 	return l.free
 }
 
+// travel draws how long a message is on its way: the delay, some jitter, and again for each time that it is lost.
 func (l *Link) travel() time.Duration {
 	d := l.conditions.Delay
 	if j := l.conditions.Jitter; j > 0 {
@@ -165,6 +166,7 @@ func (l *Link) SendLoose(now time.Duration, bytes []byte) {
 	l.arrive(at, bytes)
 }
 
+// arrive puts a message into the order of arrival.
 func (l *Link) arrive(at time.Duration, bytes []byte) {
 	l.sent++
 	m := message{at, l.sent, bytes}

@@ -63,6 +63,7 @@ type pendingEntry struct {
 	lane     int
 }
 
+// newRecipientSet returns a set without clients, for those of an audience that a key tells apart.
 func (v *View) newRecipientSet(a *audience, key setKey) *recipientSet {
 	return &recipientSet{audience: a, key: key, group: wire.NewGroup(v.layout, a.index)}
 }

@@ -144,8 +144,10 @@ type application struct {
 	spawned map[uint32]bool // the entities that this frame spawned
 }
 
+// add adds a notice to what Apply returns.
 func (a *application) add(n Notice) { a.notices = append(a.notices, n) }
 
+// join brings clients into the copy, or gives those that it has another role.
 func (a *application) join(joined []wire.Client) {
 	c := a.copy
 	for _, client := range joined {
@@ -155,6 +157,7 @@ func (a *application) join(joined []wire.Client) {
 	}
 }
 
+// leave takes clients out of the copy.
 func (a *application) leave(left []int) {
 	c := a.copy
 	for _, number := range left {
@@ -166,6 +169,7 @@ func (a *application) leave(left []int) {
 	}
 }
 
+// spawn brings entities into the copy.
 func (a *application) spawn(spawned []wire.Spawn) {
 	c := a.copy
 	for _, s := range spawned {
@@ -189,12 +193,14 @@ func (a *application) spawn(spawned []wire.Spawn) {
 // changesWithTime reports whether a field's value may change without being sent.
 func changesWithTime(f wire.Field) bool { return f.Motion != nil || f.Attached != nil }
 
+// addIfMine notices that an entity belongs to the copy's own client, when it does.
 func (a *application) addIfMine(e *Entity) {
 	if a.copy.Me != 0 && e.Owner == a.copy.Me {
 		a.add(Notice{Type: BecameMine, Entity: e})
 	}
 }
 
+// changeOwners gives entities other owners.
 func (a *application) changeOwners(owned []wire.Owned) {
 	for _, o := range owned {
 		e := a.copy.entities[o.Entity]
@@ -207,6 +213,7 @@ func (a *application) changeOwners(owned []wire.Owned) {
 	}
 }
 
+// update gives an entity's properties other values, and takes back those that the client may no longer have.
 func (a *application) update(u *wire.Update) {
 	e := a.copy.entities[u.Entity]
 	if e == nil {
@@ -242,6 +249,7 @@ func (a *application) update(u *wire.Update) {
 	}
 }
 
+// remove takes entities out of the copy.
 func (a *application) remove(gone []uint32) {
 	for _, number := range gone {
 		if e := a.copy.entities[number]; e != nil {

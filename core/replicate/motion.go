@@ -19,6 +19,7 @@ type motionState struct {
 	last  []int64 // the value that was computed last
 }
 
+// motionStateOf returns where the world keeps the motion of a property of an entity.
 func motionStateOf(e *world.Entity, p *contract.Property) motionState {
 	width := p.Type.Width()
 	from := p.Follows.Slot

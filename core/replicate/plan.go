@@ -43,6 +43,7 @@ type laneRef struct{ audience, lane int }
 // slotRange is a range of numbers, the end excluded.
 type slotRange struct{ from, to int }
 
+// newKindPlan returns how the entities of a kind are put into groups, as the outline has it.
 func newKindPlan(v *View, kind *contract.Kind, grouping contract.KindGrouping) kindPlan {
 	isKind := func(k contract.KindOutline) bool { return k.Name == kind.Name }
 	p := kindPlan{

@@ -20,4 +20,5 @@ type Refusal struct {
 	Detail string
 }
 
+// Error says why the client is not seated.
 func (r *Refusal) Error() string { return "join: " + r.Detail }

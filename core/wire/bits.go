@@ -25,6 +25,7 @@ func (w *bitWriter) put(v uint64, width uint) {
 	}
 }
 
+// bit writes one bit.
 func (w *bitWriter) bit(v bool) {
 	if v {
 		w.put(1, 1)
@@ -94,6 +95,8 @@ type bitReader struct {
 	bad bool
 }
 
+// get reads a number of width bits, at most 64. Past the end it returns 0 and marks the reader as bad, as all that
+// reads does: whoever reads looks once, at the end.
 func (r *bitReader) get(width uint) uint64 {
 	if r.at+width > uint(len(r.buf))*8 {
 		r.bad = true
@@ -110,8 +113,11 @@ func (r *bitReader) get(width uint) uint64 {
 	return v
 }
 
+// bit reads one bit.
 func (r *bitReader) bit() bool { return r.get(1) != 0 }
 
+// gamma reads what bitWriter.gamma wrote. More zeros than the code of any 64-bit number begins with make the reader
+// bad.
 func (r *bitReader) gamma() uint64 {
 	zeros := uint(0)
 	for !r.bad && r.get(1) == 0 {
@@ -131,6 +137,7 @@ func (r *bitReader) gamma() uint64 {
 	return math.MaxUint64
 }
 
+// below reads a number less than n, which bitWriter.below wrote.
 func (r *bitReader) below(n uint64) uint64 {
 	if n <= 1 {
 		return 0
@@ -147,6 +154,7 @@ func (r *bitReader) below(n uint64) uint64 {
 	return v
 }
 
+// rice reads what bitWriter.rice wrote with the same k.
 func (r *bitReader) rice(k uint) uint64 {
 	q := uint64(0)
 	for !r.bad && r.get(1) != 0 {
@@ -186,6 +194,8 @@ func (r *bitReader) done() bool {
 // their sum.
 type estimate uint64
 
+// newEstimate returns the estimate that a column of values with a range of span counts begins with. Both sides begin
+// with the same one.
 func newEstimate(span uint64) estimate { return estimate(max(2, min(span>>6, 1<<30))<<5 | 1) }
 
 // riceParameter returns k for which 2^k is the least power of two that is no less than the mean.
@@ -198,6 +208,7 @@ func (u *estimate) riceParameter() uint {
 	return uint(bits.Len64((sum - 1) / count))
 }
 
+// add takes a number into the estimate. Sum and count are halved now and then, so that newer numbers count for more.
 func (u *estimate) add(v uint64) {
 	sum := uint64(*u)>>5 + min(v, 1<<32)
 	count := uint64(*u)&31 + 1
@@ -210,4 +221,6 @@ func (u *estimate) add(v uint64) {
 
 // zigzag makes small differences of either sign small numbers; both wrap around.
 func zigzag(d int64) uint64   { return uint64(d<<1) ^ uint64(d>>63) }
+
+// unzigzag returns the number whose zigzag is v.
 func unzigzag(v uint64) int64 { return int64(v>>1) ^ -int64(v&1) }

@@ -58,6 +58,8 @@ func (m *FromClient) JSON() []byte {
 	return appendMarshalled(nil, out)
 }
 
+// packBinary returns the binary form of a message that is about something in the contract; nil when the outline does
+// not have that, or a value is of another type.
 func (m *FromClient) packBinary(o *contract.Outline) []byte {
 	full := m.Property
 	msg := m.Type.number()

@@ -97,6 +97,7 @@ func NewLayout(o *contract.Outline) *Layout {
 	return l
 }
 
+// shape returns the layout of a group with these lanes. All groups with the same lanes share one.
 func (l *Layout) shape(lanes []Lane) *groupLayout {
 	s := &groupLayout{lanes: lanes}
 	for i, lane := range lanes {
@@ -212,6 +213,7 @@ func (r *bitReader) indices(out []int, n int) []int {
 	return out
 }
 
+// gaps reads count places below n in rising order, as the gaps between them, and appends them to out.
 func (r *bitReader) gaps(out []int, count, n int) []int {
 	last := -1
 	for range count {

@@ -13,6 +13,7 @@ import (
 
 type digest uint64
 
+// newDigest begins a digest over some words.
 func newDigest(words ...uint64) digest {
 	d := digest(0xcbf29ce484222325)
 	for _, w := range words {
@@ -21,8 +22,10 @@ func newDigest(words ...uint64) digest {
 	return d
 }
 
+// word takes another word into the digest (FNV-1a, 1991, over words in place of bytes).
 func (d digest) word(v uint64) digest { return (d ^ digest(v)) * 0x100000001b3 }
 
+// text takes a text into the digest: its length in bytes, and each byte as a word.
 func (d digest) text(s string) digest {
 	d = d.word(uint64(len(s)))
 	for i := range len(s) {
@@ -31,6 +34,7 @@ func (d digest) text(s string) digest {
 	return d
 }
 
+// end returns the digest's number, mixed so that a sum of many is spread evenly.
 func (d digest) end() uint64 {
 	z := uint64(d) + 0x9e3779b97f4a7c15
 	z = (z ^ z>>30) * 0xbf58476d1ce4e5b9
@@ -38,6 +42,7 @@ func (d digest) end() uint64 {
 	return z ^ z>>31
 }
 
+// value takes a value into the digest, part by part, in the order of the document.
 func (d digest) value(t *contract.Type, v contract.Value) digest {
 	switch t.Form {
 	case contract.FormText:

@@ -140,6 +140,7 @@ func uvarintLen(v uint64) int { return (bits.Len64(v|1) + 6) / 7 }
 // partLen returns how many bytes a part of n bytes takes, with its length.
 func partLen(n int) int { return uvarintLen(uint64(n)) + n }
 
+// appendPart appends a length and so many bytes.
 func appendPart(dst, part []byte) []byte {
 	return append(binary.AppendUvarint(dst, uint64(len(part))), part...)
 }
@@ -228,6 +229,7 @@ func PackEvent(o *contract.Outline, kind, at int, e *Event) []byte {
 	return w.bytes()
 }
 
+// packDecisions returns the section with decisions.
 func packDecisions(list []Decision) []byte {
 	w := &bitWriter{}
 	w.gamma(uint64(len(list)))

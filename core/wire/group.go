@@ -59,6 +59,7 @@ type change struct {
 	item Item
 }
 
+// compareKeys orders changes by lane, slot and property.
 func compareKeys(a, b change) int { return cmp.Compare(a.key, b.key) }
 
 type resend struct {
@@ -73,6 +74,7 @@ func NewGroup(l *Layout, place int) *Group { return newGroup(l, l.groups[place],
 // NewPrivate returns the empty group of one client. It has a lane for each kind of the outline, with all properties.
 func NewPrivate(l *Layout, b *Buffer) *Group { return newGroup(l, l.private, &b.w) }
 
+// newGroup returns an empty group that packs with a writer, which other groups may share.
 func newGroup(l *Layout, s *groupLayout, out *bitWriter) *Group {
 	// There is one for each client, and each tick looks at most of them: what it looks at stands in one piece of
 	// memory.
@@ -250,6 +252,7 @@ func (g *Group) Empty() bool {
 	return true
 }
 
+// member writes what comes into a group: the entity's number and owner, and the values that the group carries of it.
 func (w *bitWriter) member(g *Group, l *Lane, s *slot, tick int64) {
 	w.put(uint64(s.item.Number()), 32)
 	w.gamma(uint64(s.item.Owner()))

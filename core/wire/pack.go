@@ -74,10 +74,12 @@ func (w *bitWriter) value(t *contract.Type, v contract.Value) {
 	}
 }
 
+// number writes a number of a type as its distance from the type's lowest one.
 func (w *bitWriter) number(t *contract.Type, n int64) {
 	w.put(uint64(n)-uint64(t.Low), uint(bits.Len64(spanOf(t))))
 }
 
+// text writes a text: its length in bytes, and these.
 func (w *bitWriter) text(s string) {
 	w.gamma(uint64(len(s)))
 	for i := range len(s) {
@@ -139,12 +141,14 @@ func (r *bitReader) value(t *contract.Type) (v contract.Value) {
 	return v
 }
 
+// number reads what bitWriter.number wrote. What is beyond the type's highest number makes the reader bad.
 func (r *bitReader) number(t *contract.Type) int64 {
 	n := r.get(uint(bits.Len64(spanOf(t))))
 	r.bad = r.bad || n > spanOf(t)
 	return int64(n + uint64(t.Low))
 }
 
+// text reads a text of at most so many characters; one that is longer, or no UTF-8, makes the reader bad.
 func (r *bitReader) text(most int) string {
 	n := r.count(most)
 	if r.at+uint(n)*8 > uint(len(r.buf))*8 {
@@ -244,6 +248,7 @@ func (w *bitWriter) motion(t *contract.Type, m *Motion, tick int64) {
 	w.gamma(uint64(tick - m.At))
 }
 
+// motion reads the motion of a value: from where it moves, at which rate, and since when.
 func (r *bitReader) motion(t, rate *contract.Type, ticks int, tick int64) *Motion {
 	m := &Motion{
 		From:     r.value(t),
@@ -255,6 +260,7 @@ func (r *bitReader) motion(t, rate *contract.Type, ticks int, tick int64) *Motio
 	return m
 }
 
+// attached writes a value that may be attached to another entity's: whether it is, with which offset, and where it is.
 func (w *bitWriter) attached(f *Field) {
 	if w.bit(f.Attached.By != nil); f.Attached.By != nil {
 		for _, v := range f.Attached.By {

@@ -52,6 +52,7 @@ type groupTable struct {
 	firstFree []int // by lane: no slot before it is free
 }
 
+// newTable returns the table that a reader keeps of a group that it has just entered.
 func newTable(s *groupLayout, group int) *groupTable {
 	cols := s.newColumns(nil, nil)
 	return &groupTable{
@@ -81,6 +82,7 @@ func NewReader(l *Layout) *Reader {
 	return r
 }
 
+// restart forgets everything, as a snapshot demands.
 func (r *Reader) restart() {
 	r.settled = 0
 	r.tables = map[uint64]*groupTable{}
@@ -94,6 +96,7 @@ type cursor struct {
 	bad bool
 }
 
+// uvarint reads an unsigned number; one that is cut short makes the cursor bad.
 func (c *cursor) uvarint() uint64 {
 	v, n := binary.Uvarint(c.buf)
 	if n <= 0 {
@@ -105,6 +108,7 @@ func (c *cursor) uvarint() uint64 {
 	return v
 }
 
+// bytes reads n bytes. They are part of what is read, not copies.
 func (c *cursor) bytes(n uint64) []byte {
 	if n > uint64(len(c.buf)) {
 		c.bad = true
@@ -116,8 +120,10 @@ func (c *cursor) bytes(n uint64) []byte {
 	return out
 }
 
+// lengthAndBytes reads a length and so many bytes.
 func (c *cursor) lengthAndBytes() []byte { return c.bytes(c.uvarint()) }
 
+// rest reads all that is left.
 func (c *cursor) rest() []byte { return c.bytes(uint64(len(c.buf))) }
 
 // Read reads a frame. After an error nothing more can be read until a snapshot comes: the connection has to end, or
@@ -192,6 +198,7 @@ func (r *Reader) readSection(s section, c *cursor, f *Frame, block *Block) {
 	c.bad = c.bad || len(c.buf) > 0
 }
 
+// readRoster reads the section with who joined and who left.
 func (r *Reader) readRoster(b *bitReader, block *Block, c *cursor) {
 	for n := b.count(1 << 16); n > 0 && !b.bad; n-- {
 		j := Client{Number: b.count(1 << 31)}
@@ -271,6 +278,8 @@ func laneMask(l *Lane) (out uint64) {
 	return out
 }
 
+// markLeaving notes that an entry goes: what it carried is gone at the end of the frame, unless another group has it by
+// then.
 func (r *Reader) markLeaving(t *groupTable, lane int, s tableSlot) {
 	l := &t.cols.lanes[lane]
 	props := s.mask
@@ -280,6 +289,7 @@ func (r *Reader) markLeaving(t *groupTable, lane int, s tableSlot) {
 	r.leaving = append(r.leaving, leavingEntry{s.entity, s.whole, props})
 }
 
+// readSnapshot reads all entries of a group that is entered, lane by lane.
 func (r *Reader) readSnapshot(b *bitReader, t *groupTable, tick int64) {
 	for i := range t.cols.lanes {
 		for n := b.count(maxSlots); n > 0 && !b.bad; n-- {
@@ -337,6 +347,7 @@ func (r *Reader) entity(number uint32, kind, owner int) *readEntity {
 	return x
 }
 
+// markChanged puts an entity into the list of those that the frame says something about, once.
 func (r *Reader) markChanged(x *readEntity) {
 	if !x.isListed {
 		x.isListed = true
@@ -344,6 +355,7 @@ func (r *Reader) markChanged(x *readEntity) {
 	}
 }
 
+// setOwner notes another owner of an entity. Several groups may tell the same.
 func (r *Reader) setOwner(x *readEntity, owner int) {
 	x.ownerChanged = x.ownerChanged || x.known && x.owner != owner
 	x.owner = owner
@@ -379,6 +391,8 @@ func (r *Reader) readAttached(b *bitReader, x *readEntity, p int, f *Field) {
 	f.Value = b.value(f.Type)
 }
 
+// setField notes the value of a property, p being its place in the entity's kind. The same value by another group is no
+// change.
 func (r *Reader) setField(x *readEntity, p int, f Field) {
 	if old := &x.fields[p]; old.Type != nil && old.Same(f) && x.lostMask&(1<<p) == 0 && x.carriers[p] > 1 {
 		return // another group has brought the same value
@@ -470,6 +484,8 @@ func (r *Reader) readChanges(b *bitReader, t *groupTable, tick int64) {
 	}
 }
 
+// readMasks reads, of the client's own group, which properties of its entities the client has from now on. where reads
+// a place.
 func (r *Reader) readMasks(b *bitReader, t *groupTable, where func() (int, int, *tableSlot), tick int64) {
 	for n := b.count(maxSlots); n > 0 && !b.bad; n-- {
 		lane, _, s := where()
@@ -509,6 +525,7 @@ func (r *Reader) readResends(b *bitReader, tick int64) {
 	}
 }
 
+// readColumns reads the columns of a change: which of them changed, in which slots, and the values.
 func (r *Reader) readColumns(b *bitReader, t *groupTable, tick int64) {
 	for len(r.changedColumns) < len(t.cols.columns) {
 		r.changedColumns = append(r.changedColumns, false)
@@ -637,6 +654,7 @@ func (r *Reader) finishFrame(block *Block) {
 	}
 }
 
+// readEvent reads one event from its part.
 func (r *Reader) readEvent(b *bitReader, f *Frame, c *cursor) {
 	e := &Event{}
 	var params []contract.Param
@@ -673,6 +691,7 @@ func (r *Reader) readEvent(b *bitReader, f *Frame, c *cursor) {
 	c.bad = c.bad || !b.done()
 }
 
+// readDecisions reads the section with decisions.
 func (r *Reader) readDecisions(b *bitReader, f *Frame, c *cursor) {
 	for n := b.count(1 << 16); n > 0 && !b.bad; n-- {
 		of := b.get(2)

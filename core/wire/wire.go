@@ -325,11 +325,13 @@ type Bye struct {
 	Code   string      `json:"code,omitempty"` // of a refusal, for programs
 }
 
+// appendString appends a text as JSON.
 func appendString(dst []byte, s string) []byte {
 	raw, _ := json.Marshal(s) // a string always marshals
 	return append(dst, raw...)
 }
 
+// appendFields appends fields as a JSON object.
 func appendFields(dst []byte, fields []Field) []byte {
 	dst = append(dst, '{')
 	for i, f := range fields {
@@ -363,6 +365,7 @@ func appendList[T any](dst []byte, name string, items []T, one func(dst []byte, 
 	return append(dst, ']')
 }
 
+// appendMarshalled appends plain data as JSON.
 func appendMarshalled[T any](dst []byte, v T) []byte {
 	raw, _ := json.Marshal(v) // plain data always marshals
 	return append(dst, raw...)
@@ -528,6 +531,7 @@ func ParseFrame(raw []byte, o *contract.Outline) (frame *Frame, bye string, err 
 	return f, "", nil
 }
 
+// parseFields reads the values of an entity by the types that the outline gives its properties.
 func parseFields(o *contract.Outline, s spawnJSON, tick int64) ([]Field, error) {
 	kind := o.Kind(s.Kind)
 	if kind == nil {
@@ -564,6 +568,7 @@ func parseFields(o *contract.Outline, s spawnJSON, tick int64) ([]Field, error) 
 	return out, nil
 }
 
+// eventParams returns the arguments of an event by its full name, and whether the outline has it.
 func eventParams(o *contract.Outline, name string) ([]contract.Param, bool) {
 	for i := range o.Kinds {
 		for _, e := range o.Kinds[i].Events {

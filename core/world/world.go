@@ -226,6 +226,7 @@ func (w *World) memoryOf(e *Entity) int64 {
 // is the same.
 func (e *Entity) Key() int64 { return int64(e.Kind.Index)<<48 | e.Serial }
 
+// compareID orders entities by the order in which they were spawned.
 func compareID(x *Entity, id ID) int { return int(x.ID - id) }
 
 // insert puts an entity into all lists. It nearly always belongs at their end: only one that comes back does not.

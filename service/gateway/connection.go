@@ -16,8 +16,8 @@ type connection struct {
 	client   int
 	outbox   *outbox
 	progress progress
-	behind   bool // it was not sent everything
-	seated   bool // the client has its seat
+	behind   bool          // it was not sent everything
+	state    atomic.Uint32 // a connectionState; the runner's goroutine sets it
 
 	socket *clientSocket  // nil for a pipe
 	reader *messageReader // nil when it is read on another goroutine
@@ -30,30 +30,69 @@ type connection struct {
 	// waitingMessages counts the messages of this client in the runner's inbound; who reads counts up.
 	waitingMessages atomic.Int32
 	messageHandled  chan struct{} // has something when one of them was handled
-	// byToken says that the seat was taken with a token, and that nothing has come over the connection since; see
-	// runner.Seating.
-	byToken bool
 
 	once   sync.Once     // guards the end
 	ended  chan struct{} // closed when the client is out
 	reason string        // why; to be read once ended is closed
-	broken bool          // it is out for a message that could not be read
-	silent bool          // it ends without a goodbye; to be read once ended is closed
 }
 
-// end closes the queue; what waits in it is still written. Only the first end counts.
+// connectionState says how far a connection has come.
+type connectionState uint32
+
+const (
+	// connectionNew is one whose client came with a token, and over which nothing has come since: its client may not
+	// have the hello, and still have another connection in hand. See runner.Seating.
+	connectionNew      connectionState = iota
+	connectionOpen                     // its client has the seat
+	connectionOut                      // the seat is gone, and its client is told why
+	connectionBroken                   // the same, for a message that could not be read
+	connectionReplaced                 // another connection took the seat: this one ends as if it had broken
+	connectionStates                   // how many there are
+)
+
+// seated reports whether the connection has its client's seat.
+func (s connectionState) seated() bool { return s == connectionNew || s == connectionOpen }
+
+// connectionEvent is what changes the state of a connection.
+type connectionEvent uint8
+
+const (
+	somethingCame    connectionEvent = iota // a message of its client was handled
+	messageBroken                           // a message of its client could not be read
+	seatRetaken                             // another connection took the seat
+	seatGone                                // the seat or the connection is gone
+	connectionEvents                        // how many there are
+)
+
+// connectionTransitions is the state that a connection has after an event. What ends one stays as it was first.
+var connectionTransitions = [connectionStates][connectionEvents]connectionState{
+	connectionNew: {
+		somethingCame: connectionOpen,
+		messageBroken: connectionBroken,
+		seatRetaken:   connectionReplaced,
+		seatGone:      connectionOut,
+	},
+	connectionOpen: {
+		somethingCame: connectionOpen,
+		messageBroken: connectionBroken,
+		seatRetaken:   connectionOut,
+		seatGone:      connectionOut,
+	},
+	connectionOut:      {connectionOut, connectionOut, connectionOut, connectionOut},
+	connectionBroken:   {connectionBroken, connectionBroken, connectionBroken, connectionBroken},
+	connectionReplaced: {connectionReplaced, connectionReplaced, connectionReplaced, connectionReplaced},
+}
+
+// is returns the connection's state. Everybody may call it.
+func (c *connection) is() connectionState { return connectionState(c.state.Load()) }
+
+// on brings the connection into the state that follows an event. It is called on the runner's goroutine.
+func (c *connection) on(e connectionEvent) { c.state.Store(uint32(connectionTransitions[c.is()][e])) }
+
+// end lets whoever serves the connection end it; what waits for its client is still written. Only the first end counts.
 func (c *connection) end(reason string) {
 	c.once.Do(func() {
 		c.reason = reason
-		close(c.ended)
-	})
-}
-
-// endSilently ends the connection as if it had broken, so that its client comes back.
-func (c *connection) endSilently(reason string) {
-	c.once.Do(func() {
-		c.reason = reason
-		c.silent = true
 		close(c.ended)
 	})
 }

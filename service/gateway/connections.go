@@ -86,13 +86,14 @@ func (s *Connections) join(j seatRequest) (*connection, error) {
 	c := &connection{
 		client:         hello.Client.Number,
 		outbox:         newOutbox(),
-		seated:         true,
 		isTest:         j.Test,
 		token:          hello.Token,
-		byToken:        seating.ByToken,
 		framing:        appendMessage,
 		messageHandled: make(chan struct{}, 1),
 		ended:          make(chan struct{}),
+	}
+	if !seating.ByToken {
+		c.state.Store(uint32(connectionOpen))
 	}
 	if j.pipe {
 		c.framing = asIs
@@ -121,11 +122,8 @@ func (s *Connections) Replace(client int) {
 	if old == nil {
 		return
 	}
-	const reason = "another connection took the seat"
-	if old.byToken {
-		old.endSilently(reason)
-	}
-	s.End(client, reason)
+	old.on(seatRetaken)
+	s.End(client, "another connection took the seat")
 }
 
 // End implements runner.Connections.
@@ -138,7 +136,7 @@ func (s *Connections) End(client int, reason string) {
 	if c.outbox.wake != nil {
 		s.pipeCount--
 	}
-	c.seated = false
+	c.on(seatGone)
 	s.slots = nil
 	s.stopReading(c.reader)
 	c.end(reason)
@@ -199,12 +197,13 @@ func (s *Connections) Receive() {
 // handle has the runner handle a message, unless its client has lost its seat meanwhile.
 func (s *Connections) handle(m *inboundMessage) {
 	c := m.from
-	if !c.seated {
+	state := c.is()
+	if !state.seated() {
 		return
 	}
-	if c.byToken { // the client has the token that came with this connection
+	if state == connectionNew { // the client has the token that came with this connection
 		s.runner.KeepToken(c.client, c.token)
-		c.byToken = false
+		c.on(somethingCame)
 	}
 	if m.Confirmed > 0 {
 		c.progress.noteConfirmed(min(m.Confirmed, s.runner.Session().Now()), s.clock.passed)
@@ -390,7 +389,7 @@ func (s *Connections) Send(step *session.Step, now time.Time) {
 		}
 	}
 	s.awaitingDecision = slices.DeleteFunc(
-		s.awaitingDecision, func(c *connection) bool { return c.oldestRequest.IsZero() || !c.seated },
+		s.awaitingDecision, func(c *connection) bool { return c.oldestRequest.IsZero() || !c.is().seated() },
 	)
 	s.gateway.writers.distribute(step.Tick, now, s.outgoing, s.frames)
 }

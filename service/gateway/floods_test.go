@@ -74,7 +74,7 @@ func TestControlFramesCountAgainstTheirSender(t *testing.T) {
 				}
 				now := time.Now()
 				visits := 0
-				for ; visits < 400 && c.seated && flood.left > 0; visits++ {
+				for ; visits < 400 && c.is().seated() && flood.left > 0; visits++ {
 					before := flood.read
 					if visits == 0 {
 						x.readFrom(l, now)
@@ -86,11 +86,11 @@ func TestControlFramesCountAgainstTheirSender(t *testing.T) {
 					now = now.Add(50 * time.Millisecond)
 				}
 				if strings.Contains(name, "messages") {
-					assert.True(t, c.seated, "who sends messages waits")
+					assert.True(t, c.is().seated(), "who sends messages waits")
 					assert.Less(t, flood.read, 10_000)
 					return
 				}
-				assert.False(t, c.seated, "who floods is cut")
+				assert.False(t, c.is().seated(), "who floods is cut")
 				assert.InDelta(t, 200, visits, 20, "after ten seconds")
 				assert.Contains(t, c.reason, "frames a second without a message")
 			}))

@@ -36,6 +36,7 @@ func appendWebSocket(dst []byte, op byte, message []byte) []byte {
 	return append(dst, message...)
 }
 
+// appendMessage appends a message as a frame: text when it is JSON, else binary.
 func appendMessage(dst, message []byte) []byte {
 	if len(message) > 0 && message[0] == '{' {
 		return appendWebSocket(dst, opText, message)
@@ -84,6 +85,7 @@ type frameReader struct {
 // errBroken says that what a client sent is no WebSocket frame, or more than a message may be.
 type errBroken string
 
+// Error says what is broken.
 func (e errBroken) Error() string { return string(e) }
 
 // closing is how a client closed the connection; errors.As finds it.
@@ -157,6 +159,7 @@ func (r *frameReader) limit() int {
 	return wire.MaxMessage
 }
 
+// tooLong returns the error of a message that is longer than it may be.
 func (r *frameReader) tooLong() error {
 	return errBroken(fmt.Sprintf("a message was longer than %d bytes", r.limit()))
 }

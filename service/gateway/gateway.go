@@ -187,11 +187,11 @@ func (g *Gateway) serve(s *Connections, c *connection, conn net.Conn, read []byt
 	case <-g.halted:
 		c.end("the session closed: the service is stopping")
 	}
-	if c.silent {
-		return
-	}
 	status := StatusOut
-	if c.broken {
+	switch c.is() {
+	case connectionReplaced:
+		return
+	case connectionBroken:
 		status = StatusBroken
 	}
 	out.end(api.Encode(wire.Bye{Type: wire.MessageBye, Reason: c.reason}), status, c.reason)
@@ -201,7 +201,7 @@ func (g *Gateway) serve(s *Connections, c *connection, conn net.Conn, read []byt
 func (s *Connections) start(c *connection, out *clientSocket, read []byte) {
 	c.socket = out
 	s.slots = nil
-	if !c.seated {
+	if !c.is().seated() {
 		return
 	}
 	c.progress.minRoundTrip = out.prepare()

@@ -30,6 +30,7 @@ func (i *Idle) Changed(c net.Conn, state http.ConnState) {
 	}
 }
 
+// add takes a connection in as the youngest; of too many the oldest is closed.
 func (i *Idle) add(c net.Conn) {
 	i.mu.Lock()
 	defer i.mu.Unlock()
@@ -41,6 +42,7 @@ func (i *Idle) add(c net.Conn) {
 	}
 }
 
+// remove takes a connection out, since something goes on on it or it is gone.
 func (i *Idle) remove(c net.Conn) {
 	i.mu.Lock()
 	defer i.mu.Unlock()

@@ -35,6 +35,7 @@ type outbox struct {
 	wake       chan struct{}
 }
 
+// newOutbox returns an empty outbox that goes to no socket yet.
 func newOutbox() *outbox { return &outbox{fd: -1} }
 
 // mark ends a message.
@@ -63,6 +64,8 @@ func (b *outbox) addFramed(message []byte, tick int64, now, arrived time.Time) {
 	b.addMark(tick, now, arrived)
 }
 
+// addMark ends the message that was put in; the lock is held. arrived is when the request came that it answers, zero
+// for none.
 func (b *outbox) addMark(tick int64, now, arrived time.Time) {
 	b.marks = append(b.marks, mark{len(b.bytes), tick})
 	if b.oldest.IsZero() {

@@ -79,6 +79,7 @@ type SimulatedLink struct {
 	connection *pipe         // the connection that it carries; what others send over it is lost
 }
 
+// newSimulatedLink returns a perfect link that carries no connection yet.
 func newSimulatedLink() *SimulatedLink {
 	l := &SimulatedLink{began: time.Now(), changed: make(chan struct{})}
 	l.up, _ = link.New(rand.Uint64(), link.Conditions{}) // a perfect link is always right
@@ -86,8 +87,10 @@ func newSimulatedLink() *SimulatedLink {
 	return l
 }
 
+// now returns the link's own time, from its beginning.
 func (l *SimulatedLink) now() time.Duration { return time.Since(l.began) }
 
+// notify wakes those who wait for a change of the link; its lock is held.
 func (l *SimulatedLink) notify() {
 	close(l.changed)
 	l.changed = make(chan struct{})
@@ -179,7 +182,7 @@ func (p *pipe) Read(ctx context.Context) ([]byte, error) {
 		if ok {
 			return message, nil
 		}
-		if out && p.conn.silent {
+		if out && p.conn.is() == connectionReplaced {
 			return nil, errTaken
 		}
 		if out && !coming && p.conn.outbox.empty() {
@@ -254,6 +257,7 @@ func (l *SimulatedLink) deliverUplink(s *Connections) {
 	}
 }
 
+// Close implements client.Transport: the seat is given back.
 func (p *pipe) Close(reason string) {
 	p.once.Do(func() { close(p.closed) })
 	p.connections.runner.Post(func() { p.connections.leave(p.conn, reason) })

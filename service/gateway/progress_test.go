@@ -43,7 +43,7 @@ func TestASilentClientIsBehindAndCut(t *testing.T) {
 			if c.behind && behind == 0 {
 				behind = passed
 			}
-			if !c.seated && cut == 0 {
+			if !c.is().seated() && cut == 0 {
 				cut = passed
 			}
 		}))
@@ -105,12 +105,12 @@ func TestAnHonestClientFarAwayIsNeverCut(t *testing.T) {
 				if c.behind {
 					behind++
 				}
-				if x.tick(); !c.seated {
+				if x.tick(); !c.is().seated() {
 					break
 				}
 				late += x.session().Now() - max(copied.Tick, 0)
 			}
-			assert.True(t, c.seated, "%s", c.reason)
+			assert.True(t, c.is().seated(), "%s", c.reason)
 			t.Logf(
 				"seed %d: %d frames, behind in %.1f %% of the ticks, what it holds is %.1f s old", seed, frames,
 				100*float64(behind)/float64(hour), float64(late)/float64(hour)/20,

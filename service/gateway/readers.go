@@ -280,7 +280,7 @@ func (s *Connections) readFailed(l *messageReader, err error) {
 	switch {
 	case errors.As(err, &broken):
 		slog.Info("a client was cut for a broken message", "session", s.runner.ID(), "client", c.client, "error", err)
-		c.broken = true
+		c.on(messageBroken)
 		s.leave(c, err.Error())
 	case websocket.IsCloseError(err, websocket.CloseNormalClosure, websocket.CloseGoingAway):
 		s.leave(c, "the client closed the connection")

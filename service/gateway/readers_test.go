@@ -47,7 +47,7 @@ func TestAConnThatIsNoSocketIsHeard(t *testing.T) {
 	_, err = far.Write(said(final|opBin, []byte{99}))
 	require.NoError(t, err)
 	<-c.ended
-	assert.True(t, c.broken)
+	assert.Equal(t, connectionBroken, c.is())
 }
 
 // A client that says too much is read no further until it may say more; what it said is not lost.

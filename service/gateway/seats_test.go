@@ -73,7 +73,7 @@ func TestALateHandshakeCostsNoSeat(t *testing.T) {
 				tries[k] = again
 			}
 			for _, overtaken := range tries[:len(tries)-1] {
-				assert.True(t, overtaken.silent, "the client that has this one is told no goodbye")
+				assert.Equal(t, connectionReplaced, overtaken.is(), "the client that has this one is told no goodbye")
 			}
 			token = tries[r.IntN(len(tries))].token // of the hello that arrived
 			x.lose(tries[len(tries)-1], "its client had gone away")
@@ -110,4 +110,25 @@ func TestAConnectionThatIsGoneCostsNoSeat(t *testing.T) {
 		require.NoError(t, err)
 		assert.Equal(t, ana.client, back.client)
 	}))
+}
+
+// Every event leads from every state to one: what has ended stays so, for the first reason, and only what nothing has
+// come over can be replaced.
+func TestConnectionTransitions(t *testing.T) {
+	for from := range connectionStates {
+		for event := range connectionEvents {
+			var c connection
+			c.state.Store(uint32(from))
+			c.on(event)
+			switch {
+			case !from.seated():
+				assert.Equal(t, from, c.is(), "%d on %d", from, event)
+			case event == somethingCame:
+				assert.Equal(t, connectionOpen, c.is(), "%d on %d", from, event)
+			default:
+				assert.False(t, c.is().seated(), "%d on %d", from, event)
+				assert.Equal(t, from == connectionNew && event == seatRetaken, c.is() == connectionReplaced, "%d on %d", from, event)
+			}
+		}
+	}
 }

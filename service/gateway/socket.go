@@ -27,6 +27,8 @@ type clientSocket struct {
 	writer            uint8    // that it is tied to
 }
 
+// newClientSocket returns what writes the messages of an outbox to a connection, whose descriptor it takes over where
+// that is possible. gone is called once when nothing can be written any more, sent when a decision was written.
 func newClientSocket(
 	box *outbox, conn net.Conn, slow *atomic.Int32, gone func(error), sent func(time.Duration),
 ) *clientSocket {
@@ -161,6 +163,8 @@ func (w *clientSocket) flush() {
 	}
 }
 
+// written gives back the memory of what was written, and tells how long the oldest request waited that was answered in
+// it.
 func (w *clientSocket) written(bytes []byte, marks []mark) {
 	now := time.Now()
 	if arrived := w.outbox.done(bytes, marks, now); !arrived.IsZero() && w.onDecisionWritten != nil {
@@ -212,6 +216,7 @@ func (w *clientSocket) writeAll(bytes []byte) error {
 	}
 }
 
+// fail tells once that nothing can be written any more.
 func (w *clientSocket) fail(err error) {
 	if !w.ended.Swap(true) {
 		w.onFailed(err)

@@ -46,6 +46,7 @@ type memory struct {
 	users atomic.Int32
 }
 
+// newWriters starts the writers, as many as there are processors, up to maxWriters.
 func newWriters() *writers {
 	n := min(runtime.GOMAXPROCS(0), maxWriters)
 	w := &writers{free: make(chan *batch, 64), stopped: make(chan struct{}), assigned: make([]atomic.Int32, n)}
@@ -78,6 +79,7 @@ func (w *writers) assign() uint8 {
 	return uint8(chosen)
 }
 
+// release unties a connection from its writer.
 func (w *writers) release(writer uint8) { w.assigned[writer].Add(-1) }
 
 // write writes what comes in one queue, until the writers have stopped and the queue is empty.

@@ -29,6 +29,7 @@ type faultList struct {
 	log    repeatLog
 }
 
+// drop removes one of the kept faults.
 func (l *faultList) drop(at int) {
 	l.last = slices.Delete(l.last, at, at+1)
 	l.causes = slices.Delete(l.causes, at, at+1)

@@ -42,6 +42,7 @@ type Refusal struct {
 	Detail string
 }
 
+// Error says what is refused, and what would be right.
 func (r *Refusal) Error() string { return r.Detail }
 
 // Connections are the connections of a session's clients, at most one for each client. The runner calls all methods on

@@ -25,15 +25,15 @@ type seat struct {
 type seatState uint8
 
 const (
-	seatTaken   seatState = iota // connected; its client has not said yet that it is ready
-	seatPlaying                  // connected, and its client is ready
-	seatLost                     // the connection was lost before its client was ready
-	seatWaiting                  // the connection of a client that was ready is lost
-	seatStates                   // how many there are
+	seatJoined    seatState = iota // connected; its client has not said yet that it is ready
+	seatPlaying                    // connected, and its client is ready
+	seatLostEarly                  // the connection was lost before its client was ready
+	seatWaiting                    // the connection of a client that was ready is lost
+	seatStates                     // how many there are
 )
 
 // connected reports whether the seat has a connection.
-func (s seatState) connected() bool { return s == seatTaken || s == seatPlaying }
+func (s seatState) connected() bool { return s == seatJoined || s == seatPlaying }
 
 // ready reports whether the seat's client has said that it is ready, on some connection.
 func (s seatState) ready() bool { return s == seatPlaying || s == seatWaiting }
@@ -50,10 +50,10 @@ const (
 
 // seatTransitions is the state that a seat has after an event. That a client leaves ends the seat in any state.
 var seatTransitions = [seatStates][seatEvents]seatState{
-	seatTaken:   {clientReady: seatPlaying, connectionLost: seatLost, connectionCame: seatTaken},
-	seatPlaying: {clientReady: seatPlaying, connectionLost: seatWaiting, connectionCame: seatPlaying},
-	seatLost:    {clientReady: seatLost, connectionLost: seatLost, connectionCame: seatTaken},
-	seatWaiting: {clientReady: seatWaiting, connectionLost: seatWaiting, connectionCame: seatPlaying},
+	seatJoined:    {clientReady: seatPlaying, connectionLost: seatLostEarly, connectionCame: seatJoined},
+	seatPlaying:   {clientReady: seatPlaying, connectionLost: seatWaiting, connectionCame: seatPlaying},
+	seatLostEarly: {clientReady: seatLostEarly, connectionLost: seatLostEarly, connectionCame: seatJoined},
+	seatWaiting:   {clientReady: seatWaiting, connectionLost: seatWaiting, connectionCame: seatPlaying},
 }
 
 // on brings the seat into the state that follows an event.

@@ -175,6 +175,7 @@ func nonNil[T any](list []T) []T {
 	return list
 }
 
+// client tells of one client, without its frames.
 func (w *watchers) client(r *Runner, c wire.Client) api.WatchClient {
 	_, sent := r.session.ClientState(c.Number)
 	out := api.WatchClient{

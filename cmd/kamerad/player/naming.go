@@ -137,6 +137,7 @@ func find(held *replicate.Copy, name string) uint32 {
 	return 0
 }
 
+// nameOfClient returns a client's name, or nothing when there is no such client.
 func nameOfClient(held *replicate.Copy, number int) string {
 	for _, c := range held.Clients {
 		if c.Number == number {
@@ -239,6 +240,7 @@ func value(me *client.Client, t *contract.Type, w word) (json.RawMessage, error)
 	return json.RawMessage(strconv.FormatInt(number, 10)), nil
 }
 
+// clientCalled returns the number of the client that has a name.
 func clientCalled(held *replicate.Copy, name string) (int64, error) {
 	for _, c := range held.Clients {
 		if c.Name == name {

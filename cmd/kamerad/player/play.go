@@ -20,6 +20,7 @@ import (
 	"kamerad.example/core/wire"
 )
 
+// seatFlags are the flags of whatever takes a seat.
 func seatFlags() []cli.Flag {
 	return []cli.Flag{
 		terminal.ServiceFlag(), terminal.JSONFlag(),
@@ -199,6 +200,7 @@ func (p *Player) greet() {
 	p.hold.Unlock()
 }
 
+// raw prints a message as it came.
 func (p *Player) raw(message []byte) {
 	p.hold.Lock()
 	defer p.hold.Unlock()
@@ -290,11 +292,13 @@ func (p *Player) moves(kind, property string) bool {
 	return q != nil && q.Follows != ""
 }
 
+// name returns the name of an entity, as one would type it.
 func (p *Player) name(t *replicate.Entity) (out string) {
 	p.me.Look(func(held *replicate.Copy) { out = label(held, t) })
 	return out
 }
 
+// worded words a value, with entities and clients by name.
 func (p *Player) worded(t *contract.Type, v contract.Value) (out string) {
 	p.me.Look(func(held *replicate.Copy) { out = worded(held, t, v) })
 	return out
@@ -333,6 +337,7 @@ func (p *Player) see() {
 	terminal.PrintTable(os.Stdout, t)
 }
 
+// help prints what can be typed.
 func (p *Player) help() {
 	fmt.Println(
 		"see    all that you hold\nquit   give the seat up\n" +
@@ -388,6 +393,7 @@ func (p *Player) move(words []word) error {
 	}
 }
 
+// write sends a value of a property that the client may set.
 func (p *Player) write(property string, to word, has hasName) error {
 	at, err := address(p.me, property, has)
 	if err != nil {
@@ -448,6 +454,7 @@ func (p *Player) Play(ctx context.Context) error {
 	}
 }
 
+// line does what a line says.
 func (p *Player) line(ctx context.Context, line string) {
 	words, err := split(line)
 	if err != nil {

@@ -23,6 +23,7 @@ type parts struct {
 	all  []Guard
 }
 
+// add adds a part that can be deleted.
 func (p *parts) add(what, of string, at syntax.Span) {
 	p.all = append(p.all, Guard{what, of, at.Start, at.End})
 }
@@ -33,6 +34,7 @@ func (p *parts) from(word, of string, at syntax.Span) {
 	p.all = append(p.all, Guard{strings.TrimSpace(word), of, start, at.End})
 }
 
+// declaration adds a declaration, and what in it can be deleted by itself.
 func (p *parts) declaration(d syntax.Decl) {
 	switch d := d.(type) {
 	case *syntax.Tick:
@@ -63,8 +65,10 @@ func (p *parts) declaration(d syntax.Decl) {
 	}
 }
 
+// event adds an event.
 func (p *parts) event(of string, e *syntax.Event) { p.add("event", of+e.Name.Text, e.At) }
 
+// entity adds the clauses and members of a kind or part.
 func (p *parts) entity(d *syntax.Entity) {
 	of := d.Name.Text + "."
 	if d.Per.Text != "" {
@@ -109,6 +113,7 @@ func (p *parts) entity(d *syntax.Entity) {
 	}
 }
 
+// property adds a property and its clauses.
 func (p *parts) property(name string, x *syntax.Property) {
 	p.add("property", name, x.At)
 	if x.Default != nil {
@@ -148,6 +153,7 @@ func (p *parts) property(name string, x *syntax.Property) {
 	}
 }
 
+// request adds a request, its clauses and its checks.
 func (p *parts) request(name string, x *syntax.Request) {
 	p.add("request", name, x.At)
 	if x.From != nil {

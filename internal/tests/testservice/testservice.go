@@ -147,6 +147,7 @@ func StartOn(t testing.TB, database string, command ...string) *Process {
 	return p
 }
 
+// ended reports whether the process has ended.
 func (p *Process) ended() bool {
 	select {
 	case <-p.done:

@@ -50,6 +50,7 @@ type place struct {
 	level string
 }
 
+// one returns one of some words.
 func (g *maker) one(words ...string) string { return words[g.IntN(len(words))] }
 
 // careful returns a level to code: mostly one that keeps to its audience.
@@ -101,6 +102,7 @@ func (g *maker) writes(at *place, e string, list []prop) []prop {
 	return out
 }
 
+// some returns one of some properties, and whether there is any.
 func (g *maker) some(list []prop) (prop, bool) {
 	if len(list) == 0 {
 		return prop{}, false
@@ -108,8 +110,10 @@ func (g *maker) some(list []prop) (prop, bool) {
 	return list[g.IntN(len(list))], true
 }
 
+// in reports true once in n times.
 func (g *maker) in(n int) bool { return g.IntN(n) == 0 }
 
+// line adds a line to the contract.
 func (g *maker) line(format string, args ...any) { fmt.Fprintf(&g.b, format+"\n", args...) }
 
 const (
@@ -118,6 +122,7 @@ const (
 	crate = 2
 )
 
+// audience returns an audience for a property or a kind; mostly none.
 func (g *maker) audience(kind int) string {
 	if g.in(2) {
 		return ""
@@ -137,6 +142,7 @@ func (g *maker) audience(kind int) string {
 	return g.one(choices...)
 }
 
+// properties declares the properties of a kind.
 func (g *maker) properties(k *kind, index int) {
 	clause := func(p prop) string {
 		if p.to == "" {
@@ -189,6 +195,7 @@ func (g *maker) properties(k *kind, index int) {
 	}
 }
 
+// contract writes the whole contract.
 func (g *maker) contract() string {
 	g.line("contract wild language 1\ntick 20 per second\nstrikes %s in 10s\nroles player, referee", g.one("8", "200"))
 	g.line("audience mates(d: Diver) = viewer.Diver.crew == d.crew")
@@ -387,6 +394,7 @@ func (g *maker) entity(at *place) (string, int) {
 	return c.name, c.kind
 }
 
+// sorted returns the keys of a map in order.
 func sorted(m map[string]int) []string {
 	var out []string
 	for name := range m {
@@ -402,6 +410,7 @@ func sorted(m map[string]int) []string {
 	return out
 }
 
+// int returns an expression that is a whole number.
 func (g *maker) int(at *place, depth int) string {
 	if depth <= 0 || g.in(3) {
 		if len(at.ints) > 0 && g.in(2) {
@@ -440,6 +449,7 @@ func (g *maker) int(at *place, depth int) string {
 	return fmt.Sprint(g.IntN(10))
 }
 
+// with returns a place at which one more entity has a name.
 func (g *maker) with(at *place, name string) *place {
 	out := *at
 	out.entities = map[string]int{name: diver}
@@ -449,6 +459,7 @@ func (g *maker) with(at *place, name string) *place {
 	return &out
 }
 
+// cond returns a condition.
 func (g *maker) cond(at *place, depth int) string {
 	switch g.IntN(8) {
 	case 0:
@@ -500,6 +511,7 @@ func (g *maker) begin(at *place, n int) string {
 	return strings.NewReplacer(" += ", " = ", " -= ", " = ", "Dive.made = 1", "Dive.made += 1").Replace(g.body(at, n))
 }
 
+// body returns n statements.
 func (g *maker) body(at *place, n int) string {
 	var b strings.Builder
 	local := *at
