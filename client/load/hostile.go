@@ -91,66 +91,15 @@ func (h *hostile) count(f func(r *HostileReport)) {
 
 // attack makes one connection and attacks over it until it is cut.
 func (h *hostile) attack(ctx context.Context, name string) {
-	u, err := url.Parse(h.options.Service)
-	if err != nil {
-		return
-	}
-	protocol := []string{wire.Binary, wire.Protocol}[h.random.IntN(2)]
-	address := fmt.Sprintf("ws://%s/api/sessions/%d/join", u.Host, h.options.Session)
-	dialer := websocket.Dialer{Subprotocols: []string{protocol}, HandshakeTimeout: 5 * time.Second}
-	socket, answer, err := dialer.DialContext(ctx, address, http.Header{})
-	if err != nil {
-		if answer != nil {
-			h.count(func(r *HostileReport) { r.Refused[fmt.Sprint("status ", answer.StatusCode)]++ })
-		}
-		h.pause(ctx, 50*time.Millisecond)
+	socket := h.join(ctx, name)
+	if socket == nil {
 		return
 	}
 	defer socket.Close()
-	join := wire.Join{Name: name}.JSON()
-	switch h.random.IntN(20) {
-	case 0:
-		join = []byte(h.json(4))
-	case 1:
-		join = noise(h.random, h.random.IntN(5000))
-	}
-	h.count(func(r *HostileReport) {
-		r.Messages++
-		r.Frames++
-		r.Bytes += len(join)
-	})
-	if err := socket.WriteMessage(websocket.TextMessage, join); err != nil {
-		return
-	}
-	_, first, err := socket.ReadMessage()
-	if err != nil {
-		return
-	}
-	var hello wire.Hello
-	if json.Unmarshal(first, &hello) != nil || hello.Type != wire.MessageHello {
-		var bye wire.Bye
-		_ = json.Unmarshal(first, &bye)
-		h.count(func(r *HostileReport) { r.Refused[bye.Code]++ })
-		h.pause(ctx, 100*time.Millisecond)
-		return
-	}
-	h.outline = hello.Outline
-	h.seq = 0
-	h.count(func(r *HostileReport) { r.Connections++ })
 	ended := make(chan struct{})
-	go func() { // what it is sent says why it is cut
+	go func() {
 		defer close(ended)
-		for {
-			_, raw, err := socket.ReadMessage()
-			var bye wire.Bye
-			isText := err == nil && len(raw) > 0 && raw[0] == '{'
-			if isText && json.Unmarshal(raw, &bye) == nil && bye.Type == wire.MessageBye {
-				h.count(func(r *HostileReport) { r.Cut[sort(bye.Reason)]++ })
-			}
-			if err != nil {
-				return
-			}
-		}
+		h.hear(socket)
 	}()
 	conn := socket.NetConn()
 	until := time.Now().Add(time.Duration(h.random.Int64N(int64(maxFlight))))
@@ -177,6 +126,74 @@ func (h *hostile) attack(ctx context.Context, name string) {
 	}
 	socket.Close()
 	<-ended
+}
+
+// join asks for a seat, now and then by something that is no join. It returns nil when it gets none.
+func (h *hostile) join(ctx context.Context, name string) *websocket.Conn {
+	u, err := url.Parse(h.options.Service)
+	if err != nil {
+		return nil
+	}
+	protocol := []string{wire.Binary, wire.Protocol}[h.random.IntN(2)]
+	address := fmt.Sprintf("ws://%s/api/sessions/%d/join", u.Host, h.options.Session)
+	dialer := websocket.Dialer{Subprotocols: []string{protocol}, HandshakeTimeout: 5 * time.Second}
+	socket, answer, err := dialer.DialContext(ctx, address, http.Header{})
+	if err != nil {
+		if answer != nil {
+			h.count(func(r *HostileReport) { r.Refused[fmt.Sprint("status ", answer.StatusCode)]++ })
+		}
+		h.pause(ctx, 50*time.Millisecond)
+		return nil
+	}
+	join := wire.Join{Name: name}.JSON()
+	switch h.random.IntN(20) {
+	case 0:
+		join = []byte(h.json(4))
+	case 1:
+		join = noise(h.random, h.random.IntN(5000))
+	}
+	h.count(func(r *HostileReport) {
+		r.Messages++
+		r.Frames++
+		r.Bytes += len(join)
+	})
+	if err := socket.WriteMessage(websocket.TextMessage, join); err != nil {
+		socket.Close()
+		return nil
+	}
+	_, first, err := socket.ReadMessage()
+	if err != nil {
+		socket.Close()
+		return nil
+	}
+	var hello wire.Hello
+	if json.Unmarshal(first, &hello) != nil || hello.Type != wire.MessageHello {
+		var bye wire.Bye
+		_ = json.Unmarshal(first, &bye)
+		h.count(func(r *HostileReport) { r.Refused[bye.Code]++ })
+		h.pause(ctx, 100*time.Millisecond)
+		socket.Close()
+		return nil
+	}
+	h.outline = hello.Outline
+	h.seq = 0
+	h.count(func(r *HostileReport) { r.Connections++ })
+	return socket
+}
+
+// hear reads what a connection is sent until it ends: that says why it is cut.
+func (h *hostile) hear(socket *websocket.Conn) {
+	for {
+		_, raw, err := socket.ReadMessage()
+		if err != nil {
+			return
+		}
+		var bye wire.Bye
+		isText := len(raw) > 0 && raw[0] == '{'
+		if isText && json.Unmarshal(raw, &bye) == nil && bye.Type == wire.MessageBye {
+			h.count(func(r *HostileReport) { r.Cut[sort(bye.Reason)]++ })
+		}
+	}
 }
 
 // sort returns what reasons of one sort have in common: a reason quotes what was sent.

@@ -94,16 +94,8 @@ func (t *tally) add(f func(r *Report)) {
 // Run joins the clients, lets them play, and takes them out again. The error says what is wrong with the options or
 // kept a client from joining.
 func Run(ctx context.Context, o Options) (*Report, error) {
-	switch {
-	case o.Clients < 1 || o.Clients > MaxClients:
-		return nil, fmt.Errorf("load session %d with %d clients: from 1 to %d", o.Session, o.Clients, MaxClients)
-	case o.For <= 0:
-		return nil, fmt.Errorf("load session %d for %s: it has to last some time", o.Session, o.For)
-	case !(o.Asks >= 0 && o.Asks <= MaxRate && o.Writes >= 0 && o.Writes <= MaxRate):
-		return nil, fmt.Errorf(
-			"load session %d with %g requests and %g writes a second: each from 0 to %d", o.Session, o.Asks, o.Writes,
-			MaxRate,
-		)
+	if err := o.check(); err != nil {
+		return nil, err
 	}
 	t := &tally{report: Report{
 		Clients:   o.Clients,
@@ -111,29 +103,14 @@ func Run(ctx context.Context, o Options) (*Report, error) {
 		Reasons:   map[string]int{},
 		Out:       map[string]int{},
 	}}
-	var players []*client.Client
+	players, err := joinAll(ctx, o, t)
 	defer func() {
 		for _, p := range players {
 			p.Close()
 		}
 	}()
-	for i := range o.Clients {
-		p, err := client.Join(ctx, o.Service, o.Session, fmt.Sprintf("%s %d", o.Name, i+1), o.Role, client.Options{
-			OnRaw: func(m []byte) { t.add(func(r *Report) { r.Frames++; r.Bytes += len(m) }) },
-			OnFrame: func(f *wire.Frame, _ []replicate.Notice) {
-				if len(f.Events) > 0 {
-					t.add(func(r *Report) { r.Events += len(f.Events) })
-				}
-			},
-			OnDiffer: func(int64) { t.add(func(r *Report) { r.Differed++ }) },
-		})
-		if err != nil {
-			return nil, fmt.Errorf("load session %d: client %d: %w", o.Session, i+1, err)
-		}
-		players = append(players, p)
-		if o.OnJoin != nil {
-			o.OnJoin(i + 1)
-		}
+	if err != nil {
+		return nil, err
 	}
 	t.add(func(r *Report) { // what came while they joined is no part of it
 		r.Frames = 0
@@ -146,11 +123,7 @@ func Run(ctx context.Context, o Options) (*Report, error) {
 	began := time.Now()
 	var wait sync.WaitGroup
 	for i, p := range players {
-		wait.Add(1)
-		go func() {
-			defer wait.Done()
-			one(timed, p, o, rand.New(rand.NewPCG(o.Seed, uint64(i))), t)
-		}()
+		wait.Go(func() { one(timed, p, o, rand.New(rand.NewPCG(o.Seed, uint64(i))), t) })
 	}
 	if o.OnTime != nil {
 		ticker := time.NewTicker(200 * time.Millisecond)
@@ -167,80 +140,124 @@ func Run(ctx context.Context, o Options) (*Report, error) {
 	t.mu.Lock()
 	defer t.mu.Unlock()
 	out := t.report
-	out.Seconds, out.Delay = time.Since(began).Seconds(), delays(t.delays)
+	out.Seconds = time.Since(began).Seconds()
+	out.Delay = delays(t.delays)
 	return &out, ctx.Err()
+}
+
+// check returns an error when an option is out of its range.
+func (o Options) check() error {
+	switch {
+	case o.Clients < 1 || o.Clients > MaxClients:
+		return fmt.Errorf("load session %d with %d clients: from 1 to %d", o.Session, o.Clients, MaxClients)
+	case o.For <= 0:
+		return fmt.Errorf("load session %d for %s: it has to last some time", o.Session, o.For)
+	case !(o.Asks >= 0 && o.Asks <= MaxRate && o.Writes >= 0 && o.Writes <= MaxRate):
+		return fmt.Errorf(
+			"load session %d with %g requests and %g writes a second: each from 0 to %d", o.Session, o.Asks, o.Writes,
+			MaxRate,
+		)
+	}
+	return nil
+}
+
+// joinAll joins the clients one after the other. The error names the first one that gets no seat; those before it are
+// returned all the same.
+func joinAll(ctx context.Context, o Options, t *tally) (players []*client.Client, err error) {
+	for i := range o.Clients {
+		p, err := client.Join(ctx, o.Service, o.Session, fmt.Sprintf("%s %d", o.Name, i+1), o.Role, client.Options{
+			OnRaw: func(m []byte) { t.add(func(r *Report) { r.Frames++; r.Bytes += len(m) }) },
+			OnFrame: func(f *wire.Frame, _ []replicate.Notice) {
+				if len(f.Events) > 0 {
+					t.add(func(r *Report) { r.Events += len(f.Events) })
+				}
+			},
+			OnDiffer: func(int64) { t.add(func(r *Report) { r.Differed++ }) },
+		})
+		if err != nil {
+			return players, fmt.Errorf("load session %d: client %d: %w", o.Session, i+1, err)
+		}
+		players = append(players, p)
+		if o.OnJoin != nil {
+			o.OnJoin(i + 1)
+		}
+	}
+	return players, nil
 }
 
 // one lets a client act until ctx ends.
 func one(ctx context.Context, p *client.Client, o Options, r *rand.Rand, t *tally) {
 	asker := play.NewActor(p, r)
-	every := func(rate float64, r *rand.Rand, f func()) {
-		if rate == 0 {
-			return
-		}
-		period := time.Duration(float64(time.Second) / rate)
-		timer := time.NewTimer(time.Duration(r.Float64() * float64(period))) // not all at once
-		defer timer.Stop()
-		for {
-			select {
-			case <-timer.C:
-				timer.Reset(period)
-				f()
-			case <-p.Ended():
-				return // it is counted once, below
-			case <-ctx.Done():
-				return
-			}
-		}
-	}
-	var wait sync.WaitGroup
-	wait.Add(1)
 	dice := rand.New(rand.NewPCG(r.Uint64(), 1))
 	writer := play.NewActor(p, dice)
-	go func() {
-		defer wait.Done()
-		every(o.Writes, dice, func() {
+	var wait sync.WaitGroup
+	wait.Go(func() {
+		every(ctx, p, o.Writes, dice, func() {
 			if property, value := writer.Step(); property != "" {
 				if _, err := p.Write(0, property, value); err == nil {
 					t.add(func(r *Report) { r.Written++ })
 				}
 			}
 		})
-	}()
-	every(o.Asks, r, func() {
-		entity, request, args := asker.Pick()
-		if request == "" {
-			return
-		}
-		limited, cancel := context.WithTimeout(ctx, 10*time.Second)
-		defer cancel()
-		asked := time.Now()
-		ask := p.Ask
-		if o.Forge {
-			ask = p.Forge
-		}
-		d, err := ask(limited, entity, request, args...)
-		if err != nil {
-			return // it ended
-		}
-		waited := time.Since(asked)
-		t.mu.Lock()
-		defer t.mu.Unlock()
-		if d.Seq == 0 {
-			t.report.Kept++
-			return
-		}
-		t.report.Asked++
-		t.report.Decisions[d.Outcome]++
-		if d.Outcome != wire.Accepted {
-			t.report.Reasons[d.Reason]++
-		}
-		t.delays = append(t.delays, waited)
 	})
+	every(ctx, p, o.Asks, r, func() { askOnce(ctx, p, o, asker, t) })
 	wait.Wait()
 	select {
 	case <-p.Ended():
 		t.add(func(r *Report) { r.Out[p.Reason()]++ })
 	default:
 	}
+}
+
+// every calls f so many times a second, beginning at a random moment, until the client or ctx ends.
+func every(ctx context.Context, p *client.Client, rate float64, r *rand.Rand, f func()) {
+	if rate == 0 {
+		return
+	}
+	period := time.Duration(float64(time.Second) / rate)
+	timer := time.NewTimer(time.Duration(r.Float64() * float64(period))) // not all at once
+	defer timer.Stop()
+	for {
+		select {
+		case <-timer.C:
+			timer.Reset(period)
+			f()
+		case <-p.Ended():
+			return
+		case <-ctx.Done():
+			return
+		}
+	}
+}
+
+// askOnce sends one request that the contract has, and notes what was decided and how long that took.
+func askOnce(ctx context.Context, p *client.Client, o Options, asker *play.Actor, t *tally) {
+	entity, request, args := asker.Pick()
+	if request == "" {
+		return
+	}
+	limited, cancel := context.WithTimeout(ctx, 10*time.Second)
+	defer cancel()
+	asked := time.Now()
+	ask := p.Ask
+	if o.Forge {
+		ask = p.Forge
+	}
+	d, err := ask(limited, entity, request, args...)
+	if err != nil {
+		return // it ended
+	}
+	waited := time.Since(asked)
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	if d.Seq == 0 { // a check that the client knows kept it from being sent
+		t.report.Kept++
+		return
+	}
+	t.report.Asked++
+	t.report.Decisions[d.Outcome]++
+	if d.Outcome != wire.Accepted {
+		t.report.Reasons[d.Reason]++
+	}
+	t.delays = append(t.delays, waited)
 }

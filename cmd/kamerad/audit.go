@@ -147,6 +147,24 @@ func printAudit(w io.Writer, r *audit.Report, took time.Duration) {
 		w, "%s: %s tried, %d of them distinct, in %d ticks and %.0f s\n\n", terminal.Bold.Sprint(r.Contract),
 		plural(r.Tried, "attack"), r.Distinct, r.Ticks, took.Seconds(),
 	)
+	printAttacks(w, r)
+	printReading(w, r)
+	printEffects(w, r)
+	for _, row := range r.Rows {
+		for _, e := range row.Cells[len(row.Cells)-1].Effects {
+			fmt.Fprintf(w, "%s %s: %s\n", terminal.Bad.Sprint("✕"), terminal.Bold.Sprint(row.Name), terminal.Shown(e))
+		}
+	}
+	for _, f := range r.Findings {
+		fmt.Fprintf(w, "%s %s\n", terminal.Bad.Sprint("✕"), f)
+	}
+	printUntried(w, r)
+	fmt.Fprintf(w, "%.1f %% of the cells are filled\n", 100*r.Filled)
+	printVerdict(w, r)
+}
+
+// printAttacks prints the table of what was sent: targets by attacks, and what came of each.
+func printAttacks(w io.Writer, r *audit.Report) {
 	header := []any{"Target"}
 	sent := r.Attacks[:len(r.Attacks)-1] // reading is told of by itself
 	for i := range sent {
@@ -179,14 +197,25 @@ func printAudit(w io.Writer, r *audit.Report, took time.Duration) {
 		}
 	}
 	fmt.Fprintf(
-		w, "\n\n%s held   %s had an effect   %s cannot be   %s not reached\n\n", terminal.Good.Sprint(
-			"✓",
-		), terminal.Bad.Sprint("✕"),
-		terminal.Muted.Sprint("–"), terminal.Warn.Sprint("·"),
+		w, "\n\n%s held   %s had an effect   %s cannot be   %s not reached\n\n", terminal.Good.Sprint("✓"),
+		terminal.Bad.Sprint("✕"), terminal.Muted.Sprint("–"), terminal.Warn.Sprint("·"),
 	)
+}
+
+// printReading prints how many hidden values were varied behind a client's back, and how many of them told it nothing.
+func printReading(w io.Writer, r *audit.Report) {
+	if r.Live {
+		fmt.Fprintln(
+			w,
+			terminal.Muted.Sprint(
+				"Reading is not tried on a session that runs: kamerad audit FILE varies hidden values behind a "+
+					"client's back",
+			),
+		)
+		return
+	}
 	read := 0
 	held := 0
-	unread := r.Unread()
 	for _, row := range r.Rows {
 		if c := row.Cells[len(row.Cells)-1]; c.Tried > 0 {
 			read++
@@ -195,29 +224,14 @@ func printAudit(w io.Writer, r *audit.Report, took time.Duration) {
 			}
 		}
 	}
-	if !r.Live {
-		fmt.Fprintf(
-			w, "Reading: %s varied behind a client's back, %d told it nothing; %d could not be varied\n",
-			plural(read, "hidden value"), held, unread,
-		)
-	} else {
-		fmt.Fprintln(
-			w,
-			terminal.Muted.Sprint(
-				"Reading is not tried on a session that runs: kamerad audit FILE varies hidden values behind a "+
-					"client's back",
-			),
-		)
-	}
-	printEffects(w, r)
-	for _, row := range r.Rows {
-		for _, e := range row.Cells[len(row.Cells)-1].Effects {
-			fmt.Fprintf(w, "%s %s: %s\n", terminal.Bad.Sprint("✕"), terminal.Bold.Sprint(row.Name), terminal.Shown(e))
-		}
-	}
-	for _, f := range r.Findings {
-		fmt.Fprintf(w, "%s %s\n", terminal.Bad.Sprint("✕"), f)
-	}
+	fmt.Fprintf(
+		w, "Reading: %s varied behind a client's back, %d told it nothing; %d could not be varied\n",
+		plural(read, "hidden value"), held, r.Unread(),
+	)
+}
+
+// printUntried prints what was not tried, and why: of the values that were not varied one line for each reason.
+func printUntried(w io.Writer, r *audit.Report) {
 	for _, u := range r.Unseen {
 		fmt.Fprintf(w, "%s %s\n", terminal.Warn.Sprint("·"), u)
 	}
@@ -232,9 +246,12 @@ func printAudit(w io.Writer, r *audit.Report, took time.Duration) {
 	for _, why := range slices.Sorted(maps.Keys(unvaried)) {
 		fmt.Fprintf(w, "%s not varied: %s: %s\n", terminal.Warn.Sprint("·"), strings.Join(unvaried[why], ", "), why)
 	}
-	fmt.Fprintf(w, "%.1f %% of the cells are filled\n", 100*r.Filled)
+}
+
+// printVerdict prints what came of an audit in one line.
+func printVerdict(w io.Writer, r *audit.Report) {
 	switch {
-	case r.Clean() && !r.Live && unread > 0:
+	case r.Clean() && !r.Live && r.Unread() > 0:
 		fmt.Fprintln(
 			w, terminal.Good.Sprint("✓ nothing was changed, and nothing was learned of the values that were varied"),
 		)

@@ -641,8 +641,47 @@ func (a *auditor) tick(i int) error {
 	if i%7 == 0 {
 		a.digest()
 	}
-	var both, tries []given
-	for _, c := range a.all.Clients() { // roles change
+	a.followRoles()
+	both, tries := a.gather(i)
+	for _, g := range both {
+		give(a.all, g)
+	}
+	for _, g := range tries {
+		give(a.all, g)
+	}
+	step := a.all.Tick()
+	frames, refused, err := a.take(step)
+	if err != nil {
+		return err
+	}
+	decided := map[[2]uint64]*session.Decision{}
+	for j := range step.Decisions {
+		d := &step.Decisions[j]
+		decided[[2]uint64{uint64(d.Client.Number), d.Ask.Seq}] = d
+		a.checked(d)
+	}
+	// What was accepted, the other session meets as well.
+	second := append(both, a.taking(tries, decided, refused, step)...)
+	a.fast(tries, step)
+	for _, g := range second {
+		if !g.failed {
+			give(a.few, g)
+		}
+		a.record(input{client: g.from.me.Number, sent: g.m, failed: g.failed})
+	}
+	a.faults(step)
+	other := a.few.Tick()
+	for _, search := range a.searches {
+		search()
+	}
+	a.searches = nil
+	a.compare(step, frames, other, tries)
+	return a.after(step, other)
+}
+
+// followRoles has everybody know the roles that they have by now.
+func (a *auditor) followRoles() {
+	for _, c := range a.all.Clients() {
 		if p := a.who(c.Number); p != nil && p.me.Role != c.Role {
 			p.me.Role = c.Role
 			if p.forger != nil {
@@ -650,6 +689,10 @@ func (a *auditor) tick(i int) error {
 			}
 		}
 	}
+}
+
+// gather returns what is sent in tick i: what honest clients say, which both sessions meet, and what attackers try.
+func (a *auditor) gather(i int) (both, tries []given) {
 	for _, p := range a.people {
 		if p.left {
 			continue
@@ -679,82 +722,58 @@ func (a *auditor) tick(i int) error {
 		pressed[g.from.me.Number] = pressed[g.from.me.Number] || press
 		return twice
 	})
-	for _, g := range both {
-		give(a.all, g)
-	}
-	for _, g := range tries {
-		give(a.all, g)
-	}
-	step := a.all.Tick()
-	frames, refused, err := a.take(step)
-	if err != nil {
-		return err
-	}
-	decided := map[[2]uint64]*session.Decision{}
-	for j := range step.Decisions {
-		d := &step.Decisions[j]
-		decided[[2]uint64{uint64(d.Client.Number), d.Ask.Seq}] = d
-		a.checked(d)
-	}
-	// What was accepted, the other session meets as well.
-	var second []given
-	second = append(second, both...)
+	return both, tries
+}
+
+// writeKey names what a write is of: of several writes of one property in a tick only the newest counts.
+func writeKey(g given) string { return fmt.Sprint(g.from.me.Number, g.m.Property, g.m.Entity) }
+
+// taking notes what came of each try, and returns those that were taken, or that failed inside.
+func (a *auditor) taking(
+	tries []given, decided map[[2]uint64]*session.Decision, refused map[[2]uint64]string, step *session.Step,
+) (taken []given) {
 	done := map[[2]uint64]bool{}
-	newest := map[string]uint64{} // of several writes of one property in a tick only the newest counts
+	newest := map[string]uint64{}
 	for _, g := range tries {
 		if g.m.Type == wire.MessageWrite {
-			newest[fmt.Sprint(g.from.me.Number, g.m.Property, g.m.Entity)] = g.m.Seq
+			newest[writeKey(g)] = g.m.Seq
 		}
 	}
 	for _, g := range tries {
-		if g.m.Type == wire.MessageWrite && newest[fmt.Sprint(g.from.me.Number, g.m.Property, g.m.Entity)] != g.m.Seq {
-			g.attack.of.cells[g.attack.what].Outcomes["overtaken by a newer write"]++
+		outcomes := g.attack.of.cells[g.attack.what].Outcomes
+		if g.m.Type == wire.MessageWrite && newest[writeKey(g)] != g.m.Seq {
+			outcomes["overtaken by a newer write"]++
 			continue
 		}
 		at := [2]uint64{uint64(g.from.me.Number), g.m.Seq}
-		switch g.m.Type {
-		case wire.MessageAsk:
-			d := decided[at]
-			switch {
-			case done[at]:
-			case d == nil && (g.attack.old || g.attack.again):
-				g.attack.of.cells[g.attack.what].Outcomes["answered as before, or not at all"]++
-			case d == nil: // more than a client may send in one tick
-				g.attack.of.cells[g.attack.what].Outcomes["not looked at"]++
-			default:
-				a.judge(g, d)
-				g.failed = d.Outcome == wire.Faulted
-				if g.failed || d.Outcome == wire.Accepted {
-					second = append(second, g)
-				}
-			}
-			done[at] = true
-		default:
-			if why := refused[[2]uint64{at[0], g.m.Seq}]; why != "" {
-				g.attack.of.cells[g.attack.what].Outcomes[why]++
+		if g.m.Type != wire.MessageAsk {
+			if why := refused[at]; why != "" {
+				outcomes[why]++
 				g.from.attacked = true
-				break
+				continue
 			}
-			g.attack.of.cells[g.attack.what].Outcomes["taken"]++
+			outcomes["taken"]++
 			a.taken(g, step)
-			second = append(second, g)
+			taken = append(taken, g)
+			continue
 		}
-	}
-	a.fast(tries, step)
-	for _, g := range second {
-		if !g.failed {
-			give(a.few, g)
+		d := decided[at]
+		switch {
+		case done[at]:
+		case d == nil && (g.attack.old || g.attack.again):
+			outcomes["answered as before, or not at all"]++
+		case d == nil: // more than a client may send in one tick
+			outcomes["not looked at"]++
+		default:
+			a.judge(g, d)
+			g.failed = d.Outcome == wire.Faulted
+			if g.failed || d.Outcome == wire.Accepted {
+				taken = append(taken, g)
+			}
 		}
-		a.record(input{client: g.from.me.Number, sent: g.m, failed: g.failed})
+		done[at] = true
 	}
-	a.faults(step)
-	other := a.few.Tick()
-	for _, search := range a.searches {
-		search()
-	}
-	a.searches = nil
-	a.compare(step, frames, other, tries)
-	return a.after(step, other)
+	return taken
 }
 
 // find returns the target that a message is for.

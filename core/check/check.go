@@ -62,64 +62,32 @@ func Build(
 	return &c.Checked, nil
 }
 
-// readFile reads all declarations.
+// declarations are those of a contract, by what they declare, each in the order in which they stand.
+type declarations struct {
+	consts    []*syntax.Const
+	entities  []*syntax.Entity
+	events    []*syntax.Event
+	fns       []*syntax.Fn
+	audiences []*syntax.AudienceDecl
+	handlers  map[string]*syntax.Handler // those of the contract itself, by what they are for
+}
+
+// readFile reads all declarations, in such an order that what one names was read before: names of types first, then what
+// kinds declare, and bodies, which may name everything, last.
 func (c *builder) readFile(f *syntax.File) {
 	c.header(f)
-	var consts []*syntax.Const
-	var entities []*syntax.Entity
-	var events []*syntax.Event
-	var fns []*syntax.Fn
-	var audiences []*syntax.AudienceDecl
-	handlers := map[string]*syntax.Handler{}
-	for _, d := range f.Decls {
-		switch d := d.(type) {
-		case *syntax.Enum:
-			c.enum(d)
-		case *syntax.TypeDecl:
-			if c.freeTypeName(d.Name) {
-				c.Aliases[d.Name.Text] = d
-			}
-		case *syntax.Const:
-			consts = append(consts, d)
-		case *syntax.Fn:
-			fns = append(fns, d)
-		case *syntax.AudienceDecl:
-			audiences = append(audiences, d)
-		case *syntax.Entity:
-			entities = append(entities, d)
-		case *syntax.Event:
-			events = append(events, d)
-		case *syntax.Handler:
-			switch d.On.Text {
-			case "join", "lost", "back", "leave":
-				if other := handlers[d.On.Text]; other != nil {
-					c.Fail(
-						d.At, "repeated",
-						fmt.Sprintf("the contract has an `on %s` already, in line %d", d.On.Text, c.LineOf(other.At)),
-						"put both into one",
-					)
-					continue
-				}
-				handlers[d.On.Text] = d
-			default:
-				c.Fail(
-					d.On.At, "unknown-name", fmt.Sprintf("nothing is known that `on %s` could wait for", d.On.Text),
-					"a contract can have on join(c), on lost(c), on back(c) and on leave(c)",
-				)
-			}
+	d := c.sorted(f)
+	c.Bounded(syntax.Span{}, "the number of kinds", int64(len(d.entities)), 0, contract.MaxKinds)
+	for _, x := range d.entities {
+		c.kind(x)
+	}
+	for _, x := range f.Decls {
+		if x, ok := x.(*syntax.TypeDecl); ok && c.Aliases[x.Name.Text] == x {
+			c.Alias(x)
 		}
 	}
-	c.Bounded(syntax.Span{}, "the number of kinds", int64(len(entities)), 0, contract.MaxKinds)
-	for _, d := range entities {
-		c.kind(d)
-	}
-	for _, d := range f.Decls {
-		if d, ok := d.(*syntax.TypeDecl); ok && c.Aliases[d.Name.Text] == d {
-			c.Alias(d)
-		}
-	}
-	for _, d := range consts {
-		c.constant(d)
+	for _, x := range d.consts {
+		c.constant(x)
 	}
 	for _, k := range c.Contract.Kinds {
 		c.Trees[k] = c.merged(k, c.Trees[k])
@@ -131,13 +99,13 @@ func (c *builder) readFile(f *syntax.File) {
 	for _, k := range c.Contract.Kinds {
 		c.members(k, c.Trees[k])
 	}
-	for _, d := range events {
-		if e := c.event(d, nil); e != nil {
+	for _, x := range d.events {
+		if e := c.event(x, nil); e != nil {
 			c.Contract.Events = append(c.Contract.Events, e)
 			c.Events = append(c.Events, e)
 		}
 	}
-	c.functions(fns, audiences)
+	c.functions(d.fns, d.audiences)
 	for _, k := range c.Contract.Kinds {
 		c.wholeKind(k)
 	}
@@ -145,6 +113,68 @@ func (c *builder) readFile(f *syntax.File) {
 		c.onePart(c.Parts[name])
 	}
 	c.circles()
+	c.contractHandlers(d.handlers)
+	for _, f := range c.Later {
+		f()
+	}
+	for k := range c.Trees {
+		for _, p := range k.Properties {
+			p.Written = c.Changes[p.Offset]
+		}
+	}
+}
+
+// sorted returns the declarations of a file. Enums are read at once, and the names of types taken.
+func (c *builder) sorted(f *syntax.File) declarations {
+	out := declarations{handlers: map[string]*syntax.Handler{}}
+	for _, d := range f.Decls {
+		switch d := d.(type) {
+		case *syntax.Enum:
+			c.enum(d)
+		case *syntax.TypeDecl:
+			if c.freeTypeName(d.Name) {
+				c.Aliases[d.Name.Text] = d
+			}
+		case *syntax.Const:
+			out.consts = append(out.consts, d)
+		case *syntax.Fn:
+			out.fns = append(out.fns, d)
+		case *syntax.AudienceDecl:
+			out.audiences = append(out.audiences, d)
+		case *syntax.Entity:
+			out.entities = append(out.entities, d)
+		case *syntax.Event:
+			out.events = append(out.events, d)
+		case *syntax.Handler:
+			c.contractHandler(d, out.handlers)
+		}
+	}
+	return out
+}
+
+// contractHandler puts a handler of the contract itself among the others.
+func (c *builder) contractHandler(d *syntax.Handler, handlers map[string]*syntax.Handler) {
+	switch d.On.Text {
+	case "join", "lost", "back", "leave":
+		if other := handlers[d.On.Text]; other != nil {
+			c.Fail(
+				d.At, "repeated",
+				fmt.Sprintf("the contract has an `on %s` already, in line %d", d.On.Text, c.LineOf(other.At)),
+				"put both into one",
+			)
+			return
+		}
+		handlers[d.On.Text] = d
+	default:
+		c.Fail(
+			d.On.At, "unknown-name", fmt.Sprintf("nothing is known that `on %s` could wait for", d.On.Text),
+			"a contract can have on join(c), on lost(c), on back(c) and on leave(c)",
+		)
+	}
+}
+
+// contractHandlers reads the bodies of the contract's own handlers. The client that they are about is their argument.
+func (c *builder) contractHandlers(handlers map[string]*syntax.Handler) {
 	for _, h := range []struct {
 		name string
 		to   **contract.Body
@@ -159,14 +189,6 @@ func (c *builder) readFile(f *syntax.File) {
 			env.Enter()
 			env.Used[env.Declare(d.Param, &contract.Type{Form: contract.FormClient})] = true
 			*h.to = env.Body(d.Body, d.At)
-		}
-	}
-	for _, f := range c.Later {
-		f()
-	}
-	for k := range c.Trees {
-		for _, p := range k.Properties {
-			p.Written = c.Changes[p.Offset]
 		}
 	}
 }
@@ -190,19 +212,7 @@ func (c *builder) header(f *syntax.File) {
 		switch d := d.(type) {
 		case *syntax.Contract:
 			if once(d, "a name") {
-				c.Contract.Name = d.Name.Text
-				if utf8.RuneCountInString(d.Name.Text) > 60 {
-					c.Fail(d.Name.At, "out-of-range", "the contract's name is too long", "at most 60 characters")
-				}
-				if d.Language.Value != 1 {
-					c.Fail(
-						d.Language.At, "language", fmt.Sprintf("language %d is not known here", d.Language.Value),
-						"write language 1",
-					)
-				}
-				if i > 0 {
-					c.Fail(d.At, "order", "the contract's name does not stand first", "move this line to the top")
-				}
+				c.name(d, i == 0)
 			}
 		case *syntax.Tick:
 			if once(d, "a tick rate") &&
@@ -211,17 +221,7 @@ func (c *builder) header(f *syntax.File) {
 			}
 		case *syntax.Roles:
 			if once(d, "a list of roles") {
-				c.Bounded(d.At, "the number of roles", int64(len(d.Names)), 1, contract.MaxRoles)
-				for _, n := range d.Names {
-					if slices.Contains(c.Contract.Roles, n.Text) {
-						c.Fail(
-							n.At, "repeated", fmt.Sprintf("the role `%s` is listed twice", n.Text),
-							"remove one of the two",
-						)
-						continue
-					}
-					c.Contract.Roles = append(c.Contract.Roles, n.Text)
-				}
+				c.roles(d)
 			}
 		}
 	}
@@ -251,6 +251,35 @@ func (c *builder) header(f *syntax.File) {
 	}
 	if len(c.Contract.Roles) == 0 {
 		c.Contract.Roles = []string{"player"}
+	}
+}
+
+// name reads the line with the contract's name, which has to be the first.
+func (c *builder) name(d *syntax.Contract, first bool) {
+	c.Contract.Name = d.Name.Text
+	if utf8.RuneCountInString(d.Name.Text) > 60 {
+		c.Fail(d.Name.At, "out-of-range", "the contract's name is too long", "at most 60 characters")
+	}
+	if d.Language.Value != 1 {
+		c.Fail(
+			d.Language.At, "language", fmt.Sprintf("language %d is not known here", d.Language.Value),
+			"write language 1",
+		)
+	}
+	if !first {
+		c.Fail(d.At, "order", "the contract's name does not stand first", "move this line to the top")
+	}
+}
+
+// roles reads the list of roles.
+func (c *builder) roles(d *syntax.Roles) {
+	c.Bounded(d.At, "the number of roles", int64(len(d.Names)), 1, contract.MaxRoles)
+	for _, n := range d.Names {
+		if slices.Contains(c.Contract.Roles, n.Text) {
+			c.Fail(n.At, "repeated", fmt.Sprintf("the role `%s` is listed twice", n.Text), "remove one of the two")
+			continue
+		}
+		c.Contract.Roles = append(c.Contract.Roles, n.Text)
 	}
 }
 

@@ -163,65 +163,18 @@ func (c *builder) follows(k *contract.Kind, p *contract.Property, d *syntax.Foll
 		return
 	}
 	f := &contract.Follows{}
+	var of *contract.Property // that copies compute the motion from
 	switch x := d.What.(type) {
 	case *syntax.Ref:
-		f.Rate = k.Property(x.Text)
-		if f.Rate == nil {
-			c.Fail(
-				x.At, "unknown-name", fmt.Sprintf("%s has no property `%s`", k.Name, x.Text),
-				typing.Suggest(
-					x.Text, typing.PropertyNames(k),
-					"name the property that holds its rate, as in `pos: Place follows vel`",
-				),
-			)
+		if !c.followsRate(k, p, d, x, f) {
 			return
 		}
-		c.Used[f.Rate.Offset] = true
-		if f.Rate.Type.Form != p.Type.Form || f.Rate == p {
-			c.Fail(
-				x.At, "wrong-type", fmt.Sprintf("the rate of `%s` is of the type %s", p.Name, f.Rate.Type),
-				"it has to be "+string(p.Type.Form)+" too, in units a second",
-			)
-			return
-		}
-		if d.By != nil {
-			c.Fail(d.By.Span(), "clash", "what follows a rate has no offset", "`by` belongs to `follows holder.pos`")
-		}
-		f.Slot = k.Slots
-		k.Slots += 3*p.Type.Width() + 1
+		of = f.Rate
 	case *syntax.Member:
-		r, ok := x.X.(*syntax.Ref)
-		if ok {
-			f.Holder = k.Property(r.Text)
-		}
-		if f.Holder == nil || f.Holder.Type.Form != contract.FormEntity {
-			c.Fail(
-				x.X.Span(), "unknown-name", "this is no ref that something could be attached to",
-				"as in `pos: Place follows holder.pos`, where `holder: ref Diver`",
-			)
+		if !c.followsHolder(k, p, d, x, f) {
 			return
 		}
-		c.Used[f.Holder.Offset] = true
-		f.To = make([]*contract.Property, len(c.Contract.Kinds)+1)
-		for _, kind := range f.Holder.Type.Kinds {
-			to := kind.Property(x.Name.Text)
-			if to == nil || to.Type.Form != p.Type.Form {
-				c.Fail(
-					x.Name.At, "unknown-name",
-					fmt.Sprintf("%s has no property `%s` of the type %s", kind.Name, x.Name.Text, p.Type.Form),
-					typing.Suggest(x.Name.Text, typing.PropertyNames(kind), "name what it is attached to"),
-				)
-				return
-			}
-			c.Used[to.Offset] = true
-			f.To[kind.Index] = to
-		}
-		if d.By != nil {
-			env := &typing.Scope{Unit: c.Unit, Constant: true}
-			if v := env.Value(d.By, &contract.Type{Form: p.Type.Form}, "the offset"); v != nil {
-				f.By, _ = c.Slots(v)
-			}
-		}
+		of = f.Holder
 	default:
 		c.Fail(
 			d.What.Span(), "expected", "this is nothing that could be followed",
@@ -230,10 +183,6 @@ func (c *builder) follows(k *contract.Kind, p *contract.Property, d *syntax.Foll
 		return
 	}
 	// Copies compute the motion themselves: who gets the property needs what it follows.
-	of := f.Rate
-	if of == nil {
-		of = f.Holder
-	}
 	if of.To < p.To {
 		c.Fail(
 			d.What.Span(), "wrong-place",
@@ -246,6 +195,77 @@ func (c *builder) follows(k *contract.Kind, p *contract.Property, d *syntax.Foll
 	if f.Holder != nil {
 		c.Later = append(c.Later, func() { f.Open = everyoneCanCompute(f, k, p) })
 	}
+}
+
+// followsRate reads a property that moves by a rate, another property of its kind. It reports whether that is right.
+func (c *builder) followsRate(
+	k *contract.Kind, p *contract.Property, d *syntax.Follows, x *syntax.Ref, f *contract.Follows,
+) bool {
+	f.Rate = k.Property(x.Text)
+	if f.Rate == nil {
+		c.Fail(
+			x.At, "unknown-name", fmt.Sprintf("%s has no property `%s`", k.Name, x.Text),
+			typing.Suggest(
+				x.Text, typing.PropertyNames(k),
+				"name the property that holds its rate, as in `pos: Place follows vel`",
+			),
+		)
+		return false
+	}
+	c.Used[f.Rate.Offset] = true
+	if f.Rate.Type.Form != p.Type.Form || f.Rate == p {
+		c.Fail(
+			x.At, "wrong-type", fmt.Sprintf("the rate of `%s` is of the type %s", p.Name, f.Rate.Type),
+			"it has to be "+string(p.Type.Form)+" too, in units a second",
+		)
+		return false
+	}
+	if d.By != nil {
+		c.Fail(d.By.Span(), "clash", "what follows a rate has no offset", "`by` belongs to `follows holder.pos`")
+	}
+	// where it began to move as it does, at which rate, where it was last, and since which tick
+	f.Slot = k.Slots
+	k.Slots += 3*p.Type.Width() + 1
+	return true
+}
+
+// followsHolder reads a property that is attached to one of another entity, which a ref names. It reports whether that is
+// right: every kind that the ref may name has to have such a property.
+func (c *builder) followsHolder(
+	k *contract.Kind, p *contract.Property, d *syntax.Follows, x *syntax.Member, f *contract.Follows,
+) bool {
+	if r, ok := x.X.(*syntax.Ref); ok {
+		f.Holder = k.Property(r.Text)
+	}
+	if f.Holder == nil || f.Holder.Type.Form != contract.FormEntity {
+		c.Fail(
+			x.X.Span(), "unknown-name", "this is no ref that something could be attached to",
+			"as in `pos: Place follows holder.pos`, where `holder: ref Diver`",
+		)
+		return false
+	}
+	c.Used[f.Holder.Offset] = true
+	f.To = make([]*contract.Property, len(c.Contract.Kinds)+1)
+	for _, kind := range f.Holder.Type.Kinds {
+		to := kind.Property(x.Name.Text)
+		if to == nil || to.Type.Form != p.Type.Form {
+			c.Fail(
+				x.Name.At, "unknown-name",
+				fmt.Sprintf("%s has no property `%s` of the type %s", kind.Name, x.Name.Text, p.Type.Form),
+				typing.Suggest(x.Name.Text, typing.PropertyNames(kind), "name what it is attached to"),
+			)
+			return false
+		}
+		c.Used[to.Offset] = true
+		f.To[kind.Index] = to
+	}
+	if d.By != nil {
+		env := &typing.Scope{Unit: c.Unit, Constant: true}
+		if v := env.Value(d.By, &contract.Type{Form: p.Type.Form}, "the offset"); v != nil {
+			f.By, _ = c.Slots(v)
+		}
+	}
+	return true
 }
 
 // everyoneCanCompute reports whether everyone has what an attached property is computed from.

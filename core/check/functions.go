@@ -9,11 +9,30 @@ import (
 	"kamerad.example/core/typing"
 )
 
-// functions reads the functions and named audiences.
+// functions reads the functions and named audiences: first the heads of all, since bodies may name any of them.
 func (c *builder) functions(fns []*syntax.Fn, audiences []*syntax.AudienceDecl) {
 	c.Bounded(syntax.Span{}, "the number of functions", int64(len(fns)), 0, contract.MaxFns)
 	c.Bounded(syntax.Span{}, "the number of audiences", int64(len(audiences)), 0, contract.MaxFns)
-	read := map[*contract.Fn]*syntax.Fn{}
+	fnTrees := c.fnHeads(fns)
+	audienceTrees := c.audienceHeads(audiences)
+	for _, f := range c.Contract.Fns {
+		c.fnBody(f, fnTrees[f])
+	}
+	for range c.Contract.Fns { // who calls one that rolls does so too
+		for _, f := range c.Contract.Fns {
+			for _, call := range c.Calls[f] {
+				f.Rolls = f.Rolls || call.To.(*contract.Fn).Rolls
+			}
+		}
+	}
+	for _, a := range c.Contract.Audiences {
+		c.audienceCondition(a, audienceTrees[a])
+	}
+}
+
+// fnHeads reads the names, arguments and results of functions, and returns the tree of each.
+func (c *builder) fnHeads(fns []*syntax.Fn) map[*contract.Fn]*syntax.Fn {
+	trees := map[*contract.Fn]*syntax.Fn{}
 	for _, d := range fns {
 		if c.Fns[d.Name.Text] != nil || typing.Builtins[d.Name.Text] || typing.Aggregates[d.Name.Text] {
 			c.Fail(
@@ -31,9 +50,14 @@ func (c *builder) functions(fns []*syntax.Fn, audiences []*syntax.AudienceDecl) 
 		}
 		c.Fns[f.Name] = f
 		c.Contract.Fns = append(c.Contract.Fns, f)
-		read[f] = d
+		trees[f] = d
 	}
-	conds := map[*contract.Named]*syntax.AudienceDecl{}
+	return trees
+}
+
+// audienceHeads reads the names and arguments of audiences, and returns the tree of each.
+func (c *builder) audienceHeads(audiences []*syntax.AudienceDecl) map[*contract.Named]*syntax.AudienceDecl {
+	trees := map[*contract.Named]*syntax.AudienceDecl{}
 	for _, d := range audiences {
 		if c.Audiences[d.Name.Text] != nil || slices.Contains(c.Contract.Roles, d.Name.Text) {
 			c.Fail(
@@ -51,48 +75,44 @@ func (c *builder) functions(fns []*syntax.Fn, audiences []*syntax.AudienceDecl) 
 		}
 		c.Audiences[a.Name] = a
 		c.Contract.Audiences = append(c.Contract.Audiences, a)
-		conds[a] = d
+		trees[a] = d
 	}
-	for _, f := range c.Contract.Fns {
-		d := read[f]
-		env := &typing.Scope{Unit: c.Unit, Fn: f, Pure: true}
-		env.Arguments(d.Params, f.Params)
-		if f.Result == nil {
-			continue
-		}
-		want := f.Result
-		if want.Holder() {
-			c.Fail(
-				d.Result.At, "wrong-type", "a function cannot give a list, a map or stacks",
-				"give one value; or go over the list where it stands",
-			)
-			f.Result = nil
-			continue
-		}
-		f.Body = env.Computed(d.Value, want, "the value of `"+f.Name+"`", d.At)
-		f.Body.Params = f.Params
-		f.Rolls = f.Rolls || env.Rolled
+	return trees
+}
+
+// fnBody reads what a function computes.
+func (c *builder) fnBody(f *contract.Fn, d *syntax.Fn) {
+	env := &typing.Scope{Unit: c.Unit, Fn: f, Pure: true}
+	env.Arguments(d.Params, f.Params)
+	if f.Result == nil {
+		return
 	}
-	for range c.Contract.Fns { // who calls one that rolls does so too
-		for _, f := range c.Contract.Fns {
-			for _, call := range c.Calls[f] {
-				f.Rolls = f.Rolls || call.To.(*contract.Fn).Rolls
-			}
-		}
+	want := f.Result
+	if want.Holder() {
+		c.Fail(
+			d.Result.At, "wrong-type", "a function cannot give a list, a map or stacks",
+			"give one value; or go over the list where it stands",
+		)
+		f.Result = nil
+		return
 	}
-	for _, a := range c.Contract.Audiences {
-		d := conds[a]
-		env := &typing.Scope{
-			Unit:   c.Unit,
-			Pure:   true,
-			Still:  true,
-			Viewer: true,
-		}
-		env.Arguments(d.Params, a.Params)
-		for _, x := range env.Scopes[0] {
-			env.Used[x] = true // it may only say of what kind the audience is asked
-		}
-		a.Cond = env.Computed(d.Cond, &contract.Type{Form: contract.FormBool}, "the condition of an audience", d.At)
-		a.Cond.Params = a.Params
+	f.Body = env.Computed(d.Value, want, "the value of `"+f.Name+"`", d.At)
+	f.Body.Params = f.Params
+	f.Rolls = f.Rolls || env.Rolled
+}
+
+// audienceCondition reads the condition of an audience, which is asked of a viewer.
+func (c *builder) audienceCondition(a *contract.Named, d *syntax.AudienceDecl) {
+	env := &typing.Scope{
+		Unit:   c.Unit,
+		Pure:   true,
+		Still:  true,
+		Viewer: true,
 	}
+	env.Arguments(d.Params, a.Params)
+	for _, x := range env.Scopes[0] {
+		env.Used[x] = true // it may only say of what kind the audience is asked
+	}
+	a.Cond = env.Computed(d.Cond, &contract.Type{Form: contract.FormBool}, "the condition of an audience", d.At)
+	a.Cond.Params = a.Params
 }

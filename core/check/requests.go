@@ -22,6 +22,27 @@ func (c *builder) request(r *contract.Request, d *syntax.Request) {
 		Still:   true,
 	}
 	env.Arguments(d.Params, r.Params)
+	c.from(r, d, env)
+	c.limits(r, d)
+	if d.Reply != nil {
+		c.reply(r, d)
+	}
+	r.Head = env.Block(d.Head)
+	env.Pure = false
+	env.Still = false
+	r.Body = env.Block(d.Body)
+	r.Locals = env.Nums
+	r.Memory = env.Mem
+	if r.Reply != nil && !typing.Replies(r.Body) {
+		c.Fail(
+			d.Name.At, "no-reply", fmt.Sprintf("`%s` can come to its end without a reply", r.FullName()),
+			"every way through the body has to `reply` or `deny`",
+		)
+	}
+}
+
+// from reads who may send a request: its owner, unless it says otherwise.
+func (c *builder) from(r *contract.Request, d *syntax.Request, env *typing.Scope) {
 	r.From = []contract.Who{{Sort: contract.ToOwner}}
 	if d.From != nil {
 		// Who may send is decided before the arguments are looked at.
@@ -31,20 +52,27 @@ func (c *builder) request(r *contract.Request, d *syntax.Request) {
 			r.From = who
 		}
 		env.Scopes = scopes
-	} else if r.Kind.Per < 0 && c.InPart == nil {
-		c.Later = append(c.Later, func() {
-			if !r.Kind.GivenAway {
-				c.Fail(
-					d.Name.At, "never",
-					fmt.Sprintf(
-						"nobody can ever send `%s`: %s belongs to the server, and by default only the owner may ask",
-						r.FullName(), r.Kind.Name,
-					),
-					"say who may: `from "+c.Contract.Roles[0]+"`; or `give` it to somebody",
-				)
-			}
-		})
+		return
 	}
+	if r.Kind.Per >= 0 || c.InPart != nil {
+		return
+	}
+	c.Later = append(c.Later, func() { // whether anything gives such an entity to a client is known once all is read
+		if !r.Kind.GivenAway {
+			c.Fail(
+				d.Name.At, "never",
+				fmt.Sprintf(
+					"nobody can ever send `%s`: %s belongs to the server, and by default only the owner may ask",
+					r.FullName(), r.Kind.Name,
+				),
+				"say who may: `from "+c.Contract.Roles[0]+"`; or `give` it to somebody",
+			)
+		}
+	})
+}
+
+// limits reads how often a request may be sent.
+func (c *builder) limits(r *contract.Request, d *syntax.Request) {
 	if d.Limit != nil {
 		window := int64(1000)
 		if d.Limit.Window != nil {
@@ -62,30 +90,20 @@ func (c *builder) request(r *contract.Request, d *syntax.Request) {
 		}
 		c.Reason(d.Pause.Reason)
 	}
-	if d.Reply != nil {
-		r.Reply = c.Type(d.Reply, typing.InMessage)
-		if r.Reply != nil && r.Reply.Holder() {
-			c.Fail(
-				d.Reply.At, "wrong-type", "a list or map cannot be a reply",
-				"reply with one value, or let a property hold it",
-			)
-			r.Reply = nil
-		}
-		if r.Reply == nil {
-			r.Reply = &contract.Type{} // what is replied is not told again
-		}
-	}
-	r.Head = env.Block(d.Head)
-	env.Pure = false
-	env.Still = false
-	r.Body = env.Block(d.Body)
-	r.Locals = env.Nums
-	r.Memory = env.Mem
-	if r.Reply != nil && !typing.Replies(r.Body) {
+}
+
+// reply reads the type of what a request replies.
+func (c *builder) reply(r *contract.Request, d *syntax.Request) {
+	r.Reply = c.Type(d.Reply, typing.InMessage)
+	if r.Reply != nil && r.Reply.Holder() {
 		c.Fail(
-			d.Name.At, "no-reply", fmt.Sprintf("`%s` can come to its end without a reply", r.FullName()),
-			"every way through the body has to `reply` or `deny`",
+			d.Reply.At, "wrong-type", "a list or map cannot be a reply",
+			"reply with one value, or let a property hold it",
 		)
+		r.Reply = nil
+	}
+	if r.Reply == nil {
+		r.Reply = &contract.Type{} // what is replied is not told again
 	}
 }
 

@@ -53,110 +53,136 @@ type Drill struct {
 func Load(name, text string, open syntax.Open) ([]*Drill, syntax.Problems) {
 	src := syntax.NewSource(name, text)
 	file, problems := syntax.ParseDrills(src)
-	if len(file.Drills) == 0 && len(problems) == 0 {
-		problems = append(
-			problems, src.Problem(syntax.Span{}, "empty", "the file holds no drill", `as in: drill "a patch mends"`),
-		)
+	l := &loader{
+		name:      name,
+		src:       src,
+		open:      open,
+		problems:  problems,
+		contracts: map[string]*contract.Contract{},
 	}
-	contracts := map[string]*contract.Contract{}
+	if len(file.Drills) == 0 && len(problems) == 0 {
+		l.fail(syntax.Span{}, "empty", "the file holds no drill", `as in: drill "a patch mends"`)
+	}
 	seen := map[string]bool{}
 	var out []*Drill
 	for i, d := range file.Drills {
 		if i >= MaxDrills {
-			problems = append(
-				problems,
-				src.Problem(d.At, "out-of-range", "the file has too many drills", fmt.Sprint("at most ", MaxDrills)),
-			)
+			l.fail(d.At, "out-of-range", "the file has too many drills", fmt.Sprint("at most ", MaxDrills))
 			break
 		}
 		if seen[d.Name.Value] {
-			problems = append(
-				problems,
-				src.Problem(
-					d.Name.At, "twice", fmt.Sprintf("another drill is called %q", d.Name.Value),
-					"give each a name of its own",
-				),
+			l.fail(
+				d.Name.At, "twice", fmt.Sprintf("another drill is called %q", d.Name.Value),
+				"give each a name of its own",
 			)
 			continue
 		}
 		seen[d.Name.Value] = true
-		if d.Contract == nil {
-			continue // its mistake has been told
-		}
-		c, known := contracts[d.Contract.Value]
-		if !known {
-			body, err := open(d.Contract.Value)
-			if err != nil {
-				problems = append(
-					problems, src.Problem(d.Contract.At, "no-file", err.Error(), "name a contract beside the drill"),
-				)
-			} else {
-				var wrong syntax.Problems
-				// What a contract includes lies in its own folder.
-				inner := func(name string) (string, error) {
-					if !filepath.IsLocal(name) {
-						return "", fmt.Errorf("the file %q leads out of the contract's folder", name)
-					}
-					return open(path.Join(path.Dir(d.Contract.Value), name))
-				}
-				c, wrong = compile.LoadWith(d.Contract.Value, body, inner)
-				if c == nil {
-					problems = append(
-						problems,
-						src.Problem(
-							d.Contract.At, "contract", fmt.Sprintf("the contract is not right: %s", wrong[0].Message),
-							"kamerad check "+d.Contract.Value+" tells all of it",
-						),
-					)
-				}
-			}
-			contracts[d.Contract.Value] = c
-		}
-		if c == nil {
-			continue
-		}
-		k := &checker{
-			notices: map[string]bool{},
-			hosts:   map[string]bool{},
-			in:      map[string]bool{},
-			Scope: eval.Scope{
-				Contract: c,
-				Clients:  map[string]bool{},
-				Roles:    map[string]string{},
-				Names:    map[string]bool{},
-				Kinds:    map[string]*contract.Kind{},
-				Source:   src,
-				Problems: &problems,
-			},
-		}
-		before := len(problems)
-		line, _ := src.Position(d.At.Start)
-		made := &Drill{
-			Name:     d.Name.Value,
-			File:     name,
-			Line:     line,
-			Contract: c,
-			Seed:     1,
-			Settings: map[string]json.RawMessage{},
-			src:      src,
-		}
-		if d.Seed != nil {
-			made.Seed = uint64(d.Seed.Value)
-		}
-		for _, s := range d.Settings {
-			k.setting(made, s)
-		}
-		k.gather(d.Lines)
-		made.Clients = k.order
-		made.lines = k.lines(d.Lines)
-		made.notices = k.notices
-		made.weighs = k.weighs
-		made.faults = k.faults
-		if len(problems) == before {
+		if made := l.drill(d); made != nil {
 			out = append(out, made)
 		}
 	}
-	return out, problems.Sort()
+	return out, l.problems.Sort()
+}
+
+// loader reads the drills of one file.
+type loader struct {
+	name      string // of the file
+	src       *syntax.Source
+	open      syntax.Open
+	problems  syntax.Problems
+	contracts map[string]*contract.Contract // by the name that drills use; nil for one that could not be read
+}
+
+// fail tells a mistake.
+func (l *loader) fail(at syntax.Span, code, message, hint string) {
+	l.problems = append(l.problems, l.src.Problem(at, code, message, hint))
+}
+
+// contract returns the contract that a drill uses, or nil. Its mistakes are told once, for the first drill that uses it.
+func (l *loader) contract(name *syntax.Literal) *contract.Contract {
+	c, known := l.contracts[name.Value]
+	if !known {
+		c = l.readContract(name)
+		l.contracts[name.Value] = c
+	}
+	return c
+}
+
+// readContract reads a contract, or tells why it cannot be read.
+func (l *loader) readContract(name *syntax.Literal) *contract.Contract {
+	body, err := l.open(name.Value)
+	if err != nil {
+		l.fail(name.At, "no-file", err.Error(), "name a contract beside the drill")
+		return nil
+	}
+	// What a contract includes lies in its own folder.
+	inner := func(included string) (string, error) {
+		if !filepath.IsLocal(included) {
+			return "", fmt.Errorf("the file %q leads out of the contract's folder", included)
+		}
+		return l.open(path.Join(path.Dir(name.Value), included))
+	}
+	c, wrong := compile.LoadWith(name.Value, body, inner)
+	if c == nil {
+		l.fail(
+			name.At, "contract", fmt.Sprintf("the contract is not right: %s", wrong[0].Message),
+			"kamerad check "+name.Value+" tells all of it",
+		)
+	}
+	return c
+}
+
+// drill checks one drill; it returns nil when the drill has a mistake.
+func (l *loader) drill(d *syntax.Drill) *Drill {
+	if d.Contract == nil {
+		return nil // its mistake has been told
+	}
+	c := l.contract(d.Contract)
+	if c == nil {
+		return nil
+	}
+	k := &checker{
+		notices: map[string]bool{},
+		hosts:   map[string]bool{},
+		in:      map[string]bool{},
+		Scope: eval.Scope{
+			Contract: c,
+			Clients:  map[string]bool{},
+			Roles:    map[string]string{},
+			Names:    map[string]bool{},
+			Kinds:    map[string]*contract.Kind{},
+			Source:   l.src,
+			Problems: &l.problems,
+		},
+	}
+	before := len(l.problems)
+	line, _ := l.src.Position(d.At.Start)
+	made := &Drill{
+		Name:     d.Name.Value,
+		File:     l.name,
+		Line:     line,
+		Contract: c,
+		Seed:     1,
+		Settings: map[string]json.RawMessage{},
+		src:      l.src,
+	}
+	if d.Seed != nil {
+		made.Seed = uint64(d.Seed.Value)
+	}
+	for _, s := range d.Settings {
+		k.setting(made, s)
+	}
+	k.gather(d.Lines)
+	made.Clients = k.order
+	made.lines = k.lines(d.Lines)
+	made.notices = k.notices
+	made.weighs = k.weighs
+	made.faults = k.faults
+	if len(l.problems) > before {
+		return nil
+	}
+	return made
 }
 
 // checker checks one drill.

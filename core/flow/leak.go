@@ -552,32 +552,8 @@ func follow(c *contract.Contract, plain map[*contract.Kind]bool, report Report) 
 		idle:     map[*contract.Expr]fault{},
 		telling:  map[*contract.Expr]bool{},
 	}
-	given := map[*contract.Named]bool{} // those that decide who gets something
-	note := func(who []contract.Who) {
-		for _, w := range who {
-			given[w.Aud] = true
-		}
-	}
-	for _, k := range c.Kinds {
-		note(k.Who)
-		for _, p := range k.Properties {
-			note(p.Who)
-		}
-	}
-	for _, p := range c.Pieces() {
-		contract.EachStmt(p.Stmts, func(s *contract.Stmt) {
-			note(s.Who)
-			for _, set := range s.Sets {
-				for _, p := range set.Props {
-					l.given[p] = true
-				}
-			}
-		})
-	}
-	for _, a := range c.Audiences {
-		if given[a] {
-			l.named(a)
-		}
+	for _, a := range l.deciding() {
+		l.named(a)
 	}
 	for _, k := range c.Kinds {
 		l.kind(k)
@@ -586,27 +562,8 @@ func follow(c *contract.Contract, plain map[*contract.Kind]bool, report Report) 
 		name string
 		body *contract.Body
 	}{{"on join", c.OnJoin}, {"on lost", c.OnLost}, {"on back", c.OnBack}, {"on leave", c.OnLeave}} {
-		if h.body == nil && h.name != "on join" {
-			continue
-		}
-		c := l.newCause(h.name, 0, nil)
-		f := l.newFlow(c, nil, 0)
-		if h.name == "on join" { // what each client has one of comes with it
-			for _, k := range l.contract.Kinds {
-				if k.Per >= 0 {
-					c.Spawns[k] = true
-					if k.OnSpawn == nil {
-						f.begins(k, entityOf(k, "client"))
-					}
-					c.dests = append(c.dests, f.toKind(k, f.fresh("new"), "the spawning of"))
-				}
-			}
-		}
-		if h.body != nil {
-			c.line = h.body.Line
-			f.decl = h.body.At.Start
-			f.locals[0] = val{sym: "client"}
-			f.block(h.body.Stmts)
+		if h.body != nil || h.name == "on join" {
+			l.contractHandler(h.name, h.body)
 		}
 	}
 	l.failures()
@@ -620,6 +577,63 @@ func follow(c *contract.Contract, plain map[*contract.Kind]bool, report Report) 
 		}
 	}
 	return l
+}
+
+// deciding returns the audiences that decide who gets something, and notes which properties some spawn gives a value.
+func (l *flows) deciding() (out []*contract.Named) {
+	decides := map[*contract.Named]bool{}
+	note := func(who []contract.Who) {
+		for _, w := range who {
+			decides[w.Aud] = true
+		}
+	}
+	for _, k := range l.contract.Kinds {
+		note(k.Who)
+		for _, p := range k.Properties {
+			note(p.Who)
+		}
+	}
+	for _, p := range l.contract.Pieces() {
+		contract.EachStmt(p.Stmts, func(s *contract.Stmt) {
+			note(s.Who)
+			for _, set := range s.Sets {
+				for _, p := range set.Props {
+					l.given[p] = true
+				}
+			}
+		})
+	}
+	for _, a := range l.contract.Audiences {
+		if decides[a] {
+			out = append(out, a)
+		}
+	}
+	return out
+}
+
+// contractHandler reads a handler of the contract itself. What each client has one of comes with its joining, also when
+// the contract does nothing then: body is nil.
+func (l *flows) contractHandler(name string, body *contract.Body) {
+	c := l.newCause(name, 0, nil)
+	f := l.newFlow(c, nil, 0)
+	if name == "on join" {
+		for _, k := range l.contract.Kinds {
+			if k.Per < 0 {
+				continue
+			}
+			c.Spawns[k] = true
+			if k.OnSpawn == nil {
+				f.begins(k, entityOf(k, "client"))
+			}
+			c.dests = append(c.dests, f.toKind(k, f.fresh("new"), "the spawning of"))
+		}
+	}
+	if body != nil {
+		c.line = body.Line
+		f.decl = body.At.Start
+		f.locals[0] = val{sym: "client"}
+		f.block(body.Stmts)
+	}
 }
 
 // named asks of an audience what being in it tells its viewer.
@@ -972,80 +986,13 @@ func (l *flows) request(r *contract.Request) {
 // failures holds what a cause may fail of against all that would be undone with it: what it does, what the handlers do
 // that it sets off, and what is decided.
 func (l *flows) failures() {
-	watchers := map[*contract.Property][]*Cause{}
-	spawners := map[*contract.Kind][]*Cause{}
+	h := l.handlers()
 	for _, c := range l.causes {
-		if c.Watch != nil {
-			watchers[c.Watch] = append(watchers[c.Watch], c)
-		}
-		if c.Spawning {
-			spawners[c.Kind] = append(spawners[c.Kind], c)
-		}
-	}
-	// setsOff adds the handlers that a cause may set off, and those that they may set off.
-	setsOff := func(c *Cause) (all []*Cause, again bool) {
-		all = []*Cause{c}
-		add := func(list []*Cause) {
-			for _, w := range list {
-				again = again || w == c
-				if !slices.Contains(all, w) {
-					all = append(all, w)
-				}
-			}
-		}
-		for i := 0; i < len(all); i++ {
-			for p := range all[i].Changes {
-				add(watchers[p])
-			}
-			for p := range all[i].Makes { // what a spawn gives differs from the default
-				add(watchers[p])
-			}
-			for k := range all[i].Spawns {
-				add(spawners[k])
-			}
-		}
-		return all, again || len(all) > 8
-	}
-	// settles reports whether a handler that sets what it waits for does so to the same value again and again.
-	settles := func(c *Cause) bool {
-		for p := range c.Changes {
-			for _, w := range watchers[p] {
-				if w != c {
-					return false
-				}
-			}
-		}
-		b := c.Kind.OnChange[c.Watch.Index]
-		sets := true
-		times := 0
-		contract.EachStmt(b.Stmts, func(s *contract.Stmt) {
-			if s.X == nil || s.Op < contract.OpSet || s.Op > contract.OpSplit {
-				sets = sets && s.Op != contract.OpSpawn
-				return
-			}
-			root := s.X.Root()
-			if root.Prop == c.Watch || root.Props != nil {
-				times++
-				if root == s.X && s.Op == contract.OpSet && l.soon(c, s) {
-					return
-				}
-				self := root.Args[0].Op == contract.OpSelf ||
-					root.Args[0].Op == contract.OpShared && root.Args[0].Kind == c.Kind
-				sets = sets && root == s.X && self && s.Op == contract.OpSet &&
-					!contract.Mentions(s.Value, func(x *contract.Expr) bool {
-						return x.Op == contract.OpRoll || x.Op == contract.OpCopy || x.Op == contract.OpLocal ||
-							x.Op == contract.OpGet && x.Prop != nil && c.Changes[x.Prop]
-					})
-			}
-		})
-		return sets && times < 2
-	}
-	for _, c := range l.causes {
-		if c.Watch != nil && settles(c) {
+		if c.Watch != nil && l.settles(c, h) {
 			continue
 		}
 		if (c.Watch != nil || c.Spawning) && len(c.runs.label) > 0 {
-			if _, again := setsOff(c); again {
+			if _, again := h.setOffBy(c); again {
 				c.faults = append(c.faults, c.runs) // it may come to a ninth round, which fails
 			}
 		}
@@ -1054,26 +1001,115 @@ func (l *flows) failures() {
 		if c.Watch != nil || c.Spawning {
 			continue // they are part of what sets them off
 		}
-		all, _ := setsOff(c)
+		all, _ := h.setOffBy(c)
 		slices.SortFunc(all[1:], func(a, b *Cause) int { return strings.Compare(a.Name, b.Name) })
 		for _, failing := range all {
 			for _, x := range failing.faults {
 				l.failure(x, failing, c, all)
-				if c.decider != nil {
-					continue // it is told of, or the caller knows
-				}
-				for _, in := range all {
-					for _, kinds := range []map[*contract.Kind]bool{in.Spawns, in.Despawns} {
-						for k := range kinds {
-							if l.plain[k] {
-								l.varying[k] = true
-							}
-						}
-					}
+				if c.decider == nil { // nobody is told of it, but how many there are of a kind may tell
+					l.varyAll(all)
 				}
 			}
 		}
 	}
+}
+
+// varyAll notes that how many there are of each kind that some causes spawn or despawn depends on what not everyone
+// knows.
+func (l *flows) varyAll(causes []*Cause) {
+	for _, c := range causes {
+		for _, kinds := range []map[*contract.Kind]bool{c.Spawns, c.Despawns} {
+			for k := range kinds {
+				if l.plain[k] {
+					l.varying[k] = true
+				}
+			}
+		}
+	}
+}
+
+// handlers are the causes that others set off.
+type handlers struct {
+	watchers map[*contract.Property][]*Cause // by what they wait for the change of
+	spawners map[*contract.Kind][]*Cause     // by the kind that they are the `on spawn` of
+}
+
+// handlers returns the causes that others set off.
+func (l *flows) handlers() handlers {
+	h := handlers{map[*contract.Property][]*Cause{}, map[*contract.Kind][]*Cause{}}
+	for _, c := range l.causes {
+		if c.Watch != nil {
+			h.watchers[c.Watch] = append(h.watchers[c.Watch], c)
+		}
+		if c.Spawning {
+			h.spawners[c.Kind] = append(h.spawners[c.Kind], c)
+		}
+	}
+	return h
+}
+
+// setOffBy returns a cause with the handlers that it may set off, and those that they may set off. again says that the
+// cause may set itself off, or so many others that the rounds may not suffice.
+func (h handlers) setOffBy(c *Cause) (all []*Cause, again bool) {
+	all = []*Cause{c}
+	add := func(list []*Cause) {
+		for _, w := range list {
+			again = again || w == c
+			if !slices.Contains(all, w) {
+				all = append(all, w)
+			}
+		}
+	}
+	for i := 0; i < len(all); i++ {
+		for p := range all[i].Changes {
+			add(h.watchers[p])
+		}
+		for p := range all[i].Makes { // what a spawn gives differs from the default
+			add(h.watchers[p])
+		}
+		for k := range all[i].Spawns {
+			add(h.spawners[k])
+		}
+	}
+	return all, again || len(all) > 8
+}
+
+// settles reports whether a handler that sets what it waits for does so to the same value again and again.
+func (l *flows) settles(c *Cause, h handlers) bool {
+	for p := range c.Changes {
+		for _, w := range h.watchers[p] {
+			if w != c {
+				return false
+			}
+		}
+	}
+	sets := true
+	times := 0
+	contract.EachStmt(c.Kind.OnChange[c.Watch.Index].Stmts, func(s *contract.Stmt) {
+		if s.X == nil || s.Op < contract.OpSet || s.Op > contract.OpSplit {
+			sets = sets && s.Op != contract.OpSpawn
+			return
+		}
+		root := s.X.Root()
+		if root.Prop != c.Watch && root.Props == nil {
+			return
+		}
+		times++
+		if root == s.X && s.Op == contract.OpSet && l.soon(c, s) {
+			return
+		}
+		self := root.Args[0].Op == contract.OpSelf || root.Args[0].Op == contract.OpShared && root.Args[0].Kind == c.Kind
+		sets = sets && root == s.X && self && s.Op == contract.OpSet && !l.dependsOnRound(c, s.Value)
+	})
+	return sets && times < 2
+}
+
+// dependsOnRound reports whether an expression may have another value in the next round of a cause.
+func (l *flows) dependsOnRound(c *Cause, x *contract.Expr) bool {
+	return contract.Mentions(x, func(x *contract.Expr) bool {
+		return x.Op == contract.OpRoll || x.Op == contract.OpCopy || x.Op == contract.OpLocal ||
+			x.Op == contract.OpGet && x.Prop != nil && c.Changes[x.Prop]
+	})
 }
 
 // soon reports whether a statement counts its property up or down by so much that it comes to the end of its range in a

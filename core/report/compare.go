@@ -235,6 +235,27 @@ func (c *comparer) kind(name string, x, y *contract.Kind) {
 		"who gains it gets it with the next tick, who loses it has it taken back",
 	)
 	c.aspect("kind", name, "parts", strings.Join(x.Parts, ", "), strings.Join(y.Parts, ", "), "")
+	c.properties(name, x, y)
+	each(x.Requests, y.Requests, func(r *contract.Request) string { return r.FullName() }, c.request)
+	each(
+		x.Events, y.Events, func(e *contract.Event) string { return e.FullName() },
+		func(name string, x, y *contract.Event) { c.event(name, x, y) },
+	)
+	if len(c.out.Changes) == before &&
+		sourceWords(c.a, x.At.Start, x.At.End) != sourceWords(c.b, y.At.Start, y.At.End) {
+		c.add(Difference{
+			What:   "kind",
+			Name:   name,
+			How:    Changed,
+			Aspect: "handlers and timers",
+			Then:   "timers go on counting",
+		})
+	}
+}
+
+// properties compares the properties of two kinds of one name. One that says which name it had before is compared with
+// that one.
+func (c *comparer) properties(name string, x, y *contract.Kind) {
 	taken := map[string]bool{}
 	for _, p := range y.Properties {
 		q := x.Property(p.Name)
@@ -274,21 +295,6 @@ func (c *comparer) kind(name string, x, y *contract.Kind) {
 				Then: "its value is lost; `was " + q.Name + "` on another property would keep it",
 			})
 		}
-	}
-	each(x.Requests, y.Requests, func(r *contract.Request) string { return r.FullName() }, c.request)
-	each(
-		x.Events, y.Events, func(e *contract.Event) string { return e.FullName() },
-		func(name string, x, y *contract.Event) { c.event(name, x, y) },
-	)
-	if len(c.out.Changes) == before &&
-		sourceWords(c.a, x.At.Start, x.At.End) != sourceWords(c.b, y.At.Start, y.At.End) {
-		c.add(Difference{
-			What:   "kind",
-			Name:   name,
-			How:    Changed,
-			Aspect: "handlers and timers",
-			Then:   "timers go on counting",
-		})
 	}
 }
 

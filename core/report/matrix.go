@@ -86,26 +86,15 @@ type MatrixEvent struct {
 func NewMatrix(c *contract.Contract) *Matrix {
 	m := &Matrix{
 		Contract:   c.Name,
+		Viewers:    viewersOf(c),
 		Properties: []MatrixProperty{},
 		Requests:   []MatrixRequest{},
 		Events:     []MatrixEvent{},
 		Reveals:    []flow.Reveal{},
 	}
-	m.Viewers = append(m.Viewers, Viewer{Name: "owner", Sort: "owner", role: -1})
-	for i, r := range c.Roles {
-		m.Viewers = append(m.Viewers, Viewer{Name: r, Sort: "role", role: i})
-	}
-	for _, a := range c.Audiences {
-		m.Viewers = append(m.Viewers, Viewer{
-			Name: a.Name,
-			Sort: "audience",
-			role: -1,
-			aud:  a,
-		})
-	}
+	causes := flow.Causes(c)
 	changers := map[*contract.Property][]string{}
 	tellers := map[*contract.Event][]string{}
-	causes := flow.Causes(c)
 	for _, x := range causes {
 		for p := range x.Changes {
 			changers[p] = append(changers[p], x.Name)
@@ -118,6 +107,43 @@ func NewMatrix(c *contract.Contract) *Matrix {
 		for e := range x.Events {
 			tellers[e] = append(tellers[e], x.Name)
 		}
+	}
+	m.addReveals(causes)
+	for _, k := range c.Kinds {
+		for _, p := range k.Properties {
+			m.Properties = append(m.Properties, propertyRow(c, m, k, p, changers[p]))
+		}
+		for _, r := range k.Requests {
+			m.Requests = append(m.Requests, requestRow(c, m, causes, r))
+		}
+	}
+	for _, e := range c.Events {
+		m.Events = append(m.Events, eventRow(c, m, causes, e, tellers[e]))
+	}
+	return m
+}
+
+// viewersOf returns the matrix's columns: the owner, each role, and each declared audience.
+func viewersOf(c *contract.Contract) []Viewer {
+	out := []Viewer{{Name: "owner", Sort: "owner", role: -1}}
+	for i, r := range c.Roles {
+		out = append(out, Viewer{Name: r, Sort: "role", role: i})
+	}
+	for _, a := range c.Audiences {
+		out = append(out, Viewer{
+			Name: a.Name,
+			Sort: "audience",
+			role: -1,
+			aud:  a,
+		})
+	}
+	return out
+}
+
+// addReveals lists each place once that reveals something which not everyone may know, in the order of the contract. A
+// function or action that several causes run would otherwise stand there for each of them.
+func (m *Matrix) addReveals(causes []*flow.Cause) {
+	for _, x := range causes {
 		for _, r := range x.Reveals {
 			if len(r.Of) > 0 {
 				m.Reveals = append(m.Reveals, r)
@@ -128,77 +154,78 @@ func NewMatrix(c *contract.Contract) *Matrix {
 		m.Reveals, func(a, b flow.Reveal) int { return cmp.Or(a.Line-b.Line, strings.Compare(a.Text, b.Text)) },
 	)
 	m.Reveals = slices.CompactFunc(m.Reveals, func(a, b flow.Reveal) bool {
-		return a.Line == b.Line && a.Text == b.Text &&
-			a.In == b.In && a.To == b.To
+		return a.Line == b.Line && a.Text == b.Text && a.In == b.In && a.To == b.To
 	})
-	for _, k := range c.Kinds {
-		for _, p := range k.Properties {
-			row := MatrixProperty{
-				Name:   k.Name + "." + p.Name,
-				Type:   p.Type.String(),
-				To:     c.ToText(p.To, p.Who),
-				Writer: "server",
-				By:     []string{},
-				Line:   p.Line,
-			}
-			if k.To == contract.Some && p.To == contract.Everyone {
-				row.To = c.ToText(k.To, k.Who)
-			} else if k.To == contract.Some && p.To != contract.Nobody {
-				row.To += " within " + c.ToText(k.To, k.Who)
-			}
-			if p.Hold != nil {
-				row.Type = "hold"
-				row.Writer = "owner"
-			}
-			if p.Set != nil {
-				row.Writer = "owner"
-				if !p.Set.Owner {
-					row.Writer = p.Set.ByText
-				}
-				row.Within = p.Set.Text
-			}
-			for _, by := range changers[p] {
-				if !strings.HasPrefix(by, "the hold ") && !strings.HasPrefix(by, "the write ") {
-					row.By = append(row.By, by)
-				}
-			}
-			slices.Sort(row.By)
-			for _, v := range m.Viewers {
-				row.Access = append(
-					row.Access,
-					v.related(least(accessOf(c, k, k.To, k.Who, v), accessOf(c, k, p.To, p.Who, v)), k.Who, p.Who),
-				)
-			}
-			m.Properties = append(m.Properties, row)
+}
+
+// propertyRow returns the row of a property: who gets it, who writes it, and what changes it. changers are the names of
+// the causes that do.
+func propertyRow(
+	c *contract.Contract, m *Matrix, k *contract.Kind, p *contract.Property, changers []string,
+) MatrixProperty {
+	row := MatrixProperty{
+		Name:   k.Name + "." + p.Name,
+		Type:   p.Type.String(),
+		To:     c.ToText(p.To, p.Who),
+		Writer: "server",
+		By:     []string{},
+		Line:   p.Line,
+	}
+	if k.To == contract.Some && p.To == contract.Everyone {
+		row.To = c.ToText(k.To, k.Who)
+	} else if k.To == contract.Some && p.To != contract.Nobody {
+		row.To += " within " + c.ToText(k.To, k.Who)
+	}
+	if p.Hold != nil {
+		row.Type = "hold"
+		row.Writer = "owner"
+	}
+	if p.Set != nil {
+		row.Writer = "owner"
+		if !p.Set.Owner {
+			row.Writer = p.Set.ByText
 		}
-		for _, r := range k.Requests {
-			m.Requests = append(m.Requests, requestRow(c, m, causes, r))
+		row.Within = p.Set.Text
+	}
+	for _, by := range changers { // what its own clause does is told as its writer
+		if !strings.HasPrefix(by, "the hold ") && !strings.HasPrefix(by, "the write ") {
+			row.By = append(row.By, by)
 		}
 	}
-	for _, e := range c.Events {
-		row := MatrixEvent{Name: e.FullName(), To: []string{}, By: slices.Sorted(slices.Values(tellers[e]))}
-		if row.By == nil {
-			row.By = []string{}
-		}
-		for _, v := range m.Viewers {
-			best := Never
-			var all []contract.Who
-			for _, x := range causes {
-				for _, who := range x.Events[e] {
-					row.To = append(row.To, c.WhoText(who))
-					all = append(all, who...)
-					if a := accessOf(c, x.Kind, contract.Some, who, v); a.rank() > best.rank() {
-						best = a
-					}
+	slices.Sort(row.By)
+	for _, v := range m.Viewers {
+		access := least(accessOf(c, k, k.To, k.Who, v), accessOf(c, k, p.To, p.Who, v))
+		row.Access = append(row.Access, v.related(access, k.Who, p.Who))
+	}
+	return row
+}
+
+// eventRow returns the row of an event: who is told it, and by what. A viewer has the best access that any of the causes
+// gives it.
+func eventRow(
+	c *contract.Contract, m *Matrix, causes []*flow.Cause, e *contract.Event, tellers []string,
+) MatrixEvent {
+	row := MatrixEvent{Name: e.FullName(), To: []string{}, By: slices.Sorted(slices.Values(tellers))}
+	if row.By == nil {
+		row.By = []string{}
+	}
+	for _, v := range m.Viewers {
+		best := Never
+		var all []contract.Who
+		for _, x := range causes {
+			for _, who := range x.Events[e] {
+				row.To = append(row.To, c.WhoText(who))
+				all = append(all, who...)
+				if a := accessOf(c, x.Kind, contract.Some, who, v); a.rank() > best.rank() {
+					best = a
 				}
 			}
-			row.Access = append(row.Access, v.related(best, all))
 		}
-		slices.Sort(row.To)
-		row.To = slices.Compact(row.To)
-		m.Events = append(m.Events, row)
+		row.Access = append(row.Access, v.related(best, all))
 	}
-	return m
+	slices.Sort(row.To)
+	row.To = slices.Compact(row.To)
+	return row
 }
 
 // requestRow returns the row of a request: who may ask it, and what its causes change, do, tell and reveal.

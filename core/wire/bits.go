@@ -220,7 +220,7 @@ func (u *estimate) add(v uint64) {
 }
 
 // zigzag makes small differences of either sign small numbers; both wrap around.
-func zigzag(d int64) uint64   { return uint64(d<<1) ^ uint64(d>>63) }
+func zigzag(d int64) uint64 { return uint64(d<<1) ^ uint64(d>>63) }
 
 // unzigzag returns the number whose zigzag is v.
 func unzigzag(v uint64) int64 { return int64(v>>1) ^ -int64(v&1) }

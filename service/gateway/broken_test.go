@@ -187,7 +187,8 @@ func TestBrokenMessagesHarmNobody(t *testing.T) {
 			}))
 			require.NoError(t, err)
 		}
-		m, bad := x.readMessage(attacker, mutated(), x.now())
+		var m inboundMessage
+		bad := x.readMessage(&m, attacker, mutated(), x.now())
 		if bad == nil {
 			x.deliver(m)
 		}

@@ -39,6 +39,7 @@ type Connections struct {
 
 	// Receiving.
 	readers   socketReaders
+	received  inboundMessage // the one that is read on the runner's goroutine; its memory is used again
 	inboundMu sync.Mutex
 	// from clients that are read on other goroutines, in the order of arrival; under inboundMu
 	inbound      []inboundMessage
@@ -215,14 +216,16 @@ func (s *Connections) handle(m *inboundMessage) {
 	s.runner.Handle(c.client, &m.Message)
 }
 
-// readMessage reads a message in the client's own protocol. The error says that it is broken; who sent it is to be cut.
-func (s *Connections) readMessage(c *connection, raw []byte, now time.Time) (inboundMessage, error) {
-	m, err := s.runner.ReadMessage(raw, c.jsonReader != nil)
-	if err != nil {
+// readMessage reads a message in the client's own protocol into m. The error says that it is broken; who sent it is to be
+// cut.
+func (s *Connections) readMessage(m *inboundMessage, c *connection, raw []byte, now time.Time) error {
+	if err := s.runner.ReadMessage(&m.Message, raw, c.jsonReader != nil); err != nil {
 		s.gateway.meters.broken.Inc()
-		return inboundMessage{}, err
+		return err
 	}
-	return inboundMessage{Message: m, from: c, at: now}, nil
+	m.from = c
+	m.at = now
+	return nil
 }
 
 // deliver leaves a message that was read elsewhere for the runner. It waits while too many of the client's messages

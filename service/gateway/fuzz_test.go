@@ -29,7 +29,8 @@ func FuzzJSONProtocol(f *testing.F) {
 			require.NoError(t, err)
 			x.tick()
 			for _, message := range []string{first, second} {
-				if l, err := x.readMessage(c, []byte(message), time.Now()); err == nil {
+				var l inboundMessage
+				if err := x.readMessage(&l, c, []byte(message), time.Now()); err == nil {
 					x.handle(&l)
 				}
 				x.tick()

@@ -241,7 +241,8 @@ func (l *SimulatedLink) deliverUplink(s *Connections) {
 		l.mu.Unlock()
 		if ok {
 			Failpoints.UplinkArrived.Hit()
-			if m, err := s.readMessage(p.conn, message, time.Now()); err != nil {
+			var m inboundMessage
+			if err := s.readMessage(&m, p.conn, message, time.Now()); err != nil {
 				s.runner.Post(func() { s.leave(p.conn, err.Error()) })
 			} else {
 				s.deliver(m)

@@ -200,7 +200,7 @@ func (s *Connections) readFrom(l *messageReader, now time.Time) {
 		if now.Before(l.pausedUntil) {
 			break
 		}
-		m, err := l.next(s, now)
+		err := l.next(&s.received, s, now)
 		if err == rawsocket.ErrAgain {
 			l.floodSince = time.Time{}
 			return
@@ -212,7 +212,7 @@ func (s *Connections) readFrom(l *messageReader, now time.Time) {
 			s.readFailed(l, err)
 			return
 		}
-		if s.handle(&m); l.isStopped {
+		if s.handle(&s.received); l.isStopped {
 			return
 		}
 		l.countMessage(now)
@@ -234,7 +234,8 @@ func (l *messageReader) countMessage(now time.Time) {
 func (s *Connections) readOnGoroutine(l *messageReader) {
 	for {
 		now := time.Now()
-		m, err := l.next(s, now)
+		var m inboundMessage
+		err := l.next(&m, s, now)
 		if err != nil && err != errPaused {
 			s.runner.Post(func() { s.readFailed(l, err) })
 			return
@@ -255,21 +256,20 @@ func (s *Connections) readOnGoroutine(l *messageReader) {
 	}
 }
 
-// next reads the next message.
-func (l *messageReader) next(s *Connections, now time.Time) (inboundMessage, error) {
+// next reads the next message into m.
+func (l *messageReader) next(m *inboundMessage, s *Connections, now time.Time) error {
 	l.now = now
 	op, raw, err := l.frames.next()
 	if err != nil {
-		return inboundMessage{}, err
+		return err
 	}
 	if op != opText && l.conn.jsonReader != nil {
-		return inboundMessage{}, errBroken("the message is binary; " + wire.Protocol + " is text")
+		return errBroken("the message is binary; " + wire.Protocol + " is text")
 	}
-	m, err := s.readMessage(l.conn, raw, now)
-	if err != nil {
-		return m, errBroken(err.Error())
+	if err := s.readMessage(m, l.conn, raw, now); err != nil {
+		return errBroken(err.Error())
 	}
-	return m, nil
+	return nil
 }
 
 // readFailed ends a connection of which nothing more can be read.

@@ -244,16 +244,41 @@ func (w *watchers) tick(r *Runner, step *session.Step, failed bool) {
 		msg.Server = (&wire.Frame{Tick: step.Tick, Blocks: []*wire.Block{step.ServerState}}).AppendJSON(nil)
 		msg.Left = step.ServerState.Left
 	}
-	for _, cf := range step.Frames {
-		m := w.mirrors[cf.Client]
+	w.follow(r, step)
+	for _, n := range msg.Left {
+		delete(w.mirrors, n)
+	}
+	msg.Clients = w.changedClients(r)
+	// Nothing new is told once a second only, for the tick.
+	if msg.Server == nil && msg.Faults == nil && len(msg.Clients)+len(msg.Decisions)+len(msg.Told) == 0 {
+		w.quiet++
+		if w.quiet < r.session.Contract().TickRate {
+			return
+		}
+	}
+	w.quiet = 0
+	raw := api.Encode(msg)
+	for x := range w.list {
+		select {
+		case x.out <- raw:
+		default:
+			w.remove(x, "too slow: watch again for a fresh sheet")
+		}
+	}
+}
+
+// follow puts the frames of a tick into the mirrors of the clients that are sent them.
+func (w *watchers) follow(r *Runner, step *session.Step) {
+	for _, sent := range step.Frames {
+		m := w.mirrors[sent.Client]
 		if m == nil {
 			m = &mirror{reader: r.session.Reader(0)}
-			w.mirrors[cf.Client] = m
+			w.mirrors[sent.Client] = m
 		}
 		// A frame's state alone: who watches gets decisions and events apart.
-		f, err := m.reader.Read(cf.Bytes)
+		f, err := m.reader.Read(sent.Bytes)
 		if err != nil { // the service wrote it itself
-			slog.Error("a frame cannot be read", "session", r.row.ID, "client", cf.Client, "error", err)
+			slog.Error("a frame cannot be read", "session", r.row.ID, "client", sent.Client, "error", err)
 			continue
 		}
 		m.frames = append(m.frames, &wire.Frame{Tick: f.Tick, Snapshot: f.Snapshot, Blocks: f.Blocks})
@@ -262,9 +287,11 @@ func (w *watchers) tick(r *Runner, step *session.Step, failed bool) {
 		}
 		m.changed = true
 	}
-	for _, n := range msg.Left {
-		delete(w.mirrors, n)
-	}
+}
+
+// changedClients tells of the clients of which there is something new: they were sent something, or have confirmed it.
+func (w *watchers) changedClients(r *Runner) []api.WatchClient {
+	out := []api.WatchClient{}
 	for _, c := range r.session.Clients() {
 		m := w.mirrors[c.Number]
 		if m == nil || !m.changed && len(m.newlyConfirmed) == 0 && m.toldConfirmed == m.confirmed {
@@ -277,25 +304,9 @@ func (w *watchers) tick(r *Runner, step *session.Step, failed bool) {
 		m.newlyConfirmed = nil
 		m.changed = false
 		m.toldConfirmed = m.confirmed
-		msg.Clients = append(msg.Clients, wc)
+		out = append(out, wc)
 	}
-	// Nothing new is told once a second only, for the tick.
-	if msg.Server == nil && msg.Faults == nil && len(msg.Clients)+len(msg.Decisions)+len(msg.Told) == 0 {
-		w.quiet++
-		if w.quiet < r.session.Contract().TickRate {
-			return
-		}
-	}
-	w.quiet = 0
-	msg.Clients = nonNil(msg.Clients)
-	raw := api.Encode(msg)
-	for x := range w.list {
-		select {
-		case x.out <- raw:
-		default:
-			w.remove(x, "too slow: watch again for a fresh sheet")
-		}
-	}
+	return out
 }
 
 // keepLast returns the last n items of a list.

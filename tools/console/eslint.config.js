@@ -1,0 +1,18 @@
+// What the console's code is held to, beside its types and its format.
+import js from "@eslint/js";
+import accessible from "eslint-plugin-jsx-a11y";
+import hooks from "eslint-plugin-react-hooks";
+import ts from "typescript-eslint";
+
+export default ts.config(
+  js.configs.recommended,
+  ts.configs.recommended,
+  accessible.flatConfigs.strict,
+  hooks.configs.flat.recommended,
+  {
+    rules: {
+      "max-len": ["error", { code: 120, ignoreUrls: true, ignorePattern: "className=|<path " }],
+      "@typescript-eslint/no-unused-vars": ["error", { argsIgnorePattern: "^_" }],
+    },
+  },
+);
