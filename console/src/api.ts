@@ -1,7 +1,8 @@
 // What the service answers, and the calls that the console makes.
 
 export type Type = {
-  form: string; // bool, int, real, text, enum, vec2, vec3, direction, rotation, stacks, list, map, record, ref, client, kind, instant
+  // bool, int, real, text, enum, vec2, vec3, direction, rotation, stacks, list, map, record, ref, client, kind, instant
+  form: string;
   low?: number;
   high?: number;
   per?: number; // of a real: low and high count steps of unit/per
@@ -56,7 +57,15 @@ export type Session = {
   faults?: Faults;
   slow?: { ticks: number; ms: number; of: string };
 };
-export type Fault = { tick: number; times: number; in: string; file: string; line: number; about?: string; reason: string };
+export type Fault = {
+  tick: number;
+  times: number;
+  in: string;
+  file: string;
+  line: number;
+  about?: string;
+  reason: string;
+};
 export type Faults = { count: number; last: Fault[] }; // the newest first
 export type Version = { contract: string; version: number; fingerprint: string; published_at: string };
 
@@ -91,7 +100,14 @@ export type Block = {
   left?: number[];
 };
 export type Frame = { tick: number; snapshot?: boolean; state?: Block[] };
-export type WatchClient = Client & { test: boolean; seen: number; sent: number; waits?: number; frames?: Frame[]; differences?: number };
+export type WatchClient = Client & {
+  test: boolean;
+  seen: number;
+  sent: number;
+  waits?: number;
+  frames?: Frame[];
+  differences?: number;
+};
 export type Watch = {
   type: "sheet" | "tick" | "close";
   session?: Session;
@@ -145,7 +161,8 @@ export const api = {
   open: (contract: string) => call<Session>("POST", "/sessions", { contract }),
   close: (id: number) => call<Session>("POST", `/sessions/${id}/close`, { reason: "closed from the console" }),
   decisions: (id: number) => call<Decision[]>("GET", `/sessions/${id}/decisions?limit=200`),
-  openClient: (id: number, name: string, role: string) => call<Client>("POST", `/sessions/${id}/clients`, { name, role }),
+  openClient: (id: number, name: string, role: string) =>
+    call<Client>("POST", `/sessions/${id}/clients`, { name, role }),
   closeClient: (id: number, client: number) => call<Client>("POST", `/sessions/${id}/clients/${client}/close`),
   ask: (id: number, client: number, entity: number, request: string, args: unknown[]) =>
     call<Answer>("POST", `/sessions/${id}/clients/${client}/ask`, { entity, request, args }),

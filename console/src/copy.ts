@@ -9,8 +9,8 @@ export function emptyCopy(): Copy {
   return { tick: 0, clients: [], things: new Map() };
 }
 
-// apply brings a copy to a frame's tick: the parts are applied across all blocks in the order joins, spawns, owners, values,
-// what is gone, leaves.
+// apply brings a copy to a frame's tick: the parts are applied across all blocks in the order joins, spawns, owners,
+// values, what is gone, leaves.
 export function apply(copy: Copy, frame: Frame): void {
   if (frame.snapshot) {
     copy.clients = [];
@@ -20,8 +20,7 @@ export function apply(copy: Copy, frame: Frame): void {
   const blocks = frame.state ?? [];
   for (const b of blocks)
     for (const c of b.joined ?? []) copy.clients = [...copy.clients.filter((x) => x.number !== c.number), c];
-  for (const b of blocks)
-    for (const s of b.spawned ?? []) copy.things.set(s.entity, { ...s, values: { ...s.values } });
+  for (const b of blocks) for (const s of b.spawned ?? []) copy.things.set(s.entity, { ...s, values: { ...s.values } });
   for (const b of blocks)
     for (const o of b.owned ?? []) {
       const thing = copy.things.get(o.entity);
@@ -70,24 +69,25 @@ export function compare(
   const hidden =
     [kind.to, property.to].includes("nobody") ||
     ([kind.to, property.to].includes("owner") && truth.owner !== client.number);
-  // Whether any other audience holds this client only the server can tell: what the client has not, it is taken not to get.
+  // Whether any other audience holds this client only the server can tell: what the client has not, it is taken not to
+  // get.
   const asked = [kind.to, property.to].some((to) => !["everyone", "owner", "nobody"].includes(to));
   if (asked && !has) return { text: "", sign: "–", behind: 0 };
   if (hidden) return has ? { text, sign: "≠", behind: 0 } : { text: "", sign: "–", behind: 0 };
-  if (has && same(held[property.name], truth.values[property.name]))
-    return { text, sign: "=", behind: 0 };
+  if (has && same(held[property.name], truth.values[property.name])) return { text, sign: "=", behind: 0 };
   if (client.waits) return { text, sign: "late", behind: tick - client.waits + 1 };
   return { text, sign: "≠", behind: 0 };
 }
 
-// A motion says where something was at a tick, and by how much it moves a second; while that holds nothing is sent. What is attached
-// is where another entity's property is, and was at `is` when it was sent.
+// A motion says where something was at a tick, and by how much it moves a second; while that holds nothing is sent.
+// What is attached is where another entity's property is, and was at `is` when it was sent.
 type Motion = { from: number | number[]; rate: number | number[]; at: number };
 type Attached = { attached: string; by?: number[]; is: number | number[] };
 
 // same tells whether two values say the same: of what is attached, to what.
 function same(a: unknown, b: unknown): boolean {
-  const words = (v: unknown) => JSON.stringify(v !== null && typeof v === "object" && "attached" in v ? { ...v, is: 0 } : v);
+  const words = (v: unknown) =>
+    JSON.stringify(v !== null && typeof v === "object" && "attached" in v ? { ...v, is: 0 } : v);
   return words(a) === words(b);
 }
 
@@ -110,7 +110,7 @@ export function present(outline: Outline, copy: Copy, thing: Thing, property: Pr
   const [ref = "", name = ""] = tie.attached.split(".");
   const holder = copy.things.get(thing.values[ref] as number);
   const to = outline.kinds.find((k) => k.name === holder?.kind)?.properties.find((p) => p.name === name);
-  if (!holder || !to || to.name === property.name && holder === thing) return tie.is;
+  if (!holder || !to || (to.name === property.name && holder === thing)) return tie.is;
   const base = present(outline, copy, holder, to, tick);
   if (Array.isArray(base)) return base.map((v: number, i) => near(property.type, v + (tie.by?.[i] ?? 0)));
   return near(property.type, (base as number) + (tie.by?.[0] ?? 0));
@@ -120,7 +120,9 @@ export function present(outline: Outline, copy: Copy, thing: Thing, property: Pr
 export function moved(type: Type, m: Motion, moment: { tick: number; rate: number }): number | number[] {
   const seconds = (moment.tick - m.at) / moment.rate;
   const one = (from: number, rate: number) => near(type, from + rate * seconds);
-  return Array.isArray(m.from) ? m.from.map((from, i) => one(from, (m.rate as number[])[i] ?? 0)) : one(m.from, m.rate as number);
+  return Array.isArray(m.from)
+    ? m.from.map((from, i) => one(from, (m.rate as number[])[i] ?? 0))
+    : one(m.from, m.rate as number);
 }
 
 // format words a value for people.

@@ -70,7 +70,11 @@ export function Drawer({ client }: { client: Column }) {
       {forging ? (
         <label className="block">
           Request, as it stands
-          <input className="field value" value={forged.request} onChange={(e) => setForged({ ...forged, request: e.target.value })} />
+          <input
+            className="field value"
+            value={forged.request}
+            onChange={(e) => setForged({ ...forged, request: e.target.value })}
+          />
         </label>
       ) : (
         <label className="block">
@@ -97,11 +101,20 @@ export function Drawer({ client }: { client: Column }) {
       {forging ? (
         <label className="block">
           Values, as JSON
-          <input className="field value" value={forged.args} onChange={(e) => setForged({ ...forged, args: e.target.value })} />
+          <input
+            className="field value"
+            value={forged.args}
+            onChange={(e) => setForged({ ...forged, args: e.target.value })}
+          />
         </label>
       ) : (
         request?.params.map((p) => (
-          <Argument key={p.name} param={p} value={values[p.name]} onChange={(v) => setValues({ ...values, [p.name]: v })} />
+          <Argument
+            key={p.name}
+            param={p}
+            value={values[p.name]}
+            onChange={(v) => setValues({ ...values, [p.name]: v })}
+          />
         ))
       )}
       <div className="flex items-center justify-between">
@@ -121,8 +134,11 @@ export function Drawer({ client }: { client: Column }) {
       </div>
       {!forging && request && (
         <div className="border-t border-line pt-2 text-xs text-muted">
-          <div>from {request.from}{request.limit ? `, at most ${request.limit} in ${(request.limit_ms ?? 1000) / 1000} s` : ""}
-            {request.pause_ms ? `, ${request.pause_ms / 1000} s apart` : ""}</div>
+          <div>
+            from {request.from}
+            {request.limit ? `, at most ${request.limit} in ${(request.limit_ms ?? 1000) / 1000} s` : ""}
+            {request.pause_ms ? `, ${request.pause_ms / 1000} s apart` : ""}
+          </div>
           {request.checks?.map((c) => (
             <div key={c.line} className="value">
               check {c.text}
@@ -194,7 +210,14 @@ function initial(p: Param): string {
 
 function Argument({ param, value, onChange }: { param: Param; value?: string; onChange: (v: string) => void }) {
   const { type } = param;
-  const choices = type.form === "enum" ? type.enum?.values : type.form === "bool" ? ["false", "true"] : type.form === "kind" ? type.kinds : undefined;
+  const choices =
+    type.form === "enum"
+      ? type.enum?.values
+      : type.form === "bool"
+        ? ["false", "true"]
+        : type.form === "kind"
+          ? type.kinds
+          : undefined;
   return (
     <label className="block">
       {param.name}
@@ -228,7 +251,9 @@ function Outcome({ answer, full }: { answer: Answer; full?: Decision }) {
           </>
         )}
       </p>
-      {answer.stage && <p className="text-muted">decided at {answer.stage === "from" ? "from (who may ask)" : answer.stage}</p>}
+      {answer.stage && (
+        <p className="text-muted">decided at {answer.stage === "from" ? "from (who may ask)" : answer.stage}</p>
+      )}
       {full?.check_text && (
         <p className="mt-1">
           <span className="text-muted">line {full.line}: </span>
@@ -245,7 +270,9 @@ function Outcome({ answer, full }: { answer: Answer; full?: Decision }) {
         <table className="mt-2 w-full">
           <tbody>
             {full.changes.map((c) => {
-              const type = outline?.kinds.find((k) => k.name === c.kind)?.properties.find((p) => p.name === c.property)?.type;
+              const type = outline?.kinds
+                .find((k) => k.name === c.kind)
+                ?.properties.find((p) => p.name === c.property)?.type;
               return (
                 <tr key={`${c.entity}/${c.property}`} className="border-t border-line align-top">
                   <td className="py-1 pr-2">
@@ -260,7 +287,9 @@ function Outcome({ answer, full }: { answer: Answer; full?: Decision }) {
           </tbody>
         </table>
       )}
-      {full && answer.outcome === "accepted" && full.changes.length === 0 && <p className="text-muted">It changed nothing.</p>}
+      {full && answer.outcome === "accepted" && full.changes.length === 0 && (
+        <p className="text-muted">It changed nothing.</p>
+      )}
       {full && full.told.length > 0 && <p className="mt-1 text-note">told {full.told.join(", ")}</p>}
       {answer.outcome !== "accepted" && <p className="mt-1 text-muted">Nothing changed.</p>}
     </section>

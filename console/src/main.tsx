@@ -11,7 +11,10 @@ function Nowhere() {
     <main className="p-6">
       <h1 className="text-lg font-semibold">Nothing is here</h1>
       <p className="mt-2">
-        The console has no page at this address. <Link className="text-act underline" to="/">All sessions</Link>
+        The console has no page at this address.{" "}
+        <Link className="text-act underline" to="/">
+          All sessions
+        </Link>
       </p>
     </main>
   );

@@ -11,9 +11,11 @@ export function told(s: ServiceState): string[] {
   const n = (count: number) => count.toLocaleString("en");
   if (!s.held) out.push("The database is not held for this service: no session can be opened.");
   if (s.records_away) out.push(`The database does not take records: ${n(s.records_waiting)} wait.`);
-  if (s.records_dropped + s.refused_dropped > 0)
-    out.push(`Records were dropped: ${n(s.records_dropped)} of seats and accepted requests, ${n(s.refused_dropped)} of others.`);
-  if (s.sessions_failed > 0) out.push(`Sessions that failed inside and were closed: ${n(s.sessions_failed)}. The log says why.`);
+  const [dropped, others] = [s.records_dropped, s.refused_dropped];
+  if (dropped + others > 0)
+    out.push(`Records were dropped: ${n(dropped)} of seats and accepted requests, ${n(others)} of others.`);
+  if (s.sessions_failed > 0)
+    out.push(`Sessions that failed inside and were closed: ${n(s.sessions_failed)}. The log says why.`);
   return out;
 }
 

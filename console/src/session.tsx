@@ -13,18 +13,25 @@ import { Window } from "./window";
 
 export function SessionPage() {
   const id = Number(useParams().id);
+  return <Session key={id} id={id} />;
+}
+
+function Session({ id }: { id: number }) {
   const watch = useWatch();
   const [asking, setAsking] = useState<number>();
   const [error, setError] = useState("");
   useEffect(() => {
     document.title = `Session ${id} · Kamerad`;
-    setAsking(undefined);
     return follow(id);
   }, [id]);
 
   const { phase, outline, session, columns } = watch;
   const client = columns.find((c) => c.number === asking);
-  const guard = (p: Promise<unknown>) => p.then(() => setError(""), (e) => setError(message(e)));
+  const guard = (p: Promise<unknown>) =>
+    p.then(
+      () => setError(""),
+      (e) => setError(message(e)),
+    );
   return (
     <div className="flex h-full flex-col">
       <header className="flex h-12 shrink-0 items-center gap-4 border-b border-line bg-raised px-4 whitespace-nowrap">
@@ -63,7 +70,11 @@ export function SessionPage() {
       {phase !== "live" && <Standing />}
       {(phase === "live" || phase === "lost") && outline && (
         <div className="flex min-h-0 flex-1">
-          <main className="min-w-0 flex-1 overflow-auto" tabIndex={0} aria-label="Values of the server and of each client">
+          <main
+            className="min-w-0 flex-1 overflow-auto"
+            tabIndex={0}
+            aria-label="Values of the server and of each client"
+          >
             <Sheet
               asking={asking}
               onAsk={(n) => setAsking(n === asking ? undefined : n)}
@@ -71,7 +82,10 @@ export function SessionPage() {
             />
           </main>
           {client && (
-            <aside className="w-80 shrink-0 overflow-auto border-l border-line bg-raised" aria-label={`Ask as ${client.name}`}>
+            <aside
+              className="w-80 shrink-0 overflow-auto border-l border-line bg-raised"
+              aria-label={`Ask as ${client.name}`}
+            >
               <div className="flex items-center justify-between border-b border-line py-2 pr-2 pl-4">
                 <h2 className="font-semibold">Ask as {client.name}</h2>
                 <button className="plain" aria-label="Close this drawer" onClick={() => setAsking(undefined)}>

@@ -41,8 +41,8 @@ export function SessionsPage() {
         )}
         {sessions?.length === 0 && (
           <p>
-            No session was opened yet. Publish a contract with <code className="value">kamerad contract publish FILE</code>, then
-            open a session of it here.
+            No session was opened yet. Publish a contract with{" "}
+            <code className="value">kamerad contract publish FILE</code>, then open a session of it here.
           </p>
         )}
         {sessions && sessions.length > 0 && (
@@ -72,12 +72,20 @@ export function SessionsPage() {
                       <>
                         <span className="text-good">{s.paused ? "paused" : "open"}</span>
                         {s.slow && (
-                          <span className="text-warn" title={`${s.slow.ticks} ticks of the last minute took longer than there is between two`}>
+                          <span
+                            className="text-warn"
+                            title={`${s.slow.ticks} ticks of the last minute took longer than there is between two`}
+                          >
                             {` ! slow: ticks of up to ${Math.round(s.slow.ms)} ms`}
                             {s.slow.of && `, most of all ${s.slow.of}`}
                           </span>
                         )}
-                        {s.faults && <span className="text-warn"> ! failed inside {s.faults.count === 1 ? "once" : `${s.faults.count} times`}</span>}
+                        {s.faults && (
+                          <span className="text-warn">
+                            {" "}
+                            ! failed inside {s.faults.count === 1 ? "once" : `${s.faults.count} times`}
+                          </span>
+                        )}
                       </>
                     ) : (
                       <span className="text-muted">closed: {s.close_reason}</span>

@@ -1,7 +1,7 @@
 // The comparison sheet: rows are entities and their properties, columns the server and each client.
 
 import { X } from "lucide-react";
-import { useRef } from "react";
+import { useState } from "react";
 import type { Property } from "./api";
 import { compare, format, nameOf, present, things, type Thing } from "./copy";
 import { Mark, Sign } from "./signs";
@@ -36,7 +36,11 @@ export function Sheet(props: { asking?: number; onAsk: (n: number) => void; onCl
               </th>
             ))}
             {columns.map((c) => (
-              <th key={c.number} scope="col" className="sticky top-0 z-10 h-9 border-b border-l border-b-muted border-l-line bg-paper px-3">
+              <th
+                key={c.number}
+                scope="col"
+                className="sticky top-0 z-10 h-9 border-b border-l border-b-muted border-l-line bg-paper px-3"
+              >
                 <Head column={c} asking={props.asking === c.number} onAsk={props.onAsk} onClose={props.onClose} />
               </th>
             ))}
@@ -47,13 +51,20 @@ export function Sheet(props: { asking?: number; onAsk: (n: number) => void; onCl
             const kind = outline.kinds.find((k) => k.name === thing.kind);
             const name = nameOf(server.clients, thing);
             return kind?.properties.map((p, i) => (
-              <tr key={`${thing.entity}/${p.name}`} className={i === 0 ? "border-t border-line" : ""} data-row={`${name}.${p.name}`}>
+              <tr
+                key={`${thing.entity}/${p.name}`}
+                className={i === 0 ? "border-t border-line" : ""}
+                data-row={`${name}.${p.name}`}
+              >
                 <td className="h-6 px-3 font-semibold">{i === 0 && name}</td>
                 <th scope="row" className="px-3 font-normal">
                   {p.name}
                 </th>
                 <td className="px-3" data-column="server">
-                  <Value text={format(p.type, present(outline, server, thing, p, watch.tick))} number={isNumber(p.type.form)} />
+                  <Value
+                    text={format(p.type, present(outline, server, thing, p, watch.tick))}
+                    number={isNumber(p.type.form)}
+                  />
                 </td>
                 {columns.map((c) => (
                   <Held key={c.number} column={c} thing={thing} property={p} />
@@ -64,7 +75,9 @@ export function Sheet(props: { asking?: number; onAsk: (n: number) => void; onCl
         </tbody>
       </table>
       {columns.length === 0 && (
-        <p className="p-4 text-muted">No client is here. Open a test client, or join with kamerad join {watch.id} --as Ana.</p>
+        <p className="p-4 text-muted">
+          No client is here. Open a test client, or join with kamerad join {watch.id} --as Ana.
+        </p>
       )}
     </>
   );
@@ -77,7 +90,10 @@ function Head(props: { column: Column; asking: boolean; onAsk: (n: number) => vo
       <Mark number={c.number} />
       <span title={`client ${c.number}, role ${c.role}, has confirmed tick ${c.seen}`}>{c.name}</span>
       {!!c.differences && (
-        <span className="text-xs text-bad" title={`its copy was not what it should be ${c.differences} times; it was sent anew`}>
+        <span
+          className="text-xs text-bad"
+          title={`its copy was not what it should be ${c.differences} times; it was sent anew`}
+        >
           ≠ {c.differences}
         </span>
       )}
@@ -85,10 +101,20 @@ function Head(props: { column: Column; asking: boolean; onAsk: (n: number) => vo
       <span className="flex-1" />
       {c.test && (
         <>
-          <button className="button h-6! px-2!" aria-pressed={props.asking} aria-label={`Ask as ${c.name}`} onClick={() => props.onAsk(c.number)}>
+          <button
+            className="button h-6! px-2!"
+            aria-pressed={props.asking}
+            aria-label={`Ask as ${c.name}`}
+            onClick={() => props.onAsk(c.number)}
+          >
             Ask
           </button>
-          <button className="plain" aria-label={`Close ${c.name}`} title="Close this test client" onClick={() => props.onClose(c.number)}>
+          <button
+            className="plain"
+            aria-label={`Close ${c.name}`}
+            title="Close this test client"
+            onClick={() => props.onClose(c.number)}
+          >
             <X size={14} />
           </button>
         </>
@@ -116,9 +142,8 @@ const isNumber = (form: string) => form === "int" || form === "real";
 
 // Value shows a value, and marks it for a moment when it has changed.
 function Value({ text, number }: { text: string; number: boolean }) {
-  const last = useRef({ text, changes: 0 });
-  if (last.current.text !== text) last.current = { text, changes: last.current.changes + 1 };
-  const { changes } = last.current;
+  const [{ shown, changes }, setLast] = useState({ shown: text, changes: 0 });
+  if (shown !== text) setLast({ shown: text, changes: changes + 1 });
   return (
     <span className={number ? "inline-block min-w-[4ch] text-right" : ""}>
       <span key={changes} className={`value ${changes > 0 ? "changed" : ""}`}>

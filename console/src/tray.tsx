@@ -5,7 +5,9 @@ import type { Decision } from "./api";
 import { Mark, Verdict } from "./signs";
 import { useWatch } from "./watch";
 
-const tab = "px-3 h-8 text-muted cursor-pointer data-[state=active]:text-ink data-[state=active]:font-semibold data-[state=active]:border-b-2 data-[state=active]:border-act";
+const tab =
+  "px-3 h-8 text-muted cursor-pointer data-[state=active]:text-ink data-[state=active]:font-semibold " +
+  "data-[state=active]:border-b-2 data-[state=active]:border-act";
 
 export function Tray() {
   const { decisions, told, faults, server, phase } = useWatch();
@@ -27,7 +29,11 @@ export function Tray() {
         )}
       </Tabs.List>
       <Tabs.Content value="decisions" className="min-h-0 flex-1 overflow-auto">
-        {decisions.length === 0 && <p className="px-4 py-2 text-muted">No request was decided yet. Ask as a test client, or let a client play.</p>}
+        {decisions.length === 0 && (
+          <p className="px-4 py-2 text-muted">
+            No request was decided yet. Ask as a test client, or let a client play.
+          </p>
+        )}
         <table className="w-full border-collapse" aria-label="Decisions">
           <tbody>
             {decisions.map((d) => (
@@ -42,7 +48,9 @@ export function Tray() {
                   {d.reason && <>: {d.reason}</>}
                   {d.stage && <span className="text-muted"> ({d.stage})</span>}
                 </td>
-                <td className="value px-3 whitespace-nowrap text-muted">{d.check_text && `line ${d.line}: check ${d.check_text}`}</td>
+                <td className="value px-3 whitespace-nowrap text-muted">
+                  {d.check_text && `line ${d.line}: check ${d.check_text}`}
+                </td>
               </tr>
             ))}
           </tbody>
@@ -62,7 +70,8 @@ export function Tray() {
                     .join(", ")}
                 </td>
                 <td className="px-3 text-muted">
-                  told {t.clients.map((n) => server.clients.find((c) => c.number === n)?.name ?? n).join(", ") || "nobody"}
+                  told{" "}
+                  {t.clients.map((n) => server.clients.find((c) => c.number === n)?.name ?? n).join(", ") || "nobody"}
                 </td>
               </tr>
             ))}

@@ -1,7 +1,17 @@
 // The state of the session page: one WebSocket to the service, and what it told.
 
 import { create } from "zustand";
-import { api, message, type Decision, type Faults, type Outline, type Session, type Told, type Watch, type WatchClient } from "./api";
+import {
+  api,
+  message,
+  type Decision,
+  type Faults,
+  type Outline,
+  type Session,
+  type Told,
+  type Watch,
+  type WatchClient,
+} from "./api";
 import { apply, emptyCopy, type Copy } from "./copy";
 
 export type Column = WatchClient & { copy: Copy };
@@ -26,7 +36,17 @@ const keep = 200;
 export const useWatch = create<State>(() => fresh(0));
 
 function fresh(id: number): State {
-  return { id, phase: "connecting", note: "", tick: 0, server: emptyCopy(), columns: [], decisions: [], told: [], turn: 0 };
+  return {
+    id,
+    phase: "connecting",
+    note: "",
+    tick: 0,
+    server: emptyCopy(),
+    columns: [],
+    decisions: [],
+    told: [],
+    turn: 0,
+  };
 }
 
 // take adds what one message told.
@@ -78,7 +98,14 @@ export function follow(id: number): () => void {
       if (over) return;
       if (!session.open) {
         const decisions = await api.decisions(id);
-        useWatch.setState((s) => ({ ...s, phase: "closed", session, decisions, columns: [], note: session.close_reason ?? reason }));
+        useWatch.setState((s) => ({
+          ...s,
+          phase: "closed",
+          session,
+          decisions,
+          columns: [],
+          note: session.close_reason ?? reason,
+        }));
         return;
       }
       useWatch.setState({ phase: "lost", note: "The connection was lost; trying again." });

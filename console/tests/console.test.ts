@@ -42,7 +42,9 @@ async function openClient(name: string, role = "player"): Promise<void> {
 }
 
 async function violations(): Promise<string[]> {
-  const found = await new AxeBuilder({ page }).withTags(["wcag2a", "wcag2aa", "wcag21a", "wcag21aa", "wcag22aa"]).analyze();
+  const found = await new AxeBuilder({ page })
+    .withTags(["wcag2a", "wcag2aa", "wcag21a", "wcag21aa", "wcag22aa"])
+    .analyze();
   return found.violations.map((v) => `${v.id}: ${v.nodes.map((n) => n.html).join(" ")}`);
 }
 
@@ -56,7 +58,9 @@ beforeAll(async () => {
     stdio: ["ignore", "ignore", "inherit"],
   });
   await vi.waitFor(() => expect((address = readFileSync(file, "utf8").trim())).toMatch(/^http/), { timeout: 30_000 });
-  const flags = "--no-sandbox --disable-gpu --disable-quic --no-first-run --disable-background-networking --disable-component-update --disable-sync";
+  const flags =
+    "--no-sandbox --disable-gpu --disable-quic --no-first-run " +
+    "--disable-background-networking --disable-component-update --disable-sync";
   browser = await chromium.launch({ executablePath: "/usr/bin/chromium", args: flags.split(" ") });
   page = await (await browser.newContext({ viewport: { width: 1280, height: 800 } })).newPage();
   page.on("pageerror", (e) => errors.push(e.message));
@@ -172,14 +176,19 @@ test("what fails inside is counted and told", async () => {
   const file = join(mkdtempSync(join(tmpdir(), "console-")), "kiln.kam");
   writeFileSync(
     file,
-    "contract kiln language 1\nshared Oven {\n  heat: int 0..9 = 0\n  glow: int 0..9 = 0\n  every 100ms { glow = 9 / heat }\n  every 9s { heat = 1 }\n}\n",
+    "contract kiln language 1\nshared Oven {\n  heat: int 0..9 = 0\n  glow: int 0..9 = 0\n" +
+      "  every 100ms { glow = 9 / heat }\n  every 9s { heat = 1 }\n}\n",
   );
   kamerad("contract", "publish", file);
   const opened = JSON.parse(kamerad("session", "open", "kiln", "--json")) as { id: number };
   await page.goto(`${address}/sessions/${opened.id}`);
   await page.getByRole("tab", { name: /Faults \d+/ }).click();
   const row = page.getByRole("table", { name: "Faults" }).getByRole("row").first();
-  await expect.poll(() => row.innerText()).toMatch(/timer of Oven ×\d+[\s\S]*division by zero[\s\S]*Oven\[1\] with heat = 0, glow = 0[\s\S]*line 5 of kiln.kam/);
+  await expect
+    .poll(() => row.innerText())
+    .toMatch(
+      /timer of Oven ×\d+[\s\S]*division by zero[\s\S]*Oven\[1\] with heat = 0, glow = 0[\s\S]*line 5 of kiln.kam/,
+    );
   expect(await violations()).toEqual([]);
   await page.goto(address);
   await page.getByText(/failed inside \d+ times/).waitFor();

@@ -78,7 +78,12 @@ test("each cell says how a client's value stands to the server's", () => {
 
 test("values are worded for people", () => {
   const item = { name: "Item", values: ["flare", "patch"] };
-  expect(format({ form: "stacks", enum: item }, [["flare", 2], ["patch", 1]])).toBe("2\u00a0flare, 1\u00a0patch");
+  expect(
+    format({ form: "stacks", enum: item }, [
+      ["flare", 2],
+      ["patch", 1],
+    ]),
+  ).toBe("2\u00a0flare, 1\u00a0patch");
   expect(format({ form: "stacks", enum: item }, [])).toBe("empty");
   expect(format({ form: "enum", enum: item }, "flare")).toBe("flare");
   expect(format({ form: "text" }, "an echo")).toBe('"an echo"');
@@ -86,18 +91,67 @@ test("values are worded for people", () => {
 });
 
 test("messages of a watched session add up", () => {
-  const session = { id: 1, contract: "wreck", version: 1, opened_at: "", open: true, tick: 9, paused: false, queued: 0, clients: [] };
+  const session = {
+    id: 1,
+    contract: "wreck",
+    version: 1,
+    opened_at: "",
+    open: true,
+    tick: 9,
+    paused: false,
+    queued: 0,
+    clients: [],
+  };
   const none = { clients: [], decisions: [], told: [] };
   const spawned = [{ entity: 7, kind: "Diver", owner: 1, values: { hull: 80 } }];
   const ana = { number: 1, name: "Ana", role: "player", test: true };
   const bo = { number: 2, name: "Bo", role: "player", test: false };
   const messages: Watch[] = [
-    { ...none, type: "sheet", tick: 9, session, outline, server: { tick: 9, snapshot: true, state: [{ spawned }] }, clients: [{ ...ana, seen: 8, sent: 9 }] },
-    { ...none, type: "tick", tick: 10, server: { tick: 10, state: [{ values: [{ entity: 7, kind: "Diver", values: { hull: 70 } }] }] }, clients: [{ ...bo, seen: 0, sent: 10 }] },
-    { ...none, type: "tick", tick: 11, clients: [{ ...ana, seen: 10, sent: 10, frames: [{ tick: 9, snapshot: true, state: [{ spawned }] }, { tick: 10, state: [{ values: [{ entity: 7, kind: "Diver", values: { hull: 70 } }] }] }] }] },
+    {
+      ...none,
+      type: "sheet",
+      tick: 9,
+      session,
+      outline,
+      server: { tick: 9, snapshot: true, state: [{ spawned }] },
+      clients: [{ ...ana, seen: 8, sent: 9 }],
+    },
+    {
+      ...none,
+      type: "tick",
+      tick: 10,
+      server: { tick: 10, state: [{ values: [{ entity: 7, kind: "Diver", values: { hull: 70 } }] }] },
+      clients: [{ ...bo, seen: 0, sent: 10 }],
+    },
+    {
+      ...none,
+      type: "tick",
+      tick: 11,
+      clients: [
+        {
+          ...ana,
+          seen: 10,
+          sent: 10,
+          frames: [
+            { tick: 9, snapshot: true, state: [{ spawned }] },
+            { tick: 10, state: [{ values: [{ entity: 7, kind: "Diver", values: { hull: 70 } }] }] },
+          ],
+        },
+      ],
+    },
     { ...none, type: "tick", tick: 12, left: [2] },
   ];
-  let state = { id: 1, phase: "connecting" as const, note: "", tick: 0, server: emptyCopy(), columns: [], decisions: [], told: [], turn: 0 } as Parameters<typeof take>[0];
+  let state = {
+    id: 1,
+    phase: "connecting" as const,
+    note: "",
+    tick: 0,
+    server: emptyCopy(),
+    columns: [],
+    decisions: [],
+    told: [],
+    turn: 0,
+  } as Parameters<typeof take>[0];
   for (const m of messages) state = take(state, m);
   expect(state.phase).toBe("live");
   expect(state.tick).toBe(12);
@@ -109,10 +163,19 @@ test("messages of a watched session add up", () => {
 
 test("what changes hands and what is withdrawn leave a copy as they should", () => {
   const copy = emptyCopy();
-  apply(copy, { tick: 1, snapshot: true, state: [{ spawned: [{ entity: 7, kind: "Diver", owner: 1, values: { hull: 80, air: 9.5 } }] }] });
+  apply(copy, {
+    tick: 1,
+    snapshot: true,
+    state: [{ spawned: [{ entity: 7, kind: "Diver", owner: 1, values: { hull: 80, air: 9.5 } }] }],
+  });
   apply(copy, {
     tick: 2,
-    state: [{ owned: [{ entity: 7, owner: 2 }], values: [{ entity: 7, kind: "Diver", values: { hull: 79 }, withdrawn: ["air"] }] }],
+    state: [
+      {
+        owned: [{ entity: 7, owner: 2 }],
+        values: [{ entity: 7, kind: "Diver", values: { hull: 79 }, withdrawn: ["air"] }],
+      },
+    ],
   });
   expect(things(copy)).toEqual([{ entity: 7, kind: "Diver", owner: 2, values: { hull: 79 } }]);
 });
@@ -128,8 +191,12 @@ test("what moves by itself is where its motion says, on the nearest step and wit
   const motion = { from: [0.5, 1.5], rate: [2, -100], at: 4 };
   expect(moved(place, motion, { tick: 4, rate: 20 })).toEqual([0.5, 1.5]);
   expect(moved(place, motion, { tick: 7, rate: 20 })).toEqual([1, -10]);
-  expect(moved({ form: "real", low: -9, high: 9, per: 1, unit: 1 }, { from: 0, rate: 1, at: 0 }, { tick: 50, rate: 20 })).toBe(2);
-  expect(moved({ form: "real", low: -9, high: 9, per: 1, unit: 1 }, { from: 0, rate: -1, at: 0 }, { tick: 70, rate: 20 })).toBe(-4);
+  expect(
+    moved({ form: "real", low: -9, high: 9, per: 1, unit: 1 }, { from: 0, rate: 1, at: 0 }, { tick: 50, rate: 20 }),
+  ).toBe(2);
+  expect(
+    moved({ form: "real", low: -9, high: 9, per: 1, unit: 1 }, { from: 0, rate: -1, at: 0 }, { tick: 70, rate: 20 }),
+  ).toBe(-4);
   const flare = { entity: 9, kind: "Diver", owner: 1, values: { hull: motion } };
   const copy = emptyCopy();
   copy.things.set(9, { ...flare, values: { hull: { ...motion } } });
@@ -140,12 +207,29 @@ test("what moves by itself is where its motion says, on the nearest step and wit
 test("what is attached is where the other one is, and stays where it was when that is gone", () => {
   const place = { form: "vec2", low: -20, high: 20, per: 2, unit: 1 };
   const kinds = [
-    { name: "Diver", to: "everyone", requests: [], events: [], properties: [{ name: "pos", type: place, to: "everyone" }] },
-    { name: "Relic", to: "everyone", requests: [], events: [], properties: [{ name: "pos", type: place, to: "everyone" }] },
+    {
+      name: "Diver",
+      to: "everyone",
+      requests: [],
+      events: [],
+      properties: [{ name: "pos", type: place, to: "everyone" }],
+    },
+    {
+      name: "Relic",
+      to: "everyone",
+      requests: [],
+      events: [],
+      properties: [{ name: "pos", type: place, to: "everyone" }],
+    },
   ];
   const sea = { ...outline, kinds };
   const copy = emptyCopy();
-  const relic = { entity: 2, kind: "Relic", owner: 0, values: { carrier: 1, pos: { attached: "carrier.pos", by: [0, -1], is: [3, 3] } } };
+  const relic = {
+    entity: 2,
+    kind: "Relic",
+    owner: 0,
+    values: { carrier: 1, pos: { attached: "carrier.pos", by: [0, -1], is: [3, 3] } },
+  };
   copy.things.set(1, { entity: 1, kind: "Diver", owner: 1, values: { pos: { from: [1, 2], rate: [20, 0], at: 0 } } });
   copy.things.set(2, relic);
   const property = { name: "pos", type: place, to: "everyone" };

@@ -12,6 +12,9 @@ export default ts.config(
   {
     rules: {
       "max-len": ["error", { code: 120, ignoreUrls: true, ignorePattern: "className=|<path " }],
+      // A region that scrolls is reached with the keyboard too.
+      "jsx-a11y/no-noninteractive-tabindex": ["error", { tags: ["main"], roles: [] }],
+      "jsx-a11y/label-has-associated-control": ["error", { controlComponents: ["Switch.Root"] }],
       "@typescript-eslint/no-unused-vars": ["error", { argsIgnorePattern: "^_" }],
     },
   },
