@@ -1,5 +1,9 @@
 // Package client is the Go library for game clients and tools: Client is a seat in a session with its copy of the
 // world.
+//
+// Join takes a seat over the network, New over any Transport, Rejoin with the token of a seat that was lost. A Client
+// reads in the background from then on and may be used by any number of goroutines; its copy is shown by Look, and
+// never given away.
 package client
 
 import (

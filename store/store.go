@@ -2,6 +2,9 @@
 //
 // Nothing here is called from a tick: what a session leaves behind goes through a Recorder, which writes in the
 // background.
+//
+// Open connects and brings the tables up to date; a Store may be used by any number of goroutines. Every error that it
+// returns says what was being done; what is not there is an error that the caller can tell from a broken database.
 package store
 
 import (

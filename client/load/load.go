@@ -1,5 +1,7 @@
 // Package load plays a session with many clients that act by its contract, and measures what they get and how long they
 // wait.
+//
+// Run and RunHostile open the seats, play, and close them; a Report is the caller's own. The package opens no session.
 package load
 
 import (

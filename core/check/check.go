@@ -3,6 +3,9 @@
 //
 // It looks for mistakes alone. What a right contract may be warned of is up to package findings, which is given what
 // was found out on the way, the Checked.
+//
+// Build is all there is to call. The model that it returns is new and the caller's; package compile hands it out as
+// immutable.
 package check
 
 import (

@@ -1,5 +1,9 @@
 // Package compile turns the text of a contract into its model or its problems: it reads the text, checks what it means,
 // and looks for dangers. It adds nothing of its own to packages syntax, check and findings.
+//
+// Load is for a text that stands alone, LoadWith for one that uses files, which it opens by a function of the caller's.
+// A model comes with warnings, or does not come because there is an error among the problems. It is immutable, and the
+// problems are the caller's own.
 package compile
 
 import (

@@ -2,6 +2,9 @@
 // time: with the real session, replication, wire and links, and without a clock, a socket or a thread.
 //
 // The same drill, seed and faults give the same run, byte for byte.
+//
+// Load reads the drills of a file, All plays a round of them, and a Drill can be played alone, over and over: it does not
+// change. A Report is the caller's own.
 package drill
 
 import (

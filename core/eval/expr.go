@@ -1,5 +1,9 @@
 // Package eval checks and evaluates the expressions of drills over what a client's copy or the server holds. It knows
 // no lines of drills and no sessions.
+//
+// A Scope has what a drill's line may name and turns an expression into a Node; a Node is evaluated in an Env, any
+// number of times. Values are those that JSON has, an Entity, a Seat or an Absent; they are never changed once they are
+// made.
 package eval
 
 import (

@@ -4,6 +4,9 @@
 //
 // Find holds everything against a contract that was checked. Where information comes to those who may not have it is
 // found by package flow.
+//
+// Find returns the problems, in the order of the text, and Findings the list of all kinds for those who explain them.
+// Neither changes the contract.
 package findings
 
 import (

@@ -1,6 +1,9 @@
 // Package flow follows information through a contract: what each cause reads, changes and tells, and where something
 // that only some may know comes to others (Denning and Denning, 1977, with the audiences of properties and kinds in
 // place of levels). It says where that happens, and nothing of other dangers.
+//
+// Leaks calls back for each leak that it finds; Causes has the facts of every cause for who wants to show them. Both
+// compute anew at each call, and what they return is the caller's own.
 package flow
 
 import (

@@ -3,6 +3,8 @@
 //
 // It behaves as a reliable stream over a lossy network does: what is lost is sent again and arrives late, and all that
 // was sent after it waits for it. Only what is loose is really lost, or overtaken.
+//
+// A Link is told the time with each call, in order. The bytes that it is given it keeps until they are out of it.
 package link
 
 import (

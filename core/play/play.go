@@ -1,5 +1,8 @@
 // Package play picks what a client does next from what it holds: an honest player that knows nothing of the game but
 // its contract.
+//
+// An Actor looks at its Player at each choice and keeps nothing of what it saw. It sends nothing: what it picks is the
+// caller's, to send or not.
 package play
 
 import (

@@ -1,5 +1,10 @@
 // Package rules compiles the checks and bodies of a contract for a register machine over flat 64-bit slots, and runs
 // them against a world. It decides nothing about who may ask: that is the session's part.
+//
+// Generate makes a Program of a contract, once; sessions share it. Each session has a Machine of its own with its
+// World, tells it the Cause, calls the method for what happened, and reads the Outcome and what was told: the Machine
+// owns these, and uses their memory again for the next run. A run that is denied, dropped or faulted has changed
+// nothing.
 package rules
 
 import (

@@ -4,6 +4,8 @@
 // A Session is a function of its contract, its key and its inputs. It knows no clock, no goroutine and no network:
 // whoever owns it queues inputs as they arrive, calls Tick, and sends the frames that Tick returns. All methods have to
 // be called by one goroutine at a time, but for ReadRequest and ReadSteering.
+//
+// What a Step holds belongs to the session until the next Tick.
 package session
 
 import (

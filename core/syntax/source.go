@@ -1,7 +1,11 @@
 // Package syntax turns the text of a contract into a tree, and words every mistake it finds so that a reader can mend
 // it.
 //
-// It knows how a contract is written, not what it means: names, types and ranges are the business of package contract.
+// It knows how a contract is written, not what it means: names, types and ranges are the business of packages check and
+// typing.
+//
+// Parse reads contracts, ParseDrills drills; both go on after a mistake, up to a bound, so that one reading words them
+// all. A tree refers to the text of its Source, and nothing changes it once it was returned.
 package syntax
 
 import (

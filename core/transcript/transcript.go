@@ -1,5 +1,7 @@
 // Package transcript notes what the clients of a session do, and writes a drill of it that does the same again. It
 // plays no drill; that is up to package drill.
+//
+// Who runs the session tells it what came in, and what each tick did; it copies what it keeps.
 package transcript
 
 import (

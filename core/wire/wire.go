@@ -3,6 +3,11 @@
 // A frame carries all changes of one tick that a client may have. Its parts are applied in this order: clients that
 // joined or have another role, entities that spawned, owners, values, entities that are gone, clients that left; then
 // events; then decisions, and lines of the log.
+//
+// A Layout is made of an outline once, and shared. The server's side is Group, which packs what changed for those who
+// get the same, and Block, which what it sends is put together of; the client's side is ParseFrame. Messages of clients
+// are read by UnpackFromClient and, as JSON, ParseFromClient. Whatever comes from outside is held to bounds before
+// memory is taken for it, and an error names what is broken. What a Group packed holds until it packs again.
 package wire
 
 import (

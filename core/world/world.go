@@ -3,6 +3,9 @@
 //
 // An entity's values stand in one flat slice of 64-bit numbers, its row; a text is an index into the world's list of
 // texts. The package knows nothing of rules or of who may see what. A World is used by one goroutine at a time.
+//
+// Spawn, Despawn and the setters write a journal; Commit keeps what it holds and Rollback undoes it. An Entity belongs
+// to the world, and its row must be changed by the world's methods alone.
 package world
 
 import (
