@@ -376,9 +376,8 @@ func (r *Recorder) write(batch []record) error {
 				}
 			case Decision:
 				rows = append(rows, []any{
-					e.Session, waiting.nth, e.Tick, e.Client, clean(
-						e.Name,
-					), strconv.FormatUint(e.Seq, 10), clean(e.Request), e.Entity, cleanArgs(e.Args),
+					e.Session, waiting.nth, e.Tick, e.Client, clean(e.Name),
+					strconv.FormatUint(e.Seq, 10), clean(e.Request), e.Entity, cleanArgs(e.Args),
 					e.Outcome, e.Stage, clean(e.Reason), e.CheckText, e.Line, e.At,
 				})
 			}

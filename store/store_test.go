@@ -90,9 +90,8 @@ func TestTheRecorderKeepsOddEntries(t *testing.T) {
 	refused := entry(3, "in a session that is not there", `[]`, "accepted")
 	refused.Session = 999
 	r.Record([]store.Decision{
-		entry(
-			1, "a\x00b\xff", `["\u0000","\ud800",1e400]`, "malformed",
-		), entry(1<<64-1, strings.Repeat("x", 5000), `["ok"]`, "denied"),
+		entry(1, "a\x00b\xff", `["\u0000","\ud800",1e400]`, "malformed"),
+		entry(1<<64-1, strings.Repeat("x", 5000), `["ok"]`, "denied"),
 		refused, entry(4, "last", ``, "accepted"),
 	})
 	left := time.Now()

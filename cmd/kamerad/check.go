@@ -109,9 +109,8 @@ func explain(c *cli.Command) error {
 		fmt.Printf(
 			"%s: %s\n\n%s\n\n%s\n\n%s\n\n%s\n\n%s\n\n"+
 				"To accept one: %s in the line above the statement or the declaration.\n",
-			terminal.Bold.Sprint(
-				f.Name,
-			), f.Title, f.Harm, terminal.Warn.Sprint("With it:"), indented(f.Example), terminal.Good.Sprint("Mended:"),
+			terminal.Bold.Sprint(f.Name),
+			f.Title, f.Harm, terminal.Warn.Sprint("With it:"), indented(f.Example), terminal.Good.Sprint("Mended:"),
 			indented(f.Mended), terminal.Muted.Sprintf("accept %s \"why\"", f.Name),
 		)
 		return nil

@@ -85,9 +85,8 @@ func printComparison(w io.Writer, a, b string, x *report.Comparison) {
 		fmt.Fprintf(w, "%s a running session could go on with it\n", terminal.Good.Sprint("✓"))
 	} else {
 		fmt.Fprintf(
-			w, "%s a running session could not go on with it: %s\n", terminal.Bad.Sprint(
-				"✕",
-			), strings.Join(x.Blocks, "; "),
+			w, "%s a running session could not go on with it: %s\n", terminal.Bad.Sprint("✕"),
+			strings.Join(x.Blocks, "; "),
 		)
 	}
 	if x.Stay {

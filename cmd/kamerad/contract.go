@@ -141,9 +141,8 @@ func showContract(ctx context.Context, c *cli.Command) error {
 		return nil
 	}
 	fmt.Printf(
-		"%s version %d, published %s, fingerprint %s\n", terminal.Bold.Sprint(
-			v.Contract,
-		), v.Version, terminal.FormatTime(v.PublishedAt),
+		"%s version %d, published %s, fingerprint %s\n", terminal.Bold.Sprint(v.Contract),
+		v.Version, terminal.FormatTime(v.PublishedAt),
 		v.Fingerprint,
 	)
 	if n := len(v.Findings); n > 0 {

@@ -74,9 +74,8 @@ func printCost(w io.Writer, name string, cost *report.Cost) {
 	}
 	slices.Sort(there)
 	fmt.Fprintf(
-		w, "%s with %s at %d ticks a second: %s\n", terminal.Bold.Sprint(
-			name,
-		), plural(cost.Clients, "client"), cost.TickRate,
+		w, "%s with %s at %d ticks a second: %s\n", terminal.Bold.Sprint(name),
+		plural(cost.Clients, "client"), cost.TickRate,
 		strings.Join(there, ", "),
 	)
 	fmt.Fprintf(

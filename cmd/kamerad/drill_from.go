@@ -106,9 +106,8 @@ func playWritten(
 		return terminal.ErrFound
 	}
 	fmt.Fprintf(
-		os.Stderr, "%s: %d ticks, %.1f s of play\n", terminal.Good.Sprint(
-			"✓ played again, it comes to the same",
-		), r.Ticks,
+		os.Stderr, "%s: %d ticks, %.1f s of play\n", terminal.Good.Sprint("✓ played again, it comes to the same"),
+		r.Ticks,
 		r.Virtual.Seconds(),
 	)
 	return nil

@@ -76,9 +76,8 @@ func TestAHostileLoadIsTold(t *testing.T) {
 	for seed := 1; !strings.Contains(out, "cut: "); seed++ {
 		require.LessOrEqual(t, seed, 30, out)
 		out, status = p.Run(
-			"", "load", fmt.Sprint(
-				id,
-			), "--hostile", "--clients", "2", "--for", "1s", "--as", "Eve", "--seed", fmt.Sprint(seed),
+			"", "load", fmt.Sprint(id),
+			"--hostile", "--clients", "2", "--for", "1s", "--as", "Eve", "--seed", fmt.Sprint(seed),
 		)
 		require.Equal(t, 0, status, out)
 		assert.Contains(t, out, "2 hostile clients attacked for 1")

@@ -99,11 +99,8 @@ func loadHostile(ctx context.Context, c *cli.Command, o load.Options) error {
 	if c.Bool("json") {
 		return terminal.PrintJSON(out, report)
 	}
-	fmt.Fprintf(
-		out, "%s attacked for %.1f s\n\n", terminal.Bold.Sprint(
-			plural(report.Clients, "hostile client"),
-		), report.Seconds,
-	)
+	attackers := terminal.Bold.Sprint(plural(report.Clients, "hostile client"))
+	fmt.Fprintf(out, "%s attacked for %.1f s\n\n", attackers, report.Seconds)
 	t := terminal.NewTable("What", "In all", "A second")
 	terminal.AlignRight(t, 2, 3)
 	row := func(what string, n int) { t.AppendRow([]any{what, n, fmt.Sprintf("%.1f", float64(n)/report.Seconds)}) }

@@ -152,9 +152,8 @@ func listSessions(ctx context.Context, c *cli.Command) error {
 	for _, s := range list {
 		t.AppendRow(
 			[]any{
-				s.ID, fmt.Sprintf(
-					"%s %d", s.Contract, s.Version,
-				), state(s), s.Tick, strings.Join(terminal.ClientNames(s.Clients), ", "),
+				s.ID, fmt.Sprintf("%s %d", s.Contract, s.Version),
+				state(s), s.Tick, strings.Join(terminal.ClientNames(s.Clients), ", "),
 				terminal.FormatTime(s.OpenedAt),
 			},
 		)
@@ -240,9 +239,8 @@ func showSession(ctx context.Context, c *cli.Command) error {
 		return terminal.PrintJSON(c.Root().Writer, map[string]any{"session": s, "decisions": decisions})
 	}
 	fmt.Printf(
-		"%s of %s version %d: %s, tick %d, opened %s\n", terminal.Bold.Sprintf(
-			"session %d", s.ID,
-		), s.Contract, s.Version,
+		"%s of %s version %d: %s, tick %d, opened %s\n", terminal.Bold.Sprintf("session %d", s.ID),
+		s.Contract, s.Version,
 		state(s), s.Tick, terminal.FormatTime(s.OpenedAt),
 	)
 	if s.Open {

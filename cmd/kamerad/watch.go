@@ -279,9 +279,8 @@ func (w *watched) draw(out io.Writer, width, height int) {
 		state = terminal.Warn.Sprintf("+ %s on the way", plural(late, "value"))
 	}
 	fmt.Fprintf(
-		out, "%s  %s version %d  tick %d  %s  %s\n\n", terminal.Bold.Sprintf(
-			"session %d", w.session.ID,
-		), w.session.Contract,
+		out, "%s  %s version %d  tick %d  %s  %s\n\n", terminal.Bold.Sprintf("session %d", w.session.ID),
+		w.session.Contract,
 		w.session.Version, w.tick, plural(len(w.clients), "client"), state,
 	)
 	rows := t.Length() + 5

@@ -401,44 +401,54 @@ func (a *liveAuditor) pick(s *liveSeat) (out []given) {
 					continue
 				}
 				a.count(&x)
-				for range max(1, x.repeat) {
-					m := s.number(x.m, c.Tick)
-					if x.old {
-						if s.seq < 100 {
-							continue
-						}
-						s.seq--
-						m.Seq = 1 + uint64(a.r.IntN(20))
-					}
+				for _, m := range a.messages(s, x, c.Tick) {
 					add(x, m)
-					if x.again {
-						add(x, m)
-						add(x, m)
-					}
 				}
 			}
 		}
 	})
-	// in place of the message, something that cannot be read
 	if n := len(out); n > 0 && out[n-1].attack.what == Broken {
-		x := out[n-1].attack
-		bits := out[n-1].m.Pack(s.Outline())
-		for tries := 0; ; tries++ {
-			bits[a.r.IntN(len(bits))] ^= 1 << a.r.IntN(8)
-			if tries > 20 {
-				bits = bits[:len(bits)/2]
-			}
-			if _, err := wire.UnpackFromClient(bits, s.Outline()); err != nil || len(bits) == 1 {
-				break
-			}
-		}
+		a.sendBroken(s, out[n-1])
 		out = out[:n-1]
-		if s.Send(bits) == nil {
-			s.breaks = true
-			x.of.cells[Broken].Outcomes["cannot be read: who sent it is cut"]++
+	}
+	return out
+}
+
+// messages returns what an attack sends: as often as it wants, with old numbers, and each again where it says so.
+func (a *liveAuditor) messages(s *liveSeat, x attack, seen int64) (out []wire.FromClient) {
+	for range max(1, x.repeat) {
+		m := s.number(x.m, seen)
+		if x.old {
+			if s.seq < 100 {
+				continue
+			}
+			s.seq--
+			m.Seq = 1 + uint64(a.r.IntN(20))
+		}
+		out = append(out, m)
+		if x.again {
+			out = append(out, m, m)
 		}
 	}
 	return out
+}
+
+// sendBroken sends something that cannot be read in place of a message.
+func (a *liveAuditor) sendBroken(s *liveSeat, g given) {
+	bits := g.m.Pack(s.Outline())
+	for tries := 0; ; tries++ {
+		bits[a.r.IntN(len(bits))] ^= 1 << a.r.IntN(8)
+		if tries > 20 {
+			bits = bits[:len(bits)/2]
+		}
+		if _, err := wire.UnpackFromClient(bits, s.Outline()); err != nil || len(bits) == 1 {
+			break
+		}
+	}
+	if s.Send(bits) == nil {
+		s.breaks = true
+		g.attack.of.cells[Broken].Outcomes["cannot be read: who sent it is cut"]++
+	}
 }
 
 // number returns the message with the next number of its sort; seen is the tick that it confirms.
@@ -473,35 +483,18 @@ func (a *liveAuditor) decision(s *liveSeat, seq uint64) *wire.Decision {
 
 // judge notes what became of an attack, and whether it should have.
 func (a *liveAuditor) judge(s *liveSeat, g given, fast map[string]int) {
-	x := g.attack
 	if g.m.Type == wire.MessageLeave {
 		return
 	}
-	cell := x.of.cells[x.what]
-	note := func(cause, format string, args ...any) {
-		a.effects.add(x.of, x.what, x.of.name()+" "+x.what+" "+cause, fmt.Sprintf(format, args...))
-	}
+	x := g.attack
 	me := s.Me()
 	shown := a.shown[liveKey{me.Number, g.m.Seq}]
 	d := a.decision(s, g.m.Seq)
 	if g.m.Type == wire.MessageAsk && len(shown) > 1 && shown[1].Outcome == wire.Accepted {
-		note("twice", "%s was decided %d times", word(g.m), len(shown))
+		a.note(x, "twice", "%s was decided %d times", word(g.m), len(shown))
 	}
-	switch {
-	case d == nil && x.lost:
-		cell.Outcomes["nobody is there"]++
-		if len(shown) > 0 && shown[0].Outcome == wire.Accepted {
-			note("left", "%s was accepted of a client that had left", word(g.m))
-		}
-		return
-	case d == nil && g.m.Type == wire.MessageAsk:
-		cell.Outcomes["answered as before, or not at all"]++
-		return
-	case d == nil:
-		cell.Outcomes["not refused"]++
-		if x.must && x.of.sort == OfWrite && !s.over() && x.what != Despawned && x.what != Invisible {
-			note("taken", "the write %s as %s was not refused", word(g.m), me.Role)
-		}
+	if d == nil {
+		a.judgeUndecided(s, g, shown)
 		return
 	}
 	said := string(d.Outcome)
@@ -511,7 +504,7 @@ func (a *liveAuditor) judge(s *liveSeat, g given, fast map[string]int) {
 	if d.Outcome == wire.Denied || d.Outcome == wire.Dropped {
 		said += ": " + d.Reason
 	}
-	cell.Outcomes[said[:min(len(said), 80)]]++
+	x.of.cells[x.what].Outcomes[said[:min(len(said), 80)]]++
 	var known session.Decision
 	if len(shown) > 0 {
 		known = shown[0]
@@ -525,35 +518,71 @@ func (a *liveAuditor) judge(s *liveSeat, g given, fast map[string]int) {
 		f, _ := known.Fault()
 		a.effects.add(x.of, x.what, causeOf(&f), f.Words(fmt.Sprintf("%s as %s", word(g.m), me.Role)))
 	case d.Outcome == wire.Faulted:
-		note("fault", "%s as %s fails inside", word(g.m), me.Role)
+		a.note(x, "fault", "%s as %s fails inside", word(g.m), me.Role)
 	case d.Outcome != wire.Accepted:
 		if len(known.Changes)+len(known.Events) > 0 {
-			note("refused", "%s as %s was refused and changed or told something all the same", word(g.m), me.Role)
+			a.note(x, "refused", "%s as %s was refused and changed or told something all the same", word(g.m), me.Role)
 		}
 		if x.what == Invisible && d.Outcome == wire.Denied && d.Stage != wire.StageTarget && !a.sees(s, g.m.Entity) {
-			note("answered", "%s as %s was answered as what does not exist never is: %s", word(g.m), me.Role, said)
+			a.note(x, "answered", "%s as %s was answered as what does not exist never is: %s", word(g.m), me.Role, said)
 		}
-	case x.what == Invisible &&
-		a.sees(s, g.m.Entity), x.what == NotOwner &&
-		known.Owner == me.Number, x.what == Role && known.Client.Role != me.Role:
-	case x.must:
-		note("accepted", "%s as %s was accepted", word(g.m), me.Role)
-	case x.of.request != nil && len(x.of.request.Checks) == 0 && !x.of.onlyOwner():
-		for _, c := range known.Changes {
-			if c.Owner != 0 && c.Owner != me.Number {
-				note(
-					"foreign", "%s changes the %s of a %s that belongs to somebody else, and nothing is checked",
-					word(g.m), c.Property, c.Kind,
-				)
-				break
-			}
-		}
+	default:
+		a.judgeAccepted(s, g, &known)
 	}
 	if x.what == TooFast && x.of.request != nil && (d.Outcome == wire.Accepted || d.Stage == wire.StageCheck) {
 		key := fmt.Sprint(me.Number, " ", x.of.name(), " ", known.Entity)
 		fast[key]++
 		if l := x.of.request.Limit; l != nil && fast[key] > l.Count {
-			note("limit", "%d of %s pass at once, %d are allowed", fast[key], x.of.name(), l.Count)
+			a.note(x, "limit", "%d of %s pass at once, %d are allowed", fast[key], x.of.name(), l.Count)
+		}
+	}
+}
+
+// note adds an effect of an attack; attacks with the same cause are told once.
+func (a *liveAuditor) note(x *attack, cause, format string, args ...any) {
+	a.effects.add(x.of, x.what, x.of.name()+" "+x.what+" "+cause, fmt.Sprintf(format, args...))
+}
+
+// judgeUndecided judges what the client was told no decision of; shown is what the session decided.
+func (a *liveAuditor) judgeUndecided(s *liveSeat, g given, shown []session.Decision) {
+	x := g.attack
+	outcomes := x.of.cells[x.what].Outcomes
+	switch {
+	case x.lost:
+		outcomes["nobody is there"]++
+		if len(shown) > 0 && shown[0].Outcome == wire.Accepted {
+			a.note(x, "left", "%s was accepted of a client that had left", word(g.m))
+		}
+	case g.m.Type == wire.MessageAsk:
+		outcomes["answered as before, or not at all"]++
+	default:
+		outcomes["not refused"]++
+		if x.must && x.of.sort == OfWrite && !s.over() && x.what != Despawned && x.what != Invisible {
+			a.note(x, "taken", "the write %s as %s was not refused", word(g.m), s.Me().Role)
+		}
+	}
+}
+
+// judgeAccepted judges an attack that was accepted. What it was made to be it may not have been any more when it came:
+// by then its sender may see the entity, own it, or have another role.
+func (a *liveAuditor) judgeAccepted(s *liveSeat, g given, known *session.Decision) {
+	x := g.attack
+	me := s.Me()
+	switch {
+	case x.what == Invisible && a.sees(s, g.m.Entity):
+	case x.what == NotOwner && known.Owner == me.Number:
+	case x.what == Role && known.Client.Role != me.Role:
+	case x.must:
+		a.note(x, "accepted", "%s as %s was accepted", word(g.m), me.Role)
+	case x.of.request != nil && len(x.of.request.Checks) == 0 && !x.of.onlyOwner():
+		for _, c := range known.Changes {
+			if c.Owner != 0 && c.Owner != me.Number {
+				a.note(
+					x, "foreign", "%s changes the %s of a %s that belongs to somebody else, and nothing is checked",
+					word(g.m), c.Property, c.Kind,
+				)
+				break
+			}
 		}
 	}
 }

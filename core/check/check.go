@@ -75,8 +75,8 @@ type declarations struct {
 	handlers  map[string]*syntax.Handler // those of the contract itself, by what they are for
 }
 
-// readFile reads all declarations, in such an order that what one names was read before: names of types first, then what
-// kinds declare, and bodies, which may name everything, last.
+// readFile reads all declarations, in such an order that what one names was read before: names of types first, then
+// what kinds declare, and bodies, which may name everything, last.
 func (c *builder) readFile(f *syntax.File) {
 	c.header(f)
 	d := c.sorted(f)

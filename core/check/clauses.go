@@ -229,8 +229,8 @@ func (c *builder) followsRate(
 	return true
 }
 
-// followsHolder reads a property that is attached to one of another entity, which a ref names. It reports whether that is
-// right: every kind that the ref may name has to have such a property.
+// followsHolder reads a property that is attached to one of another entity, which a ref names. It reports whether that
+// is right: every kind that the ref may name has to have such a property.
 func (c *builder) followsHolder(
 	k *contract.Kind, p *contract.Property, d *syntax.Follows, x *syntax.Member, f *contract.Follows,
 ) bool {

@@ -3,8 +3,8 @@
 //
 // The same drill, seed and faults give the same run, byte for byte.
 //
-// Load reads the drills of a file, All plays a round of them, and a Drill can be played alone, over and over: it does not
-// change. A Report is the caller's own.
+// Load reads the drills of a file, All plays a round of them, and a Drill can be played alone, over and over: it does
+// not change. A Report is the caller's own.
 package drill
 
 import (
@@ -102,7 +102,8 @@ func (l *loader) fail(at syntax.Span, code, message, hint string) {
 	l.problems = append(l.problems, l.src.Problem(at, code, message, hint))
 }
 
-// contract returns the contract that a drill uses, or nil. Its mistakes are told once, for the first drill that uses it.
+// contract returns the contract that a drill uses, or nil. Its mistakes are told once, for the first drill that uses
+// it.
 func (l *loader) contract(name *syntax.Literal) *contract.Contract {
 	c, known := l.contracts[name.Value]
 	if !known {
@@ -284,75 +285,11 @@ func (k *checker) lines(list []syntax.DrillLine) (out []line) {
 func (k *checker) line(l syntax.DrillLine) func(r *run) error {
 	switch n := l.(type) {
 	case *syntax.Let:
-		value := k.Compile(n.Value, eval.Want{})
-		kind := k.kindOf(n.Value)
-		k.Names[n.Name.Text] = true
-		k.Kinds[n.Name.Text] = kind
-		return func(r *run) error {
-			e := r.env(nil, 0)
-			v, err := value(e)
-			if err != nil {
-				return err
-			}
-			r.names[n.Name.Text] = v
-			if x, ok := v.(eval.Entity); ok {
-				if t := e.On.Entity(uint32(x)); t != nil {
-					r.known[x] = t.Kind
-				}
-			}
-			return nil
-		}
+		return k.let(n)
 	case *syntax.DrillJoin:
-		for _, name := range n.Names {
-			if k.in[name.Text] {
-				k.Fail(
-					name.At, "twice", fmt.Sprintf("%s is in already", name.Text),
-					"let it leave first, or call the other one by a name of its own",
-				)
-			}
-			k.in[name.Text] = true
-		}
-		if n.Role.Text != "" && !slices.Contains(k.Contract.Roles, n.Role.Text) {
-			k.Fail(
-				n.Role.At, "unknown-name", fmt.Sprintf("the contract has no role `%s`", n.Role.Text),
-				fmt.Sprint("one of ", k.Contract.Roles),
-			)
-		}
-		return func(r *run) error {
-			for _, name := range n.Names {
-				if err := r.join(name.Text, n.Role.Text, n.Host); err != nil {
-					return err
-				}
-			}
-			if n.Meanwhile {
-				return nil
-			}
-			return r.settle("all are there and ready")
-		}
+		return k.join(n)
 	case *syntax.DrillLink:
-		if k.client(n.Who); k.hosts[n.Who.Text] {
-			k.Fail(
-				n.Who.At, "not-here", fmt.Sprintf("%s is the host, and has no link", n.Who.Text),
-				"a host plays at the server itself",
-			)
-		}
-		c := link.Conditions{}
-		number := func(x *syntax.Number) int64 {
-			if x == nil {
-				return 0
-			}
-			return x.Value
-		}
-		c.Delay, c.Jitter = time.Duration(
-			number(n.Delay),
-		)*time.Millisecond, time.Duration(number(n.Jitter))*time.Millisecond
-		c.Loss, c.Reorder, c.Bandwidth = float64(number(n.Loss))/100, float64(number(n.Reorder))/100, int(
-			number(n.Bandwidth),
-		)
-		if err := c.Check(); err != nil {
-			k.Fail(n.At, "out-of-range", err.Error(), "")
-		}
-		return func(r *run) error { return r.link(n.Who.Text, c, n.Steady) }
+		return k.link(n)
 	case *syntax.DrillSet:
 		return k.set(n)
 	case *syntax.DrillAct:
@@ -385,6 +322,85 @@ func (k *checker) line(l syntax.DrillLine) func(r *run) error {
 		return k.loop(n)
 	}
 	return nil
+}
+
+// let checks a line that gives a name to a value.
+func (k *checker) let(n *syntax.Let) func(r *run) error {
+	value := k.Compile(n.Value, eval.Want{})
+	kind := k.kindOf(n.Value)
+	k.Names[n.Name.Text] = true
+	k.Kinds[n.Name.Text] = kind
+	return func(r *run) error {
+		e := r.env(nil, 0)
+		v, err := value(e)
+		if err != nil {
+			return err
+		}
+		r.names[n.Name.Text] = v
+		if x, ok := v.(eval.Entity); ok {
+			if t := e.On.Entity(uint32(x)); t != nil {
+				r.known[x] = t.Kind
+			}
+		}
+		return nil
+	}
+}
+
+// join checks a line in which clients join.
+func (k *checker) join(n *syntax.DrillJoin) func(r *run) error {
+	for _, name := range n.Names {
+		if k.in[name.Text] {
+			k.Fail(
+				name.At, "twice", fmt.Sprintf("%s is in already", name.Text),
+				"let it leave first, or call the other one by a name of its own",
+			)
+		}
+		k.in[name.Text] = true
+	}
+	if n.Role.Text != "" && !slices.Contains(k.Contract.Roles, n.Role.Text) {
+		k.Fail(
+			n.Role.At, "unknown-name", fmt.Sprintf("the contract has no role `%s`", n.Role.Text),
+			fmt.Sprint("one of ", k.Contract.Roles),
+		)
+	}
+	return func(r *run) error {
+		for _, name := range n.Names {
+			if err := r.join(name.Text, n.Role.Text, n.Host); err != nil {
+				return err
+			}
+		}
+		if n.Meanwhile {
+			return nil
+		}
+		return r.settle("all are there and ready")
+	}
+}
+
+// link checks a line that says how a client's connection is.
+func (k *checker) link(n *syntax.DrillLink) func(r *run) error {
+	if k.client(n.Who); k.hosts[n.Who.Text] {
+		k.Fail(
+			n.Who.At, "not-here", fmt.Sprintf("%s is the host, and has no link", n.Who.Text),
+			"a host plays at the server itself",
+		)
+	}
+	number := func(x *syntax.Number) int64 {
+		if x == nil {
+			return 0
+		}
+		return x.Value
+	}
+	c := link.Conditions{
+		Delay:     time.Duration(number(n.Delay)) * time.Millisecond,
+		Jitter:    time.Duration(number(n.Jitter)) * time.Millisecond,
+		Loss:      float64(number(n.Loss)) / 100,
+		Reorder:   float64(number(n.Reorder)) / 100,
+		Bandwidth: int(number(n.Bandwidth)),
+	}
+	if err := c.Check(); err != nil {
+		k.Fail(n.At, "out-of-range", err.Error(), "")
+	}
+	return func(r *run) error { return r.link(n.Who.Text, c, n.Steady) }
 }
 
 // loop checks `repeat` and `for`.

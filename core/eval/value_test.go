@@ -36,9 +36,8 @@ entity Thing per player {
 	item := c.Enums[0]
 	typ := func(name string) *contract.Type { return c.Kinds[0].Property(name).Type }
 	for name, x := range map[string]any{
-		"n": int64(
-			-3,
-		), "r": 1.5, "v": vector{0.5, -2}, "t": "wreck", "e": member{item, 1}, "o": Entity(7), "c": Seat(2), "b": true,
+		"n": int64(-3),
+		"r": 1.5, "v": vector{0.5, -2}, "t": "wreck", "e": member{item, 1}, "o": Entity(7), "c": Seat(2), "b": true,
 	} {
 		v, err := Write(typ(name), x)
 		require.NoError(t, err, name)
@@ -128,13 +127,8 @@ func TestHolders(t *testing.T) {
 func TestLooseValues(t *testing.T) {
 	item := &contract.Enum{Name: "Item", Values: []string{"a", "b"}}
 	for text, x := range map[string]any{
-		"true": true, "-3": int64(
-			-3,
-		), "0.5": 0.5, `"pearl"`: "pearl", "7": Entity(
-			7,
-		), "2": Seat(
-			2,
-		), `"b"`: member{item, 1}, "[1,2.5]": vector{1, 2.5}, "null": nothing{}, `[1,"x"]`: []any{int64(1), "x"},
+		"true": true, "-3": int64(-3), "0.5": 0.5, `"pearl"`: "pearl", "7": Entity(7), "2": Seat(2),
+		`"b"`: member{item, 1}, "[1,2.5]": vector{1, 2.5}, "null": nothing{}, `[1,"x"]`: []any{int64(1), "x"},
 	} {
 		assert.Equal(t, text, string(AnyJSON(x)))
 	}

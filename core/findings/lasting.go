@@ -160,88 +160,99 @@ func (c *finder) emptied(prop *contract.Property, all []contract.Piece) bool {
 // fleeting looks for state that travels only as an event: what many are told, and what nobody who joins later can
 // learn.
 func (c *finder) fleeting(p *contract.Piece) {
-	written := func(local int64) bool {
-		found := false
-		uses := func(x *contract.Expr) bool { return x.Op == contract.OpLocal && x.Num == local && !x.Type.Holder() }
-		contract.EachStmt(p.Stmts, func(s *contract.Stmt) {
-			switch s.Op {
-			case contract.OpSet, contract.OpPut, contract.OpTake, contract.OpCut, contract.OpMove, contract.OpSplit,
-				contract.OpSpawn, contract.OpRun, contract.OpGive:
-				found = found ||
-					slices.ContainsFunc(s.Exprs(), func(x *contract.Expr) bool { return contract.Mentions(x, uses) })
-			case contract.OpIf, contract.OpFor:
-				// It decides over something that lasts.
-				if slices.ContainsFunc(s.Exprs(), func(x *contract.Expr) bool { return contract.Mentions(x, uses) }) &&
-					contract.ChangesState(s) {
-					found = true
-				}
-			}
-		})
-		return found
-	}
-	lets := map[int64]*contract.Expr{}
-	all := p.Stmts
-	if p.Request != nil {
-		all = append(slices.Clone(p.Request.Head), p.Stmts...)
-	}
-	contract.EachStmt(all, func(s *contract.Stmt) {
-		if s.Op == contract.OpLet && s.Value != nil && !s.Value.Type.Holder() {
-			lets[s.Num] = s.Value
-		}
-	})
-	params := int64(0)
-	if p.Request != nil {
-		for _, q := range p.Request.Params {
-			if !q.Type.Holder() {
-				params += int64(q.Type.Width())
-			}
-		}
-	}
+	o := originsOf(p)
 	for i := range p.Stmts {
 		contract.EachInside(&p.Stmts[i], func(s *contract.Stmt) {
 			if s.Op != contract.OpTell || s.Event.Loose || !many(s.Who) {
 				return
 			}
 			for i, a := range s.Args {
-				t := s.Event.Params[i].Type
-				if t.Form == contract.FormText || t.Form == contract.FormClient || t.Form == contract.FormEntity ||
-					t.Form == contract.FormInstant {
+				from := o.of(a)
+				switch s.Event.Params[i].Type.Form {
+				case contract.FormText, contract.FormClient, contract.FormEntity, contract.FormInstant:
 					continue // words, names and moments pass
 				}
-				x := a
-				for x.Op == contract.OpReal || x.Op == contract.OpSteps || x.Op == contract.OpFromInt {
-					x = x.Args[0]
+				if from == "" {
+					continue
 				}
-				from := ""
-				switch {
-				case x.Op == contract.OpLocal && x.Num < params && !written(x.Num):
-					from = "what the caller sent"
-				case x.Op == contract.OpLocal && lets[x.Num] != nil && !written(x.Num) &&
-					contract.Mentions(
-						lets[x.Num], func(x *contract.Expr) bool { return x.Op == contract.OpRoll },
-					), x.Op == contract.OpRoll:
-					from = "what was rolled"
-				case contract.Mentions(x, func(x *contract.Expr) bool {
-					return x.Op == contract.OpReveal &&
-						hidden(x.Args[0])
-				}):
-					from = "what was hidden"
-				}
-				if from != "" {
-					c.find(
-						"fleeting", p.Offset, s.At,
-						fmt.Sprintf(
-							"`%s` of the event `%s` tells %s, and no property holds it: a client that joins later "+
-								"never learns it",
-							s.Event.Params[i].Name, s.Event.FullName(), from,
-						),
-						"let a property hold it, that those who are told can see; its change tells them, and a late "+
-							"client gets it at once",
-					)
-				}
+				c.find(
+					"fleeting", p.Offset, s.At,
+					fmt.Sprintf(
+						"`%s` of the event `%s` tells %s, and no property holds it: a client that joins later "+
+							"never learns it",
+						s.Event.Params[i].Name, s.Event.FullName(), from,
+					),
+					"let a property hold it, that those who are told can see; its change tells them, and a late "+
+						"client gets it at once",
+				)
 			}
 		})
 	}
+}
+
+// origins is what the values of a body's locals came from.
+type origins struct {
+	piece  *contract.Piece
+	params int64                    // locals below it are the request's parameters
+	lets   map[int64]*contract.Expr // by local
+}
+
+func originsOf(p *contract.Piece) origins {
+	o := origins{piece: p, lets: map[int64]*contract.Expr{}}
+	all := p.Stmts
+	if p.Request != nil {
+		all = append(slices.Clone(p.Request.Head), p.Stmts...)
+		for _, q := range p.Request.Params {
+			if !q.Type.Holder() {
+				o.params += int64(q.Type.Width())
+			}
+		}
+	}
+	contract.EachStmt(all, func(s *contract.Stmt) {
+		if s.Op == contract.OpLet && s.Value != nil && !s.Value.Type.Holder() {
+			o.lets[s.Num] = s.Value
+		}
+	})
+	return o
+}
+
+// of words where a value comes from that lasts nowhere; it is empty for one that does, and for one that can be computed
+// again.
+func (o origins) of(x *contract.Expr) string {
+	for x.Op == contract.OpReal || x.Op == contract.OpSteps || x.Op == contract.OpFromInt {
+		x = x.Args[0]
+	}
+	rolls := func(x *contract.Expr) bool { return x.Op == contract.OpRoll }
+	reveals := func(x *contract.Expr) bool { return x.Op == contract.OpReveal && hidden(x.Args[0]) }
+	fleets := x.Op == contract.OpLocal && !o.lasts(x.Num)
+	switch {
+	case fleets && x.Num < o.params:
+		return "what the caller sent"
+	case rolls(x), fleets && o.lets[x.Num] != nil && contract.Mentions(o.lets[x.Num], rolls):
+		return "what was rolled"
+	case contract.Mentions(x, reveals):
+		return "what was hidden"
+	}
+	return ""
+}
+
+// lasts reports whether a local comes into something that lasts, or decides over it.
+func (o origins) lasts(local int64) bool {
+	found := false
+	uses := func(x *contract.Expr) bool { return x.Op == contract.OpLocal && x.Num == local && !x.Type.Holder() }
+	contract.EachStmt(o.piece.Stmts, func(s *contract.Stmt) {
+		used := func() bool {
+			return slices.ContainsFunc(s.Exprs(), func(x *contract.Expr) bool { return contract.Mentions(x, uses) })
+		}
+		switch s.Op {
+		case contract.OpSet, contract.OpPut, contract.OpTake, contract.OpCut, contract.OpMove, contract.OpSplit,
+			contract.OpSpawn, contract.OpRun, contract.OpGive:
+			found = found || used()
+		case contract.OpIf, contract.OpFor:
+			found = found || contract.ChangesState(s) && used()
+		}
+	})
+	return found
 }
 
 // hidden reports whether a value is of a property that not everyone gets.

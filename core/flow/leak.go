@@ -195,9 +195,8 @@ func (f *flow) set(s *contract.Stmt) {
 	if s.X.Op == contract.OpAt && !f.hasRoomFor(s.X) {
 		on := s.X.Args[0]
 		f.mayFail(
-			f.value(on).label.with(
-				place,
-			), map[bool]string{true: mendRoom, false: mendMissing}[on.Type.Form == contract.FormMap],
+			f.value(on).label.with(place),
+			map[bool]string{true: mendRoom, false: mendMissing}[on.Type.Form == contract.FormMap],
 		)
 	}
 	l := v.label
@@ -796,55 +795,76 @@ func (l *flows) terms(k *contract.Kind, who []contract.Who, decl int, at syntax.
 
 // clauses reads what a property's clauses compute.
 func (l *flows) clauses(k *contract.Kind, p *contract.Property) {
-	flow := func(name string) *flow {
-		f := l.newFlow(l.newCause(name, l.lineOf(p.NameAt), k), k, p.Offset)
-		f.at = p.NameAt
-		return f
-	}
-	if g := p.Follows; g != nil {
-		f := flow("the motion of " + k.Name + "." + p.Name)
-		what := f.toProperty(k, p, f.self)
-		if g.Rate != nil {
-			f.sink(f.property(k, g.Rate, f.self), what)
-		} else {
-			holder := f.self + "." + g.Holder.Name
-			all := f.property(k, g.Holder, f.self).with(f.existence(g.Holder.Type.Kinds, holder))
-			for _, of := range g.Holder.Type.Kinds {
-				all = all.with(f.property(of, g.To[of.Index], holder))
-			}
-			f.sink(all, what)
-		}
-		f.cause.Changes[p] = true
+	if p.Follows != nil {
+		l.motion(k, p)
 	}
 	if p.Hold != nil {
-		f := flow("the hold " + k.Name + "." + p.Name)
-		if w := p.Hold.When; w != nil {
-			f.at = w.At
-			v := f.value(w.Value)
-			for _, x := range f.cause.faults {
-				v.label = v.label.with(x.label)
-			}
-			f.cause.faults = nil
-			f.sink(v.label, f.toProperty(k, p, f.self))
-			if a := f.leaks(
-				v.label, dest{crowds: []crowd{f.crowd([]contract.Who{{Sort: contract.ToOwner}})}},
-			); a != nil {
-				f.report(
-					"leak", f.decl, f.at,
-					fmt.Sprintf(
-						"the `when` of `%s` depends on %s, which %s: its owner learns of it by pressing", p.Name, a.of,
-						a.to,
-					),
-					"if they may learn it, say so: reveal(…); else ask what the owner can see",
-				)
-			}
-		}
-		f.cause.Changes[p] = true
+		l.hold(k, p)
 	}
-	if p.Set == nil {
+	if p.Set != nil {
+		l.write(k, p)
+	}
+}
+
+// clause begins a cause that stands in a property's declaration.
+func (l *flows) clause(name string, k *contract.Kind, p *contract.Property) *flow {
+	f := l.newFlow(l.newCause(name+" "+k.Name+"."+p.Name, l.lineOf(p.NameAt), k), k, p.Offset)
+	f.at = p.NameAt
+	f.cause.Changes[p] = true
+	return f
+}
+
+// motion is what a property follows: a rate, or another entity's property.
+func (l *flows) motion(k *contract.Kind, p *contract.Property) {
+	g := p.Follows
+	f := l.clause("the motion of", k, p)
+	what := f.toProperty(k, p, f.self)
+	if g.Rate != nil {
+		f.sink(f.property(k, g.Rate, f.self), what)
 		return
 	}
-	f := flow("the write of " + k.Name + "." + p.Name)
+	holder := f.self + "." + g.Holder.Name
+	all := f.property(k, g.Holder, f.self).with(f.existence(g.Holder.Type.Kinds, holder))
+	for _, of := range g.Holder.Type.Kinds {
+		all = all.with(f.property(of, g.To[of.Index], holder))
+	}
+	f.sink(all, what)
+}
+
+// hold is a property that its owner presses.
+func (l *flows) hold(k *contract.Kind, p *contract.Property) {
+	f := l.clause("the hold", k, p)
+	w := p.Hold.When
+	if w == nil {
+		return
+	}
+	f.at = w.At
+	v := f.withFaults(w.Value)
+	f.sink(v.label, f.toProperty(k, p, f.self))
+	if a := f.leaks(v.label, dest{crowds: []crowd{f.crowd([]contract.Who{{Sort: contract.ToOwner}})}}); a != nil {
+		f.report(
+			"leak", f.decl, f.at,
+			fmt.Sprintf(
+				"the `when` of `%s` depends on %s, which %s: its owner learns of it by pressing", p.Name, a.of, a.to,
+			),
+			"if they may learn it, say so: reveal(…); else ask what the owner can see",
+		)
+	}
+}
+
+// withFaults is the value of an expression, with what is learnt when it fails.
+func (f *flow) withFaults(x *contract.Expr) val {
+	v := f.value(x)
+	for _, fault := range f.cause.faults {
+		v.label = v.label.with(fault.label)
+	}
+	f.cause.faults = nil
+	return v
+}
+
+// write is a property that a client sets.
+func (l *flows) write(k *contract.Kind, p *contract.Property) {
+	f := l.clause("the write of", k, p)
 	// Who may write is told to whoever tries.
 	v := f.value(p.Set.By.Value)
 	if a := f.leaks(v.label, f.toKind(k, f.self, "")); a != nil {
@@ -863,12 +883,7 @@ func (l *flows) clauses(k *contract.Kind, p *contract.Property) {
 		f.at = b.At
 		f.locals[0] = f.typed(val{label: old}, p.Type)
 		f.locals[int64(p.Type.Width())] = f.typed(val{}, p.Type)
-		v := f.value(b.Value)
-		for _, x := range f.cause.faults {
-			v.label = v.label.with(x.label)
-		}
-		f.cause.faults = nil
-		if a := f.leaks(v.label, dest{crowds: []crowd{writer}}); a != nil {
+		if a := f.leaks(f.withFaults(b.Value).label, dest{crowds: []crowd{writer}}); a != nil {
 			f.report(
 				"leak", f.decl, f.at,
 				fmt.Sprintf(
@@ -879,7 +894,6 @@ func (l *flows) clauses(k *contract.Kind, p *contract.Property) {
 			)
 		}
 	}
-	f.cause.Changes[p] = true
 	f.cause.decider = &dest{crowds: []crowd{writer}}
 	f.cause.dests = append(f.cause.dests, f.toProperty(k, p, f.self))
 }
@@ -1098,7 +1112,8 @@ func (l *flows) settles(c *Cause, h handlers) bool {
 		if root == s.X && s.Op == contract.OpSet && l.soon(c, s) {
 			return
 		}
-		self := root.Args[0].Op == contract.OpSelf || root.Args[0].Op == contract.OpShared && root.Args[0].Kind == c.Kind
+		of := root.Args[0]
+		self := of.Op == contract.OpSelf || of.Op == contract.OpShared && of.Kind == c.Kind
 		sets = sets && root == s.X && self && s.Op == contract.OpSet && !l.dependsOnRound(c, s.Value)
 	})
 	return sets && times < 2

@@ -65,9 +65,8 @@ func Compare(a, b *contract.Contract) *Comparison {
 		func(name string, x, y *contract.Named) {
 			c.pair("audience", name, x != nil, y != nil, func() {
 				c.aspect(
-					"audience", name, "condition", sourceWords(
-						a, x.At.Start, x.At.End,
-					), sourceWords(b, y.At.Start, y.At.End),
+					"audience", name, "condition", sourceWords(a, x.At.Start, x.At.End),
+					sourceWords(b, y.At.Start, y.At.End),
 					"who gets what it decides changes with the next tick",
 				)
 			})

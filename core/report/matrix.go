@@ -200,8 +200,8 @@ func propertyRow(
 	return row
 }
 
-// eventRow returns the row of an event: who is told it, and by what. A viewer has the best access that any of the causes
-// gives it.
+// eventRow returns the row of an event: who is told it, and by what. A viewer has the best access that any of the
+// causes gives it.
 func eventRow(
 	c *contract.Contract, m *Matrix, causes []*flow.Cause, e *contract.Event, tellers []string,
 ) MatrixEvent {
@@ -253,9 +253,8 @@ func requestRow(c *contract.Contract, m *Matrix, causes []*flow.Cause, r *contra
 		row.Access = append(
 			row.Access,
 			v.related(
-				least(
-					accessOf(c, r.Kind, r.Kind.To, r.Kind.Who, v), accessOf(c, r.Kind, contract.Some, r.From, v),
-				), r.Kind.Who,
+				least(accessOf(c, r.Kind, r.Kind.To, r.Kind.Who, v), accessOf(c, r.Kind, contract.Some, r.From, v)),
+				r.Kind.Who,
 				r.From,
 			),
 		)

@@ -118,9 +118,9 @@ func (m *Machine) maths(f *frame, fn *maths, out []int64) end {
 func rotate(v, q []float64) []float64 {
 	cross := func(a, b []float64) []float64 {
 		return []float64{
-			float64(
-				a[1]*b[2],
-			) - float64(a[2]*b[1]), float64(a[2]*b[0]) - float64(a[0]*b[2]), float64(a[0]*b[1]) - float64(a[1]*b[0]),
+			float64(a[1]*b[2]) - float64(a[2]*b[1]),
+			float64(a[2]*b[0]) - float64(a[0]*b[2]),
+			float64(a[0]*b[1]) - float64(a[1]*b[0]),
 		}
 	}
 	t := cross(q[:3], v)

@@ -835,12 +835,10 @@ func (e *Scope) assign(s *syntax.Assign) (contract.Stmt, bool) {
 	case target.Type.Form == contract.FormStacks || target.Type.Form == contract.FormMap:
 		e.Fail(
 			s.Target.Span(), "not-writable",
-			fmt.Sprintf(
-				"the %s `%s` cannot be assigned as a whole", target.Type.Form, p.Name,
-			), map[contract.Form]string{
-				contract.FormStacks: fmt.Sprintf(
-					"use %s.put(item, count) and %s.take(item, count)", p.Name, p.Name,
-				), contract.FormMap: fmt.Sprintf("use %s[key] = value and %s.clear()", p.Name, p.Name),
+			fmt.Sprintf("the %s `%s` cannot be assigned as a whole", target.Type.Form, p.Name),
+			map[contract.Form]string{
+				contract.FormStacks: fmt.Sprintf("use %s.put(item, count) and %s.take(item, count)", p.Name, p.Name),
+				contract.FormMap:    fmt.Sprintf("use %s[key] = value and %s.clear()", p.Name, p.Name),
 			}[target.Type.Form],
 		)
 		return contract.Stmt{}, false

@@ -106,9 +106,8 @@ func init() {
 		return forms[form](t)
 	}
 	forms = map[contract.Form]func(t *rapid.T) *contract.Type{
-		contract.FormBool: plain(
-			contract.FormBool,
-		), contract.FormClient: plain(contract.FormClient), contract.FormInstant: plain(contract.FormInstant),
+		contract.FormBool:   plain(contract.FormBool),
+		contract.FormClient: plain(contract.FormClient), contract.FormInstant: plain(contract.FormInstant),
 		contract.FormEntity: func(*rapid.T) *contract.Type {
 			return &contract.Type{Form: contract.FormEntity, Names: []string{"Thing"}}
 		},
@@ -117,9 +116,8 @@ func init() {
 			typ.Low, typ.High = drawRange(t, math.MinInt64, math.MaxInt64)
 			return typ
 		},
-		contract.FormReal: reals(
-			contract.FormReal,
-		), contract.FormVec2: reals(contract.FormVec2), contract.FormVec3: reals(contract.FormVec3),
+		contract.FormReal: reals(contract.FormReal),
+		contract.FormVec2: reals(contract.FormVec2), contract.FormVec3: reals(contract.FormVec3),
 		contract.FormDirection: turns(contract.FormDirection), contract.FormRotation: turns(contract.FormRotation),
 		contract.FormText: func(t *rapid.T) *contract.Type {
 			return &contract.Type{Form: contract.FormText, Max: rapid.IntRange(1, contract.MaxText).Draw(t, "max")}

@@ -596,46 +596,17 @@ func (r *Reader) finishFrame(block *Block) {
 	room := make([]Field, 0, total) // one piece of memory for all fields of the frame
 	for _, x := range r.changed {
 		x.isListed = false
-		k := &r.outline.Kinds[x.kind]
-		fields := func(such uint64) []Field {
-			from := len(room)
-			for p := range x.fields {
-				if such&(1<<p) == 0 {
-					continue
-				}
-				f := x.fields[p]
-				if f.Motion != nil {
-					f.Value = f.Motion.Value(f.Type, r.frame.Tick)
-				}
-				room = append(room, f)
-			}
-			return room[from:len(room):len(room)]
-		}
 		held := uint64(0)
 		for p, n := range x.carriers {
 			if n > 0 {
 				held |= 1 << p
 			}
 		}
-		switch {
-		case !x.known && x.isNew:
-			block.Spawned = append(block.Spawned, Spawn{x.number, k.Name, x.owner, fields(x.changedMask)})
-		default:
-			if x.ownerChanged {
-				block.Owned = append(block.Owned, Owned{x.number, x.owner})
-			}
-			u := Update{Entity: x.number, Kind: k.Name}
-			if x.groups > 0 {
-				for p := range x.fields {
-					if x.lostMask&^held&(1<<p) != 0 {
-						u.Withdrawn = append(u.Withdrawn, k.Properties[p].Name)
-					}
-				}
-			}
-			u.Fields = fields(x.changedMask & held)
-			if len(u.Fields) > 0 || u.Withdrawn != nil {
-				block.Values = append(block.Values, u)
-			}
+		if x.isNew && !x.known {
+			name := r.outline.Kinds[x.kind].Name
+			block.Spawned = append(block.Spawned, Spawn{x.number, name, x.owner, r.fieldsOf(x, x.changedMask, &room)})
+		} else {
+			r.update(block, x, held, &room)
 		}
 		for p := range x.fields {
 			if x.lostMask&^held&(1<<p) != 0 || x.groups <= 0 {
@@ -652,6 +623,43 @@ func (r *Reader) finishFrame(block *Block) {
 		x.changedMask = 0
 		x.lostMask = 0
 	}
+}
+
+// update adds to the block what became of an entity that the client had: its owner, values, and what is withdrawn,
+// which is what was lost and no group of held carries.
+func (r *Reader) update(block *Block, x *readEntity, held uint64, room *[]Field) {
+	if x.ownerChanged {
+		block.Owned = append(block.Owned, Owned{x.number, x.owner})
+	}
+	k := &r.outline.Kinds[x.kind]
+	u := Update{Entity: x.number, Kind: k.Name}
+	if x.groups > 0 {
+		for p := range x.fields {
+			if x.lostMask&^held&(1<<p) != 0 {
+				u.Withdrawn = append(u.Withdrawn, k.Properties[p].Name)
+			}
+		}
+	}
+	u.Fields = r.fieldsOf(x, x.changedMask&held, room)
+	if len(u.Fields) > 0 || u.Withdrawn != nil {
+		block.Values = append(block.Values, u)
+	}
+}
+
+// fieldsOf puts the fields of some properties into room, moved to the frame's tick, and returns that part of it.
+func (r *Reader) fieldsOf(x *readEntity, properties uint64, room *[]Field) []Field {
+	from := len(*room)
+	for p := range x.fields {
+		if properties&(1<<p) == 0 {
+			continue
+		}
+		f := x.fields[p]
+		if f.Motion != nil {
+			f.Value = f.Motion.Value(f.Type, r.frame.Tick)
+		}
+		*room = append(*room, f)
+	}
+	return (*room)[from:len(*room):len(*room)]
 }
 
 // readEvent reads one event from its part.

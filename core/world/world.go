@@ -607,6 +607,8 @@ func (w *World) Written() []*Entity { return w.written }
 
 // Prefetch reads what a loop over a few entities is about to read of them: reads that do not wait for each other take
 // the time of one. What it returns means nothing; the caller adds it to a field, so that no compiler removes the reads.
+// Without it, and without the same in views, seats and writers, a tick that writes an entity of each of a thousand
+// clients was measured to take 8 % more.
 func Prefetch(list []*Entity) (sum int64) {
 	for _, e := range list {
 		sum += int64(e.writtenMask) + int64(e.Owner)

@@ -216,8 +216,8 @@ func (s *Connections) handle(m *inboundMessage) {
 	s.runner.Handle(c.client, &m.Message)
 }
 
-// readMessage reads a message in the client's own protocol into m. The error says that it is broken; who sent it is to be
-// cut.
+// readMessage reads a message in the client's own protocol into m. The error says that it is broken; who sent it is to
+// be cut.
 func (s *Connections) readMessage(m *inboundMessage, c *connection, raw []byte, now time.Time) error {
 	if err := s.runner.ReadMessage(&m.Message, raw, c.jsonReader != nil); err != nil {
 		s.gateway.meters.broken.Inc()

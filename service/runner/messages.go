@@ -16,8 +16,8 @@ type Message struct {
 	original  *wire.FromClient // as it came, for a transcript; nil without one
 }
 
-// ReadMessage reads a message, in binary or as JSON, into m: a thousand clients send one in every tick, and to hand over
-// copies would take a twentieth of the tick. The error says that the message is broken; who sent it is to be cut.
+// ReadMessage reads a message, in binary or as JSON, into m: a thousand clients send one in every tick, and to hand
+// over copies would take a twentieth of the tick. The error says that the message is broken; who sent it is to be cut.
 // Everybody may call it.
 func (r *Runner) ReadMessage(m *Message, raw []byte, json bool) error {
 	var read wire.FromClient

@@ -245,9 +245,8 @@ func (x *trial) ofAudit(version store.Version, in api.StartTrial) error {
 			return nil, false, "", err
 		}
 		summary := fmt.Sprintf("%d attacks: %s, %s learned and %d not varied, %s, %.1f %% of the cells filled",
-			r.Tried, count(
-				r.Effects, "effect",
-			), count(r.Learned, "value"), r.Unread(), count(len(r.Findings), "finding"), 100*r.Filled)
+			r.Tried, count(r.Effects, "effect"),
+			count(r.Learned, "value"), r.Unread(), count(len(r.Findings), "finding"), 100*r.Filled)
 		return r, r.Clean(), summary, nil
 	}
 	return nil

@@ -192,9 +192,8 @@ func New(json bool, join func(client.Options) (*client.Client, error)) (*Player,
 func (p *Player) greet() {
 	me := p.me.Me()
 	fmt.Printf(
-		"You are %s %s, client %d, role %s. Type a request, `see`, `help` or `quit`.\n", terminal.Mark(
-			me.Number,
-		), me.Name,
+		"You are %s %s, client %d, role %s. Type a request, `see`, `help` or `quit`.\n", terminal.Mark(me.Number),
+		me.Name,
 		me.Number, me.Role,
 	)
 	p.hold.Unlock()
