@@ -135,6 +135,7 @@ export function follow(id: number): () => void {
       pending.push(m);
     };
     socket.onclose = () => {
+      draw(); // before it is said that the session ended, not after
       if (!over) void ended(reason);
     };
   };
