@@ -36,14 +36,13 @@ func (s *Session) decide(t *seat, request *Request, step *Step) {
 		t.hasMessages = true
 		return
 	}
-	step.Decisions = append(step.Decisions, Decision{
-		Tick:    s.tick,
-		Client:  t.public,
-		Ask:     request.ask,
-		Outcome: wire.Accepted,
-		Check:   -1,
-	})
-	d := &step.Decisions[len(step.Decisions)-1]
+	step.Decisions = append(step.Decisions, Decision{})
+	d := &step.Decisions[len(step.Decisions)-1] // filled where it stands: copying it cost a tenth of a request
+	d.Tick = s.tick
+	d.Client = t.public
+	d.Ask = request.ask
+	d.Outcome = wire.Accepted
+	d.Check = -1
 	if waits := s.runStages(t, request, d); waits {
 		step.Decisions = step.Decisions[:len(step.Decisions)-1]
 		t.newestRequest = max(t.newestRequest, seq)
@@ -53,29 +52,27 @@ func (s *Session) decide(t *seat, request *Request, step *Step) {
 	if r := request.declaration; d.Reply != nil && r.Reply.Has(contract.FormEntity) {
 		t.pendingReplies = append(t.pendingReplies, pendingReply{len(t.queuedDecisions), r.Reply, s.machine.Reply})
 	}
-	out := d.toClient()
-	t.queuedDecisions = append(t.queuedDecisions, out)
+	t.queuedDecisions = append(t.queuedDecisions, wire.Decision{})
+	told := &t.queuedDecisions[len(t.queuedDecisions)-1]
+	d.tell(told)
 	t.hasMessages = true
 	if seq > t.newestRequest || request.hasWaited && seq > remembered.Seq {
 		t.newestRequest = max(t.newestRequest, seq)
-		*remembered = out
+		*remembered = *told
 	}
 }
 
-// toClient returns a decision as its client is told of it.
-func (d *Decision) toClient() wire.Decision {
-	out := wire.Decision{
-		Seq:     d.Ask.Seq,
-		Outcome: d.Outcome,
-		Stage:   d.Stage,
-		Reason:  d.Reason,
-		Check:   d.Check,
-		Reply:   d.Reply,
-	}
+// tell writes a decision as its client is told of it into told, which is empty.
+func (d *Decision) tell(told *wire.Decision) {
+	told.Seq = d.Ask.Seq
+	told.Outcome = d.Outcome
+	told.Stage = d.Stage
+	told.Reason = d.Reason
+	told.Check = d.Check
+	told.Reply = d.Reply
 	if d.Outcome == wire.Faulted { // what went wrong may tell of values that this client may not have
-		out.Reason = "the request failed inside and changed nothing"
+		told.Reason = "the request failed inside and changed nothing"
 	}
-	return out
 }
 
 // runStages takes a request through the stages: bounds, types, target, from, limit, checks, body. The first one that
