@@ -4,7 +4,6 @@ go 1.26.0
 
 require (
 	github.com/agnivade/levenshtein v1.2.2
-	github.com/coder/websocket v1.8.15
 	github.com/fsnotify/fsnotify v1.10.1
 	github.com/go-chi/chi/v5 v5.5.0
 	github.com/gorilla/websocket v1.5.3

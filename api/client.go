@@ -13,7 +13,7 @@ import (
 	"net/url"
 	"strings"
 
-	"github.com/coder/websocket"
+	"github.com/gorilla/websocket"
 
 	"kamerad.example/core/contract"
 )
@@ -72,7 +72,7 @@ func (c Client) Outline(ctx context.Context, session int64) (*contract.Outline, 
 }
 
 // Publish stores a contract's text as its next version, with the texts of the files that it includes. A text with
-// mistakes gives a *Problem that lists them.
+// mistakes is not stored: the error is a *Problem that lists them.
 func (c Client) Publish(
 	ctx context.Context, file, source string, files map[string]string,
 ) (v ContractVersion, err error) {
@@ -204,18 +204,13 @@ func (c Client) Watch(ctx context.Context, id int64, f func(Watch) error) error 
 	}
 	u.Scheme = strings.Replace(u.Scheme, "http", "ws", 1)
 	u.Path = fmt.Sprintf("/api/sessions/%d/watch", id)
-	socket, err := DialWebSocket(ctx, u.String(), WatchProtocol)
+	socket, err := DialWebSocket(ctx, u.String(), WatchProtocol, maxWatchMessage)
 	if err != nil {
 		return fmt.Errorf("watch session %d: %w", id, err)
 	}
-	defer func() { _ = socket.Close(websocket.StatusNormalClosure, "done") }()
-	socket.SetReadLimit(maxWatchMessage)
+	defer socket.Close(websocket.CloseNormalClosure, "done")
 	for {
-		_, raw, err := socket.Read(ctx)
-		var closed websocket.CloseError
-		if errors.As(err, &closed) && closed.Reason != "" {
-			err = errors.New(closed.Reason)
-		}
+		raw, err := socket.Read(ctx)
 		if err != nil {
 			return fmt.Errorf("watch session %d: %w", id, err)
 		}
@@ -227,23 +222,4 @@ func (c Client) Watch(ctx context.Context, id int64, f func(Watch) error) error 
 			return err
 		}
 	}
-}
-
-// DialWebSocket opens a WebSocket at an address that begins with ws: or wss:, for one sub-protocol. When the service
-// refuses the handshake and says why, the error is a *Problem.
-func DialWebSocket(ctx context.Context, address, protocol string) (*websocket.Conn, error) {
-	conn, answer, err := websocket.Dial(ctx, address, &websocket.DialOptions{Subprotocols: []string{protocol}})
-	if err != nil {
-		if answer != nil && answer.StatusCode != http.StatusSwitchingProtocols && answer.Body != nil {
-			if p := readProblem(answer.Body); p != nil {
-				return nil, p
-			}
-		}
-		return nil, err
-	}
-	if conn.Subprotocol() != protocol {
-		_ = conn.Close(websocket.StatusProtocolError, "wrong sub-protocol")
-		return nil, fmt.Errorf("the server does not speak %s", protocol)
-	}
-	return conn, nil
 }

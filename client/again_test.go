@@ -12,7 +12,7 @@ import (
 	"testing"
 	"time"
 
-	"github.com/coder/websocket"
+	"github.com/gorilla/websocket"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -148,25 +148,29 @@ func TestAConnectionWithoutAHelloIsClosed(t *testing.T) {
 // A server that goes away with a reason may be there again; one that closes for good is not asked again.
 func TestWhoGoesAwayIsAskedAgain(t *testing.T) {
 	greeting := waiting(t)
-	for status, again := range map[websocket.StatusCode]bool{
-		websocket.StatusGoingAway:      true,
-		websocket.StatusServiceRestart: true,
-		4410:                           false,
-		websocket.StatusNormalClosure:  false,
+	for status, again := range map[int]bool{
+		websocket.CloseGoingAway:      true,
+		websocket.CloseServiceRestart: true,
+		4410:                          false,
+		websocket.CloseNormalClosure:  false,
 	} {
 		var joins atomic.Int32
 		server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-			conn, err := websocket.Accept(w, r, &websocket.AcceptOptions{Subprotocols: []string{wire.Protocol}})
+			up := websocket.Upgrader{Subprotocols: []string{wire.Protocol}}
+			conn, err := up.Upgrade(w, r, nil)
 			if err != nil {
 				return
 			}
-			_ = conn.Write(r.Context(), websocket.MessageText, []byte(greeting))
+			_ = conn.WriteMessage(websocket.TextMessage, []byte(greeting))
 			if joins.Add(1) == 1 {
-				_ = conn.Close(status, "the service restarts")
+				goodbye := websocket.FormatCloseMessage(status, "the service restarts")
+				_ = conn.WriteControl(websocket.CloseMessage, goodbye, time.Now().Add(time.Second))
+				_, _, _ = conn.ReadMessage() // the answer
+				conn.Close()
 				return
 			}
 			for err == nil {
-				_, _, err = conn.Read(r.Context())
+				_, _, err = conn.ReadMessage()
 			}
 		}))
 		back := make(chan struct{}, 1)

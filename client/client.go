@@ -18,7 +18,7 @@ import (
 	"sync"
 	"time"
 
-	"github.com/coder/websocket"
+	"github.com/gorilla/websocket"
 
 	"kamerad.example/api"
 	"kamerad.example/core/contract"
@@ -30,7 +30,7 @@ import (
 // maxFrame is the greatest message that a client takes from a server, in bytes.
 const maxFrame = 16 << 20
 
-// Transport carries messages to and from a server, whole and in order. Read gives an error once the connection has
+// Transport carries messages to and from a server, whole and in order. Read returns an error once the connection has
 // ended. Write may be called by several goroutines.
 type Transport interface {
 	Read(ctx context.Context) ([]byte, error)
@@ -73,29 +73,30 @@ type Seat struct {
 
 // Client is one seat in a session. Its methods may be called by several goroutines.
 type Client struct {
-	transport Transport // changes with the connection, under mu
 	options   Options
-	hello     wire.Hello // the first one
-	token     string     // of the last one
-	binary    bool
-	ready     bool
-	closing   bool
+	hello     wire.Hello         // the first one
+	binary    bool               // frames are in bits; else JSON
+	reader    *wire.Reader       // nil for JSON; the goroutine that reads messages owns it
+	foresight *foresee.Foresight // nil when no check can be evaluated
 	sending   chan struct{}      // has something while somebody sends: requests are sent in the order of their numbers
 	life      context.Context    // ends when the client is closed
 	stop      context.CancelFunc // ends it
-	mu        sync.Mutex
+	slots     chan struct{}      // one for each undecided request
+	ended     chan struct{}      // closed when the client is out for good
+
+	mu        sync.Mutex // guards the rest
+	transport Transport  // changes with the connection
+	token     string     // of the last hello
+	ready     bool       // it has said so
+	closing   bool       // Close was called
 	copy      replicate.Copy
-	reader    *wire.Reader       // nil for JSON
-	foresight *foresee.Foresight // nil when no check can be evaluated
-	follows   map[int]*follow
-	followed  int
+	follows   map[int]*follow // properties that somebody follows, by the number of the call
+	followed  int             // the number of the newest call
 	clock     clock
-	seq       uint64
-	presses   uint64
+	seq       uint64 // of the newest request or write
+	presses   uint64 // the number of the newest press
 	waiting   map[uint64]*undecided
-	slots     chan struct{} // one for each undecided request
-	ended     chan struct{}
-	reason    string
+	reason    string // why it is out; set before ended is closed
 }
 
 // undecided is a request that waits for its decision.
@@ -519,7 +520,7 @@ func (c *Client) Forge(
 	}
 }
 
-// Write sends a new value of a property that this client may write, and gives the number that a refusal in a later
+// Write sends a new value of a property that this client may write, and returns the number that a refusal in a later
 // frame's decisions would carry. entity is as in Ask; the property is called by its full name, such as `Diver.pos`.
 func (c *Client) Write(entity uint32, property string, value json.RawMessage) (seq uint64, err error) {
 	if !json.Valid(value) {
@@ -718,9 +719,12 @@ func (c *Client) again(lost error) error {
 // forGood reports whether an error says that the server has closed the connection for good. One that goes away or is
 // restarted may be there again in a moment.
 func forGood(lost error) bool {
-	switch websocket.CloseStatus(lost) {
-	case -1, websocket.StatusGoingAway, websocket.StatusServiceRestart, websocket.StatusTryAgainLater,
-		websocket.StatusAbnormalClosure:
+	var closed *api.Closed
+	if !errors.As(lost, &closed) {
+		return false
+	}
+	switch closed.Status {
+	case websocket.CloseGoingAway, websocket.CloseServiceRestart, websocket.CloseTryAgainLater:
 		return false
 	}
 	return true
@@ -772,7 +776,10 @@ func (k *clock) now(at time.Time) time.Duration {
 }
 
 // socket is a Transport over a WebSocket.
-type socket struct{ conn *websocket.Conn }
+type socket struct{ *api.Socket }
+
+// Close implements Transport.
+func (s socket) Close(reason string) { s.Socket.Close(websocket.CloseNormalClosure, reason) }
 
 // ask opens a WebSocket and asks for a seat over it.
 func ask(ctx context.Context, address, protocol string, j wire.Join) (Transport, error) {
@@ -787,9 +794,9 @@ func ask(ctx context.Context, address, protocol string, j wire.Join) (Transport,
 	return t, nil
 }
 
-// dial opens a WebSocket. A handshake that the server refuses gives a *Refused.
+// dial opens a WebSocket. For a handshake that the server refuses the error is a *Refused.
 func dial(ctx context.Context, address, protocol string) (Transport, error) {
-	conn, err := api.DialWebSocket(ctx, address, protocol)
+	conn, err := api.DialWebSocket(ctx, address, protocol, maxFrame)
 	var problem *api.Problem
 	if errors.As(err, &problem) {
 		return nil, &Refused{problem.Error(), problem.Code}
@@ -797,39 +804,5 @@ func dial(ctx context.Context, address, protocol string) (Transport, error) {
 	if err != nil {
 		return nil, err
 	}
-	conn.SetReadLimit(maxFrame)
-	return &socket{conn}, nil
-}
-
-// Read implements Transport.
-func (s *socket) Read(ctx context.Context) ([]byte, error) {
-	_, raw, err := s.conn.Read(ctx)
-	var closed websocket.CloseError
-	if errors.As(err, &closed) && closed.Reason != "" {
-		return nil, &closedWith{closed}
-	}
-	return raw, err
-}
-
-// closedWith is the error of a connection that was closed with a reason; its text is the reason alone.
-type closedWith struct{ status websocket.CloseError }
-
-// Error returns the reason that the connection was closed with.
-func (c *closedWith) Error() string { return c.status.Reason }
-
-// Unwrap returns the close frame.
-func (c *closedWith) Unwrap() error { return c.status }
-
-// Write implements Transport.
-func (s *socket) Write(ctx context.Context, message []byte) error {
-	kind := websocket.MessageBinary
-	if len(message) > 0 && message[0] == '{' {
-		kind = websocket.MessageText
-	}
-	return s.conn.Write(ctx, kind, message)
-}
-
-// Close implements Transport.
-func (s *socket) Close(reason string) {
-	_ = s.conn.Close(websocket.StatusNormalClosure, reason) // it may be closed already
+	return socket{conn}, nil
 }

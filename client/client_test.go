@@ -77,7 +77,8 @@ func hello(t *testing.T) string {
 func TestAClientFollowsItsFrames(t *testing.T) {
 	f := newFake(
 		hello(t),
-		`{"type":"frame","tick":5,"snapshot":true,"state":[{"spawned":[{"entity":9,"kind":"A","owner":0,"values":{"n":4}}]}]}`,
+		`{"type":"frame","tick":5,"snapshot":true,"state":[`+
+			`{"spawned":[{"entity":9,"kind":"A","owner":0,"values":{"n":4}}]}]}`,
 	)
 	var seen []string
 	arrived := make(chan struct{}, 10)
@@ -109,7 +110,8 @@ func TestAClientFollowsItsFrames(t *testing.T) {
 	require.Eventually(t, func() bool { return len(f.sent()) == 4 }, 5*time.Second, time.Millisecond)
 	assert.JSONEq(t, `{"type":"ask","seq":1,"request":"A.b","args":[1],"seen":6}`, f.sent()[3])
 	f.out <- []byte(
-		`{"type":"frame","tick":7,"decisions":[{"seq":99,"outcome":"accepted","check":-1},{"seq":1,"outcome":"denied","stage":"check","reason":"no","check":0}]}`,
+		`{"type":"frame","tick":7,"decisions":[{"seq":99,"outcome":"accepted","check":-1},` +
+			`{"seq":1,"outcome":"denied","stage":"check","reason":"no","check":0}]}`,
 	)
 	assert.Equal(t, wire.Decision{
 		Seq:     1,
@@ -142,7 +144,8 @@ func TestAClientThatIsToldNonsenseEnds(t *testing.T) {
 	assert.ErrorIs(t, err, context.Canceled)
 
 	for _, frame := range []string{
-		`nonsense`, `{"type":"cake"}`, `{"type":"frame","tick":1,"state":[{"spawned":[{"entity":1,"kind":"B","values":{}}]}]}`,
+		`nonsense`, `{"type":"cake"}`,
+		`{"type":"frame","tick":1,"state":[{"spawned":[{"entity":1,"kind":"B","values":{}}]}]}`,
 		`{"type":"frame","tick":1,"state":[{"values":[{"entity":1,"kind":"A","values":{"n":77}}]}]}`,
 		`{"type":"frame","tick":1,"events":[{"event":"A.unknown","values":{}}]}`,
 	} {

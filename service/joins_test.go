@@ -1,14 +1,13 @@
 package service
 
 import (
-	"context"
 	"encoding/json"
 	"fmt"
 	"strings"
 	"testing"
 	"time"
 
-	"github.com/coder/websocket"
+	"github.com/gorilla/websocket"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -86,25 +85,26 @@ func TestOnlyAJoinTakesASeat(t *testing.T) {
 				c := dial(t, admin, x.Runner().ID(), wire.Binary)
 				switch {
 				case first == "\x01":
-					require.NoError(t, c.Write(t.Context(), websocket.MessageBinary, []byte(first)))
+					require.NoError(t, c.WriteMessage(websocket.BinaryMessage, []byte(first)))
 				case first != "":
-					require.NoError(t, c.Write(t.Context(), websocket.MessageText, []byte(first)))
+					require.NoError(t, c.WriteMessage(websocket.TextMessage, []byte(first)))
 				}
 				bye := turnedAway(t, c, gateway.StatusBroken)
 				assert.Equal(t, api.CodeNoJoin, bye.Code)
 				assert.Contains(t, bye.Reason, reason)
-				require.NoError(t, x.Runner().Do(t.Context(), func() { assert.Empty(t, x.Runner().Session().Clients()) }))
+				running := x.Runner()
+				require.NoError(t, running.Do(t.Context(), func() { assert.Empty(t, running.Session().Clients()) }))
 			})
 		}
 	})
 	c := dial(t, admin, x.Runner().ID(), wire.Binary)
 	require.NoError(
 		t,
-		c.Write(
-			t.Context(), websocket.MessageText, []byte(`{"type":"join","name":"Ana","of_a_later_version":{"any":[1]}}`),
+		c.WriteMessage(
+			websocket.TextMessage, []byte(`{"type":"join","name":"Ana","of_a_later_version":{"any":[1]}}`),
 		),
 	)
-	_, hello, err := c.Read(t.Context())
+	_, hello, err := c.ReadMessage()
 	require.NoError(t, err)
 	assert.Contains(t, string(hello), `"protocol":"kamerad.v2","revision":1`)
 }
@@ -112,30 +112,29 @@ func TestOnlyAJoinTakesASeat(t *testing.T) {
 // dial opens a connection to a session and says nothing.
 func dial(t *testing.T, admin api.Client, session int64, protocols ...string) *websocket.Conn {
 	address := strings.Replace(admin.Service, "http", "ws", 1) + fmt.Sprintf("/api/sessions/%d/join", session)
-	c, _, err := websocket.Dial(t.Context(), address, &websocket.DialOptions{Subprotocols: protocols})
+	d := websocket.Dialer{Subprotocols: protocols}
+	c, _, err := d.DialContext(t.Context(), address, nil)
 	require.NoError(t, err)
-	t.Cleanup(func() { _ = c.CloseNow() })
-	c.SetReadLimit(1 << 20)
+	t.Cleanup(func() { c.Close() })
 	return c
 }
 
 // ask opens a connection to a session and asks for a seat.
 func ask(t *testing.T, admin api.Client, session int64, j wire.Join) *websocket.Conn {
 	c := dial(t, admin, session, wire.Protocol)
-	require.NoError(t, c.Write(t.Context(), websocket.MessageText, j.JSON()))
+	require.NoError(t, c.WriteMessage(websocket.TextMessage, j.JSON()))
 	return c
 }
 
 // turnedAway reads the last message of a connection that gets no seat.
 func turnedAway(t *testing.T, c *websocket.Conn, status int) (bye wire.Bye) {
-	ctx, cancel := context.WithTimeout(t.Context(), 20*time.Second)
-	defer cancel()
-	_, raw, err := c.Read(ctx)
+	require.NoError(t, c.SetReadDeadline(time.Now().Add(20*time.Second)))
+	_, raw, err := c.ReadMessage()
 	require.NoError(t, err)
 	require.NoError(t, json.Unmarshal(raw, &bye), "%s", raw)
 	assert.Equal(t, wire.MessageBye, bye.Type)
-	_, _, err = c.Read(ctx)
-	assert.EqualValues(t, status, websocket.CloseStatus(err))
+	_, _, err = c.ReadMessage()
+	assert.True(t, websocket.IsCloseError(err, status), "%v", err)
 	return bye
 }
 
@@ -148,13 +147,13 @@ func TestAbruptJoinsLeaveSeats(t *testing.T) {
 		for i := range seats {
 			c := ask(t, admin, x.Runner().ID(), wire.Join{Name: fmt.Sprint("Eve", i)})
 			if ready {
-				require.NoError(t, c.Write(t.Context(), websocket.MessageText, []byte(`{"type":"ready"}`)))
+				require.NoError(t, c.WriteMessage(websocket.TextMessage, []byte(`{"type":"ready"}`)))
 				require.Eventually(t, func() (done bool) {
 					_ = x.Runner().Do(t.Context(), func() { done = true; x.Receive() })
 					return done
 				}, 5*time.Second, time.Millisecond)
 			}
-			_ = c.CloseNow()
+			c.Close()
 		}
 		began := time.Now()
 		require.Eventually(t, func() bool {

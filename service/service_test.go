@@ -16,7 +16,7 @@ import (
 	"testing/fstest"
 	"time"
 
-	"github.com/coder/websocket"
+	"github.com/gorilla/websocket"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -203,9 +203,9 @@ func TestACopyIsShownAsConfirmed(t *testing.T) {
 	v, admin := start(t, page)
 	x := opened(t, v, admin, true)
 	conn := ask(t, admin, x.Runner().ID(), wire.Join{Name: "Ana"})
-	_, _, err := conn.Read(t.Context()) // once the hello is there, it has its seat
+	_, _, err := conn.ReadMessage() // once the hello is there, it has its seat
 	require.NoError(t, err)
-	say := func(m string) { require.NoError(t, conn.Write(t.Context(), websocket.MessageText, []byte(m))) }
+	say := func(m string) { require.NoError(t, conn.WriteMessage(websocket.TextMessage, []byte(m))) }
 
 	seen := make(chan api.Watch, 100)
 	ctx, cancel := context.WithCancel(t.Context())

@@ -13,7 +13,7 @@ import (
 	"testing"
 	"time"
 
-	"github.com/coder/websocket"
+	"github.com/gorilla/websocket"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -229,38 +229,36 @@ func TestBrokenAndForgedMessagesHarmNobody(t *testing.T) {
 	bo := seat(t, p, id, "Bo", "player")
 	address := strings.Replace(p.Service, "http", "ws", 1) + fmt.Sprintf("/api/sessions/%d/join", id)
 	dial := func(name string) *websocket.Conn {
-		conn, _, err := websocket.Dial(
-			t.Context(), address, &websocket.DialOptions{Subprotocols: []string{wire.Protocol}},
-		)
+		d := websocket.Dialer{Subprotocols: []string{wire.Protocol}}
+		conn, _, err := d.DialContext(t.Context(), address, nil)
 		require.NoError(t, err)
-		require.NoError(t, conn.Write(t.Context(), websocket.MessageText, wire.Join{Name: name}.JSON()))
-		conn.SetReadLimit(1 << 20)
+		require.NoError(t, conn.WriteMessage(websocket.TextMessage, wire.Join{Name: name}.JSON()))
 		return conn
 	}
 	for name, c := range map[string]struct {
-		kind   websocket.MessageType
+		kind   int
 		send   string
 		code   int
 		reason string
 	}{
-		"Cut": {websocket.MessageText, `{"type":"ask","seq":1,"requ`, 4400, "unexpected EOF"},
-		"Odd": {websocket.MessageText, `{"type":"steal"}`, 4400, "unknown type"},
+		"Cut": {websocket.TextMessage, `{"type":"ask","seq":1,"requ`, 4400, "unexpected EOF"},
+		"Odd": {websocket.TextMessage, `{"type":"steal"}`, 4400, "unknown type"},
 		"NoSeq": {
-			websocket.MessageText, `{"type":"ask","request":"Diver.search","args":[]}`, 4400, "no sequence number",
+			websocket.TextMessage, `{"type":"ask","request":"Diver.search","args":[]}`, 4400, "no sequence number",
 		},
-		"Binary": {websocket.MessageBinary, "\x00\x01", 4400, "binary"},
+		"Binary": {websocket.BinaryMessage, "\x00\x01", 4400, "binary"},
 		"Long": {
-			websocket.MessageText, `{"type":"ask","seq":1,"request":"` + strings.Repeat("x", 20_000) + `"}`, 4400,
+			websocket.TextMessage, `{"type":"ask","seq":1,"request":"` + strings.Repeat("x", 20_000) + `"}`, 4400,
 			"longer than",
 		},
 	} {
 		conn := dial(name)
-		require.NoError(t, conn.Write(t.Context(), c.kind, []byte(c.send)), name)
+		require.NoError(t, conn.WriteMessage(c.kind, []byte(c.send)), name)
 		var err error
 		for err == nil {
-			_, _, err = conn.Read(t.Context())
+			_, _, err = conn.ReadMessage()
 		}
-		assert.EqualValues(t, c.code, websocket.CloseStatus(err), "%s: %v", name, err)
+		assert.True(t, websocket.IsCloseError(err, c.code), "%s: %v", name, err)
 		assert.ErrorContains(t, err, c.reason)
 	}
 	eve := seat(t, p, id, "Eve", "player")
@@ -517,7 +515,8 @@ entity Diver per diver {
 		),
 	)
 	must(
-		`(?s)careless.kam:4:11: .A.up. may come from player and checks nothing \[warning: unguarded\].*1 warning; .kamerad check --explain unguarded. says more`,
+		`(?s)careless.kam:4:11: .A.up. may come from player and checks nothing \[warning: unguarded\].*`+
+			`1 warning; .kamerad check --explain unguarded. says more`,
 		0, "", "check", careless,
 	)
 	must(`checks nothing`, 1, "", "check", "--strict", careless)
@@ -541,12 +540,15 @@ entity Diver per diver {
 		),
 	)
 	must(
-		`(?s)→ renamed +property +Diver.shade.*≠ changed +request +Diver.paint +limit +2 in 1 s +3 in 1 s.*could go on.*use none of: Diver.tint, Diver.paint`,
+		`(?s)→ renamed +property +Diver.shade.*≠ changed +request +Diver.paint +limit +2 in 1 s +3 in 1 s.*`+
+			`could go on.*use none of: Diver.tint, Diver.paint`,
 		0, "", "contract", "compare", "tidewreck@1", other,
 	)
 	must(`say the same`, 0, "", "contract", "compare", file, "tidewreck@0")
 	must(
-		`(?s)clamped keep .*step 0.01 set by owner .*hold, lease 1 s .*check satchel.has\(item\) else strike "not carried".*0.3 s apart.*request\(pick: int 0..4\) -> bool, at most 1 in 10 s`,
+		`(?s)clamped keep .*step 0.01 set by owner .*hold, lease 1 s .*`+
+			`check satchel.has\(item\) else strike "not carried".*0.3 s apart.*`+
+			`request\(pick: int 0..4\) -> bool, at most 1 in 10 s`,
 		0, "", "contract", "show", "tidewreck",
 	)
 	assert.Equal(t, demo.Contract, must(`tidewreck`, 0, "", "contract", "show", "--source", "tidewreck"))
@@ -576,7 +578,8 @@ entity Diver per diver {
 		"search\nDive.end_dive\nsee\nhelp\nquit\n", "join", "1", "--as", "Dov",
 	)
 	must(
-		`(?s)malformed.*no hold or property .Diver.tint.*Dov.Diver.pos +.* → .*write Diver.pos ✕ denied: pace.*Dov.Diver.kick +false → true.*Dov.Diver.kick +true → false`,
+		`(?s)malformed.*no hold or property .Diver.tint.*Dov.Diver.pos +.* → .*write Diver.pos ✕ denied: pace.*`+
+			`Dov.Diver.kick +false → true.*Dov.Diver.kick +true → false`,
 		0,
 		strings.ReplaceAll(
 			"write Diver.tint 1;write Diver.pos [-29,0.2];write Diver.pos [90,0];hold Diver.kick;release "+
