@@ -87,37 +87,16 @@ func scalars(t *contract.Type, v contract.Value) (out []int64, ok bool) {
 	return out, t.Reals() == len(v.Parts)
 }
 
-// play lets clients play for so many ticks and gives what each of them got. Only frames that hold nothing but changes
-// count for the information: what a spawn or a snapshot would need is not asked.
+// playTidewreck lets clients play for so many ticks and returns what each of them got. Only frames that hold nothing
+// but changes count for the information: what a spawn or a snapshot would need is not asked.
 func playTidewreck(seed uint64, clients, ticks int) (frames []recorded, in *information, pure int, err error) {
-	c, problems := compile.LoadWith(
-		"tidewreck.kam", strings.Replace(demo.Contract, "seats 16", "seats 24", 1), demo.Files.Open,
-	)
-	if c == nil {
-		return nil, nil, 0, problems
-	}
-	s, err := session.New(c, session.Options{Key: [32]byte{byte(seed)}})
+	s, order, err := tidewreckDivers(seed, clients)
 	if err != nil {
 		return nil, nil, 0, err
 	}
 	divers := map[int]*diver{}
-	var order []*diver
-	for i := range clients {
-		n, err := s.Join(fmt.Sprint("Diver ", i+1), "player")
-		if err != nil {
-			return nil, nil, 0, err
-		}
-		d := &diver{
-			outline: c.Outline(),
-			me:      wire.Client{Number: n, Role: "player"},
-			reader:  s.Reader(n),
-			random:  rand.New(rand.NewPCG(seed, uint64(i))),
-		}
-		d.actor = play.NewActor(d, d.random)
-		d.copy.Me = n
-		divers[n] = d
-		order = append(order, d)
-		s.Ready(n)
+	for _, d := range order {
+		divers[d.me.Number] = d
 	}
 	in = &information{map[string]map[int64]int{}, map[[2]string][2]int{}}
 	for range ticks {
@@ -157,6 +136,38 @@ func playTidewreck(seed uint64, clients, ticks int) (frames []recorded, in *info
 		}
 	}
 	return frames, in, pure, nil
+}
+
+// tidewreckDivers opens a session of Tidewreck with so many divers, in the order in which they joined.
+func tidewreckDivers(seed uint64, clients int) (*session.Session, []*diver, error) {
+	c, problems := compile.LoadWith(
+		"tidewreck.kam", strings.Replace(demo.Contract, "seats 16", "seats 24", 1), demo.Files.Open,
+	)
+	if c == nil {
+		return nil, nil, problems
+	}
+	s, err := session.New(c, session.Options{Key: [32]byte{byte(seed)}})
+	if err != nil {
+		return nil, nil, err
+	}
+	var order []*diver
+	for i := range clients {
+		n, err := s.Join(fmt.Sprint("Diver ", i+1), "player")
+		if err != nil {
+			return nil, nil, err
+		}
+		d := &diver{
+			outline: c.Outline(),
+			me:      wire.Client{Number: n, Role: "player"},
+			reader:  s.Reader(n),
+			random:  rand.New(rand.NewPCG(seed, uint64(i))),
+		}
+		d.actor = play.NewActor(d, d.random)
+		d.copy.Me = n
+		order = append(order, d)
+		s.Ready(n)
+	}
+	return s, order, nil
 }
 
 // plainChanges reports whether a frame holds nothing but new values of what its client has.

@@ -98,15 +98,15 @@ func serveEcho(rate int) error {
 	return nil
 }
 
-// players asks things of a session and of an echo in turn, with n clients, and prints how long that took. As many
-// others as bad take nothing: half of them read a byte a second, from a buffer of 8 KiB, the others nothing at all.
+// players measures how long n clients wait for decisions, for the last one's copy, and for the echo of a plain
+// connection, for as long as long says, once warm is over. bad more clients take nothing: half of them read a byte a
+// second, from a buffer of 8 KiB, the others nothing at all.
 func players(address, echo string, session int64, n, bad int, warm, long time.Duration) error {
-	var mu sync.Mutex
-	var out waited
-	began := make(map[int64]time.Time)
-	from := time.Now().Add(warm)
-	until := time.Now().Add(warm + long)
-	counts := func(at time.Time) bool { return at.After(from) && at.Before(until) }
+	p := &waiting{
+		began: map[int64]time.Time{},
+		from:  time.Now().Add(warm),
+		until: time.Now().Add(warm + long),
+	}
 	for i := range bad {
 		if err := idle(address, session, i); err != nil {
 			return err
@@ -117,18 +117,7 @@ func players(address, echo string, session int64, n, bad int, warm, long time.Du
 	for i := range n {
 		o := client.Options{}
 		if i == n-1 { // the one whose copy is looked at
-			o.OnFrame = func(_ *wire.Frame, notices []replicate.Notice) {
-				now := time.Now()
-				mu.Lock()
-				defer mu.Unlock()
-				for _, x := range notices {
-					if x.Type == replicate.FieldChanged && x.Field.Name == "mark" {
-						if at, ok := began[x.Field.Value.Num]; ok && counts(at) {
-							out.Copies = append(out.Copies, now.Sub(at).Seconds()*1000)
-						}
-					}
-				}
-			}
+			o.OnFrame = p.noteCopy
 		}
 		c, err := client.Join(ctx, "http://"+address, session, fmt.Sprint("p", i), "player", o)
 		if err != nil {
@@ -145,53 +134,76 @@ func players(address, echo string, session int64, n, bad int, warm, long time.Du
 		if err != nil {
 			return err
 		}
-		group.Add(1)
-		go func() {
-			defer group.Done()
-			r := rand.New(rand.NewPCG(uint64(i), 3))
-			for k := 0; ; k++ {
-				time.Sleep(time.Duration(r.Float64() * 2 / asksPerSecond * float64(time.Second)))
-				at := time.Now()
-				if !at.Before(until) {
-					return
-				}
-				if k%2 == 0 {
-					word := make([]byte, 8)
-					if _, err := e.Write(word); err != nil {
-						return
-					}
-					if _, err := io.ReadFull(e, word); err != nil {
-						return
-					}
-					if took := time.Since(at); counts(at) {
-						mu.Lock()
-						out.Echo = append(out.Echo, took.Seconds()*1000)
-						mu.Unlock()
-					}
-					continue
-				}
-				mark := int64(i*1000_000 + k + 1)
-				mu.Lock()
-				began[mark] = at
-				mu.Unlock()
-				if ask(mark) != nil {
-					return
-				}
-				took := time.Since(at)
-				if counts(at) {
-					mu.Lock()
-					out.Decision = append(out.Decision, took.Seconds()*1000)
-					mu.Unlock()
-				}
-			}
-		}()
+		group.Go(func() { p.play(i, ask, e) })
 	}
 	group.Wait()
-	mu.Lock()
-	defer mu.Unlock()
-	raw, err := json.Marshal(out)
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	raw, err := json.Marshal(p.out)
 	fmt.Println(string(raw))
 	return err
+}
+
+// waiting gathers how long players waited.
+type waiting struct {
+	from, until time.Time // what is answered within counts
+
+	mu    sync.Mutex // guards the rest
+	out   waited
+	began map[int64]time.Time // by mark: when it was asked for
+}
+
+// counts reports whether an answer at some time counts.
+func (p *waiting) counts(at time.Time) bool { return at.After(p.from) && at.Before(p.until) }
+
+// noteCopy notes how long marks took until they stood in a copy.
+func (p *waiting) noteCopy(_ *wire.Frame, notices []replicate.Notice) {
+	now := time.Now()
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	for _, x := range notices {
+		if x.Type == replicate.FieldChanged && x.Field.Name == "mark" {
+			if at, ok := p.began[x.Field.Value.Num]; ok && p.counts(at) {
+				p.out.Copies = append(p.out.Copies, now.Sub(at).Seconds()*1000)
+			}
+		}
+	}
+}
+
+// play has a player wait by turns for an echo of eight bytes and for the decision of a request, until the time is over.
+func (p *waiting) play(i int, ask func(mark int64) error, echo net.Conn) {
+	r := rand.New(rand.NewPCG(uint64(i), 3))
+	for k := 0; ; k++ {
+		time.Sleep(time.Duration(r.Float64() * 2 / asksPerSecond * float64(time.Second)))
+		at := time.Now()
+		if !at.Before(p.until) {
+			return
+		}
+		to := &p.out.Echo
+		if k%2 == 0 {
+			word := make([]byte, 8)
+			if _, err := echo.Write(word); err != nil {
+				return
+			}
+			if _, err := io.ReadFull(echo, word); err != nil {
+				return
+			}
+		} else {
+			to = &p.out.Decision
+			mark := int64(i*1000_000 + k + 1)
+			p.mu.Lock()
+			p.began[mark] = at
+			p.mu.Unlock()
+			if ask(mark) != nil {
+				return
+			}
+		}
+		if took := time.Since(at); p.counts(at) {
+			p.mu.Lock()
+			*to = append(*to, took.Seconds()*1000)
+			p.mu.Unlock()
+		}
+	}
 }
 
 // idle joins a client that reads next to nothing.

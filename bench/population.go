@@ -8,6 +8,8 @@ import (
 // population is a contract like Tidewreck's with many clients: each is in five audiences, gets about 400 bytes a tick
 // of which 20 are its own (two values, as in Tidewreck), and a tenth of them come to another room of the wreck each
 // second. With `driven`, clients set their own places.
+//
+//revive:disable-next-line:function-length It is one text.
 func population(rate int) string {
 	return strings.NewReplacer("RATE", fmt.Sprint(rate), "TICK", fmt.Sprintf("%dms", 1000/rate)).Replace(
 		`contract population language 1

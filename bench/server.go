@@ -70,10 +70,11 @@ func answers(f func(u *usage)) {
 	}
 }
 
-// serveKamerad runs a service with one session and tells where.
+// serveKamerad runs a service with one session and prints its address and the session's number as JSON. It answers
+// questions about what it used until its input ends.
 func serveKamerad(text string, driven bool, buffer int) error {
 	memory := &store.Memory{}
-	var mu sync.Mutex
+	var mu sync.Mutex // guards waits
 	var waits []float64
 	v, err := service.New(context.Background(), service.Options{
 		Records:    memory,
@@ -113,19 +114,8 @@ func serveKamerad(text string, driven bool, buffer int) error {
 		return err
 	}
 	fmt.Printf("{\"address\":%q,\"session\":%d}\n", l.Addr().String(), s.ID)
-	if file := os.Getenv("BENCH_PROFILE"); file != "" { // where the service's time goes
-		if f, err := os.Create(file); err == nil {
-			time.AfterFunc(5*time.Second, func() { // once all have joined
-				runtime.SetCPUProfileRate(487) // in step with no tick; the next line complains and keeps it
-				_ = pprof.StartCPUProfile(f)
-			})
-			defer func() {
-				pprof.StopCPUProfile()
-				if f, err := os.Create(file + ".allocs"); err == nil {
-					_ = pprof.Lookup("allocs").WriteTo(f, 0)
-				}
-			}()
-		}
+	if file := os.Getenv("BENCH_PROFILE"); file != "" {
+		defer profile(file)()
 	}
 	answers(func(u *usage) {
 		if s, err := admin.Session(ctx, s.ID); err == nil {
@@ -137,6 +127,25 @@ func serveKamerad(text string, driven bool, buffer int) error {
 		mu.Unlock()
 	})
 	return nil
+}
+
+// profile writes where the processor's time goes to a file, from five seconds on, when all have joined. The function
+// that it returns ends that, and writes beside it where memory was allocated.
+func profile(file string) (end func()) {
+	f, err := os.Create(file)
+	if err != nil {
+		return func() {}
+	}
+	time.AfterFunc(5*time.Second, func() {
+		runtime.SetCPUProfileRate(487) // in step with no tick; the next line complains and keeps it
+		_ = pprof.StartCPUProfile(f)
+	})
+	return func() {
+		pprof.StopCPUProfile()
+		if f, err := os.Create(file + ".allocs"); err == nil {
+			_ = pprof.Lookup("allocs").WriteTo(f, 0)
+		}
+	}
 }
 
 // serveFloor writes as many bytes to as many connections as often, by the shortest loop that there is: of net.Conn, or

@@ -7,7 +7,6 @@ import (
 	"math/rand/v2"
 	"net"
 	"net/http"
-	"sync"
 	"sync/atomic"
 	"time"
 
@@ -18,125 +17,161 @@ import (
 )
 
 // sink takes what a server sends to n clients, and does nothing with it but to confirm it twice a second, without which
-// it would count as behind. Those with input send a place 20 times a second, which confirms as well. A floor is sent as
-// many bytes as often.
+// it would count as behind. Those with input send a place 20 times a second, which confirms as well. A floor, which
+// session 0 stands for, is sent as many bytes as often.
 func sink(address string, session int64, n int, input bool, rate int) error {
-	var bytes, frames atomic.Int64
-	take := func(c net.Conn) {
-		buffer := make([]byte, 8192)
-		for {
-			n, err := c.Read(buffer)
-			if err != nil {
-				return
-			}
-			bytes.Add(int64(n))
-			frames.Add(1)
-		}
-	}
-	var outline *contract.Outline
-	var first int64
-	var firstAt time.Time
-	var sockets []*websocket.Conn
-	var plain []net.Conn
+	s := &sinks{address: address, session: session, rate: rate}
 	for i := range n {
+		var err error
 		if session == 0 {
-			c, err := net.Dial("tcp", address)
-			if err != nil {
-				return err
-			}
-			plain = append(plain, c)
-			go take(c)
-			continue
+			err = s.connect()
+		} else {
+			err = s.join(fmt.Sprint("c", i))
 		}
-		d := websocket.Dialer{Subprotocols: []string{wire.Binary}, ReadBufferSize: 512, WriteBufferSize: 256}
-		join := wire.Join{Name: fmt.Sprint("c", i)}
-		if outline != nil {
-			join.Outline = outline.Fingerprint()
-		}
-		c, _, err := d.Dial(fmt.Sprintf("ws://%s/api/sessions/%d/join", address, session), http.Header{})
 		if err != nil {
 			return err
 		}
-		if err := c.WriteMessage(websocket.TextMessage, join.JSON()); err != nil {
-			return err
-		}
-		_, raw, err := c.ReadMessage()
-		if err != nil {
-			return err
-		}
-		var hello wire.Hello
-		if err := json.Unmarshal(raw, &hello); err != nil {
-			return err
-		}
-		if outline == nil {
-			outline = hello.Outline
-		}
-		m := wire.FromClient{Type: wire.MessageReady}
-		_ = c.WriteMessage(websocket.BinaryMessage, m.Pack(outline))
-		if first == 0 { // the first frame is a snapshot, which says its tick
-			_, raw, err = c.ReadMessage()
-			if err != nil {
-				return err
-			}
-			_, head := binary.Uvarint(raw)
-			tick, _ := binary.Uvarint(raw[head:])
-			first = int64(tick)
-			firstAt = time.Now()
-		}
-		sockets = append(sockets, c)
-		go take(c.NetConn())
-	}
-	// applied is the tick of a frame that has surely arrived by now.
-	applied := func() int64 { return first + int64(time.Since(firstAt).Seconds()*float64(rate)) - 2 }
-	var mu sync.Mutex
-	if !input {
-		go func() {
-			turn := 0
-			for range time.Tick(time.Second / 20) { // a tenth of them each time
-				for i := turn; i < n; i += 10 {
-					if session == 0 {
-						_, _ = plain[i].Write(make([]byte, 9))
-						continue
-					}
-					m := wire.FromClient{Type: wire.MessageSeen, Ask: wire.Ask{Seen: max(applied(), 1)}}
-					_ = sockets[i].WriteMessage(websocket.BinaryMessage, m.Pack(outline))
-				}
-				turn = (turn + 1) % 10
-			}
-		}()
 	}
 	if input {
-		go func() {
-			r := rand.New(rand.NewPCG(1, 1))
-			rooms := make([][2]float64, n)
-			seq := uint64(0)
-			small := make([]byte, 24)
-			for range time.Tick(time.Second / time.Duration(rate)) {
-				mu.Lock()
-				seq++
-				for i := range n {
-					if session == 0 {
-						_, _ = plain[i].Write(small)
-						continue
-					}
-					if r.IntN(10*rate) == 0 || seq == 1 {
-						rooms[i] = [2]float64{300 * float64(r.IntN(5)), 300 * float64(r.IntN(4))}
-					}
-					m := wire.FromClient{
-						Type:     wire.MessageWrite,
-						Ask:      wire.Ask{Seq: seq, Seen: max(applied(), 1)},
-						Property: "Diver.pos",
-						Value: fmt.Appendf(
-							nil, "[%g,%g]", rooms[i][0]+float64(r.IntN(300))/100, rooms[i][1]+float64(r.IntN(300))/100,
-						),
-					}
-					_ = sockets[i].WriteMessage(websocket.BinaryMessage, m.Pack(outline))
-				}
-				mu.Unlock()
-			}
-		}()
+		go s.sendPlaces(n)
+	} else {
+		go s.confirm(n)
 	}
 	fmt.Println("{}")
-	answers(func(u *usage) { u.Bytes, u.Ticks = bytes.Load(), frames.Load() })
+	answers(func(u *usage) {
+		u.Bytes = s.bytes.Load()
+		u.Ticks = s.frames.Load()
+	})
 	return nil
+}
+
+// sinks are the connections of many clients that only take what they are sent.
+type sinks struct {
+	address string
+	session int64
+	rate    int // ticks a second
+	bytes   atomic.Int64
+	frames  atomic.Int64 // reads, each of which is taken for a frame
+
+	outline *contract.Outline
+	first   int64     // the tick of the first client's first frame
+	firstAt time.Time // when that came
+	sockets []*websocket.Conn
+	plain   []net.Conn // of a floor
+}
+
+// take reads a connection until it ends, and counts.
+func (s *sinks) take(c net.Conn) {
+	buffer := make([]byte, 8192)
+	for {
+		n, err := c.Read(buffer)
+		if err != nil {
+			return
+		}
+		s.bytes.Add(int64(n))
+		s.frames.Add(1)
+	}
+}
+
+// connect opens a plain connection to a floor.
+func (s *sinks) connect() error {
+	c, err := net.Dial("tcp", s.address)
+	if err != nil {
+		return err
+	}
+	s.plain = append(s.plain, c)
+	go s.take(c)
+	return nil
+}
+
+// join joins the session as a client that is ready. The first one reads its first frame, a snapshot, for its tick.
+func (s *sinks) join(name string) error {
+	d := websocket.Dialer{Subprotocols: []string{wire.Binary}, ReadBufferSize: 512, WriteBufferSize: 256}
+	join := wire.Join{Name: name}
+	if s.outline != nil {
+		join.Outline = s.outline.Fingerprint()
+	}
+	c, _, err := d.Dial(fmt.Sprintf("ws://%s/api/sessions/%d/join", s.address, s.session), http.Header{})
+	if err != nil {
+		return err
+	}
+	if err := c.WriteMessage(websocket.TextMessage, join.JSON()); err != nil {
+		return err
+	}
+	_, raw, err := c.ReadMessage()
+	if err != nil {
+		return err
+	}
+	var hello wire.Hello
+	if err := json.Unmarshal(raw, &hello); err != nil {
+		return err
+	}
+	if s.outline == nil {
+		s.outline = hello.Outline
+	}
+	m := wire.FromClient{Type: wire.MessageReady}
+	_ = c.WriteMessage(websocket.BinaryMessage, m.Pack(s.outline))
+	if s.first == 0 {
+		_, raw, err = c.ReadMessage()
+		if err != nil {
+			return err
+		}
+		_, head := binary.Uvarint(raw)
+		tick, _ := binary.Uvarint(raw[head:])
+		s.first = int64(tick)
+		s.firstAt = time.Now()
+	}
+	s.sockets = append(s.sockets, c)
+	go s.take(c.NetConn())
+	return nil
+}
+
+// applied returns the tick of a frame that has surely arrived by now.
+func (s *sinks) applied() int64 {
+	return max(s.first+int64(time.Since(s.firstAt).Seconds()*float64(s.rate))-2, 1)
+}
+
+// confirm says for each of n clients twice a second what it has, a tenth of them each time.
+func (s *sinks) confirm(n int) {
+	turn := 0
+	for range time.Tick(time.Second / 20) {
+		for i := turn; i < n; i += 10 {
+			if s.session == 0 {
+				_, _ = s.plain[i].Write(make([]byte, 9))
+				continue
+			}
+			m := wire.FromClient{Type: wire.MessageSeen, Ask: wire.Ask{Seen: s.applied()}}
+			_ = s.sockets[i].WriteMessage(websocket.BinaryMessage, m.Pack(s.outline))
+		}
+		turn = (turn + 1) % 10
+	}
+}
+
+// sendPlaces writes a place for each of n clients each tick, in a room of the wreck that it changes now and then.
+func (s *sinks) sendPlaces(n int) {
+	r := rand.New(rand.NewPCG(1, 1))
+	rooms := make([][2]float64, n)
+	seq := uint64(0)
+	small := make([]byte, 24)
+	for range time.Tick(time.Second / time.Duration(s.rate)) {
+		seq++
+		for i := range n {
+			if s.session == 0 {
+				_, _ = s.plain[i].Write(small)
+				continue
+			}
+			if r.IntN(10*s.rate) == 0 || seq == 1 {
+				rooms[i] = [2]float64{300 * float64(r.IntN(5)), 300 * float64(r.IntN(4))}
+			}
+			m := wire.FromClient{
+				Type:     wire.MessageWrite,
+				Ask:      wire.Ask{Seq: seq, Seen: s.applied()},
+				Property: "Diver.pos",
+				Value: fmt.Appendf(
+					nil, "[%g,%g]", rooms[i][0]+float64(r.IntN(300))/100, rooms[i][1]+float64(r.IntN(300))/100,
+				),
+			}
+			_ = s.sockets[i].WriteMessage(websocket.BinaryMessage, m.Pack(s.outline))
+		}
+	}
 }

@@ -137,7 +137,7 @@ func cpuOverFloor(n int, input bool, rounds int, long time.Duration) (kamerad, f
 // compare returns the round whose ratio is the middle one. Of each there are Kamerad, a loop, Kamerad, and another
 // loop.
 func compare(all [][]perTick) (kamerad, floor perTick) {
-	// middle gives the round in which something is the middle one of all rounds.
+	// middle returns the round in which something is the middle one of all rounds.
 	middle := func(of func([]perTick) float64) []perTick {
 		list := slices.SortedFunc(slices.Values(all), func(a, b []perTick) int { return cmp.Compare(of(a), of(b)) })
 		return list[(len(list)-1)/2]

@@ -67,77 +67,75 @@ const swim = "Diver.pos"
 // choose picks what a diver does next from what it holds. Now and then it tries something that its copy tells it is
 // vain, so that a denial is to be seen as well.
 func choose(c *client.Client, dice *rand.Rand) (request string, args []json.RawMessage) {
-	word := func(s string) []json.RawMessage { return []json.RawMessage{json.RawMessage(`"` + s + `"`)} }
 	c.Look(func(held *replicate.Copy) {
 		me := held.OwnedBy("Diver", c.Me().Number)
-		if me == nil {
-			return
-		}
-		number := func(name string) float64 {
-			for _, f := range me.Fields {
-				if f.Name == name && f.Type.Form == contract.FormReal {
-					return f.Type.Real(f.Value.Num)
-				} else if f.Name == name {
-					return float64(f.Value.Num)
-				}
-			}
-			return 0
-		}
-		carried := map[string]int64{}
-		for _, f := range me.Fields {
-			if f.Type.Form == contract.FormStacks {
-				for _, s := range f.Value.Parts {
-					carried[f.Type.Enum.Values[s.Parts[0].Num]] += s.Parts[1].Num
-				}
-			}
-		}
-		var phase, seed int64
-		for _, t := range held.Entities() {
-			if t.Kind == "Dive" {
-				p, _ := t.Value("phase")
-				n, _ := t.Value("seed")
-				phase = p.Num
-				seed = n.Num
-			}
-		}
-		pos, _ := me.Value("pos")
-		place := func(x, y int64) json.RawMessage { // hundredths
-			return json.RawMessage(fmt.Sprintf("[%g,%g]", float64(x)/100, float64(y)/100))
-		}
-		switch roll := dice.IntN(20); {
-		case phase == 0 && number("ready") == 0:
-			request = "Diver.get_ready"
-			args = []json.RawMessage{json.RawMessage(fmt.Sprint(seed))}
-		case phase == 0:
-			// It waits for the others.
-		case roll >= 17: // it swims a little
-			request = swim
-			args = []json.RawMessage{
-				place(pos.Parts[0].Num+int64(dice.IntN(81)-40), min(pos.Parts[1].Num+int64(dice.IntN(81)-45), 0)),
-			}
-		case roll == 16 && carried["flare"] > 0:
-			request = "Diver.launch"
-			args = []json.RawMessage{
-				json.RawMessage(fmt.Sprintf("%.2f", dice.Float64()*6.2-3.1)), place(pos.Parts[0].Num, pos.Parts[1].Num),
-			}
-		case roll == 0: // from much too far away
-			request = "Diver.launch"
-			args = []json.RawMessage{json.RawMessage("0"), place(pos.Parts[0].Num+900, pos.Parts[1].Num)}
-		case roll == 1:
-			request = "Diver.paint"
-			args = word([]string{"coral", "kelp", "sand", "slate", "foam", "rust"}[dice.IntN(6)])
-		case number("air") < 20 && carried["tank"] > 0:
-			request = "Diver.use"
-			args = word("tank")
-		case number("hull") <= 70 && carried["patch"] > 0:
-			request = "Diver.use"
-			args = word("patch")
-		case carried["flare"] > 3:
-			request = "Diver.use"
-			args = word("flare")
-		default:
-			request = "Diver.search"
+		if me != nil {
+			request, args = chooseFor(held, me, dice)
 		}
 	})
 	return request, args
+}
+
+// chooseFor picks what the diver me does next.
+func chooseFor(held *replicate.Copy, me *replicate.Entity, dice *rand.Rand) (request string, args []json.RawMessage) {
+	carried := map[string]int64{}
+	for _, f := range me.Fields {
+		if f.Type.Form == contract.FormStacks {
+			for _, s := range f.Value.Parts {
+				carried[f.Type.Enum.Values[s.Parts[0].Num]] += s.Parts[1].Num
+			}
+		}
+	}
+	var phase, seed int64
+	for _, t := range held.Entities() {
+		if t.Kind == "Dive" {
+			p, _ := t.Value("phase")
+			n, _ := t.Value("seed")
+			phase = p.Num
+			seed = n.Num
+		}
+	}
+	pos, _ := me.Value("pos")
+	x := pos.Parts[0].Num
+	y := pos.Parts[1].Num
+	place := func(x, y int64) json.RawMessage { // hundredths
+		return json.RawMessage(fmt.Sprintf("[%g,%g]", float64(x)/100, float64(y)/100))
+	}
+	word := func(s string) []json.RawMessage { return []json.RawMessage{json.RawMessage(`"` + s + `"`)} }
+	switch roll := dice.IntN(20); {
+	case phase == 0 && number(me, "ready") == 0:
+		return "Diver.get_ready", []json.RawMessage{json.RawMessage(fmt.Sprint(seed))}
+	case phase == 0:
+		return "", nil // it waits for the others
+	case roll >= 17: // it swims a little
+		return swim, []json.RawMessage{place(x+int64(dice.IntN(81)-40), min(y+int64(dice.IntN(81)-45), 0))}
+	case roll == 16 && carried["flare"] > 0:
+		angle := json.RawMessage(fmt.Sprintf("%.2f", dice.Float64()*6.2-3.1))
+		return "Diver.launch", []json.RawMessage{angle, place(x, y)}
+	case roll == 0: // from much too far away
+		return "Diver.launch", []json.RawMessage{json.RawMessage("0"), place(x+900, y)}
+	case roll == 1:
+		return "Diver.paint", word([]string{"coral", "kelp", "sand", "slate", "foam", "rust"}[dice.IntN(6)])
+	case number(me, "air") < 20 && carried["tank"] > 0:
+		return "Diver.use", word("tank")
+	case number(me, "hull") <= 70 && carried["patch"] > 0:
+		return "Diver.use", word("patch")
+	case carried["flare"] > 3:
+		return "Diver.use", word("flare")
+	}
+	return "Diver.search", nil
+}
+
+// number returns a number that an entity has by name, as a real; 0 when it does not have it.
+func number(of *replicate.Entity, name string) float64 {
+	for _, f := range of.Fields {
+		switch {
+		case f.Name != name:
+		case f.Type.Form == contract.FormReal:
+			return f.Type.Real(f.Value.Num)
+		default:
+			return float64(f.Value.Num)
+		}
+	}
+	return 0
 }

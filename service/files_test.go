@@ -89,9 +89,8 @@ func TestFilesAndSettingsComeWithASession(t *testing.T) {
 	_, body, _ = get(t, "POST", admin.Service+"/api/sessions/1/clients/1/ask", `{"request":"Diver.shout"}`, nil)
 	require.Contains(t, body, `"accepted"`)
 	truth := ""
-	require.NoError(
-		t, v.registry.Find(s.ID).Runner().Do(t.Context(), func() { truth = string(v.registry.Find(s.ID).Runner().Session().ServerState().JSON()) }),
-	)
+	running := v.registry.Find(s.ID).Runner()
+	require.NoError(t, running.Do(t.Context(), func() { truth = string(running.Session().ServerState().JSON()) }))
 	for _, want := range []string{`"deep":33`, `"mark":7`, `"crew":"amber"`} {
 		assert.Contains(t, truth, want)
 	}

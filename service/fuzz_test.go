@@ -17,7 +17,8 @@ import (
 
 // paths are the calls that take a body. Nothing that they open stays.
 var paths = []string{
-	"/api/contracts", "/api/sessions", "/api/sessions/1/clients", "/api/sessions/1/clients/1/ask", "/api/sessions/1/clients/1/link",
+	"/api/contracts", "/api/sessions", "/api/sessions/1/clients", "/api/sessions/1/clients/1/ask",
+	"/api/sessions/1/clients/1/link",
 	"/api/contracts/knock/versions/1/trials", "/api/sessions/2/close", "/api/trials/1/stop",
 }
 
@@ -42,9 +43,12 @@ func call(v *Service, method, path, body string) *httptest.ResponseRecorder {
 // Whatever a body holds, the answer says what is wrong with it; nothing fails inside.
 func FuzzBodies(f *testing.F) {
 	for i, body := range []string{
-		`{"file":"a.kam","source":"contract a language 1\nshared A { n: int 0..9 }"}`, `{"contract":"knock","version":1,"seed":7,"settings":{"a":1}}`,
-		`{"name":"Ana","role":"player"}`, `{"entity":1,"request":"Diver.tap","args":[1,"x",null]}`, `{"delay_ms":10,"loss":0.5,"cut":true}`,
-		`{"what":"drills","drills":{"a.drill":"drill \"a\"\nuse \"knock.kam\" seed 1\nclients ana\n"},"shake":2}`, `{"reason":"enough"}`, `{}`,
+		`{"file":"a.kam","source":"contract a language 1\nshared A { n: int 0..9 }"}`,
+		`{"contract":"knock","version":1,"seed":7,"settings":{"a":1}}`,
+		`{"name":"Ana","role":"player"}`, `{"entity":1,"request":"Diver.tap","args":[1,"x",null]}`,
+		`{"delay_ms":10,"loss":0.5,"cut":true}`,
+		`{"what":"drills","drills":{"a.drill":"drill \"a\"\nuse \"knock.kam\" seed 1\nclients ana\n"},"shake":2}`,
+		`{"reason":"enough"}`, `{}`,
 	} {
 		f.Add(uint8(i), body)
 	}

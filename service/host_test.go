@@ -158,7 +158,8 @@ func TestTheOutlineIsPartOfTheHandshake(t *testing.T) {
 	_, err := client.Join(t.Context(), admin.Service, x.Runner().ID(), "Ana", "", client.Options{Outline: c.Outline()})
 	require.ErrorContains(t, err, "Diver.score is another")
 	require.NotContains(t, err.Error(), "Diver.hull")
-	ana, err := client.Join(t.Context(), admin.Service, x.Runner().ID(), "Ana", "", client.Options{Outline: x.Runner().Outline()})
+	o := client.Options{Outline: x.Runner().Outline()}
+	ana, err := client.Join(t.Context(), admin.Service, x.Runner().ID(), "Ana", "", o)
 	require.NoError(t, err)
 	ana.Close()
 }

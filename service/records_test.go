@@ -17,7 +17,7 @@ import (
 	"kamerad.example/store"
 )
 
-// captureLog has the test read what is logged.
+// captureLog lets the test read what is logged.
 func captureLog(t *testing.T) *bytes.Buffer {
 	var log bytes.Buffer
 	before := slog.Default()

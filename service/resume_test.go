@@ -191,7 +191,8 @@ func TestNothingIsLostOverBrokenConnections(t *testing.T) {
 	}
 	assert.Eventually(t, func() bool {
 		var left int
-		return v.registry.Find(s.ID).Runner().Do(t.Context(), func() { left = v.registry.Find(s.ID).Len() }) == nil && left == 0
+		x := v.registry.Find(s.ID)
+		return x.Runner().Do(t.Context(), func() { left = x.Len() }) == nil && left == 0
 	}, 10*time.Second, 10*time.Millisecond)
 }
 

@@ -55,18 +55,20 @@ type Backlog struct {
 // Recorder writes what sessions leave behind in the background, a batch at a time, each class in order. Adding to it
 // never waits for the database; when that is away, records wait, up to a bound.
 type Recorder struct {
-	store    *Store
-	mu       sync.Mutex
+	store *Store
+	wake  chan struct{} // has something when records have come
+	stop  chan struct{} // closed when no more records come
+	done  chan struct{} // closed when its goroutine has ended
+
+	writing context.Context    // ends when nothing more is to be written
+	abandon context.CancelFunc // ends it
+
+	mu       sync.Mutex // guards the rest
 	queues   [classes]queue
 	arrived  int64     // records that there have been
 	away     bool      // the last batch could not be written
 	underWay int       // records of the batch that is being written
 	warned   time.Time // when it was last logged that records were dropped
-	wake     chan struct{}
-	stop     chan struct{}
-	done     chan struct{}
-	writing  context.Context    // ends when nothing more is to be written
-	abandon  context.CancelFunc // ends it
 }
 
 // queue holds the records of one class, oldest first.
@@ -83,14 +85,13 @@ type owner struct {
 	client  int
 }
 
-// record is a Seat or a Decision, with about how much memory it takes, and its place in the order of arrival: with its
-// session, a decision's identity in the database.
+// record is a Seat or a Decision that waits to be written.
 type record struct {
 	entry any
-	owner owner
-	bytes int
+	owner owner // whose records are dropped first when there are too many
+	bytes int   // about how much memory it takes
 	class class
-	nth   int64
+	nth   int64 // its place in the order of arrival: with its session, a decision's identity in the database
 }
 
 // add puts a record at the end of the queue.

@@ -59,38 +59,43 @@ func auditCommand() *cli.Command {
 			case live:
 				return auditLive(ctx, c)
 			}
-			args, err := terminal.Words(c, "FILE", 1, 1)
-			if err != nil {
-				return err
-			}
-			text, err := readContract(args[0])
-			if err != nil {
-				return err
-			}
-			checked, problems := compile.LoadWith(args[0], text, beside(args[0], nil))
-			if checked == nil {
-				printProblems(problems)
-				return fmt.Errorf("audit %s: its mistakes have to be mended first", args[0])
-			}
-			o := audit.Options{
-				Seed:     c.Uint64("seed"),
-				Rounds:   c.Int("rounds"),
-				Ticks:    c.Int("ticks"),
-				Findings: problems,
-			}
-			stop := func() {}
-			if !c.Bool("json") && term.IsTerminal(int(os.Stderr.Fd())) {
-				o.Each, stop = progressBar("attacking", o.Rounds)
-			}
-			began := time.Now()
-			report, err := audit.Run(ctx, checked, o)
-			stop()
-			if err != nil {
-				return err
-			}
-			return endAudit(c, report, time.Since(began))
+			return auditFile(ctx, c)
 		},
 	}
+}
+
+// auditFile attacks the contract of a file, in virtual time.
+func auditFile(ctx context.Context, c *cli.Command) error {
+	args, err := terminal.Words(c, "FILE", 1, 1)
+	if err != nil {
+		return err
+	}
+	text, err := readContract(args[0])
+	if err != nil {
+		return err
+	}
+	checked, problems := compile.LoadWith(args[0], text, beside(args[0], nil))
+	if checked == nil {
+		printProblems(problems)
+		return fmt.Errorf("audit %s: its mistakes have to be mended first", args[0])
+	}
+	o := audit.Options{
+		Seed:     c.Uint64("seed"),
+		Rounds:   c.Int("rounds"),
+		Ticks:    c.Int("ticks"),
+		Findings: problems,
+	}
+	stop := func() {}
+	if !c.Bool("json") && term.IsTerminal(int(os.Stderr.Fd())) {
+		o.Each, stop = progressBar("attacking", o.Rounds)
+	}
+	began := time.Now()
+	report, err := audit.Run(ctx, checked, o)
+	stop()
+	if err != nil {
+		return err
+	}
+	return endAudit(c, report, time.Since(began))
 }
 
 // endAudit writes what came of an audit wherever it is wanted.

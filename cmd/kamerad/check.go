@@ -11,10 +11,10 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"kamerad.example/cmd/kamerad/terminal"
+	"kamerad.example/core/codegen"
 	"kamerad.example/core/compile"
 	"kamerad.example/core/contract"
 	"kamerad.example/core/findings"
-	"kamerad.example/core/rules"
 	"kamerad.example/core/syntax"
 )
 
@@ -42,56 +42,66 @@ func checkCommand() *cli.Command {
 			if strings.HasSuffix(args[0], ".drill") {
 				return checkDrills(c, args[0])
 			}
-			source, err := readContract(args[0])
-			if err != nil {
-				return err
-			}
-			checked, problems := compile.LoadWith(args[0], source, beside(args[0], nil))
-			if checked != nil {
-				if _, err := rules.Generate(checked); err != nil {
-					return err
-				}
-			}
-			if c.Bool("json") {
-				if problems == nil {
-					problems = syntax.Problems{}
-				}
-				if err := terminal.PrintJSON(
-					c.Root().Writer, map[string]any{"file": args[0], "problems": problems},
-				); err != nil {
-					return err
-				}
-			} else if checked == nil {
-				printProblems(problems)
-				fmt.Printf("%s\n", terminal.Bad.Sprintf("%s: %s", args[0], plural(len(problems), "mistake")))
-			} else {
-				properties := 0
-				for _, k := range checked.Kinds {
-					properties += len(k.Properties)
-				}
-				printProblems(problems)
-				if len(problems) > 0 {
-					fmt.Printf(
-						"%s\n",
-						terminal.Warn.Sprintf(
-							"%s: %s; `kamerad check --explain %s` says more, `accept %s \"why\"` in the line above "+
-								"accepts it",
-							args[0], plural(len(problems), "warning"), problems[0].Code, problems[0].Code,
-						),
-					)
-				}
-				fmt.Printf(
-					"%s %s: %s, %s, %s, %s\n", terminal.Good.Sprint("✓ no mistakes in"), args[0],
-					plural(len(checked.Kinds), "kind"), plural(properties, "property"),
-					plural(len(checked.Requests), "request"), plural(len(checked.Events), "event"),
-				)
-			}
-			if checked == nil || c.Bool("strict") && len(problems) > 0 {
-				return terminal.ErrFound
-			}
-			return nil
+			return checkContract(c, args[0])
 		},
 	}
+}
+
+// checkContract prints the mistakes and findings of a contract's file. It returns ErrFound when there is a mistake, and
+// with --strict for a finding.
+func checkContract(c *cli.Command, file string) error {
+	source, err := readContract(file)
+	if err != nil {
+		return err
+	}
+	checked, problems := compile.LoadWith(file, source, beside(file, nil))
+	if checked != nil {
+		if _, err := codegen.Generate(checked); err != nil {
+			return err
+		}
+	}
+	switch {
+	case c.Bool("json"):
+		if problems == nil {
+			problems = syntax.Problems{}
+		}
+		err := terminal.PrintJSON(c.Root().Writer, map[string]any{"file": file, "problems": problems})
+		if err != nil {
+			return err
+		}
+	case checked == nil:
+		printProblems(problems)
+		fmt.Printf("%s\n", terminal.Bad.Sprintf("%s: %s", file, plural(len(problems), "mistake")))
+	default:
+		printProblems(problems)
+		printChecked(file, checked, problems)
+	}
+	if checked == nil || c.Bool("strict") && len(problems) > 0 {
+		return terminal.ErrFound
+	}
+	return nil
+}
+
+// printChecked prints how many findings a contract without mistakes has, and what is in it.
+func printChecked(file string, c *contract.Contract, findings syntax.Problems) {
+	if len(findings) > 0 {
+		fmt.Printf(
+			"%s\n",
+			terminal.Warn.Sprintf(
+				"%s: %s; `kamerad check --explain %s` says more, `accept %s \"why\"` in the line above accepts it",
+				file, plural(len(findings), "warning"), findings[0].Code, findings[0].Code,
+			),
+		)
+	}
+	properties := 0
+	for _, k := range c.Kinds {
+		properties += len(k.Properties)
+	}
+	fmt.Printf(
+		"%s %s: %s, %s, %s, %s\n", terminal.Good.Sprint("✓ no mistakes in"), file,
+		plural(len(c.Kinds), "kind"), plural(properties, "property"),
+		plural(len(c.Requests), "request"), plural(len(c.Events), "event"),
+	)
 }
 
 // explain tells of one finding, or lists all.

@@ -90,35 +90,10 @@ func printCost(w io.Writer, name string, cost *report.Cost) {
 		w, "The service needs at most %s of memory for all this; `serve --session-memory` bounds it.\n\n",
 		terminal.Bold.Sprint(megabytes(cost.Memory)),
 	)
-	kinds := terminal.NewTable("Kind", "Entities", "Bytes of memory each", "and for each client told by itself")
-	terminal.AlignRight(kinds, 2, 3, 4)
-	for _, k := range cost.Kinds {
-		private := any(k.Client)
-		if k.Client == 0 {
-			private = terminal.Muted.Sprint("–")
-		}
-		kinds.AppendRow([]any{k.Kind, k.Count, k.Each, private})
-	}
-	terminal.PrintTable(w, kinds)
-	fmt.Fprintln(w)
-	table := func(title string, rows []report.CostRow, tail ...any) {
-		t := terminal.NewTable(append([]any{title, "Bits at most", "Bits typically"}, tail...)...)
-		terminal.AlignRight(t, 2, 3)
-		for _, r := range rows {
-			most := any(r.Most)
-			typical := any(r.Typical)
-			if r.To == "nobody" {
-				most = terminal.Muted.Sprint("–")
-				typical = terminal.Muted.Sprint("–")
-			}
-			t.AppendRow([]any{r.Name, most, typical, r.To}[:3+len(tail)])
-		}
-		terminal.PrintTable(w, t)
-		fmt.Fprintln(w)
-	}
-	table("Property", cost.Properties, "Goes to")
-	table("Request", cost.Requests, "From")
-	table("Event", cost.Events)
+	printCostOfKinds(w, cost.Kinds)
+	printCostRows(w, "Property", cost.Properties, "Goes to")
+	printCostRows(w, "Request", cost.Requests, "From")
+	printCostRows(w, "Event", cost.Events)
 	if len(cost.Asked) > 0 {
 		t := terminal.NewTable("Audience", "Of", "Pairs a tick", "Found by")
 		terminal.AlignRight(t, 3)
@@ -132,6 +107,39 @@ func printCost(w io.Writer, name string, cost *report.Cost) {
 		terminal.PrintTable(w, t)
 		fmt.Fprintln(w)
 	}
+}
+
+// printCostOfKinds prints the memory that the entities of each kind take.
+func printCostOfKinds(w io.Writer, kinds []report.MemoryRow) {
+	t := terminal.NewTable("Kind", "Entities", "Bytes of memory each", "and for each client told by itself")
+	terminal.AlignRight(t, 2, 3, 4)
+	for _, k := range kinds {
+		private := any(k.Client)
+		if k.Client == 0 {
+			private = terminal.Muted.Sprint("–")
+		}
+		t.AppendRow([]any{k.Kind, k.Count, k.Each, private})
+	}
+	terminal.PrintTable(w, t)
+	fmt.Fprintln(w)
+}
+
+// printCostRows prints how many bits each of the rows takes; tail names the column of whom it is about, if there is
+// one.
+func printCostRows(w io.Writer, title string, rows []report.CostRow, tail ...any) {
+	t := terminal.NewTable(append([]any{title, "Bits at most", "Bits typically"}, tail...)...)
+	terminal.AlignRight(t, 2, 3)
+	for _, r := range rows {
+		most := any(r.Most)
+		typical := any(r.Typical)
+		if r.To == "nobody" {
+			most = terminal.Muted.Sprint("–")
+			typical = terminal.Muted.Sprint("–")
+		}
+		t.AppendRow([]any{r.Name, most, typical, r.To}[:3+len(tail)])
+	}
+	terminal.PrintTable(w, t)
+	fmt.Fprintln(w)
 }
 
 // megabytes words a size.

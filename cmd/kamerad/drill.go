@@ -109,10 +109,6 @@ func loadDrills(files []string) (drills []*drill.Drill, ok bool, err error) {
 
 // runDrills plays the drills of files and folders, and prints what came of each.
 func runDrills(ctx context.Context, c *cli.Command, paths []string) error {
-	only, err := regexp.Compile(c.String("only"))
-	if err != nil {
-		return fmt.Errorf("read --only: %w", err)
-	}
 	faults, err := faultsOf(c.String("faults"))
 	if err != nil {
 		return err
@@ -121,20 +117,9 @@ func runDrills(ctx context.Context, c *cli.Command, paths []string) error {
 	if shake < 0 || shake > 1_000_000 {
 		return fmt.Errorf("read --shake: from 1 to 1000000, not %d", shake)
 	}
-	files, err := drillFiles(paths)
+	drills, err := chosenDrills(c, paths)
 	if err != nil {
 		return err
-	}
-	drills, ok, err := loadDrills(files)
-	if err != nil {
-		return err
-	}
-	if !ok {
-		return fmt.Errorf("run drills: their mistakes have to be mended first")
-	}
-	drills = slices.DeleteFunc(drills, func(d *drill.Drill) bool { return !only.MatchString(d.Name) })
-	if len(drills) == 0 {
-		return fmt.Errorf("run drills: none of them is called as %q", c.String("only"))
 	}
 	o := drill.Options{}
 	if c.String("trace") != "" {
@@ -173,6 +158,31 @@ func runDrills(ctx context.Context, c *cli.Command, paths []string) error {
 		}
 	}
 	return endDrills(c, report)
+}
+
+// chosenDrills reads the drills of files and folders and returns those whose names match --only. It returns an error
+// when there are none, and when one of the files has a mistake, which it prints.
+func chosenDrills(c *cli.Command, paths []string) ([]*drill.Drill, error) {
+	only, err := regexp.Compile(c.String("only"))
+	if err != nil {
+		return nil, fmt.Errorf("read --only: %w", err)
+	}
+	files, err := drillFiles(paths)
+	if err != nil {
+		return nil, err
+	}
+	drills, ok, err := loadDrills(files)
+	if err != nil {
+		return nil, err
+	}
+	if !ok {
+		return nil, fmt.Errorf("run drills: their mistakes have to be mended first")
+	}
+	drills = slices.DeleteFunc(drills, func(d *drill.Drill) bool { return !only.MatchString(d.Name) })
+	if len(drills) == 0 {
+		return nil, fmt.Errorf("run drills: none of them is called as %q", c.String("only"))
+	}
+	return drills, nil
 }
 
 // endDrills writes what came of drills wherever it is wanted.

@@ -18,7 +18,7 @@ import (
 	"kamerad.example/internal/tests/testservice"
 )
 
-// command runs the program in a folder and gives what it printed and its exit status.
+// command runs the program in a folder and returns what it printed and its exit status.
 func command(t *testing.T, dir string, args ...string) (out string, status int) {
 	c := exec.Command(testservice.Binary(t), args...)
 	c.Dir = dir

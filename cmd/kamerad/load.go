@@ -40,50 +40,53 @@ func loadCommand() *cli.Command {
 			&cli.BoolFlag{Name: "hostile", Usage: "attack the session: send anything, of the protocol or not"},
 			&cli.BoolFlag{Name: "elsewhere", Usage: "with --hostile: also when the service is not on this machine"},
 		},
-		Action: func(ctx context.Context, c *cli.Command) error {
-			args, err := terminal.Words(c, "SESSION", 1, 1)
-			if err != nil {
-				return err
-			}
-			id, err := terminal.SessionArg(args[0])
-			if err != nil {
-				return err
-			}
-			o := load.Options{
-				Service: c.String("service"),
-				Session: id,
-				Clients: c.Int("clients"),
-				Role:    c.String("role"),
-				For:     c.Duration("for"),
-				Name:    c.String("as"),
-				Asks:    c.Float("asks"),
-				Writes:  c.Float("writes"),
-				Seed:    c.Uint64("seed"),
-				Forge:   c.Bool("forge"),
-			}
-			if c.Bool("hostile") {
-				return loadHostile(ctx, c, o)
-			}
-			stop := func() {}
-			if !c.Bool("json") && term.IsTerminal(int(os.Stderr.Fd())) {
-				stop = bars(&o)
-			}
-			report, err := load.Run(ctx, o)
-			stop()
-			if err != nil {
-				return err
-			}
-			if c.Bool("json") {
-				err = terminal.PrintJSON(c.Root().Writer, report)
-			} else {
-				printLoad(c.Root().Writer, report)
-			}
-			if err == nil && len(report.Out)+report.Differed > 0 {
-				err = terminal.ErrFound
-			}
-			return err
-		},
+		Action: loadSession,
 	}
+}
+
+// loadSession plays a session with many clients, or attacks it, and prints what came of it.
+func loadSession(ctx context.Context, c *cli.Command) error {
+	args, err := terminal.Words(c, "SESSION", 1, 1)
+	if err != nil {
+		return err
+	}
+	id, err := terminal.SessionArg(args[0])
+	if err != nil {
+		return err
+	}
+	o := load.Options{
+		Service: c.String("service"),
+		Session: id,
+		Clients: c.Int("clients"),
+		Role:    c.String("role"),
+		For:     c.Duration("for"),
+		Name:    c.String("as"),
+		Asks:    c.Float("asks"),
+		Writes:  c.Float("writes"),
+		Seed:    c.Uint64("seed"),
+		Forge:   c.Bool("forge"),
+	}
+	if c.Bool("hostile") {
+		return loadHostile(ctx, c, o)
+	}
+	stop := func() {}
+	if !c.Bool("json") && term.IsTerminal(int(os.Stderr.Fd())) {
+		stop = bars(&o)
+	}
+	report, err := load.Run(ctx, o)
+	stop()
+	if err != nil {
+		return err
+	}
+	if c.Bool("json") {
+		err = terminal.PrintJSON(c.Root().Writer, report)
+	} else {
+		printLoad(c.Root().Writer, report)
+	}
+	if err == nil && len(report.Out)+report.Differed > 0 {
+		err = terminal.ErrFound
+	}
+	return err
 }
 
 // loadHostile attacks a session, and prints how that was met.

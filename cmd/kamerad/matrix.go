@@ -9,6 +9,7 @@ import (
 	"html/template"
 	"io"
 	"os"
+	"slices"
 	"strings"
 
 	"github.com/urfave/cli/v3"
@@ -102,13 +103,35 @@ func headings(m *report.Matrix, head []any, tail ...any) []any {
 	return append(head, tail...)
 }
 
-// printMatrix prints the access matrix.
+// printMatrix prints the access matrix: a table each of properties, requests and events, and one of what is revealed.
 func printMatrix(w io.Writer, m *report.Matrix) {
 	fmt.Fprintf(
 		w,
 		"%s: %s always, %s when more than that holds, %s never; nothing where being in an audience changes nothing\n\n",
 		terminal.Bold.Sprint(m.Contract), sign(report.Always), sign(report.Sometimes), sign(report.Never),
 	)
+	printMatrixProperties(w, m)
+	fmt.Fprintln(w)
+	printMatrixRequests(w, m)
+	fmt.Fprintln(w)
+	events := terminal.NewTable(headings(m, []any{"Event"}, "Told to", "By")...)
+	for _, e := range m.Events {
+		events.AppendRow(cells([]any{e.Name}, e.Access, strings.Join(e.To, "; "), brief(e.By, 3)))
+	}
+	terminal.PrintTable(w, events)
+	if len(m.Reveals) == 0 {
+		return
+	}
+	fmt.Fprintln(w)
+	reveals := terminal.NewTable("Revealed", "To", "In", "Line", "Tells of")
+	for _, r := range m.Reveals {
+		reveals.AppendRow([]any{r.Text, r.To, r.In, r.Line, strings.Join(r.Of, ", ")})
+	}
+	terminal.PrintTable(w, reveals)
+}
+
+// printMatrixProperties prints who gets each property and who writes it, under the names of the kinds.
+func printMatrixProperties(w io.Writer, m *report.Matrix) {
 	t := terminal.NewTable(headings(m, []any{"Property"}, "Written by")...)
 	kind := ""
 	for _, p := range m.Properties {
@@ -127,9 +150,13 @@ func printMatrix(w io.Writer, m *report.Matrix) {
 		t.AppendRow(cells([]any{"  " + name}, p.Access, by))
 	}
 	terminal.PrintTable(w, t)
-	fmt.Fprintln(w)
-	t = terminal.NewTable(headings(m, []any{"Request"}, "Checks", "Can change")...)
-	kind = ""
+}
+
+// printMatrixRequests prints who may send each request, what keeps others out and what it can change, under the names
+// of the kinds.
+func printMatrixRequests(w io.Writer, m *report.Matrix) {
+	t := terminal.NewTable(headings(m, []any{"Request"}, "Checks", "Can change")...)
+	kind := ""
 	for _, r := range m.Requests {
 		k, name, _ := strings.Cut(r.Name, ".")
 		if k != kind {
@@ -147,24 +174,10 @@ func printMatrix(w io.Writer, m *report.Matrix) {
 			checks += ", " + r.Pause + " apart"
 		}
 		t.AppendRow(
-			cells([]any{"  " + name}, r.Access, checks, brief(append(append([]string{}, r.Changes...), r.Does...), 4)),
+			cells([]any{"  " + name}, r.Access, checks, brief(slices.Concat(r.Changes, r.Does), 4)),
 		)
 	}
 	terminal.PrintTable(w, t)
-	fmt.Fprintln(w)
-	t = terminal.NewTable(headings(m, []any{"Event"}, "Told to", "By")...)
-	for _, e := range m.Events {
-		t.AppendRow(cells([]any{e.Name}, e.Access, strings.Join(e.To, "; "), brief(e.By, 3)))
-	}
-	terminal.PrintTable(w, t)
-	if len(m.Reveals) > 0 {
-		fmt.Fprintln(w)
-		t = terminal.NewTable("Revealed", "To", "In", "Line", "Tells of")
-		for _, r := range m.Reveals {
-			t.AppendRow([]any{r.Text, r.To, r.In, r.Line, strings.Join(r.Of, ", ")})
-		}
-		terminal.PrintTable(w, t)
-	}
 }
 
 // brief joins the first of some names, and counts the others.

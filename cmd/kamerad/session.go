@@ -18,6 +18,8 @@ import (
 )
 
 // sessionCommand is `kamerad session` with what stands below it.
+//
+//revive:disable-next-line:function-length It is one table.
 func sessionCommand() *cli.Command {
 	flags := []cli.Flag{terminal.ServiceFlag(), terminal.JSONFlag()}
 	return &cli.Command{

@@ -233,50 +233,20 @@ func (w *watched) draw(out io.Writer, width, height int) {
 	if width > 0 { // what is left beside names, signs and the blanks between columns
 		w.widest = max(12, (width-26)/(1+len(w.clients))-5)
 	}
-	left := 0
-	different := 0
-	late := 0
 	w.server.Advance(w.tick) // what moves by itself goes on without a word
 	for _, c := range w.clients {
 		c.copy.Advance(w.tick)
 	}
-	header := table.Row{"Entity", "Property", "Server"}
-	for _, c := range w.clients {
-		header = append(header, fmt.Sprintf("%s %s", terminal.Mark(c.Number), c.Name))
+	most := 0
+	if height > 0 {
+		most = height - 11 // some lines are kept for the last decisions
 	}
-	t := terminal.NewTable(header...)
-	for _, thing := range w.server.Entities() {
-		kind := w.outline.Kind(thing.Kind)
-		for i := range kind.Properties {
-			p := &kind.Properties[i]
-			name := ""
-			if i == 0 {
-				name = player.NameOf(w.server.Clients, thing)
-			}
-			truth, _ := thing.Value(p.Name)
-			row := table.Row{terminal.Bold.Sprint(name), p.Name, w.short(p.Type.Format(truth))}
-			for _, c := range w.clients {
-				cell := w.cell(c, thing, p)
-				if strings.Contains(cell, "≠") {
-					different++
-				} else if strings.Contains(cell, "+") {
-					late++
-				}
-				row = append(row, cell)
-			}
-			// Some lines are kept for the last decisions.
-			if height > 0 && t.Length() >= height-11 {
-				left++
-				continue
-			}
-			t.AppendRow(row)
-		}
-	}
+	t, seen := w.sheet(most)
 	state := terminal.Good.Sprint("= all in step")
-	if different > 0 {
-		state = terminal.Bad.Sprintf("≠ %s different", plural(different, "value"))
-	} else if late > 0 {
-		state = terminal.Warn.Sprintf("+ %s on the way", plural(late, "value"))
+	if seen.different > 0 {
+		state = terminal.Bad.Sprintf("≠ %s different", plural(seen.different, "value"))
+	} else if seen.late > 0 {
+		state = terminal.Warn.Sprintf("+ %s on the way", plural(seen.late, "value"))
 	}
 	fmt.Fprintf(
 		out, "%s  %s version %d  tick %d  %s  %s\n\n", terminal.Bold.Sprintf("session %d", w.session.ID),
@@ -285,9 +255,10 @@ func (w *watched) draw(out io.Writer, width, height int) {
 	)
 	rows := t.Length() + 5
 	terminal.PrintTable(out, t)
-	if left > 0 {
+	if seen.left > 0 {
 		fmt.Fprintln(
-			out, terminal.Muted.Sprintf("… %d more rows; `kamerad watch --once %d` prints all", left, w.session.ID),
+			out,
+			terminal.Muted.Sprintf("… %d more rows; `kamerad watch --once %d` prints all", seen.left, w.session.ID),
 		)
 	}
 	if len(w.clients) == 0 {
@@ -303,6 +274,47 @@ func (w *watched) draw(out io.Writer, width, height int) {
 			fmt.Fprintln(out, decisionLine(d))
 		}
 	}
+}
+
+// sheetCounts says what a sheet shows: values of clients that differ from the server's, those that are on the way, and
+// rows that were left out.
+type sheetCounts struct{ different, late, left int }
+
+// sheet returns the table of what the server and each client hold, with at most so many rows; 0 is for all.
+func (w *watched) sheet(most int) (table.Writer, sheetCounts) {
+	header := table.Row{"Entity", "Property", "Server"}
+	for _, c := range w.clients {
+		header = append(header, fmt.Sprintf("%s %s", terminal.Mark(c.Number), c.Name))
+	}
+	t := terminal.NewTable(header...)
+	var seen sheetCounts
+	for _, thing := range w.server.Entities() {
+		kind := w.outline.Kind(thing.Kind)
+		for i := range kind.Properties {
+			p := &kind.Properties[i]
+			name := ""
+			if i == 0 {
+				name = player.NameOf(w.server.Clients, thing)
+			}
+			truth, _ := thing.Value(p.Name)
+			row := table.Row{terminal.Bold.Sprint(name), p.Name, w.short(p.Type.Format(truth))}
+			for _, c := range w.clients {
+				cell := w.cell(c, thing, p)
+				if strings.Contains(cell, "≠") {
+					seen.different++
+				} else if strings.Contains(cell, "+") {
+					seen.late++
+				}
+				row = append(row, cell)
+			}
+			if most > 0 && t.Length() >= most {
+				seen.left++
+				continue
+			}
+			t.AppendRow(row)
+		}
+	}
+	return t, seen
 }
 
 // decisionLine returns a decision as one line.

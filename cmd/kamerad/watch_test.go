@@ -30,7 +30,9 @@ func sheetOf(t *testing.T, anas, bos string) *watched {
 	require.NotNil(t, c, problems.Error())
 	frame := func(things string) json.RawMessage {
 		return json.RawMessage(
-			`{"type":"frame","tick":9,"snapshot":true,"state":[{"joined":[{"number":1,"name":"Ana","role":"player"},{"number":2,"name":"Bo","role":"player"}],"spawned":[` + things + `]}]}`,
+			`{"type":"frame","tick":9,"snapshot":true,"state":[{"joined":[` +
+				`{"number":1,"name":"Ana","role":"player"},{"number":2,"name":"Bo","role":"player"}],` +
+				`"spawned":[` + things + `]}]}`,
 		)
 	}
 	w := &watched{}
@@ -40,7 +42,8 @@ func sheetOf(t *testing.T, anas, bos string) *watched {
 		Session: &api.Session{ID: 4, Contract: "wreck", Version: 2},
 		Outline: c.FullOutline(),
 		Server: frame(
-			`{"entity":5,"kind":"Diver","owner":1,"values":{"hull":80,"satchel":[["patch",2]],"finds":2}},{"entity":6,"kind":"Dive","owner":0,"values":{"n":3}}`,
+			`{"entity":5,"kind":"Diver","owner":1,"values":{"hull":80,"satchel":[["patch",2]],"finds":2}},` +
+				`{"entity":6,"kind":"Dive","owner":0,"values":{"n":3}}`,
 		),
 		Clients: []api.WatchClient{
 			{Client: wire.Client{Number: 1, Name: "Ana"}, Seen: 9, Sent: 9, Frames: []json.RawMessage{frame(anas)}},
@@ -114,7 +117,8 @@ func TestWordsOfTheTerminal(t *testing.T) {
 		t, []string{"A ▲", "B ●", "H ◇", "I ▲"},
 		[]string{terminal.Mark(1), terminal.Mark(2), terminal.Mark(8), terminal.Mark(9)},
 	)
-	assert.Equal(t, "✕ denied: not carried (check)", terminal.Verdict(wire.Denied, wire.StageCheck, "not carried", nil))
+	verdict := terminal.Verdict(wire.Denied, wire.StageCheck, "not carried", nil)
+	assert.Equal(t, "✕ denied: not carried (check)", verdict)
 	assert.Equal(t, "✓ accepted, replied true", terminal.Verdict(wire.Accepted, "", "", json.RawMessage("true")))
 	assert.Equal(
 		t, "Diver.use(patch, 3)", asked(api.Decision{Request: "Diver.use", Args: json.RawMessage(`["patch",3]`)}),

@@ -51,13 +51,13 @@ const (
 
 // target is what is attacked: a request, a hold or a property.
 type target struct {
-	sort    string
+	sort    string // OfRequest, OfHold, OfWrite or OfValue
 	kind    *contract.Kind
-	outline *contract.KindOutline
-	request *contract.Request
-	prop    *contract.Property
-	cells   map[string]*Cell
-	seen    []verdict // of each check
+	outline *contract.KindOutline // of kind
+	request *contract.Request     // of OfRequest, else nil
+	prop    *contract.Property    // of the other sorts, else nil
+	cells   map[string]*Cell      // by attack: how often it was tried, and what came of it
+	seen    []verdict             // of each check
 }
 
 type verdict struct{ yes, no bool }
@@ -113,17 +113,17 @@ type attack struct {
 	lost   bool // nobody is to hear of it: who sends it is out
 }
 
-// forger makes attacks from what a client holds.
+// forger makes attacks from what a client holds. Its owner sets copy, me and gone before each attack.
 type forger struct {
 	contract *contract.Contract
 	outline  *contract.Outline
-	actor    *play.Actor
+	actor    *play.Actor // picks legal values
 	copy     *replicate.Copy
 	me       wire.Client
-	gone     []uint32          // numbers of entities that are gone, with their kinds
-	kinds    map[uint32]string // of all entities that ever were
-	hidden   func(kind string) uint32
-	r        *rand.Rand
+	gone     []uint32                 // numbers of entities that are gone
+	kinds    map[uint32]string        // of all entities that ever were
+	hidden   func(kind string) uint32 // an entity of a kind that the client does not know of; 0 for none
+	r        *rand.Rand               // where all choices come from
 }
 
 // raw returns JSON texts as arguments.
@@ -212,6 +212,8 @@ func (t *target) barred(c *contract.Contract, role string) bool {
 }
 
 // make returns the attacks of one sort that can be made now.
+//
+//revive:disable-next-line:function-length It is one switch.
 func (f *forger) make(t *target, what string) []attack {
 	one := func(class string, must bool, m wire.FromClient) []attack {
 		return []attack{{of: t, what: what, class: class, must: must, m: m}}
@@ -359,6 +361,8 @@ func encoded(text string) []byte {
 
 // wrongValues returns values that a type does not have; those out of range come with the shortest and the longest that
 // it has.
+//
+//revive:disable-next-line:function-length It is one switch.
 func wrongValues(t *contract.Type, what string) (out []badValue) {
 	add := func(class, json string) { out = append(out, badValue{class, json, true}) }
 	edge := func(class string, json []byte) { out = append(out, badValue{class, string(json), false}) }
@@ -434,6 +438,8 @@ func wrongValues(t *contract.Type, what string) (out []badValue) {
 }
 
 // can reports whether an attack applies to a target at all; the reason says why not.
+//
+//revive:disable-next-line:function-length It is one switch.
 func (t *target) can(c *contract.Contract, what string) (reason string) {
 	params := t.params()
 	takes := func(what string) bool {

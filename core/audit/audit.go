@@ -116,7 +116,7 @@ func (r *Report) Unread() int {
 	return n
 }
 
-// someone is a client of both sessions.
+// someone is a client of both sessions. Its copy is of what both send: they have to send the same.
 type someone struct {
 	me       wire.Client
 	copy     replicate.Copy
@@ -124,9 +124,9 @@ type someone struct {
 	outline  *contract.Outline
 	actor    *play.Actor
 	forger   *forger // nil for an honest one
-	seq      uint64
-	presses  uint64
-	unready  bool
+	seq      uint64  // of the newest request or write
+	presses  uint64  // the number of the newest press
+	unready  bool    // it has not said that it is ready, and may be sent no event
 	left     bool
 	attacked bool // something of it was refused in this tick
 }
@@ -143,24 +143,25 @@ type given struct {
 	failed bool    // it failed inside: only a run that shows that has it
 }
 
-// auditor runs one round.
+// auditor runs one round: two sessions of the same clients. All that clients send is given to the first one; what it
+// refuses is kept from the second one. So whatever differs between them, an attack has changed.
 type auditor struct {
 	contract  *contract.Contract
 	outline   *contract.Outline
-	targets   []*target
+	targets   []*target        // of all rounds
 	all, few  *session.Session // the second one meets nothing that was refused
 	people    []*someone
 	r         *rand.Rand
-	distinct  map[uint64]struct{}
-	tried     int
-	kinds     map[uint32]string
-	gone      []uint32
-	names     int
-	state     uint64
-	ended     bool
-	turn      int
-	foresight *foresee.Foresight // nil when nothing can be foreseen
-	places    [][]float64        // constants in checks: where something is to be
+	distinct  map[uint64]struct{} // hashes of state, target, attack and class of values
+	tried     int                 // attacks
+	kinds     map[uint32]string   // of all entities that ever were
+	gone      []uint32            // numbers of the newest entities that are gone
+	names     int                 // clients that have joined: each gets a name of its own
+	state     uint64              // the hash of the first session's state
+	ended     bool                // the sessions have closed, or differ
+	turn      int                 // the target whose turn it is
+	foresight *foresee.Foresight  // nil when nothing can be foreseen
+	places    [][]float64         // constants in checks: where something is to be
 
 	options  session.Options // of the sessions
 	effects  *effectSet      // of all rounds
@@ -376,7 +377,7 @@ func (a *auditor) round(ctx context.Context, ticks int, full bool) error {
 	return nil
 }
 
-// give gives a message to a session.
+// give hands a message to a session.
 func give(s *session.Session, g given) {
 	switch n := g.from.me.Number; g.m.Type {
 	case wire.MessageAsk:
@@ -556,7 +557,8 @@ func (a *auditor) mangle(p *someone, t *target) {
 	t.cells[Broken].Outcomes[got]++
 }
 
-// poke has the server change something in both sessions, so that more states are reached than by playing alone.
+// poke has the server change something in both sessions, so that more states are reached than by playing alone. Both
+// sessions have to agree about whether that is possible.
 func (a *auditor) poke() {
 	b := a.all.State()
 	if len(b.Spawned) == 0 {
@@ -582,24 +584,7 @@ func (a *auditor) poke() {
 	}
 	v := a.people[0].actor.Value(&replicate.Copy{Clients: a.all.Clients()}, f.Type)
 	if f.Type.Form == contract.FormVec2 || f.Type.Form == contract.FormVec3 { // where something else is
-		var places []contract.Value
-		for _, o := range b.Spawned {
-			for _, g := range o.Fields {
-				if g.Name == f.Name && g.Type.Form == f.Type.Form && o.Entity != s.Entity {
-					places = append(places, g.Value)
-				}
-			}
-		}
-		for _, c := range a.places {
-			if len(c) == f.Type.Reals() {
-				one := contract.Value{}
-				for _, x := range c {
-					count, _ := f.Type.Steps(x)
-					one.Parts = append(one.Parts, contract.Value{Num: count})
-				}
-				places = append(places, one)
-			}
-		}
+		places := a.placesOfOthers(b, s.Entity, f)
 		if len(places) > 0 && a.r.IntN(5) > 0 {
 			v = places[a.r.IntN(len(places))]
 		}
@@ -608,22 +593,7 @@ func (a *auditor) poke() {
 		return
 	}
 	if f.Type.Form == contract.FormStacks {
-		v = contract.Value{}
-		if full := a.r.IntN(4) == 0; full {
-			for i := range f.Type.Max {
-				v.Parts = append(
-					v.Parts,
-					contract.Value{
-						Parts: []contract.Value{{Num: int64(i % len(f.Type.Enum.Values))}, {Num: f.Type.Each}},
-					},
-				)
-			}
-		}
-		for i := range f.Type.Enum.Values {
-			if n := a.r.Int64N(f.Type.Each + 1); n > 0 && len(v.Parts) < f.Type.Max {
-				v.Parts = append(v.Parts, contract.Value{Parts: []contract.Value{{Num: int64(i)}, {Num: n}}})
-			}
-		}
+		v = a.stacks(f.Type)
 	}
 	a.record(input{entity: s.Entity, name: f.Name, value: v})
 	first := a.all.Set(s.Entity, f.Name, v)
@@ -631,6 +601,48 @@ func (a *auditor) poke() {
 	if (first == nil) != (second == nil) {
 		a.differ(fmt.Sprintf("setting %s.%s comes to %v in place of %v", s.Kind, f.Name, first, second), nil)
 	}
+}
+
+// placesOfOthers returns where other entities are by the field f, and the places that the contract itself names.
+func (a *auditor) placesOfOthers(b *wire.Block, entity uint32, f wire.Field) []contract.Value {
+	var places []contract.Value
+	for _, o := range b.Spawned {
+		for _, g := range o.Fields {
+			if g.Name == f.Name && g.Type.Form == f.Type.Form && o.Entity != entity {
+				places = append(places, g.Value)
+			}
+		}
+	}
+	for _, c := range a.places {
+		if len(c) == f.Type.Reals() {
+			one := contract.Value{}
+			for _, x := range c {
+				count, _ := f.Type.Steps(x)
+				one.Parts = append(one.Parts, contract.Value{Num: count})
+			}
+			places = append(places, one)
+		}
+	}
+	return places
+}
+
+// stacks picks what stacks hold: every fourth time they are full, else up to one stack of each item.
+func (a *auditor) stacks(t *contract.Type) contract.Value {
+	v := contract.Value{}
+	stack := func(item, count int64) contract.Value {
+		return contract.Value{Parts: []contract.Value{{Num: item}, {Num: count}}}
+	}
+	if full := a.r.IntN(4) == 0; full {
+		for i := range t.Max {
+			v.Parts = append(v.Parts, stack(int64(i%len(t.Enum.Values)), t.Each))
+		}
+	}
+	for i := range t.Enum.Values {
+		if n := a.r.Int64N(t.Each + 1); n > 0 && len(v.Parts) < t.Max {
+			v.Parts = append(v.Parts, stack(int64(i), n))
+		}
+	}
+	return v
 }
 
 // tick lets both sessions go on by a tick and compares them.

@@ -32,7 +32,7 @@ type Place interface {
 	// Join takes a seat that has not said that it is ready. heard is called with each frame that comes, differs when
 	// the seat's copy is not what the server says that it is; both from another goroutine.
 	Join(ctx context.Context, name, role string, heard func(*wire.Frame), differs func()) (Seat, error)
-	// Decisions gives what those who run the session were told of decisions since it was called last.
+	// Decisions returns what those who run the session were told of decisions since it was called last.
 	Decisions() []session.Decision
 	// Truth calls f with what the server holds.
 	Truth(f func(*replicate.Copy))
@@ -118,34 +118,38 @@ type liveKey struct {
 // liveSeat is a client of an audit over the network.
 type liveSeat struct {
 	Seat
-	witness, unready bool
-	forger           *forger
-	actor            *play.Actor
-	seq, presses     uint64
-	mu               sync.Mutex
-	decided          map[uint64][]wire.Decision
-	events           int
-	differed         int
-	frames           int
-	breaks           bool // it has sent what cannot be read
+	witness bool // it plays by the rules, and sees what attacks change
+	unready bool // it never says that it is ready, and may be sent no event
+	forger  *forger
+	actor   *play.Actor
+	seq     uint64 // of the newest request or write
+	presses uint64 // the number of the newest press
+	breaks  bool   // it has sent what cannot be read
+
+	mu       sync.Mutex                 // guards the rest, which the connection's goroutine writes
+	decided  map[uint64][]wire.Decision // by number, of the present round
+	events   int                        // that came
+	differed int                        // frames after which the copy's digest was another than the server's
+	frames   int                        // that came
 }
 
+// liveAuditor attacks one running session.
 type liveAuditor struct {
 	contract *contract.Contract
 	place    Place
 	targets  []*target
 	seats    []*liveSeat
 	r        *rand.Rand
-	distinct map[string]struct{}
-	kinds    map[uint32]string // of all entities that ever were
-	gone     []uint32
-	there    map[uint32]bool
+	distinct map[string]struct{}            // of second, target, attack and class of values
+	kinds    map[uint32]string              // of all entities that ever were
+	gone     []uint32                       // numbers of the newest entities that are gone
+	there    map[uint32]bool                // entities that are there, by what those who run the session see
 	shown    map[liveKey][]session.Decision // to those who run the session
-	tried    int
-	names    int
-	turn     int
-	newest   int64
-	name     string
+	tried    int                            // attacks
+	names    int                            // seats that were taken: each gets a name of its own
+	turn     int                            // the target whose turn it is
+	newest   int64                          // the newest tick that anybody has told of
+	name     string                         // what its clients are called, before their number
 	effects  effectSet
 }
 
@@ -237,34 +241,28 @@ func (a *liveAuditor) round(ctx context.Context) error {
 	if err := a.fill(ctx); err != nil {
 		return err
 	}
-	type sent struct {
-		s *liveSeat
-		given
-	}
-	var all []sent
+	var all []sentAttack
+	newest := map[string]uint64{} // of several writes of one property in a tick only the newest counts
 	for _, s := range a.seats {
 		if s.witness || s.over() {
 			continue
 		}
 		for _, g := range a.pick(s) {
 			if s.Send(g.m.Pack(s.Outline())) == nil {
-				all = append(all, sent{s, g})
+				x := sentAttack{s, g}
+				all = append(all, x)
+				if x.m.Type == wire.MessageWrite {
+					newest[x.property()] = x.m.Seq
+				}
 			}
 		}
 	}
-	newest := map[string]uint64{} // of several writes of one property in a tick only the newest counts
-	place := func(x sent) string { return fmt.Sprint(x.s.Me().Number, x.m.Property, x.m.Entity) }
-	for _, x := range all {
-		if x.m.Type == wire.MessageWrite {
-			newest[place(x)] = x.m.Seq
-		}
-	}
-	waits := func(x sent) bool {
+	waits := func(x sentAttack) bool {
 		if x.s.over() || x.attack.old || x.attack.lost || a.decision(x.s, x.m.Seq) != nil {
 			return false
 		}
 		return x.m.Type == wire.MessageAsk ||
-			x.m.Type == wire.MessageWrite && x.attack.must && newest[place(x)] == x.m.Seq
+			x.m.Type == wire.MessageWrite && x.attack.must && newest[x.property()] == x.m.Seq
 	}
 	for range livePasses {
 		if err := a.place.Pass(ctx); err != nil {
@@ -282,13 +280,28 @@ func (a *liveAuditor) round(ctx context.Context) error {
 		if x.m.Type == wire.MessageAsk && done[k] {
 			continue
 		}
-		if x.m.Type == wire.MessageWrite && newest[place(x)] != x.m.Seq {
+		if x.m.Type == wire.MessageWrite && newest[x.property()] != x.m.Seq {
 			x.attack.of.cells[x.attack.what].Outcomes["overtaken by a newer write"]++
 			continue
 		}
 		done[k] = true
 		a.judge(x.s, x.given, fast)
 	}
+	a.endRound()
+	return nil
+}
+
+// sentAttack is a message of an attack that a seat has sent.
+type sentAttack struct {
+	s *liveSeat
+	given
+}
+
+// property names the property that a write is about, among all clients.
+func (x sentAttack) property() string { return fmt.Sprint(x.s.Me().Number, x.m.Property, x.m.Entity) }
+
+// endRound forgets what the round brought, and judges what clients heard that have not said that they are ready.
+func (a *liveAuditor) endRound() {
 	clear(a.shown)
 	for _, s := range a.seats {
 		s.mu.Lock()
@@ -301,7 +314,6 @@ func (a *liveAuditor) round(ctx context.Context) error {
 		}
 		s.mu.Unlock()
 	}
-	return nil
 }
 
 // fill seats attackers in place of those that are out.
@@ -374,26 +386,11 @@ func (a *liveAuditor) pick(s *liveSeat) (out []given) {
 				if a.r.IntN(12) > 0 {
 					continue
 				}
-				for _, other := range a.targets { // it costs a seat: what was tried least
-					if other.cells[what].Tried < t.cells[what].Tried {
-						t = other
-					}
-				}
-				x := attack{
-					of:    t,
-					what:  what,
-					class: "legal",
-					must:  true,
-					lost:  true,
-					m:     t.message(0, f.legal(t)),
-				}
-				a.count(&x)
+				x := a.last(f, t, what)
 				if what == Left {
 					add(x, wire.FromClient{Type: wire.MessageLeave})
-					add(x, s.number(x.m, c.Tick))
-				} else {
-					add(x, s.number(x.m, c.Tick))
 				}
+				add(x, s.number(x.m, c.Tick))
 				return
 			}
 			for _, x := range f.make(t, what) {
@@ -412,6 +409,26 @@ func (a *liveAuditor) pick(s *liveSeat) (out []given) {
 		out = out[:n-1]
 	}
 	return out
+}
+
+// last returns an attack that costs the attacker its seat. Because of that it takes the target on which such an attack
+// was tried least, t among equals.
+func (a *liveAuditor) last(f *forger, t *target, what string) attack {
+	for _, other := range a.targets {
+		if other.cells[what].Tried < t.cells[what].Tried {
+			t = other
+		}
+	}
+	x := attack{
+		of:    t,
+		what:  what,
+		class: "legal",
+		must:  true,
+		lost:  true,
+		m:     t.message(0, f.legal(t)),
+	}
+	a.count(&x)
+	return x
 }
 
 // messages returns what an attack sends: as often as it wants, with old numbers, and each again where it says so.

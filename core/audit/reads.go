@@ -72,7 +72,7 @@ func reads(ctx context.Context, c *contract.Contract, o Options, list []*target,
 type twins struct {
 	contract *contract.Contract
 	outline  *contract.Outline
-	pair     [2]*session.Session
+	pair     [2]*session.Session // the second one gets the other value
 	people   []*someone
 	spy      *someone
 	r        *rand.Rand
@@ -237,7 +237,7 @@ func (w *twins) hear(cf session.ClientFrame) error {
 	return nil
 }
 
-// send gives a message to both sessions.
+// send hands a message to both sessions.
 func (w *twins) send(p *someone, m wire.FromClient) {
 	m = p.number(m, w.pair[0].Now())
 	for _, s := range w.pair {

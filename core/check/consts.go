@@ -8,18 +8,20 @@ import (
 	"kamerad.example/core/typing"
 )
 
-// constant reads a `const` or a `setting`.
+// constant reads a `const` or a `setting`. A constant that cannot be read is declared all the same, without a type, so
+// that its uses are not reported as unknown.
 func (c *builder) constant(d *syntax.Const) {
 	name := d.Name.Text
 	if c.Consts[name] != nil || c.Settings[name] != nil {
 		c.Fail(d.Name.At, "repeated", fmt.Sprintf("the constant `%s` is declared already", name), "choose another name")
 		return
 	}
+	unknown := &contract.Expr{Type: &contract.Type{}}
 	var t *contract.Type
 	if d.Type != nil {
 		t = c.Type(d.Type, typing.InMessage)
 		if t == nil {
-			c.Consts[name] = &contract.Expr{Type: &contract.Type{}} // so that its uses are not told as unknown
+			c.Consts[name] = unknown
 			return
 		}
 	}
@@ -35,7 +37,7 @@ func (c *builder) constant(d *syntax.Const) {
 		v = env.Expr(d.Value, nil)
 	}
 	if v == nil {
-		c.Consts[name] = &contract.Expr{Type: &contract.Type{}}
+		c.Consts[name] = unknown
 		return
 	}
 	slots, ok := c.Slots(v)
@@ -49,20 +51,7 @@ func (c *builder) constant(d *syntax.Const) {
 	}
 	switch {
 	case d.Setting:
-		if t.Holder() || t.Has(contract.FormEntity) || t.Has(contract.FormClient) {
-			c.Fail(
-				d.Type.At, "wrong-type", "a setting cannot be of this type",
-				"a number, a text, a vector, an enum or a record of such",
-			)
-			return
-		}
-		c.Bounded(d.Name.At, "the number of settings", int64(len(c.Contract.Settings)+1), 0, contract.MaxSettings)
-		s := &contract.Setting{Name: name, Type: t, Default: slots}
-		for _, other := range c.Contract.Settings {
-			s.Slot += other.Type.Width()
-		}
-		c.Contract.Settings = append(c.Contract.Settings, s)
-		c.Settings[name] = s
+		c.setting(d, t, slots)
 	case v.Type.Holder() || v.Type.Form == contract.FormRecord:
 		c.Consts[name] = c.Memory(v.Type, slots)
 	case v.Type.Counted():
@@ -70,6 +59,24 @@ func (c *builder) constant(d *syntax.Const) {
 	default:
 		c.Consts[name] = v
 	}
+}
+
+// setting declares a setting with the slots of its default. Its own slots stand behind those of the settings before it.
+func (c *builder) setting(d *syntax.Const, t *contract.Type, slots []int64) {
+	if t.Holder() || t.Has(contract.FormEntity) || t.Has(contract.FormClient) {
+		c.Fail(
+			d.Type.At, "wrong-type", "a setting cannot be of this type",
+			"a number, a text, a vector, an enum or a record of such",
+		)
+		return
+	}
+	c.Bounded(d.Name.At, "the number of settings", int64(len(c.Contract.Settings)+1), 0, contract.MaxSettings)
+	s := &contract.Setting{Name: d.Name.Text, Type: t, Default: slots}
+	for _, other := range c.Contract.Settings {
+		s.Slot += other.Type.Width()
+	}
+	c.Contract.Settings = append(c.Contract.Settings, s)
+	c.Settings[s.Name] = s
 }
 
 // table reads a constant from a JSON file.

@@ -110,22 +110,7 @@ func (c *builder) members(k *contract.Kind, d *syntax.Entity) {
 	}
 	for _, h := range d.Holds {
 		free(h.Name)
-		p := &contract.Property{
-			Index:   len(k.Properties),
-			Name:    h.Name.Text,
-			Type:    &contract.Type{Form: contract.FormBool},
-			Default: []int64{0},
-			Given:   true,
-			To:      contract.Everyone,
-			Slot:    k.Slots,
-			Path:    -1,
-			Offset:  h.At.Start,
-			NameAt:  h.Name.At,
-			Line:    c.LineOf(h.At),
-		}
-		p.Hold = &contract.Hold{Lease: c.Ticks(h.Lease.At, h.Lease.Value), Ms: h.Lease.Value, Slot: k.Slots + 1}
-		k.Slots += 2
-		k.Properties = append(k.Properties, p)
+		c.hold(k, h)
 	}
 	for _, e := range d.Events {
 		free(e.Name)
@@ -162,6 +147,27 @@ func (c *builder) members(k *contract.Kind, d *syntax.Entity) {
 		k.Requests = append(k.Requests, q)
 		c.Contract.Requests = append(c.Contract.Requests, q)
 	}
+}
+
+// hold declares a held input: a property of the kind that is true while its owner holds it. It takes two slots of the
+// row: whether it is held, and the tick at which its lease ends.
+func (c *builder) hold(k *contract.Kind, h *syntax.Hold) {
+	p := &contract.Property{
+		Index:   len(k.Properties),
+		Name:    h.Name.Text,
+		Type:    &contract.Type{Form: contract.FormBool},
+		Default: []int64{0},
+		Given:   true,
+		To:      contract.Everyone,
+		Slot:    k.Slots,
+		Path:    -1,
+		Offset:  h.At.Start,
+		NameAt:  h.Name.At,
+		Line:    c.LineOf(h.At),
+	}
+	p.Hold = &contract.Hold{Lease: c.Ticks(h.Lease.At, h.Lease.Value), Ms: h.Lease.Value, Slot: k.Slots + 1}
+	k.Slots += 2
+	k.Properties = append(k.Properties, p)
 }
 
 // property reads the declaration of a property, with its default. It returns nil when the type could not be read.

@@ -16,7 +16,8 @@ func BenchmarkLoadTidewreck(b *testing.B) {
 		b.Fatal(err)
 	}
 	for b.Loop() {
-		if c, problems := compile.LoadWith("tidewreck.kam", string(raw), contracts.Beside("../../demo/tidewreck.kam")); c == nil {
+		c, problems := compile.LoadWith("tidewreck.kam", string(raw), contracts.Beside("../../demo/tidewreck.kam"))
+		if c == nil {
 			b.Fatal(problems)
 		}
 	}

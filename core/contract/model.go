@@ -95,50 +95,54 @@ func (a Audience) String() string { return [...]string{"nobody", "owner", "some"
 
 // Named is a declared audience: whom its condition holds for. The condition has the arguments as its first locals.
 type Named struct {
-	Index  int
+	Index  int // among the contract's Audiences
 	Name   string
 	Params []Param
-	Cond   *Body
-	Secret bool // who is near is to be kept secret, too
+	Cond   *Body // with a truth as its value, asked for each viewer
+	Secret bool  // who is near is to be kept secret, too
 	At     syntax.Span
 }
 
 // Fn is a declared function. Its body has the arguments as its first locals.
 type Fn struct {
-	Index  int
+	Index  int // among the contract's Fns
 	Name   string
 	Params []Param
 	Result *Type
-	Body   *Body
-	Rolls  bool
+	Body   *Body // with the result as its value
+	Rolls  bool  // it, or a function that it calls, rolls dice: no check or condition may call it
 	At     syntax.Span
 }
 
-// Kind is a declared type of entity. A row of it has Slots numbers.
+// Kind is a declared type of entity. An entity of it has a row of Slots numbers, in which its properties stand one
+// behind the other, each from its Slot on.
 type Kind struct {
-	Index           int
-	Name            string
-	Shared          bool
-	Per             int // role that each client of gets one of; -1 for others
-	Parts           []string
-	To              Audience
-	Who             []Who // of To Some
-	Properties      []*Property
-	Requests        []*Request
-	Events          []*Event
-	Actions         []*Action
-	OnStart         *Body // nil when absent, as all that follow
-	OnSpawn         *Body
-	OnTick          *Body
-	OnOwnerLost     *Body
-	OnOwnerLeave    *Body
-	OnChange        []*Body // by property
-	Timers          []*Timer
-	Slots           int
-	refType         *Type
-	At              syntax.Span
+	Index      int // among the contract's Kinds
+	Name       string
+	Shared     bool     // there is exactly one entity of it, from the start
+	Per        int      // role that each client of gets one of; -1 for others
+	Parts      []string // that it is made with
+	To         Audience // who knows of its entities
+	Who        []Who    // of To Some
+	Properties []*Property
+	Requests   []*Request
+	Events     []*Event
+	Actions    []*Action
+
+	// Handlers; nil when absent.
+	OnStart      *Body   // the session begins; of shared kinds
+	OnSpawn      *Body   // an entity came to be
+	OnTick       *Body   // each tick
+	OnOwnerLost  *Body   // the connection of its owner is gone
+	OnOwnerLeave *Body   // the seat of its owner ends
+	OnChange     []*Body // by property: it has another value than before
+	Timers       []*Timer
+
+	Slots           int  // of a row
 	GivenAway       bool // some body gives it to somebody
 	ReturnsToServer bool // some body but `on owner lost` and `on owner leave` gives it back to the server
+	At              syntax.Span
+	refType         *Type // what Ref returns
 }
 
 // Visible reports whether any client is ever told of an entity of this kind.
@@ -191,7 +195,7 @@ type Property struct {
 // Rate a second up to Burst; Rule has to hold. Old and new are the first locals of both.
 type SetBy struct {
 	Text   string // pace, burst and rule as written
-	By     *Body  // gives the client
+	By     *Body  // computes the client
 	ByText string // who that is, as written
 	Owner  bool   // By is the owner
 	Pace   *Body  // nil for any
@@ -247,20 +251,20 @@ type Limit struct {
 
 // Request is a server RPC.
 type Request struct {
-	Index  int
+	Index  int // among the contract's Requests
 	Kind   *Kind
 	Name   string
 	Params []Param
-	Reply  *Type // nil when it gives none
-	From   []Who
-	Limit  *Limit
-	Pause  *Pause
-	Head   []Stmt // Let and Check
-	Body   []Stmt
-	Checks []Check
-	Locals int // slots, arguments first
-	Memory int // slots of lists, arguments first
-	File   string
+	Reply  *Type   // nil when it gives none
+	From   []Who   // who may send it
+	Limit  *Limit  // how often a client may; nil for any number of times
+	Pause  *Pause  // the least time between two of a client's; nil for none
+	Head   []Stmt  // Let and Check, in the order in which they are run
+	Body   []Stmt  // run when all checks hold
+	Checks []Check // those of Head, in their order
+	Locals int     // slots, arguments first
+	Memory int     // slots of lists, arguments first
+	File   string  // of the contract, or one that it includes
 	Line   int
 	At     syntax.Span
 	NameAt syntax.Span
@@ -298,12 +302,12 @@ const (
 
 // Event is a client RPC. Kind is nil for an event of the contract itself.
 type Event struct {
-	Index  int
+	Index  int // among the contract's Events
 	Kind   *Kind
 	Name   string
 	Params []Param
-	Loose  bool
-	Offset int
+	Loose  bool // it may be lost: nobody sends it again after a connection was lost
+	Offset int  // of its declaration
 }
 
 // FullName is the name that clients hear it by: `Diver.used`, or `welcome` for one of the contract itself.
@@ -317,7 +321,7 @@ func (e *Event) FullName() string {
 // Body is what a handler, a timer or an action runs; or, with a Value, what a function, an audience or a rule computes.
 type Body struct {
 	Stmts  []Stmt
-	Value  *Expr
+	Value  *Expr   // nil for a body that is run
 	Params []Param // for what is passed to it
 	Locals int     // slots, arguments first
 	Memory int     // slots of lists, arguments first
@@ -329,33 +333,33 @@ type Body struct {
 // Action is a piece of a body that other bodies of any kind can run on an entity of its kind. Actions run each other
 // without a circle.
 type Action struct {
-	Index  int
+	Index  int // among the contract's Actions
 	Kind   *Kind
 	Name   string
 	Params []Param
 	Body   *Body
-	Offset int
+	Offset int // of its declaration
 }
 
 // Timer runs its body each Ticks ticks in which While holds, or once after Ticks ticks. It counts in the row of its
 // entity.
 type Timer struct {
-	Ticks int64
-	After bool
+	Ticks int64 // from 1
+	After bool  // it runs once
 	While *Body // nil when absent
 	Body  *Body
-	Slot  int
+	Slot  int // where it counts
 	At    syntax.Span
 }
 
-// Who is one term of a list of clients, read from left to right.
+// Who is one term of a list of clients, read from left to right: each term adds clients, or with But takes them away.
 type Who struct {
 	But  bool
 	Sort WhoSort
-	Role int    // of ToRole
-	X    *Expr  // of ToClient: a client, or a list of clients
-	Aud  *Named // of ToNamed
-	Args []*Expr
+	Role int     // of ToRole
+	X    *Expr   // of ToClient: a client, or a list of clients
+	Aud  *Named  // of ToNamed
+	Args []*Expr // of ToNamed
 }
 
 // WhoSort says which clients a term means.
@@ -365,11 +369,11 @@ type WhoSort uint8
 const (
 	ToEveryone WhoSort = iota
 	ToNobody
-	ToOwner
-	ToCaller
-	ToRole
-	ToClient
-	ToNamed
+	ToOwner  // whoever owns self
+	ToCaller // whoever sent the request that runs
+	ToRole   // the clients of a role
+	ToClient // a client or a list of clients that is computed
+	ToNamed  // those of a declared audience
 )
 
 // Op is what an expression or statement does.
@@ -430,7 +434,6 @@ const (
 	OpSince  // Args[0] an entity, Prop
 	OpCallFn // Fn, Args
 	OpQuery  // Query
-	OpKindIn // Args[0] a kind by name, as a constant: Num its place in the type's list
 	// The operations of statements.
 	OpLet     // Num the local, Value
 	OpCheck   // Value, Num the index among the request's checks
@@ -457,7 +460,7 @@ const (
 	OpLog     // Who, Words, Args
 )
 
-// Expr is a typed expression.
+// Expr is a typed expression. Which of the fields below Type an expression has, and what they mean, its Op says.
 type Expr struct {
 	Op    Op
 	Type  *Type
@@ -473,7 +476,7 @@ type Expr struct {
 	Who   []Who // of a reveal: to whom; nil for everyone
 }
 
-// Query goes over entities, clients or the values of a list or map.
+// Query goes over entities, clients or the values of a list or map: one of Kinds, Clients and List says which.
 type Query struct {
 	// what a query in an expression computes: count, sum, one, min, max, most, least, first, best, any, all
 	Do      string
@@ -495,7 +498,7 @@ type SetValue struct {
 	Value *Expr
 }
 
-// Stmt is a typed statement.
+// Stmt is a typed statement. Which of the fields below Op a statement has, and what they mean, its Op says.
 type Stmt struct {
 	Op    Op
 	Num   int64

@@ -125,36 +125,7 @@ func (c *Contract) outline(full bool) *Outline {
 			}
 		}
 		for _, r := range k.Requests {
-			ro := RequestOutline{
-				Name:    r.Name,
-				Params:  r.Params,
-				Reply:   r.Reply,
-				From:    c.WhoText(r.From),
-				Reasons: []string{},
-				Known:   []string{},
-			}
-			if ro.Params == nil {
-				ro.Params = []Param{}
-			}
-			for _, check := range r.Checks {
-				ro.Reasons = append(ro.Reasons, check.Reason)
-				if check.Known {
-					ro.Known = append(ro.Known, check.Text)
-				} else {
-					ro.Known = append(ro.Known, "")
-				}
-			}
-			if r.Limit != nil {
-				ro.Limit, ro.LimitMs = r.Limit.Count, r.Limit.Ms
-			}
-			if r.Pause != nil {
-				ro.PauseMs = r.Pause.Ms
-			}
-			if full {
-				ro.Checks = r.Checks
-				ro.Line = r.Line
-			}
-			ko.Requests = append(ko.Requests, ro)
+			ko.Requests = append(ko.Requests, c.request(r, full))
 		}
 		for _, e := range k.Events {
 			ko.Events = append(ko.Events, e.outline())
@@ -168,6 +139,42 @@ func (c *Contract) outline(full bool) *Outline {
 	}
 	o.Groups = c.groups(o)
 	return o
+}
+
+// request returns the outline of a request. A client is told the reasons of all checks, and the text of those alone
+// that its copy can compute.
+func (c *Contract) request(r *Request, full bool) RequestOutline {
+	out := RequestOutline{
+		Name:    r.Name,
+		Params:  r.Params,
+		Reply:   r.Reply,
+		From:    c.WhoText(r.From),
+		Reasons: []string{},
+		Known:   []string{},
+	}
+	if out.Params == nil {
+		out.Params = []Param{}
+	}
+	for _, check := range r.Checks {
+		out.Reasons = append(out.Reasons, check.Reason)
+		if check.Known {
+			out.Known = append(out.Known, check.Text)
+		} else {
+			out.Known = append(out.Known, "")
+		}
+	}
+	if r.Limit != nil {
+		out.Limit = r.Limit.Count
+		out.LimitMs = r.Limit.Ms
+	}
+	if r.Pause != nil {
+		out.PauseMs = r.Pause.Ms
+	}
+	if full {
+		out.Checks = r.Checks
+		out.Line = r.Line
+	}
+	return out
 }
 
 // groups describes the groups by places in the outline.

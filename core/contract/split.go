@@ -21,67 +21,82 @@ func (a *Named) Split() *Split {
 		len(a.Params) == 1 && a.Params[0].Type.Form != FormEntity {
 		return nil
 	}
-	out := &Split{}
-	width := 0
-	body := func(x *Expr) *Body {
-		return &Body{
-			Value:  x,
-			Params: a.Params,
-			Locals: a.Cond.Locals,
-			Memory: a.Cond.Memory,
-			File:   a.Cond.File,
-			Line:   a.Cond.Line,
-		}
-	}
-	viewer := func(x *Expr) bool { return Mentions(x, func(x *Expr) bool { return x.Op == OpViewer }) }
-	local := func(x *Expr) bool {
-		return Mentions(x, func(x *Expr) bool {
-			return x.Op == OpLocal || x.Op == OpQuery || x.Op == OpSelf ||
-				x.Op == OpCaller
-		})
-	}
-	// sides puts the viewer's side first; ok is false when one of the two is about both.
-	sides := func(x, y *Expr) (pair [2]*Body, ok bool) {
-		if viewer(y) {
-			x, y = y, x
-		}
-		return [2]*Body{body(x), body(y)}, !viewer(y) && !local(x)
-	}
-	var term func(x *Expr) bool
-	term = func(x *Expr) bool {
-		switch {
-		case x.Op == OpReveal:
-			return term(x.Args[0])
-		case x.Op == OpAnd:
-			return term(x.Args[0]) && term(x.Args[1])
-		case !viewer(x):
-			out.Entity = append(out.Entity, body(x))
-			return true
-		case !local(x):
-			out.Viewer = append(out.Viewer, body(x))
-			return true
-		case x.Op == OpEq && !x.Args[0].Type.Holder() && !x.Args[1].Type.Holder():
-			pair, ok := sides(x.Args[0], x.Args[1])
-			width += pair[0].Value.Type.Width()
-			out.Keys = append(out.Keys, pair)
-			return ok && pair[0].Value.Type.Width() == pair[1].Value.Type.Width() && width <= maxKeys
-		case (x.Op == OpLe || x.Op == OpLt) && out.Radius == nil && IsDistance(x.Args[0]) && len(x.Args[0].Args) == 2:
-			var ok bool
-			out.At, ok = sides(x.Args[0].Args[0], x.Args[0].Args[1])
-			if !ok || Mentions(x.Args[1], func(x *Expr) bool {
-				return x.Op == OpViewer || x.Op == OpLocal || x.Op == OpGet || x.Op == OpQuery || x.Op == OpSelf
-			}) {
-				return false
-			}
-			out.Radius = body(x.Args[1])
-			return out.At[0].Value.Type.Width() <= 3
-		}
-		return false
-	}
-	if !term(a.Cond.Value) {
+	s := splitter{audience: a}
+	if !s.term(a.Cond.Value) {
 		return nil
 	}
-	return out
+	return &s.out
+}
+
+// splitter takes one condition apart.
+type splitter struct {
+	audience *Named
+	out      Split
+	width    int // slots that the keys so far take
+}
+
+// body makes an expression of the condition a body of its own.
+func (s *splitter) body(x *Expr) *Body {
+	cond := s.audience.Cond
+	return &Body{
+		Value:  x,
+		Params: s.audience.Params,
+		Locals: cond.Locals,
+		Memory: cond.Memory,
+		File:   cond.File,
+		Line:   cond.Line,
+	}
+}
+
+// asksViewer reports whether an expression reads anything of the viewer.
+func asksViewer(x *Expr) bool { return Mentions(x, func(x *Expr) bool { return x.Op == OpViewer }) }
+
+// asksEntity reports whether an expression reads anything of what the audience is of, or what cannot be taken apart.
+func asksEntity(x *Expr) bool {
+	return Mentions(x, func(x *Expr) bool {
+		return x.Op == OpLocal || x.Op == OpQuery || x.Op == OpSelf || x.Op == OpCaller
+	})
+}
+
+// sides puts the viewer's side first; ok is false when one of the two is about both.
+func (s *splitter) sides(x, y *Expr) (pair [2]*Body, ok bool) {
+	if asksViewer(y) {
+		x, y = y, x
+	}
+	return [2]*Body{s.body(x), s.body(y)}, !asksViewer(y) && !asksEntity(x)
+}
+
+// term takes a part of the condition: one that is about the viewer or the entity alone, an equality of the two, or a
+// distance between them, at most one. It reports whether it could.
+func (s *splitter) term(x *Expr) bool {
+	switch {
+	case x.Op == OpReveal:
+		return s.term(x.Args[0])
+	case x.Op == OpAnd:
+		return s.term(x.Args[0]) && s.term(x.Args[1])
+	case !asksViewer(x):
+		s.out.Entity = append(s.out.Entity, s.body(x))
+		return true
+	case !asksEntity(x):
+		s.out.Viewer = append(s.out.Viewer, s.body(x))
+		return true
+	case x.Op == OpEq && !x.Args[0].Type.Holder() && !x.Args[1].Type.Holder():
+		pair, ok := s.sides(x.Args[0], x.Args[1])
+		s.width += pair[0].Value.Type.Width()
+		s.out.Keys = append(s.out.Keys, pair)
+		return ok && pair[0].Value.Type.Width() == pair[1].Value.Type.Width() && s.width <= maxKeys
+	case (x.Op == OpLe || x.Op == OpLt) && s.out.Radius == nil && isDistance(x.Args[0]) && len(x.Args[0].Args) == 2:
+		var ok bool
+		s.out.At, ok = s.sides(x.Args[0].Args[0], x.Args[0].Args[1])
+		if !ok || Mentions(x.Args[1], func(x *Expr) bool {
+			return x.Op == OpViewer || x.Op == OpLocal || x.Op == OpGet || x.Op == OpQuery || x.Op == OpSelf
+		}) {
+			return false
+		}
+		s.out.Radius = s.body(x.Args[1])
+		return s.out.At[0].Value.Type.Width() <= 3
+	}
+	return false
 }
 
 // Reads is what a side of an audience reads: as long as nothing of it changes, the side is the same.

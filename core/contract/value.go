@@ -286,8 +286,8 @@ func (v Value) Equal(w Value) bool {
 	return v.Num == w.Num && v.Text == w.Text && slices.EqualFunc(v.Parts, w.Parts, Value.Equal)
 }
 
-// AppendSlots appends the slots that hold a value; text gives the number of a text. A map's pairs are put in the order
-// of its keys.
+// AppendSlots appends the slots that hold a value; text returns the number of a text. A map's pairs are put in the
+// order of its keys.
 func (t *Type) AppendSlots(dst []int64, v Value, text func(string) int64) []int64 {
 	from := len(dst)
 	switch t.Form {
@@ -328,7 +328,7 @@ func (t *Type) AppendSlots(dst []int64, v Value, text func(string) int64) []int6
 	return dst
 }
 
-// FromSlots reads the value that slots hold; text gives the text of a number.
+// FromSlots reads the value that slots hold; text returns the text of a number.
 func (t *Type) FromSlots(slots []int64, text func(int64) string) Value {
 	var v Value
 	switch t.Form {
@@ -558,49 +558,9 @@ func (t *Type) ParseJSON(raw []byte) (Value, error) {
 		}
 		return Value{Num: n}, nil
 	case FormDirection:
-		// A direction may also be given as a vector of any length but 0.
-		if v, ok := floats(raw, 2); ok {
-			if n, ok := t.Angle(v[0], v[1]); ok {
-				return Value{Num: n}, nil
-			}
-			return wrong("a vector that has a direction")
-		}
-		n, ok := t.count(raw)
-		if !ok {
-			return wrong("an angle in radians from -π to π, or a vector [x, y]")
-		}
-		return Value{Num: n}, nil
+		return t.parseDirection(raw, wrong)
 	case FormVec2, FormVec3, FormRotation:
-		v, ok := floats(raw, t.Reals())
-		if !ok {
-			return wrong(fmt.Sprintf("a list of %d numbers", t.Reals()))
-		}
-		if t.Form == FormRotation {
-			length := math.Sqrt(float64(v[0]*v[0]) + float64(v[1]*v[1]) + float64(v[2]*v[2]) + float64(v[3]*v[3]))
-			if length == 0 || math.IsInf(length, 0) {
-				return wrong("a quaternion [x, y, z, w]")
-			}
-			// One that was rounded to steps before stays as it is.
-			rounded := math.Abs(length-1) <= 2*float64(t.Unit)/float64(t.Per)
-			for _, f := range v {
-				n, ok := t.Steps(f)
-				rounded = rounded && ok && t.Real(n) == f
-			}
-			if !rounded {
-				for i := range v {
-					v[i] /= length
-				}
-			}
-		}
-		var out Value
-		for _, f := range v {
-			n, ok := t.Steps(f)
-			if !ok || n < t.Low || n > t.High {
-				return wrong(fmt.Sprintf("%d numbers from %s to %s", t.Reals(), t.Decimal(t.Low), t.Decimal(t.High)))
-			}
-			out.Parts = append(out.Parts, Value{Num: n})
-		}
-		return out, nil
+		return t.parseVector(raw, wrong)
 	case FormText:
 		var s string
 		if !quoted(raw) || json.Unmarshal(raw, &s) != nil {
@@ -650,50 +610,114 @@ func (t *Type) ParseJSON(raw []byte) (Value, error) {
 		out, err := t.pairs(raw, wrong, &Type{Form: FormEnum, Enum: t.Enum}, &Type{Form: FormInt, Low: 1, High: t.Each})
 		return out, err
 	case FormMap:
-		out, err := t.pairs(raw, wrong, t.Key, t.Of)
-		if err != nil {
-			return out, err
-		}
-		for i, p := range out.Parts {
-			if slices.ContainsFunc(out.Parts[:i], func(q Value) bool { return q.Parts[0].Equal(p.Parts[0]) }) {
-				return wrong("a map with each key once")
-			}
-		}
-		return out, nil
+		return t.parseMap(raw, wrong)
 	case FormList:
-		var items []json.RawMessage
-		if json.Unmarshal(raw, &items) != nil || len(items) > t.Max || string(raw) == "null" {
-			return wrong(fmt.Sprintf("a list of at most %d values", t.Max))
-		}
-		var out Value
-		for i, item := range items {
-			v, err := t.Of.ParseJSON(item)
-			if err != nil {
-				return Value{}, fmt.Errorf("has a value (number %d) that %w", i+1, err)
-			}
-			out.Parts = append(out.Parts, v)
-		}
-		return out, nil
+		return t.parseList(raw, wrong)
 	case FormRecord:
-		var fields map[string]json.RawMessage
-		if json.Unmarshal(raw, &fields) != nil || len(fields) != len(t.Parts) {
-			return wrong(fmt.Sprintf("a %s with the fields %s", t.Name, strings.Join(t.FieldNames(), ", ")))
-		}
-		var out Value
-		for _, p := range t.Parts {
-			field, ok := fields[p.Name]
-			if !ok {
-				return Value{}, fmt.Errorf("has no field %q", p.Name)
-			}
-			v, err := p.Type.ParseJSON(field)
-			if err != nil {
-				return Value{}, fmt.Errorf("has a field `%s` that %w", p.Name, err)
-			}
-			out.Parts = append(out.Parts, v)
-		}
-		return out, nil
+		return t.parseRecord(raw, wrong)
 	}
 	return Value{}, fmt.Errorf("a value of the type %s cannot be sent", t)
+}
+
+// parseVector reads a vector or a rotation, which is a unit quaternion [x, y, z, w]: any other quaternion is made one.
+func (t *Type) parseVector(raw []byte, wrong func(want string) (Value, error)) (Value, error) {
+	v, ok := floats(raw, t.Reals())
+	if !ok {
+		return wrong(fmt.Sprintf("a list of %d numbers", t.Reals()))
+	}
+	if t.Form == FormRotation {
+		length := math.Sqrt(float64(v[0]*v[0]) + float64(v[1]*v[1]) + float64(v[2]*v[2]) + float64(v[3]*v[3]))
+		if length == 0 || math.IsInf(length, 0) {
+			return wrong("a quaternion [x, y, z, w]")
+		}
+		// One that was rounded to steps before stays as it is.
+		rounded := math.Abs(length-1) <= 2*float64(t.Unit)/float64(t.Per)
+		for _, f := range v {
+			n, ok := t.Steps(f)
+			rounded = rounded && ok && t.Real(n) == f
+		}
+		if !rounded {
+			for i := range v {
+				v[i] /= length
+			}
+		}
+	}
+	var out Value
+	for _, f := range v {
+		n, ok := t.Steps(f)
+		if !ok || n < t.Low || n > t.High {
+			return wrong(fmt.Sprintf("%d numbers from %s to %s", t.Reals(), t.Decimal(t.Low), t.Decimal(t.High)))
+		}
+		out.Parts = append(out.Parts, Value{Num: n})
+	}
+	return out, nil
+}
+
+// parseDirection reads a direction: an angle, or a vector of any length but 0.
+func (t *Type) parseDirection(raw []byte, wrong func(want string) (Value, error)) (Value, error) {
+	if v, ok := floats(raw, 2); ok {
+		if n, ok := t.Angle(v[0], v[1]); ok {
+			return Value{Num: n}, nil
+		}
+		return wrong("a vector that has a direction")
+	}
+	n, ok := t.count(raw)
+	if !ok {
+		return wrong("an angle in radians from -π to π, or a vector [x, y]")
+	}
+	return Value{Num: n}, nil
+}
+
+// parseList reads a list of at most as many values as it may have.
+func (t *Type) parseList(raw []byte, wrong func(want string) (Value, error)) (Value, error) {
+	var items []json.RawMessage
+	if json.Unmarshal(raw, &items) != nil || len(items) > t.Max || string(raw) == "null" {
+		return wrong(fmt.Sprintf("a list of at most %d values", t.Max))
+	}
+	var out Value
+	for i, item := range items {
+		v, err := t.Of.ParseJSON(item)
+		if err != nil {
+			return Value{}, fmt.Errorf("has a value (number %d) that %w", i+1, err)
+		}
+		out.Parts = append(out.Parts, v)
+	}
+	return out, nil
+}
+
+// parseMap reads a map, a list of pairs in which each key stands once.
+func (t *Type) parseMap(raw []byte, wrong func(want string) (Value, error)) (Value, error) {
+	out, err := t.pairs(raw, wrong, t.Key, t.Of)
+	if err != nil {
+		return out, err
+	}
+	for i, p := range out.Parts {
+		if slices.ContainsFunc(out.Parts[:i], func(q Value) bool { return q.Parts[0].Equal(p.Parts[0]) }) {
+			return wrong("a map with each key once")
+		}
+	}
+	return out, nil
+}
+
+// parseRecord reads a record, which has to have all of its fields and no other.
+func (t *Type) parseRecord(raw []byte, wrong func(want string) (Value, error)) (Value, error) {
+	var fields map[string]json.RawMessage
+	if json.Unmarshal(raw, &fields) != nil || len(fields) != len(t.Parts) {
+		return wrong(fmt.Sprintf("a %s with the fields %s", t.Name, strings.Join(t.FieldNames(), ", ")))
+	}
+	var out Value
+	for _, p := range t.Parts {
+		field, ok := fields[p.Name]
+		if !ok {
+			return Value{}, fmt.Errorf("has no field %q", p.Name)
+		}
+		v, err := p.Type.ParseJSON(field)
+		if err != nil {
+			return Value{}, fmt.Errorf("has a field `%s` that %w", p.Name, err)
+		}
+		out.Parts = append(out.Parts, v)
+	}
+	return out, nil
 }
 
 // FieldNames returns the names of a record's fields.

@@ -14,7 +14,8 @@ import (
 
 func TestTypesReadAsTheyAreWritten(t *testing.T) {
 	for _, text := range []string{
-		"bool", "int -5..100", "real 0..100 step 0.5", "real -0.75..0.25 step 0.25", "real -20..20 step 5", "real 0..1 step 0.001",
+		"bool", "int -5..100", "real 0..100 step 0.5", "real -0.75..0.25 step 0.25", "real -20..20 step 5",
+		"real 0..1 step 0.001",
 		"text max 40", "Item", "stacks<Item> max 6 each 5",
 	} {
 		c := contracts.Load(

@@ -227,15 +227,15 @@ func Nearness(x *Expr) bool {
 	case OpReveal:
 		return Nearness(x.Args[0])
 	case OpLt, OpLe:
-		return IsDistance(x.Args[0])
+		return isDistance(x.Args[0])
 	case OpGt, OpGe:
-		return IsDistance(x.Args[1])
+		return isDistance(x.Args[1])
 	}
 	return false
 }
 
-// IsDistance reports whether an expression is a distance or a length.
-func IsDistance(x *Expr) bool {
+// isDistance reports whether an expression is a distance or a length.
+func isDistance(x *Expr) bool {
 	return x.Op == OpMath && (x.Name == "distance" || x.Name == "length")
 }
 

@@ -35,15 +35,15 @@ const (
 // drills are small, and would else be looked through all the time.
 const GCPercent = 800
 
-// Drill is a checked drill.
+// Drill is a checked drill. It is immutable: it may be run several times, also at once.
 type Drill struct {
 	Name     string
 	File     string
-	Line     int
+	Line     int // of its head
 	Contract *contract.Contract
-	Seed     uint64
-	Settings map[string]json.RawMessage
-	Clients  []string // that join at some time
+	Seed     uint64                     // where the session's dice and numbers come from
+	Settings map[string]json.RawMessage // of the session
+	Clients  []string                   // that join at some time
 	lines    []line
 	faults   []*faultPattern // that are asked for
 	src      *syntax.Source
@@ -51,7 +51,7 @@ type Drill struct {
 	weighs   bool            // bytes are asked for
 }
 
-// Load reads and checks a file of drills. open gives the texts of contracts, and of what they include, by names from
+// Load reads and checks a file of drills. open returns the texts of contracts, and of what they include, by names from
 // the folder of the file. The problems hold every mistake; drills that have none are given all the same.
 func Load(name, text string, open syntax.Open) ([]*Drill, syntax.Problems) {
 	src := syntax.NewSource(name, text)
@@ -192,11 +192,11 @@ func (l *loader) drill(d *syntax.Drill) *Drill {
 // checker checks one drill.
 type checker struct {
 	eval.Scope
-	order   []string // of clients
-	notices map[string]bool
-	weighs  bool
-	faults  []*faultPattern
-	hosts   map[string]bool
+	order   []string        // of clients, as they join
+	notices map[string]bool // properties whose changes are asked for
+	weighs  bool            // bytes are asked for
+	faults  []*faultPattern // that are asked for
+	hosts   map[string]bool // clients that play at the server itself
 	in      map[string]bool // clients that are surely in, before the line that is checked
 }
 
@@ -613,13 +613,13 @@ func (k *checker) wait(n *syntax.DrillWait) func(r *run) error {
 	}
 }
 
-// act is a line in which a client sends something, as it runs: met are the decisions that came.
+// act is a line in which a client sends something, as it runs.
 type act struct {
 	line line
-	who  string
-	text string
-	want func(r *run, o *sent) error // nil for any
-	met  []*sent
+	who  string                      // the client
+	text string                      // of the line, for messages
+	want func(r *run, o *sent) error // holds a decision against what the line expects; nil for any
+	met  []*sent                     // what was sent and has been decided
 
 	faults bool // it wants to fail inside
 }
@@ -642,11 +642,11 @@ func (k *checker) addressed(x syntax.Expr) (kind *contract.Kind, name syntax.Ide
 
 // message is what a line has a client send to entities of a kind.
 type message struct {
-	request  *contract.Request
-	property *contract.Property
-	args     []eval.Node
-	forged   bool // it is sent as it stands, whatever its types
-	value    eval.Node
+	request  *contract.Request           // nil for a write or press
+	property *contract.Property          // nil for a request
+	args     []eval.Node                 // of a request
+	forged   bool                        // it is sent as it stands, whatever its types
+	value    eval.Node                   // of a write
 	want     func(r *run, o *sent) error // nil for any decision
 }
 

@@ -189,9 +189,11 @@ use "none.kam"
 	for _, part := range []string{
 		"2:33: the contract has no setting `tide`", "3:20: the contract has no role `captain`", "4:15: Diver has no " +
 			"property `hulk`", "5:16: Diver has no request `vanish`",
-		"6:10: Diver.use has 1 arguments, not 0", "7:17: Diver has no hold `hull`", "8:19: nothing is called `pearl`", "9:1: no client is called `cleo`",
+		"6:10: Diver.use has 1 arguments, not 0", "7:17: Diver has no hold `hull`", "8:19: nothing is called `pearl`",
+		"9:1: no client is called `cleo`",
 		"10:28: there is no decision `refused`", "11:27: expected the end of this line", "12:17: the contract has " +
-			"no event `thunder`", "13:6: 33 ms is not a whole number of ticks", "14:1:", "15:7: another drill is called",
+			"no event `thunder`", "13:6: 33 ms is not a whole number of ticks", "14:1:",
+		"15:7: another drill is called",
 	} {
 		assert.Contains(t, problems.Error(), part)
 	}

@@ -20,10 +20,10 @@ type history struct {
 type changed struct {
 	tick   int64
 	entity uint32
-	kind   string
-	name   string
-	value  string
-	cause  string
+	kind   string // of the entity
+	name   string // of the property
+	value  string // the new one, as a drill would write it
+	cause  string // a request with its sender, a handler or a timer
 }
 
 // maxHistory is how many changes and lines are kept; older ones are forgotten.

@@ -37,12 +37,12 @@ type Result struct {
 	File    string        `json:"file"`
 	Line    int           `json:"line"` // of the drill
 	Passed  bool          `json:"passed"`
-	Ticks   int64         `json:"ticks"`
-	Virtual time.Duration `json:"virtual_ns"` // how long it took in virtual time
-	Took    []int64       `json:"took,omitempty"`
-	Failure *Failure      `json:"failure,omitempty"`
-	Shaken  *Shaking      `json:"shaken,omitempty"`
-	Runs    int           `json:"runs"` // 1, or how often it was shaken
+	Ticks   int64         `json:"ticks"`             // of all its runs
+	Virtual time.Duration `json:"virtual_ns"`        // how long it took in virtual time
+	Took    []int64       `json:"took,omitempty"`    // ticks or rounds that each `until` and `for … within` took
+	Failure *Failure      `json:"failure,omitempty"` // nil when it passed
+	Shaken  *Shaking      `json:"shaken,omitempty"`  // how the links were in the run that failed
+	Runs    int           `json:"runs"`              // 1, or how often it was shaken
 }
 
 // Failure is the first thing that was not as expected.
@@ -69,27 +69,27 @@ type run struct {
 	drill   *Drill
 	options Options
 	stage   *stage
-	names   map[string]any
-	alias   map[string]string      // of the name in a `for`: the client's
-	known   map[eval.Entity]string // the kinds of entities that `let` named, also of those that are gone
-	links   map[string]link.Conditions
-	steady  map[string]bool // links that are not shaken
-	acts    []*act
-	dice    *rand.Rand
-	took    []int64
-	failed  *line
+	names   map[string]any             // what `let` and `for` gave
+	alias   map[string]string          // of the name in a `for`: the client's
+	known   map[eval.Entity]string     // the kinds of entities that `let` named, also of those that are gone
+	links   map[string]link.Conditions // by client, as lines of the drill have set them
+	steady  map[string]bool            // links that are not shaken
+	acts    []*act                     // lines whose decisions have not all come
+	dice    *rand.Rand                 // of `roll` in the drill, and of the links
+	took    []int64                    // see Result.Took
+	failed  *line                      // the one that failed; nil while all is well
 
-	faultsSeen int // how many of the stage's faults were looked at
-	ctx        context.Context
+	faultsSeen int             // how many of the stage's faults were looked at
+	ctx        context.Context // ends a run that takes too long
 }
 
 // failing is what is not as expected, with what it is about.
 type failing struct {
 	message  string
-	entity   uint32
-	property string
+	entity   uint32    // whose history belongs to the report; 0 for none
+	property string    // of that entity
 	about    eval.Node // evaluated for the server and each client
-	self     int
+	self     int       // the client whose own entities a bare kind means in about
 }
 
 // Error says what is not as expected.
@@ -595,14 +595,14 @@ func (r *run) explain(err error) *Failure {
 // expectation is a checked `expect`.
 type expectation struct {
 	n     *syntax.DrillExpect
-	parts []clause  // of what is seen: all of them have to hold
-	value eval.Node // what is missed
-	of    eval.Node // of what is noticed, or whose event is heard
-	name  string
-	from  eval.Node
-	to    eval.Node
-	args  []eval.Node
-	types []*contract.Type
+	parts []clause         // of what is seen: all of them have to hold
+	value eval.Node        // what is missed
+	of    eval.Node        // of what is noticed, or whose event is heard
+	name  string           // of the event or property
+	from  eval.Node        // the old value of what is noticed
+	to    eval.Node        // its new value
+	args  []eval.Node      // of the event that is heard; fewer than it has for any others
+	types []*contract.Type // of args
 	fault *faultPattern
 }
 

@@ -17,54 +17,64 @@ import (
 	"kamerad.example/core/wire"
 )
 
-// stage is a session in virtual time, with clients behind simulated links.
+// stage is a session in virtual time, with clients behind simulated links. Nothing in it waits or reads a clock: it
+// goes from one thing that is to happen to the next.
 type stage struct {
 	session *session.Session
 	outline *contract.Outline
-	second  int // ticks of one
-	tick    time.Duration
-	now     time.Duration
-	players []*player // in the order of their joining; those that are out stay
-	sent    uint64    // messages of all clients, in their order
-	trace   io.Writer // nil for none
-	faults  []*fault
-	closed  string   // why the session has closed; empty while it runs
-	settled bool     // nothing was done and no time has passed since everything was settled
-	history *history // nil while nothing is kept
-	inbox   []arrival
+	second  int             // ticks of one
+	tick    time.Duration   // how long one lasts
+	now     time.Duration   // virtual time since the session began
+	players []*player       // in the order of their joining; those that are out stay
+	sent    uint64          // messages of all clients, in their order
+	trace   io.Writer       // nil for none
+	faults  []*fault        // of the contract, in the order in which they happened
+	closed  string          // why the session has closed; empty while it runs
+	settled bool            // nothing was done, and no time has passed, since all was settled
+	history *history        // nil while nothing is kept
+	inbox   []arrival       // messages that have arrived and wait for the next tick
 	sheet   *replicate.Copy // the server's own, while nothing has changed since
-	test    func(client int, f *wire.Frame) *wire.Frame
-	drill   *Drill
+	// test changes frames on their way, in tests; it is nil else.
+	test  func(client int, f *wire.Frame) *wire.Frame
+	drill *Drill
 }
 
 // player is a client at the other end of a link, with what a server keeps for it in between.
 type player struct {
 	name     string
 	number   int
-	up, down *link.Link
+	up, down *link.Link // to the server, and from it
 	reader   *wire.Reader
 	copy     replicate.Copy
-	heard    []heard
-	noticed  []noticed
-	logs     []string
-	open     []*sent // without a decision
-	seq      uint64
-	presses  uint64
-	holds    []*hold
-	cut      bool   // its connection is
+	host     bool // it plays at the server itself: without a link, and the session ends with it
+
+	// What it was told of, oldest first.
+	heard   []heard
+	noticed []noticed // of properties that the drill asks for
+	logs    []string
+	got     []weight
+
+	// What it sends.
+	open    []*sent // without a decision
+	seq     uint64  // of its newest request or write
+	presses uint64  // the number of its newest press
+	holds   []*hold // that it renews
+
+	// Its connection.
+	cut      bool   // it is
+	ready    bool   // it has said so
 	out      string // why it is out; empty while it is in
 	expelled bool
 	left     bool
-	got      []weight
+
+	// What the server has for it.
 	frames   []frame // that wait behind a client that takes nothing
 	stalls   []stall
-	written  int64 // the newest tick that left for it
-	behind   bool
-	ready    bool
-	differed string // the first time that its copy was not what it should be
+	written  int64  // the newest tick that left for it
+	behind   bool   // the session was told that it is, and packs nothing for it
 	newest   int64  // the tick of the newest frame that was cut for it
 	arrived  int64  // the tick in which its newest frame arrived
-	host     bool   // it plays at the server itself: without a link, and the session ends with it
+	differed string // the first time that its copy was not what it should be
 }
 
 // fault is something that failed inside, in a handler, timer, action, write or request of the contract.
@@ -91,11 +101,11 @@ type heard struct {
 
 // noticed is a change of a value that a client was told of.
 type noticed struct {
-	tick   int64
+	tick   int64 // of the frame
 	entity uint32
-	name   string
+	name   string // of the property
 	typ    *contract.Type
-	old    *contract.Value
+	old    *contract.Value // nil when the client did not know it before
 	now    contract.Value
 }
 

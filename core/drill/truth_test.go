@@ -319,7 +319,8 @@ ana asks Potter.send(Kite, ana)
 	)
 	assert.Contains(t, again.Error(), "5:10: ana is in already")
 	for _, part := range []string{
-		"5:24: 3 is no text", "6:23: \"x\" is no Tile", "7:31: the value is 100", "8:24: the value is -1", "9:16: bo is a spectator and has no Potter", "10:22: Tile needs `heat`",
+		"5:24: 3 is no text", "6:23: \"x\" is no Tile", "7:31: the value is 100", "8:24: the value is -1",
+		"9:16: bo is a spectator and has no Potter", "10:22: Tile needs `heat`",
 		"11:40: Tile has no field `hoat`", "12:21: the value is 100", "13:25: 3 is no vec2", "14:22: \"Kite\" is no",
 	} {
 		assert.Contains(t, problems.Error(), part)

@@ -76,16 +76,17 @@ func (s *Scope) values(name string) (out []*contract.Enum) {
 	return out
 }
 
-// Env is what an expression is evaluated on.
+// Env is what an expression is evaluated on. It is for one evaluation at a time: queries set Names while they run.
 type Env struct {
 	On    *replicate.Copy // the server's own sheet, or a client's copy
-	Names map[string]any
-	Seats map[string]int // numbers of clients
-	Dice  *rand.Rand
-	Who   string // whose sheet it is, for messages
+	Names map[string]any  // values of names that statements gave
+	Seats map[string]int  // numbers of clients that have joined, by name
+	Dice  *rand.Rand      // of `roll`
+	Who   string          // whose sheet it is, for messages
+	// Nth returns the number of the nth entity of a kind that was spawned, from 1; 0 for none. It may be nil.
 	Nth   func(kind string, nth int64) uint32
 	Self  int // the client whose own entities a bare kind means; 0 for nobody
-	steps int
+	steps int // that the evaluation has taken
 }
 
 // maxSteps bounds what one expression may look at.
@@ -178,58 +179,9 @@ func (s *Scope) Compile(x syntax.Expr, w Want) Node {
 	case *syntax.Member:
 		return s.member(n)
 	case *syntax.List:
-		var items []Node
-		for _, item := range n.Items {
-			items = append(items, s.Compile(item, w.item()))
-		}
-		return func(e *Env) (any, error) {
-			out := []any{}
-			for _, item := range items {
-				v, err := item(e)
-				if err != nil {
-					return nil, err
-				}
-				out = append(out, v)
-			}
-			return out, nil
-		}
+		return s.list(n, w)
 	case *syntax.Index:
-		if k := s.Nth(n); k != nil {
-			which := s.Compile(n.I, Want{})
-			return func(e *Env) (any, error) {
-				v, err := which(e)
-				if err != nil {
-					return nil, err
-				}
-				i, ok := v.(int64)
-				if !ok || i < 1 {
-					return nil, fmt.Errorf(
-						"%s is no place among those of %s that were spawned; they count from 1", Show(v), k.Name,
-					)
-				}
-				number := uint32(0)
-				if e.Nth != nil {
-					number = e.Nth(k.Name, i)
-				}
-				if number == 0 || e.On.Entity(number) == nil {
-					return nil, Absent(fmt.Sprintf("%s does not have %s[%d]", e.Who, k.Name, i))
-				}
-				return Entity(number), nil
-			}
-		}
-		of := s.Compile(n.X, Want{})
-		at := s.Compile(n.I, Want{})
-		return func(e *Env) (any, error) {
-			h, err := of(e)
-			if err != nil {
-				return nil, err
-			}
-			i, err := at(e)
-			if err != nil {
-				return nil, err
-			}
-			return index(h, i)
-		}
+		return s.index(n)
 	case *syntax.Unary:
 		of := s.Compile(n.X, w)
 		return func(e *Env) (any, error) {
@@ -237,29 +189,7 @@ func (s *Scope) Compile(x syntax.Expr, w Want) Node {
 			if err != nil {
 				return nil, err
 			}
-			switch y := v.(type) {
-			case bool:
-				if n.Op == "not" {
-					return !y, nil
-				}
-			case int64:
-				if n.Op == "-" {
-					return -y, nil
-				}
-			case float64:
-				if n.Op == "-" {
-					return -y, nil
-				}
-			case vector:
-				if n.Op == "-" {
-					out := vector{}
-					for _, f := range y {
-						out = append(out, -f)
-					}
-					return out, nil
-				}
-			}
-			return nil, fmt.Errorf("`%s` does not go with %s", n.Op, Show(v))
+			return operateOne(n.Op, v)
 		}
 	case *syntax.Binary:
 		return s.binary(n)
@@ -276,6 +206,92 @@ func (s *Scope) Compile(x syntax.Expr, w Want) Node {
 	return broken
 }
 
+// list compiles a list that is written out.
+func (s *Scope) list(n *syntax.List, w Want) Node {
+	var items []Node
+	for _, item := range n.Items {
+		items = append(items, s.Compile(item, w.item()))
+	}
+	return func(e *Env) (any, error) {
+		out := []any{}
+		for _, item := range items {
+			v, err := item(e)
+			if err != nil {
+				return nil, err
+			}
+			out = append(out, v)
+		}
+		return out, nil
+	}
+}
+
+// index compiles `KIND[n]`, the nth entity of a kind that was spawned, or `X[n]`, a value of a list or map.
+func (s *Scope) index(n *syntax.Index) Node {
+	if k := s.Nth(n); k != nil {
+		which := s.Compile(n.I, Want{})
+		return func(e *Env) (any, error) {
+			v, err := which(e)
+			if err != nil {
+				return nil, err
+			}
+			i, ok := v.(int64)
+			if !ok || i < 1 {
+				return nil, fmt.Errorf(
+					"%s is no place among those of %s that were spawned; they count from 1", Show(v), k.Name,
+				)
+			}
+			number := uint32(0)
+			if e.Nth != nil {
+				number = e.Nth(k.Name, i)
+			}
+			if number == 0 || e.On.Entity(number) == nil {
+				return nil, Absent(fmt.Sprintf("%s does not have %s[%d]", e.Who, k.Name, i))
+			}
+			return Entity(number), nil
+		}
+	}
+	of := s.Compile(n.X, Want{})
+	at := s.Compile(n.I, Want{})
+	return func(e *Env) (any, error) {
+		h, err := of(e)
+		if err != nil {
+			return nil, err
+		}
+		i, err := at(e)
+		if err != nil {
+			return nil, err
+		}
+		return index(h, i)
+	}
+}
+
+// operateOne computes `not` or the negative of a value.
+func operateOne(op string, v any) (any, error) {
+	switch y := v.(type) {
+	case bool:
+		if op == "not" {
+			return !y, nil
+		}
+	case int64:
+		if op == "-" {
+			return -y, nil
+		}
+	case float64:
+		if op == "-" {
+			return -y, nil
+		}
+	case vector:
+		if op == "-" {
+			out := vector{}
+			for _, f := range y {
+				out = append(out, -f)
+			}
+			return out, nil
+		}
+	}
+	return nil, fmt.Errorf("`%s` does not go with %s", op, Show(v))
+}
+
 // Nth returns the kind of `KIND[N]`, the Nth of its kind that was spawned; nil for any other index.
 func (s *Scope) Nth(n *syntax.Index) *contract.Kind {
 	r, ok := n.X.(*syntax.Ref)
@@ -288,7 +304,8 @@ func (s *Scope) Nth(n *syntax.Index) *contract.Kind {
 // constant returns the node of a value that is always the same.
 func constant(v any) Node { return func(*Env) (any, error) { return v, nil } }
 
-// ref is a bare name.
+// ref compiles a bare name: one that a statement gave, a client, a kind, a role or an enumeration's value. What the
+// place of the name wants decides between an enumeration's value and a kind of the same name.
 func (s *Scope) ref(n *syntax.Ref, w Want) Node {
 	name := n.Text
 	switch {
@@ -316,21 +333,7 @@ func (s *Scope) ref(n *syntax.Ref, w Want) Node {
 		return constant(name) // a kind by name
 	}
 	if k := s.Kind(name); k != nil {
-		return func(e *Env) (any, error) {
-			if !k.Shared && e.Self == 0 {
-				return name, nil // a kind by name
-			}
-			owner := 0
-			if !k.Shared {
-				owner = e.Self
-			}
-			for _, t := range e.On.Entities() {
-				if t.Kind == name && (k.Shared || t.Owner == owner) {
-					return Entity(t.Number), nil
-				}
-			}
-			return nil, Absent(fmt.Sprintf("%s does not have %s", e.Who, name))
-		}
+		return ofKind(k)
 	}
 	if slices.Contains(s.Contract.Roles, name) {
 		return constant(role(name))
@@ -350,6 +353,26 @@ func (s *Scope) ref(n *syntax.Ref, w Want) Node {
 		)
 	}
 	return broken
+}
+
+// ofKind returns the node of a kind's bare name: its entity, where there is one that the name can mean (the only one of
+// a shared kind, or that of the client whom the expression is about), and else the name itself.
+func ofKind(k *contract.Kind) Node {
+	return func(e *Env) (any, error) {
+		if !k.Shared && e.Self == 0 {
+			return k.Name, nil
+		}
+		owner := 0
+		if !k.Shared {
+			owner = e.Self
+		}
+		for _, t := range e.On.Entities() {
+			if t.Kind == k.Name && (k.Shared || t.Owner == owner) {
+				return Entity(t.Number), nil
+			}
+		}
+		return nil, Absent(fmt.Sprintf("%s does not have %s", e.Who, k.Name))
+	}
 }
 
 // own finds an entity of a kind that belongs to a client.
@@ -561,27 +584,7 @@ func operate(e *Env, op string, x, y any) (any, error) {
 	}
 	p, q, whole, ok := numbers(x, y)
 	if !ok {
-		v, isV := x.(vector)
-		u, isU := y.(vector)
-		if isV && isU && len(v) == len(u) && (op == "+" || op == "-") {
-			out := vector{}
-			for i := range v {
-				if op == "+" {
-					out = append(out, v[i]+u[i])
-				} else {
-					out = append(out, v[i]-u[i])
-				}
-			}
-			return out, nil
-		}
-		if k, isK := toFloat(y); isV && isK && op == "*" {
-			out := vector{}
-			for i := range v {
-				out = append(out, v[i]*k)
-			}
-			return out, nil
-		}
-		return nil, fmt.Errorf("`%s` does not go with %s and %s", op, Show(x), Show(y))
+		return operateVectors(op, x, y)
 	}
 	switch op {
 	case "<":
@@ -629,6 +632,31 @@ func operate(e *Env, op string, x, y any) (any, error) {
 	return nil, fmt.Errorf("`%s` does not go with %s and %s", op, Show(x), Show(y))
 }
 
+// operateVectors adds or subtracts two vectors of the same length, or multiplies one by a number.
+func operateVectors(op string, x, y any) (any, error) {
+	v, isV := x.(vector)
+	u, isU := y.(vector)
+	if isV && isU && len(v) == len(u) && (op == "+" || op == "-") {
+		out := vector{}
+		for i := range v {
+			if op == "+" {
+				out = append(out, v[i]+u[i])
+			} else {
+				out = append(out, v[i]-u[i])
+			}
+		}
+		return out, nil
+	}
+	if k, isK := toFloat(y); isV && isK && op == "*" {
+		out := vector{}
+		for i := range v {
+			out = append(out, v[i]*k)
+		}
+		return out, nil
+	}
+	return nil, fmt.Errorf("`%s` does not go with %s and %s", op, Show(x), Show(y))
+}
+
 // single returns the only one of some arguments, or nil.
 func single(args []syntax.Expr) syntax.Expr {
 	if len(args) != 1 {
@@ -643,22 +671,11 @@ func toFloat(v any) (float64, bool) {
 	return x, ok
 }
 
-// call is a function or a method.
+// call compiles the call of a function, or of a method of what holds many.
 func (s *Scope) call(n *syntax.Call, w Want) Node {
 	if r, ok := n.Fn.(*syntax.Ref); ok && r.Text == "count" && len(n.Args) == 1 {
 		if of, ok := n.Args[0].(*syntax.Ref); ok && (s.Kind(of.Text) != nil || of.Text == "clients") {
-			return func(e *Env) (any, error) {
-				if of.Text == "clients" {
-					return int64(len(e.On.Clients)), nil
-				}
-				count := int64(0)
-				for _, t := range e.On.Entities() {
-					if t.Kind == of.Text {
-						count++
-					}
-				}
-				return count, nil
-			}
+			return func(e *Env) (any, error) { return int64(len(e.all(of.Text))), nil }
 		}
 	}
 	var args []Node
@@ -673,38 +690,8 @@ func (s *Scope) call(n *syntax.Call, w Want) Node {
 		}
 		args = append(args, s.Compile(a, enum))
 	}
-	all := func(e *Env) ([]any, error) {
-		var out []any
-		for _, a := range args {
-			v, err := a(e)
-			if err != nil {
-				return nil, err
-			}
-			out = append(out, v)
-		}
-		return out, nil
-	}
 	if m, ok := n.Fn.(*syntax.Member); ok {
-		of := s.Compile(m.X, Want{})
-		name := m.Name.Text
-		if !slices.Contains([]string{"has", "count", "find"}, name) {
-			s.Fail(
-				m.Name.At, "unknown-name", fmt.Sprintf("a drill cannot ask `%s` of something", name),
-				"one of has, count, find",
-			)
-			return broken
-		}
-		return func(e *Env) (any, error) {
-			v, err := of(e)
-			if err != nil {
-				return nil, err
-			}
-			list, err := all(e)
-			if err != nil {
-				return nil, err
-			}
-			return method(v, name, list)
-		}
+		return s.method(m, args)
 	}
 	r, ok := n.Fn.(*syntax.Ref)
 	if !ok {
@@ -733,22 +720,66 @@ func (s *Scope) call(n *syntax.Call, w Want) Node {
 		)
 		return broken
 	}
+	if r.Text == "exists" {
+		return exists(args[0])
+	}
 	return func(e *Env) (any, error) {
-		if r.Text == "exists" {
-			v, err := args[0](e)
-			if _, gone := err.(Absent); gone {
-				return false, nil
-			}
-			if x, ok := v.(Entity); ok {
-				return e.On.Entity(uint32(x)) != nil, err
-			}
-			return v != any(nothing{}), err
-		}
-		list, err := all(e)
+		list, err := valuesOf(e, args)
 		if err != nil {
 			return nil, err
 		}
 		return function(e, r.Text, list)
+	}
+}
+
+// valuesOf evaluates nodes one after the other, up to the first that fails.
+func valuesOf(e *Env, nodes []Node) ([]any, error) {
+	var out []any
+	for _, n := range nodes {
+		v, err := n(e)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, v)
+	}
+	return out, nil
+}
+
+// method compiles `X.name(values)`, which asks something of stacks, a list or a map.
+func (s *Scope) method(m *syntax.Member, args []Node) Node {
+	of := s.Compile(m.X, Want{})
+	name := m.Name.Text
+	if !slices.Contains([]string{"has", "count", "find"}, name) {
+		s.Fail(
+			m.Name.At, "unknown-name", fmt.Sprintf("a drill cannot ask `%s` of something", name),
+			"one of has, count, find",
+		)
+		return broken
+	}
+	return func(e *Env) (any, error) {
+		v, err := of(e)
+		if err != nil {
+			return nil, err
+		}
+		list, err := valuesOf(e, args)
+		if err != nil {
+			return nil, err
+		}
+		return method(v, name, list)
+	}
+}
+
+// exists compiles whether an entity is there. One that the sheet does not have is not.
+func exists(of Node) Node {
+	return func(e *Env) (any, error) {
+		v, err := of(e)
+		if _, gone := err.(Absent); gone {
+			return false, nil
+		}
+		if x, ok := v.(Entity); ok {
+			return e.On.Entity(uint32(x)) != nil, err
+		}
+		return v != any(nothing{}), err
 	}
 }
 
@@ -848,25 +879,14 @@ func method(v any, name string, args []any) (any, error) {
 	return count >= least, nil
 }
 
-// query goes over a kind or all clients.
+// query compiles a query over a kind or over all clients.
 func (s *Scope) query(n *syntax.Query) Node {
 	do := n.Fn.Text
 	if do == "best" {
 		do = "most" // of what is a mark
 	}
-	if !slices.Contains([]string{"count", "sum", "one", "first", "min", "max", "any", "all", "most", "least"}, do) {
-		s.Fail(
-			n.Fn.At, "unknown-name", fmt.Sprintf("a drill has no query `%s`", do),
-			"one of count, sum, one, first, min, max, any, all, most, least, best",
-		)
-		return broken
-	}
-	r, ok := n.In.X.(*syntax.Ref)
-	if !ok || r.Text != "clients" && s.Kind(r.Text) == nil || n.In.Within != nil {
-		s.Fail(
-			n.In.X.Span(), "not-here", "a query of a drill goes over a kind or over clients",
-			"as in one(e in Eel where e.hull < 60)",
-		)
+	of, ok := s.queried(n, do)
+	if !ok {
 		return broken
 	}
 	inner := s.with(n.Name.Text)
@@ -889,23 +909,6 @@ func (s *Scope) query(n *syntax.Query) Node {
 		return broken
 	}
 	return func(e *Env) (any, error) {
-		var items []any
-		if r.Text == "clients" {
-			for _, c := range e.On.Clients {
-				items = append(items, Seat(c.Number))
-			}
-		} else {
-			var list []uint32
-			for _, t := range e.On.Entities() {
-				if t.Kind == r.Text {
-					list = append(list, t.Number)
-				}
-			}
-			slices.Sort(list)
-			for _, x := range list {
-				items = append(items, Entity(x))
-			}
-		}
 		before, was := e.Names[n.Name.Text]
 		defer func() {
 			if was {
@@ -915,7 +918,7 @@ func (s *Scope) query(n *syntax.Query) Node {
 			}
 		}()
 		var found []any
-		for _, item := range items {
+		for _, item := range e.all(of) {
 			if err := e.step(); err != nil {
 				return nil, err
 			}
@@ -938,6 +941,49 @@ func (s *Scope) query(n *syntax.Query) Node {
 	}
 }
 
+// queried returns what a query goes over: the name of a kind, or `clients`. ok is false when the query is none, or goes
+// over something else, which has been told then.
+func (s *Scope) queried(n *syntax.Query, do string) (of string, ok bool) {
+	if !slices.Contains([]string{"count", "sum", "one", "first", "min", "max", "any", "all", "most", "least"}, do) {
+		s.Fail(
+			n.Fn.At, "unknown-name", fmt.Sprintf("a drill has no query `%s`", do),
+			"one of count, sum, one, first, min, max, any, all, most, least, best",
+		)
+		return "", false
+	}
+	r, ok := n.In.X.(*syntax.Ref)
+	if !ok || r.Text != "clients" && s.Kind(r.Text) == nil || n.In.Within != nil {
+		s.Fail(
+			n.In.X.Span(), "not-here", "a query of a drill goes over a kind or over clients",
+			"as in one(e in Eel where e.hull < 60)",
+		)
+		return "", false
+	}
+	return r.Text, true
+}
+
+// all returns what a query goes over: all clients, or the entities of a kind that are there, by number.
+func (e *Env) all(of string) []any {
+	var items []any
+	if of == "clients" {
+		for _, c := range e.On.Clients {
+			items = append(items, Seat(c.Number))
+		}
+		return items
+	}
+	var list []uint32
+	for _, t := range e.On.Entities() {
+		if t.Kind == of {
+			list = append(list, t.Number)
+		}
+	}
+	slices.Sort(list)
+	for _, x := range list {
+		items = append(items, Entity(x))
+	}
+	return items
+}
+
 // choose computes the result of a query from the items that it found.
 func choose(e *Env, n *syntax.Query, do string, found []any, value, other Node) (any, error) {
 	none := func() (any, error) {
@@ -946,75 +992,93 @@ func choose(e *Env, n *syntax.Query, do string, found []any, value, other Node) 
 		}
 		return nil, Absent(fmt.Sprintf("%s has none that this is true of", e.Who))
 	}
-	switch do {
-	case "count":
+	each := func(item any) (any, error) { // the value for an item
+		e.Names[n.Name.Text] = item
+		return value(e)
+	}
+	switch {
+	case do == "count":
 		return int64(len(found)), nil
-	case "one":
+	case do == "one":
 		if len(found) != 1 {
 			return nil, fmt.Errorf("%d are there, not one", len(found))
 		}
 		return found[0], nil
-	case "first":
-		if len(found) == 0 {
-			return none()
-		}
+	case do == "any" && value == nil:
+		return len(found) > 0, nil
+	case do == "any" || do == "all":
+		return decides(found, each, do == "any")
+	case do == "sum":
+		return sum(e, found, each)
+	case len(found) == 0:
+		return none()
+	case do == "first":
 		return found[0], nil
 	}
-	if do == "any" && value == nil {
-		return len(found) > 0, nil
+	item, v, err := extreme(e, found, each, do == "max" || do == "most")
+	if do == "most" || do == "least" {
+		return item, err
 	}
-	var out, best any
-	if do == "sum" {
-		out = int64(0)
-	}
+	return v, err
+}
+
+// decides returns by when each gives it for an item, and else the opposite: whether any is true, or with false for by
+// whether all are.
+func decides(found []any, each func(any) (any, error), by bool) (any, error) {
 	for _, item := range found {
-		e.Names[n.Name.Text] = item
-		v, err := value(e)
+		v, err := each(item)
 		if err != nil {
 			return nil, err
 		}
-		switch do {
-		case "any", "all":
-			yes, ok := v.(bool)
-			if !ok {
-				return nil, fmt.Errorf("%s is neither true nor false", Show(v))
-			}
-			if yes == (do == "any") {
-				return yes, nil
-			}
-		case "sum":
-			out, err = operate(e, "+", out, v)
-			if err != nil {
-				return nil, err
-			}
-		default:
-			less, err := operate(e, "<", v, cmpOr(out, v))
-			if err != nil {
-				return nil, err
-			}
-			more, _ := operate(e, ">", v, cmpOr(out, v))
-			if out == nil || (do == "min" || do == "least") && less == true ||
-				(do == "max" || do == "most") && more == true {
-				out = v
-				best = item
-			}
+		yes, ok := v.(bool)
+		if !ok {
+			return nil, fmt.Errorf("%s is neither true nor false", Show(v))
+		}
+		if yes == by {
+			return by, nil
 		}
 	}
-	switch {
-	case do == "any" || do == "all":
-		return do == "all", nil
-	case out == nil:
-		return none()
-	case do == "most" || do == "least":
-		return best, nil
+	return !by, nil
+}
+
+// sum adds up what each gives for the items.
+func sum(e *Env, found []any, each func(any) (any, error)) (any, error) {
+	out := any(int64(0))
+	for _, item := range found {
+		v, err := each(item)
+		if err != nil {
+			return nil, err
+		}
+		out, err = operate(e, "+", out, v)
+		if err != nil {
+			return nil, err
+		}
 	}
 	return out, nil
 }
 
-// cmpOr returns a, or b when a is nil.
-func cmpOr(a, b any) any {
-	if a == nil {
-		return b
+// extreme returns the first item with the greatest or the least value, and that value.
+func extreme(e *Env, found []any, each func(any) (any, error), greatest bool) (item, best any, err error) {
+	better := "<"
+	if greatest {
+		better = ">"
 	}
-	return a
+	for i, x := range found {
+		v, err := each(x)
+		if err != nil {
+			return nil, nil, err
+		}
+		if i == 0 {
+			best = v // of the first one it is only asked whether it can be compared
+		}
+		yes, err := operate(e, better, v, best)
+		if err != nil {
+			return nil, nil, err
+		}
+		if i == 0 || yes == true {
+			item = x
+			best = v
+		}
+	}
+	return item, best, nil
 }

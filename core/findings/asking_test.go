@@ -75,7 +75,8 @@ var pairs = []struct{ name, text, good, bad, want string }{
 		name: "two accepts above one declaration both count",
 		text: "shared Dock { n: int 0..9 = 0 clamped to nobody; m: int 0..9 = 0 clamped\n" +
 			"@request turn() from player { m = n; n += 1 } }",
-		good: "accept unguarded \"it is\"\naccept unlimited \"it is\"\naccept leak \"it is\"\n", bad: "accept unguarded \"it is\"\naccept leak \"it is\"\n", want: "unlimited",
+		good: "accept unguarded \"it is\"\naccept unlimited \"it is\"\naccept leak \"it is\"\n",
+		bad:  "accept unguarded \"it is\"\naccept leak \"it is\"\n", want: "unlimited",
 	},
 	{
 		name: "an accept stands at its statement",
@@ -125,7 +126,8 @@ func TestWhoWatchesAndWhoWrites(t *testing.T) {
 		"request load_up() from player limit 1 per second check shots < 9 else deny \"full\" { shots += 1; gunner = " +
 		"caller } }\n"
 	assert.Empty(t, contracts.Messages(t, strings.Replace(text, "@", "watcher", 1)))
-	assert.Contains(t, strings.Join(contracts.Messages(t, strings.Replace(text, "@", "watcher, referee", 1)), "\n"), "the role `")
+	messages := contracts.Messages(t, strings.Replace(text, "@", "watcher, referee", 1))
+	assert.Contains(t, strings.Join(messages, "\n"), "the role `")
 	c, _ := compile.Load("dock.kam", strings.Replace(text, "@", "watcher", 1))
 	raw, err := json.Marshal(report.NewMatrix(c))
 	require.NoError(t, err)

@@ -89,7 +89,8 @@ func TestEachForgottenDeclarationIsTold(t *testing.T) {
 	silent := map[string][]string{}
 	for _, d := range all {
 		_, problems := compile.LoadWith(
-			"tidewreck.kam", string(raw[:d.at.Start])+string(raw[d.at.End:]), contracts.Beside("../../demo/tidewreck.kam"),
+			"tidewreck.kam", string(raw[:d.at.Start])+string(raw[d.at.End:]),
+			contracts.Beside("../../demo/tidewreck.kam"),
 		)
 		if len(problems) == 0 {
 			silent[d.class] = append(silent[d.class], d.name)
@@ -132,7 +133,8 @@ func TestEachForgottenGuard(t *testing.T) {
 	var silent []string
 	for _, g := range all {
 		total[g.What]++
-		_, problems := compile.LoadWith("tidewreck.kam", text[:g.Start]+text[g.End:], contracts.Beside("../../demo/tidewreck.kam"))
+		without := text[:g.Start] + text[g.End:]
+		_, problems := compile.LoadWith("tidewreck.kam", without, contracts.Beside("../../demo/tidewreck.kam"))
 		for _, p := range problems {
 			require.NotContains(t, []string{"expected", "unexpected"}, p.Code, "%v %s", g, p.Message)
 		}

@@ -71,45 +71,13 @@ func openTo(r *contract.Request) (open, anyone bool) {
 }
 
 // shutsItself reports whether a request that was accepted is refused from then on: a check asks for a value that its
-// body surely takes away.
+// body surely takes away, and nothing in the body gives back.
 func shutsItself(r *contract.Request) bool {
-	same := func(a, b *contract.Expr) bool {
-		if a.Op != contract.OpGet || b.Op != contract.OpGet || a.Prop == nil || a.Prop != b.Prop {
-			return false
-		}
-		one := func(x *contract.Expr) bool { return x.Type.Kinds[0].Shared }
-		return a.Args[0].Op == contract.OpSelf && b.Args[0].Op == contract.OpSelf || one(a.Args[0]) && one(b.Args[0])
-	}
-	// comparisons of a property with a constant, and properties that have to be true or false
 	var wants []*contract.Expr
-	var gather func(x *contract.Expr)
-	gather = func(x *contract.Expr) {
-		switch {
-		case x.Op == contract.OpAnd:
-			gather(x.Args[0])
-			gather(x.Args[1])
-		case x.Op == contract.OpEq && x.Args[0].Op == contract.OpGet &&
-			x.Args[1].Op == contract.OpConst, x.Op == contract.OpGet, x.Op == contract.OpNot &&
-			x.Args[0].Op == contract.OpGet:
-			wants = append(wants, x)
-		}
-	}
 	for _, s := range r.Head {
 		if s.Op == contract.OpCheck {
-			gather(s.Value)
+			wants = appendWants(wants, s.Value)
 		}
-	}
-	against := func(want *contract.Expr, s *contract.Stmt) bool {
-		if s.Op != contract.OpSet || s.Value.Op != contract.OpConst || s.Value.Nums != nil {
-			return false
-		}
-		switch want.Op {
-		case contract.OpEq:
-			return same(want.Args[0], s.X) && want.Args[1].Num != s.Value.Num
-		case contract.OpNot:
-			return same(want.Args[0], s.X) && s.Value.Num != 0
-		}
-		return same(want, s.X) && s.Value.Num == 0
 	}
 	surely := slices.Clone(r.Body) // what its body surely runs, those of its own actions included
 	for _, s := range r.Body {
@@ -119,21 +87,66 @@ func shutsItself(r *contract.Request) bool {
 		}
 	}
 	return slices.ContainsFunc(wants, func(want *contract.Expr) bool {
-		of := want
+		property := want
 		if want.Op != contract.OpGet {
-			of = want.Args[0]
+			property = want.Args[0]
 		}
 		shut := false
 		back := false
 		for i := range surely {
-			shut = shut || against(want, &surely[i])
+			shut = shut || setsAgainst(want, &surely[i])
 			contract.EachInside(&surely[i], func(s *contract.Stmt) {
 				back = back ||
-					s.Op == contract.OpSet && same(of, s.X) && !against(want, s)
+					s.Op == contract.OpSet && sameProperty(property, s.X) && !setsAgainst(want, s)
 			})
 		}
 		return shut && !back
 	})
+}
+
+// appendWants appends what a check asks for: comparisons of a property with a constant, and properties that have to be
+// true or false. All parts of an `and` are asked for.
+func appendWants(wants []*contract.Expr, x *contract.Expr) []*contract.Expr {
+	switch x.Op {
+	case contract.OpAnd:
+		return appendWants(appendWants(wants, x.Args[0]), x.Args[1])
+	case contract.OpGet:
+		return append(wants, x)
+	case contract.OpNot:
+		if x.Args[0].Op == contract.OpGet {
+			return append(wants, x)
+		}
+	case contract.OpEq:
+		if x.Args[0].Op == contract.OpGet && x.Args[1].Op == contract.OpConst {
+			return append(wants, x)
+		}
+	}
+	return wants
+}
+
+// sameProperty reports whether two expressions surely read the same property of the same entity: of self, or of the
+// only entity of a shared kind.
+func sameProperty(a, b *contract.Expr) bool {
+	if a.Op != contract.OpGet || b.Op != contract.OpGet || a.Prop == nil || a.Prop != b.Prop {
+		return false
+	}
+	shared := func(x *contract.Expr) bool { return x.Type.Kinds[0].Shared }
+	return a.Args[0].Op == contract.OpSelf && b.Args[0].Op == contract.OpSelf ||
+		shared(a.Args[0]) && shared(b.Args[0])
+}
+
+// setsAgainst reports whether a statement sets the property that want asks for to a constant with which want is false.
+func setsAgainst(want *contract.Expr, s *contract.Stmt) bool {
+	if s.Op != contract.OpSet || s.Value.Op != contract.OpConst || s.Value.Nums != nil {
+		return false
+	}
+	switch want.Op {
+	case contract.OpEq:
+		return sameProperty(want.Args[0], s.X) && want.Args[1].Num != s.Value.Num
+	case contract.OpNot:
+		return sameProperty(want.Args[0], s.X) && s.Value.Num != 0
+	}
+	return sameProperty(want, s.X) && s.Value.Num == 0
 }
 
 // floods reports whether each run of a request sends something to many: an event, or what is spawned.
@@ -430,37 +443,8 @@ func (c *finder) unruled(k *contract.Kind, p *contract.Property) {
 
 // hopeless looks for what can never happen: a check that always fails or always holds, and callers that cannot pass.
 func (c *finder) hopeless(at *flow.Point, r *contract.Request) {
+	c.unsendable(r)
 	role := r.CallerRole()
-	nobody := len(r.From) > 0 &&
-		!slices.ContainsFunc(r.From, func(w contract.Who) bool { return !w.But && w.Sort != contract.ToNobody })
-	if nobody {
-		c.find(
-			"impossible", r.At.Start, r.NameAt,
-			fmt.Sprintf("nobody can ever send `%s`: it is from nobody", r.FullName()),
-			"say who may: `from "+c.Contract.Roles[0]+"`",
-		)
-	}
-	if mine := len(r.From) == 1 &&
-		r.From[0].Sort == contract.ToOwner; mine && r.Kind.Per < 0 && r.Kind.GivenAway && !c.comesToSomebody(r.Kind) {
-		c.find(
-			"impossible", r.At.Start, r.NameAt,
-			fmt.Sprintf(
-				"nobody can ever send `%s`: only its owner may, and only its owner could give `%s` away", r.FullName(),
-				r.Kind.Name,
-			),
-			"let others ask for it: `from "+c.Contract.Roles[0]+"`",
-		)
-	}
-	if !nobody && !r.Reachable() && len(r.Kind.Parts) == 0 {
-		c.find(
-			"impossible", r.At.Start, r.NameAt,
-			fmt.Sprintf(
-				"nobody can ever send `%s`: who may knows nothing of `%s`, which goes to %s", r.FullName(), r.Kind.Name,
-				c.Contract.ToText(r.Kind.To, r.Kind.Who),
-			),
-			"let who may send it see the kind; or write an `action`",
-		)
-	}
 	eachCheck(r, at, func(s *contract.Stmt, _ *contract.Check, _ *contract.Expr, _ map[int64]*contract.Expr) {
 		switch at.Decided(s.Value) {
 		case -1:
@@ -496,6 +480,40 @@ func (c *finder) hopeless(at *flow.Point, r *contract.Request) {
 		}
 	})
 	contract.EachStmt(r.Body, func(s *contract.Stmt) { c.neverIf(at, r.At.Start, s) })
+}
+
+// unsendable looks for a request that no client is ever able to send, whatever its checks say.
+func (c *finder) unsendable(r *contract.Request) {
+	nobody := len(r.From) > 0 &&
+		!slices.ContainsFunc(r.From, func(w contract.Who) bool { return !w.But && w.Sort != contract.ToNobody })
+	if nobody {
+		c.find(
+			"impossible", r.At.Start, r.NameAt,
+			fmt.Sprintf("nobody can ever send `%s`: it is from nobody", r.FullName()),
+			"say who may: `from "+c.Contract.Roles[0]+"`",
+		)
+	}
+	onlyOwner := len(r.From) == 1 && r.From[0].Sort == contract.ToOwner
+	if onlyOwner && r.Kind.Per < 0 && r.Kind.GivenAway && !c.comesToSomebody(r.Kind) {
+		c.find(
+			"impossible", r.At.Start, r.NameAt,
+			fmt.Sprintf(
+				"nobody can ever send `%s`: only its owner may, and only its owner could give `%s` away", r.FullName(),
+				r.Kind.Name,
+			),
+			"let others ask for it: `from "+c.Contract.Roles[0]+"`",
+		)
+	}
+	if !nobody && !r.Reachable() && len(r.Kind.Parts) == 0 {
+		c.find(
+			"impossible", r.At.Start, r.NameAt,
+			fmt.Sprintf(
+				"nobody can ever send `%s`: who may knows nothing of `%s`, which goes to %s", r.FullName(), r.Kind.Name,
+				c.Contract.ToText(r.Kind.To, r.Kind.Who),
+			),
+			"let who may send it see the kind; or write an `action`",
+		)
+	}
 }
 
 // comesToSomebody reports whether anything but what only an owner can ask gives a kind to a client.

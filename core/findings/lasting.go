@@ -62,67 +62,69 @@ func (c *finder) grows(p *contract.Piece, all []contract.Piece) {
 		contract.EachInside(&p.Stmts[i], func(s *contract.Stmt) {
 			switch s.Op {
 			case contract.OpSpawn:
-				for _, k := range s.Kinds {
-					counted := p.Asks(func(x *contract.Expr) bool {
-						return x.Op == contract.OpQuery &&
-							slices.Contains(x.Query.Kinds, k)
-					})
-					slow := p.Request == nil || p.Request.Limit != nil || p.Request.Pause != nil
-					if counted || takesAway(p) || isShortLived(k) && slow {
-						continue
-					}
-					c.find(
-						"unbounded", p.Offset, s.At, fmt.Sprintf(
-							"nothing bounds how many `%s` there come to be", k.Name,
-						),
-						fmt.Sprintf(
-							"ask first: `count(%s) < 20`; or let each end by itself, `after 6s { despawn self }`, "+
-								"and say a `limit`",
-							k.Name,
-						),
-					)
-				}
+				c.spawnsWithoutBound(p, s)
 			case contract.OpPut, contract.OpSet, contract.OpMove:
-				get := s.X
-				if s.Op == contract.OpMove {
-					get = s.To
-				}
-				at := get
-				if s.Op == contract.OpSet {
-					if at.Op != contract.OpAt || at.Args[0].Type.Form != contract.FormMap {
-						return
-					}
-					get = at.Args[0]
-					if at.Args[1].Op == contract.OpConst {
-						return // always the same key
-					}
-				}
-				if get.Op != contract.OpGet || get.Type.Form == contract.FormStacks {
-					return
-				}
-				prop := get.Property()
-				room := func(x *contract.Expr) bool {
-					return (x.Op == contract.OpRoom || x.Op == contract.OpCount || x.Op == contract.OpHas) &&
-						x.Args[0].Op == contract.OpGet &&
-						x.Args[0].Property().Offset == prop.Offset
-				}
-				if p.Asks(room) || c.emptied(prop, all) ||
-					get.Type.Form == contract.FormMap && small(get.Type.Key) <= get.Type.Max {
-					return
-				}
-				c.find(
-					"unbounded", p.Offset, s.At,
-					fmt.Sprintf(
-						"`%s` only ever grows, and has room for %d: from then on this fails", prop.Name, get.Type.Max,
-					),
-					fmt.Sprintf(
-						"ask `%s.room() > 0` first, or take out what is old: `%s.%s`", prop.Name, prop.Name,
-						map[bool]string{true: "take(key)", false: "cut(0)"}[get.Type.Form == contract.FormMap],
-					),
-				)
+				c.lengthensWithoutBound(p, s, all)
 			}
 		})
 	}
+}
+
+// spawnsWithoutBound looks at a `spawn`: something has to count what there is, take away, or let each end by itself.
+func (c *finder) spawnsWithoutBound(p *contract.Piece, s *contract.Stmt) {
+	for _, k := range s.Kinds {
+		counted := p.Asks(func(x *contract.Expr) bool {
+			return x.Op == contract.OpQuery && slices.Contains(x.Query.Kinds, k)
+		})
+		slow := p.Request == nil || p.Request.Limit != nil || p.Request.Pause != nil
+		if counted || takesAway(p) || isShortLived(k) && slow {
+			continue
+		}
+		c.find(
+			"unbounded", p.Offset, s.At, fmt.Sprintf("nothing bounds how many `%s` there come to be", k.Name),
+			fmt.Sprintf(
+				"ask first: `count(%s) < 20`; or let each end by itself, `after 6s { despawn self }`, "+
+					"and say a `limit`",
+				k.Name,
+			),
+		)
+	}
+}
+
+// lengthensWithoutBound looks at a statement that puts something into a list or map: something has to ask for room, or
+// take out what is old. A map that has room for every key it can get is bounded by that.
+func (c *finder) lengthensWithoutBound(p *contract.Piece, s *contract.Stmt, all []contract.Piece) {
+	get := s.X
+	switch s.Op {
+	case contract.OpMove:
+		get = s.To
+	case contract.OpSet: // of a key of a map
+		at := s.X
+		if at.Op != contract.OpAt || at.Args[0].Type.Form != contract.FormMap || at.Args[1].Op == contract.OpConst {
+			return
+		}
+		get = at.Args[0]
+	}
+	if get.Op != contract.OpGet || get.Type.Form == contract.FormStacks {
+		return
+	}
+	prop := get.Property()
+	room := func(x *contract.Expr) bool {
+		return (x.Op == contract.OpRoom || x.Op == contract.OpCount || x.Op == contract.OpHas) &&
+			x.Args[0].Op == contract.OpGet && x.Args[0].Property().Offset == prop.Offset
+	}
+	if p.Asks(room) || c.emptied(prop, all) ||
+		get.Type.Form == contract.FormMap && small(get.Type.Key) <= get.Type.Max {
+		return
+	}
+	c.find(
+		"unbounded", p.Offset, s.At,
+		fmt.Sprintf("`%s` only ever grows, and has room for %d: from then on this fails", prop.Name, get.Type.Max),
+		fmt.Sprintf(
+			"ask `%s.room() > 0` first, or take out what is old: `%s.%s`", prop.Name, prop.Name,
+			map[bool]string{true: "take(key)", false: "cut(0)"}[get.Type.Form == contract.FormMap],
+		),
+	)
 }
 
 // small returns how many keys there are of a type; of what has no end, very many.
@@ -197,6 +199,7 @@ type origins struct {
 	lets   map[int64]*contract.Expr // by local
 }
 
+// originsOf finds where the locals of a piece come from.
 func originsOf(p *contract.Piece) origins {
 	o := origins{piece: p, lets: map[int64]*contract.Expr{}}
 	all := p.Stmts

@@ -59,12 +59,12 @@ func (a label) key() string {
 	return b.String()
 }
 
-// val is what is known of a value: what it tells of, which entity or client it names, and the range of a number.
+// val is what is known of a value.
 type val struct {
-	label     label
-	sym       sym
-	low, high float64
-	ranged    bool
+	label     label   // what it tells of
+	sym       sym     // which entity or client it is; empty when that is not known
+	low, high float64 // the range of a number, both ends in it
+	ranged    bool    // low and high are known
 }
 
 // dest is where something becomes known: to those who are in all of its crowds.
@@ -83,31 +83,34 @@ type fault struct {
 	mend  string // how not to fail
 }
 
-// Cause is what was found out about one request, handler or timer.
+// Cause is what was found out about one request, handler or timer, and all that it runs.
 type Cause struct {
-	Request   *contract.Request
-	Name      string // "Diver.use", "on join", "a timer of Diver"
-	line      int
-	Watch     *contract.Property // of an `on change`
-	runs      fault              // what decides whether it runs at all
-	Kind      *contract.Kind     // of self
-	Spawning  bool               // it is an `on spawn`
-	decider   *dest              // who is told whether it failed; nil for nobody
-	faults    []fault
-	dests     []dest
+	Request  *contract.Request  // nil for a handler or timer
+	Name     string             // "Diver.use", "on join", "a timer of Diver"
+	line     int                // that it begins in
+	Watch    *contract.Property // of an `on change`
+	runs     fault              // what decides whether it runs at all
+	Kind     *contract.Kind     // of self
+	Spawning bool               // it is an `on spawn`
+	decider  *dest              // who is told whether it failed; nil for nobody
+	faults   []fault            // where it may fail, and what that would tell of
+	dests    []dest             // where something that it does is told
+
+	// What it may do.
 	Changes   map[*contract.Property]bool
 	Makes     map[*contract.Property]bool // that a spawn gives
 	Spawns    map[*contract.Kind]bool
 	Despawns  map[*contract.Kind]bool
 	GivesAway map[*contract.Kind]bool
-	Events    map[*contract.Event][][]contract.Who
-	Others    map[string]bool // expels, closes, changes roles
+	Events    map[*contract.Event][][]contract.Who // to whom, at each place
+	Others    map[string]bool                      // expels, closes, changes roles
 	Reveals   []Reveal
-	actions   map[string]bool // that were read in some way already
-	fns       map[string]val
-	steps     int
-	asked     map[int]syntax.Span // by atom: where a condition that depends on it stands
-	reported  map[string]bool
+
+	actions  map[string]bool     // that were read in some way already
+	fns      map[string]val      // what functions gave, by the way that they were called in
+	steps    int                 // actions and functions that were read, at most maxFlow
+	asked    map[int]syntax.Span // by atom: where a condition that depends on it stands
+	reported map[string]bool     // leaks, so that each is told once
 }
 
 // Report is called for each danger that is found: in the declaration at the offset decl, at the place at; finding is
@@ -129,29 +132,30 @@ type flows struct {
 	unique int
 }
 
-// flow is the analysis of one body.
+// flow is the analysis of one body. It follows the statements in their order, as the machine would, with labels in
+// place of values.
 type flow struct {
 	*flows
 	cause  *Cause
 	kind   *contract.Kind // of self; nil where there is none
 	self   sym
-	mine   bool // the caller is the owner of self
-	caller int  // the caller's role, or -1
-	viewer sym
-	decl   int // of the declaration that the code stands in
-	at     syntax.Span
-	locals map[int64]val
-	lists  map[int64]val
-	pc     label // what decides whether the present statement runs
-	exit   label // what decided whether the body ended earlier
-	facts  []fact
+	mine   bool                   // the caller is the owner of self
+	caller int                    // the caller's role, or -1
+	viewer sym                    // of an audience's condition
+	decl   int                    // of the declaration that the code stands in
+	at     syntax.Span            // of the present statement
+	locals map[int64]val          // by register
+	lists  map[int64]val          // by place in memory
+	pc     label                  // what decides whether the present statement runs
+	exit   label                  // what decided whether the body ended earlier
+	facts  []fact                 // that hold at the present statement
 	begun  map[sym]*contract.Kind // entities whose properties have their defaults until they are written
 	free   map[operand]int        // of stacks and lists that are as they began: how much room there surely is
-	loops  int
-	later  bool  // it is run in a cause of its own, by `after … do`
-	entry  label // what decided whether that runs at all
-	dead   bool  // it always fails before it comes to this place
-	maybe  int   // what is read now may not be read at all
+	loops  int                    // that the present statement stands in
+	later  bool                   // it is run in a cause of its own, by `after … do`
+	entry  label                  // what decided whether that runs at all
+	dead   bool                   // it always fails before it comes to this place
+	maybe  int                    // what is read now may not be read at all
 }
 
 // maxFlow bounds how many actions and functions are followed in one cause. What lies beyond counts as secret.
@@ -596,7 +600,7 @@ func certain(x *contract.Expr) bool {
 	return x.Op == contract.OpSelf || x.Op == contract.OpShared || x.Op == contract.OpReveal && certain(x.Args[0])
 }
 
-// values reads some expressions and gives what they tell together.
+// values reads some expressions and returns what they tell together.
 func (f *flow) values(list []*contract.Expr) label {
 	var out label
 	for _, x := range list {
@@ -614,24 +618,7 @@ func (f *flow) value(x *contract.Expr) val {
 	}
 	switch x.Op {
 	case contract.OpConst:
-		v := val{sym: "nothing"}
-		switch x.Type.Form {
-		case contract.FormInt, contract.FormTime:
-			v.low = float64(x.Num)
-			v.high = float64(x.Num)
-			v.ranged = true
-		case contract.FormReal:
-			n := math.Float64frombits(uint64(x.Num))
-			if x.Type.Counted() {
-				n = x.Type.Real(x.Num)
-			}
-			v.low = n
-			v.high = n
-			v.ranged = true
-		case contract.FormClient:
-			v.sym = f.symOf(x)
-		}
-		return v
+		return f.constant(x)
 	case contract.OpSelf, contract.OpShared, contract.OpCaller, contract.OpViewer:
 		return val{sym: f.symOf(x)}
 	case contract.OpNow, contract.OpTable, contract.OpSetting:
@@ -659,17 +646,7 @@ func (f *flow) value(x *contract.Expr) val {
 	case contract.OpReveal:
 		return f.reveal(x)
 	case contract.OpAnd, contract.OpOr:
-		a := f.value(x.Args[0])
-		var b val
-		facts := len(f.facts)
-		if x.Op == contract.OpAnd {
-			f.assume(x.Args[0], true)
-		}
-		f.maybe++
-		f.under(a.label, func() { b = f.value(x.Args[1]) })
-		f.maybe--
-		f.facts = f.facts[:facts]
-		return val{label: a.label.with(b.label)}
+		return f.either(x)
 	case contract.OpEq, contract.OpNe, contract.OpLt, contract.OpLe, contract.OpGt, contract.OpGe:
 		a := f.value(x.Args[0])
 		b := f.value(x.Args[1])
@@ -691,49 +668,13 @@ func (f *flow) value(x *contract.Expr) val {
 		}
 		return f.typed(val{label: l, sym: f.fresh("item")}, x.Type)
 	case contract.OpDiv, contract.OpMod:
-		a := f.value(x.Args[0])
-		b := f.value(x.Args[1])
-		if !b.ranged || b.low <= 0 && b.high >= 0 {
-			f.mayFail(b.label, mendZero)
-		}
-		v := val{label: a.label.with(b.label)}
-		if x.Op == contract.OpMod && b.ranged && b.low > 0 {
-			v.low = 0
-			v.high = b.high - 1
-			v.ranged = true
-			if !a.ranged || a.low < 0 {
-				v.low = 1 - b.high
-			}
-		}
-		return v
+		return f.quotient(x)
 	case contract.OpAdd, contract.OpSub, contract.OpMul, contract.OpNeg:
 		return f.sum(x)
 	case contract.OpClip:
-		v := f.value(x.Args[0])
-		low := f.value(x.Args[1])
-		high := f.value(x.Args[2])
-		out := val{
-			label:  v.label.with(low.label).with(high.label),
-			low:    low.low,
-			high:   high.high,
-			ranged: low.ranged && high.ranged,
-		}
-		if v.ranged {
-			out.low, out.high = min(max(v.low, out.low), out.high), max(min(v.high, out.high), out.low)
-		}
-		return out
+		return f.clip(x)
 	case contract.OpRoll:
-		low := f.value(x.Args[0])
-		high := f.value(x.Args[1])
-		if !low.ranged || !high.ranged || low.high > high.low {
-			f.mayFail(low.label.with(high.label), "let the lower end of the roll be no greater than the upper one")
-		}
-		return val{
-			label:  low.label.with(high.label),
-			low:    low.low,
-			high:   high.high,
-			ranged: low.ranged && high.ranged,
-		}
+		return f.roll(x)
 	case contract.OpReal, contract.OpSteps, contract.OpFromInt:
 		v := f.value(x.Args[0])
 		if x.Op == contract.OpSteps {
@@ -741,31 +682,7 @@ func (f *flow) value(x *contract.Expr) val {
 		}
 		return v
 	case contract.OpMath:
-		v := val{ranged: x.Name == "min" || x.Name == "max"}
-		for i, arg := range x.Args {
-			a := f.value(arg)
-			v.label = v.label.with(a.label)
-			v.ranged = v.ranged && a.ranged
-			switch {
-			case i == 0:
-				v.low = a.low
-				v.high = a.high
-			case x.Name == "min":
-				v.low = min(a.low, v.low)
-				v.high = min(a.high, v.high)
-			default:
-				v.low = max(a.low, v.low)
-				v.high = max(a.high, v.high)
-			}
-		}
-		if x.Name == "unit" || x.Name == "root" || x.Name == "turn" {
-			f.mayFail(
-				v.label,
-				"ask first that `"+x.Name+"` has a value there: that a vector has a length, or that a number is not "+
-					"below 0",
-			)
-		}
-		return v
+		return f.math(x)
 	case contract.OpName, contract.OpRole, contract.OpNumber:
 		l := f.values(x.Args)
 		f.mayFail(l, mendGone)
@@ -783,6 +700,124 @@ func (f *flow) value(x *contract.Expr) val {
 		return v
 	}
 	return val{label: f.values(x.Args)}
+}
+
+// constant follows a constant: it tells of nothing, and its range is its value.
+func (f *flow) constant(x *contract.Expr) val {
+	v := val{sym: "nothing"}
+	switch x.Type.Form {
+	case contract.FormInt, contract.FormTime:
+		v.low = float64(x.Num)
+		v.high = float64(x.Num)
+		v.ranged = true
+	case contract.FormReal:
+		n := math.Float64frombits(uint64(x.Num))
+		if x.Type.Counted() {
+			n = x.Type.Real(x.Num)
+		}
+		v.low = n
+		v.high = n
+		v.ranged = true
+	case contract.FormClient:
+		v.sym = f.symOf(x)
+	}
+	return v
+}
+
+// either follows `and` or `or`. The second side is computed only under the first, so that what it may fail for tells of
+// the first.
+func (f *flow) either(x *contract.Expr) val {
+	a := f.value(x.Args[0])
+	var b val
+	facts := len(f.facts)
+	if x.Op == contract.OpAnd {
+		f.assume(x.Args[0], true)
+	}
+	f.maybe++
+	f.under(a.label, func() { b = f.value(x.Args[1]) })
+	f.maybe--
+	f.facts = f.facts[:facts]
+	return val{label: a.label.with(b.label)}
+}
+
+// quotient follows a division or its rest, which fails for 0.
+func (f *flow) quotient(x *contract.Expr) val {
+	a := f.value(x.Args[0])
+	b := f.value(x.Args[1])
+	if !b.ranged || b.low <= 0 && b.high >= 0 {
+		f.mayFail(b.label, mendZero)
+	}
+	v := val{label: a.label.with(b.label)}
+	if x.Op == contract.OpMod && b.ranged && b.low > 0 {
+		v.low = 0
+		v.high = b.high - 1
+		v.ranged = true
+		if !a.ranged || a.low < 0 {
+			v.low = 1 - b.high
+		}
+	}
+	return v
+}
+
+// clip follows a number that is kept within a range.
+func (f *flow) clip(x *contract.Expr) val {
+	v := f.value(x.Args[0])
+	low := f.value(x.Args[1])
+	high := f.value(x.Args[2])
+	out := val{
+		label:  v.label.with(low.label).with(high.label),
+		low:    low.low,
+		high:   high.high,
+		ranged: low.ranged && high.ranged,
+	}
+	if v.ranged {
+		out.low, out.high = min(max(v.low, out.low), out.high), max(min(v.high, out.high), out.low)
+	}
+	return out
+}
+
+// roll follows a roll, which fails for an empty range.
+func (f *flow) roll(x *contract.Expr) val {
+	low := f.value(x.Args[0])
+	high := f.value(x.Args[1])
+	if !low.ranged || !high.ranged || low.high > high.low {
+		f.mayFail(low.label.with(high.label), "let the lower end of the roll be no greater than the upper one")
+	}
+	return val{
+		label:  low.label.with(high.label),
+		low:    low.low,
+		high:   high.high,
+		ranged: low.ranged && high.ranged,
+	}
+}
+
+// math follows a function of reals. Of some it is known that they fail for some values.
+func (f *flow) math(x *contract.Expr) val {
+	v := val{ranged: x.Name == "min" || x.Name == "max"}
+	for i, arg := range x.Args {
+		a := f.value(arg)
+		v.label = v.label.with(a.label)
+		v.ranged = v.ranged && a.ranged
+		switch {
+		case i == 0:
+			v.low = a.low
+			v.high = a.high
+		case x.Name == "min":
+			v.low = min(a.low, v.low)
+			v.high = min(a.high, v.high)
+		default:
+			v.low = max(a.low, v.low)
+			v.high = max(a.high, v.high)
+		}
+	}
+	if x.Name == "unit" || x.Name == "root" || x.Name == "turn" {
+		f.mayFail(
+			v.label,
+			"ask first that `"+x.Name+"` has a value there: that a vector has a length, or that a number is not "+
+				"below 0",
+		)
+	}
+	return v
 }
 
 // fitsType reports whether a value surely is of a type that it is handed over as.

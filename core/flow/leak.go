@@ -48,54 +48,13 @@ func (f *flow) block(stmts []contract.Stmt) {
 func (f *flow) stmt(s *contract.Stmt) {
 	switch s.Op {
 	case contract.OpLet:
-		v := f.value(s.Value)
-		query := s.Value
-		for query.Op == contract.OpReveal {
-			query = query.Args[0]
-		}
-		switch form := s.Value.Type.Form; {
-		case form == contract.FormEntity && query.Op == contract.OpQuery:
-			if query.Query.Else == nil && query.Query.Kinds != nil { // else it has failed
-				f.learn(thereIs(v.sym))
-			}
-		case form == contract.FormEntity, form == contract.FormClient:
-			v.sym = f.symOf(s.Value)
-		}
-		if s.Value.Type.Holder() {
-			f.lists[s.Num] = v
-		} else {
-			f.locals[s.Num] = v
-		}
+		f.let(s)
 	case contract.OpSet:
 		f.set(s)
 	case contract.OpPut, contract.OpTake, contract.OpCut, contract.OpClear, contract.OpMove, contract.OpSplit:
 		f.change(s)
 	case contract.OpIf:
-		l := f.observed(s.Value, f.value(s.Value))
-		facts := len(f.facts)
-		decided := f.decided(s.Value)
-		for _, a := range l {
-			f.cause.asked[a.id] = f.at
-		}
-		if f.dead {
-			return
-		}
-		f.under(l, func() {
-			dead := true // in each branch that may be taken
-			if decided >= 0 {
-				f.assume(s.Value, true)
-				f.block(s.Then)
-				f.facts = f.facts[:facts]
-				dead, f.dead = f.dead, false
-			}
-			if decided <= 0 {
-				f.assume(s.Value, false)
-				f.block(s.Else)
-				f.facts = f.facts[:facts]
-				dead = dead && f.dead
-			}
-			f.dead = dead
-		})
+		f.branch(s)
 	case contract.OpFor:
 		f.loop(s)
 	case contract.OpTell, contract.OpLog:
@@ -113,19 +72,7 @@ func (f *flow) stmt(s *contract.Stmt) {
 		}
 		f.forget(nil)
 	case contract.OpGive:
-		e := f.value(s.X)
-		to := f.value(s.Value)
-		for _, k := range s.X.Type.Kinds {
-			f.cause.GivesAway[k] = true
-			f.sink(f.observed(s.X, e).with(to.label), f.toKind(k, e.sym, "the owner of"))
-			for _, p := range k.Properties {
-				if p.Hold != nil { // it ends
-					f.sink(f.observed(s.X, e).with(to.label), f.toProperty(k, p, e.sym))
-					f.cause.Changes[p] = true
-					f.forget(p)
-				}
-			}
-		}
+		f.giveAway(s)
 	case contract.OpReturn:
 		f.exit = f.exit.with(f.pc)
 	case contract.OpReply:
@@ -147,6 +94,75 @@ func (f *flow) stmt(s *contract.Stmt) {
 	case contract.OpClose:
 		f.cause.Others["ends the session"] = true
 		f.sink(nil, dest{crowds: everyone, what: "the end of the session, which everyone sees"})
+	}
+}
+
+// let keeps what a name stands for. A query that found nothing without an `else` has failed, so that what it found is
+// there.
+func (f *flow) let(s *contract.Stmt) {
+	v := f.value(s.Value)
+	query := s.Value
+	for query.Op == contract.OpReveal {
+		query = query.Args[0]
+	}
+	switch form := s.Value.Type.Form; {
+	case form == contract.FormEntity && query.Op == contract.OpQuery:
+		if query.Query.Else == nil && query.Query.Kinds != nil { // else it has failed
+			f.learn(thereIs(v.sym))
+		}
+	case form == contract.FormEntity, form == contract.FormClient:
+		v.sym = f.symOf(s.Value)
+	}
+	if s.Value.Type.Holder() {
+		f.lists[s.Num] = v
+	} else {
+		f.locals[s.Num] = v
+	}
+}
+
+// branch follows an `if`: both branches, unless its condition is decided, each under what the condition tells of.
+func (f *flow) branch(s *contract.Stmt) {
+	l := f.observed(s.Value, f.value(s.Value))
+	facts := len(f.facts)
+	decided := f.decided(s.Value)
+	for _, a := range l {
+		f.cause.asked[a.id] = f.at
+	}
+	if f.dead {
+		return
+	}
+	f.under(l, func() {
+		dead := true // in each branch that may be taken
+		if decided >= 0 {
+			f.assume(s.Value, true)
+			f.block(s.Then)
+			f.facts = f.facts[:facts]
+			dead, f.dead = f.dead, false
+		}
+		if decided <= 0 {
+			f.assume(s.Value, false)
+			f.block(s.Else)
+			f.facts = f.facts[:facts]
+			dead = dead && f.dead
+		}
+		f.dead = dead
+	})
+}
+
+// giveAway follows a `give`, which ends what the entity's owner holds.
+func (f *flow) giveAway(s *contract.Stmt) {
+	e := f.value(s.X)
+	to := f.value(s.Value)
+	for _, k := range s.X.Type.Kinds {
+		f.cause.GivesAway[k] = true
+		f.sink(f.observed(s.X, e).with(to.label), f.toKind(k, e.sym, "the owner of"))
+		for _, p := range k.Properties {
+			if p.Hold != nil { // it ends
+				f.sink(f.observed(s.X, e).with(to.label), f.toProperty(k, p, e.sym))
+				f.cause.Changes[p] = true
+				f.forget(p)
+			}
+		}
 	}
 }
 
@@ -711,59 +727,64 @@ func (l *flows) kind(k *contract.Kind) {
 			l.request(r)
 		}
 	}
-	handler := func(b *contract.Body, name string, pc func(f *flow) label) *Cause {
-		if b == nil {
-			return nil
-		}
-		c := l.newCause(name, b.Line, k)
-		f := l.newFlow(c, k, b.At.Start)
-		f.pc = pc(f)
-		c.runs = fault{
-			label: f.pc,
-			at:    b.At,
-			decl:  b.At.Start,
-			mend:  "let no handler set off another eight times in a row",
-		}
-		if b == k.OnSpawn || b == k.OnStart && l.starts() == 1 {
-			f.begins(k, f.self)
-		}
-		f.block(b.Stmts)
-		return c
-	}
+	// A handler of an entity runs because the entity is there.
 	there := func(f *flow) label { return f.existence([]*contract.Kind{k}, f.self) }
-	handler(k.OnStart, "on start of "+k.Name, there)
-	if c := handler(k.OnSpawn, "on spawn of "+k.Name, there); c != nil {
+	l.handler(k, k.OnStart, "on start of "+k.Name, there)
+	if c := l.handler(k, k.OnSpawn, "on spawn of "+k.Name, there); c != nil {
 		c.Spawning = true
 	}
-	handler(k.OnTick, "on tick of "+k.Name, there)
-	handler(k.OnOwnerLost, "on owner lost of "+k.Name, there)
-	handler(k.OnOwnerLeave, "on owner leave of "+k.Name, there)
+	l.handler(k, k.OnTick, "on tick of "+k.Name, there)
+	l.handler(k, k.OnOwnerLost, "on owner lost of "+k.Name, there)
+	l.handler(k, k.OnOwnerLeave, "on owner leave of "+k.Name, there)
 	for i, b := range k.OnChange {
-		p := (*contract.Property)(nil)
-		if b != nil {
-			p = k.Properties[i]
-		}
-		if c := handler(
-			b, "on change "+k.Properties[i].Name+" of "+k.Name, func(f *flow) label { return f.property(k, p, f.self) },
-		); c != nil {
+		p := k.Properties[i]
+		c := l.handler(k, b, "on change "+p.Name+" of "+k.Name, func(f *flow) label { return f.property(k, p, f.self) })
+		if c != nil {
 			c.Watch = p
 		}
 	}
 	for _, t := range k.Timers {
-		name := map[bool]string{true: "after", false: "every"}[t.After]
-		c := l.newCause(fmt.Sprintf("%s %s of %s", name, l.timeText(t.Ticks), k.Name), t.Body.Line, k)
-		f := l.newFlow(c, k, t.At.Start)
-		f.pc = there(f)
-		if t.While != nil {
-			f.at = t.While.At
-			f.pc = f.pc.with(f.value(t.While.Value).label)
-			if f.dead || f.decided(t.While.Value) < 0 {
-				continue // it never runs
-			}
-			f.assume(t.While.Value, true)
-		}
-		f.block(t.Body.Stmts)
+		l.timer(k, t, there)
 	}
+}
+
+// handler follows the body of a handler, as a cause of its own. pc is what learning that it ran tells of. It returns
+// nil for a handler that the kind does not have.
+func (l *flows) handler(k *contract.Kind, b *contract.Body, name string, pc func(f *flow) label) *Cause {
+	if b == nil {
+		return nil
+	}
+	c := l.newCause(name, b.Line, k)
+	f := l.newFlow(c, k, b.At.Start)
+	f.pc = pc(f)
+	c.runs = fault{
+		label: f.pc,
+		at:    b.At,
+		decl:  b.At.Start,
+		mend:  "let no handler set off another eight times in a row",
+	}
+	if b == k.OnSpawn || b == k.OnStart && l.starts() == 1 {
+		f.begins(k, f.self)
+	}
+	f.block(b.Stmts)
+	return c
+}
+
+// timer follows the body of a timer, as a cause of its own, unless its condition can never hold.
+func (l *flows) timer(k *contract.Kind, t *contract.Timer, there func(f *flow) label) {
+	name := map[bool]string{true: "after", false: "every"}[t.After]
+	c := l.newCause(fmt.Sprintf("%s %s of %s", name, l.timeText(t.Ticks), k.Name), t.Body.Line, k)
+	f := l.newFlow(c, k, t.At.Start)
+	f.pc = there(f)
+	if t.While != nil {
+		f.at = t.While.At
+		f.pc = f.pc.with(f.value(t.While.Value).label)
+		if f.dead || f.decided(t.While.Value) < 0 {
+			return
+		}
+		f.assume(t.While.Value, true)
+	}
+	f.block(t.Body.Stmts)
 }
 
 // starts counts the handlers that run at the start of a session. When there are more, one may find what another has
@@ -898,7 +919,7 @@ func (l *flows) write(k *contract.Kind, p *contract.Property) {
 	f.cause.dests = append(f.cause.dests, f.toProperty(k, p, f.self))
 }
 
-// atRequest stands at the head of a request.
+// atRequest stands at the head of a request: its arguments are known, and who may ask is decided.
 func (l *flows) atRequest(r *contract.Request) *flow {
 	c := l.newCause(r.FullName(), r.Line, r.Kind)
 	c.Request = r
@@ -921,40 +942,8 @@ func (l *flows) atRequest(r *contract.Request) *flow {
 	}
 	// Whether somebody may ask is told to whoever asks.
 	f.viewer = "caller"
-	for _, w := range r.From {
-		var l label
-		if w.X != nil {
-			l = f.value(w.X).label
-			if f.ownOwner(w.X) {
-				l = nil
-			}
-		}
-		if w.Aud != nil {
-			inner := *f
-			inner.kind = nil
-			inner.self = ""
-			inner.locals = map[int64]val{}
-			inner.lists = map[int64]val{}
-			for i, a := range w.Args {
-				v := f.value(a)
-				v.sym = f.symOf(a)
-				inner.give(w.Aud.Params, i, v)
-				if w.Aud.AsksArgument(i) {
-					l = l.with(f.observed(a, v))
-				}
-			}
-			if w.Aud.Cond != nil && w.Aud.Cond.Value != nil && !w.Aud.OnlyNearness() {
-				var asked []sym
-				for i, a := range w.Args {
-					asked = append(asked, f.symOf(a))
-					asked = append(asked, make([]sym, w.Aud.Params[i].Type.Width()-1)...)
-				}
-				// Who may not ask learns no more than by not getting what goes to the audience, which is told of there.
-				cond := inner.value(w.Aud.Cond.Value).label
-				l = l.with(slices.DeleteFunc(slices.Clone(cond), func(x *atom) bool { return x.goesTo(w.Aud, asked) }))
-			}
-		}
-		f.decision(l, "who may ask")
+	for i := range r.From {
+		f.decision(f.mayAsk(&r.From[i]), "who may ask")
 	}
 	f.viewer = ""
 	f.caller = r.CallerRole()
@@ -966,6 +955,44 @@ func (l *flows) atRequest(r *contract.Request) *flow {
 	decider := f.toCaller("")
 	c.decider = &decider
 	return f
+}
+
+// mayAsk returns what the decision whether a client is meant by a term of `from` tells of.
+func (f *flow) mayAsk(w *contract.Who) label {
+	var l label
+	if w.X != nil {
+		l = f.value(w.X).label
+		if f.ownOwner(w.X) {
+			l = nil
+		}
+	}
+	if w.Aud == nil {
+		return l
+	}
+	inner := *f
+	inner.kind = nil
+	inner.self = ""
+	inner.locals = map[int64]val{}
+	inner.lists = map[int64]val{}
+	for i, a := range w.Args {
+		v := f.value(a)
+		v.sym = f.symOf(a)
+		inner.give(w.Aud.Params, i, v)
+		if w.Aud.AsksArgument(i) {
+			l = l.with(f.observed(a, v))
+		}
+	}
+	if w.Aud.Cond == nil || w.Aud.Cond.Value == nil || w.Aud.OnlyNearness() {
+		return l
+	}
+	var asked []sym
+	for i, a := range w.Args {
+		asked = append(asked, f.symOf(a))
+		asked = append(asked, make([]sym, w.Aud.Params[i].Type.Width()-1)...)
+	}
+	// Who may not ask learns no more than by not getting what goes to the audience, which is told of there.
+	cond := inner.value(w.Aud.Cond.Value).label
+	return l.with(slices.DeleteFunc(slices.Clone(cond), func(x *atom) bool { return x.goesTo(w.Aud, asked) }))
 }
 
 // request reads a request: first its checks, each of which holds for all that follows it, then its body.

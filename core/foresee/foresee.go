@@ -10,6 +10,8 @@ import (
 	"slices"
 	"strings"
 
+	"kamerad.example/core/bytecode"
+	"kamerad.example/core/codegen"
 	"kamerad.example/core/compile"
 	"kamerad.example/core/contract"
 	"kamerad.example/core/replicate"
@@ -21,7 +23,7 @@ import (
 // Foresight is what can be known of an outline's checks. It may be used by one goroutine at a time.
 type Foresight struct {
 	contract *contract.Contract
-	program  *rules.Program
+	program  *bytecode.Program
 	requests map[string]*contract.Request
 }
 
@@ -32,7 +34,7 @@ func New(o *contract.Outline) (*Foresight, error) {
 	if c == nil {
 		return nil, fmt.Errorf("read the checks of the outline of %s: %w", o.Contract, problems)
 	}
-	program, err := rules.Generate(c)
+	program, err := codegen.Generate(c)
 	if err != nil {
 		return nil, fmt.Errorf("read the checks of the outline of %s: %w", o.Contract, err)
 	}
@@ -140,81 +142,98 @@ func (f *Foresight) set(
 
 // word writes an outline as a contract.
 func word(o *contract.Outline) string {
-	var b strings.Builder
-	line := func(format string, args ...any) { fmt.Fprintf(&b, format+"\n", args...) }
-	line("contract outline language 1\ntick %d per second\nroles %s", o.Tick, strings.Join(o.Roles, ", "))
-	said := map[string]bool{}
-	var types func(t *contract.Type)
-	types = func(t *contract.Type) {
-		if t == nil {
-			return
-		}
-		types(t.Key)
-		types(t.Of)
-		for _, p := range t.Parts {
-			types(p.Type)
-		}
-		if t.Enum != nil && !said[t.Enum.Name] {
-			said[t.Enum.Name] = true
-			line("enum %s { %s }", t.Enum.Name, strings.Join(t.Enum.Values, ", "))
-		}
-		if t.Form == contract.FormRecord && !said[t.Name] {
-			said[t.Name] = true
-			line("type %s { %s }", t.Name, params(t.Parts))
-		}
-	}
+	w := &writer{outline: o, declared: map[string]bool{}}
+	w.line("contract outline language 1\ntick %d per second\nroles %s", o.Tick, strings.Join(o.Roles, ", "))
 	parts := map[string]bool{}
 	for _, k := range o.Kinds {
 		for _, p := range k.Parts {
 			if !parts[p] {
 				parts[p] = true
-				line("part %s { }", p)
+				w.line("part %s { }", p)
 			}
 		}
 		for _, p := range k.Properties {
-			types(p.Type)
+			w.typeOf(p.Type)
 		}
 		for _, r := range k.Requests {
 			for _, p := range r.Params {
-				types(p.Type)
+				w.typeOf(p.Type)
 			}
 		}
 	}
-	for _, k := range o.Kinds {
-		head := "entity " + k.Name
-		if k.Shared {
-			head = "shared " + k.Name
-		} else if k.Per != "" {
-			head += " per " + k.Per
-		}
-		if len(k.Parts) > 0 {
-			head += " with " + strings.Join(k.Parts, ", ")
-		}
-		line("%s {", head)
-		for _, p := range k.Properties {
-			if has(o, p.Type) {
-				line("  %s: %s", p.Name, p.Type)
-			}
-		}
-		for _, r := range k.Requests {
-			for i, known := range r.Known {
-				if known == "" ||
-					slices.ContainsFunc(r.Params, func(p contract.Param) bool { return !has(o, p.Type) }) {
-					continue
-				}
-				line(
-					"  request %s_is%d(%s) from everyone check %s else deny \"no\" { }", r.Name, i, params(r.Params),
-					known,
-				)
-				line(
-					"  request %s_of%d(%s) from everyone check (%s) or true else deny \"no\" { }", r.Name, i,
-					params(r.Params), known,
-				)
-			}
-		}
-		line("}")
+	for i := range o.Kinds {
+		w.kind(&o.Kinds[i])
 	}
-	return b.String()
+	return w.text.String()
+}
+
+// writer writes the contract of an outline.
+type writer struct {
+	outline  *contract.Outline
+	text     strings.Builder
+	declared map[string]bool // the names of types that are written already
+}
+
+// line writes a line.
+func (w *writer) line(format string, args ...any) { fmt.Fprintf(&w.text, format+"\n", args...) }
+
+// typeOf writes the declarations that a type needs, each once, those that it is made of first.
+func (w *writer) typeOf(t *contract.Type) {
+	if t == nil {
+		return
+	}
+	w.typeOf(t.Key)
+	w.typeOf(t.Of)
+	for _, p := range t.Parts {
+		w.typeOf(p.Type)
+	}
+	if t.Enum != nil && !w.declared[t.Enum.Name] {
+		w.declared[t.Enum.Name] = true
+		w.line("enum %s { %s }", t.Enum.Name, strings.Join(t.Enum.Values, ", "))
+	}
+	if t.Form == contract.FormRecord && !w.declared[t.Name] {
+		w.declared[t.Name] = true
+		w.line("type %s { %s }", t.Name, params(t.Parts))
+	}
+}
+
+// kind writes a kind with its properties. Each check that a client can compute becomes two requests: NAME_isN passes
+// when the check holds, NAME_ofN whenever the check can be computed.
+func (w *writer) kind(k *contract.KindOutline) {
+	head := "entity " + k.Name
+	if k.Shared {
+		head = "shared " + k.Name
+	} else if k.Per != "" {
+		head += " per " + k.Per
+	}
+	if len(k.Parts) > 0 {
+		head += " with " + strings.Join(k.Parts, ", ")
+	}
+	w.line("%s {", head)
+	for _, p := range k.Properties {
+		if has(w.outline, p.Type) {
+			w.line("  %s: %s", p.Name, p.Type)
+		}
+	}
+	for _, r := range k.Requests {
+		if slices.ContainsFunc(r.Params, func(p contract.Param) bool { return !has(w.outline, p.Type) }) {
+			continue
+		}
+		for i, known := range r.Known {
+			if known == "" {
+				continue
+			}
+			w.line(
+				"  request %s_is%d(%s) from everyone check %s else deny \"no\" { }", r.Name, i,
+				params(r.Params), known,
+			)
+			w.line(
+				"  request %s_of%d(%s) from everyone check (%s) or true else deny \"no\" { }", r.Name, i,
+				params(r.Params), known,
+			)
+		}
+	}
+	w.line("}")
 }
 
 // params words arguments as a contract does.

@@ -75,32 +75,20 @@ func (a *Actor) Pick() (entity uint32, request string, args []json.RawMessage) {
 
 // Value picks a value of a type: what refers to something refers to what is there, and a place is mostly one that
 // something has.
+//
+//revive:disable-next-line:function-length It is one switch.
 func (a *Actor) Value(c *replicate.Copy, t *contract.Type) contract.Value {
 	r := a.random
-	number := func() int64 {
-		if span := uint64(t.High) - uint64(t.Low); span < math.MaxInt64 {
-			return t.Low + r.Int64N(int64(span)+1)
-		}
-		return t.Low
-	}
 	switch t.Form {
 	case contract.FormBool:
 		return contract.Value{Num: r.Int64N(2)}
 	case contract.FormInt, contract.FormReal, contract.FormDirection:
-		if r.IntN(3) == 0 { // one that something has
-			var of []int64
-			for _, x := range c.Entities() {
-				for _, f := range x.Fields {
-					if f.Type.Form == t.Form && f.Type.Low == t.Low && f.Type.High == t.High && f.Type.Per == t.Per {
-						of = append(of, f.Value.Num)
-					}
-				}
-			}
-			if len(of) > 0 {
-				return contract.Value{Num: of[r.IntN(len(of))]}
+		if r.IntN(3) == 0 {
+			if list := numbersLike(c, t); len(list) > 0 {
+				return contract.Value{Num: list[r.IntN(len(list))]}
 			}
 		}
-		return contract.Value{Num: number()}
+		return contract.Value{Num: a.number(t)}
 	case contract.FormEnum:
 		return contract.Value{Num: r.Int64N(int64(len(t.Enum.Values)))}
 	case contract.FormKind:
@@ -111,14 +99,14 @@ func (a *Actor) Value(c *replicate.Copy, t *contract.Type) contract.Value {
 		}
 		return contract.Value{Num: int64(c.Clients[r.IntN(len(c.Clients))].Number)}
 	case contract.FormEntity:
-		var of []int64
+		var list []int64
 		for _, x := range c.Entities() {
 			if slices.Contains(t.Names, x.Kind) {
-				of = append(of, int64(x.Number))
+				list = append(list, int64(x.Number))
 			}
 		}
-		if len(of) > 0 {
-			return contract.Value{Num: of[r.IntN(len(of))]}
+		if len(list) > 0 {
+			return contract.Value{Num: list[r.IntN(len(list))]}
 		}
 		return contract.Value{}
 	case contract.FormText:
@@ -136,7 +124,7 @@ func (a *Actor) Value(c *replicate.Copy, t *contract.Type) contract.Value {
 	case contract.FormRotation:
 		var v contract.Value
 		for i := range t.Reals() {
-			n := number()
+			n := a.number(t)
 			if t.Form == contract.FormRotation { // none
 				n = map[bool]int64{true: t.High, false: 0}[i == 3]
 			}
@@ -151,6 +139,27 @@ func (a *Actor) Value(c *replicate.Copy, t *contract.Type) contract.Value {
 		return v
 	}
 	return a.several(c, t)
+}
+
+// number picks a number of a type's range; the lowest one of a range with more than 63 bits.
+func (a *Actor) number(t *contract.Type) int64 {
+	if span := uint64(t.High) - uint64(t.Low); span < math.MaxInt64 {
+		return t.Low + a.random.Int64N(int64(span)+1)
+	}
+	return t.Low
+}
+
+// numbersLike returns the numbers that something in the copy has of a type like t.
+func numbersLike(c *replicate.Copy, t *contract.Type) []int64 {
+	var list []int64
+	for _, x := range c.Entities() {
+		for _, f := range x.Fields {
+			if f.Type.Form == t.Form && f.Type.Low == t.Low && f.Type.High == t.High && f.Type.Per == t.Per {
+				list = append(list, f.Value.Num)
+			}
+		}
+	}
+	return list
 }
 
 // several picks a value of a list, a map or stacks: an empty one, or one with a few items.

@@ -37,7 +37,7 @@ func tidewreck(t *testing.T) *contract.Contract {
 	return c
 }
 
-// at seats a client of each role in a session and gives what they hold.
+// at seats a client of each role in a session and returns what they hold.
 func at(t *testing.T, c *contract.Contract) (s *session.Session, seats map[string]*seat) {
 	s, err := session.New(c, session.Options{Key: [32]byte{1}})
 	require.NoError(t, err)

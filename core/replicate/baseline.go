@@ -100,7 +100,7 @@ func (b *baseline) currentField(p *contract.Property) wire.Field {
 	}
 }
 
-// update has a property sent in this tick as it is now.
+// update marks a property to be sent in this tick as it is now.
 func (b *baseline) update(p *contract.Property) {
 	v := b.plan.view
 	bit := uint64(1) << p.Index

@@ -213,7 +213,7 @@ func (a *application) changeOwners(owned []wire.Owned) {
 	}
 }
 
-// update gives an entity's properties other values, and takes back those that the client may no longer have.
+// update sets an entity's properties to other values, and takes back those that the client may no longer have.
 func (a *application) update(u *wire.Update) {
 	e := a.copy.entities[u.Entity]
 	if e == nil {

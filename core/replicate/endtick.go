@@ -155,7 +155,7 @@ func (b *baseline) recordProperties() {
 	}
 }
 
-// recordResend has a client sent the value of a property once more, when it gets the property at all.
+// recordResend marks the value of a property to be sent to a client once more, when it gets the property at all.
 func (v *View) recordResend(r resend) {
 	u := v.viewer(r.client)
 	if u == nil || r.baseline.entity.Gone || !v.hasProperty(u, r.baseline, r.property) {

@@ -175,7 +175,7 @@ func (v *View) RemoveClient(number int) {
 	v.left = append(v.left, number)
 }
 
-// Resync has a client sent a snapshot in place of the next changes.
+// Resync sends a client a snapshot in place of the next changes.
 func (v *View) Resync(client int) {
 	if u := v.viewer(client); u != nil {
 		u.restart(v)

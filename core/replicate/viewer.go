@@ -69,7 +69,7 @@ type viewerSide struct {
 	edgeSets []*recipientSet
 }
 
-// restart has a viewer sent everything anew.
+// restart sends a viewer everything anew.
 func (u *viewer) restart(v *View) {
 	for _, s := range u.subscriptions {
 		s.set.members--

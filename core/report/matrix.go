@@ -234,9 +234,6 @@ func requestRow(c *contract.Contract, m *Matrix, causes []*flow.Cause, r *contra
 		Name:    r.FullName(),
 		From:    c.WhoText(r.From),
 		Checks:  r.Checks,
-		Changes: []string{},
-		Does:    []string{},
-		Tells:   []string{},
 		Reveals: []string{},
 		Line:    r.Line,
 	}
@@ -259,10 +256,16 @@ func requestRow(c *contract.Contract, m *Matrix, causes []*flow.Cause, r *contra
 			),
 		)
 	}
+	row.addEffects(c, setOff(causes, r))
+	return row
+}
+
+// addEffects fills in what the causes that a request sets off change, do, tell and reveal, each once and in order.
+func (row *MatrixRequest) addEffects(c *contract.Contract, causes []*flow.Cause) {
 	changes := map[string]bool{}
 	does := map[string]bool{}
 	tells := map[string]bool{}
-	for _, x := range setOff(causes, r) {
+	for _, x := range causes {
 		for p := range x.Changes {
 			changes[propertyName(c, p)] = true
 		}
@@ -289,10 +292,12 @@ func requestRow(c *contract.Contract, m *Matrix, causes []*flow.Cause, r *contra
 			}
 		}
 	}
-	row.Changes = append(row.Changes, slices.Sorted(maps.Keys(changes))...)
-	row.Does = append(row.Does, slices.Sorted(maps.Keys(does))...)
-	row.Tells = append(row.Tells, slices.Sorted(maps.Keys(tells))...)
-	return row
+	sorted := func(set map[string]bool) []string {
+		return append([]string{}, slices.Sorted(maps.Keys(set))...)
+	}
+	row.Changes = sorted(changes)
+	row.Does = sorted(does)
+	row.Tells = sorted(tells)
 }
 
 // setOff returns what a request does and the handlers that it may set off.

@@ -202,7 +202,9 @@ entity Eel { pos: Place }
 		assert.LessOrEqual(t, p.Typical, p.Most, p.Name)
 	}
 	assert.Equal(t, map[string]int{
-		"yes": 1, "one": 0, "hull": 7 + 12, "low": 1 + 2, "air": 8 + 12, "pos": 2 * (16 + 12), "item": 2, "words": 13 + 320, "satchel": 3 + 6*(2+3), "marks": 2 + 3*(32+7), "hidden": 0, "mine": 7 + 12, "Eel.pos": 2 * (16 + 12),
+		"yes": 1, "one": 0, "hull": 7 + 12, "low": 1 + 2, "air": 8 + 12, "pos": 2 * (16 + 12), "item": 2,
+		"words": 13 + 320, "satchel": 3 + 6*(2+3), "marks": 2 + 3*(32+7), "hidden": 0, "mine": 7 + 12,
+		"Eel.pos": 2 * (16 + 12),
 	}, most)
 	more, err := report.NewCost(c, 8, map[string]int{"Eel": 30})
 	require.NoError(t, err)

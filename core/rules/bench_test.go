@@ -3,6 +3,7 @@ package rules
 import (
 	"testing"
 
+	"kamerad.example/core/codegen"
 	"kamerad.example/core/compile"
 	"kamerad.example/core/world"
 )
@@ -31,7 +32,7 @@ func BenchmarkRules(b *testing.B) {
 	w := world.New(c, nil)
 	e := w.Spawn(c.Kinds[1], 1)
 	w.Commit()
-	p, err := Generate(c)
+	p, err := codegen.Generate(c)
 	if err != nil {
 		b.Fatal(err)
 	}

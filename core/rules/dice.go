@@ -8,18 +8,18 @@ import (
 	"math/bits"
 )
 
-// dice gives the rolls of a cause: HMAC-SHA256 (RFC 2104) of the session's key over the cause, the place of the roll in
+// dice makes the rolls of a cause: HMAC-SHA256 (RFC 2104) of the session's key over the cause, the place of the roll in
 // the contract, how often the cause has rolled there, and a counter, eight bytes a time. So no roll foretells another,
 // and none shifts another: what a hidden value decides to roll shows in no other roll.
 type dice struct {
 	key   [32]byte
-	cause *Cause
-	place uint64
-	times uint64
-	count uint64
+	cause *Cause    // of the present run
+	place uint64    // of the present roll
+	times uint64    // that the cause has rolled there before
+	count uint64    // blocks that the present roll has used
 	block []byte    // not yet used bytes
-	mac   hash.Hash // with the key
-	in    [50]byte
+	mac   hash.Hash // with the key; made when it is first needed
+	in    [50]byte  // what the present block is made of
 	sum   [sha256.Size]byte
 	rolls map[uint64]uint64 // by place: how often this cause has rolled there
 }

@@ -8,6 +8,7 @@ import (
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
+	"kamerad.example/core/codegen"
 	"kamerad.example/core/compile"
 	"kamerad.example/core/world"
 )
@@ -47,12 +48,18 @@ fn twice(n: int) -> int = 2 * n
 
 // steps of random bodies. Some fault, in some states.
 var wildSteps = []string{
-	"n += x * 7", "n = twice(x) + roll(1..9)", "tight += y", `words = "riot"`, "words = caller.name", "at = at + vec(x, 0.5)", "at.y = -1", "mark.at.x += 1",
-	`mark = Mark(at = at, name = words)`, "bag.put(y)", "bag.cut(0)", "bag = shuffled([1, 2, 3, 4])", "bag[0] = y", "bag.take(2)", `seen["a"] = x`, "seen[words] = y",
-	`seen["b"] += 1`, `seen.take("a")`, "satchel.put(flare, y)", "satchel.put(patch)", "satchel.take(flare)", "satchel.split(flare, 1)", "friend = one(d in Diver where d != self)",
-	"friend.n -= 3", "friend.satchel.put(patch); friend.satchel.move(satchel, patch)", "spawn Eel { hull = y }", "let eNUM = spawn Eel { hull = 2; rider = self }; eNUM.owner_name = words",
-	"for e in Eel { e.hull += 1 }", "for e in Eel where e.hull > 3 { despawn e }", "despawn first(e in Eel)", "give Winch to caller", "give Winch to server", "Winch.turns += y",
-	"Winch.log_of.put(words)", "caller.role = spectator", "tell everyone rung(self, at)", "tell caller rung(friend, at)", `log everyone "{n} of {words}"`, `expel caller "riot"`,
+	"n += x * 7", "n = twice(x) + roll(1..9)", "tight += y", `words = "riot"`, "words = caller.name",
+	"at = at + vec(x, 0.5)", "at.y = -1", "mark.at.x += 1",
+	`mark = Mark(at = at, name = words)`, "bag.put(y)", "bag.cut(0)", "bag = shuffled([1, 2, 3, 4])", "bag[0] = y",
+	"bag.take(2)", `seen["a"] = x`, "seen[words] = y",
+	`seen["b"] += 1`, `seen.take("a")`, "satchel.put(flare, y)", "satchel.put(patch)", "satchel.take(flare)",
+	"satchel.split(flare, 1)", "friend = one(d in Diver where d != self)",
+	"friend.n -= 3", "friend.satchel.put(patch); friend.satchel.move(satchel, patch)", "spawn Eel { hull = y }",
+	"let eNUM = spawn Eel { hull = 2; rider = self }; eNUM.owner_name = words",
+	"for e in Eel { e.hull += 1 }", "for e in Eel where e.hull > 3 { despawn e }", "despawn first(e in Eel)",
+	"give Winch to caller", "give Winch to server", "Winch.turns += y",
+	"Winch.log_of.put(words)", "caller.role = spectator", "tell everyone rung(self, at)",
+	"tell caller rung(friend, at)", `log everyone "{n} of {words}"`, `expel caller "riot"`,
 	"after 100ms do later(y)", "do later(x)", "if x > y { n = 1 } else { tight -= 2 }", "match x { 0, 1 { n = 0 } " +
 		"else { at = -at } }", "for i in [1, 2, 3] { n += i }", "n = n / (x - y)",
 	"satchel.clear()", "bag.clear()", "if tide > 2 { return }", `deny "no"`,
@@ -69,13 +76,13 @@ func (m *Machine) state() string {
 		}
 		fmt.Fprintln(&b, e.Nums[len(e.Nums)-1:], w.Delayed(e))
 	}
-	for _, k := range m.program.contract.Kinds {
+	for _, k := range m.program.Contract.Kinds {
 		fmt.Fprint(&b, len(w.OfKind(k.Index)), w.OfClient(k.Index, 1) != nil, " ")
 	}
 	for _, c := range w.Clients() {
 		fmt.Fprint(&b, c.Number, c.Name, c.Role, " ")
 	}
-	next := w.Spawn(m.program.contract.Kinds[1], 0)
+	next := w.Spawn(m.program.Contract.Kinds[1], 0)
 	fmt.Fprint(&b, next.ID)
 	w.Rollback()
 	m.begin(0)
@@ -115,7 +122,7 @@ func TestABodyThatFaultsLeavesNothing(t *testing.T) {
 		}
 		c, problems := compile.Load("wild.kam", text)
 		require.NotNil(t, c, "%s\n%s", problems.Error(), text)
-		p, err := Generate(c)
+		p, err := codegen.Generate(c)
 		require.NoError(t, err)
 		w := world.New(c, nil)
 		w.Tick = 1

@@ -1,10 +1,9 @@
-// Package rules compiles the checks and bodies of a contract for a register machine over flat 64-bit slots, and runs
-// them against a world. It decides nothing about who may ask: that is the session's part.
+// Package rules runs the checks and bodies of a contract, which package codegen has translated, against a world. It
+// decides nothing about who may ask: that is the session's part.
 //
-// Generate makes a Program of a contract, once; sessions share it. Each session has a Machine of its own with its
-// World, tells it the Cause, calls the method for what happened, and reads the Outcome and what was told: the Machine
-// owns these, and uses their memory again for the next run. A run that is denied, dropped or faulted has changed
-// nothing.
+// Each session has a Machine of its own, for a Program that it may share and its World. It tells the Machine the Cause,
+// calls the method for what happened, and reads the Outcome and what was told: the Machine owns these, and uses their
+// memory again for the next run. A run that is denied, dropped or faulted has changed nothing.
 package rules
 
 import (
@@ -12,6 +11,7 @@ import (
 	"math"
 	"math/bits"
 
+	"kamerad.example/core/bytecode"
 	"kamerad.example/core/contract"
 	"kamerad.example/core/world"
 )
@@ -70,7 +70,7 @@ type Machine struct {
 	Reply   contract.Value // of the present run, when its request gives one
 	Reveals []Reveal       // of code that is traced, also of runs that failed; the caller empties it
 
-	program *Program
+	program *bytecode.Program
 	dice    dice
 	caller  int64
 	viewer  int64
@@ -90,8 +90,8 @@ type Machine struct {
 
 // frame holds the registers of one body.
 type frame struct {
-	nums     [registers]int64
-	entities [registers]*world.Entity
+	nums     [bytecode.Registers]int64
+	entities [bytecode.Registers]*world.Entity
 	memory   []int64
 }
 
@@ -106,7 +106,7 @@ const (
 
 // NewMachine makes a machine for a program and a world. The key, which is never told to anybody, is what its rolls come
 // from.
-func NewMachine(p *Program, w *world.World, key [32]byte) *Machine {
+func NewMachine(p *bytecode.Program, w *world.World, key [32]byte) *Machine {
 	m := &Machine{
 		World:   w,
 		program: p,
@@ -115,7 +115,7 @@ func NewMachine(p *Program, w *world.World, key [32]byte) *Machine {
 	}
 	m.dice.cause = &m.Cause
 	m.frames = make([]*frame, maxDepth+1)
-	m.frames[0] = &frame{memory: make([]int64, p.memory)}
+	m.frames[0] = &frame{memory: make([]int64, p.Memory)}
 	return m
 }
 
@@ -156,29 +156,29 @@ func (m *Machine) begin(caller int) {
 // request, and else holds until the next run.
 func (m *Machine) Ask(r *contract.Request, self *world.Entity, caller int, args []int64) *Outcome {
 	m.begin(caller)
-	c := &m.program.requests[r.Index]
+	c := &m.program.Requests[r.Index]
 	f := m.frames[0]
-	if c.memory == 0 {
+	if c.Memory == 0 {
 		for i, v := range args {
-			f.nums[i&(registers-1)] = v
+			f.nums[i&(bytecode.Registers-1)] = v
 		}
 	} else {
 		f.hand(c, args)
 	}
-	if out := m.run(c, 0, self); out != nil || !m.program.watches {
+	if out := m.run(c, 0, self); out != nil || !m.program.HasChangeHandlers {
 		return out
 	}
 	return m.rounds()
 }
 
 // hand puts arguments where the code wants them.
-func (f *frame) hand(c *code, args []int64) {
-	for _, p := range c.params {
-		n := p.typ.Width()
-		if p.memory {
-			copy(f.memory[p.at:], args[:n])
+func (f *frame) hand(c *bytecode.Code, args []int64) {
+	for _, p := range c.Params {
+		n := p.Type.Width()
+		if p.InMemory {
+			copy(f.memory[p.Offset:], args[:n])
 		} else {
-			copy(f.nums[p.at:], args[:n])
+			copy(f.nums[p.Offset:], args[:n])
 		}
 		args = args[n:]
 	}
@@ -200,9 +200,9 @@ const (
 func (m *Machine) Handles(k *contract.Kind, when When) bool { return m.handler(k, when) != nil }
 
 // handler returns the code that a kind has for an occasion, or nil.
-func (m *Machine) handler(k *contract.Kind, when When) *code {
-	kind := &m.program.kinds[k.Index]
-	return [...]*code{kind.start, kind.spawn, kind.tick, kind.ownerLost, kind.ownerLeave}[when]
+func (m *Machine) handler(k *contract.Kind, when When) *bytecode.Code {
+	kind := &m.program.Kinds[k.Index]
+	return [...]*bytecode.Code{kind.Start, kind.Spawn, kind.Tick, kind.OwnerLost, kind.OwnerLeave}[when]
 }
 
 // Handle runs a handler of an entity, and what it sets off.
@@ -212,7 +212,7 @@ func (m *Machine) Handle(e *world.Entity, when When) *Outcome {
 }
 
 // whole runs code and the rounds that it sets off.
-func (m *Machine) whole(c *code, self *world.Entity) *Outcome {
+func (m *Machine) whole(c *bytecode.Code, self *world.Entity) *Outcome {
 	if c != nil {
 		if out := m.run(c, 0, self); out != nil {
 			return out
@@ -228,7 +228,7 @@ func (m *Machine) Join(client *world.Client) *Outcome {
 		return out
 	}
 	m.frames[0].nums[0] = int64(client.Number)
-	return m.whole(m.program.join, nil)
+	return m.whole(m.program.OnJoin, nil)
 }
 
 // Enter makes the entities of a client that has got another role.
@@ -242,7 +242,7 @@ func (m *Machine) Enter(client world.Client) *Outcome {
 
 // own makes the entities that a client has one each of.
 func (m *Machine) own(client *world.Client) *Outcome {
-	for _, k := range m.program.contract.Kinds {
+	for _, k := range m.program.Contract.Kinds {
 		if k.Per != client.Role {
 			continue
 		}
@@ -252,7 +252,7 @@ func (m *Machine) own(client *world.Client) *Outcome {
 				Check:   -1,
 				Reason: fmt.Sprintf(
 					"there have been %d entities of the kind %s, and no more can be numbered",
-					world.MaxSerial(m.program.contract), k.Name,
+					world.MaxSerial(m.program.Contract), k.Name,
 				),
 			}
 			return &m.outcome
@@ -262,7 +262,7 @@ func (m *Machine) own(client *world.Client) *Outcome {
 			return &m.outcome
 		}
 		e := m.World.Spawn(k, client.Number)
-		if c := m.program.kinds[k.Index].spawn; c != nil {
+		if c := m.program.Kinds[k.Index].Spawn; c != nil {
 			if out := m.run(c, 0, e); out != nil {
 				return out
 			}
@@ -272,23 +272,23 @@ func (m *Machine) own(client *world.Client) *Outcome {
 }
 
 // Lost runs `on lost` for a client whose connection is gone.
-func (m *Machine) Lost(client int) *Outcome { return m.of(m.program.lost, client) }
+func (m *Machine) Lost(client int) *Outcome { return m.of(m.program.OnLost, client) }
 
 // Back runs `on back` for a client whose connection is there again.
-func (m *Machine) Back(client int) *Outcome { return m.of(m.program.back, client) }
+func (m *Machine) Back(client int) *Outcome { return m.of(m.program.OnBack, client) }
 
 // Leave runs `on leave` for a client whose seat ends.
-func (m *Machine) Leave(client int) *Outcome { return m.of(m.program.leave, client) }
+func (m *Machine) Leave(client int) *Outcome { return m.of(m.program.OnLeave, client) }
 
 // of runs a body that has no self, for a client.
-func (m *Machine) of(c *code, client int) *Outcome {
+func (m *Machine) of(c *bytecode.Code, client int) *Outcome {
 	m.begin(0)
 	m.frames[0].nums[0] = int64(client)
 	return m.whole(c, nil)
 }
 
 // holds reports whether a condition holds; one that cannot be computed does not.
-func (m *Machine) holds(c *code, self *world.Entity) bool {
+func (m *Machine) holds(c *bytecode.Code, self *world.Entity) bool {
 	if c == nil {
 		return true
 	}
@@ -298,18 +298,18 @@ func (m *Machine) holds(c *code, self *world.Entity) bool {
 
 // While reports whether the condition of an entity's timer holds; one that cannot be computed does not.
 func (m *Machine) While(e *world.Entity, timer int) bool {
-	return m.holds(m.program.kinds[e.Kind.Index].timers[timer].while, e)
+	return m.holds(m.program.Kinds[e.Kind.Index].Timers[timer].While, e)
 }
 
 // MayHold reports whether the condition of a hold holds.
 func (m *Machine) MayHold(e *world.Entity, p *contract.Property) bool {
-	return m.holds(m.program.kinds[e.Kind.Index].props[p.Index].when, e)
+	return m.holds(m.program.Kinds[e.Kind.Index].Properties[p.Index].When, e)
 }
 
 // Writer returns the client that may write a property; ok is false when there is none.
 func (m *Machine) Writer(e *world.Entity, p *contract.Property) (client int, ok bool) {
 	m.begin(0)
-	if m.run(m.program.kinds[e.Kind.Index].props[p.Index].setBy, 0, e) != nil {
+	if m.run(m.program.Kinds[e.Kind.Index].Properties[p.Index].SetBy, 0, e) != nil {
 		return 0, false
 	}
 	n := int(m.frames[0].nums[0])
@@ -319,7 +319,7 @@ func (m *Machine) Writer(e *world.Entity, p *contract.Property) (client int, ok 
 // Pace returns what a client's write of a property costs, and Obeys whether the property's rule allows it. slots are
 // the new value's; a price that cannot be computed is more than any budget.
 func (m *Machine) Pace(e *world.Entity, p *contract.Property, slots []int64) float64 {
-	if m.write(m.program.kinds[e.Kind.Index].props[p.Index].pace, e, p, slots) != nil {
+	if m.write(m.program.Kinds[e.Kind.Index].Properties[p.Index].Pace, e, p, slots) != nil {
 		return math.Inf(1)
 	}
 	return max(fromBits(m.frames[0].nums[0]), 0)
@@ -327,12 +327,12 @@ func (m *Machine) Pace(e *world.Entity, p *contract.Property, slots []int64) flo
 
 // Obeys reports whether the rule of a property allows a client's write.
 func (m *Machine) Obeys(e *world.Entity, p *contract.Property, slots []int64) bool {
-	c := m.program.kinds[e.Kind.Index].props[p.Index].rule
+	c := m.program.Kinds[e.Kind.Index].Properties[p.Index].Rule
 	return c == nil || m.write(c, e, p, slots) == nil && m.frames[0].nums[0] != 0
 }
 
 // write runs the code that decides about a write of an owner, and makes the write when it passes.
-func (m *Machine) write(c *code, e *world.Entity, p *contract.Property, slots []int64) *Outcome {
+func (m *Machine) write(c *bytecode.Code, e *world.Entity, p *contract.Property, slots []int64) *Outcome {
 	m.begin(0)
 	w := p.Type.Width()
 	copy(m.frames[0].nums[:], e.Nums[p.Slot:p.Slot+w])
@@ -343,13 +343,13 @@ func (m *Machine) write(c *code, e *world.Entity, p *contract.Property, slots []
 // Fire runs the body of an entity's timer, and what it sets off.
 func (m *Machine) Fire(e *world.Entity, timer int) *Outcome {
 	m.begin(0)
-	return m.whole(m.program.kinds[e.Kind.Index].timers[timer].body, e)
+	return m.whole(m.program.Kinds[e.Kind.Index].Timers[timer].Body, e)
 }
 
 // Due runs an action whose tick has come, and what it sets off.
 func (m *Machine) Due(e *world.Entity, d world.Delayed) *Outcome {
 	m.begin(0)
-	c := &m.program.actions[d.Action.Index]
+	c := &m.program.Actions[d.Action.Index]
 	m.frames[0].hand(c, d.Args)
 	return m.whole(c, e)
 }
@@ -362,7 +362,7 @@ func (m *Machine) Settle() *Outcome {
 
 // rounds runs `on change` of what the transaction changed, then of what that changed, until nothing changes any more.
 func (m *Machine) rounds() *Outcome {
-	if !m.program.watches {
+	if !m.program.HasChangeHandlers {
 		return nil
 	}
 	m.caller = 0
@@ -370,7 +370,7 @@ func (m *Machine) rounds() *Outcome {
 		m.touched = m.World.ChangedSince(mark, m.touched[:0])
 		mark = m.World.JournalMark()
 		for _, t := range m.touched {
-			c := m.program.kinds[t.Entity.Kind.Index].change[t.Property]
+			c := m.program.Kinds[t.Entity.Kind.Index].Change[t.Property]
 			if c == nil || t.Entity.Gone {
 				continue
 			}
@@ -378,9 +378,9 @@ func (m *Machine) rounds() *Outcome {
 				m.outcome = Outcome{
 					Faulted: true,
 					Check:   -1,
-					In:      c.name,
-					File:    c.file,
-					Line:    int(c.lines[0]),
+					In:      c.Name,
+					File:    c.File,
+					Line:    int(c.Lines[0]),
 					Reason: fmt.Sprintf(
 						"`on change %s` would run in a round after the %dth; does it set itself off?",
 						t.Entity.Kind.Properties[t.Property].Name, maxRounds),
@@ -399,7 +399,7 @@ func (m *Machine) rounds() *Outcome {
 }
 
 // run runs code in the frame of a depth.
-func (m *Machine) run(c *code, depth int, self *world.Entity) *Outcome {
+func (m *Machine) run(c *bytecode.Code, depth int, self *world.Entity) *Outcome {
 	f := m.frames[depth]
 	var row []int64
 	f.entities[0] = self
@@ -407,7 +407,7 @@ func (m *Machine) run(c *code, depth int, self *world.Entity) *Outcome {
 		row = self.Nums
 	}
 	open := m.open
-	at, how := m.exec(f, depth, c.ins, row, c)
+	at, how := m.exec(f, depth, c.Instructions, row, c)
 	m.open = open
 	if how == ended {
 		return nil
@@ -420,23 +420,23 @@ func (m *Machine) run(c *code, depth int, self *world.Entity) *Outcome {
 
 // word returns how a run ended that did not come to its end. It is done afterwards, from the instruction and what its
 // registers still hold, so that the way of what goes well is short.
-func (m *Machine) word(c *code, f *frame, at int, how end) *Outcome {
-	in := &c.ins[at]
+func (m *Machine) word(c *bytecode.Code, f *frame, at int, how end) *Outcome {
+	in := &c.Instructions[at]
 	out := &m.outcome
 	*out = Outcome{
 		Check: -1,
-		In:    c.name,
-		File:  c.file,
-		Line:  int(c.lines[at]),
+		In:    c.Name,
+		File:  c.File,
+		Line:  int(c.Lines[at]),
 	}
-	switch check := c.checks[at]; {
-	case in.op == opFail || how == nothing && check >= 0:
-		out.Then = c.then[check]
+	switch check := c.Checks[at]; {
+	case in.Op == bytecode.OpFail || how == nothing && check >= 0:
+		out.Then = c.Then[check]
 		out.Dropped = out.Then == contract.ThenDrop
 		out.Denied = !out.Dropped
 		out.Check = int(check)
-		out.Reason = c.reasons[check]
-		out.Line = int(c.checkLines[check])
+		out.Reason = c.Reasons[check]
+		out.Line = int(c.CheckLines[check])
 		out.Recent = m.recent
 		if how == nothing {
 			out.Recent = m.World.Tick // what it read is not there, perhaps since just now
@@ -444,7 +444,7 @@ func (m *Machine) word(c *code, f *frame, at int, how end) *Outcome {
 	case how == denied:
 		out.Denied = true
 		out.Then = contract.ThenDeny
-		out.Reason = c.strings[in.k]
+		out.Reason = c.Strings[in.K]
 	default:
 		out.Faulted, out.Reason = true, m.faultOf(c, f, in, how)
 	}
@@ -452,91 +452,90 @@ func (m *Machine) word(c *code, f *frame, at int, how end) *Outcome {
 }
 
 // faultOf returns the message of the failure that an instruction ended with.
-func (m *Machine) faultOf(c *code, f *frame, in *ins, how end) string {
-	p := f.nums[in.b]
-	q := f.nums[uint8(in.c)]
-	sum := func(p, q int64, sign string) string {
-		return fmt.Sprintf("%d %s %d is not a 64-bit whole number", p, sign, q)
-	}
-	if how == worded {
+func (m *Machine) faultOf(c *bytecode.Code, f *frame, in *bytecode.Instruction, how end) string {
+	switch how {
+	case worded:
 		return m.reason
+	case nothing:
+		return nothingThere(c, in)
 	}
-	if how == nothing {
-		what := "owner"
-		switch in.op {
-		case opLoad, opSince, opPath:
-			what = c.props[in.k].Name
-		case opStore, opStoreK, opBump:
-			what = c.stores[in.c].prop.Name
-		case opFetch, opIndex, opKey, opKeyPut:
-			what = c.fetches[in.k].name()
-		case opPutWide, opPutList:
-			what = c.puts[in.k].to.name()
-		case opHolder:
-			what = c.holders[in.k].on.name()
-		case opRun, opDelay:
-			return fmt.Sprintf("the action `%s` is run on nothing: there is no such entity", c.calls[in.k].action.Name)
-		case opTell:
-			return fmt.Sprintf("the event `%s` is told of nothing: there is no such entity", c.tells[in.k].event.Name)
-		case opDespawn, opGive:
-			return "there is no such entity (any more)"
-		}
-		return fmt.Sprintf("`%s` is reached through nothing: there is no such entity", what)
-	}
-	switch in.op {
-	case opAdd:
-		return sum(p, q, "+")
-	case opAddK:
-		return sum(p, in.k, "+")
-	case opSub:
-		return sum(p, q, "-")
-	case opSubSelf:
-		return sum(p, f.entities[0].Nums[in.c], "-")
-	case opMul:
-		return sum(p, q, "*")
-	case opDiv, opMod:
+	p := f.nums[in.B]
+	q := f.nums[uint8(in.C)]
+	switch in.Op {
+	case bytecode.OpAdd:
+		return tooGreat(p, q, "+")
+	case bytecode.OpAddK:
+		return tooGreat(p, in.K, "+")
+	case bytecode.OpSub:
+		return tooGreat(p, q, "-")
+	case bytecode.OpSubSelf:
+		return tooGreat(p, f.entities[0].Nums[in.C], "-")
+	case bytecode.OpMul:
+		return tooGreat(p, q, "*")
+	case bytecode.OpDiv, bytecode.OpMod:
 		if q == 0 {
 			return "division by zero"
 		}
-		return sum(p, q, "/")
-	case opRealAdd, opRealSub, opRealMul, opRealDiv:
-		sign := map[op]string{opRealAdd: "+", opRealSub: "-", opRealMul: "*", opRealDiv: "/"}[in.op]
-		if in.op == opRealDiv && fromBits(q) == 0 {
+		return tooGreat(p, q, "/")
+	case bytecode.OpRealAdd, bytecode.OpRealSub, bytecode.OpRealMul, bytecode.OpRealDiv:
+		sign := map[bytecode.Op]string{
+			bytecode.OpRealAdd: "+",
+			bytecode.OpRealSub: "-",
+			bytecode.OpRealMul: "*",
+			bytecode.OpRealDiv: "/",
+		}[in.Op]
+		if in.Op == bytecode.OpRealDiv && fromBits(q) == 0 {
 			return "division by zero"
 		}
 		return fmt.Sprintf("%g %s %g is no finite number", fromBits(p), sign, fromBits(q))
-	case opNeg:
+	case bytecode.OpNeg:
 		return fmt.Sprintf("-(%d) is not a 64-bit whole number", p)
 	}
 	// What is left is a number that is stored.
-	s := &c.stores[in.c]
-	e := f.entities[in.b]
-	v := in.k
-	switch old := e.Nums[s.slot]; in.op {
-	case opStore:
-		v = f.nums[uint8(in.a)]
-	case opBump:
+	s := &c.Stores[in.C]
+	e := f.entities[in.B]
+	v := in.K
+	switch old := e.Nums[s.Slot]; in.Op {
+	case bytecode.OpStore:
+		v = f.nums[uint8(in.A)]
+	case bytecode.OpBump:
 		v += old
-		if (old^v)&(in.k^v) < 0 {
-			return sum(old, in.k, "+")
+		if (old^v)&(in.K^v) < 0 {
+			return tooGreat(old, in.K, "+")
 		}
 	}
-	t := s.prop.Type
-	return fmt.Sprintf("%s.%s cannot become %s: its range is %s..%s", e.Kind.Name, s.prop.Name,
-		t.Format(contract.Value{Num: v}), t.Format(contract.Value{Num: s.low}), t.Format(contract.Value{Num: s.high}))
+	t := s.Property.Type
+	return fmt.Sprintf("%s.%s cannot become %s: its range is %s..%s", e.Kind.Name, s.Property.Name,
+		t.Format(contract.Value{Num: v}), t.Format(contract.Value{Num: s.Low}), t.Format(contract.Value{Num: s.High}))
 }
 
-// name is what a place is called in a message.
-func (a *addr) name() string {
-	if a.prop != nil {
-		return a.prop.Name
+// tooGreat says that the result of an operation has more than 64 bits.
+func tooGreat(p, q int64, sign string) string {
+	return fmt.Sprintf("%d %s %d is not a 64-bit whole number", p, sign, q)
+}
+
+// nothingThere says what an instruction tried to reach through an entity that is not there.
+func nothingThere(c *bytecode.Code, in *bytecode.Instruction) string {
+	what := "owner"
+	switch in.Op {
+	case bytecode.OpLoad, bytecode.OpSince, bytecode.OpPath:
+		what = c.Properties[in.K].Name
+	case bytecode.OpStore, bytecode.OpStoreK, bytecode.OpBump:
+		what = c.Stores[in.C].Property.Name
+	case bytecode.OpFetch, bytecode.OpIndex, bytecode.OpKey, bytecode.OpKeyPut:
+		what = c.Fetches[in.K].Name()
+	case bytecode.OpPutWide, bytecode.OpPutList:
+		what = c.Puts[in.K].Address.Name()
+	case bytecode.OpHolder:
+		what = c.Containers[in.K].Container.Name()
+	case bytecode.OpRun, bytecode.OpDelay:
+		return fmt.Sprintf("the action `%s` is run on nothing: there is no such entity", c.Calls[in.K].Action.Name)
+	case bytecode.OpTell:
+		return fmt.Sprintf("the event `%s` is told of nothing: there is no such entity", c.Tells[in.K].Event.Name)
+	case bytecode.OpDespawn, bytecode.OpGive:
+		return "there is no such entity (any more)"
 	}
-	for _, p := range a.props {
-		if p != nil {
-			return p.Name
-		}
-	}
-	return "a list"
+	return fmt.Sprintf("`%s` is reached through nothing: there is no such entity", what)
 }
 
 // end says how a piece of code came to its end.
@@ -566,221 +565,224 @@ func truth(b bool) int64 {
 	return 0
 }
 
-// exec runs code until it ends, and gives the instruction that ended it. row is the row of self. Nothing is worded
+// exec runs code until it ends, and returns the instruction that ended it. row is the row of self. Nothing is worded
 // here: a call with values in it would cost every instruction its registers.
 //
 //revive:disable-next-line:function-length It is one switch.
-func (m *Machine) exec(f *frame, depth int, ins []ins, row []int64, c *code) (at int, how end) {
+func (m *Machine) exec(
+	f *frame, depth int, instructions []bytecode.Instruction, row []int64, c *bytecode.Code,
+) (at int, how end) {
 	r := &f.nums
 	ents := &f.entities
-	for pc := 0; uint(pc) < uint(len(ins)); pc++ {
-		in := &ins[pc]
-		switch in.op {
-		case opEnd:
+	for pc := 0; uint(pc) < uint(len(instructions)); pc++ {
+		in := &instructions[pc]
+		switch in.Op {
+		case bytecode.OpEnd:
 			return pc, ended
-		case opFail, opDeny:
+		case bytecode.OpFail, bytecode.OpDeny:
 			return pc, denied
 
-		case opConst:
-			r[uint8(in.a)] = in.k
-		case opMove:
-			r[uint8(in.a)] = r[in.b]
-		case opSelf:
-			r[uint8(in.a)] = row[in.c]
-		case opLoad:
-			e := ents[in.b]
+		case bytecode.OpConst:
+			r[uint8(in.A)] = in.K
+		case bytecode.OpMove:
+			r[uint8(in.A)] = r[in.B]
+		case bytecode.OpSelf:
+			r[uint8(in.A)] = row[in.C]
+		case bytecode.OpLoad:
+			e := ents[in.B]
 			if e == nil || e.Gone {
 				return pc, nothing
 			}
-			r[uint8(in.a)] = e.Nums[in.c]
-		case opShared:
-			r[uint8(in.a)] = m.World.Shared(int(in.k)).Nums[in.c]
+			r[uint8(in.A)] = e.Nums[in.C]
+		case bytecode.OpShared:
+			r[uint8(in.A)] = m.World.Shared(int(in.K)).Nums[in.C]
 
-		case opAdd:
-			p := r[in.b]
-			q := r[uint8(in.c)]
+		case bytecode.OpAdd:
+			p := r[in.B]
+			q := r[uint8(in.C)]
 			s := p + q
 			if (p^s)&(q^s) < 0 {
 				return pc, faulted
 			}
-			r[uint8(in.a)] = s
-		case opAddK:
-			p := r[in.b]
-			s := p + in.k
-			if (p^s)&(in.k^s) < 0 {
+			r[uint8(in.A)] = s
+		case bytecode.OpAddK:
+			p := r[in.B]
+			s := p + in.K
+			if (p^s)&(in.K^s) < 0 {
 				return pc, faulted
 			}
-			r[uint8(in.a)] = s
-		case opSub:
-			p := r[in.b]
-			q := r[uint8(in.c)]
+			r[uint8(in.A)] = s
+		case bytecode.OpSub:
+			p := r[in.B]
+			q := r[uint8(in.C)]
 			s := p - q
 			if (p^q)&(p^s) < 0 {
 				return pc, faulted
 			}
-			r[uint8(in.a)] = s
-		case opSubSelf:
-			p := r[in.b]
-			q := row[in.c]
+			r[uint8(in.A)] = s
+		case bytecode.OpSubSelf:
+			p := r[in.B]
+			q := row[in.C]
 			s := p - q
 			if (p^q)&(p^s) < 0 {
 				return pc, faulted
 			}
-			r[uint8(in.a)] = s
-		case opMul:
-			p := r[in.b]
-			q := r[uint8(in.c)]
+			r[uint8(in.A)] = s
+		case bytecode.OpMul:
+			p := r[in.B]
+			q := r[uint8(in.C)]
 			if (!small(p) || !small(q)) && !fits(p, q) {
 				return pc, faulted
 			}
-			r[uint8(in.a)] = p * q
-		case opDiv, opMod:
-			p := r[in.b]
-			q := r[uint8(in.c)]
+			r[uint8(in.A)] = p * q
+		case bytecode.OpDiv, bytecode.OpMod:
+			p := r[in.B]
+			q := r[uint8(in.C)]
 			switch {
-			case q == 0 || q == -1 && p == math.MinInt64 && in.op == opDiv:
+			case q == 0 || q == -1 && p == math.MinInt64 && in.Op == bytecode.OpDiv:
 				return pc, faulted
-			case q == -1 && in.op == opMod:
-				r[uint8(in.a)] = 0
-			case in.op == opDiv:
-				r[uint8(in.a)] = p / q
+			case q == -1 && in.Op == bytecode.OpMod:
+				r[uint8(in.A)] = 0
+			case in.Op == bytecode.OpDiv:
+				r[uint8(in.A)] = p / q
 			default:
-				r[uint8(in.a)] = p % q
+				r[uint8(in.A)] = p % q
 			}
-		case opNeg:
-			if r[in.b] == math.MinInt64 {
+		case bytecode.OpNeg:
+			if r[in.B] == math.MinInt64 {
 				return pc, faulted
 			}
-			r[uint8(in.a)] = -r[in.b]
+			r[uint8(in.A)] = -r[in.B]
 
-		case opJump:
-			pc = int(in.c) - 1
-		case opEq:
-			if r[uint8(in.a)] == r[in.b] {
-				pc = int(in.c) - 1
+		case bytecode.OpJump:
+			pc = int(in.C) - 1
+		case bytecode.OpEq:
+			if r[uint8(in.A)] == r[in.B] {
+				pc = int(in.C) - 1
 			}
-		case opNe:
-			if r[uint8(in.a)] != r[in.b] {
-				pc = int(in.c) - 1
+		case bytecode.OpNe:
+			if r[uint8(in.A)] != r[in.B] {
+				pc = int(in.C) - 1
 			}
-		case opLt:
-			if r[uint8(in.a)] < r[in.b] {
-				pc = int(in.c) - 1
+		case bytecode.OpLt:
+			if r[uint8(in.A)] < r[in.B] {
+				pc = int(in.C) - 1
 			}
-		case opLe:
-			if r[uint8(in.a)] <= r[in.b] {
-				pc = int(in.c) - 1
+		case bytecode.OpLe:
+			if r[uint8(in.A)] <= r[in.B] {
+				pc = int(in.C) - 1
 			}
-		case opEqK:
-			if r[uint8(in.a)] == in.k {
-				pc = int(in.c) - 1
+		case bytecode.OpEqK:
+			if r[uint8(in.A)] == in.K {
+				pc = int(in.C) - 1
 			}
-		case opNeK:
-			if r[uint8(in.a)] != in.k {
-				pc = int(in.c) - 1
+		case bytecode.OpNeK:
+			if r[uint8(in.A)] != in.K {
+				pc = int(in.C) - 1
 			}
-		case opLtK:
-			if r[uint8(in.a)] < in.k {
-				pc = int(in.c) - 1
+		case bytecode.OpLtK:
+			if r[uint8(in.A)] < in.K {
+				pc = int(in.C) - 1
 			}
-		case opLeK:
-			if r[uint8(in.a)] <= in.k {
-				pc = int(in.c) - 1
+		case bytecode.OpLeK:
+			if r[uint8(in.A)] <= in.K {
+				pc = int(in.C) - 1
 			}
-		case opGtK:
-			if r[uint8(in.a)] > in.k {
-				pc = int(in.c) - 1
+		case bytecode.OpGtK:
+			if r[uint8(in.A)] > in.K {
+				pc = int(in.C) - 1
 			}
-		case opGeK:
-			if r[uint8(in.a)] >= in.k {
-				pc = int(in.c) - 1
+		case bytecode.OpGeK:
+			if r[uint8(in.A)] >= in.K {
+				pc = int(in.C) - 1
 			}
-		case opSelfEqK:
-			if row[in.a] == in.k {
-				pc = int(in.c) - 1
+		case bytecode.OpSelfEqK:
+			if row[in.A] == in.K {
+				pc = int(in.C) - 1
 			}
-		case opSelfNeK:
-			if row[in.a] != in.k {
-				pc = int(in.c) - 1
+		case bytecode.OpSelfNeK:
+			if row[in.A] != in.K {
+				pc = int(in.C) - 1
 			}
-		case opSelfLtK:
-			if row[in.a] < in.k {
-				pc = int(in.c) - 1
+		case bytecode.OpSelfLtK:
+			if row[in.A] < in.K {
+				pc = int(in.C) - 1
 			}
-		case opSelfLeK:
-			if row[in.a] <= in.k {
-				pc = int(in.c) - 1
+		case bytecode.OpSelfLeK:
+			if row[in.A] <= in.K {
+				pc = int(in.C) - 1
 			}
-		case opSelfGtK:
-			if row[in.a] > in.k {
-				pc = int(in.c) - 1
+		case bytecode.OpSelfGtK:
+			if row[in.A] > in.K {
+				pc = int(in.C) - 1
 			}
-		case opSelfGeK:
-			if row[in.a] >= in.k {
-				pc = int(in.c) - 1
-			}
-
-		case opSharedEqK:
-			if m.World.Shared(int(in.b)).Nums[in.a] == in.k {
-				pc = int(in.c) - 1
-			}
-		case opSharedNeK:
-			if m.World.Shared(int(in.b)).Nums[in.a] != in.k {
-				pc = int(in.c) - 1
+		case bytecode.OpSelfGeK:
+			if row[in.A] >= in.K {
+				pc = int(in.C) - 1
 			}
 
-		case opStore, opStoreK, opBump:
-			e := ents[in.b]
-			s := &c.stores[in.c]
+		case bytecode.OpSharedEqK:
+			if m.World.Shared(int(in.B)).Nums[in.A] == in.K {
+				pc = int(in.C) - 1
+			}
+		case bytecode.OpSharedNeK:
+			if m.World.Shared(int(in.B)).Nums[in.A] != in.K {
+				pc = int(in.C) - 1
+			}
+
+		case bytecode.OpStore, bytecode.OpStoreK, bytecode.OpBump:
+			e := ents[in.B]
+			s := &c.Stores[in.C]
 			if e == nil || e.Gone {
 				return pc, nothing
 			}
-			v := in.k
-			if in.op == opStore {
-				v = r[uint8(in.a)]
-			} else if in.op == opBump {
-				old := e.Nums[s.slot]
+			v := in.K
+			if in.Op == bytecode.OpStore {
+				v = r[uint8(in.A)]
+			} else if in.Op == bytecode.OpBump {
+				old := e.Nums[s.Slot]
 				v += old
-				if (old^v)&(in.k^v) < 0 {
+				if (old^v)&(in.K^v) < 0 {
 					return pc, faulted
 				}
 			}
-			if v < s.low || v > s.high {
-				if !s.clamped {
+			if v < s.Low || v > s.High {
+				if !s.Clamped {
 					return pc, faulted
 				}
-				v = min(max(v, s.low), s.high)
+				v = min(max(v, s.Low), s.High)
 			}
-			m.World.Write(e, s.index, s.slot, v)
+			m.World.Write(e, s.Index, s.Slot, v)
 
-		case opEntityOf:
-			ents[uint8(in.a)] = m.World.OfClient(int(in.k), int(r[in.b]))
-		case opEntityShared:
-			ents[uint8(in.a)] = m.World.Shared(int(in.k))
-		case opEntityID:
-			ents[uint8(in.a)] = m.World.Entity(world.ID(r[in.b]))
-		case opID:
-			r[uint8(in.a)] = 0
-			if e := ents[in.b]; e != nil && !e.Gone {
-				r[uint8(in.a)] = int64(e.ID)
+		case bytecode.OpEntityOf:
+			ents[uint8(in.A)] = m.World.OfClient(int(in.K), int(r[in.B]))
+		case bytecode.OpEntityShared:
+			ents[uint8(in.A)] = m.World.Shared(int(in.K))
+		case bytecode.OpEntityID:
+			ents[uint8(in.A)] = m.World.Entity(world.ID(r[in.B]))
+		case bytecode.OpID:
+			r[uint8(in.A)] = 0
+			if e := ents[in.B]; e != nil && !e.Gone {
+				r[uint8(in.A)] = int64(e.ID)
 			}
-		case opOwner:
-			e := ents[in.b]
+		case bytecode.OpOwner:
+			e := ents[in.B]
 			if e == nil || e.Gone {
 				return pc, nothing
 			}
-			r[uint8(in.a)] = int64(e.Owner)
-		case opCaller:
-			r[uint8(in.a)] = m.caller
-		case opNext:
-			switch m.next(f, in, len(ins)) {
+			r[uint8(in.A)] = int64(e.Owner)
+		case bytecode.OpCaller:
+			r[uint8(in.A)] = m.caller
+		case bytecode.OpNext:
+			switch m.next(f, in, len(instructions)) {
 			case ended:
-				pc = int(in.c) - 1
+				pc = int(in.C) - 1
 			case worded:
 				return pc, worded
 			}
 
-		case opReal, opFromInt, opRealAdd, opRealSub, opRealMul, opRealDiv, opRealNeg, opRealTest:
+		case bytecode.OpReal, bytecode.OpFromInt, bytecode.OpRealAdd, bytecode.OpRealSub, bytecode.OpRealMul,
+			bytecode.OpRealDiv, bytecode.OpRealNeg, bytecode.OpRealTest:
 			if how := reals(f, c, in); how != ended {
 				return pc, how
 			}
@@ -795,44 +797,47 @@ func (m *Machine) exec(f *frame, depth int, ins []ins, row []int64, c *code) (at
 
 // reals runs the instructions on reals. They stand apart because their needs would cost those on whole numbers their
 // registers.
-func reals(f *frame, c *code, in *ins) end {
+func reals(f *frame, c *bytecode.Code, in *bytecode.Instruction) end {
 	r := &f.nums
-	switch in.op {
-	case opReal:
-		t := c.types[in.k]
-		r[uint8(in.a)] = toBits(float64(r[in.b]*t.Unit) / float64(t.Per))
-	case opFromInt:
-		r[uint8(in.a)] = toBits(float64(r[in.b]))
-	case opRealAdd:
-		v := fromBits(r[in.b]) + fromBits(r[uint8(in.c)])
+	switch in.Op {
+	case bytecode.OpReal:
+		t := c.Types[in.K]
+		r[uint8(in.A)] = toBits(float64(r[in.B]*t.Unit) / float64(t.Per))
+	case bytecode.OpFromInt:
+		r[uint8(in.A)] = toBits(float64(r[in.B]))
+	case bytecode.OpRealAdd:
+		v := fromBits(r[in.B]) + fromBits(r[uint8(in.C)])
 		if !finite(v) {
 			return faulted
 		}
-		r[uint8(in.a)] = toBits(v)
-	case opRealSub:
-		v := fromBits(r[in.b]) - fromBits(r[uint8(in.c)])
+		r[uint8(in.A)] = toBits(v)
+	case bytecode.OpRealSub:
+		v := fromBits(r[in.B]) - fromBits(r[uint8(in.C)])
 		if !finite(v) {
 			return faulted
 		}
-		r[uint8(in.a)] = toBits(v)
-	case opRealMul:
-		v := fromBits(r[in.b]) * fromBits(r[uint8(in.c)])
+		r[uint8(in.A)] = toBits(v)
+	case bytecode.OpRealMul:
+		v := fromBits(r[in.B]) * fromBits(r[uint8(in.C)])
 		if !finite(v) {
 			return faulted
 		}
-		r[uint8(in.a)] = toBits(v)
-	case opRealDiv:
-		v := fromBits(r[in.b]) / fromBits(r[uint8(in.c)])
+		r[uint8(in.A)] = toBits(v)
+	case bytecode.OpRealDiv:
+		v := fromBits(r[in.B]) / fromBits(r[uint8(in.C)])
 		if !finite(v) {
 			return faulted
 		}
-		r[uint8(in.a)] = toBits(v)
-	case opRealNeg:
-		r[uint8(in.a)] = toBits(-fromBits(r[in.b]))
-	case opRealTest:
-		p := fromBits(r[in.b])
-		q := fromBits(r[uint8(in.c)])
-		r[uint8(in.a)] = truth(in.k == 0 && p == q || in.k == 1 && p != q || in.k == 2 && p < q || in.k == 3 && p <= q)
+		r[uint8(in.A)] = toBits(v)
+	case bytecode.OpRealNeg:
+		r[uint8(in.A)] = toBits(-fromBits(r[in.B]))
+	case bytecode.OpRealTest:
+		p := fromBits(r[in.B])
+		q := fromBits(r[uint8(in.C)])
+		r[uint8(in.A)] = truth(
+			in.K == bytecode.RealEqual && p == q || in.K == bytecode.RealNotEqual && p != q ||
+				in.K == bytecode.RealLess && p < q || in.K == bytecode.RealLessOrEqual && p <= q,
+		)
 	}
 	return ended
 }

@@ -3,18 +3,21 @@ package rules
 import (
 	"math"
 
+	"kamerad.example/core/bytecode"
 	"kamerad.example/core/contract"
 )
 
 // maths runs a function of reals into registers.
-func (m *Machine) maths(f *frame, fn *maths, out []int64) end {
-	slots := func(i int) []int64 { return f.nums[fn.args[i]:] }
-	real := func(i int) float64 { return fromBits(f.nums[fn.args[i]]) }
-	vec := func(i int) []float64 { return vector(slots(i), fn.types[i].Width()) }
+//
+//revive:disable-next-line:function-length It is one switch.
+func (m *Machine) maths(f *frame, fn *bytecode.MathCall, out []int64) end {
+	slots := func(i int) []int64 { return f.nums[fn.Args[i]:] }
+	real := func(i int) float64 { return fromBits(f.nums[fn.Args[i]]) }
+	vec := func(i int) []float64 { return vector(slots(i), fn.Types[i].Width()) }
 	give := func(values ...float64) end {
 		for i, v := range values {
 			if !finite(v) {
-				return m.fault("`%s` came to be no finite number", fn.name)
+				return m.fault("`%s` came to be no finite number", fn.Name)
 			}
 			out[i] = toBits(v)
 		}
@@ -22,15 +25,15 @@ func (m *Machine) maths(f *frame, fn *maths, out []int64) end {
 	}
 	whole := func(v float64) end {
 		if !(math.Abs(v) < 1<<63) {
-			return m.fault("`%s` of %g is not a 64-bit whole number", fn.name, real(0))
+			return m.fault("`%s` of %g is not a 64-bit whole number", fn.Name, real(0))
 		}
 		out[0] = int64(v)
 		return ended
 	}
-	switch fn.name {
+	switch fn.Name {
 	case "distance":
-		if fn.types[1].Form == contract.FormLine {
-			n := fn.types[0].Width()
+		if fn.Types[1].Form == contract.FormLine {
+			n := fn.Types[0].Width()
 			return give(toLine(vec(0), vector(slots(1), n), vector(slots(1)[n:], n)))
 		}
 		return give(distance(vec(0), vec(1)))
@@ -61,7 +64,7 @@ func (m *Machine) maths(f *frame, fn *maths, out []int64) end {
 		}
 		return give(math.Atan2(v[1], v[0]))
 	case "turned":
-		if fn.types[0].Form == contract.FormVec2 {
+		if fn.Types[0].Form == contract.FormVec2 {
 			v := vec(0)
 			sin, cos := math.Sincos(real(1))
 			return give(float64(v[0]*cos)-float64(v[1]*sin), float64(v[0]*sin)+float64(v[1]*cos))
@@ -76,10 +79,10 @@ func (m *Machine) maths(f *frame, fn *maths, out []int64) end {
 		sin, cos := math.Sincos(real(1) / 2)
 		return give(v[0]/n*sin, v[1]/n*sin, v[2]/n*sin, cos)
 	case "abs":
-		if fn.types[0].Form == contract.FormReal {
+		if fn.Types[0].Form == contract.FormReal {
 			return give(math.Abs(real(0)))
 		}
-		v := f.nums[fn.args[0]]
+		v := f.nums[fn.Args[0]]
 		if v == math.MinInt64 {
 			return m.fault("-(%d) is not a 64-bit whole number", v)
 		}
@@ -94,14 +97,14 @@ func (m *Machine) maths(f *frame, fn *maths, out []int64) end {
 		}
 		return give(math.Sqrt(real(0)))
 	case "min", "max":
-		best := f.nums[fn.args[0]]
-		for _, at := range fn.args[1:] {
+		best := f.nums[fn.Args[0]]
+		for _, at := range fn.Args[1:] {
 			v := f.nums[at]
 			less := v < best
-			if fn.types[0].Form == contract.FormReal {
+			if fn.Types[0].Form == contract.FormReal {
 				less = fromBits(v) < fromBits(best)
 			}
-			if v != best && less == (fn.name == "min") {
+			if v != best && less == (fn.Name == "min") {
 				best = v
 			}
 		}
@@ -141,13 +144,13 @@ func point(t *contract.Type, slots []int64) (x, y float64) {
 }
 
 // inside reports whether a point lies in a polygon, by the even-odd rule (Shimrat, 1962).
-func (m *Machine) inside(f *frame, fn *maths, p []float64, out []int64) end {
-	slots, how := m.list(f, &fn.list)
+func (m *Machine) inside(f *frame, fn *bytecode.MathCall, p []float64, out []int64) end {
+	slots, how := m.list(f, &fn.List)
 	if how != ended {
 		return how
 	}
 	n := int(slots[0])
-	of := fn.list.typ.Of
+	of := fn.List.Type.Of
 	in := false
 	for i := range n {
 		ax, ay := point(of, slots[1+2*i:])
@@ -161,13 +164,13 @@ func (m *Machine) inside(f *frame, fn *maths, p []float64, out []int64) end {
 }
 
 // crosses reports whether a line meets any segment of a list. Ends count.
-func (m *Machine) crosses(f *frame, fn *maths, out []int64) end {
-	slots, how := m.list(f, &fn.list)
+func (m *Machine) crosses(f *frame, fn *bytecode.MathCall, out []int64) end {
+	slots, how := m.list(f, &fn.List)
 	if how != ended {
 		return how
 	}
-	l := vector(f.nums[fn.args[0]:], 4)
-	of := fn.list.typ.Of
+	l := vector(f.nums[fn.Args[0]:], 4)
+	of := fn.List.Type.Of
 	a := of.Parts[0].Type
 	b := of.Parts[1].Type
 	side := func(px, py, qx, qy, x, y float64) float64 {

@@ -9,6 +9,7 @@ import (
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
+	"kamerad.example/core/codegen"
 	"kamerad.example/core/compile"
 	"kamerad.example/core/world"
 )
@@ -58,7 +59,7 @@ shared Probe {
   }
 }`)
 	require.NotNil(t, c, problems.Error())
-	p, err := Generate(c)
+	p, err := codegen.Generate(c)
 	require.NoError(t, err)
 	w := world.New(c, nil)
 	m := NewMachine(p, w, [32]byte{})

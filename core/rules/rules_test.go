@@ -8,6 +8,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"kamerad.example/core/codegen"
 	"kamerad.example/core/compile"
 	"kamerad.example/core/world"
 )
@@ -31,7 +32,7 @@ entity Thing per player {
 	require.NotNil(t, c, problems.Error())
 	w := world.New(c, nil)
 	e := w.Spawn(c.Kinds[1], 1)
-	p, err := Generate(c)
+	p, err := codegen.Generate(c)
 	require.NoError(t, err)
 	m := NewMachine(p, w, [32]byte{})
 	for _, client := range []world.Client{
@@ -117,13 +118,13 @@ func TestAReadThroughNothingFailsTheCheckThatReadsIt(t *testing.T) {
 }
 
 func TestTellReachesThoseWhoAreNamed(t *testing.T) {
-	for who, want := range map[string][]int{
+	for term, want := range map[string][]int{
 		"everyone but caller": {2, 3}, "owner": {1}, "other": {3}, "other or caller": {1, 3},
 		"nobody": nil, "everyone but other": {1, 2}, "player but owner or other": {2, 3},
 	} {
-		_, m, out := try(t, "", `tell `+who+` said("a", x)`, 4, 0)
+		_, m, out := try(t, "", `tell `+term+` said("a", x)`, 4, 0)
 		require.False(t, out.Faulted)
-		assert.Equal(t, want, m.Told[0].Clients, who)
+		assert.Equal(t, want, m.Told[0].Clients, term)
 		assert.EqualValues(t, 4, m.Told[0].Values[1].Num)
 	}
 	_, m, _ := try(t, "", `tell everyone said("a", x)`, 4, 0)

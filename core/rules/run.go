@@ -6,6 +6,7 @@ import (
 	"slices"
 	"strings"
 
+	"kamerad.example/core/bytecode"
 	"kamerad.example/core/contract"
 	"kamerad.example/core/world"
 )
@@ -19,40 +20,42 @@ type loop struct {
 }
 
 // at finds the slots of a place: the ones that it stands among and its offset. entity is nil where it is no property.
-func (m *Machine) at(f *frame, a *addr) (slots []int64, offset int, e *world.Entity, p *contract.Property, how end) {
-	offset = a.base
-	p = a.prop
-	switch a.space {
-	case inRow:
-		e = f.entities[a.entity]
+func (m *Machine) at(
+	f *frame, a *bytecode.Address,
+) (slots []int64, offset int, e *world.Entity, p *contract.Property, how end) {
+	offset = a.Base
+	p = a.Property
+	switch a.Space {
+	case bytecode.InRow:
+		e = f.entities[a.Entity]
 		if e == nil || e.Gone {
 			return nil, 0, nil, nil, nothing
 		}
 		slots = e.Nums
-		if a.props != nil {
-			p = a.props[e.Kind.Index]
+		if a.ByKind != nil {
+			p = a.ByKind[e.Kind.Index]
 			offset += p.Slot
 		}
-	case inMemory:
+	case bytecode.InMemory:
 		slots = f.memory
-	case inTable:
-		slots = m.program.contract.Memory
-	case inSettings:
+	case bytecode.InTable:
+		slots = m.program.Contract.Memory
+	case bytecode.InSettings:
 		slots = m.World.Settings
 	}
-	if a.reg >= 0 {
-		offset += int(f.nums[a.reg])
+	if a.Index >= 0 {
+		offset += int(f.nums[a.Index])
 	}
 	return slots, offset, e, p, ended
 }
 
 // list returns the slots of a list, map or stacks.
-func (m *Machine) list(f *frame, a *addr) ([]int64, end) {
+func (m *Machine) list(f *frame, a *bytecode.Address) ([]int64, end) {
 	slots, offset, _, _, how := m.at(f, a)
 	if how != ended {
 		return nil, how
 	}
-	return slots[offset : offset+a.typ.Width()], ended
+	return slots[offset : offset+a.Type.Width()], ended
 }
 
 // fits holds a value's slots against its type.
@@ -98,17 +101,17 @@ func (m *Machine) fits(t *contract.Type, slots []int64) error {
 }
 
 // operand returns the slots of a value that is handed on.
-func (m *Machine) operand(f *frame, o *operand) ([]int64, end) {
-	if o.list == nil {
-		return f.nums[o.reg : o.reg+o.typ.Width()], ended
+func (m *Machine) operand(f *frame, o *bytecode.Operand) ([]int64, end) {
+	if o.List == nil {
+		return f.nums[o.Register : o.Register+o.Type.Width()], ended
 	}
-	slots, how := m.list(f, o.list)
+	slots, how := m.list(f, o.List)
 	if how != ended {
 		return nil, how
 	}
 	// A list may have room for more or fewer than is wanted.
 	m.slots = append(m.slots[:0], slots...)
-	for len(m.slots) < o.typ.Width() {
+	for len(m.slots) < o.Type.Width() {
 		m.slots = append(m.slots, 0)
 	}
 	return m.slots, ended
@@ -117,64 +120,64 @@ func (m *Machine) operand(f *frame, o *operand) ([]int64, end) {
 // rare runs the instructions that cost more than their dispatch.
 //
 //revive:disable-next-line:function-length It is one switch.
-func (m *Machine) rare(f *frame, depth int, c *code, in *ins) end {
+func (m *Machine) rare(f *frame, depth int, c *bytecode.Code, in *bytecode.Instruction) end {
 	r := &f.nums
-	a := int(uint8(in.a))
-	b := int(in.b)
-	switch in.op {
-	case opMoves:
-		copy(r[a:], r[b:b+int(in.k)])
-	case opFetch:
-		p := &c.fetches[in.k]
+	a := int(uint8(in.A))
+	b := int(in.B)
+	switch in.Op {
+	case bytecode.OpMoves:
+		copy(r[a:], r[b:b+int(in.K)])
+	case bytecode.OpFetch:
+		p := &c.Fetches[in.K]
 		slots, offset, _, _, how := m.at(f, p)
 		if how != ended {
 			return how
 		}
-		copy(r[a:a+p.typ.Width()], slots[offset:])
-	case opSteps:
-		n, ok := c.types[in.k].Steps(fromBits(r[b]))
+		copy(r[a:a+p.Type.Width()], slots[offset:])
+	case bytecode.OpSteps:
+		n, ok := c.Types[in.K].Steps(fromBits(r[b]))
 		if !ok {
 			return m.fault("a real came to be no finite number")
 		}
 		r[a] = n
-	case opWiden:
-		widen(c.types[in.k], r[a:], r[b:])
-	case opNarrow:
-		return m.narrow(c.types[in.k], r[a:], r[b:])
-	case opVec:
-		return m.vec(contract.Op(in.k>>8), r[a:a+int(in.k&0xff)], r[b:], r[uint8(in.c):])
-	case opSame:
-		r[a] = truth(slices.Equal(r[b:b+int(in.k)], r[int(in.c):int(in.c)+int(in.k)]))
-	case opSameReal:
+	case bytecode.OpWiden:
+		widen(c.Types[in.K], r[a:], r[b:])
+	case bytecode.OpNarrow:
+		return m.narrow(c.Types[in.K], r[a:], r[b:])
+	case bytecode.OpVec:
+		return m.vec(contract.Op(in.K>>8), r[a:a+int(in.K&0xff)], r[b:], r[uint8(in.C):])
+	case bytecode.OpSame:
+		r[a] = truth(slices.Equal(r[b:b+int(in.K)], r[int(in.C):int(in.C)+int(in.K)]))
+	case bytecode.OpSameReal:
 		r[a] = truth(
 			slices.EqualFunc(
-				r[b:b+int(in.k)], r[int(in.c):int(in.c)+int(in.k)],
+				r[b:b+int(in.K)], r[int(in.C):int(in.C)+int(in.K)],
 				func(p, q int64) bool { return fromBits(p) == fromBits(q) },
 			),
 		)
-	case opPutWide:
-		p := &c.puts[in.k]
-		return m.putWide(f, p, r[a:a+p.to.typ.Width()])
-	case opPutList:
-		p := &c.puts[in.k]
-		o := operand{typ: p.to.typ, list: &c.fetches[in.c]}
+	case bytecode.OpPutWide:
+		p := &c.Puts[in.K]
+		return m.putWide(f, p, r[a:a+p.Address.Type.Width()])
+	case bytecode.OpPutList:
+		p := &c.Puts[in.K]
+		o := bytecode.Operand{Type: p.Address.Type, List: &c.Fetches[in.C]}
 		slots, how := m.operand(f, &o)
 		if how != ended {
 			return how
 		}
-		return m.putWide(f, p, slots[:p.to.typ.Width()])
-	case opMemory:
-		copy(f.memory[in.c:], r[a:a+int(in.k)])
-	case opShuffle:
-		p := &c.fetches[in.k]
+		return m.putWide(f, p, slots[:p.Address.Type.Width()])
+	case bytecode.OpMemory:
+		copy(f.memory[in.C:], r[a:a+int(in.K)])
+	case bytecode.OpShuffle:
+		p := &c.Fetches[in.K]
 		slots, how := m.list(f, p)
 		if how != ended {
 			return how
 		}
-		to := f.memory[in.c : int(in.c)+len(slots)]
+		to := f.memory[in.C : int(in.C)+len(slots)]
 		copy(to, slots)
-		w := p.typ.Of.Width()
-		m.dice.at(mixed(m.way, uint64(c.id)<<20|uint64(in.k)))
+		w := p.Type.Of.Width()
+		m.dice.at(mixed(m.way, uint64(c.ID)<<20|uint64(in.K)))
 		for i := to[0] - 1; i > 0; i-- { // Fisher and Yates (Durstenfeld, 1964)
 			j := m.dice.roll(0, i)
 			for k := range int64(w) {
@@ -183,68 +186,69 @@ func (m *Machine) rare(f *frame, depth int, c *code, in *ins) end {
 				to[x], to[y] = to[y], to[x]
 			}
 		}
-	case opIndex:
-		p := &c.fetches[in.k]
+	case bytecode.OpIndex:
+		p := &c.Fetches[in.K]
 		slots, how := m.list(f, p)
 		if how != ended {
 			return how
 		}
 		if i := r[b]; i < 0 || i >= slots[0] {
-			return m.fault("the list `%s` has %d values: there is none at %d", p.name(), slots[0], i)
+			return m.fault("the list `%s` has %d values: there is none at %d", p.Name(), slots[0], i)
 		}
-		r[a] = 1 + r[b]*int64(p.typ.Of.Width())
-	case opKey, opKeyPut:
+		r[a] = 1 + r[b]*int64(p.Type.Of.Width())
+	case bytecode.OpKey, bytecode.OpKeyPut:
 		return m.key(f, c, in)
-	case opViewer:
+	case bytecode.OpViewer:
 		r[a] = m.viewer
-	case opNow:
-		r[a] = m.World.Tick * 1000 / int64(m.program.contract.TickRate)
-	case opRole:
+	case bytecode.OpNow:
+		r[a] = m.World.Tick * 1000 / int64(m.program.Contract.TickRate)
+	case bytecode.OpRole:
 		r[a] = -1
 		if x := m.World.Client(int(r[b])); x != nil {
 			r[a] = int64(x.Role)
 		}
-	case opName:
+	case bytecode.OpName:
 		r[a] = m.World.ClientName(int(r[b]))
-	case opKnown:
+	case bytecode.OpKnown:
 		n := r[b]
 		if n != 0 && m.World.Client(int(n)) == nil {
 			n = contract.Nothing
 		}
 		r[a] = n
-	case opExists:
+	case bytecode.OpExists:
 		e := f.entities[b]
 		r[a] = truth(e != nil && !e.Gone)
-	case opHolder:
-		return m.holder(f, &c.holders[in.k], &r[a])
-	case opMath:
-		return m.maths(f, &c.maths[in.k], r[a:])
-	case opClip:
+	case bytecode.OpHolder:
+		return m.holder(f, &c.Containers[in.K], &r[a])
+	case bytecode.OpMath:
+		return m.maths(f, &c.Maths[in.K], r[a:])
+	case bytecode.OpClip:
 		v := r[b]
-		low := r[uint8(in.c)]
-		high := r[uint8(in.c)+1]
-		if in.k == 1 {
+		low := r[uint8(in.C)]
+		high := r[uint8(in.C)+1]
+		if in.K == 1 {
 			r[a] = toBits(min(max(fromBits(v), fromBits(low)), fromBits(high)))
 		} else {
 			r[a] = min(max(v, low), high)
 		}
-	case opRoll:
+	case bytecode.OpRoll:
 		low := r[b]
-		high := r[uint8(in.c)]
+		high := r[uint8(in.C)]
 		if low > high {
 			return m.fault("a roll of %d..%d: the range is empty", low, high)
 		}
-		m.dice.at(mixed(m.way, uint64(c.id)<<20|1<<19|uint64(in.k)))
+		m.dice.at(mixed(m.way, uint64(c.ID)<<20|1<<19|uint64(in.K)))
 		r[a] = m.dice.roll(low, high)
-	case opSince:
+	case bytecode.OpSince:
 		e := f.entities[b]
 		if e == nil || e.Gone {
 			return nothing
 		}
-		r[a] = (m.World.Tick - m.World.ChangedTick(e, c.props[in.k].Index)) * 1000 / int64(m.program.contract.TickRate)
-	case opPath:
+		ticks := m.World.Tick - m.World.ChangedTick(e, c.Properties[in.K].Index)
+		r[a] = ticks * 1000 / int64(m.program.Contract.TickRate)
+	case bytecode.OpPath:
 		e := f.entities[b]
-		p := c.props[in.k]
+		p := c.Properties[in.K]
 		if e == nil || e.Gone {
 			return nothing
 		}
@@ -255,53 +259,53 @@ func (m *Machine) rare(f *frame, depth int, c *code, in *ins) end {
 		}
 		widen(p.Type, r[a:], e.Nums[from:])
 		widen(p.Type, r[a+w:], e.Nums[p.Slot:])
-	case opIter:
-		return m.begins(f, &c.iters[in.k])
-	case opDone:
+	case bytecode.OpIter:
+		return m.begins(f, &c.Loops[in.K])
+	case bytecode.OpDone:
 		m.open--
-	case opNone:
+	case bytecode.OpNone:
 		return m.fault("a query found nothing, and says nothing of that case with `else`")
-	case opMany:
+	case bytecode.OpMany:
 		return m.fault("there is more than one where exactly one is wanted")
-	case opCall:
-		call := &c.calls[in.k]
+	case bytecode.OpCall:
+		call := &c.Calls[in.K]
 		if how := m.enter(
-			f, depth, &m.program.fns[call.fn.Index], call, nil, uint64(c.id)<<20|2<<18|uint64(in.k),
+			f, depth, &m.program.Functions[call.Function.Index], call, nil, uint64(c.ID)<<20|2<<18|uint64(in.K),
 		); how != ended {
 			return how
 		}
-		w := call.fn.Result.Width()
+		w := call.Function.Result.Width()
 		copy(r[a:a+w], m.frames[depth+1].nums[:w])
-		if err := m.fits(call.fn.Result, r[a:a+w]); err != nil {
-			return m.fault("the function `%s` gives %s", call.fn.Name, err)
+		if err := m.fits(call.Function.Result, r[a:a+w]); err != nil {
+			return m.fault("the function `%s` gives %s", call.Function.Name, err)
 		}
-	case opRun:
-		call := &c.calls[in.k]
+	case bytecode.OpRun:
+		call := &c.Calls[in.K]
 		on := f.entities[b]
 		if on == nil || on.Gone {
 			return nothing
 		}
-		return m.enter(f, depth, &m.program.actions[call.action.Index], call, on, uint64(c.id)<<20|uint64(in.k))
-	case opDelay:
-		return m.delay(f, &c.calls[in.k], f.entities[b], int64(in.c))
-	case opTell:
+		return m.enter(f, depth, &m.program.Actions[call.Action.Index], call, on, uint64(c.ID)<<20|uint64(in.K))
+	case bytecode.OpDelay:
+		return m.delay(f, &c.Calls[in.K], f.entities[b], int64(in.C))
+	case bytecode.OpTell:
 		before := len(m.Told)
-		how := m.tell(f, depth, &c.tells[in.k])
+		how := m.tell(f, depth, &c.Tells[in.K])
 		if how != ended {
 			m.Told = m.Told[:before]
 		}
 		return how
-	case opLog:
-		return m.log(f, depth, &c.logs[in.k])
-	case opSpawn:
-		return m.spawn(f, depth, &c.spawns[in.k])
-	case opDespawn:
+	case bytecode.OpLog:
+		return m.log(f, depth, &c.Logs[in.K])
+	case bytecode.OpSpawn:
+		return m.spawn(f, depth, &c.Spawns[in.K])
+	case bytecode.OpDespawn:
 		e := f.entities[b]
 		if e == nil || e.Gone {
 			return nothing
 		}
 		m.World.Despawn(e)
-	case opGive:
+	case bytecode.OpGive:
 		e := f.entities[b]
 		if e == nil || e.Gone {
 			return nothing
@@ -311,30 +315,30 @@ func (m *Machine) rare(f *frame, depth int, c *code, in *ins) end {
 			return ended
 		}
 		return m.fault("%s is given to a client that is gone", e.Kind.Name)
-	case opSetRole:
+	case bytecode.OpSetRole:
 		m.World.SetRole(int(r[b]), int(r[a]))
-	case opExpel:
-		m.Effects = append(m.Effects, Effect{Kind: ExpelClient, Client: int(r[b]), Text: c.strings[in.k]})
-	case opClose:
-		m.Effects = append(m.Effects, Effect{Kind: CloseSession, Text: c.strings[in.k]})
-	case opReply:
-		t := c.types[in.k]
+	case bytecode.OpExpel:
+		m.Effects = append(m.Effects, Effect{Kind: ExpelClient, Client: int(r[b]), Text: c.Strings[in.K]})
+	case bytecode.OpClose:
+		m.Effects = append(m.Effects, Effect{Kind: CloseSession, Text: c.Strings[in.K]})
+	case bytecode.OpReply:
+		t := c.Types[in.K]
 		if err := m.fits(t, r[a:]); err != nil {
 			return m.fault("the reply would be %s", err)
 		}
 		m.Reply = t.FromSlots(r[a:], m.World.Text)
-	case opReveal:
-		return m.reveal(f, depth, &c.reveals[in.k], r[b:])
-	case opChanged:
+	case bytecode.OpReveal:
+		return m.reveal(f, depth, &c.Reveals[in.K], r[b:])
+	case bytecode.OpChanged:
 		if e := f.entities[b]; e == nil || e.Gone {
 			m.recent = m.World.Tick
-		} else if in.k < 0 {
+		} else if in.K < 0 {
 			m.recent = max(m.recent, m.World.OwnerTick(e))
 		} else {
-			m.recent = max(m.recent, m.World.ChangedTick(e, c.props[in.k].Index))
+			m.recent = max(m.recent, m.World.ChangedTick(e, c.Properties[in.K].Index))
 		}
-	case opChangedAny:
-		if in.k == -1 {
+	case bytecode.OpChangedAny:
+		if in.K == -1 {
 			m.recent = max(m.recent, m.World.ClientsTick())
 		} else {
 			m.recent = m.World.Tick
@@ -406,8 +410,8 @@ func (m *Machine) vec(op contract.Op, to, p, q []int64) end {
 }
 
 // putWide writes a value's slots, after they were held against its type.
-func (m *Machine) putWide(f *frame, p *put, values []int64) end {
-	slots, offset, e, prop, how := m.at(f, &p.to)
+func (m *Machine) putWide(f *frame, p *bytecode.Target, values []int64) end {
+	slots, offset, e, prop, how := m.at(f, &p.Address)
 	if how != ended {
 		return how
 	}
@@ -415,8 +419,8 @@ func (m *Machine) putWide(f *frame, p *put, values []int64) end {
 		copy(slots[offset:], values)
 		return ended
 	}
-	t := p.to.typ
-	if p.clamped {
+	t := p.Address.Type
+	if p.Clamped {
 		for i := range values {
 			values[i] = min(max(values[i], t.Low), t.High)
 		}
@@ -430,22 +434,22 @@ func (m *Machine) putWide(f *frame, p *put, values []int64) end {
 }
 
 // key finds the value of a key in a map.
-func (m *Machine) key(f *frame, c *code, in *ins) end {
-	p := &c.fetches[in.k]
+func (m *Machine) key(f *frame, c *bytecode.Code, in *bytecode.Instruction) end {
+	p := &c.Fetches[in.K]
 	slots, offset, e, prop, how := m.at(f, p)
 	if how != ended {
 		return how
 	}
-	key := f.nums[in.b]
-	to := &f.nums[uint8(in.a)]
-	if in.op == opKeyPut {
-		if err := m.fits(p.typ.Key, f.nums[in.b:]); err != nil {
+	key := f.nums[in.B]
+	to := &f.nums[uint8(in.A)]
+	if in.Op == bytecode.OpKeyPut {
+		if err := m.fits(p.Type.Key, f.nums[in.B:]); err != nil {
 			return m.fault("a key of `%s` would be %s", prop.Name, err)
 		}
 		at, err := m.World.PutInMap(world.Place{
 			Entity:   e,
 			Property: prop,
-			Type:     p.typ,
+			Type:     p.Type,
 			Slot:     offset,
 		}, key)
 		if err != nil {
@@ -454,25 +458,27 @@ func (m *Machine) key(f *frame, c *code, in *ins) end {
 		*to = int64(at)
 		return ended
 	}
-	i, found := m.World.FindInMap(p.typ, slots[offset:], key)
+	i, found := m.World.FindInMap(p.Type, slots[offset:], key)
 	if !found {
-		v := p.typ.Key.FromSlots(f.nums[in.b:], m.World.Text)
-		return m.fault("the map `%s` does not have the key %s", p.name(), p.typ.Key.Format(v))
+		v := p.Type.Key.FromSlots(f.nums[in.B:], m.World.Text)
+		return m.fault("the map `%s` does not have the key %s", p.Name(), p.Type.Key.Format(v))
 	}
-	*to = int64(2 + i*(1+p.typ.Of.Width()))
+	*to = int64(2 + i*(1+p.Type.Of.Width()))
 	return ended
 }
 
 // holder runs an operation on stacks, a list or a map.
-func (m *Machine) holder(f *frame, h *holder, out *int64) end {
-	slots, offset, e, prop, how := m.at(f, &h.on)
+//
+//revive:disable-next-line:function-length It is one switch.
+func (m *Machine) holder(f *frame, h *bytecode.ContainerCall, out *int64) end {
+	slots, offset, e, prop, how := m.at(f, &h.Container)
 	if how != ended {
 		return how
 	}
-	t := h.on.typ
+	t := h.Container.Type
 	slots = slots[offset : offset+t.Width()]
-	arg := func(i int) int64 { return f.nums[h.args[i]] }
-	wide := func() []int64 { return f.nums[h.args[0] : h.args[0]+t.Of.Width()] }
+	arg := func(i int) int64 { return f.nums[h.Args[i]] }
+	wide := func() []int64 { return f.nums[h.Args[0] : h.Args[0]+t.Of.Width()] }
 	place := world.Place{
 		Entity:   e,
 		Property: prop,
@@ -480,7 +486,7 @@ func (m *Machine) holder(f *frame, h *holder, out *int64) end {
 		Slot:     offset,
 	}
 	var err error
-	switch stacks, list := t.Form == contract.FormStacks, t.Form == contract.FormList; h.op {
+	switch stacks, list := t.Form == contract.FormStacks, t.Form == contract.FormList; h.Op {
 	case contract.OpHas:
 		switch {
 		case stacks:
@@ -540,26 +546,26 @@ func (m *Machine) holder(f *frame, h *holder, out *int64) end {
 }
 
 // move takes from one holder and puts into another.
-func (m *Machine) move(f *frame, h *holder, from world.Place) end {
-	_, offset, e, prop, how := m.at(f, &h.to)
+func (m *Machine) move(f *frame, h *bytecode.ContainerCall, from world.Place) end {
+	_, offset, e, prop, how := m.at(f, &h.Destination)
 	if how != ended {
 		return how
 	}
 	to := world.Place{
 		Entity:   e,
 		Property: prop,
-		Type:     h.to.typ,
+		Type:     h.Destination.Type,
 		Slot:     offset,
 	}
 	var err error
 	if from.Type.Form == contract.FormStacks {
-		item := f.nums[h.args[0]]
-		n := f.nums[h.args[1]]
+		item := f.nums[h.Args[0]]
+		n := f.nums[h.Args[1]]
 		if err = m.World.TakeStack(from, item, n); err == nil {
 			err = m.World.PutStack(to, item, n)
 		}
 	} else {
-		value := f.nums[h.args[0] : h.args[0]+from.Type.Of.Width()]
+		value := f.nums[h.Args[0] : h.Args[0]+from.Type.Of.Width()]
 		if i := world.FindInList(from.Type, from.Slots(), value); i < 0 {
 			err = fmt.Errorf("%s does not hold what is moved", from)
 		} else if err = m.World.CutFromList(from, i); err == nil {
@@ -573,7 +579,7 @@ func (m *Machine) move(f *frame, h *holder, from world.Place) end {
 }
 
 // begins opens a loop over what is there now.
-func (m *Machine) begins(f *frame, it *iter) end {
+func (m *Machine) begins(f *frame, it *bytecode.Loop) end {
 	if m.open == len(m.loops) {
 		m.loops = append(m.loops, loop{})
 	}
@@ -584,32 +590,32 @@ func (m *Machine) begins(f *frame, it *iter) end {
 	l.width = 1
 	l.at = 0
 	switch {
-	case it.kinds != nil:
-		for _, k := range it.kinds {
+	case it.Kinds != nil:
+		for _, k := range it.Kinds {
 			for _, e := range m.World.OfKind(k.Index) {
-				if it.within < 0 || near(f, it, e) {
+				if it.Within < 0 || near(f, it, e) {
 					l.entities = append(l.entities, e)
 				}
 			}
 			m.steps -= int64(len(m.World.OfKind(k.Index)))
 		}
-		if len(it.kinds) > 1 {
+		if len(it.Kinds) > 1 {
 			slices.SortFunc(l.entities, func(a, b *world.Entity) int { return int(a.ID - b.ID) })
 		}
-	case it.clients:
+	case it.Clients:
 		for _, c := range m.World.Clients() {
 			l.values = append(l.values, int64(c.Number))
 		}
 	default:
-		slots, how := m.list(f, &it.list)
+		slots, how := m.list(f, &it.List)
 		if how != ended {
 			m.open--
 			return how
 		}
-		l.width = it.width
-		step := it.width + it.skip
+		l.width = it.Width
+		step := it.Width + it.Skip
 		for i := range int(slots[0]) {
-			l.values = append(l.values, slots[1+i*step:1+i*step+it.width]...)
+			l.values = append(l.values, slots[1+i*step:1+i*step+it.Width]...)
 		}
 	}
 	return ended
@@ -621,14 +627,14 @@ const warmed = 8
 // next puts what the innermost loop comes to into its registers, and gives again. It leaves the loop after the last,
 // and gives ended. What was despawned since the loop began is passed over. length is that of the code, which each round
 // pays for.
-func (m *Machine) next(f *frame, in *ins, length int) end {
+func (m *Machine) next(f *frame, in *bytecode.Instruction, length int) end {
 	m.steps -= int64(length)
 	if m.steps < 0 {
 		return m.fault("it takes too many steps: more than %d", maxSteps)
 	}
 	l := &m.loops[m.open-1]
-	a := int(uint8(in.a))
-	if in.k == 1 {
+	a := int(uint8(in.A))
+	if in.K == 1 {
 		for l.at < len(l.entities) {
 			if l.at%warmed == 0 {
 				m.warmth += world.Prefetch(l.entities[l.at:min(l.at+warmed, len(l.entities))])
@@ -651,26 +657,30 @@ func (m *Machine) next(f *frame, in *ins, length int) end {
 }
 
 // near reports whether an entity's place is within reach of a place or line.
-func near(f *frame, it *iter, e *world.Entity) bool {
-	p := it.pos[e.Kind.Index]
+func near(f *frame, it *bytecode.Loop, e *world.Entity) bool {
+	p := it.Positions[e.Kind.Index]
 	var at [3]float64
-	for i := range it.dims {
+	for i := range it.Dimensions {
 		at[i] = p.Type.Real(e.Nums[p.Slot+i])
 	}
-	of := f.nums[it.of:]
-	if !it.line {
-		return distance(at[:it.dims], vector(of, it.dims)) <= fromBits(f.nums[it.within])
+	of := f.nums[it.Origin:]
+	within := fromBits(f.nums[it.Within])
+	from := vector(of, it.Dimensions)
+	if !it.Line {
+		return distance(at[:it.Dimensions], from) <= within
 	}
-	return toLine(at[:it.dims], vector(of, it.dims), vector(of[it.dims:], it.dims)) <= fromBits(f.nums[it.within])
+	return toLine(at[:it.Dimensions], from, vector(of[it.Dimensions:], it.Dimensions)) <= within
 }
 
 // enter runs an action or function in the next frame; place is where it is run.
-func (m *Machine) enter(f *frame, depth int, c *code, call *call, on *world.Entity, place uint64) end {
+func (m *Machine) enter(
+	f *frame, depth int, c *bytecode.Code, call *bytecode.Call, on *world.Entity, place uint64,
+) end {
 	next, how := m.frame(depth)
 	if how != ended {
 		return how
 	}
-	if how := m.hand(f, next, c, call.args); how != ended {
+	if how := m.hand(f, next, c, call.Args); how != ended {
 		return how
 	}
 	way := m.way
@@ -693,14 +703,14 @@ func (m *Machine) frame(depth int) (*frame, end) {
 		return nil, m.fault("bodies run each other more than %d deep; does spawning go on without end?", maxDepth)
 	}
 	if m.frames[depth+1] == nil {
-		m.frames[depth+1] = &frame{memory: make([]int64, m.program.memory)}
+		m.frames[depth+1] = &frame{memory: make([]int64, m.program.Memory)}
 	}
 	return m.frames[depth+1], ended
 }
 
 // hand puts values where other code wants its arguments.
-func (m *Machine) hand(f, next *frame, c *code, args []operand) end {
-	m.steps -= int64(len(c.ins))
+func (m *Machine) hand(f, next *frame, c *bytecode.Code, args []bytecode.Operand) end {
+	m.steps -= int64(len(c.Instructions))
 	if m.steps < 0 {
 		return m.fault("it takes too many steps: more than %d", maxSteps)
 	}
@@ -709,39 +719,39 @@ func (m *Machine) hand(f, next *frame, c *code, args []operand) end {
 		if how != ended {
 			return how
 		}
-		p := &c.params[i]
-		if err := m.fits(p.typ, slots); err != nil {
+		p := &c.Params[i]
+		if err := m.fits(p.Type, slots); err != nil {
 			return m.fault("it is given %s", err)
 		}
-		if p.memory {
-			copy(next.memory[p.at:], slots)
+		if p.InMemory {
+			copy(next.memory[p.Offset:], slots)
 		} else {
-			copy(next.nums[p.at:], slots)
+			copy(next.nums[p.Offset:], slots)
 		}
 	}
 	return ended
 }
 
 // delay lets an action run later.
-func (m *Machine) delay(f *frame, call *call, on *world.Entity, ticks int64) end {
+func (m *Machine) delay(f *frame, call *bytecode.Call, on *world.Entity, ticks int64) end {
 	if on == nil || on.Gone {
 		return nothing
 	}
 	var args []int64
-	for i := range call.args {
-		slots, how := m.operand(f, &call.args[i])
+	for i := range call.Args {
+		slots, how := m.operand(f, &call.Args[i])
 		if how != ended {
 			return how
 		}
-		if err := m.fits(call.args[i].typ, slots); err != nil {
-			return m.fault("the action `%s` is given %s", call.action.Name, err)
+		if err := m.fits(call.Args[i].Type, slots); err != nil {
+			return m.fault("the action `%s` is given %s", call.Action.Name, err)
 		}
 		args = append(args, slots...)
 	}
-	if !m.World.HasRoomToDelay(call.action) {
-		return m.fault("%s", m.noRoom("`"+call.action.Name+"` to wait"))
+	if !m.World.HasRoomToDelay(call.Action) {
+		return m.fault("%s", m.noRoom("`"+call.Action.Name+"` to wait"))
 	}
-	if !m.World.Delay(on, m.World.Tick+ticks, call.action, args) {
+	if !m.World.Delay(on, m.World.Tick+ticks, call.Action, args) {
 		return m.fault("too many actions of %s wait for their time", on.Kind.Name)
 	}
 	return ended
@@ -757,10 +767,10 @@ func (m *Machine) noRoom(what string) string {
 }
 
 // spawn makes an entity: the defaults, then the values given, then its `on spawn`.
-func (m *Machine) spawn(f *frame, depth int, s *spawn) end {
-	k := s.kinds[0]
-	if s.which >= 0 {
-		k = s.kinds[f.nums[s.which]]
+func (m *Machine) spawn(f *frame, depth int, s *bytecode.Spawn) end {
+	k := s.Kinds[0]
+	if s.Which >= 0 {
+		k = s.Kinds[f.nums[s.Which]]
 	}
 	if len(m.World.OfKind(k.Index)) >= maxOfKind {
 		return m.fault("there are %d entities of the kind %s already", maxOfKind, k.Name)
@@ -768,44 +778,30 @@ func (m *Machine) spawn(f *frame, depth int, s *spawn) end {
 	if m.World.Full(k) {
 		return m.fault(
 			"there have been %d entities of the kind %s, and no more can be numbered",
-			world.MaxSerial(m.program.contract), k.Name,
+			world.MaxSerial(m.program.Contract), k.Name,
 		)
 	}
 	if !m.World.HasRoom(k) {
 		return m.fault("%s", m.noRoom("another "+k.Name))
 	}
 	e := m.World.Spawn(k, 0)
-	for i := range s.sets {
-		set := &s.sets[i]
-		p := set.props[k.Index]
-		slots, how := m.operand(f, &set.value)
-		if how != ended {
+	for i := range s.Sets {
+		if how := m.setSpawned(f, e, &s.Sets[i]); how != ended {
 			return how
 		}
-		if p.Clamped {
-			m.slots = append(m.slots[:0], slots...)
-			for i := range m.slots {
-				m.slots[i] = min(max(m.slots[i], p.Type.Low), p.Type.High)
-			}
-			slots = m.slots
-		}
-		if err := m.fits(p.Type, slots); err != nil {
-			return m.fault("%s.%s cannot become %s", k.Name, p.Name, err)
-		}
-		m.World.Set(e, p, slots[:p.Type.Width()])
 	}
-	if s.to >= 0 {
-		f.nums[s.to] = int64(e.ID)
-		f.entities[s.to+1] = e
+	if s.Local >= 0 {
+		f.nums[s.Local] = int64(e.ID)
+		f.entities[s.Local+1] = e
 	}
-	c := m.program.kinds[k.Index].spawn
+	c := m.program.Kinds[k.Index].Spawn
 	if c == nil {
 		return ended
 	}
 	if _, how := m.frame(depth); how != ended {
 		return how
 	}
-	m.steps -= int64(len(c.ins))
+	m.steps -= int64(len(c.Instructions))
 	if m.steps < 0 {
 		return m.fault("it takes too many steps: more than %d", maxSteps)
 	}
@@ -820,9 +816,30 @@ func (m *Machine) spawn(f *frame, depth int, s *spawn) end {
 	return ended
 }
 
+// setSpawned sets a property of an entity that is being spawned.
+func (m *Machine) setSpawned(f *frame, e *world.Entity, set *bytecode.Assignment) end {
+	p := set.Properties[e.Kind.Index]
+	slots, how := m.operand(f, &set.Value)
+	if how != ended {
+		return how
+	}
+	if p.Clamped {
+		m.slots = append(m.slots[:0], slots...)
+		for i := range m.slots {
+			m.slots[i] = min(max(m.slots[i], p.Type.Low), p.Type.High)
+		}
+		slots = m.slots
+	}
+	if err := m.fits(p.Type, slots); err != nil {
+		return m.fault("%s.%s cannot become %s", e.Kind.Name, p.Name, err)
+	}
+	m.World.Set(e, p, slots[:p.Type.Width()])
+	return ended
+}
+
 // tell adds an event to those told; its lists use the memory of events of earlier runs.
-func (m *Machine) tell(f *frame, depth int, t *tell) end {
-	if t.entity >= 0 && (f.entities[t.entity] == nil || f.entities[t.entity].Gone) {
+func (m *Machine) tell(f *frame, depth int, t *bytecode.Tell) end {
+	if t.Entity >= 0 && (f.entities[t.Entity] == nil || f.entities[t.Entity].Gone) {
 		return nothing
 	}
 	if len(m.Told) >= maxTold {
@@ -835,69 +852,69 @@ func (m *Machine) tell(f *frame, depth int, t *tell) end {
 	}
 	out := &m.Told[len(m.Told)-1]
 	*out = Told{
-		Event:    t.event,
-		Everyone: t.everyone,
+		Event:    t.Event,
+		Everyone: t.Everyone,
 		Values:   out.Values[:0],
 		Clients:  out.Clients[:0],
 	}
-	if t.entity >= 0 {
-		out.Entity = f.entities[t.entity]
+	if t.Entity >= 0 {
+		out.Entity = f.entities[t.Entity]
 	}
-	for i := range t.args {
-		slots, how := m.operand(f, &t.args[i])
+	for i := range t.Args {
+		slots, how := m.operand(f, &t.Args[i])
 		if how != ended {
 			return how
 		}
-		p := &t.event.Params[i]
+		p := &t.Event.Params[i]
 		if err := m.fits(p.Type, slots); err != nil {
-			return m.fault("`%s` of the event `%s` would be %s", p.Name, t.event.Name, err)
+			return m.fault("`%s` of the event `%s` would be %s", p.Name, t.Event.Name, err)
 		}
 		out.Values = append(out.Values, p.Type.FromSlots(slots, m.World.Text))
 	}
-	if t.everyone {
+	if t.Everyone {
 		return ended
 	}
 	var how end
-	out.Clients, how = m.clients(f, depth, t.who, out.Clients)
+	out.Clients, how = m.clients(f, depth, t.Terms, out.Clients)
 	return how
 }
 
 // reveal notes that clients may learn a value.
-func (m *Machine) reveal(f *frame, depth int, x *reveal, slots []int64) end {
+func (m *Machine) reveal(f *frame, depth int, x *bytecode.Reveal, slots []int64) end {
 	if len(m.Reveals) >= maxReveals {
 		return ended
 	}
-	slots = slots[:x.typ.Width()]
-	out := Reveal{Place: x.place, Value: fmt.Sprint(slots)}
-	if x.typ.Form == contract.FormText {
+	slots = slots[:x.Type.Width()]
+	out := Reveal{Place: x.Place, Value: fmt.Sprint(slots)}
+	if x.Type.Form == contract.FormText {
 		out.Value = m.World.Text(slots[0])
 	}
 	how := ended
-	if !x.everyone {
-		out.Clients, how = m.clients(f, depth, x.who, []int{})
+	if !x.Everyone {
+		out.Clients, how = m.clients(f, depth, x.Terms, []int{})
 	}
 	m.Reveals = append(m.Reveals, out)
 	return how
 }
 
 // log adds words for the logs of some clients.
-func (m *Machine) log(f *frame, depth int, l *logs) end {
+func (m *Machine) log(f *frame, depth int, l *bytecode.Log) end {
 	if len(m.Effects) >= maxTold {
 		return m.fault("more than %d lines are logged at once", maxTold)
 	}
 	var words strings.Builder
-	for i, w := range l.words {
+	for i, w := range l.Words {
 		words.WriteString(w)
-		if i >= len(l.args) {
+		if i >= len(l.Args) {
 			continue
 		}
-		slots, how := m.operand(f, &l.args[i])
+		slots, how := m.operand(f, &l.Args[i])
 		if how != ended {
 			return how
 		}
-		words.WriteString(m.worded(l.args[i].typ, slots))
+		words.WriteString(m.worded(l.Args[i].Type, slots))
 	}
-	clients, how := m.clients(f, depth, l.who, nil)
+	clients, how := m.clients(f, depth, l.Terms, nil)
 	if how != ended {
 		return how
 	}
@@ -914,7 +931,7 @@ func (m *Machine) worded(t *contract.Type, slots []int64) string {
 		if slots[0] < 0 {
 			return "nobody"
 		}
-		return m.program.contract.Roles[slots[0]]
+		return m.program.Contract.Roles[slots[0]]
 	case t.Form == contract.FormClient:
 		if c := m.World.Client(int(slots[0])); c != nil {
 			return c.Name
@@ -935,7 +952,7 @@ func (m *Machine) worded(t *contract.Type, slots []int64) string {
 }
 
 // clients appends those that a list of terms means, by number.
-func (m *Machine) clients(f *frame, depth int, terms []who, to []int) ([]int, end) {
+func (m *Machine) clients(f *frame, depth int, terms []bytecode.Term, to []int) ([]int, end) {
 	owner := 0
 	if self := f.entities[0]; self != nil {
 		owner = self.Owner
@@ -953,12 +970,12 @@ func (m *Machine) clients(f *frame, depth int, terms []who, to []int) ([]int, en
 }
 
 // among reports whether a list of terms means a client.
-func (m *Machine) among(f *frame, depth int, terms []who, c *world.Client, owner int) (bool, end) {
+func (m *Machine) among(f *frame, depth int, terms []bytecode.Term, c *world.Client, owner int) (bool, end) {
 	in := false
 	for i := range terms {
 		w := &terms[i]
 		hit := false
-		switch w.sort {
+		switch w.Sort {
 		case contract.ToEveryone:
 			hit = true
 		case contract.ToOwner:
@@ -966,13 +983,13 @@ func (m *Machine) among(f *frame, depth int, terms []who, c *world.Client, owner
 		case contract.ToCaller:
 			hit = int64(c.Number) == m.caller
 		case contract.ToRole:
-			hit = c.Role == w.role
+			hit = c.Role == w.Role
 		case contract.ToClient:
-			if w.list == nil {
-				hit = int64(c.Number) == f.nums[w.reg]
+			if w.List == nil {
+				hit = int64(c.Number) == f.nums[w.Register]
 				break
 			}
-			slots, how := m.list(f, w.list)
+			slots, how := m.list(f, w.List)
 			if how != ended {
 				return false, how
 			}
@@ -982,8 +999,8 @@ func (m *Machine) among(f *frame, depth int, terms []who, c *world.Client, owner
 			if how != ended {
 				return false, how
 			}
-			code := &m.program.audiences[w.aud.Index]
-			if how := m.hand(f, next, code, w.args); how != ended {
+			code := &m.program.Audiences[w.Audience.Index]
+			if how := m.hand(f, next, code, w.Args); how != ended {
 				return false, how
 			}
 			viewer := m.viewer
@@ -992,23 +1009,23 @@ func (m *Machine) among(f *frame, depth int, terms []who, c *world.Client, owner
 			m.viewer = viewer
 		}
 		if hit {
-			in = !w.but
+			in = !w.But
 		}
 	}
 	return in, ended
 }
 
 // member reports whether a client is in an audience; what cannot be computed keeps it out.
-func (m *Machine) member(w *whoCode, self *world.Entity, client int) bool {
+func (m *Machine) member(w *bytecode.ClientList, self *world.Entity, client int) bool {
 	c := m.World.Client(client)
 	if c == nil {
 		return false
 	}
 	m.begin(client)
-	if m.run(&w.code, 0, self) != nil {
+	if m.run(&w.Code, 0, self) != nil {
 		return false
 	}
-	in, how := m.among(m.frames[0], 0, w.who, c, self.Owner)
+	in, how := m.among(m.frames[0], 0, w.Terms, c, self.Owner)
 	return in && how == ended
 }
 
@@ -1017,7 +1034,7 @@ func (m *Machine) MayAsk(r *contract.Request, self *world.Entity, client int) bo
 	if len(r.From) == 1 && r.From[0].Sort == contract.ToOwner {
 		return client == self.Owner
 	}
-	if w := m.program.from[r.Index]; w != nil {
+	if w := m.program.From[r.Index]; w != nil {
 		return m.member(w, self, client)
 	}
 	c := m.World.Client(client)
@@ -1037,16 +1054,16 @@ func (m *Machine) MayAsk(r *contract.Request, self *world.Entity, client int) bo
 
 // Sees reports whether a client may know of an entity.
 func (m *Machine) Sees(e *world.Entity, client int) bool {
-	return m.reaches(e.Kind.To, m.program.kinds[e.Kind.Index].to, e, client)
+	return m.reaches(e.Kind.To, m.program.Kinds[e.Kind.Index].To, e, client)
 }
 
 // Gets reports whether a client gets a property, if it may know of the entity.
 func (m *Machine) Gets(e *world.Entity, p *contract.Property, client int) bool {
-	return m.reaches(p.To, m.program.kinds[e.Kind.Index].props[p.Index].to, e, client)
+	return m.reaches(p.To, m.program.Kinds[e.Kind.Index].Properties[p.Index].To, e, client)
 }
 
 // reaches reports whether a client is in an audience of an entity.
-func (m *Machine) reaches(to contract.Audience, w *whoCode, e *world.Entity, client int) bool {
+func (m *Machine) reaches(to contract.Audience, w *bytecode.ClientList, e *world.Entity, client int) bool {
 	switch to {
 	case contract.Everyone:
 		return true

@@ -11,8 +11,8 @@ import (
 // the session's state alone, never of a clock, so that a session that is run again with the same inputs defers the same
 // ones. Where the budget binds, when a client is answered depends on what others do.
 const (
-	TickSteps    = 2_000_000      // for requests, writes and joins in one tick; the one that goes over it is the last
-	TickOwnSteps = 10 * TickSteps // for what runs by itself in one tick; a session that takes more is closed
+	tickSteps    = 2_000_000      // for requests, writes and joins in one tick; the one that goes over it is the last
+	tickOwnSteps = 10 * tickSteps // for what runs by itself in one tick; a session that takes more is closed
 	maxDeferred  = 64             // inputs of one client that wait; more are dropped
 	deferSeconds = 1              // how long an input waits at most; then it is dropped
 	heavySteps   = 20_000         // what a cause has to take to be told of

@@ -13,7 +13,7 @@ import (
 	"kamerad.example/core/wire"
 )
 
-// reply runs a request that computes something and gives what it replied, or why it did not.
+// reply runs a request that computes something and returns what it replied, or why it did not.
 func reply(t *testing.T, declarations, body, result string) string {
 	text := "contract thing language 1\nroles player, spectator\n" + declarations + "\nshared Probe {\n" +
 		"  request try(who: client) -> " + result + " from everyone {\n" + body + "\n  }\n}"

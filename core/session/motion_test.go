@@ -22,16 +22,22 @@ type Place = vec2 -100..100 step 0.01
 
 entity Diver per player {
   pos: Place = vec(0, 0)
-  request launch(x: int -90..90, y: int -90..90) limit 20 per second check count(Flare) < 9 else deny "enough" { spawn Flare { pos = pos; vel = vec(x, y) } }
+  request launch(x: int -90..90, y: int -90..90) limit 20 per second check count(Flare) < 9 else deny "enough" {
+    spawn Flare { pos = pos; vel = vec(x, y) }
+  }
   request turn(x: int -90..90) { for f in Flare { f.vel = vec(x, 1) } }
   request push(x: int -90..90) { for f in Flare { f.pos = vec(x, 0) } }
   request stop() { for f in Flare { f.vel = vec(0, 0) } }
-  request startle(x: int -90..90) limit 20 per second check count(Eel) < 5 else deny "enough" { spawn Eel { pos = vec(x, 0); vel = vec(-x, 0) } }
+  request startle(x: int -90..90) limit 20 per second check count(Eel) < 5 else deny "enough" {
+    spawn Eel { pos = vec(x, 0); vel = vec(-x, 0) }
+  }
   request drop() limit 20 per second check count(Relic) < 4 else deny "enough" { spawn Relic { pos = vec(9, 9) } }
   request lift() limit 20 per second check count(Relic) > 0 else deny "none" { for r in Relic { r.carrier = self } }
   request sink() limit 20 per second check count(Relic) > 0 else deny "none" { for r in Relic { r.carrier = nothing } }
   request walk(x: int -90..90) { pos = vec(x, 2) }
-  request pin() limit 20 per second check count(Flare) > 0 else deny "none" { for r in Relic { r.shot = first(f in Flare) } }
+  request pin() limit 20 per second check count(Flare) > 0 else deny "none" {
+    for r in Relic { r.shot = first(f in Flare) }
+  }
 }
 entity Flare {
   pos:  Place follows vel

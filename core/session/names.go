@@ -13,9 +13,9 @@ import (
 // maxMarks is how many combining marks may follow one character of a name: as many as letters of living scripts have.
 const maxMarks = 3
 
-// CleanName returns a client's name as it is held and shown: in Unicode's normal form C, without space around it. The
+// cleanName returns a client's name as it is held and shown: in Unicode's normal form C, without space around it. The
 // error says what a name may not be.
-func CleanName(name string) (string, error) {
+func cleanName(name string) (string, error) {
 	if !utf8.ValidString(name) {
 		return "", fmt.Errorf("the name %q is not UTF-8", name)
 	}

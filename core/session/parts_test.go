@@ -165,7 +165,8 @@ func TestRepliesPausesAndDrops(t *testing.T) {
 // Whatever a body does before it faults, nothing of it stays.
 func TestABodyThatFaultsLeavesNothing(t *testing.T) {
 	lines := []string{
-		"n += x", "n = x * 2", "small = x", "s = words", "i.put(Item.a, x)", "i.take(Item.b)", "i.put(Item.b, 2)", "yes = not yes",
+		"n += x", "n = x * 2", "small = x", "s = words", "i.put(Item.a, x)", "i.take(Item.b)", "i.put(Item.b, 2)",
+		"yes = not yes",
 		"it = Item.c", "tell everyone said(n)", "Other.n += x", "do jump(x)", "if n > x { n = x } else { s = \"no\" }",
 		"match it { a { n = 1 } else { n = 100 / x } }", "n = 100 / (x - 3)", "Other.n = small * small",
 	}

@@ -91,7 +91,7 @@ func (s *Session) Join(name, role string) (int, error) {
 		detail := fmt.Sprintf("as %.40q: the contract has no such role, only %v", role, s.contract.Roles)
 		return 0, &Refusal{RoleUnknown, detail}
 	}
-	name, err := CleanName(name)
+	name, err := cleanName(name)
 	if err != nil {
 		return 0, &Refusal{NameUnfit, err.Error()}
 	}

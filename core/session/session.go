@@ -13,6 +13,7 @@ import (
 	"fmt"
 	"slices"
 
+	"kamerad.example/core/codegen"
 	"kamerad.example/core/contract"
 	"kamerad.example/core/replicate"
 	"kamerad.example/core/rules"
@@ -82,7 +83,7 @@ type Session struct {
 
 	// The budget of a tick; see budget.go.
 	steps        int64   // see Options.Steps
-	ownSteps     int64   // see TickOwnSteps
+	ownSteps     int64   // see tickOwnSteps
 	stepsAtTick  int64   // what the machine had used when the tick began,
 	stepsAtOwn   int64   // when what runs by itself began,
 	stepsAtCause int64   // and when the present cause began
@@ -120,7 +121,7 @@ type Options struct {
 	Reveals bool // say what was revealed to whom: Step.Reveals
 	Prove   bool // send a digest with every frame
 	Strict  bool // drop what comes too early for its limit, instead of having it wait its turn
-	// of the rules' machine for requests, writes and joins in one tick; 0 for TickSteps
+	// of the rules' machine for requests, writes and joins in one tick; 0 for tickSteps
 	Steps int64
 	// bytes that entities, and what clients are told of them, may take; 0 for DefaultMemory
 	Memory   int64
@@ -131,9 +132,9 @@ type Options struct {
 // New opens a session of a contract. The error says what is wrong with the settings, or that the contract asks for more
 // than the machine has.
 func New(c *contract.Contract, o Options) (*Session, error) {
-	compile := rules.Generate
+	compile := codegen.Generate
 	if o.Reveals {
-		compile = rules.GenerateTraced
+		compile = codegen.GenerateTraced
 	}
 	program, err := compile(c)
 	if err != nil {
@@ -147,11 +148,11 @@ func New(c *contract.Contract, o Options) (*Session, error) {
 		seats:    map[int]*seat{},
 		budgets:  map[propertyKey]*paceBudget{},
 		steps:    o.Steps,
-		ownSteps: TickOwnSteps,
+		ownSteps: tickOwnSteps,
 		headroom: make([]byte, o.Headroom),
 	}
 	if s.steps <= 0 {
-		s.steps = TickSteps
+		s.steps = tickSteps
 	}
 	s.world.MaxMemory = o.Memory
 	if o.Memory <= 0 {

@@ -141,7 +141,7 @@ func (g *game) tick() {
 	}
 }
 
-// ask sends one request, runs a tick and gives the decision that came back.
+// ask sends one request, runs a tick and returns the decision that came back.
 func (g *game) ask(client int, entity uint32, request string, args ...string) wire.Decision {
 	g.seq++
 	a := wire.Ask{

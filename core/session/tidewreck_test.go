@@ -142,7 +142,8 @@ func TestEachCopyOfTidewreckIsWhatItMayBe(t *testing.T) {
 					})
 				case 8:
 					press := uint64(rapid.IntRange(1, 3).Draw(rt, "press"))
-					what := rapid.SampledFrom([]wire.MessageType{wire.MessagePress, wire.MessageRelease}).Draw(rt, "how")
+					types := []wire.MessageType{wire.MessagePress, wire.MessageRelease}
+					what := rapid.SampledFrom(types).Draw(rt, "how")
 					both(func(
 						g *game,
 					) {

@@ -196,7 +196,10 @@ func TestTheVectorsHaveEverything(t *testing.T) {
 		}
 	}
 	ask := func(client int, request string, args ...string) {
-		m := wire.FromClient{Type: wire.MessageAsk, Ask: wire.Ask{Request: request, Seen: s.Now(), Args: []json.RawMessage{}}}
+		m := wire.FromClient{
+			Type: wire.MessageAsk,
+			Ask:  wire.Ask{Request: request, Seen: s.Now(), Args: []json.RawMessage{}},
+		}
 		for _, a := range args {
 			m.Args = append(m.Args, json.RawMessage(a))
 		}
@@ -267,9 +270,15 @@ func TestTheVectorsHaveEverything(t *testing.T) {
 	})
 	say(
 		1,
-		wire.FromClient{Type: wire.MessageAsk, Ask: wire.Ask{Entity: other, Request: "Diver.score", Args: []json.RawMessage{}}},
+		wire.FromClient{
+			Type: wire.MessageAsk,
+			Ask:  wire.Ask{Entity: other, Request: "Diver.score", Args: []json.RawMessage{}},
+		},
 	)
-	say(1, wire.FromClient{Type: wire.MessageAsk, Ask: wire.Ask{Entity: 77, Request: "Diver.score", Args: []json.RawMessage{}}})
+	say(1, wire.FromClient{
+		Type: wire.MessageAsk,
+		Ask:  wire.Ask{Entity: 77, Request: "Diver.score", Args: []json.RawMessage{}},
+	})
 	ask(1, "Diver.fail")
 	ask(1, "Diver.mark", `"here"`, `7`)
 	ask(1, "Winch.grab")
@@ -327,9 +336,11 @@ func TestAClientsMessagesMeanTheSameInBothForms(t *testing.T) {
 		`{"type":"ask","seq":7,"request":"Winch.grab","args":[],"seen":812}`,
 		`{"type":"ask","seq":8,"request":"Strongbox.guess","args":[4]}`,
 		`{"type":"write","seq":9,"property":"Diver.pos","value":[-29.5,0],"seen":812}`,
-		`{"type":"press","property":"Diver.kick","press":3}`, `{"type":"release","entity":7,"property":"Diver.kick","press":3}`,
+		`{"type":"press","property":"Diver.kick","press":3}`,
+		`{"type":"release","entity":7,"property":"Diver.kick","press":3}`,
 		// What does not fit is sent as JSON.
-		`{"type":"ask","seq":10,"request":"Diver.use","args":["pearl"]}`, `{"type":"ask","seq":11,"request":"Diver.nothing","args":[]}`,
+		`{"type":"ask","seq":10,"request":"Diver.use","args":["pearl"]}`,
+		`{"type":"ask","seq":11,"request":"Diver.nothing","args":[]}`,
 	} {
 		want, err := wire.ParseFromClient([]byte(m))
 		require.NoError(t, err, m)

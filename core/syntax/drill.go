@@ -54,8 +54,8 @@ type DrillLink struct {
 type DrillSet struct {
 	At     Span
 	Give   bool
-	Target Expr
-	Value  Expr
+	Target Expr // the place, or the entity
+	Value  Expr // the new value, or the client
 }
 
 // DrillVerb says what a client sends.
@@ -149,14 +149,14 @@ type DrillExpect struct {
 	At     Span
 	Who    Ident // a client, server or everyone
 	What   DrillExpectation
-	Not    bool   // of heard, expelled and logged
-	Value  Expr   // what is seen or missed, the event that is heard, the property that is noticed
-	Args   []Expr // of the event; nil for any
-	Count  *Number
-	From   Expr // noticed
-	To     Expr
-	Text   *Literal // logged
-	Kind   Ident    // got
+	Not    bool     // of heard, expelled and logged
+	Value  Expr     // what is seen or missed, the event that is heard, the property that is noticed
+	Args   []Expr   // of the event; nil for any
+	Count  *Number  // how often it is heard, how many strikes, how many bytes at most; nil when absent
+	From   Expr     // of noticed: the old value
+	To     Expr     // of noticed: the new value
+	Text   *Literal // of logged
+	Kind   Ident    // of got
 	Window *Number  // of got, in milliseconds
 
 	Handler Ident // faults: what failed, such as `on spawn of Diver`
@@ -256,6 +256,8 @@ func (p *drillParser) top() {
 func (p *drillParser) client() Ident { return p.name("the name of a client") }
 
 // line reads one line of a drill; a loop has its lines in braces.
+//
+//revive:disable-next-line:function-length It is one switch.
 func (p *drillParser) line() DrillLine {
 	p.lines++
 	if p.lines > maxDrillLines {
@@ -459,6 +461,8 @@ func (p *drillParser) act() DrillLine {
 }
 
 // expectation reads what stands after `expect` or `until`.
+//
+//revive:disable-next-line:function-length It is one switch.
 func (p *drillParser) expectation() *DrillExpect {
 	t := p.tok()
 	n := &DrillExpect{}
@@ -513,23 +517,8 @@ func (p *drillParser) expectation() *DrillExpect {
 		n.Not = p.accept("not")
 		n.What = ExpectExpelled
 		p.parser.expect("expelled", "as in: expect bo is expelled")
-	case p.is("does") || p.is("did"):
-		p.take()
-		p.parser.expect("not", "as in: expect ana does not see bo.Diver.air")
-		switch {
-		case p.accept("see"):
-			n.What = ExpectMisses
-			n.Value = p.postfix()
-		case p.accept("hear"):
-			p.heard(n)
-			n.Not = true
-		case p.accept("log"):
-			n.What = ExpectLogged
-			n.Not = true
-			n.Text = p.text("a line of the log")
-		default:
-			p.abort("see, hear or log", "")
-		}
+	case p.accept("does") || p.accept("did"):
+		p.negated(n)
 	default:
 		p.abort("what is expected of it",
 			"one of sees, does not see, heard, did not hear, noticed, logged, has N strikes, is expelled, got N "+
@@ -537,6 +526,25 @@ func (p *drillParser) expectation() *DrillExpect {
 		)
 	}
 	return n
+}
+
+// negated reads what stands after `does` or `did`: `not` and what is not expected.
+func (p *drillParser) negated(n *DrillExpect) {
+	p.parser.expect("not", "as in: expect ana does not see bo.Diver.air")
+	switch {
+	case p.accept("see"):
+		n.What = ExpectMisses
+		n.Value = p.postfix()
+	case p.accept("hear"):
+		p.heard(n)
+		n.Not = true
+	case p.accept("log"):
+		n.What = ExpectLogged
+		n.Not = true
+		n.Text = p.text("a line of the log")
+	default:
+		p.abort("see, hear or log", "")
+	}
 }
 
 // faults reads `N faults in HANDLER of KIND "reason"`.

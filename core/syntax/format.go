@@ -171,7 +171,8 @@ func angled(t Token) bool {
 	return t.Kind == Name && (t.Text == "stacks" || t.Text == "list" || t.Text == "map")
 }
 
-// indent finds how deep each line stands.
+// indent finds how deep each line stands. It goes over the lines once and keeps how many braces and parentheses are
+// open, and whether the line before began something that goes on.
 func (f *formatter) indent() {
 	depth := 0
 	nest := 0
@@ -183,22 +184,7 @@ func (f *formatter) indent() {
 		level := depth
 		if len(l.words) > 0 {
 			first := l.words[0]
-			closes := first.Kind == Sign && (first.Text == "}" || first.Text == ")" || first.Text == "]")
-			switch {
-			case closes && first.Text == "}":
-				level--
-			case nest > 0 && !closes:
-				level += nest
-			case nest > 0:
-				level += nest - 1
-			case head >= 0 && first.Text == "{" && first.Kind == Sign:
-			case head >= 0 && first.Kind == Word &&
-				(first.Text == "from" || first.Text == "limit" || first.Text == "pause" || first.Text == "let" ||
-					first.Text == "check"):
-				level++
-			case head >= 0 || open || first.Kind == Word && (first.Text == "and" || first.Text == "or"):
-				level += 2 // it goes on with what the line before began
-			}
+			level += deeper(first, nest, head >= 0, open)
 			if head < 0 && nest == 0 && first.Kind == Word && first.Text == "request" {
 				head = depth
 			}
@@ -224,15 +210,45 @@ func (f *formatter) indent() {
 		}
 		depth = max(depth, 0)
 		nest = max(nest, 0)
-		if n := len(l.words); n > 0 {
-			last := l.words[n-1]
-			open = nest == 0 && last.Kind == Sign && !l.percent(n-1) && strings.Contains(
-				" + - * / % = += -= == != < <= > >= , . -> ", " "+last.Text+" ",
-			) ||
-				last.Kind == Word && (last.Text == "and" || last.Text == "or" || last.Text == "not")
+		if len(l.words) > 0 {
+			open = nest == 0 && l.goesOn()
 		}
 		l.members = l.depth > 0 && l.nest == 0 && len(l.words) > 1 && l.words[1].Text == ":"
 	}
+}
+
+// deeper returns by how many levels a line stands deeper than the braces around it say, judged by its first word. nest
+// counts the open parentheses, inHead says that the head of a member goes on, open that the line before has not ended.
+func deeper(first Token, nest int, inHead, open bool) int {
+	closes := first.Kind == Sign && (first.Text == "}" || first.Text == ")" || first.Text == "]")
+	switch {
+	case closes && first.Text == "}":
+		return -1
+	case nest > 0 && !closes:
+		return nest
+	case nest > 0:
+		return nest - 1
+	case inHead && first.Text == "{" && first.Kind == Sign:
+		return 0
+	case inHead && first.Kind == Word &&
+		(first.Text == "from" || first.Text == "limit" || first.Text == "pause" || first.Text == "let" ||
+			first.Text == "check"):
+		return 1
+	case inHead || open || first.Kind == Word && (first.Text == "and" || first.Text == "or"):
+		return 2 // it goes on with what the line before began
+	}
+	return 0
+}
+
+// goesOn reports whether the last word of a line wants something after it, so that the next line belongs to it.
+func (l *line) goesOn() bool {
+	n := len(l.words)
+	last := l.words[n-1]
+	if last.Kind == Word {
+		return last.Text == "and" || last.Text == "or" || last.Text == "not"
+	}
+	return last.Kind == Sign && !l.percent(n-1) &&
+		strings.Contains(" + - * / % = += -= == != < <= > >= , . -> ", " "+last.Text+" ")
 }
 
 // width is how many characters a line has up to a word.

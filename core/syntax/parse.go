@@ -30,15 +30,17 @@ func Parse(src *Source, open Open) (*File, Problems) {
 	return p.file, problems
 }
 
+// parser reads the tokens of a text from left to right, without going back. A mistake is noted, and what it stands in
+// is skipped.
 type parser struct {
 	src      *Source
-	open     Open
+	open     Open // opens what is included
 	tokens   []Token
-	at       int
+	at       int  // the token that is next
 	nest     int  // > 0 where a line end does not end a statement
 	clause   bool // a `to` after a value belongs to what the value stands in, not to a `reveal`
-	depth    int
-	began    int // where the construct begins that is being read
+	depth    int  // of what is nested, which is bounded: a text cannot exhaust the stack
+	began    int  // where the construct begins that is being read
 	problems Problems
 	file     *File
 }
@@ -230,6 +232,8 @@ func (p *parser) endOfStatement(what string) {
 }
 
 // decl reads a declaration.
+//
+//revive:disable-next-line:function-length It is one switch.
 func (p *parser) decl() Decl {
 	t := p.tok()
 	start := t.Span.Start
@@ -291,40 +295,11 @@ func (p *parser) decl() Decl {
 		d.At = at()
 		return d
 	case p.is("const") || p.is("setting"):
-		d := &Const{Setting: p.take().Text == "setting"}
-		d.Name = p.name("its name")
-		if p.accept(":") {
-			d.Type = p.typ()
-		} else if d.Setting {
-			p.abort("`:` and a type", "as in `setting tide: int 0..9 = 3`")
-		}
-		if !d.Setting && p.is("from") {
-			p.take()
-			d.From = p.text("the name of a JSON file")
-		} else {
-			p.expect("=", "and a value, as in `const patch_mends = 25`")
-			d.Value = p.expr()
-		}
-		d.At = at()
-		return d
+		return p.constant(start)
 	case p.is("audience") || p.is("secret") && p.peek().Text == "audience":
-		d := &AudienceDecl{Secret: p.accept("secret")}
-		p.take()
-		d.Name = p.name("the audience's name")
-		d.Params = p.params()
-		p.expect("=", "and a condition, as in `audience mates(d: Diver) = viewer.Diver.crew == d.crew`")
-		d.Cond = p.expr()
-		d.At = at()
-		return d
+		return p.audienceDecl(start)
 	case p.accept("fn"):
-		d := &Fn{Name: p.name("the function's name")}
-		d.Params = p.params()
-		p.expect("->", "and the type of the result, as in `fn double(n: int) -> int = 2 * n`")
-		d.Result = p.typ()
-		p.expect("=", "and a value")
-		d.Value = p.expr()
-		d.At = at()
-		return d
+		return p.function(start)
 	case p.accept("include"):
 		d := &Include{File: p.text("the name of a file")}
 		d.At = at()
@@ -335,19 +310,68 @@ func (p *parser) decl() Decl {
 	case p.accept("event"):
 		return p.event(start)
 	case p.accept("on"):
-		d := &Handler{On: p.name("what the handler is for, as in `on join(c)`")}
-		p.expect("(", "and the name of the client")
-		d.Param = p.name("the name of the client")
-		p.expect(")", "after the name of the client")
-		d.Body = p.body("the handler")
-		d.At = at()
-		return d
+		return p.contractHandler(start)
 	}
 	p.abort("a declaration",
 		"one of contract, tick, seats, strikes, roles, enum, type, const, setting, audience, shared, part, entity, "+
 			"event, on, fn, include",
 	)
 	return nil
+}
+
+// constant reads a `const` or a `setting`. start is where the declaration begins.
+func (p *parser) constant(start int) *Const {
+	d := &Const{Setting: p.take().Text == "setting"}
+	d.Name = p.name("its name")
+	if p.accept(":") {
+		d.Type = p.typ()
+	} else if d.Setting {
+		p.abort("`:` and a type", "as in `setting tide: int 0..9 = 3`")
+	}
+	if !d.Setting && p.is("from") {
+		p.take()
+		d.From = p.text("the name of a JSON file")
+	} else {
+		p.expect("=", "and a value, as in `const patch_mends = 25`")
+		d.Value = p.expr()
+	}
+	d.At = Span{start, p.last()}
+	return d
+}
+
+// audienceDecl reads an `audience`.
+func (p *parser) audienceDecl(start int) *AudienceDecl {
+	d := &AudienceDecl{Secret: p.accept("secret")}
+	p.take()
+	d.Name = p.name("the audience's name")
+	d.Params = p.params()
+	p.expect("=", "and a condition, as in `audience mates(d: Diver) = viewer.Diver.crew == d.crew`")
+	d.Cond = p.expr()
+	d.At = Span{start, p.last()}
+	return d
+}
+
+// function reads what stands after `fn`.
+func (p *parser) function(start int) *Fn {
+	d := &Fn{Name: p.name("the function's name")}
+	d.Params = p.params()
+	p.expect("->", "and the type of the result, as in `fn double(n: int) -> int = 2 * n`")
+	d.Result = p.typ()
+	p.expect("=", "and a value")
+	d.Value = p.expr()
+	d.At = Span{start, p.last()}
+	return d
+}
+
+// contractHandler reads what stands after `on` outside of a kind.
+func (p *parser) contractHandler(start int) *Handler {
+	d := &Handler{On: p.name("what the handler is for, as in `on join(c)`")}
+	p.expect("(", "and the name of the client")
+	d.Param = p.name("the name of the client")
+	p.expect(")", "after the name of the client")
+	d.Body = p.body("the handler")
+	d.At = Span{start, p.last()}
+	return d
 }
 
 // include reads another file into the same tree, once.

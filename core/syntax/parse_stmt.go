@@ -43,6 +43,8 @@ func (p *parser) leads(word string) bool {
 }
 
 // stmt reads a statement.
+//
+//revive:disable-next-line:function-length It is one switch.
 func (p *parser) stmt() Stmt {
 	p.acceptsHere()
 	t := p.tok()

@@ -30,7 +30,8 @@ func TestTokens(t *testing.T) {
 		got = append(got, fmt.Sprint(tok.Kind, ":", tok.Text))
 	}
 	assert.Equal(t, []string{
-		"4:0", "8:..", "4:9", "5:0.5", "8:..", "4:2", "6:400ms", "6:2s", "6:1min", "1:a", "8:.", "1:b", "2:Cd", `7:x"y`, "8:->", "8:+=", "8:!=",
+		"4:0", "8:..", "4:9", "5:0.5", "8:..", "4:2", "6:400ms", "6:2s", "6:1min", "1:a", "8:.", "1:b", "2:Cd", `7:x"y`,
+		"8:->", "8:+=", "8:!=",
 		"1:next", "1:more", "0:",
 	}, got)
 	assert.Equal(t, int64(60_000), s.tokens[8].Num)
@@ -142,6 +143,6 @@ func TestProblemsAreSortedAndTold(t *testing.T) {
 	require.Len(t, p, 3, "the same twice is told once")
 	assert.Equal(t, "a:9:2: m (h)", Problems{p[1]}.Error())
 	assert.Equal(t, "b", p[2].File)
-	assert.Equal(t, "\t  ", Indent("\tab^", 4))
-	assert.Equal(t, "   ", Indent("", 4))
+	assert.Equal(t, "\t  ", indentOf("\tab^", 4))
+	assert.Equal(t, "   ", indentOf("", 4))
 }

@@ -64,11 +64,12 @@ func Reserved(word string) bool { return reserved[word] }
 // signs have one or two characters; the longer one is taken.
 var signs = map[string]bool{}
 
+// scanner cuts a text into tokens, and keeps its comments aside.
 type scanner struct {
 	src      *Source
-	at       int
-	end      int
-	newline  bool
+	at       int  // the next byte
+	end      int  // of the text, or of the part of it that is scanned
+	newline  bool // a line has ended since the last token
 	tokens   []Token
 	comments []Comment
 	problems Problems

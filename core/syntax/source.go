@@ -39,7 +39,7 @@ type sourceFile struct {
 	line  int // index of its first line
 }
 
-// Open gives the text of a file that a contract names, such as an included one or a table.
+// Open returns the text of a file that a contract names, such as an included one or a table.
 type Open func(name string) (string, error)
 
 // NewSource wraps a contract's text. name is what problems are reported against, usually a file path.
@@ -49,7 +49,7 @@ func NewSource(name, text string) *Source {
 	return s
 }
 
-// add puts another file behind those that are there, and gives the range of its text.
+// add puts another file behind those that are there, and returns the range of its text.
 func (s *Source) add(name, text string) Span {
 	if len(s.files) > 0 {
 		s.Text += "\n"
@@ -180,7 +180,7 @@ func (p Problem) Text(paint func(Part, string) string) string {
 	)
 	fmt.Fprintf(&b, "%s %s\n", paint(Aside, fmt.Sprintf("%5d │", p.Line)), p.Source)
 	fmt.Fprintf(
-		&b, "%s %s%s\n", paint(Aside, "      │"), Indent(p.Source, p.Column),
+		&b, "%s %s%s\n", paint(Aside, "      │"), indentOf(p.Source, p.Column),
 		paint(Wrong, strings.Repeat("^", max(p.Length, 1))),
 	)
 	if p.Hint != "" {
@@ -189,9 +189,9 @@ func (p Problem) Text(paint func(Part, string) string) string {
 	return b.String()
 }
 
-// Indent returns the blanks that stand before a column of a line; tabs stay tabs so that a caret falls under its
+// indentOf returns the blanks that stand before a column of a line; tabs stay tabs so that a caret falls under its
 // character.
-func Indent(line string, column int) string {
+func indentOf(line string, column int) string {
 	var b strings.Builder
 	n := 1
 	for _, r := range line {

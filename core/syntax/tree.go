@@ -3,7 +3,7 @@ package syntax
 // File is one parsed contract, with the files that it includes.
 type File struct {
 	Source   *Source
-	Decls    []Decl
+	Decls    []Decl // in the order in which they stand, those of an included file in its place
 	Accepts  []Accept
 	Comments []Comment
 }
@@ -85,7 +85,8 @@ type Const struct {
 	From    *Literal // nil with Value
 }
 
-// AudienceDecl is `audience name(params) = CONDITION`, or `secret audience …` when even nearness is to be kept secret.
+// AudienceDecl is `audience name(params) = CONDITION`, or `secret audience …` when even nearness is to be kept
+// secret.
 type AudienceDecl struct {
 	At     Span
 	Secret bool

@@ -131,7 +131,7 @@ func (t *Transcript) Moved(verb syntax.DrillMoveVerb, client int) {
 // Out tells that the session itself put a client out.
 func (t *Transcript) Out(client int) { delete(t.names, client) }
 
-// Sent adds what a client sent.
+// Sent adds what a client sent. What no drill can say is left out and counted.
 func (t *Transcript) Sent(client int, m *wire.FromClient) {
 	name, in := t.names[client]
 	if !in {
@@ -168,27 +168,7 @@ func (t *Transcript) Sent(client int, m *wire.FromClient) {
 		t.open[[2]uint64{uint64(client), m.Seq}] = len(t.lines)
 		t.note("%s", text)
 	case wire.MessageWrite:
-		p := k.Property(short)
-		if p == nil {
-			t.omit("%s wrote `%.60s`, which the contract lacks", name, full)
-			return
-		}
-		raw := m.Value
-		if m.Wide > 0 {
-			moved := m.Move()
-			raw = p.Type.AppendJSON(nil, p.Type.FromSlots(moved.Numbers[:moved.Wide], nil))
-		}
-		value, err := p.Type.ParseJSON(raw)
-		words, ok := "", false
-		if err == nil {
-			words, ok = t.literal(p.Type, value)
-		}
-		if !ok {
-			t.omit("%s wrote a value of %s that no drill can say", name, full)
-			return
-		}
-		t.skip(client, m.Seq)
-		t.note("%s writes %s = %s", name, target, words)
+		t.write(client, m, k.Property(short), target)
 	case wire.MessagePress:
 		if p := k.Property(short); p == nil || p.Hold == nil {
 			t.omit("%s pressed `%.60s`, which the contract lacks", name, full)
@@ -208,6 +188,31 @@ func (t *Transcript) Sent(client int, m *wire.FromClient) {
 			t.note("%s releases %s", name, target)
 		}
 	}
+}
+
+// write adds a write of a property, which is nil when the kind does not have it.
+func (t *Transcript) write(client int, m *wire.FromClient, p *contract.Property, target string) {
+	name := t.names[client]
+	if p == nil {
+		t.omit("%s wrote `%.60s`, which the contract lacks", name, m.Property)
+		return
+	}
+	raw := m.Value
+	if m.Wide > 0 {
+		moved := m.Move()
+		raw = p.Type.AppendJSON(nil, p.Type.FromSlots(moved.Numbers[:moved.Wide], nil))
+	}
+	value, err := p.Type.ParseJSON(raw)
+	words, ok := "", false
+	if err == nil {
+		words, ok = t.literal(p.Type, value)
+	}
+	if !ok {
+		t.omit("%s wrote a value of %s that no drill can say", name, m.Property)
+		return
+	}
+	t.skip(client, m.Seq)
+	t.note("%s writes %s = %s", name, target, words)
 }
 
 // skip has the drill's client number its next message as it was: what a request rolls depends on that.

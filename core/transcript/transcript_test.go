@@ -99,7 +99,10 @@ func TestATranscriptPlaysTheSame(t *testing.T) {
 			case tick == 20 && !all[1].lost:
 				send(
 					all[1],
-					wire.FromClient{Type: wire.MessageAsk, Ask: wire.Ask{Request: "Dive.begin", Args: []json.RawMessage{}}},
+					wire.FromClient{
+						Type: wire.MessageAsk,
+						Ask:  wire.Ask{Request: "Dive.begin", Args: []json.RawMessage{}},
+					},
 				)
 			case tick == 200:
 				s.Leave(all[2].me.Number)
@@ -131,7 +134,10 @@ func TestATranscriptPlaysTheSame(t *testing.T) {
 							}[r.IntN(7)],
 						)
 					}
-					send(p, wire.FromClient{Type: wire.MessageAsk, Ask: wire.Ask{Entity: entity, Request: request, Args: args}})
+					send(p, wire.FromClient{
+						Type: wire.MessageAsk,
+						Ask:  wire.Ask{Entity: entity, Request: request, Args: args},
+					})
 				}
 				if property, value := p.actor.Step(); property != "" && r.IntN(3) == 0 {
 					moves++
@@ -265,7 +271,8 @@ func TestTheWordsOfATranscript(t *testing.T) {
 		lines = append(lines, line.text)
 	}
 	assert.Equal(t, []string{
-		"cut ana", "back ana", "ana skips 4", "ana writes Diver.pos = vec(1, 2)", "// left out: ana sent number 5 again", "leave ana",
+		"cut ana", "back ana", "ana skips 4", "ana writes Diver.pos = vec(1, 2)",
+		"// left out: ana sent number 5 again", "leave ana",
 	}, lines)
 	for _, x := range []struct {
 		typ   contract.Type
@@ -284,13 +291,17 @@ func TestTheWordsOfATranscript(t *testing.T) {
 func TestDecisionsOfATranscript(t *testing.T) {
 	c := dive(t)
 	for outcome, want := range map[wire.Outcome]string{
-		wire.Accepted: "-> accepted", wire.Denied: `-> denied "why"`, wire.Dropped: `-> dropped "why"`, wire.Faulted: "-> faulted",
+		wire.Accepted: "-> accepted", wire.Denied: `-> denied "why"`, wire.Dropped: `-> dropped "why"`,
+		wire.Faulted: "-> faulted",
 	} {
 		s, err := session.New(c, session.Options{Key: drill.Key(1)})
 		require.NoError(t, err)
 		notes := New(s, 1, nil)
 		notes.Joined(wire.Client{Number: 1, Name: "Ana", Role: "player"})
-		m := wire.FromClient{Type: wire.MessageAsk, Ask: wire.Ask{Seq: 1, Request: "Diver.search", Args: []json.RawMessage{}}}
+		m := wire.FromClient{
+			Type: wire.MessageAsk,
+			Ask:  wire.Ask{Seq: 1, Request: "Diver.search", Args: []json.RawMessage{}},
+		}
 		notes.Sent(1, &m)
 		d := session.Decision{
 			Client:  wire.Client{Number: 1},

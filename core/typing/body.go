@@ -41,24 +41,25 @@ func (c *Unit) Reason(r *syntax.Literal) {
 	}
 }
 
-// Scope is where an expression or statement stands, and what holds there.
+// Scope is where an expression or statement stands, and what holds there. There is one for each body; reading it hands
+// out the registers and the memory of the body's locals.
 type Scope struct {
 	*Unit
-	Kind     *contract.Kind    // of self; nil in a handler of the contract, in functions and audiences
-	Request  *contract.Request // nil elsewhere
-	Action   *contract.Action  // that is being read, or nil
-	Fn       *contract.Fn      // that is being read, or nil
-	written  syntax.Expr       // the target of the present assignment, which is not read
-	Viewer   bool              // there is one
-	Pure     bool              // nothing may change
-	Still    bool              // nothing may roll
-	Rolled   bool              // something did
-	Constant bool              // nothing may be read
-	Spawning bool              // in `on spawn`, which may set what is `once`
-	Losing   bool              // in `on owner lost` or `on owner leave`
-	Scopes   []map[string]*contract.Expr
-	Nums     int
-	Mem      int
+	Kind     *contract.Kind              // of self; nil in a handler of the contract, in functions and audiences
+	Request  *contract.Request           // nil elsewhere
+	Action   *contract.Action            // that is being read, or nil
+	Fn       *contract.Fn                // that is being read, or nil
+	written  syntax.Expr                 // the target of the present assignment, which is not read
+	Viewer   bool                        // there is one
+	Pure     bool                        // nothing may change
+	Still    bool                        // nothing may roll
+	Rolled   bool                        // something did
+	Constant bool                        // nothing may be read
+	Spawning bool                        // in `on spawn`, which may set what is `once`
+	Losing   bool                        // in `on owner lost` or `on owner leave`
+	Scopes   []map[string]*contract.Expr // names that are known, by block; the innermost block is the last
+	Nums     int                         // registers that locals have so far
+	Mem      int                         // slots of memory that lists, maps and stacks among them have so far
 }
 
 // Enter opens a scope: names that are declared from now on hold until leave.
@@ -169,64 +170,16 @@ func (e *Scope) stmt(s syntax.Stmt) (contract.Stmt, bool) {
 	case *syntax.Spawn:
 		return e.spawn(s)
 	case *syntax.Despawn:
-		x := e.entity(s.X, "what is despawned")
-		if x == nil {
-			return contract.Stmt{}, false
-		}
-		for _, k := range x.Type.Kinds {
-			if !k.Free() && e.InPart == nil {
-				e.Fail(
-					s.X.Span(), "wrong-type",
-					fmt.Sprintf(
-						"%s cannot be despawned: %s", k.Name,
-						map[bool]string{
-							true:  "it is there as long as the session",
-							false: "it comes and goes with its client",
-						}[k.Shared],
-					),
-					"only kinds that are spawned by the contract can be",
-				)
-				return contract.Stmt{}, false
-			}
-		}
-		return contract.Stmt{Op: contract.OpDespawn, X: x}, true
+		return e.despawn(s)
 	case *syntax.Give:
-		x := e.entity(s.X, "what is given")
-		to := e.Value(s.To, &contract.Type{Form: contract.FormClient}, "who gets it")
-		if x == nil || to == nil {
-			return contract.Stmt{}, false
-		}
-		for _, k := range x.Type.Kinds {
-			if to.Op != contract.OpConst {
-				k.GivenAway = true
-			} else if !e.Losing {
-				k.ReturnsToServer = true
-			}
-			if k.Per >= 0 {
-				e.Fail(
-					s.X.Span(), "wrong-type", fmt.Sprintf("%s cannot be given away: each client has its own", k.Name),
-					"what changes hands is shared or spawned",
-				)
-				return contract.Stmt{}, false
-			}
-		}
-		return contract.Stmt{Op: contract.OpGive, X: x, Value: to}, true
+		return e.give(s)
 	case *syntax.Return:
 		if e.Request != nil && e.Request.Reply != nil {
 			e.Fail(s.At, "no-reply", "this ends the body without a reply", "`reply` or `deny` before it")
 		}
 		return contract.Stmt{Op: contract.OpReturn}, true
 	case *syntax.Reply:
-		if e.Request == nil || e.Request.Reply == nil {
-			e.Fail(
-				s.At, "no-reply", "nobody waits for a reply here",
-				"a request that gives one says so: request guess(pick: int 0..4) -> bool",
-			)
-			return contract.Stmt{}, false
-		}
-		v := e.Value(s.Value, e.Request.Reply, "the reply")
-		// a wrong one has been told, and is a reply all the same
-		return contract.Stmt{Op: contract.OpReply, Value: v, Type: e.Request.Reply}, true
+		return e.reply(s)
 	case *syntax.Deny:
 		if e.Request == nil {
 			e.Fail(
@@ -245,23 +198,91 @@ func (e *Scope) stmt(s syntax.Stmt) (contract.Stmt, bool) {
 		e.Reason(s.Reason)
 		return contract.Stmt{Op: contract.OpClose, Text: s.Reason.Value}, true
 	case *syntax.Log:
-		t := contract.Stmt{Op: contract.OpLog, Who: e.Who(s.To, "is told"), Words: s.Words}
-		ok := t.Who != nil
-		for _, x := range s.Values {
-			v := e.Expr(x, nil)
-			if v != nil &&
-				(v.Type.Holder() || v.Type.Form == contract.FormLine || v.Type.Form == contract.FormNothing) {
-				e.Fail(
-					x.Span(), "wrong-type", describe(v.Type)+" cannot stand in the words of a log", "name a part of it",
-				)
-				v = nil
-			}
-			ok = ok && v != nil
-			t.Args = append(t.Args, v)
-		}
-		return t, ok
+		return e.log(s)
 	}
 	return contract.Stmt{}, false
+}
+
+// despawn reads `despawn X`. A part may say so of its own kinds, whatever they are.
+func (e *Scope) despawn(s *syntax.Despawn) (contract.Stmt, bool) {
+	x := e.entity(s.X, "what is despawned")
+	if x == nil {
+		return contract.Stmt{}, false
+	}
+	for _, k := range x.Type.Kinds {
+		if !k.Free() && e.InPart == nil {
+			e.Fail(
+				s.X.Span(), "wrong-type",
+				fmt.Sprintf(
+					"%s cannot be despawned: %s", k.Name,
+					map[bool]string{
+						true:  "it is there as long as the session",
+						false: "it comes and goes with its client",
+					}[k.Shared],
+				),
+				"only kinds that are spawned by the contract can be",
+			)
+			return contract.Stmt{}, false
+		}
+	}
+	return contract.Stmt{Op: contract.OpDespawn, X: x}, true
+}
+
+// give reads `give X to CLIENT`.
+func (e *Scope) give(s *syntax.Give) (contract.Stmt, bool) {
+	x := e.entity(s.X, "what is given")
+	to := e.Value(s.To, &contract.Type{Form: contract.FormClient}, "who gets it")
+	if x == nil || to == nil {
+		return contract.Stmt{}, false
+	}
+	for _, k := range x.Type.Kinds {
+		if to.Op != contract.OpConst {
+			k.GivenAway = true
+		} else if !e.Losing {
+			k.ReturnsToServer = true
+		}
+		if k.Per >= 0 {
+			e.Fail(
+				s.X.Span(), "wrong-type", fmt.Sprintf("%s cannot be given away: each client has its own", k.Name),
+				"what changes hands is shared or spawned",
+			)
+			return contract.Stmt{}, false
+		}
+	}
+	return contract.Stmt{Op: contract.OpGive, X: x, Value: to}, true
+}
+
+// reply reads `reply VALUE`.
+func (e *Scope) reply(s *syntax.Reply) (contract.Stmt, bool) {
+	if e.Request == nil || e.Request.Reply == nil {
+		e.Fail(
+			s.At, "no-reply", "nobody waits for a reply here",
+			"a request that gives one says so: request guess(pick: int 0..4) -> bool",
+		)
+		return contract.Stmt{}, false
+	}
+	v := e.Value(s.Value, e.Request.Reply, "the reply")
+	// a wrong one has been told, and is a reply all the same
+	return contract.Stmt{Op: contract.OpReply, Value: v, Type: e.Request.Reply}, true
+}
+
+// log reads `log WHO "words {value}"`.
+func (e *Scope) log(s *syntax.Log) (contract.Stmt, bool) {
+	t := contract.Stmt{Op: contract.OpLog, Who: e.Who(s.To, "is told"), Words: s.Words}
+	ok := t.Who != nil
+	for _, x := range s.Values {
+		v := e.Expr(x, nil)
+		if v != nil &&
+			(v.Type.Holder() || v.Type.Form == contract.FormLine || v.Type.Form == contract.FormNothing) {
+			e.Fail(
+				x.Span(), "wrong-type", describe(v.Type)+" cannot stand in the words of a log", "name a part of it",
+			)
+			v = nil
+		}
+		ok = ok && v != nil
+		t.Args = append(t.Args, v)
+	}
+	return t, ok
 }
 
 // let reads `let NAME = VALUE`, and declares the name.
@@ -353,7 +374,8 @@ func (e *Scope) entity(x syntax.Expr, what string) *contract.Expr {
 	return v
 }
 
-// spawn reads `spawn Kind { … }`.
+// spawn reads `spawn Kind { … }`. What stands in place of the kind is a kind's name, or a local or property that
+// holds one.
 func (e *Scope) spawn(s *syntax.Spawn) (contract.Stmt, bool) {
 	out := contract.Stmt{Op: contract.OpSpawn, Num: -1}
 	if k := e.Kinds[s.Kind.Text]; k != nil {
@@ -372,14 +394,10 @@ func (e *Scope) spawn(s *syntax.Spawn) (contract.Stmt, bool) {
 			return out, false
 		}
 		out.Kinds = []*contract.Kind{k}
-		e.Spawns[k] = true
 	} else if x := e.local(s.Kind.Text); x != nil && x.Type.Form == contract.FormKind {
 		e.Used[x] = true
 		out.Value = x
 		out.Kinds = x.Type.Kinds
-		for _, k := range out.Kinds {
-			e.Spawns[k] = true
-		}
 	} else if p := e.property(s.Kind.Text); p != nil && p.Type.Form == contract.FormKind {
 		e.Used[p.Offset] = true
 		out.Value = &contract.Expr{
@@ -389,9 +407,6 @@ func (e *Scope) spawn(s *syntax.Spawn) (contract.Stmt, bool) {
 			Args: []*contract.Expr{e.self()},
 		}
 		out.Kinds = p.Type.Kinds
-		for _, k := range out.Kinds {
-			e.Spawns[k] = true
-		}
 	} else {
 		e.Fail(
 			s.Kind.At, "unknown-name", fmt.Sprintf("the kind `%s` is not declared", s.Kind.Text),
@@ -399,7 +414,16 @@ func (e *Scope) spawn(s *syntax.Spawn) (contract.Stmt, bool) {
 		)
 		return out, false
 	}
-	ok := true
+	for _, k := range out.Kinds {
+		e.Spawns[k] = true
+	}
+	return out, e.spawnValues(s, &out)
+}
+
+// spawnValues reads the values that a spawned entity gets, and reports properties that have neither a default nor a
+// value. ok is false when something is wrong.
+func (e *Scope) spawnValues(s *syntax.Spawn, out *contract.Stmt) (ok bool) {
+	ok = true
 	given := map[string]bool{}
 	for _, set := range s.Sets {
 		name := set.Name.Text
@@ -433,7 +457,7 @@ func (e *Scope) spawn(s *syntax.Spawn) (contract.Stmt, bool) {
 			}
 		}
 	}
-	return out, ok
+	return ok
 }
 
 // common finds a property that all of some kinds have, with one type, by the kinds' index. It is nil after a mistake.
@@ -625,20 +649,10 @@ func (e *Scope) tell(s *syntax.Tell) (contract.Stmt, bool) {
 	return out, ok && out.Who != nil
 }
 
-// match becomes a row of ifs over a name of its own.
+// match reads a `match` as a chain of `if`s over a local that holds the value.
 func (e *Scope) match(s *syntax.Match) (contract.Stmt, bool) {
-	x := e.Expr(s.X, nil)
-	if x == nil || x.Type.Form == "" {
-		return contract.Stmt{}, false
-	}
-	switch x.Type.Form {
-	case contract.FormBool, contract.FormInt, contract.FormText, contract.FormEnum, contract.FormRole,
-		contract.FormKind:
-	default:
-		e.Fail(
-			s.X.Span(), "wrong-type", describe(x.Type)+" cannot be matched",
-			"a bool, an int, a text, an enum, a kind or a role can",
-		)
+	x := e.matched(s.X)
+	if x == nil {
 		return contract.Stmt{}, false
 	}
 	e.Enter()
@@ -650,40 +664,8 @@ func (e *Scope) match(s *syntax.Match) (contract.Stmt, bool) {
 	seen := map[int64]bool{}
 	var arms []contract.Stmt
 	for _, a := range s.Arms {
-		var cond *contract.Expr
-		for _, value := range a.Values {
-			v := e.Value(value, x.Type, "this value of the match")
-			if v == nil {
-				ok = false
-				continue
-			}
-			if v.Op != contract.OpConst {
-				e.Fail(
-					value.Span(), "not-constant", "this value of the match is computed",
-					"name a constant value, or use `if`",
-				)
-				ok = false
-				continue
-			}
-			if seen[v.Num] {
-				e.Fail(value.Span(), "repeated", "this value stands in the match already", "remove one of the two")
-			}
-			seen[v.Num] = true
-			eq := &contract.Expr{
-				Op:   contract.OpEq,
-				Type: &contract.Type{Form: contract.FormBool},
-				Args: []*contract.Expr{held, v},
-			}
-			if cond == nil {
-				cond = eq
-			} else {
-				cond = &contract.Expr{
-					Op:   contract.OpOr,
-					Type: &contract.Type{Form: contract.FormBool},
-					Args: []*contract.Expr{cond, eq},
-				}
-			}
-		}
+		cond, fine := e.matchValues(a.Values, held, seen)
+		ok = ok && fine
 		arms = append(arms, contract.Stmt{
 			Op:    contract.OpIf,
 			Value: cond,
@@ -692,22 +674,12 @@ func (e *Scope) match(s *syntax.Match) (contract.Stmt, bool) {
 		})
 	}
 	var rest []contract.Stmt
-	all := []string(nil)
-	switch x.Type.Form {
-	case contract.FormEnum:
-		all = x.Type.Enum.Values
-	case contract.FormKind:
-		all = x.Type.Names
-	}
 	if s.Else != nil {
 		rest = e.Block(s.Else)
-	} else if all != nil {
-		var missing []string
-		for i, name := range all {
-			if !seen[int64(i)] {
-				missing = append(missing, name)
-			}
-		}
+	} else if all := valuesOf(x.Type); all != nil {
+		missing := slices.DeleteFunc(slices.Clone(all), func(name string) bool {
+			return seen[int64(slices.Index(all, name))]
+		})
 		if len(missing) > 0 && ok {
 			e.Fail(
 				s.At, "not-all", "this match has nothing for "+strings.Join(missing, ", "), "add them, or `else { }`",
@@ -719,9 +691,9 @@ func (e *Scope) match(s *syntax.Match) (contract.Stmt, bool) {
 			arms = arms[:n-1]
 		}
 	}
-	for i := len(arms) - 1; i >= 0; i-- {
-		arms[i].Else = rest
-		rest = []contract.Stmt{arms[i]}
+	for _, arm := range slices.Backward(arms) {
+		arm.Else = rest
+		rest = []contract.Stmt{arm}
 	}
 	let := contract.Stmt{
 		Op:    contract.OpLet,
@@ -731,6 +703,70 @@ func (e *Scope) match(s *syntax.Match) (contract.Stmt, bool) {
 	}
 	always := &contract.Expr{Op: contract.OpConst, Type: &contract.Type{Form: contract.FormBool}, Num: 1}
 	return contract.Stmt{Op: contract.OpIf, Value: always, Then: append([]contract.Stmt{let}, rest...)}, ok
+}
+
+// matched types what is matched, which has to be of a type that can be. It returns nil when it is not.
+func (e *Scope) matched(value syntax.Expr) *contract.Expr {
+	x := e.Expr(value, nil)
+	if x == nil || x.Type.Form == "" {
+		return nil
+	}
+	switch x.Type.Form {
+	case contract.FormBool, contract.FormInt, contract.FormText, contract.FormEnum, contract.FormRole,
+		contract.FormKind:
+		return x
+	}
+	e.Fail(
+		value.Span(), "wrong-type", describe(x.Type)+" cannot be matched",
+		"a bool, an int, a text, an enum, a kind or a role can",
+	)
+	return nil
+}
+
+// valuesOf returns the names of all values of a type that has a list of them, in their order, and else nil.
+func valuesOf(t *contract.Type) []string {
+	switch t.Form {
+	case contract.FormEnum:
+		return t.Enum.Values
+	case contract.FormKind:
+		return t.Names
+	}
+	return nil
+}
+
+// matchValues returns the condition that what is matched is one of the values of an arm. seen gathers the values of all
+// arms; one that is there already is reported.
+func (e *Scope) matchValues(
+	values []syntax.Expr, held *contract.Expr, seen map[int64]bool,
+) (cond *contract.Expr, ok bool) {
+	ok = true
+	boolean := &contract.Type{Form: contract.FormBool}
+	for _, value := range values {
+		v := e.Value(value, held.Type, "this value of the match")
+		if v == nil {
+			ok = false
+			continue
+		}
+		if v.Op != contract.OpConst {
+			e.Fail(
+				value.Span(), "not-constant", "this value of the match is computed",
+				"name a constant value, or use `if`",
+			)
+			ok = false
+			continue
+		}
+		if seen[v.Num] {
+			e.Fail(value.Span(), "repeated", "this value stands in the match already", "remove one of the two")
+		}
+		seen[v.Num] = true
+		equal := &contract.Expr{Op: contract.OpEq, Type: boolean, Args: []*contract.Expr{held, v}}
+		if cond == nil {
+			cond = equal
+		} else {
+			cond = &contract.Expr{Op: contract.OpOr, Type: boolean, Args: []*contract.Expr{cond, equal}}
+		}
+	}
+	return cond, ok
 }
 
 // target reads what is assigned to: a property, or a part of one that is a record, a vector, a list or a map. Its type
@@ -788,7 +824,7 @@ func (e *Scope) targetList(x syntax.Expr) *contract.Expr {
 	return v
 }
 
-// assign reads an assignment, with `=` or with an operation such as `+=`.
+// assign reads `target = value`, `target += value` and `target -= value`.
 func (e *Scope) assign(s *syntax.Assign) (contract.Stmt, bool) {
 	if s.Op == "=" {
 		e.written = s.Target
@@ -818,42 +854,25 @@ func (e *Scope) assign(s *syntax.Assign) (contract.Stmt, bool) {
 		return contract.Stmt{}, false
 	}
 	p := root.Property()
-	switch {
-	case p.Once && !e.Spawning:
-		e.Fail(
-			s.Target.Span(), "not-writable",
-			fmt.Sprintf("`%s` is sent once, with the spawn, and cannot change later", p.Name),
-			"only `spawn` and `on spawn` may set it; or remove `once`",
-		)
-		return contract.Stmt{}, false
-	case p.Hold != nil:
-		e.Fail(
-			s.Target.Span(), "not-writable", fmt.Sprintf("`%s` is held by its owner", p.Name),
-			"its `when` and its lease end it",
-		)
-		return contract.Stmt{}, false
-	case target.Type.Form == contract.FormStacks || target.Type.Form == contract.FormMap:
-		e.Fail(
-			s.Target.Span(), "not-writable",
-			fmt.Sprintf("the %s `%s` cannot be assigned as a whole", target.Type.Form, p.Name),
-			map[contract.Form]string{
-				contract.FormStacks: fmt.Sprintf("use %s.put(item, count) and %s.take(item, count)", p.Name, p.Name),
-				contract.FormMap:    fmt.Sprintf("use %s[key] = value and %s.clear()", p.Name, p.Name),
-			}[target.Type.Form],
-		)
+	if !e.assignable(s.Target.Span(), p, target.Type.Form) {
 		return contract.Stmt{}, false
 	}
-	what := "the new value of `" + p.Name + "`"
 	if s.Op == "=" {
-		v := e.Value(s.Value, target.Type, what)
+		v := e.Value(s.Value, target.Type, "the new value of `"+p.Name+"`")
 		e.mayChange(root, target, v)
 		return contract.Stmt{Op: contract.OpSet, X: target, Value: v}, v != nil
 	}
 	e.mayChange(root, target, nil)
+	return e.countUp(s, target, p)
+}
+
+// countUp reads `target += value` or `target -= value`, of a property p or a part of it.
+func (e *Scope) countUp(s *syntax.Assign, target *contract.Expr, p *contract.Property) (contract.Stmt, bool) {
 	op := contract.OpAdd
 	if s.Op == "-=" {
 		op = contract.OpSub
 	}
+	what := "the new value of `" + p.Name + "`"
 	switch t := target.Type; {
 	case t.Reals() > 0 && t.Form != contract.FormRotation:
 		loose := &contract.Type{Form: t.Form}
@@ -868,22 +887,45 @@ func (e *Scope) assign(s *syntax.Assign) (contract.Stmt, bool) {
 			Value: &contract.Expr{Op: contract.OpSteps, Type: t, Args: []*contract.Expr{sum}},
 		}, true
 	case t.Form == contract.FormInt:
-		v := e.Value(s.Value, &contract.Type{Form: contract.FormInt}, what)
-		return contract.Stmt{
-			Op: contract.OpSet,
-			X:  target,
-			Value: &contract.Expr{
-				Op:   op,
-				Type: &contract.Type{Form: contract.FormInt},
-				Args: []*contract.Expr{target, v},
-			},
-		}, v != nil
+		whole := &contract.Type{Form: contract.FormInt}
+		v := e.Value(s.Value, whole, what)
+		sum := &contract.Expr{Op: op, Type: whole, Args: []*contract.Expr{target, v}}
+		return contract.Stmt{Op: contract.OpSet, X: target, Value: sum}, v != nil
 	}
 	e.Fail(
 		s.At, "wrong-type", fmt.Sprintf("`%s` is of the type %s and cannot be counted up or down", p.Name, target.Type),
 		"assign with `=`",
 	)
 	return contract.Stmt{}, false
+}
+
+// assignable reports whether a statement may assign to a property, or to a part of it with the form, and says so when
+// it may not.
+func (e *Scope) assignable(at syntax.Span, p *contract.Property, form contract.Form) bool {
+	switch {
+	case p.Once && !e.Spawning:
+		e.Fail(
+			at, "not-writable", fmt.Sprintf("`%s` is sent once, with the spawn, and cannot change later", p.Name),
+			"only `spawn` and `on spawn` may set it; or remove `once`",
+		)
+	case p.Hold != nil:
+		e.Fail(
+			at, "not-writable", fmt.Sprintf("`%s` is held by its owner", p.Name), "its `when` and its lease end it",
+		)
+	case form == contract.FormStacks:
+		e.Fail(
+			at, "not-writable", fmt.Sprintf("the stacks `%s` cannot be assigned as a whole", p.Name),
+			fmt.Sprintf("use %s.put(item, count) and %s.take(item, count)", p.Name, p.Name),
+		)
+	case form == contract.FormMap:
+		e.Fail(
+			at, "not-writable", fmt.Sprintf("the map `%s` cannot be assigned as a whole", p.Name),
+			fmt.Sprintf("use %s[key] = value and %s.clear()", p.Name, p.Name),
+		)
+	default:
+		return true
+	}
+	return false
 }
 
 // mayChange notes that a property may come to differ from its default, unless it is the default that it is given.
@@ -946,7 +988,8 @@ func (e *Scope) do(s *syntax.Do) (contract.Stmt, bool) {
 	return contract.Stmt{}, false
 }
 
-// Who reads the clients that something is told to, that may ask, or that get a value.
+// Who reads the clients that something is told to, that may ask, or that get a value. It returns nil, and reports why,
+// when a term names nobody.
 func (e *Scope) Who(a *syntax.Audience, what string) []contract.Who {
 	var out []contract.Who
 	for _, t := range a.Terms {
@@ -967,7 +1010,8 @@ func (e *Scope) Who(a *syntax.Audience, what string) []contract.Who {
 		case isRef && r.Text == "caller" && e.Request != nil:
 			w.Sort = contract.ToCaller
 		case isRef && e.local(r.Text) == nil && slices.Contains(e.Contract.Roles, r.Text):
-			w.Sort, w.Role = contract.ToRole, slices.Index(e.Contract.Roles, r.Text)
+			w.Sort = contract.ToRole
+			w.Role = slices.Index(e.Contract.Roles, r.Text)
 			e.Used[RoleUse(r.Text)] = true
 		case fn != nil && e.Audiences[fn.Text] != nil:
 			w.Sort = contract.ToNamed
@@ -984,7 +1028,7 @@ func (e *Scope) Who(a *syntax.Audience, what string) []contract.Who {
 				"as in `"+r.Text+"(self)`",
 			)
 			return nil
-		case fn != nil && e.Fns[fn.Text] == nil && !Builtins[fn.Text] && !Aggregates[fn.Text]:
+		case fn != nil && e.Fns[fn.Text] == nil && !IsBuiltin(fn.Text) && !Aggregates[fn.Text]:
 			known := append(Names(e.Audiences), e.Contract.Roles...)
 			e.Fail(
 				fn.At, "unknown-name", fmt.Sprintf("the audience `%s` is not declared", fn.Text),
@@ -993,31 +1037,41 @@ func (e *Scope) Who(a *syntax.Audience, what string) []contract.Who {
 			return nil
 		default:
 			w.Sort = contract.ToClient
-			problems := len(e.Problems)
-			w.X = e.Expr(t.Who, nil)
+			w.X = e.clients(t.Who, what)
 			if w.X == nil {
-				if name := e.Source.Text[t.Who.Span().Start:t.Who.Span().End]; isRef && !syntax.Reserved(name) {
-					e.Problems = e.Problems[:problems]
-					known := append(append([]string{"everyone", "owner"}, e.Contract.Roles...), Names(e.Audiences)...)
-					e.Fail(
-						t.Who.Span(), "unknown-name", fmt.Sprintf("`%s` names nobody who %s", name, what),
-						Suggest(name, known, "everyone, owner, a role, an audience or a client"),
-					)
-				}
-				return nil
-			}
-			list := w.X.Type.Form == contract.FormList && w.X.Type.Of.Form == contract.FormClient
-			if w.X.Type.Form != contract.FormClient && !list {
-				e.Fail(
-					t.Who.Span(), "wrong-type", fmt.Sprintf("%s is nobody who %s", describe(w.X.Type), what),
-					"everyone, owner, caller, a role, an audience, a client or a list of clients",
-				)
 				return nil
 			}
 		}
 		out = append(out, w)
 	}
 	return out
+}
+
+// clients types a term that has to be a client or a list of clients.
+func (e *Scope) clients(term syntax.Expr, what string) *contract.Expr {
+	problems := len(e.Problems)
+	x := e.Expr(term, nil)
+	if x == nil {
+		_, isRef := term.(*syntax.Ref)
+		if name := e.Source.Text[term.Span().Start:term.Span().End]; isRef && !syntax.Reserved(name) {
+			e.Problems = e.Problems[:problems]
+			known := append(append([]string{"everyone", "owner"}, e.Contract.Roles...), Names(e.Audiences)...)
+			e.Fail(
+				term.Span(), "unknown-name", fmt.Sprintf("`%s` names nobody who %s", name, what),
+				Suggest(name, known, "everyone, owner, a role, an audience or a client"),
+			)
+		}
+		return nil
+	}
+	list := x.Type.Form == contract.FormList && x.Type.Of.Form == contract.FormClient
+	if x.Type.Form != contract.FormClient && !list {
+		e.Fail(
+			term.Span(), "wrong-type", fmt.Sprintf("%s is nobody who %s", describe(x.Type), what),
+			"everyone, owner, caller, a role, an audience, a client or a list of clients",
+		)
+		return nil
+	}
+	return x
 }
 
 // local returns what a name stands for that a body has declared, the innermost first, or nil.

@@ -2,22 +2,13 @@ package typing
 
 import (
 	"fmt"
-	"slices"
 	"strings"
 
 	"kamerad.example/core/contract"
 	"kamerad.example/core/syntax"
 )
 
-// Builtins are the functions of the language that take values.
-var Builtins = map[string]bool{
-	"vec": true, "distance": true, "length": true, "unit": true, "angle": true, "dot": true, "line": true,
-	"path": true, "inside": true, "crosses": true, "turned": true,
-	"turn": true, "clip": true, "roll": true, "shuffled": true, "since": true, "exists": true, "reveal": true,
-	"abs": true, "floor": true, "round": true, "root": true, "now": true,
-}
-
-// Aggregates are those that go over many things.
+// Aggregates are the functions of the language that go over many things.
 var Aggregates = map[string]bool{
 	"count": true,
 	"sum":   true,
@@ -32,361 +23,6 @@ var Aggregates = map[string]bool{
 	"all":   true,
 }
 
-// takes describes the arguments of a function for a hint.
-var takes = map[string]string{
-	"vec": "vec(x, y) or vec(x, y, z)", "distance": "distance(a, b)", "length": "length(v)", "unit": "unit(v)",
-	"angle": "angle(v)", "dot": "dot(a, b)", "line": "line(a, b)",
-	"path": "path(pos)", "inside": "inside(point, corners)", "crosses": "crosses(line(a, b), walls)",
-	"turned": "turned(v, angle) or turned(v, rotation)",
-	"turn":   "turn(axis, angle)", "clip": "clip(n, 0..9)", "roll": "roll(1..6)", "shuffled": "shuffled(list)",
-	"since": "since(phase)", "exists": "exists(thrower)",
-	"reveal": "reveal(value), or reveal(value) to owner", "abs": "abs(n)", "floor": "floor(x)", "round": "round(x)",
-	"root": "root(x)", "now": "now()",
-}
-
-// builtin reads a call of a function that the language has.
-//
-//revive:disable-next-line:function-length It is one switch.
-func (e *Scope) builtin(x *syntax.Call, r *syntax.Ref, want *contract.Type) *contract.Expr {
-	name := r.Text
-	wrong := func() *contract.Expr {
-		e.Fail(
-			x.At, "arguments", fmt.Sprintf("`%s` is called with other values than it takes", name),
-			"as in `"+takes[name]+"`",
-		)
-		return nil
-	}
-	if e.Constant && name != "vec" && name != "reveal" {
-		e.Fail(x.At, "not-constant", "this is computed", "a constant is written out")
-		return nil
-	}
-	least := 1
-	most := 1
-	switch name {
-	case "vec":
-		least = 2
-		most = 3
-	case "distance", "dot", "line", "inside", "crosses", "turned", "turn", "clip":
-		least = 2
-		most = 2
-	case "now":
-		least = 0
-		most = 0
-	}
-	if len(x.Args) < least || len(x.Args) > most {
-		return wrong()
-	}
-	var err bool
-	num := func(i int) *contract.Expr {
-		v := e.Value(x.Args[i], &contract.Type{Form: contract.FormReal}, fmt.Sprintf("value %d of `%s`", i+1, name))
-		err = err || v == nil
-		return v
-	}
-	any := func(i int, forms ...contract.Form) *contract.Expr {
-		v := e.Expr(x.Args[i], nil)
-		if v == nil || v.Type.Form == "" {
-			err = true
-			return nil
-		}
-		if !slices.Contains(forms, v.Type.Form) {
-			e.Fail(
-				x.Args[i].Span(), "wrong-type", fmt.Sprintf("value %d of `%s` is %s", i+1, name, describe(v.Type)),
-				"as in `"+takes[name]+"`",
-			)
-			err = true
-		}
-		return v
-	}
-	math := func(form contract.Form, args ...*contract.Expr) *contract.Expr {
-		if err {
-			return nil
-		}
-		return &contract.Expr{
-			Op:   contract.OpMath,
-			Name: name,
-			Type: &contract.Type{Form: form},
-			Args: args,
-		}
-	}
-	// prop reads an argument that names a property.
-	prop := func() *contract.Expr {
-		v := counted(e.Expr(x.Args[0], nil))
-		if v == nil || v.Type.Form == "" {
-			return nil
-		}
-		if v.Op != contract.OpGet || v.Prop == nil {
-			e.Fail(
-				x.Args[0].Span(), "wrong-type", fmt.Sprintf("`%s` is asked of something that is no property", name),
-				"as in `"+takes[name]+"`",
-			)
-			return nil
-		}
-		return v
-	}
-	switch name {
-	case "vec":
-		out := &contract.Expr{
-			Op:   contract.OpVec,
-			Type: &contract.Type{Form: map[int]contract.Form{2: contract.FormVec2, 3: contract.FormVec3}[len(x.Args)]},
-		}
-		constant := true
-		for i := range x.Args {
-			v := num(i)
-			out.Args = append(out.Args, v)
-			constant = constant && v != nil && v.Op == contract.OpConst
-		}
-		if err {
-			return nil
-		}
-		if constant {
-			nums := []int64{}
-			for _, a := range out.Args {
-				nums = append(nums, a.Num)
-			}
-			return &contract.Expr{Op: contract.OpConst, Type: out.Type, Nums: nums}
-		}
-		return out
-	case "distance", "dot":
-		a := any(0, contract.FormVec2, contract.FormVec3)
-		b := any(1, contract.FormVec2, contract.FormVec3, contract.FormLine)
-		if !err &&
-			(b.Type.Form != contract.FormLine && a.Type.Form != b.Type.Form ||
-				b.Type.Form == contract.FormLine && (name == "dot" || b.Type.Of.Form != a.Type.Form)) {
-			e.Fail(
-				x.At, "wrong-type", fmt.Sprintf("`%s` is asked of %s and %s", name, describe(a.Type), describe(b.Type)),
-				"both have to lie in a plane, or both in space",
-			)
-			return nil
-		}
-		return math(contract.FormReal, a, b)
-	case "length":
-		return math(contract.FormReal, any(0, contract.FormVec2, contract.FormVec3))
-	case "unit":
-		v := any(0, contract.FormVec2, contract.FormVec3)
-		if err {
-			return nil
-		}
-		return math(v.Type.Form, v)
-	case "angle":
-		return math(contract.FormReal, any(0, contract.FormVec2))
-	case "turned":
-		v := any(0, contract.FormVec2, contract.FormVec3)
-		if err {
-			return nil
-		}
-		if v.Type.Form == contract.FormVec3 {
-			return math(contract.FormVec3, v, any(1, contract.FormRotation))
-		}
-		return math(contract.FormVec2, v, num(1))
-	case "turn":
-		return math(contract.FormRotation, any(0, contract.FormVec3), num(1))
-	case "line":
-		a := any(0, contract.FormVec2, contract.FormVec3)
-		b := any(1, contract.FormVec2, contract.FormVec3)
-		if err || a.Type.Form != b.Type.Form {
-			if !err {
-				return wrong()
-			}
-			return nil
-		}
-		return &contract.Expr{
-			Op:   contract.OpLine,
-			Type: &contract.Type{Form: contract.FormLine, Of: &contract.Type{Form: a.Type.Form}},
-			Args: []*contract.Expr{a, b},
-		}
-	case "path":
-		v := prop()
-		if v == nil {
-			return nil
-		}
-		if v.Type.Form != contract.FormVec2 && v.Type.Form != contract.FormVec3 {
-			e.Fail(
-				x.Args[0].Span(), "wrong-type", "`path` is asked of something that is no place",
-				"of a vector: path(pos)",
-			)
-			return nil
-		}
-		if v.Prop.Path < 0 {
-			k := v.Args[0].Type.Kinds[0]
-			v.Prop.Path = k.Slots
-			k.Slots += v.Type.Width()
-		}
-		return &contract.Expr{
-			Op:   contract.OpPath,
-			Type: &contract.Type{Form: contract.FormLine, Of: &contract.Type{Form: v.Type.Form}},
-			Prop: v.Prop,
-			Args: v.Args,
-		}
-	case "inside":
-		p := any(0, contract.FormVec2)
-		l := any(1, contract.FormList)
-		if !err && l.Type.Of.Form != contract.FormVec2 {
-			return wrong()
-		}
-		return math(contract.FormBool, p, l)
-	case "crosses":
-		p := any(0, contract.FormLine)
-		l := any(1, contract.FormList)
-		if !err && (p.Type.Of.Form != contract.FormVec2 || !isListOfSegments(l.Type)) {
-			e.Fail(
-				x.At, "wrong-type",
-				"`crosses` is asked of a line in a plane against a list of records that begin with two ends",
-				"as in `type Segment { a: Place, b: Place }`",
-			)
-			return nil
-		}
-		return math(contract.FormBool, p, l)
-	case "clip":
-		return e.clip(x)
-	case "roll":
-		r, ok := x.Args[0].(*syntax.Range)
-		if !ok {
-			return wrong()
-		}
-		if !e.mayRoll(x.At, name) {
-			return nil
-		}
-		a := e.Value(r.Low, &contract.Type{Form: contract.FormInt}, "the least of the roll")
-		b := e.Value(r.High, &contract.Type{Form: contract.FormInt}, "the greatest of the roll")
-		if a == nil || b == nil {
-			return nil
-		}
-		if a.Op == contract.OpConst && b.Op == contract.OpConst && a.Num > b.Num {
-			e.Fail(
-				x.At, "out-of-range", fmt.Sprintf("the range %d..%d is empty", a.Num, b.Num),
-				"the least value stands first",
-			)
-			return nil
-		}
-		return &contract.Expr{
-			Op:   contract.OpRoll,
-			Type: &contract.Type{Form: contract.FormInt},
-			Args: []*contract.Expr{a, b},
-		}
-	case "shuffled":
-		if !e.mayRoll(x.At, name) {
-			return nil
-		}
-		var v *contract.Expr
-		if l, ok := x.Args[0].(*syntax.List); ok && want != nil && want.Form == contract.FormList {
-			v = e.list(l, want, "this list")
-		} else {
-			v = any(0, contract.FormList)
-		}
-		if v == nil || err {
-			return nil
-		}
-		return &contract.Expr{
-			Op:   contract.OpCopy,
-			Type: v.Type,
-			Num:  e.room(x.At, v.Type),
-			Args: []*contract.Expr{v},
-		}
-	case "since":
-		if v := prop(); v != nil {
-			return &contract.Expr{
-				Op:   contract.OpSince,
-				Type: &contract.Type{Form: contract.FormTime},
-				Prop: v.Prop,
-				Args: v.Args,
-			}
-		}
-		return nil
-	case "exists":
-		if v := any(0, contract.FormEntity, contract.FormClient); !err {
-			return &contract.Expr{
-				Op:   contract.OpExists,
-				Type: &contract.Type{Form: contract.FormBool},
-				Args: []*contract.Expr{v},
-			}
-		}
-		return nil
-	case "reveal":
-		v := e.Expr(x.Args[0], want)
-		if v == nil || v.Type.Holder() {
-			if v != nil {
-				return wrong()
-			}
-			return nil
-		}
-		if v.Op == contract.OpConst {
-			return v
-		}
-		at := x.Args[0].Span()
-		out := &contract.Expr{
-			Op:   contract.OpReveal,
-			Type: v.Type,
-			Args: []*contract.Expr{v},
-			Name: strings.Join(strings.Fields(e.Source.Text[at.Start:at.End]), " "),
-		}
-		if x.To != nil {
-			out.Who = e.Who(x.To, "may learn something")
-			if out.Who == nil {
-				return nil
-			}
-		}
-		return out
-	case "abs":
-		v := any(0, contract.FormInt, contract.FormReal)
-		if err {
-			return nil
-		}
-		return math(v.Type.Form, v)
-	case "floor", "round":
-		return math(contract.FormInt, num(0))
-	case "root":
-		return math(contract.FormReal, num(0))
-	}
-	return &contract.Expr{Op: contract.OpNow, Type: &contract.Type{Form: contract.FormInstant}}
-}
-
-// mayRoll reports whether dice may be rolled here, and tells a mistake when not.
-func (e *Scope) mayRoll(at syntax.Span, name string) bool {
-	if e.Still {
-		e.Fail(at, "impure", fmt.Sprintf("`%s` rolls, and a check or condition may not", name), "roll in the body")
-		return false
-	}
-	e.Rolled = true
-	return true
-}
-
-// clip reads `clip(VALUE, LOW..HIGH)`.
-func (e *Scope) clip(x *syntax.Call) *contract.Expr {
-	r, ok := x.Args[1].(*syntax.Range)
-	if !ok {
-		e.Fail(x.At, "arguments", "`clip` is called with other values than it takes", "as in `"+takes["clip"]+"`")
-		return nil
-	}
-	v := e.Expr(x.Args[0], nil)
-	a := e.Expr(r.Low, nil)
-	b := e.Expr(r.High, nil)
-	if v == nil || a == nil || b == nil {
-		return nil
-	}
-	form := contract.FormInt
-	for i, part := range []*contract.Expr{v, a, b} {
-		switch part.Type.Form {
-		case contract.FormInt:
-		case contract.FormReal:
-			form = contract.FormReal
-		default:
-			if part.Type.Form != "" {
-				e.Fail(
-					[]syntax.Expr{x.Args[0], r.Low, r.High}[i].Span(), "wrong-type",
-					fmt.Sprintf("value %d of `clip` is %s", i+1, describe(part.Type)), "it has to be a number",
-				)
-			}
-			return nil
-		}
-	}
-	if form == contract.FormReal {
-		v = real(v)
-		a = real(a)
-		b = real(b)
-	}
-	return &contract.Expr{Op: contract.OpClip, Type: &contract.Type{Form: form}, Args: []*contract.Expr{v, a, b}}
-}
-
 // method of something that holds many: what it takes and does.
 type method struct {
 	op      contract.Op
@@ -397,44 +33,32 @@ type method struct {
 
 var methods = map[contract.Form]map[string]method{
 	contract.FormStacks: {
-		"has": {
-			contract.OpHas, false, []string{"item", "[count]"}, contract.FormBool,
-		}, "count": {
-			contract.OpCount, false, []string{"item"}, contract.FormInt,
-		}, "room": {contract.OpRoom, false, []string{"item"}, contract.FormInt},
-		"put": {
-			contract.OpPut, true, []string{"item", "[count]"}, "",
-		}, "take": {
-			contract.OpTake, true, []string{"item", "[count]"}, "",
-		}, "move": {contract.OpMove, true, []string{"other", "item", "[count]"}, ""},
-		"split": {contract.OpSplit, true, []string{"item", "count"}, ""}, "clear": {contract.OpClear, true, nil, ""},
+		"has":   {op: contract.OpHas, args: []string{"item", "[count]"}, result: contract.FormBool},
+		"count": {op: contract.OpCount, args: []string{"item"}, result: contract.FormInt},
+		"room":  {op: contract.OpRoom, args: []string{"item"}, result: contract.FormInt},
+		"put":   {op: contract.OpPut, changes: true, args: []string{"item", "[count]"}},
+		"take":  {op: contract.OpTake, changes: true, args: []string{"item", "[count]"}},
+		"move":  {op: contract.OpMove, changes: true, args: []string{"other", "item", "[count]"}},
+		"split": {op: contract.OpSplit, changes: true, args: []string{"item", "count"}},
+		"clear": {op: contract.OpClear, changes: true},
 	},
 	contract.FormList: {
-		"has": {
-			contract.OpHas, false, []string{"value"}, contract.FormBool,
-		}, "count": {
-			contract.OpCount, false, nil, contract.FormInt,
-		}, "room": {
-			contract.OpRoom, false, nil, contract.FormInt,
-		}, "find": {contract.OpFind, false, []string{"value"}, contract.FormInt},
-		"put": {
-			contract.OpPut, true, []string{"value"}, "",
-		}, "take": {
-			contract.OpTake, true, []string{"value"}, "",
-		}, "cut": {
-			contract.OpCut, true, []string{"index"}, "",
-		}, "move": {contract.OpMove, true, []string{"other", "value"}, ""},
-		"clear": {contract.OpClear, true, nil, ""},
+		"has":   {op: contract.OpHas, args: []string{"value"}, result: contract.FormBool},
+		"count": {op: contract.OpCount, result: contract.FormInt},
+		"room":  {op: contract.OpRoom, result: contract.FormInt},
+		"find":  {op: contract.OpFind, args: []string{"value"}, result: contract.FormInt},
+		"put":   {op: contract.OpPut, changes: true, args: []string{"value"}},
+		"take":  {op: contract.OpTake, changes: true, args: []string{"value"}},
+		"cut":   {op: contract.OpCut, changes: true, args: []string{"index"}},
+		"move":  {op: contract.OpMove, changes: true, args: []string{"other", "value"}},
+		"clear": {op: contract.OpClear, changes: true},
 	},
 	contract.FormMap: {
-		"has": {
-			contract.OpHas, false, []string{"key"}, contract.FormBool,
-		}, "count": {
-			contract.OpCount, false, nil, contract.FormInt,
-		}, "room": {
-			contract.OpRoom, false, nil, contract.FormInt,
-		}, "take": {contract.OpTake, true, []string{"key"}, ""},
-		"clear": {contract.OpClear, true, nil, ""},
+		"has":   {op: contract.OpHas, args: []string{"key"}, result: contract.FormBool},
+		"count": {op: contract.OpCount, result: contract.FormInt},
+		"room":  {op: contract.OpRoom, result: contract.FormInt},
+		"take":  {op: contract.OpTake, changes: true, args: []string{"key"}},
+		"clear": {op: contract.OpClear, changes: true},
 	},
 }
 
@@ -449,44 +73,9 @@ func (e *Scope) method(call *syntax.Call, m *syntax.Member) (s contract.Stmt, ch
 	if on == nil || on.Type.Form == "" {
 		return s, false, false
 	}
-	known := methods[on.Type.Form]
-	if known == nil {
-		e.Fail(
-			m.Name.At, "unknown-name",
-			fmt.Sprintf("%s has no `%s` that could be called", describe(on.Type), m.Name.Text),
-			"stacks, lists and maps have has, count, room, put and take",
-		)
+	how, found := e.methodOf(on, m.Name)
+	if !found || how.changes && !e.changeable(call, m, on) {
 		return s, false, false
-	}
-	how, found := known[m.Name.Text]
-	what := map[contract.Form]string{
-		contract.FormStacks: "stacks have",
-		contract.FormList:   "a list has",
-		contract.FormMap:    "a map has",
-	}[on.Type.Form]
-	if !found {
-		e.Fail(
-			m.Name.At, "unknown-name", fmt.Sprintf("%s no `%s`", what, m.Name.Text),
-			Suggest(m.Name.Text, Names(known), what+" "+strings.Join(Names(known), ", ")),
-		)
-		return s, false, false
-	}
-	if how.changes {
-		if e.Pure {
-			e.Fail(
-				call.At, "impure",
-				fmt.Sprintf("`%s` changes something, and a head, a function or a condition may not", m.Name.Text),
-				"move it into the body; a check may ask has, count and room",
-			)
-			return s, false, false
-		}
-		if on.Op != contract.OpGet || on.Property().Once && !e.Spawning {
-			e.Fail(
-				m.X.Span(), "not-writable", "this cannot be changed",
-				"only what a property holds can; and not if it is sent `once`",
-			)
-			return s, false, false
-		}
 	}
 	least := 0
 	for _, a := range how.args {
@@ -503,8 +92,81 @@ func (e *Scope) method(call *syntax.Call, m *syntax.Member) (s contract.Stmt, ch
 	}
 	s.Op = how.op
 	s.X = on
+	args, to, ok := e.methodArguments(call, how, on)
+	s.To = to
+	if how.changes {
+		s.Args = args
+		switch how.op {
+		case contract.OpPut:
+			e.mayChange(on, nil, nil)
+		case contract.OpMove:
+			if ok {
+				e.mayChange(s.To, nil, nil)
+			}
+		}
+		e.mayShrink(on)
+		return s, true, ok
+	}
+	s.Value = &contract.Expr{
+		Op:   how.op,
+		Type: &contract.Type{Form: how.result},
+		Args: append([]*contract.Expr{on}, args...),
+	}
+	return s, false, ok
+}
+
+// changeable reports whether a method that changes on may be called here, and says so when it may not.
+func (e *Scope) changeable(call *syntax.Call, m *syntax.Member, on *contract.Expr) bool {
+	if e.Pure {
+		e.Fail(
+			call.At, "impure",
+			fmt.Sprintf("`%s` changes something, and a head, a function or a condition may not", m.Name.Text),
+			"move it into the body; a check may ask has, count and room",
+		)
+		return false
+	}
+	if on.Op != contract.OpGet || on.Property().Once && !e.Spawning {
+		e.Fail(
+			m.X.Span(), "not-writable", "this cannot be changed",
+			"only what a property holds can; and not if it is sent `once`",
+		)
+		return false
+	}
+	return true
+}
+
+// methodOf returns the method of a name that a value has, or reports that there is none.
+func (e *Scope) methodOf(on *contract.Expr, name syntax.Ident) (method, bool) {
+	known := methods[on.Type.Form]
+	if known == nil {
+		e.Fail(
+			name.At, "unknown-name",
+			fmt.Sprintf("%s has no `%s` that could be called", describe(on.Type), name.Text),
+			"stacks, lists and maps have has, count, room, put and take",
+		)
+		return method{}, false
+	}
+	how, found := known[name.Text]
+	if !found {
+		what := map[contract.Form]string{
+			contract.FormStacks: "stacks have",
+			contract.FormList:   "a list has",
+			contract.FormMap:    "a map has",
+		}[on.Type.Form]
+		e.Fail(
+			name.At, "unknown-name", fmt.Sprintf("%s no `%s`", what, name.Text),
+			Suggest(name.Text, Names(known), what+" "+strings.Join(Names(known), ", ")),
+		)
+	}
+	return how, found
+}
+
+// methodArguments types the arguments of a method of on. A count that is left out is 1; to is the property that things
+// are moved to.
+func (e *Scope) methodArguments(
+	call *syntax.Call, how method, on *contract.Expr,
+) (args []*contract.Expr, to *contract.Expr, ok bool) {
 	ok = true
-	args := []*contract.Expr{on}
 	for i, a := range how.args {
 		var v *contract.Expr
 		switch a {
@@ -526,11 +188,11 @@ func (e *Scope) method(call *syntax.Call, m *syntax.Member) (s contract.Stmt, ch
 		case "index":
 			v = e.Value(call.Args[i], &contract.Type{Form: contract.FormInt}, "the place in the list")
 		case "other":
-			s.To = e.Expr(call.Args[i], nil)
-			same := s.To != nil && s.To.Op == contract.OpGet && s.To.Type.Form == on.Type.Form &&
-				(on.Type.Enum == s.To.Type.Enum && on.Type.Form == contract.FormStacks ||
-					on.Type.Form == contract.FormList && on.Type.Of.String() == s.To.Type.Of.String())
-			if s.To != nil && !same {
+			to = e.Expr(call.Args[i], nil)
+			same := to != nil && to.Op == contract.OpGet && to.Type.Form == on.Type.Form &&
+				(on.Type.Enum == to.Type.Enum && on.Type.Form == contract.FormStacks ||
+					on.Type.Form == contract.FormList && on.Type.Of.String() == to.Type.Of.String())
+			if to != nil && !same {
 				e.Fail(
 					call.Args[i].Span(), "wrong-type", "things cannot be moved there",
 					"to another property that holds the same",
@@ -542,21 +204,7 @@ func (e *Scope) method(call *syntax.Call, m *syntax.Member) (s contract.Stmt, ch
 		ok = ok && v != nil
 		args = append(args, v)
 	}
-	if how.changes {
-		s.Args = args[1:]
-		switch how.op {
-		case contract.OpPut:
-			e.mayChange(on, nil, nil)
-		case contract.OpMove:
-			if ok {
-				e.mayChange(s.To, nil, nil)
-			}
-		}
-		e.mayShrink(on)
-		return s, true, ok
-	}
-	s.Value = &contract.Expr{Op: how.op, Type: &contract.Type{Form: how.result}, Args: args}
-	return s, false, ok
+	return args, to, ok
 }
 
 // query reads what a loop or query goes over, and declares the name of each.
@@ -587,7 +235,7 @@ func (e *Scope) query(in *syntax.From, name syntax.Ident) (*contract.Query, bool
 	return q, ok
 }
 
-// source reads a kind, a part, clients, or a list or map, and gives the type of each.
+// source reads a kind, a part, clients, or a list or map, and returns the type of each.
 func (e *Scope) source(q *contract.Query, x syntax.Expr) (*contract.Type, bool) {
 	if e.Constant {
 		e.Fail(x.Span(), "not-constant", "this is computed", "a constant is written out")

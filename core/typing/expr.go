@@ -342,57 +342,64 @@ func (e *Scope) call(x *syntax.Call, want *contract.Type) *contract.Expr {
 		return nil
 	}
 	if f := e.Fns[r.Text]; f != nil {
-		if e.Constant {
-			e.Fail(x.At, "not-constant", "this is computed", "a constant is written out")
-			return nil
-		}
-		e.Used[f] = true
-		args, ok := e.arguments(x.At, x.Args, f.Params, f.Name, "called")
-		if !ok || f.Result == nil {
-			return nil
-		}
-		if e.Fn != nil {
-			e.Calls[e.Fn] = append(e.Calls[e.Fn], Call{f, x.At})
-		} else if e.Still && f.Rolls {
-			e.Fail(
-				x.At, "impure", fmt.Sprintf("`%s` rolls, and a check or condition may not", f.Name), "roll in the body",
-			)
-			return nil
-		}
-		return Widened(&contract.Expr{
-			Op:   contract.OpCallFn,
-			Type: f.Result,
-			Fn:   f,
-			Args: args,
-		})
+		return e.declaredCall(x, f)
 	}
-	if Builtins[r.Text] {
-		return e.builtin(x, r, want)
+	if IsBuiltin(r.Text) {
+		return e.builtin(x, r.Text, want)
 	}
 	if Aggregates[r.Text] {
 		return e.aggregateCall(x, r)
 	}
-	hint := ""
-	for _, ev := range e.Contract.Events {
-		if ev.Name == r.Text {
-			hint = "an event is told: `tell everyone " + r.Text + "(…)`"
-		}
+	e.Fail(x.Fn.Span(), "unknown-name", fmt.Sprintf("there is no function `%s`", r.Text), e.notCallable(r.Text))
+	return nil
+}
+
+// declaredCall types the call of a function that the contract declares.
+func (e *Scope) declaredCall(x *syntax.Call, f *contract.Fn) *contract.Expr {
+	if e.Constant {
+		e.Fail(x.At, "not-constant", "this is computed", "a constant is written out")
+		return nil
 	}
+	e.Used[f] = true
+	args, ok := e.arguments(x.At, x.Args, f.Params, f.Name, "called")
+	if !ok || f.Result == nil {
+		return nil
+	}
+	if e.Fn != nil {
+		e.Calls[e.Fn] = append(e.Calls[e.Fn], Call{f, x.At})
+	} else if e.Still && f.Rolls {
+		e.Fail(
+			x.At, "impure", fmt.Sprintf("`%s` rolls, and a check or condition may not", f.Name), "roll in the body",
+		)
+		return nil
+	}
+	return Widened(&contract.Expr{
+		Op:   contract.OpCallFn,
+		Type: f.Result,
+		Fn:   f,
+		Args: args,
+	})
+}
+
+// notCallable returns the hint for a name that is called and is no function: how an event or action of that name is
+// used, else the function that may have been meant.
+func (e *Scope) notCallable(name string) string {
 	if e.Kind != nil {
 		for _, a := range e.Kind.Actions {
-			if a.Name == r.Text {
-				hint = "an action is run: `do " + r.Text + "(…)`"
+			if a.Name == name {
+				return "an action is run: `do " + name + "(…)`"
 			}
 		}
 	}
-	if hint == "" {
-		hint = Suggest(
-			r.Text, slices.Concat(Names(e.Fns), Names(Builtins), Names(Aggregates)),
-			"declare it: fn "+r.Text+"(…) -> … = …",
-		)
+	for _, event := range e.Contract.Events {
+		if event.Name == name {
+			return "an event is told: `tell everyone " + name + "(…)`"
+		}
 	}
-	e.Fail(x.Fn.Span(), "unknown-name", fmt.Sprintf("there is no function `%s`", r.Text), hint)
-	return nil
+	return Suggest(
+		name, slices.Concat(Names(e.Fns), Names(builtins), Names(Aggregates)),
+		"declare it: fn "+name+"(…) -> … = …",
+	)
 }
 
 // unary reads `-x` or `not x`.
@@ -444,7 +451,8 @@ var numeric = map[string]contract.Op{
 	">=": contract.OpGe,
 }
 
-// binary reads an operation of two sides.
+// binary reads an operation of two sides. `and`, `or`, `==` and `!=` say what their sides have to be; the others take
+// their meaning from the types of the sides.
 func (e *Scope) binary(x *syntax.Binary) *contract.Expr {
 	boolean := &contract.Type{Form: contract.FormBool}
 	switch x.Op {
@@ -476,18 +484,19 @@ func (e *Scope) binary(x *syntax.Binary) *contract.Expr {
 		}
 		return &contract.Expr{Op: numeric[x.Op], Type: t, Args: []*contract.Expr{a, b}}
 	}
-	operand := &contract.Type{Form: contract.FormInt}
+	return e.ofNumbers(x, a, b)
+}
+
+// ofNumbers types an operation or comparison of two numbers. With a real on one side, the other side becomes real too.
+// It reports a side that is no number, and returns nil then.
+func (e *Scope) ofNumbers(x *syntax.Binary, a, b *contract.Expr) *contract.Expr {
+	result := &contract.Type{Form: contract.FormInt}
 	if a.Type.Form == contract.FormReal || b.Type.Form == contract.FormReal {
 		if x.Op == "%" {
 			e.Fail(x.OpAt, "wrong-type", "`%` works on whole numbers only", "reals have + - * /")
 			return nil
 		}
-		operand = &contract.Type{Form: contract.FormReal}
-	}
-	result := operand
-	switch x.Op {
-	case "<", "<=", ">", ">=":
-		result = boolean
+		result = &contract.Type{Form: contract.FormReal}
 	}
 	for i, side := range []*contract.Expr{a, b} {
 		if side.Type.Form != contract.FormInt && side.Type.Form != contract.FormReal {
@@ -505,9 +514,13 @@ func (e *Scope) binary(x *syntax.Binary) *contract.Expr {
 			return nil
 		}
 	}
-	if operand.Form == contract.FormReal {
+	if result.Form == contract.FormReal {
 		a = real(a)
 		b = real(b)
+	}
+	switch x.Op {
+	case "<", "<=", ">", ">=":
+		result = &contract.Type{Form: contract.FormBool}
 	}
 	return &contract.Expr{Op: numeric[x.Op], Type: result, Args: []*contract.Expr{a, b}}
 }
@@ -557,27 +570,13 @@ func (e *Scope) equal(x *syntax.Binary) *contract.Expr {
 	if a == nil || a.Type.Form == "" {
 		return nil
 	}
+	if e.incomparable(first, a.Type.Form) {
+		return nil
+	}
+	var b *contract.Expr
 	switch a.Type.Form {
-	case contract.FormStacks:
-		e.Fail(
-			first.Span(), "wrong-type", "stacks cannot be compared as a whole",
-			"compare a count: satchel.count(flare) == 2",
-		)
-		return nil
-	case contract.FormList, contract.FormMap, contract.FormLine:
-		e.Fail(
-			first.Span(), "wrong-type", fmt.Sprintf("a %s cannot be compared as a whole", a.Type.Form),
-			"compare what is in it",
-		)
-		return nil
-	case contract.FormNothing:
-		e.Fail(
-			first.Span(), "wrong-type", "nothing is compared with nothing",
-			"one of the two sides has to be a ref or a client",
-		)
-		return nil
 	case contract.FormInt, contract.FormReal, contract.FormVec2, contract.FormVec3, contract.FormEntity:
-		b := e.Expr(second, a.Type)
+		b = e.Expr(second, a.Type)
 		if b == nil || b.Type.Form == "" {
 			return nil
 		}
@@ -589,16 +588,37 @@ func (e *Scope) equal(x *syntax.Binary) *contract.Expr {
 			return out(a, b)
 		}
 		b = e.fit(second, b, a.Type, "the other side of `"+x.Op+"`")
-		if b == nil {
-			return nil
-		}
-		return out(a, b)
+	default:
+		b = e.Value(second, a.Type, "the other side of `"+x.Op+"`")
 	}
-	b := e.Value(second, a.Type, "the other side of `"+x.Op+"`")
 	if b == nil {
 		return nil
 	}
 	return out(a, b)
+}
+
+// incomparable reports whether values of a form cannot stand in a comparison, and says so of x.
+func (e *Scope) incomparable(x syntax.Expr, form contract.Form) bool {
+	switch form {
+	case contract.FormStacks:
+		e.Fail(
+			x.Span(), "wrong-type", "stacks cannot be compared as a whole",
+			"compare a count: satchel.count(flare) == 2",
+		)
+	case contract.FormList, contract.FormMap, contract.FormLine:
+		e.Fail(
+			x.Span(), "wrong-type", fmt.Sprintf("a %s cannot be compared as a whole", form),
+			"compare what is in it",
+		)
+	case contract.FormNothing:
+		e.Fail(
+			x.Span(), "wrong-type", "nothing is compared with nothing",
+			"one of the two sides has to be a ref or a client",
+		)
+	default:
+		return false
+	}
+	return true
 }
 
 // known reports whether a bare name means something without a type to look it up in.
@@ -631,7 +651,9 @@ func (e *Scope) named(x *syntax.Ref, want *contract.Type) *contract.Expr {
 	return nil
 }
 
-// ref reads a bare name. want is the type that is wanted, nil for any: a value of an enum can be named without it.
+// ref reads a bare name. What is declared nearest comes first: a local, a property of self, a setting, a value of an
+// enum, a kind; a constant only where none of the first two hides it. want is the type that is wanted, nil for any: a
+// value of an enum can be named without it.
 func (e *Scope) ref(x *syntax.Ref, want *contract.Type) *contract.Expr {
 	if x.Text == "nothing" {
 		return &contract.Expr{Op: contract.OpConst, Type: &contract.Type{Form: contract.FormNothing}}
@@ -644,66 +666,10 @@ func (e *Scope) ref(x *syntax.Ref, want *contract.Type) *contract.Expr {
 		return v
 	}
 	if e.Constant {
-		if v := e.named(x, want); v != nil {
-			return v
-		}
-		if want != nil && want.Form == contract.FormEnum {
-			e.Fail(
-				x.At, "unknown-name", fmt.Sprintf("`%s` is no %s", x.Text, want.Enum.Name),
-				Suggest(x.Text, want.Enum.Values, "one of "+strings.Join(want.Enum.Values, ", ")),
-			)
-			return nil
-		}
-		e.Fail(
-			x.At, "not-constant", fmt.Sprintf("this is computed from `%s`", x.Text),
-			"what is constant is a number, a text, true, false, a vector, a list, a record, a value of an enum or "+
-				"another constant",
-		)
-		return nil
+		return e.constantRef(x, want)
 	}
-	client := &contract.Type{Form: contract.FormClient}
-	switch x.Text {
-	case "self":
-		if e.Kind == nil {
-			e.Fail(
-				x.At, "no-self", "there is no `self` here", "`self` is the entity whose request, handler or timer runs",
-			)
-			return nil
-		}
-		return e.self()
-	case "owner":
-		if e.Kind == nil {
-			e.Fail(x.At, "no-self", "there is no `owner` here", "name the entity: c.Diver.owner")
-			return nil
-		}
-		return &contract.Expr{Op: contract.OpOwner, Type: client, Args: []*contract.Expr{e.self()}}
-	case "caller":
-		if e.Request == nil {
-			hint := "only a request has one"
-			if e.Kind == nil {
-				hint = "only a request has one; here the client is the argument of `on join`"
-			}
-			e.Fail(x.At, "no-request", "there is no `caller` here", hint)
-			return nil
-		}
-		return &contract.Expr{Op: contract.OpCaller, Type: client}
-	case "viewer":
-		if !e.Viewer {
-			e.Fail(
-				x.At, "no-viewer", "there is no `viewer` here",
-				"only an audience has one: the client of whom it is asked",
-			)
-			return nil
-		}
-		return &contract.Expr{Op: contract.OpViewer, Type: client}
-	case "server":
-		return &contract.Expr{Op: contract.OpConst, Type: client}
-	case "everyone", "nobody":
-		e.Fail(
-			x.At, "audience", fmt.Sprintf("`%s` is an audience, not a value", x.Text),
-			"it stands after `to`, `from` or `tell`",
-		)
-		return nil
+	if v, is := e.keyword(x); is {
+		return v
 	}
 	if v := e.local(x.Text); v != nil {
 		if v.Type.Form == "" {
@@ -747,6 +713,76 @@ func (e *Scope) ref(x *syntax.Ref, want *contract.Type) *contract.Expr {
 	return nil
 }
 
+// constantRef reads a bare name in a constant, where only values of enums stand beside other constants.
+func (e *Scope) constantRef(x *syntax.Ref, want *contract.Type) *contract.Expr {
+	if v := e.named(x, want); v != nil {
+		return v
+	}
+	if want != nil && want.Form == contract.FormEnum {
+		e.Fail(
+			x.At, "unknown-name", fmt.Sprintf("`%s` is no %s", x.Text, want.Enum.Name),
+			Suggest(x.Text, want.Enum.Values, "one of "+strings.Join(want.Enum.Values, ", ")),
+		)
+		return nil
+	}
+	e.Fail(
+		x.At, "not-constant", fmt.Sprintf("this is computed from `%s`", x.Text),
+		"what is constant is a number, a text, true, false, a vector, a list, a record, a value of an enum or "+
+			"another constant",
+	)
+	return nil
+}
+
+// keyword reads a name that the language itself gives a meaning. is reports whether it is one; the value is nil when
+// it has none here, which has been reported then.
+func (e *Scope) keyword(x *syntax.Ref) (v *contract.Expr, is bool) {
+	client := &contract.Type{Form: contract.FormClient}
+	switch x.Text {
+	case "self":
+		if e.Kind == nil {
+			e.Fail(
+				x.At, "no-self", "there is no `self` here", "`self` is the entity whose request, handler or timer runs",
+			)
+			return nil, true
+		}
+		return e.self(), true
+	case "owner":
+		if e.Kind == nil {
+			e.Fail(x.At, "no-self", "there is no `owner` here", "name the entity: c.Diver.owner")
+			return nil, true
+		}
+		return &contract.Expr{Op: contract.OpOwner, Type: client, Args: []*contract.Expr{e.self()}}, true
+	case "caller":
+		if e.Request == nil {
+			hint := "only a request has one"
+			if e.Kind == nil {
+				hint = "only a request has one; here the client is the argument of `on join`"
+			}
+			e.Fail(x.At, "no-request", "there is no `caller` here", hint)
+			return nil, true
+		}
+		return &contract.Expr{Op: contract.OpCaller, Type: client}, true
+	case "viewer":
+		if !e.Viewer {
+			e.Fail(
+				x.At, "no-viewer", "there is no `viewer` here",
+				"only an audience has one: the client of whom it is asked",
+			)
+			return nil, true
+		}
+		return &contract.Expr{Op: contract.OpViewer, Type: client}, true
+	case "server":
+		return &contract.Expr{Op: contract.OpConst, Type: client}, true
+	case "everyone", "nobody":
+		e.Fail(
+			x.At, "audience", fmt.Sprintf("`%s` is an audience, not a value", x.Text),
+			"it stands after `to`, `from` or `tell`",
+		)
+		return nil, true
+	}
+	return nil, false
+}
+
 // self returns the expression for the entity that a body belongs to.
 func (e *Scope) self() *contract.Expr {
 	return &contract.Expr{Op: contract.OpSelf, Type: e.Kind.Ref()}
@@ -762,10 +798,10 @@ func timeHint(op string) string {
 
 // unknown tells that a name means nothing here, with the nearest that would.
 func (e *Scope) unknown(x *syntax.Ref, want *contract.Type) {
-	if Builtins[x.Text] {
+	if IsBuiltin(x.Text) {
 		e.Fail(
 			x.At, "wrong-type", fmt.Sprintf("`%s` is a function, and is called here without its values", x.Text),
-			"write "+takes[x.Text],
+			"write "+builtins[x.Text].usage,
 		)
 		return
 	}
@@ -816,110 +852,23 @@ func (e *Scope) unknown(x *syntax.Ref, want *contract.Type) {
 	e.Fail(x.At, "unknown-name", fmt.Sprintf("the name `%s` is not declared", x.Text), Suggest(x.Text, known, hint))
 }
 
-// member reads `X.NAME`: a property, a field, a value of an enum, or the entity that a client has.
+// member reads `X.name`: a value of an enum, a property or the owner of an entity, what a client has, or a part of a
+// vector or record.
 func (e *Scope) member(x *syntax.Member) *contract.Expr {
 	if r, ok := x.X.(*syntax.Ref); ok && e.local(r.Text) == nil {
 		if en := e.Enums[r.Text]; en != nil {
-			if i := slices.Index(en.Values, x.Name.Text); i >= 0 {
-				e.Used[en], e.Used[ValueUse{en, int64(i)}] = true, true
-				return &contract.Expr{
-					Op:   contract.OpConst,
-					Type: &contract.Type{Form: contract.FormEnum, Enum: en},
-					Num:  int64(i),
-				}
-			}
-			e.Fail(
-				x.Name.At, "unknown-name", fmt.Sprintf("%s has no value `%s`", en.Name, x.Name.Text),
-				Suggest(x.Name.Text, en.Values, "it has "+strings.Join(en.Values, ", ")),
-			)
-			return nil
+			return e.valueOf(en, x.Name)
 		}
 	}
 	on := e.Expr(x.X, nil)
 	if on == nil || on.Type.Form == "" {
 		return nil
 	}
-	name := x.Name.Text
 	switch on.Type.Form {
 	case contract.FormEntity:
-		if name == "owner" {
-			return &contract.Expr{
-				Op:   contract.OpOwner,
-				Type: &contract.Type{Form: contract.FormClient},
-				Args: []*contract.Expr{on},
-			}
-		}
-		if k := on.Type.Kind(); k != nil {
-			if p := k.Property(name); p != nil {
-				e.Used[p.Offset] = e.Used[p.Offset] || e.written != syntax.Expr(x)
-				return Widened(&contract.Expr{
-					Op:   contract.OpGet,
-					Type: p.Type,
-					Prop: p,
-					Args: []*contract.Expr{on},
-				})
-			}
-		}
-		props := e.common(x.Name, on.Type.Kinds)
-		if props == nil {
-			return nil
-		}
-		get := &contract.Expr{Op: contract.OpGet, Args: []*contract.Expr{on}}
-		for _, k := range on.Type.Kinds {
-			p := props[k.Index]
-			e.Used[p.Offset] = e.Used[p.Offset] || e.written != syntax.Expr(x)
-			get.Type = p.Type
-			get.Prop = p
-		}
-		if len(on.Type.Kinds) > 1 {
-			get.Prop = nil
-			get.Props = props
-		}
-		return Widened(get)
+		return e.memberOfEntity(x, on)
 	case contract.FormClient:
-		switch name {
-		case "name":
-			return &contract.Expr{
-				Op:   contract.OpName,
-				Type: &contract.Type{Form: contract.FormText},
-				Args: []*contract.Expr{on},
-			}
-		case "role":
-			return &contract.Expr{
-				Op:   contract.OpRole,
-				Type: &contract.Type{Form: contract.FormRole},
-				Args: []*contract.Expr{on},
-			}
-		case "number":
-			return &contract.Expr{
-				Op:   contract.OpNumber,
-				Type: &contract.Type{Form: contract.FormInt},
-				Args: []*contract.Expr{on},
-			}
-		}
-		var known []string
-		for _, k := range e.Contract.Kinds {
-			if k.Per < 0 {
-				continue
-			}
-			known = append(known, k.Name)
-			if k.Name == name {
-				return &contract.Expr{
-					Op:   contract.OpEntityOf,
-					Type: k.Ref(),
-					Kind: k,
-					Args: []*contract.Expr{on},
-				}
-			}
-		}
-		e.Fail(
-			x.Name.At, "unknown-name", fmt.Sprintf("a client has no `%s`", name),
-			Suggest(
-				name, append(known, "name", "role", "number"),
-				"it has name, role, number, and the kinds that each client has one of",
-			),
-		)
-		return nil
+		return e.memberOfClient(x.Name, on)
 	case contract.FormVec2, contract.FormVec3, contract.FormRecord:
 		if c := counted(on); c != on && c.Type.Form != contract.FormDirection {
 			on = c
@@ -927,8 +876,107 @@ func (e *Scope) member(x *syntax.Member) *contract.Expr {
 		return Widened(e.field(on, x.Name))
 	}
 	e.Fail(
-		x.Name.At, "unknown-name", fmt.Sprintf("%s has no `%s`", describe(on.Type), name),
+		x.Name.At, "unknown-name", fmt.Sprintf("%s has no `%s`", describe(on.Type), x.Name.Text),
 		"only entities, clients, vectors and records have parts",
+	)
+	return nil
+}
+
+// valueOf returns the value of an enum that has the name, or reports that there is none.
+func (e *Scope) valueOf(en *contract.Enum, name syntax.Ident) *contract.Expr {
+	i := slices.Index(en.Values, name.Text)
+	if i < 0 {
+		e.Fail(
+			name.At, "unknown-name", fmt.Sprintf("%s has no value `%s`", en.Name, name.Text),
+			Suggest(name.Text, en.Values, "it has "+strings.Join(en.Values, ", ")),
+		)
+		return nil
+	}
+	e.Used[en] = true
+	e.Used[ValueUse{en, int64(i)}] = true
+	return &contract.Expr{
+		Op:   contract.OpConst,
+		Type: &contract.Type{Form: contract.FormEnum, Enum: en},
+		Num:  int64(i),
+	}
+}
+
+// memberOfEntity returns the owner or a property of an entity. Where the entity may be of several kinds, all of them
+// have to have the property.
+func (e *Scope) memberOfEntity(x *syntax.Member, on *contract.Expr) *contract.Expr {
+	name := x.Name.Text
+	if name == "owner" {
+		return &contract.Expr{
+			Op:   contract.OpOwner,
+			Type: &contract.Type{Form: contract.FormClient},
+			Args: []*contract.Expr{on},
+		}
+	}
+	if k := on.Type.Kind(); k != nil {
+		if p := k.Property(name); p != nil {
+			e.Used[p.Offset] = e.Used[p.Offset] || e.written != syntax.Expr(x)
+			return Widened(&contract.Expr{
+				Op:   contract.OpGet,
+				Type: p.Type,
+				Prop: p,
+				Args: []*contract.Expr{on},
+			})
+		}
+	}
+	props := e.common(x.Name, on.Type.Kinds)
+	if props == nil {
+		return nil
+	}
+	get := &contract.Expr{Op: contract.OpGet, Args: []*contract.Expr{on}}
+	for _, k := range on.Type.Kinds {
+		p := props[k.Index]
+		e.Used[p.Offset] = e.Used[p.Offset] || e.written != syntax.Expr(x)
+		get.Type = p.Type
+		get.Prop = p
+	}
+	if len(on.Type.Kinds) > 1 {
+		get.Prop = nil
+		get.Props = props
+	}
+	return Widened(get)
+}
+
+// memberOfClient returns the name, role or number of a client, or its entity of a kind that each client has one of.
+func (e *Scope) memberOfClient(name syntax.Ident, on *contract.Expr) *contract.Expr {
+	out := &contract.Expr{Args: []*contract.Expr{on}}
+	switch name.Text {
+	case "name":
+		out.Op = contract.OpName
+		out.Type = &contract.Type{Form: contract.FormText}
+		return out
+	case "role":
+		out.Op = contract.OpRole
+		out.Type = &contract.Type{Form: contract.FormRole}
+		return out
+	case "number":
+		out.Op = contract.OpNumber
+		out.Type = &contract.Type{Form: contract.FormInt}
+		return out
+	}
+	var known []string
+	for _, k := range e.Contract.Kinds {
+		if k.Per < 0 {
+			continue
+		}
+		known = append(known, k.Name)
+		if k.Name == name.Text {
+			out.Op = contract.OpEntityOf
+			out.Type = k.Ref()
+			out.Kind = k
+			return out
+		}
+	}
+	e.Fail(
+		name.At, "unknown-name", fmt.Sprintf("a client has no `%s`", name.Text),
+		Suggest(
+			name.Text, append(known, "name", "role", "number"),
+			"it has name, role, number, and the kinds that each client has one of",
+		),
 	)
 	return nil
 }

@@ -60,7 +60,10 @@ func (c *Unit) Type(d *syntax.Type, at Place) *contract.Type {
 	return t
 }
 
-// plainType reads a type without looking at the bounds that it may not have.
+// plainType reads a type by its name: one of the language, an enum, a declared type, or in a body a kind. It does not
+// look at bounds that the type may not have.
+//
+//revive:disable-next-line:function-length It is one switch.
 func (c *Unit) plainType(d *syntax.Type, at Place) *contract.Type {
 	name := d.Name.Text
 	if form, ok := plain[name]; ok && at == InBody && d.Low == nil && d.Max == nil && d.Step == nil {
@@ -74,46 +77,13 @@ func (c *Unit) plainType(d *syntax.Type, at Place) *contract.Type {
 	case "instant":
 		return &contract.Type{Form: contract.FormInstant}
 	case "int":
-		low, ok1 := d.Low.(*syntax.Number)
-		high, ok2 := d.High.(*syntax.Number)
-		if !ok1 || !ok2 {
-			c.Fail(d.At, "no-range", "this int has no range", "say the least and the greatest value: int 0..100")
-			return nil
-		}
-		if low.Value > high.Value {
-			c.Fail(
-				d.At, "out-of-range", fmt.Sprintf("the range %d..%d is empty", low.Value, high.Value),
-				"the least value stands first",
-			)
-			return nil
-		}
-		return &contract.Type{Form: contract.FormInt, Low: low.Value, High: high.Value}
+		return c.int(d)
 	case "real", "vec2", "vec3":
 		return c.reals(d, contract.Form(name))
 	case "direction", "rotation":
 		return c.turns(d, contract.Form(name))
 	case "text":
-		if d.Max == nil {
-			c.Fail(
-				d.At, "no-range", "this text has no greatest length",
-				"say how many characters it may have: text max 40",
-			)
-			return nil
-		}
-		if !c.Bounded(d.Max.At, "the greatest length", d.Max.Value, 1, contract.MaxText) {
-			return nil
-		}
-		t := &contract.Type{Form: contract.FormText, Max: int(d.Max.Value)}
-		if d.Chars != nil {
-			t.Chars = d.Chars.Value
-			if t.Chars == "" || len(t.Chars) > 200 {
-				c.Fail(
-					d.Chars.At, "out-of-range", "this names no characters, or too many",
-					`as in text max 24 of "a-z0-9 -"`,
-				)
-			}
-		}
-		return t
+		return c.text(d)
 	case "stacks":
 		return c.stacks(d)
 	case "list", "map":
@@ -158,6 +128,49 @@ func (c *Unit) plainType(d *syntax.Type, at Place) *contract.Type {
 		),
 	)
 	return nil
+}
+
+// int reads `int LOW..HIGH`.
+func (c *Unit) int(d *syntax.Type) *contract.Type {
+	low, ok1 := d.Low.(*syntax.Number)
+	high, ok2 := d.High.(*syntax.Number)
+	if !ok1 || !ok2 {
+		c.Fail(d.At, "no-range", "this int has no range", "say the least and the greatest value: int 0..100")
+		return nil
+	}
+	if low.Value > high.Value {
+		c.Fail(
+			d.At, "out-of-range", fmt.Sprintf("the range %d..%d is empty", low.Value, high.Value),
+			"the least value stands first",
+		)
+		return nil
+	}
+	return &contract.Type{Form: contract.FormInt, Low: low.Value, High: high.Value}
+}
+
+// text reads `text max N of "CHARACTERS"`.
+func (c *Unit) text(d *syntax.Type) *contract.Type {
+	if d.Max == nil {
+		c.Fail(
+			d.At, "no-range", "this text has no greatest length",
+			"say how many characters it may have: text max 40",
+		)
+		return nil
+	}
+	if !c.Bounded(d.Max.At, "the greatest length", d.Max.Value, 1, contract.MaxText) {
+		return nil
+	}
+	t := &contract.Type{Form: contract.FormText, Max: int(d.Max.Value)}
+	if d.Chars != nil {
+		t.Chars = d.Chars.Value
+		if t.Chars == "" || len(t.Chars) > 200 {
+			c.Fail(
+				d.Chars.At, "out-of-range", "this names no characters, or too many",
+				`as in text max 24 of "a-z0-9 -"`,
+			)
+		}
+	}
+	return t
 }
 
 // stacks reads `stacks<ITEM> max N each M`.
@@ -306,7 +319,8 @@ func (c *Unit) kindOf(d *syntax.Type) *contract.Type {
 	return t
 }
 
-// Alias returns the type of a `type` declaration, which is read when it is first used.
+// Alias returns the type of a `type` declaration, which is read when it is first used. It returns nil, and reports why,
+// for a type that is made of itself and for one that cannot be built.
 func (c *Unit) Alias(d *syntax.TypeDecl) *contract.Type {
 	name := d.Name.Text
 	if t, done := c.Types[name]; done {
@@ -327,46 +341,54 @@ func (c *Unit) Alias(d *syntax.TypeDecl) *contract.Type {
 			t = nil
 		}
 	} else {
-		t = &contract.Type{Form: contract.FormRecord, Name: name}
-		for _, f := range d.Fields {
-			if slices.ContainsFunc(t.Parts, func(p contract.Param) bool { return p.Name == f.Name.Text }) {
-				c.Fail(
-					f.Name.At, "repeated", fmt.Sprintf("%s has the field `%s` already", name, f.Name.Text),
-					"choose another name",
-				)
-				continue
-			}
-			ft := c.Type(f.Type, InMessage)
-			if ft == nil {
-				continue
-			}
-			if ft.Holder() {
-				c.Fail(
-					f.Type.At, "wrong-type", "a record cannot hold a list, a map or stacks",
-					"give the entity a property of its own for it",
-				)
-				continue
-			}
-			t.Parts = append(t.Parts, contract.Param{Name: f.Name.Text, Type: ft})
-		}
-		switch {
-		case len(d.Fields) == 0:
-			c.Fail(
-				d.At, "empty", fmt.Sprintf("the record %s has no field", name),
-				"as in `type Mark { number: int 0..9, at: Place }`",
-			)
-			t = nil
-		case len(t.Parts) == 0:
-			t = nil
-		case t.Width() > contract.MaxRecord:
-			c.Fail(
-				d.Name.At, "out-of-range", fmt.Sprintf("the record %s takes %d numbers", name, t.Width()),
-				fmt.Sprintf("at most %d", contract.MaxRecord),
-			)
-			t = nil
-		}
+		t = c.record(d)
 	}
 	c.Types[name] = t
+	return t
+}
+
+// record returns the record type that a declaration with fields makes, or nil when no field of it can be built or it
+// takes too many slots.
+func (c *Unit) record(d *syntax.TypeDecl) *contract.Type {
+	name := d.Name.Text
+	t := &contract.Type{Form: contract.FormRecord, Name: name}
+	for _, f := range d.Fields {
+		if slices.ContainsFunc(t.Parts, func(p contract.Param) bool { return p.Name == f.Name.Text }) {
+			c.Fail(
+				f.Name.At, "repeated", fmt.Sprintf("%s has the field `%s` already", name, f.Name.Text),
+				"choose another name",
+			)
+			continue
+		}
+		ft := c.Type(f.Type, InMessage)
+		if ft == nil {
+			continue
+		}
+		if ft.Holder() {
+			c.Fail(
+				f.Type.At, "wrong-type", "a record cannot hold a list, a map or stacks",
+				"give the entity a property of its own for it",
+			)
+			continue
+		}
+		t.Parts = append(t.Parts, contract.Param{Name: f.Name.Text, Type: ft})
+	}
+	switch {
+	case len(d.Fields) == 0:
+		c.Fail(
+			d.At, "empty", fmt.Sprintf("the record %s has no field", name),
+			"as in `type Mark { number: int 0..9, at: Place }`",
+		)
+		return nil
+	case len(t.Parts) == 0:
+		return nil
+	case t.Width() > contract.MaxRecord:
+		c.Fail(
+			d.Name.At, "out-of-range", fmt.Sprintf("the record %s takes %d numbers", name, t.Width()),
+			fmt.Sprintf("at most %d", contract.MaxRecord),
+		)
+		return nil
+	}
 	return t
 }
 

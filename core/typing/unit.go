@@ -18,24 +18,27 @@ import (
 // Checked is a contract that was built from its tree, with what was found out on the way. It is for whatever looks for
 // dangers in the contract; whoever runs it needs the Contract alone.
 type Checked struct {
-	Contract  *contract.Contract
-	File      *syntax.File
+	Contract *contract.Contract
+	File     *syntax.File
+
+	// What is declared, by name.
 	Enums     map[string]*contract.Enum
 	Kinds     map[string]*contract.Kind
 	Parts     map[string]*Part
-	Consts    map[string]*contract.Expr
+	Consts    map[string]*contract.Expr // values, or places of lists and records; without a form if it has a mistake
 	Settings  map[string]*contract.Setting
 	Fns       map[string]*contract.Fn
 	Audiences map[string]*contract.Named
+
 	// Trees has the trees of the contract's kinds and of its parts, with all that their parts bring.
 	Trees  map[*contract.Kind]*syntax.Entity
 	Locals []Local                 // the names that bodies declare
 	Sent   map[*contract.Enum]bool // enums that are arguments of requests
 	Spawns map[*contract.Kind]bool // kinds that some body spawns
 
-	// used holds what is used: a constant by its name, an enum, alias, setting, function, audience or part by its
-	// declaration, a role as a role, a value of an enum as a value, a property, event or action by the offset of its
-	// declaration, a local by its expression.
+	// Used holds what is used: a constant by its name, an enum, alias, setting, function, audience or part by its
+	// declaration, a role as a RoleUse, a value of an enum as a ValueUse, a property, event or action by the offset of
+	// its declaration, a local by its expression.
 	Used map[any]bool
 }
 
@@ -68,19 +71,18 @@ const MaxProblems = 200
 type Unit struct {
 	Checked
 	Source   *syntax.Source
-	Files    syntax.Open
-	Problems syntax.Problems
-	Aliases  map[string]*syntax.TypeDecl
-	Types    map[string]*contract.Type // of the aliases that were read
-	Reading  map[string]bool           // aliases that are being read
-	InPart   *Part                     // that is being read
-	Texts    map[string]int64          // index of each text among the contract's
-	Calls    map[any][]Call            // which actions and functions run which, to find circles
-	Events   []*contract.Event         // the contract's own
-	// declarations of properties that something may give another value than their default
-	Changes map[int]bool
-	Later   []func() // what can be told only when all bodies are read
-	Unread  bool     // the text itself has mistakes: what is missing may only not have been understood
+	Files    syntax.Open                 // opens what the contract includes
+	Problems syntax.Problems             // the mistakes so far, at most MaxProblems
+	Aliases  map[string]*syntax.TypeDecl // `type` declarations by name
+	Types    map[string]*contract.Type   // of the aliases that were read; nil for one with a mistake
+	Reading  map[string]bool             // aliases that are being read
+	InPart   *Part                       // that is being read
+	Texts    map[string]int64            // index of each text among the contract's
+	Calls    map[any][]Call              // which actions and functions run which, to find circles
+	Events   []*contract.Event           // the contract's own
+	Changes  map[int]bool                // properties, by offset of their declaration, that may come to another value
+	Later    []func()                    // what can be told only when all bodies are read
+	Unread   bool                        // the text has mistakes: what is missing may only not have been understood
 }
 
 // Text returns the place of a text among the contract's.

@@ -174,17 +174,24 @@ func UnpackFromClient(raw []byte, o *contract.Outline) (FromClient, error) {
 	if m.Type == MessageAsk {
 		return m, m.readAsk(b, o, kind, at)
 	}
+	m.readProperty(b, o, kind, at)
+	return m, nil
+}
+
+// readProperty reads what a write, a press or a release is about: the property at a place of a kind of the outline, and
+// for a write its value. A place that the outline does not have gets a name that no contract has, so that the message
+// is decided as unknown.
+func (m *FromClient) readProperty(b *bitReader, o *contract.Outline, kind, at uint64) {
 	if kind >= uint64(len(o.Kinds)) || at >= uint64(len(o.Kinds[kind].Properties)) {
 		m.Property = placeholderName(kind, at)
-		return m, nil
+		return
 	}
 	k := &o.Kinds[kind]
 	p := &k.Properties[at]
 	m.Property = k.Name + "." + p.Name
-	if m.Type == MessageWrite && !b.numbers(p.Type, &m) {
+	if m.Type == MessageWrite && !b.numbers(p.Type, m) {
 		m.Value = b.json(p.Type)
 	}
-	return m, nil
 }
 
 // readAsk reads the name and the arguments of a request.

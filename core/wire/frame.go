@@ -54,7 +54,8 @@ type Parts struct {
 	Logs       []string
 }
 
-// Append appends the frame to dst.
+// Append appends the frame to dst: a head with a bit for each section that it has, the tick, then the sections in the
+// order of their bits.
 func (p *Parts) Append(dst []byte) []byte {
 	if p.Snapshot {
 		p.WasSettled = 0 // it is forgotten as well
@@ -83,14 +84,7 @@ func (p *Parts) Append(dst []byte) []byte {
 		dst = p.appendState(dst)
 	}
 	if len(p.Events) > 0 {
-		size := 0
-		for _, e := range p.Events {
-			size += partLen(len(e))
-		}
-		dst = binary.AppendUvarint(dst, uint64(size))
-		for _, e := range p.Events {
-			dst = appendPart(dst, e)
-		}
+		dst = appendParts(dst, p.Events)
 	}
 	if len(p.Decisions) > 0 {
 		dst = appendPart(dst, packDecisions(p.Decisions))
@@ -102,19 +96,26 @@ func (p *Parts) Append(dst []byte) []byte {
 		dst = appendPart(dst, p.Roster)
 	}
 	if len(p.Logs) > 0 {
-		size := 0
-		for _, l := range p.Logs {
-			size += partLen(len(l))
-		}
-		dst = binary.AppendUvarint(dst, uint64(size))
-		for _, l := range p.Logs {
-			dst = append(binary.AppendUvarint(dst, uint64(len(l))), l...)
-		}
+		dst = appendParts(dst, p.Logs)
 	}
 	if p.Settled != p.WasSettled {
 		ago := uint64(p.Tick - p.Settled)
 		dst = binary.AppendUvarint(dst, uint64(uvarintLen(ago)))
 		dst = binary.AppendUvarint(dst, ago)
+	}
+	return dst
+}
+
+// appendParts appends a section of several parts: its length in bytes, then each part with its own length.
+func appendParts[T []byte | string](dst []byte, list []T) []byte {
+	size := 0
+	for _, part := range list {
+		size += partLen(len(part))
+	}
+	dst = binary.AppendUvarint(dst, uint64(size))
+	for _, part := range list {
+		dst = binary.AppendUvarint(dst, uint64(len(part)))
+		dst = append(dst, part...)
 	}
 	return dst
 }

@@ -172,8 +172,8 @@ func (g *Group) PrefetchMore() (sum uint64) {
 	return sum
 }
 
-// HasChanges reports whether there is anything to pack.
-func (g *Group) HasChanges() bool { return g.otherChanges > 0 || len(g.changes) > 0 }
+// hasChanges reports whether there is anything to pack.
+func (g *Group) hasChanges() bool { return g.otherChanges > 0 || len(g.changes) > 0 }
 
 // Restart prepares the group for a client that comes and has not got the blocks before: what was learnt no longer
 // counts, nor does the order of the slots, which tells of earlier times. It has to be called after Pack, before
@@ -287,7 +287,7 @@ func (w *bitWriter) field(c *column, item Item, tick int64) {
 // Pack ends the tick and returns its block, nil when nothing was recorded. The bytes hold until the next Pack; those of
 // a private group until the next Pack of any group with the same Buffer.
 func (g *Group) Pack(tick int64) []byte {
-	if !g.HasChanges() {
+	if !g.hasChanges() {
 		return nil
 	}
 	w := g.writer

@@ -307,8 +307,10 @@ func reworded(t *rapid.T, v any) []byte {
 func drawType(t *rapid.T) *contract.Type {
 	var list []contract.Form
 	for _, form := range []contract.Form{
-		contract.FormBool, contract.FormInt, contract.FormReal, contract.FormText, contract.FormEnum, contract.FormVec2, contract.FormVec3, contract.FormDirection, contract.FormRotation,
-		contract.FormStacks, contract.FormList, contract.FormMap, contract.FormRecord, contract.FormEntity, contract.FormClient, contract.FormKind, contract.FormInstant,
+		contract.FormBool, contract.FormInt, contract.FormReal, contract.FormText, contract.FormEnum, contract.FormVec2,
+		contract.FormVec3, contract.FormDirection, contract.FormRotation,
+		contract.FormStacks, contract.FormList, contract.FormMap, contract.FormRecord, contract.FormEntity,
+		contract.FormClient, contract.FormKind, contract.FormInstant,
 	} {
 		if forms[form] != nil {
 			list = append(list, form)
@@ -512,8 +514,9 @@ func TestEveryFieldOfAFrameComesBack(t *testing.T) {
 			"Client.Number": client, "Client.Name": func() any { return rapid.StringN(1, 24, -1).Draw(t, "name") },
 			"Client.Role":  func() any { return rapid.SampledFrom(o.Roles).Draw(t, "role") },
 			"Spawn.Entity": entity, "Spawn.Kind": thing, "Spawn.Owner": client, "Spawn.Fields": fields,
-			"Update.Entity": entity, "Update.Kind": thing, "Update.Fields": fields, "Update.Withdrawn[]": func() any { return "p0" },
-			"Owned.Entity": entity, "Owned.Owner": client, "Block.Gone[]": entity, "Block.Left[]": client,
+			"Update.Entity": entity, "Update.Kind": thing, "Update.Fields": fields,
+			"Update.Withdrawn[]": func() any { return "p0" },
+			"Owned.Entity":       entity, "Owned.Owner": client, "Block.Gone[]": entity, "Block.Left[]": client,
 			"Event.Event": func() any { return "" }, "Event.Entity": func() any {
 				return rapid.Uint32().Draw(
 					t, "entity",
@@ -642,7 +645,8 @@ func TestEveryFieldOfAClientsMessageComesBack(t *testing.T) {
 			"Ask.Args":            func() any { return []json.RawMessage{value().(json.RawMessage)} },
 			"Ask.Drawn":           func() any { return rapid.Int64Range(-MaxDrawn, MaxDrawn).Draw(t, "drawn") },
 			"Ask.Seen":            func() any { return int64(rapid.Uint64Range(0, highest).Draw(t, "seen")) },
-			"FromClient.Property": func() any { return "Thing.p" }, "FromClient.Press": number, "FromClient.Value": value,
+			"FromClient.Property": func() any { return "Thing.p" }, "FromClient.Press": number,
+			"FromClient.Value":   value,
 			"FromClient.Numbers": func() any { return nil }, "FromClient.Wide": func() any { return nil },
 		}}
 		m := d.draw(reflect.TypeFor[FromClient](), "FromClient").Interface().(FromClient)

@@ -405,13 +405,7 @@ func (r *Reader) setField(x *readEntity, p int, f Field) {
 // readChanges reads the block of a tick: what Pack wrote.
 func (r *Reader) readChanges(b *bitReader, t *groupTable, tick int64) {
 	if b.bit() {
-		t.cols.restart()
-		for i, list := range t.slots {
-			list = slices.DeleteFunc(list, func(s tableSlot) bool { return s.entity == nil })
-			slices.SortFunc(list, func(a, b tableSlot) int { return cmp.Compare(a.entity.number, b.entity.number) })
-			t.slots[i] = list
-			t.firstFree[i] = len(list)
-		}
+		t.restart()
 	}
 	for n := b.count(maxSlots); n > 0 && !b.bad; n-- {
 		lane := int(b.below(uint64(len(t.cols.lanes))))
@@ -419,33 +413,10 @@ func (r *Reader) readChanges(b *bitReader, t *groupTable, tick int64) {
 		if b.bad {
 			return
 		}
-		list := t.slots[lane]
-		at := t.firstFree[lane]
-		for at < len(list) && list[at].entity != nil {
-			at++
-		}
-		t.firstFree[lane] = at + 1
-		if at < len(list) {
-			list[at] = s
-		} else {
-			t.slots[lane] = append(list, s)
-		}
-	}
-	where := func() (lane, at int, s *tableSlot) {
-		lane = int(b.below(uint64(len(t.cols.lanes))))
-		if b.bad || len(t.slots[lane]) == 0 {
-			b.bad = true
-			return 0, 0, nil
-		}
-		at = int(b.below(uint64(len(t.slots[lane]))))
-		s = &t.slots[lane][at]
-		if s.entity == nil {
-			b.bad = true
-		}
-		return lane, at, s
+		t.insert(lane, s)
 	}
 	for n := b.count(maxSlots); n > 0 && !b.bad; n-- {
-		_, _, s := where()
+		_, _, s := t.readSlot(b)
 		owner := b.count(1 << 31)
 		if !b.bad {
 			r.setOwner(s.entity, owner)
@@ -455,14 +426,14 @@ func (r *Reader) readChanges(b *bitReader, t *groupTable, tick int64) {
 	type exit struct{ lane, at int }
 	var exits []exit
 	for n := b.count(maxSlots); n > 0 && !b.bad; n-- {
-		lane, at, s := where()
+		lane, at, s := t.readSlot(b)
 		if !b.bad {
 			exits = append(exits, exit{lane, at})
 			r.markLeaving(t, lane, *s)
 		}
 	}
 	if t.cols.private {
-		r.readMasks(b, t, where, tick)
+		r.readMasks(b, t, tick)
 	}
 	r.readColumns(b, t, tick)
 	if t.cols.private {
@@ -475,6 +446,52 @@ func (r *Reader) readChanges(b *bitReader, t *groupTable, tick int64) {
 		t.slots[e.lane][e.at] = tableSlot{}
 		t.firstFree[e.lane] = min(t.firstFree[e.lane], e.at)
 	}
+	t.trim()
+}
+
+// restart closes the gaps of all lanes and orders their members by number, as the writer does when it begins anew.
+func (t *groupTable) restart() {
+	t.cols.restart()
+	for i, list := range t.slots {
+		list = slices.DeleteFunc(list, func(s tableSlot) bool { return s.entity == nil })
+		slices.SortFunc(list, func(a, b tableSlot) int { return cmp.Compare(a.entity.number, b.entity.number) })
+		t.slots[i] = list
+		t.firstFree[i] = len(list)
+	}
+}
+
+// insert puts a member into the first free slot of a lane.
+func (t *groupTable) insert(lane int, s tableSlot) {
+	list := t.slots[lane]
+	at := t.firstFree[lane]
+	for at < len(list) && list[at].entity != nil {
+		at++
+	}
+	t.firstFree[lane] = at + 1
+	if at < len(list) {
+		list[at] = s
+	} else {
+		t.slots[lane] = append(list, s)
+	}
+}
+
+// readSlot reads which slot is meant. One that holds no member makes the frame bad.
+func (t *groupTable) readSlot(b *bitReader) (lane, at int, s *tableSlot) {
+	lane = int(b.below(uint64(len(t.cols.lanes))))
+	if b.bad || len(t.slots[lane]) == 0 {
+		b.bad = true
+		return 0, 0, nil
+	}
+	at = int(b.below(uint64(len(t.slots[lane]))))
+	s = &t.slots[lane][at]
+	if s.entity == nil {
+		b.bad = true
+	}
+	return lane, at, s
+}
+
+// trim drops the free slots at the end of each lane.
+func (t *groupTable) trim() {
 	for i, list := range t.slots {
 		for len(list) > 0 && list[len(list)-1].entity == nil {
 			list = list[:len(list)-1]
@@ -484,11 +501,10 @@ func (r *Reader) readChanges(b *bitReader, t *groupTable, tick int64) {
 	}
 }
 
-// readMasks reads, of the client's own group, which properties of its entities the client has from now on. where reads
-// a place.
-func (r *Reader) readMasks(b *bitReader, t *groupTable, where func() (int, int, *tableSlot), tick int64) {
+// readMasks reads, of the client's own group, which properties of its entities the client has from now on.
+func (r *Reader) readMasks(b *bitReader, t *groupTable, tick int64) {
 	for n := b.count(maxSlots); n > 0 && !b.bad; n-- {
-		lane, _, s := where()
+		lane, _, s := t.readSlot(b)
 		if b.bad {
 			return
 		}

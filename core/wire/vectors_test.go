@@ -231,7 +231,8 @@ func TestWhatALaterVersionAddsIsSkipped(t *testing.T) {
 	assert.Equal(t, []Decision{{Press: 3, Outcome: Unknown, Reason: "why", Check: -1}}, got.Decisions)
 
 	m, err := UnpackFromClient(
-		append(append([]byte{MessageSeen.number() | hasUnknown}, appendPart(nil, []byte("of a later version"))...), 7), nil,
+		append(append([]byte{MessageSeen.number() | hasUnknown}, appendPart(nil, []byte("of a later version"))...), 7),
+		nil,
 	)
 	require.NoError(t, err)
 	assert.Equal(t, FromClient{Type: MessageSeen, Ask: Ask{Seen: 7}}, m)

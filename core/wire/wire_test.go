@@ -132,7 +132,8 @@ func TestBrokenMessagesAreTold(t *testing.T) {
 		`{"type":"ask","seq":-1,"request":"A.b","args":[]}`:          "cannot unmarshal",
 		`{"type":"ask","seq":1,"entity":4294967296,"request":"A.b"}`: "cannot unmarshal",
 		`{"type":"ask","seq":1,"request":"A.b","args":{}}`:           "cannot unmarshal",
-		`{"type":"grab"}`: "unknown type", `{"type":"ready","as":2}`: "unknown field", `[]`: "cannot unmarshal", ``: "EOF",
+		`{"type":"grab"}`: "unknown type", `{"type":"ready","as":2}`: "unknown field", `[]`: "cannot unmarshal",
+		``:                                 "EOF",
 		`{"type":"ready"}{"type":"ready"}`: "goes on after its end", "\xff\x00": "invalid",
 		`{"type":"ask","seq":1,"request":"` + strings.Repeat("x", MaxMessage) + `"}`: "at most 16384 are allowed",
 	} {

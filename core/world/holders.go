@@ -208,7 +208,7 @@ func (w *World) FindInMap(t *contract.Type, slots []int64, key int64) (index int
 	return low, false
 }
 
-// PutInMap makes room for a key in a map, if it is not there, and gives the offset of its value.
+// PutInMap makes room for a key in a map, if it is not there, and returns the offset of its value.
 func (w *World) PutInMap(p Place, key int64) (offset int, err error) {
 	row := p.Slots()
 	n := int(row[0])

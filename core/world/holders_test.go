@@ -26,7 +26,15 @@ shared Thing {
   by_s:  map<text max 9, int -99..99> max 5
   here:  stacks<Item> max 4 each 3
   there: stacks<Item> max 4 each 3
-  on start { nums.put(1); pairs.put(Pair(n = 1, s = "")); by_n[1] = Pair(n = 1, s = ""); by_s["a"] = 1; here.put(a); there.put(b); there.put(c) }
+  on start {
+    nums.put(1)
+    pairs.put(Pair(n = 1, s = ""))
+    by_n[1] = Pair(n = 1, s = "")
+    by_s["a"] = 1
+    here.put(a)
+    there.put(b)
+    there.put(c)
+  }
 }`)
 	require.NotNil(t, c, problems.Error())
 	return New(c, nil), c.Kinds[0]

@@ -41,7 +41,8 @@ func TestAFloodIsCountedAndNotStored(t *testing.T) {
 				)
 			}
 			x.session().Ask(
-				ana.client, x.session().ReadRequest(wire.Ask{Seq: seq, Request: "Diver.tap", Args: []json.RawMessage{}}),
+				ana.client,
+				x.session().ReadRequest(wire.Ask{Seq: seq, Request: "Diver.tap", Args: []json.RawMessage{}}),
 			)
 			x.tick()
 			for _, c := range []*connection{eve, ana} {
@@ -101,7 +102,8 @@ func TestBrokenMessagesHarmNobody(t *testing.T) {
 			Request: "Safe.turn",
 			Seen:    3,
 			Args: []json.RawMessage{
-				json.RawMessage("77"), json.RawMessage(`"open up"`), json.RawMessage("[1,2.5]"), json.RawMessage("null"),
+				json.RawMessage("77"), json.RawMessage(`"open up"`), json.RawMessage("[1,2.5]"),
+				json.RawMessage("null"),
 				json.RawMessage(`"patch"`), json.RawMessage("[1,2,3]"),
 			},
 		}}

@@ -15,7 +15,7 @@ import (
 	"kamerad.example/internal/tests/contracts"
 )
 
-// counted gives the same bytes again and again, up to a bound, and counts them.
+// counted returns the same bytes again and again, up to a bound, and counts them.
 type counted struct {
 	unit []byte
 	left int
@@ -76,9 +76,10 @@ func TestControlFramesCountAgainstTheirSender(t *testing.T) {
 				visits := 0
 				for ; visits < 400 && c.is().seated() && flood.left > 0; visits++ {
 					before := flood.read
-					if visits == 0 {
-						x.readFrom(l, now)
-					} else if x.readers.waiting = nil; l.isWaiting {
+					if visits > 0 {
+						x.readers.waiting = nil
+					}
+					if visits == 0 || l.isWaiting {
 						l.isWaiting = false
 						x.readFrom(l, now)
 					}

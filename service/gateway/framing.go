@@ -51,7 +51,7 @@ func asIs(dst, message []byte) []byte { return append(dst, message...) }
 const Headroom = 10
 
 // putHeader puts the beginning of a server's frame right before a message, which has Headroom bytes of room before it,
-// and gives the whole.
+// and returns the whole.
 func putHeader(op byte, whole []byte) []byte {
 	switch n := len(whole) - Headroom; {
 	case n < 126:

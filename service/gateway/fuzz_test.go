@@ -15,8 +15,10 @@ import (
 // on, and the frames that come of it can be read.
 func FuzzJSONProtocol(f *testing.F) {
 	for _, message := range []string{
-		`{"type":"ready"}`, `{"type":"ask","seq":1,"request":"Diver.tap","args":[]}`, `{"type":"ask","seq":2,"entity":7,"request":"Diver.none","args":["\ud800",1e400]}`,
-		`{"type":"write","seq":3,"property":"Diver.n","value":3,"seen":9}`, `{"type":"press","press":1,"property":"Diver.n"}`, `{"type":"seen","seen":12}`, `{"type":"differs","seen":1}`,
+		`{"type":"ready"}`, `{"type":"ask","seq":1,"request":"Diver.tap","args":[]}`,
+		`{"type":"ask","seq":2,"entity":7,"request":"Diver.none","args":["\ud800",1e400]}`,
+		`{"type":"write","seq":3,"property":"Diver.n","value":3,"seen":9}`,
+		`{"type":"press","press":1,"property":"Diver.n"}`, `{"type":"seen","seen":12}`, `{"type":"differs","seen":1}`,
 	} {
 		f.Add(message, `{"type":"ready"}`)
 	}

@@ -197,7 +197,7 @@ func (g *Gateway) serve(s *Connections, c *connection, conn net.Conn, read []byt
 	out.end(api.Encode(wire.Bye{Type: wire.MessageBye, Reason: c.reason}), status, c.reason)
 }
 
-// start has a connection read and written from now on. It is called on the runner's goroutine.
+// start begins to read and write a connection. It is called on the runner's goroutine.
 func (s *Connections) start(c *connection, out *clientSocket, read []byte) {
 	c.socket = out
 	s.slots = nil

@@ -130,8 +130,8 @@ func (b *outbox) full(now time.Time) bool {
 	return !b.oldest.IsZero() && now.Sub(b.oldest) > behindAfter || len(b.bytes) > maxBacklog
 }
 
-// drop forgets the frames up to a tick that no writer has taken, also those that one has not come to yet, and gives the
-// tick of the newest that one took.
+// drop forgets the frames up to a tick that no writer has taken, also those that one has not come to yet, and returns
+// the tick of the newest that one took.
 func (b *outbox) drop(upTo int64) (taken int64) {
 	b.mu.Lock()
 	defer b.mu.Unlock()

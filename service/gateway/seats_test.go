@@ -127,7 +127,8 @@ func TestConnectionTransitions(t *testing.T) {
 				assert.Equal(t, connectionOpen, c.is(), "%d on %d", from, event)
 			default:
 				assert.False(t, c.is().seated(), "%d on %d", from, event)
-				assert.Equal(t, from == connectionNew && event == seatRetaken, c.is() == connectionReplaced, "%d on %d", from, event)
+				replaced := from == connectionNew && event == seatRetaken
+				assert.Equal(t, replaced, c.is() == connectionReplaced, "%d on %d", from, event)
 			}
 		}
 	}

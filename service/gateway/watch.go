@@ -34,51 +34,57 @@ func (g *Gateway) Watch(find Find) http.HandlerFunc {
 			return
 		}
 		defer socket.Close()
-		gone := make(chan struct{})
-		go func() { // a watcher says nothing; reading tells when it is gone
-			defer close(gone)
-			socket.SetReadLimit(wire.MaxMessage)
-			for {
-				if _, _, err := socket.NextReader(); err != nil {
-					return
-				}
-			}
-		}()
-		write := func(message []byte) error {
-			_ = socket.SetWriteDeadline(time.Now().Add(writeTimeout))
-			return socket.WriteMessage(websocket.TextMessage, message)
-		}
+		g.serveWatcher(socket, me)
+	}
+}
+
+// serveWatcher writes a watcher's messages to its socket until the watcher goes away, the session ends or the service
+// stops. The last message of a session that ends says why.
+func (g *Gateway) serveWatcher(socket *websocket.Conn, me *runner.Watcher) {
+	gone := make(chan struct{})
+	go func() { // a watcher says nothing; reading tells when it is gone
+		defer close(gone)
+		socket.SetReadLimit(wire.MaxMessage)
 		for {
-			select {
-			case message := <-me.Messages():
-				if write(message) != nil {
-					return
-				}
-			case <-me.Ended():
-				for len(me.Messages()) > 0 {
-					_ = write(<-me.Messages())
-				}
-				_ = write(api.Encode(api.Watch{
-					Type:      api.WatchClose,
-					Reason:    me.Why(),
-					Clients:   []api.WatchClient{},
-					Decisions: []api.Decision{},
-					Told:      []api.Told{},
-				}))
-				_ = socket.WriteControl(
-					websocket.CloseMessage, websocket.FormatCloseMessage(websocket.CloseNormalClosure, short(me.Why())),
-					time.Now().Add(goodbyeWithin),
-				)
-				select { // the other side answers
-				case <-gone:
-				case <-time.After(goodbyeWithin):
-				}
-				return
-			case <-gone:
-				return
-			case <-g.halted:
+			if _, _, err := socket.NextReader(); err != nil {
 				return
 			}
+		}
+	}()
+	write := func(message []byte) error {
+		_ = socket.SetWriteDeadline(time.Now().Add(writeTimeout))
+		return socket.WriteMessage(websocket.TextMessage, message)
+	}
+	for {
+		select {
+		case message := <-me.Messages():
+			if write(message) != nil {
+				return
+			}
+		case <-me.Ended():
+			for len(me.Messages()) > 0 {
+				_ = write(<-me.Messages())
+			}
+			_ = write(api.Encode(api.Watch{
+				Type:      api.WatchClose,
+				Reason:    me.Why(),
+				Clients:   []api.WatchClient{},
+				Decisions: []api.Decision{},
+				Told:      []api.Told{},
+			}))
+			_ = socket.WriteControl(
+				websocket.CloseMessage, websocket.FormatCloseMessage(websocket.CloseNormalClosure, short(me.Why())),
+				time.Now().Add(goodbyeWithin),
+			)
+			select { // the other side answers
+			case <-gone:
+			case <-time.After(goodbyeWithin):
+			}
+			return
+		case <-gone:
+			return
+		case <-g.halted:
+			return
 		}
 	}
 }

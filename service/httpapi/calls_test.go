@@ -37,7 +37,8 @@ func TestAContractWaitsForItsTurn(t *testing.T) {
 	defer server.Close()
 	admin := api.Client{Service: server.URL}
 	publish := func(i int) error {
-		_, err := admin.Publish(t.Context(), "tally.kam", strings.Replace(contracts.Tally, "tally", fmt.Sprint("tally", i), 1), nil)
+		text := strings.Replace(contracts.Tally, "tally", fmt.Sprint("tally", i), 1)
+		_, err := admin.Publish(t.Context(), "tally.kam", text, nil)
 		return err
 	}
 	for range publishings {

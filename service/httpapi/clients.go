@@ -132,7 +132,7 @@ func (a *API) setLink(r *http.Request) (api.Link, error) {
 	return test.Link.Get(), nil
 }
 
-// closeTestClient gives the seat of a test client back.
+// closeTestClient frees the seat of a test client.
 func (a *API) closeTestClient(r *http.Request) (wire.Client, error) {
 	test, err := a.testClient(r)
 	if err != nil {

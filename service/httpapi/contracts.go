@@ -12,10 +12,10 @@ import (
 	"github.com/go-chi/chi/v5"
 
 	"kamerad.example/api"
+	"kamerad.example/core/codegen"
 	"kamerad.example/core/compile"
 	"kamerad.example/core/contract"
 	"kamerad.example/core/report"
-	"kamerad.example/core/rules"
 	"kamerad.example/core/syntax"
 	"kamerad.example/service/problems"
 	"kamerad.example/store"
@@ -49,7 +49,7 @@ func (a *API) publish(r *http.Request) (api.ContractVersion, error) {
 			Mistakes: mistakes,
 		}
 	}
-	if _, err := rules.Generate(c); err != nil {
+	if _, err := codegen.Generate(c); err != nil {
 		return api.ContractVersion{}, &problems.Refusal{Status: http.StatusUnprocessableEntity, Detail: err.Error()}
 	}
 	outline := c.Outline()

@@ -99,56 +99,59 @@ func (a *API) Handler() http.Handler {
 		fmt.Fprintln(w, "ready")
 	})
 	r.Method("GET", "/metrics", promhttp.HandlerFor(a.metrics, promhttp.HandlerOpts{}))
-	r.Route("/api", func(r chi.Router) {
-		r.Use(middleware.RequestSize(2 * syntax.MaxSource))
-		r.Post("/contracts", answer(a, a.publish))
-		r.Get("/contracts", answer(a, a.contracts))
-		r.Get("/contracts/{name}", answer(a, a.versions))
-		r.Get("/contracts/{name}/versions/{version}", answer(a, a.version))
-		r.Get("/contracts/{name}/versions/{version}/report", answer(a, a.report))
-		r.Get("/contracts/{name}/compare", answer(a, a.compare))
-		r.Post("/contracts/{name}/versions/{version}/trials", answer(a, a.startTrial))
-		r.Get("/contracts/{name}/versions/{version}/trials", answer(a, a.listTrials))
-		r.Get("/trials/{trial}", answer(a, a.trial))
-		r.Post("/trials/{trial}/stop", answer(a, a.stopTrial))
-		r.Get("/service", answer(a, a.serviceState))
-		r.Post("/sessions", answer(a, a.openSession))
-		r.Get("/sessions", answer(a, a.sessions))
-		r.Route("/sessions/{id}", func(r chi.Router) {
-			r.Get("/", answer(a, a.session))
-			r.Post("/close", answer(a, a.closeSession))
-			r.Post("/pause", answer(a, a.pause))
-			r.Post("/step", answer(a, a.step))
-			r.Get("/decisions", answer(a, a.decisions))
-			r.Get("/clients", answer(a, a.seats))
-			r.Post("/clients", answer(a, a.openTestClient))
-			r.Post("/clients/{client}/ask", answer(a, a.askAsTestClient))
-			r.Get("/clients/{client}/link", answer(a, a.linkOf))
-			r.Post("/clients/{client}/link", answer(a, a.setLink))
-			r.Post("/clients/{client}/close", answer(a, a.closeTestClient))
-			r.Get("/outline", answer(a, a.outline))
-			r.Get("/drill", answer(a, a.drillOf))
-			r.Get("/join", a.gateway.Join(a.running))
-			r.Get("/watch", a.gateway.Watch(a.running))
-		})
-		r.NotFound(func(w http.ResponseWriter, q *http.Request) {
-			problems.Send(
-				w,
-				&api.Problem{
-					Status: http.StatusNotFound,
-					Detail: fmt.Sprintf("the API has nothing at %s", q.URL.Path),
-					Known:  []string{"/api/contracts", "/api/sessions"},
-				},
-			)
-		})
-		r.MethodNotAllowed(func(w http.ResponseWriter, q *http.Request) {
-			problems.Answer(
-				w, http.StatusMethodNotAllowed, fmt.Sprintf("%s cannot be done to %s", q.Method, q.URL.Path),
-			)
-		})
-	})
+	r.Route("/api", a.routes)
 	r.Get("/*", a.page)
 	return r
+}
+
+// routes declares the routes of the API, which stand below /api.
+func (a *API) routes(r chi.Router) {
+	r.Use(middleware.RequestSize(2 * syntax.MaxSource))
+	r.Post("/contracts", answer(a, a.publish))
+	r.Get("/contracts", answer(a, a.contracts))
+	r.Get("/contracts/{name}", answer(a, a.versions))
+	r.Get("/contracts/{name}/versions/{version}", answer(a, a.version))
+	r.Get("/contracts/{name}/versions/{version}/report", answer(a, a.report))
+	r.Get("/contracts/{name}/compare", answer(a, a.compare))
+	r.Post("/contracts/{name}/versions/{version}/trials", answer(a, a.startTrial))
+	r.Get("/contracts/{name}/versions/{version}/trials", answer(a, a.listTrials))
+	r.Get("/trials/{trial}", answer(a, a.trial))
+	r.Post("/trials/{trial}/stop", answer(a, a.stopTrial))
+	r.Get("/service", answer(a, a.serviceState))
+	r.Post("/sessions", answer(a, a.openSession))
+	r.Get("/sessions", answer(a, a.sessions))
+	r.Route("/sessions/{id}", func(r chi.Router) {
+		r.Get("/", answer(a, a.session))
+		r.Post("/close", answer(a, a.closeSession))
+		r.Post("/pause", answer(a, a.pause))
+		r.Post("/step", answer(a, a.step))
+		r.Get("/decisions", answer(a, a.decisions))
+		r.Get("/clients", answer(a, a.seats))
+		r.Post("/clients", answer(a, a.openTestClient))
+		r.Post("/clients/{client}/ask", answer(a, a.askAsTestClient))
+		r.Get("/clients/{client}/link", answer(a, a.linkOf))
+		r.Post("/clients/{client}/link", answer(a, a.setLink))
+		r.Post("/clients/{client}/close", answer(a, a.closeTestClient))
+		r.Get("/outline", answer(a, a.outline))
+		r.Get("/drill", answer(a, a.drillOf))
+		r.Get("/join", a.gateway.Join(a.running))
+		r.Get("/watch", a.gateway.Watch(a.running))
+	})
+	r.NotFound(func(w http.ResponseWriter, q *http.Request) {
+		problems.Send(
+			w,
+			&api.Problem{
+				Status: http.StatusNotFound,
+				Detail: fmt.Sprintf("the API has nothing at %s", q.URL.Path),
+				Known:  []string{"/api/contracts", "/api/sessions"},
+			},
+		)
+	})
+	r.MethodNotAllowed(func(w http.ResponseWriter, q *http.Request) {
+		problems.Answer(
+			w, http.StatusMethodNotAllowed, fmt.Sprintf("%s cannot be done to %s", q.Method, q.URL.Path),
+		)
+	})
 }
 
 // loopbackOnly turns away what a web page from elsewhere could send through a browser on this machine: other names for

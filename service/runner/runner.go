@@ -163,7 +163,7 @@ func New(o Options) *Runner {
 	return r
 }
 
-// Attach gives the runner the connections of its clients, before it runs.
+// Attach hands the runner the connections of its clients, before it runs.
 func (r *Runner) Attach(c Connections) { r.connections = c }
 
 // ID returns the session's number.

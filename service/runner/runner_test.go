@@ -47,7 +47,7 @@ func newTestRunner(t *testing.T, source string, o Options) (*Runner, *silence) {
 	return r, quiet
 }
 
-// captureLog has the test read what is logged.
+// captureLog lets the test read what is logged.
 func captureLog(t *testing.T) *bytes.Buffer {
 	var log bytes.Buffer
 	before := slog.Default()

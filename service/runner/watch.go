@@ -54,11 +54,11 @@ func (r *Runner) Unwatch(w *Watcher) {
 // sent up to the tick that it has confirmed. That is kept only while somebody watches.
 type watchers struct {
 	list      map[*Watcher]struct{}
-	mirrors   map[int]*mirror
-	decisions []api.Decision // the newest last
-	events    []api.Told
-	quiet     int
-	watched   func(on bool) // called when the first one comes and the last one goes
+	mirrors   map[int]*mirror // by the client's number: a copy of what it holds
+	decisions []api.Decision  // the newest ones, the newest last
+	events    []api.Told      // that were told last, the newest last
+	quiet     int             // ticks since the watchers were last sent anything
+	watched   func(on bool)   // called when the first one comes and the last one goes
 }
 
 // mirror follows what one client holds.

@@ -148,45 +148,9 @@ func (x *trial) ofDrills(version store.Version, in api.StartTrial) error {
 			fmt.Sprintf("drills are shaken at most %d times here, not %d", maxTrialShake, in.Shake),
 		)
 	}
-	if len(in.Drills) == 0 || len(in.Drills) > maxTrialFiles {
-		return problems.BadRequest(
-			fmt.Sprintf(
-				"a trial of drills is given 1 to %d files of drills by name, not %d", maxTrialFiles, len(in.Drills),
-			),
-		)
-	}
-	main := ""
-	open := func(name string) (string, error) {
-		if text, ok := version.Files[name]; ok {
-			return text, nil
-		}
-		if !strings.HasSuffix(name, ".kam") || main != "" && main != name {
-			return "", fmt.Errorf(
-				"version %d of %s has no file %.80q beside it", version.Version, version.Contract, name,
-			)
-		}
-		main = name
-		return version.Source, nil
-	}
-	var list []*drill.Drill
-	var mistakes syntax.Problems
-	for _, name := range slices.Sorted(maps.Keys(in.Drills)) {
-		if !filepath.IsLocal(name) {
-			return problems.BadRequest(fmt.Sprintf("the file name %.80q leads out of its folder", name))
-		}
-		drills, wrong := drill.Load(name, in.Drills[name], open)
-		list = append(list, drills...)
-		mistakes = append(mistakes, wrong...)
-	}
-	if len(mistakes) > 0 {
-		return &problems.Refusal{
-			Status:   http.StatusUnprocessableEntity,
-			Detail:   fmt.Sprintf("the drills have %s; none was run", count(len(mistakes), "mistake")),
-			Mistakes: mistakes,
-		}
-	}
-	if len(list) > maxTrialDrills {
-		return problems.BadRequest(fmt.Sprintf("a trial is of at most %d drills, not %d", maxTrialDrills, len(list)))
+	list, err := loadDrills(version, in.Drills)
+	if err != nil {
+		return err
 	}
 	x.of = len(list) * max(in.Shake, 1)
 	x.run = func(ctx context.Context, done func()) (any, bool, string, error) {
@@ -206,6 +170,54 @@ func (x *trial) ofDrills(version store.Version, in api.StartTrial) error {
 		return r, r.Failed == 0, summary, nil
 	}
 	return nil
+}
+
+// loadDrills reads files of drills, given by name, against a version of a contract. It returns a refusal for files that
+// lead out of their folder, for mistakes in them, and for more files or drills than a trial may have.
+func loadDrills(version store.Version, files map[string]string) ([]*drill.Drill, error) {
+	if len(files) == 0 || len(files) > maxTrialFiles {
+		return nil, problems.BadRequest(
+			fmt.Sprintf(
+				"a trial of drills is given 1 to %d files of drills by name, not %d", maxTrialFiles, len(files),
+			),
+		)
+	}
+	main := "" // the name that the drills call the contract by
+	open := func(name string) (string, error) {
+		if text, ok := version.Files[name]; ok {
+			return text, nil
+		}
+		if !strings.HasSuffix(name, ".kam") || main != "" && main != name {
+			return "", fmt.Errorf(
+				"version %d of %s has no file %.80q beside it", version.Version, version.Contract, name,
+			)
+		}
+		main = name
+		return version.Source, nil
+	}
+	var list []*drill.Drill
+	var mistakes syntax.Problems
+	for _, name := range slices.Sorted(maps.Keys(files)) {
+		if !filepath.IsLocal(name) {
+			return nil, problems.BadRequest(fmt.Sprintf("the file name %.80q leads out of its folder", name))
+		}
+		drills, wrong := drill.Load(name, files[name], open)
+		list = append(list, drills...)
+		mistakes = append(mistakes, wrong...)
+	}
+	if len(mistakes) > 0 {
+		return nil, &problems.Refusal{
+			Status:   http.StatusUnprocessableEntity,
+			Detail:   fmt.Sprintf("the drills have %s; none was run", count(len(mistakes), "mistake")),
+			Mistakes: mistakes,
+		}
+	}
+	if len(list) > maxTrialDrills {
+		return nil, problems.BadRequest(
+			fmt.Sprintf("a trial is of at most %d drills, not %d", maxTrialDrills, len(list)),
+		)
+	}
+	return list, nil
 }
 
 // ofAudit makes the trial an audit of a version.

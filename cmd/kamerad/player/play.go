@@ -45,54 +45,57 @@ func AskCommand() *cli.Command {
 			"is wanted, and a client's\n" +
 			"name where a client is. Values are sent as they stand, so a forged request can be tried too. Exit " +
 			"status 1 unless it was accepted.",
-		Action: func(ctx context.Context, c *cli.Command) error {
-			args, err := terminal.Words(c, "SESSION REQUEST [VALUE …]", 2, -1)
-			if err != nil {
-				return err
-			}
-			id, err := terminal.SessionArg(args[0])
-			if err != nil {
-				return err
-			}
-			ctx, cancel := context.WithTimeout(ctx, c.Duration("timeout"))
-			defer cancel()
-			first := make(chan struct{})
-			var once sync.Once
-			me, err := client.Join(ctx, c.String("service"), id, c.String("as"), c.String("role"), client.Options{
-				OnFrame: func(*wire.Frame, []replicate.Notice) { once.Do(func() { close(first) }) },
-			})
-			if err != nil {
-				return err
-			}
-			defer me.Close()
-			select { // another client's entity is known from the first frame on
-			case <-first:
-			case <-me.Ended():
-				return fmt.Errorf("ask: %s", me.Reason())
-			case <-ctx.Done():
-				return fmt.Errorf(
-					"ask: the session sends nothing; is it paused? `kamerad session step %d` runs a tick", id,
-				)
-			}
-			to, values, err := request(me, typed(args[1:]))
-			if err != nil {
-				return fmt.Errorf("ask: %w", err)
-			}
-			d, err := me.Forge(ctx, to.entity, to.name, values...)
-			if err != nil {
-				return err
-			}
-			if c.Bool("json") {
-				err = terminal.PrintJSON(c.Root().Writer, d)
-			} else {
-				fmt.Println(terminal.Verdict(d.Outcome, d.Stage, d.Reason, d.Reply))
-			}
-			if err == nil && d.Outcome != wire.Accepted {
-				err = terminal.ErrFound
-			}
-			return err
-		},
+		Action: askOnce,
 	}
+}
+
+// askOnce joins a session, sends one request, prints its decision and leaves.
+func askOnce(ctx context.Context, c *cli.Command) error {
+	args, err := terminal.Words(c, "SESSION REQUEST [VALUE …]", 2, -1)
+	if err != nil {
+		return err
+	}
+	id, err := terminal.SessionArg(args[0])
+	if err != nil {
+		return err
+	}
+	ctx, cancel := context.WithTimeout(ctx, c.Duration("timeout"))
+	defer cancel()
+	first := make(chan struct{})
+	var once sync.Once
+	me, err := client.Join(ctx, c.String("service"), id, c.String("as"), c.String("role"), client.Options{
+		OnFrame: func(*wire.Frame, []replicate.Notice) { once.Do(func() { close(first) }) },
+	})
+	if err != nil {
+		return err
+	}
+	defer me.Close()
+	select { // another client's entity is known from the first frame on
+	case <-first:
+	case <-me.Ended():
+		return fmt.Errorf("ask: %s", me.Reason())
+	case <-ctx.Done():
+		return fmt.Errorf(
+			"ask: the session sends nothing; is it paused? `kamerad session step %d` runs a tick", id,
+		)
+	}
+	to, values, err := request(me, typed(args[1:]))
+	if err != nil {
+		return fmt.Errorf("ask: %w", err)
+	}
+	d, err := me.Forge(ctx, to.entity, to.name, values...)
+	if err != nil {
+		return err
+	}
+	if c.Bool("json") {
+		err = terminal.PrintJSON(c.Root().Writer, d)
+	} else {
+		fmt.Println(terminal.Verdict(d.Outcome, d.Stage, d.Reason, d.Reply))
+	}
+	if err == nil && d.Outcome != wire.Accepted {
+		err = terminal.ErrFound
+	}
+	return err
 }
 
 // request reads `[ENTITY.]request VALUE …` against what a client knows.
@@ -206,53 +209,22 @@ func (p *Player) raw(message []byte) {
 	fmt.Println(string(message))
 }
 
-// frame prints what a frame brought.
+// frame prints what a frame brought. The first frame brings all that the client may know; of that only what it sees is
+// printed, not how it changed.
 func (p *Player) frame(f *wire.Frame, notices []replicate.Notice) {
 	p.hold.Lock()
 	defer p.hold.Unlock()
-	first := !p.came
-	p.came = true
-	if first {
+	if p.came {
+		for _, n := range notices {
+			p.notice(n)
+		}
+	} else {
+		p.came = true
 		p.see()
 		close(p.seen)
 	}
-	for _, n := range notices {
-		switch {
-		case first:
-		case n.Type == replicate.FieldChanged && p.moves(n.Entity.Kind, n.Field.Name): // it would fill the screen
-		case n.Type == replicate.FieldChanged && n.Old != nil:
-			fmt.Printf(
-				"  %s.%s  %s → %s\n", p.name(n.Entity), n.Field.Name, p.worded(n.Field.Type, *n.Old),
-				terminal.Bold.Sprint(p.worded(n.Field.Type, n.Field.Value)),
-			)
-		case n.Type == replicate.FieldChanged:
-			fmt.Printf("  %s.%s  %s\n", p.name(n.Entity), n.Field.Name, p.worded(n.Field.Type, n.Field.Value))
-		case n.Type == replicate.ClientJoined || n.Type == replicate.ClientLeft:
-			fmt.Println(terminal.Note.Sprintf("  %s %s as %s", terminal.Shown(n.Client.Name), n.Type, n.Client.Role))
-		case n.Type == replicate.EntitySpawned:
-			fmt.Println(terminal.Note.Sprintf("  %s is there", p.name(n.Entity)))
-		case n.Type == replicate.OwnerChanged:
-			fmt.Println(terminal.Note.Sprintf("  %s has another owner", p.name(n.Entity)))
-		case n.Type == replicate.BecameMine:
-			fmt.Println(terminal.Note.Sprintf("  %s is yours", p.name(n.Entity)))
-		case n.Type == replicate.FieldLost:
-			fmt.Printf("  %s.%s  withdrawn\n", p.name(n.Entity), n.Field.Name)
-		case n.Type == replicate.EntityGone:
-			fmt.Println(terminal.Note.Sprintf("  %s is gone", p.name(n.Entity)))
-		}
-	}
 	for _, e := range f.Events {
-		var values []string
-		for _, v := range e.Fields {
-			values = append(values, v.Name+" "+p.worded(v.Type, v.Value))
-		}
-		whose := ""
-		p.me.Look(func(held *replicate.Copy) {
-			if t := held.Entity(e.Entity); t != nil {
-				whose = " of " + label(held, t)
-			}
-		})
-		fmt.Println(terminal.Note.Sprintf("  event %s%s: %s", e.Event, whose, strings.Join(values, ", ")))
+		p.event(e)
 	}
 	for _, d := range f.Decisions {
 		switch {
@@ -268,6 +240,51 @@ func (p *Player) frame(f *wire.Frame, notices []replicate.Notice) {
 	for _, line := range f.Logs {
 		fmt.Println(terminal.Note.Sprint("  log ", terminal.Shown(line)))
 	}
+}
+
+// notice prints one change of what the client holds. Places that move all the time are left out: they would fill the
+// screen.
+func (p *Player) notice(n replicate.Notice) {
+	switch n.Type {
+	case replicate.FieldChanged:
+		switch {
+		case p.moves(n.Entity.Kind, n.Field.Name):
+		case n.Old != nil:
+			fmt.Printf(
+				"  %s.%s  %s → %s\n", p.name(n.Entity), n.Field.Name, p.worded(n.Field.Type, *n.Old),
+				terminal.Bold.Sprint(p.worded(n.Field.Type, n.Field.Value)),
+			)
+		default:
+			fmt.Printf("  %s.%s  %s\n", p.name(n.Entity), n.Field.Name, p.worded(n.Field.Type, n.Field.Value))
+		}
+	case replicate.ClientJoined, replicate.ClientLeft:
+		fmt.Println(terminal.Note.Sprintf("  %s %s as %s", terminal.Shown(n.Client.Name), n.Type, n.Client.Role))
+	case replicate.EntitySpawned:
+		fmt.Println(terminal.Note.Sprintf("  %s is there", p.name(n.Entity)))
+	case replicate.OwnerChanged:
+		fmt.Println(terminal.Note.Sprintf("  %s has another owner", p.name(n.Entity)))
+	case replicate.BecameMine:
+		fmt.Println(terminal.Note.Sprintf("  %s is yours", p.name(n.Entity)))
+	case replicate.FieldLost:
+		fmt.Printf("  %s.%s  withdrawn\n", p.name(n.Entity), n.Field.Name)
+	case replicate.EntityGone:
+		fmt.Println(terminal.Note.Sprintf("  %s is gone", p.name(n.Entity)))
+	}
+}
+
+// event prints an event with what it says.
+func (p *Player) event(e *wire.Event) {
+	var values []string
+	for _, v := range e.Fields {
+		values = append(values, v.Name+" "+p.worded(v.Type, v.Value))
+	}
+	whose := ""
+	p.me.Look(func(held *replicate.Copy) {
+		if t := held.Entity(e.Entity); t != nil {
+			whose = " of " + label(held, t)
+		}
+	})
+	fmt.Println(terminal.Note.Sprintf("  event %s%s: %s", e.Event, whose, strings.Join(values, ", ")))
 }
 
 // end ends a hold, and reports whether it was held.

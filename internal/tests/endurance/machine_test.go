@@ -33,7 +33,9 @@ type tickReport struct {
 }
 
 func (r tickReport) String() string {
-	return fmt.Sprintf("undisturbed: %v; while others had the processors: %v (%d changes)", r.calm, r.disturbed, r.changes)
+	return fmt.Sprintf(
+		"undisturbed: %v; while others had the processors: %v (%d changes)", r.calm, r.disturbed, r.changes,
+	)
 }
 
 // window is how long ticks are counted together.

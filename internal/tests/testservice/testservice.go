@@ -160,7 +160,7 @@ func (p *Process) ended() bool {
 // Log returns what the service has printed so far.
 func (p *Process) Log() string { return p.log.String() }
 
-// Stop sends SIGTERM, waits for the end and gives the exit status.
+// Stop sends SIGTERM, waits for the end and returns the exit status.
 func (p *Process) Stop() int {
 	_ = p.cmd.Process.Signal(syscall.SIGTERM)
 	select {
@@ -172,7 +172,7 @@ func (p *Process) Stop() int {
 	return p.cmd.ProcessState.ExitCode()
 }
 
-// Run runs a command of the binary against the service, and gives what it printed and its exit status.
+// Run runs a command of the binary against the service, and returns what it printed and its exit status.
 func (p *Process) Run(stdin string, args ...string) (output string, status int) {
 	return Run(p.t, p.Binary, stdin, []string{
 		"KAMERAD_SERVICE=" + p.Service, "KAMERAD_DATABASE=" + p.Database,

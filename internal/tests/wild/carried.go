@@ -16,6 +16,8 @@ var (
 
 // Carried makes a random contract for tests of replication: kinds and properties of all classes of audiences, with all
 // clauses, and nothing that acts. What changes there, a test changes itself.
+//
+//revive:disable-next-line:function-length It is one text.
 func Carried(r *rand.Rand) string {
 	g := &maker{Rand: r}
 	g.line(

@@ -254,6 +254,8 @@ func (g *maker) contract() string {
 }
 
 // members writes the requests, handlers and timers of a kind.
+//
+//revive:disable-next-line:function-length It is one text.
 func (g *maker) members(i int) {
 	k := &g.kinds[i]
 	if i == diver && g.in(2) {

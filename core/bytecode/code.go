@@ -1,0 +1,339 @@
+// Package bytecode has what the checks and bodies of a contract are translated into: instructions for a register
+// machine, and the tables that instructions name by index. Package codegen makes a Program of a contract, package rules
+// runs it.
+//
+// A Program is made once and never changed, so that sessions may share it. This package neither makes nor runs one: it
+// imports nothing but the contract's model.
+package bytecode
+
+import (
+	"kamerad.example/core/contract"
+)
+
+// Op is what an instruction does. r are registers of numbers, e of entities (e[0] is self); row is self's row. A value
+// that takes several numbers stands in registers side by side.
+type Op uint8
+
+// The operations.
+const (
+	OpEnd  Op = iota
+	OpFail    // the check k failed
+	OpDeny    // with the reason Strings[k]
+
+	OpConst  // r[a] = k
+	OpMove   // r[a] = r[b]
+	OpSelf   // r[a] = row[c]
+	OpLoad   // r[a] = e[b].row[c], of the property Properties[k]
+	OpShared // r[a] = row[c] of the entity of the shared kind k
+
+	OpAdd     // r[a] = r[b] + r[c]
+	OpAddK    // r[a] = r[b] + k
+	OpSub     // r[a] = r[b] - r[c]
+	OpSubSelf // r[a] = r[b] - row[c]
+	OpMul     // r[a] = r[b] * r[c]
+	OpDiv     // r[a] = r[b] / r[c]
+	OpMod     // r[a] = r[b] % r[c]
+	OpNeg     // r[a] = -r[b]
+
+	OpReal    // r[a] = the real of r[b] steps of Types[k]
+	OpSteps   // r[a] = the steps of Types[k] nearest to the real r[b]
+	OpFromInt // r[a] = the real of the whole number r[b]
+	OpRealAdd // r[a] = r[b] + r[c], reals
+	OpRealSub
+	OpRealMul
+	OpRealDiv
+	OpRealNeg  // r[a] = -r[b]
+	OpRealTest // r[a] = whether r[b] stands to r[c] as k says: RealEqual, RealNotEqual, …
+
+	// Jumps, to c.
+	OpJump
+	OpEq // when r[a] == r[b]
+	OpNe
+	OpLt
+	OpLe
+	OpEqK // when r[a] == k
+	OpNeK
+	OpLtK
+	OpLeK
+	OpGtK
+	OpGeK
+	OpSelfEqK // when row[a] == k
+	OpSelfNeK
+	OpSelfLtK
+	OpSelfLeK
+	OpSelfGtK
+	OpSelfGeK
+	OpSharedEqK // when row[a] of the entity of the shared kind b == k
+	OpSharedNeK
+
+	OpStore  // Stores[c] of e[b] = r[a]
+	OpStoreK // Stores[c] of e[b] = k
+	OpBump   // Stores[c] of e[b] += k
+
+	OpEntityOf     // e[a] = the entity of the kind k that the client r[b] has
+	OpEntityShared // e[a] = the entity of the shared kind k
+	OpEntityID     // e[a] = the entity with the ID r[b]
+	OpID           // r[a] = the ID of e[b], 0 for nothing
+	OpOwner        // r[a] = the owner of e[b]
+	OpCaller       // r[a] = the caller
+	// r[a] = the next of the innermost loop, or jump to c after the last; k is 1 for entities, which e[a+1] is then too
+	OpNext
+
+	// What costs more than its dispatch.
+	OpMoves      // r[a…] = r[b…], k of them
+	OpFetch      // r[a…] = Fetches[k]
+	OpWiden      // r[a…] = the reals of the counts r[b…] of Types[k]
+	OpNarrow     // r[a…] = the counts of Types[k] nearest to the reals r[b…]
+	OpVec        // r[a…] = r[b…] and r[c…], as k says: the operation, and in its low byte how many
+	OpSame       // r[a] = whether k numbers from r[b] are those from r[c]
+	OpSameReal   // the same for reals
+	OpPutWide    // Puts[k] = r[a…]
+	OpPutList    // Puts[k] = Fetches[c]
+	OpMemory     // memory[c…] = r[a…], k of them
+	OpShuffle    // memory[c…] = Fetches[k] in another order
+	OpIndex      // r[a] = where the value at r[b] of the list Fetches[k] stands, from its start
+	OpKey        // r[a] = where the value of the key r[b] of the map Fetches[k] stands
+	OpKeyPut     // the same; a key that is missing is put in
+	OpViewer     // r[a] = the viewer
+	OpNow        // r[a] = the session's clock
+	OpRole       // r[a] = the role of the client r[b]
+	OpName       // r[a] = the name of the client r[b]
+	OpKnown      // r[a] = the client r[b], or none if it is gone
+	OpExists     // r[a] = whether e[b] is there
+	OpHolder     // Containers[k], giving r[a]
+	OpMath       // Maths[k], giving r[a…]
+	OpClip       // r[a] = r[b] within r[c]..r[c+1]; reals when k is 1
+	OpRoll       // r[a] = a roll of r[b]..r[c]
+	OpSince      // r[a] = the time since Properties[k] of e[b] changed
+	OpPath       // r[a…] = the path of Properties[k] of e[b]
+	OpIter       // begin the loop Loops[k]
+	OpDone       // leave the innermost loop
+	OpNone       // a query found none
+	OpMany       // a query found more than one
+	OpCall       // r[a…] = Calls[k]
+	OpRun        // Calls[k] on e[b]
+	OpDelay      // Calls[k] on e[b] in c ticks
+	OpTell       // Tells[k]
+	OpLog        // Logs[k]
+	OpSpawn      // Spawns[k]
+	OpDespawn    // e[b]
+	OpGive       // e[b] to r[a]
+	OpSetRole    // of the client r[b] = r[a]
+	OpExpel      // the client r[b] with the reason Strings[k]
+	OpClose      // with the reason Strings[k]
+	OpReply      // r[a…] of Types[k]
+	OpReveal     // r[b…] is revealed as Reveals[k] says; only in code that is traced
+	OpChanged    // note when Properties[k] of e[b] last changed; with k -1, its owner
+	OpChangedAny // note when anything of the kind k last changed; clients for k = -1
+)
+
+// The tests of OpRealTest.
+const (
+	RealEqual = iota
+	RealNotEqual
+	RealLess
+	RealLessOrEqual
+)
+
+// Instruction is one instruction, in 16 bytes. What A, B, C and K are, its Op says: there they stand as a, b, c and k.
+type Instruction struct {
+	Op Op
+	B  uint8
+	A  uint16
+	C  uint32
+	K  int64
+}
+
+// Registers is how many registers of each sort a machine has: so many that the checker's bounds keep code within them.
+const Registers = 256
+
+// Code is a compiled head and body, with the tables that its instructions name by index.
+type Code struct {
+	ID   int    // among the pieces of the program, from 1
+	Name string // what it is the code of, such as `on spawn of Diver`
+	File string // of its source
+
+	Instructions []Instruction
+	Lines        []int32 // of the contract, by instruction
+	Checks       []int32 // by instruction: the check that fails when it reads through nothing, -1 in a body
+
+	// By check of a head.
+	Reasons    []string
+	CheckLines []int32
+	Then       []contract.Then
+
+	// What instructions name.
+	Stores     []Store
+	Properties []*contract.Property
+	Types      []*contract.Type
+	Strings    []string
+	Fetches    []Address // what is read
+	Puts       []Target
+	Containers []ContainerCall
+	Maths      []MathCall
+	Loops      []Loop
+	Tells      []Tell
+	Logs       []Log
+	Calls      []Call
+	Spawns     []Spawn
+	Reveals    []Reveal
+
+	Params []Param // where the arguments go
+	Nums   int     // registers of locals, arguments first
+	Memory int     // slots of lists, maps and stacks among the locals
+	Width  int     // slots of the value that is computed
+	Real   bool    // they are doubles
+}
+
+// Param is where an argument goes.
+type Param struct {
+	Type     *contract.Type
+	Offset   int  // the first register, or the first slot of memory
+	InMemory bool // of lists, maps and stacks
+}
+
+// Space is where something stands.
+type Space uint8
+
+// The spaces.
+const (
+	InRow      Space = iota // of an entity
+	InMemory                // of the body that runs
+	InTable                 // of the contract: what is constant
+	InSettings              // of the session
+)
+
+// Address is where a value stands: in the row of an entity, in the body's memory, in the contract's table or among the
+// settings.
+type Address struct {
+	Space    Space
+	Entity   int                  // of InRow: the register of the entity
+	Property *contract.Property   // of InRow
+	ByKind   []*contract.Property // of InRow, in place of Property, where the entity may be of several kinds
+	Base     int                  // the offset in the space; with ByKind, from the property's slot
+	Index    int                  // a register with what is added to Base, or -1
+	Type     *contract.Type
+}
+
+// Name is what a place is called in a message.
+func (a *Address) Name() string {
+	if a.Property != nil {
+		return a.Property.Name
+	}
+	for _, p := range a.ByKind {
+		if p != nil {
+			return p.Name
+		}
+	}
+	return "a list"
+}
+
+// Target is where something is written.
+type Target struct {
+	Address Address
+	Clamped bool // what is out of range becomes the nearest value in it, in place of a fault
+}
+
+// ContainerCall is an operation on stacks, a list or a map.
+type ContainerCall struct {
+	Op          contract.Op
+	Container   Address
+	Destination Address // of a move
+	Args        []int   // registers
+}
+
+// MathCall is a function of reals.
+type MathCall struct {
+	Name  string
+	Args  []int            // first registers
+	Types []*contract.Type // of the arguments
+	List  Address          // of inside and crosses
+}
+
+// Loop is what a loop goes over: entities of kinds, all clients, or the values of a list or keys of a map.
+type Loop struct {
+	Kinds   []*contract.Kind
+	Clients bool
+	List    Address
+	Width   int // slots of a value of the list, or of a key of the map
+	Skip    int // slots of what stands behind each key of a map
+	// Only entities near a place or line are gone over.
+	Within     int                  // register of the distance, or -1 for all
+	Origin     int                  // first register of the place, or of the two ends of the line
+	Line       bool                 // it is a line
+	Dimensions int                  // 2 or 3
+	Positions  []*contract.Property // by kind: where its entities are
+}
+
+// Store is where a number is written and what it may be.
+type Store struct {
+	Index    int // of the property
+	Slot     int // of the row
+	Low      int64
+	High     int64
+	Clamped  bool // what is out of range becomes the nearest value in it, in place of a fault
+	Property *contract.Property
+}
+
+// Operand is a value that is handed on: in registers, or a list.
+type Operand struct {
+	Type     *contract.Type // that it is handed on as
+	Register int            // the first one, when List is nil
+	List     *Address
+}
+
+// Tell is a compiled `tell`.
+type Tell struct {
+	Event    *contract.Event
+	Entity   int // register of whose event it is; -1 for an event of the contract itself
+	Args     []Operand
+	Terms    []Term
+	Everyone bool // who is everyone: nobody has to be asked
+}
+
+// Log is a compiled `log`: Words[i] stands before Args[i], and one more at the end.
+type Log struct {
+	Terms []Term // who is told
+	Words []string
+	Args  []Operand
+}
+
+// Call is a compiled `do` or the call of a function.
+type Call struct {
+	Action   *contract.Action // of a `do`
+	Function *contract.Fn     // of a call
+	Args     []Operand
+}
+
+// Spawn is a compiled `spawn`.
+type Spawn struct {
+	Kinds []*contract.Kind
+	Which int // register of which of Kinds it is, or -1 for the first
+	Sets  []Assignment
+	Local int // register of the local that gets the new entity, or -1
+}
+
+// Assignment is a value that a spawned entity gets.
+type Assignment struct {
+	Properties []*contract.Property // by kind
+	Value      Operand
+}
+
+// Reveal is a value that clients may learn, in code that is traced.
+type Reveal struct {
+	Place    string // where it stands in the contract
+	Type     *contract.Type
+	Everyone bool   // all clients may
+	Terms    []Term // else these
+}
+
+// Term is a term of a list of clients.
+type Term struct {
+	But      bool // it takes clients away
+	Sort     contract.WhoSort
+	Role     int             // of ToRole
+	Register int             // of ToClient: the register of the client
+	List     *Address        // of ToClient: a list of clients, or nil
+	Audience *contract.Named // of ToNamed
+	Args     []Operand       // of ToNamed
+}

@@ -1,0 +1,228 @@
+package codegen
+
+import (
+	"kamerad.example/core/bytecode"
+	"kamerad.example/core/contract"
+)
+
+// firstFreeEntity is the last register of entities that stands beside a local; the registers above it are for what is
+// in between.
+const firstFreeEntity = contract.MaxLocals + 4
+
+// compiler writes one piece of code. The locals have the first registers; what is in between gets registers above them,
+// given back at the end of each statement.
+type compiler struct {
+	bytecode.Code
+	line     int   // of the statement that is translated
+	check    int   // that the present part of a head belongs to, or -1
+	usedNums int   // registers in between that are taken
+	usedEnts int   // the same of entities
+	traced   bool  // what is revealed is to be told
+	rolls    int64 // so far: a roll's place is its number, whatever else stands around it
+
+	// Failed checks are translated last, so that one that holds runs straight on.
+	failures    [][]int                  // by failed check: the jumps that lead to its failure
+	checkOfFail []int                    // which check that is
+	reads       map[int][]*contract.Expr // by check that strikes: what it reads
+}
+
+// arguments says where the arguments go, and finds the entities among them.
+func (g *compiler) arguments(params []contract.Param) {
+	nums := 0
+	memory := 0
+	for _, p := range params {
+		if p.Type.Holder() {
+			g.Params = append(g.Params, bytecode.Param{Type: p.Type, Offset: memory, InMemory: true})
+			memory += p.Type.Width()
+			continue
+		}
+		g.Params = append(g.Params, bytecode.Param{Type: p.Type, Offset: nums})
+		if p.Type.Form == contract.FormEntity {
+			g.emit(bytecode.OpEntityID, operands{a: nums + 1, b: nums})
+		}
+		nums += p.Type.Width()
+	}
+}
+
+// finish translates a body and returns the code of all that was translated so far.
+func (g *compiler) finish(body []contract.Stmt) bytecode.Code {
+	g.check = -1
+	g.block(body)
+	g.emit(bytecode.OpEnd, operands{})
+	// Failed checks end here, so that one that holds runs straight on.
+	for i, jumps := range g.failures {
+		g.check = g.checkOfFail[i]
+		g.land(jumps)
+		for _, x := range g.reads[g.check] {
+			g.usedNums = 0
+			g.usedEnts = 0
+			g.noteRead(x)
+		}
+		g.emit(bytecode.OpFail, operands{k: int64(g.check)})
+	}
+	return g.Code
+}
+
+// operands are what an instruction works on: registers, slots, tables' indexes and constants, as its op says.
+type operands struct {
+	a, b, c int
+	k       int64
+}
+
+// emit appends an instruction and returns its index, for the patching of jumps.
+func (g *compiler) emit(op bytecode.Op, on operands) int {
+	g.Instructions = append(g.Instructions, bytecode.Instruction{
+		Op: op,
+		A:  uint16(on.a),
+		B:  uint8(on.b),
+		C:  uint32(on.c),
+		K:  on.k,
+	})
+	g.Lines = append(g.Lines, int32(g.line))
+	g.Checks = append(g.Checks, int32(g.check))
+	return len(g.Instructions) - 1
+}
+
+// land makes jumps lead here.
+func (g *compiler) land(jumps []int) {
+	g.jumpTo(jumps, len(g.Instructions))
+}
+
+// jumpTo makes jumps lead to an instruction that stands already.
+func (g *compiler) jumpTo(jumps []int, to int) {
+	for _, j := range jumps {
+		g.Instructions[j].C = uint32(to)
+	}
+}
+
+// nextNums hands out registers for numbers that stand side by side.
+func (g *compiler) nextNums(n int) int {
+	g.usedNums += n
+	return g.within(g.Nums+g.usedNums) - n
+}
+
+// nextEntity takes an entity register.
+func (g *compiler) nextEntity() int {
+	g.usedEnts++
+	return g.within(firstFreeEntity + g.usedEnts)
+}
+
+// tooLong is what the compiler throws at a body that needs more registers than there are.
+type tooLong struct{ line int }
+
+// within returns the register when the machine has it; else it throws tooLong.
+func (g *compiler) within(register int) int {
+	if register >= bytecode.Registers-1 {
+		panic(tooLong{g.line})
+	}
+	return register
+}
+
+// spend returns back the registers that were handed out since it was called.
+func (g *compiler) spend() func() {
+	nums := g.usedNums
+	ents := g.usedEnts
+	return func() {
+		g.usedNums = nums
+		g.usedEnts = ents
+	}
+}
+
+// index finds or adds something in one of the code's tables.
+func index[T comparable](table *[]T, item T) int64 {
+	for i, x := range *table {
+		if x == item {
+			return int64(i)
+		}
+	}
+	*table = append(*table, item)
+	return int64(len(*table) - 1)
+}
+
+// add puts something into one of the code's tables.
+func add[T any](table *[]T, item T) int64 {
+	*table = append(*table, item)
+	return int64(len(*table) - 1)
+}
+
+// head compiles a head. A read through nothing fails the check that reads it, or the next one after a `let` that did.
+func (g *compiler) head(stmts []contract.Stmt) {
+	lets := map[int64]*contract.Expr{}
+	for i, s := range stmts {
+		g.check = -1
+		for _, later := range stmts[i:] {
+			if later.Op == contract.OpCheck {
+				g.check = int(later.Num)
+				break
+			}
+		}
+		if s.Op == contract.OpCheck {
+			g.begin(s)
+			g.failures = append(g.failures, g.jump(s.Value, false))
+			g.checkOfFail = append(g.checkOfFail, g.check)
+			if then := g.Then[s.Num]; then == contract.ThenStrike || then == contract.ThenExpel {
+				g.reads[g.check] = readsOf(s.Value, lets, nil)
+			}
+		} else {
+			if !s.Value.Type.Holder() {
+				lets[s.Num] = s.Value
+			}
+			g.stmt(s)
+		}
+	}
+}
+
+// readsOf gathers what an expression reads, also by way of names.
+func readsOf(x *contract.Expr, lets map[int64]*contract.Expr, out []*contract.Expr) []*contract.Expr {
+	switch x.Op {
+	case contract.OpLocal:
+		if v := lets[x.Num]; v != nil && !x.Type.Holder() {
+			return readsOf(v, lets, out)
+		}
+	case contract.OpGet, contract.OpSince, contract.OpPath, contract.OpQuery, contract.OpCallFn, contract.OpEntityOf,
+		contract.OpOwner, contract.OpRole, contract.OpExists:
+		out = append(out, x)
+		if x.Op == contract.OpQuery {
+			return out
+		}
+	}
+	for _, a := range x.Args {
+		out = readsOf(a, lets, out)
+	}
+	return out
+}
+
+// noteRead notes when what an expression reads last changed. What it reads of an entity that is looked for counts as
+// changed just now: when that was would tell of others.
+func (g *compiler) noteRead(x *contract.Expr) {
+	switch x.Op {
+	case contract.OpGet, contract.OpSince, contract.OpPath:
+		if x.Prop != nil && plain(x.Args[0]) {
+			g.emit(bytecode.OpChanged, operands{b: g.entity(x.Args[0]), k: index(&g.Properties, x.Prop)})
+			return
+		}
+		g.emit(bytecode.OpChangedAny, operands{k: -2})
+	case contract.OpOwner:
+		if plain(x.Args[0]) {
+			g.emit(bytecode.OpChanged, operands{b: g.entity(x.Args[0]), k: -1})
+			return
+		}
+		g.emit(bytecode.OpChangedAny, operands{k: -2})
+	case contract.OpEntityOf, contract.OpRole:
+		g.emit(bytecode.OpChangedAny, operands{k: -1})
+	default:
+		// Queries, functions and whether something is there: anything may have changed it.
+		g.emit(bytecode.OpChangedAny, operands{k: -2})
+	}
+}
+
+// plain reports whether an entity is found without going over many.
+func plain(x *contract.Expr) bool {
+	switch x.Op {
+	case contract.OpSelf, contract.OpShared, contract.OpLocal:
+		return true
+	case contract.OpEntityOf:
+		return x.Args[0].Op == contract.OpCaller
+	}
+	return false
+}
