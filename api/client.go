@@ -1,5 +1,17 @@
-// Package api has the types of the service's HTTP API, which the service and those who call it share, and a Client
-// that calls it. It computes nothing of a contract and plays no session: for that there is package client.
+// Package api has the types of the service's HTTP API, which the service and those who call it share, and a Client that
+// calls it. It computes nothing of a contract and plays no session: for that there is package client.
+//
+// A Client is an address; its methods may be called by any number of goroutines, and what they return is the caller's
+// own. An error of the service is a *Problem (RFC 9457). Watch follows a session over a WebSocket, and a Socket is the
+// client's end of such a one.
+//
+//	service := api.Client{Service: "http://127.0.0.1:7707"}
+//	v, err := service.Publish(ctx, "tidewreck.kam", source, files)
+//	s, err := service.Open(ctx, api.OpenSession{Contract: v.Contract})
+//	err = service.Watch(ctx, s.ID, func(w api.Watch) error { return nil })
+//
+// Fields are added and never renamed or given another meaning: whoever reads them has to skip those that it does not
+// know.
 package api
 
 import (

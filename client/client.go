@@ -4,6 +4,21 @@
 // Join takes a seat over the network, New over any Transport, Rejoin with the token of a seat that was lost. A Client
 // reads in the background from then on and may be used by any number of goroutines; its copy is shown by Look, and
 // never given away.
+//
+// # How it works
+//
+// One goroutine reads: it parses a frame, brings the copy to the frame's tick, calls OnFrame, and confirms the tick.
+// Calls such as Ask send from the goroutine that calls them and wait for their decision there. When the connection is
+// lost, the reading goroutine makes a new one with the seat's token and asks again what was not decided: the server
+// answers what it has decided already with its first decision.
+//
+// # Using it
+//
+//	c, err := client.Join(ctx, "http://127.0.0.1:7707", session, "Ana", "", client.Options{})
+//	if err != nil { … }
+//	defer c.Close()
+//	d, err := c.Ask(ctx, 0, "Diver.use", json.RawMessage(`"patch"`))
+//	c.Look(func(held *replicate.Copy) { … })
 package client
 
 import (

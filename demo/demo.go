@@ -1,4 +1,7 @@
 // Package demo holds Tidewreck, the scenario that Kamerad is shown with, and bots that play it.
+//
+// Contract is its text and Files what it includes; Play has a client act as a diver would until its context ends.
+// Nothing in the product needs this package but the command that starts the demo.
 package demo
 
 import (

@@ -1,5 +1,13 @@
 // Package service is the long-running part of Kamerad: it puts together what runs sessions, connects clients and
-// answers the HTTP API, starts it and stops it in order.
+// answers the HTTP API, starts it and stops it in order. It does nothing by itself that one of these does.
+//
+// New takes what the service needs, such as its records, and owns none of it but the Recorder, which it closes. Serve
+// answers until its context ends, and then stops: no new session or client, the ticks that are under way to their end,
+// a last message to each client, and what is left to store. A NotDone error lists what could not be done within
+// StopWithin. Handler serves the same within another program.
+//
+// A session is run by package runner on a goroutine of its own, which nothing waits for; its clients' connections are
+// in package gateway, the sessions that run in package registry, the routes in package httpapi.
 package service
 
 import (

@@ -2,6 +2,12 @@
 // wait.
 //
 // Run and RunHostile open the seats, play, and close them; a Report is the caller's own. The package opens no session.
+//
+// # How it works
+//
+// Each client acts by package play on its own copy, at times that come from the seed. The time from sending a request
+// to its decision is counted, and from each frame's tick to its arrival; after each frame the copy's digest is held
+// against the server's. RunHostile sends messages made from the protocol's own grammar with extreme values, and noise.
 package load
 
 import (

@@ -3,6 +3,17 @@
 // It derives its attacks from the contract alone and plays two sessions side by side in virtual time, with the same
 // key: one meets everything, the other one everything but what the first refused. Whatever differs between the two, on
 // the server or in a byte of a frame of anybody else, is an effect of something that was refused.
+//
+// # How it works
+//
+// attack.go derives attacks from a contract: for each request, hold and property, each way in which a client can send
+// what it must not, such as a value out of range or a request to an entity that it cannot see. audit.go plays rounds
+// with honest players and attackers and compares the two sessions after each tick. For an effect that it finds,
+// effect.go searches the shortest series of inputs that shows it.
+//
+// reads.go looks for what is learned rather than changed: it changes a hidden value in one of two sessions and compares
+// what a client gets. live.go attacks a session that runs, over its sockets, where there is no second session to
+// compare with.
 package audit
 
 import (

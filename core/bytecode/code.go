@@ -4,6 +4,15 @@
 //
 // A Program is made once and never changed, so that sessions may share it. This package neither makes nor runs one: it
 // imports nothing but the contract's model.
+//
+// # How it works
+//
+// An instruction has an operation and up to four operands: three registers or offsets, and a constant or an index into
+// a table of its Code. Registers are of two sorts, numbers and entities; a value of several slots stands in registers
+// side by side. Reals stand in registers of numbers as the bits of a double. Register 0 of entities is self.
+//
+// Locals have the first registers. Lists, maps and stacks do not fit into registers: they stand in the memory of the
+// body, or where they are, and are named by an Address.
 package bytecode
 
 import (

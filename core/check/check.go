@@ -6,6 +6,16 @@
 //
 // Build is all there is to call. The model that it returns is new and the caller's; package compile hands it out as
 // immutable.
+//
+// # How it works
+//
+// Build reads declarations in the order in which they need each other, not in that of the text: first the names of
+// enums, types and kinds, then constants and settings, then the members of kinds without what they compute, then
+// functions, audiences and bodies, which may name any of these. What can be told only once all bodies are read, such as
+// circles of actions, waits in the Unit until the end.
+//
+// There is a file for each part of the language; clauses.go has the rules that a clause of a property has to keep, one
+// entry for each.
 package check
 
 import (

@@ -3,6 +3,20 @@
 // Generate does it for a whole contract, once; GenerateTraced makes code that also notes what is revealed, for proofs.
 // The contract has to be a checked one: the package reports no mistake but that a line needs more registers than there
 // are. It knows no world and runs nothing.
+//
+// # How it works
+//
+// Each head or body becomes one Code (generate.go). A compiler (compiler.go) writes it from front to back: statements
+// by statements.go, values into registers by expressions.go, loops and queries by queries.go, and conditions by
+// conditions.go as jumps, so that a comparison that decides an if is one instruction. Jumps ahead are patched when the
+// place that they lead to is reached. What is in between gets registers above those of the locals, given back after
+// each statement.
+//
+// A head of checks becomes one run of instructions in which a failed check jumps to the end; the code of the failures
+// stands there, so that checks that hold run straight on.
+//
+// The order in which pieces, tables and rolls are numbered is part of what dice roll: a change of it changes the rolls
+// of a session with the same key.
 package codegen
 
 import (

@@ -3,6 +3,17 @@
 //
 // Package compile makes a Contract from a text. A Contract is immutable from then on and may be shared by any number of
 // sessions and goroutines. The package knows neither how a model comes about nor how it is run.
+//
+// # How it works
+//
+// model.go has the model. An expression or statement is a struct with an operation, Op; the list of operations says
+// which fields each one uses. Values are held as slots, numbers of 64 bits: value.go says how many a type takes and
+// turns slots into JSON and back. A real is a count of steps, so that server and clients compute with the same numbers.
+// clauses.go, outline.go and files.go have what clients and those who publish a contract are told of it.
+//
+// walk.go goes over bodies, reach.go over what can be reached; split.go takes the condition of an audience apart into
+// what it asks of the viewer and what it asks of the entity, which is what lets replication find an audience without
+// asking for each pair of them.
 package contract
 
 import (

@@ -5,6 +5,16 @@
 //
 // Load reads the drills of a file, All plays a round of them, and a Drill can be played alone, over and over: it does
 // not change. A Report is the caller's own.
+//
+// # How it works
+//
+// Load checks a drill line by line against its contract and turns each line into a function (drill.go). A run (run.go)
+// calls them one after the other on a stage (stage.go): the session, its clients and their links in virtual time. The
+// stage goes from one thing that is to happen to the next, such as a tick or the arrival of a message, and never waits.
+//
+// A decision is held against what its line expects when it arrives, whatever lines are run meanwhile; an expectation
+// about values is evaluated on the client's own copy. shake.go repeats a drill with other links each time, history.go
+// says in a failure what the server did last to what it is about, and target.go finds the entity that a line names.
 package drill
 
 import (

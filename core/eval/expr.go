@@ -4,6 +4,14 @@
 // A Scope has what a drill's line may name and turns an expression into a Node; a Node is evaluated in an Env, any
 // number of times. Values are those that JSON has, an Entity, a Seat or an Absent; they are never changed once they are
 // made.
+//
+// # How it works
+//
+// Compile turns a tree into closures, once; evaluating a Node calls them. There are no types beforehand: a drill
+// compares what clients hold with what its author wrote, so that a value of another type is an answer (it is not
+// equal), not a mistake. What does not exist on a sheet is Absent, which is neither true nor false and ends the
+// expression that reads it. value.go turns values into JSON that a client sends, by the type that the contract
+// declares; record.go does so for records.
 package eval
 
 import (

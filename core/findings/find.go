@@ -7,6 +7,13 @@
 //
 // Find returns the problems, in the order of the text, and Findings the list of all kinds for those who explain them.
 // Neither changes the contract.
+//
+// # How it works
+//
+// Find goes over the contract several times, once for each group of dangers: guard.go looks at requests and their
+// checks, lasting.go at what only ever grows or is never taken back, unused.go at what nothing needs, costly.go at
+// audiences that have to be asked for each pair of client and entity. What an accept line in the contract names is left
+// out, and an accept line that fits nothing is a finding itself.
 package findings
 
 import (

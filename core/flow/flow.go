@@ -4,6 +4,25 @@
 //
 // Leaks calls back for each leak that it finds; Causes has the facts of every cause for who wants to show them. Both
 // compute anew at each call, and what they return is the caller's own.
+//
+// # How it works
+//
+// Each value that a body computes has a label: the audiences that somebody has to be in to learn it. What is read adds
+// its audience to the label. The condition of an if adds to the label of the place (pc), and so to all that is done
+// under it. Whatever becomes known to clients, such as a property that is written, an event or a denial, is held
+// against the audience that it becomes known to: when the label has an audience that is not part of that one, there is
+// a leak. For
+//
+//	score: int to everyone
+//	answer: int to nobody
+//	request guess(n: int) { if n == answer { score += 1 } }
+//
+// the label of the place of score += 1 has the audience nobody, and score goes to everyone: a leak, unless the contract
+// reveals that.
+//
+// Bodies are followed one by one (leak.go), as the machine would run them, with what surely holds at each place
+// (facts.go). Entities and clients are told apart by symbols (crowd.go), which is what makes an audience of self and an
+// audience of another entity different ones. A Point (point.go) answers what other findings ask of a place.
 package flow
 
 import (
@@ -318,7 +337,8 @@ func (f *flow) ownerOf(e sym) sym {
 	return ownerOf(e)
 }
 
-// symOf names the entity or client that an expression stands for.
+// symOf names the entity or client that an expression stands for. Two expressions that surely mean the same one get the
+// same name; one that cannot be followed gets a name of its own, so that nothing is taken for the same by mistake.
 func (f *flow) symOf(x *contract.Expr) sym {
 	switch x.Op {
 	case contract.OpSelf:
@@ -342,8 +362,9 @@ func (f *flow) symOf(x *contract.Expr) sym {
 	case contract.OpGet:
 		if x.Type.Form == contract.FormEntity && x.Prop != nil && x.Prop.Default[0] == 0 && f.fixed(x.Prop) &&
 			f.open(x) {
-			return "nothing"
+			return "nothing" // a ref that nothing ever sets
 		}
+		// Until this cause changes the property, each read of it means the same one.
 		if x.Prop != nil && !f.cause.Changes[x.Prop] {
 			return f.symOf(x.Args[0]) + "." + x.Prop.Name
 		}

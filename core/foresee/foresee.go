@@ -3,6 +3,12 @@
 //
 // It makes a small contract of the outline, with nothing but the properties and those checks, and runs them as the
 // server does.
+//
+// # How it works
+//
+// New writes a contract of its own from an outline: each check that a client can know becomes a request that asks for
+// nothing else. Denies lays what the copy holds into a world of that contract and runs the checks there, by the same
+// machine as the server. A check that cannot be computed from what the client holds denies nothing.
 package foresee
 
 import (

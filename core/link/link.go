@@ -5,6 +5,13 @@
 // was sent after it waits for it. Only what is loose is really lost, or overtaken.
 //
 // A Link is told the time with each call, in order. The bytes that it is given it keeps until they are out of it.
+//
+// # How it works
+//
+// Send works out when a message arrives: after the bytes before it have left at the bandwidth, after the delay and some
+// jitter, and for each time that it is lost after another round trip. A message that would arrive before the one sent
+// before it waits for that one. Receive returns what has arrived by some time, in order. The same seed and the same
+// calls give the same times.
 package link
 
 import (

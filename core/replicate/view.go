@@ -8,6 +8,21 @@
 //
 // The package does not know why a value changed, and reads no clock. A View and a ServerState belong to the goroutine
 // that ticks their session, a Copy to whoever made it.
+//
+// # How it works
+//
+// An audience is split into a side of the viewer and a side of the entity (audience.go). A side is computed again only
+// when something that it reads was written; equal sides, or places near enough (cells.go), belong together. From that
+// the View knows the recipient sets that a client is subscribed to, and the entities that are in each.
+//
+// For each entity a baseline (baseline.go) holds what was sent of it last. A write marks the property; at the end of
+// the tick (endtick.go) each marked property is compared with its baseline, and what differs is packed into the
+// wire.Group of each set that gets it. What only one client may have stands in private entries (private.go), in a group
+// of its own. plan.go says, once for each kind, which property goes which way; viewer.go has what is known of one
+// client.
+//
+// prefetch.go reads memory ahead of the loops that need it: at a thousand clients, most of a tick is spent on waiting
+// for memory.
 package replicate
 
 import (

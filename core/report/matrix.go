@@ -1,6 +1,13 @@
 // Package report computes what can be told of a contract before anything runs: who sees, changes and asks for what
 // (NewMatrix), what it takes on the wire and in memory (NewCost), and how two versions differ (Compare). It changes no
 // contract, and what it returns is the caller's own.
+//
+// # How it works
+//
+// The matrix (matrix.go) asks for each viewer, such as the owner or another player, what the audiences of the contract
+// say, and takes what requests change from the causes of package flow. The cost (cost.go) adds up the widths of types
+// in bits and the memory of rows. Compare (compare.go) holds the outlines of two versions against each other and says
+// which clients of the old one may go on with the new one.
 package report
 
 import (

@@ -4,6 +4,18 @@
 // Each session has a Machine of its own, for a Program that it may share and its World. It tells the Machine the Cause,
 // calls the method for what happened, and reads the Outcome and what was told: the Machine owns these, and uses their
 // memory again for the next run. A run that is denied, dropped or faulted has changed nothing.
+//
+// # How it works
+//
+// exec (machine.go) is the loop over instructions: one switch, in which everything that is cheap is done in place. What
+// costs more than its dispatch is in run.go, reals apart from whole numbers in reals, since together they would take
+// each other's registers. Nothing is worded in the loop: an instruction that fails returns how, and the message is made
+// afterwards from what the registers still hold (word).
+//
+// Bodies run each other in frames, at most 32 deep. After a body, handlers of what it changed are run in rounds until
+// nothing changes any more (rounds). Every run has a bound on its steps, counted by the length of the code that is
+// entered, so that the count depends on what was run alone and never on a clock. dice.go makes the rolls; split.go
+// computes the two sides of an audience.
 package rules
 
 import (

@@ -6,6 +6,19 @@
 // be called by one goroutine at a time, but for ReadRequest and ReadSteering.
 //
 // What a Step holds belongs to the session until the next Tick.
+//
+// # How it works
+//
+// Tick (tick.go) takes the queued inputs in the order of their arrival, runs timers, moves what moves by itself, and
+// makes the frames. decide.go puts a request through its stages: bounds, types, target, who may ask, limit and pause,
+// checks, body. The first one that fails decides, and nothing has changed by then. steer.go does the same for writes
+// and held inputs, which are decided by the newest one only.
+//
+// Each thing that is run is a cause of its own (transaction.go), with a transaction that is kept or undone as a whole.
+// seat.go has what the session knows of one client: what was sent and is not confirmed, what it may still ask, and the
+// first decision of each request, so that one that is asked again after a lost connection gets the same answer.
+// deliver.go makes a frame of all that waits for a client. budget.go bounds what one tick may take, outside.go is what
+// those who run the session may do to it.
 package session
 
 import (

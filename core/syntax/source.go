@@ -6,6 +6,19 @@
 //
 // Parse reads contracts, ParseDrills drills; both go on after a mistake, up to a bound, so that one reading words them
 // all. A tree refers to the text of its Source, and nothing changes it once it was returned.
+//
+// # How it works
+//
+// The scanner (scan.go) cuts a text into tokens and keeps comments aside. The parser reads the tokens from left to
+// right by recursive descent: declarations in parse.go, what stands in a kind in parse_kind.go, clauses of properties
+// by the table in clauses.go, statements in parse_stmt.go and expressions in parse_expr.go, the latter by precedence
+// climbing. The lines of a drill are read by drill.go with the same parser. tree.go has the types of the trees.
+//
+// At a mistake the parser gives up the construct that it reads, notes a Problem, and goes on where the next one begins.
+// What is nested is counted, so that no text exhausts the stack.
+//
+// Format (format.go) works on tokens and comments rather than on the tree, so that a text with mistakes can be
+// formatted too.
 package syntax
 
 import (

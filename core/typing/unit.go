@@ -1,6 +1,20 @@
 // Package typing gives the expressions and statements of a contract their types: it resolves names, reads types, and
 // turns trees of bodies into the model's. A Unit holds what is known of the whole contract, a Scope what holds at one
 // place of a body. The package reads no declarations: those are up to package check, which makes the Unit.
+//
+// # How it works
+//
+// Expr types an expression from its tree: it looks the names up, types the parts, and returns a contract.Expr with a
+// type, or nil when it has reported a mistake. Value does the same where a certain type is wanted, and converts where
+// that loses nothing. Statements are typed by Block (body.go), calls by calls.go, and the functions of the language by
+// the table in builtins.go: one entry for each, with its usage and a method that types it.
+//
+// Numbers with steps become reals where something is computed with them (Widened), and are rounded to steps again where
+// they are stored. A Scope hands out the registers of locals as it comes to their declarations: what it returns is
+// ready for package codegen.
+//
+// A mistake is told once: what could not be typed is declared without a form, and whatever uses it says nothing more of
+// it.
 package typing
 
 import (

@@ -34,7 +34,8 @@ func (d digest) text(s string) digest {
 	return d
 }
 
-// end returns the digest's number, mixed so that a sum of many is spread evenly.
+// end returns the digest's number, mixed so that a sum of many is spread evenly (the last steps of SplitMix64: Steele,
+// Lea and Flood, 2014).
 func (d digest) end() uint64 {
 	z := uint64(d) + 0x9e3779b97f4a7c15
 	z = (z ^ z>>30) * 0xbf58476d1ce4e5b9

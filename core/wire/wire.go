@@ -8,6 +8,18 @@
 // get the same, and Block, which what it sends is put together of; the client's side is ParseFrame. Messages of clients
 // are read by UnpackFromClient and, as JSON, ParseFromClient. Whatever comes from outside is held to bounds before
 // memory is taken for it, and an error names what is broken. What a Group packed holds until it packs again.
+//
+// # How it works
+//
+// Numbers that mostly are small are written in few bits (bits.go). The values of one tick stand in columns
+// (columns.go): all changes of one property of a kind one after the other, as differences from what the client has,
+// each with as many bits as differences of that column mostly need. Both sides learn that number from the same changes,
+// so that frames need not say it. group.go and pack.go are the server's side of it, reader.go is the client's; frame.go
+// puts a frame together from blocks that clients share and what is one client's alone.
+//
+// message_type.go numbers the messages of clients, client.go reads and writes them, motion.go the short form of a write
+// that comes with every tick. docs/protocol.md says the same for those who write a client in another language, and
+// testdata/vectors has examples of all of it.
 package wire
 
 import (

@@ -6,6 +6,14 @@
 //
 // Spawn, Despawn and the setters write a journal; Commit keeps what it holds and Rollback undoes it. An Entity belongs
 // to the world, and its row must be changed by the world's methods alone.
+//
+// # How it works
+//
+// Entities of a kind stand in a list, and all of them in a map by their ID. A write puts the old number into the
+// journal before it changes the row, so that a rollback goes over the journal backwards. The journal says too which
+// properties a transaction has changed, which is what handlers of changes are run for. holders.go has the operations on
+// lists, maps and stacks, which are laid out in the row with room for as many values as they may have: nothing is
+// allocated while a session runs, and what a session may take is known beforehand.
 package world
 
 import (

@@ -1,6 +1,24 @@
 // Package gateway has the connections of clients: WebSockets with their handshake, framing, reading and writing, and
 // the simulated links of clients within the service. What a client says it hands to a runner; it decides nothing of a
 // session and knows no other route of the API.
+//
+// # How it works
+//
+// Join answers a handshake (gateway.go). A connection that has not said who it is waits in Idle, which many of them
+// cannot fill; once its first message has come, its socket is handed to the Connections of the session, which its
+// runner's goroutine owns.
+//
+// That goroutine reads all sockets of its session between two ticks (readers.go), by way of package rawsocket where the
+// system allows it, unframes messages in place (framing.go), and counts them against what a client may send. Frames go
+// into the outbox of each client (outbox.go) and are written by a few goroutines (writers.go); a client belongs to one
+// of them as long as it is connected, so that its frames keep their order. One that takes less than it is sent is
+// behind (progress.go), and gets a snapshot later instead of all that it missed.
+//
+// pipe.go connects clients within the service, such as test clients, over a link that is as bad as one likes. watch.go
+// serves those who watch a session.
+//
+// A Gateway is made by New, connects a runner by Connect, and is stopped by Stop. It keeps nothing of a session that
+// has ended.
 package gateway
 
 import (

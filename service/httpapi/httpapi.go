@@ -1,5 +1,12 @@
 // Package httpapi answers the HTTP API and serves the console: one file for the routes, one for each subject. It
 // decides nothing of a session; that is with the packages that it calls.
+//
+// A route is a method of API that returns a value or an error; answer writes the value as JSON, or what package
+// problems makes of the error. Bodies are bounded in size and in the time that they may take, and a few of them are
+// read at once, so that slow ones hold up nobody. Requests are answered only when they are for this machine's own name,
+// against pages elsewhere that would call the service from a browser.
+//
+// New makes an API of its Options, and Handler returns what an http.Server serves.
 package httpapi
 
 import (

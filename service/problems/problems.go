@@ -1,4 +1,8 @@
 // Package problems says what a caller of the API is told of an error, as RFC 9457 describes it.
+//
+// A Refusal is an error that says so itself, with a status and a code; Of turns any error into a Problem, and those
+// that are no fault of the caller's into one that says nothing of what is inside and is logged. The package knows the
+// errors of the packages below it and none of what led to them.
 package problems
 
 import (

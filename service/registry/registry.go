@@ -1,5 +1,10 @@
 // Package registry has the sessions that run: it opens them, finds them by number and ends them, and stores both. It
 // knows nothing of HTTP but how a refusal is told.
+//
+// Open makes the session, its runner and its connections, and stores the session before anybody can join it. End closes
+// it, waits for its last tick, and stores why. Stop does so for all sessions at once, within the times that it is
+// given. A Registry may be used by any number of goroutines; what Find and All return is owned by the session's own
+// goroutine.
 package registry
 
 import (

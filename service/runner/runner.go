@@ -1,5 +1,19 @@
 // Package runner runs one session: it ticks, has seats for clients, and tells those who watch. It knows no socket and
 // no HTTP: what it needs of its clients' connections is Connections, which a gateway provides.
+//
+// # How it works
+//
+// Run is the loop of the session's goroutine: it waits for the next tick and meanwhile runs what others hand it by Do
+// and Post. Everything of a session is owned by that goroutine, so that nothing in it is locked. At a tick it lets the
+// Connections read what has come, which ends in calls of ReadMessage and Handle, calls Session.Tick, hands the step to
+// the Connections to send it, to those who watch (watch.go), and to the Recorder, and never waits for any of them.
+//
+// A seat (seats.go) outlives its connection: for a while after one was lost, the client may come back with its token. A
+// session that takes longer than it may is slowed down for itself alone, and says so; one that
+// fails inside is ended.
+//
+// New makes a runner, Attach gives it its clients' connections, and Close ends it with a reason and waits for its
+// goroutine.
 package runner
 
 import (

@@ -1,5 +1,9 @@
 // Package trials runs drills and audits of published versions in the background, one after the other, beside the
 // sessions. It opens no session of the service.
+//
+// Start checks what is asked for and queues it, Get says how far it is and in the end what came of it, End stops one,
+// and Stop ends the goroutine that runs them. Results are stored by Records; a trial that was under way when the
+// service ended is stored as ended.
 package trials
 
 import (

@@ -1,4 +1,8 @@
 // Package player plays as a client in the terminal: the commands join and ask, and the host of `serve`.
+//
+// A Player joins a session, prints what its client comes to know, and reads what to do from lines that somebody types.
+// Names of entities are those that `see` lists. It holds no more of the world than the client's copy, and prints what a
+// program would be told too.
 package player
 
 import (

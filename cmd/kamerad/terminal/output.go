@@ -1,5 +1,9 @@
 // Package terminal has what all commands share: flags, arguments, colours, tables, and how texts from elsewhere are
 // shown. It calls no service.
+//
+// Texts of players and contracts go through Shown or ShownLines before they are printed: what would steer the terminal
+// is shown as text. A command that has found something wrong, and has printed it, returns ErrFound: the exit status is
+// 1 and nothing more is said.
 package terminal
 
 import (

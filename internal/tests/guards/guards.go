@@ -1,4 +1,7 @@
 // Package guards finds what keeps clients from something in a contract, so that tests can delete one after the other.
+//
+// Of returns the checks, limits, audiences and other guards of a text, each with its place; a test that deletes one and
+// sees nothing go red has found a hole.
 package guards
 
 import (

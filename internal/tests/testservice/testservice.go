@@ -1,4 +1,8 @@
 // Package testservice runs the real binary on a database of its own, for tests.
+//
+// Start runs `kamerad serve` on a free port and waits until it answers; the test's end stops it and drops the database.
+// Database makes one on the server that KAMERAD_TEST_DATABASE names, which `./run test` starts. Run runs any command
+// and returns what it printed.
 package testservice
 
 import (

@@ -1,4 +1,7 @@
 // Package wild makes random contracts for tests: right ones, with values of all audiences that flow, decide and count.
+//
+// Contract makes one that does things, for tests of leaks, drills and rules; Carried makes one of which only the values
+// matter, with all clauses and audiences, for tests of replication. The same source of randomness gives the same text.
 package wild
 
 import (
