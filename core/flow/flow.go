@@ -242,6 +242,7 @@ func (l *flows) fresh(what string) sym {
 
 // atom returns the one atom of a crowd and of what it is the audience; to is the audience as the contract writes it.
 func (l *flows) atom(c crowd, of, to string) *atom {
+	// Two values with the same name and the same audience tell the same: they share an atom.
 	key := of + " " + c.key()
 	to = "goes only to " + to
 	if to == "goes only to nobody" {
@@ -270,6 +271,7 @@ func (l *flows) audience(k *contract.Kind, to contract.Audience, who []contract.
 	case contract.Owner:
 		who = []contract.Who{{Sort: contract.ToOwner}}
 	}
+	// The audience may name self and the viewer: it is read as a body of its own, with self being the entity.
 	f := &flow{
 		flows:  l,
 		cause:  &Cause{fns: map[string]val{}},
@@ -304,6 +306,8 @@ func (f *flow) crowd(who []contract.Who) crowd {
 				t.sym, t.role = f.symOf(w.X), f.roleOf(w.X)
 			}
 		case contract.ToNamed:
+			// Who is near learns that by seeing the entity anyway: such an audience keeps nothing secret, unless the
+			// contract says so.
 			if w.Aud.OnlyNearness() {
 				t = term{but: w.But, sort: contract.ToEveryone}
 				if w.But {
@@ -311,6 +315,8 @@ func (f *flow) crowd(who []contract.Who) crowd {
 				}
 				break
 			}
+			// Only what the condition asks of its arguments tells two audiences apart; a value of several slots has one
+			// name.
 			t.aud = w.Aud
 			for i, p := range w.Aud.Params {
 				s := sym("")
@@ -394,6 +400,7 @@ func (f *flow) roleOf(x *contract.Expr) int {
 func (f *flow) existence(kinds []*contract.Kind, on sym) label {
 	var out label
 	for _, k := range kinds {
+		// Shared entities are always there, and those that each client has one of come with it, which everyone knows.
 		if !k.Shared && k.Per < 0 && !f.plain[k] {
 			out = out.with(f.kindLabel(k, on))
 		}
@@ -423,6 +430,7 @@ func (f *flow) property(k *contract.Kind, p *contract.Property, on sym) label {
 			out = label{f.atom(c, "`"+k.Name+"."+p.Name+"`", f.contract.ToText(p.To, p.Who))}
 		}
 	}
+	// A client that has a property knows of its entity too. What goes to nobody is secret by itself.
 	if p.To != contract.Nobody {
 		out = out.with(f.kindLabel(k, on))
 	}
@@ -460,6 +468,7 @@ var everyone = []crowd{{{sort: contract.ToEveryone}}}
 // leaks returns the first atom of a label that does not cover a place where it becomes known.
 func (l *flows) leaks(a label, d dest) *atom {
 	for _, x := range a {
+		// Whoever learns it is in all crowds of the place at once: it is enough that everyone in one of them may know.
 		if !slices.ContainsFunc(d.crowds, func(c crowd) bool { return l.knows(x, c) }) {
 			return x
 		}
@@ -470,6 +479,7 @@ func (l *flows) leaks(a label, d dest) *atom {
 // knows reports whether everyone in a crowd may know what an atom is of, as far as that can be told from the contract.
 func (l *flows) knows(x *atom, c crowd) bool {
 	for i, t := range c {
+		// The terms behind this one may take clients away again, so that they count.
 		may := func(of crowd) bool { return l.coversTerm(of, t, c[i+1:]) }
 		if !t.but && t.sort != contract.ToNobody && !may(x.crowd) && !slices.ContainsFunc(x.also, may) {
 			return false
@@ -487,6 +497,7 @@ func (f *flow) revealedTo(l label, who []contract.Who) label {
 			out = out.with(label{a})
 			continue
 		}
+		// The atom itself is shared with values that were not revealed: a wider one takes its place in this label.
 		key := a.of + " " + a.crowd.key()
 		for _, c := range append(a.also, to) {
 			key += " also " + c.key()
@@ -517,6 +528,7 @@ func (f *flow) sink(l label, d dest) {
 				"else keep it in something with the same audience")
 		return
 	}
+	// The value itself may be known; that it is written at all tells of what decided that this statement runs.
 	if a := f.leaks(f.pc.with(f.exit), d); a != nil {
 		// One condition is told of once, whatever depends on it.
 		key := fmt.Sprint(a.id, f.cause.asked[a.id])
@@ -546,6 +558,8 @@ func (f *flow) decision(l label, how string) {
 
 // toCaller is what only the caller comes to know: a client that knows of the entity that it asks.
 func (f *flow) toCaller(what string) dest {
+	// The second crowd matters when the caller may ask an entity that it does not see: then the denial says no more
+	// than that there is none.
 	d := dest{crowds: []crowd{{{sort: contract.ToClient, sym: "caller", role: f.caller}}}, what: what}
 	if r := f.cause.Request; r != nil {
 		d.crowds = append(d.crowds, f.audience(r.Kind, r.Kind.To, r.Kind.Who, f.asked()))
@@ -648,6 +662,7 @@ func (f *flow) value(x *contract.Expr) val {
 		if x.Type.Holder() {
 			return f.lists[x.Num]
 		}
+		// A check before may have shown the local to be in a smaller range than its type.
 		return f.bounded(f.locals[x.Num], f.same(x))
 	case contract.OpOwner:
 		e := f.value(x.Args[0])
@@ -655,6 +670,7 @@ func (f *flow) value(x *contract.Expr) val {
 		if !certain(x.Args[0]) {
 			f.there(e.sym, l)
 		}
+		// Who owns an entity is known to those who know the entity.
 		for _, k := range x.Args[0].Type.Kinds {
 			l = l.with(f.kindLabel(k, e.sym))
 		}
@@ -687,6 +703,7 @@ func (f *flow) value(x *contract.Expr) val {
 		if !f.fits(x, key) {
 			f.mayFail(l, mendMissing)
 		}
+		// Values of a list are not followed one by one: each read is taken for another one.
 		return f.typed(val{label: l, sym: f.fresh("item")}, x.Type)
 	case contract.OpDiv, contract.OpMod:
 		return f.quotient(x)
@@ -705,6 +722,7 @@ func (f *flow) value(x *contract.Expr) val {
 	case contract.OpMath:
 		return f.math(x)
 	case contract.OpName, contract.OpRole, contract.OpNumber:
+		// A client that is gone has neither a name nor a role any more.
 		l := f.values(x.Args)
 		f.mayFail(l, mendGone)
 		return val{label: l}
@@ -750,6 +768,7 @@ func (f *flow) constant(x *contract.Expr) val {
 func (f *flow) either(x *contract.Expr) val {
 	a := f.value(x.Args[0])
 	var b val
+	// What the first side of an `and` asks holds while the second is computed; nothing is learnt of an `or`.
 	facts := len(f.facts)
 	if x.Op == contract.OpAnd {
 		f.assume(x.Args[0], true)
@@ -770,6 +789,7 @@ func (f *flow) quotient(x *contract.Expr) val {
 	}
 	v := val{label: a.label.with(b.label)}
 	if x.Op == contract.OpMod && b.ranged && b.low > 0 {
+		// The rest has the sign of the dividend.
 		v.low = 0
 		v.high = b.high - 1
 		v.ranged = true
@@ -792,6 +812,7 @@ func (f *flow) clip(x *contract.Expr) val {
 		ranged: low.ranged && high.ranged,
 	}
 	if v.ranged {
+		// What the value itself may be narrows the range further.
 		out.low, out.high = min(max(v.low, out.low), out.high), max(min(v.high, out.high), out.low)
 	}
 	return out
@@ -904,6 +925,7 @@ func (f *flow) sum(x *contract.Expr) val {
 				out.high = 0 // a number less itself
 			}
 		case contract.OpMul:
+			// The extremes of a product are at the ends of its factors, whatever their signs.
 			ends := []float64{a.low * b.low, a.low * b.high, a.high * b.low, a.high * b.high}
 			out.low, out.high = slices.Min(ends), slices.Max(ends)
 		}
@@ -939,6 +961,8 @@ func (f *flow) get(x *contract.Expr) val {
 		}
 		if q != nil {
 			p = q
+			// A property that has had its default since the entity was made by this cause tells of nothing. In a loop
+			// the entity may be another one each time.
 			if f.loops > 0 || f.begun[e.sym] != k || f.cause.Changes[q] || q.Keep || f.given[q] {
 				l = l.with(f.property(k, q, e.sym))
 			}
@@ -949,6 +973,7 @@ func (f *flow) get(x *contract.Expr) val {
 		v.sym = f.symOf(x)
 		if p != nil {
 			v = f.typed(v, p.Type)
+			// It has its default for ever.
 			if v.ranged && len(l) == 0 && f.fixed(p) {
 				v.low = float64(p.Default[0])
 				if p.Type.Counted() {
@@ -967,6 +992,7 @@ func (f *flow) get(x *contract.Expr) val {
 // there notes that something is read or run through an entity, which fails when it is not there; from then on it is.
 func (f *flow) there(entity sym, l label) {
 	if !f.known(thereIs(entity)) {
+		// What goes through a ref that is surely nothing ends the body here.
 		f.dead = f.dead || entity == "nothing" && f.maybe == 0
 		f.mayFail(l, mendGone)
 		f.learn(thereIs(entity))
@@ -986,6 +1012,8 @@ func (f *flow) fixed(p *contract.Property) bool {
 
 // reveal makes a value public, and remembers of what.
 func (f *flow) reveal(x *contract.Expr) val {
+	// What the value is computed from is the contract's to reveal, with all that computing it may fail of: nothing is
+	// reported meanwhile, and nothing of it remains.
 	faults := len(f.cause.faults)
 	exit := f.exit
 	pc := f.pc
@@ -1003,6 +1031,8 @@ func (f *flow) reveal(x *contract.Expr) val {
 		known = f.revealedTo(l, x.Who)
 		tells = !slices.Equal(known, l)
 	}
+	// A reveal that reveals nothing is a finding; whether it does is known when every cause that comes to it was
+	// followed.
 	if f.flows.telling != nil {
 		if tells {
 			f.flows.telling[x] = true
@@ -1046,6 +1076,8 @@ func (f *flow) call(x *contract.Expr) val {
 	inner.facts = nil
 	inner.free = nil
 	inner.begun = nil
+	// A function that was called with values that tell the same, at a place that depends on the same, gives the same:
+	// it is followed once for each.
 	key := fmt.Sprint("fn ", x.Fn.Index)
 	inner.locals = map[int64]val{}
 	inner.lists = map[int64]val{}
@@ -1064,6 +1096,7 @@ func (f *flow) call(x *contract.Expr) val {
 	}
 	f.cause.steps++
 	if f.cause.steps > maxFlow || x.Fn.Body == nil || x.Fn.Body.Value == nil {
+		// What is not followed counts as secret, so that nothing is missed: the contract can reveal it.
 		l := all.with(
 			label{
 				f.atom(

@@ -425,6 +425,7 @@ func (f *flow) run(s *contract.Stmt) {
 	if !certain(s.X) {
 		f.there(on.sym, f.observed(s.X, on))
 	}
+	// The action is followed as a body of its own, in the same cause: what it does, the request that runs it does.
 	inner := *f
 	inner.kind = s.Act.Kind
 	inner.self = on.sym
@@ -441,6 +442,8 @@ func (f *flow) run(s *contract.Stmt) {
 	inner.begun = nil
 	inner.pc = f.pc.with(f.exit).with(f.observed(s.X, on))
 	inner.exit = nil
+	// With `after`, it runs in a transaction of its own: its failure undoes nothing here, but that it runs depends on
+	// what decided about this statement.
 	if s.Num > 0 {
 		inner.later = true
 		inner.entry = inner.pc
@@ -456,6 +459,7 @@ func (f *flow) run(s *contract.Stmt) {
 		inner.give(s.Act.Params, i, v)
 		key += " " + v.sym + "/" + v.label.key()
 	}
+	// An action that is run again with values that tell the same finds nothing new.
 	key += fmt.Sprint("|", inner.later, inner.pc.key())
 	defer f.forget(nil)
 	if f.cause.actions[key] || s.Act.Body == nil {
@@ -501,6 +505,8 @@ func (f *flow) spawn(s *contract.Stmt) {
 				f.handedTo(v, set.Value, p.Type, mendClamped)
 			}
 			vl := v.label
+			// A ref to something that a client may not know of reaches it as nothing; any other value tells of all that
+			// it was made from.
 			if set.Value.Type.Form != contract.FormEntity {
 				vl = f.observed(set.Value, v)
 			}
@@ -525,6 +531,8 @@ func analyse(c *contract.Contract, report Report) *flows {
 	for _, k := range c.Kinds {
 		plain[k] = k.Free()
 	}
+	// Each round takes back what the one before has found to be wrong; there are at most as many as kinds. Only what
+	// the last one reports is so.
 	for {
 		var said []func()
 		l := follow(c, plain, func(finding string, decl int, at syntax.Span, what, hint string) {
@@ -573,6 +581,7 @@ func follow(c *contract.Contract, plain map[*contract.Kind]bool, report Report) 
 	for _, k := range c.Kinds {
 		l.kind(k)
 	}
+	// Joining is a cause even without a handler: it spawns what each client has one of.
 	for _, h := range []struct {
 		name string
 		body *contract.Body
@@ -582,6 +591,7 @@ func follow(c *contract.Contract, plain map[*contract.Kind]bool, report Report) 
 		}
 	}
 	l.failures()
+	// A reveal in an action or function is met in several causes; one in which it reveals something is enough.
 	for x, where := range l.idle {
 		if !l.telling[x] {
 			l.report(
@@ -671,6 +681,7 @@ func (l *flows) named(a *contract.Named) {
 		}
 	}
 	v := f.value(a.Cond.Value)
+	// Whoever gets something by an audience, or does not, learns whether the condition holds for it.
 	told := dest{crowds: []crowd{{{sort: contract.ToClient, sym: "viewer", role: -1}}}}
 	var own []sym
 	for _, p := range a.Params {
