@@ -176,7 +176,7 @@ func (c Client) Decisions(ctx context.Context, id int64, limit int) (out []Decis
 	return out, err
 }
 
-// StartTrial has a version put to a trial; 0 is the newest version. Drills with mistakes give a *Problem that lists
+// StartTrial starts a trial of a version; 0 is the newest version. Drills with mistakes give a *Problem that lists
 // them.
 func (c Client) StartTrial(ctx context.Context, contract string, version int, s StartTrial) (t Trial, err error) {
 	err = c.call(

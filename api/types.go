@@ -37,7 +37,7 @@ type Problem struct {
 	Problems syntax.Problems `json:"problems,omitempty"`
 }
 
-// Error words the problem with what exists instead.
+// Error returns the problem as text, with what exists instead.
 func (p *Problem) Error() string {
 	text := p.Detail
 	if len(p.Known) > 0 {
@@ -56,7 +56,7 @@ func readProblem(body io.Reader) error {
 	return &p
 }
 
-// ServiceState tells how a service gets on.
+// ServiceState says how a service gets on.
 type ServiceState struct {
 	Held                bool `json:"held"`         // the database is this service's; else it opens no session
 	RecordsAway         bool `json:"records_away"` // records could not be stored when that was last tried
@@ -123,7 +123,7 @@ type Slowness struct {
 	Of    string  `json:"of"`    // what took most of one, such as "a timer of Diver"; empty when no body did
 }
 
-// Faults tells what of a contract failed inside since its session was opened, and what was undone for it: handlers,
+// Faults says what of a contract failed inside since its session was opened, and what was undone for it: handlers,
 // timers, actions, writes and requests.
 type Faults struct {
 	Count int64   `json:"count"`
@@ -207,7 +207,7 @@ type Watch struct {
 	Reason    string            `json:"reason,omitempty"` // close
 }
 
-// WatchClient tells of one client: the frames that it has confirmed since the last message make its copy what it is.
+// WatchClient describes one client: the frames that it has confirmed since the last message make its copy what it is.
 type WatchClient struct {
 	wire.Client
 	Test bool  `json:"test"` // opened through the API

@@ -170,7 +170,8 @@ func (p *waiting) noteCopy(_ *wire.Frame, notices []replicate.Notice) {
 	}
 }
 
-// play has a player wait by turns for an echo of eight bytes and for the decision of a request, until the time is over.
+// play lets a player wait by turns for an echo of eight bytes and for the decision of a request, until the time is
+// over.
 func (p *waiting) play(i int, ask func(mark int64) error, echo net.Conn) {
 	r := rand.New(rand.NewPCG(uint64(i), 3))
 	for k := 0; ; k++ {

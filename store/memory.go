@@ -188,10 +188,10 @@ func (m *Memory) Record(list []Decision) {
 	m.decisions = append(m.decisions, list...)
 }
 
-// Waiting tells that nothing waits.
+// Waiting reports that nothing waits.
 func (m *Memory) Waiting() (waiting int, lost int64) { return 0, 0 }
 
-// Backlog tells that nothing waits.
+// Backlog reports that nothing waits.
 func (m *Memory) Backlog() Backlog { return Backlog{} }
 
 // Close does nothing.

@@ -41,10 +41,10 @@ func newOutage(t *testing.T) *outage {
 	return &outage{t, s, conn, session.ID}
 }
 
-// begin has the database refuse decisions.
+// begin makes the database refuse decisions.
 func (o *outage) begin() { o.exec("alter table decisions rename to away") }
 
-// end has the database take decisions again.
+// end makes the database take decisions again.
 func (o *outage) end() { o.exec("alter table away rename to decisions") }
 
 func (o *outage) exec(sql string) {

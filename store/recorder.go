@@ -398,7 +398,7 @@ func (r *Recorder) write(batch []record) error {
 	})
 }
 
-// cleanArgs words arguments again, since a client may send bytes that are JSON to some and not to others.
+// cleanArgs writes arguments again, since a client may send bytes that are JSON to some and not to others.
 func cleanArgs(raw json.RawMessage) string {
 	var v any
 	if len(raw) == 0 || json.Unmarshal(raw, &v) != nil {

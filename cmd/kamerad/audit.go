@@ -132,7 +132,7 @@ func progressBar(what string, of int) (each func(int), stop func()) {
 	}
 }
 
-// auditSign words a cell in a few characters.
+// auditSign shows a cell in a few characters.
 func auditSign(c audit.Cell) (sign string, state string) {
 	switch {
 	case len(c.Effects) > 0:

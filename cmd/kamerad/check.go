@@ -104,7 +104,7 @@ func printChecked(file string, c *contract.Contract, findings syntax.Problems) {
 	)
 }
 
-// explain tells of one finding, or lists all.
+// explain describes one finding, or lists all.
 func explain(c *cli.Command) error {
 	name := c.String("explain")
 	var known []string

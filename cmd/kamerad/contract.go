@@ -159,7 +159,7 @@ func showContract(ctx context.Context, c *cli.Command) error {
 	return nil
 }
 
-// clauses words a property's type and what else is declared of it.
+// clauses returns as text a property's type and what else is declared of it.
 func clauses(p contract.PropertyOutline) string {
 	out := p.Type.String()
 	if p.LeaseMs > 0 {
@@ -178,7 +178,7 @@ func clauses(p contract.PropertyOutline) string {
 	return out
 }
 
-// params words the arguments of a request or event as a contract does.
+// params writes the arguments of a request or event as a contract does.
 func params(list []contract.Param) string {
 	var out []string
 	for _, p := range list {

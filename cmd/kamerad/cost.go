@@ -142,7 +142,7 @@ func printCostRows(w io.Writer, title string, rows []report.CostRow, tail ...any
 	fmt.Fprintln(w)
 }
 
-// megabytes words a size.
+// megabytes returns a size as text.
 func megabytes(bytes int64) string {
 	if bytes < 10<<20 {
 		return fmt.Sprintf("%.1f MB", float64(bytes)/(1<<20))

@@ -77,7 +77,7 @@ func loadContract(file string) (*contract.Contract, error) {
 	return checked, nil
 }
 
-// sign words an access.
+// sign returns the sign of an access.
 func sign(a report.Access) string {
 	return map[report.Access]string{
 		report.Always:    terminal.Good.Sprint("✓"),

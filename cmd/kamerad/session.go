@@ -164,7 +164,7 @@ func listSessions(ctx context.Context, c *cli.Command) error {
 	return nil
 }
 
-// state words how a session is: open, paused, slow, failed or closed.
+// state describes how a session is: open, paused, slow, failed or closed.
 func state(s api.Session) string {
 	switch {
 	case s.Open && s.Paused:
@@ -175,7 +175,7 @@ func state(s api.Session) string {
 	return terminal.Muted.Sprintf("closed: %s", terminal.Shown(s.CloseReason))
 }
 
-// slow words how a session's ticks take too long.
+// slow describes how a session's ticks take too long.
 func slow(s *api.Slowness) string {
 	if s == nil {
 		return ""
@@ -187,7 +187,7 @@ func slow(s *api.Slowness) string {
 	return out
 }
 
-// failed words how often something failed inside.
+// failed describes how often something failed inside.
 func failed(f *api.Faults) string {
 	if f == nil {
 		return ""
@@ -271,7 +271,7 @@ func showSession(ctx context.Context, c *cli.Command) error {
 	return nil
 }
 
-// asked words a request as it was asked.
+// asked writes a request as it was asked.
 func asked(d api.Decision) string {
 	var args []json.RawMessage
 	if json.Unmarshal(d.Args, &args) != nil {

@@ -41,7 +41,7 @@ func versionOf(text string) (name string, version int, err error) {
 	return name, version, nil
 }
 
-// drillPublished has the service run drills on a published version.
+// drillPublished lets the service run drills on a published version.
 func drillPublished(ctx context.Context, c *cli.Command, paths []string) error {
 	for _, flag := range []string{"only", "faults", "trace"} {
 		if c.String(flag) != "" {
@@ -88,7 +88,7 @@ func drillPublished(ctx context.Context, c *cli.Command, paths []string) error {
 	return endDrills(c, &report)
 }
 
-// auditPublished has the service audit a published version.
+// auditPublished lets the service audit a published version.
 func auditPublished(ctx context.Context, c *cli.Command) error {
 	t, err := tryPublished(ctx, c, api.StartTrial{
 		What:   "audit",

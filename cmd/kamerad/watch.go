@@ -189,7 +189,7 @@ func (w *watched) short(value string) string {
 	return text.Snip(value, w.widest, "…")
 }
 
-// cell words what a client holds of a property beside what the server holds: value and sign.
+// cell shows what a client holds of a property beside what the server holds: value and sign.
 func (w *watched) cell(c *column, thing *replicate.Entity, p *contract.PropertyOutline) string {
 	kind := w.outline.Kind(thing.Kind)
 	to := p.To

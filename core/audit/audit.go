@@ -568,7 +568,7 @@ func (a *auditor) mangle(p *someone, t *target) {
 	t.cells[Broken].Outcomes[got]++
 }
 
-// poke has the server change something in both sessions, so that more states are reached than by playing alone. Both
+// poke changes something as the server in both sessions, so that more states are reached than by playing alone. Both
 // sessions have to agree about whether that is possible.
 func (a *auditor) poke() {
 	b := a.all.State()
@@ -702,7 +702,7 @@ func (a *auditor) tick(i int) error {
 	return a.after(step, other)
 }
 
-// followRoles has everybody know the roles that they have by now.
+// followRoles updates the roles that everybody has by now.
 func (a *auditor) followRoles() {
 	for _, c := range a.all.Clients() {
 		if p := a.who(c.Number); p != nil && p.me.Role != c.Role {
@@ -810,7 +810,7 @@ func (a *auditor) find(m wire.FromClient) *target {
 	return nil
 }
 
-// take has everybody apply their frames, and tells which writes and presses were refused, and why.
+// take applies the frames of everybody, and returns which writes and presses were refused, and why.
 func (a *auditor) take(step *session.Step) (frames map[int][]byte, refused map[[2]uint64]string, err error) {
 	frames = map[int][]byte{}
 	refused = map[[2]uint64]string{}
@@ -978,7 +978,7 @@ func (c *Cell) note(format string, args ...any) {
 	}
 }
 
-// word words a message.
+// word describes a message.
 func word(m wire.FromClient) string {
 	to := ""
 	if m.Entity != 0 {
@@ -1075,7 +1075,7 @@ func (a *auditor) fast(tries []given, step *session.Step) {
 	}
 }
 
-// sorted words what changed for the server in an order that says nothing of what happened first.
+// sorted describes what changed for the server in an order that says nothing of what happened first.
 func sorted(b *wire.Block) []byte {
 	out := wire.Block{
 		Joined:  b.Joined,
@@ -1225,7 +1225,7 @@ func (a *auditor) out(p *someone, cut session.Cut, step *session.Step) {
 	}
 }
 
-// late has one that is out go on sending.
+// late sends something for a client that is out already.
 func (a *auditor) late(p *someone) {
 	if p.forger == nil {
 		return

@@ -289,7 +289,7 @@ func (a *auditor) words(list []input, last int64) (out []string) {
 	return out
 }
 
-// idle words how many clients of a run send nothing, and who of them leave; "" when there are none.
+// idle describes how many clients of a run send nothing, and who of them leave; "" when there are none.
 func idle(list []input, clients map[int]wire.Client, sends map[int]bool) string {
 	var leave []string
 	for _, i := range list {
@@ -312,7 +312,7 @@ func idle(list []input, clients map[int]wire.Client, sends map[int]bool) string 
 	return out
 }
 
-// format words the value that an input sets.
+// format returns the value that an input sets, as text.
 func (a *auditor) format(s *session.Session, i input) string {
 	kind, _, _, _ := s.Named(i.entity)
 	for _, k := range a.contract.Kinds {
@@ -323,7 +323,7 @@ func (a *auditor) format(s *session.Session, i input) string {
 	return "?"
 }
 
-// names words the entities and clients of a session.
+// names names the entities and clients of a session.
 type names struct {
 	session *session.Session
 	clients map[int]wire.Client
@@ -338,7 +338,7 @@ func (a *auditor) now() names {
 	return n
 }
 
-// entity words an entity: whose it is, or the how manyth of its kind.
+// entity names an entity: whose it is, or the how manyth of its kind.
 func (n names) entity(number uint32) string {
 	kind, nth, owner, ok := n.session.Named(number)
 	switch {
@@ -358,7 +358,7 @@ func (n names) client(number int) string {
 	return fmt.Sprintf("client %d", number)
 }
 
-// value words a value that refers to something by its name.
+// value returns a value as text, with what it refers to by name.
 func (n names) value(t *contract.Type, raw json.RawMessage) json.RawMessage {
 	number, err := strconv.ParseUint(string(raw), 10, 32)
 	switch {
@@ -371,7 +371,7 @@ func (n names) value(t *contract.Type, raw json.RawMessage) json.RawMessage {
 	return raw
 }
 
-// said words a message, with its entities and clients by name.
+// said describes a message, with its entities and clients by name.
 func (a *auditor) said(m wire.FromClient, n names) string {
 	if t := a.find(m); t != nil && t.request != nil {
 		m.Args = slices.Clone(m.Args)

@@ -235,7 +235,7 @@ func (a *liveAuditor) look() {
 	})
 }
 
-// round has each attacker try something, and judges what became of it.
+// round lets each attacker try something, and judges what became of it.
 func (a *liveAuditor) round(ctx context.Context) error {
 	a.look()
 	if err := a.fill(ctx); err != nil {

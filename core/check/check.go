@@ -296,7 +296,7 @@ func (c *builder) roles(d *syntax.Roles) {
 	}
 }
 
-// circles tells of actions and functions that run themselves, straight or by way of others.
+// circles reports actions and functions that run themselves, straight or by way of others.
 func (c *builder) circles() {
 	const (
 		fresh = iota

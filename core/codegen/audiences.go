@@ -5,7 +5,7 @@ import (
 	"kamerad.example/core/contract"
 )
 
-// split takes the condition of a named audience apart into what it asks of the entity and what it asks of the client,
+// split divides the condition of a named audience into what it asks of the entity and what it asks of the client,
 // so that the two are computed once each instead of once for every pair. It returns nil for a condition that cannot be
 // taken apart.
 func split(a *contract.Named, body func(b *contract.Body) *bytecode.Code) *bytecode.Split {

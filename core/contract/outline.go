@@ -235,7 +235,7 @@ func (c *Contract) property(p *Property) PropertyOutline {
 	return out
 }
 
-// ToText words who gets a property or kind as a contract would.
+// ToText returns who gets a property or kind, as a contract would say it.
 func (c *Contract) ToText(to Audience, who []Who) string {
 	if to == Some && who != nil {
 		return c.WhoText(who)
@@ -243,7 +243,7 @@ func (c *Contract) ToText(to Audience, who []Who) string {
 	return to.String()
 }
 
-// WhoText words a list of clients as a contract would.
+// WhoText returns a list of clients as a contract would write it.
 func (c *Contract) WhoText(who []Who) string {
 	var b strings.Builder
 	for i, w := range who {
@@ -330,7 +330,7 @@ func (o *Outline) Differences(other *Outline) (out []string) {
 	return out
 }
 
-// names words all that an outline holds, by name.
+// names returns all that an outline has as JSON, by name, to compare two outlines.
 func (o *Outline) names() map[string]string {
 	word := func(v any) string {
 		raw, _ := json.Marshal(v) // plain data always marshals

@@ -27,7 +27,7 @@ func (r Reach) Everyone(roles int) bool { return r.Yes == 1<<roles-1 }
 // Nobody reports whether no client ever gets it.
 func (r Reach) Nobody() bool { return r.Yes|r.Maybe == 0 }
 
-// ReachOf takes an audience apart.
+// ReachOf splits an audience.
 func (c *Contract) ReachOf(to Audience, who []Who) Reach {
 	all := uint64(1)<<len(c.Roles) - 1
 	switch {

@@ -15,7 +15,7 @@ type Split struct {
 // maxKeys is how many slots the keys of an audience may take together to be found by them.
 const maxKeys = 4
 
-// Split takes the condition of an audience apart; nil when each pair has to be asked.
+// Split divides the condition of an audience; nil when each pair has to be asked.
 func (a *Named) Split() *Split {
 	if a.Cond == nil || a.Cond.Value == nil || len(a.Cond.Stmts) > 0 || len(a.Params) > 1 ||
 		len(a.Params) == 1 && a.Params[0].Type.Form != FormEntity {
@@ -28,7 +28,7 @@ func (a *Named) Split() *Split {
 	return &s.out
 }
 
-// splitter takes one condition apart.
+// splitter splits one condition.
 type splitter struct {
 	audience *Named
 	out      Split

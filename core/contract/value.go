@@ -75,7 +75,7 @@ func (t *Type) Kind() *Kind {
 // Counted reports whether values are held as counts of steps.
 func (t *Type) Counted() bool { return t.Per != 0 }
 
-// Reals tells of how many reals a value is made: 1 for a real, 2 or 3 for a vector, 4 for a rotation, 0 for others.
+// Reals returns of how many reals a value is made: 1 for a real, 2 or 3 for a vector, 4 for a rotation, 0 for others.
 func (t *Type) Reals() int {
 	switch t.Form {
 	case FormReal:
@@ -150,7 +150,7 @@ func (t *Type) Has(form Form) bool {
 	return slices.ContainsFunc(t.Parts, func(p Param) bool { return p.Type.Has(form) })
 }
 
-// String words a type as a contract would.
+// String returns a type as a contract would write it.
 func (t *Type) String() string {
 	reals := func(name string) string {
 		if t.Per == 0 {
@@ -502,7 +502,7 @@ type (
 	}
 )
 
-// MarshalJSON words a type as outlines do.
+// MarshalJSON writes a type as outlines have it.
 func (t *Type) MarshalJSON() ([]byte, error) {
 	return json.Marshal(bounded{(*bare)(t), wide(t.Low), wide(t.High)})
 }
@@ -788,7 +788,7 @@ func word(raw []byte, names []string) (int64, bool) {
 	return int64(i), i >= 0
 }
 
-// Format words a value for people: `patch`, `3 flare, 1 patch`, `(1.5, -2)`, `42`.
+// Format returns a value as text for people: `patch`, `3 flare, 1 patch`, `(1.5, -2)`, `42`.
 func (t *Type) Format(v Value) string {
 	join := func(open, end, empty string, one func(i int) string) string {
 		if len(v.Parts) == 0 {

@@ -107,7 +107,7 @@ type loader struct {
 	contracts map[string]*contract.Contract // by the name that drills use; nil for one that could not be read
 }
 
-// fail tells a mistake.
+// fail reports a mistake.
 func (l *loader) fail(at syntax.Span, code, message, hint string) {
 	l.problems = append(l.problems, l.src.Problem(at, code, message, hint))
 }
@@ -454,7 +454,7 @@ func (k *checker) loop(n *syntax.DrillLoop) func(r *run) error {
 	}
 }
 
-// place takes `entity.property` apart.
+// place splits `entity.property`.
 func (k *checker) place(x syntax.Expr) (of eval.Node, name syntax.Ident, ok bool) {
 	m, ok := x.(*syntax.Member)
 	if !ok {

@@ -23,7 +23,7 @@ func (x *faultPattern) matches(f *fault) bool {
 	return (f.In == x.handler || of == x.handler) && strings.Contains(f.Reason, x.reason)
 }
 
-// String words a fault with its place in the contract, what it was about and why.
+// String returns a fault as text, with its place in the contract, what it was about and why.
 func (f *fault) String() string { return f.Words(f.about) }
 
 // bodyNames returns what of a contract can fail inside, as faults name it.

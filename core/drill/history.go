@@ -123,7 +123,7 @@ func (h *history) last(entity uint32, property string, n int) (out []string) {
 	return out
 }
 
-// format words a value of a type.
+// format returns a value of a type as text.
 func format(t *contract.Type, v *contract.Value) string {
 	if v == nil {
 		return "–"

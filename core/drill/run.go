@@ -486,7 +486,7 @@ func (r *run) settle(what string) error {
 	return nil
 }
 
-// waiting words what a settling still waits for.
+// waiting describes what a settling still waits for.
 func (r *run) waiting() string {
 	for _, p := range r.stage.players {
 		switch {
@@ -615,7 +615,7 @@ type clause struct {
 	name  string    // of that property
 }
 
-// clauses takes a condition apart at its `and`s, so that a failure names the one that failed.
+// clauses splits a condition at its `and`s, so that a failure names the one that failed.
 func (k *checker) clauses(x *expectation, of syntax.Expr) {
 	b, binary := of.(*syntax.Binary)
 	if binary && b.Op == "and" {

@@ -37,7 +37,7 @@ type Fault struct {
 	Share  float64       `json:"share,omitempty"`  // of a loss
 }
 
-// String words a fault as ParseFault reads it.
+// String returns a fault as ParseFault reads it.
 func (f Fault) String() string {
 	switch f.What {
 	case FaultLoss:

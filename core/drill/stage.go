@@ -310,7 +310,7 @@ func (w *stage) close(reason string) {
 	}
 }
 
-// deliver has what waits for clients leave, and what has come to them arrive.
+// deliver sends what waits for clients, and lets them read what has come to them.
 func (w *stage) deliver(tick int64) error {
 	for _, p := range w.players {
 		if p.out == "" || len(p.frames) > 0 {
@@ -381,7 +381,7 @@ func (w *stage) numbered(n int) *player {
 	return nil
 }
 
-// write has what waits for a client leave, unless the client takes nothing now.
+// write sends what waits for a client, unless the client takes nothing now.
 func (w *stage) write(p *player) {
 	for _, s := range p.stalls {
 		if w.now < s.from || w.now >= s.until || p.out != "" {

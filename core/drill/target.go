@@ -29,7 +29,7 @@ type step struct {
 	index eval.Node
 }
 
-// target takes `ana.Diver.pile[0].heat` apart.
+// target splits `ana.Diver.pile[0].heat`.
 func (k *checker) target(x syntax.Expr) (t target, ok bool) {
 	for at := x; ; {
 		switch n := at.(type) {
@@ -145,7 +145,7 @@ func replaced(e *eval.Env, t *contract.Type, v contract.Value, steps []step, to 
 	return out, err
 }
 
-// fits tells the mistake of a value that is known before the drill runs and is none of a type.
+// fits reports the mistake of a value that is known before the drill runs and is none of a type.
 func (k *checker) fits(x syntax.Expr, t *contract.Type, value eval.Node) {
 	if t == nil {
 		return

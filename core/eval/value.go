@@ -235,7 +235,7 @@ func pairs(t *contract.Type, list []any) (v contract.Value, err error) {
 	return v, nil
 }
 
-// AnyJSON words a value as JSON without a type, for what is forged.
+// AnyJSON writes a value as JSON without a type, for what is forged.
 func AnyJSON(x any) json.RawMessage {
 	switch n := x.(type) {
 	case bool:
@@ -284,7 +284,7 @@ func AnyJSON(x any) json.RawMessage {
 	return json.RawMessage("null")
 }
 
-// Show words a value for people.
+// Show returns a value as text for people.
 func Show(x any) string {
 	switch n := x.(type) {
 	case nil:

@@ -81,7 +81,7 @@ type finder struct {
 	taken    map[acceptKey]bool // of those accepted: what was found
 }
 
-// find tells of a danger in a declaration, unless it is accepted there, or above the statement that it is about.
+// find reports a danger in a declaration, unless it is accepted there, or above the statement that it is about.
 func (c *finder) find(finding string, decl int, at syntax.Span, what, hint string) {
 	for _, key := range []acceptKey{{decl, finding}, {at.Start, finding}} {
 		if c.accepted[key] {

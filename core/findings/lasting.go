@@ -219,8 +219,8 @@ func originsOf(p *contract.Piece) origins {
 	return o
 }
 
-// of words where a value comes from that lasts nowhere; it is empty for one that does, and for one that can be computed
-// again.
+// of describes where a value comes from that lasts nowhere; it is empty for one that does, and for one that can be
+// computed again.
 func (o origins) of(x *contract.Expr) string {
 	for x.Op == contract.OpReal || x.Op == contract.OpSteps || x.Op == contract.OpFromInt {
 		x = x.Args[0]

@@ -6,7 +6,7 @@ import (
 	"kamerad.example/core/contract"
 )
 
-// decided tells of a condition whether it never holds (-1) or always does (1), by the ranges of what it compares.
+// decided returns -1 for a condition that never holds and 1 for one that always does, by the ranges of what it compares.
 func (f *flow) decided(x *contract.Expr) int {
 	switch x.Op {
 	case contract.OpConst:
@@ -47,7 +47,7 @@ func (f *flow) decided(x *contract.Expr) int {
 	return 0
 }
 
-// compared tells of a comparison whether it never holds (-1) or always does (1), by the ranges of its sides.
+// compared returns -1 for a comparison that never holds and 1 for one that always does, by the ranges of its sides.
 func compared(x *contract.Expr, p, q val) int {
 	if form := x.Args[0].Type.Form; form != contract.FormInt && form != contract.FormReal || !p.ranged || !q.ranged ||
 		counts(x.Args[0]) || counts(x.Args[1]) {

@@ -598,7 +598,7 @@ const (
 	mendTaken   = "ask first whether there is so much of it: has(…), or count() > 0"
 )
 
-// mend words how not to fail at this place: a name that is made in a head is made before the checks below it.
+// mend describes how not to fail at this place: a name that is made in a head is made before the checks below it.
 func (f *flow) mend(way string) string {
 	r := f.cause.Request
 	if r == nil {

@@ -19,7 +19,7 @@ type Reveal struct {
 	To   string   `json:"to"` // who may learn it
 }
 
-// String words a reveal as a contract does.
+// String returns a reveal as a contract writes it.
 func (r Reveal) String() string {
 	if r.To == "everyone" {
 		return r.Text

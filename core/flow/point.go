@@ -20,8 +20,8 @@ func AtPiece(c *contract.Contract, p *contract.Piece) *Point {
 // Pass goes on behind a statement.
 func (p *Point) Pass(s *contract.Stmt) { p.flow.stmt(s) }
 
-// Decided tells of a condition whether it never holds here (-1) or always does (1), by the ranges of what it compares;
-// else it returns 0.
+// Decided returns -1 for a condition that never holds here and 1 for one that always does, by the ranges of what it
+// compares; else it returns 0.
 func (p *Point) Decided(x *contract.Expr) int { return p.flow.decided(x) }
 
 // CallerKnows reports whether the caller of a request may know all that an expression tells.

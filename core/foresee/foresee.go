@@ -242,7 +242,7 @@ func (w *writer) kind(k *contract.KindOutline) {
 	w.line("}")
 }
 
-// params words arguments as a contract does.
+// params writes arguments as a contract does.
 func params(list []contract.Param) string {
 	var out []string
 	for _, p := range list {

@@ -234,7 +234,7 @@ func (v *View) placeEntity(a *audience, lane int, b *baseline) {
 	}
 }
 
-// enterSet has an entity enter a set with the next admitEntering.
+// enterSet marks an entity to enter a set with the next admitEntering.
 func (v *View) enterSet(b *baseline, set *recipientSet, lane int) {
 	if len(set.entities) == 0 {
 		v.markSetsChanged(set.audience)

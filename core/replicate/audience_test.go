@@ -165,7 +165,7 @@ func TestAskedAudiencesConverge(t *testing.T) {
 	})
 }
 
-// may words what a client may have now; slow values are left out, they may lag.
+// may describes what a client may have now; slow values are left out, they may lag.
 func may(v *View, w *world.World, r Rules, client int) map[uint32]string {
 	out := map[uint32]string{}
 	for _, e := range w.Entities() {

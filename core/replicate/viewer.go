@@ -99,7 +99,7 @@ func (u *viewer) markChanged(v *View) {
 	}
 }
 
-// markForReset has the next EndTick forget what holds for this one alone.
+// markForReset makes the next EndTick forget what holds for this one alone.
 func (u *viewer) markForReset(v *View) {
 	if !u.toReset {
 		u.toReset = true

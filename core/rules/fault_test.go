@@ -65,7 +65,7 @@ var wildSteps = []string{
 	"satchel.clear()", "bag.clear()", "if tide > 2 { return }", `deny "no"`,
 }
 
-// state words everything that a world holds, and what the next roll and the next entity will be.
+// state describes everything that a world holds, and what the next roll and the next entity will be.
 func (m *Machine) state() string {
 	w := m.World
 	var b strings.Builder

@@ -922,7 +922,7 @@ func (m *Machine) log(f *frame, depth int, l *bytecode.Log) end {
 	return ended
 }
 
-// worded words a value of an expression for a log.
+// worded returns a value of an expression as text for a log.
 func (m *Machine) worded(t *contract.Type, slots []int64) string {
 	switch {
 	case t.Form == contract.FormText:

@@ -218,7 +218,7 @@ type earlyRequest struct {
 	request Request
 }
 
-// deferEarly has a request wait until a tick, at most one for each client and limit. It reports false when it cannot.
+// deferEarly makes a request wait until a tick, at most one for each client and limit. It reports false when it cannot.
 func (s *Session) deferEarly(t *seat, request *Request, key limitKey, until int64) bool {
 	sameLimit := func(w earlyRequest) bool { return w.seat == t && w.key == key }
 	if s.strict || request.hasWaited || slices.ContainsFunc(s.early, sameLimit) {

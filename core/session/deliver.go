@@ -214,7 +214,7 @@ func (s *Session) addMessages(t *seat, parts *wire.Parts) unconfirmedFrame {
 	return sent
 }
 
-// fillReplies words the replies of this tick's requests: refs are the numbers of entities that the client knows with
+// fillReplies writes the replies of this tick's requests: refs are the numbers of entities that the client knows with
 // its next frame.
 func (s *Session) fillReplies(t *seat) {
 	for _, reply := range t.pendingReplies {

@@ -214,7 +214,7 @@ func (s *Session) compareEntity(
 	return out
 }
 
-// presence words whether an entity is there.
+// presence says as text whether an entity is there.
 func presence(yes bool) string {
 	if yes {
 		return "there"

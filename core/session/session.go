@@ -297,6 +297,6 @@ func (s *Session) ConfirmStored(tick int64) {
 	s.storedTick = max(s.storedTick, min(tick, s.tick))
 }
 
-// UseMemory has the frames of the next tick stand in some memory, as far as it is large enough; its content is lost.
+// UseMemory lends memory for the frames of the next tick, as far as it is large enough; its content is lost.
 // Without it they stand where those of the last tick did.
 func (s *Session) UseMemory(memory []byte) { s.frameMemory = memory }

@@ -176,7 +176,7 @@ func (g *game) sees(client, owner int, kind, property string) string {
 	return ""
 }
 
-// truth words everything that the server holds.
+// truth describes everything that the server holds.
 func (g *game) truth() string { return string(g.s.ServerState().JSON()) }
 
 func TestRequestsMeetTheirStagesInOrder(t *testing.T) {

@@ -142,7 +142,7 @@ func (s *Session) endHolds() {
 	})
 }
 
-// write has a client write a property, within its pace and rule.
+// write carries out a client's write of a property, within its pace and rule.
 func (s *Session) write(t *seat, e *world.Entity, m *Steering) verdict {
 	p := m.property
 	writer, ok := s.machine.Writer(e, p)

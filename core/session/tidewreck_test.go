@@ -217,7 +217,7 @@ func TestEachCopyOfTidewreckIsWhatItMayBe(t *testing.T) {
 	require.Greater(t, len(kinds), 6)
 }
 
-// shouldHold words what a client should hold, by asking the rules; holds, what its copy does.
+// shouldHold describes what a client should hold, by asking the rules; holds, what its copy does.
 func (g *game) shouldHold(client int) string {
 	lines := map[string]string{}
 	for _, e := range g.s.world.Entities() {

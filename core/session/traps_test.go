@@ -292,7 +292,7 @@ func TestOnceValuesReachLateJoiners(t *testing.T) {
 	})
 }
 
-// kept words the entities of a kind with all that a client has of them.
+// kept describes the entities of a kind with all that a client has of them.
 func kept(c *replicate.Copy, kind string) (out []string) {
 	for _, x := range c.Entities() {
 		if x.Kind == kind {

@@ -90,7 +90,7 @@ func (p *parser) fail(at Span, code, message, hint string) {
 	p.problems = append(p.problems, p.src.Problem(at, code, message, hint))
 }
 
-// abort tells a mistake at the present token and leaves the construct.
+// abort reports a mistake at the present token and leaves the construct.
 func (p *parser) abort(wanted, hint string) {
 	t := p.tok()
 	at := t.Span

@@ -224,7 +224,7 @@ func indentOf(line string, column int) string {
 	return b.String()
 }
 
-// Problem words a mistake at a place of this source.
+// Problem makes a Problem of a mistake at a place of this source.
 func (s *Source) Problem(at Span, code, message, hint string) Problem {
 	line, column := s.Position(at.Start)
 	file := s.file(at.Start)

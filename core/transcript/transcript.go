@@ -83,7 +83,7 @@ func (t *Transcript) omit(format string, args ...any) {
 // reserved are names that mean something else in a drill.
 var reserved = []string{"server", "everyone", "nothing", "clients", "self", "caller"}
 
-// Joined tells that a client joins.
+// Joined notes that a client joins.
 func (t *Transcript) Joined(c wire.Client) {
 	name := strings.Map(func(r rune) rune {
 		if r >= 'a' && r <= 'z' || r >= '0' && r <= '9' {
@@ -103,7 +103,7 @@ func (t *Transcript) Joined(c wire.Client) {
 	t.note("join %s as %s meanwhile", name, c.Role)
 }
 
-// Moved tells that a client leaves, or that its connection is lost or made again: verb is leave, cut or back.
+// Moved notes that a client leaves, or that its connection is lost or made again: verb is leave, cut or back.
 func (t *Transcript) Moved(verb syntax.DrillMoveVerb, client int) {
 	name, in := t.names[client]
 	if !in || verb == syntax.MoveCut && t.cut[client] {
@@ -128,7 +128,7 @@ func (t *Transcript) Moved(verb syntax.DrillMoveVerb, client int) {
 	t.note("%s %s", verb, name)
 }
 
-// Out tells that the session itself put a client out.
+// Out notes that the session itself put a client out.
 func (t *Transcript) Out(client int) { delete(t.names, client) }
 
 // Sent adds what a client sent. What no drill can say is left out and counted.
@@ -215,7 +215,7 @@ func (t *Transcript) write(client int, m *wire.FromClient, p *contract.Property,
 	t.note("%s writes %s = %s", name, target, words)
 }
 
-// skip has the drill's client number its next message as it was: what a request rolls depends on that.
+// skip makes the drill's client number its next message as it was: what a request rolls depends on that.
 func (t *Transcript) skip(client int, seq uint64) {
 	if n := seq - t.numbered[client] - 1; n > 0 {
 		t.note("%s skips %d", t.names[client], n)
@@ -233,7 +233,7 @@ func (t *Transcript) kind(name string) *contract.Kind {
 	return nil
 }
 
-// target words the entity that something is sent of.
+// target names the entity that something is sent of.
 func (t *Transcript) target(k *contract.Kind, client int, number uint32) (string, bool) {
 	if number == 0 {
 		return k.Name, k.Shared || k.Per >= 0
@@ -245,7 +245,7 @@ func (t *Transcript) target(k *contract.Kind, client int, number uint32) (string
 	return words, ok && of == k.Name
 }
 
-// entity words an entity that is there.
+// entity names an entity that is there.
 func (t *Transcript) entity(number uint32) (words, kind string, ok bool) {
 	kind, serial, owner, ok := t.session.Named(number)
 	if !ok {
@@ -262,7 +262,7 @@ func (t *Transcript) entity(number uint32) (words, kind string, ok bool) {
 	return fmt.Sprintf("%s[%d]", kind, serial), kind, true
 }
 
-// asks words a request: as one that fits the contract, or as a forged one.
+// asks writes a request: as one that fits the contract, or as a forged one.
 func (t *Transcript) asks(k *contract.Kind, short, name, target string, args []json.RawMessage) (string, bool) {
 	i := slices.IndexFunc(k.Requests, func(r *contract.Request) bool { return r.Name == short })
 	var list []string
@@ -293,7 +293,7 @@ func (t *Transcript) asks(k *contract.Kind, short, name, target string, args []j
 	return fmt.Sprintf("%s forges %s(%s)", name, target, strings.Join(list, ", ")), true
 }
 
-// quoted words a text as drills do; ok is false for what they cannot say.
+// quoted writes a text as drills do; ok is false for what they cannot say.
 func quoted(s string) (string, bool) {
 	if strings.ContainsFunc(s, func(r rune) bool { return r < ' ' || r == '"' || r == '\\' || r == 0xFFFD }) {
 		return "", false
@@ -301,7 +301,7 @@ func quoted(s string) (string, bool) {
 	return `"` + s + `"`, true
 }
 
-// loosely words any JSON that is a number, a text, a truth, or a list of them.
+// loosely writes any JSON that is a number, a text, a truth, or a list of them.
 func loosely(raw json.RawMessage) (string, bool) {
 	var v any
 	if json.Unmarshal(raw, &v) != nil {
@@ -313,7 +313,7 @@ func loosely(raw json.RawMessage) (string, bool) {
 // deepest is how deep lists stand in each other at most that are put into a drill.
 const deepest = 8
 
-// loosened words a value of JSON that is of no known type; ok is false for one that a drill cannot say.
+// loosened writes a value of JSON that is of no known type; ok is false for one that a drill cannot say.
 func loosened(v any, depth int) (string, bool) {
 	switch x := v.(type) {
 	case bool:
@@ -342,7 +342,7 @@ func loosened(v any, depth int) (string, bool) {
 	return "", false
 }
 
-// literal words a value, whose refs are by the numbers that clients know, as drills do.
+// literal writes a value, whose refs are by the numbers that clients know, as drills do.
 func (t *Transcript) literal(typ *contract.Type, v contract.Value) (string, bool) {
 	real := func(n int64) string { return strconv.FormatFloat(typ.Real(n), 'f', -1, 64) }
 	join := func(open string, list []string) (string, bool) { return open + strings.Join(list, ", ") + "]", true }

@@ -11,7 +11,7 @@ import (
 	"kamerad.example/core/syntax"
 )
 
-// describe words a type as messages name it.
+// describe returns a type as messages name it.
 func describe(t *contract.Type) string {
 	switch t.Form {
 	case contract.FormEntity:
@@ -796,7 +796,7 @@ func timeHint(op string) string {
 	return "a time is compared with, added to and taken from a time: since(phase) > 60s"
 }
 
-// unknown tells that a name means nothing here, with the nearest that would.
+// unknown reports that a name means nothing here, with the nearest that would.
 func (e *Scope) unknown(x *syntax.Ref, want *contract.Type) {
 	if IsBuiltin(x.Text) {
 		e.Fail(

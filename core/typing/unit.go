@@ -110,7 +110,7 @@ func (c *Unit) Text(s string) int64 {
 	return n
 }
 
-// Fail tells a mistake: its place, a code for programs, what is wrong, and what would be right.
+// Fail reports a mistake: its place, a code for programs, what is wrong, and what would be right.
 func (c *Unit) Fail(at syntax.Span, code, message, hint string) {
 	if len(c.Problems) >= MaxProblems {
 		return
@@ -142,7 +142,7 @@ func PropertyNames(k *contract.Kind) []string {
 	return out
 }
 
-// Suggest words a hint: the nearest of some names, or else what would be right in general.
+// Suggest returns a hint: the nearest of some names, or else what would be right in general.
 func Suggest(name string, known []string, otherwise string) string {
 	best := ""
 	distance := len(name)/3 + 2

@@ -279,7 +279,7 @@ func drawValue(t *rapid.T, typ *contract.Type, label string) (v contract.Value) 
 	return v
 }
 
-// reworded words what was read of JSON, with each number as its double.
+// reworded writes again what was read of JSON, with each number as its double.
 func reworded(t *rapid.T, v any) []byte {
 	switch x := v.(type) {
 	case float64:

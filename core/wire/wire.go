@@ -279,7 +279,7 @@ type Update struct {
 	Withdrawn []string // names of properties
 }
 
-// Owned tells that an entity has another owner.
+// Owned reports that an entity has another owner.
 type Owned struct {
 	Entity uint32 `json:"entity"`
 	Owner  int    `json:"owner"`

@@ -19,7 +19,7 @@ type Place struct {
 // Slots returns what stands there. To be read only.
 func (p Place) Slots() []int64 { return p.Entity.Nums[p.Slot : p.Slot+p.Type.Width()] }
 
-// String words the place for faults: `Diver.satchel`.
+// String returns the place as faults name it: `Diver.satchel`.
 func (p Place) String() string { return p.Entity.Kind.Name + "." + p.Property.Name }
 
 // put writes one slot of a holder, in the present transaction.

@@ -289,7 +289,7 @@ func (w *World) SetOwner(e *Entity, owner int) {
 	}
 }
 
-// Delay has an action of an entity run at a later tick. args are copied. It reports false when too many wait already.
+// Delay lets an action of an entity run at a later tick. args are copied. It reports false when too many wait already.
 func (w *World) Delay(e *Entity, at int64, a *contract.Action, args []int64) bool {
 	if len(e.delayed) >= maxDelayed {
 		return false

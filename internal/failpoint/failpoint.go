@@ -17,7 +17,7 @@ func (p *Point) Hit() {
 	}
 }
 
-// Set has Hit call a function, which may block or panic, until the returned function is called.
+// Set makes Hit call a function, which may block or panic, until the returned function is called.
 func (p *Point) Set(do func()) (clear func()) {
 	p.do.Store(&do)
 	return func() { p.do.Store(nil) }

@@ -68,7 +68,7 @@ type seatRequest struct {
 	pipe bool // it is no socket
 }
 
-// takeSeat has the runner seat a client; its messages then come out of the returned connection.
+// takeSeat asks the runner for a seat for a client; its messages then come out of the returned connection.
 func (s *Connections) takeSeat(ctx context.Context, j seatRequest) (c *connection, err error) {
 	var refused error
 	if err := s.runner.Do(ctx, func() { c, refused = s.join(j) }); err != nil {
@@ -195,7 +195,7 @@ func (s *Connections) Receive() {
 	s.spareInbound = mail
 }
 
-// handle has the runner handle a message, unless its client has lost its seat meanwhile.
+// handle hands a message to the runner, unless its client has lost its seat meanwhile.
 func (s *Connections) handle(m *inboundMessage) {
 	c := m.from
 	state := c.is()

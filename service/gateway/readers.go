@@ -118,7 +118,7 @@ const (
 	countedAtOnce = 4 << 10
 )
 
-// charge takes from a limit, and has the client wait for as long as it is overdrawn.
+// charge takes from a limit, and makes the client wait for as long as it is overdrawn.
 func (l *messageReader) charge(limit *rate.Limiter, n int) {
 	if wait := limit.ReserveN(l.now, n).DelayFrom(l.now); wait > 0 {
 		if until := l.now.Add(wait); until.After(l.pausedUntil) {
@@ -221,7 +221,7 @@ func (s *Connections) readFrom(l *messageReader, now time.Time) {
 	s.readers.waiting = append(s.readers.waiting, l)
 }
 
-// countMessage has a client wait that says too much.
+// countMessage counts a message; a client that says too much has to wait.
 func (l *messageReader) countMessage(now time.Time) {
 	if !l.messageLimit.AllowN(now, 1) {
 		if until := now.Add(l.messageLimit.ReserveN(now, 1).DelayFrom(now)); until.After(l.pausedUntil) {

@@ -42,7 +42,7 @@ func (a *API) openTestClient(r *http.Request) (wire.Client, error) {
 	return test.Me(), nil
 }
 
-// keepTestClient has a client that runs within the service be driven through the API until it ends.
+// keepTestClient keeps a client that runs within the service, to be driven through the API until it ends.
 func (a *API) keepTestClient(session int64, test gateway.Client) {
 	key := seatKey{session, test.Me().Number}
 	a.mu.Lock()

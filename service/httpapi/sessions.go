@@ -49,7 +49,7 @@ func (a *API) openSession(r *http.Request) (api.Session, error) {
 // describeWithin is how long who lists or reads sessions waits for any of them.
 const describeWithin = 250 * time.Millisecond
 
-// describe tells of a session as it is now; of one whose tick takes long, as it was a short while ago.
+// describe describes a session as it is now; of one whose tick takes long, as it was a short while ago.
 func (a *API) describe(r *http.Request, x *gateway.Connections) (out api.Session, err error) {
 	ctx, cancel := context.WithTimeout(r.Context(), describeWithin)
 	defer cancel()

@@ -83,8 +83,8 @@ func TryRead(fd int, b []byte) (int, error) {
 	}
 }
 
-// LimitUnsent has the system take no more than so many bytes beyond what it has sent, and returns the least round trip
-// that it has measured; 0 when it does not tell.
+// LimitUnsent makes the system take no more than so many bytes beyond what it has sent, and returns the least round
+// trip that it has measured; 0 when it does not tell.
 func LimitUnsent(fd, bytes int) (roundTrip time.Duration) {
 	_ = unix.SetsockoptInt(fd, unix.IPPROTO_TCP, unix.TCP_NOTSENT_LOWAT, bytes) // without it, the system takes more
 	info, err := unix.GetsockoptTCPInfo(fd, unix.IPPROTO_TCP, unix.TCP_INFO)
@@ -94,7 +94,7 @@ func LimitUnsent(fd, bytes int) (roundTrip time.Duration) {
 	return time.Duration(info.Min_rtt) * time.Microsecond
 }
 
-// Poller tells which of many sockets have something to read. Its zero value is ready. It is used by one goroutine.
+// Poller reports which of many sockets have something to read. Its zero value is ready. It is used by one goroutine.
 type Poller struct {
 	open   bool
 	epoll  int
@@ -104,8 +104,8 @@ type Poller struct {
 // maxEvents is how many events one call of the system returns.
 const maxEvents = 512
 
-// Add has a socket's arrivals told from now on, each once, in their order. A socket that is closed is forgotten by
-// itself.
+// Add makes Poll return a socket's arrivals from now on, each once, in their order. A socket that is closed is
+// forgotten by itself.
 func (p *Poller) Add(fd int) error {
 	if !p.open {
 		epoll, err := syscall.EpollCreate1(syscall.EPOLL_CLOEXEC)

@@ -25,13 +25,13 @@ func TryRead(int, []byte) (int, error) { return 0, errUnsupported }
 // LimitUnsent is never called: there is no socket.
 func LimitUnsent(int, int) time.Duration { return 0 }
 
-// Poller tells of nothing here.
+// Poller reports nothing here.
 type Poller struct{}
 
 // Add is never called: there is no socket.
 func (*Poller) Add(int) error { return errUnsupported }
 
-// Poll tells of nothing.
+// Poll describes nothing.
 func (*Poller) Poll(func(e Event)) {}
 
 // Close does nothing.

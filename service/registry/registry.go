@@ -297,7 +297,8 @@ func (g *Registry) Stopping() bool {
 	return g.stopping
 }
 
-// BeginStopping has no session opened any more; those that are being opened find it when they want to begin.
+// BeginStopping keeps sessions from being opened from now on; those that are being opened find it when they want to
+// begin.
 func (g *Registry) BeginStopping() {
 	g.mu.Lock()
 	defer g.mu.Unlock()

@@ -66,7 +66,7 @@ func (r *Runner) Handle(client int, m *Message) {
 	}
 }
 
-// handleReady has a client play that has said that it is ready.
+// handleReady lets a client play, which has said that it is ready.
 func (r *Runner) handleReady(client int) {
 	if s := r.seats[client]; s != nil {
 		s.on(clientReady)
@@ -74,7 +74,7 @@ func (r *Runner) handleReady(client int) {
 	r.session.Ready(client)
 }
 
-// handleDifference has a client's copy sent anew that is not what its digest says.
+// handleDifference sends a client its copy anew, which is not what its digest says.
 func (r *Runner) handleDifference(client int, tick int64) {
 	r.meters.differences.Inc()
 	if r.session.ReportDifference(client) {

@@ -20,7 +20,7 @@ const (
 	maxStoredArgs    = 2000 // bytes of a request's arguments; of longer ones it is stored how long they are
 )
 
-// record has decided requests stored, as far as they are.
+// record stores decided requests, as far as they are.
 func (r *Runner) record(list []session.Decision) {
 	now := r.now()
 	out := make([]store.Decision, 0, len(list))

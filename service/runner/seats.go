@@ -263,7 +263,7 @@ const (
 	expireEvery = time.Second / 4
 )
 
-// waitForReturn has a seat whose connection was lost wait for another one, and gives the oldest of its address away
+// waitForReturn makes a seat whose connection was lost wait for another one, and gives the oldest of its address away
 // when too many wait: nothing says yet who a client is, and one address could hold all seats of a session.
 func (r *Runner) waitForReturn(s *seat, now time.Time) {
 	until := now.Add(r.grace())

@@ -84,7 +84,7 @@ func (r *Runner) noteDuration(step *session.Step, at time.Time, d time.Duration)
 	}
 }
 
-// Describe tells of the session as it is now. It is called on the runner's goroutine.
+// Describe describes the session as it is now. It is called on the runner's goroutine.
 func (r *Runner) Describe() api.Session {
 	s := Stored(r.row)
 	s.Open = true
@@ -102,14 +102,14 @@ func (r *Runner) Describe() api.Session {
 	return s
 }
 
-// Summary tells of the session as it was at most a second ago. Everybody may call it, and nobody waits.
+// Summary describes the session as it was at most a second ago. Everybody may call it, and nobody waits.
 func (r *Runner) Summary() api.Session {
 	out := *r.summary.Load()
 	out.Tick = r.lastTick.Load()
 	return out
 }
 
-// Stored tells of a session as its row has it.
+// Stored describes a session as its row has it.
 func Stored(row store.Session) api.Session {
 	s := api.Session{
 		ID:       row.ID,

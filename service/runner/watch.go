@@ -175,7 +175,7 @@ func nonNil[T any](list []T) []T {
 	return list
 }
 
-// client tells of one client, without its frames.
+// client describes one client, without its frames.
 func (w *watchers) client(r *Runner, c wire.Client) api.WatchClient {
 	_, sent := r.session.ClientState(c.Number)
 	out := api.WatchClient{
@@ -289,7 +289,7 @@ func (w *watchers) follow(r *Runner, step *session.Step) {
 	}
 }
 
-// changedClients tells of the clients of which there is something new: they were sent something, or have confirmed it.
+// changedClients describes the clients of which there is something new: they were sent something, or have confirmed it.
 func (w *watchers) changedClients(r *Runner) []api.WatchClient {
 	out := []api.WatchClient{}
 	for _, c := range r.session.Clients() {

@@ -21,7 +21,7 @@ type word struct {
 	quoted bool
 }
 
-// split takes a line apart at its blanks. What is in quotes stays together, and so does what is in brackets or braces:
+// split divides a line at its blanks. What is in quotes stays together, and so does what is in brackets or braces:
 // a list or record as JSON.
 func split(line string) (out []word, err error) {
 	for rest := strings.TrimSpace(line); rest != ""; rest = strings.TrimSpace(rest) {
@@ -90,7 +90,7 @@ func label(held *replicate.Copy, t *replicate.Entity) string {
 	return fmt.Sprintf("%s[%d]", name, nth)
 }
 
-// worded words a value; an entity or a client by its name.
+// worded returns a value as text; an entity or a client by its name.
 func worded(held *replicate.Copy, t *contract.Type, v contract.Value) string {
 	switch {
 	case t.Form == contract.FormEntity && held.Entity(uint32(v.Num)) != nil:
@@ -193,7 +193,7 @@ func address(me *client.Client, text string, has hasName) (a addressed, err erro
 	return a, err
 }
 
-// unknownEntity words that a client holds no such entity, with what it holds.
+// unknownEntity returns the message for an entity that a client does not hold, with those that it holds.
 func unknownEntity(held *replicate.Copy, name string) error {
 	const most = 12
 	var known []string

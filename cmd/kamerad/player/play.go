@@ -318,13 +318,13 @@ func (p *Player) name(t *replicate.Entity) (out string) {
 	return out
 }
 
-// worded words a value, with entities and clients by name.
+// worded returns a value as text, with entities and clients by name.
 func (p *Player) worded(t *contract.Type, v contract.Value) (out string) {
 	p.me.Look(func(held *replicate.Copy) { out = worded(held, t, v) })
 	return out
 }
 
-// NameOf words an entity as its owner's, or by its kind.
+// NameOf names an entity as its owner's, or by its kind.
 func NameOf(clients []wire.Client, t *replicate.Entity) string {
 	for _, c := range clients {
 		if c.Number == t.Owner {

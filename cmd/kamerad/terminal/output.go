@@ -137,7 +137,7 @@ func Mark(number int) string {
 	return fmt.Sprintf("%c %s", 'A'+rune(i%26), marks[i%len(marks)])
 }
 
-// Verdict words a decision: its sign, its outcome and what decided.
+// Verdict returns a decision as text: its sign, its outcome and what decided.
 func Verdict(outcome wire.Outcome, stage wire.Stage, reason string, reply json.RawMessage) string {
 	sign := map[wire.Outcome]string{
 		wire.Accepted:  "✓",
