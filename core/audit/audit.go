@@ -1030,7 +1030,7 @@ func (t *target) checked(d *session.Decision) {
 	}
 }
 
-// fast holds bursts against the limits and pauses.
+// fast checks bursts against the limits and pauses.
 func (a *auditor) fast(tries []given, step *session.Step) {
 	type use struct {
 		client  int

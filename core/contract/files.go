@@ -25,7 +25,7 @@ func (f Files) Open(name string) (string, error) {
 	return text, nil
 }
 
-// Check holds files against the bounds.
+// Check reports files that exceed the bounds.
 func (f Files) Check() error {
 	size := 0
 	for name, text := range f {

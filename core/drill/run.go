@@ -181,7 +181,7 @@ func (d *Drill) run(ctx context.Context, o Options, explain bool) (*run, error) 
 	return r, r.sound()
 }
 
-// sound holds what every run has to hold: no copy was ever other than what it was sent.
+// sound checks what has to hold for every run: no copy was ever other than what it was sent.
 func (r *run) sound() error {
 	for _, p := range r.stage.players {
 		if p.differed != "" {
@@ -223,7 +223,7 @@ func firstLine(text string) string {
 	return first
 }
 
-// decided holds the decisions that came against what was wanted; at the end, also those that did not come.
+// decided compares the decisions that came with what was wanted; at the end, also those that did not come.
 func (r *run) decided(end bool) error {
 	for _, a := range r.acts {
 		if a.want == nil {
@@ -502,7 +502,7 @@ func (r *run) waiting() string {
 	return ""
 }
 
-// inStep holds every copy that is current against the rules: who may have what is asked anew, whatever was sent.
+// inStep checks every copy that is current against the rules: who may have what is asked anew, whatever was sent.
 func (r *run) inStep(who ...*player) error {
 	if len(who) == 0 {
 		who = r.stage.players

@@ -2,7 +2,7 @@
 // what can never happen, what grows without end. Each kind of danger is a finding with a name, by which a declaration
 // can accept it.
 //
-// Find holds everything against a contract that was checked. Where information comes to those who may not have it is
+// Find looks for all dangers of a contract that was checked. Where information comes to those who may not have it is
 // found by package flow.
 //
 // Find returns the problems, in the order of the text, and Findings the list of all kinds for those who explain them.

@@ -122,7 +122,7 @@ func (f *flow) begins(k *contract.Kind, on sym) {
 	}
 }
 
-// takes takes room for something out of what surely is free.
+// takes uses up room for something out of what surely is free.
 func (f *flow) takes(t *contract.Type, holder operand, count *contract.Expr) bool {
 	if f.loops > 0 || count != nil && (count.Op != contract.OpConst || count.Num < 0) {
 		return false

@@ -518,7 +518,7 @@ func (f *flow) revealedTo(l label, who []contract.Who) label {
 	return out
 }
 
-// sink holds a value, and what decides whether the statement runs, against a place where it becomes known.
+// sink checks a value, and what decides whether the statement runs, against a place where it becomes known.
 func (f *flow) sink(l label, d dest) {
 	d.later = f.later
 	f.cause.dests = append(f.cause.dests, d)
@@ -545,7 +545,7 @@ func (f *flow) sink(l label, d dest) {
 	}
 }
 
-// decision holds something against the caller, who learns of it by what is decided.
+// decision checks what decides something against the caller, who learns of it by what is decided.
 func (f *flow) decision(l label, how string) {
 	if a := f.leaks(l, f.toCaller("")); a != nil {
 		f.report(

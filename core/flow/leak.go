@@ -177,7 +177,7 @@ func (f *flow) target(x *contract.Expr) (get *contract.Expr, place label) {
 	return x, place
 }
 
-// written holds what is written to a property against the audience of it, and notes that it changes.
+// written checks what is written to a property against the audience of it, and notes that it changes.
 func (f *flow) written(get *contract.Expr, l label) {
 	e := f.value(get.Args[0])
 	l = l.with(f.observed(get.Args[0], e))
@@ -388,7 +388,7 @@ func (f *flow) tell(s *contract.Stmt) {
 	f.names(s.Who, dest{crowds: everyone, what: "who gets " + what})
 }
 
-// names holds what decides who gets something against those who learn of it by getting it or not.
+// names checks what decides who gets something against those who learn of it by getting it or not.
 func (f *flow) names(who []contract.Who, d dest) {
 	var l label
 	for _, w := range who {
@@ -1035,7 +1035,7 @@ func (l *flows) request(r *contract.Request) {
 	}
 }
 
-// failures holds what a cause may fail of against all that would be undone with it: what it does, what the handlers do
+// failures checks what a cause may fail of against all that would be undone with it: what it does, what the handlers do
 // that it sets off, and what is decided.
 func (l *flows) failures() {
 	h := l.handlers()

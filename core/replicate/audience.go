@@ -184,7 +184,7 @@ func (v *View) placeInAudience(a *audience, spawned []*baseline) {
 	}
 }
 
-// updateRadius takes over the audience's radius, and reports whether it is another one than before.
+// updateRadius computes the audience's radius anew, and reports whether it is another one than before.
 func (v *View) updateRadius(a *audience) bool {
 	radius, _ := v.rules.Radius(a.Aud)
 	if radius == a.radius && a.cellSize != 0 {
@@ -277,7 +277,7 @@ func (v *View) exitDespawned() {
 	}
 }
 
-// exitSet takes an entity out of a set. at is an index of its placements.
+// exitSet removes an entity from a set. at is an index of its placements.
 func (v *View) exitSet(b *baseline, at int) {
 	x := b.placements[at]
 	x.set.group.Exit(x.lane, x.slot)

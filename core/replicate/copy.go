@@ -157,7 +157,7 @@ func (a *application) join(joined []wire.Client) {
 	}
 }
 
-// leave takes clients out of the copy.
+// leave removes clients from the copy.
 func (a *application) leave(left []int) {
 	c := a.copy
 	for _, number := range left {
@@ -249,7 +249,7 @@ func (a *application) update(u *wire.Update) {
 	}
 }
 
-// remove takes entities out of the copy.
+// remove removes entities from the copy.
 func (a *application) remove(gone []uint32) {
 	for _, number := range gone {
 		if e := a.copy.entities[number]; e != nil {

@@ -51,7 +51,7 @@ func (entry *privateEntry) markChanged() {
 	}
 }
 
-// unlink takes the entry out of the list of its entity.
+// unlink removes the entry from the list of its entity.
 func (entry *privateEntry) unlink() {
 	entry.isReleased = true
 	if entry.previousOfEntity != nil {

@@ -92,7 +92,7 @@ func (s *ServerState) AddClient(c wire.Client) {
 	}
 }
 
-// RemoveClient takes a client out.
+// RemoveClient removes a client.
 func (s *ServerState) RemoveClient(number int) {
 	s.clients = slices.DeleteFunc(s.clients, func(c wire.Client) bool { return c.Number == number })
 	if !s.unwatched {
@@ -107,7 +107,7 @@ func (s *ServerState) AddEntity(e *world.Entity) {
 	s.spawned = append(s.spawned, x)
 }
 
-// RemoveEntity takes an entity out that the world has despawned. One that came in this tick is never told.
+// RemoveEntity removes an entity that the world has despawned. One that came in this tick is never told.
 func (s *ServerState) RemoveEntity(e *world.Entity) {
 	x := s.entities[e.ID]
 	delete(s.numbers, e.ID)

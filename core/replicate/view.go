@@ -176,7 +176,7 @@ func (v *View) AddClient(c wire.Client) {
 	v.rosterDigest += wire.DigestClient(c, role)
 }
 
-// RemoveClient takes a client out. The others are told.
+// RemoveClient removes a client. The others are told.
 func (v *View) RemoveClient(number int) {
 	u := v.viewer(number)
 	if u == nil {
@@ -240,7 +240,7 @@ func (v *View) AddEntity(e *world.Entity) {
 	v.noteKindChanged(e)
 }
 
-// RemoveEntity takes an entity out that the world has despawned.
+// RemoveEntity removes an entity that the world has despawned.
 func (v *View) RemoveEntity(e *world.Entity) {
 	b := v.baselineOf(e)
 	if b == nil {

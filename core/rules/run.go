@@ -58,7 +58,7 @@ func (m *Machine) list(f *frame, a *bytecode.Address) ([]int64, end) {
 	return slots[offset : offset+a.Type.Width()], ended
 }
 
-// fits holds a value's slots against its type.
+// fits checks a value's slots against its type.
 func (m *Machine) fits(t *contract.Type, slots []int64) error {
 	switch t.Form {
 	case contract.FormBool, contract.FormEnum, contract.FormEntity, contract.FormClient, contract.FormKind,

@@ -119,7 +119,7 @@ func (g *Group) Enter(lane int, item Item, whole bool, mask uint64) int {
 	return at
 }
 
-// Exit takes an entity out with the next block.
+// Exit removes an entity with the next block.
 func (g *Group) Exit(lane, at int) {
 	g.slots[lane][at].leaves = true
 	g.exited = append(g.exited, slotRef{lane, at})

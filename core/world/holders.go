@@ -169,7 +169,7 @@ func (w *World) PutInList(p Place, value []int64) error {
 	return nil
 }
 
-// CutFromList takes the value at a place out of a list.
+// CutFromList removes the value at a place from a list.
 func (w *World) CutFromList(p Place, index int64) error {
 	row := p.Slots()
 	n := row[0]
@@ -229,7 +229,7 @@ func (w *World) PutInMap(p Place, key int64) (offset int, err error) {
 	return at + 1, nil
 }
 
-// TakeFromMap takes a key and its value out of a map.
+// TakeFromMap removes a key and its value from a map.
 func (w *World) TakeFromMap(p Place, key int64) error {
 	row := p.Slots()
 	i, found := w.FindInMap(p.Type, row, key)

@@ -258,7 +258,7 @@ func (w *World) insert(e *Entity) {
 	e.Gone = false
 }
 
-// remove takes an entity out of all lists.
+// remove removes an entity from all lists.
 func (w *World) remove(e *Entity) {
 	for _, list := range []*[]*Entity{&w.entities, &w.kinds[e.Kind.Index]} {
 		if i, found := slices.BinarySearchFunc(*list, e.ID, compareID); found {
@@ -273,7 +273,7 @@ func (w *World) remove(e *Entity) {
 	e.Gone = true
 }
 
-// Despawn takes an entity out of the world. One that is gone already stays so.
+// Despawn removes an entity from the world. One that is gone already stays so.
 func (w *World) Despawn(e *Entity) {
 	if !e.Gone {
 		w.remove(e)
@@ -366,7 +366,7 @@ func (w *World) AddClient(c Client) {
 	w.clientsTick = w.Tick
 }
 
-// RemoveClient takes a client out. It is no part of a transaction.
+// RemoveClient removes a client. It is no part of a transaction.
 func (w *World) RemoveClient(number int) {
 	w.clients = slices.DeleteFunc(w.clients, func(c Client) bool { return c.Number == number })
 	w.clientsTick = w.Tick

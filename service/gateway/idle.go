@@ -42,7 +42,7 @@ func (i *Idle) add(c net.Conn) {
 	}
 }
 
-// remove takes a connection out, since something goes on on it or it is gone.
+// remove removes a connection, since something goes on on it or it is gone.
 func (i *Idle) remove(c net.Conn) {
 	i.mu.Lock()
 	defer i.mu.Unlock()

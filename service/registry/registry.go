@@ -254,7 +254,7 @@ func (g *Registry) storeLateEnd(r *runner.Runner, reason string) {
 	}
 }
 
-// storeEnd takes a session out of those that run, and stores its end. Only the first call does so.
+// storeEnd removes a session from those that run, and stores its end. Only the first call does so.
 func (g *Registry) storeEnd(ctx context.Context, r *runner.Runner, reason string) error {
 	g.mu.Lock()
 	_, mine := g.sessions[r.ID()]
