@@ -6,7 +6,8 @@ import (
 	"kamerad.example/core/contract"
 )
 
-// decided returns -1 for a condition that never holds and 1 for one that always does, by the ranges of what it compares.
+// decided returns -1 for a condition that never holds, 1 for one that always does, and else 0. It goes by the ranges of
+// what the condition compares.
 func (f *flow) decided(x *contract.Expr) int {
 	switch x.Op {
 	case contract.OpConst:
@@ -47,7 +48,8 @@ func (f *flow) decided(x *contract.Expr) int {
 	return 0
 }
 
-// compared returns -1 for a comparison that never holds and 1 for one that always does, by the ranges of its sides.
+// compared returns -1 for a comparison that never holds, 1 for one that always does, and else 0, by the ranges of its
+// sides.
 func compared(x *contract.Expr, p, q val) int {
 	if form := x.Args[0].Type.Form; form != contract.FormInt && form != contract.FormReal || !p.ranged || !q.ranged ||
 		counts(x.Args[0]) || counts(x.Args[1]) {
