@@ -116,6 +116,9 @@ func TestExpectations(t *testing.T) {
 		"expect server sees one(d in Diver).hull == 3":                                                    "2 are there, not one",
 		"expect server sees ana.Diver.satchel[0] == 1":                                                    "has nothing at 0",
 		"expect server sees 1 + nothing == 2":                                                             "`+` does not go with 1 and nothing",
+		"expect server sees 9007199254740993 <= 9007199254740992":                                         "the server sees it otherwise",
+		"expect server sees 9223372036854775807 + 1 < 0":                                                  "too great",
+		"expect server sees roll(-9223372036854775807..9223372036854775807) < 0":                          "roll does not take",
 		"ana asks Diver.use(patch) -> accepted":                                                           "",
 		"ana asks Diver.use(patch) -> denied \"not carried\"":                                             "it was accepted",
 		"bo asks Strongbox.guess(Strongbox.answer) -> accepted true":                                      "",
@@ -463,6 +466,40 @@ func FuzzParseDrills(f *testing.F) {
 		again, problems := syntax.FormatDrills(syntax.NewSource("fuzz.drill", laid))
 		require.Empty(t, problems, laid)
 		require.Equal(t, laid, again)
+	})
+}
+
+// Whatever an expression says, it is evaluated or refused, on the server's sheet and on a client's copy.
+func FuzzExpressions(f *testing.F) {
+	const contractText = `contract wreck language 1
+enum Item { flare, patch }
+entity Diver per player {
+  pos: vec2 -9..9 step 0.1
+  lit: int 0..9 = 3
+  bag: list<int 0..9> max 3
+  near: ref Diver
+}
+`
+	for _, x := range []string{
+		"roll(-9223372036854775807..9223372036854775807)", "9223372036854775807 + 1", "-7 % 2 / 0", "1.5 * 2 - 3",
+		"vec(1, 2) * 3 == vec(3, 6)", "distance(ana.Diver.pos, vec(0, 0))", "length(vec(1, 2, 3))", "abs(-3)",
+		"count(d in Diver where d.lit > 1)", "most(d in Diver: d.lit)", "sum(c in clients: c.number)",
+		"Diver[2].lit", "ana.Diver.bag[0]", "ana.Diver.bag.has(3)", "exists(ana.Diver.near.near)", "now() < 5s",
+		"one(d in Diver).owner.role == player", "not true and patch == Item.flare", "[1, [patch, \"x\"]] != nothing",
+		"first(d in Diver else nothing)", "count(Diver) + count(clients)", "all(d in Diver: any(e in Diver where e == d))",
+	} {
+		f.Add(x)
+	}
+	f.Fuzz(func(t *testing.T, x string) {
+		if strings.ContainsAny(x, "\n;") {
+			return // one expression, not more lines
+		}
+		text := "drill \"it\"\nuse \"wreck.kam\"\nclients ana, bo\nexpect everyone sees " + x + "\n"
+		drills, _ := Load("it.drill", text, beside(map[string]string{"wreck.kam": contractText}))
+		for _, d := range drills {
+			_, err := d.Run(context.Background(), Options{})
+			require.NoError(t, err)
+		}
 	})
 }
 

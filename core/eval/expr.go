@@ -10,8 +10,8 @@
 // Compile turns a tree into closures, once; evaluating a Node calls them. There are no types beforehand: a drill
 // compares what clients hold with what its author wrote, so that a value of another type is an answer (it is not
 // equal), not a mistake. What does not exist on a sheet is Absent, which is neither true nor false and ends the
-// expression that reads it. value.go turns values into JSON that a client sends, by the type that the contract
-// declares; record.go does so for records.
+// expression that reads it. arithmetic.go computes and compares, exactly or not at all; value.go turns values into what
+// the contract holds, by the type that it declares; record.go makes records.
 package eval
 
 import (
@@ -19,6 +19,7 @@ import (
 	"errors"
 	"fmt"
 	"maps"
+	"math"
 	"math/rand/v2"
 	"slices"
 
@@ -99,6 +100,9 @@ type Env struct {
 
 // maxSteps bounds what one expression may look at.
 const maxSteps = 200_000
+
+// maxSpan bounds how far the ends of a roll may be from each other.
+const maxSpan = 1 << 40
 
 // step counts an item that an expression goes over, and fails when there were more than maxSteps.
 func (e *Env) step() error {
@@ -271,33 +275,6 @@ func (s *Scope) index(n *syntax.Index) Node {
 		}
 		return index(h, i)
 	}
-}
-
-// operateOne computes `not` or the negative of a value.
-func operateOne(op string, v any) (any, error) {
-	switch y := v.(type) {
-	case bool:
-		if op == "not" {
-			return !y, nil
-		}
-	case int64:
-		if op == "-" {
-			return -y, nil
-		}
-	case float64:
-		if op == "-" {
-			return -y, nil
-		}
-	case vector:
-		if op == "-" {
-			out := vector{}
-			for _, f := range y {
-				out = append(out, -f)
-			}
-			return out, nil
-		}
-	}
-	return nil, fmt.Errorf("`%s` does not go with %s", op, Show(v))
 }
 
 // Nth returns the kind of `KIND[N]`, the Nth of its kind that was spawned; nil for any other index.
@@ -577,106 +554,12 @@ func (s *Scope) binary(n *syntax.Binary) Node {
 	}
 }
 
-// operate computes an operation on two values, or says why there is no result.
-func operate(e *Env, op string, x, y any) (any, error) {
-	switch op {
-	case "==", "!=":
-		if r, ok := x.(role); ok {
-			x = string(r)
-		}
-		if r, ok := y.(role); ok {
-			y = string(r)
-		}
-		eq, err := Same(e.On, x, y)
-		return eq == (op == "=="), err
-	}
-	p, q, whole, ok := numbers(x, y)
-	if !ok {
-		return operateVectors(op, x, y)
-	}
-	switch op {
-	case "<":
-		return p < q, nil
-	case "<=":
-		return p <= q, nil
-	case ">":
-		return p > q, nil
-	case ">=":
-		return p >= q, nil
-	}
-	if whole {
-		i := x.(int64)
-		j := y.(int64)
-		switch op {
-		case "+":
-			return i + j, nil
-		case "-":
-			return i - j, nil
-		case "*":
-			return i * j, nil
-		case "/", "%":
-			if j == 0 {
-				return nil, errors.New("a division by zero")
-			}
-			if op == "/" {
-				return i / j, nil
-			}
-			return i % j, nil
-		}
-	}
-	switch op {
-	case "+":
-		return p + q, nil
-	case "-":
-		return p - q, nil
-	case "*":
-		return p * q, nil
-	case "/":
-		if q == 0 {
-			return nil, errors.New("a division by zero")
-		}
-		return p / q, nil
-	}
-	return nil, fmt.Errorf("`%s` does not go with %s and %s", op, Show(x), Show(y))
-}
-
-// operateVectors adds or subtracts two vectors of the same length, or multiplies one by a number.
-func operateVectors(op string, x, y any) (any, error) {
-	v, isV := x.(vector)
-	u, isU := y.(vector)
-	if isV && isU && len(v) == len(u) && (op == "+" || op == "-") {
-		out := vector{}
-		for i := range v {
-			if op == "+" {
-				out = append(out, v[i]+u[i])
-			} else {
-				out = append(out, v[i]-u[i])
-			}
-		}
-		return out, nil
-	}
-	if k, isK := toFloat(y); isV && isK && op == "*" {
-		out := vector{}
-		for i := range v {
-			out = append(out, v[i]*k)
-		}
-		return out, nil
-	}
-	return nil, fmt.Errorf("`%s` does not go with %s and %s", op, Show(x), Show(y))
-}
-
 // single returns the only one of some arguments, or nil.
 func single(args []syntax.Expr) syntax.Expr {
 	if len(args) != 1 {
 		return nil
 	}
 	return args[0]
-}
-
-// toFloat returns a number as a double; ok is false for anything else.
-func toFloat(v any) (float64, bool) {
-	x, _, _, ok := numbers(v, int64(0))
-	return x, ok
 }
 
 // call compiles the call of a function, or of a method of what holds many.
@@ -808,24 +691,29 @@ func function(e *Env, name string, list []any) (any, error) {
 		a, ok := list[0].(vector)
 		b, both := list[1].(vector)
 		if ok && both && len(a) == len(b) {
-			return distance(a, b), nil
+			return finite(distance(a, b))
 		}
 	case "length":
 		if v, ok := list[0].(vector); ok {
-			return distance(v, make(vector, len(v))), nil
+			return finite(distance(v, make(vector, len(v))))
 		}
 	case "abs":
 		switch x := list[0].(type) {
 		case int64:
-			return max(x, -x), nil
+			if x < 0 {
+				return operateOne("-", x)
+			}
+			return x, nil
 		case float64:
-			return max(x, -x), nil
+			return math.Abs(x), nil
 		}
 	case "roll":
 		a, ok := list[0].(int64)
 		b, both := list[1].(int64)
-		if ok && both && a <= b && b-a < 1<<40 {
-			return a + e.Dice.Int64N(b-a+1), nil
+		// The distance of any two is right as an unsigned number; as a signed one it could come out negative.
+		span := uint64(b) - uint64(a)
+		if ok && both && a <= b && span < maxSpan {
+			return a + e.Dice.Int64N(int64(span)+1), nil
 		}
 	}
 	return nil, fmt.Errorf("%s does not take %s", name, Show(list))

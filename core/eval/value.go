@@ -3,7 +3,6 @@ package eval
 import (
 	"encoding/json"
 	"fmt"
-	"math"
 	"slices"
 	"strconv"
 	"strings"
@@ -341,19 +340,9 @@ func Same(on *replicate.Copy, a, b any) (bool, error) {
 	a = gone(a)
 	b = gone(b)
 	switch x := a.(type) {
-	case int64:
-		switch y := b.(type) {
-		case int64:
-			return x == y, nil
-		case float64:
-			return float64(x) == y, nil
-		}
-	case float64:
-		switch y := b.(type) {
-		case int64:
-			return x == float64(y), nil
-		case float64:
-			return x == y, nil
+	case int64, float64:
+		if order, ok := compare(a, b); ok {
+			return order == 0, nil
 		}
 	case vector:
 		if y, ok := b.(vector); ok {
@@ -384,29 +373,4 @@ func Same(on *replicate.Copy, a, b any) (bool, error) {
 		return false, nil
 	}
 	return false, fmt.Errorf("%s and %s cannot be compared", Show(a), Show(b))
-}
-
-// numbers returns two numbers as doubles; ok is false when one is none.
-func numbers(a, b any) (x, y float64, whole, ok bool) {
-	one := func(v any) (float64, bool, bool) {
-		switch n := v.(type) {
-		case int64:
-			return float64(n), true, true
-		case float64:
-			return n, false, true
-		}
-		return 0, false, false
-	}
-	x, wx, okx := one(a)
-	y, wy, oky := one(b)
-	return x, y, wx && wy, okx && oky
-}
-
-// distance returns the Euclidean distance of two points.
-func distance(a, b vector) float64 {
-	sum := 0.0
-	for i := range min(len(a), len(b)) {
-		sum += float64((a[i] - b[i]) * (a[i] - b[i]))
-	}
-	return math.Sqrt(sum)
 }
