@@ -300,7 +300,7 @@ func slowFigures(long time.Duration, add func(figure)) error {
 
 var benched = regexp.MustCompile(`(?m)^Benchmark(\w+)(?:/(\w+))?-?\d*\s+\d+\s+([\d.]+) ns/op`)
 
-// goBench runs Go benchmarks and gives their nanoseconds, by name.
+// goBench runs Go benchmarks and returns their nanoseconds, by name.
 func goBench(folder, pattern string, times int) (map[string]float64, error) {
 	raw, err := exec.Command(
 		"go", "test", "-run", "^$", "-bench", pattern, "-benchtime", "1s", "-count", strconv.Itoa(times), folder,

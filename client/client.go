@@ -378,7 +378,7 @@ func (c *Client) Ready() {
 	c.send(wire.FromClient{Type: wire.MessageReady})
 }
 
-// Close returns the seat up. It also ends a connection that is being made again; a seat that was taken anew meanwhile
+// Close gives the seat up. It also ends a connection that is being made again; a seat that was taken anew meanwhile
 // is given up as well. It must not be called from one of the callbacks.
 func (c *Client) Close() {
 	c.mu.Lock()

@@ -222,7 +222,7 @@ func (w *twins) step() (same bool, err error) {
 	return w.parted || bytes.Equal(got[0], got[1]), nil
 }
 
-// hear returns a frame of the first session to whom it is for.
+// hear hands a frame of the first session to whom it is for.
 func (w *twins) hear(cf session.ClientFrame) error {
 	for _, p := range w.people {
 		if p.me.Number != cf.Client {

@@ -118,7 +118,7 @@ func (g *compiler) within(register int) int {
 	return register
 }
 
-// spend returns back the registers that were handed out since it was called.
+// spend notes which registers are handed out; the function that it returns frees all that were handed out since.
 func (g *compiler) spend() func() {
 	nums := g.usedNums
 	ents := g.usedEnts

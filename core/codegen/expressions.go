@@ -369,7 +369,7 @@ func (g *compiler) callFunction(x *contract.Expr, dst int) {
 	g.emit(bytecode.OpCall, operands{a: dst, k: add(&g.Calls, c)})
 }
 
-// vectorOperation returns the constant of opVec for an operation on vectors of some width.
+// vectorOperation returns the constant of OpVec for an operation on vectors of some width.
 func vectorOperation(op contract.Op, width int) int64 { return int64(op)<<8 | int64(width) }
 
 // arithmetic translates an operation on numbers, with its check for overflow or an undefined result, into register

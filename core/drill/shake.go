@@ -48,7 +48,7 @@ func (f Fault) String() string {
 	return fmt.Sprintf("%s %s %s", f.Client, f.What, f.Time)
 }
 
-// ParseFault reads what String words. The error says what is wrong and what would be right.
+// ParseFault reads what String returns. The error says what is wrong and what would be right.
 func ParseFault(text string) (f Fault, err error) {
 	words := strings.Fields(text)
 	wrong := fmt.Errorf(

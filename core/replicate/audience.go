@@ -249,7 +249,7 @@ func (v *View) markSetsChanged(a *audience) {
 	a.version++
 }
 
-// admitEntering returns the entities that enter a set their slots, in the order of their numbers.
+// admitEntering gives the entities that enter a set their slots, in the order of their numbers.
 func (v *View) admitEntering(set *recipientSet) {
 	if len(set.entering) == 0 {
 		return
@@ -268,7 +268,7 @@ func (v *View) admitEntering(set *recipientSet) {
 	set.entering = set.entering[:0]
 }
 
-// exitDespawned takes the entities that are gone out of their sets.
+// exitDespawned removes the entities that are gone from their sets.
 func (v *View) exitDespawned() {
 	for _, b := range v.despawned {
 		for len(b.placements) > 0 {

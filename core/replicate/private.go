@@ -234,7 +234,7 @@ func (v *View) updateEdgeEntries() {
 	}
 }
 
-// addGoneToEntries returns an entity that came and went in this tick to every client that may know of it by itself.
+// addGoneToEntries gives an entity that came and went in this tick to every client that may know of it by itself.
 func (v *View) addGoneToEntries(b *baseline) {
 	for _, u := range v.viewers {
 		if b.plan.hasPrivateParts() {
@@ -244,7 +244,7 @@ func (v *View) addGoneToEntries(b *baseline) {
 	}
 }
 
-// addSpawnedAndGone returns a client an entity by itself that came and went in the very tick in which the client came
+// addSpawnedAndGone gives a client an entity by itself that came and went in the very tick in which the client came
 // to the set that would have told of it: a client that comes to a set is sent what is in it at the end of the tick.
 func (v *View) addSpawnedAndGone(u *viewer, b *baseline) {
 	whole := false
@@ -270,7 +270,7 @@ func (v *View) addSpawnedAndGone(u *viewer, b *baseline) {
 	})
 }
 
-// enterNewEntries returns the new entries of this tick their slots, by the numbers of their entities.
+// enterNewEntries gives the new entries of this tick their slots, by the numbers of their entities.
 func (v *View) enterNewEntries() {
 	for _, u := range v.viewersWithNewEntries {
 		slices.SortFunc(u.newEntries, func(a, b *privateEntry) int { return cmp.Compare(a.number, b.number) })
@@ -373,7 +373,7 @@ func (v *View) reaches(u *viewer, b *baseline, r contract.Reach, group int, ask 
 	return ask(), true
 }
 
-// addEntry returns a client an entry.
+// addEntry gives a client an entry.
 func (v *View) addEntry(u *viewer, entry *privateEntry) {
 	entry.viewer = u
 	entry.listIndex = int32(len(u.entryList))

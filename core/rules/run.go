@@ -624,9 +624,9 @@ func (m *Machine) begins(f *frame, it *bytecode.Loop) end {
 // warmed is how many entities a loop reads ahead.
 const warmed = 8
 
-// next puts what the innermost loop comes to into its registers, and gives again. It leaves the loop after the last,
-// and gives ended. What was despawned since the loop began is passed over. length is that of the code, which each round
-// pays for.
+// next puts what the innermost loop comes to into its registers, and returns again. It leaves the loop after the last,
+// and returns ended. What was despawned since the loop began is passed over. length is that of the code, which each
+// round pays for.
 func (m *Machine) next(f *frame, in *bytecode.Instruction, length int) end {
 	m.steps -= int64(length)
 	if m.steps < 0 {

@@ -62,7 +62,7 @@ type Request struct {
 	confirmed int64
 }
 
-// ReadRequest holds a request against the contract. It may be called by any goroutine, so that reading does not take
+// ReadRequest checks a request against the contract. It may be called by any goroutine, so that reading does not take
 // the time of ticks.
 func (s *Session) ReadRequest(ask wire.Ask) Request {
 	out := Request{ask: ask}
@@ -126,7 +126,7 @@ var steeringTypes = map[wire.MessageType]inputType{
 	wire.MessageWrite:   inputWrite,
 }
 
-// ReadSteering holds a press, a release or a write against the contract. typ is one of these three words. It may be
+// ReadSteering checks a press, a release or a write against the contract. typ is one of these three words. It may be
 // called by any goroutine.
 func (s *Session) ReadSteering(typ wire.MessageType, message wire.Move) Steering {
 	m := Steering{typ: steeringTypes[typ], message: message}

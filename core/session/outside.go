@@ -51,7 +51,7 @@ func (s *Session) Nth(kind string, nth int64) uint32 {
 	return 0
 }
 
-// Set returns a property another value, as a body of the server would, and runs what that sets off. It counts at once;
+// Set gives a property another value, as a body of the server would, and runs what that sets off. It counts at once;
 // clients learn of it with the next tick. Refs in the value are public numbers. The error says why nothing was changed.
 func (s *Session) Set(entity uint32, property string, v contract.Value) error {
 	e := s.find(entity)
@@ -78,7 +78,7 @@ func (s *Session) Set(entity uint32, property string, v contract.Value) error {
 	return s.endOutside("set "+e.Kind.Name+"."+property, s.machine.Settle())
 }
 
-// Hand returns an entity to a client, or with 0 to the server, as a body of the server would. The error says why
+// Hand hands an entity to a client, or with 0 to the server, as a body of the server would. The error says why
 // nothing was changed.
 func (s *Session) Hand(entity uint32, to int) error {
 	e := s.find(entity)
@@ -131,7 +131,7 @@ type Difference struct {
 	Client   string // what it holds; empty for nothing
 }
 
-// Compare holds a client's copy against the rules: each entity and property is asked for anew, whatever was sent. The
+// Compare checks a client's copy against the rules: each entity and property is asked for anew, whatever was sent. The
 // copy has to be as of the last tick. A property that is sent only so many times a second may be older than the
 // server's value and is left out.
 func (s *Session) Compare(client int, held *replicate.Copy) (out []Difference) {
@@ -163,8 +163,8 @@ func (s *Session) Compare(client int, held *replicate.Copy) (out []Difference) {
 	return out
 }
 
-// compareEntity holds what a client has of one entity against the rules. entity is nil when the client does not know of
-// it.
+// compareEntity checks what a client has of one entity against the rules. entity is nil when the client does not know
+// of it.
 func (s *Session) compareEntity(
 	client int, held *replicate.Copy, e *world.Entity, entity *replicate.Entity,
 ) (out []Difference) {

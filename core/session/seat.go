@@ -80,7 +80,7 @@ func (w *limitWindow) take(count int, length, tick int64) bool {
 	return true
 }
 
-// Join returns a new client a seat, and returns its number. Its entities come with the next tick. An empty role means
+// Join gives a new client a seat, and returns its number. Its entities come with the next tick. An empty role means
 // the contract's first one. The error is a *Refusal.
 func (s *Session) Join(name, role string) (int, error) {
 	if role == "" {
@@ -291,7 +291,7 @@ func (s *Session) expel(client int, reason string) {
 	s.expelledUntil[t.client.Name] = s.tick + int64(expelledFor*s.contract.TickRate)
 }
 
-// updateRoles returns clients with another role the entities of it, in place of those of their old one.
+// updateRoles gives clients with another role the entities of it, in place of those of their old one.
 func (s *Session) updateRoles() {
 	if !s.roleChanged {
 		return

@@ -68,7 +68,7 @@ func (e *Scope) Enter() { e.Scopes = append(e.Scopes, map[string]*contract.Expr{
 // leave closes the innermost scope.
 func (e *Scope) leave() { e.Scopes = e.Scopes[:len(e.Scopes)-1] }
 
-// Declare returns a name to a new local. What has no type yet takes one number.
+// Declare makes a new local with a name. What has no type yet takes one number.
 func (e *Scope) Declare(n syntax.Ident, t *contract.Type) *contract.Expr {
 	for _, s := range e.Scopes {
 		if s[n.Text] != nil {

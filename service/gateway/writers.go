@@ -15,8 +15,8 @@ const maxWriters = 4
 // errMisordered ends a connection whose frames came to its outbox in another order than that of their ticks.
 var errMisordered = errors.New("a frame came after a newer one")
 
-// writers write what rooms hand them. There are a few. A client is tied to one of them for as long as it is connected:
-// a client that changed over to another one could be sent two frames in the wrong order.
+// writers write what runners hand them. There are a few. A client is tied to one of them for as long as it is
+// connected: a client that changed over to another one could be sent two frames in the wrong order.
 type writers struct {
 	queues   []chan *batch
 	free     chan *batch
