@@ -137,12 +137,12 @@ func auditSign(c audit.Cell) (sign string, state string) {
 	switch {
 	case len(c.Effects) > 0:
 		return "✕", "effect"
+	case !c.Reached:
+		return "·", "not reached"
 	case c.Tried > 0:
 		return "✓", "held"
-	case c.Reached:
-		return "–", "cannot be"
 	}
-	return "·", "not reached"
+	return "–", "cannot be"
 }
 
 // printAudit prints the report of an audit, which took so long: the table of attacks, what came of them, and what was

@@ -84,9 +84,16 @@ func TestAuditOfASession(t *testing.T) {
 		require.NoError(t, err)
 		id := strconv.FormatInt(s.ID, 10)
 		dir := t.TempDir()
-		out, status := command(
-			t, dir, "audit", "--session", id, "--for", "4s", "--html", "page.html", "--service", p.Service,
-		)
+		audit := func() (string, int) {
+			return command(
+				t, dir, "audit", "--session", id, "--for", "4s", "--html", "page.html", "--service", p.Service,
+			)
+		}
+		out, status := audit()
+		// A machine that is busy with other things plays so few ticks in 4 s that the hole may not be tried: it says so.
+		for more := 0; strings.Contains(out, "· Diver.shove, not the owner: ") && more < 5; more++ {
+			out, status = audit()
+		}
 		if version == 0 {
 			assert.Equal(t, 1, status, out)
 			assert.Contains(t, out, "belongs to somebody else, and nothing is checked")

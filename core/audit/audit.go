@@ -64,11 +64,12 @@ const (
 
 // Cell says what came of one sort of attack on one target.
 type Cell struct {
-	Tried    int            `json:"tried"`
+	Tried    int            `json:"tried"`              // attacks of which it is known what they came to
 	Outcomes map[string]int `json:"outcomes,omitempty"` // by decision, and what decided
 	Effects  []string       `json:"effects,omitempty"`  // what an attack changed or learned
 	Why      string         `json:"why,omitempty"`      // why it was not tried
 	Reached  bool           `json:"reached"`            // it was tried, or cannot be
+	untold   bool           // the last one that was accepted is not among Tried: what it changed is not known
 }
 
 // Row is one target with its cells, by the columns of the report.
@@ -265,8 +266,10 @@ func (r *Report) fill(c *contract.Contract, list []*target, found *effectSet) {
 		for _, what := range Attacks {
 			cell := *t.cells[what]
 			switch {
+			case cell.untold:
 			case cell.Tried > 0:
 				cell.Reached = true
+				cell.Why = ""
 			case cell.Why == "":
 				cell.Why = t.can(c, what)
 				cell.Reached = cell.Why != ""

@@ -248,18 +248,25 @@ func (a *liveAuditor) round(ctx context.Context) error {
 			continue
 		}
 		for _, g := range a.pick(s) {
-			if s.Send(g.m.Pack(s.Outline())) == nil {
-				x := sentAttack{s, g}
-				all = append(all, x)
-				if x.m.Type == wire.MessageWrite {
-					newest[x.property()] = x.m.Seq
+			if s.Send(g.m.Pack(s.Outline())) != nil {
+				if !g.attack.repeats() && !g.attack.lost {
+					g.attack.unproven("its sender was out before it was sent")
 				}
+				continue
+			}
+			x := sentAttack{s, g}
+			all = append(all, x)
+			if x.m.Type == wire.MessageWrite {
+				newest[x.property()] = x.m.Seq
 			}
 		}
 	}
 	waits := func(x sentAttack) bool {
-		if x.s.over() || x.attack.old || x.attack.lost || a.decision(x.s, x.m.Seq) != nil {
+		if x.s.over() || x.attack.old || x.attack.lost {
 			return false
+		}
+		if d := a.decision(x.s, x.m.Seq); d != nil {
+			return a.untold(x.given, d, a.shown[x.key()])
 		}
 		return x.m.Type == wire.MessageAsk ||
 			x.m.Type == wire.MessageWrite && x.attack.must && newest[x.property()] == x.m.Seq
@@ -276,7 +283,7 @@ func (a *liveAuditor) round(ctx context.Context) error {
 	fast := map[string]int{}
 	done := map[liveKey]bool{}
 	for _, x := range all {
-		k := liveKey{x.s.Me().Number, x.m.Seq}
+		k := x.key()
 		if x.m.Type == wire.MessageAsk && done[k] {
 			continue
 		}
@@ -296,6 +303,9 @@ type sentAttack struct {
 	s *liveSeat
 	given
 }
+
+// key is what those who run the session know the message by.
+func (x sentAttack) key() liveKey { return liveKey{x.s.Me().Number, x.m.Seq} }
 
 // property names the property that a write is about, among all clients.
 func (x sentAttack) property() string { return fmt.Sprint(x.s.Me().Number, x.m.Property, x.m.Entity) }
@@ -522,6 +532,15 @@ func (a *liveAuditor) judge(s *liveSeat, g given, fast map[string]int) {
 		said += ": " + d.Reason
 	}
 	x.of.cells[x.what].Outcomes[said[:min(len(said), 80)]]++
+	switch {
+	case a.untold(g, d, shown):
+		x.unproven("one was accepted, and what it changed was not told in time")
+		x.of.cells[x.what].untold = true
+		return
+	case x.usedUp(d):
+		x.unproven("other attacks had used up what a client may send")
+		return
+	}
 	var known session.Decision
 	if len(shown) > 0 {
 		known = shown[0]
@@ -555,6 +574,39 @@ func (a *liveAuditor) judge(s *liveSeat, g given, fast map[string]int) {
 	}
 }
 
+// untold reports whether a request was accepted whose changes those who run the session have not been told: they come
+// over another connection than the client's answer, and either may be late.
+func (a *liveAuditor) untold(g given, d *wire.Decision, shown []session.Decision) bool {
+	return g.m.Type == wire.MessageAsk && d.Outcome == wire.Accepted && len(shown) == 0 && !g.attack.must &&
+		!g.attack.repeats()
+}
+
+// repeats reports whether an attack is about how much is sent, or about what was sent before.
+func (x *attack) repeats() bool {
+	return slices.Contains([]string{TooFast, Repeated, Disordered}, x.what)
+}
+
+// usedUp reports whether an attack was refused for how much its sender had sent before it, which says nothing about
+// what the attack is for.
+func (x *attack) usedUp(d *wire.Decision) bool {
+	switch {
+	case x.repeats():
+		return false
+	case d.Stage == wire.StageLimit:
+		return x.of.sort == OfRequest
+	}
+	return d.Stage == wire.StageBounds && d.Outcome == wire.Dropped
+}
+
+// unproven takes back that an attack was tried: what became of it does not tell whether the session held.
+func (x *attack) unproven(why string) {
+	cell := x.of.cells[x.what]
+	cell.Tried--
+	if !cell.untold {
+		cell.Why = why
+	}
+}
+
 // note adds an effect of an attack; attacks with the same cause are told once.
 func (a *liveAuditor) note(x *attack, cause, format string, args ...any) {
 	a.effects.add(x.of, x.what, x.of.name()+" "+x.what+" "+cause, fmt.Sprintf(format, args...))
@@ -570,6 +622,9 @@ func (a *liveAuditor) judgeUndecided(s *liveSeat, g given, shown []session.Decis
 		if len(shown) > 0 && shown[0].Outcome == wire.Accepted {
 			a.note(x, "left", "%s was accepted of a client that had left", word(g.m))
 		}
+	case g.m.Type == wire.MessageAsk && !x.repeats():
+		outcomes["not answered"]++
+		x.unproven("its sender was out before it was answered")
 	case g.m.Type == wire.MessageAsk:
 		outcomes["answered as before, or not at all"]++
 	default:
@@ -584,6 +639,7 @@ func (a *liveAuditor) judgeUndecided(s *liveSeat, g given, shown []session.Decis
 // by then its sender may see the entity, own it, or have another role.
 func (a *liveAuditor) judgeAccepted(s *liveSeat, g given, known *session.Decision) {
 	x := g.attack
+	x.of.cells[x.what].untold = false
 	me := s.Me()
 	switch {
 	case x.what == Invisible && a.sees(s, g.m.Entity):

@@ -3,6 +3,7 @@ package audit
 import (
 	"context"
 	"fmt"
+	"slices"
 	"strings"
 	"testing"
 
@@ -22,6 +23,7 @@ type fakePlace struct {
 	outline *contract.Outline
 	seats   []*fakeSeat
 	news    []session.Decision
+	late    int64 // ticks after which those who run the session are told of a decision
 	truth   replicate.Copy
 	tamper  func(*session.Decision)          // what those who run the session are told
 	answer  func(*wire.Decision)             // what clients are told
@@ -96,8 +98,10 @@ func (f *fakePlace) Join(_ context.Context, name, role string, heard func(*wire.
 }
 
 func (f *fakePlace) Decisions() (out []session.Decision) {
-	out = f.news
-	f.news = nil
+	for len(f.news) > 0 && f.news[0].Tick+f.late <= f.s.Now() {
+		out = append(out, f.news[0])
+		f.news = f.news[1:]
+	}
 	return out
 }
 
@@ -272,6 +276,64 @@ func TestLiveAuditFindsWhatIsBroken(t *testing.T) {
 		t.Run(x.what, func(t *testing.T) {
 			assert.Contains(t, strings.Join(effects(liveAudit(t, x.text, x.damage)), "\n"), x.found)
 		})
+	}
+}
+
+// cellOf returns what a report says of an attack on a target.
+func cellOf(t *testing.T, r *Report, name, what string) Cell {
+	for _, row := range r.Rows {
+		if row.Name == name {
+			return row.Cells[slices.Index(r.Attacks, what)]
+		}
+	}
+	require.Fail(t, "no such row", name)
+	return Cell{}
+}
+
+// An attack has held only when it is known what it came to. What it changed is told over another connection than its
+// sender's, which may be late, or silent.
+func TestLiveAuditWaitsForWhatItJudges(t *testing.T) {
+	text := strings.Replace(
+		strings.Replace(lamps, `limit 1 per second { close "the dive is over" }`, `limit 1 per second { }`, 1),
+		`request patch(n: int 1..9) limit 4 per second check hull < 90 else deny "whole"`,
+		"request patch(n: int 1..9) from player limit 4 per second", 1,
+	)
+	late := liveAudit(t, text, func(f *fakePlace) { f.late = livePasses - 5 })
+	assert.Contains(t, strings.Join(effects(late), "\n"), "nothing is checked")
+	never := liveAudit(t, text, func(f *fakePlace) { f.late = 1 << 40 })
+	assert.Empty(t, effects(never))
+	cell := cellOf(t, never, "Diver.patch", NotOwner)
+	assert.NotZero(t, cell.Tried, "a referee's is refused, and known to be")
+	assert.False(t, cell.Reached)
+	assert.Contains(t, cell.Why, "not told in time")
+	assert.Less(t, never.Filled, 1.0)
+	assert.Contains(t, never.Empty, Missing{"Diver.patch", NotOwner, cell.Why})
+}
+
+// An attack that a limit stopped, because of what was sent before it, has shown nothing.
+func TestLiveAuditCountsNoAttackThatALimitStopped(t *testing.T) {
+	text := strings.Replace(lamps, `limit 1 per second { close "the dive is over" }`, `limit 1 per second { }`, 1)
+	for _, stage := range []wire.Stage{wire.StageLimit, wire.StageBounds} {
+		r := liveAudit(t, text, func(f *fakePlace) {
+			f.answer = func(d *wire.Decision) {
+				if d.Stage != wire.StageTypes {
+					*d = wire.Decision{Seq: d.Seq, Outcome: wire.Dropped, Stage: stage, Reason: "too often", Check: -1}
+				}
+			}
+		})
+		for _, what := range []string{NotOwner, MadeUp, Checks} {
+			cell := cellOf(t, r, "Diver.patch", what)
+			assert.Zero(t, cell.Tried, "%s, %s", stage, what)
+			assert.False(t, cell.Reached, what)
+			assert.NotEmpty(t, cell.Why, what)
+			assert.NotEmpty(t, cell.Outcomes, what)
+		}
+		for _, what := range []string{OutOfRange, TooFast, Repeated, Disordered} {
+			cell := cellOf(t, r, "Diver.patch", what)
+			assert.Positive(t, cell.Tried, "%s, %s", stage, what)
+			assert.True(t, cell.Reached, what)
+			assert.Empty(t, cell.Why, what)
+		}
 	}
 }
 
