@@ -566,11 +566,15 @@ func (a *liveAuditor) judge(s *liveSeat, g given, fast map[string]int) {
 		a.judgeAccepted(s, g, &known)
 	}
 	if x.what == TooFast && x.of.request != nil && (d.Outcome == wire.Accepted || d.Stage == wire.StageCheck) {
-		key := fmt.Sprint(me.Number, " ", x.of.name(), " ", known.Entity)
-		fast[key]++
-		if l := x.of.request.Limit; l != nil && fast[key] > l.Count {
-			a.note(x, "limit", "%d of %s pass at once, %d are allowed", fast[key], x.of.name(), l.Count)
-		}
+		a.judgeLimit(x, fmt.Sprint(me.Number, " ", x.of.name(), " ", known.Entity), fast)
+	}
+}
+
+// judgeLimit counts a request that passed the limit; fast has by sender, target and entity how many did in this round.
+func (a *liveAuditor) judgeLimit(x *attack, key string, fast map[string]int) {
+	fast[key]++
+	if l := x.of.request.Limit; l != nil && fast[key] > l.Count {
+		a.note(x, "limit", "%d of %s pass at once, %d are allowed", fast[key], x.of.name(), l.Count)
 	}
 }
 

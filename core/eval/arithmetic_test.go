@@ -110,7 +110,7 @@ func TestNumbersCompareExactly(t *testing.T) {
 		{greatest, float64(greatest), -1},
 		{int64(3), 3.0, 0},
 		{0.1, int64(0), 1},
-		{-0.0, int64(0), 0},
+		{math.Copysign(0, -1), int64(0), 0},
 		{smallest, greatest, -1},
 	} {
 		for op, want := range map[string]bool{
