@@ -266,7 +266,7 @@ func (a *liveAuditor) round(ctx context.Context) error {
 			return false
 		}
 		if d := a.decision(x.s, x.m.Seq); d != nil {
-			return a.untold(x.given, d, a.shown[x.key()])
+			return x.untold(d, a.shown[x.key()])
 		}
 		return x.m.Type == wire.MessageAsk ||
 			x.m.Type == wire.MessageWrite && x.attack.must && newest[x.property()] == x.m.Seq
@@ -532,14 +532,13 @@ func (a *liveAuditor) judge(s *liveSeat, g given, fast map[string]int) {
 		said += ": " + d.Reason
 	}
 	x.of.cells[x.what].Outcomes[said[:min(len(said), 80)]]++
-	switch {
-	case a.untold(g, d, shown):
+	if g.untold(d, shown) {
 		x.unproven("one was accepted, and what it changed was not told in time")
 		x.of.cells[x.what].untold = true
 		return
-	case x.usedUp(d):
+	}
+	if x.usedUp(d) { // whether it changed something all the same is judged below
 		x.unproven("other attacks had used up what a client may send")
-		return
 	}
 	var known session.Decision
 	if len(shown) > 0 {
@@ -580,7 +579,7 @@ func (a *liveAuditor) judgeLimit(x *attack, key string, fast map[string]int) {
 
 // untold reports whether a request was accepted whose changes those who run the session have not been told: they come
 // over another connection than the client's answer, and either may be late.
-func (a *liveAuditor) untold(g given, d *wire.Decision, shown []session.Decision) bool {
+func (g given) untold(d *wire.Decision, shown []session.Decision) bool {
 	return g.m.Type == wire.MessageAsk && d.Outcome == wire.Accepted && len(shown) == 0 && !g.attack.must &&
 		!g.attack.repeats()
 }

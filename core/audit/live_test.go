@@ -314,13 +314,19 @@ func TestLiveAuditWaitsForWhatItJudges(t *testing.T) {
 func TestLiveAuditCountsNoAttackThatALimitStopped(t *testing.T) {
 	text := strings.Replace(lamps, `limit 1 per second { close "the dive is over" }`, `limit 1 per second { }`, 1)
 	for _, stage := range []wire.Stage{wire.StageLimit, wire.StageBounds} {
-		r := liveAudit(t, text, func(f *fakePlace) {
+		stops := func(f *fakePlace) {
 			f.answer = func(d *wire.Decision) {
 				if d.Stage != wire.StageTypes {
 					*d = wire.Decision{Seq: d.Seq, Outcome: wire.Dropped, Stage: stage, Reason: "too often", Check: -1}
 				}
 			}
+		}
+		changed := liveAudit(t, text, func(f *fakePlace) {
+			stops(f)
+			f.tamper = func(d *session.Decision) { d.Changes = []session.Change{{Kind: "Diver", Property: "hull"}} }
 		})
+		assert.NotEmpty(t, cellOf(t, changed, "Diver.patch", NotOwner).Effects, "stopped, and changed all the same")
+		r := liveAudit(t, text, stops)
 		for _, what := range []string{NotOwner, MadeUp, Checks} {
 			cell := cellOf(t, r, "Diver.patch", what)
 			assert.Zero(t, cell.Tried, "%s, %s", stage, what)
