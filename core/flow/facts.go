@@ -193,7 +193,7 @@ func (f *flow) assume(x *contract.Expr, holds bool) {
 			}
 		}
 	case contract.OpExists:
-		if holds && x.Args[0].Type.Form == contract.FormEntity {
+		if holds {
 			f.learn(thereIs(f.symOf(x.Args[0])))
 		}
 	case contract.OpEq, contract.OpNe, contract.OpLt, contract.OpLe, contract.OpGt, contract.OpGe:
@@ -320,6 +320,8 @@ func (f *flow) number(a *contract.Expr, op contract.Op, b *contract.Expr) {
 	case contract.OpNe: // one end less
 		v := f.typed(val{}, a.Type)
 		switch {
+		case math.Abs(n) >= exact: // it may be another number that is rounded to the same double
+			return
 		case v.ranged && n == v.low:
 			x.low = n + step
 		case v.ranged && n == v.high:

@@ -645,18 +645,44 @@ func (f *flow) values(list []*contract.Expr) label {
 }
 
 // value reads an expression.
-//
-//revive:disable-next-line:function-length It is one switch.
 func (f *flow) value(x *contract.Expr) val {
 	if x == nil {
 		return val{}
 	}
+	v := f.valueOf(x)
+	if x.Type != nil && x.Type.Form == contract.FormInt && v.ranged {
+		v.low, v.high = outward(v.low, v.high)
+	}
+	return v
+}
+
+// exact is the magnitude below which every whole number is a double of its own.
+const exact = 1 << 53
+
+// outward returns ends of a range of whole numbers that surely hold it. Ends that are far from zero were rounded when
+// they became doubles, by at most one step to the next double: a range that is too narrow would prove what is not so.
+func outward(low, high float64) (float64, float64) {
+	if math.Abs(low) >= exact {
+		low = math.Nextafter(low, math.Inf(-1))
+	}
+	if math.Abs(high) >= exact {
+		high = math.Nextafter(high, math.Inf(1))
+	}
+	return low, high
+}
+
+// valueOf reads an expression; the ends of its range may be rounded.
+//
+//revive:disable-next-line:function-length It is one switch.
+func (f *flow) valueOf(x *contract.Expr) val {
 	switch x.Op {
 	case contract.OpConst:
 		return f.constant(x)
 	case contract.OpSelf, contract.OpShared, contract.OpCaller, contract.OpViewer:
 		return val{sym: f.symOf(x)}
-	case contract.OpNow, contract.OpTable, contract.OpSetting:
+	case contract.OpNow:
+		return val{high: longest, ranged: true}
+	case contract.OpTable, contract.OpSetting:
 		return f.typed(val{}, x.Type)
 	case contract.OpLocal:
 		if x.Type.Holder() {
@@ -721,6 +747,14 @@ func (f *flow) value(x *contract.Expr) val {
 		return v
 	case contract.OpMath:
 		return f.math(x)
+	case contract.OpVec, contract.OpLine:
+		return f.parts(x)
+	case contract.OpField:
+		v := val{label: f.values(x.Args)}
+		if x.Type.Form == contract.FormReal {
+			v = f.typed(v, x.Type)
+		}
+		return v
 	case contract.OpName, contract.OpRole, contract.OpNumber:
 		// A client that is gone has neither a name nor a role any more.
 		l := f.values(x.Args)
@@ -730,7 +764,7 @@ func (f *flow) value(x *contract.Expr) val {
 		v := val{
 			label:  f.values(x.Args),
 			low:    0,
-			high:   1e9,
+			high:   mostItems,
 			ranged: true,
 		}
 		if x.Op == contract.OpFind {
@@ -739,6 +773,24 @@ func (f *flow) value(x *contract.Expr) val {
 		return v
 	}
 	return val{label: f.values(x.Args)}
+}
+
+// longest is how many milliseconds a session lasts at most: thirty thousand years.
+const longest = 1e15
+
+// parts follows a vector or line that is made of parts: its range holds those of all of them.
+func (f *flow) parts(x *contract.Expr) val {
+	out := val{ranged: true}
+	for i, arg := range x.Args {
+		v := f.value(arg)
+		out.label = out.label.with(f.observed(arg, v))
+		out.ranged = out.ranged && v.ranged
+		if i == 0 {
+			out.low, out.high = v.low, v.high
+		}
+		out.low, out.high = min(out.low, v.low), max(out.high, v.high)
+	}
+	return out
 }
 
 // constant follows a constant: it tells of nothing, and its range is its value.
@@ -756,6 +808,16 @@ func (f *flow) constant(x *contract.Expr) val {
 		}
 		v.low = n
 		v.high = n
+		v.ranged = true
+	case contract.FormVec2, contract.FormVec3:
+		for _, slot := range x.Nums {
+			n := math.Float64frombits(uint64(slot))
+			if x.Type.Counted() {
+				n = x.Type.Real(slot)
+			}
+			v.low = min(v.low, n)
+			v.high = max(v.high, n)
+		}
 		v.ranged = true
 	case contract.FormClient:
 		v.sym = f.symOf(x)
@@ -788,6 +850,15 @@ func (f *flow) quotient(x *contract.Expr) val {
 		f.mayFail(b.label, mendZero)
 	}
 	v := val{label: a.label.with(b.label)}
+	least := smallest(x.Args[1], b)
+	if x.Op == contract.OpDiv && x.Type.Form != contract.FormInt && a.ranged && least > 0 {
+		v.high = a.magnitude() / least
+		v.low = -v.high
+		v.ranged = true
+		if overflows(x, v) {
+			f.mayFail(v.label, mendRange)
+		}
+	}
 	if x.Op == contract.OpMod && b.ranged && b.low > 0 {
 		// The rest has the sign of the dividend.
 		v.low = 0
@@ -798,6 +869,21 @@ func (f *flow) quotient(x *contract.Expr) val {
 		}
 	}
 	return v
+}
+
+// smallest returns how near to 0 a divisor can be when it is not 0; 0 when that is not known.
+func smallest(x *contract.Expr, v val) float64 {
+	switch {
+	case v.ranged && v.low > 0:
+		return v.low
+	case v.ranged && v.high < 0:
+		return -v.high
+	case x.Op == contract.OpReal && x.Args[0].Type.Form == contract.FormReal:
+		return x.Args[0].Type.Real(1) // it is held as a count of steps
+	case x.Op == contract.OpFromInt, x.Type.Form == contract.FormInt:
+		return 1
+	}
+	return 0
 }
 
 // clip follows a number that is kept within a range.
@@ -835,9 +921,11 @@ func (f *flow) roll(x *contract.Expr) val {
 
 // math follows a function of reals. Of some it is known that they fail for some values.
 func (f *flow) math(x *contract.Expr) val {
-	v := val{ranged: x.Name == "min" || x.Name == "max"}
+	v := val{ranged: true}
+	var args []val
 	for i, arg := range x.Args {
 		a := f.value(arg)
+		args = append(args, a)
 		v.label = v.label.with(a.label)
 		v.ranged = v.ranged && a.ranged
 		switch {
@@ -852,13 +940,53 @@ func (f *flow) math(x *contract.Expr) val {
 			v.high = max(a.high, v.high)
 		}
 	}
-	if x.Name == "unit" || x.Name == "root" || x.Name == "turn" {
+	switch x.Name {
+	case "min", "max":
+		return v
+	case "unit", "root", "turn", "angle":
 		f.mayFail(
 			v.label,
 			"ask first that `"+x.Name+"` has a value there: that a vector has a length, or that a number is not "+
 				"below 0",
 		)
+	case "floor", "round":
+		if !v.ranged || v.magnitude() > mostWhole {
+			f.mayFail(v.label, mendRange)
+		}
 	}
+	return mathRange(x, args, val{label: v.label})
+}
+
+// mathRange returns v with the range of what a function of reals gives for some arguments, where that is a real.
+func mathRange(x *contract.Expr, args []val, v val) val {
+	for _, a := range args {
+		if !a.ranged && x.Name != "unit" && x.Name != "turn" && x.Name != "angle" {
+			return v
+		}
+	}
+	most := 0.0
+	switch x.Name {
+	case "unit", "turn":
+		most = 1
+	case "angle":
+		most = math.Pi
+	case "abs", "root": // a root is no further from 0 than the number itself, or than 1
+		most = max(args[0].magnitude(), 1)
+	case "length", "turned":
+		most = 2 * args[0].magnitude() // a vector of three parts is less than twice as long as its longest part
+	case "distance":
+		most = 2 * (args[0].magnitude() + args[1].magnitude())
+	case "dot":
+		most = 3 * args[0].magnitude() * args[1].magnitude()
+	default:
+		return v
+	}
+	if x.Type.Form == contract.FormInt { // abs: that of the least whole number is none
+		return v
+	}
+	v.low = -most
+	v.high = most
+	v.ranged = true
 	return v
 }
 
@@ -866,7 +994,11 @@ func (f *flow) math(x *contract.Expr) val {
 func (f *flow) fitsType(v val, x *contract.Expr, t *contract.Type) bool {
 	switch t.Form {
 	case contract.FormInt:
-		return t.Low == 0 && t.High == 0 || v.ranged && v.low >= float64(t.Low) && v.high <= float64(t.High)
+		of := x.Type
+		narrower := of.Form == contract.FormInt && (of.Low != 0 || of.High != 0) &&
+			of.Low >= t.Low && of.High <= t.High
+		return t.Low == 0 && t.High == 0 || narrower ||
+			v.ranged && v.low >= float64(t.Low) && v.high <= float64(t.High)
 	case contract.FormReal:
 		return !t.Counted() || v.ranged && v.low >= t.Real(t.Low) && v.high <= t.Real(t.High)
 	case contract.FormText:
@@ -897,8 +1029,10 @@ func (f *flow) typed(v val, t *contract.Type) val {
 		v.low = float64(t.Low)
 		v.high = float64(t.High)
 		v.ranged = true
-	case t.Form == contract.FormReal && t.Counted():
+	case t.Counted() && t.Form != contract.FormDirection: // of a vector, that of each part
 		v.low, v.high, v.ranged = t.Real(t.Low), t.Real(t.High), true
+	case t.Form == contract.FormDirection:
+		v.low, v.high, v.ranged = -1, 1, true // as a vector, which it is where something is computed with it
 	}
 	return v
 }
@@ -930,10 +1064,34 @@ func (f *flow) sum(x *contract.Expr) val {
 			out.low, out.high = slices.Min(ends), slices.Max(ends)
 		}
 	}
-	if x.Type.Form == contract.FormInt && (!out.ranged || math.Max(math.Abs(out.low), math.Abs(out.high)) > 9e18) {
-		f.mayFail(out.label, mendRange) // it may overflow
+	if overflows(x, out) {
+		f.mayFail(out.label, mendRange)
 	}
 	return out
+}
+
+// Beyond these magnitudes a whole number may have more than 64 bits, and a real may be infinite.
+const (
+	mostWhole = 9e18
+	mostReal  = 1e300
+)
+
+// magnitude returns the greatest distance of a number from 0, or of each part of a vector.
+func (v val) magnitude() float64 { return math.Max(math.Abs(v.low), math.Abs(v.high)) }
+
+// overflows reports whether the result v of a calculation may be none. Of reals and times whose range
+// is not known it is not taken to be so: it takes many factors to come from what a property, constant
+// or clock can hold to one that is too great.
+func overflows(x *contract.Expr, v val) bool {
+	switch x.Type.Form {
+	case contract.FormInt:
+		return !v.ranged || v.magnitude() > mostWhole
+	case contract.FormTime:
+		return v.ranged && v.magnitude() > mostWhole || !v.ranged && x.Op == contract.OpMul
+	case contract.FormReal, contract.FormVec2, contract.FormVec3:
+		return v.ranged && v.magnitude() > mostReal
+	}
+	return false
 }
 
 // unclipped returns what a clip that changes nothing is of.
@@ -969,12 +1127,20 @@ func (f *flow) get(x *contract.Expr) val {
 		}
 	}
 	v := val{label: l}
+	switch {
+	case x.Op == contract.OpSince:
+		v.high = longest
+		v.ranged = true
+	case x.Op == contract.OpPath && p != nil:
+		v = f.typed(v, p.Type)
+	}
 	if x.Op == contract.OpGet {
 		v.sym = f.symOf(x)
 		if p != nil {
 			v = f.typed(v, p.Type)
 			// It has its default for ever.
-			if v.ranged && len(l) == 0 && f.fixed(p) {
+			number := p.Type.Form == contract.FormInt || p.Type.Form == contract.FormReal
+			if v.ranged && number && len(l) == 0 && f.fixed(p) {
 				v.low = float64(p.Default[0])
 				if p.Type.Counted() {
 					v.low = p.Type.Real(p.Default[0])
@@ -1149,6 +1315,7 @@ func (f *flow) over(q *contract.Query) label {
 		f.learn(thereIs(each.sym))
 	case q.Clients:
 		each.sym = f.fresh("client")
+		f.learn(thereIs(each.sym))
 	default:
 		v := f.value(q.List)
 		l = v.label
@@ -1173,6 +1340,17 @@ func (f *flow) over(q *contract.Query) label {
 	return l
 }
 
+// mostItems is more than any query goes over.
+const mostItems = 1e9
+
+// sumRange returns v, the range of one value, as that of the sum of many; of whole numbers it is not kept.
+func sumRange(x *contract.Expr, v val) val {
+	v.ranged = v.ranged && x.Type.Form != contract.FormInt
+	v.high = mostItems * v.magnitude()
+	v.low = -v.high
+	return v
+}
+
 // query returns what is known of the result of a query: it depends on every entity that the query looks at.
 func (f *flow) query(x *contract.Expr) val {
 	q := x.Query
@@ -1189,7 +1367,7 @@ func (f *flow) query(x *contract.Expr) val {
 		if q.Value != nil {
 			v := f.value(q.Value)
 			out.label = out.label.with(f.observed(q.Value, v))
-			if q.Do == "min" || q.Do == "max" {
+			if q.Do == "min" || q.Do == "max" || q.Do == "sum" {
 				out.low = v.low
 				out.high = v.high
 				out.ranged = v.ranged
@@ -1209,7 +1387,7 @@ func (f *flow) query(x *contract.Expr) val {
 	switch q.Do {
 	case "count":
 		out.low = 0
-		out.high = 1e9
+		out.high = mostItems
 		out.ranged = true
 	case "one", "first", "min", "max", "most", "least", "best":
 		if q.Else == nil || q.Do == "one" { // which one it is decides nothing
@@ -1225,6 +1403,7 @@ func (f *flow) query(x *contract.Expr) val {
 		if x.Type.Form == contract.FormInt {
 			f.mayFail(out.label, mendRange)
 		}
+		out = sumRange(x, out)
 	}
 	if q.Do == "first" || q.Do == "one" || q.Do == "most" || q.Do == "least" || q.Do == "best" {
 		each := f.locals[q.Var.Num]

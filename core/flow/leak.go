@@ -65,6 +65,9 @@ func (f *flow) stmt(s *contract.Stmt) {
 		f.spawn(s)
 	case contract.OpDespawn:
 		e := f.value(s.X)
+		if !certain(s.X) {
+			f.there(e.sym, f.observed(s.X, e))
+		}
 		for _, k := range s.X.Type.Kinds {
 			f.cause.Despawns[k] = true
 			f.varies(k, f.observed(s.X, e))
@@ -153,6 +156,12 @@ func (f *flow) branch(s *contract.Stmt) {
 func (f *flow) giveAway(s *contract.Stmt) {
 	e := f.value(s.X)
 	to := f.value(s.Value)
+	if !certain(s.X) {
+		f.there(e.sym, f.observed(s.X, e))
+	}
+	if !f.isThere(s.Value, to) {
+		f.mayFail(to.label, mendGone)
+	}
 	for _, k := range s.X.Type.Kinds {
 		f.cause.GivesAway[k] = true
 		f.sink(f.observed(s.X, e).with(to.label), f.toKind(k, e.sym, "the owner of"))
@@ -166,12 +175,22 @@ func (f *flow) giveAway(s *contract.Stmt) {
 	}
 }
 
+// isThere reports whether a client surely is in the session, or is the server: who asks, who owns something, and whom
+// something before this place has asked for.
+func (f *flow) isThere(x *contract.Expr, v val) bool {
+	return x.Op == contract.OpCaller || x.Op == contract.OpOwner || x.Op == contract.OpConst && x.Num == 0 ||
+		f.known(thereIs(v.sym))
+}
+
 // target returns the entity and the property that are written, and what the place within the property tells.
 func (f *flow) target(x *contract.Expr) (get *contract.Expr, place label) {
 	for ; x.Container() != nil; x = x.Container() {
 		if x.Op == contract.OpAt {
 			key := f.value(x.Args[1])
 			place = place.with(f.observed(x.Args[1], key))
+			if of := x.Args[0].Type; of.Form == contract.FormMap {
+				f.handed(key, x.Args[1], of.Key)
+			}
 		}
 	}
 	return x, place
@@ -1186,7 +1205,7 @@ func (l *flows) soon(c *Cause, s *contract.Stmt) bool {
 	)
 	step := min(math.Abs(v.low), math.Abs(v.high))
 	return v.ranged &&
-		(v.low == 0 && v.high == 0 || (v.low > 0 || v.high < 0) && float64(p.Type.High-p.Type.Low)/step <= 6)
+		(v.low == 0 && v.high == 0 || (v.low > 0 || v.high < 0) && (float64(p.Type.High)-float64(p.Type.Low))/step <= 6)
 }
 
 // failure reports what a failure tells those who may not know what it depends on. x is of what the cause failing may

@@ -223,6 +223,11 @@ func mapKeys[V any](m map[string]V) func(yield func(string) bool) {
 	}
 }
 
+// between returns a number of a type, each as likely as any other.
+func between(r *rand.Rand, t *contract.Type) int64 {
+	return t.Low + int64(r.Uint64N(uint64(t.High)-uint64(t.Low)+1))
+}
+
 // poke returns something that the viewer may not see another value, mostly of one property. It tells what.
 func (w *twin) poke(r *rand.Rand, focus *contract.Property) string {
 	all := slices.Clone(w.world.Entities())
@@ -253,9 +258,13 @@ func (w *twin) poke(r *rand.Rand, focus *contract.Property) string {
 		case contract.FormBool:
 			slots[0] = r.Int64N(2)
 		case contract.FormInt, contract.FormReal:
-			slots[0] = p.Type.Low + r.Int64N(p.Type.High-p.Type.Low+1)
+			slots[0] = between(r, p.Type)
 			if r.IntN(2) == 0 {
 				slots[0] = []int64{p.Type.Low, p.Type.High}[r.IntN(2)]
+			}
+		case contract.FormVec2, contract.FormVec3:
+			for i := range slots {
+				slots[i] = between(r, p.Type) * r.Int64N(2)
 			}
 		case contract.FormEnum:
 			slots[0] = r.Int64N(int64(len(p.Type.Enum.Values)))
@@ -271,7 +280,7 @@ func (w *twin) poke(r *rand.Rand, focus *contract.Property) string {
 			}
 			slots[0] = r.Int64N(int64(p.Type.Max) + 1)
 			for i := range slots[0] {
-				slots[1+i] = p.Type.Of.Low + r.Int64N(p.Type.Of.High-p.Type.Of.Low+1)
+				slots[1+i] = between(r, p.Type.Of)
 			}
 		case contract.FormStacks:
 			slots[0] = r.Int64N(2)
