@@ -137,8 +137,9 @@ func small(t *contract.Type) int {
 	case contract.FormKind:
 		return len(t.Names)
 	case contract.FormInt:
-		if t.High-t.Low < contract.MaxItems {
-			return int(t.High-t.Low) + 1
+		// As a signed number the distance of ends that are far apart would come out small, or negative.
+		if span := uint64(t.High) - uint64(t.Low); span < contract.MaxItems {
+			return int(span) + 1
 		}
 	}
 	return contract.MaxItems + 1
