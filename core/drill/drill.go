@@ -19,6 +19,7 @@ package drill
 
 import (
 	"encoding/json"
+	"errors"
 	"fmt"
 	"path"
 	"path/filepath"
@@ -256,7 +257,15 @@ func (k *checker) setting(d *Drill, s syntax.Set) {
 		return
 	}
 	t := k.Contract.Settings[i].Type
-	v, err := k.Compile(s.Value, eval.WantOf(t))(&eval.Env{Names: map[string]any{}, Who: "nobody"})
+	value := k.Compile(s.Value, eval.WantOf(t))
+	if !k.closed(s.Value, t) {
+		k.Fail(
+			s.Value.Span(), "not-constant", fmt.Sprintf("the setting `%s` is computed from the session", s.Name.Text),
+			"it is given when the session is opened: write a value out",
+		)
+		return
+	}
+	v, err := value(&eval.Env{Names: map[string]any{}, Who: "nobody"})
 	if err == nil {
 		var c contract.Value
 		c, err = eval.Write(t, v)
@@ -265,7 +274,9 @@ func (k *checker) setting(d *Drill, s syntax.Set) {
 			return
 		}
 	}
-	k.Fail(s.Value.Span(), "type", err.Error(), "")
+	if !errors.Is(err, eval.ErrBroken) {
+		k.Fail(s.Value.Span(), "type", err.Error(), "")
+	}
 }
 
 // client checks that a name is that of a client, and reports whether it is.

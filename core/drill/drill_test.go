@@ -215,6 +215,49 @@ use "none.kam"
 	}
 }
 
+// A setting is given before there is a session: what is computed from one is a mistake, with its place.
+func TestASettingIsWrittenOut(t *testing.T) {
+	wreck := `contract desk language 1
+setting most: int 0..9 = 3
+setting start: vec2 -9..9 step 0.5 = vec(0, 0)
+setting spawned: kind of [Crate, Sled] = Crate
+entity Crate { n: int 0..9 once }
+entity Sled { n: int 0..9 once }
+shared Dive { n: int 0..9 = 0; on start { n = most }; on tick { n = 1 } }
+entity Diver per player { pos: vec2 -9..9 step 0.5 = vec(0, 0); on spawn { pos = start } }
+`
+	for value, want := range map[string]string{
+		"most = count(Diver)":                    "is computed from the session",
+		"most = Dive.n":                          "is computed from the session",
+		"most = count(d in Diver where d.n > 0)": "is computed from the session",
+		"most = exists(Dive)":                    "is computed from the session",
+		"most = roll(1..6)":                      "is computed from the session",
+		"most = Crate[1].n":                      "is computed from the session",
+		"most = now()":                           "is computed from the session",
+		"start = vec(now(), 1)":                  "is computed from the session",
+		"spawned = ana.Diver":                    "is computed from the session",
+		"most = vec(1, 2)":                       "is no int 0..9",
+		"most = 2 + 2":                           "",
+		"start = vec(1, -2.5)":                   "",
+		"spawned = Sled":                         "",
+	} {
+		var told string
+		require.NotPanics(t, func() {
+			_, problems := Load(
+				"desk.drill", "drill \"d\"\nuse \"desk.kam\" with "+value+"\nclients ana\n",
+				beside(map[string]string{"desk.kam": wreck}),
+			)
+			told = problems.Error()
+		}, value)
+		if want == "" {
+			assert.Empty(t, told, value)
+		} else {
+			assert.Contains(t, told, want, value)
+			assert.Contains(t, told, "desk.drill:2:", value)
+		}
+	}
+}
+
 // A failure over a bad link comes back each time, and is shrunk to what it takes.
 func TestAShakenFailureComesBack(t *testing.T) {
 	drills := load(t, `drill "hurried"

@@ -147,11 +147,7 @@ func replaced(e *eval.Env, t *contract.Type, v contract.Value, steps []step, to 
 
 // fits reports the mistake of a value that is known before the drill runs and is none of a type.
 func (k *checker) fits(x syntax.Expr, t *contract.Type, value eval.Node) {
-	if t == nil {
-		return
-	}
-	if r, bare := x.(*syntax.Ref); !k.closed(x) &&
-		!(bare && t.Form == contract.FormKind && k.Kind(r.Text) != nil && !k.Names[r.Text]) {
+	if t == nil || !k.closed(x, t) {
 		return
 	}
 	v, err := value(&eval.Env{Names: map[string]any{}})
@@ -169,30 +165,44 @@ func (k *checker) fits(x syntax.Expr, t *contract.Type, value eval.Node) {
 	}
 }
 
-// closed reports whether the value of an expression depends on nothing that happens in the drill.
-func (k *checker) closed(x syntax.Expr) bool {
-	all := func(list ...syntax.Expr) bool {
-		return !slices.ContainsFunc(list, func(x syntax.Expr) bool { return !k.closed(x) })
+// closed reports whether the value of an expression depends on nothing that happens in the drill. t is the type that it
+// has to be of, nil when that is not known: where a kind is wanted, the name of one stands for itself.
+func (k *checker) closed(x syntax.Expr, t *contract.Type) bool {
+	all := func(of *contract.Type, list ...syntax.Expr) bool {
+		return !slices.ContainsFunc(list, func(x syntax.Expr) bool { return !k.closed(x, of) })
 	}
 	switch n := x.(type) {
 	case *syntax.Number, *syntax.Time, *syntax.Decimal, *syntax.Literal, *syntax.Truth:
 		return true
 	case *syntax.List:
-		return all(n.Items...)
+		var of *contract.Type
+		if t != nil {
+			of = t.Of
+		}
+		return all(of, n.Items...)
 	case *syntax.Record:
-		return !slices.ContainsFunc(n.Sets, func(s syntax.Set) bool { return !k.closed(s.Value) })
+		return !slices.ContainsFunc(n.Sets, func(s syntax.Set) bool {
+			var of *contract.Type
+			if t != nil {
+				of = eval.FieldType(t, s.Name.Text)
+			}
+			return !k.closed(s.Value, of)
+		})
 	case *syntax.Unary:
-		return k.closed(n.X)
+		return k.closed(n.X, nil)
 	case *syntax.Binary:
-		return all(n.A, n.B)
+		return all(nil, n.A, n.B)
 	case *syntax.Ref:
-		return !k.Names[n.Text] && !k.Clients[n.Text] && k.Kind(n.Text) == nil
+		if k.Names[n.Text] || k.Clients[n.Text] {
+			return false
+		}
+		return k.Kind(n.Text) == nil || t != nil && t.Form == contract.FormKind
 	case *syntax.Member:
 		r, ok := n.X.(*syntax.Ref)
 		return ok && !k.Names[r.Text] && !k.Clients[r.Text] && k.Enum(r.Text) != nil
 	case *syntax.Call:
 		r, ok := n.Fn.(*syntax.Ref)
-		return ok && r.Text == "vec" && all(n.Args...)
+		return ok && r.Text == "vec" && all(nil, n.Args...)
 	}
 	return false
 }
