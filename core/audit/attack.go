@@ -359,6 +359,9 @@ func encoded(text string) []byte {
 	return raw
 }
 
+// farthest is the greatest whole number that JSON carries exactly to every client, and its negative the least.
+const farthest = 1<<53 - 1
+
 // wrongValues returns values that a type does not have; those out of range come with the shortest and the longest that
 // it has.
 //
@@ -392,13 +395,13 @@ func wrongValues(t *contract.Type, what string) (out []badValue) {
 	case OutOfRange:
 		switch t.Form {
 		case contract.FormInt:
-			if t.High < 1<<53 {
+			if t.High < farthest {
 				add("just over", fmt.Sprint(t.High+1))
-				add("far over", "9007199254740991")
+				add("far over", fmt.Sprint(int64(farthest)))
 			}
-			if t.Low > -1<<53 {
+			if t.Low > -farthest {
 				add("just under", fmt.Sprint(t.Low-1))
-				add("far under", "-9007199254740991")
+				add("far under", fmt.Sprint(int64(-farthest)))
 			}
 			edge("the least", t.AppendJSON(nil, contract.Value{Num: t.Low}))
 			edge("the most", t.AppendJSON(nil, contract.Value{Num: t.High}))

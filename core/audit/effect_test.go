@@ -108,6 +108,26 @@ entity Diver per player {
 	assert.Greater(t, r.Causes[0].Times, 3)
 }
 
+// The greatest number that every client can hold is tried as one too many only where it is.
+func TestTheGreatestNumberIsInItsRange(t *testing.T) {
+	c, problems := compile.Load("desk.kam", `contract desk language 1
+seats 6
+roles player
+entity Diver per player {
+  deep: int -9007199254740991..9007199254740991 = 0
+  request dive(down: int -9007199254740991..9007199254740991)
+    limit 4 per second
+    check deep != down else deny "there already"
+  { deep = down }
+}
+`)
+	require.NotNil(t, c, problems.Error())
+	r, err := Run(context.Background(), c, Options{Seed: 1, Rounds: 2, Ticks: 200})
+	require.NoError(t, err)
+	assert.Empty(t, effects(r))
+	assert.NotZero(t, cellOf(t, r, "Diver.dive", OutOfRange).Tried)
+}
+
 // The shortest and the longest of each type are tried: here an empty text and an empty list fail inside.
 func TestTheShortestIsTried(t *testing.T) {
 	c, problems := compile.Load("desk.kam", `contract desk language 1
