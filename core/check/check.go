@@ -147,6 +147,7 @@ func (c *builder) sorted(f *syntax.File) declarations {
 		case *syntax.TypeDecl:
 			if c.freeTypeName(d.Name) {
 				c.Aliases[d.Name.Text] = d
+				c.declared("type", d.Name, d.At)
 			}
 		case *syntax.Const:
 			out.consts = append(out.consts, d)
@@ -163,6 +164,13 @@ func (c *builder) sorted(f *syntax.File) declarations {
 		}
 	}
 	return out
+}
+
+// declared notes a type or constant by its name, and returns what was noted.
+func (c *builder) declared(what string, name syntax.Ident, at syntax.Span) *contract.Declared {
+	d := &contract.Declared{What: what, Name: name.Text, At: at}
+	c.Contract.Declared = append(c.Contract.Declared, d)
+	return d
 }
 
 // contractHandler puts a handler of the contract itself among the others.

@@ -29,6 +29,9 @@ func (c *builder) constant(d *syntax.Const) {
 		c.table(d, t)
 		return
 	}
+	if !d.Setting {
+		c.declared("constant", d.Name, d.At)
+	}
 	env := &typing.Scope{Unit: c.Unit, Constant: true}
 	var v *contract.Expr
 	if t != nil {
@@ -107,6 +110,9 @@ func (c *builder) table(d *syntax.Const, t *contract.Type) {
 		return
 	}
 	x := c.Memory(t, t.AppendSlots(nil, v, c.Text))
+	noted := c.declared("constant", d.Name, d.At)
+	noted.Type = t
+	noted.Place = int(x.Num)
 	if !t.Holder() && t.Form != contract.FormRecord {
 		slots := c.Contract.Memory[x.Num:]
 		x = typing.Widened(&contract.Expr{

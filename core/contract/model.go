@@ -73,7 +73,18 @@ type Contract struct {
 	Memory    []int64  // the lists, maps and records that are constant
 	Source    *syntax.Source
 
-	RolesChange bool // a body may give a client another role
+	RolesChange bool        // a body may give a client another role
+	Declared    []*Declared // types and constants, in the order of the text
+}
+
+// Declared is a type or constant as the contract declares it. Whatever uses it holds what it stands for, and not its
+// name.
+type Declared struct {
+	What  string // `type` or `constant`
+	Name  string
+	At    syntax.Span
+	Type  *Type // of a constant from a file; nil for what the text itself says
+	Place int   // of the value of such a constant in the contract's Memory
 }
 
 // Enum is a list of named values; a value is held as its index.

@@ -4,10 +4,13 @@ import (
 	"bytes"
 	"encoding/json"
 	"fmt"
+	"maps"
+	"math"
 	"slices"
 	"strings"
 
 	"kamerad.example/core/contract"
+	"kamerad.example/core/syntax"
 )
 
 // Comparison says what differs between two versions of a contract.
@@ -54,10 +57,22 @@ func Compare(a, b *contract.Contract) *Comparison {
 	each(
 		a.Settings, b.Settings, func(s *contract.Setting) string { return s.Name },
 		func(name string, x, y *contract.Setting) {
-			c.pair(
-				"setting", name, x != nil, y != nil,
-				func() { c.aspect("setting", name, "type", x.Type.String(), y.Type.String(), "") },
-			)
+			c.pair("setting", name, x != nil, y != nil, func() {
+				c.aspect("setting", name, "type", x.Type.String(), y.Type.String(), "")
+				c.aspect(
+					"setting", name, "default", valueText(a, x.Type, x.Default), valueText(b, y.Type, y.Default),
+					"a session keeps the settings that it was opened with",
+				)
+			})
+		},
+	)
+	each(a.Declared, b.Declared, func(d *contract.Declared) string { return d.What + " " + d.Name }, c.declared)
+	each(
+		a.Fns, b.Fns, func(f *contract.Fn) string { return f.Name },
+		func(name string, x, y *contract.Fn) {
+			c.pair("function", name, x != nil, y != nil, func() {
+				c.aspect("function", name, "value", spanWords(a, x.At), spanWords(b, y.At), computedAnew)
+			})
 		},
 	)
 	each(
@@ -65,8 +80,7 @@ func Compare(a, b *contract.Contract) *Comparison {
 		func(name string, x, y *contract.Named) {
 			c.pair("audience", name, x != nil, y != nil, func() {
 				c.aspect(
-					"audience", name, "condition", sourceWords(a, x.At.Start, x.At.End),
-					sourceWords(b, y.At.Start, y.At.End),
+					"audience", name, "condition", spanWords(a, x.At), spanWords(b, y.At),
 					"who gets what it decides changes with the next tick",
 				)
 			})
@@ -86,18 +100,19 @@ func Compare(a, b *contract.Contract) *Comparison {
 		{"on back", a.OnBack, b.OnBack},
 		{"on leave", a.OnLeave, b.OnLeave},
 	} {
-		text := func(c *contract.Contract, b *contract.Body) string {
-			if b == nil {
-				return ""
-			}
-			return sourceWords(c, b.At.Start, b.At.End)
-		}
-		c.aspect("handler", h.name, "body", text(a, h.x), text(b, h.y), "")
+		c.aspect("handler", h.name, "body", bodyWords(a, h.x), bodyWords(b, h.y), "")
+	}
+	if len(c.out.Changes) == 0 && sourceWords(a, 0, len(a.Source.Text)) != sourceWords(b, 0, len(b.Source.Text)) {
+		// Whatever it is, such as the order of declarations: two texts that differ must not pass for the same.
+		c.add(Difference{What: "contract", Name: b.Name, How: Changed, Aspect: "text"})
 	}
 	c.clients()
 	c.out.TakesOver = len(c.out.Blocks) == 0
 	return c.out
 }
+
+// computedAnew says what becomes of what a constant or function is computed with.
+const computedAnew = "what is computed with it changes with the next tick"
 
 type comparer struct {
 	a, b *contract.Contract
@@ -145,6 +160,33 @@ func (c *comparer) aspect(what, name, aspect, was, is, then string) {
 	}
 }
 
+// declared compares two types or constants of one name.
+func (c *comparer) declared(_ string, x, y *contract.Declared) {
+	any := x
+	if any == nil {
+		any = y
+	}
+	text := func(c *contract.Contract, d *contract.Declared) string {
+		out := spanWords(c, d.At)
+		if d.Type != nil {
+			out += " = " + valueText(c, d.Type, c.Memory[d.Place:])
+		}
+		return out
+	}
+	c.pair(any.What, any.Name, x != nil, y != nil, func() {
+		c.aspect(any.What, any.Name, "value", text(c.a, x), text(c.b, y), computedAnew)
+	})
+}
+
+// reordered returns two lists of names as texts when they hold the same names in another order, and else two empty
+// texts.
+func reordered(a, b []string) (was, is string) {
+	if slices.Equal(a, b) || !slices.Equal(slices.Sorted(slices.Values(a)), slices.Sorted(slices.Values(b))) {
+		return "", ""
+	}
+	return strings.Join(a, ", "), strings.Join(b, ", ")
+}
+
 // header compares ticks, seats, strikes and roles.
 func (c *comparer) header() {
 	a := c.a
@@ -154,6 +196,7 @@ func (c *comparer) header() {
 		c.out.Blocks = append(c.out.Blocks, "the number of ticks per second changes: what runs counts in ticks")
 	}
 	c.aspect("header", "seats", "seats", fmt.Sprint(a.Seats), fmt.Sprint(b.Seats), "who has a seat keeps it")
+	c.aspect("header", "seats", "grace", fmt.Sprint(a.Grace, " ticks"), fmt.Sprint(b.Grace, " ticks"), "")
 	c.aspect(
 		"header", "strikes", "strikes", fmt.Sprint(a.Strikes, " in ", a.Window, " ticks"),
 		fmt.Sprint(b.Strikes, " in ", b.Window, " ticks"), "",
@@ -169,6 +212,8 @@ func (c *comparer) header() {
 			c.add(Difference{What: "role", Name: r, How: Added})
 		}
 	}
+	was, is := reordered(a.Roles, b.Roles)
+	c.aspect("header", "roles", "order", was, is, "who names no role gets the first one")
 }
 
 // enums compares the values of enums with the same name.
@@ -190,6 +235,8 @@ func (c *comparer) enums() {
 					c.add(Difference{What: "enum", Name: name + "." + v, How: Added})
 				}
 			}
+			was, is := reordered(x.Values, y.Values)
+			c.aspect("enum", name, "order", was, is, "values keep their names")
 		})
 	})
 }
@@ -240,16 +287,68 @@ func (c *comparer) kind(name string, x, y *contract.Kind) {
 		x.Events, y.Events, func(e *contract.Event) string { return e.FullName() },
 		func(name string, x, y *contract.Event) { c.event(name, x, y) },
 	)
-	if len(c.out.Changes) == before &&
-		sourceWords(c.a, x.At.Start, x.At.End) != sourceWords(c.b, y.At.Start, y.At.End) {
+	c.bodies(name, x, y)
+	if len(c.out.Changes) == before && spanWords(c.a, x.At) != spanWords(c.b, y.At) {
+		c.add(Difference{What: "kind", Name: name, How: Changed, Aspect: "text"})
+	}
+}
+
+// bodies compares the handlers, actions and timers of two kinds of one name, those of their parts included.
+func (c *comparer) bodies(name string, x, y *contract.Kind) {
+	was := handlersOf(x)
+	is := handlersOf(y)
+	for _, handler := range slices.Sorted(maps.Keys(mergedKeys(was, is))) {
+		if bodyWords(c.a, was[handler]) != bodyWords(c.b, is[handler]) {
+			c.add(Difference{What: "handler", Name: handler + " of " + name, How: Changed, Aspect: "body"})
+		}
+	}
+	each(
+		x.Actions, y.Actions, func(a *contract.Action) string { return a.Name },
+		func(action string, a, b *contract.Action) {
+			c.pair("action", name+"."+action, a != nil, b != nil, func() {
+				if bodyWords(c.a, a.Body) != bodyWords(c.b, b.Body) {
+					c.add(Difference{What: "action", Name: name + "." + action, How: Changed, Aspect: "body"})
+				}
+			})
+		},
+	)
+	timers := func(c *contract.Contract, k *contract.Kind) (out []string) {
+		for _, t := range k.Timers {
+			out = append(out, spanWords(c, t.At))
+		}
+		return out
+	}
+	if !slices.Equal(timers(c.a, x), timers(c.b, y)) {
 		c.add(Difference{
 			What:   "kind",
 			Name:   name,
 			How:    Changed,
-			Aspect: "handlers and timers",
+			Aspect: "timers",
 			Then:   "timers go on counting",
 		})
 	}
+}
+
+// handlersOf returns the handlers of a kind by what they wait for.
+func handlersOf(k *contract.Kind) map[string]*contract.Body {
+	out := map[string]*contract.Body{
+		"on start":       k.OnStart,
+		"on spawn":       k.OnSpawn,
+		"on tick":        k.OnTick,
+		"on owner lost":  k.OnOwnerLost,
+		"on owner leave": k.OnOwnerLeave,
+	}
+	for i, b := range k.OnChange {
+		out["on change "+k.Properties[i].Name] = b
+	}
+	return out
+}
+
+// mergedKeys returns a map with the keys of both maps.
+func mergedKeys(a, b map[string]*contract.Body) map[string]*contract.Body {
+	out := maps.Clone(a)
+	maps.Copy(out, b)
+	return out
 }
 
 // properties compares the properties of two kinds of one name. One that says which name it had before is compared with
@@ -312,35 +411,48 @@ func (c *comparer) property(name string, x, y *contract.Property) {
 		"property", name, "audience", c.a.ToText(x.To, x.Who), c.b.ToText(y.To, y.Who),
 		"who gains it gets it with the next tick, who loses it has it taken back",
 	)
-	writer := func(p *contract.Property) (by, rule string) {
+	writer := func(of *contract.Contract, p *contract.Property) (by, rule string) {
 		switch {
 		case p.Hold != nil:
-			return "held by its owner", fmt.Sprintf("lease %g s", float64(p.Hold.Ms)/1000)
+			rule = fmt.Sprintf("lease %g s", float64(p.Hold.Ms)/1000)
+			if p.Hold.When != nil {
+				rule += " when " + spanWords(of, p.Hold.When.At)
+			}
+			return "held by its owner", rule
 		case p.Set == nil:
 			return "the server", ""
 		case p.Set.Owner:
 			return "the owner", p.Set.Text
 		}
-		return "a client", p.Set.Text
+		return "the client " + p.Set.ByText, p.Set.Text
 	}
-	by, rule := writer(x)
-	by2, rule2 := writer(y)
+	by, rule := writer(c.a, x)
+	by2, rule2 := writer(c.b, y)
 	c.aspect("property", name, "writer", by, by2, "")
 	c.aspect("property", name, "rule", rule, rule2, "")
 	c.aspect("property", name, "clauses", clauseText(x), clauseText(y), "")
-	c.aspect("property", name, "default", defaultText(c.a, x), defaultText(c.b, y), "what is there keeps its value")
+	c.aspect(
+		"property", name, "default", valueText(c.a, x.Type, x.Default), valueText(c.b, y.Type, y.Default),
+		"what is there keeps its value",
+	)
 }
 
-// defaultText returns the default of a property as a contract writes it.
-func defaultText(c *contract.Contract, p *contract.Property) string {
-	return p.Type.Format(p.Type.FromSlots(p.Default, func(n int64) string { return c.Texts[n] }))
+// valueText returns a value of a type, from its slots, as a contract writes it.
+func valueText(c *contract.Contract, t *contract.Type, slots []int64) string {
+	return t.Format(t.FromSlots(slots, func(n int64) string { return c.Texts[n] }))
 }
 
 // clauseText returns the clauses of a property in a fixed order.
 func clauseText(p *contract.Property) string {
 	words := p.Clauses.Words()
-	if p.Follows != nil {
-		words = append(words, "follows")
+	if f := p.Follows; f != nil && f.Rate != nil {
+		words = append(words, "follows", f.Rate.Name)
+	} else if f != nil {
+		to := slices.IndexFunc(f.To, func(q *contract.Property) bool { return q != nil })
+		words = append(words, "follows", f.Holder.Name+"."+f.To[to].Name)
+		for _, n := range f.By {
+			words = append(words, "by", fmt.Sprint(math.Float64frombits(uint64(n))))
+		}
 	}
 	return strings.Join(words, " ")
 }
@@ -357,7 +469,6 @@ func paramsText(params []contract.Param) string {
 // request compares two requests of one name; the one that a version does not have is nil.
 func (c *comparer) request(name string, x, y *contract.Request) {
 	c.pair("request", name, x != nil, y != nil, func() {
-		before := len(c.out.Changes)
 		reply := func(t *contract.Type) string {
 			if t == nil {
 				return ""
@@ -386,8 +497,7 @@ func (c *comparer) request(name string, x, y *contract.Request) {
 		c.aspect("request", name, "from", c.a.WhoText(x.From), c.b.WhoText(y.From), "")
 		c.aspect("request", name, "limit", limit(x), limit(y), "")
 		c.aspect("request", name, "checks", checks(x), checks(y), "")
-		if len(c.out.Changes) == before &&
-			sourceWords(c.a, x.At.Start, x.At.End) != sourceWords(c.b, y.At.Start, y.At.End) {
+		if requestWords(c.a, x) != requestWords(c.b, y) {
 			c.add(Difference{
 				What:   "request",
 				Name:   name,
@@ -397,6 +507,31 @@ func (c *comparer) request(name string, x, y *contract.Request) {
 		}
 	})
 }
+
+// requestWords returns the words of a request's body, and of the names that its head gives.
+func requestWords(c *contract.Contract, r *contract.Request) string {
+	var out []string
+	for _, s := range r.Head {
+		if s.Op == contract.OpLet {
+			out = append(out, spanWords(c, s.At))
+		}
+	}
+	for _, s := range r.Body {
+		out = append(out, spanWords(c, s.At))
+	}
+	return strings.Join(out, "; ")
+}
+
+// bodyWords returns the words of a handler or action, and "" for none.
+func bodyWords(c *contract.Contract, b *contract.Body) string {
+	if b == nil {
+		return ""
+	}
+	return spanWords(c, b.At)
+}
+
+// spanWords returns the words of a part of a contract's text.
+func spanWords(c *contract.Contract, at syntax.Span) string { return sourceWords(c, at.Start, at.End) }
 
 // event compares two events of one name; the one that a version does not have is nil.
 func (c *comparer) event(name string, x, y *contract.Event) {

@@ -230,6 +230,10 @@ entity Eel { pos: Place }
 
 func TestVersionsAreCompared(t *testing.T) {
 	before := `roles player, referee
+const power = 3
+setting most: int 0..9 = 3
+fn twice(n: int) -> int = n * 2
+type Mark { n: int 0..5 }
 enum Item { flare, patch }
 shared Dive { round: int 0..9 = 0; request next() from referee check round < 9 else deny "over" { round += 1 } }
 entity Diver per player {
@@ -241,6 +245,14 @@ entity Diver per player {
   event hurt(by: int 0..9)
   request paint(n: int 0..5) limit 2 per second { tint = n; gone = n; item = patch }
   request bump() { hull -= 1; tell owner hurt(1) }
+  mark: Mark = Mark(n = 1)
+  vel: vec2 -9..9 step 0.1
+  drift: vec2 -9..9 step 0.1
+  drifts: vec2 -9..9 step 0.1 follows vel
+  hold still lease 1s
+  action turn() { tint = 2 }
+  on spawn { tint = 1 }
+  every 1s { hull -= twice(power) + most; do turn() }
 }
 `
 	a := loaded(t, before)
@@ -261,7 +273,8 @@ entity Diver per player {
 	}{
 		{
 			"tint: int 0..5 = 0\n", "shade: int 0..5 = 0 was tint\n",
-			"property Diver.shade renamed; request Diver.paint changed body", "", "Diver.tint",
+			"property Diver.shade renamed; request Diver.paint changed body; " +
+				"handler on spawn of Diver changed body; action Diver.turn changed body", "", "Diver.tint",
 		},
 		{
 			"  gone: int 0..5 = 0\n", "", "property Diver.gone removed; request Diver.paint changed body", "",
@@ -291,10 +304,33 @@ entity Diver per player {
 			"`Diver` was per player and is per referee", "Diver",
 		},
 		{"roles player", "seats 9\nroles player", "header seats changed seats", "", ""},
+		{"roles player", "seats 64 grace 10s\nroles player", "header seats changed grace", "", ""},
+		{"roles player, referee", "roles referee, player", "header roles changed order", "", ""},
+		{"{ flare, patch }", "{ patch, flare }", "enum Item changed order", "", "Diver.item"},
+		{"power = 3", "power = 4", "constant power changed value", "", ""},
+		{"n * 2", "n * 3", "function twice changed value", "", ""},
+		{"most: int 0..9 = 3", "most: int 0..9 = 4", "setting most changed default", "", ""},
+		{"Mark { n: int 0..5 }", "Mark { n: int 0..6 }", "type Mark changed value", "", "Diver.mark"},
+		{"every 1s", "every 2s", "kind Diver changed timers", "", ""},
+		{"on spawn { tint = 1 }", "on spawn { tint = 2 }", "handler on spawn of Diver changed body", "", ""},
+		{"on spawn { tint = 1 }\n", "", "handler on spawn of Diver changed body", "", ""},
+		{"action turn() { tint = 2 }", "action turn() { tint = 3 }", "action Diver.turn changed body", "", ""},
+		{"hold still lease 1s", "hold still lease 1s when hull > 0", "property Diver.still changed rule", "", ""},
+		{"follows vel", "follows drift", "property Diver.drifts changed clauses", "", "Diver.drifts"},
+		{
+			"limit 2 per second { tint = n;", "limit 3 per second { tint = 5;",
+			"request Diver.paint changed limit; request Diver.paint changed body", "", "Diver.paint",
+		},
+		{
+			"  vel: vec2 -9..9 step 0.1\n  drift: vec2 -9..9 step 0.1\n",
+			"  drift: vec2 -9..9 step 0.1\n  vel: vec2 -9..9 step 0.1\n",
+			"kind Diver changed text", "", "",
+		},
+		{"enum Item", "enum Other { one }\nenum Item", "enum Other added", "", ""},
 	} {
 		text := strings.Replace(before, x.old, x.new, 1)
 		if strings.Contains(x.new, "shade") {
-			text = strings.Replace(text, "tint = n", "shade = n", 1)
+			text = strings.ReplaceAll(text, "{ tint = ", "{ shade = ")
 		} else if strings.Contains(x.old, "gone") {
 			text = strings.Replace(text, "gone = n; ", "", 1)
 		}
