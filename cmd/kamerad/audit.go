@@ -65,6 +65,9 @@ func auditCommand() *cli.Command {
 }
 
 // auditFile attacks the contract of a file, in virtual time.
+//
+// The contract's findings stand in the report beside what was attacked: a contract with one is not
+// clean, whatever the audit found.
 func auditFile(ctx context.Context, c *cli.Command) error {
 	args, err := terminal.Words(c, "FILE", 1, 1)
 	if err != nil {
@@ -99,6 +102,8 @@ func auditFile(ctx context.Context, c *cli.Command) error {
 }
 
 // endAudit writes what came of an audit wherever it is wanted.
+//
+// It returns ErrFound, for exit status 1, when the report is not clean.
 func endAudit(c *cli.Command, report *audit.Report, took time.Duration) (err error) {
 	if file := c.String("html"); file != "" {
 		if err := writeAudit(file, report); err != nil {
@@ -117,6 +122,9 @@ func endAudit(c *cli.Command, report *audit.Report, took time.Duration) (err err
 }
 
 // progressBar shows how much of something is done.
+//
+// It writes to standard error, so that what a command prints can be piped. Whoever starts one calls
+// stop before printing anything else.
 func progressBar(what string, of int) (each func(int), stop func()) {
 	w := progress.NewWriter()
 	w.SetOutputWriter(os.Stderr)
@@ -133,6 +141,8 @@ func progressBar(what string, of int) (each func(int), stop func()) {
 }
 
 // auditSign shows a cell in a few characters.
+//
+// An effect shows whatever else is so, and what was not reached is never shown as held.
 func auditSign(c audit.Cell) (sign string, state string) {
 	switch {
 	case len(c.Effects) > 0:
@@ -169,6 +179,9 @@ func printAudit(w io.Writer, r *audit.Report, took time.Duration) {
 }
 
 // printAttacks prints the table of what was sent: targets by attacks, and what came of each.
+//
+// Attacks are columns with a letter each, because their names would not fit; they are spelled out
+// below.
 func printAttacks(w io.Writer, r *audit.Report) {
 	header := []any{"Target"}
 	sent := r.Attacks[:len(r.Attacks)-1] // reading is told of by itself
@@ -208,6 +221,8 @@ func printAttacks(w io.Writer, r *audit.Report) {
 }
 
 // printReading prints how many hidden values were varied behind a client's back, and how many of them told it nothing.
+//
+// Values that could not be varied are counted here and named by printUntried.
 func printReading(w io.Writer, r *audit.Report) {
 	if r.Live {
 		fmt.Fprintln(
@@ -236,6 +251,9 @@ func printReading(w io.Writer, r *audit.Report) {
 }
 
 // printUntried prints what was not tried, and why: of the values that were not varied one line for each reason.
+//
+// Checks that were never seen to pass or to fail stand among them: an audit that never got past a check
+// has said nothing of what comes after it.
 func printUntried(w io.Writer, r *audit.Report) {
 	for _, u := range r.Unseen {
 		fmt.Fprintf(w, "%s %s\n", terminal.Warn.Sprint("·"), u)
@@ -254,6 +272,9 @@ func printUntried(w io.Writer, r *audit.Report) {
 }
 
 // printVerdict prints what came of an audit in one line.
+//
+// It claims no more than was tried: nothing is said to have been learned of the values that were
+// varied, not of all of them.
 func printVerdict(w io.Writer, r *audit.Report) {
 	switch {
 	case r.Clean() && !r.Live && r.Unread() > 0:
@@ -298,6 +319,8 @@ func printEffects(w io.Writer, r *audit.Report) {
 }
 
 // printEffect prints one effect, and the run that leads to it.
+//
+// What it says may hold names from a session, so it goes through terminal.Shown.
 func printEffect(w io.Writer, e *audit.Effect) {
 	fmt.Fprintf(w, "%s %s\n", terminal.Bad.Sprint("✕"), terminal.Shown(e.Text))
 	seen := plural(e.Times, "time")
@@ -314,6 +337,8 @@ func printEffect(w io.Writer, e *audit.Effect) {
 var auditPage string
 
 // writeAudit writes a report as a page that needs nothing else.
+//
+// html/template escapes whatever comes from the contract or a session.
 func writeAudit(file string, r *audit.Report) error {
 	page, err := template.New("audit").Funcs(template.FuncMap{
 		"sign":  func(c audit.Cell) string { s, _ := auditSign(c); return s },

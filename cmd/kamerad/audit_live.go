@@ -27,6 +27,8 @@ import (
 
 // livePlace is a session of a service as the audit reaches it: over its sockets, with a watch to see what those who run
 // it see.
+//
+// The lock of watched guards news as well: both are filled by the watch and emptied by the audit.
 type livePlace struct {
 	admin   api.Client
 	session int64
@@ -36,6 +38,9 @@ type livePlace struct {
 }
 
 // auditLive attacks a session that runs.
+//
+// It needs nothing of the service but what any operator and player has: the API, the watch stream and
+// seats. The contract is the published one, read by this program.
 func auditLive(ctx context.Context, c *cli.Command) error {
 	id, err := terminal.SessionArg(c.String("session"))
 	if err != nil {
@@ -99,6 +104,9 @@ func auditLive(ctx context.Context, c *cli.Command) error {
 }
 
 // watch keeps up what those who run the session see.
+//
+// It closes first when the sheet has come, which a stream begins with. When the stream ends, decisions
+// stop coming; the audit then says of its attacks that what they changed was not told.
 func (p *livePlace) watch(ctx context.Context, first chan struct{}) error {
 	err := p.admin.Watch(ctx, p.session, func(m api.Watch) error {
 		p.watched.mu.Lock()
@@ -123,6 +131,8 @@ func (p *livePlace) watch(ctx context.Context, first chan struct{}) error {
 }
 
 // decisionOf returns what the audit looks at of a decision.
+//
+// Check is −1, because the stream names a check by its text.
 func decisionOf(d api.Decision) session.Decision {
 	out := session.Decision{
 		Tick:    d.Tick,

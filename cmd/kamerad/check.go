@@ -49,6 +49,8 @@ func checkCommand() *cli.Command {
 
 // checkContract prints the mistakes and findings of a contract's file. It returns ErrFound when there is a mistake, and
 // with --strict for a finding.
+//
+// Mistakes and findings go to standard output, as they are what was asked for.
 func checkContract(c *cli.Command, file string) error {
 	source, err := readContract(file)
 	if err != nil {
@@ -56,6 +58,7 @@ func checkContract(c *cli.Command, file string) error {
 	}
 	checked, problems := compile.LoadWith(file, source, beside(file, nil))
 	if checked != nil {
+		// A body that needs more registers than the machine has shows only when it is translated.
 		if _, err := codegen.Generate(checked); err != nil {
 			return err
 		}
@@ -105,6 +108,8 @@ func printChecked(file string, c *contract.Contract, findings syntax.Problems) {
 }
 
 // explain describes one finding, or lists all.
+//
+// The texts come from package findings, where a test holds their examples against the checker.
 func explain(c *cli.Command) error {
 	name := c.String("explain")
 	var known []string
@@ -145,6 +150,8 @@ func indented(text string) string {
 }
 
 // printProblems prints mistakes and warnings, each with the line that it is in.
+//
+// The places are coloured only where the output is a terminal, which package terminal has found out.
 func printProblems(problems syntax.Problems) {
 	for _, p := range problems {
 		wrong := terminal.Bad
@@ -164,6 +171,9 @@ func printProblems(problems syntax.Problems) {
 }
 
 // readContract reads a contract file, bounded in length.
+//
+// The size is looked at first, so that a file of gigabytes is refused without being read. Drills and
+// included files go through it as well.
 func readContract(path string) (string, error) {
 	info, err := os.Stat(path)
 	if err != nil {
@@ -185,6 +195,9 @@ func readContract(path string) (string, error) {
 }
 
 // beside opens the files in a contract's folder; those that it opens are put into taken, unless that is nil.
+//
+// A name that leads out of the folder is refused: a contract from somewhere else must not read what it
+// likes.
 func beside(contractFile string, taken contract.Files) syntax.Open {
 	return func(name string) (string, error) {
 		if !filepath.IsLocal(name) {
@@ -200,6 +213,9 @@ func beside(contractFile string, taken contract.Files) syntax.Open {
 
 // relative opens what a drill names: a contract, by its way from the drill's folder. Drills often have a folder of
 // their own.
+//
+// Unlike a contract, a drill may name files above its own folder. It is run by whoever has it, and
+// never by the service from a name.
 func relative(drillFile string) syntax.Open {
 	return func(name string) (string, error) {
 		if filepath.IsAbs(name) {
@@ -210,6 +226,8 @@ func relative(drillFile string) syntax.Open {
 }
 
 // plural returns a number with what it counts, in the plural unless it is one.
+//
+// It knows the plurals of the words that this command uses, and no others.
 func plural(n int, what string) string {
 	if n == 1 {
 		return "1 " + what

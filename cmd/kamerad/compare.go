@@ -41,6 +41,8 @@ func compareContracts(ctx context.Context, c *cli.Command) error {
 }
 
 // eitherContract reads a contract file, or NAME@VERSION from the service.
+//
+// A file of that name comes first, so that one with an @ in its name can be compared as well.
 func eitherContract(ctx context.Context, c *cli.Command, word string) (*contract.Contract, error) {
 	name, number, published := strings.Cut(word, "@")
 	if _, err := os.Stat(word); err == nil || !published {
@@ -62,6 +64,8 @@ func eitherContract(ctx context.Context, c *cli.Command, word string) (*contract
 }
 
 // printComparison prints how the versions a and b differ, and whether sessions and clients could go on.
+//
+// Differences are no mistake: the exit status is 0 either way.
 func printComparison(w io.Writer, a, b string, x *report.Comparison) {
 	if len(x.Changes) == 0 {
 		fmt.Fprintf(w, "%s %s and %s say the same\n", terminal.Good.Sprint("="), a, b)

@@ -50,6 +50,9 @@ func contractCommand() *cli.Command {
 }
 
 // publish is `kamerad contract publish`.
+//
+// The files that the contract includes are sent along, as they are on this machine. One that is
+// published already is no error.
 func publish(ctx context.Context, c *cli.Command) error {
 	args, err := terminal.Words(c, "FILE", 1, 1)
 	if err != nil {
@@ -116,6 +119,8 @@ func listContracts(ctx context.Context, c *cli.Command) error {
 }
 
 // showContract is `kamerad contract show`.
+//
+// It needs the service alone: the outline was stored with the version.
 func showContract(ctx context.Context, c *cli.Command) error {
 	args, err := terminal.Words(c, "NAME", 1, 1)
 	if err != nil {
@@ -160,6 +165,8 @@ func showContract(ctx context.Context, c *cli.Command) error {
 }
 
 // clauses returns as text a property's type and what else is declared of it.
+//
+// It goes by the outline, which is all that is known of a version without reading its text.
 func clauses(p contract.PropertyOutline) string {
 	out := p.Type.String()
 	if p.LeaseMs > 0 {

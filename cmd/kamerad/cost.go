@@ -53,6 +53,8 @@ func costCommand() *cli.Command {
 }
 
 // counts reads KIND=N.
+//
+// Whether there is such a kind, and so many of it can be, is checked where the cost is computed.
 func counts(list []string) (map[string]int, error) {
 	out := map[string]int{}
 	for _, word := range list {
@@ -126,6 +128,8 @@ func printCostOfKinds(w io.Writer, kinds []report.MemoryRow) {
 
 // printCostRows prints how many bits each of the rows takes; tail names the column of whom it is about, if there is
 // one.
+//
+// What goes to nobody takes nothing on the wire, and has no number.
 func printCostRows(w io.Writer, title string, rows []report.CostRow, tail ...any) {
 	t := terminal.NewTable(append([]any{title, "Bits at most", "Bits typically"}, tail...)...)
 	terminal.AlignRight(t, 2, 3)
@@ -143,6 +147,8 @@ func printCostRows(w io.Writer, title string, rows []report.CostRow, tail ...any
 }
 
 // megabytes returns a size as text.
+//
+// It rounds up from 10 MB on, since what is printed is a bound.
 func megabytes(bytes int64) string {
 	if bytes < 10<<20 {
 		return fmt.Sprintf("%.1f MB", float64(bytes)/(1<<20))

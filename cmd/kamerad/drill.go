@@ -61,6 +61,8 @@ func drillCommand() *cli.Command {
 }
 
 // drillFiles returns the drill files that are named, and those in named folders.
+//
+// A folder without any drill is an error: a run of nothing would count as passed.
 func drillFiles(paths []string) (files []string, err error) {
 	for _, path := range paths {
 		info, err := os.Stat(path)
@@ -89,6 +91,8 @@ func drillFiles(paths []string) (files []string, err error) {
 }
 
 // loadDrills reads and checks drills. Problems are printed; ok is false when there are any.
+//
+// All files are read before any drill is run, so that all mistakes are told at once.
 func loadDrills(files []string) (drills []*drill.Drill, ok bool, err error) {
 	ok = true
 	for _, file := range files {
@@ -108,6 +112,8 @@ func loadDrills(files []string) (drills []*drill.Drill, ok bool, err error) {
 }
 
 // runDrills plays the drills of files and folders, and prints what came of each.
+//
+// Results are printed one by one as they come, or at the end where a progress bar is in the way.
 func runDrills(ctx context.Context, c *cli.Command, paths []string) error {
 	faults, err := faultsOf(c.String("faults"))
 	if err != nil {
@@ -162,6 +168,8 @@ func runDrills(ctx context.Context, c *cli.Command, paths []string) error {
 
 // chosenDrills reads the drills of files and folders and returns those whose names match --only. It returns an error
 // when there are none, and when one of the files has a mistake, which it prints.
+//
+// A pattern that matches nothing is an error, for the same reason as an empty folder.
 func chosenDrills(c *cli.Command, paths []string) ([]*drill.Drill, error) {
 	only, err := regexp.Compile(c.String("only"))
 	if err != nil {
@@ -220,6 +228,9 @@ func faultsOf(text string) (out []drill.Fault, err error) {
 }
 
 // printDrill prints what came of one drill; of one that failed, where, why and what led there.
+//
+// Beside each client stands how its value relates to the server's: the same, another one (≠), not there
+// (–), or so many ticks behind (+3).
 func printDrill(w io.Writer, r *drill.Result) {
 	runs := ""
 	if r.Runs > 1 {
@@ -272,6 +283,9 @@ func printDrill(w io.Writer, r *drill.Result) {
 }
 
 // again is the command that brings a failure back.
+//
+// The name is quoted for a regular expression and for a shell; an apostrophe, which neither can hold,
+// becomes any character.
 func again(r *drill.Result) string {
 	out := fmt.Sprintf(
 		"kamerad drill %s --only '^%s$'", r.File, strings.ReplaceAll(regexp.QuoteMeta(r.Drill), "'", "."),
@@ -324,6 +338,9 @@ type (
 )
 
 // writeJUnit writes what came of drills as JUnit XML, which continuous integration reads.
+//
+// Drills of one file are one suite. They come in the order of the files, so the last suite is the only
+// one that can grow.
 func writeJUnit(file string, r *drill.Report) error {
 	all := junitSuites{Tests: r.Passed + r.Failed, Failures: r.Failed, Time: fmt.Sprintf("%.3f", r.Seconds)}
 	for _, x := range r.Results {
@@ -351,6 +368,9 @@ func writeJUnit(file string, r *drill.Report) error {
 }
 
 // watchFiles runs something now, and again whenever a file in one of the folders changes.
+//
+// Folders are watched in place of files, because editors replace a file rather than write to it. A run
+// that fails does not end the watching.
 func watchFiles(ctx context.Context, paths []string, do func() error) error {
 	w, err := fsnotify.NewWatcher()
 	if err != nil {

@@ -68,6 +68,9 @@ func drillFromCommand() *cli.Command {
 }
 
 // playWritten plays a written drill on the session's own version, and says on the standard error what came of it.
+//
+// The drill goes to standard output and this to standard error, so that the first can be written to a
+// file by the shell.
 func playWritten(
 	ctx context.Context, admin api.Client, c *cli.Command, s api.Session, file string, written api.WrittenDrill,
 ) error {

@@ -90,6 +90,8 @@ func loadSession(ctx context.Context, c *cli.Command) error {
 }
 
 // loadHostile attacks a session, and prints how that was met.
+//
+// Only a service on this machine is attacked, unless --elsewhere says that it may be another one.
 func loadHostile(ctx context.Context, c *cli.Command, o load.Options) error {
 	if err := onThisMachine(fmt.Sprintf("attack session %d", o.Session), o.Service, c.Bool("elsewhere")); err != nil {
 		return err
@@ -128,6 +130,8 @@ func loadHostile(ctx context.Context, c *cli.Command, o load.Options) error {
 }
 
 // bars shows how far a load is, on the terminal.
+//
+// It sets o's callbacks, so it has to be called before the load begins.
 func bars(o *load.Options) (stop func()) {
 	w := progress.NewWriter()
 	w.SetOutputWriter(os.Stderr)
@@ -154,6 +158,9 @@ func bars(o *load.Options) (stop func()) {
 }
 
 // printLoad prints what a load has measured.
+//
+// Reasons come from the contract and the service's answers and are shown without their control
+// characters.
 func printLoad(w io.Writer, r *load.Report) {
 	each := func(n int) float64 { return float64(n) / r.Seconds / float64(r.Clients) }
 	fmt.Fprintf(w, "%s played for %.1f s\n\n", terminal.Bold.Sprint(plural(r.Clients, "client")), r.Seconds)

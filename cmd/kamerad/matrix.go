@@ -63,6 +63,8 @@ func checkedContract(ctx context.Context, c *cli.Command) (*contract.Contract, e
 }
 
 // loadContract reads a contract from a file; its mistakes are printed.
+//
+// Its findings are not printed: who asks for a matrix or a cost has not asked for them.
 func loadContract(file string) (*contract.Contract, error) {
 	source, err := readContract(file)
 	if err != nil {
@@ -78,6 +80,8 @@ func loadContract(file string) (*contract.Contract, error) {
 }
 
 // sign returns the sign of an access.
+//
+// Each access has a sign or word of its own, so that a table without colours says as much.
 func sign(a report.Access) string {
 	return map[report.Access]string{
 		report.Always:    terminal.Good.Sprint("✓"),
@@ -131,6 +135,8 @@ func printMatrix(w io.Writer, m *report.Matrix) {
 }
 
 // printMatrixProperties prints who gets each property and who writes it, under the names of the kinds.
+//
+// For what the server writes, the first of the bodies that do so are named.
 func printMatrixProperties(w io.Writer, m *report.Matrix) {
 	t := terminal.NewTable(headings(m, []any{"Property"}, "Written by")...)
 	kind := ""
@@ -189,6 +195,9 @@ func brief(list []string, n int) string {
 }
 
 // matrixCSV writes the access matrix as CSV (RFC 4180).
+//
+// It has one row for each property, request and event; all of them have the same columns, some of which
+// are empty.
 func matrixCSV(w io.Writer, m *report.Matrix) error {
 	out := csv.NewWriter(w)
 	head := []string{"what", "name", "audience"}
@@ -228,6 +237,8 @@ func matrixCSV(w io.Writer, m *report.Matrix) error {
 var matrixPage string
 
 // writePage writes the matrix as a page of its own.
+//
+// The page has its styles within and loads nothing. An existing file is replaced.
 func writePage(file string, m *report.Matrix) (err error) {
 	page, err := template.New("matrix").Funcs(template.FuncMap{
 		"kind": func(name string) string { k, _, _ := strings.Cut(name, "."); return k },

@@ -79,6 +79,8 @@ func printOutline(w io.Writer, o *contract.Outline) {
 }
 
 // requestRows adds a request to a table, a row for each of its reasons.
+//
+// What a client is not given of a check is not shown: only that there is one, by its reason.
 func requestRows(t table.Writer, r contract.RequestOutline) {
 	what := fmt.Sprintf("request(%s)", params(r.Params))
 	if r.Reply != nil {

@@ -99,6 +99,9 @@ func serveCommand() *cli.Command {
 }
 
 // serveOne runs one session of a contract file, with nothing stored, and lets its host play in it.
+//
+// It is the whole service but for its database: others join over the network, the console shows the
+// session. With --as it ends when its host leaves.
 func serveOne(ctx context.Context, c *cli.Command) error {
 	file := c.String("one")
 	source, err := readContract(file)
@@ -152,6 +155,9 @@ func serveOne(ctx context.Context, c *cli.Command) error {
 }
 
 // demoCommand is `kamerad demo`.
+//
+// The divers are clients like any others, over a socket of this machine. A demo that is started twice
+// on one database publishes the contract once and opens another session.
 func demoCommand() *cli.Command {
 	return &cli.Command{
 		Name: "demo", Usage: "run the service with Tidewreck and two divers that play it",
@@ -204,6 +210,8 @@ func demoCommand() *cli.Command {
 type begun func(ctx context.Context, svc *service.Service, address string) error
 
 // serve runs the service on a database until ctx ends.
+//
+// The address is looked at first: whoever mistypes it need not wait for a database.
 func serve(ctx context.Context, c *cli.Command, started begun) error {
 	if err := onLoopback(c.String("listen")); err != nil {
 		return err
@@ -225,6 +233,8 @@ func serve(ctx context.Context, c *cli.Command, started begun) error {
 }
 
 // onLoopback refuses an address that others could reach.
+//
+// There is no identity and no encryption yet, so nothing else may be listened on.
 func onLoopback(address string) error {
 	host, _, err := net.SplitHostPort(address)
 	if ip := net.ParseIP(host); err != nil || host != "localhost" && (ip == nil || !ip.IsLoopback()) {
@@ -234,6 +244,9 @@ func onLoopback(address string) error {
 }
 
 // serveWith runs the service until ctx ends.
+//
+// It prints one line once it listens and one when it has stopped. What could not be told or stored
+// until the deadline is listed, with exit status 1.
 func serveWith(
 	ctx context.Context, c *cli.Command, records service.Records, recorder service.Recorder, started begun,
 ) error {
@@ -267,6 +280,7 @@ func serveWith(
 			return errors.Join(err, <-failed)
 		}
 	}
+	// Whoever waits for the file finds a service that answers, with everything that it starts with.
 	if file := c.String("address-file"); file != "" {
 		if err := os.WriteFile(file, []byte(address+"\n"), 0o644); err != nil {
 			cancel()

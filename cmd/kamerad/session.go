@@ -94,6 +94,8 @@ func sessionCommand() *cli.Command {
 }
 
 // openSession is `kamerad session open`.
+//
+// The key is read from a file, since a process's arguments can be seen by others.
 func openSession(ctx context.Context, c *cli.Command) error {
 	args, err := terminal.Words(c, "CONTRACT", 1, 1)
 	if err != nil {
@@ -165,6 +167,8 @@ func listSessions(ctx context.Context, c *cli.Command) error {
 }
 
 // state describes how a session is: open, paused, slow, failed or closed.
+//
+// A slow or failing session is open all the same, and says so behind the word.
 func state(s api.Session) string {
 	switch {
 	case s.Open && s.Paused:
@@ -176,6 +180,8 @@ func state(s api.Session) string {
 }
 
 // slow describes how a session's ticks take too long.
+//
+// It is empty for a session whose ticks fit their time.
 func slow(s *api.Slowness) string {
 	if s == nil {
 		return ""
@@ -196,6 +202,8 @@ func failed(f *api.Faults) string {
 }
 
 // showFaults prints the last things that failed inside.
+//
+// Faults of one cause are one line, with how often they came.
 func showFaults(c *cli.Command, f *api.Faults) {
 	if f == nil {
 		return
@@ -214,6 +222,8 @@ func showFaults(c *cli.Command, f *api.Faults) {
 }
 
 // oneSession reads the session that a command is for.
+//
+// The rest of its words, at most most − 1 of them, are returned as they are.
 func oneSession(c *cli.Command, usage string, most int) (api.Client, int64, []string, error) {
 	args, err := terminal.Words(c, usage, 1, most)
 	if err != nil {
@@ -272,6 +282,9 @@ func showSession(ctx context.Context, c *cli.Command) error {
 }
 
 // asked writes a request as it was asked.
+//
+// Arguments that cannot be read are left out. All of it was sent by a client, so nothing is printed
+// without terminal.Shown.
 func asked(d api.Decision) string {
 	var args []json.RawMessage
 	if json.Unmarshal(d.Args, &args) != nil {
@@ -305,6 +318,8 @@ func pauseSession(ctx context.Context, c *cli.Command) error {
 }
 
 // stepSession is `kamerad session step`.
+//
+// The service bounds the number of ticks.
 func stepSession(ctx context.Context, c *cli.Command) error {
 	admin, id, rest, err := oneSession(c, "SESSION [TICKS]", 2)
 	if err != nil {
@@ -333,6 +348,8 @@ func tellState(c *cli.Command, s api.Session, err error) error {
 }
 
 // linkOf shows what a test client's link is like, once it was changed if anything was said of it.
+//
+// Whatever is not said of a link that is changed becomes perfect: a link is set as a whole.
 func linkOf(ctx context.Context, c *cli.Command) error {
 	admin, id, rest, err := oneSession(c, "SESSION CLIENT", 2)
 	if err != nil {

@@ -30,6 +30,9 @@ func publishedFlag() cli.Flag {
 }
 
 // versionOf reads NAME[@VERSION]; 0 is the newest version.
+//
+// NAME alone is the newest version; NAME@0 is refused, as it would mean the same and look like
+// something else.
 func versionOf(text string) (name string, version int, err error) {
 	name, number, has := strings.Cut(text, "@")
 	if has {
@@ -42,6 +45,8 @@ func versionOf(text string) (name string, version int, err error) {
 }
 
 // drillPublished lets the service run drills on a published version.
+//
+// Flags that need this machine's files or terminal are refused rather than ignored.
 func drillPublished(ctx context.Context, c *cli.Command, paths []string) error {
 	for _, flag := range []string{"only", "faults", "trace"} {
 		if c.String(flag) != "" {
@@ -89,6 +94,8 @@ func drillPublished(ctx context.Context, c *cli.Command, paths []string) error {
 }
 
 // auditPublished lets the service audit a published version.
+//
+// The time that it took is the service's, waiting for its turn included.
 func auditPublished(ctx context.Context, c *cli.Command) error {
 	t, err := tryPublished(ctx, c, api.StartTrial{
 		What:   "audit",
@@ -107,6 +114,9 @@ func auditPublished(ctx context.Context, c *cli.Command) error {
 }
 
 // tryPublished starts a trial and waits for its end. When it is interrupted the trial is stopped.
+//
+// It asks five times a second how far the trial is: trials take seconds to minutes, and the service
+// keeps what came of them.
 func tryPublished(ctx context.Context, c *cli.Command, in api.StartTrial) (t api.Trial, err error) {
 	name, version, err := versionOf(c.String("published"))
 	if err != nil {
@@ -151,6 +161,8 @@ func tryPublished(ctx context.Context, c *cli.Command, in api.StartTrial) (t api
 }
 
 // printTrials lists what a version was put to.
+//
+// The newest eight are shown; the service returns them newest first.
 func printTrials(w io.Writer, list []api.Trial) {
 	if len(list) == 0 {
 		fmt.Fprintln(w, terminal.Muted.Sprint("not put to drills or an audit yet"))

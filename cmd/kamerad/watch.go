@@ -26,6 +26,9 @@ import (
 )
 
 // watchCommand is `kamerad watch`.
+//
+// On a terminal it draws a sheet over and over; anywhere else it prints one sheet and then a line for
+// each decision, which a pipe can follow.
 func watchCommand() *cli.Command {
 	return &cli.Command{
 		Name: "watch", Usage: "see the server and its clients side by side, live", ArgsUsage: "SESSION",
@@ -81,6 +84,8 @@ func watchCommand() *cli.Command {
 }
 
 // watched is a session as its watchers know it.
+//
+// mu guards it, because the drawing and the stream have goroutines of their own.
 type watched struct {
 	mu        sync.Mutex
 	news      bool // something came since it was last drawn
@@ -132,6 +137,8 @@ type column struct {
 }
 
 // apply takes in a message of the watch.
+//
+// The caller holds mu. Fifty decisions are kept, which is more than any terminal shows.
 func (w *watched) apply(m api.Watch) error {
 	switch m.Type {
 	case api.WatchSheet:
@@ -190,6 +197,8 @@ func (w *watched) short(value string) string {
 }
 
 // cell shows what a client holds of a property beside what the server holds: value and sign.
+//
+// The sign is what the sheet counts by: = the same, + on the way, ≠ different, – not for this client.
 func (w *watched) cell(c *column, thing *replicate.Entity, p *contract.PropertyOutline) string {
 	kind := w.outline.Kind(thing.Kind)
 	to := p.To
@@ -228,6 +237,9 @@ func (w *watched) cell(c *column, thing *replicate.Entity, p *contract.PropertyO
 }
 
 // draw prints the sheet and, below it, the last decisions; width and height bound it, 0 does not.
+//
+// The caller holds mu. Rows that do not fit are counted, so that a difference further down still shows
+// in the first line.
 func (w *watched) draw(out io.Writer, width, height int) {
 	w.widest = 0
 	if width > 0 { // what is left beside names, signs and the blanks between columns
@@ -281,6 +293,8 @@ func (w *watched) draw(out io.Writer, width, height int) {
 type sheetCounts struct{ different, late, left int }
 
 // sheet returns the table of what the server and each client hold, with at most so many rows; 0 is for all.
+//
+// Rows that are left out are counted as well.
 func (w *watched) sheet(most int) (table.Writer, sheetCounts) {
 	header := table.Row{"Entity", "Property", "Server"}
 	for _, c := range w.clients {
@@ -318,6 +332,8 @@ func (w *watched) sheet(most int) (table.Writer, sheetCounts) {
 }
 
 // decisionLine returns a decision as one line.
+//
+// It has no line break at its end.
 func decisionLine(d api.Decision) string {
 	line := fmt.Sprintf(
 		"%6d  %s %s  %s  %s", d.Tick, terminal.Mark(d.Client.Number), text.Pad(d.Client.Name, 4, ' '),

@@ -60,6 +60,7 @@ type target struct {
 	seen    []verdict             // of each check
 }
 
+// verdict holds whether a check was seen to hold and to fail.
 type verdict struct{ yes, no bool }
 
 // name returns the name of the request or property.
@@ -71,6 +72,9 @@ func (t *target) name() string {
 }
 
 // targets returns what can be attacked.
+//
+// What the outline lacks no client can send: of such a kind only the values are targets, since they may
+// still be learned.
 func targets(c *contract.Contract, o *contract.Outline) (out []*target) {
 	for _, k := range c.Kinds {
 		kind := o.Kind(k.Name)
@@ -147,6 +151,8 @@ func (t *target) params() (out []*contract.Type) {
 }
 
 // message makes the message for some values.
+//
+// It has no numbers yet; who sends it gives it those.
 func (t *target) message(entity uint32, values []json.RawMessage) wire.FromClient {
 	m := wire.FromClient{Type: wire.MessageAsk}
 	m.Request = t.name()
@@ -177,6 +183,8 @@ func (f *forger) legal(t *target) (out []json.RawMessage) {
 }
 
 // entity picks an entity of a target's kind that is, or is not, the attacker's own; 0 for none.
+//
+// It picks by the attacker's copy: what it does not see it can only guess.
 func (f *forger) entity(t *target, own bool) uint32 {
 	var list []uint32
 	for _, x := range f.copy.Entities() {
@@ -202,6 +210,8 @@ func (t *target) onlyOwner() bool {
 }
 
 // barred reports whether a role may never use a target.
+//
+// A role that may use it only sometimes is not barred.
 func (t *target) barred(c *contract.Contract, role string) bool {
 	if t.sort != OfRequest {
 		return false
@@ -212,6 +222,9 @@ func (t *target) barred(c *contract.Contract, role string) bool {
 }
 
 // make returns the attacks of one sort that can be made now.
+//
+// The result is empty when the attacker's copy, or the target, has nothing for it: another state may.
+// must of each says whether an acceptance is an effect by itself.
 //
 //revive:disable-next-line:function-length It is one switch.
 func (f *forger) make(t *target, what string) []attack {
@@ -318,6 +331,8 @@ func (f *forger) owned(n uint32) bool {
 }
 
 // values forges one value after the other, the others being right.
+//
+// So an acceptance can only be due to the value that is wrong.
 func (f *forger) values(t *target, what string, own uint32, legal []json.RawMessage) (out []attack) {
 	for i, p := range t.params() {
 		for _, bad := range wrongValues(p, what) {
@@ -335,12 +350,16 @@ func (f *forger) values(t *target, what string, own uint32, legal []json.RawMess
 	return out
 }
 
+// badValue is a value that is sent in place of a right one: what is wrong with it, for counting, its
+// JSON, and whether it must not be accepted.
 type badValue struct {
 	class, json string
 	must        bool
 }
 
 // unknownName returns a name that is no value of an enum or kind.
+//
+// It is not random, so that audits can be compared.
 func unknownName(t *contract.Type) string {
 	known := t.Names
 	if t.Enum != nil {
@@ -364,6 +383,9 @@ const farthest = 1<<53 - 1
 
 // wrongValues returns values that a type does not have; those out of range come with the shortest and the longest that
 // it has.
+//
+// A number that is just over a range is one that JSON and a double hold exactly. A text or list that is
+// empty or as long as can be is legal, and sent because bounds are easily off by one.
 //
 //revive:disable-next-line:function-length It is one switch.
 func wrongValues(t *contract.Type, what string) (out []badValue) {
@@ -441,6 +463,9 @@ func wrongValues(t *contract.Type, what string) (out []badValue) {
 }
 
 // can reports whether an attack applies to a target at all; the reason says why not.
+//
+// It goes by the contract alone. An empty reason means that it applies, and that a cell without a try
+// was not reached.
 //
 //revive:disable-next-line:function-length It is one switch.
 func (t *target) can(c *contract.Contract, what string) (reason string) {

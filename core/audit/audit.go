@@ -63,6 +63,9 @@ const (
 )
 
 // Cell says what came of one sort of attack on one target.
+//
+// While an audit runs only Tried, Outcomes, Effects and Why are kept up; Reached is set when the report
+// is made.
 type Cell struct {
 	Tried    int            `json:"tried"`              // attacks of which it is known what they came to
 	Outcomes map[string]int `json:"outcomes,omitempty"` // by decision, and what decided
@@ -115,6 +118,8 @@ type Missing struct {
 }
 
 // Clean reports whether nothing was changed, learned or found.
+//
+// It says nothing of cells that were not reached: Filled and Empty do.
 func (r *Report) Clean() bool { return r.Effects+r.Learned+len(r.Findings) == 0 }
 
 // Unread counts the values that are not for everyone and could not be varied behind a client's back: Empty names them.
@@ -129,6 +134,9 @@ func (r *Report) Unread() int {
 }
 
 // someone is a client of both sessions. Its copy is of what both send: they have to send the same.
+//
+// Its copy is made of the first session's frames alone; that the second one's are the same bytes is
+// what compare looks at.
 type someone struct {
 	me       wire.Client
 	copy     replicate.Copy
@@ -157,6 +165,10 @@ type given struct {
 
 // auditor runs one round: two sessions of the same clients. All that clients send is given to the first one; what it
 // refuses is kept from the second one. So whatever differs between them, an attack has changed.
+//
+// That is sound only as long as both sessions are given the same dice, the same names in the same
+// order, and everything that the first one accepted: record keeps all of it, for runs that are searched
+// later.
 type auditor struct {
 	contract  *contract.Contract
 	outline   *contract.Outline
@@ -182,6 +194,9 @@ type auditor struct {
 }
 
 // Run audits a contract. What it finds is in the report; the error says that it could not be run.
+//
+// With the same options it comes to the same report on any machine. The rounds are played one after the
+// other, then what can be read is looked at (reads.go).
 func Run(ctx context.Context, c *contract.Contract, o Options) (*Report, error) {
 	o.Rounds = cmp.Or(o.Rounds, UsualRounds)
 	if o.Rounds < 1 || o.Rounds > MaxRounds {
@@ -222,6 +237,7 @@ func Run(ctx context.Context, c *contract.Contract, o Options) (*Report, error) 
 		if err != nil {
 			return nil, fmt.Errorf("audit %s: %w", c.Name, err)
 		}
+		// Every fourth round is played with many clients.
 		if err := a.round(ctx, o.Ticks, round%4 == 3); err != nil {
 			return nil, fmt.Errorf("audit %s, round %d: %w", c.Name, round, err)
 		}
@@ -256,6 +272,9 @@ func newReport(c *contract.Contract, seed uint64) *Report {
 }
 
 // fill makes the table.
+//
+// A cell counts as filled when its attack was tried or cannot be made at all, with the reason; reading
+// a value that everyone may have is no cell, nor is sending what no client can send.
 func (r *Report) fill(c *contract.Contract, list []*target, found *effectSet) {
 	r.Causes = append(r.Causes, found.list...)
 	r.Effects = len(r.Causes)
@@ -310,6 +329,8 @@ func (r *Report) fill(c *contract.Contract, list []*target, found *effectSet) {
 }
 
 // join seats somebody in both sessions.
+//
+// The second session has to seat it under the same number, or the two could not be compared.
 func (a *auditor) join(role string, attacks, unready bool) error {
 	a.names++
 	name := fmt.Sprintf("c%d", a.names)
@@ -357,6 +378,9 @@ func (a *auditor) record(i input) {
 }
 
 // round plays one session; a full one has a client in every seat.
+//
+// Honest clients come first, so that they have the same numbers whoever attacks: three of the first
+// role and one of each other, then an attacker of each role, and one that never says that it is ready.
 func (a *auditor) round(ctx context.Context, ticks int, full bool) error {
 	c := a.contract
 	for i, role := range c.Roles {
@@ -402,6 +426,8 @@ func give(s *session.Session, g given) {
 }
 
 // number numbers a message as the client's next one.
+//
+// A release has the number of the press that it ends, or 1 when there was none.
 func (p *someone) number(m wire.FromClient, seen int64) wire.FromClient {
 	m.Seen = seen
 	if m.Type == wire.MessagePress || m.Type == wire.MessageRelease {
@@ -417,6 +443,9 @@ func (p *someone) number(m wire.FromClient, seen int64) wire.FromClient {
 }
 
 // play picks what somebody does honestly in this tick.
+//
+// It chooses by the copy, as a player would; attackers play as well, since much can only be attacked in
+// the middle of a game.
 func (a *auditor) play(p *someone) (out []wire.FromClient) {
 	now := a.all.Now()
 	if a.r.IntN(3) == 0 {
@@ -451,6 +480,9 @@ func (a *auditor) play(p *someone) (out []wire.FromClient) {
 }
 
 // vain reports whether a client's own copy says that a request will be denied: an honest client does not send it then.
+//
+// It keeps honest clients from earning strikes: whoever is thrown out in spite of it was treated
+// unfairly, which out reports.
 func (a *auditor) vain(p *someone, entity uint32, request string, args []json.RawMessage) bool {
 	t := a.find(wire.FromClient{Type: wire.MessageAsk, Ask: wire.Ask{Request: request}})
 	if a.foresight == nil || t == nil {
@@ -474,6 +506,8 @@ const (
 )
 
 // attack picks what an attacker tries in this tick: what was tried least.
+//
+// Targets take turns and attacks are drawn, so that all cells fill up evenly.
 func (a *auditor) attack(p *someone) (out []given) {
 	f := p.forger
 	f.gone, f.hidden = a.gone, func(kind string) uint32 {
@@ -518,6 +552,7 @@ func (a *auditor) attack(p *someone) (out []given) {
 			for range times {
 				m := p.number(x.m, a.all.Now())
 				if x.old {
+					// The old numbers have to have been answered long since.
 					if p.seq < 100 {
 						continue
 					}
@@ -536,6 +571,8 @@ func (a *auditor) attack(p *someone) (out []given) {
 }
 
 // count notes that an attack was tried.
+//
+// distinct tells how much of what was tried was new: the same attack in the same state counts once.
 func (a *auditor) count(x *attack) {
 	x.of.cells[x.what].Tried++
 	a.tried++
@@ -545,6 +582,9 @@ func (a *auditor) count(x *attack) {
 }
 
 // mangle breaks a message: one that cannot be read cuts who sent it and is never given to a session.
+//
+// Some broken messages can be read all the same. They are not sent, since nobody would know what they
+// say.
 func (a *auditor) mangle(p *someone, t *target) {
 	before := p.seq
 	m := p.number(t.message(0, p.forger.legal(t)), a.all.Now())
@@ -573,6 +613,9 @@ func (a *auditor) mangle(p *someone, t *target) {
 
 // poke changes something as the server in both sessions, so that more states are reached than by playing alone. Both
 // sessions have to agree about whether that is possible.
+//
+// What it sets is legal for the property and need not be reachable by play, which is why effects say
+// how their state came about.
 func (a *auditor) poke() {
 	b := a.all.State()
 	if len(b.Spawned) == 0 {
@@ -612,6 +655,7 @@ func (a *auditor) poke() {
 	a.record(input{entity: s.Entity, name: f.Name, value: v})
 	first := a.all.Set(s.Entity, f.Name, v)
 	second := a.few.Set(s.Entity, f.Name, v)
+	// The server refuses in one of the two what it does in the other: they have parted before.
 	if (first == nil) != (second == nil) {
 		a.differ(fmt.Sprintf("setting %s.%s comes to %v in place of %v", s.Kind, f.Name, first, second), nil)
 	}
@@ -660,6 +704,8 @@ func (a *auditor) stacks(t *contract.Type) contract.Value {
 }
 
 // tick lets both sessions go on by a tick and compares them.
+//
+// The first session's tick comes first, because only its decisions tell what the second one is to meet.
 func (a *auditor) tick(i int) error {
 	for range a.r.IntN(3) {
 		a.poke()
@@ -718,6 +764,8 @@ func (a *auditor) followRoles() {
 }
 
 // gather returns what is sent in tick i: what honest clients say, which both sessions meet, and what attackers try.
+//
+// Attackers wait for a few ticks, until their copies hold something.
 func (a *auditor) gather(i int) (both, tries []given) {
 	for _, p := range a.people {
 		if p.left {
@@ -755,6 +803,9 @@ func (a *auditor) gather(i int) (both, tries []given) {
 func writeKey(g given) string { return fmt.Sprint(g.from.me.Number, g.m.Property, g.m.Entity) }
 
 // taking notes what came of each try, and returns those that were taken, or that failed inside.
+//
+// A request that failed inside has changed nothing; it is kept in the inputs, since a run that shows
+// the failure needs it, and not given to the second session.
 func (a *auditor) taking(
 	tries []given, decided map[[2]uint64]*session.Decision, refused map[[2]uint64]string, step *session.Step,
 ) (taken []given) {
@@ -814,6 +865,8 @@ func (a *auditor) find(m wire.FromClient) *target {
 }
 
 // take applies the frames of everybody, and returns which writes and presses were refused, and why.
+//
+// Frames confirm at once: the audit has no links, only the session.
 func (a *auditor) take(step *session.Step) (frames map[int][]byte, refused map[[2]uint64]string, err error) {
 	frames = map[int][]byte{}
 	refused = map[[2]uint64]string{}
@@ -849,6 +902,9 @@ func (a *auditor) who(n int) *someone {
 }
 
 // judge notes what became of an attack, and whether it should have.
+//
+// What an attack was made to be it may not have been any more when it was met: the first cases excuse
+// an acceptance for which the attacker had come to have the right.
 func (a *auditor) judge(g given, d *session.Decision) {
 	said := string(d.Outcome)
 	if d.Stage != "" {
@@ -904,6 +960,8 @@ func causeOf(f *session.Fault) string { return "fault " + f.Cause() }
 
 // effect notes what came of a message. cause tells it from other effects: of faults by itself, else together with the
 // target. shows reports it of a decision, when it may be looked for a shorter run; nil otherwise.
+//
+// The search waits until the tick's inputs are recorded.
 func (a *auditor) effect(g given, cause, text string, shows func(*session.Decision) bool) {
 	if !strings.HasPrefix(cause, "fault ") {
 		cause = g.attack.of.name() + " " + g.attack.what + " " + cause
@@ -922,6 +980,9 @@ func (a *auditor) effect(g given, cause, text string, shows func(*session.Decisi
 }
 
 // faults notes what failed inside of what the contract does by itself, and of writes.
+//
+// A fault is an effect even when no attack set it off: it is a body that does not do what it was
+// written for.
 func (a *auditor) faults(step *session.Step) {
 	for i := range step.Faults {
 		f := step.Faults[i]
@@ -940,6 +1001,8 @@ func (a *auditor) faults(step *session.Step) {
 }
 
 // taken judges a write or press that was not refused in a tick.
+//
+// Presses are judged by who owns the entity now; only one of somebody else's must not be taken.
 func (a *auditor) taken(g given, step *session.Step) {
 	t := g.attack.of
 	if t.sort == OfWrite && g.attack.what == Checks && t.prop.Set.Pace == nil && t.prop.Set.Rule == nil {
@@ -971,6 +1034,8 @@ func (a *auditor) became(g given, step *session.Step) bool {
 }
 
 // note adds an effect to a cell, each once.
+//
+// Texts that begin alike count as one, as they differ in numbers only.
 func (c *Cell) note(format string, args ...any) {
 	text := fmt.Sprintf(format, args...)
 	if len(c.Effects) < maxNotes &&
@@ -1034,6 +1099,9 @@ func (t *target) checked(d *session.Decision) {
 }
 
 // fast checks bursts against the limits and pauses.
+//
+// It counts what went past the limit, whatever became of it then: a request that its check denies has
+// used the limit up all the same.
 func (a *auditor) fast(tries []given, step *session.Step) {
 	type use struct {
 		client  int
@@ -1079,6 +1147,8 @@ func (a *auditor) fast(tries []given, step *session.Step) {
 }
 
 // sorted describes what changed for the server in an order that says nothing of what happened first.
+//
+// Two sessions may hold the same and have come to it in another order.
 func sorted(b *wire.Block) []byte {
 	out := wire.Block{
 		Joined:  b.Joined,
@@ -1094,6 +1164,9 @@ func sorted(b *wire.Block) []byte {
 }
 
 // compare reports what differs between the two sessions.
+//
+// The server's state has to be the same, and so have the bytes that each honest client gets. An
+// attacker's own may differ: it is told that it was refused.
 func (a *auditor) compare(step *session.Step, frames map[int][]byte, other *session.Step, tries []given) {
 	differs := ""
 	if x, y := sorted(step.ServerState), sorted(other.ServerState); !bytes.Equal(x, y) {
@@ -1149,6 +1222,9 @@ func (a *auditor) differ(how string, tries []given) {
 }
 
 // after lets those who were cut go in both sessions, and keeps up what is there and what is gone.
+//
+// An attacker that was expelled for what was refused leaves the second session as well, and another one
+// takes its seat under a new name.
 func (a *auditor) after(step, other *session.Step) error {
 	if step.Closed != "" || other.Closed != "" {
 		a.ended = true
@@ -1202,6 +1278,8 @@ func (a *auditor) after(step, other *session.Step) error {
 }
 
 // out notes that somebody is out who played as its copy told it, with what it had asked for.
+//
+// Only a client that foresees what its checks will say can complain.
 func (a *auditor) out(p *someone, cut session.Cut, step *session.Step) {
 	if a.foresight == nil {
 		return // it played without knowing what its copy tells
@@ -1229,6 +1307,8 @@ func (a *auditor) out(p *someone, cut session.Cut, step *session.Step) {
 }
 
 // late sends something for a client that is out already.
+//
+// It is given to the first session alone: if it has any effect, the two differ.
 func (a *auditor) late(p *someone) {
 	if p.forger == nil {
 		return
@@ -1269,6 +1349,8 @@ func (a *auditor) digest() {
 }
 
 // places returns the constant vectors that checks speak of.
+//
+// Where a check wants something to be, poke puts it now and then: few would get there by chance.
 func places(c *contract.Contract) (out [][]float64) {
 	var walk func(x *contract.Expr)
 	walk = func(x *contract.Expr) {

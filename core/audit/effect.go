@@ -51,6 +51,9 @@ type effectSet struct {
 
 // add notes an effect of an attack on a target, in its cell and by its cause. It reports whether it is worth looking
 // for a shorter run that shows it.
+//
+// t is nil for what no attack set off. A run that took the audit's own hand is searched again a few
+// times, since a later one may do without; all searches together are bounded.
 func (x *effectSet) add(t *target, what, cause, text string) (e *Effect, search bool) {
 	seen := ""
 	if t != nil {
@@ -97,6 +100,8 @@ func (i *input) set() bool { return i.client == 0 }
 func (i *input) fixed() bool { return i.join.Name != "" || i.ready }
 
 // give puts the input into a session.
+//
+// The error says that the run cannot be compared with the first one any more.
 func (i *input) give(s *session.Session) error {
 	switch {
 	case i.set():
@@ -120,6 +125,8 @@ func (i *input) give(s *session.Session) error {
 }
 
 // replay runs a session anew with some inputs, up to and with a tick.
+//
+// It returns the step of that tick, or an earlier one in which the session closed.
 func (a *auditor) replay(list []input, last int64) (*session.Step, error) {
 	s, err := session.New(a.contract, a.options)
 	if err != nil {
@@ -143,6 +150,10 @@ func (a *auditor) replay(list []input, last int64) (*session.Step, error) {
 
 // search looks for the shortest run that shows an effect: shows reports it of the run's last tick. sent is the message
 // that shows it, or nil for what the contract does by itself.
+//
+// It first leaves out all that the audit set by its own hand, then as many inputs as it can, then the
+// ticks in which nothing happens. The result is short rather than the shortest there is: the number of
+// replays is bounded.
 func (a *auditor) search(e *Effect, sent *given, shows func(*session.Step) bool) {
 	a.effects.searches++
 	last := a.all.Now()
@@ -181,6 +192,9 @@ func (a *auditor) search(e *Effect, sent *given, shows func(*session.Step) bool)
 }
 
 // fewest leaves out inputs, ever smaller parts of them at a time, for as long as holds.
+//
+// It is delta debugging (Zeller and Hildebrandt, 2002) without its second half: parts are only ever
+// left out, and each size is gone through once.
 func fewest(list []input, keep func(input) bool, holds func([]input) bool) []input {
 	for size := max(len(list)/2, 1); ; size /= 2 {
 		for from := len(list); from > 0; {
@@ -204,6 +218,8 @@ func fewest(list []input, keep func(input) bool, holds func([]input) bool) []inp
 }
 
 // soonest moves inputs to earlier ticks, for as long as holds.
+//
+// All inputs from some tick on move together, by half as many ticks each time that it does not hold.
 func soonest(list []input, last int64, holds func([]input, int64) bool) ([]input, int64) {
 	ticks := []int64{last}
 	for _, i := range list {
@@ -235,6 +251,8 @@ func soonest(list []input, last int64, holds func([]input, int64) bool) ([]input
 }
 
 // words tells a run: what was sent and set, and by whom. Of the others it tells how many there are.
+//
+// The run is played once more, because an entity can be named only in the session that has it.
 func (a *auditor) words(list []input, last int64) (out []string) {
 	n := names{clients: map[int]wire.Client{}}
 	sends := map[int]bool{}
@@ -290,6 +308,8 @@ func (a *auditor) words(list []input, last int64) (out []string) {
 }
 
 // idle describes how many clients of a run send nothing, and who of them leave; "" when there are none.
+//
+// They stay in the run since the numbers of all others depend on them.
 func idle(list []input, clients map[int]wire.Client, sends map[int]bool) string {
 	var leave []string
 	for _, i := range list {

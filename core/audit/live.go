@@ -58,6 +58,9 @@ const (
 // nothing. A live session lives on by itself, so there is no second one to hold it against, and no reading: an effect
 // is an attack that was accepted where it never may be, that failed inside, that was refused and changed or told
 // something all the same, that was answered as what does not exist never is, or that disturbed a witness.
+//
+// Its clients have left when it returns. An error says that it could not go on; nothing is said of the
+// session then.
 func Live(ctx context.Context, c *contract.Contract, place Place, o LiveOptions) (*Report, error) {
 	a := &liveAuditor{
 		contract: c,
@@ -110,6 +113,7 @@ func Live(ctx context.Context, c *contract.Contract, place Place, o LiveOptions)
 	return report, nil
 }
 
+// liveKey names a message of the audit's clients: a client's number and its sequence number.
 type liveKey struct {
 	client int
 	seq    uint64
@@ -211,6 +215,8 @@ func (s *liveSeat) over() bool {
 }
 
 // look keeps up what is there and what is gone, and what decisions came to.
+//
+// It is called between ticks, from the audit's goroutine only.
 func (a *liveAuditor) look() {
 	for _, d := range a.place.Decisions() {
 		k := liveKey{d.Client.Number, d.Ask.Seq}
@@ -236,6 +242,9 @@ func (a *liveAuditor) look() {
 }
 
 // round lets each attacker try something, and judges what became of it.
+//
+// It waits for the decisions on all that was sent, at most livePasses ticks: what is not answered by
+// then is judged as not answered. A message that was sent twice is judged once.
 func (a *liveAuditor) round(ctx context.Context) error {
 	a.look()
 	if err := a.fill(ctx); err != nil {
@@ -327,6 +336,8 @@ func (a *liveAuditor) endRound() {
 }
 
 // fill seats attackers in place of those that are out.
+//
+// The session keeps a seat for a while when its client is gone, so a new one may have to wait for it.
 func (a *liveAuditor) fill(ctx context.Context) error {
 	var out []*liveSeat
 	a.seats = slices.DeleteFunc(a.seats, func(s *liveSeat) bool {
@@ -358,6 +369,9 @@ func (a *liveAuditor) fill(ctx context.Context) error {
 }
 
 // pick returns what an attacker sends in a round; at most one thing that puts it out, as the last.
+//
+// Everything is picked under the lock of the seat's copy, which a frame could change in between, and
+// sent afterwards.
 func (a *liveAuditor) pick(s *liveSeat) (out []given) {
 	f := s.forger
 	f.me = s.Me()
@@ -461,6 +475,9 @@ func (a *liveAuditor) messages(s *liveSeat, x attack, seen int64) (out []wire.Fr
 }
 
 // sendBroken sends something that cannot be read in place of a message.
+//
+// It breaks the message until the wire's own reader refuses it, and cuts it in half when flipping bits
+// does not do.
 func (a *liveAuditor) sendBroken(s *liveSeat, g given) {
 	bits := g.m.Pack(s.Outline())
 	for tries := 0; ; tries++ {
@@ -509,6 +526,9 @@ func (a *liveAuditor) decision(s *liveSeat, seq uint64) *wire.Decision {
 }
 
 // judge notes what became of an attack, and whether it should have.
+//
+// It goes by two sources: what the client was answered, and what those who run the session were told.
+// The second may be missing, and then only the first counts.
 func (a *liveAuditor) judge(s *liveSeat, g given, fast map[string]int) {
 	if g.m.Type == wire.MessageLeave {
 		return
@@ -570,6 +590,8 @@ func (a *liveAuditor) judge(s *liveSeat, g given, fast map[string]int) {
 }
 
 // judgeLimit counts a request that passed the limit; fast has by sender, target and entity how many did in this round.
+//
+// What an attacker sends in a round goes out at once, so what passes of it has to fit the limit.
 func (a *liveAuditor) judgeLimit(x *attack, key string, fast map[string]int) {
 	fast[key]++
 	if l := x.of.request.Limit; l != nil && fast[key] > l.Count {
@@ -616,6 +638,9 @@ func (a *liveAuditor) note(x *attack, cause, format string, args ...any) {
 }
 
 // judgeUndecided judges what the client was told no decision of; shown is what the session decided.
+//
+// A write that is not refused gets no answer, so silence means that it was taken, unless its sender is
+// out.
 func (a *liveAuditor) judgeUndecided(s *liveSeat, g given, shown []session.Decision) {
 	x := g.attack
 	outcomes := x.of.cells[x.what].Outcomes
@@ -670,6 +695,8 @@ func (a *liveAuditor) sees(s *liveSeat, n uint32) (yes bool) {
 }
 
 // witnesses finds out whether those who did nothing were disturbed.
+//
+// A witness that ended because the session closed was not disturbed by an attack.
 func (a *liveAuditor) witnesses() {
 	note := func(cause, format string, args ...any) {
 		a.effects.add(a.targets[0], Broken, "witness "+cause, fmt.Sprintf(format, args...))

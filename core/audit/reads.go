@@ -28,6 +28,9 @@ const (
 // reads looks for what a client can learn of values that it may not have: two sessions that differ in nothing but such
 // a value, in which one client tries everything, have to tell it the same, byte for byte, for as long as what was
 // revealed to it on purpose is the same.
+//
+// Each property is varied in four states that play led to. What the flow analysis proves for all states
+// this only tries in some, but with the bytes that are really sent.
 func reads(ctx context.Context, c *contract.Contract, o Options, list []*target, report *Report) error {
 	for _, t := range list {
 		if t.prop == nil {
@@ -69,6 +72,8 @@ func reads(ctx context.Context, c *contract.Contract, o Options, list []*target,
 
 // twins are two sessions in which the same is done, until a value is changed in the second one. The first of the people
 // is the spy.
+//
+// They have the same key, so their dice fall alike.
 type twins struct {
 	contract *contract.Contract
 	outline  *contract.Outline
@@ -83,6 +88,9 @@ type twins struct {
 const least = 10
 
 // read varies one property once. done reports whether there was anything to vary, and enough to compare.
+//
+// It ends early when the spy is told something on purpose, or somebody else is answered differently:
+// from then on a difference proves nothing.
 func read(c *contract.Contract, o Options, t *target, round uint64) (done bool, err error) {
 	w, err := newTwins(c, o, t, round)
 	if w == nil {
@@ -127,6 +135,8 @@ func read(c *contract.Contract, o Options, t *target, round uint64) (done bool, 
 }
 
 // newTwins opens two sessions and lets three clients join them; nil when the contract lets nobody in.
+//
+// The spy has another role in each round, as far as there are several.
 func newTwins(c *contract.Contract, o Options, t *target, round uint64) (*twins, error) {
 	w := &twins{contract: c, outline: c.Outline(), r: rand.New(rand.NewPCG(o.Seed, round))}
 	key := sha256.Sum256(fmt.Appendf(nil, "reads %d %d %s", o.Seed, round, t.name()))
@@ -172,6 +182,9 @@ func newTwins(c *contract.Contract, o Options, t *target, round uint64) (*twins,
 }
 
 // prepare plays some ticks, and waits until nothing of what was done in them is left.
+//
+// A few ticks without play let everything arrive, so that the value is varied in a state that both have
+// told in full.
 func (w *twins) prepare(ticks int) (ready bool, err error) {
 	for i := range ticks + 3 {
 		if i < ticks {
@@ -261,6 +274,8 @@ func (w *twins) play(people []*someone) {
 }
 
 // attack lets the spy try some of the ways to make a request or a write, and tells which was the last.
+//
+// The result is for the message of an effect.
 func (w *twins) attack(ways []*target, what string) (last string) {
 	last = "watching"
 	for range min(4, len(ways)) {
@@ -275,6 +290,9 @@ func (w *twins) attack(ways []*target, what string) (last string) {
 
 // vary changes a property in the second session, of all that the spy may not have it of; false when there is nothing of
 // the kind.
+//
+// It is varied in all entities whose value the spy does not hold, since one of them might be the one
+// that matters.
 func (w *twins) vary(t *target) (varied bool) {
 	for _, x := range w.pair[1].State().Spawned {
 		if x.Kind != t.kind.Name || x.Owner == w.spy.me.Number || w.spySees(x.Entity, t.prop.Name) {
@@ -304,6 +322,8 @@ func (w *twins) spySees(entity uint32, property string) bool {
 }
 
 // other returns another value of a type.
+//
+// For a type with a single value it is the same one, and nothing is varied.
 func other(t *contract.Type, v contract.Value) contract.Value {
 	switch t.Form {
 	case contract.FormBool:

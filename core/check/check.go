@@ -33,6 +33,10 @@ type builder struct{ *typing.Unit }
 
 // Build builds a contract from its tree. parsed are the mistakes that the text itself has. The problems hold these and
 // every mistake of its meaning; the result is nil when there is one.
+//
+// The builder reads on after a mistake, so that one run reports as many as possible; nothing that it
+// made is handed out then. open gives it the files of tables, and may be called for any name that the
+// contract writes.
 func Build(
 	src *syntax.Source, file *syntax.File, parsed syntax.Problems, open syntax.Open,
 ) (*typing.Checked, syntax.Problems) {
@@ -42,7 +46,8 @@ func Build(
 				TickRate: 20,
 				Seats:    64,
 				Source:   src,
-				Texts:    []string{""},
+				// The empty text has the place 0, so that a row of zeros is a row of empty texts.
+				Texts: []string{""},
 			},
 			File:      file,
 			Enums:     map[string]*contract.Enum{},
@@ -87,6 +92,10 @@ type declarations struct {
 
 // readFile reads all declarations, in such an order that what one names was read before: names of types first, then
 // what kinds declare, and bodies, which may name everything, last.
+//
+// Parts are read last, each once by itself, with a made-up kind: a kind that includes one has read its
+// members already. Circles are looked for when all calls are known, and what was put into Later runs at
+// the very end.
 func (c *builder) readFile(f *syntax.File) {
 	c.header(f)
 	d := c.sorted(f)
@@ -103,6 +112,7 @@ func (c *builder) readFile(f *syntax.File) {
 		c.constant(x)
 	}
 	for _, k := range c.Contract.Kinds {
+		// From here on a kind's tree has all that its parts bring.
 		c.Trees[k] = c.merged(k, c.Trees[k])
 	}
 	for _, p := range c.Parts {
@@ -130,6 +140,7 @@ func (c *builder) readFile(f *syntax.File) {
 	for _, f := range c.Later {
 		f()
 	}
+	// The order of the map does not matter: each property gets an answer of its own.
 	for k := range c.Trees {
 		for _, p := range k.Properties {
 			p.Written = c.Changes[p.Offset]
@@ -138,6 +149,9 @@ func (c *builder) readFile(f *syntax.File) {
 }
 
 // sorted returns the declarations of a file. Enums are read at once, and the names of types taken.
+//
+// A constant's type may be an enum, and a kind's property a type that stands further down: this is why
+// their names are known before anything else is read.
 func (c *builder) sorted(f *syntax.File) declarations {
 	out := declarations{handlers: map[string]*syntax.Handler{}}
 	for _, d := range f.Decls {
@@ -195,6 +209,9 @@ func (c *builder) contractHandler(d *syntax.Handler, handlers map[string]*syntax
 }
 
 // contractHandlers reads the bodies of the contract's own handlers. The client that they are about is their argument.
+//
+// They go through a fixed list and not the map, so that registers and mistakes come in the same order
+// in each run.
 func (c *builder) contractHandlers(handlers map[string]*syntax.Handler) {
 	for _, h := range []struct {
 		name string
@@ -208,6 +225,7 @@ func (c *builder) contractHandlers(handlers map[string]*syntax.Handler) {
 		if d := handlers[h.name]; d != nil {
 			env := &typing.Scope{Unit: c.Unit}
 			env.Enter()
+			// A handler has to name its client, and need not do anything with it.
 			env.Used[env.Declare(d.Param, &contract.Type{Form: contract.FormClient})] = true
 			*h.to = env.Body(d.Body, d.At)
 		}
@@ -215,8 +233,12 @@ func (c *builder) contractHandlers(handlers map[string]*syntax.Handler) {
 }
 
 // header reads the lines that stand once in a contract.
+//
+// What a line leaves out has a default: 20 ticks a second, 64 seats, the single role "player". Without
+// a `strikes` line nobody is ever expelled for a check.
 func (c *builder) header(f *syntax.File) {
 	seen := map[string]syntax.Decl{}
+	// Mistakes in the second line of a sort are not reported: it goes anyway.
 	once := func(d syntax.Decl, what string) bool {
 		if other := seen[what]; other != nil {
 			c.Fail(
@@ -264,6 +286,7 @@ func (c *builder) header(f *syntax.File) {
 			}
 		}
 	}
+	// After a mistake in the text the name may be there and have been skipped.
 	if seen["a name"] == nil && !c.Unread {
 		c.Fail(
 			syntax.Span{}, "no-header", "the contract has no name",
@@ -293,6 +316,8 @@ func (c *builder) name(d *syntax.Contract, first bool) {
 }
 
 // roles reads the list of roles.
+//
+// The order counts: a client that names no role joins in the first one.
 func (c *builder) roles(d *syntax.Roles) {
 	c.Bounded(d.At, "the number of roles", int64(len(d.Names)), 1, contract.MaxRoles)
 	for _, n := range d.Names {
@@ -305,6 +330,10 @@ func (c *builder) roles(d *syntax.Roles) {
 }
 
 // circles reports actions and functions that run themselves, straight or by way of others.
+//
+// It is a depth-first walk over the calls: one that leads to an action or function whose own walk has
+// not ended closes a circle. Calls do not run deep at run time either, since without circles their
+// depth is bounded by the number of functions and actions.
 func (c *builder) circles() {
 	const (
 		fresh = iota
@@ -347,6 +376,8 @@ func (c *builder) circles() {
 }
 
 // enum reads the declaration of an enum.
+//
+// An enum without values gets one, so that types made of it have a value to begin with.
 func (c *builder) enum(d *syntax.Enum) {
 	e := &contract.Enum{Name: d.Name.Text}
 	if !c.freeTypeName(d.Name) {

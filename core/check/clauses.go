@@ -20,6 +20,8 @@ var clauseRules = []func(c *builder, k *contract.Kind, p *contract.Property, d *
 }
 
 // clamped reads `clamped`: a value out of the type's range becomes the nearest in it.
+//
+// A rotation's components cannot be clipped one by one: the result would be no rotation.
 func (c *builder) clamped(_ *contract.Kind, p *contract.Property, d *syntax.Property) {
 	p.Clamped = d.Clamped != nil
 	ranged := p.Type.Form == contract.FormInt || p.Type.Reals() > 0 && p.Type.Form != contract.FormRotation
@@ -33,6 +35,8 @@ func (c *builder) clamped(_ *contract.Kind, p *contract.Property, d *syntax.Prop
 }
 
 // atMost reads `at most N per second`: how often the property is sent.
+//
+// More often than once a tick means nothing, since a client gets one frame a tick.
 func (c *builder) atMost(_ *contract.Kind, p *contract.Property, d *syntax.Property) {
 	if d.AtMost != nil &&
 		c.Bounded(d.AtMost.At, "the number of times a second", d.AtMost.Value, 1, int64(c.Contract.TickRate)) {
@@ -41,6 +45,10 @@ func (c *builder) atMost(_ *contract.Kind, p *contract.Property, d *syntax.Prope
 }
 
 // keep reads `keep`: the value is there again in the player's next session.
+//
+// The value is kept by the player's name and the property's, so it has to mean the same in a session
+// that has other entities and clients, and another clock. Whether a part may keep something is checked
+// in the kinds that include it.
 func (c *builder) keep(k *contract.Kind, p *contract.Property, d *syntax.Property) {
 	p.Keep = d.Keep != nil
 	if p.Keep && k.Per < 0 && c.InPart == nil {
@@ -60,6 +68,8 @@ func (c *builder) keep(k *contract.Kind, p *contract.Property, d *syntax.Propert
 }
 
 // once reads `once`: the value never changes after the entity came.
+//
+// Such a property travels with the spawn and needs no place in later frames.
 func (c *builder) once(_ *contract.Kind, p *contract.Property, d *syntax.Property) {
 	p.Once = d.Once != nil
 	if p.Once && (d.Set != nil || d.AtMost != nil || d.Loose != nil || d.Follows != nil) {
@@ -76,6 +86,9 @@ func (c *builder) loose(_ *contract.Kind, p *contract.Property, d *syntax.Proper
 }
 
 // clauses reads what a property's clauses compute, and the conditions of holds.
+//
+// It runs after all kinds have their properties and audiences, because what a clause computes may read
+// any of them.
 func (c *builder) clauses(k *contract.Kind, d *syntax.Entity) {
 	for _, h := range d.Holds {
 		p := k.Property(h.Name.Text)
@@ -86,6 +99,7 @@ func (c *builder) clauses(k *contract.Kind, d *syntax.Entity) {
 	}
 	for _, tree := range d.Properties {
 		p := k.Property(tree.Name.Text)
+		// A second declaration of the same name, which was reported: its clauses are not those of p.
 		if p == nil || p.Offset != tree.At.Start {
 			continue
 		}
@@ -99,6 +113,9 @@ func (c *builder) clauses(k *contract.Kind, d *syntax.Entity) {
 }
 
 // setBy reads what lets a client write a property. The pace and the rule are over `old` and `new`.
+//
+// Text and ByText keep the clause as it was written, for refusals and reports. Owner marks the usual
+// case for the outline and for reports, which have no use for the expression.
 func (c *builder) setBy(k *contract.Kind, p *contract.Property, d *syntax.SetBy) {
 	if p.Type.Holder() {
 		c.Fail(
@@ -120,6 +137,7 @@ func (c *builder) setBy(k *contract.Kind, p *contract.Property, d *syntax.SetBy)
 	p.Set.By = who.Computed(d.By, &contract.Type{Form: contract.FormClient}, "who sets `"+p.Name+"`", d.At)
 	rule := func(x syntax.Expr, want *contract.Type, what string) *contract.Body {
 		env := c.Condition(k)
+		// A rule may read only one of the two.
 		for _, name := range []string{"old", "new"} {
 			env.Used[env.Declare(syntax.Ident{Text: name, At: d.At}, p.Type)] = true
 		}
@@ -154,6 +172,9 @@ func (c *builder) setBy(k *contract.Kind, p *contract.Property, d *syntax.SetBy)
 }
 
 // follows reads `follows RATE` or `follows REF.PROPERTY by OFFSET`.
+//
+// A follower is not sent while it moves: server and copies compute it alike, each tick, from what it
+// follows.
 func (c *builder) follows(k *contract.Kind, p *contract.Property, d *syntax.Follows) {
 	if p.Type.Form != contract.FormReal && p.Type.Form != contract.FormVec2 && p.Type.Form != contract.FormVec3 {
 		c.Fail(
@@ -193,11 +214,15 @@ func (c *builder) follows(k *contract.Kind, p *contract.Property, d *syntax.Foll
 	}
 	p.Follows = f
 	if f.Holder != nil {
+		// What it is attached to may be in a kind whose clauses are read after these.
 		c.Later = append(c.Later, func() { f.Open = everyoneCanCompute(f, k, p) })
 	}
 }
 
 // followsRate reads a property that moves by a rate, another property of its kind. It reports whether that is right.
+//
+// The rate is in units a second. The slots that the motion needs stand behind those of the kind's
+// properties, and are no property of their own.
 func (c *builder) followsRate(
 	k *contract.Kind, p *contract.Property, d *syntax.Follows, x *syntax.Ref, f *contract.Follows,
 ) bool {
@@ -231,6 +256,9 @@ func (c *builder) followsRate(
 
 // followsHolder reads a property that is attached to one of another entity, which a ref names. It reports whether that
 // is right: every kind that the ref may name has to have such a property.
+//
+// To is a table by the kind's index, since each kind has the property in another place. By stays nil
+// for an offset of zero.
 func (c *builder) followsHolder(
 	k *contract.Kind, p *contract.Property, d *syntax.Follows, x *syntax.Member, f *contract.Follows,
 ) bool {
@@ -269,6 +297,10 @@ func (c *builder) followsHolder(
 }
 
 // everyoneCanCompute reports whether everyone has what an attached property is computed from.
+//
+// Then no client ever needs the property itself while it is attached. It is not so when a part of the
+// chain may be missing in some copy or be older there: by its audience, by `at most`, by `loose`, or
+// because it is attached to something itself.
 func everyoneCanCompute(f *contract.Follows, k *contract.Kind, p *contract.Property) bool {
 	whole := func(k *contract.Kind, p *contract.Property) bool {
 		return k.To == contract.Everyone && p.To == contract.Everyone && p.AtMost == 0 && !p.Loose

@@ -10,6 +10,9 @@ import (
 
 // constant reads a `const` or a `setting`. A constant that cannot be read is declared all the same, without a type, so
 // that its uses are not reported as unknown.
+//
+// A constant may name those that stand above it. Lists and records go into the contract's memory;
+// single values are put in place of each use.
 func (c *builder) constant(d *syntax.Const) {
 	name := d.Name.Text
 	if c.Consts[name] != nil || c.Settings[name] != nil {
@@ -65,6 +68,9 @@ func (c *builder) constant(d *syntax.Const) {
 }
 
 // setting declares a setting with the slots of its default. Its own slots stand behind those of the settings before it.
+//
+// Settings are read from slots that belong to the session, since each session may be opened with other
+// values. A ref or a client cannot be known when a session is opened.
 func (c *builder) setting(d *syntax.Const, t *contract.Type, slots []int64) {
 	if t.Holder() || t.Has(contract.FormEntity) || t.Has(contract.FormClient) {
 		c.Fail(
@@ -83,6 +89,8 @@ func (c *builder) setting(d *syntax.Const, t *contract.Type, slots []int64) {
 }
 
 // table reads a constant from a JSON file.
+//
+// The name is declared before anything can go wrong, so that its uses are not reported as unknown.
 func (c *builder) table(d *syntax.Const, t *contract.Type) {
 	c.Consts[d.Name.Text] = &contract.Expr{Type: &contract.Type{}}
 	if t == nil {
@@ -97,6 +105,8 @@ func (c *builder) table(d *syntax.Const, t *contract.Type) {
 		c.Fail(d.From.At, "no-file", err.Error(), "name a file beside the contract")
 		return
 	}
+	// The values are checked against the type like those of a request: a table comes from outside the
+	// contract.
 	v, err := t.ParseJSON([]byte(text))
 	if err != nil {
 		c.Fail(

@@ -18,6 +18,8 @@ func (c *builder) functions(fns []*syntax.Fn, audiences []*syntax.AudienceDecl) 
 	for _, f := range c.Contract.Fns {
 		c.fnBody(f, fnTrees[f])
 	}
+	// Each round carries the property one call further up, and no chain of calls without a circle is
+	// longer than there are functions.
 	for range c.Contract.Fns { // who calls one that rolls does so too
 		for _, f := range c.Contract.Fns {
 			for _, call := range c.Calls[f] {
@@ -31,6 +33,9 @@ func (c *builder) functions(fns []*syntax.Fn, audiences []*syntax.AudienceDecl) 
 }
 
 // fnHeads reads the names, arguments and results of functions, and returns the tree of each.
+//
+// A function that is declared twice keeps its first meaning. Result is nil where its type has a
+// mistake.
 func (c *builder) fnHeads(fns []*syntax.Fn) map[*contract.Fn]*syntax.Fn {
 	trees := map[*contract.Fn]*syntax.Fn{}
 	for _, d := range fns {
@@ -56,6 +61,8 @@ func (c *builder) fnHeads(fns []*syntax.Fn) map[*contract.Fn]*syntax.Fn {
 }
 
 // audienceHeads reads the names and arguments of audiences, and returns the tree of each.
+//
+// Audiences and roles stand in the same places, after `to` and `from`, and so share their names.
 func (c *builder) audienceHeads(audiences []*syntax.AudienceDecl) map[*contract.Named]*syntax.AudienceDecl {
 	trees := map[*contract.Named]*syntax.AudienceDecl{}
 	for _, d := range audiences {
@@ -81,6 +88,9 @@ func (c *builder) audienceHeads(audiences []*syntax.AudienceDecl) map[*contract.
 }
 
 // fnBody reads what a function computes.
+//
+// A function has no self: it computes from its arguments and from what is shared. It may roll, in which
+// case only bodies may call it.
 func (c *builder) fnBody(f *contract.Fn, d *syntax.Fn) {
 	env := &typing.Scope{Unit: c.Unit, Fn: f, Pure: true}
 	env.Arguments(d.Params, f.Params)
@@ -102,6 +112,9 @@ func (c *builder) fnBody(f *contract.Fn, d *syntax.Fn) {
 }
 
 // audienceCondition reads the condition of an audience, which is asked of a viewer.
+//
+// It is computed for each viewer and whenever something that it reads has changed, so it may neither
+// change anything nor roll.
 func (c *builder) audienceCondition(a *contract.Named, d *syntax.AudienceDecl) {
 	env := &typing.Scope{
 		Unit:   c.Unit,

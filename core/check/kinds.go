@@ -11,6 +11,9 @@ import (
 )
 
 // kind reads the head of a kind or part. Its members are read once all heads are known.
+//
+// Per is −1 for a kind that is not `per` a role. After an unknown role it is the first one, so that the
+// kind is read as what it was meant to be.
 func (c *builder) kind(d *syntax.Entity) {
 	if !c.freeTypeName(d.Name) {
 		return
@@ -46,10 +49,14 @@ func (c *builder) kind(d *syntax.Entity) {
 }
 
 // audienceOf reads who gets a kind, its properties and its holds.
+//
+// A property reaches nobody whom its kind does not reach: of the two audiences the narrower counts.
+// Where one of them is computed (Some) they stay apart, and the engine asks for both.
 func (c *builder) audienceOf(k *contract.Kind, d *syntax.Entity) {
 	if d.To != nil {
 		k.To, k.Who = c.to(k, d.To)
 	}
+	// Held inputs are properties of the model, with a tree of their own.
 	audiences := map[string]*syntax.Audience{}
 	for _, p := range d.Properties {
 		audiences[p.Name.Text] = p.To
@@ -70,6 +77,9 @@ func (c *builder) audienceOf(k *contract.Kind, d *syntax.Entity) {
 }
 
 // to reads the audience of a property or kind.
+//
+// The three audiences that have a name of their own need no computing; all others are Some, with their
+// terms. After a mistake it is Everyone, which raises no further ones.
 func (c *builder) to(k *contract.Kind, a *syntax.Audience) (contract.Audience, []contract.Who) {
 	if len(a.Terms) == 1 {
 		if r, ok := a.Terms[0].Who.(*syntax.Ref); ok {
@@ -91,6 +101,9 @@ func (c *builder) to(k *contract.Kind, a *syntax.Audience) (contract.Audience, [
 }
 
 // members reads what a kind declares, but for what its members compute or do: that may name any member of any kind.
+//
+// All members of a kind share one set of names. The places of requests, events and actions among those
+// of the contract are their numbers on the wire and in records: they follow the order of the text.
 func (c *builder) members(k *contract.Kind, d *syntax.Entity) {
 	c.Bounded(d.Name.At, "the number of properties", int64(len(d.Properties)+len(d.Holds)), 0, contract.MaxProperties)
 	c.Bounded(d.Name.At, "the number of requests", int64(len(d.Requests)), 0, contract.MaxRequests)
@@ -151,6 +164,8 @@ func (c *builder) members(k *contract.Kind, d *syntax.Entity) {
 
 // hold declares a held input: a property of the kind that is true while its owner holds it. It takes two slots of the
 // row: whether it is held, and the tick at which its lease ends.
+//
+// The wire sends it like any other property, so that others may see who holds what.
 func (c *builder) hold(k *contract.Kind, h *syntax.Hold) {
 	p := &contract.Property{
 		Index:   len(k.Properties),
@@ -171,6 +186,10 @@ func (c *builder) hold(k *contract.Kind, h *syntax.Hold) {
 }
 
 // property reads the declaration of a property, with its default. It returns nil when the type could not be read.
+//
+// Offset, the place of the declaration in the text, is the property's key in Used and Changes. It is
+// the same for all kinds that have the property from one part, which makes a use in any of them count
+// for all.
 func (c *builder) property(k *contract.Kind, d *syntax.Property) *contract.Property {
 	p := &contract.Property{
 		Index:  len(k.Properties),
@@ -197,6 +216,8 @@ func (c *builder) property(k *contract.Kind, d *syntax.Property) *contract.Prope
 }
 
 // defaultOf reads the default of a property, or makes one for a property that declares none.
+//
+// A property whose Given is false still has one, which counts for kinds that are there without a spawn.
 func (c *builder) defaultOf(p *contract.Property, d *syntax.Property) {
 	// What has no default starts nearest to zero, empty, or at an enum's first value.
 	p.Default = make([]int64, p.Type.Width())
@@ -204,6 +225,7 @@ func (c *builder) defaultOf(p *contract.Property, d *syntax.Property) {
 		switch {
 		case t.Form == contract.FormClient:
 			p.Default[i] = contract.Nothing
+		// The last component of a rotation that turns nothing is 1, the others are 0.
 		case t.Form == contract.FormRotation:
 			p.Default[i+3] = t.High
 		case t.Form == contract.FormInt || t.Counted():
@@ -213,6 +235,7 @@ func (c *builder) defaultOf(p *contract.Property, d *syntax.Property) {
 		}
 	})
 	if p.Type.Form == contract.FormList || p.Type.Form == contract.FormMap {
+		// An empty container: what was set above is in places that no value has yet.
 		clear(p.Default)
 	}
 	if d.Default == nil {
@@ -235,6 +258,8 @@ func (c *builder) defaultOf(p *contract.Property, d *syntax.Property) {
 }
 
 // event reads the declaration of an event; k is nil for one of the contract itself.
+//
+// Index is its place among all events of the contract, which the caller appends it to.
 func (c *builder) event(d *syntax.Event, k *contract.Kind) *contract.Event {
 	e := &contract.Event{
 		Index:  len(c.Contract.Events),
@@ -259,6 +284,9 @@ func (c *builder) event(d *syntax.Event, k *contract.Kind) *contract.Event {
 }
 
 // wholeKind reads what the members of a kind do, once all members of all kinds are known.
+//
+// Audiences come first, since clauses compare them; clauses come before bodies, because a body may not
+// assign to what is held or sent once.
 func (c *builder) wholeKind(k *contract.Kind) {
 	d := c.Trees[k]
 	c.audienceOf(k, d)
@@ -270,6 +298,9 @@ func (c *builder) wholeKind(k *contract.Kind) {
 }
 
 // bodies reads the handlers, timers and actions of a kind.
+//
+// k.Actions has one entry for each tree in d.Actions, in the same order. A timer takes one slot of the
+// row, for the tick at which it is due.
 func (c *builder) bodies(k *contract.Kind, d *syntax.Entity) {
 	for i, a := range d.Actions {
 		if a.Body == nil {
@@ -289,6 +320,7 @@ func (c *builder) bodies(k *contract.Kind, d *syntax.Entity) {
 				"declare it: action "+n.Name.Text+"(…) { … }",
 			)
 		} else if i >= 0 &&
+			// The names of arguments may differ; the calls in the part give values by place.
 			!slices.EqualFunc(
 				k.Actions[i].Params, c.Params(n.Params, typing.InBody),
 				func(a, b contract.Param) bool { return a.Type.String() == b.Type.String() },
@@ -325,6 +357,9 @@ func (c *builder) bodies(k *contract.Kind, d *syntax.Entity) {
 }
 
 // handler reads an `on` of a kind.
+//
+// The body is read before its place is looked up, so that its own mistakes are told even where nothing
+// can wait for it.
 func (c *builder) handler(k *contract.Kind, h *syntax.Handler) {
 	env := &typing.Scope{
 		Unit:     c.Unit,

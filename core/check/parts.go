@@ -10,6 +10,10 @@ import (
 )
 
 // onePart reads a part by itself: it may use only what it declares and needs.
+//
+// What this adds to the contract's lists is cut off again: the part's members count once for each kind
+// that includes it, and only there. The kind made for the part has the index behind the last, which
+// tables by kind leave room for.
 func (c *builder) onePart(p *typing.Part) {
 	requests := len(c.Contract.Requests)
 	events := len(c.Contract.Events)
@@ -20,6 +24,7 @@ func (c *builder) onePart(p *typing.Part) {
 	tree := c.Trees[k]
 	own := *tree
 	for _, n := range tree.Needs {
+		// What the part needs is declared here without a body, so that the part can call it.
 		own.Actions = append(slices.Clip(own.Actions), n)
 	}
 	c.Trees[k] = &own
@@ -32,6 +37,10 @@ func (c *builder) onePart(p *typing.Part) {
 }
 
 // merged returns the tree of a kind with all that its parts bring.
+//
+// What a part brings stands before what includes it, and a part that is reached in two ways is brought
+// once. k.Parts gets the names of all parts in the order in which they are first named. The trees of
+// parts are shared, not copied: whoever reads them must not change them.
 func (c *builder) merged(k *contract.Kind, tree *syntax.Entity) *syntax.Entity {
 	out := *tree
 	out.Properties = nil

@@ -9,6 +9,9 @@ import (
 )
 
 // request reads a request: who may send it, how often, its checks and its body.
+//
+// Head and body share one scope: what the head declares with `let` is known in the body, in the same
+// registers. Only the body may change something and roll.
 func (c *builder) request(r *contract.Request, d *syntax.Request) {
 	r.Params = c.Params(d.Params, typing.InMessage)
 	for _, p := range r.Params {
@@ -42,6 +45,9 @@ func (c *builder) request(r *contract.Request, d *syntax.Request) {
 }
 
 // from reads who may send a request: its owner, unless it says otherwise.
+//
+// A request that nobody could ever send is a mistake, not a warning: a forgotten `from` is the usual
+// reason.
 func (c *builder) from(r *contract.Request, d *syntax.Request, env *typing.Scope) {
 	r.From = []contract.Who{{Sort: contract.ToOwner}}
 	if d.From != nil {
@@ -72,6 +78,9 @@ func (c *builder) from(r *contract.Request, d *syntax.Request, env *typing.Scope
 }
 
 // limits reads how often a request may be sent.
+//
+// Both are counted per client, in ticks: a limit over a window of one second unless it names another
+// one, a pause from the last accepted request on.
 func (c *builder) limits(r *contract.Request, d *syntax.Request) {
 	if d.Limit != nil {
 		window := int64(1000)
@@ -108,6 +117,8 @@ func (c *builder) reply(r *contract.Request, d *syntax.Request) {
 }
 
 // isSent notes that clients may send any value of an enum.
+//
+// A value that no text names is in use all the same when a client can send it.
 func (c *builder) isSent(t *contract.Type) {
 	if t == nil {
 		return

@@ -8,6 +8,9 @@ import (
 // split divides the condition of a named audience into what it asks of the entity and what it asks of the client,
 // so that the two are computed once each instead of once for every pair. It returns nil for a condition that cannot be
 // taken apart.
+//
+// Index 0 stands for the viewer's side and 1 for the entity's, in all tables of the result. body
+// translates one piece, which gets a number; the order of the calls is part of the program.
 func split(a *contract.Named, body func(b *contract.Body) *bytecode.Code) *bytecode.Split {
 	s := a.Split()
 	if s == nil {
@@ -28,6 +31,7 @@ func split(a *contract.Named, body func(b *contract.Body) *bytecode.Code) *bytec
 	}
 	for side := range out.Direct {
 		switch {
+		// A condition on that side alone has to be run, so there is no short way.
 		case len(out.Conditions[side]) > 0:
 		case s.Radius != nil && len(s.Keys) == 0:
 			out.Direct[side] = directly(s.At[side].Value, true)
@@ -39,6 +43,10 @@ func split(a *contract.Named, body func(b *contract.Body) *bytecode.Code) *bytec
 }
 
 // directly returns the test on the entity alone that an expression comes down to, or nil when it is of another form.
+//
+// Only one property of one kind qualifies, read of the audience's argument or of the viewer's own
+// entity: then the machine reads a slot in place of running code. What moves by itself is left out,
+// because its slot is not its place of this tick.
 func directly(x *contract.Expr, near bool) *bytecode.Direct {
 	if near && x.Op == contract.OpReal { // the place as reals
 		x = x.Args[0]

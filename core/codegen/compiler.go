@@ -11,6 +11,9 @@ const firstFreeEntity = contract.MaxLocals + 4
 
 // compiler writes one piece of code. The locals have the first registers; what is in between gets registers above them,
 // given back at the end of each statement.
+//
+// Registers are never moved: a value that is computed stays where it is until its statement ends. A
+// statement that needs more than there are fails the whole translation.
 type compiler struct {
 	bytecode.Code
 	line     int   // of the statement that is translated
@@ -27,7 +30,12 @@ type compiler struct {
 }
 
 // arguments says where the arguments go, and finds the entities among them.
+//
+// A register of entities is filled at once for each entity among them, since most bodies read through
+// their arguments. It is the one after the register of the number, as for every local.
 func (g *compiler) arguments(params []contract.Param) {
+	// The places are those that package typing has handed out: the order of the arguments, lists and
+	// maps in memory and all else in registers.
 	nums := 0
 	memory := 0
 	for _, p := range params {
@@ -45,6 +53,8 @@ func (g *compiler) arguments(params []contract.Param) {
 }
 
 // finish translates a body and returns the code of all that was translated so far.
+//
+// The compiler must not be used afterwards. Every piece of code ends with OpEnd or OpFail.
 func (g *compiler) finish(body []contract.Stmt) bytecode.Code {
 	g.check = -1
 	g.block(body)
@@ -54,6 +64,8 @@ func (g *compiler) finish(body []contract.Stmt) bytecode.Code {
 		g.check = g.checkOfFail[i]
 		g.land(jumps)
 		for _, x := range g.reads[g.check] {
+			// What a check reads is noted after it has failed: none of its registers are needed any
+			// more.
 			g.usedNums = 0
 			g.usedEnts = 0
 			g.noteRead(x)
@@ -70,6 +82,9 @@ type operands struct {
 }
 
 // emit appends an instruction and returns its index, for the patching of jumps.
+//
+// The line and the check that the instruction belongs to are kept beside it, for messages of faults and
+// denials.
 func (g *compiler) emit(op bytecode.Op, on operands) int {
 	g.Instructions = append(g.Instructions, bytecode.Instruction{
 		Op: op,
@@ -84,6 +99,8 @@ func (g *compiler) emit(op bytecode.Op, on operands) int {
 }
 
 // land makes jumps lead here.
+//
+// It is called when the place that they lead to is reached.
 func (g *compiler) land(jumps []int) {
 	g.jumpTo(jumps, len(g.Instructions))
 }
@@ -96,6 +113,9 @@ func (g *compiler) jumpTo(jumps []int, to int) {
 }
 
 // nextNums hands out registers for numbers that stand side by side.
+//
+// It returns the first of them. They are free again after spend's function was called or when the next
+// statement begins.
 func (g *compiler) nextNums(n int) int {
 	g.usedNums += n
 	return g.within(g.Nums+g.usedNums) - n
@@ -111,6 +131,8 @@ func (g *compiler) nextEntity() int {
 type tooLong struct{ line int }
 
 // within returns the register when the machine has it; else it throws tooLong.
+//
+// The last register is left free, since entities take the one after their number's.
 func (g *compiler) within(register int) int {
 	if register >= bytecode.Registers-1 {
 		panic(tooLong{g.line})
@@ -129,6 +151,8 @@ func (g *compiler) spend() func() {
 }
 
 // index finds or adds something in one of the code's tables.
+//
+// Tables are short: a search costs less than a map would.
 func index[T comparable](table *[]T, item T) int64 {
 	for i, x := range *table {
 		if x == item {
@@ -140,17 +164,23 @@ func index[T comparable](table *[]T, item T) int64 {
 }
 
 // add puts something into one of the code's tables.
+//
+// It is for items that cannot be compared, or that are hardly ever equal.
 func add[T any](table *[]T, item T) int64 {
 	*table = append(*table, item)
 	return int64(len(*table) - 1)
 }
 
 // head compiles a head. A read through nothing fails the check that reads it, or the next one after a `let` that did.
+//
+// The values of `let`s are remembered for readsOf. They are not computed anew: their registers hold
+// them for the rest of the request.
 func (g *compiler) head(stmts []contract.Stmt) {
 	lets := map[int64]*contract.Expr{}
 	for i, s := range stmts {
 		g.check = -1
 		for _, later := range stmts[i:] {
+			// A `let` belongs to the check that follows it.
 			if later.Op == contract.OpCheck {
 				g.check = int(later.Num)
 				break
@@ -173,6 +203,8 @@ func (g *compiler) head(stmts []contract.Stmt) {
 }
 
 // readsOf gathers what an expression reads, also by way of names.
+//
+// Parts of a query are not looked at: the query as a whole counts as having changed.
 func readsOf(x *contract.Expr, lets map[int64]*contract.Expr, out []*contract.Expr) []*contract.Expr {
 	switch x.Op {
 	case contract.OpLocal:
@@ -194,6 +226,9 @@ func readsOf(x *contract.Expr, lets map[int64]*contract.Expr, out []*contract.Ex
 
 // noteRead notes when what an expression reads last changed. What it reads of an entity that is looked for counts as
 // changed just now: when that was would tell of others.
+//
+// The machine uses it to spare honest clients a strike: what changed so recently that the caller cannot
+// have known is no reason for one.
 func (g *compiler) noteRead(x *contract.Expr) {
 	switch x.Op {
 	case contract.OpGet, contract.OpSince, contract.OpPath:
@@ -217,6 +252,9 @@ func (g *compiler) noteRead(x *contract.Expr) {
 }
 
 // plain reports whether an entity is found without going over many.
+//
+// These are entities whom the caller knows without being told by the check: itself, its own, the only
+// one, and what it named.
 func plain(x *contract.Expr) bool {
 	switch x.Op {
 	case contract.OpSelf, contract.OpShared, contract.OpLocal:

@@ -52,6 +52,9 @@ var realTest = map[contract.Op]int64{
 }
 
 // jump compiles a condition to jumps that are taken when it is as sense says; otherwise the code runs on.
+//
+// It returns the jumps, whose targets the caller sets. Conditions are never computed as values here:
+// each comparison is one instruction that compares and jumps.
 func (g *compiler) jump(x *contract.Expr, sense bool) []int {
 	defer g.spend()()
 	switch x.Op {
@@ -71,6 +74,8 @@ func (g *compiler) jump(x *contract.Expr, sense bool) []int {
 		if alone := x.Op == contract.OpOr; alone == sense {
 			return append(g.jump(x.Args[0], sense), g.jump(x.Args[1], sense)...)
 		}
+		// The first part alone cannot decide for sense; where it decides against it, the second is not
+		// asked.
 		skip := g.jump(x.Args[0], !sense)
 		out := g.jump(x.Args[1], sense)
 		g.land(skip)
@@ -86,6 +91,9 @@ func (g *compiler) jump(x *contract.Expr, sense bool) []int {
 }
 
 // jumpOn emits a jump that compares a number with a constant; a property of self is compared where it stands.
+//
+// The instructions for self and for shared entities stand in the same order as those for registers,
+// which the sums below rely on.
 func (g *compiler) jumpOn(op bytecode.Op, x *contract.Expr, k int64) int {
 	if x.Op == contract.OpGet && x.Args[0].Op == contract.OpSelf && x.Prop != nil {
 		return g.emit(op+bytecode.OpSelfEqK-bytecode.OpEqK, operands{a: x.Prop.Slot, k: k})
@@ -98,6 +106,9 @@ func (g *compiler) jumpOn(op bytecode.Op, x *contract.Expr, k int64) int {
 }
 
 // alike reports whether two expressions surely give the same number, so that a square is computed from one of them.
+//
+// It errs on the safe side: it looks only at operations that it knows, none of which rolls or changes
+// anything.
 func alike(a, b *contract.Expr) bool {
 	if a.Op != b.Op || a.Num != b.Num || a.Prop != b.Prop || a.Kind != b.Kind || len(a.Args) != len(b.Args) ||
 		a.Nums != nil || a.Props != nil {
@@ -120,6 +131,9 @@ func alike(a, b *contract.Expr) bool {
 
 // compare translates a comparison into a jump that is taken when it does not come out as sense, and returns the jumps
 // to patch.
+//
+// A comparison that has to fail is turned into its opposite. For reals that is safe because none of
+// them is NaN: operations that would give one are faults.
 func (g *compiler) compare(x *contract.Expr, sense bool) []int {
 	op := x.Op
 	if !sense {
@@ -155,6 +169,8 @@ func (g *compiler) compare(x *contract.Expr, sense bool) []int {
 }
 
 // compareWide compares values of several slots; op is == or !=.
+//
+// Doubles are compared as such, since the two zeros are equal and differ in their bits.
 func (g *compiler) compareWide(op contract.Op, a, b *contract.Expr) int {
 	same := bytecode.OpSame
 	if a.Type.Reals() > 0 && !a.Type.Counted() {
@@ -170,6 +186,8 @@ func (g *compiler) compareWide(op contract.Op, a, b *contract.Expr) int {
 }
 
 // compareReals compares two reals.
+//
+// It takes two instructions: there is no jump that compares reals.
 func (g *compiler) compareReals(op contract.Op, a, b *contract.Expr) int {
 	if op == contract.OpGt || op == contract.OpGe {
 		a, b = b, a
@@ -182,6 +200,8 @@ func (g *compiler) compareReals(op contract.Op, a, b *contract.Expr) int {
 }
 
 // compareEntities compares an entity with another one or with nothing; op is == or !=.
+//
+// A ref to what is gone is nothing, and two such are equal: OpID gives 0 for both.
 func (g *compiler) compareEntities(op contract.Op, a, b *contract.Expr) int {
 	if b.Op == contract.OpConst {
 		n := g.nextNums(1)

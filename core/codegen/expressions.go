@@ -8,6 +8,8 @@ import (
 )
 
 // placed reports whether an expression stands somewhere, so that a part of it can be read alone.
+//
+// Else the whole value is computed into registers and the part is copied from there.
 func placed(x *contract.Expr) bool {
 	switch x.Op {
 	case contract.OpGet, contract.OpTable, contract.OpSetting:
@@ -17,12 +19,17 @@ func placed(x *contract.Expr) bool {
 	case contract.OpField:
 		return placed(x.Args[0])
 	case contract.OpReal:
+		// A direction is one number where it stands and two in registers: it has no part to read alone.
 		return x.Type.Form == x.Args[0].Type.Form && placed(x.Args[0])
 	}
 	return false
 }
 
 // place returns where a value stands. A list that is written out, or shuffled, is put into memory.
+//
+// It emits what it takes to get there: entities are found, places in lists and keys in maps are looked
+// up. The address holds as long as the registers that it names, so it has to be used within the
+// statement.
 func (g *compiler) place(x *contract.Expr) bytecode.Address {
 	switch x.Op {
 	case contract.OpGet:
@@ -63,6 +70,7 @@ func (g *compiler) place(x *contract.Expr) bytecode.Address {
 			op = bytecode.OpKey
 		}
 		key := g.num(x.Args[1])
+		// The offset within the list or map, which is known only when it runs.
 		a.Index = g.nextNums(1)
 		g.emit(op, operands{a: a.Index, b: key, k: of})
 		a.Type = x.Type
@@ -89,6 +97,8 @@ func fixedPlace(in bytecode.Space, x *contract.Expr) bytecode.Address {
 }
 
 // listInMemory writes a list that is written out into memory: how many values it has, then the values.
+//
+// The length is written last, when all values are in their places.
 func (g *compiler) listInMemory(x *contract.Expr) {
 	width := 1
 	if x.Type.Of != nil {
@@ -106,6 +116,8 @@ func (g *compiler) listInMemory(x *contract.Expr) {
 }
 
 // entity returns the register of an entity, which may hold nothing.
+//
+// Self is in register 0 and a local's entity beside its number: neither costs an instruction.
 func (g *compiler) entity(x *contract.Expr) int {
 	switch x.Op {
 	case contract.OpSelf:
@@ -129,6 +141,8 @@ func (g *compiler) entity(x *contract.Expr) int {
 }
 
 // num returns a register that holds a number.
+//
+// It is the local's own register for a local, which must not be written to.
 func (g *compiler) num(x *contract.Expr) int {
 	if x.Op == contract.OpLocal {
 		return int(x.Num)
@@ -164,6 +178,10 @@ var realArithmetic = map[contract.Op]bytecode.Op{
 }
 
 // into computes a value into registers from dst.
+//
+// dst may be the register of a local that x reads, so nothing is written there before all of x is
+// computed, but for values that read nothing. All registers that were taken on the way are free again
+// at the end.
 //
 //revive:disable-next-line:function-length It is one switch.
 func (g *compiler) into(x *contract.Expr, dst int) {
@@ -266,6 +284,7 @@ func (g *compiler) into(x *contract.Expr, dst int) {
 	default: // a condition as a value
 		yes := g.jump(x, true)
 		g.emit(bytecode.OpConst, operands{a: dst})
+		// 0 has been written by now, and the next instruction is for 1.
 		over := g.emit(bytecode.OpJump, operands{})
 		g.land(yes)
 		g.emit(bytecode.OpConst, operands{a: dst, k: 1})
@@ -274,6 +293,9 @@ func (g *compiler) into(x *contract.Expr, dst int) {
 }
 
 // property computes a property of an entity.
+//
+// A property of one slot has an instruction of its own for self, for a shared entity and for any other;
+// what is wider, or differs by kind, goes by its address.
 func (g *compiler) property(x *contract.Expr, dst int) {
 	if x.Type.Width() > 1 || x.Prop == nil {
 		g.emit(bytecode.OpFetch, operands{a: dst, k: add(&g.Fetches, g.place(x))})
@@ -291,6 +313,9 @@ func (g *compiler) property(x *contract.Expr, dst int) {
 }
 
 // exists computes whether an entity or client is there.
+//
+// OpKnown gives −1 for a client that is gone. The server is no client, so only numbers above 0 are
+// there.
 func (g *compiler) exists(x *contract.Expr, dst int) {
 	if x.Type.Form != contract.FormClient {
 		g.emit(bytecode.OpExists, operands{a: dst, b: g.entity(x)})
@@ -319,6 +344,8 @@ func (g *compiler) negate(x *contract.Expr, dst int) {
 }
 
 // math computes a function of reals.
+//
+// A list stays where it is; the machine gets its address.
 func (g *compiler) math(x *contract.Expr, dst int) {
 	m := bytecode.MathCall{Name: x.Name}
 	for _, arg := range x.Args {
@@ -334,6 +361,8 @@ func (g *compiler) math(x *contract.Expr, dst int) {
 }
 
 // clip computes a number within a range.
+//
+// The bounds stand side by side, because the instruction has room for one register of them.
 func (g *compiler) clip(x *contract.Expr, dst int) {
 	v := g.num(x.Args[0])
 	low := g.nextNums(2)
@@ -347,6 +376,9 @@ func (g *compiler) clip(x *contract.Expr, dst int) {
 }
 
 // reveal computes a value that clients may learn; traced code notes who they are.
+//
+// The note is keyed by the piece, the line and the text of what is revealed, so that two sessions of
+// one contract can be compared.
 func (g *compiler) reveal(x *contract.Expr, dst int) {
 	g.into(x.Args[0], dst)
 	if g.traced {
@@ -374,6 +406,9 @@ func vectorOperation(op contract.Op, width int) int64 { return int64(op)<<8 | in
 
 // arithmetic translates an operation on numbers, with its check for overflow or an undefined result, into register
 // dst.
+//
+// The usual forms have instructions that take a constant, or a property of self, in place of a
+// register.
 func (g *compiler) arithmetic(x *contract.Expr, dst int) {
 	left := x.Args[0]
 	right := x.Args[1]

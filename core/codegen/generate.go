@@ -39,6 +39,7 @@ func generate(c *contract.Contract, traced bool) (p *bytecode.Program, err error
 	defer func() {
 		if r := recover(); r != nil {
 			long, ours := r.(tooLong)
+			// A fault of the compiler itself, which must not pass for one of the contract.
 			if !ours {
 				panic(r)
 			}
@@ -72,6 +73,8 @@ type generator struct {
 }
 
 // compiler returns a compiler of the next piece, whose first nums registers and memory words are taken.
+//
+// Pieces are numbered in the order in which they are begun, whether or not they roll.
 func (g *generator) compiler(nums, memory int) *compiler {
 	g.pieces++
 	return &compiler{
@@ -83,6 +86,8 @@ func (g *generator) compiler(nums, memory int) *compiler {
 }
 
 // body returns the code of a body: of its statements, or of the value that it gives. It returns nil for none.
+//
+// A value ends up in the first registers, in place of the arguments, which are not needed any more.
 func (g *generator) body(name string, b *contract.Body) *bytecode.Code {
 	if b == nil {
 		return nil
@@ -109,6 +114,9 @@ func (g *generator) body(name string, b *contract.Body) *bytecode.Code {
 }
 
 // clients returns the code that finds the clients of an audience that its terms say, or nil for any other audience.
+//
+// The code computes what the terms name, for one entity; the machine then asks the terms for each
+// client.
 func (g *generator) clients(to contract.Audience, terms []contract.Who) *bytecode.ClientList {
 	if to != contract.Some || terms == nil {
 		return nil
@@ -120,6 +128,8 @@ func (g *generator) clients(to contract.Audience, terms []contract.Who) *bytecod
 }
 
 // requests translates the heads and bodies of requests.
+//
+// They come first and in the order of the contract: a request is found by its index.
 func (g *generator) requests() {
 	p := g.program
 	for _, r := range p.Contract.Requests {
@@ -165,6 +175,8 @@ func (g *generator) bodies() {
 }
 
 // kind translates the handlers, timers and clauses of a kind.
+//
+// Every property has an entry, in the order of declaration, as the machine finds it by its index.
 func (g *generator) kind(k *contract.Kind) {
 	p := g.program
 	of := " of " + k.Name

@@ -7,6 +7,9 @@ import (
 
 // loop begins a loop: start is where it comes round to, next the jump to behind it. Before it lies what is asked of
 // each.
+//
+// The caller emits the body, a jump to start, and lets next land behind it. Leaving the loop in any
+// other way takes an OpDone. Registers that were taken before the loop stay taken within it.
 func (g *compiler) loop(q *contract.Query) (start, next int) {
 	it := bytecode.Loop{
 		Kinds:     q.Kinds,
@@ -51,6 +54,8 @@ func (g *compiler) loop(q *contract.Query) (start, next int) {
 
 // query compiles a query into registers from dst. A result that is worked out bit by bit has registers of its own: a
 // query may stand in the place of what it reads.
+//
+// Each function below returns the first register of its result.
 func (g *compiler) query(x *contract.Expr, dst int) {
 	var out int
 	width := x.Type.Width()
@@ -85,6 +90,8 @@ func (g *compiler) count(q *contract.Query) int {
 
 // decides compiles whether any of those that a query goes over is as asked, or all of them, and returns the register of
 // the truth. The first one that decides ends the loop.
+//
+// The register holds the opposite from the start; one that decides turns it over.
 func (g *compiler) decides(q *contract.Query, any bool) int {
 	n := g.nextNums(1)
 	decided := int64(0)
@@ -103,6 +110,8 @@ func (g *compiler) decides(q *contract.Query, any bool) int {
 }
 
 // sum compiles the sum of a value of those that a query goes over, and returns its first register.
+//
+// It begins with zeros, whose bits are the same for whole numbers and doubles.
 func (g *compiler) sum(q *contract.Query, t *contract.Type) int {
 	width := t.Width()
 	n := g.nextNums(width)
@@ -128,6 +137,9 @@ func (g *compiler) sum(q *contract.Query, t *contract.Type) int {
 
 // find compiles a query for one of those that it goes over, or for the least or greatest value of them, and returns the
 // first register of the result.
+//
+// found tells after the loop whether there was one. `else` is computed only when there was none, since
+// it may fault.
 func (g *compiler) find(q *contract.Query, width int) int {
 	found := g.nextNums(1)
 	out := g.nextNums(width)

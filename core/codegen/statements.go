@@ -15,6 +15,8 @@ func (g *compiler) block(stmts []contract.Stmt) {
 }
 
 // begin notes where in the source the code that follows comes from.
+//
+// No register in between outlives its statement: all are free again.
 func (g *compiler) begin(s contract.Stmt) {
 	g.line = s.Line
 	g.usedNums = 0
@@ -22,6 +24,9 @@ func (g *compiler) begin(s contract.Stmt) {
 }
 
 // stmt translates one statement.
+//
+// What stands in an inner block begins its own statements and takes the same registers again. Loops
+// keep what they need in the machine, not in registers in between.
 func (g *compiler) stmt(s contract.Stmt) {
 	g.begin(s)
 	switch s.Op {
@@ -83,6 +88,8 @@ func (g *compiler) stmt(s contract.Stmt) {
 }
 
 // tell translates a `tell`.
+//
+// The values are computed first and the terms last; neither can change anything.
 func (g *compiler) tell(s contract.Stmt) {
 	t := bytecode.Tell{Event: s.Event, Entity: -1, Everyone: len(s.Who) == 1 && s.Who[0].Sort == contract.ToEveryone}
 	if s.X != nil {
@@ -106,6 +113,8 @@ func (g *compiler) log(s contract.Stmt) {
 }
 
 // runAction translates a `do`, which runs an action now or some ticks later.
+//
+// The entity is found after the arguments are computed, so that it is looked up as late as can be.
 func (g *compiler) runAction(s contract.Stmt) {
 	c := bytecode.Call{Action: s.Act}
 	for i, a := range s.Args {
@@ -119,6 +128,9 @@ func (g *compiler) runAction(s contract.Stmt) {
 }
 
 // spawn translates a `spawn`.
+//
+// Where the kind is known only when it runs, the properties of all kinds that it may be have one type,
+// which the first one stands for.
 func (g *compiler) spawn(s contract.Stmt) {
 	sp := bytecode.Spawn{Kinds: s.Kinds, Which: -1, Local: int(s.Num)}
 	if s.Value != nil {
@@ -157,12 +169,17 @@ func (g *compiler) let(s contract.Stmt) {
 }
 
 // simple reports whether a property is one number that needs no more than a range.
+//
+// A text is one number as well, but its length and characters have to be checked.
 func simple(x *contract.Expr) bool {
 	return x.Op == contract.OpGet && x.Prop != nil && x.Type.Width() == 1 && x.Type.Form != contract.FormText &&
 		!x.Type.Holder()
 }
 
 // set translates an assignment.
+//
+// The range travels with the instruction: without one it is that of all 64 bits. Adding a constant to a
+// property is one instruction that reads, adds, checks and writes.
 func (g *compiler) set(s contract.Stmt) {
 	if !simple(s.X) {
 		g.setWide(s)
@@ -212,6 +229,9 @@ func (g *compiler) setWide(s contract.Stmt) {
 }
 
 // target is place for what is written: a key of a map that is missing is put in.
+//
+// place has emitted a lookup that fails for a missing key; the last one for this address is turned into
+// one that makes room.
 func (g *compiler) target(x *contract.Expr) bytecode.Address {
 	to := g.place(x)
 	for on := x; ; on = on.Args[0] {
@@ -247,6 +267,8 @@ func bump(s contract.Stmt) (by int64, ok bool) {
 }
 
 // operand compiles a value that is handed on. want is the type that it is handed on as.
+//
+// A list is handed on by its address and copied by the machine.
 func (g *compiler) operand(x *contract.Expr, want *contract.Type) bytecode.Operand {
 	if x.Type.Holder() {
 		a := g.place(x)
@@ -256,6 +278,8 @@ func (g *compiler) operand(x *contract.Expr, want *contract.Type) bytecode.Opera
 }
 
 // who translates a list of clients.
+//
+// What terms compute is computed once, before any client is asked about.
 func (g *compiler) who(terms []contract.Who) []bytecode.Term {
 	var out []bytecode.Term
 	for _, w := range terms {

@@ -27,6 +27,9 @@ type Round struct {
 }
 
 // All runs drills one after the other. The error says that one could not be run; the report then holds those before it.
+//
+// A drill that fails does not keep the others from running. Seconds of the report is left to the
+// caller, since nothing here reads a clock.
 func All(ctx context.Context, drills []*Drill, round Round) (*Report, error) {
 	report := &Report{Results: []*Result{}}
 	run := round.Run

@@ -64,6 +64,9 @@ type Drill struct {
 
 // Load reads and checks a file of drills. open returns the texts of contracts, and of what they include, by names from
 // the folder of the file. The problems hold every mistake; drills that have none are given all the same.
+//
+// Two drills of one file may not share a name, since results and `--only` go by it. Problems come in
+// the order of the text.
 func Load(name, text string, open syntax.Open) ([]*Drill, syntax.Problems) {
 	src := syntax.NewSource(name, text)
 	file, problems := syntax.ParseDrills(src)
@@ -115,6 +118,8 @@ func (l *loader) fail(at syntax.Span, code, message, hint string) {
 
 // contract returns the contract that a drill uses, or nil. Its mistakes are told once, for the first drill that uses
 // it.
+//
+// Drills of one file that use the same contract share it: it is never changed.
 func (l *loader) contract(name *syntax.Literal) *contract.Contract {
 	c, known := l.contracts[name.Value]
 	if !known {
@@ -149,6 +154,9 @@ func (l *loader) readContract(name *syntax.Literal) *contract.Contract {
 }
 
 // drill checks one drill; it returns nil when the drill has a mistake.
+//
+// The clients are gathered before the lines are checked, because any line may name one that joins
+// further down.
 func (l *loader) drill(d *syntax.Drill) *Drill {
 	if d.Contract == nil {
 		return nil // its mistake has been told
@@ -201,6 +209,9 @@ func (l *loader) drill(d *syntax.Drill) *Drill {
 }
 
 // checker checks one drill.
+//
+// It goes through a drill once, in the order of its lines; loops are checked once however often they
+// run.
 type checker struct {
 	eval.Scope
 	order   []string        // of clients, as they join
@@ -219,6 +230,8 @@ type line struct {
 }
 
 // gather finds the clients of a drill, so that a link may stand before its client's join.
+//
+// The order of first joining is that in which shaking picks the faults of their links.
 func (k *checker) gather(list []syntax.DrillLine) {
 	for _, l := range list {
 		switch n := l.(type) {
@@ -239,6 +252,8 @@ func (k *checker) gather(list []syntax.DrillLine) {
 
 // joins notes in which role a client joins: the one that it has all the time, when it always joins in that one and the
 // contract gives nobody another.
+//
+// With the role empty nothing is said about what the client has.
 func (k *checker) joins(name, role string) {
 	if role == "" {
 		role = k.Contract.Roles[0]
@@ -292,6 +307,8 @@ func (k *checker) client(n syntax.Ident) bool {
 }
 
 // lines checks lines of a drill and returns those that are right.
+//
+// A line with a mistake is left out here; the drill as a whole is not run then.
 func (k *checker) lines(list []syntax.DrillLine) (out []line) {
 	for _, l := range list {
 		if do := k.line(l); do != nil {
@@ -303,6 +320,9 @@ func (k *checker) lines(list []syntax.DrillLine) (out []line) {
 }
 
 // line checks one line and returns what it does in a run, or nil after a problem.
+//
+// k.in is what is known for certain: a line that lets ticks pass, or has somebody act, may end
+// anybody's seat, so nothing is known behind it.
 func (k *checker) line(l syntax.DrillLine) func(r *run) error {
 	switch n := l.(type) {
 	case *syntax.Let:
@@ -346,6 +366,9 @@ func (k *checker) line(l syntax.DrillLine) func(r *run) error {
 }
 
 // let checks a line that gives a name to a value.
+//
+// The value is that of the server's sheet when the line runs. The kind of an entity is kept, since a
+// later line may name it when it is gone.
 func (k *checker) let(n *syntax.Let) func(r *run) error {
 	value := k.Compile(n.Value, eval.Want{})
 	kind := k.kindOf(n.Value)
@@ -368,6 +391,8 @@ func (k *checker) let(n *syntax.Let) func(r *run) error {
 }
 
 // join checks a line in which clients join.
+//
+// It ends when all of them are ready, unless the line says `meanwhile`.
 func (k *checker) join(n *syntax.DrillJoin) func(r *run) error {
 	for _, name := range n.Names {
 		if k.in[name.Text] {
@@ -398,6 +423,8 @@ func (k *checker) join(n *syntax.DrillJoin) func(r *run) error {
 }
 
 // link checks a line that says how a client's connection is.
+//
+// It may stand before the client's join, and holds from then on.
 func (k *checker) link(n *syntax.DrillLink) func(r *run) error {
 	if k.client(n.Who); k.hosts[n.Who.Text] {
 		k.Fail(
@@ -425,6 +452,9 @@ func (k *checker) link(n *syntax.DrillLink) func(r *run) error {
 }
 
 // loop checks `repeat` and `for`.
+//
+// In a `for`, the name stands for the client both as a value and where a line says who acts; run.alias
+// holds the second meaning.
 func (k *checker) loop(n *syntax.DrillLoop) func(r *run) error {
 	if n.Count != nil {
 		if n.Count.Value < 1 || n.Count.Value > MaxRepeats {
@@ -476,6 +506,9 @@ func (k *checker) place(x syntax.Expr) (of eval.Node, name syntax.Ident, ok bool
 }
 
 // property finds the property that a name may mean, by the kind when that is known before it runs.
+//
+// With the kind unknown it is the first property of that name: its type may be another one than that of
+// the entity that comes, which shows when the drill runs.
 func (k *checker) property(x syntax.Expr, name syntax.Ident) *contract.Property {
 	if kind := k.kindOf(x); kind != nil {
 		p := kind.Property(name.Text)
@@ -516,6 +549,9 @@ func (k *checker) kindOf(x syntax.Expr) *contract.Kind {
 }
 
 // set checks a line by which the server sets a property or gives an entity away.
+//
+// The server's own hand needs no request and no permission, but a value of the type. What it changes is
+// told to clients like any other change.
 func (k *checker) set(n *syntax.DrillSet) func(r *run) error {
 	if n.Give {
 		of := k.Compile(n.Target, eval.Want{})
@@ -577,6 +613,9 @@ func (k *checker) set(n *syntax.DrillSet) func(r *run) error {
 }
 
 // wait checks a line that lets time pass.
+//
+// `settle` also compares every copy with what it should be, so that no drill passes over a copy that is
+// wrong. `until` asks before each tick and once more at the end.
 func (k *checker) wait(n *syntax.DrillWait) func(r *run) error {
 	if n.Settle {
 		return func(r *run) error {
@@ -646,6 +685,9 @@ type act struct {
 }
 
 // addressed finds the kind and the entity of what a client asks for; of is nil for its own of a kind.
+//
+// kind is nil when only running tells it; the line is then checked for every kind that has such a
+// request or property.
 func (k *checker) addressed(x syntax.Expr) (kind *contract.Kind, name syntax.Ident, of eval.Node, ok bool) {
 	m, ok := x.(*syntax.Member)
 	if !ok {
@@ -684,6 +726,9 @@ var typesOf = map[syntax.DrillVerb]wire.MessageType{
 
 // message checks what a line has a client send to an entity of a kind; nil when the kind has no such request, property
 // or hold.
+//
+// What is forged is hardly checked: its types and its number of values are what the drill wants to be
+// wrong.
 func (k *checker) message(n *syntax.DrillAct, kind *contract.Kind, name syntax.Ident) *message {
 	m := &message{property: kind.Property(name.Text)}
 	for _, q := range kind.Requests {
@@ -745,6 +790,8 @@ func (k *checker) message(n *syntax.DrillAct, kind *contract.Kind, name syntax.I
 
 // messages checks a line for each kind that its entity may be of, which only running tells. What does not fit one kind
 // is no mistake, as long as it fits another one.
+//
+// The result is by the kind's name. With no kind that fits, the mistakes of the last one are told.
 func (k *checker) messages(n *syntax.DrillAct, name syntax.Ident) map[string]*message {
 	out := map[string]*message{}
 	before := slices.Clone(*k.Problems)
@@ -775,6 +822,9 @@ func (k *checker) messages(n *syntax.DrillAct, name syntax.Ident) map[string]*me
 }
 
 // act checks a line in which a client sends something.
+//
+// The line does not wait for the decision. It is compared when it arrives, at the latest when the drill
+// ends.
 func (k *checker) act(n *syntax.DrillAct) func(r *run) error {
 	k.client(n.Who)
 	kind, name, of, ok := k.addressed(n.Target)
@@ -834,6 +884,8 @@ func (k *checker) act(n *syntax.DrillAct) func(r *run) error {
 }
 
 // fill puts the name and the values into what is sent.
+//
+// Values are given as JSON; when the message is sent, the wire codes those that fit the outline.
 func (m *message) fill(sends *wire.FromClient, full string, e *eval.Env) error {
 	var values []any
 	for _, arg := range m.args {
@@ -880,6 +932,8 @@ func (m *message) fill(sends *wire.FromClient, full string, e *eval.Env) error {
 }
 
 // want checks a decision against what was wanted.
+//
+// Outcome, reason and reply all have to agree, as far as the line names them.
 func (k *checker) want(n *syntax.DrillWant, request *contract.Request) func(r *run, o *sent) error {
 	outcomes := []wire.Outcome{wire.Accepted, wire.Denied, wire.Dropped, wire.Malformed, wire.Faulted, overtaken}
 	if !slices.Contains(outcomes, wire.Outcome(n.Outcome.Text)) {

@@ -27,6 +27,9 @@ func (x *faultPattern) matches(f *fault) bool {
 func (f *fault) String() string { return f.Words(f.about) }
 
 // bodyNames returns what of a contract can fail inside, as faults name it.
+//
+// A name in this list may be expected, whether or not the body can fail: the list is for spelling
+// mistakes.
 func bodyNames(c *contract.Contract) (out []string) {
 	add := func(name string, there bool) {
 		if there {
@@ -67,6 +70,9 @@ func bodyNames(c *contract.Contract) (out []string) {
 }
 
 // expectFault checks a line that expects a fault.
+//
+// Every pattern of the drill also keeps a fault from ending the run before the line that expects it is
+// reached.
 func (k *checker) expectFault(n *syntax.DrillExpect) *faultPattern {
 	names := bodyNames(k.Contract)
 	if !slices.Contains(names, n.Handler.Text) {
@@ -85,6 +91,8 @@ func (k *checker) expectFault(n *syntax.DrillExpect) *faultPattern {
 }
 
 // holdFaults counts the faults that a line expects.
+//
+// It marks what it counts as expected: what no line counts makes the drill fail at its end.
 func (x *expectation) holdFaults(r *run) error {
 	count := 0
 	var last *fault

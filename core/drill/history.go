@@ -56,6 +56,9 @@ func joined[T ~[]byte](list []T) string {
 }
 
 // keep adds what a step of the session did.
+//
+// The cause of a change is the request that made it. For anything else the session does not say which
+// body it was.
 func (h *history) keep(step *session.Step) {
 	causes := map[string]string{}
 	for i := range step.Decisions {
@@ -110,6 +113,8 @@ func (h *history) keep(step *session.Step) {
 }
 
 // last returns the newest changes of a property.
+//
+// They come oldest first.
 func (h *history) last(entity uint32, property string, n int) (out []string) {
 	for _, c := range slices.Backward(h.changes) {
 		if c.entity == entity && c.name == property {

@@ -65,6 +65,8 @@ type Beside struct {
 }
 
 // run is a drill as it runs.
+//
+// It is used for one run of the drill and by one goroutine.
 type run struct {
 	drill   *Drill
 	options Options
@@ -96,6 +98,10 @@ type failing struct {
 func (f *failing) Error() string { return f.message }
 
 // Run runs a drill. What is not as expected is in the result; the error says that it could not be run.
+//
+// The same drill with the same options comes to the same result, on any machine: time is virtual and
+// all dice have seeds. That is what a failed run is explained by: it is run again with everything
+// written down.
 func (d *Drill) Run(ctx context.Context, o Options) (*Result, error) {
 	r, err := d.run(ctx, o, false)
 	if r == nil {
@@ -130,6 +136,8 @@ func Key(seed uint64) [32]byte { return sha256.Sum256(fmt.Appendf(nil, "drill %d
 
 // run runs the drill. With explain it keeps a history, for a failure to be explained by. The error is that of the line
 // that failed.
+//
+// r is nil only when the session could not be made.
 func (d *Drill) run(ctx context.Context, o Options, explain bool) (*run, error) {
 	seed := d.Seed
 	if o.Seed != 0 {
@@ -173,6 +181,7 @@ func (d *Drill) run(ctx context.Context, o Options, explain bool) (*run, error) 
 	if err := r.decided(true); err != nil {
 		return r, err
 	}
+	// A fault is always red, unless a line expects it.
 	for _, f := range r.stage.faults {
 		if !f.expected {
 			return r, &failing{message: f.String() + "; no line after it expects that"}
@@ -192,6 +201,8 @@ func (r *run) sound() error {
 }
 
 // lines runs lines until one fails.
+//
+// Of nested lines that fail the innermost one is reported.
 func (r *run) lines(list []line) error {
 	for i := range list {
 		l := &list[i]
@@ -224,6 +235,9 @@ func firstLine(text string) string {
 }
 
 // decided compares the decisions that came with what was wanted; at the end, also those that did not come.
+//
+// Lines that are answered are dropped, so that each decision is compared once. A repeated line has an
+// act for each time that it ran.
 func (r *run) decided(end bool) error {
 	for _, a := range r.acts {
 		if a.want == nil {
@@ -249,6 +263,8 @@ func (r *run) decided(end bool) error {
 }
 
 // env returns what expressions are evaluated on: the copy of a client, or for nil the server's sheet.
+//
+// Clients that have left keep their numbers, which values may still hold.
 func (r *run) env(p *player, self int) *eval.Env {
 	e := &eval.Env{
 		Names: r.names,
@@ -284,6 +300,8 @@ func (r *run) entity(of eval.Node, e *eval.Env) (eval.Entity, error) {
 }
 
 // addressee evaluates which entity something is sent to. One that `let` named may be gone.
+//
+// A client may well send something to an entity that it does not know to be gone.
 func (r *run) addressee(of eval.Node, e *eval.Env) (number uint32, kind string, err error) {
 	v, err := of(e)
 	if err != nil {
@@ -304,6 +322,8 @@ func (r *run) addressee(of eval.Node, e *eval.Env) (number uint32, kind string, 
 }
 
 // player returns the client of a name that has joined and not left.
+//
+// In the body of a `for` its name stands for the client of the present round.
 func (r *run) player(name string) (*player, error) {
 	if a, ok := r.alias[name]; ok {
 		name = a
@@ -343,6 +363,8 @@ func (r *run) shaken(name string) *Shaking {
 }
 
 // link sets the conditions of the link of a client; a steady one is not made worse by shaking.
+//
+// What is under way already arrives when it was going to.
 func (r *run) link(name string, c link.Conditions, steady bool) error {
 	r.links[name] = c
 	r.steady[name] = steady
@@ -359,6 +381,9 @@ func (r *run) link(name string, c link.Conditions, steady bool) error {
 }
 
 // move runs a line in which a client leaves, loses its connection or comes back.
+//
+// To leave is final: the seat ends. A cut leaves the seat to wait for its client, as long as the
+// contract's grace.
 func (r *run) move(verb syntax.DrillMoveVerb, name string) error {
 	r.stage.settled = false
 	p, err := r.player(name)
@@ -396,6 +421,9 @@ func (r *run) move(verb syntax.DrillMoveVerb, name string) error {
 
 // press presses or releases a hold. What is held is renewed until it is released; what is pressed is only when a line
 // renews it.
+//
+// A client renews its hold three times in a lease, as the protocol asks. A new press of the same hold
+// takes the place of the one before it.
 func (r *run) press(verb syntax.DrillVerb, p *player, m wire.FromClient, a *act, h *contract.Hold) error {
 	same := func(x *hold) bool { return x.message.Property == m.Property && x.message.Entity == m.Entity }
 	if verb == syntax.VerbHolds || verb == syntax.VerbPresses {
@@ -405,6 +433,7 @@ func (r *run) press(verb syntax.DrillVerb, p *player, m wire.FromClient, a *act,
 		o := r.stage.ask(p, m, a)
 		every := time.Duration(h.Ms) * time.Millisecond / 3
 		if verb == syntax.VerbPresses {
+			// Never, without an overflow when it is added to the time.
 			every = math.MaxInt64 / 4
 		}
 		p.holds = append(p.holds, &hold{o.message, every, r.stage.now + every})
@@ -423,6 +452,8 @@ func (r *run) press(verb syntax.DrillVerb, p *player, m wire.FromClient, a *act,
 }
 
 // step runs one tick and fails for what went wrong in it.
+//
+// The context is looked at every so often only: a tick takes microseconds.
 func (r *run) step() error {
 	if r.stage.session.Now()%256 == 0 && r.ctx.Err() != nil {
 		return r.ctx.Err()
@@ -448,6 +479,8 @@ func (r *run) faulted() error {
 }
 
 // until lets ticks pass until something is so.
+//
+// It asks before the first tick, and lets none pass when it is so already.
 func (r *run) until(most time.Duration, what string, so func() bool) error {
 	end := r.stage.now + most
 	for !so() {
@@ -464,6 +497,9 @@ func (r *run) until(most time.Duration, what string, so func() bool) error {
 // settle lets ticks pass until all that was sent is decided, the session has dealt with everything that came of it,
 // such as the end of an expelled client's seat, and everyone has what they were sent. Nothing passes when that is so
 // already.
+//
+// Both of its parts share the bound MaxSettle. What clients need is noted once, when all is dealt with:
+// frames of later ticks bring nothing new, and there is one each tick.
 func (r *run) settle(what string) error {
 	if r.stage.settled {
 		return nil
@@ -487,6 +523,8 @@ func (r *run) settle(what string) error {
 }
 
 // waiting describes what a settling still waits for.
+//
+// It names the first client that keeps it from ending; empty when none does.
 func (r *run) waiting() string {
 	for _, p := range r.stage.players {
 		switch {
@@ -503,6 +541,9 @@ func (r *run) waiting() string {
 }
 
 // inStep checks every copy that is current against the rules: who may have what is asked anew, whatever was sent.
+//
+// The session computes anew who may have what, from its world and not from what it sent, so that an
+// error in sending cannot hide itself. A client whose frames are under way is passed over.
 func (r *run) inStep(who ...*player) error {
 	if len(who) == 0 {
 		who = r.stage.players
@@ -551,6 +592,9 @@ func orNothing(s string) string {
 }
 
 // explain makes a failure of an error.
+//
+// It is called on the second run, which kept its history. The sheet has a line for the server and for
+// every client that is in.
 func (r *run) explain(err error) *Failure {
 	f := &Failure{Message: err.Error(), Tick: r.stage.session.Now(), Line: r.drill.Line}
 	if r.failed != nil {
@@ -593,6 +637,9 @@ func (r *run) explain(err error) *Failure {
 }
 
 // expectation is a checked `expect`.
+//
+// Which of the fields are set depends on what is expected. It may be asked any number of times, and
+// changes nothing but which faults were expected.
 type expectation struct {
 	n     *syntax.DrillExpect
 	parts []clause         // of what is seen: all of them have to hold
@@ -616,6 +663,9 @@ type clause struct {
 }
 
 // clauses splits a condition at its `and`s, so that a failure names the one that failed.
+//
+// Of a comparison the left side is what the failure shows side by side; its property's history tells
+// who changed it.
 func (k *checker) clauses(x *expectation, of syntax.Expr) {
 	b, binary := of.(*syntax.Binary)
 	if binary && b.Op == "and" {
@@ -673,6 +723,9 @@ func (k *checker) visible(x syntax.Expr) eval.Node {
 }
 
 // expect checks a line that says what has to be the case.
+//
+// It also notes what the run has to keep for it: changes of which properties, and the bytes of frames.
+// Nothing else is kept, which is most of what a run would cost.
 func (k *checker) expect(n *syntax.DrillExpect) *expectation {
 	x := &expectation{n: n}
 	if n.What == syntax.ExpectFaults {
@@ -721,6 +774,9 @@ func (k *checker) expect(n *syntax.DrillExpect) *expectation {
 }
 
 // hears checks which event is heard.
+//
+// A bare kind, or none, means the event of any entity. Where several kinds have an event of that name,
+// the values are typed as those of the first.
 func (k *checker) hears(x *expectation) *expectation {
 	var name syntax.Ident
 	var kind *contract.Kind
@@ -764,6 +820,9 @@ func (k *checker) hears(x *expectation) *expectation {
 }
 
 // hold returns what is not as expected.
+//
+// "everyone" is everyone who is connected; whoever was cut or has left cannot be expected to see
+// anything.
 func (x *expectation) hold(r *run) error {
 	n := x.n
 	if n.What == syntax.ExpectFaults {
@@ -880,6 +939,9 @@ func (x *expectation) sees(r *run, p *player) error {
 
 // holds reports whether a clause holds for a client, or for nil on the server. named says that the message has to say
 // which clause it is.
+//
+// A value that is absent is a failure of the clause and not of the drill, unlike one that makes no
+// sense.
 func (r *run) holds(c *clause, p *player, who string, named bool) error {
 	v, err := c.value(r.env(p, 0))
 	gone := eval.Absent("")
@@ -910,6 +972,8 @@ func (r *run) holds(c *clause, p *player, who string, named bool) error {
 }
 
 // count returns how often a client heard an event.
+//
+// It counts from the client's joining on. Values are compared as the wire brings them, in steps.
 func (x *expectation) count(r *run, p *player) (n int, err error) {
 	e := r.env(nil, 0)
 	of := eval.Entity(0)
@@ -956,6 +1020,9 @@ func (x *expectation) count(r *run, p *player) (n int, err error) {
 }
 
 // notices reports whether a client was told of a change.
+//
+// The first value that a client gets of a property is no change. The message shows the last four
+// changes that it saw.
 func (x *expectation) notices(r *run, p *player) error {
 	e := r.env(nil, 0)
 	of, err := x.of(e)
@@ -993,6 +1060,9 @@ func (x *expectation) notices(r *run, p *player) error {
 
 // Shake runs a drill over many random links. The result is that of the first run that fails, with the fewest faults
 // that still fail, or of the last one. each is called after each run; it may be nil.
+//
+// Run number i uses the seed seed+i, so a failure can be had again by its own seed and the printed
+// faults.
 func (d *Drill) Shake(ctx context.Context, seed uint64, runs int, o Options, each func()) (*Result, error) {
 	var last *Result
 	for i := range runs {

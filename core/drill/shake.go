@@ -85,6 +85,9 @@ func ParseFault(text string) (f Fault, err error) {
 }
 
 // seed returns the seed of a client's link: what goes wrong with one link does not depend on others.
+//
+// So leaving out one client's faults, to see whether the rest still fails, leaves the other links
+// exactly as they were.
 func (s *Shaking) seed(client string) uint64 {
 	if s == nil {
 		return seedOf(client)
@@ -93,6 +96,8 @@ func (s *Shaking) seed(client string) uint64 {
 }
 
 // worsen adds what is wrong with a client's link to what the drill says of it.
+//
+// The worse of the two holds: shaking never makes a link better than the drill wants it.
 func (s *Shaking) worsen(client string, c link.Conditions) link.Conditions {
 	if s == nil {
 		return c
@@ -127,6 +132,9 @@ func (s *Shaking) stalls(client string) (out []stall) {
 }
 
 // shaking picks what goes wrong in one of many runs.
+//
+// A client gets any number of the four kinds. The ranges are those of bad links that people play over;
+// MaxDelay and MaxLoss of package link are far beyond.
 func shaking(seed uint64, clients []string) *Shaking {
 	r := dice(seed)
 	s := &Shaking{Seed: seed}
@@ -155,6 +163,10 @@ func shaking(seed uint64, clients []string) *Shaking {
 
 // shrink leaves out faults for as long as what is left still fails, and then makes those that are left as small as it
 // can.
+//
+// It is greedy: the result cannot lose any single fault, but some pair of them might be needless. fails
+// runs the drill, so the number of its calls is what this takes: at most the square of the faults, and
+// six for each that stays.
 func shrink(s *Shaking, fails func(*Shaking) bool) *Shaking {
 	best := s
 	for again := true; again; {

@@ -154,6 +154,8 @@ type arrival struct {
 }
 
 // newStage returns the stage of a session that nobody has joined.
+//
+// The contract is the session's own.
 func newStage(d *Drill, s *session.Session) *stage {
 	rate := s.Contract().TickRate
 	return &stage{
@@ -166,6 +168,8 @@ func newStage(d *Drill, s *session.Session) *stage {
 }
 
 // player finds a client that is in.
+//
+// Of several that had the name, one after the other, it is the last.
 func (w *stage) player(name string) *player {
 	for _, p := range slices.Backward(w.players) {
 		if p.name == name {
@@ -176,6 +180,8 @@ func (w *stage) player(name string) *player {
 }
 
 // failures notes what failed inside in a tick.
+//
+// A fault that a request ran into is expected when the line that sent it says `-> faulted`.
 func (w *stage) failures(step *session.Step) {
 	add := func(f session.Fault, about string) {
 		x := &fault{Fault: f, tick: step.Tick, about: about}
@@ -211,6 +217,8 @@ func (w *stage) asked(client int, seq uint64) *sent {
 }
 
 // join seats a client.
+//
+// The two directions of a link have dice of their own.
 func (w *stage) join(name, as string, c link.Conditions, shaken *Shaking, host bool) (*player, error) {
 	if w.closed != "" {
 		return nil, fmt.Errorf("%s cannot join: the session has closed: %s", name, w.closed)
@@ -246,6 +254,9 @@ func (w *stage) send(p *player, m *wire.FromClient) {
 }
 
 // step lets a tick pass.
+//
+// The order is always the same: holds are renewed, messages arrive, the session ticks, frames leave and
+// arrive. In a closed session time goes on for what is under way, and no tick is run.
 func (w *stage) step() error {
 	w.now += w.tick
 	w.sheet = nil
@@ -311,6 +322,9 @@ func (w *stage) close(reason string) {
 }
 
 // deliver sends what waits for clients, and lets them read what has come to them.
+//
+// Clients take their turns in the order of joining. One that is out still gets what was sent to it
+// before.
 func (w *stage) deliver(tick int64) error {
 	for _, p := range w.players {
 		if p.out == "" || len(p.frames) > 0 {
@@ -328,6 +342,9 @@ func (w *stage) deliver(tick int64) error {
 }
 
 // receive brings what has arrived by now to the session, in the order in which it was sent.
+//
+// Links keep the order of each client's messages; the numbers put those of different clients that
+// arrive at once in theirs.
 func (w *stage) receive() error {
 	w.inbox = w.inbox[:0]
 	for _, p := range w.players {
@@ -349,6 +366,9 @@ func (w *stage) receive() error {
 }
 
 // conclude ends the writes, presses and releases that were met and not refused: such are not answered.
+//
+// Silence means yes only once the client has the frame that would have said no: the newest one that was
+// cut when the server met the message, or later.
 func (p *player) conclude(tick int64) {
 	if len(p.open) == 0 {
 		return
@@ -382,6 +402,9 @@ func (w *stage) numbered(n int) *player {
 }
 
 // write sends what waits for a client, unless the client takes nothing now.
+//
+// While a client stalls, frames wait as they would in a socket. After half a second of them the session
+// is told that the client is behind and packs nothing more for it, which is what the service does.
 func (w *stage) write(p *player) {
 	for _, s := range p.stalls {
 		if w.now < s.from || w.now >= s.until || p.out != "" {
@@ -406,6 +429,9 @@ func (w *stage) write(p *player) {
 }
 
 // take brings a message of a client to the session.
+//
+// Messages go through the wire's own packing, so that every drill is a test of it. One that cannot be
+// read ends its sender's seat.
 func (w *stage) take(p *player, raw []byte) error {
 	if p.out != "" || p.cut {
 		return nil
@@ -439,6 +465,9 @@ func (w *stage) take(p *player, raw []byte) error {
 }
 
 // arrive lets a client apply a frame.
+//
+// It does what a client library does: it applies the frame, checks the digest, matches decisions and
+// confirms the tick.
 func (w *stage) arrive(p *player, raw []byte) error {
 	if w.trace != nil {
 		fmt.Fprintf(w.trace, "%d %s < %x\n", w.session.Now(), p.name, raw)
@@ -498,6 +527,9 @@ func (w *stage) arrive(p *player, raw []byte) error {
 }
 
 // weigh returns how many bytes of each kind are in a frame, as its values alone would take.
+//
+// What an encoder makes of a value depends on those before it. These bytes do not: they are what `got
+// at most` counts, and the same on every link.
 func weigh(f *wire.Frame) map[string]int {
 	var out map[string]int
 	add := func(kind string, fields []wire.Field, extra int) {
@@ -546,6 +578,9 @@ func (w *stage) sever(p *player) {
 }
 
 // mend connects a client that was cut: what is undecided is asked again.
+//
+// The reader is new, because the session begins with a snapshot for a client that is back. Requests
+// keep their numbers, by which the session knows those that it has decided.
 func (w *stage) mend(p *player) {
 	p.up.Mend(w.now)
 	p.down.Mend(w.now)
@@ -557,6 +592,8 @@ func (w *stage) mend(p *player) {
 }
 
 // truth returns the server's own sheet as it is now.
+//
+// It is made from the session's world, without the wire, and used again until something changes.
 func (w *stage) truth() *replicate.Copy {
 	if w.sheet == nil {
 		w.sheet = &replicate.Copy{}
@@ -575,6 +612,8 @@ func (w *stage) seen(p *player) *replicate.Copy {
 func (w *stage) held(p *player) *replicate.Copy { return p.copy.At(w.session.Now()) }
 
 // current reports whether a client has all that was sent to it.
+//
+// It may be true while a newer frame is not cut yet: then nothing has changed for the client since.
 func (p *player) current() bool {
 	_, coming := p.down.Next()
 	return !coming && len(p.frames) == 0 && !p.behind && !p.cut && p.copy.Tick >= p.newest
@@ -600,6 +639,8 @@ func (w *stage) needs() map[*player]int64 {
 }
 
 // arrived reports whether clients have what was cut for them.
+//
+// One who was thrown out still has to get what was sent to it before.
 func (w *stage) arrived(needs map[*player]int64) bool {
 	for _, p := range w.players {
 		_, coming := p.down.Next()

@@ -30,6 +30,8 @@ type step struct {
 }
 
 // target splits `ana.Diver.pile[0].heat`.
+//
+// It goes inward from the last step, until what is left stands for an entity.
 func (k *checker) target(x syntax.Expr) (t target, ok bool) {
 	for at := x; ; {
 		switch n := at.(type) {
@@ -56,6 +58,9 @@ func (k *checker) target(x syntax.Expr) (t target, ok bool) {
 }
 
 // isEntity reports whether an expression stands for an entity.
+//
+// `a.b` counts as one when some kind has a ref of the name b: which kind a is of may be known only when
+// it runs.
 func (k *checker) isEntity(x syntax.Expr) bool {
 	switch n := x.(type) {
 	case *syntax.Ref:
@@ -98,6 +103,9 @@ func (k *checker) steps(path []pathStep) (out []step) {
 }
 
 // replaced returns a property's value with another one at a place within it.
+//
+// v itself is not changed: what is on the way to the place is copied. A map's key and a list's place
+// have to be there already.
 func replaced(e *eval.Env, t *contract.Type, v contract.Value, steps []step, to any) (contract.Value, error) {
 	if len(steps) == 0 {
 		return eval.Write(t, to)
@@ -146,6 +154,8 @@ func replaced(e *eval.Env, t *contract.Type, v contract.Value, steps []step, to 
 }
 
 // fits reports the mistake of a value that is known before the drill runs and is none of a type.
+//
+// A value that depends on the session is checked when it is sent, by the session.
 func (k *checker) fits(x syntax.Expr, t *contract.Type, value eval.Node) {
 	if t == nil || !k.closed(x, t) {
 		return

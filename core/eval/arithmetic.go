@@ -17,9 +17,13 @@ var (
 )
 
 // operate computes an operation on two values, or says why there is no result.
+//
+// Two whole numbers give a whole number and never a double, so that an expectation about 64-bit values
+// is exact. A whole number beside a real counts as a double, except in comparisons.
 func operate(e *Env, op string, x, y any) (any, error) {
 	switch op {
 	case "==", "!=":
+		// A role equals a text that names it: drills may write either.
 		if r, ok := x.(role); ok {
 			x = string(r)
 		}
@@ -33,6 +37,7 @@ func operate(e *Env, op string, x, y any) (any, error) {
 		if !ok {
 			return nil, mismatch(op, x, y)
 		}
+		// The operator's first character is its direction, and a second one can only be `=`.
 		return op[0] == '<' && order < 0 || op[0] == '>' && order > 0 || len(op) == 2 && order == 0, nil
 	}
 	i, whole := x.(int64)
@@ -49,6 +54,8 @@ func operate(e *Env, op string, x, y any) (any, error) {
 }
 
 // operateWhole computes with whole numbers. The result is exact, or there is none.
+//
+// It goes through math/big, which is slow and cannot wrap; an expectation computes few numbers.
 func operateWhole(op string, i, j int64) (any, error) {
 	a := big.NewInt(i)
 	b := big.NewInt(j)
@@ -78,6 +85,9 @@ func operateWhole(op string, i, j int64) (any, error) {
 }
 
 // operateReal computes with doubles. There is no result that is infinite or not a number.
+//
+// Every operation rounds by itself, as in the machine that runs contracts: a fused multiply and add
+// would differ from it on some processors.
 func operateReal(op string, p, q float64) (any, error) {
 	switch op {
 	case "+":
@@ -104,6 +114,8 @@ func finite(f float64) (any, error) {
 }
 
 // operateVectors adds or subtracts two vectors of the same length, or multiplies or divides one by a number.
+//
+// A number stands on the right only, as in a contract's `/`; for `*` the vector goes first as well.
 func operateVectors(op string, x, y any) (any, error) {
 	v, isV := x.(vector)
 	u, isU := y.(vector)
@@ -129,6 +141,8 @@ func operateVectors(op string, x, y any) (any, error) {
 }
 
 // operateOne computes `not` or the negative of a value.
+//
+// The least whole number has no negative, which operateWhole reports.
 func operateOne(op string, v any) (any, error) {
 	switch y := v.(type) {
 	case bool:
@@ -177,6 +191,8 @@ func compare(x, y any) (order int, ok bool) {
 }
 
 // exact returns a number without loss; ok is false for anything else, and for what is not finite.
+//
+// A double has 53 bits of precision and a whole number at most 64, so neither is rounded here.
 func exact(v any) (f *big.Float, ok bool) {
 	switch n := v.(type) {
 	case int64:
@@ -204,6 +220,7 @@ func toFloat(v any) (f float64, ok bool) {
 func distance(a, b vector) float64 {
 	sum := 0.0
 	for i := range min(len(a), len(b)) {
+		// The conversion keeps the compiler from fusing the multiplication with the addition.
 		sum += float64((a[i] - b[i]) * (a[i] - b[i]))
 	}
 	return math.Sqrt(sum)

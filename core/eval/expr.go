@@ -29,6 +29,9 @@ import (
 )
 
 // Scope is what the names in an expression mean.
+//
+// A Scope belongs to the checker of one drill. It only grows while the drill is read; what it knows of
+// names and roles is what holds for all runs of the drill, whatever the dice.
 type Scope struct {
 	Contract *contract.Contract
 	Clients  map[string]bool           // names of clients, while checking
@@ -40,11 +43,16 @@ type Scope struct {
 }
 
 // Fail adds a problem.
+//
+// hint may be empty, when nothing better than the message can be said.
 func (s *Scope) Fail(at syntax.Span, code, message, hint string) {
 	*s.Problems = append(*s.Problems, s.Source.Problem(at, code, message, hint))
 }
 
 // with returns a scope with another name.
+//
+// The new name hides an outer one of the same spelling, its kind included. The outer scope stays as it
+// is.
 func (s *Scope) with(name string) *Scope {
 	inner := *s
 	inner.Names, inner.Kinds = map[string]bool{name: true}, maps.Clone(s.Kinds)
@@ -86,6 +94,9 @@ func (s *Scope) values(name string) (out []*contract.Enum) {
 }
 
 // Env is what an expression is evaluated on. It is for one evaluation at a time: queries set Names while they run.
+//
+// On is only read. Whoever evaluates may use the same Env again for the next expression on the same
+// sheet.
 type Env struct {
 	On    *replicate.Copy // the server's own sheet, or a client's copy
 	Names map[string]any  // values of names that statements gave
@@ -105,6 +116,9 @@ const maxSteps = 200_000
 const maxSpan = 1 << 40
 
 // step counts an item that an expression goes over, and fails when there were more than maxSteps.
+//
+// The count goes over the whole evaluation, nested queries included, so its time is bounded whatever a
+// drill writes.
 func (e *Env) step() error {
 	e.steps++
 	if e.steps > maxSteps {
@@ -114,9 +128,15 @@ func (e *Env) step() error {
 }
 
 // Node is a checked expression.
+//
+// Its value is one of the types that value.go lists. An Absent error says that the sheet does not have
+// what was asked for, which an expectation may accept; any other error fails the line.
 type Node func(e *Env) (any, error)
 
 // Want is what is known of the value that an expression has to give.
+//
+// It helps to read a bare name and to say early what cannot fit. A Want that knows nothing takes any
+// value.
 type Want struct {
 	Enum   *contract.Enum // that a bare value is of
 	Type   *contract.Type // nil when it is not known
@@ -132,6 +152,8 @@ func WantOf(t *contract.Type) Want {
 }
 
 // item returns what is known of the items of a list.
+//
+// Where the type is not known to be a list, its items are taken to be of the same enumeration.
 func (w Want) item() Want {
 	if w.Type != nil && w.Type.Form == contract.FormList {
 		return Want{Enum: w.Type.Of.Enum, Type: w.Type.Of, Forged: w.Forged}
@@ -146,6 +168,9 @@ var broken Node = func(*Env) (any, error) { return nil, ErrBroken }
 var ErrBroken = errors.New("it is not right")
 
 // EnumOf finds the enumeration that an expression is of, as far as that can be known before it runs.
+//
+// For `x.name` it looks through the properties of that name in all kinds, since the kind of x is known
+// only when the drill runs. Two kinds with different enumerations leave it open.
 func (s *Scope) EnumOf(x syntax.Expr) Want {
 	switch n := x.(type) {
 	case *syntax.Member:
@@ -169,6 +194,9 @@ func (s *Scope) EnumOf(x syntax.Expr) Want {
 }
 
 // Compile checks an expression; its mistakes are told.
+//
+// The node may be evaluated any number of times, on any sheet. After a mistake it is one that always
+// fails, so that the drill's other lines can be checked and none of them passes by accident.
 func (s *Scope) Compile(x syntax.Expr, w Want) Node {
 	switch n := x.(type) {
 	case *syntax.Number:
@@ -238,6 +266,9 @@ func (s *Scope) list(n *syntax.List, w Want) Node {
 }
 
 // index compiles `KIND[n]`, the nth entity of a kind that was spawned, or `X[n]`, a value of a list or map.
+//
+// Counting goes by the order in which entities were spawned, those that are gone included: the number
+// of an entity never changes.
 func (s *Scope) index(n *syntax.Index) Node {
 	if k := s.Nth(n); k != nil {
 		which := s.Compile(n.I, Want{})
@@ -278,6 +309,8 @@ func (s *Scope) index(n *syntax.Index) Node {
 }
 
 // Nth returns the kind of `KIND[N]`, the Nth of its kind that was spawned; nil for any other index.
+//
+// A name of the drill hides the kind of the same name.
 func (s *Scope) Nth(n *syntax.Index) *contract.Kind {
 	r, ok := n.X.(*syntax.Ref)
 	if !ok || s.Names[r.Text] || s.Clients[r.Text] {
@@ -291,6 +324,9 @@ func constant(v any) Node { return func(*Env) (any, error) { return v, nil } }
 
 // ref compiles a bare name: one that a statement gave, a client, a kind, a role or an enumeration's value. What the
 // place of the name wants decides between an enumeration's value and a kind of the same name.
+//
+// Names of the drill come before those of the contract. A value that several enumerations have is
+// reported, unless the place says which is wanted.
 func (s *Scope) ref(n *syntax.Ref, w Want) Node {
 	name := n.Text
 	switch {
@@ -342,6 +378,9 @@ func (s *Scope) ref(n *syntax.Ref, w Want) Node {
 
 // ofKind returns the node of a kind's bare name: its entity, where there is one that the name can mean (the only one of
 // a shared kind, or that of the client whom the expression is about), and else the name itself.
+//
+// Which it is can only be told when it runs: the same expression is evaluated for one client after the
+// other.
 func ofKind(k *contract.Kind) Node {
 	return func(e *Env) (any, error) {
 		if !k.Shared && e.Self == 0 {
@@ -361,6 +400,9 @@ func ofKind(k *contract.Kind) Node {
 }
 
 // own finds an entity of a kind that belongs to a client.
+//
+// The error tells a client whose role has no such entity from one whose entity this sheet does not
+// have.
 func (s *Scope) own(e *Env, kind *contract.Kind, client int) (any, error) {
 	for _, t := range e.On.Entities() {
 		if t.Kind == kind.Name && t.Owner == client {
@@ -380,6 +422,10 @@ func (s *Scope) own(e *Env, kind *contract.Kind, client int) (any, error) {
 }
 
 // member is `x.name`.
+//
+// `client.Kind` is the client's own entity of the kind; `Enum.value` is a constant; all else is a part
+// of a value. A client that always joins in one role is known to have no entity of another role's kind,
+// which is reported when the drill is checked.
 func (s *Scope) member(n *syntax.Member) Node {
 	name := n.Name.Text
 	if r, ok := n.X.(*syntax.Ref); ok && !s.Names[r.Text] && !s.Clients[r.Text] {
@@ -432,11 +478,15 @@ func (s *Scope) member(n *syntax.Member) Node {
 }
 
 // known reports whether something can have a part of a name.
+//
+// It knows what is in all kinds and records together: a name that passes here may still be missing from
+// the value at hand.
 func (s *Scope) known(name string) bool {
 	if slices.Contains([]string{"owner", "name", "role", "number", "x", "y", "z"}, name) {
 		return true
 	}
 	has := func(t *contract.Type) bool {
+		// Lists and maps are looked into, as deep as they go.
 		for ; t != nil; t = t.Of {
 			if slices.ContainsFunc(t.Parts, func(p contract.Param) bool { return p.Name == name }) {
 				return true
@@ -451,6 +501,9 @@ func (s *Scope) known(name string) bool {
 }
 
 // Property returns a part of a value.
+//
+// An entity's property comes before `owner`, which a kind cannot declare. What the sheet does not have
+// is an Absent error, whether the entity is missing or only this property of it.
 func Property(e *Env, v any, name string) (any, error) {
 	if err := e.step(); err != nil {
 		return nil, err
@@ -499,6 +552,9 @@ func Property(e *Env, v any, name string) (any, error) {
 }
 
 // index is `x[i]`.
+//
+// A place outside a list and a key that a map does not have are errors, and not Absent: the sheet has
+// the whole list or nothing of it.
 func index(h, i any) (any, error) {
 	switch x := h.(type) {
 	case []any:
@@ -527,6 +583,8 @@ func index(h, i any) (any, error) {
 }
 
 // binary compiles an operation on two values. `and` and `or` compute the second one only when it matters.
+//
+// Each side tells the other which enumeration a bare name is of.
 func (s *Scope) binary(n *syntax.Binary) Node {
 	a := s.Compile(n.A, s.EnumOf(n.B))
 	b := s.Compile(n.B, s.EnumOf(n.A))
@@ -563,8 +621,12 @@ func single(args []syntax.Expr) syntax.Expr {
 }
 
 // call compiles the call of a function, or of a method of what holds many.
+//
+// A drill has only the functions that can be computed from a sheet: no place of a tick ago, no time
+// since a change.
 func (s *Scope) call(n *syntax.Call, w Want) Node {
 	if r, ok := n.Fn.(*syntax.Ref); ok && r.Text == "count" && len(n.Args) == 1 {
+		// Compiling the name of a kind would make one entity of it.
 		if of, ok := n.Args[0].(*syntax.Ref); ok && (s.Kind(of.Text) != nil || of.Text == "clients") {
 			return func(e *Env) (any, error) { return int64(len(e.all(of.Text))), nil }
 		}
@@ -577,6 +639,7 @@ func (s *Scope) call(n *syntax.Call, w Want) Node {
 			continue
 		}
 		if m, ok := n.Fn.(*syntax.Member); ok {
+			// Of satchel.count(flare) the property says which enumeration `flare` is of.
 			enum = s.EnumOf(m.X)
 		}
 		args = append(args, s.Compile(a, enum))
@@ -661,6 +724,8 @@ func (s *Scope) method(m *syntax.Member, args []Node) Node {
 }
 
 // exists compiles whether an entity is there. One that the sheet does not have is not.
+//
+// It is the one place where an Absent error is an answer. Any other error is passed on.
 func exists(of Node) Node {
 	return func(e *Env) (any, error) {
 		v, err := of(e)
@@ -675,6 +740,8 @@ func exists(of Node) Node {
 }
 
 // function computes a function of values.
+//
+// The number of arguments was checked when the call was compiled; their types only show here.
 func function(e *Env, name string, list []any) (any, error) {
 	switch name {
 	case "vec":
@@ -720,6 +787,9 @@ func function(e *Env, name string, list []any) (any, error) {
 }
 
 // method is has, count or find of what holds things.
+//
+// In stacks `count` and `has` go by the counts of the stacks; in lists and maps every value counts
+// once. `find` is the first place, from 0, or −1.
 func method(v any, name string, args []any) (any, error) {
 	h, ok := v.(held)
 	if !ok || h.t.Form == contract.FormRecord || len(args) > 2 || len(args) == 0 && name != "count" {
@@ -776,6 +846,10 @@ func method(v any, name string, args []any) (any, error) {
 }
 
 // query compiles a query over a kind or over all clients.
+//
+// `else` is compiled outside of the query's name, which it cannot read. While the query runs the name
+// stands in Env.Names, and afterwards there is again what stood there before: queries may be nested and
+// use the same name.
 func (s *Scope) query(n *syntax.Query) Node {
 	do := n.Fn.Text
 	if do == "best" {
@@ -839,6 +913,8 @@ func (s *Scope) query(n *syntax.Query) Node {
 
 // queried returns what a query goes over: the name of a kind, or `clients`. ok is false when the query is none, or goes
 // over something else, which has been told then.
+//
+// Lists are asked with `has`, `count` and `find`, and `within` needs the server's own places.
 func (s *Scope) queried(n *syntax.Query, do string) (of string, ok bool) {
 	if !slices.Contains([]string{"count", "sum", "one", "first", "min", "max", "any", "all", "most", "least"}, do) {
 		s.Fail(
@@ -859,6 +935,9 @@ func (s *Scope) queried(n *syntax.Query, do string) (of string, ok bool) {
 }
 
 // all returns what a query goes over: all clients, or the entities of a kind that are there, by number.
+//
+// The order is the same on every sheet, so that `first` means the same entity to the server and to each
+// client that has it.
 func (e *Env) all(of string) []any {
 	var items []any
 	if of == "clients" {
@@ -881,6 +960,9 @@ func (e *Env) all(of string) []any {
 }
 
 // choose computes the result of a query from the items that it found.
+//
+// Over nothing, count and sum are 0, any is false and all is true; what has to pick one takes other, or
+// is Absent.
 func choose(e *Env, n *syntax.Query, do string, found []any, value, other Node) (any, error) {
 	none := func() (any, error) {
 		if other != nil {
@@ -895,6 +977,7 @@ func choose(e *Env, n *syntax.Query, do string, found []any, value, other Node) 
 	switch {
 	case do == "count":
 		return int64(len(found)), nil
+	// `else` is not for this: with none or several the expectation that there is one is wrong.
 	case do == "one":
 		if len(found) != 1 {
 			return nil, fmt.Errorf("%d are there, not one", len(found))
@@ -954,6 +1037,9 @@ func sum(e *Env, found []any, each func(any) (any, error)) (any, error) {
 }
 
 // extreme returns the first item with the greatest or the least value, and that value.
+//
+// found must not be empty. Among equals the first one counts. A value that cannot be compared is an
+// error even when it is the only one.
 func extreme(e *Env, found []any, each func(any) (any, error), greatest bool) (item, best any, err error) {
 	better := "<"
 	if greatest {

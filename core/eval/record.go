@@ -9,6 +9,9 @@ import (
 )
 
 // made is a record that a drill makes.
+//
+// Its fields stand as the drill wrote them. Only Write, which knows the type, puts them in order and
+// checks their values.
 type made struct {
 	name   string
 	fields []field
@@ -20,6 +23,8 @@ type field struct {
 }
 
 // record checks `Mark(at = vec(1, 2), worth = 3)`.
+//
+// What is forged may have any name and any fields, since it is sent to see how the server takes it.
 func (s *Scope) record(n *syntax.Record, w Want) Node {
 	t := s.recordType(n.Type.Text)
 	if t == nil && !w.Forged {
@@ -66,6 +71,9 @@ func (s *Scope) record(n *syntax.Record, w Want) Node {
 }
 
 // recordType finds a record by its name among the types of what travels, or nil.
+//
+// A drill meets records only in properties, requests, replies and events. One that the contract uses in
+// its bodies alone is not found.
 func (s *Scope) recordType(name string) *contract.Type {
 	var find func(t *contract.Type) *contract.Type
 	find = func(t *contract.Type) *contract.Type {
@@ -114,6 +122,9 @@ func (s *Scope) recordType(name string) *contract.Type {
 }
 
 // FieldType returns the type of a field, or with an empty name that of the items; nil when there is none.
+//
+// It serves expectations with paths, such as `marks[].at.x`. A component of a vector has the steps of
+// the vector.
 func FieldType(t *contract.Type, field string) *contract.Type {
 	switch {
 	case field == "" && (t.Form == contract.FormList || t.Form == contract.FormMap):

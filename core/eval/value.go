@@ -38,6 +38,9 @@ type Absent string
 func (e Absent) Error() string { return string(e) }
 
 // Read turns what a contract holds into a value.
+//
+// Steps become doubles, and references their own types, so that an expectation compares what a player
+// would see. Containers and records stay as they are, with their type beside them.
 func Read(t *contract.Type, v contract.Value) any {
 	switch t.Form {
 	case contract.FormBool:
@@ -76,6 +79,9 @@ func Read(t *contract.Type, v contract.Value) any {
 }
 
 // Write turns a value into what a contract holds. The error says what does not fit.
+//
+// It converts and rounds to steps; it does not check ranges, because a drill may well send what is out
+// of range to see it denied.
 //
 //revive:disable-next-line:function-length It is one switch.
 func Write(t *contract.Type, x any) (v contract.Value, err error) {
@@ -209,6 +215,8 @@ func Write(t *contract.Type, x any) (v contract.Value, err error) {
 }
 
 // pairs turns `[[flare, 3], [patch, 1]]` into stacks or a map.
+//
+// The order of pairs is that of the list, and two with one key are not put together.
 func pairs(t *contract.Type, list []any) (v contract.Value, err error) {
 	key := t.Key
 	value := t.Of
@@ -235,6 +243,8 @@ func pairs(t *contract.Type, list []any) (v contract.Value, err error) {
 }
 
 // AnyJSON writes a value as JSON without a type, for what is forged.
+//
+// What JSON has no form for, such as `nothing` or a number that is not finite, becomes null.
 func AnyJSON(x any) json.RawMessage {
 	switch n := x.(type) {
 	case bool:
@@ -284,6 +294,8 @@ func AnyJSON(x any) json.RawMessage {
 }
 
 // Show returns a value as text for people.
+//
+// It goes into messages only; nothing reads it back.
 func Show(x any) string {
 	switch n := x.(type) {
 	case nil:
@@ -330,6 +342,10 @@ func Show(x any) string {
 }
 
 // Same compares two values; what refers to something that a sheet does not have is nothing.
+//
+// A value that a drill wrote out, as a list or record, is turned into the type of the other side and
+// compared exactly. Values of types that have nothing in common are an error rather than unequal: `!=`
+// would hold for any of them.
 func Same(on *replicate.Copy, a, b any) (bool, error) {
 	gone := func(x any) any {
 		if e, ok := x.(Entity); ok && on.Entity(uint32(e)) == nil {

@@ -22,6 +22,9 @@ const (
 const heavy = 8 * 1000
 
 // costly looks for audiences that have to be asked of each pair, and for great values that keep changing.
+//
+// A value that changes when somebody asks is bounded by the request's limit; what changes by itself is
+// sent again and again, which is why only that is looked at.
 func (c *finder) costly() {
 	moving := Moving(c.Contract)
 	for _, a := range c.Contract.Audiences {
@@ -61,6 +64,9 @@ func (c *finder) costly() {
 
 // Moving finds the properties that change without anybody asking: by timers, on ticks, by writes of clients and by
 // holds.
+//
+// What only runs once, such as `on start`, does not count. Nor does motion: a follower is computed by
+// the copies and not sent.
 func Moving(c *contract.Contract) map[*contract.Property]bool {
 	out := map[*contract.Property]bool{}
 	for _, p := range c.Pieces() {
@@ -93,6 +99,9 @@ func Moving(c *contract.Contract) map[*contract.Property]bool {
 }
 
 // ClassOf returns how the clients of an audience can be found.
+//
+// By equal keys and by nearness the engine finds the few that belong together; by asking costs clients
+// times entities in each tick.
 func ClassOf(a *contract.Named) Class {
 	viewer := func(x *contract.Expr) bool { return x.Op == contract.OpViewer }
 	if a.Cond == nil || a.Cond.Value == nil {

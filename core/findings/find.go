@@ -38,6 +38,8 @@ var findings = func() map[string]Finding {
 	files, _ := explanations.ReadDir("explain") // it is part of the program
 	for _, file := range files {
 		raw, _ := explanations.ReadFile(path.Join("explain", file.Name()))
+		// A page is a title, what it leads to, an example and the same mended, the two as blocks of
+		// code. A test reads them all.
 		parts := strings.Split(string(raw), "```")
 		title, harm, _ := strings.Cut(strings.TrimSpace(parts[0]), "\n\n")
 		name := strings.TrimSuffix(file.Name(), ".md")
@@ -82,6 +84,9 @@ type finder struct {
 }
 
 // find reports a danger in a declaration, unless it is accepted there, or above the statement that it is about.
+//
+// decl is the place of the declaration that an `accept` would stand above. What is accepted is noted as
+// taken, so that an `accept` that nothing needs can be told.
 func (c *finder) find(finding string, decl int, at syntax.Span, what, hint string) {
 	for _, key := range []acceptKey{{decl, finding}, {at.Start, finding}} {
 		if c.accepted[key] {
@@ -99,6 +104,9 @@ func (c *finder) find(finding string, decl int, at syntax.Span, what, hint strin
 
 // Find returns a warning for everything that a right contract may be warned of, but for what it accepts. It also marks
 // the checks that clients can evaluate themselves.
+//
+// The contract has to be without a mistake. Warnings come in the order in which they are looked for,
+// not that of the text; there are at most typing.MaxProblems, and those for needless `accept` lines.
 func Find(checked *typing.Checked) syntax.Problems {
 	c := &finder{Checked: checked, accepted: map[acceptKey]bool{}, taken: map[acceptKey]bool{}}
 	for _, a := range c.File.Accepts {
@@ -123,6 +131,8 @@ func Find(checked *typing.Checked) syntax.Problems {
 }
 
 // UnknownAccepts returns a mistake for each finding that a contract accepts and that does not exist.
+//
+// It is apart from Find because it has to be told even of a contract with other mistakes.
 func UnknownAccepts(src *syntax.Source, file *syntax.File) (out syntax.Problems) {
 	for _, a := range file.Accepts {
 		if _, known := findings[a.Finding.Text]; !known {

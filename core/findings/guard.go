@@ -10,6 +10,9 @@ import (
 )
 
 // guards looks at each request by itself: who may send it, what it checks, and how often it may come.
+//
+// Each request is looked at from the point of what its caller can know (flow.AtRequest). Several
+// findings may be about one request.
 func (c *finder) guards() {
 	for _, r := range c.Contract.Requests {
 		open, anyone := openTo(r)
@@ -55,6 +58,8 @@ func (c *finder) guards() {
 
 // openTo reports whether a request may come from more than its owner, and whether any client can come to send it: one
 // with the role that a client without a wish gets.
+//
+// Terms with `but` take away and open nothing.
 func openTo(r *contract.Request) (open, anyone bool) {
 	for _, w := range r.From {
 		switch {
@@ -72,6 +77,10 @@ func openTo(r *contract.Request) (open, anyone bool) {
 
 // shutsItself reports whether a request that was accepted is refused from then on: a check asks for a value that its
 // body surely takes away, and nothing in the body gives back.
+//
+// Such a request needs no limit: it can be accepted once until something else opens it again. Only
+// constants and statements that run in any case are considered, so it never says so of a request that
+// could go on.
 func shutsItself(r *contract.Request) bool {
 	var wants []*contract.Expr
 	for _, s := range r.Head {
@@ -106,6 +115,8 @@ func shutsItself(r *contract.Request) bool {
 
 // appendWants appends what a check asks for: comparisons of a property with a constant, and properties that have to be
 // true or false. All parts of an `and` are asked for.
+//
+// Anything else in a check is passed over: it may only be harder to meet.
 func appendWants(wants []*contract.Expr, x *contract.Expr) []*contract.Expr {
 	switch x.Op {
 	case contract.OpAnd:
@@ -126,6 +137,8 @@ func appendWants(wants []*contract.Expr, x *contract.Expr) []*contract.Expr {
 
 // sameProperty reports whether two expressions surely read the same property of the same entity: of self, or of the
 // only entity of a shared kind.
+//
+// Two entities that are reached in other ways may differ, even when they look alike.
 func sameProperty(a, b *contract.Expr) bool {
 	if a.Op != contract.OpGet || b.Op != contract.OpGet || a.Prop == nil || a.Prop != b.Prop {
 		return false
@@ -160,6 +173,8 @@ func floods(r *contract.Request) bool {
 
 // impersonated looks for a client, or somebody's own entity, that comes as an argument and is then used as who is
 // acting.
+//
+// A request that looks at its caller anywhere is trusted: it may compare the two, or need both.
 func (c *finder) impersonated(r *contract.Request) {
 	caller := func(x *contract.Expr) bool { return x.Op == contract.OpCaller }
 	if contract.AnyExpr(r.Head, caller) || contract.AnyExpr(r.Body, caller) ||
@@ -168,6 +183,7 @@ func (c *finder) impersonated(r *contract.Request) {
 		}) {
 		return
 	}
+	// Arguments are the body's first locals: the register says which argument an expression reads.
 	slot := int64(0)
 	for _, p := range r.Params {
 		k := p.Type.Kind()
@@ -206,6 +222,8 @@ func kindName(k *contract.Kind) string {
 }
 
 // actsFor returns what a request does with an argument that it should do with its caller.
+//
+// It is empty for none; of several the first one in the body is told.
 func (c *finder) actsFor(r *contract.Request, argument func(x *contract.Expr) bool) string {
 	out := ""
 	note := func(what string) {
@@ -251,6 +269,9 @@ func (c *finder) actsFor(r *contract.Request, argument func(x *contract.Expr) bo
 
 // eachCheck calls do for the checks of a head, at which the analysis then stands, with what they ask once the head's
 // names are put aside.
+//
+// The analysis passes the `let`s of the head as it comes to them, because what a name holds may tell of
+// what a check reads.
 func eachCheck(
 	r *contract.Request, at *flow.Point,
 	do func(s *contract.Stmt, check *contract.Check, asks *contract.Expr, lets map[int64]*contract.Expr),
@@ -271,6 +292,9 @@ func eachCheck(
 
 // unfair looks at the checks that strike or expel: what they read has to be known to the caller, and no clock may
 // decide.
+//
+// A client decides by its copy, which is as old as its connection is slow. One that plays by the rules
+// must not lose its seat for a value that it could not have.
 func (c *finder) unfair(at *flow.Point, r *contract.Request) {
 	eachCheck(r, at, func(s *contract.Stmt, check *contract.Check, asks *contract.Expr, _ map[int64]*contract.Expr) {
 		if check.Then != contract.ThenStrike && check.Then != contract.ThenExpel {
@@ -331,6 +355,9 @@ var identifier = regexp.MustCompile(`\.?[a-z_][A-Za-z0-9_]*`)
 
 // known finds the checks that a client can evaluate itself: they read what the caller can see, name nothing that only
 // the server has, and ask no clock.
+//
+// A check's Known lets the outline offer it to clients, as text: everything that the text names has to
+// be in the outline as well.
 func (c *finder) known(at *flow.Point, r *contract.Request) {
 	eachCheck(r, at, func(s *contract.Stmt, check *contract.Check, asks *contract.Expr, lets map[int64]*contract.Expr) {
 		server := contract.Mentions(asks, func(x *contract.Expr) bool {
@@ -381,6 +408,9 @@ func partial(x *contract.Expr) bool {
 }
 
 // unfolded puts the values of a head's names in place of the names.
+//
+// The depth is bounded, because names of names could make the expression grow without end; what lies
+// deeper stays a name, which findings take for nothing in particular.
 func unfolded(x *contract.Expr, lets map[int64]*contract.Expr, depth int) *contract.Expr {
 	if x == nil || depth > 30 {
 		return x
@@ -400,6 +430,9 @@ func unfolded(x *contract.Expr, lets map[int64]*contract.Expr, depth int) *contr
 }
 
 // unruled looks for what a client may write as it likes.
+//
+// The registers of a rule are the old value's and then the new one's. It cannot tell whether a rule is
+// a good one, only that it looks at the right things.
 func (c *finder) unruled(k *contract.Kind, p *contract.Property) {
 	rule := p.Set.Rule
 	name := "`" + k.Name + "." + p.Name + "`"
@@ -442,6 +475,9 @@ func (c *finder) unruled(k *contract.Kind, p *contract.Property) {
 }
 
 // hopeless looks for what can never happen: a check that always fails or always holds, and callers that cannot pass.
+//
+// Decided goes by the ranges of types alone, so what it says is certain; what depends on the game's
+// state is left open.
 func (c *finder) hopeless(at *flow.Point, r *contract.Request) {
 	c.unsendable(r)
 	role := r.CallerRole()
@@ -483,6 +519,9 @@ func (c *finder) hopeless(at *flow.Point, r *contract.Request) {
 }
 
 // unsendable looks for a request that no client is ever able to send, whatever its checks say.
+//
+// A kind made of parts is spared the last question: the part may be meant for kinds that are seen more
+// widely.
 func (c *finder) unsendable(r *contract.Request) {
 	nobody := len(r.From) > 0 &&
 		!slices.ContainsFunc(r.From, func(w contract.Who) bool { return !w.But && w.Sort != contract.ToNobody })
@@ -517,6 +556,8 @@ func (c *finder) unsendable(r *contract.Request) {
 }
 
 // comesToSomebody reports whether anything but what only an owner can ask gives a kind to a client.
+//
+// Otherwise the first owner could only come from a request that needs an owner already.
 func (c *finder) comesToSomebody(k *contract.Kind) bool {
 	for _, p := range c.Contract.Pieces() {
 		if r := p.Request; r != nil && r.Kind == k && len(r.From) == 1 && r.From[0].Sort == contract.ToOwner {
@@ -535,6 +576,8 @@ func (c *finder) comesToSomebody(k *contract.Kind) bool {
 }
 
 // neverIf looks for a branch that is never taken, and an event that nobody is told.
+//
+// The `if` that a `match` is made of has no place in the text, and is no one's mistake.
 func (c *finder) neverIf(at *flow.Point, decl int, s *contract.Stmt) {
 	switch {
 	case s.Op == contract.OpIf && s.At.End > 0 && !s.AlwaysTrue() && at.Decided(s.Value) < 0:

@@ -10,6 +10,9 @@ import (
 )
 
 // things looks for what lasts: what grows without end, and what nobody who joins later would learn.
+//
+// A Piece is a body with what stands before it, as a request's head or a timer's condition: both count
+// as asked.
 func (c *finder) things() {
 	pieces := c.Contract.Pieces()
 	for i := range pieces {
@@ -33,6 +36,8 @@ func (c *finder) things() {
 }
 
 // isShortLived reports whether each entity of a kind ends by itself after a while.
+//
+// Only an `after` timer with `despawn self` at its top level is certain to end it.
 func isShortLived(k *contract.Kind) bool {
 	return slices.ContainsFunc(k.Timers, func(t *contract.Timer) bool {
 		return t.After &&
@@ -44,6 +49,9 @@ func isShortLived(k *contract.Kind) bool {
 }
 
 // takesAway reports whether a piece takes something away that it needs: what it spends bounds how often it can run.
+//
+// It does not ask whether the piece needs what it takes: taking what is not there is a fault, which
+// undoes the spawn.
 func takesAway(p *contract.Piece) bool {
 	found := false
 	contract.EachStmt(p.Stmts, func(s *contract.Stmt) {
@@ -54,6 +62,8 @@ func takesAway(p *contract.Piece) bool {
 }
 
 // grows looks for what a piece spawns or lengthens, with nothing that ever holds it.
+//
+// What runs once cannot grow.
 func (c *finder) grows(p *contract.Piece, all []contract.Piece) {
 	if p.Once {
 		return
@@ -71,6 +81,8 @@ func (c *finder) grows(p *contract.Piece, all []contract.Piece) {
 }
 
 // spawnsWithoutBound looks at a `spawn`: something has to count what there is, take away, or let each end by itself.
+//
+// Entities that end by themselves still need a limit on how fast they come.
 func (c *finder) spawnsWithoutBound(p *contract.Piece, s *contract.Stmt) {
 	for _, k := range s.Kinds {
 		counted := p.Asks(func(x *contract.Expr) bool {
@@ -93,6 +105,8 @@ func (c *finder) spawnsWithoutBound(p *contract.Piece, s *contract.Stmt) {
 
 // lengthensWithoutBound looks at a statement that puts something into a list or map: something has to ask for room, or
 // take out what is old. A map that has room for every key it can get is bounded by that.
+//
+// The property's Offset stands for the property of all kinds that have it from one part.
 func (c *finder) lengthensWithoutBound(p *contract.Piece, s *contract.Stmt, all []contract.Piece) {
 	get := s.X
 	switch s.Op {
@@ -146,6 +160,8 @@ func small(t *contract.Type) int {
 }
 
 // emptied reports whether some body takes things out of a property.
+//
+// An assignment counts: it can only be of a whole list, in place of what was there.
 func (c *finder) emptied(prop *contract.Property, all []contract.Piece) bool {
 	found := false
 	for i := range all {
@@ -162,6 +178,9 @@ func (c *finder) emptied(prop *contract.Property, all []contract.Piece) bool {
 
 // fleeting looks for state that travels only as an event: what many are told, and what nobody who joins later can
 // learn.
+//
+// A loose event is one that the contract can do without, and an event for one client is an answer:
+// neither is state.
 func (c *finder) fleeting(p *contract.Piece) {
 	o := originsOf(p)
 	for i := range p.Stmts {
@@ -201,6 +220,8 @@ type origins struct {
 }
 
 // originsOf finds where the locals of a piece come from.
+//
+// A local that is declared in two branches has two registers, so each has one origin.
 func originsOf(p *contract.Piece) origins {
 	o := origins{piece: p, lets: map[int64]*contract.Expr{}}
 	all := p.Stmts
@@ -222,6 +243,8 @@ func originsOf(p *contract.Piece) origins {
 
 // of describes where a value comes from that lasts nowhere; it is empty for one that does, and for one that can be
 // computed again.
+//
+// The result completes "the event tells …".
 func (o origins) of(x *contract.Expr) string {
 	for x.Op == contract.OpReal || x.Op == contract.OpSteps || x.Op == contract.OpFromInt {
 		x = x.Args[0]
@@ -241,6 +264,8 @@ func (o origins) of(x *contract.Expr) string {
 }
 
 // lasts reports whether a local comes into something that lasts, or decides over it.
+//
+// To decide over it counts as well: what a roll chose is then to be seen in what it led to.
 func (o origins) lasts(local int64) bool {
 	found := false
 	uses := func(x *contract.Expr) bool { return x.Op == contract.OpLocal && x.Num == local && !x.Type.Holder() }

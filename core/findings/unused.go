@@ -10,6 +10,8 @@ import (
 )
 
 // unused warns of what is declared and then never used.
+//
+// It goes over the text rather than the model, where some declarations leave no trace.
 func (c *finder) unused(f *syntax.File) {
 	for _, d := range f.Decls {
 		switch d := d.(type) {
@@ -58,6 +60,8 @@ func (c *finder) warnUnused(decl syntax.Span, name syntax.Ident, what, hint stri
 
 // unusedRoles warns of roles that nothing is for. One role may be there to watch what everyone sees: nothing would tell
 // a second one from it.
+//
+// The first role is never reported: it is the one of clients that ask for none.
 func (c *finder) unusedRoles(d *syntax.Roles) {
 	mayWatch := c.watchable()
 	for _, r := range d.Names[1:] {
@@ -75,6 +79,9 @@ func (c *finder) unusedRoles(d *syntax.Roles) {
 
 // unusedEnum warns of an enum that is no type of anything, and of values that nothing names. What clients may send is
 // used, named or not.
+//
+// An `accept` above an enum that clients may send counts as needed, so that adding a request does not
+// make it a needless one.
 func (c *finder) unusedEnum(d *syntax.Enum) {
 	e := c.Enums[d.Name.Text]
 	if !c.Used[e] {
@@ -98,6 +105,8 @@ func (c *finder) unusedEnum(d *syntax.Enum) {
 }
 
 // unusedOfKind warns of what is not used of a kind or part, and of entities that nothing brings in or takes back.
+//
+// For a part its made-up kind is looked at, which has only what the part declares.
 func (c *finder) unusedOfKind(d *syntax.Entity) {
 	k := c.Kinds[d.Name.Text]
 	if p := c.Parts[d.Name.Text]; p != nil {
@@ -136,6 +145,8 @@ func (c *finder) unusedOfKind(d *syntax.Entity) {
 }
 
 // unusedProperty warns of a property that is kept in vain, never changes, or is read by nobody.
+//
+// One property may earn several warnings, each with its own answer.
 func (c *finder) unusedProperty(k *contract.Kind, p *contract.Property, d *syntax.Property) {
 	warn := func(what, hint string) {
 		c.find("unused", d.At.Start, d.Name.At, fmt.Sprintf(what, k.Name, p.Name), hint)
@@ -161,6 +172,8 @@ func (c *finder) unusedProperty(k *contract.Kind, p *contract.Property, d *synta
 }
 
 // abandoned warns of a kind that bodies give away and that does not come back.
+//
+// What its owner takes along is lost to the game: there are as many of it as were spawned.
 func (c *finder) abandoned(k *contract.Kind, d *syntax.Entity) {
 	warn := func(what, hint string) {
 		c.find("abandoned", d.At.Start, d.Name.At, fmt.Sprintf(what, k.Name), hint)
@@ -180,6 +193,8 @@ func (c *finder) abandoned(k *contract.Kind, d *syntax.Entity) {
 }
 
 // unusedActions warns of actions that nothing runs: a kind's own, and those that a part needs.
+//
+// An action that a part needs is used when the part runs it, which was counted where the part was read.
 func (c *finder) unusedActions(k *contract.Kind, d *syntax.Entity) {
 	for _, n := range d.Needs {
 		for _, a := range k.Actions {
@@ -209,6 +224,8 @@ func (c *finder) needed(k *contract.Kind, action string) bool {
 }
 
 // unusedEvents warns of events that nothing tells. k is nil for those of the contract itself.
+//
+// A use in any kind counts for all that have the event from one part, since they share its Offset.
 func (c *finder) unusedEvents(k *contract.Kind, events []*syntax.Event) {
 	all := c.Contract.Events
 	if k != nil {

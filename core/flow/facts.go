@@ -51,6 +51,8 @@ type fact struct {
 }
 
 // learn notes that something surely holds.
+//
+// Facts hold to the end of the block; whoever opens one cuts them off again.
 func (f *flow) learn(of subject) { f.facts = append(f.facts, fact{subject: of, least: 1}) }
 
 // known reports whether something was asked for before.
@@ -64,6 +66,8 @@ func (f *flow) sure(of subject, least int64, than operand) bool {
 }
 
 // enough reports whether there surely are as many of something as an expression says.
+//
+// Either a number was asked for that is at least as great, or the very same expression.
 func (f *flow) enough(of subject, n *contract.Expr) bool {
 	for n.Op == contract.OpReveal || n.Op == contract.OpFromInt {
 		n = n.Args[0]
@@ -90,6 +94,8 @@ func (f *flow) quietly(x *contract.Expr) val {
 }
 
 // bounded narrows the range of a number to what is known of it.
+//
+// Facts that contradict each other are passed over: the place is never reached.
 func (f *flow) bounded(v val, number operand) val {
 	for _, x := range f.facts {
 		if x.subject != (subject{sort: factRange, of: number}) {
@@ -123,6 +129,8 @@ func (f *flow) begins(k *contract.Kind, on sym) {
 }
 
 // takes uses up room for something out of what surely is free.
+//
+// In a loop it is not known how often, so nothing is certain there.
 func (f *flow) takes(t *contract.Type, holder operand, count *contract.Expr) bool {
 	if f.loops > 0 || count != nil && (count.Op != contract.OpConst || count.Num < 0) {
 		return false
@@ -139,6 +147,9 @@ func (f *flow) takes(t *contract.Type, holder operand, count *contract.Expr) boo
 }
 
 // forget drops what was asked of a property that is written.
+//
+// nil drops everything: what was run may have written anything. Properties of one name in other kinds
+// are dropped along, which only loses knowledge.
 func (f *flow) forget(p *contract.Property) {
 	for i, x := range f.facts {
 		if p == nil || x.of.property == p.Name || x.item.property == p.Name || x.than.property == p.Name {
@@ -149,6 +160,8 @@ func (f *flow) forget(p *contract.Property) {
 
 // same returns the operand that an expression is: two expressions that are the same operand have the same value. What
 // cannot be told is like nothing else.
+//
+// A property that the cause writes gets a new name after the write, by way of symOf or forget.
 func (f *flow) same(x *contract.Expr) operand {
 	switch x.Op {
 	case contract.OpConst:
@@ -167,6 +180,8 @@ func (f *flow) same(x *contract.Expr) operand {
 
 // assume notes what holds once a condition holds: what has room, what is carried, what is there, and between which
 // values a number lies.
+//
+// Of an `or` that holds, and an `and` that does not, nothing is learnt: either side may be the reason.
 func (f *flow) assume(x *contract.Expr, holds bool) {
 	switch x.Op {
 	case contract.OpAnd:
@@ -288,6 +303,8 @@ func (f *flow) amount(of subject, op contract.Op, b *contract.Expr) {
 }
 
 // number notes between which values a number lies, once a comparison of it with a constant holds.
+//
+// For whole numbers `<` means one less; for reals the end itself stays in the range.
 func (f *flow) number(a *contract.Expr, op contract.Op, b *contract.Expr) {
 	n := float64(b.Num)
 	step := 1.0

@@ -53,6 +53,8 @@ type atom struct {
 type label []*atom
 
 // with returns the union of two labels. It changes neither of them.
+//
+// The result may be one of the two, so nobody may write to a label.
 func (a label) with(b label) label {
 	if len(b) == 0 {
 		return a
@@ -70,6 +72,8 @@ func (a label) with(b label) label {
 }
 
 // key returns a text that two labels share exactly when they have the same atoms.
+//
+// It is what tells whether a function or action was followed with the same knowledge before.
 func (a label) key() string {
 	var b strings.Builder
 	for _, x := range a {
@@ -103,6 +107,9 @@ type fault struct {
 }
 
 // Cause is what was found out about one request, handler or timer, and all that it runs.
+//
+// A cause is one transaction of the session: all of it happens or nothing. That is why what it may fail
+// of counts as told to whoever sees anything that it does.
 type Cause struct {
 	Request  *contract.Request  // nil for a handler or timer
 	Name     string             // "Diver.use", "on join", "a timer of Diver"
@@ -153,6 +160,9 @@ type flows struct {
 
 // flow is the analysis of one body. It follows the statements in their order, as the machine would, with labels in
 // place of values.
+//
+// It is copied for each function and action that is followed. What is added to the cause, or to the
+// analysis, is shared; what holds at one place is not.
 type flow struct {
 	*flows
 	cause  *Cause
@@ -181,6 +191,8 @@ type flow struct {
 const maxFlow = 3000
 
 // silentFlows returns an analysis that reports nothing: it only finds out what values are and what they depend on.
+//
+// Its labels are of no use outside of it: atoms are numbered by the analysis that made them.
 func silentFlows(c *contract.Contract) *flows {
 	return &flows{contract: c, report: func(string, int, syntax.Span, string, string) {}, atoms: map[string]*atom{}}
 }
@@ -193,6 +205,9 @@ func (l *flows) lineOf(at syntax.Span) int {
 
 // newFlow returns the analysis of a body of kind k, which is nil for a body outside of kinds. Findings stand at the
 // declaration at offset decl.
+//
+// The entity of a shared kind has the same name in all bodies; any other self is only known to be of
+// its kind.
 func (l *flows) newFlow(c *Cause, k *contract.Kind, decl int) *flow {
 	f := &flow{
 		flows:  l,
@@ -262,6 +277,8 @@ func (l *flows) atom(c crowd, of, to string) *atom {
 }
 
 // audience returns the crowd of a kind's or property's audience, for an entity.
+//
+// It says who may learn what is sent to that audience, as far as the contract alone tells.
 func (l *flows) audience(k *contract.Kind, to contract.Audience, who []contract.Who, on sym) crowd {
 	switch to {
 	case contract.Everyone:
@@ -283,6 +300,9 @@ func (l *flows) audience(k *contract.Kind, to contract.Audience, who []contract.
 }
 
 // crowd puts the entities and clients of the present body into a list of clients.
+//
+// What cannot be followed becomes a client with a name of its own, who is in no other crowd: as a place
+// where something becomes known it lets nothing pass, and as an audience it lets nobody in.
 func (f *flow) crowd(who []contract.Who) crowd {
 	var out crowd
 	for _, w := range who {
@@ -384,6 +404,9 @@ func (f *flow) symOf(x *contract.Expr) sym {
 }
 
 // roleOf returns the role of a client, if the contract says it; else -1.
+//
+// It is certain only as long as roles are not given; a contract that gives them has no caller of a
+// known role.
 func (f *flow) roleOf(x *contract.Expr) int {
 	switch x.Op {
 	case contract.OpCaller:
@@ -397,6 +420,9 @@ func (f *flow) roleOf(x *contract.Expr) int {
 }
 
 // existence is what knowing of an entity of some kinds tells.
+//
+// plain holds the kinds that come and go by what everyone knows, as long as the analysis has not found
+// otherwise.
 func (f *flow) existence(kinds []*contract.Kind, on sym) label {
 	var out label
 	for _, k := range kinds {
@@ -423,6 +449,9 @@ func (f *flow) kindLabel(k *contract.Kind, on sym) label {
 }
 
 // property is what a property of an entity tells.
+//
+// It is what its reader has to be allowed to know: in the audience of the property and in that of its
+// entity.
 func (f *flow) property(k *contract.Kind, p *contract.Property, on sym) label {
 	var out label
 	if p.To != contract.Everyone {
@@ -466,6 +495,8 @@ func (f *flow) toKind(k *contract.Kind, on sym, what string) dest {
 var everyone = []crowd{{{sort: contract.ToEveryone}}}
 
 // leaks returns the first atom of a label that does not cover a place where it becomes known.
+//
+// It is nil when all of the label may become known there.
 func (l *flows) leaks(a label, d dest) *atom {
 	for _, x := range a {
 		// Whoever learns it is in all crowds of the place at once: it is enough that everyone in one of them may know.
@@ -519,6 +550,9 @@ func (f *flow) revealedTo(l label, who []contract.Who) label {
 }
 
 // sink checks a value, and what decides whether the statement runs, against a place where it becomes known.
+//
+// Each finding is reported at the statement. The place is also noted in the cause, since a failure of
+// the cause shows there.
 func (f *flow) sink(l label, d dest) {
 	d.later = f.later
 	f.cause.dests = append(f.cause.dests, d)
@@ -546,6 +580,8 @@ func (f *flow) sink(l label, d dest) {
 }
 
 // decision checks what decides something against the caller, who learns of it by what is decided.
+//
+// The caller learns of it whatever the answer says: that it is another one is enough.
 func (f *flow) decision(l label, how string) {
 	if a := f.leaks(l, f.toCaller("")); a != nil {
 		f.report(
@@ -576,6 +612,9 @@ func (f *flow) asked() sym {
 }
 
 // mayFail notes that the cause may fail here, what that depends on, and how it would not.
+//
+// What it depends on is checked when all causes were read (failures): who would notice depends on what
+// the cause does after this place, too.
 func (f *flow) mayFail(l label, mend string) {
 	l = l.with(f.pc).with(f.exit)
 	if f.later { // that it runs at all shows in what it does, and is told of there
@@ -615,6 +654,8 @@ func (f *flow) mend(way string) string {
 }
 
 // under runs something that happens only when a value is such.
+//
+// It is for statements of a branch and for the second side of an `and`.
 func (f *flow) under(l label, do func()) {
 	before := f.pc
 	f.pc = f.pc.with(l)
@@ -843,6 +884,8 @@ func (f *flow) either(x *contract.Expr) val {
 }
 
 // quotient follows a division or its rest, which fails for 0.
+//
+// Of a real the range is wide but certain where the divisor cannot come near 0.
 func (f *flow) quotient(x *contract.Expr) val {
 	a := f.value(x.Args[0])
 	b := f.value(x.Args[1])
@@ -887,6 +930,8 @@ func smallest(x *contract.Expr, v val) float64 {
 }
 
 // clip follows a number that is kept within a range.
+//
+// It is the usual way to keep a calculation from failing, so its range matters more than that of most.
 func (f *flow) clip(x *contract.Expr) val {
 	v := f.value(x.Args[0])
 	low := f.value(x.Args[1])
@@ -1013,6 +1058,8 @@ func (f *flow) fitsType(v val, x *contract.Expr, t *contract.Type) bool {
 }
 
 // handed notes that a cause fails when a value is not of the type that it is handed over as.
+//
+// It covers arguments, replies, events, map keys and what is put into a list.
 func (f *flow) handed(v val, x *contract.Expr, t *contract.Type) { f.handedTo(v, x, t, mendRange) }
 
 // handedTo is handed with the advice that goes with the finding.
@@ -1023,6 +1070,9 @@ func (f *flow) handedTo(v val, x *contract.Expr, t *contract.Type, mend string) 
 }
 
 // typed adds the range of a type.
+//
+// It is for values that are known to be of the type, and not for one that is about to be checked
+// against it.
 func (f *flow) typed(v val, t *contract.Type) val {
 	switch {
 	case t.Form == contract.FormInt && (t.Low != 0 || t.High != 0):
@@ -1105,6 +1155,8 @@ func (f *flow) unclipped(x *contract.Expr, v val) *contract.Expr {
 }
 
 // get returns what is known of the property that an expression reads.
+//
+// For an entity of several kinds the label holds what each of their properties tells.
 func (f *flow) get(x *contract.Expr) val {
 	e := f.value(x.Args[0])
 	l := f.observed(x.Args[0], e)
@@ -1172,6 +1224,8 @@ func (f *flow) open(x *contract.Expr) bool {
 }
 
 // fixed reports whether nothing ever gives a property another value than its default.
+//
+// What `keep` brings from another session need not be the default.
 func (f *flow) fixed(p *contract.Property) bool {
 	return !p.Written && p.Set == nil && p.Follows == nil && p.Hold == nil && !p.Keep
 }
@@ -1234,6 +1288,8 @@ func (f *flow) reveal(x *contract.Expr) val {
 }
 
 // call reads a function with the values that it is called with.
+//
+// Its arguments get the labels of their values; nothing else of the caller's is known in it.
 func (f *flow) call(x *contract.Expr) val {
 	inner := *f
 	inner.kind = nil
@@ -1302,6 +1358,9 @@ func (f *flow) give(params []contract.Param, arg int, v val) {
 }
 
 // over reads what a loop or query goes over: what each tells by being among them.
+//
+// The query's name gets a value of its own for "each of them". What `where` asks holds for it from then
+// on.
 func (f *flow) over(q *contract.Query) label {
 	var l label
 	each := val{}

@@ -28,6 +28,8 @@ func (r Reveal) String() string {
 }
 
 // block reads statements one after the other.
+//
+// It stops at a statement that always fails: what follows never runs.
 func (f *flow) block(stmts []contract.Stmt) {
 	facts := len(f.facts)
 	for i := range stmts {
@@ -102,6 +104,9 @@ func (f *flow) stmt(s *contract.Stmt) {
 
 // let keeps what a name stands for. A query that found nothing without an `else` has failed, so that what it found is
 // there.
+//
+// A name for an entity or client means the same one for the rest of the body, whatever is written
+// meanwhile.
 func (f *flow) let(s *contract.Stmt) {
 	v := f.value(s.Value)
 	query := s.Value
@@ -124,6 +129,8 @@ func (f *flow) let(s *contract.Stmt) {
 }
 
 // branch follows an `if`: both branches, unless its condition is decided, each under what the condition tells of.
+//
+// A body that ends in one branch has its rest decided by the condition, which exit keeps.
 func (f *flow) branch(s *contract.Stmt) {
 	l := f.observed(s.Value, f.value(s.Value))
 	facts := len(f.facts)
@@ -153,6 +160,8 @@ func (f *flow) branch(s *contract.Stmt) {
 }
 
 // giveAway follows a `give`, which ends what the entity's owner holds.
+//
+// It fails when the entity or the client is not there any more.
 func (f *flow) giveAway(s *contract.Stmt) {
 	e := f.value(s.X)
 	to := f.value(s.Value)
@@ -183,6 +192,8 @@ func (f *flow) isThere(x *contract.Expr, v val) bool {
 }
 
 // target returns the entity and the property that are written, and what the place within the property tells.
+//
+// Which place is written shows to whoever sees the property, so the index or key counts like the value.
 func (f *flow) target(x *contract.Expr) (get *contract.Expr, place label) {
 	for ; x.Container() != nil; x = x.Container() {
 		if x.Op == contract.OpAt {
@@ -252,6 +263,8 @@ func (f *flow) hasRoomFor(x *contract.Expr) bool {
 }
 
 // change reads what puts something into stacks, a list or a map, or takes it out.
+//
+// Whether it fails depends on what is held, and so tells of it, unless that was asked before (safe).
 func (f *flow) change(s *contract.Stmt) {
 	get, place := f.target(s.X)
 	l := place
@@ -342,6 +355,9 @@ func (f *flow) safe(op contract.Op, on *contract.Expr, args []*contract.Expr) bo
 }
 
 // loop reads a loop. Its body is read twice when the first reading found something that a later round depends on.
+//
+// How often it goes round tells of what it goes over, which over returns and every statement of the
+// body is under.
 func (f *flow) loop(s *contract.Stmt) {
 	facts := f.facts
 	f.facts = nil // a later round may have made them wrong
@@ -374,6 +390,9 @@ func (f *flow) loop(s *contract.Stmt) {
 }
 
 // tell reads a statement that sends an event or a log line.
+//
+// Who gets it has to be allowed to know what it says, and everyone who might have got it what decided
+// that.
 func (f *flow) tell(s *contract.Stmt) {
 	to := f.crowd(s.Who)
 	words := f.contract.WhoText(s.Who)
@@ -439,6 +458,8 @@ func (f *flow) ownOwner(x *contract.Expr) bool {
 }
 
 // run reads the body of an action where it is run.
+//
+// An action sees nothing of the body that runs it but its arguments and what decided that it runs.
 func (f *flow) run(s *contract.Stmt) {
 	on := f.value(s.X)
 	if !certain(s.X) {
@@ -866,6 +887,8 @@ func (l *flows) clause(name string, k *contract.Kind, p *contract.Property) *flo
 }
 
 // motion is what a property follows: a rate, or another entity's property.
+//
+// Whoever gets the property could compute what it follows.
 func (l *flows) motion(k *contract.Kind, p *contract.Property) {
 	g := p.Follows
 	f := l.clause("the motion of", k, p)
@@ -914,6 +937,8 @@ func (f *flow) withFaults(x *contract.Expr) val {
 }
 
 // write is a property that a client sets.
+//
+// The rule reads the old value and the new one; the new one is the writer's own and tells nothing.
 func (l *flows) write(k *contract.Kind, p *contract.Property) {
 	f := l.clause("the write of", k, p)
 	// Who may write is told to whoever tries.

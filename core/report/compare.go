@@ -50,6 +50,9 @@ const (
 )
 
 // Compare compares two versions of a contract, a before b.
+//
+// Both have to be without a mistake. What is compared is what the contract means, as far as the model
+// tells; bodies are compared by their words, so that a remark or another indent is no difference.
 func Compare(a, b *contract.Contract) *Comparison {
 	c := &comparer{a: a, b: b, out: &Comparison{Changes: []Difference{}, Blocks: []string{}, Lose: []string{}}}
 	c.header()
@@ -120,6 +123,8 @@ type comparer struct {
 }
 
 // each calls f for all names of two lists, with what is in only one of them nil in the other.
+//
+// Those of a come in their order, then those that only b has.
 func each[T any](a, b []*T, name func(*T) string, f func(name string, x, y *T)) {
 	find := func(list []*T, n string) *T {
 		if i := slices.IndexFunc(list, func(x *T) bool { return name(x) == n }); i >= 0 {
@@ -188,6 +193,8 @@ func reordered(a, b []string) (was, is string) {
 }
 
 // header compares ticks, seats, strikes and roles.
+//
+// Blocks are what a running session could not take over.
 func (c *comparer) header() {
 	a := c.a
 	b := c.b
@@ -253,6 +260,9 @@ func kindSort(k *contract.Kind, c *contract.Contract) string {
 }
 
 // kind compares two kinds of one name; the one that a version does not have is nil.
+//
+// A kind that changed how its entities come to be is another kind, under which those that are there
+// make no sense.
 func (c *comparer) kind(name string, x, y *contract.Kind) {
 	if x == nil || y == nil {
 		d := Difference{
@@ -353,6 +363,8 @@ func mergedKeys(a, b map[string]*contract.Body) map[string]*contract.Body {
 
 // properties compares the properties of two kinds of one name. One that says which name it had before is compared with
 // that one.
+//
+// Without `was`, a renamed property is one that was removed and one that was added: its value is lost.
 func (c *comparer) properties(name string, x, y *contract.Kind) {
 	taken := map[string]bool{}
 	for _, p := range y.Properties {
@@ -397,6 +409,9 @@ func (c *comparer) properties(name string, x, y *contract.Kind) {
 }
 
 // property compares two properties of one name, or of which the second one is said to have been the first.
+//
+// The text in a running session follows from the types alone: values are kept in steps, and the same
+// steps mean the same only with the same step.
 func (c *comparer) property(name string, x, y *contract.Property) {
 	then := "it keeps its value"
 	switch {
@@ -550,6 +565,8 @@ func contractEvents(c *contract.Contract) []*contract.Event {
 }
 
 // sourceWords returns a piece of the source without its comments, and with one blank for any number.
+//
+// A remark is what follows `//` outside of a text.
 func sourceWords(c *contract.Contract, start, end int) string {
 	if start < 0 || end > len(c.Source.Text) || start >= end {
 		return ""
@@ -565,6 +582,9 @@ func sourceWords(c *contract.Contract, start, end int) string {
 }
 
 // clients finds the names that clients of the first version know and that are not the same in the second one.
+//
+// It compares the outlines, which are all that a client knows. Names that only the second version has
+// disturb nobody.
 func (c *comparer) clients() {
 	a := c.a.Outline()
 	b := c.b.Outline()

@@ -94,6 +94,8 @@ func paramBits(params []contract.Param) (most, typical int) {
 
 // hasPrivate reports whether there are clients who are told of an entity of the kind by themselves: its owner, or who
 // is near or asked for.
+//
+// Each such client has an entry of its own in the session's memory for each entity that it is told of.
 func hasPrivate(k *contract.Kind) bool {
 	if k.To == contract.Some || k.To == contract.Owner {
 		return true
@@ -113,6 +115,9 @@ const (
 // NewCost computes what the contract costs with so many clients and entities. A kind that is not named has as many as
 // it surely has: one if shared, one for each client if `per` a role, else 10. The error names a kind that does not
 // exist, or a number that is out of its range.
+//
+// The result is an upper bound where it says most and memory, and an estimate where it says typical. It
+// is computed from the contract alone: no session is run.
 func NewCost(c *contract.Contract, clients int, entities map[string]int) (*Cost, error) {
 	if err := checkAmounts(c, clients, entities); err != nil {
 		return nil, err
@@ -213,6 +218,9 @@ type costing struct {
 }
 
 // addKind adds n entities of a kind.
+//
+// k.Memory is what package contract says that one entity takes; the session holds itself to the same
+// number.
 func (a *costing) addKind(k *contract.Kind, n int) {
 	a.out.Entities[k.Name] = n
 	row := MemoryRow{Kind: k.Name, Count: n, Each: k.Memory()}
@@ -256,6 +264,9 @@ func (a *costing) addKind(k *contract.Kind, n int) {
 }
 
 // addProperty adds a property of n entities, each of which takes so many bits to be named.
+//
+// What follows something is not sent while it does, so it counts in snapshots and not in what a tick
+// takes.
 func (a *costing) addProperty(k *contract.Kind, p *contract.Property, n, slot int) {
 	row := CostRow{Name: k.Name + "." + p.Name, To: a.contract.ToText(p.To, p.Who), Count: n}
 	if p.To == contract.Everyone {
@@ -288,6 +299,9 @@ func (a *costing) addProperty(k *contract.Kind, p *contract.Property, n, slot in
 }
 
 // addAsked adds the audiences of something that have to be asked for each client and each of n entities.
+//
+// Audiences that are found by keys or nearness are listed as well, with their class, and cost far less
+// than their pairs.
 func (a *costing) addAsked(of string, to contract.Audience, who []contract.Who, n int) {
 	for _, w := range who {
 		if to == contract.Some && w.Sort == contract.ToNamed {

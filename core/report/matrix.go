@@ -22,6 +22,8 @@ import (
 )
 
 // Matrix says of everything in a contract who sees it, who may change it and who may ask for it.
+//
+// It is computed from the contract alone, and is the same for all sessions of it.
 type Matrix struct {
 	Contract   string           `json:"contract"`
 	Viewers    []Viewer         `json:"viewers"` // the columns: kinds of client
@@ -90,6 +92,9 @@ type MatrixEvent struct {
 }
 
 // NewMatrix computes the access matrix.
+//
+// What a request may change includes what the handlers change that it sets off. The contract has to be
+// without a mistake.
 func NewMatrix(c *contract.Contract) *Matrix {
 	m := &Matrix{
 		Contract:   c.Name,
@@ -149,6 +154,8 @@ func viewersOf(c *contract.Contract) []Viewer {
 
 // addReveals lists each place once that reveals something which not everyone may know, in the order of the contract. A
 // function or action that several causes run would otherwise stand there for each of them.
+//
+// A reveal of what everyone gets anyway is left out.
 func (m *Matrix) addReveals(causes []*flow.Cause) {
 	for _, x := range causes {
 		for _, r := range x.Reveals {
@@ -167,6 +174,8 @@ func (m *Matrix) addReveals(causes []*flow.Cause) {
 
 // propertyRow returns the row of a property: who gets it, who writes it, and what changes it. changers are the names of
 // the causes that do.
+//
+// A viewer has a property as far as it has the entity too: the lesser of both accesses counts.
 func propertyRow(
 	c *contract.Contract, m *Matrix, k *contract.Kind, p *contract.Property, changers []string,
 ) MatrixProperty {
@@ -209,6 +218,8 @@ func propertyRow(
 
 // eventRow returns the row of an event: who is told it, and by what. A viewer has the best access that any of the
 // causes gives it.
+//
+// Each `tell` of the event may have its own audience; To lists all of them.
 func eventRow(
 	c *contract.Contract, m *Matrix, causes []*flow.Cause, e *contract.Event, tellers []string,
 ) MatrixEvent {
@@ -308,6 +319,8 @@ func (row *MatrixRequest) addEffects(c *contract.Contract, causes []*flow.Cause)
 }
 
 // setOff returns what a request does and the handlers that it may set off.
+//
+// It follows them to the end: a handler may change what another one waits for.
 func setOff(causes []*flow.Cause, r *contract.Request) []*flow.Cause {
 	var all []*flow.Cause
 	add := func(such func(x *flow.Cause) bool) {
@@ -338,6 +351,8 @@ func propertyName(c *contract.Contract, p *contract.Property) string {
 }
 
 // related sets an audience apart that stands in none of some lists.
+//
+// Being in it says nothing then, and "sometimes" would read as if it did.
 func (v Viewer) related(a Access, lists ...[]contract.Who) Access {
 	if a != Sometimes || v.aud == nil {
 		return a
@@ -359,6 +374,9 @@ func least(a, b Access) Access {
 }
 
 // accessOf reports whether a viewer is among the clients of an audience of a kind's entity.
+//
+// k is nil for an event of the contract itself. Terms are followed in their order: `but` takes away
+// from those before it.
 func accessOf(c *contract.Contract, k *contract.Kind, to contract.Audience, who []contract.Who, v Viewer) Access {
 	switch {
 	case to == contract.Everyone:
@@ -386,6 +404,8 @@ func accessOf(c *contract.Contract, k *contract.Kind, to contract.Audience, who 
 }
 
 // accessByTerm reports whether a viewer is among the clients of one term of an audience, whatever the other terms say.
+//
+// It says always or never only where that follows from roles and owners, whatever happens in a session.
 func accessByTerm(c *contract.Contract, k *contract.Kind, w contract.Who, v Viewer) Access {
 	owners := -1 // the role of all owners
 	if k != nil && k.Per >= 0 {

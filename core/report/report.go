@@ -15,6 +15,8 @@ type Report struct {
 }
 
 // New returns the report of a contract and of the warnings that it was read with.
+//
+// The contract has to be without a mistake, and is not kept: the report may outlive it.
 func New(c *contract.Contract, findings syntax.Problems) Report {
 	if findings == nil {
 		findings = syntax.Problems{}

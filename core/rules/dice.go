@@ -37,6 +37,8 @@ func (d *dice) at(place uint64) {
 func mixed(way, step uint64) uint64 { return (way ^ step) * 1099511628211 }
 
 // next returns the next 64 bits.
+//
+// A block of the hash gives four of them.
 func (d *dice) next() uint64 {
 	if len(d.block) == 0 {
 		if d.mac == nil {
@@ -61,9 +63,12 @@ func (d *dice) next() uint64 {
 }
 
 // roll returns a whole number from low to high, each as likely as any other (Lemire's method, 2019, with rejection).
+//
+// Rejected draws come at most every other time, for the worst of spans; the loop has no other bound.
 func (d *dice) roll(low, high int64) int64 {
 	span := uint64(high) - uint64(low) + 1
 	if span == 0 {
+		// The range is that of all 64 bits.
 		return int64(d.next())
 	}
 	for {

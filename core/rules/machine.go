@@ -29,6 +29,9 @@ import (
 )
 
 // Told is an event that a body told, with the values that it had at that moment.
+//
+// Values and Clients use memory of the machine again: whoever keeps a Told beyond the next run copies
+// them.
 type Told struct {
 	Event    *contract.Event
 	Entity   *world.Entity // nil for an event of the contract itself
@@ -48,6 +51,9 @@ const (
 )
 
 // Effect is what a body did beside its changes and events.
+//
+// Like events, effects count only when the run was accepted; the caller drops those of one that was
+// not.
 type Effect struct {
 	Kind    EffectKind
 	Client  int    // that is expelled
@@ -56,6 +62,9 @@ type Effect struct {
 }
 
 // Cause keys the rolls of a run: no two runs of a session have the same one.
+//
+// A replay that gives each run the same cause gets the same rolls. What tells apart runs of one tick
+// with equal A and B.
 type Cause struct {
 	Tick int64
 	What byte // of the caller's choice
@@ -73,6 +82,8 @@ type Reveal struct {
 const maxReveals = 10_000
 
 // Machine is the state of one run. It is made once for a session and used for one run after the other.
+//
+// A Machine is for one goroutine, the one that owns the world. It starts no transaction and ends none.
 type Machine struct {
 	warmth  int64 // see world.Prefetch
 	World   *world.World
@@ -101,6 +112,10 @@ type Machine struct {
 }
 
 // frame holds the registers of one body.
+//
+// nums holds whole numbers, doubles by their bits, places of texts, and numbers of entities and
+// clients; entities holds the entities that code reads through. Code writes a register before it reads
+// it, so frames are not cleared between runs.
 type frame struct {
 	nums     [bytecode.Registers]int64
 	entities [bytecode.Registers]*world.Entity
@@ -118,6 +133,9 @@ const (
 
 // NewMachine makes a machine for a program and a world. The key, which is never told to anybody, is what its rolls come
 // from.
+//
+// p may be shared by any number of machines; w belongs to this one. Frames below the first are made
+// when a body first runs another one.
 func NewMachine(p *bytecode.Program, w *world.World, key [32]byte) *Machine {
 	m := &Machine{
 		World:   w,
@@ -132,6 +150,8 @@ func NewMachine(p *bytecode.Program, w *world.World, key [32]byte) *Machine {
 }
 
 // Outcome is how a run ended.
+//
+// Exactly one of Denied, Dropped and Faulted is set. The machine owns it: it holds until the next run.
 type Outcome struct {
 	Denied  bool
 	Then    contract.Then // of a denial by a check: deny, strike or expel; drop for one that is dropped
@@ -149,6 +169,9 @@ type Outcome struct {
 func (m *Machine) Used() int64 { return m.used + maxSteps - m.steps }
 
 // begin makes the machine ready for a run.
+//
+// caller is 0 where no client asks. The dice forget how often they were rolled: they start again with
+// each cause.
 func (m *Machine) begin(caller int) {
 	m.caller = int64(caller)
 	m.viewer = 0
@@ -170,6 +193,8 @@ func (m *Machine) Ask(r *contract.Request, self *world.Entity, caller int, args 
 	m.begin(caller)
 	c := &m.program.Requests[r.Index]
 	f := m.frames[0]
+	// Without lists the arguments are the first registers, in their order. The mask spares a bounds
+	// check.
 	if c.Memory == 0 {
 		for i, v := range args {
 			f.nums[i&(bytecode.Registers-1)] = v
@@ -184,6 +209,9 @@ func (m *Machine) Ask(r *contract.Request, self *world.Entity, caller int, args 
 }
 
 // hand puts arguments where the code wants them.
+//
+// args has as many slots as the parameters together. No value is checked here: they were when they came
+// from a client or a timer's queue.
 func (f *frame) hand(c *bytecode.Code, args []int64) {
 	for _, p := range c.Params {
 		n := p.Type.Width()
@@ -218,6 +246,8 @@ func (m *Machine) handler(k *contract.Kind, when When) *bytecode.Code {
 }
 
 // Handle runs a handler of an entity, and what it sets off.
+//
+// A kind without that handler still gets the rounds of what was changed before.
 func (m *Machine) Handle(e *world.Entity, when When) *Outcome {
 	m.begin(0)
 	return m.whole(m.handler(e.Kind, when), e)
@@ -234,6 +264,9 @@ func (m *Machine) whole(c *bytecode.Code, self *world.Entity) *Outcome {
 }
 
 // Join makes the entities that a client has one each of, runs their `on spawn`, then `on join`.
+//
+// The client has to be in the world already. A fault in any of these leaves the join undone: the caller
+// rolls the transaction back.
 func (m *Machine) Join(client *world.Client) *Outcome {
 	m.begin(0)
 	if out := m.own(client); out != nil {
@@ -244,6 +277,8 @@ func (m *Machine) Join(client *world.Client) *Outcome {
 }
 
 // Enter makes the entities of a client that has got another role.
+//
+// What it had for its old role is gone by then; `on join` does not run again.
 func (m *Machine) Enter(client world.Client) *Outcome {
 	m.begin(0)
 	if out := m.own(&client); out != nil {
@@ -253,6 +288,8 @@ func (m *Machine) Enter(client world.Client) *Outcome {
 }
 
 // own makes the entities that a client has one each of.
+//
+// Room is asked for first, because a failure afterwards could not say which bound it was.
 func (m *Machine) own(client *world.Client) *Outcome {
 	for _, k := range m.program.Contract.Kinds {
 		if k.Per != client.Role {
@@ -293,6 +330,8 @@ func (m *Machine) Back(client int) *Outcome { return m.of(m.program.OnBack, clie
 func (m *Machine) Leave(client int) *Outcome { return m.of(m.program.OnLeave, client) }
 
 // of runs a body that has no self, for a client.
+//
+// The client is the body's only argument and stands in the first register. c may be nil.
 func (m *Machine) of(c *bytecode.Code, client int) *Outcome {
 	m.begin(0)
 	m.frames[0].nums[0] = int64(client)
@@ -300,6 +339,8 @@ func (m *Machine) of(c *bytecode.Code, client int) *Outcome {
 }
 
 // holds reports whether a condition holds; one that cannot be computed does not.
+//
+// Conditions change nothing, so there are no rounds after them. Without a condition it holds.
 func (m *Machine) holds(c *bytecode.Code, self *world.Entity) bool {
 	if c == nil {
 		return true
@@ -319,6 +360,8 @@ func (m *Machine) MayHold(e *world.Entity, p *contract.Property) bool {
 }
 
 // Writer returns the client that may write a property; ok is false when there is none.
+//
+// It is computed for each write, since the client that it names may change with any property.
 func (m *Machine) Writer(e *world.Entity, p *contract.Property) (client int, ok bool) {
 	m.begin(0)
 	if m.run(m.program.Kinds[e.Kind.Index].Properties[p.Index].SetBy, 0, e) != nil {
@@ -344,6 +387,9 @@ func (m *Machine) Obeys(e *world.Entity, p *contract.Property, slots []int64) bo
 }
 
 // write runs the code that decides about a write of an owner, and makes the write when it passes.
+//
+// The old value stands in the first registers and the new one behind it, as package check declared
+// them.
 func (m *Machine) write(c *bytecode.Code, e *world.Entity, p *contract.Property, slots []int64) *Outcome {
 	m.begin(0)
 	w := p.Type.Width()
@@ -373,6 +419,10 @@ func (m *Machine) Settle() *Outcome {
 }
 
 // rounds runs `on change` of what the transaction changed, then of what that changed, until nothing changes any more.
+//
+// Each round goes over what has changed since the round before, by entity and then in the order of
+// declaration, so that a replay runs the same handlers in the same order. There is no caller in them,
+// even when a request set them off.
 func (m *Machine) rounds() *Outcome {
 	if !m.program.HasChangeHandlers {
 		return nil
@@ -399,6 +449,7 @@ func (m *Machine) rounds() *Outcome {
 				}
 				return &m.outcome
 			}
+			// Two handlers of one cause roll apart, whatever else ran before them.
 			m.way = mixed(mixed(1, uint64(t.Entity.Key())), uint64(t.Property))
 			if out := m.run(c, 0, t.Entity); out != nil {
 				return out
@@ -411,6 +462,8 @@ func (m *Machine) rounds() *Outcome {
 }
 
 // run runs code in the frame of a depth.
+//
+// The caller has put the arguments into the frame. Loops that a failure left open are closed here.
 func (m *Machine) run(c *bytecode.Code, depth int, self *world.Entity) *Outcome {
 	f := m.frames[depth]
 	var row []int64
@@ -432,6 +485,9 @@ func (m *Machine) run(c *bytecode.Code, depth int, self *world.Entity) *Outcome 
 
 // word returns how a run ended that did not come to its end. It is done afterwards, from the instruction and what its
 // registers still hold, so that the way of what goes well is short.
+//
+// In a head, an instruction that belongs to a check and reads through nothing makes the check fail,
+// rather than the run.
 func (m *Machine) word(c *bytecode.Code, f *frame, at int, how end) *Outcome {
 	in := &c.Instructions[at]
 	out := &m.outcome
@@ -527,6 +583,8 @@ func tooGreat(p, q int64, sign string) string {
 }
 
 // nothingThere says what an instruction tried to reach through an entity that is not there.
+//
+// Instructions keep their operands in different tables, which is why each group looks in its own.
 func nothingThere(c *bytecode.Code, in *bytecode.Instruction) string {
 	what := "owner"
 	switch in.Op {
@@ -564,12 +622,16 @@ const (
 )
 
 // fault notes the message of a failure and returns the end that stands for one.
+//
+// It formats at once: the registers may hold something else by the time that anybody asks.
 func (m *Machine) fault(format string, args ...any) end {
 	m.reason = fmt.Sprintf(format, args...)
 	return worded
 }
 
 // truth returns a bool as a register holds it.
+//
+// Any value but 0 counts as true where it is read.
 func truth(b bool) int64 {
 	if b {
 		return 1
@@ -579,6 +641,12 @@ func truth(b bool) int64 {
 
 // exec runs code until it ends, and returns the instruction that ended it. row is the row of self. Nothing is worded
 // here: a call with values in it would cost every instruction its registers.
+//
+// Steps are not counted here for each instruction. Code without loops is bounded by its length; loops
+// and calls pay the length of what they run (next, hand), which is more than they take.
+//
+// Registers have as many places as a byte has values, so an index that is converted to uint8 needs no
+// bounds check. Code jumps to an instruction's number less one, since the loop adds one.
 //
 //revive:disable-next-line:function-length It is one switch.
 func (m *Machine) exec(
@@ -864,9 +932,13 @@ func fromBits(v int64) float64 { return math.Float64frombits(uint64(v)) }
 func finite(v float64) bool { return v-v == 0 }
 
 // small reports whether a number has 31 bits, so that the product of two such has 64.
+//
+// It spares most multiplications the exact test.
 func small(v int64) bool { return int64(int32(v)) == v }
 
 // fits reports whether a product has 64 bits.
+//
+// A negative product may be one greater in its magnitude than a positive one.
 func fits(p, q int64) bool {
 	high, low := bits.Mul64(magnitude(p), magnitude(q))
 	if high != 0 {

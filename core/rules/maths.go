@@ -9,6 +9,10 @@ import (
 
 // maths runs a function of reals into registers.
 //
+// out may be the registers of an argument, so all arguments are read before anything is written.
+// Products are converted before they are added, which keeps the compiler from fusing the two: the
+// results are the same on every processor.
+//
 //revive:disable-next-line:function-length It is one switch.
 func (m *Machine) maths(f *frame, fn *bytecode.MathCall, out []int64) end {
 	slots := func(i int) []int64 { return f.nums[fn.Args[i]:] }
@@ -136,6 +140,8 @@ func rotate(v, q []float64) []float64 {
 }
 
 // point reads the vector at an offset of a list's values.
+//
+// Lists of properties and tables hold steps, lists of bodies doubles.
 func point(t *contract.Type, slots []int64) (x, y float64) {
 	if !t.Counted() {
 		return fromBits(slots[0]), fromBits(slots[1])
@@ -144,6 +150,9 @@ func point(t *contract.Type, slots []int64) (x, y float64) {
 }
 
 // inside reports whether a point lies in a polygon, by the even-odd rule (Shimrat, 1962).
+//
+// The last corner is joined with the first. A point on an edge may count as in or out, and always as
+// the same.
 func (m *Machine) inside(f *frame, fn *bytecode.MathCall, p []float64, out []int64) end {
 	slots, how := m.list(f, &fn.List)
 	if how != ended {
@@ -164,6 +173,9 @@ func (m *Machine) inside(f *frame, fn *bytecode.MathCall, p []float64, out []int
 }
 
 // crosses reports whether a line meets any segment of a list. Ends count.
+//
+// Two segments cross when each has its ends on different sides of the other; one that only touches, or
+// lies along the other, is found by an end that lies on it.
 func (m *Machine) crosses(f *frame, fn *bytecode.MathCall, out []int64) end {
 	slots, how := m.list(f, &fn.List)
 	if how != ended {

@@ -12,6 +12,9 @@ import (
 )
 
 // loop is one that is open: what it still goes over. Its lists use the memory of earlier loops.
+//
+// The list is copied when the loop opens: what its body spawns, despawns or puts somewhere does not
+// change what the loop goes over.
 type loop struct {
 	entities []*world.Entity
 	values   []int64
@@ -20,6 +23,10 @@ type loop struct {
 }
 
 // at finds the slots of a place: the ones that it stands among and its offset. entity is nil where it is no property.
+//
+// An Address is a base, which the compiler knew, and for a list or map the register that holds the
+// offset within, which OpIndex and OpKey have checked. The slots may be those of the world and must be
+// written through the world alone, which keeps the journal.
 func (m *Machine) at(
 	f *frame, a *bytecode.Address,
 ) (slots []int64, offset int, e *world.Entity, p *contract.Property, how end) {
@@ -33,6 +40,7 @@ func (m *Machine) at(
 		}
 		slots = e.Nums
 		if a.ByKind != nil {
+			// Kinds may have the property in different slots: the entity's own kind says where.
 			p = a.ByKind[e.Kind.Index]
 			offset += p.Slot
 		}
@@ -59,12 +67,16 @@ func (m *Machine) list(f *frame, a *bytecode.Address) ([]int64, end) {
 }
 
 // fits checks a value's slots against its type.
+//
+// Whatever leaves a body goes through it: stored values, arguments, replies, events. The error goes on
+// with "… cannot become", so it begins with the value and what the value is not.
 func (m *Machine) fits(t *contract.Type, slots []int64) error {
 	switch t.Form {
 	case contract.FormBool, contract.FormEnum, contract.FormEntity, contract.FormClient, contract.FormKind,
 		contract.FormTime, contract.FormInstant, contract.FormRole:
 		return nil
 	case contract.FormInt:
+		// Both ends zero stand for an int without a range.
 		if (t.Low != 0 || t.High != 0) && !t.Within(slots[0]) {
 			return fmt.Errorf("%d, which is no %s", slots[0], t)
 		}
@@ -101,6 +113,8 @@ func (m *Machine) fits(t *contract.Type, slots []int64) error {
 }
 
 // operand returns the slots of a value that is handed on.
+//
+// The result is a view of the registers or of m.slots: it holds until the next operand.
 func (m *Machine) operand(f *frame, o *bytecode.Operand) ([]int64, end) {
 	if o.List == nil {
 		return f.nums[o.Register : o.Register+o.Type.Width()], ended
@@ -118,6 +132,9 @@ func (m *Machine) operand(f *frame, o *bytecode.Operand) ([]int64, end) {
 }
 
 // rare runs the instructions that cost more than their dispatch.
+//
+// It is a function of its own so that exec stays small enough for the compiler to keep what it needs in
+// registers.
 //
 //revive:disable-next-line:function-length It is one switch.
 func (m *Machine) rare(f *frame, depth int, c *bytecode.Code, in *bytecode.Instruction) end {
@@ -203,6 +220,7 @@ func (m *Machine) rare(f *frame, depth int, c *bytecode.Code, in *bytecode.Instr
 	case bytecode.OpNow:
 		r[a] = m.World.Tick * 1000 / int64(m.program.Contract.TickRate)
 	case bytecode.OpRole:
+		// A client that is gone has no role: −1 equals none of them.
 		r[a] = -1
 		if x := m.World.Client(int(r[b])); x != nil {
 			r[a] = int64(x.Role)
@@ -211,6 +229,7 @@ func (m *Machine) rare(f *frame, depth int, c *bytecode.Code, in *bytecode.Instr
 		r[a] = m.World.ClientName(int(r[b]))
 	case bytecode.OpKnown:
 		n := r[b]
+		// A client that is gone is nothing; 0 is the server, which is always there.
 		if n != 0 && m.World.Client(int(n)) == nil {
 			n = contract.Nothing
 		}
@@ -254,6 +273,7 @@ func (m *Machine) rare(f *frame, depth int, c *bytecode.Code, in *bytecode.Instr
 		}
 		w := p.Type.Width()
 		from := p.Path
+		// Spawned since the last motion: it was nowhere a tick ago, and has stood where it stands.
 		if p.Follows == nil && e.ID > m.World.LastMoved {
 			from = p.Slot
 		}
@@ -292,6 +312,7 @@ func (m *Machine) rare(f *frame, depth int, c *bytecode.Code, in *bytecode.Instr
 		before := len(m.Told)
 		how := m.tell(f, depth, &c.Tells[in.K])
 		if how != ended {
+			// Half of an event is none.
 			m.Told = m.Told[:before]
 		}
 		return how
@@ -349,6 +370,8 @@ func (m *Machine) rare(f *frame, depth int, c *bytecode.Code, in *bytecode.Instr
 
 // widen turns a value from steps, as a row holds it, into doubles, as registers hold it: a direction into its unit
 // vector, everything else number by number.
+//
+// to may begin where from does.
 func widen(t *contract.Type, to, from []int64) {
 	if t.Form == contract.FormDirection {
 		x, y := t.Vector(from[0])
@@ -382,7 +405,10 @@ func (m *Machine) narrow(t *contract.Type, to, from []int64) end {
 }
 
 // vec runs an operation on vectors. A number stands on the right of one.
+//
+// For sums q is a vector, else a number. to may be the same registers as p.
 func (m *Machine) vec(op contract.Op, to, p, q []int64) end {
+	// Read for every operation, since reading it costs less than to ask.
 	by := fromBits(q[0])
 	for i := range to {
 		v := fromBits(p[i])
@@ -410,6 +436,9 @@ func (m *Machine) vec(op contract.Op, to, p, q []int64) end {
 }
 
 // putWide writes a value's slots, after they were held against its type.
+//
+// Writing to memory of the body is not checked: its values are when they go on from there. values may
+// be clamped in place.
 func (m *Machine) putWide(f *frame, p *bytecode.Target, values []int64) end {
 	slots, offset, e, prop, how := m.at(f, &p.Address)
 	if how != ended {
@@ -434,6 +463,9 @@ func (m *Machine) putWide(f *frame, p *bytecode.Target, values []int64) end {
 }
 
 // key finds the value of a key in a map.
+//
+// OpKey reads and fails without the key. OpKeyPut makes room for a new one; its value is written by the
+// instruction that follows. The result is an offset within the map.
 func (m *Machine) key(f *frame, c *bytecode.Code, in *bytecode.Instruction) end {
 	p := &c.Fetches[in.K]
 	slots, offset, e, prop, how := m.at(f, p)
@@ -468,6 +500,9 @@ func (m *Machine) key(f *frame, c *bytecode.Code, in *bytecode.Instruction) end 
 }
 
 // holder runs an operation on stacks, a list or a map.
+//
+// What is full, or does not hold what is taken, is an error of package world, whose words name the
+// property.
 //
 //revive:disable-next-line:function-length It is one switch.
 func (m *Machine) holder(f *frame, h *bytecode.ContainerCall, out *int64) end {
@@ -546,6 +581,9 @@ func (m *Machine) holder(f *frame, h *bytecode.ContainerCall, out *int64) end {
 }
 
 // move takes from one holder and puts into another.
+//
+// It takes before it puts, so that a move within one property never needs room twice. When the second
+// half fails the fault undoes the first one.
 func (m *Machine) move(f *frame, h *bytecode.ContainerCall, from world.Place) end {
 	_, offset, e, prop, how := m.at(f, &h.Destination)
 	if how != ended {
@@ -579,6 +617,9 @@ func (m *Machine) move(f *frame, h *bytecode.ContainerCall, from world.Place) en
 }
 
 // begins opens a loop over what is there now.
+//
+// Looking at an entity costs a step even when it is not within reach. Entities of several kinds go in
+// the order in which they were spawned, as those of one kind do.
 func (m *Machine) begins(f *frame, it *bytecode.Loop) end {
 	if m.open == len(m.loops) {
 		m.loops = append(m.loops, loop{})
@@ -613,6 +654,7 @@ func (m *Machine) begins(f *frame, it *bytecode.Loop) end {
 			return how
 		}
 		l.width = it.Width
+		// Of a map only the keys are gone over: Skip is the width of its values.
 		step := it.Width + it.Skip
 		for i := range int(slots[0]) {
 			l.values = append(l.values, slots[1+i*step:1+i*step+it.Width]...)
@@ -627,6 +669,8 @@ const warmed = 8
 // next puts what the innermost loop comes to into its registers, and returns again. It leaves the loop after the last,
 // and returns ended. What was despawned since the loop began is passed over. length is that of the code, which each
 // round pays for.
+//
+// It charges for the whole code in each round, which is more than the body of any loop in it can take.
 func (m *Machine) next(f *frame, in *bytecode.Instruction, length int) end {
 	m.steps -= int64(length)
 	if m.steps < 0 {
@@ -657,6 +701,8 @@ func (m *Machine) next(f *frame, in *bytecode.Instruction, length int) end {
 }
 
 // near reports whether an entity's place is within reach of a place or line.
+//
+// The origin and the radius stand in registers: they were computed once, before the loop opened.
 func near(f *frame, it *bytecode.Loop, e *world.Entity) bool {
 	p := it.Positions[e.Kind.Index]
 	var at [3]float64
@@ -673,6 +719,9 @@ func near(f *frame, it *bytecode.Loop, e *world.Entity) bool {
 }
 
 // enter runs an action or function in the next frame; place is where it is run.
+//
+// The place is mixed into the way, so that one function that is called from two places rolls apart in
+// each.
 func (m *Machine) enter(
 	f *frame, depth int, c *bytecode.Code, call *bytecode.Call, on *world.Entity, place uint64,
 ) end {
@@ -698,6 +747,9 @@ func (m *Machine) enter(
 }
 
 // frame returns the frame below the present one.
+//
+// Actions and functions cannot run in circles; only `on spawn` can come here again and again, by
+// spawning its own kind.
 func (m *Machine) frame(depth int) (*frame, end) {
 	if depth+1 >= len(m.frames) {
 		return nil, m.fault("bodies run each other more than %d deep; does spawning go on without end?", maxDepth)
@@ -709,6 +761,8 @@ func (m *Machine) frame(depth int) (*frame, end) {
 }
 
 // hand puts values where other code wants its arguments.
+//
+// It charges for the code that is about to run, and checks every argument against its parameter.
 func (m *Machine) hand(f, next *frame, c *bytecode.Code, args []bytecode.Operand) end {
 	m.steps -= int64(len(c.Instructions))
 	if m.steps < 0 {
@@ -733,6 +787,9 @@ func (m *Machine) hand(f, next *frame, c *bytecode.Code, args []bytecode.Operand
 }
 
 // delay lets an action run later.
+//
+// The arguments are copied: they are those of now when the action runs. An entity that is gone by then
+// takes its actions along.
 func (m *Machine) delay(f *frame, call *bytecode.Call, on *world.Entity, ticks int64) end {
 	if on == nil || on.Gone {
 		return nothing
@@ -767,6 +824,9 @@ func (m *Machine) noRoom(what string) string {
 }
 
 // spawn makes an entity: the defaults, then the values given, then its `on spawn`.
+//
+// Bounds are asked before anything is made. The new entity is seen by queries from here on, in this
+// body as well.
 func (m *Machine) spawn(f *frame, depth int, s *bytecode.Spawn) end {
 	k := s.Kinds[0]
 	if s.Which >= 0 {
@@ -792,6 +852,7 @@ func (m *Machine) spawn(f *frame, depth int, s *bytecode.Spawn) end {
 	}
 	if s.Local >= 0 {
 		f.nums[s.Local] = int64(e.ID)
+		// The register after the one with the number is kept for the entity itself.
 		f.entities[s.Local+1] = e
 	}
 	c := m.program.Kinds[k.Index].Spawn
@@ -817,6 +878,8 @@ func (m *Machine) spawn(f *frame, depth int, s *bytecode.Spawn) end {
 }
 
 // setSpawned sets a property of an entity that is being spawned.
+//
+// The value is clamped or checked like that of any other write.
 func (m *Machine) setSpawned(f *frame, e *world.Entity, set *bytecode.Assignment) end {
 	p := set.Properties[e.Kind.Index]
 	slots, how := m.operand(f, &set.Value)
@@ -838,6 +901,9 @@ func (m *Machine) setSpawned(f *frame, e *world.Entity, set *bytecode.Assignment
 }
 
 // tell adds an event to those told; its lists use the memory of events of earlier runs.
+//
+// Who gets it is decided now, not when it is sent: an audience means what holds where the event was
+// told.
 func (m *Machine) tell(f *frame, depth int, t *bytecode.Tell) end {
 	if t.Entity >= 0 && (f.entities[t.Entity] == nil || f.entities[t.Entity].Gone) {
 		return nothing
@@ -845,6 +911,7 @@ func (m *Machine) tell(f *frame, depth int, t *bytecode.Tell) end {
 	if len(m.Told) >= maxTold {
 		return m.fault("more than %d events are told at once", maxTold)
 	}
+	// The element behind the last may be an earlier event, with its lists.
 	if len(m.Told) < cap(m.Told) {
 		m.Told = m.Told[:len(m.Told)+1]
 	} else {
@@ -880,6 +947,8 @@ func (m *Machine) tell(f *frame, depth int, t *bytecode.Tell) end {
 }
 
 // reveal notes that clients may learn a value.
+//
+// Texts are noted by what they say, since their places differ between sessions that are compared.
 func (m *Machine) reveal(f *frame, depth int, x *bytecode.Reveal, slots []int64) end {
 	if len(m.Reveals) >= maxReveals {
 		return ended
@@ -898,6 +967,8 @@ func (m *Machine) reveal(f *frame, depth int, x *bytecode.Reveal, slots []int64)
 }
 
 // log adds words for the logs of some clients.
+//
+// Without any client among the terms the line still goes to whoever runs the session.
 func (m *Machine) log(f *frame, depth int, l *bytecode.Log) end {
 	if len(m.Effects) >= maxTold {
 		return m.fault("more than %d lines are logged at once", maxTold)
@@ -923,6 +994,8 @@ func (m *Machine) log(f *frame, depth int, l *bytecode.Log) end {
 }
 
 // worded returns a value of an expression as text for a log.
+//
+// An entity is worded by its kind, since its number means nothing to a player.
 func (m *Machine) worded(t *contract.Type, slots []int64) string {
 	switch {
 	case t.Form == contract.FormText:
@@ -952,6 +1025,8 @@ func (m *Machine) worded(t *contract.Type, slots []int64) string {
 }
 
 // clients appends those that a list of terms means, by number.
+//
+// They come in the order of the world's clients, which is the same in a replay.
 func (m *Machine) clients(f *frame, depth int, terms []bytecode.Term, to []int) ([]int, end) {
 	owner := 0
 	if self := f.entities[0]; self != nil {
@@ -970,6 +1045,9 @@ func (m *Machine) clients(f *frame, depth int, terms []bytecode.Term, to []int) 
 }
 
 // among reports whether a list of terms means a client.
+//
+// Each term adds those it names or, with `but`, takes them away again; the last one that names the
+// client decides. A named audience that cannot be computed names nobody.
 func (m *Machine) among(f *frame, depth int, terms []bytecode.Term, c *world.Client, owner int) (bool, end) {
 	in := false
 	for i := range terms {
@@ -1030,6 +1108,8 @@ func (m *Machine) member(w *bytecode.ClientList, self *world.Entity, client int)
 }
 
 // MayAsk reports whether a client is among those who may send a request to an entity.
+//
+// The usual audiences are answered without running any code.
 func (m *Machine) MayAsk(r *contract.Request, self *world.Entity, client int) bool {
 	if len(r.From) == 1 && r.From[0].Sort == contract.ToOwner {
 		return client == self.Owner
@@ -1053,6 +1133,8 @@ func (m *Machine) MayAsk(r *contract.Request, self *world.Entity, client int) bo
 }
 
 // Sees reports whether a client may know of an entity.
+//
+// Gets asks only about the property: a client needs both.
 func (m *Machine) Sees(e *world.Entity, client int) bool {
 	return m.reaches(e.Kind.To, m.program.Kinds[e.Kind.Index].To, e, client)
 }
@@ -1079,6 +1161,8 @@ func (m *Machine) reaches(to contract.Audience, w *bytecode.ClientList, e *world
 const maxOfKind = 20_000
 
 // vector returns the first n registers as doubles.
+//
+// The result is a copy.
 func vector(slots []int64, n int) []float64 {
 	out := make([]float64, n)
 	for i := range out {
@@ -1098,6 +1182,9 @@ func distance(a, b []float64) float64 {
 }
 
 // toLine returns the distance of a point from the line between two others.
+//
+// The nearest point of the line lies between its ends: beyond one, the distance is that to the end. A
+// line of no length is a point.
 func toLine(p, a, b []float64) float64 {
 	along := 0.0
 	length := 0.0

@@ -8,12 +8,17 @@ import (
 
 // Side is one side of an audience that was taken apart: the viewer's or the entity's. Two sides belong together when
 // their keys are equal, and near enough when the audience asks for nearness.
+//
+// Places in it that the audience does not use are zero on both sides.
 type Side struct {
 	Keys [4]int64
 	At   [3]float64
 }
 
 // readDirect writes the side that a property of an entity is, as it stands; there is none without the entity.
+//
+// It is what the compiled code would give, without running it: most audiences compare one property of
+// each side.
 func readDirect(d *bytecode.Direct, e *world.Entity, out *Side) bool {
 	if e == nil || e.Gone || e.Kind != d.Kind {
 		return false
@@ -57,6 +62,9 @@ func (m *Machine) Subject(a *contract.Named, e *world.Entity, out *Side) (ok boo
 }
 
 // side computes one half of a condition for an entity or a client and writes the result to out.
+//
+// which is 0 for the viewer's half and 1 for the entity's. Conditions that only concern one half are
+// asked here, once, and not for each pair.
 func (m *Machine) side(a *contract.Named, which int, e *world.Entity, client int, out *Side) bool {
 	s := m.program.Splits[a.Index]
 	*out = Side{}

@@ -8,6 +8,8 @@ import (
 // Format lays a contract out in the one style: two blanks for each level, single blanks around operators, aligned
 // types, denials and remarks, at most one empty line. It moves no word to another line and keeps every comment, so that
 // the tree stays the same. A text that cannot be read is not touched: its problems are given instead.
+//
+// Formatting what it returns changes nothing.
 func Format(src *Source) (string, Problems) {
 	if _, problems := Parse(src, nil); len(problems) > 0 {
 		return "", problems
@@ -24,6 +26,9 @@ func FormatDrills(src *Source) (string, Problems) {
 }
 
 // format lays a text out; more columns are aligned as well.
+//
+// It goes by tokens and lines, without the tree: what the parser makes of the words does not change
+// when blanks do.
 func format(src *Source, more ...func(*line) int) string {
 	s := scan(src, src.whole())
 	f := &formatter{src: src.Text}
@@ -56,6 +61,8 @@ type line struct {
 }
 
 // gather splits the text into lines of words.
+//
+// A `;` leaves no token, so it is looked for in the text between two.
 func (f *formatter) gather(tokens []Token, comments []Comment) {
 	at := 0 // end of what was gathered
 	add := func(start int) *line {
@@ -127,6 +134,8 @@ func (t Token) operand() bool {
 }
 
 // space sets the blanks between the words of a line.
+//
+// Whether a `-` or `<` stands between two operands is told by the word before it.
 func (l *line) space() {
 	l.blanks = make([]int, len(l.words))
 	unary := false // the word before is a sign that belongs to this one
@@ -273,6 +282,9 @@ func (l *line) text(i int) string {
 }
 
 // align moves the word that column finds in neighbouring lines to one column.
+//
+// column returns the index of the word, or −1 for a line that ends the run, as an empty line and
+// another indent do.
 func (f *formatter) align(column func(*line) int) {
 	for i := 0; i < len(f.lines); {
 		run := i

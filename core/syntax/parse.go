@@ -13,6 +13,9 @@ const (
 // Parse reads a contract, and with open what it includes. The tree holds everything that could be read, also when there
 // are problems: a mistake in one statement or member does not hide those after it. open may be nil: then includes are
 // not followed.
+//
+// Included texts are added to src, and their declarations stand in the tree where the `include` does.
+// At most maxProblems problems are returned, in the order of the text.
 func Parse(src *Source, open Open) (*File, Problems) {
 	s := scan(src, src.whole())
 	p := &parser{
@@ -32,6 +35,9 @@ func Parse(src *Source, open Open) (*File, Problems) {
 
 // parser reads the tokens of a text from left to right, without going back. A mistake is noted, and what it stands in
 // is skipped.
+//
+// It is a recursive descent: one method for each rule of the grammar, named after it. A method that
+// cannot go on throws a skip, which attempt catches at the nearest statement, member or declaration.
 type parser struct {
 	src      *Source
 	open     Open // opens what is included
@@ -51,6 +57,8 @@ type skip struct{}
 // tok returns the present token.
 func (p *parser) tok() Token  { return p.tokens[p.at] }
 func (p *parser) peek() Token { return p.tokens[min(p.at+1, len(p.tokens)-1)] }
+
+// take returns the present token and goes to the next one. The end of the text is never passed.
 func (p *parser) take() Token {
 	t := p.tokens[p.at]
 	if t.Kind != End {
@@ -68,6 +76,8 @@ func (p *parser) last() int { // end of the token just taken
 }
 
 // is reports whether the present token is this sign, word or name.
+//
+// Texts in quotes are never equal to a word or sign.
 func (p *parser) is(text string) bool {
 	t := p.tok()
 	return (t.Kind == Sign || t.Kind == Word || t.Kind == Name) && t.Text == text
@@ -83,6 +93,8 @@ func (p *parser) accept(text string) bool {
 }
 
 // fail adds a problem; parsing goes on.
+//
+// Beyond maxGathered nothing is added, which bounds what a broken text can make of itself.
 func (p *parser) fail(at Span, code, message, hint string) {
 	if len(p.problems) >= maxGathered {
 		return
@@ -91,6 +103,9 @@ func (p *parser) fail(at Span, code, message, hint string) {
 }
 
 // abort reports a mistake at the present token and leaves the construct.
+//
+// It does not return. At the end of a line the message points behind the last word, where what is
+// wanted would have to stand, and not at the next line.
 func (p *parser) abort(wanted, hint string) {
 	t := p.tok()
 	at := t.Span
@@ -127,6 +142,9 @@ func (p *parser) expect(text, where string) Token {
 
 // attempt runs one construct; when it gives up, it goes on at the next line, at a brace of the enclosing block, or
 // where one of the words in stop begins.
+//
+// The counters of the parser are put back to what they were, since a construct that was left may have
+// raised them.
 func (p *parser) attempt(construct func(), stop ...string) {
 	start := p.at
 	nest := p.nest
@@ -150,6 +168,8 @@ func (p *parser) attempt(construct func(), stop ...string) {
 // sync passes over the rest of a construct that could not be read and began at token start: up to the next line, the
 // brace that closes the block around it, or one of the words in stop. It passes over at least one token unless it
 // stands at one of these.
+//
+// That token is what keeps the parser from reading the same one for ever.
 func (p *parser) sync(start int, stop []string) {
 	if p.at == start {
 		t := p.tok()
@@ -189,6 +209,8 @@ func (p *parser) sync(start int, stop []string) {
 }
 
 // block passes over a balanced { … }.
+//
+// A brace that is never closed takes the rest of the text along; that was reported where it opened.
 func (p *parser) block() {
 	depth := 0
 	for p.tok().Kind != End {
@@ -206,6 +228,8 @@ func (p *parser) block() {
 }
 
 // top reads the declarations of a file.
+//
+// A brace too many is reported once and passed over.
 func (p *parser) top() {
 	for p.tok().Kind != End {
 		p.attempt(func() {
@@ -223,6 +247,8 @@ func (p *parser) top() {
 }
 
 // endOfStatement makes sure that nothing stands behind a statement or declaration in its line.
+//
+// The scanner counts a `;` as the end of a line.
 func (p *parser) endOfStatement(what string) {
 	t := p.tok()
 	if t.Kind == End || t.Newline || t.Kind == Sign && t.Text == "}" {
@@ -232,6 +258,8 @@ func (p *parser) endOfStatement(what string) {
 }
 
 // decl reads a declaration.
+//
+// Words such as `tick` and `roles` are names anywhere else, so their kind of token is looked at.
 //
 //revive:disable-next-line:function-length It is one switch.
 func (p *parser) decl() Decl {
@@ -375,6 +403,9 @@ func (p *parser) contractHandler(start int) *Handler {
 }
 
 // include reads another file into the same tree, once.
+//
+// A file that is included twice, or includes itself, is read once. Its problems come with its own name
+// and lines.
 func (p *parser) include(d *Include) {
 	name := d.File.Value
 	switch {
@@ -403,6 +434,8 @@ func (p *parser) include(d *Include) {
 }
 
 // accepts reads `accept FINDING "reason"`, if it stands here.
+//
+// It is for the construct that begins behind it, however many `accept` lines stand in between.
 func (p *parser) accepts() bool {
 	t := p.tok()
 	if t.Kind != Name || t.Text != "accept" || p.peek().Text == ":" {
@@ -440,6 +473,8 @@ func (p *parser) typeName(what string) Ident {
 }
 
 // ident reads a name. One that begins with a letter of the wrong case is a problem and is used all the same.
+//
+// A word of the language gives up the construct: the name may have been left out altogether.
 func (p *parser) ident(kind Kind, what, begins string) Ident {
 	t := p.tok()
 	switch {
@@ -465,6 +500,8 @@ func (p *parser) ident(kind Kind, what, begins string) Ident {
 }
 
 // number reads ["-"] INT.
+//
+// It is for numbers of declarations; in an expression the minus is an operator.
 func (p *parser) number(what string) *Number {
 	t := p.tok()
 	start := t.Span.Start
@@ -481,6 +518,8 @@ func (p *parser) number(what string) *Number {
 }
 
 // row reads what stands with commas between up to a closing sign, which may follow a comma.
+//
+// more says in the message of a missing end what else could stand there.
 func (p *parser) row(end, more string, one func()) {
 	p.nest++
 	for !p.is(end) {
@@ -521,6 +560,8 @@ func (p *parser) text(what string) *Literal {
 func (p *parser) reason() *Literal { return p.text("a reason") }
 
 // body reads "{" {Stmt} "}"; of is what it is the body of, for messages.
+//
+// Statements end at line ends here, also when the body stands within brackets.
 func (p *parser) body(of string) []Stmt {
 	p.deeper()
 	defer func() { p.depth-- }()

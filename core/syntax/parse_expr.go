@@ -5,6 +5,8 @@ import (
 )
 
 // expr reads an expression.
+//
+// Its depth is bounded like that of blocks: each bracket and each operator before an operand counts.
 func (p *parser) expr() Expr {
 	p.deeper()
 	defer func() { p.depth-- }()
@@ -15,6 +17,9 @@ func (p *parser) expr() Expr {
 var levels = [][]string{{"or"}, {"and"}, nil, {"==", "!=", "<=", ">=", "<", ">"}, {"+", "-"}, {"*", "/", "%"}}
 
 // binary reads an expression of operators of a level and of tighter ones: Operand {OP Operand}.
+//
+// Operators of one level go from left to right. A line end ends the expression, unless it stands in
+// brackets or `and` or `or` follows.
 func (p *parser) binary(level int) Expr {
 	if level == len(levels) {
 		return p.unary()
@@ -70,6 +75,8 @@ func (p *parser) unary() Expr {
 }
 
 // postfix reads Primary {"." NAME | "(" Arguments ")" | "[" Expr "]"}.
+//
+// A `[` at the beginning of a line is the beginning of a list, not a place in what stands before it.
 func (p *parser) postfix() Expr {
 	x := p.primary()
 	for chain := 0; ; chain++ {
@@ -102,6 +109,9 @@ func (p *parser) postfix() Expr {
 }
 
 // arguments reads what stands in the brackets after x: values, the fields of a record, or a query.
+//
+// What it is shows in the first two tokens: `name in` is a query, `name =` behind a type's name is a
+// record.
 func (p *parser) arguments(x Expr) Expr {
 	p.take()
 	defer p.bracket()()
@@ -191,6 +201,8 @@ func (p *parser) values(end string) []Expr {
 }
 
 // primary reads a literal, a name, or an expression in brackets.
+//
+// Which of the language's words mean something here is for package typing to say: they all parse.
 func (p *parser) primary() Expr {
 	t := p.tok()
 	switch t.Kind {

@@ -31,6 +31,8 @@ func (p *parser) call(what, hint string) *Call {
 }
 
 // leads reports whether the present name stands for a statement of this word, and is no property of that name.
+//
+// The word is a name anywhere else, so what follows it decides.
 func (p *parser) leads(word string) bool {
 	t := p.tok()
 	next := p.peek()
@@ -43,6 +45,8 @@ func (p *parser) leads(word string) bool {
 }
 
 // stmt reads a statement.
+//
+// It returns nil for what is no statement, which has been reported.
 //
 //revive:disable-next-line:function-length It is one switch.
 func (p *parser) stmt() Stmt {
@@ -183,6 +187,8 @@ func (p *parser) set() Set {
 }
 
 // from reads what a loop or query goes over.
+//
+// `within` and `where` come in this order, since the first is computed once and the second for each.
 func (p *parser) from() From {
 	p.expect("in", "and what to go over, as in `d in Diver`")
 	f := From{X: p.expr()}
@@ -200,6 +206,10 @@ func (p *parser) from() From {
 }
 
 // log reads `AUDIENCE "words {value}"`. A brace of its own is written twice.
+//
+// Values are scanned and parsed in their place in the text, so that their problems have the right
+// position. With an escape in the text, places in it and in the source would not agree; such a text has
+// no values.
 func (p *parser) log(start int) Stmt {
 	d := &Log{To: p.audience()}
 	t := p.tok()
@@ -287,6 +297,8 @@ func (p *parser) match() Stmt {
 }
 
 // branch reads "if" Expr Body ["else" (If | Body)]; chain counts the `else if` before it.
+//
+// A row of `else if` is nested in the tree, so its length is bounded as nesting is.
 func (p *parser) branch(chain int) Stmt {
 	start := p.take().Span.Start
 	d := &If{Cond: p.expr()}

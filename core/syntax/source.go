@@ -46,6 +46,7 @@ type Source struct {
 	files []sourceFile
 }
 
+// sourceFile is one file of a source; it reaches to the start of the next one.
 type sourceFile struct {
 	name  string
 	start int // byte offset
@@ -63,6 +64,9 @@ func NewSource(name, text string) *Source {
 }
 
 // add puts another file behind those that are there, and returns the range of its text.
+//
+// A line end is put between two files, so that the last word of one and the first of the next stay
+// apart.
 func (s *Source) add(name, text string) Span {
 	if len(s.files) > 0 {
 		s.Text += "\n"
@@ -94,6 +98,8 @@ func (s *Source) file(offset int) *sourceFile {
 func (s *Source) File(offset int) string { return s.file(offset).name }
 
 // Position returns the line and column (both from 1 in its file, the column in characters) of a byte offset.
+//
+// An offset outside of the text is taken for its nearest end.
 func (s *Source) Position(offset int) (line, column int) {
 	offset = min(max(offset, 0), len(s.Text))
 	i := sort.SearchInts(s.lines, offset+1) - 1
@@ -141,6 +147,8 @@ func (p Problems) Error() string {
 }
 
 // Sort orders problems by file, line and column, and removes repeats at one place.
+//
+// It works in place and returns the part that is left.
 func (p Problems) Sort() Problems {
 	sort.SliceStable(p, func(i, j int) bool {
 		a := p[i]

@@ -11,6 +11,9 @@ import (
 )
 
 // Body reads the statements of a handler, timer or action whose arguments are declared.
+//
+// Locals and Memory of the result are known only after the last statement was read, which is why they
+// are set at the end.
 func (e *Scope) Body(stmts []syntax.Stmt, at syntax.Span) *contract.Body {
 	b := &contract.Body{
 		Stmts: e.Block(stmts),
@@ -24,6 +27,8 @@ func (e *Scope) Body(stmts []syntax.Stmt, at syntax.Span) *contract.Body {
 }
 
 // Replies reports whether every way through some statements gives a reply or a denial.
+//
+// It errs on the safe side: a loop that always replies does not count, since it may go over nothing.
 func Replies(stmts []contract.Stmt) bool {
 	for _, s := range stmts {
 		if s.Op == contract.OpReply || s.Op == contract.OpDeny ||
@@ -63,12 +68,19 @@ type Scope struct {
 }
 
 // Enter opens a scope: names that are declared from now on hold until leave.
+//
+// Registers are not given back when the scope is left, so that no two locals of a body share one.
 func (e *Scope) Enter() { e.Scopes = append(e.Scopes, map[string]*contract.Expr{}) }
 
 // leave closes the innermost scope.
 func (e *Scope) leave() { e.Scopes = e.Scopes[:len(e.Scopes)-1] }
 
 // Declare makes a new local with a name. What has no type yet takes one number.
+//
+// No name may hide another one of the same body. After that mistake the new meaning holds, so that what
+// follows is typed as it was most likely meant.
+//
+// The result is also the key under which Used learns whether the local is read.
 func (e *Scope) Declare(n syntax.Ident, t *contract.Type) *contract.Expr {
 	for _, s := range e.Scopes {
 		if s[n.Text] != nil {
@@ -84,6 +96,7 @@ func (e *Scope) Declare(n syntax.Ident, t *contract.Type) *contract.Expr {
 		x.Num = int64(e.Nums)
 		e.Nums += t.Width()
 	}
+	// Reported once a body: at the name that goes over the bound, not at every one after it.
 	if before <= contract.MaxLocals && e.Nums > contract.MaxLocals {
 		e.Fail(
 			n.At, "out-of-range", "this is one name too many",
@@ -98,6 +111,9 @@ func (e *Scope) Declare(n syntax.Ident, t *contract.Type) *contract.Expr {
 }
 
 // room sets memory aside for a list or map, and gives its place.
+//
+// Each place in the text has memory of its own, which a loop uses again in each round. The bound is
+// reported once a body.
 func (e *Scope) room(at syntax.Span, t *contract.Type) int64 {
 	from := e.Mem
 	e.Mem += t.Width()
@@ -112,6 +128,8 @@ func (e *Scope) room(at syntax.Span, t *contract.Type) int64 {
 
 // Block reads the statements of a block, in a scope of its own. What could not be read is left out; its mistake was
 // told.
+//
+// In a head (Pure) no scope is opened: what its `let`s declare is for the body too.
 func (e *Scope) Block(stmts []syntax.Stmt) []contract.Stmt {
 	if !e.Pure {
 		e.Enter()
@@ -125,6 +143,7 @@ func (e *Scope) Block(stmts []syntax.Stmt) []contract.Stmt {
 		}
 		switch s.(type) {
 		case *syntax.Return, *syntax.Deny, *syntax.Reply:
+			// A reply does not end the body: what follows may still change things.
 			if _, reply := s.(*syntax.Reply); i+1 < len(stmts) && !reply {
 				e.Fail(stmts[i+1].Span(), "never", "this statement never runs", "the one before it ends the body")
 			}
@@ -146,6 +165,8 @@ func (e *Scope) stmt(s syntax.Stmt) (contract.Stmt, bool) {
 		return e.assign(s)
 	case *syntax.Do:
 		return e.do(s)
+	// The branches are read even when the condition has a mistake: theirs should be told in the same
+	// run.
 	case *syntax.If:
 		cond := e.Value(s.Cond, &contract.Type{Form: contract.FormBool}, "the condition of an `if`")
 		t := contract.Stmt{
@@ -155,6 +176,7 @@ func (e *Scope) stmt(s syntax.Stmt) (contract.Stmt, bool) {
 			Else:  e.Block(s.Else),
 		}
 		return t, cond != nil
+	// The scope is for the loop's name. Block opens another one for the names of its body.
 	case *syntax.For:
 		e.Enter()
 		defer e.leave()
@@ -204,6 +226,9 @@ func (e *Scope) stmt(s syntax.Stmt) (contract.Stmt, bool) {
 }
 
 // despawn reads `despawn X`. A part may say so of its own kinds, whatever they are.
+//
+// What a shared or `per` kind stands for is that an entity of it is there, so requests and queries on
+// it need no check of existence. In a part that promise is checked where the part is included.
 func (e *Scope) despawn(s *syntax.Despawn) (contract.Stmt, bool) {
 	x := e.entity(s.X, "what is despawned")
 	if x == nil {
@@ -229,6 +254,9 @@ func (e *Scope) despawn(s *syntax.Despawn) (contract.Stmt, bool) {
 }
 
 // give reads `give X to CLIENT`.
+//
+// GivenAway and ReturnsToServer tell whoever looks for dangers which kinds may lose their owner. A
+// constant as receiver can only be the server.
 func (e *Scope) give(s *syntax.Give) (contract.Stmt, bool) {
 	x := e.entity(s.X, "what is given")
 	to := e.Value(s.To, &contract.Type{Form: contract.FormClient}, "who gets it")
@@ -236,6 +264,7 @@ func (e *Scope) give(s *syntax.Give) (contract.Stmt, bool) {
 		return contract.Stmt{}, false
 	}
 	for _, k := range x.Type.Kinds {
+		// In `on owner lost` a return to the server is the usual answer, and no danger.
 		if to.Op != contract.OpConst {
 			k.GivenAway = true
 		} else if !e.Losing {
@@ -267,6 +296,8 @@ func (e *Scope) reply(s *syntax.Reply) (contract.Stmt, bool) {
 }
 
 // log reads `log WHO "words {value}"`.
+//
+// The scanner has split the words at their brackets: there is one value between each two of s.Words.
 func (e *Scope) log(s *syntax.Log) (contract.Stmt, bool) {
 	t := contract.Stmt{Op: contract.OpLog, Who: e.Who(s.To, "is told"), Words: s.Words}
 	ok := t.Who != nil
@@ -286,6 +317,9 @@ func (e *Scope) log(s *syntax.Log) (contract.Stmt, bool) {
 }
 
 // let reads `let NAME = VALUE`, and declares the name.
+//
+// `let x = spawn …` is a spawn whose statement says in which register the new entity goes. After a
+// mistake the name is declared without a form, so that its uses are not reported as well.
 func (e *Scope) let(s *syntax.Let) (contract.Stmt, bool) {
 	if sp, ok := s.Value.(*syntax.Spawn); ok {
 		if e.Pure {
@@ -314,6 +348,9 @@ func (e *Scope) let(s *syntax.Let) (contract.Stmt, bool) {
 		return contract.Stmt{}, false
 	}
 	switch v.Type.Form {
+	// A copy of a container in a property would be out of date at its next change, and writing to it
+	// would change nothing. Small values and lists, which cannot be written to through a name, may be
+	// named.
 	case contract.FormStacks, contract.FormMap:
 		e.Fail(
 			s.Value.Span(), "wrong-type", "a name cannot stand for whole stacks or a whole map",
@@ -329,6 +366,8 @@ func (e *Scope) let(s *syntax.Let) (contract.Stmt, bool) {
 			return contract.Stmt{}, false
 		}
 		if v.Op == contract.OpList || v.Op == contract.OpCopy { // it is in memory already
+			// Declared as a single number, which costs one register and no memory, and then turned into
+			// the list that is there.
 			x := e.Declare(s.Name, &contract.Type{Form: contract.FormInt})
 			*x = contract.Expr{Op: contract.OpLocal, Type: v.Type, Num: v.Num}
 			return contract.Stmt{Op: contract.OpLet, Num: v.Num, Value: v}, true
@@ -338,6 +377,9 @@ func (e *Scope) let(s *syntax.Let) (contract.Stmt, bool) {
 }
 
 // check reads a check of a request's head, and adds it to the request's list of checks.
+//
+// The check's text, with its white space folded, is its name wherever decisions are shown: clients and
+// records get the number alone, and look the text up in the outline.
 func (e *Scope) check(s *syntax.Check) (contract.Stmt, bool) {
 	cond := e.Value(s.Cond, &contract.Type{Form: contract.FormBool}, "the condition of a check")
 	// With the brackets around it, which are no part of the tree.
@@ -376,6 +418,9 @@ func (e *Scope) entity(x syntax.Expr, what string) *contract.Expr {
 
 // spawn reads `spawn Kind { … }`. What stands in place of the kind is a kind's name, or a local or property that
 // holds one.
+//
+// Num of the result is −1, for no register; let sets it. Every kind that may come out is noted in
+// Spawns: a kind that nobody spawns is reported elsewhere.
 func (e *Scope) spawn(s *syntax.Spawn) (contract.Stmt, bool) {
 	out := contract.Stmt{Op: contract.OpSpawn, Num: -1}
 	if k := e.Kinds[s.Kind.Text]; k != nil {
@@ -422,6 +467,9 @@ func (e *Scope) spawn(s *syntax.Spawn) (contract.Stmt, bool) {
 
 // spawnValues reads the values that a spawned entity gets, and reports properties that have neither a default nor a
 // value. ok is false when something is wrong.
+//
+// Where the kind is a value, out.Kinds has several, and each property that is set has to be one of all
+// of them. Containers begin empty when nothing is given, so they need no default.
 func (e *Scope) spawnValues(s *syntax.Spawn, out *contract.Stmt) (ok bool) {
 	ok = true
 	given := map[string]bool{}
@@ -433,6 +481,7 @@ func (e *Scope) spawnValues(s *syntax.Spawn, out *contract.Stmt) (ok bool) {
 		given[name] = true
 		props := e.common(set.Name, out.Kinds)
 		if props == nil {
+			// Typed all the same, for the mistakes within and for the names that it uses.
 			e.Expr(set.Value, nil)
 			ok = false
 			continue
@@ -441,6 +490,8 @@ func (e *Scope) spawnValues(s *syntax.Spawn, out *contract.Stmt) (ok bool) {
 		v := e.Value(set.Value, p.Type, "the value of `"+name+"`")
 		ok = ok && v != nil
 		if v != nil {
+			// A value that is not the default counts as a change: the property is not one that stays as
+			// declared.
 			x := &contract.Expr{Op: contract.OpGet, Props: props}
 			e.mayChange(x, x, v)
 		}
@@ -461,6 +512,9 @@ func (e *Scope) spawnValues(s *syntax.Spawn, out *contract.Stmt) (ok bool) {
 }
 
 // common finds a property that all of some kinds have, with one type, by the kinds' index. It is nil after a mistake.
+//
+// The result has an entry for every kind of the contract and one more, since the kind of a part that is
+// being read has the index behind the last.
 func (e *Scope) common(n syntax.Ident, kinds []*contract.Kind) []*contract.Property {
 	out := make([]*contract.Property, len(e.Contract.Kinds)+1)
 	var first *contract.Property
@@ -501,6 +555,9 @@ func (e *Scope) common(n syntax.Ident, kinds []*contract.Kind) []*contract.Prope
 }
 
 // called resolves what `do` and `tell` name: NAME of self, or X.NAME.
+//
+// on is nil when no entity is named: it is for the caller to know whether self is meant. verb ends the
+// message about an X that is no entity.
 func (e *Scope) called(x syntax.Expr, what, verb string) (on *contract.Expr, name syntax.Ident, ok bool) {
 	switch f := x.(type) {
 	case *syntax.Ref:
@@ -517,6 +574,9 @@ func (e *Scope) called(x syntax.Expr, what, verb string) (on *contract.Expr, nam
 }
 
 // arguments reads the values that an action, event, function or audience is given.
+//
+// of and verb are for messages: what is called, and how, as in "`hit` is told with 2 values". The
+// result may hold nil where ok is false.
 func (e *Scope) arguments(
 	at syntax.Span, args []syntax.Expr, params []contract.Param, of, verb string,
 ) ([]*contract.Expr, bool) {
@@ -538,6 +598,10 @@ func (e *Scope) arguments(
 }
 
 // run reads `do ACTION(…)`, also `after TIME do ACTION(…)`.
+//
+// A call without `after` is noted in Calls, where package check looks for circles: actions may not run
+// each other without end within one tick. One with `after` may, since a tick lies in between. Its
+// arguments wait in the session's timers, which have no place for containers.
 func (e *Scope) run(s *syntax.Run) (contract.Stmt, bool) {
 	out := contract.Stmt{Op: contract.OpRun}
 	if s.After != nil {
@@ -599,6 +663,10 @@ func (e *Scope) run(s *syntax.Run) (contract.Stmt, bool) {
 }
 
 // tell reads `tell WHO EVENT(…)`.
+//
+// An event that is named alone is looked up in self first and in the contract then. X of the statement
+// is nil for an event of the contract, else the entity that it is about: only clients who see that
+// entity get it.
 func (e *Scope) tell(s *syntax.Tell) (contract.Stmt, bool) {
 	out := contract.Stmt{Op: contract.OpTell, Who: e.Who(s.To, "is told")}
 	on, name, ok := e.called(s.Event, "event", "an event is told of")
@@ -650,6 +718,11 @@ func (e *Scope) tell(s *syntax.Tell) (contract.Stmt, bool) {
 }
 
 // match reads a `match` as a chain of `if`s over a local that holds the value.
+//
+// There is no statement of its own for it in the model: the value is computed once, into a local whose
+// name nobody can write, and compared arm by arm. The chain is built from its end, so that each `else`
+// is there when its `if` needs it. The whole is wrapped in an `if` that always holds, because one
+// statement has to come out and the local's scope ends with it.
 func (e *Scope) match(s *syntax.Match) (contract.Stmt, bool) {
 	x := e.matched(s.X)
 	if x == nil {
@@ -724,6 +797,8 @@ func (e *Scope) matched(value syntax.Expr) *contract.Expr {
 }
 
 // valuesOf returns the names of all values of a type that has a list of them, in their order, and else nil.
+//
+// A match on a type without such a list, a bool included, need not be complete.
 func valuesOf(t *contract.Type) []string {
 	switch t.Form {
 	case contract.FormEnum:
@@ -736,6 +811,9 @@ func valuesOf(t *contract.Type) []string {
 
 // matchValues returns the condition that what is matched is one of the values of an arm. seen gathers the values of all
 // arms; one that is there already is reported.
+//
+// Values of arms have to be constants. Then no two arms can hold at once, and the order of arms means
+// nothing.
 func (e *Scope) matchValues(
 	values []syntax.Expr, held *contract.Expr, seen map[int64]bool,
 ) (cond *contract.Expr, ok bool) {
@@ -771,6 +849,9 @@ func (e *Scope) matchValues(
 
 // target reads what is assigned to: a property, or a part of one that is a record, a vector, a list or a map. Its type
 // is the one that it is held in.
+//
+// Reading would widen steps to reals; a target has to stay what is stored, so every way out of here
+// goes through counted.
 func (e *Scope) target(x syntax.Expr) *contract.Expr {
 	switch x := x.(type) {
 	case *syntax.Member:
@@ -788,6 +869,9 @@ func (e *Scope) target(x syntax.Expr) *contract.Expr {
 }
 
 // targetPart returns what a part is written of, when x is a record or vector in a property.
+//
+// It returns nil without a word when x is something else, and takes back what was reported on the way:
+// the caller reads x again as an ordinary expression.
 func (e *Scope) targetPart(x syntax.Expr) *contract.Expr {
 	switch x := x.(type) {
 	case *syntax.Ref:
@@ -825,6 +909,9 @@ func (e *Scope) targetList(x syntax.Expr) *contract.Expr {
 }
 
 // assign reads `target = value`, `target += value` and `target -= value`.
+//
+// With `=` the target counts as written, not as read: a property that is only ever assigned to is
+// reported as unused. With `+=` its old value is read.
 func (e *Scope) assign(s *syntax.Assign) (contract.Stmt, bool) {
 	if s.Op == "=" {
 		e.written = s.Target
@@ -836,12 +923,15 @@ func (e *Scope) assign(s *syntax.Assign) (contract.Stmt, bool) {
 				e.Fail(s.At, "wrong-type", "a role cannot be counted up or down", "assign with `=`")
 				return contract.Stmt{}, false
 			}
+			// Where no body does this, a drill may take the role that a client joined with for the one
+			// that it has.
 			e.Contract.RolesChange = true
 			return contract.Stmt{Op: contract.OpSetRole, X: on, Value: v}, v != nil
 		}
 	}
 	target := e.target(s.Target)
 	if target == nil {
+		// The value's own mistakes are told in the same run.
 		e.Expr(s.Value, nil)
 		return contract.Stmt{}, false
 	}
@@ -867,6 +957,10 @@ func (e *Scope) assign(s *syntax.Assign) (contract.Stmt, bool) {
 }
 
 // countUp reads `target += value` or `target -= value`, of a property p or a part of it.
+//
+// The sum is calculated without the bounds of the property's type, and checked against them when it is
+// stored: what is out of range then is a fault of the body, not a wrapped number. Rotations have no
+// sum.
 func (e *Scope) countUp(s *syntax.Assign, target *contract.Expr, p *contract.Property) (contract.Stmt, bool) {
 	op := contract.OpAdd
 	if s.Op == "-=" {
@@ -929,6 +1023,10 @@ func (e *Scope) assignable(at syntax.Span, p *contract.Property, form contract.F
 }
 
 // mayChange notes that a property may come to differ from its default, unless it is the default that it is given.
+//
+// root is the access to the property, target what is written of it, and v the new value, nil when it is
+// not known. A property that is noted nowhere stays as it is declared: the leak analysis takes it for
+// known to all, and a finding says that nothing sets it.
 func (e *Scope) mayChange(root, target, v *contract.Expr) {
 	props := root.Props
 	if root.Prop != nil {
@@ -948,6 +1046,8 @@ func (e *Scope) mayChange(root, target, v *contract.Expr) {
 }
 
 // mayShrink notes that something may be taken out of a list, map or stacks that do not begin empty.
+//
+// What begins empty, and is never put into, stays empty whatever is taken out of it.
 func (e *Scope) mayShrink(on *contract.Expr) {
 	props := on.Root().Props
 	if p := on.Root().Prop; p != nil {
@@ -970,6 +1070,9 @@ func (e *Scope) property(name string) *contract.Property {
 
 // do reads a call as a statement. Only a method that changes a list, map or stacks does something: any other value is
 // computed and thrown away, which is a mistake.
+//
+// The parser makes such a statement of calls only, and leaves no other kind of expression to stand
+// alone.
 func (e *Scope) do(s *syntax.Do) (contract.Stmt, bool) {
 	call, ok := s.X.(*syntax.Call)
 	if !ok {
@@ -990,6 +1093,12 @@ func (e *Scope) do(s *syntax.Do) (contract.Stmt, bool) {
 
 // Who reads the clients that something is told to, that may ask, or that get a value. It returns nil, and reports why,
 // when a term names nobody.
+//
+// The terms stay in their order, since `but` takes away from what stands before it. A name is looked up
+// as a word of the language first, then as a role, then as an audience, and else as an expression of
+// clients; a local hides a role or audience of its name.
+//
+// what completes "nobody who …" in messages.
 func (e *Scope) Who(a *syntax.Audience, what string) []contract.Who {
 	var out []contract.Who
 	for _, t := range a.Terms {
@@ -1048,6 +1157,9 @@ func (e *Scope) Who(a *syntax.Audience, what string) []contract.Who {
 }
 
 // clients types a term that has to be a client or a list of clients.
+//
+// A name that means nothing is reported here rather than by Expr, which would suggest properties and
+// locals: what is wanted is somebody.
 func (e *Scope) clients(term syntax.Expr, what string) *contract.Expr {
 	problems := len(e.Problems)
 	x := e.Expr(term, nil)

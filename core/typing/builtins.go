@@ -55,6 +55,8 @@ func IsBuiltin(name string) bool {
 }
 
 // builtin types a call of a function of the language. want is the type that the place of the call wants, or nil.
+//
+// Only `vec` and `reveal` may stand in a constant, since they calculate nothing.
 func (e *Scope) builtin(x *syntax.Call, name string, want *contract.Type) *contract.Expr {
 	if e.Constant && name != "vec" && name != "reveal" {
 		e.Fail(x.At, "not-constant", "this is computed", "a constant is written out")
@@ -95,6 +97,9 @@ func (b *builtinCall) wrong() *contract.Expr {
 }
 
 // number types an argument that has to be a number.
+//
+// Whole numbers become reals. Methods type all of their arguments before they look at failed, so that
+// all mistakes are told at once.
 func (b *builtinCall) number(i int) *contract.Expr {
 	v := b.scope.Value(
 		b.call.Args[i], &contract.Type{Form: contract.FormReal}, fmt.Sprintf("value %d of `%s`", i+1, b.name),
@@ -104,6 +109,9 @@ func (b *builtinCall) number(i int) *contract.Expr {
 }
 
 // argument types an argument that has to be of one of some forms.
+//
+// The result is nil only when the argument could not be typed at all; b.failed has to be looked at
+// before it is used.
 func (b *builtinCall) argument(i int, forms ...contract.Form) *contract.Expr {
 	v := b.scope.Expr(b.call.Args[i], nil)
 	if v == nil || v.Type.Form == "" {
@@ -126,6 +134,8 @@ func (b *builtinCall) vector(i int) *contract.Expr {
 }
 
 // property types the first argument, which has to name a property.
+//
+// An access that may be to different properties, depending on the entity's kind, does not count as one.
 func (b *builtinCall) property() *contract.Expr {
 	v := counted(b.scope.Expr(b.call.Args[0], nil))
 	if v == nil || v.Type.Form == "" {
@@ -142,6 +152,8 @@ func (b *builtinCall) property() *contract.Expr {
 }
 
 // math returns the call as one that the machine computes, with a result of the form.
+//
+// The machine finds the function by its name, which is also what a report prints.
 func (b *builtinCall) math(form contract.Form, args ...*contract.Expr) *contract.Expr {
 	if b.failed {
 		return nil
@@ -251,6 +263,9 @@ func (b *builtinCall) line() *contract.Expr {
 }
 
 // path adds slots for the property, behind those of the kind's properties, for where it was a tick ago.
+//
+// Slots are added when the first `path` of a property is typed, and are shared by all later ones. Kinds
+// that never ask pay nothing.
 func (b *builtinCall) path() *contract.Expr {
 	v := b.property()
 	if v == nil {
@@ -342,6 +357,8 @@ func (b *builtinCall) clip() *contract.Expr {
 }
 
 // roll is a whole number from a range that is not empty.
+//
+// Of two constants the range is checked here; else an empty one is a fault when it runs.
 func (b *builtinCall) roll() *contract.Expr {
 	r, ok := b.call.Args[0].(*syntax.Range)
 	if !ok {
@@ -370,6 +387,9 @@ func (b *builtinCall) roll() *contract.Expr {
 }
 
 // shuffled copies the list into memory of the body, where the machine shuffles it.
+//
+// A list that is written out takes the type that is wanted, so that `shuffled([red, blue])` may name
+// values of an enum.
 func (b *builtinCall) shuffled() *contract.Expr {
 	if !b.mayRoll() {
 		return nil
@@ -392,6 +412,9 @@ func (b *builtinCall) shuffled() *contract.Expr {
 }
 
 // mayRoll reports whether dice may be rolled here, and tells a mistake when not.
+//
+// Conditions and checks may not roll because they are computed as often as the engine likes, and every
+// roll takes the next number of the session's dice.
 func (b *builtinCall) mayRoll() bool {
 	e := b.scope
 	if e.Still {
@@ -406,6 +429,8 @@ func (b *builtinCall) mayRoll() bool {
 }
 
 // since is the time in which a property has not changed.
+//
+// The machine keeps no clock for it: each row knows the tick of each property's last change.
 func (b *builtinCall) since() *contract.Expr {
 	v := b.property()
 	if v == nil {
@@ -433,6 +458,9 @@ func (b *builtinCall) exists() *contract.Expr {
 }
 
 // reveal keeps the text of what is revealed as its name, for reports. A constant is no secret and stays as it is.
+//
+// It computes nothing: the machine passes the value through, and the leak analysis stops following it
+// there. With `to` it stops for the named audience only.
 func (b *builtinCall) reveal() *contract.Expr {
 	v := b.scope.Expr(b.call.Args[0], b.want)
 	if v == nil {

@@ -9,6 +9,7 @@ import (
 )
 
 // Aggregates are the functions of the language that go over many things.
+// Each can be called as `fn(name in SOURCE …)`, and some without a name, as `count(Diver)`.
 var Aggregates = map[string]bool{
 	"count": true,
 	"sum":   true,
@@ -31,6 +32,8 @@ type method struct {
 	result  contract.Form
 }
 
+// The order of args is the order in a call. "other" is the property that things are moved to: it
+// becomes the statement's To rather than one of its Args.
 var methods = map[contract.Form]map[string]method{
 	contract.FormStacks: {
 		"has":   {op: contract.OpHas, args: []string{"item", "[count]"}, result: contract.FormBool},
@@ -64,6 +67,9 @@ var methods = map[contract.Form]map[string]method{
 
 // method reads `path.name(item, count)`; ok is false when it is no method, or has a mistake that has been told. What
 // changes nothing is the Value of the statement.
+//
+// A change to a container is noted for the properties on both of its ends: a move shrinks the one and
+// may fill the other.
 func (e *Scope) method(call *syntax.Call, m *syntax.Member) (s contract.Stmt, changes, ok bool) {
 	if e.Constant {
 		e.Fail(call.At, "not-constant", "this is computed", "a constant is written out")
@@ -77,6 +83,7 @@ func (e *Scope) method(call *syntax.Call, m *syntax.Member) (s contract.Stmt, ch
 	if !found || how.changes && !e.changeable(call, m, on) {
 		return s, false, false
 	}
+	// Only the last argument of a method may be left out, so a count is enough to tell which are there.
 	least := 0
 	for _, a := range how.args {
 		if a[0] != '[' {
@@ -116,6 +123,8 @@ func (e *Scope) method(call *syntax.Call, m *syntax.Member) (s contract.Stmt, ch
 }
 
 // changeable reports whether a method that changes on may be called here, and says so when it may not.
+//
+// A list in a local is a copy, and a constant one is shared by all sessions: neither can be changed.
 func (e *Scope) changeable(call *syntax.Call, m *syntax.Member, on *contract.Expr) bool {
 	if e.Pure {
 		e.Fail(
@@ -208,6 +217,10 @@ func (e *Scope) methodArguments(
 }
 
 // query reads what a loop or query goes over, and declares the name of each.
+//
+// The name is declared after `within` was read and before `where`: the radius and the place are
+// computed once for the whole query and cannot depend on the entity, the condition is computed for
+// each.
 func (e *Scope) query(in *syntax.From, name syntax.Ident) (*contract.Query, bool) {
 	q := &contract.Query{}
 	each, ok := e.source(q, in.X)
@@ -227,6 +240,7 @@ func (e *Scope) query(in *syntax.From, name syntax.Ident) (*contract.Query, bool
 		}
 	}
 	q.Var = e.Declare(name, each)
+	// Counting things without looking at them is no mistake.
 	e.Used[q.Var] = true
 	if in.Where != nil {
 		q.Where = e.Value(in.Where, &contract.Type{Form: contract.FormBool}, "the condition after `where`")
@@ -236,6 +250,8 @@ func (e *Scope) query(in *syntax.From, name syntax.Ident) (*contract.Query, bool
 }
 
 // source reads a kind, a part, clients, or a list or map, and returns the type of each.
+//
+// Of a map each is a key. Exactly one of q's Kinds, Clients and List is set when ok is true.
 func (e *Scope) source(q *contract.Query, x syntax.Expr) (*contract.Type, bool) {
 	if e.Constant {
 		e.Fail(x.Span(), "not-constant", "this is computed", "a constant is written out")
@@ -292,6 +308,9 @@ func (e *Scope) source(q *contract.Query, x syntax.Expr) (*contract.Type, bool) 
 }
 
 // within reads `within RADIUS of PLACE` of a query.
+//
+// Each kind that is gone over needs a vector `pos`, of the dimension of the place. q.Pos gets it by the
+// kind's index.
 func (e *Scope) within(q *contract.Query, in *syntax.From) bool {
 	q.Pos = make([]*contract.Property, len(e.Contract.Kinds)+1)
 	flat := q.Of.Type
@@ -322,6 +341,9 @@ func (e *Scope) within(q *contract.Query, in *syntax.From) bool {
 }
 
 // aggregate reads `fn(name in SOURCE where …: VALUE else OTHER)`.
+//
+// sum, min, max, most, least, best and all need a value after the colon; count, one, first and any take
+// none.
 func (e *Scope) aggregate(x *syntax.Query) *contract.Expr {
 	do := x.Fn.Text
 	if !Aggregates[do] {
@@ -369,6 +391,9 @@ func (e *Scope) aggregate(x *syntax.Query) *contract.Expr {
 }
 
 // aggregateCall reads a query without a name: `count(Diver)`, `sum(scores)`, `min(a, b)`.
+//
+// `min` and `max` of two or more values are functions of numbers, not queries. The query's name is made
+// of the place in the text, so that nested ones differ and nobody can write it.
 func (e *Scope) aggregateCall(x *syntax.Call, r *syntax.Ref) *contract.Expr {
 	do := r.Text
 	if len(x.Args) > 1 && (do == "min" || do == "max") {
@@ -418,6 +443,10 @@ func (e *Scope) aggregateCall(x *syntax.Call, r *syntax.Ref) *contract.Expr {
 }
 
 // result returns the type of a query and reads what it is when there is none.
+//
+// count and sum are numbers, any and all are bools; min and max are of the type of the value, and the
+// others one of what is gone over. Those that have no answer over nothing may have an `else`; without
+// one, nothing to choose from is a fault when it runs.
 func (e *Scope) result(q *contract.Query, other syntax.Expr, at syntax.Span) *contract.Expr {
 	out := &contract.Expr{Op: contract.OpQuery, Query: q}
 	switch q.Do {
@@ -451,6 +480,7 @@ func (e *Scope) result(q *contract.Query, other syntax.Expr, at syntax.Span) *co
 		if q.Do == "min" || q.Do == "max" {
 			v := e.Expr(other, nil)
 			if v != nil && v.Type.Form == contract.FormReal && out.Type.Form == contract.FormInt {
+				// A real after `else` makes reals of the values, as in any other calculation.
 				q.Value, out.Type = real(q.Value), looseType(v.Type)
 			}
 		}

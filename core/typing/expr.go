@@ -12,6 +12,8 @@ import (
 )
 
 // describe returns a type as messages name it.
+//
+// It comes with its article, to stand behind "is".
 func describe(t *contract.Type) string {
 	switch t.Form {
 	case contract.FormEntity:
@@ -30,6 +32,9 @@ func describe(t *contract.Type) string {
 }
 
 // looseType returns the type that a counted one has in an expression: doubles.
+//
+// "Loose" is a type without range and step. A direction is an angle where it is stored and a unit
+// vector where it is used.
 func looseType(t *contract.Type) *contract.Type {
 	if t.Form == contract.FormDirection {
 		return &contract.Type{Form: contract.FormVec2}
@@ -38,6 +43,9 @@ func looseType(t *contract.Type) *contract.Type {
 }
 
 // Widened returns the reals that a counted expression stands for; others stay as they are.
+//
+// Constants are converted at once. For all else an OpReal stands around the expression; counted takes
+// it off where the steps themselves are wanted.
 func Widened(x *contract.Expr) *contract.Expr {
 	if x == nil || !x.Type.Counted() {
 		return x
@@ -66,6 +74,8 @@ func Widened(x *contract.Expr) *contract.Expr {
 }
 
 // bits returns a double as the number that stands for it in a row.
+//
+// Rows have slots of one size, for whole numbers and doubles alike.
 func bits(f float64) int64 { return int64(math.Float64bits(f)) }
 
 // float returns the double that a number of a row stands for.
@@ -80,6 +90,9 @@ func counted(x *contract.Expr) *contract.Expr {
 }
 
 // real makes a real of a whole number.
+//
+// Whole numbers beyond 2^53 lose their last digits, as everywhere in the language where a whole number
+// meets a real. What is no whole number is returned as it is.
 func real(x *contract.Expr) *contract.Expr {
 	if x.Type.Form != contract.FormInt {
 		return x
@@ -99,6 +112,10 @@ func real(x *contract.Expr) *contract.Expr {
 }
 
 // same reports whether a value of the type a may stand where one of the type b is wanted.
+//
+// Ranges do not count: an int 0..9 may stand where an int 0..5 is wanted, and is checked when it is
+// stored. The types of containers and records have to agree to the letter, since they are copied slot
+// by slot. A ref fits where each of its kinds is wanted.
 func same(a, b *contract.Type) bool {
 	if a.Form != b.Form {
 		return false
@@ -120,6 +137,9 @@ func same(a, b *contract.Type) bool {
 }
 
 // Value reads an expression that has to be of a type.
+//
+// what begins the messages, as in "the condition of an `if` is …". The result is nil after a mistake,
+// which has been reported.
 func (e *Scope) Value(x syntax.Expr, want *contract.Type, what string) *contract.Expr {
 	if want.Form == "" { // its mistake has been told
 		e.Expr(x, nil)
@@ -137,6 +157,10 @@ func (e *Scope) Value(x syntax.Expr, want *contract.Type, what string) *contract
 }
 
 // fit brings a value to the type that is wanted.
+//
+// It converts where nothing is lost or where the type says how to round: whole numbers to reals, reals
+// to steps, `nothing` to the ref or client that stands for it. Constants are checked against the range
+// here, so that no session has to find out; computed values are checked when they are stored.
 func (e *Scope) fit(x syntax.Expr, v *contract.Expr, want *contract.Type, what string) *contract.Expr {
 	switch {
 	case v.Type.Form == contract.FormNothing && want.Form == contract.FormEntity:
@@ -155,6 +179,7 @@ func (e *Scope) fit(x syntax.Expr, v *contract.Expr, want *contract.Type, what s
 		return nil
 	}
 	if v.Op == contract.OpConst {
+		// Both ends zero stand for an int without a range, as in arguments of bodies.
 		if want.Form == contract.FormInt && (want.Low != 0 || want.High != 0) &&
 			(v.Num < want.Low || v.Num > want.High) {
 			e.Fail(
@@ -174,6 +199,9 @@ func (e *Scope) fit(x syntax.Expr, v *contract.Expr, want *contract.Type, what s
 }
 
 // steps fits reals to what is wanted: doubles, or counts of steps.
+//
+// Rounding is to the nearest step. A value that comes from a property of the very same type is copied
+// without going through a double.
 func (e *Scope) steps(x syntax.Expr, v *contract.Expr, want *contract.Type, what string) *contract.Expr {
 	if !want.Counted() {
 		return v
@@ -217,6 +245,12 @@ func (e *Scope) steps(x syntax.Expr, v *contract.Expr, want *contract.Type, what
 }
 
 // list reads `[a, b]` as a list of a type; with a want of nil its first value says of what.
+//
+// An empty list that nothing says the type of is taken for one of ints: nothing can be done with it but
+// ask whether it is empty.
+//
+// A list in a body gets memory of its own; one in a constant goes into the contract's memory, which the
+// caller sees to.
 func (e *Scope) list(x *syntax.List, want *contract.Type, what string) *contract.Expr {
 	var of *contract.Type
 	limit := contract.MaxItems
@@ -268,12 +302,16 @@ func (e *Scope) list(x *syntax.List, want *contract.Type, what string) *contract
 
 // Expr reads an expression. want, which may be nil, is the type that a bare name of an enum's value is looked up in.
 // The result is nil when there was a mistake; it has been told.
+//
+// A result whose type has no form stands for something that was declared with a mistake: it is to be
+// passed over in silence, like nil.
 func (e *Scope) Expr(x syntax.Expr, want *contract.Type) *contract.Expr {
 	switch x := x.(type) {
 	case *syntax.Number:
 		return &contract.Expr{Op: contract.OpConst, Type: &contract.Type{Form: contract.FormInt}, Num: x.Value}
 	case *syntax.Time:
 		return &contract.Expr{Op: contract.OpConst, Type: &contract.Type{Form: contract.FormTime}, Num: x.Ms}
+	// The parser knows only decimal points and digits, so an error can only be one of size.
 	case *syntax.Decimal:
 		f, err := strconv.ParseFloat(x.Text, 64)
 		if err != nil {
@@ -298,6 +336,7 @@ func (e *Scope) Expr(x syntax.Expr, want *contract.Type) *contract.Expr {
 		if on == nil || on.Type.Form == "" {
 			return nil
 		}
+		// Reading wants reals, not the steps that a list holds.
 		return Widened(e.at(on, x))
 	case *syntax.List:
 		return e.list(x, nil, "this list")
@@ -319,6 +358,9 @@ func (e *Scope) Expr(x syntax.Expr, want *contract.Type) *contract.Expr {
 }
 
 // call reads a call: of a function that the language has, of one that the contract declares, or of a method.
+//
+// want is passed on to the functions of the language whose argument is an enum's value by its bare
+// name.
 func (e *Scope) call(x *syntax.Call, want *contract.Type) *contract.Expr {
 	if m, ok := x.Fn.(*syntax.Member); ok {
 		s, changes, ok := e.method(x, m)
@@ -355,6 +397,9 @@ func (e *Scope) call(x *syntax.Call, want *contract.Type) *contract.Expr {
 }
 
 // declaredCall types the call of a function that the contract declares.
+//
+// Whether a function rolls is known when all functions were read; they are read before any body. While
+// one function is read only the call is noted, and package check follows the calls afterwards.
 func (e *Scope) declaredCall(x *syntax.Call, f *contract.Fn) *contract.Expr {
 	if e.Constant {
 		e.Fail(x.At, "not-constant", "this is computed", "a constant is written out")
@@ -403,6 +448,10 @@ func (e *Scope) notCallable(name string) string {
 }
 
 // unary reads `-x` or `not x`.
+//
+// A minus before a constant makes another constant, so that `-5` may stand wherever a constant has to.
+// The scanner knows no number below zero, so the least 64-bit number cannot be written and negating
+// cannot overflow here.
 func (e *Scope) unary(x *syntax.Unary) *contract.Expr {
 	if x.Op == "not" {
 		t := &contract.Type{Form: contract.FormBool}
@@ -453,6 +502,9 @@ var numeric = map[string]contract.Op{
 
 // binary reads an operation of two sides. `and`, `or`, `==` and `!=` say what their sides have to be; the others take
 // their meaning from the types of the sides.
+//
+// Nothing is calculated in advance, not even between two constants: the machine does that with the same
+// code as for all else, faults included.
 func (e *Scope) binary(x *syntax.Binary) *contract.Expr {
 	boolean := &contract.Type{Form: contract.FormBool}
 	switch x.Op {
@@ -526,6 +578,9 @@ func (e *Scope) ofNumbers(x *syntax.Binary, a, b *contract.Expr) *contract.Expr 
 }
 
 // vectorial returns the type of an operation on vectors or times, or nil when it is none.
+//
+// The result stands for the family, vector or time, that the operation belongs to: for comparisons and
+// for a time over a time, binary makes a bool or an int of it.
 func vectorial(op string, a, b *contract.Expr) *contract.Type {
 	number := func(t *contract.Type) bool { return t.Form == contract.FormInt || t.Form == contract.FormReal }
 	vector := func(t *contract.Type) bool { return t.Form == contract.FormVec2 || t.Form == contract.FormVec3 }
@@ -551,6 +606,9 @@ func vectorial(op string, a, b *contract.Expr) *contract.Type {
 }
 
 // equal reads `==` or `!=`. One side may say what the other one has to be.
+//
+// Refs may be compared when at least one kind could be on both sides; with none in common the answer
+// would always be the same, which is reported as a mistake in the types.
 func (e *Scope) equal(x *syntax.Binary) *contract.Expr {
 	op := contract.OpEq
 	if x.Op == "!=" {
@@ -628,6 +686,8 @@ func (e *Scope) known(r *syntax.Ref) bool {
 }
 
 // named looks a bare name up in the type that is wanted.
+//
+// It returns nil, and reports nothing, when the type has no such value.
 func (e *Scope) named(x *syntax.Ref, want *contract.Type) *contract.Expr {
 	if want == nil {
 		return nil
@@ -662,6 +722,7 @@ func (e *Scope) ref(x *syntax.Ref, want *contract.Type) *contract.Expr {
 		if v.Type.Form == "" {
 			return nil
 		}
+		// The prefix keeps constants apart from anything else that is keyed by a text.
 		e.Used["const "+x.Text] = true
 		return v
 	}
@@ -695,6 +756,7 @@ func (e *Scope) ref(x *syntax.Ref, want *contract.Type) *contract.Expr {
 		return v
 	}
 	if k := e.Kinds[x.Text]; k != nil {
+		// Only of a shared kind there is exactly one entity, which its name can stand for.
 		if !k.Shared {
 			hint := "name whose: caller." + k.Name
 			if k.Free() {
@@ -735,6 +797,9 @@ func (e *Scope) constantRef(x *syntax.Ref, want *contract.Type) *contract.Expr {
 
 // keyword reads a name that the language itself gives a meaning. is reports whether it is one; the value is nil when
 // it has none here, which has been reported then.
+//
+// Each of them is bound to certain places: a request has a caller, an audience a viewer. No declaration
+// may take one of these names, so the order among them means nothing.
 func (e *Scope) keyword(x *syntax.Ref) (v *contract.Expr, is bool) {
 	client := &contract.Type{Form: contract.FormClient}
 	switch x.Text {
@@ -771,6 +836,7 @@ func (e *Scope) keyword(x *syntax.Ref) (v *contract.Expr, is bool) {
 			return nil, true
 		}
 		return &contract.Expr{Op: contract.OpViewer, Type: client}, true
+	// The client with the number 0, whom no client can be.
 	case "server":
 		return &contract.Expr{Op: contract.OpConst, Type: client}, true
 	case "everyone", "nobody":
@@ -797,6 +863,9 @@ func timeHint(op string) string {
 }
 
 // unknown reports that a name means nothing here, with the nearest that would.
+//
+// It goes from the most telling explanation to the least: a function without its arguments, an enum, a
+// value of some enum, and at last the nearest of all names that could stand here.
 func (e *Scope) unknown(x *syntax.Ref, want *contract.Type) {
 	if IsBuiltin(x.Text) {
 		e.Fail(
@@ -854,6 +923,8 @@ func (e *Scope) unknown(x *syntax.Ref, want *contract.Type) {
 
 // member reads `X.name`: a value of an enum, a property or the owner of an entity, what a client has, or a part of a
 // vector or record.
+//
+// An enum's name comes before a kind's entity or a property of the same name, but not before a local.
 func (e *Scope) member(x *syntax.Member) *contract.Expr {
 	if r, ok := x.X.(*syntax.Ref); ok && e.local(r.Text) == nil {
 		if en := e.Enums[r.Text]; en != nil {
@@ -870,6 +941,8 @@ func (e *Scope) member(x *syntax.Member) *contract.Expr {
 	case contract.FormClient:
 		return e.memberOfClient(x.Name, on)
 	case contract.FormVec2, contract.FormVec3, contract.FormRecord:
+		// One component of what is stored is read and widened, rather than all of them widened and one
+		// picked.
 		if c := counted(on); c != on && c.Type.Form != contract.FormDirection {
 			on = c
 		}
@@ -903,6 +976,9 @@ func (e *Scope) valueOf(en *contract.Enum, name syntax.Ident) *contract.Expr {
 
 // memberOfEntity returns the owner or a property of an entity. Where the entity may be of several kinds, all of them
 // have to have the property.
+//
+// For a single kind the access carries the property; for several it carries a table by kind (Props),
+// which the machine looks the entity's own kind up in.
 func (e *Scope) memberOfEntity(x *syntax.Member, on *contract.Expr) *contract.Expr {
 	name := x.Name.Text
 	if name == "owner" {
@@ -942,6 +1018,9 @@ func (e *Scope) memberOfEntity(x *syntax.Member, on *contract.Expr) *contract.Ex
 }
 
 // memberOfClient returns the name, role or number of a client, or its entity of a kind that each client has one of.
+//
+// A client has exactly one entity of a kind that is `per` its role, and none when its role is another
+// one: the result may be nothing when it runs.
 func (e *Scope) memberOfClient(name syntax.Ident, on *contract.Expr) *contract.Expr {
 	out := &contract.Expr{Args: []*contract.Expr{on}}
 	switch name.Text {
@@ -982,6 +1061,8 @@ func (e *Scope) memberOfClient(name syntax.Ident, on *contract.Expr) *contract.E
 }
 
 // field reads a part of a record or vector. The result is in the form that it is held in.
+//
+// Num of the result is the part's offset in slots within on.
 func (e *Scope) field(on *contract.Expr, n syntax.Ident) *contract.Expr {
 	if on.Type.Form == contract.FormRecord {
 		offset := 0
@@ -1011,6 +1092,7 @@ func (e *Scope) field(on *contract.Expr, n syntax.Ident) *contract.Expr {
 		)
 		return nil
 	}
+	// A component has the steps and the range of its vector.
 	t := *on.Type
 	t.Form = contract.FormReal
 	return &contract.Expr{
@@ -1022,6 +1104,9 @@ func (e *Scope) field(on *contract.Expr, n syntax.Ident) *contract.Expr {
 }
 
 // at reads `list[index]` or `map[key]`. The result is in the form that it is held in.
+//
+// A place beyond the end of a list, or a key that is not in the map, is a fault when it runs: it cannot
+// be known here.
 func (e *Scope) at(on *contract.Expr, x *syntax.Index) *contract.Expr {
 	var key *contract.Expr
 	switch on.Type.Form {
@@ -1042,6 +1127,9 @@ func (e *Scope) at(on *contract.Expr, x *syntax.Index) *contract.Expr {
 }
 
 // record reads a record that is written out, `Mark { number: 1, at: pos }`.
+//
+// The fields may be given in any order; the result has them in the order of the type. No field may be
+// left out, so that adding one to a type shows every place that makes such a record.
 func (e *Scope) record(x *syntax.Record) *contract.Expr {
 	tree := e.Aliases[x.Type.Text]
 	if tree == nil || tree.Type != nil {

@@ -31,11 +31,16 @@ var plain = map[string]contract.Form{
 }
 
 // Type reads a type. It is nil when there was a mistake; it has been told.
+//
+// A declared type (`type Place = vec2 …`) brings its bounds along, so a use of it may not narrow them:
+// two places with the same name have to be of the same width on the wire. Stacks belong to properties
+// alone, since a message has no container that outlives it.
 func (c *Unit) Type(d *syntax.Type, at Place) *contract.Type {
 	t := c.plainType(d, at)
 	if t == nil {
 		return nil
 	}
+	// plainType has just read the alias, if it is one, so that Types knows it.
 	alias := c.Types[d.Name.Text] != nil
 	reals := t.Reals() > 0 && !alias
 	ranged := t.Form == contract.FormInt || t.Form == contract.FormReal ||
@@ -63,9 +68,13 @@ func (c *Unit) Type(d *syntax.Type, at Place) *contract.Type {
 // plainType reads a type by its name: one of the language, an enum, a declared type, or in a body a kind. It does not
 // look at bounds that the type may not have.
 //
+// The types of the language come first: no declaration can be called after one of them. A kind's name
+// is a type in a body only, where it stands for a ref.
+//
 //revive:disable-next-line:function-length It is one switch.
 func (c *Unit) plainType(d *syntax.Type, at Place) *contract.Type {
 	name := d.Name.Text
+	// Arguments of bodies never travel: no range is needed to count their bits.
 	if form, ok := plain[name]; ok && at == InBody && d.Low == nil && d.Max == nil && d.Step == nil {
 		return &contract.Type{Form: form}
 	}
@@ -131,6 +140,9 @@ func (c *Unit) plainType(d *syntax.Type, at Place) *contract.Type {
 }
 
 // int reads `int LOW..HIGH`.
+//
+// Both ends are inclusive. Their distance may be more than an int64 holds: whoever counts the values of
+// the type has to count without a sign.
 func (c *Unit) int(d *syntax.Type) *contract.Type {
 	low, ok1 := d.Low.(*syntax.Number)
 	high, ok2 := d.High.(*syntax.Number)
@@ -149,6 +161,9 @@ func (c *Unit) int(d *syntax.Type) *contract.Type {
 }
 
 // text reads `text max N of "CHARACTERS"`.
+//
+// N counts characters as the reference defines them, from 1 to contract.MaxText. Without CHARACTERS any
+// character may stand in the text.
 func (c *Unit) text(d *syntax.Type) *contract.Type {
 	if d.Max == nil {
 		c.Fail(
@@ -162,6 +177,7 @@ func (c *Unit) text(d *syntax.Type) *contract.Type {
 	}
 	t := &contract.Type{Form: contract.FormText, Max: int(d.Max.Value)}
 	if d.Chars != nil {
+		// The set may name ranges, as in "a-z"; contract.Type.Allows reads it.
 		t.Chars = d.Chars.Value
 		if t.Chars == "" || len(t.Chars) > 200 {
 			c.Fail(
@@ -174,6 +190,8 @@ func (c *Unit) text(d *syntax.Type) *contract.Type {
 }
 
 // stacks reads `stacks<ITEM> max N each M`.
+//
+// ITEM has to be an enum, of which the value with the number 0 is an item like any other.
 func (c *Unit) stacks(d *syntax.Type) *contract.Type {
 	if len(d.Of) == 0 || d.Max == nil || d.Each == nil {
 		c.Fail(
@@ -205,6 +223,10 @@ func (c *Unit) stacks(d *syntax.Type) *contract.Type {
 }
 
 // holder reads `list<T> max N` or `map<K, V> max N`.
+//
+// A container takes a fixed number of slots in its entity's row, as many as it needs when it is full.
+// That is why it has to be bounded, may not hold another container, and may not take more than
+// contract.MaxSlots.
 func (c *Unit) holder(d *syntax.Type) *contract.Type {
 	if len(d.Of) == 0 || d.Max == nil {
 		c.Fail(
@@ -229,6 +251,9 @@ func (c *Unit) holder(d *syntax.Type) *contract.Type {
 			)
 			return nil
 		}
+		// The first type of a map is that of its keys. A key is one slot that is compared as a whole
+		// number, which rules out vectors and records, and reals because two that print alike may
+		// differ.
 		if t.Form == contract.FormMap && i == 0 {
 			switch inner.Form {
 			case contract.FormInt, contract.FormEnum, contract.FormText, contract.FormBool, contract.FormClient,
@@ -271,6 +296,9 @@ func (c *Unit) refTo(n syntax.Ident) *contract.Type {
 }
 
 // refPart returns the type of a ref to any kind that has a part.
+//
+// The kinds stand in the order of the contract. While the part itself is read, its own kind belongs to
+// them: `self` is of that kind there, and has to fit where a ref to the part is wanted.
 func (c *Unit) refPart(p *Part) *contract.Type {
 	t := &contract.Type{Form: contract.FormEntity, Name: p.Tree.Name.Text}
 	for _, k := range c.Contract.Kinds {
@@ -287,6 +315,9 @@ func (c *Unit) refPart(p *Part) *contract.Type {
 }
 
 // kindOf reads `kind of [A, B]`: a kind as a value.
+//
+// Such a value is for `spawn`, so every kind in the list has to be one that a contract may spawn. A
+// list without a mistake has at least one kind, and the number of a value is its place in the list.
 func (c *Unit) kindOf(d *syntax.Type) *contract.Type {
 	t := &contract.Type{Form: contract.FormKind}
 	for _, n := range d.Kinds {
@@ -321,6 +352,9 @@ func (c *Unit) kindOf(d *syntax.Type) *contract.Type {
 
 // Alias returns the type of a `type` declaration, which is read when it is first used. It returns nil, and reports why,
 // for a type that is made of itself and for one that cannot be built.
+//
+// Types may be declared in any order, and a type may be used by one that stands before it. Reading
+// holds the types whose reading has begun; one that is asked for again in between is made of itself.
 func (c *Unit) Alias(d *syntax.TypeDecl) *contract.Type {
 	name := d.Name.Text
 	if t, done := c.Types[name]; done {
@@ -337,6 +371,7 @@ func (c *Unit) Alias(d *syntax.TypeDecl) *contract.Type {
 	var t *contract.Type
 	if d.Type != nil {
 		t = c.Type(d.Type, InMessage)
+		// Type has reported it: stacks stand only in a property.
 		if d.Type.Name.Text == "stacks" {
 			t = nil
 		}
@@ -349,6 +384,9 @@ func (c *Unit) Alias(d *syntax.TypeDecl) *contract.Type {
 
 // record returns the record type that a declaration with fields makes, or nil when no field of it can be built or it
 // takes too many slots.
+//
+// A field with a mistake is left out, and the record is built from the others: its uses are checked as
+// far as that goes, and no field that is fine is told to be unknown.
 func (c *Unit) record(d *syntax.TypeDecl) *contract.Type {
 	name := d.Name.Text
 	t := &contract.Type{Form: contract.FormRecord, Name: name}
@@ -380,6 +418,7 @@ func (c *Unit) record(d *syntax.TypeDecl) *contract.Type {
 			"as in `type Mark { number: int 0..9, at: Place }`",
 		)
 		return nil
+	// Every field had a mistake, which was reported.
 	case len(t.Parts) == 0:
 		return nil
 	case t.Width() > contract.MaxRecord:
@@ -393,6 +432,10 @@ func (c *Unit) record(d *syntax.TypeDecl) *contract.Type {
 }
 
 // reals reads the range and step of a real or vector.
+//
+// A value of the type is held and sent as a count of steps. Low and High of the result are such counts,
+// not the values as they were written; Per and Unit say what one step is. The ends are calculated with
+// exact fractions: with doubles, 0.3 would not be three steps of 0.1.
 func (c *Unit) reals(d *syntax.Type, form contract.Form) *contract.Type {
 	if d.Low == nil || d.High == nil || d.Step == nil {
 		c.Fail(
@@ -439,6 +482,9 @@ func (c *Unit) reals(d *syntax.Type, form contract.Form) *contract.Type {
 }
 
 // turns reads `direction step S` or `rotation step S`.
+//
+// A direction is an angle, held as a count of steps from −π to π. A rotation is a quaternion, whose
+// four components lie between −1 and 1 and are held as counts of 1/Per.
 func (c *Unit) turns(d *syntax.Type, form contract.Form) *contract.Type {
 	if d.Step == nil {
 		c.Fail(
@@ -458,6 +504,8 @@ func (c *Unit) turns(d *syntax.Type, form contract.Form) *contract.Type {
 		)
 		return nil
 	}
+	// The least and the greatest count mean nearly the same direction: each lies at most half a step
+	// from the other side of the seam at π.
 	t.High = int64(math.Round(math.Pi * float64(t.Per)))
 	if form == contract.FormRotation {
 		t.High = t.Per
@@ -467,6 +515,10 @@ func (c *Unit) turns(d *syntax.Type, form contract.Form) *contract.Type {
 }
 
 // step reads a step into a type.
+//
+// A step is either a whole number (Unit) or one over a whole number (Per), and the other of the two is
+// 1. So counts become values by one multiplication or one division, which rounds the same on every
+// machine. The result is false, and t of no use, when x is neither; that has been reported.
 func (c *Unit) step(x syntax.Expr, t *contract.Type) bool {
 	step := Rational(x)
 	t.Per = 1
@@ -486,12 +538,17 @@ func (c *Unit) step(x syntax.Expr, t *contract.Type) bool {
 	return true
 }
 
+// How far the ends of a range may be from zero, in units and in steps: below 2^53 every whole number is
+// a double of its own.
 var (
 	limit            = new(big.Rat).SetInt64(1 << 53)
 	limitOfFractions = new(big.Rat).SetInt64(1 << 50)
 )
 
 // Rational returns the exact value of a number as it was written.
+//
+// An expression that is not a number that was written out counts as zero: the parser takes nothing else
+// in the places that are read with Rational.
 func Rational(x syntax.Expr) *big.Rat {
 	switch x := x.(type) {
 	case *syntax.Number:

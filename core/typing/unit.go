@@ -100,6 +100,8 @@ type Unit struct {
 }
 
 // Text returns the place of a text among the contract's.
+//
+// Equal texts have one place, so that texts of a contract can be compared by their places.
 func (c *Unit) Text(s string) int64 {
 	n, known := c.Texts[s]
 	if !known {
@@ -111,6 +113,9 @@ func (c *Unit) Text(s string) int64 {
 }
 
 // Fail reports a mistake: its place, a code for programs, what is wrong, and what would be right.
+//
+// Beyond MaxProblems nothing is added: a broken contract of a megabyte would otherwise be answered with
+// many times its length.
 func (c *Unit) Fail(at syntax.Span, code, message, hint string) {
 	if len(c.Problems) >= MaxProblems {
 		return
@@ -143,6 +148,10 @@ func PropertyNames(k *contract.Kind) []string {
 }
 
 // Suggest returns a hint: the nearest of some names, or else what would be right in general.
+//
+// Near is what differs in at most a third of the letters and one more, upper and lower case counted as
+// the same. Among names that are equally near the first wins, so known has to be in an order that does
+// not change from run to run.
 func Suggest(name string, known []string, otherwise string) string {
 	best := ""
 	distance := len(name)/3 + 2
@@ -162,6 +171,9 @@ func Suggest(name string, known []string, otherwise string) string {
 }
 
 // Params reads the arguments of a request, event, action or function. at says what types these may have.
+//
+// The result has as many arguments as params, up to contract.MaxParams, also where an argument has a
+// mistake: calls are counted against it.
 func (c *Unit) Params(params []syntax.Param, at Place) []contract.Param {
 	var out []contract.Param
 	for i, p := range params {
@@ -188,6 +200,8 @@ func (c *Unit) Params(params []syntax.Param, at Place) []contract.Param {
 }
 
 // Names returns the keys of a map, sorted.
+//
+// It is what keeps messages the same from run to run, since Go's maps have no order.
 func Names[T any](m map[string]T) []string {
 	out := make([]string, 0, len(m))
 	for n := range m {
@@ -198,10 +212,14 @@ func Names[T any](m map[string]T) []string {
 }
 
 // Ticks turns milliseconds into ticks; a time that is not whole ticks is a mistake that names the two nearest.
+//
+// The result is at least 1. After a mistake it is 1 as well, so that what is built from it stays within
+// every bound.
 func (c *Unit) Ticks(at syntax.Span, ms int64) int64 {
 	rate := int64(c.Contract.TickRate)
 	if ms*rate%1000 != 0 || ms <= 0 {
 		n := ms * rate / 1000
+		// No time of zero ticks is suggested: below one tick there is only the one above.
 		near := fmt.Sprintf("%gms", float64((n+1)*1000)/float64(rate))
 		if n > 0 {
 			near = fmt.Sprintf("%gms and %s", float64(n*1000)/float64(rate), near)
@@ -222,6 +240,9 @@ type Part struct {
 }
 
 // Memory puts slots into the contract's memory.
+//
+// It is read-only: constant lists and records are made once for a contract, not once for each session.
+// The caller must not change slots afterwards.
 func (c *Unit) Memory(t *contract.Type, slots []int64) *contract.Expr {
 	x := &contract.Expr{Op: contract.OpTable, Type: t, Num: int64(len(c.Contract.Memory))}
 	c.Contract.Memory = append(c.Contract.Memory, slots...)
@@ -229,6 +250,9 @@ func (c *Unit) Memory(t *contract.Type, slots []int64) *contract.Expr {
 }
 
 // Slots returns the slots of a constant expression; ok is false when it is computed.
+//
+// A list begins with its length and is filled up with zeros to the width of its type, as in a row. The
+// result may share its memory with v.
 func (c *Unit) Slots(v *contract.Expr) (out []int64, ok bool) {
 	switch v.Op {
 	case contract.OpConst:
@@ -250,6 +274,7 @@ func (c *Unit) Slots(v *contract.Expr) (out []int64, ok bool) {
 			out = append(out, part...)
 		}
 		return append(out, make([]int64, v.Type.Width()-len(out))...), true
+	// Steps that were widened: the constant below holds the steps already.
 	case contract.OpReal:
 		if _, ok := c.Slots(v.Args[0]); ok && v.Args[0].Op == contract.OpConst {
 			return c.Slots(v.Args[0])
@@ -259,6 +284,9 @@ func (c *Unit) Slots(v *contract.Expr) (out []int64, ok bool) {
 }
 
 // Arguments declares the arguments of what is being read.
+//
+// It opens a scope of its own, which nobody leaves: the names hold to the end of the body. params may
+// be shorter than trees, after a mistake.
 func (e *Scope) Arguments(trees []syntax.Param, params []contract.Param) {
 	e.Enter()
 	for i, p := range trees {
@@ -269,6 +297,8 @@ func (e *Scope) Arguments(trees []syntax.Param, params []contract.Param) {
 }
 
 // Computed reads a body that is one value.
+//
+// Its Value is nil after a mistake, which has been reported.
 func (e *Scope) Computed(x syntax.Expr, want *contract.Type, what string, at syntax.Span) *contract.Body {
 	b := &contract.Body{
 		Value: e.Value(x, want, what),

@@ -35,6 +35,8 @@ var errNoTurn = &problems.Refusal{
 type places chan struct{}
 
 // take waits for a place, which leave gives back.
+//
+// leave has to be called exactly once. There is no queue: whoever is woken first has the place.
 func (p places) take(ctx context.Context) (leave func(), err error) {
 	ctx, cancel := context.WithTimeout(ctx, turnWithin)
 	defer cancel()
@@ -48,6 +50,9 @@ func (p places) take(ctx context.Context) (leave func(), err error) {
 
 // Bodiless lets what a call without a body asks for take as long as it does. A call with a body is refused or read to
 // its end within the server's ReadTimeout, whoever answers it: a server reads a body to its end before it answers.
+//
+// Without it, the deadline for reading a body would also end a call that takes long to answer, such as
+// a watch.
 func Bodiless(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		if r.ContentLength == 0 {
@@ -58,6 +63,8 @@ func Bodiless(next http.Handler) http.Handler {
 }
 
 // readBody reads the body of a call, which has to arrive in time, so that nothing else waits for it.
+//
+// Afterwards r.Body is in memory and cannot fail. A body of unknown length counts as a long one.
 func (a *API) readBody(w http.ResponseWriter, r *http.Request) error {
 	if r.ContentLength == 0 || r.Body == nil {
 		return nil
@@ -90,6 +97,8 @@ func (a *API) readBody(w http.ResponseWriter, r *http.Request) error {
 
 // answer turns a function into a handler: what it returns is sent as JSON, an error as problem details. The body has
 // arrived when the function is called.
+//
+// Nothing is ever cached: every answer is of this moment.
 func answer[T any](a *API, f func(*http.Request) (T, error)) http.HandlerFunc {
 	return func(w http.ResponseWriter, r *http.Request) {
 		var out T
@@ -108,6 +117,8 @@ func answer[T any](a *API, f func(*http.Request) (T, error)) http.HandlerFunc {
 }
 
 // read decodes the body of a call; an empty one leaves out as it is.
+//
+// A field that the call does not have is an error, since it is most likely a misspelt one.
 func read(r *http.Request, out any) error {
 	dec := json.NewDecoder(r.Body)
 	dec.DisallowUnknownFields()

@@ -25,6 +25,9 @@ type seatKey struct {
 }
 
 // openTestClient takes a seat for a client that the console or the command line drives.
+//
+// A test client is a client of the library in this process, over a simulated link, and has no more
+// rights than any other.
 func (a *API) openTestClient(r *http.Request) (wire.Client, error) {
 	x, err := a.running(r)
 	if err != nil {
@@ -43,6 +46,8 @@ func (a *API) openTestClient(r *http.Request) (wire.Client, error) {
 }
 
 // keepTestClient keeps a client that runs within the service, to be driven through the API until it ends.
+//
+// The goroutine ends with the client, at the latest when the session closes.
 func (a *API) keepTestClient(session int64, test gateway.Client) {
 	key := seatKey{session, test.Me().Number}
 	a.mu.Lock()
@@ -57,6 +62,9 @@ func (a *API) keepTestClient(session int64, test gateway.Client) {
 }
 
 // testClient finds the test client of a call.
+//
+// Clients that joined from elsewhere cannot be driven through the API. The error names the test clients
+// that there are, at most twenty.
 func (a *API) testClient(r *http.Request) (test gateway.Client, err error) {
 	x, err := a.running(r)
 	if err != nil {
@@ -85,6 +93,9 @@ func (a *API) testClient(r *http.Request) (test gateway.Client, err error) {
 }
 
 // askAsTestClient sends a request as a test client and waits for the decision.
+//
+// The request may be one that a client library would refuse to send: what the server says to it is what
+// is asked.
 func (a *API) askAsTestClient(r *http.Request) (wire.Decision, error) {
 	test, err := a.testClient(r)
 	if err != nil {
@@ -117,6 +128,8 @@ func (a *API) linkOf(r *http.Request) (api.Link, error) {
 }
 
 // setLink changes what a test client's link is like.
+//
+// It is set as a whole: what the call leaves out is perfect.
 func (a *API) setLink(r *http.Request) (api.Link, error) {
 	test, err := a.testClient(r)
 	if err != nil {

@@ -22,6 +22,9 @@ import (
 )
 
 // publish checks a contract and stores it as the next version of its name.
+//
+// Nothing is stored of a contract with a mistake. The same text under the same name is not stored
+// again: the answer is then the version that there is, with Fresh false.
 func (a *API) publish(r *http.Request) (api.ContractVersion, error) {
 	var in struct {
 		File, Source string
@@ -109,6 +112,8 @@ func (a *API) versions(r *http.Request) ([]api.ContractVersion, error) {
 }
 
 // listVersions lists stored versions; with an empty name the newest one of every contract.
+//
+// A name that PostgreSQL could not hold is the name of no contract.
 func (a *API) listVersions(r *http.Request, name string) ([]api.ContractVersion, error) {
 	if !utf8.ValidString(name) || strings.ContainsRune(name, 0) {
 		return nil, nil
@@ -122,6 +127,9 @@ func (a *API) listVersions(r *http.Request, name string) ([]api.ContractVersion,
 }
 
 // version returns one version with its source.
+//
+// The findings are those of today's checker, which may have learned since the version was published;
+// the stored report has those of that day.
 func (a *API) version(r *http.Request) (api.ContractVersion, error) {
 	n, err := numbered(chi.URLParam(r, "version"))
 	if err != nil {
@@ -178,6 +186,8 @@ func (a *API) report(r *http.Request) (json.RawMessage, error) {
 }
 
 // compare returns what differs between two versions of a contract.
+//
+// Both versions are read anew by today's checker.
 func (a *API) compare(r *http.Request) (*report.Comparison, error) {
 	var both [2]*contract.Contract
 	for i, which := range []string{"from", "to"} {
@@ -215,6 +225,8 @@ func (a *API) find(r *http.Request, name string, version int) (store.Version, er
 }
 
 // noContract returns the error for a version that is not stored: it names those that are.
+//
+// Without a version of that name, it names the contracts that there are, at most twenty.
 func (a *API) noContract(r *http.Request, name string, version int) error {
 	no := &problems.Refusal{Status: http.StatusNotFound, Detail: fmt.Sprintf("there is no contract %.80q", name)}
 	if list, err := a.records.Versions(r.Context(), name); err == nil && len(list) > 0 && name != "" {

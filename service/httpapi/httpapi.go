@@ -90,6 +90,8 @@ func New(o Options) *API {
 }
 
 // Handler returns the handler of all routes: API, sockets, console, metrics and health.
+//
+// /healthz says that the process answers, /readyz that it can open sessions.
 func (a *API) Handler() http.Handler {
 	r := chi.NewRouter()
 	r.Use(middleware.Recoverer, loopbackOnly)
@@ -112,6 +114,8 @@ func (a *API) Handler() http.Handler {
 }
 
 // routes declares the routes of the API, which stand below /api.
+//
+// A body may be as long as the longest contract with its files; each call bounds what it takes further.
 func (a *API) routes(r chi.Router) {
 	r.Use(middleware.RequestSize(2 * syntax.MaxSource))
 	r.Post("/contracts", answer(a, a.publish))
@@ -163,6 +167,9 @@ func (a *API) routes(r chi.Router) {
 
 // loopbackOnly turns away what a web page from elsewhere could send through a browser on this machine: other names for
 // this address, and other origins.
+//
+// It is what keeps a web page that somebody has open from taking seats or closing sessions: there is no
+// sign-in yet.
 func loopbackOnly(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		if !loopback(r.Host) {
@@ -211,6 +218,9 @@ func loopback(hostport string) bool {
 }
 
 // page serves the console. Paths that are no file are pages of the console itself, but for its assets.
+//
+// index.html is looked up anew by the browser each time, since it names the assets of its build; those
+// never change.
 func (a *API) page(w http.ResponseWriter, r *http.Request) {
 	name := strings.TrimPrefix(r.URL.Path, "/")
 	if _, err := fs.Stat(a.console, name); name == "" || err != nil {

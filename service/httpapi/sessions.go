@@ -50,6 +50,8 @@ func (a *API) openSession(r *http.Request) (api.Session, error) {
 const describeWithin = 250 * time.Millisecond
 
 // describe describes a session as it is now; of one whose tick takes long, as it was a short while ago.
+//
+// Busy of the answer says that it is the older one.
 func (a *API) describe(r *http.Request, x *gateway.Connections) (out api.Session, err error) {
 	ctx, cancel := context.WithTimeout(r.Context(), describeWithin)
 	defer cancel()
@@ -63,6 +65,9 @@ func (a *API) describe(r *http.Request, x *gateway.Connections) (out api.Session
 }
 
 // sessions lists sessions, newest first.
+//
+// Open sessions are described as they are now and closed ones as they were stored. What is waited for
+// in all is describeWithin, however many there are.
 func (a *API) sessions(r *http.Request) ([]api.Session, error) {
 	rows, err := a.records.Sessions(r.Context(), 500)
 	out := make([]api.Session, len(rows))
@@ -84,6 +89,8 @@ func (a *API) sessions(r *http.Request) ([]api.Session, error) {
 }
 
 // session returns one session, as it is now or as it ended.
+//
+// A session that closes while it is asked for is answered from the records.
 func (a *API) session(r *http.Request) (api.Session, error) {
 	id, err := a.sessionID(r)
 	if err != nil {
@@ -130,6 +137,8 @@ func (a *API) noSession(id string) error {
 }
 
 // running finds the runner of a call; a session that has closed is a conflict.
+//
+// Both errors have the code "not running", which a client takes as the end.
 func (a *API) running(r *http.Request) (*gateway.Connections, error) {
 	id, err := a.sessionID(r)
 	if err != nil {
@@ -149,6 +158,8 @@ func (a *API) running(r *http.Request) (*gateway.Connections, error) {
 }
 
 // closeSession ends a session; its clients are told.
+//
+// It answers when the session has ended and its end is stored, or could not be.
 func (a *API) closeSession(r *http.Request) (api.Session, error) {
 	x, err := a.running(r)
 	if err != nil {
@@ -184,6 +195,8 @@ func (a *API) pause(r *http.Request) (api.Session, error) {
 }
 
 // step runs ticks of a paused session.
+//
+// What was stepped before an error stays done.
 func (a *API) step(r *http.Request) (out api.Session, err error) {
 	x, err := a.running(r)
 	if err != nil {
@@ -228,6 +241,9 @@ func (a *API) outline(r *http.Request) (*contract.Outline, error) {
 }
 
 // drillOf writes a drill of what the clients of a session have done.
+//
+// The file becomes part of a drill's text, so it may hold nothing that ends a text there; the name is
+// checked where the drill is written.
 func (a *API) drillOf(r *http.Request) (out api.WrittenDrill, err error) {
 	x, err := a.running(r)
 	if err != nil {
@@ -262,6 +278,8 @@ func (a *API) drillOf(r *http.Request) (out api.WrittenDrill, err error) {
 }
 
 // decisions lists the latest stored decisions of a session.
+//
+// They come from the records alone: the newest of a running session may not be among them yet.
 func (a *API) decisions(r *http.Request) ([]api.Decision, error) {
 	if _, err := a.session(r); err != nil {
 		return nil, err
