@@ -240,7 +240,6 @@ func (a *Address) Name() string {
 // Target is where something is written.
 type Target struct {
 	Address Address
-	Clamped bool // what is out of range becomes the nearest value in it, in place of a fault
 }
 
 // ContainerCall is an operation on stacks, a list or a map.

@@ -215,7 +215,6 @@ func (g *compiler) set(s contract.Stmt) {
 
 // setWide translates an assignment of a value of several slots.
 func (g *compiler) setWide(s contract.Stmt) {
-	clamped := s.X.Op == contract.OpGet && s.X.Prop != nil && s.X.Prop.Clamped
 	if s.X.Type.Holder() {
 		from := g.place(s.Value)
 		fetch := add(&g.Fetches, from) // before the place: the order of the tables is part of what dice roll
@@ -225,13 +224,14 @@ func (g *compiler) setWide(s contract.Stmt) {
 	}
 	value := g.wide(s.Value)
 	to := g.target(s.X)
-	g.emit(bytecode.OpPutWide, operands{a: value, k: add(&g.Puts, bytecode.Target{Address: to, Clamped: clamped})})
+	g.emit(bytecode.OpPutWide, operands{a: value, k: add(&g.Puts, bytecode.Target{Address: to})})
 }
 
-// target is place for what is written: a key of a map that is missing is put in.
+// target is place for what is written: a key of a map that is missing is put in. A part of a value is written only
+// where the value is: a key that was put in for it would have nothing in its other parts.
 //
-// place has emitted a lookup that fails for a missing key; the last one for this address is turned into
-// one that makes room.
+// place has emitted a lookup that fails for a missing key; the last one for this address is turned into one that makes
+// room.
 func (g *compiler) target(x *contract.Expr) bytecode.Address {
 	to := g.place(x)
 	for on := x; ; on = on.Args[0] {
@@ -243,7 +243,7 @@ func (g *compiler) target(x *contract.Expr) bytecode.Address {
 				}
 			}
 		}
-		if on.Op != contract.OpField && on.Op != contract.OpReal {
+		if on.Op != contract.OpReal {
 			return to
 		}
 	}

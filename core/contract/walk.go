@@ -59,6 +59,14 @@ func (x *Expr) Property() *Property {
 	return x.Props[i]
 }
 
+// PropertiesOf returns the properties that an OpGet may read: one, or that of each kind that the entity may be of.
+func (x *Expr) PropertiesOf() []*Property {
+	if x.Prop != nil {
+		return []*Property{x.Prop}
+	}
+	return slices.DeleteFunc(slices.Clone(x.Props), func(p *Property) bool { return p == nil })
+}
+
 // HeldProperty returns what Property does, and nil for what is no OpGet.
 func (x *Expr) HeldProperty() *Property {
 	if x.Op != OpGet {

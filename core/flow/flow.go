@@ -936,15 +936,17 @@ func (f *flow) clip(x *contract.Expr) val {
 	v := f.value(x.Args[0])
 	low := f.value(x.Args[1])
 	high := f.value(x.Args[2])
+	// The upper end counts where the ends are exchanged.
 	out := val{
 		label:  v.label.with(low.label).with(high.label),
-		low:    low.low,
+		low:    min(low.low, high.low),
 		high:   high.high,
 		ranged: low.ranged && high.ranged,
 	}
 	if v.ranged {
 		// What the value itself may be narrows the range further.
-		out.low, out.high = min(max(v.low, out.low), out.high), max(min(v.high, out.high), out.low)
+		out.low = min(max(v.low, low.low), high.low)
+		out.high = min(max(v.high, low.high), high.high)
 	}
 	return out
 }

@@ -195,9 +195,12 @@ func (f *flow) isThere(x *contract.Expr, v val) bool {
 //
 // Which place is written shows to whoever sees the property, so the index or key counts like the value.
 func (f *flow) target(x *contract.Expr) (get *contract.Expr, place label) {
-	for ; x.Container() != nil; x = x.Container() {
+	for whole := x; x.Container() != nil; x = x.Container() {
 		if x.Op == contract.OpAt {
 			key := f.value(x.Args[1])
+			if x != whole && !f.fits(x, key) { // a part is written only of what is there
+				f.mayFail(f.value(x.Args[0]).label.with(f.observed(x.Args[1], key)), mendMissing)
+			}
 			place = place.with(f.observed(x.Args[1], key))
 			if of := x.Args[0].Type; of.Form == contract.FormMap {
 				f.handed(key, x.Args[1], of.Key)
@@ -235,7 +238,7 @@ func (f *flow) set(s *contract.Stmt) {
 	if p == nil {
 		return
 	}
-	if !p.Clamped {
+	if !clamped(get) {
 		f.handedTo(v, s.Value, s.X.Type, mendClamped)
 	}
 	if s.X.Op == contract.OpAt && !f.hasRoomFor(s.X) {
@@ -250,6 +253,11 @@ func (f *flow) set(s *contract.Stmt) {
 		l = f.observed(s.Value, v)
 	}
 	f.written(get, l.with(place))
+}
+
+// clamped reports whether a property is `clamped`, in each of the kinds that the entity may be of.
+func clamped(get *contract.Expr) bool {
+	return !slices.ContainsFunc(get.PropertiesOf(), func(p *contract.Property) bool { return !p.Clamped })
 }
 
 // hasRoomFor reports whether writing an item of a list or map cannot fail.

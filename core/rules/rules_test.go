@@ -135,3 +135,84 @@ func TestTellReachesThoseWhoAreNamed(t *testing.T) {
 	_, _, out = try(t, "", `s = "abcd"; tell everyone said(s, 1)`, 10, 0)
 	assert.Contains(t, out.Reason, "has 4 characters")
 }
+
+// held runs the only request of a contract, for client 1 on the first kind's shared entity, and returns what that holds
+// of a property afterwards.
+func held(t *testing.T, text, property string) (value string, out *Outcome) {
+	c, problems := compile.Load("thing.kam", text)
+	require.NotNil(t, c, problems.Error())
+	w := world.New(c, nil)
+	p, err := codegen.Generate(c)
+	require.NoError(t, err)
+	w.AddClient(world.Client{Number: 1, Name: "Ana"})
+	w.Commit()
+	e := w.Shared(0)
+	out = NewMachine(p, w, [32]byte{}).Ask(c.Requests[0], e, 1, nil)
+	if out != nil {
+		w.Rollback()
+	}
+	q := e.Kind.Property(property)
+	return q.Type.Format(w.Value(e, q)), out
+}
+
+// A key that is missing is put in with a whole value only: a part of none would stand beside whatever was there before.
+func TestAPartIsWrittenOnlyOfWhatIsThere(t *testing.T) {
+	const book = `contract book language 1
+roles player
+type Mark { worth: int 5..99, n: int 0..99 }
+shared Book {
+  marks: map<int 0..9, Mark> max 5
+  places: map<int 0..9, vec2 -5..5 step 1> max 5
+  request note() from player { marks[5] = Mark(worth = 7, n = 42); places[5] = vec(3, 4); BODY }
+}
+`
+	for _, x := range []struct{ body, property, want, fault string }{
+		{"marks[5].n = 1", "marks", "5: (worth 7, n 1)", ""},
+		{"marks[2] = Mark(worth = 6, n = 1)", "marks", "2: (worth 6, n 1), 5: (worth 7, n 42)", ""},
+		{"places[5].x = 1", "places", "5: (1, 4)", ""},
+		{"places[2] = vec(1, 2)", "places", "2: (1, 2), 5: (3, 4)", ""},
+		{"marks[2].worth = 9", "marks", "", "the map `marks` does not have the key 2"},
+		{"marks[8].n = 9", "marks", "", "the map `marks` does not have the key 8"},
+		{"places[2].x = 1", "places", "", "the map `places` does not have the key 2"},
+	} {
+		value, out := held(t, strings.Replace(book, "BODY", x.body, 1), x.property)
+		if x.fault == "" {
+			require.Nil(t, out, x.body)
+			assert.Equal(t, x.want, value, x.body)
+			continue
+		}
+		if assert.NotNil(t, out, "%s: %s", x.body, value) {
+			assert.True(t, out.Faulted, x.body)
+			assert.Contains(t, out.Reason, x.fault, x.body)
+		}
+	}
+}
+
+// What is `clamped` is clipped however it is written: by one of its components, or as a property of any kind with a
+// part.
+func TestClampedIsClippedHoweverItIsWritten(t *testing.T) {
+	const book = `contract book language 1
+roles player
+part Body { pos: vec2 -5..5 step 1 = vec(0, 0) clamped; n: int 0..5 = 0 clamped; m: int 0..5 = 0 }
+shared Book with Body { request push() from player { BODY } }
+shared Other with Body { on start { m = 1 } }
+`
+	for _, x := range []struct{ body, property, want string }{
+		{"pos.x += 100", "pos", "(5, 0)"},
+		{"pos.y -= 7", "pos", "(0, -5)"},
+		{"pos += vec(9, 9)", "pos", "(5, 5)"},
+		{"for b in Body { b.n += 10 }", "n", "5"},
+		{"for b in Body { b.n -= 30 }", "n", "0"},
+		{"for b in Body { b.pos.x += 8 }", "pos", "(5, 0)"},
+		{"for b in Body { b.pos += vec(8, 1) }", "pos", "(5, 1)"},
+	} {
+		value, out := held(t, strings.Replace(book, "BODY", x.body, 1), x.property)
+		if assert.Nil(t, out, x.body) {
+			assert.Equal(t, x.want, value, x.body)
+		}
+	}
+	_, out := held(t, strings.Replace(book, "BODY", "for b in Body { b.m += 6 }", 1), "m")
+	if assert.NotNil(t, out) {
+		assert.Contains(t, out.Reason, "Book.m cannot become 6")
+	}
+}

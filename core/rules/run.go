@@ -449,7 +449,7 @@ func (m *Machine) putWide(f *frame, p *bytecode.Target, values []int64) end {
 		return ended
 	}
 	t := p.Address.Type
-	if p.Clamped {
+	if prop.Clamped { // t is its type, or that of a part of it
 		for i := range values {
 			values[i] = min(max(values[i], t.Low), t.High)
 		}

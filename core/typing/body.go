@@ -944,8 +944,10 @@ func (e *Scope) assign(s *syntax.Assign) (contract.Stmt, bool) {
 		return contract.Stmt{}, false
 	}
 	p := root.Property()
-	if !e.assignable(s.Target.Span(), p, target.Type.Form) {
-		return contract.Stmt{}, false
+	for _, each := range root.PropertiesOf() { // one of several kinds may forbid what the others allow
+		if !e.assignable(s.Target.Span(), each, target.Type.Form) {
+			return contract.Stmt{}, false
+		}
 	}
 	if s.Op == "=" {
 		v := e.Value(s.Value, target.Type, "the new value of `"+p.Name+"`")
@@ -1028,14 +1030,7 @@ func (e *Scope) assignable(at syntax.Span, p *contract.Property, form contract.F
 // not known. A property that is noted nowhere stays as it is declared: the leak analysis takes it for
 // known to all, and a finding says that nothing sets it.
 func (e *Scope) mayChange(root, target, v *contract.Expr) {
-	props := root.Props
-	if root.Prop != nil {
-		props = []*contract.Property{root.Prop}
-	}
-	for _, p := range props {
-		if p == nil {
-			continue
-		}
+	for _, p := range root.PropertiesOf() {
 		if v != nil && target == root {
 			if slots, constant := e.Slots(v); constant && slices.Equal(slots, p.Default) {
 				continue
@@ -1049,12 +1044,8 @@ func (e *Scope) mayChange(root, target, v *contract.Expr) {
 //
 // What begins empty, and is never put into, stays empty whatever is taken out of it.
 func (e *Scope) mayShrink(on *contract.Expr) {
-	props := on.Root().Props
-	if p := on.Root().Prop; p != nil {
-		props = []*contract.Property{p}
-	}
-	for _, p := range props {
-		if p != nil && p.Type.Holder() && p.Default[0] > 0 {
+	for _, p := range on.Root().PropertiesOf() {
+		if p.Type.Holder() && p.Default[0] > 0 {
 			e.Changes[p.Offset] = true
 		}
 	}

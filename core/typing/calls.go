@@ -2,6 +2,7 @@ package typing
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 
 	"kamerad.example/core/contract"
@@ -134,7 +135,8 @@ func (e *Scope) changeable(call *syntax.Call, m *syntax.Member, on *contract.Exp
 		)
 		return false
 	}
-	if on.Op != contract.OpGet || on.Property().Once && !e.Spawning {
+	once := func(p *contract.Property) bool { return p.Once }
+	if on.Op != contract.OpGet || slices.ContainsFunc(on.PropertiesOf(), once) && !e.Spawning {
 		e.Fail(
 			m.X.Span(), "not-writable", "this cannot be changed",
 			"only what a property holds can; and not if it is sent `once`",

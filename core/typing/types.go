@@ -157,6 +157,10 @@ func (c *Unit) int(d *syntax.Type) *contract.Type {
 		)
 		return nil
 	}
+	if low.Value == 0 && high.Value == 0 && !c.Unread {
+		c.Fail(d.At, "out-of-range", "the range 0..0 holds nothing but 0", "give it a greater range, or leave it out")
+		return nil
+	}
 	return &contract.Type{Form: contract.FormInt, Low: low.Value, High: high.Value}
 }
 
