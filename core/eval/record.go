@@ -118,6 +118,11 @@ func (s *Scope) recordType(name string) *contract.Type {
 			return found
 		}
 	}
+	for _, x := range s.Contract.Settings {
+		if found := find(x.Type); found != nil {
+			return found
+		}
+	}
 	return nil
 }
 

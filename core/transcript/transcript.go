@@ -349,7 +349,7 @@ func (t *Transcript) literal(typ *contract.Type, v contract.Value) (string, bool
 	switch typ.Form {
 	case contract.FormBool:
 		return strconv.FormatBool(v.Num != 0), true
-	case contract.FormInt:
+	case contract.FormInt, contract.FormInstant:
 		return strconv.FormatInt(v.Num, 10), true
 	case contract.FormReal:
 		return real(v.Num), true
@@ -357,6 +357,18 @@ func (t *Transcript) literal(typ *contract.Type, v contract.Value) (string, bool
 		return quoted(v.Text)
 	case contract.FormEnum:
 		return typ.Enum.Name + "." + typ.Enum.Values[v.Num], true
+	case contract.FormKind:
+		return typ.Names[v.Num], true
+	case contract.FormRecord:
+		var list []string
+		for i, p := range typ.Parts {
+			words, ok := t.literal(p.Type, v.Parts[i])
+			if !ok {
+				return "", false
+			}
+			list = append(list, p.Name+" = "+words)
+		}
+		return typ.Name + "(" + strings.Join(list, ", ") + ")", true
 	case contract.FormVec2, contract.FormVec3:
 		var list []string
 		for _, p := range v.Parts {
@@ -428,6 +440,21 @@ func (t *Transcript) Ticked(step *session.Step) {
 	}
 }
 
+// setting writes the value that a setting of the session was given, as its type wants it in a drill.
+func (t *Transcript) setting(name string) (words string, ok bool) {
+	for _, s := range t.session.Contract().Settings {
+		if s.Name != name {
+			continue
+		}
+		value, err := s.Type.ParseJSON(t.settings[name])
+		if err != nil {
+			return "", false
+		}
+		return t.literal(s.Type, value)
+	}
+	return "", false
+}
+
 // Drill writes the drill: it does what the clients did, in the same ticks, and expects the same decisions, and at the
 // end what the server holds now of what is shared and of each player's own. left is how much of what was sent no drill
 // can say; it stands as comments.
@@ -441,7 +468,7 @@ func (t *Transcript) Drill(name, file string) (text string, left int, err error)
 	if len(t.settings) > 0 {
 		var list []string
 		for _, name := range slices.Sorted(maps.Keys(t.settings)) {
-			value, ok := loosely(t.settings[name])
+			value, ok := t.setting(name)
 			if !ok {
 				return "", 0, fmt.Errorf("write a drill: the setting %s has a value that no drill can say", name)
 			}

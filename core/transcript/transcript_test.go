@@ -1,6 +1,7 @@
 package transcript
 
 import (
+	"context"
 	"encoding/json"
 	"fmt"
 	"math/rand/v2"
@@ -198,6 +199,54 @@ func TestATranscriptPlaysTheSame(t *testing.T) {
 	assert.Greater(t, others, 200)
 	assert.Greater(t, moves, 200)
 	t.Logf("%d accepted, %d not, %d writes", accepted, others, moves)
+}
+
+// The drill opens its session with the settings that there were, whatever their types.
+func TestATranscriptKeepsTheSettings(t *testing.T) {
+	const desk = `contract desk language 1
+enum Item { flare, patch }
+type Mark { item: Item, at: vec2 -9..9 step 0.5 }
+setting most: int 0..9 = 3
+setting pace: real 0..9 step 0.5 = 1
+setting open: bool = false
+setting words: text max 20 = ""
+setting item: Item = flare
+setting start: vec2 -9..9 step 0.5 = vec(0, 0)
+setting first: kind of [Crate, Sled] = Crate
+setting mark: Mark = Mark(item = flare, at = vec(0, 0))
+entity Crate { n: int 0..9 once }
+entity Sled { n: int 0..9 once }
+shared Dive { n: int 0..9 = 0; at: vec2 -9..9 step 0.5; on start { n = most; at = mark.at } }
+`
+	open := func(string) (string, error) { return desk, nil }
+	c, problems := compile.LoadWith("desk.kam", desk, open)
+	require.NotNil(t, c, problems.Error())
+	settings := map[string]json.RawMessage{
+		"most":  json.RawMessage("7"),
+		"pace":  json.RawMessage("2.5"),
+		"open":  json.RawMessage("true"),
+		"words": json.RawMessage(`"two words"`),
+		"item":  json.RawMessage(`"patch"`),
+		"start": json.RawMessage("[1,-2.5]"),
+		"first": json.RawMessage(`"Sled"`),
+		"mark":  json.RawMessage(`{"item":"patch","at":[3,4]}`),
+	}
+	s, err := session.New(c, session.Options{Key: drill.Key(5), Settings: settings})
+	require.NoError(t, err)
+	notes := New(s, 5, settings)
+	notes.Ticked(s.Tick())
+	text, left, err := notes.Drill("as it was", "desk.kam")
+	require.NoError(t, err)
+	assert.Zero(t, left)
+	drills, problems := drill.Load("desk.drill", text, open)
+	require.Empty(t, problems.Error(), text)
+	require.Len(t, drills, 1)
+	for name, value := range settings {
+		assert.JSONEq(t, string(value), string(drills[0].Settings[name]), name)
+	}
+	result, err := drills[0].Run(context.Background(), drill.Options{})
+	require.NoError(t, err)
+	assert.True(t, result.Passed, "%+v", result.Failure)
 }
 
 // What no drill can say stands as a comment; more than is kept is said.
