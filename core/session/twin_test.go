@@ -18,6 +18,7 @@ import (
 
 	"kamerad.example/core/compile"
 	"kamerad.example/core/contract"
+	"kamerad.example/core/play"
 	"kamerad.example/core/replicate"
 	"kamerad.example/core/syntax"
 	"kamerad.example/core/wire"
@@ -276,7 +277,9 @@ func (w *twin) poke(r *rand.Rand, focus *contract.Property) string {
 			slots[0] = 1 + r.Int64N(3)
 		case contract.FormList:
 			if p.Type.Of.Form != contract.FormInt {
-				continue
+				value := play.NewActor(nil, r).Value(&replicate.Copy{Clients: w.Clients()}, p.Type)
+				slots = p.Type.AppendSlots(nil, value, w.world.Intern)
+				break
 			}
 			slots[0] = r.Int64N(int64(p.Type.Max) + 1)
 			for i := range slots[0] {
@@ -288,7 +291,8 @@ func (w *twin) poke(r *rand.Rand, focus *contract.Property) string {
 				slots[1], slots[2] = r.Int64N(int64(len(p.Type.Enum.Values))), 1+r.Int64N(p.Type.Each)
 			}
 		default:
-			continue
+			value := play.NewActor(nil, r).Value(&replicate.Copy{Clients: w.Clients()}, p.Type)
+			slots = p.Type.AppendSlots(nil, value, w.world.Intern)
 		}
 		if slices.Equal(slots, e.Nums[p.Slot:p.Slot+len(slots)]) {
 			continue

@@ -1,0 +1,246 @@
+package session
+
+import (
+	"encoding/json"
+	"fmt"
+	"math/rand/v2"
+	"os"
+	"regexp"
+	"strconv"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+
+	"kamerad.example/core/compile"
+	"kamerad.example/core/contract"
+	"kamerad.example/core/replicate"
+	"kamerad.example/core/wire"
+)
+
+// everyType is a contract with properties of all types, clamped and not, to everyone and to the owner. BODIES stands
+// for requests with random statements.
+const everyType = `contract desk language 1
+tick 20 per second
+roles player, referee
+strikes 99 in 1s
+enum Item { flare, patch, relic }
+type Place = vec2 -9..9 step 0.5
+type Name = text max 4 of "a-z"
+type Sign { worth: int 5..9, at: Place, item: Item, who: ref Diver, name: Name }
+type Wall { a: Place, b: Place }
+setting tide: int 3..9 = 5
+setting start: Place = vec(1, 1)
+const walls = [Wall(a = vec(0, -1), b = vec(0, 1)), Wall(a = vec(2, 2), b = vec(3, 3))]
+part Body {
+  hull: int 3..9 = 5 clamped
+  tight: int 5..9 = 5
+  pos: Place = vec(0, 0) clamped
+}
+event rung(sign: Sign, by: client, row: list<int 5..9> max 3)
+fn twice(n: int) -> int = 2 * n
+fn near(a: vec2, b: vec2) -> bool = distance(a, b) < 3
+fn most_of(l: list<int 5..9> max 3) -> int = max(x in l: x else 5)
+entity Diver per player with Body {
+  n: int -3..99 = 5 clamped
+  r: real 1..9 step 0.5 = 1
+  rc: real -2..2 step 0.25 = 0 clamped
+  flag: bool
+  item: Item = patch
+  words: Name = "a"
+  deep: vec3 -5..5 step 1 = vec(0, 0, 0) clamped to owner
+  dir: direction step 0.01
+  rot: rotation step 0.001 to owner
+  sign: Sign = Sign(worth = 5, at = vec(1, 1), item = flare, who = nothing, name = "ab")
+  signs: map<int 0..9, Sign> max 3
+  row: list<Sign> max 3 to owner
+  places: map<Item, Place> max 2
+  dirs: list<direction step 0.01> max 3
+  by_name: map<Name, int 5..9> max 2
+  friends: list<ref Diver> max 3
+  seen: map<client, bool> max 3 to owner
+  bag: stacks<Item> max 3 each 4
+  chest: stacks<Item> max 2 each 9 to owner
+  numbers: list<int 5..9> max 3 = [5, 6]
+  whom: client
+  friend: ref Diver
+  made: kind of [Crate, Sled] = Sled
+  when: instant
+  hold still lease 200ms when hull > 3
+  event hit(by: int 5..9, at: Place)
+  on change n { if n > 90 { tight = clip(n, 5..9) } }
+  on change sign { flag = not flag }
+  action later(by: int 5..9, of: Sign) { tight = by; sign = of }
+  action wide(l: list<int 5..9> max 3) { numbers = l }
+BODIES
+}
+entity Crate with Body { load: int 5..9 = 5; sign: Sign = Sign(worth = 6, at = vec(0, 0), item = relic, who = nothing, name = "") }
+entity Sled with Body { load: int 5..9 = 6; once_at: Place once to everyone; on spawn { hull += 1 } }
+shared Winch with Body { turns: int 5..20 = 5; log_of: list<Name> max 3; last: ref Crate; on tick { if turns > 18 { turns = 5 } } }
+`
+
+// everyStatement are statements on what everyType declares. Some fault, in some states. NUM stands for a number that no
+// other statement of the body has.
+var everyStatement = []string{
+	"n += x * 7", "n = twice(x) + roll(1..9)", "hull -= x", "tight += y - 4", "tight = 5 + x % 5", "r += 0.5", "r = x / 2.0",
+	"rc += r", "rc = -rc", "flag = x > y", "item = shuffled([Item.flare, Item.patch, Item.relic])[0]", `words = "abc"`,
+	"words = caller.name", "pos = start", "pos.x += x", "pos += vec(x, -y)", "pos = pos * 2", "deep.z -= y",
+	"deep = deep + vec(1, 2, 3)", "dir = pos", "dir = turned(dir, r)", "dir = vec(x, y)", "rot = turn(vec(0, 0, 1), r)",
+	"deep = turned(deep, rot)", "sign.worth += 1", "sign.worth = 5", "sign.at.x += 1", "sign.at = pos", "sign.item = item",
+	"sign.who = friend", "sign.name = words", "sign = Sign(worth = 5 + x % 5, at = pos, item = item, who = self, name = words)",
+	"signs[x] = sign", "signs[y] = sign", "signs[x].worth = 6", "signs[y].at.y += 0.5", "signs[x].who = friend", "signs.take(y)",
+	"sign = signs[x]", "row.put(sign)", "row[0].worth = 9", "row[y] = sign", "row.cut(0)", "row.take(sign)",
+	"sign = first(s in row where s.worth > 5)", "places[item] = pos", "places[item].x -= 1", "places.take(flare)",
+	"pos = places[item]", "dirs.put(dir)", "dirs[0] = pos", "dirs.cut(x)", "dir = dirs[0]", `by_name["a"] = 5 + y % 5`,
+	"by_name[words] = tight", "by_name[words] += 1", `by_name.take("a")`, "tight = by_name[words]",
+	"friends.put(friend)", "friends.put(self)", "friend = friends[0]", "friends.take(friend)", "friend = nothing",
+	"friend = one(d in Diver where d != self)", "friend = most(d in Diver: d.n)", "friend.hull += 2", "friend.sign = sign",
+	"friend.signs[x] = sign", "friend.row.put(sign)", "seen[caller] = flag", "seen[whom] = true", "seen.take(caller)",
+	"bag.put(item)", "bag.put(flare, y)", "bag.take(item)", "bag.move(chest, item)", "bag.move(chest, flare, x)",
+	"bag.split(flare, 1)", "chest.move(friend.chest, item)", "friend.bag.move(bag, patch)", "bag.clear()",
+	"numbers.put(5 + x % 5)", "numbers = shuffled(numbers)", "numbers = [5, tight]", "numbers[0] += 1", "numbers.move(friend.numbers, 5)",
+	"tight = most_of(numbers)", "numbers.cut(y)", "whom = caller", "whom = friend.owner", "whom = nothing", "made = Crate", "made = Sled",
+	"when = now()", "when = when + 3s", "if now() - when > 1s { when = now() }",
+	"spawn Crate { load = 5 + x % 5 }", "let cNUM = spawn Crate { sign = sign; pos = pos }\n    Winch.last = cNUM\n    cNUM.load = 7",
+	"spawn Sled { once_at = pos }", "spawn Sled { once_at = start; hull = x; load = 9 }", "let kNUM = spawn Crate\n    kNUM.sign.worth = 8",
+	"for c in Crate { c.load = 5 }", "for c in Crate where c.load > 5 { despawn c }", "for b in Body { b.hull += 1 }",
+	"for b in Body { b.pos.x += 1 }", "for b in Body where near(b.pos, pos) { b.tight = 6 }", "for b in Body within 3 of pos { b.hull = 4 }",
+	"despawn first(s in Sled)", "give Winch to caller", "give Winch to server", "give first(c in Crate) to friend.owner",
+	"Winch.turns += y", "Winch.log_of.put(words)", "Winch.log_of[0] = words", "Winch.log_of.cut(0)", "Winch.last.load = 6",
+	"if exists(Winch.last) { Winch.last.sign.name = words }", "caller.role = referee", "tell everyone rung(sign, caller, numbers)",
+	"tell caller hit(tight, pos)", "tell owner friend.hit(5, pos)", `log everyone "{n} of {words} at {pos}"`,
+	"after 100ms do later(tight, sign)", "do later(9, sign)", "do wide(numbers)", "do friend.wide(numbers)",
+	"if x > y { n = 1 } else { tight -= 1 }", "match item { flare { n = 0 } patch, relic { do at_most() } }",
+	"match x { 0, 1 { n = 0 } else { pos = -pos } }", "for i in [5, 6] { numbers.put(i) }", "for k in signs { signs[k].worth = 9 }",
+	"for s in row { signs[x] = s }", "for k in by_name { by_name[k] = 5 }", "for d in friends { d.n += 1 }",
+	"for c in clients { seen[c] = true }", "n = sum(s in row: s.worth)", "n = count(Crate) + count(d in Diver where d.flag)",
+	"rc = length(pos) - distance(pos, start)", "if crosses(line(pos, start), walls) { flag = true }", "n = floor(r * x)", "r = root(r)",
+	"tight = min(x, y, 9)", "n = max(s in row: s.worth else 3)", "let pNUM = pos\n    pos = pNUM + vec(1, 0)",
+	"let sNUM = sign\n    signs[y] = sNUM", "let lNUM = numbers\n    numbers = lNUM", "if n % 3 == 0 { return }", `deny "no"`,
+}
+
+// withRequests returns a contract text with some requests of a few random statements each, and these requests alone.
+func withRequests(r *rand.Rand, text string, count int) (whole, bodies string) {
+	bodies = "  action at_most() { n = clip(n, 0..50) }\n"
+	for i := range count {
+		bodies += fmt.Sprintf("  request ask%d(x: int 0..9, y: int 0..9) {\n", i)
+		for n := range 1 + r.IntN(4) {
+			statement := everyStatement[r.IntN(len(everyStatement))]
+			bodies += "    " + strings.ReplaceAll(statement, "NUM", fmt.Sprint(n)) + "\n"
+			if strings.HasPrefix(statement, "deny") {
+				break
+			}
+		}
+		bodies += "  }\n"
+	}
+	return strings.Replace(text, "BODIES\n", bodies, 1), bodies
+}
+
+// Whatever statements do with values of whatever types: what the server holds is of its types, every client can read its
+// frames, and its copy is what it should be.
+func TestEveryStatementKeepsEveryCopyRight(t *testing.T) {
+	outcomes := map[wire.Outcome]int{}
+	for seed := range uint64(60) {
+		r := rand.New(rand.NewPCG(seed, 1))
+		const requests = 5
+		text, bodies := withRequests(r, everyType, requests)
+		c, problems := compile.Load("desk.kam", text)
+		require.NotNil(t, c, "%s\n%s", problems.Error(), bodies)
+		s, err := New(c, Options{Key: [32]byte{byte(seed)}, Strict: true})
+		require.NoError(t, err)
+		readers := map[int]*wire.Reader{}
+		copies := map[int]*replicate.Copy{}
+		for _, name := range []string{"ana", "bo"} {
+			n, err := s.Join(name, "player")
+			require.NoError(t, err)
+			s.Ready(n)
+			readers[n] = s.Reader(n)
+			copies[n] = &replicate.Copy{Me: n}
+		}
+		seq := uint64(0)
+		for range 40 {
+			seq++
+			for n := range 2 {
+				ask := wire.Ask{
+					Seq:     seq,
+					Request: fmt.Sprintf("Diver.ask%d", r.IntN(requests)),
+					Args:    []json.RawMessage{fmt.Append(nil, r.IntN(10)), fmt.Append(nil, r.IntN(10))},
+				}
+				s.Ask(n+1, s.ReadRequest(ask))
+			}
+			step := s.Tick()
+			for _, d := range step.Decisions {
+				outcomes[d.Outcome]++
+			}
+			for _, f := range step.Frames {
+				frame, err := readers[f.Client].Read(f.Bytes)
+				require.NoError(t, err, "tick %d\n%s", step.Tick, bodies)
+				copies[f.Client].Apply(frame)
+				s.Confirm(f.Client, step.Tick)
+			}
+			for n, held := range copies {
+				require.Empty(t, s.Compare(n, held.At(step.Tick)), "client %d at tick %d\n%s", n, step.Tick, bodies)
+			}
+			require.Empty(t, misfit(s), "tick %d\n%s", step.Tick, bodies)
+		}
+	}
+	t.Logf("%v", outcomes)
+	require.Greater(t, outcomes[wire.Accepted], 1000)
+	require.Greater(t, outcomes[wire.Faulted], 500)
+}
+
+// misfit names a value of a session that is none of its type, and returns "" when there is none.
+func misfit(s *Session) string {
+	for _, spawned := range s.State().Spawned {
+		for _, f := range spawned.Fields {
+			if f.Type.Has(contract.FormInstant) {
+				continue
+			}
+			if _, err := f.Type.ParseJSON(f.Type.AppendJSON(nil, f.Value)); err != nil {
+				return fmt.Sprintf("%s.%s %s", spawned.Kind, f.Name, err)
+			}
+		}
+	}
+	return ""
+}
+
+var declared = regexp.MustCompile(`(?m)^  \w+: .*$`)
+
+// hiding returns everyType with some of its properties and kinds hidden from some.
+func hiding(r *rand.Rand) string {
+	text := declared.ReplaceAllStringFunc(everyType, func(line string) string {
+		if strings.Contains(line, " to ") {
+			return line
+		}
+		return line + []string{" to nobody", " to owner", "", "", ""}[r.IntN(5)]
+	})
+	for _, entity := range []string{"Crate", "Sled"} {
+		if r.IntN(3) == 0 {
+			text = strings.Replace(text, "entity "+entity+" with Body", "entity "+entity+" with Body to nobody", 1)
+		}
+	}
+	return text
+}
+
+// Whatever statements do with hidden values of whatever types, no client can tell these apart when the contract is
+// called clean. KAMERAD_TWINS says how many random contracts are tried.
+func TestNoStatementTellsHiddenValues(t *testing.T) {
+	contracts := 1000
+	if n, err := strconv.Atoi(os.Getenv("KAMERAD_TWINS")); err == nil {
+		contracts = n
+	}
+	clean := 0
+	for seed := range uint64(contracts) {
+		r := rand.New(rand.NewPCG(seed, 5))
+		text, bodies := withRequests(r, hiding(r), 2)
+		c, problems := compile.Load("desk.kam", text)
+		require.NotNil(t, c, "%s\n%s", problems.Error(), bodies)
+		if leaks(problems) != "" {
+			continue
+		}
+		clean++
+		require.Empty(t, differs(t, c, seed, 12), "contract %d is called clean:\n%s", seed, text)
+	}
+	t.Logf("%d contracts, %d clean, none of them unsound", contracts, clean)
+	require.Greater(t, clean, contracts/20)
+}
