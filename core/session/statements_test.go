@@ -74,49 +74,64 @@ entity Diver per player with Body {
   action wide(l: list<int 5..9> max 3) { numbers = l }
 BODIES
 }
-entity Crate with Body { load: int 5..9 = 5; sign: Sign = Sign(worth = 6, at = vec(0, 0), item = relic, who = nothing, name = "") }
+entity Crate with Body {
+  load: int 5..9 = 5
+  sign: Sign = Sign(worth = 6, at = vec(0, 0), item = relic, who = nothing, name = "")
+}
 entity Sled with Body { load: int 5..9 = 6; once_at: Place once to everyone; on spawn { hull += 1 } }
-shared Winch with Body { turns: int 5..20 = 5; log_of: list<Name> max 3; last: ref Crate; on tick { if turns > 18 { turns = 5 } } }
+shared Winch with Body {
+  turns: int 5..20 = 5
+  log_of: list<Name> max 3
+  last: ref Crate
+  on tick { if turns > 18 { turns = 5 } }
+}
 `
 
 // everyStatement are statements on what everyType declares. Some fault, in some states. NUM stands for a number that no
 // other statement of the body has.
 var everyStatement = []string{
-	"n += x * 7", "n = twice(x) + roll(1..9)", "hull -= x", "tight += y - 4", "tight = 5 + x % 5", "r += 0.5", "r = x / 2.0",
-	"rc += r", "rc = -rc", "flag = x > y", "item = shuffled([Item.flare, Item.patch, Item.relic])[0]", `words = "abc"`,
-	"words = caller.name", "pos = start", "pos.x += x", "pos += vec(x, -y)", "pos = pos * 2", "deep.z -= y",
-	"deep = deep + vec(1, 2, 3)", "dir = pos", "dir = turned(dir, r)", "dir = vec(x, y)", "rot = turn(vec(0, 0, 1), r)",
-	"deep = turned(deep, rot)", "sign.worth += 1", "sign.worth = 5", "sign.at.x += 1", "sign.at = pos", "sign.item = item",
-	"sign.who = friend", "sign.name = words", "sign = Sign(worth = 5 + x % 5, at = pos, item = item, who = self, name = words)",
-	"signs[x] = sign", "signs[y] = sign", "signs[x].worth = 6", "signs[y].at.y += 0.5", "signs[x].who = friend", "signs.take(y)",
+	"n += x * 7", "n = twice(x) + roll(1..9)", "hull -= x", "tight += y - 4", "tight = 5 + x % 5", "r += 0.5",
+	"r = x / 2.0", "rc += r", "rc = -rc", "flag = x > y", "item = shuffled([Item.flare, Item.patch, Item.relic])[0]",
+	`words = "abc"`, "words = caller.name", "pos = start", "pos.x += x", "pos += vec(x, -y)", "pos = pos * 2",
+	"deep.z -= y", "deep = deep + vec(1, 2, 3)", "dir = pos", "dir = turned(dir, r)", "dir = vec(x, y)",
+	"rot = turn(vec(0, 0, 1), r)", "deep = turned(deep, rot)", "sign.worth += 1", "sign.worth = 5", "sign.at.x += 1",
+	"sign.at = pos", "sign.item = item", "sign.who = friend", "sign.name = words",
+	"sign = Sign(worth = 5 + x % 5, at = pos, item = item, who = self, name = words)", "signs[x] = sign",
+	"signs[y] = sign", "signs[x].worth = 6", "signs[y].at.y += 0.5", "signs[x].who = friend", "signs.take(y)",
 	"sign = signs[x]", "row.put(sign)", "row[0].worth = 9", "row[y] = sign", "row.cut(0)", "row.take(sign)",
 	"sign = first(s in row where s.worth > 5)", "places[item] = pos", "places[item].x -= 1", "places.take(flare)",
-	"pos = places[item]", "dirs.put(dir)", "dirs[0] = pos", "dirs.cut(x)", "dir = dirs[0]", `by_name["a"] = 5 + y % 5`,
-	"by_name[words] = tight", "by_name[words] += 1", `by_name.take("a")`, "tight = by_name[words]",
-	"friends.put(friend)", "friends.put(self)", "friend = friends[0]", "friends.take(friend)", "friend = nothing",
-	"friend = one(d in Diver where d != self)", "friend = most(d in Diver: d.n)", "friend.hull += 2", "friend.sign = sign",
-	"friend.signs[x] = sign", "friend.row.put(sign)", "seen[caller] = flag", "seen[whom] = true", "seen.take(caller)",
-	"bag.put(item)", "bag.put(flare, y)", "bag.take(item)", "bag.move(chest, item)", "bag.move(chest, flare, x)",
+	"pos = places[item]", "dirs.put(dir)", "dirs[0] = pos", "dirs.cut(x)", "dir = dirs[0]",
+	`by_name["a"] = 5 + y % 5`, "by_name[words] = tight", "by_name[words] += 1", `by_name.take("a")`,
+	"tight = by_name[words]", "friends.put(friend)", "friends.put(self)", "friend = friends[0]",
+	"friends.take(friend)", "friend = nothing", "friend = one(d in Diver where d != self)",
+	"friend = most(d in Diver: d.n)", "friend.hull += 2", "friend.sign = sign", "friend.signs[x] = sign",
+	"friend.row.put(sign)", "seen[caller] = flag", "seen[whom] = true", "seen.take(caller)", "bag.put(item)",
+	"bag.put(flare, y)", "bag.take(item)", "bag.move(chest, item)", "bag.move(chest, flare, x)",
 	"bag.split(flare, 1)", "chest.move(friend.chest, item)", "friend.bag.move(bag, patch)", "bag.clear()",
-	"numbers.put(5 + x % 5)", "numbers = shuffled(numbers)", "numbers = [5, tight]", "numbers[0] += 1", "numbers.move(friend.numbers, 5)",
-	"tight = most_of(numbers)", "numbers.cut(y)", "whom = caller", "whom = friend.owner", "whom = nothing", "made = Crate", "made = Sled",
-	"when = now()", "when = when + 3s", "if now() - when > 1s { when = now() }",
-	"spawn Crate { load = 5 + x % 5 }", "let cNUM = spawn Crate { sign = sign; pos = pos }\n    Winch.last = cNUM\n    cNUM.load = 7",
-	"spawn Sled { once_at = pos }", "spawn Sled { once_at = start; hull = x; load = 9 }", "let kNUM = spawn Crate\n    kNUM.sign.worth = 8",
-	"for c in Crate { c.load = 5 }", "for c in Crate where c.load > 5 { despawn c }", "for b in Body { b.hull += 1 }",
-	"for b in Body { b.pos.x += 1 }", "for b in Body where near(b.pos, pos) { b.tight = 6 }", "for b in Body within 3 of pos { b.hull = 4 }",
-	"despawn first(s in Sled)", "give Winch to caller", "give Winch to server", "give first(c in Crate) to friend.owner",
-	"Winch.turns += y", "Winch.log_of.put(words)", "Winch.log_of[0] = words", "Winch.log_of.cut(0)", "Winch.last.load = 6",
-	"if exists(Winch.last) { Winch.last.sign.name = words }", "caller.role = referee", "tell everyone rung(sign, caller, numbers)",
-	"tell caller hit(tight, pos)", "tell owner friend.hit(5, pos)", `log everyone "{n} of {words} at {pos}"`,
-	"after 100ms do later(tight, sign)", "do later(9, sign)", "do wide(numbers)", "do friend.wide(numbers)",
-	"if x > y { n = 1 } else { tight -= 1 }", "match item { flare { n = 0 } patch, relic { do at_most() } }",
-	"match x { 0, 1 { n = 0 } else { pos = -pos } }", "for i in [5, 6] { numbers.put(i) }", "for k in signs { signs[k].worth = 9 }",
-	"for s in row { signs[x] = s }", "for k in by_name { by_name[k] = 5 }", "for d in friends { d.n += 1 }",
-	"for c in clients { seen[c] = true }", "n = sum(s in row: s.worth)", "n = count(Crate) + count(d in Diver where d.flag)",
-	"rc = length(pos) - distance(pos, start)", "if crosses(line(pos, start), walls) { flag = true }", "n = floor(r * x)", "r = root(r)",
-	"tight = min(x, y, 9)", "n = max(s in row: s.worth else 3)", "let pNUM = pos\n    pos = pNUM + vec(1, 0)",
-	"let sNUM = sign\n    signs[y] = sNUM", "let lNUM = numbers\n    numbers = lNUM", "if n % 3 == 0 { return }", `deny "no"`,
+	"numbers.put(5 + x % 5)", "numbers = shuffled(numbers)", "numbers = [5, tight]", "numbers[0] += 1",
+	"numbers.move(friend.numbers, 5)", "tight = most_of(numbers)", "numbers.cut(y)", "whom = caller",
+	"whom = friend.owner", "whom = nothing", "made = Crate", "made = Sled", "when = now()", "when = when + 3s",
+	"if now() - when > 1s { when = now() }", "spawn Crate { load = 5 + x % 5 }",
+	"let cNUM = spawn Crate { sign = sign; pos = pos }\n    Winch.last = cNUM\n    cNUM.load = 7",
+	"spawn Sled { once_at = pos }", "spawn Sled { once_at = start; hull = x; load = 9 }",
+	"let kNUM = spawn Crate\n    kNUM.sign.worth = 8", "for c in Crate { c.load = 5 }",
+	"for c in Crate where c.load > 5 { despawn c }", "for b in Body { b.hull += 1 }",
+	"for b in Body { b.pos.x += 1 }", "for b in Body where near(b.pos, pos) { b.tight = 6 }",
+	"for b in Body within 3 of pos { b.hull = 4 }", "despawn first(s in Sled)", "give Winch to caller",
+	"give Winch to server", "give first(c in Crate) to friend.owner", "Winch.turns += y", "Winch.log_of.put(words)",
+	"Winch.log_of[0] = words", "Winch.log_of.cut(0)", "Winch.last.load = 6",
+	"if exists(Winch.last) { Winch.last.sign.name = words }", "caller.role = referee",
+	"tell everyone rung(sign, caller, numbers)", "tell caller hit(tight, pos)", "tell owner friend.hit(5, pos)",
+	`log everyone "{n} of {words} at {pos}"`, "after 100ms do later(tight, sign)", "do later(9, sign)",
+	"do wide(numbers)", "do friend.wide(numbers)", "if x > y { n = 1 } else { tight -= 1 }",
+	"match item { flare { n = 0 } patch, relic { do at_most() } }", "match x { 0, 1 { n = 0 } else { pos = -pos } }",
+	"for i in [5, 6] { numbers.put(i) }", "for k in signs { signs[k].worth = 9 }", "for s in row { signs[x] = s }",
+	"for k in by_name { by_name[k] = 5 }", "for d in friends { d.n += 1 }", "for c in clients { seen[c] = true }",
+	"n = sum(s in row: s.worth)", "n = count(Crate) + count(d in Diver where d.flag)",
+	"rc = length(pos) - distance(pos, start)", "if crosses(line(pos, start), walls) { flag = true }",
+	"n = floor(r * x)", "r = root(r)", "tight = min(x, y, 9)", "n = max(s in row: s.worth else 3)",
+	"let pNUM = pos\n    pos = pNUM + vec(1, 0)", "let sNUM = sign\n    signs[y] = sNUM",
+	"let lNUM = numbers\n    numbers = lNUM", "if n % 3 == 0 { return }", `deny "no"`,
 }
 
 // withRequests returns a contract text with some requests of a few random statements each, and these requests alone.
@@ -136,8 +151,8 @@ func withRequests(r *rand.Rand, text string, count int) (whole, bodies string) {
 	return strings.Replace(text, "BODIES\n", bodies, 1), bodies
 }
 
-// Whatever statements do with values of whatever types: what the server holds is of its types, every client can read its
-// frames, and its copy is what it should be.
+// Whatever statements do with values of whatever types: what the server holds is of its types, every client can read
+// its frames, and its copy is what it should be.
 func TestEveryStatementKeepsEveryCopyRight(t *testing.T) {
 	outcomes := map[wire.Outcome]int{}
 	for seed := range uint64(60) {

@@ -324,7 +324,7 @@ func loosened(v any, depth int) (string, bool) {
 		if math.Abs(x) > 1<<53 {
 			return "", false
 		}
-		return strconv.FormatFloat(x, 'f', -1, 64), true
+		return shortest(x), true
 	case []any:
 		if depth == deepest {
 			return "", false
@@ -344,45 +344,25 @@ func loosened(v any, depth int) (string, bool) {
 
 // literal writes a value, whose refs are by the numbers that clients know, as drills do.
 func (t *Transcript) literal(typ *contract.Type, v contract.Value) (string, bool) {
-	real := func(n int64) string { return strconv.FormatFloat(typ.Real(n), 'f', -1, 64) }
-	join := func(open string, list []string) (string, bool) { return open + strings.Join(list, ", ") + "]", true }
 	switch typ.Form {
 	case contract.FormBool:
 		return strconv.FormatBool(v.Num != 0), true
 	case contract.FormInt, contract.FormInstant:
 		return strconv.FormatInt(v.Num, 10), true
 	case contract.FormReal:
-		return real(v.Num), true
+		return shortest(typ.Real(v.Num)), true
 	case contract.FormText:
 		return quoted(v.Text)
 	case contract.FormEnum:
 		return typ.Enum.Name + "." + typ.Enum.Values[v.Num], true
 	case contract.FormKind:
 		return typ.Names[v.Num], true
-	case contract.FormRecord:
-		var list []string
-		for i, p := range typ.Parts {
-			words, ok := t.literal(p.Type, v.Parts[i])
-			if !ok {
-				return "", false
-			}
-			list = append(list, p.Name+" = "+words)
-		}
-		return typ.Name + "(" + strings.Join(list, ", ") + ")", true
-	case contract.FormVec2, contract.FormVec3:
-		var list []string
-		for _, p := range v.Parts {
-			list = append(list, real(p.Num))
-		}
-		return "vec(" + strings.Join(list, ", ") + ")", true
 	case contract.FormDirection:
 		x, y := typ.Vector(v.Num)
 		if n, ok := typ.Angle(x, y); !ok || n != v.Num {
 			return "", false
 		}
-		return fmt.Sprintf(
-			"vec(%s, %s)", strconv.FormatFloat(x, 'f', -1, 64), strconv.FormatFloat(y, 'f', -1, 64),
-		), true
+		return "vec(" + shortest(x) + ", " + shortest(y) + ")", true
 	case contract.FormEntity:
 		if v.Num == 0 {
 			return "nothing", true
@@ -395,8 +375,29 @@ func (t *Transcript) literal(typ *contract.Type, v contract.Value) (string, bool
 		}
 		name, ok := t.names[int(v.Num)]
 		return name, ok
+	}
+	return t.compound(typ, v)
+}
+
+// compound writes a value that has parts.
+func (t *Transcript) compound(typ *contract.Type, v contract.Value) (string, bool) {
+	var list []string
+	switch typ.Form {
+	case contract.FormVec2, contract.FormVec3:
+		for _, p := range v.Parts {
+			list = append(list, shortest(typ.Real(p.Num)))
+		}
+		return "vec(" + strings.Join(list, ", ") + ")", true
+	case contract.FormRecord:
+		for i, p := range typ.Parts {
+			words, ok := t.literal(p.Type, v.Parts[i])
+			if !ok {
+				return "", false
+			}
+			list = append(list, p.Name+" = "+words)
+		}
+		return typ.Name + "(" + strings.Join(list, ", ") + ")", true
 	case contract.FormList:
-		var list []string
 		for _, p := range v.Parts {
 			words, ok := t.literal(typ.Of, p)
 			if !ok {
@@ -404,18 +405,20 @@ func (t *Transcript) literal(typ *contract.Type, v contract.Value) (string, bool
 			}
 			list = append(list, words)
 		}
-		return join("[", list)
 	case contract.FormStacks:
-		var list []string
 		for _, p := range v.Parts {
 			list = append(
 				list, fmt.Sprintf("[%s.%s, %d]", typ.Enum.Name, typ.Enum.Values[p.Parts[0].Num], p.Parts[1].Num),
 			)
 		}
-		return join("[", list)
+	default:
+		return "", false // a map or a rotation has no words in drills
 	}
-	return "", false
+	return "[" + strings.Join(list, ", ") + "]", true
 }
+
+// shortest writes a number as the shortest text that is read as the same number.
+func shortest(x float64) string { return strconv.FormatFloat(x, 'f', -1, 64) }
 
 // Ticked adds what came of a tick.
 func (t *Transcript) Ticked(step *session.Step) {
