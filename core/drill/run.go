@@ -15,7 +15,6 @@ import (
 	"kamerad.example/core/contract"
 	"kamerad.example/core/eval"
 	"kamerad.example/core/link"
-	"kamerad.example/core/replicate"
 	"kamerad.example/core/session"
 	"kamerad.example/core/syntax"
 	"kamerad.example/core/wire"
@@ -540,6 +539,19 @@ func (r *run) waiting() string {
 	return ""
 }
 
+// unheld says why what a client holds cannot be compared with what is so now; it is empty when it can.
+func (p *player) unheld() string {
+	switch {
+	case p.out != "":
+		return p.out
+	case p.cut:
+		return "its connection is cut"
+	case !p.current():
+		return fmt.Sprintf("it holds tick %d, and more is on its way (`settle` waits for that)", p.copy.Tick)
+	}
+	return ""
+}
+
 // inStep checks every copy that is current against the rules: who may have what is asked anew, whatever was sent.
 //
 // The session computes anew who may have what, from its world and not from what it sent, so that an
@@ -549,7 +561,7 @@ func (r *run) inStep(who ...*player) error {
 		who = r.stage.players
 	}
 	for _, p := range who {
-		if p.out != "" || p.cut || !p.current() {
+		if p.unheld() != "" {
 			continue
 		}
 		for _, d := range r.stage.session.Compare(p.number, r.stage.held(p)) {
@@ -646,6 +658,7 @@ type expectation struct {
 	value eval.Node        // what is missed
 	of    eval.Node        // of what is noticed, or whose event is heard
 	name  string           // of the event or property
+	names []string         // full names of the events of that name that count
 	from  eval.Node        // the old value of what is noticed
 	to    eval.Node        // its new value
 	args  []eval.Node      // of the event that is heard; fewer than it has for any others
@@ -775,8 +788,8 @@ func (k *checker) expect(n *syntax.DrillExpect) *expectation {
 
 // hears checks which event is heard.
 //
-// A bare kind, or none, means the event of any entity. Where several kinds have an event of that name,
-// the values are typed as those of the first.
+// A bare kind means the event of any entity of it, and a bare name that of any kind. Values can be given only where
+// that is one event, since those of another one might be of other types.
 func (k *checker) hears(x *expectation) *expectation {
 	var name syntax.Ident
 	var kind *contract.Kind
@@ -798,10 +811,19 @@ func (k *checker) hears(x *expectation) *expectation {
 	for _, e := range k.Contract.Events {
 		if e.Name == name.Text && (kind == nil || e.Kind == kind) {
 			found = append(found, e)
+			x.names = append(x.names, e.FullName())
 		}
 	}
 	if len(found) == 0 {
 		k.Fail(name.At, "unknown-name", fmt.Sprintf("the contract has no event `%s`", name.Text), "")
+		return nil
+	}
+	if len(found) > 1 && x.n.Args != nil {
+		k.Fail(
+			x.n.Value.Span(), "ambiguous",
+			fmt.Sprintf("`%s` is an event of %s and of %s", name.Text, x.names[0], x.names[1]),
+			"name the kind where values are given",
+		)
 		return nil
 	}
 	if x.n.Args != nil && len(x.n.Args) != len(found[0].Params) {
@@ -845,7 +867,13 @@ func (x *expectation) hold(r *run) error {
 		}
 		who = append(who, p)
 	}
+	if len(who) == 0 {
+		return errors.New("nobody is connected, so that nothing can be expected of everyone")
+	}
 	if n.What == syntax.ExpectInStep {
+		if why := who[0].unheld(); why != "" && len(who) == 1 {
+			return fmt.Errorf("whether %s is in step cannot be told: %s", who[0].name, why)
+		}
 		return r.inStep(who...)
 	}
 	for _, p := range who {
@@ -862,18 +890,14 @@ func (x *expectation) holdFor(r *run, p *player) error {
 	not := func(format string, args ...any) error {
 		return &failing{message: p.name + " " + fmt.Sprintf(format, args...)}
 	}
+	if p.out != "" && (n.What == syntax.ExpectSees || n.What == syntax.ExpectMisses || n.What == syntax.ExpectStrikes) {
+		return fmt.Errorf("%s is out: %s", p.name, p.out)
+	}
 	switch n.What {
 	case syntax.ExpectSees:
 		return x.sees(r, p)
 	case syntax.ExpectMisses:
-		v, err := x.value(r.env(p, 0))
-		if gone := eval.Absent(""); errors.As(err, &gone) {
-			return nil
-		}
-		if err != nil {
-			return err
-		}
-		return &failing{message: fmt.Sprintf("%s sees it: it is %s", p.name, eval.Show(v)), about: x.value}
+		return x.misses(r, p)
 	case syntax.ExpectHeard:
 		count, err := x.count(r, p)
 		switch {
@@ -920,14 +944,23 @@ func (x *expectation) holdFor(r *run, p *player) error {
 	return nil
 }
 
+// misses does what holdFor does, for what a client does not see.
+func (x *expectation) misses(r *run, p *player) error {
+	v, err := x.value(r.env(p, 0))
+	if gone := eval.Absent(""); errors.As(err, &gone) {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	return &failing{message: fmt.Sprintf("%s sees it: it is %s", p.name, eval.Show(v)), about: x.value}
+}
+
 // sees does what holdFor does, for what the server or a client holds; p is nil for the server.
 func (x *expectation) sees(r *run, p *player) error {
 	who := "the server"
 	if p != nil {
 		who = p.name
-		if p.out != "" {
-			return fmt.Errorf("%s is out: %s", p.name, p.out)
-		}
 	}
 	for i := range x.parts {
 		if err := r.holds(&x.parts[i], p, who, len(x.parts) > 1); err != nil {
@@ -973,7 +1006,7 @@ func (r *run) holds(c *clause, p *player, who string, named bool) error {
 
 // count returns how often a client heard an event.
 //
-// It counts from the client's joining on. Values are compared as the wire brings them, in steps.
+// It counts from the client's joining on. What the line says is not rounded to the steps of what was told.
 func (x *expectation) count(r *run, p *player) (n int, err error) {
 	e := r.env(nil, 0)
 	of := eval.Entity(0)
@@ -988,29 +1021,28 @@ func (x *expectation) count(r *run, p *player) (n int, err error) {
 			return 0, fmt.Errorf("%s is no entity", eval.Show(v))
 		}
 	}
-	var want []contract.Value
+	var want []any
 	for i, a := range x.args {
 		v, err := a(e)
 		if err != nil {
 			return 0, err
 		}
-		c, err := eval.Write(x.types[i], v)
-		if err != nil {
+		if _, err := eval.Write(x.types[i], v); err != nil { // also when nothing was told
 			return 0, err
 		}
-		want = append(want, c)
+		want = append(want, v)
 	}
 	for _, h := range p.heard {
-		_, name, whole := strings.Cut(h.event.Event, ".")
-		if !whole {
-			name = h.event.Event
-		}
-		if name != x.name || of != 0 && h.event.Entity != uint32(of) {
+		if !slices.Contains(x.names, h.event.Event) || of != 0 && h.event.Entity != uint32(of) {
 			continue
 		}
 		fits := true
 		for i, v := range want {
-			fits = fits && i < len(h.event.Fields) && h.event.Fields[i].Value.Equal(v)
+			same, err := eval.Same(nil, eval.Read(x.types[i], h.event.Fields[i].Value), v)
+			if err != nil {
+				return 0, err
+			}
+			fits = fits && same
 		}
 		if fits {
 			n++
@@ -1042,8 +1074,14 @@ func (x *expectation) notices(r *run, p *player) error {
 			continue
 		}
 		if c.old != nil {
-			was, _ := eval.Same(&replicate.Copy{}, eval.Read(c.typ, *c.old), values[0])
-			is, _ := eval.Same(&replicate.Copy{}, eval.Read(c.typ, c.now), values[1])
+			was, err := eval.Same(nil, eval.Read(c.typ, *c.old), values[0])
+			if err != nil {
+				return err
+			}
+			is, err := eval.Same(nil, eval.Read(c.typ, c.now), values[1])
+			if err != nil {
+				return err
+			}
 			if was && is {
 				return nil
 			}

@@ -23,13 +23,6 @@ var (
 func operate(e *Env, op string, x, y any) (any, error) {
 	switch op {
 	case "==", "!=":
-		// A role equals a text that names it: drills may write either.
-		if r, ok := x.(role); ok {
-			x = string(r)
-		}
-		if r, ok := y.(role); ok {
-			y = string(r)
-		}
 		eq, err := Same(e.On, x, y)
 		return eq == (op == "=="), err
 	case "<", "<=", ">", ">=":

@@ -7,11 +7,11 @@
 //
 // # How it works
 //
-// Compile turns a tree into closures, once; evaluating a Node calls them. There are no types beforehand: a drill
-// compares what clients hold with what its author wrote, so that a value of another type is an answer (it is not
-// equal), not a mistake. What does not exist on a sheet is Absent, which is neither true nor false and ends the
-// expression that reads it. arithmetic.go computes and compares, exactly or not at all; value.go turns values into what
-// the contract holds, by the type that it declares; record.go makes records.
+// Compile turns a tree into closures, once; evaluating a Node calls them. There are no types beforehand: what a line
+// compares shows when it runs, and values that have nothing in common are an error then, which fails the line. What
+// does not exist on a sheet is Absent, which is neither true nor false and ends the expression that reads it.
+// arithmetic.go computes and compares, exactly or not at all; value.go turns values into what the contract holds, by
+// the type that it declares; record.go makes records.
 package eval
 
 import (
@@ -304,7 +304,7 @@ func (s *Scope) index(n *syntax.Index) Node {
 		if err != nil {
 			return nil, err
 		}
-		return index(h, i)
+		return index(e.On, h, i)
 	}
 }
 
@@ -473,8 +473,29 @@ func (s *Scope) member(n *syntax.Member) Node {
 		if err != nil {
 			return nil, err
 		}
+		if err := s.declares(e, v, name); err != nil {
+			return nil, err
+		}
 		return Property(e, v, name)
 	}
+}
+
+// declares returns an error when a value is an entity of a kind that has no property of a name.
+//
+// Without it the sheet would seem not to have the property, and a client would be right not to see it.
+func (s *Scope) declares(e *Env, v any, name string) error {
+	n, ok := v.(Entity)
+	if !ok || name == "owner" {
+		return nil
+	}
+	t := e.On.Entity(uint32(n))
+	if t == nil {
+		return nil
+	}
+	if k := s.Kind(t.Kind); k != nil && k.Property(name) == nil {
+		return fmt.Errorf("%s has no property `%s`", k.Name, name)
+	}
+	return nil
 }
 
 // known reports whether something can have a part of a name.
@@ -555,7 +576,7 @@ func Property(e *Env, v any, name string) (any, error) {
 //
 // A place outside a list and a key that a map does not have are errors, and not Absent: the sheet has
 // the whole list or nothing of it.
-func index(h, i any) (any, error) {
+func index(on *replicate.Copy, h, i any) (any, error) {
 	switch x := h.(type) {
 	case []any:
 		if n, ok := i.(int64); ok && n >= 0 && n < int64(len(x)) {
@@ -568,12 +589,13 @@ func index(h, i any) (any, error) {
 			}
 		}
 		if x.t.Form == contract.FormMap {
-			key, err := Write(x.t.Key, i)
-			if err != nil {
+			if _, err := Write(x.t.Key, i); err != nil {
 				return nil, err
 			}
 			for _, pair := range x.v.Parts {
-				if pair.Parts[0].Equal(key) {
+				if same, err := Same(on, Read(x.t.Key, pair.Parts[0]), i); err != nil {
+					return nil, err
+				} else if same {
 					return Read(x.t.Of, pair.Parts[1]), nil
 				}
 			}
@@ -602,7 +624,11 @@ func (s *Scope) binary(n *syntax.Binary) Node {
 			if l == (op == "or") {
 				return l, nil
 			}
-			return b(e)
+			y, err := b(e)
+			if _, ok := y.(bool); !ok && err == nil {
+				return nil, fmt.Errorf("%s is neither true nor false", Show(y))
+			}
+			return y, err
 		}
 		y, err := b(e)
 		if err != nil {
@@ -719,7 +745,7 @@ func (s *Scope) method(m *syntax.Member, args []Node) Node {
 		if err != nil {
 			return nil, err
 		}
-		return method(v, name, list)
+		return method(e.On, v, name, list)
 	}
 }
 
@@ -732,10 +758,13 @@ func exists(of Node) Node {
 		if _, gone := err.(Absent); gone {
 			return false, nil
 		}
-		if x, ok := v.(Entity); ok {
-			return e.On.Entity(uint32(x)) != nil, err
+		if err != nil {
+			return nil, err
 		}
-		return v != any(nothing{}), err
+		if !refers(v) {
+			return nil, fmt.Errorf("%s is no entity or client that could exist", Show(v))
+		}
+		return resolved(e.On, v) != any(nothing{}), nil
 	}
 }
 
@@ -790,9 +819,13 @@ func function(e *Env, name string, list []any) (any, error) {
 //
 // In stacks `count` and `has` go by the counts of the stacks; in lists and maps every value counts
 // once. `find` is the first place, from 0, or −1.
-func method(v any, name string, args []any) (any, error) {
+func method(on *replicate.Copy, v any, name string, args []any) (any, error) {
 	h, ok := v.(held)
-	if !ok || h.t.Form == contract.FormRecord || len(args) > 2 || len(args) == 0 && name != "count" {
+	most := 1
+	if name == "has" {
+		most = 2
+	}
+	if !ok || h.t.Form == contract.FormRecord || len(args) > most || len(args) == 0 && name != "count" {
 		return nil, fmt.Errorf("%s has no `%s` with %d values", Show(v), name, len(args))
 	}
 	if len(args) == 0 {
@@ -807,8 +840,7 @@ func method(v any, name string, args []any) (any, error) {
 	default:
 		key = &contract.Type{Form: contract.FormEnum, Enum: h.t.Enum}
 	}
-	item, err := Write(key, args[0])
-	if err != nil {
+	if _, err := Write(key, args[0]); err != nil { // told also when there is nothing to compare it with
 		return nil, err
 	}
 	at := int64(-1)
@@ -822,7 +854,11 @@ func method(v any, name string, args []any) (any, error) {
 		if h.t.Form == contract.FormStacks {
 			n = p.Parts[1].Num
 		}
-		if one.Equal(item) {
+		same, err := Same(on, Read(key, one), args[0])
+		if err != nil {
+			return nil, err
+		}
+		if same {
 			count += n
 			if at < 0 {
 				at = int64(i)
@@ -893,22 +929,35 @@ func (s *Scope) query(n *syntax.Query) Node {
 				return nil, err
 			}
 			e.Names[n.Name.Text] = item
-			if where != nil {
-				v, err := where(e)
-				if _, gone := err.(Absent); gone {
-					continue
-				}
-				if err != nil {
-					return nil, err
-				}
-				if yes, ok := v.(bool); !ok || !yes {
-					continue
-				}
+			yes, err := chosen(e, where)
+			if err != nil {
+				return nil, err
 			}
-			found = append(found, item)
+			if yes {
+				found = append(found, item)
+			}
 		}
 		return choose(e, n, do, found, value, other)
 	}
+}
+
+// chosen evaluates the condition of a query, which may be nil. One that reads what the sheet does not have is not met.
+func chosen(e *Env, where Node) (bool, error) {
+	if where == nil {
+		return true, nil
+	}
+	v, err := where(e)
+	if _, gone := err.(Absent); gone {
+		return false, nil
+	}
+	if err != nil {
+		return false, err
+	}
+	yes, ok := v.(bool)
+	if !ok {
+		return false, fmt.Errorf("%s is neither true nor false", Show(v))
+	}
+	return yes, nil
 }
 
 // queried returns what a query goes over: the name of a kind, or `clients`. ok is false when the query is none, or goes

@@ -3,6 +3,7 @@ package eval
 import (
 	"encoding/json"
 	"fmt"
+	"reflect"
 	"slices"
 	"strconv"
 	"strings"
@@ -341,52 +342,162 @@ func Show(x any) string {
 	return fmt.Sprint(x)
 }
 
-// Same compares two values; what refers to something that a sheet does not have is nothing.
+// Same compares two values. on is the sheet that they were read from: a ref to something that it does not have is
+// nothing. Without a sheet refs are compared by their numbers.
 //
-// A value that a drill wrote out, as a list or record, is turned into the type of the other side and
-// compared exactly. Values of types that have nothing in common are an error rather than unequal: `!=`
-// would hold for any of them.
+// A value that a drill wrote out, as a list or record, is compared part by part and never rounded to the steps of the
+// other side. Values that have nothing in common are an error rather than unequal: `!=` would hold for any of them.
 func Same(on *replicate.Copy, a, b any) (bool, error) {
-	gone := func(x any) any {
-		if e, ok := x.(Entity); ok && on.Entity(uint32(e)) == nil {
-			return nothing{}
-		}
-		return x
+	a = resolved(on, a)
+	b = resolved(on, b)
+	if order, ok := compare(a, b); ok {
+		return order == 0, nil
 	}
-	a = gone(a)
-	b = gone(b)
+	apart := fmt.Errorf("%s and %s cannot be compared", Show(a), Show(b))
 	switch x := a.(type) {
-	case int64, float64:
-		if order, ok := compare(a, b); ok {
-			return order == 0, nil
+	case bool, string:
+		if reflect.TypeOf(a) == reflect.TypeOf(b) {
+			return a == b, nil
+		}
+	case member:
+		if y, ok := b.(member); ok && x.enum.Name == y.enum.Name {
+			return x.at == y.at, nil
+		}
+	case Entity, Seat, nothing:
+		if b == any(nothing{}) || a == any(nothing{}) && refers(b) || reflect.TypeOf(a) == reflect.TypeOf(b) {
+			return a == b, nil
 		}
 	case vector:
-		if y, ok := b.(vector); ok {
+		if y, ok := b.(vector); ok && len(x) == len(y) {
 			return slices.Equal(x, y), nil
 		}
 	case held:
 		switch y := b.(type) {
 		case held:
-			return x.v.Equal(y.v), nil
+			if alike(x.t, y.t) {
+				return sameParts(on, opened(x), opened(y))
+			}
 		case []any, made:
-			v, err := Write(x.t, y)
-			return err == nil && x.v.Equal(v), err
+			if _, err := Write(x.t, y); err != nil { // asked first, since a list of another length ends it early
+				return false, err
+			}
+			return sameParts(on, opened(x), y)
 		}
 	case []any, made:
 		if _, ok := b.(held); ok {
 			return Same(on, b, a)
 		}
-	case nothing:
-		return b == any(nothing{}), nil
-	default:
-		switch b.(type) {
-		case vector, held, []any, made:
-		default:
-			return a == b, nil
+		if reflect.TypeOf(a) == reflect.TypeOf(b) {
+			return sameParts(on, a, b)
 		}
 	}
-	if b == any(nothing{}) {
-		return false, nil
+	return false, apart
+}
+
+// resolved returns a value as it is compared: a ref to what the sheet does not have is nothing, a role its name.
+func resolved(on *replicate.Copy, x any) any {
+	switch v := x.(type) {
+	case Entity:
+		if v == 0 || on != nil && on.Entity(uint32(v)) == nil {
+			return nothing{}
+		}
+	case role:
+		return string(v)
 	}
-	return false, fmt.Errorf("%s and %s cannot be compared", Show(a), Show(b))
+	return x
+}
+
+// refers reports whether a value is one that can be nothing.
+func refers(x any) bool {
+	switch x.(type) {
+	case Entity, Seat, nothing:
+		return true
+	}
+	return false
+}
+
+// sameParts compares two lists item by item, or two records field by field.
+func sameParts(on *replicate.Copy, a, b any) (bool, error) {
+	list, ok := a.([]any)
+	other, both := b.([]any)
+	if ok && both {
+		same := len(list) == len(other)
+		for i := range min(len(list), len(other)) {
+			equal, err := Same(on, list[i], other[i])
+			if err != nil {
+				return false, err
+			}
+			same = same && equal
+		}
+		return same, nil
+	}
+	x, ok := a.(made)
+	y, both := b.(made)
+	if !ok || !both || x.name != y.name || len(x.fields) != len(y.fields) {
+		return false, fmt.Errorf("%s and %s cannot be compared", Show(a), Show(b))
+	}
+	same := true
+	for _, f := range x.fields {
+		i := slices.IndexFunc(y.fields, func(g field) bool { return g.name == f.name })
+		if i < 0 {
+			return false, fmt.Errorf("%s has no `%s`", Show(b), f.name)
+		}
+		equal, err := Same(on, f.value, y.fields[i].value)
+		if err != nil {
+			return false, err
+		}
+		same = same && equal
+	}
+	return same, nil
+}
+
+// opened returns what the contract holds as a drill would write it: a record, or a list, of pairs for stacks and maps.
+func opened(h held) any {
+	if h.t.Form == contract.FormRecord {
+		out := made{name: h.t.Name}
+		for i, p := range h.t.Parts {
+			out.fields = append(out.fields, field{p.Name, Read(p.Type, h.v.Parts[i])})
+		}
+		return out
+	}
+	out := []any{}
+	for _, p := range h.v.Parts {
+		switch h.t.Form {
+		case contract.FormStacks:
+			out = append(out, []any{member{h.t.Enum, p.Parts[0].Num}, p.Parts[1].Num})
+		case contract.FormMap:
+			out = append(out, []any{Read(h.t.Key, p.Parts[0]), Read(h.t.Of, p.Parts[1])})
+		default:
+			out = append(out, Read(h.t.Of, p))
+		}
+	}
+	return out
+}
+
+// alike reports whether values of two types can be compared. It matters for lists and maps that may be empty, whose
+// items say nothing then.
+func alike(t, u *contract.Type) bool {
+	class := func(t *contract.Type) contract.Form {
+		switch t.Form {
+		case contract.FormInt, contract.FormInstant, contract.FormTime:
+			return contract.FormReal
+		case contract.FormDirection:
+			return contract.FormVec2
+		}
+		return t.Form
+	}
+	if class(t) != class(u) {
+		return false
+	}
+	switch t.Form {
+	case contract.FormEnum, contract.FormStacks:
+		return t.Enum.Name == u.Enum.Name
+	case contract.FormRecord:
+		return t.Name == u.Name
+	case contract.FormList:
+		return alike(t.Of, u.Of)
+	case contract.FormMap:
+		return alike(t.Key, u.Key) && alike(t.Of, u.Of)
+	}
+	return true
 }

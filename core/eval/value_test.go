@@ -96,7 +96,7 @@ func TestHolders(t *testing.T) {
 	require.NoError(t, err)
 	h := held{stacks, v}
 	ask := func(name string, args ...any) any {
-		out, err := method(h, name, args)
+		out, err := method(&replicate.Copy{}, h, name, args)
 		require.NoError(t, err)
 		return out
 	}
@@ -105,21 +105,21 @@ func TestHolders(t *testing.T) {
 	assert.Equal(t, true, ask("has", member{item, 1}, int64(2)))
 	assert.Equal(t, false, ask("has", member{item, 1}, int64(3)))
 	assert.Equal(t, false, ask("has", member{item, 2}))
-	_, err = method(h, "has", []any{"a"})
+	_, err = method(&replicate.Copy{}, h, "has", []any{"a"})
 	assert.Error(t, err)
-	_, err = method(int64(3), "has", []any{"a"})
+	_, err = method(&replicate.Copy{}, int64(3), "has", []any{"a"})
 	assert.Error(t, err)
 	list := held{
 		&contract.Type{Form: contract.FormList, Of: &contract.Type{Form: contract.FormInt, High: 9}, Max: 3},
 		contract.Value{Parts: []contract.Value{{Num: 4}, {Num: 7}}},
 	}
-	out, err := method(list, "find", []any{int64(7)})
+	out, err := method(&replicate.Copy{}, list, "find", []any{int64(7)})
 	require.NoError(t, err)
 	assert.Equal(t, int64(1), out)
-	out, err = index(list, int64(0))
+	out, err = index(&replicate.Copy{}, list, int64(0))
 	require.NoError(t, err)
 	assert.Equal(t, int64(4), out)
-	_, err = index(list, int64(2))
+	_, err = index(&replicate.Copy{}, list, int64(2))
 	assert.ErrorContains(t, err, "has nothing at 2")
 }
 
