@@ -27,14 +27,17 @@ var closedSets = [][]string{
 		"replicate.FieldLost", "replicate.FieldChanged", "replicate.EventReceived", "replicate.EntityGone",
 		"replicate.BecameMine",
 	},
-	{"wire.MessageAsk", "wire.MessageWrite", "wire.MessagePress", "wire.MessageRelease"},
+	{
+		"wire.MessageReady", "wire.MessageSeen", "wire.MessageAsk", "wire.MessageWrite", "wire.MessagePress",
+		"wire.MessageRelease",
+	},
 	{
 		"syntax.VerbAsks", "syntax.VerbWrites", "syntax.VerbHolds", "syntax.VerbPresses", "syntax.VerbReleases",
 		"syntax.VerbRenews", "syntax.VerbForges",
 	},
 	{
-		"syntax.ExpectSees", "syntax.ExpectHeard", "syntax.ExpectNoticed", "syntax.ExpectMisses", "syntax.ExpectFaults",
-		"syntax.ExpectGot",
+		"syntax.ExpectSees", "syntax.ExpectMisses", "syntax.ExpectHeard", "syntax.ExpectNoticed", "syntax.ExpectStrikes",
+		"syntax.ExpectExpelled", "syntax.ExpectLogged", "syntax.ExpectGot", "syntax.ExpectInStep", "syntax.ExpectFaults",
 	},
 	{"syntax.MoveLeave", "syntax.MoveCut", "syntax.MoveBack"},
 	{`"server"`, `"everyone"`, `"nobody"`, `"nothing"`},
