@@ -440,10 +440,15 @@ func wrongValues(t *contract.Type, what string) (out []badValue) {
 			add("far under", "[-1e300"+rest+"]")
 			add("one part more", "[0,0"+rest+"]")
 		case contract.FormText:
-			add("too long", `"`+whole("a", t.Max+1)+`"`)
-			add("far too long", `"`+whole("a", min(8000, 20*t.Max+100))+`"`)
-			edge("empty", []byte(`""`))
-			edge("the longest", t.AppendJSON(nil, contract.Value{Text: whole("a", t.Max)}))
+			right := string(t.Character(true))
+			text := func(s string) []byte { return t.AppendJSON(nil, contract.Value{Text: s}) }
+			add("too long", string(text(whole(right, t.Max+1))))
+			add("far too long", string(text(whole(right, min(8000, 20*t.Max+100)))))
+			if wrong := t.Character(false); wrong != 0 {
+				add("another character", string(text(string(wrong))))
+			}
+			edge("empty", text(""))
+			edge("the longest", text(whole(right, t.Max)))
 		case contract.FormList, contract.FormStacks, contract.FormMap:
 			add("too long", "["+strings.TrimSuffix(whole("0,", t.Max+1), ",")+"]")
 			edge("empty", t.AppendJSON(nil, contract.Value{}))

@@ -549,13 +549,12 @@ func (a *auditor) attack(p *someone) (out []given) {
 			if len(out)+times+2 > mostPerTick {
 				continue
 			}
+			if x.old && p.seq < 100 { // the old numbers have to have been answered long since
+				continue
+			}
 			for range times {
 				m := p.number(x.m, a.all.Now())
 				if x.old {
-					// The old numbers have to have been answered long since.
-					if p.seq < 100 {
-						continue
-					}
 					p.seq--
 					m.Seq = 1 + uint64(a.r.IntN(20))
 				}
@@ -581,6 +580,35 @@ func (a *auditor) count(x *attack) {
 	a.distinct[h.Sum64()] = struct{}{}
 }
 
+// repeats reports whether an attack is about how much is sent, or about what was sent before.
+func (x *attack) repeats() bool {
+	return slices.Contains([]string{TooFast, Repeated, Disordered}, x.what)
+}
+
+// usedUp reports whether an attack was refused for how much its sender had sent before it, which says nothing about
+// what the attack is for.
+func (x *attack) usedUp(outcome wire.Outcome, stage wire.Stage) bool {
+	switch {
+	case x.repeats():
+		return false
+	case stage == wire.StageLimit:
+		return x.of.sort == OfRequest
+	}
+	return stage == wire.StageBounds && outcome == wire.Dropped
+}
+
+// spent is why an attack that usedUp is of proves nothing.
+const spent = "other attacks had used up what a client may send"
+
+// unproven takes back that an attack was tried: what became of it does not tell whether the session held.
+func (x *attack) unproven(why string) {
+	cell := x.of.cells[x.what]
+	cell.Tried--
+	if !cell.untold {
+		cell.Why = why
+	}
+}
+
 // mangle breaks a message: one that cannot be read cuts who sent it and is never given to a session.
 //
 // Some broken messages can be read all the same. They are not sent, since nobody would know what they
@@ -604,9 +632,10 @@ func (a *auditor) mangle(p *someone, t *target) {
 	}
 	x := &attack{of: t, what: Broken, class: fmt.Sprint(len(bits))}
 	a.count(x)
-	got := "read all the same"
-	if _, err := wire.UnpackFromClient(bits, a.outline); err != nil {
-		got = "cannot be read: who sent it is cut"
+	got := "cannot be read: who sent it is cut"
+	if _, err := wire.UnpackFromClient(bits, a.outline); err == nil {
+		got = "read all the same"
+		x.unproven("what was broken could be read all the same")
 	}
 	t.cells[Broken].Outcomes[got]++
 }
@@ -793,6 +822,9 @@ func (a *auditor) gather(i int) (both, tries []given) {
 	tries = slices.DeleteFunc(tries, func(g given) bool {
 		press := g.m.Type == wire.MessagePress || g.m.Type == wire.MessageRelease
 		twice := press && pressed[g.from.me.Number]
+		if twice {
+			g.attack.unproven("another press went with it")
+		}
 		pressed[g.from.me.Number] = pressed[g.from.me.Number] || press
 		return twice
 	})
@@ -807,7 +839,7 @@ func writeKey(g given) string { return fmt.Sprint(g.from.me.Number, g.m.Property
 // A request that failed inside has changed nothing; it is kept in the inputs, since a run that shows
 // the failure needs it, and not given to the second session.
 func (a *auditor) taking(
-	tries []given, decided map[[2]uint64]*session.Decision, refused map[[2]uint64]string, step *session.Step,
+	tries []given, decided map[[2]uint64]*session.Decision, refused map[[2]uint64]wire.Decision, step *session.Step,
 ) (taken []given) {
 	done := map[[2]uint64]bool{}
 	newest := map[string]uint64{}
@@ -820,13 +852,17 @@ func (a *auditor) taking(
 		outcomes := g.attack.of.cells[g.attack.what].Outcomes
 		if g.m.Type == wire.MessageWrite && newest[writeKey(g)] != g.m.Seq {
 			outcomes["overtaken by a newer write"]++
+			g.attack.unproven("a newer write overtook it")
 			continue
 		}
 		at := [2]uint64{uint64(g.from.me.Number), g.m.Seq}
 		if g.m.Type != wire.MessageAsk {
-			if why := refused[at]; why != "" {
-				outcomes[why]++
+			if d, ok := refused[at]; ok {
+				outcomes[fmt.Sprintf("%s: %s", d.Outcome, d.Reason)]++
 				g.from.attacked = true
+				if g.attack.usedUp(d.Outcome, d.Stage) {
+					g.attack.unproven(spent)
+				}
 				continue
 			}
 			outcomes["taken"]++
@@ -836,11 +872,13 @@ func (a *auditor) taking(
 		}
 		d := decided[at]
 		switch {
-		case done[at]:
-		case d == nil && (g.attack.old || g.attack.again):
+		case done[at], d == nil && (g.attack.old || g.attack.again):
 			outcomes["answered as before, or not at all"]++
 		case d == nil: // more than a client may send in one tick
 			outcomes["not looked at"]++
+			if !g.attack.repeats() {
+				g.attack.unproven(spent)
+			}
 		default:
 			a.judge(g, d)
 			g.failed = d.Outcome == wire.Faulted
@@ -864,12 +902,14 @@ func (a *auditor) find(m wire.FromClient) *target {
 	return nil
 }
 
-// take applies the frames of everybody, and returns which writes and presses were refused, and why.
+// take applies the frames of everybody, and returns what was decided of the writes and presses that were refused.
 //
 // Frames confirm at once: the audit has no links, only the session.
-func (a *auditor) take(step *session.Step) (frames map[int][]byte, refused map[[2]uint64]string, err error) {
+func (a *auditor) take(step *session.Step) (
+	frames map[int][]byte, refused map[[2]uint64]wire.Decision, err error,
+) {
 	frames = map[int][]byte{}
-	refused = map[[2]uint64]string{}
+	refused = map[[2]uint64]wire.Decision{}
 	for _, cf := range step.Frames {
 		p := a.who(cf.Client)
 		if p == nil {
@@ -883,7 +923,7 @@ func (a *auditor) take(step *session.Step) (frames map[int][]byte, refused map[[
 		p.copy.Apply(f)
 		for _, d := range f.Decisions {
 			if d.Outcome != wire.Accepted {
-				refused[[2]uint64{uint64(cf.Client), d.Seq}] = fmt.Sprintf("%s: %s", d.Outcome, d.Reason)
+				refused[[2]uint64{uint64(cf.Client), d.Seq}] = d
 			}
 		}
 		a.all.Confirm(cf.Client, step.Tick)
@@ -918,6 +958,9 @@ func (a *auditor) judge(g given, d *session.Decision) {
 	}
 	g.attack.of.cells[g.attack.what].Outcomes[said]++
 	g.from.attacked = g.from.attacked || d.Outcome != wire.Accepted
+	if g.attack.usedUp(d.Outcome, d.Stage) {
+		g.attack.unproven(spent)
+	}
 	switch {
 	case d.Outcome == wire.Faulted:
 		f, _ := d.Fault()

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 	"testing"
@@ -52,6 +53,40 @@ func TestTidewreckHolds(t *testing.T) {
 	twice, err := Run(context.Background(), c, Options{Seed: 1, Rounds: 1, Ticks: 60})
 	require.NoError(t, err)
 	assert.Equal(t, again, twice, "the same seed tries the same")
+}
+
+// An attack of which nothing says whether it was held does not count as tried: one that was stopped because others had
+// used up a limit, that nobody looked at, that a newer write overtook, or that was broken and can be read all the same.
+func TestWhatWasNotJudgedIsNotTried(t *testing.T) {
+	r, err := Run(context.Background(), tidewreck(t), Options{Seed: 3, Rounds: 2, Ticks: 150})
+	require.NoError(t, err)
+	unproven := map[string]int{}
+	for _, row := range r.Rows {
+		if row.Sort == OfValue {
+			continue
+		}
+		for i, cell := range row.Cells {
+			judged := 0
+			for outcome, n := range cell.Outcomes {
+				repeats := slices.Contains([]string{TooFast, Repeated, Disordered}, r.Attacks[i])
+				switch {
+				case strings.Contains(outcome, "at limit") && !repeats:
+					unproven["limit"] += n
+				case outcome == "not looked at", outcome == "overtaken by a newer write", outcome == "read all the same":
+					unproven[outcome] += n
+				default:
+					judged += n
+				}
+			}
+			if r.Attacks[i] != Reads {
+				assert.LessOrEqual(t, cell.Tried, judged, "%s, %s", row.Name, r.Attacks[i])
+			}
+		}
+	}
+	t.Log(unproven)
+	assert.Greater(t, unproven["limit"], 100)
+	assert.NotZero(t, unproven["overtaken by a newer write"])
+	assert.NotZero(t, unproven["read all the same"])
 }
 
 // hole is a weak contract with one hole, and the same without it.

@@ -2,6 +2,7 @@ package audit
 
 import (
 	"context"
+	"encoding/json"
 	"strings"
 	"testing"
 
@@ -153,4 +154,30 @@ entity Diver per player {
 	assert.Contains(t, told, `Diver.say("")`)
 	assert.Contains(t, told, "Diver.sort([])")
 	assert.Contains(t, told, "Diver.pick(9000000)")
+}
+
+// A text that may hold only some characters is sent with these, so that its checks are met, and with another one.
+func TestTextsHoldWhatTheyMay(t *testing.T) {
+	c, problems := compile.Load("desk.kam", `contract desk language 1
+seats 6
+roles player
+entity Diver per player {
+  code: text max 4 of "0-9" = "0"
+  request dial(number: text max 4 of "0-9") limit 4 per second check number != code else deny "busy" { code = number }
+}
+`)
+	require.NotNil(t, c, problems.Error())
+	r, err := Run(context.Background(), c, Options{Seed: 1, Rounds: 1, Ticks: 200})
+	require.NoError(t, err)
+	assert.Empty(t, effects(r))
+	assert.Greater(t, cellOf(t, r, "Diver.dial", Checks).Outcomes["accepted"], 5)
+	number := c.Requests[0].Params[0].Type
+	classes := map[string]bool{}
+	for _, v := range wrongValues(number, OutOfRange) {
+		text := ""
+		require.NoError(t, json.Unmarshal([]byte(v.json), &text))
+		assert.Equal(t, v.must, number.Allows(text) != nil, "%s: %q", v.class, text)
+		classes[v.class] = true
+	}
+	assert.True(t, classes["another character"], classes)
 }

@@ -557,8 +557,8 @@ func (a *liveAuditor) judge(s *liveSeat, g given, fast map[string]int) {
 		x.of.cells[x.what].untold = true
 		return
 	}
-	if x.usedUp(d) { // whether it changed something all the same is judged below
-		x.unproven("other attacks had used up what a client may send")
+	if x.usedUp(d.Outcome, d.Stage) { // whether it changed something all the same is judged below
+		x.unproven(spent)
 	}
 	var known session.Decision
 	if len(shown) > 0 {
@@ -604,32 +604,6 @@ func (a *liveAuditor) judgeLimit(x *attack, key string, fast map[string]int) {
 func (g given) untold(d *wire.Decision, shown []session.Decision) bool {
 	return g.m.Type == wire.MessageAsk && d.Outcome == wire.Accepted && len(shown) == 0 && !g.attack.must &&
 		!g.attack.repeats()
-}
-
-// repeats reports whether an attack is about how much is sent, or about what was sent before.
-func (x *attack) repeats() bool {
-	return slices.Contains([]string{TooFast, Repeated, Disordered}, x.what)
-}
-
-// usedUp reports whether an attack was refused for how much its sender had sent before it, which says nothing about
-// what the attack is for.
-func (x *attack) usedUp(d *wire.Decision) bool {
-	switch {
-	case x.repeats():
-		return false
-	case d.Stage == wire.StageLimit:
-		return x.of.sort == OfRequest
-	}
-	return d.Stage == wire.StageBounds && d.Outcome == wire.Dropped
-}
-
-// unproven takes back that an attack was tried: what became of it does not tell whether the session held.
-func (x *attack) unproven(why string) {
-	cell := x.of.cells[x.what]
-	cell.Tried--
-	if !cell.untold {
-		cell.Why = why
-	}
 }
 
 // note adds an effect of an attack; attacks with the same cause are told once.

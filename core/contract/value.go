@@ -249,6 +249,17 @@ func (t *Type) Allows(text string) error {
 	return nil
 }
 
+// Character returns a character that a text of the type may hold, or with false one that it may not; 0 when there is
+// none that comes to mind.
+func (t *Type) Character(allowed bool) rune {
+	for _, r := range "a0 A-~é\x01" + t.Chars {
+		if (t.Chars == "" || charIn(t.Chars, r)) == allowed {
+			return r
+		}
+	}
+	return 0
+}
+
 // charIn reports whether a character is in a list such as `a-z0-9 -`: a `-` between two characters means all from one
 // to the other, at either end itself.
 func charIn(chars string, r rune) bool {

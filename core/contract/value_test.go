@@ -43,6 +43,18 @@ shared A {
 	}
 }
 
+// A character is one that a text of the type may hold, or one that it may not.
+func TestACharacterThatATextMayHold(t *testing.T) {
+	for _, chars := range []string{"a-z", "0-9", "b-dx", "é", "-", "A-Z ", "~"} {
+		text := &contract.Type{Form: contract.FormText, Max: 1, Chars: chars}
+		assert.NoError(t, text.Allows(string(text.Character(true))), chars)
+		assert.Error(t, text.Allows(string(text.Character(false))), chars)
+	}
+	any := &contract.Type{Form: contract.FormText, Max: 1}
+	assert.Equal(t, 'a', any.Character(true))
+	assert.Zero(t, any.Character(false), "each character may stand in it")
+}
+
 func TestStepsRoundToTheNearestAndTheEven(t *testing.T) {
 	half := &contract.Type{
 		Form: contract.FormReal,

@@ -74,6 +74,10 @@ func (h *history) keep(step *session.Step) {
 		)
 	}
 	for _, t := range step.Events {
+		if len(t.Clients) == 1 {
+			h.say(step.Tick, "%s is told to 1 client", t.Event.Event)
+			continue
+		}
 		h.say(step.Tick, "%s is told to %d clients", t.Event.Event, len(t.Clients))
 	}
 	for _, f := range step.Faults {

@@ -110,7 +110,8 @@ func (a *Actor) Value(c *replicate.Copy, t *contract.Type) contract.Value {
 		}
 		return contract.Value{}
 	case contract.FormText:
-		return contract.Value{Text: strings.Repeat("a", []int{0, min(1, t.Max), min(1, t.Max), t.Max}[r.IntN(4)])}
+		length := []int{0, min(1, t.Max), min(1, t.Max), t.Max}[r.IntN(4)]
+		return contract.Value{Text: strings.Repeat(string(t.Character(true)), length)}
 	case contract.FormVec2, contract.FormVec3:
 		for _, x := range c.Entities() {
 			for _, f := range x.Fields {

@@ -136,6 +136,7 @@ entity Thing per player {
   v: vec3 -4..4 step 0.1
   q: rotation step 0.01
   t: text max 5
+  digits: text max 5 of "0-9"
   e: Item
   p: Pair
   o: ref Thing
