@@ -84,6 +84,7 @@ func TestHostileClientsHarmNobody(t *testing.T) {
 		require.NoError(t, <-failed)
 		r := <-reports
 		assert.Empty(t, r.Out, "nobody honest is out")
+		assert.Positive(t, r.Compared)
 		assert.Zero(t, r.Differed, "nobody honest is out of step")
 		assert.Greater(t, r.Asked+r.Kept, 10)
 	}

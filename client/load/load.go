@@ -58,7 +58,8 @@ type Report struct {
 	Frames    int                  `json:"frames"`
 	Bytes     int                  `json:"bytes"` // of frames
 	Events    int                  `json:"events"`
-	Differed  int                  `json:"differed"` // copies that were not what they should be
+	Compared  int                  `json:"compared"` // how often a copy was compared with what it should be
+	Differed  int                  `json:"differed"` // and was not that
 	Out       map[string]int       `json:"out"`      // clients that did not play to the end, by reason
 	Delay     Delays               `json:"decision_ms"`
 	Ticks     float64              `json:"tick_ms"` // how long a tick is
@@ -176,9 +177,12 @@ func joinAll(ctx context.Context, o Options, t *tally) (players []*client.Client
 		p, err := client.Join(ctx, o.Service, o.Session, fmt.Sprintf("%s %d", o.Name, i+1), o.Role, client.Options{
 			OnRaw: func(m []byte) { t.add(func(r *Report) { r.Frames++; r.Bytes += len(m) }) },
 			OnFrame: func(f *wire.Frame, _ []replicate.Notice) {
-				if len(f.Events) > 0 {
-					t.add(func(r *Report) { r.Events += len(f.Events) })
-				}
+				t.add(func(r *Report) {
+					r.Events += len(f.Events)
+					if f.Digest != nil {
+						r.Compared++
+					}
+				})
 			},
 			OnDiffer: func(int64) { t.add(func(r *Report) { r.Differed++ }) },
 		})

@@ -64,6 +64,7 @@ func TestALoadActsByTheContract(t *testing.T) {
 	assert.Zero(t, r.Decisions[wire.Malformed]+r.Decisions[wire.Faulted])
 	assert.NotContains(t, r.Reasons, "not the owner")
 	assert.NotContains(t, r.Reasons, "not allowed")
+	assert.Positive(t, r.Compared)
 	assert.Zero(t, r.Differed)
 	assert.Empty(t, r.Out)
 	assert.Equal(t, r.Asked, r.Delay.Count)

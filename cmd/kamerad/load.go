@@ -197,13 +197,18 @@ func printLoad(w io.Writer, r *load.Report) {
 	for _, reason := range slices.Sorted(maps.Keys(r.Out)) {
 		fmt.Fprintln(w, terminal.Bad.Sprintf("%s out: %s", plural(r.Out[reason], "client"), terminal.Shown(reason)))
 	}
-	if r.Differed > 0 {
+	switch {
+	case r.Differed > 0:
 		fmt.Fprintln(
 			w, terminal.Bad.Sprintf(
 				"%s differed from what it should be, and was sent anew", plural(r.Differed, "copy"),
 			),
 		)
-	} else {
-		fmt.Fprintln(w, terminal.Good.Sprint("= every copy was what it should be"))
+	case r.Compared == 0:
+		fmt.Fprintln(w, terminal.Warn.Sprint("· no copy was compared with what it should be: that takes a second"))
+	default:
+		fmt.Fprintln(
+			w, terminal.Good.Sprintf("= every copy was what it should be, in %s", plural(r.Compared, "comparison")),
+		)
 	}
 }

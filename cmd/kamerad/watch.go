@@ -1,6 +1,7 @@
 package main
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -196,19 +197,45 @@ func (w *watched) short(value string) string {
 	return text.Snip(value, w.widest, "…")
 }
 
-// cell shows what a client holds of a property beside what the server holds: value and sign.
-//
-// The sign is what the sheet counts by: = the same, + on the way, ≠ different, – not for this client.
-func (w *watched) cell(c *column, thing *replicate.Entity, p *contract.PropertyOutline) string {
+// cell is what a client holds of something, as the sheet shows it, and how that stands to what the server holds.
+type cell struct {
+	text  string
+	state cellState
+}
+
+// cellState says how what a client holds stands to what the server holds. The sheet counts by it.
+type cellState int
+
+// The states of cells, and their signs.
+const (
+	cellHidden    cellState = iota // – not for this client
+	cellSame                       // =
+	cellLate                       // + on the way
+	cellDifferent                  // ≠
+)
+
+// hold returns the cell of a client that holds a word, or nothing, which is not what the server holds.
+func (w *watched) hold(c *column, word string) cell {
+	if word != "" {
+		word += " "
+	}
+	if c.Waits > 0 {
+		return cell{word + terminal.Warn.Sprintf("+%d", w.tick-c.Waits+1), cellLate}
+	}
+	return cell{word + terminal.Bad.Sprint("≠"), cellDifferent}
+}
+
+// cell shows what a client holds of a property beside what the server holds.
+func (w *watched) cell(c *column, thing *replicate.Entity, p *contract.PropertyOutline) cell {
 	kind := w.outline.Kind(thing.Kind)
 	to := p.To
 	if to == "nobody" || kind.To == "nobody" || (to == "owner" || kind.To == "owner") && thing.Owner != c.Number {
 		if held := c.copy.Entity(thing.Number); held != nil {
-			if v, ok := held.Value(p.Name); ok {
-				return terminal.Bad.Sprintf("%s ≠", w.short(p.Type.Format(v))) // it holds what it may not
+			if v, ok := held.Value(p.Name); ok { // it holds what it may not
+				return cell{terminal.Bad.Sprintf("%s ≠", w.short(p.Type.Format(v))), cellDifferent}
 			}
 		}
-		return terminal.Muted.Sprint("–")
+		return cell{terminal.Muted.Sprint("–"), cellHidden}
 	}
 	truth, _ := thing.Field(p.Name)
 	value := wire.Field{}
@@ -220,20 +247,56 @@ func (w *watched) cell(c *column, thing *replicate.Entity, p *contract.PropertyO
 	// to get.
 	for _, audience := range []string{to, kind.To} {
 		if !has && audience != "everyone" && audience != "owner" {
-			return terminal.Muted.Sprint("–")
+			return cell{terminal.Muted.Sprint("–"), cellHidden}
 		}
 	}
 	word := ""
 	if has {
-		word = w.short(p.Type.Format(value.Value)) + " "
+		word = w.short(p.Type.Format(value.Value))
 	}
+	if has && value.Same(truth) {
+		return cell{word + " " + terminal.Good.Sprint("="), cellSame}
+	}
+	return w.hold(c, word)
+}
+
+// entity shows whose a client takes an entity to be, where the entity itself is not as on the server: it has another
+// owner there, is gone, is not for this client, or is missing and has no properties whose cells would show that.
+func (w *watched) entity(c *column, thing *replicate.Entity, gone bool) cell {
+	kind := w.outline.Kind(thing.Kind)
+	hidden := kind.To == "nobody" || kind.To == "owner" && thing.Owner != c.Number
+	held := c.copy.Entity(thing.Number)
 	switch {
-	case has && value.Same(truth):
-		return word + terminal.Good.Sprint("=")
-	case c.Waits > 0:
-		return word + terminal.Warn.Sprintf("+%d", w.tick-c.Waits+1)
+	case held == nil && (gone || hidden || kind.To != "everyone" || len(kind.Properties) > 0):
+		return cell{}
+	case held == nil:
+		return w.hold(c, "")
+	case !gone && !hidden && held.Owner == thing.Owner:
+		return cell{}
 	}
-	return word + terminal.Bad.Sprint("≠")
+	return w.hold(c, ownerName(c.copy.Clients, held))
+}
+
+// ownerName returns the name of the client that an entity belongs to, or server.
+func ownerName(clients []wire.Client, t *replicate.Entity) string {
+	if t.Owner == 0 {
+		return "server"
+	}
+	return strings.TrimSuffix(player.NameOf(clients, t), "."+t.Kind)
+}
+
+// stale returns what clients hold that the server does not have any more, by number.
+func (w *watched) stale() (out []*replicate.Entity) {
+	for _, c := range w.clients {
+		for _, held := range c.copy.Entities() {
+			known := slices.ContainsFunc(out, func(t *replicate.Entity) bool { return t.Number == held.Number })
+			if !known && w.server.Entity(held.Number) == nil {
+				out = append(out, held)
+			}
+		}
+	}
+	slices.SortFunc(out, func(a, b *replicate.Entity) int { return cmp.Compare(a.Number, b.Number) })
+	return out
 }
 
 // draw prints the sheet and, below it, the last decisions; width and height bound it, 0 does not.
@@ -254,14 +317,17 @@ func (w *watched) draw(out io.Writer, width, height int) {
 		most = height - 11 // some lines are kept for the last decisions
 	}
 	t, seen := w.sheet(most)
-	state := terminal.Good.Sprint("= all in step")
-	if seen.different > 0 {
-		state = terminal.Bad.Sprintf("≠ %s different", plural(seen.different, "value"))
-	} else if seen.late > 0 {
-		state = terminal.Warn.Sprintf("+ %s on the way", plural(seen.late, "value"))
+	state := ""
+	switch {
+	case seen.different > 0:
+		state = terminal.Bad.Sprintf("  ≠ %s different", plural(seen.different, "value"))
+	case seen.late > 0:
+		state = terminal.Warn.Sprintf("  + %s on the way", plural(seen.late, "value"))
+	case len(w.clients) > 0:
+		state = terminal.Good.Sprint("  = all in step")
 	}
 	fmt.Fprintf(
-		out, "%s  %s version %d  tick %d  %s  %s\n\n", terminal.Bold.Sprintf("session %d", w.session.ID),
+		out, "%s  %s version %d  tick %d  %s%s\n\n", terminal.Bold.Sprintf("session %d", w.session.ID),
 		w.session.Contract,
 		w.session.Version, w.tick, plural(len(w.clients), "client"), state,
 	)
@@ -302,31 +368,47 @@ func (w *watched) sheet(most int) (table.Writer, sheetCounts) {
 	}
 	t := terminal.NewTable(header...)
 	var seen sheetCounts
+	row := func(name, property, truth string, of func(c *column) cell) {
+		out := table.Row{terminal.Bold.Sprint(name), property, truth}
+		for _, c := range w.clients {
+			held := of(c)
+			switch held.state {
+			case cellDifferent:
+				seen.different++
+			case cellLate:
+				seen.late++
+			}
+			out = append(out, held.text)
+		}
+		if most > 0 && t.Length() >= most {
+			seen.left++
+			return
+		}
+		t.AppendRow(out)
+	}
+	itself := func(thing *replicate.Entity, truth string, gone bool) bool {
+		of := func(c *column) cell { return w.entity(c, thing, gone) }
+		wrong := slices.ContainsFunc(w.clients, func(c *column) bool { return of(c) != cell{} })
+		if wrong {
+			row(player.NameOf(w.server.Clients, thing), "owner", truth, of)
+		}
+		return wrong
+	}
 	for _, thing := range w.server.Entities() {
+		named := itself(thing, ownerName(w.server.Clients, thing), false)
 		kind := w.outline.Kind(thing.Kind)
 		for i := range kind.Properties {
 			p := &kind.Properties[i]
 			name := ""
-			if i == 0 {
+			if i == 0 && !named {
 				name = player.NameOf(w.server.Clients, thing)
 			}
 			truth, _ := thing.Value(p.Name)
-			row := table.Row{terminal.Bold.Sprint(name), p.Name, w.short(p.Type.Format(truth))}
-			for _, c := range w.clients {
-				cell := w.cell(c, thing, p)
-				if strings.Contains(cell, "≠") {
-					seen.different++
-				} else if strings.Contains(cell, "+") {
-					seen.late++
-				}
-				row = append(row, cell)
-			}
-			if most > 0 && t.Length() >= most {
-				seen.left++
-				continue
-			}
-			t.AppendRow(row)
+			row(name, p.Name, w.short(p.Type.Format(truth)), func(c *column) cell { return w.cell(c, thing, p) })
 		}
+	}
+	for _, thing := range w.stale() {
+		itself(thing, "gone", true)
 	}
 	return t, seen
 }

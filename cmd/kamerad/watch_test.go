@@ -9,6 +9,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"kamerad.example/api"
+	"kamerad.example/client/load"
 	"kamerad.example/cmd/kamerad/terminal"
 	"kamerad.example/core/compile"
 	"kamerad.example/core/contract"
@@ -17,7 +18,8 @@ import (
 
 const watchText = `contract wreck language 1
 enum Item { flare, patch }
-shared Dive { n: int 0..9 }
+shared Dive { n: int 0..9; say: text max 3 }
+entity Buoy { }
 entity Diver per player {
   hull: int 0..100 = 80
   satchel: stacks<Item> max 2 each 3 to owner
@@ -43,7 +45,7 @@ func sheetOf(t *testing.T, anas, bos string) *watched {
 		Outline: c.FullOutline(),
 		Server: frame(
 			`{"entity":5,"kind":"Diver","owner":1,"values":{"hull":80,"satchel":[["patch",2]],"finds":2}},` +
-				`{"entity":6,"kind":"Dive","owner":0,"values":{"n":3}}`,
+				`{"entity":6,"kind":"Dive","owner":0,"values":{"n":3,"say":"+≠"}}`,
 		),
 		Clients: []api.WatchClient{
 			{Client: wire.Client{Number: 1, Name: "Ana"}, Seen: 9, Sent: 9, Frames: []json.RawMessage{frame(anas)}},
@@ -61,7 +63,8 @@ func drawn(w *watched) string {
 
 func TestTheSheetFindsWhatDiffers(t *testing.T) {
 	const (
-		dive   = `{"entity":6,"kind":"Dive","owner":0,"values":{"n":3}}`
+		dive   = `{"entity":6,"kind":"Dive","owner":0,"values":{"n":3,"say":"+≠"}}`
+		buoy   = `{"entity":9,"kind":"Buoy","owner":0,"values":{}}`
 		own    = `{"entity":5,"kind":"Diver","owner":1,"values":{"hull":80,"satchel":[["patch",2]]}}`
 		others = `{"entity":5,"kind":"Diver","owner":1,"values":{"hull":80}}`
 	)
@@ -72,13 +75,20 @@ func TestTheSheetFindsWhatDiffers(t *testing.T) {
 		"off by one": {
 			own + "," + dive, strings.Replace(others, "80", "79", 1) + "," + dive, "1 value different", "79 ≠",
 		},
+		"an entity that is gone": {
+			own + "," + dive, others + "," + dive + "," + buoy, "1 value different", "Buoy       owner     gone                server ≠",
+		},
+		"another owner": {
+			own + "," + dive, strings.Replace(others, `"owner":1`, `"owner":2`, 1) + "," + dive, "1 value different",
+			"Ana.Diver  owner     Ana                 Bo ≠",
+		},
 		"an entity lost": {own + "," + dive, dive, "1 value different", "hull      80       80 =       ≠"},
 		"a leak to Bo":   {own + "," + dive, own + "," + dive, "1 value different", "2 patch ≠"},
 		"a leak of finds": {
 			strings.Replace(own, "]]", "]],\"finds\":2", 1) + "," + dive, others + "," + dive, "1 value different",
 			"finds     2        2 ≠",
 		},
-		"the shared wrong": {own + "," + strings.Replace(dive, "3", "4", 1), others, "2 values different", "4 ≠"},
+		"the shared wrong": {own + "," + strings.Replace(dive, "3", "4", 1), others, "3 values different", "4 ≠"},
 		"other order": {
 			strings.Replace(own, `[["patch",2]]`, `[["patch",1],["patch",1]]`, 1) + "," + dive, others + "," + dive,
 			"1 value different", "1 patch, 1 patch ≠",
@@ -101,6 +111,15 @@ func TestTheSheetFindsWhatDiffers(t *testing.T) {
 	assert.Contains(t, drawn(w), "80 ≠", "what was never sent is")
 	require.NoError(t, w.apply(api.Watch{Type: "tick", Tick: 13, Left: []int{2}}))
 	assert.NotContains(t, drawn(w), "B ● Bo")
+	require.NoError(t, w.apply(api.Watch{
+		Type:    "tick",
+		Tick:    14,
+		Server:  json.RawMessage(`{"type":"frame","tick":14,"state":[{"spawned":[` + buoy + `]}]}`),
+		Clients: []api.WatchClient{{Client: wire.Client{Number: 1, Name: "Ana"}, Seen: 14, Sent: 14}},
+	}))
+	assert.Contains(t, drawn(w), "Buoy       owner     server   ≠", "what has no properties is missing all the same")
+	require.NoError(t, w.apply(api.Watch{Type: "tick", Tick: 15, Left: []int{1}}))
+	assert.NotContains(t, drawn(w), "in step", "nobody is here who could be")
 	assert.Error(
 		t,
 		w.apply(
@@ -110,6 +129,22 @@ func TestTheSheetFindsWhatDiffers(t *testing.T) {
 			},
 		),
 	)
+}
+
+// A load says that copies were right only when some were compared.
+func TestALoadSaysHowOftenCopiesWereCompared(t *testing.T) {
+	for want, r := range map[string]load.Report{
+		"= every copy was what it should be, in 3 comparisons": {Compared: 3},
+		"no copy was compared":                                 {},
+		"1 copy differed from what it should be":               {Compared: 3, Differed: 1},
+	} {
+		var out strings.Builder
+		r.Clients = 1
+		r.Seconds = 1
+		printLoad(&out, &r)
+		assert.Contains(t, out.String(), want)
+		assert.Equal(t, r.Compared > 0 && r.Differed == 0, strings.Contains(out.String(), "every copy was"))
+	}
 }
 
 func TestWordsOfTheTerminal(t *testing.T) {

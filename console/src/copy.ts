@@ -79,6 +79,38 @@ export function compare(
   return { text, sign: "≠", behind: 0 };
 }
 
+// compareOwner words whose a client takes an entity to be, where the entity itself is not as on the server: it has
+// another owner there, is gone, is not for this client, or is missing and has no properties that would show that.
+export function compareOwner(
+  outline: Outline,
+  client: { number: number; waits?: number; copy: Copy },
+  truth: Thing,
+  gone: boolean,
+  tick: number,
+): Cell | undefined {
+  const kind = outline.kinds.find((k) => k.name === truth.kind) as Kind;
+  const hidden = kind.to === "nobody" || (kind.to === "owner" && truth.owner !== client.number);
+  const held = client.copy.things.get(truth.entity);
+  if (!held && (gone || hidden || kind.to !== "everyone" || kind.properties.length > 0)) return undefined;
+  if (held && !gone && !hidden && held.owner === truth.owner) return undefined;
+  const text = held ? ownerName(client.copy.clients, held) : "";
+  if (client.waits) return { text, sign: "late", behind: tick - client.waits + 1 };
+  return { text, sign: "≠", behind: 0 };
+}
+
+export function ownerName(clients: Client[], thing: { owner: number }): string {
+  if (thing.owner === 0) return "server";
+  return clients.find((c) => c.number === thing.owner)?.name ?? `${thing.owner}`;
+}
+
+// stale gives what clients hold that the server does not have any more, by number.
+export function stale(server: Copy, columns: { copy: Copy }[]): Thing[] {
+  const out = new Map<number, Thing>();
+  for (const c of columns)
+    for (const t of c.copy.things.values()) if (!server.things.has(t.entity)) out.set(t.entity, t);
+  return [...out.values()].sort((a, b) => a.entity - b.entity);
+}
+
 // A motion says where something was at a tick, and by how much it moves a second; while that holds nothing is sent.
 // What is attached is where another entity's property is, and was at `is` when it was sent.
 type Motion = { from: number | number[]; rate: number | number[]; at: number };

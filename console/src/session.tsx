@@ -107,6 +107,7 @@ function InStep() {
   const { different, late } = differences(watch);
   if (different > 0) return <span className="text-bad">≠ {different} different</span>;
   if (late > 0) return <span className="text-warn">+ {late} on the way</span>;
+  if (watch.columns.length === 0) return null; // nobody is here who could be
   return <span className="text-good">= all in step</span>;
 }
 

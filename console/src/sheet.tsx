@@ -3,7 +3,18 @@
 import { X } from "lucide-react";
 import { useState } from "react";
 import type { Property } from "./api";
-import { compare, format, nameOf, present, things, type Thing } from "./copy";
+import {
+  compare,
+  compareOwner,
+  format,
+  nameOf,
+  ownerName,
+  present,
+  stale,
+  things,
+  type Cell,
+  type Thing,
+} from "./copy";
 import { Mark, Sign } from "./signs";
 import { useWatch, type Column, type State } from "./watch";
 
@@ -11,13 +22,18 @@ import { useWatch, type Column, type State } from "./watch";
 export function differences({ outline, server, columns, tick }: State): { different: number; late: number } {
   const out = { different: 0, late: 0 };
   if (!outline) return out;
+  const count = (cell?: Cell) => {
+    if (cell?.sign === "≠") out.different++;
+    if (cell?.sign === "late") out.late++;
+  };
   for (const thing of server.things.values())
-    for (const property of outline.kinds.find((k) => k.name === thing.kind)?.properties ?? [])
-      for (const c of columns) {
-        const { sign } = compare(outline, c, thing, property, tick);
-        if (sign === "≠") out.different++;
-        if (sign === "late") out.late++;
-      }
+    for (const c of columns) {
+      count(compareOwner(outline, c, thing, false, tick));
+      for (const property of outline.kinds.find((k) => k.name === thing.kind)?.properties ?? [])
+        count(compare(outline, c, thing, property, tick));
+    }
+  for (const thing of stale(server, columns))
+    for (const c of columns) count(compareOwner(outline, c, thing, true, tick));
   return out;
 }
 
@@ -50,13 +66,15 @@ export function Sheet(props: { asking?: number; onAsk: (n: number) => void; onCl
           {things(server).map((thing) => {
             const kind = outline.kinds.find((k) => k.name === thing.kind);
             const name = nameOf(server.clients, thing);
-            return kind?.properties.map((p, i) => (
+            const owner = <Owner key={`${thing.entity}`} thing={thing} gone={false} />;
+            const named = columns.some((c) => compareOwner(outline, c, thing, false, watch.tick));
+            const rows = kind?.properties.map((p, i) => (
               <tr
                 key={`${thing.entity}/${p.name}`}
-                className={i === 0 ? "border-t border-line" : ""}
+                className={i === 0 && !named ? "border-t border-line" : ""}
                 data-row={`${name}.${p.name}`}
               >
-                <td className="h-6 px-3 font-semibold">{i === 0 && name}</td>
+                <td className="h-6 px-3 font-semibold">{i === 0 && !named && name}</td>
                 <th scope="row" className="px-3 font-normal">
                   {p.name}
                 </th>
@@ -71,7 +89,11 @@ export function Sheet(props: { asking?: number; onAsk: (n: number) => void; onCl
                 ))}
               </tr>
             ));
+            return [owner, rows];
           })}
+          {stale(server, columns).map((thing) => (
+            <Owner key={`${thing.entity}`} thing={thing} gone />
+          ))}
         </tbody>
       </table>
       {columns.length === 0 && (
@@ -120,6 +142,37 @@ function Head(props: { column: Column; asking: boolean; onAsk: (n: number) => vo
         </>
       )}
     </span>
+  );
+}
+
+// Owner is the row of an entity's owner. It is there only where a client does not have the entity as the server does.
+function Owner({ thing, gone }: { thing: Thing; gone: boolean }) {
+  const { outline, server, columns, tick } = useWatch();
+  if (!outline) return null;
+  const cells = columns.map((c) => compareOwner(outline, c, thing, gone, tick));
+  if (!cells.some(Boolean)) return null;
+  const name = nameOf(server.clients, thing);
+  return (
+    <tr className="border-t border-line" data-row={`${name}.owner`}>
+      <td className="h-6 px-3 font-semibold">{name}</td>
+      <th scope="row" className="px-3 font-normal">
+        owner
+      </th>
+      <td className="px-3" data-column="server">
+        {gone ? "gone" : ownerName(server.clients, thing)}
+      </td>
+      {cells.map((cell, i) => (
+        <td key={columns[i]!.number} className="border-l border-line px-3" data-column={columns[i]!.name}>
+          {cell && (
+            <span className="flex items-baseline gap-2">
+              {cell.text}
+              <span className="flex-1" />
+              <Sign sign={cell.sign} behind={cell.behind} />
+            </span>
+          )}
+        </td>
+      ))}
+    </tr>
   );
 }
 

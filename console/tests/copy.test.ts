@@ -2,7 +2,8 @@
 
 import { expect, test } from "vitest";
 import type { Outline, Watch } from "../src/api";
-import { apply, compare, emptyCopy, format, moved, nameOf, present, things } from "../src/copy";
+import { apply, compare, compareOwner, emptyCopy, format, moved, nameOf, present, stale, things } from "../src/copy";
+import { differences } from "../src/sheet";
 import { take } from "../src/watch";
 
 const outline: Outline = {
@@ -74,6 +75,28 @@ test("each cell says how a client's value stands to the server's", () => {
   expect(cell(client(2, { hull: 80 }), air)).toBe("–");
   expect(cell(client(2, { air: 9.5 }), air)).toBe("9.5≠");
   expect(cell(client(1, { finds: 2 }), finds)).toBe("2≠");
+});
+
+test("an entity that is gone, or belongs to another client, is not in step", () => {
+  const truth = { entity: 7, kind: "Diver", owner: 1, values: { hull: 80, air: 9.5 } };
+  const server = emptyCopy();
+  server.things.set(7, truth);
+  const client = (waits: number, ...held: (typeof truth)[]) => {
+    const copy = emptyCopy();
+    copy.clients = [{ number: 2, name: "Bo", role: "player" }];
+    for (const thing of held) copy.things.set(thing.entity, thing);
+    return { number: 1, name: "Ana", role: "player", test: false, waits, copy };
+  };
+  const counts = (c: ReturnType<typeof client>) => differences({ outline, server, columns: [c], tick: 13 } as never);
+  const bos = { ...truth, owner: 2 };
+  const buoy = { ...truth, entity: 8 };
+  expect(counts(client(0, truth))).toEqual({ different: 0, late: 0 });
+  expect(counts(client(0, bos))).toEqual({ different: 1, late: 0 });
+  expect(counts(client(0, truth, buoy))).toEqual({ different: 1, late: 0 });
+  expect(counts(client(12, truth, buoy))).toEqual({ different: 0, late: 1 });
+  expect(compareOwner(outline, client(0, truth), truth, false, 13)).toBeUndefined();
+  expect(compareOwner(outline, client(0, bos), truth, false, 13)).toEqual({ text: "Bo", sign: "≠", behind: 0 });
+  expect(stale(server, [client(0, truth, buoy)])).toEqual([buoy]);
 });
 
 test("values are worded for people", () => {
