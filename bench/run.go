@@ -376,5 +376,34 @@ func coreFigures(add func(figure)) error {
 	}
 	one("core.requests", d["Decide"], d["DecideByHand"], 5, "a request, from bounds to decision")
 	one("core.checks", r["Rules"], r["ByHand"], 2.5, "three checks and three stores")
+	return nearFigures(add)
+}
+
+// nearFigures adds the figures of looking for what is near, beside the same by hand, and of how they grow with what is
+// far away.
+func nearFigures(add func(figure)) error {
+	n, err := goBench("./core/rules", "^Benchmark(Within|Nearest|Count)(ByHand)?$", 3)
+	if err != nil {
+		return err
+	}
+	ratio := func(name string, ours, beside, most float64, words string) {
+		add(figure{
+			Name:  name,
+			Unit:  "ratio",
+			Value: ours / beside,
+			Ours:  ours / 1000,
+			Floor: beside / 1000,
+			Most:  most,
+			says:  fmt.Sprintf(words, ours/1000, beside/1000),
+		})
+	}
+	const hand = "100 times among 10,000 things: %.1f µs, by hand %.1f µs"
+	const growth = "100 times among 10,000 things: %.1f µs, among 1,000 %.1f µs"
+	ratio("core.within", n["Within/10000"], n["WithinByHand/10000"], 2.5, hand)
+	ratio("core.within_growth", n["Within/10000"], n["Within/1000"], 1.3, growth)
+	ratio("core.nearest", n["Nearest/10000"], n["NearestByHand/10000"], 2.5, hand)
+	ratio("core.nearest_growth", n["Nearest/10000"], n["Nearest/1000"], 1.3, growth)
+	const count = "100 times of 10,000 things: %.1f µs, of 10 %.1f µs"
+	ratio("core.count_growth", n["Count/10000"], n["Count/10"], 1.3, count)
 	return nil
 }

@@ -115,6 +115,9 @@ const (
 	OpRoll       // r[a] = a roll of r[b]..r[c]
 	OpSince      // r[a] = the time since Properties[k] of e[b] changed
 	OpPath       // r[a…] = the path of Properties[k] of e[b]
+	OpHowMany    // r[a] = how many Loops[k] goes over, all of them
+	OpFirst      // r[a] = the first entity that Loops[k] goes over, 0 for none
+	OpNearest    // r[a] = the nearest entity that Loops[k] goes over, 0 for none; r[a+1] = its distance
 	OpIter       // begin the loop Loops[k]
 	OpDone       // leave the innermost loop
 	OpNone       // a query found none
@@ -152,6 +155,10 @@ type Instruction struct {
 	C  uint32
 	K  int64
 }
+
+// MaxSteps is how many steps one cause may take, counted generously: each round of a loop counts the length of its
+// code.
+const MaxSteps = 2_000_000
 
 // Registers is how many registers of each sort a machine has: so many that the checker's bounds keep code within them.
 const Registers = 256
@@ -266,11 +273,18 @@ type Loop struct {
 	Width   int // slots of a value of the list, or of a key of the map
 	Skip    int // slots of what stands behind each key of a map
 	// Only entities near a place or line are gone over.
-	Within     int                  // register of the distance, or -1 for all
-	Origin     int                  // first register of the place, or of the two ends of the line
-	Line       bool                 // it is a line
-	Dimensions int                  // 2 or 3
-	Positions  []*contract.Property // by kind: where its entities are
+	Within     int  // register of the distance, or -1 for all
+	Origin     int  // first register of the place, or of the two ends of the line
+	Line       bool // it is a line
+	Dimensions int  // 2 or 3
+	// Only entities that have a value are gone over.
+	Key        int                  // register of the value; with it nil for properties, all
+	Properties []*contract.Property // by kind
+	IsRef      bool                 // the value is an entity: when it is nothing, all are gone over
+	// Entities are gone over from the nearest to Origin on, for as long as a nearer one may come than the best one.
+	Nearest bool
+	Found   int // register that tells whether there is a best one
+	Best    int // register of its distance
 }
 
 // Store is where a number is written and what it may be.

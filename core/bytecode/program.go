@@ -18,8 +18,16 @@ type Program struct {
 	OnBack            *Code
 	OnLeave           *Code
 	Kinds             []KindCode
-	HasChangeHandlers bool // some kind has an `on change`
-	Memory            int  // slots of memory that the body which needs most has
+	Indexes           []Index // by kind
+	HasChangeHandlers bool    // some kind has an `on change`
+	Memory            int     // slots of memory that the body which needs most has
+}
+
+// Index says what the queries of a contract look for entities of a kind by.
+type Index struct {
+	Place  *contract.Property // nil when nobody asks what is near
+	Shifts []int              // of the grids: a cell is 1<<shift steps wide
+	Values []*contract.Property
 }
 
 // KindCode is the code of what a kind declares; nil for what it does not.
@@ -70,4 +78,33 @@ type Direct struct {
 	Kind     *contract.Kind
 	Property *contract.Property
 	Near     bool // it is the place, else the only key
+}
+
+// EachCode calls f for each body and condition of the contract, in a fixed order: requests, actions, functions,
+// handlers, and what belongs to kinds and their properties. Audiences and lists of clients are none.
+func (p *Program) EachCode(f func(c *Code)) {
+	for _, list := range [][]Code{p.Requests, p.Actions, p.Functions} {
+		for i := range list {
+			f(&list[i])
+		}
+	}
+	each := func(codes ...*Code) {
+		for _, c := range codes {
+			if c != nil {
+				f(c)
+			}
+		}
+	}
+	each(p.OnJoin, p.OnLost, p.OnBack, p.OnLeave)
+	for i := range p.Kinds {
+		k := &p.Kinds[i]
+		each(k.Start, k.Spawn, k.Tick, k.OwnerLost, k.OwnerLeave)
+		each(k.Change...)
+		for _, t := range k.Timers {
+			each(t.While, t.Body)
+		}
+		for _, q := range k.Properties {
+			each(q.SetBy, q.Pace, q.Rule, q.When)
+		}
+	}
 }

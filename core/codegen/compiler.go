@@ -16,6 +16,7 @@ const firstFreeEntity = contract.MaxLocals + 4
 // statement that needs more than there are fails the whole translation.
 type compiler struct {
 	bytecode.Code
+	program  *bytecode.Program
 	line     int   // of the statement that is translated
 	check    int   // that the present part of a head belongs to, or -1
 	usedNums int   // registers in between that are taken

@@ -51,7 +51,10 @@ func generate(c *contract.Contract, traced bool) (p *bytecode.Program, err error
 			)
 		}
 	}()
-	g := &generator{program: &bytecode.Program{Contract: c}, traced: traced}
+	g := &generator{
+		program: &bytecode.Program{Contract: c, Indexes: make([]bytecode.Index, len(c.Kinds))},
+		traced:  traced,
+	}
 	g.requests()
 	g.bodies()
 	for _, k := range c.Kinds {
@@ -61,6 +64,7 @@ func generate(c *contract.Contract, traced bool) (p *bytecode.Program, err error
 		s := split(a, func(b *contract.Body) *bytecode.Code { return g.body("audience "+a.Name, b) })
 		g.program.Splits = append(g.program.Splits, s)
 	}
+	endIndexes(g.program.Indexes)
 	return g.program, nil
 }
 
@@ -78,10 +82,11 @@ type generator struct {
 func (g *generator) compiler(nums, memory int) *compiler {
 	g.pieces++
 	return &compiler{
-		Code:   bytecode.Code{ID: g.pieces, Nums: nums, Memory: memory},
-		check:  -1,
-		reads:  map[int][]*contract.Expr{},
-		traced: g.traced,
+		Code:    bytecode.Code{ID: g.pieces, Nums: nums, Memory: memory},
+		program: g.program,
+		check:   -1,
+		reads:   map[int][]*contract.Expr{},
+		traced:  g.traced,
 	}
 }
 

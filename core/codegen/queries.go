@@ -10,13 +10,12 @@ import (
 //
 // The caller emits the body, a jump to start, and lets next land behind it. Leaving the loop in any
 // other way takes an OpDone. Registers that were taken before the loop stay taken within it.
-func (g *compiler) loop(q *contract.Query) (start, next int) {
-	it := bytecode.Loop{
-		Kinds:     q.Kinds,
-		Clients:   q.Clients,
-		Within:    -1,
-		Positions: q.Pos,
-	}
+func (g *compiler) loop(q *contract.Query) (start, next int) { return g.loopFor(q, 0, 0) }
+
+// loopFor is loop for a query that may end as soon as nothing better than the best can come: found is the register that
+// tells whether there is a best one, and best the register of its value.
+func (g *compiler) loopFor(q *contract.Query, found, best int) (start, next int) {
+	it := bytecode.Loop{Kinds: q.Kinds, Clients: q.Clients, Within: -1}
 	entities := int64(0)
 	width := 1
 	switch {
@@ -31,13 +30,27 @@ func (g *compiler) loop(q *contract.Query) (start, next int) {
 	case q.Kinds != nil:
 		entities = 1
 	}
-	if q.Within != nil {
+	switch q.Access() {
+	case contract.AccessPlace:
+		g.indexPlaces(q.Kinds, q.Within)
 		it.Within = g.num(q.Within)
-		it.Origin = g.wide(q.Of)
-		it.Line = q.Of.Type.Form == contract.FormLine
-		it.Dimensions = q.Of.Type.Width()
-		if it.Line {
-			it.Dimensions /= 2
+		g.origin(&it, q.Of)
+	case contract.AccessNearest:
+		g.indexPlaces(q.Kinds, nil)
+		it.Nearest = true
+		it.Found = found
+		it.Best = best
+		g.origin(&it, q.Origin())
+	case contract.AccessValue:
+		properties, value := q.Key()
+		g.indexValues(q.Kinds, properties)
+		it.Properties = properties
+		it.IsRef = value.Type.Form == contract.FormEntity
+		if it.IsRef {
+			it.Key = g.nextNums(1)
+			g.emit(bytecode.OpID, operands{a: it.Key, b: g.entity(value)})
+		} else {
+			it.Key = g.num(value)
 		}
 	}
 	g.emit(bytecode.OpIter, operands{k: add(&g.Loops, it)})
@@ -50,6 +63,16 @@ func (g *compiler) loop(q *contract.Query) (start, next int) {
 		g.jumpTo(g.jump(q.Where, false), start)
 	}
 	return start, next
+}
+
+// origin computes the place or line from which a loop measures.
+func (g *compiler) origin(it *bytecode.Loop, of *contract.Expr) {
+	it.Origin = g.wide(of)
+	it.Line = of.Type.Form == contract.FormLine
+	it.Dimensions = of.Type.Width()
+	if it.Line {
+		it.Dimensions /= 2
+	}
 }
 
 // query compiles a query into registers from dst. A result that is worked out bit by bit has registers of its own: a
@@ -80,6 +103,10 @@ func (g *compiler) move(to, from, width int) {
 // count compiles how many a query goes over, and returns the register of the number.
 func (g *compiler) count(q *contract.Query) int {
 	n := g.nextNums(1)
+	if q.Access() == contract.AccessNumber {
+		g.emit(bytecode.OpHowMany, operands{a: n, k: add(&g.Loops, bytecode.Loop{Kinds: q.Kinds, Clients: q.Clients})})
+		return n
+	}
 	g.emit(bytecode.OpConst, operands{a: n})
 	start, next := g.loop(q)
 	g.emit(bytecode.OpAddK, operands{a: n, b: n, k: 1})
@@ -93,6 +120,13 @@ func (g *compiler) count(q *contract.Query) int {
 //
 // The register holds the opposite from the start; one that decides turns it over.
 func (g *compiler) decides(q *contract.Query, any bool) int {
+	if q.Access() == contract.AccessNumber {
+		n := g.count(q)
+		none := g.emit(bytecode.OpEqK, operands{a: n})
+		g.emit(bytecode.OpConst, operands{a: n, k: 1})
+		g.land([]int{none})
+		return n
+	}
 	n := g.nextNums(1)
 	decided := int64(0)
 	if any {
@@ -148,7 +182,18 @@ func (g *compiler) find(q *contract.Query, width int) int {
 	if q.Value != nil {
 		best = g.nextNums(1)
 	}
-	start, next := g.loop(q)
+	switch access := q.Access(); {
+	case access == contract.AccessNearest && q.Where == nil:
+		g.nearest(q, out)
+		return out
+	case access == contract.AccessNumber:
+		g.emit(bytecode.OpFirst, operands{a: out, k: add(&g.Loops, bytecode.Loop{Kinds: q.Kinds})})
+		some := g.emit(bytecode.OpNeK, operands{a: out})
+		g.orElse(q, out)
+		g.land([]int{some})
+		return out
+	}
+	start, next := g.loopFor(q, found, best)
 	spend := g.spend()
 	each := int(q.Var.Num)
 	switch q.Do {
@@ -181,13 +226,35 @@ func (g *compiler) find(q *contract.Query, width int) int {
 	spend()
 	g.land([]int{next})
 	some := g.emit(bytecode.OpNeK, operands{a: found, k: 0})
+	g.orElse(q, out)
+	g.land([]int{some})
+	return out
+}
+
+// nearest compiles a query for the nearest of all entities, or for its distance.
+func (g *compiler) nearest(q *contract.Query, out int) {
+	it := bytecode.Loop{Kinds: q.Kinds, Within: -1, Nearest: true}
+	g.indexPlaces(q.Kinds, nil)
+	g.origin(&it, q.Origin())
+	at := g.nextNums(2)
+	g.emit(bytecode.OpNearest, operands{a: at, k: add(&g.Loops, it)})
+	result := at
+	if q.Do == "min" {
+		result++
+	}
+	g.move(out, result, 1)
+	some := g.emit(bytecode.OpNeK, operands{a: at})
+	g.orElse(q, out)
+	g.land([]int{some})
+}
+
+// orElse compiles what a query gives that has found nothing.
+func (g *compiler) orElse(q *contract.Query, out int) {
 	if q.Else != nil {
 		g.into(q.Else, out)
 	} else {
 		g.emit(bytecode.OpNone, operands{})
 	}
-	g.land([]int{some})
-	return out
 }
 
 // jumpUnlessBetter jumps when a value is no better than the best one before it; among equals the first one stays.

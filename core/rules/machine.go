@@ -124,11 +124,11 @@ type frame struct {
 
 // Bounds of one run.
 const (
-	maxRounds = 8         // of `on change` that one cause may set off
-	maxDepth  = 32        // of bodies that run each other
-	maxSteps  = 2_000_000 // instructions of one cause, counted generously
-	runSteps  = 20        // that every run counts, however short
-	maxTold   = 1000      // events and logs of one cause
+	maxRounds = 8  // of `on change` that one cause may set off
+	maxDepth  = 32 // of bodies that run each other
+	maxSteps  = bytecode.MaxSteps
+	runSteps  = 20   // that every run counts, however short
+	maxTold   = 1000 // events and logs of one cause
 )
 
 // NewMachine makes a machine for a program and a world. The key, which is never told to anybody, is what its rolls come
@@ -144,6 +144,11 @@ func NewMachine(p *bytecode.Program, w *world.World, key [32]byte) *Machine {
 		steps:   maxSteps,
 	}
 	m.dice.cause = &m.Cause
+	for i, x := range p.Indexes {
+		if x.Place != nil || x.Values != nil {
+			w.KeepIndex(p.Contract.Kinds[i], world.Index{Place: x.Place, Shifts: x.Shifts, Values: x.Values})
+		}
+	}
 	m.frames = make([]*frame, maxDepth+1)
 	m.frames[0] = &frame{memory: make([]int64, p.Memory)}
 	return m

@@ -5,6 +5,7 @@ import (
 
 	"kamerad.example/core/bytecode"
 	"kamerad.example/core/contract"
+	"kamerad.example/core/geometry"
 )
 
 // maths runs a function of reals into registers.
@@ -36,11 +37,14 @@ func (m *Machine) maths(f *frame, fn *bytecode.MathCall, out []int64) end {
 	}
 	switch fn.Name {
 	case "distance":
+		n := fn.Types[0].Width()
+		p := point(slots(0), n)
+		to := geometry.Line{From: point(slots(1), n)}
 		if fn.Types[1].Form == contract.FormLine {
-			n := fn.Types[0].Width()
-			return give(toLine(vec(0), vector(slots(1), n), vector(slots(1)[n:], n)))
+			to.To = point(slots(1)[n:], n)
+			return give(to.Distance(&p))
 		}
-		return give(distance(vec(0), vec(1)))
+		return give(geometry.Distance(&p, &to.From))
 	case "dot":
 		sum := 0.0
 		b := vec(1)
@@ -50,10 +54,10 @@ func (m *Machine) maths(f *frame, fn *bytecode.MathCall, out []int64) end {
 		return give(sum)
 	case "length":
 		v := vec(0)
-		return give(distance(v, make([]float64, len(v))))
+		return give(length(v))
 	case "unit":
 		v := vec(0)
-		n := distance(v, make([]float64, len(v)))
+		n := length(v)
 		if n == 0 {
 			return m.fault("`unit` of a vector without a direction")
 		}
@@ -76,7 +80,7 @@ func (m *Machine) maths(f *frame, fn *bytecode.MathCall, out []int64) end {
 		return give(rotate(vec(0), vec(1))...)
 	case "turn":
 		v := vec(0)
-		n := distance(v, make([]float64, 3))
+		n := length(v)
 		if n == 0 {
 			return m.fault("`turn` about a vector without a direction")
 		}
@@ -121,6 +125,15 @@ func (m *Machine) maths(f *frame, fn *bytecode.MathCall, out []int64) end {
 	return ended
 }
 
+// length returns the length of a vector.
+func length(v []float64) float64 {
+	sum := 0.0
+	for _, x := range v {
+		sum += float64(x * x)
+	}
+	return math.Sqrt(sum)
+}
+
 // rotate turns a vector by a unit quaternion x, y, z, w: v + 2w(q×v) + 2q×(q×v).
 func rotate(v, q []float64) []float64 {
 	cross := func(a, b []float64) []float64 {
@@ -139,10 +152,10 @@ func rotate(v, q []float64) []float64 {
 	return out
 }
 
-// point reads the vector at an offset of a list's values.
+// corner reads the vector at an offset of a list's values.
 //
 // Lists of properties and tables hold steps, lists of bodies doubles.
-func point(t *contract.Type, slots []int64) (x, y float64) {
+func corner(t *contract.Type, slots []int64) (x, y float64) {
 	if !t.Counted() {
 		return fromBits(slots[0]), fromBits(slots[1])
 	}
@@ -162,8 +175,8 @@ func (m *Machine) inside(f *frame, fn *bytecode.MathCall, p []float64, out []int
 	of := fn.List.Type.Of
 	in := false
 	for i := range n {
-		ax, ay := point(of, slots[1+2*i:])
-		bx, by := point(of, slots[1+2*((i+1)%n):])
+		ax, ay := corner(of, slots[1+2*i:])
+		bx, by := corner(of, slots[1+2*((i+1)%n):])
 		if (ay > p[1]) != (by > p[1]) && p[0] < float64((bx-ax)*(p[1]-ay))/(by-ay)+ax {
 			in = !in
 		}
@@ -192,8 +205,8 @@ func (m *Machine) crosses(f *frame, fn *bytecode.MathCall, out []int64) end {
 	out[0] = 0
 	for i := range int(slots[0]) {
 		at := slots[1+i*of.Width():]
-		ax, ay := point(a, at)
-		bx, by := point(b, at[a.Width():])
+		ax, ay := corner(a, at)
+		bx, by := corner(b, at[a.Width():])
 		d1 := side(ax, ay, bx, by, l[0], l[1])
 		d2 := side(ax, ay, bx, by, l[2], l[3])
 		d3 := side(l[0], l[1], l[2], l[3], ax, ay)

@@ -1,6 +1,7 @@
 package rules
 
 import (
+	"cmp"
 	"fmt"
 	"math"
 	"slices"
@@ -8,6 +9,7 @@ import (
 
 	"kamerad.example/core/bytecode"
 	"kamerad.example/core/contract"
+	"kamerad.example/core/geometry"
 	"kamerad.example/core/world"
 )
 
@@ -20,6 +22,11 @@ type loop struct {
 	values   []int64
 	width    int
 	at       int
+
+	// Of one that begins with the nearest entities: entities has those that the last reach came to.
+	nearest *bytecode.Loop
+	reach   world.Reach
+	last    bool // all entities would have been looked at
 }
 
 // at finds the slots of a place: the ones that it stands among and its offset. entity is nil where it is no property.
@@ -279,6 +286,17 @@ func (m *Machine) rare(f *frame, depth int, c *bytecode.Code, in *bytecode.Instr
 		}
 		widen(p.Type, r[a:], e.Nums[from:])
 		widen(p.Type, r[a+w:], e.Nums[p.Slot:])
+	case bytecode.OpHowMany:
+		r[a] = int64(m.howMany(&c.Loops[in.K]))
+	case bytecode.OpFirst:
+		r[a] = 0
+		for _, k := range c.Loops[in.K].Kinds {
+			if all := m.World.OfKind(k.Index); len(all) > 0 && (r[a] == 0 || int64(all[0].ID) < r[a]) {
+				r[a] = int64(all[0].ID)
+			}
+		}
+	case bytecode.OpNearest:
+		return m.nearest(f, &c.Loops[in.K], r[a:])
 	case bytecode.OpIter:
 		return m.begins(f, &c.Loops[in.K])
 	case bytecode.OpDone:
@@ -618,31 +636,13 @@ func (m *Machine) move(f *frame, h *bytecode.ContainerCall, from world.Place) en
 
 // begins opens a loop over what is there now.
 //
-// Looking at an entity costs a step even when it is not within reach. Entities of several kinds go in
-// the order in which they were spawned, as those of one kind do.
+// Each entity and each cell of an index that is looked at costs a step, within reach or not. Entities
+// go in the order in which they were spawned.
 func (m *Machine) begins(f *frame, it *bytecode.Loop) end {
-	if m.open == len(m.loops) {
-		m.loops = append(m.loops, loop{})
-	}
-	l := &m.loops[m.open]
-	m.open++
-	l.entities = l.entities[:0]
-	l.values = l.values[:0]
-	l.width = 1
-	l.at = 0
+	l := m.openLoop()
 	switch {
 	case it.Kinds != nil:
-		for _, k := range it.Kinds {
-			for _, e := range m.World.OfKind(k.Index) {
-				if it.Within < 0 || near(f, it, e) {
-					l.entities = append(l.entities, e)
-				}
-			}
-			m.steps -= int64(len(m.World.OfKind(k.Index)))
-		}
-		if len(it.Kinds) > 1 {
-			slices.SortFunc(l.entities, func(a, b *world.Entity) int { return int(a.ID - b.ID) })
-		}
+		m.gather(f, it, l)
 	case it.Clients:
 		for _, c := range m.World.Clients() {
 			l.values = append(l.values, int64(c.Number))
@@ -663,6 +663,54 @@ func (m *Machine) begins(f *frame, it *bytecode.Loop) end {
 	return ended
 }
 
+// openLoop returns a loop that goes over nothing yet.
+func (m *Machine) openLoop() *loop {
+	if m.open == len(m.loops) {
+		m.loops = append(m.loops, loop{})
+	}
+	l := &m.loops[m.open]
+	m.open++
+	l.entities = l.entities[:0]
+	l.values = l.values[:0]
+	l.width = 1
+	l.at = 0
+	l.nearest = nil
+	l.last = false
+	return l
+}
+
+// nearest finds the nearest entity, and among equals the one that was spawned first. It looks at what a loop would that
+// begins with the nearest.
+func (m *Machine) nearest(f *frame, it *bytecode.Loop, out []int64) end {
+	l := m.openLoop()
+	m.gather(f, it, l)
+	var best *world.Entity
+	least := math.Inf(1)
+	for best == nil || least > l.reach.Most {
+		if !m.gatherNearest(l) {
+			break
+		}
+		for _, e := range l.entities {
+			at := m.World.PlaceOf(e)
+			d := geometry.Distance(&at, &l.reach.Line.From)
+			if !finite(d) {
+				return m.fault("`distance` came to be no finite number")
+			}
+			if best == nil || d < least || d == least && e.ID < best.ID {
+				best = e
+				least = d
+			}
+		}
+	}
+	m.open--
+	out[0] = 0
+	if best != nil {
+		out[0] = int64(best.ID)
+		out[1] = toBits(least)
+	}
+	return ended
+}
+
 // warmed is how many entities a loop reads ahead.
 const warmed = 8
 
@@ -679,8 +727,8 @@ func (m *Machine) next(f *frame, in *bytecode.Instruction, length int) end {
 	l := &m.loops[m.open-1]
 	a := int(uint8(in.A))
 	if in.K == 1 {
-		for l.at < len(l.entities) {
-			if l.at%warmed == 0 {
+		for l.at < len(l.entities) || m.nearer(f, l) {
+			if l.at%warmed == 0 && len(l.entities) > warmed {
 				m.warmth += world.Prefetch(l.entities[l.at:min(l.at+warmed, len(l.entities))])
 			}
 			e := l.entities[l.at]
@@ -700,22 +748,124 @@ func (m *Machine) next(f *frame, in *bytecode.Instruction, length int) end {
 	return ended
 }
 
-// near reports whether an entity's place is within reach of a place or line.
+// nearer goes on to entities that are farther away, when one of them may be better than the best one so far. It reports
+// whether there are more to look for; there may be none of them within the next reach.
+func (m *Machine) nearer(f *frame, l *loop) bool {
+	for l.nearest != nil && l.at == len(l.entities) {
+		found := f.nums[l.nearest.Found] != 0 && fromBits(f.nums[l.nearest.Best]) <= l.reach.Most
+		if found || !m.gatherNearest(l) {
+			return false
+		}
+	}
+	return l.nearest != nil
+}
+
+// howMany returns how many entities or clients a loop goes over.
+func (m *Machine) howMany(it *bytecode.Loop) (n int) {
+	if it.Clients {
+		return len(m.World.Clients())
+	}
+	for _, k := range it.Kinds {
+		n += len(m.World.OfKind(k.Index))
+	}
+	return n
+}
+
+// gather puts the entities that a loop goes over into its list, or those that come first.
 //
-// The origin and the radius stand in registers: they were computed once, before the loop opened.
-func near(f *frame, it *bytecode.Loop, e *world.Entity) bool {
-	p := it.Positions[e.Kind.Index]
-	var at [3]float64
-	for i := range it.Dimensions {
-		at[i] = p.Type.Real(e.Nums[p.Slot+i])
+// The origin, the radius and the value stand in registers: they were computed once, before the loop
+// opened.
+func (m *Machine) gather(f *frame, it *bytecode.Loop, l *loop) {
+	switch {
+	case it.Nearest: // next gathers
+		l.nearest = it
+		l.reach = world.Reach{Line: line(f, it), Beyond: -1, Most: -1}
+		return
+	case it.Within >= 0:
+		l.reach = world.Reach{Line: line(f, it), Beyond: -1, Most: fromBits(f.nums[it.Within])}
+		m.gatherNear(it, &l.reach, l)
+		return
+	case it.Properties != nil && !(it.IsRef && f.nums[it.Key] == 0):
+		for _, k := range it.Kinds {
+			var steps int64
+			l.entities, steps = m.World.WithValue(k, it.Properties[k.Index], f.nums[it.Key], l.entities)
+			m.steps -= steps
+		}
+		sortByID(l.entities)
+		return
 	}
-	of := f.nums[it.Origin:]
-	within := fromBits(f.nums[it.Within])
-	from := vector(of, it.Dimensions)
-	if !it.Line {
-		return distance(at[:it.Dimensions], from) <= within
+	for _, k := range it.Kinds {
+		all := m.World.OfKind(k.Index)
+		l.entities = append(l.entities, all...)
+		m.steps -= int64(len(all))
 	}
-	return toLine(at[:it.Dimensions], from, vector(of[it.Dimensions:], it.Dimensions)) <= within
+	if len(it.Kinds) > 1 {
+		sortByID(l.entities)
+	}
+}
+
+// gatherNear appends the entities within reach to a loop's list, and returns how many steps it took.
+func (m *Machine) gatherNear(it *bytecode.Loop, r *world.Reach, l *loop) (steps int64) {
+	for _, k := range it.Kinds {
+		var n int64
+		l.entities, n = m.World.Near(k, r, l.entities)
+		steps += n
+	}
+	m.steps -= steps
+	sortByID(l.entities)
+	return steps
+}
+
+// gatherNearest puts the next entities into the list of a loop that begins with the nearest, and reports whether there
+// were more to look for.
+//
+// Each time it looks twice as far, until it would look at all entities anyway: then it looks at all that are left.
+// What comes later is farther away than all that came before.
+func (m *Machine) gatherNearest(l *loop) bool {
+	if math.IsInf(l.reach.Most, 1) {
+		return false
+	}
+	l.entities = l.entities[:0]
+	l.at = 0
+	l.reach.Beyond = l.reach.Most
+	switch {
+	case l.last:
+		l.reach.Most = math.Inf(1)
+	case l.reach.Most < 0:
+		for _, k := range l.nearest.Kinds {
+			l.reach.Most = max(l.reach.Most, m.World.NearestReach(k))
+		}
+	default:
+		l.reach.Most *= 2
+	}
+	l.last = m.gatherNear(l.nearest, &l.reach, l) >= int64(m.howMany(l.nearest))
+	return true
+}
+
+// sortByID puts entities into the order in which they were spawned.
+func sortByID(list []*world.Entity) {
+	if len(list) <= warmed { // mostly: by insertion
+		for i := 1; i < len(list); i++ {
+			e := list[i]
+			j := i
+			for ; j > 0 && list[j-1].ID > e.ID; j-- {
+				list[j] = list[j-1]
+			}
+			list[j] = e
+		}
+		return
+	}
+	slices.SortFunc(list, func(a, b *world.Entity) int { return cmp.Compare(a.ID, b.ID) })
+}
+
+// line returns the line from which a loop measures; a place is a line of no length.
+func line(f *frame, it *bytecode.Loop) (l geometry.Line) {
+	l.From = point(f.nums[it.Origin:], it.Dimensions)
+	l.To = l.From
+	if it.Line {
+		l.To = point(f.nums[it.Origin+it.Dimensions:], it.Dimensions)
+	}
+	return l
 }
 
 // enter runs an action or function in the next frame; place is where it is run.
@@ -1171,36 +1321,10 @@ func vector(slots []int64, n int) []float64 {
 	return out
 }
 
-// distance returns the Euclidean distance of two points.
-func distance(a, b []float64) float64 {
-	sum := 0.0
-	for i := range a {
-		d := a[i] - b[i]
-		sum += float64(d * d)
+// point returns the place that the first n registers hold.
+func point(slots []int64, n int) (p geometry.Point) {
+	for i := range n {
+		p[i] = fromBits(slots[i])
 	}
-	return math.Sqrt(sum)
-}
-
-// toLine returns the distance of a point from the line between two others.
-//
-// The nearest point of the line lies between its ends: beyond one, the distance is that to the end. A
-// line of no length is a point.
-func toLine(p, a, b []float64) float64 {
-	along := 0.0
-	length := 0.0
-	for i := range p {
-		d := b[i] - a[i]
-		along += float64((p[i] - a[i]) * d)
-		length += float64(d * d)
-	}
-	t := 0.0
-	if length > 0 {
-		t = min(max(along/length, 0), 1)
-	}
-	sum := 0.0
-	for i := range p {
-		d := p[i] - (a[i] + float64(t*(b[i]-a[i])))
-		sum += float64(d * d)
-	}
-	return math.Sqrt(sum)
+	return p
 }

@@ -13,7 +13,8 @@
 // journal before it changes the row, so that a rollback goes over the journal backwards. The journal says too which
 // properties a transaction has changed, which is what handlers of changes are run for. holders.go has the operations on
 // lists, maps and stacks, which are laid out in the row with room for as many values as they may have: nothing is
-// allocated while a session runs, and what a session may take is known beforehand.
+// allocated while a session runs, and what a session may take is known beforehand. index.go finds entities by where
+// they are, or by a value.
 package world
 
 import (
@@ -41,6 +42,11 @@ type Entity struct {
 	ownerTick   int64 // the tick in which it last came to have another owner
 	delayed     []Delayed
 	Gone        bool // it was despawned
+
+	// What an index keeps of it; see index.go.
+	indexed     uint64 // properties that it is indexed by, as a bit set
+	indexNumber int32  // its number in the index, plus one; 0 for none
+	isStale     bool   // it is to be sorted in anew
 }
 
 // changeTicks returns the tick in which each property last changed.
@@ -89,6 +95,9 @@ type World struct {
 	events         []Event          // since the last Events
 	kindMemory     []int64          // by kind: bytes of memory that one entity takes
 	memoryUsed     int64            // bytes of all entities and of what they delay
+	indexes        []*index         // by kind; nil where there is none
+	stale          []*Entity        // that are to be sorted into the indexes
+	indexedJournal int              // up to which entry the journal was looked at for what is stale
 }
 
 // entryType says what a journal entry undoes.
@@ -197,6 +206,9 @@ func (w *World) Spawn(k *contract.Kind, owner int) *Entity {
 	}
 	for i := range e.changeTicks() {
 		e.changeTicks()[i] = w.Tick
+	}
+	if w.indexes != nil && w.indexes[k.Index] != nil {
+		e.indexed = w.indexes[k.Index].properties
 	}
 	w.insert(e)
 	w.journal = append(w.journal, journalEntry{entity: e, typ: didSpawn})
@@ -524,6 +536,7 @@ func (w *World) ChangedSince(mark int, out []ChangedProperty) []ChangedProperty 
 
 // Commit keeps what was written since the last Commit or Rollback.
 func (w *World) Commit() {
+	w.endIndexed(w.indexedJournal)
 	for i := range w.journal {
 		j := &w.journal[i]
 		if j.typ == wroteSlot {
@@ -568,6 +581,7 @@ func (w *World) addEvent(j *journalEntry) {
 
 // Rollback puts back everything that was written since the last Commit or Rollback.
 func (w *World) Rollback() {
+	w.endIndexed(0) // what was sorted in already moves back
 	for i := len(w.journal) - 1; i >= 0; i-- {
 		j := &w.journal[i]
 		switch j.typ {
