@@ -11,6 +11,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"kamerad.example/cmd/kamerad/terminal"
+	"kamerad.example/core/bytecode"
 	"kamerad.example/core/findings"
 	"kamerad.example/core/report"
 )
@@ -109,6 +110,55 @@ func printCost(w io.Writer, name string, cost *report.Cost) {
 		terminal.PrintTable(w, t)
 		fmt.Fprintln(w)
 	}
+	printCostOfBodies(w, cost.Bodies)
+}
+
+// printedBodies is how many bodies are printed, of those that may take the most steps.
+const printedBodies = 20
+
+// printCostOfBodies prints how many steps bodies take, and how they find what they go over.
+func printCostOfBodies(w io.Writer, bodies []report.BodyRow) {
+	if len(bodies) == 0 {
+		return
+	}
+	t := terminal.NewTable("Body", "Line", "Steps at most", "Goes over")
+	terminal.AlignRight(t, 2, 3)
+	for _, b := range bodies[:min(len(bodies), printedBodies)] {
+		var over []string
+		for _, q := range b.Queries {
+			over = append(over, queryWords(q))
+		}
+		t.AppendRow([]any{b.Of, b.Line, stepWords(b.Steps), strings.Join(over, "; ")})
+	}
+	terminal.PrintTable(w, t)
+	if more := len(bodies) - printedBodies; more > 0 {
+		fmt.Fprintf(w, "%s more; --json has all\n", plural(more, "body"))
+	}
+	fmt.Fprintln(w)
+}
+
+// stepWords says how many steps a body takes at most, and warns of more than it may.
+func stepWords(steps int64) any {
+	switch {
+	case steps == report.EndlessSteps:
+		return terminal.Warn.Sprint("no end")
+	case steps > bytecode.MaxSteps:
+		return terminal.Warn.Sprint(steps)
+	}
+	return steps
+}
+
+// queryWords says what a query goes over, and how that is found.
+func queryWords(q report.QueryRow) string {
+	switch q.By {
+	case "each":
+		return "each of " + q.Over
+	case "number":
+		return "how many " + q.Over
+	case "nearest":
+		return "the nearest " + q.Over
+	}
+	return q.Over + " by " + q.By
 }
 
 // printCostOfKinds prints the memory that the entities of each kind take.

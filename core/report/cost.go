@@ -33,6 +33,8 @@ type Cost struct {
 	// one entity takes.
 	Memory int64       `json:"memory_bytes"`
 	Kinds  []MemoryRow `json:"kinds"`
+	// Bodies are the bodies and conditions that go over something, those that may take the most steps first.
+	Bodies []BodyRow `json:"bodies"`
 }
 
 // MemoryRow is what the entities of a kind take in the service's memory, in bytes.
@@ -162,6 +164,7 @@ func NewCost(c *contract.Contract, clients int, entities map[string]int) (*Cost,
 			a.most += whole + indexBits
 		}
 	}
+	a.out.Bodies = bodyRows(c, clients, a.out.Entities)
 	a.out.Snapshot = (a.snapshot + 7) / 8
 	a.out.Most = (a.most + 7) / 8
 	a.out.Typical = (a.typical + 7) / 8
