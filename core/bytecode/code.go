@@ -281,10 +281,10 @@ type Loop struct {
 	Key        int                  // register of the value; with it nil for properties, all
 	Properties []*contract.Property // by kind
 	IsRef      bool                 // the value is an entity: when it is nothing, all are gone over
-	// Entities are gone over from the nearest to Origin on, for as long as a nearer one may come than the best one.
+	// Entities are gone over from the nearest to Origin on, until one was found that is wanted. Those that are about as
+	// far away go together, in the order of all loops.
 	Nearest bool
-	Found   int // register that tells whether there is a best one
-	Best    int // register of its distance
+	Found   int // register that tells whether one was
 }
 
 // Store is where a number is written and what it may be.

@@ -10,11 +10,11 @@ import (
 //
 // The caller emits the body, a jump to start, and lets next land behind it. Leaving the loop in any
 // other way takes an OpDone. Registers that were taken before the loop stay taken within it.
-func (g *compiler) loop(q *contract.Query) (start, next int) { return g.loopFor(q, 0, 0) }
+func (g *compiler) loop(q *contract.Query) (start, next int) { return g.loopFor(q, 0) }
 
-// loopFor is loop for a query that may end as soon as nothing better than the best can come: found is the register that
-// tells whether there is a best one, and best the register of its value.
-func (g *compiler) loopFor(q *contract.Query, found, best int) (start, next int) {
+// loopFor is loop for a query that may end before it has gone over all: found is the register that tells whether it has
+// found something.
+func (g *compiler) loopFor(q *contract.Query, found int) (start, next int) {
 	it := bytecode.Loop{Kinds: q.Kinds, Clients: q.Clients, Within: -1}
 	entities := int64(0)
 	width := 1
@@ -39,7 +39,6 @@ func (g *compiler) loopFor(q *contract.Query, found, best int) (start, next int)
 		g.indexPlaces(q.Kinds, nil)
 		it.Nearest = true
 		it.Found = found
-		it.Best = best
 		g.origin(&it, q.Origin())
 	case contract.AccessValue:
 		properties, value := q.Key()
@@ -193,7 +192,7 @@ func (g *compiler) find(q *contract.Query, width int) int {
 		g.land([]int{some})
 		return out
 	}
-	start, next := g.loopFor(q, found, best)
+	start, next := g.loopFor(q, found)
 	spend := g.spend()
 	each := int(q.Var.Num)
 	switch q.Do {

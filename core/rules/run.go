@@ -686,17 +686,14 @@ func (m *Machine) nearest(f *frame, it *bytecode.Loop, out []int64) end {
 	m.gather(f, it, l)
 	var best *world.Entity
 	least := math.Inf(1)
-	for best == nil || least > l.reach.Most {
-		if !m.gatherNearest(l) {
-			break
-		}
+	for best == nil && m.gatherNearest(l) {
 		for _, e := range l.entities {
 			at := m.World.PlaceOf(e)
 			d := geometry.Distance(&at, &l.reach.Line.From)
 			if !finite(d) {
 				return m.fault("`distance` came to be no finite number")
 			}
-			if best == nil || d < least || d == least && e.ID < best.ID {
+			if best == nil || d < least {
 				best = e
 				least = d
 			}
@@ -748,12 +745,11 @@ func (m *Machine) next(f *frame, in *bytecode.Instruction, length int) end {
 	return ended
 }
 
-// nearer goes on to entities that are farther away, when one of them may be better than the best one so far. It reports
-// whether there are more to look for; there may be none of them within the next reach.
+// nearer goes on to entities that are farther away, while there is none that is wanted: all that were gone over before
+// are nearer. It reports whether there are more.
 func (m *Machine) nearer(f *frame, l *loop) bool {
 	for l.nearest != nil && l.at == len(l.entities) {
-		found := f.nums[l.nearest.Found] != 0 && fromBits(f.nums[l.nearest.Best]) <= l.reach.Most
-		if found || !m.gatherNearest(l) {
+		if f.nums[l.nearest.Found] != 0 || !m.gatherNearest(l) {
 			return false
 		}
 	}
