@@ -10,6 +10,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"kamerad.example/cmd/kamerad/terminal"
+	"kamerad.example/core/contract"
 	"kamerad.example/core/syntax"
 )
 
@@ -20,12 +21,20 @@ func fmtCommand() *cli.Command {
 		Usage:     "lay contracts and drills out in the one style",
 		ArgsUsage: "FILE …",
 		Flags: []cli.Flag{
+			&cli.IntFlag{
+				Name:  "to",
+				Usage: "bring contracts to a later `LANGUAGE` as well, in which they mean the same",
+			},
 			&cli.BoolFlag{Name: "check", Usage: "change nothing; name the files that would change, with exit status 1"},
 		},
 		Action: func(_ context.Context, c *cli.Command) error {
 			files, err := terminal.Words(c, "FILE …", 1, -1)
 			if err != nil {
 				return err
+			}
+			to := c.Int("to")
+			if c.IsSet("to") && (to < 1 || to > contract.Language) {
+				return fmt.Errorf("read --to %d: there are the languages 1 to %d", to, contract.Language)
 			}
 			found := false
 			for _, file := range files {
@@ -34,10 +43,15 @@ func fmtCommand() *cli.Command {
 					return err
 				}
 				format := syntax.Format
+				text := source
 				if strings.HasSuffix(file, ".drill") {
 					format = syntax.FormatDrills
+				} else if c.IsSet("to") {
+					if text, err = toLanguage(file, source, int64(to)); err != nil {
+						return err
+					}
 				}
-				out, problems := format(syntax.NewSource(file, source))
+				out, problems := format(syntax.NewSource(file, text))
 				switch {
 				case len(problems) > 0:
 					printProblems(problems)
@@ -62,6 +76,24 @@ func fmtCommand() *cli.Command {
 			return nil
 		},
 	}
+}
+
+// toLanguage returns a contract's text with its first line in a language. A file that is included has no such line, and
+// stays as it is. What a contract says means the same in every later language.
+func toLanguage(file, text string, to int64) (string, error) {
+	tree, _ := syntax.Parse(syntax.NewSource(file, text), nil)
+	for _, d := range tree.Decls {
+		d, isName := d.(*syntax.Contract)
+		if !isName || d.Language == nil {
+			continue
+		}
+		if d.Language.Value > to {
+			return "", fmt.Errorf("bring %s to language %d: it is in language %d, and only later ones mean the same", file, to, d.Language.Value)
+		}
+		at := d.Language.At
+		return text[:at.Start] + fmt.Sprint(to) + text[at.End:], nil
+	}
+	return text, nil
 }
 
 // replace puts a new text in a file's place in one step, so that no one ever reads half of it.

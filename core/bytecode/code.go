@@ -265,11 +265,13 @@ type MathCall struct {
 	List  Address          // of inside and crosses
 }
 
-// Loop is what a loop goes over: entities of kinds, all clients, or the values of a list or keys of a map.
+// Loop is what a loop goes over: entities of kinds, all clients, the values of a list, the keys of a map, or numbers.
 type Loop struct {
 	Kinds   []*contract.Kind
 	Clients bool
 	List    Address
+	Range   int // register of the first number, which that of the last one follows; -1 for none
+	Most    int // that a list or a range has
 	Width   int // slots of a value of the list, or of a key of the map
 	Skip    int // slots of what stands behind each key of a map
 	// Only entities near a place or line are gone over.

@@ -290,7 +290,7 @@ func (c *builder) header(f *syntax.File) {
 	if seen["a name"] == nil && !c.Unread {
 		c.Fail(
 			syntax.Span{}, "no-header", "the contract has no name",
-			"begin with a line such as `contract tidewreck language 1`",
+			"begin with a line such as `contract tidewreck language 2`",
 		)
 	}
 	if len(c.Contract.Roles) == 0 {
@@ -304,12 +304,13 @@ func (c *builder) name(d *syntax.Contract, first bool) {
 	if utf8.RuneCountInString(d.Name.Text) > 60 {
 		c.Fail(d.Name.At, "out-of-range", "the contract's name is too long", "at most 60 characters")
 	}
-	if d.Language.Value != 1 {
+	if d.Language.Value < 1 || d.Language.Value > contract.Language {
 		c.Fail(
 			d.Language.At, "language", fmt.Sprintf("language %d is not known here", d.Language.Value),
-			"write language 1",
+			fmt.Sprintf("from 1 to %d", contract.Language),
 		)
 	}
+	c.Contract.Language = int(d.Language.Value)
 	if !first {
 		c.Fail(d.At, "order", "the contract's name does not stand first", "move this line to the top")
 	}

@@ -275,6 +275,8 @@ func (g *compiler) into(x *contract.Expr, dst int) {
 		g.callFunction(x, dst)
 	case contract.OpQuery:
 		g.query(x, dst)
+	case contract.OpChoose:
+		g.choose(x, dst)
 	case contract.OpHas, contract.OpCount, contract.OpRoom, contract.OpFind:
 		h := bytecode.ContainerCall{Op: x.Op, Container: g.place(x.Args[0])}
 		h.Args = g.values(x.Args[1:])
@@ -358,6 +360,16 @@ func (g *compiler) math(x *contract.Expr, dst int) {
 		}
 	}
 	g.emit(bytecode.OpMath, operands{a: dst, k: add(&g.Maths, m)})
+}
+
+// choose computes one of two values. The other one is not computed.
+func (g *compiler) choose(x *contract.Expr, dst int) {
+	other := g.jump(x.Args[0], false)
+	g.into(x.Args[1], dst)
+	end := g.emit(bytecode.OpJump, operands{})
+	g.land(other)
+	g.into(x.Args[2], dst)
+	g.land([]int{end})
 }
 
 // clip computes a number within a range.

@@ -15,7 +15,7 @@ func (g *compiler) loop(q *contract.Query) (start, next int) { return g.loopFor(
 // loopFor is loop for a query that may end before it has gone over all: found is the register that tells whether it has
 // found something.
 func (g *compiler) loopFor(q *contract.Query, found int) (start, next int) {
-	it := bytecode.Loop{Kinds: q.Kinds, Clients: q.Clients, Within: -1}
+	it := bytecode.Loop{Kinds: q.Kinds, Clients: q.Clients, Within: -1, Range: -1}
 	entities := int64(0)
 	width := 1
 	switch {
@@ -27,6 +27,12 @@ func (g *compiler) loopFor(q *contract.Query, found int) (start, next int) {
 			it.Width = 1 // the keys
 		}
 		width = it.Width
+		it.Most = q.List.Type.Max
+	case q.Low != nil:
+		it.Range = g.nextNums(2)
+		g.into(q.Low, it.Range)
+		g.into(q.High, it.Range+1)
+		it.Most = mostNumbers(q)
 	case q.Kinds != nil:
 		entities = 1
 	}
@@ -62,6 +68,23 @@ func (g *compiler) loopFor(q *contract.Query, found int) (start, next int) {
 		g.jumpTo(g.jump(q.Where, false), start)
 	}
 	return start, next
+}
+
+// mostNumbers returns how many numbers a query over a range goes over at most.
+func mostNumbers(q *contract.Query) int {
+	low := q.Low.Type.Low
+	if q.Low.Op == contract.OpConst {
+		low = q.Low.Num
+	}
+	high := q.High.Type.High
+	if q.High.Op == contract.OpConst {
+		high = q.High.Num
+	}
+	isKnown := func(x *contract.Expr) bool { return x.Op == contract.OpConst || x.Type.Low != 0 || x.Type.High != 0 }
+	if !isKnown(q.Low) || !isKnown(q.High) || uint64(high)-uint64(low) >= bytecode.MaxSteps && high >= low {
+		return bytecode.MaxSteps
+	}
+	return int(max(high-low+1, 0))
 }
 
 // origin computes the place or line from which a loop measures.
@@ -103,7 +126,7 @@ func (g *compiler) move(to, from, width int) {
 func (g *compiler) count(q *contract.Query) int {
 	n := g.nextNums(1)
 	if q.Access() == contract.AccessNumber {
-		g.emit(bytecode.OpHowMany, operands{a: n, k: add(&g.Loops, bytecode.Loop{Kinds: q.Kinds, Clients: q.Clients})})
+		g.emit(bytecode.OpHowMany, operands{a: n, k: add(&g.Loops, bytecode.Loop{Kinds: q.Kinds, Clients: q.Clients, Range: -1})})
 		return n
 	}
 	g.emit(bytecode.OpConst, operands{a: n})
@@ -186,7 +209,7 @@ func (g *compiler) find(q *contract.Query, width int) int {
 		g.nearest(q, out)
 		return out
 	case access == contract.AccessNumber:
-		g.emit(bytecode.OpFirst, operands{a: out, k: add(&g.Loops, bytecode.Loop{Kinds: q.Kinds})})
+		g.emit(bytecode.OpFirst, operands{a: out, k: add(&g.Loops, bytecode.Loop{Kinds: q.Kinds, Range: -1})})
 		some := g.emit(bytecode.OpNeK, operands{a: out})
 		g.orElse(q, out)
 		g.land([]int{some})
@@ -232,7 +255,7 @@ func (g *compiler) find(q *contract.Query, width int) int {
 
 // nearest compiles a query for the nearest of all entities, or for its distance.
 func (g *compiler) nearest(q *contract.Query, out int) {
-	it := bytecode.Loop{Kinds: q.Kinds, Within: -1, Nearest: true}
+	it := bytecode.Loop{Kinds: q.Kinds, Within: -1, Range: -1, Nearest: true}
 	g.indexPlaces(q.Kinds, nil)
 	g.origin(&it, q.Origin())
 	at := g.nextNums(2)

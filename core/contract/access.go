@@ -17,7 +17,7 @@ func (q *Query) Access() Access {
 	switch {
 	case q.Within != nil:
 		return AccessPlace
-	case q.List != nil:
+	case q.List != nil, q.Low != nil:
 		return AccessScan
 	case q.Where == nil && q.Value == nil && (q.Do == "count" || q.Do == "any"),
 		q.Where == nil && q.Do == "first" && q.Kinds != nil:

@@ -48,9 +48,14 @@ const (
 	MaxMemory     = 9000 // numbers that the lists of one body take
 )
 
+// Language is the latest version of the contract language. What only a later one has is a mistake in a contract of an
+// earlier one; what an earlier one has means the same in all later ones.
+const Language = 2
+
 // Contract is a checked contract.
 type Contract struct {
 	Name      string
+	Language  int // that it is written in
 	TickRate  int // ticks per second
 	Seats     int
 	Grace     int64    // ticks that a seat waits for a lost connection
@@ -456,6 +461,7 @@ const (
 	OpSince  // Args[0] an entity, Prop
 	OpCallFn // Fn, Args
 	OpQuery  // Query
+	OpChoose // Args: condition, the value when it holds, the value when not
 	// The operations of statements.
 	OpLet     // Num the local, Value
 	OpCheck   // Value, Num the index among the request's checks
@@ -498,13 +504,16 @@ type Expr struct {
 	Who   []Who // of a reveal: to whom; nil for everyone
 }
 
-// Query goes over entities, clients or the values of a list or map: one of Kinds, Clients and List says which.
+// Query goes over entities, clients, the values of a list, the keys of a map, or numbers: one of Kinds, Clients, List,
+// and Low with High says which.
 type Query struct {
 	// what a query in an expression computes: count, sum, one, min, max, most, least, first, best, any, all
 	Do      string
 	Kinds   []*Kind
 	Clients bool
 	List    *Expr
+	Low     *Expr       // whole numbers from here
+	High    *Expr       // to here, both included
 	Within  *Expr       // a real; nil when absent
 	Of      *Expr       // a place, or a line
 	Pos     []*Property // by the kinds' index: what `within` measures

@@ -153,7 +153,7 @@ func (r *Reads) add(x *Expr) {
 			}
 		}
 	case OpName, OpRole, OpNumber, OpReal, OpSteps, OpFromInt, OpNot, OpNeg, OpAdd, OpSub, OpMul, OpDiv, OpMod, OpAnd,
-		OpOr, OpEq, OpNe, OpLt, OpLe, OpGt, OpGe, OpReveal, OpVec, OpMath, OpClip, OpField:
+		OpOr, OpEq, OpNe, OpLt, OpLe, OpGt, OpGe, OpReveal, OpVec, OpMath, OpClip, OpField, OpChoose:
 		for _, a := range x.Args {
 			r.add(a)
 		}

@@ -19,7 +19,7 @@ func Mentions(x *Expr, f func(x *Expr) bool) bool {
 		}
 		if q := x.Query; q != nil &&
 			slices.ContainsFunc(
-				[]*Expr{q.List, q.Within, q.Of, q.Where, q.Value, q.Else},
+				[]*Expr{q.List, q.Low, q.High, q.Within, q.Of, q.Where, q.Value, q.Else},
 				func(a *Expr) bool { return look(a, inside) },
 			) {
 			return true
@@ -117,7 +117,7 @@ func (s *Stmt) Exprs() []*Expr {
 		out = append(out, set.Value)
 	}
 	if q := s.Query; q != nil {
-		out = append(out, q.List, q.Within, q.Of, q.Where)
+		out = append(out, q.List, q.Low, q.High, q.Within, q.Of, q.Where)
 	}
 	return slices.DeleteFunc(out, func(x *Expr) bool { return x == nil })
 }

@@ -202,6 +202,8 @@ func (k *checker) closed(x syntax.Expr, t *contract.Type) bool {
 		return k.closed(n.X, nil)
 	case *syntax.Binary:
 		return all(nil, n.A, n.B)
+	case *syntax.Choice:
+		return all(t, n.Then, n.Other) && k.closed(n.Cond, nil)
 	case *syntax.Ref:
 		if k.Names[n.Text] || k.Clients[n.Text] {
 			return false

@@ -233,6 +233,8 @@ func (s *Scope) Compile(x syntax.Expr, w Want) Node {
 		}
 	case *syntax.Binary:
 		return s.binary(n)
+	case *syntax.Choice:
+		return s.choice(n, w)
 	case *syntax.Call:
 		return s.call(n, w)
 	case *syntax.Query:
@@ -635,6 +637,27 @@ func (s *Scope) binary(n *syntax.Binary) Node {
 			return nil, err
 		}
 		return operate(e, op, x, y)
+	}
+}
+
+// choice compiles `if CONDITION then VALUE else OTHER`. Only the value that is chosen is computed.
+func (s *Scope) choice(n *syntax.Choice, w Want) Node {
+	cond := s.Compile(n.Cond, Want{})
+	then := s.Compile(n.Then, w)
+	other := s.Compile(n.Other, w)
+	return func(e *Env) (any, error) {
+		x, err := cond(e)
+		if err != nil {
+			return nil, err
+		}
+		holds, ok := x.(bool)
+		switch {
+		case !ok:
+			return nil, fmt.Errorf("%s is neither true nor false", Show(x))
+		case holds:
+			return then(e)
+		}
+		return other(e)
 	}
 }
 

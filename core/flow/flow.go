@@ -778,6 +778,8 @@ func (f *flow) valueOf(x *contract.Expr) val {
 		return f.sum(x)
 	case contract.OpClip:
 		return f.clip(x)
+	case contract.OpChoose:
+		return f.choose(x)
 	case contract.OpRoll:
 		return f.roll(x)
 	case contract.OpReal, contract.OpSteps, contract.OpFromInt:
@@ -881,6 +883,35 @@ func (f *flow) either(x *contract.Expr) val {
 	f.maybe--
 	f.facts = f.facts[:facts]
 	return val{label: a.label.with(b.label)}
+}
+
+// choose follows a value that depends on a condition. What only one side may fail for tells of the condition.
+func (f *flow) choose(x *contract.Expr) val {
+	cond := f.value(x.Args[0])
+	side := func(x, cond *contract.Expr, l label, holds bool) (v val) {
+		facts := len(f.facts)
+		f.assume(cond, holds)
+		f.maybe++
+		f.under(l, func() { v = f.value(x) })
+		f.maybe--
+		f.facts = f.facts[:facts]
+		return v
+	}
+	l := f.observed(x.Args[0], cond)
+	a := side(x.Args[1], x.Args[0], l, true)
+	b := side(x.Args[2], x.Args[0], l, false)
+	out := val{
+		label:  l.with(f.observed(x.Args[1], a)).with(f.observed(x.Args[2], b)),
+		low:    min(a.low, b.low),
+		high:   max(a.high, b.high),
+		ranged: a.ranged && b.ranged,
+	}
+	if a.sym == b.sym {
+		out.sym = a.sym
+	} else if x.Type.Form == contract.FormEntity || x.Type.Form == contract.FormClient {
+		out.sym = f.fresh("one of two")
+	}
+	return out
 }
 
 // quotient follows a division or its rest, which fails for 0.
@@ -1377,6 +1408,11 @@ func (f *flow) over(q *contract.Query) label {
 	case q.Clients:
 		each.sym = f.fresh("client")
 		f.learn(thereIs(each.sym))
+	case q.Low != nil:
+		low := f.value(q.Low)
+		high := f.value(q.High)
+		l = low.label.with(high.label)
+		each = val{label: l, low: low.low, high: high.high, ranged: low.ranged && high.ranged}
 	default:
 		v := f.value(q.List)
 		l = v.label

@@ -103,9 +103,12 @@ func (s *steps) found(code *bytecode.Code, in *bytecode.Instruction) string {
 // over returns what a loop goes over, in words.
 func (s *steps) over(l *bytecode.Loop) string {
 	switch {
+	case l.Kinds != nil:
 	case l.Clients:
 		return "clients"
-	case l.Kinds == nil:
+	case l.Range >= 0:
+		return "numbers"
+	default:
 		return l.List.Name()
 	}
 	var names []string
@@ -121,7 +124,7 @@ func (s *steps) count(l *bytecode.Loop) (n int64) {
 	case l.Clients:
 		return int64(s.clients)
 	case l.Kinds == nil:
-		return int64(l.List.Type.Max)
+		return int64(l.Most)
 	}
 	for _, k := range l.Kinds {
 		n += int64(s.entities[k.Name])

@@ -22,6 +22,8 @@ type loop struct {
 	values   []int64
 	width    int
 	at       int
+	number   int64  // the next, of one that goes over numbers
+	numbers  uint64 // how many are left
 
 	// Of one that begins with the nearest entities: entities has those that the last reach came to.
 	nearest *bytecode.Loop
@@ -643,6 +645,12 @@ func (m *Machine) begins(f *frame, it *bytecode.Loop) end {
 	switch {
 	case it.Kinds != nil:
 		m.gather(f, it, l)
+	case it.Range >= 0:
+		l.number = f.nums[it.Range]
+		if last := f.nums[it.Range+1]; l.number <= last {
+			// Of all 64-bit numbers there are more by one, which nobody lives to see.
+			l.numbers = max(uint64(last)-uint64(l.number)+1, uint64(last)-uint64(l.number))
+		}
 	case it.Clients:
 		for _, c := range m.World.Clients() {
 			l.values = append(l.values, int64(c.Number))
@@ -674,6 +682,7 @@ func (m *Machine) openLoop() *loop {
 	l.values = l.values[:0]
 	l.width = 1
 	l.at = 0
+	l.numbers = 0
 	l.nearest = nil
 	l.last = false
 	return l
@@ -739,6 +748,11 @@ func (m *Machine) next(f *frame, in *bytecode.Instruction, length int) end {
 	} else if l.at < len(l.values) {
 		copy(f.nums[a:], l.values[l.at:l.at+l.width])
 		l.at += l.width
+		return again
+	} else if l.numbers > 0 {
+		f.nums[a] = l.number
+		l.number++
+		l.numbers--
 		return again
 	}
 	m.open--

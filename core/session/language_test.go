@@ -15,7 +15,7 @@ import (
 
 // reply runs a request that computes something and returns what it replied, or why it did not.
 func reply(t *testing.T, declarations, body, result string) string {
-	text := "contract thing language 1\nroles player, spectator\n" + declarations + "\nshared Probe {\n" +
+	text := "contract thing language 2\nroles player, spectator\n" + declarations + "\nshared Probe {\n" +
 		"  request try(who: client) -> " + result + " from everyone {\n" + body + "\n  }\n}"
 	c, problems := compile.Load("thing.kam", text)
 	require.NotNil(t, c, "%s\n%s", problems.Error(), text)
@@ -63,6 +63,32 @@ fn sign(n: int) -> int = max(-1, min(1, n))
 // What expressions and statements compute, one line each.
 func TestTheLanguageComputes(t *testing.T) {
 	for _, c := range []struct{ body, result, want string }{
+		// values that depend on a condition
+		{"let d = caller.Diver; reply if d.n > 7 then d.n * 2 else 0 / (d.n - 5)", "int 0..99", "faulted: division by zero"},
+		{"let d = who.Diver; reply if d.n > 7 then d.n * 2 else 1 / (d.n - 8)", "int 0..99", "16"},
+		{"let d = who.Diver; reply (if d.n > 7 then 1 else 2.5) + 1", "real 0..9 step 0.5", "2"},
+		{"reply 10 + if caller.name == \"Ana\" then 1 else 2 + 5", "int 0..99", "11"},
+		{"reply if caller == who then 1 else if who.Diver.crew == cobalt then 2 else 3", "int 0..9", "3"},
+		{"let v = if who.number == 2 then vec(1, 2) else vec(3, 4); reply v.y", "real 0..9 step 0.5", "2"},
+		{"let d = if who.number == 9 then caller.Diver else who.Diver; reply d.n", "int 0..9", "8"},
+		{"let d = if who.number == 2 then nothing else who.Diver; reply d == nothing", "bool", "true"},
+		{"reply if who.number == 2 then marks[1].name else \"none\"", "text max 8", `"hull"`},
+		{"let m = if who.number == 2 then marks[1] else marks[0]; reply m.worth", "int 0..99", "9"},
+		{"reply if who.Diver.crew == amber then Crew.cobalt else amber", "Crew", `"cobalt"`},
+		{"let n = 4; let m = if n > 3 then n else 3; reply m * 10 + (if m == 4 then 5 else 6)", "int 0..99", "45"},
+		// what is gone over
+		{"reply sum(n in 1..6: n) * 10 + count(n in 3..1)", "int 0..999", "210"},
+		{"let d = caller.Diver; reply max(n in d.n..d.n * 2 where n % 4 == 0: n)", "int 0..99", "8"},
+		{"let d = caller.Diver; for n in 1..4 { if n % 2 == 0 { d.n += n } }; reply d.n", "int 0..99", "11"},
+		{"reply count(c in Crew) * 10 + count(c in Crew where c != amber)", "int 0..99", "21"},
+		{"let d = caller.Diver; for c in Crew { d.crew = c }; reply d.crew", "Crew", `"amber"`},
+		{"reply first(n in -3..3 where n * n == 4) + 3", "int 0..9", "1"},
+		{
+			"reply count(n in -9223372036854775807..9223372036854775807)", "int 0..9",
+			"faulted: it takes too many steps: more than 2000000",
+		},
+		{"reply count(n in 9223372036854775806..9223372036854775807)", "int 0..9", "2"},
+		{"reply sum(n in 1..3: sum(m in n..3: m)) * 10 + sum(n in 1..count(Diver): n)", "int 0..999", "143"},
 		// vectors
 		{"let v = vec(3, 4) * 2 - vec(1, 1) / 2; reply v.x", "real -99..99 step 0.01", "5.5"},
 		{"reply -vec(1, 2) + 3 * vec(1, 0)", "vec2 -9..9 step 0.5", "[2,-2]"},

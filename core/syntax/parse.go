@@ -269,7 +269,7 @@ func (p *parser) decl() Decl {
 	switch {
 	case p.accept("contract"):
 		d := &Contract{Name: p.name("the contract's name")}
-		p.expect("language", "and its number, as in `contract tidewreck language 1`")
+		p.expect("language", "and its number, as in `contract tidewreck language 2`")
 		d.Language = p.number("the language's number")
 		d.At = at()
 		return d

@@ -229,6 +229,11 @@ func (p *parser) primary() Expr {
 		case "self", "caller", "viewer", "owner", "server", "everyone", "nobody", "nothing":
 			p.take()
 			return &Ref{Ident{t.Text, t.Span}}
+		case "if":
+			// Where a value is missing, the next line may begin with a statement.
+			if !t.Newline || p.nest > 0 {
+				return p.choice()
+			}
 		}
 	case Sign:
 		if t.Text == "(" {
@@ -248,9 +253,26 @@ func (p *parser) primary() Expr {
 		}
 	}
 	hint := ""
-	if t.Kind == Word && strings.Contains("deny tell let if spawn for do", t.Text) {
+	if t.Kind == Word && strings.Contains("deny tell let spawn for do", t.Text) {
 		hint = "a statement cannot stand where a value is wanted"
 	}
 	p.abort("a value", hint)
 	return nil
+}
+
+// choice reads `if CONDITION then VALUE else OTHER`. `then` is a word here alone, and a name anywhere else.
+func (p *parser) choice() Expr {
+	d := &Choice{}
+	start := p.tok().Span.Start
+	p.take()
+	d.Cond = p.expr()
+	if !p.is("then") {
+		p.abort("`then` and a value", "as in `if sprints then 1.8 else 1.0`; a statement cannot stand where a value is wanted")
+	}
+	p.take()
+	d.Then = p.expr()
+	p.expect("else", "and another value, as in `if sprints then 1.8 else 1.0`")
+	d.Other = p.expr()
+	d.At = Span{start, p.last()}
+	return d
 }

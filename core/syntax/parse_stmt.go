@@ -192,6 +192,9 @@ func (p *parser) set() Set {
 func (p *parser) from() From {
 	p.expect("in", "and what to go over, as in `d in Diver`")
 	f := From{X: p.expr()}
+	if p.accept("..") {
+		f.X = &Range{f.X, p.expr()}
+	}
 	if p.is("within") {
 		p.take()
 		f.Within = p.expr()

@@ -338,7 +338,8 @@ type For struct {
 	Body []Stmt
 }
 
-// From is what a loop or query goes over: `X within R of PLACE where CONDITION`. All but X may be nil.
+// From is what a loop or query goes over: `X within R of PLACE where CONDITION`. All but X, which may be a *Range, may
+// be nil.
 type From struct {
 	X      Expr
 	Within Expr
@@ -425,7 +426,7 @@ type Log struct {
 }
 
 // Expr is an expression: *Ref, *Number, *Time, *Decimal, *Literal, *Truth, *Member, *Call, *Index, *List, *Record,
-// *Range, *Query, *Unary, *Binary or *Bad.
+// *Range, *Query, *Unary, *Binary, *Choice or *Bad.
 type Expr interface{ Span() Span }
 
 // Ref is a bare name, a kind's or enum's name, or one of self, caller, viewer, owner, server, everyone, nobody,
@@ -509,6 +510,14 @@ type Query struct {
 	Else  Expr // nil when absent
 }
 
+// Choice is `if CONDITION then VALUE else OTHER`, a value.
+type Choice struct {
+	At    Span
+	Cond  Expr
+	Then  Expr
+	Other Expr
+}
+
 // Unary is `not x` or `-x`.
 type Unary struct {
 	At Span
@@ -578,5 +587,6 @@ func (n *Record) Span() Span       { return n.At }
 func (n *Range) Span() Span        { return Span{n.Low.Span().Start, n.High.Span().End} }
 func (n *Query) Span() Span        { return n.At }
 func (n *Unary) Span() Span        { return n.At }
+func (n *Choice) Span() Span       { return n.At }
 func (n *Binary) Span() Span       { return Span{n.A.Span().Start, n.B.Span().End} }
 func (n *Bad) Span() Span          { return n.At }

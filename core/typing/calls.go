@@ -251,13 +251,17 @@ func (e *Scope) query(in *syntax.From, name syntax.Ident) (*contract.Query, bool
 	return q, ok
 }
 
-// source reads a kind, a part, clients, or a list or map, and returns the type of each.
+// source reads a kind, a part, clients, a list or map, a range or an enum, and returns the type of each.
 //
-// Of a map each is a key. Exactly one of q's Kinds, Clients and List is set when ok is true.
+// Of a map each is a key. Exactly one of q's Kinds, Clients, List, and Low with High is set when ok is
+// true.
 func (e *Scope) source(q *contract.Query, x syntax.Expr) (*contract.Type, bool) {
 	if e.Constant {
 		e.Fail(x.Span(), "not-constant", "this is computed", "a constant is written out")
 		return nil, false
+	}
+	if r, isRange := x.(*syntax.Range); isRange {
+		return e.numbers(q, r)
 	}
 	if r, isRef := x.(*syntax.Ref); isRef && e.local(r.Text) == nil {
 		if k := e.Kinds[r.Text]; k != nil {
@@ -275,18 +279,14 @@ func (e *Scope) source(q *contract.Query, x syntax.Expr) (*contract.Type, bool) 
 			return &contract.Type{Form: contract.FormClient}, true
 		}
 		if en := e.Enums[r.Text]; en != nil {
-			e.Fail(
-				r.At, "wrong-type", fmt.Sprintf("`%s` is an enum, and nothing to go over", r.Text),
-				fmt.Sprintf("name its values: [%s.%s]", en.Name, strings.Join(en.Values, ", "+en.Name+".")),
-			)
-			return nil, false
+			return e.valuesOf(q, r, en)
 		}
 		if r.Text != "" && r.Text[0] >= 'A' && r.Text[0] <= 'Z' {
 			e.Fail(
 				r.At, "unknown-name", fmt.Sprintf("the kind `%s` is not declared", r.Text),
 				Suggest(
 					r.Text, append(Names(e.Kinds), Names(e.Parts)...),
-					"name a kind, a part, `clients`, a list or a map",
+					"name a kind, a part, an enum, `clients`, a list or a map",
 				),
 			)
 			return nil, false
@@ -304,7 +304,7 @@ func (e *Scope) source(q *contract.Query, x syntax.Expr) (*contract.Type, bool) 
 	}
 	e.Fail(
 		x.Span(), "wrong-type", fmt.Sprintf("%s is nothing to go over", describe(q.List.Type)),
-		"a kind, a part, `clients`, a list or a map (its keys)",
+		"a kind, a part, `clients`, a list, a map (its keys), a range or an enum",
 	)
 	return nil, false
 }

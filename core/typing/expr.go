@@ -345,12 +345,14 @@ func (e *Scope) Expr(x syntax.Expr, want *contract.Type) *contract.Expr {
 	case *syntax.Query:
 		return e.aggregate(x)
 	case *syntax.Range:
-		e.Fail(x.Span(), "wrong-place", "a range is no value", "it stands in `roll(1..6)` and `clip(n, 0..9)`")
+		e.Fail(x.Span(), "wrong-place", "a range is no value", "it stands in `roll(1..6)`, `clip(n, 0..9)` and `for n in 1..6`")
 		return nil
 	case *syntax.Call:
 		return e.call(x, want)
 	case *syntax.Unary:
 		return e.unary(x)
+	case *syntax.Choice:
+		return e.choice(x, want)
 	case *syntax.Binary:
 		return e.binary(x)
 	}

@@ -200,7 +200,7 @@ func (g *maker) properties(k *kind, index int) {
 
 // contract writes the whole contract.
 func (g *maker) contract() string {
-	g.line("contract wild language 1\ntick 20 per second\nstrikes %s in 10s\nroles player, referee", g.one("8", "200"))
+	g.line("contract wild language 2\ntick 20 per second\nstrikes %s in 10s\nroles player, referee", g.one("8", "200"))
 	g.line("audience mates(d: Diver) = viewer.Diver.crew == d.crew")
 	g.friends = g.in(15)
 	if g.friends {
@@ -423,9 +423,15 @@ func (g *maker) int(at *place, depth int) string {
 		}
 		return fmt.Sprint(g.IntN(10))
 	}
-	switch g.IntN(9) {
+	switch g.IntN(11) {
 	case 0:
 		return fmt.Sprintf("(%s %s %s)", g.int(at, depth-1), g.one("+", "-"), g.int(at, depth-1))
+	case 9:
+		return fmt.Sprintf("(if %s then %s else %s)", g.cond(at, depth-1), g.int(at, depth-1), g.int(at, depth-1))
+	case 10:
+		g.names++
+		name := fmt.Sprintf("i%d", g.names)
+		return fmt.Sprintf("sum(%s in 0..clip(%s, 0..9): %s)", name, g.int(at, depth-1), name)
 	case 1:
 		if at.body && len(at.ints) >= 0 {
 			return "roll(0..9)"
@@ -549,6 +555,11 @@ func (g *maker) stmt(at *place) string {
 	case 1:
 		if at.depth < 3 {
 			name := fmt.Sprintf("x%d", g.IntN(1000))
+			if g.in(4) {
+				local := *at
+				local.ints = append(append([]string{}, at.ints...), name)
+				return fmt.Sprintf("    for %s in 1..clip(%s, 0..3) {\n%s    }\n", name, g.int(at, 1), g.stmt(&local))
+			}
 			local := g.with(at, name)
 			return fmt.Sprintf("    for %s in Diver where %s {\n%s    }\n", name, g.cond(local, 0), g.stmt(local))
 		}
@@ -559,6 +570,12 @@ func (g *maker) stmt(at *place) string {
 			out := fmt.Sprintf(
 				"    let %s = first(z in Diver where %s else nothing)\n", name, g.cond(g.with(at, "z"), 0),
 			)
+			if g.in(3) {
+				out = fmt.Sprintf(
+					"    let %s = if %s then nothing else first(z in Diver where %s else nothing)\n", name, g.cond(at, 0),
+					g.cond(g.with(at, "z"), 0),
+				)
+			}
 			return out + g.stmt(local)
 		}
 		name := fmt.Sprintf("v%d", g.IntN(100000))

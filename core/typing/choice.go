@@ -1,0 +1,105 @@
+package typing
+
+import (
+	"fmt"
+
+	"kamerad.example/core/contract"
+	"kamerad.example/core/syntax"
+)
+
+// needs tells of what stands only in a later language than that of the contract, and reports whether it may stand.
+func (e *Scope) needs(language int, at syntax.Span, what string) bool {
+	if e.Contract.Language >= language {
+		return true
+	}
+	e.Fail(
+		at, "language", fmt.Sprintf("%s needs language %d", what, language),
+		fmt.Sprintf("`kamerad fmt --to %d` brings the contract there", language),
+	)
+	return false
+}
+
+// choice reads `if CONDITION then VALUE else OTHER`.
+//
+// The two values are of one type, where a whole number becomes a real beside one. Which of them is
+// computed shows in nothing but the result: the other one cannot fault.
+func (e *Scope) choice(x *syntax.Choice, want *contract.Type) *contract.Expr {
+	if !e.needs(2, x.At, "a value that depends on a condition") {
+		return nil
+	}
+	if e.Constant {
+		e.Fail(x.At, "not-constant", "this is computed", "a constant is written out")
+		return nil
+	}
+	cond := e.Value(x.Cond, &contract.Type{Form: contract.FormBool}, "the condition of a value")
+	first := x.Then
+	second := x.Other
+	// A bare enum value, or nothing, takes its type from the other one.
+	r, isRef := first.(*syntax.Ref)
+	exchanged := isRef && (r.Text == "nothing" || want == nil && !e.known(r))
+	if exchanged {
+		first, second = second, first
+	}
+	a := e.Expr(first, want)
+	if a == nil || a.Type.Form == "" || cond == nil {
+		return nil
+	}
+	if a.Type.Holder() || a.Type.Form == contract.FormNothing || a.Type.Form == contract.FormLine {
+		e.Fail(
+			first.Span(), "wrong-type", "a condition cannot decide over "+describe(a.Type),
+			"single values and records can be chosen; else write an `if` with a body",
+		)
+		return nil
+	}
+	b := e.Expr(second, a.Type)
+	if b == nil || b.Type.Form == "" {
+		return nil
+	}
+	switch {
+	case a.Type.Form == contract.FormInt && b.Type.Form == contract.FormReal:
+		a = real(a)
+	case a.Type.Form == contract.FormEntity && b.Type.Form == contract.FormEntity && same(a.Type, b.Type):
+		a, b = b, a // the type with more kinds
+		exchanged = !exchanged
+	}
+	t := a.Type
+	switch t.Form {
+	case contract.FormInt, contract.FormReal, contract.FormText:
+		t = looseType(t) // of either range
+	}
+	b = e.fit(second, b, t, "the other value")
+	if b == nil {
+		return nil
+	}
+	if exchanged {
+		a, b = b, a
+	}
+	return &contract.Expr{Op: contract.OpChoose, Type: t, Args: []*contract.Expr{cond, a, b}}
+}
+
+// numbers reads `LOW..HIGH` as what a query goes over.
+func (e *Scope) numbers(q *contract.Query, x *syntax.Range) (*contract.Type, bool) {
+	if !e.needs(2, x.Span(), "to go over a range") {
+		return nil, false
+	}
+	t := &contract.Type{Form: contract.FormInt}
+	q.Low = e.Value(x.Low, t, "the first number")
+	q.High = e.Value(x.High, t, "the last number")
+	return t, q.Low != nil && q.High != nil
+}
+
+// valuesOf reads an enum as what a query goes over: its values, in their order.
+func (e *Scope) valuesOf(q *contract.Query, r *syntax.Ref, enum *contract.Enum) (*contract.Type, bool) {
+	if !e.needs(2, r.At, "to go over an enum") {
+		return nil, false
+	}
+	of := &contract.Type{Form: contract.FormEnum, Enum: enum}
+	list := &contract.Type{Form: contract.FormList, Of: of, Max: len(enum.Values)}
+	q.List = &contract.Expr{Op: contract.OpList, Type: list, Num: e.room(r.At, list)}
+	e.Used[enum] = true
+	for i := range enum.Values {
+		e.Used[ValueUse{enum, int64(i)}] = true
+		q.List.Args = append(q.List.Args, &contract.Expr{Op: contract.OpConst, Type: of, Num: int64(i)})
+	}
+	return of, true
+}
