@@ -198,6 +198,7 @@ func reordered(a, b []string) (was, is string) {
 func (c *comparer) header() {
 	a := c.a
 	b := c.b
+	c.aspect("header", "language", "version", fmt.Sprint(a.Language), fmt.Sprint(b.Language), "it means the same")
 	c.aspect("header", "tick", "ticks per second", fmt.Sprint(a.TickRate), fmt.Sprint(b.TickRate), "")
 	if a.TickRate != b.TickRate {
 		c.out.Blocks = append(c.out.Blocks, "the number of ticks per second changes: what runs counts in ticks")

@@ -348,3 +348,19 @@ entity Diver per player {
 		assert.Contains(t, strings.Join(got.Lose, ", "), x.lose, x.new)
 	}
 }
+
+// A later language is told as a difference, though it changes nothing.
+func TestLanguagesAreCompared(t *testing.T) {
+	text := "entity Diver per player { n: int 0..9 = 0; request go() { n += 1 } }"
+	before, problems := compile.Load("wreck.kam", "contract wreck language 1\n"+text)
+	require.NotNil(t, before, problems.Error())
+	after, problems := compile.Load("wreck.kam", "contract wreck language 2\n"+text)
+	require.NotNil(t, after, problems.Error())
+	out := report.Compare(before, after)
+	require.Len(t, out.Changes, 1)
+	assert.Equal(t, "language", out.Changes[0].Name)
+	assert.Equal(t, "1", out.Changes[0].Was)
+	assert.Equal(t, "2", out.Changes[0].Is)
+	assert.Empty(t, out.Blocks)
+	assert.Empty(t, out.Lose)
+}

@@ -20,7 +20,7 @@ import (
 
 // everyType is a contract with properties of all types, clamped and not, to everyone and to the owner. BODIES stands
 // for requests with random statements.
-const everyType = `contract desk language 1
+const everyType = `contract desk language 2
 tick 20 per second
 roles player, referee
 strikes 99 in 1s
@@ -90,6 +90,20 @@ shared Winch with Body {
 // everyStatement are statements on what everyType declares. Some fault, in some states. NUM stands for a number that no
 // other statement of the body has.
 var everyStatement = []string{
+	"n = if x > y then x else hull", "hull -= if flag then 9 / x else y", "r = if x > 4 then r else rc + 1.5",
+	"rc = if r > 2 then 1 else rc", "flag = if x > y then flag else n > 9", "item = if flag then relic else item",
+	`words = if x > y then "ab" else words`, "pos = if flag then pos else vec(x, y)", "deep = if flag then deep else -deep",
+	"friend = if flag then self else friend", "friend = if x > y then nothing else friend",
+	"whom = if flag then caller else nothing", "sign = if x > y then sign else Sign(worth = 6, at = pos, item = item, " +
+		"who = self, name = words)", "rot = if flag then rot else turn(vec(0, 0, 1), r)", "when = if flag then when else now()",
+	"made = if x > y then Crate else made", "tell if flag then caller else owner hit(5, pos)",
+	"for k in 1..x { n += k; hull -= 1 }", "for k in y..x { if k == 5 { tight = k } }", "n = sum(k in 1..hull: k) / 2",
+	"for k in Item { if k != item { bag.put(k, 1) } }", "n = count(k in Item where bag.has(k)) + count(k in tight..9)",
+	"n = first(k in 0..9 where numbers.has(k) else x)", "for d in Diver where d.friend == self { d.hull -= 1 }",
+	"n = count(d in Diver where d.item == item and d.flag) + count(c in Crate where c.load == tight)",
+	"friend = least(d in Diver where d != self: distance(d.pos, pos) else nothing)",
+	"rc = min(b in Crate: distance(pos, b.pos) else 0)", "for b in Body within r of pos { b.hull += 1 }",
+	"hull += count(b in Body within 2 of line(pos, pos + vec(x, y)) where b.tight == 5)", "flag = any(Crate) and any(Sled)",
 	"n += x * 7", "n = twice(x) + roll(1..9)", "hull -= x", "tight += y - 4", "tight = 5 + x % 5", "r += 0.5",
 	"r = x / 2.0", "rc += r", "rc = -rc", "flag = x > y", "item = shuffled([Item.flare, Item.patch, Item.relic])[0]",
 	`words = "abc"`, "words = caller.name", "pos = start", "pos.x += x", "pos += vec(x, -y)", "pos = pos * 2",
