@@ -30,7 +30,7 @@ func (g *compiler) begin(s contract.Stmt) {
 func (g *compiler) stmt(s contract.Stmt) {
 	g.begin(s)
 	switch s.Op {
-	case contract.OpLet:
+	case contract.OpLet, contract.OpVar, contract.OpAssign:
 		g.let(s)
 	case contract.OpSet:
 		g.set(s)

@@ -464,6 +464,8 @@ const (
 	OpChoose // Args: condition, the value when it holds, the value when not
 	// The operations of statements.
 	OpLet     // Num the local, Value
+	OpVar     // Num the local, Value: it may be assigned to
+	OpAssign  // Num a local of OpVar, Value
 	OpCheck   // Value, Num the index among the request's checks
 	OpSet     // X what is written, Value
 	OpPut     // X a holder, Args

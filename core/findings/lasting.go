@@ -275,7 +275,7 @@ func (o origins) lasts(local int64) bool {
 		}
 		switch s.Op {
 		case contract.OpSet, contract.OpPut, contract.OpTake, contract.OpCut, contract.OpMove, contract.OpSplit,
-			contract.OpSpawn, contract.OpRun, contract.OpGive:
+			contract.OpSpawn, contract.OpRun, contract.OpGive, contract.OpVar, contract.OpAssign:
 			found = found || used()
 		case contract.OpIf, contract.OpFor:
 			found = found || contract.ChangesState(s) && used()

@@ -158,6 +158,19 @@ func (f *flow) forget(p *contract.Property) {
 	}
 }
 
+// forgetLocal drops what is known of a name that is assigned to.
+func (f *flow) forgetLocal(num int64) {
+	key := localKey(num, false)
+	for i, x := range f.facts {
+		if x.of.key == key || x.item.key == key || x.than.key == key {
+			f.facts[i] = fact{}
+		}
+	}
+}
+
+// localKey is the key of the operand that a local is.
+func localKey(num int64, isHolder bool) string { return fmt.Sprint("local ", num, isHolder) }
+
 // same returns the operand that an expression is: two expressions that are the same operand have the same value. What
 // cannot be told is like nothing else.
 //
@@ -167,7 +180,7 @@ func (f *flow) same(x *contract.Expr) operand {
 	case contract.OpConst:
 		return operand{key: fmt.Sprint("const ", x.Num, x.Nums)}
 	case contract.OpLocal:
-		return operand{key: fmt.Sprint("local ", x.Num, x.Type.Holder())}
+		return operand{key: localKey(x.Num, x.Type.Holder())}
 	case contract.OpReveal, contract.OpReal:
 		return f.same(x.Args[0])
 	case contract.OpGet:

@@ -88,6 +88,7 @@ type val struct {
 	sym       sym     // which entity or client it is; empty when that is not known
 	low, high float64 // the range of a number, both ends in it
 	ranged    bool    // low and high are known
+	varies    bool    // it is that of a name which may be assigned to
 }
 
 // dest is where something becomes known: to those who are in all of its crowds.
@@ -730,7 +731,11 @@ func (f *flow) valueOf(x *contract.Expr) val {
 			return f.lists[x.Num]
 		}
 		// A check before may have shown the local to be in a smaller range than its type.
-		return f.bounded(f.locals[x.Num], f.same(x))
+		v := f.bounded(f.locals[x.Num], f.same(x))
+		if v.varies && (x.Type.Form == contract.FormEntity || x.Type.Form == contract.FormClient) {
+			v.sym = f.fresh("some") // whichever it is by now
+		}
+		return v
 	case contract.OpOwner:
 		e := f.value(x.Args[0])
 		l := f.observed(x.Args[0], e)

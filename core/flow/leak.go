@@ -51,6 +51,10 @@ func (f *flow) stmt(s *contract.Stmt) {
 	switch s.Op {
 	case contract.OpLet:
 		f.let(s)
+	case contract.OpVar:
+		f.locals[s.Num] = val{label: f.observed(s.Value, f.value(s.Value)), varies: true}
+	case contract.OpAssign:
+		f.assign(s)
 	case contract.OpSet:
 		f.set(s)
 	case contract.OpPut, contract.OpTake, contract.OpCut, contract.OpClear, contract.OpMove, contract.OpSplit:
@@ -126,6 +130,30 @@ func (f *flow) let(s *contract.Stmt) {
 	} else {
 		f.locals[s.Num] = v
 	}
+}
+
+// assign follows an assignment to a name that may change. The name keeps what it told before: a later statement may read
+// either value, as the branch is taken or not, and a round of a loop reads what the one before it left.
+func (f *flow) assign(s *contract.Stmt) {
+	v := f.value(s.Value)
+	x := f.locals[s.Num]
+	x.label = x.label.with(f.observed(s.Value, v)).with(f.pc).with(f.exit)
+	f.locals[s.Num] = x
+	f.forgetLocal(s.Num)
+}
+
+// assigned returns the names that statements assign to, and how much they tell, which only grows from one reading to
+// the next.
+func (f *flow) assigned(stmts []contract.Stmt) (names []int64, told int) {
+	for i := range stmts {
+		contract.EachInside(&stmts[i], func(s *contract.Stmt) {
+			if s.Op == contract.OpAssign {
+				names = append(names, s.Num)
+				told += len(f.locals[s.Num].label)
+			}
+		})
+	}
+	return names, told
 }
 
 // branch follows an `if`: both branches, unless its condition is decided, each under what the condition tells of.
@@ -372,6 +400,7 @@ func (f *flow) loop(s *contract.Stmt) {
 	exit := len(f.exit)
 	given := len(f.cause.GivesAway)
 	changes := len(f.cause.Changes)
+	names, told := f.assigned(s.Then)
 	round := func() {
 		var l label
 		before := len(f.facts)
@@ -391,7 +420,20 @@ func (f *flow) loop(s *contract.Stmt) {
 		round()
 		f.loops--
 	}
+	// What a name tells comes to the next one in the next round, and so on.
+	for range names {
+		before := told
+		if _, told = f.assigned(s.Then); f.loops > 0 || told == before {
+			break
+		}
+		f.loops++
+		round()
+		f.loops--
+	}
 	f.facts = facts
+	for _, name := range names {
+		f.forgetLocal(name)
+	}
 	for p := range f.cause.Changes {
 		f.forget(p)
 	}

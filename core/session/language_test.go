@@ -76,6 +76,24 @@ func TestTheLanguageComputes(t *testing.T) {
 		{"let m = if who.number == 2 then marks[1] else marks[0]; reply m.worth", "int 0..99", "9"},
 		{"reply if who.Diver.crew == amber then Crew.cobalt else amber", "Crew", `"cobalt"`},
 		{"let n = 4; let m = if n > 3 then n else 3; reply m * 10 + (if m == 4 then 5 else 6)", "int 0..99", "45"},
+		// names that change
+		{"var n = 3; n += 4; n -= 1; n = n * 2; reply n", "int 0..99", "12"},
+		{"var n = 0; for i in 1..4 { if i % 2 == 0 { n += i } else { n = n * 10 } }; reply n", "int 0..99", "24"},
+		{"var x = 1.5; x += 2; x = x / 2; reply x", "real 0..9 step 0.25", "1.75"},
+		{"var v = vec(1, 2); v += vec(1, 1); v = v * 2; reply v", "vec2 -9..9 step 1", "[4,6]"},
+		{"var d = caller.Diver; if d.n < 8 { d = who.Diver }; d.n += 1; reply who.Diver.n * 10 + caller.Diver.n", "int 0..99", "95"},
+		{"var d = caller.Diver; d = nothing; reply d == nothing", "bool", "true"},
+		{"var d = caller.Diver; d = nothing; reply d.n", "int 0..9", "faulted: `n` is reached through nothing: there is no such entity"},
+		{"var c = Crew.cobalt; c = amber; var t = \"a\"; t = who.name; var b = false; b = c == amber; reply b and t == \"Bo\"", "bool", "true"},
+		{"var n = 9223372036854775807; n += 1; reply 1", "int 0..9", "faulted: 9223372036854775807 + 1 is not a 64-bit whole number"},
+		{"var m = marks[0]; if m.worth < 9 { m = marks[1] }; reply m.name", "text max 8", `"hull"`},
+		{"let a = 3; var n = a; n += 1; let b = n; n += 1; reply a * 100 + b * 10 + n", "int 0..999", "345"},
+		{"for i in 1..3 { var n = 0; n += i; caller.Diver.n = n }; reply caller.Diver.n", "int 0..9", "3"},
+		// a weighted pick
+		{
+			"var left = 12; var picked = -1; for i in 0..2 { if picked < 0 { left -= [3, 8, 9][i]; if left < 0 { picked = i } } }; " +
+				"reply picked + 1", "int 0..9", "3",
+		},
 		// what is gone over
 		{"reply sum(n in 1..6: n) * 10 + count(n in 3..1)", "int 0..999", "210"},
 		{"let d = caller.Diver; reply max(n in d.n..d.n * 2 where n % 4 == 0: n)", "int 0..99", "8"},

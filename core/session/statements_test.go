@@ -97,6 +97,10 @@ var everyStatement = []string{
 	"whom = if flag then caller else nothing", "sign = if x > y then sign else Sign(worth = 6, at = pos, item = item, " +
 		"who = self, name = words)", "rot = if flag then rot else turn(vec(0, 0, 1), r)", "when = if flag then when else now()",
 	"made = if x > y then Crate else made", "tell if flag then caller else owner hit(5, pos)",
+	"var vNUM = x; for k in 1..y { vNUM = vNUM + k % 3 }; n = vNUM", "var vNUM = pos; vNUM += vec(1, 0); pos = vNUM",
+	"var vNUM = self; for d in Diver where d.hull > vNUM.hull { vNUM = d }; friend = vNUM; vNUM.hull -= 1",
+	"var vNUM = words; if flag { vNUM = caller.name }; var wNUM = flag; wNUM = vNUM == words; flag = wNUM",
+	"var vNUM = sign; if x > y { vNUM = Sign(worth = 7, at = pos, item = item, who = self, name = words) }; sign = vNUM",
 	"for k in 1..x { n += k; hull -= 1 }", "for k in y..x { if k == 5 { tight = k } }", "n = sum(k in 1..hull: k) / 2",
 	"for k in Item { if k != item { bag.put(k, 1) } }", "n = count(k in Item where bag.has(k)) + count(k in tight..9)",
 	"n = first(k in 0..9 where numbers.has(k) else x)", "for d in Diver where d.friend == self { d.hull -= 1 }",

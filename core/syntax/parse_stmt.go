@@ -57,6 +57,13 @@ func (p *parser) stmt() Stmt {
 	switch {
 	case p.is("let"):
 		return p.let()
+	case t.Kind == Name && t.Text == "var" && p.peek().Kind == Name && !p.peek().Newline:
+		p.take()
+		d := &Var{Name: p.name("a name")}
+		p.expect("=", "and the value that it begins with")
+		d.Value = p.expr()
+		d.At = at()
+		return d
 	case p.is("if"):
 		return p.branch(0)
 	case p.is("match"):

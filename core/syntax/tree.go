@@ -275,7 +275,7 @@ type AudienceTerm struct {
 	Who Expr
 }
 
-// Stmt is a statement: *Let, *Check (heads only), *Assign, *Do, *Run, *If, *Match, *For, *Tell, *Spawn, *Despawn,
+// Stmt is a statement: *Let, *Var, *Check (heads only), *Assign, *Do, *Run, *If, *Match, *For, *Tell, *Spawn, *Despawn,
 // *Give, *Return, *Reply, *Deny, *Expel, *Close or *Log.
 type Stmt interface{ Span() Span }
 
@@ -284,6 +284,13 @@ type Let struct {
 	At    Span
 	Name  Ident
 	Value Expr // also a *Spawn
+}
+
+// Var is `var name = value`: a name for a value that changes.
+type Var struct {
+	At    Span
+	Name  Ident
+	Value Expr
 }
 
 // Check is `check CONDITION else deny "reason"`; Then is deny, drop (which has no reason), strike or expel.
@@ -564,6 +571,7 @@ func (n *Give) Span() Span         { return n.At }
 func (n *Return) Span() Span       { return n.At }
 func (n *Reply) Span() Span        { return n.At }
 func (n *Let) Span() Span          { return n.At }
+func (n *Var) Span() Span          { return n.At }
 func (n *Check) Span() Span        { return n.At }
 func (n *Assign) Span() Span       { return n.At }
 func (n *Do) Span() Span           { return n.At }

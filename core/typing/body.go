@@ -159,6 +159,8 @@ func (e *Scope) stmt(s syntax.Stmt) (contract.Stmt, bool) {
 	switch s := s.(type) {
 	case *syntax.Let:
 		return e.let(s)
+	case *syntax.Var:
+		return e.variable(s)
 	case *syntax.Check:
 		return e.check(s)
 	case *syntax.Assign:
@@ -929,6 +931,9 @@ func (e *Scope) assign(s *syntax.Assign) (contract.Stmt, bool) {
 			return contract.Stmt{Op: contract.OpSetRole, X: on, Value: v}, v != nil
 		}
 	}
+	if r, isRef := s.Target.(*syntax.Ref); isRef && e.local(r.Text) != nil {
+		return e.assignLocal(s, r, e.local(r.Text))
+	}
 	target := e.target(s.Target)
 	if target == nil {
 		// The value's own mistakes are told in the same run.
@@ -956,6 +961,72 @@ func (e *Scope) assign(s *syntax.Assign) (contract.Stmt, bool) {
 	}
 	e.mayChange(root, target, nil)
 	return e.countUp(s, target, p)
+}
+
+// variable reads `var name = value`: a name that may be assigned to.
+func (e *Scope) variable(s *syntax.Var) (contract.Stmt, bool) {
+	v := e.Expr(s.Value, nil)
+	ok := e.needs(2, s.At, "a name that changes") && v != nil && v.Type.Form != ""
+	if ok && (v.Type.Holder() || v.Type.Form == contract.FormNothing || v.Type.Form == contract.FormLine) {
+		e.Fail(
+			s.Value.Span(), "wrong-type", "a name that changes cannot stand for "+describe(v.Type),
+			"single values and records can change; a list is changed where it is: in a property",
+		)
+		ok = false
+	}
+	if !ok {
+		// so that its uses are not told as unknown
+		e.Scopes[len(e.Scopes)-1][s.Name.Text] = &contract.Expr{Type: &contract.Type{}}
+		return contract.Stmt{}, false
+	}
+	t := v.Type
+	switch t.Form {
+	case contract.FormInt, contract.FormReal, contract.FormText:
+		t = looseType(t) // what it begins with is no bound
+	}
+	x := e.Declare(s.Name, t)
+	if e.Varying == nil {
+		e.Varying = map[*contract.Expr]bool{}
+	}
+	e.Varying[x] = true
+	return contract.Stmt{Op: contract.OpVar, Num: x.Num, Value: v}, true
+}
+
+// assignLocal reads `name = value`, `name += value` or `name -= value` of a name that may change.
+func (e *Scope) assignLocal(s *syntax.Assign, r *syntax.Ref, local *contract.Expr) (contract.Stmt, bool) {
+	if local.Type.Form == "" { // its mistake has been told
+		e.Expr(s.Value, nil)
+		return contract.Stmt{}, false
+	}
+	if !e.Varying[local] {
+		e.Fail(
+			r.At, "not-writable", fmt.Sprintf("`%s` cannot be assigned to", r.Text),
+			"a property can, and a name that is made with `var`",
+		)
+		e.Expr(s.Value, nil)
+		return contract.Stmt{}, false
+	}
+	t := local.Type
+	v := e.Value(s.Value, t, "the new value of `"+r.Text+"`")
+	if v == nil {
+		return contract.Stmt{}, false
+	}
+	if s.Op != "=" {
+		if t.Form != contract.FormInt && (t.Reals() == 0 || t.Form == contract.FormRotation) {
+			e.Fail(
+				s.At, "wrong-type", fmt.Sprintf("`%s` is of the type %s and cannot be counted up or down", r.Text, t),
+				"assign with `=`",
+			)
+			return contract.Stmt{}, false
+		}
+		e.Used[local] = true
+		op := contract.OpAdd
+		if s.Op == "-=" {
+			op = contract.OpSub
+		}
+		v = &contract.Expr{Op: op, Type: t, Args: []*contract.Expr{local, v}}
+	}
+	return contract.Stmt{Op: contract.OpAssign, Num: local.Num, Value: v}, true
 }
 
 // countUp reads `target += value` or `target -= value`, of a property p or a part of it.

@@ -91,6 +91,7 @@ type Unit struct {
 	Types    map[string]*contract.Type   // of the aliases that were read; nil for one with a mistake
 	Reading  map[string]bool             // aliases that are being read
 	InPart   *Part                       // that is being read
+	Varying  map[*contract.Expr]bool     // names that may be assigned to
 	Texts    map[string]int64            // index of each text among the contract's
 	Calls    map[any][]Call              // which actions and functions run which, to find circles
 	Events   []*contract.Event           // the contract's own

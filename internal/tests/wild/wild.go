@@ -460,6 +460,25 @@ func (g *maker) int(at *place, depth int) string {
 	return fmt.Sprint(g.IntN(10))
 }
 
+// varying returns statements about a name that changes: under a condition, in a loop, or by way of a second one.
+func (g *maker) varying(at *place, name string) string {
+	local := *at
+	local.ints = append(append([]string{}, at.ints...), name)
+	change := fmt.Sprintf("    %s = clip(%s, -99..99)\n", name, g.int(&local, 2))
+	switch g.IntN(4) {
+	case 0:
+		change = fmt.Sprintf("    if %s {\n%s    }\n", g.cond(at, 1), change)
+	case 1:
+		change = fmt.Sprintf("    for %si in 1..clip(%s, 0..3) {\n%s    }\n", name, g.int(at, 1), change)
+	case 2: // what it was a round ago
+		change = fmt.Sprintf(
+			"    var %sb = 0\n    for %si in 1..3 {\n    %s = %sb\n    %sb = clip(%s, -99..99)\n%s    }\n", name, name, name, name,
+			name, g.int(at, 1), g.stmt(&local),
+		)
+	}
+	return fmt.Sprintf("    var %s = %s\n", name, g.int(at, 1)) + change + g.stmt(&local)
+}
+
 // with returns a place at which one more entity has a name.
 func (g *maker) with(at *place, name string) *place {
 	out := *at
@@ -579,6 +598,9 @@ func (g *maker) stmt(at *place) string {
 			return out + g.stmt(local)
 		}
 		name := fmt.Sprintf("v%d", g.IntN(100000))
+		if g.in(3) && at.depth < 3 {
+			return g.varying(at, name)
+		}
 		out := fmt.Sprintf("    let %s = %s\n", name, g.int(at, 2))
 		at.ints = append(append([]string{}, at.ints...), name)
 		return out + g.stmt(at)
