@@ -97,18 +97,22 @@ func (f *flow) quietly(x *contract.Expr) val {
 //
 // Facts that contradict each other are passed over: the place is never reached.
 func (f *flow) bounded(v val, number operand) val {
+	low := math.Inf(-1)
+	high := math.Inf(1)
+	if v.ranged {
+		low, high = v.low, v.high
+	}
 	for _, x := range f.facts {
 		if x.subject != (subject{sort: factRange, of: number}) {
 			continue
 		}
-		if !v.ranged {
-			v.low, v.high, v.ranged = x.low, x.high, !math.IsInf(x.low, 0) && !math.IsInf(x.high, 0)
-			continue
+		if l, h := max(low, x.low), min(high, x.high); l <= h {
+			low, high = l, h
 		}
-		if low, high := max(v.low, x.low), min(v.high, x.high); low <= high {
-			v.low = low
-			v.high = high
-		}
+	}
+	v.ranged = !math.IsInf(low, 0) && !math.IsInf(high, 0)
+	if v.ranged {
+		v.low, v.high = low, high
 	}
 	return v
 }
