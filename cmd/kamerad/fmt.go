@@ -88,7 +88,10 @@ func toLanguage(file, text string, to int64) (string, error) {
 			continue
 		}
 		if d.Language.Value > to {
-			return "", fmt.Errorf("bring %s to language %d: it is in language %d, and only later ones mean the same", file, to, d.Language.Value)
+			return "", fmt.Errorf(
+				"bring %s to language %d: it is in language %d, and only later ones mean the same",
+				file, to, d.Language.Value,
+			)
 		}
 		at := d.Language.At
 		return text[:at.Start] + fmt.Sprint(to) + text[at.End:], nil

@@ -126,7 +126,8 @@ func (g *compiler) move(to, from, width int) {
 func (g *compiler) count(q *contract.Query) int {
 	n := g.nextNums(1)
 	if q.Access() == contract.AccessNumber {
-		g.emit(bytecode.OpHowMany, operands{a: n, k: add(&g.Loops, bytecode.Loop{Kinds: q.Kinds, Clients: q.Clients, Range: -1})})
+		it := bytecode.Loop{Kinds: q.Kinds, Clients: q.Clients, Within: -1, Range: -1}
+		g.emit(bytecode.OpHowMany, operands{a: n, k: add(&g.Loops, it)})
 		return n
 	}
 	g.emit(bytecode.OpConst, operands{a: n})

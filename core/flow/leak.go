@@ -132,8 +132,8 @@ func (f *flow) let(s *contract.Stmt) {
 	}
 }
 
-// assign follows an assignment to a name that may change. The name keeps what it told before: a later statement may read
-// either value, as the branch is taken or not, and a round of a loop reads what the one before it left.
+// assign follows an assignment to a name that may change. The name keeps what it told before: a later statement may
+// read either value, as the branch is taken or not, and a round of a loop reads what the one before it left.
 func (f *flow) assign(s *contract.Stmt) {
 	v := f.value(s.Value)
 	x := f.locals[s.Num]

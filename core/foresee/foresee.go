@@ -149,7 +149,10 @@ func (f *Foresight) set(
 // word writes an outline as a contract.
 func word(o *contract.Outline) string {
 	w := &writer{outline: o, declared: map[string]bool{}}
-	w.line("contract outline language %d\ntick %d per second\nroles %s", contract.Language, o.Tick, strings.Join(o.Roles, ", "))
+	w.line(
+		"contract outline language %d\ntick %d per second\nroles %s",
+		contract.Language, o.Tick, strings.Join(o.Roles, ", "),
+	)
 	parts := map[string]bool{}
 	for _, k := range o.Kinds {
 		for _, p := range k.Parts {

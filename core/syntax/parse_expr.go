@@ -267,7 +267,10 @@ func (p *parser) choice() Expr {
 	p.take()
 	d.Cond = p.expr()
 	if !p.is("then") {
-		p.abort("`then` and a value", "as in `if sprints then 1.8 else 1.0`; a statement cannot stand where a value is wanted")
+		p.abort(
+			"`then` and a value",
+			"as in `if sprints then 1.8 else 1.0`; a statement cannot stand where a value is wanted",
+		)
 	}
 	p.take()
 	d.Then = p.expr()

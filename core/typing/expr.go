@@ -345,7 +345,10 @@ func (e *Scope) Expr(x syntax.Expr, want *contract.Type) *contract.Expr {
 	case *syntax.Query:
 		return e.aggregate(x)
 	case *syntax.Range:
-		e.Fail(x.Span(), "wrong-place", "a range is no value", "it stands in `roll(1..6)`, `clip(n, 0..9)` and `for n in 1..6`")
+		e.Fail(
+			x.Span(), "wrong-place", "a range is no value",
+			"it stands in `roll(1..6)`, `clip(n, 0..9)` and `for n in 1..6`",
+		)
 		return nil
 	case *syntax.Call:
 		return e.call(x, want)

@@ -472,7 +472,7 @@ func (g *maker) varying(at *place, name string) string {
 		change = fmt.Sprintf("    for %si in 1..clip(%s, 0..3) {\n%s    }\n", name, g.int(at, 1), change)
 	case 2: // what it was a round ago
 		change = fmt.Sprintf(
-			"    var %sb = 0\n    for %si in 1..3 {\n    %s = %sb\n    %sb = clip(%s, -99..99)\n%s    }\n", name, name, name, name,
+			"    var %[1]sb = 0\n    for %[1]si in 1..3 {\n    %[1]s = %[1]sb\n    %[1]sb = clip(%[2]s, -99..99)\n%[3]s    }\n",
 			name, g.int(at, 1), g.stmt(&local),
 		)
 	}
@@ -591,8 +591,8 @@ func (g *maker) stmt(at *place) string {
 			)
 			if g.in(3) {
 				out = fmt.Sprintf(
-					"    let %s = if %s then nothing else first(z in Diver where %s else nothing)\n", name, g.cond(at, 0),
-					g.cond(g.with(at, "z"), 0),
+					"    let %s = if %s then nothing else first(z in Diver where %s else nothing)\n",
+					name, g.cond(at, 0), g.cond(g.with(at, "z"), 0),
 				)
 			}
 			return out + g.stmt(local)
