@@ -472,7 +472,8 @@ func (g *maker) varying(at *place, name string) string {
 		change = fmt.Sprintf("    for %si in 1..clip(%s, 0..3) {\n%s    }\n", name, g.int(at, 1), change)
 	case 2: // what it was a round ago
 		change = fmt.Sprintf(
-			"    var %[1]sb = 0\n    for %[1]si in 1..3 {\n    %[1]s = %[1]sb\n    %[1]sb = clip(%[2]s, -99..99)\n%[3]s    }\n",
+			"    var %[1]sb = 0\n    for %[1]si in 1..3 {\n"+
+				"    %[1]s = %[1]sb\n    %[1]sb = clip(%[2]s, -99..99)\n%[3]s    }\n",
 			name, g.int(at, 1), g.stmt(&local),
 		)
 	}
