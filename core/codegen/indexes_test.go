@@ -39,7 +39,13 @@ shared Sea {
 	require.NoError(t, err)
 	byKind := map[string]bytecode.Index{}
 	for i, k := range c.Kinds {
-		byKind[k.Name] = p.Indexes[i]
+		x := p.Indexes[i]
+		byKind[k.Name] = x
+		by := x.Values
+		if x.Place != nil {
+			by = append(by, x.Place)
+		}
+		assert.ElementsMatch(t, k.Indexed, by, "what the memory of a kind counts")
 	}
 	diver := byKind["Diver"]
 	assert.Equal(t, "pos", diver.Place.Name)

@@ -1,5 +1,7 @@
 package contract
 
+import "slices"
+
 // Access says how a query finds what it goes over.
 type Access uint8
 
@@ -80,6 +82,23 @@ func (q *Query) Origin() *Expr {
 		}
 	}
 	return nil
+}
+
+// NoteIndexes notes of the kinds that the query goes over by which property it looks for them.
+func (q *Query) NoteIndexes() {
+	byKey, _ := q.Key()
+	for _, k := range q.Kinds {
+		var p *Property
+		switch q.Access() {
+		case AccessPlace, AccessNearest:
+			p = k.Property("pos")
+		case AccessValue:
+			p = byKey[k.Index]
+		}
+		if p != nil && !slices.Contains(k.Indexed, p) {
+			k.Indexed = append(k.Indexed, p)
+		}
+	}
 }
 
 // named reports whether properties have a name.

@@ -13,6 +13,8 @@ const (
 	wholeMemory     = 320  // and of one whose changes are sent whole,
 	wholeSlotMemory = 128  // for each slot of that
 	textMemory      = 160  // for each text, besides its characters
+	placeMemory     = 270  // for an index of where it is,
+	valueMemory     = 90   // and for one of what a property is
 	delayMemory     = 96   // for each action that waits for its time, besides its arguments
 	EntryMemory     = 240  // for each client who is told of an entity by itself
 	ClientMemory    = 16 << 10
@@ -25,6 +27,13 @@ func (k *Kind) Memory() int64 {
 	out := int64(entityMemory + slotMemory*k.Slots)
 	for _, p := range k.Properties {
 		out += p.memory()
+	}
+	for _, p := range k.Indexed {
+		if p.Type.Width() > 1 {
+			out += placeMemory
+		} else {
+			out += valueMemory
+		}
 	}
 	return out
 }

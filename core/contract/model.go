@@ -165,9 +165,10 @@ type Kind struct {
 	OnChange     []*Body // by property: it has another value than before
 	Timers       []*Timer
 
-	Slots           int  // of a row
-	GivenAway       bool // some body gives it to somebody
-	ReturnsToServer bool // some body but `on owner lost` and `on owner leave` gives it back to the server
+	Indexed         []*Property // that queries look for its entities by
+	Slots           int         // of a row
+	GivenAway       bool        // some body gives it to somebody
+	ReturnsToServer bool        // some body but `on owner lost` and `on owner leave` gives it back to the server
 	At              syntax.Span
 	refType         *Type // what Ref returns
 }

@@ -183,6 +183,9 @@ func (e *Scope) stmt(s syntax.Stmt) (contract.Stmt, bool) {
 		e.Enter()
 		defer e.leave()
 		q, ok := e.query(&s.In, s.Name)
+		if ok {
+			q.NoteIndexes()
+		}
 		t := contract.Stmt{Op: contract.OpFor, Query: q, Then: e.Block(s.Body)}
 		return t, ok
 	case *syntax.Tell:
@@ -966,7 +969,7 @@ func (e *Scope) assign(s *syntax.Assign) (contract.Stmt, bool) {
 // variable reads `var name = value`: a name that may be assigned to.
 func (e *Scope) variable(s *syntax.Var) (contract.Stmt, bool) {
 	v := e.Expr(s.Value, nil)
-	ok := e.needs(2, s.At, "a name that changes") && v != nil && v.Type.Form != ""
+	ok := e.needsLanguage2(s.At, "a name that changes") && v != nil && v.Type.Form != ""
 	if ok && (v.Type.Holder() || v.Type.Form == contract.FormNothing || v.Type.Form == contract.FormLine) {
 		e.Fail(
 			s.Value.Span(), "wrong-type", "a name that changes cannot stand for "+describe(v.Type),

@@ -491,6 +491,7 @@ func (e *Scope) result(q *contract.Query, other syntax.Expr, at syntax.Span) *co
 			return nil
 		}
 	}
+	q.NoteIndexes()
 	return Widened(out)
 }
 

@@ -1,21 +1,16 @@
 package typing
 
 import (
-	"fmt"
-
 	"kamerad.example/core/contract"
 	"kamerad.example/core/syntax"
 )
 
-// needs tells of what stands only in a later language than that of the contract, and reports whether it may stand.
-func (e *Scope) needs(language int, at syntax.Span, what string) bool {
-	if e.Contract.Language >= language {
+// needsLanguage2 tells of what stands in language 2 alone, and reports whether it may stand in the contract.
+func (e *Scope) needsLanguage2(at syntax.Span, what string) bool {
+	if e.Contract.Language >= 2 {
 		return true
 	}
-	e.Fail(
-		at, "language", fmt.Sprintf("%s needs language %d", what, language),
-		fmt.Sprintf("`kamerad fmt --to %d` brings the contract there", language),
-	)
+	e.Fail(at, "language", what+" needs language 2", "`kamerad fmt --to 2` brings the contract there")
 	return false
 }
 
@@ -24,7 +19,7 @@ func (e *Scope) needs(language int, at syntax.Span, what string) bool {
 // The two values are of one type, where a whole number becomes a real beside one. Which of them is
 // computed shows in nothing but the result: the other one cannot fault.
 func (e *Scope) choice(x *syntax.Choice, want *contract.Type) *contract.Expr {
-	if !e.needs(2, x.At, "a value that depends on a condition") {
+	if !e.needsLanguage2(x.At, "a value that depends on a condition") {
 		return nil
 	}
 	if e.Constant {
@@ -79,7 +74,7 @@ func (e *Scope) choice(x *syntax.Choice, want *contract.Type) *contract.Expr {
 
 // numbers reads `LOW..HIGH` as what a query goes over.
 func (e *Scope) numbers(q *contract.Query, x *syntax.Range) (*contract.Type, bool) {
-	if !e.needs(2, x.Span(), "to go over a range") {
+	if !e.needsLanguage2(x.Span(), "to go over a range") {
 		return nil, false
 	}
 	t := &contract.Type{Form: contract.FormInt}
@@ -90,7 +85,7 @@ func (e *Scope) numbers(q *contract.Query, x *syntax.Range) (*contract.Type, boo
 
 // valuesOf reads an enum as what a query goes over: its values, in their order.
 func (e *Scope) valuesOf(q *contract.Query, r *syntax.Ref, enum *contract.Enum) (*contract.Type, bool) {
-	if !e.needs(2, r.At, "to go over an enum") {
+	if !e.needsLanguage2(r.At, "to go over an enum") {
 		return nil, false
 	}
 	of := &contract.Type{Form: contract.FormEnum, Enum: enum}
