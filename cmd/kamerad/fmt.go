@@ -38,37 +38,11 @@ func fmtCommand() *cli.Command {
 			}
 			found := false
 			for _, file := range files {
-				source, err := readContract(file)
+				hasFound, err := formatFile(file, to, c.Bool("check"))
 				if err != nil {
 					return err
 				}
-				format := syntax.Format
-				text := source
-				if strings.HasSuffix(file, ".drill") {
-					format = syntax.FormatDrills
-				} else if c.IsSet("to") {
-					if text, err = toLanguage(file, source, int64(to)); err != nil {
-						return err
-					}
-				}
-				out, problems := format(syntax.NewSource(file, text))
-				switch {
-				case len(problems) > 0:
-					printProblems(problems)
-					fmt.Println(
-						terminal.Bad.Sprintf("%s: %s; it was not touched", file, plural(len(problems), "mistake")),
-					)
-					found = true
-				case out == source:
-				case c.Bool("check"):
-					fmt.Printf("%s is not in the one style; `kamerad fmt %s` puts it there\n", file, file)
-					found = true
-				default:
-					if err := replace(file, out); err != nil {
-						return err
-					}
-					fmt.Printf("%s %s\n", terminal.Good.Sprint("✓ formatted"), file)
-				}
+				found = found || hasFound
 			}
 			if found {
 				return terminal.ErrFound
@@ -76,6 +50,42 @@ func fmtCommand() *cli.Command {
 			return nil
 		},
 	}
+}
+
+// formatFile lays a file out, and brings a contract to a language; 0 for none. With onlyCheck it changes nothing. It
+// reports whether it has told of something: a mistake, or what would change.
+func formatFile(file string, to int, onlyCheck bool) (found bool, err error) {
+	source, err := readContract(file)
+	if err != nil {
+		return false, err
+	}
+	format := syntax.Format
+	text := source
+	if strings.HasSuffix(file, ".drill") {
+		format = syntax.FormatDrills
+	} else if to > 0 {
+		text, err = toLanguage(file, source, int64(to))
+	}
+	if err != nil {
+		return false, err
+	}
+	out, problems := format(syntax.NewSource(file, text))
+	switch {
+	case len(problems) > 0:
+		printProblems(problems)
+		fmt.Println(terminal.Bad.Sprintf("%s: %s; it was not touched", file, plural(len(problems), "mistake")))
+		return true, nil
+	case out == source:
+	case onlyCheck:
+		fmt.Printf("%s is not in the one style; `kamerad fmt %s` puts it there\n", file, file)
+		return true, nil
+	default:
+		if err := replace(file, out); err != nil {
+			return false, err
+		}
+		fmt.Printf("%s %s\n", terminal.Good.Sprint("✓ formatted"), file)
+	}
+	return false, nil
 }
 
 // toLanguage returns a contract's text with its first line in a language. A file that is included has no such line, and

@@ -423,7 +423,8 @@ func (f *flow) loop(s *contract.Stmt) {
 	// What a name tells comes to the next one in the next round, and so on.
 	for range names {
 		before := told
-		if _, told = f.assigned(s.Then); f.loops > 0 || told == before {
+		_, told = f.assigned(s.Then)
+		if f.loops > 0 || told == before {
 			break
 		}
 		f.loops++

@@ -94,9 +94,11 @@ func TestACostTellsHowQueriesAreFound(t *testing.T) {
 		}
 	}
 	assert.Equal(t, map[string][]report.QueryRow{
-		"action again of Diver":    {{Over: "Thing", By: "value"}, {Over: "Thing", By: "each"}},
-		"request each of Diver":    {{Over: "Thing", By: "each"}},
-		"request nested of Diver":  {{Over: "Thing", By: "each"}, {Over: "a list", By: "each"}, {Over: "clients", By: "each"}},
+		"action again of Diver": {{Over: "Thing", By: "value"}, {Over: "Thing", By: "each"}},
+		"request each of Diver": {{Over: "Thing", By: "each"}},
+		"request nested of Diver": {
+			{Over: "Thing", By: "each"}, {Over: "a list", By: "each"}, {Over: "clients", By: "each"},
+		},
 		"request runs of Diver":    {{Over: "a list", By: "each"}},
 		"request counts of Diver":  {{Over: "Thing", By: "number"}},
 		"request near of Diver":    {{Over: "Thing", By: "place"}},

@@ -37,7 +37,13 @@ entity Shot {
   action count_all() { met = count(Thing) }
 }
 shared Sea {
-  on start { spawn Thing { pos = vec(0, 0) }; let s = spawn Shot { pos = vec(0, 0) }; do s.fly(); do s.look(); do s.count_all() }
+  on start {
+    spawn Thing { pos = vec(0, 0) }
+    let s = spawn Shot { pos = vec(0, 0) }
+    do s.fly()
+    do s.look()
+    do s.count_all()
+  }
 }`
 
 // nearWorld is a world of shots among things, and the same in a grid.

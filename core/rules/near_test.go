@@ -63,7 +63,10 @@ entity Thing with Body {
   by: client = nothing
   same: bool = true
   count_of: int 0..1000 = 0
-  request spawn_some() from everyone { spawn Sled { pos = pos }; spawn Thing { boss = self; by = caller; crew = amber } }
+  request spawn_some() from everyone {
+    spawn Sled { pos = pos }
+    spawn Thing { boss = self; by = caller; crew = amber }
+  }
 `)
 	const params = "near: real 0..300 step 0.01, at: Place, end: Place, key: int 0..3, head: ref Thing, who: client"
 	for i, p := range pairs {
@@ -156,7 +159,8 @@ func TestQueriesAreFoundByAnIndex(t *testing.T) {
 	require.NotNil(t, c, problems.Error())
 	want := []contract.Access{
 		contract.AccessPlace, contract.AccessPlace, contract.AccessPlace, contract.AccessPlace, contract.AccessNearest,
-		contract.AccessNearest, contract.AccessNearest, contract.AccessValue, contract.AccessValue, contract.AccessValue,
+		contract.AccessNearest, contract.AccessNearest, contract.AccessValue, contract.AccessValue,
+		contract.AccessValue,
 		contract.AccessValue, contract.AccessValue, contract.AccessValue, contract.AccessValue, contract.AccessScan,
 		contract.AccessValue, contract.AccessValue, contract.AccessNumber, contract.AccessNumber, contract.AccessNumber,
 	}

@@ -64,7 +64,10 @@ fn sign(n: int) -> int = max(-1, min(1, n))
 func TestTheLanguageComputes(t *testing.T) {
 	for _, c := range []struct{ body, result, want string }{
 		// values that depend on a condition
-		{"let d = caller.Diver; reply if d.n > 7 then d.n * 2 else 0 / (d.n - 5)", "int 0..99", "faulted: division by zero"},
+		{
+			"let d = caller.Diver; reply if d.n > 7 then d.n * 2 else 0 / (d.n - 5)",
+			"int 0..99", "faulted: division by zero",
+		},
 		{"let d = who.Diver; reply if d.n > 7 then d.n * 2 else 1 / (d.n - 8)", "int 0..99", "16"},
 		{"let d = who.Diver; reply (if d.n > 7 then 1 else 2.5) + 1", "real 0..9 step 0.5", "2"},
 		{"reply 10 + if caller.name == \"Ana\" then 1 else 2 + 5", "int 0..99", "11"},
@@ -81,17 +84,31 @@ func TestTheLanguageComputes(t *testing.T) {
 		{"var n = 0; for i in 1..4 { if i % 2 == 0 { n += i } else { n = n * 10 } }; reply n", "int 0..99", "24"},
 		{"var x = 1.5; x += 2; x = x / 2; reply x", "real 0..9 step 0.25", "1.75"},
 		{"var v = vec(1, 2); v += vec(1, 1); v = v * 2; reply v", "vec2 -9..9 step 1", "[4,6]"},
-		{"var d = caller.Diver; if d.n < 8 { d = who.Diver }; d.n += 1; reply who.Diver.n * 10 + caller.Diver.n", "int 0..99", "95"},
+		{
+			"var d = caller.Diver; if d.n < 8 { d = who.Diver }; d.n += 1; reply who.Diver.n * 10 + caller.Diver.n",
+			"int 0..99", "95",
+		},
 		{"var d = caller.Diver; d = nothing; reply d == nothing", "bool", "true"},
-		{"var d = caller.Diver; d = nothing; reply d.n", "int 0..9", "faulted: `n` is reached through nothing: there is no such entity"},
-		{"var c = Crew.cobalt; c = amber; var t = \"a\"; t = who.name; var b = false; b = c == amber; reply b and t == \"Bo\"", "bool", "true"},
-		{"var n = 9223372036854775807; n += 1; reply 1", "int 0..9", "faulted: 9223372036854775807 + 1 is not a 64-bit whole number"},
+		{
+			"var d = caller.Diver; d = nothing; reply d.n",
+			"int 0..9", "faulted: `n` is reached through nothing: there is no such entity",
+		},
+		{
+			"var c = Crew.cobalt; c = amber; var t = \"a\"; t = who.name; var b = false; b = c == amber; " +
+				"reply b and t == \"Bo\"",
+			"bool", "true",
+		},
+		{
+			"var n = 9223372036854775807; n += 1; reply 1",
+			"int 0..9", "faulted: 9223372036854775807 + 1 is not a 64-bit whole number",
+		},
 		{"var m = marks[0]; if m.worth < 9 { m = marks[1] }; reply m.name", "text max 8", `"hull"`},
 		{"let a = 3; var n = a; n += 1; let b = n; n += 1; reply a * 100 + b * 10 + n", "int 0..999", "345"},
 		{"for i in 1..3 { var n = 0; n += i; caller.Diver.n = n }; reply caller.Diver.n", "int 0..9", "3"},
 		// a weighted pick
 		{
-			"var left = 12; var picked = -1; for i in 0..2 { if picked < 0 { left -= [3, 8, 9][i]; if left < 0 { picked = i } } }; " +
+			"var left = 12; var picked = -1; for i in 0..2 { " +
+				"if picked < 0 { left -= [3, 8, 9][i]; if left < 0 { picked = i } } }; " +
 				"reply picked + 1", "int 0..9", "3",
 		},
 		// what is gone over

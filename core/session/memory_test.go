@@ -76,8 +76,10 @@ func TestMemoryIsNotMoreThanTold(t *testing.T) {
 			" action say(s: text max 100) { n = 1; if s == \"a\" { n = 2 } } \n" +
 			" on spawn { after 1min do say(\"abc\") } }",
 		"looked for": "entity Rock { n: int 0..9 = 0; m: int 0..9 = 0; pos: vec2 -99..99 step 0.1 = vec(0, 0) \n" +
-			" on spawn { pos = vec(roll(-99..99), roll(-99..99)); if count(r in Rock within 0.5 of pos) > 50 { n = 1 } } \n" +
-			" request look() from player { n = count(r in Rock within 3 of pos) + count(r in Rock within 40 of pos) } \n" +
+			" on spawn { pos = vec(roll(-99..99), roll(-99..99)); " +
+			"if count(r in Rock within 0.5 of pos) > 50 { n = 1 } } \n" +
+			" request look() from player { n = count(r in Rock within 3 of pos) + " +
+			"count(r in Rock within 40 of pos) } \n" +
 			" request ask() from player { m = count(r in Rock where r.n == 8) + count(r in Rock where r.m == 8) } }",
 		"a pace": "entity Rock { n: int 0..9 = 0 at most 2 per second }",
 	}

@@ -139,7 +139,8 @@ func (g *grid) search(x *index, r *Reach, most int64, found []*Entity) (_ []*Ent
 			if isNarrow {
 				low, high = s.row(y, z)
 			}
-			if steps += max(high-low+1, 1); steps >= most {
+			steps += max(high-low+1, 1)
+			if steps >= most {
 				return found, steps
 			}
 			row := uint64(y)<<cellBits | uint64(z)<<(2*cellBits)
