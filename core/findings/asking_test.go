@@ -154,7 +154,8 @@ func TestMessagesSayWhatWouldBeRight(t *testing.T) {
 	for text, want := range map[string]string{
 		"entity Diver per player { at: instant; request a() { at = now } }":                               "`now` is a function, and is called here without its values (write now())",
 		"entity Diver per player { at: instant; request a() { if since(at) > 3s * 0.5 { at = now() } } }": "not 3s * 0.5",
-		"entity Diver per player { n: int 0..9; request a() { for g in Good { n += 1 } } }":               "to go over an enum needs language 2 (`kamerad fmt --to 2` brings the contract there)",
+		"entity Diver per player { n: int 0..9; request a() { for g in Good { n += 1 } } }": "to go over an enum " +
+			"needs language 2 (`kamerad fmt --to 2` brings the contract there)",
 		"entity Diver per player { n: int 0..9 = 0 clamped; s: int 0..9 = 3 clamped to nobody; request a() { n += " +
 			"1; s = 9 / s } }": "ask first that what it is divided by is not 0",
 		"entity Diver per player { n: int 0..9 = 0 clamped; s: int 0..9 = 3 to nobody; request a() { n += 1; s += 1 } }": "say `clamped` where it is declared",

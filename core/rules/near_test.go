@@ -42,6 +42,7 @@ var pairs = []struct{ indexed, scanned string }{
 	{"count(t in Thing where t.boss == boss)", "count(t in Thing where t.boss == boss or false)"},
 	{"count(t in Thing where t.boss == self)", "count(t in Thing where t.boss == self or false)"},
 	{"count(t in Thing where t.boss == nothing)", "count(t in Thing where t.boss == nothing or false)"},
+	{"count(t in Thing where t.boss == t)", "count(t in Thing where t.boss == t or false)"},
 	{"count(t in Thing where t.by == caller)", "count(t in Thing where t.by == caller or false)"},
 	{"count(t in Thing where t.by == who)", "count(t in Thing where t.by == who or false)"},
 	{"count(Thing) + count(Body)", "count(t in Thing where true) + count(b in Body where true)"},
@@ -161,7 +162,7 @@ func TestQueriesAreFoundByAnIndex(t *testing.T) {
 		contract.AccessPlace, contract.AccessPlace, contract.AccessPlace, contract.AccessPlace, contract.AccessNearest,
 		contract.AccessNearest, contract.AccessNearest, contract.AccessValue, contract.AccessValue,
 		contract.AccessValue,
-		contract.AccessValue, contract.AccessValue, contract.AccessValue, contract.AccessValue, contract.AccessScan,
+		contract.AccessValue, contract.AccessValue, contract.AccessValue, contract.AccessValue, contract.AccessScan, contract.AccessScan,
 		contract.AccessValue, contract.AccessValue, contract.AccessNumber, contract.AccessNumber, contract.AccessNumber,
 	}
 	for i, r := range c.Requests[1:] {
