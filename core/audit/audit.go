@@ -296,7 +296,7 @@ func (r *Report) fill(c *contract.Contract, list []*target, found *effectSet) {
 					cell.Why = "no state was reached in which it could be tried"
 				}
 			}
-			if what == Reads && cell.Why != forEveryone || what != Reads && t.sort != OfValue {
+			if what == Reads && cell.Why != forEveryone && cell.Why != isComputed || what != Reads && t.sort != OfValue {
 				cells++
 				if cell.Reached {
 					reached++

@@ -253,9 +253,10 @@ func TestEachHoleIsFound(t *testing.T) {
 // What is revealed to some is varied behind the backs of the others. What could not be varied is named with its reason,
 // and counts as not filled.
 func TestSecretsThatWereNotTriedAreNamed(t *testing.T) {
-	const table = `contract table language 1
+	const table = `contract table language 2
 roles player, watcher
 shared Table {
+  left: int 0..8 := deck.count() to nobody
   deck: list<int 0..9> max 8 = [1, 2, 3, 4] to nobody
   mark: int 0..9 = 0 clamped to nobody
   who:  client = nothing to nobody
@@ -274,7 +275,7 @@ entity Diver per player {
     let n = reveal(Table.deck[0]) to owner
     hand.put(n)
     tell @ drew(n)
-    if Table.who == nothing { Table.who = caller }
+    if Table.who == nothing { Table.who = caller; Table.mark = Table.left }
   }
   request drop_all() limit 1 per second check hand.count() > 0 else deny "none" { hand.clear(); note += 1 }
 }
@@ -294,6 +295,7 @@ entity Diver per player {
 	assert.Positive(t, cells["Table.deck"].Tried, "it is revealed to owners alone: %s", cells["Table.deck"].Why)
 	assert.Empty(t, cells["Table.deck"].Effects)
 	assert.Equal(t, forEveryone, cells["Diver.note"].Why)
+	assert.Equal(t, isComputed, cells["Table.left"].Why)
 	assert.Equal(t, 1, r.Unread())
 	assert.Contains(t, r.Empty, Missing{"Table.who", Reads, refersTo})
 	assert.Less(t, r.Filled, 1.0)

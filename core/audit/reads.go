@@ -15,10 +15,11 @@ import (
 	"kamerad.example/core/wire"
 )
 
-// Why a value was not varied behind a client's back. Those that are for everyone hide nothing and are no cells; the
-// others count as not filled, and the report names each.
+// Why a value was not varied behind a client's back. Those that are for everyone hide nothing, those that are computed
+// no more than what they are computed from: they are no cells. The others count as not filled, and the report names each.
 const (
 	forEveryone  = "everyone may have it"
+	isComputed   = "it is computed, and what it is computed from is varied"
 	movesItself  = "it moves by itself, or is an input: nothing sets it from outside"
 	refersTo     = "what it refers to cannot be varied alone"
 	nobodyThere  = "no client was there that may not have it, while something had it"
@@ -40,6 +41,9 @@ func reads(ctx context.Context, c *contract.Contract, o Options, list []*target,
 		switch p := t.prop; {
 		case p.To == contract.Everyone && t.kind.To == contract.Everyone:
 			cell.Why = forEveryone
+			continue
+		case p.Computed:
+			cell.Why = isComputed
 			continue
 		case p.Follows != nil || p.Hold != nil:
 			cell.Why = movesItself

@@ -123,6 +123,7 @@ const (
 	OpNone       // a query found none
 	OpMany       // a query found more than one
 	OpCall       // r[a…] = Calls[k]
+	OpCompute    // r[a…] = the computed property Computed[k] of e[b]
 	OpRun        // Calls[k] on e[b]
 	OpDelay      // Calls[k] on e[b] in c ticks
 	OpTell       // Tells[k]
@@ -191,6 +192,7 @@ type Code struct {
 	Tells      []Tell
 	Logs       []Log
 	Calls      []Call
+	Computed   []Computed
 	Spawns     []Spawn
 	Reveals    []Reveal
 
@@ -327,6 +329,22 @@ type Call struct {
 	Action   *contract.Action // of a `do`
 	Function *contract.Fn     // of a call
 	Args     []Operand
+}
+
+// Computed is a computed property that is read.
+type Computed struct {
+	Properties []*contract.Property // by kind
+	Width      int                  // slots of its value
+}
+
+// Name returns what the property is called in a message.
+func (c *Computed) Name() string {
+	for _, p := range c.Properties {
+		if p != nil {
+			return p.Name
+		}
+	}
+	return ""
 }
 
 // Spawn is a compiled `spawn`.

@@ -20,6 +20,7 @@ type Program struct {
 	Kinds             []KindCode
 	Indexes           []Index // by kind
 	HasChangeHandlers bool    // some kind has an `on change`
+	HasComputed       bool    // some kind has a computed property
 	Memory            int     // slots of memory that the body which needs most has
 }
 
@@ -41,6 +42,8 @@ type KindCode struct {
 	Timers     []TimerCode
 	To         *ClientList    // nil unless the audience is Some
 	Properties []PropertyCode // by property
+	Computed   []*contract.Property
+	Reads      uint64 // properties that the computed ones read, as a bit set
 }
 
 // PropertyCode is the code of a property's clauses; nil for what it does not have.
@@ -50,6 +53,7 @@ type PropertyCode struct {
 	Pace  *Code       // computes what a write costs, from the old value and the new one
 	Rule  *Code       // computes whether a write is allowed, from the same
 	When  *Code       // of a hold: computes whether it may be held
+	Value *Code       // of a computed property: computes its value, as its type holds it
 }
 
 // TimerCode is the code of a timer.
@@ -104,7 +108,7 @@ func (p *Program) EachCode(f func(c *Code)) {
 			each(t.While, t.Body)
 		}
 		for _, q := range k.Properties {
-			each(q.SetBy, q.Pace, q.Rule, q.When)
+			each(q.SetBy, q.Pace, q.Rule, q.When, q.Value)
 		}
 	}
 }

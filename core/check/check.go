@@ -145,6 +145,7 @@ func (c *builder) readFile(f *syntax.File) {
 		for _, p := range k.Properties {
 			p.Written = c.Changes[p.Offset]
 		}
+		noteComputed(k)
 	}
 }
 

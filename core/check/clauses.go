@@ -12,6 +12,7 @@ import (
 // clauseRules check the clauses of a property that its tree holds as they are, and put them into the model: one rule
 // for each of contract.Clauses. What the other clauses compute is read by clauses, once all properties are known.
 var clauseRules = []func(c *builder, k *contract.Kind, p *contract.Property, d *syntax.Property){
+	(*builder).isComputed,
 	(*builder).clamped,
 	(*builder).atMost,
 	(*builder).keep,
@@ -102,6 +103,9 @@ func (c *builder) clauses(k *contract.Kind, d *syntax.Entity) {
 		// A second declaration of the same name, which was reported: its clauses are not those of p.
 		if p == nil || p.Offset != tree.At.Start {
 			continue
+		}
+		if p.Computed {
+			c.computed(k, p, tree)
 		}
 		if tree.Set != nil {
 			c.setBy(k, p, tree.Set)

@@ -291,6 +291,7 @@ func (c *builder) wholeKind(k *contract.Kind) {
 	d := c.Trees[k]
 	c.audienceOf(k, d)
 	c.clauses(k, d)
+	c.readsOfComputed(k, d)
 	for i, r := range k.Requests {
 		c.request(r, d.Requests[i])
 	}

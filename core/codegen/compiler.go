@@ -212,8 +212,8 @@ func readsOf(x *contract.Expr, lets map[int64]*contract.Expr, out []*contract.Ex
 		if v := lets[x.Num]; v != nil && !x.Type.Holder() {
 			return readsOf(v, lets, out)
 		}
-	case contract.OpGet, contract.OpSince, contract.OpPath, contract.OpQuery, contract.OpCallFn, contract.OpEntityOf,
-		contract.OpOwner, contract.OpRole, contract.OpExists:
+	case contract.OpGet, contract.OpComputed, contract.OpSince, contract.OpPath, contract.OpQuery, contract.OpCallFn,
+		contract.OpEntityOf, contract.OpOwner, contract.OpRole, contract.OpExists:
 		out = append(out, x)
 		if x.Op == contract.OpQuery {
 			return out
@@ -232,7 +232,7 @@ func readsOf(x *contract.Expr, lets map[int64]*contract.Expr, out []*contract.Ex
 // have known is no reason for one.
 func (g *compiler) noteRead(x *contract.Expr) {
 	switch x.Op {
-	case contract.OpGet, contract.OpSince, contract.OpPath:
+	case contract.OpGet, contract.OpComputed, contract.OpSince, contract.OpPath:
 		if x.Prop != nil && plain(x.Args[0]) {
 			g.emit(bytecode.OpChanged, operands{b: g.entity(x.Args[0]), k: index(&g.Properties, x.Prop)})
 			return

@@ -213,6 +213,8 @@ func (g *compiler) into(x *contract.Expr, dst int) {
 		g.emit(bytecode.OpID, operands{a: dst, b: g.entity(x)})
 	case contract.OpGet:
 		g.property(x, dst)
+	case contract.OpComputed:
+		g.computed(x, dst)
 	case contract.OpTable, contract.OpSetting, contract.OpAt:
 		g.emit(bytecode.OpFetch, operands{a: dst, k: add(&g.Fetches, g.place(x))})
 	case contract.OpField:
@@ -312,6 +314,20 @@ func (g *compiler) property(x *contract.Expr, dst int) {
 	default:
 		g.emit(bytecode.OpLoad, operands{a: dst, b: g.entity(on), c: slot, k: index(&g.Properties, x.Prop)})
 	}
+}
+
+// computed computes a computed property of an entity.
+//
+// Its slot in the row holds the value as of the end of the last transaction. In a body that would be too
+// old: it is computed anew.
+func (g *compiler) computed(x *contract.Expr, dst int) {
+	of := bytecode.Computed{Properties: x.Props, Width: x.Type.Width()}
+	if of.Properties == nil {
+		k := x.Args[0].Type.Kinds[0]
+		of.Properties = make([]*contract.Property, k.Index+1)
+		of.Properties[k.Index] = x.Prop
+	}
+	g.emit(bytecode.OpCompute, operands{a: dst, b: g.entity(x.Args[0]), k: add(&g.Computed, of)})
 }
 
 // exists computes whether an entity or client is there.

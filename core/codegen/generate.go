@@ -64,6 +64,9 @@ func generate(c *contract.Contract, traced bool) (p *bytecode.Program, err error
 		s := split(a, func(b *contract.Body) *bytecode.Code { return g.body("audience "+a.Name, b) })
 		g.program.Splits = append(g.program.Splits, s)
 	}
+	for _, k := range c.Kinds {
+		g.computed(k)
+	}
 	endIndexes(g.program.Indexes)
 	return g.program, nil
 }
@@ -177,6 +180,20 @@ func (g *generator) bodies() {
 	p.OnLost = g.body("on lost", c.OnLost)
 	p.OnBack = g.body("on back", c.OnBack)
 	p.OnLeave = g.body("on leave", c.OnLeave)
+}
+
+// computed translates what the computed properties of a kind are computed from.
+func (g *generator) computed(k *contract.Kind) {
+	kind := &g.program.Kinds[k.Index]
+	for _, p := range k.Properties {
+		if !p.Computed {
+			continue
+		}
+		kind.Properties[p.Index].Value = g.body(p.Name+" of "+k.Name, p.Value)
+		kind.Computed = append(kind.Computed, p)
+		kind.Reads |= p.Reads
+		g.program.HasComputed = true
+	}
 }
 
 // kind translates the handlers, timers and clauses of a kind.

@@ -211,9 +211,13 @@ type Property struct {
 	Slot    int
 	Set     *SetBy   // nil when only the server writes it
 	Follows *Follows // nil when it does not move by itself
-	Hold    *Hold    // nil for what is no hold
-	Path    int      // slot where the tick began, or -1 when nobody asks for its path
-	Written bool     // something in the contract may give it another value than its default
+	// Of a computed property: what computes its value, and which stored properties of its entity that reads, as a bit
+	// set.
+	Value   *Body
+	Reads   uint64
+	Hold    *Hold // nil for what is no hold
+	Path    int   // slot where the tick began, or -1 when nobody asks for its path
+	Written bool  // something in the contract may give it another value than its default
 	Offset  int
 	Line    int
 	NameAt  syntax.Span
@@ -421,6 +425,7 @@ const (
 	OpEntityOf // Args[0] a client, Kind: its entity of a per-role kind
 	OpShared   // Kind: the one entity of a shared kind
 	OpGet      // Args[0] an entity, Prop; or Props by kind
+	OpComputed // the same, of a computed property
 	OpField    // Args[0] a record or vector, Num the offset
 	OpAt       // Args: list, index; or map, key
 	OpName     // Args[0] a client

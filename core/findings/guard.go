@@ -316,7 +316,7 @@ func (c *finder) unfair(at *flow.Point, r *contract.Request) {
 				if x.Type.Form == contract.FormInstant {
 					note("an instant, which a late client reads behind")
 				}
-			case contract.OpGet:
+			case contract.OpGet, contract.OpComputed:
 				for _, k := range x.Args[0].Type.Kinds {
 					p := x.Prop
 					if x.Props != nil {
@@ -390,7 +390,7 @@ func partial(x *contract.Expr) bool {
 				contract.Nearness(w.Aud.Cond.Value)
 		})
 	}
-	if x.Op == contract.OpGet {
+	if x.Op == contract.OpGet || x.Op == contract.OpComputed {
 		for _, k := range x.Args[0].Type.Kinds {
 			p := x.Prop
 			if x.Props != nil {

@@ -136,7 +136,7 @@ func (l *flows) thing(x *contract.Expr, viewer sym, args []sym) string {
 		if e := l.thing(x.Args[0], viewer, args); e != "" {
 			return ownerOf(e)
 		}
-	case contract.OpGet:
+	case contract.OpGet, contract.OpComputed:
 		if e := l.thing(x.Args[0], viewer, args); e != "" && x.Prop != nil {
 			return e + "." + x.Prop.Name
 		}

@@ -455,6 +455,10 @@ func (f *flow) kindLabel(k *contract.Kind, on sym) label {
 // entity.
 func (f *flow) property(k *contract.Kind, p *contract.Property, on sym) label {
 	var out label
+	if p.Computed {
+		v, _ := f.computed(k, p, on)
+		return v.label
+	}
 	if p.To != contract.Everyone {
 		if c := f.audience(k, p.To, p.Who, on); !c.public() {
 			out = label{f.atom(c, "`"+k.Name+"."+p.Name+"`", f.contract.ToText(p.To, p.Who))}
@@ -750,7 +754,7 @@ func (f *flow) valueOf(x *contract.Expr) val {
 	case contract.OpEntityOf:
 		c := f.value(x.Args[0])
 		return val{label: c.label, sym: f.symOf(x)}
-	case contract.OpGet, contract.OpPath, contract.OpSince:
+	case contract.OpGet, contract.OpComputed, contract.OpPath, contract.OpSince:
 		return f.get(x)
 	case contract.OpReveal:
 		return f.reveal(x)
@@ -1214,6 +1218,9 @@ func (f *flow) get(x *contract.Expr) val {
 			if f.loops > 0 || f.begun[e.sym] != k || f.cause.Changes[q] || q.Keep || f.given[q] {
 				l = l.with(f.property(k, q, e.sym))
 			}
+			if x.Op == contract.OpComputed {
+				f.computes(k, q, e.sym)
+			}
 		}
 	}
 	v := val{label: l}
@@ -1222,6 +1229,9 @@ func (f *flow) get(x *contract.Expr) val {
 		v.high = longest
 		v.ranged = true
 	case x.Op == contract.OpPath && p != nil:
+		v = f.typed(v, p.Type)
+	}
+	if x.Op == contract.OpComputed && p != nil {
 		v = f.typed(v, p.Type)
 	}
 	if x.Op == contract.OpGet {
@@ -1265,7 +1275,7 @@ func (f *flow) open(x *contract.Expr) bool {
 //
 // What `keep` brings from another session need not be the default.
 func (f *flow) fixed(p *contract.Property) bool {
-	return !p.Written && p.Set == nil && p.Follows == nil && p.Hold == nil && !p.Keep
+	return !p.Written && p.Set == nil && p.Follows == nil && p.Hold == nil && !p.Keep && !p.Computed
 }
 
 // reveal makes a value public, and remembers of what.

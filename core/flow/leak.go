@@ -205,8 +205,7 @@ func (f *flow) giveAway(s *contract.Stmt) {
 		for _, p := range k.Properties {
 			if p.Hold != nil { // it ends
 				f.sink(f.observed(s.X, e).with(to.label), f.toProperty(k, p, e.sym))
-				f.cause.Changes[p] = true
-				f.forget(p)
+				f.changed(k, p, e.sym)
 			}
 		}
 	}
@@ -252,8 +251,7 @@ func (f *flow) written(get *contract.Expr, l label) {
 		}
 		if p != nil {
 			f.sink(l, f.toProperty(k, p, e.sym))
-			f.cause.Changes[p] = true
-			f.forget(p)
+			f.changed(k, p, e.sym)
 		}
 	}
 }
@@ -604,6 +602,9 @@ func (f *flow) spawn(s *contract.Stmt) {
 			f.sink(vl.with(l), f.toProperty(k, p, new))
 		}
 	}
+	for _, k := range s.Kinds {
+		f.computesNew(k, new)
+	}
 	f.forget(nil)
 	if s.Num >= 0 {
 		f.locals[s.Num] = val{sym: new}
@@ -918,6 +919,9 @@ func (l *flows) terms(k *contract.Kind, who []contract.Who, decl int, at syntax.
 
 // clauses reads what a property's clauses compute.
 func (l *flows) clauses(k *contract.Kind, p *contract.Property) {
+	if p.Computed {
+		l.computedValue(k, p)
+	}
 	if p.Follows != nil {
 		l.motion(k, p)
 	}
@@ -933,7 +937,7 @@ func (l *flows) clauses(k *contract.Kind, p *contract.Property) {
 func (l *flows) clause(name string, k *contract.Kind, p *contract.Property) *flow {
 	f := l.newFlow(l.newCause(name+" "+k.Name+"."+p.Name, l.lineOf(p.NameAt), k), k, p.Offset)
 	f.at = p.NameAt
-	f.cause.Changes[p] = true
+	f.changed(k, p, f.self)
 	return f
 }
 
@@ -1256,7 +1260,7 @@ func (l *flows) settles(c *Cause, h handlers) bool {
 func (l *flows) dependsOnRound(c *Cause, x *contract.Expr) bool {
 	return contract.Mentions(x, func(x *contract.Expr) bool {
 		return x.Op == contract.OpRoll || x.Op == contract.OpCopy || x.Op == contract.OpLocal ||
-			x.Op == contract.OpGet && x.Prop != nil && c.Changes[x.Prop]
+			(x.Op == contract.OpGet || x.Op == contract.OpComputed) && x.Prop != nil && c.Changes[x.Prop]
 	})
 }
 
@@ -1316,7 +1320,8 @@ func (l *flows) failure(x fault, failing, c *Cause, all []*Cause) {
 		}
 		for _, in := range all {
 			for _, d := range in.dests {
-				if (in != failing || d.later == x.later) &&
+				// What an action does later is undone by a fault now, since it never runs; not the other way round.
+				if (in != failing || d.later || !x.later) &&
 					!slices.ContainsFunc(d.crowds, func(to crowd) bool { return may(a, in, to) }) {
 					report(a, d.what)
 					return

@@ -446,7 +446,7 @@ func (c *comparer) property(name string, x, y *contract.Property) {
 	by2, rule2 := writer(c.b, y)
 	c.aspect("property", name, "writer", by, by2, "")
 	c.aspect("property", name, "rule", rule, rule2, "")
-	c.aspect("property", name, "clauses", clauseText(x), clauseText(y), "")
+	c.aspect("property", name, "clauses", clauseText(c.a, x), clauseText(c.b, y), "")
 	c.aspect(
 		"property", name, "default", valueText(c.a, x.Type, x.Default), valueText(c.b, y.Type, y.Default),
 		"what is there keeps its value",
@@ -459,8 +459,11 @@ func valueText(c *contract.Contract, t *contract.Type, slots []int64) string {
 }
 
 // clauseText returns the clauses of a property in a fixed order.
-func clauseText(p *contract.Property) string {
+func clauseText(c *contract.Contract, p *contract.Property) string {
 	words := p.Clauses.Words()
+	if p.Computed {
+		words = append(words, "from", spanWords(c, p.Value.At))
+	}
 	if f := p.Follows; f != nil && f.Rate != nil {
 		words = append(words, "follows", f.Rate.Name)
 	} else if f != nil {

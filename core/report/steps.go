@@ -183,6 +183,12 @@ func (s *steps) runs(code *bytecode.Code, in *bytecode.Instruction) (out int64) 
 	switch in.Op {
 	case bytecode.OpCall:
 		return s.most(&s.program.Functions[code.Calls[in.K].Function.Index])
+	case bytecode.OpCompute:
+		for kind, p := range code.Computed[in.K].Properties {
+			if p != nil {
+				out = max(out, s.most(s.program.Kinds[kind].Properties[p.Index].Value))
+			}
+		}
 	case bytecode.OpRun:
 		return s.most(&s.program.Actions[code.Calls[in.K].Action.Index])
 	case bytecode.OpSpawn:

@@ -105,10 +105,12 @@ type Machine struct {
 	loops   []loop   // that are open
 	open    int      // how many
 	touched []world.ChangedProperty
-	slots   []int64  // for values on their way
-	reason  string   // of a fault that was worded when it happened
-	inner   *Outcome // of an action or function that failed
-	outcome Outcome  // of the last run that was not accepted
+	// entities whose computed properties computeChanged looks at
+	outdated []*world.Entity
+	slots    []int64  // for values on their way
+	reason   string   // of a fault that was worded when it happened
+	inner    *Outcome // of an action or function that failed
+	outcome  Outcome  // of the last run that was not accepted
 }
 
 // frame holds the registers of one body.
@@ -207,7 +209,7 @@ func (m *Machine) Ask(r *contract.Request, self *world.Entity, caller int, args 
 	} else {
 		f.hand(c, args)
 	}
-	if out := m.run(c, 0, self); out != nil || !m.program.HasChangeHandlers {
+	if out := m.run(c, 0, self); out != nil {
 		return out
 	}
 	return m.rounds()
@@ -316,6 +318,9 @@ func (m *Machine) own(client *world.Client) *Outcome {
 			return &m.outcome
 		}
 		e := m.World.Spawn(k, client.Number)
+		if out := m.ComputeInitial(e); out != nil {
+			return out
+		}
 		if c := m.program.Kinds[k.Index].Spawn; c != nil {
 			if out := m.run(c, 0, e); out != nil {
 				return out
@@ -423,17 +428,20 @@ func (m *Machine) Settle() *Outcome {
 	return m.rounds()
 }
 
-// rounds runs `on change` of what the transaction changed, then of what that changed, until nothing changes any more.
+// rounds runs `on change` of what the transaction changed and of what is computed from it, then of what that changed, until nothing changes any more.
 //
 // Each round goes over what has changed since the round before, by entity and then in the order of
 // declaration, so that a replay runs the same handlers in the same order. There is no caller in them,
 // even when a request set them off.
 func (m *Machine) rounds() *Outcome {
-	if !m.program.HasChangeHandlers {
+	if !m.program.HasChangeHandlers && !m.program.HasComputed {
 		return nil
 	}
 	m.caller = 0
 	for round, mark := 1, 0; ; round++ {
+		if out := m.computeChanged(mark); out != nil {
+			return out
+		}
 		m.touched = m.World.ChangedSince(mark, m.touched[:0])
 		mark = m.World.JournalMark()
 		for _, t := range m.touched {
@@ -603,6 +611,8 @@ func nothingThere(c *bytecode.Code, in *bytecode.Instruction) string {
 		what = c.Puts[in.K].Address.Name()
 	case bytecode.OpHolder:
 		what = c.Containers[in.K].Container.Name()
+	case bytecode.OpCompute:
+		what = c.Computed[in.K].Name()
 	case bytecode.OpRun, bytecode.OpDelay:
 		return fmt.Sprintf("the action `%s` is run on nothing: there is no such entity", c.Calls[in.K].Action.Name)
 	case bytecode.OpTell:

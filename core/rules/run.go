@@ -319,6 +319,18 @@ func (m *Machine) rare(f *frame, depth int, c *bytecode.Code, in *bytecode.Instr
 		if err := m.fits(call.Function.Result, r[a:a+w]); err != nil {
 			return m.fault("the function `%s` gives %s", call.Function.Name, err)
 		}
+	case bytecode.OpCompute:
+		e := f.entities[b]
+		if e == nil || e.Gone {
+			return nothing
+		}
+		of := &c.Computed[in.K]
+		slots, out := m.compute(depth+1, e, of.Properties[e.Kind.Index])
+		if out != nil {
+			m.inner = out
+			return failedInside
+		}
+		copy(r[a:], slots)
 	case bytecode.OpRun:
 		call := &c.Calls[in.K]
 		on := f.entities[b]
@@ -1009,6 +1021,10 @@ func (m *Machine) spawn(f *frame, depth int, s *bytecode.Spawn) end {
 		if how := m.setSpawned(f, e, &s.Sets[i]); how != ended {
 			return how
 		}
+	}
+	if out := m.computeInitial(depth+1, e); out != nil {
+		m.inner = out
+		return failedInside
 	}
 	if s.Local >= 0 {
 		f.nums[s.Local] = int64(e.ID)

@@ -62,6 +62,9 @@ func (s *Session) Set(entity uint32, property string, v contract.Value) error {
 	if p == nil {
 		return fmt.Errorf("set %s.%s: the kind has no such property", e.Kind.Name, property)
 	}
+	if p.Computed {
+		return fmt.Errorf("set %s.%s: it is computed; set what it is computed from", e.Kind.Name, property)
+	}
 	v, err := p.Type.ParseJSON(p.Type.AppendJSON(nil, v))
 	if err != nil {
 		return fmt.Errorf("set %s.%s: the value %w", e.Kind.Name, property, err)

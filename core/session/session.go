@@ -181,6 +181,11 @@ func New(c *contract.Contract, o Options) (*Session, error) {
 	if o.Trace {
 		s.serverState = replicate.NewServerState(o.Key, s.world)
 	}
+	for _, e := range s.world.Entities() {
+		if o := s.machine.ComputeInitial(e); o != nil {
+			return nil, fmt.Errorf("open a session: %s", o.Reason)
+		}
+	}
 	for _, e := range slices.Clone(s.world.Entities()) {
 		s.eachListener(func(l listener) { l.AddEntity(e) })
 		s.handle(e, rules.OnStart, "on start")

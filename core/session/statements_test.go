@@ -6,6 +6,7 @@ import (
 	"math/rand/v2"
 	"os"
 	"regexp"
+	"slices"
 	"strconv"
 	"strings"
 	"testing"
@@ -28,6 +29,7 @@ enum Item { flare, patch, relic }
 type Place = vec2 -9..9 step 0.5
 type Name = text max 4 of "a-z"
 type Sign { worth: int 5..9, at: Place, item: Item, who: ref Diver, name: Name }
+type Sign2 { worth: int 5..9, at: Place }
 type Wall { a: Place, b: Place }
 setting tide: int 3..9 = 5
 setting start: Place = vec(1, 1)
@@ -66,8 +68,16 @@ entity Diver per player with Body {
   friend: ref Diver
   made: kind of [Crate, Sled] = Sled
   when: instant
+  both: int -3..120 := hull + n
+  halves: Place clamped := pos * 0.5 + vec(rc, 0)
+  deepest: Place := vec(deep.x, halves.y) to owner
+  label: Name := if words == "ab" then "up" else words
+  marked: int 0..2 := row.count() - row.count() / 3 to owner
+  alike: bool := numbers.has(5) and not numbers.has(7)
+  told_sign: Sign2 := Sign2(worth = tight, at = vec(1, 2))
   hold still lease 200ms when hull > 3
   event hit(by: int 5..9, at: Place)
+  on change alike { numbers.clear() }
   on change n { if n > 90 { tight = clip(n, 5..9) } }
   on change sign { flag = not flag }
   action later(by: int 5..9, of: Sign) { tight = by; sign = of }
@@ -81,6 +91,7 @@ entity Crate with Body {
 entity Sled with Body { load: int 5..9 = 6; once_at: Place once to everyone; on spawn { hull += 1 } }
 shared Winch with Body {
   turns: int 5..20 = 5
+  load: int 5..40 clamped := turns * 2 + tide
   log_of: list<Name> max 3
   last: ref Crate
   on tick { if turns > 18 { turns = 5 } }
@@ -90,6 +101,10 @@ shared Winch with Body {
 // everyStatement are statements on what everyType declares. Some fault, in some states. NUM stands for a number that no
 // other statement of the body has.
 var everyStatement = []string{
+	"n = both", "hull += 1; n = both - hull", "pos = halves; pos.x = halves.y", "pos = deepest", "words = friend.label",
+	"n = sum(d in Diver where d.alike: d.marked) + Winch.load", "flag = since(both) > 100ms and alike",
+	"tight = told_sign.worth; pos = friend.told_sign.at", "row.clear(); if marked > 0 { signs.clear() }",
+	"n = count(d in Diver where d.both == both)", "Winch.turns += 1; hull = Winch.load - 9",
 	"n = if x > y then x else hull", "hull -= if flag then 9 / x else y", "r = if x > 4 then r else rc + 1.5",
 	"rc = if r > 2 then 1 else rc", "flag = if x > y then flag else n > 9", "item = if flag then relic else item",
 	`words = if x > y then "ab" else words`, "pos = if flag then pos else vec(x, y)",
@@ -220,6 +235,7 @@ func TestEveryStatementKeepsEveryCopyRight(t *testing.T) {
 				require.Empty(t, s.Compare(n, held.At(step.Tick)), "client %d at tick %d\n%s", n, step.Tick, bodies)
 			}
 			require.Empty(t, misfit(s), "tick %d\n%s", step.Tick, bodies)
+			require.Empty(t, outdated(s), "tick %d\n%s", step.Tick, bodies)
 		}
 	}
 	t.Logf("%v", outcomes)
@@ -242,6 +258,26 @@ func misfit(s *Session) string {
 	return ""
 }
 
+// outdated names a computed property whose value is not what it is computed from, and returns "" when there is none.
+func outdated(s *Session) string {
+	for _, e := range s.world.Entities() {
+		held := slices.Clone(e.Nums)
+		if o := s.machine.ComputeInitial(e); o != nil {
+			return o.Reason
+		}
+		if !slices.Equal(held, e.Nums) {
+			return fmt.Sprintf("%s: %v, and anew %v", e.Kind.Name, held, e.Nums)
+		}
+	}
+	return ""
+}
+
+var (
+	computed = regexp.MustCompile(`(?m)^  \w+: .*:=.*$`)
+	audience = regexp.MustCompile(`(?m)^  (\w+): .* to (\w+)$`)
+	words    = regexp.MustCompile(`\w+`)
+)
+
 var declared = regexp.MustCompile(`(?m)^  \w+: .*$`)
 
 // hiding returns everyType with some of its properties and kinds hidden from some.
@@ -251,6 +287,23 @@ func hiding(r *rand.Rand) string {
 			return line
 		}
 		return line + []string{" to nobody", " to owner", "", "", ""}[r.IntN(5)]
+	})
+	// What is computed goes to whoever gets what it is computed from, mostly.
+	to := map[string]string{}
+	for _, m := range audience.FindAllStringSubmatch(text, -1) {
+		to[m[1]] = m[2]
+	}
+	text = computed.ReplaceAllStringFunc(text, func(line string) string {
+		name, value, _ := strings.Cut(line, ":=")
+		value, _, _ = strings.Cut(value, " to ")
+		who := ""
+		for _, word := range words.FindAllString(value, -1) {
+			if who != " to nobody" && to[word] != "" {
+				who = " to " + to[word]
+			}
+		}
+		to[strings.TrimSpace(strings.Split(name, ":")[0])] = strings.TrimPrefix(who, " to ")
+		return name + ":=" + value + who
 	})
 	for _, entity := range []string{"Crate", "Sled"} {
 		if r.IntN(3) == 0 {

@@ -248,7 +248,7 @@ func (w *twin) poke(r *rand.Rand, focus *contract.Property) string {
 		if r.IntN(8) > 0 && slices.Contains(e.Kind.Properties, focus) {
 			p = focus
 		}
-		if p.Follows != nil || sees && w.machine.Gets(e, p, w.viewer) {
+		if p.Follows != nil || p.Computed || sees && w.machine.Gets(e, p, w.viewer) {
 			continue
 		}
 		if p.Hold != nil && e.Owner == w.viewer {

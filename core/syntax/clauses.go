@@ -18,6 +18,12 @@ var propertyClauses = []clauseSyntax{
 		there: func(d *Property) bool { return d.Default != nil },
 		read:  func(p *parser, d *Property, _ Span) { d.Default = p.expr() },
 	},
+	{
+		word:  ":=",
+		what:  "a value that it is computed from",
+		there: func(d *Property) bool { return d.Value != nil },
+		read:  func(p *parser, d *Property, _ Span) { d.Value = p.expr() },
+	},
 	flag("clamped", func(d *Property) **Span { return &d.Clamped }),
 	flag("keep", func(d *Property) **Span { return &d.Keep }),
 	flag("once", func(d *Property) **Span { return &d.Once }),

@@ -257,7 +257,7 @@ func (l *line) goesOn() bool {
 		return last.Text == "and" || last.Text == "or" || last.Text == "not"
 	}
 	return last.Kind == Sign && !l.percent(n-1) &&
-		strings.Contains(" + - * / % = += -= == != < <= > >= , . -> ", " "+last.Text+" ")
+		strings.Contains(" + - * / % = := += -= == != < <= > >= , . -> ", " "+last.Text+" ")
 }
 
 // width is how many characters a line has up to a word.

@@ -53,7 +53,7 @@ func init() {
 	) {
 		reserved[w] = true
 	}
-	for _, sign := range strings.Fields(".. += -= == != <= >= -> + - * / % = < > ( ) { } [ ] , . :") {
+	for _, sign := range strings.Fields(".. := += -= == != <= >= -> + - * / % = < > ( ) { } [ ] , . :") {
 		signs[sign] = true
 	}
 }

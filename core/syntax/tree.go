@@ -170,6 +170,7 @@ type Property struct {
 	Name    Ident
 	Type    *Type
 	Default Expr // nil when absent
+	Value   Expr // that it is computed from; nil for a property that is stored
 	Clamped *Span
 	Keep    *Span
 	Once    *Span

@@ -492,6 +492,13 @@ func (e *Scope) spawnValues(s *syntax.Spawn, out *contract.Stmt) (ok bool) {
 			continue
 		}
 		p := props[out.Kinds[0].Index]
+		if p.Computed {
+			e.Fail(
+				set.Name.At, "not-writable", fmt.Sprintf("`%s` is computed, and is given no value", name),
+				"give values to what it is computed from",
+			)
+			ok = false
+		}
 		v := e.Value(set.Value, p.Type, "the value of `"+name+"`")
 		ok = ok && v != nil
 		if v != nil {
@@ -504,7 +511,7 @@ func (e *Scope) spawnValues(s *syntax.Spawn, out *contract.Stmt) (ok bool) {
 	}
 	for _, k := range out.Kinds {
 		for _, p := range k.Properties {
-			if !p.Given && !given[p.Name] && !p.Type.Holder() {
+			if !p.Given && !given[p.Name] && !p.Type.Holder() && !p.Computed {
 				e.Fail(
 					s.At, "not-given", fmt.Sprintf("`%s` of %s has no default and gets no value here", p.Name, k.Name),
 					"give it one, as in `spawn "+k.Name+" { "+p.Name+" = … }`",
@@ -944,6 +951,13 @@ func (e *Scope) assign(s *syntax.Assign) (contract.Stmt, bool) {
 		return contract.Stmt{}, false
 	}
 	root := target.Root()
+	if root.Op == contract.OpComputed {
+		e.Fail(
+			s.Target.Span(), "not-writable", fmt.Sprintf("`%s` is computed, and cannot be assigned to", root.Property().Name),
+			"change what it is computed from",
+		)
+		return contract.Stmt{}, false
+	}
 	if root.Op != contract.OpGet {
 		e.Fail(
 			s.Target.Span(), "not-writable", "this cannot be assigned to",
@@ -969,7 +983,7 @@ func (e *Scope) assign(s *syntax.Assign) (contract.Stmt, bool) {
 // variable reads `var name = value`: a name that may be assigned to.
 func (e *Scope) variable(s *syntax.Var) (contract.Stmt, bool) {
 	v := e.Expr(s.Value, nil)
-	ok := e.needsLanguage2(s.At, "a name that changes") && v != nil && v.Type.Form != ""
+	ok := e.NeedsLanguage2(s.At, "a name that changes") && v != nil && v.Type.Form != ""
 	if ok && (v.Type.Holder() || v.Type.Form == contract.FormNothing || v.Type.Form == contract.FormLine) {
 		e.Fail(
 			s.Value.Span(), "wrong-type", "a name that changes cannot stand for "+describe(v.Type),

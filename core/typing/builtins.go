@@ -141,7 +141,7 @@ func (b *builtinCall) property() *contract.Expr {
 	if v == nil || v.Type.Form == "" {
 		return nil
 	}
-	if v.Op != contract.OpGet || v.Prop == nil {
+	if v.Op != contract.OpGet && v.Op != contract.OpComputed || v.Prop == nil {
 		b.scope.Fail(
 			b.call.Args[0].Span(), "wrong-type",
 			fmt.Sprintf("`%s` is asked of something that is no property", b.name), "as in `"+b.usage+"`",
@@ -269,6 +269,13 @@ func (b *builtinCall) line() *contract.Expr {
 func (b *builtinCall) path() *contract.Expr {
 	v := b.property()
 	if v == nil {
+		return nil
+	}
+	if v.Op == contract.OpComputed {
+		b.scope.Fail(
+			b.call.Args[0].Span(), "wrong-type", "`path` is asked of what is computed, which is on no way",
+			"ask it of the place that is stored",
+		)
 		return nil
 	}
 	if v.Type.Form != contract.FormVec2 && v.Type.Form != contract.FormVec3 {

@@ -329,6 +329,13 @@ func (e *Scope) within(q *contract.Query, in *syntax.From) bool {
 			)
 			return false
 		}
+		if p.Computed {
+			e.Fail(
+				in.X.Span(), "wrong-type", fmt.Sprintf("`pos` of %s is computed, and `within` measures what is stored", k.Name),
+				"store the place; or compare a distance after `where`",
+			)
+			return false
+		}
 		if p.Type.Form != flat.Form {
 			e.Fail(
 				in.Of.Span(), "wrong-type", fmt.Sprintf("nearness of %s is asked to %s", k.Name, describe(q.Of.Type)),

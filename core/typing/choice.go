@@ -5,12 +5,12 @@ import (
 	"kamerad.example/core/syntax"
 )
 
-// needsLanguage2 tells of what stands in language 2 alone, and reports whether it may stand in the contract.
-func (e *Scope) needsLanguage2(at syntax.Span, what string) bool {
-	if e.Contract.Language >= 2 {
+// NeedsLanguage2 tells of what stands in language 2 alone, and reports whether it may stand in the contract.
+func (c *Unit) NeedsLanguage2(at syntax.Span, what string) bool {
+	if c.Contract.Language >= 2 {
 		return true
 	}
-	e.Fail(at, "language", what+" needs language 2", "`kamerad fmt --to 2` brings the contract there")
+	c.Fail(at, "language", what+" needs language 2", "`kamerad fmt --to 2` brings the contract there")
 	return false
 }
 
@@ -19,7 +19,7 @@ func (e *Scope) needsLanguage2(at syntax.Span, what string) bool {
 // The two values are of one type, where a whole number becomes a real beside one. Which of them is
 // computed shows in nothing but the result: the other one cannot fault.
 func (e *Scope) choice(x *syntax.Choice, want *contract.Type) *contract.Expr {
-	if !e.needsLanguage2(x.At, "a value that depends on a condition") {
+	if !e.NeedsLanguage2(x.At, "a value that depends on a condition") {
 		return nil
 	}
 	if e.Constant {
@@ -74,7 +74,7 @@ func (e *Scope) choice(x *syntax.Choice, want *contract.Type) *contract.Expr {
 
 // numbers reads `LOW..HIGH` as what a query goes over.
 func (e *Scope) numbers(q *contract.Query, x *syntax.Range) (*contract.Type, bool) {
-	if !e.needsLanguage2(x.Span(), "to go over a range") {
+	if !e.NeedsLanguage2(x.Span(), "to go over a range") {
 		return nil, false
 	}
 	t := &contract.Type{Form: contract.FormInt}
@@ -85,7 +85,7 @@ func (e *Scope) numbers(q *contract.Query, x *syntax.Range) (*contract.Type, boo
 
 // valuesOf reads an enum as what a query goes over: its values, in their order.
 func (e *Scope) valuesOf(q *contract.Query, r *syntax.Ref, enum *contract.Enum) (*contract.Type, bool) {
-	if !e.needsLanguage2(r.At, "to go over an enum") {
+	if !e.NeedsLanguage2(r.At, "to go over an enum") {
 		return nil, false
 	}
 	of := &contract.Type{Form: contract.FormEnum, Enum: enum}

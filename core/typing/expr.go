@@ -747,7 +747,7 @@ func (e *Scope) ref(x *syntax.Ref, want *contract.Type) *contract.Expr {
 	if p := e.property(x.Text); p != nil {
 		e.Used[p.Offset] = e.Used[p.Offset] || e.written != syntax.Expr(x)
 		return Widened(&contract.Expr{
-			Op:   contract.OpGet,
+			Op:   reading(p),
 			Type: p.Type,
 			Prop: p,
 			Args: []*contract.Expr{e.self()},
@@ -979,6 +979,14 @@ func (e *Scope) valueOf(en *contract.Enum, name syntax.Ident) *contract.Expr {
 	}
 }
 
+// reading returns the operation that reads a property: one that is computed is computed anew.
+func reading(p *contract.Property) contract.Op {
+	if p.Computed {
+		return contract.OpComputed
+	}
+	return contract.OpGet
+}
+
 // memberOfEntity returns the owner or a property of an entity. Where the entity may be of several kinds, all of them
 // have to have the property.
 //
@@ -997,7 +1005,7 @@ func (e *Scope) memberOfEntity(x *syntax.Member, on *contract.Expr) *contract.Ex
 		if p := k.Property(name); p != nil {
 			e.Used[p.Offset] = e.Used[p.Offset] || e.written != syntax.Expr(x)
 			return Widened(&contract.Expr{
-				Op:   contract.OpGet,
+				Op:   reading(p),
 				Type: p.Type,
 				Prop: p,
 				Args: []*contract.Expr{on},
@@ -1008,10 +1016,11 @@ func (e *Scope) memberOfEntity(x *syntax.Member, on *contract.Expr) *contract.Ex
 	if props == nil {
 		return nil
 	}
-	get := &contract.Expr{Op: contract.OpGet, Args: []*contract.Expr{on}}
+	get := &contract.Expr{Args: []*contract.Expr{on}}
 	for _, k := range on.Type.Kinds {
 		p := props[k.Index]
 		e.Used[p.Offset] = e.Used[p.Offset] || e.written != syntax.Expr(x)
+		get.Op = reading(p)
 		get.Type = p.Type
 		get.Prop = p
 	}

@@ -18,6 +18,7 @@
 package world
 
 import (
+	"cmp"
 	"math/bits"
 	"slices"
 
@@ -455,6 +456,28 @@ func (w *World) Set(e *Entity, p *contract.Property, slots []int64) {
 	for i, v := range slots {
 		w.Write(e, p.Index, p.Slot+i, v)
 	}
+}
+
+// SetInitial gives a property its first value: of an entity that the open transaction has spawned, or of one that was
+// there when the world was made and about which nobody was told yet. It is no change.
+func (w *World) SetInitial(e *Entity, p *contract.Property, slots []int64) {
+	copy(e.Nums[p.Slot:], slots)
+}
+
+// WrittenSince appends to out the entities that are there and of which the open transaction has written a property
+// since a mark that is in its kind's set of properties, each once, by ID.
+func (w *World) WrittenSince(mark int, properties func(k *contract.Kind) uint64, out []*Entity) []*Entity {
+	for i := mark; i < len(w.journal); i++ {
+		j := &w.journal[i]
+		if j.typ != wroteSlot || j.entity.Gone || properties(j.entity.Kind)>>j.property&1 == 0 {
+			continue
+		}
+		if n := len(out); n == 0 || out[n-1] != j.entity {
+			out = append(out, j.entity)
+		}
+	}
+	slices.SortFunc(out, func(a, b *Entity) int { return cmp.Compare(a.ID, b.ID) })
+	return slices.Compact(out)
 }
 
 // Change is a property that a transaction changed.

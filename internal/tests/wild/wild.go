@@ -90,11 +90,21 @@ func (g *maker) reads(at *place, e string, list []prop) []prop {
 	return out
 }
 
+// stored returns those of some numbers that are not computed.
+func stored(list []prop) (out []prop) {
+	for _, p := range list {
+		if p.name != "c" {
+			out = append(out, p)
+		}
+	}
+	return out
+}
+
 // writes returns the properties of an entity that code of a level may write.
 func (g *maker) writes(at *place, e string, list []prop) []prop {
 	var out []prop
 	for _, p := range list {
-		if p.name == "held" {
+		if p.name == "held" || p.name == "c" {
 			continue
 		}
 		if at.level == "any" || at.level == "public" || at.level == "caller" || p.to == "nobody" ||
@@ -180,6 +190,18 @@ func (g *maker) properties(k *kind, index int) {
 		k.refs = append(k.refs, p)
 		g.line("  buddy: ref Diver = nothing%s", clause(p))
 	}
+	if g.in(3) {
+		p := prop{"c", g.audience(index)}
+		if p.to == "" && g.in(2) {
+			p.to = "nobody"
+		}
+		clamped := " clamped"
+		if index != dive && g.in(4) { // that of a shared kind would keep the session from being opened
+			clamped = ""
+		}
+		g.line("  c: int 0..9%s := %s%s", clamped, g.computed(k, p), clause(p))
+		k.ints = append(k.ints, p)
+	}
 	if index == diver && g.in(4) {
 		p := prop{"w", g.audience(index)}
 		k.ints = append(k.ints, p)
@@ -196,6 +218,28 @@ func (g *maker) properties(k *kind, index int) {
 			"  hold held lease 500ms when %s%s", g.cond(g.careful(&place{kind: index, level: "public"}), 1), clause(p),
 		)
 	}
+}
+
+// computed returns what a computed property of a kind is computed from: mostly what those who get it may know.
+func (g *maker) computed(k *kind, p prop) string {
+	known := func(q prop) bool { return q.to == "" || q.to == p.to || p.to == "nobody" || g.in(g.care) }
+	value := func() string {
+		q := k.ints[g.IntN(len(k.ints))]
+		if len(k.lists) > 0 && g.in(3) {
+			q = prop{"bag.count()", k.lists[0].to}
+		}
+		if known(q) {
+			return q.name
+		}
+		return fmt.Sprint(g.IntN(6))
+	}
+	if len(k.bools) > 0 && known(k.bools[0]) && g.in(2) {
+		return fmt.Sprintf("if %s then %s else %s", k.bools[0].name, value(), value())
+	}
+	return g.one(
+		value(), fmt.Sprintf("%s + %s", value(), value()), fmt.Sprintf("%s * 2 - %s", value(), value()),
+		fmt.Sprintf("if %s > %s then 1 else 7", value(), value()), fmt.Sprintf("12 / (%s - 20)", value()),
+	)
 }
 
 // contract writes the whole contract.
@@ -354,7 +398,7 @@ func (g *maker) rolls(k *kind) string {
 	out := ""
 	g.rolled = nil
 	for _, p := range k.ints {
-		if p.to != "" && p.name != "w" && g.in(3) {
+		if p.to != "" && p.name != "w" && p.name != "c" && g.in(3) {
 			g.rolled = append(g.rolled, p)
 			out += fmt.Sprintf("    %s = roll(0..9)\n", p.name)
 		}
@@ -636,7 +680,7 @@ func (g *maker) stmt(at *place) string {
 	case 5:
 		if len(g.kinds) > crate && loud {
 			sets := ""
-			if p := g.kinds[crate].ints; len(p) > 0 {
+			if p := stored(g.kinds[crate].ints); len(p) > 0 {
 				sets = fmt.Sprintf("%s = %s", p[g.IntN(len(p))].name, g.fit(g.int(at, 1)))
 			}
 			out := fmt.Sprintf("    if Dive.made < 8 {\n    Dive.made += 1\n    spawn Crate { %s }\n    }\n", sets)
