@@ -296,7 +296,8 @@ func (r *Report) fill(c *contract.Contract, list []*target, found *effectSet) {
 					cell.Why = "no state was reached in which it could be tried"
 				}
 			}
-			if what == Reads && cell.Why != forEveryone && cell.Why != isComputed || what != Reads && t.sort != OfValue {
+			hides := what == Reads && cell.Why != forEveryone && cell.Why != isComputed
+			if hides || what != Reads && t.sort != OfValue {
 				cells++
 				if cell.Reached {
 					reached++

@@ -16,7 +16,8 @@ import (
 )
 
 // Why a value was not varied behind a client's back. Those that are for everyone hide nothing, those that are computed
-// no more than what they are computed from: they are no cells. The others count as not filled, and the report names each.
+// no more than what they are computed from: they are no cells. The others count as not filled, and the report names
+// each.
 const (
 	forEveryone  = "everyone may have it"
 	isComputed   = "it is computed, and what it is computed from is varied"

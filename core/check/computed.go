@@ -154,4 +154,3 @@ func noteComputed(k *contract.Kind) {
 		}
 	}
 }
-

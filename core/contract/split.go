@@ -89,7 +89,8 @@ func (s *splitter) term(x *Expr) bool {
 		var ok bool
 		s.out.At, ok = s.sides(x.Args[0].Args[0], x.Args[0].Args[1])
 		if !ok || Mentions(x.Args[1], func(x *Expr) bool {
-			return x.Op == OpViewer || x.Op == OpLocal || x.Op == OpGet || x.Op == OpComputed || x.Op == OpQuery || x.Op == OpSelf
+			return x.Op == OpViewer || x.Op == OpLocal || x.Op == OpGet || x.Op == OpComputed || x.Op == OpQuery ||
+				x.Op == OpSelf
 		}) {
 			return false
 		}

@@ -50,7 +50,8 @@ func (x *Expr) Root() *Expr {
 	return x
 }
 
-// Property returns the property that an OpGet or OpComputed reads. When the entity may be of several kinds, it is the first kind's.
+// Property returns the property that an OpGet or OpComputed reads. When the entity may be of several kinds, it is the
+// first kind's.
 func (x *Expr) Property() *Property {
 	if x.Prop != nil {
 		return x.Prop

@@ -428,7 +428,8 @@ func (m *Machine) Settle() *Outcome {
 	return m.rounds()
 }
 
-// rounds runs `on change` of what the transaction changed and of what is computed from it, then of what that changed, until nothing changes any more.
+// rounds runs `on change` of what the transaction changed and of what is computed from it, then of what that changed,
+// until nothing changes any more.
 //
 // Each round goes over what has changed since the round before, by entity and then in the order of
 // declaration, so that a replay runs the same handlers in the same order. There is no caller in them,

@@ -953,7 +953,8 @@ func (e *Scope) assign(s *syntax.Assign) (contract.Stmt, bool) {
 	root := target.Root()
 	if root.Op == contract.OpComputed {
 		e.Fail(
-			s.Target.Span(), "not-writable", fmt.Sprintf("`%s` is computed, and cannot be assigned to", root.Property().Name),
+			s.Target.Span(), "not-writable",
+			fmt.Sprintf("`%s` is computed, and cannot be assigned to", root.Property().Name),
 			"change what it is computed from",
 		)
 		return contract.Stmt{}, false

@@ -331,7 +331,8 @@ func (e *Scope) within(q *contract.Query, in *syntax.From) bool {
 		}
 		if p.Computed {
 			e.Fail(
-				in.X.Span(), "wrong-type", fmt.Sprintf("`pos` of %s is computed, and `within` measures what is stored", k.Name),
+				in.X.Span(), "wrong-type",
+				fmt.Sprintf("`pos` of %s is computed, and `within` measures what is stored", k.Name),
 				"store the place; or compare a distance after `where`",
 			)
 			return false
