@@ -11,7 +11,7 @@ import struct
 import sys
 
 PARTS = {"real": 1, "direction": 1, "vec2": 2, "vec3": 3, "rotation": 4}
-PLAIN = {"bool", "int", "real", "direction", "vec2", "vec3", "rotation", "enum", "kind"}
+PLAIN = {"bool", "int", "time", "real", "direction", "vec2", "vec3", "rotation", "enum", "kind"}
 MASK = (1 << 64) - 1
 OUTCOMES = ["accepted", "denied", "dropped", "malformed", "faulted", "undone"]
 STAGES = ["", "bounds", "types", "target", "from", "limit", "check", "body"]
@@ -125,7 +125,7 @@ def value(r, t):
     form = t["form"]
     if form == "bool":
         return r.bits(1)
-    if form in ("int", "real", "direction"):
+    if form in ("int", "time", "real", "direction"):
         return number(r, t)
     if form in PARTS:
         return [number(r, t) for _ in range(PARTS[form])]
@@ -543,7 +543,7 @@ def plain(t, v):
         return [[names(t)[item], n] for item, n in v]
     if form == "map":
         return [[plain(t["key"], key), plain(t["of"], x)] for key, x in v]
-    if form in ("int", "instant") and abs(v) > 2 ** 53 - 1:
+    if form in ("int", "time", "instant") and abs(v) > 2 ** 53 - 1:
         return str(v)
     return v
 

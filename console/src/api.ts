@@ -1,7 +1,8 @@
 // What the service answers, and the calls that the console makes.
 
 export type Type = {
-  // bool, int, real, text, enum, vec2, vec3, direction, rotation, stacks, list, map, record, ref, client, kind, instant
+  // bool, int, real, text, enum, vec2, vec3, direction, rotation, stacks, list, map, record, ref, client,
+  // kind, instant, time
   form: string;
   low?: number;
   high?: number;

@@ -160,7 +160,8 @@ export function Drawer({ client }: { client: Column }) {
 function typed(p: Param, text: string | undefined): unknown {
   const value = text ?? initial(p);
   if (p.type.form === "real") return value.trim() !== "" && Number.isFinite(Number(value)) ? Number(value) : value;
-  if (p.type.form === "int") return value.trim() !== "" && Number.isInteger(Number(value)) ? Number(value) : value;
+  if (p.type.form === "int" || p.type.form === "time")
+    return value.trim() !== "" && Number.isInteger(Number(value)) ? Number(value) : value;
   if (p.type.form === "bool") return value === "true";
   if (p.type.form in written) {
     try {
@@ -201,7 +202,7 @@ function initial(p: Param): string {
   }
   const known = written[p.type.form];
   if (known) return known[0];
-  if (p.type.form === "int" || p.type.form === "real") {
+  if (p.type.form === "int" || p.type.form === "time" || p.type.form === "real") {
     const [low, high] = range(p.type);
     return String(Math.min(Math.max(0, low), high));
   }
@@ -222,6 +223,7 @@ function Argument({ param, value, onChange }: { param: Param; value?: string; on
     <label className="block">
       {param.name}
       {(type.form === "int" || type.form === "real") && <span className="text-muted"> {range(type).join(" to ")}</span>}
+      {type.form === "time" && <span className="text-muted"> {range(type).join(" to ")} milliseconds</span>}
       {type.form === "text" && <span className="text-muted"> at most {type.max} characters</span>}
       {type.form in written && <span className="text-muted"> {written[type.form]?.[1]}</span>}
       {choices ? (

@@ -191,7 +191,7 @@ function Held(props: { column: Column; thing: Thing; property: Property }) {
   );
 }
 
-const isNumber = (form: string) => form === "int" || form === "real";
+const isNumber = (form: string) => form === "int" || form === "time" || form === "real";
 
 // Value shows a value, and marks it for a moment when it has changed.
 function Value({ text, number }: { text: string; number: boolean }) {

@@ -391,7 +391,7 @@ const farthest = 1<<53 - 1
 func wrongValues(t *contract.Type, what string) (out []badValue) {
 	add := func(class, json string) { out = append(out, badValue{class, json, true}) }
 	edge := func(class string, json []byte) { out = append(out, badValue{class, string(json), false}) }
-	number := t.Form == contract.FormInt || t.Form == contract.FormReal
+	number := t.Whole() || t.Form == contract.FormReal
 	whole := strings.Repeat
 	switch what {
 	case WrongType:
@@ -416,7 +416,7 @@ func wrongValues(t *contract.Type, what string) (out []badValue) {
 		add("a deep list", whole("[", 40)+whole("]", 40))
 	case OutOfRange:
 		switch t.Form {
-		case contract.FormInt:
+		case contract.FormInt, contract.FormTime:
 			if t.High < farthest {
 				add("just over", fmt.Sprint(t.High+1))
 				add("far over", fmt.Sprint(int64(farthest)))

@@ -333,7 +333,7 @@ func other(t *contract.Type, v contract.Value) contract.Value {
 	switch t.Form {
 	case contract.FormBool:
 		return contract.Value{Num: 1 - v.Num}
-	case contract.FormInt, contract.FormReal, contract.FormDirection:
+	case contract.FormInt, contract.FormTime, contract.FormReal, contract.FormDirection:
 		if v.Num != t.Low {
 			return contract.Value{Num: t.Low}
 		}

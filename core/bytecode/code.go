@@ -125,7 +125,7 @@ const (
 	OpCall       // r[a…] = Calls[k]
 	OpCompute    // r[a…] = the computed property Computed[k] of e[b]
 	OpRun        // Calls[k] on e[b]
-	OpDelay      // Calls[k] on e[b] in c ticks
+	OpDelay      // Calls[k] on e[b] in c ticks; with c = 0, in r[a] milliseconds
 	OpTell       // Tells[k]
 	OpLog        // Logs[k]
 	OpSpawn      // Spawns[k]

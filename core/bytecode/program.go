@@ -9,6 +9,7 @@ type Program struct {
 	Contract          *contract.Contract
 	Requests          []Code
 	From              []*ClientList // by request; nil where who is asking says it all
+	Pauses            []*Code       // by request: computes its pause in milliseconds; nil for none and for a constant
 	Actions           []Code
 	Functions         []Code
 	Audiences         []Code
@@ -50,6 +51,7 @@ type KindCode struct {
 type PropertyCode struct {
 	To    *ClientList // nil unless the audience is Some
 	SetBy *Code       // computes the client that may write it
+	Rate  *Code       // computes the rate of its pace; nil for a constant
 	Pace  *Code       // computes what a write costs, from the old value and the new one
 	Rule  *Code       // computes whether a write is allowed, from the same
 	When  *Code       // of a hold: computes whether it may be held
@@ -59,6 +61,7 @@ type PropertyCode struct {
 // TimerCode is the code of a timer.
 type TimerCode struct {
 	While *Code // nil for a timer that always runs
+	Wait  *Code // computes its time in milliseconds; nil for a constant
 	Body  *Code
 }
 
@@ -99,16 +102,17 @@ func (p *Program) EachCode(f func(c *Code)) {
 			}
 		}
 	}
+	each(p.Pauses...)
 	each(p.OnJoin, p.OnLost, p.OnBack, p.OnLeave)
 	for i := range p.Kinds {
 		k := &p.Kinds[i]
 		each(k.Start, k.Spawn, k.Tick, k.OwnerLost, k.OwnerLeave)
 		each(k.Change...)
 		for _, t := range k.Timers {
-			each(t.While, t.Body)
+			each(t.While, t.Wait, t.Body)
 		}
 		for _, q := range k.Properties {
-			each(q.SetBy, q.Pace, q.Rule, q.When, q.Value)
+			each(q.SetBy, q.Pace, q.Rate, q.Rule, q.When, q.Value)
 		}
 	}
 }

@@ -2,6 +2,7 @@ package check
 
 import (
 	"fmt"
+	"math"
 	"strings"
 
 	"kamerad.example/core/contract"
@@ -25,12 +26,12 @@ var clauseRules = []func(c *builder, k *contract.Kind, p *contract.Property, d *
 // A rotation's components cannot be clipped one by one: the result would be no rotation.
 func (c *builder) clamped(_ *contract.Kind, p *contract.Property, d *syntax.Property) {
 	p.Clamped = d.Clamped != nil
-	ranged := p.Type.Form == contract.FormInt || p.Type.Reals() > 0 && p.Type.Form != contract.FormRotation
+	ranged := p.Type.Whole() || p.Type.Reals() > 0 && p.Type.Form != contract.FormRotation
 	if p.Clamped && !ranged {
 		c.Fail(
 			*d.Clamped, "wrong-type",
 			fmt.Sprintf("`%s` is of the type %s, which has no range to clamp to", p.Name, p.Type),
-			"remove `clamped`; only int, real and vectors have it",
+			"remove `clamped`; only int, time, real and vectors have it",
 		)
 	}
 }
@@ -149,17 +150,16 @@ func (c *builder) setBy(k *contract.Kind, p *contract.Property, d *syntax.SetBy)
 		b.Params = []contract.Param{{Name: "old", Type: p.Type}, {Name: "new", Type: p.Type}}
 		return b
 	}
-	number := func(x syntax.Expr) float64 {
-		f, _ := typing.Rational(x).Float64()
-		if f <= 0 || f > 1e9 {
-			c.Fail(x.Span(), "out-of-range", "this is no pace", "a number over 0")
-		}
-		return f
-	}
 	if d.Pace != nil {
 		p.Set.Pace = rule(d.Pace, &contract.Type{Form: contract.FormReal}, "what a write costs")
-		p.Set.Rate = number(d.Rate)
+		p.Set.Rate, p.Set.RateBy = c.rate(k, d)
 		p.Set.Burst = p.Set.Rate
+		if p.Set.RateBy != nil && d.Burst == nil {
+			c.Fail(
+				d.Rate.Span(), "no-range", "this pace is computed and says no burst",
+				"say how much a client may save up: `burst 4`",
+			)
+		}
 	}
 	if d.Burst != nil {
 		if d.Pace == nil {
@@ -168,11 +168,44 @@ func (c *builder) setBy(k *contract.Kind, p *contract.Property, d *syntax.SetBy)
 				"as in `pace distance(old, new) 8 per second burst 2`",
 			)
 		}
-		p.Set.Burst = number(d.Burst)
+		p.Set.Burst = c.pace(d.Burst)
 	}
 	if d.When != nil {
 		p.Set.Rule = rule(d.When, &contract.Type{Form: contract.FormBool}, "the rule of a write")
 	}
+}
+
+// rate reads the rate of a pace: a constant, or what computes it for each write.
+func (c *builder) rate(k *contract.Kind, d *syntax.SetBy) (float64, *contract.Body) {
+	switch d.Rate.(type) {
+	case *syntax.Number, *syntax.Decimal:
+		return c.pace(d.Rate), nil
+	}
+	if !c.NeedsLanguage2(d.Rate.Span(), "a rate that is not written out") {
+		return 1, nil
+	}
+	env := c.Condition(k)
+	b := env.Computed(d.Rate, &contract.Type{Form: contract.FormReal}, "the rate of a pace", d.Rate.Span())
+	if b.Value != nil && b.Value.Op == contract.OpConst {
+		rate := math.Float64frombits(uint64(b.Value.Num))
+		if rate <= 0 || rate > maxPace {
+			c.Fail(d.Rate.Span(), "out-of-range", "this is no pace", "a number over 0")
+		}
+		return rate, nil
+	}
+	return 1, b
+}
+
+// maxPace is the greatest rate and burst of a pace.
+const maxPace = 1e9
+
+// pace reads a rate or burst that is written out.
+func (c *builder) pace(x syntax.Expr) float64 {
+	f, _ := typing.Rational(x).Float64()
+	if f <= 0 || f > maxPace {
+		c.Fail(x.Span(), "out-of-range", "this is no pace", "a number over 0")
+	}
+	return f
 }
 
 // follows reads `follows RATE` or `follows REF.PROPERTY by OFFSET`.

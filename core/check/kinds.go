@@ -180,7 +180,9 @@ func (c *builder) hold(k *contract.Kind, h *syntax.Hold) {
 		NameAt:  h.Name.At,
 		Line:    c.LineOf(h.At),
 	}
-	p.Hold = &contract.Hold{Lease: c.Ticks(h.Lease.At, h.Lease.Value), Ms: h.Lease.Value, Slot: k.Slots + 1}
+	env := &typing.Scope{Unit: c.Unit, Constant: true}
+	ticks, ms, _ := env.Time(h.Lease, "the lease")
+	p.Hold = &contract.Hold{Lease: ticks, Ms: ms, Slot: k.Slots + 1}
 	k.Slots += 2
 	k.Properties = append(k.Properties, p)
 }
@@ -228,7 +230,7 @@ func (c *builder) defaultOf(p *contract.Property, d *syntax.Property) {
 		// The last component of a rotation that turns nothing is 1, the others are 0.
 		case t.Form == contract.FormRotation:
 			p.Default[i+3] = t.High
-		case t.Form == contract.FormInt || t.Counted():
+		case t.Whole() || t.Counted():
 			for j := range t.Width() {
 				p.Default[i+j] = min(max(0, t.Low), t.High)
 			}
@@ -341,9 +343,9 @@ func (c *builder) bodies(k *contract.Kind, d *syntax.Entity) {
 		timer := &contract.Timer{
 			At:    t.At,
 			After: t.After,
-			Ticks: c.Ticks(t.Window.At, t.Window.Value),
 			Slot:  k.Slots,
 		}
+		timer.Ticks, _, timer.Wait = c.wait(c.Condition(k), t.Window, "how long it waits")
 		k.Slots++
 		if t.While != nil {
 			timer.While = c.Condition(k).Computed(

@@ -92,12 +92,27 @@ func (c *builder) limits(r *contract.Request, d *syntax.Request) {
 		}
 	}
 	if d.Pause != nil {
-		r.Pause = &contract.Pause{
-			Ticks:  c.Ticks(d.Pause.At, d.Pause.Window.Value),
-			Ms:     d.Pause.Window.Value,
-			Reason: d.Pause.Reason.Value,
-		}
+		r.Pause = &contract.Pause{Reason: d.Pause.Reason.Value}
+		env := c.Condition(r.Kind)
+		env.Request = r
+		r.Pause.Ticks, r.Pause.Ms, r.Pause.Wait = c.wait(env, d.Pause.Window, "the pause")
 		c.Reason(d.Pause.Reason)
+	}
+}
+
+// wait reads a time that something waits for. computed is what computes its milliseconds, nil for a constant.
+func (c *builder) wait(env *typing.Scope, x syntax.Expr, what string) (ticks, ms int64, computed *contract.Body) {
+	ticks, ms, v := env.Time(x, what)
+	if v == nil {
+		return ticks, ms, nil
+	}
+	return 0, 0, &contract.Body{
+		Value:  v,
+		Locals: env.Nums,
+		Memory: env.Mem,
+		File:   c.Source.File(x.Span().Start),
+		Line:   c.LineOf(x.Span()),
+		At:     x.Span(),
 	}
 }
 

@@ -66,6 +66,14 @@ func generate(c *contract.Contract, traced bool) (p *bytecode.Program, err error
 	}
 	for _, k := range c.Kinds {
 		g.computed(k)
+		g.waits(k)
+	}
+	for _, r := range c.Requests {
+		var pause *bytecode.Code
+		if r.Pause != nil {
+			pause = g.body("pause of "+r.FullName(), r.Pause.Wait)
+		}
+		g.program.Pauses = append(g.program.Pauses, pause)
 	}
 	endIndexes(g.program.Indexes)
 	return g.program, nil
@@ -193,6 +201,19 @@ func (g *generator) computed(k *contract.Kind) {
 		kind.Computed = append(kind.Computed, p)
 		kind.Reads |= p.Reads
 		g.program.HasComputed = true
+	}
+}
+
+// waits translates the times and rates of a kind that are computed.
+func (g *generator) waits(k *contract.Kind) {
+	kind := &g.program.Kinds[k.Index]
+	for i, t := range k.Timers {
+		kind.Timers[i].Wait = g.body("timer of "+k.Name, t.Wait)
+	}
+	for _, p := range k.Properties {
+		if p.Set != nil {
+			kind.Properties[p.Index].Rate = g.body("write "+p.Name+" of "+k.Name, p.Set.RateBy)
+		}
 	}
 }
 

@@ -121,10 +121,14 @@ func (g *compiler) runAction(s contract.Stmt) {
 		c.Args = append(c.Args, g.operand(a, s.Act.Params[i].Type))
 	}
 	op := bytecode.OpRun
-	if s.Num > 0 {
+	wait := 0
+	if s.Later() {
 		op = bytecode.OpDelay
 	}
-	g.emit(op, operands{b: g.entity(s.X), c: int(s.Num), k: add(&g.Calls, c)})
+	if s.Value != nil {
+		wait = g.num(s.Value)
+	}
+	g.emit(op, operands{a: wait, b: g.entity(s.X), c: int(s.Num), k: add(&g.Calls, c)})
 }
 
 // spawn translates a `spawn`.
@@ -195,7 +199,7 @@ func (g *compiler) set(s contract.Stmt) {
 		Clamped:  p.Clamped,
 		Property: p,
 	}
-	if p.Type.Form == contract.FormInt || p.Type.Counted() {
+	if p.Type.Whole() || p.Type.Counted() {
 		to.Low = p.Type.Low
 		to.High = p.Type.High
 	}
@@ -252,7 +256,7 @@ func (g *compiler) target(x *contract.Expr) bytecode.Address {
 // bump reports whether an assignment adds a constant to what it assigns to.
 func bump(s contract.Stmt) (by int64, ok bool) {
 	v := s.Value
-	if v.Op != contract.OpAdd && v.Op != contract.OpSub || v.Type.Form != contract.FormInt {
+	if v.Op != contract.OpAdd && v.Op != contract.OpSub || !v.Type.Whole() {
 		return 0, false
 	}
 	a := v.Args[0]

@@ -107,7 +107,7 @@ func (t *Type) Bits() (most, typical int) {
 	switch t.Form {
 	case FormBool:
 		return 1, 1
-	case FormInt, FormReal, FormDirection:
+	case FormInt, FormTime, FormReal, FormDirection:
 		n := mathbits.Len64(uint64(t.High) - uint64(t.Low))
 		return n, small(n)
 	case FormVec2, FormVec3, FormRotation:

@@ -232,6 +232,7 @@ type SetBy struct {
 	Owner  bool   // By is the owner
 	Pace   *Body  // nil for any
 	Rate   float64
+	RateBy *Body // computes the rate for each write, in place of Rate; nil for a constant
 	Burst  float64
 	Rule   *Body // nil for any
 }
@@ -306,6 +307,7 @@ type Request struct {
 type Pause struct {
 	Ticks  int64
 	Ms     int64
+	Wait   *Body // computes the time, in place of these, from the arguments; nil for a constant
 	Reason string
 }
 
@@ -377,6 +379,7 @@ type Action struct {
 // entity.
 type Timer struct {
 	Ticks int64 // from 1
+	Wait  *Body // computes the time in milliseconds, in place of Ticks; nil for a constant
 	After bool  // it runs once
 	While *Body // nil when absent
 	Body  *Body
@@ -483,7 +486,7 @@ const (
 	OpIf      // Value, Then, Else
 	OpFor     // Query, Then
 	OpTell    // Who, Event, X an entity or nil, Args
-	OpRun     // Action, X an entity, Args; Num > 0: so many ticks later
+	OpRun     // Action, X an entity, Args; Num > 0: so many ticks later; Value: so much later
 	OpSpawn   // Value a kind by name or nil, Kinds; Sets; Num the local that holds the new one or -1
 	OpDespawn // X
 	OpGive    // X, Value a client
@@ -558,6 +561,18 @@ type Stmt struct {
 	Type  *Type // of a reply
 	Line  int
 	At    syntax.Span
+}
+
+// Later reports whether an OpRun runs its action at a later time.
+func (s *Stmt) Later() bool { return s.Num > 0 || s.Value != nil }
+
+// TicksOf returns how many ticks of a rate a time in milliseconds takes: rounded up, at least one.
+func TicksOf(ms int64, rate int) int64 {
+	const most = 1 << 50 // ticks, and more than any session lasts
+	if ms > most/MaxTickRate*1000 {
+		return most
+	}
+	return max(1, (ms*int64(rate)+999)/1000)
 }
 
 // CallerRole returns the role that every caller of the request has, or -1.

@@ -72,6 +72,10 @@ func (t *Type) Kind() *Kind {
 	return nil
 }
 
+// Whole reports whether a value is one whole number: an int, or the milliseconds of a time. Without a range both of its
+// ends are 0.
+func (t *Type) Whole() bool { return t.Form == FormInt || t.Form == FormTime }
+
 // Counted reports whether values are held as counts of steps.
 func (t *Type) Counted() bool { return t.Per != 0 }
 
@@ -164,6 +168,11 @@ func (t *Type) String() string {
 			return "int"
 		}
 		return fmt.Sprintf("int %d..%d", t.Low, t.High)
+	case FormTime:
+		if t.Low == 0 && t.High == 0 {
+			return "time"
+		}
+		return fmt.Sprintf("time %s..%s", TimeText(t.Low), TimeText(t.High))
 	case FormReal, FormVec2, FormVec3:
 		return reals(string(t.Form))
 	case FormDirection, FormRotation:
@@ -227,7 +236,7 @@ func (t *Type) Vector(count int64) (x, y float64) {
 
 // Within reports whether a number is in the range of a type that has one.
 func (t *Type) Within(n int64) bool {
-	if t.Form != FormInt && t.Per == 0 {
+	if !t.Whole() && t.Per == 0 {
 		return true
 	}
 	return n >= t.Low && n <= t.High
@@ -379,6 +388,41 @@ func (t *Type) FromSlots(slots []int64, text func(int64) string) Value {
 		return v
 	}
 	return Value{Num: slots[0]}
+}
+
+// timeUnits are the units in which a contract writes times, in milliseconds, the greatest first.
+var timeUnits = []struct {
+	name string
+	ms   int64
+}{{"min", 60_000}, {"s", 1000}, {"ms", 1}}
+
+// TimeText returns milliseconds as a contract writes a time: in the greatest unit of which it is a whole number.
+func TimeText(ms int64) string {
+	if ms == 0 {
+		return "0s"
+	}
+	for _, u := range timeUnits {
+		if ms%u.ms == 0 {
+			return fmt.Sprintf("%d%s", ms/u.ms, u.name)
+		}
+	}
+	return ""
+}
+
+// parseTime reads a time in JSON: a number of milliseconds, or a text as a contract writes it.
+func parseTime(raw []byte) (int64, error) {
+	var text string
+	if !quoted(raw) || json.Unmarshal(raw, &text) != nil {
+		return parseWhole(raw)
+	}
+	for _, u := range timeUnits {
+		number, has := strings.CutSuffix(text, u.name)
+		n, err := strconv.ParseInt(number, 10, 64)
+		if has && err == nil && n <= math.MaxInt64/u.ms && n >= math.MinInt64/u.ms {
+			return n * u.ms, nil
+		}
+	}
+	return parseWhole(raw)
 }
 
 // Refs returns a value with each ref in it put through f.
@@ -560,6 +604,14 @@ func (t *Type) ParseJSON(raw []byte) (Value, error) {
 		n, err := parseWhole(raw)
 		if err != nil || n < t.Low || n > t.High {
 			return wrong(fmt.Sprintf("a whole number from %d to %d", t.Low, t.High))
+		}
+		return Value{Num: n}, nil
+	case FormTime:
+		n, err := parseTime(raw)
+		if err != nil || n < t.Low || n > t.High {
+			return wrong(
+				fmt.Sprintf("a time from %s to %s, such as \"400ms\" or 400", TimeText(t.Low), TimeText(t.High)),
+			)
 		}
 		return Value{Num: n}, nil
 	case FormReal:
@@ -814,6 +866,10 @@ func (t *Type) Format(v Value) string {
 	switch t.Form {
 	case FormText:
 		return strconv.Quote(v.Text)
+	case FormInt:
+		return strconv.FormatInt(v.Num, 10)
+	case FormTime:
+		return TimeText(v.Num)
 	case FormEnum:
 		return t.Enum.Values[v.Num]
 	case FormKind:

@@ -1,7 +1,6 @@
 package findings_test
 
 import (
-	"fmt"
 	"os"
 	"strings"
 	"testing"
@@ -80,7 +79,7 @@ func TestEachForgottenDeclarationIsTold(t *testing.T) {
 				)
 			}
 			for _, t := range d.Timers {
-				add(fmt.Sprintf("%s every %dms", d.Name.Text, t.Window.Value), "nothing speaks of a timer", t.At)
+				add(d.Name.Text+" every "+string(raw)[t.Window.Span().Start:t.Window.Span().End], "nothing speaks of a timer", t.At)
 			}
 		}
 	}
@@ -115,7 +114,7 @@ func TestEachForgottenDeclarationIsTold(t *testing.T) {
 	assert.Equal(t, map[string][]string{
 		"has a default":                   {"tick", "seats"},
 		"nothing speaks of a handler":     {"Dive on start", "on lost", "on back", "on leave"},
-		"nothing speaks of a timer":       {"Flare every 6000ms"},
+		"nothing speaks of a timer":       {"Flare every 6s"},
 		"only clients speak of a request": {"begin", "end_dive", "dive_in", "hand", "put_down"},
 	}, silent, "every other one has a reason why nothing is missing")
 	assert.GreaterOrEqual(t, float64(told), 0.9*float64(len(all)))

@@ -150,7 +150,7 @@ func small(t *contract.Type) int {
 		return len(t.Enum.Values)
 	case contract.FormKind:
 		return len(t.Names)
-	case contract.FormInt:
+	case contract.FormInt, contract.FormTime:
 		// As a signed number the distance of ends that are far apart would come out small, or negative.
 		if span := uint64(t.High) - uint64(t.Low); span < contract.MaxItems {
 			return int(span) + 1

@@ -41,7 +41,7 @@ func (f *flow) decided(x *contract.Expr) int {
 			f.symOf(x.Args[1]) == "nothing" {
 			return map[bool]int{true: 1, false: -1}[x.Op == contract.OpEq]
 		}
-		if form := x.Args[0].Type.Form; form == contract.FormInt || form == contract.FormReal {
+		if t := x.Args[0].Type; t.Whole() || t.Form == contract.FormReal {
 			return compared(x, f.value(x.Args[0]), f.value(x.Args[1]))
 		}
 	}
@@ -51,7 +51,7 @@ func (f *flow) decided(x *contract.Expr) int {
 // compared returns -1 for a comparison that never holds, 1 for one that always does, and else 0, by the ranges of its
 // sides.
 func compared(x *contract.Expr, p, q val) int {
-	if form := x.Args[0].Type.Form; form != contract.FormInt && form != contract.FormReal || !p.ranged || !q.ranged ||
+	if t := x.Args[0].Type; !t.Whole() && t.Form != contract.FormReal || !p.ranged || !q.ranged ||
 		counts(x.Args[0]) || counts(x.Args[1]) {
 		return 0
 	}

@@ -277,7 +277,7 @@ func (f *flow) compare(a *contract.Expr, op contract.Op, b *contract.Expr) {
 		if op == contract.OpLt && b.Op == contract.OpCount && len(b.Args) == 1 {
 			f.learn(subject{factBelow, f.same(b.Args[0]), f.same(a)})
 		}
-		if b.Op == contract.OpConst && (a.Type.Form == contract.FormInt || a.Type.Form == contract.FormReal) {
+		if b.Op == contract.OpConst && (a.Type.Whole() || a.Type.Form == contract.FormReal) {
 			f.number(a, op, b)
 		}
 	}

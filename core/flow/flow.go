@@ -696,7 +696,7 @@ func (f *flow) value(x *contract.Expr) val {
 		return val{}
 	}
 	v := f.valueOf(x)
-	if x.Type != nil && x.Type.Form == contract.FormInt && v.ranged {
+	if x.Type != nil && x.Type.Whole() && v.ranged {
 		v.low, v.high = outward(v.low, v.high)
 	}
 	return v
@@ -1080,9 +1080,9 @@ func mathRange(x *contract.Expr, args []val, v val) val {
 // fitsType reports whether a value surely is of a type that it is handed over as.
 func (f *flow) fitsType(v val, x *contract.Expr, t *contract.Type) bool {
 	switch t.Form {
-	case contract.FormInt:
+	case contract.FormInt, contract.FormTime:
 		of := x.Type
-		narrower := of.Form == contract.FormInt && (of.Low != 0 || of.High != 0) &&
+		narrower := of.Form == t.Form && (of.Low != 0 || of.High != 0) &&
 			of.Low >= t.Low && of.High <= t.High
 		return t.Low == 0 && t.High == 0 || narrower ||
 			v.ranged && v.low >= float64(t.Low) && v.high <= float64(t.High)
@@ -1117,7 +1117,7 @@ func (f *flow) handedTo(v val, x *contract.Expr, t *contract.Type, mend string) 
 // against it.
 func (f *flow) typed(v val, t *contract.Type) val {
 	switch {
-	case t.Form == contract.FormInt && (t.Low != 0 || t.High != 0):
+	case t.Whole() && (t.Low != 0 || t.High != 0):
 		v.low = float64(t.Low)
 		v.high = float64(t.High)
 		v.ranged = true
@@ -1239,7 +1239,7 @@ func (f *flow) get(x *contract.Expr) val {
 		if p != nil {
 			v = f.typed(v, p.Type)
 			// It has its default for ever.
-			number := p.Type.Form == contract.FormInt || p.Type.Form == contract.FormReal
+			number := p.Type.Whole() || p.Type.Form == contract.FormReal
 			if v.ranged && number && len(l) == 0 && f.fixed(p) {
 				v.low = float64(p.Default[0])
 				if p.Type.Counted() {

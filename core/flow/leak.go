@@ -530,10 +530,13 @@ func (f *flow) run(s *contract.Stmt) {
 	inner.free = nil
 	inner.begun = nil
 	inner.pc = f.pc.with(f.exit).with(f.observed(s.X, on))
+	if s.Value != nil { // when it runs shows in all that it does
+		inner.pc = inner.pc.with(f.value(s.Value).label)
+	}
 	inner.exit = nil
 	// With `after`, it runs in a transaction of its own: its failure undoes nothing here, but that it runs depends on
 	// what decided about this statement.
-	if s.Num > 0 {
+	if s.Later() {
 		inner.later = true
 		inner.entry = inner.pc
 	}
@@ -876,9 +879,19 @@ func (l *flows) handler(k *contract.Kind, b *contract.Body, name string, pc func
 // timer follows the body of a timer, as a cause of its own, unless its condition can never hold.
 func (l *flows) timer(k *contract.Kind, t *contract.Timer, there func(f *flow) label) {
 	name := map[bool]string{true: "after", false: "every"}[t.After]
-	c := l.newCause(fmt.Sprintf("%s %s of %s", name, l.timeText(t.Ticks), k.Name), t.Body.Line, k)
+	time := ""
+	if t.Wait == nil {
+		time = l.timeText(t.Ticks)
+	} else {
+		time = l.contract.Source.Text[t.Wait.At.Start:t.Wait.At.End]
+	}
+	c := l.newCause(fmt.Sprintf("%s %s of %s", name, time, k.Name), t.Body.Line, k)
 	f := l.newFlow(c, k, t.At.Start)
 	f.pc = there(f)
+	if t.Wait != nil {
+		f.at = t.Wait.At
+		f.pc = f.pc.with(f.withFaults(t.Wait.Value).label)
+	}
 	if t.While != nil {
 		f.at = t.While.At
 		f.pc = f.pc.with(f.value(t.While.Value).label)
@@ -1007,7 +1020,7 @@ func (l *flows) write(k *contract.Kind, p *contract.Property) {
 	}
 	writer := crowd{{sort: contract.ToClient, sym: f.symOf(p.Set.By.Value), role: f.roleOf(p.Set.By.Value)}}
 	old := f.property(k, p, f.self)
-	for i, b := range []*contract.Body{p.Set.Pace, p.Set.Rule} {
+	for i, b := range []*contract.Body{p.Set.Pace, p.Set.Rule, p.Set.RateBy} {
 		if b == nil {
 			continue
 		}
@@ -1019,7 +1032,7 @@ func (l *flows) write(k *contract.Kind, p *contract.Property) {
 				"leak", f.decl, f.at,
 				fmt.Sprintf(
 					"the %s of `%s` depends on %s, which %s: who sets it learns of it by trying",
-					[]string{"pace", "rule"}[i], p.Name, a.of, a.to,
+					[]string{"pace", "rule", "pace"}[i], p.Name, a.of, a.to,
 				),
 				"if they may learn it, say so: reveal(…); else ask what the writer can see",
 			)
@@ -1108,6 +1121,10 @@ func (f *flow) mayAsk(w *contract.Who) label {
 // request reads a request: first its checks, each of which holds for all that follows it, then its body.
 func (l *flows) request(r *contract.Request) {
 	f := l.atRequest(r)
+	if r.Pause != nil && r.Pause.Wait != nil {
+		f.at = r.Pause.Wait.At
+		f.decision(f.withFaults(r.Pause.Wait.Value).label, "this pause")
+	}
 	for i := range r.Head {
 		s := &r.Head[i]
 		f.at = s.At

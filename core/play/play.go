@@ -82,7 +82,7 @@ func (a *Actor) Value(c *replicate.Copy, t *contract.Type) contract.Value {
 	switch t.Form {
 	case contract.FormBool:
 		return contract.Value{Num: r.Int64N(2)}
-	case contract.FormInt, contract.FormReal, contract.FormDirection:
+	case contract.FormInt, contract.FormTime, contract.FormReal, contract.FormDirection:
 		if r.IntN(3) == 0 {
 			if list := numbersLike(c, t); len(list) > 0 {
 				return contract.Value{Num: list[r.IntN(len(list))]}
@@ -208,7 +208,7 @@ func (a *Actor) Step() (property string, value json.RawMessage) {
 					for i := range v.Parts {
 						v.Parts[i].Num = near(v.Parts[i].Num)
 					}
-				case p.Type.Form == contract.FormInt || p.Type.Form == contract.FormReal:
+				case p.Type.Whole() || p.Type.Form == contract.FormReal:
 					v.Num = near(v.Num)
 				}
 				property = k.Name + "." + p.Name

@@ -476,6 +476,14 @@ func clauseText(c *contract.Contract, p *contract.Property) string {
 	return strings.Join(words, " ")
 }
 
+// pauseText returns the time of a pause: in seconds, or as the contract writes it.
+func pauseText(c *contract.Contract, p *contract.Pause) string {
+	if p.Wait != nil {
+		return spanWords(c, p.Wait.At)
+	}
+	return fmt.Sprintf("%g s", float64(p.Ms)/1000)
+}
+
 // paramsText returns parameters as a contract writes them.
 func paramsText(params []contract.Param) string {
 	var out []string
@@ -494,13 +502,13 @@ func (c *comparer) request(name string, x, y *contract.Request) {
 			}
 			return t.String()
 		}
-		limit := func(r *contract.Request) string {
+		limit := func(of *contract.Contract, r *contract.Request) string {
 			out := ""
 			if r.Limit != nil {
 				out = fmt.Sprintf("%d in %g s", r.Limit.Count, float64(r.Limit.Ms)/1000)
 			}
 			if r.Pause != nil {
-				out += fmt.Sprintf(" %g s apart", float64(r.Pause.Ms)/1000)
+				out += " " + pauseText(of, r.Pause) + " apart"
 			}
 			return strings.TrimSpace(out)
 		}
@@ -514,7 +522,7 @@ func (c *comparer) request(name string, x, y *contract.Request) {
 		c.aspect("request", name, "arguments", paramsText(x.Params), paramsText(y.Params), "")
 		c.aspect("request", name, "reply", reply(x.Reply), reply(y.Reply), "")
 		c.aspect("request", name, "from", c.a.WhoText(x.From), c.b.WhoText(y.From), "")
-		c.aspect("request", name, "limit", limit(x), limit(y), "")
+		c.aspect("request", name, "limit", limit(c.a, x), limit(c.b, y), "")
 		c.aspect("request", name, "checks", checks(x), checks(y), "")
 		if requestWords(c.a, x) != requestWords(c.b, y) {
 			c.add(Difference{

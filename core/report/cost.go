@@ -70,7 +70,8 @@ func longestChange(p *contract.Property) int {
 		return 0
 	}
 	switch p.Type.Form {
-	case contract.FormInt, contract.FormReal, contract.FormDirection, contract.FormVec2, contract.FormVec3,
+	case contract.FormInt, contract.FormTime, contract.FormReal, contract.FormDirection,
+		contract.FormVec2, contract.FormVec3,
 		contract.FormRotation:
 		width := mathbits.Len64(uint64(p.Type.High) - uint64(p.Type.Low))
 		if width == 0 {

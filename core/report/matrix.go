@@ -262,7 +262,7 @@ func requestRow(c *contract.Contract, m *Matrix, causes []*flow.Cause, r *contra
 		row.Limit = fmt.Sprintf("%d in %g s", r.Limit.Count, float64(r.Limit.Ms)/1000)
 	}
 	if r.Pause != nil {
-		row.Pause = fmt.Sprintf("%g s", float64(r.Pause.Ms)/1000)
+		row.Pause = pauseText(c, r.Pause)
 	}
 	for _, v := range m.Viewers {
 		row.Access = append(

@@ -359,6 +359,47 @@ func (m *Machine) holds(c *bytecode.Code, self *world.Entity) bool {
 	return m.run(c, 0, self) == nil && m.frames[0].nums[0] != 0
 }
 
+// wait computes a time and returns it in ticks; ok is false for one that cannot be computed.
+func (m *Machine) wait(c *bytecode.Code, self *world.Entity, caller int) (ticks int64, ok bool) {
+	m.begin(caller)
+	if m.run(c, 0, self) != nil {
+		return 0, false
+	}
+	return contract.TicksOf(m.frames[0].nums[0], m.program.Contract.TickRate), true
+}
+
+// TimerTicks returns how many ticks an entity's timer waits as things are now; ok is false when that cannot be
+// computed.
+func (m *Machine) TimerTicks(e *world.Entity, timer int) (ticks int64, ok bool) {
+	if c := m.program.Kinds[e.Kind.Index].Timers[timer].Wait; c != nil {
+		return m.wait(c, e, 0)
+	}
+	return e.Kind.Timers[timer].Ticks, true
+}
+
+// PauseTicks returns how many ticks have to lie between two requests of a caller as things are now; ok is false when
+// that cannot be computed. The request has a pause.
+func (m *Machine) PauseTicks(r *contract.Request, e *world.Entity, caller int) (ticks int64, ok bool) {
+	if c := m.program.Pauses[r.Index]; c != nil {
+		return m.wait(c, e, caller)
+	}
+	return r.Pause.Ticks, true
+}
+
+// Rate returns by how much the budget for writes of a property grows in a second, as things are now: 0 when that cannot
+// be computed, or is below.
+func (m *Machine) Rate(e *world.Entity, p *contract.Property) float64 {
+	c := m.program.Kinds[e.Kind.Index].Properties[p.Index].Rate
+	if c == nil {
+		return p.Set.Rate
+	}
+	m.begin(0)
+	if m.run(c, 0, e) != nil {
+		return 0
+	}
+	return max(fromBits(m.frames[0].nums[0]), 0)
+}
+
 // While reports whether the condition of an entity's timer holds; one that cannot be computed does not.
 func (m *Machine) While(e *world.Entity, timer int) bool {
 	return m.holds(m.program.Kinds[e.Kind.Index].Timers[timer].While, e)

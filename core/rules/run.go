@@ -82,12 +82,12 @@ func (m *Machine) list(f *frame, a *bytecode.Address) ([]int64, end) {
 func (m *Machine) fits(t *contract.Type, slots []int64) error {
 	switch t.Form {
 	case contract.FormBool, contract.FormEnum, contract.FormEntity, contract.FormClient, contract.FormKind,
-		contract.FormTime, contract.FormInstant, contract.FormRole:
+		contract.FormInstant, contract.FormRole:
 		return nil
-	case contract.FormInt:
-		// Both ends zero stand for an int without a range.
+	case contract.FormInt, contract.FormTime:
+		// Both ends zero stand for one without a range.
 		if (t.Low != 0 || t.High != 0) && !t.Within(slots[0]) {
-			return fmt.Errorf("%d, which is no %s", slots[0], t)
+			return fmt.Errorf("%s, which is no %s", t.Format(contract.Value{Num: slots[0]}), t)
 		}
 	case contract.FormText:
 		if t.Max > 0 {
@@ -339,7 +339,11 @@ func (m *Machine) rare(f *frame, depth int, c *bytecode.Code, in *bytecode.Instr
 		}
 		return m.enter(f, depth, &m.program.Actions[call.Action.Index], call, on, uint64(c.ID)<<20|uint64(in.K))
 	case bytecode.OpDelay:
-		return m.delay(f, &c.Calls[in.K], f.entities[b], int64(in.C))
+		ticks := int64(in.C)
+		if ticks == 0 {
+			ticks = contract.TicksOf(r[a], m.program.Contract.TickRate)
+		}
+		return m.delay(f, &c.Calls[in.K], f.entities[b], ticks)
 	case bytecode.OpTell:
 		before := len(m.Told)
 		how := m.tell(f, depth, &c.Tells[in.K])

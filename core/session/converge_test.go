@@ -71,7 +71,7 @@ func (w *crowd) random(t *contract.Type) contract.Value {
 	switch t.Form {
 	case contract.FormBool:
 		return contract.Value{Num: w.r.Int64N(2)}
-	case contract.FormInt, contract.FormReal, contract.FormDirection:
+	case contract.FormInt, contract.FormTime, contract.FormReal, contract.FormDirection:
 		return contract.Value{Num: t.Low + w.r.Int64N(t.High-t.Low+1)}
 	case contract.FormVec2, contract.FormVec3:
 		var v contract.Value

@@ -123,7 +123,7 @@ func (s *Session) runStages(t *seat, request *Request, d *Decision) (waits bool)
 			return false
 		}
 	}
-	if r.Pause != nil && s.tick < t.pausedUntil[key] {
+	if r.Pause != nil && s.isPaused(t, r, e) {
 		d.refuse(wire.Denied, wire.StageLimit, r.Pause.Reason)
 		return false
 	}
@@ -160,6 +160,17 @@ func (t *seat) useLimit(key limitKey, limit *contract.Limit, tick int64) (free i
 	return w.ticks[w.next] + limit.Window, false
 }
 
+// isPaused reports whether the pause of a request is not over since the client's last accepted one. A pause that cannot
+// be computed is not over.
+func (s *Session) isPaused(t *seat, r *contract.Request, e *world.Entity) bool {
+	last, asked := t.acceptedTick[limitKey{r.Index, e.ID}]
+	if !asked {
+		return false
+	}
+	ticks, ok := s.machine.PauseTicks(r, e, t.client.Number)
+	return !ok || s.tick < last+ticks
+}
+
 // runBody runs the checks and the body of a request, and notes in d what came of it.
 func (s *Session) runBody(t *seat, request *Request, e *world.Entity, args []int64, d *Decision) {
 	r := request.declaration
@@ -180,7 +191,7 @@ func (s *Session) runBody(t *seat, request *Request, e *world.Entity, args []int
 		return
 	}
 	if r.Pause != nil {
-		t.pausedUntil[limitKey{r.Index, e.ID}] = s.tick + r.Pause.Ticks
+		t.acceptedTick[limitKey{r.Index, e.ID}] = s.tick
 	}
 	if r.Reply != nil {
 		d.Reply = r.Reply.AppendJSON(nil, s.view.RefsFor(t.client.Number, r.Reply, s.machine.Reply))

@@ -44,7 +44,7 @@ type seat struct {
 	// by the request's number; apart, so that seats stand close together
 	remembered      *[rememberedDecisions]wire.Decision
 	presses         map[propertyKey]uint64 // the number of its newest press of each hold
-	pausedUntil     map[limitKey]int64     // the tick from which a request with a pause is taken again
+	acceptedTick    map[limitKey]int64     // the tick of the last accepted request, of those with a pause
 	limits          map[limitKey]*limitWindow
 	newEvents       []*outgoingEvent // of this tick
 	pendingReplies  []pendingReply   // of this tick
@@ -101,9 +101,9 @@ func (s *Session) Join(name, role string) (int, error) {
 	delete(s.expelledUntil, name)
 	s.lastClient++
 	t := &seat{
-		client:      world.Client{Number: s.lastClient, Name: name, Role: roleIndex},
-		limits:      map[limitKey]*limitWindow{},
-		pausedUntil: map[limitKey]int64{},
+		client:       world.Client{Number: s.lastClient, Name: name, Role: roleIndex},
+		limits:       map[limitKey]*limitWindow{},
+		acceptedTick: map[limitKey]int64{},
 	}
 	s.updatePublic(t)
 	s.seats[s.lastClient] = t

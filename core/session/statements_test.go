@@ -75,6 +75,10 @@ entity Diver per player with Body {
   marked: int 0..2 := row.count() - row.count() / 3 to owner
   alike: bool := numbers.has(5) and not numbers.has(7)
   told_sign: Sign2 := Sign2(worth = tight, at = vec(1, 2))
+  cool: time 100ms..9s = 1s clamped
+  slow: time 0s..2s = 500ms
+  times: list<time 0s..9s> max 3
+  every cool while n > 40 { n -= 30 }
   hold still lease 200ms when hull > 3
   event hit(by: int 5..9, at: Place)
   on change alike { numbers.clear() }
@@ -101,6 +105,9 @@ shared Winch with Body {
 // everyStatement are statements on what everyType declares. Some fault, in some states. NUM stands for a number that no
 // other statement of the body has.
 var everyStatement = []string{
+	"cool = since(n)", "cool += 1s", "slow = cool - 200ms", "slow -= 100ms", "n = cool / 100ms",
+	"cool = if x > y then cool else 2s", "flag = cool > slow", "times.put(slow * 2)", "times.put(cool + 8s)", "cool = max(s in times: s else 0s)",
+	"after slow do later(tight, sign)", "after cool / 3 do at_most()", "var vNUM = slow; vNUM += 100ms; cool = vNUM",
 	"n = both", "hull += 1; n = both - hull", "pos = halves; pos.x = halves.y", "pos = deepest", "words = friend.label",
 	"n = sum(d in Diver where d.alike: d.marked) + Winch.load", "flag = since(both) > 100ms and alike",
 	"tight = told_sign.worth; pos = friend.told_sign.at", "row.clear(); if marked > 0 { signs.clear() }",

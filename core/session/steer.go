@@ -159,7 +159,7 @@ func (s *Session) write(t *seat, e *world.Entity, m *Steering) verdict {
 		s.args = slots[:0]
 	}
 	if p.Set.Pace != nil {
-		grown := p.Set.Rate * float64(s.tick-b.tick) / float64(s.contract.TickRate)
+		grown := s.machine.Rate(e, p) * float64(s.tick-b.tick) / float64(s.contract.TickRate)
 		b.left = min(p.Set.Burst, b.left+grown)
 		b.tick = s.tick
 		cost := s.machine.Pace(e, p, slots)

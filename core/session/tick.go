@@ -248,7 +248,15 @@ func (s *Session) runTimer(e *world.Entity, index int) {
 		return
 	}
 	*count++
-	if *count < timer.Ticks {
+	wait := timer.Ticks
+	if timer.Wait != nil {
+		ticks, ok := s.machine.TimerTicks(e, index)
+		if !ok {
+			return
+		}
+		wait = ticks
+	}
+	if *count < wait {
 		return
 	}
 	*count = 0

@@ -194,7 +194,7 @@ func (s *Session) forgetEntity(e *world.Entity) {
 		key := limitKey{r.Index, e.ID}
 		for _, t := range s.order {
 			delete(t.limits, key)
-			delete(t.pausedUntil, key)
+			delete(t.acceptedTick, key)
 		}
 	}
 }

@@ -82,7 +82,7 @@ func keepVector(t *testing.T, name string, v vector) {
 }
 
 // everything is a contract that has something of everything that travels.
-const everything = `contract wreck language 1
+const everything = `contract wreck language 2
 tick 20 per second
 seats 8 grace 10s
 roles player, spectator
@@ -108,6 +108,8 @@ entity Diver per player {
   met:     map<client, ref Diver> max 4 to owner
   called:  instant
   early:   instant
+  cooling: time -1s..2min = 1500ms
+  half:    int 0..50 := hull / 2
   buddy:   ref Diver = nothing
   guide:   client = nothing
   picked:  kind of [Crate, Flare] = Crate
@@ -128,6 +130,7 @@ entity Diver per player {
     deep = vec(1, -2.5, 9)
     called = now()
     early = called - 1min
+    cooling = cooling - 2s
     guide = caller
     picked = Flare
     gaze = 3

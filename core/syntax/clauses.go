@@ -129,7 +129,7 @@ func (p *parser) setBy(start int) *SetBy {
 		case p.is("pace") && d.Pace == nil:
 			p.take()
 			d.Pace = p.expr()
-			d.Rate = p.bound()
+			d.Rate = p.rate()
 			p.expect("per", "second, as in `pace distance(old, new) 8 per second`")
 			p.expect("second", "as in `pace distance(old, new) 8 per second`")
 			continue
@@ -146,4 +146,12 @@ func (p *parser) setBy(start int) *SetBy {
 	}
 	d.At = Span{start, p.last()}
 	return d
+}
+
+// rate reads the rate of a pace: a number, or what computes one.
+func (p *parser) rate() Expr {
+	if p.rangeAhead() {
+		return p.bound()
+	}
+	return p.postfix()
 }

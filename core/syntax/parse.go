@@ -542,6 +542,14 @@ func (p *parser) duration() *Number {
 	return &Number{t.Span, t.Num}
 }
 
+// time reads a time: a literal, or what computes one.
+func (p *parser) time() Expr {
+	if p.tok().Kind == End || p.is("{") || p.is("while") || p.is("do") {
+		p.abort("a time", "a whole number with a unit: 400ms, 2s, 1min; or a name for one")
+	}
+	return p.expr()
+}
+
 // text reads a text in quotes.
 func (p *parser) text(what string) *Literal {
 	t := p.tok()

@@ -82,7 +82,7 @@ func (p *parser) member(d *Entity) {
 		p.take()
 		h := &Hold{Name: p.name("the hold's name")}
 		p.expect("lease", "and a time, as in `hold kick lease 1s`")
-		h.Lease = p.duration()
+		h.Lease = p.time()
 		for {
 			if p.is("when") && h.When == nil {
 				p.take()
@@ -132,7 +132,7 @@ func (p *parser) handler(start int) *Handler {
 func (p *parser) timer() *Timer {
 	start := p.tok().Span.Start
 	d := &Timer{After: p.take().Text == "after"}
-	d.Window = p.duration()
+	d.Window = p.time()
 	if p.is("while") && !d.After {
 		p.take()
 		d.While = p.expr()
@@ -204,20 +204,30 @@ func (p *parser) typ() *Type {
 // rangeAhead reports whether the range of a type begins here.
 func (p *parser) rangeAhead() bool {
 	t := p.tok()
-	return (p.nest > 0 || !t.Newline) && (t.Kind == Int || t.Kind == Real || t.Kind == Sign && t.Text == "-")
+	number := t.Kind == Int || t.Kind == Real || t.Kind == Duration || t.Kind == Sign && t.Text == "-"
+	return number && (p.nest > 0 || !t.Newline)
 }
 
-// bound reads a number of a type, with or without a point.
+// bound reads a number of a type, with or without a point, or a time.
 func (p *parser) bound() Expr {
 	t := p.tok()
 	minus := ""
-	if t.Kind == Sign && t.Text == "-" && p.peek().Kind == Real {
+	if t.Kind == Sign && t.Text == "-" && (p.peek().Kind == Real || p.peek().Kind == Duration) {
 		p.take()
 		minus = "-"
 	}
-	if n := p.tok(); n.Kind == Real {
+	n := p.tok()
+	at := Span{t.Span.Start, n.Span.End}
+	switch n.Kind {
+	case Real:
 		p.take()
-		return &Decimal{Span{t.Span.Start, n.Span.End}, minus + n.Text}
+		return &Decimal{at, minus + n.Text}
+	case Duration:
+		p.take()
+		if minus != "" {
+			return &Time{at, -n.Num}
+		}
+		return &Time{at, n.Num}
 	}
 	return p.number("a number")
 }
@@ -327,7 +337,7 @@ func (p *parser) head(d *Request) {
 		if d.Pause != nil {
 			p.fail(t.Span, "repeated", "this request has a pause already", "remove one of the two")
 		}
-		pause := &Pause{Window: p.duration()}
+		pause := &Pause{Window: p.time()}
 		p.expect("else", "and a denial, as in `pause 400ms else deny \"still loading\"`")
 		p.expect("deny", "and a reason")
 		pause.Reason = p.reason()

@@ -82,7 +82,7 @@ func (p *parser) stmt() Stmt {
 	case p.is("do") || p.is("after"):
 		d := &Run{}
 		if p.accept("after") {
-			d.After = p.duration()
+			d.After = p.time()
 		}
 		p.expect("do", "and an action, as in `after 2s do surface()`")
 		call := p.call("an action is run", "as in `do surface()`")

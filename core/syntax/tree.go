@@ -150,8 +150,8 @@ type Action struct {
 type Timer struct {
 	At     Span
 	After  bool
-	Window *Number // milliseconds
-	While  Expr    // nil when absent
+	Window Expr
+	While  Expr // nil when absent
 	Body   []Stmt
 }
 
@@ -159,8 +159,8 @@ type Timer struct {
 type Hold struct {
 	At    Span
 	Name  Ident
-	Lease *Number // milliseconds
-	When  Expr    // nil when absent
+	Lease Expr
+	When  Expr // nil when absent
 	To    *Audience
 }
 
@@ -187,8 +187,8 @@ type SetBy struct {
 	At    Span
 	By    Expr
 	Pace  Expr // nil when absent
-	Rate  Expr // *Number or *Decimal
-	Burst Expr
+	Rate  Expr
+	Burst Expr // *Number or *Decimal
 	When  Expr
 }
 
@@ -243,7 +243,7 @@ type Limit struct {
 // Pause is `pause TIME else deny "reason"`.
 type Pause struct {
 	At     Span
-	Window *Number // milliseconds
+	Window Expr
 	Reason *Literal
 }
 
@@ -319,7 +319,7 @@ type Do struct {
 // Run is `do action(values)`, or `after TIME do action(values)`.
 type Run struct {
 	At     Span
-	After  *Number // milliseconds; nil for at once
+	After  Expr // nil for at once
 	Action Expr
 	Args   []Expr
 }

@@ -349,6 +349,8 @@ func (t *Transcript) literal(typ *contract.Type, v contract.Value) (string, bool
 		return strconv.FormatBool(v.Num != 0), true
 	case contract.FormInt, contract.FormInstant:
 		return strconv.FormatInt(v.Num, 10), true
+	case contract.FormTime:
+		return contract.TimeText(v.Num), true
 	case contract.FormReal:
 		return shortest(typ.Real(v.Num)), true
 	case contract.FormText:

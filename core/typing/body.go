@@ -617,7 +617,7 @@ func (e *Scope) arguments(
 func (e *Scope) run(s *syntax.Run) (contract.Stmt, bool) {
 	out := contract.Stmt{Op: contract.OpRun}
 	if s.After != nil {
-		out.Num = e.Ticks(s.After.At, s.After.Value)
+		out.Num, _, out.Value = e.Time(s.After, "how much later it runs")
 	}
 	on, name, ok := e.called(s.Action, "action", "an action is run on")
 	if !ok {
@@ -999,7 +999,7 @@ func (e *Scope) variable(s *syntax.Var) (contract.Stmt, bool) {
 	}
 	t := v.Type
 	switch t.Form {
-	case contract.FormInt, contract.FormReal, contract.FormText:
+	case contract.FormInt, contract.FormTime, contract.FormReal, contract.FormText:
 		t = looseType(t) // what it begins with is no bound
 	}
 	x := e.Declare(s.Name, t)
@@ -1030,7 +1030,7 @@ func (e *Scope) assignLocal(s *syntax.Assign, r *syntax.Ref, local *contract.Exp
 		return contract.Stmt{}, false
 	}
 	if s.Op != "=" {
-		if t.Form != contract.FormInt && (t.Reals() == 0 || t.Form == contract.FormRotation) {
+		if !t.Whole() && (t.Reals() == 0 || t.Form == contract.FormRotation) {
 			e.Fail(
 				s.At, "wrong-type", fmt.Sprintf("`%s` is of the type %s and cannot be counted up or down", r.Text, t),
 				"assign with `=`",
@@ -1071,8 +1071,8 @@ func (e *Scope) countUp(s *syntax.Assign, target *contract.Expr, p *contract.Pro
 			X:     target,
 			Value: &contract.Expr{Op: contract.OpSteps, Type: t, Args: []*contract.Expr{sum}},
 		}, true
-	case t.Form == contract.FormInt:
-		whole := &contract.Type{Form: contract.FormInt}
+	case t.Whole():
+		whole := looseType(t)
 		v := e.Value(s.Value, whole, what)
 		sum := &contract.Expr{Op: op, Type: whole, Args: []*contract.Expr{target, v}}
 		return contract.Stmt{Op: contract.OpSet, X: target, Value: sum}, v != nil

@@ -59,7 +59,7 @@ func (e *Scope) choice(x *syntax.Choice, want *contract.Type) *contract.Expr {
 	}
 	t := a.Type
 	switch t.Form {
-	case contract.FormInt, contract.FormReal, contract.FormText:
+	case contract.FormInt, contract.FormTime, contract.FormReal, contract.FormText:
 		t = looseType(t) // of either range
 	}
 	b = e.fit(second, b, t, "the other value")

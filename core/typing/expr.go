@@ -180,11 +180,12 @@ func (e *Scope) fit(x syntax.Expr, v *contract.Expr, want *contract.Type, what s
 	}
 	if v.Op == contract.OpConst {
 		// Both ends zero stand for an int without a range, as in arguments of bodies.
-		if want.Form == contract.FormInt && (want.Low != 0 || want.High != 0) &&
+		if want.Whole() && (want.Low != 0 || want.High != 0) &&
 			(v.Num < want.Low || v.Num > want.High) {
+			text := func(n int64) string { return want.Format(contract.Value{Num: n}) }
 			e.Fail(
-				x.Span(), "out-of-range", fmt.Sprintf("%s is %d", what, v.Num),
-				fmt.Sprintf("from %d to %d", want.Low, want.High),
+				x.Span(), "out-of-range", fmt.Sprintf("%s is %s", what, text(v.Num)),
+				fmt.Sprintf("from %s to %s", text(want.Low), text(want.High)),
 			)
 			return nil
 		}

@@ -43,7 +43,7 @@ func (c *Unit) Type(d *syntax.Type, at Place) *contract.Type {
 	// plainType has just read the alias, if it is one, so that Types knows it.
 	alias := c.Types[d.Name.Text] != nil
 	reals := t.Reals() > 0 && !alias
-	ranged := t.Form == contract.FormInt || t.Form == contract.FormReal ||
+	ranged := t.Whole() || t.Form == contract.FormReal ||
 		t.Form == contract.FormVec2 || t.Form == contract.FormVec3
 	wrong := d.Low != nil && !ranged ||
 		d.Step != nil && !reals && t.Form != contract.FormDirection ||
@@ -53,7 +53,7 @@ func (c *Unit) Type(d *syntax.Type, at Place) *contract.Type {
 	if wrong || alias && (d.Low != nil || d.Step != nil || d.Max != nil || d.Chars != nil) {
 		c.Fail(
 			d.At, "no-bound", fmt.Sprintf("a value of the type %s has no such bound", d.Name.Text),
-			"int, real and vectors have a range, reals and vectors a step, text, lists and maps max, stacks max "+
+			"int, time, real and vectors have a range, reals and vectors a step, text, lists and maps max, stacks max "+
 				"and each",
 		)
 		return nil
@@ -87,6 +87,8 @@ func (c *Unit) plainType(d *syntax.Type, at Place) *contract.Type {
 		return &contract.Type{Form: contract.FormInstant}
 	case "int":
 		return c.int(d)
+	case "time":
+		return c.time(d)
 	case "real", "vec2", "vec3":
 		return c.reals(d, contract.Form(name))
 	case "direction", "rotation":
@@ -126,7 +128,7 @@ func (c *Unit) plainType(d *syntax.Type, at Place) *contract.Type {
 	}
 	known := append(
 		append(Names(c.Enums), Names(c.Aliases)...), "bool", "int", "real", "text", "vec2", "vec3", "direction",
-		"rotation", "stacks", "list", "map", "ref", "client", "instant", "kind",
+		"rotation", "stacks", "list", "map", "ref", "client", "instant", "time", "kind",
 	)
 	c.Fail(
 		d.Name.At, "unknown-type", fmt.Sprintf("the type `%s` is not known", name),
@@ -162,6 +164,28 @@ func (c *Unit) int(d *syntax.Type) *contract.Type {
 		return nil
 	}
 	return &contract.Type{Form: contract.FormInt, Low: low.Value, High: high.Value}
+}
+
+// time reads `time LOW..HIGH`, in milliseconds.
+func (c *Unit) time(d *syntax.Type) *contract.Type {
+	if !c.NeedsLanguage2(d.At, "a time that is stored or sent") {
+		return nil
+	}
+	low, ok1 := d.Low.(*syntax.Time)
+	high, ok2 := d.High.(*syntax.Time)
+	if !ok1 || !ok2 {
+		c.Fail(d.At, "no-range", "this time has no range", "say the shortest and the longest: time 0s..10min")
+		return nil
+	}
+	if low.Ms > high.Ms || low.Ms == 0 && high.Ms == 0 {
+		c.Fail(
+			d.At, "out-of-range",
+			fmt.Sprintf("the range %s..%s is empty", contract.TimeText(low.Ms), contract.TimeText(high.Ms)),
+			"the shortest time stands first",
+		)
+		return nil
+	}
+	return &contract.Type{Form: contract.FormTime, Low: low.Ms, High: high.Ms}
 }
 
 // text reads `text max N of "CHARACTERS"`.

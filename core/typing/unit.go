@@ -234,6 +234,30 @@ func (c *Unit) Ticks(at syntax.Span, ms int64) int64 {
 	return ms * rate / 1000
 }
 
+// Time reads a time that something lasts or waits for. One that is written out has to be a whole number of ticks; any
+// other constant is rounded up to ticks. computed is nil for a constant, else the milliseconds as an expression.
+//
+// After a mistake the time is one tick.
+func (e *Scope) Time(x syntax.Expr, what string) (ticks, ms int64, computed *contract.Expr) {
+	if t, ok := x.(*syntax.Time); ok {
+		return e.Ticks(t.At, t.Ms), t.Ms, nil
+	}
+	if !e.NeedsLanguage2(x.Span(), "a time that is not written out") {
+		return 1, 0, nil
+	}
+	v := e.Value(x, &contract.Type{Form: contract.FormTime}, what)
+	switch {
+	case v == nil:
+		return 1, 0, nil
+	case v.Op != contract.OpConst:
+		return 0, 0, v
+	case v.Num <= 0:
+		e.Fail(x.Span(), "out-of-range", what+" is "+contract.TimeText(v.Num), "it has to be longer than 0s")
+		return 1, 0, nil
+	}
+	return contract.TicksOf(v.Num, e.Contract.TickRate), v.Num, nil
+}
+
 // Part is a declared part. Its kind, which is in no contract, has what the part itself declares and needs.
 type Part struct {
 	Tree *syntax.Entity

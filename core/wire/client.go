@@ -229,7 +229,7 @@ func (r *bitReader) numbers(t *contract.Type, m *FromClient) bool {
 	switch t.Form {
 	case contract.FormBool:
 		m.Numbers[0] = int64(r.get(1))
-	case contract.FormInt, contract.FormReal, contract.FormVec2, contract.FormVec3:
+	case contract.FormInt, contract.FormTime, contract.FormReal, contract.FormVec2, contract.FormVec3:
 		for i := range n {
 			m.Numbers[i] = r.number(t)
 		}

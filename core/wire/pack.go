@@ -15,8 +15,8 @@ func spanOf(t *contract.Type) uint64 { return uint64(t.High) - uint64(t.Low) }
 // it has slots.
 func isNumeric(t *contract.Type) bool {
 	switch t.Form {
-	case contract.FormBool, contract.FormInt, contract.FormReal, contract.FormDirection, contract.FormVec2,
-		contract.FormVec3, contract.FormRotation, contract.FormEnum, contract.FormKind:
+	case contract.FormBool, contract.FormInt, contract.FormTime, contract.FormReal, contract.FormDirection,
+		contract.FormVec2, contract.FormVec3, contract.FormRotation, contract.FormEnum, contract.FormKind:
 		return true
 	}
 	return false
@@ -35,7 +35,7 @@ func (w *bitWriter) value(t *contract.Type, v contract.Value) {
 	switch t.Form {
 	case contract.FormBool:
 		w.put(uint64(v.Num), 1)
-	case contract.FormInt, contract.FormReal, contract.FormDirection:
+	case contract.FormInt, contract.FormTime, contract.FormReal, contract.FormDirection:
 		w.number(t, v.Num)
 	case contract.FormVec2, contract.FormVec3, contract.FormRotation:
 		for _, part := range v.Parts {
@@ -92,7 +92,7 @@ func (r *bitReader) value(t *contract.Type) (v contract.Value) {
 	switch t.Form {
 	case contract.FormBool:
 		v.Num = int64(r.get(1))
-	case contract.FormInt, contract.FormReal, contract.FormDirection:
+	case contract.FormInt, contract.FormTime, contract.FormReal, contract.FormDirection:
 		v.Num = r.number(t)
 	case contract.FormVec2, contract.FormVec3, contract.FormRotation:
 		for range t.Reals() {
@@ -173,7 +173,7 @@ func (w *bitWriter) difference(t *contract.Type, old, now []int64, sizes []estim
 			n--
 		}
 		w.below(uint64(n), valueCount(t)-1)
-	case contract.FormInt, contract.FormReal, contract.FormDirection:
+	case contract.FormInt, contract.FormTime, contract.FormReal, contract.FormDirection:
 		w.step(t, old[0], now[0], 1, &sizes[0])
 	default:
 		for i := range now {
@@ -231,7 +231,7 @@ func (r *bitReader) difference(t *contract.Type, old contract.Value, sizes []est
 			n++
 		}
 		return contract.Value{Num: n}
-	case contract.FormInt, contract.FormReal, contract.FormDirection:
+	case contract.FormInt, contract.FormTime, contract.FormReal, contract.FormDirection:
 		return contract.Value{Num: number(old.Num, 1, &sizes[0])}
 	}
 	out := contract.Value{Parts: make([]contract.Value, len(old.Parts))}

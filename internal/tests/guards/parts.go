@@ -1,7 +1,6 @@
 package guards
 
 import (
-	"fmt"
 	"strings"
 
 	"kamerad.example/core/syntax"
@@ -105,7 +104,7 @@ func (p *parts) entity(d *syntax.Entity) {
 		p.add("handler", of+strings.TrimSpace("on "+x.On.Text+" "+x.Param.Text), x.At)
 	}
 	for _, x := range d.Timers {
-		name := of + fmt.Sprintf("every %dms", x.Window.Value)
+		name := of + "every " + p.text[x.Window.Span().Start:x.Window.Span().End]
 		p.add("timer", name, x.At)
 		if x.While != nil {
 			p.from("while ", name, x.While.Span())

@@ -21,7 +21,7 @@ var (
 func Carried(r *rand.Rand) string {
 	g := &maker{Rand: r}
 	g.line(
-		"contract carried language 1\ntick %d per second\nseats 12 grace 1s\nroles player, spectator, referee",
+		"contract carried language 2\ntick %d per second\nseats 12 grace 1s\nroles player, spectator, referee",
 		[]int{10, 20, 30}[r.IntN(3)],
 	)
 	g.line("enum Item { flare, patch, tank }\ntype Mark { n: int 0..9, at: vec2 -9..9 step 0.5, by: ref Diver }")
@@ -72,10 +72,10 @@ func Carried(r *rand.Rand) string {
 			plain := func() (string, string) {
 				types := []string{
 					"int -50..50", "real -4..4 step 0.25", "bool", "text max 9", "Item", "Place", "vec3 -5..5 step 0.1",
-					"direction step 0.01", "rotation step 0.01", "client", "kind of [Crate, Eel]",
+					"direction step 0.01", "rotation step 0.01", "client", "kind of [Crate, Eel]", "time -1s..2min",
 				}
 				defaults := []string{
-					"0", "0.5", "true", `"a"`, "patch", "vec(1, 1)", "vec(1, 1, 1)", "", "", "nothing", "Crate",
+					"0", "0.5", "true", `"a"`, "patch", "vec(1, 1)", "vec(1, 1, 1)", "", "", "nothing", "Crate", "1s",
 				}
 				at := g.IntN(len(types))
 				if defaults[at] == "" {

@@ -35,9 +35,18 @@ type kind struct {
 	bools []prop
 	lists []prop // list<int 0..9> max 4
 	refs  []prop // ref Diver
+	times []prop // time 100ms..900ms
 }
 
 type prop struct{ name, to string }
+
+// clause says who gets the property, in its declaration.
+func (p prop) clause() string {
+	if p.to == "" {
+		return ""
+	}
+	return " to " + p.to
+}
 
 // place is where code stands: what it may name.
 type place struct {
@@ -157,12 +166,6 @@ func (g *maker) audience(kind int) string {
 
 // properties declares the properties of a kind.
 func (g *maker) properties(k *kind, index int) {
-	clause := func(p prop) string {
-		if p.to == "" {
-			return ""
-		}
-		return " to " + p.to
-	}
 	for i := range 2 + g.IntN(3) {
 		p := prop{fmt.Sprintf("n%d", i), g.audience(index)}
 		k.ints = append(k.ints, p)
@@ -173,22 +176,27 @@ func (g *maker) properties(k *kind, index int) {
 		if g.in(8) {
 			extra += " at most 2 per second"
 		}
-		g.line("  %s: int 0..9 = %d%s%s", p.name, g.IntN(10), extra, clause(p))
+		g.line("  %s: int 0..9 = %d%s%s", p.name, g.IntN(10), extra, p.clause())
 	}
 	for i := range g.IntN(3) {
 		p := prop{fmt.Sprintf("b%d", i), g.audience(index)}
 		k.bools = append(k.bools, p)
-		g.line("  %s: bool = %s%s", p.name, g.one("true", "false"), clause(p))
+		g.line("  %s: bool = %s%s", p.name, g.one("true", "false"), p.clause())
 	}
 	if g.in(3) {
 		p := prop{"bag", g.audience(index)}
 		k.lists = append(k.lists, p)
-		g.line("  bag: list<int 0..9> max 4 = [%d]%s", g.IntN(10), clause(p))
+		g.line("  bag: list<int 0..9> max 4 = [%d]%s", g.IntN(10), p.clause())
+	}
+	if g.in(3) {
+		p := prop{"t", g.audience(index)}
+		k.times = append(k.times, p)
+		g.line("  t: time 100ms..900ms = %d00ms clamped%s", 1+g.IntN(4), p.clause())
 	}
 	if g.in(3) {
 		p := prop{"buddy", g.audience(index)}
 		k.refs = append(k.refs, p)
-		g.line("  buddy: ref Diver = nothing%s", clause(p))
+		g.line("  buddy: ref Diver = nothing%s", p.clause())
 	}
 	if g.in(3) {
 		p := prop{"c", g.audience(index)}
@@ -199,23 +207,30 @@ func (g *maker) properties(k *kind, index int) {
 		if index != dive && g.in(4) { // that of a shared kind would keep the session from being opened
 			clamped = ""
 		}
-		g.line("  c: int 0..9%s := %s%s", clamped, g.computed(k, p), clause(p))
+		g.line("  c: int 0..9%s := %s%s", clamped, g.computed(k, p), p.clause())
 		k.ints = append(k.ints, p)
 	}
-	if index == diver && g.in(4) {
-		p := prop{"w", g.audience(index)}
+	if index == diver {
+		g.inputs(k)
+	}
+}
+
+// inputs declares what divers write and hold themselves.
+func (g *maker) inputs(k *kind) {
+	if g.in(4) {
+		p := prop{"w", g.audience(diver)}
 		k.ints = append(k.ints, p)
 		rule := ""
 		if g.in(2) {
-			rule = " when " + g.cond(g.careful(&place{kind: index, level: "public", ints: []string{"old", "new"}}), 1)
+			rule = " when " + g.cond(g.careful(&place{kind: diver, level: "public", ints: []string{"old", "new"}}), 1)
 		}
-		g.line("  w: int 0..9 = 5%s set by owner pace abs(new - old) 8 per second burst 8%s", clause(p), rule)
+		g.line("  w: int 0..9 = 5%s set by owner pace abs(new - old) 8 per second burst 8%s", p.clause(), rule)
 	}
-	if index == diver && g.in(5) {
-		p := prop{"held", g.audience(index)}
+	if g.in(5) {
+		p := prop{"held", g.audience(diver)}
 		k.bools = append(k.bools, p)
 		g.line(
-			"  hold held lease 500ms when %s%s", g.cond(g.careful(&place{kind: index, level: "public"}), 1), clause(p),
+			"  hold held lease 500ms when %s%s", g.cond(g.careful(&place{kind: diver, level: "public"}), 1), p.clause(),
 		)
 	}
 }
@@ -338,6 +353,9 @@ func (g *maker) members(i int) {
 		} else if at.level != "any" {
 			at.level = "public"
 		}
+		if g.in(5) {
+			g.line("    pause %s else deny \"not yet\"", g.time(k, "100ms", "250ms"))
+		}
 		for range g.IntN(2) {
 			g.line("    check %s else %s \"no\"", g.cond(at, 1), g.one("deny", "deny", "strike"))
 		}
@@ -364,7 +382,7 @@ func (g *maker) members(i int) {
 			while = " while " + g.cond(at, 1)
 			at.body = true
 		}
-		g.line("  every %s%s {\n%s  }", g.one("100ms", "250ms", "400ms"), while, g.body(at, 1+g.IntN(2)))
+		g.line("  every %s%s {\n%s  }", g.time(k, "100ms", "250ms", "400ms"), while, g.body(at, 1+g.IntN(2)))
 	}
 	if g.in(3) {
 		p := k.ints[g.IntN(len(k.ints))]
@@ -404,6 +422,14 @@ func (g *maker) rolls(k *kind) string {
 		}
 	}
 	return out
+}
+
+// time returns a time for code of a kind: mostly one of some literals, or one that everyone knows.
+func (g *maker) time(k *kind, literals ...string) string {
+	if len(k.times) > 0 && (k.times[0].to == "" || g.in(g.care)) {
+		return g.one("t", "t + 50ms", "t * 2")
+	}
+	return g.one(literals...)
 }
 
 // perhaps lets the rest of a body depend on a hidden number that was rolled just now, rarely.
@@ -712,10 +738,14 @@ func (g *maker) stmt(at *place) string {
 		}
 	case 9:
 		if len(g.acts) > 0 && at.kind == diver && at.depth < 3 {
-			return g.one("    do act(", "    after 200ms do act(") + g.fit(g.int(at, 1)) + ")\n"
+			later := "after " + g.time(&g.kinds[diver], "200ms") + " "
+			return "    " + g.one("", later) + "do act(" + g.fit(g.int(at, 1)) + ")\n"
 		}
 	case 10:
 		if e, k := g.entity(at); k < len(g.kinds) {
+			if p, ok := g.some(g.writes(at, e, g.kinds[k].times)); ok && g.in(2) {
+				return fmt.Sprintf("    %s.%s = 100ms * %s\n", e, p.name, g.fit(g.int(at, 1)))
+			}
 			if p, ok := g.some(g.writes(at, e, g.kinds[k].bools)); ok {
 				return fmt.Sprintf("    %s.%s = %s\n", e, p.name, g.cond(at, 1))
 			}
