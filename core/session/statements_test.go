@@ -78,7 +78,6 @@ entity Diver per player with Body {
   cool: time 100ms..9s = 1s clamped
   slow: time 0s..2s = 500ms
   times: list<time 0s..9s> max 3
-  every cool while n > 40 { n -= 30 }
   hold still lease 200ms when hull > 3
   event hit(by: int 5..9, at: Place)
   on change alike { numbers.clear() }
