@@ -110,6 +110,9 @@ const (
 	OpKnown      // r[a] = the client r[b], or none if it is gone
 	OpExists     // r[a] = whether e[b] is there
 	OpHolder     // Containers[k], giving r[a]
+	OpSortBegin  // forget what OpSortKey has noted
+	OpSortKey    // note r[b] as what decides the place of the next value of a list
+	OpSort       // put the values of the list Containers[k] in the order of what was noted; reals when c is 1
 	OpMath       // Maths[k], giving r[a…]
 	OpClip       // r[a] = r[b] within r[c]..r[c+1]; reals when k is 1
 	OpRoll       // r[a] = a roll of r[b]..r[c]
@@ -272,10 +275,12 @@ type Loop struct {
 	Kinds   []*contract.Kind
 	Clients bool
 	List    Address
-	Range   int // register of the first number, which that of the last one follows; -1 for none
-	Most    int // that a list or a range has
-	Width   int // slots of a value of the list, or of a key of the map
-	Skip    int // slots of what stands behind each key of a map
+	Range   int  // register of the first number, which that of the last one follows; -1 for none
+	Most    int  // that a list or a range has
+	Width   int  // slots of a value of the list, or of a key of the map
+	Skip    int  // slots of what stands behind each key of a map
+	Stacks  bool // the list is of stacks: pairs of an item and its count
+	Places  bool // of a list: each value comes behind its place
 	// Only entities near a place or line are gone over.
 	Within     int  // register of the distance, or -1 for all
 	Origin     int  // first register of the place, or of the two ends of the line

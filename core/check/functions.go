@@ -39,7 +39,7 @@ func (c *builder) functions(fns []*syntax.Fn, audiences []*syntax.AudienceDecl) 
 func (c *builder) fnHeads(fns []*syntax.Fn) map[*contract.Fn]*syntax.Fn {
 	trees := map[*contract.Fn]*syntax.Fn{}
 	for _, d := range fns {
-		if c.Fns[d.Name.Text] != nil || typing.IsBuiltin(d.Name.Text) || typing.Aggregates[d.Name.Text] {
+		if c.Fns[d.Name.Text] != nil || c.IsBuiltin(d.Name.Text) || typing.Aggregates[d.Name.Text] {
 			c.Fail(
 				d.Name.At, "repeated", fmt.Sprintf("there is a function `%s` already", d.Name.Text),
 				"choose another name",

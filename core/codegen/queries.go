@@ -21,10 +21,21 @@ func (g *compiler) loopFor(q *contract.Query, found int) (start, next int) {
 	switch {
 	case q.List != nil:
 		it.List = g.place(q.List)
-		it.Width = q.List.Type.Of.Width()
+		it.Stacks = q.List.Type.Form == contract.FormStacks
+		it.Width = 1
+		if it.Stacks {
+			it.Skip = 1 // the counts
+		} else {
+			it.Width = q.List.Type.Of.Width()
+		}
 		if q.List.Type.Form == contract.FormMap {
 			it.Skip = it.Width
 			it.Width = 1 // the keys
+		}
+		if q.Second != nil {
+			it.Width += it.Skip
+			it.Skip = 0
+			it.Places = q.List.Type.Form == contract.FormList
 		}
 		width = it.Width
 		it.Most = q.List.Type.Max
@@ -60,8 +71,10 @@ func (g *compiler) loopFor(q *contract.Query, found int) (start, next int) {
 	}
 	g.emit(bytecode.OpIter, operands{k: add(&g.Loops, it)})
 	next = g.emit(bytecode.OpNext, operands{a: int(q.Var.Num), b: width, k: entities})
-	if q.Var.Type.Form == contract.FormEntity && entities == 0 {
-		g.emit(bytecode.OpEntityID, operands{a: int(q.Var.Num) + 1, b: int(q.Var.Num)})
+	for _, local := range []*contract.Expr{q.Var, q.Second} {
+		if local != nil && local.Type.Form == contract.FormEntity && entities == 0 {
+			g.emit(bytecode.OpEntityID, operands{a: int(local.Num) + 1, b: int(local.Num)})
+		}
 	}
 	start = next
 	if q.Where != nil {

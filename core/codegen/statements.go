@@ -56,6 +56,8 @@ func (g *compiler) stmt(s contract.Stmt) {
 		g.block(s.Then)
 		g.emit(bytecode.OpJump, operands{c: start})
 		g.land([]int{next})
+	case contract.OpSort:
+		g.sort(s)
 	case contract.OpDeny:
 		g.emit(bytecode.OpDeny, operands{k: index(&g.Strings, s.Text)})
 	case contract.OpReturn:
@@ -129,6 +131,24 @@ func (g *compiler) runAction(s contract.Stmt) {
 		wait = g.num(s.Value)
 	}
 	g.emit(op, operands{a: wait, b: g.entity(s.X), c: int(s.Num), k: add(&g.Calls, c)})
+}
+
+// sort translates a `sort`: a loop over the values of the list notes what decides the place of each, and the machine
+// puts them in order.
+func (g *compiler) sort(s contract.Stmt) {
+	g.emit(bytecode.OpSortBegin, operands{})
+	start, next := g.loop(s.Query)
+	spend := g.spend()
+	g.emit(bytecode.OpSortKey, operands{b: g.num(s.Value)})
+	spend()
+	g.emit(bytecode.OpJump, operands{c: start})
+	g.land([]int{next})
+	reals := 0
+	if s.Value.Type.Form == contract.FormReal {
+		reals = 1
+	}
+	list := bytecode.ContainerCall{Op: s.Op, Container: g.place(s.X)}
+	g.emit(bytecode.OpSort, operands{c: reals, k: add(&g.Containers, list)})
 }
 
 // spawn translates a `spawn`.

@@ -481,6 +481,7 @@ const (
 	OpTake    // X a holder, Args
 	OpCut     // X a list, Args: index
 	OpClear   // X a holder
+	OpSort    // X a list, Query of its values, Value that decides the order
 	OpMove    // X a holder, To another, Args
 	OpSplit   // X stacks, Args: item, count
 	OpIf      // Value, Then, Else
@@ -532,6 +533,9 @@ type Query struct {
 	Value   *Expr       // nil when absent
 	Else    *Expr       // nil when absent
 	Var     *Expr       // the local that each is held in
+	// The local that what stands beside each is held in: the value of a map's key, the count of a stack's item, the
+	// value at a place of a list, whose Var is the place then; nil when absent.
+	Second *Expr
 }
 
 // SetValue is a value that a spawn gives.

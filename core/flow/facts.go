@@ -378,15 +378,24 @@ func (f *flow) fits(x *contract.Expr, v val) bool {
 	return f.inList(x.Args[0], x.Args[1], v)
 }
 
+// isLastPlace reports whether an expression is one less than how many there are of something.
+func isLastPlace(x *contract.Expr) bool {
+	return x.Op == contract.OpSub && x.Args[0].Op == contract.OpCount && len(x.Args[0].Args) == 1 &&
+		x.Args[1].Op == contract.OpConst && x.Args[1].Num == 1
+}
+
 // inList reports whether an index surely lies within a list, since its length was asked.
 func (f *flow) inList(list, index *contract.Expr, v val) bool {
 	for index.Op == contract.OpReveal {
 		index = index.Args[0]
 	}
+	holder := f.same(list)
+	if isLastPlace(index) && f.same(index.Args[0].Args[0]) == holder {
+		return f.known(subject{sort: factCount, of: holder}) // that of the last value, if there is one
+	}
 	if !v.ranged || v.low < 0 || v.high > 1e9 {
 		return false
 	}
-	holder := f.same(list)
 	return f.sure(subject{sort: factCount, of: holder}, int64(v.high)+1, operand{}) ||
 		f.known(subject{factBelow, holder, f.same(index)})
 }

@@ -816,7 +816,7 @@ func (f *flow) valueOf(x *contract.Expr) val {
 		v := val{
 			label:  f.values(x.Args),
 			low:    0,
-			high:   mostItems,
+			high:   mostOf(x.Args[0].Type, len(x.Args) == 1 && x.Op == contract.OpRoom),
 			ranged: true,
 		}
 		if x.Op == contract.OpFind {
@@ -825,6 +825,14 @@ func (f *flow) valueOf(x *contract.Expr) val {
 		return v
 	}
 	return val{label: f.values(x.Args)}
+}
+
+// mostOf returns how much a list, a map or stacks hold at most: values, or items; with stacksAlone, how many stacks.
+func mostOf(t *contract.Type, stacksAlone bool) float64 {
+	if t.Form == contract.FormStacks && !stacksAlone {
+		return float64(t.Max) * float64(t.Each)
+	}
+	return float64(t.Max)
 }
 
 // longest is how many milliseconds a session lasts at most: thirty thousand years.
@@ -1439,6 +1447,12 @@ func (f *flow) over(q *contract.Query) label {
 		}
 	}
 	f.locals[q.Var.Num] = each
+	if q.Second != nil {
+		f.locals[q.Second.Num] = f.typed(val{label: l, sym: f.fresh("beside")}, q.Second.Type)
+		if q.List.Type.Form == contract.FormList {
+			f.learn(subject{factBelow, f.same(q.List), f.same(q.Var)})
+		}
+	}
 	if q.Within != nil {
 		l = l.with(f.value(q.Within).label).with(f.value(q.Of).label)
 		for _, k := range q.Kinds {

@@ -59,6 +59,8 @@ func (f *flow) stmt(s *contract.Stmt) {
 		f.set(s)
 	case contract.OpPut, contract.OpTake, contract.OpCut, contract.OpClear, contract.OpMove, contract.OpSplit:
 		f.change(s)
+	case contract.OpSort:
+		f.sort(s)
 	case contract.OpIf:
 		f.branch(s)
 	case contract.OpFor:
@@ -309,6 +311,12 @@ func (f *flow) change(s *contract.Stmt) {
 			if !v.ranged || v.low < 0 {
 				f.mayFail(v.label, "keep the count at 0 or above: clip(…)")
 			}
+		case t.Form == contract.FormList && s.Op == contract.OpPut && i == 1:
+			if a.Op != contract.OpConst || a.Num != 0 {
+				if !f.inList(s.X, a, v) {
+					f.mayFail(v.label.with(f.value(s.X).label), mendMissing)
+				}
+			}
 		case t.Form == contract.FormList && s.Op != contract.OpCut:
 			f.handed(v, a, t.Of)
 		}
@@ -344,6 +352,15 @@ func (f *flow) change(s *contract.Stmt) {
 	f.written(get, l)
 }
 
+// sort reads what puts a list in order. Its order tells what decided it from then on.
+func (f *flow) sort(s *contract.Stmt) {
+	facts := len(f.facts)
+	l := f.over(s.Query)
+	f.under(l, func() { l = l.with(f.observed(s.Value, f.value(s.Value))) })
+	f.facts = f.facts[:facts]
+	f.written(s.X, l)
+}
+
 // safe reports whether a change of stacks, a list or a map cannot fail: its room was asked for, or what it takes.
 func (f *flow) safe(op contract.Op, on *contract.Expr, args []*contract.Expr) bool {
 	holder := f.same(on)
@@ -372,6 +389,12 @@ func (f *flow) safe(op contract.Op, on *contract.Expr, args []*contract.Expr) bo
 			return true
 		}
 		if asked(factRoom) {
+			return true
+		}
+		// A free stack takes as much of an item as one holds.
+		fits := count == nil || count.Op == contract.OpConst && count.Num <= on.Type.Each
+		if on.Type.Form == contract.FormStacks && fits &&
+			f.known(subject{sort: factRoom, of: holder}) {
 			return true
 		}
 		// put(item, clip(n, 0..room(item)))

@@ -93,18 +93,20 @@ type Machine struct {
 	Reply   contract.Value // of the present run, when its request gives one
 	Reveals []Reveal       // of code that is traced, also of runs that failed; the caller empties it
 
-	program *bytecode.Program
-	dice    dice
-	caller  int64
-	viewer  int64
-	steps   int64    // that the present run has left
-	used    int64    // steps of the runs before it
-	way     uint64   // from the cause to the body that runs, for its rolls
-	recent  int64    // when what a failed check read last changed
-	frames  []*frame // of the body that runs, and of the actions and functions that it is in
-	loops   []loop   // that are open
-	open    int      // how many
-	touched []world.ChangedProperty
+	program    *bytecode.Program
+	dice       dice
+	caller     int64
+	viewer     int64
+	steps      int64    // that the present run has left
+	used       int64    // steps of the runs before it
+	way        uint64   // from the cause to the body that runs, for its rolls
+	recent     int64    // when what a failed check read last changed
+	frames     []*frame // of the body that runs, and of the actions and functions that it is in
+	loops      []loop   // that are open
+	open       int      // how many
+	touched    []world.ChangedProperty
+	sortKeys   []int64 // what decides the order of the list that is being sorted
+	sortPlaces []int
 	// entities whose computed properties computeChanged looks at
 	outdated []*world.Entity
 	slots    []int64  // for values on their way

@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"fmt"
 	"math"
+	"math/bits"
 	"slices"
 	"strings"
 
@@ -248,6 +249,12 @@ func (m *Machine) rare(f *frame, depth int, c *bytecode.Code, in *bytecode.Instr
 		r[a] = truth(e != nil && !e.Gone)
 	case bytecode.OpHolder:
 		return m.holder(f, &c.Containers[in.K], &r[a])
+	case bytecode.OpSortBegin:
+		m.sortKeys = m.sortKeys[:0]
+	case bytecode.OpSortKey:
+		m.sortKeys = append(m.sortKeys, r[b])
+	case bytecode.OpSort:
+		return m.sort(f, &c.Containers[in.K], in.C == 1)
 	case bytecode.OpMath:
 		return m.maths(f, &c.Maths[in.K], r[a:])
 	case bytecode.OpClip:
@@ -569,13 +576,21 @@ func (m *Machine) holder(f *frame, h *bytecode.ContainerCall, out *int64) end {
 			*out = truth(found)
 		}
 	case contract.OpCount:
-		*out = slots[0]
-		if stacks {
+		switch {
+		case !stacks:
+			*out = slots[0]
+		case len(h.Args) == 0:
+			*out = world.AllStacked(slots)
+		default:
 			*out = world.HasStack(slots, arg(0))
 		}
 	case contract.OpRoom:
-		*out = int64(t.Max) - slots[0]
-		if stacks {
+		switch {
+		case !stacks:
+			*out = int64(t.Max) - slots[0]
+		case len(h.Args) == 0:
+			*out = world.FreeStacks(slots)
+		default:
 			*out = world.StackRoom(slots, arg(0), t.Each)
 		}
 	case contract.OpFind:
@@ -584,7 +599,11 @@ func (m *Machine) holder(f *frame, h *bytecode.ContainerCall, out *int64) end {
 		if stacks {
 			err = m.World.PutStack(place, arg(0), arg(1))
 		} else if err = m.fits(t.Of, wide()); err == nil {
-			err = m.World.PutInList(place, wide())
+			index := slots[0]
+			if len(h.Args) > 1 {
+				index = arg(1)
+			}
+			err = m.World.PutInList(place, wide(), index)
 		} else {
 			err = fmt.Errorf("%s cannot hold %w", place, err)
 		}
@@ -643,7 +662,7 @@ func (m *Machine) move(f *frame, h *bytecode.ContainerCall, from world.Place) en
 		if i := world.FindInList(from.Type, from.Slots(), value); i < 0 {
 			err = fmt.Errorf("%s does not hold what is moved", from)
 		} else if err = m.World.CutFromList(from, i); err == nil {
-			err = m.World.PutInList(to, value)
+			err = m.World.PutInList(to, value, to.Slots()[0])
 		}
 	}
 	if err != nil {
@@ -677,11 +696,62 @@ func (m *Machine) begins(f *frame, it *bytecode.Loop) end {
 			m.open--
 			return how
 		}
-		l.width = it.Width
-		// Of a map only the keys are gone over: Skip is the width of its values.
-		step := it.Width + it.Skip
-		for i := range int(slots[0]) {
-			l.values = append(l.values, slots[1+i*step:1+i*step+it.Width]...)
+		l.gatherValues(it, slots)
+	}
+	return ended
+}
+
+// gatherValues puts what a loop over a list, a map or stacks goes over into it. Of a map or stacks these may be the
+// keys or items alone: Skip is the width of what stands behind each.
+func (l *loop) gatherValues(it *bytecode.Loop, slots []int64) {
+	l.width = it.Width
+	step := it.Width + it.Skip
+	if it.Stacks {
+		for i := 0; i < len(slots) && slots[i+1] > 0; i += 2 {
+			l.values = append(l.values, slots[i:i+it.Width]...)
+		}
+		return
+	}
+	if it.Places {
+		l.width++
+	}
+	for i := range int(slots[0]) {
+		if it.Places {
+			l.values = append(l.values, int64(i))
+		}
+		l.values = append(l.values, slots[1+i*step:1+i*step+it.Width]...)
+	}
+}
+
+// sort puts the values of a list in the order of m.sortKeys, the least first; those of equal keys stay in their order.
+// Each comparison of the usual many counts as a step.
+func (m *Machine) sort(f *frame, h *bytecode.ContainerCall, reals bool) end {
+	slots, offset, e, prop, how := m.at(f, &h.Container)
+	if how != ended {
+		return how
+	}
+	n := len(m.sortKeys)
+	m.steps -= int64(n * bits.Len(uint(n)))
+	if m.steps < 0 {
+		return m.fault("it takes too many steps: more than %d", maxSteps)
+	}
+	m.sortPlaces = m.sortPlaces[:0]
+	for i := range n {
+		m.sortPlaces = append(m.sortPlaces, i)
+	}
+	slices.SortStableFunc(m.sortPlaces, func(a, b int) int {
+		x := m.sortKeys[a]
+		y := m.sortKeys[b]
+		if reals {
+			return cmp.Compare(fromBits(x), fromBits(y))
+		}
+		return cmp.Compare(x, y)
+	})
+	width := h.Container.Type.Of.Width()
+	m.slots = append(m.slots[:0], slots[offset+1:offset+1+n*width]...)
+	for to, from := range m.sortPlaces {
+		for i := range width {
+			m.World.Write(e, prop.Index, offset+1+to*width+i, m.slots[from*width+i])
 		}
 	}
 	return ended

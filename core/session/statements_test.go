@@ -40,6 +40,7 @@ part Body {
   pos: Place = vec(0, 0) clamped
 }
 event rung(sign: Sign, by: client, row: list<int 5..9> max 3)
+fn worth_of(s: stacks<Item> max 3 each 4) -> int = sum(i, c in s: c * number(i)) + s.room()
 fn twice(n: int) -> int = 2 * n
 fn near(a: vec2, b: vec2) -> bool = distance(a, b) < 3
 fn most_of(l: list<int 5..9> max 3) -> int = max(x in l: x else 5)
@@ -104,6 +105,15 @@ shared Winch with Body {
 // everyStatement are statements on what everyType declares. Some fault, in some states. NUM stands for a number that no
 // other statement of the body has.
 var everyStatement = []string{
+	"n = bag.count() + chest.room()", "for k, c in bag { n = c + number(k) }", "n = worth_of(bag)",
+	"for k, s in signs { hull = s.worth - k }", "for p, s in row { row[p].worth = s.worth - p }",
+	"for p, f in friends { f.hull -= p + 1 }", "for c, v in seen { flag = v; whom = c }", "for k in bag { item = k }",
+	"sort s in row by -s.worth", "sort s in row by s.at.x", "sort v in numbers by v % 3",
+	"sort f in friends by if f == self then 1 else 0", "sort s in friend.row by 9 / s.worth - x", "numbers.shuffle()",
+	"friends.shuffle()", "row.put(sign, 0)", "numbers.put(7, x)", "let tNUM = row.take_first(); sign = tNUM",
+	"let tNUM = numbers.take_last(); tight = tNUM", "let tNUM = friends.take_first(); tNUM.hull -= 1",
+	"friend.row.take_last()", "item = Item[x]", "n = number(item)", "n = sum(k, v in by_name: v)",
+	"n = count(p, v in numbers where v > p + 5)",
 	"cool = since(n)", "cool += 1s", "slow = cool - 200ms", "slow -= 100ms", "n = cool / 100ms",
 	"cool = if x > y then cool else 2s", "flag = cool > slow", "times.put(slow * 2)", "times.put(cool + 8s)", "cool = max(s in times: s else 0s)",
 	"after slow do later(tight, sign)", "after cool / 3 do at_most()", "var vNUM = slow; vNUM += 100ms; cool = vNUM",

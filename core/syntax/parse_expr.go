@@ -110,16 +110,26 @@ func (p *parser) postfix() Expr {
 
 // arguments reads what stands in the brackets after x: values, the fields of a record, or a query.
 //
-// What it is shows in the first two tokens: `name in` is a query, `name =` behind a type's name is a
+// What it is shows in the first tokens: `name in` and `key, value in` are queries, `name =` behind a type's name is a
 // record.
 func (p *parser) arguments(x Expr) Expr {
 	p.take()
 	defer p.bracket()()
 	start := x.Span().Start
 	r, _ := x.(*Ref)
-	switch next := p.peek(); {
-	case r != nil && p.tok().Kind == Name && next.Kind == Name && next.Text == "in":
+	next := p.peek()
+	isQuery := next.Kind == Name && next.Text == "in"
+	if next.Text == "," && p.at+3 < len(p.tokens) {
+		second := p.tokens[p.at+2]
+		in := p.tokens[p.at+3]
+		isQuery = second.Kind == Name && in.Kind == Name && in.Text == "in"
+	}
+	switch {
+	case r != nil && p.tok().Kind == Name && isQuery:
 		q := &Query{Fn: r.Ident, Name: p.name("a name for each")}
+		if p.accept(",") {
+			q.Second = p.name("a name for what stands beside it")
+		}
 		q.In = p.from()
 		if p.accept(":") {
 			q.Value = p.expr()

@@ -70,6 +70,9 @@ func (p *parser) stmt() Stmt {
 		return p.match()
 	case p.accept("for"):
 		d := &For{Name: p.name("a name for each")}
+		if p.accept(",") {
+			d.Second = p.name("a name for what stands beside it")
+		}
 		d.In = p.from()
 		d.Body = p.body("this `for`")
 		d.At = at()
@@ -115,6 +118,15 @@ func (p *parser) stmt() Stmt {
 	case p.leads("close"):
 		p.take()
 		d := &Close{Reason: p.reason()}
+		d.At = at()
+		return d
+	case t.Kind == Name && t.Text == "sort" && p.peek().Kind == Name && !p.peek().Newline:
+		p.take()
+		d := &SortList{Name: p.name("a name for each value")}
+		p.expect("in", "and a list, as in `sort m in marks by m.worth`")
+		d.List = p.postfix()
+		p.expect("by", "and what decides the order, as in `sort m in marks by m.worth`")
+		d.By = p.expr()
 		d.At = at()
 		return d
 	case p.leads("log"):

@@ -276,8 +276,8 @@ type AudienceTerm struct {
 	Who Expr
 }
 
-// Stmt is a statement: *Let, *Var, *Check (heads only), *Assign, *Do, *Run, *If, *Match, *For, *Tell, *Spawn, *Despawn,
-// *Give, *Return, *Reply, *Deny, *Expel, *Close or *Log.
+// Stmt is a statement: *Let, *Var, *Check (heads only), *Assign, *Do, *Run, *If, *Match, *For, *Tell, *SortList,
+// *Spawn, *Despawn, *Give, *Return, *Reply, *Deny, *Expel, *Close or *Log.
 type Stmt interface{ Span() Span }
 
 // Let is `let name = value`.
@@ -338,12 +338,21 @@ type Arm struct {
 	Body   []Stmt
 }
 
-// For is `for name in SOURCE { … }`.
+// For is `for name in SOURCE { … }`, or `for key, value in SOURCE { … }`.
 type For struct {
+	At     Span
+	Name   Ident
+	Second Ident // empty when absent
+	In     From
+	Body   []Stmt
+}
+
+// SortList is `sort name in LIST by VALUE`.
+type SortList struct {
 	At   Span
 	Name Ident
-	In   From
-	Body []Stmt
+	List Expr
+	By   Expr
 }
 
 // From is what a loop or query goes over: `X within R of PLACE where CONDITION`. All but X, which may be a *Range, may
@@ -510,12 +519,13 @@ type Range struct{ Low, High Expr }
 
 // Query is `fn(name in SOURCE: VALUE else OTHER)`.
 type Query struct {
-	At    Span
-	Fn    Ident
-	Name  Ident
-	In    From
-	Value Expr // nil when absent
-	Else  Expr // nil when absent
+	At     Span
+	Fn     Ident
+	Name   Ident
+	Second Ident // of `fn(key, value in SOURCE …)`; empty when absent
+	In     From
+	Value  Expr // nil when absent
+	Else   Expr // nil when absent
 }
 
 // Choice is `if CONDITION then VALUE else OTHER`, a value.
@@ -566,6 +576,7 @@ func (n *Hold) Span() Span         { return n.At }
 func (n *Run) Span() Span          { return n.At }
 func (n *Match) Span() Span        { return n.At }
 func (n *For) Span() Span          { return n.At }
+func (n *SortList) Span() Span     { return n.At }
 func (n *Spawn) Span() Span        { return n.At }
 func (n *Despawn) Span() Span      { return n.At }
 func (n *Give) Span() Span         { return n.At }

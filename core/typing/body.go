@@ -137,6 +137,10 @@ func (e *Scope) Block(stmts []syntax.Stmt) []contract.Stmt {
 	}
 	var out []contract.Stmt
 	for i, s := range stmts {
+		if taken, ok := e.taken(s); ok {
+			out = append(out, taken...)
+			continue
+		}
 		if t, ok := e.stmt(s); ok {
 			t.Line, t.At = e.LineOf(s.Span()), s.Span()
 			out = append(out, t)
@@ -150,6 +154,80 @@ func (e *Scope) Block(stmts []syntax.Stmt) []contract.Stmt {
 		}
 	}
 	return out
+}
+
+// taken reads `let NAME = LIST.take_first()`, or `take_last`: the name for the value, and what takes it out. ok is
+// false for any other statement; after a mistake there are no statements.
+func (e *Scope) taken(s syntax.Stmt) (out []contract.Stmt, ok bool) {
+	let, isLet := s.(*syntax.Let)
+	if !isLet {
+		return nil, false
+	}
+	call, isCall := let.Value.(*syntax.Call)
+	if !isCall || len(call.Args) > 0 {
+		return nil, false
+	}
+	m, isMember := call.Fn.(*syntax.Member)
+	if !isMember || m.Name.Text != "take_first" && m.Name.Text != "take_last" {
+		return nil, false
+	}
+	cut, changes, found := e.method(call, m)
+	if !found || !changes {
+		e.Scopes[len(e.Scopes)-1][let.Name.Text] = &contract.Expr{Type: &contract.Type{}}
+		return nil, true
+	}
+	value := Widened(&contract.Expr{
+		Op:   contract.OpAt,
+		Type: cut.X.Type.Of,
+		Args: []*contract.Expr{cut.X, cut.Args[0]},
+	})
+	name := contract.Stmt{Op: contract.OpLet, Value: value}
+	name.Num = e.Declare(let.Name, value.Type).Num
+	for _, t := range []contract.Stmt{name, cut} {
+		t.Line = e.LineOf(let.At)
+		t.At = let.At
+		out = append(out, t)
+	}
+	return out, true
+}
+
+// sort reads `sort NAME in LIST by VALUE`.
+func (e *Scope) sort(s *syntax.SortList) (contract.Stmt, bool) {
+	if !e.NeedsLanguage2(s.At, "`sort`") {
+		return contract.Stmt{}, false
+	}
+	on := e.Expr(s.List, nil)
+	if on == nil || on.Type.Form == "" {
+		return contract.Stmt{}, false
+	}
+	once := func(p *contract.Property) bool { return p.Once }
+	if on.Type.Form != contract.FormList || on.Op != contract.OpGet || slices.ContainsFunc(on.PropertiesOf(), once) &&
+		!e.Spawning {
+		e.Fail(
+			s.List.Span(), "not-writable", "this cannot be sorted",
+			"a list that a property holds can; and not if it is sent `once`",
+		)
+		return contract.Stmt{}, false
+	}
+	e.Enter()
+	defer e.leave()
+	q, ok := e.query(&syntax.From{X: s.List}, s.Name, syntax.Ident{})
+	by := e.Expr(s.By, nil)
+	if !ok || by == nil || by.Type.Form == "" {
+		return contract.Stmt{}, false
+	}
+	switch by.Type.Form {
+	case contract.FormInt, contract.FormReal, contract.FormTime, contract.FormInstant, contract.FormEnum,
+		contract.FormBool:
+	default:
+		e.Fail(
+			s.By.Span(), "wrong-type", "the order is decided by "+describe(by.Type),
+			"by a number, a time, an instant, an enum's value or a truth; the least comes first",
+		)
+		return contract.Stmt{}, false
+	}
+	e.mayShrink(on) // one that begins empty stays empty
+	return contract.Stmt{Op: contract.OpSort, X: on, Query: q, Value: by}, true
 }
 
 // stmt reads one statement. ok is false when it could not be read; its mistake was told.
@@ -182,12 +260,14 @@ func (e *Scope) stmt(s syntax.Stmt) (contract.Stmt, bool) {
 	case *syntax.For:
 		e.Enter()
 		defer e.leave()
-		q, ok := e.query(&s.In, s.Name)
+		q, ok := e.query(&s.In, s.Name, s.Second)
 		if ok {
 			q.NoteIndexes()
 		}
 		t := contract.Stmt{Op: contract.OpFor, Query: q, Then: e.Block(s.Body)}
 		return t, ok
+	case *syntax.SortList:
+		return e.sort(s)
 	case *syntax.Tell:
 		return e.tell(s)
 	case *syntax.Run:
@@ -1217,7 +1297,7 @@ func (e *Scope) Who(a *syntax.Audience, what string) []contract.Who {
 				"as in `"+r.Text+"(self)`",
 			)
 			return nil
-		case fn != nil && e.Fns[fn.Text] == nil && !IsBuiltin(fn.Text) && !Aggregates[fn.Text]:
+		case fn != nil && e.Fns[fn.Text] == nil && !e.IsBuiltin(fn.Text) && !Aggregates[fn.Text]:
 			known := append(Names(e.Audiences), e.Contract.Roles...)
 			e.Fail(
 				fn.At, "unknown-name", fmt.Sprintf("the audience `%s` is not declared", fn.Text),

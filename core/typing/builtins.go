@@ -14,6 +14,7 @@ type builtin struct {
 	usage       string // how it is called, for a hint
 	least, most int    // how many arguments it takes
 	typed       func(b *builtinCall) *contract.Expr
+	since       int // the language that has it first
 }
 
 // builtins are the functions of the language by name. They are set when the program starts: what types their arguments
@@ -22,36 +23,37 @@ var builtins map[string]builtin
 
 func init() {
 	builtins = map[string]builtin{
-		"abs":      {"abs(n)", 1, 1, (*builtinCall).abs},
-		"angle":    {"angle(v)", 1, 1, (*builtinCall).angle},
-		"clip":     {"clip(n, 0..9)", 2, 2, (*builtinCall).clip},
-		"crosses":  {"crosses(line(a, b), walls)", 2, 2, (*builtinCall).crosses},
-		"distance": {"distance(a, b)", 2, 2, (*builtinCall).ofTwoVectors},
-		"dot":      {"dot(a, b)", 2, 2, (*builtinCall).ofTwoVectors},
-		"exists":   {"exists(thrower)", 1, 1, (*builtinCall).exists},
-		"floor":    {"floor(x)", 1, 1, (*builtinCall).wholeOf},
-		"inside":   {"inside(point, corners)", 2, 2, (*builtinCall).inside},
-		"length":   {"length(v)", 1, 1, (*builtinCall).length},
-		"line":     {"line(a, b)", 2, 2, (*builtinCall).line},
-		"now":      {"now()", 0, 0, (*builtinCall).now},
-		"path":     {"path(pos)", 1, 1, (*builtinCall).path},
-		"reveal":   {"reveal(value), or reveal(value) to owner", 1, 1, (*builtinCall).reveal},
-		"roll":     {"roll(1..6)", 1, 1, (*builtinCall).roll},
-		"root":     {"root(x)", 1, 1, (*builtinCall).root},
-		"round":    {"round(x)", 1, 1, (*builtinCall).wholeOf},
-		"shuffled": {"shuffled(list)", 1, 1, (*builtinCall).shuffled},
-		"since":    {"since(phase)", 1, 1, (*builtinCall).since},
-		"turn":     {"turn(axis, angle)", 2, 2, (*builtinCall).turn},
-		"turned":   {"turned(v, angle) or turned(v, rotation)", 2, 2, (*builtinCall).turned},
-		"unit":     {"unit(v)", 1, 1, (*builtinCall).unit},
-		"vec":      {"vec(x, y) or vec(x, y, z)", 2, 3, (*builtinCall).vec},
+		"abs":      {"abs(n)", 1, 1, (*builtinCall).abs, 1},
+		"angle":    {"angle(v)", 1, 1, (*builtinCall).angle, 1},
+		"clip":     {"clip(n, 0..9)", 2, 2, (*builtinCall).clip, 1},
+		"crosses":  {"crosses(line(a, b), walls)", 2, 2, (*builtinCall).crosses, 1},
+		"distance": {"distance(a, b)", 2, 2, (*builtinCall).ofTwoVectors, 1},
+		"dot":      {"dot(a, b)", 2, 2, (*builtinCall).ofTwoVectors, 1},
+		"exists":   {"exists(thrower)", 1, 1, (*builtinCall).exists, 1},
+		"floor":    {"floor(x)", 1, 1, (*builtinCall).wholeOf, 1},
+		"inside":   {"inside(point, corners)", 2, 2, (*builtinCall).inside, 1},
+		"length":   {"length(v)", 1, 1, (*builtinCall).length, 1},
+		"line":     {"line(a, b)", 2, 2, (*builtinCall).line, 1},
+		"now":      {"now()", 0, 0, (*builtinCall).now, 1},
+		"number":   {"number(item)", 1, 1, (*builtinCall).enumNumber, 2},
+		"path":     {"path(pos)", 1, 1, (*builtinCall).path, 1},
+		"reveal":   {"reveal(value), or reveal(value) to owner", 1, 1, (*builtinCall).reveal, 1},
+		"roll":     {"roll(1..6)", 1, 1, (*builtinCall).roll, 1},
+		"root":     {"root(x)", 1, 1, (*builtinCall).root, 1},
+		"round":    {"round(x)", 1, 1, (*builtinCall).wholeOf, 1},
+		"shuffled": {"shuffled(list)", 1, 1, (*builtinCall).shuffled, 1},
+		"since":    {"since(phase)", 1, 1, (*builtinCall).since, 1},
+		"turn":     {"turn(axis, angle)", 2, 2, (*builtinCall).turn, 1},
+		"turned":   {"turned(v, angle) or turned(v, rotation)", 2, 2, (*builtinCall).turned, 1},
+		"unit":     {"unit(v)", 1, 1, (*builtinCall).unit, 1},
+		"vec":      {"vec(x, y) or vec(x, y, z)", 2, 3, (*builtinCall).vec, 1},
 	}
 }
 
-// IsBuiltin reports whether the language has a function of a name.
-func IsBuiltin(name string) bool {
-	_, is := builtins[name]
-	return is
+// IsBuiltin reports whether the language that the contract is written in has a function of a name.
+func (c *Unit) IsBuiltin(name string) bool {
+	f, is := builtins[name]
+	return is && f.since <= max(c.Contract.Language, 1)
 }
 
 // builtin types a call of a function of the language. want is the type that the place of the call wants, or nil.

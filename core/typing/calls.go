@@ -38,8 +38,8 @@ type method struct {
 var methods = map[contract.Form]map[string]method{
 	contract.FormStacks: {
 		"has":   {op: contract.OpHas, args: []string{"item", "[count]"}, result: contract.FormBool},
-		"count": {op: contract.OpCount, args: []string{"item"}, result: contract.FormInt},
-		"room":  {op: contract.OpRoom, args: []string{"item"}, result: contract.FormInt},
+		"count": {op: contract.OpCount, args: []string{"[item]"}, result: contract.FormInt},
+		"room":  {op: contract.OpRoom, args: []string{"[item]"}, result: contract.FormInt},
 		"put":   {op: contract.OpPut, changes: true, args: []string{"item", "[count]"}},
 		"take":  {op: contract.OpTake, changes: true, args: []string{"item", "[count]"}},
 		"move":  {op: contract.OpMove, changes: true, args: []string{"other", "item", "[count]"}},
@@ -51,11 +51,15 @@ var methods = map[contract.Form]map[string]method{
 		"count": {op: contract.OpCount, result: contract.FormInt},
 		"room":  {op: contract.OpRoom, result: contract.FormInt},
 		"find":  {op: contract.OpFind, args: []string{"value"}, result: contract.FormInt},
-		"put":   {op: contract.OpPut, changes: true, args: []string{"value"}},
+		"put":   {op: contract.OpPut, changes: true, args: []string{"value", "[index]"}},
 		"take":  {op: contract.OpTake, changes: true, args: []string{"value"}},
 		"cut":   {op: contract.OpCut, changes: true, args: []string{"index"}},
 		"move":  {op: contract.OpMove, changes: true, args: []string{"other", "value"}},
 		"clear": {op: contract.OpClear, changes: true},
+		// They stand for others: see endOfList and shuffleList.
+		"take_first": {op: contract.OpCut, changes: true},
+		"take_last":  {op: contract.OpCut, changes: true},
+		"shuffle":    {op: contract.OpSet, changes: true},
 	},
 	contract.FormMap: {
 		"has":   {op: contract.OpHas, args: []string{"key"}, result: contract.FormBool},
@@ -100,6 +104,16 @@ func (e *Scope) method(call *syntax.Call, m *syntax.Member) (s contract.Stmt, ch
 	}
 	s.Op = how.op
 	s.X = on
+	switch m.Name.Text {
+	case "take_first", "take_last":
+		s.Args = []*contract.Expr{e.endOfList(on, m.Name.Text == "take_last")}
+		e.mayShrink(on)
+		return s, true, e.NeedsLanguage2(call.At, "`"+m.Name.Text+"`")
+	case "shuffle":
+		s.Value, ok = e.shuffleList(call, on)
+		e.mayChange(on, nil, nil)
+		return s, true, ok
+	}
 	args, to, ok := e.methodArguments(call, how, on)
 	s.To = to
 	if how.changes {
@@ -181,7 +195,13 @@ func (e *Scope) methodArguments(
 	for i, a := range how.args {
 		var v *contract.Expr
 		switch a {
-		case "item":
+		case "item", "[item]":
+			if i >= len(call.Args) {
+				if !e.NeedsLanguage2(call.At, "to ask for all items together") {
+					return nil, nil, false
+				}
+				continue
+			}
 			v = e.Value(call.Args[i], &contract.Type{Form: contract.FormEnum, Enum: on.Type.Enum}, "the item")
 		case "count", "[count]":
 			v = &contract.Expr{Op: contract.OpConst, Type: &contract.Type{Form: contract.FormInt}, Num: 1}
@@ -196,7 +216,13 @@ func (e *Scope) methodArguments(
 			v = e.Value(call.Args[i], on.Type.Of, "the value")
 		case "key":
 			v = e.Value(call.Args[i], on.Type.Key, "the key")
-		case "index":
+		case "index", "[index]":
+			if i >= len(call.Args) {
+				continue
+			}
+			if a == "[index]" && !e.NeedsLanguage2(call.At, "to put a value at a place") {
+				return nil, nil, false
+			}
 			v = e.Value(call.Args[i], &contract.Type{Form: contract.FormInt}, "the place in the list")
 		case "other":
 			to = e.Expr(call.Args[i], nil)
@@ -223,11 +249,19 @@ func (e *Scope) methodArguments(
 // The name is declared after `within` was read and before `where`: the radius and the place are
 // computed once for the whole query and cannot depend on the entity, the condition is computed for
 // each.
-func (e *Scope) query(in *syntax.From, name syntax.Ident) (*contract.Query, bool) {
+//
+// second is the name of what stands beside each, empty when there is none.
+func (e *Scope) query(in *syntax.From, name, second syntax.Ident) (*contract.Query, bool) {
 	q := &contract.Query{}
 	each, ok := e.source(q, in.X)
+	var beside *contract.Type
+	if ok && second.Text != "" {
+		each, beside, ok = e.pairs(q, second)
+	}
 	if !ok {
-		e.Scopes[len(e.Scopes)-1][name.Text] = &contract.Expr{Type: &contract.Type{}}
+		for _, n := range []syntax.Ident{name, second} {
+			e.Scopes[len(e.Scopes)-1][n.Text] = &contract.Expr{Type: &contract.Type{}}
+		}
 		return q, false
 	}
 	if in.Within != nil {
@@ -244,6 +278,10 @@ func (e *Scope) query(in *syntax.From, name syntax.Ident) (*contract.Query, bool
 	q.Var = e.Declare(name, each)
 	// Counting things without looking at them is no mistake.
 	e.Used[q.Var] = true
+	if beside != nil {
+		q.Second = e.Declare(second, beside)
+		e.Used[q.Second] = true
+	}
 	if in.Where != nil {
 		q.Where = e.Value(in.Where, &contract.Type{Form: contract.FormBool}, "the condition after `where`")
 		ok = ok && q.Where != nil
@@ -301,12 +339,64 @@ func (e *Scope) source(q *contract.Query, x syntax.Expr) (*contract.Type, bool) 
 		return q.List.Type.Of, true
 	case contract.FormMap:
 		return q.List.Type.Key, true
+	case contract.FormStacks:
+		of := &contract.Type{Form: contract.FormEnum, Enum: q.List.Type.Enum}
+		return of, e.NeedsLanguage2(x.Span(), "to go over stacks")
 	}
 	e.Fail(
 		x.Span(), "wrong-type", fmt.Sprintf("%s is nothing to go over", describe(q.List.Type)),
-		"a kind, a part, `clients`, a list, a map (its keys), a range or an enum",
+		"a kind, a part, `clients`, a list, a map, stacks, a range or an enum",
 	)
 	return nil, false
+}
+
+// pairs returns the types of both names of what a query goes over in pairs: a key and its value, an item and its count,
+// a place and the value at it.
+func (e *Scope) pairs(q *contract.Query, second syntax.Ident) (each, beside *contract.Type, ok bool) {
+	if !e.NeedsLanguage2(second.At, "to go over pairs") {
+		return nil, nil, false
+	}
+	if q.List == nil {
+		e.Fail(
+			second.At, "wrong-type", "what is gone over here has no pairs",
+			"a map has keys and values, stacks have items and counts, a list has places and values",
+		)
+		return nil, nil, false
+	}
+	switch t := q.List.Type; t.Form {
+	case contract.FormMap:
+		return t.Key, t.Of, true
+	case contract.FormStacks:
+		of := &contract.Type{Form: contract.FormEnum, Enum: t.Enum}
+		return of, &contract.Type{Form: contract.FormInt, Low: 1, High: t.Each}, true
+	default:
+		return &contract.Type{Form: contract.FormInt, Low: 0, High: int64(t.Max)}, t.Of, true
+	}
+}
+
+// endOfList returns the place of the first or last value of a list.
+func (e *Scope) endOfList(on *contract.Expr, last bool) *contract.Expr {
+	whole := &contract.Type{Form: contract.FormInt}
+	if !last {
+		return &contract.Expr{Op: contract.OpConst, Type: whole}
+	}
+	count := &contract.Expr{Op: contract.OpCount, Type: whole, Args: []*contract.Expr{on}}
+	one := &contract.Expr{Op: contract.OpConst, Type: whole, Num: 1}
+	return &contract.Expr{Op: contract.OpSub, Type: whole, Args: []*contract.Expr{count, one}}
+}
+
+// shuffleList returns a list that is shuffled into memory of the body.
+func (e *Scope) shuffleList(call *syntax.Call, on *contract.Expr) (*contract.Expr, bool) {
+	b := &builtinCall{scope: e, call: call, name: "shuffle"}
+	if !e.NeedsLanguage2(call.At, "`shuffle`") || !b.mayRoll() {
+		return nil, false
+	}
+	return &contract.Expr{
+		Op:   contract.OpCopy,
+		Type: on.Type,
+		Num:  e.room(call.At, on.Type),
+		Args: []*contract.Expr{on},
+	}, true
 }
 
 // within reads `within RADIUS of PLACE` of a query.
@@ -365,7 +455,7 @@ func (e *Scope) aggregate(x *syntax.Query) *contract.Expr {
 	}
 	e.Enter()
 	defer e.leave()
-	q, ok := e.query(&x.In, x.Name)
+	q, ok := e.query(&x.In, x.Name, x.Second)
 	q.Do = do
 	if q.Var == nil {
 		return nil
@@ -441,7 +531,8 @@ func (e *Scope) aggregateCall(x *syntax.Call, r *syntax.Ref) *contract.Expr {
 	}
 	e.Enter()
 	defer e.leave()
-	q, ok := e.query(&syntax.From{X: x.Args[0]}, syntax.Ident{Text: fmt.Sprintf("each at %d", x.At.Start), At: x.At})
+	each := syntax.Ident{Text: fmt.Sprintf("each at %d", x.At.Start), At: x.At}
+	q, ok := e.query(&syntax.From{X: x.Args[0]}, each, syntax.Ident{})
 	q.Do = do
 	if !ok {
 		return nil

@@ -98,3 +98,54 @@ func (e *Scope) valuesOf(q *contract.Query, r *syntax.Ref, enum *contract.Enum) 
 	}
 	return of, true
 }
+
+// enumOf returns the enum that an expression names, or nil.
+func (e *Scope) enumOf(x syntax.Expr) *contract.Enum {
+	if r, isRef := x.(*syntax.Ref); isRef && e.local(r.Text) == nil {
+		return e.Enums[r.Text]
+	}
+	return nil
+}
+
+// enumAt reads `Enum[n]`: the value of an enum by its number.
+func (e *Scope) enumAt(en *contract.Enum, x *syntax.Index) *contract.Expr {
+	if !e.NeedsLanguage2(x.At, "an enum's value by its number") {
+		return nil
+	}
+	if e.Constant {
+		e.Fail(x.At, "not-constant", "this is computed", "a constant is written out")
+		return nil
+	}
+	n := e.Value(x.I, &contract.Type{Form: contract.FormInt}, "the number of the value")
+	if n == nil {
+		return nil
+	}
+	all := e.allOf(en)
+	return &contract.Expr{Op: contract.OpAt, Type: all.Type.Of, Args: []*contract.Expr{all, n}}
+}
+
+// allOf returns the constant list of an enum's values, in their order.
+func (c *Unit) allOf(en *contract.Enum) *contract.Expr {
+	of := &contract.Type{Form: contract.FormEnum, Enum: en}
+	list := &contract.Type{Form: contract.FormList, Of: of, Max: len(en.Values)}
+	c.Used[en] = true
+	slots := []int64{int64(len(en.Values))}
+	for i := range en.Values {
+		c.Used[ValueUse{en, int64(i)}] = true
+		slots = append(slots, int64(i))
+	}
+	return c.Memory(list, slots)
+}
+
+// enumNumber is the place of an enum's value among all, from 0.
+func (b *builtinCall) enumNumber() *contract.Expr {
+	v := b.argument(0, contract.FormEnum)
+	if b.failed || !b.scope.NeedsLanguage2(b.call.At, "the number of an enum's value") {
+		return nil
+	}
+	return &contract.Expr{
+		Op:   contract.OpFind,
+		Type: &contract.Type{Form: contract.FormInt},
+		Args: []*contract.Expr{b.scope.allOf(v.Type.Enum), v},
+	}
+}

@@ -333,6 +333,9 @@ func (e *Scope) Expr(x syntax.Expr, want *contract.Type) *contract.Expr {
 	case *syntax.Member:
 		return e.member(x)
 	case *syntax.Index:
+		if en := e.enumOf(x.X); en != nil {
+			return e.enumAt(en, x)
+		}
 		on := e.Expr(x.X, nil)
 		if on == nil || on.Type.Form == "" {
 			return nil
@@ -392,7 +395,7 @@ func (e *Scope) call(x *syntax.Call, want *contract.Type) *contract.Expr {
 	if f := e.Fns[r.Text]; f != nil {
 		return e.declaredCall(x, f)
 	}
-	if IsBuiltin(r.Text) {
+	if e.IsBuiltin(r.Text) {
 		return e.builtin(x, r.Text, want)
 	}
 	if Aggregates[r.Text] {
@@ -873,7 +876,7 @@ func timeHint(op string) string {
 // It goes from the most telling explanation to the least: a function without its arguments, an enum, a
 // value of some enum, and at last the nearest of all names that could stand here.
 func (e *Scope) unknown(x *syntax.Ref, want *contract.Type) {
-	if IsBuiltin(x.Text) {
+	if e.IsBuiltin(x.Text) {
 		e.Fail(
 			x.At, "wrong-type", fmt.Sprintf("`%s` is a function, and is called here without its values", x.Text),
 			"write "+builtins[x.Text].usage,

@@ -58,7 +58,10 @@ func (c *Unit) Type(d *syntax.Type, at Place) *contract.Type {
 		)
 		return nil
 	}
-	if at != InProperty && t.Form == contract.FormStacks {
+	if at == InBody && t.Form == contract.FormStacks && !c.NeedsLanguage2(d.At, "stacks as an argument") {
+		return nil
+	}
+	if at == InMessage && t.Form == contract.FormStacks {
 		c.Fail(d.At, "wrong-type", "stacks stand only in a property", "send an item and a count")
 		return nil
 	}

@@ -51,6 +51,26 @@ func StackRoom(slots []int64, item, each int64) int64 {
 	return n
 }
 
+// AllStacked returns how many of all items stacks hold together.
+func AllStacked(slots []int64) int64 {
+	var n int64
+	for i := 0; i < len(slots) && slots[i+1] > 0; i += 2 {
+		n += slots[i+1]
+	}
+	return n
+}
+
+// FreeStacks returns how many more stacks there may be.
+func FreeStacks(slots []int64) int64 {
+	var n int64
+	for i := 0; i < len(slots); i += 2 {
+		if slots[i+1] == 0 {
+			n++
+		}
+	}
+	return n
+}
+
 // PutStack adds n of an item: first onto stacks that have it, then as new ones. When there is no room for all, nothing
 // changes and the error says so.
 func (w *World) PutStack(p Place, item, n int64) error {
@@ -154,14 +174,21 @@ func FindInList(t *contract.Type, slots, value []int64) int64 {
 	return -1
 }
 
-// PutInList adds a value at the end of a list.
-func (w *World) PutInList(p Place, value []int64) error {
+// PutInList puts a value at a place of a list, from 0 to as many as it has; what stands there and behind it moves up.
+func (w *World) PutInList(p Place, value []int64, index int64) error {
 	row := p.Slots()
 	n := row[0]
 	if int(n) >= p.Type.Max {
 		return fmt.Errorf("%s is full: it holds at most %d values", p, p.Type.Max)
 	}
-	at := 1 + int(n)*p.Type.Of.Width()
+	if index < 0 || index > n {
+		return fmt.Errorf("%s has %d values: none can be put at %d", p, n, index)
+	}
+	width := p.Type.Of.Width()
+	at := 1 + int(index)*width
+	for j := 1 + int(n)*width - 1; j >= at; j-- {
+		w.put(p, j+width, row[j])
+	}
 	for i, v := range value {
 		w.put(p, at+i, v)
 	}

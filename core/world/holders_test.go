@@ -55,11 +55,17 @@ func TestAListIsWhatASliceWouldBe(t *testing.T) {
 			var err error
 			failed := false
 			switch rapid.IntRange(0, 4).Draw(t, "what") {
-			case 0, 1:
-				err = w.PutInList(p, value(n, s))
+			case 0:
+				err = w.PutInList(p, value(n, s), int64(len(model)))
 				failed = len(model) == 4
 				if !failed {
 					model = append(model, [2]any{n, s})
+				}
+			case 1:
+				err = w.PutInList(p, value(n, s), n)
+				failed = len(model) == 4 || n < 0 || n > int64(len(model))
+				if !failed {
+					model = slices.Insert(model, int(n), [2]any{n, s})
 				}
 			case 2:
 				err = w.CutFromList(p, n)

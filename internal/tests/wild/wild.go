@@ -530,6 +530,31 @@ func (g *maker) int(at *place, depth int) string {
 	return fmt.Sprint(g.IntN(10))
 }
 
+// arranges returns a statement that puts the list of an entity in another order, or takes something out at its ends.
+func (g *maker) arranges(at *place, e string) string {
+	g.names++
+	name := fmt.Sprintf("b%d", g.names)
+	local := *at
+	local.ints = append(append([]string{}, at.ints...), name)
+	switch g.IntN(5) {
+	case 0:
+		return fmt.Sprintf("    sort %s in %s.bag by %s\n", name, e, g.int(&local, 2))
+	case 1:
+		return fmt.Sprintf("    %s.bag.shuffle()\n", e)
+	case 2:
+		return fmt.Sprintf("    if %s.bag.room() > 0 { %s.bag.put(%s, 0) }\n", e, e, g.fit(g.int(at, 1)))
+	case 3:
+		end := g.one("first", "last")
+		return fmt.Sprintf(
+			"    if %s.bag.count() > 0 {\n    let %s = %s.bag.take_%s()\n%s    }\n", e, name, e, end, g.stmt(&local),
+		)
+	}
+	if at.depth >= 3 {
+		return fmt.Sprintf("    %s.bag.take_first()\n", e)
+	}
+	return fmt.Sprintf("    for %si, %s in %s.bag {\n%s    }\n", name, name, e, g.stmt(&local))
+}
+
 // varying returns statements about a name that changes: under a condition, in a loop, or by way of a second one.
 func (g *maker) varying(at *place, name string) string {
 	local := *at
@@ -724,6 +749,9 @@ func (g *maker) stmt(at *place) string {
 		if e, k := g.entity(at); k < len(g.kinds) && len(g.writes(at, e, g.kinds[k].lists)) > 0 {
 			if g.in(2) {
 				return fmt.Sprintf("    if %s.bag.room() > 0 { %s.bag.put(%s) }\n", e, e, g.fit(g.int(at, 1)))
+			}
+			if g.in(2) {
+				return g.arranges(at, e)
 			}
 			return g.one(
 				fmt.Sprintf("    %s.bag.clear()\n", e), fmt.Sprintf("    %s.bag.put(%s)\n", e, g.fit(g.int(at, 0))),
