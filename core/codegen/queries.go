@@ -20,25 +20,8 @@ func (g *compiler) loopFor(q *contract.Query, found int) (start, next int) {
 	width := 1
 	switch {
 	case q.List != nil:
-		it.List = g.place(q.List)
-		it.Stacks = q.List.Type.Form == contract.FormStacks
-		it.Width = 1
-		if it.Stacks {
-			it.Skip = 1 // the counts
-		} else {
-			it.Width = q.List.Type.Of.Width()
-		}
-		if q.List.Type.Form == contract.FormMap {
-			it.Skip = it.Width
-			it.Width = 1 // the keys
-		}
-		if q.Second != nil {
-			it.Width += it.Skip
-			it.Skip = 0
-			it.Places = q.List.Type.Form == contract.FormList
-		}
+		g.overValues(&it, q)
 		width = it.Width
-		it.Most = q.List.Type.Max
 	case q.Low != nil:
 		it.Range = g.nextNums(2)
 		g.into(q.Low, it.Range)
@@ -81,6 +64,28 @@ func (g *compiler) loopFor(q *contract.Query, found int) (start, next int) {
 		g.jumpTo(g.jump(q.Where, false), start)
 	}
 	return start, next
+}
+
+// overValues lets a loop go over a list, a map or stacks.
+func (g *compiler) overValues(it *bytecode.Loop, q *contract.Query) {
+	t := q.List.Type
+	it.List = g.place(q.List)
+	it.Most = t.Max
+	it.Width = 1
+	switch t.Form {
+	case contract.FormStacks:
+		it.Stacks = true
+		it.Skip = 1 // the counts
+	case contract.FormMap:
+		it.Skip = t.Of.Width() // the values
+	default:
+		it.Width = t.Of.Width()
+	}
+	if q.Second != nil {
+		it.Width += it.Skip
+		it.Skip = 0
+		it.Places = t.Form == contract.FormList
+	}
 }
 
 // mostNumbers returns how many numbers a query over a range goes over at most.

@@ -1,0 +1,55 @@
+package session
+
+import (
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+)
+
+const orderText = `
+enum Item { flare, patch, relic }
+fn worth_of(s: stacks<Item> max 6 each 5) -> int = sum(item, n in s: n * (number(item) + 1)) * 10 + s.room()
+entity Diver per player {
+  satchel: stacks<Item> max 6 each 5
+  long: list<int -999..999> max 40
+  bag: list<int 0..99> max 4 = [1, 2]
+  mates: list<ref Diver> max 4
+  owed: map<Item, ref Diver> max 3
+  scores: map<text max 4, real -9..9 step 0.5> max 4
+  n: int 0..99 = 7
+}
+`
+
+// What goes over pairs, takes from ends, and asks of all stacks gives what it says.
+func TestHoldersAsAWhole(t *testing.T) {
+	d := "let d = caller.Diver; "
+	for _, c := range [][3]string{
+		{d + "d.satchel.put(flare, 7); d.satchel.put(relic); reply d.satchel.count() * 10 + d.satchel.room()", "83"},
+		{d + "reply d.satchel.count() * 10 + d.satchel.room()", "6"},
+		{d + "d.satchel.put(flare, 7); d.satchel.put(relic, 2); reply worth_of(d.satchel)", "133"},
+		{d + "d.satchel.put(flare, 7); var out = 0; for i, n in d.satchel { out = out * 10 + n + number(i) }; reply out", "52"},
+		{d + "d.satchel.put(patch, 6); var out = 0; for i in d.satchel { out = out * 10 + number(i) + 1 }; reply out", "22"},
+		{d + "d.mates = [d, who.Diver]; var out = 0; for p, m in d.mates { out = out * 10 + m.n + p }; reply out", "78"},
+		{d + "d.owed[relic] = who.Diver; d.owed[flare] = d; who.Diver.n = 3; var out = 0\n" +
+			"for i, m in d.owed { out = out * 10 + m.n + number(i) }; reply out", "75"},
+		{d + `d.scores["b"] = -1.5; d.scores["a"] = 4; reply floor(10 * sum(k, v in d.scores where k != "c": v))`, "25"},
+		{d + "let a = d.bag.take_first(); let b = d.bag.take_first(); reply a * 100 + b * 10 + d.bag.count()", "120"},
+		{d + "let a = d.bag.take_last(); reply a * 10 + d.bag.count()", "21"},
+		{d + "d.bag.clear(); let a = d.bag.take_first(); reply a", "faulted: the list `bag` has 0 values: there is none at 0"},
+		{d + "d.bag.clear(); let a = d.bag.take_last(); reply a", "faulted: the list `bag` has 0 values: there is none at -1"},
+		{d + "d.bag.put(9, 1); d.bag.put(8, 0); reply d.bag[0] * 1000 + d.bag[1] * 100 + d.bag[2] * 10 + d.bag[3]", "8192"},
+		{d + "d.bag.put(9, 3); reply 0", "faulted: Diver.bag has 2 values: none can be put at 3"},
+		{d + "d.bag.put(9, -1); reply 0", "faulted: Diver.bag has 2 values: none can be put at -1"},
+		{d + "sort n in d.bag by -n; reply d.bag[0] * 10 + d.bag[1]", "21"},
+		{d + "sort n in d.bag by if n > 1 then -0.5 else 0.25; reply d.bag[0]", "2"},
+		{d + "d.mates = [d, who.Diver]; sort m in d.mates by m != who.Diver; reply d.mates[0].owner.number", "2"},
+		{d + "reply number(Item[2]) * 10 + number(Item.patch)", "21"},
+		{d + "reply number(Item[d.n])", "faulted: the list `a list` has 3 values: there is none at 7"},
+		{d + "for n in 0..19 { d.long.put((n * 7) % 5 * 20 + n) }; sort v in d.long by v / 20\n" +
+			"var out = 0; for p, v in d.long { if p > 0 { if v / 20 == d.long[p - 1] / 20 and v < d.long[p - 1] { out += 1 } } }; reply out", "0"},
+		{d + "for n in 1..9 { d.bag.clear(); d.bag = [1, 2, 3, 4]; d.bag.shuffle(); if d.bag[0] != 1 { d.n = 50 } }\n" +
+			"reply d.n + sum(d.bag)", "60"},
+	} {
+		assert.Equal(t, c[1], reply(t, orderText, c[0], "int -99999..99999"), c[0])
+	}
+}
