@@ -7,6 +7,7 @@ of. Run by itself, it reads the test vectors, holds what it comes to against wha
     python3 docs/reader.py core/wire/testdata/vectors/*.json
 """
 import json
+import math
 import struct
 import sys
 
@@ -643,8 +644,113 @@ def check_codings(vector, tell):
             tell["samples of motions"] += 1
 
 
+# Along walls: places and vectors are pairs of doubles, a wall is its two ends and how much wider than a line it is.
+
+
+def minus(p, q):
+    return (p[0] - q[0], p[1] - q[1])
+
+
+def plus(p, t, v):
+    return (p[0] + t * v[0], p[1] + t * v[1])
+
+
+def dot(p, q):
+    return p[0] * q[0] + p[1] * q[1]
+
+
+def core(wall, p):
+    """The place on the line of a wall that is nearest to p."""
+    a, b, _ = wall
+    d = minus(b, a)
+    square = dot(d, d)
+    if square == 0:
+        return a
+    return plus(a, min(max(dot(minus(p, a), d) / square, 0), 1), d)
+
+
+def meets_circle(center, p, by, radius):
+    start = minus(p, center)
+    a, b = dot(by, by), dot(start, by)
+    if a == 0 or b >= 0:
+        return 2
+    under = b * b - a * (dot(start, start) - radius * radius)
+    return max((-b - math.sqrt(under)) / a, 0) if under >= 0 else 2
+
+
+def meets(wall, p, by, radius):
+    """At which part of its way something meets a wall: more than 1 when it does not."""
+    a, b, wide = wall
+    reach = radius + wide
+    away = minus(p, core(wall, p))
+    distance = math.sqrt(dot(away, away))
+    if distance <= reach:
+        return 0 if distance > 0 and dot(away, by) < -1e-9 * distance * math.sqrt(dot(by, by)) else 2
+    t = min(meets_circle(a, p, by, reach), meets_circle(b, p, by, reach))
+    d = minus(b, a)
+    length = math.sqrt(dot(d, d))
+    if length == 0:
+        return t
+    across = (-d[1] / length, d[0] / length)
+    height, fall = dot(minus(p, a), across), dot(by, across)
+    if height < 0:
+        height, fall = -height, -fall
+    if fall < 0:
+        at = max((height - reach) / -fall, 0)
+        if 0 <= dot(minus(plus(p, at, by), a), d) <= length * length:
+            t = min(t, at)
+    return t
+
+
+def first(p, by, walls, radius, but):
+    best, met = 2, None
+    for wall in walls:
+        t = meets(wall, p, by, radius) if wall is not but else 2
+        if t < best and t <= 1:
+            best, met = t, wall
+    return best, met
+
+
+def along_walls(start, to, walls, radius):
+    radius, p = max(radius, 0.001), start
+    deepest, inside, out = 0, None, None
+    for wall in walls:
+        away = minus(p, core(wall, p))
+        distance = math.sqrt(dot(away, away))
+        depth = radius + wall[2] - distance
+        if depth > deepest and distance > 0:
+            deepest, inside, out = depth, wall, (depth / distance * away[0], depth / distance * away[1])
+    if inside:
+        p = plus(p, min(first(p, out, walls, radius, inside)[0], 1), out)
+    whole, rest = minus(to, start), minus(to, p)
+    for _ in range(5):
+        if rest == (0, 0):
+            break
+        t, wall = first(p, rest, walls, radius, None)
+        p = plus(p, min(t, 1), rest)
+        if not wall:
+            break
+        rest = ((1 - t) * rest[0], (1 - t) * rest[1])
+        normal = minus(p, core(wall, p))
+        square = dot(normal, normal)
+        if square > 0:
+            rest = plus(rest, -dot(normal, rest) / square, normal)
+        if dot(rest, whole) <= 0:
+            break
+    return p
+
+
+def check_moves(vector, tell):
+    for v in vector.get("moves", []):
+        walls = [(tuple(a), tuple(b), wide) for a, b, wide in v["walls"]]
+        got = along_walls(tuple(v["from"]), tuple(v["to"]), walls, v["radius"])
+        assert got == tuple(v["comes_to"]), f"{v}: it comes to {got}"
+        tell["moves along walls"] += 1
+
+
 def main(files):
-    tell = dict.fromkeys(("frames", "digests", "messages", "numbers", "values", "differences", "places", "samples of motions"), 0)
+    tell = dict.fromkeys(("frames", "digests", "messages", "numbers", "values", "differences", "places",
+                          "samples of motions", "moves along walls"), 0)
     for file in files:
         with open(file, encoding="utf-8") as f:
             vector = json.load(f)
@@ -652,6 +758,7 @@ def main(files):
             if "outline" in vector:
                 check_frames(vector, tell)
             check_codings(vector, tell)
+            check_moves(vector, tell)
         except Exception as problem:
             sys.exit(f"{file}: {problem!r}")
     print(", ".join(f"{n} {what}" for what, n in tell.items()) + " agree")

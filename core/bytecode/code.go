@@ -99,6 +99,7 @@ const (
 	OpPutWide    // Puts[k] = r[a…]
 	OpPutList    // Puts[k] = Fetches[c]
 	OpMemory     // memory[c…] = r[a…], k of them
+	OpRoute      // memory[c…] = the list of places of Routes[k]
 	OpShuffle    // memory[c…] = Fetches[k] in another order
 	OpIndex      // r[a] = where the value at r[b] of the list Fetches[k] stands, from its start
 	OpKey        // r[a] = where the value of the key r[b] of the map Fetches[k] stands
@@ -191,6 +192,7 @@ type Code struct {
 	Puts       []Target
 	Containers []ContainerCall
 	Maths      []MathCall
+	Routes     []Route
 	Loops      []Loop
 	Tells      []Tell
 	Logs       []Log
@@ -267,7 +269,14 @@ type MathCall struct {
 	Name  string
 	Args  []int            // first registers
 	Types []*contract.Type // of the arguments
-	List  Address          // of inside and crosses
+	List  Address          // of inside, crosses, along_walls, free and nearest
+}
+
+// Route is a search for a way over a map.
+type Route struct {
+	From, To int     // registers of the numbers of places
+	Places   Address // a list of places, or of records that begin with one
+	Links    Address // a list of records that begin with the numbers of two places
 }
 
 // Loop is what a loop goes over: entities of kinds, all clients, the values of a list, the keys of a map, or numbers.

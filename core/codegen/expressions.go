@@ -83,6 +83,13 @@ func (g *compiler) place(x *contract.Expr) bytecode.Address {
 		g.emit(bytecode.OpShuffle, operands{c: int(x.Num), k: add(&g.Fetches, from)})
 		return fixedPlace(bytecode.InMemory, x)
 	}
+	if x.Op == contract.OpRoute {
+		r := bytecode.Route{From: g.num(x.Args[0]), To: g.num(x.Args[1])}
+		r.Places = g.place(x.Args[2])
+		r.Links = g.place(x.Args[3])
+		g.emit(bytecode.OpRoute, operands{c: int(x.Num), k: add(&g.Routes, r)})
+		return fixedPlace(bytecode.InMemory, x)
+	}
 	panic("codegen: a place that the checker never makes")
 }
 

@@ -173,7 +173,7 @@ func (g *compiler) let(s contract.Stmt) {
 	switch {
 	case v.Type.Holder():
 		from := g.place(v)
-		if v.Op == contract.OpList || v.Op == contract.OpCopy {
+		if v.Op == contract.OpList || v.Op == contract.OpCopy || v.Op == contract.OpRoute {
 			return // it stands where it is to stand
 		}
 		to := bytecode.Address{

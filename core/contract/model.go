@@ -461,6 +461,7 @@ const (
 	OpRecord // Args: the fields
 	OpList   // Args: the values; Num is where in memory they are put
 	OpCopy   // Args[0] a list that is shuffled into memory at Num
+	OpRoute  // Args: two places by their numbers, a list of places, one of links; Num is where in memory the way is put
 	OpVec    // Args: reals
 	OpLine   // Args: two vectors
 	OpPath   // Args[0] an entity, Prop

@@ -25,6 +25,7 @@ import (
 
 	"kamerad.example/core/bytecode"
 	"kamerad.example/core/contract"
+	"kamerad.example/core/geometry"
 	"kamerad.example/core/world"
 )
 
@@ -105,7 +106,9 @@ type Machine struct {
 	loops      []loop   // that are open
 	open       int      // how many
 	touched    []world.ChangedProperty
-	sortKeys   []int64 // what decides the order of the list that is being sorted
+	wallList   []geometry.Wall          // that along_walls and its like are asked of
+	maps       map[[2]int]*geometry.Map // of constant places and links, by where these stand among the constants
+	sortKeys   []int64                  // what decides the order of the list that is being sorted
 	sortPlaces []int
 	// entities whose computed properties computeChanged looks at
 	outdated []*world.Entity

@@ -121,6 +121,8 @@ func (m *Machine) maths(f *frame, fn *bytecode.MathCall, out []int64) end {
 		return m.inside(f, fn, vec(0), out)
 	case "crosses":
 		return m.crosses(f, fn, out)
+	case "along_walls", "free", "nearest":
+		return m.walls(f, fn, out)
 	}
 	return ended
 }

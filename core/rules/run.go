@@ -195,6 +195,8 @@ func (m *Machine) rare(f *frame, depth int, c *bytecode.Code, in *bytecode.Instr
 		return m.putWide(f, p, slots[:p.Address.Type.Width()])
 	case bytecode.OpMemory:
 		copy(f.memory[in.C:], r[a:a+int(in.K)])
+	case bytecode.OpRoute:
+		return m.route(f, &c.Routes[in.K], int(in.C))
 	case bytecode.OpShuffle:
 		p := &c.Fetches[in.K]
 		slots, how := m.list(f, p)

@@ -53,3 +53,45 @@ func TestHoldersAsAWhole(t *testing.T) {
 		assert.Equal(t, c[1], reply(t, orderText, c[0], "int -99999..99999"), c[0])
 	}
 }
+
+const wallsText = `
+type Place = vec2 -100..100 step 0.01
+type Wall { a: Place, b: Place, name: text max 4 }
+type Pillar { middle: Place, radius: real 0..9 step 0.5 }
+type Spot { at: Place, name: text max 4 }
+type Link { a: int 0..9, b: int 0..9 }
+const walls: list<Wall> max 3 = [Wall(a = vec(-10, 0), b = vec(10, 0), name = "a"), Wall(a = vec(5, 0), b = vec(5, 10), name = "b")]
+const pillars = [Pillar(middle = vec(0, 0), radius = 2)]
+const spots: list<Spot> max 6 = [Spot(at = vec(0, 0), name = "a"), Spot(at = vec(5, 0), name = "b"), Spot(at = vec(5, 5), name = "c"), Spot(at = vec(0, 5), name = "d"), Spot(at = vec(9, 9), name = "e")]
+const places = [vec(0, 0), vec(1, 0), vec(2, 0)]
+const links = [Link(a = 0, b = 1), Link(a = 1, b = 2), Link(a = 2, b = 3), Link(a = 0, b = 3), Link(a = 9, b = 1)]
+const none: list<Wall> max 2 = []
+entity Diver per player { pos: Place; held: list<Pillar> max 3; n: int 0..99 = 0 }
+`
+
+// What is in the way is what package geometry says, of tables and of properties.
+func TestWallsAndRoutes(t *testing.T) {
+	text := func(v string) string { return "let v = " + v + "; reply round(v.x * 100) * 1000 + round(v.y * 100)" }
+	d := "let d = caller.Diver; "
+	for _, c := range [][2]string{
+		{text("along_walls(vec(0, 3), vec(4, -3), walls, 1)"), "400100"},
+		{text("along_walls(vec(0, 3), vec(9, -3), walls, 1)"), "400100"},
+		{text("along_walls(vec(-5, 0), vec(5, 0), pillars, 1)"), "-300000"},
+		{text("along_walls(vec(-5, 0), vec(5, 0), none, 1)"), "500000"},
+		{d + "d.held.put(Pillar(middle = vec(1, 0), radius = 1.5)); " + text("along_walls(vec(9, 0), vec(1, 0), d.held, 0.5)"), "300000"},
+		{text("nearest(vec(3, 2), walls)"), "300000"},
+		{text("nearest(vec(4, 2), walls)"), "500200"},
+		{text("nearest(vec(8, 0), pillars)"), "200000"},
+		{text("nearest(vec(1, 0.5), pillars)"), "100050"},
+		{text("nearest(vec(3, 2), none)"), "faulted: `nearest` is asked of no walls"},
+		{"reply if free(vec(3, 2), 1.9, walls) and not free(vec(3, 2), 2.1, walls) and free(vec(3, 2), 9, none) then 1 else 0", "1"},
+		{"reply if free(vec(4, 0), 2, pillars) and not free(vec(4, 0), 2.5, pillars) then 1 else 0", "1"},
+		{"let way = route(0, 2, spots, links); reply way[0] * 100 + way[1] * 10 + way[2] + way.count() * 1000", "3012"},
+		{"let way = route(1, 3, spots, links); var out = 0; for p in way { out = out * 10 + p }; reply out", "103"},
+		{"reply route(0, 4, spots, links).count()", "0"},
+		{"reply route(0, 7, spots, links).count() + route(-1, 2, spots, links).count()", "0"},
+		{"reply route(3, 3, spots, links).count() * 10 + route(0, 2, places, links).count()", "13"},
+	} {
+		assert.Equal(t, c[1], reply(t, wallsText, c[0], "int -9999999..9999999"), c[0])
+	}
+}

@@ -31,6 +31,10 @@ type Name = text max 4 of "a-z"
 type Sign { worth: int 5..9, at: Place, item: Item, who: ref Diver, name: Name }
 type Sign2 { worth: int 5..9, at: Place }
 type Wall { a: Place, b: Place }
+type Ring { middle: Place, radius: real 0..2 step 0.5 }
+type Way { a: int 0..9, b: int 0..9 }
+const spots = [vec(0, 0), vec(3, 1), vec(1, 4), vec(-2, 2)]
+const ways = [Way(a = 0, b = 1), Way(a = 1, b = 2), Way(a = 2, b = 9)]
 setting tide: int 3..9 = 5
 setting start: Place = vec(1, 1)
 const walls = [Wall(a = vec(0, -1), b = vec(0, 1)), Wall(a = vec(2, 2), b = vec(3, 3))]
@@ -64,6 +68,7 @@ entity Diver per player with Body {
   seen: map<client, bool> max 3 to owner
   bag: stacks<Item> max 3 each 4
   chest: stacks<Item> max 2 each 9 to owner
+  rings: list<Ring> max 2
   numbers: list<int 5..9> max 3 = [5, 6]
   whom: client
   friend: ref Diver
@@ -105,6 +110,9 @@ shared Winch with Body {
 // everyStatement are statements on what everyType declares. Some fault, in some states. NUM stands for a number that no
 // other statement of the body has.
 var everyStatement = []string{
+	"pos = along_walls(pos, vec(x, y), walls, 0.5)", "pos = along_walls(pos, vec(-x, y), rings, r)",
+	"rings.put(Ring(middle = pos, radius = 1))", "pos = nearest(pos, rings)", "flag = free(pos, r, walls)",
+	"let wNUM = route(x % 5, y, spots, ways); n = wNUM.count(); for p in wNUM { pos = spots[p] }",
 	"n = bag.count() + chest.room()", "for k, c in bag { n = c + number(k) }", "n = worth_of(bag)",
 	"for k, s in signs { hull = s.worth - k }", "for p, s in row { row[p].worth = s.worth - p }",
 	"for p, f in friends { f.hull -= p + 1 }", "for c, v in seen { flag = v; whom = c }", "for k in bag { item = k }",

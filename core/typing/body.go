@@ -450,7 +450,7 @@ func (e *Scope) let(s *syntax.Let) (contract.Stmt, bool) {
 			e.Fail(s.Value.Span(), "wrong-type", "a name for an empty list has no type", "list at least one value")
 			return contract.Stmt{}, false
 		}
-		if v.Op == contract.OpList || v.Op == contract.OpCopy { // it is in memory already
+		if v.Op == contract.OpList || v.Op == contract.OpCopy || v.Op == contract.OpRoute { // it is in memory already
 			// Declared as a single number, which costs one register and no memory, and then turned into
 			// the list that is there.
 			x := e.Declare(s.Name, &contract.Type{Form: contract.FormInt})
