@@ -36,6 +36,7 @@ type Index struct {
 type KindCode struct {
 	Start      *Code
 	Spawn      *Code
+	Despawn    *Code
 	Tick       *Code
 	OwnerLost  *Code
 	OwnerLeave *Code
@@ -106,7 +107,7 @@ func (p *Program) EachCode(f func(c *Code)) {
 	each(p.OnJoin, p.OnLost, p.OnBack, p.OnLeave)
 	for i := range p.Kinds {
 		k := &p.Kinds[i]
-		each(k.Start, k.Spawn, k.Tick, k.OwnerLost, k.OwnerLeave)
+		each(k.Start, k.Spawn, k.Despawn, k.Tick, k.OwnerLost, k.OwnerLeave)
 		each(k.Change...)
 		for _, t := range k.Timers {
 			each(t.While, t.Wait, t.Body)

@@ -368,6 +368,7 @@ func (c *builder) handler(k *contract.Kind, h *syntax.Handler) {
 		Unit:     c.Unit,
 		Kind:     k,
 		Spawning: h.On.Text == "spawn",
+		Ending:   h.On.Text == "despawn",
 		Losing:   strings.HasPrefix(h.On.Text, "owner"),
 	}
 	env.Enter()
@@ -375,6 +376,7 @@ func (c *builder) handler(k *contract.Kind, h *syntax.Handler) {
 	at := map[string]**contract.Body{
 		"start":       &k.OnStart,
 		"spawn":       &k.OnSpawn,
+		"despawn":     &k.OnDespawn,
 		"tick":        &k.OnTick,
 		"owner lost":  &k.OnOwnerLost,
 		"owner leave": &k.OnOwnerLeave,
@@ -397,7 +399,8 @@ func (c *builder) handler(k *contract.Kind, h *syntax.Handler) {
 	case at == nil:
 		c.Fail(
 			h.On.At, "unknown-name", fmt.Sprintf("nothing is known that `on %s` could wait for", h.On.Text),
-			"a kind can have on start (if shared), on spawn, on tick, on change hull, on owner lost and on owner leave",
+			"a kind can have on start (if shared), on spawn, on despawn, on tick, on change hull, on owner lost and "+
+				"on owner leave",
 		)
 		return
 	case h.On.Text == "start" && !k.Shared && c.InPart == nil:
@@ -406,6 +409,8 @@ func (c *builder) handler(k *contract.Kind, h *syntax.Handler) {
 			fmt.Sprintf("`on start` of %s never runs: only a shared kind is there when the session starts", k.Name),
 			"write `on spawn`",
 		)
+	case h.On.Text == "despawn" && !c.mayEnd(k, h):
+		return
 	case h.On.Text == "spawn" && k.Shared:
 		c.Fail(
 			h.On.At, "never", fmt.Sprintf("`on spawn` of %s never runs: a shared kind is there from the start", k.Name),
@@ -415,4 +420,18 @@ func (c *builder) handler(k *contract.Kind, h *syntax.Handler) {
 		c.Fail(h.At, "repeated", fmt.Sprintf("%s has an `on %s` already", k.Name, h.On.Text), "put both into one")
 	}
 	*at = body
+}
+
+// mayEnd reports whether a kind may have an `on despawn`, and says so when not.
+func (c *builder) mayEnd(k *contract.Kind, h *syntax.Handler) bool {
+	if !c.NeedsLanguage2(h.On.At, "`on despawn`") {
+		return false
+	}
+	if k.Shared {
+		c.Fail(
+			h.On.At, "never", fmt.Sprintf("`on despawn` of %s never runs: a shared kind is there to the end", k.Name),
+			"remove it",
+		)
+	}
+	return !k.Shared
 }

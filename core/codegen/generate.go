@@ -67,6 +67,7 @@ func generate(c *contract.Contract, traced bool) (p *bytecode.Program, err error
 	for _, k := range c.Kinds {
 		g.computed(k)
 		g.waits(k)
+		g.program.Kinds[k.Index].Despawn = g.body("on despawn of "+k.Name, k.OnDespawn)
 	}
 	for _, r := range c.Requests {
 		var pause *bytecode.Code

@@ -159,6 +159,7 @@ type Kind struct {
 	// Handlers; nil when absent.
 	OnStart      *Body   // the session begins; of shared kinds
 	OnSpawn      *Body   // an entity came to be
+	OnDespawn    *Body   // an entity is about to go
 	OnTick       *Body   // each tick
 	OnOwnerLost  *Body   // the connection of its owner is gone
 	OnOwnerLeave *Body   // the seat of its owner ends

@@ -188,6 +188,7 @@ func (c *Contract) Pieces() []Piece {
 			AtStart: true,
 		}, k.OnStart)
 		add(Piece{Name: "on spawn of " + k.Name, Kind: k, Once: k.Per >= 0}, k.OnSpawn)
+		add(Piece{Name: "on despawn of " + k.Name, Kind: k}, k.OnDespawn)
 		add(Piece{Name: "on tick of " + k.Name, Kind: k}, k.OnTick)
 		add(Piece{Name: "on owner lost of " + k.Name, Kind: k}, k.OnOwnerLost)
 		add(Piece{Name: "on owner leave of " + k.Name, Kind: k}, k.OnOwnerLeave)

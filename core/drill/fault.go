@@ -47,6 +47,7 @@ func bodyNames(c *contract.Contract) (out []string) {
 		add("on tick"+of, k.OnTick != nil)
 		add("on owner lost"+of, k.OnOwnerLost != nil)
 		add("on owner leave"+of, k.OnOwnerLeave != nil)
+		add("on despawn"+of, k.OnDespawn != nil)
 		for i, b := range k.OnChange {
 			add("on change "+k.Properties[i].Name+of, b != nil)
 		}

@@ -119,6 +119,7 @@ type Cause struct {
 	runs     fault              // what decides whether it runs at all
 	Kind     *contract.Kind     // of self
 	Spawning bool               // it is an `on spawn`
+	Ending   bool               // it is an `on despawn`
 	decider  *dest              // who is told whether it failed; nil for nobody
 	faults   []fault            // where it may fail, and what that would tell of
 	dests    []dest             // where something that it does is told

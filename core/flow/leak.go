@@ -862,6 +862,9 @@ func (l *flows) kind(k *contract.Kind) {
 	if c := l.handler(k, k.OnSpawn, "on spawn of "+k.Name, there); c != nil {
 		c.Spawning = true
 	}
+	if c := l.handler(k, k.OnDespawn, "on despawn of "+k.Name, there); c != nil {
+		c.Ending = k.Free() // what each client has one of ends in a cause of its own
+	}
 	l.handler(k, k.OnTick, "on tick of "+k.Name, there)
 	l.handler(k, k.OnOwnerLost, "on owner lost of "+k.Name, there)
 	l.handler(k, k.OnOwnerLeave, "on owner leave of "+k.Name, there)
@@ -1182,14 +1185,14 @@ func (l *flows) failures() {
 		if c.Watch != nil && l.settles(c, h) {
 			continue
 		}
-		if (c.Watch != nil || c.Spawning) && len(c.runs.label) > 0 {
+		if (c.Watch != nil || c.Spawning || c.Ending) && len(c.runs.label) > 0 {
 			if _, again := h.setOffBy(c); again {
 				c.faults = append(c.faults, c.runs) // it may come to a ninth round, which fails
 			}
 		}
 	}
 	for _, c := range l.causes {
-		if c.Watch != nil || c.Spawning {
+		if c.Watch != nil || c.Spawning || c.Ending {
 			continue // they are part of what sets them off
 		}
 		all, _ := h.setOffBy(c)
@@ -1223,17 +1226,25 @@ func (l *flows) varyAll(causes []*Cause) {
 type handlers struct {
 	watchers map[*contract.Property][]*Cause // by what they wait for the change of
 	spawners map[*contract.Kind][]*Cause     // by the kind that they are the `on spawn` of
+	enders   map[*contract.Kind][]*Cause     // by the kind that they are the `on despawn` of
 }
 
 // handlers returns the causes that others set off.
 func (l *flows) handlers() handlers {
-	h := handlers{map[*contract.Property][]*Cause{}, map[*contract.Kind][]*Cause{}}
+	h := handlers{
+		watchers: map[*contract.Property][]*Cause{},
+		spawners: map[*contract.Kind][]*Cause{},
+		enders:   map[*contract.Kind][]*Cause{},
+	}
 	for _, c := range l.causes {
 		if c.Watch != nil {
 			h.watchers[c.Watch] = append(h.watchers[c.Watch], c)
 		}
 		if c.Spawning {
 			h.spawners[c.Kind] = append(h.spawners[c.Kind], c)
+		}
+		if c.Ending {
+			h.enders[c.Kind] = append(h.enders[c.Kind], c)
 		}
 	}
 	return h
@@ -1260,6 +1271,9 @@ func (h handlers) setOffBy(c *Cause) (all []*Cause, again bool) {
 		}
 		for k := range all[i].Spawns {
 			add(h.spawners[k])
+		}
+		for k := range all[i].Despawns {
+			add(h.enders[k])
 		}
 	}
 	return all, again || len(all) > 8

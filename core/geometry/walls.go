@@ -115,8 +115,8 @@ func meetsCircle(center, p, by Flat, radius float64) float64 {
 //
 // The way is computed in legs. Each leg ends at the wall that it meets first; the next one goes on with what is left of
 // the way, without the part that leads into that wall, and ends the move when it would lead back. All of it is the
-// usual arithmetic of doubles with a product rounded before it is added, so that whoever computes the same in the same order
-// comes to the same bits.
+// usual arithmetic of doubles with a product rounded before it is added, so that whoever computes the same in the same
+// order comes to the same bits.
 func AlongWalls(from, to Flat, walls []Wall, radius float64) Flat {
 	return along(from, to, walls, radius, func(Flat, Flat) {})
 }

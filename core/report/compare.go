@@ -348,6 +348,7 @@ func handlersOf(k *contract.Kind) map[string]*contract.Body {
 		"on tick":        k.OnTick,
 		"on owner lost":  k.OnOwnerLost,
 		"on owner leave": k.OnOwnerLeave,
+		"on despawn":     k.OnDespawn,
 	}
 	for i, b := range k.OnChange {
 		out["on change "+k.Properties[i].Name] = b

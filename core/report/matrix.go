@@ -334,7 +334,7 @@ func setOff(causes []*flow.Cause, r *contract.Request) []*flow.Cause {
 	for i := 0; i < len(all); i++ {
 		add(func(x *flow.Cause) bool {
 			return x.Watch != nil && (all[i].Changes[x.Watch] || all[i].Makes[x.Watch]) ||
-				x.Spawning && all[i].Spawns[x.Kind]
+				x.Spawning && all[i].Spawns[x.Kind] || x.Ending && all[i].Despawns[x.Kind]
 		})
 	}
 	return all

@@ -197,6 +197,12 @@ func (s *steps) runs(code *bytecode.Code, in *bytecode.Instruction) (out int64) 
 				out = max(out, s.most(spawned))
 			}
 		}
+	case bytecode.OpDespawn: // of which kind is known only when it runs
+		for i := range s.program.Kinds {
+			if ends := s.program.Kinds[i].Despawn; ends != nil {
+				out = max(out, s.most(ends))
+			}
+		}
 	case bytecode.OpTell:
 		return s.asked(code.Tells[in.K].Terms)
 	case bytecode.OpLog:

@@ -106,6 +106,7 @@ type Machine struct {
 	loops      []loop   // that are open
 	open       int      // how many
 	touched    []world.ChangedProperty
+	ending     []*world.Entity          // whose `on despawn` runs
 	wallList   []geometry.Wall          // that along_walls and its like are asked of
 	maps       map[[2]int]*geometry.Map // of constant places and links, by where these stand among the constants
 	sortKeys   []int64                  // what decides the order of the list that is being sorted
@@ -192,6 +193,7 @@ func (m *Machine) begin(caller int) {
 	m.open = 0
 	m.recent = 0
 	m.way = 0
+	m.ending = m.ending[:0]
 	if len(m.dice.rolls) > 0 {
 		clear(m.dice.rolls)
 	}
@@ -246,6 +248,7 @@ const (
 	OnTick
 	OnOwnerLost
 	OnOwnerLeave
+	OnDespawn
 )
 
 // Handles reports whether a kind has a handler.
@@ -254,7 +257,7 @@ func (m *Machine) Handles(k *contract.Kind, when When) bool { return m.handler(k
 // handler returns the code that a kind has for an occasion, or nil.
 func (m *Machine) handler(k *contract.Kind, when When) *bytecode.Code {
 	kind := &m.program.Kinds[k.Index]
-	return [...]*bytecode.Code{kind.Start, kind.Spawn, kind.Tick, kind.OwnerLost, kind.OwnerLeave}[when]
+	return [...]*bytecode.Code{kind.Start, kind.Spawn, kind.Tick, kind.OwnerLost, kind.OwnerLeave, kind.Despawn}[when]
 }
 
 // Handle runs a handler of an entity, and what it sets off.

@@ -370,7 +370,7 @@ func (m *Machine) rare(f *frame, depth int, c *bytecode.Code, in *bytecode.Instr
 		if e == nil || e.Gone {
 			return nothing
 		}
-		m.World.Despawn(e)
+		return m.despawn(depth, e)
 	case bytecode.OpGive:
 		e := f.entities[b]
 		if e == nil || e.Gone {
@@ -1126,6 +1126,38 @@ func (m *Machine) spawn(f *frame, depth int, s *bytecode.Spawn) end {
 		m.inner = out
 		return failedInside
 	}
+	return ended
+}
+
+// despawn takes an entity out of the world, after its `on despawn`. What that handler despawns itself comes back here
+// and goes with the first.
+func (m *Machine) despawn(depth int, e *world.Entity) end {
+	c := m.program.Kinds[e.Kind.Index].Despawn
+	if c == nil {
+		m.World.Despawn(e)
+		return ended
+	}
+	if slices.Contains(m.ending, e) {
+		return ended
+	}
+	if _, how := m.frame(depth); how != ended {
+		return how
+	}
+	m.steps -= int64(len(c.Instructions))
+	if m.steps < 0 {
+		return m.fault("it takes too many steps: more than %d", maxSteps)
+	}
+	m.ending = append(m.ending, e)
+	way := m.way
+	m.way = mixed(mixed(way, uint64(e.Key())), 1)
+	out := m.run(c, depth+1, e)
+	m.way = way
+	m.ending = m.ending[:len(m.ending)-1]
+	if out != nil {
+		m.inner = out
+		return failedInside
+	}
+	m.World.Despawn(e)
 	return ended
 }
 

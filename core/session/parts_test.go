@@ -300,3 +300,93 @@ entity Thing per player {
 		}
 	}
 }
+
+const endsText = `contract ends language 2
+tick 20 per second
+roles player, spectator
+shared Reef {
+  lost: int 0..999 = 0
+  log: text max 200 = ""
+  note: int 0..99 = 0
+}
+entity Eel {
+  gold: int 0..9 = 3
+  nest: ref Eel = nothing
+  on despawn {
+    Reef.lost += gold
+    if nest != nothing { despawn nest }
+    if gold == 9 { Reef.lost += 1 / Reef.note }
+    spawn Bubble
+  }
+}
+entity Bubble { born: int 0..9 = 0; after 100ms { despawn self }; on despawn { Reef.note += 1 } }
+entity Diver per player {
+  gold: int 0..99 = 5
+  on spawn { Reef.lost += 100 }
+  on owner leave { Reef.lost += 10; if gold == 7 { gold = 1 / (gold - 7) } }
+  on despawn { Reef.lost += gold; if gold == 6 { gold = 1 / (gold - 6) } }
+  request nest(two: bool) {
+    let a = spawn Eel
+    let b = spawn Eel { nest = a }
+    if two { a.nest = b }
+    despawn b
+  }
+  request rich() { let a = spawn Eel { gold = 9 }; despawn a }
+  request have(n: int 0..99) { gold = n }
+  request watch() { caller.role = spectator }
+  request back() from everyone { caller.role = player }
+}
+entity Watcher per spectator { here: bool = true; on despawn { Reef.lost += 50 }; request back() { caller.role = player } }
+on leave(c) { if c.role == player { Reef.log = c.name } }
+`
+
+// What is about to go runs its handler while it is there, in the cause that ends it; what they despawn of each other
+// goes once.
+func TestWhatIsAboutToGoRunsItsHandler(t *testing.T) {
+	g := open(t, endsText)
+	ana := g.join("Ana", "")
+	g.tick()
+	lost := func() string { return g.sees(ana, 0, "Reef", "lost") }
+	require.Equal(t, "100", lost())
+	require.Equal(t, wire.Accepted, g.ask(ana, 0, "Diver.nest", "false").Outcome)
+	assert.Equal(t, "106", lost())
+	require.Equal(t, wire.Accepted, g.ask(ana, 0, "Diver.nest", "true").Outcome)
+	assert.Equal(t, "112", lost(), "each of two that end each other goes once")
+	g.run(3)
+	assert.Equal(t, "4", g.sees(ana, 0, "Reef", "note"), "a timer's despawn runs it as well")
+	before := g.truth()
+	g.s.world.Shared(0).Nums[g.s.contract.Kinds[0].Property("note").Slot] = 0
+	d := g.ask(ana, 0, "Diver.rich")
+	assert.Equal(t, wire.Faulted, d.Outcome)
+	assert.Equal(t, "on despawn of Eel", g.step.Decisions[0].In)
+	g.s.world.Shared(0).Nums[g.s.contract.Kinds[0].Property("note").Slot] = 4
+	assert.Equal(t, before, g.truth(), "its fault undoes the cause that ends it")
+}
+
+// A client that leaves, and one that gets another role, ends what it has one of: in the order that the reference says,
+// and whatever fails.
+func TestLeavingAndAnotherRoleEndWhatIsOnes(t *testing.T) {
+	g := open(t, endsText)
+	ana := g.join("Ana", "")
+	bo := g.join("Bo", "")
+	g.tick()
+	lost := func() string { return g.sees(ana, 0, "Reef", "lost") }
+	require.Equal(t, "200", lost())
+	require.Equal(t, wire.Accepted, g.ask(bo, 0, "Diver.watch").Outcome)
+	assert.Equal(t, "215", lost(), "on owner leave and on despawn")
+	require.Equal(t, wire.Accepted, g.ask(bo, 0, "Watcher.back").Outcome)
+	assert.Equal(t, "365", lost(), "the watcher's end, and the diver's beginning")
+
+	require.Equal(t, wire.Accepted, g.ask(bo, 0, "Diver.have", "6").Outcome)
+	g.s.Leave(bo)
+	g.tick()
+	assert.Equal(t, "375", lost(), "on despawn fails, and undoes its own part alone")
+	require.Len(t, g.step.Faults, 1)
+	assert.Equal(t, "on despawn of Diver", g.step.Faults[0].Of)
+	assert.Nil(t, g.copies[ana].OwnedBy("Diver", bo), "it goes all the same")
+
+	require.Equal(t, wire.Accepted, g.ask(ana, 0, "Diver.have", "7").Outcome)
+	require.Equal(t, wire.Accepted, g.ask(ana, 0, "Diver.watch").Outcome)
+	assert.Equal(t, "382", lost(), "on owner leave fails, on despawn runs")
+	assert.Nil(t, g.copies[ana].OwnedBy("Diver", ana))
+}

@@ -5,6 +5,7 @@ import (
 	"math"
 	"slices"
 
+	"kamerad.example/core/rules"
 	"kamerad.example/core/wire"
 	"kamerad.example/core/world"
 )
@@ -303,15 +304,26 @@ func (s *Session) updateRoles() {
 			continue
 		}
 		t.client.Role = c.Role
-		for _, k := range s.contract.Kinds {
-			if e := s.world.OfClient(k.Index, c.Number); e != nil && k.Per != c.Role {
-				s.world.Despawn(e)
-			}
-		}
-		s.endTransaction(nil)
+		s.endRole(c.Number, c.Role)
 		public := s.updatePublic(t)
 		s.eachListener(func(l listener) { l.AddClient(public) })
 		s.setCause(causeRole, int64(c.Number), 0)
 		s.endClientHandler(c.Number, "on spawn", s.machine.Enter(*c))
 	}
+}
+
+// endRole takes what a client has one each of for other roles than its present one, as if it left: `on owner leave` of
+// these entities runs, then their `on despawn`. What one of them fails of is told, and the entity goes all the same.
+func (s *Session) endRole(client, role int) {
+	ends := func(do func(e *world.Entity)) {
+		for _, k := range s.contract.Kinds {
+			if e := s.world.OfClient(k.Index, client); e != nil && k.Per != role {
+				do(e)
+			}
+		}
+	}
+	ends(func(e *world.Entity) { s.handle(e, rules.OnOwnerLeave, "on owner leave") })
+	ends(func(e *world.Entity) { s.handle(e, rules.OnDespawn, "on despawn") })
+	ends(s.world.Despawn)
+	s.endTransaction(nil)
 }

@@ -96,6 +96,7 @@ BODIES
 entity Crate with Body {
   load: int 5..9 = 5
   sign: Sign = Sign(worth = 6, at = vec(0, 0), item = relic, who = nothing, name = "")
+  on despawn { load = clip(load * 2, 5..9); hull -= 1 }
 }
 entity Sled with Body { load: int 5..9 = 6; once_at: Place once to everyone; on spawn { hull += 1 } }
 shared Winch with Body {

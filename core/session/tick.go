@@ -173,6 +173,11 @@ func (s *Session) leave(t *seat) {
 		s.handleOwned(client, rules.OnOwnerLost, "on owner lost")
 	}
 	s.handleOwned(client, rules.OnOwnerLeave, "on owner leave")
+	s.eachEntity(func(e *world.Entity) {
+		if e.Owner == client && e.Kind.Per >= 0 {
+			s.handle(e, rules.OnDespawn, "on despawn")
+		}
+	})
 	s.world.RemoveClient(client)
 	s.eachEntity(func(e *world.Entity) {
 		if e.Owner != client {

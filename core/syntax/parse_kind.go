@@ -113,12 +113,12 @@ func (p *parser) member(d *Entity) {
 func (p *parser) handler(start int) *Handler {
 	h := &Handler{On: Ident{p.tok().Text, p.tok().Span}}
 	switch {
-	case p.accept("spawn"):
+	case p.accept("spawn"), p.accept("despawn"):
 	case p.accept("owner"):
 		n := p.name("`lost` or `leave`")
 		h.On = Ident{"owner " + n.Text, Span{h.On.At.Start, n.At.End}}
 	default:
-		h.On = p.name("what the handler is for: start, spawn, tick, change hull, owner lost or owner leave")
+		h.On = p.name("what the handler is for: start, spawn, despawn, tick, change hull, owner lost or owner leave")
 	}
 	if h.On.Text == "change" {
 		h.Param = p.name("the property whose changes are meant")

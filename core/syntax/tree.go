@@ -256,7 +256,7 @@ type Event struct {
 }
 
 // Handler is `on WHAT { … }`. Of a contract WHAT is join(c), lost(c), back(c) or leave(c); of a kind start, spawn,
-// tick, change NAME, "owner lost" or "owner leave".
+// despawn, tick, change NAME, "owner lost" or "owner leave".
 type Handler struct {
 	At    Span
 	On    Ident

@@ -61,6 +61,7 @@ type Scope struct {
 	Rolled   bool                        // something did
 	Constant bool                        // nothing may be read
 	Spawning bool                        // in `on spawn`, which may set what is `once`
+	Ending   bool                        // in `on despawn`
 	Losing   bool                        // in `on owner lost` or `on owner leave`
 	Scopes   []map[string]*contract.Expr // names that are known, by block; the innermost block is the last
 	Nums     int                         // registers that locals have so far
@@ -317,6 +318,10 @@ func (e *Scope) stmt(s syntax.Stmt) (contract.Stmt, bool) {
 func (e *Scope) despawn(s *syntax.Despawn) (contract.Stmt, bool) {
 	x := e.entity(s.X, "what is despawned")
 	if x == nil {
+		return contract.Stmt{}, false
+	}
+	if e.Ending && x.Op == contract.OpSelf {
+		e.Fail(s.At, "never", "this entity is about to go already", "remove the `despawn`")
 		return contract.Stmt{}, false
 	}
 	for _, k := range x.Type.Kinds {

@@ -58,6 +58,7 @@ type place struct {
 	entities map[string]int // names of entities, by kind
 	depth    int
 	reply    bool
+	ending   bool // it is about to go
 	// who learns of it: of which audience values of self may be used besides public ones; "any" does not care
 	level string
 }
@@ -403,6 +404,9 @@ func (g *maker) members(i int) {
 	if i != dive && g.in(4) {
 		g.line("  on spawn {\n%s%s  }", g.rolls(k), g.begin(&place{kind: i, body: true}, 1))
 	}
+	if i != dive && g.in(3) {
+		g.line("  on despawn {\n%s  }", g.body(&place{kind: i, body: true, ending: true}, 1+g.IntN(2)))
+	}
 	if i == dive {
 		g.line(
 			"  on start {\n    %s    spawn Crate\n    spawn Crate\n    %sspawn Crate\n%s  }", g.rolls(k), g.perhaps(),
@@ -742,7 +746,7 @@ func (g *maker) stmt(at *place) string {
 			return out
 		}
 	case 6:
-		if at.kind == crate && loud {
+		if at.kind == crate && loud && !at.ending {
 			return "    despawn self\n"
 		}
 	case 7:
