@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"io"
 	"os"
 	"slices"
 	"strconv"
@@ -34,7 +35,7 @@ func sessionCommand() *cli.Command {
 					&cli.IntFlag{Name: "version", Usage: "which `VERSION`; the newest if not given"},
 					&cli.StringSliceFlag{
 						Name:  "set",
-						Usage: "`NAME=VALUE` of a setting of the contract; may be repeated",
+						Usage: "`NAME=VALUE` of a setting of the contract, or NAME=@FILE with JSON; may be repeated",
 					},
 					&cli.BoolFlag{Name: "paused", Usage: "no ticks but by `kamerad session step`"},
 					&cli.Uint64Flag{
@@ -93,6 +94,33 @@ func sessionCommand() *cli.Command {
 	}
 }
 
+// maxSettingFile is how many bytes a file with the value of a setting may have.
+const maxSettingFile = 1 << 20
+
+// settingValue returns the value of a setting as it stands on the command line: JSON, a word, or @FILE for the JSON that
+// a file holds.
+func settingValue(name, value string) (json.RawMessage, error) {
+	file, isFile := strings.CutPrefix(value, "@")
+	if !isFile {
+		return contract.RawWord(value), nil
+	}
+	f, err := os.Open(file)
+	if err != nil {
+		return nil, fmt.Errorf("read the setting `%s`: %w", name, err)
+	}
+	defer f.Close()
+	raw, err := io.ReadAll(io.LimitReader(f, maxSettingFile+1))
+	switch {
+	case err != nil:
+		return nil, fmt.Errorf("read the setting `%s`: %w", name, err)
+	case len(raw) > maxSettingFile:
+		return nil, fmt.Errorf("read the setting `%s`: %s has more than %d bytes", name, file, maxSettingFile)
+	case !json.Valid(raw):
+		return nil, fmt.Errorf("read the setting `%s`: what %s holds is no JSON", name, file)
+	}
+	return raw, nil
+}
+
 // openSession is `kamerad session open`.
 //
 // The key is read from a file, since a process's arguments can be seen by others.
@@ -115,7 +143,11 @@ func openSession(ctx context.Context, c *cli.Command) error {
 		if o.Settings == nil {
 			o.Settings = map[string]json.RawMessage{}
 		}
-		o.Settings[name] = contract.RawWord(value)
+		raw, err := settingValue(name, value)
+		if err != nil {
+			return err
+		}
+		o.Settings[name] = raw
 	}
 	if file := c.String("key-file"); file != "" {
 		raw, err := os.ReadFile(file)

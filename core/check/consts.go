@@ -72,13 +72,17 @@ func (c *builder) constant(d *syntax.Const) {
 // Settings are read from slots that belong to the session, since each session may be opened with other
 // values. A ref or a client cannot be known when a session is opened.
 func (c *builder) setting(d *syntax.Const, t *contract.Type, slots []int64) {
-	if t.Holder() || t.Has(contract.FormEntity) || t.Has(contract.FormClient) {
+	if t.Has(contract.FormEntity) || t.Has(contract.FormClient) {
 		c.Fail(
 			d.Type.At, "wrong-type", "a setting cannot be of this type",
-			"a number, a text, a vector, an enum or a record of such",
+			"a number, a text, a vector, an enum, a record, or a list or map of such",
 		)
 		return
 	}
+	if t.Holder() && !c.NeedsLanguage2(d.Type.At, "a setting that is a list or a map") {
+		return
+	}
+	c.isSent(t) // whoever opens a session may name any value
 	c.Bounded(d.Name.At, "the number of settings", int64(len(c.Contract.Settings)+1), 0, contract.MaxSettings)
 	s := &contract.Setting{Name: d.Name.Text, Type: t, Default: slots}
 	for _, other := range c.Contract.Settings {

@@ -108,7 +108,7 @@ type Machine struct {
 	touched    []world.ChangedProperty
 	ending     []*world.Entity          // whose `on despawn` runs
 	wallList   []geometry.Wall          // that along_walls and its like are asked of
-	maps       map[[2]int]*geometry.Map // of constant places and links, by where these stand among the constants
+	maps       map[mapKey]*geometry.Map // of constant places and links, by where these stand among the constants
 	sortKeys   []int64                  // what decides the order of the list that is being sorted
 	sortPlaces []int
 	// entities whose computed properties computeChanged looks at

@@ -110,17 +110,24 @@ func placeNumber(n int64) int {
 	return int(n)
 }
 
-// mapOf returns the map of two lists. That of constant ones is made once.
+// mapKey says where the lists of a map stand.
+type mapKey struct {
+	places, links     bytecode.Space
+	placesAt, linksAt int
+}
+
+// mapOf returns the map of two lists. That of constants and settings, which stay as they are, is made once.
 func (m *Machine) mapOf(r *bytecode.Route, places, links []int64) *geometry.Map {
-	constant := r.Places.Space == bytecode.InTable && r.Links.Space == bytecode.InTable
-	key := [2]int{r.Places.Base, r.Links.Base}
+	stays := func(a *bytecode.Address) bool { return a.Space == bytecode.InTable || a.Space == bytecode.InSettings }
+	constant := stays(&r.Places) && stays(&r.Links)
+	key := mapKey{r.Places.Space, r.Links.Space, r.Places.Base, r.Links.Base}
 	if made := m.maps[key]; constant && made != nil {
 		return made
 	}
 	made := geometry.NewMap(flats(r.Places.Type.Of, places), linksOf(r.Links.Type.Of, links))
 	if constant {
 		if m.maps == nil {
-			m.maps = map[[2]int]*geometry.Map{}
+			m.maps = map[mapKey]*geometry.Map{}
 		}
 		m.maps[key] = made
 	}

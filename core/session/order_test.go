@@ -1,9 +1,14 @@
 package session
 
 import (
+	"encoding/json"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"kamerad.example/core/compile"
+	"kamerad.example/core/wire"
 )
 
 const orderText = `
@@ -93,5 +98,68 @@ func TestWallsAndRoutes(t *testing.T) {
 		{"reply route(3, 3, spots, links).count() * 10 + route(0, 2, places, links).count()", "13"},
 	} {
 		assert.Equal(t, c[1], reply(t, wallsText, c[0], "int -9999999..9999999"), c[0])
+	}
+}
+
+// A setting may be a list or a map; what does not fit opens no session, and the error says where.
+func TestSettingsMayBeLists(t *testing.T) {
+	const text = `contract level language 2
+type Place = vec2 -200..200 step 0.01
+type Wall { a: Place, b: Place }
+type Link { a: int 0..9, b: int 0..9 }
+enum Good { oak, tar }
+setting walls: list<Wall> max 3 = [Wall(a = vec(0, 0), b = vec(9, 0))]
+setting prices: map<Good, int 0..99> max 4 = []
+setting spots: list<Place> max 9 = [vec(0, 0), vec(1, 0)]
+setting links: list<Link> max 9 = [Link(a = 0, b = 1)]
+entity Diver per player {
+  pos: Place = vec(1, 5) clamped
+  n: int 0..9999 = 0
+  request move(there: Place) limit 20 per second {
+    pos = along_walls(pos, there, walls, 0.4)
+    n = walls.count() * 1000 + sum(g, p in prices: p) * 10 + route(0, spots.count() - 1, spots, links).count()
+    for w in walls { if w.b.x == 7 { n += 5000 } }
+  }
+}
+`
+	c, problems := compile.Load("level.kam", text)
+	require.NotNil(t, c, problems.Error())
+	moved := func(given map[string]string) (string, string) {
+		settings := map[string]json.RawMessage{}
+		for name, raw := range given {
+			settings[name] = json.RawMessage(raw)
+		}
+		s, err := New(c, Options{Settings: settings})
+		if err != nil {
+			return "", err.Error()
+		}
+		g := &game{t: t, s: s, outline: c.Outline()}
+		g.reset()
+		ana := g.join("Ana", "")
+		g.tick()
+		require.Equal(t, wire.Accepted, g.ask(ana, 0, "Diver.move", "[3,-9]").Outcome)
+		return g.sees(ana, ana, "Diver", "pos"), g.sees(ana, ana, "Diver", "n")
+	}
+	pos, n := moved(nil)
+	assert.Equal(t, "(3, 0.4)", pos)
+	assert.Equal(t, "1002", n)
+	pos, n = moved(map[string]string{
+		"walls":  `[{"a":[0,0],"b":[9,0]},{"a":[0,2],"b":[7,2]}]`,
+		"prices": `[["tar",4],["oak",7]]`,
+		"spots":  `[[0,0],[1,0],[2,0]]`,
+		"links":  `[{"a":0,"b":1},{"a":1,"b":2}]`,
+	})
+	assert.Equal(t, "(3, 2.4)", pos)
+	assert.Equal(t, "7113", n)
+	_, n = moved(map[string]string{"walls": "[]", "prices": "[]"})
+	assert.Equal(t, "2", n)
+	for _, wrong := range [][3]string{
+		{"walls", `[{"a":[0,0],"b":[9,0]},{"a":[0,2],"b":[7]}]`, "the setting `walls` has a value (number 2) that has a field `b` that is [7]"},
+		{"walls", `[1,2,3,4]`, "the setting `walls` is [1,2,3,4], not a list of at most 3 values"},
+		{"prices", `[["tar",100]]`, "the setting `prices` has a pair (number 1) whose second is 100, not a whole number from 0 to 99"},
+		{"prices", `[["tar",1],["tar",2]]`, "not a map with each key once"},
+	} {
+		_, err := moved(map[string]string{wrong[0]: wrong[1]})
+		assert.Contains(t, err, wrong[2])
 	}
 }
