@@ -97,8 +97,8 @@ func sessionCommand() *cli.Command {
 // maxSettingFile is how many bytes a file with the value of a setting may have.
 const maxSettingFile = 1 << 20
 
-// settingValue returns the value of a setting as it stands on the command line: JSON, a word, or @FILE for the JSON that
-// a file holds.
+// settingValue returns the value of a setting as it stands on the command line: JSON, a word, or @FILE for the JSON
+// that a file holds.
 func settingValue(name, value string) (json.RawMessage, error) {
 	file, isFile := strings.CutPrefix(value, "@")
 	if !isFile {

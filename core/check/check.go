@@ -20,6 +20,7 @@ package check
 
 import (
 	"fmt"
+	"maps"
 	"slices"
 	"unicode/utf8"
 
@@ -29,7 +30,10 @@ import (
 )
 
 // builder reads the declarations of a contract.
-type builder struct{ *typing.Unit }
+type builder struct {
+	*typing.Unit
+	kindTrees map[*contract.Kind]*syntax.Entity // as they were written: without what is brought from elsewhere
+}
 
 // Build builds a contract from its tree. parsed are the mistakes that the text itself has. The problems hold these and
 // every mistake of its meaning; the result is nil when there is one.
@@ -40,7 +44,7 @@ type builder struct{ *typing.Unit }
 func Build(
 	src *syntax.Source, file *syntax.File, parsed syntax.Problems, open syntax.Open,
 ) (*typing.Checked, syntax.Problems) {
-	c := &builder{&typing.Unit{
+	c := &builder{Unit: &typing.Unit{
 		Checked: typing.Checked{
 			Contract: &contract.Contract{
 				TickRate: 20,
@@ -111,6 +115,7 @@ func (c *builder) readFile(f *syntax.File) {
 	for _, x := range d.consts {
 		c.constant(x)
 	}
+	c.kindTrees = maps.Clone(c.Trees)
 	for _, k := range c.Contract.Kinds {
 		// From here on a kind's tree has all that its parts bring.
 		c.Trees[k] = c.merged(k, c.Trees[k])

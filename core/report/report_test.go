@@ -364,3 +364,61 @@ func TestLanguagesAreCompared(t *testing.T) {
 	assert.Empty(t, out.Blocks)
 	assert.Empty(t, out.Lose)
 }
+
+// A kind that is like another one is what the kind written out would be: for clients, in the matrix, and for whoever
+// compares the two.
+func TestAKindLikeAnotherIsTheKindWrittenOut(t *testing.T) {
+	const before = `contract wreck language 2
+roles player, spectator
+part Suit { hull: int 0..100 = 100 clamped; hold kick lease 1s when hull > 10; on change hull { if hull == 0 { worn = true } } worn: bool = false }
+entity Diver per player with Suit to player {
+  bag: list<int 0..9> max 3 to owner
+  tint: int 0..9 = 1
+  event packed(n: int 0..9)
+  request pack(n: int 0..9) check bag.room() > 0 else deny "full" { bag.put(n); tell everyone packed(n) }
+  request drop_all() { bag.clear(); tint = 3; hull -= 1 }
+  action spend() { hull -= 1 }
+  every 1s { do spend() }
+}
+`
+	const after = `
+shared Nest { every 1s { spawn Eel { tint = 2 }; hits = clip(count(s in Suit where s.hull > 5), 0..9) }; hits: int 0..9 = 0 }
+`
+	const like = `entity Eel like Diver with Suit without bag, pack, kick, drop_all, packed where hull = 40 {
+  bites: int 0..9 = 0 clamped
+  request bite() from player limit 1 per second { bites += 1; despawn self }
+}`
+	const written = `entity Eel to player {
+  hull: int 0..100 = 40 clamped; worn: bool = false
+  tint: int 0..9 = 1
+  bites: int 0..9 = 0 clamped
+  request bite() from player limit 1 per second { bites += 1; despawn self }
+  action spend() { hull -= 1 }
+  on change hull { if hull == 0 { worn = true } }
+  every 1s { do spend() }
+}`
+	text := strings.Replace(before, "} worn:", "}; worn:", 1)
+	load := func(kind string) *contract.Contract {
+		c, problems := compile.Load("wreck.kam", text+kind+after)
+		require.NotNil(t, c, problems.Error())
+		return c
+	}
+	a := load(like)
+	b := load(written)
+	outline := func(c *contract.Contract) string {
+		raw, err := json.Marshal(c.Outline())
+		require.NoError(t, err)
+		return string(raw)
+	}
+	assert.JSONEq(t, outline(b), outline(a))
+	changes := report.Compare(a, b).Changes
+	require.Len(t, changes, 1, "%v", changes)
+	assert.Equal(t, "kind", changes[0].What, "it is written in other words, and that is all")
+	matrix := func(c *contract.Contract) string {
+		raw, err := json.Marshal(report.NewMatrix(c))
+		require.NoError(t, err)
+		return regexp.MustCompile(`"line":\d+`).ReplaceAllString(string(raw), "")
+	}
+	assert.Equal(t, matrix(b), matrix(a))
+	assert.NotContains(t, a.Kinds[1].Parts, "Suit", "a hold of the part is left out: it is none with the part")
+}

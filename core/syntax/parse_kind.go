@@ -8,6 +8,9 @@ func (p *parser) entity() Decl {
 	d := &Entity{Sort: Sort(p.take().Text)}
 	p.attempt(func() {
 		d.Name = p.typeName("the kind's name")
+		if d.Sort != SortPart && p.accept("like") {
+			d.Like = p.typeName("a kind")
+		}
 		if d.Sort == SortEntity && p.accept("per") {
 			d.Per = p.name("a role")
 		}
@@ -18,14 +21,28 @@ func (p *parser) entity() Decl {
 				d.With = append(d.With, p.typeName("a part"))
 			}
 		}
+		if p.accept("without") {
+			d.Without = []Ident{p.name("a member")}
+			for p.accept(",") {
+				d.Without = append(d.Without, p.name("a member"))
+			}
+		}
+		if p.accept("where") {
+			d.Where = []Set{p.set()}
+			for p.accept(",") {
+				d.Where = append(d.Where, p.set())
+			}
+		}
 		if d.Sort != SortPart && p.accept("to") {
 			d.To = p.audience()
 		}
 		if !p.is("{") {
 			p.abort("`{` and what "+d.Name.Text+" has", map[Sort]string{
-				SortEntity: "before it stand `per ROLE`, `with PART` and `to AUDIENCE`, in this order",
-				SortShared: "before it stand `with PART` and `to AUDIENCE`, in this order",
-				SortPart:   "before it may stand `with PART`",
+				SortEntity: "before it stand `like KIND`, `per ROLE`, `with PART`, `without MEMBER`, " +
+					"`where PROPERTY = VALUE` and `to AUDIENCE`, in this order",
+				SortShared: "before it stand `like KIND`, `with PART`, `without MEMBER`, " +
+					"`where PROPERTY = VALUE` and `to AUDIENCE`, in this order",
+				SortPart: "before it stand `with PART`, `without MEMBER` and `where PROPERTY = VALUE`, in this order",
 			}[d.Sort])
 		}
 	}, "{")

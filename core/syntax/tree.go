@@ -125,8 +125,11 @@ type Entity struct {
 	At         Span
 	Sort       Sort
 	Name       Ident
+	Like       Ident // the kind whose members it has, too; empty when absent
 	Per        Ident // empty when there is none for each client
 	With       []Ident
+	Without    []Ident // members of these that it has not
+	Where      []Set   // other defaults of their properties
 	To         *Audience
 	Properties []*Property
 	Requests   []*Request
