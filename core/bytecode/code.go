@@ -114,6 +114,9 @@ const (
 	OpSortBegin  // forget what OpSortKey has noted
 	OpSortKey    // note r[b] as what decides the place of the next value of a list
 	OpSort       // put the values of the list Containers[k] in the order of what was noted; reals when c is 1
+	OpWords      // r[a] = the text that Texts[k] makes
+	OpLength     // r[a] = how many characters the text r[b] has
+	OpMade       // r[a] = whether the text r[b] has no characters but those of Strings[k]
 	OpMath       // Maths[k], giving r[a…]
 	OpClip       // r[a] = r[b] within r[c]..r[c+1]; reals when k is 1
 	OpRoll       // r[a] = a roll of r[b]..r[c]
@@ -193,6 +196,7 @@ type Code struct {
 	Containers []ContainerCall
 	Maths      []MathCall
 	Routes     []Route
+	Texts      []Words
 	Loops      []Loop
 	Tells      []Tell
 	Logs       []Log
@@ -334,6 +338,12 @@ type Tell struct {
 // Log is a compiled `log`: Words[i] stands before Args[i], and one more at the end.
 type Log struct {
 	Terms []Term // who is told
+	Words []string
+	Args  []Operand
+}
+
+// Words is a text that is put together: Words[i] stands before Args[i], and one more at the end.
+type Words struct {
 	Words []string
 	Args  []Operand
 }

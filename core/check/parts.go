@@ -147,7 +147,8 @@ func (m *merger) leaveOut(d *syntax.Entity, before *syntax.Entity, parts int) {
 			found = found || name.Text == n.Text
 			return name.Text == n.Text
 		}
-		out.Properties = without(out.Properties, len(before.Properties), func(p *syntax.Property) bool { return is(p.Name) })
+		named := func(p *syntax.Property) bool { return is(p.Name) }
+		out.Properties = without(out.Properties, len(before.Properties), named)
 		out.Holds = without(out.Holds, len(before.Holds), func(h *syntax.Hold) bool { return is(h.Name) })
 		out.Requests = without(out.Requests, len(before.Requests), func(r *syntax.Request) bool { return is(r.Name) })
 		out.Events = without(out.Events, len(before.Events), func(e *syntax.Event) bool { return is(e.Name) })

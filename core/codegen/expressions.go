@@ -271,6 +271,16 @@ func (g *compiler) into(x *contract.Expr, dst int) {
 		g.emit(bytecode.OpPath, operands{a: dst, b: g.entity(x.Args[0]), k: index(&g.Properties, x.Prop)})
 	case contract.OpSince:
 		g.emit(bytecode.OpSince, operands{a: dst, b: g.entity(x.Args[0]), k: index(&g.Properties, x.Prop)})
+	case contract.OpWords:
+		w := bytecode.Words{Words: x.Words}
+		for _, a := range x.Args {
+			w.Args = append(w.Args, bytecode.Operand{Type: a.Type, Register: g.wide(a)})
+		}
+		g.emit(bytecode.OpWords, operands{a: dst, k: add(&g.Texts, w)})
+	case contract.OpLength:
+		g.emit(bytecode.OpLength, operands{a: dst, b: g.num(x.Args[0])})
+	case contract.OpMade:
+		g.emit(bytecode.OpMade, operands{a: dst, b: g.num(x.Args[0]), k: index(&g.Strings, x.Name)})
 	case contract.OpMath:
 		g.math(x, dst)
 	case contract.OpClip:

@@ -459,6 +459,9 @@ const (
 	OpFind   // Args: list, value
 	OpExists // Args[0] an entity or client
 	OpReveal // Args[0]; Who, to whom, nil for everyone
+	OpWords  // Words[i] stands before the words of Args[i], and one more at the end
+	OpMade   // Args[0] a text: whether its characters are all among those of Name
+	OpLength // Args[0] a text: how many characters it has
 	OpRecord // Args: the fields
 	OpList   // Args: the values; Num is where in memory they are put
 	OpCopy   // Args[0] a list that is shuffled into memory at Num
@@ -510,6 +513,7 @@ type Expr struct {
 	Num   int64
 	Nums  []int64
 	Name  string
+	Words []string
 	Prop  *Property
 	Props []*Property // by the kinds' index, for an entity that may be of several
 	Kind  *Kind

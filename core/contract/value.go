@@ -269,6 +269,16 @@ func (t *Type) Character(allowed bool) rune {
 	return 0
 }
 
+// MadeOf reports whether a text has no characters but those of a list such as `a-z0-9 -`.
+func MadeOf(text, chars string) bool {
+	for _, r := range text {
+		if !charIn(chars, r) {
+			return false
+		}
+	}
+	return true
+}
+
 // charIn reports whether a character is in a list such as `a-z0-9 -`: a `-` between two characters means all from one
 // to the other, at either end itself.
 func charIn(chars string, r rune) bool {

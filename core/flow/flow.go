@@ -813,6 +813,8 @@ func (f *flow) valueOf(x *contract.Expr) val {
 		l := f.values(x.Args)
 		f.mayFail(l, mendGone)
 		return val{label: l}
+	case contract.OpLength:
+		return val{label: f.values(x.Args), high: contract.MaxText, ranged: true}
 	case contract.OpCount, contract.OpRoom, contract.OpFind:
 		v := val{
 			label:  f.values(x.Args),
@@ -1098,7 +1100,8 @@ func (f *flow) fitsType(v val, x *contract.Expr, t *contract.Type) bool {
 	case contract.FormReal:
 		return !t.Counted() || v.ranged && v.low >= t.Real(t.Low) && v.high <= t.Real(t.High)
 	case contract.FormText:
-		return t.Max == 0 || x.Op == contract.OpConst || x.Type.String() == t.String()
+		return t.Max == 0 || x.Op == contract.OpConst || x.Type.String() == t.String() ||
+			x.Op == contract.OpWords && t.Chars == "" // the checker has held it against the bound
 	case contract.FormVec2, contract.FormVec3, contract.FormRotation, contract.FormDirection, contract.FormList,
 		contract.FormRecord, contract.FormMap:
 		return t.Form != contract.FormDirection && !t.Counted() && t.Of == nil && t.Parts == nil ||

@@ -7,6 +7,7 @@ import (
 	"math/bits"
 	"slices"
 	"strings"
+	"unicode/utf8"
 
 	"kamerad.example/core/bytecode"
 	"kamerad.example/core/contract"
@@ -251,6 +252,12 @@ func (m *Machine) rare(f *frame, depth int, c *bytecode.Code, in *bytecode.Instr
 		r[a] = truth(e != nil && !e.Gone)
 	case bytecode.OpHolder:
 		return m.holder(f, &c.Containers[in.K], &r[a])
+	case bytecode.OpWords:
+		return m.words(f, &c.Texts[in.K], &r[a])
+	case bytecode.OpLength:
+		r[a] = int64(utf8.RuneCountInString(m.World.Text(r[b])))
+	case bytecode.OpMade:
+		r[a] = truth(contract.MadeOf(m.World.Text(r[b]), c.Strings[in.K]))
 	case bytecode.OpSortBegin:
 		m.sortKeys = m.sortKeys[:0]
 	case bytecode.OpSortKey:
@@ -1274,6 +1281,24 @@ func (m *Machine) log(f *frame, depth int, l *bytecode.Log) end {
 		return how
 	}
 	m.Effects = append(m.Effects, Effect{Kind: LogLine, Text: words.String(), Clients: clients})
+	return ended
+}
+
+// words puts a text together. Each of its bytes costs a step: what a cause writes has to be kept for as long.
+func (m *Machine) words(f *frame, w *bytecode.Words, out *int64) end {
+	var text strings.Builder
+	for i, word := range w.Words {
+		text.WriteString(word)
+		if i < len(w.Args) {
+			a := &w.Args[i]
+			text.WriteString(m.worded(a.Type, f.nums[a.Register:a.Register+a.Type.Width()]))
+		}
+	}
+	m.steps -= int64(text.Len())
+	if m.steps < 0 {
+		return m.fault("it takes too many steps: more than %d", maxSteps)
+	}
+	*out = m.World.Intern(text.String())
 	return ended
 }
 

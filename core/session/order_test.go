@@ -163,3 +163,30 @@ entity Diver per player {
 		assert.Contains(t, err, wrong[2])
 	}
 }
+
+const wordsText = `
+enum Item { flare, patch }
+type Name = text max 12 of "a-z "
+entity Eel { n: int 0..9 = 1 }
+entity Diver per player { name: Name = "nip"; n: int -9..99 = 7; item: Item = patch; cool: time 0s..9s = 1500ms; r: real 0..9 step 0.25 = 1.5; line: text max 200 = "" }
+`
+
+// What is put together from values is worded as in a log, and compared, counted and looked at like any text.
+func TestWordsArePutTogether(t *testing.T) {
+	d := "let d = caller.Diver; "
+	for _, c := range [][2]string{
+		{d + `reply words("{caller.name} found {d.n} of {d.item}")`, `"Ana found 7 of patch"`},
+		{d + `reply words("{d.n > 3}, {d.r}, {d.cool}, {caller}, {caller.role}, {d}, {{}}")`, `"true, 1.5, 1500ms, Ana, player, Diver, {}"`},
+		{d + `d.line = words("{d.name}!"); d.line = words("{d.name} {d.name}."); reply d.line`, `"nip nip."`},
+		{d + `reply if words("{d.name}") == "nip" then "same" else "other"`, `"same"`},
+		{d + `let n = length(words("ä{d.n}")); let m = length(""); reply words("{length(d.name)} {n} {m}")`, `"3 2 0"`},
+		{d + `let a = made_of(d.name, "a-z"); let b = made_of("N1p", "a-z"); reply words("{a} {b}")`, `"true false"`},
+		{d + `let a = made_of("", "x"); let b = made_of("a-", "-a"); reply words("{a} {b}")`, `"true true"`},
+		{d + `d.name = words("{d.n}"); reply "no"`, `faulted: Diver.name cannot become a text that holds '7', only "a-z " are allowed`},
+		{d + `let n = caller.name; let x = "x"; reply words("{if d.n > 3 then n else x}")`, `"Ana"`},
+		{`var w = "a"; for i in 1..3 { w = words("{i}{i}") }; reply w`, `"33"`},
+		{`let e = spawn Eel; reply words("{e} {e.n}")`, `"Eel 1"`},
+	} {
+		assert.Equal(t, c[1], reply(t, wordsText, c[0], "text max 200"), c[0])
+	}
+}

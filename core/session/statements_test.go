@@ -68,6 +68,7 @@ entity Diver per player with Body {
   seen: map<client, bool> max 3 to owner
   bag: stacks<Item> max 3 each 4
   chest: stacks<Item> max 2 each 9 to owner
+  line: text max 120
   rings: list<Ring> max 2
   numbers: list<int 5..9> max 3 = [5, 6]
   whom: client
@@ -114,6 +115,8 @@ var everyStatement = []string{
 	"pos = along_walls(pos, vec(x, y), walls, 0.5)", "pos = along_walls(pos, vec(-x, y), rings, r)",
 	"rings.put(Ring(middle = pos, radius = 1))", "pos = nearest(pos, rings)", "flag = free(pos, r, walls)",
 	"let wNUM = route(x % 5, y, spots, ways); n = wNUM.count(); for p in wNUM { pos = spots[p] }",
+	`line = words("{words} {n}, {item}: {hull}")`, "n = length(line)", `if made_of(words, "a") { flag = not flag }`,
+	`line = words("{pos.x} {when - when} {friend == self} {caller.name}")`, `words = words("{x}")`,
 	"n = bag.count() + chest.room()", "for k, c in bag { n = c + number(k) }", "n = worth_of(bag)",
 	"for k, s in signs { hull = s.worth - k }", "for p, s in row { row[p].worth = s.worth - p }",
 	"for p, f in friends { f.hull -= p + 1 }", "for c, v in seen { flag = v; whom = c }", "for k in bag { item = k }",

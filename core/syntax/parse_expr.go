@@ -146,6 +146,13 @@ func (p *parser) arguments(x Expr) Expr {
 		d.At = Span{start, p.last()}
 		return d
 	}
+	if r != nil && r.Text == "words" && p.tok().Kind == Text && next.Text == ")" {
+		d := &Words{}
+		d.Literal, d.Words, d.Values = p.template("the words")
+		p.expect(")", "after the words")
+		d.At = Span{start, p.last()}
+		return d
+	}
 	args := p.values(")")
 	return &Call{At: Span{start, p.last()}, Fn: x, Args: args}
 }

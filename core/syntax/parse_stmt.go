@@ -227,33 +227,39 @@ func (p *parser) from() From {
 	return f
 }
 
-// log reads `AUDIENCE "words {value}"`. A brace of its own is written twice.
+// log reads `AUDIENCE "words {value}"`.
+func (p *parser) log(start int) Stmt {
+	d := &Log{To: p.audience()}
+	_, d.Words, d.Values = p.template("the words of the log")
+	d.At = Span{start, p.last()}
+	return d
+}
+
+// template reads `"words {value}"`: words[i] stands before values[i], and one more at the end. A brace of its own is
+// written twice.
 //
 // Values are scanned and parsed in their place in the text, so that their problems have the right
 // position. With an escape in the text, places in it and in the source would not agree; such a text has
 // no values.
-func (p *parser) log(start int) Stmt {
-	d := &Log{To: p.audience()}
+func (p *parser) template(what string) (lit *Literal, words []string, values []Expr) {
 	t := p.tok()
-	lit := p.text("the words of the log")
-	d.At = Span{start, p.last()}
+	lit = p.text(what)
 	end := t.Span.End - 1
 	if strings.Contains(t.source, "\\") || !strings.HasSuffix(t.source, `"`) || len(t.source) < 2 {
 		if strings.ContainsAny(lit.Value, "{}") {
 			p.fail(t.Span, "bad-escape", "these words hold a value and an escape", "one of the two")
 		}
-		d.Words = []string{lit.Value}
-		return d
+		return lit, []string{lit.Value}, nil
 	}
-	var words strings.Builder
+	var next strings.Builder
 	for i := t.Span.Start + 1; i < end; i++ {
 		c := p.src.Text[i]
 		if c != '{' && c != '}' {
-			words.WriteByte(c)
+			next.WriteByte(c)
 			continue
 		}
 		if i+1 < end && p.src.Text[i+1] == c {
-			words.WriteByte(c)
+			next.WriteByte(c)
 			i++
 			continue
 		}
@@ -276,15 +282,14 @@ func (p *parser) log(start int) Stmt {
 			if sub.tok().Kind != End {
 				sub.abort("`}` after the value", "")
 			}
-			d.Words = append(d.Words, words.String())
-			d.Values = append(d.Values, x)
-			words.Reset()
+			words = append(words, next.String())
+			values = append(values, x)
+			next.Reset()
 		})
 		p.problems = append(p.problems, sub.problems...)
 		i += stop
 	}
-	d.Words = append(d.Words, words.String())
-	return d
+	return lit, append(words, next.String()), values
 }
 
 // match reads "match" Expr "{" {Expr {"," Expr} Body} ["else" Body] "}".

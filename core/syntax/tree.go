@@ -446,7 +446,7 @@ type Log struct {
 }
 
 // Expr is an expression: *Ref, *Number, *Time, *Decimal, *Literal, *Truth, *Member, *Call, *Index, *List, *Record,
-// *Range, *Query, *Unary, *Binary, *Choice or *Bad.
+// *Range, *Query, *Unary, *Binary, *Choice, *Words or *Bad.
 type Expr interface{ Span() Span }
 
 // Ref is a bare name, a kind's or enum's name, or one of self, caller, viewer, owner, server, everyone, nobody,
@@ -475,6 +475,14 @@ type Decimal struct {
 type Literal struct {
 	At    Span
 	Value string
+}
+
+// Words is `words("text {value}")`: Words[i] stands before Values[i], and one more at the end.
+type Words struct {
+	At      Span
+	Literal *Literal // as it is written
+	Words   []string
+	Values  []Expr
 }
 
 // Truth is true or false.
@@ -602,6 +610,7 @@ func (n *Time) Span() Span         { return n.At }
 func (n *Decimal) Span() Span      { return n.At }
 func (n *Literal) Span() Span      { return n.At }
 func (n *Truth) Span() Span        { return n.At }
+func (n *Words) Span() Span        { return n.At }
 func (n *Member) Span() Span       { return Span{n.X.Span().Start, n.Name.At.End} }
 func (n *Call) Span() Span         { return n.At }
 func (n *Index) Span() Span        { return n.At }

@@ -463,7 +463,11 @@ func (e *Scope) let(s *syntax.Let) (contract.Stmt, bool) {
 			return contract.Stmt{Op: contract.OpLet, Num: v.Num, Value: v}, true
 		}
 	}
-	return contract.Stmt{Op: contract.OpLet, Num: e.Declare(s.Name, v.Type).Num, Value: v}, true
+	t := v.Type
+	if t.Form == contract.FormText && t.Max == 0 {
+		t = &contract.Type{Form: contract.FormText, Max: max(e.longestText(v), 1)}
+	}
+	return contract.Stmt{Op: contract.OpLet, Num: e.Declare(s.Name, t).Num, Value: v}, true
 }
 
 // check reads a check of a request's head, and adds it to the request's list of checks.

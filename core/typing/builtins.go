@@ -36,6 +36,7 @@ func init() {
 		"inside":      {"inside(point, corners)", 2, 2, (*builtinCall).inside, 1},
 		"length":      {"length(v)", 1, 1, (*builtinCall).length, 1},
 		"line":        {"line(a, b)", 2, 2, (*builtinCall).line, 1},
+		"made_of":     {"made_of(name, \"a-z\")", 2, 2, (*builtinCall).madeOf, 2},
 		"nearest":     {"nearest(place, walls)", 2, 2, (*builtinCall).nearest, 2},
 		"now":         {"now()", 0, 0, (*builtinCall).now, 1},
 		"number":      {"number(item)", 1, 1, (*builtinCall).enumNumber, 2},
@@ -216,9 +217,6 @@ func (b *builtinCall) ofTwoVectors() *contract.Expr {
 	}
 	return b.math(contract.FormReal, p, q)
 }
-
-// length is a real.
-func (b *builtinCall) length() *contract.Expr { return b.math(contract.FormReal, b.vector(0)) }
 
 // unit is a vector of the same dimension, with length 1.
 func (b *builtinCall) unit() *contract.Expr {

@@ -178,6 +178,13 @@ func (e *Scope) fit(x syntax.Expr, v *contract.Expr, want *contract.Type, what s
 		e.Fail(x.Span(), "wrong-type", fmt.Sprintf("%s is %s", what, describe(v.Type)), "it has to be "+describe(want))
 		return nil
 	}
+	if v.Op == contract.OpWords && want.Max > 0 && v.Type.Max > want.Max {
+		e.Fail(
+			x.Span(), "out-of-range", fmt.Sprintf("%s may have %d characters", what, v.Type.Max),
+			fmt.Sprintf("at most %d; what stands in braces counts as long as it can be", want.Max),
+		)
+		return nil
+	}
 	if v.Op == contract.OpConst {
 		// Both ends zero stand for an int without a range, as in arguments of bodies.
 		if want.Whole() && (want.Low != 0 || want.High != 0) &&
@@ -322,6 +329,8 @@ func (e *Scope) Expr(x syntax.Expr, want *contract.Type) *contract.Expr {
 		return &contract.Expr{Op: contract.OpConst, Type: &contract.Type{Form: contract.FormReal}, Num: bits(f)}
 	case *syntax.Literal:
 		return &contract.Expr{Op: contract.OpConst, Type: &contract.Type{Form: contract.FormText}, Num: e.Text(x.Value)}
+	case *syntax.Words:
+		return e.words(x)
 	case *syntax.Truth:
 		v := &contract.Expr{Op: contract.OpConst, Type: &contract.Type{Form: contract.FormBool}}
 		if x.Value {
@@ -1044,7 +1053,7 @@ func (e *Scope) memberOfClient(name syntax.Ident, on *contract.Expr) *contract.E
 	switch name.Text {
 	case "name":
 		out.Op = contract.OpName
-		out.Type = &contract.Type{Form: contract.FormText}
+		out.Type = &contract.Type{Form: contract.FormText, Max: longestName}
 		return out
 	case "role":
 		out.Op = contract.OpRole

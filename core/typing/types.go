@@ -20,6 +20,9 @@ const (
 	InBody           // an argument of an action, function or audience: ranges may be left out
 )
 
+// maxChars is how many bytes a list of characters such as "a-z0-9" may have.
+const maxChars = 200
+
 // plain are the types that need no range in an argument of an action, function or audience.
 var plain = map[string]contract.Form{
 	"int":  contract.FormInt,
@@ -210,7 +213,7 @@ func (c *Unit) text(d *syntax.Type) *contract.Type {
 	if d.Chars != nil {
 		// The set may name ranges, as in "a-z"; contract.Type.Allows reads it.
 		t.Chars = d.Chars.Value
-		if t.Chars == "" || len(t.Chars) > 200 {
+		if t.Chars == "" || len(t.Chars) > maxChars {
 			c.Fail(
 				d.Chars.At, "out-of-range", "this names no characters, or too many",
 				`as in text max 24 of "a-z0-9 -"`,

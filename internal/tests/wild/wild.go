@@ -523,6 +523,9 @@ func (g *maker) int(at *place, depth int) string {
 			return e + ".bag.count()"
 		}
 	case 5:
+		if g.in(4) {
+			return fmt.Sprintf("length(words(\"{%s} {%s}\"))", g.int(at, depth-1), g.one("true", "1 > 2", "Dive.phase"))
+		}
 		g.names++
 		return fmt.Sprintf("max(x%d in Diver: x%d.%s else 0)", g.names, g.names, g.one("n9", "crew"))
 	}
