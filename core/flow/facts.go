@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"math"
 	"slices"
+	"strings"
 
 	"kamerad.example/core/contract"
 )
@@ -165,15 +166,19 @@ func (f *flow) forget(p *contract.Property) {
 // forgetLocal drops what is known of a name that is assigned to.
 func (f *flow) forgetLocal(num int64) {
 	key := localKey(num, false)
+	is := func(o operand) bool { return o.key == key || strings.HasPrefix(o.key, key+".") }
 	for i, x := range f.facts {
-		if x.of.key == key || x.item.key == key || x.than.key == key {
+		if is(x.of) || is(x.item) || is(x.than) {
 			f.facts[i] = fact{}
 		}
 	}
 }
 
 // localKey is the key of the operand that a local is.
-func localKey(num int64, isHolder bool) string { return fmt.Sprint("local ", num, isHolder) }
+func localKey(num int64, isHolder bool) string { return fmt.Sprint(localPrefix, num, isHolder) }
+
+// localPrefix begins the keys of locals and of parts of them.
+const localPrefix = "local "
 
 // same returns the operand that an expression is: two expressions that are the same operand have the same value. What
 // cannot be told is like nothing else.
@@ -187,6 +192,11 @@ func (f *flow) same(x *contract.Expr) operand {
 		return operand{key: localKey(x.Num, x.Type.Holder())}
 	case contract.OpReveal, contract.OpReal:
 		return f.same(x.Args[0])
+	case contract.OpField:
+		// A part of what a name stands for.
+		if whole := f.same(x.Args[0]); strings.HasPrefix(whole.key, localPrefix) {
+			return operand{key: fmt.Sprint(whole.key, ".", x.Num)}
+		}
 	case contract.OpGet:
 		if x.Prop != nil {
 			return fieldOf(f.symOf(x.Args[0]), x.Prop)
