@@ -1045,6 +1045,19 @@ func (l *flows) write(k *contract.Kind, p *contract.Property) {
 		)
 	}
 	writer := crowd{{sort: contract.ToClient, sym: f.symOf(p.Set.By.Value), role: f.roleOf(p.Set.By.Value)}}
+	if g := p.Follows; g != nil && g.Holder != nil {
+		carried := f.property(k, g.Holder, f.self).with(f.existence(g.Holder.Type.Kinds, f.self+"."+g.Holder.Name))
+		if a := f.leaks(carried, dest{crowds: []crowd{writer}}); a != nil {
+			f.report(
+				"leak", f.decl, f.at,
+				fmt.Sprintf(
+					"writes of `%s` are denied while it is carried, and that depends on %s, which %s",
+					p.Name, a.of, a.to,
+				),
+				"show `"+g.Holder.Name+"` to whoever sets it",
+			)
+		}
+	}
 	old := f.property(k, p, f.self)
 	for i, b := range []*contract.Body{p.Set.Pace, p.Set.Rule, p.Set.RateBy} {
 		if b == nil {

@@ -186,6 +186,16 @@ func (a *Actor) several(c *replicate.Copy, t *contract.Type) (v contract.Value) 
 	return v
 }
 
+// isCarried reports whether a property is attached to something now, so that a write of it would be denied.
+func isCarried(c *replicate.Copy, e *replicate.Entity, p contract.PropertyOutline) bool {
+	holder, _, attaches := strings.Cut(p.Follows, ".")
+	if !attaches {
+		return false
+	}
+	ref, has := e.Value(holder)
+	return has && c.Entity(uint32(ref.Num)) != nil
+}
+
 // Step picks a property that the client sets itself, and a value not far from the one that it has.
 func (a *Actor) Step() (property string, value json.RawMessage) {
 	o := a.player.Outline()
@@ -198,7 +208,7 @@ func (a *Actor) Step() (property string, value json.RawMessage) {
 			}
 			for _, p := range k.Properties {
 				f, has := t.Field(p.Name)
-				if p.SetBy != "owner" || !has {
+				if p.SetBy != "owner" || !has || isCarried(c, t, p) {
 					continue
 				}
 				v := contract.Value{Num: f.Value.Num, Text: f.Value.Text, Parts: slices.Clone(f.Value.Parts)}

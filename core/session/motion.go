@@ -23,6 +23,7 @@ func (s *Session) moveEntities() {
 		})
 		s.followCarriers() // to where the carriers are at the end of the tick: so copies compute it
 	}
+	s.goneCarriers = s.goneCarriers[:0]
 	if !s.hasPaths {
 		return
 	}
@@ -82,7 +83,7 @@ func (s *Session) followCarriers() {
 		hasMoved := false
 		for _, p := range e.Kind.Properties {
 			if f := p.Follows; f != nil && f.Holder != nil {
-				s.followCarrier(e, p, f)
+				s.followCarrier(e, p)
 				hasMoved = true
 			}
 		}
@@ -129,12 +130,52 @@ func (s *Session) followRate(e *world.Entity, p *contract.Property, f *contract.
 	}
 }
 
-// followCarrier puts a property where what it is attached to is. While that is nothing it stays.
-func (s *Session) followCarrier(e *world.Entity, p *contract.Property, f *contract.Follows) {
-	carrier := s.world.Entity(world.ID(e.Nums[f.Holder.Slot]))
-	if carrier == nil {
+// attached is a property of an entity that may be attached to something else.
+type attached struct {
+	entity   *world.Entity
+	property *contract.Property
+}
+
+// carrier returns what a property is attached to now, or nil.
+func (s *Session) carrier(e *world.Entity, p *contract.Property) *world.Entity {
+	if p.Follows == nil || p.Follows.Holder == nil {
+		return nil
+	}
+	return s.world.Entity(world.ID(e.Nums[p.Follows.Holder.Slot]))
+}
+
+// followCarrier puts a property where what it is attached to is, and before that what carries it, from where its chain
+// of carriers begins. While there is no carrier it stays; so does all that hangs on a ring of carriers.
+func (s *Session) followCarrier(e *world.Entity, p *contract.Property) {
+	if s.carrier(e, p) == nil {
+		if slices.Contains(s.goneCarriers, world.ID(e.Nums[p.Follows.Holder.Slot])) {
+			s.world.Touch(e, p.Index) // copies may have moved it along once more
+		}
 		return
 	}
+	chain := s.chain[:0]
+	for at := (attached{e, p}); ; {
+		carrier := s.carrier(at.entity, at.property)
+		if carrier == nil {
+			break
+		}
+		if slices.Contains(chain, at) {
+			chain = chain[:0]
+			break
+		}
+		chain = append(chain, at)
+		at = attached{carrier, at.property.Follows.To[carrier.Kind.Index]}
+	}
+	s.chain = chain
+	for _, at := range slices.Backward(chain) {
+		s.putOnCarrier(at.entity, at.property)
+	}
+}
+
+// putOnCarrier puts a property where its carrier is now.
+func (s *Session) putOnCarrier(e *world.Entity, p *contract.Property) {
+	f := p.Follows
+	carrier := s.carrier(e, p)
 	to := f.To[carrier.Kind.Index]
 	for i := range p.Type.Width() {
 		v := to.Type.Real(carrier.Nums[to.Slot+i])

@@ -67,7 +67,9 @@ type Session struct {
 	tick        int64                  // the last one
 
 	// What the contract has, so that ticks skip what it does not.
-	hasAttached     bool // something may be attached to something else
+	hasAttached     bool       // something may be attached to something else
+	goneCarriers    []world.ID // despawned in this tick, while anything may be attached to them
+	chain           []attached // scratch of followCarrier
 	hasHolds        bool
 	hasMotion       bool // something follows a rate
 	hasPaths        bool // something asks which way something moved

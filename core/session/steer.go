@@ -149,8 +149,18 @@ func (s *Session) write(t *seat, e *world.Entity, m *Steering) verdict {
 	if !ok || writer != t.client.Number {
 		return verdict{wire.Denied, wire.StageFrom, "not the owner"}
 	}
+	if s.carrier(e, p) != nil {
+		return verdict{wire.Denied, wire.StageCheck, "carried"}
+	}
 	b := s.paceBudget(t, propertyKey{e.ID, p.Index}, p)
-	if changed := s.world.ChangedTick(e, p.Index); changed > m.message.Seen && changed != b.lastWrite {
+	changed := s.world.ChangedTick(e, p.Index)
+	if changed == b.lastWrite {
+		changed = 0
+	}
+	if f := p.Follows; f != nil && f.Holder != nil { // getting in and out makes writes under way void
+		changed = max(changed, s.world.ChangedTick(e, f.Holder.Index))
+	}
+	if changed > m.message.Seen {
 		return verdict{wire.Denied, wire.StageBounds, "older than the server's last write"}
 	}
 	slots := m.message.Numbers[:m.message.Wide]

@@ -125,6 +125,9 @@ func (s *Session) tellListeners(event world.Event) {
 	}
 	e := event.Entity
 	if event.Despawned {
+		if s.hasAttached {
+			s.goneCarriers = append(s.goneCarriers, e.ID)
+		}
 		s.forgetEntity(e)
 		s.numbers.RemoveEntity(e)
 	}

@@ -429,6 +429,11 @@ func (w *World) Write(e *Entity, property, slot int, v int64) {
 		property: uint8(property),
 	})
 	e.Nums[slot] = v
+	w.Touch(e, property)
+}
+
+// Touch marks a property as written, whatever its value: clients are told it anew where they may hold another one.
+func (w *World) Touch(e *Entity, property int) {
 	if bit := uint64(1) << (property & 63); e.writtenMask&bit == 0 {
 		if e.writtenMask == 0 {
 			w.written = append(w.written, e)

@@ -10,7 +10,7 @@ import (
 var (
 	Classes = []string{"everyone", "nobody", "owner", "role", "keys", "told", "near", "pair", "or", "but"}
 	Clauses = []string{
-		"plain", "throttled", "loose", "once", "follows", "attached", "set", "hold", "ref", "list", "record",
+		"plain", "throttled", "loose", "once", "follows", "attached", "seat", "set", "hold", "ref", "list", "record",
 	}
 )
 
@@ -106,6 +106,12 @@ func Carried(r *rand.Rand) string {
 				g.line(
 					"  h%d: ref %s = nothing\n  %s: Place = vec(2, 2) follows h%d.pos%s%s", n,
 					g.one("Diver", "Diver", "Crate"), name, n, g.one("", " by vec(0, -1)"), to,
+				)
+			case "seat":
+				g.line(
+					"  s%d: ref %s = nothing\n  %s: Place = vec(2, 2) set by owner "+
+						"pace distance(old, new) 8 per second burst 9 follows s%d.pos%s",
+					n, g.one("Diver", "Crate"), name, n, to,
 				)
 			case "set":
 				g.line("  %s: Place = vec(0, 0) set by owner pace distance(old, new) 8 per second burst 9%s", name, to)
