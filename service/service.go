@@ -23,6 +23,7 @@ import (
 	"github.com/prometheus/client_golang/prometheus/collectors"
 
 	"kamerad.example/client"
+	"kamerad.example/core/policy"
 	"kamerad.example/core/wire"
 	"kamerad.example/service/gateway"
 	"kamerad.example/service/httpapi"
@@ -53,6 +54,8 @@ type Options struct {
 	Recorder Recorder // the service closes it
 	Console  fs.FS    // the built web console; without an index.html the service says how to build it
 
+	// Policy is what contracts are held against when they are published; nil asks nothing.
+	Policy *policy.Policy
 	// SessionMemory is how many bytes the entities of one session may take, and what its clients are told of them; see
 	// session.Options. 0 is session.DefaultMemory.
 	SessionMemory int64
@@ -105,6 +108,7 @@ func New(ctx context.Context, o Options) (*Service, error) {
 		Trials:   v.trials,
 		Metrics:  metrics,
 		Console:  o.Console,
+		Policy:   o.Policy,
 	}).Handler()
 	return v, nil
 }

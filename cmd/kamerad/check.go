@@ -15,6 +15,7 @@ import (
 	"kamerad.example/core/compile"
 	"kamerad.example/core/contract"
 	"kamerad.example/core/findings"
+	"kamerad.example/core/policy"
 	"kamerad.example/core/syntax"
 )
 
@@ -26,6 +27,10 @@ func checkCommand() *cli.Command {
 		ArgsUsage: "FILE",
 		Flags: []cli.Flag{
 			terminal.JSONFlag(), &cli.BoolFlag{Name: "strict", Usage: "exit with status 1 for a warning, too"},
+			&cli.StringFlag{
+				Name:  "policy",
+				Usage: "hold the contract against the rules of a team in `FILE`, too; see the language reference",
+			},
 			&cli.StringFlag{
 				Name:  "explain",
 				Usage: "say what a `FINDING` means, what it leads to and how to mend it; `all` lists them",
@@ -40,6 +45,9 @@ func checkCommand() *cli.Command {
 				return err
 			}
 			if strings.HasSuffix(args[0], ".drill") {
+				if c.IsSet("policy") {
+					return fmt.Errorf("check %s: --policy is for contracts, and this is a file of drills", args[0])
+				}
 				return checkDrills(c, args[0])
 			}
 			return checkContract(c, args[0])
@@ -56,8 +64,14 @@ func checkContract(c *cli.Command, file string) error {
 	if err != nil {
 		return err
 	}
+	rules, err := readPolicy(c)
+	if err != nil {
+		return err
+	}
 	checked, problems := compile.LoadWith(file, source, beside(file, nil))
+	isRefused := checked == nil
 	if checked != nil {
+		problems, isRefused = rules.Apply(checked, problems)
 		// A body that needs more registers than the machine has shows only when it is translated.
 		if _, err := codegen.Generate(checked); err != nil {
 			return err
@@ -72,17 +86,34 @@ func checkContract(c *cli.Command, file string) error {
 		if err != nil {
 			return err
 		}
-	case checked == nil:
+	case isRefused:
 		printProblems(problems)
-		fmt.Printf("%s\n", terminal.Bad.Sprintf("%s: %s", file, plural(len(problems), "mistake")))
+		fmt.Printf("%s\n", terminal.Bad.Sprintf("%s: %s", file, plural(problems.Mistakes(), "mistake")))
 	default:
 		printProblems(problems)
 		printChecked(file, checked, problems)
 	}
-	if checked == nil || c.Bool("strict") && len(problems) > 0 {
+	if isRefused || c.Bool("strict") && len(problems) > 0 {
 		return terminal.ErrFound
 	}
 	return nil
+}
+
+// readPolicy returns the policy in the file that --policy names, or nil without one.
+func readPolicy(c *cli.Command) (*policy.Policy, error) {
+	file := c.String("policy")
+	if file == "" {
+		return nil, nil
+	}
+	raw, err := os.ReadFile(file)
+	if err != nil {
+		return nil, err
+	}
+	rules, err := policy.Read(raw)
+	if err != nil {
+		return nil, fmt.Errorf("%s: %w", file, err)
+	}
+	return rules, nil
 }
 
 // printChecked prints how many findings a contract without mistakes has, and what is in it.

@@ -531,6 +531,15 @@ entity Diver per diver {
 	)
 	must(`checks nothing`, 1, "", "check", "--strict", careless)
 	must(`no mistakes`, 0, "", "check", "--strict", file)
+	team := filepath.Join(dir, "team.json")
+	require.NoError(t, os.WriteFile(team, []byte(`{"mistakes": ["unguarded"], "require": ["strikes"]}`), 0o640))
+	must(
+		`(?s)careless.kam:1:1: the contract does not say .strikes.*\(strikes\) \[policy\].*careless.kam:4:11: .*\[unguarded\].*`+
+			`careless.kam: 2 mistakes`,
+		1, "", "check", "--policy", team, careless,
+	)
+	must(`no mistakes`, 0, "", "check", "--policy", team, file)
+	must(`careless.kam: read a policy: invalid character`, 2, "", "check", "--policy", careless, file)
 	must(`there is no such finding, only abandoned, `, 2, "", "check", "--explain", "pearl")
 	other := filepath.Join(dir, "other.kam")
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "wreck.json"), []byte(demo.Files["wreck.json"]), 0o640))

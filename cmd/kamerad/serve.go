@@ -62,6 +62,11 @@ func serveFlags() []cli.Flag {
 			},
 		},
 		&cli.StringFlag{
+			Name:    "policy",
+			Usage:   "publish only contracts that keep to the rules of a team in this `FILE`; see `check --policy`",
+			Sources: cli.EnvVars("KAMERAD_POLICY"),
+		},
+		&cli.StringFlag{
 			Name:    "address-file",
 			Usage:   "write the service's address to this `FILE` once it answers",
 			Sources: cli.EnvVars("KAMERAD_ADDRESS_FILE"),
@@ -253,6 +258,10 @@ func serveWith(
 	if err := onLoopback(c.String("listen")); err != nil {
 		return err
 	}
+	rules, err := readPolicy(c)
+	if err != nil {
+		return err
+	}
 	listener, err := net.Listen("tcp", c.String("listen"))
 	if err != nil {
 		return fmt.Errorf("%w; choose another port with --listen", err)
@@ -261,6 +270,7 @@ func serveWith(
 		Records:       records,
 		Recorder:      recorder,
 		Console:       console.Files(),
+		Policy:        rules,
 		SessionMemory: int64(c.Int("session-memory")) << 20,
 	})
 	if err != nil {

@@ -50,6 +50,7 @@ func Build(
 				TickRate: 20,
 				Seats:    64,
 				Source:   src,
+				Accepts:  file.Accepts,
 				// The empty text has the place 0, so that a row of zeros is a row of empty texts.
 				Texts: []string{""},
 			},

@@ -77,6 +77,7 @@ type Contract struct {
 	Texts     []string // all texts that the contract names; a text in a constant is its place here, the empty one is 0
 	Memory    []int64  // the lists, maps and records that are constant
 	Source    *syntax.Source
+	Accepts   []syntax.Accept // the findings that it accepts
 
 	RolesChange bool        // a body may give a client another role
 	Declared    []*Declared // types and constants, in the order of the text

@@ -146,6 +146,16 @@ func (p Problems) Error() string {
 	return strings.Join(out, "\n")
 }
 
+// Mistakes returns how many of the problems are more than warnings.
+func (p Problems) Mistakes() (n int) {
+	for _, q := range p {
+		if !q.Warning {
+			n++
+		}
+	}
+	return n
+}
+
 // Sort orders problems by file, line and column, and removes repeats at one place.
 //
 // It works in place and returns the part that is left.

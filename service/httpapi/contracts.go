@@ -23,8 +23,8 @@ import (
 
 // publish checks a contract and stores it as the next version of its name.
 //
-// Nothing is stored of a contract with a mistake. The same text under the same name is not stored
-// again: the answer is then the version that there is, with Fresh false.
+// Nothing is stored of a contract with a mistake, of its own or by the service's policy. The same text under the same
+// name is not stored again: the answer is then the version that there is, with Fresh false.
 func (a *API) publish(r *http.Request) (api.ContractVersion, error) {
 	var in struct {
 		File, Source string
@@ -45,10 +45,14 @@ func (a *API) publish(r *http.Request) (api.ContractVersion, error) {
 	}
 	defer leave()
 	c, mistakes := compile.LoadWith(in.File, in.Source, in.Files.Open)
-	if c == nil {
+	isRefused := c == nil
+	if c != nil {
+		mistakes, isRefused = a.policy.Apply(c, mistakes)
+	}
+	if isRefused {
 		return api.ContractVersion{}, &problems.Refusal{
 			Status:   http.StatusUnprocessableEntity,
-			Detail:   fmt.Sprintf("%s has %s; nothing was published", in.File, count(len(mistakes), "mistake")),
+			Detail:   fmt.Sprintf("%s has %s; nothing was published", in.File, count(mistakes.Mistakes(), "mistake")),
 			Mistakes: mistakes,
 		}
 	}

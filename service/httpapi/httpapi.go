@@ -25,6 +25,7 @@ import (
 	"github.com/prometheus/client_golang/prometheus/promhttp"
 
 	"kamerad.example/api"
+	"kamerad.example/core/policy"
 	"kamerad.example/core/syntax"
 	"kamerad.example/service/gateway"
 	"kamerad.example/service/problems"
@@ -46,7 +47,7 @@ type Records interface {
 	Decisions(ctx context.Context, session int64, limit int) ([]store.Decision, error)
 }
 
-// Options are what an API is made of. All have to be there.
+// Options are what an API is made of. All but the Policy have to be there.
 type Options struct {
 	Records  Records
 	Backlog  func() store.Backlog // of records that are not stored yet
@@ -54,7 +55,8 @@ type Options struct {
 	Gateway  *gateway.Gateway
 	Trials   *trials.Trials
 	Metrics  prometheus.Gatherer
-	Console  fs.FS // the built web console; without an index.html it is said how to build it
+	Console  fs.FS          // the built web console; without an index.html it is said how to build it
+	Policy   *policy.Policy // that contracts are held against when they are published; nil asks nothing
 }
 
 // API answers the HTTP API.
@@ -66,6 +68,7 @@ type API struct {
 	trials     *trials.Trials
 	metrics    prometheus.Gatherer
 	console    fs.FS
+	policy     *policy.Policy
 	bodies     places // of long bodies that arrive
 	publishing places
 
@@ -83,6 +86,7 @@ func New(o Options) *API {
 		trials:     o.Trials,
 		metrics:    o.Metrics,
 		console:    o.Console,
+		policy:     o.Policy,
 		bodies:     make(places, longBodies),
 		publishing: make(places, publishings),
 		tests:      map[seatKey]gateway.Client{},
