@@ -113,7 +113,8 @@ shared Winch with Body {
 // other statement of the body has.
 var everyStatement = []string{
 	"pos = along_walls(pos, vec(x, y), walls, 0.5)", "pos = along_walls(pos, vec(-x, y), rings, r)",
-	"rings.put(Ring(middle = pos, radius = 1))", "pos = nearest(pos, rings)", "flag = free(pos, r, walls)",
+	"rings.put(Ring(middle = pos, radius = 1))", "pos = nearest(pos, rings)",
+	"rings.clear(); rings.put(Ring(middle = pos, radius = 1)); pos = nearest(vec(x, y), rings)", "flag = free(pos, r, walls)",
 	"let wNUM = route(x % 5, y, spots, ways); n = wNUM.count(); for p in wNUM { pos = spots[p] }",
 	`line = words("{words} {n}, {item}: {hull}")`, "n = length(line)", `if made_of(words, "a") { flag = not flag }`,
 	`line = words("{pos.x} {when - when} {friend == self} {caller.name}")`, `words = words("{x}")`,
@@ -122,9 +123,9 @@ var everyStatement = []string{
 	"for p, f in friends { f.hull -= p + 1 }", "for c, v in seen { flag = v; whom = c }", "for k in bag { item = k }",
 	"sort s in row by -s.worth", "sort s in row by s.at.x", "sort v in numbers by v % 3",
 	"sort f in friends by if f == self then 1 else 0", "sort s in friend.row by 9 / s.worth - x", "numbers.shuffle()",
-	"friends.shuffle()", "row.put(sign, 0)", "numbers.put(7, x)", "let tNUM = row.take_first(); sign = tNUM",
+	"friends.shuffle()", "row.put(sign, 0)", "numbers.put(7, x)", "numbers.clear(); numbers.put(7, 0)", "let tNUM = row.take_first(); sign = tNUM",
 	"let tNUM = numbers.take_last(); tight = tNUM", "let tNUM = friends.take_first(); tNUM.hull -= 1",
-	"friend.row.take_last()", "item = Item[x]", "n = number(item)", "n = sum(k, v in by_name: v)",
+	"numbers = [6, tight]; let tNUM = numbers.take_first(); tight = tNUM", "friend.row.take_last()", "item = Item[x]", "item = Item[x % 3]", "n = number(item)", "n = sum(k, v in by_name: v)",
 	"n = count(p, v in numbers where v > p + 5)",
 	"cool = since(n)", "cool += 1s", "slow = cool - 200ms", "slow -= 100ms", "n = cool / 100ms",
 	"cool = if x > y then cool else 2s", "flag = cool > slow", "times.put(slow * 2)", "times.put(cool + 8s)", "cool = max(s in times: s else 0s)",
@@ -200,6 +201,51 @@ var everyStatement = []string{
 	"let lNUM = numbers\n    numbers = lNUM", "if n % 3 == 0 { return }", `deny "no"`,
 }
 
+// constructs are what language 2 has added to bodies, with what a statement of each says.
+var constructs = map[string]*regexp.Regexp{
+	"conditional value":       regexp.MustCompile(` then .* else `),
+	"range to go over":        regexp.MustCompile(`for k in \d|k in (1|y|tight)\.\.`),
+	"enum to go over":         regexp.MustCompile(`k in Item`),
+	"local that changes":      regexp.MustCompile(`var v`),
+	"time as a value":         regexp.MustCompile(`(cool|slow) [-+]?=|times\.put`),
+	"after a time of its own": regexp.MustCompile(`after (cool|slow)`),
+	"computed property":       regexp.MustCompile(`both|halves|deepest|label|alike|told_sign|marked|Winch\.load`),
+	"stacks' totals":          regexp.MustCompile(`(bag|friend)\.count\(\)|\.room\(\)|worth_of`),
+	"key and value":           regexp.MustCompile(`for \w, \w in`),
+	"put at a place":          regexp.MustCompile(`row\.put\(sign, 0\)|numbers\.put\(7, [0x]\)`),
+	"take_first":              regexp.MustCompile(`take_first`),
+	"take_last":               regexp.MustCompile(`take_last`),
+	"sort by":                 regexp.MustCompile(`^sort`),
+	"shuffle in place":        regexp.MustCompile(`\.shuffle\(\)`),
+	"value by its number":     regexp.MustCompile(`Item\[`),
+	"number of a value":       regexp.MustCompile(`number\(`),
+	"container as argument":   regexp.MustCompile(`worth_of\(|most_of\(`),
+	"words":                   regexp.MustCompile(`words\("`),
+	"length of a text":        regexp.MustCompile(`length\(line\)`),
+	"made_of":                 regexp.MustCompile(`made_of`),
+	"along_walls":             regexp.MustCompile(`along_walls`),
+	"free":                    regexp.MustCompile(`free\(pos`),
+	"nearest":                 regexp.MustCompile(`nearest\(`),
+	"route":                   regexp.MustCompile(`route\(`),
+}
+
+// executed returns the constructs that an accepted request of a contract has gone through, from its bodies. What may
+// have been left by a `return` does not count.
+func executed(bodies, request string) (out []string) {
+	_, body, _ := strings.Cut(bodies, "request "+request+"(")
+	body, _, _ = strings.Cut(body, "\n  }\n")
+	body, _, _ = strings.Cut(body, "{ return }")
+	for name, says := range constructs {
+		for line := range strings.Lines(body) {
+			if says.MatchString(strings.TrimSpace(line)) {
+				out = append(out, name)
+				break
+			}
+		}
+	}
+	return out
+}
+
 // withRequests returns a contract text with some requests of a few random statements each, and these requests alone.
 func withRequests(r *rand.Rand, text string, count int) (whole, bodies string) {
 	bodies = "  action at_most() { n = clip(n, 0..50) }\n"
@@ -218,10 +264,15 @@ func withRequests(r *rand.Rand, text string, count int) (whole, bodies string) {
 }
 
 // Whatever statements do with values of whatever types: what the server holds is of its types, every client can read
-// its frames, and its copy is what it should be.
+// its frames, and its copy is what it should be. KAMERAD_RUNS says how many contracts are tried.
 func TestEveryStatementKeepsEveryCopyRight(t *testing.T) {
+	runs := uint64(60)
+	if n, err := strconv.ParseUint(os.Getenv("KAMERAD_RUNS"), 10, 64); err == nil {
+		runs = n
+	}
 	outcomes := map[wire.Outcome]int{}
-	for seed := range uint64(60) {
+	covered := map[string]int{} // by construct: the runs that have gone through it
+	for seed := range runs {
 		r := rand.New(rand.NewPCG(seed, 1))
 		const requests = 5
 		text, bodies := withRequests(r, everyType, requests)
@@ -239,6 +290,7 @@ func TestEveryStatementKeepsEveryCopyRight(t *testing.T) {
 			copies[n] = &replicate.Copy{Me: n}
 		}
 		seq := uint64(0)
+		gone := map[string]bool{}
 		for range 40 {
 			seq++
 			for n := range 2 {
@@ -252,6 +304,11 @@ func TestEveryStatementKeepsEveryCopyRight(t *testing.T) {
 			step := s.Tick()
 			for _, d := range step.Decisions {
 				outcomes[d.Outcome]++
+				if d.Outcome == wire.Accepted {
+					for _, construct := range executed(bodies, strings.TrimPrefix(d.Ask.Request, "Diver.")) {
+						gone[construct] = true
+					}
+				}
 			}
 			for _, f := range step.Frames {
 				frame, err := readers[f.Client].Read(f.Bytes)
@@ -265,8 +322,16 @@ func TestEveryStatementKeepsEveryCopyRight(t *testing.T) {
 			require.Empty(t, misfit(s), "tick %d\n%s", step.Tick, bodies)
 			require.Empty(t, outdated(s), "tick %d\n%s", step.Tick, bodies)
 		}
+		for construct := range gone {
+			covered[construct]++
+		}
 	}
-	t.Logf("%v", outcomes)
+	t.Logf("%d runs: %v; with constructs %v", runs, outcomes, covered)
+	for construct := range constructs {
+		if runs >= 1000 {
+			require.GreaterOrEqual(t, covered[construct], 20, construct)
+		}
+	}
 	require.Greater(t, outcomes[wire.Accepted], 1000)
 	require.Greater(t, outcomes[wire.Faulted], 500)
 }
