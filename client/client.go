@@ -299,6 +299,34 @@ func (c *Client) Clock() time.Duration {
 // Outline returns what the contract lets clients know.
 func (c *Client) Outline() *contract.Outline { return c.hello.Outline }
 
+// Public returns the value of a public constant or setting of the contract, and its type. The error names those that
+// there are.
+func (c *Client) Public(name string) (contract.Value, *contract.Type, error) {
+	var known []string
+	find := func(has string, t *contract.Type, raw json.RawMessage) (contract.Value, error) {
+		v, err := t.ParseJSON(raw)
+		if err != nil {
+			return v, fmt.Errorf("read `%s`, which the service sent: it %w", has, err)
+		}
+		return v, nil
+	}
+	for _, x := range c.hello.Outline.Constants {
+		if known = append(known, x.Name); x.Name == name {
+			v, err := find(name, x.Type, x.Value)
+			return v, x.Type, err
+		}
+	}
+	for _, x := range c.hello.Outline.Settings {
+		if known = append(known, x.Name); x.Name == name {
+			v, err := find(name, x.Type, c.hello.Settings[name])
+			return v, x.Type, err
+		}
+	}
+	return contract.Value{}, nil, fmt.Errorf(
+		"read a public constant or setting: there is no %.60q, only: %s", name, strings.Join(known, ", "),
+	)
+}
+
 // Look calls f with the copy, which must not be changed nor kept. What moves by itself stands where it was at the tick
 // of the last frame; Copy.Advance brings it to a later one.
 func (c *Client) Look(f func(*replicate.Copy)) {

@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"github.com/jedib0t/go-pretty/v6/table"
+	"github.com/jedib0t/go-pretty/v6/text"
 	"github.com/urfave/cli/v3"
 
 	"kamerad.example/cmd/kamerad/terminal"
@@ -75,7 +76,23 @@ func printOutline(w io.Writer, o *contract.Outline) {
 	for _, e := range o.Events {
 		t.AppendRow([]any{"", e.Name, fmt.Sprintf("event(%s)", params(e.Params)), ""})
 	}
+	publicRows(t, o)
 	terminal.PrintTable(w, t)
+}
+
+// publicRows adds the public constants and settings to a table.
+func publicRows(t table.Writer, o *contract.Outline) {
+	if len(o.Constants)+len(o.Settings) > 0 {
+		t.AppendRow([]any{terminal.Bold.Sprint("public"), "", "", "to everyone"})
+	}
+	for _, x := range o.Constants {
+		const most = 60 // columns of a value
+		value := text.Snip(string(x.Value), most, "…")
+		t.AppendRow([]any{"", x.Name, fmt.Sprintf("constant %s = %s", x.Type, value), ""})
+	}
+	for _, x := range o.Settings {
+		t.AppendRow([]any{"", x.Name, fmt.Sprintf("setting %s", x.Type), ""})
+	}
 }
 
 // requestRows adds a request to a table, a row for each of its reasons.

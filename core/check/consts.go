@@ -28,6 +28,10 @@ func (c *builder) constant(d *syntax.Const) {
 			return
 		}
 	}
+	if d.Public && !c.mayBePublic(d, t) {
+		c.Consts[name] = unknown
+		return
+	}
 	if d.From != nil {
 		c.table(d, t)
 		return
@@ -55,6 +59,9 @@ func (c *builder) constant(d *syntax.Const) {
 		)
 		return
 	}
+	if d.Public && !d.Setting {
+		c.public(d, t, slots)
+	}
 	switch {
 	case d.Setting:
 		c.setting(d, t, slots)
@@ -65,6 +72,32 @@ func (c *builder) constant(d *syntax.Const) {
 	default:
 		c.Consts[name] = v
 	}
+}
+
+// mayBePublic reports whether a constant or setting can stand in the outline: it has a type, which clients read it by.
+func (c *builder) mayBePublic(d *syntax.Const, t *contract.Type) bool {
+	if !c.NeedsLanguage2(d.Name.At, "a public constant or setting") {
+		return false
+	}
+	if t == nil {
+		c.Fail(
+			d.Name.At, "no-type", "what is public has to have a type: clients read it by that",
+			"as in `public const reach: real 0..9 step 0.5 = 3`",
+		)
+		return false
+	}
+	if t.Has(contract.FormEntity) || t.Has(contract.FormClient) {
+		c.Fail(d.Type.At, "wrong-type", "a constant cannot be of this type", "refs and clients are only in a session")
+		return false
+	}
+	return true
+}
+
+// public notes a constant that clients get. All that its type names is sent.
+func (c *builder) public(d *syntax.Const, t *contract.Type, slots []int64) {
+	c.isSent(t)
+	c.Used["const "+d.Name.Text] = true
+	c.Contract.Public = append(c.Contract.Public, &contract.Public{Name: d.Name.Text, Type: t, Slots: slots})
 }
 
 // setting declares a setting with the slots of its default. Its own slots stand behind those of the settings before it.
@@ -84,7 +117,10 @@ func (c *builder) setting(d *syntax.Const, t *contract.Type, slots []int64) {
 	}
 	c.isSent(t) // whoever opens a session may name any value
 	c.Bounded(d.Name.At, "the number of settings", int64(len(c.Contract.Settings)+1), 0, contract.MaxSettings)
-	s := &contract.Setting{Name: d.Name.Text, Type: t, Default: slots}
+	s := &contract.Setting{Name: d.Name.Text, Type: t, Default: slots, Public: d.Public}
+	if d.Public {
+		c.Used[s] = true
+	}
 	for _, other := range c.Contract.Settings {
 		s.Slot += other.Type.Width()
 	}
@@ -123,12 +159,16 @@ func (c *builder) table(d *syntax.Const, t *contract.Type) {
 		c.Fail(d.Type.At, "wrong-type", "a table cannot hold refs or clients", "they come to be only in a session")
 		return
 	}
-	x := c.Memory(t, t.AppendSlots(nil, v, c.Text))
+	slots := t.AppendSlots(nil, v, c.Text)
+	x := c.Memory(t, slots)
+	if d.Public {
+		c.public(d, t, slots)
+	}
 	noted := c.declared("constant", d.Name, d.At)
 	noted.Type = t
 	noted.Place = int(x.Num)
 	if !t.Holder() && t.Form != contract.FormRecord {
-		slots := c.Contract.Memory[x.Num:]
+		slots = c.Contract.Memory[x.Num:]
 		x = typing.Widened(&contract.Expr{
 			Op:   contract.OpConst,
 			Type: t,

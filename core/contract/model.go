@@ -70,12 +70,13 @@ type Contract struct {
 	Fns       []*Fn
 	Audiences []*Named
 	Settings  []*Setting
-	OnJoin    *Body    // nil when absent; the client is its first local number, as in the next three
-	OnLost    *Body    // its connection is gone
-	OnBack    *Body    // it is there again
-	OnLeave   *Body    // its seat ends
-	Texts     []string // all texts that the contract names; a text in a constant is its place here, the empty one is 0
-	Memory    []int64  // the lists, maps and records that are constant
+	Public    []*Public // the constants that clients get
+	OnJoin    *Body     // nil when absent; the client is its first local number, as in the next three
+	OnLost    *Body     // its connection is gone
+	OnBack    *Body     // it is there again
+	OnLeave   *Body     // its seat ends
+	Texts     []string  // all texts that the contract names; a text in a constant is its place here, the empty one is 0
+	Memory    []int64   // the lists, maps and records that are constant
 	Source    *syntax.Source
 	Accepts   []syntax.Accept // the findings that it accepts
 
@@ -99,12 +100,20 @@ type Enum struct {
 	Values []string `json:"values"`
 }
 
+// Public is a constant that stands in the outline.
+type Public struct {
+	Name  string
+	Type  *Type
+	Slots []int64
+}
+
 // Setting is a value that is given when a session is opened.
 type Setting struct {
 	Name    string
 	Type    *Type
 	Default []int64 // its slots
 	Slot    int     // among the slots of all settings
+	Public  bool    // clients get its value when they join
 }
 
 // Audience classes who gets a value. The order matters: a smaller one is contained in a greater one.

@@ -9,7 +9,7 @@ import (
 )
 
 // Outline is what clients are given of a contract: names, types, ranges, reasons, and the checks that a client can
-// evaluate itself; never bodies, constants, defaults or what only the server has.
+// evaluate itself, and public constants; never bodies, other constants, defaults or what only the server has.
 type Outline struct {
 	Contract string         `json:"contract"`
 	Tick     int            `json:"tick"` // ticks per second
@@ -18,6 +18,23 @@ type Outline struct {
 	Kinds    []KindOutline  `json:"kinds"`
 	Events   []EventOutline `json:"events"`
 	Groups   []GroupOutline `json:"groups"`
+
+	// what is public: constants with their values, and settings, whose values come with a client's seat
+	Constants []ConstantOutline `json:"constants,omitempty"`
+	Settings  []SettingOutline  `json:"settings,omitempty"`
+}
+
+// ConstantOutline is a public constant; its value is in the JSON form of its type.
+type ConstantOutline struct {
+	Name  string          `json:"name"`
+	Type  *Type           `json:"type"`
+	Value json.RawMessage `json:"value"`
+}
+
+// SettingOutline is a public setting.
+type SettingOutline struct {
+	Name string `json:"name"`
+	Type *Type  `json:"type"`
 }
 
 // GroupOutline says what those who are in one audience have in common: what binary frames write once for all of them.
@@ -138,6 +155,16 @@ func (c *Contract) outline(full bool) *Outline {
 		}
 	}
 	o.Groups = c.groups(o)
+	text := func(n int64) string { return c.Texts[n] }
+	for _, p := range c.Public {
+		value := p.Type.AppendJSON(nil, p.Type.FromSlots(p.Slots, text))
+		o.Constants = append(o.Constants, ConstantOutline{p.Name, p.Type, value})
+	}
+	for _, s := range c.Settings {
+		if s.Public {
+			o.Settings = append(o.Settings, SettingOutline{s.Name, s.Type})
+		}
+	}
 	return o
 }
 
@@ -355,6 +382,12 @@ func (o *Outline) names() map[string]string {
 	}
 	for _, e := range o.Events {
 		out[e.Name] = word(e)
+	}
+	for _, c := range o.Constants {
+		out["the constant "+c.Name] = word(c)
+	}
+	for _, s := range o.Settings {
+		out["the setting "+s.Name] = word(s)
 	}
 	return out
 }

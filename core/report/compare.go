@@ -7,6 +7,7 @@ import (
 	"maps"
 	"math"
 	"slices"
+	"strconv"
 	"strings"
 
 	"kamerad.example/core/contract"
@@ -62,6 +63,7 @@ func Compare(a, b *contract.Contract) *Comparison {
 		func(name string, x, y *contract.Setting) {
 			c.pair("setting", name, x != nil, y != nil, func() {
 				c.aspect("setting", name, "type", x.Type.String(), y.Type.String(), "")
+				c.aspect("setting", name, "public", strconv.FormatBool(x.Public), strconv.FormatBool(y.Public), "")
 				c.aspect(
 					"setting", name, "default", valueText(a, x.Type, x.Default), valueText(b, y.Type, y.Default),
 					"a session keeps the settings that it was opened with",
@@ -629,6 +631,16 @@ func (c *comparer) clients() {
 		c.lostEvents(k.Name+".", k.Events, l.Events, same)
 	}
 	c.lostEvents("", a.Events, b.Events, same)
+	for _, x := range a.Constants {
+		if !slices.ContainsFunc(b.Constants, func(y contract.ConstantOutline) bool { return same(x, y) }) {
+			lose("the public constant " + x.Name)
+		}
+	}
+	for _, x := range a.Settings {
+		if !slices.ContainsFunc(b.Settings, func(y contract.SettingOutline) bool { return same(x, y) }) {
+			lose("the public setting " + x.Name)
+		}
+	}
 	c.out.Stay = len(c.out.Lose) == 0
 }
 

@@ -349,6 +349,31 @@ entity Diver per player {
 	}
 }
 
+// A client that reads a public constant or setting by its type loses it where that is another one, or public no more.
+func TestWhatIsPublicIsCompared(t *testing.T) {
+	const before = `contract wreck language 2
+public const reach: int 0..9 = 2
+public setting tide: int 0..9 = 3
+entity Diver per player { n: int 0..9 = 0; request go() { n += 1 } }
+`
+	a, problems := compile.Load("wreck.kam", before)
+	require.NotNil(t, a, problems.Error())
+	for _, x := range []struct{ old, new, changes, lose string }{
+		{"9 = 2", "9 = 3", "constant reach value", "the public constant reach"},
+		{"9 = 3", "9 = 4", "setting tide default", ""},
+		{"tide: int 0..9", "tide: int 0..8", "setting tide type", "the public setting tide"},
+		{"public setting", "setting", "setting tide public", "the public setting tide"},
+		{"entity", "public setting more: int 0..9 = 3\nentity", "setting more ", ""},
+	} {
+		b, problems := compile.Load("wreck.kam", strings.Replace(before, x.old, x.new, 1))
+		require.NotNil(t, b, problems.Error())
+		got := report.Compare(a, b)
+		require.Len(t, got.Changes, 1, x.new)
+		assert.Equal(t, x.changes, got.Changes[0].What+" "+got.Changes[0].Name+" "+got.Changes[0].Aspect)
+		assert.Equal(t, x.lose, strings.Join(got.Lose, ", "), x.new)
+	}
+}
+
 // A later language is told as a difference, though it changes nothing.
 func TestLanguagesAreCompared(t *testing.T) {
 	text := "entity Diver per player { n: int 0..9 = 0; request go() { n += 1 } }"

@@ -26,7 +26,15 @@ func TestOutlinesAreAsTheirSchemaSays(t *testing.T) {
 	}
 	whole, problems := compile.Load("wreck.kam", everything)
 	require.NotNil(t, whole, "%s", problems)
-	contracts := []*contract.Contract{tidewreck(t), whole}
+	public, problems := compile.Load("reef.kam", `contract reef language 2
+type Wall { a: int 0..9, b: text max 3 }
+public const walls: list<Wall> max 2 = [Wall(a = 1, b = "x")]
+public setting tide: int 0..9 = 3
+setting dark: int 0..99 = 66
+entity Diver per player { hull: int 0..9 = 0; on spawn { hull = tide; if dark > 70 { hull = 0 } } }
+`)
+	require.NotNil(t, public, "%s", problems)
+	contracts := []*contract.Contract{tidewreck(t), whole, public}
 	for seed := range uint64(40) {
 		if c, _ := compile.Load("wild.kam", wild.Carried(rand.New(rand.NewPCG(seed, 1)))); c != nil {
 			contracts = append(contracts, c)
@@ -38,7 +46,14 @@ func TestOutlinesAreAsTheirSchemaSays(t *testing.T) {
 		require.NoError(t, err)
 		assert.NoError(t, valid(raw), c.Name)
 	}
-	raw, err := json.Marshal(whole.Outline())
+	s, err := New(public, Options{})
+	require.NoError(t, err)
+	assert.Equal(t, map[string]json.RawMessage{"tide": json.RawMessage("3")}, s.PublicSettings())
+	raw, err := json.Marshal(public.Outline())
+	require.NoError(t, err)
+	require.Contains(t, string(raw), `"value":[{"a":1,"b":"x"}]`)
+	assert.Error(t, valid(bytes.Replace(raw, []byte(`"value":`), []byte(`"is":`), 1)))
+	raw, err = json.Marshal(whole.Outline())
 	require.NoError(t, err)
 	for _, change := range [][2]string{
 		{

@@ -242,6 +242,23 @@ func (s *Session) applySettings(given map[string]json.RawMessage) error {
 	return nil
 }
 
+// PublicSettings returns the values of the contract's public settings, in the JSON form of their types; nil when there
+// are none. They are the same for as long as the session lasts.
+func (s *Session) PublicSettings() map[string]json.RawMessage {
+	var out map[string]json.RawMessage
+	for _, x := range s.contract.Settings {
+		if !x.Public {
+			continue
+		}
+		if out == nil {
+			out = map[string]json.RawMessage{}
+		}
+		slots := s.world.Settings[x.Slot : x.Slot+x.Type.Width()]
+		out[x.Name] = x.Type.AppendJSON(nil, x.Type.FromSlots(slots, s.world.Text))
+	}
+	return out
+}
+
 // Contract returns the contract that the session runs.
 func (s *Session) Contract() *contract.Contract { return s.contract }
 

@@ -322,7 +322,8 @@ func (p *parser) decl() Decl {
 		}
 		d.At = at()
 		return d
-	case p.is("const") || p.is("setting"):
+	case p.is("const") || p.is("setting") ||
+		p.is("public") && (p.peek().Text == "const" || p.peek().Text == "setting"):
 		return p.constant(start)
 	case p.is("audience") || p.is("secret") && p.peek().Text == "audience":
 		return p.audienceDecl(start)
@@ -341,15 +342,16 @@ func (p *parser) decl() Decl {
 		return p.contractHandler(start)
 	}
 	p.abort("a declaration",
-		"one of contract, tick, seats, strikes, roles, enum, type, const, setting, audience, shared, part, entity, "+
-			"event, on, fn, include",
+		"one of contract, tick, seats, strikes, roles, enum, type, const, setting, public, audience, shared, part, "+
+			"entity, event, on, fn, include",
 	)
 	return nil
 }
 
-// constant reads a `const` or a `setting`. start is where the declaration begins.
+// constant reads a `const` or a `setting`, with `public` before it or not. start is where the declaration begins.
 func (p *parser) constant(start int) *Const {
-	d := &Const{Setting: p.take().Text == "setting"}
+	d := &Const{Public: p.accept("public")}
+	d.Setting = p.take().Text == "setting"
 	d.Name = p.name("its name")
 	if p.accept(":") {
 		d.Type = p.typ()

@@ -50,8 +50,8 @@ func (p *parser) entity() Decl {
 	for !p.is("}") {
 		// What can only stand outside of a kind tells that this one should have ended.
 		outside := p.tok().Newline &&
-			(p.is("entity") || p.is("shared") || p.is("part") || p.is("enum") || p.is("const") || p.is("type") ||
-				p.is("fn") || p.is("audience"))
+			(p.is("entity") || p.is("shared") || p.is("part") || p.is("enum") || p.is("const") || p.is("public") ||
+				p.is("type") || p.is("fn") || p.is("audience"))
 		if p.tok().Kind == End || outside && p.peek().Text != ":" {
 			p.fail(
 				Span{start, d.Name.At.End}, "unbalanced", fmt.Sprintf("`%s` has no closing `}`", d.Name.Text),

@@ -79,6 +79,7 @@ type TypeDecl struct {
 type Const struct {
 	At      Span
 	Setting bool
+	Public  bool // clients get it
 	Name    Ident
 	Type    *Type    // nil when absent
 	Value   Expr     // nil with From

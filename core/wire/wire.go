@@ -251,6 +251,8 @@ type Hello struct {
 	Received    uint64            `json:"received"`
 	Fingerprint string            `json:"fingerprint"`
 	Outline     *contract.Outline `json:"outline,omitempty"` // nil for a client that named its fingerprint
+
+	Settings map[string]json.RawMessage `json:"settings,omitempty"` // the values of the contract's public settings
 }
 
 // Field is one property or argument with its value. Of a property that moves by itself the Motion travels; the value is

@@ -110,7 +110,8 @@ type Options struct {
 type Runner struct {
 	row      store.Session // as it is stored
 	session  *session.Session
-	outline  *contract.Outline // what clients are given; it never changes
+	outline  *contract.Outline          // what clients are given; it never changes
+	settings map[string]json.RawMessage // of those, the public ones; they never change
 	recorder Recorder
 	meters   *Meters
 	now      func() time.Time
@@ -151,6 +152,7 @@ func New(o Options) *Runner {
 		row:           o.Row,
 		session:       o.Session,
 		outline:       o.Session.Contract().Outline(),
+		settings:      o.Session.PublicSettings(),
 		recorder:      o.Recorder,
 		meters:        o.Meters,
 		now:           o.Now,

@@ -148,6 +148,7 @@ func (r *Runner) hello(s *seat, j SeatRequest) wire.Hello {
 		GraceMs:     r.grace().Milliseconds(),
 		Fingerprint: r.outline.Fingerprint(),
 		Outline:     r.outline,
+		Settings:    r.settings,
 	}
 	if j.Outline != "" {
 		hello.Outline = nil // it has it
