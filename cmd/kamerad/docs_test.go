@@ -19,6 +19,7 @@ import (
 
 	"kamerad.example/core/compile"
 	"kamerad.example/core/contract"
+	"kamerad.example/core/policy"
 	"kamerad.example/core/session"
 	"kamerad.example/core/syntax"
 	"kamerad.example/core/wire"
@@ -132,6 +133,9 @@ func TestWhatTheDocumentsShow(t *testing.T) {
 				for line := range strings.SplitSeq(strings.TrimSpace(text), "\n") {
 					assert.Contains(t, string(example), strings.TrimSpace(line))
 				}
+			case "policy":
+				_, err := policy.Read([]byte(text))
+				assert.NoError(t, err)
 			case "mermaid": // TestTheArchitectureIsAsDrawn
 			case "bash": // TestAGameUsesTheClientLibrary
 			case "ebnf", "part", "table": // shown with what a test runs, or held against the parser

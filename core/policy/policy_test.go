@@ -135,7 +135,7 @@ func TestTheReferenceTellsAllRules(t *testing.T) {
 	require.NoError(t, err)
 	_, section, found := strings.Cut(string(raw), "### A team's policy\n")
 	require.True(t, found)
-	block := regexp.MustCompile("(?s)```json\n(.*?)```").FindStringSubmatch(section)
+	block := regexp.MustCompile("(?s)```policy\n(.*?)```").FindStringSubmatch(section)
 	require.NotNil(t, block)
 	_, err = Read([]byte(block[1]))
 	require.NoError(t, err)
