@@ -748,9 +748,36 @@ def check_moves(vector, tell):
         tell["moves along walls"] += 1
 
 
+# What is sown: the numbers of the public sequence of a seed.
+
+def finalize(v):
+    v = (v ^ v >> 30) * 0xBF58476D1CE4E5B9 & MASK
+    v = (v ^ v >> 27) * 0x94D049BB133111EB & MASK
+    return v ^ v >> 31
+
+
+def sown(seed, place, low, high):
+    v = finalize(finalize(seed & MASK) + (place + 1) * 0x9E3779B97F4A7C15 & MASK)
+    return low + (v * (high - low + 1) >> 64)
+
+
+def check_sown(vector, tell):
+    for v in vector.get("sown", []):
+        got = sown(v["seed"], v["place"], v["low"], v["high"])
+        assert got == v["is"], f"{v}: it is {got}"
+        tell["numbers sown"] += 1
+    if "layouts" in vector:
+        all_of, total = vector["layouts"], 0
+        for seed in range(all_of["seeds"]):
+            for place in range(all_of["places"]):
+                total = total * 1099511628211 + sown(seed, place, all_of["low"], all_of["high"]) & MASK
+        assert str(total) == all_of["sum"], f"{all_of}: the sum is {total}"
+        tell["layouts"] += all_of["seeds"]
+
+
 def main(files):
     tell = dict.fromkeys(("frames", "digests", "messages", "numbers", "values", "differences", "places",
-                          "samples of motions", "moves along walls"), 0)
+                          "samples of motions", "moves along walls", "numbers sown", "layouts"), 0)
     for file in files:
         with open(file, encoding="utf-8") as f:
             vector = json.load(f)
@@ -759,6 +786,7 @@ def main(files):
                 check_frames(vector, tell)
             check_codings(vector, tell)
             check_moves(vector, tell)
+            check_sown(vector, tell)
         except Exception as problem:
             sys.exit(f"{file}: {problem!r}")
     print(", ".join(f"{n} {what}" for what, n in tell.items()) + " agree")

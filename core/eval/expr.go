@@ -713,12 +713,13 @@ func (s *Scope) call(n *syntax.Call, w Want) Node {
 		}
 		return constant(json.RawMessage(text.Value))
 	}
-	count := map[string]int{"distance": 2, "length": 1, "roll": 2, "exists": 1, "abs": 1}
+	count := map[string]int{"distance": 2, "length": 1, "roll": 2, "sown": 4, "exists": 1, "abs": 1}
 	if wanted, known := count[r.Text]; r.Text != "vec" && !known || known && wanted != len(args) ||
 		r.Text == "vec" && (len(args) < 2 || len(args) > 3) {
 		s.Fail(
 			n.At, "unknown-name", fmt.Sprintf("a drill has no function `%s` with %d values", r.Text, len(args)),
-			"vec(x, y), distance(a, b), length(v), roll(a..b), exists(e), abs(n), now(), count(Kind), "+
+			"vec(x, y), distance(a, b), length(v), roll(a..b), sown(seed, n, a..b), exists(e), abs(n), now(), "+
+				"count(Kind), "+
 				"count(clients); in what is forged also json(text)",
 		)
 		return broken
@@ -825,6 +826,17 @@ func function(e *Env, name string, list []any) (any, error) {
 			return x, nil
 		case float64:
 			return math.Abs(x), nil
+		}
+	case "sown":
+		var n [4]int64
+		are := true
+		for i, x := range list {
+			whole, is := x.(int64)
+			n[i] = whole
+			are = are && is
+		}
+		if are && n[2] <= n[3] {
+			return contract.Sown(n[0], n[1], n[2], n[3]), nil
 		}
 	case "roll":
 		a, ok := list[0].(int64)

@@ -1047,6 +1047,12 @@ func (f *flow) math(x *contract.Expr) val {
 			"ask first that `"+x.Name+"` has a value there: that a vector has a length, or that a number is not "+
 				"below 0",
 		)
+	case "sown":
+		low := x.Args[2]
+		high := x.Args[3]
+		if low.Op != contract.OpConst || high.Op != contract.OpConst {
+			f.mayFail(args[2].label.with(args[3].label), "ask first that the range has a number")
+		}
 	case "floor", "round":
 		if !v.ranged || v.magnitude() > mostWhole {
 			f.mayFail(v.label, mendRange)

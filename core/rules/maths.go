@@ -121,6 +121,12 @@ func (m *Machine) maths(f *frame, fn *bytecode.MathCall, out []int64) end {
 		return m.inside(f, fn, vec(0), out)
 	case "crosses":
 		return m.crosses(f, fn, out)
+	case "sown":
+		whole := func(i int) int64 { return f.nums[fn.Args[i]] }
+		if whole(2) > whole(3) {
+			return m.fault("a number sown in %d..%d: the range is empty", whole(2), whole(3))
+		}
+		out[0] = contract.Sown(whole(0), whole(1), whole(2), whole(3))
 	case "along_walls", "free", "nearest":
 		return m.walls(f, fn, out)
 	}

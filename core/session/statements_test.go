@@ -125,7 +125,7 @@ var everyStatement = []string{
 	"sort f in friends by if f == self then 1 else 0", "sort s in friend.row by 9 / s.worth - x", "numbers.shuffle()",
 	"friends.shuffle()", "row.put(sign, 0)", "numbers.put(7, x)", "numbers.clear(); numbers.put(7, 0)", "let tNUM = row.take_first(); sign = tNUM",
 	"let tNUM = numbers.take_last(); tight = tNUM", "let tNUM = friends.take_first(); tNUM.hull -= 1",
-	"numbers = [6, tight]; let tNUM = numbers.take_first(); tight = tNUM", "friend.row.take_last()", "item = Item[x]", "item = Item[x % 3]", "n = number(item)", "n = sum(k, v in by_name: v)",
+	"numbers = [6, tight]; let tNUM = numbers.take_first(); tight = tNUM", "friend.row.take_last()", "item = Item[x]", "item = Item[x % 3]", "n = number(item)", "n = sown(x, y, -3..99)", "n = sown(hull, n, x..y)", "n = sum(k, v in by_name: v)",
 	"n = count(p, v in numbers where v > p + 5)",
 	"cool = since(n)", "cool += 1s", "slow = cool - 200ms", "slow -= 100ms", "n = cool / 100ms",
 	"cool = if x > y then cool else 2s", "flag = cool > slow", "times.put(slow * 2)", "times.put(cool + 8s)", "cool = max(s in times: s else 0s)",
@@ -226,6 +226,7 @@ var constructs = map[string]*regexp.Regexp{
 	"along_walls":             regexp.MustCompile(`along_walls`),
 	"free":                    regexp.MustCompile(`free\(pos`),
 	"nearest":                 regexp.MustCompile(`nearest\(`),
+	"sown":                    regexp.MustCompile(`sown\(`),
 	"route":                   regexp.MustCompile(`route\(`),
 }
 

@@ -48,6 +48,7 @@ func init() {
 		"route":       {"route(from, to, places, links)", 4, 4, (*builtinCall).route, 2},
 		"shuffled":    {"shuffled(list)", 1, 1, (*builtinCall).shuffled, 1},
 		"since":       {"since(phase)", 1, 1, (*builtinCall).since, 1},
+		"sown":        {"sown(seed, n, 0..9)", 3, 3, (*builtinCall).sown, 2},
 		"turn":        {"turn(axis, angle)", 2, 2, (*builtinCall).turn, 1},
 		"turned":      {"turned(v, angle) or turned(v, rotation)", 2, 2, (*builtinCall).turned, 1},
 		"unit":        {"unit(v)", 1, 1, (*builtinCall).unit, 1},
@@ -395,6 +396,33 @@ func (b *builtinCall) roll() *contract.Expr {
 		Type: &contract.Type{Form: contract.FormInt},
 		Args: []*contract.Expr{low, high},
 	}
+}
+
+// sown is a number of the public sequence of a seed. Unlike a roll it changes with nothing but its arguments, and may
+// stand wherever something is computed.
+func (b *builtinCall) sown() *contract.Expr {
+	r, ok := b.call.Args[2].(*syntax.Range)
+	if !ok {
+		return b.wrong()
+	}
+	var args []*contract.Expr
+	for i, arg := range []syntax.Expr{b.call.Args[0], b.call.Args[1], r.Low, r.High} {
+		what := [...]string{"the seed", "the place", "the least of the range", "the greatest of the range"}[i]
+		if v := b.scope.Value(arg, &contract.Type{Form: contract.FormInt}, what); v != nil {
+			args = append(args, v)
+		}
+	}
+	if len(args) < 4 {
+		return nil
+	}
+	if low, high := args[2], args[3]; low.Op == contract.OpConst && high.Op == contract.OpConst && low.Num > high.Num {
+		b.scope.Fail(
+			b.call.At, "out-of-range", fmt.Sprintf("the range %d..%d is empty", low.Num, high.Num),
+			"the least value stands first",
+		)
+		return nil
+	}
+	return b.math(contract.FormInt, args...)
 }
 
 // shuffled copies the list into memory of the body, where the machine shuffles it.
