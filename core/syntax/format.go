@@ -1,6 +1,7 @@
 package syntax
 
 import (
+	"slices"
 	"strings"
 	"unicode/utf8"
 )
@@ -154,7 +155,7 @@ func (l *line) space() {
 		case l.breaks[i]:
 		case unary, sign(p, "( [ . .."), sign(t, ") ] , . .. :"), l.percent(i):
 			blank = 0
-		case sign(t, "( [") && p.operand() && !leads[p.Text]:
+		case sign(t, "( [") && (p.operand() || l.names(i-1)):
 			blank = 0
 		case sign(t, "<") && angled(p), brackets > 0 && (sign(t, ">") || sign(p, "<")):
 			blank = 0
@@ -167,6 +168,13 @@ func (l *line) space() {
 		}
 		l.blanks[i] = blank
 	}
+}
+
+// names reports whether a word is the name of a member where it is declared or called, even one such as `step`.
+func (l *line) names(i int) bool {
+	return i > 0 && slices.Contains(
+		[]string{"request", "event", "action", "fn", "audience", "do", "."}, l.words[i-1].Text,
+	)
 }
 
 // percent reports whether a word is the sign of a share, as in a drill's `link bo loss 5%`.
