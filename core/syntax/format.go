@@ -170,11 +170,17 @@ func (l *line) space() {
 	}
 }
 
-// names reports whether a word is the name of a member where it is declared or called, even one such as `step`.
+// names reports whether a word is the name of a member where it is declared or called, even one such as `step`, or the
+// function `max`, which begins a value where the `max` of a type ends one.
 func (l *line) names(i int) bool {
-	return i > 0 && slices.Contains(
-		[]string{"request", "event", "action", "fn", "audience", "do", "."}, l.words[i-1].Text,
-	)
+	if i == 0 {
+		return false
+	}
+	before := l.words[i-1]
+	if l.words[i].Text == "max" && !before.operand() && before.Text != ">" {
+		return true
+	}
+	return slices.Contains([]string{"request", "event", "action", "fn", "audience", "do", "."}, before.Text)
 }
 
 // percent reports whether a word is the sign of a share, as in a drill's `link bo loss 5%`.
