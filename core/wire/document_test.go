@@ -37,7 +37,7 @@ func TestTheDocumentsReader(t *testing.T) {
 	require.NoError(t, err, string(out))
 	require.Regexp(
 		t,
-		`^[1-9]\d+ frames, [1-9]\d+ digests, [1-9]\d+ messages, [1-9]\d+ numbers, [1-9]\d+ values, [1-9]\d+ differences, [1-9]\d+ places, [1-9]\d+ samples of motions, [1-9]\d+ moves along walls agree\n$`,
+		`^[1-9]\d+ frames, [1-9]\d+ digests, [1-9]\d+ messages, [1-9]\d+ numbers, [1-9]\d+ values, [1-9]\d+ differences, [1-9]\d+ places, [1-9]\d+ samples of motions, [1-9]\d+ moves along walls, [1-9]\d+ numbers sown, 10000 layouts agree\n$`,
 		string(out),
 	)
 }
@@ -45,6 +45,11 @@ func TestTheDocumentsReader(t *testing.T) {
 // breaks are small mistakes that somebody may make who writes a reader: what stands in the document's reader, and what
 // in its place.
 var breaks = [][2]string{
+	// what is sown
+	{"v ^ v >> 30", "v ^ v >> 31"},
+	{"(place + 1) * 0x9E", "place * 0x9E"},
+	{"low + (v * (high - low + 1) >> 64)", "low + (v * (high - low) >> 64)"},
+	{"finalize(finalize(seed & MASK)", "finalize((seed & MASK)"},
 	// along walls
 	{"min(max(dot(minus(p, a), d) / square, 0), 1)", "dot(minus(p, a), d) / square"},
 	{"max((-b - math.sqrt(under)) / a, 0)", "max((-b + math.sqrt(under)) / a, 0)"},
