@@ -184,3 +184,22 @@ func TestAStepIsSmall(t *testing.T) {
 	property, _ = NewActor(seats["spectator"], rand.New(rand.NewPCG(5, 6))).Step()
 	assert.Empty(t, property, "a spectator sets nothing")
 }
+
+// What is carried is not stepped: its client's writes would be denied.
+func TestAStepLeavesWhatIsCarried(t *testing.T) {
+	for _, boards := range []string{"", "; on spawn { sled = first(s in Sled) }"} {
+		c, problems := compile.Load("sleds.kam", `contract sleds language 1
+type Place = vec2 -9..9 step 0.1
+entity Sled { pos: Place = vec(0, 0) }
+entity Diver per player {
+  sled: ref Sled = nothing
+  pos: Place = vec(0, 0) set by owner pace distance(old, new) 8 per second follows sled.pos`+boards+`
+}
+shared Reef { on start { spawn Sled } }
+`)
+		require.NotNil(t, c, problems.Error())
+		_, seats := at(t, c)
+		property, _ := NewActor(seats["player"], rand.New(rand.NewPCG(5, 6))).Step()
+		assert.Equal(t, boards == "", property == "Diver.pos", "%q", boards)
+	}
+}
