@@ -302,25 +302,21 @@ func (c *Client) Outline() *contract.Outline { return c.hello.Outline }
 // Public returns the value of a public constant or setting of the contract, and its type. The error names those that
 // there are.
 func (c *Client) Public(name string) (contract.Value, *contract.Type, error) {
-	var known []string
-	find := func(has string, t *contract.Type, raw json.RawMessage) (contract.Value, error) {
-		v, err := t.ParseJSON(raw)
-		if err != nil {
-			return v, fmt.Errorf("read `%s`, which the service sent: it %w", has, err)
-		}
-		return v, nil
-	}
-	for _, x := range c.hello.Outline.Constants {
-		if known = append(known, x.Name); x.Name == name {
-			v, err := find(name, x.Type, x.Value)
-			return v, x.Type, err
-		}
-	}
+	all := slices.Clone(c.hello.Outline.Constants)
 	for _, x := range c.hello.Outline.Settings {
-		if known = append(known, x.Name); x.Name == name {
-			v, err := find(name, x.Type, c.hello.Settings[name])
-			return v, x.Type, err
+		all = append(all, contract.ConstantOutline{Name: x.Name, Type: x.Type, Value: c.hello.Settings[x.Name]})
+	}
+	var known []string
+	for _, x := range all {
+		known = append(known, x.Name)
+		if x.Name != name {
+			continue
 		}
+		v, err := x.Type.ParseJSON(x.Value)
+		if err != nil {
+			return v, x.Type, fmt.Errorf("read `%s`, which the service sent: it %w", name, err)
+		}
+		return v, x.Type, nil
 	}
 	return contract.Value{}, nil, fmt.Errorf(
 		"read a public constant or setting: there is no %.60q, only: %s", name, strings.Join(known, ", "),

@@ -14,16 +14,24 @@ func (c *Unit) NeedsLanguage2(at syntax.Span, what string) bool {
 	return false
 }
 
+// computes reports whether something that language 2 has may be computed here: not in a constant.
+func (e *Scope) computes(at syntax.Span, what string) bool {
+	if !e.NeedsLanguage2(at, what) {
+		return false
+	}
+	if e.Constant {
+		e.Fail(at, "not-constant", "this is computed", "a constant is written out")
+		return false
+	}
+	return true
+}
+
 // choice reads `if CONDITION then VALUE else OTHER`.
 //
 // The two values are of one type, where a whole number becomes a real beside one. Which of them is
 // computed shows in nothing but the result: the other one cannot fault.
 func (e *Scope) choice(x *syntax.Choice, want *contract.Type) *contract.Expr {
-	if !e.NeedsLanguage2(x.At, "a value that depends on a condition") {
-		return nil
-	}
-	if e.Constant {
-		e.Fail(x.At, "not-constant", "this is computed", "a constant is written out")
+	if !e.computes(x.At, "a value that depends on a condition") {
 		return nil
 	}
 	cond := e.Value(x.Cond, &contract.Type{Form: contract.FormBool}, "the condition of a value")
@@ -109,11 +117,7 @@ func (e *Scope) enumOf(x syntax.Expr) *contract.Enum {
 
 // enumAt reads `Enum[n]`: the value of an enum by its number.
 func (e *Scope) enumAt(en *contract.Enum, x *syntax.Index) *contract.Expr {
-	if !e.NeedsLanguage2(x.At, "an enum's value by its number") {
-		return nil
-	}
-	if e.Constant {
-		e.Fail(x.At, "not-constant", "this is computed", "a constant is written out")
+	if !e.computes(x.At, "an enum's value by its number") {
 		return nil
 	}
 	n := e.Value(x.I, &contract.Type{Form: contract.FormInt}, "the number of the value")
