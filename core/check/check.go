@@ -128,6 +128,7 @@ func (c *builder) readFile(f *syntax.File) {
 	for _, k := range c.Contract.Kinds {
 		c.members(k, c.Trees[k])
 	}
+	c.byteLimits(f)
 	for _, x := range d.events {
 		if e := c.event(x, nil); e != nil {
 			c.Contract.Events = append(c.Contract.Events, e)

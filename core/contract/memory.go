@@ -18,6 +18,9 @@ const (
 	delayMemory     = 96   // for each action that waits for its time, besides its arguments
 	EntryMemory     = 240  // for each client who is told of an entity by itself
 	ClientMemory    = 16 << 10
+
+	meteredMemory         = 320 // for each client with a limit of bytes,
+	meteredPropertyMemory = 140 // and for each property of that
 )
 
 // Memory returns what one entity of the kind takes in the service's memory, in bytes, when each of its texts, lists,
@@ -34,6 +37,16 @@ func (k *Kind) Memory() int64 {
 		} else {
 			out += valueMemory
 		}
+	}
+	return out
+}
+
+// MeteredMemory returns what each client with a limit of bytes takes for an entity of the kind besides EntryMemory, in
+// bytes: what it was sent of it.
+func (k *Kind) MeteredMemory() int64 {
+	out := int64(meteredMemory + 16*k.Slots)
+	for _, p := range k.Properties {
+		out += meteredPropertyMemory + 2*p.Type.texts()
 	}
 	return out
 }

@@ -17,7 +17,9 @@
 package contract
 
 import (
+	"fmt"
 	"slices"
+	"strconv"
 
 	"kamerad.example/core/syntax"
 )
@@ -43,9 +45,16 @@ const (
 	MaxTickRate   = 120
 	MaxLimit      = 1000 // requests of one limit's window
 	MaxRoles      = 16
-	MaxSettings   = 100
-	MaxLocals     = 100  // numbers that the arguments and names of one body take
-	MaxMemory     = 9000 // numbers that the lists of one body take
+
+	// Bytes a second that clients are sent at most, where a contract limits them. Less than so many for each tick
+	// would leave nothing besides the frames themselves.
+	MinBytesPerSecond = 500
+	MinBytesPerTick   = 20
+	MaxBytesPerSecond = 100_000_000
+
+	MaxSettings = 100
+	MaxLocals   = 100  // numbers that the arguments and names of one body take
+	MaxMemory   = 9000 // numbers that the lists of one body take
 )
 
 // Language is the latest version of the contract language. What only a later one has is a mistake in a contract of an
@@ -80,8 +89,35 @@ type Contract struct {
 	Source    *syntax.Source
 	Accepts   []syntax.Accept // the findings that it accepts
 
+	ByteLimits  []ByteLimit // by role; nil when there is none
 	RolesChange bool        // a body may give a client another role
 	Declared    []*Declared // types and constants, in the order of the text
+}
+
+// ByteLimit says how many bytes a client is sent in any second. What does not fit waits, and what is nearest goes first:
+// Nearest is the name of the property that says where an entity is, empty when all are equally near.
+type ByteLimit struct {
+	Bytes   int // 0 for no limit
+	Nearest string
+}
+
+// String returns the limit as in `2000, nearest pos`, empty for none.
+func (l ByteLimit) String() string {
+	switch {
+	case l.Bytes == 0:
+		return ""
+	case l.Nearest == "":
+		return strconv.Itoa(l.Bytes)
+	}
+	return fmt.Sprintf("%d, nearest %s", l.Bytes, l.Nearest)
+}
+
+// ByteLimit returns the limit of the clients of a role, whose Bytes is 0 when they have none.
+func (c *Contract) ByteLimit(role int) ByteLimit {
+	if c.ByteLimits == nil {
+		return ByteLimit{}
+	}
+	return c.ByteLimits[role]
 }
 
 // Declared is a type or constant as the contract declares it. Whatever uses it holds what it stands for, and not its
@@ -233,6 +269,9 @@ type Property struct {
 	Line    int
 	NameAt  syntax.Span
 }
+
+// IsPlace reports whether the property can say where its entity is.
+func (p *Property) IsPlace() bool { return p.Type.Form == FormVec2 || p.Type.Form == FormVec3 }
 
 // SetBy lets a client write a property: Pace is what a write from old to new costs, paid from a budget that grows by
 // Rate a second up to Burst; Rule has to hold. Old and new are the first locals of both.

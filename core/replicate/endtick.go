@@ -158,7 +158,14 @@ func (b *baseline) recordProperties() {
 // recordResend marks the value of a property to be sent to a client once more, when it gets the property at all.
 func (v *View) recordResend(r resend) {
 	u := v.viewer(r.client)
-	if u == nil || r.baseline.entity.Gone || !v.hasProperty(u, r.baseline, r.property) {
+	if u == nil || r.baseline.entity.Gone {
+		return
+	}
+	if u.meter != nil {
+		u.meter.resends = append(u.meter.resends, r)
+		return
+	}
+	if !v.hasProperty(u, r.baseline, r.property) {
 		return
 	}
 	u.markToPack(v)
@@ -180,6 +187,11 @@ func (v *View) packShared() {
 			set.pack(v.world.Tick)
 		}
 	}
+	for _, u := range v.viewers {
+		if u.meter != nil && !u.needsSnapshot {
+			u.meter.noteRoster(v.joined, v.left)
+		}
+	}
 	v.roster = nil
 	if len(v.joined)+len(v.left) > 0 {
 		v.roster = wire.PackRoster(v.outline, v.joined, v.left)
@@ -192,6 +204,9 @@ func (v *View) packShared() {
 // was sent nothing yet gets a snapshot. What out refers to holds until the next call.
 func (v *View) FrameParts(client int, out *wire.Parts) bool {
 	u := v.viewer(client)
+	if u.meter != nil {
+		return v.meteredParts(u, out)
+	}
 	out.Snapshot = u.needsSnapshot
 	out.Blocks = out.Blocks[:0]
 	out.Roster = v.roster
@@ -263,6 +278,9 @@ func (v *View) AcceptFrames() {
 // has to have been called for it.
 func (v *View) Digest(client int) uint32 {
 	u := v.viewer(client)
+	if u.meter != nil {
+		return uint32(u.meter.rosterDigest + u.digest)
+	}
 	sum := v.rosterDigest + u.digest
 	for _, s := range u.subscriptions {
 		sum += s.set.digest
@@ -285,6 +303,9 @@ func (v *View) Reader(client int, tick, settled int64) *wire.Reader {
 	groups := map[int]*wire.Group{0: u.private}
 	audiences := map[int]int{}
 	for _, s := range u.subscriptions {
+		if u.meter != nil {
+			break // it is sent nothing by them
+		}
 		groups[s.handle] = s.set.group
 		audiences[s.handle] = s.set.audience.index
 	}
@@ -298,6 +319,9 @@ func (v *View) Snapshot(client int) *wire.Block {
 	u := v.viewer(client)
 	if u == nil {
 		return out
+	}
+	if u.meter != nil {
+		return v.meteredSnapshot(u)
 	}
 	for _, x := range v.viewers {
 		out.Joined = append(out.Joined, x.client)
@@ -332,7 +356,11 @@ func (v *View) hasProperty(u *viewer, b *baseline, p *contract.Property) bool {
 	if index < 0 {
 		return false
 	}
-	if entry := u.entries[b.entity.ID]; entry != nil && entry.nextMask&(1<<index) != 0 {
+	entry := u.entries[b.entity.ID]
+	if u.meter != nil {
+		return entry != nil && entry.sent.entered && entry.mask&(1<<index) != 0
+	}
+	if entry != nil && entry.nextMask&(1<<index) != 0 {
 		return true
 	}
 	return slices.ContainsFunc(b.placements, func(x placement) bool {

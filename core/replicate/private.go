@@ -30,19 +30,43 @@ type privateEntry struct {
 	maskedFields     map[int]wire.Field
 	maskedDigests    map[int]uint64 // what these add to its digest
 	previousOfEntity *privateEntry
-	_                [40]byte // makes its size one for which Go's allocator begins at a cache line
+	sent             *sentState // of a metered client; nil for others, who have what was sent last to whomever
+	_                [32]byte   // makes its size one for which Go's allocator begins at a cache line
 }
 
 // Field returns a property as this client may have it. index is its index within the outline.
 func (entry *privateEntry) Field(index int) wire.Field {
+	if entry.sent != nil {
+		return entry.sent.field(entry.baseline, index)
+	}
 	if f, ok := entry.maskedFields[index]; ok {
 		return f
 	}
 	return entry.baseline.Field(index)
 }
 
+// Owner returns the number of the client that owns the entity, as this client is sent it.
+func (entry *privateEntry) Owner() int {
+	if entry.sent != nil {
+		return entry.sent.owner
+	}
+	return entry.baseline.Owner()
+}
+
+// Slots returns a property as this client had it, and as it is sent to it now. index is its index within the outline.
+func (entry *privateEntry) Slots(index int) (old, now []int64) {
+	if entry.sent != nil {
+		return entry.sent.slots(entry.baseline, index)
+	}
+	return entry.baseline.Slots(index)
+}
+
 // markChanged notes that there is something new of the entry.
 func (entry *privateEntry) markChanged() {
+	if entry.sent != nil {
+		entry.viewer.meter.waitFor(entry, entry.changedNow())
+		return
+	}
 	if !entry.isListed {
 		entry.isListed = true
 		entry.nextChanged = entry.viewer.changedEntries
@@ -107,6 +131,7 @@ func (v *View) updatePrivateEntries(spawned []*baseline) {
 		}
 	}
 	v.updateEdgeEntries()
+	v.updateMeteredEntries(spawned)
 	for _, b := range spawned {
 		if b.entity.Gone {
 			v.addGoneToEntries(b)
@@ -237,10 +262,12 @@ func (v *View) updateEdgeEntries() {
 // addGoneToEntries gives an entity that came and went in this tick to every client that may know of it by itself.
 func (v *View) addGoneToEntries(b *baseline) {
 	for _, u := range v.viewers {
-		if b.plan.hasPrivateParts() {
+		if b.plan.hasPrivateParts() || u.meter != nil {
 			v.updateEntry(u, b)
 		}
-		v.addSpawnedAndGone(u, b)
+		if u.meter == nil {
+			v.addSpawnedAndGone(u, b)
+		}
 	}
 }
 
@@ -303,6 +330,12 @@ func (v *View) updateEntry(u *viewer, b *baseline) {
 		v.addEntry(u, entry)
 	}
 	entry.nextMask = mask
+	if u.meter != nil {
+		if mask != entry.mask {
+			u.meter.waitFor(entry, 0)
+		}
+		return
+	}
 	if mask != entry.mask && !entry.isNew {
 		u.private.SetMask(entry.plan.outlineIndex, int(entry.slot), mask)
 		entry.markChanged()
@@ -348,7 +381,7 @@ func (v *View) reaches(u *viewer, b *baseline, r contract.Reach, group int, ask 
 	role := uint64(1) << u.role
 	switch {
 	case r.Yes&role != 0:
-		return true, false
+		return true, u.meter != nil
 	case r.Maybe&role == 0:
 		return false, false
 	case r.Term == contract.ByOwner:
@@ -360,7 +393,7 @@ func (v *View) reaches(u *viewer, b *baseline, r contract.Reach, group int, ask 
 			})
 		}
 		if inOneOf(u.isIn) {
-			return true, false
+			return true, u.meter != nil
 		}
 		if !v.audiences[group].byDistance {
 			return false, false
@@ -385,6 +418,12 @@ func (v *View) addEntry(u *viewer, entry *privateEntry) {
 	v.privateEntries++
 	u.entryList = append(u.entryList, entry)
 	u.entries[entry.entity.ID] = entry
+	if u.meter != nil {
+		entry.sent = newSentState(entry.baseline)
+		v.meteredMemory += entry.entity.Kind.MeteredMemory()
+		u.meter.waitFor(entry, 0)
+		return
+	}
 	if len(u.newEntries) == 0 {
 		v.viewersWithNewEntries = append(v.viewersWithNewEntries, u)
 	}
@@ -402,6 +441,11 @@ func (v *View) releaseEntry(entry *privateEntry) {
 	u.entryList[entry.listIndex] = last
 	last.listIndex = entry.listIndex
 	u.entryList = u.entryList[:len(u.entryList)-1]
+	if u.meter != nil {
+		v.meteredMemory -= entry.entity.Kind.MeteredMemory()
+		u.meter.release(entry)
+		return
+	}
 	u.private.Exit(entry.plan.outlineIndex, int(entry.slot))
 	u.markToPack(v)
 	if entry.whole {
@@ -484,17 +528,29 @@ func (v *View) recordEntryChange(u *viewer, entry *privateEntry) {
 	}
 }
 
-// updateMasked brings a property up to date whose value may refer to entities that the client may not know of. index is
-// the property's index within the outline; hadIt says that the client had the property before this tick.
-func (v *View) updateMasked(u *viewer, entry *privateEntry, index int, p *contract.Property, hadIt bool) {
-	f := entry.baseline.fields[p.Index]
-	f.Value = p.Type.Refs(f.Value, func(number int64) int64 {
+// withoutHidden returns a property's value without the refs to entities that a client does not know of, or may not. A
+// metered client may be on its way to know one.
+func (v *View) withoutHidden(u *viewer, p *contract.Property, value contract.Value) contract.Value {
+	return p.Type.Refs(value, func(number int64) int64 {
 		e := v.entityByNumber[uint32(number)]
-		if e != nil && v.KnownNumber(u.number, e.ID) != 0 && v.rules.Sees(e, u.number) {
+		knows := e != nil
+		if knows && u.meter != nil {
+			knows = u.entries[e.ID] != nil
+		} else if knows {
+			knows = v.KnownNumber(u.number, e.ID) != 0
+		}
+		if knows && v.rules.Sees(e, u.number) {
 			return number
 		}
 		return 0
 	})
+}
+
+// updateMasked brings a property up to date whose value may refer to entities that the client may not know of. index is
+// the property's index within the outline; hadIt says that the client had the property before this tick.
+func (v *View) updateMasked(u *viewer, entry *privateEntry, index int, p *contract.Property, hadIt bool) {
+	f := entry.baseline.fields[p.Index]
+	f.Value = v.withoutHidden(u, p, f.Value)
 	old, wasMasked := entry.maskedFields[index]
 	if wasMasked && old.Same(f) {
 		return

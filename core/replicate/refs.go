@@ -64,6 +64,12 @@ func (v *View) KnownNumber(client int, id world.ID) uint32 {
 	if u == nil || b == nil {
 		return 0
 	}
+	if u.meter != nil {
+		if u.meter.knows(u, id) {
+			return b.number
+		}
+		return 0
+	}
 	if entry := u.entries[id]; entry != nil && entry.whole || slices.Contains(u.droppedEntities, id) {
 		return b.number
 	}

@@ -73,7 +73,8 @@ type View struct {
 	rosterDigest   uint64    // what the clients in the session add to every digest
 	joined         []wire.Client
 	left           []int
-	privateEntries int // of all clients together
+	privateEntries int   // of all clients together
+	meteredMemory  int64 // that those of metered clients take besides, in bytes
 
 	// Entities.
 	baselines      map[world.ID]*baseline
@@ -96,6 +97,7 @@ type View struct {
 	viewersWithNewEntries []*viewer
 	viewersToPack         []*viewer       // those whose private group may have something to send
 	wantedSets            []*recipientSet // memory that subscribe uses again
+	candidates            []candidate     // memory that sendWaiting uses again
 
 	// Which sides of audiences have to be computed again. A side is computed only when something that it reads changed.
 	// by kind: properties of a client's own entities that its side of some audience reads
@@ -153,9 +155,19 @@ func NewView(key [32]byte, w *world.World, r Rules) *View {
 // Layout returns the layout of the outline that clients are given.
 func (v *View) Layout() *wire.Layout { return v.layout }
 
-// PrivateEntries returns how many entities clients have by themselves, summed over all clients. It is a measure of
-// the memory that audiences take which cannot be shared.
+// byteLimit returns the limit of a client's role.
+func (v *View) byteLimit(u *viewer) contract.ByteLimit {
+	return v.world.Contract().ByteLimit(int(u.role))
+}
+
+// PrivateEntries returns how many entities clients have by themselves, summed over all clients.
 func (v *View) PrivateEntries() int { return v.privateEntries }
+
+// EntryMemory returns what these take in memory, in bytes: what audiences cost that cannot be shared, and limits of
+// bytes.
+func (v *View) EntryMemory() int64 {
+	return int64(v.privateEntries)*contract.EntryMemory + v.meteredMemory
+}
 
 // AddClient adds a client, or gives one that is there another role. It is sent a snapshot.
 func (v *View) AddClient(c wire.Client) {
@@ -164,10 +176,14 @@ func (v *View) AddClient(c wire.Client) {
 	role := slices.Index(v.outline.Roles, c.Role)
 	if u := v.viewer(c.Number); u != nil {
 		v.rosterDigest -= wire.DigestClient(u.client, int(u.role))
+		wasMetered := u.meter != nil
 		u.client = c
 		u.role = uint(role)
 		u.reset = true
 		u.markChanged(v)
+		if wasMetered || v.byteLimit(u).Bytes > 0 {
+			u.restart(v)
+		}
 	} else {
 		u := &viewer{number: c.Number, client: c, role: uint(role)}
 		u.restart(v)

@@ -32,6 +32,7 @@ type viewer struct {
 	gone             bool
 	changedEntries   *privateEntry // with something new in this tick; the head of a list
 	private          *wire.Group   // what this client alone is sent
+	meter            *meter        // of a client that is sent only so many bytes a second; else nil
 	digest           uint64        // of what it has by itself
 	subscriptions    []subscription
 	leftHandles      []int // of the sets that it left in this tick
@@ -48,7 +49,7 @@ type viewer struct {
 	newEntries       []*privateEntry
 	lastHandle       int
 	freeHandles      []int
-	_                [48]byte // makes its size one for which Go's allocator begins at a cache line
+	_                [40]byte // makes its size one for which Go's allocator begins at a cache line
 }
 
 // subscription is a viewer's place in a recipient set.
@@ -72,10 +73,13 @@ type viewerSide struct {
 // restart sends a viewer everything anew.
 func (u *viewer) restart(v *View) {
 	for _, s := range u.subscriptions {
-		s.set.members--
+		u.leave(s.set)
 	}
 	for _, entry := range u.entryList {
 		entry.unlink()
+		if u.meter != nil {
+			v.meteredMemory -= entry.entity.Kind.MeteredMemory()
+		}
 	}
 	v.privateEntries -= len(u.entryList)
 	u.markChanged(v)
@@ -89,6 +93,25 @@ func (u *viewer) restart(v *View) {
 	u.entryList = nil
 	u.lastHandle = 0
 	u.freeHandles = nil
+	if limit := v.byteLimit(u); limit.Bytes > 0 {
+		u.meter = v.newMeter(limit, u.meter)
+		u.private.CountColumns()
+	} else {
+		u.meter = nil
+	}
+}
+
+// enter counts a viewer among the members of a set, leave no longer. A metered one is sent nothing by it.
+func (u *viewer) enter(set *recipientSet) {
+	if u.meter == nil {
+		set.members++
+	}
+}
+
+func (u *viewer) leave(set *recipientSet) {
+	if u.meter == nil {
+		set.members--
+	}
 }
 
 // markChanged queues the viewer for another check of its audiences.
@@ -210,7 +233,7 @@ func (v *View) subscribe(u *viewer) {
 			continue
 		}
 		u.subscriptions = slices.Delete(u.subscriptions, i, i+1)
-		s.set.members--
+		u.leave(s.set)
 		u.leftSets = append(u.leftSets, s.set)
 		u.leftHandles = append(u.leftHandles, s.handle)
 		u.freeHandles = append(u.freeHandles, s.handle)
@@ -218,7 +241,7 @@ func (v *View) subscribe(u *viewer) {
 	for _, set := range wanted {
 		if !u.isIn(set) {
 			u.subscriptions = append(u.subscriptions, subscription{set, u.newHandle(), true})
-			set.members++
+			u.enter(set)
 		}
 	}
 	v.wantedSets = wanted

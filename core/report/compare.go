@@ -211,11 +211,13 @@ func (c *comparer) header() {
 		"header", "strikes", "strikes", fmt.Sprint(a.Strikes, " in ", a.Window, " ticks"),
 		fmt.Sprint(b.Strikes, " in ", b.Window, " ticks"), "",
 	)
-	for _, r := range a.Roles {
-		if !slices.Contains(b.Roles, r) {
-			c.add(Difference{What: "role", Name: r, How: Removed})
-			c.out.Blocks = append(c.out.Blocks, fmt.Sprintf("the role `%s` is gone: clients may have it", r))
+	for i, r := range a.Roles {
+		if at := slices.Index(b.Roles, r); at >= 0 {
+			c.aspect("header", "each "+r, "bytes per second", a.ByteLimit(i).String(), b.ByteLimit(at).String(), "")
+			continue
 		}
+		c.add(Difference{What: "role", Name: r, How: Removed})
+		c.out.Blocks = append(c.out.Blocks, fmt.Sprintf("the role `%s` is gone: clients may have it", r))
 	}
 	for _, r := range b.Roles {
 		if !slices.Contains(a.Roles, r) {

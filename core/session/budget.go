@@ -165,8 +165,7 @@ func (s *Session) Memory() (used, most int64) { return s.world.MemoryUsed(), s.w
 // closed with this tick. Only what clients come to see can take more than the bound: entities and actions that wait are
 // refused at it.
 func (s *Session) countMemory() {
-	entries := int64(s.view.PrivateEntries()) * contract.EntryMemory
-	s.world.ClientMemory = entries + int64(len(s.order))*contract.ClientMemory
+	s.world.ClientMemory = s.view.EntryMemory() + int64(len(s.order))*contract.ClientMemory
 	if s.world.MemoryUsed() > 2*s.world.MaxMemory && s.closed == "" {
 		s.closed = fmt.Sprintf(
 			"what its clients see of %d entities takes more than twice the %d MB of memory that it may",

@@ -179,9 +179,10 @@ func (s *Session) runBody(t *seat, request *Request, e *world.Entity, args []int
 	if s.machine.Used()-s.stepsAtCause >= heavySteps {
 		s.noteSteps("the request "+r.FullName(), nil)
 	}
-	s.inRequest = true
+	s.asking = t
+	s.askingSeq = request.ask.Seq
 	changes, events := s.endTransaction(outcome)
-	s.inRequest = false
+	s.asking = nil
 	d.Changes = changes
 	for _, event := range events {
 		d.Events = append(d.Events, event.Event.FullName())

@@ -5,6 +5,7 @@ import (
 	"slices"
 
 	"kamerad.example/core/wire"
+	"kamerad.example/core/world"
 )
 
 // What a client gets stands in two queues. What it holds is state: whatever a client missed, a snapshot makes up for.
@@ -59,6 +60,9 @@ func (t *seat) requeueAfter(tick int64) {
 	}
 	t.unconfirmed = slices.Delete(t.unconfirmed, first, len(t.unconfirmed))
 	t.queuedEvents = append(events, t.queuedEvents...)
+	for i := range t.pendingReplies {
+		t.pendingReplies[i].decision += len(decisions)
+	}
 	t.queuedDecisions = append(decisions, t.queuedDecisions...)
 	t.queuedLogLines = append(logLines, t.queuedLogLines...)
 	t.hasMessages = true
@@ -136,7 +140,9 @@ func (s *Session) prefetchSeats(from int) {
 // because too many wait.
 func (s *Session) gatherMessages(t *seat, step *Step) bool {
 	client := t.client.Number
-	s.fillReplies(t)
+	if !s.view.IsMetered(client) {
+		s.fillReplies(t, len(t.queuedDecisions))
+	}
 	if t.messageCount() > MaxUnconfirmed {
 		step.Cuts = append(step.Cuts, Cut{
 			Client: client,
@@ -160,6 +166,9 @@ func (s *Session) gatherMessages(t *seat, step *Step) bool {
 // makeFrame makes the frame of one client, if there is anything to tell.
 func (s *Session) makeFrame(t *seat, step *Step) {
 	client := t.client.Number
+	if !s.view.HasRoom(client) {
+		return
+	}
 	second := int64(s.contract.TickRate)
 	parts := &s.parts
 	parts.Tick = s.tick
@@ -186,43 +195,116 @@ func (s *Session) makeFrame(t *seat, step *Step) {
 	if sent.messages() > 0 {
 		t.unconfirmed = append(t.unconfirmed, sent)
 		t.unconfirmedMessages += sent.messages()
-		t.queuedDecisions = nil
-		t.queuedLogLines = nil
-		t.hasMessages = len(t.queuedEvents) > 0
 	}
 	t.lastFrame = s.tick
 	t.toldStored = s.storedTick
 	from := len(s.frameMemory)
 	s.frameMemory = parts.Append(append(s.frameMemory, s.headroom...))
 	whole := s.frameMemory[from:len(s.frameMemory):len(s.frameMemory)]
+	s.view.Sent(client, len(whole)-len(s.headroom))
 	step.Frames = append(step.Frames, ClientFrame{client, whole[len(s.headroom):], whole})
 }
 
-// addMessages adds the messages that wait for a client to its frame, and returns them. Events wait until the client has
-// said that it is ready.
+// addMessages adds the messages that wait for a client to its frame, and returns them: all of them, or those that the
+// client has bytes for. Events wait until the client has said that it is ready.
 func (s *Session) addMessages(t *seat, parts *wire.Parts) unconfirmedFrame {
-	sent := unconfirmedFrame{tick: s.tick, decisions: t.queuedDecisions, logLines: t.queuedLogLines}
-	parts.Decisions = t.queuedDecisions
-	parts.Logs = t.queuedLogLines
-	if t.ready {
-		sent.events = t.queuedEvents
-		t.queuedEvents = nil
+	sent := unconfirmedFrame{tick: s.tick}
+	if s.view.IsMetered(t.client.Number) {
+		s.admitMessages(t, &sent)
+	} else {
+		sent.decisions = t.queuedDecisions
+		sent.logLines = t.queuedLogLines
+		t.queuedDecisions = nil
+		t.queuedLogLines = nil
+		if t.ready {
+			sent.events = t.queuedEvents
+			t.queuedEvents = nil
+		}
 	}
+	t.hasMessages = len(t.queuedEvents)+len(t.queuedDecisions)+len(t.queuedLogLines) > 0
+	parts.Decisions = sent.decisions
+	parts.Logs = sent.logLines
 	for _, event := range sent.events {
 		parts.Events = append(parts.Events, s.packEvent(event, t.client.Number))
 	}
 	return sent
 }
 
-// fillReplies writes the replies of this tick's requests: refs are the numbers of entities that the client knows with
-// its next frame.
-func (s *Session) fillReplies(t *seat) {
+// decisionBytes is what a decision takes at most, besides its reason and reply, numberBytes a ref in an event.
+const (
+	decisionBytes = 32
+	numberBytes   = 5
+)
+
+// admitMessages moves the messages that a metered client has bytes for from its queues into sent: decisions, then log
+// lines, then events, each in order. A decision comes with what its request changed, an event with the entities that it
+// names. Loose events that do not fit are dropped.
+func (s *Session) admitMessages(t *seat, sent *unconfirmedFrame) {
+	client := t.client.Number
+	n := 0
+	for ; n < len(t.queuedDecisions); n++ {
+		d := &t.queuedDecisions[n]
+		if !s.view.Admit(client, decisionBytes+len(d.Reason)+len(d.Reply), t.touched[d.Seq]) {
+			break
+		}
+		delete(t.touched, d.Seq)
+	}
+	s.fillReplies(t, n)
+	sent.decisions = t.queuedDecisions[:n:n]
+	t.queuedDecisions = t.queuedDecisions[n:]
+	n = 0
+	for n < len(t.queuedLogLines) && s.view.Admit(client, len(t.queuedLogLines[n]), nil) {
+		n++
+	}
+	sent.logLines = t.queuedLogLines[:n:n]
+	t.queuedLogLines = t.queuedLogLines[n:]
+	if !t.ready {
+		return
+	}
+	var left []*outgoingEvent
+	for _, event := range t.queuedEvents {
+		named, bytes := s.namedBy(event, client)
+		switch {
+		case s.view.Admit(client, bytes, named):
+			sent.events = append(sent.events, event)
+		case !event.Event.Loose:
+			left = append(left, event)
+		}
+	}
+	t.queuedEvents = left
+}
+
+// namedBy returns the entities that an event names, and how many bytes the event takes at most.
+func (s *Session) namedBy(event *outgoingEvent, client int) (named []world.ID, bytes int) {
+	if event.Entity != nil {
+		named = append(named, event.Entity.ID)
+	}
+	if event.hasRefs {
+		for i, p := range event.Event.Params {
+			p.Type.Refs(event.Values[i], func(id int64) int64 {
+				named = append(named, world.ID(id))
+				return 0
+			})
+		}
+	}
+	return named, len(s.packEvent(event, client)) + numberBytes*len(named)
+}
+
+// fillReplies writes the replies of the first n decisions that are queued: refs are the numbers of entities that the
+// client knows with its next frame.
+func (s *Session) fillReplies(t *seat, n int) {
+	left := t.pendingReplies[:0]
 	for _, reply := range t.pendingReplies {
+		if reply.decision >= n {
+			reply.decision -= n
+			left = append(left, reply)
+			continue
+		}
 		d := &t.queuedDecisions[reply.decision]
 		d.Reply = reply.typ.AppendJSON(nil, s.view.RefsInFrame(t.client.Number, reply.typ, reply.value))
 		if remembered := &t.remembered[d.Seq%rememberedDecisions]; remembered.Seq == d.Seq {
 			remembered.Reply = d.Reply
 		}
 	}
-	t.pendingReplies = t.pendingReplies[:0]
+	t.pendingReplies = left
 }

@@ -51,6 +51,7 @@ type seat struct {
 	pendingReplies  []pendingReply   // of this tick
 	queuedDecisions []wire.Decision
 	queuedLogLines  []string
+	touched         map[uint64][]world.ID // by the number of a request whose decision waits: what it changed
 	strikes         limitWindow
 	cutReason       string // why it is out with the end of this tick; empty when it is not
 }

@@ -114,7 +114,8 @@ type Session struct {
 	refused        []Refused
 	newOwners      []*world.Entity // entities with holds that have another owner since the last cause
 	roleChanged    bool            // a cause gave a client another role
-	inRequest      bool            // the transaction that ends now is that of a request
+	asking         *seat           // of the request whose transaction ends now; nil when it is another cause's
+	askingSeq      uint64          // the request's number
 	closed         string          // why the session ended; empty while it goes on
 	changedOutside bool            // something was changed by Set or Hand since the last tick
 

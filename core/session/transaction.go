@@ -86,8 +86,11 @@ func (s *Session) endTransaction(o *rules.Outcome) (changes []Change, events []r
 		s.world.Rollback()
 		return nil, nil
 	}
-	if s.serverState != nil && s.inRequest {
+	if s.serverState != nil && s.asking != nil {
 		changes = s.changes()
+	}
+	if s.asking != nil && s.view.IsMetered(s.asking.client.Number) {
+		s.noteTouched(s.asking)
 	}
 	s.world.Commit()
 	s.world.Events(s.tellListeners)
@@ -98,6 +101,20 @@ func (s *Session) endTransaction(o *rules.Outcome) (changes []Change, events []r
 		s.applyEffect(effect)
 	}
 	return changes, events
+}
+
+// maxTouched is of how many entities it is noted that a request changed them.
+const maxTouched = 64
+
+// noteTouched notes what the open transaction, that of a request, has changed: its metered client is sent that before
+// the decision.
+func (s *Session) noteTouched(t *seat) {
+	if touched := s.world.Touched(nil); len(touched) > 0 {
+		if t.touched == nil {
+			t.touched = map[uint64][]world.ID{}
+		}
+		t.touched[s.askingSeq] = touched[:min(len(touched), maxTouched)]
+	}
 }
 
 // changes returns what the open transaction has changed.

@@ -298,6 +298,8 @@ func (p *parser) decl() Decl {
 		d.Window = p.duration()
 		d.At = at()
 		return d
+	case p.is("each") && t.Kind == Name:
+		return p.byteLimit(start)
 	case p.is("roles") && t.Kind == Name:
 		p.take()
 		d := &Roles{Names: []Ident{p.name("a role")}}
@@ -342,10 +344,28 @@ func (p *parser) decl() Decl {
 		return p.contractHandler(start)
 	}
 	p.abort("a declaration",
-		"one of contract, tick, seats, strikes, roles, enum, type, const, setting, public, audience, shared, part, "+
+		"one of contract, tick, seats, strikes, roles, each, enum, type, const, setting, public, audience, shared, part, "+
 			"entity, event, on, fn, include",
 	)
 	return nil
+}
+
+// byteLimit reads `each client at most N bytes per second nearest NAME`.
+func (p *parser) byteLimit(start int) Decl {
+	p.take()
+	d := &ByteLimit{Of: p.name("`client` or a role")}
+	p.expect("at", "as in `each client at most 4000 bytes per second`")
+	p.expect("most", "as in `at most 4000 bytes per second`")
+	d.Bytes = p.number("how many bytes a second")
+	p.expect("bytes", "as in `at most 4000 bytes per second`")
+	p.expect("per", "second")
+	p.expect("second", "as in `at most 4000 bytes per second`")
+	if p.is("nearest") && !p.tok().Newline {
+		p.take()
+		d.Nearest = p.name("the property that says where an entity is")
+	}
+	d.At = Span{start, p.last()}
+	return d
 }
 
 // constant reads a `const` or a `setting`, with `public` before it or not. start is where the declaration begins.

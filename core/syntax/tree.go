@@ -22,7 +22,7 @@ type Ident struct {
 	At   Span
 }
 
-// Decl is a top-level declaration: *Contract, *Tick, *Seats, *Strikes, *Roles, *Enum, *TypeDecl, *Const, *Audiences,
+// Decl is a top-level declaration: *Contract, *Tick, *Seats, *Strikes, *ByteLimit, *Roles, *Enum, *TypeDecl, *Const, *Audiences,
 // *Fn, *Entity, *Event, *Handler or *Include.
 type Decl interface{ Span() Span }
 
@@ -51,6 +51,14 @@ type Strikes struct {
 	At     Span
 	Count  *Number
 	Window *Number // milliseconds
+}
+
+// ByteLimit is `each client at most N bytes per second nearest NAME`.
+type ByteLimit struct {
+	At      Span
+	Of      Ident // `client`, or a role
+	Bytes   *Number
+	Nearest Ident // without text when absent
 }
 
 // Roles is `roles a, b`.
@@ -572,6 +580,7 @@ func (n *Contract) Span() Span     { return n.At }
 func (n *Tick) Span() Span         { return n.At }
 func (n *Seats) Span() Span        { return n.At }
 func (n *Strikes) Span() Span      { return n.At }
+func (n *ByteLimit) Span() Span    { return n.At }
 func (n *Roles) Span() Span        { return n.At }
 func (n *Enum) Span() Span         { return n.At }
 func (n *TypeDecl) Span() Span     { return n.At }

@@ -37,6 +37,7 @@ type Group struct {
 	owned        []slotRef
 	masks        []slotRef
 	resends      []resend
+	touched      []bool // by column: there is a change of it; nil for a group of which nobody asks for bounds
 }
 
 // Buffer is memory that private groups share: each packs into it, and its block is used before the next one packs.
@@ -147,7 +148,11 @@ func (g *Group) Held(lane, at int) uint64 { return g.slots[lane][at].nextMask }
 
 // Change records that a property changed. property is its index among those of the lane, item what is in the slot.
 func (g *Group) Change(lane, at, property int, item Item) {
-	g.changes = append(g.changes, change{uint64(g.firstColumn[lane]+property)<<32 | uint64(at), item})
+	column := g.firstColumn[lane] + property
+	if g.touched != nil {
+		g.touched[column] = true
+	}
+	g.changes = append(g.changes, change{uint64(column)<<32 | uint64(at), item})
 }
 
 // Resend records that a property is sent once more as it is, to a client that has it by whichever group.
@@ -219,6 +224,7 @@ func (g *Group) Drop() {
 // endTick frees the slots of what left, and forgets what was recorded.
 func (g *Group) endTick() {
 	g.changes = g.changes[:0]
+	clear(g.touched)
 	if g.otherChanges == 0 {
 		return
 	}

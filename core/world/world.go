@@ -562,6 +562,16 @@ func (w *World) ChangedSince(mark int, out []ChangedProperty) []ChangedProperty 
 	return out
 }
 
+// Touched appends to out the entities that the open transaction has written to, spawned or given to somebody, each once.
+func (w *World) Touched(out []ID) []ID {
+	for i := range w.journal {
+		if e := w.journal[i].entity; e != nil && !slices.Contains(out, e.ID) {
+			out = append(out, e.ID)
+		}
+	}
+	return out
+}
+
 // Commit keeps what was written since the last Commit or Rollback.
 func (w *World) Commit() {
 	w.endIndexed(w.indexedJournal)

@@ -42,6 +42,8 @@ func (p *parts) declaration(d syntax.Decl) {
 		p.add("seats", "seats", d.At)
 	case *syntax.Strikes:
 		p.add("strikes", "strikes", d.At)
+	case *syntax.ByteLimit:
+		p.add("byte limit", d.Of.Text, d.At)
 	case *syntax.Roles:
 		p.add("roles", "roles", d.At)
 	case *syntax.Enum:

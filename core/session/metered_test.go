@@ -1,0 +1,276 @@
+package session
+
+import (
+	"fmt"
+	"maps"
+	"math"
+	"math/rand/v2"
+	"os"
+	"slices"
+	"strconv"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"kamerad.example/core/compile"
+	"kamerad.example/core/contract"
+	"kamerad.example/core/replicate"
+	"kamerad.example/core/wire"
+	"kamerad.example/internal/tests/wild"
+)
+
+// bytesSent adds up what frames take, and finds the most that a client was sent in any second.
+type bytesSent struct {
+	ticks int // in a second
+	tick  int64
+	of    map[int][]int // by client: in each of the last ticks
+	most  map[int]int
+	total map[int]int
+}
+
+func newBytesSent(ticks int) *bytesSent {
+	return &bytesSent{ticks: ticks, of: map[int][]int{}, most: map[int]int{}, total: map[int]int{}}
+}
+
+// add counts the frames of the next tick, each with the header of its message.
+func (b *bytesSent) add(frames []ClientFrame) {
+	b.tick++
+	for client, ring := range b.of {
+		ring[b.tick%int64(b.ticks)] = 0
+		b.of[client] = ring
+	}
+	for _, f := range frames {
+		if b.of[f.Client] == nil {
+			b.of[f.Client] = make([]int, b.ticks)
+		}
+		ring := b.of[f.Client]
+		ring[b.tick%int64(b.ticks)] += len(f.Bytes) + 4
+		b.total[f.Client] += len(f.Bytes) + 4
+		sum := 0
+		for _, n := range ring {
+			sum += n
+		}
+		b.most[f.Client] = max(b.most[f.Client], sum)
+	}
+}
+
+// Random contracts with so few bytes for each client that most of what changes has to wait: nobody is sent more in any
+// second, each digest is that of the copy, and once nothing changes any more each copy comes to be what it should be.
+func TestWhatWaitsForBytesComesInTheEnd(t *testing.T) {
+	runs := 25
+	if n, err := strconv.Atoi(os.Getenv("KAMERAD_RUNS")); err == nil {
+		runs = n
+	}
+	const limit = 1500
+	waited := 0
+	most := 0
+	for seed, right := uint64(1), 0; right < runs; seed++ {
+		c, _ := compile.Load("carried.kam", withByteLimit(wild.Carried(rand.New(rand.NewPCG(seed, 1))), limit))
+		if c == nil {
+			continue
+		}
+		right++
+		w := newCrowd(t, c, seed)
+		w.prove = true
+		w.quiet = true
+		sent := newBytesSent(c.TickRate)
+		w.took = sent.add
+		for range 4 {
+			w.join(c.Roles[w.r.IntN(3)])
+		}
+		for range 60 {
+			for range w.r.IntN(2) {
+				w.input()
+			}
+			for range 4 + w.r.IntN(20) {
+				w.change()
+			}
+			w.step()
+			for n := range w.copies {
+				if x, _ := w.view.Waiting(n); x.Entities > 0 {
+					waited++
+				}
+			}
+		}
+		for n := range w.lost {
+			w.Back(n, w.Now())
+			delete(w.lost, n)
+		}
+		for range 10 * c.TickRate {
+			w.step()
+		}
+		for n, held := range w.copies {
+			w.hold(n, held)
+			assert.LessOrEqual(t, sent.most[n], limit, "seed %d: client %d", seed, n)
+			most = max(most, sent.most[n])
+		}
+		if t.Failed() {
+			t.Fatalf("the contract of seed %d:\n%s", seed, c.Source.Text)
+		}
+	}
+	assert.Greater(t, waited, runs, "something has to wait")
+	t.Logf("%d runs; in %d ticks something waited for a client; %d bytes in the fullest second", runs, waited, most)
+}
+
+// reefText is a contract whose divers all see each other, move all the time, and are sent 2000 bytes a second each.
+const reefText = `contract reef language 2
+tick 20 per second
+seats 200
+each client at most 2000 bytes per second nearest pos
+
+event cleared(by: ref Diver)
+
+shared Dive {
+  hour: int 0..9999 = 0
+  every 1s { hour += 1 }
+}
+
+entity Diver per player {
+  pos:  vec2 -500..500 step 0.01 = vec(0, 0) set by owner
+  hull: int 0..1000 = 1000 clamped
+  air:  int 0..1000 = 1000 clamped to owner
+  every 500ms { hull -= 1; air -= 1 }
+  request clear() limit 2 per second { hull = 1000; tell everyone cleared(self) }
+}
+`
+
+// reef is a session of reefText with clients whose divers wander.
+type reef struct {
+	s       *Session
+	random  *rand.Rand
+	readers map[int]*wire.Reader
+	copies  map[int]*replicate.Copy
+	numbers map[int]uint32              // by client: that of its diver
+	trail   map[uint32][]contract.Value // by diver: where it was at each tick
+	seq     uint64
+	digests int
+}
+
+func newReef(t *testing.T, divers int) *reef {
+	c, problems := compile.Load("reef.kam", reefText)
+	require.NotNil(t, c, problems.Error())
+	s, err := New(c, Options{Key: [32]byte{1}, Prove: true})
+	require.NoError(t, err)
+	r := &reef{
+		s:       s,
+		random:  rand.New(rand.NewPCG(20, 1)),
+		readers: map[int]*wire.Reader{},
+		copies:  map[int]*replicate.Copy{},
+		numbers: map[int]uint32{},
+		trail:   map[uint32][]contract.Value{},
+	}
+	for n := range divers {
+		client, err := s.Join(fmt.Sprint("d", n), "")
+		require.NoError(t, err)
+		s.Ready(client)
+		r.readers[client] = s.Reader(client)
+		r.copies[client] = &replicate.Copy{}
+	}
+	s.Tick()
+	for _, e := range s.world.OfKind(1) {
+		r.numbers[e.Owner] = s.view.Number(e)
+		far := []int64{r.random.Int64N(90_000) - 45_000, r.random.Int64N(90_000) - 45_000}
+		s.world.Set(e, e.Kind.Properties[0], far)
+	}
+	s.world.Commit()
+	for client := range r.copies { // the first frames were those of an empty place
+		s.view.Resync(client)
+		r.readers[client] = wire.NewReader(s.view.Layout())
+	}
+	return r
+}
+
+// tick moves each diver a little and brings the copies to the next tick.
+func (r *reef) tick(t *testing.T) []ClientFrame {
+	for _, e := range r.s.world.OfKind(1) {
+		r.seq++
+		at := r.s.world.Value(e, e.Kind.Properties[0])
+		move := wire.Move{Seq: r.seq, Property: "Diver.pos", Wide: 2, Seen: r.s.tick}
+		for i := range at.Parts {
+			step := int64(math.Round(r.random.NormFloat64() * 30))
+			move.Numbers[i] = min(max(at.Parts[i].Num+step, -50_000), 50_000)
+		}
+		r.s.Steer(e.Owner, r.s.ReadSteering(wire.MessageWrite, move))
+	}
+	step := r.s.Tick()
+	for _, e := range r.s.world.OfKind(1) {
+		number := r.s.view.Number(e)
+		r.trail[number] = append(r.trail[number], r.s.world.Value(e, e.Kind.Properties[0]))
+	}
+	for _, cf := range step.Frames {
+		f, err := r.readers[cf.Client].Read(cf.Bytes)
+		require.NoError(t, err)
+		held := r.copies[cf.Client]
+		held.Apply(f)
+		if f.Digest != nil && r.s.tick%20 == int64(cf.Client)%20 {
+			r.digests++
+			require.Equal(t, held.Digest(r.s.view.Layout().Outline), *f.Digest)
+		}
+	}
+	return step.Frames
+}
+
+// age returns for how many ticks a copy's place of a diver has been out of date.
+func (r *reef) age(e *replicate.Entity) int {
+	trail := r.trail[e.Number]
+	at, _ := e.Value("pos")
+	for i := len(trail) - 1; i >= 0; i-- {
+		if trail[i].Equal(at) {
+			return len(trail) - 1 - i
+		}
+	}
+	return len(trail)
+}
+
+// Two hundred divers that all move and see each other: nobody is sent more than its bytes in any second, and what is
+// near is newer than what is far.
+func TestNearIsNewerThanFar(t *testing.T) {
+	const divers = 200
+	r := newReef(t, divers)
+	sent := newBytesSent(20)
+	bands := []float64{100, 250, 500, math.Inf(1)}
+	ages := make([][]int, len(bands))
+	own := 0
+	const seconds = 14
+	for tick := range 20 * seconds {
+		sent.add(r.tick(t))
+		if tick < 20*10 || tick%20 != 0 {
+			continue
+		}
+		for client, held := range r.copies {
+			me := held.Entity(r.numbers[client])
+			require.NotNil(t, me)
+			own = max(own, r.age(me))
+			require.Len(t, held.Entities(), divers+1)
+			at, _ := me.Value("pos")
+			for _, e := range held.Entities() {
+				if e.Kind != "Diver" || e == me {
+					continue
+				}
+				there, _ := e.Value("pos")
+				x := float64(at.Parts[0].Num-there.Parts[0].Num) / 100
+				y := float64(at.Parts[1].Num-there.Parts[1].Num) / 100
+				band := slices.IndexFunc(bands, func(most float64) bool { return math.Hypot(x, y) < most })
+				ages[band] = append(ages[band], r.age(e))
+			}
+		}
+	}
+	total := 0
+	for client := range r.copies {
+		require.LessOrEqual(t, sent.most[client], 2000, "client %d", client)
+		total += sent.total[client]
+	}
+	before := 0
+	for i, list := range ages {
+		slices.Sort(list)
+		median := list[len(list)/2]
+		late := list[len(list)*95/100]
+		t.Logf("up to %4.0f away: %6d places, the median %d ticks old, 95 in 100 up to %d", bands[i], len(list), median, late)
+		assert.Greater(t, late, before, "what is farther is older")
+		before = late
+	}
+	t.Logf("own divers up to %d ticks old; %d bytes a client and second in the mean, %d in the fullest; %d digests",
+		own, total/divers/seconds, slices.Max(slices.Collect(maps.Values(sent.most))), r.digests)
+	assert.Zero(t, own)
+}
