@@ -213,11 +213,19 @@ type WatchClient struct {
 	Test bool  `json:"test"` // opened through the API
 	Seen int64 `json:"seen"` // newest tick that it has confirmed
 	Sent int64 `json:"sent"` // newest tick that it was sent
-	// oldest tick that it was sent and has not confirmed; 0 if there is none
+	// oldest tick of which it has not confirmed everything, or has not been sent it for want of bytes; 0 if there is none
 	Waits  int64             `json:"waits,omitempty"`
+	Bytes  *Bytes            `json:"bytes,omitempty"` // of a client with a limit of bytes
 	Frames []json.RawMessage `json:"frames,omitempty"`
 	// Differences is how often its copy was not what it should be; each time it was sent anew.
 	Differences int `json:"differences,omitempty"`
+}
+
+// Bytes says how a client with a limit of bytes stands.
+type Bytes struct {
+	Limit   int `json:"limit"`   // that it is sent in any second at most
+	Sent    int `json:"sent"`    // in the last second
+	Waiting int `json:"waiting"` // entities of which something has not been sent
 }
 
 // Link says what the link of a test client is like, the same in both directions.

@@ -89,6 +89,12 @@ func printCost(w io.Writer, name string, cost *report.Cost) {
 		terminal.Bold.Sprintf("%d bytes", cost.Snapshot), terminal.Bold.Sprintf("%d bytes", cost.Most),
 		terminal.Bold.Sprintf("%d bytes", cost.Typical), float64(cost.Typical*cost.TickRate)/1000,
 	)
+	for _, limit := range cost.Limits {
+		printLimit(w, cost, limit)
+	}
+	if len(cost.Limits) > 0 {
+		fmt.Fprintln(w)
+	}
 	fmt.Fprintf(
 		w, "The service needs at most %s of memory for all this; `serve --session-memory` bounds it.\n\n",
 		terminal.Bold.Sprint(megabytes(cost.Memory)),
@@ -111,6 +117,19 @@ func printCost(w io.Writer, name string, cost *report.Cost) {
 		fmt.Fprintln(w)
 	}
 	printCostOfBodies(w, cost.Bodies)
+}
+
+// printLimit prints how the bytes that a client of a role is sent compare with what there is to send.
+func printLimit(w io.Writer, cost *report.Cost, limit report.LimitRow) {
+	moves := cost.Typical * cost.TickRate
+	share := fmt.Sprintf("what timers and motion change takes %d %% of that", 100*moves/limit.Bytes)
+	if moves > limit.Bytes {
+		share = terminal.Warn.Sprint(share + ", so that some of it always waits")
+	}
+	fmt.Fprintf(
+		w, "Each %s is sent at most %s a second: to join takes %.1f s;\n  %s.\n", limit.Role,
+		terminal.Bold.Sprintf("%d bytes", limit.Bytes), float64(cost.Snapshot)/float64(limit.Bytes), share,
+	)
 }
 
 // printedBodies is how many bodies are printed, of those that may take the most steps.

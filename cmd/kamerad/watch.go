@@ -333,6 +333,12 @@ func (w *watched) draw(out io.Writer, width, height int) {
 	)
 	rows := t.Length() + 5
 	terminal.PrintTable(out, t)
+	for _, c := range w.clients {
+		if c.Bytes != nil {
+			rows++
+			fmt.Fprintln(out, byteLine(c))
+		}
+	}
 	if seen.left > 0 {
 		fmt.Fprintln(
 			out,
@@ -352,6 +358,17 @@ func (w *watched) draw(out io.Writer, width, height int) {
 			fmt.Fprintln(out, decisionLine(d))
 		}
 	}
+}
+
+// byteLine says how a client with a limit of bytes stands.
+func byteLine(c *column) string {
+	line := fmt.Sprintf(
+		"%s %s was sent %d of %d bytes in the last second", terminal.Mark(c.Number), c.Name, c.Bytes.Sent, c.Bytes.Limit,
+	)
+	if c.Bytes.Waiting > 0 {
+		return line + terminal.Warn.Sprintf("; something of %s waits", plural(c.Bytes.Waiting, "entity"))
+	}
+	return line
 }
 
 // sheetCounts says what a sheet shows: values of clients that differ from the server's, those that are on the way, and

@@ -106,6 +106,7 @@ export type WatchClient = Client & {
   seen: number;
   sent: number;
   waits?: number;
+  bytes?: { limit: number; sent: number; waiting: number };
   frames?: Frame[];
   differences?: number;
 };

@@ -87,12 +87,15 @@ type sentState struct {
 // newSentState returns the state of a new entry: nothing of it has been sent.
 func newSentState(b *baseline) *sentState {
 	n := len(b.entity.Kind.Properties)
-	return &sentState{
+	s := &sentState{
 		values:       make([]int64, b.plan.baselineWidth),
-		fields:       make([]wire.Field, n),
 		digests:      make([]uint64, n),
 		changedEpoch: -1,
 	}
+	if b.plan.visibleMask&^b.plan.deltaMask != 0 {
+		s.fields = make([]wire.Field, n)
+	}
+	return s
 }
 
 // field returns a property as the client has it. index is its index within the outline.
@@ -125,6 +128,7 @@ type Waiting struct {
 	Entities int   // of which something waits
 	Ticks    int64 // for how long the oldest has
 	Bytes    int   // that it was sent in the last second
+	Limit    int   // of that
 }
 
 // Waiting returns what waits for a client, and false for one without a limit.
@@ -134,7 +138,7 @@ func (v *View) Waiting(client int) (Waiting, bool) {
 		return Waiting{}, false
 	}
 	m := u.meter
-	out := Waiting{Entities: len(m.waiting) + len(m.exiting), Bytes: m.inSent}
+	out := Waiting{Entities: len(m.waiting) + len(m.exiting), Bytes: m.inSent, Limit: m.limit.Bytes}
 	for _, entry := range m.waiting {
 		if entry.sent.since != 0 {
 			out.Ticks = max(out.Ticks, v.world.Tick-entry.sent.since+1)
@@ -422,7 +426,7 @@ func (v *View) updateMeteredEntries(spawned []*baseline) {
 		case u.queued && !u.unchanged:
 			v.updateMeteredSets(u)
 		}
-		for _, list := range [][]*baseline{spawned, v.membershipChanged, v.ownerChanged} {
+		for _, list := range [][]*baseline{spawned, v.membershipChanged} {
 			for _, b := range list {
 				if b.plan.outlineIndex >= 0 && !b.entity.Gone {
 					v.updateEntry(u, b)
@@ -432,7 +436,8 @@ func (v *View) updateMeteredEntries(spawned []*baseline) {
 	}
 }
 
-// updateMeteredSets updates a client's entries when it is in other recipient sets than before, or at their edge.
+// updateMeteredSets updates a client's entries when it is in other recipient sets than before. What is at their edge has
+// been looked at already.
 func (v *View) updateMeteredSets(u *viewer) {
 	for i := len(u.entryList) - 1; i >= 0; i-- { // the last entry takes the place of one that is released
 		if entry := u.entryList[i]; !entry.entity.Gone {
@@ -440,20 +445,13 @@ func (v *View) updateMeteredSets(u *viewer) {
 		}
 	}
 	for _, s := range u.subscriptions {
-		if s.isNew {
-			v.updateAll(u, s.set.entities)
+		if !s.isNew {
+			continue
 		}
-	}
-	for _, set := range u.edgeSets {
-		v.updateAll(u, set.entities)
-	}
-}
-
-// updateAll updates a client's entries of some entities.
-func (v *View) updateAll(u *viewer, entities []*baseline) {
-	for _, b := range entities {
-		if !b.entity.Gone {
-			v.updateEntry(u, b)
+		for _, b := range s.set.entities {
+			if !b.entity.Gone {
+				v.updateEntry(u, b)
+			}
 		}
 	}
 }
@@ -620,20 +618,19 @@ func (v *View) send(u *viewer, entry *privateEntry) {
 // Admit reports whether a message of so many bytes fits into a client's frame of this tick, with all that the client
 // has not been sent of the entities that belong with it. If so, both are part of the frame. A message that does not fit
 // waits, and so does all that is behind it. Entities that would take more than half a second's bytes follow later.
-func (v *View) Admit(client, bytes int, with []world.ID) bool {
+//
+// What an entity is touched by counts as far as the client may have it: a hidden write brings nothing forward.
+func (v *View) Admit(client, bytes int, with []world.Touched) bool {
 	u := v.viewer(client)
 	if u == nil || u.meter == nil {
 		return true
 	}
 	v.begin(u)
-	if len(u.meter.joined)+len(u.meter.left) > 0 {
-		return false // whom it is about may not be known yet
-	}
 	bound := 0
 	var news []*privateEntry
-	for _, id := range with {
-		entry := u.entryOrGone(id)
-		if entry == nil || entry.sent.since == 0 || slices.Contains(news, entry) {
+	for _, x := range with {
+		entry := u.entryOrGone(x.Entity)
+		if entry == nil || entry.sent.since == 0 || slices.Contains(news, entry) || !entry.shows(x.Properties) {
 			continue
 		}
 		if bound > 8*u.meter.limit.Bytes/2 {
@@ -660,6 +657,11 @@ func (v *View) Admit(client, bytes int, with []world.ID) bool {
 	return true
 }
 
+// shows reports whether the client may have one of some properties of the entry, or they are all.
+func (entry *privateEntry) shows(properties uint64) bool {
+	return properties == ^uint64(0) || entry.plan.outlineMask(properties)&entry.nextMask != 0
+}
+
 // entryOrGone returns the client's entry of an entity, also one that is gone since this tick and that the client has
 // not been told of; nil for none.
 func (u *viewer) entryOrGone(id world.ID) *privateEntry {
@@ -678,9 +680,7 @@ func (u *viewer) entryOrGone(id world.ID) *privateEntry {
 func (v *View) meteredParts(u *viewer, out *wire.Parts) bool {
 	m := u.meter
 	v.begin(u)
-	if len(m.joined)+len(m.left) == 0 {
-		v.sendWaiting(u)
-	}
+	v.sendWaiting(u)
 	out.Snapshot = u.needsSnapshot
 	out.Blocks = out.Blocks[:0]
 	out.Roster = m.roster
@@ -822,7 +822,8 @@ func (m *meter) noteRoster(joined []wire.Client, left []int) {
 	}
 }
 
-// packRoster packs whom the client is told of with this tick: as many as fit.
+// packRoster packs whom the client is told of with this tick: as many as fit. When some do not, nothing else fits either, so
+// that no message or value names a client before it is known.
 func (v *View) packRoster(u *viewer) []byte {
 	m := u.meter
 	joined := 0

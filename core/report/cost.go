@@ -26,6 +26,8 @@ type Cost struct {
 	Snapshot int `json:"snapshot_bytes"`
 	Most     int `json:"most_bytes"`
 	Typical  int `json:"typical_bytes"`
+	// Limits are those of the bytes that a client is sent, by role; empty when there are none.
+	Limits []LimitRow `json:"limits,omitempty"`
 	// Asked are the audiences that are asked for each pair of client and entity, and how often a tick.
 	Asked []AskedAudience `json:"asked"`
 	// Memory is what the service needs for the session with these clients and entities, in bytes, when every value is
@@ -35,6 +37,13 @@ type Cost struct {
 	Kinds  []MemoryRow `json:"kinds"`
 	// Bodies are the bodies and conditions that go over something, those that may take the most steps first.
 	Bodies []BodyRow `json:"bodies"`
+}
+
+// LimitRow is how many bytes each client of a role is sent in any second.
+type LimitRow struct {
+	Role    string `json:"role"`
+	Bytes   int    `json:"bytes"`
+	Nearest string `json:"nearest,omitempty"` // the property that says what is near
 }
 
 // MemoryRow is what the entities of a kind take in the service's memory, in bytes.
@@ -165,6 +174,11 @@ func NewCost(c *contract.Contract, clients int, entities map[string]int) (*Cost,
 			a.most += whole + indexBits
 		}
 	}
+	for i, role := range c.Roles {
+		if limit := c.ByteLimit(i); limit.Bytes > 0 {
+			a.out.Limits = append(a.out.Limits, LimitRow{role, limit.Bytes, limit.Nearest})
+		}
+	}
 	a.out.Bodies = bodyRows(c, clients, a.out.Entities)
 	a.out.Snapshot = (a.snapshot + 7) / 8
 	a.out.Most = (a.most + 7) / 8
@@ -228,7 +242,10 @@ type costing struct {
 func (a *costing) addKind(k *contract.Kind, n int) {
 	a.out.Entities[k.Name] = n
 	row := MemoryRow{Kind: k.Name, Count: n, Each: k.Memory()}
-	if hasPrivate(k) {
+	switch isLimited := a.contract.ByteLimits != nil && k.Visible(); {
+	case isLimited:
+		row.Client = contract.EntryMemory + k.MeteredMemory()
+	case hasPrivate(k):
 		row.Client = contract.EntryMemory
 	}
 	a.out.Kinds = append(a.out.Kinds, row)

@@ -374,6 +374,40 @@ entity Diver per player { n: int 0..9 = 0; request go() { n += 1 } }
 	}
 }
 
+func TestLimitsOfBytesAreCompared(t *testing.T) {
+	const before = `contract wreck language 2
+roles diver, watcher
+each client at most 2000 bytes per second nearest pos
+entity Diver per diver { pos: vec2 -9..9 step 1 = vec(0, 0) set by owner; mine: vec2 -9..9 step 1 = vec(0, 0) }
+`
+	a, problems := compile.Load("wreck.kam", before)
+	require.NotNil(t, a, problems.Error())
+	for _, x := range []struct{ old, new, changes string }{
+		{"2000", "3000", "each diver 2000, nearest pos 3000, nearest pos; each watcher 2000, nearest pos 3000, nearest pos"},
+		{"nearest pos", "nearest mine", "each diver 2000, nearest pos 2000, nearest mine; " +
+			"each watcher 2000, nearest pos 2000, nearest mine"},
+		{"each client", "each diver", "each watcher 2000, nearest pos "},
+		{"each client at most", "each watcher at most 900 bytes per second\neach client at most",
+			"each watcher 2000, nearest pos 900"},
+	} {
+		b, problems := compile.Load("wreck.kam", strings.Replace(before, x.old, x.new, 1))
+		require.NotNil(t, b, problems.Error())
+		got := report.Compare(a, b)
+		var told []string
+		for _, d := range got.Changes {
+			assert.Equal(t, "bytes per second", d.Aspect)
+			told = append(told, d.Name+" "+d.Was+" "+d.Is)
+		}
+		assert.Equal(t, x.changes, strings.Join(told, "; "))
+		assert.Empty(t, got.Lose, "clients need not know of it")
+		assert.Empty(t, got.Blocks)
+	}
+	cost, err := report.NewCost(a, 4, nil)
+	require.NoError(t, err)
+	assert.Equal(t, []report.LimitRow{{"diver", 2000, "pos"}, {"watcher", 2000, "pos"}}, cost.Limits)
+	assert.Equal(t, contract.EntryMemory+a.Kinds[0].MeteredMemory(), cost.Kinds[0].Client)
+}
+
 // A later language is told as a difference, though it changes nothing.
 func TestLanguagesAreCompared(t *testing.T) {
 	text := "entity Diver per player { n: int 0..9 = 0; request go() { n += 1 } }"

@@ -275,14 +275,15 @@ func (s *Session) admitMessages(t *seat, sent *unconfirmedFrame) {
 }
 
 // namedBy returns the entities that an event names, and how many bytes the event takes at most.
-func (s *Session) namedBy(event *outgoingEvent, client int) (named []world.ID, bytes int) {
+func (s *Session) namedBy(event *outgoingEvent, client int) (named []world.Touched, bytes int) {
+	whole := ^uint64(0)
 	if event.Entity != nil {
-		named = append(named, event.Entity.ID)
+		named = append(named, world.Touched{Entity: event.Entity.ID, Properties: whole})
 	}
 	if event.hasRefs {
 		for i, p := range event.Event.Params {
 			p.Type.Refs(event.Values[i], func(id int64) int64 {
-				named = append(named, world.ID(id))
+				named = append(named, world.Touched{Entity: world.ID(id), Properties: whole})
 				return 0
 			})
 		}

@@ -11,6 +11,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"kamerad.example/core/compile"
+	"kamerad.example/core/contract"
 )
 
 // spawning returns a contract whose one timer spawns a thousand entities of a kind in each tick.
@@ -83,10 +84,18 @@ func TestMemoryIsNotMoreThanTold(t *testing.T) {
 			" request ask() from player { m = count(r in Rock where r.n == 8) + count(r in Rock where r.m == 8) } }",
 		"a pace": "entity Rock { n: int 0..9 = 0 at most 2 per second }",
 	}
+	for _, name := range []string{"one property", "ten properties", "sixty properties", "asked, with a list", "a full list",
+		"references", "a moving one"} {
+		kinds[name+", with a limit of bytes"] = kinds[name]
+	}
 	const rocks, clients = 3_000, 10
 	for name, kind := range kinds {
 		t.Run(name, func(t *testing.T) {
-			c, problems := compile.Load("spawning.kam", spawning(kind, rocks))
+			text := spawning(kind, rocks)
+			if strings.HasSuffix(name, "bytes") {
+				text = withByteLimit(strings.Replace(text, "language 1", "language 2", 1), contract.MaxBytesPerSecond)
+			}
+			c, problems := compile.Load("spawning.kam", text)
 			require.NotNil(t, c, problems.Error())
 			before := heap()
 			s, err := New(c, Options{Key: [32]byte{1}, Trace: true, Memory: 4 << 30})

@@ -1,6 +1,7 @@
 package session
 
 import (
+	"encoding/json"
 	"fmt"
 	"maps"
 	"math"
@@ -8,6 +9,7 @@ import (
 	"os"
 	"slices"
 	"strconv"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -273,4 +275,249 @@ func TestNearIsNewerThanFar(t *testing.T) {
 	t.Logf("own divers up to %d ticks old; %d bytes a client and second in the mean, %d in the fullest; %d digests",
 		own, total/divers/seconds, slices.Max(slices.Collect(maps.Values(sent.most))), r.digests)
 	assert.Zero(t, own)
+}
+
+const meteredText = `contract reef language 2
+tick 20 per second
+roles diver, watcher
+each client at most 500 bytes per second nearest pos
+each watcher at most 100000 bytes per second
+
+event seen(what: ref Buoy)
+
+shared Dive {
+  far: int 0..1 = 0
+  on start { for n in 1..60 { spawn Buoy } }
+  request sink() from everyone { for b in Buoy { despawn b } }
+  request hail(n: int 0..999) -> ref Buoy from everyone {
+    let b = spawn Buoy { words = "hailed and seen by everyone" }
+    tell everyone seen(b)
+    reply b
+  }
+  request flash() from everyone {
+    let b = spawn Buoy
+    tell everyone seen(b)
+    despawn b
+  }
+  request paint() from everyone { for b in Buoy { b.words = "painted all over, from stem to stern"; b.shade += 1 } }
+}
+
+entity Buoy {
+  pos:   vec2 -500..500 step 0.01 = vec(100, 0) to watcher
+  words: text max 40 = ""
+  shade: int 0..1000 = 0 clamped
+  on spawn { words = "a buoy that nobody has painted so far"; pos = vec(roll(-400..400), roll(-400..400)) }
+}
+
+entity Diver per diver {
+  pos:  vec2 -500..500 step 0.01 = vec(0, 0) set by owner when new.x < 10
+  name: text max 20 = ""
+  on spawn { name = "a diver" }
+}
+`
+
+// frameOf returns the frame that a client was sent with the last tick, an empty one for none.
+func (g *game) frameOf(client int) *wire.Frame {
+	all := g.bytes[client]
+	isSent := slices.ContainsFunc(g.step.Frames, func(f ClientFrame) bool { return f.Client == client })
+	if !isSent {
+		return &wire.Frame{}
+	}
+	f, _, err := wire.ParseFrame([]byte(all[len(all)-1]), g.outline)
+	require.NoError(g.t, err)
+	return f
+}
+
+// A metered client's decision comes with what its request changed, an event with its entity, even one that is gone by
+// then, and both wait until there is room.
+func TestMessagesOfMeteredClientsComeWithWhatTheyAreAbout(t *testing.T) {
+	g := open(t, meteredText)
+	ana := g.join("Ana", "diver")
+	for range 3 {
+		g.tick()
+	}
+	require.Less(t, len(g.copies[ana].Entities()), 30, "most of it waits")
+	send := func(request string, args ...string) uint64 {
+		g.seq++
+		raw := []json.RawMessage{}
+		for _, x := range args {
+			raw = append(raw, json.RawMessage(x))
+		}
+		g.s.Ask(ana, g.s.ReadRequest(wire.Ask{Seq: g.seq, Request: request, Args: raw}))
+		return g.seq
+	}
+	for n := range 30 { // more than there are bytes for
+		send("Dive.hail", fmt.Sprint(n))
+	}
+	heard, hailed := 0, 0
+	for range 20 * 20 {
+		g.tick()
+		for _, n := range g.notices[ana] {
+			if n.Type == replicate.EventReceived {
+				heard++
+				number := uint32(n.Event.Fields[0].Value.Num)
+				require.NotNil(t, g.copies[ana].Entity(number), "an event names what is there")
+			}
+		}
+		for _, d := range g.frameOf(ana).Decisions {
+			require.Equal(t, wire.Accepted, d.Outcome)
+			hailed++
+			var number uint32
+			require.NoError(t, json.Unmarshal(d.Reply, &number))
+			require.NotNil(t, g.copies[ana].Entity(number), "a reply names what is there")
+		}
+	}
+	assert.Equal(t, 30, hailed)
+	assert.Equal(t, 30, heard)
+	waiting, _ := g.s.Waiting(ana)
+	assert.Zero(t, waiting.Entities)
+	require.Len(t, g.copies[ana].Entities(), 60+30+2)
+
+	// What came and went in one tick is told of, for its event.
+	before := len(g.copies[ana].Entities())
+	send("Dive.flash")
+	g.tick()
+	var order []replicate.NoticeType
+	for _, n := range g.notices[ana] {
+		order = append(order, n.Type)
+	}
+	assert.Equal(t, []replicate.NoticeType{replicate.EntitySpawned, replicate.EventReceived, replicate.EntityGone}, order)
+	assert.Len(t, g.copies[ana].Entities(), before)
+
+	// What everyone is withdrawn comes before anything new, and takes its time.
+	send("Dive.sink")
+	g.tick()
+	assert.Greater(t, len(g.copies[ana].Entities()), 2)
+	for range 20 {
+		g.tick()
+	}
+	assert.Len(t, g.copies[ana].Entities(), 2)
+}
+
+// A crowd that joins at once is told of bit by bit; who leaves before that is not told of at all.
+func TestMeteredClientsAreToldWhoIsThere(t *testing.T) {
+	g := open(t, meteredText)
+	ana := g.join("Ana", "diver")
+	g.tick()
+	for n := range 40 {
+		g.join(fmt.Sprintf("diver with a name %d", n), "diver")
+	}
+	g.tick()
+	for n := 2; n < 40; n += 3 {
+		g.s.Leave(n)
+		delete(g.copies, n)
+	}
+	g.s.Ask(ana, g.s.ReadRequest(wire.Ask{Seq: 1, Request: "Dive.hail", Args: []json.RawMessage{json.RawMessage("1")}}))
+	g.seq = 1
+	some := false
+	for range 20 * 30 {
+		g.tick()
+		known := len(g.copies[ana].Clients)
+		some = some || known > 5 && known < 20
+		if known < len(g.s.Clients()) {
+			require.Empty(t, g.frameOf(ana).Decisions, "what is told of may be about who is not known yet")
+			require.Empty(t, g.frameOf(ana).Events)
+		}
+	}
+	assert.True(t, some)
+	assert.Equal(t, wire.Accepted, g.decided[ana].Outcome)
+	for client, held := range g.copies {
+		assert.ElementsMatch(t, g.s.Clients(), held.Clients, "client %d", client)
+		assert.Len(t, held.Entities(), 1+61+len(g.s.Clients()), "client %d", client)
+	}
+	g.s.Leave(ana)
+	delete(g.copies, ana)
+	for range 20 {
+		g.tick()
+	}
+	assert.NotContains(t, g.copies[3].Clients, wire.Client{Number: 1, Name: "Ana", Role: "diver"})
+}
+
+// What a metered client wrote itself and the server did not take is sent to it once more.
+func TestMeteredClientsAreSentWhatWasNotTaken(t *testing.T) {
+	g := open(t, meteredText)
+	ana := g.join("Ana", "diver")
+	for range 20 * 20 {
+		g.tick()
+	}
+	g.s.Steer(ana, g.s.ReadSteering(wire.MessageWrite, wire.Move{
+		Seq:      1,
+		Property: "Diver.pos",
+		Value:    json.RawMessage("[20,0]"),
+		Seen:     g.s.tick,
+	}))
+	g.tick()
+	f := g.frameOf(ana)
+	require.Len(t, f.Decisions, 1)
+	assert.Equal(t, "rule", f.Decisions[0].Reason)
+	require.Len(t, f.Blocks, 1)
+	require.Len(t, f.Blocks[0].Values, 1)
+	assert.Equal(t, "pos", f.Blocks[0].Values[0].Fields[0].Name)
+}
+
+// In which order a metered client is sent what waits tells it nothing of what it may not have: neither where things
+// are whose place is hidden from it, nor in which order the server did what it did in one tick.
+func TestTheOrderOfWhatWaitsTellsNothing(t *testing.T) {
+	play := func(other bool) (frames []string) {
+		g := open(t, meteredText)
+		ana := g.join("Ana", "diver")
+		for tick := range 20 * 12 {
+			buoys := slices.Clone(g.s.world.OfKind(1))
+			if other {
+				slices.Reverse(buoys)
+			}
+			for i, b := range buoys {
+				hidden := []int64{int64(i*1000) - 30_000, 7}
+				if other {
+					hidden = []int64{30_000 - int64(i*700), 9}
+				}
+				g.s.world.Set(b, b.Kind.Property("pos"), hidden)
+				if tick%40 == 20 {
+					g.s.world.Set(b, b.Kind.Property("shade"), []int64{int64(tick)})
+				}
+			}
+			if tick == 181 { // while much waits
+				for _, b := range buoys {
+					g.s.world.Despawn(b)
+				}
+			}
+			g.s.endTransaction(nil)
+			g.tick()
+		}
+		assert.Len(t, g.copies[ana].Entities(), 2)
+		return g.bytes[ana]
+	}
+	assert.Equal(t, play(false), play(true))
+}
+
+// What takes many bytes at once comes as well, though there is always something small that would fit before it.
+func TestWhatIsLargeIsNotHeldUpByWhatIsSmall(t *testing.T) {
+	g := open(t, `contract reef language 2
+tick 20 per second
+each client at most 500 bytes per second
+shared Log { words: text max 400 = "" }
+shared Dive { on start { for n in 1..60 { spawn Eel } } }
+entity Eel { n: int 0..1000 = 0; on tick { n = roll(0..1000) } }
+entity Diver per player { n: int 0..9 = 0 }
+`)
+	ana := g.join("Ana", "")
+	for range 200 {
+		g.tick()
+	}
+	log := g.copies[ana].OwnedBy("Log", 0)
+	require.NotNil(t, log)
+	text := strings.Repeat("up and down the reef, ", 18)
+	require.NoError(t, g.s.Set(log.Number, "words", contract.Value{Text: text}))
+	held := func() string {
+		v, _ := log.Value("words")
+		return v.Text
+	}
+	waits := 0
+	for held() != text && waits < 400 {
+		g.tick()
+		waits++
+	}
+	assert.Equal(t, text, held())
+	assert.Greater(t, waits, 2)
+	assert.Less(t, waits, 60)
 }

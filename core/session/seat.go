@@ -5,6 +5,7 @@ import (
 	"math"
 	"slices"
 
+	"kamerad.example/core/replicate"
 	"kamerad.example/core/rules"
 	"kamerad.example/core/wire"
 	"kamerad.example/core/world"
@@ -51,7 +52,7 @@ type seat struct {
 	pendingReplies  []pendingReply   // of this tick
 	queuedDecisions []wire.Decision
 	queuedLogLines  []string
-	touched         map[uint64][]world.ID // by the number of a request whose decision waits: what it changed
+	touched         map[uint64][]world.Touched // by the number of a request whose decision waits: what it changed
 	strikes         limitWindow
 	cutReason       string // why it is out with the end of this tick; empty when it is not
 }
@@ -250,6 +251,9 @@ func (s *Session) ReportDifference(client int) (resynced bool) {
 	s.view.Resync(client)
 	return true
 }
+
+// Waiting returns what waits for a client whose role has a limit of bytes, and false for another one.
+func (s *Session) Waiting(client int) (replicate.Waiting, bool) { return s.view.Waiting(client) }
 
 // Differences returns how often a client's copy was not what it should be.
 func (s *Session) Differences(client int) int {

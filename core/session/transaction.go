@@ -111,7 +111,7 @@ const maxTouched = 64
 func (s *Session) noteTouched(t *seat) {
 	if touched := s.world.Touched(nil); len(touched) > 0 {
 		if t.touched == nil {
-			t.touched = map[uint64][]world.ID{}
+			t.touched = map[uint64][]world.Touched{}
 		}
 		t.touched[s.askingSeq] = touched[:min(len(touched), maxTouched)]
 	}

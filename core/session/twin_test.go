@@ -556,6 +556,10 @@ func TestCleanContractsTellNothing(t *testing.T) {
 	for i := 0; right < contracts; i++ {
 		seed := first + uint64(i)
 		text := wild.Contract(rand.New(rand.NewPCG(seed, 1)))
+		isMetered := seed%3 == 0
+		if isMetered {
+			text = withByteLimit(text, 600)
+		}
 		c, problems := compile.Load("wild.kam", text)
 		if c == nil {
 			continue
@@ -571,7 +575,7 @@ func TestCleanContractsTellNothing(t *testing.T) {
 			clean++
 			require.Empty(t, difference, "contract %d is called clean:\n%s", seed, text)
 		}
-		if difference == "" {
+		if difference == "" && !isMetered { // where much waits, a leak is late or comes to nothing
 			agree++
 			if found != "" {
 				alarms++

@@ -7,11 +7,10 @@ import "math/bits"
 // bits. Their sum is no less than what Pack then writes; mostly it is about three times as much, since a bound counts
 // with the longest code of each number.
 
-// blockBound is what a private block takes besides its items, and what its count of each sort of items takes at first.
-const blockBound = 8
-
-// itemBound is what one more item adds to such a count, which is a gamma code: two bits at most.
-const itemBound = 2
+// blockBound is what a private block takes besides its items. The gamma code of how many items of a sort there are takes no
+// more than two bits and one for each; that one is in the bounds of the items, which count a bit more for a lane than
+// it takes.
+const blockBound = 16
 
 // FrameBound is how many bytes a frame takes at most besides roster, messages and the bytes of its one block: head,
 // tick, digest, what is settled, and lengths.
@@ -22,7 +21,7 @@ func (g *Group) BlockBound() int { return blockBound }
 
 // EnterBound returns what Enter adds to a private group's block at most.
 func (g *Group) EnterBound(lane int, item Item, mask uint64, tick int64) int {
-	return itemBound + bits.Len(uint(len(g.lanes))) + measure(func(w *bitWriter) {
+	return bits.Len(uint(len(g.lanes))) + measure(func(w *bitWriter) {
 		w.member(g, &g.lanes[lane], &slot{item: item, nextMask: mask}, tick)
 	})
 }
@@ -30,7 +29,7 @@ func (g *Group) EnterBound(lane int, item Item, mask uint64, tick int64) int {
 // SlotBound returns what Exit adds at most. more is, here and below, how many entities may still enter before the block
 // is packed.
 func (g *Group) SlotBound(lane, more int) int {
-	return itemBound + bits.Len(uint(len(g.lanes))) + bits.Len(uint(len(g.slots[lane])+more))
+	return bits.Len(uint(len(g.lanes))) + bits.Len(uint(len(g.slots[lane])+more))
 }
 
 // OwnerBound returns what SetOwner adds at most.
@@ -53,7 +52,7 @@ func (g *Group) MaskBound(lane, more int, item Item, gained uint64, tick int64) 
 // ResendBound returns what Resend adds at most.
 func (g *Group) ResendBound(item Item, kind, property int, tick int64) int {
 	k := g.layout.kinds[kind]
-	return itemBound + 32 + bits.Len(uint(len(k))) + measure(func(w *bitWriter) { w.field(&k[property], item, tick) })
+	return 32 + bits.Len(uint(len(k))) + measure(func(w *bitWriter) { w.field(&k[property], item, tick) })
 }
 
 // ChangeBound returns what Change adds at most, the first change of a column with what the column takes.
@@ -65,7 +64,7 @@ func (g *Group) ChangeBound(lane, more, property int, item Item, tick int64) int
 	// c+1 more; the code's parameter is less than the bits of n.
 	bound := slotBits + 7
 	if !g.isTouched(column) {
-		bound += itemBound + 2*bits.Len(uint(len(g.columns))) + 1 + slotBits + 7
+		bound += 2*bits.Len(uint(len(g.columns))) + slotBits + 7
 	}
 	if col.encoding != encodeDifference {
 		return bound + measure(func(w *bitWriter) { w.field(col, item, tick) })

@@ -562,12 +562,31 @@ func (w *World) ChangedSince(mark int, out []ChangedProperty) []ChangedProperty 
 	return out
 }
 
-// Touched appends to out the entities that the open transaction has written to, spawned or given to somebody, each once.
-func (w *World) Touched(out []ID) []ID {
+// Touched is an entity with the properties of it that were written, as a bit set; all of one that was spawned or has
+// another owner.
+type Touched struct {
+	Entity     ID
+	Properties uint64
+}
+
+// Touched appends to out what the open transaction has touched, each entity once.
+func (w *World) Touched(out []Touched) []Touched {
 	for i := range w.journal {
-		if e := w.journal[i].entity; e != nil && !slices.Contains(out, e.ID) {
-			out = append(out, e.ID)
+		j := &w.journal[i]
+		properties := ^uint64(0)
+		switch j.typ {
+		case wroteSlot:
+			properties = 1 << j.property
+		case didSpawn, changedOwner:
+		default:
+			continue
 		}
+		at := slices.IndexFunc(out, func(t Touched) bool { return t.Entity == j.entity.ID })
+		if at < 0 {
+			at = len(out)
+			out = append(out, Touched{Entity: j.entity.ID})
+		}
+		out[at].Properties |= properties
 	}
 	return out
 }

@@ -187,6 +187,12 @@ func (w *watchers) client(r *Runner, c wire.Client) api.WatchClient {
 	if m := w.mirrors[c.Number]; m != nil && len(m.frames) > 0 {
 		out.Waits = m.frames[0].Tick
 	}
+	if waiting, isMetered := r.session.Waiting(c.Number); isMetered {
+		out.Bytes = &api.Bytes{Limit: waiting.Limit, Sent: waiting.Bytes, Waiting: waiting.Entities}
+		if since := r.session.Now() - waiting.Ticks + 1; waiting.Ticks > 0 && (out.Waits == 0 || since < out.Waits) {
+			out.Waits = since
+		}
+	}
 	if s := r.seats[c.Number]; s != nil {
 		out.Test = s.test && s.state.connected()
 	}
