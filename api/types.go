@@ -213,7 +213,7 @@ type WatchClient struct {
 	Test bool  `json:"test"` // opened through the API
 	Seen int64 `json:"seen"` // newest tick that it has confirmed
 	Sent int64 `json:"sent"` // newest tick that it was sent
-	// oldest tick of which it has not confirmed everything, or has not been sent it for want of bytes; 0 if there is none
+	// oldest tick of which it has not confirmed everything, or was not sent everything for want of bytes; 0 for none
 	Waits  int64             `json:"waits,omitempty"`
 	Bytes  *Bytes            `json:"bytes,omitempty"` // of a client with a limit of bytes
 	Frames []json.RawMessage `json:"frames,omitempty"`

@@ -264,6 +264,35 @@ func TestACopyIsShownAsConfirmed(t *testing.T) {
 	assert.EqualError(t, err, "enough")
 }
 
+// Who watches is told what a client with a limit of bytes was sent, and that what it has not is on its way.
+func TestWhatWaitsForBytesIsShown(t *testing.T) {
+	v, admin := start(t, page)
+	text := `contract buoys language 2
+each client at most 500 bytes per second
+entity Buoy { words: text max 40 = "a buoy that nobody has painted so far"; on spawn { words = "painted" } }
+shared Dive { on start { for n in 1..99 { spawn Buoy } } }
+`
+	_, err := admin.Publish(t.Context(), "buoys.kam", text, nil)
+	require.NoError(t, err)
+	s, err := admin.Open(t.Context(), api.OpenSession{Contract: "buoys", Paused: true})
+	require.NoError(t, err)
+	_, err = v.Host(t.Context(), s.ID, "Ana", "", client.Options{})
+	require.NoError(t, err)
+	_, err = admin.Step(t.Context(), s.ID, 3)
+	require.NoError(t, err)
+	err = admin.Watch(t.Context(), s.ID, func(m api.Watch) error {
+		require.Len(t, m.Clients, 1)
+		bytes := m.Clients[0].Bytes
+		require.NotNil(t, bytes)
+		assert.Equal(t, 500, bytes.Limit)
+		assert.Greater(t, bytes.Sent, 100)
+		assert.Greater(t, bytes.Waiting, 50)
+		assert.EqualValues(t, 1, m.Clients[0].Waits)
+		return errors.New("enough")
+	})
+	assert.EqualError(t, err, "enough")
+}
+
 // Who comes to watch is told what requests changed before, too.
 func TestWhatWasDecidedBeforeIsShown(t *testing.T) {
 	v, admin := start(t, page)

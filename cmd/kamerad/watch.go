@@ -363,7 +363,8 @@ func (w *watched) draw(out io.Writer, width, height int) {
 // byteLine says how a client with a limit of bytes stands.
 func byteLine(c *column) string {
 	line := fmt.Sprintf(
-		"%s %s was sent %d of %d bytes in the last second", terminal.Mark(c.Number), c.Name, c.Bytes.Sent, c.Bytes.Limit,
+		"%s %s was sent %d of %d bytes in the last second",
+		terminal.Mark(c.Number), c.Name, c.Bytes.Sent, c.Bytes.Limit,
 	)
 	if c.Bytes.Waiting > 0 {
 		return line + terminal.Warn.Sprintf("; something of %s waits", plural(c.Bytes.Waiting, "entity"))

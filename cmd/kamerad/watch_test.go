@@ -109,6 +109,9 @@ func TestTheSheetFindsWhatDiffers(t *testing.T) {
 	}))
 	assert.Contains(t, drawn(w), "80 +3", "on its way is not different")
 	assert.Contains(t, drawn(w), "80 ≠", "what was never sent is")
+	assert.NotContains(t, drawn(w), "bytes")
+	w.clients[1].Bytes = &api.Bytes{Limit: 600, Sent: 512, Waiting: 2}
+	assert.Contains(t, drawn(w), "Bo was sent 512 of 600 bytes in the last second; something of 2 entities waits")
 	require.NoError(t, w.apply(api.Watch{Type: "tick", Tick: 13, Left: []int{2}}))
 	assert.NotContains(t, drawn(w), "B ● Bo")
 	require.NoError(t, w.apply(api.Watch{

@@ -122,7 +122,10 @@ function Head(props: { column: Column; asking: boolean; onAsk: (n: number) => vo
       {c.bytes && (
         <span
           className={`text-xs font-normal tabular-nums ${c.bytes.waiting ? "text-warn" : "text-muted"}`}
-          title={`was sent ${c.bytes.sent} of ${c.bytes.limit} bytes in the last second; something of ${c.bytes.waiting} entities waits`}
+          title={
+            `was sent ${c.bytes.sent} of ${c.bytes.limit} bytes in the last second; ` +
+            `something of ${c.bytes.waiting} entities waits`
+          }
         >
           {`${(c.bytes.sent / 1000).toFixed(1)}/${c.bytes.limit / 1000} kB/s`}
           {!!c.bytes.waiting && ` … ${c.bytes.waiting}`}

@@ -94,8 +94,8 @@ type Contract struct {
 	Declared    []*Declared // types and constants, in the order of the text
 }
 
-// ByteLimit says how many bytes a client is sent in any second. What does not fit waits, and what is nearest goes first:
-// Nearest is the name of the property that says where an entity is, empty when all are equally near.
+// ByteLimit says how many bytes a client is sent in any second. What does not fit waits, and what is nearest goes
+// first: Nearest is the name of the property that says where an entity is, empty when all are equally near.
 type ByteLimit struct {
 	Bytes   int // 0 for no limit
 	Nearest string

@@ -21,6 +21,9 @@
 // of its own. plan.go says, once for each kind, which property goes which way; viewer.go has what is known of one
 // client.
 //
+// A client whose role has a limit of bytes gets everything by itself (meter.go): each of its private entries knows what
+// was sent of it (sentstate.go, metered.go), and what waits goes by its wait and distance (priority.go).
+//
 // prefetch.go reads memory ahead of the loops that need it: at a thousand clients, most of a tick is spent on waiting
 // for memory.
 package replicate

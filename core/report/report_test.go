@@ -387,8 +387,10 @@ entity Diver per diver { pos: vec2 -9..9 step 1 = vec(0, 0) set by owner; mine: 
 		{"nearest pos", "nearest mine", "each diver 2000, nearest pos 2000, nearest mine; " +
 			"each watcher 2000, nearest pos 2000, nearest mine"},
 		{"each client", "each diver", "each watcher 2000, nearest pos "},
-		{"each client at most", "each watcher at most 900 bytes per second\neach client at most",
-			"each watcher 2000, nearest pos 900"},
+		{
+			"each client at most", "each watcher at most 900 bytes per second\neach client at most",
+			"each watcher 2000, nearest pos 900",
+		},
 	} {
 		b, problems := compile.Load("wreck.kam", strings.Replace(before, x.old, x.new, 1))
 		require.NotNil(t, b, problems.Error())

@@ -84,8 +84,10 @@ func TestMemoryIsNotMoreThanTold(t *testing.T) {
 			" request ask() from player { m = count(r in Rock where r.n == 8) + count(r in Rock where r.m == 8) } }",
 		"a pace": "entity Rock { n: int 0..9 = 0 at most 2 per second }",
 	}
-	for _, name := range []string{"one property", "ten properties", "sixty properties", "asked, with a list", "a full list",
-		"references", "a moving one"} {
+	for _, name := range []string{
+		"one property", "ten properties", "sixty properties", "asked, with a list", "a full list",
+		"references", "a moving one",
+	} {
 		kinds[name+", with a limit of bytes"] = kinds[name]
 	}
 	const rocks, clients = 3_000, 10

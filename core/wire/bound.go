@@ -3,13 +3,13 @@ package wire
 import "math/bits"
 
 // A client that may be sent only so many bytes a second has its private block filled item by item: how much an item
-// takes has to be known before the block is packed, and what it takes depends on all the others. So these are bounds, in
-// bits. Their sum is no less than what Pack then writes; mostly it is about three times as much, since a bound counts
-// with the longest code of each number.
+// takes has to be known before the block is packed, and what it takes depends on all the others. So these are bounds,
+// in bits. Their sum is no less than what Pack then writes; mostly it is about three times as much, since a bound
+// counts with the longest code of each number.
 
-// blockBound is what a private block takes besides its items. The gamma code of how many items of a sort there are takes no
-// more than two bits and one for each; that one is in the bounds of the items, which count a bit more for a lane than
-// it takes.
+// blockBound is what a private block takes besides its items. The gamma code of how many items of a sort there are
+// takes no more than two bits and one for each; that one is in the bounds of the items, which count a bit more for a
+// lane than it takes.
 const blockBound = 16
 
 // FrameBound is how many bytes a frame takes at most besides roster, messages and the bytes of its one block: head,
@@ -60,8 +60,8 @@ func (g *Group) ChangeBound(lane, more, property int, item Item, tick int64) int
 	column := g.firstColumn[lane] + property
 	col := &g.columns[column]
 	slotBits := bits.Len(uint(len(g.slots[lane]) + more))
-	// With Rice's code for the gaps of c slots of n, their quotients add up to less than 4(c+1), and escapes to 2.2 times
-	// c+1 more; the code's parameter is less than the bits of n.
+	// With Rice's code for the gaps of c slots of n, their quotients add up to less than 4(c+1), and escapes to 2.2
+	// times c+1 more; the code's parameter is less than the bits of n.
 	bound := slotBits + 7
 	if !g.isTouched(column) {
 		bound += 2*bits.Len(uint(len(g.columns))) + slotBits + 7
