@@ -382,7 +382,7 @@ func coreFigures(add func(figure)) error {
 // nearFigures adds the figures of looking for what is near, beside the same by hand, and of how they grow with what is
 // far away.
 func nearFigures(add func(figure)) error {
-	n, err := goBench("./core/rules", "^Benchmark(Within|Nearest|Count)(ByHand)?$", 3)
+	n, err := goBench("./core/rules", "^Benchmark(Within|Nearest|Count)(Each|ByHand)?$", 3)
 	if err != nil {
 		return err
 	}
@@ -400,6 +400,7 @@ func nearFigures(add func(figure)) error {
 	const hand = "100 times among 10,000 things: %.1f µs, by hand %.1f µs"
 	const growth = "100 times among 10,000 things: %.1f µs, among 1,000 %.1f µs"
 	ratio("core.within", n["Within/10000"], n["WithinByHand/10000"], 2.5, hand)
+	ratio("core.within_each", n["WithinEach/10000"], n["WithinByHand/10000"], 5, "to go over what is found, "+hand)
 	ratio("core.within_growth", n["Within/10000"], n["Within/1000"], 1.3, growth)
 	ratio("core.nearest", n["Nearest/10000"], n["NearestByHand/10000"], 2.5, hand)
 	ratio("core.nearest_growth", n["Nearest/10000"], n["Nearest/1000"], 1.3, growth)

@@ -124,6 +124,7 @@ const (
 	OpPath       // r[a…] = the path of Properties[k] of e[b]
 	OpHowMany    // r[a] = how many Loops[k] goes over, all of them
 	OpFirst      // r[a] = the first entity that Loops[k] goes over, 0 for none
+	OpCountNear  // r[a] = how many Loops[k] finds near, all of them
 	OpNearest    // r[a] = the nearest entity that Loops[k] goes over, 0 for none; r[a+1] = its distance
 	OpIter       // begin the loop Loops[k]
 	OpDone       // leave the innermost loop

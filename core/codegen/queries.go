@@ -30,28 +30,7 @@ func (g *compiler) loopFor(q *contract.Query, found int) (start, next int) {
 	case q.Kinds != nil:
 		entities = 1
 	}
-	switch q.Access() {
-	case contract.AccessPlace:
-		g.indexPlaces(q.Kinds, q.Within)
-		it.Within = g.num(q.Within)
-		g.origin(&it, q.Of)
-	case contract.AccessNearest:
-		g.indexPlaces(q.Kinds, nil)
-		it.Nearest = true
-		it.Found = found
-		g.origin(&it, q.Origin())
-	case contract.AccessValue:
-		properties, value := q.Key()
-		g.indexValues(q.Kinds, properties)
-		it.Properties = properties
-		it.IsRef = value.Type.Form == contract.FormEntity
-		if it.IsRef {
-			it.Key = g.nextNums(1)
-			g.emit(bytecode.OpID, operands{a: it.Key, b: g.entity(value)})
-		} else {
-			it.Key = g.num(value)
-		}
-	}
+	g.access(&it, q, found)
 	g.emit(bytecode.OpIter, operands{k: add(&g.Loops, it)})
 	next = g.emit(bytecode.OpNext, operands{a: int(q.Var.Num), b: width, k: entities})
 	for _, local := range []*contract.Expr{q.Var, q.Second} {
@@ -64,6 +43,32 @@ func (g *compiler) loopFor(q *contract.Query, found int) (start, next int) {
 		g.jumpTo(g.jump(q.Where, false), start)
 	}
 	return start, next
+}
+
+// access has a loop find what it goes over by an index, where there is one.
+func (g *compiler) access(it *bytecode.Loop, q *contract.Query, found int) {
+	switch q.Access() {
+	case contract.AccessPlace:
+		g.indexPlaces(q.Kinds, q.Within)
+		it.Within = g.num(q.Within)
+		g.origin(it, q.Of)
+	case contract.AccessNearest:
+		g.indexPlaces(q.Kinds, nil)
+		it.Nearest = true
+		it.Found = found
+		g.origin(it, q.Origin())
+	case contract.AccessValue:
+		properties, value := q.Key()
+		g.indexValues(q.Kinds, properties)
+		it.Properties = properties
+		it.IsRef = value.Type.Form == contract.FormEntity
+		if it.IsRef {
+			it.Key = g.nextNums(1)
+			g.emit(bytecode.OpID, operands{a: it.Key, b: g.entity(value)})
+		} else {
+			it.Key = g.num(value)
+		}
+	}
 }
 
 // overValues lets a loop go over a list, a map or stacks.
@@ -148,6 +153,12 @@ func (g *compiler) count(q *contract.Query) int {
 		g.emit(bytecode.OpHowMany, operands{a: n, k: add(&g.Loops, it)})
 		return n
 	}
+	if q.Access() == contract.AccessPlace && q.Where == nil {
+		it := bytecode.Loop{Kinds: q.Kinds, Within: -1, Range: -1}
+		g.access(&it, q, 0)
+		g.emit(bytecode.OpCountNear, operands{a: n, k: add(&g.Loops, it)})
+		return n
+	}
 	g.emit(bytecode.OpConst, operands{a: n})
 	start, next := g.loop(q)
 	g.emit(bytecode.OpAddK, operands{a: n, b: n, k: 1})
@@ -161,7 +172,8 @@ func (g *compiler) count(q *contract.Query) int {
 //
 // The register holds the opposite from the start; one that decides turns it over.
 func (g *compiler) decides(q *contract.Query, any bool) int {
-	if q.Access() == contract.AccessNumber {
+	isNear := q.Access() == contract.AccessPlace && q.Where == nil && q.Value == nil
+	if q.Access() == contract.AccessNumber || isNear && any {
 		n := g.count(q)
 		none := g.emit(bytecode.OpEqK, operands{a: n})
 		g.emit(bytecode.OpConst, operands{a: n, k: 1})

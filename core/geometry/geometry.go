@@ -84,6 +84,21 @@ func (c *Capsule) Has(p *Point) bool {
 	return over < -c.margin || !(over > c.margin) && c.line.Distance(p) <= c.most // also for what is no number
 }
 
+// OverInPlane returns by how much the square of a place's distance is greater than that of the capsule, more or less:
+// both lie in a plane. It is small enough to be computed where it is called. What it returns decides when it is
+// farther from 0 than Margin; else Has does.
+func (c *Capsule) OverInPlane(x, y float64) float64 {
+	x -= c.line.From[0]
+	y -= c.line.From[1]
+	t := min(max((x*c.along[0]+y*c.along[1])*c.per, 0), 1)
+	x -= t * c.along[0]
+	y -= t * c.along[1]
+	return x*x + y*y - c.square
+}
+
+// Margin returns how close to 0 OverInPlane decides nothing.
+func (c *Capsule) Margin() float64 { return c.margin }
+
 // over returns by how much the square of a place's distance is greater than that of the capsule, more or less.
 func (c *Capsule) over(p *Point) float64 {
 	x := p[0] - c.line.From[0]

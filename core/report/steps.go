@@ -85,7 +85,7 @@ func (s *steps) found(code *bytecode.Code, in *bytecode.Instruction) string {
 	switch in.Op {
 	case bytecode.OpHowMany, bytecode.OpFirst:
 		return byNumber
-	case bytecode.OpIter, bytecode.OpNearest:
+	case bytecode.OpIter, bytecode.OpNearest, bytecode.OpCountNear:
 	default:
 		return ""
 	}
@@ -154,6 +154,8 @@ func (s *steps) most(code *bytecode.Code) int64 {
 			open = open[:len(open)-1]
 		}
 		switch in.Op {
+		case bytecode.OpCountNear:
+			out = plus(out, product(times, s.count(&code.Loops[in.K])))
 		case bytecode.OpNearest:
 			out = plus(out, product(times, nearestLooks*s.count(&code.Loops[in.K])))
 		case bytecode.OpIter:

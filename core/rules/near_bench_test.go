@@ -33,6 +33,7 @@ entity Shot {
   met: int 0..1000000000 = 0
   nearest: ref Thing = nothing
   action fly() { met = count(t in Thing within 0.8 of path(pos)) }
+  action meet() { met = sum(t in Thing within 0.8 of path(pos): 1) }
   action look() { nearest = least(t in Thing: distance(t.pos, pos)) }
   action count_all() { met = count(Thing) }
 }
@@ -41,6 +42,7 @@ shared Sea {
     spawn Thing { pos = vec(0, 0) }
     let s = spawn Shot { pos = vec(0, 0) }
     do s.fly()
+    do s.meet()
     do s.look()
     do s.count_all()
   }
@@ -98,8 +100,9 @@ func newNearWorld(t require.TestingT, things int) *nearWorld {
 
 // tick has all shots do something.
 func (n *nearWorld) tick(t require.TestingT, action string) {
+	what := world.Delayed{Action: n.actions[action]}
 	for _, s := range n.shots {
-		if out := n.machine.Due(s, world.Delayed{Action: n.actions[action]}); out != nil {
+		if out := n.machine.Due(s, what); out != nil {
 			require.Fail(t, out.Reason)
 		}
 		n.machine.World.Commit()
@@ -111,6 +114,10 @@ func TestTheFloorFindsWhatTheEngineFinds(t *testing.T) {
 	n := newNearWorld(t, 10_000)
 	n.tick(t, "fly")
 	n.tick(t, "look")
+	met := n.shots[0].Kind.Property("met")
+	found := n.machine.World.Value(n.shots[0], met).Num
+	n.tick(t, "meet")
+	require.Equal(t, found, n.machine.World.Value(n.shots[0], met).Num)
 	sum := 0
 	for i, s := range n.shots {
 		l := n.lines[i]
@@ -133,6 +140,17 @@ func BenchmarkWithin(b *testing.B) {
 			}
 		})
 	}
+}
+
+// BenchmarkWithinEach goes over what it finds.
+func BenchmarkWithinEach(b *testing.B) {
+	n := newNearWorld(b, 10_000)
+	b.Run("10000", func(b *testing.B) {
+		b.ReportAllocs()
+		for b.Loop() {
+			n.tick(b, "meet")
+		}
+	})
 }
 
 func BenchmarkWithinByHand(b *testing.B) {

@@ -48,6 +48,11 @@ var pairs = []struct{ indexed, scanned string }{
 	{"count(Thing) + count(Body)", "count(t in Thing where true) + count(b in Body where true)"},
 	{"first(b in Body else self)", "first(b in Body where true else self)"},
 	{"any(Sled)", "any(s in Sled where true)"},
+	{"any(t in Thing within near of line(at, end))", "any(t in Thing where distance(t.pos, line(at, end)) <= near)"},
+	{"count(b in Body within near of at)", "count(b in Body where distance(b.pos, at) <= near)"},
+	{"min(b in Body: distance(b.pos, at) else -1)", "min(b in Body: distance(b.pos, at) + 0 else -1)"},
+	{"least(d in Deep: distance(d.pos, down) else home)", "least(d in Deep: distance(d.pos, down) + 0 else home)"},
+	{"count(d in Deep within near of down)", "count(d in Deep where distance(d.pos, down) <= near)"},
 }
 
 // pairText is a contract whose request n compares the two queries of a pair.
@@ -58,18 +63,23 @@ enum Crew { cobalt, amber }
 type Place = vec2 -200..200 step 0.01
 part Body { pos: Place = vec(0, 0); key: int 0..3 = 0 }
 entity Sled with Body { }
+entity Deep { pos: vec3 -200..200 step 0.01 = vec(0, 0, 0) }
 entity Thing with Body {
   crew: Crew = cobalt
   boss: ref Thing = nothing
+  home: ref Deep = nothing
   by: client = nothing
   same: bool = true
   count_of: int 0..1000 = 0
   request spawn_some() from everyone {
     spawn Sled { pos = pos }
+    let d = spawn Deep
+    home = d
     spawn Thing { boss = self; by = caller; crew = amber }
   }
 `)
-	const params = "near: real 0..300 step 0.01, at: Place, end: Place, key: int 0..3, head: ref Thing, who: client"
+	const params = "near: real 0..300 step 0.01, at: Place, end: Place, key: int 0..3, head: ref Thing, who: client, " +
+		"down: vec3 -200..200 step 0.01"
 	for i, p := range pairs {
 		fmt.Fprintf(&b, "  request pair%d(%s) from everyone { same = %s == %s }\n", i, params, p.indexed, p.scanned)
 	}
@@ -103,7 +113,11 @@ func TestQueriesGiveTheSameWithAndWithoutAnIndex(t *testing.T) {
 			for _, q := range e.Kind.Properties {
 				switch q.Name {
 				case "pos":
-					w.Set(e, q, anywhere.Draw(t, "pos"))
+					at := anywhere.Draw(t, "pos")
+					if e.Kind == kinds["Deep"] {
+						at = append(at, rapid.Int64Range(-500, 500).Draw(t, "z"))
+					}
+					w.Set(e, q, at)
 				case "key":
 					w.Set(e, q, []int64{rapid.Int64Range(0, 3).Draw(t, "key")})
 				case "crew":
@@ -129,7 +143,7 @@ func TestQueriesGiveTheSameWithAndWithoutAnIndex(t *testing.T) {
 				w.Rollback()
 			case 2:
 				for range rapid.IntRange(1, 20).Draw(t, "spawned") {
-					change(w.Spawn(rapid.SampledFrom([]*contract.Kind{thing, kinds["Sled"]}).Draw(t, "kind"), 0))
+					change(w.Spawn(rapid.SampledFrom([]*contract.Kind{thing, kinds["Sled"], kinds["Deep"]}).Draw(t, "kind"), 0))
 				}
 			case 3:
 				if e := rapid.SampledFrom(all).Draw(t, "gone"); e != self {
@@ -142,6 +156,7 @@ func TestQueriesGiveTheSameWithAndWithoutAnIndex(t *testing.T) {
 				args := []int64{rapid.Int64Range(0, 30_000).Draw(t, "near")}
 				args = append(append(args, anywhere.Draw(t, "at")...), anywhere.Draw(t, "to")...)
 				args = append(args, rapid.Int64Range(0, 3).Draw(t, "key"), 0, rapid.Int64Range(0, 3).Draw(t, "who"))
+				args = append(append(args, anywhere.Draw(t, "down")...), rapid.Int64Range(-500, 500).Draw(t, "z"))
 				if e := w.Entity(world.ID(ids.Draw(t, "of"))); e != nil && e.Kind == thing {
 					args[6] = int64(e.ID)
 				}
@@ -164,6 +179,7 @@ func TestQueriesAreFoundByAnIndex(t *testing.T) {
 		contract.AccessValue,
 		contract.AccessValue, contract.AccessValue, contract.AccessValue, contract.AccessValue, contract.AccessScan, contract.AccessScan,
 		contract.AccessValue, contract.AccessValue, contract.AccessNumber, contract.AccessNumber, contract.AccessNumber,
+		contract.AccessPlace, contract.AccessPlace, contract.AccessNearest, contract.AccessNearest, contract.AccessPlace,
 	}
 	for i, r := range c.Requests[1:] {
 		var found []contract.Access

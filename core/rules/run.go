@@ -313,6 +313,8 @@ func (m *Machine) rare(f *frame, depth int, c *bytecode.Code, in *bytecode.Instr
 				r[a] = int64(all[0].ID)
 			}
 		}
+	case bytecode.OpCountNear:
+		r[a] = m.countNear(f, &c.Loops[in.K])
 	case bytecode.OpNearest:
 		return m.nearest(f, &c.Loops[in.K], r[a:])
 	case bytecode.OpIter:
@@ -783,29 +785,37 @@ func (m *Machine) openLoop() *loop {
 	return l
 }
 
-// nearest finds the nearest entity, and among equals the one that was spawned first. It looks at what a loop would that
-// begins with the nearest.
-func (m *Machine) nearest(f *frame, it *bytecode.Loop, out []int64) end {
+// countNear returns how many entities a loop would go over that finds them by their place.
+func (m *Machine) countNear(f *frame, it *bytecode.Loop) int64 {
 	l := m.openLoop()
-	m.gather(f, it, l)
-	var best *world.Entity
-	least := math.Inf(1)
-	for best == nil && m.gatherNearest(l) {
-		for _, e := range l.entities {
-			at := m.World.PlaceOf(e)
-			d := geometry.Distance(&at, &l.reach.Line.From)
-			if !finite(d) {
-				return m.fault("`distance` came to be no finite number")
-			}
-			if best == nil || d < least {
-				best = e
-				least = d
-			}
-		}
+	r := world.Reach{Line: line(f, it), Beyond: -1, Most: fromBits(f.nums[it.Within])}
+	for _, k := range it.Kinds {
+		var steps int64
+		l.entities, steps = m.World.Near(k, &r, l.entities)
+		m.steps -= steps
 	}
 	m.open--
+	return int64(len(l.entities))
+}
+
+// nearest finds the nearest entity, and among equals the one that was spawned first.
+func (m *Machine) nearest(f *frame, it *bytecode.Loop, out []int64) end {
+	from := line(f, it).From
+	var best *world.Entity
+	least := math.Inf(1)
+	for _, k := range it.Kinds {
+		e, distance, steps := m.World.Nearest(k, &from)
+		m.steps -= steps
+		if e != nil && (best == nil || distance < least || distance == least && e.ID < best.ID) {
+			best = e
+			least = distance
+		}
+	}
 	out[0] = 0
 	if best != nil {
+		if !finite(least) {
+			return m.fault("`distance` came to be no finite number")
+		}
 		out[0] = int64(best.ID)
 		out[1] = toBits(least)
 	}

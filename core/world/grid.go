@@ -1,6 +1,7 @@
 package world
 
 import (
+	"math"
 	"math/rand/v2"
 
 	"kamerad.example/core/contract"
@@ -11,15 +12,16 @@ import (
 // searches: what is looked at of an entity stands in one place, and cells that lie side by side begin their chains side
 // by side.
 type grid struct {
-	shift   int      // an edge of a cell is 1<<shift steps
-	heads   []int32  // by hash: the first of a chain, plus one; 0 for none
-	entries []placed // by the entity's number
-	hash    uint64   // random and odd
+	shift   int       // an edge of a cell is 1<<shift steps
+	heads   []int32   // by hash: the first of a chain, plus one; 0 for none
+	entries []placed  // by the entity's number
+	depths  []float64 // by the entity's number: the third part of its place; nil in a plane
+	hash    uint64    // random and odd
 }
 
-// placed is an entity in its cell.
+// placed is an entity in its cell. It takes half a line of the processor's cache, so that one is never in two of them.
 type placed struct {
-	at         geometry.Point
+	x, y       float64
 	cell       uint64
 	next, prev int32 // in its chain, plus one; 0 for none
 }
@@ -31,9 +33,22 @@ const (
 	besideBits = 3
 )
 
-// newGrid returns a grid of cells that are 1<<shift steps wide.
-func newGrid(shift int) grid {
-	return grid{shift: shift, heads: make([]int32, 16), hash: rand.Uint64() | 1}
+// newGrid returns a grid of cells that are 1<<shift steps wide, in so many dimensions.
+func newGrid(shift, dimensions int) grid {
+	g := grid{shift: shift, heads: make([]int32, 16), hash: rand.Uint64() | 1}
+	if dimensions > 2 {
+		g.depths = []float64{}
+	}
+	return g
+}
+
+// at returns where an entity is.
+func (g *grid) at(number int32) geometry.Point {
+	e := &g.entries[number]
+	if g.depths == nil {
+		return geometry.Point{e.x, e.y, 0}
+	}
+	return geometry.Point{e.x, e.y, g.depths[number]}
 }
 
 // head returns where the chain begins in which all entities of a cell are.
@@ -46,6 +61,9 @@ func (g *grid) head(cell uint64) *int32 {
 // grow makes room for one more entity.
 func (g *grid) grow() {
 	g.entries = append(g.entries, placed{cell: noCell})
+	if g.depths != nil {
+		g.depths = append(g.depths, 0)
+	}
 	if len(g.entries) <= len(g.heads) {
 		return
 	}
@@ -60,7 +78,11 @@ func (g *grid) grow() {
 // move puts an entity into the cell where it is now.
 func (g *grid) move(number int32, cell uint64, at geometry.Point) {
 	e := &g.entries[number]
-	e.at = at
+	e.x = at[0]
+	e.y = at[1]
+	if g.depths != nil {
+		g.depths[number] = at[2]
+	}
 	if e.cell != cell {
 		g.unlink(number)
 		g.link(number, cell)
@@ -131,6 +153,7 @@ func (g *grid) search(x *index, r *Reach, most int64, found []*Entity) (_ []*Ent
 		return found, most
 	}
 	capsule := geometry.NewCapsule(&r.Line, r.Most)
+	margin := capsule.Margin()
 	// A short line comes through nearly all cells about it.
 	isNarrow := s.rows(0) > narrowedRow && r.Line.From != r.Line.To
 	for z := s.low[2]; z <= s.high[2]; z++ {
@@ -148,18 +171,34 @@ func (g *grid) search(x *index, r *Reach, most int64, found []*Entity) (_ []*Ent
 				cell := row | uint64(c)
 				for n := *g.head(cell); n != 0; {
 					e := &g.entries[n-1]
-					if e.cell == cell {
-						steps++
-						if capsule.Has(&e.at) && r.isBeyond(&e.at) {
-							found = append(found, x.entities[n-1])
-						}
-					}
+					number := n - 1
 					n = e.next
+					if e.cell != cell {
+						continue
+					}
+					steps++
+					sure := false
+					if g.depths == nil { // nearly always; most of what is looked at is told by this alone
+						over := capsule.OverInPlane(e.x, e.y)
+						if over > margin {
+							continue
+						}
+						sure = over < -margin && r.Beyond < 0
+					}
+					if sure || g.isWithin(&capsule, r, number) {
+						found = append(found, x.entities[number])
+					}
 				}
 			}
 		}
 	}
 	return found, steps
+}
+
+// isWithin reports whether an entity is within reach.
+func (g *grid) isWithin(capsule *geometry.Capsule, r *Reach, number int32) bool {
+	at := g.at(number)
+	return capsule.Has(&at) && r.isBeyond(&at)
 }
 
 // narrowedRow is of how many cells a row is before it is asked which of them a line comes through.
@@ -242,3 +281,80 @@ func (s *sweep) row(y, z int64) (low, high int64) {
 	b := s.from[0] + end*along
 	return s.lowCell(min(a, b) - s.reach), s.highCell(max(a, b) + s.reach)
 }
+
+// nearest returns the number of the entity that is nearest to a place, plus one, with its distance; among equals the one
+// that was spawned first; 0 for none. It goes from the place's cell outward, cell by cell, until what is farther out
+// cannot be nearer. It gives up when it has looked at as many cells and entities as most says: then steps are most.
+func (g *grid) nearest(x *index, from *geometry.Point, most int64) (best int32, least float64, steps int64) {
+	t := x.place.Type
+	s := sweep{grid: g, dimensions: t.Width(), span: float64(t.High) - float64(t.Low)}
+	last := int64(s.span) >> g.shift
+	perUnit := float64(t.Per) / float64(t.Unit)
+	var center, depth [3]int64 // depth is 0 in a dimension that there is not
+	for i := range s.dimensions {
+		s.from[i] = from[i]*perUnit - float64(t.Low)
+		center[i] = s.lowCell(s.from[i])
+		depth[i] = 1
+	}
+	least = math.Inf(1)
+	square := least // of least, and what rounding may take from it
+	for ring := int64(0); ; ring++ {
+		isAlone := ring == 0
+		for z := max(center[2]-ring*depth[2], 0); z <= min(center[2]+ring*depth[2], last); z++ {
+			for y := max(center[1]-ring*depth[1], 0); y <= min(center[1]+ring*depth[1], last); y++ {
+				step := int64(1)
+				if !isAlone && abs(z-center[2]) < ring && abs(y-center[1]) < ring {
+					step = 2 * ring // of this row only the ends are in the ring
+				}
+				for c := center[0] - ring; c <= center[0]+ring; c += step {
+					if c < 0 || c > last {
+						continue
+					}
+					cell := uint64(c) | uint64(y)<<cellBits | uint64(z)<<(2*cellBits)
+					steps++
+					if steps >= most {
+						return best, least, most
+					}
+					for n := *g.head(cell); n != 0; n = g.entries[n-1].next {
+						e := &g.entries[n-1]
+						if e.cell != cell {
+							continue
+						}
+						steps++
+						dx := e.x - from[0]
+						dy := e.y - from[1]
+						d := dx*dx + dy*dy
+						if d > square {
+							continue
+						}
+						at := g.at(n - 1)
+						exact := geometry.Distance(&at, from)
+						if best == 0 || exact < least || exact == least && x.entities[n-1].ID < x.entities[best-1].ID {
+							best = n
+							least = exact
+							square = exact * exact * (1 + 1e-12)
+						}
+					}
+					if steps >= most {
+						return best, least, most
+					}
+				}
+			}
+		}
+		beyond := math.Inf(1) // how far what is outside of the ring is away at least, in steps
+		for i := range s.dimensions {
+			if low := center[i] - ring; low > 0 {
+				beyond = min(beyond, s.from[i]-float64(low<<g.shift))
+			}
+			if high := center[i] + ring + 1; high <= last {
+				beyond = min(beyond, float64(high<<g.shift)-s.from[i])
+			}
+		}
+		if math.IsInf(beyond, 1) || best != 0 && beyond-roundingSlack > least*perUnit {
+			return best, least, steps
+		}
+	}
+}
+
+// abs returns a number without its sign.
+func abs(n int64) int64 { return max(n, -n) }

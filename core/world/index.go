@@ -1,6 +1,7 @@
 package world
 
 import (
+	"math"
 	"math/rand/v2"
 
 	"kamerad.example/core/contract"
@@ -69,7 +70,7 @@ func (w *World) KeepIndex(k *contract.Kind, by Index) {
 			for (uint64(p.Type.High)-uint64(p.Type.Low))>>shift >= 1<<cellBits {
 				shift++
 			}
-			x.grids = append(x.grids, newGrid(shift))
+			x.grids = append(x.grids, newGrid(shift, p.Type.Width()))
 		}
 	}
 	for _, p := range by.Values {
@@ -126,6 +127,36 @@ func (w *World) Near(k *contract.Kind, r *Reach, found []*Entity) (_ []*Entity, 
 		}
 	}
 	return found, int64(len(all))
+}
+
+// Nearest returns the entity of a kind that is nearest to a place, with its distance, and among equals the one that was
+// spawned first; nil for none. The kind has an index by place. steps is how many cells and entities were looked at,
+// at most twice as many as there are entities, and one; it follows from the places of the kind's entities alone. The
+// distance is no finite number when the place is none.
+func (w *World) Nearest(k *contract.Kind, from *geometry.Point) (best *Entity, distance float64, steps int64) {
+	w.refreshIndexes()
+	x := w.indexes[k.Index]
+	all := w.kinds[k.Index]
+	if len(all) == 0 {
+		return nil, 0, 1
+	}
+	size := math.Abs(from[0]) + math.Abs(from[1]) + math.Abs(from[2])
+	if len(all) > fewEntities && size < 1e100 { // else squares would have no digits left, or it is no place
+
+		number, least, looked := x.grids[0].nearest(x, from, int64(len(all)))
+		if looked < int64(len(all)) {
+			return x.entities[number-1], least, looked
+		}
+		steps = looked
+	}
+	for _, e := range all {
+		at := x.placeOf(e)
+		if d := geometry.Distance(&at, from); best == nil || d < distance {
+			best = e
+			distance = d
+		}
+	}
+	return best, distance, steps + int64(len(all))
 }
 
 // fewEntities is of how few entities all are looked at, whatever the grid.

@@ -3,6 +3,7 @@ package world
 import (
 	"fmt"
 	"math"
+	"math/rand/v2"
 	"slices"
 	"testing"
 
@@ -57,6 +58,25 @@ func near(w *World, k *contract.Kind, r *Reach) (found []ID, steps int64) {
 	return sorted(list), steps
 }
 
+// nearest finds the nearest entity by the index, as its place among all of its kind; -1 for none.
+func nearest(w *World, k *contract.Kind, from *geometry.Point) (number int, distance float64, steps int64) {
+	e, distance, steps := w.Nearest(k, from)
+	return slices.Index(w.OfKind(k.Index), e), distance, steps
+}
+
+// scanNearest finds the nearest entity by looking at all of them.
+func scanNearest(w *World, k *contract.Kind, from *geometry.Point) (number int, distance float64) {
+	number = -1
+	for i, e := range w.OfKind(k.Index) {
+		at := pointOf(k.Property("pos"), e.Nums[k.Property("pos").Slot:])
+		if d := geometry.Distance(&at, from); number < 0 || d < distance {
+			number = i
+			distance = d
+		}
+	}
+	return number, distance
+}
+
 // sorted returns the IDs of entities, the least first.
 func sorted(list []*Entity) (out []ID) {
 	for _, e := range list {
@@ -97,6 +117,7 @@ func TestAnIndexFindsWhatAScanFinds(t *testing.T) {
 		"vec3 -100000..100000 step 0.001", "vec2 -4503599627370496..4503599627370496 step 1",
 	}
 	indexWasUsed := 0
+	nearestWasUsed := 0
 	rapid.Check(t, func(t *rapid.T) {
 		typ := rapid.SampledFrom(types).Draw(t, "type")
 		shifts := slices.Compact(slices.Sorted(slices.Values(
@@ -171,12 +192,23 @@ func TestAnIndexFindsWhatAScanFinds(t *testing.T) {
 				_, stepsAnew := near(anew, k2, r)
 				require.Equal(t, stepsAnew, steps)
 				require.LessOrEqual(t, steps, max(1, int64(len(all))))
+				number, distance, nearestSteps := nearest(w, k, &l.From)
+				wanted, exactly := scanNearest(w, k, &l.From)
+				require.Equal(t, wanted, number)
+				require.Equal(t, exactly, distance)
+				require.LessOrEqual(t, nearestSteps, max(1, 2*int64(len(all))))
+				_, _, stepsAnew = nearest(anew, k2, &l.From)
+				require.Equal(t, stepsAnew, nearestSteps)
+				if nearestSteps < int64(len(all)) {
+					nearestWasUsed++
+				}
 				_, stepsAnew = anew.WithValue(k2, k2.Property("n"), n, nil)
 				require.Equal(t, stepsAnew, valueSteps)
 			}
 		}
 	})
 	assert.Greater(t, indexWasUsed, 30, "searches that looked at fewer than all")
+	assert.Greater(t, nearestWasUsed, 30, "searches for the nearest that looked at fewer than all")
 }
 
 // pointOf returns the place of a property's slots.
@@ -207,6 +239,10 @@ func TestAnIndexFindsWhatAScanFindsOutsideOfTheWorld(t *testing.T) {
 					found, _ := near(w, k, within(l, distance))
 					assert.Equal(t, scan(w, k, within(l, distance)), found, "%v %v", l, distance)
 				}
+				number, distance, _ := nearest(w, k, &l.From)
+				wanted, exactly := scanNearest(w, k, &l.From)
+				assert.Equal(t, wanted, number, "%v", l.From)
+				assert.Equal(t, exactly, distance, "%v", l.From)
 			}
 		}
 	}
@@ -254,4 +290,34 @@ func TestAnIndexForgetsWhatIsGone(t *testing.T) {
 	assert.Less(t, len(index.entities), 2*keptStale)
 	held := slices.IndexFunc(index.entities, func(e *Entity) bool { return e != nil })
 	assert.Equal(t, -1, held, "an entity that is gone is held")
+}
+
+// The nearest of many that stand about one to a cell, from everywhere among them and around them.
+func TestTheNearestOfManyIsFound(t *testing.T) {
+	for typ, shift := range map[string]int{"vec2 -200..200 step 0.01": 9, "vec3 -20..20 step 0.01": 9} {
+		w, k := indexed(t, typ, shift)
+		p := k.Property("pos")
+		random := rand.New(rand.NewPCG(3, 1))
+		half := int64(1 << shift * 5)
+		somewhere := func(half int64) []int64 {
+			out := make([]int64, p.Type.Width())
+			for i := range out {
+				out[i] = min(max(random.Int64N(2*half)-half, p.Type.Low), p.Type.High)
+			}
+			return out
+		}
+		for range map[int]int{2: 120, 3: 1000}[p.Type.Width()] {
+			w.Set(w.Spawn(k, 0), p, somewhere(half))
+		}
+		looked := int64(0)
+		for range 1000 {
+			from := pointOf(p, somewhere(half+half/4))
+			number, distance, steps := nearest(w, k, &from)
+			wanted, exactly := scanNearest(w, k, &from)
+			require.Equal(t, wanted, number, typ)
+			require.Equal(t, exactly, distance, typ)
+			looked += steps
+		}
+		assert.Less(t, looked, int64(1000*90), typ)
+	}
 }
