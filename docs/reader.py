@@ -169,7 +169,26 @@ def which(r, n):
 
 def first_sizes(t):
     """What is taken for the usual size of a column's differences, for each part: a sum and a count."""
-    return [[max(2, min((high(t) - low(t)) // 64, 2 ** 30)), 1] for _ in range(PARTS.get(t["form"], 1))]
+    span = 0 if t.get("small") else high(t) - low(t)
+    return [[max(2, min(span // 64, 2 ** 30)), 1] for _ in range(PARTS.get(t["form"], 1))]
+
+
+def shortest(t, by):
+    """A difference, of a type that wraps the shorter way around."""
+    if t.get("wraps"):
+        turn = high(t) - low(t) + 1
+        if by > turn // 2:
+            by -= turn
+        elif by <= -((turn + 1) // 2):
+            by += turn
+    return by
+
+
+def brought(t, n):
+    """The number in the range of a type that stands for one: the nearest, or of a type that wraps a whole turn away."""
+    if t.get("wraps"):
+        return low(t) + (n - low(t)) % (high(t) - low(t) + 1)
+    return min(max(n, low(t)), high(t))
 
 
 def difference(r, t, old, sizes):
@@ -181,11 +200,13 @@ def difference(r, t, old, sizes):
         q = r.ones(12)
         if q == 12:
             now = number(r, t)
-            by = now - old
+            by = shortest(t, now - old)
             d = (2 * by if by >= 0 else -2 * by - 1) - least
         else:
             d = q << k | r.bits(k)
             now = wrapped(old + signed(d + least))
+            if t.get("wraps"):
+                now = brought(t, now)
         size[0] += min(d, 2 ** 32)
         size[1] += 1
         if size[1] == 32:
@@ -208,7 +229,7 @@ def real(t, count):
 
 def counted(t, x):
     """The nearest count of steps for a real, in the range of its type."""
-    return min(max(round(x * t["per"] / t.get("unit", 1)), low(t)), high(t))
+    return brought(t, round(x * t["per"] / t.get("unit", 1)))
 
 
 def moved(t, rate, start, speed, seconds):

@@ -316,7 +316,7 @@ type Store struct {
 	Slot     int // of the row
 	Low      int64
 	High     int64
-	Clamped  bool // what is out of range becomes the nearest value in it, in place of a fault
+	TakesAll bool // what is out of range is brought into it, in place of a fault
 	Property *contract.Property
 }
 

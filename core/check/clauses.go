@@ -26,6 +26,12 @@ var clauseRules = []func(c *builder, k *contract.Kind, p *contract.Property, d *
 // A rotation's components cannot be clipped one by one: the result would be no rotation.
 func (c *builder) clamped(_ *contract.Kind, p *contract.Property, d *syntax.Property) {
 	p.Clamped = d.Clamped != nil
+	if p.Clamped && p.Type.Wraps {
+		c.Fail(
+			*d.Clamped, "wrong-type", fmt.Sprintf("`%s` wraps: nothing that is written to it is out of its range", p.Name),
+			"remove `clamped`, or `wrapping`",
+		)
+	}
 	ranged := p.Type.Whole() || p.Type.Reals() > 0 && p.Type.Form != contract.FormRotation
 	if p.Clamped && !ranged {
 		c.Fail(

@@ -216,7 +216,7 @@ func (g *compiler) set(s contract.Stmt) {
 		Slot:     p.Slot,
 		Low:      math.MinInt64,
 		High:     math.MaxInt64,
-		Clamped:  p.Clamped,
+		TakesAll: p.TakesAll(),
 		Property: p,
 	}
 	if p.Type.Whole() || p.Type.Counted() {

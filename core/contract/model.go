@@ -270,6 +270,9 @@ type Property struct {
 	NameAt  syntax.Span
 }
 
+// TakesAll reports whether the property takes numbers out of its range: Type.Bring says which ones they become.
+func (p *Property) TakesAll() bool { return p.Clamped || p.Type.Wraps }
+
 // IsPlace reports whether the property can say where its entity is.
 func (p *Property) IsPlace() bool { return p.Type.Form == FormVec2 || p.Type.Form == FormVec3 }
 

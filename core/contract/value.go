@@ -52,8 +52,10 @@ type Type struct {
 	// has doubles.
 	Per   int64    `json:"per,omitempty"`
 	Unit  int64    `json:"unit,omitempty"`
-	Max   int      `json:"max,omitempty"`  // text: characters; stacks, list, map: how many
-	Each  int64    `json:"each,omitempty"` // stacks: the greatest count of one
+	Wraps bool     `json:"wraps,omitempty"` // int and real: beyond each end of the range comes the other one
+	Small bool     `json:"small,omitempty"` // of numbers: most differences are tiny, also the first ones
+	Max   int      `json:"max,omitempty"`   // text: characters; stacks, list, map: how many
+	Each  int64    `json:"each,omitempty"`  // stacks: the greatest count of one
 	Chars string   `json:"chars,omitempty"`
 	Enum  *Enum    `json:"enum,omitempty"` // enum, stacks
 	Key   *Type    `json:"key,omitempty"`  // map
@@ -70,6 +72,31 @@ func (t *Type) Kind() *Kind {
 		return t.Kinds[0]
 	}
 	return nil
+}
+
+// MaxWrapped is how many values a type that wraps has at most.
+const MaxWrapped = 1 << 53
+
+// Bring returns the number in the type's range that stands for n: of a type that wraps the one that is whole turns away,
+// of another one the nearest.
+func (t *Type) Bring(n int64) int64 {
+	if !t.Wraps || n >= t.Low && n <= t.High {
+		return min(max(n, t.Low), t.High)
+	}
+	turn := t.High - t.Low + 1
+	n = n%turn - t.Low%turn // each less than a turn, so that nothing overflows
+	return t.Low + (n%turn+turn)%turn
+}
+
+// packing returns the words that say how the values are packed, with a blank before each.
+func (t *Type) packing() (words string) {
+	if t.Wraps {
+		words += " wrapping"
+	}
+	if t.Small {
+		words += " small"
+	}
+	return words
 }
 
 // Whole reports whether a value is one whole number: an int, or the milliseconds of a time. Without a range both of its
@@ -160,19 +187,19 @@ func (t *Type) String() string {
 		if t.Per == 0 {
 			return name
 		}
-		return fmt.Sprintf("%s %s..%s step %s", name, t.Decimal(t.Low), t.Decimal(t.High), t.Decimal(1))
+		return fmt.Sprintf("%s %s..%s step %s", name, t.Decimal(t.Low), t.Decimal(t.High), t.Decimal(1)) + t.packing()
 	}
 	switch t.Form {
 	case FormInt:
 		if t.Low == 0 && t.High == 0 {
 			return "int"
 		}
-		return fmt.Sprintf("int %d..%d", t.Low, t.High)
+		return fmt.Sprintf("int %d..%d", t.Low, t.High) + t.packing()
 	case FormTime:
 		if t.Low == 0 && t.High == 0 {
 			return "time"
 		}
-		return fmt.Sprintf("time %s..%s", TimeText(t.Low), TimeText(t.High))
+		return fmt.Sprintf("time %s..%s", TimeText(t.Low), TimeText(t.High)) + t.packing()
 	case FormReal, FormVec2, FormVec3:
 		return reals(string(t.Form))
 	case FormDirection, FormRotation:

@@ -37,7 +37,7 @@ func (f *flow) computed(k *contract.Kind, p *contract.Property, on sym) (v val, 
 	f.flows.report = func(string, int, syntax.Span, string, string) {}
 	v = inner.value(p.Value.Value)
 	f.flows.report = report
-	if !p.Clamped {
+	if !p.TakesAll() {
 		inner.handedTo(v, p.Value.Value, p.Type, mendClamped)
 	}
 	f.cause.steps = inner.cause.steps

@@ -285,7 +285,7 @@ func (f *flow) set(s *contract.Stmt) {
 
 // clamped reports whether a property is `clamped`, in each of the kinds that the entity may be of.
 func clamped(get *contract.Expr) bool {
-	return !slices.ContainsFunc(get.PropertiesOf(), func(p *contract.Property) bool { return !p.Clamped })
+	return !slices.ContainsFunc(get.PropertiesOf(), func(p *contract.Property) bool { return !p.TakesAll() })
 }
 
 // hasRoomFor reports whether writing an item of a list or map cannot fail.
@@ -616,7 +616,7 @@ func (f *flow) spawn(s *contract.Stmt) {
 				continue
 			}
 			f.cause.Makes[p] = true
-			if !p.Clamped {
+			if !p.TakesAll() {
 				f.handedTo(v, set.Value, p.Type, mendClamped)
 			}
 			vl := v.label

@@ -36,9 +36,9 @@ func (m *Machine) compute(depth int, e *world.Entity, p *contract.Property) ([]i
 		return nil, out
 	}
 	slots := m.frames[depth].nums[:p.Type.Width()]
-	if p.Clamped {
+	if p.TakesAll() {
 		for i := range slots {
-			slots[i] = min(max(slots[i], p.Type.Low), p.Type.High)
+			slots[i] = p.Type.Bring(slots[i])
 		}
 	}
 	if err := m.fits(p.Type, slots); err != nil {

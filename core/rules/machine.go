@@ -892,10 +892,10 @@ func (m *Machine) exec(
 				}
 			}
 			if v < s.Low || v > s.High {
-				if !s.Clamped {
+				if !s.TakesAll {
 					return pc, faulted
 				}
-				v = min(max(v, s.Low), s.High)
+				v = s.Property.Type.Bring(v)
 			}
 			m.World.Write(e, s.Index, s.Slot, v)
 

@@ -503,9 +503,9 @@ func (m *Machine) putWide(f *frame, p *bytecode.Target, values []int64) end {
 		return ended
 	}
 	t := p.Address.Type
-	if prop.Clamped { // t is its type, or that of a part of it
+	if prop.TakesAll() { // t is its type, or that of a part of it
 		for i := range values {
-			values[i] = min(max(values[i], t.Low), t.High)
+			values[i] = t.Bring(values[i])
 		}
 	} else if err := m.fits(t, values); err != nil {
 		return m.fault("%s.%s cannot become %s", e.Kind.Name, prop.Name, err)
@@ -1187,10 +1187,10 @@ func (m *Machine) setSpawned(f *frame, e *world.Entity, set *bytecode.Assignment
 	if how != ended {
 		return how
 	}
-	if p.Clamped {
+	if p.TakesAll() {
 		m.slots = append(m.slots[:0], slots...)
 		for i := range m.slots {
-			m.slots[i] = min(max(m.slots[i], p.Type.Low), p.Type.High)
+			m.slots[i] = p.Type.Bring(m.slots[i])
 		}
 		slots = m.slots
 	}

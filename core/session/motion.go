@@ -124,7 +124,7 @@ func (s *Session) followRate(e *world.Entity, p *contract.Property, f *contract.
 	for i := range width {
 		v := wire.Extrapolate(p.Type.Real(start[i]), f.Rate.Type.Real(rate[i]), seconds)
 		steps, _ := p.Type.Steps(v)
-		steps = min(max(steps, p.Type.Low), p.Type.High)
+		steps = p.Type.Bring(steps)
 		s.world.Write(e, p.Index, p.Slot+i, steps)
 		s.world.WriteHidden(e, began+1+width+i, steps)
 	}
@@ -183,6 +183,6 @@ func (s *Session) putOnCarrier(e *world.Entity, p *contract.Property) {
 			v += rules.Float(f.By[i])
 		}
 		steps, _ := p.Type.Steps(v)
-		s.world.Write(e, p.Index, p.Slot+i, min(max(steps, p.Type.Low), p.Type.High))
+		s.world.Write(e, p.Index, p.Slot+i, p.Type.Bring(steps))
 	}
 }

@@ -210,6 +210,12 @@ func (p *parser) typ() *Type {
 		} else if p.is("of") && d.Chars == nil {
 			p.take()
 			d.Chars = p.text("what a text may hold, such as \"a-z0-9 -\",")
+		} else if p.is("wrapping") && d.Wraps == nil {
+			at := p.take().Span
+			d.Wraps = &at
+		} else if p.is("small") && d.Small == nil {
+			at := p.take().Span
+			d.Small = &at
 		} else {
 			break
 		}

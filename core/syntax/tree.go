@@ -224,6 +224,8 @@ type Type struct {
 	Max   *Number
 	Each  *Number
 	Chars *Literal // of a text
+	Wraps *Span    // `wrapping`; nil when absent
+	Small *Span    // `small`; nil when absent
 }
 
 // Param is `name: TYPE`.

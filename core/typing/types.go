@@ -61,6 +61,7 @@ func (c *Unit) Type(d *syntax.Type, at Place) *contract.Type {
 		)
 		return nil
 	}
+	c.packing(d, t)
 	if at == InBody && t.Form == contract.FormStacks && !c.NeedsLanguage2(d.At, "stacks as an argument") {
 		return nil
 	}
@@ -69,6 +70,38 @@ func (c *Unit) Type(d *syntax.Type, at Place) *contract.Type {
 		return nil
 	}
 	return t
+}
+
+// packing reads `wrapping` and `small`, which say how a type's values are packed, and the first also which they are. What
+// is wrong there leaves the type as it is without them.
+func (c *Unit) packing(d *syntax.Type, t *contract.Type) {
+	at := d.Wraps
+	if at == nil {
+		at = d.Small
+	}
+	if at == nil || !c.NeedsLanguage2(*at, "a type that says how it is packed") {
+		return
+	}
+	isNumber := t.Form == contract.FormInt || t.Form == contract.FormReal
+	switch {
+	case d.Wraps == nil:
+	case d.Low == nil || !isNumber:
+		c.Fail(
+			*d.Wraps, "no-bound", "only an int or a real has a range that may wrap",
+			"as in `real 0..359.5 step 0.5 wrapping`",
+		)
+	case uint64(t.High)-uint64(t.Low) >= contract.MaxWrapped:
+		c.Fail(*d.Wraps, "out-of-range", "the range is too long to wrap", "at most 2^53 values")
+	default:
+		t.Wraps = true
+	}
+	t.Small = d.Small != nil && d.Low != nil
+	if d.Small != nil && !t.Small {
+		c.Fail(
+			*d.Small, "no-bound", fmt.Sprintf("a value of the type %s has no small differences", d.Name.Text),
+			"int, time, real and vectors do",
+		)
+	}
 }
 
 // plainType reads a type by its name: one of the language, an enum, a declared type, or in a body a kind. It does not

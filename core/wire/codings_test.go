@@ -268,11 +268,44 @@ func theCodings(t *testing.T) codings {
 			Per:  1000,
 			Unit: 1,
 		}, `[0,0,0,1]`, []string{`[0.5,-0.5,0.5,0.5]`, `[0,0,0,1]`}},
+		{
+			&contract.Type{Form: contract.FormInt, High: 359, Wraps: true}, `350`,
+			append([]string{`355`, `1`, `359`, `180`, `0`, `179`, `359`, `178`}, walkAround(178, 40, 360)...),
+		},
+		{ // numbers as a whole, of which the difference counts for those that follow
+			&contract.Type{Form: contract.FormInt, High: 99_999, Wraps: true, Small: true}, `50000`,
+			slices.Concat(
+				steps(50000, 31, 3), []string{`99000`, `98995`, `98990`},
+				steps(98990, 62, 3), []string{`1000`, `1010`, `1020`},
+				steps(1020, 62, 3), []string{`99999`}, steps(99990, 90, 3), []string{`100`},
+				steps(100, 62, 3), []string{`40100`, `40000`, `39990`},
+			),
+		},
+		{
+			&contract.Type{Form: contract.FormInt, Low: -2, High: 2, Wraps: true}, `0`,
+			[]string{`2`, `-2`, `1`, `-1`, `2`, `0`, `-2`},
+		},
+		{&contract.Type{
+			Form:  contract.FormReal,
+			High:  719,
+			Per:   2,
+			Unit:  1,
+			Wraps: true,
+			Small: true,
+		}, `0`, []string{`359.5`, `0.5`, `180.5`, `1`, `0.5`}},
+		{&contract.Type{
+			Form:  contract.FormVec2,
+			Low:   -20000,
+			High:  20000,
+			Per:   100,
+			Unit:  1,
+			Small: true,
+		}, `[0,0]`, []string{`[0.01,0]`, `[0.01,-0.01]`, `[0.02,-0.01]`, `[200,-200]`, `[199.99,-200]`}},
 	} {
 		v := value(d.typ, d.from)
 		sizes := make([]estimate, 4)
 		for i := range sizes {
-			sizes[i] = newEstimate(spanOf(d.typ))
+			sizes[i] = firstEstimate(d.typ)
 		}
 		x := differenceVector{Type: d.typ}
 		x.Hex = hexOf(func(w *bitWriter) {
@@ -337,6 +370,13 @@ func theCodings(t *testing.T) codings {
 		Per:  2,
 		Unit: 1,
 	}
+	around := &contract.Type{
+		Form:  contract.FormReal,
+		High:  719,
+		Per:   2,
+		Unit:  1,
+		Wraps: true,
+	}
 	sinks := &contract.Type{
 		Form: contract.FormReal,
 		Low:  -9000,
@@ -356,6 +396,8 @@ func theCodings(t *testing.T) codings {
 		{place, speed, []int64{0, 0}, []int64{900, -900}, 1, 30},
 		{depth, sinks, []int64{13}, []int64{333}, 1000, 20},
 		{depth, sinks, []int64{1}, []int64{-5}, 3, 7},
+		{around, sinks, []int64{5}, []int64{-2500}, 3, 20},
+		{around, sinks, []int64{700}, []int64{9000}, 3, 30},
 	} {
 		pack := func(list []int64) (v contract.Value, counts any) {
 			if len(list) == 1 {
@@ -409,6 +451,15 @@ func walk(from, n int) (out []string) {
 	return out
 }
 
+// walkAround is walk on a circle of so many values.
+func walkAround(from, n, turn int) (out []string) {
+	for i := range n {
+		from = (from + []int{7, -9, 30, -100, 2, 170, -179, 90}[i%8] + turn) % turn
+		out = append(out, fmt.Sprint(from))
+	}
+	return out
+}
+
 func compareJSON(t *testing.T, a, b any) int {
 	one, err := json.Marshal(a)
 	require.NoError(t, err)
@@ -437,7 +488,7 @@ func TestTheVectorsOfTheCodings(t *testing.T) {
 		r := &bitReader{buf: bits}
 		sizes := make([]estimate, 4)
 		for i := range sizes {
-			sizes[i] = newEstimate(spanOf(d.Type))
+			sizes[i] = firstEstimate(d.Type)
 		}
 		v := r.value(d.Type)
 		for _, want := range d.Then {

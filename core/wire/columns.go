@@ -108,13 +108,21 @@ func (l *Layout) shape(lanes []Lane) *groupLayout {
 			if col.encoding == encodeDifference {
 				col.firstNumber, col.numbers = len(s.sizes), max(1, col.typ.Reals())
 				for range col.numbers {
-					s.sizes = append(s.sizes, newEstimate(spanOf(col.typ)))
+					s.sizes = append(s.sizes, firstEstimate(col.typ))
 				}
 			}
 			s.columns = append(s.columns, col)
 		}
 	}
 	return s
+}
+
+// firstEstimate returns the estimate that a column of a type begins with.
+func firstEstimate(t *contract.Type) estimate {
+	if t.Small {
+		return newEstimate(0)
+	}
+	return newEstimate(spanOf(t))
 }
 
 // newColumns returns the state of a group's columns. It stands in the memory of order and sizes as far as these have

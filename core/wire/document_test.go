@@ -95,8 +95,13 @@ var breaks = [][2]string{
 	{"last += r.rice(k) + 1", "last += r.rice(k)"},
 	{"if 2 * count <= n:", "if 2 * count < n:"},
 	// differences
-	{"max(2, min((high(t) - low(t)) // 64, 2 ** 30))", "max(1, min((high(t) - low(t)) // 64, 2 ** 30))"},
-	{"(high(t) - low(t)) // 64", "(high(t) - low(t)) // 32"},
+	{"max(2, min(span // 64, 2 ** 30))", "max(1, min(span // 64, 2 ** 30))"},
+	{"span // 64", "span // 32"},
+	{"0 if t.get(\"small\") else high(t) - low(t)", "high(t) - low(t)"},
+	{"if by > turn // 2:", "if by > turn:"},
+	{"elif by <= -((turn + 1) // 2):", "elif by < -turn:"},
+	{"by = shortest(t, now - old)", "by = now - old"},
+	{"                now = brought(t, now)", "                pass"},
 	{"2 ** 30)), 1]", "2 ** 30)), 2]"},
 	{"while size[1] << k < size[0]:", "while size[1] << k <= size[0]:"},
 	{"q = r.ones(12)", "q = r.ones(13)"},
@@ -166,10 +171,8 @@ var breaks = [][2]string{
 	// motion
 	{"real(t, a) + real(rate, b) * seconds", "real(t, a) + real(t, b) * seconds"},
 	{"round(x * t[\"per\"]", "int(x * t[\"per\"]"},
-	{
-		"min(max(round(x * t[\"per\"] / t.get(\"unit\", 1)), low(t)), high(t))",
-		"round(x * t[\"per\"] / t.get(\"unit\", 1))",
-	},
+	{"return min(max(n, low(t)), high(t))", "return n"},
+	{"(n - low(t)) % (high(t) - low(t) + 1)", "(n - low(t)) % (high(t) - low(t))"},
 }
 
 // The vectors notice each of many small mistakes in a reader.

@@ -28,7 +28,7 @@ func (m *Motion) Value(t *contract.Type, tick int64) contract.Value {
 	seconds := float64(tick-m.At) / float64(m.Ticks)
 	one := func(from, rate int64) int64 {
 		n, _ := t.Steps(Extrapolate(t.Real(from), m.RateType.Real(rate), seconds))
-		return min(max(n, t.Low), t.High)
+		return t.Bring(n)
 	}
 	if len(m.From.Parts) == 0 {
 		return contract.Value{Num: one(m.From.Num, m.Rate.Num)}
@@ -55,7 +55,7 @@ func (a *Attached) Value(t *contract.Type, to contract.Value, toType *contract.T
 			v += a.By[i]
 		}
 		count, _ := t.Steps(v)
-		return min(max(count, t.Low), t.High)
+		return t.Bring(count)
 	}
 	if len(to.Parts) == 0 {
 		return contract.Value{Num: one(0, to.Num)}

@@ -185,7 +185,7 @@ func (w *bitWriter) difference(t *contract.Type, old, now []int64, sizes []estim
 // step writes how a number changed, by least or more: in about as many bits as its column's changes usually take, and
 // in at most maxOnes more than a whole number.
 func (w *bitWriter) step(t *contract.Type, old, now int64, least uint64, size *estimate) {
-	d := zigzag(now-old) - least
+	d := zigzag(shortest(t, now-old)) - least
 	k := size.riceParameter()
 	size.add(d)
 	if q := d >> k; q < maxOnes {
@@ -199,6 +199,22 @@ func (w *bitWriter) step(t *contract.Type, old, now int64, least uint64, size *e
 
 const maxOnes = 12
 
+// shortest returns a difference of two numbers of a type, of one that wraps by the shorter way around: of two that are
+// equally long, up.
+func shortest(t *contract.Type, by int64) int64 {
+	if !t.Wraps {
+		return by
+	}
+	turn := t.High - t.Low + 1
+	switch {
+	case by > turn/2:
+		return by - turn
+	case by <= -(turn+1)/2:
+		return by + turn
+	}
+	return by
+}
+
 // difference reads how a value that is made of numbers changed, and returns what it is now.
 func (r *bitReader) difference(t *contract.Type, old contract.Value, sizes []estimate) contract.Value {
 	number := func(old int64, least uint64, size *estimate) int64 {
@@ -210,11 +226,16 @@ func (r *bitReader) difference(t *contract.Type, old contract.Value, sizes []est
 		var n int64
 		if q == maxOnes {
 			n = r.number(t)
-			size.add(zigzag(n-old) - least)
+			size.add(zigzag(shortest(t, n-old)) - least)
 		} else {
 			d := q<<k | r.get(k)
 			size.add(d)
 			n = old + unzigzag(d+least)
+			if turn := t.High - t.Low + 1; t.Wraps && n > t.High {
+				n -= turn
+			} else if t.Wraps && n < t.Low {
+				n += turn
+			}
 		}
 		if n < t.Low || n > t.High || r.bad {
 			r.bad = true

@@ -73,9 +73,11 @@ func Carried(r *rand.Rand) string {
 				types := []string{
 					"int -50..50", "real -4..4 step 0.25", "bool", "text max 9", "Item", "Place", "vec3 -5..5 step 0.1",
 					"direction step 0.01", "rotation step 0.01", "client", "kind of [Crate, Eel]", "time -1s..2min",
+					"int 0..359 wrapping", "vec2 -90..90 step 0.1 small", "real 0..359.5 step 0.5 wrapping small",
 				}
 				defaults := []string{
 					"0", "0.5", "true", `"a"`, "patch", "vec(1, 1)", "vec(1, 1, 1)", "", "", "nothing", "Crate", "1s",
+					"180", "vec(1, 1)", "0",
 				}
 				at := g.IntN(len(types))
 				if defaults[at] == "" {
@@ -100,6 +102,11 @@ func Carried(r *rand.Rand) string {
 				other := to
 				if g.in(4) {
 					other = "" // then it travels as values
+				}
+				if g.in(3) {
+					const turn = "  %s: real 0..359.5 step 0.5 wrapping = 0 follows v%d%s\n"
+					g.line(turn+"  v%d: real -900..900 step 1 = 0%s", name, n, to, n, other)
+					continue
 				}
 				g.line("  %s: Place = vec(0, 0) follows v%d%s\n  v%d: Rate = vec(0, 0)%s", name, n, to, n, other)
 			case "attached":
