@@ -121,6 +121,7 @@ const (
 	OpClip       // r[a] = r[b] within r[c]..r[c+1]; reals when k is 1
 	OpRoll       // r[a] = a roll of r[b]..r[c]
 	OpSince      // r[a] = the time since Properties[k] of e[b] changed
+	OpSeen       // r[a] = whether the client r[c] has seen e[b], or with k at least 0 Properties[k] of it
 	OpPath       // r[a…] = the path of Properties[k] of e[b]
 	OpHowMany    // r[a] = how many Loops[k] goes over, all of them
 	OpFirst      // r[a] = the first entity that Loops[k] goes over, 0 for none

@@ -28,7 +28,8 @@ func (c *builder) clamped(_ *contract.Kind, p *contract.Property, d *syntax.Prop
 	p.Clamped = d.Clamped != nil
 	if p.Clamped && p.Type.Wraps {
 		c.Fail(
-			*d.Clamped, "wrong-type", fmt.Sprintf("`%s` wraps: nothing that is written to it is out of its range", p.Name),
+			*d.Clamped, "wrong-type",
+			fmt.Sprintf("`%s` wraps: nothing that is written to it is out of its range", p.Name),
 			"remove `clamped`, or `wrapping`",
 		)
 	}

@@ -134,6 +134,8 @@ func readsBeside(x *contract.Expr) (why string) {
 		case contract.OpOwner, contract.OpEntityOf, contract.OpShared, contract.OpExists, contract.OpName,
 			contract.OpRole, contract.OpNumber:
 			why = "another entity or a client"
+		case contract.OpSeen:
+			why = "what clients have confirmed"
 		case contract.OpNow, contract.OpSince, contract.OpPath:
 			why = "the clock"
 		}

@@ -269,6 +269,13 @@ func (g *compiler) into(x *contract.Expr, dst int) {
 		g.move(dst, at, width)
 	case contract.OpPath:
 		g.emit(bytecode.OpPath, operands{a: dst, b: g.entity(x.Args[0]), k: index(&g.Properties, x.Prop)})
+	case contract.OpSeen:
+		property := int64(-1)
+		if x.Prop != nil {
+			property = index(&g.Properties, x.Prop)
+		}
+		client := g.num(x.Args[0])
+		g.emit(bytecode.OpSeen, operands{a: dst, b: g.entity(x.Args[1]), c: client, k: property})
 	case contract.OpSince:
 		g.emit(bytecode.OpSince, operands{a: dst, b: g.entity(x.Args[0]), k: index(&g.Properties, x.Prop)})
 	case contract.OpWords:

@@ -90,6 +90,7 @@ type Contract struct {
 	Accepts   []syntax.Accept // the findings that it accepts
 
 	ByteLimits  []ByteLimit // by role; nil when there is none
+	AsksSeen    bool        // some body asks what clients have confirmed
 	RolesChange bool        // a body may give a client another role
 	Declared    []*Declared // types and constants, in the order of the text
 }
@@ -525,6 +526,7 @@ const (
 	OpClip   // Args: value, low, high
 	OpRoll   // Args: low, high
 	OpSince  // Args[0] an entity, Prop
+	OpSeen   // Args: a client, an entity; Prop of that, nil for whether the client knows of it at all
 	OpCallFn // Fn, Args
 	OpQuery  // Query
 	OpChoose // Args: condition, the value when it holds, the value when not

@@ -77,8 +77,8 @@ func (t *Type) Kind() *Kind {
 // MaxWrapped is how many values a type that wraps has at most.
 const MaxWrapped = 1 << 53
 
-// Bring returns the number in the type's range that stands for n: of a type that wraps the one that is whole turns away,
-// of another one the nearest.
+// Bring returns the number in the type's range that stands for n: of a type that wraps the one that is whole turns
+// away, of another one the nearest.
 func (t *Type) Bring(n int64) int64 {
 	if !t.Wraps || n >= t.Low && n <= t.High {
 		return min(max(n, t.Low), t.High)

@@ -310,6 +310,8 @@ func (c *finder) unfair(at *flow.Point, r *contract.Request) {
 			switch x.Op {
 			case contract.OpSince:
 				note("how long it is since `" + x.Prop.Name + "` changed, and the clock of a late client runs behind")
+			case contract.OpSeen:
+				note("what clients have confirmed, which only the server knows")
 			case contract.OpNow:
 				note("the clock, which a late client reads behind")
 			case contract.OpLocal:
@@ -362,6 +364,7 @@ func (c *finder) known(at *flow.Point, r *contract.Request) {
 	eachCheck(r, at, func(s *contract.Stmt, check *contract.Check, asks *contract.Expr, lets map[int64]*contract.Expr) {
 		server := contract.Mentions(asks, func(x *contract.Expr) bool {
 			return x.Op == contract.OpReveal || x.Op == contract.OpNow || x.Op == contract.OpSince ||
+				x.Op == contract.OpSeen ||
 				x.Op == contract.OpCallFn || x.Op == contract.OpTable ||
 				x.Op == contract.OpSetting || partial(x)
 		})

@@ -718,6 +718,26 @@ func outward(low, high float64) (float64, float64) {
 	return low, high
 }
 
+// seen reads whether a client has confirmed something. That tells whether the client may have it: where not everyone
+// may, the answer is for nobody.
+func (f *flow) seen(x *contract.Expr) val {
+	client := f.value(x.Args[0])
+	e := f.value(x.Args[1])
+	l := f.observed(x.Args[0], client).with(f.observed(x.Args[1], e))
+	for _, k := range x.Args[1].Type.Kinds {
+		if k.To != contract.Everyone || x.Prop != nil && x.Prop.To != contract.Everyone {
+			of := k.Name
+			if x.Prop != nil {
+				of += "." + x.Prop.Name
+			}
+			l = l.with(label{f.atom(
+				crowd{{sort: contract.ToNobody}}, "who has seen `"+of+"`", "nobody",
+			)})
+		}
+	}
+	return val{label: l}
+}
+
 // valueOf reads an expression; the ends of its range may be rounded.
 //
 //revive:disable-next-line:function-length It is one switch.
@@ -757,6 +777,8 @@ func (f *flow) valueOf(x *contract.Expr) val {
 		return val{label: c.label, sym: f.symOf(x)}
 	case contract.OpGet, contract.OpComputed, contract.OpPath, contract.OpSince:
 		return f.get(x)
+	case contract.OpSeen:
+		return f.seen(x)
 	case contract.OpReveal:
 		return f.reveal(x)
 	case contract.OpAnd, contract.OpOr:

@@ -260,7 +260,7 @@ func (v *View) admitEntering(set *recipientSet) {
 	for _, entry := range set.entering {
 		b := entry.baseline
 		slot := set.group.Enter(entry.lane, b, false, 0)
-		b.placements = append(b.placements, placement{set, entry.lane, slot, true})
+		b.placements = append(b.placements, placement{set, entry.lane, slot, v.world.Tick, true})
 		b.movedTick = v.world.Tick
 		v.membershipChanged = append(v.membershipChanged, b)
 		set.digest += set.digestOf(b, entry.lane, true)

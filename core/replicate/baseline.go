@@ -28,7 +28,8 @@ type baseline struct {
 	// of each property of the plan's deltaMask: what was last sent, then what was sent before
 	values []int64
 
-	sentTick         []int64  // by property: when it was last sent; kept only for those that are rate-limited
+	// by property: when it was last sent; kept only for those that are rate-limited, or when bodies ask what was seen
+	sentTick         []int64
 	digests          []uint64 // by property: what it adds to the digest of who has it
 	digestDeltas     []uint64 // by property: by how much this tick's change changes that
 	placements       []placement
@@ -53,7 +54,8 @@ const (
 type placement struct {
 	set        *recipientSet
 	lane, slot int
-	isNew      bool // it entered in this tick
+	since      int64 // the tick in which it entered
+	isNew      bool  // it entered in this tick
 }
 
 // announce makes a new entity one that clients can be told of, with the values that it has now.
@@ -114,7 +116,7 @@ func (b *baseline) update(p *contract.Property) {
 	}
 	b.deferredMask &^= bit
 	b.changedMask |= bit
-	if p.AtMost > 0 {
+	if p.AtMost > 0 || v.tracksSent {
 		b.sentTick[p.Index] = v.world.Tick
 	}
 	if b.plan.deltaMask&bit != 0 {

@@ -221,9 +221,9 @@ func (v *View) FrameParts(client int, out *wire.Parts) bool {
 				set.group.Restart()
 				set.snapshot = set.group.Snapshot(v.world.Tick)
 			}
-			out.Blocks = append(out.Blocks, wire.Enter(s.handle, set.audience.index, set.snapshot))
+			out.Blocks = append(out.Blocks, wire.Enter(int(s.handle), set.audience.index, set.snapshot))
 		case set.block != nil:
-			out.Blocks = append(out.Blocks, wire.Change(s.handle, set.block))
+			out.Blocks = append(out.Blocks, wire.Change(int(s.handle), set.block))
 		}
 	}
 	if u.toPack {
@@ -306,8 +306,8 @@ func (v *View) Reader(client int, tick, settled int64) *wire.Reader {
 		if u.meter != nil {
 			break // it is sent nothing by them
 		}
-		groups[s.handle] = s.set.group
-		audiences[s.handle] = s.set.audience.index
+		groups[int(s.handle)] = s.set.group
+		audiences[int(s.handle)] = s.set.audience.index
 	}
 	return wire.Resume(v.layout, tick, settled, groups, audiences)
 }

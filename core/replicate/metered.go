@@ -202,6 +202,7 @@ func (v *View) send(u *viewer, entry *privateEntry) {
 	s.since = 0
 	if !s.entered {
 		s.entered = true
+		entry.since = v.world.Tick
 		for rest := entry.nextMask; rest != 0; rest &= rest - 1 {
 			v.take(u, entry, p.sentProperties[lowestBit(rest)])
 		}

@@ -31,7 +31,9 @@ type privateEntry struct {
 	maskedDigests    map[int]uint64 // what these add to its digest
 	previousOfEntity *privateEntry
 	sent             *sentState // of a metered client; nil for others, who have what was sent last to whomever
-	_                [32]byte   // makes its size one for which Go's allocator begins at a cache line
+	since            int64      // the tick in which it came
+	maskSince        int64      // the tick in which the client came to have other properties of it
+	_                [16]byte   // makes its size one for which Go's allocator begins at a cache line
 }
 
 // Field returns a property as this client may have it. index is its index within the outline.
@@ -329,6 +331,9 @@ func (v *View) updateEntry(u *viewer, b *baseline) {
 		entry = &privateEntry{baseline: b, whole: whole, isNew: true}
 		v.addEntry(u, entry)
 	}
+	if mask != entry.nextMask {
+		entry.maskSince = v.world.Tick
+	}
 	entry.nextMask = mask
 	if u.meter != nil {
 		if mask != entry.mask {
@@ -409,6 +414,7 @@ func (v *View) reaches(u *viewer, b *baseline, r contract.Reach, group int, ask 
 // addEntry gives a client an entry.
 func (v *View) addEntry(u *viewer, entry *privateEntry) {
 	entry.viewer = u
+	entry.since = v.world.Tick
 	entry.listIndex = int32(len(u.entryList))
 	entry.nextOfEntity = entry.privateEntries
 	if entry.nextOfEntity != nil {

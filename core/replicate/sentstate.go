@@ -18,6 +18,7 @@ type sentState struct {
 	values  []int64
 	fields  []wire.Field
 	digests []uint64
+	ticks   []int64 // when it was last sent; only when bodies ask what was seen
 	owner   int
 	digest  uint64 // of the entity itself
 
@@ -32,6 +33,9 @@ func newSentState(b *baseline) *sentState {
 		values:       make([]int64, b.plan.baselineWidth),
 		digests:      make([]uint64, n),
 		changedEpoch: -1,
+	}
+	if b.plan.view.tracksSent {
+		s.ticks = make([]int64, n)
 	}
 	if b.plan.visibleMask&^b.plan.deltaMask != 0 {
 		s.fields = make([]wire.Field, n)
@@ -132,6 +136,9 @@ func (v *View) take(u *viewer, entry *privateEntry, p *contract.Property) {
 		s.changed = 0
 	}
 	s.changed |= bit
+	if s.ticks != nil {
+		s.ticks[p.Index] = v.world.Tick
+	}
 	s.pending &^= bit
 	index := entry.plan.outlineProperty[p.Index]
 	if entry.plan.deltaMask&bit != 0 {

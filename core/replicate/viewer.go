@@ -55,8 +55,9 @@ type viewer struct {
 // subscription is a viewer's place in a recipient set.
 type subscription struct {
 	set    *recipientSet
-	handle int  // by which the client's frames name the set
-	isNew  bool // it came in this tick: the client is sent all of the set
+	handle int32 // by which the client's frames name the set
+	isNew  bool  // it came in this tick: the client is sent all of the set
+	since  int64 // the tick in which it came
 }
 
 // viewerSide is the client's side of an audience as it was last computed, and the sets that follow from it.
@@ -235,12 +236,12 @@ func (v *View) subscribe(u *viewer) {
 		u.subscriptions = slices.Delete(u.subscriptions, i, i+1)
 		u.leave(s.set)
 		u.leftSets = append(u.leftSets, s.set)
-		u.leftHandles = append(u.leftHandles, s.handle)
-		u.freeHandles = append(u.freeHandles, s.handle)
+		u.leftHandles = append(u.leftHandles, int(s.handle))
+		u.freeHandles = append(u.freeHandles, int(s.handle))
 	}
 	for _, set := range wanted {
 		if !u.isIn(set) {
-			u.subscriptions = append(u.subscriptions, subscription{set, u.newHandle(), true})
+			u.subscriptions = append(u.subscriptions, subscription{set, int32(u.newHandle()), true, v.world.Tick})
 			u.enter(set)
 		}
 	}

@@ -93,6 +93,9 @@ type Machine struct {
 	Effects []Effect       // the same
 	Reply   contract.Value // of the present run, when its request gives one
 	Reveals []Reveal       // of code that is traced, also of runs that failed; the caller empties it
+	// HasSeen reports whether a client has confirmed that it knows of an entity or, with a property, its value as it is
+	// now. Nil when nobody has.
+	HasSeen func(client int, e *world.Entity, p *contract.Property) bool
 
 	program    *bytecode.Program
 	dice       dice

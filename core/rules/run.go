@@ -283,6 +283,18 @@ func (m *Machine) rare(f *frame, depth int, c *bytecode.Code, in *bytecode.Instr
 		}
 		m.dice.at(mixed(m.way, uint64(c.ID)<<20|1<<19|uint64(in.K)))
 		r[a] = m.dice.roll(low, high)
+	case bytecode.OpSeen:
+		e := f.entities[b]
+		r[a] = 0
+		if e != nil && !e.Gone && m.HasSeen != nil {
+			var p *contract.Property
+			if in.K >= 0 {
+				p = c.Properties[in.K]
+			}
+			if m.HasSeen(int(r[uint8(in.C)]), e, p) {
+				r[a] = 1
+			}
+		}
 	case bytecode.OpSince:
 		e := f.entities[b]
 		if e == nil || e.Gone {

@@ -5,6 +5,7 @@ import (
 	"math"
 	"slices"
 
+	"kamerad.example/core/contract"
 	"kamerad.example/core/replicate"
 	"kamerad.example/core/rules"
 	"kamerad.example/core/wire"
@@ -250,6 +251,13 @@ func (s *Session) ReportDifference(client int) (resynced bool) {
 	t.lastResync = s.tick
 	s.view.Resync(client)
 	return true
+}
+
+// hasSeen reports whether a client has confirmed that it knows of an entity or, with a property, its value as it is
+// now.
+func (s *Session) hasSeen(client int, e *world.Entity, p *contract.Property) bool {
+	t := s.seats[client]
+	return t != nil && t.joined && s.view.HasSeen(client, e, p, t.confirmed)
 }
 
 // Waiting returns what waits for a client whose role has a limit of bytes, and false for another one.

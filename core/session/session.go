@@ -179,6 +179,7 @@ func New(c *contract.Contract, o Options) (*Session, error) {
 	}
 	s.indexContract()
 	s.machine = rules.NewMachine(program, s.world, o.Key)
+	s.machine.HasSeen = s.hasSeen
 	s.view = replicate.NewView(o.Key, s.world, s.machine)
 	s.numbers = replicate.NewServerState(o.Key, s.world)
 	if o.Trace {

@@ -148,9 +148,12 @@ func (p *parser) setBy(start int) *SetBy {
 	return d
 }
 
-// rate reads the rate of a pace: a number, or what computes one.
+// rate reads the rate of a pace: a number, or what computes one. A number that something is asked of is for the
+// checker.
 func (p *parser) rate() Expr {
-	if p.rangeAhead() {
+	next := p.peek()
+	isAsked := p.tok().Kind != Sign && next.Kind == Sign && (next.Text == "." || next.Text == "[")
+	if p.rangeAhead() && !isAsked {
 		return p.bound()
 	}
 	return p.postfix()

@@ -197,6 +197,13 @@ func (p *parser) typ() *Type {
 		p.expect("..", "and the greatest value, as in `int 0..100`")
 		d.High = p.bound()
 	}
+	p.typeBounds(d)
+	d.At = Span{t.Span.Start, p.last()}
+	return d
+}
+
+// typeBounds reads what stands behind the name or range of a type, in any order.
+func (p *parser) typeBounds(d *Type) {
 	for p.nest > 0 || !p.tok().Newline {
 		if p.is("max") && d.Max == nil {
 			p.take()
@@ -217,11 +224,9 @@ func (p *parser) typ() *Type {
 			at := p.take().Span
 			d.Small = &at
 		} else {
-			break
+			return
 		}
 	}
-	d.At = Span{t.Span.Start, p.last()}
-	return d
 }
 
 // rangeAhead reports whether the range of a type begins here.

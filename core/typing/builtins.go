@@ -33,6 +33,7 @@ func init() {
 		"exists":      {"exists(thrower)", 1, 1, (*builtinCall).exists, 1},
 		"floor":       {"floor(x)", 1, 1, (*builtinCall).wholeOf, 1},
 		"free":        {"free(place, radius, walls)", 3, 3, (*builtinCall).free, 2},
+		"has_seen":    {"has_seen(c, crate), or has_seen(c, crate.lid)", 2, 2, (*builtinCall).hasSeen, 2},
 		"inside":      {"inside(point, corners)", 2, 2, (*builtinCall).inside, 1},
 		"length":      {"length(v)", 1, 1, (*builtinCall).length, 1},
 		"line":        {"line(a, b)", 2, 2, (*builtinCall).line, 1},
@@ -481,6 +482,46 @@ func (b *builtinCall) since() *contract.Expr {
 		Prop: v.Prop,
 		Args: v.Args,
 	}
+}
+
+// hasSeen is a truth: whether a client has confirmed that it knows of an entity, or a property as it is now.
+//
+// It changes without a write, so that neither audiences nor computed properties can follow it; a function could be
+// called from both.
+func (b *builtinCall) hasSeen() *contract.Expr {
+	e := b.scope
+	client := b.argument(0, contract.FormClient)
+	v := e.Expr(b.call.Args[1], nil)
+	if v == nil || b.failed {
+		return nil
+	}
+	if e.Fn != nil || e.Viewer {
+		e.Fail(
+			b.call.At, "wrong-place", "what clients have confirmed cannot be asked in a function or an audience",
+			"ask in a check or a body",
+		)
+		return nil
+	}
+	e.Contract.AsksSeen = true
+	out := &contract.Expr{Op: contract.OpSeen, Type: &contract.Type{Form: contract.FormBool}}
+	of := v
+	if v.Op == contract.OpCount { // how a container is read that stands for itself
+		of = v.Args[0]
+	}
+	switch {
+	case v.Type.Form == contract.FormEntity:
+		out.Args = []*contract.Expr{client, v}
+	case (of.Op == contract.OpGet || of.Op == contract.OpComputed) && of.Prop != nil:
+		out.Prop = of.Prop
+		out.Args = []*contract.Expr{client, of.Args[0]}
+	default:
+		e.Fail(
+			b.call.Args[1].Span(), "wrong-type", "`has_seen` is asked of something that is no entity and no property",
+			"as in `"+b.usage+"`",
+		)
+		return nil
+	}
+	return out
 }
 
 // exists is a truth: whether an entity or client is there.

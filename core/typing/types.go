@@ -72,8 +72,8 @@ func (c *Unit) Type(d *syntax.Type, at Place) *contract.Type {
 	return t
 }
 
-// packing reads `wrapping` and `small`, which say how a type's values are packed, and the first also which they are. What
-// is wrong there leaves the type as it is without them.
+// packing reads `wrapping` and `small`, which say how a type's values are packed, and the first also which they are.
+// What is wrong there leaves the type as it is without them.
 func (c *Unit) packing(d *syntax.Type, t *contract.Type) {
 	at := d.Wraps
 	if at == nil {
