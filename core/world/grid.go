@@ -283,8 +283,8 @@ func (s *sweep) row(y, z int64) (low, high int64) {
 }
 
 // nearest returns the number of the entity that is nearest to a place, plus one, with its distance; among equals the
-// one that was spawned first; 0 for none. It goes from the place's cell outward, cell by cell, until what is farther out
-// cannot be nearer. It gives up when it has looked at as many cells and entities as most says: then steps are most.
+// one that was spawned first; 0 for none. It goes from the place's cell outward, cell by cell, until what is farther
+// out cannot be nearer. It gives up when it has looked at as many cells and entities as most says: then steps are most.
 //
 //revive:disable-next-line:function-length The loops are one search; a call for each cell would take as long as it.
 func (g *grid) nearest(x *index, from *geometry.Point, most int64) (best int32, least float64, steps int64) {
