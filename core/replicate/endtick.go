@@ -187,10 +187,8 @@ func (v *View) packShared() {
 			set.pack(v.world.Tick)
 		}
 	}
-	for _, u := range v.viewers {
-		if u.meter != nil && !u.needsSnapshot {
-			u.meter.noteRoster(v.joined, v.left)
-		}
+	if v.hasLimits {
+		v.noteRosters()
 	}
 	v.roster = nil
 	if len(v.joined)+len(v.left) > 0 {

@@ -75,8 +75,8 @@ type Waiting struct {
 
 // Waiting returns what waits for a client, and false for one without a limit.
 func (v *View) Waiting(client int) (Waiting, bool) {
-	u := v.viewer(client)
-	if u == nil || u.meter == nil {
+	u := v.metered(client)
+	if u == nil {
 		return Waiting{}, false
 	}
 	m := u.meter
@@ -141,8 +141,8 @@ func (m *meter) spend(bound int, inBlock bool) {
 
 // Sent tells the view how many bytes a client's frame took, once it was made.
 func (v *View) Sent(client, bytes int) {
-	u := v.viewer(client)
-	if u == nil || u.meter == nil {
+	u := v.metered(client)
+	if u == nil {
 		return
 	}
 	m := u.meter
@@ -177,8 +177,8 @@ func (v *View) begin(u *viewer) {
 
 // HasRoom reports whether a client may be sent a frame with this tick at all.
 func (v *View) HasRoom(client int) bool {
-	u := v.viewer(client)
-	if u == nil || u.meter == nil {
+	u := v.metered(client)
+	if u == nil {
 		return true
 	}
 	v.begin(u)
@@ -191,8 +191,8 @@ func (v *View) HasRoom(client int) bool {
 //
 // What an entity is touched by counts as far as the client may have it: a hidden write brings nothing forward.
 func (v *View) Admit(client, bytes int, with []world.Touched) bool {
-	u := v.viewer(client)
-	if u == nil || u.meter == nil {
+	u := v.metered(client)
+	if u == nil {
 		return true
 	}
 	v.begin(u)
@@ -266,9 +266,26 @@ func (v *View) meteredParts(u *viewer, out *wire.Parts) bool {
 }
 
 // IsMetered reports whether a client is sent only so many bytes a second.
-func (v *View) IsMetered(client int) bool {
-	u := v.viewer(client)
-	return u != nil && u.meter != nil
+func (v *View) IsMetered(client int) bool { return v.metered(client) != nil }
+
+// metered returns the viewer of a client with a limit of bytes, nil for one without.
+func (v *View) metered(client int) *viewer {
+	if !v.hasLimits {
+		return nil
+	}
+	if u := v.viewer(client); u != nil && u.meter != nil {
+		return u
+	}
+	return nil
+}
+
+// noteRosters has metered clients told who came and left in this tick.
+func (v *View) noteRosters() {
+	for _, u := range v.viewers {
+		if u.meter != nil && !u.needsSnapshot {
+			u.meter.noteRoster(v.joined, v.left)
+		}
+	}
 }
 
 // noteRoster notes who joined, has another role or left since the last tick.

@@ -31,6 +31,9 @@ func (m *meter) release(entry *privateEntry) {
 // updateMeteredEntries brings up to date what metered clients may have: where its audiences, or the entities in them,
 // are others than before. spawned are the entities that are sent for the first time with this tick.
 func (v *View) updateMeteredEntries(spawned []*baseline) {
+	if !v.hasLimits {
+		return
+	}
 	for _, u := range v.viewers {
 		if u.meter == nil {
 			continue

@@ -115,6 +115,7 @@ type View struct {
 	setsChanged         bool // a recipient set became empty, or is no longer empty
 
 	epoch        int64 // grows with each AcceptFrames; a baseline with the same epoch has changes of this tick
+	hasLimits    bool  // some role has a limit of bytes
 	tracksSent   bool  // bodies ask what clients have seen
 	masksRefs    bool  // some values refer to entities that not everyone who gets the value may know of
 	prefetchSink int64
@@ -143,6 +144,7 @@ func NewView(key [32]byte, w *world.World, r Rules) *View {
 	}
 	v.outline = v.layout.Outline
 	v.tracksSent = c.AsksSeen
+	v.hasLimits = c.ByteLimits != nil
 	grouping := c.Grouping()
 	for i, kind := range c.Kinds {
 		v.plans = append(v.plans, newKindPlan(v, kind, grouping.Kinds[i]))
