@@ -25,6 +25,7 @@ type privateEntry struct {
 	isNew        bool          // it came in this tick
 	isListed     bool          // it is among the viewer's changedEntries
 	isReleased   bool
+	isMetered    bool // the client has a limit of bytes, and sent says what it was sent
 
 	// by index within the outline: values without the refs that the client may not know
 	maskedFields     map[int]wire.Field
@@ -38,7 +39,7 @@ type privateEntry struct {
 
 // Field returns a property as this client may have it. index is its index within the outline.
 func (entry *privateEntry) Field(index int) wire.Field {
-	if entry.sent != nil {
+	if entry.isMetered {
 		return entry.sent.field(entry.baseline, index)
 	}
 	if f, ok := entry.maskedFields[index]; ok {
@@ -49,7 +50,7 @@ func (entry *privateEntry) Field(index int) wire.Field {
 
 // Owner returns the number of the client that owns the entity, as this client is sent it.
 func (entry *privateEntry) Owner() int {
-	if entry.sent != nil {
+	if entry.isMetered {
 		return entry.sent.owner
 	}
 	return entry.baseline.Owner()
@@ -57,7 +58,7 @@ func (entry *privateEntry) Owner() int {
 
 // Slots returns a property as this client had it, and as it is sent to it now. index is its index within the outline.
 func (entry *privateEntry) Slots(index int) (old, now []int64) {
-	if entry.sent != nil {
+	if entry.isMetered {
 		return entry.sent.slots(entry.baseline, index)
 	}
 	return entry.baseline.Slots(index)
@@ -65,7 +66,7 @@ func (entry *privateEntry) Slots(index int) (old, now []int64) {
 
 // markChanged notes that there is something new of the entry.
 func (entry *privateEntry) markChanged() {
-	if entry.sent != nil {
+	if entry.isMetered {
 		entry.viewer.meter.waitFor(entry, entry.changedNow())
 		return
 	}
@@ -425,6 +426,7 @@ func (v *View) addEntry(u *viewer, entry *privateEntry) {
 	u.entryList = append(u.entryList, entry)
 	u.entries[entry.entity.ID] = entry
 	if u.meter != nil {
+		entry.isMetered = true
 		entry.sent = newSentState(entry.baseline)
 		v.meteredMemory += entry.entity.Kind.MeteredMemory()
 		u.meter.waitFor(entry, 0)
