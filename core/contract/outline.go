@@ -5,6 +5,7 @@ import (
 	"encoding/hex"
 	"encoding/json"
 	"slices"
+	"strconv"
 	"strings"
 )
 
@@ -76,8 +77,8 @@ type PropertyOutline struct {
 }
 
 // RequestOutline describes a request. Known are its checks as written, in the order of the reasons, for those that a
-// client can evaluate itself: all that they read it can see, and they name no constant. The others are empty. Checks
-// stand only in a full outline.
+// client can evaluate itself: all that they read it can see, and they name no constant but those that IsKnown. The
+// others are empty. Checks stand only in a full outline.
 type RequestOutline struct {
 	Name    string   `json:"name"`
 	Params  []Param  `json:"params"`
@@ -97,6 +98,43 @@ type EventOutline struct {
 	Name   string  `json:"name"`
 	Params []Param `json:"params"`
 	Loose  bool    `json:"loose,omitempty"`
+}
+
+// IsKnown reports whether a constant of a name stands in the outline so that clients compute with it: it is public, and
+// a truth, a number, a value of an enum or a vector.
+func (c *Contract) IsKnown(constant string) bool {
+	return slices.ContainsFunc(c.Public, func(p *Public) bool { return p.Name == constant && p.Type.HasLiterals() })
+}
+
+// HasLiterals reports whether Literal writes values of the type: not texts, records and lists, and what refers to
+// something.
+func (t *Type) HasLiterals() bool {
+	switch t.Form {
+	case FormBool, FormInt, FormTime, FormReal, FormEnum, FormVec2, FormVec3:
+		return true
+	}
+	return false
+}
+
+// Literal returns a value of a type that HasLiterals as a contract writes it.
+func (t *Type) Literal(v Value) string {
+	switch t.Form {
+	case FormBool:
+		return strconv.FormatBool(v.Num != 0)
+	case FormTime:
+		return TimeText(v.Num)
+	case FormReal:
+		return t.Decimal(v.Num)
+	case FormEnum:
+		return t.Enum.Name + "." + t.Enum.Values[v.Num]
+	case FormVec2, FormVec3:
+		var parts []string
+		for _, p := range v.Parts {
+			parts = append(parts, t.Decimal(p.Num))
+		}
+		return "vec(" + strings.Join(parts, ", ") + ")"
+	}
+	return strconv.FormatInt(v.Num, 10)
 }
 
 // GivesRoles reports whether a body of the contract may give a client another role.

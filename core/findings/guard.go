@@ -369,7 +369,7 @@ func (c *finder) known(at *flow.Point, r *contract.Request) {
 				x.Op == contract.OpSetting || partial(x)
 		})
 		for _, w := range identifier.FindAllString(check.Text, -1) {
-			server = server || c.Consts[w] != nil
+			server = server || c.Consts[w] != nil && !c.Contract.IsKnown(w)
 			if server {
 				break
 			}

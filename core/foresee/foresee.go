@@ -170,6 +170,9 @@ func word(o *contract.Outline) string {
 			}
 		}
 	}
+	for _, c := range o.Constants {
+		w.constant(&c)
+	}
 	for i := range o.Kinds {
 		w.kind(&o.Kinds[i])
 	}
@@ -204,6 +207,16 @@ func (w *writer) typeOf(t *contract.Type) {
 		w.declared[t.Name] = true
 		w.line("type %s { %s }", t.Name, params(t.Parts))
 	}
+}
+
+// constant writes a public constant that checks may name.
+func (w *writer) constant(c *contract.ConstantOutline) {
+	v, err := c.Type.ParseJSON(c.Value)
+	if err != nil || !c.Type.HasLiterals() {
+		return
+	}
+	w.typeOf(c.Type)
+	w.line("public const %s: %s = %s", c.Name, c.Type, c.Type.Literal(v))
 }
 
 // kind writes a kind with its properties. Each check that a client can compute becomes two requests: NAME_isN passes

@@ -150,3 +150,40 @@ func TestWhatIsForeseenIsDecided(t *testing.T) {
 	t.Logf("in random contracts: %v", count)
 	assert.Greater(t, count["foreseen"], 100)
 }
+
+// Checks that name public constants are foreseen as well; those that name others are left to the server.
+func TestPublicConstantsAreForeseen(t *testing.T) {
+	c, problems := compile.Load("reef.kam", `contract reef language 2
+enum Item { flare, patch }
+public const reach: real 0..9 step 0.5 = 2.5
+public const home: vec2 -9..9 step 0.5 = vec(-1.5, 2)
+public const kept: Item = patch
+public const least: int -5..5 = -2
+public const open: bool = true
+public const words: text max 9 = "hm \"x\""
+const hidden = 3
+entity Diver per player {
+  pos: vec2 -9..9 step 0.5 = vec(0, 0)
+  n: int -9..9 = 0
+  request go(x: int -9..9) check distance(pos, home) <= reach or x == 0 else deny "far" { pos = vec(x, 2) }
+  request use(item: Item) check item == kept and open else deny "other" { n = 1 }
+  request count(by: int -9..9) check by >= least else deny "low" check by < hidden else deny "high" { n = by }
+  request say(what: text max 9) check what == words else deny "other" { n = 2 }
+}
+`)
+	require.NotNil(t, c, problems.Error())
+	o := c.Outline()
+	require.NotNil(t, o.Kind("Diver"))
+	var known []string
+	for _, q := range o.Kind("Diver").Requests {
+		known = append(known, q.Known...)
+	}
+	assert.Equal(t, []string{"distance(pos, home) <= reach or x == 0", "item == kept and open", "by >= least", "", ""}, known)
+	count := map[string]int{}
+	for seed := range uint64(10) {
+		play(t, c, seed, 200, nil, count)
+	}
+	t.Log(count)
+	assert.Greater(t, count["foreseen"], 300)
+	assert.Less(t, count["not foreseen"], 20)
+}
