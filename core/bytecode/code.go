@@ -115,6 +115,7 @@ const (
 	OpSortKey    // note r[b] as what decides the place of the next value of a list
 	OpSort       // put the values of the list Containers[k] in the order of what was noted; reals when c is 1
 	OpWords      // r[a] = the text that Texts[k] makes
+	OpOrder      // r[a] = -1, 0 or 1, as the text r[b] comes before r[c], equals it, or comes behind it
 	OpLength     // r[a] = how many characters the text r[b] has
 	OpMade       // r[a] = whether the text r[b] has no characters but those of Strings[k]
 	OpMath       // Maths[k], giving r[a…]

@@ -284,6 +284,9 @@ func (g *compiler) into(x *contract.Expr, dst int) {
 			w.Args = append(w.Args, bytecode.Operand{Type: a.Type, Register: g.wide(a)})
 		}
 		g.emit(bytecode.OpWords, operands{a: dst, k: add(&g.Texts, w)})
+	case contract.OpOrder:
+		first := g.num(x.Args[0])
+		g.emit(bytecode.OpOrder, operands{a: dst, b: first, c: g.num(x.Args[1])})
 	case contract.OpLength:
 		g.emit(bytecode.OpLength, operands{a: dst, b: g.num(x.Args[0])})
 	case contract.OpMade:

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"math"
 	"math/big"
+	"strings"
 )
 
 // What arithmetic cannot give. An expectation that comes to one of these does not hold: a number that has wrapped, or
@@ -174,6 +175,10 @@ func compare(x, y any) (order int, ok bool) {
 	j, both := y.(int64)
 	if whole && both {
 		return cmp.Compare(i, j), true
+	}
+	if text, isText := x.(string); isText {
+		other, both := y.(string)
+		return strings.Compare(text, other), both
 	}
 	a, okA := exact(x)
 	b, okB := exact(y)

@@ -112,6 +112,11 @@ func TestNumbersCompareExactly(t *testing.T) {
 		{0.1, int64(0), 1},
 		{math.Copysign(0, -1), int64(0), 0},
 		{smallest, greatest, -1},
+		{"ada", "bea", -1},
+		{"bea", "be", 1},
+		{"", "", 0},
+		{"Z", "a", -1},
+		{"a", "é", -1},
 	} {
 		for op, want := range map[string]bool{
 			"<": c.want < 0, "<=": c.want <= 0, ">": c.want > 0, ">=": c.want >= 0,

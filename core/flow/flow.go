@@ -835,6 +835,8 @@ func (f *flow) valueOf(x *contract.Expr) val {
 		l := f.values(x.Args)
 		f.mayFail(l, mendGone)
 		return val{label: l}
+	case contract.OpOrder:
+		return val{label: f.values(x.Args), low: -1, high: 1, ranged: true}
 	case contract.OpLength:
 		return val{label: f.values(x.Args), high: contract.MaxText, ranged: true}
 	case contract.OpCount, contract.OpRoom, contract.OpFind:

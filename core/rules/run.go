@@ -254,6 +254,8 @@ func (m *Machine) rare(f *frame, depth int, c *bytecode.Code, in *bytecode.Instr
 		return m.holder(f, &c.Containers[in.K], &r[a])
 	case bytecode.OpWords:
 		return m.words(f, &c.Texts[in.K], &r[a])
+	case bytecode.OpOrder: // of UTF-8, the order of bytes is that of characters
+		r[a] = int64(strings.Compare(m.World.Text(r[b]), m.World.Text(r[uint8(in.C)])))
 	case bytecode.OpLength:
 		r[a] = int64(utf8.RuneCountInString(m.World.Text(r[b])))
 	case bytecode.OpMade:

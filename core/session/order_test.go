@@ -179,6 +179,11 @@ func TestWordsArePutTogether(t *testing.T) {
 		{d + `reply words("{d.n > 3}, {d.r}, {d.cool}, {caller}, {caller.role}, {d}, {{}}")`, `"true, 1.5, 1500ms, Ana, player, Diver, {}"`},
 		{d + `d.line = words("{d.name}!"); d.line = words("{d.name} {d.name}."); reply d.line`, `"nip nip."`},
 		{d + `reply if words("{d.name}") == "nip" then "same" else "other"`, `"same"`},
+		{
+			d + `let up = d.name < "nit" and "Z" < d.name and d.name <= d.name and "é" > "z" and d.name >= "nip"
+				let no = d.name > d.name or d.name < "" or words("a{d.n}") <= "a"
+				reply words("{up} {no}")`, `"true false"`,
+		},
 		{d + `let n = length(words("ä{d.n}")); let m = length(""); reply words("{length(d.name)} {n} {m}")`, `"3 2 0"`},
 		{d + `let a = made_of(d.name, "a-z"); let b = made_of("N1p", "a-z"); reply words("{a} {b}")`, `"true false"`},
 		{d + `let a = made_of("", "x"); let b = made_of("a-", "-a"); reply words("{a} {b}")`, `"true true"`},

@@ -560,6 +560,9 @@ func (e *Scope) binary(x *syntax.Binary) *contract.Expr {
 // ofNumbers types an operation or comparison of two numbers. With a real on one side, the other side becomes real too.
 // It reports a side that is no number, and returns nil then.
 func (e *Scope) ofNumbers(x *syntax.Binary, a, b *contract.Expr) *contract.Expr {
+	if a.Type.Form == contract.FormText && b.Type.Form == contract.FormText && (x.Op[0] == '<' || x.Op[0] == '>') {
+		return e.ofTexts(x, a, b)
+	}
 	result := &contract.Type{Form: contract.FormInt}
 	if a.Type.Form == contract.FormReal || b.Type.Form == contract.FormReal {
 		if x.Op == "%" {
@@ -593,6 +596,22 @@ func (e *Scope) ofNumbers(x *syntax.Binary, a, b *contract.Expr) *contract.Expr 
 		result = &contract.Type{Form: contract.FormBool}
 	}
 	return &contract.Expr{Op: numeric[x.Op], Type: result, Args: []*contract.Expr{a, b}}
+}
+
+// ofTexts types a comparison of two texts, which come in the order of their characters' numbers: as one of a number
+// that says how they follow each other.
+func (e *Scope) ofTexts(x *syntax.Binary, a, b *contract.Expr) *contract.Expr {
+	if e.Constant || !e.NeedsLanguage2(x.OpAt, "the order of texts") {
+		return nil
+	}
+	number := &contract.Type{Form: contract.FormInt}
+	order := &contract.Expr{Op: contract.OpOrder, Type: number, Args: []*contract.Expr{a, b}}
+	zero := &contract.Expr{Op: contract.OpConst, Type: number}
+	return &contract.Expr{
+		Op:   numeric[x.Op],
+		Type: &contract.Type{Form: contract.FormBool},
+		Args: []*contract.Expr{order, zero},
+	}
 }
 
 // vectorial returns the type of an operation on vectors or times, or nil when it is none.
