@@ -75,6 +75,8 @@ entity Diver per player with Body {
   friend: ref Diver
   made: kind of [Crate, Sled] = Sled
   when: instant
+  turn: int -5..5 wrapping = 0
+  spin: real 0..1.5 step 0.5 wrapping small = 0
   both: int -3..120 := hull + n
   halves: Place clamped := pos * 0.5 + vec(rc, 0)
   deepest: Place := vec(deep.x, halves.y) to owner
@@ -112,6 +114,10 @@ shared Winch with Body {
 // everyStatement are statements on what everyType declares. Some fault, in some states. NUM stands for a number that no
 // other statement of the body has.
 var everyStatement = []string{
+	"turn += x * 7 - y", "turn = turn * hull - 40", "spin -= r", "spin = x / 2.0; turn -= 9", "friend.turn += 6",
+	"flag = words < caller.name", `if words >= "b" or caller.name <= words { n = 3 }`, "flag = has_seen(caller, friend)",
+	"flag = has_seen(whom, n)", "if has_seen(friend.owner, sign) { turn += 1 }", "n = count(b in Body within r of pos)",
+	"flag = any(b in Body within 1 of line(pos, vec(x, y)))", "friend = least(d in Diver: distance(d.pos, vec(x, y)) else nothing)",
 	"pos = along_walls(pos, vec(x, y), walls, 0.5)", "pos = along_walls(pos, vec(-x, y), rings, r)",
 	"rings.put(Ring(middle = pos, radius = 1))", "pos = nearest(pos, rings)",
 	"rings.clear(); rings.put(Ring(middle = pos, radius = 1)); pos = nearest(vec(x, y), rings)", "flag = free(pos, r, walls)",
@@ -228,6 +234,11 @@ var constructs = map[string]*regexp.Regexp{
 	"nearest":                 regexp.MustCompile(`nearest\(`),
 	"sown":                    regexp.MustCompile(`sown\(`),
 	"route":                   regexp.MustCompile(`route\(`),
+	"wrapping":                regexp.MustCompile(`turn [-+]?=|spin -?=`),
+	"order of texts":          regexp.MustCompile(`words <|words >=`),
+	"has_seen":                regexp.MustCompile(`has_seen\(`),
+	"counted near":            regexp.MustCompile(`(count|any)\(b in Body within (r|1) of`),
+	"nearest of all":          regexp.MustCompile(`least\(d in Diver:`),
 }
 
 // executed returns the constructs that an accepted request of a contract has gone through, from its bodies. What may
