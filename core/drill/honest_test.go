@@ -124,7 +124,11 @@ func TestHonestClientsAreNeverStruck(t *testing.T) {
 	contracts := []*contract.Contract{}
 	names := []string{}
 	for seed := uint64(1); len(contracts) < runs; seed++ {
-		c, problems := compile.Load("wild.kam", wild.Contract(rand.New(rand.NewPCG(seed, 1))))
+		text := wild.Contract(rand.New(rand.NewPCG(seed, 1)))
+		if seed%2 == 0 { // most of what changes has to wait
+			text = strings.Replace(text, "\n", "\neach client at most 500 bytes per second\n", 1)
+		}
+		c, problems := compile.Load("wild.kam", text)
 		unfair := slices.ContainsFunc(problems, func(p syntax.Problem) bool { return p.Code == "unfair" })
 		// a contract that is warned of strikes on what nobody can know may strike anybody
 		if c == nil || len(c.Requests) == 0 || unfair {

@@ -45,6 +45,7 @@ type meter struct {
 	// what may be spent so that it lasts, and is compared with what such bounds came to lately.
 	hard    int
 	soft    float64
+	before  float64 // soft, when the share of this tick was begun
 	ratio   float64 // of what a block took to its bounds, lately
 	bound   int     // of what has been put into this tick's block
 	begun   int64   // the view's epoch in which the share of a tick was begun last
@@ -63,6 +64,35 @@ type meter struct {
 	told         map[int]uint64 // by client: what it adds to the digest
 	rosterDigest uint64
 	roster       []byte // packed, of this tick
+}
+
+// CompleteUpTo returns the tick up to which a client has been sent all that it may have, once the frame of this tick was
+// made, and the same of what it owns: that of the frame for one without a limit. While it has not been sent something at
+// all it is -1.
+func (v *View) CompleteUpTo(client int) (all, own int64) {
+	all = v.world.Tick
+	own = v.world.Tick
+	u := v.metered(client)
+	if u == nil {
+		return all, own
+	}
+	m := u.meter
+	if len(m.joined)+len(m.left) > 0 {
+		all = -1
+	}
+	for _, list := range [][]*privateEntry{m.waiting, m.exiting} {
+		for _, entry := range list {
+			upTo := entry.sent.since - 1
+			if !entry.sent.entered || entry.nextMask&^entry.mask != 0 {
+				upTo = -1 // the entity, or a property of it
+			}
+			all = min(all, upTo)
+			if entry.owner == client {
+				own = min(own, upTo)
+			}
+		}
+	}
+	return all, own
 }
 
 // Waiting says what a metered client has not been sent yet.
@@ -149,6 +179,7 @@ func (v *View) Sent(client, bytes int) {
 	m.advance(v.world.Tick)
 	m.sent[m.tick%int64(len(m.sent))] += bytes + socketBytes
 	m.inSent += bytes + socketBytes
+	m.soft = m.before - 8*float64(bytes+socketBytes) // in place of what was thought that it would take
 }
 
 // begin begins a metered client's share of a tick: it has the roster and what the client may no longer have.
@@ -161,6 +192,7 @@ func (v *View) begin(u *viewer) {
 	m.blocked = false
 	m.bound = 0
 	m.advance(v.world.Tick)
+	m.before = m.soft
 	m.hard = 8*(m.limit.Bytes-m.inSent) - frameBits - u.private.BlockBound()
 	if u.needsSnapshot {
 		m.joined = m.joined[:0]

@@ -21,6 +21,7 @@ func (m *meter) waitFor(entry *privateEntry, properties uint64) {
 func (m *meter) release(entry *privateEntry) {
 	switch {
 	case entry.sent.entered:
+		entry.sent.since = entry.plan.view.world.Tick
 		m.exiting = append(m.exiting, entry)
 	case entry.entity.Gone:
 		entry.sent.since = entry.plan.view.world.Tick // a message of this tick may bring it

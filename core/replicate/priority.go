@@ -105,7 +105,11 @@ func (m *meter) distance(entry *privateEntry) float64 {
 		d := at[i] - m.place[i]
 		sum += float64(d * d)
 	}
-	return max(1, math.Sqrt(sum))
+	distance := max(1, math.Sqrt(sum))
+	if !entry.sent.entered {
+		return math.Sqrt(distance) // to know nothing of it is worse than to have it late
+	}
+	return distance
 }
 
 // goesBefore reports whether one candidate goes before another. Of equal ones that goes first whose kind the contract

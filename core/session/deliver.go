@@ -202,6 +202,9 @@ func (s *Session) makeFrame(t *seat, step *Step) {
 	s.frameMemory = parts.Append(append(s.frameMemory, s.headroom...))
 	whole := s.frameMemory[from:len(s.frameMemory):len(s.frameMemory)]
 	s.view.Sent(client, len(whole)-len(s.headroom))
+	if s.view.IsMetered(client) {
+		s.noteComplete(t)
+	}
 	step.Frames = append(step.Frames, ClientFrame{client, whole[len(s.headroom):], whole})
 }
 
@@ -230,11 +233,8 @@ func (s *Session) addMessages(t *seat, parts *wire.Parts) unconfirmedFrame {
 	return sent
 }
 
-// decisionBytes is what a decision takes at most, besides its reason and reply, numberBytes a ref in an event.
-const (
-	decisionBytes = 32
-	numberBytes   = 5
-)
+// numberBytes is what a ref in an event takes at most.
+const numberBytes = 5
 
 // admitMessages moves the messages that a metered client has bytes for from its queues into sent: decisions, then log
 // lines, then events, each in order. A decision comes with what its request changed, an event with the entities that it
@@ -244,7 +244,7 @@ func (s *Session) admitMessages(t *seat, sent *unconfirmedFrame) {
 	n := 0
 	for ; n < len(t.queuedDecisions); n++ {
 		d := &t.queuedDecisions[n]
-		if !s.view.Admit(client, decisionBytes+len(d.Reason)+len(d.Reply), t.touched[d.Seq]) {
+		if !s.view.Admit(client, wire.DecisionBytes(d), t.touched[d.Seq]) {
 			break
 		}
 		delete(t.touched, d.Seq)

@@ -58,7 +58,7 @@ type Request struct {
 	problem     string  // empty when the request can be run
 	hasWaited   bool    // for its limit
 	tooLate     bool    // the session could not come to it in time
-	// the newest tick that its client had confirmed when it came: what came after that does not count
+	// the newest tick of which its client knew all when it came: what came after that does not count
 	confirmed int64
 }
 
@@ -105,7 +105,7 @@ func (s *Session) Ask(client int, request Request) {
 	}
 	s.confirm(t, request.ask.Seen)
 	t.highestNumber = max(t.highestNumber, request.ask.Seq)
-	request.confirmed = t.confirmed
+	request.confirmed = t.known(t.confirmed).all
 	s.inputs = append(s.inputs, input{seat: t, typ: inputAsk, request: &request})
 }
 
@@ -161,7 +161,8 @@ func (s *Session) Steer(client int, m Steering) {
 		return
 	}
 	s.confirm(t, m.message.Seen)
-	m.message.Seen = min(m.message.Seen, t.confirmed) // a claim beyond what it was sent counts for nothing
+	// A claim beyond what it was sent counts for nothing.
+	m.message.Seen = t.known(min(m.message.Seen, t.confirmed)).own
 	t.highestNumber = max(t.highestNumber, m.message.Seq, m.message.Press)
 	if m.typ == inputWrite {
 		for _, i := range t.queuedWrites {

@@ -529,3 +529,77 @@ entity Diver per player { n: int 0..9 = 0 }
 	require.NoError(t, g.s.Set(copy.OwnedBy("Bell", 0).Number, "rung", contract.Value{Num: 1}))
 	until("an event", func() bool { return len(g.heard[ana]) == 1 })
 }
+
+// A metered client is not struck for what it has not been sent, though it has confirmed later ticks: nor is a write of
+// it void that was made with all that it owns.
+func TestMeteredClientsAreNotStruckForWhatWaits(t *testing.T) {
+	g := open(t, `contract reef language 2
+tick 20 per second
+strikes 3 in 10s
+each client at most 500 bytes per second nearest pos
+type Place = vec2 -500..500 step 0.01
+shared Dive { on start { for n in 1..60 { spawn Eel { pos = vec(n % 7, 3) } }; spawn Buoy } }
+entity Eel { pos: Place; on tick { pos = vec(roll(-9..9), roll(-9..9)) } }
+entity Buoy { pos: Place = vec(25, 0); shade: int 0..9 = 0 }
+entity Diver per player {
+  pos: Place = vec(0, 0) set by owner
+  request mark(b: ref Buoy)
+    check b != nothing else deny "nothing"
+    check b.shade == 0 else strike "it has another shade"
+  { pos.x = 0 }
+}
+`)
+	ana := g.join("Ana", "")
+	g.confirms = true
+	held := g.copies[ana]
+	buoy := func() string { return g.sees(ana, 0, "Buoy", "shade") }
+	ask := func() {
+		g.seq++
+		number := json.RawMessage(fmt.Sprint(held.OwnedBy("Buoy", 0).Number))
+		g.s.Ask(ana, g.s.ReadRequest(wire.Ask{
+			Seq:     g.seq,
+			Request: "Diver.mark",
+			Args:    []json.RawMessage{number},
+			Seen:    held.Tick,
+		}))
+	}
+	for range 5 {
+		g.tick()
+	}
+	require.Less(t, len(held.Entities()), 40, "much has not come yet")
+	g.seq++
+	g.s.Steer(ana, g.s.ReadSteering(wire.MessageWrite, wire.Move{
+		Seq:      g.seq,
+		Property: "Diver.pos",
+		Value:    json.RawMessage("[2,1]"),
+		Seen:     held.Tick,
+	}))
+	for range 400 {
+		g.tick()
+	}
+	assert.Equal(t, "(2, 1)", g.sees(ana, ana, "Diver", "pos"))
+	require.Equal(t, "0", buoy())
+	require.NoError(t, g.s.Set(held.OwnedBy("Buoy", 0).Number, "shade", contract.Value{Num: 3}))
+	late := 0
+	for buoy() == "0" && late < 600 { // to her it is as it was
+		if late%10 == 0 {
+			ask()
+		}
+		g.tick()
+		late++
+	}
+	require.Greater(t, late, 10)
+	assert.Zero(t, g.s.Strikes(ana))
+	for range 80 {
+		g.tick()
+	}
+	require.Equal(t, "3", buoy())
+	for range 2 { // now she could know
+		ask()
+		g.tick()
+	}
+	for range 40 {
+		g.tick()
+	}
+	assert.Equal(t, 2, g.s.Strikes(ana))
+}

@@ -12,6 +12,10 @@ import (
 	"kamerad.example/core/world"
 )
 
+// completeness says up to which tick a frame of a metered client, and those before it, told it all that it may have, and
+// all of what it owns.
+type completeness struct{ tick, all, own int64 }
+
 // seat is a client's place in a session. The session owns it from Join until its leave has been carried out.
 //
 // The fields that every tick looks at stand first, within two cache lines.
@@ -31,6 +35,7 @@ type seat struct {
 	decidedNow          int                // requests that were decided in this tick
 	confirmed           int64              // the newest tick that it has applied
 	unconfirmed         []unconfirmedFrame // by tick
+	complete            []completeness     // by tick; of a metered client
 	unconfirmedMessages int                // in those
 	highestNumber       uint64             // of anything that it sent
 	queuedWrites        []int              // its writes among the inputs of the next tick
@@ -227,6 +232,31 @@ func (s *Session) updatePublic(t *seat) wire.Client {
 		Role:   s.contract.Roles[t.client.Role],
 	}
 	return t.public
+}
+
+// noteComplete notes, for a metered client, what it has not been told with the frame of this tick.
+func (s *Session) noteComplete(t *seat) {
+	oldest := s.tick - int64(maxLate*s.contract.TickRate) // what is older counts as known
+	n := 0
+	for n+1 < len(t.complete) && t.complete[n+1].tick <= max(t.confirmed, oldest) {
+		n++
+	}
+	all, own := s.view.CompleteUpTo(t.client.Number)
+	t.complete = append(slices.Delete(t.complete, 0, n), completeness{s.tick, all, own})
+}
+
+// known returns how far a client knows all that it may, and all of what it owns, when it has applied the frames up to a
+// tick. A metered client may not have been sent what changed before that.
+func (t *seat) known(applied int64) completeness {
+	known := completeness{applied, applied, applied}
+	for i, c := range t.complete {
+		if c.tick > applied && i > 0 {
+			break
+		}
+		known.all = min(applied, c.all)
+		known.own = min(applied, c.own)
+	}
+	return known
 }
 
 // Seen returns the newest tick that a client has confirmed.

@@ -230,6 +230,9 @@ func PackEvent(o *contract.Outline, kind, at int, e *Event) []byte {
 	return w.bytes()
 }
 
+// DecisionBytes returns how many bytes a decision takes at most in a frame, besides the section's length.
+func DecisionBytes(d *Decision) int { return len(packDecisions([]Decision{*d})) }
+
 // packDecisions returns the section with decisions.
 func packDecisions(list []Decision) []byte {
 	w := &bitWriter{}
