@@ -66,9 +66,9 @@ type meter struct {
 	roster       []byte // packed, of this tick
 }
 
-// CompleteUpTo returns the tick up to which a client has been sent all that it may have, once the frame of this tick was
-// made, and the same of what it owns: that of the frame for one without a limit. While it has not been sent something at
-// all it is -1.
+// CompleteUpTo returns the tick up to which a client has been sent all that it may have, once the frame of this tick
+// was made, and the same of what it owns: that of the frame for one without a limit. While it has not been sent
+// something at all it is -1.
 func (v *View) CompleteUpTo(client int) (all, own int64) {
 	all = v.world.Tick
 	own = v.world.Tick

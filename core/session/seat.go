@@ -12,8 +12,8 @@ import (
 	"kamerad.example/core/world"
 )
 
-// completeness says up to which tick a frame of a metered client, and those before it, told it all that it may have, and
-// all of what it owns.
+// completeness says up to which tick a frame of a metered client, and those before it, told it all that it may have,
+// and all of what it owns.
 type completeness struct{ tick, all, own int64 }
 
 // seat is a client's place in a session. The session owns it from Join until its leave has been carried out.
