@@ -162,7 +162,9 @@ func (v *View) recordResend(r resend) {
 		return
 	}
 	if u.meter != nil {
-		u.meter.resends = append(u.meter.resends, r)
+		if !slices.Contains(u.meter.resends, r) { // a client that takes nothing may go on writing
+			u.meter.resends = append(u.meter.resends, r)
+		}
 		return
 	}
 	if !v.hasProperty(u, r.baseline, r.property) {

@@ -47,7 +47,8 @@ type meter struct {
 	soft    float64
 	before  float64 // soft, when the share of this tick was begun
 	ratio   float64 // of what a block took to its bounds, lately
-	bound   int     // of what has been put into this tick's block
+	spent   int     // bounds of what has been put into this tick's frame
+	bound   int     // of that, what stands in its block
 	begun   int64   // the view's epoch in which the share of a tick was begun last
 	blocked bool    // what comes next does not fit: all that is behind it waits as well
 
@@ -55,7 +56,7 @@ type meter struct {
 	exiting []*privateEntry // entries that it has and may no longer have
 	gone    []*privateEntry // entries that it did not get before their entity was gone, in this tick
 	resends []resend
-	place   [3]float64 // where the client is, when hasPlace
+	place   [3]float64 // where the client is, when inPlace
 	inPlace bool
 
 	// The clients that this one is to be told of, and what it has been told.
@@ -152,7 +153,7 @@ func (m *meter) fits(bound int) bool {
 	if m.blocked {
 		return false
 	}
-	if m.soft <= 0 || bound > m.hard && (m.bound > 0 || 8*m.inSent > frameBits) {
+	if m.soft <= 0 || bound > m.hard && (m.spent > 0 || 8*m.inSent > frameBits) {
 		m.blocked = true
 	}
 	return !m.blocked
@@ -161,6 +162,7 @@ func (m *meter) fits(bound int) bool {
 // spend takes the room for what was put into the frame. inBlock says that it stands in the block.
 func (m *meter) spend(bound int, inBlock bool) {
 	m.hard -= bound
+	m.spent += bound
 	if inBlock {
 		m.bound += bound
 		m.soft -= float64(bound) * m.ratio
@@ -190,6 +192,7 @@ func (v *View) begin(u *viewer) {
 	}
 	m.begun = v.epoch
 	m.blocked = false
+	m.spent = 0
 	m.bound = 0
 	m.advance(v.world.Tick)
 	m.before = m.soft

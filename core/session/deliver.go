@@ -202,7 +202,7 @@ func (s *Session) makeFrame(t *seat, step *Step) {
 	s.frameMemory = parts.Append(append(s.frameMemory, s.headroom...))
 	whole := s.frameMemory[from:len(s.frameMemory):len(s.frameMemory)]
 	s.view.Sent(client, len(whole)-len(s.headroom))
-	if s.view.IsMetered(client) {
+	if len(t.complete) > 0 || s.view.IsMetered(client) { // or was, before it got another role
 		s.noteComplete(t)
 	}
 	step.Frames = append(step.Frames, ClientFrame{client, whole[len(s.headroom):], whole})

@@ -603,3 +603,82 @@ entity Diver per player {
 	}
 	assert.Equal(t, 2, g.s.Strikes(ana))
 }
+
+// Many messages at once keep to the limit as well, after a time in which nothing was sent; one that is larger than a
+// second's bytes goes alone.
+func TestMessagesKeepToTheLimit(t *testing.T) {
+	g := open(t, `contract reef language 2
+tick 20 per second
+each client at most 500 bytes per second
+event said(words: text max 800)
+entity Diver per player {
+  request say(words: text max 800) { for n in 1..10 { tell everyone said(words) } }
+}
+`)
+	ana := g.join("Ana", "") // who is sent a decision besides
+	bo := g.join("Bo", "")
+	g.confirms = true
+	play := func(client int, words string) (most int) {
+		sent := newBytesSent(20)
+		for range 60 { // nothing is sent
+			g.tick()
+			sent.add(g.step.Frames)
+		}
+		heard := len(g.heard[bo])
+		g.seq++ // what is refused has a reason, which comes first
+		g.s.Ask(ana, g.s.ReadRequest(wire.Ask{Seq: g.seq, Request: "Diver.no_such_request", Args: []json.RawMessage{}}))
+		g.seq++
+		raw, err := json.Marshal(words)
+		require.NoError(t, err)
+		ask := wire.Ask{Seq: g.seq, Request: "Diver.say", Args: []json.RawMessage{raw}}
+		g.s.Ask(1, g.s.ReadRequest(ask))
+		for range 20 * 30 {
+			g.tick()
+			sent.add(g.step.Frames)
+		}
+		require.Equal(t, 10, len(g.heard[bo])-heard)
+		return sent.most[client]
+	}
+	assert.LessOrEqual(t, play(bo, strings.Repeat("abcd ", 60)), 500)
+	assert.LessOrEqual(t, play(ana, strings.Repeat("abcd ", 92)), 500)
+	assert.LessOrEqual(t, play(bo, strings.Repeat("abcd ", 140)), 700+40, "one by one")
+}
+
+// Who gets a role without a limit knows all that it was sent again.
+func TestARoleWithoutALimitIsSentEverything(t *testing.T) {
+	g := open(t, `contract reef language 2
+tick 20 per second
+roles diver, watcher
+each diver at most 500 bytes per second
+type Place = vec2 -50..50 step 0.1
+shared Dive { on start { for n in 1..60 { spawn Eel } } }
+entity Eel { pos: Place = vec(0, 0); on tick { pos = vec(roll(-9..9), roll(-9..9)) } }
+entity Buoy { pos: Place = vec(0, 0) set by owner }
+entity Diver per diver { n: int 0..9 = 0; request leave() { caller.role = watcher } }
+on join(c) { let b = spawn Buoy; give b to c }
+`)
+	ana := g.join("Ana", "diver")
+	g.confirms = true
+	for range 40 {
+		g.tick()
+	}
+	g.ask(ana, 0, "Diver.leave")
+	for range 40 {
+		g.tick()
+	}
+	held := g.copies[ana]
+	require.Len(t, held.Entities(), 62)
+	buoy := held.OwnedBy("Buoy", ana).Number
+	require.NoError(t, g.s.Set(buoy, "pos", contract.Value{Parts: []contract.Value{{Num: 10}, {Num: 10}}}))
+	for range 5 {
+		g.tick()
+	}
+	g.seq++
+	g.s.Steer(ana, g.s.ReadSteering(wire.MessageWrite, wire.Move{
+		Seq: g.seq, Entity: buoy, Property: "Buoy.pos", Value: json.RawMessage("[2,1]"), Seen: held.Tick,
+	}))
+	for range 5 {
+		g.tick()
+	}
+	assert.Equal(t, "(2, 1)", g.sees(ana, ana, "Buoy", "pos"))
+}
