@@ -146,8 +146,15 @@ def value(r, t):
     if form == "list":
         return [value(r, t["of"]) for _ in range(n)]
     if form == "stacks":
-        return [[r.below(len(names(t))), 1 + r.below(t["each"])] for _ in range(n)]
+        return [stack(r, t) for _ in range(n)]
     return [[value(r, t["key"]), value(r, t["of"])] for _ in range(n)]
+
+
+def stack(r, t):
+    """Reads an item and its count; a slot may be empty."""
+    if t.get("slotted") and not r.bits(1):
+        return [0, 0]
+    return [r.below(len(names(t))), 1 + r.below(t["each"])]
 
 
 def which(r, n):
@@ -562,7 +569,7 @@ def plain(t, v):
     if form == "list":
         return [plain(t["of"], x) for x in v]
     if form == "stacks":
-        return [[names(t)[item], n] for item, n in v]
+        return [[names(t)[item], n] if n else None for item, n in v]
     if form == "map":
         return [[plain(t["key"], key), plain(t["of"], x)] for key, x in v]
     if form in ("int", "time", "instant") and abs(v) > 2 ** 53 - 1:

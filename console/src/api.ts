@@ -10,6 +10,7 @@ export type Type = {
   unit?: number;
   max?: number;
   each?: number;
+  slotted?: boolean;
   enum?: { name: string; values: string[] };
   kinds?: string[]; // of a ref or kind
   name?: string; // of a record

@@ -162,8 +162,10 @@ export function format(type: Type | undefined, value: unknown): string {
   if (value === null) return "nothing";
   if (type?.form === "vec2" || type?.form === "vec3") return `(${(value as number[]).join(", ")})`;
   if (type?.form === "stacks") {
-    const stacks = value as [string, number][];
-    return stacks.length === 0 ? "empty" : stacks.map(([item, n]) => `${n}\u00a0${item}`).join(", ");
+    const stacks = value as ([string, number] | null)[];
+    const slot = (i: number) => (type.slotted ? `${i}:\u00a0` : "");
+    const words = stacks.map((s, i) => (s ? `${slot(i)}${s[1]}\u00a0${s[0]}` : "")).filter((w) => w !== "");
+    return words.length === 0 ? "empty" : words.join(", ");
   }
   if (type?.form === "enum") return String(value);
   return JSON.stringify(value);

@@ -227,14 +227,15 @@ type Space uint8
 
 // The spaces.
 const (
-	InRow      Space = iota // of an entity
-	InMemory                // of the body that runs
-	InTable                 // of the contract: what is constant
-	InSettings              // of the session
+	InRow       Space = iota // of an entity
+	InMemory                 // of the body that runs
+	InTable                  // of the contract: what is constant
+	InSettings               // of the session
+	InRegisters              // of the body that runs: a value that was computed, or a local
 )
 
-// Address is where a value stands: in the row of an entity, in the body's memory, in the contract's table or among the
-// settings.
+// Address is where a value stands: in the row of an entity, in the body's memory or registers, in the contract's table
+// or among the settings.
 type Address struct {
 	Space    Space
 	Entity   int                  // of InRow: the register of the entity

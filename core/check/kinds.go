@@ -222,24 +222,7 @@ func (c *builder) property(k *contract.Kind, d *syntax.Property) *contract.Prope
 // A property whose Given is false still has one, which counts for kinds that are there without a spawn.
 func (c *builder) defaultOf(p *contract.Property, d *syntax.Property) {
 	// What has no default starts nearest to zero, empty, or at an enum's first value.
-	p.Default = make([]int64, p.Type.Width())
-	p.Type.Slots(0, func(i int, t *contract.Type) {
-		switch {
-		case t.Form == contract.FormClient:
-			p.Default[i] = contract.Nothing
-		// The last component of a rotation that turns nothing is 1, the others are 0.
-		case t.Form == contract.FormRotation:
-			p.Default[i+3] = t.High
-		case t.Whole() || t.Counted():
-			for j := range t.Width() {
-				p.Default[i+j] = min(max(0, t.Low), t.High)
-			}
-		}
-	})
-	if p.Type.Form == contract.FormList || p.Type.Form == contract.FormMap {
-		// An empty container: what was set above is in places that no value has yet.
-		clear(p.Default)
-	}
+	p.Default = implied(nil, p.Type)
 	if d.Default == nil {
 		return
 	}
@@ -434,4 +417,27 @@ func (c *builder) mayEnd(k *contract.Kind, h *syntax.Handler) bool {
 		)
 	}
 	return !k.Shared
+}
+
+// implied appends the slots of the value that a property has without a default: what is nearest to 0, an empty list,
+// nobody.
+func implied(out []int64, t *contract.Type) []int64 {
+	if t.Form == contract.FormRecord {
+		for _, p := range t.Parts {
+			out = implied(out, p.Type)
+		}
+		return out
+	}
+	slots := make([]int64, t.Width())
+	switch {
+	case t.Form == contract.FormClient:
+		slots[0] = contract.Nothing
+	case t.Form == contract.FormRotation: // the last component of one that turns nothing is 1, the others are 0
+		slots[3] = t.High
+	case !t.Holder() && (t.Whole() || t.Counted()):
+		for i := range slots {
+			slots[i] = min(max(0, t.Low), t.High)
+		}
+	}
+	return append(out, slots...)
 }

@@ -25,7 +25,8 @@ func placed(x *contract.Expr) bool {
 	return false
 }
 
-// place returns where a value stands. A list that is written out, or shuffled, is put into memory.
+// place returns where a value stands. A list that is written out, or shuffled, is put into memory; what stands nowhere
+// is computed into registers.
 //
 // It emits what it takes to get there: entities are found, places in lists and keys in maps are looked
 // up. The address holds as long as the registers that it names, so it has to be used within the
@@ -45,6 +46,9 @@ func (g *compiler) place(x *contract.Expr) bytecode.Address {
 		}
 		return a
 	case contract.OpLocal:
+		if !x.Type.Holder() {
+			return fixedPlace(bytecode.InRegisters, x)
+		}
 		return fixedPlace(bytecode.InMemory, x)
 	case contract.OpTable:
 		return fixedPlace(bytecode.InTable, x)
@@ -63,18 +67,7 @@ func (g *compiler) place(x *contract.Expr) bytecode.Address {
 		a.Type = x.Type
 		return a
 	case contract.OpAt:
-		a := g.place(x.Args[0])
-		of := add(&g.Fetches, a)
-		op := bytecode.OpIndex
-		if a.Type.Form == contract.FormMap {
-			op = bytecode.OpKey
-		}
-		key := g.num(x.Args[1])
-		// The offset within the list or map, which is known only when it runs.
-		a.Index = g.nextNums(1)
-		g.emit(op, operands{a: a.Index, b: key, k: of})
-		a.Type = x.Type
-		return a
+		return g.element(x)
 	case contract.OpList:
 		g.listInMemory(x)
 		return fixedPlace(bytecode.InMemory, x)
@@ -90,7 +83,35 @@ func (g *compiler) place(x *contract.Expr) bytecode.Address {
 		g.emit(bytecode.OpRoute, operands{c: int(x.Num), k: add(&g.Routes, r)})
 		return fixedPlace(bytecode.InMemory, x)
 	}
+	if !x.Type.Holder() { // what a function or query gives, to read a list in it
+		return bytecode.Address{
+			Space: bytecode.InRegisters,
+			Base:  g.wide(x),
+			Index: -1,
+			Type:  x.Type,
+		}
+	}
 	panic("codegen: a place that the checker never makes")
+}
+
+// element returns where a value of a list or map stands: it looks up the place or the key.
+func (g *compiler) element(x *contract.Expr) bytecode.Address {
+	a := g.place(x.Args[0])
+	of := add(&g.Fetches, a)
+	op := bytecode.OpIndex
+	if a.Type.Form == contract.FormMap {
+		op = bytecode.OpKey
+	}
+	key := g.num(x.Args[1])
+	// The offset within the list or map, which is known only when it runs.
+	outer := a.Index
+	a.Index = g.nextNums(1)
+	g.emit(op, operands{a: a.Index, b: key, k: of})
+	if outer >= 0 { // of a list within another value: from the start of that one
+		g.emit(bytecode.OpAdd, operands{a: a.Index, b: a.Index, c: outer})
+	}
+	a.Type = x.Type
+	return a
 }
 
 // fixedPlace returns the place of what stands at the same offset of a space each time.
@@ -159,9 +180,9 @@ func (g *compiler) num(x *contract.Expr) int {
 	return n
 }
 
-// wide returns the first of the registers that hold a value.
+// wide returns the first of the registers that hold a value. A list, which stands in memory, is copied to registers.
 func (g *compiler) wide(x *contract.Expr) int {
-	if x.Op == contract.OpLocal {
+	if x.Op == contract.OpLocal && !x.Type.Holder() {
 		return int(x.Num)
 	}
 	n := g.nextNums(x.Type.Width())
@@ -194,6 +215,12 @@ var realArithmetic = map[contract.Op]bytecode.Op{
 func (g *compiler) into(x *contract.Expr, dst int) {
 	defer g.spend()()
 	width := x.Type.Width()
+	if x.Type.Holder() {
+		fetch := add(&g.Fetches, g.place(x))
+		to := bytecode.Address{Space: bytecode.InRegisters, Base: dst, Index: -1, Type: x.Type}
+		g.emit(bytecode.OpPutList, operands{c: int(fetch), k: add(&g.Puts, bytecode.Target{Address: to})})
+		return
+	}
 	switch x.Op {
 	case contract.OpConst:
 		if x.Nums == nil {
@@ -306,7 +333,8 @@ func (g *compiler) into(x *contract.Expr, dst int) {
 		g.query(x, dst)
 	case contract.OpChoose:
 		g.choose(x, dst)
-	case contract.OpHas, contract.OpCount, contract.OpRoom, contract.OpFind:
+	case contract.OpHas, contract.OpCount, contract.OpRoom, contract.OpFind, contract.OpItemAt, contract.OpCountAt,
+		contract.OpCanSplit:
 		h := bytecode.ContainerCall{Op: x.Op, Container: g.place(x.Args[0])}
 		h.Args = g.values(x.Args[1:])
 		g.emit(bytecode.OpHolder, operands{a: dst, k: add(&g.Containers, h)})

@@ -32,7 +32,17 @@ func (g *compiler) loopFor(q *contract.Query, found int) (start, next int) {
 	}
 	g.access(&it, q, found)
 	g.emit(bytecode.OpIter, operands{k: add(&g.Loops, it)})
-	next = g.emit(bytecode.OpNext, operands{a: int(q.Var.Num), b: width, k: entities})
+	first := int(q.Var.Num)
+	isListBeside := q.Second != nil && q.Second.Type.Holder()
+	if isListBeside { // its local is in memory
+		first = g.nextNums(width)
+	}
+	next = g.emit(bytecode.OpNext, operands{a: first, b: width, k: entities})
+	if isListBeside {
+		g.move(int(q.Var.Num), first, 1)
+		list := q.Second.Type.Width()
+		g.emit(bytecode.OpMemory, operands{a: first + 1, c: int(q.Second.Num), k: int64(list)})
+	}
 	for _, local := range []*contract.Expr{q.Var, q.Second} {
 		if local != nil && local.Type.Form == contract.FormEntity && entities == 0 {
 			g.emit(bytecode.OpEntityID, operands{a: int(local.Num) + 1, b: int(local.Num)})

@@ -34,7 +34,8 @@ func (g *compiler) stmt(s contract.Stmt) {
 		g.let(s)
 	case contract.OpSet:
 		g.set(s)
-	case contract.OpPut, contract.OpTake, contract.OpCut, contract.OpClear, contract.OpMove, contract.OpSplit:
+	case contract.OpPut, contract.OpTake, contract.OpCut, contract.OpClear, contract.OpMove, contract.OpSplit,
+		contract.OpPutAt, contract.OpTakeAt, contract.OpMoveAt:
 		h := bytecode.ContainerCall{Op: s.Op, Container: g.place(s.X)}
 		if s.To != nil {
 			h.Destination = g.place(s.To)
@@ -239,7 +240,8 @@ func (g *compiler) set(s contract.Stmt) {
 
 // setWide translates an assignment of a value of several slots.
 func (g *compiler) setWide(s contract.Stmt) {
-	if s.X.Type.Holder() {
+	// A list within another value goes by way of registers: to make room for its key would move what stands in the map.
+	if s.X.Type.Holder() && s.X.Op == contract.OpGet {
 		from := g.place(s.Value)
 		fetch := add(&g.Fetches, from) // before the place: the order of the tables is part of what dice roll
 		to := bytecode.Target{Address: g.place(s.X)}
@@ -254,8 +256,8 @@ func (g *compiler) setWide(s contract.Stmt) {
 // target is place for what is written: a key of a map that is missing is put in. A part of a value is written only
 // where the value is: a key that was put in for it would have nothing in its other parts.
 //
-// place has emitted a lookup that fails for a missing key; the last one for this address is turned into one that makes
-// room.
+// element has emitted a lookup that fails for a missing key; the last one for this address is turned into one that
+// makes room.
 func (g *compiler) target(x *contract.Expr) bytecode.Address {
 	to := g.place(x)
 	for on := x; ; on = on.Args[0] {

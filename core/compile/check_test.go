@@ -214,11 +214,18 @@ func anyValue(t *rapid.T, typ *contract.Type) contract.Value {
 		v.Num = rapid.Int64Range(-1, 1000).Draw(t, "client")
 	case contract.FormStacks:
 		some(rapid.IntRange(0, typ.Max).Draw(t, "stacks"), func() {
+			if typ.Slotted && rapid.Bool().Draw(t, "empty") {
+				pair(contract.Value{}, contract.Value{})
+				return
+			}
 			pair(
 				contract.Value{Num: rapid.Int64Range(0, 2).Draw(t, "item")},
 				contract.Value{Num: rapid.Int64Range(1, typ.Each).Draw(t, "count")},
 			)
 		})
+		for typ.Slotted && len(v.Parts) > 0 && v.Parts[len(v.Parts)-1].Parts[1].Num == 0 {
+			v.Parts = v.Parts[:len(v.Parts)-1]
+		}
 	case contract.FormList:
 		some(rapid.IntRange(0, typ.Max).Draw(t, "length"), func() { v.Parts = append(v.Parts, anyValue(t, typ.Of)) })
 	case contract.FormMap:
@@ -270,6 +277,13 @@ func TestValuesSurviveJSON(t *testing.T) {
 				Each: 9,
 			},
 			{
+				Form:    contract.FormStacks,
+				Enum:    item,
+				Max:     4,
+				Each:    9,
+				Slotted: true,
+			},
+			{
 				Form: contract.FormReal,
 				Low:  -50,
 				High: 1 << 53,
@@ -292,6 +306,12 @@ func TestValuesSurviveJSON(t *testing.T) {
 				Form: contract.FormMap,
 				Key:  &contract.Type{Form: contract.FormInt, High: 9},
 				Of:   mark,
+				Max:  4,
+			},
+			{
+				Form: contract.FormMap,
+				Key:  &contract.Type{Form: contract.FormInt, High: 9},
+				Of:   &contract.Type{Form: contract.FormList, Of: place, Max: 3},
 				Max:  4,
 			},
 			{

@@ -150,6 +150,9 @@ func (t *Type) Bits() (most, typical int) {
 		return most, typical
 	case FormStacks:
 		m := width(int64(len(t.Enum.Values))) + width(t.Each)
+		if t.Slotted {
+			m++ // whether the slot is empty
+		}
 		n := mathbits.Len64(uint64(t.Max))
 		return n + t.Max*m, n + (t.Max*m+1)/2
 	case FormList, FormMap:

@@ -40,7 +40,7 @@ const (
 	MaxStackCount = 1_000_000
 	MaxItems      = 1000 // of a list or map
 	MaxSlots      = 8000 // numbers that one list or map takes
-	MaxRecord     = 16   // numbers that one record takes
+	MaxRecord     = 32   // numbers that one record takes, or a list within a record or map
 	MaxSeats      = 1000
 	MaxTickRate   = 120
 	MaxLimit      = 1000 // requests of one limit's window
@@ -506,31 +506,34 @@ const (
 	OpLe
 	OpGt
 	OpGe
-	OpHas    // Args: holder, item, count for stacks
-	OpCount  // Args: holder, and an item for stacks
-	OpRoom   // Args: holder, and an item for stacks
-	OpFind   // Args: list, value
-	OpExists // Args[0] an entity or client
-	OpReveal // Args[0]; Who, to whom, nil for everyone
-	OpWords  // Words[i] stands before the words of Args[i], and one more at the end
-	OpMade   // Args[0] a text: whether its characters are all among those of Name
-	OpOrder  // Args: two texts: -1, 0 or 1, as the first comes before the second, equals it, or comes behind it
-	OpLength // Args[0] a text: how many characters it has
-	OpRecord // Args: the fields
-	OpList   // Args: the values; Num is where in memory they are put
-	OpCopy   // Args[0] a list that is shuffled into memory at Num
-	OpRoute  // Args: two places by their numbers, a list of places, one of links; Num is where in memory the way is put
-	OpVec    // Args: reals
-	OpLine   // Args: two vectors
-	OpPath   // Args[0] an entity, Prop
-	OpMath   // Name, Args
-	OpClip   // Args: value, low, high
-	OpRoll   // Args: low, high
-	OpSince  // Args[0] an entity, Prop
-	OpSeen   // Args: a client, an entity; Prop of that, nil for whether the client knows of it at all
-	OpCallFn // Fn, Args
-	OpQuery  // Query
-	OpChoose // Args: condition, the value when it holds, the value when not
+	OpHas      // Args: holder, item, count for stacks
+	OpCount    // Args: holder, and an item for stacks
+	OpRoom     // Args: holder, and an item for stacks
+	OpFind     // Args: list, value
+	OpItemAt   // Args: stacks, slot
+	OpCountAt  // Args: stacks, slot
+	OpCanSplit // Args: stacks, item, count
+	OpExists   // Args[0] an entity or client
+	OpReveal   // Args[0]; Who, to whom, nil for everyone
+	OpWords    // Words[i] stands before the words of Args[i], and one more at the end
+	OpMade     // Args[0] a text: whether its characters are all among those of Name
+	OpOrder    // Args: two texts: -1, 0 or 1, as the first comes before the second, equals it, or comes behind it
+	OpLength   // Args[0] a text: how many characters it has
+	OpRecord   // Args: the fields
+	OpList     // Args: the values; Num is where in memory they are put
+	OpCopy     // Args[0] a list that is shuffled into memory at Num
+	OpRoute    // Args: two places by their numbers, a list of places, one of links; Num is where in memory it is put
+	OpVec      // Args: reals
+	OpLine     // Args: two vectors
+	OpPath     // Args[0] an entity, Prop
+	OpMath     // Name, Args
+	OpClip     // Args: value, low, high
+	OpRoll     // Args: low, high
+	OpSince    // Args[0] an entity, Prop
+	OpSeen     // Args: a client, an entity; Prop of that, nil for whether the client knows of it at all
+	OpCallFn   // Fn, Args
+	OpQuery    // Query
+	OpChoose   // Args: condition, the value when it holds, the value when not
 	// The operations of statements.
 	OpLet     // Num the local, Value
 	OpVar     // Num the local, Value: it may be assigned to
@@ -543,6 +546,9 @@ const (
 	OpClear   // X a holder
 	OpSort    // X a list, Query of its values, Value that decides the order
 	OpMove    // X a holder, To another, Args
+	OpPutAt   // X stacks, Args: slot, item, count
+	OpTakeAt  // X stacks, Args: slot, count
+	OpMoveAt  // X stacks, To others, Args: slot, slot of the others, perhaps a count
 	OpSplit   // X stacks, Args: item, count
 	OpIf      // Value, Then, Else
 	OpFor     // Query, Then

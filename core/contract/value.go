@@ -50,20 +50,22 @@ type Type struct {
 	// Of reals, and of what is made of reals: a step is Unit/Per, and one of the two is 1. A value is held as a count
 	// of steps c and reads as the double (c*Unit)/Per, one correctly rounded division. Per is 0 in an expression, which
 	// has doubles.
-	Per   int64    `json:"per,omitempty"`
-	Unit  int64    `json:"unit,omitempty"`
-	Wraps bool     `json:"wraps,omitempty"` // int and real: beyond each end of the range comes the other one
-	Small bool     `json:"small,omitempty"` // of numbers: most differences are tiny, also the first ones
-	Max   int      `json:"max,omitempty"`   // text: characters; stacks, list, map: how many
-	Each  int64    `json:"each,omitempty"`  // stacks: the greatest count of one
-	Chars string   `json:"chars,omitempty"`
-	Enum  *Enum    `json:"enum,omitempty"` // enum, stacks
-	Key   *Type    `json:"key,omitempty"`  // map
-	Of    *Type    `json:"of,omitempty"`   // list, map: of the values
-	Name  string   `json:"name,omitempty"` // record; part of a ref
-	Parts []Param  `json:"fields,omitempty"`
-	Names []string `json:"kinds,omitempty"` // of Kinds
-	Kinds []*Kind  `json:"-"`               // ref, kind: which it may be
+	Per   int64 `json:"per,omitempty"`
+	Unit  int64 `json:"unit,omitempty"`
+	Wraps bool  `json:"wraps,omitempty"` // int and real: beyond each end of the range comes the other one
+	Small bool  `json:"small,omitempty"` // of numbers: most differences are tiny, also the first ones
+	Max   int   `json:"max,omitempty"`   // text: characters; stacks, list, map: how many
+	Each  int64 `json:"each,omitempty"`  // stacks: the greatest count of one
+	// Of stacks: each slot keeps its number, whether it is empty or not. Else a stack that is empty closes up.
+	Slotted bool     `json:"slotted,omitempty"`
+	Chars   string   `json:"chars,omitempty"`
+	Enum    *Enum    `json:"enum,omitempty"` // enum, stacks
+	Key     *Type    `json:"key,omitempty"`  // map
+	Of      *Type    `json:"of,omitempty"`   // list, map: of the values
+	Name    string   `json:"name,omitempty"` // record; part of a ref
+	Parts   []Param  `json:"fields,omitempty"`
+	Names   []string `json:"kinds,omitempty"` // of Kinds
+	Kinds   []*Kind  `json:"-"`               // ref, kind: which it may be
 }
 
 // Kind returns the one kind of a ref, or nil when it may be of several.
@@ -215,7 +217,11 @@ func (t *Type) String() string {
 	case FormEnum:
 		return t.Enum.Name
 	case FormStacks:
-		return fmt.Sprintf("stacks<%s> max %d each %d", t.Enum.Name, t.Max, t.Each)
+		words := fmt.Sprintf("stacks<%s> max %d each %d", t.Enum.Name, t.Max, t.Each)
+		if t.Slotted {
+			words += " slotted"
+		}
+		return words
 	case FormList:
 		return fmt.Sprintf("list<%s> max %d", t.Of, t.Max)
 	case FormMap:
@@ -328,7 +334,7 @@ func (t *Type) Decimal(count int64) string { return strconv.FormatFloat(t.Real(c
 
 // Value is a value outside a running world: a default, an argument, what a copy holds. Which field counts, the type
 // says: Text for a text; Parts for a vector (its counts), a record (its fields), a list, and a map or stacks (pairs);
-// else Num.
+// else Num. An empty slot of slotted stacks is a pair with a count of 0; the last slot of a value is none.
 type Value struct {
 	Num   int64
 	Text  string
@@ -403,9 +409,14 @@ func (t *Type) FromSlots(slots []int64, text func(int64) string) Value {
 		}
 		return v
 	case FormStacks:
-		for i := 0; i < 2*t.Max && slots[i+1] > 0; i += 2 {
+		used := 0 // without slots, the first empty one is behind all others
+		for i := 0; i < 2*t.Max && (slots[i+1] > 0 || t.Slotted); i += 2 {
 			v.Parts = append(v.Parts, Value{Parts: []Value{{Num: slots[i]}, {Num: slots[i+1]}}})
+			if slots[i+1] > 0 {
+				used = len(v.Parts)
+			}
 		}
+		v.Parts = v.Parts[:used]
 		return v
 	case FormList, FormMap:
 		n := slots[0]
@@ -485,8 +496,8 @@ func (t *Type) Refs(v Value, f func(int64) int64) Value {
 }
 
 // AppendJSON appends a value as JSON: true, 42, "a text", "patch", [1.5,-2] for a vector, 0.79 for a direction
-// (radians), [["flare",3],["patch",1]] for stacks and maps, [1,2] for a list, {"at":1} for a record, 3 or null for refs
-// and clients.
+// (radians), [["flare",3],["patch",1]] for stacks and maps, with null for an empty slot, [1,2] for a list, {"at":1} for
+// a record, 3 or null for refs and clients.
 func (t *Type) AppendJSON(dst []byte, v Value) []byte {
 	each := func(open, end byte, one func(dst []byte, i int) []byte) []byte {
 		dst = append(dst, open)
@@ -500,6 +511,9 @@ func (t *Type) AppendJSON(dst []byte, v Value) []byte {
 	}
 	pair := func(key, value *Type) []byte {
 		return each('[', ']', func(dst []byte, i int) []byte {
+			if t.Slotted && v.Parts[i].Parts[1].Num == 0 {
+				return append(dst, "null"...)
+			}
 			dst = key.AppendJSON(append(dst, '['), v.Parts[i].Parts[0])
 			return append(value.AppendJSON(append(dst, ','), v.Parts[i].Parts[1]), ']')
 		})
@@ -859,6 +873,10 @@ func (t *Type) pairs(raw []byte, wrong func(string) (Value, error), key, value *
 	}
 	var out Value
 	for i, pair := range pairs {
+		if pair == nil && t.Slotted {
+			out.Parts = append(out.Parts, Value{Parts: []Value{{}, {}}})
+			continue
+		}
 		if len(pair) != 2 {
 			return wrong(fmt.Sprintf("a list of pairs of a %s and a %s", key, value))
 		}
@@ -871,6 +889,9 @@ func (t *Type) pairs(raw []byte, wrong func(string) (Value, error), key, value *
 			return Value{}, fmt.Errorf("has a pair (number %d) whose second %w", i+1, err)
 		}
 		out.Parts = append(out.Parts, Value{Parts: []Value{a, b}})
+	}
+	for t.Slotted && len(out.Parts) > 0 && out.Parts[len(out.Parts)-1].Parts[1].Num == 0 {
+		out.Parts = out.Parts[:len(out.Parts)-1]
 	}
 	return out, nil
 }
@@ -912,6 +933,9 @@ func (t *Type) Format(v Value) string {
 	case FormKind:
 		return t.Names[v.Num]
 	case FormStacks:
+		if t.Slotted {
+			return t.formatSlots(v)
+		}
 		return join("", "", "empty", func(i int) string {
 			return fmt.Sprintf("%d %s", v.Parts[i].Parts[1].Num, t.Enum.Values[v.Parts[i].Parts[0].Num])
 		})
@@ -942,6 +966,20 @@ func (t *Type) Format(v Value) string {
 		return fmt.Sprintf("client %d", v.Num)
 	}
 	return string(t.AppendJSON(nil, v))
+}
+
+// formatSlots returns the slots of stacks that are not empty, with their numbers: `0: 3 flare, 2: 1 patch`.
+func (t *Type) formatSlots(v Value) string {
+	var parts []string
+	for i, p := range v.Parts {
+		if n := p.Parts[1].Num; n > 0 {
+			parts = append(parts, fmt.Sprintf("%d: %d %s", i, n, t.Enum.Values[p.Parts[0].Num]))
+		}
+	}
+	if len(parts) == 0 {
+		return "empty"
+	}
+	return strings.Join(parts, ", ")
 }
 
 // Word turns a word from a command line into JSON for a value of the type. What does not fit is passed on as it stands,

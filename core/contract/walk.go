@@ -135,11 +135,14 @@ func AnyExpr(stmts []Stmt, f func(x *Expr) bool) bool {
 // AlwaysTrue reports whether a statement is an `if` whose condition is constant: the last branch of a match is one.
 func (s *Stmt) AlwaysTrue() bool { return s.Value != nil && s.Value.Op == OpConst && s.Value.Num == 1 }
 
+// Writes reports whether a statement writes X: assigns to it, or puts something into it, takes it out or orders it.
+func (s *Stmt) Writes() bool { return s.Op >= OpSet && s.Op <= OpSplit }
+
 // ChangesState reports whether a statement, or one inside of it, changes a property or which entities there are.
 func ChangesState(s *Stmt) bool {
 	found := false
 	EachInside(s, func(s *Stmt) {
-		found = found || s.Op >= OpSet && s.Op <= OpSplit || s.Op == OpSpawn || s.Op == OpGive || s.Op == OpRun ||
+		found = found || s.Writes() || s.Op == OpSpawn || s.Op == OpGive || s.Op == OpRun ||
 			s.Op == OpDespawn
 	})
 	return found

@@ -753,10 +753,10 @@ func valuesOf(e *Env, nodes []Node) ([]any, error) {
 func (s *Scope) method(m *syntax.Member, args []Node) Node {
 	of := s.Compile(m.X, Want{})
 	name := m.Name.Text
-	if !slices.Contains([]string{"has", "count", "find"}, name) {
+	if !slices.Contains([]string{"has", "count", "find", "count_at", "item_at"}, name) {
 		s.Fail(
 			m.Name.At, "unknown-name", fmt.Sprintf("a drill cannot ask `%s` of something", name),
-			"one of has, count, find",
+			"one of has, count, find, count_at, item_at",
 		)
 		return broken
 	}
@@ -863,18 +863,13 @@ func method(on *replicate.Copy, v any, name string, args []any) (any, error) {
 	if !ok || h.t.Form == contract.FormRecord || len(args) > most || len(args) == 0 && name != "count" {
 		return nil, fmt.Errorf("%s has no `%s` with %d values", Show(v), name, len(args))
 	}
+	if name == "count_at" || name == "item_at" {
+		return atSlot(h, name, args[0])
+	}
 	if len(args) == 0 {
-		return int64(len(h.v.Parts)), nil
+		return countAll(h), nil
 	}
-	var key *contract.Type
-	switch h.t.Form {
-	case contract.FormList:
-		key = h.t.Of
-	case contract.FormMap:
-		key = h.t.Key
-	default:
-		key = &contract.Type{Form: contract.FormEnum, Enum: h.t.Enum}
-	}
+	key := itemType(h.t)
 	if _, err := Write(key, args[0]); err != nil { // told also when there is nothing to compare it with
 		return nil, err
 	}
@@ -893,7 +888,7 @@ func method(on *replicate.Copy, v any, name string, args []any) (any, error) {
 		if err != nil {
 			return nil, err
 		}
-		if same {
+		if same && n > 0 { // an empty slot has no item
 			count += n
 			if at < 0 {
 				at = int64(i)
@@ -914,6 +909,49 @@ func method(on *replicate.Copy, v any, name string, args []any) (any, error) {
 		}
 	}
 	return count >= least, nil
+}
+
+// itemType returns the type of what a list holds, of the keys of a map, or of the items of stacks.
+func itemType(t *contract.Type) *contract.Type {
+	switch t.Form {
+	case contract.FormList:
+		return t.Of
+	case contract.FormMap:
+		return t.Key
+	}
+	return &contract.Type{Form: contract.FormEnum, Enum: t.Enum}
+}
+
+// countAll returns how many values a list or map holds, and how many items stacks do.
+func countAll(h held) int64 {
+	if h.t.Form != contract.FormStacks {
+		return int64(len(h.v.Parts))
+	}
+	count := int64(0)
+	for _, p := range h.v.Parts {
+		count += p.Parts[1].Num
+	}
+	return count
+}
+
+// atSlot is count_at or item_at of slotted stacks. An empty slot has no item, which is an error.
+func atSlot(h held, name string, slot any) (any, error) {
+	n, ok := slot.(int64)
+	if !h.t.Slotted || !ok || n < 0 || n >= int64(h.t.Max) {
+		return nil, fmt.Errorf("%s has no slot %s", h.t, Show(slot))
+	}
+	item := contract.Value{Parts: []contract.Value{{}, {}}}
+	if n < int64(len(h.v.Parts)) {
+		item = h.v.Parts[n]
+	}
+	count := item.Parts[1].Num
+	switch {
+	case name == "count_at":
+		return count, nil
+	case count == 0:
+		return nil, fmt.Errorf("slot %d of %s is empty", n, Show(h))
+	}
+	return member{h.t.Enum, item.Parts[0].Num}, nil
 }
 
 // query compiles a query over a kind or over all clients.

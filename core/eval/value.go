@@ -215,7 +215,7 @@ func Write(t *contract.Type, x any) (v contract.Value, err error) {
 	return wrong()
 }
 
-// pairs turns `[[flare, 3], [patch, 1]]` into stacks or a map.
+// pairs turns `[[flare, 3], [patch, 1]]` into stacks or a map; `[]` is an empty slot of slotted stacks.
 //
 // The order of pairs is that of the list, and two with one key are not put together.
 func pairs(t *contract.Type, list []any) (v contract.Value, err error) {
@@ -227,6 +227,10 @@ func pairs(t *contract.Type, list []any) (v contract.Value, err error) {
 	}
 	for _, x := range list {
 		p, ok := x.([]any)
+		if ok && len(p) == 0 && t.Slotted {
+			v.Parts = append(v.Parts, contract.Value{Parts: []contract.Value{{}, {}}})
+			continue
+		}
 		if !ok || len(p) != 2 {
 			return v, fmt.Errorf("%s is no pair of a %s", Show(x), t)
 		}
@@ -239,6 +243,9 @@ func pairs(t *contract.Type, list []any) (v contract.Value, err error) {
 			return v, err
 		}
 		v.Parts = append(v.Parts, contract.Value{Parts: []contract.Value{one, two}})
+	}
+	for t.Slotted && len(v.Parts) > 0 && v.Parts[len(v.Parts)-1].Parts[1].Num == 0 {
+		v.Parts = v.Parts[:len(v.Parts)-1]
 	}
 	return v, nil
 }
@@ -464,6 +471,10 @@ func opened(h held) any {
 	for _, p := range h.v.Parts {
 		switch h.t.Form {
 		case contract.FormStacks:
+			if p.Parts[1].Num == 0 {
+				out = append(out, []any{})
+				continue
+			}
 			out = append(out, []any{member{h.t.Enum, p.Parts[0].Num}, p.Parts[1].Num})
 		case contract.FormMap:
 			out = append(out, []any{Read(h.t.Key, p.Parts[0]), Read(h.t.Of, p.Parts[1])})

@@ -74,7 +74,7 @@ func Moving(c *contract.Contract) map[*contract.Property]bool {
 			continue
 		}
 		contract.EachStmt(p.Stmts, func(s *contract.Stmt) {
-			if s.Op < contract.OpSet || s.Op > contract.OpSplit {
+			if !s.Writes() {
 				return
 			}
 			root := s.X.Root()

@@ -235,7 +235,7 @@ func (c *finder) actsFor(r *contract.Request, argument func(x *contract.Expr) bo
 		contract.EachInside(&s, func(s *contract.Stmt) {
 			switch s.Op {
 			case contract.OpSet, contract.OpPut, contract.OpTake, contract.OpCut, contract.OpClear, contract.OpMove,
-				contract.OpSplit:
+				contract.OpSplit, contract.OpPutAt, contract.OpTakeAt, contract.OpMoveAt:
 				for x := s.X; x.Container() != nil; x = x.Container() {
 					if x.Op == contract.OpAt && contract.Mentions(x.Args[1], argument) {
 						note("what is written is counted as that one's")

@@ -108,35 +108,36 @@ func (c *finder) spawnsWithoutBound(p *contract.Piece, s *contract.Stmt) {
 //
 // The property's Offset stands for the property of all kinds that have it from one part.
 func (c *finder) lengthensWithoutBound(p *contract.Piece, s *contract.Stmt, all []contract.Piece) {
-	get := s.X
+	on := s.X
 	switch s.Op {
 	case contract.OpMove:
-		get = s.To
+		on = s.To
 	case contract.OpSet: // of a key of a map
 		at := s.X
 		if at.Op != contract.OpAt || at.Args[0].Type.Form != contract.FormMap || at.Args[1].Op == contract.OpConst {
 			return
 		}
-		get = at.Args[0]
+		on = at.Args[0]
 	}
-	if get.Op != contract.OpGet || get.Type.Form == contract.FormStacks {
+	prop := on.Root().HeldProperty()
+	if prop == nil || !on.Type.Holder() || on.Type.Form == contract.FormStacks {
 		return
 	}
-	prop := get.Property()
 	room := func(x *contract.Expr) bool {
 		return (x.Op == contract.OpRoom || x.Op == contract.OpCount || x.Op == contract.OpHas) &&
-			x.Args[0].Op == contract.OpGet && x.Args[0].Property().Offset == prop.Offset
+			holdsLike(x.Args[0], on)
 	}
-	if p.Asks(room) || c.emptied(prop, all) ||
-		get.Type.Form == contract.FormMap && small(get.Type.Key) <= get.Type.Max {
+	if p.Asks(room) || c.emptied(on, all) ||
+		on.Type.Form == contract.FormMap && small(on.Type.Key) <= on.Type.Max {
 		return
 	}
+	name := placeName(on)
 	c.find(
 		"unbounded", p.Offset, s.At,
-		fmt.Sprintf("`%s` only ever grows, and has room for %d: from then on this fails", prop.Name, get.Type.Max),
+		fmt.Sprintf("`%s` only ever grows, and has room for %d: from then on this fails", name, on.Type.Max),
 		fmt.Sprintf(
-			"ask `%s.room() > 0` first, or take out what is old: `%s.%s`", prop.Name, prop.Name,
-			map[bool]string{true: "take(key)", false: "cut(0)"}[get.Type.Form == contract.FormMap],
+			"ask `%s.room() > 0` first, or take out what is old: `%s.%s`", name, name,
+			map[bool]string{true: "take(key)", false: "cut(0)"}[on.Type.Form == contract.FormMap],
 		),
 	)
 }
@@ -162,18 +163,49 @@ func small(t *contract.Type) int {
 // emptied reports whether some body takes things out of a property.
 //
 // An assignment counts: it can only be of a whole list, in place of what was there.
-func (c *finder) emptied(prop *contract.Property, all []contract.Piece) bool {
+func (c *finder) emptied(on *contract.Expr, all []contract.Piece) bool {
 	found := false
 	for i := range all {
 		contract.EachStmt(all[i].Stmts, func(s *contract.Stmt) {
 			x := s.X
 			switch s.Op {
 			case contract.OpTake, contract.OpCut, contract.OpClear, contract.OpMove, contract.OpSet:
-				found = found || x.Op == contract.OpGet && x.Property().Offset == prop.Offset
+				found = found || holdsLike(x, on) ||
+					s.Op == contract.OpSet && x.Type.Form == contract.FormRecord && isWithin(x, on)
 			}
 		})
 	}
 	return found
+}
+
+// holdsLike reports whether x is the list or map on, or one like it within the same property.
+func holdsLike(x, on *contract.Expr) bool {
+	return x.Type.String() == on.Type.String() && isWithin(x, on)
+}
+
+// isWithin reports whether x is, or lies within, the property that on lies within.
+func isWithin(x, on *contract.Expr) bool {
+	p := x.Root().HeldProperty()
+	return p != nil && p.Offset == on.Root().Property().Offset
+}
+
+// placeName returns how a contract would write a list or map of a property, with what its places are left out.
+func placeName(on *contract.Expr) string {
+	of := on.Container()
+	if of == nil {
+		return on.Property().Name
+	}
+	if on.Op == contract.OpAt {
+		return placeName(of) + "[…]"
+	}
+	offset := 0
+	for _, p := range of.Type.Parts {
+		if int64(offset) == on.Num {
+			return placeName(of) + "." + p.Name
+		}
+		offset += p.Type.Width()
+	}
+	return placeName(of)
 }
 
 // fleeting looks for state that travels only as an event: what many are told, and what nobody who joins later can
@@ -274,11 +306,12 @@ func (o origins) lasts(local int64) bool {
 			return slices.ContainsFunc(s.Exprs(), func(x *contract.Expr) bool { return contract.Mentions(x, uses) })
 		}
 		switch s.Op {
-		case contract.OpSet, contract.OpPut, contract.OpTake, contract.OpCut, contract.OpMove, contract.OpSplit,
-			contract.OpSpawn, contract.OpRun, contract.OpGive, contract.OpVar, contract.OpAssign:
+		case contract.OpSpawn, contract.OpRun, contract.OpGive, contract.OpVar, contract.OpAssign:
 			found = found || used()
 		case contract.OpIf, contract.OpFor:
 			found = found || contract.ChangesState(s) && used()
+		default:
+			found = found || s.Writes() && used()
 		}
 	})
 	return found

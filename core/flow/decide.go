@@ -77,6 +77,7 @@ func compared(x *contract.Expr, p, q val) int {
 func counts(x *contract.Expr) bool {
 	return contract.Mentions(x, func(x *contract.Expr) bool {
 		return x.Op == contract.OpCount || x.Op == contract.OpRoom || x.Op == contract.OpFind ||
+			x.Op == contract.OpCountAt ||
 			x.Op == contract.OpQuery && x.Query.Do != "min" && x.Query.Do != "max"
 	})
 }

@@ -19,6 +19,8 @@ const (
 	factRoom                  // it has room for so many, in stacks of an item
 	factCount                 // it holds so many items
 	factBelow                 // an index is less than how many items it holds
+	factAt                    // a slot holds so many items
+	factEmpty                 // a slot is empty
 	factRange                 // the number lies between low and high
 )
 
@@ -37,7 +39,7 @@ func fieldOf(on sym, p *contract.Property) operand {
 type subject struct {
 	sort factSort
 	of   operand // the entity, the holder of items, or the number
-	item operand // the item, the key or the index; none for what is about all items
+	item operand // the item, the key, the index or the slot; none for what is about all items
 }
 
 // thereIs is the subject of facts that say that an entity is there.
@@ -148,6 +150,30 @@ func (f *flow) takes(t *contract.Type, holder operand, count *contract.Expr) boo
 		return false
 	}
 	f.free[holder] -= needs
+	f.took = holder
+	return true
+}
+
+// takesAt uses up a slot of stacks that are as they began, but for slots that were used up here: so which are free is
+// known.
+func (f *flow) takesAt(t *contract.Type, holder operand, args []*contract.Expr) bool {
+	for _, a := range []*contract.Expr{args[0], args[2]} {
+		if a.Op != contract.OpConst || a.Num < 0 {
+			return false
+		}
+	}
+	slot := args[0].Num
+	used := f.slotsUsed[holder]
+	if f.loops > 0 || slot >= int64(t.Max) || args[2].Num > t.Each || f.free[holder] != t.Max-len(used) ||
+		slices.Contains(used, slot) {
+		return false
+	}
+	if f.slotsUsed == nil {
+		f.slotsUsed = map[operand][]int64{}
+	}
+	f.slotsUsed[holder] = append(used, slot)
+	f.free[holder]--
+	f.took = holder
 	return true
 }
 
@@ -161,12 +187,20 @@ func (f *flow) forget(p *contract.Property) {
 			f.facts[i] = fact{}
 		}
 	}
+	// What is put in by another name for the entity uses up room as well, unless takes has just counted it.
+	for holder := range f.free {
+		if p != nil && holder.property == p.Name && holder != f.took {
+			delete(f.free, holder)
+		}
+	}
 }
 
 // forgetLocal drops what is known of a name that is assigned to.
 func (f *flow) forgetLocal(num int64) {
 	key := localKey(num, false)
-	is := func(o operand) bool { return o.key == key || strings.HasPrefix(o.key, key+".") }
+	is := func(o operand) bool {
+		return o.key == key || strings.HasPrefix(o.key, key+".") || strings.Contains(o.key, "["+key) // at its place
+	}
 	for i, x := range f.facts {
 		if is(x.of) || is(x.item) || is(x.than) {
 			f.facts[i] = fact{}
@@ -193,9 +227,16 @@ func (f *flow) same(x *contract.Expr) operand {
 	case contract.OpReveal, contract.OpReal:
 		return f.same(x.Args[0])
 	case contract.OpField:
-		// A part of what a name stands for.
-		if whole := f.same(x.Args[0]); strings.HasPrefix(whole.key, localPrefix) {
-			return operand{key: fmt.Sprint(whole.key, ".", x.Num)}
+		// A part of what a name stands for, or of a property.
+		whole := f.same(x.Args[0])
+		if strings.HasPrefix(whole.key, localPrefix) || whole.property != "" {
+			return operand{key: fmt.Sprint(whole.key, ".", x.Num), property: whole.property}
+		}
+	case contract.OpAt:
+		whole := f.same(x.Args[0])
+		key := f.same(x.Args[1])
+		if whole.property != "" && key.property == "" { // forget knows one property of an operand
+			return operand{key: fmt.Sprint(whole.key, "[", key.key, "]"), property: whole.property}
 		}
 	case contract.OpGet:
 		if x.Prop != nil {
@@ -281,6 +322,14 @@ func (f *flow) compare(a *contract.Expr, op contract.Op, b *contract.Expr) {
 	a = bare(a)
 	b = bare(b)
 	switch a.Op {
+	case contract.OpCountAt:
+		at := subject{factAt, f.same(a.Args[0]), f.same(a.Args[1])}
+		f.amount(at, op, b)
+		isZero := b.Op == contract.OpConst && b.Num == 0
+		if isZero && (op == contract.OpEq || op == contract.OpLe) {
+			at.sort = factEmpty
+			f.learn(at)
+		}
 	case contract.OpRoom, contract.OpCount:
 		f.amount(f.amountOf(a), op, b)
 	case contract.OpGet, contract.OpLocal:

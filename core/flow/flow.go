@@ -167,26 +167,28 @@ type flows struct {
 // analysis, is shared; what holds at one place is not.
 type flow struct {
 	*flows
-	cause  *Cause
-	kind   *contract.Kind // of self; nil where there is none
-	self   sym
-	mine   bool                   // the caller is the owner of self
-	caller int                    // the caller's role, or -1
-	viewer sym                    // of an audience's condition
-	decl   int                    // of the declaration that the code stands in
-	at     syntax.Span            // of the present statement
-	locals map[int64]val          // by register
-	lists  map[int64]val          // by place in memory
-	pc     label                  // what decides whether the present statement runs
-	exit   label                  // what decided whether the body ended earlier
-	facts  []fact                 // that hold at the present statement
-	begun  map[sym]*contract.Kind // entities whose properties have their defaults until they are written
-	free   map[operand]int        // of stacks and lists that are as they began: how much room there surely is
-	loops  int                    // that the present statement stands in
-	later  bool                   // it is run in a cause of its own, by `after … do`
-	entry  label                  // what decided whether that runs at all
-	dead   bool                   // it always fails before it comes to this place
-	maybe  int                    // what is read now may not be read at all
+	cause     *Cause
+	kind      *contract.Kind // of self; nil where there is none
+	self      sym
+	mine      bool                   // the caller is the owner of self
+	caller    int                    // the caller's role, or -1
+	viewer    sym                    // of an audience's condition
+	decl      int                    // of the declaration that the code stands in
+	at        syntax.Span            // of the present statement
+	locals    map[int64]val          // by register
+	lists     map[int64]val          // by place in memory
+	pc        label                  // what decides whether the present statement runs
+	exit      label                  // what decided whether the body ended earlier
+	facts     []fact                 // that hold at the present statement
+	begun     map[sym]*contract.Kind // entities whose properties have their defaults until they are written
+	free      map[operand]int        // of stacks and lists that are as they began: how much room there surely is
+	slotsUsed map[operand][]int64    // of such stacks: slots that were put into by their numbers
+	took      operand                // what takes has just used up room of
+	loops     int                    // that the present statement stands in
+	later     bool                   // it is run in a cause of its own, by `after … do`
+	entry     label                  // what decided whether that runs at all
+	dead      bool                   // it always fails before it comes to this place
+	maybe     int                    // what is read now may not be read at all
 }
 
 // maxFlow bounds how many actions and functions are followed in one cause. What lies beyond counts as secret.
@@ -839,6 +841,16 @@ func (f *flow) valueOf(x *contract.Expr) val {
 		return val{label: f.values(x.Args), low: -1, high: 1, ranged: true}
 	case contract.OpLength:
 		return val{label: f.values(x.Args), high: contract.MaxText, ranged: true}
+	case contract.OpCountAt, contract.OpItemAt:
+		f.slot(x.Args[0].Type, f.value(x.Args[1]))
+		l := f.values(x.Args)
+		if x.Op == contract.OpItemAt {
+			if !f.known(subject{factAt, f.same(x.Args[0]), f.same(x.Args[1])}) {
+				f.mayFail(l, mendMissing)
+			}
+			return val{label: l}
+		}
+		return val{label: l, high: float64(x.Args[0].Type.Each), ranged: true}
 	case contract.OpCount, contract.OpRoom, contract.OpFind:
 		v := val{
 			label:  f.values(x.Args),
@@ -1481,7 +1493,9 @@ func (f *flow) over(q *contract.Query) label {
 		}
 	}
 	f.locals[q.Var.Num] = each
-	if q.Second != nil {
+	if q.Second != nil && q.Second.Type.Holder() {
+		f.lists[q.Second.Num] = val{label: l}
+	} else if q.Second != nil {
 		f.locals[q.Second.Num] = f.typed(val{label: l, sym: f.fresh("beside")}, q.Second.Type)
 		if q.List.Type.Form == contract.FormList {
 			f.learn(subject{factBelow, f.same(q.List), f.same(q.Var)})

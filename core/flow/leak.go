@@ -57,7 +57,8 @@ func (f *flow) stmt(s *contract.Stmt) {
 		f.assign(s)
 	case contract.OpSet:
 		f.set(s)
-	case contract.OpPut, contract.OpTake, contract.OpCut, contract.OpClear, contract.OpMove, contract.OpSplit:
+	case contract.OpPut, contract.OpTake, contract.OpCut, contract.OpClear, contract.OpMove, contract.OpSplit,
+		contract.OpPutAt, contract.OpTakeAt, contract.OpMoveAt:
 		f.change(s)
 	case contract.OpSort:
 		f.sort(s)
@@ -222,12 +223,13 @@ func (f *flow) isThere(x *contract.Expr, v val) bool {
 
 // target returns the entity and the property that are written, and what the place within the property tells.
 //
-// Which place is written shows to whoever sees the property, so the index or key counts like the value.
-func (f *flow) target(x *contract.Expr) (get *contract.Expr, place label) {
+// Which place is written shows to whoever sees the property, so the index or key counts like the value. isThere is
+// set for what is changed where it is: it has to be there, while an assignment may put a key in.
+func (f *flow) target(x *contract.Expr, isThere bool) (get *contract.Expr, place label) {
 	for whole := x; x.Container() != nil; x = x.Container() {
 		if x.Op == contract.OpAt {
 			key := f.value(x.Args[1])
-			if x != whole && !f.fits(x, key) { // a part is written only of what is there
+			if (isThere || x != whole) && !f.fits(x, key) { // a part is written only of what is there
 				f.mayFail(f.value(x.Args[0]).label.with(f.observed(x.Args[1], key)), mendMissing)
 			}
 			place = place.with(f.observed(x.Args[1], key))
@@ -260,7 +262,7 @@ func (f *flow) written(get *contract.Expr, l label) {
 
 // set reads an assignment.
 func (f *flow) set(s *contract.Stmt) {
-	get, place := f.target(s.X)
+	get, place := f.target(s.X, false)
 	v := f.value(s.Value)
 	p := get.HeldProperty()
 	if p == nil {
@@ -302,15 +304,20 @@ func (f *flow) hasRoomFor(x *contract.Expr) bool {
 //
 // Whether it fails depends on what is held, and so tells of it, unless that was asked before (safe).
 func (f *flow) change(s *contract.Stmt) {
-	get, place := f.target(s.X)
+	defer func() { f.took = operand{} }()
+	get, place := f.target(s.X, true)
 	l := place
 	for i, a := range s.Args {
 		v := f.value(a)
 		switch t := s.X.Type; {
-		case t.Form == contract.FormStacks && i == 1: // how many
+		case i == countOf(s):
 			if !v.ranged || v.low < 0 {
 				f.mayFail(v.label, "keep the count at 0 or above: clip(…)")
 			}
+		case i == 0 && isAtSlot(s.Op):
+			f.slot(t, v)
+		case i == 1 && s.Op == contract.OpMoveAt:
+			f.slot(s.To.Type, v)
 		case t.Form == contract.FormList && s.Op == contract.OpPut && i == 1:
 			if a.Op != contract.OpConst || a.Num != 0 {
 				if !f.inList(s.X, a, v) {
@@ -326,30 +333,74 @@ func (f *flow) change(s *contract.Stmt) {
 			l = l.with(f.observed(a, v))
 		}
 	}
+	held := f.heldIn(get)
+	isPut := s.Op == contract.OpPut || s.Op == contract.OpPutAt
+	if !f.safe(s.Op, s.X, s.Args) && !shifts(s) {
+		f.mayFail(held.with(l), map[bool]string{true: mendRoom, false: mendTaken}[isPut])
+	}
+	if s.To != nil { // what is moved tells the other of what was here
+		to, otherPlace := f.target(s.To, true)
+		l = l.with(otherPlace)
+		other := f.value(to.Args[0])
+		if !shifts(s) && (isAtSlot(s.Op) || !f.safe(contract.OpPut, s.To, s.Args)) {
+			for _, k := range to.Args[0].Type.Kinds {
+				if to.Prop != nil {
+					f.mayFail(f.property(k, to.Prop, other.sym).with(l), mendRoom)
+				}
+			}
+		}
+		there := f.heldIn(to)
+		if s.Op != contract.OpMoveAt { // what goes is named, and not whatever is in a slot
+			held, there = nil, nil
+		}
+		f.written(to, l.with(held))
+		l = l.with(there) // in exchange, and no more than fits
+	}
+	f.written(get, l)
+}
+
+// heldIn returns what is to be told of the property that is read, in any of the kinds that its entity may be of.
+func (f *flow) heldIn(get *contract.Expr) (held label) {
 	e := f.value(get.Args[0])
-	held := label(nil)
 	for _, k := range get.Args[0].Type.Kinds {
 		p := get.Prop
 		if get.Props != nil {
 			p = get.Props[k.Index]
 		}
-		held = held.with(f.property(k, p, e.sym))
-	}
-	if !f.safe(s.Op, s.X, s.Args) {
-		f.mayFail(held.with(l), map[bool]string{true: mendRoom, false: mendTaken}[s.Op == contract.OpPut])
-	}
-	if s.To != nil { // what is moved tells the other of what was here
-		other := f.value(s.To.Args[0])
-		if !f.safe(contract.OpPut, s.To, s.Args) {
-			for _, k := range s.To.Args[0].Type.Kinds {
-				if s.To.Prop != nil {
-					f.mayFail(f.property(k, s.To.Prop, other.sym).with(l), mendRoom)
-				}
-			}
+		if p != nil {
+			held = held.with(f.property(k, p, e.sym))
 		}
-		f.written(s.To, l)
 	}
-	f.written(get, l)
+	return held
+}
+
+// countOf returns which argument of a statement says how many items of stacks there are to be; -1 for none.
+func countOf(s *contract.Stmt) int {
+	switch {
+	case s.X.Type.Form != contract.FormStacks:
+		return -1
+	case s.Op == contract.OpPutAt || s.Op == contract.OpMoveAt:
+		return 2
+	}
+	return 1
+}
+
+// isAtSlot reports whether a statement names a slot of stacks.
+func isAtSlot(op contract.Op) bool {
+	return op == contract.OpPutAt || op == contract.OpTakeAt || op == contract.OpMoveAt
+}
+
+// shifts reports whether a statement moves what is in a slot as far as it fits, or exchanges it: both slots take the
+// same, so that it cannot fail.
+func shifts(s *contract.Stmt) bool {
+	return s.Op == contract.OpMoveAt && len(s.Args) == 2 && s.X.Type.Each == s.To.Type.Each
+}
+
+// slot reads the number of a slot of stacks, which may be one that they do not have.
+func (f *flow) slot(t *contract.Type, v val) {
+	if !v.ranged || v.low < 0 || v.high >= float64(t.Max) {
+		f.mayFail(v.label, "keep the slot within those that there are: clip(…)")
+	}
 }
 
 // sort reads what puts a list in order. Its order tells what decided it from then on.
@@ -358,7 +409,8 @@ func (f *flow) sort(s *contract.Stmt) {
 	l := f.over(s.Query)
 	f.under(l, func() { l = l.with(f.observed(s.Value, f.value(s.Value))) })
 	f.facts = f.facts[:facts]
-	f.written(s.X, l)
+	get, place := f.target(s.X, true)
+	f.written(get, l.with(place))
 }
 
 // safe reports whether a change of stacks, a list or a map cannot fail: its room was asked for, or what it takes.
@@ -405,6 +457,12 @@ func (f *flow) safe(op contract.Op, on *contract.Expr, args []*contract.Expr) bo
 				f.same(high.Args[0]) == holder &&
 				f.same(high.Args[1]) == item
 		}
+	case contract.OpPutAt:
+		n := args[2]
+		return f.takesAt(on.Type, holder, args) || n.Op == contract.OpConst && n.Num >= 0 && n.Num <= on.Type.Each &&
+			f.known(subject{factEmpty, holder, f.same(args[0])})
+	case contract.OpTakeAt:
+		return f.enough(subject{factAt, holder, f.same(args[0])}, args[1])
 	case contract.OpTake, contract.OpMove:
 		return asked(factHas)
 	}
@@ -577,6 +635,9 @@ func (f *flow) run(s *contract.Stmt) {
 	// An action that is run again with values that tell the same finds nothing new.
 	key += fmt.Sprint("|", inner.later, inner.pc.key())
 	defer f.forget(nil)
+	if !s.Later() {
+		f.free = nil // what is run may have put something in
+	}
 	if f.cause.actions[key] || s.Act.Body == nil {
 		return
 	}
@@ -632,6 +693,7 @@ func (f *flow) spawn(s *contract.Stmt) {
 		f.computesNew(k, new)
 	}
 	f.forget(nil)
+	f.free = nil // so may what runs on the spawn
 	if s.Num >= 0 {
 		f.locals[s.Num] = val{sym: new}
 		f.learn(thereIs(new))
@@ -1304,7 +1366,7 @@ func (l *flows) settles(c *Cause, h handlers) bool {
 	sets := true
 	times := 0
 	contract.EachStmt(c.Kind.OnChange[c.Watch.Index].Stmts, func(s *contract.Stmt) {
-		if s.X == nil || s.Op < contract.OpSet || s.Op > contract.OpSplit {
+		if s.X == nil || !s.Writes() {
 			sets = sets && s.Op != contract.OpSpawn
 			return
 		}

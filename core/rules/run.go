@@ -61,6 +61,8 @@ func (m *Machine) at(
 		slots = m.program.Contract.Memory
 	case bytecode.InSettings:
 		slots = m.World.Settings
+	case bytecode.InRegisters:
+		slots = f.nums[:]
 	}
 	if a.Index >= 0 {
 		offset += int(f.nums[a.Index])
@@ -134,8 +136,12 @@ func (m *Machine) operand(f *frame, o *bytecode.Operand) ([]int64, end) {
 	if how != ended {
 		return nil, how
 	}
-	// A list may have room for more or fewer than is wanted.
+	// A list may have room for more or fewer than is wanted. Behind its values memory may hold anything: within a
+	// record, which is compared slot by slot, there have to be zeros.
 	m.slots = append(m.slots[:0], slots...)
+	if t := o.List.Type; t.Form == contract.FormList {
+		clear(m.slots[1+int(slots[0])*t.Of.Width():])
+	}
 	for len(m.slots) < o.Type.Width() {
 		m.slots = append(m.slots, 0)
 	}
@@ -651,7 +657,24 @@ func (m *Machine) holder(f *frame, h *bytecode.ContainerCall, out *int64) end {
 		m.World.Clear(place)
 	case contract.OpSplit:
 		err = m.World.SplitStack(place, arg(0), arg(1))
-	case contract.OpMove:
+	case contract.OpCanSplit:
+		*out = truth(world.CanSplit(slots, arg(0), arg(1)))
+	case contract.OpCountAt, contract.OpItemAt:
+		var item, count int64
+		item, count, err = world.StackAt(place, slots, arg(0))
+		switch {
+		case h.Op == contract.OpCountAt:
+			*out = count
+		case err == nil && count == 0:
+			err = fmt.Errorf("slot %d of %s is empty", arg(0), h.Container.Name())
+		default:
+			*out = item
+		}
+	case contract.OpPutAt:
+		err = m.World.PutStackAt(place, arg(0), arg(1), arg(2))
+	case contract.OpTakeAt:
+		err = m.World.TakeStackAt(place, arg(0), arg(1))
+	case contract.OpMove, contract.OpMoveAt:
 		return m.move(f, h, place)
 	}
 	if err != nil {
@@ -676,7 +699,15 @@ func (m *Machine) move(f *frame, h *bytecode.ContainerCall, from world.Place) en
 		Slot:     offset,
 	}
 	var err error
-	if from.Type.Form == contract.FormStacks {
+	if h.Op == contract.OpMoveAt {
+		slot := f.nums[h.Args[0]]
+		other := f.nums[h.Args[1]]
+		if len(h.Args) > 2 {
+			err = m.World.MoveStackAt(from, slot, to, other, f.nums[h.Args[2]])
+		} else {
+			err = m.World.ShiftStackAt(from, slot, to, other)
+		}
+	} else if from.Type.Form == contract.FormStacks {
 		item := f.nums[h.Args[0]]
 		n := f.nums[h.Args[1]]
 		if err = m.World.TakeStack(from, item, n); err == nil {
@@ -732,8 +763,10 @@ func (l *loop) gatherValues(it *bytecode.Loop, slots []int64) {
 	l.width = it.Width
 	step := it.Width + it.Skip
 	if it.Stacks {
-		for i := 0; i < len(slots) && slots[i+1] > 0; i += 2 {
-			l.values = append(l.values, slots[i:i+it.Width]...)
+		for i := 0; i < len(slots); i += 2 {
+			if slots[i+1] > 0 {
+				l.values = append(l.values, slots[i:i+it.Width]...)
+			}
 		}
 		return
 	}

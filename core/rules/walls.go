@@ -118,7 +118,9 @@ type mapKey struct {
 
 // mapOf returns the map of two lists. That of constants and settings, which stay as they are, is made once.
 func (m *Machine) mapOf(r *bytecode.Route, places, links []int64) *geometry.Map {
-	stays := func(a *bytecode.Address) bool { return a.Space == bytecode.InTable || a.Space == bytecode.InSettings }
+	stays := func(a *bytecode.Address) bool {
+		return a.Index < 0 && (a.Space == bytecode.InTable || a.Space == bytecode.InSettings)
+	}
 	constant := stays(&r.Places) && stays(&r.Links)
 	key := mapKey{r.Places.Space, r.Links.Space, r.Places.Base, r.Links.Base}
 	if made := m.maps[key]; constant && made != nil {

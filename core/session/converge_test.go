@@ -111,6 +111,10 @@ func (w *crowd) random(t *contract.Type) contract.Value {
 		case contract.FormList:
 			v.Parts = append(v.Parts, w.random(t.Of))
 		case contract.FormStacks:
+			if t.Slotted && w.r.IntN(3) == 0 {
+				v.Parts = append(v.Parts, contract.Value{Parts: []contract.Value{{}, {}}})
+				continue
+			}
 			v.Parts = append(
 				v.Parts,
 				contract.Value{
@@ -122,6 +126,9 @@ func (w *crowd) random(t *contract.Type) contract.Value {
 		default:
 			v.Parts = append(v.Parts, contract.Value{Parts: []contract.Value{{Num: int64(i)}, w.random(t.Of)}})
 		}
+	}
+	for t.Slotted && len(v.Parts) > 0 && v.Parts[len(v.Parts)-1].Parts[1].Num == 0 {
+		v.Parts = v.Parts[:len(v.Parts)-1]
 	}
 	return v
 }

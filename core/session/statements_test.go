@@ -33,6 +33,8 @@ type Sign2 { worth: int 5..9, at: Place }
 type Wall { a: Place, b: Place }
 type Ring { middle: Place, radius: real 0..2 step 0.5 }
 type Way { a: int 0..9, b: int 0..9 }
+type Load { name: Name, signs: list<Ring> max 3, items: list<Item> max 4 }
+const loads: list<Load> max 2 = [Load(name = "a", signs = [], items = [flare, relic]), Load(name = "b", signs = [Ring(middle = vec(1, 1), radius = 1)], items = [])]
 const spots = [vec(0, 0), vec(3, 1), vec(1, 4), vec(-2, 2)]
 const ways = [Way(a = 0, b = 1), Way(a = 1, b = 2), Way(a = 2, b = 9)]
 setting tide: int 3..9 = 5
@@ -47,6 +49,7 @@ event rung(sign: Sign, by: client, row: list<int 5..9> max 3)
 fn worth_of(s: stacks<Item> max 3 each 4) -> int = sum(i, c in s: c * number(i)) + s.room()
 fn twice(n: int) -> int = 2 * n
 fn near(a: vec2, b: vec2) -> bool = distance(a, b) < 3
+fn items_of(l: Load) -> int = l.items.count() + count(r in l.signs where r.radius > 0.5)
 fn most_of(l: list<int 5..9> max 3) -> int = max(x in l: x else 5)
 entity Diver per player with Body {
   n: int -3..99 = 5 clamped
@@ -68,6 +71,12 @@ entity Diver per player with Body {
   seen: map<client, bool> max 3 to owner
   bag: stacks<Item> max 3 each 4
   chest: stacks<Item> max 2 each 9 to owner
+  slots: stacks<Item> max 4 each 3 slotted
+  lot: stacks<Item> max 3 each 5 slotted to owner
+  load: Load = Load(name = "", signs = [], items = [patch])
+  loads: list<Load> max 2
+  owed: map<client, list<Item> max 3> max 3
+  by_item: map<Item, list<ref Diver> max 2> max 2 to owner
   line: text max 120
   rings: list<Ring> max 2
   numbers: list<int 5..9> max 3 = [5, 6]
@@ -114,6 +123,20 @@ shared Winch with Body {
 // everyStatement are statements on what everyType declares. Some fault, in some states. NUM stands for a number that no
 // other statement of the body has.
 var everyStatement = []string{
+	"slots.put(item, x % 4)", "slots.take(item, x % 3)", "slots.put_at(x % 5, item, y % 3)", "slots.take_at(x % 4, y % 3)",
+	"slots.move_at(x % 4, slots, y % 4)", "slots.move_at(x % 4, slots, y % 4, 1)", "slots.move_at(x % 4, lot, y % 3)",
+	"lot.move_at(x % 3, friend.slots, y % 4, 1)", "slots.split(item, 1)", "if slots.can_split(item, 1) { slots.split(item, 1) }",
+	"if bag.can_split(flare, x % 4) { bag.split(flare, x % 4) }", "n = slots.count_at(x % 4) + slots.room()", "item = slots.item_at(x % 4)",
+	"for k, c in slots { n = c + number(k) }", "lot.move(bag, item)", "bag.move(slots, item)", "slots.clear()", "flag = lot.count() > slots.count()",
+	"load = loads[0]", "loads.put(load)", "load.items.put(item)", "load.items[x % 3] = item", "load.items.cut(0)", "load.items = []",
+	"load.signs.put(Ring(middle = pos, radius = 1))", "load.signs[0].radius = r", "load.name = words", "loads[0].items.put(item)",
+	"loads[y % 2].signs[0].middle.x += 0.5", "loads.cut(0)", "loads[0] = load", "n = items_of(load)", "n = sum(l in loads: l.items.count())",
+	"load = Load(name = words, signs = load.signs, items = [item, flare])", "flag = load.items.has(item)", "loads.take(load)",
+	"for l in loads { for i in l.items { item = i } }", "sort i in load.items by number(i)", "load.items.shuffle()",
+	"load.items.move(loads[0].items, item)", "owed[caller] = []", "owed[caller].put(item)", "owed[whom] = [item]", "owed[caller] = owed[whom]",
+	"for c, l in owed { n = l.count(); whom = c }", "owed.take(caller)", "if owed.has(caller) { let tNUM = owed[caller].take_first(); item = tNUM }",
+	"owed[caller][0] = item", "by_item[item] = [self]", "by_item[item].put(friend)", "friend = by_item[item][0]", "friend.owed[caller] = owed[caller]",
+	"let vNUM = load; var wNUM = vNUM; wNUM = loads[0]; load = wNUM", "load = if flag then load else loads[0]", "flag = load == loads[0]",
 	"turn += x * 7 - y", "turn = turn * hull - 40", "spin -= r", "spin = x / 2.0; turn -= 9", "friend.turn += 6",
 	"flag = words < caller.name", `if words >= "b" or caller.name <= words { n = 3 }`, "flag = has_seen(caller, friend)",
 	"flag = has_seen(whom, n)", "if has_seen(friend.owner, sign) { turn += 1 }", "n = count(b in Body within r of pos)",
@@ -209,6 +232,10 @@ var everyStatement = []string{
 
 // constructs are what language 2 has added to bodies, with what a statement of each says.
 var constructs = map[string]*regexp.Regexp{
+	"slots of stacks":         regexp.MustCompile(`(put|take|move|count|item)_at`),
+	"can_split":               regexp.MustCompile(`can_split`),
+	"list within a record":    regexp.MustCompile(`load\.(items|signs)|items_of`),
+	"list within a map":       regexp.MustCompile(`owed\[|by_item\[`),
 	"conditional value":       regexp.MustCompile(` then .* else `),
 	"range to go over":        regexp.MustCompile(`for k in \d|k in (1|y|tight)\.\.`),
 	"enum to go over":         regexp.MustCompile(`k in Item`),

@@ -286,9 +286,13 @@ func (w *twin) poke(r *rand.Rand, focus *contract.Property) string {
 				slots[1+i] = between(r, p.Type.Of)
 			}
 		case contract.FormStacks:
-			slots[0] = r.Int64N(2)
-			if slots[0] == 1 {
-				slots[1], slots[2] = r.Int64N(int64(len(p.Type.Enum.Values))), 1+r.Int64N(p.Type.Each)
+			at := 0
+			if p.Type.Slotted {
+				at = 2 * r.IntN(p.Type.Max)
+			}
+			if r.IntN(2) == 1 {
+				slots[at] = r.Int64N(int64(len(p.Type.Enum.Values)))
+				slots[at+1] = 1 + r.Int64N(p.Type.Each)
 			}
 		default:
 			value := play.NewActor(nil, r).Value(&replicate.Copy{Clients: w.Clients()}, p.Type)

@@ -90,6 +90,7 @@ roles player, spectator
 enum Item { flare, patch, tank, relic }
 type Place = vec2 -200..200 step 0.01
 type Mark { at: Place, name: text max 12, by: ref Diver }
+type Log { by: client, marks: list<Mark> max 3, items: list<Item> max 4 }
 
 audience mates(d: Diver) = viewer.Diver.crew == d.crew
 
@@ -103,6 +104,9 @@ entity Diver per player {
   spin:    rotation step 0.001
   deep:    vec3 -9..9 step 0.5
   satchel: stacks<Item> max 6 each 5 to owner
+  slots:   stacks<Item> max 5 each 4 slotted
+  logged:  Log = Log(by = nothing, marks = [], items = [tank])
+  owed:    map<client, list<ref Diver> max 3> max 4
   marks:   list<Mark> max 8
   tally:   map<text max 9, int 0..99> max 4
   met:     map<client, ref Diver> max 4 to owner
@@ -125,6 +129,13 @@ entity Diver per player {
     marks.put(Mark(at = at, name = name, by = self))
     tally["marks"] = marks.count()
     met[caller] = self
+    slots.put_at(3, tank, 2)
+    slots.put_at(1, patch)
+    slots.move_at(3, slots, 4, 1)
+    logged.marks.put(marks[0])
+    logged.items.put(relic)
+    logged.by = caller
+    owed[caller] = [self, nothing]
     facing = vec(0, -1)
     spin = turn(vec(0, 0, 1), 0.5)
     deep = vec(1, -2.5, 9)

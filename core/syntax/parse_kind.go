@@ -223,6 +223,9 @@ func (p *parser) typeBounds(d *Type) {
 		} else if p.is("small") && d.Small == nil {
 			at := p.take().Span
 			d.Small = &at
+		} else if p.is("slotted") && d.Slotted == nil {
+			at := p.take().Span
+			d.Slotted = &at
 		} else {
 			return
 		}

@@ -213,19 +213,20 @@ type Follows struct {
 
 // Type is a type as written.
 type Type struct {
-	At    Span
-	Name  Ident
-	Of    []*Type // in < >
-	Ref   Ident   // of `ref Kind`
-	Kinds []Ident // of `kind of [A, B]`
-	Low   Expr    // range: *Number or *Decimal
-	High  Expr
-	Step  Expr
-	Max   *Number
-	Each  *Number
-	Chars *Literal // of a text
-	Wraps *Span    // `wrapping`; nil when absent
-	Small *Span    // `small`; nil when absent
+	At      Span
+	Name    Ident
+	Of      []*Type // in < >
+	Ref     Ident   // of `ref Kind`
+	Kinds   []Ident // of `kind of [A, B]`
+	Low     Expr    // range: *Number or *Decimal
+	High    Expr
+	Step    Expr
+	Max     *Number
+	Each    *Number
+	Chars   *Literal // of a text
+	Wraps   *Span    // `wrapping`; nil when absent
+	Small   *Span    // `small`; nil when absent
+	Slotted *Span    // `slotted`; nil when absent
 }
 
 // Param is `name: TYPE`.

@@ -409,6 +409,10 @@ func (t *Transcript) compound(typ *contract.Type, v contract.Value) (string, boo
 		}
 	case contract.FormStacks:
 		for _, p := range v.Parts {
+			if p.Parts[1].Num == 0 {
+				list = append(list, "[]")
+				continue
+			}
 			list = append(
 				list, fmt.Sprintf("[%s.%s, %d]", typ.Enum.Name, typ.Enum.Values[p.Parts[0].Num], p.Parts[1].Num),
 			)

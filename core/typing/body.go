@@ -202,8 +202,9 @@ func (e *Scope) sort(s *syntax.SortList) (contract.Stmt, bool) {
 		return contract.Stmt{}, false
 	}
 	once := func(p *contract.Property) bool { return p.Once }
-	if on.Type.Form != contract.FormList || on.Op != contract.OpGet || slices.ContainsFunc(on.PropertiesOf(), once) &&
-		!e.Spawning {
+	root := on.Root()
+	if on.Type.Form != contract.FormList || root.Op != contract.OpGet ||
+		slices.ContainsFunc(root.PropertiesOf(), once) && !e.Spawning {
 		e.Fail(
 			s.List.Span(), "not-writable", "this cannot be sorted",
 			"a list that a property holds can; and not if it is sent `once`",
@@ -1223,7 +1224,7 @@ func (e *Scope) mayChange(root, target, v *contract.Expr) {
 // What begins empty, and is never put into, stays empty whatever is taken out of it.
 func (e *Scope) mayShrink(on *contract.Expr) {
 	for _, p := range on.Root().PropertiesOf() {
-		if p.Type.Holder() && p.Default[0] > 0 {
+		if !p.Type.Holder() || p.Default[0] > 0 { // a record's list may begin with something
 			e.Changes[p.Offset] = true
 		}
 	}

@@ -29,8 +29,10 @@ var Aggregates = map[string]bool{
 type method struct {
 	op      contract.Op
 	changes bool
-	args    []string // item, count, key, value, index, other; one in brackets may be left out
+	args    []string // item, count, key, value, index, slot, other; one in brackets may be left out
 	result  contract.Form
+	newer   bool // it needs language 2
+	slotted bool // it is only for stacks whose slots keep their numbers
 }
 
 // The order of args is the order in a call. "other" is the property that things are moved to: it
@@ -45,6 +47,26 @@ var methods = map[contract.Form]map[string]method{
 		"move":  {op: contract.OpMove, changes: true, args: []string{"other", "item", "[count]"}},
 		"split": {op: contract.OpSplit, changes: true, args: []string{"item", "count"}},
 		"clear": {op: contract.OpClear, changes: true},
+
+		"can_split": {
+			op: contract.OpCanSplit, args: []string{"item", "count"}, result: contract.FormBool, newer: true,
+		},
+		"count_at": {
+			op: contract.OpCountAt, args: []string{"slot"}, result: contract.FormInt, newer: true, slotted: true,
+		},
+		"item_at": {
+			op: contract.OpItemAt, args: []string{"slot"}, result: contract.FormEnum, newer: true, slotted: true,
+		},
+		"put_at": {
+			op: contract.OpPutAt, changes: true, args: []string{"slot", "item", "[count]"}, newer: true, slotted: true,
+		},
+		"take_at": {
+			op: contract.OpTakeAt, changes: true, args: []string{"slot", "[count]"}, newer: true, slotted: true,
+		},
+		"move_at": {
+			op: contract.OpMoveAt, changes: true, args: []string{"slot", "other", "slot", "[some]"}, newer: true,
+			slotted: true,
+		},
 	},
 	contract.FormList: {
 		"has":   {op: contract.OpHas, args: []string{"value"}, result: contract.FormBool},
@@ -85,21 +107,13 @@ func (e *Scope) method(call *syntax.Call, m *syntax.Member) (s contract.Stmt, ch
 		return s, false, false
 	}
 	how, found := e.methodOf(on, m.Name)
+	if found && how.newer && !e.NeedsLanguage2(m.Name.At, "`"+m.Name.Text+"`") {
+		return s, false, false
+	}
 	if !found || how.changes && !e.changeable(call, m, on) {
 		return s, false, false
 	}
-	// Only the last argument of a method may be left out, so a count is enough to tell which are there.
-	least := 0
-	for _, a := range how.args {
-		if a[0] != '[' {
-			least++
-		}
-	}
-	if len(call.Args) < least || len(call.Args) > len(how.args) {
-		e.Fail(
-			call.At, "arguments", fmt.Sprintf("`%s` has %d arguments", m.Name.Text, len(call.Args)),
-			fmt.Sprintf("as in `%s(%s)`", m.Name.Text, strings.Join(how.args, ", ")),
-		)
+	if !e.takesAsMany(call, m.Name.Text, how) {
 		return s, false, false
 	}
 	s.Op = how.op
@@ -111,7 +125,7 @@ func (e *Scope) method(call *syntax.Call, m *syntax.Member) (s contract.Stmt, ch
 		return s, true, e.NeedsLanguage2(call.At, "`"+m.Name.Text+"`")
 	case "shuffle":
 		s.Value, ok = e.shuffleList(call, on)
-		e.mayChange(on, nil, nil)
+		e.mayChange(on.Root(), nil, nil)
 		return s, true, ok
 	}
 	args, to, ok := e.methodArguments(call, how, on)
@@ -119,11 +133,14 @@ func (e *Scope) method(call *syntax.Call, m *syntax.Member) (s contract.Stmt, ch
 	if how.changes {
 		s.Args = args
 		switch how.op {
-		case contract.OpPut:
-			e.mayChange(on, nil, nil)
-		case contract.OpMove:
+		case contract.OpPut, contract.OpPutAt:
+			e.mayChange(on.Root(), nil, nil)
+		case contract.OpMove, contract.OpMoveAt:
 			if ok {
-				e.mayChange(s.To, nil, nil)
+				e.mayChange(s.To.Root(), nil, nil)
+			}
+			if how.op == contract.OpMoveAt { // it may get something in exchange
+				e.mayChange(on.Root(), nil, nil)
 			}
 		}
 		e.mayShrink(on)
@@ -131,10 +148,39 @@ func (e *Scope) method(call *syntax.Call, m *syntax.Member) (s contract.Stmt, ch
 	}
 	s.Value = &contract.Expr{
 		Op:   how.op,
-		Type: &contract.Type{Form: how.result},
+		Type: resultOf(how, on.Type),
 		Args: append([]*contract.Expr{on}, args...),
 	}
 	return s, false, ok
+}
+
+// takesAsMany reports whether a method can be called with as many arguments, and says so when it cannot.
+//
+// Only the last argument of a method may be left out, so that their number tells which are there.
+func (e *Scope) takesAsMany(call *syntax.Call, name string, how method) bool {
+	least := 0
+	for _, a := range how.args {
+		if a[0] != '[' {
+			least++
+		}
+	}
+	if len(call.Args) >= least && len(call.Args) <= len(how.args) {
+		return true
+	}
+	e.Fail(
+		call.At, "arguments", fmt.Sprintf("`%s` has %d arguments", name, len(call.Args)),
+		fmt.Sprintf("as in `%s(%s)`", name, strings.Join(how.args, ", ")),
+	)
+	return false
+}
+
+// resultOf returns the type of what a method gives of stacks, a list or a map: of an item, their enum.
+func resultOf(how method, on *contract.Type) *contract.Type {
+	t := &contract.Type{Form: how.result}
+	if how.result == contract.FormEnum {
+		t.Enum = on.Enum
+	}
+	return t
 }
 
 // changeable reports whether a method that changes on may be called here, and says so when it may not.
@@ -150,7 +196,8 @@ func (e *Scope) changeable(call *syntax.Call, m *syntax.Member, on *contract.Exp
 		return false
 	}
 	once := func(p *contract.Property) bool { return p.Once }
-	if on.Op != contract.OpGet || slices.ContainsFunc(on.PropertiesOf(), once) && !e.Spawning {
+	root := on.Root()
+	if root.Op != contract.OpGet || slices.ContainsFunc(root.PropertiesOf(), once) && !e.Spawning {
 		e.Fail(
 			m.X.Span(), "not-writable", "this cannot be changed",
 			"only what a property holds can; and not if it is sent `once`",
@@ -182,6 +229,14 @@ func (e *Scope) methodOf(on *contract.Expr, name syntax.Ident) (method, bool) {
 			name.At, "unknown-name", fmt.Sprintf("%s no `%s`", what, name.Text),
 			Suggest(name.Text, Names(known), what+" "+strings.Join(Names(known), ", ")),
 		)
+	}
+	if how.slotted && !on.Type.Slotted {
+		e.Fail(
+			name.At, "no-slots",
+			fmt.Sprintf("`%s` names a slot, and the slots of these stacks have no numbers", name.Text),
+			"declare them so: stacks<"+on.Type.Enum.Name+"> max 8 each 5 slotted",
+		)
+		return how, false
 	}
 	return how, found
 }
@@ -224,11 +279,18 @@ func (e *Scope) methodArguments(
 				return nil, nil, false
 			}
 			v = e.Value(call.Args[i], &contract.Type{Form: contract.FormInt}, "the place in the list")
+		case "slot":
+			v = e.Value(call.Args[i], &contract.Type{Form: contract.FormInt}, "the slot")
+		case "[some]":
+			if i >= len(call.Args) {
+				continue
+			}
+			v = e.Value(call.Args[i], &contract.Type{Form: contract.FormInt}, "the count")
 		case "other":
 			to = e.Expr(call.Args[i], nil)
-			same := to != nil && to.Op == contract.OpGet && to.Type.Form == on.Type.Form &&
-				(on.Type.Enum == to.Type.Enum && on.Type.Form == contract.FormStacks ||
-					on.Type.Form == contract.FormList && on.Type.Of.String() == to.Type.Of.String())
+			same := to != nil && to.Root().Op == contract.OpGet && (to.Type.Slotted || !how.slotted) &&
+				to.Type.Form == on.Type.Form && (on.Type.Enum == to.Type.Enum && on.Type.Form == contract.FormStacks ||
+				on.Type.Form == contract.FormList && on.Type.Of.String() == to.Type.Of.String())
 			if to != nil && !same {
 				e.Fail(
 					call.Args[i].Span(), "wrong-type", "things cannot be moved there",

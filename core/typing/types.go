@@ -62,6 +62,13 @@ func (c *Unit) Type(d *syntax.Type, at Place) *contract.Type {
 		return nil
 	}
 	c.packing(d, t)
+	if d.Slotted != nil && t.Form != contract.FormStacks {
+		c.Fail(
+			*d.Slotted, "no-bound", fmt.Sprintf("a value of the type %s has no slots", d.Name.Text),
+			"stacks have: stacks<Item> max 8 each 5 slotted",
+		)
+		return nil
+	}
 	if at == InBody && t.Form == contract.FormStacks && !c.NeedsLanguage2(d.At, "stacks as an argument") {
 		return nil
 	}
@@ -281,19 +288,23 @@ func (c *Unit) stacks(d *syntax.Type) *contract.Type {
 		!c.Bounded(d.Each.At, "the greatest count of a stack", d.Each.Value, 1, contract.MaxStackCount) {
 		return nil
 	}
+	if d.Slotted != nil && !c.NeedsLanguage2(*d.Slotted, "`slotted`") {
+		return nil
+	}
 	return &contract.Type{
-		Form: contract.FormStacks,
-		Enum: e,
-		Max:  int(d.Max.Value),
-		Each: d.Each.Value,
+		Form:    contract.FormStacks,
+		Enum:    e,
+		Max:     int(d.Max.Value),
+		Each:    d.Each.Value,
+		Slotted: d.Slotted != nil,
 	}
 }
 
 // holder reads `list<T> max N` or `map<K, V> max N`.
 //
 // A container takes a fixed number of slots in its entity's row, as many as it needs when it is full.
-// That is why it has to be bounded, may not hold another container, and may not take more than
-// contract.MaxSlots.
+// That is why it has to be bounded and may not take more than contract.MaxSlots. A map may hold short
+// lists; no other container holds one, but by way of a record that has it.
 func (c *Unit) holder(d *syntax.Type) *contract.Type {
 	if len(d.Of) == 0 || d.Max == nil {
 		c.Fail(
@@ -311,11 +322,15 @@ func (c *Unit) holder(d *syntax.Type) *contract.Type {
 		if inner == nil {
 			return nil
 		}
-		if inner.Holder() {
+		isKey := t.Form == contract.FormMap && i == 0 // what cannot be one is told below
+		if inner.Holder() && !isKey && (t.Form != contract.FormMap || inner.Form != contract.FormList) {
 			c.Fail(
-				of.At, "wrong-type", fmt.Sprintf("a %s cannot hold another list, map or stacks", d.Name.Text),
-				"hold a record, or refs to entities that have lists",
+				of.At, "wrong-type", fmt.Sprintf("a %s cannot hold a %s", d.Name.Text, inner.Form),
+				"the values of a map may be lists, and records may have some: map<client, list<Item> max 4> max 8",
 			)
+			return nil
+		}
+		if inner.Holder() && !isKey && !c.mayNest(of, inner) {
 			return nil
 		}
 		// The first type of a map is that of its keys. A key is one slot that is compared as a whole
@@ -344,6 +359,23 @@ func (c *Unit) holder(d *syntax.Type) *contract.Type {
 		return nil
 	}
 	return t
+}
+
+// mayNest reports whether a list may stand within a record or a map, and says so when it may not.
+//
+// What holds it is read and written as a whole, in the registers of a body: it has to be short.
+func (c *Unit) mayNest(d *syntax.Type, t *contract.Type) bool {
+	if !c.NeedsLanguage2(d.At, "a list within a record or a map") {
+		return false
+	}
+	if t.Width() > contract.MaxRecord {
+		c.Fail(
+			d.At, "out-of-range", fmt.Sprintf("this list takes %d numbers within another value", t.Width()),
+			fmt.Sprintf("at most %d: one for its length, and those of each value", contract.MaxRecord),
+		)
+		return false
+	}
+	return true
 }
 
 // refTo returns the type of a ref to a kind, or to any kind that has a part.
@@ -469,11 +501,14 @@ func (c *Unit) record(d *syntax.TypeDecl) *contract.Type {
 		if ft == nil {
 			continue
 		}
-		if ft.Holder() {
+		if ft.Form == contract.FormMap {
 			c.Fail(
-				f.Type.At, "wrong-type", "a record cannot hold a list, a map or stacks",
-				"give the entity a property of its own for it",
+				f.Type.At, "wrong-type", "a record cannot hold a map",
+				"a list of records can stand for one; or give the entity a property of its own",
 			)
+			continue
+		}
+		if ft.Holder() && !c.mayNest(f.Type, ft) {
 			continue
 		}
 		t.Parts = append(t.Parts, contract.Param{Name: f.Name.Text, Type: ft})

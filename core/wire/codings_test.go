@@ -158,6 +158,19 @@ func typedValues() map[*contract.Type][]string {
 			Max:  3,
 			Each: 5,
 		}: {`[]`, `[["patch",5],["flare",1]]`, `[["rope",3],["rope",3],["tank",1]]`},
+		{
+			Form:    contract.FormStacks,
+			Enum:    item,
+			Max:     3,
+			Each:    5,
+			Slotted: true,
+		}: {`[]`, `[null,null,["flare",1]]`, `[["rope",3],null,["tank",5]]`},
+		{
+			Form: contract.FormMap,
+			Key:  whole(0, 99),
+			Of:   &contract.Type{Form: contract.FormList, Of: text, Max: 2},
+			Max:  4,
+		}: {`[]`, `[[7,[]],[9,["a","b"]]]`},
 		{Form: contract.FormList, Of: whole(0, 9), Max: 4}: {`[]`, `[1,2,9,0]`},
 		{
 			Form: contract.FormList,

@@ -85,6 +85,9 @@ var breaks = [][2]string{
 	{"return signed(r.gamma())", "return r.gamma()"},
 	{"n = r.below(t[\"max\"] + 1)", "n = r.below(t[\"max\"])"},
 	{"1 + r.below(t[\"each\"])", "r.below(t[\"each\"])"},
+	{"t.get(\"slotted\") and not", "not"},
+	{"t.get(\"slotted\") and not r.bits(1)", "False"},
+	{"n] if n else None", "n]"},
 	{"[[value(r, t[\"key\"]), value(r, t[\"of\"])] for", "[[value(r, t[\"of\"]), value(r, t[\"key\"])] for"},
 	{"for _ in range(self.gamma())).decode()", "for _ in range(self.gamma())).decode(\"latin-1\")"},
 	// which slots

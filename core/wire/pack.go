@@ -64,8 +64,14 @@ func (w *bitWriter) value(t *contract.Type, v contract.Value) {
 			case contract.FormList:
 				w.value(t.Of, part)
 			case contract.FormStacks:
-				w.below(uint64(part.Parts[0].Num), valueCount(t))
-				w.below(uint64(part.Parts[1].Num-1), uint64(t.Each))
+				n := part.Parts[1].Num
+				if t.Slotted {
+					w.bit(n > 0)
+				}
+				if n > 0 {
+					w.below(uint64(part.Parts[0].Num), valueCount(t))
+					w.below(uint64(n-1), uint64(t.Each))
+				}
 			default:
 				w.value(t.Key, part.Parts[0])
 				w.value(t.Of, part.Parts[1])
@@ -123,14 +129,7 @@ func (r *bitReader) value(t *contract.Type) (v contract.Value) {
 			case contract.FormList:
 				v.Parts = append(v.Parts, r.value(t.Of))
 			case contract.FormStacks:
-				v.Parts = append(
-					v.Parts,
-					contract.Value{
-						Parts: []contract.Value{
-							{Num: int64(r.below(valueCount(t)))}, {Num: 1 + int64(r.below(uint64(t.Each)))},
-						},
-					},
-				)
+				v.Parts = append(v.Parts, r.stack(t, i == n-1))
 			default:
 				v.Parts = append(v.Parts, contract.Value{Parts: []contract.Value{r.value(t.Key), r.value(t.Of)}})
 			}
@@ -139,6 +138,17 @@ func (r *bitReader) value(t *contract.Type) (v contract.Value) {
 		r.bad = true
 	}
 	return v
+}
+
+// stack reads one stack. A slot may be empty, but for the last one.
+func (r *bitReader) stack(t *contract.Type, isLast bool) contract.Value {
+	if t.Slotted && !r.bit() {
+		r.bad = r.bad || isLast
+		return contract.Value{Parts: []contract.Value{{}, {}}}
+	}
+	item := int64(r.below(valueCount(t)))
+	count := 1 + int64(r.below(uint64(t.Each)))
+	return contract.Value{Parts: []contract.Value{{Num: item}, {Num: count}}}
 }
 
 // number reads what bitWriter.number wrote. What is beyond the type's highest number makes the reader bad.

@@ -105,6 +105,16 @@ func init() {
 		)
 		return forms[form](t)
 	}
+	orList := func(t *rapid.T, label string) *contract.Type {
+		if rapid.Bool().Draw(t, label+" is a list") {
+			return &contract.Type{
+				Form: contract.FormList,
+				Of:   scalar(t, label),
+				Max:  rapid.IntRange(1, contract.MaxRecord-1).Draw(t, "max"),
+			}
+		}
+		return scalar(t, label)
+	}
 	forms = map[contract.Form]func(t *rapid.T) *contract.Type{
 		contract.FormBool:   plain(contract.FormBool),
 		contract.FormClient: plain(contract.FormClient), contract.FormInstant: plain(contract.FormInstant),
@@ -134,6 +144,8 @@ func init() {
 				Enum: item(t),
 				Max:  rapid.IntRange(1, 40).Draw(t, "max"),
 				Each: rapid.Int64Range(1, contract.MaxStackCount).Draw(t, "each"),
+
+				Slotted: rapid.Bool().Draw(t, "slotted"),
 			}
 		},
 		contract.FormList: func(t *rapid.T) *contract.Type {
@@ -147,7 +159,7 @@ func init() {
 			return &contract.Type{
 				Form: contract.FormMap,
 				Key:  forms[contract.FormInt](t),
-				Of:   scalar(t, "of"),
+				Of:   orList(t, "of"),
 				Max:  rapid.IntRange(1, 40).Draw(t, "max"),
 			}
 		},
@@ -156,7 +168,7 @@ func init() {
 				Form: contract.FormRecord,
 				Name: "Mark",
 				Parts: []contract.Param{
-					{Name: "a", Type: scalar(t, "a")}, {Name: "b", Type: forms[contract.FormVec2](t)},
+					{Name: "a", Type: orList(t, "a")}, {Name: "b", Type: forms[contract.FormVec2](t)},
 				},
 			}
 		},
@@ -255,11 +267,18 @@ func drawValue(t *rapid.T, typ *contract.Type, label string) (v contract.Value) 
 		}
 	case contract.FormStacks:
 		for range many(typ.Max) {
+			if typ.Slotted && rapid.Bool().Draw(t, label+" empty") {
+				v.Parts = append(v.Parts, contract.Value{Parts: []contract.Value{{}, {}}})
+				continue
+			}
 			v.Parts = append(v.Parts, contract.Value{Parts: []contract.Value{
 				{
 					Num: rapid.Int64Range(0, int64(len(typ.Enum.Values)-1)).Draw(t, label),
 				}, {Num: rapid.Int64Range(1, typ.Each).Draw(t, label)},
 			}})
+		}
+		for typ.Slotted && len(v.Parts) > 0 && v.Parts[len(v.Parts)-1].Parts[1].Num == 0 {
+			v.Parts = v.Parts[:len(v.Parts)-1]
 		}
 	case contract.FormList:
 		for range many(typ.Max) {

@@ -16,7 +16,7 @@ import (
 )
 
 func holders(t require.TestingT) (*World, *contract.Kind) {
-	c, problems := compile.Load("thing.kam", `contract thing language 1
+	c, problems := compile.Load("thing.kam", `contract thing language 2
 enum Item { a, b, c }
 type Pair { n: int -99..99, s: text max 9 }
 shared Thing {
@@ -26,6 +26,8 @@ shared Thing {
   by_s:  map<text max 9, int -99..99> max 5
   here:  stacks<Item> max 4 each 3
   there: stacks<Item> max 4 each 3
+  slots: stacks<Item> max 4 each 3 slotted
+  deep:  stacks<Item> max 3 each 5 slotted
   on start {
     nums.put(1)
     pairs.put(Pair(n = 1, s = ""))
@@ -34,6 +36,8 @@ shared Thing {
     here.put(a)
     there.put(b)
     there.put(c)
+    slots.put(a)
+    deep.put(a)
   }
 }`)
 	require.NotNil(t, c, problems.Error())
@@ -198,6 +202,125 @@ func TestStacksLoseAndMakeNothing(t *testing.T) {
 				}
 				for _, stack := range w.Value(e, s.Property).Parts {
 					require.True(t, stack.Parts[1].Num >= 1 && stack.Parts[1].Num <= 3)
+				}
+			}
+		}
+	})
+}
+
+// Slots keep their numbers, whatever is put into them, taken out and moved; what fails changes nothing.
+func TestSlotsKeepTheirNumbers(t *testing.T) {
+	type stack struct{ item, count int64 }
+	rapid.Check(t, func(t *rapid.T) {
+		w, k := holders(t)
+		e := w.Shared(0)
+		sides := []Place{place(e, k.Property("slots")), place(e, k.Property("deep"))}
+		w.Clear(sides[0])
+		w.Clear(sides[1])
+		model := [2][]stack{make([]stack, 4), make([]stack, 3)}
+		each := [2]int64{3, 5}
+		for range rapid.IntRange(0, 30).Draw(t, "steps") {
+			item := rapid.Int64Range(0, 2).Draw(t, "item")
+			n := rapid.Int64Range(-1, 5).Draw(t, "n")
+			side := rapid.IntRange(0, 1).Draw(t, "side")
+			slot := rapid.Int64Range(-1, 4).Draw(t, "slot")
+			to := rapid.IntRange(0, 1).Draw(t, "to")
+			other := rapid.Int64Range(-1, 4).Draw(t, "other")
+			there := func(side int, slot int64) *stack {
+				if slot < 0 || int(slot) >= len(model[side]) {
+					return nil
+				}
+				return &model[side][slot]
+			}
+			from := there(side, slot)
+			onto := there(to, other)
+			takes := func(s *stack, item, n, each int64) bool {
+				return s != nil && n >= 0 && (s.count == 0 || s.item == item) && s.count+n <= each
+			}
+			add := func(s *stack, item, n int64) {
+				s.item = item
+				s.count += n
+				if s.count == 0 {
+					s.item = 0
+				}
+			}
+			before := slices.Clone(e.Nums)
+			var err error
+			want := false
+			switch rapid.IntRange(0, 5).Draw(t, "what") {
+			case 0:
+				err = w.PutStackAt(sides[side], slot, item, n)
+				want = takes(from, item, n, each[side])
+				if want {
+					add(from, item, n)
+				}
+			case 1:
+				err = w.TakeStackAt(sides[side], slot, n)
+				want = from != nil && n >= 0 && n <= from.count
+				if want {
+					add(from, from.item, -n)
+				}
+			case 2:
+				err = w.MoveStackAt(sides[side], slot, sides[to], other, n)
+				want = from != nil && onto != nil && n >= 0 && n <= from.count &&
+					(from == onto || takes(onto, from.item, n, each[to]))
+				if want {
+					moved := from.item
+					add(from, moved, -n)
+					add(onto, moved, n)
+				}
+			case 3:
+				err = w.ShiftStackAt(sides[side], slot, sides[to], other)
+				want = from != nil && onto != nil
+				switch {
+				case !want || from == onto:
+				case onto.count == 0 || onto.item == from.item || from.count == 0:
+					moved := from.item
+					n := min(from.count, each[to]-onto.count)
+					add(from, moved, -n)
+					if n > 0 {
+						add(onto, moved, n)
+					}
+				default:
+					want = from.count <= each[to] && onto.count <= each[side]
+					if want {
+						*from, *onto = *onto, *from
+					}
+				}
+			case 4: // onto what is there, then into the first empty slots
+				room := StackRoom(sides[side].Slots(), item, each[side])
+				err = w.PutStack(sides[side], item, n)
+				want = n >= 0 && n <= room
+				for _, isEmpty := range []bool{false, true} {
+					for i := range model[side] {
+						s := &model[side][i]
+						if add := min(n, each[side]-s.count); want && add > 0 && (s.count == 0) == isEmpty &&
+							(isEmpty || s.item == item) {
+							*s = stack{item, s.count + add}
+							n -= add
+						}
+					}
+				}
+			case 5: // from the last ones, which stay where they are
+				err = w.TakeStack(sides[side], item, n)
+				want = n >= 0 && n <= HasStack(before[sides[side].Slot:][:2*len(model[side])], item)
+				for i := len(model[side]) - 1; i >= 0 && want; i-- {
+					if s := &model[side][i]; s.item == item {
+						less := min(n, s.count)
+						add(s, item, -less)
+						n -= less
+					}
+				}
+			}
+			require.Equal(t, want, err == nil, "%v", err)
+			if err != nil {
+				require.Equal(t, before, e.Nums, "%v", err)
+			}
+			for i, side := range sides {
+				for slot, want := range model[i] {
+					item, count, err := StackAt(side, side.Slots(), int64(slot))
+					require.NoError(t, err)
+					require.Equal(t, want, stack{item, count}, "slot %d", slot)
 				}
 			}
 		}

@@ -24,7 +24,8 @@ func Carried(r *rand.Rand) string {
 		"contract carried language 2\ntick %d per second\nseats 12 grace 1s\nroles player, spectator, referee",
 		[]int{10, 20, 30}[r.IntN(3)],
 	)
-	g.line("enum Item { flare, patch, tank }\ntype Mark { n: int 0..9, at: vec2 -9..9 step 0.5, by: ref Diver }")
+	g.line("enum Item { flare, patch, tank }")
+	g.line("type Mark { n: int 0..9, at: vec2 -9..9 step 0.5, by: ref Diver, all: list<Item> max 3 }")
 	g.line("type Place = vec2 -100..100 step 0.01\ntype Rate = vec2 -20..20 step 0.01")
 	kinds := []string{"Dive", "Diver", "Crate", "Eel"}
 	for _, k := range kinds {
@@ -131,7 +132,8 @@ func Carried(r *rand.Rand) string {
 					"  %s: %s%s", name,
 					g.one(
 						"list<int 0..9> max 4", "stacks<Item> max 3 each 5", "map<Item, int 0..9> max 3",
-						"list<ref Diver> max 3", "list<text max 4> max 2",
+						"list<ref Diver> max 3", "list<text max 4> max 2", "stacks<Item> max 4 each 3 slotted",
+						"map<Item, list<ref Diver> max 2> max 3",
 					),
 					to,
 				)
