@@ -434,7 +434,7 @@ func implied(out []int64, t *contract.Type) []int64 {
 		slots[0] = contract.Nothing
 	case t.Form == contract.FormRotation: // the last component of one that turns nothing is 1, the others are 0
 		slots[3] = t.High
-	case !t.Holder() && (t.Whole() || t.Counted()):
+	case t.Whole() || t.Counted():
 		for i := range slots {
 			slots[i] = min(max(0, t.Low), t.High)
 		}

@@ -185,3 +185,27 @@ func TestAnActionThatWaitsCountsItsTexts(t *testing.T) {
 	require.NotNil(t, c, problems.Error())
 	assert.EqualValues(t, 96+2*8+160+4*1000, c.Actions[0].Memory())
 }
+
+// Slots keep their numbers in every form; a value ends with the last one that is not empty.
+func TestSlotsKeepTheirNumbers(t *testing.T) {
+	slots := &contract.Type{
+		Form:    contract.FormStacks,
+		Enum:    &contract.Enum{Name: "Item", Values: []string{"flare", "patch"}},
+		Max:     4,
+		Each:    5,
+		Slotted: true,
+	}
+	v, err := slots.ParseJSON([]byte(`[null,["patch",3],null,null]`))
+	require.NoError(t, err)
+	assert.Equal(t, `[null,["patch",3]]`, string(slots.AppendJSON(nil, v)))
+	assert.Equal(t, "1: 3 patch", slots.Format(v))
+	assert.Equal(t, "empty", slots.Format(contract.Value{}))
+	row := slots.AppendSlots(nil, v, nil)
+	assert.Equal(t, []int64{0, 0, 1, 3, 0, 0, 0, 0}, row)
+	assert.True(t, v.Equal(slots.FromSlots(row, nil)))
+	assert.Equal(t, "stacks<Item> max 4 each 5 slotted", slots.String())
+	closed := *slots
+	closed.Slotted = false
+	_, err = closed.ParseJSON([]byte(`[null,["patch",3]]`))
+	assert.Error(t, err)
+}

@@ -949,7 +949,7 @@ func atSlot(h held, name string, slot any) (any, error) {
 	case name == "count_at":
 		return count, nil
 	case count == 0:
-		return nil, fmt.Errorf("slot %d of %s is empty", n, Show(h))
+		return nil, fmt.Errorf("slot %d of `%s` is empty", n, Show(h))
 	}
 	return member{h.t.Enum, item.Parts[0].Num}, nil
 }

@@ -80,6 +80,38 @@ entity Thing per player {
 	}
 }
 
+// Slots are written as pairs, `[]` for an empty one, and can be asked for by their numbers.
+func TestSlotsOfStacks(t *testing.T) {
+	item := &contract.Enum{Name: "Item", Values: []string{"a", "b", "c"}}
+	stacks := &contract.Type{Form: contract.FormStacks, Enum: item, Max: 4, Each: 5, Slotted: true}
+	written := []any{[]any{}, []any{member{item, 0}, int64(5)}, []any{}, []any{}}
+	v, err := Write(stacks, written)
+	require.NoError(t, err)
+	h := held{stacks, v}
+	require.Len(t, v.Parts, 2, "what ends a value is not empty")
+	same, err := Same(&replicate.Copy{}, h, written[:2])
+	require.NoError(t, err)
+	assert.True(t, same)
+	same, err = Same(&replicate.Copy{}, h, []any{written[1], written[1]})
+	require.NoError(t, err)
+	assert.False(t, same)
+	for slot, want := range map[int64]any{0: int64(0), 1: int64(5), 3: int64(0), 4: nil, -1: nil} {
+		got, err := method(&replicate.Copy{}, h, "count_at", []any{slot})
+		assert.Equal(t, want == nil, err != nil, slot)
+		assert.Equal(t, want, got, slot)
+	}
+	got, err := method(&replicate.Copy{}, h, "item_at", []any{int64(1)})
+	require.NoError(t, err)
+	assert.Equal(t, member{item, 0}, got)
+	_, err = method(&replicate.Copy{}, h, "item_at", []any{int64(0)})
+	assert.ErrorContains(t, err, "slot 0 of `1: 5 a` is empty")
+	got, err = method(&replicate.Copy{}, h, "find", []any{member{item, 0}})
+	require.NoError(t, err)
+	assert.Equal(t, int64(1), got, "an empty slot has no item")
+	_, err = Write(&contract.Type{Form: contract.FormStacks, Enum: item, Max: 4, Each: 5}, written)
+	assert.Error(t, err)
+}
+
 // Holders answer what they have; lists and maps give what is at a place.
 func TestHolders(t *testing.T) {
 	item := &contract.Enum{Name: "Item", Values: []string{"a", "b", "c"}}
@@ -101,7 +133,7 @@ func TestHolders(t *testing.T) {
 		return out
 	}
 	assert.Equal(t, int64(6), ask("count", member{item, 0}))
-	assert.Equal(t, int64(3), ask("count"))
+	assert.Equal(t, int64(8), ask("count"), "all items, as in a contract")
 	assert.Equal(t, true, ask("has", member{item, 1}, int64(2)))
 	assert.Equal(t, false, ask("has", member{item, 1}, int64(3)))
 	assert.Equal(t, false, ask("has", member{item, 2}))

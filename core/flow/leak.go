@@ -233,7 +233,7 @@ func (f *flow) target(x *contract.Expr, isThere bool) (get *contract.Expr, place
 				f.mayFail(f.value(x.Args[0]).label.with(f.observed(x.Args[1], key)), mendMissing)
 			}
 			place = place.with(f.observed(x.Args[1], key))
-			if of := x.Args[0].Type; of.Form == contract.FormMap {
+			if of := x.Args[0].Type; of.Form == contract.FormMap && x == whole && !isThere { // it may be put in
 				f.handed(key, x.Args[1], of.Key)
 			}
 		}

@@ -17,6 +17,12 @@ type Recipe { gives: Item, needs: list<Need> max 3, tags: list<text max 8> max 2
 const recipes: list<Recipe> max 4 = [
   Recipe(gives = tank, needs = [Need(item = patch, count = 2), Need(item = flare, count = 3)], tags = ["deep", "air"]),
   Recipe(gives = flare, needs = [], tags = [])]
+type Link { a: int 0..9, b: int 0..9 }
+type Reef { spots: list<Place> max 3, links: list<Link> max 2 }
+const reefs: list<Reef> max 2 = [
+  Reef(spots = [vec(0, 0), vec(1, 0), vec(2, 0)], links = [Link(a = 0, b = 1), Link(a = 1, b = 2)]),
+  Reef(spots = [vec(0, 0), vec(1, 0), vec(2, 0)], links = [Link(a = 0, b = 2)])]
+type Odd { n: int 3..9, all: list<int 3..9> max 2, who: client }
 fn worst(r: Recipe) -> int 0..9 = max(n in r.needs: n.count else 0)
 const lone: Recipe = Recipe(gives = flare, needs = [Need(item = flare, count = 4)], tags = [])
 fn three() -> Recipe = Recipe(gives = flare, needs = [Need(item = tank, count = 1), Need(item = tank, count = 2),
@@ -28,6 +34,7 @@ shared Stall {
   book: list<Recipe> max 3
   best: Recipe = Recipe(gives = patch, needs = [Need(item = tank, count = 1)], tags = ["own"])
   plain: Recipe
+  odd: Odd
 }
 `
 
@@ -44,6 +51,9 @@ func TestListsWithinOtherValues(t *testing.T) {
 		{"reply recipes[0].tags.has(\"air\") and not recipes[0].tags.has(\"reef\")", "bool", "true"},
 		{"reply Stall.best.needs[0].item", "Item", `"tank"`},
 		{"reply Stall.plain.needs.count() + Stall.plain.tags.count()", "int 0..9", "0"},
+		{"reply Stall.odd.n == 3 and Stall.odd.all.count() == 0 and Stall.odd.who == nothing", "bool", "true"},
+		{"var n = 0; for i in 0..1 { let way = route(0, 2, reefs[i].spots, reefs[i].links); n = n * 10 + way.count() }; reply n",
+			"int 0..99", "32"},
 		// in locals, and in what functions and queries give
 		{"let r = recipes[0]; reply r.needs[0].count * 10 + r.needs.room()", "int 0..99", "21"},
 		{"let r = recipes[0]; let l = r.needs; reply l[1].item", "Item", `"flare"`},

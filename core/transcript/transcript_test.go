@@ -367,3 +367,24 @@ func TestDecisionsOfATranscript(t *testing.T) {
 		assert.Equal(t, "ana asks Diver.search() "+want, notes.lines[1].text)
 	}
 }
+
+// Values are written down as a drill reads them.
+func TestLiterals(t *testing.T) {
+	item := &contract.Enum{Name: "Item", Values: []string{"flare", "patch"}}
+	slots := &contract.Type{Form: contract.FormStacks, Enum: item, Max: 4, Each: 5, Slotted: true}
+	row := &contract.Type{Form: contract.FormList, Of: &contract.Type{Form: contract.FormEnum, Enum: item}, Max: 2}
+	load := &contract.Type{Form: contract.FormRecord, Name: "Load", Parts: []contract.Param{{Name: "items", Type: row}}}
+	for raw, c := range map[string]struct {
+		t    *contract.Type
+		want string
+	}{
+		`[null,["patch",3]]`:          {slots, "[[], [Item.patch, 3]]"},
+		`{"items":["flare","patch"]}`: {load, "Load(items = [Item.flare, Item.patch])"},
+	} {
+		v, err := c.t.ParseJSON([]byte(raw))
+		require.NoError(t, err)
+		got, ok := (&Transcript{}).literal(c.t, v)
+		assert.True(t, ok)
+		assert.Equal(t, c.want, got)
+	}
+}

@@ -139,9 +139,6 @@ func (e *Scope) method(call *syntax.Call, m *syntax.Member) (s contract.Stmt, ch
 			if ok {
 				e.mayChange(s.To.Root(), nil, nil)
 			}
-			if how.op == contract.OpMoveAt { // it may get something in exchange
-				e.mayChange(on.Root(), nil, nil)
-			}
 		}
 		e.mayShrink(on)
 		return s, true, ok

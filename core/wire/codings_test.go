@@ -518,3 +518,28 @@ func TestTheVectorsOfTheCodings(t *testing.T) {
 		require.True(t, r.done())
 	}
 }
+
+// The last slot of a value is not empty: no two values that are written differently are the same.
+func TestSlotsEndWithSomething(t *testing.T) {
+	slots := &contract.Type{
+		Form:    contract.FormStacks,
+		Enum:    &contract.Enum{Name: "Item", Values: []string{"flare", "patch"}},
+		Max:     3,
+		Each:    5,
+		Slotted: true,
+	}
+	pair := func(item, n int64) contract.Value { return contract.Value{Parts: []contract.Value{{Num: item}, {Num: n}}} }
+	for _, c := range []struct {
+		stacks []contract.Value
+		isBad  bool
+	}{
+		{[]contract.Value{pair(0, 0), pair(1, 5)}, false},
+		{[]contract.Value{pair(1, 5), pair(0, 0)}, true},
+	} {
+		var w bitWriter
+		w.value(slots, contract.Value{Parts: c.stacks})
+		r := bitReader{buf: w.bytes()}
+		r.value(slots)
+		require.Equal(t, c.isBad, r.bad, c.stacks)
+	}
+}
