@@ -52,8 +52,10 @@ func TestListsWithinOtherValues(t *testing.T) {
 		{"reply Stall.best.needs[0].item", "Item", `"tank"`},
 		{"reply Stall.plain.needs.count() + Stall.plain.tags.count()", "int 0..9", "0"},
 		{"reply Stall.odd.n == 3 and Stall.odd.all.count() == 0 and Stall.odd.who == nothing", "bool", "true"},
-		{"var n = 0; for i in 0..1 { let way = route(0, 2, reefs[i].spots, reefs[i].links); n = n * 10 + way.count() }; reply n",
-			"int 0..99", "32"},
+		{
+			"var n = 0; for i in 0..1 { let way = route(0, 2, reefs[i].spots, reefs[i].links); n = n * 10 + way.count() }; reply n",
+			"int 0..99", "32",
+		},
 		// in locals, and in what functions and queries give
 		{"let r = recipes[0]; reply r.needs[0].count * 10 + r.needs.room()", "int 0..99", "21"},
 		{"let r = recipes[0]; let l = r.needs; reply l[1].item", "Item", `"flare"`},
@@ -64,12 +66,16 @@ func TestListsWithinOtherValues(t *testing.T) {
 		{"let r = if who.number == 9 then recipes[1] else recipes[0]; reply r.tags[1]", "text max 8", `"air"`},
 		{"let l = [Item.patch]; let r = Recipe(gives = flare, needs = recipes[0].needs, tags = [\"x\"]); " +
 			"reply r.needs[1].count + l.count()", "int 0..9", "4"},
-		{"reply recipes[0]", "Recipe",
-			`{"gives":"tank","needs":[{"item":"patch","count":2},{"item":"flare","count":3}],"tags":["deep","air"]}`},
+		{
+			"reply recipes[0]", "Recipe",
+			`{"gives":"tank","needs":[{"item":"patch","count":2},{"item":"flare","count":3}],"tags":["deep","air"]}`,
+		},
 		// records with lists are equal when all of them is
 		{"let r = Recipe(gives = flare, needs = [], tags = []); reply r == recipes[1] and r != recipes[0]", "bool", "true"},
-		{"for n in [1, 2] { let r = Recipe(gives = flare, needs = [], tags = if n == 1 then [\"a\"] else [\"b\"]) }; reply 1",
-			"int 0..9", ""},
+		{
+			"for n in [1, 2] { let r = Recipe(gives = flare, needs = [], tags = if n == 1 then [\"a\"] else [\"b\"]) }; reply 1",
+			"int 0..9", "",
+		},
 		// whatever stood before where a list is made
 		{"let r = three(); reply single() == lone and r != lone", "bool", "true"},
 		// written where they stand
@@ -78,10 +84,14 @@ func TestListsWithinOtherValues(t *testing.T) {
 		{"Stall.book.put(recipes[0]); Stall.book[0].needs.take_last(); Stall.book[0].needs = []; " +
 			"Stall.book[0].needs.put(Need(item = tank, count = 4)); " +
 			"reply Stall.book[0].needs.count() * 10 + Stall.book[0].needs[0].count", "int 0..99", "14"},
-		{"Stall.best.tags.put(\"more\"); Stall.best.tags.put(\"most\"); reply 1", "int 0..9",
-			"faulted: Stall.best is full: it holds at most 2 values"},
-		{"let n = who.number * 6; Stall.best.needs[0].count = n; reply 1", "int 0..9",
-			"faulted: Stall.best cannot become 12, which is no int 1..9"},
+		{
+			"Stall.best.tags.put(\"more\"); Stall.best.tags.put(\"most\"); reply 1", "int 0..9",
+			"faulted: Stall.best is full: it holds at most 2 values",
+		},
+		{
+			"let n = who.number * 6; Stall.best.needs[0].count = n; reply 1", "int 0..9",
+			"faulted: Stall.best cannot become 12, which is no int 1..9",
+		},
 		{"Stall.best.needs.put(Need(item = flare, count = 9)); sort n in Stall.best.needs by -n.count; " +
 			"reply Stall.best.needs[0].item", "Item", `"flare"`},
 		{"Stall.book.put(recipes[0]); Stall.book.put(recipes[1]); " +
@@ -92,8 +102,10 @@ func TestListsWithinOtherValues(t *testing.T) {
 			"reply Stall.book.find(same) == 0 and Stall.book[0] == same", "bool", "true"},
 		{"Stall.offers[caller] = [patch, tank]; let l = Stall.offers[caller]; Stall.offers[who] = l; reply Stall.offers[who][1]", "Item", `"tank"`},
 		// maps of lists
-		{"Stall.offers[who] = [flare, tank]; reply Stall.offers[who].count() * 10 + Stall.offers.count()",
-			"int 0..99", "21"},
+		{
+			"Stall.offers[who] = [flare, tank]; reply Stall.offers[who].count() * 10 + Stall.offers.count()",
+			"int 0..99", "21",
+		},
 		{"Stall.offers[who].put(tank); reply 1", "int 0..9", "faulted: the map `offers` does not have the key client 2"},
 		{"Stall.offers[who] = []; Stall.offers[who].put(tank); Stall.offers[who].put(patch); " +
 			"reply Stall.offers[who].take_first() == nothing", "int 0..9", ""},

@@ -528,7 +528,9 @@ func TestSlotsEndWithSomething(t *testing.T) {
 		Each:    5,
 		Slotted: true,
 	}
-	pair := func(item, n int64) contract.Value { return contract.Value{Parts: []contract.Value{{Num: item}, {Num: n}}} }
+	pair := func(item, n int64) contract.Value {
+		return contract.Value{Parts: []contract.Value{{Num: item}, {Num: n}}}
+	}
 	for _, c := range []struct {
 		stacks []contract.Value
 		isBad  bool
