@@ -246,6 +246,11 @@ type Address struct {
 	Type     *contract.Type
 }
 
+// StaysAsItIs reports whether what stands there is the same for as long as a session lasts.
+func (a *Address) StaysAsItIs() bool {
+	return a.Index < 0 && (a.Space == InTable || a.Space == InSettings)
+}
+
 // Name is what a place is called in a message.
 func (a *Address) Name() string {
 	if a.Property != nil {

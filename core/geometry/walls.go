@@ -198,3 +198,27 @@ func Free(p Flat, walls []Wall, radius float64) bool {
 	}
 	return true
 }
+
+// Cross reports whether two segments meet: each has its ends on different sides of the other, or an end of one lies on
+// the other. Those whose boxes do not meet never do, whatever rounding makes of the sides.
+func Cross(a, b, c, d Flat) bool {
+	if max(a.X, b.X) < min(c.X, d.X) || max(c.X, d.X) < min(a.X, b.X) ||
+		max(a.Y, b.Y) < min(c.Y, d.Y) || max(c.Y, d.Y) < min(a.Y, b.Y) {
+		return false
+	}
+	c1, c2 := side(a, b, c), side(a, b, d)
+	a1, a2 := side(c, d, a), side(c, d, b)
+	return a1*a2 < 0 && c1*c2 < 0 || a1 == 0 && inBox(c, d, a) || a2 == 0 && inBox(c, d, b) ||
+		c1 == 0 && inBox(a, b, c) || c2 == 0 && inBox(a, b, d)
+}
+
+// side returns a number above 0 for what lies to the left of the line from p to q, below 0 to the right of it, and 0 on
+// it.
+func side(p, q, at Flat) float64 {
+	return float64((q.X-p.X)*(at.Y-p.Y)) - float64((q.Y-p.Y)*(at.X-p.X))
+}
+
+// inBox reports whether a place lies in the box between two corners.
+func inBox(p, q, at Flat) bool {
+	return min(p.X, q.X) <= at.X && at.X <= max(p.X, q.X) && min(p.Y, q.Y) <= at.Y && at.Y <= max(p.Y, q.Y)
+}

@@ -3,12 +3,14 @@ package report
 import (
 	"cmp"
 	"math"
+	"math/bits"
 	"slices"
 	"strings"
 
 	"kamerad.example/core/bytecode"
 	"kamerad.example/core/codegen"
 	"kamerad.example/core/contract"
+	"kamerad.example/core/geometry"
 )
 
 // BodyRow is what a body or condition of a contract may take, in steps of the rules' machine: two million end a cause.
@@ -69,6 +71,12 @@ func bodyRows(c *contract.Contract, clients int, entities map[string]int) []Body
 			if by := s.found(code, &in); by != "" {
 				over := s.over(&code.Loops[in.K])
 				row.Queries = append(row.Queries, QueryRow{Line: int(code.Lines[pc]), Over: over, By: by})
+			} else if list := wallsOf(code, &in); list != nil {
+				by = byEach
+				if list.StaysAsItIs() {
+					by = byPlace
+				}
+				row.Queries = append(row.Queries, QueryRow{Line: int(code.Lines[pc]), Over: s.listName(list), By: by})
 			}
 		}
 		row.Steps = s.most(code)
@@ -109,13 +117,45 @@ func (s *steps) over(l *bytecode.Loop) string {
 	case l.Range >= 0:
 		return "numbers"
 	default:
-		return l.List.Name()
+		return s.listName(&l.List)
 	}
 	var names []string
 	for _, k := range l.Kinds {
 		names = append(names, k.Name)
 	}
 	return strings.Join(names, ", ")
+}
+
+// listName returns what a list is called, where it has a name.
+func (s *steps) listName(a *bytecode.Address) string {
+	c := s.program.Contract
+	switch a.Space {
+	case bytecode.InTable:
+		for _, d := range c.Declared {
+			if d.Type != nil && d.Place == a.Base {
+				return d.Name
+			}
+		}
+	case bytecode.InSettings:
+		for _, x := range c.Settings {
+			if x.Slot == a.Base {
+				return x.Name
+			}
+		}
+	}
+	return a.Name()
+}
+
+// wallsOf returns the list of walls that an instruction looks at, nil for none.
+func wallsOf(code *bytecode.Code, in *bytecode.Instruction) *bytecode.Address {
+	if in.Op != bytecode.OpMath {
+		return nil
+	}
+	switch m := &code.Maths[in.K]; m.Name {
+	case "crosses", "along_walls", "free", "nearest":
+		return &m.List
+	}
+	return nil
 }
 
 // count returns how many a loop may go over.
@@ -205,6 +245,19 @@ func (s *steps) runs(code *bytecode.Code, in *bytecode.Instruction) (out int64) 
 				out = max(out, s.most(ends))
 			}
 		}
+	case bytecode.OpMath:
+		if list := wallsOf(code, in); list != nil {
+			times := map[string]int64{"along_walls": geometry.Legs + 1, "nearest": 2}[code.Maths[in.K].Name]
+			return max(times, 1) * int64(list.Type.Max)
+		}
+	case bytecode.OpRoute:
+		r := &code.Routes[in.K]
+		return int64(r.Places.Type.Max) + 2*int64(r.Links.Type.Max)
+	case bytecode.OpSort:
+		n := code.Containers[in.K].Container.Type.Max
+		return int64(n * bits.Len(uint(n)))
+	case bytecode.OpWords:
+		return longest(&code.Texts[in.K])
 	case bytecode.OpTell:
 		return s.asked(code.Tells[in.K].Terms)
 	case bytecode.OpLog:
@@ -218,6 +271,25 @@ func (s *steps) asked(terms []bytecode.Term) (out int64) {
 	for _, t := range terms {
 		if t.Audience != nil {
 			out = plus(out, product(int64(s.clients), s.most(&s.program.Audiences[t.Audience.Index])))
+		}
+	}
+	return out
+}
+
+// longest returns how many bytes a text that is put together has at most.
+func longest(w *bytecode.Words) (out int64) {
+	for _, word := range w.Words {
+		out += int64(len(word))
+	}
+	for _, a := range w.Args {
+		const longestNumber = 32 // such as -1.7976931348623157e+308
+		switch {
+		case a.Type.Form == contract.FormText:
+			out += 4 * int64(a.Type.Max)
+		case a.Type.Form == contract.FormClient || a.Type.Enum != nil || a.Type.Form == contract.FormEntity:
+			out += contract.MaxText
+		default:
+			out += longestNumber * int64(a.Type.Width())
 		}
 	}
 	return out

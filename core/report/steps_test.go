@@ -1,6 +1,8 @@
 package report_test
 
 import (
+	"fmt"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -8,12 +10,16 @@ import (
 
 	"kamerad.example/core/codegen"
 	"kamerad.example/core/compile"
+	"kamerad.example/core/contract"
 	"kamerad.example/core/report"
 	"kamerad.example/core/rules"
 	"kamerad.example/core/world"
 )
 
-const stepsText = `contract steps language 1
+const stepsText = `contract steps language 2
+type Wall { a: Place, b: Place }
+type Link { a: int 0..9, b: int 0..9 }
+setting reef: list<Wall> max 40 = [WALLS]
 type Place = vec2 -200..200 step 0.01
 const stops = [1, 2, 3]
 audience far(t: Thing) = viewer.Diver.n < t.n
@@ -30,18 +36,39 @@ entity Diver per player {
   request nearest() { n = least(t in Thing where t.n > 1000: distance(t.pos, pos) else self.any_thing).n }
   request spawns()  { for s in stops { spawn Sled } }
   request tells()   { for t in Thing { tell far(t) t.told() } }
+  request walls()   { if crosses(line(pos, vec(180, 30)), own) or free(pos, 3, reef) { pos = along_walls(pos, vec(9, 9), own, 1) } }
+  request nears()   { pos = nearest(vec(-9, -9), own); pos = nearest(vec(180, 180), reef) }
+  request route()   { let way = route(0, 2, spots, links); n = way.count() + count(Thing) }
+  request sorts()   { sort w in own by distance(w.a, pos) }
+  request words()   { text = words("{n} of {tag} at {pos.x}"); n = count(t in Thing where t.n > 5) }
+  own: list<Wall> max 20 = [FEW]
+  text: text max 300; tag: text max 60 = "ääääääääääääääääääääääääääääääääääääääääääääääääääääääääääää"
   request adds()    { n = clip(sum(t in Thing: longest(t)), 0..99) }
   any_thing: ref Thing = nothing
 }
 entity Thing { pos: Place; n: int 0..1000000 = 0; event told() }
 entity Sled { on spawn { for t in Thing { t.n += 0 } } }
+const spots: list<Place> max 9 = [vec(0, 0), vec(1, 1), vec(2, 2)]
+const links: list<Link> max 9 = [Link(a = 0, b = 1), Link(a = 1, b = 2)]
 shared Sea { on start { spawn Thing { pos = vec(0, 0) }; spawn Sled } }
 fn longest(t: Thing) -> int = max(u in Thing: u.n + t.n)`
 
+// stepsContract returns the contract of stepsText, with walls.
+func stepsContract(t *testing.T) *contract.Contract {
+	var walls []string
+	for i := range 40 {
+		walls = append(walls, fmt.Sprintf("Wall(a = vec(%d, 0), b = vec(%d, 9))", 4*i-80, 4*i-80))
+	}
+	text := strings.Replace(stepsText, "WALLS", strings.Join(walls, ", "), 1)
+	text = strings.Replace(text, "FEW", strings.Join(walls[:20], ", "), 1)
+	c, problems := compile.Load("steps.kam", text)
+	require.NotNil(t, c, problems.Error())
+	return c
+}
+
 // What a body takes is never more than what was told, and what was told is of use: some bodies take nearly as much.
 func TestNoBodyTakesMoreStepsThanTold(t *testing.T) {
-	c, problems := compile.Load("steps.kam", stepsText)
-	require.NotNil(t, c, problems.Error())
+	c := stepsContract(t)
 	const things = 30
 	cost, err := report.NewCost(c, 4, map[string]int{"Thing": things})
 	require.NoError(t, err)
@@ -82,9 +109,7 @@ func TestNoBodyTakesMoreStepsThanTold(t *testing.T) {
 
 // Each query is told with how it is found.
 func TestACostTellsHowQueriesAreFound(t *testing.T) {
-	c, problems := compile.Load("steps.kam", stepsText)
-	require.NotNil(t, c, problems.Error())
-	cost, err := report.NewCost(c, 4, nil)
+	cost, err := report.NewCost(stepsContract(t), 4, nil)
 	require.NoError(t, err)
 	found := map[string][]report.QueryRow{}
 	for _, b := range cost.Bodies {
@@ -105,9 +130,16 @@ func TestACostTellsHowQueriesAreFound(t *testing.T) {
 		"request nearest of Diver": {{Over: "Thing", By: "nearest"}},
 		"request spawns of Diver":  {{Over: "a list", By: "each"}},
 		"request tells of Diver":   {{Over: "Thing", By: "each"}},
-		"request adds of Diver":    {{Over: "Thing", By: "each"}},
-		"function longest":         {{Over: "Thing", By: "each"}},
-		"on spawn of Sled":         {{Over: "Thing", By: "each"}},
+		"request walls of Diver": {
+			{Over: "own", By: "each"}, {Over: "reef", By: "place"}, {Over: "own", By: "each"},
+		},
+		"request nears of Diver": {{Over: "own", By: "each"}, {Over: "reef", By: "place"}},
+		"request route of Diver": {{Over: "Thing", By: "number"}},
+		"request sorts of Diver": {{Over: "own", By: "each"}},
+		"request words of Diver": {{Over: "Thing", By: "each"}},
+		"request adds of Diver":  {{Over: "Thing", By: "each"}},
+		"function longest":       {{Over: "Thing", By: "each"}},
+		"on spawn of Sled":       {{Over: "Thing", By: "each"}},
 	}, found)
 }
 

@@ -109,10 +109,12 @@ type Machine struct {
 	loops      []loop   // that are open
 	open       int      // how many
 	touched    []world.ChangedProperty
-	ending     []*world.Entity          // whose `on despawn` runs
-	wallList   []geometry.Wall          // that along_walls and its like are asked of
-	maps       map[mapKey]*geometry.Map // of constant places and links, by where these stand among the constants
-	sortKeys   []int64                  // what decides the order of the list that is being sorted
+	ending     []*world.Entity                 // whose `on despawn` runs
+	wallList   []geometry.Wall                 // that along_walls and its like look at
+	nearWalls  []geometry.Wall                 // memory of a search for the nearest
+	wallsOf    map[wallKey]*geometry.WallIndex // of constants and settings, by where these stand
+	maps       map[mapKey]*geometry.Map        // of constant places and links, by where these stand among the constants
+	sortKeys   []int64                         // what decides the order of the list that is being sorted
 	sortPlaces []int
 	// entities whose computed properties computeChanged looks at
 	outdated []*world.Entity

@@ -196,34 +196,24 @@ func (m *Machine) inside(f *frame, fn *bytecode.MathCall, p []float64, out []int
 // crosses reports whether a line meets any segment of a list. Ends count.
 //
 // Two segments cross when each has its ends on different sides of the other; one that only touches, or
-// lies along the other, is found by an end that lies on it.
+// lies along the other, is found by an end that lies on it. Those whose boxes do not meet never cross, whatever
+// rounding makes of the sides. Each segment that is looked at costs a step.
 func (m *Machine) crosses(f *frame, fn *bytecode.MathCall, out []int64) end {
 	slots, how := m.list(f, &fn.List)
 	if how != ended {
 		return how
 	}
-	l := vector(f.nums[fn.Args[0]:], 4)
-	of := fn.List.Type.Of
-	a := of.Parts[0].Type
-	b := of.Parts[1].Type
-	side := func(px, py, qx, qy, x, y float64) float64 {
-		return float64((qx-px)*(y-py)) - float64((qy-py)*(x-px))
+	at := f.nums[fn.Args[0]:]
+	from := geometry.Flat{X: fromBits(at[0]), Y: fromBits(at[1])}
+	to := geometry.Flat{X: fromBits(at[2]), Y: fromBits(at[3])}
+	if how := m.wallsIn(m.indexOf(&fn.List, slots), from, to, 1); how != ended {
+		return how
 	}
-	between := func(p, q, v float64) bool { return min(p, q) <= v && v <= max(p, q) }
 	out[0] = 0
-	for i := range int(slots[0]) {
-		at := slots[1+i*of.Width():]
-		ax, ay := corner(a, at)
-		bx, by := corner(b, at[a.Width():])
-		d1 := side(ax, ay, bx, by, l[0], l[1])
-		d2 := side(ax, ay, bx, by, l[2], l[3])
-		d3 := side(l[0], l[1], l[2], l[3], ax, ay)
-		d4 := side(l[0], l[1], l[2], l[3], bx, by)
-		on := func(d, px, py, qx, qy, x, y float64) bool { return d == 0 && between(px, qx, x) && between(py, qy, y) }
-		if d1*d2 < 0 && d3*d4 < 0 || on(d1, ax, ay, bx, by, l[0], l[1]) || on(d2, ax, ay, bx, by, l[2], l[3]) ||
-			on(d3, l[0], l[1], l[2], l[3], ax, ay) || on(d4, l[0], l[1], l[2], l[3], bx, by) {
+	for i := range m.wallList {
+		if w := &m.wallList[i]; geometry.Cross(from, to, w.A, w.B) {
 			out[0] = 1
-			return ended
+			break
 		}
 	}
 	return ended

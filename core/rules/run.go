@@ -789,9 +789,8 @@ func (m *Machine) sort(f *frame, h *bytecode.ContainerCall, reals bool) end {
 		return how
 	}
 	n := len(m.sortKeys)
-	m.steps -= int64(n * bits.Len(uint(n)))
-	if m.steps < 0 {
-		return m.fault("it takes too many steps: more than %d", maxSteps)
+	if how := m.spend(int64(n * bits.Len(uint(n)))); how != ended {
+		return how
 	}
 	m.sortPlaces = m.sortPlaces[:0]
 	for i := range n {
@@ -878,9 +877,8 @@ const warmed = 8
 //
 // It charges for the whole code in each round, which is more than the body of any loop in it can take.
 func (m *Machine) next(f *frame, in *bytecode.Instruction, length int) end {
-	m.steps -= int64(length)
-	if m.steps < 0 {
-		return m.fault("it takes too many steps: more than %d", maxSteps)
+	if how := m.spend(int64(length)); how != ended {
+		return how
 	}
 	l := &m.loops[m.open-1]
 	a := int(uint8(in.A))
@@ -1076,9 +1074,8 @@ func (m *Machine) frame(depth int) (*frame, end) {
 //
 // It charges for the code that is about to run, and checks every argument against its parameter.
 func (m *Machine) hand(f, next *frame, c *bytecode.Code, args []bytecode.Operand) end {
-	m.steps -= int64(len(c.Instructions))
-	if m.steps < 0 {
-		return m.fault("it takes too many steps: more than %d", maxSteps)
+	if how := m.spend(int64(len(c.Instructions))); how != ended {
+		return how
 	}
 	for i := range args {
 		slots, how := m.operand(f, &args[i])
@@ -1178,9 +1175,8 @@ func (m *Machine) spawn(f *frame, depth int, s *bytecode.Spawn) end {
 	if _, how := m.frame(depth); how != ended {
 		return how
 	}
-	m.steps -= int64(len(c.Instructions))
-	if m.steps < 0 {
-		return m.fault("it takes too many steps: more than %d", maxSteps)
+	if how := m.spend(int64(len(c.Instructions))); how != ended {
+		return how
 	}
 	way := m.way
 	m.way = mixed(way, uint64(e.Key()))
@@ -1207,9 +1203,8 @@ func (m *Machine) despawn(depth int, e *world.Entity) end {
 	if _, how := m.frame(depth); how != ended {
 		return how
 	}
-	m.steps -= int64(len(c.Instructions))
-	if m.steps < 0 {
-		return m.fault("it takes too many steps: more than %d", maxSteps)
+	if how := m.spend(int64(len(c.Instructions))); how != ended {
+		return how
 	}
 	m.ending = append(m.ending, e)
 	way := m.way
@@ -1351,9 +1346,8 @@ func (m *Machine) words(f *frame, w *bytecode.Words, out *int64) end {
 			text.WriteString(m.worded(a.Type, f.nums[a.Register:a.Register+a.Type.Width()]))
 		}
 	}
-	m.steps -= int64(text.Len())
-	if m.steps < 0 {
-		return m.fault("it takes too many steps: more than %d", maxSteps)
+	if how := m.spend(int64(text.Len())); how != ended {
+		return how
 	}
 	*out = m.World.Intern(text.String())
 	return ended

@@ -1,50 +1,99 @@
 package rules
 
 import (
+	"slices"
+
 	"kamerad.example/core/bytecode"
 	"kamerad.example/core/contract"
 	"kamerad.example/core/geometry"
 )
 
+// wallKey says where a list of walls stands that stays as it is.
+type wallKey struct {
+	space bytecode.Space
+	at    int
+}
+
+// indexOf returns the index of a list of walls. That of constants and settings, which stay as they are, is made once;
+// of other lists there is none, and m.wallList has the walls.
+func (m *Machine) indexOf(list *bytecode.Address, slots []int64) *geometry.WallIndex {
+	if !list.StaysAsItIs() {
+		m.gatherWalls(list.Type.Of, slots)
+		return nil
+	}
+	key := wallKey{list.Space, list.Base}
+	if made := m.wallsOf[key]; made != nil {
+		return made
+	}
+	m.gatherWalls(list.Type.Of, slots)
+	made := geometry.NewWallIndex(slices.Clone(m.wallList))
+	if m.wallsOf == nil {
+		m.wallsOf = map[wallKey]*geometry.WallIndex{}
+	}
+	m.wallsOf[key] = made
+	return made
+}
+
+// wallsIn has m.wallList hold the walls of an index that may be in a box, and charges a step for each cell and wall
+// that is looked at, as often as the caller looks at them. Without an index m.wallList has all walls already.
+func (m *Machine) wallsIn(index *geometry.WallIndex, low, high geometry.Flat, times int64) end {
+	looked := len(m.wallList)
+	if index != nil {
+		m.wallList, looked = index.Near(m.wallList[:0], low, high)
+	}
+	return m.spend(times * int64(looked))
+}
+
+// spend charges steps.
+func (m *Machine) spend(steps int64) end {
+	m.steps -= steps
+	if m.steps < 0 {
+		return m.fault("it takes too many steps: more than %d", maxSteps)
+	}
+	return ended
+}
+
 // walls runs a function of walls into registers. Each wall that it looks at costs a step, and along walls each turn
-// looks at all of them.
+// looks at all of those that are near.
 func (m *Machine) walls(f *frame, fn *bytecode.MathCall, out []int64) end {
 	slots, how := m.list(f, &fn.List)
 	if how != ended {
 		return how
 	}
-	m.gatherWalls(fn.List.Type.Of, slots)
-	looks := int64(len(m.wallList))
-	if fn.Name == "along_walls" {
-		looks *= geometry.Legs + 1
-	}
-	m.steps -= looks
-	if m.steps < 0 {
-		return m.fault("it takes too many steps: more than %d", maxSteps)
-	}
 	flat := func(i int) geometry.Flat {
 		at := f.nums[fn.Args[i]:]
 		return geometry.Flat{X: fromBits(at[0]), Y: fromBits(at[1])}
 	}
+	index := m.indexOf(&fn.List, slots)
+	at := flat(0)
 	var p geometry.Flat
 	switch fn.Name {
 	case "free":
-		out[0] = truth(geometry.Free(flat(0), m.wallList, fromBits(f.nums[fn.Args[1]])))
+		radius := fromBits(f.nums[fn.Args[1]])
+		low := geometry.Flat{X: at.X - radius, Y: at.Y - radius}
+		if how := m.wallsIn(index, low, geometry.Flat{X: at.X + radius, Y: at.Y + radius}, 1); how != ended {
+			return how
+		}
+		out[0] = truth(geometry.Free(at, m.wallList, radius))
 		return ended
 	case "along_walls":
-		p = geometry.AlongWalls(flat(0), flat(1), m.wallList, fromBits(f.nums[fn.Args[3]]))
+		radius := fromBits(f.nums[fn.Args[3]])
+		var low, high geometry.Flat
+		if index != nil {
+			low, high = index.Reach(at, flat(1), radius)
+		}
+		if how := m.wallsIn(index, low, high, geometry.Legs+1); how != ended {
+			return how
+		}
+		p = geometry.AlongWalls(at, flat(1), m.wallList, radius)
 	default:
-		if len(m.wallList) == 0 {
+		if slots[0] == 0 {
 			return m.fault("`nearest` is asked of no walls")
 		}
-		from := flat(0)
-		nearest := &m.wallList[0]
-		for i := range m.wallList {
-			if w := &m.wallList[i]; w.Distance(from) < nearest.Distance(from) {
-				nearest = w
-			}
+		var how end
+		if p, how = m.nearestWall(index, at); how != ended {
+			return how
 		}
-		p = nearest.Nearest(from)
 	}
 	if !finite(p.X) || !finite(p.Y) {
 		return m.fault("`%s` came to be no finite number", fn.Name)
@@ -52,6 +101,23 @@ func (m *Machine) walls(f *frame, fn *bytecode.MathCall, out []int64) end {
 	out[0] = toBits(p.X)
 	out[1] = toBits(p.Y)
 	return ended
+}
+
+// nearestWall returns the place of any wall that is nearest to a place.
+func (m *Machine) nearestWall(index *geometry.WallIndex, from geometry.Flat) (geometry.Flat, end) {
+	if index != nil {
+		var nearest geometry.Wall
+		var looked int
+		nearest, m.nearWalls, looked = index.Nearest(from, m.nearWalls)
+		return nearest.Nearest(from), m.spend(int64(looked))
+	}
+	nearest := &m.wallList[0]
+	for i := range m.wallList {
+		if w := &m.wallList[i]; w.Distance(from) < nearest.Distance(from) {
+			nearest = w
+		}
+	}
+	return nearest.Nearest(from), m.spend(int64(len(m.wallList)))
 }
 
 // gatherWalls puts the walls of a list into m.wallList: records that begin with two ends, or with the middle and the
@@ -89,9 +155,8 @@ func (m *Machine) route(f *frame, r *bytecode.Route, to int) end {
 	if how != ended {
 		return how
 	}
-	m.steps -= places[0] + 2*links[0]
-	if m.steps < 0 {
-		return m.fault("it takes too many steps: more than %d", maxSteps)
+	if how := m.spend(places[0] + 2*links[0]); how != ended {
+		return how
 	}
 	way := m.mapOf(r, places, links).Route(placeNumber(f.nums[r.From]), placeNumber(f.nums[r.To]))
 	list := f.memory[to:]
@@ -118,10 +183,7 @@ type mapKey struct {
 
 // mapOf returns the map of two lists. That of constants and settings, which stay as they are, is made once.
 func (m *Machine) mapOf(r *bytecode.Route, places, links []int64) *geometry.Map {
-	stays := func(a *bytecode.Address) bool {
-		return a.Index < 0 && (a.Space == bytecode.InTable || a.Space == bytecode.InSettings)
-	}
-	constant := stays(&r.Places) && stays(&r.Links)
+	constant := r.Places.StaysAsItIs() && r.Links.StaysAsItIs()
 	key := mapKey{r.Places.Space, r.Links.Space, r.Places.Base, r.Links.Base}
 	if made := m.maps[key]; constant && made != nil {
 		return made
