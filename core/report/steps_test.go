@@ -48,7 +48,7 @@ entity Diver per player {
 }
 entity Thing { pos: Place; n: int 0..1000000 = 0; event told() }
 entity Sled { on spawn { for t in Thing { t.n += 0 } } }
-const spots: list<Place> max 9 = [vec(0, 0), vec(1, 1), vec(2, 2)]
+const spots: list<Place> max 60 = [SPOTS]
 const links: list<Link> max 9 = [Link(a = 0, b = 1), Link(a = 1, b = 2)]
 shared Sea { on start { spawn Thing { pos = vec(0, 0) }; spawn Sled } }
 fn longest(t: Thing) -> int = max(u in Thing: u.n + t.n)`
@@ -56,11 +56,14 @@ fn longest(t: Thing) -> int = max(u in Thing: u.n + t.n)`
 // stepsContract returns the contract of stepsText, with walls.
 func stepsContract(t *testing.T) *contract.Contract {
 	var walls []string
+	var spots []string
 	for i := range 40 {
+		spots = append(spots, fmt.Sprintf("vec(%d, 0)", i))
 		walls = append(walls, fmt.Sprintf("Wall(a = vec(%d, 0), b = vec(%d, 9))", 4*i-80, 4*i-80))
 	}
 	text := strings.Replace(stepsText, "WALLS", strings.Join(walls, ", "), 1)
 	text = strings.Replace(text, "FEW", strings.Join(walls[:20], ", "), 1)
+	text = strings.Replace(text, "SPOTS", strings.Join(spots, ", "), 1)
 	c, problems := compile.Load("steps.kam", text)
 	require.NotNil(t, c, problems.Error())
 	return c
