@@ -123,6 +123,7 @@ const (
 	OpRoll       // r[a] = a roll of r[b]..r[c]
 	OpSince      // r[a] = the time since Properties[k] of e[b] changed
 	OpSeen       // r[a] = whether the client r[c] has seen e[b], or with k at least 0 Properties[k] of it
+	OpPublic     // r[a] = the number by which clients know e[b]
 	OpPath       // r[a…] = the path of Properties[k] of e[b]
 	OpHowMany    // r[a] = how many Loops[k] goes over, all of them
 	OpFirst      // r[a] = the first entity that Loops[k] goes over, 0 for none
@@ -170,6 +171,9 @@ type Instruction struct {
 // MaxSteps is how many steps one cause may take, counted generously: each round of a loop counts the length of its
 // code.
 const MaxSteps = 2_000_000
+
+// NumberSteps is how many steps the number of an entity takes: it is computed by twelve hashes, in some 4 µs.
+const NumberSteps = 400
 
 // Registers is how many registers of each sort a machine has: so many that the checker's bounds keep code within them.
 const Registers = 256

@@ -213,7 +213,8 @@ func readsOf(x *contract.Expr, lets map[int64]*contract.Expr, out []*contract.Ex
 			return readsOf(v, lets, out)
 		}
 	case contract.OpGet, contract.OpComputed, contract.OpSince, contract.OpPath, contract.OpQuery, contract.OpCallFn,
-		contract.OpEntityOf, contract.OpOwner, contract.OpRole, contract.OpExists, contract.OpSeen:
+		contract.OpEntityOf, contract.OpOwner, contract.OpRole, contract.OpExists, contract.OpSeen,
+		contract.OpPublic:
 		out = append(out, x)
 		if x.Op == contract.OpQuery {
 			return out

@@ -314,6 +314,8 @@ func (g *compiler) into(x *contract.Expr, dst int) {
 	case contract.OpOrder:
 		first := g.num(x.Args[0])
 		g.emit(bytecode.OpOrder, operands{a: dst, b: first, c: g.num(x.Args[1])})
+	case contract.OpPublic:
+		g.emit(bytecode.OpPublic, operands{a: dst, b: g.entity(x.Args[0])})
 	case contract.OpLength:
 		g.emit(bytecode.OpLength, operands{a: dst, b: g.num(x.Args[0])})
 	case contract.OpMade:

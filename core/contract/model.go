@@ -518,6 +518,7 @@ const (
 	OpWords    // Words[i] stands before the words of Args[i], and one more at the end
 	OpMade     // Args[0] a text: whether its characters are all among those of Name
 	OpOrder    // Args: two texts: -1, 0 or 1, as the first comes before the second, equals it, or comes behind it
+	OpPublic   // Args[0] an entity: the number by which clients know it
 	OpLength   // Args[0] a text: how many characters it has
 	OpRecord   // Args: the fields
 	OpList     // Args: the values; Num is where in memory they are put

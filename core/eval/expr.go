@@ -713,12 +713,12 @@ func (s *Scope) call(n *syntax.Call, w Want) Node {
 		}
 		return constant(json.RawMessage(text.Value))
 	}
-	count := map[string]int{"distance": 2, "length": 1, "roll": 2, "sown": 4, "exists": 1, "abs": 1}
+	count := map[string]int{"distance": 2, "length": 1, "roll": 2, "sown": 4, "exists": 1, "abs": 1, "number": 1}
 	if wanted, known := count[r.Text]; r.Text != "vec" && !known || known && wanted != len(args) ||
 		r.Text == "vec" && (len(args) < 2 || len(args) > 3) {
 		s.Fail(
 			n.At, "unknown-name", fmt.Sprintf("a drill has no function `%s` with %d values", r.Text, len(args)),
-			"vec(x, y), distance(a, b), length(v), roll(a..b), sown(seed, n, a..b), exists(e), abs(n), now(), "+
+			"vec(x, y), distance(a, b), length(v), roll(a..b), sown(seed, n, a..b), exists(e), abs(n), number(x), now(), "+
 				"count(Kind), "+
 				"count(clients); in what is forged also json(text)",
 		)
@@ -816,6 +816,13 @@ func function(e *Env, name string, list []any) (any, error) {
 	case "length":
 		if v, ok := list[0].(vector); ok {
 			return finite(distance(v, make(vector, len(v))))
+		}
+	case "number":
+		switch x := list[0].(type) {
+		case member:
+			return x.at, nil
+		case Entity:
+			return int64(x), nil
 		}
 	case "abs":
 		switch x := list[0].(type) {

@@ -364,7 +364,7 @@ func (c *finder) known(at *flow.Point, r *contract.Request) {
 	eachCheck(r, at, func(s *contract.Stmt, check *contract.Check, asks *contract.Expr, lets map[int64]*contract.Expr) {
 		server := contract.Mentions(asks, func(x *contract.Expr) bool {
 			return x.Op == contract.OpReveal || x.Op == contract.OpNow || x.Op == contract.OpSince ||
-				x.Op == contract.OpSeen ||
+				x.Op == contract.OpSeen || x.Op == contract.OpPublic ||
 				x.Op == contract.OpCallFn || x.Op == contract.OpTable ||
 				x.Op == contract.OpSetting || partial(x)
 		})

@@ -837,6 +837,13 @@ func (f *flow) valueOf(x *contract.Expr) val {
 		l := f.values(x.Args)
 		f.mayFail(l, mendGone)
 		return val{label: l}
+	case contract.OpPublic:
+		e := f.value(x.Args[0])
+		l := f.observed(x.Args[0], e)
+		if !certain(x.Args[0]) {
+			f.there(e.sym, l)
+		}
+		return val{label: l, low: 1, high: math.MaxUint32, ranged: true}
 	case contract.OpOrder:
 		return val{label: f.values(x.Args), low: -1, high: 1, ranged: true}
 	case contract.OpLength:

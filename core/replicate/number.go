@@ -9,11 +9,11 @@ import (
 	"kamerad.example/core/world"
 )
 
-// publicNumber returns the number by which clients know an entity: a permutation, chosen by the key, of the 32-bit
+// PublicNumber returns the number by which clients know an entity: a permutation, chosen by the key, of the 32-bit
 // numbers without 0. It tells nothing of how many entities there are or in which order they were spawned. What is
 // permuted is the kind and the serial within the kind, so that entities that a client may not know of shift no number
 // of those that it may. kinds is the number of kinds in the contract.
-func publicNumber(key [32]byte, e *world.Entity, kinds int) uint32 {
+func PublicNumber(key [32]byte, e *world.Entity, kinds int) uint32 {
 	kind := uint32(e.Kind.Index) << (32 - bits.Len(uint(kinds)))
 	return permute(key, kind+uint32(e.Serial))
 }

@@ -21,7 +21,7 @@ func (v *View) Number(e *world.Entity) uint32 {
 	if b := v.baselines[e.ID]; b != nil {
 		return b.number
 	}
-	return publicNumber(v.key, e, len(v.plans))
+	return PublicNumber(v.key, e, len(v.plans))
 }
 
 // PublicRefs returns a value whose refs are the numbers that clients know entities by, whoever may know of them.

@@ -193,7 +193,7 @@ func (s *ServerState) Spawn(e *world.Entity) wire.Spawn {
 func (s *ServerState) Number(e *world.Entity) uint32 {
 	n, known := s.numbers[e.ID]
 	if !known {
-		n = publicNumber(s.key, e, len(s.world.Contract().Kinds))
+		n = PublicNumber(s.key, e, len(s.world.Contract().Kinds))
 		s.numbers[e.ID] = n
 	}
 	return n

@@ -252,7 +252,7 @@ func (v *View) baselineOf(e *world.Entity) *baseline {
 func (v *View) AddEntity(e *world.Entity) {
 	b := &baseline{
 		plan:   &v.plans[e.Kind.Index],
-		number: publicNumber(v.key, e, len(v.plans)),
+		number: PublicNumber(v.key, e, len(v.plans)),
 		entity: e,
 		owner:  e.Owner,
 	}

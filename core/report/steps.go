@@ -245,6 +245,8 @@ func (s *steps) runs(code *bytecode.Code, in *bytecode.Instruction) (out int64) 
 				out = max(out, s.most(ends))
 			}
 		}
+	case bytecode.OpPublic:
+		return bytecode.NumberSteps
 	case bytecode.OpMath:
 		if list := wallsOf(code, in); list != nil {
 			times := map[string]int64{"along_walls": geometry.Legs + 1, "nearest": 2}[code.Maths[in.K].Name]

@@ -96,6 +96,8 @@ type Machine struct {
 	// HasSeen reports whether a client has confirmed that it knows of an entity or, with a property, its value as it is
 	// now. Nil when nobody has.
 	HasSeen func(client int, e *world.Entity, p *contract.Property) bool
+	// PublicNumber returns the number by which clients know an entity. Nil where there are no clients.
+	PublicNumber func(e *world.Entity) uint32
 
 	program    *bytecode.Program
 	dice       dice
@@ -672,6 +674,8 @@ func nothingThere(c *bytecode.Code, in *bytecode.Instruction) string {
 		return fmt.Sprintf("the action `%s` is run on nothing: there is no such entity", c.Calls[in.K].Action.Name)
 	case bytecode.OpTell:
 		return fmt.Sprintf("the event `%s` is told of nothing: there is no such entity", c.Tells[in.K].Event.Name)
+	case bytecode.OpPublic:
+		return "`number` is asked of nothing: there is no such entity"
 	case bytecode.OpDespawn, bytecode.OpGive:
 		return "there is no such entity (any more)"
 	}

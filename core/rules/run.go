@@ -303,6 +303,16 @@ func (m *Machine) rare(f *frame, depth int, c *bytecode.Code, in *bytecode.Instr
 				r[a] = 1
 			}
 		}
+	case bytecode.OpPublic:
+		e := f.entities[b]
+		if e == nil || e.Gone {
+			return nothing
+		}
+		r[a] = int64(e.ID)
+		if m.PublicNumber != nil {
+			r[a] = int64(m.PublicNumber(e))
+		}
+		return m.spend(bytecode.NumberSteps)
 	case bytecode.OpSince:
 		e := f.entities[b]
 		if e == nil || e.Gone {

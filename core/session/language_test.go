@@ -124,6 +124,19 @@ func TestTheLanguageComputes(t *testing.T) {
 		},
 		{"reply count(n in 9223372036854775806..9223372036854775807)", "int 0..9", "2"},
 		{"reply sum(n in 1..3: sum(m in n..3: m)) * 10 + sum(n in 1..count(Diver): n)", "int 0..999", "143"},
+		// the numbers by which clients know entities
+		{
+			"reply if number(caller.Diver) != number(who.Diver) and number(who.Diver) == number(first(d in Diver where d == who.Diver)) " +
+				"then 1 else 0", "int 0..1", "1",
+		},
+		{
+			"let d = caller.Diver.friend; reply number(d)", "int 0..9",
+			"faulted: `number` is asked of nothing: there is no such entity",
+		},
+		{
+			"var n = 0; for i in 1..6000 { n = number(who.Diver) }; reply 1", "int 0..9",
+			"faulted: it takes too many steps: more than 2000000",
+		},
 		// vectors
 		{"let v = vec(3, 4) * 2 - vec(1, 1) / 2; reply v.x", "real -99..99 step 0.01", "5.5"},
 		{"reply -vec(1, 2) + 3 * vec(1, 0)", "vec2 -9..9 step 0.5", "[2,-2]"},

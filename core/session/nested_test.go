@@ -7,6 +7,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"kamerad.example/core/compile"
+	"kamerad.example/core/wire"
 )
 
 const nestedThings = `
@@ -137,4 +138,27 @@ func TestListsWithinOtherValues(t *testing.T) {
 func nested(body, result string) string {
 	return "contract thing language 2\n" + nestedThings + "shared Probe { request try(who: client) -> " + result +
 		" from everyone {\n" + body + "\n} }\n"
+}
+
+// The number of an entity is the one that its clients have, also when another one was to have its place and was undone.
+func TestTheNumberOfAnEntityIsWhatClientsKnowItBy(t *testing.T) {
+	g := open(t, `contract thing language 2
+entity Crate { n: int 1..4294967295; on spawn { n = number(self) } }
+entity Eel { n: int 1..4294967295; on spawn { n = number(self) } }
+shared Reef {
+  request fail() from everyone { let c = spawn Crate { n = 1 }; log everyone "{number(c)}"; for i in 0..0 { c.n = 1 / i } }
+  request drop() from everyone { spawn Eel { n = 1 }; spawn Crate { n = 1 } }
+}`)
+	ana := g.join("Ana", "")
+	g.tick()
+	assert.Equal(t, wire.Faulted, g.ask(ana, 0, "Reef.fail").Outcome)
+	assert.Equal(t, wire.Accepted, g.ask(ana, 0, "Reef.drop").Outcome)
+	found := 0
+	for _, e := range g.s.State().Spawned {
+		if e.Kind == "Eel" || e.Kind == "Crate" {
+			found++
+			assert.Equal(t, int64(e.Entity), e.Fields[0].Value.Num, e.Kind)
+		}
+	}
+	assert.Equal(t, 2, found)
 }

@@ -182,6 +182,8 @@ func New(c *contract.Contract, o Options) (*Session, error) {
 	s.machine.HasSeen = s.hasSeen
 	s.view = replicate.NewView(o.Key, s.world, s.machine)
 	s.numbers = replicate.NewServerState(o.Key, s.world)
+	// Nothing is remembered: an entity whose spawning is undone leaves its number to another one.
+	s.machine.PublicNumber = func(e *world.Entity) uint32 { return replicate.PublicNumber(o.Key, e, len(c.Kinds)) }
 	if o.Trace {
 		s.serverState = replicate.NewServerState(o.Key, s.world)
 	}

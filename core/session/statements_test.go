@@ -123,7 +123,7 @@ shared Winch with Body {
 // everyStatement are statements on what everyType declares. Some fault, in some states. NUM stands for a number that no
 // other statement of the body has.
 var everyStatement = []string{
-	"slots.put(item, x % 4)", "slots.take(item, x % 3)", "slots.put_at(x % 5, item, y % 3)", "slots.take_at(x % 4, y % 3)",
+	"n = number(friend) % 50", `line = words("{number(self)} {n}")`, "slots.put(item, x % 4)", "slots.take(item, x % 3)", "slots.put_at(x % 5, item, y % 3)", "slots.take_at(x % 4, y % 3)",
 	"slots.move_at(x % 4, slots, y % 4)", "slots.move_at(x % 4, slots, y % 4, 1)", "slots.move_at(x % 4, lot, y % 3)",
 	"lot.move_at(x % 3, friend.slots, y % 4, 1)", "slots.split(item, 1)", "if slots.can_split(item, 1) { slots.split(item, 1) }",
 	"if bag.can_split(flare, x % 4) { bag.split(flare, x % 4) }", "n = slots.count_at(x % 4) + slots.room()", "item = slots.item_at(x % 4)",
@@ -254,6 +254,7 @@ var constructs = map[string]*regexp.Regexp{
 	"number of a value":       regexp.MustCompile(`number\(`),
 	"container as argument":   regexp.MustCompile(`worth_of\(|most_of\(`),
 	"words":                   regexp.MustCompile(`words\("`),
+	"number of an entity":     regexp.MustCompile(`number\((friend|self)`),
 	"length of a text":        regexp.MustCompile(`length\(line\)`),
 	"made_of":                 regexp.MustCompile(`made_of`),
 	"along_walls":             regexp.MustCompile(`along_walls`),

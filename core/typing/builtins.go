@@ -40,7 +40,7 @@ func init() {
 		"made_of":     {"made_of(name, \"a-z\")", 2, 2, (*builtinCall).madeOf, 2},
 		"nearest":     {"nearest(place, walls)", 2, 2, (*builtinCall).nearest, 2},
 		"now":         {"now()", 0, 0, (*builtinCall).now, 1},
-		"number":      {"number(item)", 1, 1, (*builtinCall).enumNumber, 2},
+		"number":      {"number(item)", 1, 1, (*builtinCall).numberOf, 2},
 		"path":        {"path(pos)", 1, 1, (*builtinCall).path, 1},
 		"reveal":      {"reveal(value), or reveal(value) to owner", 1, 1, (*builtinCall).reveal, 1},
 		"roll":        {"roll(1..6)", 1, 1, (*builtinCall).roll, 1},

@@ -1,6 +1,8 @@
 package typing
 
 import (
+	"math"
+
 	"kamerad.example/core/contract"
 	"kamerad.example/core/syntax"
 )
@@ -141,11 +143,15 @@ func (c *Unit) allOf(en *contract.Enum) *contract.Expr {
 	return c.Memory(list, slots)
 }
 
-// enumNumber is the place of an enum's value among all, from 0.
-func (b *builtinCall) enumNumber() *contract.Expr {
-	v := b.argument(0, contract.FormEnum)
-	if b.failed || !b.scope.NeedsLanguage2(b.call.At, "the number of an enum's value") {
+// numberOf is the place of an enum's value among all, from 0, or the number by which clients know an entity.
+func (b *builtinCall) numberOf() *contract.Expr {
+	v := b.argument(0, contract.FormEnum, contract.FormEntity)
+	if b.failed || !b.scope.NeedsLanguage2(b.call.At, "the number of an enum's value or an entity") {
 		return nil
+	}
+	if v.Type.Form == contract.FormEntity {
+		number := &contract.Type{Form: contract.FormInt, Low: 1, High: math.MaxUint32}
+		return &contract.Expr{Op: contract.OpPublic, Type: number, Args: []*contract.Expr{v}}
 	}
 	return &contract.Expr{
 		Op:   contract.OpFind,
