@@ -718,8 +718,8 @@ func (s *Scope) call(n *syntax.Call, w Want) Node {
 		r.Text == "vec" && (len(args) < 2 || len(args) > 3) {
 		s.Fail(
 			n.At, "unknown-name", fmt.Sprintf("a drill has no function `%s` with %d values", r.Text, len(args)),
-			"vec(x, y), distance(a, b), length(v), roll(a..b), sown(seed, n, a..b), exists(e), abs(n), number(x), now(), "+
-				"count(Kind), "+
+			"vec(x, y), distance(a, b), length(v), roll(a..b), sown(seed, n, a..b), exists(e), abs(n), number(x), "+
+				"now(), count(Kind), "+
 				"count(clients); in what is forged also json(text)",
 		)
 		return broken

@@ -154,10 +154,11 @@ shared Reef {
 	assert.Equal(t, wire.Faulted, g.ask(ana, 0, "Reef.fail").Outcome)
 	assert.Equal(t, wire.Accepted, g.ask(ana, 0, "Reef.drop").Outcome)
 	found := 0
-	for _, e := range g.s.State().Spawned {
-		if e.Kind == "Eel" || e.Kind == "Crate" {
+	for _, e := range g.s.world.Entities() {
+		if e.Kind.Name != "Reef" && e.Kind.Name != "Diver" {
 			found++
-			assert.Equal(t, int64(e.Entity), e.Fields[0].Value.Num, e.Kind)
+			assert.Equal(t, int64(g.s.view.KnownNumber(ana, e.ID)), e.Nums[0], e.Kind.Name)
+			assert.Equal(t, int64(g.s.numbers.Number(e)), e.Nums[0], e.Kind.Name)
 		}
 	}
 	assert.Equal(t, 2, found)
