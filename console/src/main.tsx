@@ -1,9 +1,9 @@
 import { StrictMode } from "react";
 import { createRoot } from "react-dom/client";
 import { BrowserRouter, Link, Route, Routes } from "react-router";
-import { Notice } from "./notice";
-import { SessionPage } from "./session";
-import { SessionsPage } from "./sessions";
+import { Notice } from "./shared/notice";
+import { SessionPage } from "./session/page";
+import { SessionsPage } from "./sessions/page";
 import "./style.css";
 
 function Nowhere() {

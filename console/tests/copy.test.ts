@@ -1,10 +1,10 @@
 // What a copy is made of, and how it is compared.
 
 import { expect, test } from "vitest";
-import type { Outline, Watch } from "../src/api";
-import { apply, compare, compareOwner, emptyCopy, format, moved, nameOf, present, stale, things } from "../src/copy";
-import { differences } from "../src/sheet";
-import { take } from "../src/watch";
+import type { Outline, Watch } from "../src/shared/api";
+import { apply, compare, compareOwner, emptyCopy, format, moved, nameOf, present, stale, things } from "../src/session/copy";
+import { differences } from "../src/session/sheet";
+import { take } from "../src/session/watch";
 
 const outline: Outline = {
   contract: "wreck",

@@ -1,8 +1,8 @@
 // What the session page makes of its connection to the service.
 
 import { afterEach, expect, test, vi } from "vitest";
-import { api, type Session, type Watch } from "../src/api";
-import { follow, useWatch } from "../src/watch";
+import { api, type Session, type Watch } from "../src/shared/api";
+import { follow, useWatch } from "../src/session/watch";
 
 afterEach(() => {
   vi.unstubAllGlobals();

@@ -1,6 +1,6 @@
 // What one side holds of a session, made from frames alone; and how a client's copy compares with the server's.
 
-import type { Client, Frame, Kind, Outline, Property, Type } from "./api";
+import type { Client, Frame, Kind, Outline, Property, Type } from "../shared/api";
 
 export type Thing = { entity: number; kind: string; owner: number; values: Record<string, unknown> };
 export type Copy = { tick: number; clients: Client[]; things: Map<number, Thing> };

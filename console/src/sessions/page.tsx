@@ -3,8 +3,8 @@
 import { Dialog } from "radix-ui";
 import { useCallback, useEffect, useState } from "react";
 import { Link, useNavigate } from "react-router";
-import { api, message, type Session, type Version } from "./api";
-import { Window } from "./window";
+import { api, message, type Session, type Version } from "../shared/api";
+import { Window } from "../shared/window";
 
 export function SessionsPage() {
   const [sessions, setSessions] = useState<Session[]>();

@@ -1,8 +1,8 @@
 // The tray: what happened, newest first.
 
 import { Tabs } from "radix-ui";
-import type { Decision } from "./api";
-import { Mark, Verdict } from "./signs";
+import type { Decision } from "../shared/api";
+import { Mark, Verdict } from "../shared/signs";
 import { useWatch } from "./watch";
 
 const tab =

@@ -4,12 +4,12 @@ import { X } from "lucide-react";
 import { Dialog } from "radix-ui";
 import { useEffect, useState } from "react";
 import { Link, useParams } from "react-router";
-import { api, message, type Outline } from "./api";
-import { Drawer } from "./drawer";
+import { api, message, type Outline } from "../shared/api";
+import { Drawer } from "./ask";
 import { Sheet, differences } from "./sheet";
 import { Tray } from "./tray";
 import { follow, useWatch } from "./watch";
-import { Window } from "./window";
+import { Window } from "../shared/window";
 
 export function SessionPage() {
   const id = Number(useParams().id);

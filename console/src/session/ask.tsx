@@ -2,9 +2,9 @@
 
 import { Switch } from "radix-ui";
 import { useState } from "react";
-import { api, message, type Answer, type Decision, type Kind, type Param, type Type } from "./api";
+import { api, message, type Answer, type Decision, type Kind, type Param, type Type } from "../shared/api";
 import { format, nameOf, things } from "./copy";
-import { Verdict } from "./signs";
+import { Verdict } from "../shared/signs";
 import { useWatch, type Column } from "./watch";
 
 export function Drawer({ client }: { client: Column }) {

@@ -11,7 +11,7 @@ import {
   type Told,
   type Watch,
   type WatchClient,
-} from "./api";
+} from "../shared/api";
 import { apply, emptyCopy, type Copy } from "./copy";
 
 export type Column = WatchClient & { copy: Copy };

@@ -2,7 +2,7 @@
 
 import { X } from "lucide-react";
 import { useState } from "react";
-import type { Property } from "./api";
+import type { Property } from "../shared/api";
 import {
   compare,
   compareOwner,
@@ -15,7 +15,7 @@ import {
   type Cell,
   type Thing,
 } from "./copy";
-import { Mark, Sign } from "./signs";
+import { Mark, Sign } from "../shared/signs";
 import { useWatch, type Column, type State } from "./watch";
 
 // differences counts the values that clients hold otherwise than the server.
