@@ -45,7 +45,7 @@ async function violations(): Promise<string[]> {
   const found = await new AxeBuilder({ page })
     .withTags(["wcag2a", "wcag2aa", "wcag21a", "wcag21aa", "wcag22aa"])
     .analyze();
-  return found.violations.map((v) => `${v.id}: ${v.nodes.map((n) => n.html).join(" ")}`);
+  return found.violations.map((v) => `${v.id}: ${v.nodes.map((n) => `${n.html} ${n.failureSummary}`).join(" ")}`);
 }
 
 beforeAll(async () => {
@@ -138,6 +138,46 @@ test("a forged request, and one on another's diver, change nothing", async () =>
   await page.getByText("The values are no JSON").waitFor();
   await shows("Ana.Diver.satchel", "server", "3 patch, 3 flare");
   await page.getByRole("button", { name: "Close this drawer" }).click();
+});
+
+test("rows are filtered, pinned and folded, and the address keeps that", async () => {
+  const rows = () => page.locator("[data-row]").count();
+  const whole = await rows();
+  await page.getByLabel("Filter the rows").fill("hull owner:ana");
+  await expect.poll(rows).toBe(1);
+  await page.getByLabel("Filter the rows").fill("kelp");
+  await page.getByText("No row is as asked for.").waitFor();
+  await page.getByRole("button", { name: "Show all" }).click();
+  await expect.poll(rows).toBe(whole);
+  await page.getByRole("button", { name: "Pin Ana.Diver.air" }).click();
+  expect(await page.locator("[data-row]").first().getAttribute("data-row")).toBe("Ana.Diver.air");
+  await page.getByRole("button", { name: "Ana.Diver: fold the kind Diver" }).first().click();
+  await page.getByText("2 folded").waitFor();
+  expect(page.url()).toMatch(/folded=Diver/);
+  await page.reload();
+  await page.getByText("2 folded").waitFor();
+  expect(await violations()).toEqual([]);
+  await page.getByRole("button", { name: "pinned 1" }).click();
+  await page.getByRole("button", { name: "folded 1" }).click();
+  await expect.poll(rows).toBe(whole);
+  await page.getByRole("button", { name: "changed in 5 s" }).click();
+  await expect.poll(rows, { timeout: 8000 }).toBeLessThan(whole);
+  await page.getByRole("button", { name: "changed in 5 s" }).click();
+});
+
+test("an entity is told whole: what each property is, who has it, and what changed it", async () => {
+  await page.locator('[data-row="Ana.Diver.satchel"]').getByRole("button", { name: "satchel", exact: true }).click();
+  const drawer = page.getByRole("complementary", { name: "Ana.Diver" });
+  await drawer.getByText("Diver, one for each player").waitFor();
+  const item = drawer.getByRole("listitem").filter({ hasText: "satchel" });
+  await expect
+    .poll(() => item.innerText())
+    .toMatch(/stacks, set by the server, to owner[\s\S]*Ana has it[\s\S]*\[0\]\s*3\s*patch[\s\S]*\[1\]\s*3\s*flare/);
+  expect(await violations()).toEqual([]);
+  await page.reload(); // the address says what the drawer is about
+  await drawer.getByText("owner Ana, known to everyone").waitFor();
+  await page.getByRole("button", { name: "Close this drawer" }).click();
+  await expect.poll(() => drawer.count()).toBe(0);
 });
 
 test("a client that joins from elsewhere appears and leaves; a referee ends the dive", async () => {

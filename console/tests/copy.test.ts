@@ -2,9 +2,20 @@
 
 import { expect, test } from "vitest";
 import type { Outline, Watch } from "../src/shared/api";
-import { apply, compare, compareOwner, emptyCopy, format, moved, nameOf, present, stale, things } from "../src/session/copy";
-import { differences } from "../src/session/sheet";
-import { take } from "../src/session/watch";
+import {
+  apply,
+  compare,
+  compareOwner,
+  emptyCopy,
+  format,
+  moved,
+  nameOf,
+  present,
+  stale,
+  things,
+} from "../src/session/copy";
+import { count, recheck, type Apart } from "../src/session/apart";
+import { fresh, take } from "../src/session/watch";
 
 const outline: Outline = {
   contract: "wreck",
@@ -87,7 +98,11 @@ test("an entity that is gone, or belongs to another client, is not in step", () 
     for (const thing of held) copy.things.set(thing.entity, thing);
     return { number: 1, name: "Ana", role: "player", test: false, waits, copy };
   };
-  const counts = (c: ReturnType<typeof client>) => differences({ outline, server, columns: [c], tick: 13 } as never);
+  const counts = (c: ReturnType<typeof client>) => {
+    const apart: Apart = new Map();
+    recheck(apart, outline, server, c, { all: true, entities: new Set(), properties: new Map() });
+    return count([{ waits: c.waits, apart }]);
+  };
   const bos = { ...truth, owner: 2 };
   const buoy = { ...truth, entity: 8 };
   expect(counts(client(0, truth))).toEqual({ different: 0, late: 0 });
@@ -164,17 +179,7 @@ test("messages of a watched session add up", () => {
     },
     { ...none, type: "tick", tick: 12, left: [2] },
   ];
-  let state = {
-    id: 1,
-    phase: "connecting" as const,
-    note: "",
-    tick: 0,
-    server: emptyCopy(),
-    columns: [],
-    decisions: [],
-    told: [],
-    turn: 0,
-  } as Parameters<typeof take>[0];
+  let state = fresh(1);
   for (const m of messages) state = take(state, m);
   expect(state.phase).toBe("live");
   expect(state.tick).toBe(12);
@@ -206,7 +211,7 @@ test("what changes hands and what is withdrawn leave a copy as they should", () 
 test("values of all forms are worded for people", () => {
   expect(format({ form: "vec2" }, [1.5, -2])).toBe("(1.5, -2)");
   expect(format({ form: "ref" }, null)).toBe("nothing");
-  expect(format({ form: "list" }, [1, 2])).toBe("[1,2]");
+  expect(format({ form: "list", of: { form: "int" } }, [1, 2])).toBe("[1, 2]");
 });
 
 test("what moves by itself is where its motion says, on the nearest step and within its range", () => {

@@ -5,26 +5,39 @@ import type { Client, Frame, Kind, Outline, Property, Type } from "../shared/api
 export type Thing = { entity: number; kind: string; owner: number; values: Record<string, unknown> };
 export type Copy = { tick: number; clients: Client[]; things: Map<number, Thing> };
 
+// Touched is what a frame has changed of a copy: everything, whole entities, or properties by entity.
+export type Touched = { all: boolean; entities: Set<number>; properties: Map<number, Set<string>> };
+
 export function emptyCopy(): Copy {
   return { tick: 0, clients: [], things: new Map() };
 }
 
+export function nothingTouched(): Touched {
+  return { all: false, entities: new Set(), properties: new Map() };
+}
+
 // apply brings a copy to a frame's tick: the parts are applied across all blocks in the order joins, spawns, owners,
 // values, what is gone, leaves.
-export function apply(copy: Copy, frame: Frame): void {
+export function apply(copy: Copy, frame: Frame, touched = nothingTouched()): Touched {
   if (frame.snapshot) {
     copy.clients = [];
     copy.things.clear();
+    touched.all = true;
   }
   copy.tick = frame.tick;
   const blocks = frame.state ?? [];
   for (const b of blocks)
     for (const c of b.joined ?? []) copy.clients = [...copy.clients.filter((x) => x.number !== c.number), c];
-  for (const b of blocks) for (const s of b.spawned ?? []) copy.things.set(s.entity, { ...s, values: { ...s.values } });
+  for (const b of blocks)
+    for (const s of b.spawned ?? []) {
+      copy.things.set(s.entity, { ...s, values: { ...s.values } });
+      touched.entities.add(s.entity);
+    }
   for (const b of blocks)
     for (const o of b.owned ?? []) {
       const thing = copy.things.get(o.entity);
       if (thing) thing.owner = o.owner;
+      touched.entities.add(o.entity);
     }
   for (const b of blocks)
     for (const u of b.values ?? []) {
@@ -32,13 +45,22 @@ export function apply(copy: Copy, frame: Frame): void {
       if (!thing) continue;
       for (const name of u.withdrawn ?? []) delete thing.values[name];
       Object.assign(thing.values, u.values);
+      let names = touched.properties.get(u.entity);
+      if (!names) touched.properties.set(u.entity, (names = new Set()));
+      for (const name of u.withdrawn ?? []) names.add(name);
+      for (const name in u.values) names.add(name);
     }
   for (const b of blocks) {
-    for (const n of b.gone ?? []) copy.things.delete(n);
+    for (const n of b.gone ?? []) {
+      copy.things.delete(n);
+      touched.entities.add(n);
+    }
     for (const n of b.left ?? []) copy.clients = copy.clients.filter((x) => x.number !== n);
   }
+  return touched;
 }
 
+// things gives what a copy holds, by kind, owner and number.
 export function things(copy: Copy): Thing[] {
   const by = (a: Thing, b: Thing) =>
     a.kind < b.kind ? -1 : a.kind > b.kind ? 1 : a.owner - b.owner || a.entity - b.entity;
@@ -51,51 +73,68 @@ export function nameOf(clients: Client[], thing: { kind: string; owner: number }
   return `${owner?.name ?? thing.owner}.${thing.kind}`;
 }
 
-export type Cell = { text: string; sign: "=" | "late" | "≠" | "–"; behind: number };
+// Standing is how a value of a client's copy stands to the server's: the same, not for this client, never to be there,
+// or apart, which is late as long as something is on its way to the client, and different after that.
+export type Standing = "=" | "–" | "≠" | "apart";
 
-// compare words what a client holds of a property beside what the server holds.
-export function compare(
-  outline: Outline,
-  client: { number: number; waits?: number; copy: Copy },
-  truth: Thing,
-  property: Property,
-  tick: number,
-): Cell {
-  const kind = outline.kinds.find((k) => k.name === truth.kind) as Kind;
+// Holder is a client with its copy. waits is the tick of the oldest frame that it has not confirmed.
+export type Holder = { number: number; waits?: number; copy: Copy };
+
+// standingOf compares what a client holds of a property with what the server holds.
+export function standingOf(kind: Kind, client: Holder, truth: Thing, property: Property): Standing {
   const held = client.copy.things.get(truth.entity)?.values;
   const has = held !== undefined && property.name in held;
-  const thing = client.copy.things.get(truth.entity);
-  const text = thing && has ? format(property.type, present(outline, client.copy, thing, property, tick)) : "";
-  const hidden =
-    [kind.to, property.to].includes("nobody") ||
-    ([kind.to, property.to].includes("owner") && truth.owner !== client.number);
+  const to = [kind.to, property.to];
   // Whether any other audience holds this client only the server can tell: what the client has not, it is taken not to
   // get.
-  const asked = [kind.to, property.to].some((to) => !["everyone", "owner", "nobody"].includes(to));
-  if (asked && !has) return { text: "", sign: "–", behind: 0 };
-  if (hidden) return has ? { text, sign: "≠", behind: 0 } : { text: "", sign: "–", behind: 0 };
-  if (has && same(held[property.name], truth.values[property.name])) return { text, sign: "=", behind: 0 };
-  if (client.waits) return { text, sign: "late", behind: tick - client.waits + 1 };
-  return { text, sign: "≠", behind: 0 };
+  if (!has && to.some((x) => x !== "everyone" && x !== "owner" && x !== "nobody")) return "–";
+  if (to.includes("nobody") || (to.includes("owner") && truth.owner !== client.number)) return has ? "≠" : "–";
+  return has && same(held[property.name], truth.values[property.name]) ? "=" : "apart";
 }
 
-// compareOwner words whose a client takes an entity to be, where the entity itself is not as on the server: it has
-// another owner there, is gone, is not for this client, or is missing and has no properties that would show that.
+// standingOfOwner compares whose a client takes an entity to be, where the entity itself is not as on the server: it
+// has another owner there, is gone, is not for this client, or is missing and has no properties that would show that.
+export function standingOfOwner(kind: Kind, client: Holder, truth: Thing, gone: boolean): Standing {
+  const hidden = kind.to === "nobody" || (kind.to === "owner" && truth.owner !== client.number);
+  const held = client.copy.things.get(truth.entity);
+  if (!held) return gone || hidden || kind.to !== "everyone" || kind.properties.length > 0 ? "=" : "apart";
+  return !gone && !hidden && held.owner === truth.owner ? "=" : "apart";
+}
+
+export type Cell = { text: string; sign: "=" | "late" | "≠" | "–"; behind: number };
+
+// signOf words a standing at a tick.
+export function signOf(standing: Standing, client: Holder, tick: number): Pick<Cell, "sign" | "behind"> {
+  if (standing !== "apart") return { sign: standing, behind: 0 };
+  return client.waits ? { sign: "late", behind: tick - client.waits + 1 } : { sign: "≠", behind: 0 };
+}
+
+// compare words what a client holds of a property beside what the server holds.
+export function compare(outline: Outline, client: Holder, truth: Thing, property: Property, tick: number): Cell {
+  const standing = standingOf(kindOf(outline, truth), client, truth, property);
+  const held = client.copy.things.get(truth.entity);
+  const has = held !== undefined && property.name in held.values;
+  const text = has ? format(property.type, present(outline, client.copy, held, property, tick)) : "";
+  return { text, ...signOf(standing, client, tick) };
+}
+
+// compareOwner words whose a client takes an entity to be, where that is not as on the server: see standingOfOwner.
 export function compareOwner(
   outline: Outline,
-  client: { number: number; waits?: number; copy: Copy },
+  client: Holder,
   truth: Thing,
   gone: boolean,
   tick: number,
 ): Cell | undefined {
-  const kind = outline.kinds.find((k) => k.name === truth.kind) as Kind;
-  const hidden = kind.to === "nobody" || (kind.to === "owner" && truth.owner !== client.number);
+  const standing = standingOfOwner(kindOf(outline, truth), client, truth, gone);
+  if (standing === "=") return undefined;
   const held = client.copy.things.get(truth.entity);
-  if (!held && (gone || hidden || kind.to !== "everyone" || kind.properties.length > 0)) return undefined;
-  if (held && !gone && !hidden && held.owner === truth.owner) return undefined;
   const text = held ? ownerName(client.copy.clients, held) : "";
-  if (client.waits) return { text, sign: "late", behind: tick - client.waits + 1 };
-  return { text, sign: "≠", behind: 0 };
+  return { text, ...signOf(standing, client, tick) };
+}
+
+export function kindOf(outline: Outline, thing: Thing): Kind {
+  return outline.kinds.find((k) => k.name === thing.kind) as Kind;
 }
 
 export function ownerName(clients: Client[], thing: { owner: number }): string {
@@ -117,7 +156,8 @@ type Motion = { from: number | number[]; rate: number | number[]; at: number };
 type Attached = { attached: string; by?: number[]; is: number | number[] };
 
 // same tells whether two values say the same: of what is attached, to what.
-function same(a: unknown, b: unknown): boolean {
+export function same(a: unknown, b: unknown): boolean {
+  if (a === null || b === null || typeof a !== "object" || typeof b !== "object") return a === b;
   const words = (v: unknown) =>
     JSON.stringify(v !== null && typeof v === "object" && "attached" in v ? { ...v, is: 0 } : v);
   return words(a) === words(b);
@@ -167,6 +207,16 @@ export function format(type: Type | undefined, value: unknown): string {
     const words = stacks.map((s, i) => (s ? `${slot(i)}${s[1]}\u00a0${s[0]}` : "")).filter((w) => w !== "");
     return words.length === 0 ? "empty" : words.join(", ");
   }
-  if (type?.form === "enum") return String(value);
+  if (type?.form === "enum" || type === undefined) return String(value);
+  const row = (parts: string[]) => parts.join(", ");
+  if (type.form === "list") return `[${row((value as unknown[]).map((v) => format(type.of, v)))}]`;
+  if (type.form === "map") {
+    const pairs = value as [unknown, unknown][];
+    return `[${row(pairs.map(([k, v]) => `${format(type.key, k)}: ${format(type.of, v)}`))}]`;
+  }
+  if (type.form === "record") {
+    const held = value as Record<string, unknown>;
+    return `(${row((type.fields ?? []).map((f) => `${f.name} ${format(f.type, held[f.name])}`))})`;
+  }
   return JSON.stringify(value);
 }

@@ -2,11 +2,15 @@
 
 import { X } from "lucide-react";
 import { Dialog } from "radix-ui";
-import { useEffect, useState } from "react";
-import { Link, useParams } from "react-router";
+import { useEffect, useMemo, useState, type ReactNode } from "react";
+import { Link, useParams, useSearchParams } from "react-router";
 import { api, message, type Outline } from "../shared/api";
 import { Drawer } from "./ask";
-import { Sheet, differences } from "./sheet";
+import { EntityDrawer, titleOf } from "./entity";
+import { Filters } from "./filters";
+import { paramsOf, rowsOf, viewOf, type View } from "./rows";
+import { Sheet } from "./sheet";
+import { Strip } from "./strip";
 import { Tray } from "./tray";
 import { follow, useWatch } from "./watch";
 import { Window } from "../shared/window";
@@ -19,13 +23,25 @@ export function SessionPage() {
 function Session({ id }: { id: number }) {
   const watch = useWatch();
   const [asking, setAsking] = useState<number>();
+  const [params, setParams] = useSearchParams();
+  const view = useMemo(() => viewOf(params), [params]);
+  const setView = (next: View) => setParams(paramsOf(next, params), { replace: true });
+  const selected = params.get("at") ?? ""; // the row that the drawer is about, as entity/property
+  const select = (key: string) => {
+    const next = new URLSearchParams(params);
+    if (key && key !== selected) next.set("at", key);
+    else next.delete("at");
+    setParams(next, { replace: true });
+    setAsking(undefined);
+  };
   const [error, setError] = useState("");
   useEffect(() => {
     document.title = `Session ${id} · Kamerad`;
     return follow(id);
   }, [id]);
 
-  const { phase, outline, session, columns } = watch;
+  const { phase, outline, session, columns, server } = watch;
+  const rows = rowsOf(watch, view);
   const client = columns.find((c) => c.number === asking);
   const guard = (p: Promise<unknown>) =>
     p.then(
@@ -44,14 +60,6 @@ function Session({ id }: { id: number }) {
             {session.contract} version {session.version}
           </span>
         )}
-        {phase === "live" && (
-          <>
-            <span className="text-muted">
-              tick <span className="value inline-block min-w-12 text-ink">{watch.tick}</span>
-            </span>
-            <InStep />
-          </>
-        )}
         <span className="flex-1" />
         {error && (
           <span role="alert" className="truncate text-bad">
@@ -68,32 +76,44 @@ function Session({ id }: { id: number }) {
         )}
       </header>
       {phase !== "live" && <Standing />}
+      {phase === "live" && <Strip />}
       {(phase === "live" || phase === "lost") && outline && (
         <div className="flex min-h-0 flex-1">
-          <main
-            className="min-w-0 flex-1 overflow-auto"
-            tabIndex={0}
-            aria-label="Values of the server and of each client"
-          >
+          <main className="flex min-w-0 flex-1 flex-col">
+            <Filters view={view} rows={rows.length} onChange={setView} />
             <Sheet
+              rows={rows}
               asking={asking}
+              selected={selected}
               onAsk={(n) => setAsking(n === asking ? undefined : n)}
               onClose={(n) => guard(api.closeClient(id, n))}
+              onSelect={select}
+              onFold={(kind) => setView({ ...view, folded: toggled(view.folded, kind) })}
+              onPin={(key) => setView({ ...view, pinned: toggled(view.pinned, key) })}
             />
+            {columns.length === 0 && (
+              <p className="p-4 text-muted">
+                No client is here. Open a test client, or join with kamerad join {id} --as Ana.
+              </p>
+            )}
+            {rows.length === 0 && server.things.size > 0 && (
+              <p className="p-4 text-muted">
+                No row is as asked for.{" "}
+                <button className="text-act underline" onClick={() => setView(viewOf(new URLSearchParams()))}>
+                  Show all
+                </button>
+              </p>
+            )}
           </main>
           {client && (
-            <aside
-              className="w-80 shrink-0 overflow-auto border-l border-line bg-raised"
-              aria-label={`Ask as ${client.name}`}
-            >
-              <div className="flex items-center justify-between border-b border-line py-2 pr-2 pl-4">
-                <h2 className="font-semibold">Ask as {client.name}</h2>
-                <button className="plain" aria-label="Close this drawer" onClick={() => setAsking(undefined)}>
-                  <X size={16} />
-                </button>
-              </div>
+            <Aside title={`Ask as ${client.name}`} onClose={() => setAsking(undefined)}>
               <Drawer key={client.number} client={client} />
-            </aside>
+            </Aside>
+          )}
+          {!client && selected && (
+            <Aside title={titleOf(watch, entityOf(selected))} onClose={() => select("")}>
+              <EntityDrawer entity={entityOf(selected)} property={selected.slice(selected.indexOf("/") + 1)} />
+            </Aside>
           )}
         </div>
       )}
@@ -102,13 +122,30 @@ function Session({ id }: { id: number }) {
   );
 }
 
-function InStep() {
-  const watch = useWatch();
-  const { different, late } = differences(watch);
-  if (different > 0) return <span className="text-bad">≠ {different} different</span>;
-  if (late > 0) return <span className="text-warn">+ {late} on the way</span>;
-  if (watch.columns.length === 0) return null; // nobody is here who could be
-  return <span className="text-good">= all in step</span>;
+// Aside is the drawer: it holds what concerns one thing.
+function Aside(props: { title: string; onClose: () => void; children: ReactNode }) {
+  return (
+    <aside className="w-80 shrink-0 overflow-auto border-l border-line bg-raised" aria-label={props.title}>
+      <div className="flex items-center justify-between border-b border-line py-2 pr-2 pl-4">
+        <h2 className="font-semibold">{props.title}</h2>
+        <button className="plain" aria-label="Close this drawer" onClick={props.onClose}>
+          <X size={16} />
+        </button>
+      </div>
+      {props.children}
+    </aside>
+  );
+}
+
+// entityOf gives the entity of a row's key.
+function entityOf(key: string): number {
+  return Number(key.slice(0, key.indexOf("/")));
+}
+
+function toggled<T>(set: Set<T>, item: T): Set<T> {
+  const next = new Set(set);
+  if (!next.delete(item)) next.add(item);
+  return next;
 }
 
 // Standing says what keeps the page from being live.

@@ -1,216 +1,334 @@
-// The comparison sheet: rows are entities and their properties, columns the server and each client.
+// The comparison sheet: rows are entities and their properties, columns the server and each client. Only the rows that
+// are in sight are drawn.
 
-import { X } from "lucide-react";
-import { useState } from "react";
+import { useVirtualizer } from "@tanstack/react-virtual";
+import { ChevronDown, ChevronRight, Pin, PinOff, X } from "lucide-react";
+import { memo, useRef, useState } from "react";
 import type { Property } from "../shared/api";
-import {
-  compare,
-  compareOwner,
-  format,
-  nameOf,
-  ownerName,
-  present,
-  stale,
-  things,
-  type Cell,
-  type Thing,
-} from "./copy";
 import { Mark, Sign } from "../shared/signs";
+import { format, kindOf, ownerName, present, signOf, standingOf, type Cell, type Thing } from "./copy";
+import type { Row } from "./rows";
 import { useWatch, type Column, type State } from "./watch";
 
-// differences counts the values that clients hold otherwise than the server.
-export function differences({ outline, server, columns, tick }: State): { different: number; late: number } {
-  const out = { different: 0, late: 0 };
-  if (!outline) return out;
-  const count = (cell?: Cell) => {
-    if (cell?.sign === "≠") out.different++;
-    if (cell?.sign === "late") out.late++;
-  };
-  for (const thing of server.things.values())
-    for (const c of columns) {
-      count(compareOwner(outline, c, thing, false, tick));
-      for (const property of outline.kinds.find((k) => k.name === thing.kind)?.properties ?? [])
-        count(compare(outline, c, thing, property, tick));
-    }
-  for (const thing of stale(server, columns))
-    for (const c of columns) count(compareOwner(outline, c, thing, true, tick));
-  return out;
+const rowHeight = 25; // px: a line above, and what is to be pressed 24 px high
+const headHeight = 48;
+// Widths of the first columns, which stay in sight, and the least one of a client's.
+const fixed = [136, 120, 160] as const;
+const clientWidth = 148;
+
+export function Sheet(props: {
+  rows: Row[];
+  asking?: number;
+  selected: string;
+  onAsk: (n: number) => void;
+  onClose: (n: number) => void;
+  onSelect: (key: string) => void;
+  onFold: (kind: string) => void;
+  onPin: (key: string) => void;
+}) {
+  const watch = useWatch();
+  const { columns } = watch;
+  const scroller = useRef<HTMLDivElement>(null);
+  // eslint-disable-next-line react-hooks/incompatible-library -- what it returns goes to no memoized component
+  const rows = useVirtualizer({
+    count: props.rows.length,
+    getScrollElement: () => scroller.current,
+    estimateSize: () => rowHeight,
+    overscan: 12,
+    scrollMargin: headHeight,
+  });
+  const others = columns.length > 0 ? `repeat(${columns.length}, minmax(${clientWidth}px, 1fr))` : "1fr";
+  const template = `${fixed.map((w) => `${w}px`).join(" ")} ${others}`;
+  const least = fixed.reduce((a, b) => a + b, 0) + clientWidth * columns.length;
+  return (
+    <div
+      ref={scroller}
+      className="min-h-0 flex-1 overflow-auto"
+      role="table"
+      aria-label="Values of the server and of each client"
+      aria-rowcount={props.rows.length + 1}
+    >
+      <div style={{ height: rows.getTotalSize() + headHeight, minWidth: least }} className="relative">
+        <div
+          role="row"
+          className="sticky top-0 z-10 grid border-b border-ink bg-paper font-semibold"
+          style={{ gridTemplateColumns: template, height: headHeight }}
+        >
+          {["Entity", "Property", "Server"].map((h, i) => (
+            <Stay key={h} at={i} role="columnheader" className="flex items-end bg-paper px-3 pb-1">
+              {h}
+            </Stay>
+          ))}
+          {columns.map((c) => (
+            <div key={c.number} role="columnheader" className="min-w-0 border-l border-line px-3 pt-1">
+              <Head
+                column={c}
+                tick={watch.tick}
+                asking={props.asking === c.number}
+                onAsk={props.onAsk}
+                onClose={props.onClose}
+              />
+            </div>
+          ))}
+        </div>
+        {rows.getVirtualItems().map((item) => {
+          const row = props.rows[item.index] as Row;
+          return (
+            <div
+              key={row.key}
+              role="row"
+              aria-rowindex={item.index + 2}
+              data-row={row.thing ? `${row.name}.${row.property?.name ?? "owner"}` : row.name}
+              className={
+                "group absolute left-0 grid w-full items-stretch " +
+                (row.first && item.index > 0 ? "border-t border-line " : "") +
+                (row.key === props.selected ? "bg-act/10" : "")
+              }
+              style={{ gridTemplateColumns: template, height: rowHeight, top: item.start }}
+            >
+              {row.thing ? (
+                <Values
+                  row={row}
+                  thing={row.thing}
+                  watch={watch}
+                  onSelect={props.onSelect}
+                  onPin={props.onPin}
+                  onFold={props.onFold}
+                />
+              ) : (
+                <Folded row={row} onFold={props.onFold} />
+              )}
+            </div>
+          );
+        })}
+      </div>
+    </div>
+  );
 }
 
-export function Sheet(props: { asking?: number; onAsk: (n: number) => void; onClose: (n: number) => void }) {
-  const watch = useWatch();
-  const { outline, server, columns } = watch;
-  if (!outline) return null;
+// Stay is a cell of a column that stays in sight when the sheet is moved sideways.
+function Stay(props: { at: number; role: string; className?: string; column?: string; children?: React.ReactNode }) {
+  const left = fixed.slice(0, props.at).reduce((a, b) => a + b, 0);
+  return (
+    <div
+      role={props.role}
+      data-column={props.column}
+      style={{ left }}
+      className={`sticky z-1 ${props.className ?? ""}`}
+    >
+      {props.children}
+    </div>
+  );
+}
+
+function Folded({ row, onFold }: { row: Row; onFold: (kind: string) => void }) {
+  return (
+    <Stay at={0} role="rowheader" className="col-span-3 flex items-center bg-paper px-1">
+      <button className="plain w-full justify-start! font-semibold text-ink!" onClick={() => onFold(row.key)}>
+        <ChevronRight size={14} aria-hidden="true" /> {row.name}
+        <span className="pl-2 font-normal text-muted">{row.folded} folded</span>
+      </button>
+    </Stay>
+  );
+}
+
+type RowProps = {
+  row: Row;
+  thing: Thing;
+  watch: State;
+  onSelect: (key: string) => void;
+  onPin: (key: string) => void;
+  onFold: (kind: string) => void;
+};
+
+function Values({ row, thing, watch, onSelect, onPin, onFold }: RowProps) {
+  const { server, columns, tick } = watch;
+  const { property } = row;
+  const ground = "bg-paper group-hover:bg-raised";
   return (
     <>
-      <table className="w-full border-collapse">
-        <thead>
-          <tr>
-            {["Entity", "Property", "Server"].map((h) => (
-              <th key={h} scope="col" className="sticky top-0 z-10 h-9 border-b border-muted bg-paper px-3">
-                {h}
-              </th>
-            ))}
-            {columns.map((c) => (
-              <th
-                key={c.number}
-                scope="col"
-                className="sticky top-0 z-10 h-9 border-b border-l border-b-muted border-l-line bg-paper px-3"
-              >
-                <Head column={c} asking={props.asking === c.number} onAsk={props.onAsk} onClose={props.onClose} />
-              </th>
-            ))}
-          </tr>
-        </thead>
-        <tbody>
-          {things(server).map((thing) => {
-            const kind = outline.kinds.find((k) => k.name === thing.kind);
-            const name = nameOf(server.clients, thing);
-            const owner = <Owner key={`${thing.entity}`} thing={thing} gone={false} />;
-            const named = columns.some((c) => compareOwner(outline, c, thing, false, watch.tick));
-            const rows = kind?.properties.map((p, i) => (
-              <tr
-                key={`${thing.entity}/${p.name}`}
-                className={i === 0 && !named ? "border-t border-line" : ""}
-                data-row={`${name}.${p.name}`}
-              >
-                <td className="h-6 px-3 font-semibold">{i === 0 && !named && name}</td>
-                <th scope="row" className="px-3 font-normal">
-                  {p.name}
-                </th>
-                <td className="px-3" data-column="server">
-                  <Value
-                    text={format(p.type, present(outline, server, thing, p, watch.tick))}
-                    number={isNumber(p.type.form)}
-                  />
-                </td>
-                {columns.map((c) => (
-                  <Held key={c.number} column={c} thing={thing} property={p} />
-                ))}
-              </tr>
-            ));
-            return [owner, rows];
-          })}
-          {stale(server, columns).map((thing) => (
-            <Owner key={`${thing.entity}`} thing={thing} gone />
-          ))}
-        </tbody>
-      </table>
-      {columns.length === 0 && (
-        <p className="p-4 text-muted">
-          No client is here. Open a test client, or join with kamerad join {watch.id} --as Ana.
-        </p>
-      )}
+      <Stay at={0} role="cell" className={`flex items-center ${ground} pl-1`}>
+        {row.first && (
+          <button
+            className="plain w-full min-w-0 justify-start! font-semibold text-ink!"
+            title={`Fold all of the kind ${thing.kind}`}
+            aria-label={`${row.name}: fold the kind ${thing.kind}`}
+            onClick={() => onFold(thing.kind)}
+          >
+            <ChevronDown size={14} aria-hidden="true" className="shrink-0 text-muted" />
+            <span className="truncate">{row.name}</span>
+          </button>
+        )}
+      </Stay>
+      <Stay at={1} role="rowheader" className={`flex items-center gap-1 ${ground} pl-3`}>
+        <button className="h-6 min-w-0 flex-1 cursor-pointer truncate text-left" onClick={() => onSelect(row.key)}>
+          {property?.name ?? <span className="text-muted">owner</span>}
+          {property?.follows && <span className="text-muted"> moves</span>}
+        </button>
+        <button
+          className={`plain min-w-6! ${row.pinned ? "" : "opacity-0 group-hover:opacity-100 focus-visible:opacity-100"}`}
+          aria-pressed={!!row.pinned}
+          aria-label={`${row.pinned ? "Unpin" : "Pin"} ${row.name}.${property?.name ?? "owner"}`}
+          onClick={() => onPin(row.key)}
+        >
+          {row.pinned ? <PinOff size={12} /> : <Pin size={12} />}
+        </button>
+      </Stay>
+      <Stay
+        at={2}
+        role="cell"
+        column="server"
+        className={`flex min-w-0 items-center ${ground} border-l border-line px-3`}
+      >
+        <ServerValue row={row} thing={thing} watch={watch} />
+      </Stay>
+      {columns.map((c) => (
+        <Held
+          key={c.number}
+          name={c.name}
+          number={isNumber(property)}
+          moves={moves(c.copy.things.get(thing.entity), property)}
+          {...cellOf(watch, c, thing, row, tick, server.things.has(thing.entity))}
+        />
+      ))}
     </>
   );
 }
 
-function Head(props: { column: Column; asking: boolean; onAsk: (n: number) => void; onClose: (n: number) => void }) {
-  const c = props.column;
+function ServerValue({ row, thing, watch }: { row: Row; thing: Thing; watch: State }) {
+  const { outline, server, tick } = watch;
+  const { property } = row;
+  if (!outline) return null;
+  if (!property) return <>{row.gone ? "gone" : ownerName(server.clients, thing)}</>;
+  const text = format(property.type, present(outline, server, thing, property, tick));
+  return <Value text={text} number={isNumber(property)} moves={moves(thing, property)} />;
+}
+
+// cellOf words what a client holds of a row, by what is kept of how it stands.
+function cellOf(watch: State, c: Column, thing: Thing, row: Row, tick: number, isThere: boolean): Cell {
+  const { outline } = watch;
+  const { property } = row;
+  const held = c.copy.things.get(thing.entity);
+  const apart = c.apart.get(thing.entity)?.get(property?.name ?? "");
+  if (!outline) return { text: "", sign: "=", behind: 0 };
+  if (!property) {
+    const sign = signOf(apart ?? "=", c, tick);
+    return { text: apart && held ? ownerName(c.copy.clients, held) : "", ...sign };
+  }
+  const has = held !== undefined && property.name in held.values;
+  const text = has ? format(property.type, present(outline, c.copy, held, property, tick)) : "";
+  const standing = apart ?? (has || !isThere ? "=" : standingOf(kindOf(outline, thing), c, thing, property));
+  return { text, ...signOf(standing, c, tick) };
+}
+
+const Held = memo(function Held(props: Cell & { name: string; number: boolean; moves: boolean }) {
+  const ground = props.sign === "≠" ? "bg-bad/10" : "";
   return (
-    <span className="flex items-center gap-2 whitespace-nowrap">
-      <Mark number={c.number} />
-      <span title={`client ${c.number}, role ${c.role}, has confirmed tick ${c.seen}`}>{c.name}</span>
-      {!!c.differences && (
-        <span
-          className="text-xs text-bad"
-          title={`its copy was not what it should be ${c.differences} times; it was sent anew`}
-        >
-          ≠ {c.differences}
-        </span>
-      )}
-      {c.bytes && (
-        <span
-          className={`text-xs font-normal tabular-nums ${c.bytes.waiting ? "text-warn" : "text-muted"}`}
-          title={
-            `was sent ${c.bytes.sent} of ${c.bytes.limit} bytes in the last second; ` +
-            `something of ${c.bytes.waiting} entities waits`
-          }
-        >
-          {`${(c.bytes.sent / 1000).toFixed(1)}/${c.bytes.limit / 1000} kB/s`}
-          {!!c.bytes.waiting && ` … ${c.bytes.waiting}`}
-        </span>
-      )}
-      {c.role !== "player" && <span className="text-xs font-normal text-muted">{c.role}</span>}
+    <div
+      role="cell"
+      data-column={props.name}
+      className={`flex min-w-0 items-center gap-2 border-l border-line px-3 ${ground}`}
+    >
+      {props.text !== "" && <Value text={props.text} number={props.number} moves={props.moves} />}
       <span className="flex-1" />
-      {c.test && (
-        <>
-          <button
-            className="button h-6! px-2!"
-            aria-pressed={props.asking}
-            aria-label={`Ask as ${c.name}`}
-            onClick={() => props.onAsk(c.number)}
+      <Sign sign={props.sign} behind={props.behind} />
+    </div>
+  );
+});
+
+function Head(props: {
+  column: Column;
+  tick: number;
+  asking: boolean;
+  onAsk: (n: number) => void;
+  onClose: (n: number) => void;
+}) {
+  const c = props.column;
+  const behind = c.waits ? props.tick - c.waits + 1 : 0;
+  return (
+    <>
+      <div className="flex h-6 items-center gap-2 whitespace-nowrap">
+        <Mark number={c.number} />
+        <span className="min-w-0 truncate" title={`client ${c.number}, has confirmed tick ${c.seen}`}>
+          {c.name}
+        </span>
+        <span className="flex-1" />
+        {c.test && (
+          <>
+            <button
+              className="h-6 cursor-pointer px-1 text-act underline"
+              aria-pressed={props.asking}
+              aria-label={`Ask as ${c.name}`}
+              onClick={() => props.onAsk(c.number)}
+            >
+              Ask
+            </button>
+            <button
+              className="plain"
+              aria-label={`Close ${c.name}`}
+              title="Close this test client"
+              onClick={() => props.onClose(c.number)}
+            >
+              <X size={12} />
+            </button>
+          </>
+        )}
+      </div>
+      <div className="flex items-center gap-2 text-xs leading-4 font-normal whitespace-nowrap text-muted">
+        <span className="truncate">
+          {c.role}
+          {c.test ? ", test" : ""}
+        </span>
+        {behind > 0 && (
+          <span className="text-warn" title={`${behind} ticks behind the server`}>
+            +{behind}
+          </span>
+        )}
+        {!!c.differences && (
+          <span
+            className="text-bad"
+            title={`its copy was not what it should be ${c.differences} times; it was sent anew`}
           >
-            Ask
-          </button>
-          <button
-            className="plain"
-            aria-label={`Close ${c.name}`}
-            title="Close this test client"
-            onClick={() => props.onClose(c.number)}
-          >
-            <X size={14} />
-          </button>
-        </>
-      )}
+            ≠ {c.differences}
+          </span>
+        )}
+        {c.bytes && <Bytes bytes={c.bytes} />}
+      </div>
+    </>
+  );
+}
+
+function Bytes({ bytes }: { bytes: NonNullable<Column["bytes"]> }) {
+  return (
+    <span
+      className={`tabular-nums ${bytes.waiting ? "text-warn" : ""}`}
+      title={
+        `was sent ${bytes.sent} of ${bytes.limit} bytes in the last second; ` +
+        `something of ${bytes.waiting} entities waits`
+      }
+    >
+      {`${(bytes.sent / 1000).toFixed(1)}/${bytes.limit / 1000} kB/s`}
+      {!!bytes.waiting && ` … ${bytes.waiting}`}
     </span>
   );
 }
 
-// Owner is the row of an entity's owner. It is there only where a client does not have the entity as the server does.
-function Owner({ thing, gone }: { thing: Thing; gone: boolean }) {
-  const { outline, server, columns, tick } = useWatch();
-  if (!outline) return null;
-  const cells = columns.map((c) => compareOwner(outline, c, thing, gone, tick));
-  if (!cells.some(Boolean)) return null;
-  const name = nameOf(server.clients, thing);
-  return (
-    <tr className="border-t border-line" data-row={`${name}.owner`}>
-      <td className="h-6 px-3 font-semibold">{name}</td>
-      <th scope="row" className="px-3 font-normal">
-        owner
-      </th>
-      <td className="px-3" data-column="server">
-        {gone ? "gone" : ownerName(server.clients, thing)}
-      </td>
-      {cells.map((cell, i) => (
-        <td key={columns[i]!.number} className="border-l border-line px-3" data-column={columns[i]!.name}>
-          {cell && (
-            <span className="flex items-baseline gap-2">
-              {cell.text}
-              <span className="flex-1" />
-              <Sign sign={cell.sign} behind={cell.behind} />
-            </span>
-          )}
-        </td>
-      ))}
-    </tr>
-  );
+function isNumber(property: Property | undefined): boolean {
+  return property !== undefined && ["int", "time", "real"].includes(property.type.form);
 }
 
-function Held(props: { column: Column; thing: Thing; property: Property }) {
-  const watch = useWatch();
-  if (!watch.outline) return null;
-  const cell = compare(watch.outline, props.column, props.thing, props.property, watch.tick);
-  return (
-    <td className="border-l border-line px-3" data-column={props.column.name}>
-      <span className="flex items-baseline gap-2">
-        {cell.text !== "" && <Value text={cell.text} number={isNumber(props.property.type.form)} />}
-        {cell.sign !== "–" && <span className="flex-1" />}
-        <Sign sign={cell.sign} behind={cell.behind} />
-      </span>
-    </td>
-  );
+// moves tells whether a value follows from a motion, or from where something else is: it changes without being sent.
+function moves(thing: Thing | undefined, property: Property | undefined): boolean {
+  const value = property && thing?.values[property.name];
+  return value !== null && typeof value === "object" && ("from" in value || "attached" in value);
 }
 
-const isNumber = (form: string) => form === "int" || form === "time" || form === "real";
-
-// Value shows a value, and marks it for a moment when it has changed.
-function Value({ text, number }: { text: string; number: boolean }) {
+// Value shows a value, and marks it for a moment when it has changed; what moves by itself is not marked.
+function Value({ text, number, moves }: { text: string; number: boolean; moves: boolean }) {
   const [{ shown, changes }, setLast] = useState({ shown: text, changes: 0 });
-  if (shown !== text) setLast({ shown: text, changes: changes + 1 });
+  if (shown !== text) setLast({ shown: text, changes: moves ? changes : changes + 1 });
   return (
-    <span className={number ? "inline-block min-w-[4ch] text-right" : ""}>
+    <span className={`truncate ${number ? "min-w-[6ch] text-right" : ""}`} title={text.length > 16 ? text : undefined}>
       <span key={changes} className={`value ${changes > 0 ? "changed" : ""}`}>
         {text}
       </span>

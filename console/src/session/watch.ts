@@ -6,15 +6,17 @@ import {
   message,
   type Decision,
   type Faults,
+  type Outcome,
   type Outline,
   type Session,
   type Told,
   type Watch,
   type WatchClient,
 } from "../shared/api";
-import { apply, emptyCopy, type Copy } from "./copy";
+import { recheck, type Apart } from "./apart";
+import { apply, emptyCopy, nothingTouched, type Copy, type Touched } from "./copy";
 
-export type Column = WatchClient & { copy: Copy };
+export type Column = WatchClient & { copy: Copy; apart: Apart };
 
 export type State = {
   id: number;
@@ -27,15 +29,19 @@ export type State = {
   columns: Column[];
   decisions: Decision[]; // the newest first
   faults?: Faults;
+  outcomes: Record<Outcome, number>; // of the decisions since the page was opened
   told: (Told & { tick: number; key: string })[];
   turn: number; // counts what came, so that a changed copy is drawn
+  structure: number; // counts changes of which entities there are, and whose
+  changed: Map<number, Map<string, number>>; // by entity and property: the tick of the server's last change
 };
 
 const keep = 200;
 
 export const useWatch = create<State>(() => fresh(0));
 
-function fresh(id: number): State {
+// fresh is the state of a page that has not been told anything.
+export function fresh(id: number): State {
   return {
     id,
     phase: "connecting",
@@ -44,8 +50,11 @@ function fresh(id: number): State {
     server: emptyCopy(),
     columns: [],
     decisions: [],
+    outcomes: { accepted: 0, denied: 0, dropped: 0, malformed: 0, faulted: 0 },
     told: [],
     turn: 0,
+    structure: 0,
+    changed: new Map(),
   };
 }
 
@@ -60,22 +69,51 @@ export function take(s: State, m: Watch): State {
     next.decisions = [];
     next.told = [];
     next.faults = m.session?.faults;
+    next.changed = new Map();
   }
   if (m.faults) next.faults = m.faults;
-  if (m.server) apply(next.server, m.server);
+  const onServer = m.server ? apply(next.server, m.server) : nothingTouched();
+  noteChanges(next, onServer, m.type === "sheet");
   next.columns = next.columns.filter((c) => !m.left?.includes(c.number));
   for (const c of m.clients) {
     const at = next.columns.findIndex((x) => x.number === c.number);
-    const column: Column = { ...c, copy: next.columns[at]?.copy ?? emptyCopy() };
-    for (const f of c.frames ?? []) apply(column.copy, f);
+    const before = next.columns[at];
+    const column: Column = { ...c, copy: before?.copy ?? emptyCopy(), apart: before?.apart ?? new Map() };
+    const touched = nothingTouched();
+    touched.all = !before;
+    for (const f of c.frames ?? []) apply(column.copy, f, touched);
     column.frames = undefined;
+    if (next.outline) recheck(column.apart, next.outline, next.server, column, touched);
+    if (touched.all || touched.entities.size > 0) next.structure++;
     if (at >= 0) next.columns[at] = column;
     else next.columns = [...next.columns, column];
+  }
+  if (next.outline) for (const c of next.columns) recheck(c.apart, next.outline, next.server, c, onServer);
+  if (m.type !== "sheet" && m.decisions.length > 0) {
+    next.outcomes = { ...s.outcomes };
+    for (const d of m.decisions) next.outcomes[d.outcome]++;
   }
   next.decisions = [...[...m.decisions].reverse(), ...next.decisions].slice(0, keep);
   const told = m.told.map((t, i) => ({ ...t, tick: m.tick, key: `${next.turn}/${i}` })).reverse();
   next.told = [...told, ...next.told].slice(0, keep);
   return next;
+}
+
+// noteChanges notes when the server's values changed. What a sheet begins with is no change.
+function noteChanges(s: State, touched: Touched, isSheet: boolean): void {
+  if (touched.all || touched.entities.size > 0) s.structure++;
+  if (isSheet) return;
+  const note = (entity: number, names: Iterable<string>) => {
+    const of = s.changed.get(entity) ?? new Map<string, number>();
+    for (const name of names) of.set(name, s.tick);
+    s.changed.set(entity, of);
+  };
+  for (const [entity, names] of touched.properties) note(entity, names);
+  for (const entity of touched.entities) {
+    const thing = s.server.things.get(entity);
+    if (thing) note(entity, ["", ...Object.keys(thing.values)]);
+    else s.changed.delete(entity);
+  }
 }
 
 // follow watches a session until the returned function is called; a lost connection is taken up again.

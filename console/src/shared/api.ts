@@ -12,12 +12,26 @@ export type Type = {
   each?: number;
   slotted?: boolean;
   enum?: { name: string; values: string[] };
+  key?: Type; // of a map
+  of?: Type; // of a list or map: of the values
   kinds?: string[]; // of a ref or kind
   name?: string; // of a record
   fields?: Param[]; // of a record
 };
 export type Param = { name: string; type: Type };
-export type Property = { name: string; type: Type; to: string; clamped?: boolean };
+export type Property = {
+  name: string;
+  type: Type;
+  to: string;
+  clamped?: boolean;
+  computed?: boolean;
+  loose?: boolean;
+  once?: boolean;
+  keep?: boolean;
+  set_by?: string; // who writes it, but for the server
+  follows?: string; // the property that holds its rate, or `carrier.pos` when it is attached to that
+  lease_ms?: number; // of a hold
+};
 export type Check = { text: string; reason: string; then: "deny" | "drop" | "strike" | "expel"; line: number };
 export type RequestOutline = {
   name: string;

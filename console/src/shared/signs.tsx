@@ -13,7 +13,7 @@ export function Mark({ number }: { number: number }) {
   );
 }
 
-const outcomes: Record<Outcome, { sign: string; colour: string }> = {
+export const outcomes: Record<Outcome, { sign: string; colour: string }> = {
   accepted: { sign: "✓", colour: "text-good" },
   denied: { sign: "✕", colour: "text-bad" },
   dropped: { sign: "↓", colour: "text-warn" },

@@ -1,0 +1,62 @@
+// Which values clients hold otherwise than the server. It is kept up to date by what frames have touched, since to
+// compare everything at each tick would take longer than a tick with many clients.
+
+import type { Outline } from "../shared/api";
+import { kindOf, standingOf, standingOfOwner, type Copy, type Holder, type Standing, type Touched } from "./copy";
+
+// Apart is what of a client's copy is not as on the server: by entity and property, or an empty name for the entity
+// itself. What is not in it is the same, or not for this client.
+export type Apart = Map<number, Map<string, Standing>>;
+
+// recheck brings a client's Apart up to date after frames have touched the server's state or the client's copy.
+export function recheck(apart: Apart, outline: Outline, server: Copy, client: Holder, touched: Touched): void {
+  if (touched.all) {
+    apart.clear();
+    for (const entity of server.things.keys()) recheckEntity(apart, outline, server, client, entity);
+    for (const entity of client.copy.things.keys())
+      if (!server.things.has(entity)) recheckEntity(apart, outline, server, client, entity);
+    return;
+  }
+  for (const entity of touched.entities) recheckEntity(apart, outline, server, client, entity);
+  for (const [entity, names] of touched.properties) {
+    if (touched.entities.has(entity)) continue;
+    const truth = server.things.get(entity);
+    if (!truth) continue; // it is gone from the server, and told as a whole
+    const kind = kindOf(outline, truth);
+    for (const property of kind.properties)
+      if (names.has(property.name)) note(apart, entity, property.name, standingOf(kind, client, truth, property));
+  }
+}
+
+function recheckEntity(apart: Apart, outline: Outline, server: Copy, client: Holder, entity: number): void {
+  apart.delete(entity);
+  const truth = server.things.get(entity);
+  const thing = truth ?? client.copy.things.get(entity);
+  if (!thing) return;
+  const kind = kindOf(outline, thing);
+  note(apart, entity, "", standingOfOwner(kind, client, thing, !truth));
+  if (!truth) return;
+  for (const property of kind.properties) note(apart, entity, property.name, standingOf(kind, client, truth, property));
+}
+
+function note(apart: Apart, entity: number, name: string, standing: Standing): void {
+  const of = apart.get(entity);
+  if (standing === "≠" || standing === "apart") {
+    if (of) of.set(name, standing);
+    else apart.set(entity, new Map([[name, standing]]));
+  } else if (of?.delete(name) && of.size === 0) {
+    apart.delete(entity);
+  }
+}
+
+// count says how many values clients hold otherwise than the server, and of how many others more is on its way.
+export function count(columns: { waits?: number; apart: Apart }[]): { different: number; late: number } {
+  const out = { different: 0, late: 0 };
+  for (const c of columns)
+    for (const of of c.apart.values())
+      for (const standing of of.values()) {
+        if (standing === "apart" && c.waits) out.late++;
+        else out.different++;
+      }
+  return out;
+}
