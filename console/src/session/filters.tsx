@@ -1,6 +1,7 @@
 // What of the sheet is to be seen: a filter of words, what differs or has changed, and what is near.
 
-import { useWatch } from "./watch";
+import { memo, useState } from "react";
+import { useWatch, type State } from "./watch";
 import { count } from "./apart";
 import { nameOf, things } from "./copy";
 import { placeOf, recentSeconds, type View } from "./rows";
@@ -9,14 +10,53 @@ const chip =
   "h-6 px-2 rounded-sm border border-line text-xs cursor-pointer whitespace-nowrap " +
   "aria-pressed:border-act aria-pressed:bg-act/10 aria-pressed:font-semibold";
 
+type Choice = { entity: number; name: string };
+
+// placedOf lists what has a place, to sort by how near it is; it is listed anew when there is something else.
+function placedOf(): (s: State) => Choice[] {
+  let last: { structure: number; outline: State["outline"]; list: Choice[] } | undefined;
+  return (s) => {
+    const { outline, structure } = s;
+    if (!outline) return [];
+    if (last?.structure !== structure || last.outline !== outline) {
+      const placed = things(s.server).filter((t) => placeOf(s, outline, t));
+      const list = placed.map((t) => ({ entity: t.entity, name: nameOf(s.server.clients, t) }));
+      last = { structure, outline, list };
+    }
+    return last.list;
+  };
+}
+
+const Nearest = memo(
+  function Nearest(props: { near: number; choices: Choice[]; onChange: (near: number) => void }) {
+    if (props.choices.length === 0) return null;
+    return (
+      <select
+        className={`${chip} max-w-44`}
+        aria-label="Sort by how near it is to"
+        value={props.near}
+        onChange={(e) => props.onChange(Number(e.target.value))}
+      >
+        <option value={0}>by kind</option>
+        {props.choices.map((t) => (
+          <option key={t.entity} value={t.entity}>
+            nearest to {t.name}
+          </option>
+        ))}
+      </select>
+    );
+  },
+  (a, b) => a.near === b.near && a.choices === b.choices,
+);
+
 export function Filters(props: { view: View; rows: number; onChange: (view: View) => void }) {
   const watch = useWatch();
   const { outline, server, columns } = watch;
+  const [choices] = useState(placedOf);
   const { view } = props;
   if (!outline) return null;
   const { different, late } = count(columns);
   const only = (which: View["only"]) => props.onChange({ ...view, only: view.only === which ? "" : which });
-  const placed = things(server).filter((t) => placeOf(watch, outline, t));
   return (
     <search className="flex h-9 shrink-0 items-center gap-2 border-b border-line px-3">
       <input
@@ -33,21 +73,7 @@ export function Filters(props: { view: View; rows: number; onChange: (view: View
       <button className={chip} aria-pressed={view.only === "changed"} onClick={() => only("changed")}>
         changed in {recentSeconds} s
       </button>
-      {placed.length > 0 && (
-        <select
-          className={`${chip} max-w-44`}
-          aria-label="Sort by how near it is to"
-          value={view.near}
-          onChange={(e) => props.onChange({ ...view, near: Number(e.target.value) })}
-        >
-          <option value={0}>by kind</option>
-          {placed.map((t) => (
-            <option key={t.entity} value={t.entity}>
-              nearest to {nameOf(server.clients, t)}
-            </option>
-          ))}
-        </select>
-      )}
+      <Nearest near={view.near} choices={choices(watch)} onChange={(near) => props.onChange({ ...view, near })} />
       {view.pinned.size > 0 && (
         <button className={chip} aria-pressed onClick={() => props.onChange({ ...view, pinned: new Set() })}>
           pinned {view.pinned.size}

@@ -8,7 +8,7 @@ import { api, message, type Outline } from "../shared/api";
 import { Drawer } from "./ask";
 import { EntityDrawer, titleOf } from "./entity";
 import { Filters } from "./filters";
-import { paramsOf, rowsOf, viewOf, type View } from "./rows";
+import { lister, paramsOf, viewOf, type View } from "./rows";
 import { Sheet } from "./sheet";
 import { Strip } from "./strip";
 import { Tray } from "./tray";
@@ -41,7 +41,8 @@ function Session({ id }: { id: number }) {
   }, [id]);
 
   const { phase, outline, session, columns, server } = watch;
-  const rows = rowsOf(watch, view);
+  const [list] = useState(lister);
+  const rows = list(watch, view);
   const client = columns.find((c) => c.number === asking);
   const guard = (p: Promise<unknown>) =>
     p.then(

@@ -68,6 +68,18 @@ export function rowsOf(s: State, view: View): Row[] {
   return [...pinned, ...out];
 }
 
+// lister returns rowsOf with a memory. A view that follows values is listed anew with each message, any other one when
+// which entities there are has changed.
+export function lister(): (s: State, view: View) => Row[] {
+  let last: { view: View; outline?: Outline; when: number; rows: Row[] } | undefined;
+  return (s, view) => {
+    const when = view.only !== "" || view.near !== 0 ? s.turn : s.structure;
+    if (last?.view !== view || last.outline !== s.outline || last.when !== when)
+      last = { view, outline: s.outline, when, rows: rowsOf(s, view) };
+    return last.rows;
+  };
+}
+
 function isShown(s: State, only: View["only"], entity: number, name: string): boolean {
   if (only === "differs") return s.columns.some((c) => c.apart.get(entity)?.has(name));
   if (only === "changed") {

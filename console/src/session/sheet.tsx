@@ -3,7 +3,7 @@
 
 import { useVirtualizer } from "@tanstack/react-virtual";
 import { ChevronDown, ChevronRight, Pin, PinOff, X } from "lucide-react";
-import { memo, useRef, useState } from "react";
+import { memo, useEffect, useRef, useState, type RefObject } from "react";
 import type { Property } from "../shared/api";
 import { Mark, Sign } from "../shared/signs";
 import { format, kindOf, ownerName, present, signOf, standingOf, type Cell, type Thing } from "./copy";
@@ -34,12 +34,25 @@ export function Sheet(props: {
     count: props.rows.length,
     getScrollElement: () => scroller.current,
     estimateSize: () => rowHeight,
-    overscan: 12,
+    overscan: 6,
     scrollMargin: headHeight,
   });
-  const others = columns.length > 0 ? `repeat(${columns.length}, minmax(${clientWidth}px, 1fr))` : "1fr";
-  const template = `${fixed.map((w) => `${w}px`).join(" ")} ${others}`;
-  const least = fixed.reduce((a, b) => a + b, 0) + clientWidth * columns.length;
+  const width = useWidth(scroller);
+  const left = fixed.reduce((a, b) => a + b, 0);
+  const each = Math.max(clientWidth, Math.floor((width - left) / Math.max(columns.length, 1)));
+  const across = useVirtualizer({
+    horizontal: true,
+    count: columns.length,
+    getScrollElement: () => scroller.current,
+    estimateSize: () => each,
+    overscan: 1,
+    scrollMargin: left,
+  });
+  useEffect(() => across.measure(), [across, each]);
+  const seen = across.getVirtualItems();
+  const inSight = seen.map((item) => columns[item.index] as Column);
+  const before = seen[0] ? seen[0].start - left : 0;
+  const template = `${fixed.map((w) => `${w}px`).join(" ")} ${before}px repeat(${Math.max(seen.length, 1)}, ${each}px)`;
   return (
     <div
       ref={scroller}
@@ -48,7 +61,10 @@ export function Sheet(props: {
       aria-label="Values of the server and of each client"
       aria-rowcount={props.rows.length + 1}
     >
-      <div style={{ height: rows.getTotalSize() + headHeight, minWidth: least }} className="relative">
+      <div
+        style={{ height: rows.getTotalSize() + headHeight, minWidth: left + each * columns.length }}
+        className="relative"
+      >
         <div
           role="row"
           className="sticky top-0 z-10 grid border-b border-ink bg-paper font-semibold"
@@ -59,7 +75,8 @@ export function Sheet(props: {
               {h}
             </Stay>
           ))}
-          {columns.map((c) => (
+          <div role="presentation" />
+          {inSight.map((c) => (
             <div key={c.number} role="columnheader" className="min-w-0 border-l border-line px-3 pt-1">
               <Head
                 column={c}
@@ -80,9 +97,9 @@ export function Sheet(props: {
               aria-rowindex={item.index + 2}
               data-row={row.thing ? `${row.name}.${row.property?.name ?? "owner"}` : row.name}
               className={
-                "group absolute left-0 grid w-full items-stretch " +
+                "group absolute left-0 grid w-full items-stretch [contain:strict] " +
                 (row.first && item.index > 0 ? "border-t border-line " : "") +
-                (row.key === props.selected ? "bg-act/10" : "")
+                (row.key === props.selected ? "bg-chosen" : "")
               }
               style={{ gridTemplateColumns: template, height: rowHeight, top: item.start }}
             >
@@ -91,6 +108,8 @@ export function Sheet(props: {
                   row={row}
                   thing={row.thing}
                   watch={watch}
+                  columns={inSight}
+                  selected={row.key === props.selected}
                   onSelect={props.onSelect}
                   onPin={props.onPin}
                   onFold={props.onFold}
@@ -104,6 +123,18 @@ export function Sheet(props: {
       </div>
     </div>
   );
+}
+
+// useWidth gives the width of an element, as it is now.
+function useWidth(element: RefObject<HTMLElement | null>): number {
+  const [width, setWidth] = useState(1280);
+  useEffect(() => {
+    if (!element.current) return undefined;
+    const observer = new ResizeObserver(([entry]) => entry && setWidth(entry.contentRect.width));
+    observer.observe(element.current);
+    return () => observer.disconnect();
+  }, [element]);
+  return width;
 }
 
 // Stay is a cell of a column that stays in sight when the sheet is moved sideways.
@@ -136,15 +167,17 @@ type RowProps = {
   row: Row;
   thing: Thing;
   watch: State;
+  columns: Column[]; // in sight
+  selected: boolean;
   onSelect: (key: string) => void;
   onPin: (key: string) => void;
   onFold: (kind: string) => void;
 };
 
-function Values({ row, thing, watch, onSelect, onPin, onFold }: RowProps) {
-  const { server, columns, tick } = watch;
+function Values({ row, thing, watch, columns, selected, onSelect, onPin, onFold }: RowProps) {
+  const { server, tick } = watch;
   const { property } = row;
-  const ground = "bg-paper group-hover:bg-raised";
+  const ground = selected ? "bg-chosen" : "bg-paper group-hover:bg-raised";
   return (
     <>
       <Stay at={0} role="cell" className={`flex items-center ${ground} pl-1`}>
@@ -182,6 +215,7 @@ function Values({ row, thing, watch, onSelect, onPin, onFold }: RowProps) {
       >
         <ServerValue row={row} thing={thing} watch={watch} />
       </Stay>
+      <div role="presentation" />
       {columns.map((c) => (
         <Held
           key={c.number}

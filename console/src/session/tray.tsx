@@ -1,6 +1,7 @@
 // The tray: what happened, newest first.
 
 import { Tabs } from "radix-ui";
+import { memo } from "react";
 import type { Decision } from "../shared/api";
 import { Mark, Verdict } from "../shared/signs";
 import { useWatch } from "./watch";
@@ -37,21 +38,7 @@ export function Tray() {
         <table className="w-full border-collapse" aria-label="Decisions">
           <tbody>
             {decisions.map((d) => (
-              <tr key={`${d.client.number}/${d.seq}/${d.tick}`} className="border-b border-line">
-                <td className="value w-20 px-3 text-right text-muted">{d.tick}</td>
-                <td className="w-36 px-3 whitespace-nowrap">
-                  <Mark number={d.client.number} /> {d.client.name}
-                </td>
-                <td className="value w-64 px-3">{asked(d)}</td>
-                <td className="px-3">
-                  <Verdict outcome={d.outcome} />
-                  {d.reason && <>: {d.reason}</>}
-                  {d.stage && <span className="text-muted"> ({d.stage})</span>}
-                </td>
-                <td className="value px-3 whitespace-nowrap text-muted">
-                  {d.check_text && `line ${d.line}: check ${d.check_text}`}
-                </td>
-              </tr>
+              <DecisionRow key={`${d.client.number}/${d.seq}/${d.tick}`} decision={d} />
             ))}
           </tbody>
         </table>
@@ -101,6 +88,26 @@ export function Tray() {
     </Tabs.Root>
   );
 }
+
+const DecisionRow = memo(function DecisionRow({ decision: d }: { decision: Decision }) {
+  return (
+    <tr className="border-b border-line">
+      <td className="value w-20 px-3 text-right text-muted">{d.tick}</td>
+      <td className="w-36 px-3 whitespace-nowrap">
+        <Mark number={d.client.number} /> {d.client.name}
+      </td>
+      <td className="value w-64 px-3">{asked(d)}</td>
+      <td className="px-3">
+        <Verdict outcome={d.outcome} />
+        {d.reason && <>: {d.reason}</>}
+        {d.stage && <span className="text-muted"> ({d.stage})</span>}
+      </td>
+      <td className="value px-3 whitespace-nowrap text-muted">
+        {d.check_text && `line ${d.line}: check ${d.check_text}`}
+      </td>
+    </tr>
+  );
+});
 
 function asked(d: Decision): string {
   const args = Array.isArray(d.args) ? d.args : [];
