@@ -234,3 +234,38 @@ test("what fails inside is counted and told", async () => {
   await page.getByText(/failed inside \d+ times/).waitFor();
   expect(await violations()).toEqual([]);
 });
+
+test("the map shows what has a place, and what is chosen there is chosen in the sheet", async () => {
+  const file = join(mkdtempSync(join(tmpdir(), "console-")), "reef.kam");
+  writeFileSync(
+    file,
+    "contract reef language 2\ntype Place = vec2 -90..90 step 0.1\npublic const walls: list<Wall> max 2 = " +
+      "[Wall(a = vec(0, -5), b = vec(9, -5))]\ntype Wall { a: Place, b: Place }\n" +
+      "entity Diver per player { pos: Place = vec(3, 4) set by owner pace distance(old, new) 5 per second burst 5 }\n" +
+      "entity Eel { pos: Place = vec(0, 0) follows drift; drift: Place = vec(1, 0) once }\n" +
+      "shared Sea { on start { spawn Eel } }\n",
+  );
+  kamerad("contract", "publish", file);
+  const opened = JSON.parse(kamerad("session", "open", "reef", "--json")) as { id: number };
+  await page.goto(`${address}/sessions/${opened.id}`);
+  await openClient("Ana");
+  await openClient("Bo");
+  await page.getByRole("button", { name: "Close this drawer" }).click();
+  await page.keyboard.press("2");
+  await page.getByText("1 square is").waitFor();
+  await page
+    .getByLabel("Whose copy is held against the server's")
+    .selectOption({ label: "as Bo sees it, against the server" });
+  await page.getByText("all where the server has them").waitFor();
+  await page.getByLabel("Choose what has a place").selectOption({ label: "Ana.Diver" });
+  await page.getByRole("complementary", { name: "Ana.Diver" }).waitFor();
+  await page.getByRole("button", { name: "follow" }).click();
+  await page.getByRole("button", { name: "Zoom in" }).click();
+  await page.keyboard.press("ArrowLeft");
+  expect(await page.getByRole("button", { name: "follow" }).getAttribute("aria-pressed")).toBe("false");
+  expect(await violations()).toEqual([]);
+  expect(page.url()).toMatch(/face=map/);
+  await page.keyboard.press("1");
+  await page.locator('[data-row="Ana.Diver.pos"]').waitFor();
+  await shows("Eel.pos", "Bo", /^\([\d.]+, 0\) = as the server$/);
+});

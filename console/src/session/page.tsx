@@ -8,6 +8,8 @@ import { api, message, type Outline } from "../shared/api";
 import { Drawer } from "./ask";
 import { EntityDrawer, titleOf } from "./entity";
 import { Filters } from "./filters";
+import { useKeys } from "./keys";
+import { Map } from "./map";
 import { lister, paramsOf, viewOf, type View } from "./rows";
 import { Sheet } from "./sheet";
 import { Strip } from "./strip";
@@ -27,13 +29,17 @@ function Session({ id }: { id: number }) {
   const view = useMemo(() => viewOf(params), [params]);
   const setView = (next: View) => setParams(paramsOf(next, params), { replace: true });
   const selected = params.get("at") ?? ""; // the row that the drawer is about, as entity/property
-  const select = (key: string) => {
+  const put = (name: string, value: string) => {
     const next = new URLSearchParams(params);
-    if (key && key !== selected) next.set("at", key);
-    else next.delete("at");
+    if (value) next.set(name, value);
+    else next.delete(name);
     setParams(next, { replace: true });
-    setAsking(undefined);
+    if (name === "at") setAsking(undefined);
   };
+  const select = (key: string) => put("at", key === selected ? "" : key);
+  const face = params.get("face") === "map" ? "map" : "sheet";
+  const show = (next: Face) => put("face", next === "map" ? "map" : "");
+  useKeys({ "1": () => show("sheet"), "2": () => show("map") });
   const [error, setError] = useState("");
   useEffect(() => {
     document.title = `Session ${id} · Kamerad`;
@@ -77,27 +83,37 @@ function Session({ id }: { id: number }) {
         )}
       </header>
       {phase !== "live" && <Standing />}
-      {phase === "live" && <Strip />}
+      {phase === "live" && <Strip face={face} onFace={show} />}
       {(phase === "live" || phase === "lost") && outline && (
         <div className="flex min-h-0 flex-1">
           <main className="flex min-w-0 flex-1 flex-col">
-            <Filters view={view} rows={rows.length} onChange={setView} />
-            <Sheet
-              rows={rows}
-              asking={asking}
-              selected={selected}
-              onAsk={(n) => setAsking(n === asking ? undefined : n)}
-              onClose={(n) => guard(api.closeClient(id, n))}
-              onSelect={select}
-              onFold={(kind) => setView({ ...view, folded: toggled(view.folded, kind) })}
-              onPin={(key) => setView({ ...view, pinned: toggled(view.pinned, key) })}
-            />
+            {face === "map" && (
+              <Map
+                as={Number(params.get("as")) || 0}
+                selected={selected ? entityOf(selected) : 0}
+                onAs={(n) => put("as", n ? String(n) : "")}
+                onSelect={(entity) => put("at", entity ? `${entity}/pos` : "")}
+              />
+            )}
+            {face === "sheet" && <Filters view={view} rows={rows.length} onChange={setView} />}
+            {face === "sheet" && (
+              <Sheet
+                rows={rows}
+                asking={asking}
+                selected={selected}
+                onAsk={(n) => setAsking(n === asking ? undefined : n)}
+                onClose={(n) => guard(api.closeClient(id, n))}
+                onSelect={select}
+                onFold={(kind) => setView({ ...view, folded: toggled(view.folded, kind) })}
+                onPin={(key) => setView({ ...view, pinned: toggled(view.pinned, key) })}
+              />
+            )}
             {columns.length === 0 && (
               <p className="p-4 text-muted">
                 No client is here. Open a test client, or join with kamerad join {id} --as Ana.
               </p>
             )}
-            {rows.length === 0 && server.things.size > 0 && (
+            {face === "sheet" && rows.length === 0 && server.things.size > 0 && (
               <p className="p-4 text-muted">
                 No row is as asked for.{" "}
                 <button className="text-act underline" onClick={() => setView(viewOf(new URLSearchParams()))}>
@@ -122,6 +138,8 @@ function Session({ id }: { id: number }) {
     </div>
   );
 }
+
+export type Face = "sheet" | "map";
 
 // Aside is the drawer: it holds what concerns one thing.
 function Aside(props: { title: string; onClose: () => void; children: ReactNode }) {

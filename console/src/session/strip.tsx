@@ -3,9 +3,10 @@
 import { outcomes } from "../shared/signs";
 import type { Outcome } from "../shared/api";
 import { count } from "./apart";
+import type { Face } from "./page";
 import { useWatch } from "./watch";
 
-export function Strip() {
+export function Strip(props: { face: Face; onFace: (face: Face) => void }) {
   const watch = useWatch();
   const { columns, tick, session, faults } = watch;
   const part = "border-l border-line pl-4";
@@ -53,6 +54,17 @@ export function Strip() {
           {session.slow.ticks} slow ticks
         </span>
       )}
+      <span className="flex-1" />
+      {(["sheet", "map"] as const).map((face, i) => (
+        <button
+          key={face}
+          className="h-6 cursor-pointer px-1 capitalize aria-pressed:font-semibold aria-pressed:text-act"
+          aria-pressed={props.face === face}
+          onClick={() => props.onFace(face)}
+        >
+          {face} <kbd className="rounded-sm border border-line px-1 font-mono">{i + 1}</kbd>
+        </button>
+      ))}
     </section>
   );
 }

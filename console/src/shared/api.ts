@@ -54,7 +54,14 @@ export type Kind = {
   requests: RequestOutline[];
   events: { name: string; params: Param[] }[];
 };
-export type Outline = { contract: string; tick: number; seats: number; roles: string[]; kinds: Kind[] };
+export type Outline = {
+  contract: string;
+  tick: number;
+  seats: number;
+  roles: string[];
+  kinds: Kind[];
+  constants?: { name: string; type: Type; value: unknown }[]; // those that clients get
+};
 
 export type Client = { number: number; name: string; role: string };
 export type Session = {

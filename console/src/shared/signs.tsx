@@ -4,11 +4,16 @@ import type { Outcome } from "./api";
 
 const shapes = ["▲", "●", "■", "◆", "▼", "○", "□", "◇"];
 
+// shapeOf gives the shape that stands for a client.
+export function shapeOf(number: number): string {
+  return shapes[(number - 1) % shapes.length] as string;
+}
+
 export function Mark({ number }: { number: number }) {
   const i = number - 1;
   return (
     <span className="text-muted" aria-hidden="true">
-      {String.fromCharCode(65 + (i % 26))} {shapes[i % shapes.length]}
+      {String.fromCharCode(65 + (i % 26))} {shapeOf(number)}
     </span>
   );
 }

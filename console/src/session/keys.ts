@@ -1,0 +1,18 @@
+// Keys that do something wherever the page stands.
+
+import { useEffect } from "react";
+
+// useKeys has keys do something, unless they are typed somewhere.
+export function useKeys(keys: Record<string, () => void>): void {
+  useEffect(() => {
+    const pressed = (e: KeyboardEvent) => {
+      const typing = e.target instanceof HTMLElement && e.target.closest("input, select, textarea, [role=tablist]");
+      const act = keys[e.key];
+      if (typing || e.ctrlKey || e.altKey || e.metaKey || !act) return;
+      e.preventDefault();
+      act();
+    };
+    window.addEventListener("keydown", pressed);
+    return () => window.removeEventListener("keydown", pressed);
+  });
+}
