@@ -19,9 +19,11 @@ export function toWorld(plane: Plane, size: Size, [x, y]: Point): Point {
   return [plane.middle[0] + (x - size.width / 2) / plane.scale, plane.middle[1] - (y - size.height / 2) / plane.scale];
 }
 
+const leastScale = 1e-12; // of a world as wide as its numbers go
+
 // zoomed zooms by a factor; what is at a point of the screen stays there.
 export function zoomed(plane: Plane, size: Size, at: Point, factor: number): Plane {
-  const scale = Math.min(Math.max(plane.scale * factor, 1e-3), 1e4);
+  const scale = Math.min(Math.max(plane.scale * factor, leastScale), 1e4);
   const [x, y] = toWorld(plane, size, at);
   const middle: Point = [x - (at[0] - size.width / 2) / scale, y + (at[1] - size.height / 2) / scale];
   return { middle, scale };
@@ -39,7 +41,7 @@ export function fitted(places: Point[], size: Size): Plane {
     (size.height - 2 * margin) / Math.max(high - low, 1),
     40,
   );
-  return { middle: [(left + right) / 2, (low + high) / 2], scale: Math.max(scale, 1e-3) };
+  return { middle: [(left + right) / 2, (low + high) / 2], scale: Math.max(scale, leastScale) };
 }
 
 // gridStep gives how far the lines of the grid are from each other: 1, 2 or 5 times a power of ten, at least 40 pixels.
