@@ -108,6 +108,17 @@ test("a session is opened, two test clients join, a legal and an illegal request
   await shows("Ana.Diver.satchel", "Bo", "– not for this client");
   await page.getByText("100 → 93").waitFor();
 
+  const own = page.getByRole("table", { name: "Decisions" }).getByRole("row").filter({ hasText: "Diver.search()" });
+  await expect.poll(() => own.first().innerText()).toMatch(/▲ \+\d+ · ● \+\d+/);
+  await page.getByRole("button", { name: /^Flow of Diver.search\(\) by Ana/ }).click();
+  const flow = page.getByRole("img", { name: /▲ Ana to Server: Diver.search\(\)/ });
+  await expect
+    .poll(() => flow.getAttribute("aria-label"))
+    .toMatch(/Server to ▲ Ana: accepted[\s\S]*Server to ● Bo: Ana.Diver.hull 100 → 93, tick \d+/);
+  expect(await flow.getAttribute("aria-label")).not.toMatch(/● Bo: [^;]*satchel/);
+  expect(await violations()).toEqual([]);
+  await page.getByRole("tab", { name: "Decisions" }).click();
+
   await page.getByLabel("Request").selectOption("Strongbox.guess");
   await page.getByLabel("words").fill("rust");
   await page.getByRole("button", { name: "Ask", exact: true }).click();

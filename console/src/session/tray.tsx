@@ -1,23 +1,41 @@
 // The tray: what happened, newest first.
 
 import { Tabs } from "radix-ui";
-import { memo } from "react";
+import { memo, useCallback, useState } from "react";
 import type { Decision } from "../shared/api";
-import { Mark, Verdict } from "../shared/signs";
-import { useWatch } from "./watch";
+import { Mark, shapeOf, Verdict } from "../shared/signs";
+import { keyOf } from "./flow";
+import { FlowChart } from "./flowchart";
+import { useWatch, type State } from "./watch";
 
 const tab =
   "px-3 h-8 text-muted cursor-pointer data-[state=active]:text-ink data-[state=active]:font-semibold " +
   "data-[state=active]:border-b-2 data-[state=active]:border-act";
 
 export function Tray() {
-  const { decisions, told, faults, server, phase } = useWatch();
+  const watch = useWatch();
+  const { decisions, told, faults, server, phase } = watch;
+  const [tabOf, setTab] = useState("decisions");
+  const [flow, setFlow] = useState<Decision>();
+  const follow = useCallback((d: Decision) => {
+    setFlow(d);
+    setTab("flow");
+  }, []);
   return (
-    <Tabs.Root defaultValue="decisions" className="flex h-52 shrink-0 flex-col border-t border-line bg-raised">
+    <Tabs.Root
+      value={tabOf}
+      onValueChange={setTab}
+      className="flex h-52 shrink-0 flex-col border-t border-line bg-raised"
+    >
       <Tabs.List className="flex border-b border-line px-1" aria-label="What happened">
         <Tabs.Trigger className={tab} value="decisions">
           Decisions
         </Tabs.Trigger>
+        {phase !== "closed" && (
+          <Tabs.Trigger className={tab} value="flow">
+            Flow
+          </Tabs.Trigger>
+        )}
         {phase !== "closed" && (
           <Tabs.Trigger className={tab} value="events">
             Events
@@ -38,10 +56,18 @@ export function Tray() {
         <table className="w-full border-collapse" aria-label="Decisions">
           <tbody>
             {decisions.map((d) => (
-              <DecisionRow key={`${d.client.number}/${d.seq}/${d.tick}`} decision={d} />
+              <DecisionRow
+                key={keyOf(d)}
+                decision={d}
+                arrived={phase === "closed" ? "" : arrivals(watch, d)}
+                onFollow={phase === "closed" ? undefined : follow}
+              />
             ))}
           </tbody>
         </table>
+      </Tabs.Content>
+      <Tabs.Content value="flow" className="min-h-0 flex-1 overflow-auto">
+        <FlowChart decision={flow} />
       </Tabs.Content>
       <Tabs.Content value="events" className="min-h-0 flex-1 overflow-auto">
         {told.length === 0 && <p className="px-4 py-2 text-muted">No event was told yet.</p>}
@@ -89,7 +115,9 @@ export function Tray() {
   );
 }
 
-const DecisionRow = memo(function DecisionRow({ decision: d }: { decision: Decision }) {
+type DecisionRowProps = { decision: Decision; arrived: string; onFollow?: (d: Decision) => void };
+
+const DecisionRow = memo(function DecisionRow({ decision: d, arrived, onFollow }: DecisionRowProps) {
   return (
     <tr className="border-b border-line">
       <td className="value w-20 px-3 text-right text-muted">{d.tick}</td>
@@ -103,11 +131,35 @@ const DecisionRow = memo(function DecisionRow({ decision: d }: { decision: Decis
         {d.stage && <span className="text-muted"> ({d.stage})</span>}
       </td>
       <td className="value px-3 whitespace-nowrap text-muted">
-        {d.check_text && `line ${d.line}: check ${d.check_text}`}
+        {d.check_text ? `line ${d.line}: check ${d.check_text}` : arrived}
+      </td>
+      <td className="px-3 text-right">
+        {onFollow && (
+          <button
+            className="h-6 cursor-pointer px-1 text-act underline"
+            aria-label={`Flow of ${asked(d)} by ${d.client.name} in tick ${d.tick}`}
+            onClick={() => onFollow(d)}
+          >
+            Flow
+          </button>
+        )}
       </td>
     </tr>
   );
 });
+
+// arrivals says after how many ticks each client had confirmed a decision's tick.
+function arrivals(s: State, d: Decision): string {
+  const delivered = s.delivered.get(keyOf(d));
+  if (!delivered) return "";
+  return s.columns
+    .slice(0, 8)
+    .map((c) => {
+      const tick = delivered.get(c.number);
+      return `${shapeOf(c.number)} ${tick === undefined ? "…" : `+${tick - d.tick}`}`;
+    })
+    .join(" · ");
+}
 
 function asked(d: Decision): string {
   const args = Array.isArray(d.args) ? d.args : [];

@@ -14,6 +14,7 @@ import {
   type WatchClient,
 } from "../shared/api";
 import { recheck, type Apart } from "./apart";
+import { keyOf } from "./flow";
 import { apply, emptyCopy, nothingTouched, type Copy, type Touched } from "./copy";
 
 export type Column = WatchClient & { copy: Copy; apart: Apart };
@@ -29,8 +30,10 @@ export type State = {
   columns: Column[];
   decisions: Decision[]; // the newest first
   faults?: Faults;
+  delivered: Map<string, Map<number, number>>; // by decision and client: the tick in which it was confirmed
   outcomes: Record<Outcome, number>; // of the decisions since the page was opened
   told: (Told & { tick: number; key: string })[];
+  since: number; // the tick in which the page was opened: when older things arrived is not known
   turn: number; // counts what came, so that a changed copy is drawn
   structure: number; // counts changes of which entities there are, and whose
   changed: Map<number, Map<string, number>>; // by entity and property: the tick of the server's last change
@@ -50,8 +53,10 @@ export function fresh(id: number): State {
     server: emptyCopy(),
     columns: [],
     decisions: [],
+    delivered: new Map(),
     outcomes: { accepted: 0, denied: 0, dropped: 0, malformed: 0, faulted: 0 },
     told: [],
+    since: 0,
     turn: 0,
     structure: 0,
     changed: new Map(),
@@ -70,6 +75,8 @@ export function take(s: State, m: Watch): State {
     next.told = [];
     next.faults = m.session?.faults;
     next.changed = new Map();
+    next.delivered = new Map();
+    next.since = m.tick;
   }
   if (m.faults) next.faults = m.faults;
   const onServer = m.server ? apply(next.server, m.server) : nothingTouched();
@@ -94,9 +101,24 @@ export function take(s: State, m: Watch): State {
     for (const d of m.decisions) next.outcomes[d.outcome]++;
   }
   next.decisions = [...[...m.decisions].reverse(), ...next.decisions].slice(0, keep);
+  noteDeliveries(next);
   const told = m.told.map((t, i) => ({ ...t, tick: m.tick, key: `${next.turn}/${i}` })).reverse();
   next.told = [...told, ...next.told].slice(0, keep);
   return next;
+}
+
+// noteDeliveries notes which clients have confirmed the tick of each decision by now. Who came later does not count.
+function noteDeliveries(s: State): void {
+  const known = new Set<string>();
+  for (const d of s.decisions) {
+    if (d.tick <= s.since) continue;
+    const key = keyOf(d);
+    known.add(key);
+    let of = s.delivered.get(key);
+    if (!of) s.delivered.set(key, (of = new Map()));
+    for (const c of s.columns) if (c.seen >= d.tick && !of.has(c.number)) of.set(c.number, s.tick);
+  }
+  for (const key of s.delivered.keys()) if (!known.has(key)) s.delivered.delete(key);
 }
 
 // noteChanges notes when the server's values changed. What a sheet begins with is no change.
