@@ -102,6 +102,21 @@ test("an action goes to who asked, and to whom it changed something or told some
   expect(flowOf(s, s.decisions[0]!).arrows.at(-1)).toMatchObject({ to: 2, tick: 16, late: true, underWay: false });
 });
 
+test("who comes later is not waited for", () => {
+  let s = opened();
+  s = take(s, message(11, [10, 10, 10], { decisions: [decision(11, 2)], told }));
+  const dov = { number: 4, name: "Dov", role: "player", test: true, seen: 12, sent: 12 };
+  s = take(s, {
+    type: "tick",
+    tick: 12,
+    clients: [{ ...dov, frames: [{ tick: 12, snapshot: true, state: [{ spawned: [diver] }] }] }],
+    decisions: [],
+    told: [],
+  });
+  expect(s.delivered.get(keyOf(s.decisions[0]!))?.has(4)).toBe(false);
+  expect(flowOf(s, s.decisions[0]!).lanes.map((l) => l.name)).toEqual(["Ana", "Bo", "Cleo"]);
+});
+
 test("of what was before the page it is not known when it arrived", () => {
   const s = take(opened(), message(11, [10, 10, 10]));
   const old = s.decisions[0]!;

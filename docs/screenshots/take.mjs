@@ -30,6 +30,15 @@ await page.getByLabel("Decision", { exact: true }).getByText("not carried").wait
 await page.emulateMedia({ colorScheme: "dark" });
 await page.getByText(/all in step|on the way/).waitFor();
 await shot("session-denied-dark");
+await page.emulateMedia({ colorScheme: "light" });
+await page.getByRole("button", { name: "Close this drawer" }).click();
+await page.getByRole("button", { name: /^Flow of Diver.search\(\) by Dov/ }).click();
+await page.keyboard.press("2");
+await page.getByLabel("Whose copy is held against the server's").selectOption({ label: "as Bo sees it, against the server" });
+await page.getByLabel("Choose what has a place").selectOption({ label: "Ana.Diver" });
+await page.getByRole("complementary", { name: "Ana.Diver" }).waitFor();
+await shot("map");
+await page.keyboard.press("1");
 await page.getByRole("button", { name: "Close Dov" }).click();
-await page.getByRole("heading", { name: "Ask as Dov" }).waitFor({ state: "detached" });
+await page.getByRole("button", { name: "Close Dov" }).waitFor({ state: "detached" });
 await browser.close();

@@ -53,7 +53,7 @@ export function flowOf(s: State, decision: Decision): Flow {
   });
   const reason = decision.reason ? `: ${decision.reason}` : "";
   add("decision", decision.client.number, `${decision.outcome}${reason}`);
-  for (const c of s.columns) {
+  for (const c of s.columns.filter((x) => x.from <= decision.tick || !isKnown)) {
     const changes = decision.changes.filter((change) => has(s, c.number, change));
     if (changes.length > 0 && outline) add("change", c.number, changes.map((x) => words(s, x)).join(", "));
   }

@@ -153,6 +153,7 @@ function arrivals(s: State, d: Decision): string {
   const delivered = s.delivered.get(keyOf(d));
   if (!delivered) return "";
   return s.columns
+    .filter((c) => c.from <= d.tick)
     .slice(0, 8)
     .map((c) => {
       const tick = delivered.get(c.number);

@@ -17,7 +17,8 @@ import { recheck, type Apart } from "./apart";
 import { keyOf } from "./flow";
 import { apply, emptyCopy, nothingTouched, type Copy, type Touched } from "./copy";
 
-export type Column = WatchClient & { copy: Copy; apart: Apart };
+// Column is a client. from is the tick in which the page first knew of it.
+export type Column = WatchClient & { copy: Copy; apart: Apart; from: number };
 
 export type State = {
   id: number;
@@ -85,7 +86,12 @@ export function take(s: State, m: Watch): State {
   for (const c of m.clients) {
     const at = next.columns.findIndex((x) => x.number === c.number);
     const before = next.columns[at];
-    const column: Column = { ...c, copy: before?.copy ?? emptyCopy(), apart: before?.apart ?? new Map() };
+    const column: Column = {
+      ...c,
+      copy: before?.copy ?? emptyCopy(),
+      apart: before?.apart ?? new Map(),
+      from: before?.from ?? m.tick,
+    };
     const touched = nothingTouched();
     touched.all = !before;
     for (const f of c.frames ?? []) apply(column.copy, f, touched);
@@ -116,7 +122,7 @@ function noteDeliveries(s: State): void {
     known.add(key);
     let of = s.delivered.get(key);
     if (!of) s.delivered.set(key, (of = new Map()));
-    for (const c of s.columns) if (c.seen >= d.tick && !of.has(c.number)) of.set(c.number, s.tick);
+    for (const c of s.columns) if (c.from <= d.tick && c.seen >= d.tick && !of.has(c.number)) of.set(c.number, s.tick);
   }
   for (const key of s.delivered.keys()) if (!known.has(key)) s.delivered.delete(key);
 }
