@@ -191,6 +191,22 @@ test("an entity is told whole: what each property is, who has it, and what chang
   await expect.poll(() => drawer.count()).toBe(0);
 });
 
+test("a client over a slow link is behind, and nobody else", async () => {
+  await page.getByRole("button", { name: "Ask as Bo" }).click();
+  await page.getByLabel("Over").selectOption("300 ms");
+  await page.getByRole("button", { name: "Ask as Ana" }).click();
+  await page.getByLabel("Request").selectOption("Diver.search");
+  const before = await cell("Ana.Diver.hull", "server");
+  await page.getByRole("button", { name: "Ask", exact: true }).click();
+  await shows("Ana.Diver.hull", "Bo", new RegExp(`^${before} \\+[2-9] [2-9] ticks behind$`));
+  expect(await cell("Ana.Diver.hull", "server")).not.toBe(before);
+  await shows("Ana.Diver.hull", "Ana", "as the server");
+  await shows("Ana.Diver.hull", "Bo", "as the server");
+  await page.getByRole("button", { name: "Ask as Bo" }).click();
+  await page.getByLabel("Over").selectOption("a good link");
+  await page.getByRole("button", { name: "Close this drawer" }).click();
+});
+
 test("a client that joins from elsewhere appears and leaves; a referee ends the dive", async () => {
   await openClient("Dov", "referee");
   await page.getByLabel("Request").selectOption("Dive.end_dive");
@@ -252,7 +268,10 @@ test("the map shows what has a place, and what is chosen there is chosen in the 
     file,
     "contract reef language 2\ntype Place = vec2 -90..90 step 0.1\npublic const walls: list<Wall> max 2 = " +
       "[Wall(a = vec(0, -5), b = vec(9, -5))]\ntype Wall { a: Place, b: Place }\n" +
-      "entity Diver per player { pos: Place = vec(3, 4) set by owner pace distance(old, new) 5 per second burst 5 }\n" +
+      "type Mark { at: Place, all: list<int 0..9> max 3 }\n" +
+      "entity Diver per player { pos: Place = vec(3, 4) set by owner pace distance(old, new) 5 per second burst 5\n" +
+      "  request note(whom: ref Diver, mark: Mark) -> int 0..9 limit 4 per second " +
+      'check whom != nothing else deny "whom" { reply mark.all[0] } }\n' +
       "entity Eel { pos: Place = vec(0, 0) follows drift; drift: Place = vec(1, 0) once }\n" +
       "shared Sea { on start { spawn Eel } }\n",
   );
@@ -260,7 +279,21 @@ test("the map shows what has a place, and what is chosen there is chosen in the 
   const opened = JSON.parse(kamerad("session", "open", "reef", "--json")) as { id: number };
   await page.goto(`${address}/sessions/${opened.id}`);
   await openClient("Ana");
-  await openClient("Bo");
+  await page.getByRole("button", { name: "Close this drawer" }).click();
+  await page.getByRole("button", { name: "Open test client" }).click();
+  await page.getByLabel("Name").fill("Bo");
+  await page.getByLabel("How many like this").fill("3");
+  await page.getByRole("button", { name: "Open", exact: true }).click();
+  await page.getByRole("heading", { name: "Ask as Bo" }).waitFor();
+  await expect.poll(() => page.getByRole("columnheader").count()).toBe(7);
+  await page.getByLabel("at.x").fill("2.5");
+  await page.getByLabel("whom").selectOption("Ana.Diver");
+  await page.getByRole("button", { name: "Add to all" }).click();
+  await page.getByRole("textbox", { name: /^all\[0\]/ }).fill("7");
+  await page.getByRole("button", { name: "Ask", exact: true }).click();
+  await expect.poll(() => decision().innerText()).toMatch(/accepted, replied 7/);
+  await page.getByText(/Diver.note\(\d+, \{"at":\[2.5,0\],"all":\[7\]\}\)/).waitFor();
+  expect(await violations()).toEqual([]);
   await page.getByRole("button", { name: "Close this drawer" }).click();
   await page.keyboard.press("2");
   await page.getByText("1 square is").waitFor();

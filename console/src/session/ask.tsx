@@ -2,9 +2,12 @@
 
 import { Switch } from "radix-ui";
 import { useState } from "react";
-import { api, message, type Answer, type Decision, type Kind, type Param, type Type } from "../shared/api";
+import { api, message, type Answer, type Decision, type Kind, type Param } from "../shared/api";
 import { format, nameOf, things } from "./copy";
 import { Verdict } from "../shared/signs";
+import { draftOf, valueOf, type Draft } from "./draft";
+import { Field } from "./fields";
+import { LinkChoice } from "./link";
 import { useWatch, type Column } from "./watch";
 
 export function Drawer({ client }: { client: Column }) {
@@ -14,7 +17,7 @@ export function Drawer({ client }: { client: Column }) {
   const own = kinds.find((k) => k.per === client.role) ?? kinds[0];
   const [picked, setPicked] = useState(own ? `${own.name}.${own.requests[0]?.name}` : "");
   const [entity, setEntity] = useState(0);
-  const [values, setValues] = useState<Record<string, string>>({});
+  const [drafts, setDrafts] = useState<Record<string, Draft>>({});
   const [forging, setForging] = useState(false);
   const [forged, setForged] = useState({ request: "", args: "" });
   const [answer, setAnswer] = useState<Answer>();
@@ -28,10 +31,13 @@ export function Drawer({ client }: { client: Column }) {
   const mine = targets.find((t) => t.owner === client.number);
   const target = targets.find((t) => t.entity === entity) ?? mine ?? targets[0];
 
+  const draft = (p: Param) => drafts[`${picked}.${p.name}`] ?? draftOf(p.type);
+  const values = (): unknown[] => (request?.params ?? []).map((p) => valueOf(p.type, draft(p)));
+
   const send = async () => {
     setError("");
     let name = picked;
-    let args: unknown[] = (request?.params ?? []).map((p) => typed(p, values[p.name]));
+    let args = values();
     if (forging) {
       name = forged.request;
       try {
@@ -52,8 +58,12 @@ export function Drawer({ client }: { client: Column }) {
   };
   const toggle = (on: boolean) => {
     if (on) {
-      const args = (request?.params ?? []).map((p) => JSON.stringify(typed(p, values[p.name])));
-      setForged({ request: picked, args: args.join(", ") });
+      setForged({
+        request: picked,
+        args: values()
+          .map((v) => JSON.stringify(v))
+          .join(", "),
+      });
     }
     setForging(on);
   };
@@ -67,6 +77,7 @@ export function Drawer({ client }: { client: Column }) {
         void send();
       }}
     >
+      <LinkChoice session={id} client={client.number} />
       {forging ? (
         <label className="block">
           Request, as it stands
@@ -109,11 +120,12 @@ export function Drawer({ client }: { client: Column }) {
         </label>
       ) : (
         request?.params.map((p) => (
-          <Argument
-            key={p.name}
-            param={p}
-            value={values[p.name]}
-            onChange={(v) => setValues({ ...values, [p.name]: v })}
+          <Field
+            key={`${picked}.${p.name}`}
+            label={p.name}
+            type={p.type}
+            draft={draft(p)}
+            onChange={(d) => setDrafts({ ...drafts, [`${picked}.${p.name}`]: d })}
           />
         ))
       )}
@@ -153,89 +165,6 @@ export function Drawer({ client }: { client: Column }) {
       )}
       {answer && <Outcome answer={answer} full={full} />}
     </form>
-  );
-}
-
-// typed turns what stands in a field into a value of the argument's type.
-function typed(p: Param, text: string | undefined): unknown {
-  const value = text ?? initial(p);
-  if (p.type.form === "real") return value.trim() !== "" && Number.isFinite(Number(value)) ? Number(value) : value;
-  if (p.type.form === "int" || p.type.form === "time")
-    return value.trim() !== "" && Number.isInteger(Number(value)) ? Number(value) : value;
-  if (p.type.form === "bool") return value === "true";
-  if (p.type.form in written) {
-    try {
-      return JSON.parse(value) as unknown;
-    } catch {
-      return value; // sent as it stands: the server tells what is wrong with it
-    }
-  }
-  return value;
-}
-
-// written are the forms whose values are written as JSON: what to begin with, and what it means.
-const written: Record<string, [initial: string, means: string]> = {
-  vec2: ["[0, 0]", "x and y"],
-  vec3: ["[0, 0, 0]", "x, y and z"],
-  direction: ["[1, 0]", "a vector, or radians"],
-  rotation: ["[0, 0, 0, 1]", "x, y, z and w"],
-  ref: ["null", "an entity's number, or null"],
-  client: ["null", "a client's number, or null"],
-  list: ["[]", "a list"],
-  map: ["[]", "pairs of a key and a value"],
-  record: ["{}", "an object"],
-  instant: ["0", "milliseconds of the session's clock"],
-};
-
-// range gives the least and the greatest value of a number's type.
-function range(t: Type): [number, number] {
-  const step = (t.unit ?? 1) / (t.per ?? 1);
-  return [(t.low ?? 0) * step, (t.high ?? 0) * step];
-}
-
-function initial(p: Param): string {
-  if (p.type.form === "enum") return p.type.enum?.values[0] ?? "";
-  if (p.type.form === "bool") return "false";
-  if (p.type.form === "kind") return p.type.kinds?.[0] ?? "";
-  if (p.type.form === "record") {
-    return JSON.stringify(Object.fromEntries((p.type.fields ?? []).map((f) => [f.name, typed(f, undefined)])));
-  }
-  const known = written[p.type.form];
-  if (known) return known[0];
-  if (p.type.form === "int" || p.type.form === "time" || p.type.form === "real") {
-    const [low, high] = range(p.type);
-    return String(Math.min(Math.max(0, low), high));
-  }
-  return "";
-}
-
-function Argument({ param, value, onChange }: { param: Param; value?: string; onChange: (v: string) => void }) {
-  const { type } = param;
-  const choices =
-    type.form === "enum"
-      ? type.enum?.values
-      : type.form === "bool"
-        ? ["false", "true"]
-        : type.form === "kind"
-          ? type.kinds
-          : undefined;
-  return (
-    <label className="block">
-      {param.name}
-      {(type.form === "int" || type.form === "real") && <span className="text-muted"> {range(type).join(" to ")}</span>}
-      {type.form === "time" && <span className="text-muted"> {range(type).join(" to ")} milliseconds</span>}
-      {type.form === "text" && <span className="text-muted"> at most {type.max} characters</span>}
-      {type.form in written && <span className="text-muted"> {written[type.form]?.[1]}</span>}
-      {choices ? (
-        <select className="field" value={value ?? initial(param)} onChange={(e) => onChange(e.target.value)}>
-          {choices.map((c) => (
-            <option key={c}>{c}</option>
-          ))}
-        </select>
-      ) : (
-        <input className="field value" value={value ?? initial(param)} onChange={(e) => onChange(e.target.value)} />
-      )}
-    </label>
   );
 }
 

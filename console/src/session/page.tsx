@@ -187,31 +187,49 @@ function Standing() {
 
 const suggestions = ["Cleo", "Dov", "Ana", "Bo"];
 
+// freeNames gives names that nobody has.
+function freeNames(taken: string[], count: number): string[] {
+  const out: string[] = [];
+  for (let i = 0; out.length < count; i++) {
+    const name = suggestions[i] ?? `Diver ${i + 1}`;
+    if (!taken.includes(name)) out.push(name);
+  }
+  return out;
+}
+
 function OpenClient(props: { id: number; outline: Outline; taken: string[]; onOpen: (n: number) => void }) {
   const [open, setOpen] = useState(false);
   const [name, setName] = useState("");
   const [role, setRole] = useState("");
+  const [count, setCount] = useState(1);
   const [error, setError] = useState("");
-  const submit = () =>
-    api.openClient(props.id, name, role).then(
-      (c) => {
-        setOpen(false);
-        props.onOpen(c.number);
-      },
-      (e) => setError(message(e)),
-    );
+  const submit = async () => {
+    try {
+      const names = [name, ...freeNames([...props.taken, name], count - 1)];
+      let first = 0;
+      for (const each of names) {
+        const client = await api.openClient(props.id, each, role);
+        first ||= client.number;
+      }
+      setOpen(false);
+      props.onOpen(first);
+    } catch (e) {
+      setError(message(e));
+    }
+  };
   return (
     <Dialog.Root
       open={open}
       onOpenChange={(now) => {
         setOpen(now);
         setError("");
-        setName(suggestions.find((n) => !props.taken.includes(n)) ?? `Diver ${props.taken.length + 1}`);
+        setName(freeNames(props.taken, 1)[0] as string);
+        setCount(1);
         setRole(props.outline.roles[0] ?? "");
       }}
     >
       <Dialog.Trigger className="button main">Open test client</Dialog.Trigger>
-      <Window title="Open test client" error={error} action="Open" disabled={!name} onSubmit={submit}>
+      <Window title="Open test client" error={error} action="Open" disabled={!name} onSubmit={() => void submit()}>
         <label className="block">
           Name
           <input className="field" value={name} maxLength={24} onChange={(e) => setName(e.target.value)} />
@@ -223,6 +241,17 @@ function OpenClient(props: { id: number; outline: Outline; taken: string[]; onOp
               <option key={r}>{r}</option>
             ))}
           </select>
+        </label>
+        <label className="block">
+          How many like this
+          <input
+            className="field"
+            type="number"
+            min={1}
+            max={8}
+            value={count}
+            onChange={(e) => setCount(Math.min(Math.max(Math.round(Number(e.target.value)) || 1, 1), 8))}
+          />
         </label>
       </Window>
     </Dialog.Root>

@@ -167,6 +167,15 @@ async function call<T>(method: string, path: string, body?: unknown): Promise<T>
   return (await answer.json()) as T;
 }
 
+export type Link = {
+  delay_ms: number;
+  jitter_ms: number; // up to so much more
+  loss: number; // how likely a message is lost and sent again, from 0 to 0.95
+  reorder: number;
+  bandwidth: number; // bytes a second; 0 for any
+  cut: boolean;
+};
+
 export type ServiceState = {
   held: boolean;
   records_away: boolean;
@@ -188,6 +197,9 @@ export const api = {
   openClient: (id: number, name: string, role: string) =>
     call<Client>("POST", `/sessions/${id}/clients`, { name, role }),
   closeClient: (id: number, client: number) => call<Client>("POST", `/sessions/${id}/clients/${client}/close`),
+  link: (id: number, client: number) => call<Link>("GET", `/sessions/${id}/clients/${client}/link`),
+  setLink: (id: number, client: number, link: Link) =>
+    call<Link>("POST", `/sessions/${id}/clients/${client}/link`, link),
   ask: (id: number, client: number, entity: number, request: string, args: unknown[]) =>
     call<Answer>("POST", `/sessions/${id}/clients/${client}/ask`, { entity, request, args }),
 };
