@@ -108,7 +108,7 @@ test("a session is opened, two test clients join, a legal and an illegal request
   await shows("Ana.Diver.satchel", "Bo", "– not for this client");
   await page.getByText("100 → 93").waitFor();
 
-  const own = page.getByRole("table", { name: "Decisions" }).getByRole("row").filter({ hasText: "Diver.search()" });
+  const own = page.getByRole("table", { name: "Time line" }).getByRole("row").filter({ hasText: "Diver.search()" });
   await expect.poll(() => own.first().innerText()).toMatch(/▲ \+\d+ · ● \+\d+/);
   await page.getByRole("button", { name: /^Flow of Diver.search\(\) by Ana/ }).click();
   const flow = page.getByRole("img", { name: /▲ Ana to Server: Diver.search\(\)/ });
@@ -117,7 +117,7 @@ test("a session is opened, two test clients join, a legal and an illegal request
     .toMatch(/Server to ▲ Ana: accepted[\s\S]*Server to ● Bo: Ana.Diver.hull 100 → 93, tick \d+/);
   expect(await flow.getAttribute("aria-label")).not.toMatch(/● Bo: [^;]*satchel/);
   expect(await violations()).toEqual([]);
-  await page.getByRole("tab", { name: "Decisions" }).click();
+  await page.getByRole("tab", { name: "Time line" }).click();
 
   await page.getByLabel("Request").selectOption("Strongbox.guess");
   await page.getByLabel("words").fill("rust");
@@ -128,7 +128,7 @@ test("a session is opened, two test clients join, a legal and an illegal request
   await page.getByRole("button", { name: "Ask", exact: true }).click();
   await expect.poll(() => decision().innerText()).toMatch(/denied: not carried/);
   await page.getByLabel("Decision", { exact: true }).getByText("check satchel.has(item)").waitFor();
-  const row = page.getByRole("table", { name: "Decisions" }).getByRole("row").first();
+  const row = page.getByRole("table", { name: "Time line" }).getByRole("row").filter({ hasText: "Diver.use" }).first();
   expect(await row.innerText()).toMatch(/Ana[\s\S]*Diver.use\(relic\)[\s\S]*denied: not carried/);
   await shows("Ana.Diver.satchel", "server", "3 patch, 3 flare");
   expect(await violations()).toEqual([]);
@@ -213,12 +213,11 @@ test("a client that joins from elsewhere appears and leaves; a referee ends the 
   await page.getByRole("button", { name: "Ask", exact: true }).click();
   await expect.poll(() => decision().innerText()).toMatch(/accepted/);
   await shows("Dive.phase", "Bo", "tally = as the server");
-  await page.getByRole("tab", { name: "Events" }).click();
-  await page.getByRole("table", { name: "Events" }).getByText("Dive.turned").waitFor();
-  await page.getByRole("tab", { name: "Decisions" }).click();
+  await page.getByRole("table", { name: "Time line" }).getByText("Dive.turned").waitFor();
+  await page.getByRole("tab", { name: "Time line" }).click();
 
   expect(() => kamerad("ask", "1", "search", "--as", "Cleo")).toThrow(/not in the water|Command failed/);
-  await page.getByRole("table", { name: "Decisions" }).getByText("denied: not in the water").waitFor();
+  await page.getByRole("table", { name: "Time line" }).getByText("denied: not in the water").waitFor();
   await page.getByRole("button", { name: "Close Dov" }).click();
   await expect.poll(() => page.getByRole("columnheader").allInnerTexts()).toHaveLength(5);
 });
@@ -232,7 +231,7 @@ test("dark and narrow views hold up, and a closed session keeps its decisions", 
   await page.emulateMedia({ colorScheme: "light" });
   await page.getByRole("button", { name: "Close session" }).click();
   await page.getByText("This session has closed: closed from the console.").waitFor();
-  await page.getByRole("table", { name: "Decisions" }).getByText("denied: not the owner").waitFor();
+  await page.getByRole("table", { name: "Time line" }).getByText("denied: not the owner").waitFor();
   expect(await violations()).toEqual([]);
   await page.goto(`${address}/sessions/77`);
   await page.getByText("there is no session 77; none is open").waitFor();

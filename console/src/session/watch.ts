@@ -5,6 +5,7 @@ import {
   api,
   message,
   type Decision,
+  type Client,
   type Faults,
   type Outcome,
   type Outline,
@@ -30,6 +31,7 @@ export type State = {
   server: Copy;
   columns: Column[];
   decisions: Decision[]; // the newest first
+  comings: { tick: number; client: Client; came: boolean }[]; // the newest first
   faults?: Faults;
   delivered: Map<string, Map<number, number>>; // by decision and client: the tick in which it was confirmed
   outcomes: Record<Outcome, number>; // of the decisions since the page was opened
@@ -57,6 +59,7 @@ export function fresh(id: number): State {
     delivered: new Map(),
     outcomes: { accepted: 0, denied: 0, dropped: 0, malformed: 0, faulted: 0 },
     told: [],
+    comings: [],
     since: 0,
     turn: 0,
     structure: 0,
@@ -74,6 +77,7 @@ export function take(s: State, m: Watch): State {
     next.columns = [];
     next.decisions = [];
     next.told = [];
+    next.comings = [];
     next.faults = m.session?.faults;
     next.changed = new Map();
     next.delivered = new Map();
@@ -82,6 +86,15 @@ export function take(s: State, m: Watch): State {
   if (m.faults) next.faults = m.faults;
   const onServer = m.server ? apply(next.server, m.server) : nothingTouched();
   noteChanges(next, onServer, m.type === "sheet");
+  const left = next.columns.filter((c) => m.left?.includes(c.number));
+  const came = m.type === "sheet" ? [] : m.clients.filter((c) => !next.columns.some((x) => x.number === c.number));
+  if (left.length + came.length > 0) {
+    const comings = [
+      ...left.map((client) => ({ tick: m.tick, client, came: false })),
+      ...came.map((client) => ({ tick: m.tick, client, came: true })),
+    ];
+    next.comings = [...comings, ...next.comings].slice(0, keep);
+  }
   next.columns = next.columns.filter((c) => !m.left?.includes(c.number));
   for (const c of m.clients) {
     const at = next.columns.findIndex((x) => x.number === c.number);
