@@ -172,8 +172,9 @@ type Change struct {
 	New      json.RawMessage `json:"new"`
 }
 
-// Told is an event and whom it was told.
+// Told is an event, in which tick it was told, and to whom.
 type Told struct {
+	Tick    int64           `json:"tick"`
 	Event   json.RawMessage `json:"event"`
 	Clients []int           `json:"clients"`
 }

@@ -76,7 +76,7 @@ function message(tick: number, seen: number[], more: Partial<Watch> = {}): Watch
   return { type: "tick", tick, clients: list, decisions: [], told: [], ...more };
 }
 
-const told = [{ event: { event: "Diver.used", values: {} }, clients: [1, 3] }];
+const told = [{ tick: 11, event: { event: "Diver.used", values: {} }, clients: [1, 3] }];
 
 test("an action goes to who asked, and to whom it changed something or told something", () => {
   let s = opened();

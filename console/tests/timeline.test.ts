@@ -25,7 +25,7 @@ const decision = (tick: number, number: number, seq: number): Decision => ({
   changes: [],
   told: ["Diver.used"],
 });
-const told = (clients: number[]) => ({ event: { event: "Diver.used", values: {} }, clients });
+const told = (at: number, clients: number[]) => ({ tick: at, event: { event: "Diver.used", values: {} }, clients });
 const fault = (tick: number) => ({
   tick,
   times: 1,
@@ -58,7 +58,7 @@ test("within a tick clients come, requests are decided, and events are told", ()
     tick(3, {
       clients: [here(2)],
       decisions: [decision(3, 1, 1), decision(3, 1, 2)],
-      told: [told([1]), told([])],
+      told: [told(3, [1]), told(3, [])],
       faults: { count: 1, last: [fault(3)] },
     }),
   );
@@ -97,7 +97,7 @@ test("over a minute with ten clients no effect comes before its cause, and each 
         clients: isHere ? [] : [here(number)],
         left: isHere && !asks && roll(20) === 0 ? [number] : undefined,
         decisions: asked,
-        told: asks ? [told([number])] : [],
+        told: asks ? [told(at, [number])] : [],
       }),
     );
     if (at % 25 > 0) continue;

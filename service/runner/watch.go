@@ -224,7 +224,7 @@ func (w *watchers) tick(r *Runner, step *session.Step, failed bool) {
 		w.decisions = append(w.decisions, decisionOf(d))
 	}
 	for _, t := range step.Events {
-		w.events = append(w.events, api.Told{Event: t.Event.JSON(), Clients: t.Clients})
+		w.events = append(w.events, api.Told{Tick: step.Tick, Event: t.Event.JSON(), Clients: t.Clients})
 	}
 	fresh := len(step.Decisions)
 	freshTold := len(step.Events)

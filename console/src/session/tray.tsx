@@ -1,7 +1,7 @@
 // The tray: what happened, newest first.
 
 import { Tabs } from "radix-ui";
-import { memo, useCallback, useState } from "react";
+import { memo, useCallback, useDeferredValue, useState } from "react";
 import type { Decision } from "../shared/api";
 import { Mark, shapeOf, Verdict } from "../shared/signs";
 import { keyOf } from "./flow";
@@ -24,7 +24,7 @@ const sorts: [Sort, string][] = [
 ];
 
 export function Tray() {
-  const watch = useWatch();
+  const watch = useDeferredValue(useWatch()); // the sheet goes first
   const { faults, phase } = watch;
   const [tabOf, setTab] = useState("line");
   const [shown, setShown] = useState<Set<Sort>>(() => new Set(sorts.map(([sort]) => sort)));
@@ -122,7 +122,7 @@ export function Tray() {
 }
 
 // How many lines are drawn; all are kept.
-const mostLines = 100;
+const mostLines = 60;
 
 type LineProps = { entry: Entry; arrived: string; onFollow?: (d: Decision) => void };
 

@@ -35,7 +35,7 @@ export type State = {
   faults?: Faults;
   delivered: Map<string, Map<number, number>>; // by decision and client: the tick in which it was confirmed
   outcomes: Record<Outcome, number>; // of the decisions since the page was opened
-  told: (Told & { tick: number; key: string })[];
+  told: (Told & { key: string })[];
   since: number; // the tick in which the page was opened: when older things arrived is not known
   turn: number; // counts what came, so that a changed copy is drawn
   structure: number; // counts changes of which entities there are, and whose
@@ -121,7 +121,7 @@ export function take(s: State, m: Watch): State {
   }
   next.decisions = [...[...m.decisions].reverse(), ...next.decisions].slice(0, keep);
   noteDeliveries(next);
-  const told = m.told.map((t, i) => ({ ...t, tick: m.tick, key: `${next.turn}/${i}` })).reverse();
+  const told = m.told.map((t, i) => ({ ...t, key: `${next.turn}/${i}` })).reverse();
   next.told = [...told, ...next.told].slice(0, keep);
   return next;
 }

@@ -111,7 +111,11 @@ export type Decision = {
   changes: Change[];
   told: string[];
 };
-export type Told = { event: { event: string; entity?: number; values: Record<string, unknown> }; clients: number[] };
+export type Told = {
+  tick: number;
+  event: { event: string; entity?: number; values: Record<string, unknown> };
+  clients: number[];
+};
 
 export type Spawned = { entity: number; kind: string; owner: number; values: Record<string, unknown> };
 export type Block = {
