@@ -84,8 +84,8 @@ export function take(s: State, m: Watch): State {
     next.since = m.tick;
   }
   if (m.faults) next.faults = m.faults;
-  const onServer = m.server ? apply(next.server, m.server) : nothingTouched();
-  noteChanges(next, onServer, m.type === "sheet");
+  const serverTouched = m.server ? apply(next.server, m.server) : nothingTouched();
+  noteChanges(next, serverTouched, m.type === "sheet");
   const left = next.columns.filter((c) => m.left?.includes(c.number));
   const came = m.type === "sheet" ? [] : m.clients.filter((c) => !next.columns.some((x) => x.number === c.number));
   if (left.length + came.length > 0) {
@@ -114,7 +114,7 @@ export function take(s: State, m: Watch): State {
     if (at >= 0) next.columns[at] = column;
     else next.columns = [...next.columns, column];
   }
-  if (next.outline) for (const c of next.columns) recheck(c.apart, next.outline, next.server, c, onServer);
+  if (next.outline) for (const c of next.columns) recheck(c.apart, next.outline, next.server, c, serverTouched);
   if (m.type !== "sheet" && m.decisions.length > 0) {
     next.outcomes = { ...s.outcomes };
     for (const d of m.decisions) next.outcomes[d.outcome]++;
