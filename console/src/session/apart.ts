@@ -8,24 +8,30 @@ import { kindOf, standingOf, standingOfOwner, type Copy, type Holder, type Stand
 // itself. What is not in it is the same, or not for this client.
 export type Apart = Map<number, Map<string, Standing>>;
 
-// recheck brings a client's Apart up to date after frames have touched the server's state or the client's copy.
-export function recheck(apart: Apart, outline: Outline, server: Copy, client: Holder, touched: Touched): void {
-  if (touched.all) {
+// recheck brings a client's Apart up to date after frames have touched the server's state, the client's copy, or both:
+// what both have touched is looked at once.
+export function recheck(apart: Apart, outline: Outline, server: Copy, client: Holder, ...touched: Touched[]): void {
+  if (touched.some((t) => t.all)) {
     apart.clear();
     for (const entity of server.things.keys()) recheckEntity(apart, outline, server, client, entity);
     for (const entity of client.copy.things.keys())
       if (!server.things.has(entity)) recheckEntity(apart, outline, server, client, entity);
     return;
   }
-  for (const entity of touched.entities) recheckEntity(apart, outline, server, client, entity);
-  for (const [entity, names] of touched.properties) {
-    if (touched.entities.has(entity)) continue;
-    const truth = server.things.get(entity);
-    if (!truth) continue; // it is gone from the server, and told as a whole
-    const kind = kindOf(outline, truth);
-    for (const property of kind.properties)
-      if (names.has(property.name)) note(apart, entity, property.name, standingOf(kind, client, truth, property));
-  }
+  touched.forEach((t, i) => {
+    const before = touched.slice(0, i);
+    for (const entity of t.entities)
+      if (!before.some((b) => b.entities.has(entity))) recheckEntity(apart, outline, server, client, entity);
+    for (const [entity, names] of t.properties) {
+      if (touched.some((b) => b.entities.has(entity))) continue;
+      const truth = server.things.get(entity);
+      if (!truth) continue; // it is gone from the server, and told as a whole
+      const kind = kindOf(outline, truth);
+      for (const property of kind.properties)
+        if (names.has(property.name) && !before.some((b) => b.properties.get(entity)?.has(property.name)))
+          note(apart, entity, property.name, standingOf(kind, client, truth, property));
+    }
+  });
 }
 
 function recheckEntity(apart: Apart, outline: Outline, server: Copy, client: Holder, entity: number): void {

@@ -1,5 +1,6 @@
 // What one side holds of a session, made from frames alone; and how a client's copy compares with the server's.
 
+import equal from "fast-deep-equal";
 import type { Client, Frame, Kind, Outline, Property, Type } from "../shared/api";
 
 export type Thing = { entity: number; kind: string; owner: number; values: Record<string, unknown> };
@@ -157,10 +158,12 @@ type Attached = { attached: string; by?: number[]; is: number | number[] };
 
 // same tells whether two values say the same: of what is attached, to what.
 export function same(a: unknown, b: unknown): boolean {
-  if (a === null || b === null || typeof a !== "object" || typeof b !== "object") return a === b;
-  const words = (v: unknown) =>
-    JSON.stringify(v !== null && typeof v === "object" && "attached" in v ? { ...v, is: 0 } : v);
-  return words(a) === words(b);
+  if (isAttached(a) && isAttached(b)) return a.attached === b.attached && equal(a.by, b.by);
+  return equal(a, b);
+}
+
+function isAttached(v: unknown): v is Attached {
+  return v !== null && typeof v === "object" && "attached" in v;
 }
 
 // near gives the nearest step of a type, ties to the even one, within its range.

@@ -96,6 +96,7 @@ export function take(s: State, m: Watch): State {
     next.comings = [...comings, ...next.comings].slice(0, keep);
   }
   next.columns = next.columns.filter((c) => !m.left?.includes(c.number));
+  const touched = new Map<number, Touched>();
   for (const c of m.clients) {
     const at = next.columns.findIndex((x) => x.number === c.number);
     const before = next.columns[at];
@@ -105,16 +106,18 @@ export function take(s: State, m: Watch): State {
       apart: before?.apart ?? new Map(),
       from: before?.from ?? m.tick,
     };
-    const touched = nothingTouched();
-    touched.all = !before;
-    for (const f of c.frames ?? []) apply(column.copy, f, touched);
+    const inCopy = nothingTouched();
+    inCopy.all = !before;
+    for (const f of c.frames ?? []) apply(column.copy, f, inCopy);
     column.frames = undefined;
-    if (next.outline) recheck(column.apart, next.outline, next.server, column, touched);
-    if (touched.all || touched.entities.size > 0) next.structure++;
+    touched.set(c.number, inCopy);
+    if (inCopy.all || inCopy.entities.size > 0) next.structure++;
     if (at >= 0) next.columns[at] = column;
     else next.columns = [...next.columns, column];
   }
-  if (next.outline) for (const c of next.columns) recheck(c.apart, next.outline, next.server, c, serverTouched);
+  for (const c of next.columns)
+    if (next.outline)
+      recheck(c.apart, next.outline, next.server, c, serverTouched, touched.get(c.number) ?? nothingTouched());
   if (m.type !== "sheet" && m.decisions.length > 0) {
     next.outcomes = { ...s.outcomes };
     for (const d of m.decisions) next.outcomes[d.outcome]++;
