@@ -220,6 +220,7 @@ function Values({ row, thing, watch, columns, selected, onSelect, onPin, onFold 
         <Held
           key={c.number}
           name={c.name}
+          beat={beatOf(watch)}
           number={isNumber(property)}
           moves={moves(c.copy.things.get(thing.entity), property)}
           {...cellOf(watch, c, thing, row, tick, server.things.has(thing.entity))}
@@ -235,7 +236,7 @@ function ServerValue({ row, thing, watch }: { row: Row; thing: Thing; watch: Sta
   if (!outline) return null;
   if (!property) return <>{row.gone ? "gone" : ownerName(server.clients, thing)}</>;
   const text = format(property.type, present(outline, server, thing, property, tick));
-  return <Value text={text} number={isNumber(property)} moves={moves(thing, property)} />;
+  return <Value text={text} beat={beatOf(watch)} number={isNumber(property)} moves={moves(thing, property)} />;
 }
 
 // cellOf words what a client holds of a row, by what is kept of how it stands.
@@ -255,7 +256,7 @@ function cellOf(watch: State, c: Column, thing: Thing, row: Row, tick: number, i
   return { text, ...signOf(standing, c, tick) };
 }
 
-const Held = memo(function Held(props: Cell & { name: string; number: boolean; moves: boolean }) {
+const Held = memo(function Held(props: Cell & { name: string; beat: number; number: boolean; moves: boolean }) {
   const ground = props.sign === "≠" ? "bg-bad/10" : "";
   return (
     <div
@@ -263,7 +264,7 @@ const Held = memo(function Held(props: Cell & { name: string; number: boolean; m
       data-column={props.name}
       className={`flex min-w-0 items-center gap-2 border-l border-line px-3 ${ground}`}
     >
-      {props.text !== "" && <Value text={props.text} number={props.number} moves={props.moves} />}
+      {props.text !== "" && <Value text={props.text} beat={props.beat} number={props.number} moves={props.moves} />}
       <span className="flex-1" />
       <Sign sign={props.sign} behind={props.behind} />
     </div>
@@ -357,15 +358,20 @@ function moves(thing: Thing | undefined, property: Property | undefined): boolea
   return value !== null && typeof value === "object" && ("from" in value || "attached" in value);
 }
 
-// Value shows a value, and marks it for a moment when it has changed; what moves by itself is not marked.
-function Value({ text, number, moves }: { text: string; number: boolean; moves: boolean }) {
-  const [{ shown, changes }, setLast] = useState({ shown: text, changes: 0 });
-  if (shown !== text) setLast({ shown: text, changes: moves ? changes : changes + 1 });
+// beatOf counts half seconds. A mark ends with a beat and not by an animation, which would have the whole page styled
+// anew in each frame.
+function beatOf(s: State): number {
+  return Math.floor((s.tick * 2) / (s.outline?.tick ?? 1));
+}
+
+// Value shows a value, and marks it for half a second to a second when it has changed; what moves by itself is not
+// marked.
+function Value({ text, beat, number, moves }: { text: string; beat: number; number: boolean; moves: boolean }) {
+  const [{ shown, at }, setLast] = useState({ shown: text, at: -2 });
+  if (shown !== text) setLast({ shown: text, at: moves ? at : beat });
   return (
     <span className={`truncate ${number ? "min-w-[6ch] text-right" : ""}`} title={text.length > 16 ? text : undefined}>
-      <span key={changes} className={`value ${changes > 0 ? "changed" : ""}`}>
-        {text}
-      </span>
+      <span className={`value ${beat - at < 2 ? "changed" : ""}`}>{text}</span>
     </span>
   );
 }

@@ -1,7 +1,8 @@
 // The tray: what happened, newest first.
 
+import { useVirtualizer } from "@tanstack/react-virtual";
 import { Tabs } from "radix-ui";
-import { memo, useCallback, useDeferredValue, useState } from "react";
+import { memo, useCallback, useEffect, useRef, useState } from "react";
 import type { Decision } from "../shared/api";
 import { Mark, shapeOf, Verdict } from "../shared/signs";
 import { keyOf } from "./flow";
@@ -24,7 +25,7 @@ const sorts: [Sort, string][] = [
 ];
 
 export function Tray() {
-  const watch = useDeferredValue(useWatch()); // the sheet goes first
+  const watch = useWatchNowAndThen();
   const { faults, phase } = watch;
   const [tabOf, setTab] = useState("line");
   const [shown, setShown] = useState<Set<Sort>>(() => new Set(sorts.map(([sort]) => sort)));
@@ -73,7 +74,7 @@ export function Tray() {
           </div>
         )}
       </div>
-      <Tabs.Content value="line" className="min-h-0 flex-1 overflow-auto">
+      <Tabs.Content value="line" className="flex min-h-0 flex-1 flex-col">
         {entries.length === 0 && (
           <p className="px-4 py-2 text-muted">
             {shown.size > 0
@@ -81,18 +82,7 @@ export function Tray() {
               : "Choose above what is to be shown."}
           </p>
         )}
-        <table className="w-full border-collapse" aria-label="Time line">
-          <tbody>
-            {entries.slice(0, mostLines).map((e) => (
-              <Line
-                key={e.key}
-                entry={e}
-                arrived={e.sort === "request" && isLive ? arrivals(watch, e.decision) : namesOf(watch, e)}
-                onFollow={isLive ? follow : undefined}
-              />
-            ))}
-          </tbody>
-        </table>
+        {entries.length > 0 && <Lines entries={entries} watch={watch} onFollow={isLive ? follow : undefined} />}
       </Tabs.Content>
       <Tabs.Content value="flow" className="min-h-0 flex-1 overflow-auto">
         <FlowChart decision={flow} />
@@ -121,17 +111,87 @@ export function Tray() {
   );
 }
 
-// How many lines are drawn; all are kept.
-const mostLines = 60;
+// useWatchNowAndThen gives the state as it was at most a fifth of a second ago: nobody reads lines that move with each
+// tick, and to draw them would take more than to draw the sheet.
+function useWatchNowAndThen(): State {
+  const [state, setState] = useState(() => useWatch.getState());
+  useEffect(() => {
+    let timer: ReturnType<typeof setTimeout> | undefined;
+    const draw = () => {
+      timer = undefined;
+      setState(useWatch.getState());
+    };
+    const stop = useWatch.subscribe(() => (timer ??= setTimeout(draw, 200)));
+    return () => {
+      stop();
+      clearTimeout(timer);
+    };
+  }, []);
+  return state;
+}
 
-type LineProps = { entry: Entry; arrived: string; onFollow?: (d: Decision) => void };
+type Follow = ((d: Decision) => void) | undefined;
+
+const lineHeight = 25; // px
+
+// Lines draws the lines that are in sight.
+function Lines({ entries, watch, onFollow }: { entries: Entry[]; watch: State; onFollow: Follow }) {
+  const scroller = useRef<HTMLDivElement>(null);
+  // eslint-disable-next-line react-hooks/incompatible-library -- what it returns goes to no memoized component
+  const lines = useVirtualizer({
+    count: entries.length,
+    getScrollElement: () => scroller.current,
+    estimateSize: () => lineHeight,
+    overscan: 6,
+  });
+  return (
+    <div
+      ref={scroller}
+      className="min-h-0 flex-1 overflow-auto"
+      role="table"
+      aria-label="Time line"
+      aria-rowcount={entries.length}
+      tabIndex={0} // so that it can be moved by keyboard
+    >
+      <div className="relative" style={{ height: lines.getTotalSize() }}>
+        {lines.getVirtualItems().map((item) => {
+          const e = entries[item.index] as Entry;
+          return (
+            <Line
+              key={e.key}
+              entry={e}
+              index={item.index}
+              arrived={e.sort === "request" && onFollow ? arrivals(watch, e.decision) : namesOf(watch, e)}
+              onFollow={onFollow}
+            />
+          );
+        })}
+      </div>
+    </div>
+  );
+}
+
+type LineProps = { entry: Entry; index: number; arrived: string; onFollow: Follow };
+
+const cell = "px-3 truncate";
 
 const Line = memo(
-  function Line({ entry: e, arrived, onFollow }: LineProps) {
+  function Line({ entry: e, index, arrived, onFollow }: LineProps) {
+    const side =
+      e.sort === "request" && e.decision.check_text
+        ? `line ${e.decision.line}: check ${e.decision.check_text}`
+        : arrived;
     return (
-      <tr className="border-b border-line">
-        <td className="value w-20 px-3 text-right text-muted">{e.tick}</td>
-        <td className="w-36 px-3 whitespace-nowrap">
+      <div
+        role="row"
+        aria-rowindex={index + 1}
+        className="absolute left-0 grid w-full grid-cols-[5rem_9rem_16rem_minmax(0,1fr)_minmax(0,1fr)_4rem] items-center border-b border-line [contain:strict]"
+        style={{ height: lineHeight, top: index * lineHeight }}
+      >
+        <div role="cell" className={`value ${cell} text-right text-muted`}>
+          {e.tick}
+        </div>
+        <div role="cell" className={cell}>
           {e.side ? (
             <>
               <Mark number={e.side.number} /> {e.side.name}
@@ -139,14 +199,12 @@ const Line = memo(
           ) : (
             <span className="text-muted">server</span>
           )}
-        </td>
+        </div>
         <What entry={e} />
-        <td className="value px-3 whitespace-nowrap text-muted">
-          {e.sort === "request" && e.decision.check_text
-            ? `line ${e.decision.line}: check ${e.decision.check_text}`
-            : arrived}
-        </td>
-        <td className="w-16 px-3 text-right">
+        <div role="cell" className={`value ${cell} text-muted`} title={side}>
+          {side}
+        </div>
+        <div role="cell" className="px-3 text-right">
           {onFollow && e.sort === "request" && (
             <button
               className="h-6 cursor-pointer px-1 text-act underline"
@@ -156,11 +214,11 @@ const Line = memo(
               Flow
             </button>
           )}
-        </td>
-      </tr>
+        </div>
+      </div>
     );
   },
-  (a, b) => a.entry.key === b.entry.key && a.arrived === b.arrived && a.onFollow === b.onFollow,
+  (a, b) => a.entry.key === b.entry.key && a.index === b.index && a.arrived === b.arrived && a.onFollow === b.onFollow,
 );
 
 function What({ entry: e }: { entry: Entry }) {
@@ -168,39 +226,49 @@ function What({ entry: e }: { entry: Entry }) {
     case "request":
       return (
         <>
-          <td className="value w-64 px-3">{asked(e.decision)}</td>
-          <td className="px-3">
+          <div role="cell" className={`value ${cell}`} title={asked(e.decision)}>
+            {asked(e.decision)}
+          </div>
+          <div role="cell" className={cell}>
             <Verdict outcome={e.decision.outcome} />
             {e.decision.reason && <>: {e.decision.reason}</>}
             {e.decision.stage && <span className="text-muted"> ({e.decision.stage})</span>}
-          </td>
+          </div>
         </>
       );
     case "event":
       return (
         <>
-          <td className="value w-64 px-3 text-note">{e.told.event.event}</td>
-          <td className="value px-3">
+          <div role="cell" className={`value ${cell} text-note`}>
+            {e.told.event.event}
+          </div>
+          <div role="cell" className={`value ${cell}`}>
             {Object.entries(e.told.event.values)
               .map(([name, value]) => `${name} ${JSON.stringify(value)}`)
               .join(", ")}
-          </td>
+          </div>
         </>
       );
     case "coming":
       return (
         <>
-          <td className="w-64 px-3 text-muted">{e.came ? "comes" : "is gone"}</td>
-          <td className="px-3 text-muted">{e.side?.role}</td>
+          <div role="cell" className={`${cell} text-muted`}>
+            {e.came ? "comes" : "is gone"}
+          </div>
+          <div role="cell" className={`${cell} text-muted`}>
+            {e.side?.role}
+          </div>
         </>
       );
     case "fault":
       return (
         <>
-          <td className="w-64 px-3">
+          <div role="cell" className={cell}>
             {e.fault.in} {e.fault.times > 1 && <span className="value text-muted">×{e.fault.times}</span>}
-          </td>
-          <td className="px-3 text-bad">! {e.fault.reason}</td>
+          </div>
+          <div role="cell" className={`${cell} text-bad`}>
+            ! {e.fault.reason}
+          </div>
         </>
       );
   }
