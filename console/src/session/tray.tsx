@@ -151,7 +151,8 @@ function Lines({ entries, watch, onFollow }: { entries: Entry[]; watch: State; o
       role="table"
       aria-label="Time line"
       aria-rowcount={entries.length}
-      tabIndex={0} // so that it can be moved by keyboard
+      // eslint-disable-next-line jsx-a11y/no-noninteractive-tabindex -- what scrolls has to be reached by keyboard
+      tabIndex={0}
     >
       <div className="relative" style={{ height: lines.getTotalSize() }}>
         {lines.getVirtualItems().map((item) => {
