@@ -147,6 +147,17 @@ test("a forged request, and one on another's diver, change nothing", async () =>
   await page.getByLabel("Values, as JSON").fill(`"pearl`);
   await page.getByRole("button", { name: "Send forged" }).click();
   await page.getByText("The values are no JSON").waitFor();
+  const forge = async (words: string, told: RegExp) => {
+    await page.getByRole("button", { name: words, exact: true }).click();
+    await expect.poll(() => decision().innerText(), { message: words }).toMatch(told);
+  };
+  await forge("on another's", /denied: not the owner/);
+  await forge("item a name that is none", /malformed: .*none of these/);
+  await forge("on what is not there", /(denied|dropped|malformed): /);
+  await forge("a value too few", /malformed: Diver.use has 1 arguments, not 0/);
+  await forge("5 times at once", /dropped/);
+  await page.getByLabel("Of those sent at once").waitFor();
+  expect(await violations()).toEqual([]);
   await shows("Ana.Diver.satchel", "server", "3 patch, 3 flare");
   await page.getByRole("button", { name: "Close this drawer" }).click();
 });
@@ -231,7 +242,7 @@ test("dark and narrow views hold up, and a closed session keeps its decisions", 
   await page.emulateMedia({ colorScheme: "light" });
   await page.getByRole("button", { name: "Close session" }).click();
   await page.getByText("This session has closed: closed from the console.").waitFor();
-  await page.getByRole("table", { name: "Time line" }).getByText("denied: not the owner").waitFor();
+  await page.getByRole("table", { name: "Time line" }).getByText("denied: not in the water").waitFor();
   expect(await violations()).toEqual([]);
   await page.goto(`${address}/sessions/77`);
   await page.getByText("there is no session 77; none is open").waitFor();

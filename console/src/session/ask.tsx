@@ -1,12 +1,13 @@
 // The drawer: one request as one test client, legal or forged, and the decision that came back.
 
 import { Switch } from "radix-ui";
-import { useState } from "react";
+import { useEffect, useRef, useState } from "react";
 import { api, message, type Answer, type Decision, type Kind, type Param } from "../shared/api";
 import { format, nameOf, things } from "./copy";
 import { Verdict } from "../shared/signs";
 import { draftOf, valueOf, type Draft } from "./draft";
 import { Field } from "./fields";
+import { forgeriesOf, type Asking } from "./forge";
 import { LinkChoice } from "./link";
 import { useWatch, type Column } from "./watch";
 
@@ -20,7 +21,7 @@ export function Drawer({ client }: { client: Column }) {
   const [drafts, setDrafts] = useState<Record<string, Draft>>({});
   const [forging, setForging] = useState(false);
   const [forged, setForged] = useState({ request: "", args: "" });
-  const [answer, setAnswer] = useState<Answer>();
+  const [answers, setAnswers] = useState<Answer[]>([]);
   const [error, setError] = useState("");
   const [busy, setBusy] = useState(false);
 
@@ -47,15 +48,28 @@ export function Drawer({ client }: { client: Column }) {
         return;
       }
     }
+    await ask(name, { entity: target?.entity ?? 0, args }, 1);
+  };
+  const ask = async (name: string, { entity, args }: Asking, times: number) => {
+    setError("");
     setBusy(true);
     try {
-      setAnswer(await api.ask(id, client.number, target?.entity ?? 0, name, args));
+      const asked = Array.from({ length: times }, () => api.ask(id, client.number, entity, name, args));
+      setAnswers(await Promise.all(asked));
     } catch (e) {
       setError(message(e));
     } finally {
       setBusy(false);
     }
   };
+  const forgeries =
+    forging && request
+      ? forgeriesOf(
+          request,
+          { entity: mine?.entity ?? target?.entity ?? 0, args: values() },
+          { foreign: targets.find((t) => t.owner !== client.number)?.entity, absent: absentOf(server.things) },
+        )
+      : [];
   const toggle = (on: boolean) => {
     if (on) {
       setForged({
@@ -67,7 +81,13 @@ export function Drawer({ client }: { client: Column }) {
     }
     setForging(on);
   };
+  // Of several answers, the last one that was not accepted tells most.
+  const answer = [...answers].sort((a, b) => a.seq - b.seq).findLast((a) => a.outcome !== "accepted") ?? answers.at(-1);
   const full = answer && decisions.find((d) => d.client.number === client.number && d.seq === answer.seq);
+  const result = useRef<HTMLDivElement>(null);
+  useEffect(() => {
+    result.current?.scrollIntoView({ block: "nearest" }); // what it gives is a promise in some browsers
+  }, [answers, full]);
 
   return (
     <form
@@ -144,6 +164,28 @@ export function Drawer({ client }: { client: Column }) {
           {forging ? "Send forged" : "Ask"}
         </button>
       </div>
+      {forging && (
+        <div role="group" aria-label="What a cheater would send" className="border-t border-line pt-2">
+          <p className="pb-2 text-xs text-muted">What a cheater would send of {picked}</p>
+          <div className="flex flex-wrap gap-2">
+            {forgeries.map((f) => (
+              <button
+                key={f.words}
+                type="button"
+                className="h-6 cursor-pointer rounded-sm border border-line px-2 text-xs disabled:cursor-default"
+                disabled={busy}
+                onClick={() => {
+                  setEntity(f.entity);
+                  setForged({ request: picked, args: f.args.map((v) => JSON.stringify(v)).join(", ") });
+                  void ask(picked, f, f.times);
+                }}
+              >
+                {f.words}
+              </button>
+            ))}
+          </div>
+        </div>
+      )}
       {!forging && request && (
         <div className="border-t border-line pt-2 text-xs text-muted">
           <div>
@@ -163,8 +205,33 @@ export function Drawer({ client }: { client: Column }) {
           {error}
         </p>
       )}
-      {answer && <Outcome answer={answer} full={full} />}
+      <div ref={result} className="flex flex-col gap-3">
+        {answers.length > 1 && <Tally answers={answers} />}
+        {answer && <Outcome answer={answer} full={full} />}
+      </div>
     </form>
+  );
+}
+
+// absentOf gives a number that no entity has.
+function absentOf(held: Map<number, unknown>): number {
+  let n = 1;
+  while (held.has(n)) n++;
+  return n;
+}
+
+// Tally counts what came of requests that were sent at once.
+function Tally({ answers }: { answers: Answer[] }) {
+  const outcomes = [...new Set(answers.map((a) => a.outcome))];
+  return (
+    <p aria-label="Of those sent at once" className="border-t border-line pt-3">
+      {outcomes.map((o, i) => (
+        <span key={o}>
+          {i > 0 && ", "}
+          <span className="value">{answers.filter((a) => a.outcome === o).length}</span> {o}
+        </span>
+      ))}
+    </p>
   );
 }
 
