@@ -1,7 +1,7 @@
 // What a copy is made of, and how it is compared.
 
 import { expect, test } from "vitest";
-import type { Outline, Watch } from "../src/shared/api";
+import type { Watch } from "../src/shared/api";
 import {
   apply,
   compare,
@@ -16,27 +16,22 @@ import {
 } from "../src/session/copy";
 import { count, recheck, type Apart } from "../src/session/apart";
 import { fresh, take } from "../src/session/watch";
+import { wreck } from "./wreck";
 
-const outline: Outline = {
-  contract: "wreck",
-  tick: 20,
-  seats: 4,
-  roles: ["player"],
-  kinds: [
-    {
-      name: "Diver",
-      per: "player",
-      to: "everyone",
-      properties: [
-        { name: "hull", type: { form: "int", high: 100 }, to: "everyone" },
-        { name: "air", type: { form: "real", high: 200, per: 2, unit: 1 }, to: "owner" },
-        { name: "finds", type: { form: "int", high: 3 }, to: "nobody" },
-      ],
-      requests: [],
-      events: [],
-    },
-  ],
-};
+const outline = wreck([
+  {
+    name: "Diver",
+    per: "player",
+    to: "everyone",
+    properties: [
+      { name: "hull", type: { form: "int", high: 100 }, to: "everyone" },
+      { name: "air", type: { form: "real", high: 200, per: 2, unit: 1 }, to: "owner" },
+      { name: "finds", type: { form: "int", high: 3 }, to: "nobody" },
+    ],
+    requests: [],
+    events: [],
+  },
+]);
 
 test("a frame's parts are applied across its blocks in their order", () => {
   const copy = emptyCopy();

@@ -3,27 +3,22 @@
 import { expect, test } from "vitest";
 import { flowOf, keyOf, mermaid } from "../src/session/flow";
 import { fresh, take, type State } from "../src/session/watch";
-import type { Decision, Frame, Outline, Watch } from "../src/shared/api";
+import type { Decision, Frame, Watch } from "../src/shared/api";
+import { wreck } from "./wreck";
 
-const outline: Outline = {
-  contract: "wreck",
-  tick: 20,
-  seats: 4,
-  roles: ["player"],
-  kinds: [
-    {
-      name: "Diver",
-      per: "player",
-      to: "everyone",
-      properties: [
-        { name: "hull", type: { form: "int", low: 0, high: 100 }, to: "everyone" },
-        { name: "air", type: { form: "int", low: 0, high: 100 }, to: "owner" },
-      ],
-      requests: [],
-      events: [],
-    },
-  ],
-};
+const outline = wreck([
+  {
+    name: "Diver",
+    per: "player",
+    to: "everyone",
+    properties: [
+      { name: "hull", type: { form: "int", low: 0, high: 100 }, to: "everyone" },
+      { name: "air", type: { form: "int", low: 0, high: 100 }, to: "owner" },
+    ],
+    requests: [],
+    events: [],
+  },
+]);
 const clients = ["Ana", "Bo", "Cleo"].map((name, i) => ({ number: i + 1, name, role: "player" }));
 const diver = { entity: 11, kind: "Diver", owner: 1, values: { hull: 60 } };
 

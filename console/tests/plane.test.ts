@@ -14,7 +14,8 @@ import {
   type Point,
 } from "../src/session/plane";
 import { fresh, take } from "../src/session/watch";
-import type { Frame, Outline, Type } from "../src/shared/api";
+import type { Frame, Type } from "../src/shared/api";
+import { wreck } from "./wreck";
 
 const size = { width: 800, height: 400 };
 const close = (a: Point, b: Point) => a.forEach((v, i) => expect(v).toBeCloseTo(b[i] as number, 6));
@@ -59,32 +60,26 @@ test("the lines of the grid are far enough from each other", () => {
 });
 
 const vec: Type = { form: "vec2", low: -90000, high: 90000, per: 100, unit: 1 };
-const outline: Outline = {
-  contract: "wreck",
-  tick: 20,
-  seats: 4,
-  roles: ["player"],
-  kinds: [
-    { name: "Eel", to: "everyone", properties: [{ name: "pos", type: vec, to: "everyone" }], requests: [], events: [] },
-    {
-      name: "Ray",
-      to: "everyone",
-      properties: [
-        { name: "vel", type: vec, to: "everyone" },
-        { name: "pos", type: { ...vec, form: "vec3" }, to: "everyone" },
-      ],
-      requests: [],
-      events: [],
-    },
-    {
-      name: "Dive",
-      to: "everyone",
-      properties: [{ name: "vel", type: vec, to: "everyone" }],
-      requests: [],
-      events: [],
-    },
-  ],
-};
+const outline = wreck([
+  { name: "Eel", to: "everyone", properties: [{ name: "pos", type: vec, to: "everyone" }], requests: [], events: [] },
+  {
+    name: "Ray",
+    to: "everyone",
+    properties: [
+      { name: "vel", type: vec, to: "everyone" },
+      { name: "pos", type: { ...vec, form: "vec3" }, to: "everyone" },
+    ],
+    requests: [],
+    events: [],
+  },
+  {
+    name: "Dive",
+    to: "everyone",
+    properties: [{ name: "vel", type: vec, to: "everyone" }],
+    requests: [],
+    events: [],
+  },
+]);
 
 test("what has a place is listed, with where a client has it and where it goes", () => {
   const thing = (entity: number, kind: string, values: Record<string, unknown>) => ({ entity, kind, owner: 0, values });

@@ -6,49 +6,44 @@ import { apply, emptyCopy, nothingTouched, standingOf, standingOfOwner, type Cop
 import { differencesOf, itemsOf } from "../src/session/items";
 import { paramsOf, rowsOf, viewOf, type View } from "../src/session/rows";
 import { fresh, take, type State } from "../src/session/watch";
-import type { Frame, Outline, Type, Watch } from "../src/shared/api";
+import type { Frame, Type, Watch } from "../src/shared/api";
+import { wreck } from "./wreck";
 
 const int: Type = { form: "int", low: 0, high: 100 };
-const outline: Outline = {
-  contract: "wreck",
-  tick: 20,
-  seats: 4,
-  roles: ["player"],
-  kinds: [
-    {
-      name: "Diver",
-      per: "player",
-      to: "everyone",
-      properties: [
-        { name: "hull", type: int, to: "everyone" },
-        { name: "air", type: int, to: "owner" },
-        { name: "plan", type: int, to: "mates(self)" },
-        { name: "finds", type: int, to: "nobody" },
-        { name: "pos", type: { form: "vec2", low: -900, high: 900, per: 1, unit: 1 }, to: "everyone" },
-      ],
-      requests: [],
-      events: [],
-    },
-    {
-      name: "Eel",
-      to: "everyone",
-      properties: [
-        { name: "hull", type: int, to: "everyone" },
-        { name: "pos", type: { form: "vec2", low: -900, high: 900, per: 1, unit: 1 }, to: "everyone" },
-      ],
-      requests: [],
-      events: [],
-    },
-    {
-      name: "Dive",
-      shared: true,
-      to: "everyone",
-      properties: [{ name: "phase", type: int, to: "everyone" }],
-      requests: [],
-      events: [],
-    },
-  ],
-};
+const outline = wreck([
+  {
+    name: "Diver",
+    per: "player",
+    to: "everyone",
+    properties: [
+      { name: "hull", type: int, to: "everyone" },
+      { name: "air", type: int, to: "owner" },
+      { name: "plan", type: int, to: "mates(self)" },
+      { name: "finds", type: int, to: "nobody" },
+      { name: "pos", type: { form: "vec2", low: -900, high: 900, per: 1, unit: 1 }, to: "everyone" },
+    ],
+    requests: [],
+    events: [],
+  },
+  {
+    name: "Eel",
+    to: "everyone",
+    properties: [
+      { name: "hull", type: int, to: "everyone" },
+      { name: "pos", type: { form: "vec2", low: -900, high: 900, per: 1, unit: 1 }, to: "everyone" },
+    ],
+    requests: [],
+    events: [],
+  },
+  {
+    name: "Dive",
+    shared: true,
+    to: "everyone",
+    properties: [{ name: "phase", type: int, to: "everyone" }],
+    requests: [],
+    events: [],
+  },
+]);
 
 const clients = ["Ana", "Bo"].map((name, i) => ({ number: i + 1, name, role: "player" }));
 const diver = (entity: number, owner: number, x: number) => ({
