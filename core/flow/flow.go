@@ -313,7 +313,9 @@ func (f *flow) crowd(who []contract.Who) crowd {
 		t := term{but: w.But, sort: w.Sort, role: w.Role}
 		switch w.Sort {
 		case contract.ToOwner:
-			t.sort, t.sym, t.role = contract.ToClient, f.ownerOf(f.self), -1
+			t.sort = contract.ToClient
+			t.sym = f.ownerOf(f.self)
+			t.role = -1
 			if f.kind.Per >= 0 {
 				t.role = f.kind.Per
 			} else if !f.kind.GivenAway {
@@ -1183,9 +1185,13 @@ func (f *flow) typed(v val, t *contract.Type) val {
 		v.high = float64(t.High)
 		v.ranged = true
 	case t.Counted() && t.Form != contract.FormDirection: // of a vector, that of each part
-		v.low, v.high, v.ranged = t.Real(t.Low), t.Real(t.High), true
+		v.low = t.Real(t.Low)
+		v.high = t.Real(t.High)
+		v.ranged = true
 	case t.Form == contract.FormDirection:
-		v.low, v.high, v.ranged = -1, 1, true // as a vector, which it is where something is computed with it
+		v.low = -1 // as a vector, which it is where something is computed with it
+		v.high = 1
+		v.ranged = true
 	}
 	return v
 }

@@ -90,10 +90,11 @@ func (m *Machine) walls(f *frame, fn *bytecode.MathCall, out []int64) end {
 		if slots[0] == 0 {
 			return m.fault("`nearest` is asked of no walls")
 		}
-		var how end
-		if p, how = m.nearestWall(index, at); how != ended {
+		nearest, how := m.nearestWall(index, at)
+		if how != ended {
 			return how
 		}
+		p = nearest
 	}
 	if !finite(p.X) || !finite(p.Y) {
 		return m.fault("`%s` came to be no finite number", fn.Name)
