@@ -1,14 +1,19 @@
 // One entity whole: each of its properties with what it is, who has it, and how each copy stands.
 
+import { useEffect, useRef } from "react";
 import type { Property } from "../shared/api";
 import { Mark, Sign } from "../shared/signs";
 import { format, nameOf, ownerName, present, signOf, type Thing } from "./copy";
 import { differencesOf, itemsOf } from "./items";
-import { useWatch, type State } from "./watch";
+import { keep, useWatch, type State } from "./watch";
 
 export function EntityDrawer({ entity, property }: { entity: number; property: string }) {
   const watch = useWatch();
   const { outline, server } = watch;
+  const chosen = useRef<HTMLLIElement>(null);
+  useEffect(() => {
+    chosen.current?.scrollIntoView({ block: "nearest" }); // once, and not with each tick: the reader may move on
+  }, [entity, property]);
   const thing = server.things.get(entity);
   const kind = outline?.kinds.find((k) => k.name === thing?.kind);
   if (!outline || !thing || !kind)
@@ -27,9 +32,7 @@ export function EntityDrawer({ entity, property }: { entity: number; property: s
           <li
             key={p.name}
             className={`border-t border-line py-2 ${p.name === property ? "-mx-4 bg-act/10 px-4" : ""}`}
-            ref={(at) => {
-              if (p.name === property) at?.scrollIntoView({ block: "nearest" });
-            }}
+            ref={p.name === property ? chosen : undefined}
           >
             <PropertyOf watch={watch} thing={thing} property={p} />
           </li>
@@ -121,12 +124,15 @@ function wordsOf(p: Property): string {
   return [`${type}${range}`, writer, ...how].join(", ");
 }
 
-// causeOf names the request that changed a property in a tick, as far as the page has seen it.
+// causeOf names the request that changed a property in a tick, and nothing where the page does not keep its decisions
+// any more.
 function causeOf(watch: State, thing: Thing, property: Property, tick: number): string {
   const decision = watch.decisions.find(
     (d) => d.tick === tick && d.changes.some((c) => c.entity === thing.entity && c.property === property.name),
   );
-  return decision ? `${decision.client.name}: ${decision.request}` : "no request";
+  if (decision) return `${decision.client.name}: ${decision.request}`;
+  const oldest = watch.decisions.at(-1);
+  return watch.decisions.length < keep || !oldest || oldest.tick < tick ? "no request" : "";
 }
 
 // titleOf words which entity a drawer shows.

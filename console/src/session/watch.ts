@@ -42,7 +42,8 @@ export type State = {
   changed: Map<number, Map<string, number>>; // by entity and property: the tick of the server's last change
 };
 
-const keep = 200;
+// keep is how many of each, the newest, the page knows: decisions, events, and who came and went.
+export const keep = 200;
 
 export const useWatch = create<State>(() => fresh(0));
 
