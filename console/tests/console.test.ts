@@ -196,11 +196,14 @@ test("an entity is told whole: what each property is, who has it, and what chang
     .poll(() => item.innerText())
     .toMatch(/stacks, set by the server, to owner[\s\S]*Ana has it[\s\S]*\[0\]\s*3\s*patch[\s\S]*\[1\]\s*3\s*flare/);
   expect(await violations()).toEqual([]);
+  await page.locator('[data-row="Ana.Diver.hull"]').getByRole("button", { name: "hull", exact: true }).click();
+  await page.setViewportSize({ width: 1280, height: 600 });
   await drawer.evaluate((d) => d.scrollTo(0, d.scrollHeight)); // and the reader's place is kept while ticks go by
   const place = await drawer.evaluate((d) => d.scrollTop);
   await page.waitForTimeout(400);
   expect(place).toBeGreaterThan(0);
   expect(await drawer.evaluate((d) => d.scrollTop)).toBe(place);
+  await page.setViewportSize({ width: 1280, height: 800 });
   await page.reload(); // the address says what the drawer is about
   await drawer.getByText("owner Ana, known to everyone").waitFor();
   await page.getByRole("button", { name: "Close this drawer" }).click();
