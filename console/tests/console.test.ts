@@ -198,8 +198,11 @@ test("an entity is told whole: what each property is, who has it, and what chang
   expect(await violations()).toEqual([]);
   await page.locator('[data-row="Ana.Diver.hull"]').getByRole("button", { name: "hull", exact: true }).click();
   await page.setViewportSize({ width: 1280, height: 600 });
-  await drawer.evaluate((d) => d.scrollTo(0, d.scrollHeight)); // and the reader's place is kept while ticks go by
-  const place = await drawer.evaluate((d) => d.scrollTop);
+  // The reader's place is kept while ticks go by.
+  const place = await drawer.evaluate((d) => {
+    d.scrollTo(0, d.scrollHeight);
+    return d.scrollTop;
+  });
   await page.waitForTimeout(400);
   expect(place).toBeGreaterThan(0);
   expect(await drawer.evaluate((d) => d.scrollTop)).toBe(place);
