@@ -28,6 +28,7 @@ import (
 	"github.com/gorilla/websocket"
 
 	"kamerad.example/core/contract"
+	"kamerad.example/core/wire"
 )
 
 // Client calls the API of a service. The zero value is not useful: set Service to its address.
@@ -126,6 +127,30 @@ func (c Client) Sessions(ctx context.Context) (out []Session, err error) {
 func (c Client) Session(ctx context.Context, id int64) (s Session, err error) {
 	err = c.call(ctx, "GET", fmt.Sprintf("/api/sessions/%d", id), nil, &s)
 	return s, err
+}
+
+// OpenTestClient opens a client within the service, which anybody may play by AskAs. It leaves when the session closes.
+func (c Client) OpenTestClient(ctx context.Context, session int64, name, role string) (test wire.Client, err error) {
+	err = c.call(
+		ctx, "POST", fmt.Sprintf("/api/sessions/%d/clients", session), map[string]string{"name": name, "role": role},
+		&test,
+	)
+	return test, err
+}
+
+// AskAs sends a request as a test client, whatever it is, and returns its decision. entity 0 means the one of a shared
+// kind, or the client's own.
+func (c Client) AskAs(
+	ctx context.Context, session int64, test int, entity uint32, request string, args ...json.RawMessage,
+) (d wire.Decision, err error) {
+	if args == nil {
+		args = []json.RawMessage{}
+	}
+	err = c.call(
+		ctx, "POST", fmt.Sprintf("/api/sessions/%d/clients/%d/ask", session, test),
+		map[string]any{"entity": entity, "request": request, "args": args}, &d,
+	)
+	return d, err
 }
 
 // LinkOf returns what the link of a test client is like.

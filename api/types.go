@@ -179,6 +179,12 @@ type Told struct {
 	Clients []int           `json:"clients"`
 }
 
+// Arrivals says in which tick each client, by its number, had confirmed a tick. Who was there and is missing has not.
+type Arrivals struct {
+	Tick    int64         `json:"tick"`
+	Clients map[int]int64 `json:"clients"`
+}
+
 // WatchProtocol is the WebSocket sub-protocol of watching a session.
 const WatchProtocol = "kamerad.watch.v1"
 
@@ -204,8 +210,32 @@ type Watch struct {
 	Left      []int             `json:"left,omitempty"`
 	Decisions []Decision        `json:"decisions"`
 	Told      []Told            `json:"told"`
-	Faults    *Faults           `json:"faults,omitempty"` // tick: all of them, when something failed in it
-	Reason    string            `json:"reason,omitempty"` // close
+	// sheet: when clients had the last ticks with decisions, oldest first
+	Arrivals []Arrivals `json:"arrivals,omitempty"`
+	Traffic  *Traffic   `json:"traffic,omitempty"` // tick: once a second, of all ticks since the last
+	Faults   *Faults    `json:"faults,omitempty"`  // tick: all of them, when something failed in it
+	Reason   string     `json:"reason,omitempty"`  // close
+}
+
+// Traffic is what clients sent and were sent in the ticks up to Tick, as it went through their sockets: WebSocket
+// headers are counted, those of TCP and handshakes are not. Of a client that speaks JSON the binary frames count, that
+// say the same.
+type Traffic struct {
+	Tick    int64        `json:"tick"`
+	Ticks   int          `json:"ticks"`
+	Clients []int        `json:"clients"` // whose amounts stand in each row, in this order; 0 is all others together
+	Rows    []TrafficRow `json:"rows"`
+}
+
+// UsageSocket is what WebSocket adds to messages; its counts are those of the messages.
+const UsageSocket wire.UsageType = "websocket"
+
+// TrafficRow is what was spent on one thing, by client.
+type TrafficRow struct {
+	Up bool `json:"up,omitempty"` // by clients; else to them
+	wire.UsageItem
+	Bits   []int64 `json:"bits"`
+	Counts []int64 `json:"counts"` // of values, entities, events, messages
 }
 
 // WatchClient describes one client: the frames that it has confirmed since the last message make its copy what it is.

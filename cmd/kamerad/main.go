@@ -48,6 +48,8 @@ func run(ctx context.Context, args []string) int {
 			player.JoinCommand(),
 			player.AskCommand(),
 			watchCommand(),
+			trafficCommand(),
+			flowCommand(),
 			loadCommand(),
 			drillCommand(),
 			auditCommand(),

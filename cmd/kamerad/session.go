@@ -304,9 +304,10 @@ func showSession(ctx context.Context, c *cli.Command) error {
 	showFaults(c, s.Faults)
 	if len(decisions) > 0 {
 		fmt.Println()
-		t := terminal.NewTable("Tick", "Client", "Request", "Decision")
+		t := terminal.NewTable("Tick", "Client", "Seq", "Request", "Decision")
+		terminal.AlignRight(t, 3)
 		for _, d := range decisions {
-			t.AppendRow([]any{d.Tick, d.Client.Name, asked(d), terminal.Verdict(d.Outcome, d.Stage, d.Reason, d.Reply)})
+			t.AppendRow([]any{d.Tick, d.Client.Name, d.Seq, asked(d), terminal.Verdict(d.Outcome, d.Stage, d.Reason, d.Reply)})
 		}
 		terminal.PrintTable(c.Root().Writer, t)
 	}

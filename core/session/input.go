@@ -62,6 +62,14 @@ type Request struct {
 	confirmed int64
 }
 
+// Name returns the request's name as Kind.name, or "" when the contract has no such request.
+func (r *Request) Name() string {
+	if r.declaration == nil {
+		return ""
+	}
+	return r.declaration.FullName()
+}
+
 // ReadRequest checks a request against the contract. It may be called by any goroutine, so that reading does not take
 // the time of ticks.
 func (s *Session) ReadRequest(ask wire.Ask) Request {
@@ -117,6 +125,15 @@ type Steering struct {
 	kind     *contract.Kind
 	value    contract.Value // of a write that did not come as numbers
 	problem  string         // empty when it can be carried out
+}
+
+// Name returns the name of the property that is pressed, released or written as Kind.name, or "" when the contract has
+// no such property.
+func (s *Steering) Name() string {
+	if s.property == nil {
+		return ""
+	}
+	return s.kind.Name + "." + s.property.Name
 }
 
 // steeringTypes are the types of messages that ReadSteering reads, by their names.

@@ -310,6 +310,9 @@ func (s *Session) ClientState(client int) (*wire.Block, int64) {
 	return s.view.Snapshot(client), t.lastFrame
 }
 
+// UsageItems returns what the frames of the session's clients can be spent on, in the order of wire.Usage.Amounts.
+func (s *Session) UsageItems() []wire.UsageItem { return s.view.Layout().UsageItems() }
+
 // Reader returns a reader of a client's frames from the next one on; for a client that has been sent nothing yet, from
 // the first.
 func (s *Session) Reader(client int) *wire.Reader {

@@ -70,11 +70,12 @@ type Layout struct {
 	kinds   [][]column     // by kind and property
 	groups  []*groupLayout // as in the outline
 	private *groupLayout   // of the private groups
+	usage   *usageLayout
 }
 
 // NewLayout returns the layout of an outline.
 func NewLayout(o *contract.Outline) *Layout {
-	l := &Layout{Outline: o}
+	l := &Layout{Outline: o, usage: newUsageLayout(o)}
 	var all []Lane
 	for i := range o.Kinds {
 		k := &o.Kinds[i]

@@ -26,6 +26,7 @@ type Reader struct {
 	indices        []int          // memory that readColumns uses again
 	changedColumns []bool         // by column
 	leaving        []leavingEntry // at the end of the frame
+	usage          *Usage         // nil unless CountUsage was called
 }
 
 // readEntity is an entity as the reader knows it, by all groups together.
@@ -161,6 +162,7 @@ func (r *Reader) Read(raw []byte) (f *Frame, err error) {
 	if c.bad || len(c.buf) > 0 {
 		return nil, fmt.Errorf("read the frame after tick %d: it is broken", r.tick)
 	}
+	r.usage.endFrame(len(raw))
 	r.tick = f.Tick
 	r.settled = f.Settled
 	return f, nil
@@ -168,6 +170,7 @@ func (r *Reader) Read(raw []byte) (f *Frame, err error) {
 
 // readSection reads one section of a frame. A section that it does not know is skipped.
 func (r *Reader) readSection(s section, c *cursor, f *Frame, block *Block) {
+	size := len(c.buf)
 	switch s {
 	case stateSection:
 		for n := c.uvarint(); n > 0 && !c.bad; n-- {
@@ -179,17 +182,21 @@ func (r *Reader) readSection(s section, c *cursor, f *Frame, block *Block) {
 		}
 	case decisionsSection:
 		r.readDecisions(&bitReader{buf: c.rest()}, f, c)
+		r.usage.section(UsageDecision, size, len(f.Decisions))
 	case digestSection:
 		if raw := c.bytes(4); raw != nil {
 			digest := binary.LittleEndian.Uint32(raw)
 			f.Digest = &digest
 		}
+		r.usage.section(UsageDigest, size, 1)
 	case rosterSection:
 		r.readRoster(&bitReader{buf: c.rest()}, block, c)
+		r.usage.section(UsageRoster, size, len(block.Joined)+len(block.Left))
 	case logsSection:
 		for len(c.buf) > 0 {
 			f.Logs = append(f.Logs, string(c.lengthAndBytes()))
 		}
+		r.usage.section(UsageLog, size, len(f.Logs))
 	case settledSection:
 		f.Settled = f.Tick - int64(min(c.uvarint(), uint64(f.Tick)))
 	default:
@@ -301,6 +308,7 @@ func (r *Reader) readSnapshot(b *bitReader, t *groupTable, tick int64) {
 // readMember reads an entity that enters a group.
 func (r *Reader) readMember(b *bitReader, t *groupTable, lane int, tick int64) tableSlot {
 	l := &t.cols.lanes[lane]
+	from := b.at
 	number := uint32(b.get(32))
 	owner := b.count(1 << 31)
 	s := tableSlot{whole: l.Whole, mask: laneMask(l)}
@@ -319,10 +327,11 @@ func (r *Reader) readMember(b *bitReader, t *groupTable, lane int, tick int64) t
 		x.groups++
 		r.setOwner(x, owner)
 	}
+	r.usage.entity(l.Kind, b.at-from)
 	for p := range r.layout.kinds[l.Kind] {
 		if s.mask&(1<<p) != 0 {
 			x.carriers[p]++
-			r.readField(b, x, p, tick)
+			r.readCountedField(b, x, p, tick)
 		}
 	}
 	r.markChanged(x)
@@ -359,6 +368,13 @@ func (r *Reader) markChanged(x *readEntity) {
 func (r *Reader) setOwner(x *readEntity, owner int) {
 	x.ownerChanged = x.ownerChanged || x.known && x.owner != owner
 	x.owner = owner
+}
+
+// readCountedField reads a whole property as readField does, and counts its bits.
+func (r *Reader) readCountedField(b *bitReader, x *readEntity, p int, tick int64) {
+	from := b.at
+	r.readField(b, x, p, tick)
+	r.usage.property(x.kind, p, b.at-from, 1)
 }
 
 // readField reads a whole property and takes it over.
@@ -416,9 +432,11 @@ func (r *Reader) readChanges(b *bitReader, t *groupTable, tick int64) {
 		t.insert(lane, s)
 	}
 	for n := b.count(maxSlots); n > 0 && !b.bad; n-- {
+		from := b.at
 		_, _, s := t.readSlot(b)
 		owner := b.count(1 << 31)
 		if !b.bad {
+			r.usage.entity(s.entity.kind, b.at-from)
 			r.setOwner(s.entity, owner)
 			r.markChanged(s.entity)
 		}
@@ -426,8 +444,10 @@ func (r *Reader) readChanges(b *bitReader, t *groupTable, tick int64) {
 	type exit struct{ lane, at int }
 	var exits []exit
 	for n := b.count(maxSlots); n > 0 && !b.bad; n-- {
+		from := b.at
 		lane, at, s := t.readSlot(b)
 		if !b.bad {
+			r.usage.entity(s.entity.kind, b.at-from)
 			exits = append(exits, exit{lane, at})
 			r.markLeaving(t, lane, *s)
 		}
@@ -515,7 +535,7 @@ func (r *Reader) readMasks(b *bitReader, t *groupTable, tick int64) {
 		for p := range r.layout.kinds[s.entity.kind] {
 			if now&^s.mask&(1<<p) != 0 {
 				s.entity.carriers[p]++
-				r.readField(b, s.entity, p, tick)
+				r.readCountedField(b, s.entity, p, tick)
 			}
 		}
 		s.mask = now
@@ -535,7 +555,7 @@ func (r *Reader) readResends(b *bitReader, tick int64) {
 			b.bad = true
 			return
 		}
-		r.readField(b, x, p, tick)
+		r.readCountedField(b, x, p, tick)
 		x.changedMask |= 1 << p
 		r.markChanged(x)
 	}
@@ -550,6 +570,7 @@ func (r *Reader) readColumns(b *bitReader, t *groupTable, tick int64) {
 	clear(changed)
 	at := -1
 	for n := b.count(len(t.cols.order)); n > 0 && !b.bad; n-- {
+		from := b.at
 		at += b.count(len(t.cols.order)) + 1
 		if at >= len(t.cols.order) {
 			b.bad = true
@@ -580,6 +601,7 @@ func (r *Reader) readColumns(b *bitReader, t *groupTable, tick int64) {
 			f.Value = b.difference(col.typ, f.Value, t.cols.estimates(col))
 			r.setField(x, col.property, f)
 		}
+		r.usage.property(t.cols.lanes[col.lane].Kind, col.property, b.at-from, len(r.indices))
 	}
 	if !b.bad {
 		t.cols.moveToFront(at, func(c int32) bool { return changed[c] })
@@ -682,14 +704,19 @@ func (r *Reader) fieldsOf(x *readEntity, properties uint64, room *[]Field) []Fie
 func (r *Reader) readEvent(b *bitReader, f *Frame, c *cursor) {
 	e := &Event{}
 	var params []contract.Param
+	of := -1 // the kind that the event belongs to
+	properties := 0
+	var at int
 	if b.bit() {
 		kind := int(b.below(uint64(len(r.outline.Kinds))))
 		if b.bad {
 			c.bad = true
 			return
 		}
+		of = kind
 		k := &r.outline.Kinds[kind]
-		at := int(b.below(uint64(len(k.Events))))
+		properties = len(k.Properties)
+		at = int(b.below(uint64(len(k.Events))))
 		if b.bad || at >= len(k.Events) {
 			c.bad = true
 			return
@@ -700,7 +727,7 @@ func (r *Reader) readEvent(b *bitReader, f *Frame, c *cursor) {
 			e.Entity = uint32(b.get(32))
 		}
 	} else {
-		at := int(b.below(uint64(len(r.outline.Events))))
+		at = int(b.below(uint64(len(r.outline.Events))))
 		if b.bad || at >= len(r.outline.Events) {
 			c.bad = true
 			return
@@ -712,6 +739,7 @@ func (r *Reader) readEvent(b *bitReader, f *Frame, c *cursor) {
 		e.Fields = append(e.Fields, Field{Name: p.Name, Type: p.Type, Value: b.value(p.Type)})
 	}
 	f.Events = append(f.Events, e)
+	r.usage.event(of, properties, at, partLen(len(b.buf)))
 	c.bad = c.bad || !b.done()
 }
 

@@ -11,6 +11,7 @@ import (
 type Message struct {
 	Type      wire.MessageType
 	Confirmed int64 // the tick that it confirms; 0 for none
+	size      int   // in bytes, as it came
 	request   *session.Request
 	steering  session.Steering
 	original  *wire.FromClient // as it came, for a transcript; nil without one
@@ -30,7 +31,7 @@ func (r *Runner) ReadMessage(m *Message, raw []byte, json bool) error {
 	if err != nil {
 		return err
 	}
-	*m = Message{Type: read.Type, Confirmed: read.Seen}
+	*m = Message{Type: read.Type, Confirmed: read.Seen, size: len(raw)}
 	if r.transcript != nil {
 		sent := read // a copy, so that without a transcript no message is put on the heap
 		m.original = &sent
@@ -47,6 +48,7 @@ func (r *Runner) ReadMessage(m *Message, raw []byte, json bool) error {
 
 // Handle does what a client's message asks for. It is called on the runner's goroutine.
 func (r *Runner) Handle(client int, m *Message) {
+	r.watchers.traffic.received(client, m)
 	switch m.Type {
 	case wire.MessageReady:
 		r.handleReady(client)

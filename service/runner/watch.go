@@ -57,8 +57,10 @@ type watchers struct {
 	mirrors   map[int]*mirror // by the client's number: a copy of what it holds
 	decisions []api.Decision  // the newest ones, the newest last
 	events    []api.Told      // that were told last, the newest last
-	quiet     int             // ticks since the watchers were last sent anything
-	watched   func(on bool)   // called when the first one comes and the last one goes
+	traffic   *traffic        // nil while nobody watches
+	arrivals  arrivals
+	quiet     int           // ticks since the watchers were last sent anything
+	watched   func(on bool) // called when the first one comes and the last one goes
 }
 
 // mirror follows what one client holds.
@@ -75,7 +77,11 @@ type mirror struct {
 // newWatchers returns a list without watchers; watched is told whether there are any.
 func newWatchers(watched func(on bool)) *watchers {
 	watched(false)
-	return &watchers{list: map[*Watcher]struct{}{}, watched: watched}
+	return &watchers{
+		list:     map[*Watcher]struct{}{},
+		watched:  watched,
+		arrivals: arrivals{confirmed: map[int]int64{}},
+	}
 }
 
 // end tells all watchers why they get nothing more.
@@ -94,6 +100,7 @@ func (w *watchers) remove(x *Watcher, why string) {
 	}
 	if len(w.list) == 0 {
 		w.mirrors = nil
+		w.traffic = nil
 		w.watched(false)
 	}
 }
@@ -124,10 +131,12 @@ func (w *watchers) add(r *Runner) (*Watcher, error) {
 	}
 	if len(w.list) == 0 {
 		w.mirrors = map[int]*mirror{}
+		w.traffic = newTraffic(r.session)
 		w.watched(true)
 		for _, c := range r.session.Clients() {
 			m := &mirror{reader: r.session.Reader(c.Number)}
 			w.mirrors[c.Number] = m
+			w.traffic.follow(c.Number, m.reader)
 			// What was sent until now counts once its newest tick is confirmed.
 			if block, sent := r.session.ClientState(c.Number); block != nil && sent > 0 {
 				m.frames = append(m.frames, &wire.Frame{Tick: sent, Snapshot: true, Blocks: []*wire.Block{block}})
@@ -153,6 +162,7 @@ func (w *watchers) add(r *Runner) (*Watcher, error) {
 		),
 		Decisions: nonNil(w.decisions),
 		Told:      nonNil(w.events),
+		Arrivals:  w.arrivals.describe(),
 	}
 	for _, c := range r.session.Clients() {
 		wc := w.client(r, c)
@@ -213,8 +223,10 @@ func (m *mirror) confirm(seen int64) {
 
 // confirmed notes that a client has confirmed a tick.
 func (w *watchers) confirmed(r *Runner, n int) {
+	seen := r.session.Seen(n)
+	w.arrivals.confirm(n, seen, r.session.Now())
 	if m := w.mirrors[n]; m != nil {
-		m.confirm(r.session.Seen(n))
+		m.confirm(seen)
 	}
 }
 
@@ -225,6 +237,9 @@ func (w *watchers) tick(r *Runner, step *session.Step, failed bool) {
 	}
 	for _, t := range step.Events {
 		w.events = append(w.events, api.Told{Tick: step.Tick, Event: t.Event.JSON(), Clients: t.Clients})
+	}
+	if len(step.Decisions) > 0 {
+		w.arrivals.decide(step.Tick)
 	}
 	fresh := len(step.Decisions)
 	freshTold := len(step.Events)
@@ -255,8 +270,11 @@ func (w *watchers) tick(r *Runner, step *session.Step, failed bool) {
 		delete(w.mirrors, n)
 	}
 	msg.Clients = w.changedClients(r)
+	if step.Tick%int64(r.session.Contract().TickRate) == 0 {
+		msg.Traffic = w.traffic.take(step.Tick, w.mirrors)
+	}
 	// Nothing new is told once a second only, for the tick.
-	if msg.Server == nil && msg.Faults == nil && len(msg.Clients)+len(msg.Decisions)+len(msg.Told) == 0 {
+	if msg.Server == nil && msg.Faults == nil && msg.Traffic == nil && len(msg.Clients)+len(msg.Decisions)+len(msg.Told) == 0 {
 		w.quiet++
 		if w.quiet < r.session.Contract().TickRate {
 			return
@@ -280,6 +298,7 @@ func (w *watchers) follow(r *Runner, step *session.Step) {
 		if m == nil {
 			m = &mirror{reader: r.session.Reader(0)}
 			w.mirrors[sent.Client] = m
+			w.traffic.follow(sent.Client, m.reader)
 		}
 		// A frame's state alone: who watches gets decisions and events apart.
 		f, err := m.reader.Read(sent.Bytes)
@@ -287,6 +306,7 @@ func (w *watchers) follow(r *Runner, step *session.Step) {
 			slog.Error("a frame cannot be read", "session", r.row.ID, "client", sent.Client, "error", err)
 			continue
 		}
+		w.traffic.sent(sent.Client, len(sent.Bytes))
 		m.frames = append(m.frames, &wire.Frame{Tick: f.Tick, Snapshot: f.Snapshot, Blocks: f.Blocks})
 		if len(m.frames) > maxUnconfirmed {
 			m.confirm(m.frames[0].Tick)
