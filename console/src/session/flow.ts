@@ -26,8 +26,9 @@ export const keyOf = (d: Decision): string => `${d.client.number}/${d.seq}/${d.t
 // flowOf puts an action together from what the page has seen of it.
 export function flowOf(s: State, decision: Decision): Flow {
   const { outline } = s;
-  const isKnown = decision.tick > s.since;
-  const delivered = s.delivered.get(keyOf(decision)) ?? new Map<number, number>();
+  const known = s.delivered.get(keyOf(decision));
+  const isKnown = known !== undefined;
+  const delivered = known ?? new Map<number, number>();
   const arrows: Arrow[] = [];
   const add = (sort: Arrow["sort"], client: number, text: string) => {
     const tick = isKnown ? delivered.get(client) : decision.tick;
@@ -53,7 +54,7 @@ export function flowOf(s: State, decision: Decision): Flow {
   });
   const reason = decision.reason ? `: ${decision.reason}` : "";
   add("decision", decision.client.number, `${decision.outcome}${reason}`);
-  for (const c of s.columns.filter((x) => x.from <= decision.tick || !isKnown)) {
+  for (const c of s.columns.filter((x) => x.from <= decision.tick || !isKnown || delivered.has(x.number))) {
     const changes = decision.changes.filter((change) => has(s, c.number, change));
     if (changes.length > 0 && outline) add("change", c.number, changes.map((x) => words(s, x)).join(", "));
   }

@@ -38,7 +38,7 @@ export function FlowChart({ decision }: { decision: Decision | undefined }) {
         <span>
           {decision.request} by {decision.client.name}, tick <span className="value">{decision.tick}</span>
         </span>
-        {!flow.isKnown && <span className="text-muted">before this page was opened: when it arrived is not known</span>}
+        {!flow.isKnown && <span className="text-muted">too long ago: when it arrived is not known any more</span>}
         <span className="flex-1" />
         <button className="h-6 cursor-pointer text-act underline" onClick={save}>
           Save as SVG

@@ -2,13 +2,15 @@
 
 import { useVirtualizer } from "@tanstack/react-virtual";
 import { Tabs } from "radix-ui";
-import { memo, useCallback, useEffect, useRef, useState } from "react";
+import { lazy, memo, Suspense, useCallback, useEffect, useRef, useState } from "react";
 import type { Decision } from "../shared/api";
 import { Mark, shapeOf, Verdict } from "../shared/signs";
 import { keyOf } from "./flow";
 import { FlowChart } from "./flowchart";
 import { entriesOf, type Entry, type Sort } from "./timeline";
 import { useWatch, type State } from "./watch";
+
+const TrafficView = lazy(() => import("./trafficview"));
 
 const tab =
   "px-3 h-8 text-muted cursor-pointer data-[state=active]:text-ink data-[state=active]:font-semibold " +
@@ -58,6 +60,11 @@ export function Tray() {
             </Tabs.Trigger>
           )}
           {isLive && (
+            <Tabs.Trigger className={tab} value="traffic">
+              Traffic
+            </Tabs.Trigger>
+          )}
+          {isLive && (
             <Tabs.Trigger className={tab} value="faults">
               Faults {faults && <span className="value text-bad">{faults.count}</span>}
             </Tabs.Trigger>
@@ -86,6 +93,11 @@ export function Tray() {
       </Tabs.Content>
       <Tabs.Content value="flow" className="min-h-0 flex-1 overflow-auto">
         <FlowChart decision={flow} />
+      </Tabs.Content>
+      <Tabs.Content value="traffic" className="min-h-0 flex-1">
+        <Suspense fallback={<p className="px-4 py-2 text-muted">Reading…</p>}>
+          <TrafficView />
+        </Suspense>
       </Tabs.Content>
       <Tabs.Content value="faults" className="min-h-0 flex-1 overflow-auto">
         {!faults && <p className="px-4 py-2 text-muted">Nothing has failed inside.</p>}

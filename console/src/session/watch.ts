@@ -10,6 +10,7 @@ import {
   type Outcome,
   type Outline,
   type Session,
+  type Span,
   type Told,
   type Watch,
   type WatchClient,
@@ -36,6 +37,7 @@ export type State = {
   delivered: Map<string, Map<number, number>>; // by decision and client: the tick in which it was confirmed
   outcomes: Record<Outcome, number>; // of the decisions since the page was opened
   told: (Told & { key: string })[];
+  spans: Span[]; // the traffic of the last two minutes, the oldest first
   since: number; // the tick in which the page was opened: when older things arrived is not known
   turn: number; // counts what came, so that a changed copy is drawn
   structure: number; // counts changes of which entities there are, and whose
@@ -44,6 +46,9 @@ export type State = {
 
 // keep is how many of each, the newest, the page knows: decisions, events, and who came and went.
 export const keep = 200;
+
+// keptSpans is how many seconds of traffic the page knows.
+const keptSpans = 120;
 
 export const useWatch = create<State>(() => fresh(0));
 
@@ -60,6 +65,7 @@ export function fresh(id: number): State {
     delivered: new Map(),
     outcomes: { accepted: 0, denied: 0, dropped: 0, malformed: 0, faulted: 0 },
     told: [],
+    spans: [],
     comings: [],
     since: 0,
     turn: 0,
@@ -78,6 +84,7 @@ export function take(s: State, m: Watch): State {
     next.columns = [];
     next.decisions = [];
     next.told = [];
+    next.spans = [];
     next.comings = [];
     next.faults = m.session?.faults;
     next.changed = new Map();
@@ -85,6 +92,7 @@ export function take(s: State, m: Watch): State {
     next.since = m.tick;
   }
   if (m.faults) next.faults = m.faults;
+  if (m.traffic) next.spans = [...next.spans.slice(1 - keptSpans), m.traffic];
   const serverTouched = m.server ? apply(next.server, m.server) : nothingTouched();
   noteChanges(next, serverTouched, m.type === "sheet");
   const left = next.columns.filter((c) => m.left?.includes(c.number));
@@ -124,6 +132,9 @@ export function take(s: State, m: Watch): State {
     for (const d of m.decisions) next.outcomes[d.outcome]++;
   }
   next.decisions = [...[...m.decisions].reverse(), ...next.decisions].slice(0, keep);
+  for (const a of m.arrivals ?? [])
+    for (const d of m.decisions.filter((x) => x.tick === a.tick))
+      next.delivered.set(keyOf(d), new Map(Object.entries(a.clients).map(([number, tick]) => [Number(number), tick])));
   noteDeliveries(next);
   const told = m.told.map((t, i) => ({ ...t, key: `${next.turn}/${i}` })).reverse();
   next.told = [...told, ...next.told].slice(0, keep);
@@ -134,12 +145,13 @@ export function take(s: State, m: Watch): State {
 function noteDeliveries(s: State): void {
   const known = new Set<string>();
   for (const d of s.decisions) {
-    if (d.tick <= s.since) continue;
     const key = keyOf(d);
-    known.add(key);
     let of = s.delivered.get(key);
+    if (d.tick <= s.since && !of) continue;
+    known.add(key);
     if (!of) s.delivered.set(key, (of = new Map()));
-    for (const c of s.columns) if (c.from <= d.tick && c.seen >= d.tick && !of.has(c.number)) of.set(c.number, s.tick);
+    const wasHere = (c: Column) => c.from <= d.tick || c.number === d.client.number;
+    for (const c of s.columns) if (wasHere(c) && c.seen >= d.tick && !of.has(c.number)) of.set(c.number, s.tick);
   }
   for (const key of s.delivered.keys()) if (!known.has(key)) s.delivered.delete(key);
 }

@@ -147,8 +147,84 @@ export type Watch = {
   decisions: Decision[];
   told: Told[];
   faults?: Faults;
+  traffic?: Span;
+  arrivals?: { tick: number; clients: Record<string, number> }[];
   reason?: string;
 };
+
+// Span is what was sent in the ticks up to one. Each row has its amounts by client, in the order of clients.
+export type Span = { tick: number; ticks: number; clients: number[]; rows: SpanRow[] };
+export type SpanRow = { up?: boolean; type: string; of?: string; bits: number[]; counts: number[] };
+
+export type CostRow = { name: string; to?: string; most_bits: number; typical_bits: number; count?: number };
+export type Cost = {
+  clients: number;
+  tick_rate: number;
+  properties: CostRow[];
+  requests: CostRow[];
+  events: CostRow[];
+  snapshot_bytes: number;
+  most_bytes: number;
+  typical_bytes: number;
+  memory_bytes: number;
+};
+export type Finding = {
+  file: string;
+  line: number;
+  column: number;
+  length: number;
+  code: string;
+  message: string;
+  hint?: string;
+  warning?: boolean;
+  source: string;
+};
+export type Access = "always" | "sometimes" | "never" | "unrelated";
+export type MatrixProperty = {
+  name: string;
+  type: string;
+  to: string;
+  access: Access[];
+  writer: string;
+  within?: string;
+  by: string[];
+  line: number;
+};
+export type MatrixRequest = {
+  name: string;
+  from: string;
+  access: Access[];
+  limit?: string;
+  pause?: string;
+  checks: { text: string; reason: string; then: string }[];
+  changes: string[];
+  does: string[];
+  tells: string[];
+  reveals: string[];
+  line: number;
+};
+export type Matrix = {
+  viewers: { name: string; sort: string }[];
+  properties: MatrixProperty[];
+  requests: MatrixRequest[];
+  events: { name: string; to: string[]; access: Access[]; by: string[] }[];
+};
+export type Comparison = {
+  changes: {
+    what: string;
+    name: string;
+    how: string;
+    aspect?: string;
+    was?: string;
+    is?: string;
+    then?: string;
+  }[];
+  takes_over: boolean;
+  blocks: string[];
+  stay: boolean;
+  lose: string[];
+};
+export type Report = { fingerprint: string; findings: Finding[]; matrix: Matrix; cost: Cost; outline: Outline };
 
 // call sends a request to the service; an error answer is thrown with its detail and what exists instead.
 async function call<T>(method: string, path: string, body?: unknown): Promise<T> {
@@ -195,6 +271,8 @@ export const api = {
   sessions: () => call<Session[]>("GET", "/sessions"),
   session: (id: number) => call<Session>("GET", `/sessions/${id}`),
   contracts: () => call<Version[]>("GET", "/contracts"),
+  report: (contract: string, version: number) =>
+    call<Report>("GET", `/contracts/${contract}/versions/${version}/report`),
   open: (contract: string) => call<Session>("POST", "/sessions", { contract }),
   close: (id: number) => call<Session>("POST", `/sessions/${id}/close`, { reason: "closed from the console" }),
   decisions: (id: number) => call<Decision[]>("GET", `/sessions/${id}/decisions?limit=200`),
