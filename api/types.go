@@ -288,20 +288,38 @@ type StartTrial struct {
 	Ticks  int               `json:"ticks,omitempty"`  // of each round, up to 10,000; 0 for 500
 }
 
+// PlayDrill asks for one drill to be run at once, to look at it as at a session. Drills are texts by file name, as in
+// StartTrial, Drill is the name of the one to run.
+type PlayDrill struct {
+	Drills map[string]string `json:"drills"`
+	Drill  string            `json:"drill"`
+	Seed   uint64            `json:"seed,omitempty"`   // in place of the drill's own
+	Shaken json.RawMessage   `json:"shaken,omitempty"` // a drill.Shaking: how its links are shaken; none when empty
+}
+
+// PlayedDrill is a run of a drill. Messages are what a watcher of the session would have been told from one tick on,
+// which is the first one when the run is not too long: a sheet, then ticks.
+type PlayedDrill struct {
+	Result   json.RawMessage   `json:"result"` // a drill.Result
+	Messages []json.RawMessage `json:"messages"`
+}
+
 // Trial is a run of drills, or of the audit, and what came of it.
 type Trial struct {
-	ID       int64           `json:"id"`
-	Contract string          `json:"contract"`
-	Version  int             `json:"version"`
-	What     string          `json:"what"`
-	State    string          `json:"state"` // waiting, running, ended, stopped or failed
-	Done     int             `json:"done"`  // runs of drills, or rounds of the audit
-	Of       int             `json:"of"`
-	AskedAt  time.Time       `json:"asked_at"`
-	EndedAt  *time.Time      `json:"ended_at,omitempty"`
-	Passed   *bool           `json:"passed,omitempty"`
-	Summary  string          `json:"summary"`
-	Report   json.RawMessage `json:"report,omitempty"` // a drill.Report or an audit.Report; not in lists
+	ID       int64      `json:"id"`
+	Contract string     `json:"contract"`
+	Version  int        `json:"version"`
+	What     string     `json:"what"`
+	State    string     `json:"state"` // waiting, running, ended, stopped or failed
+	Done     int        `json:"done"`  // runs of drills, or rounds of the audit
+	Of       int        `json:"of"`
+	AskedAt  time.Time  `json:"asked_at"`
+	EndedAt  *time.Time `json:"ended_at,omitempty"`
+	Passed   *bool      `json:"passed,omitempty"`
+	Summary  string     `json:"summary"`
+	// Asked is with what; not in lists
+	Asked  *StartTrial     `json:"asked,omitempty"`
+	Report json.RawMessage `json:"report,omitempty"` // a drill.Report or an audit.Report; not in lists
 }
 
 // Over reports whether nothing more comes.

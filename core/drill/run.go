@@ -28,6 +28,17 @@ type Options struct {
 	// Tamper stands between a client and the frames that it gets: a test of whether drills find what is wrong. nil for
 	// none.
 	Tamper func(client int, f *wire.Frame) *wire.Frame
+	// Observer is told what the run does, so that it can be looked at as a session can; nil for nobody.
+	Observer Observer
+}
+
+// Observer is told what a run does, in its order. It may read the session until the next call, and must not change it.
+type Observer interface {
+	Began(s *session.Session)
+	Joined(client int)
+	Left(client int)
+	Ticked(step *session.Step)
+	Confirmed(client int)
 }
 
 // Result is what a run came to.
@@ -102,7 +113,7 @@ func (f *failing) Error() string { return f.message }
 // all dice have seeds. That is what a failed run is explained by: it is run again with everything
 // written down.
 func (d *Drill) Run(ctx context.Context, o Options) (*Result, error) {
-	r, err := d.run(ctx, o, false)
+	r, err := d.run(ctx, o, o.Observer != nil)
 	if r == nil {
 		return nil, err
 	}
@@ -122,6 +133,7 @@ func (d *Drill) Run(ctx context.Context, o Options) (*Result, error) {
 	}
 	// Once more, the same, to tell what led there.
 	o.Trace = nil
+	o.Observer = nil
 	again, err := d.run(ctx, o, true)
 	if again == nil || err == nil {
 		return nil, fmt.Errorf("run the drill %q: it failed, and did not when it was run again: %w", d.Name, err)
@@ -165,6 +177,10 @@ func (d *Drill) run(ctx context.Context, o Options, explain bool) (*run, error) 
 	}
 	r.stage.trace = o.Trace
 	r.stage.test = o.Tamper
+	r.stage.observer = o.Observer
+	if o.Observer != nil {
+		o.Observer.Began(s)
+	}
 	if explain {
 		r.stage.history = &history{names: map[int]string{}}
 	}
@@ -400,6 +416,7 @@ func (r *run) move(verb syntax.DrillMoveVerb, name string) error {
 		p.left = true
 	case verb == syntax.MoveLeave:
 		r.stage.session.Leave(p.number)
+		r.stage.left(p.number)
 		p.out = "it left"
 		p.left = true
 	case p.host:

@@ -17,6 +17,22 @@ type Shaking struct {
 	Faults []Fault `json:"faults"`
 }
 
+// maxFaults is how many faults a Shaking has at most.
+const maxFaults = 1000
+
+// Check says what is wrong with a Shaking that came from elsewhere.
+func (s *Shaking) Check() error {
+	if len(s.Faults) > maxFaults {
+		return fmt.Errorf("links are shaken by at most %d faults, not %d", maxFaults, len(s.Faults))
+	}
+	for _, f := range s.Faults {
+		if _, err := ParseFault(f.String()); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
 // FaultKind says what is wrong with a link.
 type FaultKind string
 

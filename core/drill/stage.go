@@ -35,8 +35,9 @@ type stage struct {
 	inbox   []arrival       // messages that have arrived and wait for the next tick
 	sheet   *replicate.Copy // the server's own, while nothing has changed since
 	// test changes frames on their way, in tests; it is nil else.
-	test  func(client int, f *wire.Frame) *wire.Frame
-	drill *Drill
+	test     func(client int, f *wire.Frame) *wire.Frame
+	drill    *Drill
+	observer Observer // nil for none
 }
 
 // player is a client at the other end of a link, with what a server keeps for it in between.
@@ -235,6 +236,9 @@ func (w *stage) join(name, as string, c link.Conditions, shaken *Shaking, host b
 		reader: w.session.Reader(n),
 		stalls: shaken.stalls(name),
 	}
+	if w.observer != nil {
+		w.observer.Joined(n)
+	}
 	p.copy.Me = n
 	p.copy.OmitChanges = len(w.drill.notices) == 0
 	seed := shaken.seed(name)
@@ -279,6 +283,9 @@ func (w *stage) step() error {
 	if w.history != nil {
 		w.history.keep(step)
 	}
+	if w.observer != nil {
+		w.observer.Ticked(step)
+	}
 	w.failures(step)
 	for _, x := range step.Overtaken {
 		if p := w.numbered(x.Client); p != nil {
@@ -299,6 +306,7 @@ func (w *stage) step() error {
 		if p := w.numbered(c.Client); p != nil && p.out == "" {
 			w.write(p) // what it is still told
 			p.out = c.Reason
+			w.left(c.Client)
 			p.expelled = !p.cut
 		}
 	}
@@ -318,6 +326,13 @@ func (w *stage) close(reason string) {
 		if p.out == "" {
 			p.out = "the session closed: " + reason
 		}
+	}
+}
+
+// left tells the observer that a client has left its seat.
+func (w *stage) left(client int) {
+	if w.observer != nil {
+		w.observer.Left(client)
 	}
 }
 
@@ -451,6 +466,9 @@ func (w *stage) take(p *player, raw []byte) error {
 		p.ready = true
 	case wire.MessageSeen:
 		w.session.Confirm(p.number, m.Seen)
+		if w.observer != nil {
+			w.observer.Confirmed(p.number)
+		}
 	case wire.MessageAsk:
 		w.session.Ask(p.number, w.session.ReadRequest(m.Ask))
 	case wire.MessageWrite, wire.MessagePress, wire.MessageRelease:

@@ -130,6 +130,7 @@ func (a *API) routes(r chi.Router) {
 	r.Get("/contracts/{name}/compare", answer(a, a.compare))
 	r.Post("/contracts/{name}/versions/{version}/trials", answer(a, a.startTrial))
 	r.Get("/contracts/{name}/versions/{version}/trials", answer(a, a.listTrials))
+	r.Post("/contracts/{name}/versions/{version}/play", answer(a, a.playDrill))
 	r.Get("/trials/{trial}", answer(a, a.trial))
 	r.Post("/trials/{trial}/stop", answer(a, a.stopTrial))
 	r.Get("/service", answer(a, a.serviceState))

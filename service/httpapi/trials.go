@@ -26,6 +26,19 @@ func (a *API) startTrial(r *http.Request) (api.Trial, error) {
 	return a.trials.Start(r.Context(), version, in)
 }
 
+// playDrill runs one drill of a version at once, and returns what who watches it would have seen.
+func (a *API) playDrill(r *http.Request) (api.PlayedDrill, error) {
+	var in api.PlayDrill
+	if err := read(r, &in); err != nil {
+		return api.PlayedDrill{}, err
+	}
+	version, err := a.versionOfPath(r)
+	if err != nil {
+		return api.PlayedDrill{}, err
+	}
+	return a.trials.Play(r.Context(), version, in)
+}
+
 // versionOfPath returns the stored version that the path of a call names.
 func (a *API) versionOfPath(r *http.Request) (store.Version, error) {
 	n, err := numbered(chi.URLParam(r, "version"))

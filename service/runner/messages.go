@@ -46,15 +46,28 @@ func (r *Runner) ReadMessage(m *Message, raw []byte, json bool) error {
 	return nil
 }
 
+// item says what the message is, for who counts what is sent.
+func (m *Message) item() wire.UsageItem {
+	switch m.Type {
+	case wire.MessageAsk:
+		return wire.UsageItem{Type: wire.UsageRequest, Of: m.request.Name()}
+	case wire.MessagePress, wire.MessageRelease, wire.MessageWrite:
+		return wire.UsageItem{Type: wire.UsageSteer, Of: m.steering.Name()}
+	case wire.MessageSeen:
+		return wire.UsageItem{Type: wire.UsageConfirm}
+	}
+	return wire.UsageItem{Type: wire.UsageOther}
+}
+
 // Handle does what a client's message asks for. It is called on the runner's goroutine.
 func (r *Runner) Handle(client int, m *Message) {
-	r.watchers.traffic.received(client, m)
+	r.watchers.observer.Received(client, m.item(), m.size)
 	switch m.Type {
 	case wire.MessageReady:
 		r.handleReady(client)
 	case wire.MessageSeen:
 		r.session.Confirm(client, m.Confirmed)
-		r.watchers.confirmed(r, client)
+		r.watchers.observer.Confirmed(client)
 	case wire.MessageDiffers:
 		r.handleDifference(client, m.Confirmed)
 	case wire.MessageLeave:

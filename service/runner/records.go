@@ -1,7 +1,6 @@
 package runner
 
 import (
-	"encoding/json"
 	"fmt"
 	"time"
 
@@ -10,6 +9,7 @@ import (
 	"kamerad.example/api"
 	"kamerad.example/core/session"
 	"kamerad.example/core/wire"
+	"kamerad.example/service/observe"
 	"kamerad.example/store"
 )
 
@@ -31,7 +31,7 @@ func (r *Runner) record(list []session.Decision) {
 			r.meters.unstored.Inc()
 			continue
 		}
-		args := rawArgs(d.Ask.Args)
+		args := observe.Arguments(d.Ask.Args)
 		if len(args) > maxStoredArgs {
 			args = api.Encode([]string{fmt.Sprintf("%d bytes, which are more than are stored", len(args))})
 		}
@@ -65,14 +65,6 @@ func (r *Runner) mayStore(client int, now time.Time) bool {
 		r.refusedLimits[client] = limit
 	}
 	return limit.AllowN(now, 1)
-}
-
-// rawArgs joins arguments to one JSON array.
-func rawArgs(args []json.RawMessage) json.RawMessage {
-	if args == nil {
-		return json.RawMessage("[]")
-	}
-	return api.Encode(args)
 }
 
 // repeatLog thins out what is logged again and again.

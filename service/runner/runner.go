@@ -31,6 +31,7 @@ import (
 	"kamerad.example/core/contract"
 	"kamerad.example/core/session"
 	"kamerad.example/core/transcript"
+	"kamerad.example/service/observe"
 	"kamerad.example/store"
 )
 
@@ -165,18 +166,27 @@ func New(o Options) *Runner {
 		seats:         map[int]*seat{},
 		seatByToken:   map[string]int{},
 		refusedLimits: map[int]*rate.Limiter{},
-		watchers:      newWatchers(o.Session.SetWatched),
+		watchers:      &watchers{list: map[*Watcher]struct{}{}, observer: observe.New(o.Session)},
 		seed:          o.Seed,
 	}
 	if r.now == nil {
 		r.now = time.Now
 	}
+	o.Session.SetWatched(false)
+	r.watchers.observer.Describe = r.describeClient
 	if o.Seed > 0 {
 		r.transcript = transcript.New(o.Session, o.Seed, o.Settings)
 	}
 	shown := r.Describe()
 	r.summary.Store(&shown)
 	return r
+}
+
+// describeClient adds what the session itself does not know of a client.
+func (r *Runner) describeClient(c *api.WatchClient) {
+	if s := r.seats[c.Number]; s != nil {
+		c.Test = s.test && s.state.connected()
+	}
 }
 
 // Attach hands the runner the connections of its clients, before it runs.
@@ -260,7 +270,7 @@ func (r *Runner) failInside(p any, stack []byte) {
 	for _, s := range r.seats {
 		r.recordLeft(s, reason)
 	}
-	r.watchers.watched = func(bool) {}
+	r.watchers.observer = observe.New(r.session) // which leaves the session alone
 	r.watchers.end("it failed inside")
 	if r.ended != nil {
 		go r.ended("it failed inside")

@@ -127,7 +127,7 @@ func (r *Runner) addSeat(n int) {
 		JoinedAt: time.Now(),
 	}
 	r.seats[n] = &seat{row: row}
-	r.watchers.arrivals.join(n, r.session.Now())
+	r.watchers.observer.Joined(n)
 	r.recorder.Seat(row)
 	r.meters.clients.Inc()
 }
@@ -230,7 +230,7 @@ func (r *Runner) Leave(client int, reason string) {
 	r.noteInTranscript(syntax.MoveLeave, client)
 	r.connections.End(client, reason)
 	delete(r.seats, client)
-	r.watchers.arrivals.leave(client)
+	r.watchers.observer.Left(client)
 	delete(r.refusedLimits, client)
 	r.recordLeft(s, reason)
 }

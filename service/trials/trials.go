@@ -8,6 +8,7 @@ package trials
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"log/slog"
@@ -55,6 +56,7 @@ type Records interface {
 type Trials struct {
 	records Records
 	turn    chan struct{} // held by the one that runs
+	playing chan struct{} // held by the drill that is played at once
 	mu      sync.Mutex
 	running map[int64]*trial
 	wg      sync.WaitGroup
@@ -76,7 +78,12 @@ type trial struct {
 
 // New returns trials that are kept in records; none runs.
 func New(records Records) *Trials {
-	return &Trials{records: records, turn: make(chan struct{}, 1), running: map[int64]*trial{}}
+	return &Trials{
+		records: records,
+		turn:    make(chan struct{}, 1),
+		playing: make(chan struct{}, 1),
+		running: map[int64]*trial{},
+	}
 }
 
 // Start begins a drill, an audit or another trial of a version and returns at once. The error of one that cannot be
@@ -377,6 +384,10 @@ func trialOf(row store.Trial) api.Trial {
 		Passed:   row.Passed,
 		Summary:  row.Summary,
 		Report:   row.Report,
+	}
+	var asked api.StartTrial
+	if json.Unmarshal(row.Asked, &asked) == nil && asked.What != "" {
+		out.Asked = &asked
 	}
 	return out
 }

@@ -1,4 +1,4 @@
-package runner
+package observe
 
 import (
 	"cmp"
@@ -13,7 +13,7 @@ import (
 // trafficClients is how many clients the traffic is told of by themselves; what the others have is added up.
 const trafficClients = 100
 
-// traffic counts what clients send and are sent, while somebody watches. A nil *traffic counts nothing.
+// traffic counts what clients send and are sent, while somebody looks.
 type traffic struct {
 	items []wire.UsageItem // of the amounts in down
 	down  map[int]*wire.Usage
@@ -46,23 +46,11 @@ func (t *traffic) sent(client, bytes int) {
 	t.add(client, restItem{item: wire.UsageItem{Type: api.UsageSocket}}, socketHeader(bytes))
 }
 
-// received counts a message of a client.
-func (t *traffic) received(client int, m *Message) {
-	if t == nil {
-		return
-	}
-	item := wire.UsageItem{Type: wire.UsageOther}
-	switch m.Type {
-	case wire.MessageAsk:
-		item = wire.UsageItem{Type: wire.UsageRequest, Of: m.request.Name()}
-	case wire.MessagePress, wire.MessageRelease, wire.MessageWrite:
-		item = wire.UsageItem{Type: wire.UsageSteer, Of: m.steering.Name()}
-	case wire.MessageSeen:
-		item.Type = wire.UsageConfirm
-	}
-	t.add(client, restItem{up: true, item: item}, m.size)
+// received counts a message of a client, of so many bytes.
+func (t *traffic) received(client int, item wire.UsageItem, bytes int) {
+	t.add(client, restItem{up: true, item: item}, bytes)
 	// What a client sends is masked, with a key of four bytes (RFC 6455, 5.3).
-	t.add(client, restItem{up: true, item: wire.UsageItem{Type: api.UsageSocket}}, socketHeader(m.size)+4)
+	t.add(client, restItem{up: true, item: wire.UsageItem{Type: api.UsageSocket}}, socketHeader(bytes)+4)
 }
 
 // socketHeader returns how many bytes the header of a WebSocket message takes that is not masked (RFC 6455, 5.2).
