@@ -79,6 +79,15 @@ type ContractVersion struct {
 	Outline     *contract.Outline `json:"outline,omitempty"`
 	Fresh       bool              `json:"fresh"`              // in the answer to publish: a new version was made
 	Findings    syntax.Problems   `json:"findings,omitempty"` // in the answer to publish, and of one version
+	Settings    []ContractSetting `json:"settings,omitempty"` // of one version: what a session may be opened with
+}
+
+// ContractSetting is a setting of a contract. Default is in the JSON form of its type.
+type ContractSetting struct {
+	Name    string          `json:"name"`
+	Type    *contract.Type  `json:"type"`
+	Default json.RawMessage `json:"default"`
+	Public  bool            `json:"public,omitempty"` // clients get its value
 }
 
 // Session is a session as the service tells of it. Clients and what follows are only there while it runs.

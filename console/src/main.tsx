@@ -1,10 +1,19 @@
-import { StrictMode } from "react";
+import { lazy, StrictMode, Suspense } from "react";
 import { createRoot } from "react-dom/client";
 import { BrowserRouter, Link, Route, Routes } from "react-router";
 import { Notice } from "./shared/notice";
+import { Palette } from "./shared/palette";
+import { applyTheme, followSystem } from "./shared/theme";
 import { SessionPage } from "./session/page";
 import { SessionsPage } from "./sessions/page";
 import "./style.css";
+
+const ContractsPage = lazy(() => import("./contracts/page"));
+const ContractPage = lazy(() => import("./contracts/contract"));
+const SettingsPage = lazy(() => import("./settings/page"));
+
+applyTheme();
+followSystem();
 
 function Nowhere() {
   return (
@@ -26,11 +35,17 @@ createRoot(document.getElementById("root") as HTMLElement).render(
       <div className="flex h-full flex-col">
         <Notice />
         <div className="min-h-0 flex-1">
+          <Suspense fallback={<p className="p-4 text-muted">Reading…</p>}>
           <Routes>
             <Route path="/" element={<SessionsPage />} />
             <Route path="/sessions/:id" element={<SessionPage />} />
+            <Route path="/contracts" element={<ContractsPage />} />
+            <Route path="/contracts/:name" element={<ContractPage />} />
+            <Route path="/settings" element={<SettingsPage />} />
             <Route path="*" element={<Nowhere />} />
           </Routes>
+          </Suspense>
+          <Palette />
         </div>
       </div>
     </BrowserRouter>

@@ -15,6 +15,7 @@ import (
 	"kamerad.example/core/codegen"
 	"kamerad.example/core/compile"
 	"kamerad.example/core/contract"
+	"kamerad.example/core/findings"
 	"kamerad.example/core/report"
 	"kamerad.example/core/syntax"
 	"kamerad.example/service/problems"
@@ -144,12 +145,30 @@ func (a *API) version(r *http.Request) (api.ContractVersion, error) {
 		return api.ContractVersion{}, err
 	}
 	out := versionOf(x)
-	if c, findings := load(x); c != nil {
+	if c, warnings := load(x); c != nil {
 		out.Outline = c.FullOutline()
-		out.Findings = findings
+		out.Findings = warnings
+		out.Settings = settingsOf(c)
 	}
 	return out, nil
 }
+
+// settingsOf returns the settings of a contract.
+func settingsOf(c *contract.Contract) (out []api.ContractSetting) {
+	text := func(n int64) string { return c.Texts[n] }
+	for _, s := range c.Settings {
+		out = append(out, api.ContractSetting{
+			Name:    s.Name,
+			Type:    s.Type,
+			Default: s.Type.AppendJSON(nil, s.Type.FromSlots(s.Default, text)),
+			Public:  s.Public,
+		})
+	}
+	return out
+}
+
+// findings returns what dangers the checker tells of, each explained.
+func (a *API) findings(*http.Request) ([]findings.Finding, error) { return findings.Findings(), nil }
 
 // load reads a stored version; it is nil when this service can read it no more.
 func load(x store.Version) (*contract.Contract, syntax.Problems) {
@@ -178,15 +197,15 @@ func (a *API) report(r *http.Request) (json.RawMessage, error) {
 	if err != nil || x.Report != nil {
 		return x.Report, err
 	}
-	c, findings := load(x)
+	c, warnings := load(x)
 	if c == nil {
 		return nil, &problems.Refusal{
 			Status:   http.StatusUnprocessableEntity,
 			Detail:   "this version cannot be read any more",
-			Mistakes: findings,
+			Mistakes: warnings,
 		}
 	}
-	return api.Encode(report.New(c, findings)), nil
+	return api.Encode(report.New(c, warnings)), nil
 }
 
 // compare returns what differs between two versions of a contract.

@@ -133,6 +133,7 @@ func (a *API) routes(r chi.Router) {
 	r.Post("/contracts/{name}/versions/{version}/play", answer(a, a.playDrill))
 	r.Get("/trials/{trial}", answer(a, a.trial))
 	r.Post("/trials/{trial}/stop", answer(a, a.stopTrial))
+	r.Get("/findings", answer(a, a.findings))
 	r.Get("/service", answer(a, a.serviceState))
 	r.Post("/sessions", answer(a, a.openSession))
 	r.Get("/sessions", answer(a, a.sessions))

@@ -20,6 +20,8 @@ export function nothingTouched(): Touched {
 // apply brings a copy to a frame's tick: the parts are applied across all blocks in the order joins, spawns, owners,
 // values, what is gone, leaves.
 export function apply(copy: Copy, frame: Frame, touched = nothingTouched()): Touched {
+  // A moment is played from a sheet that may hold what the messages after it tell once more.
+  if (!frame.snapshot && frame.tick <= copy.tick) return touched;
   if (frame.snapshot) {
     copy.clients = [];
     copy.things.clear();

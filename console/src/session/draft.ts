@@ -85,3 +85,26 @@ export function rangeOf(t: Type): [number, number] {
   const step = (t.unit ?? 1) / (t.per ?? 1);
   return [(t.low ?? 0) * step, (t.high ?? 0) * step];
 }
+
+// draftFrom gives the draft that comes to a value.
+export function draftFrom(type: Type, value: unknown): Draft {
+  switch (type.form) {
+    case "list":
+      return (value as unknown[]).map((v) => draftFrom(type.of as Type, v));
+    case "map":
+      return (value as [unknown, unknown][]).map(([k, v]) => [
+        draftFrom(type.key as Type, k),
+        draftFrom(type.of as Type, v),
+      ]);
+    case "record": {
+      const held = value as Record<string, unknown>;
+      return Object.fromEntries((type.fields ?? []).map((f) => [f.name, draftFrom(f.type, held[f.name])]));
+    }
+    case "vec2":
+    case "vec3":
+    case "direction":
+    case "rotation":
+      return (value as number[]).map(String);
+  }
+  return value === null ? "null" : String(value);
+}

@@ -7,8 +7,9 @@ export function useKeys(keys: Record<string, () => void>): void {
   useEffect(() => {
     const pressed = (e: KeyboardEvent) => {
       const typing = e.target instanceof HTMLElement && e.target.closest("input, select, textarea, [role=tablist]");
+      const pressing = e.key === " " && e.target instanceof HTMLElement && e.target.closest("button, a");
       const act = keys[e.key];
-      if (typing || e.ctrlKey || e.altKey || e.metaKey || !act) return;
+      if (typing || pressing || e.ctrlKey || e.altKey || e.metaKey || !act) return;
       e.preventDefault();
       act();
     };

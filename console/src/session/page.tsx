@@ -5,6 +5,7 @@ import { Dialog } from "radix-ui";
 import { useEffect, useMemo, useState, type ReactNode } from "react";
 import { Link, useParams, useSearchParams } from "react-router";
 import { api, message, type Outline } from "../shared/api";
+import { Bar } from "../shared/bar";
 import { Drawer } from "./ask";
 import { EntityDrawer, titleOf } from "./entity";
 import { Filters } from "./filters";
@@ -57,17 +58,18 @@ function Session({ id }: { id: number }) {
     );
   return (
     <div className="flex h-full flex-col">
-      <header className="flex h-12 shrink-0 items-center gap-4 border-b border-line bg-raised px-4 whitespace-nowrap">
-        <Link to="/" className="text-base font-semibold">
-          Kamerad
-        </Link>
-        <h1 className="font-semibold">Session {id}</h1>
-        {session && (
-          <span className="text-muted">
-            {session.contract} version {session.version}
-          </span>
-        )}
-        <span className="flex-1" />
+      <Bar
+        title={
+          <>
+            <h1 className="font-semibold">Session {id}</h1>
+            {session && (
+              <Link className="text-muted hover:text-ink" to={`/contracts/${session.contract}?version=${session.version}`}>
+                {session.contract} {session.version}
+              </Link>
+            )}
+          </>
+        }
+      >
         {error && (
           <span role="alert" className="truncate text-bad">
             {error}
@@ -81,7 +83,7 @@ function Session({ id }: { id: number }) {
             <OpenClient id={id} outline={outline} taken={columns.map((c) => c.name)} onOpen={setAsking} />
           </>
         )}
-      </header>
+      </Bar>
       {phase !== "live" && <Standing />}
       {phase === "live" && <Strip face={face} onFace={show} />}
       {(phase === "live" || phase === "lost") && outline && (

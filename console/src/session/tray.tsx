@@ -7,6 +7,7 @@ import type { Decision } from "../shared/api";
 import { Mark, shapeOf, Verdict } from "../shared/signs";
 import { keyOf } from "./flow";
 import { FlowChart } from "./flowchart";
+import { Moment } from "./moment";
 import { entriesOf, type Entry, type Sort } from "./timeline";
 import { useWatch, type State } from "./watch";
 
@@ -78,6 +79,11 @@ export function Tray() {
                 {words}
               </button>
             ))}
+          </div>
+        )}
+        {isLive && (
+          <div className="ml-4 border-l border-line pl-4">
+            <Moment />
           </div>
         )}
       </div>

@@ -17,6 +17,7 @@ import {
 } from "../shared/api";
 import { recheck, type Apart } from "./apart";
 import { keyOf } from "./flow";
+import { add, begin, emptyHistory, messagesTo, rangeOf, wantsSheet, type History } from "./history";
 import { apply, emptyCopy, nothingTouched, type Copy, type Touched } from "./copy";
 
 // Column is a client. from is the tick in which the page first knew of it.
@@ -25,6 +26,7 @@ export type Column = WatchClient & { copy: Copy; apart: Apart; from: number };
 export type State = {
   id: number;
   phase: "connecting" | "live" | "lost" | "closed" | "unknown";
+  moment?: { from: number; to: number }; // a moment is shown, out of these ticks; without it, the newest
   note: string;
   session?: Session;
   outline?: Outline;
@@ -50,6 +52,7 @@ export const keep = 200;
 // keptSpans is how many seconds of traffic the page knows.
 const keptSpans = 120;
 
+// useWatch holds what the page shows: the newest, or a moment of what was.
 export const useWatch = create<State>(() => fresh(0));
 
 // fresh is the state of a page that has not been told anything.
@@ -173,19 +176,110 @@ function noteChanges(s: State, touched: Touched, isSheet: boolean): void {
   }
 }
 
+// What the page goes back to, and the newest state, which the page shows unless it shows a moment.
+let history: History = emptyHistory();
+let live: State = fresh(0);
+
+// stateAt plays what leads to a tick. It begins from the shown state where that is on the way.
+function stateAt(tick: number): State {
+  const shown = useWatch.getState();
+  const messages = messagesTo(history, tick, shown.moment ? shown.tick : undefined);
+  const isOnWay = messages[0]?.type !== "sheet";
+  const played = messages.reduce(take, isOnWay ? shown : fresh(shown.id));
+  const [from, to] = rangeOf(history);
+  const longer = <T extends { tick: number }>(played: T[], all: T[]) => {
+    const until = all.filter((x) => x.tick <= tick);
+    return until.length > played.length ? until : played;
+  };
+  return {
+    ...played,
+    phase: live.phase,
+    note: live.note,
+    session: live.session ?? played.session,
+    tick,
+    moment: { from, to },
+    decisions: longer(played.decisions, live.decisions),
+    told: longer(played.told, live.told),
+    comings: longer(played.comings, live.comings),
+  };
+}
+
+// showMoment shows the session as it was at a tick, as far as it is known.
+export function showMoment(tick: number): void {
+  const [from, to] = rangeOf(history);
+  if (to > 0) useWatch.setState(stateAt(Math.min(Math.max(tick, from), to)), true);
+}
+
+// showNewest shows the session as it is. Of a drill that is over that is its last tick.
+export function showNewest(): void {
+  if (live.phase === "connecting") showMoment(rangeOf(history)[1]);
+  else useWatch.setState(live, true);
+}
+
+// show makes a state the newest one, and draws it unless a moment is shown.
+function show(state: State): void {
+  live = state;
+  const { moment } = useWatch.getState();
+  if (!moment) useWatch.setState(state, true);
+  else {
+    const [from, to] = rangeOf(history);
+    useWatch.setState({ moment: { from, to }, phase: state.phase, note: state.note });
+  }
+}
+
+// playBack shows what the watcher of a session that is over was told, at a tick.
+export function playBack(messages: Watch[], tick: number): void {
+  history = emptyHistory();
+  live = fresh(0);
+  useWatch.setState(fresh(0), true);
+  for (const m of messages)
+    if (m.type === "sheet") begin(history, m.tick, JSON.stringify(m), 0);
+    else add(history, m.tick, JSON.stringify(m), 0);
+  showMoment(tick);
+  useWatch.setState({ phase: "live" });
+}
+
+// watchAddress is where a session is watched.
+function watchAddress(id: number): string {
+  return `${location.protocol === "https:" ? "wss" : "ws"}://${location.host}/api/sessions/${id}/watch`;
+}
+
+// beginPart begins another part of the history with a sheet of now.
+function beginPart(id: number): () => void {
+  const socket = new WebSocket(watchAddress(id), "kamerad.watch.v1");
+  socket.onmessage = (e) => {
+    const text = e.data as string;
+    const tick = tickOf(text);
+    if (text.startsWith('{"type":"sheet"')) begin(history, tick, text, performance.now());
+    socket.close();
+  };
+  return () => socket.close();
+}
+
+// askEvery is how often another sheet is asked for at most, in milliseconds.
+const askEvery = 20_000;
+
+// tickOf reads the tick of a sheet without the rest, which may be long: the first that stands in it is its session's.
+function tickOf(text: string): number {
+  return Number(/"tick":(\d+)/.exec(text)?.[1]);
+}
+
 // follow watches a session until the returned function is called; a lost connection is taken up again.
 export function follow(id: number): () => void {
   let socket: WebSocket | undefined;
   let timer: ReturnType<typeof setTimeout> | undefined;
   let over = false;
   let pending: Watch[] = [];
-  useWatch.setState(fresh(id), true);
+  let endPart: (() => void) | undefined;
+  history = emptyHistory();
+  live = fresh(id);
+  useWatch.setState(live, true);
 
   // Messages are drawn once a frame, however many came.
   const draw = () => {
     const list = pending;
     pending = [];
-    if (!over && list.length > 0) useWatch.setState((s) => list.reduce(take, s), true);
+    if (!over && list.length > 0) show(list.reduce(take, live));
   };
   const ended = async (reason: string) => {
     try {
@@ -193,35 +287,41 @@ export function follow(id: number): () => void {
       if (over) return;
       if (!session.open) {
         const decisions = await api.decisions(id);
-        useWatch.setState((s) => ({
-          ...s,
-          phase: "closed",
-          session,
-          decisions,
-          columns: [],
-          note: session.close_reason ?? reason,
-        }));
+        show({ ...live, phase: "closed", session, decisions, columns: [], note: session.close_reason ?? reason });
         return;
       }
-      useWatch.setState({ phase: "lost", note: "The connection was lost; trying again." });
+      show({ ...live, phase: "lost", note: "The connection was lost; trying again." });
       timer = setTimeout(connect, 1000);
     } catch (e) {
       if (over) return;
       const unknown = message(e).includes("there is no session");
-      useWatch.setState({ phase: unknown ? "unknown" : "lost", note: message(e) });
+      show({ ...live, phase: unknown ? "unknown" : "lost", note: message(e) });
       if (!unknown) timer = setTimeout(connect, 2000);
     }
   };
+  const keep = (m: Watch, text: string) => {
+    const now = performance.now();
+    if (m.type === "sheet") {
+      history = emptyHistory(); // what was before has a gap
+      begin(history, m.tick, text, now);
+    } else add(history, m.tick, text, now);
+    if (m.type === "tick" && wantsSheet(history, now) && now > asked + askEvery) {
+      asked = now;
+      endPart = beginPart(id);
+    }
+  };
+  let asked = 0;
   const connect = () => {
-    const scheme = location.protocol === "https:" ? "wss" : "ws";
     let reason = "";
-    socket = new WebSocket(`${scheme}://${location.host}/api/sessions/${id}/watch`, "kamerad.watch.v1");
+    socket = new WebSocket(watchAddress(id), "kamerad.watch.v1");
     socket.onmessage = (e) => {
-      const m = JSON.parse(e.data as string) as Watch;
+      const text = e.data as string;
+      const m = JSON.parse(text) as Watch;
       if (m.type === "close") {
         reason = m.reason ?? "";
         return;
       }
+      keep(m, text);
       if (pending.length === 0) {
         // A page in the background draws no frames; it must not gather messages without end.
         if (document.hidden) setTimeout(draw, 200);
@@ -239,5 +339,6 @@ export function follow(id: number): () => void {
     over = true;
     clearTimeout(timer);
     socket?.close();
+    endPart?.();
   };
 }

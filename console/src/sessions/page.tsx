@@ -1,10 +1,10 @@
 // The list of sessions.
 
-import { Dialog } from "radix-ui";
 import { useCallback, useEffect, useState } from "react";
-import { Link, useNavigate } from "react-router";
-import { api, message, type Session, type Version } from "../shared/api";
-import { Window } from "../shared/window";
+import { Link } from "react-router";
+import { api, message, type Session } from "../shared/api";
+import { Bar } from "../shared/bar";
+import { OpenSession } from "../shared/open";
 
 export function SessionsPage() {
   const [sessions, setSessions] = useState<Session[]>();
@@ -27,11 +27,9 @@ export function SessionsPage() {
 
   return (
     <div className="flex h-full flex-col">
-      <header className="flex h-12 items-center gap-4 border-b border-line bg-raised px-4">
-        <span className="text-base font-semibold">Kamerad</span>
-        <span className="flex-1" />
+      <Bar>
         <OpenSession />
-      </header>
+      </Bar>
       <main className="flex-1 overflow-auto p-4">
         <h1 className="mb-3 text-lg font-semibold">Sessions</h1>
         {error && (
@@ -101,48 +99,5 @@ export function SessionsPage() {
         )}
       </main>
     </div>
-  );
-}
-
-function OpenSession() {
-  const navigate = useNavigate();
-  const [contracts, setContracts] = useState<Version[]>([]);
-  const [picked, setPicked] = useState("");
-  const [error, setError] = useState("");
-  const load = (open: boolean) => {
-    if (!open) return;
-    setError("");
-    api.contracts().then(
-      (list) => {
-        setContracts(list);
-        setPicked(list[0]?.contract ?? "");
-      },
-      (e) => setError(message(e)),
-    );
-  };
-  const open = () =>
-    api.open(picked).then(
-      (s) => navigate(`/sessions/${s.id}`),
-      (e) => setError(message(e)),
-    );
-  return (
-    <Dialog.Root onOpenChange={load}>
-      <Dialog.Trigger className="button main">Open session</Dialog.Trigger>
-      <Window title="Open session" error={error} action="Open" disabled={!picked} onSubmit={open}>
-        <label className="block">
-          Contract
-          <select className="field" value={picked} onChange={(e) => setPicked(e.target.value)}>
-            {contracts.map((c) => (
-              <option key={c.contract} value={c.contract}>
-                {c.contract}, version {c.version}
-              </option>
-            ))}
-          </select>
-        </label>
-        {contracts.length === 0 && !error && (
-          <p className="text-muted">No contract is published yet: kamerad contract publish FILE</p>
-        )}
-      </Window>
-    </Dialog.Root>
   );
 }

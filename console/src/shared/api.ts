@@ -90,7 +90,20 @@ export type Fault = {
   reason: string;
 };
 export type Faults = { count: number; last: Fault[] }; // the newest first
-export type Version = { contract: string; version: number; fingerprint: string; published_at: string };
+export type Version = {
+  contract: string;
+  version: number;
+  fingerprint: string;
+  published_at: string;
+  source?: string; // of one version, with what follows
+  files?: Record<string, string>;
+  outline?: Outline;
+  findings?: Finding[];
+  settings?: Setting[];
+  fresh?: boolean; // in the answer to publish
+};
+export type Setting = { name: string; type: Type; default: unknown; public?: boolean };
+export type Explanation = { name: string; title: string; harm: string; example: string; mended: string };
 
 export type Outcome = "accepted" | "denied" | "dropped" | "malformed" | "faulted";
 export type Answer = { seq: number; outcome: Outcome; stage?: string; reason?: string; check: number; reply?: unknown };
@@ -226,6 +239,20 @@ export type Comparison = {
 };
 export type Report = { fingerprint: string; findings: Finding[]; matrix: Matrix; cost: Cost; outline: Outline };
 
+type ProblemBody = { detail?: string; known?: string[]; problems?: Finding[] };
+
+// Problem is an error answer of the service: what is wrong, and the mistakes of a contract or drill that was sent.
+export class Problem extends Error {
+  status: number;
+  mistakes: Finding[];
+  constructor(status: number, body: ProblemBody | null) {
+    const known = body?.known?.length ? `; there is ${body.known.join(", ")}` : "";
+    super((body?.detail ?? `The service answered ${status}`) + known);
+    this.status = status;
+    this.mistakes = body?.problems ?? [];
+  }
+}
+
 // call sends a request to the service; an error answer is thrown with its detail and what exists instead.
 async function call<T>(method: string, path: string, body?: unknown): Promise<T> {
   const init: RequestInit = { method };
@@ -239,11 +266,7 @@ async function call<T>(method: string, path: string, body?: unknown): Promise<T>
   } catch {
     throw new Error("The service cannot be reached. Is it still running?");
   }
-  if (!answer.ok) {
-    const problem = (await answer.json().catch(() => null)) as { detail?: string; known?: string[] } | null;
-    const known = problem?.known?.length ? `; there is ${problem.known.join(", ")}` : "";
-    throw new Error((problem?.detail ?? `The service answered ${answer.status}`) + known);
-  }
+  if (!answer.ok) throw new Problem(answer.status, (await answer.json().catch(() => null)) as ProblemBody | null);
   return (await answer.json()) as T;
 }
 
@@ -273,7 +296,15 @@ export const api = {
   contracts: () => call<Version[]>("GET", "/contracts"),
   report: (contract: string, version: number) =>
     call<Report>("GET", `/contracts/${contract}/versions/${version}/report`),
-  open: (contract: string) => call<Session>("POST", "/sessions", { contract }),
+  versions: (contract: string) => call<Version[]>("GET", `/contracts/${contract}`),
+  version: (contract: string, version: number) => call<Version>("GET", `/contracts/${contract}/versions/${version}`),
+  compare: (contract: string, from: number, to: number) =>
+    call<Comparison>("GET", `/contracts/${contract}/compare?from=${from}&to=${to}`),
+  publish: (file: string, source: string, files: Record<string, string>) =>
+    call<Version>("POST", "/contracts", { file, source, files }),
+  findings: () => call<Explanation[]>("GET", "/findings"),
+  open: (contract: string, version = 0, seed = 0, settings: Record<string, unknown> = {}) =>
+    call<Session>("POST", "/sessions", { contract, version, seed, settings }),
   close: (id: number) => call<Session>("POST", `/sessions/${id}/close`, { reason: "closed from the console" }),
   decisions: (id: number) => call<Decision[]>("GET", `/sessions/${id}/decisions?limit=200`),
   openClient: (id: number, name: string, role: string) =>

@@ -1,0 +1,44 @@
+// Stopping the page at a moment, and going back over what is kept.
+
+import { Pause, Play } from "lucide-react";
+import { Slider } from "radix-ui";
+import { useKeys } from "./keys";
+import { showMoment, showNewest, useWatch } from "./watch";
+
+export function Moment() {
+  const moment = useWatch((s) => s.moment);
+  const tick = useWatch((s) => s.tick);
+  const isOver = useWatch((s) => s.phase !== "live" || s.id === 0);
+  const toggle = () => (moment && !isOver ? showNewest() : showMoment(tick));
+  useKeys({ " ": toggle, "[": () => showMoment(tick - 1), "]": () => moment && showMoment(tick + 1) });
+  return (
+    <div className="flex items-center gap-3 text-xs" role="group" aria-label="The moment that is shown">
+      {moment && (
+        <>
+          <span>
+            tick <span className="value">{tick.toLocaleString("en")}</span>
+          </span>
+          <Slider.Root
+            className="relative flex h-6 w-56 items-center"
+            min={moment.from}
+            max={Math.max(moment.to, moment.from + 1)}
+            value={[tick]}
+            onValueChange={([to]) => showMoment(to as number)}
+          >
+            <Slider.Track className="relative h-1 grow rounded-sm bg-line">
+              <Slider.Range className="absolute h-full rounded-sm bg-act" />
+            </Slider.Track>
+            <Slider.Thumb className="block h-4 w-2 rounded-sm bg-act" aria-label="Tick that is shown" />
+          </Slider.Root>
+        </>
+      )}
+      {!(isOver && moment) && (
+        <button className="flex h-6 cursor-pointer items-center gap-1 px-1 text-act" onClick={toggle}>
+          {moment ? <Play size={12} aria-hidden="true" /> : <Pause size={12} aria-hidden="true" />}
+          {moment ? "Go on live" : "Stop here"}{" "}
+          <kbd className="rounded-sm border border-line px-1 font-mono text-muted">Space</kbd>
+        </button>
+      )}
+    </div>
+  );
+}

@@ -1,0 +1,98 @@
+// What whoever looks can set, which keys there are, and how the service gets on.
+
+import { useEffect, useState } from "react";
+import { api, message, type ServiceState } from "../shared/api";
+import { Bar } from "../shared/bar";
+import { setMotion, setTheme, useTheme, type Motion, type Theme } from "../shared/theme";
+
+const keys = [
+  ["Ctrl K", "find or do anything"],
+  ["1, 2", "the sheet, the map of a session"],
+  ["/", "filter the sheet"],
+  ["N", "open a test client"],
+  ["Space", "stop at this moment, and go on live"],
+  ["[ ]", "a tick back, a tick on"],
+  ["Esc", "close what was opened last"],
+] as const;
+
+export default function SettingsPage() {
+  const { theme, motion } = useTheme();
+  const [service, setService] = useState<ServiceState>();
+  const [error, setError] = useState("");
+  useEffect(() => {
+    document.title = "Settings · Kamerad";
+    api.service().then(setService, (e) => setError(message(e)));
+  }, []);
+  return (
+    <div className="flex h-full flex-col">
+      <Bar />
+      <main className="grid flex-1 auto-rows-min grid-cols-2 gap-8 overflow-auto p-4">
+        <h1 className="col-span-2 text-lg font-semibold">Settings</h1>
+        <section aria-label="How it looks" className="flex flex-col gap-3">
+          <h2 className="text-base font-semibold">How it looks</h2>
+          <label className="block w-60">
+            Colours
+            <select className="field" value={theme} onChange={(e) => setTheme(e.target.value as Theme)}>
+              <option value="system">as the system has it</option>
+              <option value="light">light</option>
+              <option value="dark">dark</option>
+            </select>
+          </label>
+          <label className="block w-60">
+            Motion
+            <select className="field" value={motion} onChange={(e) => setMotion(e.target.value as Motion)}>
+              <option value="system">as the system has it</option>
+              <option value="reduced">only what is a change</option>
+            </select>
+          </label>
+          <p className="text-muted">Kept in this browser.</p>
+        </section>
+        <section aria-label="Keys">
+          <h2 className="mb-2 text-base font-semibold">Keys</h2>
+          <dl className="grid grid-cols-[6rem_1fr] gap-y-1">
+            {keys.map(([key, what]) => (
+              <div key={key} className="contents">
+                <dt>
+                  <kbd className="rounded-sm border border-line px-1 font-mono text-xs">{key}</kbd>
+                </dt>
+                <dd>{what}</dd>
+              </div>
+            ))}
+          </dl>
+        </section>
+        <section aria-label="The service" className="col-span-2">
+          <h2 className="mb-2 text-base font-semibold">The service</h2>
+          {error && (
+            <p role="alert" className="text-bad">
+              {error}
+            </p>
+          )}
+          {service && (
+            <dl className="grid grid-cols-[18rem_1fr] gap-y-1">
+              <dt className="text-muted">The database</dt>
+              <dd>
+                {service.held ? (
+                  <span className="text-good">✓ held for this service</span>
+                ) : (
+                  <span className="text-bad">✕ not held for this service</span>
+                )}
+              </dd>
+              <dt className="text-muted">Records that wait to be stored</dt>
+              <dd className="value">{service.records_waiting.toLocaleString("en")}</dd>
+              <dt className="text-muted">Records that were dropped</dt>
+              <dd className="value">{(service.records_dropped + service.refused_dropped).toLocaleString("en")}</dd>
+              <dt className="text-muted">Sessions that failed inside</dt>
+              <dd className="value">{service.sessions_failed.toLocaleString("en")}</dd>
+              <dt className="text-muted">Figures for machines</dt>
+              <dd>
+                <a className="link" href="/metrics">
+                  /metrics
+                </a>
+              </dd>
+            </dl>
+          )}
+        </section>
+      </main>
+    </div>
+  );
+}
