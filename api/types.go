@@ -285,6 +285,20 @@ type WrittenDrill struct {
 	Left int    `json:"left"` // messages that no drill can say; they stand in it as comments
 }
 
+// Expect asks for a line in the drill of a session that was opened with a seed: that the client sees what it sees now of
+// a property, or does not see it. Client 0 is the server.
+type Expect struct {
+	Client   int    `json:"client"`
+	Entity   uint32 `json:"entity"`
+	Property string `json:"property"`
+}
+
+// Expected is the line that the drill got, and the tick after which it stands.
+type Expected struct {
+	Tick int64  `json:"tick"`
+	Line string `json:"line"`
+}
+
 // StartTrial asks for a run of drills, or of the audit, on a published version. The service does one after the other,
 // in the background.
 type StartTrial struct {

@@ -10,6 +10,9 @@ import "./style.css";
 
 const ContractsPage = lazy(() => import("./contracts/page"));
 const ContractPage = lazy(() => import("./contracts/contract"));
+const DrillsPage = lazy(() => import("./drills/page"));
+const TrialPage = lazy(() => import("./drills/trial"));
+const PlayPage = lazy(() => import("./drills/play"));
 const SettingsPage = lazy(() => import("./settings/page"));
 
 applyTheme();
@@ -41,6 +44,9 @@ createRoot(document.getElementById("root") as HTMLElement).render(
             <Route path="/sessions/:id" element={<SessionPage />} />
             <Route path="/contracts" element={<ContractsPage />} />
             <Route path="/contracts/:name" element={<ContractPage />} />
+            <Route path="/drills" element={<DrillsPage />} />
+            <Route path="/trials/:id" element={<TrialPage />} />
+            <Route path="/trials/:id/play" element={<PlayPage />} />
             <Route path="/settings" element={<SettingsPage />} />
             <Route path="*" element={<Nowhere />} />
           </Routes>

@@ -37,8 +37,10 @@ type Observer interface {
 	Began(s *session.Session)
 	Joined(client int)
 	Left(client int)
+	// Arrived says that a client has applied a frame.
+	Arrived(client int, tick int64)
+	// Ticked says what a tick did, once the frames that arrive in it have.
 	Ticked(step *session.Step)
-	Confirmed(client int)
 }
 
 // Result is what a run came to.

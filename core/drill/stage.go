@@ -283,9 +283,6 @@ func (w *stage) step() error {
 	if w.history != nil {
 		w.history.keep(step)
 	}
-	if w.observer != nil {
-		w.observer.Ticked(step)
-	}
 	w.failures(step)
 	for _, x := range step.Overtaken {
 		if p := w.numbered(x.Client); p != nil {
@@ -313,7 +310,11 @@ func (w *stage) step() error {
 	if step.Closed != "" {
 		w.close(step.Closed)
 	}
-	return w.deliver(step.Tick)
+	err := w.deliver(step.Tick)
+	if w.observer != nil {
+		w.observer.Ticked(step)
+	}
+	return err
 }
 
 // close ends the session: clients get the frames that were cut for them, and nothing more.
@@ -466,9 +467,6 @@ func (w *stage) take(p *player, raw []byte) error {
 		p.ready = true
 	case wire.MessageSeen:
 		w.session.Confirm(p.number, m.Seen)
-		if w.observer != nil {
-			w.observer.Confirmed(p.number)
-		}
 	case wire.MessageAsk:
 		w.session.Ask(p.number, w.session.ReadRequest(m.Ask))
 	case wire.MessageWrite, wire.MessagePress, wire.MessageRelease:
@@ -499,6 +497,9 @@ func (w *stage) arrive(p *player, raw []byte) error {
 	}
 	first := p.copy.Tick == 0
 	p.arrived = w.session.Now()
+	if w.observer != nil {
+		w.observer.Arrived(p.number, f.Tick)
+	}
 	for _, n := range p.copy.Apply(f) {
 		switch n.Type {
 		case replicate.EventReceived:

@@ -449,6 +449,69 @@ func (t *Transcript) Ticked(step *session.Step) {
 	}
 }
 
+// Expect adds that a client sees, as things stand now, what it was sent of a property last, or that it does not see the
+// property; client 0 is the server. It returns the line that the drill gets. The error says why no drill can expect that.
+func (t *Transcript) Expect(client int, entity uint32, property string) (line string, err error) {
+	if t.full {
+		return "", fmt.Errorf("expect something: the drill has %d lines already, which is all that it can have", MaxLines)
+	}
+	who := "server"
+	block := t.session.State()
+	if client != 0 {
+		var in bool
+		who, in = t.names[client]
+		if !in {
+			return "", fmt.Errorf("expect something: the session has no client %d", client)
+		}
+		if t.cut[client] {
+			return "", fmt.Errorf("expect something of %s: its connection is cut", who)
+		}
+		block, _ = t.session.ClientState(client)
+	}
+	of, kind, ok := t.entity(entity)
+	if !ok {
+		return "", fmt.Errorf("expect something: there is no entity %d", entity)
+	}
+	if k := t.kind(kind); k.Property(property) == nil {
+		return "", fmt.Errorf("expect something: %s has no property %.60q", kind, property)
+	}
+	field := fieldOf(block, entity, property)
+	if field == nil {
+		line = fmt.Sprintf("expect %s does not see %s.%s", who, of, property)
+		t.note("%s", line)
+		return line, nil
+	}
+	value := field.Value
+	if field.Motion != nil {
+		value = field.Motion.Value(field.Type, t.session.Now())
+	}
+	words, ok := t.literal(field.Type, value)
+	if !ok {
+		return "", fmt.Errorf("expect %s.%s: no drill can say the value that it has", of, property)
+	}
+	line = fmt.Sprintf("expect %s sees %s.%s == %s", who, of, property, words)
+	t.note("%s", line)
+	return line, nil
+}
+
+// fieldOf returns a property of an entity in what somebody holds, or nil.
+func fieldOf(block *wire.Block, entity uint32, property string) *wire.Field {
+	if block == nil {
+		return nil
+	}
+	for i := range block.Spawned {
+		if block.Spawned[i].Entity != entity {
+			continue
+		}
+		for j := range block.Spawned[i].Fields {
+			if block.Spawned[i].Fields[j].Name == property {
+				return &block.Spawned[i].Fields[j]
+			}
+		}
+	}
+	return nil
+}
+
 // setting writes the value that a setting of the session was given, as its type wants it in a drill.
 func (t *Transcript) setting(name string) (words string, ok bool) {
 	for _, s := range t.session.Contract().Settings {

@@ -62,6 +62,7 @@ func TestATranscriptPlaysTheSame(t *testing.T) {
 	accepted := 0
 	others := 0
 	moves := 0
+	expected := map[string]int{}
 	for seed := range uint64(12) {
 		s, err := session.New(c, session.Options{Key: drill.Key(seed + 1)})
 		require.NoError(t, err)
@@ -183,6 +184,20 @@ func TestATranscriptPlaysTheSame(t *testing.T) {
 				notes.Out(cut.Client)
 				all = slices.DeleteFunc(all, func(p *noter) bool { return p.me.Number == cut.Client })
 			}
+			if held := s.State().Spawned; r.IntN(3) == 0 && len(held) > 0 {
+				x := held[r.IntN(len(held))]
+				client := 0
+				if len(all) > 0 && r.IntN(4) > 0 {
+					client = all[r.IntN(len(all))].me.Number
+				}
+				properties := notes.kind(x.Kind).Properties
+				if len(properties) == 0 {
+					continue
+				}
+				if line, err := notes.Expect(client, x.Entity, properties[r.IntN(len(properties))].Name); err == nil {
+					expected[strings.Fields(line)[2]]++ // sees or does
+				}
+			}
 		}
 		text, _, err := notes.Drill("again", "tidewreck.kam")
 		require.NoError(t, err)
@@ -198,7 +213,9 @@ func TestATranscriptPlaysTheSame(t *testing.T) {
 	assert.Greater(t, accepted, 200)
 	assert.Greater(t, others, 200)
 	assert.Greater(t, moves, 200)
-	t.Logf("%d accepted, %d not, %d writes", accepted, others, moves)
+	assert.Greater(t, expected["sees"], 200)
+	assert.Greater(t, expected["does"], 50)
+	t.Logf("%d accepted, %d not, %d writes, expected %v", accepted, others, moves, expected)
 }
 
 // The drill opens its session with the settings that there were, whatever their types.

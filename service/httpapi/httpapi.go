@@ -151,6 +151,7 @@ func (a *API) routes(r chi.Router) {
 		r.Post("/clients/{client}/close", answer(a, a.closeTestClient))
 		r.Get("/outline", answer(a, a.outline))
 		r.Get("/drill", answer(a, a.drillOf))
+		r.Post("/drill/expect", answer(a, a.expect))
 		r.Get("/join", a.gateway.Join(a.running))
 		r.Get("/watch", a.gateway.Watch(a.running))
 	})

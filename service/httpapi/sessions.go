@@ -249,15 +249,8 @@ func (a *API) drillOf(r *http.Request) (out api.WrittenDrill, err error) {
 	if err != nil {
 		return out, err
 	}
-	if !x.Runner().HasTranscript() {
-		return out, &problems.Refusal{
-			Status: http.StatusConflict,
-			Detail: fmt.Sprintf(
-				"session %d was opened without a seed: what its dice gave cannot be brought back, and what its "+
-					"clients did is not kept; open one with a seed",
-				x.Runner().ID(),
-			),
-		}
+	if err := hasTranscript(x); err != nil {
+		return out, err
 	}
 	name := r.URL.Query().Get("name")
 	file := r.URL.Query().Get("file")
@@ -275,6 +268,47 @@ func (a *API) drillOf(r *http.Request) (out api.WrittenDrill, err error) {
 		return out, problems.BadRequest(err.Error())
 	}
 	return out, failed
+}
+
+// hasTranscript returns a refusal for a session of which no drill can be written.
+func hasTranscript(x *gateway.Connections) error {
+	if x.Runner().HasTranscript() {
+		return nil
+	}
+	return &problems.Refusal{
+		Status: http.StatusConflict,
+		Detail: fmt.Sprintf(
+			"session %d was opened without a seed: what its dice gave cannot be brought back, and what its "+
+				"clients did is not kept; open one with a seed",
+			x.Runner().ID(),
+		),
+	}
+}
+
+// expect adds to a session's drill what a client sees now of a property.
+func (a *API) expect(r *http.Request) (out api.Expected, err error) {
+	x, err := a.running(r)
+	if err != nil {
+		return out, err
+	}
+	if err := hasTranscript(x); err != nil {
+		return out, err
+	}
+	var in api.Expect
+	if err := read(r, &in); err != nil {
+		return out, err
+	}
+	failed := x.Runner().Do(r.Context(), func() {
+		out.Tick = x.Runner().Session().Now()
+		out.Line, err = x.Runner().Expect(in.Client, in.Entity, in.Property)
+	})
+	if failed != nil {
+		return out, failed
+	}
+	if err != nil {
+		return out, problems.BadRequest(err.Error())
+	}
+	return out, nil
 }
 
 // decisions lists the latest stored decisions of a session.

@@ -31,6 +31,11 @@ func (a *arrivals) decide(tick int64) {
 		spare = a.decided[0].clients[:0]
 		a.decided = slices.Delete(a.decided, 0, 1)
 	}
+	for client, confirmed := range a.confirmed {
+		if confirmed >= tick { // in a drill, what is sent can arrive before the tick is told of
+			spare = append(spare, arrival{client, tick})
+		}
+	}
 	a.decided = append(a.decided, decidedTick{tick, spare})
 }
 

@@ -143,8 +143,11 @@ func (o *Observer) client(c wire.Client) api.WatchClient {
 		Seen:        o.session.Seen(c.Number),
 		Sent:        sent,
 	}
-	if m := o.mirrors[c.Number]; m != nil && len(m.frames) > 0 {
-		out.Waits = m.frames[0].Tick
+	if m := o.mirrors[c.Number]; m != nil {
+		out.Seen = max(out.Seen, m.confirmed)
+		if len(m.frames) > 0 {
+			out.Waits = m.frames[0].Tick
+		}
 	}
 	if waiting, isMetered := o.session.Waiting(c.Number); isMetered {
 		out.Bytes = &api.Bytes{Limit: waiting.Limit, Sent: waiting.Bytes, Waiting: waiting.Entities}
@@ -171,11 +174,14 @@ func (m *mirror) confirm(seen int64) {
 }
 
 // Confirmed notes that a client has confirmed a tick.
-func (o *Observer) Confirmed(client int) {
-	seen := o.session.Seen(client)
-	o.arrivals.confirm(client, seen, o.session.Now())
+func (o *Observer) Confirmed(client int) { o.Holds(client, o.session.Seen(client)) }
+
+// Holds notes that a client holds what it was sent up to a tick, which may be that of the step that Tick is told of
+// next.
+func (o *Observer) Holds(client int, tick int64) {
+	o.arrivals.confirm(client, tick, o.session.Now())
 	if m := o.mirrors[client]; m != nil {
-		m.confirm(seen)
+		m.confirm(tick)
 	}
 }
 
@@ -249,6 +255,7 @@ func (o *Observer) follow(step *session.Step) {
 		if len(m.frames) > maxUnconfirmed {
 			m.confirm(m.frames[0].Tick)
 		}
+		m.confirm(m.confirmed)
 		m.changed = true
 	}
 }

@@ -113,5 +113,11 @@ func (r *Runner) WriteDrill(name, file string) (text string, left int, err error
 	return r.transcript.Drill(name, file)
 }
 
+// Expect adds to the drill of the session what a client sees now of a property, client 0 being the server, and returns
+// the line. It is called on the runner's goroutine, and only when HasTranscript.
+func (r *Runner) Expect(client int, entity uint32, property string) (line string, err error) {
+	return r.transcript.Expect(client, entity, property)
+}
+
 // HasTranscript reports whether what clients do is noted: the session was opened with a seed.
 func (r *Runner) HasTranscript() bool { return r.transcript != nil }

@@ -101,7 +101,6 @@ type recorder struct {
 func (r *recorder) Began(s *session.Session) {
 	r.observer = observe.New(s)
 	r.observer.Tamper = r.tamper
-	r.observer.Describe = func(c *api.WatchClient) { c.Test = true }
 	r.begin(s)
 }
 
@@ -133,8 +132,8 @@ func (r *recorder) Joined(client int) { r.observer.Joined(client) }
 // Left notes that a client has left.
 func (r *recorder) Left(client int) { r.observer.Left(client) }
 
-// Confirmed notes that a client has confirmed a tick.
-func (r *recorder) Confirmed(client int) { r.observer.Confirmed(client) }
+// Arrived notes that a client has applied a frame.
+func (r *recorder) Arrived(client int, tick int64) { r.observer.Holds(client, tick) }
 
 // Ticked keeps what there is to tell of a tick.
 func (r *recorder) Ticked(step *session.Step) {

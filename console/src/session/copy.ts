@@ -3,7 +3,14 @@
 import equal from "fast-deep-equal";
 import type { Client, Frame, Kind, Outline, Property, Type } from "../shared/api";
 
-export type Thing = { entity: number; kind: string; owner: number; values: Record<string, unknown> };
+// Thing is an entity as a copy has it. withdrawn are properties that it had and has not any more.
+export type Thing = {
+  entity: number;
+  kind: string;
+  owner: number;
+  values: Record<string, unknown>;
+  withdrawn?: Set<string>;
+};
 export type Copy = { tick: number; clients: Client[]; things: Map<number, Thing> };
 
 // Touched is what a frame has changed of a copy: everything, whole entities, or properties by entity.
@@ -46,8 +53,12 @@ export function apply(copy: Copy, frame: Frame, touched = nothingTouched()): Tou
     for (const u of b.values ?? []) {
       const thing = copy.things.get(u.entity);
       if (!thing) continue;
-      for (const name of u.withdrawn ?? []) delete thing.values[name];
+      for (const name of u.withdrawn ?? []) {
+        delete thing.values[name];
+        (thing.withdrawn ??= new Set()).add(name);
+      }
       Object.assign(thing.values, u.values);
+      if (thing.withdrawn) for (const name in u.values) thing.withdrawn.delete(name);
       let names = touched.properties.get(u.entity);
       if (!names) touched.properties.set(u.entity, (names = new Set()));
       for (const name of u.withdrawn ?? []) names.add(name);
@@ -104,7 +115,7 @@ export function standingOfOwner(kind: Kind, client: Holder, truth: Thing, gone: 
   return !gone && !hidden && held.owner === truth.owner ? "=" : "apart";
 }
 
-export type Cell = { text: string; sign: "=" | "late" | "≠" | "–"; behind: number };
+export type Cell = { text: string; sign: "=" | "late" | "≠" | "–" | "∅"; behind: number };
 
 // signOf words a standing at a tick.
 export function signOf(standing: Standing, client: Holder, tick: number): Pick<Cell, "sign" | "behind"> {

@@ -24,6 +24,30 @@ export function SessionPage() {
 }
 
 function Session({ id }: { id: number }) {
+  useEffect(() => {
+    document.title = `Session ${id} · Kamerad`;
+    return follow(id);
+  }, [id]);
+  const session = useWatch((s) => s.session);
+  return (
+    <SessionView
+      id={id}
+      title={
+        <>
+          <h1 className="font-semibold">Session {id}</h1>
+          {session && (
+            <Link className="text-muted hover:text-ink" to={`/contracts/${session.contract}?version=${session.version}`}>
+              {session.contract} {session.version}
+            </Link>
+          )}
+        </>
+      }
+    />
+  );
+}
+
+// SessionView shows what is watched: a session, or without a number a drill that was played.
+export function SessionView({ id = 0, title, told }: { id?: number; title: ReactNode; told?: ReactNode }) {
   const watch = useWatch();
   const [asking, setAsking] = useState<number>();
   const [params, setParams] = useSearchParams();
@@ -42,12 +66,7 @@ function Session({ id }: { id: number }) {
   const show = (next: Face) => put("face", next === "map" ? "map" : "");
   useKeys({ "1": () => show("sheet"), "2": () => show("map") });
   const [error, setError] = useState("");
-  useEffect(() => {
-    document.title = `Session ${id} · Kamerad`;
-    return follow(id);
-  }, [id]);
-
-  const { phase, outline, session, columns, server } = watch;
+  const { phase, outline, columns, server } = watch;
   const [list] = useState(lister);
   const rows = list(watch, view);
   const client = columns.find((c) => c.number === asking);
@@ -58,24 +77,13 @@ function Session({ id }: { id: number }) {
     );
   return (
     <div className="flex h-full flex-col">
-      <Bar
-        title={
-          <>
-            <h1 className="font-semibold">Session {id}</h1>
-            {session && (
-              <Link className="text-muted hover:text-ink" to={`/contracts/${session.contract}?version=${session.version}`}>
-                {session.contract} {session.version}
-              </Link>
-            )}
-          </>
-        }
-      >
+      <Bar title={title}>
         {error && (
           <span role="alert" className="truncate text-bad">
             {error}
           </span>
         )}
-        {phase === "live" && outline && (
+        {phase === "live" && id > 0 && outline && (
           <>
             <button className="button" onClick={() => guard(api.close(id))}>
               Close session
@@ -84,6 +92,7 @@ function Session({ id }: { id: number }) {
           </>
         )}
       </Bar>
+      {told}
       {phase !== "live" && <Standing />}
       {phase === "live" && <Strip face={face} onFace={show} />}
       {(phase === "live" || phase === "lost") && outline && (
@@ -110,7 +119,7 @@ function Session({ id }: { id: number }) {
                 onPin={(key) => setView({ ...view, pinned: toggled(view.pinned, key) })}
               />
             )}
-            {columns.length === 0 && (
+            {columns.length === 0 && id > 0 && (
               <p className="p-4 text-muted">
                 No client is here. Open a test client, or join with kamerad join {id} --as Ana.
               </p>

@@ -7,6 +7,7 @@ import { memo, useEffect, useRef, useState, type RefObject } from "react";
 import type { Property } from "../shared/api";
 import { Mark, Sign } from "../shared/signs";
 import { format, kindOf, ownerName, present, signOf, standingOf, type Cell, type Thing } from "./copy";
+import { expectCell, useDrill } from "./drill";
 import type { Row } from "./rows";
 import { useWatch, type Column, type State } from "./watch";
 
@@ -177,6 +178,7 @@ type RowProps = {
 function Values({ row, thing, watch, columns, selected, onSelect, onPin, onFold }: RowProps) {
   const { server, tick } = watch;
   const { property } = row;
+  const expecting = useDrill((s) => s.expecting);
   const ground = selected ? "bg-chosen" : "bg-paper group-hover:bg-raised";
   return (
     <>
@@ -213,6 +215,9 @@ function Values({ row, thing, watch, columns, selected, onSelect, onPin, onFold 
         column="server"
         className={`flex min-w-0 items-center ${ground} border-l border-line px-3`}
       >
+        {expecting && property && (
+          <ExpectCell name="the server" what={`0/${thing.entity}/${property.name}/${row.name}.${property.name}`} />
+        )}
         <ServerValue row={row} thing={thing} watch={watch} />
       </Stay>
       <div role="presentation" />
@@ -223,6 +228,7 @@ function Values({ row, thing, watch, columns, selected, onSelect, onPin, onFold 
           beat={beatOf(watch)}
           number={isNumber(property)}
           moves={moves(c.copy.things.get(thing.entity), property)}
+          expects={expecting && property ? `${c.number}/${thing.entity}/${property.name}/${row.name}.${property.name}` : ""}
           {...cellOf(watch, c, thing, row, tick, server.things.has(thing.entity))}
         />
       ))}
@@ -253,23 +259,45 @@ function cellOf(watch: State, c: Column, thing: Thing, row: Row, tick: number, i
   const has = held !== undefined && property.name in held.values;
   const text = has ? format(property.type, present(outline, c.copy, held, property, tick)) : "";
   const standing = apart ?? (has || !isThere ? "=" : standingOf(kindOf(outline, thing), c, thing, property));
+  if (standing === "–" && held?.withdrawn?.has(property.name)) return { text, sign: "∅", behind: 0 };
   return { text, ...signOf(standing, c, tick) };
 }
 
-const Held = memo(function Held(props: Cell & { name: string; beat: number; number: boolean; moves: boolean }) {
+type HeldProps = Cell & {
+  name: string;
+  beat: number;
+  number: boolean;
+  moves: boolean;
+  expects: string; // what pressing the cell expects; empty while it expects nothing
+};
+
+const Held = memo(function Held(props: HeldProps) {
   const ground = props.sign === "≠" ? "bg-bad/10" : "";
   return (
     <div
       role="cell"
       data-column={props.name}
-      className={`flex min-w-0 items-center gap-2 border-l border-line px-3 ${ground}`}
+      className={`relative flex min-w-0 items-center gap-2 border-l border-line px-3 ${ground}`}
     >
+      {props.expects && <ExpectCell name={props.name} what={props.expects} />}
       {props.text !== "" && <Value text={props.text} beat={props.beat} number={props.number} moves={props.moves} />}
       <span className="flex-1" />
       <Sign sign={props.sign} behind={props.behind} />
     </div>
   );
 });
+
+// ExpectCell lies over a cell while what is pressed is to be expected by a drill.
+function ExpectCell({ name, what }: { name: string; what: string }) {
+  const [client, entity, property, words] = what.split("/") as [string, string, string, string];
+  return (
+    <button
+      className="absolute inset-0 cursor-pointer border border-dashed border-act/50 hover:bg-act/10"
+      aria-label={`Expect what ${name} sees of ${words}`}
+      onClick={() => void expectCell(Number(client), Number(entity), property)}
+    />
+  );
+}
 
 function Head(props: {
   column: Column;

@@ -24,7 +24,7 @@ export function Strip(props: { face: Face; onFace: (face: Face) => void }) {
     >
       <InStep />
       <span className={columns.length > 0 ? part : ""}>
-        tick <span className="value inline-block min-w-12">{tick.toLocaleString("en")}</span>
+        {watch.moment && <b className="text-warn">stopped at </b>}tick <span className="value inline-block min-w-12">{tick.toLocaleString("en")}</span>
       </span>
       <span className={`${part} flex gap-3`} title="decisions since this page was opened">
         {(Object.keys(outcomes) as Outcome[]).map((o) => {

@@ -12,6 +12,7 @@ import { entriesOf, type Entry, type Sort } from "./timeline";
 import { useWatch, type State } from "./watch";
 
 const TrafficView = lazy(() => import("./trafficview"));
+const DrillTab = lazy(() => import("./drilltab"));
 
 const tab =
   "px-3 h-8 text-muted cursor-pointer data-[state=active]:text-ink data-[state=active]:font-semibold " +
@@ -65,6 +66,11 @@ export function Tray() {
               Traffic
             </Tabs.Trigger>
           )}
+          {isLive && watch.id > 0 && (
+            <Tabs.Trigger className={tab} value="drill">
+              Drill {watch.session?.seed && <span className="text-bad">●</span>}
+            </Tabs.Trigger>
+          )}
           {isLive && (
             <Tabs.Trigger className={tab} value="faults">
               Faults {faults && <span className="value text-bad">{faults.count}</span>}
@@ -103,6 +109,11 @@ export function Tray() {
       <Tabs.Content value="traffic" className="min-h-0 flex-1">
         <Suspense fallback={<p className="px-4 py-2 text-muted">Reading…</p>}>
           <TrafficView />
+        </Suspense>
+      </Tabs.Content>
+      <Tabs.Content value="drill" className="min-h-0 flex-1">
+        <Suspense fallback={<p className="px-4 py-2 text-muted">Reading…</p>}>
+          <DrillTab />
         </Suspense>
       </Tabs.Content>
       <Tabs.Content value="faults" className="min-h-0 flex-1 overflow-auto">

@@ -79,6 +79,7 @@ export type Session = {
   busy?: boolean;
   faults?: Faults;
   slow?: { ticks: number; ms: number; of: string };
+  seed?: number; // that it was opened with: what is done in it can become a drill
 };
 export type Fault = {
   tick: number;
@@ -237,6 +238,76 @@ export type Comparison = {
   stay: boolean;
   lose: string[];
 };
+export type AskedTrial = {
+  what: "drills" | "audit";
+  drills?: Record<string, string>;
+  shake?: number;
+  seed?: number;
+  rounds?: number;
+  ticks?: number;
+};
+export type Trial = {
+  id: number;
+  contract: string;
+  version: number;
+  what: "drills" | "audit";
+  state: "waiting" | "running" | "ended" | "stopped" | "failed";
+  done: number;
+  of: number;
+  asked_at: string;
+  ended_at?: string;
+  passed?: boolean;
+  summary: string;
+  asked?: AskedTrial; // of one trial, with what follows
+  report?: DrillReport | AuditReport;
+};
+export type PlayDrill = { drills: Record<string, string>; drill: string; seed?: number; shaken?: unknown };
+export type DrillReport = { passed: number; failed: number; seconds: number; ticks: number; results: DrillResult[] };
+export type DrillResult = {
+  drill: string;
+  file: string;
+  line: number;
+  passed: boolean;
+  ticks: number;
+  virtual_ns: number;
+  runs: number;
+  failure?: DrillFailure;
+  shaken?: { seed: number; faults: { client: string; what: string; time?: number; length?: number; share?: number }[] };
+};
+export type DrillFailure = {
+  line: number;
+  text: string;
+  message: string;
+  tick: number;
+  sheet?: { who: string; client: number; value: string; behind?: number }[];
+  causes?: string[];
+  before?: string[];
+};
+export type AuditCell = {
+  tried: number;
+  outcomes?: Record<string, number>;
+  effects?: string[];
+  why?: string;
+  reached: boolean;
+};
+export type AuditReport = {
+  attacks: string[];
+  rows: {
+    name: string;
+    sort: string;
+    cells: AuditCell[];
+    checks?: { text: string; passed: boolean; failed: boolean }[];
+  }[];
+  effects: number;
+  causes: { text: string; seen: string[]; times: number; state?: string; run?: string[] }[];
+  learned: number;
+  findings: string[];
+  tried: number;
+  filled: number;
+  ticks: number;
+  unseen: string[];
+  empty: { target: string; attack: string; why: string }[];
+};
 export type Report = { fingerprint: string; findings: Finding[]; matrix: Matrix; cost: Cost; outline: Outline };
 
 type ProblemBody = { detail?: string; known?: string[]; problems?: Finding[] };
@@ -305,6 +376,18 @@ export const api = {
   findings: () => call<Explanation[]>("GET", "/findings"),
   open: (contract: string, version = 0, seed = 0, settings: Record<string, unknown> = {}) =>
     call<Session>("POST", "/sessions", { contract, version, seed, settings }),
+  drillOf: (id: number, name: string) =>
+    call<{ text: string; left: number }>("GET", `/sessions/${id}/drill?name=${encodeURIComponent(name)}`),
+  expect: (id: number, client: number, entity: number, property: string) =>
+    call<{ tick: number; line: string }>("POST", `/sessions/${id}/drill/expect`, { client, entity, property }),
+  trials: (contract: string, version: number) =>
+    call<Trial[]>("GET", `/contracts/${contract}/versions/${version}/trials`),
+  trial: (id: number) => call<Trial>("GET", `/trials/${id}`),
+  startTrial: (contract: string, version: number, asked: AskedTrial) =>
+    call<Trial>("POST", `/contracts/${contract}/versions/${version}/trials`, asked),
+  stopTrial: (id: number) => call<Trial>("POST", `/trials/${id}/stop`),
+  play: (contract: string, version: number, drill: PlayDrill) =>
+    call<{ result: DrillResult; messages: Watch[] }>("POST", `/contracts/${contract}/versions/${version}/play`, drill),
   close: (id: number) => call<Session>("POST", `/sessions/${id}/close`, { reason: "closed from the console" }),
   decisions: (id: number) => call<Decision[]>("GET", `/sessions/${id}/decisions?limit=200`),
   openClient: (id: number, name: string, role: string) =>

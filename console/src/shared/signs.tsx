@@ -36,12 +36,13 @@ export function Verdict({ outcome }: { outcome: Outcome }) {
   );
 }
 
-export function Sign({ sign, behind }: { sign: "=" | "late" | "≠" | "–"; behind: number }) {
+export function Sign({ sign, behind }: { sign: "=" | "late" | "≠" | "–" | "∅"; behind: number }) {
   const [text, word, colour] = {
     "=": ["=", "as the server", "text-good"],
     late: [`+${behind}`, `${behind} ticks behind`, "text-warn"],
     "≠": ["≠", "different", "text-bad"],
     "–": ["–", "not for this client", "text-muted"],
+    "∅": ["∅", "withdrawn: this client had it, and has it no more", "text-note"],
   }[sign] as [string, string, string];
   return (
     <span className={`${colour} value`} title={word}>
