@@ -250,7 +250,9 @@ type TrafficRow struct {
 // WatchClient describes one client: the frames that it has confirmed since the last message make its copy what it is.
 type WatchClient struct {
 	wire.Client
-	Test bool  `json:"test"` // opened through the API
+	Test bool `json:"test"` // opened through the API
+	// Lost says that its connection is lost, and that its seat waits for another one
+	Lost bool  `json:"lost,omitempty"`
 	Seen int64 `json:"seen"` // newest tick that it has confirmed
 	Sent int64 `json:"sent"` // newest tick that it was sent
 	// oldest tick of which it has not confirmed everything, or was not sent everything for want of bytes; 0 for none

@@ -96,7 +96,7 @@ test("an entity that is gone, or belongs to another client, is not in step", () 
   const counts = (c: ReturnType<typeof client>) => {
     const apart: Apart = new Map();
     recheck(apart, outline, server, c, { all: true, entities: new Set(), properties: new Map() });
-    return count([{ waits: c.waits, apart }]);
+    return count(server, [{ ...c, apart }]);
   };
   const bos = { ...truth, owner: 2 };
   const buoy = { ...truth, entity: 8 };
@@ -200,7 +200,7 @@ test("what changes hands and what is withdrawn leave a copy as they should", () 
       },
     ],
   });
-  expect(things(copy)).toEqual([{ entity: 7, kind: "Diver", owner: 2, values: { hull: 79 } }]);
+  expect(things(copy)).toEqual([{ entity: 7, kind: "Diver", owner: 2, values: { hull: 79 } , withdrawn: new Set(["air"]) }]);
 });
 
 test("values of all forms are worded for people", () => {

@@ -146,13 +146,13 @@ test("a view stands in the address, and what is as at first does not", () => {
 
 test("how copies stand is kept up to date by what frames touch", () => {
   let s = opened();
-  expect(count(s.columns)).toEqual({ different: 0, late: 0 });
+  expect(count(s.server, s.columns)).toEqual({ different: 0, late: 0 });
   s = tick(s, 11, values(11, 11, "Diver", { hull: 80 }));
-  expect(count(s.columns)).toEqual({ different: 2, late: 0 });
+  expect(count(s.server, s.columns)).toEqual({ different: 2, late: 0 });
   s = tick(s, 12, undefined, values(12, 11, "Diver", { hull: 79 }), 12);
-  expect(count(s.columns)).toEqual({ different: 1, late: 1 });
+  expect(count(s.server, s.columns)).toEqual({ different: 1, late: 1 });
   s = tick(s, 13, undefined, values(13, 11, "Diver", { hull: 80 }));
-  expect(count(s.columns)).toEqual({ different: 1, late: 0 });
+  expect(count(s.server, s.columns)).toEqual({ different: 1, late: 0 });
   expect(s.columns[1]?.apart.get(11)).toEqual(new Map([["hull", "apart"]]));
   s = tick(s, 14, { tick: 14, state: [{ gone: [11] }] });
   expect(s.columns.map((c) => c.apart.get(11))).toEqual([new Map([["", "apart"]]), new Map([["", "apart"]])]);
@@ -169,7 +169,7 @@ test("who has just come is apart until the first frame is confirmed", () => {
     decisions: [],
     told: [],
   });
-  expect(count(s.columns.slice(2))).toEqual({ different: 0, late: 9 }); // what everyone gets
+  expect(count(s.server, s.columns.slice(2))).toEqual({ different: 0, late: 9 }); // what everyone gets
 });
 
 // A number generator, so that a failure can be run again (mulberry32).

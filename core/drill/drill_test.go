@@ -12,9 +12,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"kamerad.example/core/contract"
 	"kamerad.example/core/syntax"
-	"kamerad.example/core/wire"
+	"kamerad.example/internal/tests/planted"
 )
 
 const demo = "../../demo"
@@ -318,171 +317,29 @@ expect bo sees ana.Diver.score == 20
 func TestPlantedFaultsAreFound(t *testing.T) {
 	raw, err := os.ReadFile(filepath.Join(demo, "tidewreck.kam"))
 	require.NoError(t, err)
-	// each calls f for all values of the frames of client 2.
-	each := func(f func(kind string, fields *[]wire.Field)) func(int, *wire.Frame) *wire.Frame {
-		return func(client int, x *wire.Frame) *wire.Frame {
-			if client != 2 {
-				return x
-			}
-			for _, b := range x.Blocks {
-				for i := range b.Spawned {
-					f(b.Spawned[i].Kind, &b.Spawned[i].Fields)
-				}
-				for i := range b.Values {
-					f(b.Values[i].Kind, &b.Values[i].Fields)
-				}
-			}
-			return x
-		}
-	}
-	field := func(name string, change func(*wire.Field)) func(int, *wire.Frame) *wire.Frame {
-		return each(func(_ string, fields *[]wire.Field) {
-			for i := range *fields {
-				if (*fields)[i].Name == name {
-					change(&(*fields)[i])
-				}
-			}
-		})
-	}
-	of := func(f func(x *wire.Frame)) func(int, *wire.Frame) *wire.Frame {
-		return func(client int, x *wire.Frame) *wire.Frame {
-			if client == 2 {
-				f(x)
-			}
-			return x
-		}
-	}
-	block := func(f func(b *wire.Block)) func(int, *wire.Frame) *wire.Frame {
-		return of(func(x *wire.Frame) {
-			for _, b := range x.Blocks {
-				f(b)
-			}
-		})
-	}
-	air := &contract.Type{
-		Form: contract.FormReal,
-		Low:  0,
-		High: 200,
-		Per:  2,
-		Unit: 1,
-	}
-	faults := []struct {
-		name   string
-		tamper func(int, *wire.Frame) *wire.Frame
-		from   string // or a change of the contract
-		to     string
-		says   string
-	}{
-		{
-			name:   "one client is off by one",
-			tamper: field("hull", func(f *wire.Field) { f.Value.Num-- }),
-			says:   "Diver.hull",
-		},
-		{name: "a value is leaked", tamper: each(func(kind string, fields *[]wire.Field) {
-			if kind == "Diver" && len(*fields) > 3 && (*fields)[0].Name != "air" {
-				*fields = append(*fields, wire.Field{Name: "air", Type: air, Value: contract.Value{Num: 3}})
-			}
-		}), says: "air"},
-		{name: "a list has another order", tamper: field("choices", func(f *wire.Field) {
-			f.Value.Parts = append(append([]contract.Value{}, f.Value.Parts[1:]...), f.Value.Parts[0])
-		}), says: "choices"},
-		{name: "an entity is missing on one client", tamper: block(func(b *wire.Block) {
-			for i := range b.Spawned {
-				if b.Spawned[i].Kind == "Flare" {
-					b.Spawned = append(b.Spawned[:i:i], b.Spawned[i+1:]...)
-					return
-				}
-			}
-		}), says: "Flare"},
-		{name: "an entity stays on one client", tamper: block(func(b *wire.Block) { b.Gone = nil })},
-		{name: "an owner is stale", tamper: block(func(b *wire.Block) { b.Owned = nil })},
-		{name: "a value is not withdrawn", tamper: block(func(b *wire.Block) {
-			for i := range b.Values {
-				b.Values[i].Withdrawn = nil
-			}
-		})},
-		{name: "changes are lost", tamper: block(func(b *wire.Block) { b.Values = nil })},
-		{name: "an event is lost", tamper: of(func(x *wire.Frame) { x.Events = nil })},
-		{name: "an event comes twice", tamper: of(func(x *wire.Frame) { x.Events = append(x.Events, x.Events...) })},
-		{name: "an event has another value", tamper: of(func(x *wire.Frame) {
-			for _, e := range x.Events {
-				if e.Event == "Diver.used" {
-					e.Fields[0].Value.Num = 2
-				}
-			}
-		})},
-		{name: "a log line is lost", tamper: of(func(x *wire.Frame) { x.Logs = nil })},
-		{name: "a denial arrives as accepted", tamper: of(func(x *wire.Frame) {
-			for i := range x.Decisions {
-				x.Decisions[i].Outcome = wire.Accepted
-			}
-		})},
-		{name: "a reason is another one", tamper: of(func(x *wire.Frame) {
-			for i := range x.Decisions {
-				x.Decisions[i].Reason += "!"
-			}
-		})},
-		{name: "decisions are lost", tamper: of(func(x *wire.Frame) { x.Decisions = nil })},
-		{name: "who left is still there", tamper: block(func(b *wire.Block) { b.Left = nil })},
-		{name: "a spawn comes with first values", tamper: block(func(b *wire.Block) {
-			for i := range b.Spawned {
-				for j := range b.Spawned[i].Fields {
-					if f := &b.Spawned[i].Fields[j]; b.Spawned[i].Kind == "Diver" && f.Name == "crew" {
-						f.Value.Num = 0
-					}
-				}
-			}
-		}), says: "crew"},
-		{name: "something is left over from an earlier run", tamper: block(func(b *wire.Block) {
-			if len(b.Spawned) > 3 {
-				b.Spawned = append(b.Spawned, wire.Spawn{Entity: 77, Kind: "Crate"})
-			}
-		}), says: "Crate"},
-		{name: "a hold sticks", from: "hold kick lease 1s", to: "hold kick lease 50s"},
-		{
-			name: "a winch stays with who is lost",
-			from: "on owner lost { give self to server } // the seat still waits",
-			to:   "",
-		},
-		{
-			name: "a sting hurts twice",
-			from: "const flare_stings_diver = 12",
-			to:   "const flare_stings_diver = 24",
-			says: "hull",
-		},
-		{name: "flares sting their own crew", from: "where d.crew != crew {", to: "where d != thrower {"},
-		{name: "all surface at one buoy", from: "pos = free_buoy(self)\n    tell", to: "pos = vec(10, 0)\n    tell"},
-		{name: "a patch mends too much", from: "const patch_mends = 25", to: "const patch_mends = 26", says: "hull"},
-		{name: "one strike more", from: "strikes 5 in 10s", to: "strikes 6 in 10s"},
-		{name: "the dive begins with one", from: "willing >= divers and (willing", to: "willing >= 1 and (1"},
-		{
-			name: "a crate gives nothing",
-			from: "caller.Diver.satchel.put(reveal(what), reveal(taken))",
-			to:   "if taken > 9 { caller.Diver.satchel.put(reveal(what), 1) }",
-		},
-	}
 	found := 0
+	faults := planted.Faults()
 	for _, f := range faults {
-		o := Options{Tamper: f.tamper}
+		o := Options{Tamper: f.Tamper}
 		other := map[string]string{}
-		if f.from != "" {
-			text := strings.Replace(string(raw), f.from, f.to, 1)
-			require.NotEqual(t, string(raw), text, f.name)
+		if f.From != "" {
+			text := strings.Replace(string(raw), f.From, f.To, 1)
+			require.NotEqual(t, string(raw), text, f.Name)
 			other["tidewreck.kam"] = text
 		}
 		told := ""
 		for _, d := range tidewreck(t, other) {
 			r, err := d.Run(context.Background(), o)
 			require.NoError(t, err)
-			if !r.Passed && (f.says == "" || strings.Contains(r.Failure.Message+r.Failure.Text, f.says)) {
+			if !r.Passed && (f.Says == "" || strings.Contains(r.Failure.Message+r.Failure.Text, f.Says)) {
 				told = r.Failure.Message
 				assert.Positive(t, r.Failure.Tick)
 				break
 			}
 		}
-		if assert.NotEmpty(t, told, f.name) {
+		if assert.NotEmpty(t, told, f.Name) {
 			found++
-			t.Logf("%s: %s", f.name, told)
+			t.Logf("%s: %s", f.Name, told)
 		}
 	}
 	t.Logf("%d of %d planted faults are found", found, len(faults))

@@ -293,6 +293,12 @@ func (s *Session) hasSeen(client int, e *world.Entity, p *contract.Property) boo
 // Waiting returns what waits for a client whose role has a limit of bytes, and false for another one.
 func (s *Session) Waiting(client int) (replicate.Waiting, bool) { return s.view.Waiting(client) }
 
+// IsLost reports whether a client has lost its connection: it is sent nothing until it is back.
+func (s *Session) IsLost(client int) bool {
+	t := s.seats[client]
+	return t != nil && t.lost
+}
+
 // Differences returns how often a client's copy was not what it should be.
 func (s *Session) Differences(client int) int {
 	if t := s.seats[client]; t != nil {

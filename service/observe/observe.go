@@ -52,6 +52,7 @@ type mirror struct {
 	changed        bool
 	confirmed      int64
 	toldConfirmed  int64 // the seen that watchers know of
+	toldLost       bool  // whether watchers know it to be without a connection
 }
 
 // Session returns the session that is observed.
@@ -147,6 +148,12 @@ func (o *Observer) client(c wire.Client) api.WatchClient {
 		out.Seen = max(out.Seen, m.confirmed)
 		if len(m.frames) > 0 {
 			out.Waits = m.frames[0].Tick
+		}
+	}
+	if o.session.IsLost(c.Number) {
+		out.Lost = true
+		if out.Waits == 0 {
+			out.Waits = sent + 1
 		}
 	}
 	if waiting, isMetered := o.session.Waiting(c.Number); isMetered {
@@ -265,9 +272,12 @@ func (o *Observer) changedClients() []api.WatchClient {
 	out := []api.WatchClient{}
 	for _, c := range o.session.Clients() {
 		m := o.mirrors[c.Number]
-		if m == nil || !m.changed && len(m.newlyConfirmed) == 0 && m.toldConfirmed == m.confirmed {
+		isLost := o.session.IsLost(c.Number)
+		if m == nil || !m.changed && len(m.newlyConfirmed) == 0 && m.toldConfirmed == m.confirmed &&
+			m.toldLost == isLost {
 			continue
 		}
+		m.toldLost = isLost
 		wc := o.client(c)
 		for _, f := range m.newlyConfirmed {
 			wc.Frames = append(wc.Frames, f.AppendJSON(nil))

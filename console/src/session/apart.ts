@@ -1,7 +1,7 @@
 // Which values clients hold otherwise than the server. It is kept up to date by what frames have touched, since to
 // compare everything at each tick would take longer than a tick with many clients.
 
-import type { Outline } from "../shared/api";
+import type { Client, Outline } from "../shared/api";
 import { kindOf, standingOf, standingOfOwner, type Copy, type Holder, type Standing, type Touched } from "./copy";
 
 // Apart is what of a client's copy is not as on the server: by entity and property, or an empty name for the entity
@@ -55,9 +55,33 @@ function note(apart: Apart, entity: number, name: string, standing: Standing): v
   }
 }
 
-// count says how many values clients hold otherwise than the server, and of how many others more is on its way.
-export function count(columns: { waits?: number; apart: Apart }[]): { different: number; late: number } {
+// rosterOf writes who is there as one text. What a copy holds is written once: another list is another array.
+function rosterOf(copy: Copy): string {
+  let text = rosters.get(copy.clients);
+  if (text === undefined) {
+    text = copy.clients
+      .map((c) => `${c.number} ${c.role} ${c.name}`)
+      .sort()
+      .join("\n");
+    rosters.set(copy.clients, text);
+  }
+  return text;
+}
+
+const rosters = new WeakMap<Client[], string>();
+
+// knowsOthers tells whether a client takes the same clients to be there as the server does.
+export function knowsOthers(server: Copy, client: Holder): boolean {
+  return client.copy.tick === 0 || rosterOf(server) === rosterOf(client.copy);
+}
+
+type Counted = Holder & { apart: Apart };
+
+// count says how many values clients hold otherwise than the server, and of how many others more is on its way. Who is
+// there counts as one value.
+export function count(server: Copy, columns: Counted[]): { different: number; late: number } {
   const out = { different: 0, late: 0 };
+  for (const c of columns) if (!knowsOthers(server, c)) out[c.waits ? "late" : "different"]++;
   for (const c of columns)
     for (const of of c.apart.values())
       for (const standing of of.values()) {

@@ -55,7 +55,7 @@ export function Filters(props: { view: View; rows: number; onChange: (view: View
   const [choices] = useState(placedOf);
   const { view } = props;
   if (!outline) return null;
-  const { different, late } = count(columns);
+  const { different, late } = count(server, columns);
   const only = (which: View["only"]) => props.onChange({ ...view, only: view.only === which ? "" : which });
   return (
     <search className="flex h-9 shrink-0 items-center gap-2 border-b border-line px-3">

@@ -7,6 +7,7 @@ import { memo, useEffect, useRef, useState, type RefObject } from "react";
 import type { Property } from "../shared/api";
 import { Mark, Sign } from "../shared/signs";
 import { format, kindOf, ownerName, present, signOf, standingOf, type Cell, type Thing } from "./copy";
+import { knowsOthers } from "./apart";
 import { expectCell, useDrill } from "./drill";
 import type { Row } from "./rows";
 import { useWatch, type Column, type State } from "./watch";
@@ -81,6 +82,7 @@ export function Sheet(props: {
             <div key={c.number} role="columnheader" className="min-w-0 border-l border-line px-3 pt-1">
               <Head
                 column={c}
+                knowsOthers={knowsOthers(watch.server, c)}
                 tick={watch.tick}
                 asking={props.asking === c.number}
                 onAsk={props.onAsk}
@@ -301,6 +303,7 @@ function ExpectCell({ name, what }: { name: string; what: string }) {
 
 function Head(props: {
   column: Column;
+  knowsOthers: boolean;
   tick: number;
   asking: boolean;
   onAsk: (n: number) => void;
@@ -342,6 +345,12 @@ function Head(props: {
           {c.role}
           {c.test ? ", test" : ""}
         </span>
+        {!props.knowsOthers && !c.waits && (
+          <span className="text-bad" title="it takes other clients to be there than the server">
+            ≠ who is there
+          </span>
+        )}
+        {c.lost && <span className="text-bad">connection lost</span>}
         {behind > 0 && (
           <span className="text-warn" title={`${behind} ticks behind the server`}>
             +{behind}

@@ -70,8 +70,8 @@ export function Strip(props: { face: Face; onFace: (face: Face) => void }) {
 }
 
 function InStep() {
-  const { columns } = useWatch();
-  const { different, late } = count(columns);
+  const { columns, server } = useWatch();
+  const { different, late } = count(server, columns);
   if (columns.length === 0) return null; // nobody is here who could be
   if (different > 0) return <span className="font-semibold text-bad">≠ {different} different</span>;
   if (late > 0) return <span className="font-semibold text-warn">+ {late} on the way</span>;

@@ -143,6 +143,7 @@ export type Block = {
 export type Frame = { tick: number; snapshot?: boolean; state?: Block[] };
 export type WatchClient = Client & {
   test: boolean;
+  lost?: boolean; // its connection is lost
   seen: number;
   sent: number;
   waits?: number;

@@ -1,0 +1,183 @@
+package trials
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"kamerad.example/api"
+	"kamerad.example/core/drill"
+	"kamerad.example/core/replicate"
+	"kamerad.example/core/wire"
+	"kamerad.example/demo"
+	"kamerad.example/internal/tests/planted"
+	"kamerad.example/store"
+)
+
+// tidewreck is the demo's contract as a version of it is stored.
+func tidewreck(t *testing.T) (store.Version, map[string]string) {
+	names, err := filepath.Glob("../../demo/*.drill")
+	require.NoError(t, err)
+	drills := map[string]string{}
+	for _, name := range names {
+		raw, err := os.ReadFile(name)
+		require.NoError(t, err)
+		drills[filepath.Base(name)] = string(raw)
+	}
+	return store.Version{Contract: "tidewreck", Version: 1, Source: demo.Contract, Files: demo.Files}, drills
+}
+
+// watchedCopies makes the copies of what a watcher was told, and returns the messages.
+func watchedCopies(t *testing.T, raw []json.RawMessage) (list []api.Watch, server replicate.Copy, clients map[int]*replicate.Copy) {
+	clients = map[int]*replicate.Copy{}
+	var sheet api.Watch
+	for i, r := range raw {
+		var m api.Watch
+		require.NoError(t, json.Unmarshal(r, &m))
+		list = append(list, m)
+		if i == 0 {
+			require.Equal(t, api.WatchSheet, m.Type)
+			sheet = m
+		} else {
+			require.Equal(t, api.WatchTick, m.Type)
+			require.Greater(t, m.Tick, list[i-1].Tick)
+		}
+		apply := func(c *replicate.Copy, frame json.RawMessage) {
+			if frame == nil {
+				return
+			}
+			f, _, err := wire.ParseFrame(frame, sheet.Outline)
+			require.NoError(t, err)
+			c.Apply(f)
+		}
+		apply(&server, m.Server)
+		for _, c := range m.Clients {
+			if clients[c.Number] == nil {
+				clients[c.Number] = &replicate.Copy{}
+			}
+			for _, f := range c.Frames {
+				apply(clients[c.Number], f)
+			}
+		}
+	}
+	return list, server, clients
+}
+
+// Who plays a drill is told what a watcher of its session would see: each tick, each decision, and copies that hold what
+// arrived in that tick.
+func TestAPlayedDrillTellsWhatAWatcherSees(t *testing.T) {
+	version, drills := tidewreck(t)
+	out, err := New(nil).Play(t.Context(), version, api.PlayDrill{Drills: drills, Drill: "a patch mends and is used up"})
+	require.NoError(t, err)
+	var result drill.Result
+	require.NoError(t, json.Unmarshal(out.Result, &result))
+	assert.True(t, result.Passed)
+	list, server, clients := watchedCopies(t, out.Messages)
+	last := list[len(list)-1]
+	assert.Equal(t, result.Ticks, last.Tick)
+	require.Len(t, clients, 2)
+	diver := server.OwnedBy("Diver", 1)
+	require.NotNil(t, diver)
+	for n, c := range clients {
+		held := c.Entity(diver.Number)
+		require.NotNil(t, held, "client %d", n)
+		hull, has := held.Value("hull")
+		assert.True(t, has)
+		assert.Equal(t, int64(65), hull.Num)
+		_, has = held.Value("air")
+		assert.Equal(t, n == 1, has, "air is its diver's alone")
+	}
+	used := 0
+	for _, m := range list {
+		for _, d := range m.Decisions {
+			if d.Request == "Diver.use" && d.Outcome == wire.Accepted {
+				assert.NotEmpty(t, d.Changes)
+				used++
+			}
+		}
+	}
+	assert.Equal(t, 1, used)
+}
+
+// A run that is long is told of from near its end, beginning with a sheet.
+func TestALongDrillIsToldOfFromNearItsEnd(t *testing.T) {
+	version, _ := tidewreck(t)
+	text := "drill \"long\"\nuse \"tidewreck.kam\" seed 5\nclients ana\nwait 3000 ticks\n"
+	out, err := New(nil).Play(t.Context(), version, api.PlayDrill{Drills: map[string]string{"l.drill": text}, Drill: "long"})
+	require.NoError(t, err)
+	list, server, clients := watchedCopies(t, out.Messages)
+	assert.InDelta(t, 3000-maxPlayTicks, list[0].Tick, 10)
+	assert.Equal(t, server.OwnedBy("Diver", 1).Number, clients[1].OwnedBy("Diver", 1).Number)
+}
+
+// What is wrong with what is asked for is told, with what would be right.
+func TestWhatCannotBePlayedIsRefused(t *testing.T) {
+	version, drills := tidewreck(t)
+	for want, in := range map[string]api.PlayDrill{
+		"there is no drill \"none\"":   {Drills: drills, Drill: "none"},
+		"a trial of drills is given":   {Drill: "none"},
+		"the drills have 1 mistake":    {Drills: map[string]string{"x.drill": "drill \"x\"\nuse \"tidewreck.kam\"\nexpcet\n"}, Drill: "x"},
+		"read how the links are":       {Drills: drills, Drill: "a patch mends and is used up", Shaken: json.RawMessage(`7`)},
+		"read the fault \"ana loss 20": {Drills: drills, Drill: "a patch mends and is used up", Shaken: json.RawMessage(`{"faults":[{"client":"ana","what":"loss","share":2}]}`)},
+	} {
+		_, err := New(nil).Play(t.Context(), version, in)
+		assert.ErrorContains(t, err, want)
+	}
+	over, cancel := context.WithCancel(t.Context())
+	cancel()
+	busy := New(nil)
+	busy.playing <- struct{}{}
+	_, err := busy.Play(over, version, api.PlayDrill{Drills: drills, Drill: "a patch mends and is used up"})
+	assert.ErrorIs(t, err, context.Canceled)
+}
+
+// playedFault is a drill that is played with a fault planted.
+type playedFault struct {
+	Name     string            `json:"name"`
+	Between  bool              `json:"between"` // it is planted between the session and one client
+	Drill    string            `json:"drill"`
+	Failure  *drill.Failure    `json:"failure"`
+	Messages []json.RawMessage `json:"messages"`
+}
+
+// Each planted fault can be played as the drill that finds it runs. The console's tests, which hold the sheet against
+// what is played, name a folder that it goes into.
+func TestPlantedFaultsArePlayed(t *testing.T) {
+	version, drills := tidewreck(t)
+	into := os.Getenv("KAMERAD_PLANTED")
+	for i, f := range planted.Faults() {
+		with := version
+		if f.From != "" {
+			with.Source = strings.Replace(version.Source, f.From, f.To, 1)
+			require.NotEqual(t, version.Source, with.Source, f.Name)
+		}
+		list, err := loadDrills(with, drills)
+		require.NoError(t, err)
+		found := false
+		for _, d := range list {
+			r, err := d.Run(t.Context(), drill.Options{Tamper: f.Tamper})
+			require.NoError(t, err)
+			if r.Passed || f.Says != "" && !strings.Contains(r.Failure.Message+r.Failure.Text, f.Says) {
+				continue
+			}
+			out, err := play(t.Context(), with, d, drill.Options{Tamper: f.Tamper})
+			require.NoError(t, err)
+			watchedCopies(t, out.Messages)
+			found = true
+			if into != "" {
+				raw, err := json.Marshal(playedFault{f.Name, f.Tamper != nil, d.Name, r.Failure, out.Messages})
+				require.NoError(t, err)
+				require.NoError(t, os.WriteFile(filepath.Join(into, fmt.Sprintf("%02d.json", i)), raw, 0o600))
+			}
+			break
+		}
+		assert.True(t, found, f.Name)
+	}
+}
