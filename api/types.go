@@ -167,8 +167,25 @@ type Decision struct {
 	Line      int             `json:"line"`       // of the contract
 	Changes   []Change        `json:"changes"`
 	Told      []string        `json:"told"`
-	Reply     json.RawMessage `json:"reply,omitempty"`
-	At        *time.Time      `json:"at,omitempty"`
+	// Checks is what came of the request's checks, of a decision that a watcher is told of
+	Checks []DecisionCheck `json:"checks,omitempty"`
+	Reply  json.RawMessage `json:"reply,omitempty"`
+	At     *time.Time      `json:"at,omitempty"`
+}
+
+// DecisionCheck is what came of one check: passed, failed, or not reached since another one failed before it.
+type DecisionCheck struct {
+	Text   string          `json:"text"`
+	Line   int             `json:"line"`
+	Result string          `json:"result"`
+	Values []DecisionValue `json:"values,omitempty"` // that it read
+}
+
+// DecisionValue is a value as a check saw it.
+type DecisionValue struct {
+	Name  string          `json:"name"`
+	Value json.RawMessage `json:"value"`
+	Words string          `json:"words"` // the value as text
 }
 
 // Change is what an accepted request changed.
@@ -219,6 +236,8 @@ type Watch struct {
 	Left      []int             `json:"left,omitempty"`
 	Decisions []Decision        `json:"decisions"`
 	Told      []Told            `json:"told"`
+	Refused   []Refused         `json:"refused,omitempty"` // tick: writes and holds that were not carried out
+	Logs      []LogLine         `json:"logs,omitempty"`    // tick: what was logged, on every side
 	// sheet: when clients had the last ticks with decisions, oldest first
 	Arrivals []Arrivals `json:"arrivals,omitempty"`
 	Traffic  *Traffic   `json:"traffic,omitempty"` // tick: once a second, of all ticks since the last
@@ -268,6 +287,51 @@ type Bytes struct {
 	Limit   int `json:"limit"`   // that it is sent in any second at most
 	Sent    int `json:"sent"`    // in the last second
 	Waiting int `json:"waiting"` // entities of which something has not been sent
+}
+
+// Hold asks a test client to press a hold and keep it pressed, or to release it. Entity 0 is the one of a shared kind,
+// or the client's own.
+type Hold struct {
+	Entity   uint32 `json:"entity,omitempty"`
+	Property string `json:"property"` // Kind.name
+	Release  bool   `json:"release,omitempty"`
+}
+
+// Held says whether a hold is kept pressed now.
+type Held struct {
+	Pressed bool `json:"pressed"`
+}
+
+// Write asks a test client to write a property. Entity is as in Hold.
+type Write struct {
+	Entity   uint32          `json:"entity,omitempty"`
+	Property string          `json:"property"`
+	Value    json.RawMessage `json:"value"`
+}
+
+// Written is the number of a write, which a refusal carries.
+type Written struct {
+	Seq uint64 `json:"seq"`
+}
+
+// Refused is a write, press or release that was not carried out.
+type Refused struct {
+	Tick     int64        `json:"tick"`
+	Client   wire.Client  `json:"client"`
+	Type     string       `json:"type"` // write, press or release
+	Property string       `json:"property"`
+	Outcome  wire.Outcome `json:"outcome"`
+	Reason   string       `json:"reason"`
+}
+
+// LogLine is a line that the contract logged for clients, or that a client sent up. Side is the number of the client
+// that sent it, 0 for the contract.
+type LogLine struct {
+	Tick    int64  `json:"tick"`
+	Side    int    `json:"side"`
+	Seen    int64  `json:"seen,omitempty"` // of a client's: the tick that its copy was at
+	Text    string `json:"text"`
+	Clients []int  `json:"clients,omitempty"` // of the contract's: who gets it
 }
 
 // Link says what the link of a test client is like, the same in both directions.

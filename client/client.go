@@ -402,6 +402,22 @@ func (c *Client) Ready() {
 	c.send(wire.FromClient{Type: wire.MessageReady})
 }
 
+// Log sends a line of the game's own log up, with the tick that the copy is at: who watches the session finds it in its
+// time line. A text of more than wire.MaxLog bytes is cut, and one too many a second is dropped by the server. Nobody is
+// told of it when the server is too old to take one.
+func (c *Client) Log(text string) {
+	if c.hello.Revision < 2 {
+		return
+	}
+	if len(text) > wire.MaxLog {
+		text = strings.ToValidUTF8(text[:wire.MaxLog-len("…")], "") + "…"
+	}
+	c.mu.Lock()
+	seen := c.copy.Tick
+	c.mu.Unlock()
+	c.send(wire.FromClient{Type: wire.MessageLog, Ask: wire.Ask{Seen: seen}, Text: text})
+}
+
 // Close gives the seat up. It also ends a connection that is being made again; a seat that was taken anew meanwhile
 // is given up as well. It must not be called from one of the callbacks.
 func (c *Client) Close() {

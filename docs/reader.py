@@ -498,7 +498,7 @@ def message(raw, outline):
     first = c.take(1)[0]
     if first & 128:
         c.part()  # of a later version
-    kind_of = {1: "ready", 2: "seen", 3: "leave", 4: "differs", 5: "ask", 6: "write", 7: "press", 8: "release"}[first & 31]
+    kind_of = {1: "ready", 2: "seen", 3: "leave", 4: "differs", 5: "ask", 6: "write", 7: "press", 8: "release", 9: "log"}[first & 31]
     out = {"type": kind_of}
     if kind_of in ("ready", "leave"):
         c.end()
@@ -506,6 +506,10 @@ def message(raw, outline):
     if kind_of in ("seen", "differs"):
         out["seen"] = c.uvarint()
         c.end()
+        return out
+    if kind_of == "log":
+        out["seen"] = c.uvarint()
+        out["text"] = c.rest().decode("utf-8")
         return out
     out["seq" if kind_of in ("ask", "write") else "press"] = c.uvarint()
     seen, entity, kind, at = c.uvarint(), c.uvarint(), outline["kinds"][c.uvarint()], c.uvarint()

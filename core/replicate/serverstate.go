@@ -55,6 +55,9 @@ func NewServerState(key [32]byte, w *world.World) *ServerState {
 	return s
 }
 
+// Watched reports whether EndTick returns what changed.
+func (s *ServerState) Watched() bool { return !s.unwatched }
+
 // SetWatched says whether EndTick is to return what changed. It does until SetWatched says otherwise.
 func (s *ServerState) SetWatched(on bool) {
 	if s.unwatched != on {

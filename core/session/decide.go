@@ -189,6 +189,11 @@ func (s *Session) runBody(t *seat, request *Request, e *world.Entity, args []int
 	}
 	if outcome != nil {
 		s.noteOutcome(t, request, outcome, d)
+	}
+	if s.serverState != nil && s.serverState.Watched() {
+		d.Checks = s.checkResults(t, r, e, args, d)
+	}
+	if outcome != nil {
 		return
 	}
 	if r.Pause != nil {
@@ -205,6 +210,7 @@ func (s *Session) noteOutcome(t *seat, request *Request, outcome *rules.Outcome,
 	d.In = outcome.In
 	d.File = outcome.File
 	d.Line = outcome.Line
+	d.failedCheck = outcome.Check
 	switch {
 	case outcome.Faulted:
 		d.refuse(wire.Faulted, wire.StageBody, outcome.Reason)

@@ -93,6 +93,10 @@ type Decision struct {
 	Line    int             // of the contract; 0 if none decided
 	Changes []Change        // only with Options.Trace
 	Events  []string        // the full names of those that it sent
+	// Checks is what came of the request's checks, while the session is watched; nil when it did not come to them.
+	Checks []CheckResult
+
+	failedCheck int // that refused it at StageCheck
 }
 
 // refuse sets what became of a request that is not accepted.

@@ -203,6 +203,7 @@ func TestTheVectorsHaveEverything(t *testing.T) {
 			s.ReportDifference(client)
 		case "leave":
 			s.Leave(client)
+		case "log": // is for who watches
 		case "ask":
 			s.Ask(client, s.ReadRequest(back.Ask))
 		default:
@@ -322,6 +323,7 @@ func TestTheVectorsHaveEverything(t *testing.T) {
 	s.ConfirmStored(60)
 	tick(1)
 	say(1, wire.FromClient{Type: wire.MessageDiffers, Ask: wire.Ask{Seen: s.Now()}})
+	say(1, wire.FromClient{Type: wire.MessageLog, Ask: wire.Ask{Seen: s.Now()}, Text: "the rope is taut: größer"})
 	tick(5)
 	say(3, wire.FromClient{Type: wire.MessageLeave})
 	tick(25)
@@ -345,6 +347,7 @@ func TestAClientsMessagesMeanTheSameInBothForms(t *testing.T) {
 	o := c.Outline()
 	for _, m := range []string{
 		`{"type":"ready"}`, `{"type":"seen","seen":812}`, `{"type":"differs","seen":80}`, `{"type":"leave"}`,
+		`{"type":"log","seen":80,"text":"the rope is taut"}`,
 		`{"type":"ask","seq":5,"entity":3735928559,"request":"Diver.use","args":["patch"],"seen":812}`,
 		`{"type":"ask","seq":6,"request":"Diver.launch","args":[0.5,[1.25,-3]],"seen":812}`,
 		`{"type":"ask","seq":7,"request":"Winch.grab","args":[],"seen":812}`,

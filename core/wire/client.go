@@ -26,6 +26,8 @@ func (m *FromClient) Pack(o *contract.Outline) []byte {
 		return []byte{m.Type.number()}
 	case carriesTick:
 		return binary.AppendUvarint([]byte{m.Type.number()}, uint64(m.Seen))
+	case carriesText:
+		return append(binary.AppendUvarint([]byte{m.Type.number()}, uint64(m.Seen)), m.Text...)
 	}
 	if out := m.packBinary(o); out != nil {
 		return out
@@ -39,6 +41,8 @@ func (m *FromClient) JSON() []byte {
 	switch m.Type {
 	case MessageSeen, MessageDiffers:
 		out["seen"] = m.Seen
+	case MessageLog:
+		out["text"] = m.Text
 	case MessageAsk:
 		out["seq"], out["request"], out["args"] = m.Seq, m.Request, m.Args
 	case MessageWrite:
@@ -141,9 +145,12 @@ func UnpackFromClient(raw []byte, o *contract.Outline) (FromClient, error) {
 	m.Type = clientMessages[msg].typ
 	carries := clientMessages[msg].carries
 	switch carries {
-	case carriesNothing, carriesTick:
-		if carries == carriesTick {
+	case carriesNothing, carriesTick, carriesText:
+		if carries != carriesNothing {
 			m.Seen = c.tick()
+		}
+		if carries == carriesText {
+			m.Text = strings.ToValidUTF8(string(c.rest()), "\uFFFD")
 		}
 		if c.bad || len(c.buf) > 0 || raw[0]&hasDrawn != 0 {
 			return m, fmt.Errorf("the message `%s` is broken", m.Type)

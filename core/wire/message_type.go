@@ -14,6 +14,7 @@ const (
 	MessageWrite   MessageType = "write"   // writes a property that is set by clients
 	MessagePress   MessageType = "press"   // begins a hold, or renews its lease
 	MessageRelease MessageType = "release" // ends a hold
+	MessageLog     MessageType = "log"     // a line of the client's own log, for who watches the session
 
 	MessageHello MessageType = "hello" // the seat that the client got
 	MessageFrame MessageType = "frame" // what a tick has for the client
@@ -28,6 +29,7 @@ const (
 	carriesTick            // the tick that it is about
 	carriesCall            // a number, an entity, a request or property, and values
 	carriesPress           // the number of a press, an entity and a hold
+	carriesText            // the tick that the client is at, and a text
 	unknownPayload         // of what is no message of a client
 )
 
@@ -44,6 +46,7 @@ var clientMessages = [...]struct {
 	6: {MessageWrite, carriesCall},
 	7: {MessagePress, carriesPress},
 	8: {MessageRelease, carriesPress},
+	9: {MessageLog, carriesText},
 }
 
 // number returns the number of a client's message in its binary form; 0 when it has none.

@@ -651,7 +651,7 @@ func TestEveryFieldOfAClientsMessageComesBack(t *testing.T) {
 		d := &fuller{t: t, outline: o, fields: map[string]func() any{
 			"FromClient.Type": func() any {
 				return rapid.SampledFrom(
-					[]string{"ready", "leave", "seen", "differs", "ask", "write", "press", "release"},
+					[]string{"ready", "leave", "seen", "differs", "ask", "write", "press", "release", "log"},
 				).Draw(
 					t, "type",
 				)
@@ -665,10 +665,13 @@ func TestEveryFieldOfAClientsMessageComesBack(t *testing.T) {
 			"Ask.Drawn":           func() any { return rapid.Int64Range(-MaxDrawn, MaxDrawn).Draw(t, "drawn") },
 			"Ask.Seen":            func() any { return int64(rapid.Uint64Range(0, highest).Draw(t, "seen")) },
 			"FromClient.Property": func() any { return "Thing.p" }, "FromClient.Press": number,
+			"FromClient.Text":    func() any { return rapid.StringN(0, 80, MaxLog).Draw(t, "text") },
 			"FromClient.Value":   value,
 			"FromClient.Numbers": func() any { return nil }, "FromClient.Wide": func() any { return nil },
 		}}
 		m := d.draw(reflect.TypeFor[FromClient](), "FromClient").Interface().(FromClient)
+		text := m.Text
+		m.Text = ""
 		switch m.Type { // each type of message has some of the fields
 		case "ask":
 			m.Property = ""
@@ -685,6 +688,8 @@ func TestEveryFieldOfAClientsMessageComesBack(t *testing.T) {
 			m.Value = nil
 		case "seen", "differs":
 			m = FromClient{Type: m.Type, Ask: Ask{Seen: m.Seen}}
+		case "log":
+			m = FromClient{Type: m.Type, Ask: Ask{Seen: m.Seen}, Text: text}
 		default:
 			m = FromClient{Type: m.Type}
 		}
@@ -709,6 +714,8 @@ func TestEveryFieldOfAClientsMessageComesBack(t *testing.T) {
 			m.Press = beyond
 		case "seen", "differs":
 			m.Seen = int64(min(beyond, math.MaxInt64))
+		case "log":
+			m.Text = strings.Repeat("x", MaxLog+1)
 		default:
 			return
 		}

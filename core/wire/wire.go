@@ -44,6 +44,7 @@ const (
 	// how far the moment that a client drew may be before the tick that it confirmed, or after it, in 1/256 ticks
 	MaxDrawn = 1 << 20
 	MaxJoin  = 4 << 10 // bytes of a client's first message
+	MaxLog   = 500     // bytes of a line of a client's log
 )
 
 // Bounds of what a server sends.
@@ -105,12 +106,13 @@ type Move struct {
 	Drawn    int64           // see Ask
 }
 
-// FromClient is any message of a client: an Ask (type ask), a Move (press, release, write), or one of ready, seen and
-// leave.
+// FromClient is any message of a client: an Ask (type ask), a Move (press, release, write), or one of ready, seen,
+// differs, leave and log.
 type FromClient struct {
 	Type MessageType `json:"type"`
 	Ask
 	Property string          `json:"property,omitempty"`
+	Text     string          `json:"text,omitempty"` // of a log line
 	Press    uint64          `json:"press,omitempty"`
 	Value    json.RawMessage `json:"value,omitempty"`
 	Numbers  [4]int64        `json:"-"` // see Move
@@ -146,7 +148,7 @@ func ParseFromClient(raw []byte) (FromClient, error) {
 		return m, fmt.Errorf("the message goes on after its end")
 	}
 	switch m.Type.carries() {
-	case carriesNothing, carriesTick:
+	case carriesNothing, carriesTick, carriesText:
 	case carriesPress:
 		if m.Press == 0 {
 			return m, fmt.Errorf("the %s has no number; they count up from 1", m.Type)
@@ -157,8 +159,8 @@ func ParseFromClient(raw []byte) (FromClient, error) {
 		}
 	default:
 		return m, fmt.Errorf(
-			"the message has the unknown type %.40q; there are ask, write, press, release, ready, seen, differs and "+
-				"leave",
+			"the message has the unknown type %.40q; there are ask, write, press, release, ready, seen, differs, leave "+
+				"and log",
 			m.Type,
 		)
 	}
@@ -174,6 +176,8 @@ func (m *FromClient) checkBounds() error {
 		)
 	case m.Press > MaxNumber:
 		return fmt.Errorf("the message `%s` has the number %d, the highest is %d", m.Type, m.Press, uint64(MaxNumber))
+	case len(m.Text) > MaxLog:
+		return fmt.Errorf("the message `%s` has a text of %d bytes, at most %d are allowed", m.Type, len(m.Text), MaxLog)
 	case m.Seen < 0 || m.Seen > MaxNumber:
 		return fmt.Errorf(
 			"the message `%s` confirms the tick %d; ticks are from 0 to %d", m.Type, m.Seen, uint64(MaxNumber),
@@ -235,8 +239,8 @@ type Client struct {
 	Role   string `json:"role"`
 }
 
-// Revision counts what was added to what clients may say in this version of the protocol, from 1.
-const Revision = 1
+// Revision counts what was added to what clients may say in this version of the protocol, from 1. With 2 came `log`.
+const Revision = 2
 
 // Hello is the first message to a client.
 type Hello struct {

@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"maps"
 	"net/http"
 	"strconv"
 	"time"
@@ -58,6 +59,7 @@ func (a *API) keepTestClient(session int64, test gateway.Client) {
 		a.mu.Lock()
 		defer a.mu.Unlock()
 		delete(a.tests, key)
+		maps.DeleteFunc(a.holds, func(k holdKey, _ func()) bool { return k.seatKey == key })
 	}()
 }
 
@@ -116,6 +118,82 @@ func (a *API) askAsTestClient(r *http.Request) (wire.Decision, error) {
 		return d, &problems.Refusal{Status: http.StatusConflict, Detail: err.Error()}
 	}
 	return d, err
+}
+
+// holdKey names a hold that a test client keeps pressed.
+type holdKey struct {
+	seatKey
+	entity   uint32
+	property string
+}
+
+// maxHolds is how many holds one test client keeps pressed at most.
+const maxHolds = 64
+
+// holdAsTestClient presses a hold as a test client, and keeps it pressed until it is released.
+//
+// A lease that the server ends stays ended: only another press begins a new one.
+func (a *API) holdAsTestClient(r *http.Request) (out api.Held, err error) {
+	test, err := a.testClient(r)
+	if err != nil {
+		return out, err
+	}
+	var in api.Hold
+	if err := read(r, &in); err != nil {
+		return out, err
+	}
+	x, err := a.running(r)
+	if err != nil {
+		return out, err
+	}
+	key := holdKey{seatKey{x.Runner().ID(), test.Me().Number}, in.Entity, in.Property}
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	if release := a.holds[key]; release != nil {
+		release()
+		delete(a.holds, key)
+	}
+	if in.Release {
+		return out, nil
+	}
+	count := 0
+	for k := range a.holds {
+		if k.seatKey == key.seatKey {
+			count++
+		}
+	}
+	if count >= maxHolds {
+		return out, problems.BadRequest(fmt.Sprintf("a test client keeps at most %d holds pressed; release one", maxHolds))
+	}
+	release, err := test.Hold(in.Entity, in.Property)
+	if err != nil {
+		return out, problems.BadRequest(err.Error())
+	}
+	a.holds[key] = release
+	out.Pressed = true
+	return out, nil
+}
+
+// writeAsTestClient writes a property as a test client.
+//
+// The server answers a write only when it refuses it, which who watches the session is told.
+func (a *API) writeAsTestClient(r *http.Request) (out api.Written, err error) {
+	test, err := a.testClient(r)
+	if err != nil {
+		return out, err
+	}
+	var in api.Write
+	if err := read(r, &in); err != nil {
+		return out, err
+	}
+	out.Seq, err = test.Write(in.Entity, in.Property, in.Value)
+	if errors.Is(err, client.ErrEnded) {
+		return out, &problems.Refusal{Status: http.StatusConflict, Detail: err.Error()}
+	}
+	if err != nil {
+		return out, problems.BadRequest(err.Error())
+	}
+	return out, nil
 }
 
 // linkOf returns what a test client's link is like.

@@ -72,8 +72,9 @@ type API struct {
 	bodies     places // of long bodies that arrive
 	publishing places
 
-	mu    sync.Mutex // guards tests
+	mu    sync.Mutex // guards tests and holds
 	tests map[seatKey]gateway.Client
+	holds map[holdKey]func() // that test clients keep pressed: what releases them
 }
 
 // New returns an API.
@@ -90,6 +91,7 @@ func New(o Options) *API {
 		bodies:     make(places, longBodies),
 		publishing: make(places, publishings),
 		tests:      map[seatKey]gateway.Client{},
+		holds:      map[holdKey]func(){},
 	}
 }
 
@@ -146,6 +148,8 @@ func (a *API) routes(r chi.Router) {
 		r.Get("/clients", answer(a, a.seats))
 		r.Post("/clients", answer(a, a.openTestClient))
 		r.Post("/clients/{client}/ask", answer(a, a.askAsTestClient))
+		r.Post("/clients/{client}/hold", answer(a, a.holdAsTestClient))
+		r.Post("/clients/{client}/write", answer(a, a.writeAsTestClient))
 		r.Get("/clients/{client}/link", answer(a, a.linkOf))
 		r.Post("/clients/{client}/link", answer(a, a.setLink))
 		r.Post("/clients/{client}/close", answer(a, a.closeTestClient))

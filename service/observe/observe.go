@@ -35,7 +35,8 @@ type Observer struct {
 	events    []api.Told      // that were told last, the newest last
 	traffic   *traffic        // nil while nobody looks
 	arrivals  arrivals
-	quiet     int // ticks since there was last anything to tell
+	logs      []api.LogLine // that clients have sent up since the last tick
+	quiet     int           // ticks since there was last anything to tell
 }
 
 // New returns the observer of a session that follows nobody yet.
@@ -119,6 +120,17 @@ func (o *Observer) Joined(client int) { o.arrivals.join(client, o.session.Now())
 
 // Left notes that a client has left.
 func (o *Observer) Left(client int) { o.arrivals.leave(client) }
+
+// maxLogs is how many lines of clients are told of one tick; those over it are dropped.
+const maxLogs = 200
+
+// Logged notes a line that a client has sent up; seen is the tick that its copy was at.
+func (o *Observer) Logged(client int, seen int64, text string) {
+	if o.mirrors != nil && len(o.logs) < maxLogs {
+		line := api.LogLine{Tick: o.session.Now() + 1, Side: client, Seen: seen, Text: text}
+		o.logs = append(o.logs, line)
+	}
+}
 
 // Received counts a message of a client, of so many bytes.
 func (o *Observer) Received(client int, item wire.UsageItem, bytes int) {
@@ -217,6 +229,21 @@ func (o *Observer) Tick(step *session.Step, failed bool) *api.Watch {
 		Decisions: nonNil(slices.Clone(o.decisions[len(o.decisions)-fresh:])),
 		Told:      nonNil(slices.Clone(o.events[len(o.events)-freshTold:])),
 	}
+	for _, x := range step.Refused {
+		msg.Refused = append(msg.Refused, api.Refused{
+			Tick:     step.Tick,
+			Client:   x.Client,
+			Type:     x.Type,
+			Property: x.Property,
+			Outcome:  x.Outcome,
+			Reason:   x.Reason,
+		})
+	}
+	for _, l := range step.Logs {
+		msg.Logs = append(msg.Logs, api.LogLine{Tick: step.Tick, Text: l.Text, Clients: l.Clients})
+	}
+	msg.Logs = append(msg.Logs, o.logs...)
+	o.logs = nil
 	if !step.ServerState.Empty() {
 		msg.Server = (&wire.Frame{Tick: step.Tick, Blocks: []*wire.Block{step.ServerState}}).AppendJSON(nil)
 		msg.Left = step.ServerState.Left
@@ -229,7 +256,8 @@ func (o *Observer) Tick(step *session.Step, failed bool) *api.Watch {
 	if step.Tick%int64(o.session.Contract().TickRate) == 0 {
 		msg.Traffic = o.traffic.take(step.Tick, o.mirrors)
 	}
-	if msg.Server == nil && msg.Traffic == nil && !failed && len(msg.Clients)+len(msg.Decisions)+len(msg.Told) == 0 {
+	if msg.Server == nil && msg.Traffic == nil && !failed &&
+		len(msg.Clients)+len(msg.Decisions)+len(msg.Told)+len(msg.Refused)+len(msg.Logs) == 0 {
 		o.quiet++
 		if o.quiet < o.session.Contract().TickRate {
 			return nil
@@ -316,6 +344,15 @@ func decisionOf(d session.Decision) api.Decision {
 		Changes:   []api.Change{},
 		Told:      nonNil(d.Events),
 		Reply:     d.Reply,
+	}
+	for _, c := range d.Checks {
+		check := api.DecisionCheck{Text: c.Check.Text, Line: c.Check.Line, Result: string(c.Result)}
+		for _, v := range c.Values {
+			check.Values = append(check.Values, api.DecisionValue{
+				Name: v.Name, Value: v.Type.AppendJSON(nil, v.Value), Words: v.Type.Format(v.Value),
+			})
+		}
+		out.Checks = append(out.Checks, check)
 	}
 	for _, c := range d.Changes {
 		out.Changes = append(out.Changes, api.Change{

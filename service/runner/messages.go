@@ -3,6 +3,8 @@ package runner
 import (
 	"log/slog"
 
+	"golang.org/x/time/rate"
+
 	"kamerad.example/core/session"
 	"kamerad.example/core/wire"
 )
@@ -14,6 +16,7 @@ type Message struct {
 	size      int   // in bytes, as it came
 	request   *session.Request
 	steering  session.Steering
+	text      string           // of a log line
 	original  *wire.FromClient // as it came, for a transcript; nil without one
 }
 
@@ -32,7 +35,7 @@ func (r *Runner) ReadMessage(m *Message, raw []byte, json bool) error {
 		return err
 	}
 	*m = Message{Type: read.Type, Confirmed: read.Seen, size: len(raw)}
-	if r.transcript != nil {
+	if r.transcript != nil && read.Type != wire.MessageLog {
 		sent := read // a copy, so that without a transcript no message is put on the heap
 		m.original = &sent
 	}
@@ -40,6 +43,8 @@ func (r *Runner) ReadMessage(m *Message, raw []byte, json bool) error {
 	case wire.MessageAsk:
 		request := r.session.ReadRequest(read.Ask)
 		m.request = &request
+	case wire.MessageLog:
+		m.text = read.Text
 	case wire.MessagePress, wire.MessageRelease, wire.MessageWrite:
 		m.steering = r.session.ReadSteering(read.Type, read.Move())
 	}
@@ -70,6 +75,8 @@ func (r *Runner) Handle(client int, m *Message) {
 		r.watchers.observer.Confirmed(client)
 	case wire.MessageDiffers:
 		r.handleDifference(client, m.Confirmed)
+	case wire.MessageLog:
+		r.handleLog(client, m)
 	case wire.MessageLeave:
 		r.Leave(client, "the client left")
 	case wire.MessageAsk:
@@ -87,6 +94,27 @@ func (r *Runner) handleReady(client int) {
 		s.on(clientReady)
 	}
 	r.session.Ready(client)
+}
+
+// Lines of a client's log that are told to who watches: so many a second, and so many at once. What is over that is
+// dropped.
+const (
+	logRate  = 20
+	logBurst = 60
+)
+
+// handleLog hands a line of a client's log to those who watch. Nothing else comes of it.
+func (r *Runner) handleLog(client int, m *Message) {
+	s := r.seats[client]
+	if s == nil {
+		return
+	}
+	if s.logLimit == nil {
+		s.logLimit = rate.NewLimiter(logRate, logBurst)
+	}
+	if s.logLimit.AllowN(r.now(), 1) {
+		r.watchers.observer.Logged(client, m.Confirmed, m.text)
+	}
 }
 
 // handleDifference sends a client its copy anew, which is not what its digest says.

@@ -6,6 +6,8 @@ import (
 	"slices"
 	"time"
 
+	"golang.org/x/time/rate"
+
 	"kamerad.example/api"
 	"kamerad.example/core/syntax"
 	"kamerad.example/core/wire"
@@ -19,6 +21,8 @@ type seat struct {
 	tokens  []string // that take the seat again, oldest first
 	test    bool     // its client was opened through the API
 	address string   // see SeatRequest; of its last connection
+
+	logLimit *rate.Limiter // of the lines of its log; nil before the first one
 }
 
 // seatState says whether a seat has a connection, and whether its client has ever said that it is ready.
