@@ -241,6 +241,7 @@ type Watch struct {
 	// sheet: when clients had the last ticks with decisions, oldest first
 	Arrivals []Arrivals `json:"arrivals,omitempty"`
 	Traffic  *Traffic   `json:"traffic,omitempty"` // tick: once a second, of all ticks since the last
+	Load     *Load      `json:"load,omitempty"`    // tick: once a second
 	Faults   *Faults    `json:"faults,omitempty"`  // tick: all of them, when something failed in it
 	Reason   string     `json:"reason,omitempty"`  // close
 }
@@ -257,6 +258,14 @@ type Traffic struct {
 
 // UsageSocket is what WebSocket adds to messages; its counts are those of the messages.
 const UsageSocket wire.UsageType = "websocket"
+
+// Load says how long the ticks of the last second took.
+type Load struct {
+	MeanMs    float64 `json:"mean_ms"`
+	LongestMs float64 `json:"longest_ms"`
+	PeriodMs  float64 `json:"period_ms"` // that there is between two ticks
+	Queued    int     `json:"queued"`    // inputs that wait for the next tick
+}
 
 // TrafficRow is what was spent on one thing, by client.
 type TrafficRow struct {
@@ -351,8 +360,8 @@ type WrittenDrill struct {
 	Left int    `json:"left"` // messages that no drill can say; they stand in it as comments
 }
 
-// Expect asks for a line in the drill of a session that was opened with a seed: that the client sees what it sees now of
-// a property, or does not see it. Client 0 is the server.
+// Expect asks for a line in the drill of a session that was opened with a seed: that the client sees what it sees now
+// of a property, or does not see it. Client 0 is the server.
 type Expect struct {
 	Client   int    `json:"client"`
 	Entity   uint32 `json:"entity"`

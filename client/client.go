@@ -402,9 +402,9 @@ func (c *Client) Ready() {
 	c.send(wire.FromClient{Type: wire.MessageReady})
 }
 
-// Log sends a line of the game's own log up, with the tick that the copy is at: who watches the session finds it in its
-// time line. A text of more than wire.MaxLog bytes is cut, and one too many a second is dropped by the server. Nobody is
-// told of it when the server is too old to take one.
+// Log sends a line of the game's own log up, with the tick that the copy is at: who watches the session finds it in
+// the time line. A text of more than wire.MaxLog bytes is cut, and one too many a second is dropped by the server.
+// Nothing is sent to a server that is too old to take it.
 func (c *Client) Log(text string) {
 	if c.hello.Revision < 2 {
 		return

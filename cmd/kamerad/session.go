@@ -307,7 +307,8 @@ func showSession(ctx context.Context, c *cli.Command) error {
 		t := terminal.NewTable("Tick", "Client", "Seq", "Request", "Decision")
 		terminal.AlignRight(t, 3)
 		for _, d := range decisions {
-			t.AppendRow([]any{d.Tick, d.Client.Name, d.Seq, asked(d), terminal.Verdict(d.Outcome, d.Stage, d.Reason, d.Reply)})
+			verdict := terminal.Verdict(d.Outcome, d.Stage, d.Reason, d.Reply)
+			t.AppendRow([]any{d.Tick, d.Client.Name, d.Seq, asked(d), verdict})
 		}
 		terminal.PrintTable(c.Root().Writer, t)
 	}

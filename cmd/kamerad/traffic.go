@@ -87,68 +87,129 @@ type trafficRow struct {
 	Count int64 `json:"count"`
 }
 
+// errCounted ends the watching of a session that was counted for long enough.
+var errCounted = errors.New("counted for long enough")
+
+// trafficCounter adds up what is told of a session's traffic.
+type trafficCounter struct {
+	out     *traffic
+	long    time.Duration
+	name    string // of the client that alone counts; empty for all
+	until   int64  // tick
+	rate    int
+	ticks   int
+	seen    map[int]wire.Client
+	clients map[int]*clientTraffic
+	rows    map[trafficRow]*trafficRow
+}
+
 // countTraffic watches a session for a while. With a name, only what concerns that client counts.
-func countTraffic(ctx context.Context, admin api.Client, id int64, long time.Duration, name string) (*traffic, error) {
-	out := &traffic{Session: id, entities: map[string]int{}}
-	done := errors.New("done")
-	clients := map[int]*clientTraffic{}
-	rows := map[trafficRow]*trafficRow{}
-	ticks, left := 0, int64(0)
-	rate := 0
-	seen := map[int]wire.Client{}
-	err := admin.Watch(ctx, id, func(m api.Watch) error {
-		switch m.Type {
-		case api.WatchClose:
-			return fmt.Errorf("traffic: the session has closed: %s", m.Reason)
-		case api.WatchSheet:
-			rate = m.Outline.Tick
-			left = m.Tick + int64(long.Seconds()*float64(rate))
-			out.Contract = m.Session.Contract
-			out.Version = m.Session.Version
-			out.seats = len(m.Clients)
-			if err := out.countEntities(m); err != nil {
-				return err
-			}
-			if name != "" && !slices.ContainsFunc(m.Session.Clients, func(c wire.Client) bool { return c.Name == name }) {
-				return fmt.Errorf(
-					"traffic: session %d has no client %q; there is %v", id, name, terminal.ClientNames(m.Session.Clients),
-				)
-			}
-		}
-		for _, c := range m.Clients {
-			seen[c.Number] = c.Client
-		}
-		if m.Traffic != nil {
-			ticks += m.Traffic.Ticks
-			addTraffic(m.Traffic, clients, rows, func(n int) (wire.Client, bool) {
-				c, known := seen[n]
-				if !known {
-					c = wire.Client{Number: n, Name: "others"}
-				}
-				return c, name == "" || c.Name == name
-			})
-		}
-		if m.Tick >= left {
-			return done
-		}
-		return nil
-	})
-	if !errors.Is(err, done) {
+func countTraffic(
+	ctx context.Context, admin api.Client, id int64, long time.Duration, name string,
+) (*traffic, error) {
+	c := &trafficCounter{
+		out:     &traffic{Session: id, entities: map[string]int{}},
+		long:    long,
+		name:    name,
+		seen:    map[int]wire.Client{},
+		clients: map[int]*clientTraffic{},
+		rows:    map[trafficRow]*trafficRow{},
+	}
+	if err := admin.Watch(ctx, id, c.take); !errors.Is(err, errCounted) {
 		return nil, err
 	}
-	out.Seconds = float64(ticks) / float64(rate)
-	for _, c := range clients {
-		c.BytesDown = c.bitsDown / 8
-		out.Clients = append(out.Clients, *c)
+	return c.result(), nil
+}
+
+// take adds one message.
+func (c *trafficCounter) take(m api.Watch) error {
+	switch m.Type {
+	case api.WatchClose:
+		return fmt.Errorf("traffic: the session has closed: %s", m.Reason)
+	case api.WatchSheet:
+		if err := c.begin(m); err != nil {
+			return err
+		}
+	}
+	for _, client := range m.Clients {
+		c.seen[client.Number] = client.Client
+	}
+	if m.Traffic != nil {
+		c.ticks += m.Traffic.Ticks
+		c.add(m.Traffic)
+	}
+	if m.Tick >= c.until {
+		return errCounted
+	}
+	return nil
+}
+
+// begin takes in the first message.
+func (c *trafficCounter) begin(m api.Watch) error {
+	c.rate = m.Outline.Tick
+	c.until = m.Tick + int64(c.long.Seconds()*float64(c.rate))
+	c.out.Contract = m.Session.Contract
+	c.out.Version = m.Session.Version
+	c.out.seats = len(m.Clients)
+	isNamed := func(client wire.Client) bool { return client.Name == c.name }
+	if c.name != "" && !slices.ContainsFunc(m.Session.Clients, isNamed) {
+		return fmt.Errorf(
+			"traffic: session %d has no client %q; there is %v", c.out.Session, c.name,
+			terminal.ClientNames(m.Session.Clients),
+		)
+	}
+	return c.out.countEntities(m)
+}
+
+// client returns a client by its number, and whether it counts. 0 stands for all that are not told by themselves.
+func (c *trafficCounter) client(number int) (client wire.Client, counts bool) {
+	client, known := c.seen[number]
+	if !known {
+		client = wire.Client{Number: number, Name: "others"}
+	}
+	return client, c.name == "" || client.Name == c.name
+}
+
+// add adds the traffic of a span.
+func (c *trafficCounter) add(t *api.Traffic) {
+	for _, row := range t.Rows {
+		for i, n := range t.Clients {
+			client, counts := c.client(n)
+			if !counts || row.Counts[i] == 0 && row.Bits[i] == 0 {
+				continue
+			}
+			if c.clients[n] == nil {
+				c.clients[n] = &clientTraffic{Client: client}
+			}
+			c.clients[n].add(row, i)
+			key := trafficRow{Up: row.Up, UsageItem: row.UsageItem}
+			sum := c.rows[key]
+			if sum == nil {
+				sum = &trafficRow{Up: row.Up, UsageItem: row.UsageItem}
+				c.rows[key] = sum
+			}
+			sum.Bits += row.Bits[i]
+			sum.Count += row.Counts[i]
+		}
+	}
+}
+
+// result returns what was counted, the costliest first.
+func (c *trafficCounter) result() *traffic {
+	out := c.out
+	out.Seconds = float64(c.ticks) / float64(c.rate)
+	for _, client := range c.clients {
+		client.BytesDown = client.bitsDown / 8
+		out.Clients = append(out.Clients, *client)
 	}
 	slices.SortFunc(out.Clients, func(a, b clientTraffic) int { return cmp.Compare(a.Client.Number, b.Client.Number) })
-	for _, r := range rows {
+	for _, r := range c.rows {
 		out.Rows = append(out.Rows, *r)
 	}
 	slices.SortFunc(out.Rows, func(a, b trafficRow) int {
 		return cmp.Or(cmp.Compare(b.Bits, a.Bits), cmp.Compare(a.Type, b.Type), cmp.Compare(a.Of, b.Of))
 	})
-	return out, nil
+	return out
 }
 
 // countEntities notes how many entities of each kind the server holds.
@@ -163,35 +224,6 @@ func (t *traffic) countEntities(m api.Watch) error {
 		}
 	}
 	return nil
-}
-
-// addTraffic adds the traffic of a span to what was counted. who returns a client, and whether it counts.
-func addTraffic(
-	t *api.Traffic, clients map[int]*clientTraffic, rows map[trafficRow]*trafficRow,
-	who func(n int) (wire.Client, bool),
-) {
-	for _, row := range t.Rows {
-		for i, n := range t.Clients {
-			client, counts := who(n)
-			if !counts || row.Counts[i] == 0 && row.Bits[i] == 0 {
-				continue
-			}
-			of := clients[n]
-			if of == nil {
-				of = &clientTraffic{Client: client}
-				clients[n] = of
-			}
-			of.add(row, i)
-			key := trafficRow{Up: row.Up, UsageItem: row.UsageItem}
-			sum := rows[key]
-			if sum == nil {
-				sum = &key
-				rows[trafficRow{Up: row.Up, UsageItem: row.UsageItem}] = sum
-			}
-			sum.Bits += row.Bits[i]
-			sum.Count += row.Counts[i]
-		}
-	}
 }
 
 // add adds what a row has at a place. What WebSocket adds is counted once for each message.
@@ -238,31 +270,46 @@ func (t *traffic) print(w io.Writer, cost *report.Cost) {
 		fmt.Fprintf(w, "Nothing was sent. Is a client there? kamerad join %d --as Ana\n", t.Session)
 		return
 	}
+	t.printClients(w)
+	if cost != nil {
+		fmt.Fprintf(
+			w,
+			"One client gets at most %d bytes a second, frame headers apart, if all that can changes in each tick.\n",
+			cost.Most*cost.TickRate,
+		)
+	}
+	fmt.Fprintln(w)
+	t.printRows(w, mostBits(cost))
+	fmt.Fprintln(
+		w, "↓ to clients, ↑ from clients; at most: the bits of one value by `kamerad cost`, without what leads to it",
+	)
+}
+
+// printClients prints what each client was sent and has sent.
+func (t *traffic) printClients(w io.Writer) {
 	perSecond := func(n int64) string { return fmt.Sprintf("%.0f", float64(n)/t.Seconds) }
 	table := terminal.NewTable("Client", "To it, bytes/s", "messages/s", "From it, bytes/s", "messages/s")
 	terminal.AlignRight(table, 2, 3, 4, 5)
-	total := int64(0)
 	for _, c := range t.Clients {
-		mark := terminal.Mark(c.Client.Number)
-		if c.Client.Number == 0 {
-			mark = " "
+		mark := " "
+		if c.Client.Number != 0 {
+			mark = terminal.Mark(c.Client.Number)
 		}
 		table.AppendRow([]any{
 			mark + " " + terminal.Shown(c.Client.Name),
 			perSecond(c.BytesDown), perSecond(c.MessagesDown), perSecond(c.BytesUp), perSecond(c.MessagesUp),
 		})
-		total += c.BytesDown + c.BytesUp
 	}
 	terminal.PrintTable(w, table)
-	if cost != nil {
-		fmt.Fprintf(
-			w, "One client gets at most %d bytes a second, frame headers apart, if all that can changes in each tick.\n",
-			cost.Most*cost.TickRate,
-		)
+}
+
+// printRows prints what was spent on what, beside the bits that one of it may take at most.
+func (t *traffic) printRows(w io.Writer, most map[wire.UsageItem]int) {
+	total := int64(0)
+	for _, r := range t.Rows {
+		total += r.Bits
 	}
-	fmt.Fprintln(w)
-	most := mostBits(cost)
-	table = terminal.NewTable("", "Spent on", "Bytes/s", "Share", "Count/s", "Bits each", "At most")
+	table := terminal.NewTable("", "Spent on", "Bytes/s", "Share", "Count/s", "Bits each", "At most")
 	terminal.AlignRight(table, 3, 4, 5, 6, 7)
 	for _, r := range t.Rows {
 		way := "↓"
@@ -279,12 +326,11 @@ func (t *traffic) print(w io.Writer, cost *report.Cost) {
 		}
 		table.AppendRow([]any{
 			way, usageWords(r.UsageItem), fmt.Sprintf("%.1f", float64(r.Bits)/8/t.Seconds),
-			fmt.Sprintf("%.1f %%", float64(r.Bits)/8/float64(total)*100),
+			fmt.Sprintf("%.1f %%", float64(r.Bits)/float64(total)*100),
 			fmt.Sprintf("%.1f", float64(r.Count)/t.Seconds), each, bound,
 		})
 	}
 	terminal.PrintTable(w, table)
-	fmt.Fprintln(w, "↓ to clients, ↑ from clients; at most: the bits of one value by `kamerad cost`, without what leads to it")
 }
 
 // mostBits returns what one value, event or request may take at most by the contract.

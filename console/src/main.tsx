@@ -39,17 +39,17 @@ createRoot(document.getElementById("root") as HTMLElement).render(
         <Notice />
         <div className="min-h-0 flex-1">
           <Suspense fallback={<p className="p-4 text-muted">Reading…</p>}>
-          <Routes>
-            <Route path="/" element={<SessionsPage />} />
-            <Route path="/sessions/:id" element={<SessionPage />} />
-            <Route path="/contracts" element={<ContractsPage />} />
-            <Route path="/contracts/:name" element={<ContractPage />} />
-            <Route path="/drills" element={<DrillsPage />} />
-            <Route path="/trials/:id" element={<TrialPage />} />
-            <Route path="/trials/:id/play" element={<PlayPage />} />
-            <Route path="/settings" element={<SettingsPage />} />
-            <Route path="*" element={<Nowhere />} />
-          </Routes>
+            <Routes>
+              <Route path="/" element={<SessionsPage />} />
+              <Route path="/sessions/:id" element={<SessionPage />} />
+              <Route path="/contracts" element={<ContractsPage />} />
+              <Route path="/contracts/:name" element={<ContractPage />} />
+              <Route path="/drills" element={<DrillsPage />} />
+              <Route path="/trials/:id" element={<TrialPage />} />
+              <Route path="/trials/:id/play" element={<PlayPage />} />
+              <Route path="/settings" element={<SettingsPage />} />
+              <Route path="*" element={<Nowhere />} />
+            </Routes>
           </Suspense>
           <Palette />
         </div>

@@ -200,7 +200,9 @@ test("what changes hands and what is withdrawn leave a copy as they should", () 
       },
     ],
   });
-  expect(things(copy)).toEqual([{ entity: 7, kind: "Diver", owner: 2, values: { hull: 79 } , withdrawn: new Set(["air"]) }]);
+  expect(things(copy)).toEqual([
+    { entity: 7, kind: "Diver", owner: 2, values: { hull: 79 }, withdrawn: new Set(["air"]) },
+  ]);
 });
 
 test("values of all forms are worded for people", () => {

@@ -1,5 +1,15 @@
 import { expect, test } from "vitest";
-import { add, begin, emptyHistory, keptBytes, keptMs, messagesTo, partMs, rangeOf, wantsSheet } from "../src/session/history";
+import {
+  add,
+  begin,
+  emptyHistory,
+  keptBytes,
+  keptMs,
+  messagesTo,
+  partMs,
+  rangeOf,
+  wantsSheet,
+} from "../src/session/history";
 
 const text = (type: string, tick: number) => JSON.stringify({ type, tick });
 

@@ -1,5 +1,5 @@
-// The faults that are planted between the server and one client, played as the drills that find them: what shows between
-// copies has to stand in the sheet and be counted on the strip.
+// The faults that are planted between the server and one client, played as the drills that find them: what shows
+// between copies has to stand in the sheet and be counted on the strip.
 
 import { execFileSync } from "node:child_process";
 import { mkdtempSync, readdirSync, readFileSync } from "node:fs";
@@ -62,7 +62,7 @@ function differences(s: State, seen: Map<string, number>): void {
     }
 }
 
-test("each planted fault that shows between copies stands in the sheet and is counted, by entity, property, client and tick", () => {
+test("each planted fault that shows between copies stands in the sheet, by entity, property, client and tick", () => {
   expect(all.length).toBe(27);
   for (const fault of all) {
     const seen = new Map<string, number>();

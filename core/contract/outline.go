@@ -4,6 +4,7 @@ import (
 	"crypto/sha256"
 	"encoding/hex"
 	"encoding/json"
+	"math"
 	"slices"
 	"strconv"
 	"strings"
@@ -23,6 +24,18 @@ type Outline struct {
 	// what is public: constants with their values, and settings, whose values come with a client's seat
 	Constants []ConstantOutline `json:"constants,omitempty"`
 	Settings  []SettingOutline  `json:"settings,omitempty"`
+
+	// Ranges are the audiences that ask how near a client's own entity is, of a full outline alone.
+	Ranges []RangeOutline `json:"ranges,omitempty"`
+}
+
+// RangeOutline says how near a client has to be for an audience: the property of its own entity of the kind is at most
+// Radius from a place.
+type RangeOutline struct {
+	Audience string  `json:"audience"`
+	Kind     string  `json:"kind"`
+	Property string  `json:"property"`
+	Radius   float64 `json:"radius"`
 }
 
 // ConstantOutline is a public constant; its value is in the JSON form of its type.
@@ -198,12 +211,40 @@ func (c *Contract) outline(full bool) *Outline {
 		value := p.Type.AppendJSON(nil, p.Type.FromSlots(p.Slots, text))
 		o.Constants = append(o.Constants, ConstantOutline{p.Name, p.Type, value})
 	}
+	if full {
+		o.Ranges = c.ranges()
+	}
 	for _, s := range c.Settings {
 		if s.Public {
 			o.Settings = append(o.Settings, SettingOutline{s.Name, s.Type})
 		}
 	}
 	return o
+}
+
+// ranges returns the audiences that ask how near a property of the viewer's own entity is, by a radius that is a
+// constant.
+func (c *Contract) ranges() (out []RangeOutline) {
+	for _, a := range c.Audiences {
+		s := a.Split()
+		if s == nil || s.Radius == nil || s.Radius.Value.Op != OpConst {
+			continue
+		}
+		at := s.At[0].Value
+		for len(at.Args) == 1 && (at.Op == OpReal || at.Op == OpFromInt) {
+			at = at.Args[0]
+		}
+		if at.Op != OpGet || at.Prop == nil || at.Args[0].Op != OpEntityOf {
+			continue
+		}
+		out = append(out, RangeOutline{
+			Audience: a.Name,
+			Kind:     at.Args[0].Kind.Name,
+			Property: at.Prop.Name,
+			Radius:   math.Float64frombits(uint64(s.Radius.Value.Num)),
+		})
+	}
+	return out
 }
 
 // request returns the outline of a request. A client is told the reasons of all checks, and the text of those alone

@@ -47,13 +47,21 @@ type checkReader struct {
 
 // checkResults returns what came of the checks of a request that has been decided by its checks or its body. The open
 // transaction has ended: what the decision changed is read as it was before.
-func (s *Session) checkResults(t *seat, r *contract.Request, e *world.Entity, args []int64, d *Decision) []CheckResult {
-	if len(r.Checks) == 0 || d.Outcome == wire.Faulted || d.Stage != "" && d.Stage != wire.StageCheck && d.Stage != wire.StageBody {
+func (s *Session) checkResults(
+	t *seat, r *contract.Request, e *world.Entity, args []int64, d *Decision,
+) []CheckResult {
+	cameToChecks := d.Stage == "" || d.Stage == wire.StageCheck || d.Stage == wire.StageBody
+	if len(r.Checks) == 0 || d.Outcome == wire.Faulted || !cameToChecks {
 		return nil
 	}
 	read := &checkReader{
-		session: s, request: r, self: e, caller: t.client.Number, args: args, decision: d,
-		lets: map[int64]*contract.Expr{},
+		session:  s,
+		request:  r,
+		self:     e,
+		caller:   t.client.Number,
+		args:     args,
+		decision: d,
+		lets:     map[int64]*contract.Expr{},
 	}
 	failed := len(r.Checks)
 	if d.Stage == wire.StageCheck {

@@ -449,11 +449,12 @@ func (t *Transcript) Ticked(step *session.Step) {
 	}
 }
 
-// Expect adds that a client sees, as things stand now, what it was sent of a property last, or that it does not see the
-// property; client 0 is the server. It returns the line that the drill gets. The error says why no drill can expect that.
+// Expect adds that a client sees, as things stand now, what it was sent of a property last, or that it does not see
+// the property; client 0 is the server. It returns the line that the drill gets. The error says why no drill can
+// expect that.
 func (t *Transcript) Expect(client int, entity uint32, property string) (line string, err error) {
 	if t.full {
-		return "", fmt.Errorf("expect something: the drill has %d lines already, which is all that it can have", MaxLines)
+		return "", fmt.Errorf("expect something: the drill has %d lines already, and can have no more", MaxLines)
 	}
 	who := "server"
 	block := t.session.State()

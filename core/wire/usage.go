@@ -80,8 +80,8 @@ func newUsageLayout(o *contract.Outline) *usageLayout {
 // UsageItems returns what the frames of an outline can be spent on, in the order of Usage.Amounts. Nobody changes it.
 func (l *Layout) UsageItems() []UsageItem { return l.usage.items }
 
-// CountUsage makes the reader count what the frames that it reads from now on are spent on, and returns the counts. They
-// belong to the caller, who may set amounts back to zero between two frames.
+// CountUsage makes the reader count what the frames that it reads from now on are spent on, and returns the counts.
+// They belong to the caller, who may set amounts back to zero between two frames.
 func (r *Reader) CountUsage() *Usage {
 	l := r.layout.usage
 	r.usage = &Usage{Amounts: make([]Amount, len(l.items)), layout: l}

@@ -159,8 +159,8 @@ func ParseFromClient(raw []byte) (FromClient, error) {
 		}
 	default:
 		return m, fmt.Errorf(
-			"the message has the unknown type %.40q; there are ask, write, press, release, ready, seen, differs, leave "+
-				"and log",
+			"the message has the unknown type %.40q; there are ask, write, press, release, ready, seen, differs, "+
+				"leave and log",
 			m.Type,
 		)
 	}
@@ -177,7 +177,9 @@ func (m *FromClient) checkBounds() error {
 	case m.Press > MaxNumber:
 		return fmt.Errorf("the message `%s` has the number %d, the highest is %d", m.Type, m.Press, uint64(MaxNumber))
 	case len(m.Text) > MaxLog:
-		return fmt.Errorf("the message `%s` has a text of %d bytes, at most %d are allowed", m.Type, len(m.Text), MaxLog)
+		return fmt.Errorf(
+			"the message `%s` has a text of %d bytes, at most %d are allowed", m.Type, len(m.Text), MaxLog,
+		)
 	case m.Seen < 0 || m.Seen > MaxNumber:
 		return fmt.Errorf(
 			"the message `%s` confirms the tick %d; ticks are from 0 to %d", m.Type, m.Seen, uint64(MaxNumber),

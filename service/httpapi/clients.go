@@ -163,7 +163,9 @@ func (a *API) holdAsTestClient(r *http.Request) (out api.Held, err error) {
 		}
 	}
 	if count >= maxHolds {
-		return out, problems.BadRequest(fmt.Sprintf("a test client keeps at most %d holds pressed; release one", maxHolds))
+		return out, problems.BadRequest(
+			fmt.Sprintf("a test client keeps at most %d holds pressed; release one", maxHolds),
+		)
 	}
 	release, err := test.Hold(in.Entity, in.Property)
 	if err != nil {

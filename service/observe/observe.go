@@ -62,8 +62,8 @@ func (o *Observer) Session() *session.Session { return o.session }
 // Follows reports whether the observer follows the session's clients.
 func (o *Observer) Follows() bool { return o.mirrors != nil }
 
-// Begin follows the session's clients from the next tick on. What was sent to a client until now counts as held once its
-// newest tick is confirmed.
+// Begin follows the session's clients from the next tick on. What was sent to a client until now counts as held once
+// its newest tick is confirmed.
 func (o *Observer) Begin() {
 	o.mirrors = map[int]*mirror{}
 	o.traffic = newTraffic(o.session)

@@ -137,7 +137,8 @@ type Runner struct {
 	watchers    *watchers
 	lastTick    atomic.Int64                // the newest tick; everyone may read it
 	summary     atomic.Pointer[api.Session] // at most a second older than lastTick; for who does not wait
-	slowness    *api.Slowness               // of the last minute; nil when its ticks take no longer than they may
+	load        tickLoad
+	slowness    *api.Slowness // of the last minute; nil when its ticks take no longer than they may
 	slowSince   time.Time
 	overrunLog  repeatLog
 	contractLog repeatLog

@@ -57,6 +57,7 @@ const slowFor = time.Minute
 // noteDuration notes how long a tick took; of one that took longer than there is between two, by what.
 func (r *Runner) noteDuration(step *session.Step, at time.Time, d time.Duration) {
 	r.meters.tick.Observe(d.Seconds())
+	r.load.add(d)
 	if r.slowness != nil && at.Sub(r.slowSince) > slowFor {
 		r.slowness = nil
 	}
@@ -82,6 +83,35 @@ func (r *Runner) noteDuration(step *session.Step, at time.Time, d time.Duration)
 			times,
 		)
 	}
+}
+
+// tickLoad adds up how long ticks took since it was last told.
+type tickLoad struct {
+	ticks        int
+	all, longest time.Duration
+}
+
+// add notes a tick.
+func (l *tickLoad) add(d time.Duration) {
+	l.ticks++
+	l.all += d
+	l.longest = max(l.longest, d)
+}
+
+// take returns what there is to tell of the last second, and begins anew; nil when no tick was noted.
+func (l *tickLoad) take(r *Runner) *api.Load {
+	if l.ticks == 0 {
+		return nil
+	}
+	ms := func(d time.Duration) float64 { return float64(d.Microseconds()) / 1000 }
+	out := &api.Load{
+		MeanMs:    ms(l.all / time.Duration(l.ticks)),
+		LongestMs: ms(l.longest),
+		PeriodMs:  ms(r.Period()),
+		Queued:    r.session.Queued(),
+	}
+	*l = tickLoad{}
+	return out
 }
 
 // Describe describes the session as it is now. It is called on the runner's goroutine.

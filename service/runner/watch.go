@@ -119,6 +119,9 @@ func (w *watchers) tick(r *Runner, step *session.Step, failed bool) {
 	if failed {
 		msg.Faults = r.faults.summary()
 	}
+	if step.Tick%int64(r.session.Contract().TickRate) == 0 {
+		msg.Load = r.load.take(r)
+	}
 	raw := api.Encode(msg)
 	for x := range w.list {
 		select {

@@ -64,7 +64,9 @@ func (t *Trials) Play(ctx context.Context, version store.Version, in api.PlayDri
 	defer cancel()
 	out, err := play(limit, version, d, options)
 	if errors.Is(err, context.DeadlineExceeded) && ctx.Err() == nil {
-		err = problems.BadRequest(fmt.Sprintf("the drill %q takes more than %s; run it as a trial", d.Name, maxPlayTime))
+		err = problems.BadRequest(
+			fmt.Sprintf("the drill %q takes more than %s; run it as a trial", d.Name, maxPlayTime),
+		)
 	}
 	return out, err
 }

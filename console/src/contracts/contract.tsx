@@ -3,7 +3,15 @@
 import { Tabs } from "radix-ui";
 import { lazy, Suspense, useEffect, useState } from "react";
 import { Link, useParams, useSearchParams } from "react-router";
-import { api, message, type Comparison, type Explanation, type Finding, type Report, type Version } from "../shared/api";
+import {
+  api,
+  message,
+  type Comparison,
+  type Explanation,
+  type Finding,
+  type Report,
+  type Version,
+} from "../shared/api";
 import { Bar } from "../shared/bar";
 import { OpenSession } from "../shared/open";
 import { Publish, RefusedList, type Refused } from "./publish";
@@ -167,8 +175,7 @@ function Text(props: { version: Version; line: number; file: string; onPlace: (f
         </h2>
         {findings.length === 0 && (
           <p className="text-muted">
-            The checker knows of no danger in this version. What it looks for:{" "}
-            <Explained code="" findings={findings} />
+            The checker knows of no danger in this version. What it looks for: <Explained code="" findings={findings} />
           </p>
         )}
         <ul className="flex flex-col gap-4">

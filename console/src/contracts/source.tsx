@@ -9,11 +9,14 @@ import { useEffect, useRef } from "react";
 import type { Finding } from "../shared/api";
 
 const keywords = new Set(
-  ("contract language tick seats roles enum record const setting public secret audience shared entity part per like " +
-    "include request event action function from limit pause check deny drop strike expel else if for in where let var " +
-    "return reply tell everyone owner caller on spawn despawn start change join leave lost back every after to keep " +
-    "clamped once loose brief set by follows pace hold lease accept and or not true false nothing self reveal move " +
-    "give log attached without within nearest all count sum type strikes grace step public small wrapping slotted burst when tables").split(" "),
+  [
+    "contract language tick seats roles enum record const setting public secret audience shared entity",
+    "part per like include request event action function from limit pause check deny drop strike expel",
+    "else if for in where let var return reply tell everyone owner caller on spawn despawn start change",
+    "join leave lost back every after to keep clamped once loose brief set by follows pace hold lease",
+    "accept and or not true false nothing self reveal move give log attached without within nearest all",
+    "count sum type strikes grace step small wrapping slotted burst when tables",
+  ].flatMap((line) => line.split(" ")),
 );
 const types = new Set(
   "int real bool text vec2 vec3 direction rotation time instant stacks list map client kind entity".split(" "),

@@ -92,7 +92,10 @@ export function MatrixTables({ matrix, onLine }: { matrix: Matrix } & Asks) {
                 ),
             },
             { name: "Limit", cell: (r) => [r.limit, r.pause && `${r.pause} apart`].filter(Boolean).join(", ") },
-            { name: "Can change", cell: (r) => <span className="text-muted">{brief([...r.changes, ...r.does], 4)}</span> },
+            {
+              name: "Can change",
+              cell: (r) => <span className="text-muted">{brief([...r.changes, ...r.does], 4)}</span>,
+            },
           ]}
         />
       </section>
@@ -160,7 +163,9 @@ export function OutlineView({ outline }: { outline: Outline }) {
         What clients are given of the contract: names, types, ranges, and the checks that they can evaluate themselves.{" "}
         <button
           className="link"
-          onClick={() => void navigator.clipboard.writeText(JSON.stringify(outline, null, 2)).then(() => setCopied(true))}
+          onClick={() =>
+            void navigator.clipboard.writeText(JSON.stringify(outline, null, 2)).then(() => setCopied(true))
+          }
         >
           {copied ? "Copied" : "Copy as JSON"}
         </button>
@@ -212,7 +217,9 @@ export function ComparisonView({ comparison: c }: { comparison: Comparison }) {
         {c.takes_over ? (
           <span className="text-good">✓ A running session could take the newer one over.</span>
         ) : (
-          <span className="text-bad">✕ A running session could not take the newer one over: {c.blocks.join("; ")}.</span>
+          <span className="text-bad">
+            ✕ A running session could not take the newer one over: {c.blocks.join("; ")}.
+          </span>
         )}{" "}
         {c.stay ? (
           <span className="text-good">Its clients could stay.</span>

@@ -57,6 +57,13 @@ export default function DrillsPage() {
   );
 }
 
+// trialsOf reads the versions of a contract, and what was run of the newest of them, the newest first.
+async function trialsOf(name: string): Promise<{ versions: Version[]; trials: Trial[] }> {
+  const versions = await api.versions(name);
+  const all = await Promise.all(versions.slice(0, shownVersions).map((v) => api.trials(name, v.version)));
+  return { versions, trials: all.flat().sort((a, b) => b.id - a.id) };
+}
+
 function OfContract({ name }: { name: string }) {
   const navigate = useNavigate();
   const [versions, setVersions] = useState<Version[]>([]);
@@ -66,16 +73,17 @@ function OfContract({ name }: { name: string }) {
   const [error, setError] = useState("");
   const [shake, setShake] = useState(0);
   const input = useRef<HTMLInputElement>(null);
-  const load = useCallback(async () => {
-    try {
-      const list = await api.versions(name);
-      setVersions(list);
-      const all = await Promise.all(list.slice(0, shownVersions).map((v) => api.trials(name, v.version)));
-      setTrials(all.flat().sort((a, b) => b.id - a.id));
-    } catch (e) {
-      setError(message(e));
-    }
-  }, [name]);
+  const load = useCallback(
+    () =>
+      trialsOf(name).then(
+        ({ versions: list, trials: all }) => {
+          setVersions(list);
+          setTrials(all);
+        },
+        (e) => setError(message(e)),
+      ),
+    [name],
+  );
   useEffect(() => {
     void load();
   }, [load]);
@@ -159,8 +167,8 @@ function OfContract({ name }: { name: string }) {
         {trials?.length === 0 && (
           <p className="text-muted">
             Nothing yet. Run drills from files here, or with{" "}
-            <code className="value">kamerad drill FILE --published {name}</code>; a session that was opened as an exercise
-            writes one of what is done in it.
+            <code className="value">kamerad drill FILE --published {name}</code>; a session that was opened as an
+            exercise writes one of what is done in it.
           </p>
         )}
         {trials && trials.length > 0 && (

@@ -178,9 +178,8 @@ function Failed({ trial, result }: { trial: Trial; result: DrillResult }) {
       <pre className="value my-1">{f.text}</pre>
       {result.shaken && (
         <p className="text-warn">
-          over links with{" "}
-          {result.shaken.faults.map((x) => `${x.client} ${x.what}`).join(", ") || "other dice"}, seed{" "}
-          {result.shaken.seed}
+          over links with {result.shaken.faults.map((x) => `${x.client} ${x.what}`).join(", ") || "other dice"},
+          {` seed ${result.shaken.seed}`}
         </p>
       )}
       {f.sheet && (

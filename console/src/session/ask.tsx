@@ -1,17 +1,63 @@
 // The drawer: one request as one test client, legal or forged, and the decision that came back.
 
-import { Switch } from "radix-ui";
+import { ToggleGroup } from "radix-ui";
 import { useEffect, useRef, useState } from "react";
-import { api, message, type Answer, type Decision, type Kind, type Param } from "../shared/api";
-import { format, nameOf, things } from "./copy";
-import { Verdict } from "../shared/signs";
+import { api, message, type Answer, type Kind, type Param } from "../shared/api";
+import { nameOf, things } from "./copy";
 import { draftOf, valueOf, type Draft } from "./draft";
 import { Field } from "./fields";
 import { forgeriesOf, type Asking } from "./forge";
+import { Holds, Writes } from "./hands";
+import { keep, openKept } from "./kept";
+import { KeptRow } from "./keptrow";
 import { LinkChoice } from "./link";
+import { Outcome, Tally } from "./outcome";
+import { pick } from "./pick";
 import { useWatch, type Column } from "./watch";
 
+type Mode = "ask" | "hold" | "write" | "forge";
+
+const modes: [Mode, string][] = [
+  ["ask", "Ask"],
+  ["hold", "Hold"],
+  ["write", "Write"],
+  ["forge", "Forge"],
+];
+
+// Drawer is what a test client is played with.
 export function Drawer({ client }: { client: Column }) {
+  const { id, outline } = useWatch();
+  const [mode, setMode] = useState<Mode>("ask");
+  useEffect(() => openKept(outline?.contract ?? ""), [outline]);
+  return (
+    <div className="flex flex-col gap-3 p-4">
+      <LinkChoice session={id} client={client.number} />
+      <ToggleGroup.Root
+        type="single"
+        value={mode}
+        onValueChange={(next) => next && setMode(next as Mode)}
+        aria-label="What is done"
+        className="flex overflow-hidden rounded-sm border border-line"
+      >
+        {modes.map(([key, words]) => (
+          <ToggleGroup.Item
+            key={key}
+            value={key}
+            className="h-6 flex-1 cursor-pointer text-muted data-[state=on]:bg-act/10 data-[state=on]:font-semibold data-[state=on]:text-act"
+          >
+            {words}
+          </ToggleGroup.Item>
+        ))}
+      </ToggleGroup.Root>
+      {mode === "hold" && <Holds client={client} />}
+      {mode === "write" && <Writes client={client} />}
+      {(mode === "ask" || mode === "forge") && <Asks client={client} forging={mode === "forge"} />}
+      <KeptRow />
+    </div>
+  );
+}
+
+function Asks({ client, forging }: { client: Column; forging: boolean }) {
   const { id, outline, server, decisions } = useWatch();
   const kinds = (outline?.kinds ?? []).filter((k) => k.requests.length > 0 && k.to !== "nobody");
   const names = kinds.flatMap((k) => k.requests.map((r) => `${k.name}.${r.name}`));
@@ -19,7 +65,6 @@ export function Drawer({ client }: { client: Column }) {
   const [picked, setPicked] = useState(own ? `${own.name}.${own.requests[0]?.name}` : "");
   const [entity, setEntity] = useState(0);
   const [drafts, setDrafts] = useState<Record<string, Draft>>({});
-  const [forging, setForging] = useState(false);
   const [forged, setForged] = useState({ request: "", args: "" });
   const [answers, setAnswers] = useState<Answer[]>([]);
   const [error, setError] = useState("");
@@ -50,6 +95,7 @@ export function Drawer({ client }: { client: Column }) {
     }
     await ask(name, { entity: target?.entity ?? 0, args }, 1);
   };
+  const again = (times: number) => ask(picked, { entity: target?.entity ?? 0, args: values() }, times);
   const ask = async (name: string, { entity, args }: Asking, times: number) => {
     setError("");
     setBusy(true);
@@ -70,17 +116,18 @@ export function Drawer({ client }: { client: Column }) {
           { foreign: targets.find((t) => t.owner !== client.number)?.entity, absent: absentOf(server.things) },
         )
       : [];
-  const toggle = (on: boolean) => {
-    if (on) {
+  // What is forged begins as what was filled in.
+  const [wasForging, setWasForging] = useState(false);
+  if (forging !== wasForging) {
+    setWasForging(forging);
+    if (forging)
       setForged({
         request: picked,
         args: values()
           .map((v) => JSON.stringify(v))
           .join(", "),
       });
-    }
-    setForging(on);
-  };
+  }
   // Of several answers, the last one that was not accepted tells most.
   const answer = [...answers].sort((a, b) => a.seq - b.seq).findLast((a) => a.outcome !== "accepted") ?? answers.at(-1);
   const full = answer && decisions.find((d) => d.client.number === client.number && d.seq === answer.seq);
@@ -91,13 +138,12 @@ export function Drawer({ client }: { client: Column }) {
 
   return (
     <form
-      className="flex flex-col gap-3 p-4"
+      className="flex flex-col gap-3"
       onSubmit={(e) => {
         e.preventDefault();
         void send();
       }}
     >
-      <LinkChoice session={id} client={client.number} />
       {forging ? (
         <label className="block">
           Request, as it stands
@@ -118,8 +164,25 @@ export function Drawer({ client }: { client: Column }) {
         </label>
       )}
       <label className="block">
-        On
-        <select className="field" value={target?.entity ?? 0} onChange={(e) => setEntity(Number(e.target.value))}>
+        <span className="flex justify-between">
+          On
+          <button
+            type="button"
+            className="link text-xs"
+            onClick={(e) => {
+              e.preventDefault();
+              pick({ what: "entity", words: `${picked} is asked of`, kinds: [kindName], take: setEntity });
+            }}
+          >
+            pick on the map
+          </button>
+        </span>
+        <select
+          className="field"
+          aria-label="On"
+          value={target?.entity ?? 0}
+          onChange={(e) => setEntity(Number(e.target.value))}
+        >
           {targets.map((t) => (
             <option key={t.entity} value={t.entity}>
               {nameOf(server.clients, t)}
@@ -149,20 +212,28 @@ export function Drawer({ client }: { client: Column }) {
           />
         ))
       )}
-      <div className="flex items-center justify-between">
-        <label className="flex items-center gap-2">
-          <Switch.Root
-            className="h-5 w-9 rounded-sm border border-muted data-[state=checked]:border-act data-[state=checked]:bg-act"
-            checked={forging}
-            onCheckedChange={toggle}
-          >
-            <Switch.Thumb className="block h-4 w-4 translate-x-px rounded-sm bg-muted data-[state=checked]:translate-x-[17px] data-[state=checked]:bg-raised" />
-          </Switch.Root>
-          Forge
-        </label>
+      <div className="flex items-center gap-2">
         <button className="button main" type="submit" disabled={busy}>
           {forging ? "Send forged" : "Ask"}
         </button>
+        {!forging && (
+          <>
+            <button className="button" type="button" disabled={busy} onClick={() => void again(2)}>
+              Twice
+            </button>
+            <button
+              className="button"
+              type="button"
+              title="Keep this press, to be played again"
+              onClick={() => {
+                const entity = kind?.shared || target === mine ? 0 : (target?.entity ?? 0);
+                keep({ client: client.name, request: picked, entity, args: values() }, performance.now());
+              }}
+            >
+              Keep
+            </button>
+          </>
+        )}
       </div>
       {forging && (
         <div role="group" aria-label="What a cheater would send" className="border-t border-line pt-2">
@@ -218,78 +289,4 @@ function absentOf(held: Map<number, unknown>): number {
   let n = 1;
   while (held.has(n)) n++;
   return n;
-}
-
-// Tally counts what came of requests that were sent at once.
-function Tally({ answers }: { answers: Answer[] }) {
-  const outcomes = [...new Set(answers.map((a) => a.outcome))];
-  return (
-    <p aria-label="Of those sent at once" className="border-t border-line pt-3">
-      {outcomes.map((o, i) => (
-        <span key={o}>
-          {i > 0 && ", "}
-          <span className="value">{answers.filter((a) => a.outcome === o).length}</span> {o}
-        </span>
-      ))}
-    </p>
-  );
-}
-
-// Outcome shows a decision: what the client was told, and what only those who run the session know.
-function Outcome({ answer, full }: { answer: Answer; full?: Decision }) {
-  const { outline, server } = useWatch();
-  return (
-    <section aria-label="Decision" aria-live="polite" className="border-t border-line pt-3">
-      <p data-testid="decision">
-        <Verdict outcome={answer.outcome} />
-        {answer.reason && <>: {answer.reason}</>}
-        {answer.reply !== undefined && (
-          <>
-            , replied <span className="value">{JSON.stringify(answer.reply)}</span>
-          </>
-        )}
-      </p>
-      {answer.stage && (
-        <p className="text-muted">decided at {answer.stage === "from" ? "from (who may ask)" : answer.stage}</p>
-      )}
-      {full?.check_text && (
-        <p className="mt-1">
-          <span className="text-muted">line {full.line}: </span>
-          <code className="value">check {full.check_text}</code>
-        </p>
-      )}
-      {full?.outcome === "faulted" && (
-        <p className="mt-1">
-          <span className="text-muted">line {full.line}: </span>
-          {full.reason}
-        </p>
-      )}
-      {full && answer.outcome === "accepted" && (
-        <table className="mt-2 w-full">
-          <tbody>
-            {full.changes.map((c) => {
-              const type = outline?.kinds
-                .find((k) => k.name === c.kind)
-                ?.properties.find((p) => p.name === c.property)?.type;
-              return (
-                <tr key={`${c.entity}/${c.property}`} className="border-t border-line align-top">
-                  <td className="py-1 pr-2">
-                    {nameOf(server.clients, c)}.{c.property}
-                  </td>
-                  <td className="value py-1">
-                    {format(type, c.old)} → {format(type, c.new)}
-                  </td>
-                </tr>
-              );
-            })}
-          </tbody>
-        </table>
-      )}
-      {full && answer.outcome === "accepted" && full.changes.length === 0 && (
-        <p className="text-muted">It changed nothing.</p>
-      )}
-      {full && full.told.length > 0 && <p className="mt-1 text-note">told {full.told.join(", ")}</p>}
-      {answer.outcome !== "accepted" && <p className="mt-1 text-muted">Nothing changed.</p>}
-    </section>
-  );
 }

@@ -108,3 +108,10 @@ export function draftFrom(type: Type, value: unknown): Draft {
   }
   return value === null ? "null" : String(value);
 }
+
+// nearestStep gives the value of a number's type that is nearest to a number, within its range.
+export function nearestStep(t: Type, v: number): number {
+  const [per, unit] = [t.per ?? 1, t.unit ?? 1];
+  const steps = Math.min(Math.max(Math.round((v * per) / unit), t.low ?? -Infinity), t.high ?? Infinity);
+  return (steps * unit) / per;
+}

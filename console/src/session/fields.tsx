@@ -3,7 +3,8 @@
 import { Plus, X } from "lucide-react";
 import type { Type } from "../shared/api";
 import { nameOf, things } from "./copy";
-import { draftOf, rangeOf, type Draft } from "./draft";
+import { draftOf, nearestStep, rangeOf, type Draft } from "./draft";
+import { pick } from "./pick";
 import { useWatch } from "./watch";
 
 type Props = { label: string; type: Type; draft: Draft; onChange: (draft: Draft) => void };
@@ -75,7 +76,25 @@ function Entity(props: Props) {
   const { server } = useWatch();
   const wanted = things(server).filter((t) => !props.type.kinds || props.type.kinds.includes(t.kind));
   const choices = wanted.map((t): [string, string] => [String(t.entity), nameOf(server.clients, t)]);
-  return <Choice {...props} choices={[["null", "nothing"], ...choices]} />;
+  return (
+    <div>
+      <Choice {...props} choices={[["null", "nothing"], ...choices]} />
+      <button
+        type="button"
+        className="link text-xs"
+        onClick={() =>
+          pick({
+            what: "entity",
+            words: `\`${props.label}\` is`,
+            kinds: props.type.kinds,
+            take: (n) => props.onChange(String(n)),
+          })
+        }
+      >
+        pick on the map
+      </button>
+    </div>
+  );
 }
 
 function ClientField(props: Props) {
@@ -90,6 +109,21 @@ function Parts({ label, type, draft, onChange }: Props) {
     <fieldset>
       <legend>
         {label}
+        {type.form === "vec2" && (
+          <button
+            type="button"
+            className="link ml-2 text-xs"
+            onClick={() =>
+              pick({
+                what: "place",
+                words: `\`${label}\` is`,
+                take: (place) => onChange(place.map((v) => String(nearestStep(type, v)))),
+              })
+            }
+          >
+            pick on the map
+          </button>
+        )}
         {type.form === "rotation" && <span className="text-muted"> a quaternion</span>}
       </legend>
       <div className="flex gap-2">

@@ -1,6 +1,6 @@
 // What of the sheet is to be seen: a filter of words, what differs or has changed, and what is near.
 
-import { memo, useState } from "react";
+import { memo, useEffect, useRef, useState } from "react";
 import { useWatch, type State } from "./watch";
 import { count } from "./apart";
 import { nameOf, things } from "./copy";
@@ -49,6 +49,40 @@ const Nearest = memo(
   (a, b) => a.near === b.near && a.choices === b.choices,
 );
 
+// FilterText is what is typed. The address follows a moment later: a page that waits for it would lose letters that are
+// typed fast.
+function FilterText({ text, onChange }: { text: string; onChange: (text: string) => void }) {
+  const [typed, setTyped] = useState(text);
+  const [told, setTold] = useState(text);
+  if (told !== text) {
+    setTold(text);
+    if (text !== typed) setTyped(text); // somebody else has changed it
+  }
+  const latest = useRef(onChange);
+  useEffect(() => {
+    latest.current = onChange;
+  });
+  useEffect(() => {
+    if (typed === text) return;
+    const timer = setTimeout(() => {
+      setTold(typed);
+      latest.current(typed);
+    }, 120);
+    return () => clearTimeout(timer);
+  }, [typed, text]);
+  return (
+    <input
+      id="filter"
+      className="field w-56! text-xs"
+      type="search"
+      aria-label="Filter the rows"
+      placeholder="Filter: diver hull, owner:bo"
+      value={typed}
+      onChange={(e) => setTyped(e.target.value)}
+    />
+  );
+}
+
 export function Filters(props: { view: View; rows: number; onChange: (view: View) => void }) {
   const watch = useWatch();
   const { outline, server, columns } = watch;
@@ -59,14 +93,7 @@ export function Filters(props: { view: View; rows: number; onChange: (view: View
   const only = (which: View["only"]) => props.onChange({ ...view, only: view.only === which ? "" : which });
   return (
     <search className="flex h-9 shrink-0 items-center gap-2 border-b border-line px-3">
-      <input
-        className="field w-56! text-xs"
-        type="search"
-        aria-label="Filter the rows"
-        placeholder="Filter: diver hull, owner:bo"
-        value={view.text}
-        onChange={(e) => props.onChange({ ...view, text: e.target.value })}
-      />
+      <FilterText text={view.text} onChange={(text) => props.onChange({ ...view, text })} />
       <button className={chip} aria-pressed={view.only === "differs"} onClick={() => only("differs")}>
         differs <span className={different > 0 ? "text-bad" : "text-muted"}>{different + late}</span>
       </button>

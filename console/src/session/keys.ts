@@ -2,6 +2,11 @@
 
 import { useEffect } from "react";
 
+// press does what a key does, wherever the page stands.
+export function press(key: string): void {
+  window.dispatchEvent(new KeyboardEvent("keydown", { key }));
+}
+
 // useKeys has keys do something, unless they are typed somewhere.
 export function useKeys(keys: Record<string, () => void>): void {
   useEffect(() => {

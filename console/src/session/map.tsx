@@ -2,23 +2,29 @@
 
 import { Maximize2, Minus, Plus } from "lucide-react";
 import { useEffect, useMemo, useRef, useState } from "react";
+import { api, message } from "../shared/api";
 import { shapeOf } from "../shared/signs";
+import { nearestStep } from "./draft";
 import { useKeys } from "./keys";
+import { endPick, usePick } from "./pick";
 import {
   fitted,
   gridStep,
+  rangesOf,
   spotsOf,
   toScreen,
+  toWorld,
   underPointer,
   wallsOf,
   zoomed,
   type Plane,
   type Point,
+  type Range,
   type Segment,
   type Size,
   type Spot,
 } from "./plane";
-import { useWatch } from "./watch";
+import { useWatch, type Column } from "./watch";
 
 const chip =
   "h-6 px-2 rounded-sm border border-line text-xs cursor-pointer whitespace-nowrap " +
@@ -29,8 +35,14 @@ const mostNamed = 60;
 // How far a motion is drawn ahead, in seconds.
 const ahead = 2;
 
+// everyCopy stands for all clients where one can be picked.
+const everyCopy = -1;
+// How often a place that is dragged is written, in milliseconds.
+const writeEvery = 100;
+
 export function Map(props: {
-  as: number; // the client whose copy is held against the server's, 0 for none
+  as: number; // the client whose copy is held against the server's, 0 for none, -1 for each
+  hands?: Column; // the test client that is played: what it owns can be dragged
   selected: number; // an entity
   onAs: (client: number) => void;
   onSelect: (entity: number) => void;
@@ -42,8 +54,11 @@ export function Map(props: {
   const [plane, setPlane] = useState<Plane>();
   const [paths, setPaths] = useState(true);
   const [follows, setFollows] = useState(false);
+  const [error, setError] = useState("");
+  const wanted = usePick((s) => s.wanted);
   const picked = columns.find((c) => c.number === props.as);
-  const spots = spotsOf(watch, picked);
+  const spots = spotsOf(watch, picked, props.as === everyCopy);
+  const ranges = picked ? rangesOf(watch, picked) : [];
   const walls = useMemo(() => (outline ? wallsOf(outline) : []), [outline]);
   const all = [...spots.map((s) => s.at), ...walls.flat()];
   const shown = plane ?? (size.width > 0 ? fitted(all, size) : undefined);
@@ -65,7 +80,7 @@ export function Map(props: {
     if (!context || !seen || size.width === 0) return;
     const dense = window.devicePixelRatio || 1;
     context.setTransform(dense, 0, 0, dense, 0, 0);
-    draw(context, { plane: seen, size, spots, walls, paths, selected: props.selected, as: picked?.name ?? "" });
+    draw(context, { plane: seen, size, spots, walls, ranges, paths, selected: props.selected });
   });
 
   const zoom = (factor: number, at?: Point) => {
@@ -82,20 +97,34 @@ export function Map(props: {
     ArrowDown: () => move(0, -40),
     "+": () => zoom(1.25),
     "-": () => zoom(0.8),
+    ...(wanted ? { Escape: endPick } : {}),
   };
   useKeys(keys);
+  // drag writes where something is that belongs to the client that is played.
+  const dragged = useRef<Dragged>(undefined);
+  const drag = (d: Dragged, to: Point, now: number) => {
+    const { writes, entity } = d.spot;
+    if (!writes || !props.hands || now - d.last < writeEvery) return;
+    d.last = now;
+    const place = to.map((v) => nearestStep(writes.type, v));
+    api.write(watch.id, props.hands.number, entity, writes.property, place).then(
+      () => setError(""),
+      (e) => setError(message(e)),
+    );
+  };
   const behind = picked?.waits ? watch.tick - picked.waits + 1 : 0;
   const apart = spots.filter((s) => s.held).length;
   return (
     <div className="flex min-h-0 flex-1 flex-col">
       <div className="flex h-9 shrink-0 items-center gap-2 border-b border-line px-3 text-xs whitespace-nowrap">
         <select
-          className={`${chip} max-w-56`}
+          className={`${chip} max-w-72`}
           aria-label="Whose copy is held against the server's"
           value={props.as}
           onChange={(e) => props.onAs(Number(e.target.value))}
         >
           <option value={0}>as the server has it</option>
+          <option value={everyCopy}>as the server and every copy has it</option>
           {columns.map((c) => (
             <option key={c.number} value={c.number}>
               as {c.name} sees it, against the server
@@ -131,6 +160,11 @@ export function Map(props: {
           <Maximize2 size={14} />
         </button>
         <span className="flex-1" />
+        {error && (
+          <span role="alert" className="truncate text-bad">
+            {error}
+          </span>
+        )}
         {picked && (
           <span className={apart > 0 ? "text-warn" : "text-muted"}>
             {apart > 0 ? `${apart} elsewhere at ${picked.name}` : `all where the server has them`}
@@ -148,14 +182,41 @@ export function Map(props: {
           aria-hidden="true" // the sheet tells all of it in words, and the list above chooses
           onWheel={(e) => zoom(e.deltaY < 0 ? 1.15 : 1 / 1.15, at(e))}
           onPointerDown={(e) => {
-            const spot = seen && underPointer(spots, seen, size, at(e));
-            if (spot) props.onSelect(spot.entity);
-            else e.currentTarget.setPointerCapture(e.pointerId);
+            if (!seen) return;
+            const kinds = wanted?.what === "entity" ? wanted.kinds : undefined;
+            const spot = underPointer(
+              spots.filter((s) => !kinds || kinds.includes(s.kind)),
+              seen,
+              size,
+              at(e),
+            );
+            if (wanted?.what === "place") wanted.take(toWorld(seen, size, at(e)));
+            if (wanted?.what === "entity" && spot) wanted.take(spot.entity);
+            if (wanted && (spot || wanted.what === "place")) endPick();
+            if (wanted) return;
+            const isHandled = spot?.writes && spot.owner === props.hands?.number;
+            if (spot && !isHandled) props.onSelect(spot.entity); // which would end the playing of the client
+            dragged.current = isHandled ? { spot, last: 0 } : undefined;
+            if (!spot || isHandled) e.currentTarget.setPointerCapture(e.pointerId);
           }}
           onPointerMove={(e) => {
-            if (e.currentTarget.hasPointerCapture(e.pointerId)) move(-e.movementX, e.movementY);
+            if (!e.currentTarget.hasPointerCapture(e.pointerId)) return;
+            if (dragged.current && seen) drag(dragged.current, toWorld(seen, size, at(e)), e.timeStamp);
+            else move(-e.movementX, e.movementY);
           }}
         />
+        {wanted && (
+          <p
+            role="status"
+            className="absolute top-3 left-1/2 -translate-x-1/2 rounded-sm border border-act bg-raised px-3 py-1"
+          >
+            Press {wanted.what === "place" ? "the place that" : "what"} {wanted.words}.{" "}
+            <button className="link" onClick={endPick}>
+              Cancel
+            </button>
+          </p>
+        )}
+        {chosen && props.as === everyCopy && <Copies spot={chosen} columns={columns} />}
         {spots.length === 0 && (
           <p className="absolute inset-0 p-4 text-muted">
             Nothing has a place: the map shows what has a property `pos` that is a vector.
@@ -165,10 +226,51 @@ export function Map(props: {
           <li>● where the server has it</li>
           {picked && <li className="text-warn">○ where {picked.name} has it</li>}
           {picked && <li className="text-muted">faded: not for {picked.name}</li>}
+          {props.as === everyCopy && <li className="text-note">○ where each copy has it</li>}
+          {ranges.map((r) => (
+            <li key={r.words} className="text-act">
+              ◯ {r.words} of {picked?.name}
+            </li>
+          ))}
+          {props.hands && <li className="text-act">drag what is {props.hands.name}’s</li>}
           {paths && <li className="text-note">– – where it goes in {ahead} s</li>}
         </ul>
       </div>
     </div>
+  );
+}
+
+type Dragged = { spot: Spot; last: number };
+
+// Copies says in words where the server and each copy has what is chosen.
+function Copies({ spot, columns }: { spot: Spot; columns: Column[] }) {
+  const words = (at: Point, rate?: Point) =>
+    `(${at.map((v) => v.toFixed(2)).join(", ")})` + (rate ? ` moves (${rate.join(", ")}) a second` : "");
+  return (
+    <table
+      aria-label={`Where ${spot.name} is`}
+      className="absolute top-3 right-3 border border-line bg-raised text-xs [&_td]:px-2 [&_th]:px-2"
+    >
+      <tbody>
+        <tr>
+          <th scope="row" className="font-normal">
+            server
+          </th>
+          <td className="value">{words(spot.at, spot.rate)}</td>
+        </tr>
+        {columns.map((c) => {
+          const held = spot.copies?.find((x) => x.number === c.number);
+          return (
+            <tr key={c.number}>
+              <th scope="row" className="font-normal">
+                {shapeOf(c.number)} {c.name}
+              </th>
+              <td className="value">{held ? words(held.at, held.rate) : "–"}</td>
+            </tr>
+          );
+        })}
+      </tbody>
+    </table>
   );
 }
 
@@ -181,9 +283,9 @@ type Picture = {
   size: Size;
   spots: Spot[];
   walls: Segment[];
+  ranges: Range[];
   paths: boolean;
   selected: number;
-  as: string;
 };
 
 // draw draws the map. Colours come from the page, so that both themes are served.
@@ -197,10 +299,15 @@ function draw(c: CanvasRenderingContext2D, p: Picture): void {
   c.lineWidth = 2;
   c.setLineDash([]);
   for (const [a, b] of p.walls) stroke(c, screen(a), screen(b));
+  c.strokeStyle = colour("act");
+  c.lineWidth = 1;
+  c.setLineDash([2, 4]);
+  for (const r of p.ranges) ring(c, screen(r.middle), r.radius * p.plane.scale);
+  c.setLineDash([]);
   c.font = "12px system-ui, 'DejaVu Sans', sans-serif";
   c.textBaseline = "middle";
   const named = p.spots.length <= mostNamed;
-  const taken = new Set<string>();
+  const taken: Box[] = [];
   const first = (s: Spot) => (s.entity === p.selected ? 0 : s.owner ? 1 : 2);
   for (const spot of p.spots.toSorted((a, b) => first(a) - first(b))) {
     const [x, y] = screen(spot.at);
@@ -212,6 +319,17 @@ function draw(c: CanvasRenderingContext2D, p: Picture): void {
       c.setLineDash([4, 4]);
       stroke(c, [x, y], screen([spot.at[0] + ahead * spot.rate[0], spot.at[1] + ahead * spot.rate[1]]));
       c.setLineDash([]);
+    }
+    for (const copy of spot.copies ?? []) {
+      const there = screen(copy.at);
+      c.strokeStyle = colour("note");
+      c.lineWidth = 1;
+      ring(c, there, 4 + copy.number);
+      if (copy.rate && p.paths) {
+        c.setLineDash([1, 3 + copy.number]);
+        stroke(c, there, screen([copy.at[0] + ahead * copy.rate[0], copy.at[1] + ahead * copy.rate[1]]));
+        c.setLineDash([]);
+      }
     }
     if (spot.held) {
       const there = screen(spot.held);
@@ -229,13 +347,20 @@ function draw(c: CanvasRenderingContext2D, p: Picture): void {
     c.textAlign = "center";
     if (spot.owner) c.fillText(shapeOf(spot.owner), x, y);
     else dot(c, [x, y], 3);
-    // One name is enough where several would stand on each other.
-    const place = `${Math.round(x / 32)},${Math.round(y / 12)}`;
-    if (taken.has(place) && spot.entity !== p.selected) continue;
-    taken.add(place);
-    if (named || spot.owner || spot.held || spot.entity === p.selected) label(c, spot, [x, y], colour);
+    if (!(named || spot.owner || spot.held || spot.entity === p.selected)) continue;
+    // A name that would stand on another one is left out.
+    const box: Box = [x + 12, y - 7, x + 12 + c.measureText(spot.name).width, y + (spot.held ? 21 : 7)];
+    if (taken.some((t) => overlap(t, box)) && spot.entity !== p.selected) continue;
+    taken.push(box);
+    label(c, spot, [x, y], colour);
   }
   c.globalAlpha = 1;
+}
+
+type Box = [left: number, top: number, right: number, bottom: number];
+
+function overlap(a: Box, b: Box): boolean {
+  return a[0] < b[2] && b[0] < a[2] && a[1] < b[3] && b[1] < a[3];
 }
 
 function drawGrid(c: CanvasRenderingContext2D, p: Picture, colour: string): void {

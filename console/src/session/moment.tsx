@@ -3,14 +3,13 @@
 import { Pause, Play } from "lucide-react";
 import { Slider } from "radix-ui";
 import { useKeys } from "./keys";
-import { showMoment, showNewest, useWatch } from "./watch";
+import { showMoment, toggleMoment, useWatch } from "./watch";
 
 export function Moment() {
   const moment = useWatch((s) => s.moment);
   const tick = useWatch((s) => s.tick);
   const isOver = useWatch((s) => s.phase !== "live" || s.id === 0);
-  const toggle = () => (moment && !isOver ? showNewest() : showMoment(tick));
-  useKeys({ " ": toggle, "[": () => showMoment(tick - 1), "]": () => moment && showMoment(tick + 1) });
+  useKeys({ " ": toggleMoment, "[": () => showMoment(tick - 1), "]": () => moment && showMoment(tick + 1) });
   return (
     <div className="flex items-center gap-3 text-xs" role="group" aria-label="The moment that is shown">
       {moment && (
@@ -33,7 +32,7 @@ export function Moment() {
         </>
       )}
       {!(isOver && moment) && (
-        <button className="flex h-6 cursor-pointer items-center gap-1 px-1 text-act" onClick={toggle}>
+        <button className="flex h-6 cursor-pointer items-center gap-1 px-1 text-act" onClick={toggleMoment}>
           {moment ? <Play size={12} aria-hidden="true" /> : <Pause size={12} aria-hidden="true" />}
           {moment ? "Go on live" : "Stop here"}{" "}
           <kbd className="rounded-sm border border-line px-1 font-mono text-muted">Space</kbd>

@@ -4,18 +4,22 @@ import { X } from "lucide-react";
 import { Dialog } from "radix-ui";
 import { useEffect, useMemo, useState, type ReactNode } from "react";
 import { Link, useParams, useSearchParams } from "react-router";
+import { create } from "zustand";
 import { api, message, type Outline } from "../shared/api";
 import { Bar } from "../shared/bar";
+import { useOffer, type Command } from "../shared/commands";
 import { Drawer } from "./ask";
 import { EntityDrawer, titleOf } from "./entity";
 import { Filters } from "./filters";
-import { useKeys } from "./keys";
+import { press, useKeys } from "./keys";
 import { Map } from "./map";
+import { usePick } from "./pick";
 import { lister, paramsOf, viewOf, type View } from "./rows";
 import { Sheet } from "./sheet";
 import { Strip } from "./strip";
 import { Tray } from "./tray";
-import { follow, useWatch } from "./watch";
+import { openTray } from "./traystate";
+import { follow, toggleMoment, useWatch } from "./watch";
 import { Window } from "../shared/window";
 
 export function SessionPage() {
@@ -26,6 +30,8 @@ export function SessionPage() {
 function Session({ id }: { id: number }) {
   useEffect(() => {
     document.title = `Session ${id} · Kamerad`;
+    openTray("line");
+    setAsking(undefined);
     return follow(id);
   }, [id]);
   const session = useWatch((s) => s.session);
@@ -36,7 +42,10 @@ function Session({ id }: { id: number }) {
         <>
           <h1 className="font-semibold">Session {id}</h1>
           {session && (
-            <Link className="text-muted hover:text-ink" to={`/contracts/${session.contract}?version=${session.version}`}>
+            <Link
+              className="text-muted hover:text-ink"
+              to={`/contracts/${session.contract}?version=${session.version}`}
+            >
               {session.contract} {session.version}
             </Link>
           )}
@@ -46,10 +55,15 @@ function Session({ id }: { id: number }) {
   );
 }
 
+// useAsking holds which test client is played.
+const useAsking = create<{ client?: number }>(() => ({}));
+
+const setAsking = (client?: number): void => useAsking.setState({ client });
+
 // SessionView shows what is watched: a session, or without a number a drill that was played.
 export function SessionView({ id = 0, title, told }: { id?: number; title: ReactNode; told?: ReactNode }) {
   const watch = useWatch();
-  const [asking, setAsking] = useState<number>();
+  const asking = useAsking((s) => s.client);
   const [params, setParams] = useSearchParams();
   const view = useMemo(() => viewOf(params), [params]);
   const setView = (next: View) => setParams(paramsOf(next, params), { replace: true });
@@ -62,9 +76,25 @@ export function SessionView({ id = 0, title, told }: { id?: number; title: React
     if (name === "at") setAsking(undefined);
   };
   const select = (key: string) => put("at", key === selected ? "" : key);
-  const face = params.get("face") === "map" ? "map" : "sheet";
+  const wanted = usePick((s) => s.wanted);
+  const face = wanted || params.get("face") === "map" ? "map" : "sheet";
   const show = (next: Face) => put("face", next === "map" ? "map" : "");
-  useKeys({ "1": () => show("sheet"), "2": () => show("map") });
+  const differs = () => {
+    const next = paramsOf({ ...view, only: view.only === "differs" ? "" : "differs" }, params);
+    next.delete("face");
+    setParams(next, { replace: true });
+  };
+  const [opening, setOpening] = useState(false);
+  const isPlayable = id > 0 && watch.phase === "live";
+  useKeys({
+    "1": () => show("sheet"),
+    "2": () => show("map"),
+    "/": () => document.getElementById("filter")?.focus(),
+    n: () => setOpening(isPlayable),
+    d: differs,
+    Escape: () => (asking ? setAsking(undefined) : put("at", "")),
+  });
+  useOffer(useSessionCommands(id, isPlayable));
   const [error, setError] = useState("");
   const { phase, outline, columns, server } = watch;
   const [list] = useState(lister);
@@ -88,13 +118,20 @@ export function SessionView({ id = 0, title, told }: { id?: number; title: React
             <button className="button" onClick={() => guard(api.close(id))}>
               Close session
             </button>
-            <OpenClient id={id} outline={outline} taken={columns.map((c) => c.name)} onOpen={setAsking} />
+            <OpenClient
+              id={id}
+              outline={outline}
+              taken={columns.map((c) => c.name)}
+              isOpen={opening}
+              onToggle={setOpening}
+              onOpen={setAsking}
+            />
           </>
         )}
       </Bar>
       {told}
       {phase !== "live" && <Standing />}
-      {phase === "live" && <Strip face={face} onFace={show} />}
+      {phase === "live" && <Strip face={face} onFace={show} onDiffers={differs} />}
       {(phase === "live" || phase === "lost") && outline && (
         <div className="flex min-h-0 flex-1">
           <main className="flex min-w-0 flex-1 flex-col">
@@ -102,6 +139,7 @@ export function SessionView({ id = 0, title, told }: { id?: number; title: React
               <Map
                 as={Number(params.get("as")) || 0}
                 selected={selected ? entityOf(selected) : 0}
+                hands={client}
                 onAs={(n) => put("as", n ? String(n) : "")}
                 onSelect={(entity) => put("at", entity ? `${entity}/pos` : "")}
               />
@@ -208,12 +246,57 @@ function freeNames(taken: string[], count: number): string[] {
   return out;
 }
 
-function OpenClient(props: { id: number; outline: Outline; taken: string[]; onOpen: (n: number) => void }) {
-  const [open, setOpen] = useState(false);
+// useSessionCommands lists what the palette offers on a session's page. The list is the same one until clients change.
+function useSessionCommands(id: number, isPlayable: boolean): Command[] {
+  const clients = useWatch((s) => s.columns.map((c) => `${c.number} ${c.test ? "test" : ""} ${c.name}`).join("\n"));
+  return useMemo(() => {
+    const group = id > 0 ? `Session ${id}` : "This run";
+    const byKey = (name: string, key: string): Command => ({ name, group, key, run: () => press(key) });
+    const out: Command[] = [
+      byKey("Show the sheet", "1"),
+      byKey("Show the map", "2"),
+      byKey("Show only what differs", "d"),
+      byKey("Filter the sheet", "/"),
+      { name: "Time line", group, run: () => openTray("line") },
+      { name: "Traffic", group, run: () => openTray("traffic") },
+      { name: "Faults", group, run: () => openTray("faults") },
+    ];
+    if (!isPlayable) return out;
+    out.push(
+      byKey("Open test client", "n"),
+      { name: "Record a drill", group, run: () => openTray("drill") },
+      { name: "Stop here, or go on live", group, key: "Space", run: toggleMoment },
+    );
+    for (const line of clients.split("\n")) {
+      const [, number, name] = /^(\d+) test (.*)$/.exec(line) ?? [];
+      if (number) out.push({ name: `Ask as ${name}`, group, run: () => setAsking(Number(number)) });
+    }
+    return out;
+  }, [isPlayable, id, clients]);
+}
+
+type OpenClientProps = {
+  id: number;
+  outline: Outline;
+  taken: string[];
+  isOpen: boolean;
+  onToggle: (open: boolean) => void;
+  onOpen: (n: number) => void;
+};
+
+function OpenClient(props: OpenClientProps) {
   const [name, setName] = useState("");
   const [role, setRole] = useState("");
   const [count, setCount] = useState(1);
   const [error, setError] = useState("");
+  const [wasOpen, setWasOpen] = useState(false);
+  if (props.isOpen !== wasOpen) {
+    setWasOpen(props.isOpen);
+    setError("");
+    setName(freeNames(props.taken, 1)[0] as string);
+    setCount(1);
+    setRole(props.outline.roles[0] ?? "");
+  }
   const submit = async () => {
     try {
       const names = [name, ...freeNames([...props.taken, name], count - 1)];
@@ -222,23 +305,14 @@ function OpenClient(props: { id: number; outline: Outline; taken: string[]; onOp
         const client = await api.openClient(props.id, each, role);
         first ||= client.number;
       }
-      setOpen(false);
+      props.onToggle(false);
       props.onOpen(first);
     } catch (e) {
       setError(message(e));
     }
   };
   return (
-    <Dialog.Root
-      open={open}
-      onOpenChange={(now) => {
-        setOpen(now);
-        setError("");
-        setName(freeNames(props.taken, 1)[0] as string);
-        setCount(1);
-        setRole(props.outline.roles[0] ?? "");
-      }}
-    >
+    <Dialog.Root open={props.isOpen} onOpenChange={props.onToggle}>
       <Dialog.Trigger className="button main">Open test client</Dialog.Trigger>
       <Window title="Open test client" error={error} action="Open" disabled={!name} onSubmit={() => void submit()}>
         <label className="block">

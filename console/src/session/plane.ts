@@ -1,6 +1,6 @@
 // The plane that the map draws: what has a place, where it is on the screen, and what stands under a pointer.
 
-import type { Outline } from "../shared/api";
+import type { Outline, Type } from "../shared/api";
 import { nameOf, present, things, type Copy, type Thing } from "./copy";
 import type { Column, State } from "./watch";
 
@@ -62,10 +62,12 @@ export type Spot = {
   rate?: Point; // how far it moves in a second, until something changes that
   held?: Point; // where the picked client has it, when that is another place
   hidden: boolean; // the picked client does not have its place
+  copies?: { number: number; at: Point; rate?: Point }[]; // where each client has it, when all are asked for
+  writes?: { property: string; type: Type }; // its owner may write where it is
 };
 
-// spotsOf lists what the server has a place of, and how a client that is picked stands to it.
-export function spotsOf(s: State, picked: Column | undefined): Spot[] {
+// spotsOf lists what the server has a place of, and how a client that is picked stands to it, or each client.
+export function spotsOf(s: State, picked: Column | undefined, all = false): Spot[] {
   const { outline } = s;
   if (!outline) return [];
   return things(s.server).flatMap((thing) => {
@@ -73,6 +75,13 @@ export function spotsOf(s: State, picked: Column | undefined): Spot[] {
     if (!place) return [];
     const other = picked?.copy.things.get(thing.entity);
     const theirs = picked && other ? placed(outline, picked.copy, other, s.tick) : undefined;
+    const copies = all
+      ? s.columns.flatMap((c) => {
+          const held = c.copy.things.get(thing.entity);
+          const there = held && placed(outline, c.copy, held, s.tick);
+          return there ? [{ number: c.number, at: there.at, rate: there.rate }] : [];
+        })
+      : undefined;
     const apart = theirs && (theirs.at[0] !== place.at[0] || theirs.at[1] !== place.at[1]);
     return [
       {
@@ -81,6 +90,7 @@ export function spotsOf(s: State, picked: Column | undefined): Spot[] {
         kind: thing.kind,
         owner: thing.owner,
         ...place,
+        copies,
         held: apart ? theirs.at : undefined,
         hidden: picked !== undefined && !theirs,
       },
@@ -88,7 +98,7 @@ export function spotsOf(s: State, picked: Column | undefined): Spot[] {
   });
 }
 
-type Placed = { at: Point; height?: number; rate?: Point };
+type Placed = Pick<Spot, "at" | "height" | "rate" | "writes">;
 
 // placed gives where a side has an entity: by `pos`, or the first property that is a place.
 function placed(outline: Outline, copy: Copy, thing: Thing, tick: number): Placed | undefined {
@@ -102,7 +112,27 @@ function placed(outline: Outline, copy: Copy, thing: Thing, tick: number): Place
   const moving = value !== null && typeof value === "object" && "rate" in value ? (value.rate as number[]) : undefined;
   const flat = (v: number[]): Point => [v[0] ?? 0, v[1] ?? 0];
   const rate = moving?.some((v) => v !== 0) ? flat(moving) : undefined;
-  return { at: flat(now), height: now[2], rate };
+  const writes =
+    property.set_by && property.type.form === "vec2"
+      ? { property: `${thing.kind}.${property.name}`, type: property.type }
+      : undefined;
+  return { at: flat(now), height: now[2], rate, writes };
+}
+
+// Range is how near a client has to be for an audience: a circle around its own entity.
+export type Range = { words: string; middle: Point; radius: number };
+
+// rangesOf lists the ranges of a client that is picked.
+export function rangesOf(s: State, picked: Column): Range[] {
+  const { outline } = s;
+  return (outline?.ranges ?? []).flatMap((r) => {
+    const own = things(s.server).find((t) => t.kind === r.kind && t.owner === picked.number);
+    const property = outline?.kinds.find((k) => k.name === r.kind)?.properties.find((p) => p.name === r.property);
+    if (!outline || !own || !property) return [];
+    const at = present(outline, s.server, own, property, s.tick);
+    if (!Array.isArray(at)) return [];
+    return [{ words: `${r.audience}: within ${r.radius}`, middle: [at[0], at[1]] as Point, radius: r.radius }];
+  });
 }
 
 // Segment is a wall from one place to another.

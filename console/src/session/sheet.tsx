@@ -230,7 +230,9 @@ function Values({ row, thing, watch, columns, selected, onSelect, onPin, onFold 
           beat={beatOf(watch)}
           number={isNumber(property)}
           moves={moves(c.copy.things.get(thing.entity), property)}
-          expects={expecting && property ? `${c.number}/${thing.entity}/${property.name}/${row.name}.${property.name}` : ""}
+          expects={
+            expecting && property ? `${c.number}/${thing.entity}/${property.name}/${row.name}.${property.name}` : ""
+          }
           {...cellOf(watch, c, thing, row, tick, server.things.has(thing.entity))}
         />
       ))}
@@ -320,27 +322,27 @@ function Head(props: {
         </span>
         <span className="flex-1" />
         {c.test && (
-          <>
-            <button
-              className="h-6 cursor-pointer px-1 text-act underline"
-              aria-pressed={props.asking}
-              aria-label={`Ask as ${c.name}`}
-              onClick={() => props.onAsk(c.number)}
-            >
-              Ask
-            </button>
-            <button
-              className="plain"
-              aria-label={`Close ${c.name}`}
-              title="Close this test client"
-              onClick={() => props.onClose(c.number)}
-            >
-              <X size={12} />
-            </button>
-          </>
+          <button
+            className="plain"
+            aria-label={`Close ${c.name}`}
+            title="Close this test client"
+            onClick={() => props.onClose(c.number)}
+          >
+            <X size={12} />
+          </button>
         )}
       </div>
-      <div className="flex items-center gap-2 text-xs leading-4 font-normal whitespace-nowrap text-muted">
+      <div className="flex h-5 items-center gap-2 text-xs font-normal whitespace-nowrap text-muted">
+        {c.test && (
+          <button
+            className="h-6 cursor-pointer pr-1 font-semibold text-act underline"
+            aria-pressed={props.asking}
+            aria-label={`Ask as ${c.name}`}
+            onClick={() => props.onAsk(c.number)}
+          >
+            Ask
+          </button>
+        )}
         <span className="truncate">
           {c.role}
           {c.test ? ", test" : ""}

@@ -5,7 +5,15 @@ import type { Span, SpanRow } from "../shared/api";
 export type By = "item" | "kind" | "client";
 
 // Line is what was spent on one thing, a second. most is what one value of it takes at most, in bits.
-export type Line = { key: string; up: boolean; words: string; client?: number; bytes: number; count: number; bits: number };
+export type Line = {
+  key: string;
+  up: boolean;
+  words: string;
+  client?: number;
+  bytes: number;
+  count: number;
+  bits: number;
+};
 
 const words: Record<string, string> = {
   entity: "come, go, owner",

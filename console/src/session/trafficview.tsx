@@ -78,11 +78,31 @@ export default function TrafficView() {
                 </>
               ),
             },
-            number("Bytes/s", (l) => l.bytes, (l) => l.bytes.toFixed(1)),
-            number("Share", (l) => l.bytes, (l) => `${((l.bytes / total) * 100).toFixed(1)} %`),
-            number("Count/s", (l) => l.count, (l) => l.count.toFixed(1)),
-            number("Bits each", (l) => l.bits, (l) => l.bits.toFixed(1)),
-            number("At most", (l) => most(l) ?? 0, (l) => String(most(l) ?? "–")),
+            number(
+              "Bytes/s",
+              (l) => l.bytes,
+              (l) => l.bytes.toFixed(1),
+            ),
+            number(
+              "Share",
+              (l) => l.bytes,
+              (l) => `${((l.bytes / total) * 100).toFixed(1)} %`,
+            ),
+            number(
+              "Count/s",
+              (l) => l.count,
+              (l) => l.count.toFixed(1),
+            ),
+            number(
+              "Bits each",
+              (l) => l.bits,
+              (l) => l.bits.toFixed(1),
+            ),
+            number(
+              "At most",
+              (l) => most(l) ?? 0,
+              (l) => String(most(l) ?? "–"),
+            ),
           ]}
         />
       </div>

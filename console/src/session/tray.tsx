@@ -9,6 +9,7 @@ import { keyOf } from "./flow";
 import { FlowChart } from "./flowchart";
 import { Moment } from "./moment";
 import { entriesOf, type Entry, type Sort } from "./timeline";
+import { openTray, useTray, type TrayTab } from "./traystate";
 import { useWatch, type State } from "./watch";
 
 const TrafficView = lazy(() => import("./trafficview"));
@@ -25,18 +26,20 @@ const sorts: [Sort, string][] = [
   ["request", "requests"],
   ["event", "events"],
   ["coming", "who comes and goes"],
+  ["log", "log lines"],
   ["fault", "faults"],
 ];
 
 export function Tray() {
   const watch = useWatchNowAndThen();
   const { faults, phase } = watch;
-  const [tabOf, setTab] = useState("line");
+  const { tab: tabOf, outcome } = useTray();
+  const setTab = (next: string) => openTray(next as TrayTab);
   const [shown, setShown] = useState<Set<Sort>>(() => new Set(sorts.map(([sort]) => sort)));
   const [flow, setFlow] = useState<Decision>();
   const follow = useCallback((d: Decision) => {
     setFlow(d);
-    setTab("flow");
+    openTray("flow");
   }, []);
   const toggle = (sort: Sort) => {
     const next = new Set(shown);
@@ -44,7 +47,7 @@ export function Tray() {
     setShown(next);
   };
   const isLive = phase !== "closed";
-  const entries = tabOf === "line" ? entriesOf(watch, shown) : [];
+  const entries = tabOf === "line" ? entriesOf(watch, shown, outcome) : [];
   return (
     <Tabs.Root
       value={tabOf}
@@ -80,6 +83,11 @@ export function Tray() {
         <span className="flex-1" />
         {isLive && tabOf === "line" && (
           <div className="flex gap-2" role="group" aria-label="What the time line shows">
+            {outcome && (
+              <button className={chip} aria-pressed onClick={() => openTray("line")}>
+                only {outcome} ✕
+              </button>
+            )}
             {sorts.map(([sort, words]) => (
               <button key={sort} className={chip} aria-pressed={shown.has(sort)} onClick={() => toggle(sort)}>
                 {words}
@@ -290,6 +298,29 @@ function What({ entry: e }: { entry: Entry }) {
           </div>
         </>
       );
+    case "log":
+      return (
+        <>
+          <div role="cell" className={`${cell} text-muted`}>
+            logs
+          </div>
+          <div role="cell" className={`col-span-1 ${cell}`} title={e.log.text}>
+            “{e.log.text}”
+          </div>
+        </>
+      );
+    case "refused":
+      return (
+        <>
+          <div role="cell" className={`value ${cell}`}>
+            {e.refused.type} {e.refused.property}
+          </div>
+          <div role="cell" className={cell}>
+            <Verdict outcome={e.refused.outcome} />
+            {e.refused.reason && <>: {e.refused.reason}</>}
+          </div>
+        </>
+      );
     case "fault":
       return (
         <>
@@ -307,6 +338,11 @@ function What({ entry: e }: { entry: Entry }) {
 // namesOf says whom an event was told, and where something failed.
 function namesOf(s: State, e: Entry): string {
   if (e.sort === "fault") return `line ${e.fault.line} of ${e.fault.file}, ${e.fault.times} times`;
+  if (e.sort === "log") {
+    if (e.side) return `its copy was at tick ${e.log.seen ?? 0}`;
+    const names = (e.log.clients ?? []).map((n) => s.server.clients.find((c) => c.number === n)?.name ?? n);
+    return `to ${names.join(", ") || "nobody"}`;
+  }
   if (e.sort !== "event") return "";
   const names = e.told.clients.map((n) => s.server.clients.find((c) => c.number === n)?.name ?? n);
   return `told ${names.join(", ") || "nobody"}`;

@@ -7,8 +7,11 @@ import {
   type Decision,
   type Client,
   type Faults,
+  type Load,
+  type LogLine,
   type Outcome,
   type Outline,
+  type Refused,
   type Session,
   type Span,
   type Told,
@@ -39,6 +42,9 @@ export type State = {
   delivered: Map<string, Map<number, number>>; // by decision and client: the tick in which it was confirmed
   outcomes: Record<Outcome, number>; // of the decisions since the page was opened
   told: (Told & { key: string })[];
+  load?: Load;
+  refused: Refused[]; // writes and holds that were not carried out, the newest first
+  logs: (LogLine & { key: string })[]; // of every side, the newest first
   spans: Span[]; // the traffic of the last two minutes, the oldest first
   since: number; // the tick in which the page was opened: when older things arrived is not known
   turn: number; // counts what came, so that a changed copy is drawn
@@ -69,6 +75,8 @@ export function fresh(id: number): State {
     outcomes: { accepted: 0, denied: 0, dropped: 0, malformed: 0, faulted: 0 },
     told: [],
     spans: [],
+    refused: [],
+    logs: [],
     comings: [],
     since: 0,
     turn: 0,
@@ -88,6 +96,8 @@ export function take(s: State, m: Watch): State {
     next.decisions = [];
     next.told = [];
     next.spans = [];
+    next.refused = [];
+    next.logs = [];
     next.comings = [];
     next.faults = m.session?.faults;
     next.changed = new Map();
@@ -95,6 +105,7 @@ export function take(s: State, m: Watch): State {
     next.since = m.tick;
   }
   if (m.faults) next.faults = m.faults;
+  if (m.load) next.load = m.load;
   if (m.traffic) next.spans = [...next.spans.slice(1 - keptSpans), m.traffic];
   const serverTouched = m.server ? apply(next.server, m.server) : nothingTouched();
   noteChanges(next, serverTouched, m.type === "sheet");
@@ -139,6 +150,11 @@ export function take(s: State, m: Watch): State {
     for (const d of m.decisions.filter((x) => x.tick === a.tick))
       next.delivered.set(keyOf(d), new Map(Object.entries(a.clients).map(([number, tick]) => [Number(number), tick])));
   noteDeliveries(next);
+  if (m.refused) next.refused = [...[...m.refused].reverse(), ...next.refused].slice(0, keep);
+  if (m.logs) {
+    const logs = m.logs.map((l, i) => ({ ...l, key: `${next.turn}/${i}` })).reverse();
+    next.logs = [...logs, ...next.logs].slice(0, keep);
+  }
   const told = m.told.map((t, i) => ({ ...t, key: `${next.turn}/${i}` })).reverse();
   next.told = [...told, ...next.told].slice(0, keep);
   return next;
@@ -201,6 +217,8 @@ function stateAt(tick: number): State {
     decisions: longer(played.decisions, live.decisions),
     told: longer(played.told, live.told),
     comings: longer(played.comings, live.comings),
+    refused: longer(played.refused, live.refused),
+    logs: longer(played.logs, live.logs),
   };
 }
 
@@ -214,6 +232,13 @@ export function showMoment(tick: number): void {
 export function showNewest(): void {
   if (live.phase === "connecting") showMoment(rangeOf(history)[1]);
   else useWatch.setState(live, true);
+}
+
+// toggleMoment stops the page at what it shows, or lets it go on with the newest. What is over stays as it is.
+export function toggleMoment(): void {
+  const { moment, phase, tick, id } = useWatch.getState();
+  if (moment && phase === "live" && id > 0) showNewest();
+  else showMoment(tick);
 }
 
 // show makes a state the newest one, and draws it unless a moment is shown.

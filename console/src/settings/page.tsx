@@ -10,6 +10,7 @@ const keys = [
   ["1, 2", "the sheet, the map of a session"],
   ["/", "filter the sheet"],
   ["N", "open a test client"],
+  ["D", "show only what differs"],
   ["Space", "stop at this moment, and go on live"],
   ["[ ]", "a tick back, a tick on"],
   ["Esc", "close what was opened last"],

@@ -60,6 +60,7 @@ export type Outline = {
   seats: number;
   roles: string[];
   kinds: Kind[];
+  ranges?: { audience: string; kind: string; property: string; radius: number }[]; // how near a client has to be
   constants?: { name: string; type: Type; value: unknown }[]; // those that clients get
 };
 
@@ -124,7 +125,23 @@ export type Decision = {
   line: number;
   changes: Change[];
   told: string[];
+  checks?: {
+    text: string;
+    line: number;
+    result: "passed" | "failed" | "not reached";
+    values?: { name: string; value: unknown; words: string }[];
+  }[];
 };
+export type Refused = {
+  tick: number;
+  client: Client;
+  type: "write" | "press" | "release";
+  property: string;
+  outcome: Outcome;
+  reason: string;
+};
+// LogLine is what was logged: by the contract (side 0) for clients, or by a client whose copy was at the tick seen.
+export type LogLine = { tick: number; side: number; seen?: number; text: string; clients?: number[] };
 export type Told = {
   tick: number;
   event: { event: string; entity?: number; values: Record<string, unknown> };
@@ -163,9 +180,15 @@ export type Watch = {
   told: Told[];
   faults?: Faults;
   traffic?: Span;
+  load?: Load;
+  refused?: Refused[];
+  logs?: LogLine[];
   arrivals?: { tick: number; clients: Record<string, number> }[];
   reason?: string;
 };
+
+// Load says how long the ticks of the last second took.
+export type Load = { mean_ms: number; longest_ms: number; period_ms: number; queued: number };
 
 // Span is what was sent in the ticks up to one. Each row has its amounts by client, in the order of clients.
 export type Span = { tick: number; ticks: number; clients: number[]; rows: SpanRow[] };
@@ -397,6 +420,10 @@ export const api = {
   link: (id: number, client: number) => call<Link>("GET", `/sessions/${id}/clients/${client}/link`),
   setLink: (id: number, client: number, link: Link) =>
     call<Link>("POST", `/sessions/${id}/clients/${client}/link`, link),
+  hold: (id: number, client: number, entity: number, property: string, release: boolean) =>
+    call<{ pressed: boolean }>("POST", `/sessions/${id}/clients/${client}/hold`, { entity, property, release }),
+  write: (id: number, client: number, entity: number, property: string, value: unknown) =>
+    call<{ seq: number }>("POST", `/sessions/${id}/clients/${client}/write`, { entity, property, value }),
   ask: (id: number, client: number, entity: number, request: string, args: unknown[]) =>
     call<Answer>("POST", `/sessions/${id}/clients/${client}/ask`, { entity, request, args }),
 };

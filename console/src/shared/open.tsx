@@ -1,4 +1,4 @@
-// Opening a session: which contract and version, with which settings, and whether what is done in it can become a drill.
+// Opening a session: which contract and version, with which settings, and whether what is done can become a drill.
 
 import { Dialog } from "radix-ui";
 import { useEffect, useState } from "react";
@@ -12,17 +12,14 @@ export function OpenSession({ contract, version }: { contract?: string; version?
   const navigate = useNavigate();
   const [isOpen, setOpen] = useState(false);
   const [contracts, setContracts] = useState<Version[]>([]);
-  const [picked, setPicked] = useState(contract ?? "");
+  const [chosen, setPicked] = useState("");
+  const picked = contract ?? chosen;
   const [settings, setSettings] = useState<Setting[]>([]);
   const [drafts, setDrafts] = useState<Record<string, Draft>>({});
   const [exercise, setExercise] = useState(true);
   const [error, setError] = useState("");
   useEffect(() => {
-    if (!isOpen) return;
-    if (contract) {
-      setPicked(contract);
-      return;
-    }
+    if (!isOpen || contract) return;
     api.contracts().then(
       (list) => {
         setContracts(list);
@@ -101,7 +98,9 @@ export function OpenSession({ contract, version }: { contract?: string; version?
           <input type="checkbox" className="mt-1" checked={exercise} onChange={(e) => setExercise(e.target.checked)} />
           <span>
             An exercise: what is done can become a drill
-            <span className="block text-xs text-muted">Its dice come from a seed, which whoever knows it can foretell.</span>
+            <span className="block text-xs text-muted">
+              Its dice come from a seed, which whoever knows it can foretell.
+            </span>
           </span>
         </label>
       </Window>

@@ -34,7 +34,9 @@ export function Palette() {
     go("Contracts", "Pages", "/contracts"),
     go("Drills and audit", "Pages", "/drills"),
     go("Settings", "Pages", "/settings"),
-    ...sessions.filter((s) => s.open).map((s) => go(`Session ${s.id} of ${s.contract}`, "Sessions", `/sessions/${s.id}`)),
+    ...sessions
+      .filter((s) => s.open)
+      .map((s) => go(`Session ${s.id} of ${s.contract}`, "Sessions", `/sessions/${s.id}`)),
     ...contracts.map((c) => go(`Contract ${c.contract}`, "Contracts", `/contracts/${c.contract}`)),
     { name: "Light", group: "Colours", run: () => setTheme("light") },
     { name: "Dark", group: "Colours", run: () => setTheme("dark") },

@@ -77,10 +77,7 @@ export function Table<T>(props: {
       </thead>
       <tbody>
         {table.getRowModel().rows.map((row) => (
-          <tr
-            key={row.id}
-            className={`border-b border-line ${props.chosen?.(row.original) ? "bg-chosen" : ""}`}
-          >
+          <tr key={row.id} className={`border-b border-line ${props.chosen?.(row.original) ? "bg-chosen" : ""}`}>
             {row.getVisibleCells().map((cell) => (
               <td key={cell.id} className={`px-3 py-0.5 ${right(cell.column.id)}`}>
                 {flexRender(cell.column.columnDef.cell, cell.getContext())}

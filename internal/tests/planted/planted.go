@@ -1,8 +1,10 @@
-// Package planted has faults that tests plant between the engine and one client, and into Tidewreck's contract: whatever
-// shows what clients hold has to show them.
+// Package planted has faults that tests plant between the engine and one client, and into Tidewreck's contract:
+// whatever shows what clients hold has to show them.
 package planted
 
 import (
+	"slices"
+
 	"kamerad.example/core/contract"
 	"kamerad.example/core/wire"
 )
@@ -20,48 +22,55 @@ type Fault struct {
 }
 
 // Faults returns all of them.
-func Faults() []Fault {
-	// each calls f for all values of the frames of client 2.
-	each := func(f func(kind string, fields *[]wire.Field)) func(int, *wire.Frame) *wire.Frame {
-		return func(client int, x *wire.Frame) *wire.Frame {
-			if client != 2 {
-				return x
-			}
-			for _, b := range x.Blocks {
-				for i := range b.Spawned {
-					f(b.Spawned[i].Kind, &b.Spawned[i].Fields)
-				}
-				for i := range b.Values {
-					f(b.Values[i].Kind, &b.Values[i].Fields)
-				}
-			}
-			return x
+func Faults() []Fault { return slices.Concat(stateFaults(), messageFaults(), contractFaults()) }
+
+// tamper is what stands between the session and a client.
+type tamper = func(client int, f *wire.Frame) *wire.Frame
+
+// each calls f for all values of the frames of client 2.
+func each(f func(kind string, fields *[]wire.Field)) tamper {
+	return block(func(b *wire.Block) {
+		for i := range b.Spawned {
+			f(b.Spawned[i].Kind, &b.Spawned[i].Fields)
 		}
-	}
-	field := func(name string, change func(*wire.Field)) func(int, *wire.Frame) *wire.Frame {
-		return each(func(_ string, fields *[]wire.Field) {
-			for i := range *fields {
-				if (*fields)[i].Name == name {
-					change(&(*fields)[i])
-				}
-			}
-		})
-	}
-	of := func(f func(x *wire.Frame)) func(int, *wire.Frame) *wire.Frame {
-		return func(client int, x *wire.Frame) *wire.Frame {
-			if client == 2 {
-				f(x)
-			}
-			return x
+		for i := range b.Values {
+			f(b.Values[i].Kind, &b.Values[i].Fields)
 		}
-	}
-	block := func(f func(b *wire.Block)) func(int, *wire.Frame) *wire.Frame {
-		return of(func(x *wire.Frame) {
-			for _, b := range x.Blocks {
-				f(b)
+	})
+}
+
+// field changes each value of a property that client 2 is sent.
+func field(name string, change func(*wire.Field)) tamper {
+	return each(func(_ string, fields *[]wire.Field) {
+		for i := range *fields {
+			if (*fields)[i].Name == name {
+				change(&(*fields)[i])
 			}
-		})
+		}
+	})
+}
+
+// of changes each frame of client 2.
+func of(change func(x *wire.Frame)) tamper {
+	return func(client int, x *wire.Frame) *wire.Frame {
+		if client == Client {
+			change(x)
+		}
+		return x
 	}
+}
+
+// block changes each block of the frames of client 2.
+func block(change func(b *wire.Block)) tamper {
+	return of(func(x *wire.Frame) {
+		for _, b := range x.Blocks {
+			change(b)
+		}
+	})
+}
+
+// stateFaults returns those that change what client 2 holds.
+func stateFaults() []Fault {
 	air := &contract.Type{
 		Form: contract.FormReal,
 		Low:  0,
@@ -99,6 +108,27 @@ func Faults() []Fault {
 			}
 		})},
 		{Name: "changes are lost", Tamper: block(func(b *wire.Block) { b.Values = nil })},
+		{Name: "who left is still there", Tamper: block(func(b *wire.Block) { b.Left = nil })},
+		{Name: "a spawn comes with first values", Tamper: block(func(b *wire.Block) {
+			for i := range b.Spawned {
+				for j := range b.Spawned[i].Fields {
+					if f := &b.Spawned[i].Fields[j]; b.Spawned[i].Kind == "Diver" && f.Name == "crew" {
+						f.Value.Num = 0
+					}
+				}
+			}
+		}), Says: "crew"},
+		{Name: "something is left over from an earlier run", Tamper: block(func(b *wire.Block) {
+			if len(b.Spawned) > 3 {
+				b.Spawned = append(b.Spawned, wire.Spawn{Entity: 77, Kind: "Crate"})
+			}
+		}), Says: "Crate"},
+	}
+}
+
+// messageFaults returns those that change what client 2 is told, and not what it holds.
+func messageFaults() []Fault {
+	return []Fault{
 		{Name: "an event is lost", Tamper: of(func(x *wire.Frame) { x.Events = nil })},
 		{Name: "an event comes twice", Tamper: of(func(x *wire.Frame) { x.Events = append(x.Events, x.Events...) })},
 		{Name: "an event has another value", Tamper: of(func(x *wire.Frame) {
@@ -120,21 +150,12 @@ func Faults() []Fault {
 			}
 		})},
 		{Name: "decisions are lost", Tamper: of(func(x *wire.Frame) { x.Decisions = nil })},
-		{Name: "who left is still there", Tamper: block(func(b *wire.Block) { b.Left = nil })},
-		{Name: "a spawn comes with first values", Tamper: block(func(b *wire.Block) {
-			for i := range b.Spawned {
-				for j := range b.Spawned[i].Fields {
-					if f := &b.Spawned[i].Fields[j]; b.Spawned[i].Kind == "Diver" && f.Name == "crew" {
-						f.Value.Num = 0
-					}
-				}
-			}
-		}), Says: "crew"},
-		{Name: "something is left over from an earlier run", Tamper: block(func(b *wire.Block) {
-			if len(b.Spawned) > 3 {
-				b.Spawned = append(b.Spawned, wire.Spawn{Entity: 77, Kind: "Crate"})
-			}
-		}), Says: "Crate"},
+	}
+}
+
+// contractFaults returns those that are planted into the contract.
+func contractFaults() []Fault {
+	return []Fault{
 		{Name: "a hold sticks", From: "hold kick lease 1s", To: "hold kick lease 50s"},
 		{
 			Name: "a winch stays with who is lost",

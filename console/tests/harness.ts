@@ -1,0 +1,107 @@
+// What tests in the browser share: a service on a database of its own, and a page in headless Chromium.
+
+import { AxeBuilder } from "@axe-core/playwright";
+import { execFileSync, spawn, type ChildProcess } from "node:child_process";
+import { mkdtempSync, readFileSync, writeFileSync } from "node:fs";
+import { tmpdir } from "node:os";
+import { join } from "node:path";
+import { chromium, type Browser, type Page } from "playwright-core";
+import { afterAll, beforeAll, expect, vi } from "vitest";
+
+const binary = process.env.KAMERAD_TEST_BINARY ?? "../bin/kamerad";
+const admin = process.env.KAMERAD_TEST_DATABASE;
+
+export type Console = {
+  page: Page;
+  address: string;
+  errors: string[]; // that the page has told of
+  kamerad: (...args: string[]) => string;
+  cell: (row: string, column: string) => Promise<string>;
+  shows: (row: string, column: string, want: string | RegExp) => Promise<void>;
+  decision: () => ReturnType<Page["getByTestId"]>;
+  openClient: (name: string, role?: string) => Promise<void>;
+  violations: () => Promise<string[]>;
+  stop: (signal: "SIGTERM" | "SIGKILL") => Promise<void>;
+  start: () => Promise<void>; // again, at the same address
+};
+
+// startConsole starts a service and opens a page before the tests of a file, and ends both after them. What it returns
+// is filled in by then. command is what the binary is started with.
+export function startConsole(name: string, ...command: string[]): Console {
+  const database = `test_${name}_${process.pid}`;
+  const sql = (text: string) => execFileSync("psql", ["-qAt", "-d", admin as string, "-c", text]);
+  let service: ChildProcess | undefined;
+  let browser: Browser | undefined;
+  const c = { errors: [] as string[] } as Console;
+  c.kamerad = (...args) =>
+    execFileSync(binary, args, {
+      env: { ...process.env, KAMERAD_SERVICE: c.address, NO_COLOR: "1" },
+      encoding: "utf8",
+    });
+  // What a cell of the sheet shows: the value, and the word of its sign.
+  c.cell = async (row, column) => {
+    const text = await c.page.locator(`[data-row="${row}"] [data-column="${column}"]`).innerText();
+    return text.replace(/\s+/g, " ").trim();
+  };
+  c.shows = async (row, column, want) => {
+    await expect.poll(() => c.cell(row, column), { timeout: 10_000 }).toMatch(want);
+  };
+  c.decision = () => c.page.getByTestId("decision");
+  c.openClient = async (client, role = "player") => {
+    await c.page.getByRole("button", { name: "Open test client" }).click();
+    await c.page.getByLabel("Name").fill(client);
+    await c.page.getByLabel("Role").selectOption(role);
+    await c.page.getByRole("button", { name: "Open", exact: true }).click();
+    await c.page.getByRole("heading", { name: `Ask as ${client}` }).waitFor();
+  };
+  c.violations = async () => {
+    const found = await new AxeBuilder({ page: c.page })
+      .withTags(["wcag2a", "wcag2aa", "wcag21a", "wcag21aa", "wcag22aa"])
+      .analyze();
+    return found.violations.map((v) => `${v.id}: ${v.nodes.map((n) => `${n.html} ${n.failureSummary}`).join(" ")}`);
+  };
+
+  let listen = "127.0.0.1:0";
+  c.start = async () => {
+    const file = join(folder(), "address");
+    writeFileSync(file, "");
+    service = spawn(binary, [...command, "--listen", listen, "--address-file", file], {
+      env: { ...process.env, KAMERAD_DATABASE: (admin as string).replace("/postgres?", `/${database}?`) },
+      stdio: ["ignore", "ignore", "inherit"],
+    });
+    await vi.waitFor(() => expect((c.address = readFileSync(file, "utf8").trim())).toMatch(/^http/), {
+      timeout: 30_000,
+    });
+    listen = c.address.replace("http://", "");
+  };
+  c.stop = async (signal) => {
+    service?.kill(signal);
+    await new Promise((done) => (service?.exitCode === null ? service.once("exit", done) : done(null)));
+  };
+
+  beforeAll(async () => {
+    if (!admin) throw new Error("KAMERAD_TEST_DATABASE is not set: run the tests with ./run test");
+    sql(`create database ${database}`);
+    await c.start();
+    const flags =
+      "--no-sandbox --disable-gpu --disable-quic --no-first-run " +
+      "--disable-background-networking --disable-component-update --disable-sync";
+    browser = await chromium.launch({ executablePath: "/usr/bin/chromium", args: flags.split(" ") });
+    c.page = await (await browser.newContext({ viewport: { width: 1280, height: 800 } })).newPage();
+    c.page.setDefaultTimeout(15_000);
+    c.page.on("pageerror", (e) => c.errors.push(e.message));
+    c.page.on("console", (m) => m.type() === "error" && c.errors.push(m.text()));
+  });
+
+  afterAll(async () => {
+    await browser?.close();
+    await c.stop("SIGTERM");
+    sql(`drop database ${database} with (force)`);
+  });
+  return c;
+}
+
+// folder makes a folder for the files of a test.
+export function folder(): string {
+  return mkdtempSync(join(tmpdir(), "console-"));
+}
