@@ -160,7 +160,7 @@ export function OutlineView({ outline }: { outline: Outline }) {
   return (
     <div className="flex max-w-4xl flex-col gap-4">
       <p className="text-muted">
-        What clients are given of the contract: names, types, ranges, and the checks that they can evaluate themselves.{" "}
+        What clients are given: names, types, ranges, and the checks that they can evaluate themselves.{" "}
         <button
           className="link"
           onClick={() =>

@@ -281,6 +281,12 @@ function beginPart(id: number): () => void {
   return () => socket.close();
 }
 
+// A frame that takes no longer than quickFrame (ms) costs nobody anything. What it takes beyond that, restFactor times, the
+// page is left alone, longestRest (ms) at most.
+const quickFrame = 20;
+const restFactor = 4;
+const longestRest = 250;
+
 // askEvery is how often another sheet is asked for at most, in milliseconds.
 const askEvery = 20_000;
 
@@ -294,17 +300,35 @@ export function follow(id: number): () => void {
   let socket: WebSocket | undefined;
   let timer: ReturnType<typeof setTimeout> | undefined;
   let over = false;
-  let pending: Watch[] = [];
+  let isPending = false; // something came that is not drawn
   let endPart: (() => void) | undefined;
   history = emptyHistory();
   live = fresh(id);
   useWatch.setState(live, true);
 
-  // Messages are drawn once a frame, however many came.
+  // Messages are taken in one by one, as they come, and drawn once a frame, however many came. A page that takes long to
+  // draw is drawn more seldom, so that it has time for whoever uses it.
+  let rest = 0; // ms that the page is left alone after it was drawn
+  let drawn = 0; // when that was
   const draw = () => {
-    const list = pending;
-    pending = [];
-    if (!over && list.length > 0) show(list.reduce(take, live));
+    if (!isPending || over) return;
+    isPending = false;
+    const began = performance.now();
+    show(live);
+    // The frame has been painted once a task after it runs.
+    requestAnimationFrame(() =>
+      setTimeout(() => {
+        drawn = performance.now();
+        rest = Math.min(Math.max(drawn - began - quickFrame, 0) * restFactor, longestRest);
+      }),
+    );
+  };
+  const drawSoon = () => {
+    const wait = drawn + rest - performance.now();
+    if (document.hidden)
+      setTimeout(draw, longestRest); // a page in the background draws no frames
+    else if (wait > quickFrame) setTimeout(() => requestAnimationFrame(draw), wait);
+    else requestAnimationFrame(draw);
   };
   const ended = async (reason: string) => {
     try {
@@ -347,12 +371,9 @@ export function follow(id: number): () => void {
         return;
       }
       keep(m, text);
-      if (pending.length === 0) {
-        // A page in the background draws no frames; it must not gather messages without end.
-        if (document.hidden) setTimeout(draw, 200);
-        else requestAnimationFrame(draw);
-      }
-      pending.push(m);
+      live = take(live, m);
+      if (!isPending) drawSoon();
+      isPending = true;
     };
     socket.onclose = () => {
       draw(); // before it is said that the session ended, not after
