@@ -16,6 +16,7 @@ import (
 	"kamerad.example/client"
 	"kamerad.example/core/contract"
 	"kamerad.example/core/replicate"
+	"kamerad.example/core/wire"
 )
 
 // Contract is the text of Tidewreck.
@@ -56,8 +57,11 @@ func Play(ctx context.Context, c *client.Client, seed uint64, pause time.Duratio
 			continue
 		}
 		limited, cancel := context.WithTimeout(ctx, 5*time.Second)
-		_, err := c.Forge(limited, 0, request, args...)
+		d, err := c.Forge(limited, 0, request, args...)
 		cancel()
+		if err == nil && d.Outcome == wire.Denied {
+			c.Log(fmt.Sprintf("%s: %s", request, d.Reason)) // as a game would put it into its log
+		}
 		if err != nil && ctx.Err() == nil && c.Reason() == "" {
 			return err
 		}

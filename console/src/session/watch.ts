@@ -281,8 +281,8 @@ function beginPart(id: number): () => void {
   return () => socket.close();
 }
 
-// A frame that takes no longer than quickFrame (ms) costs nobody anything. What it takes beyond that, restFactor times, the
-// page is left alone, longestRest (ms) at most.
+// A frame that takes no longer than quickFrame (ms) costs nobody anything. What it takes beyond that, restFactor times,
+// the page is left alone, longestRest (ms) at most.
 const quickFrame = 20;
 const restFactor = 4;
 const longestRest = 250;
@@ -306,8 +306,8 @@ export function follow(id: number): () => void {
   live = fresh(id);
   useWatch.setState(live, true);
 
-  // Messages are taken in one by one, as they come, and drawn once a frame, however many came. A page that takes long to
-  // draw is drawn more seldom, so that it has time for whoever uses it.
+  // Messages are taken in one by one, as they come, and drawn once a frame, however many came. A page that takes long
+  // to draw is drawn more seldom, so that it has time for whoever uses it.
   let rest = 0; // ms that the page is left alone after it was drawn
   let drawn = 0; // when that was
   const draw = () => {
