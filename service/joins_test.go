@@ -106,7 +106,7 @@ func TestOnlyAJoinTakesASeat(t *testing.T) {
 	)
 	_, hello, err := c.ReadMessage()
 	require.NoError(t, err)
-	assert.Contains(t, string(hello), `"protocol":"kamerad.v2","revision":1`)
+	assert.Contains(t, string(hello), `"protocol":"kamerad.v2","revision":2`)
 }
 
 // dial opens a connection to a session and says nothing.

@@ -1,17 +1,17 @@
-// The pictures of pages: node take.mjs ADDRESS SESSION FOLDER AUDIT
+// The pictures of pages: node take.mjs ADDRESS SESSION FOLDER
 import { chromium } from "playwright-core";
 
-const [address, session, folder, audit] = process.argv.slice(2);
+const [address, session, folder] = process.argv.slice(2);
 const flags = "--no-sandbox --disable-gpu --disable-quic --no-first-run --disable-background-networking --disable-component-update --disable-sync";
 const browser = await chromium.launch({ executablePath: "/usr/bin/chromium", args: flags.split(" ") });
 const page = await (await browser.newContext({ viewport: { width: 1280, height: 800 } })).newPage();
 const shot = (name) => page.screenshot({ path: `${folder}/${name}.png` });
 
-await page.goto(`file://${audit}`);
-await shot("audit-page");
 await page.goto(address);
 await page.getByRole("row").nth(1).waitFor();
+await page.getByText("Compare 4 copies").waitFor();
 await shot("sessions");
+await page.getByRole("button", { name: "Close the first steps" }).click();
 await page.goto(`${address}/sessions/${session}`);
 await page.getByText(/all in step|on the way/).waitFor();
 await page.getByRole("button", { name: "Open test client" }).click();
@@ -19,13 +19,13 @@ await page.getByLabel("Name").fill("Dov");
 await page.getByRole("button", { name: "Open", exact: true }).click();
 await page.getByRole("heading", { name: "Ask as Dov" }).waitFor();
 await page.getByLabel("Request").selectOption("Diver.search");
-await page.getByRole("button", { name: "Ask", exact: true }).click();
+await page.locator("form").getByRole("button", { name: "Ask", exact: true }).click();
 await page.getByText("100 → 93").waitFor();
 await page.getByText(/all in step|on the way/).waitFor();
 await shot("session");
 await page.getByLabel("Request").selectOption("Diver.use");
 await page.getByLabel("item").selectOption("relic");
-await page.getByRole("button", { name: "Ask", exact: true }).click();
+await page.locator("form").getByRole("button", { name: "Ask", exact: true }).click();
 await page.getByLabel("Decision", { exact: true }).getByText("not carried").waitFor();
 await page.emulateMedia({ colorScheme: "dark" });
 await page.getByText(/all in step|on the way/).waitFor();
@@ -39,6 +39,22 @@ await page.getByLabel("Choose what has a place").selectOption({ label: "Ana.Dive
 await page.getByRole("complementary", { name: "Ana.Diver" }).waitFor();
 await shot("map");
 await page.keyboard.press("1");
+await page.getByRole("button", { name: "Close this drawer" }).click();
+await page.getByRole("tab", { name: "Traffic" }).click();
+await page.getByRole("table", { name: /What bytes/ }).waitFor();
+await page.waitForTimeout(20_000);
+await shot("traffic-page");
 await page.getByRole("button", { name: "Close Dov" }).click();
 await page.getByRole("button", { name: "Close Dov" }).waitFor({ state: "detached" });
+await page.goto(`${address}/contracts/tidewreck?tab=matrix`);
+await page.getByText("Who sees what").waitFor();
+await shot("contract");
+await page.goto(`${address}/drills?contract=tidewreck`);
+await page.getByRole("link", { name: "✕ failed" }).click();
+await page.getByRole("link", { name: "Show it in the sheet at its tick" }).waitFor();
+await shot("drills");
+await page.getByRole("link", { name: "Show it in the sheet at its tick" }).click();
+await page.getByText("stopped at").waitFor();
+await page.getByRole("complementary").waitFor();
+await shot("drill-played");
 await browser.close();

@@ -13,7 +13,7 @@ import type { Row } from "./rows";
 import { useWatch, type Column, type State } from "./watch";
 
 const rowHeight = 25; // px: a line above, and what is to be pressed 24 px high
-const headHeight = 48;
+const headHeight = 52;
 // Widths of the first columns, which stay in sight, and the least one of a client's.
 const fixed = [136, 120, 160] as const;
 const clientWidth = 148;
