@@ -15,8 +15,11 @@ type Copy struct {
 	Me          int   // the number of the client whose copy it is; 0 when that does not matter
 	Clients     []wire.Client
 	OmitChanges bool // Apply returns no FieldChanged notices; set by who does not read them
-	entities    map[uint32]*Entity
-	hasMotion   bool // some property may change with time alone
+	// OmitMotion leaves what changes with time alone at the value that it came with, until Advance: for who keeps many
+	// copies and looks at few.
+	OmitMotion bool
+	entities   map[uint32]*Entity
+	hasMotion  bool // some property may change with time alone
 }
 
 // Entity is an entity as a client knows it.
@@ -126,7 +129,9 @@ func (c *Copy) Apply(f *wire.Frame) []Notice {
 			a.update(&block.Values[i])
 		}
 	}
-	c.updateMotion()
+	if !c.OmitMotion {
+		c.updateMotion()
+	}
 	for _, event := range f.Events {
 		a.add(Notice{Type: EventReceived, Event: event, Entity: c.entities[event.Entity]})
 	}
@@ -262,7 +267,7 @@ func (a *application) remove(gone []uint32) {
 // applySnapshot replaces all that the copy holds by a snapshot, and returns what is another than before.
 func (c *Copy) applySnapshot(f *wire.Frame) (out []Notice) {
 	old := *c
-	*c = Copy{Me: old.Me, OmitChanges: old.OmitChanges}
+	*c = Copy{Me: old.Me, OmitChanges: old.OmitChanges, OmitMotion: old.OmitMotion}
 	for _, n := range c.Apply(f) {
 		switch n.Type {
 		case ClientJoined:

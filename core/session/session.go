@@ -310,6 +310,14 @@ func (s *Session) ClientState(client int) (*wire.Block, int64) {
 	return s.view.Snapshot(client), t.lastFrame
 }
 
+// LastFrame returns the tick of the last frame that was cut for a client; 0 before the first.
+func (s *Session) LastFrame(client int) int64 {
+	if t := s.seats[client]; t != nil {
+		return t.lastFrame
+	}
+	return 0
+}
+
 // UsageItems returns what the frames of the session's clients can be spent on, in the order of wire.Usage.Amounts.
 func (s *Session) UsageItems() []wire.UsageItem { return s.view.Layout().UsageItems() }
 
