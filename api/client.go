@@ -153,6 +153,18 @@ func (c Client) AskAs(
 	return d, err
 }
 
+// Hold presses a hold as a test client and keeps it pressed, or releases it.
+func (c Client) Hold(ctx context.Context, session int64, test int, h Hold) (out Held, err error) {
+	err = c.call(ctx, "POST", fmt.Sprintf("/api/sessions/%d/clients/%d/hold", session, test), h, &out)
+	return out, err
+}
+
+// Write writes a property as a test client. The server answers only what it refuses: who watches is told.
+func (c Client) Write(ctx context.Context, session int64, test int, w Write) (out Written, err error) {
+	err = c.call(ctx, "POST", fmt.Sprintf("/api/sessions/%d/clients/%d/write", session, test), w, &out)
+	return out, err
+}
+
 // LinkOf returns what the link of a test client is like.
 func (c Client) LinkOf(ctx context.Context, session int64, test int) (Link, error) {
 	var out Link

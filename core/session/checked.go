@@ -139,7 +139,9 @@ func (c *checkReader) local(x *contract.Expr) {
 
 // argument returns the name and the slots of the argument that a local is; nil for one that is none.
 func (c *checkReader) argument(x *contract.Expr) (name string, slots []int64) {
-	at, register, memory := 0, int64(0), int64(0)
+	at := 0
+	register := int64(0)
+	memory := int64(0)
 	for _, p := range c.request.Params {
 		n := p.Type.Width()
 		place := &register
