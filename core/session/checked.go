@@ -41,9 +41,20 @@ type checkReader struct {
 	caller   int
 	args     []int64
 	decision *Decision
-	lets     map[int64]*contract.Expr // what is named in the head, by its local
+	lets     map[letKey]*contract.Expr // what is named in the head
+	// of those, the ones that this check was followed through: once each, however often it names them
+	followed map[letKey]bool
 	out      []SeenValue
 }
+
+// letKey is the local of a name: its register, or its place in memory.
+type letKey struct {
+	at       int64
+	inMemory bool
+}
+
+// letOf returns the key of a local.
+func letOf(at int64, t *contract.Type) letKey { return letKey{at, t.Holder()} }
 
 // checkResults returns what came of the checks of a request that has been decided by its checks or its body. The open
 // transaction has ended: what the decision changed is read as it was before.
@@ -61,7 +72,8 @@ func (s *Session) checkResults(
 		caller:   t.client.Number,
 		args:     args,
 		decision: d,
-		lets:     map[int64]*contract.Expr{},
+		lets:     map[letKey]*contract.Expr{},
+		followed: map[letKey]bool{},
 	}
 	failed := len(r.Checks)
 	if d.Stage == wire.StageCheck {
@@ -72,7 +84,7 @@ func (s *Session) checkResults(
 		statement := &r.Head[i]
 		switch statement.Op {
 		case contract.OpLet, contract.OpVar:
-			read.lets[statement.Num] = statement.Value
+			read.lets[letOf(statement.Num, statement.Value.Type)] = statement.Value
 		case contract.OpCheck:
 			n := int(statement.Num)
 			one := CheckResult{Check: &r.Checks[n], Result: CheckPassed}
@@ -84,6 +96,7 @@ func (s *Session) checkResults(
 			}
 			if n <= failed {
 				read.out = nil
+				clear(read.followed)
 				read.expression(statement.Value)
 				one.Values = read.out
 			}
@@ -130,7 +143,11 @@ func propertyOf(x *contract.Expr, e *world.Entity) *contract.Property {
 func (c *checkReader) local(x *contract.Expr) {
 	name, slots := c.argument(x)
 	if slots == nil {
-		c.expression(c.lets[x.Num])
+		key := letOf(x.Num, x.Type)
+		if !c.followed[key] {
+			c.followed[key] = true
+			c.expression(c.lets[key])
+		}
 		return
 	}
 	t := x.Type
@@ -178,7 +195,7 @@ func (c *checkReader) entity(x *contract.Expr) (prefix string, e *world.Entity) 
 		if name, slots := c.argument(x); slots != nil {
 			return name + ".", c.session.world.Entity(world.ID(slots[0]))
 		}
-		if of := c.lets[x.Num]; of != nil {
+		if of := c.lets[letOf(x.Num, x.Type)]; of != nil {
 			return c.entity(of)
 		}
 	}

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 )
@@ -81,6 +82,25 @@ func TestADecisionTellsWhatItsChecksSaw(t *testing.T) {
 	g.s.SetWatched(false)
 	g.ask(ana, 0, "Diver.use", `"patch"`, `90`)
 	assert.Empty(t, checksOf(g), "nobody watches")
+}
+
+// What is named in terms of what is named is followed once: forty names that each double the one before take no time.
+func TestNamesOfTheHeadAreFollowedOnce(t *testing.T) {
+	head := "    let n0 = hull\n"
+	for i := range 28 {
+		head += fmt.Sprintf("    let n%d = (n%d + n%d) / 2\n", i+1, i, i)
+	}
+	g := open(
+		t, "contract wreck language 1\nroles player\nentity Diver per player {\n  hull: int 0..100 = 60\n"+
+			"  request sum()\n"+head+"    check n28 == 60 else deny \"no\"\n"+
+			"    check n28 + hull > 0 else deny \"no\"\n  { hull = 7 }\n}\n",
+	)
+	ana := g.join("Ana", "")
+	g.tick()
+	began := time.Now()
+	g.ask(ana, 0, "Diver.sum")
+	assert.Equal(t, []string{"passed hull 60", "passed hull 60"}, checksOf(g))
+	assert.Less(t, time.Since(began), 2*time.Second)
 }
 
 // A check that fails inside tells of no values: which of them it had read by then is not known.

@@ -457,8 +457,10 @@ func (t *Transcript) Expect(client int, entity uint32, property string) (line st
 		return "", fmt.Errorf("expect something: the drill has %d lines already, and can have no more", MaxLines)
 	}
 	who := "server"
-	block := t.session.State()
-	if client != 0 {
+	var block *wire.Block
+	if client == 0 {
+		block = t.session.State()
+	} else {
 		var in bool
 		who, in = t.names[client]
 		if !in {

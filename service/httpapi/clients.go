@@ -147,14 +147,31 @@ func (a *API) holdAsTestClient(r *http.Request) (out api.Held, err error) {
 		return out, err
 	}
 	key := holdKey{seatKey{x.Runner().ID(), test.Me().Number}, in.Entity, in.Property}
+	if err := a.releaseHold(key); err != nil || in.Release {
+		return out, err
+	}
+	release, err := test.Hold(in.Entity, in.Property) // outside the lock: the link may be slow
+	if err != nil {
+		return out, problems.BadRequest(err.Error())
+	}
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	if before := a.holds[key]; before != nil || a.tests[key.seatKey].Client == nil {
+		release() // somebody else was faster, or the client has ended
+		return api.Held{Pressed: before != nil}, nil
+	}
+	a.holds[key] = release
+	out.Pressed = true
+	return out, nil
+}
+
+// releaseHold releases a hold if it is kept pressed. The error says that the test client cannot keep one more.
+func (a *API) releaseHold(key holdKey) error {
 	a.mu.Lock()
 	defer a.mu.Unlock()
 	if release := a.holds[key]; release != nil {
 		release()
 		delete(a.holds, key)
-	}
-	if in.Release {
-		return out, nil
 	}
 	count := 0
 	for k := range a.holds {
@@ -163,17 +180,11 @@ func (a *API) holdAsTestClient(r *http.Request) (out api.Held, err error) {
 		}
 	}
 	if count >= maxHolds {
-		return out, problems.BadRequest(
+		return problems.BadRequest(
 			fmt.Sprintf("a test client keeps at most %d holds pressed; release one", maxHolds),
 		)
 	}
-	release, err := test.Hold(in.Entity, in.Property)
-	if err != nil {
-		return out, problems.BadRequest(err.Error())
-	}
-	a.holds[key] = release
-	out.Pressed = true
-	return out, nil
+	return nil
 }
 
 // writeAsTestClient writes a property as a test client.

@@ -35,7 +35,9 @@ func tidewreck(t *testing.T) (store.Version, map[string]string) {
 }
 
 // watchedCopies makes the copies of what a watcher was told, and returns the messages.
-func watchedCopies(t *testing.T, raw []json.RawMessage) (list []api.Watch, server replicate.Copy, clients map[int]*replicate.Copy) {
+func watchedCopies(
+	t *testing.T, raw []json.RawMessage,
+) (list []api.Watch, server replicate.Copy, clients map[int]*replicate.Copy) {
 	clients = map[int]*replicate.Copy{}
 	var sheet api.Watch
 	for i, r := range raw {
@@ -74,7 +76,8 @@ func watchedCopies(t *testing.T, raw []json.RawMessage) (list []api.Watch, serve
 // arrived in that tick.
 func TestAPlayedDrillTellsWhatAWatcherSees(t *testing.T) {
 	version, drills := tidewreck(t)
-	out, err := New(nil).Play(t.Context(), version, api.PlayDrill{Drills: drills, Drill: "a patch mends and is used up"})
+	in := api.PlayDrill{Drills: drills, Drill: "a patch mends and is used up"}
+	out, err := New(nil).Play(t.Context(), version, in)
 	require.NoError(t, err)
 	var result drill.Result
 	require.NoError(t, json.Unmarshal(out.Result, &result))
@@ -110,7 +113,8 @@ func TestAPlayedDrillTellsWhatAWatcherSees(t *testing.T) {
 func TestALongDrillIsToldOfFromNearItsEnd(t *testing.T) {
 	version, _ := tidewreck(t)
 	text := "drill \"long\"\nuse \"tidewreck.kam\" seed 5\nclients ana\nwait 3000 ticks\n"
-	out, err := New(nil).Play(t.Context(), version, api.PlayDrill{Drills: map[string]string{"l.drill": text}, Drill: "long"})
+	in := api.PlayDrill{Drills: map[string]string{"l.drill": text}, Drill: "long"}
+	out, err := New(nil).Play(t.Context(), version, in)
 	require.NoError(t, err)
 	list, server, clients := watchedCopies(t, out.Messages)
 	assert.InDelta(t, 3000-maxPlayTicks, list[0].Tick, 10)
@@ -120,12 +124,15 @@ func TestALongDrillIsToldOfFromNearItsEnd(t *testing.T) {
 // What is wrong with what is asked for is told, with what would be right.
 func TestWhatCannotBePlayedIsRefused(t *testing.T) {
 	version, drills := tidewreck(t)
+	const patch = "a patch mends and is used up"
+	mistaken := map[string]string{"x.drill": "drill \"x\"\nuse \"tidewreck.kam\"\nexpcet\n"}
+	lossy := json.RawMessage(`{"faults":[{"client":"ana","what":"loss","share":2}]}`)
 	for want, in := range map[string]api.PlayDrill{
 		"there is no drill \"none\"":   {Drills: drills, Drill: "none"},
 		"a trial of drills is given":   {Drill: "none"},
-		"the drills have 1 mistake":    {Drills: map[string]string{"x.drill": "drill \"x\"\nuse \"tidewreck.kam\"\nexpcet\n"}, Drill: "x"},
-		"read how the links are":       {Drills: drills, Drill: "a patch mends and is used up", Shaken: json.RawMessage(`7`)},
-		"read the fault \"ana loss 20": {Drills: drills, Drill: "a patch mends and is used up", Shaken: json.RawMessage(`{"faults":[{"client":"ana","what":"loss","share":2}]}`)},
+		"the drills have 1 mistake":    {Drills: mistaken, Drill: "x"},
+		"read how the links are":       {Drills: drills, Drill: patch, Shaken: json.RawMessage(`7`)},
+		"read the fault \"ana loss 20": {Drills: drills, Drill: patch, Shaken: lossy},
 	} {
 		_, err := New(nil).Play(t.Context(), version, in)
 		assert.ErrorContains(t, err, want)
@@ -134,7 +141,7 @@ func TestWhatCannotBePlayedIsRefused(t *testing.T) {
 	cancel()
 	busy := New(nil)
 	busy.playing <- struct{}{}
-	_, err := busy.Play(over, version, api.PlayDrill{Drills: drills, Drill: "a patch mends and is used up"})
+	_, err := busy.Play(over, version, api.PlayDrill{Drills: drills, Drill: patch})
 	assert.ErrorIs(t, err, context.Canceled)
 }
 

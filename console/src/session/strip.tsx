@@ -16,7 +16,6 @@ const opens = "cursor-pointer hover:underline";
 export function Strip(props: { face: Face; onFace: (face: Face) => void; onDiffers: () => void }) {
   const watch = useWatch();
   const { columns, tick, faults, spans, outline } = watch;
-  const dropped = watch.outcomes.dropped;
   return (
     <section
       aria-label="How the session does"
@@ -58,7 +57,6 @@ export function Strip(props: { face: Face; onFace: (face: Face) => void; onDiffe
         </button>
       )}
       <Slowest />
-      {dropped > 0 && <span className="sr-only">{dropped} dropped</span>}
       <span className="flex-1" />
       {(["sheet", "map"] as const).map((face, i) => (
         <button

@@ -11,7 +11,7 @@ export const useCommands = create<Commands>(() => ({ open: false, sets: new Map(
 
 export const openPalette = (): void => useCommands.setState({ open: true });
 
-// useCommand offers commands while a component is there. The list has to be the same one until something changes.
+// useOffer offers commands while a component is there. The list has to be the same one until something changes.
 export function useOffer(commands: Command[]): void {
   useEffect(() => {
     const own = Symbol();
