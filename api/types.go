@@ -2,6 +2,7 @@ package api
 
 import (
 	"encoding/json"
+	"fmt"
 	"io"
 	"log/slog"
 	"strings"
@@ -227,12 +228,14 @@ const (
 // Watch is a message to those who watch a session. The first has the type sheet and holds everything; those of the type
 // tick hold what changed; close is the last.
 type Watch struct {
-	Type      WatchType         `json:"type"`
-	Session   *Session          `json:"session,omitempty"` // sheet
-	Outline   *contract.Outline `json:"outline,omitempty"` // sheet: the full one
-	Tick      int64             `json:"tick"`
-	Server    json.RawMessage   `json:"server,omitempty"` // a frame of all that the server holds, or of what changed
-	Clients   []WatchClient     `json:"clients"`          // sheet: all; tick: those with something new
+	Type    WatchType         `json:"type"`
+	Session *Session          `json:"session,omitempty"` // sheet
+	Outline *contract.Outline `json:"outline,omitempty"` // sheet: the full one
+	Tick    int64             `json:"tick"`
+	Server  json.RawMessage   `json:"server,omitempty"` // a frame of all that the server holds, or of what changed
+	Clients []WatchClient     `json:"clients"`          // sheet: all; tick: those with something new
+	// what the clients' frames consist of: what several of them hold alike stands here once
+	Blocks    []json.RawMessage `json:"blocks,omitempty"`
 	Left      []int             `json:"left,omitempty"`
 	Decisions []Decision        `json:"decisions"`
 	Told      []Told            `json:"told"`
@@ -244,6 +247,31 @@ type Watch struct {
 	Load     *Load      `json:"load,omitempty"`    // tick: once a second
 	Faults   *Faults    `json:"faults,omitempty"`  // tick: all of them, when something failed in it
 	Reason   string     `json:"reason,omitempty"`  // close
+}
+
+// WatchFrame is a frame of a client with its state alone: decisions and events are told apart.
+type WatchFrame struct {
+	Tick     int64 `json:"tick"`
+	Snapshot bool  `json:"snapshot,omitempty"`
+	State    []int `json:"state,omitempty"` // which of the message's Blocks
+}
+
+// Frame returns a frame of one of the message's clients as the protocol has it in JSON. The error says that the frame
+// names a block that the message does not have.
+func (m *Watch) Frame(f WatchFrame) (json.RawMessage, error) {
+	out := struct {
+		Type     string            `json:"type"`
+		Tick     int64             `json:"tick"`
+		Snapshot bool              `json:"snapshot,omitempty"`
+		State    []json.RawMessage `json:"state,omitempty"`
+	}{Type: "frame", Tick: f.Tick, Snapshot: f.Snapshot}
+	for _, i := range f.State {
+		if i < 0 || i >= len(m.Blocks) {
+			return nil, fmt.Errorf("the frame of tick %d is to have block %d of %d", f.Tick, i, len(m.Blocks))
+		}
+		out.State = append(out.State, m.Blocks[i])
+	}
+	return Encode(out), nil
 }
 
 // Traffic is what clients sent and were sent in the ticks up to Tick, as it went through their sockets: WebSocket
@@ -284,9 +312,9 @@ type WatchClient struct {
 	Seen int64 `json:"seen"` // newest tick that it has confirmed
 	Sent int64 `json:"sent"` // newest tick that it was sent
 	// oldest tick of which it has not confirmed everything, or was not sent everything for want of bytes; 0 for none
-	Waits  int64             `json:"waits,omitempty"`
-	Bytes  *Bytes            `json:"bytes,omitempty"` // of a client with a limit of bytes
-	Frames []json.RawMessage `json:"frames,omitempty"`
+	Waits  int64        `json:"waits,omitempty"`
+	Bytes  *Bytes       `json:"bytes,omitempty"` // of a client with a limit of bytes
+	Frames []WatchFrame `json:"frames,omitempty"`
 	// Differences is how often its copy was not what it should be; each time it was sent anew.
 	Differences int `json:"differences,omitempty"`
 }

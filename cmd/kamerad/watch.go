@@ -163,7 +163,11 @@ func (w *watched) apply(m api.Watch) error {
 			w.clients = append(w.clients, &column{})
 		}
 		w.clients[i].WatchClient = c
-		for _, raw := range c.Frames {
+		for _, f := range c.Frames {
+			raw, err := m.Frame(f)
+			if err != nil {
+				return err
+			}
 			if err := w.frame(&w.clients[i].copy, raw); err != nil {
 				return err
 			}

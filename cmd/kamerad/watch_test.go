@@ -30,12 +30,14 @@ entity Diver per player {
 func sheetOf(t *testing.T, anas, bos string) *watched {
 	c, problems := compile.Load("wreck.kam", watchText)
 	require.NotNil(t, c, problems.Error())
-	frame := func(things string) json.RawMessage {
+	block := func(things string) json.RawMessage {
 		return json.RawMessage(
-			`{"type":"frame","tick":9,"snapshot":true,"state":[{"joined":[` +
-				`{"number":1,"name":"Ana","role":"player"},{"number":2,"name":"Bo","role":"player"}],` +
-				`"spawned":[` + things + `]}]}`,
+			`{"joined":[{"number":1,"name":"Ana","role":"player"},{"number":2,"name":"Bo","role":"player"}],` +
+				`"spawned":[` + things + `]}`,
 		)
+	}
+	held := func(block int) []api.WatchFrame {
+		return []api.WatchFrame{{Tick: 9, Snapshot: true, State: []int{block}}}
 	}
 	w := &watched{}
 	require.NoError(t, w.apply(api.Watch{
@@ -43,14 +45,15 @@ func sheetOf(t *testing.T, anas, bos string) *watched {
 		Tick:    9,
 		Session: &api.Session{ID: 4, Contract: "wreck", Version: 2},
 		Outline: c.FullOutline(),
-		Server: frame(
-			`{"entity":5,"kind":"Diver","owner":1,"values":{"hull":80,"satchel":[["patch",2]],"finds":2}},` +
+		Server: json.RawMessage(`{"type":"frame","tick":9,"snapshot":true,"state":[` + string(block(
+			`{"entity":5,"kind":"Diver","owner":1,"values":{"hull":80,"satchel":[["patch",2]],"finds":2}},`+
 				`{"entity":6,"kind":"Dive","owner":0,"values":{"n":3,"say":"+≠"}}`,
-		),
+		)) + `]}`),
 		Clients: []api.WatchClient{
-			{Client: wire.Client{Number: 1, Name: "Ana"}, Seen: 9, Sent: 9, Frames: []json.RawMessage{frame(anas)}},
-			{Client: wire.Client{Number: 2, Name: "Bo"}, Seen: 9, Sent: 9, Frames: []json.RawMessage{frame(bos)}},
+			{Client: wire.Client{Number: 1, Name: "Ana"}, Seen: 9, Sent: 9, Frames: held(0)},
+			{Client: wire.Client{Number: 2, Name: "Bo"}, Seen: 9, Sent: 9, Frames: held(1)},
 		},
+		Blocks: []json.RawMessage{block(anas), block(bos)},
 	}))
 	return w
 }

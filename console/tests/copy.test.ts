@@ -1,7 +1,6 @@
 // What a copy is made of, and how it is compared.
 
 import { expect, test } from "vitest";
-import type { Watch } from "../src/shared/api";
 import {
   apply,
   compare,
@@ -15,8 +14,8 @@ import {
   things,
 } from "../src/session/copy";
 import { count, recheck, type Apart } from "../src/session/apart";
-import { fresh, take } from "../src/session/watch";
-import { wreck } from "./wreck";
+import { fresh } from "../src/session/watch";
+import { take, wreck, type Inline } from "./wreck";
 
 const outline = wreck([
   {
@@ -139,7 +138,7 @@ test("messages of a watched session add up", () => {
   const spawned = [{ entity: 7, kind: "Diver", owner: 1, values: { hull: 80 } }];
   const ana = { number: 1, name: "Ana", role: "player", test: true };
   const bo = { number: 2, name: "Bo", role: "player", test: false };
-  const messages: Watch[] = [
+  const messages: Inline[] = [
     {
       ...none,
       type: "sheet",

@@ -2,9 +2,9 @@
 
 import { expect, test } from "vitest";
 import { flowOf, keyOf, mermaid } from "../src/session/flow";
-import { fresh, take, type State } from "../src/session/watch";
-import type { Decision, Frame, Watch } from "../src/shared/api";
-import { wreck } from "./wreck";
+import { fresh, type State } from "../src/session/watch";
+import type { Decision, Frame } from "../src/shared/api";
+import { take, wreck, type Inline } from "./wreck";
 
 const outline = wreck([
   {
@@ -66,7 +66,7 @@ function decision(tick: number, seq: number): Decision {
   };
 }
 
-function message(tick: number, seen: number[], more: Partial<Watch> = {}): Watch {
+function message(tick: number, seen: number[], more: Partial<Inline> = {}): Inline {
   const list = clients.map((c, i) => ({ ...c, test: true, seen: seen[i] as number, sent: tick }));
   return { type: "tick", tick, clients: list, decisions: [], told: [], ...more };
 }

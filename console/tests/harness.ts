@@ -40,7 +40,9 @@ export function startConsole(name: string, ...command: string[]): Console {
     });
   // What a cell of the sheet shows: the value, and the word of its sign.
   c.cell = async (row, column) => {
-    const text = await c.page.locator(`[data-row="${row}"] [data-column="${column}"]`).innerText();
+    const text = await c.page
+      .locator(`:is([data-row="${row}"], [data-values="${row}"]) [data-column="${column}"]`)
+      .innerText();
     return text.replace(/\s+/g, " ").trim();
   };
   c.shows = async (row, column, want) => {

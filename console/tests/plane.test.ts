@@ -13,9 +13,9 @@ import {
   type Plane,
   type Point,
 } from "../src/session/plane";
-import { fresh, take } from "../src/session/watch";
+import { fresh } from "../src/session/watch";
 import type { Frame, Type } from "../src/shared/api";
-import { wreck } from "./wreck";
+import { take, wreck } from "./wreck";
 
 const size = { width: 800, height: 400 };
 const close = (a: Point, b: Point) => a.forEach((v, i) => expect(v).toBeCloseTo(b[i] as number, 6));

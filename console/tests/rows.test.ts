@@ -5,9 +5,9 @@ import { count, recheck, type Apart } from "../src/session/apart";
 import { apply, emptyCopy, nothingTouched, standingOf, standingOfOwner, type Copy } from "../src/session/copy";
 import { differencesOf, itemsOf } from "../src/session/items";
 import { paramsOf, rowsOf, viewOf, type View } from "../src/session/rows";
-import { fresh, take, type State } from "../src/session/watch";
-import type { Frame, Type, Watch } from "../src/shared/api";
-import { wreck } from "./wreck";
+import { fresh, type State } from "../src/session/watch";
+import type { Frame, Type } from "../src/shared/api";
+import { take, wreck, type Inline } from "./wreck";
 
 const int: Type = { form: "int", low: 0, high: 100 };
 const outline = wreck([
@@ -69,7 +69,7 @@ function opened(): State {
   const dive = { entity: 31, kind: "Dive", owner: 0, values: { phase: 1 } };
   const things = [diver(11, 1, 0), diver(12, 2, 50), eel(21, 40), eel(22, 3), dive];
   const server: Frame = { tick: 10, snapshot: true, state: [{ joined: clients, spawned: things }] };
-  const message: Watch = {
+  const message: Inline = {
     type: "sheet",
     outline,
     tick: 10,

@@ -70,6 +70,46 @@ func continues(e *world.Entity, p *contract.Property, sent *wire.Motion) bool {
 		slices.Equal(s.last, e.Nums[p.Slot:p.Slot+width])
 }
 
+// movingSlots is where a property that follows a rate stands in an entity's row, with its motion.
+type movingSlots struct {
+	bit               uint64 // the property's, in a set of properties
+	width             int    // of each of the values below, in slots
+	value, wantedRate int
+	began, rate, last int // see motionState
+}
+
+// movingSlotsOf returns where a property that follows a rate stands.
+func movingSlotsOf(p *contract.Property) movingSlots {
+	width := p.Type.Width()
+	began := p.Follows.Slot + width
+	return movingSlots{
+		bit:        1 << p.Index,
+		width:      width,
+		value:      p.Slot,
+		wantedRate: p.Follows.Rate.Slot,
+		began:      began,
+		rate:       began + 1,
+		last:       began + 1 + width,
+	}
+}
+
+// movesOn reports whether a motion surely was the same at the end of the tick before: it began earlier than that. It is
+// asked of everything that moves, in every tick, and therefore looks at the entity's row alone.
+//
+// What a motion began with in the tick before is told with that tick's end; what was written before the sweep of this
+// tick has begun one tick earlier as well. So only what began before both is sure.
+func (m *movingSlots) movesOn(row []int64, tick int64) bool {
+	if row[m.began] == 0 || row[m.began]-1 >= tick-1 {
+		return false
+	}
+	for i := range m.width {
+		if row[m.rate+i] != row[m.wantedRate+i] || row[m.last+i] != row[m.value+i] {
+			return false
+		}
+	}
+	return true
+}
+
 // equalsSlots reports whether slots hold a value that is made of numbers.
 func equalsSlots(v contract.Value, slots []int64) bool {
 	if len(v.Parts) == 0 {

@@ -17,7 +17,8 @@ type ServerState struct {
 	key        [32]byte
 	world      *world.World
 	unwatched  bool
-	alwaysKept []uint64 // by kind: properties that refer to entities or are attached to one, as a bit set
+	alwaysKept []uint64        // by kind: properties that refer to entities or are attached to one, as a bit set
+	moving     [][]movingSlots // by kind: the properties that follow a rate
 	clients    []wire.Client
 	entities   map[world.ID]*serverEntity
 	numbers    map[world.ID]uint32 // that were computed: computing one takes 12 hashes
@@ -45,12 +46,17 @@ func NewServerState(key [32]byte, w *world.World) *ServerState {
 	}
 	for _, k := range w.Contract().Kinds {
 		mask := uint64(0)
+		var moving []movingSlots
 		for _, p := range k.Properties {
+			if p.Moves() {
+				moving = append(moving, movingSlotsOf(p))
+			}
 			if p.Type.Has(contract.FormEntity) || p.Attaches() {
 				mask |= 1 << p.Index
 			}
 		}
 		s.alwaysKept = append(s.alwaysKept, mask)
+		s.moving = append(s.moving, moving)
 	}
 	return s
 }
@@ -144,6 +150,11 @@ func (s *ServerState) MarkWritten(e *world.Entity, properties uint64) {
 	properties = withMotion(e.Kind, properties)
 	if s.unwatched {
 		properties &= s.alwaysKept[e.Kind.Index]
+	}
+	for i := range s.moving[e.Kind.Index] {
+		if m := &s.moving[e.Kind.Index][i]; properties&m.bit != 0 && m.movesOn(e.Nums, s.world.Tick) {
+			properties &^= m.bit
+		}
 	}
 	if properties == 0 {
 		return
@@ -264,6 +275,6 @@ func (s *ServerState) EndTick() *wire.Block {
 		return nil
 	}
 	out := s.changes
-	s.changes = &wire.Block{}
+	s.changes = &wire.Block{Values: make([]wire.Update, 0, len(out.Values))}
 	return out
 }

@@ -318,8 +318,8 @@ func (s *Session) LastFrame(client int) int64 {
 	return 0
 }
 
-// UsageItems returns what the frames of the session's clients can be spent on, in the order of wire.Usage.Amounts.
-func (s *Session) UsageItems() []wire.UsageItem { return s.view.Layout().UsageItems() }
+// Layout returns the layout of the frames of the session's clients. It never changes, and everybody may read it.
+func (s *Session) Layout() *wire.Layout { return s.view.Layout() }
 
 // Reader returns a reader of a client's frames from the next one on; for a client that has been sent nothing yet, from
 // the first.

@@ -1,18 +1,19 @@
 // Package observe describes a session for those who look at it from outside: what the server holds, what each client is
 // known to hold, what was decided and told, and what was sent. It knows neither who looks nor how they are told.
 //
-// An Observer follows one session. Its owner, who also ticks the session, tells it of each tick, of what clients have
-// confirmed and of their comings and goings. While it follows, Sheet and Tick return messages of package api; before
-// that it keeps only the last decisions, events, and when clients had them.
+// It has two halves, so that a session pays little for being looked at. An Observer belongs to the goroutine that ticks
+// the session: it is told of each tick, of what clients have confirmed and of their comings and goings, and notes each
+// tick as a Moment. A Follower reads no session: it takes the moments in their order, on any goroutine, keeps a copy of
+// what each client holds, and returns messages of package api. While nobody follows, the Observer keeps only the last
+// decisions, events, and when clients had them.
 package observe
 
 import (
 	"encoding/json"
-	"log/slog"
 	"slices"
+	"sync"
 
 	"kamerad.example/api"
-	"kamerad.example/core/replicate"
 	"kamerad.example/core/session"
 	"kamerad.example/core/wire"
 )
@@ -20,201 +21,182 @@ import (
 const (
 	recentDecisions = 50
 	maxUnconfirmed  = 2000 // frames kept for a client that confirms nothing; over it the oldest count as confirmed
+	maxLogs         = 200  // lines of clients that are told of one tick; those over it are dropped
 )
 
-// Observer follows a session. It belongs to the goroutine that ticks the session.
+// Observer notes what a session does. It belongs to the goroutine that ticks the session.
 type Observer struct {
 	session *session.Session
-	// Describe, if it is set, adds to a client what only the session's owner knows of it.
-	Describe func(c *api.WatchClient)
-	// Tamper, if it is set, stands between a client and the frames that it is taken to have got; for tests.
-	Tamper func(client int, f *wire.Frame) *wire.Frame
+	// IsTest, if it is set, reports whether a client was opened by who looks.
+	IsTest func(client int) bool
 
-	mirrors   map[int]*mirror // by the client's number: a copy of what it holds; nil while nobody looks
-	decisions []api.Decision  // the newest ones, the newest last
-	events    []api.Told      // that were told last, the newest last
-	traffic   *traffic        // nil while nobody looks
+	follows   bool
+	decisions []api.Decision // the newest ones, the newest last
+	events    []api.Told     // that were told last, the newest last
 	arrivals  arrivals
-	logs      []api.LogLine // that clients have sent up since the last tick
-	quiet     int           // ticks since there was last anything to tell
+	held      map[int]int64     // by client: what Holds said of it
+	received  []receivedMessage // since the last tick
+	logs      []api.LogLine     // that clients have sent up since the last tick
 }
 
-// New returns the observer of a session that follows nobody yet.
+// New returns the observer of a session that nobody follows yet.
 func New(s *session.Session) *Observer {
-	return &Observer{session: s, arrivals: arrivals{confirmed: map[int]int64{}}}
+	return &Observer{session: s, arrivals: arrivals{confirmed: map[int]int64{}}, held: map[int]int64{}}
 }
 
-// mirror follows what one client holds.
-type mirror struct {
-	reader         *wire.Reader // of the frames that it is sent
-	copy           replicate.Copy
-	frames         []*wire.Frame // sent and not confirmed
-	newlyConfirmed []*wire.Frame // confirmed since the last message
-	changed        bool
-	confirmed      int64
-	toldConfirmed  int64 // the seen that watchers know of
-	toldLost       bool  // whether watchers know it to be without a connection
+// Moment is what a tick did, or, for a sheet, how a session stands between two ticks. It shares nothing with the
+// session. Faults and Load are left to who made the tick.
+type Moment struct {
+	Faults *api.Faults
+	Load   *api.Load
+
+	tick      int64
+	failed    bool
+	decisions []api.Decision
+	told      []api.Told
+	refused   []api.Refused
+	logs      []api.LogLine
+	server    *wire.Block
+	clients   []clientState
+	received  []receivedMessage
+	frames    []sentFrame
+	memory    *[]byte // in which the frames stand
+	arrivals  []api.Arrivals
 }
 
-// newMirror returns the mirror of a client whose frames a reader reads.
-//
-// Its copy is looked at only for a sheet, which tells motions and not where they have led to: to compute that for each
-// frame took, with 500 entities that move and 30 clients, more than there is of a tick.
-func newMirror(r *wire.Reader) *mirror {
-	return &mirror{reader: r, copy: replicate.Copy{OmitChanges: true, OmitMotion: true}}
+// clientState is how a client stands.
+type clientState struct {
+	client       wire.Client
+	test, isLost bool
+	differences  int
+	confirmed    int64 // the tick that it holds
+	sent         int64 // the tick of its last frame
+	bytes        *api.Bytes
+	waitsSince   int64 // the oldest tick of which it was not sent everything for want of bytes; 0 for none
+}
+
+// receivedMessage is a message that a client has sent.
+type receivedMessage struct {
+	client, bytes int
+	item          wire.UsageItem
+}
+
+// sentFrame is a frame that was sent to a client: its bytes in a moment's memory.
+type sentFrame struct {
+	client, begin, end int
+}
+
+// frameMemory is the memory of moments that are done.
+var frameMemory = sync.Pool{New: func() any { return new([]byte) }}
+
+// Size returns about how many bytes the moment holds.
+func (m *Moment) Size() int {
+	if m.memory == nil {
+		return 0
+	}
+	return len(*m.memory)
+}
+
+// done gives the moment's memory back; its frames cannot be read any more.
+func (m *Moment) done() {
+	if m.memory != nil {
+		frameMemory.Put(m.memory)
+		m.memory = nil
+		m.frames = nil
+	}
 }
 
 // Session returns the session that is observed.
 func (o *Observer) Session() *session.Session { return o.session }
 
-// Follows reports whether the observer follows the session's clients.
-func (o *Observer) Follows() bool { return o.mirrors != nil }
+// Follows reports whether ticks are noted.
+func (o *Observer) Follows() bool { return o.follows }
 
-// Begin follows the session's clients from the next tick on. What was sent to a client until now counts as held once
-// its newest tick is confirmed.
-func (o *Observer) Begin() {
-	o.mirrors = map[int]*mirror{}
-	o.traffic = newTraffic(o.session)
+// Begin notes the session's ticks from the next one on, for the Follower that it returns. What was sent to a client
+// until now counts as held once its newest tick is confirmed.
+func (o *Observer) Begin() *Follower {
+	o.follows = true
+	o.received = nil
+	o.logs = nil
 	o.session.SetWatched(true)
+	f := &Follower{
+		contract: o.session.Contract(),
+		layout:   o.session.Layout(),
+		mirrors:  map[int]*mirror{},
+		traffic:  newTraffic(o.session),
+	}
 	for _, c := range o.session.Clients() {
-		m := newMirror(o.session.Reader(c.Number))
-		o.mirrors[c.Number] = m
-		o.traffic.follow(c.Number, m.reader)
+		m := f.addMirror(c.Number, o.session.Reader(c.Number))
 		if block, sent := o.session.ClientState(c.Number); block != nil && sent > 0 {
 			m.frames = append(m.frames, &wire.Frame{Tick: sent, Snapshot: true, Blocks: []*wire.Block{block}})
 			m.confirm(o.session.Seen(c.Number))
 			m.newlyConfirmed = nil
 		}
 	}
+	return f
 }
 
-// End stops following the clients, and gives back what that took.
+// End ends what Begin began.
 func (o *Observer) End() {
-	o.mirrors = nil
-	o.traffic = nil
+	if !o.follows {
+		return
+	}
+	o.follows = false
+	o.received = nil
+	o.logs = nil
 	o.session.SetWatched(false)
 }
 
-// Sheet returns a message with everything but the session itself, as it is between two ticks. The observer has to
-// follow the clients.
-func (o *Observer) Sheet() api.Watch {
-	sheet := api.Watch{
-		Type:    api.WatchSheet,
-		Outline: o.session.Contract().FullOutline(),
-		Tick:    o.session.Now(),
-		Server: (&wire.Frame{
-			Tick:     o.session.Now(),
-			Snapshot: true,
-			Blocks:   []*wire.Block{o.session.ServerState()},
-		}).AppendJSON(nil),
-		Decisions: nonNil(o.decisions),
-		Told:      nonNil(o.events),
-		Arrivals:  o.arrivals.describe(),
+// Now returns the moment between two ticks, for Follower.Sheet.
+func (o *Observer) Now() *Moment {
+	return &Moment{
+		tick:      o.session.Now(),
+		decisions: slices.Clone(o.decisions),
+		told:      slices.Clone(o.events),
+		server:    o.session.ServerState(),
+		clients:   o.clientStates(),
+		arrivals:  o.arrivals.describe(),
 	}
-	for _, c := range o.session.Clients() {
-		wc := o.client(c)
-		if m := o.mirrors[c.Number]; m != nil {
-			frame := &wire.Frame{Tick: m.copy.Tick, Snapshot: true, Blocks: []*wire.Block{m.copy.Snapshot()}}
-			wc.Frames = []json.RawMessage{frame.AppendJSON(nil)}
-		}
-		sheet.Clients = append(sheet.Clients, wc)
-	}
-	sheet.Clients = nonNil(sheet.Clients)
-	return sheet
 }
 
 // Joined notes that a client has joined before the next tick.
 func (o *Observer) Joined(client int) { o.arrivals.join(client, o.session.Now()) }
 
 // Left notes that a client has left.
-func (o *Observer) Left(client int) { o.arrivals.leave(client) }
-
-// maxLogs is how many lines of clients are told of one tick; those over it are dropped.
-const maxLogs = 200
+func (o *Observer) Left(client int) {
+	o.arrivals.leave(client)
+	delete(o.held, client)
+}
 
 // Logged notes a line that a client has sent up; seen is the tick that its copy was at.
 func (o *Observer) Logged(client int, seen int64, text string) {
-	if o.mirrors != nil && len(o.logs) < maxLogs {
+	if o.follows && len(o.logs) < maxLogs {
 		line := api.LogLine{Tick: o.session.Now() + 1, Side: client, Seen: seen, Text: text}
 		o.logs = append(o.logs, line)
 	}
 }
 
-// Received counts a message of a client, of so many bytes.
+// Received notes a message of a client, of so many bytes.
 func (o *Observer) Received(client int, item wire.UsageItem, bytes int) {
-	if o.traffic != nil {
-		o.traffic.received(client, item, bytes)
+	if o.follows {
+		o.received = append(o.received, receivedMessage{client, bytes, item})
 	}
-}
-
-// nonNil returns an empty list for nil, for JSON.
-func nonNil[T any](list []T) []T {
-	if list == nil {
-		return []T{}
-	}
-	return list
-}
-
-// client describes one client, without its frames.
-func (o *Observer) client(c wire.Client) api.WatchClient {
-	sent := o.session.LastFrame(c.Number)
-	out := api.WatchClient{
-		Client:      c,
-		Differences: o.session.Differences(c.Number),
-		Seen:        o.session.Seen(c.Number),
-		Sent:        sent,
-	}
-	if m := o.mirrors[c.Number]; m != nil {
-		out.Seen = max(out.Seen, m.confirmed)
-		if len(m.frames) > 0 {
-			out.Waits = m.frames[0].Tick
-		}
-	}
-	if o.session.IsLost(c.Number) {
-		out.Lost = true
-		if out.Waits == 0 {
-			out.Waits = sent + 1
-		}
-	}
-	if waiting, isMetered := o.session.Waiting(c.Number); isMetered {
-		out.Bytes = &api.Bytes{Limit: waiting.Limit, Sent: waiting.Bytes, Waiting: waiting.Entities}
-		if since := o.session.Now() - waiting.Ticks + 1; waiting.Ticks > 0 && (out.Waits == 0 || since < out.Waits) {
-			out.Waits = since
-		}
-	}
-	if o.Describe != nil {
-		o.Describe(&out)
-	}
-	return out
-}
-
-// confirm makes the frames up to a tick part of what the client holds.
-func (m *mirror) confirm(seen int64) {
-	m.confirmed = max(m.confirmed, seen)
-	n := 0
-	for n < len(m.frames) && m.frames[n].Tick <= m.confirmed {
-		m.copy.Apply(m.frames[n])
-		n++
-	}
-	m.newlyConfirmed = append(m.newlyConfirmed, m.frames[:n]...)
-	m.frames = slices.Delete(m.frames, 0, n)
 }
 
 // Confirmed notes that a client has confirmed a tick.
-func (o *Observer) Confirmed(client int) { o.Holds(client, o.session.Seen(client)) }
-
-// Holds notes that a client holds what it was sent up to a tick, which may be that of the step that Tick is told of
-// next.
-func (o *Observer) Holds(client int, tick int64) {
-	o.arrivals.confirm(client, tick, o.session.Now())
-	if m := o.mirrors[client]; m != nil {
-		m.confirm(tick)
-	}
+func (o *Observer) Confirmed(client int) {
+	o.arrivals.confirm(client, o.session.Seen(client), o.session.Now())
 }
 
-// Tick takes in what a tick did, and returns what there is to tell of it; nil when that is nothing. Nothing new is told
-// once a second only, for the tick. Faults are left to the session's owner, who says with failed that there were some.
-func (o *Observer) Tick(step *session.Step, failed bool) *api.Watch {
+// Holds notes that a client holds what it was sent up to a tick, also where it has not confirmed that. The tick may be
+// that of the step that Tick is told of next.
+func (o *Observer) Holds(client int, tick int64) {
+	o.arrivals.confirm(client, tick, o.session.Now())
+	o.held[client] = tick
+}
+
+// Tick notes what a tick did; failed says that something failed in it. It returns nil while nobody follows.
+func (o *Observer) Tick(step *session.Step, failed bool) *Moment {
 	for _, d := range step.Decisions {
 		o.decisions = append(o.decisions, decisionOf(d))
 	}
@@ -228,17 +210,30 @@ func (o *Observer) Tick(step *session.Step, failed bool) *api.Watch {
 	freshTold := len(step.Events)
 	o.decisions = keepLast(o.decisions, max(recentDecisions, fresh))
 	o.events = keepLast(o.events, max(recentDecisions, freshTold))
-	if o.mirrors == nil {
+	if !o.follows {
 		return nil
 	}
-	msg := api.Watch{
-		Type:      api.WatchTick,
-		Tick:      step.Tick,
-		Decisions: nonNil(slices.Clone(o.decisions[len(o.decisions)-fresh:])),
-		Told:      nonNil(slices.Clone(o.events[len(o.events)-freshTold:])),
+	m := &Moment{
+		tick:      step.Tick,
+		failed:    failed,
+		decisions: slices.Clone(o.decisions[len(o.decisions)-fresh:]),
+		told:      slices.Clone(o.events[len(o.events)-freshTold:]),
+		server:    step.ServerState,
+		clients:   o.clientStates(),
+		received:  o.received,
 	}
+	o.received = make([]receivedMessage, 0, cap(o.received))
+	m.noteRefused(step)
+	m.noteLogs(step, o.logs)
+	o.logs = nil
+	m.noteFrames(step.Frames)
+	return m
+}
+
+// noteRefused notes the writes and holds that were not carried out.
+func (m *Moment) noteRefused(step *session.Step) {
 	for _, x := range step.Refused {
-		msg.Refused = append(msg.Refused, api.Refused{
+		m.refused = append(m.refused, api.Refused{
 			Tick:     step.Tick,
 			Client:   x.Client,
 			Type:     x.Type,
@@ -247,81 +242,54 @@ func (o *Observer) Tick(step *session.Step, failed bool) *api.Watch {
 			Reason:   x.Reason,
 		})
 	}
+}
+
+// noteLogs notes what the contract has logged, and then the lines of clients.
+func (m *Moment) noteLogs(step *session.Step, clients []api.LogLine) {
 	for _, l := range step.Logs {
-		msg.Logs = append(msg.Logs, api.LogLine{Tick: step.Tick, Text: l.Text, Clients: l.Clients})
+		m.logs = append(m.logs, api.LogLine{Tick: step.Tick, Text: l.Text, Clients: slices.Clone(l.Clients)})
 	}
-	msg.Logs = append(msg.Logs, o.logs...)
-	o.logs = nil
-	if !step.ServerState.Empty() {
-		msg.Server = (&wire.Frame{Tick: step.Tick, Blocks: []*wire.Block{step.ServerState}}).AppendJSON(nil)
-		msg.Left = step.ServerState.Left
-	}
-	o.follow(step)
-	for _, n := range msg.Left {
-		delete(o.mirrors, n)
-	}
-	msg.Clients = o.changedClients()
-	if step.Tick%int64(o.session.Contract().TickRate) == 0 {
-		msg.Traffic = o.traffic.take(step.Tick, o.mirrors)
-	}
-	if msg.Server == nil && msg.Traffic == nil && !failed &&
-		len(msg.Clients)+len(msg.Decisions)+len(msg.Told)+len(msg.Refused)+len(msg.Logs) == 0 {
-		o.quiet++
-		if o.quiet < o.session.Contract().TickRate {
-			return nil
-		}
-	}
-	o.quiet = 0
-	return &msg
+	m.logs = append(m.logs, clients...)
 }
 
-// follow puts the frames of a tick into the mirrors of the clients that are sent them.
-func (o *Observer) follow(step *session.Step) {
-	for _, sent := range step.Frames {
-		m := o.mirrors[sent.Client]
-		if m == nil {
-			m = newMirror(o.session.Reader(0))
-			o.mirrors[sent.Client] = m
-			o.traffic.follow(sent.Client, m.reader)
-		}
-		// A frame's state alone: who watches gets decisions and events apart.
-		f, err := m.reader.Read(sent.Bytes)
-		if err != nil { // the service wrote it itself
-			slog.Error("a frame cannot be read", "client", sent.Client, "error", err)
-			continue
-		}
-		o.traffic.sent(sent.Client, len(sent.Bytes))
-		if o.Tamper != nil {
-			f = o.Tamper(sent.Client, f)
-		}
-		m.frames = append(m.frames, &wire.Frame{Tick: f.Tick, Snapshot: f.Snapshot, Blocks: f.Blocks})
-		if len(m.frames) > maxUnconfirmed {
-			m.confirm(m.frames[0].Tick)
-		}
-		m.confirm(m.confirmed)
-		m.changed = true
+// noteFrames notes what clients were sent. The frames' own memory is written again with the next tick.
+func (m *Moment) noteFrames(frames []session.ClientFrame) {
+	if len(frames) == 0 {
+		return
 	}
+	m.memory = frameMemory.Get().(*[]byte)
+	m.frames = make([]sentFrame, 0, len(frames))
+	memory := (*m.memory)[:0]
+	for _, f := range frames {
+		begin := len(memory)
+		memory = append(memory, f.Bytes...)
+		m.frames = append(m.frames, sentFrame{f.Client, begin, len(memory)})
+	}
+	*m.memory = memory
 }
 
-// changedClients describes the clients of which there is something new: they were sent something, or have confirmed it.
-func (o *Observer) changedClients() []api.WatchClient {
-	out := []api.WatchClient{}
-	for _, c := range o.session.Clients() {
-		m := o.mirrors[c.Number]
-		isLost := o.session.IsLost(c.Number)
-		if m == nil || !m.changed && len(m.newlyConfirmed) == 0 && m.toldConfirmed == m.confirmed &&
-			m.toldLost == isLost {
-			continue
+// clientStates returns how each client stands.
+func (o *Observer) clientStates() []clientState {
+	clients := o.session.Clients()
+	out := make([]clientState, 0, len(clients))
+	for _, c := range clients {
+		state := clientState{
+			client:      c,
+			isLost:      o.session.IsLost(c.Number),
+			differences: o.session.Differences(c.Number),
+			confirmed:   max(o.held[c.Number], o.session.Seen(c.Number)),
+			sent:        o.session.LastFrame(c.Number),
 		}
-		m.toldLost = isLost
-		wc := o.client(c)
-		for _, f := range m.newlyConfirmed {
-			wc.Frames = append(wc.Frames, f.AppendJSON(nil))
+		if o.IsTest != nil {
+			state.test = o.IsTest(c.Number)
 		}
-		m.newlyConfirmed = nil
-		m.changed = false
-		m.toldConfirmed = m.confirmed
-		out = append(out, wc)
+		if waiting, isMetered := o.session.Waiting(c.Number); isMetered {
+			state.bytes = &api.Bytes{Limit: waiting.Limit, Sent: waiting.Bytes, Waiting: waiting.Entities}
+			if waiting.Ticks > 0 {
+				state.waitsSince = o.session.Now() - waiting.Ticks + 1
+			}
+		}
+		out = append(out, state)
 	}
 	return out
 }

@@ -31,7 +31,7 @@ type restItem struct {
 // newTraffic returns the counts of a session, from its next tick on.
 func newTraffic(s *session.Session) *traffic {
 	return &traffic{
-		items: s.UsageItems(),
+		items: s.Layout().UsageItems(),
 		down:  map[int]*wire.Usage{},
 		rest:  map[int]map[restItem]*wire.Amount{},
 		last:  s.Now(),

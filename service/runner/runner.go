@@ -174,7 +174,7 @@ func New(o Options) *Runner {
 		r.now = time.Now
 	}
 	o.Session.SetWatched(false)
-	r.watchers.observer.Describe = r.describeClient
+	r.watchers.observer.IsTest = r.isTest
 	if o.Seed > 0 {
 		r.transcript = transcript.New(o.Session, o.Seed, o.Settings)
 	}
@@ -183,11 +183,10 @@ func New(o Options) *Runner {
 	return r
 }
 
-// describeClient adds what the session itself does not know of a client.
-func (r *Runner) describeClient(c *api.WatchClient) {
-	if s := r.seats[c.Number]; s != nil {
-		c.Test = s.test && s.state.connected()
-	}
+// isTest reports whether a client was opened through the API and is there.
+func (r *Runner) isTest(client int) bool {
+	s := r.seats[client]
+	return s != nil && s.test && s.state.connected()
 }
 
 // Attach hands the runner the connections of its clients, before it runs.

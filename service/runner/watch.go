@@ -3,6 +3,10 @@ package runner
 import (
 	"context"
 	"fmt"
+	"log/slog"
+	"runtime/debug"
+	"sync"
+	"sync/atomic"
 
 	"kamerad.example/api"
 	"kamerad.example/core/session"
@@ -11,14 +15,28 @@ import (
 
 const (
 	maxWatchers = 32
-	watchQueue  = 256
+	watchQueue  = 256 // messages that wait for a watcher's connection
+
+	// What may wait for being described, in moments and in bytes of frames. A session that sends more than a processor
+	// can describe is not slowed down: those who watch it are sent away.
+	maxMoments     = 64
+	maxMomentBytes = 64 << 20
 )
 
 // Watcher is one who watches a session. One that falls behind is sent away and comes back for a fresh sheet.
 type Watcher struct {
-	out chan []byte
-	end chan struct{}
-	why string
+	out   chan []byte
+	end   chan struct{}
+	ended sync.Once
+	why   string // set before end is closed
+}
+
+// finish ends the watcher and says why, once.
+func (w *Watcher) finish(why string) {
+	w.ended.Do(func() {
+		w.why = why
+		close(w.end)
+	})
 }
 
 // Messages returns what the watcher is told: api.Watch as JSON.
@@ -41,31 +59,37 @@ func (r *Runner) Watch(ctx context.Context) (w *Watcher, err error) {
 
 // Unwatch ends a watcher. It does not wait.
 func (r *Runner) Unwatch(w *Watcher) {
-	r.Post(func() { r.watchers.remove(w, "") })
+	w.finish("")
+	r.Post(func() { r.watchers.remove(w) })
 }
 
-// watchers are those who look at a session from outside.
+// watchers are those who look at a session from outside. They belong to the runner's goroutine, which only notes what
+// they are to be told: a describer says it.
 type watchers struct {
-	list     map[*Watcher]struct{}
-	observer *observe.Observer // follows the session while somebody watches
+	list      map[*Watcher]struct{}
+	observer  *observe.Observer
+	describer *describer // nil while nobody watches
 }
 
-// end tells all watchers why they get nothing more.
-func (w *watchers) end(reason string) {
-	for x := range w.list {
-		w.remove(x, reason)
+// end tells all watchers why they get nothing more, after what they are still to be told.
+func (w *watchers) end(why string) {
+	clear(w.list)
+	if w.describer == nil {
+		return
 	}
+	w.observer.End()
+	w.describer.end(why)
+	w.describer = nil
 }
 
-// remove ends one watcher and says why.
-func (w *watchers) remove(x *Watcher, why string) {
-	if _, in := w.list[x]; in {
-		delete(w.list, x)
-		x.why = why
-		close(x.end)
+// remove forgets a watcher that has ended.
+func (w *watchers) remove(x *Watcher) {
+	if _, in := w.list[x]; !in {
+		return
 	}
-	if len(w.list) == 0 && w.observer.Follows() {
-		w.observer.End()
+	delete(w.list, x)
+	if len(w.list) == 0 {
+		w.end("")
 	}
 }
 
@@ -93,41 +117,150 @@ func (w *watchers) add(r *Runner) (*Watcher, error) {
 	if why := w.tooMuch(r); why != "" {
 		return nil, &Refusal{Detail: why}
 	}
-	if len(w.list) == 0 {
-		w.observer.Begin()
+	if w.describer == nil {
+		w.describer = newDescriber(r.row.ID, w.observer.Begin())
+		go w.describer.run()
 	}
 	x := &Watcher{out: make(chan []byte, watchQueue), end: make(chan struct{})}
+	session := r.Describe()
+	if !w.describer.hand(momentFor{moment: w.observer.Now(), watcher: x, session: &session}) {
+		w.end(tooSlow)
+		return nil, &Refusal{Detail: "the session is too busy to be watched now; try again"}
+	}
 	w.list[x] = struct{}{}
-	sheet := w.observer.Sheet()
-	s := r.Describe()
-	sheet.Session = &s
-	x.out <- api.Encode(sheet)
 	return x, nil
 }
 
-// tick tells the watchers what a tick did. failed says that something failed inside.
+// tooSlow says why somebody is sent away who cannot be told all that happens as it happens.
+const tooSlow = "too slow: watch again for a fresh sheet"
+
+// tick has the watchers told what a tick did. failed says that something failed inside.
 func (w *watchers) tick(r *Runner, step *session.Step, failed bool) {
 	if len(w.list) > 0 {
 		if why := w.tooMuch(r); why != "" {
 			w.end(why)
 		}
 	}
-	msg := w.observer.Tick(step, failed)
-	if msg == nil {
+	moment := w.observer.Tick(step, failed)
+	if moment == nil {
 		return
 	}
 	if failed {
-		msg.Faults = r.faults.summary()
+		moment.Faults = r.faults.summary()
 	}
 	if step.Tick%int64(r.session.Contract().TickRate) == 0 {
-		msg.Load = r.load.take(r)
+		moment.Load = r.load.take(r)
 	}
-	raw := api.Encode(msg)
-	for x := range w.list {
-		select {
-		case x.out <- raw:
-		default:
-			w.remove(x, "too slow: watch again for a fresh sheet")
+	if !w.describer.hand(momentFor{moment: moment}) {
+		w.end(tooSlow)
+	}
+}
+
+// describer tells watchers of a session's moments, on a goroutine of its own: to read the frames of all clients, and to
+// write what they say as JSON, takes many times as long as to make them.
+type describer struct {
+	session  int64 // its number
+	follower *observe.Follower
+	moments  chan momentFor
+	bytes    atomic.Int64 // of the moments that wait
+	why      string       // the watchers get nothing more; set before moments is closed
+}
+
+// momentFor is a moment that all watchers are told of or, with the session as it stood then, the first of a new one.
+type momentFor struct {
+	moment  *observe.Moment
+	watcher *Watcher
+	session *api.Session
+}
+
+// newDescriber returns the describer of a session, which does nothing before it runs.
+func newDescriber(session int64, f *observe.Follower) *describer {
+	return &describer{session: session, follower: f, moments: make(chan momentFor, maxMoments)}
+}
+
+// hand gives the describer a moment, and reports whether it takes it: it does not while too much waits.
+func (d *describer) hand(m momentFor) bool {
+	size := int64(m.moment.Size())
+	if waits := d.bytes.Load(); waits > 0 && waits+size > maxMomentBytes {
+		return false
+	}
+	d.bytes.Add(size)
+	select {
+	case d.moments <- m:
+		return true
+	default:
+		d.bytes.Add(-size)
+		return false
+	}
+}
+
+// end has the describer tell what waits, and then why there is nothing more.
+func (d *describer) end(why string) {
+	d.why = why
+	close(d.moments)
+}
+
+// run tells of moments until end.
+func (d *describer) run() {
+	watchers := map[*Watcher]struct{}{}
+	defer func() {
+		if p := recover(); p != nil {
+			slog.Error(
+				"a session cannot be described", "session", d.session, "panic", p, "stack", string(debug.Stack()),
+			)
+			for w := range watchers {
+				w.finish(failedToDescribe)
+			}
+			d.refuse() // until the runner knows that nobody watches any more
+			return
 		}
+		for w := range watchers {
+			w.finish(d.why)
+		}
+	}()
+	for m := range d.moments {
+		size := int64(m.moment.Size())
+		if m.watcher != nil {
+			sheet := d.follower.Sheet(m.moment)
+			sheet.Session = m.session
+			watchers[m.watcher] = struct{}{}
+			tell(m.watcher, api.Encode(sheet))
+		} else if msg := d.follower.Tick(m.moment); msg != nil {
+			raw := api.Encode(msg)
+			for w := range watchers {
+				if !tell(w, raw) {
+					delete(watchers, w)
+				}
+			}
+		}
+		d.bytes.Add(-size)
+	}
+}
+
+const failedToDescribe = "what happens in this session cannot be told: a failure inside"
+
+// refuse takes moments until end, and sends away who would watch.
+func (d *describer) refuse() {
+	for m := range d.moments {
+		d.bytes.Add(-int64(m.moment.Size()))
+		if m.watcher != nil {
+			m.watcher.finish(failedToDescribe)
+		}
+	}
+}
+
+// tell tells a watcher something, and reports whether it is to be told more.
+func tell(w *Watcher, raw []byte) bool {
+	select {
+	case <-w.end:
+		return false
+	default:
+	}
+	select {
+	case w.out <- raw:
+		return true
+	default:
+		w.finish(tooSlow)
+		return false
 	}
 }

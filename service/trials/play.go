@@ -95,6 +95,7 @@ type recorder struct {
 	from     int64
 	tamper   func(client int, f *wire.Frame) *wire.Frame
 	observer *observe.Observer
+	follower *observe.Follower // nil until the run has come to from
 	messages []json.RawMessage
 	bytes    int
 }
@@ -102,17 +103,17 @@ type recorder struct {
 // Began makes the observer of the run's session.
 func (r *recorder) Began(s *session.Session) {
 	r.observer = observe.New(s)
-	r.observer.Tamper = r.tamper
 	r.begin(s)
 }
 
 // begin follows the run from here on, once it has come to the tick from which it is told of.
 func (r *recorder) begin(s *session.Session) {
-	if r.observer.Follows() || s.Now() < r.from {
+	if r.follower != nil || s.Now() < r.from {
 		return
 	}
-	r.observer.Begin()
-	sheet := r.observer.Sheet()
+	r.follower = r.observer.Begin()
+	r.follower.Tamper = r.tamper
+	sheet := r.follower.Sheet(r.observer.Now())
 	sheet.Session = &api.Session{
 		Contract: r.version.Contract, Version: r.version.Version, Tick: s.Now(), Clients: s.Clients(),
 	}
@@ -139,9 +140,10 @@ func (r *recorder) Arrived(client int, tick int64) { r.observer.Holds(client, ti
 
 // Ticked keeps what there is to tell of a tick.
 func (r *recorder) Ticked(step *session.Step) {
-	msg := r.observer.Tick(step, len(step.Faults) > 0)
-	if msg != nil {
-		r.keep(msg)
+	if moment := r.observer.Tick(step, len(step.Faults) > 0); moment != nil {
+		if msg := r.follower.Tick(moment); msg != nil {
+			r.keep(msg)
+		}
 	}
 	r.begin(r.observer.Session())
 }

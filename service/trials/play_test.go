@@ -65,7 +65,9 @@ func watchedCopies(
 				clients[c.Number] = &replicate.Copy{}
 			}
 			for _, f := range c.Frames {
-				apply(clients[c.Number], f)
+				raw, err := m.Frame(f)
+				require.NoError(t, err)
+				apply(clients[c.Number], raw)
 			}
 		}
 	}

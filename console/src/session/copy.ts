@@ -98,13 +98,32 @@ export type Holder = { number: number; waits?: number; copy: Copy };
 export function standingOf(kind: Kind, client: Holder, truth: Thing, property: Property): Standing {
   const held = client.copy.things.get(truth.entity)?.values;
   const has = held !== undefined && property.name in held;
-  const to = [kind.to, property.to];
-  // Whether any other audience holds this client only the server can tell: what the client has not, it is taken not to
-  // get.
-  if (!has && to.some((x) => x !== "everyone" && x !== "owner" && x !== "nobody")) return "–";
-  if (to.includes("nobody") || (to.includes("owner") && truth.owner !== client.number)) return has ? "≠" : "–";
+  const audience = audienceOf(kind, property);
+  if (!has && audience.unknown) return "–";
+  if (audience.nobody || (audience.owner && truth.owner !== client.number)) return has ? "≠" : "–";
   return has && same(held[property.name], truth.values[property.name]) ? "=" : "apart";
 }
+
+// Audience is what is known here of who gets a property, with its entity. Whether any other audience holds a client only
+// the server can tell: what the client has not, it is taken not to get.
+type Audience = { nobody: boolean; owner: boolean; unknown: boolean };
+
+// audienceOf gives a property's audience. It is asked for each value that a frame touches, and therefore kept.
+function audienceOf(kind: Kind, property: Property): Audience {
+  let out = audiences.get(property);
+  if (!out) {
+    const to = [kind.to, property.to];
+    out = {
+      nobody: to.includes("nobody"),
+      owner: to.includes("owner"),
+      unknown: to.some((x) => x !== "everyone" && x !== "owner" && x !== "nobody"),
+    };
+    audiences.set(property, out);
+  }
+  return out;
+}
+
+const audiences = new WeakMap<Property, Audience>();
 
 // standingOfOwner compares whose a client takes an entity to be, where the entity itself is not as on the server: it
 // has another owner there, is gone, is not for this client, or is missing and has no properties that would show that.

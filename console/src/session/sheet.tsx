@@ -3,7 +3,7 @@
 
 import { useVirtualizer } from "@tanstack/react-virtual";
 import { ChevronDown, ChevronRight, Pin, PinOff, X } from "lucide-react";
-import { memo, useEffect, useRef, useState, type RefObject } from "react";
+import { memo, useCallback, useEffect, useRef, useState, type RefObject } from "react";
 import type { Property } from "../shared/api";
 import { Mark, Sign } from "../shared/signs";
 import { format, kindOf, ownerName, present, signOf, standingOf, type Cell, type Thing } from "./copy";
@@ -36,9 +36,15 @@ export function Sheet(props: {
     count: props.rows.length,
     getScrollElement: () => scroller.current,
     estimateSize: () => rowHeight,
-    overscan: 6,
+    overscan: 3,
     scrollMargin: headHeight,
   });
+  const pressed = useRef<Press>(undefined);
+  useEffect(() => {
+    const does = { select: props.onSelect, pin: props.onPin, fold: props.onFold };
+    pressed.current = (what, key) => does[what](key);
+  });
+  const press = useCallback<Press>((what, key) => pressed.current?.(what, key), []);
   const width = useWidth(scroller);
   const left = fixed.reduce((a, b) => a + b, 0);
   const each = Math.max(clientWidth, Math.floor((width - left) / Math.max(columns.length, 1)));
@@ -54,77 +60,113 @@ export function Sheet(props: {
   const seen = across.getVirtualItems();
   const inSight = seen.map((item) => columns[item.index] as Column);
   const before = seen[0] ? seen[0].start - left : 0;
-  const template = `${fixed.map((w) => `${w}px`).join(" ")} ${before}px repeat(${Math.max(seen.length, 1)}, ${each}px)`;
+  const names = fixed.map((w) => `${w}px`).join(" ");
+  const template = `${before}px repeat(${Math.max(seen.length, 1)}, ${each}px)`;
+  const shown = rows.getVirtualItems().map((item) => ({
+    row: props.rows[item.index] as Row,
+    index: item.index,
+    top: item.start - headHeight,
+  }));
   return (
-    <div
-      ref={scroller}
-      className="min-h-0 flex-1 overflow-auto"
-      role="table"
-      aria-label="Values of the server and of each client"
-      aria-rowcount={props.rows.length + 1}
-    >
+    <div ref={scroller} className="min-h-0 flex-1 overflow-auto">
       <div
-        style={{ height: rows.getTotalSize() + headHeight, minWidth: left + each * columns.length }}
-        className="relative"
+        className="grid"
+        style={{
+          gridTemplateRows: `${headHeight}px ${rows.getTotalSize()}px`,
+          minWidth: left + each * columns.length,
+        }}
       >
+        {/* The halves of a row stand in two places, so that one element stays in sight and not one for each row. */}
         <div
-          role="row"
-          className="sticky top-0 z-10 grid border-b border-ink bg-paper font-semibold"
-          style={{ gridTemplateColumns: template, height: headHeight }}
+          role="table"
+          aria-label="Values of the server and of each client"
+          aria-rowcount={props.rows.length + 1}
+          className="contents"
         >
-          {["Entity", "Property", "Server"].map((h, i) => (
-            <Stay key={h} at={i} role="columnheader" className="flex items-end bg-paper px-3 pb-1">
-              {h}
-            </Stay>
-          ))}
-          <div role="presentation" />
-          {inSight.map((c) => (
-            <div key={c.number} role="columnheader" className="min-w-0 border-l border-line px-3 pt-1">
-              <Head
-                column={c}
-                knowsOthers={knowsOthers(watch.server, c)}
-                tick={watch.tick}
-                asking={props.asking === c.number}
-                onAsk={props.onAsk}
-                onClose={props.onClose}
-              />
+          <div
+            role="row"
+            className="sticky top-0 z-10 col-1 row-[1/3] grid self-start border-b border-ink bg-paper font-semibold"
+            style={{ gridTemplateColumns: `${left}px ${template}`, height: headHeight }}
+          >
+            <div role="presentation" className="sticky left-0 z-1 grid bg-paper" style={{ gridTemplateColumns: names }}>
+              {["Entity", "Property", "Server"].map((h) => (
+                <div key={h} role="columnheader" className="flex items-end px-3 pb-1">
+                  {h}
+                </div>
+              ))}
+            </div>
+            <div role="presentation" />
+            {inSight.map((c) => (
+              <div key={c.number} role="columnheader" className="min-w-0 border-l border-line px-3 pt-1">
+                <Head
+                  column={c}
+                  knowsOthers={knowsOthers(watch.server, c)}
+                  tick={watch.tick}
+                  asking={props.asking === c.number}
+                  onAsk={props.onAsk}
+                  onClose={props.onClose}
+                />
+              </div>
+            ))}
+          </div>
+          <div
+            role="presentation"
+            className="sticky left-0 z-1 col-1 row-2 justify-self-start bg-paper"
+            style={{ width: left }}
+          >
+            {shown.map(({ row, index, top }) => (
+              <div
+                key={row.key}
+                role="row"
+                aria-rowindex={index + 2}
+                aria-owns={row.thing && `values-${row.key}`}
+                data-row={row.thing ? nameOfRow(row) : row.name}
+                className={`group ${rowClass(row, index, props.selected)}`}
+                style={{ gridTemplateColumns: names, height: rowHeight, top }}
+              >
+                {row.thing ? (
+                  <>
+                    <Names row={row} onPress={press} />
+                    <ServerCell row={row} thing={row.thing} watch={watch} />
+                  </>
+                ) : (
+                  <Folded row={row} onFold={props.onFold} />
+                )}
+              </div>
+            ))}
+          </div>
+        </div>
+        <div className="relative col-1 row-2" style={{ marginLeft: left }}>
+          {shown.map(({ row, index, top }) => (
+            <div
+              key={row.key}
+              id={`values-${row.key}`}
+              role="presentation"
+              data-values={row.thing && nameOfRow(row)}
+              className={rowClass(row, index, props.selected)}
+              style={{ gridTemplateColumns: template, height: rowHeight, top }}
+            >
+              {row.thing && <Values row={row} thing={row.thing} watch={watch} columns={inSight} width={each} />}
             </div>
           ))}
         </div>
-        {rows.getVirtualItems().map((item) => {
-          const row = props.rows[item.index] as Row;
-          return (
-            <div
-              key={row.key}
-              role="row"
-              aria-rowindex={item.index + 2}
-              data-row={row.thing ? `${row.name}.${row.property?.name ?? "owner"}` : row.name}
-              className={
-                "group absolute left-0 grid w-full items-stretch [contain:strict] " +
-                (row.first && item.index > 0 ? "border-t border-line " : "") +
-                (row.key === props.selected ? "bg-chosen" : "")
-              }
-              style={{ gridTemplateColumns: template, height: rowHeight, top: item.start }}
-            >
-              {row.thing ? (
-                <Values
-                  row={row}
-                  thing={row.thing}
-                  watch={watch}
-                  columns={inSight}
-                  selected={row.key === props.selected}
-                  onSelect={props.onSelect}
-                  onPin={props.onPin}
-                  onFold={props.onFold}
-                />
-              ) : (
-                <Folded row={row} onFold={props.onFold} />
-              )}
-            </div>
-          );
-        })}
       </div>
     </div>
+  );
+}
+
+// nameOfRow names what a row shows.
+function nameOfRow(row: Row): string {
+  return `${row.name}.${row.property?.name ?? "owner"}`;
+}
+
+// rowClass gives the looks of one half of a row. Nothing in a row is cut off by the browser, moved or made transparent:
+// each such part is composed by itself, which with some hundred of them takes longer than to draw the sheet.
+function rowClass(row: Row, index: number, selected: string): string {
+  return (
+    "absolute left-0 grid w-full items-stretch whitespace-nowrap [contain:size_layout] " +
+    (row.first && index > 0 ? "border-t border-line " : "") +
+    (row.key === selected ? "bg-chosen" : "hover:bg-raised")
   );
 }
 
@@ -140,88 +182,96 @@ function useWidth(element: RefObject<HTMLElement | null>): number {
   return width;
 }
 
-// Stay is a cell of a column that stays in sight when the sheet is moved sideways.
-function Stay(props: { at: number; role: string; className?: string; column?: string; children?: React.ReactNode }) {
-  const left = fixed.slice(0, props.at).reduce((a, b) => a + b, 0);
-  return (
-    <div
-      role={props.role}
-      data-column={props.column}
-      style={{ left }}
-      className={`sticky z-1 ${props.className ?? ""}`}
-    >
-      {props.children}
-    </div>
-  );
-}
-
 function Folded({ row, onFold }: { row: Row; onFold: (kind: string) => void }) {
   return (
-    <Stay at={0} role="rowheader" className="col-span-3 flex items-center bg-paper px-1">
+    <div role="rowheader" className="col-span-3 flex items-center px-1">
       <button className="plain w-full justify-start! font-semibold text-ink!" onClick={() => onFold(row.key)}>
         <ChevronRight size={14} aria-hidden="true" /> {row.name}
         <span className="pl-2 font-normal text-muted">{row.folded} folded</span>
       </button>
-    </Stay>
+    </div>
   );
 }
 
-type RowProps = {
-  row: Row;
-  thing: Thing;
-  watch: State;
-  columns: Column[]; // in sight
-  selected: boolean;
-  onSelect: (key: string) => void;
-  onPin: (key: string) => void;
-  onFold: (kind: string) => void;
-};
+// Widths of characters, in px: of values, which are all as wide, and what names take at most on the whole.
+const digitWidth = 7.3;
+const letterWidth = 7.5;
 
-function Values({ row, thing, watch, columns, selected, onSelect, onPin, onFold }: RowProps) {
-  const { server, tick } = watch;
+// cut shortens a text that is wider than there is room for.
+function cut(text: string, width: number, each: number): string {
+  const room = Math.floor(width / each);
+  return text.length > room ? `${text.slice(0, Math.max(room - 1, 0))}…` : text;
+}
+
+type Press = (what: "select" | "pin" | "fold", key: string) => void;
+
+// Names is what a row shows, in the half that stays in sight. It is drawn anew only when that is another: there are
+// icons in it, which take longer than a value.
+const Names = memo(function Names({ row, onPress }: { row: Row; onPress: Press }) {
   const { property } = row;
-  const expecting = useDrill((s) => s.expecting);
-  const ground = selected ? "bg-chosen" : "bg-paper group-hover:bg-raised";
+  const kind = row.thing?.kind ?? row.key;
+  const name = property?.name ?? "owner";
   return (
     <>
-      <Stay at={0} role="cell" className={`flex items-center ${ground} pl-1`}>
+      <div role="cell" className="flex items-center pl-1">
         {row.first && (
           <button
-            className="plain w-full min-w-0 justify-start! font-semibold text-ink!"
-            title={`Fold all of the kind ${thing.kind}`}
-            aria-label={`${row.name}: fold the kind ${thing.kind}`}
-            onClick={() => onFold(thing.kind)}
+            className="plain w-full justify-start! font-semibold text-ink!"
+            title={`${row.name}: fold all of the kind ${kind}`}
+            aria-label={`${row.name}: fold the kind ${kind}`}
+            onClick={() => onPress("fold", kind)}
           >
             <ChevronDown size={14} aria-hidden="true" className="shrink-0 text-muted" />
-            <span className="truncate">{row.name}</span>
+            <span>{cut(row.name, fixed[0] - 24, letterWidth)}</span>
           </button>
         )}
-      </Stay>
-      <Stay at={1} role="rowheader" className={`flex items-center gap-1 ${ground} pl-3`}>
-        <button className="h-6 min-w-0 flex-1 cursor-pointer truncate text-left" onClick={() => onSelect(row.key)}>
-          {property?.name ?? <span className="text-muted">owner</span>}
+      </div>
+      <div role="rowheader" className="flex items-center gap-1 pl-3">
+        <button
+          className="h-6 min-w-0 flex-1 cursor-pointer text-left"
+          title={name}
+          onClick={() => onPress("select", row.key)}
+        >
+          <span className={property ? "" : "text-muted"}>
+            {cut(name, fixed[1] - (property?.follows ? 84 : 42), letterWidth)}
+          </span>
           {property?.follows && <span className="text-muted"> moves</span>}
         </button>
         <button
-          className={`plain min-w-6! ${row.pinned ? "" : "opacity-0 group-hover:opacity-100 focus-visible:opacity-100"}`}
+          className={`plain min-w-6! ${row.pinned ? "" : "text-transparent group-hover:text-muted focus-visible:text-muted"}`}
           aria-pressed={!!row.pinned}
-          aria-label={`${row.pinned ? "Unpin" : "Pin"} ${row.name}.${property?.name ?? "owner"}`}
-          onClick={() => onPin(row.key)}
+          aria-label={`${row.pinned ? "Unpin" : "Pin"} ${nameOfRow(row)}`}
+          onClick={() => onPress("pin", row.key)}
         >
           {row.pinned ? <PinOff size={12} /> : <Pin size={12} />}
         </button>
-      </Stay>
-      <Stay
-        at={2}
-        role="cell"
-        column="server"
-        className={`flex min-w-0 items-center ${ground} border-l border-line px-3`}
-      >
-        {expecting && property && (
-          <ExpectCell name="the server" what={`0/${thing.entity}/${property.name}/${row.name}.${property.name}`} />
-        )}
-        <ServerValue row={row} thing={thing} watch={watch} />
-      </Stay>
+      </div>
+    </>
+  );
+});
+
+// ServerCell is what the server holds of a row.
+function ServerCell({ row, thing, watch }: { row: Row; thing: Thing; watch: State }) {
+  const { property } = row;
+  const expecting = useDrill((s) => s.expecting);
+  return (
+    <div role="cell" data-column="server" className="relative flex min-w-0 items-center border-l border-line px-3">
+      {expecting && property && (
+        <ExpectCell name="the server" what={`0/${thing.entity}/${property.name}/${nameOfRow(row)}`} />
+      )}
+      <ServerValue row={row} thing={thing} watch={watch} />
+    </div>
+  );
+}
+
+// Values is the half of a row with what clients hold, of those that are in sight.
+function Values(props: { row: Row; thing: Thing; watch: State; columns: Column[]; width: number }) {
+  const { row, thing, watch, columns } = props;
+  const { property } = row;
+  const expecting = useDrill((s) => s.expecting);
+  const isThere = watch.server.things.has(thing.entity);
+  return (
+    <>
       <div role="presentation" />
       {columns.map((c) => (
         <Held
@@ -230,10 +280,9 @@ function Values({ row, thing, watch, columns, selected, onSelect, onPin, onFold 
           beat={beatOf(watch)}
           number={isNumber(property)}
           moves={moves(c.copy.things.get(thing.entity), property)}
-          expects={
-            expecting && property ? `${c.number}/${thing.entity}/${property.name}/${row.name}.${property.name}` : ""
-          }
-          {...cellOf(watch, c, thing, row, tick, server.things.has(thing.entity))}
+          expects={expecting && property ? `${c.number}/${thing.entity}/${property.name}/${nameOfRow(row)}` : ""}
+          width={props.width}
+          {...cellOf(watch, c, thing, row, watch.tick, isThere)}
         />
       ))}
     </>
@@ -244,9 +293,17 @@ function ServerValue({ row, thing, watch }: { row: Row; thing: Thing; watch: Sta
   const { outline, server, tick } = watch;
   const { property } = row;
   if (!outline) return null;
-  if (!property) return <>{row.gone ? "gone" : ownerName(server.clients, thing)}</>;
+  if (!property) return <>{row.gone ? "gone" : cut(ownerName(server.clients, thing), fixed[2] - 24, letterWidth)}</>;
   const text = format(property.type, present(outline, server, thing, property, tick));
-  return <Value text={text} beat={beatOf(watch)} number={isNumber(property)} moves={moves(thing, property)} />;
+  return (
+    <Value
+      text={text}
+      beat={beatOf(watch)}
+      number={isNumber(property)}
+      moves={moves(thing, property)}
+      width={fixed[2] - 24}
+    />
+  );
 }
 
 // cellOf words what a client holds of a row, by what is kept of how it stands.
@@ -273,7 +330,10 @@ type HeldProps = Cell & {
   number: boolean;
   moves: boolean;
   expects: string; // what pressing the cell expects; empty while it expects nothing
+  width: number; // px
 };
+
+const signWidth = 36; // px, with the gap before it
 
 const Held = memo(function Held(props: HeldProps) {
   const ground = props.sign === "≠" ? "bg-bad/10" : "";
@@ -284,7 +344,15 @@ const Held = memo(function Held(props: HeldProps) {
       className={`relative flex min-w-0 items-center gap-2 border-l border-line px-3 ${ground}`}
     >
       {props.expects && <ExpectCell name={props.name} what={props.expects} />}
-      {props.text !== "" && <Value text={props.text} beat={props.beat} number={props.number} moves={props.moves} />}
+      {props.text !== "" && (
+        <Value
+          text={props.text}
+          beat={props.beat}
+          number={props.number}
+          moves={props.moves}
+          width={props.width - 24 - signWidth}
+        />
+      )}
       <span className="flex-1" />
       <Sign sign={props.sign} behind={props.behind} />
     </div>
@@ -405,12 +473,14 @@ function beatOf(s: State): number {
 
 // Value shows a value, and marks it for half a second to a second when it has changed; what moves by itself is not
 // marked.
-function Value({ text, beat, number, moves }: { text: string; beat: number; number: boolean; moves: boolean }) {
+function Value(props: { text: string; beat: number; number: boolean; moves: boolean; width: number }) {
+  const { text, beat } = props;
   const [{ shown, at }, setLast] = useState({ shown: text, at: -2 });
-  if (shown !== text) setLast({ shown: text, at: moves ? at : beat });
+  if (shown !== text) setLast({ shown: text, at: props.moves ? at : beat });
+  const short = cut(text, props.width, digitWidth);
   return (
-    <span className={`truncate ${number ? "min-w-[6ch] text-right" : ""}`} title={text.length > 16 ? text : undefined}>
-      <span className={`value ${beat - at < 2 ? "changed" : ""}`}>{text}</span>
+    <span className={props.number ? "min-w-[6ch] text-right" : ""} title={short === text ? undefined : text}>
+      <span className={`value ${beat - at < 2 ? "changed" : ""}`}>{short}</span>
     </span>
   );
 }

@@ -179,7 +179,7 @@ function Lines({ entries, watch, onFollow }: { entries: Entry[]; watch: State; o
     count: entries.length,
     getScrollElement: () => scroller.current,
     estimateSize: () => lineHeight,
-    overscan: 6,
+    overscan: 2,
   });
   return (
     <div

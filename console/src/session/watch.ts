@@ -4,6 +4,7 @@ import { create } from "zustand";
 import {
   api,
   message,
+  type Block,
   type Decision,
   type Client,
   type Faults,
@@ -40,6 +41,7 @@ export type State = {
   comings: { tick: number; client: Client; came: boolean }[]; // the newest first
   faults?: Faults;
   delivered: Map<string, Map<number, number>>; // by decision and client: the tick in which it was confirmed
+  everybodyHas: Set<string>; // decisions that every client who was there has confirmed
   outcomes: Record<Outcome, number>; // of the decisions since the page was opened
   told: (Told & { key: string })[];
   load?: Load;
@@ -72,6 +74,7 @@ export function fresh(id: number): State {
     columns: [],
     decisions: [],
     delivered: new Map(),
+    everybodyHas: new Set(),
     outcomes: { accepted: 0, denied: 0, dropped: 0, malformed: 0, faulted: 0 },
     told: [],
     spans: [],
@@ -102,6 +105,7 @@ export function take(s: State, m: Watch): State {
     next.faults = m.session?.faults;
     next.changed = new Map();
     next.delivered = new Map();
+    next.everybodyHas = new Set();
     next.since = m.tick;
   }
   if (m.faults) next.faults = m.faults;
@@ -131,7 +135,8 @@ export function take(s: State, m: Watch): State {
     };
     const inCopy = nothingTouched();
     inCopy.all = !before;
-    for (const f of c.frames ?? []) apply(column.copy, f, inCopy);
+    for (const f of c.frames ?? [])
+      apply(column.copy, { ...f, state: f.state?.map((i) => m.blocks?.[i] as Block) }, inCopy);
     column.frames = undefined;
     touched.set(c.number, inCopy);
     if (inCopy.all || inCopy.entities.size > 0) next.structure++;
@@ -168,11 +173,22 @@ function noteDeliveries(s: State): void {
     let of = s.delivered.get(key);
     if (d.tick <= s.since && !of) continue;
     known.add(key);
+    if (s.everybodyHas.has(key)) continue;
     if (!of) s.delivered.set(key, (of = new Map()));
     const wasHere = (c: Column) => c.from <= d.tick || c.number === d.client.number;
-    for (const c of s.columns) if (wasHere(c) && c.seen >= d.tick && !of.has(c.number)) of.set(c.number, s.tick);
+    let isComplete = true;
+    for (const c of s.columns) {
+      if (!wasHere(c) || of.has(c.number)) continue;
+      if (c.seen >= d.tick) of.set(c.number, s.tick);
+      else isComplete = false;
+    }
+    if (isComplete) s.everybodyHas.add(key);
   }
-  for (const key of s.delivered.keys()) if (!known.has(key)) s.delivered.delete(key);
+  for (const key of s.delivered.keys())
+    if (!known.has(key)) {
+      s.delivered.delete(key);
+      s.everybodyHas.delete(key);
+    }
 }
 
 // noteChanges notes when the server's values changed. What a sheet begins with is no change.
@@ -323,13 +339,10 @@ export function follow(id: number): () => void {
       }),
     );
   };
-  const drawSoon = () => {
-    const wait = drawn + rest - performance.now();
-    if (document.hidden)
-      setTimeout(draw, longestRest); // a page in the background draws no frames
-    else if (wait > quickFrame) setTimeout(() => requestAnimationFrame(draw), wait);
-    else requestAnimationFrame(draw);
-  };
+  // A draw is a task of its own, apart from the browser's layout and painting after it: two short tasks keep a key that
+  // is pressed meanwhile waiting for half as long as one.
+  const drawSoon = () =>
+    setTimeout(draw, document.hidden ? longestRest : Math.max(drawn + rest - performance.now(), 0));
   const ended = async (reason: string) => {
     try {
       const session = await api.session(id);

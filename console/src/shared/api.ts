@@ -158,6 +158,8 @@ export type Block = {
   left?: number[];
 };
 export type Frame = { tick: number; snapshot?: boolean; state?: Block[] };
+// WatchFrame is a frame of a client; state says which of the message's blocks it consists of.
+export type WatchFrame = { tick: number; snapshot?: boolean; state?: number[] };
 export type WatchClient = Client & {
   test: boolean;
   lost?: boolean; // its connection is lost
@@ -165,7 +167,7 @@ export type WatchClient = Client & {
   sent: number;
   waits?: number;
   bytes?: { limit: number; sent: number; waiting: number };
-  frames?: Frame[];
+  frames?: WatchFrame[];
   differences?: number;
 };
 export type Watch = {
@@ -175,6 +177,7 @@ export type Watch = {
   tick: number;
   server?: Frame;
   clients: WatchClient[];
+  blocks?: Block[];
   left?: number[];
   decisions: Decision[];
   told: Told[];
