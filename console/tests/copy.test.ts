@@ -13,7 +13,7 @@ import {
   stale,
   things,
 } from "../src/session/copy";
-import { count, recheck, type Apart } from "../src/session/apart";
+import { count, recheck, truthOf, type Apart } from "../src/session/apart";
 import { fresh } from "../src/session/watch";
 import { take, wreck, type Inline } from "./wreck";
 
@@ -94,7 +94,7 @@ test("an entity that is gone, or belongs to another client, is not in step", () 
   };
   const counts = (c: ReturnType<typeof client>) => {
     const apart: Apart = new Map();
-    recheck(apart, outline, server, c, { all: true, entities: new Set(), properties: new Map() });
+    recheck(apart, truthOf(outline, server), c, { all: true, entities: new Set(), updates: [] });
     return count(server, [{ ...c, apart }]);
   };
   const bos = { ...truth, owner: 2 };

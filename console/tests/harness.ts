@@ -20,7 +20,7 @@ export type Console = {
   shows: (row: string, column: string, want: string | RegExp) => Promise<void>;
   decision: () => ReturnType<Page["getByTestId"]>;
   openClient: (name: string, role?: string) => Promise<void>;
-  violations: () => Promise<string[]>;
+  violations: () => Promise<string[]>; // of WCAG, and what no key comes to
   stop: (signal: "SIGTERM" | "SIGKILL") => Promise<void>;
   start: () => Promise<void>; // again, at the same address
 };
@@ -60,7 +60,10 @@ export function startConsole(name: string, ...command: string[]): Console {
     const found = await new AxeBuilder({ page: c.page })
       .withTags(["wcag2a", "wcag2aa", "wcag21a", "wcag21aa", "wcag22aa"])
       .analyze();
-    return found.violations.map((v) => `${v.id}: ${v.nodes.map((n) => `${n.html} ${n.failureSummary}`).join(" ")}`);
+    const failures = found.violations.map(
+      (v) => `${v.id}: ${v.nodes.map((n) => `${n.html} ${n.failureSummary}`).join(" ")}`,
+    );
+    return [...failures, ...(await forPointerAlone(c.page))];
   };
 
   let listen = "127.0.0.1:0";
@@ -101,6 +104,80 @@ export function startConsole(name: string, ...command: string[]): Console {
     sql(`drop database ${database} with (force)`);
   });
   return c;
+}
+
+// forPointerAlone lists what does something when it is pressed and cannot be focused. What the map does is what keys,
+// the list of its entities and the fields of a request do as well.
+function forPointerAlone(page: Page): Promise<string[]> {
+  return page.evaluate(() => {
+    const handlers = ["onClick", "onDoubleClick", "onMouseDown", "onPointerDown", "onWheel"];
+    const out: string[] = [];
+    for (const element of document.querySelectorAll<HTMLElement>("#root *, [data-radix-portal] *, [role=dialog]")) {
+      const key = Object.keys(element).find((k) => k.startsWith("__reactProps$"));
+      const props = key ? (element as unknown as Record<string, Record<string, unknown>>)[key] : undefined;
+      if (!handlers.some((h) => props?.[h]) || !element.checkVisibility()) continue;
+      const isControl = element.matches("button, a[href], input, select, textarea, summary, label, canvas");
+      const isMoving = element.matches("[role=tab], [role=menuitem], [role=option], [role=radio], [role=dialog]");
+      const isTrack = !!element.querySelector("[role=slider]"); // along which keys move the thumb
+      if (!isControl && !isMoving && !isTrack && element.tabIndex < 0)
+        out.push(`for the pointer alone: ${element.outerHTML}`);
+    }
+    return out;
+  });
+}
+
+// passedBy presses Tab until the focus comes round, and lists what can be pressed and was not reached, or does not show
+// that it has the focus.
+export async function passedBy(page: Page): Promise<string[]> {
+  await page.evaluate(() => {
+    const reached = new Set<Element>();
+    (window as unknown as { reached: Set<Element> }).reached = reached;
+    document.addEventListener("focusin", (e) => reached.add(e.target as Element));
+    if (document.querySelector("[role=dialog]")) return; // it keeps the focus
+    const top = document.createElement("span"); // from where Tab begins
+    top.tabIndex = -1;
+    document.body.prepend(top);
+    top.focus();
+    top.remove();
+    reached.delete(top);
+  });
+  // look tells whether the focus has come round, to the page itself or to what had it first in a window, and of what
+  // has it and does not show it. Some hand it on at once.
+  const look = () =>
+    page.evaluate(async () => {
+      const { reached } = window as unknown as { reached: Set<Element> };
+      const at = document.activeElement as HTMLElement;
+      const isRound = at === document.body || (at.closest("[role=dialog]") && at === [...reached][0]);
+      // A list that scrolls draws its next lines in the next frame.
+      const frame = () => new Promise((done) => requestAnimationFrame(done));
+      if (at.closest("[role=table]")) await frame().then(frame);
+      const isShown = () =>
+        getComputedStyle(at.closest(".cm-editor") ?? at).outlineStyle !== "none" ||
+        at.matches("body, [role=dialog], [role=tablist], [role=radiogroup]");
+      if (!isShown()) await new Promise((done) => setTimeout(done, 100)); // the editor's comes a moment later
+      return { isRound, unseen: isShown() ? [] : [`focus is not seen: ${at.outerHTML.slice(0, 300)}`] };
+    });
+  const out: string[] = [];
+  for (let i = 0; i < 500; i++) {
+    await page.keyboard.press("Tab");
+    const { isRound, unseen } = await look();
+    out.push(...unseen);
+    if (i > 0 && isRound) break;
+  }
+  const missed = await page.evaluate(() => {
+    const { reached } = window as unknown as { reached: Set<Element> };
+    const reachable =
+      "button:enabled, a[href], input:enabled, select:enabled, textarea:enabled, summary, [tabindex='0']";
+    return [...document.querySelectorAll<HTMLElement>(reachable)]
+      .filter((element) => {
+        const isHere = element.checkVisibility() && !element.closest("[aria-hidden=true], [inert]");
+        // Of radios, and of tabs, one is reached, and the others from there by the arrows. A button asks for files.
+        const isOneOf = element.matches("input[type=radio], input[type=file], [role=radio], [role=tab], [role=option]");
+        return isHere && !isOneOf && !reached.has(element);
+      })
+      .map((element) => `passed by: ${element.outerHTML.slice(0, 300)}`);
+  });
+  return [...out, ...missed];
 }
 
 // folder makes a folder for the files of a test.

@@ -1,7 +1,7 @@
 // Which rows the sheet has, where copies stand apart, and where values with parts differ.
 
 import { expect, test } from "vitest";
-import { count, recheck, type Apart } from "../src/session/apart";
+import { count, recheck, truthOf, type Apart } from "../src/session/apart";
 import { apply, emptyCopy, nothingTouched, standingOf, standingOfOwner, type Copy } from "../src/session/copy";
 import { differencesOf, itemsOf } from "../src/session/items";
 import { paramsOf, rowsOf, viewOf, type View } from "../src/session/rows";
@@ -247,7 +247,7 @@ test("a snapshot of a client is compared whole", () => {
     nothingTouched(),
   );
   const apart: Apart = new Map([[99, new Map([["hull", "apart" as const]])]]);
-  recheck(apart, outline, server, { number: 1, copy }, touched);
+  recheck(apart, truthOf(outline, server), { number: 1, copy }, touched);
   expect([...apart.keys()].sort()).toEqual([22, 23]);
 });
 

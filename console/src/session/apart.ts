@@ -1,40 +1,64 @@
 // Which values clients hold otherwise than the server. It is kept up to date by what frames have touched, since to
 // compare everything at each tick would take longer than a tick with many clients.
 
-import type { Client, Outline } from "../shared/api";
-import { kindOf, standingOf, standingOfOwner, type Copy, type Holder, type Standing, type Touched } from "./copy";
+import type { Client, Kind, Outline, Property, Update } from "../shared/api";
+import {
+  kindOf,
+  standingOf,
+  standingOfOwner,
+  type Copy,
+  type Holder,
+  type Standing,
+  type Thing,
+  type Touched,
+} from "./copy";
 
 // Apart is what of a client's copy is not as on the server: by entity and property, or an empty name for the entity
 // itself. What is not in it is the same, or not for this client.
 export type Apart = Map<number, Map<string, Standing>>;
 
-// recheck brings a client's Apart up to date after frames have touched the server's state, the client's copy, or both:
-// what both have touched is looked at once.
-export function recheck(apart: Apart, outline: Outline, server: Copy, client: Holder, ...touched: Touched[]): void {
-  if (touched.some((t) => t.all)) {
-    apart.clear();
-    for (const entity of server.things.keys()) recheckEntity(apart, outline, server, client, entity);
-    for (const entity of client.copy.things.keys())
-      if (!server.things.has(entity)) recheckEntity(apart, outline, server, client, entity);
-    return;
-  }
-  touched.forEach((t, i) => {
-    const before = touched.slice(0, i);
-    for (const entity of t.entities)
-      if (!before.some((b) => b.entities.has(entity))) recheckEntity(apart, outline, server, client, entity);
-    for (const [entity, names] of t.properties) {
-      if (touched.some((b) => b.entities.has(entity))) continue;
-      const truth = server.things.get(entity);
-      if (!truth) continue; // it is gone from the server, and told as a whole
-      const kind = kindOf(outline, truth);
-      for (const property of kind.properties)
-        if (names.has(property.name) && !before.some((b) => b.properties.get(entity)?.has(property.name)))
-          note(apart, entity, property.name, standingOf(kind, client, truth, property));
-    }
-  });
+// Truth is what the server holds, for who compares copies with it. What an update is about is looked up once and not
+// for each of the clients that are sent the same update.
+export type Truth = { outline: Outline; server: Copy; targets: Map<Update, Target | undefined> };
+type Target = { truth: Thing; kind: Kind; properties: Property[] };
+
+export function truthOf(outline: Outline, server: Copy): Truth {
+  return { outline, server, targets: new Map() };
 }
 
-function recheckEntity(apart: Apart, outline: Outline, server: Copy, client: Holder, entity: number): void {
+// targetOf gives what an update is about: nothing, when that is gone from the server, which is told as a whole.
+function targetOf({ outline, server, targets }: Truth, u: Update): Target | undefined {
+  if (targets.has(u)) return targets.get(u);
+  const truth = server.things.get(u.entity);
+  const kind = truth && kindOf(outline, truth);
+  const isNamed = (p: Property) => p.name in u.values || !!u.withdrawn?.includes(p.name);
+  const target = truth && kind && { truth, kind, properties: kind.properties.filter(isNamed) };
+  targets.set(u, target);
+  return target;
+}
+
+// recheck brings a client's Apart up to date after frames have touched the server's state, the client's copy, or both.
+export function recheck(apart: Apart, truth: Truth, client: Holder, ...touched: Touched[]): void {
+  const { server } = truth;
+  if (touched.some((t) => t.all)) {
+    apart.clear();
+    for (const entity of server.things.keys()) recheckEntity(apart, truth, client, entity);
+    for (const entity of client.copy.things.keys())
+      if (!server.things.has(entity)) recheckEntity(apart, truth, client, entity);
+    return;
+  }
+  for (const t of touched) {
+    for (const u of t.updates) {
+      const target = targetOf(truth, u);
+      if (!target) continue;
+      for (const property of target.properties)
+        note(apart, u.entity, property.name, standingOf(target.kind, client, target.truth, property));
+    }
+    for (const entity of t.entities) recheckEntity(apart, truth, client, entity);
+  }
+}
+
+function recheckEntity(apart: Apart, { outline, server }: Truth, client: Holder, entity: number): void {
   apart.delete(entity);
   const truth = server.things.get(entity);
   const thing = truth ?? client.copy.things.get(entity);

@@ -1,7 +1,7 @@
 // What one side holds of a session, made from frames alone; and how a client's copy compares with the server's.
 
 import equal from "fast-deep-equal";
-import type { Client, Frame, Kind, Outline, Property, Type } from "../shared/api";
+import type { Client, Frame, Kind, Outline, Property, Type, Update } from "../shared/api";
 
 // Thing is an entity as a copy has it. withdrawn are properties that it had and has not any more.
 export type Thing = {
@@ -13,15 +13,16 @@ export type Thing = {
 };
 export type Copy = { tick: number; clients: Client[]; things: Map<number, Thing> };
 
-// Touched is what a frame has changed of a copy: everything, whole entities, or properties by entity.
-export type Touched = { all: boolean; entities: Set<number>; properties: Map<number, Set<string>> };
+// Touched is what frames have changed of a copy: everything, whole entities, or what updates name. The updates are
+// those of the frames, which many copies share.
+export type Touched = { all: boolean; entities: Set<number>; updates: Update[] };
 
 export function emptyCopy(): Copy {
   return { tick: 0, clients: [], things: new Map() };
 }
 
 export function nothingTouched(): Touched {
-  return { all: false, entities: new Set(), properties: new Map() };
+  return { all: false, entities: new Set(), updates: [] };
 }
 
 // apply brings a copy to a frame's tick: the parts are applied across all blocks in the order joins, spawns, owners,
@@ -59,10 +60,7 @@ export function apply(copy: Copy, frame: Frame, touched = nothingTouched()): Tou
       }
       Object.assign(thing.values, u.values);
       if (thing.withdrawn) for (const name in u.values) thing.withdrawn.delete(name);
-      let names = touched.properties.get(u.entity);
-      if (!names) touched.properties.set(u.entity, (names = new Set()));
-      for (const name of u.withdrawn ?? []) names.add(name);
-      for (const name in u.values) names.add(name);
+      touched.updates.push(u);
     }
   for (const b of blocks) {
     for (const n of b.gone ?? []) {
@@ -104,8 +102,8 @@ export function standingOf(kind: Kind, client: Holder, truth: Thing, property: P
   return has && same(held[property.name], truth.values[property.name]) ? "=" : "apart";
 }
 
-// Audience is what is known here of who gets a property, with its entity. Whether any other audience holds a client only
-// the server can tell: what the client has not, it is taken not to get.
+// Audience is what is known here of who gets a property, with its entity. Whether any other audience holds a client
+// only the server can tell: what the client has not, it is taken not to get.
 type Audience = { nobody: boolean; owner: boolean; unknown: boolean };
 
 // audienceOf gives a property's audience. It is asked for each value that a frame touches, and therefore kept.

@@ -19,7 +19,7 @@ import {
   type Watch,
   type WatchClient,
 } from "../shared/api";
-import { recheck, type Apart } from "./apart";
+import { recheck, truthOf, type Apart } from "./apart";
 import { keyOf } from "./flow";
 import { add, begin, emptyHistory, messagesTo, rangeOf, wantsSheet, type History } from "./history";
 import { apply, emptyCopy, nothingTouched, type Copy, type Touched } from "./copy";
@@ -143,9 +143,10 @@ export function take(s: State, m: Watch): State {
     if (at >= 0) next.columns[at] = column;
     else next.columns = [...next.columns, column];
   }
-  for (const c of next.columns)
-    if (next.outline)
-      recheck(c.apart, next.outline, next.server, c, serverTouched, touched.get(c.number) ?? nothingTouched());
+  if (next.outline) {
+    const truth = truthOf(next.outline, next.server);
+    for (const c of next.columns) recheck(c.apart, truth, c, serverTouched, touched.get(c.number) ?? nothingTouched());
+  }
   if (m.type !== "sheet" && m.decisions.length > 0) {
     next.outcomes = { ...s.outcomes };
     for (const d of m.decisions) next.outcomes[d.outcome]++;
@@ -200,7 +201,7 @@ function noteChanges(s: State, touched: Touched, isSheet: boolean): void {
     for (const name of names) of.set(name, s.tick);
     s.changed.set(entity, of);
   };
-  for (const [entity, names] of touched.properties) note(entity, names);
+  for (const u of touched.updates) note(u.entity, [...Object.keys(u.values), ...(u.withdrawn ?? [])]);
   for (const entity of touched.entities) {
     const thing = s.server.things.get(entity);
     if (thing) note(entity, ["", ...Object.keys(thing.values)]);

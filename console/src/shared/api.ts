@@ -149,11 +149,12 @@ export type Told = {
 };
 
 export type Spawned = { entity: number; kind: string; owner: number; values: Record<string, unknown> };
+export type Update = { entity: number; kind: string; values: Record<string, unknown>; withdrawn?: string[] };
 export type Block = {
   joined?: Client[];
   spawned?: Spawned[];
   owned?: { entity: number; owner: number }[];
-  values?: { entity: number; kind: string; values: Record<string, unknown>; withdrawn?: string[] }[];
+  values?: Update[];
   gone?: number[];
   left?: number[];
 };
