@@ -66,25 +66,25 @@ func (f *Follower) Sheet(m *Moment) api.Watch {
 		Outline:   f.contract.FullOutline(),
 		Tick:      m.tick,
 		Server:    (&wire.Frame{Tick: m.tick, Snapshot: true, Blocks: []*wire.Block{m.server}}).AppendJSON(nil),
-		Clients:   []api.WatchClient{},
 		Decisions: nonNil(m.decisions),
 		Told:      nonNil(m.told),
 		Arrivals:  m.arrivals,
 	}
-	var blocks blockTable
+	var frames frameTable
+	sheet.Clients = make([]api.WatchClient, len(m.clients))
 	for i := range m.clients {
 		of := f.mirrors[m.clients[i].client.Number]
 		if of != nil {
 			of.confirm(m.clients[i].confirmed)
 		}
-		client := f.describeClient(&m.clients[i])
+		client := &sheet.Clients[i]
+		*client = f.describeClient(&m.clients[i])
 		if of != nil {
 			frame := &wire.Frame{Tick: of.copy.Tick, Snapshot: true, Blocks: []*wire.Block{of.copy.Snapshot()}}
-			client.Frames = []api.WatchFrame{blocks.add(frame)}
+			frames.add(&client.Frames, frame)
 		}
-		sheet.Clients = append(sheet.Clients, client)
 	}
-	sheet.Blocks = blocks.list
+	sheet.Blocks = frames.finish()
 	return sheet
 }
 
@@ -135,9 +135,9 @@ func (f *Follower) Tick(m *Moment) *api.Watch {
 	for _, n := range msg.Left {
 		delete(f.mirrors, n)
 	}
-	var blocks blockTable
-	msg.Clients = f.changedClients(m, &blocks)
-	msg.Blocks = blocks.list
+	var frames frameTable
+	msg.Clients = f.changedClients(m, &frames)
+	msg.Blocks = frames.finish()
 	if m.tick%int64(f.contract.TickRate) == 0 {
 		msg.Traffic = f.traffic.take(m.tick, f.mirrors)
 	}
@@ -194,9 +194,9 @@ func (f *Follower) takeFrame(client int, raw []byte) {
 }
 
 // changedClients describes the clients of which there is something new: they were sent something, or have confirmed it.
-// What their frames consist of is added to blocks.
-func (f *Follower) changedClients(m *Moment, blocks *blockTable) []api.WatchClient {
-	out := []api.WatchClient{}
+// Their frames are added to a table.
+func (f *Follower) changedClients(m *Moment, frames *frameTable) []api.WatchClient {
+	out := make([]api.WatchClient, 0, len(m.clients)) // they stay where they are
 	for i := range m.clients {
 		c := &m.clients[i]
 		of := f.mirrors[c.client.Number]
@@ -205,43 +205,39 @@ func (f *Follower) changedClients(m *Moment, blocks *blockTable) []api.WatchClie
 			continue
 		}
 		of.toldLost = c.isLost
-		client := f.describeClient(c)
+		out = append(out, f.describeClient(c))
 		for _, frame := range of.newlyConfirmed {
-			client.Frames = append(client.Frames, blocks.add(frame))
+			frames.add(&out[len(out)-1].Frames, frame)
 		}
 		of.newlyConfirmed = nil
 		of.changed = false
 		of.toldConfirmed = of.confirmed
-		out = append(out, client)
 	}
 	return out
 }
 
-// blockTable is what the frames of a message consist of. Clients that may have the same are sent the same, so that most
-// blocks stand in the frames of many.
-type blockTable struct {
-	list  []json.RawMessage
-	index map[string]int // in list
+// frameTable collects the frames of a message's clients: clients that may have the same are sent the same, and so most
+// of what frames consist of stands in the frames of many.
+type frameTable struct {
+	frames []*wire.Frame
+	places []*[]api.WatchFrame // where each of them is to be told
 }
 
-// add adds what a frame consists of, and returns the frame with references to it.
-func (t *blockTable) add(f *wire.Frame) api.WatchFrame {
-	out := api.WatchFrame{Tick: f.Tick, Snapshot: f.Snapshot}
-	for _, b := range f.Blocks {
-		if b.Empty() {
-			continue
-		}
-		raw := b.JSON()
-		at, isThere := t.index[string(raw)]
-		if !isThere {
-			at = len(t.list)
-			t.list = append(t.list, raw)
-			if t.index == nil {
-				t.index = map[string]int{}
-			}
-			t.index[string(raw)] = at
-		}
-		out.State = append(out.State, at)
+// add adds a frame that is to be told in a list of frames, which has to stay where it is.
+func (t *frameTable) add(list *[]api.WatchFrame, f *wire.Frame) {
+	t.frames = append(t.frames, f)
+	t.places = append(t.places, list)
+}
+
+// finish puts each frame into its list, and returns the blocks that they consist of.
+func (t *frameTable) finish() []json.RawMessage {
+	blocks, of := wire.Share(t.frames)
+	for i, f := range t.frames {
+		*t.places[i] = append(*t.places[i], api.WatchFrame{Tick: f.Tick, Snapshot: f.Snapshot, State: of[i]})
+	}
+	out := make([]json.RawMessage, 0, len(blocks))
+	for _, b := range blocks {
+		out = append(out, b.JSON())
 	}
 	return out
 }

@@ -219,6 +219,7 @@ func (d *describer) run() {
 		}
 	}()
 	for m := range d.moments {
+		Failpoints.Describes.Hit()
 		size := int64(m.moment.Size())
 		if m.watcher != nil {
 			sheet := d.follower.Sheet(m.moment)

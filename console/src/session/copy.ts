@@ -188,6 +188,7 @@ type Attached = { attached: string; by?: number[]; is: number | number[] };
 
 // same tells whether two values say the same: of what is attached, to what.
 export function same(a: unknown, b: unknown): boolean {
+  if (a === b) return true;
   if (isAttached(a) && isAttached(b)) return a.attached === b.attached && equal(a.by, b.by);
   return equal(a, b);
 }

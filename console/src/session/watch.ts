@@ -41,7 +41,7 @@ export type State = {
   comings: { tick: number; client: Client; came: boolean }[]; // the newest first
   faults?: Faults;
   delivered: Map<string, Map<number, number>>; // by decision and client: the tick in which it was confirmed
-  everybodyHas: Set<string>; // decisions that every client who was there has confirmed
+  everybodyHas: WeakSet<Decision>; // decisions that every client who was there has confirmed
   outcomes: Record<Outcome, number>; // of the decisions since the page was opened
   told: (Told & { key: string })[];
   load?: Load;
@@ -74,7 +74,7 @@ export function fresh(id: number): State {
     columns: [],
     decisions: [],
     delivered: new Map(),
-    everybodyHas: new Set(),
+    everybodyHas: new WeakSet(),
     outcomes: { accepted: 0, denied: 0, dropped: 0, malformed: 0, faulted: 0 },
     told: [],
     spans: [],
@@ -105,7 +105,7 @@ export function take(s: State, m: Watch): State {
     next.faults = m.session?.faults;
     next.changed = new Map();
     next.delivered = new Map();
-    next.everybodyHas = new Set();
+    next.everybodyHas = new WeakSet();
     next.since = m.tick;
   }
   if (m.faults) next.faults = m.faults;
@@ -151,7 +151,11 @@ export function take(s: State, m: Watch): State {
     next.outcomes = { ...s.outcomes };
     for (const d of m.decisions) next.outcomes[d.outcome]++;
   }
-  next.decisions = [...[...m.decisions].reverse(), ...next.decisions].slice(0, keep);
+  if (m.decisions.length > 0) {
+    const decisions = [...[...m.decisions].reverse(), ...next.decisions];
+    next.decisions = decisions.slice(0, keep);
+    for (const d of decisions.slice(keep)) next.delivered.delete(keyOf(d));
+  }
   for (const a of m.arrivals ?? [])
     for (const d of m.decisions.filter((x) => x.tick === a.tick))
       next.delivered.set(keyOf(d), new Map(Object.entries(a.clients).map(([number, tick]) => [Number(number), tick])));
@@ -161,20 +165,20 @@ export function take(s: State, m: Watch): State {
     const logs = m.logs.map((l, i) => ({ ...l, key: `${next.turn}/${i}` })).reverse();
     next.logs = [...logs, ...next.logs].slice(0, keep);
   }
-  const told = m.told.map((t, i) => ({ ...t, key: `${next.turn}/${i}` })).reverse();
-  next.told = [...told, ...next.told].slice(0, keep);
+  if (m.told.length > 0) {
+    const told = m.told.map((t, i) => ({ ...t, key: `${next.turn}/${i}` })).reverse();
+    next.told = [...told, ...next.told].slice(0, keep);
+  }
   return next;
 }
 
 // noteDeliveries notes which clients have confirmed the tick of each decision by now. Who came later does not count.
 function noteDeliveries(s: State): void {
-  const known = new Set<string>();
   for (const d of s.decisions) {
+    if (s.everybodyHas.has(d)) continue;
     const key = keyOf(d);
     let of = s.delivered.get(key);
     if (d.tick <= s.since && !of) continue;
-    known.add(key);
-    if (s.everybodyHas.has(key)) continue;
     if (!of) s.delivered.set(key, (of = new Map()));
     const wasHere = (c: Column) => c.from <= d.tick || c.number === d.client.number;
     let isComplete = true;
@@ -183,13 +187,8 @@ function noteDeliveries(s: State): void {
       if (c.seen >= d.tick) of.set(c.number, s.tick);
       else isComplete = false;
     }
-    if (isComplete) s.everybodyHas.add(key);
+    if (isComplete) s.everybodyHas.add(d);
   }
-  for (const key of s.delivered.keys())
-    if (!known.has(key)) {
-      s.delivered.delete(key);
-      s.everybodyHas.delete(key);
-    }
 }
 
 // noteChanges notes when the server's values changed. What a sheet begins with is no change.
@@ -300,7 +299,7 @@ function beginPart(id: number): () => void {
 
 // A frame that takes no longer than quickFrame (ms) costs nobody anything. What it takes beyond that, restFactor times,
 // the page is left alone, longestRest (ms) at most.
-const quickFrame = 20;
+const quickFrame = 10;
 const restFactor = 4;
 const longestRest = 250;
 
