@@ -190,6 +190,44 @@ test("what was done is recorded as a drill, which passes, and fails once the con
   expect(await c.violations()).toEqual([]);
 });
 
+test("the shortest run that an audit found is played into the sheet, at the tick where it shows", async () => {
+  const file = join(folder(), "yard.kam");
+  writeFileSync(
+    file,
+    `contract yard language 1
+seats 10
+roles player
+entity Diver per player {
+  air:  int 0..100 = 100 clamped
+  left: int 0..9 = 3
+  request spend() limit 4 per second { left -= 1 }
+  request share() limit 4 per second { air = 90 / left }
+}`,
+  );
+  c.kamerad("contract", "publish", file);
+  const started = await fetch(`${c.address}/api/contracts/yard/versions/1/trials`, {
+    method: "POST",
+    headers: { "Content-Type": "application/json" },
+    body: JSON.stringify({ what: "audit", seed: 4, rounds: 2, ticks: 200 }),
+  });
+  const { id } = (await started.json()) as { id: number };
+  await c.page.goto(`${c.address}/trials/${id}`);
+  const effects = c.page.getByRole("region", { name: "What attacks came to" });
+  const effect = effects.getByRole("listitem").filter({ hasText: "division by zero" }).first();
+  await effect.getByRole("link", { name: "Play it" }).click();
+  await c.page
+    .getByRole("status")
+    .getByText(/division by zero.*It shows in tick \d+/)
+    .waitFor();
+  await c.page.locator("[data-row]").first().waitFor();
+  await c.page.getByRole("table", { name: "Time line" }).getByText("faulted").first().waitFor();
+  await c.page.getByRole("button", { name: "1 failed inside" }).waitFor();
+  expect(await c.page.locator('[data-row$="left"] [data-column="server"]').allInnerTexts()).toContain("0");
+  expect(await c.violations()).toEqual([]);
+  await c.page.goto(`${c.address}/trials/${id}/play?effect=99`);
+  await c.page.getByRole("alert").getByText(`audit ${id} has no run of an effect 99`).waitFor();
+});
+
 test("each tab of a contract's page says its part, in both themes", async () => {
   await c.page.goto(`${c.address}/contracts/tidewreck`);
   await c.page.getByText("The checker knows of no danger in this version.").waitFor();

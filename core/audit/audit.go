@@ -20,7 +20,6 @@ import (
 	"bytes"
 	"cmp"
 	"context"
-	"crypto/sha256"
 	"encoding/json"
 	"fmt"
 	"hash/fnv"
@@ -187,6 +186,7 @@ type auditor struct {
 	foresight *foresee.Foresight  // nil when nothing can be foreseen
 	places    [][]float64         // constants in checks: where something is to be
 
+	number   int             // of the round, from 0
 	options  session.Options // of the sessions
 	effects  *effectSet      // of all rounds
 	inputs   []input         // what the second session was given
@@ -221,12 +221,8 @@ func Run(ctx context.Context, c *contract.Contract, o Options) (*Report, error) 
 			kinds:    map[uint32]string{},
 			places:   places(c),
 			effects:  found,
-			options: session.Options{
-				Key:      sha256.Sum256(fmt.Appendf(nil, "audit %d %d", o.Seed, round)),
-				Trace:    true,
-				Strict:   true,
-				Settings: o.With,
-			},
+			number:   round,
+			options:  sessionOptions(o, round),
 		}
 		var err error
 		a.foresight, _ = foresee.New(outline)
@@ -682,7 +678,7 @@ func (a *auditor) poke() {
 	if f.Type.Form == contract.FormStacks {
 		v = a.stacks(f.Type)
 	}
-	a.record(input{entity: s.Entity, name: f.Name, value: v})
+	a.record(input{entity: s.Entity, name: f.Name, value: v, typ: f.Type})
 	first := a.all.Set(s.Entity, f.Name, v)
 	second := a.few.Set(s.Entity, f.Name, v)
 	// The server refuses in one of the two what it does in the other: they have parted before.

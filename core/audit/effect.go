@@ -19,6 +19,8 @@ type Effect struct {
 	Times int      `json:"times"`           // how often it was seen
 	State State    `json:"state,omitempty"` // empty when it was not looked for a shorter run
 	Run   []string `json:"run,omitempty"`   // the shortest run that was found to lead there, in words
+	// Played is that run, to be played again; nil without one, or when it is too long.
+	Played *Played `json:"played,omitempty"`
 }
 
 // State says how a state came about in which an effect shows.
@@ -91,6 +93,7 @@ type input struct {
 	entity uint32          // whose value was set
 	name   string          // of the property
 	value  contract.Value
+	typ    *contract.Type // of the value
 }
 
 // set reports whether an input is a value that the audit set.
@@ -188,7 +191,9 @@ func (a *auditor) search(e *Effect, sent *given, shows func(*session.Step) bool)
 		state = ByPlay
 	}
 	list, last = soonest(list, last, holds)
-	e.State, e.Run = state, a.words(list, last)
+	e.State = state
+	e.Run = a.words(list, last)
+	e.Played = a.played(list, last)
 }
 
 // fewest leaves out inputs, ever smaller parts of them at a time, for as long as holds.

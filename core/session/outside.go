@@ -41,6 +41,19 @@ func (s *Session) Named(entity uint32) (kind string, nth int64, owner int, ok bo
 	return "", 0, 0, false
 }
 
+// PropertyType returns the type of a property of an entity, or nil when there is no such entity or property.
+func (s *Session) PropertyType(entity uint32, property string) *contract.Type {
+	e := s.find(entity)
+	if e == nil {
+		return nil
+	}
+	p := e.Kind.Property(property)
+	if p == nil {
+		return nil
+	}
+	return p.Type
+}
+
 // Nth returns the public number of the entity that was the nth of its kind to be spawned, 0 when it is not there.
 func (s *Session) Nth(kind string, nth int64) uint32 {
 	for _, e := range s.world.Entities() {

@@ -134,6 +134,7 @@ func (a *API) routes(r chi.Router) {
 	r.Get("/contracts/{name}/versions/{version}/trials", answer(a, a.listTrials))
 	r.Post("/contracts/{name}/versions/{version}/play", answer(a, a.playDrill))
 	r.Get("/trials/{trial}", answer(a, a.trial))
+	r.Get("/trials/{trial}/effects/{effect}/play", answer(a, a.playEffect))
 	r.Post("/trials/{trial}/stop", answer(a, a.stopTrial))
 	r.Get("/findings", answer(a, a.findings))
 	r.Get("/service", answer(a, a.serviceState))

@@ -39,6 +39,27 @@ func (a *API) playDrill(r *http.Request) (api.PlayedDrill, error) {
 	return a.trials.Play(r.Context(), version, in)
 }
 
+// playEffect plays the shortest run of an effect that an audit found, and returns what who watches it would have seen.
+func (a *API) playEffect(r *http.Request) (api.PlayedDrill, error) {
+	t, err := a.trial(r)
+	if err != nil {
+		return api.PlayedDrill{}, err
+	}
+	text := chi.URLParam(r, "effect")
+	n, err := strconv.Atoi(text)
+	if err != nil {
+		return api.PlayedDrill{}, &problems.Refusal{
+			Status: http.StatusNotFound,
+			Detail: fmt.Sprintf("the effects of an audit are numbered from 1; there is no effect %.40q", text),
+		}
+	}
+	version, err := a.find(r, t.Contract, t.Version)
+	if err != nil {
+		return api.PlayedDrill{}, err
+	}
+	return a.trials.PlayEffect(r.Context(), t, version, n)
+}
+
 // versionOfPath returns the stored version that the path of a call names.
 func (a *API) versionOfPath(r *http.Request) (store.Version, error) {
 	n, err := numbered(chi.URLParam(r, "version"))

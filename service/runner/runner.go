@@ -142,7 +142,8 @@ type Runner struct {
 	slowSince   time.Time
 	overrunLog  repeatLog
 	contractLog repeatLog
-	faults      faultList
+	faultLog    repeatLog
+	faults      observe.FaultList
 
 	seed       uint64
 	transcript *transcript.Transcript // nil unless the session was opened with a seed

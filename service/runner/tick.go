@@ -28,11 +28,14 @@ func (r *Runner) Tick() {
 		}
 		r.Leave(cut.Client, cut.Reason)
 	}
-	failed := r.noteFaults(step)
+	faults := r.faults.Note(r.session, step)
+	for i := range faults {
+		r.logFault(&faults[i])
+	}
 	if len(step.Decisions) > 0 {
 		r.record(step.Decisions)
 	}
-	r.watchers.tick(r, step, failed)
+	r.watchers.tick(r, step, len(faults) > 0)
 	if step.Closed != "" && !r.ending {
 		r.ending = true
 		go r.ended(step.Closed) // it waits for this goroutine
@@ -49,6 +52,15 @@ func (r *Runner) Tick() {
 	}
 	r.meters.deferred.Add(float64(step.Deferred))
 	r.noteDuration(step, began, r.now().Sub(began))
+}
+
+// logFault logs that a body failed: the first time, and then once a minute with how often it did.
+func (r *Runner) logFault(f *session.Fault) {
+	if times := r.faultLog.count(f.Cause(), r.now()); times > 0 {
+		slog.Warn(
+			"the contract failed", "session", r.row.ID, "in", f.Of, "line", f.Line, "fault", f.Reason, "times", times,
+		)
+	}
 }
 
 // slowFor is how long it is told that a session's ticks take too long.
@@ -124,7 +136,7 @@ func (r *Runner) Describe() api.Session {
 	s.Clients = r.session.Clients()
 	s.Seed = r.seed
 	s.Memory, s.MemoryMost = r.session.Memory()
-	s.Faults = r.faults.summary()
+	s.Faults = r.faults.Summary()
 	if r.slowness != nil {
 		slow := *r.slowness
 		s.Slow = &slow

@@ -146,7 +146,7 @@ func (w *watchers) tick(r *Runner, step *session.Step, failed bool) {
 		return
 	}
 	if failed {
-		moment.Faults = r.faults.summary()
+		moment.Faults = r.faults.Summary()
 	}
 	if step.Tick%int64(r.session.Contract().TickRate) == 0 {
 		moment.Load = r.load.take(r)

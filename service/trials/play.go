@@ -9,6 +9,9 @@ import (
 	"time"
 
 	"kamerad.example/api"
+	"kamerad.example/core/audit"
+	"kamerad.example/core/compile"
+	"kamerad.example/core/contract"
 	"kamerad.example/core/drill"
 	"kamerad.example/core/session"
 	"kamerad.example/core/wire"
@@ -54,6 +57,21 @@ func (t *Trials) Play(ctx context.Context, version store.Version, in api.PlayDri
 			return api.PlayedDrill{}, problems.BadRequest(err.Error())
 		}
 	}
+	out, err := t.inTurn(ctx, func(limit context.Context) (api.PlayedDrill, error) {
+		return play(limit, version, d, options)
+	})
+	if errors.Is(err, context.DeadlineExceeded) && ctx.Err() == nil {
+		err = problems.BadRequest(
+			fmt.Sprintf("the drill %q takes more than %s; run it as a trial", d.Name, maxPlayTime),
+		)
+	}
+	return out, err
+}
+
+// inTurn plays something once it is its turn, for maxPlayTime at most.
+func (t *Trials) inTurn(
+	ctx context.Context, f func(limit context.Context) (api.PlayedDrill, error),
+) (api.PlayedDrill, error) {
 	select {
 	case t.playing <- struct{}{}:
 		defer func() { <-t.playing }()
@@ -62,13 +80,40 @@ func (t *Trials) Play(ctx context.Context, version store.Version, in api.PlayDri
 	}
 	limit, cancel := context.WithTimeout(ctx, maxPlayTime)
 	defer cancel()
-	out, err := play(limit, version, d, options)
-	if errors.Is(err, context.DeadlineExceeded) && ctx.Err() == nil {
-		err = problems.BadRequest(
-			fmt.Sprintf("the drill %q takes more than %s; run it as a trial", d.Name, maxPlayTime),
-		)
+	return f(limit)
+}
+
+// PlayEffect plays the shortest run of the nth effect that an audit found, from 1, and returns what who watches it
+// would have seen; the result is the effect. The error of one that cannot be played is a *problems.Refusal.
+func (t *Trials) PlayEffect(ctx context.Context, of api.Trial, version store.Version, n int) (api.PlayedDrill, error) {
+	var report audit.Report
+	if of.What != "audit" || json.Unmarshal(of.Report, &report) != nil {
+		return api.PlayedDrill{}, problems.BadRequest(fmt.Sprintf("trial %d is no audit that has ended", of.ID))
 	}
-	return out, err
+	if n < 1 || n > len(report.Causes) || report.Causes[n-1].Played == nil {
+		return api.PlayedDrill{}, &problems.Refusal{
+			Status: http.StatusNotFound,
+			Detail: fmt.Sprintf("audit %d has no run of an effect %d that can be played", of.ID, n),
+		}
+	}
+	effect := report.Causes[n-1]
+	c, mistakes := compile.LoadWith(version.Contract+".kam", version.Source, contract.Files(version.Files).Open)
+	if c == nil {
+		return api.PlayedDrill{}, &problems.Refusal{
+			Status: http.StatusUnprocessableEntity, Detail: "this version cannot be read any more", Mistakes: mistakes,
+		}
+	}
+	return t.inTurn(ctx, func(limit context.Context) (api.PlayedDrill, error) {
+		for ticks := int64(maxPlayTicks); ; ticks /= 2 {
+			r := &recorder{version: version, from: max(0, effect.Played.Ticks-ticks)}
+			if err := effect.Played.Play(limit, c, audit.Options{Seed: report.Seed}, r); err != nil {
+				return api.PlayedDrill{}, problems.BadRequest(err.Error())
+			}
+			if r.bytes <= maxPlayBytes || ticks <= 1 {
+				return api.PlayedDrill{Result: api.Encode(effect), Messages: r.messages}, nil
+			}
+		}
+	})
 }
 
 // play runs a drill twice: to know how long it is, and then to tell of its last ticks.
@@ -95,6 +140,7 @@ type recorder struct {
 	from     int64
 	tamper   func(client int, f *wire.Frame) *wire.Frame
 	observer *observe.Observer
+	faults   observe.FaultList
 	follower *observe.Follower // nil until the run has come to from
 	messages []json.RawMessage
 	bytes    int
@@ -115,7 +161,11 @@ func (r *recorder) begin(s *session.Session) {
 	r.follower.Tamper = r.tamper
 	sheet := r.follower.Sheet(r.observer.Now())
 	sheet.Session = &api.Session{
-		Contract: r.version.Contract, Version: r.version.Version, Tick: s.Now(), Clients: s.Clients(),
+		Contract: r.version.Contract,
+		Version:  r.version.Version,
+		Tick:     s.Now(),
+		Clients:  s.Clients(),
+		Faults:   r.faults.Summary(),
 	}
 	r.keep(&sheet)
 }
@@ -140,7 +190,11 @@ func (r *recorder) Arrived(client int, tick int64) { r.observer.Holds(client, ti
 
 // Ticked keeps what there is to tell of a tick.
 func (r *recorder) Ticked(step *session.Step) {
-	if moment := r.observer.Tick(step, len(step.Faults) > 0); moment != nil {
+	faults := r.faults.Note(r.observer.Session(), step)
+	if moment := r.observer.Tick(step, len(faults) > 0); moment != nil {
+		if len(faults) > 0 {
+			moment.Faults = r.faults.Summary()
+		}
 		if msg := r.follower.Tick(moment); msg != nil {
 			r.keep(msg)
 		}

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 
@@ -13,6 +14,8 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"kamerad.example/api"
+	"kamerad.example/core/audit"
+	"kamerad.example/core/compile"
 	"kamerad.example/core/drill"
 	"kamerad.example/core/replicate"
 	"kamerad.example/core/wire"
@@ -188,5 +191,51 @@ func TestPlantedFaultsArePlayed(t *testing.T) {
 			break
 		}
 		assert.True(t, found, f.Name)
+	}
+}
+
+// The shortest run of what an audit found is played as a drill is, up to the tick in which it shows.
+func TestTheRunOfAnEffectIsPlayed(t *testing.T) {
+	version := store.Version{Contract: "yard", Version: 1, Source: `contract yard language 1
+seats 10
+roles player
+entity Diver per player {
+  air:  int 0..100 = 100 clamped
+  left: int 0..9 = 3
+  request spend() limit 4 per second { left -= 1 }
+  request share() limit 4 per second { air = 90 / left }
+}`}
+	c, problems := compile.Load("yard.kam", version.Source)
+	require.NotNil(t, c, problems.Error())
+	report, err := audit.Run(t.Context(), c, audit.Options{Seed: 4, Rounds: 2, Ticks: 200})
+	require.NoError(t, err)
+	n := 1 + slices.IndexFunc(report.Causes, func(e *audit.Effect) bool {
+		return strings.Contains(e.Text, "division by zero")
+	})
+	require.Positive(t, n)
+	of := api.Trial{ID: 7, What: "audit", Report: api.Encode(report)}
+	out, err := New(nil).PlayEffect(t.Context(), of, version, n)
+	require.NoError(t, err)
+	list, _, clients := watchedCopies(t, out.Messages)
+	last := list[len(list)-1]
+	assert.Equal(t, report.Causes[n-1].Played.Ticks, last.Tick)
+	faulted := slices.IndexFunc(last.Decisions, func(d api.Decision) bool { return d.Outcome == wire.Faulted })
+	assert.GreaterOrEqual(t, faulted, 0)
+	assert.NotEmpty(t, clients)
+	require.NotNil(t, last.Faults)
+	assert.Equal(t, "division by zero", last.Faults.Last[0].Reason)
+	assert.Equal(t, []int{list[0].Session.Version, len(list[0].Clients)}, []int{1, 0})
+
+	for want, in := range map[string]struct {
+		of api.Trial
+		n  int
+	}{
+		"trial 7 is no audit that has ended": {api.Trial{ID: 7, What: "audit"}, 1},
+		"trial 8 is no audit":                {api.Trial{ID: 8, What: "drills", Report: of.Report}, 1},
+		"has no run of an effect 0":          {of, 0},
+		"has no run of an effect 99":         {of, 99},
+	} {
+		_, err := New(nil).PlayEffect(t.Context(), in.of, version, in.n)
+		assert.ErrorContains(t, err, want)
 	}
 }

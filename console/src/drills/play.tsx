@@ -1,15 +1,89 @@
-// A drill that is played into the session's page: sheet, map, flow and time line, at the tick where it failed.
+// A drill, or a run that an audit found, played into the session's page: sheet, map, flow and time line, at the tick where
+// it failed.
 
 import { useEffect, useState } from "react";
 import { Link, useParams, useSearchParams } from "react-router";
 import { SessionView } from "../session/page";
 import { playBack, useWatch } from "../session/watch";
-import { api, message, type DrillReport, type DrillResult, type Trial } from "../shared/api";
+import { api, message, type DrillReport, type DrillResult, type Effect, type Trial } from "../shared/api";
 import { Bar } from "../shared/bar";
 import { aboutOf, filterOf, rowOf } from "./filter";
 
 export default function PlayPage() {
   const id = Number(useParams().id);
+  const [params] = useSearchParams();
+  const effect = Number(params.get("effect"));
+  return effect ? <PlayedEffect id={id} effect={effect} /> : <PlayedDrill id={id} />;
+}
+
+// Waiting is what is shown until something has been played, or cannot be.
+function Waiting(props: { id: number; title: string; told: string; error: string; back: string }) {
+  return (
+    <div className="flex h-full flex-col">
+      <Bar title={<h1 className="font-semibold">{props.title}</h1>} />
+      <p className="p-4">
+        {props.error ? (
+          <span role="alert" className="text-bad">
+            {props.error}{" "}
+          </span>
+        ) : (
+          <span className="text-muted">{props.told} </span>
+        )}
+        <Link className="link" to={`/trials/${props.id}`}>
+          {props.back}
+        </Link>
+      </p>
+    </div>
+  );
+}
+
+// PlayedEffect is the shortest run of what an audit found, played into the session's page at the tick where it shows.
+function PlayedEffect({ id, effect }: { id: number; effect: number }) {
+  const [result, setResult] = useState<Effect>();
+  const [error, setError] = useState("");
+  const title = `Effect ${effect}`;
+  useEffect(() => {
+    document.title = `${title} · Kamerad`;
+    let gone = false;
+    api
+      .playEffect(id, effect)
+      .then(({ result: played, messages }) => {
+        if (gone) return;
+        playBack(messages, played.played?.ticks ?? 0);
+        setResult(played);
+      })
+      .catch((e) => !gone && setError(message(e)));
+    return () => {
+      gone = true;
+    };
+  }, [id, effect, title]);
+  if (!result)
+    return <Waiting id={id} title={title} told="The run is played again… " error={error} back="Back to the audit" />;
+  return (
+    <SessionView
+      title={
+        <>
+          <Link className="text-muted hover:text-ink" to={`/trials/${id}`}>
+            Audit {id}
+          </Link>
+          <h1 className="truncate font-semibold">{title}</h1>
+        </>
+      }
+      told={
+        <p className="border-b border-line bg-raised px-4 py-1" role="status">
+          <span className="text-bad">✕ {result.text}</span>{" "}
+          <span className="text-muted">
+            It shows in tick {result.played?.ticks}
+            {result.state === "setting" && ", once the audit had set values itself"}.
+          </span>
+        </p>
+      }
+    />
+  );
+}
+
+// PlayedDrill is a drill that is run again, at the tick where it failed.
+function PlayedDrill({ id }: { id: number }) {
   const [params, setParams] = useSearchParams();
   const drill = params.get("drill") ?? "";
   const [trial, setTrial] = useState<Trial>();
@@ -55,21 +129,13 @@ export default function PlayPage() {
   }, [find, at, setParams]);
   if (!result || !trial)
     return (
-      <div className="flex h-full flex-col">
-        <Bar title={<h1 className="font-semibold">{drill}</h1>} />
-        <p className="p-4">
-          {error ? (
-            <span role="alert" className="text-bad">
-              {error}{" "}
-            </span>
-          ) : (
-            <span className="text-muted">The drill is run again to be looked at… </span>
-          )}
-          <Link className="link" to={`/trials/${id}`}>
-            Back to the drills
-          </Link>
-        </p>
-      </div>
+      <Waiting
+        id={id}
+        title={drill}
+        told="The drill is run again to be looked at… "
+        error={error}
+        back="Back to the drills"
+      />
     );
   return (
     <SessionView

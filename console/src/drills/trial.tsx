@@ -98,7 +98,7 @@ export default function TrialPage() {
           <progress className="w-80" max={trial.of} value={trial.done} aria-label="Runs that are done" />
         )}
         {trial?.report && trial.what === "drills" && <Drills trial={trial} report={trial.report as DrillReport} />}
-        {trial?.report && trial.what === "audit" && <Audit report={trial.report as AuditReport} />}
+        {trial?.report && trial.what === "audit" && <Audit id={trial.id} report={trial.report as AuditReport} />}
       </main>
     </div>
   );
@@ -221,7 +221,7 @@ function Failed({ trial, result }: { trial: Trial; result: DrillResult }) {
   );
 }
 
-function Audit({ report: r }: { report: AuditReport }) {
+function Audit({ id, report: r }: { id: number; report: AuditReport }) {
   return (
     <div className="flex flex-col gap-6">
       <p>
@@ -232,7 +232,7 @@ function Audit({ report: r }: { report: AuditReport }) {
         <section aria-label="What attacks came to">
           <h2 className="mb-1 text-base font-semibold">What attacks came to</h2>
           <ul className="flex flex-col gap-3">
-            {r.causes.map((c) => (
+            {r.causes.map((c, i) => (
               <li key={c.text} className="border-l-2 border-bad pl-3">
                 <p className="text-bad">✕ {c.text}</p>
                 <p className="text-muted">
@@ -240,10 +240,20 @@ function Audit({ report: r }: { report: AuditReport }) {
                 </p>
                 {!!c.run?.length && (
                   <>
-                    <p>The shortest run that leads there:</p>
+                    <p>
+                      The shortest run that leads there
+                      {c.state === "setting" && (
+                        <span className="text-muted">, with values that the audit set</span>
+                      )}:{" "}
+                      {c.played && (
+                        <Link className="link" to={`/trials/${id}/play?effect=${i + 1}`}>
+                          Play it
+                        </Link>
+                      )}
+                    </p>
                     <ol className="value list-inside list-decimal">
-                      {c.run.map((line, i) => (
-                        <li key={i}>{line}</li>
+                      {c.run.map((line, at) => (
+                        <li key={at}>{line}</li>
                       ))}
                     </ol>
                   </>
@@ -296,7 +306,7 @@ function AuditSign({ cell: c }: { cell: AuditCell | undefined }) {
   const outcomes = Object.entries(c.outcomes ?? {}).map(([what, n]) => `${what}: ${n}`);
   if (c.effects?.length)
     return (
-      <span className="text-bad" title={c.effects.join("\n")}>
+      <span className="whitespace-nowrap text-bad" title={c.effects.join("\n")}>
         ✕ {c.tried}
         <span className="sr-only"> {c.effects.join("; ")}</span>
       </span>

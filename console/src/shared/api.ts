@@ -318,6 +318,16 @@ export type AuditCell = {
   why?: string;
   reached: boolean;
 };
+// Effect is one cause of what attacks came to, with the shortest run that leads there. played is there when that can be
+// played.
+export type Effect = {
+  text: string;
+  seen: string[];
+  times: number;
+  state?: string;
+  run?: string[];
+  played?: { ticks: number };
+};
 export type AuditReport = {
   attacks: string[];
   rows: {
@@ -327,7 +337,7 @@ export type AuditReport = {
     checks?: { text: string; passed: boolean; failed: boolean }[];
   }[];
   effects: number;
-  causes: { text: string; seen: string[]; times: number; state?: string; run?: string[] }[];
+  causes: Effect[];
   learned: number;
   findings: string[];
   tried: number;
@@ -414,6 +424,8 @@ export const api = {
   startTrial: (contract: string, version: number, asked: AskedTrial) =>
     call<Trial>("POST", `/contracts/${contract}/versions/${version}/trials`, asked),
   stopTrial: (id: number) => call<Trial>("POST", `/trials/${id}/stop`),
+  playEffect: (trial: number, effect: number) =>
+    call<{ result: Effect; messages: Watch[] }>("GET", `/trials/${trial}/effects/${effect}/play`),
   play: (contract: string, version: number, drill: PlayDrill) =>
     call<{ result: DrillResult; messages: Watch[] }>("POST", `/contracts/${contract}/versions/${version}/play`, drill),
   close: (id: number) => call<Session>("POST", `/sessions/${id}/close`, { reason: "closed from the console" }),

@@ -1,8 +1,7 @@
-package runner
+package observe
 
 import (
 	"fmt"
-	"log/slog"
 	"slices"
 
 	"kamerad.example/api"
@@ -20,23 +19,22 @@ const (
 	maxAbout = 300 // characters of what a fault is about, and of why; a client may have sent much more
 )
 
-// faultList counts what failed inside in a session, and keeps the last faults, each once. The runner's goroutine owns
-// it.
-type faultList struct {
+// FaultList counts what failed inside in a session, and keeps the last faults, each once. It belongs to the goroutine
+// that ticks the session. The zero value is ready.
+type FaultList struct {
 	count  int64
 	last   []api.Fault // the newest last
 	causes []string    // of each
-	log    repeatLog
 }
 
 // drop removes one of the kept faults.
-func (l *faultList) drop(at int) {
+func (l *FaultList) drop(at int) {
 	l.last = slices.Delete(l.last, at, at+1)
 	l.causes = slices.Delete(l.causes, at, at+1)
 }
 
 // add counts a fault. about is called for what it was about; nil leaves what was told of it before.
-func (l *faultList) add(tick int64, f *session.Fault, about func() string) {
+func (l *FaultList) add(tick int64, f *session.Fault, about func() string) {
 	l.count++
 	in := f.In
 	if in == "" {
@@ -65,8 +63,8 @@ func (l *faultList) add(tick int64, f *session.Fault, about func() string) {
 	l.last = append(l.last, x)
 }
 
-// summary returns the list as it is told, the newest first; nil when nothing failed.
-func (l *faultList) summary() *api.Faults {
+// Summary returns the list as it is told, the newest first; nil when nothing failed.
+func (l *FaultList) Summary() *api.Faults {
 	if l.count == 0 {
 		return nil
 	}
@@ -75,21 +73,19 @@ func (l *faultList) summary() *api.Faults {
 	return &api.Faults{Count: l.count, Last: last}
 }
 
-// noteFaults notes and logs what failed inside in a tick: handlers, timers, actions and writes, and requests. It
-// reports whether anything did.
-func (r *Runner) noteFaults(step *session.Step) bool {
-	told := 0
+// Note notes what failed inside in a tick of a session: handlers, timers, actions and writes, and requests. It returns
+// that, in the order in which it failed.
+func (l *FaultList) Note(s *session.Session, step *session.Step) (noted []session.Fault) {
 	add := func(f *session.Fault, about func() string) {
-		told++
-		if told > maxAboutPerTick {
+		noted = append(noted, *f)
+		if len(noted) > maxAboutPerTick {
 			about = nil
 		}
-		r.faults.add(step.Tick, f, about)
-		r.logFault(f)
+		l.add(step.Tick, f, about)
 	}
 	for i := range step.Faults {
 		f := &step.Faults[i]
-		add(f, func() string { return r.session.About(f) })
+		add(f, func() string { return s.About(f) })
 	}
 	for i := range step.Decisions {
 		if d := &step.Decisions[i]; d.Outcome == wire.Faulted {
@@ -97,14 +93,5 @@ func (r *Runner) noteFaults(step *session.Step) bool {
 			add(&f, func() string { return about })
 		}
 	}
-	return told > 0
-}
-
-// logFault logs that a body failed: the first time, and then once a minute with how often it did.
-func (r *Runner) logFault(f *session.Fault) {
-	if times := r.faults.log.count(f.Cause(), r.now()); times > 0 {
-		slog.Warn(
-			"the contract failed", "session", r.row.ID, "in", f.Of, "line", f.Line, "fault", f.Reason, "times", times,
-		)
-	}
+	return noted
 }

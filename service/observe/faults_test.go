@@ -1,4 +1,4 @@
-package runner
+package observe
 
 import (
 	"fmt"
@@ -16,8 +16,8 @@ func about(text string) func() string { return func() string { return text } }
 
 // A fault that comes again counts and moves to the front; of many different ones the newest are kept.
 func TestTheLastFaultsAreKeptEachOnce(t *testing.T) {
-	var l faultList
-	assert.Nil(t, l.summary())
+	var l FaultList
+	assert.Nil(t, l.Summary())
 	l.add(3, &session.Fault{
 		Of:     "a timer of Oven",
 		In:     "timer of Oven",
@@ -39,7 +39,7 @@ func TestTheLastFaultsAreKeptEachOnce(t *testing.T) {
 		Line:   4,
 		Reason: "division by zero",
 	}, nil)
-	got := l.summary()
+	got := l.Summary()
 	assert.EqualValues(t, maxFaults+1, got.Count)
 	require.Len(t, got.Last, maxFaults)
 	assert.Equal(t, api.Fault{
@@ -57,7 +57,7 @@ func TestTheLastFaultsAreKeptEachOnce(t *testing.T) {
 		Line:   99,
 		Reason: "a list is full",
 	}, about(strings.Repeat("é", 9000)))
-	got = l.summary()
+	got = l.Summary()
 	require.Len(t, got.Last, maxFaults)
 	assert.Equal(t, "on join", got.Last[0].In)
 	assert.Equal(t, maxAbout, len([]rune(got.Last[0].About)), "what a client sent is not shown whole")
@@ -66,7 +66,7 @@ func TestTheLastFaultsAreKeptEachOnce(t *testing.T) {
 
 // Faults that differ in nothing but numbers are one, told with the numbers of the last time.
 func TestFaultsThatDifferInNumbersAreOne(t *testing.T) {
-	var l faultList
+	var l FaultList
 	for _, n := range []string{"21", "-7.5", "100"} {
 		l.add(9, &session.Fault{
 			In:     "on spawn of Cart",
@@ -75,7 +75,7 @@ func TestFaultsThatDifferInNumbersAreOne(t *testing.T) {
 			Reason: "Cart.n cannot become " + n,
 		}, nil)
 	}
-	got := l.summary()
+	got := l.Summary()
 	require.Len(t, got.Last, 1)
 	assert.EqualValues(t, 3, got.Last[0].Times)
 	assert.Equal(t, "Cart.n cannot become 100", got.Last[0].Reason)
