@@ -136,5 +136,7 @@ test("walls are lists of records that begin with two places", () => {
       [1, 2],
     ],
   ]);
+  const walls = [{ name: "hidden", type: { form: "list", of: wall }, value: [{ a: [3, 0], b: [3, 2] }] }];
+  expect(wallsOf({ ...outline, constants, walls })).toHaveLength(2);
   expect(wallsOf(outline)).toEqual([]);
 });

@@ -67,6 +67,7 @@ func (c *builder) constant(d *syntax.Const) {
 		c.setting(d, t, slots)
 	case v.Type.Holder() || v.Type.Form == contract.FormRecord:
 		c.Consts[name] = c.Memory(v.Type, slots)
+		c.walls(d, v.Type, slots)
 	case v.Type.Counted():
 		c.Consts[name] = typing.Widened(v)
 	default:
@@ -98,6 +99,13 @@ func (c *builder) public(d *syntax.Const, t *contract.Type, slots []int64) {
 	c.isSent(t)
 	c.Used["const "+d.Name.Text] = true
 	c.Contract.Public = append(c.Contract.Public, &contract.Public{Name: d.Name.Text, Type: t, Slots: slots})
+}
+
+// walls notes a constant that clients do not get, if it lists lines: whoever looks on sees them on the map.
+func (c *builder) walls(d *syntax.Const, t *contract.Type, slots []int64) {
+	if !d.Public && t.ListsLines() {
+		c.Contract.Walls = append(c.Contract.Walls, &contract.Public{Name: d.Name.Text, Type: t, Slots: slots})
+	}
 }
 
 // setting declares a setting with the slots of its default. Its own slots stand behind those of the settings before it.
@@ -164,6 +172,7 @@ func (c *builder) table(d *syntax.Const, t *contract.Type) {
 	if d.Public {
 		c.public(d, t, slots)
 	}
+	c.walls(d, t, slots)
 	noted := c.declared("constant", d.Name, d.At)
 	noted.Type = t
 	noted.Place = int(x.Num)

@@ -80,6 +80,7 @@ type Contract struct {
 	Audiences []*Named
 	Settings  []*Setting
 	Public    []*Public // the constants that clients get
+	Walls     []*Public // constants that clients do not get, and that list lines on the plane; for those who look on
 	OnJoin    *Body     // nil when absent; the client is its first local number, as in the next three
 	OnLost    *Body     // its connection is gone
 	OnBack    *Body     // it is there again
@@ -137,11 +138,19 @@ type Enum struct {
 	Values []string `json:"values"`
 }
 
-// Public is a constant that stands in the outline.
+// Public is a constant that stands in an outline.
 type Public struct {
 	Name  string
 	Type  *Type
 	Slots []int64
+}
+
+// ListsLines reports whether values of the type are lists of lines on the plane: of records that begin with two places.
+func (t *Type) ListsLines() bool {
+	if t.Form != FormList || t.Of == nil || t.Of.Form != FormRecord || len(t.Of.Parts) < 2 {
+		return false
+	}
+	return t.Of.Parts[0].Type.Form == FormVec2 && t.Of.Parts[1].Type.Form == FormVec2
 }
 
 // Setting is a value that is given when a session is opened.

@@ -27,6 +27,8 @@ type Outline struct {
 
 	// Ranges are the audiences that ask how near a client's own entity is, of a full outline alone.
 	Ranges []RangeOutline `json:"ranges,omitempty"`
+	// Walls are the constants that list lines on the plane and are not public, of a full outline alone.
+	Walls []ConstantOutline `json:"walls,omitempty"`
 }
 
 // RangeOutline says how near a client has to be for an audience: the property of its own entity of the kind is at most
@@ -206,13 +208,10 @@ func (c *Contract) outline(full bool) *Outline {
 		}
 	}
 	o.Groups = c.groups(o)
-	text := func(n int64) string { return c.Texts[n] }
-	for _, p := range c.Public {
-		value := p.Type.AppendJSON(nil, p.Type.FromSlots(p.Slots, text))
-		o.Constants = append(o.Constants, ConstantOutline{p.Name, p.Type, value})
-	}
+	o.Constants = c.constants(c.Public)
 	if full {
 		o.Ranges = c.ranges()
+		o.Walls = c.constants(c.Walls)
 	}
 	for _, s := range c.Settings {
 		if s.Public {
@@ -220,6 +219,16 @@ func (c *Contract) outline(full bool) *Outline {
 		}
 	}
 	return o
+}
+
+// constants returns constants as an outline has them.
+func (c *Contract) constants(list []*Public) (out []ConstantOutline) {
+	text := func(n int64) string { return c.Texts[n] }
+	for _, p := range list {
+		value := p.Type.AppendJSON(nil, p.Type.FromSlots(p.Slots, text))
+		out = append(out, ConstantOutline{p.Name, p.Type, value})
+	}
+	return out
 }
 
 // ranges returns the audiences that ask how near a property of the viewer's own entity is, by a radius that is a

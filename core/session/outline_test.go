@@ -76,3 +76,27 @@ entity Diver per player { hull: int 0..9 = 0; on spawn { hull = tide; if dark > 
 		assert.Error(t, valid(broken), change[1])
 	}
 }
+
+// Lines that are a constant and not public are told to those who look on, and to no client.
+func TestWallsAreToldToThoseWhoLookOn(t *testing.T) {
+	c, problems := compile.Load("reef.kam", `contract reef language 2
+type Line { a: vec2 -9..9 step 0.5, b: vec2 -9..9 step 0.5 }
+type Wall { a: vec2 -9..9 step 0.5, b: vec2 -9..9 step 0.5, height: int 0..9 }
+public const shore: list<Line> max 2 = [Line(a = vec(0, 0), b = vec(1, 0))]
+const wreck: list<Wall> max 2 = [Wall(a = vec(0, 1), b = vec(1, 1.5), height = 3)]
+const spots: list<vec2 -9..9 step 0.5> max 2 = [vec(7, 7)]
+const counts: list<int 0..9> max 2 = [7]
+entity Diver per player {
+  pos: vec2 -9..9 step 0.5 = vec(0, 0)
+  on spawn { if crosses(line(pos, spots[0]), wreck) or crosses(line(pos, spots[0]), shore) { pos = vec(counts[0], 0) } }
+}
+`)
+	require.NotNil(t, c, "%s", problems)
+	full, err := json.Marshal(c.FullOutline().Walls)
+	require.NoError(t, err)
+	assert.Contains(t, string(full), `"value":[{"a":[0,1],"b":[1,1.5],"height":3}]`)
+	require.Len(t, c.FullOutline().Walls, 1)
+	assert.Equal(t, "wreck", c.FullOutline().Walls[0].Name)
+	assert.Empty(t, c.Outline().Walls)
+	assert.NotEmpty(t, tidewreck(t).FullOutline().Walls)
+}

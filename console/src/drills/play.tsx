@@ -1,5 +1,5 @@
-// A drill, or a run that an audit found, played into the session's page: sheet, map, flow and time line, at the tick where
-// it failed.
+// A drill, or a run that an audit found, played into the session's page: sheet, map, flow and time line, at the tick
+// where it failed.
 
 import { useEffect, useState } from "react";
 import { Link, useParams, useSearchParams } from "react-router";

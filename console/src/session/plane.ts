@@ -138,9 +138,10 @@ export function rangesOf(s: State, picked: Column): Range[] {
 // Segment is a wall from one place to another.
 export type Segment = [from: Point, to: Point];
 
-// wallsOf lists the walls among the constants that clients get: lists of records that begin with two places.
+// wallsOf lists the walls among the constants, those that clients get and those that they do not: lists of records that
+// begin with two places.
 export function wallsOf(outline: Outline): Segment[] {
-  return (outline.constants ?? []).flatMap((c) => {
+  return [...(outline.constants ?? []), ...(outline.walls ?? [])].flatMap((c) => {
     const [a, b] = c.type.of?.fields ?? [];
     if (c.type.form !== "list" || a?.type.form !== "vec2" || b?.type.form !== "vec2") return [];
     return (c.value as Record<string, Point>[]).map((r): Segment => [r[a.name] as Point, r[b.name] as Point]);

@@ -62,6 +62,7 @@ export type Outline = {
   kinds: Kind[];
   ranges?: { audience: string; kind: string; property: string; radius: number }[]; // how near a client has to be
   constants?: { name: string; type: Type; value: unknown }[]; // those that clients get
+  walls?: { name: string; type: Type; value: unknown }[]; // that are not public
 };
 
 export type Client = { number: number; name: string; role: string };
