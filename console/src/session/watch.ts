@@ -268,6 +268,13 @@ function show(state: State): void {
   }
 }
 
+// keepWhole has the shown state say what the newest one says, without drawing it: the copies are changed in place, and a
+// part of the page that is drawn meanwhile, since somebody pressed something, is not to show them beside older ticks.
+function keepWhole(state: State): void {
+  const shown = useWatch.getState();
+  if (!shown.moment) Object.assign(shown, state);
+}
+
 // playBack shows what the watcher of a session that is over was told, at a tick.
 export function playBack(messages: Watch[], tick: number): void {
   history = emptyHistory();
@@ -385,6 +392,7 @@ export function follow(id: number): () => void {
       }
       keep(m, text);
       live = take(live, m);
+      keepWhole(live);
       if (!isPending) drawSoon();
       isPending = true;
     };
