@@ -268,8 +268,8 @@ function show(state: State): void {
   }
 }
 
-// keepWhole has the shown state say what the newest one says, without drawing it: the copies are changed in place, and a
-// part of the page that is drawn meanwhile, since somebody pressed something, is not to show them beside older ticks.
+// keepWhole has the shown state say what the newest one says, without drawing it: the copies are changed in place, and
+// a part of the page that is drawn meanwhile, since somebody pressed something, is not to show them beside older ticks.
 function keepWhole(state: State): void {
   const shown = useWatch.getState();
   if (!shown.moment) Object.assign(shown, state);
