@@ -289,7 +289,7 @@ func (a *auditor) words(list []input, last int64) (out []string) {
 		for ; at < len(list) && list[at].tick <= n.session.Now(); at++ {
 			switch i := list[at]; {
 			case i.set():
-				add(i, fmt.Sprintf("the audit sets %s.%s = %s", n.entity(i.entity), i.name, a.format(n.session, i)))
+				add(i, fmt.Sprintf("the audit sets %s.%s = %s", n.entity(i.entity), i.name, i.typ.Format(i.value)))
 			case i.join.Name != "" && sends[i.client]:
 				add(i, fmt.Sprintf("%s joins as %s", i.join.Name, i.join.Role))
 			case i.leave && sends[i.client]:
@@ -335,17 +335,6 @@ func idle(list []input, clients map[int]wire.Client, sends map[int]bool) string 
 		out += "; " + strings.Join(leave, ", ") + " leave"
 	}
 	return out
-}
-
-// format returns the value that an input sets, as text.
-func (a *auditor) format(s *session.Session, i input) string {
-	kind, _, _, _ := s.Named(i.entity)
-	for _, k := range a.contract.Kinds {
-		if p := k.Property(i.name); k.Name == kind && p != nil {
-			return p.Type.Format(i.value)
-		}
-	}
-	return "?"
 }
 
 // names names the entities and clients of a session.

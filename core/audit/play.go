@@ -35,17 +35,6 @@ type PlayedPart struct {
 	Value    json.RawMessage  `json:"value,omitempty"`
 }
 
-// Observer is told of a run as it is played.
-type Observer interface {
-	Began(s *session.Session)
-	Joined(client int)
-	Left(client int)
-	// Arrived says that a client has applied a frame.
-	Arrived(client int, tick int64)
-	// Ticked says what a tick did, once the frames that arrive in it have.
-	Ticked(step *session.Step)
-}
-
 // sessionOptions returns what the sessions of a round are made of.
 func sessionOptions(o Options, round int) session.Options {
 	return session.Options{
@@ -88,7 +77,7 @@ func (i *input) part() PlayedPart {
 
 // Play plays the run again, and tells an observer of it. The contract, the seed and the settings have to be those of
 // the audit. The error says why it cannot be played, or that ctx has ended.
-func (p *Played) Play(ctx context.Context, c *contract.Contract, o Options, observer Observer) error {
+func (p *Played) Play(ctx context.Context, c *contract.Contract, o Options, observer session.Observer) error {
 	if p.Ticks < 0 || p.Ticks > MaxTicks || len(p.Inputs) > maxPlayed {
 		return fmt.Errorf(
 			"play a run of an audit of %s: %d ticks with %d inputs; at most %d with %d", c.Name, p.Ticks, len(p.Inputs),
@@ -126,7 +115,7 @@ func (p *Played) Play(ctx context.Context, c *contract.Contract, o Options, obse
 }
 
 // give puts a part of a run into a session.
-func (p *PlayedPart) give(s *session.Session, observer Observer) error {
+func (p *PlayedPart) give(s *session.Session, observer session.Observer) error {
 	i := input{client: p.Client, ready: p.Ready, leave: p.Leave, entity: p.Entity, name: p.Property}
 	if p.Join != nil {
 		i.join = *p.Join
@@ -139,10 +128,11 @@ func (p *PlayedPart) give(s *session.Session, observer Observer) error {
 		if typ == nil {
 			return nil // in a shorter run there may be nothing to set
 		}
-		var err error
-		if i.value, err = typ.ParseJSON(p.Value); err != nil {
+		value, err := typ.ParseJSON(p.Value)
+		if err != nil {
 			return fmt.Errorf("the value of %s: %w", p.Property, err)
 		}
+		i.value = value
 	}
 	if err := i.give(s); err != nil {
 		return err

@@ -29,18 +29,7 @@ type Options struct {
 	// none.
 	Tamper func(client int, f *wire.Frame) *wire.Frame
 	// Observer is told what the run does, so that it can be looked at as a session can; nil for nobody.
-	Observer Observer
-}
-
-// Observer is told what a run does, in its order. It may read the session until the next call, and must not change it.
-type Observer interface {
-	Began(s *session.Session)
-	Joined(client int)
-	Left(client int)
-	// Arrived says that a client has applied a frame.
-	Arrived(client int, tick int64)
-	// Ticked says what a tick did, once the frames that arrive in it have.
-	Ticked(step *session.Step)
+	Observer session.Observer
 }
 
 // Result is what a run came to.

@@ -37,7 +37,7 @@ type stage struct {
 	// test changes frames on their way, in tests; it is nil else.
 	test     func(client int, f *wire.Frame) *wire.Frame
 	drill    *Drill
-	observer Observer // nil for none
+	observer session.Observer // nil for none
 }
 
 // player is a client at the other end of a link, with what a server keeps for it in between.

@@ -79,7 +79,9 @@ func randomFrames(random *rand.Rand, typ *contract.Type, tick int64, clients int
 	for range 40 {
 		entity := uint32(1 + random.IntN(5))
 		to := 1 + random.IntN(1<<clients-1)
-		what, f, other := random.IntN(8), field(), random.IntN(4)
+		what := random.IntN(8)
+		f := field()
+		other := random.IntN(4)
 		for i, frame := range frames {
 			b := frame.Blocks[0]
 			key := fmt.Sprint(i, min(what, 5), entity, f.Name)

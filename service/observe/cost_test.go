@@ -31,8 +31,8 @@ shared Sea to nobody {
 entity Diver per player { score: int 0..9 = 0 }
 `
 
-// BenchmarkTickWatched is a tick of a session with 30 clients and 500 entities, with and without somebody who looks. What
-// looking costs the goroutine of the session is measured, and not what it costs the one that describes it.
+// BenchmarkTickWatched is a tick of a session with 30 clients and 500 entities, with and without somebody who looks.
+// What looking costs the goroutine of the session is measured, and not what it costs the one that describes it.
 func BenchmarkTickWatched(b *testing.B) {
 	for _, watched := range []bool{false, true} {
 		b.Run(fmt.Sprintf("watched=%t", watched), func(b *testing.B) {

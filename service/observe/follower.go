@@ -156,7 +156,7 @@ func (f *Follower) Tick(m *Moment) *api.Watch {
 // confirmed part of what they hold.
 func (f *Follower) takeFrames(m *Moment) {
 	for _, r := range m.received {
-		f.traffic.received(r.client, r.item, r.bytes)
+		f.traffic.received(r)
 	}
 	for i := range m.clients {
 		if of := f.mirrors[m.clients[i].client.Number]; of != nil {

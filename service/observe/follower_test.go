@@ -10,6 +10,7 @@ import (
 
 	"kamerad.example/api"
 	"kamerad.example/core/session"
+	"kamerad.example/core/wire"
 	"kamerad.example/internal/tests/contracts"
 )
 
@@ -60,4 +61,39 @@ entity Diver per player {
 	}
 	_, err = sheet.Frame(api.WatchFrame{Tick: 7, State: []int{9}})
 	assert.EqualError(t, err, "the frame of tick 7 is to have block 9 of 7")
+}
+
+// A session that is paused goes on receiving: what its clients send is added up, and nothing of it is lost.
+func TestWhatAPausedSessionReceivesIsBounded(t *testing.T) {
+	s, err := session.New(contracts.Load(t, contracts.Tally), session.Options{Trace: true})
+	require.NoError(t, err)
+	o := New(s)
+	f := o.Begin()
+	ask := wire.UsageItem{Type: wire.UsageRequest, Of: "Tally.add"}
+	confirm := wire.UsageItem{Type: wire.UsageConfirm}
+	const times = 10 * maxReceived
+	for range times {
+		o.Received(1, ask, 10)
+		o.Received(2, confirm, 200)
+	}
+	assert.LessOrEqual(t, len(o.received), maxReceived)
+	for s.Now()%int64(s.Contract().TickRate) != 0 || s.Now() == 0 {
+		m := f.Tick(o.Tick(s.Tick(), false))
+		if m == nil || m.Traffic == nil {
+			continue
+		}
+		bits := map[string][2]int64{}
+		for _, row := range m.Traffic.Rows {
+			if row.Up {
+				bits[string(row.Type)] = [2]int64{sum(row.Bits), sum(row.Counts)}
+			}
+		}
+		assert.Equal(t, map[string][2]int64{
+			string(wire.UsageRequest): {times * 10 * 8, times},
+			string(wire.UsageConfirm): {times * 200 * 8, times},
+			string(api.UsageSocket):   {times * ((2 + 4) + (4 + 4)) * 8, 2 * times},
+		}, bits)
+		return
+	}
+	assert.Fail(t, "no traffic was told of")
 }

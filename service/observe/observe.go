@@ -22,6 +22,10 @@ const (
 	recentDecisions = 50
 	maxUnconfirmed  = 2000 // frames kept for a client that confirms nothing; over it the oldest count as confirmed
 	maxLogs         = 200  // lines of clients that are told of one tick; those over it are dropped
+
+	// maxReceived is how many messages of clients are noted one by one. A session that is paused does not tick, and its
+	// clients go on sending: what they send beyond that is added up.
+	maxReceived = 1 << 14
 )
 
 // Observer notes what a session does. It belongs to the goroutine that ticks the session.
@@ -36,6 +40,7 @@ type Observer struct {
 	arrivals  arrivals
 	held      map[int]int64     // by client: what Holds said of it
 	received  []receivedMessage // since the last tick
+	addUpAt   int               // how many there may be of these before they are added up
 	logs      []api.LogLine     // that clients have sent up since the last tick
 }
 
@@ -75,10 +80,35 @@ type clientState struct {
 	waitsSince   int64 // the oldest tick of which it was not sent everything for want of bytes; 0 for none
 }
 
-// receivedMessage is a message that a client has sent.
+// receivedMessage is a message that a client has sent, or several of one sort.
 type receivedMessage struct {
-	client, bytes int
-	item          wire.UsageItem
+	sort   messageSort
+	amount wire.Amount
+	header int64 // bits of what WebSocket adds
+}
+
+// messageSort is whose messages of what sort are counted together.
+type messageSort struct {
+	client int
+	item   wire.UsageItem
+}
+
+// addedUp returns messages with those of one sort as one.
+func addedUp(list []receivedMessage) []receivedMessage {
+	index := map[messageSort]int{}
+	out := list[:0]
+	for _, m := range list {
+		at, isThere := index[m.sort]
+		if !isThere {
+			index[m.sort] = len(out)
+			out = append(out, m)
+			continue
+		}
+		out[at].amount.Bits += m.amount.Bits
+		out[at].amount.Count += m.amount.Count
+		out[at].header += m.header
+	}
+	return out
 }
 
 // sentFrame is a frame that was sent to a client: its bytes in a moment's memory.
@@ -117,6 +147,7 @@ func (o *Observer) Follows() bool { return o.follows }
 func (o *Observer) Begin() *Follower {
 	o.follows = true
 	o.received = nil
+	o.addUpAt = maxReceived
 	o.logs = nil
 	o.session.SetWatched(true)
 	f := &Follower{
@@ -178,9 +209,19 @@ func (o *Observer) Logged(client int, seen int64, text string) {
 
 // Received notes a message of a client, of so many bytes.
 func (o *Observer) Received(client int, item wire.UsageItem, bytes int) {
-	if o.follows {
-		o.received = append(o.received, receivedMessage{client, bytes, item})
+	if !o.follows {
+		return
 	}
+	if len(o.received) >= o.addUpAt {
+		o.received = addedUp(o.received)
+		o.addUpAt = max(maxReceived, 2*len(o.received))
+	}
+	o.received = append(o.received, receivedMessage{
+		sort:   messageSort{client, item},
+		amount: wire.Amount{Bits: int64(bytes) * 8, Count: 1},
+		// What a client sends is masked, with a key of four bytes (RFC 6455, 5.3).
+		header: int64(socketHeader(bytes)+4) * 8,
+	})
 }
 
 // Confirmed notes that a client has confirmed a tick.
@@ -222,7 +263,8 @@ func (o *Observer) Tick(step *session.Step, failed bool) *Moment {
 		clients:   o.clientStates(),
 		received:  o.received,
 	}
-	o.received = make([]receivedMessage, 0, cap(o.received))
+	o.received = make([]receivedMessage, 0, min(cap(o.received), maxReceived))
+	o.addUpAt = maxReceived
 	m.noteRefused(step)
 	m.noteLogs(step, o.logs)
 	o.logs = nil

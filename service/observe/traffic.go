@@ -43,14 +43,15 @@ func (t *traffic) follow(client int, r *wire.Reader) { t.down[client] = r.CountU
 
 // sent counts what carried a frame of so many bytes to a client.
 func (t *traffic) sent(client, bytes int) {
-	t.add(client, restItem{item: wire.UsageItem{Type: api.UsageSocket}}, socketHeader(bytes))
+	header := wire.Amount{Bits: int64(socketHeader(bytes)) * 8, Count: 1}
+	t.add(client, restItem{item: wire.UsageItem{Type: api.UsageSocket}}, header)
 }
 
-// received counts a message of a client, of so many bytes.
-func (t *traffic) received(client int, item wire.UsageItem, bytes int) {
-	t.add(client, restItem{up: true, item: item}, bytes)
-	// What a client sends is masked, with a key of four bytes (RFC 6455, 5.3).
-	t.add(client, restItem{up: true, item: wire.UsageItem{Type: api.UsageSocket}}, socketHeader(bytes)+4)
+// received counts messages that a client has sent.
+func (t *traffic) received(m receivedMessage) {
+	t.add(m.sort.client, restItem{up: true, item: m.sort.item}, m.amount)
+	header := wire.Amount{Bits: m.header, Count: m.amount.Count}
+	t.add(m.sort.client, restItem{up: true, item: wire.UsageItem{Type: api.UsageSocket}}, header)
 }
 
 // socketHeader returns how many bytes the header of a WebSocket message takes that is not masked (RFC 6455, 5.2).
@@ -64,8 +65,8 @@ func socketHeader(bytes int) int {
 	return 10
 }
 
-// add counts bytes of one message.
-func (t *traffic) add(client int, item restItem, bytes int) {
+// add counts what messages took.
+func (t *traffic) add(client int, item restItem, amount wire.Amount) {
 	of := t.rest[client]
 	if of == nil {
 		of = map[restItem]*wire.Amount{}
@@ -76,8 +77,8 @@ func (t *traffic) add(client int, item restItem, bytes int) {
 		a = &wire.Amount{}
 		of[item] = a
 	}
-	a.Bits += int64(bytes) * 8
-	a.Count++
+	a.Bits += amount.Bits
+	a.Count += amount.Count
 }
 
 // take returns what was counted since it was last called, up to a tick, and begins anew with the clients that have a

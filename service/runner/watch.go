@@ -219,12 +219,14 @@ func (d *describer) run() {
 		}
 	}()
 	for m := range d.moments {
+		if m.watcher != nil {
+			watchers[m.watcher] = struct{}{} // before anything can fail, so that it is told
+		}
 		Failpoints.Describes.Hit()
 		size := int64(m.moment.Size())
 		if m.watcher != nil {
 			sheet := d.follower.Sheet(m.moment)
 			sheet.Session = m.session
-			watchers[m.watcher] = struct{}{}
 			tell(m.watcher, api.Encode(sheet))
 		} else if msg := d.follower.Tick(m.moment); msg != nil {
 			raw := api.Encode(msg)

@@ -84,7 +84,8 @@ func TestMomentsThatWaitAreBoundedByTheirBytes(t *testing.T) {
 	assert.Equal(t, int64(moment.Size()), d.bytes.Load())
 }
 
-// A failure in telling what happens ends the watching, and not the session; who comes once the others have gone is told.
+// A failure in telling what happens ends the watching, and not the session; who comes once the others have gone is told
+// again.
 func TestAFailureToDescribeEndsTheWatching(t *testing.T) {
 	log := captureLog(t)
 	r, _ := newTestRunner(t, tide, Options{})
@@ -103,6 +104,13 @@ func TestAFailureToDescribeEndsTheWatching(t *testing.T) {
 	assert.Equal(t, failedToDescribe, why)
 	r.watchers.remove(first)
 	r.watchers.remove(second)
+	clear = Failpoints.Describes.Set(func() { panic("no ink") })
+	unlucky, err := r.watchers.add(r)
+	require.NoError(t, err)
+	_, why = told(t, unlucky) // it failed at the first that it was to be told
+	assert.Equal(t, failedToDescribe, why)
+	clear()
+	r.watchers.remove(unlucky)
 	third, err := r.watchers.add(r)
 	require.NoError(t, err)
 	r.Tick()

@@ -134,7 +134,7 @@ func play(ctx context.Context, version store.Version, d *drill.Drill, o drill.Op
 	}
 }
 
-// recorder keeps what a run's watcher is told, from a tick on. It is a drill.Observer.
+// recorder keeps what a run's watcher is told, from a tick on. It is a session.Observer.
 type recorder struct {
 	version  store.Version
 	from     int64

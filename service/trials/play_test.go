@@ -77,8 +77,8 @@ func watchedCopies(
 	return list, server, clients
 }
 
-// Who plays a drill is told what a watcher of its session would see: each tick, each decision, and copies that hold what
-// arrived in that tick.
+// Who plays a drill is told what a watcher of its session would see: each tick, each decision, and copies that hold
+// what arrived in that tick.
 func TestAPlayedDrillTellsWhatAWatcherSees(t *testing.T) {
 	version, drills := tidewreck(t)
 	in := api.PlayDrill{Drills: drills, Drill: "a patch mends and is used up"}

@@ -329,8 +329,8 @@ export function follow(id: number): () => void {
   live = fresh(id);
   useWatch.setState(live, true);
 
-  // Messages are taken in one by one, as they come, and drawn once a frame, however many came. A page that takes long
-  // to draw is drawn more seldom, so that it has time for whoever uses it.
+  // Messages are taken in one by one, as they come, and drawn together. A page that takes long to draw is drawn more
+  // seldom, so that it has time for whoever uses it.
   let rest = 0; // ms that the page is left alone after it was drawn
   let drawn = 0; // when that was
   const draw = () => {
