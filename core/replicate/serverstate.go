@@ -14,7 +14,7 @@ import (
 // While nobody watches it keeps only what could not be told later: a ref names an entity by its public number, also
 // when the entity is gone.
 type ServerState struct {
-	key        [32]byte
+	key        [32]byte `checkpoint:"-"`
 	world      *world.World
 	unwatched  bool
 	alwaysKept []uint64        // by kind: properties that refer to entities or are attached to one, as a bit set
@@ -60,6 +60,9 @@ func NewServerState(key [32]byte, w *world.World) *ServerState {
 	}
 	return s
 }
+
+// SetKey gives a state that was read from a checkpoint its key, which checkpoints leave out.
+func (s *ServerState) SetKey(key [32]byte) { s.key = key }
 
 // Watched reports whether EndTick returns what changed.
 func (s *ServerState) Watched() bool { return !s.unwatched }

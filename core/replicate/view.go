@@ -59,7 +59,7 @@ type Rules interface {
 // During a tick the session tells it what happened: AddClient, AddEntity, MarkWritten and the like. EndTick then
 // decides who gets what, FrameParts returns each client's share, and AcceptFrames makes that the base of the next tick.
 type View struct {
-	key     [32]byte // hides how the server numbers entities
+	key     [32]byte `checkpoint:"-"` // hides how the server numbers entities
 	world   *world.World
 	rules   Rules
 	layout  *wire.Layout
@@ -158,6 +158,13 @@ func NewView(key [32]byte, w *world.World, r Rules) *View {
 	}
 	return v
 }
+
+// CheckpointTypes returns a pointer of each type of this package that an interface holds in a View or its world, for
+// who writes them to a checkpoint.
+func CheckpointTypes() []any { return []any{(*baseline)(nil), (*privateEntry)(nil)} }
+
+// SetKey gives a view that was read from a checkpoint its key, which checkpoints leave out.
+func (v *View) SetKey(key [32]byte) { v.key = key }
 
 // Layout returns the layout of the outline that clients are given.
 func (v *View) Layout() *wire.Layout { return v.layout }

@@ -95,28 +95,31 @@ type Machine struct {
 	Reveals []Reveal       // of code that is traced, also of runs that failed; the caller empties it
 	// HasSeen reports whether a client has confirmed that it knows of an entity or, with a property, its value as it is
 	// now. Nil when nobody has.
-	HasSeen func(client int, e *world.Entity, p *contract.Property) bool
+	HasSeen func(client int, e *world.Entity, p *contract.Property) bool `checkpoint:"-"`
 	// PublicNumber returns the number by which clients know an entity. Nil where there are no clients.
-	PublicNumber func(e *world.Entity) uint32
+	PublicNumber func(e *world.Entity) uint32 `checkpoint:"-"`
 
-	program    *bytecode.Program
-	dice       dice
-	caller     int64
-	viewer     int64
-	steps      int64    // that the present run has left
-	used       int64    // steps of the runs before it
-	way        uint64   // from the cause to the body that runs, for its rolls
-	recent     int64    // when what a failed check read last changed
-	frames     []*frame // of the body that runs, and of the actions and functions that it is in
-	loops      []loop   // that are open
-	open       int      // how many
-	touched    []world.ChangedProperty
-	ending     []*world.Entity                 // whose `on despawn` runs
-	wallList   []geometry.Wall                 // that along_walls and its like look at
-	nearWalls  []geometry.Wall                 // memory of a search for the nearest
-	wallsOf    map[wallKey]*geometry.WallIndex // of constants and settings, by where these stand
-	maps       map[mapKey]*geometry.Map        // of constant places and links, by where these stand among the constants
-	sortKeys   []int64                         // what decides the order of the list that is being sorted
+	program *bytecode.Program
+	dice    dice `checkpoint:"-"`
+	caller  int64
+	viewer  int64
+	steps   int64  // that the present run has left
+	used    int64  // steps of the runs before it
+	way     uint64 // from the cause to the body that runs, for its rolls
+	recent  int64  // when what a failed check read last changed
+	// of the body that runs, and of the actions and functions that it is in
+	frames    []*frame `checkpoint:"-"`
+	loops     []loop   `checkpoint:"-"` // that are open
+	open      int      // how many
+	touched   []world.ChangedProperty
+	ending    []*world.Entity // whose `on despawn` runs
+	wallList  []geometry.Wall `checkpoint:"-"` // that along_walls and its like look at
+	nearWalls []geometry.Wall `checkpoint:"-"` // memory of a search for the nearest
+	// of constants and settings, by where these stand
+	wallsOf map[wallKey]*geometry.WallIndex `checkpoint:"-"`
+	// of constant places and links, by where these stand among the constants
+	maps       map[mapKey]*geometry.Map `checkpoint:"-"`
+	sortKeys   []int64                  // what decides the order of the list that is being sorted
 	sortPlaces []int
 	// entities whose computed properties computeChanged looks at
 	outdated []*world.Entity
@@ -155,18 +158,22 @@ func NewMachine(p *bytecode.Program, w *world.World, key [32]byte) *Machine {
 	m := &Machine{
 		World:   w,
 		program: p,
-		dice:    dice{key: key},
 		steps:   maxSteps,
 	}
-	m.dice.cause = &m.Cause
 	for i, x := range p.Indexes {
 		if x.Place != nil || x.Values != nil {
 			w.KeepIndex(p.Contract.Kinds[i], world.Index{Place: x.Place, Shifts: x.Shifts, Values: x.Values})
 		}
 	}
-	m.frames = make([]*frame, maxDepth+1)
-	m.frames[0] = &frame{memory: make([]int64, p.Memory)}
+	m.Rebuild(key)
 	return m
+}
+
+// Rebuild makes what a checkpoint of the machine leaves out: the key, and memory that its runs use.
+func (m *Machine) Rebuild(key [32]byte) {
+	m.dice = dice{key: key, cause: &m.Cause}
+	m.frames = make([]*frame, maxDepth+1)
+	m.frames[0] = &frame{memory: make([]int64, m.program.Memory)}
 }
 
 // Outcome is how a run ended.

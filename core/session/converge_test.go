@@ -2,6 +2,7 @@ package session
 
 import (
 	"fmt"
+	"maps"
 	"math/rand/v2"
 	"os"
 	"slices"
@@ -209,10 +210,10 @@ func (w *crowd) input() {
 		w.Lost(n)
 		w.lost[n] = true
 	case pick < 8:
-		for n := range w.lost {
+		if len(w.lost) > 0 {
+			n := slices.Min(slices.Collect(maps.Keys(w.lost)))
 			w.Back(n, w.Now())
 			delete(w.lost, n)
-			break
 		}
 	}
 }

@@ -78,6 +78,7 @@ func (t *seat) messageCount() int {
 // client is sent no frame until CaughtUp.
 func (s *Session) Behind(client int, written int64) {
 	if t := s.seats[client]; t != nil && !t.behind {
+		s.record(Call{Type: CallBehind, Client: client, Tick: written})
 		t.behind = true
 		t.requeueAfter(written)
 	}
@@ -87,6 +88,7 @@ func (s *Session) Behind(client int, written int64) {
 // state that it missed.
 func (s *Session) CaughtUp(client int) {
 	if t := s.seats[client]; t != nil && t.behind {
+		s.record(Call{Type: CallCaughtUp, Client: client})
 		t.behind = false
 		if t.joined {
 			s.view.Resync(client)
@@ -148,12 +150,12 @@ func (s *Session) gatherMessages(t *seat, step *Step) bool {
 			Client: client,
 			Reason: fmt.Sprintf("more than %d events, decisions and log lines waited for this client", MaxUnconfirmed),
 		})
-		s.Leave(client)
+		s.leaveNext(t)
 		return false
 	}
 	if t.cutReason != "" {
 		step.Cuts = append(step.Cuts, Cut{client, t.cutReason})
-		s.Leave(client)
+		s.leaveNext(t)
 	}
 	if len(t.newEvents) > 0 {
 		t.queuedEvents = append(t.queuedEvents, t.newEvents...)

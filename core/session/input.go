@@ -111,6 +111,9 @@ func (s *Session) Ask(client int, request Request) {
 	if t.queued > maxQueued {
 		return // a flood gets no answer; it already has maxPerTick decisions and more drops in this tick
 	}
+	if s.recordCall != nil {
+		s.record(Call{Type: CallAsk, Client: client, Ask: &request.ask})
+	}
 	s.confirm(t, request.ask.Seen)
 	t.highestNumber = max(t.highestNumber, request.ask.Seq)
 	request.confirmed = t.known(t.confirmed).all
@@ -141,6 +144,13 @@ var steeringTypes = map[wire.MessageType]inputType{
 	wire.MessagePress:   inputPress,
 	wire.MessageRelease: inputRelease,
 	wire.MessageWrite:   inputWrite,
+}
+
+// steeringMessages are the names of the types of messages, the other way around.
+var steeringMessages = map[inputType]wire.MessageType{
+	inputPress:   wire.MessagePress,
+	inputRelease: wire.MessageRelease,
+	inputWrite:   wire.MessageWrite,
 }
 
 // ReadSteering checks a press, a release or a write against the contract. typ is one of these three words. It may be
@@ -176,6 +186,10 @@ func (s *Session) Steer(client int, m Steering) {
 	t.queued++
 	if t.queued > maxQueued {
 		return
+	}
+	if s.recordCall != nil {
+		s.callMove = m.message // to point to m would put every message on the heap
+		s.record(Call{Type: CallSteer, Client: client, Message: steeringMessages[m.typ], Move: &s.callMove})
 	}
 	s.confirm(t, m.message.Seen)
 	// A claim beyond what it was sent counts for nothing.

@@ -82,6 +82,9 @@ func (s *Session) Set(entity uint32, property string, v contract.Value) error {
 	if err != nil {
 		return fmt.Errorf("set %s.%s: the value %w", e.Kind.Name, property, err)
 	}
+	if s.recordCall != nil {
+		s.record(Call{Type: CallSet, Entity: entity, Property: property, Value: p.Type.AppendJSON(nil, v)})
+	}
 	v = p.Type.Refs(v, func(number int64) int64 {
 		if e := s.find(uint32(number)); e != nil {
 			return int64(e.ID)
@@ -106,6 +109,7 @@ func (s *Session) Hand(entity uint32, to int) error {
 	case to != 0 && s.world.Client(to) == nil:
 		return fmt.Errorf("give a %s to client %d: there is no such client", e.Kind.Name, to)
 	}
+	s.record(Call{Type: CallHand, Entity: entity, Client: to})
 	s.world.Tick = s.tick + 1
 	s.world.SetOwner(e, to)
 	return s.endOutside("give a "+e.Kind.Name, s.machine.Settle())

@@ -118,6 +118,7 @@ func (s *Session) Join(name, role string) (int, error) {
 	s.seats[s.lastClient] = t
 	s.order = append(s.order, t)
 	s.inputs = append(s.inputs, input{seat: t, typ: inputJoin})
+	s.record(Call{Type: CallJoin, Client: s.lastClient, Name: name, Role: role})
 	return s.lastClient, nil
 }
 
@@ -158,6 +159,14 @@ func (s *Session) refuseJoin(name string) *Refusal {
 // Leave takes a client's seat with the next tick.
 func (s *Session) Leave(client int) {
 	if t := s.seats[client]; t != nil && !t.leaving {
+		s.record(Call{Type: CallLeave, Client: client})
+		s.leaveNext(t)
+	}
+}
+
+// leaveNext has a client leave with the next tick, also from within a tick.
+func (s *Session) leaveNext(t *seat) {
+	if !t.leaving {
 		t.leaving = true
 		s.inputs = append(s.inputs, input{seat: t, typ: inputLeave})
 	}
@@ -169,6 +178,7 @@ func (s *Session) Lost(client int) {
 	if t := s.seats[client]; t != nil && !t.leaving && !t.lost {
 		t.lost = true
 		s.inputs = append(s.inputs, input{seat: t, typ: inputLost})
+		s.record(Call{Type: CallLost, Client: client})
 	}
 }
 
@@ -179,7 +189,8 @@ func (s *Session) Back(client int, confirmed int64) {
 	if t == nil || t.leaving {
 		return
 	}
-	s.Confirm(client, confirmed)
+	s.record(Call{Type: CallBack, Client: client, Tick: confirmed})
+	s.confirm(t, confirmed)
 	t.requeueAfter(0)
 	t.behind = false
 	if !t.lost { // nobody had noticed
@@ -195,24 +206,27 @@ func (s *Session) Ready(client int) {
 	if t := s.seats[client]; t != nil && !t.saidReady {
 		t.saidReady = true
 		s.inputs = append(s.inputs, input{seat: t, typ: inputReady})
+		s.record(Call{Type: CallReady, Client: client})
 	}
 }
 
 // Confirm notes the newest tick that a client says to have applied. It counts at once. One beyond what the session has
 // reached is ignored.
 func (s *Session) Confirm(client int, tick int64) {
-	if t := s.seats[client]; t != nil {
-		s.confirm(t, tick)
+	if t := s.seats[client]; t != nil && s.confirm(t, tick) {
+		s.record(Call{Type: CallConfirm, Client: client, Tick: tick})
 	}
 }
 
-// confirm notes that a client has everything up to a tick. A tick that is confirmed already, or has not come, changes
-// nothing.
-func (s *Session) confirm(t *seat, tick int64) {
-	if tick > t.confirmed && tick <= s.tick {
-		t.confirmed = tick
-		t.dropConfirmed()
+// confirm notes that a client has everything up to a tick, and reports whether that is new. A tick that is confirmed
+// already, or has not come, changes nothing.
+func (s *Session) confirm(t *seat, tick int64) (isNew bool) {
+	if tick <= t.confirmed || tick > s.tick {
+		return false
 	}
+	t.confirmed = tick
+	t.dropConfirmed()
+	return true
 }
 
 // Clients returns who has a seat, by number.
@@ -274,6 +288,7 @@ func (s *Session) ReportDifference(client int) (resynced bool) {
 	if t == nil || !t.joined {
 		return false
 	}
+	s.record(Call{Type: CallReportDifference, Client: client})
 	t.differences++
 	if t.lastResync > 0 && s.tick-t.lastResync < int64(resyncPause*s.contract.TickRate) {
 		return false

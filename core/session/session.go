@@ -26,6 +26,8 @@ import (
 	"fmt"
 	"slices"
 
+	"kamerad.example/core/bytecode"
+	"kamerad.example/core/checkpoint"
 	"kamerad.example/core/codegen"
 	"kamerad.example/core/contract"
 	"kamerad.example/core/replicate"
@@ -57,6 +59,7 @@ const (
 // Session is one running world.
 type Session struct {
 	contract    *contract.Contract
+	program     *bytecode.Program
 	world       *world.World
 	machine     *rules.Machine
 	view        *replicate.View
@@ -76,11 +79,11 @@ type Session struct {
 	hasTickHandlers bool // there are `on tick`s
 
 	// What clients may send, by full name.
-	requests map[string]*contract.Request
+	requests map[string]*contract.Request `checkpoint:"-"`
 	// by request: its arguments are numbers, neither texts nor refs nor clients
-	numericArgs    []bool
-	steerable      map[string]*contract.Property // holds, and properties that clients write
-	steerableKinds map[string]*contract.Kind     // the kinds of those
+	numericArgs    []bool                        `checkpoint:"-"`
+	steerable      map[string]*contract.Property `checkpoint:"-"` // holds, and properties that clients write
+	steerableKinds map[string]*contract.Kind     `checkpoint:"-"` // the kinds of those
 
 	// Clients.
 	seats         map[int]*seat    // by number
@@ -91,7 +94,7 @@ type Session struct {
 
 	// Inputs.
 	inputs      []input // for the next tick, in the order of their arrival
-	spareInputs []input // the memory of the last tick's inputs
+	spareInputs []input `checkpoint:"-"` // the memory of the last tick's inputs
 	early       []earlyRequest
 	budgets     map[propertyKey]*paceBudget
 	storedTick  int64 // all that is kept was stored up to this tick
@@ -120,13 +123,18 @@ type Session struct {
 	changedOutside bool            // something was changed by Set or Hand since the last tick
 
 	// Memory that is used again.
-	step         Step
-	args         []int64         // of the request that is decided
-	visited      []*world.Entity // the entities that a stage goes over
-	frameMemory  []byte          // see UseMemory
-	headroom     []byte          // that is left free before each frame
-	parts        wire.Parts
+	step         Step            `checkpoint:"-"`
+	args         []int64         `checkpoint:"-"` // of the request that is decided
+	visited      []*world.Entity `checkpoint:"-"` // the entities that a stage goes over
+	frameMemory  []byte          `checkpoint:"-"` // see UseMemory
+	headroom     []byte          `checkpoint:"-"` // that is left free before each frame
+	parts        wire.Parts      `checkpoint:"-"`
 	prefetchSink int64
+
+	checkpoints *checkpoint.Codec `checkpoint:"-"` // nil until the first one is written
+	recordCall  func(*Call)       `checkpoint:"-"` // see RecordCalls; nil for nobody
+	call        Call              `checkpoint:"-"` // that is recorded
+	callMove    wire.Move         `checkpoint:"-"` // of that
 }
 
 // Options of a session.
@@ -148,16 +156,13 @@ type Options struct {
 // New opens a session of a contract. The error says what is wrong with the settings, or that the contract asks for more
 // than the machine has.
 func New(c *contract.Contract, o Options) (*Session, error) {
-	compile := codegen.Generate
-	if o.Reveals {
-		compile = codegen.GenerateTraced
-	}
-	program, err := compile(c)
+	program, err := generate(c, o)
 	if err != nil {
 		return nil, err
 	}
 	s := &Session{
 		contract: c,
+		program:  program,
 		world:    world.New(c, nil),
 		prove:    o.Prove,
 		strict:   o.Strict,
@@ -179,14 +184,12 @@ func New(c *contract.Contract, o Options) (*Session, error) {
 	}
 	s.indexContract()
 	s.machine = rules.NewMachine(program, s.world, o.Key)
-	s.machine.HasSeen = s.hasSeen
 	s.view = replicate.NewView(o.Key, s.world, s.machine)
 	s.numbers = replicate.NewServerState(o.Key, s.world)
-	// Nothing is remembered: an entity whose spawning is undone leaves its number to another one.
-	s.machine.PublicNumber = func(e *world.Entity) uint32 { return replicate.PublicNumber(o.Key, e, len(c.Kinds)) }
 	if o.Trace {
 		s.serverState = replicate.NewServerState(o.Key, s.world)
 	}
+	s.connectMachine(o.Key)
 	for _, e := range s.world.Entities() {
 		if o := s.machine.ComputeInitial(e); o != nil {
 			return nil, fmt.Errorf("open a session: %s", o.Reason)
@@ -197,6 +200,22 @@ func New(c *contract.Contract, o Options) (*Session, error) {
 		s.handle(e, rules.OnStart, "on start")
 	}
 	return s, nil
+}
+
+// generate translates the bodies of a contract for a session with these options.
+func generate(c *contract.Contract, o Options) (*bytecode.Program, error) {
+	if o.Reveals {
+		return codegen.GenerateTraced(c)
+	}
+	return codegen.Generate(c)
+}
+
+// connectMachine gives the machine what it asks of the session.
+func (s *Session) connectMachine(key [32]byte) {
+	s.machine.HasSeen = s.hasSeen
+	// Nothing is remembered: an entity whose spawning is undone leaves its number to another one.
+	kinds := len(s.contract.Kinds)
+	s.machine.PublicNumber = func(e *world.Entity) uint32 { return replicate.PublicNumber(key, e, kinds) }
 }
 
 // indexContract finds out what the contract has, and indexes what clients may send.
@@ -333,7 +352,10 @@ func (s *Session) Reader(client int) *wire.Reader {
 // ConfirmStored says that all that is kept was stored, up to a tick. Frames tell it to clients; nothing counts as
 // stored until it is said.
 func (s *Session) ConfirmStored(tick int64) {
-	s.storedTick = max(s.storedTick, min(tick, s.tick))
+	if stored := min(tick, s.tick); stored > s.storedTick {
+		s.storedTick = stored
+		s.record(Call{Type: CallConfirmStored, Tick: stored})
+	}
 }
 
 // UseMemory lends memory for the frames of the next tick, as far as it is large enough; its content is lost.

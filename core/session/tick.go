@@ -58,6 +58,9 @@ func (s *Session) Tick() *Step {
 	step.Heaviest = s.heaviest
 	step.MemoryUsed = s.world.MemoryUsed()
 	s.world.CollectTexts(maxTexts)
+	if s.recordCall != nil {
+		s.record(Call{Type: CallTick, Tick: s.tick, Frames: step.Sum()})
+	}
 	return step
 }
 

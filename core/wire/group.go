@@ -171,7 +171,7 @@ func (g *Group) PrefetchMore() (sum uint64) {
 	for i := 0; i < len(g.sizes); i += 8 {
 		sum += uint64(g.sizes[i])
 	}
-	if len(g.order) > 0 {
+	if len(g.order) > 0 && cap(g.changes) > 0 {
 		sum += g.changes[:1][0].key + uint64(g.order[0]) + uint64(len(g.slots[0]))
 	}
 	return sum

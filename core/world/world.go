@@ -33,9 +33,9 @@ type ID int64
 type Entity struct {
 	// Nums is the row, by the slots of the kind's properties. Behind it, in the same memory, stands for each property
 	// the tick in which it last changed: what writes the one also writes the other.
-	Nums        []int64
-	writtenMask uint64 // properties that were written since the last VisitWritten, as a bit set
-	Baseline    any    // for whoever replicates the world: what it knows of the entity
+	Nums        []int64 `checkpoint:"cap"`
+	writtenMask uint64  // properties that were written since the last VisitWritten, as a bit set
+	Baseline    any     // for whoever replicates the world: what it knows of the entity
 	Kind        *contract.Kind
 	ID          ID
 	Owner       int   // number of the client that owns it; 0 is the server

@@ -1,0 +1,143 @@
+package record
+
+import (
+	"context"
+	"errors"
+	"fmt"
+
+	"kamerad.example/core/contract"
+	"kamerad.example/core/session"
+)
+
+// ErrDiffers says that a session that is played again does not send what it sent then.
+var ErrDiffers = errors.New("its frames are not those that were sent then")
+
+// Source has the parts of one recording. Its errors are told as they are.
+type Source interface {
+	// CheckpointBefore returns the newest checkpoint at a tick or before it; nil when there is none, so that playing
+	// begins with the session.
+	CheckpointBefore(ctx context.Context, tick int64) (*Checkpoint, error)
+	// BatchAfter returns the batch with the calls that follow a tick; nil when nothing follows.
+	BatchAfter(ctx context.Context, tick int64) (*Batch, error)
+}
+
+// Player plays a recording.
+type Player struct {
+	contract *contract.Contract
+	options  session.Options
+	source   Source
+	session  *session.Session
+	decoder  decoder
+	// Check has every tick's frames held against the recording; the error of one that differs is ErrDiffers.
+	Check bool
+	// Called is told of every call before it is made; nil for nobody.
+	Called func(c *session.Call)
+}
+
+// NewPlayer returns a player of a recording. The contract and the options have to be those with which the session was
+// opened.
+func NewPlayer(c *contract.Contract, o session.Options, source Source) *Player {
+	return &Player{contract: c, options: o, source: source, Check: true}
+}
+
+// Session returns the session as far as it was played; nil before Seek.
+func (p *Player) Session() *session.Session { return p.session }
+
+// Seek goes to a tick: from where it is when that is on the way, else from the last checkpoint before it. The end of
+// the recording is no error: the session is then where the recording ends.
+func (p *Player) Seek(ctx context.Context, tick int64) error {
+	checkpoint, err := p.source.CheckpointBefore(ctx, tick)
+	if err != nil {
+		return err
+	}
+	isNearer := p.session != nil && p.session.Now() <= tick && (checkpoint == nil || p.session.Now() >= checkpoint.Tick)
+	if !isNearer {
+		if err := p.begin(checkpoint); err != nil {
+			return err
+		}
+	}
+	for p.session.Now() < tick {
+		step, err := p.Next(ctx)
+		if err != nil || step == nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// begin begins with a checkpoint, or with the session.
+func (p *Player) begin(from *Checkpoint) (err error) {
+	p.decoder = decoder{}
+	if from == nil {
+		p.session, err = session.New(p.contract, p.options)
+		return err
+	}
+	data, err := decompress(from.Data)
+	if err == nil {
+		p.session, err = session.Restore(p.contract, p.options, data)
+	}
+	if err != nil {
+		return fmt.Errorf("play a recording from tick %d: %w", from.Tick, err)
+	}
+	if p.session.Now() != from.Tick {
+		return fmt.Errorf("play a recording: the checkpoint of tick %d is of tick %d", from.Tick, p.session.Now())
+	}
+	return nil
+}
+
+// Next plays one tick, with all calls before it. The step is nil at the end of the recording.
+func (p *Player) Next(ctx context.Context) (*session.Step, error) {
+	for {
+		call, err := p.nextCall(ctx)
+		if call == nil || err != nil {
+			return nil, err
+		}
+		if p.Called != nil {
+			p.Called(call)
+		}
+		step, err := p.session.Do(call)
+		if err != nil {
+			return nil, fmt.Errorf("play a recording: %w", err)
+		}
+		if step == nil {
+			continue
+		}
+		if p.Check && step.Sum() != call.Frames {
+			return step, fmt.Errorf("play a recording: tick %d: %w", step.Tick, ErrDiffers)
+		}
+		return step, nil
+	}
+}
+
+// nextCall returns the next call; nil at the end of the recording.
+func (p *Player) nextCall(ctx context.Context) (*session.Call, error) {
+	if err := ctx.Err(); err != nil {
+		return nil, err
+	}
+	if len(p.decoder.in) > 0 {
+		return p.decoder.next()
+	}
+	now := p.session.Now()
+	batch, err := p.source.BatchAfter(ctx, now)
+	if batch == nil || err != nil {
+		return nil, err
+	}
+	if batch.First > now+1 {
+		return nil, fmt.Errorf("play a recording: its calls of ticks %d to %d are missing", now+1, batch.First-1)
+	}
+	calls, err := decompress(batch.Data)
+	if err != nil {
+		return nil, fmt.Errorf("play a recording: the calls of ticks %d to %d: %w", batch.First, batch.Last, err)
+	}
+	p.decoder = decoder{in: calls, tick: batch.First - 1}
+	for p.decoder.tick < now { // a checkpoint stands within the batch
+		call, err := p.decoder.next()
+		if err != nil {
+			return nil, err
+		}
+		if call == nil {
+			return nil, fmt.Errorf("play a recording: ticks %d to %d end before %d", batch.First, batch.Last, now)
+		}
+	}
+	return p.decoder.next()
+}
