@@ -218,7 +218,7 @@ func (f *finder) scanMap(b *block) error {
 	value := reflect.New(b.typ.Elem())
 	keyPlan := f.codec.plans[b.typ.Key()]
 	if f.isFixed {
-		return f.scanFixedMap(b, m, keyPlan)
+		return f.scanFixedMap(b, m)
 	}
 	for i := m.MapRange(); i.Next(); {
 		key.Elem().SetIterKey(i)
@@ -236,7 +236,7 @@ func (f *finder) scanMap(b *block) error {
 
 // scanFixedMap finds the blocks that what is in a map leads to, by the order of its keys: fixed blocks have the same
 // numbers on both sides.
-func (f *finder) scanFixedMap(b *block, m reflect.Value, keyPlan *plan) error {
+func (f *finder) scanFixedMap(b *block, m reflect.Value) error {
 	keys := m.MapKeys()
 	rank := func(k reflect.Value) (string, int) {
 		switch {
