@@ -48,6 +48,7 @@ type graph struct {
 	none    []string
 	again   map[*node]string // the same as byNode
 	nothing map[int]int
+	maps    []map[int]int
 }
 
 func newModel() *model {
@@ -73,6 +74,7 @@ func newGraph(m *model) *graph {
 	g.second = &g.all[1]
 	g.byNode = map[*node]string{a: "is a", b: "is b"}
 	g.again = g.byNode
+	g.maps = []map[int]int{{140: 1}}
 	return g
 }
 
@@ -117,6 +119,7 @@ func TestAGraphIsReadAsItWasWritten(t *testing.T) {
 	assert.NotNil(t, g.empty)
 	assert.Nil(t, g.none)
 	assert.Nil(t, g.nothing)
+	assert.Equal(t, []map[int]int{{140: 1}}, g.maps)
 }
 
 // What was not written by Write, or by a program with other types, is an error.

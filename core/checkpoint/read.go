@@ -33,7 +33,7 @@ func (r *reader) run(root unsafe.Pointer) error {
 	for i := range n {
 		t := r.codec.types[r.number()]
 		count := r.number()
-		if t.Kind() == reflect.Map && count == 1 {
+		if count == 0 {
 			m := reflect.MakeMap(t)
 			r.made = append(r.made, madeBlock{at: m.UnsafePointer(), value: m, plan: r.codec.plans[t.Elem()]})
 			continue

@@ -25,11 +25,12 @@ type writer struct {
 func (w *writer) run() error {
 	w.number(len(w.blocks.written))
 	for _, b := range w.blocks.written {
-		t := b.plan.typ
-		if b.kind == ofMap {
-			t = b.typ
+		if b.kind == ofMap { // told by its count, since a block may also have maps side by side
+			w.number(w.codec.typeNumbers[b.typ])
+			w.number(0)
+			continue
 		}
-		w.number(w.codec.typeNumbers[t])
+		w.number(w.codec.typeNumbers[b.plan.typ])
 		w.number(b.count)
 	}
 	for _, b := range w.blocks.written {

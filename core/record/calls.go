@@ -48,6 +48,10 @@ func (e *encoder) call(c *session.Call) {
 	case session.CallConfirmStored:
 		e.ticks(c.Tick)
 		return
+	case session.CallRecover:
+		e.ticks(c.Tick)
+		e.tick = c.Tick - 1
+		return
 	}
 	e.number(uint64(c.Client))
 	switch c.Type {
@@ -146,6 +150,9 @@ func (d *decoder) next() (*session.Call, error) {
 		}
 	case session.CallConfirmStored:
 		c.Tick = d.ticks()
+	case session.CallRecover:
+		c.Tick = d.ticks()
+		d.tick = c.Tick - 1
 	case session.CallLeave, session.CallLost, session.CallReady, session.CallCaughtUp,
 		session.CallReportDifference:
 		c.Client = d.small()

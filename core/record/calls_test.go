@@ -19,7 +19,7 @@ func randomCall(t *rapid.T) session.Call {
 	number := rapid.Uint64()
 	value := rapid.Custom(func(t *rapid.T) json.RawMessage { return rapid.SliceOfN(rapid.Byte(), 1, 9).Draw(t, "value") })
 	c := session.Call{Type: rapid.SampledFrom(session.CallTypes()).Draw(t, "type")}
-	if c.Type != session.CallTick && c.Type != session.CallConfirmStored {
+	if c.Type != session.CallTick && c.Type != session.CallConfirmStored && c.Type != session.CallRecover {
 		c.Client = int(rapid.Int32Min(0).Draw(t, "client"))
 	}
 	switch c.Type {
@@ -75,9 +75,13 @@ func TestCallsAreReadAsTheyWereWritten(t *testing.T) {
 		w := NewWriter(tick)
 		for range rapid.IntRange(1, 30).Draw(t, "count") {
 			c := randomCall(t)
-			if c.Type == session.CallTick {
+			switch c.Type {
+			case session.CallTick:
 				tick++
 				c.Tick = tick
+			case session.CallRecover:
+				tick += 100
+				c.Tick = tick + 1
 			}
 			calls = append(calls, c)
 			w.Record(&c)

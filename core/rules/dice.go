@@ -9,19 +9,22 @@ import (
 )
 
 // dice makes the rolls of a cause: HMAC-SHA256 (RFC 2104) of the session's key over the cause, the place of the roll in
-// the contract, how often the cause has rolled there, and a counter, eight bytes a time. So no roll foretells another,
-// and none shifts another: what a hidden value decides to roll shows in no other roll.
+// the contract, how often the cause has rolled there, a counter, and the incarnation unless it is the first, eight
+// bytes a time. So no roll foretells another, and none shifts another: what a hidden value decides to roll shows in no
+// other roll.
 type dice struct {
 	key   [32]byte
-	cause *Cause    // of the present run
-	place uint64    // of the present roll
-	times uint64    // that the cause has rolled there before
-	count uint64    // blocks that the present roll has used
-	block []byte    // not yet used bytes
-	mac   hash.Hash // with the key; made when it is first needed
-	in    [50]byte  // what the present block is made of
-	sum   [sha256.Size]byte
-	rolls map[uint64]uint64 // by place: how often this cause has rolled there
+	cause *Cause // of the present run
+	// of the session: a request that was undone rolls otherwise when it is asked again
+	incarnation *int
+	place       uint64    // of the present roll
+	times       uint64    // that the cause has rolled there before
+	count       uint64    // blocks that the present roll has used
+	block       []byte    // not yet used bytes
+	mac         hash.Hash // with the key; made when it is first needed
+	in          [50]byte  // what the present block is made of
+	sum         [sha256.Size]byte
+	rolls       map[uint64]uint64 // by place: how often this cause has rolled there
 }
 
 // at begins the rolls of a place.
@@ -54,6 +57,9 @@ func (d *dice) next() uint64 {
 		binary.BigEndian.PutUint64(in[42:], d.count)
 		d.mac.Reset()
 		d.mac.Write(in[:])
+		if *d.incarnation > 0 {
+			d.mac.Write(binary.BigEndian.AppendUint64(nil, uint64(*d.incarnation)))
+		}
 		d.count++
 		d.block = d.mac.Sum(d.sum[:0])
 	}

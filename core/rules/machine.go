@@ -99,6 +99,8 @@ type Machine struct {
 	// PublicNumber returns the number by which clients know an entity. Nil where there are no clients.
 	PublicNumber func(e *world.Entity) uint32 `checkpoint:"-"`
 
+	Incarnation int // of the session; it is part of every roll
+
 	program *bytecode.Program
 	dice    dice `checkpoint:"-"`
 	caller  int64
@@ -171,7 +173,7 @@ func NewMachine(p *bytecode.Program, w *world.World, key [32]byte) *Machine {
 
 // Rebuild makes what a checkpoint of the machine leaves out: the key, and memory that its runs use.
 func (m *Machine) Rebuild(key [32]byte) {
-	m.dice = dice{key: key, cause: &m.Cause}
+	m.dice = dice{key: key, cause: &m.Cause, incarnation: &m.Incarnation}
 	m.frames = make([]*frame, maxDepth+1)
 	m.frames[0] = &frame{memory: make([]int64, m.program.Memory)}
 }

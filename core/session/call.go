@@ -31,6 +31,7 @@ const (
 	CallSet
 	CallHand
 	CallConfirmStored
+	CallRecover
 )
 
 // CallTypes returns all types of calls.
@@ -53,6 +54,7 @@ var callMethods = map[CallType]string{
 	CallSet:              "Set",
 	CallHand:             "Hand",
 	CallConfirmStored:    "ConfirmStored",
+	CallRecover:          "Recover",
 }
 
 // String returns the name of the method.
@@ -68,7 +70,8 @@ func (t CallType) String() string {
 type Call struct {
 	Type   CallType
 	Client int // the client that it is about; of CallHand, the new owner, and of CallJoin, the number that it was given
-	// what CallBack and CallConfirm confirm, CallBehind has written, CallConfirmStored has stored, CallTick was
+	// what CallBack and CallConfirm confirm, CallBehind has written, CallConfirmStored has stored, CallTick was, and
+	// CallRecover begins with
 	Tick     int64
 	Name     string           // of CallJoin
 	Role     string           // of CallJoin
@@ -134,6 +137,8 @@ func (s *Session) Do(c *Call) (*Step, error) {
 		_ = s.Hand(c.Entity, c.Client) // what it set off may have failed then as well
 	case CallConfirmStored:
 		s.ConfirmStored(c.Tick)
+	case CallRecover:
+		s.Recover(c.Tick)
 	default:
 		return nil, fmt.Errorf("call a session again: %s is not known", c.Type)
 	}

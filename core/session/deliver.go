@@ -177,6 +177,10 @@ func (s *Session) makeFrame(t *seat, step *Step) {
 	parts.Last = t.lastFrame
 	parts.Settled = s.storedTick
 	parts.WasSettled = t.toldStored
+	parts.Incarnation = nil
+	if t.toldIncarnation != s.incarnation.number {
+		parts.Incarnation = &wire.Incarnation{Number: s.incarnation.number, Kept: s.incarnation.kept}
+	}
 	parts.HasDigest = false
 	parts.Events = parts.Events[:0]
 	parts.Decisions = nil
@@ -200,6 +204,7 @@ func (s *Session) makeFrame(t *seat, step *Step) {
 	}
 	t.lastFrame = s.tick
 	t.toldStored = s.storedTick
+	t.toldIncarnation = s.incarnation.number
 	from := len(s.frameMemory)
 	s.frameMemory = parts.Append(append(s.frameMemory, s.headroom...))
 	whole := s.frameMemory[from:len(s.frameMemory):len(s.frameMemory)]

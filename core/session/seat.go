@@ -30,6 +30,7 @@ type seat struct {
 	hasMessages         bool               // there may be messages for it, or it is cut
 	lastFrame           int64              // tick of the last frame
 	toldStored          int64              // the storedTick that it was told
+	toldIncarnation     int                // the incarnation that it was told, or found when it came
 	lastDigest          int64              // tick of the last frame with a digest
 	queued              int                // requests, writes and presses that are queued for the next tick
 	decidedNow          int                // requests that were decided in this tick
@@ -110,9 +111,10 @@ func (s *Session) Join(name, role string) (int, error) {
 	delete(s.expelledUntil, name)
 	s.lastClient++
 	t := &seat{
-		client:       world.Client{Number: s.lastClient, Name: name, Role: roleIndex},
-		limits:       map[limitKey]*limitWindow{},
-		acceptedTick: map[limitKey]int64{},
+		client:          world.Client{Number: s.lastClient, Name: name, Role: roleIndex},
+		limits:          map[limitKey]*limitWindow{},
+		acceptedTick:    map[limitKey]int64{},
+		toldIncarnation: s.incarnation.number,
 	}
 	s.updatePublic(t)
 	s.seats[s.lastClient] = t
@@ -221,6 +223,7 @@ func (s *Session) Confirm(client int, tick int64) {
 // confirm notes that a client has everything up to a tick, and reports whether that is new. A tick that is confirmed
 // already, or has not come, changes nothing.
 func (s *Session) confirm(t *seat, tick int64) (isNew bool) {
+	tick = s.incarnation.survived(tick)
 	if tick <= t.confirmed || tick > s.tick {
 		return false
 	}

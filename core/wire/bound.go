@@ -13,8 +13,8 @@ import "math/bits"
 const blockBound = 16
 
 // FrameBound is how many bytes a frame takes at most besides roster, messages and the bytes of its one block: head,
-// tick, digest, what is settled, and lengths.
-const FrameBound = 2 + 10 + 5 + 11 + 12
+// tick, digest, what is settled, the incarnation, and lengths.
+const FrameBound = 2 + 10 + 5 + 11 + 16 + 12
 
 // BlockBound returns what a private block takes besides its items.
 func (g *Group) BlockBound() int { return blockBound }

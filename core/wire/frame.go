@@ -30,10 +30,11 @@ const (
 	logsSection
 	settledSection
 
-	// These have their bits and are not written yet: another outline for a session that runs, where the session lives
-	// now, and which incarnation of it this is.
+	// These have their bits and are not written yet: another outline for a session that runs, and where the session
+	// lives now.
 	outlineSection
 	movedSection
+
 	incarnationSection
 )
 
@@ -47,11 +48,13 @@ type Parts struct {
 	WasSettled int64
 	Digest     uint32
 	HasDigest  bool
-	Roster     []byte // nil when nobody came or went
-	Blocks     []Part
-	Events     [][]byte
-	Decisions  []Decision
-	Logs       []string
+	// of the session; nil for a client that knows it
+	Incarnation *Incarnation
+	Roster      []byte // nil when nobody came or went
+	Blocks      []Part
+	Events      [][]byte
+	Decisions   []Decision
+	Logs        []string
 }
 
 // Append appends the frame to dst: a head with a bit for each section that it has, the tick, then the sections in the
@@ -74,6 +77,7 @@ func (p *Parts) Append(dst []byte) []byte {
 	announce(rosterSection, p.Roster != nil)
 	announce(logsSection, len(p.Logs) > 0)
 	announce(settledSection, p.Settled != p.WasSettled)
+	announce(incarnationSection, p.Incarnation != nil)
 	dst = binary.AppendUvarint(dst, head)
 	if p.Snapshot {
 		dst = binary.AppendUvarint(dst, uint64(p.Tick))
@@ -102,6 +106,10 @@ func (p *Parts) Append(dst []byte) []byte {
 		ago := uint64(p.Tick - p.Settled)
 		dst = binary.AppendUvarint(dst, uint64(uvarintLen(ago)))
 		dst = binary.AppendUvarint(dst, ago)
+	}
+	if p.Incarnation != nil {
+		section := binary.AppendUvarint(nil, uint64(p.Incarnation.Number))
+		dst = appendPart(dst, binary.AppendUvarint(section, uint64(p.Incarnation.Kept)))
 	}
 	return dst
 }

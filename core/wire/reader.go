@@ -199,6 +199,14 @@ func (r *Reader) readSection(s section, c *cursor, f *Frame, block *Block) {
 		r.usage.section(UsageLog, size, len(f.Logs))
 	case settledSection:
 		f.Settled = f.Tick - int64(min(c.uvarint(), uint64(f.Tick)))
+	case incarnationSection:
+		number := c.uvarint()
+		kept := c.uvarint()
+		if number > 1<<31 || kept > 1<<53 {
+			c.bad = true
+			return
+		}
+		f.Incarnation = &Incarnation{Number: int(number), Kept: int64(kept)}
 	default:
 		return
 	}

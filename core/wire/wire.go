@@ -341,6 +341,15 @@ type Frame struct {
 	Logs      []string // lines for the client's log
 	Digest    *uint32  // of all that the client should hold once the frame is applied; nil for most frames
 	Settled   int64    // the newest tick up to which all that is kept was stored
+	// which incarnation of the session this is, when that is another one than before; nil for most frames
+	Incarnation *Incarnation
+}
+
+// Incarnation says that a session goes on in another process than before, from what was kept: it is no longer so what
+// frames of the incarnation before told of later ticks than Kept, and decisions of those are undone.
+type Incarnation struct {
+	Number int   `json:"number"` // from 1; a session that never had to be recovered has none
+	Kept   int64 `json:"kept"`   // the last tick of the incarnation before that was kept
 }
 
 // Bye is the last message to a client.
@@ -453,6 +462,9 @@ func (f *Frame) AppendJSON(dst []byte) []byte {
 	if f.Digest != nil {
 		dst = fmt.Appendf(dst, `,"digest":%d`, *f.Digest)
 	}
+	if f.Incarnation != nil {
+		dst = appendMarshalled(append(dst, `,"incarnation":`...), *f.Incarnation)
+	}
 	dst = appendList(dst, "decisions", f.Decisions, appendMarshalled[Decision])
 	dst = appendList(dst, "logs", f.Logs, appendMarshalled[string])
 	return append(dst, '}')
@@ -491,6 +503,8 @@ type (
 		Reason    string      `json:"reason"`
 		Digest    *uint32     `json:"digest"`
 		Settled   int64       `json:"settled"`
+
+		Incarnation *Incarnation `json:"incarnation"`
 	}
 )
 
@@ -514,6 +528,8 @@ func ParseFrame(raw []byte, o *contract.Outline) (frame *Frame, bye string, err 
 		Logs:      in.Logs,
 		Digest:    in.Digest,
 		Settled:   in.Settled,
+
+		Incarnation: in.Incarnation,
 	}
 	for _, b := range in.State {
 		out := &Block{

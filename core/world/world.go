@@ -322,6 +322,13 @@ func (w *World) Delayed(e *Entity) []Delayed { return slices.Clone(e.delayed) }
 // maxDelayed is how many actions of one entity may wait.
 const maxDelayed = 100
 
+// PutOff has the actions of an entity that wait, wait for some ticks more.
+func (w *World) PutOff(e *Entity, ticks int64) {
+	for i := range e.delayed {
+		e.delayed[i].Tick += ticks
+	}
+}
+
 // NextDue takes the first action out of an entity's list whose tick has come. ok is false when there is none. It is no
 // part of a transaction: an action that fails has run.
 func (w *World) NextDue(e *Entity) (d Delayed, ok bool) {
