@@ -75,6 +75,10 @@ type Options struct {
 	// follows.
 	OnLost func(reason string)
 	OnBack func()
+	// OnUndone is called, before OnFrame, when the service ended without warning and the session goes on from what had been
+	// stored: the decisions on these requests, by their numbers, and all that frames after the tick kept told besides,
+	// are undone. At most the last 1024 decisions are named.
+	OnUndone func(requests []uint64, kept int64)
 	// NotReady keeps the client from saying that it is ready; events wait until Ready is called.
 	NotReady bool
 }
@@ -111,7 +115,8 @@ type Client struct {
 	seq       uint64 // of the newest request or write
 	presses   uint64 // the number of the newest press
 	waiting   map[uint64]*undecided
-	reason    string // why it is out; set before ended is closed
+	decided   []decided // the newest decisions, oldest first
+	reason    string    // why it is out; set before ended is closed
 }
 
 // undecided is a request that waits for its decision.
@@ -119,6 +124,15 @@ type undecided struct {
 	ask    wire.Ask
 	answer chan wire.Decision
 }
+
+// decided is a request on which a decision has come.
+type decided struct {
+	seq  uint64
+	tick int64 // of the frame
+}
+
+// maxDecided is how many decisions a client can say that they are undone.
+const maxDecided = 1024
 
 // Ended is the error of a Transport that the other side has ended for good, and why.
 type Ended string
@@ -683,17 +697,26 @@ func (c *Client) read() {
 			c.send(wire.FromClient{Type: wire.MessageDiffers, Ask: wire.Ask{Seen: frame.Tick}})
 		}
 		c.report(notices)
+		if frame.Incarnation != nil {
+			c.undo(frame.Incarnation.Kept)
+		}
 		if c.options.OnFrame != nil {
 			c.options.OnFrame(frame, notices)
 		}
 		// A decision comes after what it changed, for those who wait for it too.
 		c.mu.Lock()
 		for _, d := range frame.Decisions {
+			if d.Seq != 0 {
+				c.decided = append(c.decided, decided{d.Seq, frame.Tick})
+			}
 			if w := c.waiting[d.Seq]; w != nil { // else it came before the connection was lost
 				w.answer <- d
 				delete(c.waiting, d.Seq)
 				<-c.slots
 			}
+		}
+		if n := len(c.decided); n >= 2*maxDecided {
+			c.decided = append(c.decided[:0], c.decided[n-maxDecided:]...)
 		}
 		c.mu.Unlock()
 		c.send(wire.FromClient{Type: wire.MessageSeen, Ask: wire.Ask{Seen: frame.Tick}})
@@ -706,6 +729,22 @@ func (c *Client) read() {
 	close(c.ended)
 	if c.options.OnEnd != nil {
 		c.options.OnEnd(reason)
+	}
+}
+
+// undo tells whoever wants to know which decisions came after the last tick that was kept.
+func (c *Client) undo(kept int64) {
+	c.mu.Lock()
+	var undone []uint64
+	c.decided = slices.DeleteFunc(c.decided, func(d decided) bool {
+		if d.tick > kept {
+			undone = append(undone, d.seq)
+		}
+		return d.tick > kept
+	})
+	c.mu.Unlock()
+	if c.options.OnUndone != nil {
+		c.options.OnUndone(undone[max(0, len(undone)-maxDecided):], kept)
 	}
 }
 

@@ -14,7 +14,6 @@ import (
 	"context"
 	"fmt"
 	"io/fs"
-	"log/slog"
 	"net"
 	"net/http"
 	"time"
@@ -25,6 +24,7 @@ import (
 	"kamerad.example/client"
 	"kamerad.example/core/policy"
 	"kamerad.example/core/wire"
+	"kamerad.example/journal"
 	"kamerad.example/service/gateway"
 	"kamerad.example/service/httpapi"
 	"kamerad.example/service/registry"
@@ -38,7 +38,7 @@ type Records interface {
 	registry.Records
 	httpapi.Records
 	trials.Records
-	CloseLeftOver(ctx context.Context) (int64, error)
+	StopTrials(ctx context.Context) error
 }
 
 // Recorder notes what sessions leave behind, without waiting for it to be stored.
@@ -48,11 +48,19 @@ type Recorder interface {
 	Close(ctx context.Context) error
 }
 
+// Recordings are where sessions are recorded, and read.
+type Recordings interface {
+	journal.Store
+	registry.Recordings
+}
+
 // Options are what a service is made of. Records, Recorder and Console have to be there.
 type Options struct {
 	Records  Records
 	Recorder Recorder // the service closes it
 	Console  fs.FS    // the built web console; without an index.html the service says how to build it
+	// Recordings is where sessions are recorded, so that they outlive the process; nil for nowhere.
+	Recordings Recordings
 
 	// Policy is what contracts are held against when they are published; nil asks nothing.
 	Policy *policy.Policy
@@ -69,20 +77,17 @@ type Options struct {
 // Service runs sessions and answers for them. Make it with New.
 type Service struct {
 	recorder Recorder
+	journal  *journal.Journal // nil for none
 	gateway  *gateway.Gateway
 	registry *registry.Registry
 	trials   *trials.Trials
 	handler  http.Handler
 }
 
-// New makes a service. Sessions that an earlier service left open are closed.
+// New makes a service. Sessions that an earlier service left open go on, when they were recorded.
 func New(ctx context.Context, o Options) (*Service, error) {
-	left, err := o.Records.CloseLeftOver(ctx)
-	if err != nil {
+	if err := o.Records.StopTrials(ctx); err != nil {
 		return nil, err
-	}
-	if left > 0 {
-		slog.Warn("closed sessions that an earlier service had left open", "count", left)
 	}
 	metrics := prometheus.NewRegistry()
 	v := &Service{
@@ -92,13 +97,19 @@ func New(ctx context.Context, o Options) (*Service, error) {
 	}
 	v.gateway.SendBuffer = o.SendBuffer
 	v.gateway.Decided = o.Decided
-	v.registry = registry.New(registry.Options{
+	in := registry.Options{
 		Records:  o.Records,
 		Recorder: o.Recorder,
 		Gateway:  v.gateway,
 		Meters:   runner.NewMeters(metrics),
 		Memory:   o.SessionMemory,
-	})
+	}
+	if o.Recordings != nil {
+		v.journal = journal.New(o.Recordings)
+		in.Journal = v.journal
+		in.Recordings = o.Recordings
+	}
+	v.registry = registry.New(in)
 	v.measure(metrics)
 	v.handler = httpapi.New(httpapi.Options{
 		Records:  o.Records,
@@ -110,6 +121,9 @@ func New(ctx context.Context, o Options) (*Service, error) {
 		Console:  o.Console,
 		Policy:   o.Policy,
 	}).Handler()
+	if err := v.registry.Recover(ctx); err != nil {
+		return nil, err
+	}
 	return v, nil
 }
 

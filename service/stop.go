@@ -85,6 +85,11 @@ func (v *Service) stop(shut func(ctx context.Context) error) error {
 	v.gateway.Stop()
 	records, cancelRecords := until(recordsUntil)
 	defer cancelRecords()
+	if v.journal != nil {
+		if err := v.journal.Close(records); err != nil {
+			missed.add("%s", err)
+		}
+	}
 	if err := v.recorder.Close(records); err != nil {
 		missed.add("%s", err)
 	}

@@ -77,13 +77,13 @@ func (m *Memory) Versions(_ context.Context, name string) (out []Version, err er
 }
 
 // OpenSession is Store.OpenSession.
-func (m *Memory) OpenSession(_ context.Context, contract string, version int) (Session, error) {
+func (m *Memory) OpenSession(_ context.Context, in Recorded) (Session, error) {
 	m.mu.Lock()
 	defer m.mu.Unlock()
 	s := Session{
 		ID:       int64(len(m.sessions) + 1),
-		Contract: contract,
-		Version:  version,
+		Contract: in.Contract,
+		Version:  in.Version,
 		OpenedAt: time.Now(),
 	}
 	m.sessions = append(m.sessions, s)
@@ -107,8 +107,8 @@ func (m *Memory) CloseSession(_ context.Context, id int64, reason string, tick i
 	return nil
 }
 
-// CloseLeftOver does nothing: nothing is left over.
-func (m *Memory) CloseLeftOver(context.Context) (int64, error) { return 0, nil }
+// StopTrials does nothing: nothing is left over.
+func (m *Memory) StopTrials(context.Context) error { return nil }
 
 // Sessions is Store.Sessions.
 func (m *Memory) Sessions(_ context.Context, limit int) ([]Session, error) {

@@ -19,6 +19,12 @@ import (
 	"kamerad.example/store"
 )
 
+// wreckSession is a session that is opened.
+var wreckSession = store.Recorded{
+	Session: store.Session{Contract: "wreck", Version: 1},
+	Options: json.RawMessage("{}"),
+}
+
 // outage is a store with a session in it, whose database can stop taking decisions.
 type outage struct {
 	t       *testing.T
@@ -33,7 +39,7 @@ func newOutage(t *testing.T) *outage {
 	require.NoError(t, err)
 	t.Cleanup(s.Close)
 	publish(t, s, "one")
-	session, err := s.OpenSession(t.Context(), "wreck", 1)
+	session, err := s.OpenSession(t.Context(), wreckSession)
 	require.NoError(t, err)
 	conn, err := pgx.Connect(t.Context(), url)
 	require.NoError(t, err)

@@ -20,7 +20,10 @@ func TestABatchWrittenAgainStandsOnce(t *testing.T) {
 		t.Context(), Version{Contract: "wreck", Source: "contract wreck language 1\n", Outline: json.RawMessage(`{}`)},
 	)
 	require.NoError(t, err)
-	session, err := s.OpenSession(t.Context(), "wreck", 1)
+	session, err := s.OpenSession(t.Context(), Recorded{
+		Session: Session{Contract: "wreck", Version: 1},
+		Options: json.RawMessage("{}"),
+	})
 	require.NoError(t, err)
 
 	r := NewRecorder(s)

@@ -10,6 +10,7 @@ package store
 import (
 	"cmp"
 	"context"
+	"crypto/rand"
 	"embed"
 	"encoding/json"
 	"errors"
@@ -38,7 +39,8 @@ var ErrTaken = errors.New("another kamerad service uses this database; stop it, 
 // Store is a pool of connections to one database. It may be used by many goroutines.
 type Store struct {
 	pool *pgxpool.Pool
-	lock *lock // holds the database for this service
+	lock *lock    // holds the database for this service
+	id   [16]byte // of this service, as the holder of its sessions
 }
 
 // Open connects, brings the tables up to date and takes the database for this service until Close. url is a PostgreSQL
@@ -55,6 +57,9 @@ func Open(ctx context.Context, url string) (*Store, error) {
 		return nil, fmt.Errorf("connect to the database: %w", err)
 	}
 	s := &Store{pool: pool}
+	if _, err := rand.Read(s.id[:]); err != nil {
+		return nil, fmt.Errorf("make the number of this service: %w", err)
+	}
 	if err := s.prepare(ctx); err != nil {
 		s.Close()
 		return nil, err
@@ -251,27 +256,29 @@ func scanSession(row pgx.CollectableRow) (v Session, err error) {
 	return v, err
 }
 
-// OpenSession stores a new session.
-func (s *Store) OpenSession(ctx context.Context, contract string, version int) (Session, error) {
+// OpenSession stores a new session, which this service holds. Of what is given, the contract, the version and what it
+// takes to play the session again count.
+func (s *Store) OpenSession(ctx context.Context, in Recorded) (Session, error) {
 	rows, _ := s.pool.Query(
 		ctx,
-		"insert into sessions (contract, version) values ($1, $2) returning id, contract, version, opened_at, "+
-			"closed_at, close_reason, last_tick",
-		contract, version,
+		"insert into sessions (contract, version, key, options, engine, wire, holder) values ($1, $2, $3, $4, $5, $6, $7) "+
+			"returning id, contract, version, opened_at, closed_at, close_reason, last_tick",
+		in.Contract, in.Version, in.Key, in.Options, in.Engine, in.Wire, s.id,
 	)
 	out, err := pgx.CollectExactlyOneRow(rows, scanSession)
 	if err != nil {
-		return out, fmt.Errorf("open a session of %s version %d: %w", contract, version, err)
+		return out, fmt.Errorf("open a session of %s version %d: %w", in.Contract, in.Version, err)
 	}
 	return out, nil
 }
 
-// CloseSession notes a session's end.
+// CloseSession notes the end of a session that this service holds.
 func (s *Store) CloseSession(ctx context.Context, id int64, reason string, tick int64) error {
 	_, err := s.pool.Exec(
 		ctx,
-		"update sessions set closed_at = now(), close_reason = $2, last_tick = $3 where id = $1 and closed_at is null",
-		id, clean(reason), tick,
+		"update sessions set closed_at = now(), close_reason = $2, last_tick = $3 where id = $1 and closed_at is null "+
+			"and holder = $4",
+		id, clean(reason), tick, s.id,
 	)
 	if err != nil {
 		return fmt.Errorf("close session %d: %w", id, err)
@@ -279,24 +286,16 @@ func (s *Store) CloseSession(ctx context.Context, id int64, reason string, tick 
 	return nil
 }
 
-// CloseLeftOver ends the sessions and trials that an earlier service left open, and tells how many sessions there were.
-func (s *Store) CloseLeftOver(ctx context.Context) (int64, error) {
+// StopTrials ends the trials that an earlier service left open.
+func (s *Store) StopTrials(ctx context.Context) error {
 	if _, err := s.pool.Exec(
 		ctx,
 		"update trials set ended_at = now(), state = 'stopped', summary = 'the service ended before it was done' "+
 			"where state in ('waiting', 'running')",
 	); err != nil {
-		return 0, fmt.Errorf("close left-over trials: %w", err)
+		return fmt.Errorf("stop left-over trials: %w", err)
 	}
-	tag, err := s.pool.Exec(
-		ctx,
-		"update sessions set closed_at = now(), close_reason = 'the service ended without closing it' where "+
-			"closed_at is null",
-	)
-	if err != nil {
-		return 0, fmt.Errorf("close left-over sessions: %w", err)
-	}
-	return tag.RowsAffected(), nil
+	return nil
 }
 
 // Sessions returns the newest sessions, at most limit.

@@ -74,7 +74,7 @@ func TestADatabaseServesOneService(t *testing.T) {
 func TestTheRecorderKeepsOddEntries(t *testing.T) {
 	s := open(t)
 	publish(t, s, "one")
-	session, err := s.OpenSession(t.Context(), "wreck", 1)
+	session, err := s.OpenSession(t.Context(), wreckSession)
 	require.NoError(t, err)
 	r := store.NewRecorder(s)
 	entry := func(seq uint64, request, args, outcome string) store.Decision {
@@ -129,9 +129,9 @@ func TestTheRecorderKeepsOddEntries(t *testing.T) {
 	assert.Equal(t, "it \uFFFD left", *seats[0].LeftReason)
 
 	require.NoError(t, s.CloseSession(t.Context(), session.ID, "over", 9))
-	n, err := s.CloseLeftOver(t.Context())
+	open, err := s.TakeOpen(t.Context())
 	require.NoError(t, err)
-	assert.Zero(t, n)
+	assert.Empty(t, open)
 	got, err := s.Session(t.Context(), session.ID)
 	require.NoError(t, err)
 	assert.Equal(t, "over", *got.CloseReason)

@@ -121,7 +121,8 @@ func serveOne(ctx context.Context, c *cli.Command) error {
 	records := &store.Memory{}
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
-	return serveWith(ctx, c, records, records, func(ctx context.Context, svc *service.Service, address string) error {
+	o := service.Options{Records: records, Recorder: records}
+	return serveWith(ctx, c, o, func(ctx context.Context, svc *service.Service, address string) error {
 		admin := api.Client{Service: address}
 		v, err := admin.Publish(ctx, file, source, files)
 		var problem *api.Problem
@@ -234,7 +235,7 @@ func serve(ctx context.Context, c *cli.Command, started begun) error {
 		)
 	}
 	defer db.Close()
-	return serveWith(ctx, c, db, store.NewRecorder(db), started)
+	return serveWith(ctx, c, service.Options{Records: db, Recorder: store.NewRecorder(db), Recordings: db}, started)
 }
 
 // onLoopback refuses an address that others could reach.
@@ -252,9 +253,7 @@ func onLoopback(address string) error {
 //
 // It prints one line once it listens and one when it has stopped. What could not be told or stored
 // until the deadline is listed, with exit status 1.
-func serveWith(
-	ctx context.Context, c *cli.Command, records service.Records, recorder service.Recorder, started begun,
-) error {
+func serveWith(ctx context.Context, c *cli.Command, o service.Options, started begun) error {
 	if err := onLoopback(c.String("listen")); err != nil {
 		return err
 	}
@@ -266,13 +265,10 @@ func serveWith(
 	if err != nil {
 		return fmt.Errorf("%w; choose another port with --listen", err)
 	}
-	svc, err := service.New(ctx, service.Options{
-		Records:       records,
-		Recorder:      recorder,
-		Console:       console.Files(),
-		Policy:        rules,
-		SessionMemory: int64(c.Int("session-memory")) << 20,
-	})
+	o.Console = console.Files()
+	o.Policy = rules
+	o.SessionMemory = int64(c.Int("session-memory")) << 20
+	svc, err := service.New(ctx, o)
 	if err != nil {
 		listener.Close()
 		return err

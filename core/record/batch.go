@@ -9,33 +9,31 @@ import (
 	"kamerad.example/core/session"
 )
 
-// Batch is the calls of some whole ticks, one after the other.
+// Batch is some calls of a session, one after the other.
 type Batch struct {
-	First int64  // the first tick in it
-	Last  int64  // the last one; all calls up to it are in this batch or an earlier one
-	Data  []byte // compressed (Zstandard, RFC 8878)
+	Number int64  // of the session's batches, from 1 without gaps
+	After  int64  // the session's last tick before the first call
+	Last   int64  // its last tick after the last call
+	Data   []byte // compressed (Zstandard, RFC 8878)
 }
 
-// Checkpoint is a session between two ticks.
+// Checkpoint is a session between two calls.
 type Checkpoint struct {
 	Tick int64 // the last one that it has had
+	Next int64 // the number of the batch that follows it
 	Data []byte
 }
-
-// MaxBatch bounds the bytes of a batch when it is not compressed.
-const MaxBatch = 16 << 20
 
 // Writer gathers the calls of a session.
 type Writer struct {
 	encoder encoder
-	first   int64
-	ended   int // bytes up to the end of the last whole tick
-	last    int64
+	number  int64
+	after   int64
 }
 
-// NewWriter returns a writer for a session that has had a tick.
-func NewWriter(tick int64) *Writer {
-	w := &Writer{}
+// NewWriter returns a writer for a session that has had a tick. number is that of its first batch.
+func NewWriter(tick, number int64) *Writer {
+	w := &Writer{number: number}
 	w.begin(tick)
 	return w
 }
@@ -44,34 +42,28 @@ func NewWriter(tick int64) *Writer {
 func (w *Writer) begin(tick int64) {
 	w.encoder.tick = tick
 	w.encoder.texts = map[string]int{}
-	w.encoder.out = w.encoder.out[:0]
-	w.first = tick + 1
-	w.last = tick
-	w.ended = 0
+	w.encoder.out = nil
+	w.after = tick
 }
 
 // Record adds a call; it is what Session.RecordCalls takes.
-func (w *Writer) Record(c *session.Call) {
-	w.encoder.call(c)
-	if c.Type == session.CallTick {
-		w.last = c.Tick
-		w.ended = len(w.encoder.out)
-	}
-}
+func (w *Writer) Record(c *session.Call) { w.encoder.call(c) }
 
 // Size returns how many bytes wait to be taken.
 func (w *Writer) Size() int { return len(w.encoder.out) }
 
-// Take returns the calls of the ticks since it was last called, not compressed, and false when there was none. It must
-// be called right after a tick.
-func (w *Writer) Take() (first, last int64, calls []byte, ok bool) {
-	if w.last < w.first || w.ended != len(w.encoder.out) {
-		return 0, 0, nil, false
+// Next returns the number that the next batch has.
+func (w *Writer) Next() int64 { return w.number }
+
+// Take returns the calls since it was last called, not compressed yet, and false when there was none.
+func (w *Writer) Take() (Batch, bool) {
+	if len(w.encoder.out) == 0 {
+		return Batch{}, false
 	}
-	first, last = w.first, w.last
-	calls = append([]byte(nil), w.encoder.out...)
-	w.begin(w.last)
-	return first, last, calls, true
+	out := Batch{Number: w.number, After: w.after, Last: w.encoder.tick, Data: w.encoder.out}
+	w.number++
+	w.begin(w.encoder.tick)
+	return out, true
 }
 
 // Compressing and reading are safe for any number of goroutines.

@@ -72,7 +72,7 @@ func TestCallsAreReadAsTheyWereWritten(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		var calls []session.Call
 		tick := rapid.Int64Range(0, 1<<40).Draw(t, "first")
-		w := NewWriter(tick)
+		w := NewWriter(tick, 7)
 		for range rapid.IntRange(1, 30).Draw(t, "count") {
 			c := randomCall(t)
 			switch c.Type {
@@ -90,10 +90,11 @@ func TestCallsAreReadAsTheyWereWritten(t *testing.T) {
 		last := session.Call{Type: session.CallTick, Tick: tick}
 		calls = append(calls, last)
 		w.Record(&last)
-		first, end, data, ok := w.Take()
+		batch, ok := w.Take()
 		require.True(t, ok)
-		require.Equal(t, tick, end)
-		d := decoder{in: data, tick: first - 1}
+		require.Equal(t, tick, batch.Last)
+		require.EqualValues(t, 7, batch.Number)
+		d := decoder{in: batch.Data, tick: batch.After}
 		for _, want := range calls {
 			got, err := d.next()
 			require.NoError(t, err)
@@ -110,7 +111,7 @@ func TestCallsAreReadAsTheyWereWritten(t *testing.T) {
 
 // Bytes that are none of calls are an error, and nothing more.
 func FuzzCalls(f *testing.F) {
-	w := NewWriter(4)
+	w := NewWriter(4, 1)
 	w.Record(&session.Call{Type: session.CallJoin, Client: 1, Name: "ana", Role: "player"})
 	w.Record(&session.Call{Type: session.CallAsk, Client: 1, Ask: &wire.Ask{Seq: 1, Request: "Diver.use"}})
 	w.Record(&session.Call{Type: session.CallSteer, Client: 1, Message: wire.MessageWrite, Move: &wire.Move{Wide: 2}})

@@ -8,7 +8,7 @@ import (
 
 // Recording is a recording in memory: a Source for players.
 type Recording struct {
-	Batches     []Batch      // by tick, without gaps
+	Batches     []Batch      // by number
 	Checkpoints []Checkpoint // by tick
 }
 
@@ -26,10 +26,12 @@ func (r *Recording) CheckpointBefore(_ context.Context, tick int64) (*Checkpoint
 	return &r.Checkpoints[i-1], nil
 }
 
-// BatchAfter is of Source.
-func (r *Recording) BatchAfter(_ context.Context, tick int64) (*Batch, error) {
-	i := slices.IndexFunc(r.Batches, func(b Batch) bool { return b.Last > tick })
-	if i < 0 {
+// Batch is of Source.
+func (r *Recording) Batch(_ context.Context, number int64) (*Batch, error) {
+	i, found := slices.BinarySearchFunc(r.Batches, number, func(b Batch, n int64) int {
+		return cmp.Compare(b.Number, n)
+	})
+	if !found {
 		return nil, nil
 	}
 	return &r.Batches[i], nil

@@ -17,8 +17,8 @@ type Source interface {
 	// CheckpointBefore returns the newest checkpoint at a tick or before it; nil when there is none, so that playing
 	// begins with the session.
 	CheckpointBefore(ctx context.Context, tick int64) (*Checkpoint, error)
-	// BatchAfter returns the batch with the calls that follow a tick; nil when nothing follows.
-	BatchAfter(ctx context.Context, tick int64) (*Batch, error)
+	// Batch returns the batch with a number; nil when there is none, so that the recording ends before it.
+	Batch(ctx context.Context, number int64) (*Batch, error)
 }
 
 // Player plays a recording.
@@ -28,6 +28,7 @@ type Player struct {
 	source   Source
 	session  *session.Session
 	decoder  decoder
+	next     int64 // the number of the batch that comes next
 	// Check has every tick's frames held against the recording; the error of one that differs is ErrDiffers.
 	Check bool
 	// Called is told of every call before it is made; nil for nobody.
@@ -68,6 +69,7 @@ func (p *Player) Seek(ctx context.Context, tick int64) error {
 // begin begins with a checkpoint, or with the session.
 func (p *Player) begin(from *Checkpoint) (err error) {
 	p.decoder = decoder{}
+	p.next = 1
 	if from == nil {
 		p.session, err = session.New(p.contract, p.options)
 		return err
@@ -79,14 +81,20 @@ func (p *Player) begin(from *Checkpoint) (err error) {
 	if err != nil {
 		return fmt.Errorf("play a recording from tick %d: %w", from.Tick, err)
 	}
-	if p.session.Now() != from.Tick {
-		return fmt.Errorf("play a recording: the checkpoint of tick %d is of tick %d", from.Tick, p.session.Now())
-	}
+	p.next = from.Next
 	return nil
 }
 
-// Next plays one tick, with all calls before it. The step is nil at the end of the recording.
-func (p *Player) Next(ctx context.Context) (*session.Step, error) {
+// NextBatch returns the number of the batch that follows what was played.
+func (p *Player) NextBatch() int64 { return p.next }
+
+// Next plays one tick, with all calls before it. The step is nil at the end of the recording, after all its calls.
+func (p *Player) Next(ctx context.Context) (step *session.Step, err error) {
+	defer func() { // as the session did then, or since it was another one
+		if fault := recover(); fault != nil {
+			err = fmt.Errorf("play a recording: the session fails inside after tick %d: %v", p.session.Now(), fault)
+		}
+	}()
 	for {
 		call, err := p.nextCall(ctx)
 		if call == nil || err != nil {
@@ -117,27 +125,20 @@ func (p *Player) nextCall(ctx context.Context) (*session.Call, error) {
 	if len(p.decoder.in) > 0 {
 		return p.decoder.next()
 	}
-	now := p.session.Now()
-	batch, err := p.source.BatchAfter(ctx, now)
+	batch, err := p.source.Batch(ctx, p.next)
 	if batch == nil || err != nil {
 		return nil, err
 	}
-	if batch.First > now+1 {
-		return nil, fmt.Errorf("play a recording: its calls of ticks %d to %d are missing", now+1, batch.First-1)
+	if batch.After != p.session.Now() {
+		return nil, fmt.Errorf(
+			"play a recording: batch %d follows tick %d, and the session is at %d", p.next, batch.After, p.session.Now(),
+		)
 	}
 	calls, err := decompress(batch.Data)
 	if err != nil {
-		return nil, fmt.Errorf("play a recording: the calls of ticks %d to %d: %w", batch.First, batch.Last, err)
+		return nil, fmt.Errorf("play a recording: batch %d: %w", p.next, err)
 	}
-	p.decoder = decoder{in: calls, tick: batch.First - 1}
-	for p.decoder.tick < now { // a checkpoint stands within the batch
-		call, err := p.decoder.next()
-		if err != nil {
-			return nil, err
-		}
-		if call == nil {
-			return nil, fmt.Errorf("play a recording: ticks %d to %d end before %d", batch.First, batch.Last, now)
-		}
-	}
+	p.next++
+	p.decoder = decoder{in: calls, tick: batch.After}
 	return p.decoder.next()
 }

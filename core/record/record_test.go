@@ -31,7 +31,7 @@ func (r *recorder) Left(int)           {}
 func (r *recorder) Arrived(int, int64) {}
 func (r *recorder) Began(s *session.Session) {
 	r.session = s
-	r.writer = record.NewWriter(s.Now())
+	r.writer = record.NewWriter(s.Now(), 1)
 	s.RecordCalls(func(c *session.Call) {
 		r.calls[c.Type]++
 		r.writer.Record(c)
@@ -39,16 +39,22 @@ func (r *recorder) Began(s *session.Session) {
 }
 
 func (r *recorder) Ticked(step *session.Step) {
-	if step.Tick%7 == 0 { // else ticks are gathered
-		first, last, calls, _ := r.writer.Take()
-		r.Batches = append(r.Batches, record.Batch{First: first, Last: last, Data: record.Compress(calls)})
+	isCheckpoint := step.Tick%25 == 11
+	if step.Tick%7 == 0 || isCheckpoint { // else ticks are gathered
+		batch, _ := r.writer.Take()
+		batch.Data = record.Compress(batch.Data)
+		r.Batches = append(r.Batches, batch)
 	}
-	if step.Tick%25 == 11 {
-		data, err := r.session.Checkpoint()
+	if isCheckpoint {
+		data, _, err := r.session.Checkpoint()
 		if err != nil {
 			r.err = err
 		}
-		r.Checkpoints = append(r.Checkpoints, record.Checkpoint{Tick: step.Tick, Data: record.Compress(data)})
+		r.Checkpoints = append(r.Checkpoints, record.Checkpoint{
+			Tick: step.Tick,
+			Next: r.writer.Next(),
+			Data: record.Compress(data),
+		})
 	}
 }
 
@@ -132,8 +138,13 @@ func TestWhatDiffersIsFound(t *testing.T) {
 
 	missing := &record.Recording{Batches: append(r.Batches[:1:1], r.Batches[2:]...)}
 	options := session.Options{Key: drill.Key(d.Seed), Prove: true, Trace: true, Settings: d.Settings}
-	err = record.NewPlayer(d.Contract, options, missing).Seek(ctx, end)
-	require.ErrorContains(t, err, "ticks 8 to 14 are missing")
+	p = record.NewPlayer(d.Contract, options, missing)
+	err = p.Seek(ctx, end)
+	require.NoError(t, err, "it ends there")
+	assert.EqualValues(t, 7, p.Session().Now())
+	missing.Batches[1].Number = 2
+	p = record.NewPlayer(d.Contract, options, missing)
+	require.ErrorContains(t, p.Seek(ctx, end), "and the session is at 7")
 
 	canceled, cancel := context.WithCancel(ctx)
 	cancel()

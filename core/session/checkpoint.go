@@ -2,6 +2,7 @@ package session
 
 import (
 	"fmt"
+	"sync"
 
 	"kamerad.example/core/bytecode"
 	"kamerad.example/core/checkpoint"
@@ -14,15 +15,30 @@ import (
 // Checkpoint returns all that the session is, between two ticks: also what each client was last sent, what waits, and
 // what limits and budgets have left. A session that Restore makes of it goes on to the byte as this one does. The key
 // is not in it. It is not for outside: whoever can alter it has the process.
-func (s *Session) Checkpoint() ([]byte, error) {
+//
+// format says how this program's types stand in memory: only a program with the same can read it.
+func (s *Session) Checkpoint() (data []byte, format uint64, err error) {
 	if s.checkpoints == nil {
-		var err error
 		if s.checkpoints, err = newCodec(s.contract, s.program, s.view.Layout()); err != nil {
-			return nil, err
+			return nil, 0, err
 		}
 	}
-	return s.checkpoints.Write(s)
+	data, err = s.checkpoints.Write(s)
+	return data, s.checkpoints.Format(), err
 }
+
+// CheckpointFormat returns the format that Restore reads.
+func CheckpointFormat() uint64 { return checkpointFormat() }
+
+// checkpointFormat is asked for when it is first needed: it goes over all types.
+var checkpointFormat = sync.OnceValue(func() uint64 {
+	dynamic := append(replicate.CheckpointTypes(), (*rules.Machine)(nil))
+	codec, err := checkpoint.New((*Session)(nil), dynamic)
+	if err != nil {
+		panic(err) // a type that cannot be written, which every test would find
+	}
+	return codec.Format()
+})
 
 // newCodec returns the codec of sessions that run a program. What follows from the contract is not written.
 func newCodec(c *contract.Contract, p *bytecode.Program, layout *wire.Layout) (*checkpoint.Codec, error) {

@@ -16,7 +16,7 @@ import (
 
 // restored returns a crowd whose session is made of a checkpoint of another crowd's, and which goes on as that one does.
 func (w *crowd) restored(t *testing.T, source *rand.PCG) *crowd {
-	data, err := w.Checkpoint()
+	data, _, err := w.Checkpoint()
 	require.NoError(t, err)
 	c, problems := compile.Load("carried.kam", w.contract.Source.Text) // anew, as another process does
 	require.NotNil(t, c, problems)
@@ -109,7 +109,7 @@ func (w *crowd) goesOnAlike(t *testing.T, source *rand.PCG) (frames, size int) {
 			}
 		}
 	}
-	data, err := w.Checkpoint()
+	data, _, err := w.Checkpoint()
 	require.NoError(t, err)
 	return frames, len(data)
 }

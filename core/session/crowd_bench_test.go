@@ -57,7 +57,7 @@ func BenchmarkCheckpoint(b *testing.B) {
 			size := 0
 			b.ResetTimer()
 			for range b.N {
-				data, err := s.Checkpoint()
+				data, _, err := s.Checkpoint()
 				require.NoError(b, err)
 				size = len(data)
 			}

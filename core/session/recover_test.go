@@ -74,7 +74,7 @@ func TestARecoveredSessionGoesOn(t *testing.T) {
 	r.ticks(9)
 	r.ask(1, "Diver.ring")
 	r.ticks(1)
-	kept, err := r.Checkpoint()
+	kept, _, err := r.Checkpoint()
 	require.NoError(t, err)
 	require.EqualValues(t, 10, r.Now())
 	r.ask(2, "Diver.draw")

@@ -82,6 +82,7 @@ type Session struct {
 	requests map[string]*contract.Request `checkpoint:"-"`
 	// by request: its arguments are numbers, neither texts nor refs nor clients
 	numericArgs    []bool                        `checkpoint:"-"`
+	keptProperties []uint64                      `checkpoint:"-"` // by kind, as a bit set
 	steerable      map[string]*contract.Property `checkpoint:"-"` // holds, and properties that clients write
 	steerableKinds map[string]*contract.Kind     `checkpoint:"-"` // the kinds of those
 
@@ -225,6 +226,13 @@ func (s *Session) indexContract() {
 	s.steerable = map[string]*contract.Property{}
 	s.steerableKinds = map[string]*contract.Kind{}
 	for _, k := range s.contract.Kinds {
+		kept := uint64(0)
+		for _, p := range k.Properties {
+			if p.Keep {
+				kept |= 1 << p.Index
+			}
+		}
+		s.keptProperties = append(s.keptProperties, kept)
 		s.hasTickHandlers = s.hasTickHandlers || k.OnTick != nil
 		for _, p := range k.Properties {
 			s.hasAttached = s.hasAttached || p.Follows != nil && p.Follows.Holder != nil

@@ -290,6 +290,7 @@ func (s *Session) collect(step *Step) {
 			s.view.Prefetch(written[next:min(next+prefetched, len(written))])
 		}
 		next++
+		step.Kept = step.Kept || properties&s.keptProperties[e.Kind.Index] != 0
 		s.view.MarkWritten(e, properties)
 		if s.serverState != nil {
 			s.serverState.MarkWritten(e, properties)

@@ -1,6 +1,7 @@
 package gateway
 
 import (
+	"context"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -19,8 +20,9 @@ type connection struct {
 	behind   bool          // it was not sent everything
 	state    atomic.Uint32 // a connectionState; the runner's goroutine sets it
 
-	socket *clientSocket  // nil for a pipe
-	reader *messageReader // nil when it is read on another goroutine
+	stored func(context.Context) error // see runner.Seating; nil when nothing is stored
+	socket *clientSocket               // nil for a pipe
+	reader *messageReader              // nil when it is read on another goroutine
 	// of a client that speaks JSON: its frames are made from the binary ones
 	jsonReader    *wire.Reader
 	oldestRequest time.Time                        // when the oldest request came that is not answered

@@ -74,8 +74,20 @@ func (s *Connections) takeSeat(ctx context.Context, j seatRequest) (c *connectio
 	if err := s.runner.Do(ctx, func() { c, refused = s.join(j) }); err != nil {
 		return nil, err
 	}
-	return c, refused
+	if refused != nil {
+		return nil, refused
+	}
+	if c.stored != nil {
+		waiting, cancel := context.WithTimeout(ctx, seatStoredWithin)
+		defer cancel()
+		_ = c.stored(waiting) // a database that is away keeps nobody from playing
+	}
+	return c, nil
 }
+
+// seatStoredWithin is how long a client waits for its hello until its seat is stored. Of one that comes later than that,
+// a service that ends at once remembers nothing.
+const seatStoredWithin = 2 * time.Second
 
 // join seats a client and makes its connection.
 func (s *Connections) join(j seatRequest) (*connection, error) {
@@ -85,6 +97,7 @@ func (s *Connections) join(j seatRequest) (*connection, error) {
 	}
 	hello := seating.Hello
 	c := &connection{
+		stored:         seating.Stored,
 		client:         hello.Client.Number,
 		outbox:         newOutbox(),
 		isTest:         j.Test,

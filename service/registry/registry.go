@@ -25,7 +25,10 @@ import (
 	"kamerad.example/core/compile"
 	"kamerad.example/core/contract"
 	"kamerad.example/core/drill"
+	"kamerad.example/core/record"
 	"kamerad.example/core/session"
+	"kamerad.example/core/wire"
+	"kamerad.example/journal"
 	"kamerad.example/service/gateway"
 	"kamerad.example/service/problems"
 	"kamerad.example/service/runner"
@@ -38,7 +41,7 @@ const MaxSessions = 200
 // Records keep sessions.
 type Records interface {
 	Held() bool // the records are this service's alone
-	OpenSession(ctx context.Context, contract string, version int) (store.Session, error)
+	OpenSession(ctx context.Context, in store.Recorded) (store.Session, error)
 	CloseSession(ctx context.Context, id int64, reason string, tick int64) error
 	Session(ctx context.Context, id int64) (store.Session, error)
 }
@@ -52,6 +55,9 @@ type Options struct {
 	// Memory is how many bytes the entities of one session may take, and what its clients are told of them; see
 	// session.Options. 0 is session.DefaultMemory.
 	Memory int64
+	// Journal stores what sessions are given, and Recordings has it; nil for sessions that end with the process.
+	Journal    *journal.Journal
+	Recordings Recordings
 }
 
 // Registry has the sessions that run. Everybody may call it.
@@ -61,7 +67,9 @@ type Registry struct {
 	gateway         *gateway.Gateway
 	meters          *runner.Meters
 	memory          int64
-	mu              sync.Mutex // guards sessions, opening and stopping
+	journal         *journal.Journal // nil for none
+	recordings      Recordings       // nil for none
+	mu              sync.Mutex       // guards sessions, opening and stopping
 	sessions        map[int64]*gateway.Connections
 	opening         int            // sessions that are being opened
 	openings        sync.WaitGroup // the same, to wait for
@@ -73,12 +81,14 @@ type Registry struct {
 // New returns a registry without sessions.
 func New(o Options) *Registry {
 	return &Registry{
-		records:  o.Records,
-		recorder: o.Recorder,
-		gateway:  o.Gateway,
-		meters:   o.Meters,
-		memory:   o.Memory,
-		sessions: map[int64]*gateway.Connections{},
+		records:    o.Records,
+		recorder:   o.Recorder,
+		gateway:    o.Gateway,
+		meters:     o.Meters,
+		memory:     o.Memory,
+		journal:    o.Journal,
+		recordings: o.Recordings,
+		sessions:   map[int64]*gateway.Connections{},
 	}
 }
 
@@ -187,7 +197,19 @@ func (g *Registry) assemble(
 	if err != nil {
 		return nil, problems.BadRequest(err.Error())
 	}
-	row, err := g.records.OpenSession(ctx, version.Contract, version.Version)
+	recorded := store.Recorded{
+		Session: store.Session{Contract: version.Contract, Version: version.Version},
+		Key:     options.Key[:],
+		Options: api.Encode(recordedOptions{
+			Settings: in.Settings,
+			Seed:     in.Seed,
+			Paused:   in.Paused,
+			Memory:   options.Memory,
+		}),
+		Engine: record.Revision,
+		Wire:   wire.Revision,
+	}
+	row, err := g.records.OpenSession(ctx, recorded)
 	Failpoints.SessionStored.Hit()
 	if err := adviseHuge(); err != nil { // it goes without
 		slog.Debug("the heap stays in small pages", "error", err)
@@ -195,11 +217,20 @@ func (g *Registry) assemble(
 	if err != nil {
 		return nil, err
 	}
+	var log *journal.Log
+	if g.journal != nil {
+		log = g.journal.Open(s, journal.Options{
+			Session:   row.ID,
+			NextBatch: 1,
+			Lost:      func() { g.hasLost(row.ID) },
+		})
+	}
 	var x *gateway.Connections
 	x = g.gateway.Connect(runner.New(runner.Options{
 		Row:      row,
 		Session:  s,
 		Recorder: g.recorder,
+		Log:      log,
 		Meters:   g.meters,
 		Paused:   in.Paused,
 		Seed:     in.Seed,
@@ -265,6 +296,12 @@ func (g *Registry) storeEnd(ctx context.Context, r *runner.Runner, reason string
 	}
 	slog.Info("session closed", "session", r.ID(), "reason", reason)
 	returnMemory(&g.returningMemory)
+	defer r.ForgetLog()
+	if stored := r.StartFlush(); stored != nil {
+		if err := stored(ctx); err != nil {
+			slog.Warn("the last calls of a session could not be stored before its end", "session", r.ID(), "error", err)
+		}
+	}
 	return g.records.CloseSession(ctx, r.ID(), reason, r.LastTick())
 }
 

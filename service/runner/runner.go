@@ -31,6 +31,7 @@ import (
 	"kamerad.example/core/contract"
 	"kamerad.example/core/session"
 	"kamerad.example/core/transcript"
+	"kamerad.example/journal"
 	"kamerad.example/service/observe"
 	"kamerad.example/store"
 )
@@ -96,6 +97,9 @@ type Options struct {
 	Paused   bool   // it does not tick until it is resumed
 	Seed     uint64 // that the session was opened with; with one, what clients do is noted
 	Settings map[string]json.RawMessage
+	Log      *journal.Log // stores what the session is given; nil for nobody
+	// Recovered has, for a session that goes on, the hashes of the tokens of its seats by client; nil for a new one.
+	Recovered map[int][][]byte
 
 	// Failed is called when the session has failed inside; nil for nothing.
 	Failed func()
@@ -114,6 +118,7 @@ type Runner struct {
 	outline  *contract.Outline          // what clients are given; it never changes
 	settings map[string]json.RawMessage // of those, the public ones; they never change
 	recorder Recorder
+	log      *journal.Log // nil for nobody
 	meters   *Meters
 	now      func() time.Time
 
@@ -127,9 +132,9 @@ type Runner struct {
 	paused bool
 	ending bool // the contract has ended the session
 
-	seats       map[int]*seat  // by the client's number
-	seatByToken map[string]int // the client that a token takes the seat of
-	lostSeats   []lostSeat     // that wait for a connection, oldest first
+	seats       map[int]*seat     // by the client's number
+	seatByToken map[tokenHash]int // the client that a token takes the seat of
+	lostSeats   []lostSeat        // that wait for a connection, oldest first
 	// refusedLimits says, by the client's number, how many of its refused requests are stored.
 	refusedLimits map[int]*rate.Limiter
 	lastExpiry    time.Time // when seats that have waited long enough were last looked for
@@ -166,7 +171,8 @@ func New(o Options) *Runner {
 		ended:         o.Ended,
 		paused:        o.Paused,
 		seats:         map[int]*seat{},
-		seatByToken:   map[string]int{},
+		seatByToken:   map[tokenHash]int{},
+		log:           o.Log,
 		refusedLimits: map[int]*rate.Limiter{},
 		watchers:      &watchers{list: map[*Watcher]struct{}{}, observer: observe.New(o.Session)},
 		seed:          o.Seed,
@@ -179,6 +185,10 @@ func New(o Options) *Runner {
 	if o.Seed > 0 {
 		r.transcript = transcript.New(o.Session, o.Seed, o.Settings)
 	}
+	if o.Recovered != nil {
+		r.recoverSeats(o.Recovered)
+	}
+	r.lastTick.Store(o.Session.Now())
 	shown := r.Describe()
 	r.summary.Store(&shown)
 	return r
@@ -210,6 +220,26 @@ func (r *Runner) Done() <-chan struct{} { return r.done }
 
 // LastTick returns the newest tick. Everybody may call it.
 func (r *Runner) LastTick() int64 { return r.lastTick.Load() }
+
+// StepsAtOnce is how many ticks a session may have by hand before what it was given is stored: were the process to end,
+// nobody could know of more.
+const StepsAtOnce = 100
+
+// StartFlush has all that the session was given stored at once, and returns what waits for that; nil when nothing is
+// stored. It is called on the runner's goroutine, or once that has ended.
+func (r *Runner) StartFlush() (wait func(context.Context) error) {
+	if r.log == nil {
+		return nil
+	}
+	return r.log.Flush()
+}
+
+// ForgetLog ends the log of a session whose end was stored.
+func (r *Runner) ForgetLog() {
+	if r.log != nil {
+		r.log.Forget()
+	}
+}
 
 // Period is the time between two ticks.
 func (r *Runner) Period() time.Duration {
@@ -253,6 +283,9 @@ func (r *Runner) Run() {
 				r.Leave(n, "the session closed: "+reason)
 			}
 			r.watchers.end(reason)
+			if r.log != nil {
+				r.log.Close(r.session)
+			}
 			return
 		}
 	}

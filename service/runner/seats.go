@@ -1,7 +1,9 @@
 package runner
 
 import (
+	"context"
 	"crypto/rand"
+	"crypto/sha256"
 	"fmt"
 	"slices"
 	"time"
@@ -11,6 +13,7 @@ import (
 	"kamerad.example/api"
 	"kamerad.example/core/syntax"
 	"kamerad.example/core/wire"
+	"kamerad.example/journal"
 	"kamerad.example/store"
 )
 
@@ -18,9 +21,9 @@ import (
 type seat struct {
 	row     store.Seat // as it is stored
 	state   seatState
-	tokens  []string // that take the seat again, oldest first
-	test    bool     // its client was opened through the API
-	address string   // see SeatRequest; of its last connection
+	tokens  []tokenHash // of those that take the seat again, oldest first
+	test    bool        // its client was opened through the API
+	address string      // see SeatRequest; of its last connection
 
 	logLimit *rate.Limiter // of the lines of its log; nil before the first one
 }
@@ -76,7 +79,13 @@ type Seating struct {
 	// ByToken says that the seat was taken with a token, which stays good until something comes over the connection:
 	// nobody knows before that whether the client has got the hello with the new one. KeepToken then has to be called.
 	ByToken bool
+	// Stored waits until the seat and its token are stored, so that they outlive the process; the client is to be told of
+	// them only then. Nil when nothing is stored.
+	Stored func(ctx context.Context) error
 }
+
+// tokenHash is what is kept of a token: who sees it cannot take the seat.
+type tokenHash = [sha256.Size]byte
 
 // TakeSeat gives a client a seat, or the one again that its token is for; a connection that has that seat ends. It is
 // called on the runner's goroutine. The error of a client that is not seated is a *Refusal or a *session.Refusal.
@@ -91,7 +100,7 @@ func (r *Runner) TakeSeat(j SeatRequest) (Seating, error) {
 			),
 		}
 	}
-	n, known := r.seatByToken[j.Token]
+	n, known := r.seatByToken[journal.HashToken(j.Token)]
 	if !known && j.Token != "" {
 		return Seating{}, &Refusal{
 			Code:   api.CodeTokenSpent,
@@ -114,7 +123,38 @@ func (r *Runner) TakeSeat(j SeatRequest) (Seating, error) {
 	s := r.seats[n]
 	s.test = j.Test
 	s.address = j.Address
-	return Seating{Hello: r.hello(s, j), ByToken: known}, nil
+	out := Seating{Hello: r.hello(s, j), ByToken: known}
+	if r.log != nil {
+		out.Stored = r.log.Flush()
+	}
+	return out, nil
+}
+
+// recoverSeats makes the seats of a session that goes on: they wait for their clients.
+func (r *Runner) recoverSeats(tokens map[int][][]byte) {
+	for _, c := range r.session.Clients() {
+		s := &seat{state: seatWaiting, row: r.newSeatRow(c)}
+		for _, hash := range tokens[c.Number] {
+			if len(hash) == sha256.Size {
+				s.tokens = append(s.tokens, tokenHash(hash))
+				r.seatByToken[tokenHash(hash)] = c.Number
+			}
+		}
+		r.seats[c.Number] = s
+		r.meters.clients.Inc()
+		r.waitForReturn(s, r.now())
+	}
+}
+
+// newSeatRow returns the row of a client's seat.
+func (r *Runner) newSeatRow(c wire.Client) store.Seat {
+	return store.Seat{
+		Session:  r.row.ID,
+		Client:   c.Number,
+		Name:     c.Name,
+		Role:     c.Role,
+		JoinedAt: time.Now(),
+	}
 }
 
 // addSeat makes the seat of a client that has joined the session.
@@ -123,13 +163,7 @@ func (r *Runner) addSeat(n int) {
 	if r.transcript != nil {
 		r.transcript.Joined(me)
 	}
-	row := store.Seat{
-		Session:  r.row.ID,
-		Client:   n,
-		Name:     me.Name,
-		Role:     me.Role,
-		JoinedAt: time.Now(),
-	}
+	row := r.newSeatRow(me)
 	r.seats[n] = &seat{row: row}
 	r.watchers.observer.Joined(n)
 	r.recorder.Seat(row)
@@ -175,29 +209,40 @@ const maxTokens = 8
 // of their hellos may have arrived, or none. Of many the oldest go.
 func (r *Runner) grantToken(s *seat, taken string) string {
 	token := rand.Text()
-	spent := max(slices.Index(s.tokens, taken), 0)
+	hash := journal.HashToken(token)
+	spent := max(slices.Index(s.tokens, journal.HashToken(taken)), 0)
 	for _, old := range s.tokens[:spent] {
 		delete(r.seatByToken, old)
 	}
-	s.tokens = append(slices.Clone(s.tokens[spent:]), token)
+	s.tokens = append(slices.Clone(s.tokens[spent:]), hash)
 	if len(s.tokens) > maxTokens {
 		delete(r.seatByToken, s.tokens[1])
 		s.tokens = slices.Delete(s.tokens, 1, 2)
 	}
-	r.seatByToken[token] = s.row.Client
+	r.seatByToken[hash] = s.row.Client
+	r.storeTokens(s)
 	return token
 }
 
 // KeepToken voids all tokens of a client's seat but one: the client has that. It is called on the runner's goroutine.
 func (r *Runner) KeepToken(client int, token string) {
 	if s := r.seats[client]; s != nil {
-		r.voidTokens(s, token)
-		s.tokens = []string{token}
+		hash := journal.HashToken(token)
+		r.voidTokens(s, hash)
+		s.tokens = []tokenHash{hash}
+		r.storeTokens(s)
 	}
 }
 
-// voidTokens voids the tokens of a seat, but for one that is kept; "" keeps none.
-func (r *Runner) voidTokens(s *seat, kept string) {
+// storeTokens stores which tokens are good for a seat.
+func (r *Runner) storeTokens(s *seat) {
+	if r.log != nil {
+		r.log.Tokens(s.row.Client, s.tokens)
+	}
+}
+
+// voidTokens voids the tokens of a seat, but for one that is kept; its zero value keeps none.
+func (r *Runner) voidTokens(s *seat, kept tokenHash) {
 	for _, token := range s.tokens {
 		if token != kept {
 			delete(r.seatByToken, token)
@@ -229,7 +274,9 @@ func (r *Runner) Leave(client int, reason string) {
 	if s == nil {
 		return
 	}
-	r.voidTokens(s, "")
+	r.voidTokens(s, tokenHash{})
+	s.tokens = nil
+	r.storeTokens(s)
 	r.session.Leave(client)
 	r.noteInTranscript(syntax.MoveLeave, client)
 	r.connections.End(client, reason)

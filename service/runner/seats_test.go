@@ -8,6 +8,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"kamerad.example/core/wire"
+	"kamerad.example/journal"
 	"kamerad.example/internal/tests/contracts"
 )
 
@@ -50,7 +51,7 @@ func TestTokensAreBounded(t *testing.T) {
 	}
 	assert.Len(t, connections.replaced, 20)
 	r.KeepToken(n, last.Hello.Token)
-	assert.Equal(t, map[string]int{last.Hello.Token: n}, r.seatByToken)
+	assert.Equal(t, map[tokenHash]int{journal.HashToken(last.Hello.Token): n}, r.seatByToken)
 	r.Leave(n, "enough")
 	assert.Empty(t, r.seatByToken)
 	assert.Equal(t, "enough", connections.ended[n])

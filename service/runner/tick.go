@@ -16,12 +16,18 @@ func (r *Runner) Tick() {
 	Failpoints.TickBegins.Hit()
 	r.connections.BeginTick(began)
 	r.endExpiredSeats(began)
+	if r.log != nil {
+		r.log.BeginTick(r.session)
+	}
 	r.session.UseMemory(r.connections.FrameMemory())
 	step := r.session.Tick()
 	if r.transcript != nil {
 		r.transcript.Ticked(step)
 	}
 	r.connections.Send(step, began)
+	if r.log != nil {
+		r.log.Ticked(r.session, step, began)
+	}
 	for _, cut := range step.Cuts {
 		if r.transcript != nil {
 			r.transcript.Out(cut.Client)

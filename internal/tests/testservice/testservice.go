@@ -39,6 +39,7 @@ type Process struct {
 	Database string // its URL
 	Binary   string
 	t        testing.TB
+	command  []string
 	cmd      *exec.Cmd
 	log      *lockedBuffer
 	done     chan struct{}
@@ -122,34 +123,50 @@ func StartOn(t testing.TB, database string, command ...string) *Process {
 	if len(command) == 0 {
 		command = []string{"serve"}
 	}
-	file := filepath.Join(t.TempDir(), "address")
 	p := &Process{
 		Database: database,
 		Binary:   Binary(t),
 		t:        t,
+		command:  command,
 		log:      &lockedBuffer{},
-		done:     make(chan struct{}),
 	}
-	p.cmd = exec.Command(p.Binary, append(command, "--listen", "127.0.0.1:0", "--address-file", file)...)
-	p.cmd.Env = append(os.Environ(), "KAMERAD_DATABASE="+database)
-	p.cmd.Stdout = p.log
-	p.cmd.Stderr = p.log
-	require.NoError(t, p.cmd.Start())
-	go func() { _ = p.cmd.Wait(); close(p.done) }()
+	p.start("127.0.0.1:0")
 	t.Cleanup(func() {
 		p.Stop()
 		if t.Failed() {
 			t.Log("the service said:\n" + p.Log())
 		}
 	})
-	require.Eventually(t, func() bool {
+	return p
+}
+
+// start starts the process, and waits until it answers.
+func (p *Process) start(listen string) {
+	file := filepath.Join(p.t.TempDir(), "address")
+	p.done = make(chan struct{})
+	p.cmd = exec.Command(p.Binary, append(p.command, "--listen", listen, "--address-file", file)...)
+	p.cmd.Env = append(os.Environ(), "KAMERAD_DATABASE="+p.Database)
+	p.cmd.Stdout = p.log
+	p.cmd.Stderr = p.log
+	require.NoError(p.t, p.cmd.Start())
+	cmd, done := p.cmd, p.done
+	go func() { _ = cmd.Wait(); close(done) }()
+	require.Eventually(p.t, func() bool {
 		raw, err := os.ReadFile(file)
 		p.Service = strings.TrimSpace(string(raw))
 		return err == nil && strings.HasSuffix(string(raw), "\n") || p.ended()
-	}, 2*time.Minute, 20*time.Millisecond)
-	require.False(t, p.ended(), p.Log())
-	return p
+	}, 2*time.Minute, 5*time.Millisecond)
+	require.False(p.t, p.ended(), p.Log())
 }
+
+// Kill ends the process as a crash does: it has no time for anything.
+func (p *Process) Kill() {
+	_ = p.cmd.Process.Kill()
+	<-p.done
+}
+
+// Restart starts the process again, on the same database and address.
+func (p *Process) Restart() { p.start(strings.TrimPrefix(p.Service, "http://")) }
 
 // ended reports whether the process has ended.
 func (p *Process) ended() bool {

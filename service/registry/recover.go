@@ -1,0 +1,192 @@
+package registry
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"log/slog"
+	"math"
+	"runtime"
+	"time"
+
+	"golang.org/x/sync/errgroup"
+
+	"kamerad.example/core/compile"
+	"kamerad.example/core/contract"
+	"kamerad.example/core/record"
+	"kamerad.example/core/session"
+	"kamerad.example/journal"
+	"kamerad.example/service/gateway"
+	"kamerad.example/service/runner"
+	"kamerad.example/store"
+)
+
+// Recordings are where the sessions of a service that ended are found again.
+type Recordings interface {
+	journal.Reader
+	TakeOpen(ctx context.Context) ([]store.Recorded, error)
+	Version(ctx context.Context, name string, version int) (store.Version, error)
+	SessionTokens(ctx context.Context, session int64) (map[int][][]byte, error)
+	Now(ctx context.Context) (time.Time, error)
+}
+
+// recordedOptions is what a session was opened with, as it is stored.
+type recordedOptions struct {
+	Settings map[string]json.RawMessage `json:"settings,omitempty"`
+	Seed     uint64                     `json:"seed,omitempty"`
+	Paused   bool                       `json:"paused,omitempty"`
+	Memory   int64                      `json:"memory"`
+}
+
+// session returns the options of the session that these are of.
+func (o *recordedOptions) session(key []byte) (out session.Options, err error) {
+	if len(key) != len(out.Key) {
+		return out, errors.New("it was opened before there were recordings")
+	}
+	copy(out.Key[:], key)
+	out.Trace = true
+	out.Headroom = gateway.Headroom
+	out.Settings = o.Settings
+	out.Memory = o.Memory
+	return out, nil
+}
+
+// Recover lets the sessions go on that an earlier service left open. One that cannot is closed, with the reason. The
+// error says that they could not be read.
+func (g *Registry) Recover(ctx context.Context) error {
+	if g.recordings == nil {
+		return nil
+	}
+	list, err := g.recordings.TakeOpen(ctx)
+	if err != nil {
+		return err
+	}
+	group, ctx := errgroup.WithContext(ctx)
+	group.SetLimit(runtime.NumCPU())
+	for _, row := range list {
+		group.Go(func() error { return g.recoverOrClose(ctx, row) })
+	}
+	return group.Wait()
+}
+
+// recoverOrClose lets one session go on, or closes it.
+func (g *Registry) recoverOrClose(ctx context.Context, row store.Recorded) error {
+	began := time.Now()
+	x, err := g.recover(ctx, row)
+	if err != nil {
+		if ctx.Err() != nil {
+			return ctx.Err()
+		}
+		slog.Error("a session that an earlier service left open cannot go on", "session", row.ID, "error", err)
+		reason := "the service ended, and the session could not go on: " + err.Error()
+		return g.records.CloseSession(ctx, row.ID, reason, row.LastTick)
+	}
+	r := x.Runner()
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	g.sessions[r.ID()] = x
+	go r.Run()
+	slog.Info(
+		"a session goes on that an earlier service left open", "session", r.ID(), "contract", row.Contract, "tick",
+		r.LastTick(), "took", time.Since(began),
+	)
+	return nil
+}
+
+// recover makes a session again from its recording; it does not run yet.
+func (g *Registry) recover(ctx context.Context, row store.Recorded) (*gateway.Connections, error) {
+	var in recordedOptions
+	if err := json.Unmarshal(row.Options, &in); err != nil {
+		return nil, fmt.Errorf("read what it was opened with: %w", err)
+	}
+	options, err := in.session(row.Key)
+	if err != nil {
+		return nil, err
+	}
+	if row.Engine != record.Revision {
+		return nil, fmt.Errorf(
+			"its recording is of engine %d, and this service has %d: they do not compute the same", row.Engine,
+			record.Revision,
+		)
+	}
+	version, err := g.recordings.Version(ctx, row.Contract, row.Version)
+	if err != nil {
+		return nil, err
+	}
+	c, mistakes := compile.LoadWith(version.Contract+".kam", version.Source, contract.Files(version.Files).Open)
+	if c == nil {
+		return nil, fmt.Errorf("the text of its contract does not fit this version of Kamerad: %w", mistakes)
+	}
+	source := journal.NewSource(g.recordings, row.ID)
+	p := record.NewPlayer(c, options, source)
+	if err := p.Seek(ctx, math.MaxInt64); err != nil {
+		return nil, err
+	}
+	next, err := g.nextTick(ctx, row, source, p.Session())
+	if err != nil {
+		return nil, err
+	}
+	tokens, err := g.recordings.SessionTokens(ctx, row.ID)
+	if err != nil {
+		return nil, err
+	}
+	log := g.journal.Open(p.Session(), journal.Options{
+		Session:   row.ID,
+		NextBatch: p.NextBatch(),
+		Lost:      func() { g.hasLost(row.ID) },
+	})
+	p.Session().Recover(next)
+	var x *gateway.Connections
+	x = g.gateway.Connect(runner.New(runner.Options{
+		Row:       row.Session,
+		Session:   p.Session(),
+		Recorder:  g.recorder,
+		Log:       log,
+		Meters:    g.meters,
+		Paused:    in.Paused,
+		Settings:  in.Settings,
+		Failed:    func() { g.failures.Add(1) },
+		Ended:     func(reason string) { g.hasEnded(x, reason) },
+		Recovered: tokens,
+	}))
+	return x, nil
+}
+
+// Ticks go on above all that clients may have been sent: these are as many as there was time for since the last batch was
+// stored, with some to spare for a clock that was set, and for those that were stepped by hand.
+const (
+	spareSeconds = 5
+	spareTicks   = 2 * runner.StepsAtOnce
+)
+
+// nextTick returns the tick with which a session goes on.
+func (g *Registry) nextTick(
+	ctx context.Context, row store.Recorded, source *journal.Source, s *session.Session,
+) (int64, error) {
+	now, err := g.recordings.Now(ctx)
+	if err != nil {
+		return 0, err
+	}
+	since := row.OpenedAt
+	if at := source.Newest().At; !at.IsZero() {
+		since = at
+	}
+	rate := float64(s.Contract().TickRate)
+	passed := math.Ceil(max(now.Sub(since).Seconds(), 0) * rate)
+	return s.Now() + int64(passed) + max(int64(spareSeconds*rate), spareTicks), nil
+}
+
+// hasLost ends a session here that another service has taken, or that was closed.
+func (g *Registry) hasLost(id int64) {
+	x := g.Find(id)
+	if x == nil {
+		return
+	}
+	slog.Error("a session is ended here: another service has it, or it was closed", "session", id)
+	ctx, cancel := context.WithTimeout(context.Background(), closeWithin)
+	defer cancel()
+	if err := g.End(ctx, x, "another service has taken it"); err != nil {
+		slog.Error("a session could not be ended", "session", id, "error", err)
+	}
+}
