@@ -15,14 +15,18 @@ import (
 
 // Codes say, for programs, why a client was not seated. Those of package session's RefusalCode come beside them.
 const (
-	CodeNoSocket      = "no_socket"      // the request asks for no WebSocket
-	CodeNoProtocol    = "no_protocol"    // it asks for neither sub-protocol
-	CodeTokenSpent    = "token_spent"    // no seat waits for the token
-	CodeOtherOutline  = "other_outline"  // the client was made for another outline
-	CodeNotRunning    = "not_running"    // the session has closed or never was
-	CodeBusy          = "busy"           // the session has not come to it in time
-	CodeNoJoin        = "no_join"        // the first message did not come, or is no `join`
-	CodeServiceFailed = "service_failed" // the service could not do it
+	CodeNoSocket     = "no_socket"     // the request asks for no WebSocket
+	CodeNoProtocol   = "no_protocol"   // it asks for neither sub-protocol
+	CodeTokenSpent   = "token_spent"   // no seat waits for the token
+	CodeOtherOutline = "other_outline" // the client was made for another outline
+	CodeNotRunning   = "not_running"   // the session has closed or never was
+	CodeBusy         = "busy"          // the session has not come to it in time
+	// what the player keeps is in another session
+	CodePlayerElsewhere = "player_elsewhere"
+	// what the player keeps cannot be read now
+	CodeKeptUnavailable = "kept_unavailable"
+	CodeNoJoin          = "no_join"        // the first message did not come, or is no `join`
+	CodeServiceFailed   = "service_failed" // the service could not do it
 )
 
 // Problem is an error answer of the service (RFC 9457). Known lists what exists when something was not found; Problems

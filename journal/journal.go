@@ -37,7 +37,7 @@ const (
 
 // Store is where a Journal stores.
 type Store interface {
-	Append(ctx context.Context, e store.Entries) (lost []int64, err error)
+	Append(ctx context.Context, e store.Entries) (store.Result, error)
 	IsDurable(ctx context.Context) (durable bool, reason string, err error)
 }
 
@@ -170,9 +170,9 @@ func (j *Journal) storeAll() error {
 			entries.Checkpoints[i].Data = record.Compress(entries.Checkpoints[i].Data)
 		}
 		ctx, cancel := context.WithTimeout(j.writing, storeWithin)
-		lost, err := j.store.Append(ctx, entries)
+		result, err := j.store.Append(ctx, entries)
 		cancel()
-		j.settle(parts, lost, err)
+		j.settle(parts, result, err)
 		if err != nil {
 			return err
 		}
@@ -236,12 +236,15 @@ func (j *Journal) take() (entries store.Entries, parts []part) {
 		for client, hashes := range p.taken.tokens {
 			entries.Tokens = append(entries.Tokens, store.Tokens{Session: l.session, Client: client, Hashes: hashes})
 		}
+		for _, k := range p.taken.kept {
+			entries.Kept = append(entries.Kept, *k)
+		}
 	}
 	return entries, parts
 }
 
 // settle notes what has become of a transaction: its parts are stored, or wait on.
-func (j *Journal) settle(parts []part, lost []int64, err error) {
+func (j *Journal) settle(parts []part, result store.Result, err error) {
 	j.mu.Lock()
 	defer j.mu.Unlock()
 	j.state.Away = err != nil
@@ -256,10 +259,15 @@ func (j *Journal) settle(parts []part, lost []int64, err error) {
 		close(p.log.changed)
 		p.log.changed = make(chan struct{})
 	}
-	for _, id := range lost {
+	for _, id := range result.LostSessions {
 		if l := j.logs[id]; l != nil && !l.lost {
 			l.lost = true
 			go l.whenLost()
+		}
+	}
+	for _, k := range result.LostLeases {
+		if l := j.logs[k.Session]; l != nil && l.leaseLost != nil {
+			go l.leaseLost(k.Player, k.Fence)
 		}
 	}
 	if err != nil {

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"context"
 	"crypto/sha256"
+	"encoding/json"
 	"log/slog"
 	"maps"
 	"time"
@@ -24,9 +25,12 @@ const (
 type Log struct {
 	journal  *Journal
 	session  int64
+	contract string
 	whenLost func() // see Options
-	writer   *record.Writer
-	format   uint64 // of checkpoints
+	// see Options
+	leaseLost func(player string, fence int64)
+	writer    *record.Writer
+	format    uint64 // of checkpoints
 
 	keptTick       int64 // the last tick that changed what is kept
 	settledTick    int64 // the last one that was called settled
@@ -51,21 +55,26 @@ type pending struct {
 	checkpoints []store.Checkpoint
 	gaps        []store.Gap
 	tokens      map[int][][]byte
+	kept        []*store.Kept // at most one of each lease, in the order in which they were first changed
 	bytes       int
 }
 
 // any reports whether anything waits.
 func (p *pending) any() bool {
-	return len(p.batches)+len(p.checkpoints)+len(p.gaps)+len(p.tokens) > 0
+	return len(p.batches)+len(p.checkpoints)+len(p.gaps)+len(p.tokens)+len(p.kept) > 0
 }
 
 // Options of a log.
 type Options struct {
 	Session   int64 // its number
+	Contract  string
 	NextBatch int64 // the number of its next batch; 1 for a new session
 	// Lost is called, on a goroutine of its own, when nothing more can be stored of the session, since another service
 	// has it, or it was closed.
 	Lost func()
+	// LeaseLost is called, on a goroutine of its own, when the values of a player could not be stored, since another
+	// session has had them in the meantime.
+	LeaseLost func(player string, fence int64)
 }
 
 // Open begins the log of a session: what it is called with from now on is stored.
@@ -73,7 +82,9 @@ func (j *Journal) Open(s *session.Session, o Options) *Log {
 	l := &Log{
 		journal:        j,
 		session:        o.Session,
+		contract:       o.Contract,
 		whenLost:       o.Lost,
+		leaseLost:      o.LeaseLost,
 		writer:         record.NewWriter(s.Now(), o.NextBatch),
 		lastCheckpoint: time.Now(),
 		stored:         s.Now(),
@@ -89,7 +100,7 @@ func (j *Journal) Open(s *session.Session, o Options) *Log {
 // Close ends the log, once all was handed over; what waits is stored.
 func (l *Log) Close(s *session.Session) {
 	s.RecordCalls(nil)
-	l.handOver()
+	l.handOver(nil)
 	l.journal.urge()
 }
 
@@ -122,11 +133,9 @@ func (l *Log) BeginTick(s *session.Session) {
 
 // Ticked takes what a tick was given. now is the time.
 func (l *Log) Ticked(s *session.Session, step *session.Step, now time.Time) {
-	if step.Kept {
+	l.handOver(step.Kept)
+	if len(step.Kept) > 0 {
 		l.keptTick = step.Tick
-	}
-	l.handOver()
-	if step.Kept {
 		l.journal.urge()
 	}
 	every := max(checkpointEvery, checkpointPart*l.checkpointTook)
@@ -189,13 +198,57 @@ func (l *Log) Tokens(client int, tokens [][sha256.Size]byte) {
 	l.count(0)
 }
 
+// keep takes changes of what players keep; the lock is held.
+func (l *Log) keep(changes []session.KeptChange) {
+	for i := range changes {
+		c := &changes[i]
+		if c.Fence == 0 {
+			continue // its values were never loaded, and must not be written over
+		}
+		k := l.pending.lease(l, c.Player, c.Fence)
+		k.Values[c.Property] = c.Value
+		l.count(len(c.Value))
+	}
+}
+
+// Release gives a player's values back, once the changes of the lease are stored.
+func (l *Log) Release(player string, fence int64) {
+	if fence == 0 {
+		return
+	}
+	j := l.journal
+	j.mu.Lock()
+	l.pending.lease(l, player, fence).Release = true
+	l.count(0)
+	j.mu.Unlock()
+	j.urge()
+}
+
+// lease returns the changes of a lease that wait.
+func (p *pending) lease(l *Log, player string, fence int64) *store.Kept {
+	for _, k := range p.kept {
+		if k.Player == player && k.Fence == fence {
+			return k
+		}
+	}
+	k := &store.Kept{
+		Contract: l.contract,
+		Player:   player,
+		Values:   map[string]json.RawMessage{},
+		Fence:    fence,
+		Session:  l.session,
+	}
+	p.kept = append(p.kept, k)
+	return k
+}
+
 // HashToken returns the hash of a token, as it is stored.
 func HashToken(token string) [sha256.Size]byte { return sha256.Sum256([]byte(token)) }
 
 // Flush has all that the session was called with until now stored at once, and returns what waits for that: an error
 // says that ctx has ended before, or that the session was lost.
 func (l *Log) Flush() (wait func(ctx context.Context) error) {
-	l.handOver()
+	l.handOver(nil)
 	l.journal.urge()
 	j := l.journal
 	j.mu.Lock()
@@ -221,8 +274,9 @@ func (l *Log) Flush() (wait func(ctx context.Context) error) {
 	}
 }
 
-// handOver hands over what the session was called with.
-func (l *Log) handOver() {
+// handOver hands over what the session was called with, and what came of that for what players keep: they are stored
+// together, or not at all.
+func (l *Log) handOver(kept []session.KeptChange) {
 	batch, ok := l.writer.Take()
 	if !ok {
 		return
@@ -231,6 +285,7 @@ func (l *Log) handOver() {
 	j := l.journal
 	j.mu.Lock()
 	defer j.mu.Unlock()
+	l.keep(kept)
 	if l.gapped {
 		return
 	}
@@ -269,7 +324,8 @@ func (l *Log) giveUp() {
 		l.journal.state.Gaps++
 	}
 	l.journal.pending -= l.pending.bytes
-	l.pending = pending{tokens: l.pending.tokens, gaps: l.pending.gaps}
+	// What players keep, and who may come back, is as much as there are players: that never goes.
+	l.pending = pending{tokens: l.pending.tokens, gaps: l.pending.gaps, kept: l.pending.kept}
 }
 
 // putBack puts in front what could not be stored; the lock is held.
@@ -283,6 +339,11 @@ func (l *Log) putBack(p pending) {
 	p.batches = append(p.batches, l.pending.batches...)
 	p.checkpoints = append(p.checkpoints, l.pending.checkpoints...)
 	p.gaps = append(p.gaps, l.pending.gaps...)
+	for _, k := range l.pending.kept {
+		older := p.lease(l, k.Player, k.Fence)
+		maps.Copy(older.Values, k.Values)
+		older.Release = older.Release || k.Release
+	}
 	p.bytes += l.pending.bytes
 	if p.tokens == nil {
 		p.tokens = l.pending.tokens

@@ -2,6 +2,7 @@ package service_test
 
 import (
 	"context"
+	"encoding/json"
 	"fmt"
 	"math/rand/v2"
 	"os"
@@ -24,7 +25,7 @@ import (
 const countText = `contract count language 2
 seats 60 grace 60s
 entity Diver per player {
-  n: int 0..1000000 = 0
+  n: int 0..1000000 = 0 keep
   request add() from owner { n += 1 }
 }
 `
@@ -35,12 +36,38 @@ type counter struct {
 	mu       sync.Mutex
 	accepted map[uint64]int // how often a request was accepted and not undone
 	undone   int
-	latest   int // of the requests that were undone at once
+	latest   int         // of the requests that were undone at once
+	waiting  []countedAt // changes that are not settled
+	settled  int         // changes that were called settled
+	lost     []string    // what was settled and is not there
 	backs    []time.Duration
 	lostAt   time.Time
 }
 
-// join seats a counter.
+// countedAt is what was counted at a tick.
+type countedAt struct{ tick, n int64 }
+
+// see notes what a frame says of the count, and of what is settled.
+func (c *counter) see(f *wire.Frame) {
+	n := c.counted()
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if f.Incarnation != nil {
+		c.waiting = nil
+		if n < int64(c.settled) {
+			c.lost = append(c.lost, fmt.Sprintf("at tick %d: %d were settled, and %d are there", f.Tick, c.settled, n))
+		}
+	}
+	if last := len(c.waiting) - 1; n > int64(c.settled) && (last < 0 || c.waiting[last].n != n) {
+		c.waiting = append(c.waiting, countedAt{f.Tick, n})
+	}
+	for len(c.waiting) > 0 && c.waiting[0].tick <= f.Settled {
+		c.settled = int(c.waiting[0].n)
+		c.waiting = c.waiting[1:]
+	}
+}
+
+// joinCounter seats a counter.
 func joinCounter(t *testing.T, p *testservice.Process, session int64, name string) *counter {
 	c := &counter{accepted: map[uint64]int{}}
 	var err error
@@ -65,6 +92,7 @@ func joinCounter(t *testing.T, p *testservice.Process, session int64, name strin
 			c.backs = append(c.backs, time.Since(c.lostAt))
 		},
 		OnFrame: func(f *wire.Frame, _ []replicate.Notice) {
+			c.see(f)
 			c.mu.Lock()
 			defer c.mu.Unlock()
 			for _, d := range f.Decisions {
@@ -143,7 +171,7 @@ func TestSessionsOutliveTheirProcess(t *testing.T) {
 	running, err := p.Session(t.Context(), session.ID)
 	require.NoError(t, err)
 	assert.Nil(t, running.ClosedAt)
-	accepted, undone, worst := 0, 0, 0
+	accepted, undone, worst, settled := 0, 0, 0, 0
 	var backs []time.Duration
 	for _, c := range all {
 		sum := 0
@@ -155,6 +183,8 @@ func TestSessionsOutliveTheirProcess(t *testing.T) {
 		c.mu.Unlock()
 		assert.Eventually(t, func() bool { return c.counted() == int64(sum) }, 5*time.Second, 10*time.Millisecond)
 		assert.EqualValues(t, sum, c.counted(), "%s: what was accepted and not undone is there, once", c.Me().Name)
+		assert.Empty(t, c.lost, c.Me().Name)
+		settled += c.settled
 		accepted += sum
 		undone += c.undone
 		worst = max(worst, c.latest)
@@ -163,8 +193,82 @@ func TestSessionsOutliveTheirProcess(t *testing.T) {
 	}
 	slices.Sort(backs)
 	t.Logf(
-		"%d kills, %d clients: %d accepted, %d undone, at most %d at once; back after %s (half), %s (99 of 100)", kills,
-		clients, accepted, undone, worst, backs[len(backs)/2], backs[len(backs)*99/100],
+		"%d kills, %d clients: %d accepted, %d settled, %d undone, at most %d at once; back after %s (half), %s (99 of "+
+			"100)",
+		kills, clients, accepted, settled, undone, worst, backs[len(backs)/2], backs[len(backs)*99/100],
 	)
 	assert.Less(t, backs[len(backs)*99/100], 5*time.Second)
+	assert.Greater(t, settled, accepted/2)
+}
+
+const lookText = `contract look language 2
+tick 20 per second
+entity Diver per player {
+  tint: int 0..5 = 2 keep
+  request paint(hue: int 0..5) from owner { tint = hue }
+}
+`
+
+// tintOf returns a client's own tint.
+func tintOf(c *client.Client) (tint int64) {
+	c.Look(func(held *replicate.Copy) {
+		for _, e := range held.Entities() {
+			if f, has := e.Field("tint"); has && e.Owner == c.Me().Number {
+				tint = f.Value.Num
+			}
+		}
+	})
+	return tint
+}
+
+// What a player keeps is there in the next session of the contract, after the service was killed in between; it is in one
+// session at a time.
+func TestALookThatLasts(t *testing.T) {
+	p := testservice.Start(t)
+	_, err := p.Publish(t.Context(), "look.kam", lookText, nil)
+	require.NoError(t, err)
+	first, err := p.Open(t.Context(), api.OpenSession{Contract: "look"})
+	require.NoError(t, err)
+	settled := make(chan int64, 1000)
+	ana, err := client.Join(t.Context(), p.Service, first.ID, "Ana", "", client.Options{
+		OnFrame: func(f *wire.Frame, _ []replicate.Notice) {
+			if f.Settled > 0 {
+				settled <- f.Settled
+			}
+		},
+	})
+	require.NoError(t, err)
+	d, err := ana.Ask(t.Context(), 0, "Diver.paint", json.RawMessage("5"))
+	require.NoError(t, err)
+	require.Equal(t, wire.Accepted, d.Outcome)
+	<-settled
+	second, err := p.Open(t.Context(), api.OpenSession{Contract: "look"})
+	require.NoError(t, err)
+	_, err = client.Join(t.Context(), p.Service, second.ID, "Ana", "", client.Options{})
+	var refused *client.Refused
+	require.ErrorAs(t, err, &refused)
+	assert.Equal(t, api.CodePlayerElsewhere, refused.Code)
+	assert.Contains(t, refused.Reason, fmt.Sprintf("session %d", first.ID))
+	p.Kill()
+	p.Restart()
+	_, err = p.Close(t.Context(), first.ID, "enough")
+	require.NoError(t, err)
+	<-ana.Ended()
+	again, err := client.Join(t.Context(), p.Service, second.ID, "Ana", "", client.Options{})
+	require.NoError(t, err)
+	defer again.Close()
+	require.Eventually(t, func() bool { return tintOf(again) == 5 }, 5*time.Second, 5*time.Millisecond)
+	d, err = again.Ask(t.Context(), 0, "Diver.paint", json.RawMessage("3"))
+	require.NoError(t, err)
+	require.Equal(t, wire.Accepted, d.Outcome)
+	again.Close()
+	<-again.Ended()
+	back, err := client.Join(t.Context(), p.Service, second.ID, "Ana", "", client.Options{})
+	require.NoError(t, err)
+	defer back.Close()
+	require.Eventually(t, func() bool { return tintOf(back) == 3 }, 5*time.Second, 5*time.Millisecond)
+	bo, err := client.Join(t.Context(), p.Service, second.ID, "Bo", "", client.Options{})
+	require.NoError(t, err)
+	defer bo.Close()
+	require.Eventually(t, func() bool { return tintOf(bo) == 2 }, 5*time.Second, 5*time.Millisecond)
 }

@@ -62,11 +62,18 @@ type Entries struct {
 	Tokens      []Tokens
 	Checkpoints []Checkpoint
 	Gaps        []Gap
+	Kept        []Kept
 }
 
-// Append stores entries of sessions in one transaction, all or nothing, and returns the sessions that are not this
-// service's any more, of which nothing is stored. An entry that was stored before stands once.
-func (s *Store) Append(ctx context.Context, e Entries) (lost []int64, err error) {
+// Result says what of some Entries could not be stored.
+type Result struct {
+	LostSessions []int64 // that are not this service's any more: nothing of them is stored
+	LostLeases   []Kept  // whose values were not stored, since another session has had them
+}
+
+// Append stores entries of sessions in one transaction: all of them, but for what the result names. An entry that was
+// stored before stands once.
+func (s *Store) Append(ctx context.Context, e Entries) (out Result, err error) {
 	ids := e.sessions()
 	err = pgx.BeginFunc(ctx, s.pool, func(tx pgx.Tx) error {
 		// The rows are locked until the end: whoever takes a session over comes before or after all of this.
@@ -82,20 +89,25 @@ func (s *Store) Append(ctx context.Context, e Entries) (lost []int64, err error)
 		for _, id := range held {
 			mine[id] = true
 		}
-		lost = lost[:0]
+		out = Result{}
 		for _, id := range ids {
 			if !mine[id] {
-				lost = append(lost, id)
+				out.LostSessions = append(out.LostSessions, id)
 			}
 		}
 		batch := &pgx.Batch{}
 		e.queue(batch, mine)
+		for _, k := range e.Kept {
+			if mine[k.Session] {
+				k.queue(batch, func() { out.LostLeases = append(out.LostLeases, k) })
+			}
+		}
 		return tx.SendBatch(ctx, batch).Close()
 	})
 	if err != nil {
-		return nil, fmt.Errorf("store the calls of %d sessions: %w", len(ids), err)
+		return Result{}, fmt.Errorf("store the calls of %d sessions: %w", len(ids), err)
 	}
-	return lost, nil
+	return out, nil
 }
 
 // sessions returns the sessions that there are entries of.
@@ -118,6 +130,9 @@ func (e *Entries) sessions() (ids []int64) {
 	}
 	for i := range e.Gaps {
 		add(e.Gaps[i].Session)
+	}
+	for i := range e.Kept {
+		add(e.Kept[i].Session)
 	}
 	return ids
 }

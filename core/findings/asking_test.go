@@ -96,11 +96,6 @@ var pairs = []struct{ name, text, good, bad, want string }{
 			"deny \"on\" { on_deck = true; tell everyone rung()@ }\nrequest rest() { on_deck = false } }",
 		good: "", bad: "; on_deck = false", want: "as often as its owner likes",
 	},
-	{
-		name: "what is kept is not stored yet",
-		text: "entity Diver per player { n: int 0..9 = 0 clamped@; request knock() { n += 1 } }",
-		good: "", bad: " keep", want: "keep",
-	},
 }
 
 func TestWhatWasAskedIsKnown(t *testing.T) {

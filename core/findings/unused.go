@@ -144,18 +144,12 @@ func (c *finder) unusedOfKind(d *syntax.Entity) {
 	c.unusedActions(k, d)
 }
 
-// unusedProperty warns of a property that is kept in vain, never changes, or is read by nobody.
+// unusedProperty warns of a property that never changes, or is read by nobody.
 //
 // One property may earn several warnings, each with its own answer.
 func (c *finder) unusedProperty(k *contract.Kind, p *contract.Property, d *syntax.Property) {
 	warn := func(what, hint string) {
 		c.find("unused", d.At.Start, d.Name.At, fmt.Sprintf(what, k.Name, p.Name), hint)
-	}
-	if p.Keep {
-		warn(
-			"`%s.%s` is to be kept, and nothing stores it between sessions yet",
-			"leave `keep` out until sessions store what they keep",
-		)
 	}
 	if !p.Written && !p.Once && p.Set == nil && p.Follows == nil {
 		warn(

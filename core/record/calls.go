@@ -10,7 +10,9 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"maps"
 	"math"
+	"slices"
 
 	"kamerad.example/core/session"
 	"kamerad.example/core/wire"
@@ -24,6 +26,7 @@ const Revision = 1
 const (
 	maxText = 1 << 20 // bytes of a text or a value
 	maxArgs = 64      // of a request
+	maxKept = 10_000  // properties of a player
 )
 
 // errShort says that bytes of calls end in the middle of one.
@@ -70,6 +73,13 @@ func (e *encoder) call(c *session.Call) {
 		e.bytes(c.Value)
 	case session.CallHand:
 		e.number(uint64(c.Entity))
+	case session.CallLoadKept:
+		e.signed(c.Kept.Fence)
+		e.number(uint64(len(c.Kept.Values)))
+		for _, name := range slices.Sorted(maps.Keys(c.Kept.Values)) {
+			e.text(name)
+			e.bytes(c.Kept.Values[name])
+		}
 	}
 }
 
@@ -177,6 +187,9 @@ func (d *decoder) next() (*session.Call, error) {
 	case session.CallHand:
 		c.Client = d.small()
 		c.Entity = d.entity()
+	case session.CallLoadKept:
+		c.Client = d.small()
+		d.readKept(c)
 	default:
 		return nil, fmt.Errorf("read the calls of a session: %s is not known", c.Type)
 	}
@@ -229,6 +242,20 @@ func (d *decoder) readMove(c *session.Call) {
 		d.move.Value = d.bytes()
 	}
 	c.Move = &d.move
+}
+
+func (d *decoder) readKept(c *session.Call) {
+	kept := &session.Kept{Fence: d.signed(), Values: map[string]json.RawMessage{}}
+	count := d.number()
+	if count > maxKept {
+		d.fail(fmt.Errorf("a player keeps %d values", count))
+		return
+	}
+	for range count {
+		name := d.text()
+		kept.Values[name] = d.bytes()
+	}
+	c.Kept = kept
 }
 
 // fail notes the first thing that is wrong; from then on there are no more bytes.

@@ -61,6 +61,11 @@ func randomCall(t *rapid.T) session.Call {
 		c.Entity = rapid.Uint32().Draw(t, "entity")
 		c.Property = text.Draw(t, "property")
 		c.Value = value.Draw(t, "value")
+	case session.CallLoadKept:
+		c.Kept = &session.Kept{
+			Fence:  rapid.Int64().Draw(t, "fence"),
+			Values: rapid.MapOf(text, value).Draw(t, "values"),
+		}
 	case session.CallHand:
 		c.Entity = rapid.Uint32().Draw(t, "entity")
 	}

@@ -96,6 +96,9 @@ type Machine struct {
 	// HasSeen reports whether a client has confirmed that it knows of an entity or, with a property, its value as it is
 	// now. Nil when nobody has.
 	HasSeen func(client int, e *world.Entity, p *contract.Property) bool `checkpoint:"-"`
+	// InitOwn is called with each entity that a client has come to have one of, before anything of it runs, and may give
+	// it first values. Nil for nobody.
+	InitOwn func(e *world.Entity) `checkpoint:"-"`
 	// PublicNumber returns the number by which clients know an entity. Nil where there are no clients.
 	PublicNumber func(e *world.Entity) uint32 `checkpoint:"-"`
 
@@ -342,6 +345,9 @@ func (m *Machine) own(client *world.Client) *Outcome {
 			return &m.outcome
 		}
 		e := m.World.Spawn(k, client.Number)
+		if m.InitOwn != nil {
+			m.InitOwn(e)
+		}
 		if out := m.ComputeInitial(e); out != nil {
 			return out
 		}

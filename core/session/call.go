@@ -32,6 +32,7 @@ const (
 	CallHand
 	CallConfirmStored
 	CallRecover
+	CallLoadKept
 )
 
 // CallTypes returns all types of calls.
@@ -55,6 +56,7 @@ var callMethods = map[CallType]string{
 	CallHand:             "Hand",
 	CallConfirmStored:    "ConfirmStored",
 	CallRecover:          "Recover",
+	CallLoadKept:         "LoadKept",
 }
 
 // String returns the name of the method.
@@ -81,6 +83,7 @@ type Call struct {
 	Entity   uint32           // of CallSet and CallHand: by its public number
 	Property string           // of CallSet
 	Value    json.RawMessage  // of CallSet
+	Kept     *Kept            // of CallLoadKept
 	Frames   uint32           // of CallTick: a sum over all frames, their clients and their order
 }
 
@@ -139,6 +142,8 @@ func (s *Session) Do(c *Call) (*Step, error) {
 		s.ConfirmStored(c.Tick)
 	case CallRecover:
 		s.Recover(c.Tick)
+	case CallLoadKept:
+		s.LoadKept(c.Client, *c.Kept)
 	default:
 		return nil, fmt.Errorf("call a session again: %s is not known", c.Type)
 	}

@@ -15,7 +15,7 @@ var readingMethods = strings.Fields(`
 	Checkpoint ClientState Clients Compare Contract Differences Do Idle IsLost LastFrame Layout Memory Named Nth Now
 	PropertyType PublicSettings Queued ReadRequest ReadSteering Reader Received RecordCalls Seen ServerState SetWatched
 	State Strikes UseMemory Waiting
-	About
+	About CheckJoin Keeps KeptFence
 `)
 
 // A session is a function of its calls: each exported method is recorded, or changes nothing.

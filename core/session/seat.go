@@ -1,6 +1,7 @@
 package session
 
 import (
+	"encoding/json"
 	"fmt"
 	"math"
 	"slices"
@@ -61,7 +62,9 @@ type seat struct {
 	queuedLogLines  []string
 	touched         map[uint64][]world.Touched // by the number of a request whose decision waits: what it changed
 	strikes         limitWindow
-	cutReason       string // why it is out with the end of this tick; empty when it is not
+	fence           int64                      // of the lease of what the player keeps; 0 when that was not loaded
+	kept            map[string]json.RawMessage // that by the properties' full names, as it is now; nil for nothing
+	cutReason       string                     // why it is out with the end of this tick; empty when it is not
 }
 
 // limitKey names what a limit or a pause counts: a client's uses of one request on one entity.
@@ -93,21 +96,11 @@ func (w *limitWindow) take(count int, length, tick int64) bool {
 // Join gives a new client a seat, and returns its number. Its entities come with the next tick. An empty role means
 // the contract's first one. The error is a *Refusal.
 func (s *Session) Join(name, role string) (int, error) {
-	if role == "" {
-		role = s.contract.Roles[0]
-	}
-	roleIndex := slices.Index(s.contract.Roles, role)
-	if roleIndex < 0 {
-		detail := fmt.Sprintf("as %.40q: the contract has no such role, only %v", role, s.contract.Roles)
-		return 0, &Refusal{RoleUnknown, detail}
-	}
-	name, err := cleanName(name)
+	name, roleIndex, err := s.readJoin(name, role)
 	if err != nil {
-		return 0, &Refusal{NameUnfit, err.Error()}
+		return 0, err
 	}
-	if refusal := s.refuseJoin(name); refusal != nil {
-		return 0, refusal
-	}
+	role = s.contract.Roles[roleIndex]
 	delete(s.expelledUntil, name)
 	s.lastClient++
 	t := &seat{
@@ -122,6 +115,26 @@ func (s *Session) Join(name, role string) (int, error) {
 	s.inputs = append(s.inputs, input{seat: t, typ: inputJoin})
 	s.record(Call{Type: CallJoin, Client: s.lastClient, Name: name, Role: role})
 	return s.lastClient, nil
+}
+
+// readJoin returns the name and the role of a client that may join. The error is a *Refusal.
+func (s *Session) readJoin(name, role string) (clean string, roleIndex int, err error) {
+	if role == "" {
+		role = s.contract.Roles[0]
+	}
+	roleIndex = slices.Index(s.contract.Roles, role)
+	if roleIndex < 0 {
+		detail := fmt.Sprintf("as %.40q: the contract has no such role, only %v", role, s.contract.Roles)
+		return "", 0, &Refusal{RoleUnknown, detail}
+	}
+	clean, err = cleanName(name)
+	if err != nil {
+		return "", 0, &Refusal{NameUnfit, err.Error()}
+	}
+	if refusal := s.refuseJoin(clean); refusal != nil {
+		return "", 0, refusal
+	}
+	return clean, roleIndex, nil
 }
 
 // refuseJoin returns why a client with a name gets no seat; nil when it gets one.
@@ -391,6 +404,9 @@ func (s *Session) endRole(client, role int) {
 	}
 	ends(func(e *world.Entity) { s.handle(e, rules.OnOwnerLeave, "on owner leave") })
 	ends(func(e *world.Entity) { s.handle(e, rules.OnDespawn, "on despawn") })
+	if t := s.seats[client]; t != nil {
+		s.noteKeptOf(t)
+	}
 	ends(s.world.Despawn)
 	s.endTransaction(nil)
 }

@@ -116,6 +116,8 @@ type Session struct {
 	logs           []Log
 	overtaken      []Overtaken
 	refused        []Refused
+	keptChanges    []KeptChange
+	misfits        []KeptMisfit
 	newOwners      []*world.Entity // entities with holds that have another owner since the last cause
 	roleChanged    bool            // a cause gave a client another role
 	asking         *seat           // of the request whose transaction ends now; nil when it is another cause's
@@ -215,6 +217,7 @@ func generate(c *contract.Contract, o Options) (*bytecode.Program, error) {
 // connectMachine gives the machine what it asks of the session.
 func (s *Session) connectMachine(key [32]byte) {
 	s.machine.HasSeen = s.hasSeen
+	s.machine.InitOwn = s.initKept
 	// Nothing is remembered: an entity whose spawning is undone leaves its number to another one.
 	kinds := len(s.contract.Kinds)
 	s.machine.PublicNumber = func(e *world.Entity) uint32 { return replicate.PublicNumber(key, e, kinds) }

@@ -19,7 +19,8 @@ type Step struct {
 	Events      []EventSent
 	Cuts        []Cut
 	Logs        []Log
-	Kept        bool           // it changed a property that is kept
+	Kept        []KeptChange   // changes of what players keep, in their order
+	Misfits     []KeptMisfit   // of what was loaded
 	Closed      string         // why the contract ended the session with this tick; empty when it goes on
 	Faults      []Fault        // of handlers, timers and writes; what they did was undone
 	Overtaken   []Overtaken    // writes that a newer one of the same client replaced before anybody looked at them

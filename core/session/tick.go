@@ -181,6 +181,7 @@ func (s *Session) leave(t *seat) {
 			s.handle(e, rules.OnDespawn, "on despawn")
 		}
 	})
+	s.noteKeptOf(t)
 	s.world.RemoveClient(client)
 	s.eachEntity(func(e *world.Entity) {
 		if e.Owner != client {
@@ -290,7 +291,9 @@ func (s *Session) collect(step *Step) {
 			s.view.Prefetch(written[next:min(next+prefetched, len(written))])
 		}
 		next++
-		step.Kept = step.Kept || properties&s.keptProperties[e.Kind.Index] != 0
+		if properties&s.keptProperties[e.Kind.Index] != 0 {
+			s.noteKept(s.seats[e.Owner], e, properties)
+		}
 		s.view.MarkWritten(e, properties)
 		if s.serverState != nil {
 			s.serverState.MarkWritten(e, properties)
@@ -304,6 +307,10 @@ func (s *Session) collect(step *Step) {
 	step.Refused = s.refused
 	step.Reveals = s.machine.Reveals
 	step.Logs = s.logs
+	step.Kept = s.keptChanges
+	step.Misfits = s.misfits
+	s.keptChanges = nil
+	s.misfits = nil
 	step.Closed = s.closed
 	s.events = nil
 	s.faults = nil

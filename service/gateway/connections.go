@@ -70,6 +70,11 @@ type seatRequest struct {
 
 // takeSeat asks the runner for a seat for a client; its messages then come out of the returned connection.
 func (s *Connections) takeSeat(ctx context.Context, j seatRequest) (c *connection, err error) {
+	done, err := s.runner.Prepare(ctx, &j.SeatRequest)
+	if err != nil {
+		return nil, err
+	}
+	defer done()
 	var refused error
 	if err := s.runner.Do(ctx, func() { c, refused = s.join(j) }); err != nil {
 		return nil, err

@@ -25,6 +25,7 @@ import (
 // Recordings are where the sessions of a service that ended are found again.
 type Recordings interface {
 	journal.Reader
+	runner.Players
 	TakeOpen(ctx context.Context) ([]store.Recorded, error)
 	Version(ctx context.Context, name string, version int) (store.Version, error)
 	SessionTokens(ctx context.Context, session int64) (map[int][][]byte, error)
@@ -131,11 +132,7 @@ func (g *Registry) recover(ctx context.Context, row store.Recorded) (*gateway.Co
 	if err != nil {
 		return nil, err
 	}
-	log := g.journal.Open(p.Session(), journal.Options{
-		Session:   row.ID,
-		NextBatch: p.NextBatch(),
-		Lost:      func() { g.hasLost(row.ID) },
-	})
+	log := g.journal.Open(p.Session(), g.logOptions(row.Session, p.NextBatch()))
 	p.Session().Recover(next)
 	var x *gateway.Connections
 	x = g.gateway.Connect(runner.New(runner.Options{
@@ -143,6 +140,7 @@ func (g *Registry) recover(ctx context.Context, row store.Recorded) (*gateway.Co
 		Session:   p.Session(),
 		Recorder:  g.recorder,
 		Log:       log,
+		Players:   g.recordings,
 		Meters:    g.meters,
 		Paused:    in.Paused,
 		Settings:  in.Settings,
@@ -151,6 +149,21 @@ func (g *Registry) recover(ctx context.Context, row store.Recorded) (*gateway.Co
 		Recovered: tokens,
 	}))
 	return x, nil
+}
+
+// logOptions returns the options of the log of a session.
+func (g *Registry) logOptions(row store.Session, nextBatch int64) journal.Options {
+	return journal.Options{
+		Session:   row.ID,
+		Contract:  row.Contract,
+		NextBatch: nextBatch,
+		Lost:      func() { g.hasLost(row.ID) },
+		LeaseLost: func(player string, fence int64) {
+			if x := g.Find(row.ID); x != nil {
+				x.Runner().LeaseLost(player, fence)
+			}
+		},
+	}
 }
 
 // Ticks go on above all that clients may have been sent: these are as many as there was time for since the last batch was

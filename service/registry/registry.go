@@ -219,11 +219,7 @@ func (g *Registry) assemble(
 	}
 	var log *journal.Log
 	if g.journal != nil {
-		log = g.journal.Open(s, journal.Options{
-			Session:   row.ID,
-			NextBatch: 1,
-			Lost:      func() { g.hasLost(row.ID) },
-		})
+		log = g.journal.Open(s, g.logOptions(row, 1))
 	}
 	var x *gateway.Connections
 	x = g.gateway.Connect(runner.New(runner.Options{
@@ -231,6 +227,7 @@ func (g *Registry) assemble(
 		Session:  s,
 		Recorder: g.recorder,
 		Log:      log,
+		Players:  g.recordings,
 		Meters:   g.meters,
 		Paused:   in.Paused,
 		Seed:     in.Seed,

@@ -88,6 +88,12 @@ type Recorder interface {
 	Record(list []store.Decision)
 }
 
+// Players has what players keep from session to session.
+type Players interface {
+	// Lease takes it for a session; the error is a *store.ErrLeased while another one has it.
+	Lease(ctx context.Context, contract, player string, session int64) (store.Kept, error)
+}
+
 // Options are what a runner is made of. Row, Session, Recorder and Meters have to be there.
 type Options struct {
 	Row      store.Session // as it is stored
@@ -98,6 +104,8 @@ type Options struct {
 	Seed     uint64 // that the session was opened with; with one, what clients do is noted
 	Settings map[string]json.RawMessage
 	Log      *journal.Log // stores what the session is given; nil for nobody
+	// Players has what players keep; nil when nothing is kept.
+	Players Players
 	// Recovered has, for a session that goes on, the hashes of the tokens of its seats by client; nil for a new one.
 	Recovered map[int][][]byte
 
@@ -118,7 +126,9 @@ type Runner struct {
 	outline  *contract.Outline          // what clients are given; it never changes
 	settings map[string]json.RawMessage // of those, the public ones; they never change
 	recorder Recorder
-	log      *journal.Log // nil for nobody
+	log      *journal.Log    // nil for nobody
+	players  Players         // nil when nothing is kept
+	loading  map[string]bool // names of players whose kept values are being read, to join
 	meters   *Meters
 	now      func() time.Time
 
@@ -137,6 +147,7 @@ type Runner struct {
 	lostSeats   []lostSeat        // that wait for a connection, oldest first
 	// refusedLimits says, by the client's number, how many of its refused requests are stored.
 	refusedLimits map[int]*rate.Limiter
+	leaving       []lease   // of clients that leave with the next tick
 	lastExpiry    time.Time // when seats that have waited long enough were last looked for
 
 	watchers    *watchers
@@ -173,6 +184,7 @@ func New(o Options) *Runner {
 		seats:         map[int]*seat{},
 		seatByToken:   map[tokenHash]int{},
 		log:           o.Log,
+		loading:       map[string]bool{},
 		refusedLimits: map[int]*rate.Limiter{},
 		watchers:      &watchers{list: map[*Watcher]struct{}{}, observer: observe.New(o.Session)},
 		seed:          o.Seed,
@@ -184,6 +196,9 @@ func New(o Options) *Runner {
 	r.watchers.observer.IsTest = r.isTest
 	if o.Seed > 0 {
 		r.transcript = transcript.New(o.Session, o.Seed, o.Settings)
+	}
+	if o.Log != nil && o.Session.Keeps() {
+		r.players = o.Players
 	}
 	if o.Recovered != nil {
 		r.recoverSeats(o.Recovered)
@@ -284,6 +299,9 @@ func (r *Runner) Run() {
 			}
 			r.watchers.end(reason)
 			if r.log != nil {
+				if !r.ending && len(r.leaving) > 0 {
+					r.Tick() // what those who left were still to change is kept
+				}
 				r.log.Close(r.session)
 			}
 			return

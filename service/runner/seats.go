@@ -11,6 +11,7 @@ import (
 	"golang.org/x/time/rate"
 
 	"kamerad.example/api"
+	"kamerad.example/core/session"
 	"kamerad.example/core/syntax"
 	"kamerad.example/core/wire"
 	"kamerad.example/journal"
@@ -69,8 +70,9 @@ func (s *seat) on(e seatEvent) { s.state = seatTransitions[s.state][e] }
 // SeatRequest is how a client asks for a seat.
 type SeatRequest struct {
 	wire.Join
-	Test    bool   // the client was opened through the API
-	Address string // that its connection comes from, without its port; empty for a client within the service
+	Test    bool        // the client was opened through the API
+	Address string      // that its connection comes from, without its port; empty for a client within the service
+	kept    *store.Kept // that was loaded for it; nil for nothing
 }
 
 // Seating is what a client gets that was given a seat.
@@ -116,7 +118,13 @@ func (r *Runner) TakeSeat(j SeatRequest) (Seating, error) {
 		var err error
 		n, err = r.session.Join(j.Name, j.Role)
 		if err != nil {
+			if j.kept != nil {
+				r.log.Release(j.kept.Player, j.kept.Fence)
+			}
 			return Seating{}, err
+		}
+		if j.kept != nil {
+			r.session.LoadKept(n, session.Kept{Fence: j.kept.Fence, Values: j.kept.Values})
 		}
 		r.addSeat(n)
 	}
@@ -277,6 +285,7 @@ func (r *Runner) Leave(client int, reason string) {
 	r.voidTokens(s, tokenHash{})
 	s.tokens = nil
 	r.storeTokens(s)
+	r.leaving = append(r.leaving, r.leaseOf(client))
 	r.session.Leave(client)
 	r.noteInTranscript(syntax.MoveLeave, client)
 	r.connections.End(client, reason)

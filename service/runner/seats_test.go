@@ -8,8 +8,8 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"kamerad.example/core/wire"
-	"kamerad.example/journal"
 	"kamerad.example/internal/tests/contracts"
+	"kamerad.example/journal"
 )
 
 // Every event leads from every state to one, and what a seat has come to know stays: that its client is ready.

@@ -27,6 +27,7 @@ func (r *Runner) Tick() {
 	r.connections.Send(step, began)
 	if r.log != nil {
 		r.log.Ticked(r.session, step, began)
+		r.releaseLeases()
 	}
 	for _, cut := range step.Cuts {
 		if r.transcript != nil {
@@ -40,6 +41,12 @@ func (r *Runner) Tick() {
 	}
 	if len(step.Decisions) > 0 {
 		r.record(step.Decisions)
+	}
+	for _, m := range step.Misfits {
+		slog.Warn(
+			"what a player keeps does not fit the contract", "session", r.row.ID, "client", m.Client, "property",
+			m.Property, "detail", m.Detail,
+		)
 	}
 	r.watchers.tick(r, step, len(faults) > 0)
 	if step.Closed != "" && !r.ending {

@@ -48,6 +48,18 @@ create table recording_gaps (
     primary key (session, next_tick)
 );
 
+-- What players keep from session to session, by contract. Only the session with the lease may change it, and only with the lease's
+-- number: a later one has a greater number.
+create table kept (
+    contract    text   not null references contracts (name),
+    player      text   not null,
+    values      jsonb  not null default '{}', -- by the properties' full names
+    fence       bigint not null default 0,    -- the number of the newest lease
+    session     bigint,                       -- that has it; null for none
+    changed_at  timestamptz not null default now(),
+    primary key (contract, player)
+);
+
 -- +goose Down
-drop table recording_gaps, seat_tokens, checkpoints, call_batches;
+drop table kept, recording_gaps, seat_tokens, checkpoints, call_batches;
 alter table sessions drop column key, drop column options, drop column engine, drop column wire, drop column holder;
