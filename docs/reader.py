@@ -285,7 +285,7 @@ class Reader:
             lanes = [{"kind": i, "properties": list(range(len(k["properties"])))} for i, k in enumerate(self.kinds)]
             self.tables = {0: Table(self.kinds, lanes, True)}
         self.tick += c.uvarint()
-        said = {"events": [], "decisions": [], "logs": [], "digest": None}
+        said = {"events": [], "decisions": [], "logs": [], "digest": None, "incarnation": None}
         self.leaving = []
         for bit in range(1, head.bit_length()):
             if head >> bit & 1:
@@ -320,6 +320,8 @@ class Reader:
                 said["logs"].append(c.part().decode())
         elif bit == 8:
             self.settled = self.tick - c.uvarint()
+        elif bit == 11:
+            said["incarnation"] = {"number": c.uvarint(), "kept": c.uvarint()}
         else:
             return  # of a later version
         c.end()
@@ -628,6 +630,7 @@ def check_frames(vector, tell):
         told(things, clients, says)
         assert held(reader) == (things, clients), f"frame {i}: it holds something else"
         assert reader.tick == says["tick"] and reader.settled == says.get("settled", 0), f"frame {i}: another tick"
+        assert said["incarnation"] == says.get("incarnation"), f"frame {i}: another incarnation"
         for name in ("events", "decisions", "logs"):
             assert said[name] == says.get(name, []), f"frame {i}: other {name}: {said[name]}"
         if said["digest"] is not None:

@@ -1,6 +1,7 @@
 package load
 
 import (
+	"fmt"
 	"io"
 	"net/http"
 	"os"
@@ -51,7 +52,7 @@ func TestHostileClientsHarmNobody(t *testing.T) {
 				Clients: 4 + 2*i,
 				For:     long + time.Second,
 				Asks:    4,
-				Name:    "Honest",
+				Name:    fmt.Sprint("Honest ", id), // what a player keeps is in one session at a time
 				Seed:    uint64(i),
 			})
 			reports <- r

@@ -47,15 +47,8 @@ func (p *Player) Session() *session.Session { return p.session }
 // Seek goes to a tick: from where it is when that is on the way, else from the last checkpoint before it. The end of
 // the recording is no error: the session is then where the recording ends.
 func (p *Player) Seek(ctx context.Context, tick int64) error {
-	checkpoint, err := p.source.CheckpointBefore(ctx, tick)
-	if err != nil {
+	if err := p.rewind(ctx, tick); err != nil {
 		return err
-	}
-	isNearer := p.session != nil && p.session.Now() <= tick && (checkpoint == nil || p.session.Now() >= checkpoint.Tick)
-	if !isNearer {
-		if err := p.begin(checkpoint); err != nil {
-			return err
-		}
 	}
 	for p.session.Now() < tick {
 		step, err := p.Next(ctx)
@@ -64,6 +57,19 @@ func (p *Player) Seek(ctx context.Context, tick int64) error {
 		}
 	}
 	return nil
+}
+
+// rewind goes to a checkpoint before a tick, or at it, unless the session is nearer already.
+func (p *Player) rewind(ctx context.Context, tick int64) error {
+	checkpoint, err := p.source.CheckpointBefore(ctx, tick)
+	if err != nil {
+		return err
+	}
+	isNearer := p.session != nil && p.session.Now() <= tick && (checkpoint == nil || p.session.Now() >= checkpoint.Tick)
+	if isNearer {
+		return nil
+	}
+	return p.begin(checkpoint)
 }
 
 // begin begins with a checkpoint, or with the session.

@@ -11,6 +11,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"kamerad.example/core/compile"
+	"kamerad.example/core/contract"
 	"kamerad.example/core/drill"
 	"kamerad.example/core/record"
 	"kamerad.example/core/session"
@@ -56,6 +58,13 @@ func (r *recorder) Ticked(step *session.Step) {
 			Data: record.Compress(data),
 		})
 	}
+}
+
+// loaded returns a contract.
+func loaded(t *testing.T, text string) *contract.Contract {
+	c, problems := compile.Load("story.kam", text)
+	require.NotNil(t, c, problems.Error())
+	return c
 }
 
 // allDrills returns every drill of the demo and of the examples.

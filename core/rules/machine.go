@@ -104,6 +104,11 @@ type Machine struct {
 
 	Incarnation int // of the session; it is part of every roll
 
+	// See TraceRuns.
+	tracing bool        `checkpoint:"-"`
+	runs    []tracedRun `checkpoint:"-"`
+	stack   []RunBody   `checkpoint:"-"`
+
 	program *bytecode.Program
 	dice    dice `checkpoint:"-"`
 	caller  int64
@@ -557,6 +562,10 @@ func (m *Machine) run(c *bytecode.Code, depth int, self *world.Entity) *Outcome 
 		row = self.Nums
 	}
 	open := m.open
+	if m.tracing {
+		m.enterTraced(c)
+		defer m.leaveTraced()
+	}
 	at, how := m.exec(f, depth, c.Instructions, row, c)
 	m.open = open
 	if how == ended {

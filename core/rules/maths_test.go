@@ -16,7 +16,7 @@ import (
 
 func TestRollsAreEvenAndKeyed(t *testing.T) {
 	cause := Cause{Tick: 1}
-	d := dice{key: [32]byte{1}, cause: &cause}
+	d := dice{key: [32]byte{1}, cause: &cause, incarnation: new(int)}
 	counts := map[int64]int{}
 	for range 60_000 {
 		counts[d.roll(-2, 3)]++
@@ -29,7 +29,7 @@ func TestRollsAreEvenAndKeyed(t *testing.T) {
 	d.roll(math.MinInt64, math.MaxInt64)
 
 	first := func(key byte, c Cause) int64 {
-		d := dice{key: [32]byte{key}, cause: &c}
+		d := dice{key: [32]byte{key}, cause: &c, incarnation: new(int)}
 		return d.roll(0, 1<<62)
 	}
 	seen := map[int64]string{}

@@ -15,6 +15,7 @@ var readingMethods = strings.Fields(`
 	Checkpoint ClientState Clients Compare Contract Differences Do Idle IsLost LastFrame Layout Memory Named Nth Now
 	PropertyType PublicSettings Queued ReadRequest ReadSteering Reader Received RecordCalls Seen ServerState SetWatched
 	State Strikes UseMemory Waiting
+	EntityNumber FindEntity MayHave TraceCauses World
 	About CheckJoin Keeps KeptFence
 `)
 

@@ -94,7 +94,7 @@ func (s *Session) followCarriers() {
 // endMotion runs what the motion of an entity sets off.
 func (s *Session) endMotion(e *world.Entity, hasMoved bool) {
 	if hasMoved {
-		s.setCause(causeMotion, e.Key(), 0)
+		s.setCauseOf(e, causeMotion, 0)
 		s.endHandler("the motion", e, s.machine.Settle())
 	}
 }

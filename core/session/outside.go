@@ -93,7 +93,7 @@ func (s *Session) Set(entity uint32, property string, v contract.Value) error {
 	})
 	s.world.Tick = s.tick + 1 // no client can have confirmed it
 	s.world.Set(e, p, p.Type.AppendSlots(nil, v, s.world.Intern))
-	s.setCause(causeOutside, e.Key(), int64(p.Index))
+	s.setCauseOf(e, causeOutside, int64(p.Index))
 	return s.endOutside("set "+e.Kind.Name+"."+property, s.machine.Settle())
 }
 

@@ -137,6 +137,10 @@ type Session struct {
 
 	checkpoints *checkpoint.Codec `checkpoint:"-"` // nil until the first one is written
 	recordCall  func(*Call)       `checkpoint:"-"` // see RecordCalls; nil for nobody
+	traceCause  func(*Caused)     `checkpoint:"-"` // see TraceCauses; nil for nobody
+	causeEntity *world.Entity     `checkpoint:"-"` // that the present cause is about; nil for none
+	causeAction world.Delayed     `checkpoint:"-"` // of a cause that is an action which has waited
+	steering    *seat             `checkpoint:"-"` // whose write, press or release is carried out; nil for nobody's
 	call        Call              `checkpoint:"-"` // that is recorded
 	callMove    wire.Move         `checkpoint:"-"` // of that
 }

@@ -29,6 +29,8 @@ type verdict struct {
 
 // steer carries out a press, release or write. Only what is refused gets a decision.
 func (s *Session) steer(t *seat, m *Steering) {
+	s.steering = t
+	defer func() { s.steering = nil }()
 	v := s.trySteering(t, m)
 	if v.reason == "" {
 		return
@@ -121,7 +123,7 @@ func (s *Session) setHold(e *world.Entity, p *contract.Property, isHeld bool) {
 		value = 1
 	}
 	s.world.Write(e, p.Index, p.Slot, value)
-	s.setCause(causeHold, e.Key(), int64(p.Index))
+	s.setCauseOf(e, causeHold, int64(p.Index))
 	s.endHandler("the hold "+p.Name, e, s.machine.Settle())
 }
 
@@ -183,7 +185,7 @@ func (s *Session) write(t *seat, e *world.Entity, m *Steering) verdict {
 		return verdict{wire.Denied, wire.StageCheck, "rule"}
 	}
 	s.world.Set(e, p, slots)
-	s.setCause(causeWrite, e.Key(), int64(p.Index))
+	s.setCauseOf(e, causeWrite, int64(p.Index))
 	if o := s.machine.Settle(); o != nil {
 		s.endHandler("a write of "+p.Name, e, o)
 		f := &s.faults[len(s.faults)-1]

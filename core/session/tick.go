@@ -212,7 +212,7 @@ func (s *Session) handle(e *world.Entity, when rules.When, name string) {
 	if e.Gone || !s.machine.Handles(e.Kind, when) {
 		return
 	}
-	s.setCause(causeHandler, e.Key(), int64(when))
+	s.setCauseOf(e, causeHandler, int64(when))
 	s.endHandler(name, e, s.machine.Handle(e, when))
 }
 
@@ -242,7 +242,8 @@ func (s *Session) runTimers() {
 			if !due {
 				return
 			}
-			s.setCause(causeDelayed, e.Key(), n)
+			s.causeAction = action
+			s.setCauseOf(e, causeDelayed, n)
 			s.endHandler("the action "+action.Action.Name, e, s.machine.Due(e, action))
 		}
 	})
@@ -272,7 +273,7 @@ func (s *Session) runTimer(e *world.Entity, index int) {
 	if timer.After {
 		*count = -1 // it has fired, once for all
 	}
-	s.setCause(causeTimer, e.Key(), int64(index))
+	s.setCauseOf(e, causeTimer, int64(index))
 	s.endHandler("a timer", e, s.machine.Fire(e, index))
 }
 

@@ -27,12 +27,19 @@ const (
 // setCause says what the machine runs next. typ is one of the cause constants; a and b tell causes of one type apart.
 func (s *Session) setCause(typ byte, a, b int64) {
 	s.stepsAtCause = s.machine.Used()
+	s.causeEntity = nil
 	s.machine.Cause = rules.Cause{
 		Tick: s.tick,
 		What: typ,
 		A:    a,
 		B:    b,
 	}
+}
+
+// setCauseOf says what the machine runs next, of an entity.
+func (s *Session) setCauseOf(e *world.Entity, typ byte, b int64) {
+	s.setCause(typ, e.Key(), b)
+	s.causeEntity = e
 }
 
 // endHandler ends the transaction of a handler or timer of an entity. A fault undoes it and is told to those who run
@@ -84,10 +91,15 @@ func (s *Session) endTransaction(o *rules.Outcome) (changes []Change, events []r
 	s.machine.Effects = s.machine.Effects[:0]
 	if o != nil {
 		s.world.Rollback()
+		s.machine.ForgetRuns()
 		return nil, nil
 	}
 	if s.serverState != nil && s.asking != nil {
 		changes = s.changes()
+	}
+	if s.traceCause != nil {
+		s.tellCause()
+		s.machine.ForgetRuns()
 	}
 	if s.asking != nil && s.view.IsMetered(s.asking.client.Number) {
 		s.noteTouched(s.asking)

@@ -50,6 +50,11 @@ func TestTheVectorsAreWhatASessionSends(t *testing.T) {
 			for range 5 {
 				w.change()
 			}
+			if name == "four" && tick == 24 { // another incarnation, and one of its clients comes back
+				w.Recover(w.Now() + 40)
+				w.Back(1, w.Now())
+				w.Ready(1)
+			}
 			if tick == 20 {
 				w.view.Resync(1) // a snapshot in the middle
 			}

@@ -529,6 +529,8 @@ func TestEveryFieldOfAFrameComesBack(t *testing.T) {
 		text := func() any { return texts.Draw(t, "text") }
 		d := &fuller{t: t, outline: o, fields: map[string]func() any{
 			"Frame.Tick": ticks, "Frame.Settled": ticks,
+			"Incarnation.Number": func() any { return rapid.IntRange(1, 1<<31).Draw(t, "number") },
+			"Incarnation.Kept":   ticks,
 			"Frame.Digest":  func() any { n := rapid.Uint32().Draw(t, "digest"); return &n },
 			"Client.Number": client, "Client.Name": func() any { return rapid.StringN(1, 24, -1).Draw(t, "name") },
 			"Client.Role":  func() any { return rapid.SampledFrom(o.Roles).Draw(t, "role") },

@@ -164,7 +164,7 @@ func later(t *testing.T, random *rand.Rand, raw []byte) []byte {
 	head := c.uvarint()
 	tick := c.uvarint()
 	var body []byte
-	news := uint64(1)<<outlineSection | 1<<incarnationSection | 1<<(20+random.IntN(40))
+	news := uint64(1)<<outlineSection | 1<<movedSection | 1<<(20+random.IntN(40))
 	for s := section(1); s < 64; s++ {
 		switch {
 		case head>>s&1 != 0 && s == stateSection:

@@ -56,6 +56,7 @@ func (e *Entity) changeTicks() []int64 { return e.Nums[len(e.Nums):cap(e.Nums)] 
 // Delayed is an action that runs at a tick, with its arguments.
 type Delayed struct {
 	Tick   int64
+	Since  int64 // the tick in which it began to wait
 	Action *contract.Action
 	Args   []int64
 }
@@ -308,7 +309,7 @@ func (w *World) Delay(e *Entity, at int64, a *contract.Action, args []int64) boo
 		return false
 	}
 	w.journal = append(w.journal, journalEntry{entity: e, typ: didDelay})
-	d := Delayed{at, a, slices.Clone(args)}
+	d := Delayed{at, w.Tick, a, slices.Clone(args)}
 	e.delayed = append(e.delayed, d)
 	if !e.Gone {
 		w.memoryUsed += a.Memory()
@@ -523,6 +524,73 @@ func (w *World) Changes() []Change {
 	}
 	w.swapJournal()
 	return slices.DeleteFunc(out, func(c Change) bool { return c.Old.Equal(c.New) })
+}
+
+// Traced is a property that a transaction changed, or that came with an entity that it spawned.
+type Traced struct {
+	Change
+	Spawned bool
+	Mark    int // in the journal, of what changed it last
+}
+
+// Traced returns what the open transaction has changed, in the order of the first writes, and the first values of what
+// it has spawned.
+func (w *World) Traced() (out []Traced) {
+	spawned := map[*Entity]bool{}
+	at := map[ChangedProperty]int{}
+	for mark, j := range w.journal {
+		switch {
+		case j.typ == didSpawn:
+			spawned[j.entity] = true
+			for _, p := range j.entity.Kind.Properties {
+				at[ChangedProperty{j.entity, p.Index}] = len(out)
+				change := Change{Entity: j.entity, Property: p, New: w.Value(j.entity, p)}
+				out = append(out, Traced{change, true, mark})
+			}
+		case j.typ == wroteSlot:
+			key := ChangedProperty{j.entity, int(j.property)}
+			if i, known := at[key]; known {
+				out[i].Mark = mark
+				continue
+			}
+			at[key] = len(out)
+			p := j.entity.Kind.Properties[j.property]
+			change := Change{Entity: j.entity, Property: p, New: w.Value(j.entity, p)}
+			out = append(out, Traced{change, false, mark})
+		}
+	}
+	w.swapJournal()
+	for i := range out {
+		if !out[i].Spawned {
+			out[i].Old = w.Value(out[i].Entity, out[i].Property)
+		}
+	}
+	w.swapJournal()
+	return out
+}
+
+// Delay is an action that an entity has wait.
+type Delay struct {
+	Entity *Entity
+	Action *contract.Action
+	Tick   int64 // in which it is to run
+}
+
+// Delays returns the actions that the open transaction has had wait.
+func (w *World) Delays() (out []Delay) {
+	seen := map[*Entity]int{}
+	for _, j := range slices.Backward(w.journal) {
+		if j.typ != didDelay {
+			continue
+		}
+		seen[j.entity]++
+		if n := len(j.entity.delayed) - seen[j.entity]; n >= 0 {
+			d := &j.entity.delayed[n]
+			out = append(out, Delay{j.entity, d.Action, d.Tick})
+		}
+	}
+	slices.Reverse(out)
+	return out
 }
 
 // swapJournal exchanges the journal's numbers with the world's: once for the state before the transaction, twice for
