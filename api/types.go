@@ -464,3 +464,45 @@ func Encode(v any) []byte {
 	}
 	return raw
 }
+
+// Recording is what is kept of a session, so that it can be played again.
+type Recording struct {
+	Session     int64      `json:"session"`
+	Contract    string     `json:"contract"`
+	Version     int        `json:"version"`
+	OpenedAt    time.Time  `json:"opened_at"`
+	ClosedAt    *time.Time `json:"closed_at,omitempty"`
+	Engine      int        `json:"engine"` // the version of what it means; 0 for a session that was not recorded
+	Wire        int        `json:"wire"`   // the revision of the protocol
+	LastTick    int64      `json:"last_tick"`
+	Batches     int64      `json:"batches"`
+	Bytes       int64      `json:"bytes"` // compressed, with its checkpoints
+	Checkpoints int64      `json:"checkpoints"`
+	Gaps        int64      `json:"gaps"`
+}
+
+// Replayed is what came of playing a session again.
+type Replayed struct {
+	Session int64   `json:"session"`
+	Tick    int64   `json:"tick"`  // the last one that was played
+	Ticks   int64   `json:"ticks"` // how many were
+	Seconds float64 `json:"seconds"`
+	Digest  string  `json:"digest"`            // of all frames
+	Differs string  `json:"differs,omitempty"` // what was not as it was then; empty when every frame was the same
+}
+
+// PastState is what the server or a client held at a tick.
+type PastState struct {
+	Tick  int64           `json:"tick"`
+	Sent  int64           `json:"sent,omitempty"` // of a client: the tick of its last frame
+	State json.RawMessage `json:"state"`
+}
+
+// Kept is what a player keeps of a contract.
+type Kept struct {
+	Contract  string                     `json:"contract"`
+	Player    string                     `json:"player"`
+	Values    map[string]json.RawMessage `json:"values"`            // by the properties' full names
+	Session   int64                      `json:"session,omitempty"` // that has them now
+	ChangedAt time.Time                  `json:"changed_at"`
+}

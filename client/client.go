@@ -75,9 +75,9 @@ type Options struct {
 	// follows.
 	OnLost func(reason string)
 	OnBack func()
-	// OnUndone is called, before OnFrame, when the service ended without warning and the session goes on from what had been
-	// stored: the decisions on these requests, by their numbers, and all that frames after the tick kept told besides,
-	// are undone. At most the last 1024 decisions are named.
+	// OnUndone is called, before OnFrame, when the service ended without warning and the session goes on from what had
+	// been stored: the decisions on these requests, by their numbers, and all that frames after the tick kept told
+	// besides, are undone. At most the last 1024 decisions are named.
 	OnUndone func(requests []uint64, kept int64)
 	// NotReady keeps the client from saying that it is ready; events wait until Ready is called.
 	NotReady bool
@@ -703,22 +703,7 @@ func (c *Client) read() {
 		if c.options.OnFrame != nil {
 			c.options.OnFrame(frame, notices)
 		}
-		// A decision comes after what it changed, for those who wait for it too.
-		c.mu.Lock()
-		for _, d := range frame.Decisions {
-			if d.Seq != 0 {
-				c.decided = append(c.decided, decided{d.Seq, frame.Tick})
-			}
-			if w := c.waiting[d.Seq]; w != nil { // else it came before the connection was lost
-				w.answer <- d
-				delete(c.waiting, d.Seq)
-				<-c.slots
-			}
-		}
-		if n := len(c.decided); n >= 2*maxDecided {
-			c.decided = append(c.decided[:0], c.decided[n-maxDecided:]...)
-		}
-		c.mu.Unlock()
+		c.takeDecisions(frame)
 		c.send(wire.FromClient{Type: wire.MessageSeen, Ask: wire.Ask{Seen: frame.Tick}})
 	}
 	c.way().Close(reason)
@@ -729,6 +714,25 @@ func (c *Client) read() {
 	close(c.ended)
 	if c.options.OnEnd != nil {
 		c.options.OnEnd(reason)
+	}
+}
+
+// takeDecisions tells those who wait for decisions that they have come: after what they changed.
+func (c *Client) takeDecisions(frame *wire.Frame) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	for _, d := range frame.Decisions {
+		if d.Seq != 0 {
+			c.decided = append(c.decided, decided{d.Seq, frame.Tick})
+		}
+		if w := c.waiting[d.Seq]; w != nil { // else it came before the connection was lost
+			w.answer <- d
+			delete(c.waiting, d.Seq)
+			<-c.slots
+		}
+	}
+	if n := len(c.decided); n >= 2*maxDecided {
+		c.decided = append(c.decided[:0], c.decided[n-maxDecided:]...)
 	}
 }
 

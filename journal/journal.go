@@ -2,12 +2,12 @@
 // process: batches of their calls, checkpoints, and the hashes of the tokens of their seats. It knows nothing of what a
 // session does with them.
 //
-// A Log is a session's part of a Journal. The goroutine that owns the session tells it of every tick and never waits for
-// it; the Journal's own goroutine compresses what all sessions have handed over and stores it in one transaction, as soon
-// as somebody needs it stored, and otherwise four times a second.
+// A Log is a session's part of a Journal. The goroutine that owns the session tells it of every tick and never waits
+// for it; the Journal's own goroutine compresses what all sessions have handed over and stores it in one transaction,
+// as soon as somebody needs it stored, and otherwise four times a second.
 //
-// While the database is away, what was handed over waits, up to a bound. Over it, the calls of the sessions that have most
-// are given up: their recordings have a gap, and go on with a checkpoint once the database is back.
+// While the database is away, what was handed over waits, up to a bound. Over it, the calls of the sessions that have
+// most are given up: their recordings have a gap, and go on with a checkpoint once the database is back.
 package journal
 
 import (
@@ -197,7 +197,9 @@ func (j *Journal) probe() error {
 		return err
 	}
 	if !j.asked && !durable {
-		slog.Warn("nothing is called settled: what the database has committed does not survive its crash", "reason", reason)
+		slog.Warn(
+			"nothing is called settled: what the database has committed does not survive its crash", "reason", reason,
+		)
 	}
 	j.asked = true
 	j.kept = durable

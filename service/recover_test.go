@@ -221,8 +221,8 @@ func tintOf(c *client.Client) (tint int64) {
 	return tint
 }
 
-// What a player keeps is there in the next session of the contract, after the service was killed in between; it is in one
-// session at a time.
+// What a player keeps is there in the next session of the contract, after the service was killed in between; it is in
+// one session at a time.
 func TestALookThatLasts(t *testing.T) {
 	p := testservice.Start(t)
 	_, err := p.Publish(t.Context(), "look.kam", lookText, nil)

@@ -52,6 +52,7 @@ type Recorder interface {
 type Recordings interface {
 	journal.Store
 	registry.Recordings
+	httpapi.Recordings
 }
 
 // Options are what a service is made of. Records, Recorder and Console have to be there.
@@ -111,7 +112,7 @@ func New(ctx context.Context, o Options) (*Service, error) {
 	}
 	v.registry = registry.New(in)
 	v.measure(metrics)
-	v.handler = httpapi.New(httpapi.Options{
+	routes := httpapi.Options{
 		Records:  o.Records,
 		Backlog:  o.Recorder.Backlog,
 		Registry: v.registry,
@@ -120,7 +121,11 @@ func New(ctx context.Context, o Options) (*Service, error) {
 		Metrics:  metrics,
 		Console:  o.Console,
 		Policy:   o.Policy,
-	}).Handler()
+	}
+	if o.Recordings != nil {
+		routes.Recordings = o.Recordings
+	}
+	v.handler = httpapi.New(routes).Handler()
 	if err := v.registry.Recover(ctx); err != nil {
 		return nil, err
 	}

@@ -98,7 +98,8 @@ func (s *Store) KeptOf(ctx context.Context, contract, player string) (Kept, erro
 // KeptBy reads what a player keeps of all contracts; of all players with an empty name, at most limit entries.
 func (s *Store) KeptBy(ctx context.Context, player string, limit int) ([]Kept, error) {
 	rows, _ := s.pool.Query(
-		ctx, keptColumns+" where $1 = '' or player = $1 order by changed_at desc, contract, player limit $2", player, limit,
+		ctx, keptColumns+" where $1 = '' or player = $1 order by changed_at desc, contract, player limit $2", player,
+		limit,
 	)
 	out, err := pgx.CollectRows(rows, scanKept)
 	if err != nil {

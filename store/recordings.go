@@ -294,7 +294,8 @@ func (s *Store) NewestCheckpoint(ctx context.Context, session, tick int64, forma
 func (s *Store) Batches(ctx context.Context, session, from int64, limit int) ([]Batch, error) {
 	rows, _ := s.pool.Query(
 		ctx,
-		"select session, number, after_tick, last_tick, size, data, at from call_batches where session = $1 and number "+
+		"select session, number, after_tick, last_tick, size, data, at from call_batches where session = $1 and "+
+			"number "+
 			">= $2 order by number limit $3",
 		session, from, limit,
 	)

@@ -261,7 +261,8 @@ func scanSession(row pgx.CollectableRow) (v Session, err error) {
 func (s *Store) OpenSession(ctx context.Context, in Recorded) (Session, error) {
 	rows, _ := s.pool.Query(
 		ctx,
-		"insert into sessions (contract, version, key, options, engine, wire, holder) values ($1, $2, $3, $4, $5, $6, $7) "+
+		"insert into sessions (contract, version, key, options, engine, wire, holder) values ($1, $2, $3, $4, "+
+			"$5, $6, $7) "+
 			"returning id, contract, version, opened_at, closed_at, close_reason, last_tick",
 		in.Contract, in.Version, in.Key, in.Options, in.Engine, in.Wire, s.id,
 	)

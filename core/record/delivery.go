@@ -149,7 +149,7 @@ func (d *deliveryWatch) isDone() bool {
 }
 
 // notYet is why a client has not got a value that it may have.
-var notYet = fmt.Sprintf("nothing brought it within %d s: it moves by itself, follows something, or waits", deliverySeconds)
+var notYet = fmt.Sprintf("nothing brought it within %d s: it waits", deliverySeconds)
 
 // whyNot says why a client has not got the value.
 func (d *deliveryWatch) whyNot(client int) string {
@@ -159,6 +159,10 @@ func (d *deliveryWatch) whyNot(client int) string {
 		return "the entity is gone"
 	case !d.session.MayHave(client, e, e.Kind.Property(d.reason.Property)):
 		return "it is not in the audience"
+	case e.Kind.Property(d.reason.Property).Moves():
+		return "its copy computes it from its motion"
+	case e.Kind.Property(d.reason.Property).Attaches():
+		return "its copy computes it from what it is attached to"
 	case d.session.IsLost(client):
 		return "its connection was lost"
 	}

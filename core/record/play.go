@@ -28,9 +28,13 @@ type Player struct {
 	source   Source
 	session  *session.Session
 	decoder  decoder
-	next     int64 // the number of the batch that comes next
+	next     int64  // the number of the batch that comes next
+	played   int64  // ticks since it began somewhere
+	digest   uint32 // of all frames since then
 	// Check has every tick's frames held against the recording; the error of one that differs is ErrDiffers.
 	Check bool
+	// FromStart has Seek begin with the session, and not with a checkpoint.
+	FromStart bool
 	// Called is told of every call before it is made; nil for nobody.
 	Called func(c *session.Call)
 }
@@ -43,6 +47,12 @@ func NewPlayer(c *contract.Contract, o session.Options, source Source) *Player {
 
 // Session returns the session as far as it was played; nil before Seek.
 func (p *Player) Session() *session.Session { return p.session }
+
+// Played returns how many ticks were played since the player began, or went back.
+func (p *Player) Played() int64 { return p.played }
+
+// Digest returns a number for all frames of those ticks.
+func (p *Player) Digest() uint32 { return p.digest }
 
 // Seek goes to a tick: from where it is when that is on the way, else from the last checkpoint before it. The end of
 // the recording is no error: the session is then where the recording ends.
@@ -61,9 +71,12 @@ func (p *Player) Seek(ctx context.Context, tick int64) error {
 
 // rewind goes to a checkpoint before a tick, or at it, unless the session is nearer already.
 func (p *Player) rewind(ctx context.Context, tick int64) error {
-	checkpoint, err := p.source.CheckpointBefore(ctx, tick)
-	if err != nil {
-		return err
+	var checkpoint *Checkpoint
+	if !p.FromStart {
+		var err error
+		if checkpoint, err = p.source.CheckpointBefore(ctx, tick); err != nil {
+			return err
+		}
 	}
 	isNearer := p.session != nil && p.session.Now() <= tick && (checkpoint == nil || p.session.Now() >= checkpoint.Tick)
 	if isNearer {
@@ -76,6 +89,8 @@ func (p *Player) rewind(ctx context.Context, tick int64) error {
 func (p *Player) begin(from *Checkpoint) (err error) {
 	p.decoder = decoder{}
 	p.next = 1
+	p.played = 0
+	p.digest = 0
 	if from == nil {
 		p.session, err = session.New(p.contract, p.options)
 		return err
@@ -116,7 +131,10 @@ func (p *Player) Next(ctx context.Context) (step *session.Step, err error) {
 		if step == nil {
 			continue
 		}
-		if p.Check && step.Sum() != call.Frames {
+		sum := step.Sum()
+		p.played++
+		p.digest = p.digest*16777619 ^ sum
+		if p.Check && sum != call.Frames {
 			return step, fmt.Errorf("play a recording: tick %d: %w", step.Tick, ErrDiffers)
 		}
 		return step, nil
@@ -137,7 +155,8 @@ func (p *Player) nextCall(ctx context.Context) (*session.Call, error) {
 	}
 	if batch.After != p.session.Now() {
 		return nil, fmt.Errorf(
-			"play a recording: batch %d follows tick %d, and the session is at %d", p.next, batch.After, p.session.Now(),
+			"play a recording: batch %d follows tick %d, and the session is at %d", p.next, batch.After,
+			p.session.Now(),
 		)
 	}
 	calls, err := decompress(batch.Data)

@@ -12,7 +12,8 @@ import (
 	"kamerad.example/core/world"
 )
 
-// Reason says why a property has a value: the chain from its last change down to what nothing in the session has caused.
+// Reason says why a property has a value: the chain from its last change down to what nothing in the session has
+// caused.
 type Reason struct {
 	Entity   uint32          `json:"entity"`
 	Kind     string          `json:"kind"`
@@ -80,8 +81,8 @@ const maxChain = 24
 const deliverySeconds = 5
 
 // Why says why a property of an entity had its value at a tick; a tick beyond the end of the recording is its end. The
-// player is somewhere else afterwards. The error says that there is no such entity or property then, or why the recording
-// cannot be played.
+// player is somewhere else afterwards. The error says that there is no such entity or property then, or why the
+// recording cannot be played.
 func Why(ctx context.Context, p *Player, entity uint32, property string, at int64) (*Reason, error) {
 	if err := p.Seek(ctx, at); err != nil {
 		return nil, err
@@ -256,7 +257,8 @@ func (i *inquiry) cause(ctx context.Context, t *playedTick, at int, change *sess
 	case session.CauseHandler, session.CauseRole:
 		return i.handler(ctx, t, at, link)
 	case session.CauseAction:
-		link.Words = fmt.Sprintf("the action %s of %s, which has waited since tick %d", c.Action.Name, t.entityName(c.Of), c.Scheduled)
+		of := t.entityName(c.Of)
+		link.Words = fmt.Sprintf("the action %s of %s, which has waited since tick %d", c.Action.Name, of, c.Scheduled)
 		i.add(link)
 		return i.scheduled(ctx, t, c)
 	case session.CauseMotion:
@@ -352,7 +354,7 @@ func (i *inquiry) scheduled(ctx context.Context, ran *playedTick, c *session.Cau
 		return err
 	}
 	if t == nil || c.Scheduled <= 0 {
-		i.add(Link{Tick: 0, Type: "start", Words: "it has waited since the session began", Through: []string{}, End: EndStart})
+		i.add(Link{Type: "start", Words: "it has waited since the session began", Through: []string{}, End: EndStart})
 		return nil
 	}
 	for at := len(t.causes) - 1; at >= 0; at-- {

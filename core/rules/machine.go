@@ -96,8 +96,8 @@ type Machine struct {
 	// HasSeen reports whether a client has confirmed that it knows of an entity or, with a property, its value as it is
 	// now. Nil when nobody has.
 	HasSeen func(client int, e *world.Entity, p *contract.Property) bool `checkpoint:"-"`
-	// InitOwn is called with each entity that a client has come to have one of, before anything of it runs, and may give
-	// it first values. Nil for nobody.
+	// InitOwn is called with each entity that a client has come to have one of, before anything of it runs, and may
+	// give it first values. Nil for nobody.
 	InitOwn func(e *world.Entity) `checkpoint:"-"`
 	// PublicNumber returns the number by which clients know an entity. Nil where there are no clients.
 	PublicNumber func(e *world.Entity) uint32 `checkpoint:"-"`

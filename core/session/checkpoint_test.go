@@ -14,7 +14,8 @@ import (
 	"kamerad.example/internal/tests/wild"
 )
 
-// restored returns a crowd whose session is made of a checkpoint of another crowd's, and which goes on as that one does.
+// restored returns a crowd whose session is made of a checkpoint of another crowd's, and which goes on as that one
+// does.
 func (w *crowd) restored(t *testing.T, source *rand.PCG) *crowd {
 	data, _, err := w.Checkpoint()
 	require.NoError(t, err)
@@ -42,9 +43,9 @@ func (w *crowd) restored(t *testing.T, source *rand.PCG) *crowd {
 	return &again
 }
 
-// Random contracts with all classes of audiences, limits of bytes and motion, with clients that come, go, and lose their
-// connections: what a checkpoint is read into goes on with the same frames, byte for byte. KAMERAD_RUNS says how many
-// contracts are tried.
+// Random contracts with all classes of audiences, limits of bytes and motion, with clients that come, go, and lose
+// their connections: what a checkpoint is read into goes on with the same frames, byte for byte. KAMERAD_RUNS says how
+// many contracts are tried.
 func TestASessionGoesOnFromACheckpoint(t *testing.T) {
 	runs := 40
 	if n, err := strconv.Atoi(os.Getenv("KAMERAD_RUNS")); err == nil {

@@ -50,8 +50,8 @@ func (s *Session) LoadKept(client int, kept Kept) {
 	}
 }
 
-// initKept gives an entity that a client has come to have what the client has from before. It is called as the entity is
-// spawned, before anything of the contract runs.
+// initKept gives an entity that a client has come to have what the client has from before. It is called as the entity
+// is spawned, before anything of the contract runs.
 func (s *Session) initKept(e *world.Entity) {
 	t := s.seats[e.Owner]
 	mask := s.keptProperties[e.Kind.Index]

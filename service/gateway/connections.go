@@ -90,8 +90,8 @@ func (s *Connections) takeSeat(ctx context.Context, j seatRequest) (c *connectio
 	return c, nil
 }
 
-// seatStoredWithin is how long a client waits for its hello until its seat is stored. Of one that comes later than that,
-// a service that ends at once remembers nothing.
+// seatStoredWithin is how long a client waits for its hello until its seat is stored. Of one that comes later than
+// that, a service that ends at once remembers nothing.
 const seatStoredWithin = 2 * time.Second
 
 // join seats a client and makes its connection.

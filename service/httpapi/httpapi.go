@@ -28,6 +28,7 @@ import (
 	"kamerad.example/core/policy"
 	"kamerad.example/core/syntax"
 	"kamerad.example/service/gateway"
+	"kamerad.example/service/past"
 	"kamerad.example/service/problems"
 	"kamerad.example/service/registry"
 	"kamerad.example/service/trials"
@@ -55,8 +56,10 @@ type Options struct {
 	Gateway  *gateway.Gateway
 	Trials   *trials.Trials
 	Metrics  prometheus.Gatherer
-	Console  fs.FS          // the built web console; without an index.html it is said how to build it
-	Policy   *policy.Policy // that contracts are held against when they are published; nil asks nothing
+	// Recordings are those of sessions; nil when they are not recorded.
+	Recordings Recordings
+	Console    fs.FS          // the built web console; without an index.html it is said how to build it
+	Policy     *policy.Policy // that contracts are held against when they are published; nil asks nothing
 }
 
 // API answers the HTTP API.
@@ -66,6 +69,8 @@ type API struct {
 	registry   *registry.Registry
 	gateway    *gateway.Gateway
 	trials     *trials.Trials
+	recordings Recordings // nil for none
+	past       *past.Past // nil for none
 	metrics    prometheus.Gatherer
 	console    fs.FS
 	policy     *policy.Policy
@@ -79,7 +84,7 @@ type API struct {
 
 // New returns an API.
 func New(o Options) *API {
-	return &API{
+	a := &API{
 		records:    o.Records,
 		backlog:    o.Backlog,
 		registry:   o.Registry,
@@ -93,6 +98,11 @@ func New(o Options) *API {
 		tests:      map[seatKey]gateway.Client{},
 		holds:      map[holdKey]func(){},
 	}
+	if o.Recordings != nil {
+		a.recordings = o.Recordings
+		a.past = past.New(o.Recordings)
+	}
+	return a
 }
 
 // Handler returns the handler of all routes: API, sockets, console, metrics and health.
@@ -160,6 +170,7 @@ func (a *API) routes(r chi.Router) {
 		r.Get("/join", a.gateway.Join(a.running))
 		r.Get("/watch", a.gateway.Watch(a.running))
 	})
+	a.withRecordings(r)
 	r.NotFound(func(w http.ResponseWriter, q *http.Request) {
 		problems.Send(
 			w,

@@ -2,9 +2,6 @@ package registry
 
 import (
 	"context"
-	"encoding/json"
-	"errors"
-	"fmt"
 	"log/slog"
 	"math"
 	"runtime"
@@ -12,45 +9,21 @@ import (
 
 	"golang.org/x/sync/errgroup"
 
-	"kamerad.example/core/compile"
-	"kamerad.example/core/contract"
-	"kamerad.example/core/record"
 	"kamerad.example/core/session"
 	"kamerad.example/journal"
 	"kamerad.example/service/gateway"
+	"kamerad.example/service/past"
 	"kamerad.example/service/runner"
 	"kamerad.example/store"
 )
 
 // Recordings are where the sessions of a service that ended are found again.
 type Recordings interface {
-	journal.Reader
+	past.Records
 	runner.Players
 	TakeOpen(ctx context.Context) ([]store.Recorded, error)
-	Version(ctx context.Context, name string, version int) (store.Version, error)
 	SessionTokens(ctx context.Context, session int64) (map[int][][]byte, error)
 	Now(ctx context.Context) (time.Time, error)
-}
-
-// recordedOptions is what a session was opened with, as it is stored.
-type recordedOptions struct {
-	Settings map[string]json.RawMessage `json:"settings,omitempty"`
-	Seed     uint64                     `json:"seed,omitempty"`
-	Paused   bool                       `json:"paused,omitempty"`
-	Memory   int64                      `json:"memory"`
-}
-
-// session returns the options of the session that these are of.
-func (o *recordedOptions) session(key []byte) (out session.Options, err error) {
-	if len(key) != len(out.Key) {
-		return out, errors.New("it was opened before there were recordings")
-	}
-	copy(out.Key[:], key)
-	out.Trace = true
-	out.Headroom = gateway.Headroom
-	out.Settings = o.Settings
-	out.Memory = o.Memory
-	return out, nil
 }
 
 // Recover lets the sessions go on that an earlier service left open. One that cannot is closed, with the reason. The
@@ -97,34 +70,14 @@ func (g *Registry) recoverOrClose(ctx context.Context, row store.Recorded) error
 
 // recover makes a session again from its recording; it does not run yet.
 func (g *Registry) recover(ctx context.Context, row store.Recorded) (*gateway.Connections, error) {
-	var in recordedOptions
-	if err := json.Unmarshal(row.Options, &in); err != nil {
-		return nil, fmt.Errorf("read what it was opened with: %w", err)
-	}
-	options, err := in.session(row.Key)
+	p, err := past.Load(ctx, g.recordings, row)
 	if err != nil {
 		return nil, err
 	}
-	if row.Engine != record.Revision {
-		return nil, fmt.Errorf(
-			"its recording is of engine %d, and this service has %d: they do not compute the same", row.Engine,
-			record.Revision,
-		)
-	}
-	version, err := g.recordings.Version(ctx, row.Contract, row.Version)
-	if err != nil {
-		return nil, err
-	}
-	c, mistakes := compile.LoadWith(version.Contract+".kam", version.Source, contract.Files(version.Files).Open)
-	if c == nil {
-		return nil, fmt.Errorf("the text of its contract does not fit this version of Kamerad: %w", mistakes)
-	}
-	source := journal.NewSource(g.recordings, row.ID)
-	p := record.NewPlayer(c, options, source)
 	if err := p.Seek(ctx, math.MaxInt64); err != nil {
 		return nil, err
 	}
-	next, err := g.nextTick(ctx, row, source, p.Session())
+	next, err := g.nextTick(ctx, row, p.Source, p.Session())
 	if err != nil {
 		return nil, err
 	}
@@ -142,8 +95,8 @@ func (g *Registry) recover(ctx context.Context, row store.Recorded) (*gateway.Co
 		Log:       log,
 		Players:   g.recordings,
 		Meters:    g.meters,
-		Paused:    in.Paused,
-		Settings:  in.Settings,
+		Paused:    p.Options.Paused,
+		Settings:  p.Options.Settings,
 		Failed:    func() { g.failures.Add(1) },
 		Ended:     func(reason string) { g.hasEnded(x, reason) },
 		Recovered: tokens,
@@ -166,8 +119,8 @@ func (g *Registry) logOptions(row store.Session, nextBatch int64) journal.Option
 	}
 }
 
-// Ticks go on above all that clients may have been sent: these are as many as there was time for since the last batch was
-// stored, with some to spare for a clock that was set, and for those that were stepped by hand.
+// Ticks go on above all that clients may have been sent: these are as many as there was time for since the last batch
+// was stored, with some to spare for a clock that was set, and for those that were stepped by hand.
 const (
 	spareSeconds = 5
 	spareTicks   = 2 * runner.StepsAtOnce

@@ -30,6 +30,7 @@ import (
 	"kamerad.example/core/wire"
 	"kamerad.example/journal"
 	"kamerad.example/service/gateway"
+	"kamerad.example/service/past"
 	"kamerad.example/service/problems"
 	"kamerad.example/service/runner"
 	"kamerad.example/store"
@@ -200,7 +201,7 @@ func (g *Registry) assemble(
 	recorded := store.Recorded{
 		Session: store.Session{Contract: version.Contract, Version: version.Version},
 		Key:     options.Key[:],
-		Options: api.Encode(recordedOptions{
+		Options: api.Encode(past.Options{
 			Settings: in.Settings,
 			Seed:     in.Seed,
 			Paused:   in.Paused,

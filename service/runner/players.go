@@ -38,9 +38,9 @@ func (r *Runner) releaseLeases() {
 	r.leaving = r.leaving[:0]
 }
 
-// Prepare loads what a player keeps who asks for a seat: j goes to TakeSeat afterwards, and done has to be called then. It
-// is called on any goroutine but the runner's, and waits for the database. The error of who cannot be seated is a *Refusal
-// or a *session.Refusal.
+// Prepare loads what a player keeps who asks for a seat: j goes to TakeSeat afterwards, and done has to be called then.
+// It is called on any goroutine but the runner's, and waits for the database. The error of who cannot be seated is a
+// *Refusal or a *session.Refusal.
 func (r *Runner) Prepare(ctx context.Context, j *SeatRequest) (done func(), err error) {
 	if r.players == nil || j.Token != "" || j.Test {
 		return func() {}, nil
@@ -78,7 +78,8 @@ func (r *Runner) Prepare(ctx context.Context, j *SeatRequest) (done func(), err 
 		return nil, &Refusal{
 			Code: api.CodePlayerElsewhere,
 			Detail: fmt.Sprintf(
-				"join: %q plays in session %d, and what a player keeps is in one session at a time; leave that one first",
+				"join: %q plays in session %d, and what a player keeps is in one session at a time; leave that "+
+					"one first",
 				j.Name, leased.Session,
 			),
 		}

@@ -81,8 +81,8 @@ type Seating struct {
 	// ByToken says that the seat was taken with a token, which stays good until something comes over the connection:
 	// nobody knows before that whether the client has got the hello with the new one. KeepToken then has to be called.
 	ByToken bool
-	// Stored waits until the seat and its token are stored, so that they outlive the process; the client is to be told of
-	// them only then. Nil when nothing is stored.
+	// Stored waits until the seat and its token are stored, so that they outlive the process; the client is to be told
+	// of them only then. Nil when nothing is stored.
 	Stored func(ctx context.Context) error
 }
 

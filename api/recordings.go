@@ -1,0 +1,76 @@
+package api
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"net/url"
+)
+
+// Recordings lists recordings, newest first.
+func (c Client) Recordings(ctx context.Context) (out []Recording, err error) {
+	err = c.call(ctx, "GET", "/api/recordings", nil, &out)
+	return out, err
+}
+
+// Recording returns the recording of a session.
+func (c Client) Recording(ctx context.Context, session int64) (out Recording, err error) {
+	err = c.call(ctx, "GET", fmt.Sprintf("/api/recordings/%d", session), nil, &out)
+	return out, err
+}
+
+// DeleteRecording deletes the recording of a session that has closed.
+func (c Client) DeleteRecording(ctx context.Context, session int64) (out Recording, err error) {
+	err = c.call(ctx, "DELETE", fmt.Sprintf("/api/recordings/%d", session), nil, &out)
+	return out, err
+}
+
+// Replay plays a session again, from its beginning up to a tick, 0 for its end, and holds every frame against the
+// recording.
+func (c Client) Replay(ctx context.Context, session, to int64) (out Replayed, err error) {
+	err = c.call(ctx, "POST", fmt.Sprintf("/api/recordings/%d/replay", session), map[string]int64{"to": to}, &out)
+	return out, err
+}
+
+// PastState returns what the server, or a client other than 0, held at a tick, 0 for the last one.
+func (c Client) PastState(ctx context.Context, session, at int64, client int) (out PastState, err error) {
+	path := fmt.Sprintf("/api/recordings/%d/state?at=%d&client=%d", session, at, client)
+	err = c.call(ctx, "GET", path, nil, &out)
+	return out, err
+}
+
+// Why says why a property, such as Ana.Diver.hull, had its value at a tick, 0 for the last one. out is what the answer
+// is read into.
+func (c Client) Why(ctx context.Context, session int64, of string, at int64, out any) error {
+	query := url.Values{"of": {of}, "at": {fmt.Sprint(at)}}
+	return c.call(ctx, "GET", fmt.Sprintf("/api/recordings/%d/why?%s", session, query.Encode()), nil, out)
+}
+
+// Players lists what players keep, what changed last first.
+func (c Client) Players(ctx context.Context) (out []Kept, err error) {
+	err = c.call(ctx, "GET", "/api/players", nil, &out)
+	return out, err
+}
+
+// Player returns what a player keeps, of each contract.
+func (c Client) Player(ctx context.Context, name string) (out []Kept, err error) {
+	err = c.call(ctx, "GET", "/api/players/"+url.PathEscape(name), nil, &out)
+	return out, err
+}
+
+// SetPlayer gives a player other values of what they keep of a contract. No session may have them.
+func (c Client) SetPlayer(
+	ctx context.Context, name, contract string, values map[string]json.RawMessage,
+) (out []Kept, err error) {
+	in := map[string]any{"contract": contract, "values": values}
+	err = c.call(ctx, "PUT", "/api/players/"+url.PathEscape(name), in, &out)
+	return out, err
+}
+
+// DeletePlayer forgets what a player keeps of a contract, or of all with an empty name. No session may have it.
+func (c Client) DeletePlayer(ctx context.Context, name, contract string) (deleted int64, err error) {
+	var out struct{ Deleted int64 }
+	path := "/api/players/" + url.PathEscape(name) + "?" + url.Values{"contract": {contract}}.Encode()
+	err = c.call(ctx, "DELETE", path, nil, &out)
+	return out.Deleted, err
+}

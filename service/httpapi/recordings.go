@@ -1,0 +1,321 @@
+package httpapi
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"net/http"
+	"strconv"
+	"time"
+
+	"github.com/go-chi/chi/v5"
+
+	"kamerad.example/api"
+	"kamerad.example/core/record"
+	"kamerad.example/service/past"
+	"kamerad.example/service/problems"
+	"kamerad.example/store"
+)
+
+// Recordings are the recordings of sessions, and what players keep.
+type Recordings interface {
+	past.Records
+	RecordingsOf(ctx context.Context, session int64, limit int) ([]store.RecordingSize, error)
+	DeleteRecording(ctx context.Context, session int64) error
+	KeptBy(ctx context.Context, player string, limit int) ([]store.Kept, error)
+	SetKept(ctx context.Context, contract, player string, values map[string]json.RawMessage) error
+	DeleteKept(ctx context.Context, contract, player string) (deleted int64, err error)
+}
+
+const maxListed = 500 // recordings, or players
+
+// withRecordings adds the routes of a service that records its sessions.
+func (a *API) withRecordings(r chi.Router) {
+	if a.recordings == nil {
+		return
+	}
+	r.Get("/recordings", answer(a, a.listRecordings))
+	r.Route("/recordings/{id}", func(r chi.Router) {
+		r.Get("/", answer(a, a.recording))
+		r.Delete("/", answer(a, a.deleteRecording))
+		r.Post("/replay", answer(a, a.replay))
+		r.Get("/state", answer(a, a.pastState))
+		r.Get("/why", answer(a, a.why))
+	})
+	r.Get("/players", answer(a, a.players))
+	r.Route("/players/{name}", func(r chi.Router) {
+		r.Get("/", answer(a, a.player))
+		r.Put("/", answer(a, a.setPlayer))
+		r.Delete("/", answer(a, a.deletePlayer))
+	})
+}
+
+// describeRecording returns a recording as the API tells it.
+func describeRecording(x store.RecordingSize) api.Recording {
+	return api.Recording{
+		Session:     x.ID,
+		Contract:    x.Contract,
+		Version:     x.Version,
+		OpenedAt:    x.OpenedAt,
+		ClosedAt:    x.ClosedAt,
+		Engine:      x.Engine,
+		Wire:        x.Wire,
+		LastTick:    x.LastTick,
+		Batches:     x.Batches,
+		Bytes:       x.Bytes,
+		Checkpoints: x.Checkpoints,
+		Gaps:        x.Gaps,
+	}
+}
+
+// listRecordings lists recordings, newest first.
+func (a *API) listRecordings(r *http.Request) ([]api.Recording, error) {
+	list, err := a.recordings.RecordingsOf(r.Context(), 0, maxListed)
+	out := make([]api.Recording, 0, len(list))
+	for _, x := range list {
+		out = append(out, describeRecording(x))
+	}
+	return out, err
+}
+
+// recording returns one recording.
+func (a *API) recording(r *http.Request) (api.Recording, error) {
+	id, err := a.sessionID(r)
+	if err != nil {
+		return api.Recording{}, err
+	}
+	list, err := a.recordings.RecordingsOf(r.Context(), id, 1)
+	if err == nil && len(list) == 0 {
+		err = a.noSession(fmt.Sprint(id))
+	}
+	if err != nil {
+		return api.Recording{}, err
+	}
+	return describeRecording(list[0]), nil
+}
+
+// deleteRecording deletes the recording of a session that has closed.
+func (a *API) deleteRecording(r *http.Request) (api.Recording, error) {
+	out, err := a.recording(r)
+	if err != nil {
+		return out, err
+	}
+	if out.ClosedAt == nil {
+		return out, &problems.Refusal{
+			Status: http.StatusConflict,
+			Detail: fmt.Sprintf(
+				"delete the recording of session %d: the session is open, and goes on from it after a crash; " +
+					"close it first",
+				out.Session,
+			),
+		}
+	}
+	return out, a.recordings.DeleteRecording(r.Context(), out.Session)
+}
+
+// replay plays a recording again.
+func (a *API) replay(r *http.Request) (api.Replayed, error) {
+	id, err := a.flushed(r)
+	if err != nil {
+		return api.Replayed{}, err
+	}
+	in := struct{ To int64 }{}
+	if r.ContentLength != 0 {
+		if err := read(r, &in); err != nil {
+			return api.Replayed{}, err
+		}
+	}
+	out, err := a.past.Replay(r.Context(), id, in.To)
+	return out, a.pastError(id, err)
+}
+
+// pastState returns what the server or a client held at a tick.
+func (a *API) pastState(r *http.Request) (api.PastState, error) {
+	id, err := a.flushed(r)
+	if err != nil {
+		return api.PastState{}, err
+	}
+	at, err := numberQuery(r, "at")
+	if err != nil {
+		return api.PastState{}, err
+	}
+	client, err := numberQuery(r, "client")
+	if err != nil {
+		return api.PastState{}, err
+	}
+	out, err := a.past.State(r.Context(), id, at, int(client))
+	return out, a.pastError(id, err)
+}
+
+// why says why a property had its value.
+func (a *API) why(r *http.Request) (*record.Reason, error) {
+	id, err := a.flushed(r)
+	if err != nil {
+		return nil, err
+	}
+	at, err := numberQuery(r, "at")
+	if err != nil {
+		return nil, err
+	}
+	of := r.URL.Query().Get("of")
+	if of == "" {
+		return nil, problems.BadRequest("why: name the property with ?of=ENTITY.PROPERTY, such as Ana.Diver.hull")
+	}
+	out, err := a.past.Why(r.Context(), id, of, at)
+	return out, a.pastError(id, err)
+}
+
+// flushed returns the session that the path names, once what it was given until now is stored.
+func (a *API) flushed(r *http.Request) (int64, error) {
+	id, err := a.sessionID(r)
+	if err != nil {
+		return 0, err
+	}
+	x := a.registry.Find(id)
+	if x == nil {
+		return id, nil
+	}
+	var stored func(context.Context) error
+	if err := x.Runner().Do(r.Context(), func() { stored = x.Runner().StartFlush() }); err != nil || stored == nil {
+		return id, nil // it has closed, or is stored as it is
+	}
+	ctx, cancel := context.WithTimeout(r.Context(), time.Second)
+	defer cancel()
+	_ = stored(ctx) // what is not stored is not answered for
+	return id, nil
+}
+
+// pastError says for a caller why a recording has no answer.
+func (a *API) pastError(id int64, err error) error {
+	var unknown *past.UnknownError
+	switch {
+	case err == nil:
+		return nil
+	case errors.As(err, &unknown):
+		return &problems.Refusal{Status: http.StatusNotFound, Detail: unknown.Detail}
+	case errors.Is(err, store.ErrNotFound):
+		return a.noSession(fmt.Sprint(id))
+	case errors.Is(err, context.Canceled):
+		return err
+	}
+	return &problems.Refusal{Status: http.StatusUnprocessableEntity, Detail: err.Error()}
+}
+
+// numberQuery returns a number of the address, 0 when it is not given.
+func numberQuery(r *http.Request, name string) (int64, error) {
+	text := r.URL.Query().Get(name)
+	if text == "" {
+		return 0, nil
+	}
+	n, err := strconv.ParseInt(text, 10, 64)
+	if err != nil || n < 0 {
+		return 0, problems.BadRequest(fmt.Sprintf("%s is a number from 0, not %.40q", name, text))
+	}
+	return n, nil
+}
+
+// describeKept returns what a player keeps as the API tells it.
+func describeKept(list []store.Kept) []api.Kept {
+	out := make([]api.Kept, 0, len(list))
+	for _, k := range list {
+		out = append(out, api.Kept{
+			Contract:  k.Contract,
+			Player:    k.Player,
+			Values:    k.Values,
+			Session:   k.Session,
+			ChangedAt: k.At,
+		})
+	}
+	return out
+}
+
+// players lists what players keep, what changed last first.
+func (a *API) players(r *http.Request) ([]api.Kept, error) {
+	list, err := a.recordings.KeptBy(r.Context(), "", maxListed)
+	return describeKept(list), err
+}
+
+// player returns what one player keeps, of each contract.
+func (a *API) player(r *http.Request) ([]api.Kept, error) {
+	list, err := a.recordings.KeptBy(r.Context(), chi.URLParam(r, "name"), maxListed)
+	return describeKept(list), err
+}
+
+// setPlayer gives a player other values of what they keep of a contract.
+func (a *API) setPlayer(r *http.Request) ([]api.Kept, error) {
+	in := struct {
+		Contract string
+		Values   map[string]json.RawMessage
+	}{}
+	if err := read(r, &in); err != nil {
+		return nil, err
+	}
+	name := chi.URLParam(r, "name")
+	version, err := a.records.Version(r.Context(), in.Contract, 0)
+	if errors.Is(err, store.ErrNotFound) {
+		detail := fmt.Sprintf("set what %.40s keeps: there is no contract %.80q", name, in.Contract)
+		return nil, problems.BadRequest(detail)
+	}
+	if err != nil {
+		return nil, err
+	}
+	if err := checkKept(version, in.Values); err != nil {
+		return nil, problems.BadRequest(fmt.Sprintf("set what %.40s keeps of %s: %s", name, in.Contract, err))
+	}
+	if err := a.recordings.SetKept(r.Context(), in.Contract, name, in.Values); err != nil {
+		return nil, leasedError(name, err)
+	}
+	return a.player(r)
+}
+
+// checkKept holds values against the newest version of a contract.
+func checkKept(version store.Version, values map[string]json.RawMessage) error {
+	c, err := past.Contract(version)
+	if err != nil {
+		return err
+	}
+	types := map[string]func(json.RawMessage) error{}
+	known := ""
+	for _, k := range c.Kinds {
+		for _, p := range k.Properties {
+			if p.Keep {
+				name := k.Name + "." + p.Name
+				known += " " + name
+				types[name] = func(raw json.RawMessage) error { _, err := p.Type.ParseJSON(raw); return err }
+			}
+		}
+	}
+	for name, raw := range values {
+		fits := types[name]
+		if fits == nil {
+			return fmt.Errorf("it keeps no %.80q, only:%s", name, known)
+		}
+		if err := fits(raw); err != nil {
+			return fmt.Errorf("`%s` %w", name, err)
+		}
+	}
+	return nil
+}
+
+// deletePlayer forgets what a player keeps, of one contract or of all.
+func (a *API) deletePlayer(r *http.Request) (out struct {
+	Deleted int64 `json:"deleted"`
+}, err error) {
+	name := chi.URLParam(r, "name")
+	out.Deleted, err = a.recordings.DeleteKept(r.Context(), r.URL.Query().Get("contract"), name)
+	return out, leasedError(name, err)
+}
+
+// leasedError says for a caller that a session has what a player keeps.
+func leasedError(name string, err error) error {
+	var leased *store.ErrLeased
+	if errors.As(err, &leased) {
+		return &problems.Refusal{
+			Status: http.StatusConflict,
+			Detail: fmt.Sprintf("%.40s plays in session %d, which has what they keep; it is free once they have left",
+				name, leased.Session),
+		}
+	}
+	return err
+}

@@ -1,0 +1,275 @@
+// Package past answers from recordings: it makes a session again as it was at any tick, off the goroutines of the
+// sessions that run, and asks it. It stores nothing, and knows nothing of HTTP.
+//
+// One recording is played at a time, so that whoever asks for much takes no more than a processor; whoever waits for
+// their turn, and whoever is being answered, can give up.
+package past
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"math"
+	"strconv"
+	"strings"
+	"time"
+
+	"kamerad.example/api"
+	"kamerad.example/core/compile"
+	"kamerad.example/core/contract"
+	"kamerad.example/core/record"
+	"kamerad.example/core/session"
+	"kamerad.example/core/world"
+	"kamerad.example/journal"
+	"kamerad.example/service/gateway"
+	"kamerad.example/store"
+)
+
+// Records are where recordings are.
+type Records interface {
+	journal.Reader
+	Recorded(ctx context.Context, session int64) (store.Recorded, error)
+	Version(ctx context.Context, name string, version int) (store.Version, error)
+}
+
+// Options is what a session was opened with, as it is stored.
+type Options struct {
+	Settings map[string]json.RawMessage `json:"settings,omitempty"`
+	Seed     uint64                     `json:"seed,omitempty"`
+	Paused   bool                       `json:"paused,omitempty"`
+	Memory   int64                      `json:"memory"`
+}
+
+// session returns the options of the session that these are of.
+func (o *Options) session(key []byte) (out session.Options, err error) {
+	if len(key) != len(out.Key) {
+		return out, errors.New("it was opened before there were recordings")
+	}
+	copy(out.Key[:], key)
+	out.Trace = true
+	out.Headroom = gateway.Headroom
+	out.Settings = o.Settings
+	out.Memory = o.Memory
+	return out, nil
+}
+
+// Recording is a recording that can be played.
+type Recording struct {
+	*record.Player
+	Source  *journal.Source
+	Options Options
+}
+
+// Load returns a recording. The error says why it cannot be played.
+func Load(ctx context.Context, r Records, row store.Recorded) (*Recording, error) {
+	out := &Recording{Source: journal.NewSource(r, row.ID)}
+	if err := json.Unmarshal(row.Options, &out.Options); err != nil {
+		return nil, fmt.Errorf("read what it was opened with: %w", err)
+	}
+	options, err := out.Options.session(row.Key)
+	if err != nil {
+		return nil, err
+	}
+	if row.Engine != record.Revision {
+		return nil, fmt.Errorf(
+			"its recording is of engine %d, and this service has %d: they do not compute the same", row.Engine,
+			record.Revision,
+		)
+	}
+	version, err := r.Version(ctx, row.Contract, row.Version)
+	if err != nil {
+		return nil, err
+	}
+	c, err := Contract(version)
+	if err != nil {
+		return nil, err
+	}
+	out.Player = record.NewPlayer(c, options, out.Source)
+	return out, nil
+}
+
+// Contract returns the model of a stored version.
+func Contract(version store.Version) (*contract.Contract, error) {
+	c, mistakes := compile.LoadWith(version.Contract+".kam", version.Source, contract.Files(version.Files).Open)
+	if c == nil {
+		return nil, fmt.Errorf("the text of the contract does not fit this version of Kamerad: %w", mistakes)
+	}
+	return c, nil
+}
+
+// Past answers from recordings. It may be used by any number of goroutines.
+type Past struct {
+	records Records
+	turn    chan struct{} // has something while a recording is played
+}
+
+// New returns what answers from the recordings of r.
+func New(r Records) *Past { return &Past{records: r, turn: make(chan struct{}, 1)} }
+
+// play waits for its turn and loads a recording; done has to be called afterwards.
+func (p *Past) play(ctx context.Context, id int64) (r *Recording, done func(), err error) {
+	row, err := p.records.Recorded(ctx, id)
+	if err != nil {
+		return nil, nil, err
+	}
+	select {
+	case p.turn <- struct{}{}:
+	case <-ctx.Done():
+		return nil, nil, ctx.Err()
+	}
+	done = func() { <-p.turn }
+	r, err = Load(ctx, p.records, row)
+	if err != nil {
+		done()
+		return nil, nil, fmt.Errorf("play session %d again: %w", id, err)
+	}
+	return r, done, nil
+}
+
+// Replay plays a session again from its beginning up to a tick, 0 for its end, and holds each frame against the
+// recording. What differs is in the result; the error says that it could not be played at all.
+func (p *Past) Replay(ctx context.Context, id, to int64) (api.Replayed, error) {
+	r, done, err := p.play(ctx, id)
+	if err != nil {
+		return api.Replayed{}, err
+	}
+	defer done()
+	if to <= 0 {
+		to = math.MaxInt64
+	}
+	began := time.Now()
+	r.FromStart = true
+	err = r.Seek(ctx, to)
+	out := api.Replayed{Session: id, Seconds: time.Since(began).Seconds()}
+	s := r.Session()
+	if s == nil || ctx.Err() != nil {
+		return out, err
+	}
+	out.Tick = s.Now()
+	out.Ticks = r.Played()
+	out.Digest = fmt.Sprintf("%08x", r.Digest())
+	if err != nil {
+		out.Differs = err.Error()
+	}
+	return out, nil
+}
+
+// Why says why a property had its value at a tick, 0 for the end of the recording. of names it, such as `Dive.phase`,
+// `Ana.Diver.hull`, `Eel[3].pos` for the third eel that there was, or `#123.hull` by the entity's number.
+func (p *Past) Why(ctx context.Context, id int64, of string, at int64) (*record.Reason, error) {
+	r, done, err := p.play(ctx, id)
+	if err != nil {
+		return nil, err
+	}
+	defer done()
+	if at <= 0 {
+		at = math.MaxInt64
+	}
+	r.Check = false
+	if err := r.Seek(ctx, at); err != nil {
+		return nil, err
+	}
+	entity, property, err := resolve(r.Session(), of)
+	if err != nil {
+		return nil, err
+	}
+	return record.Why(ctx, r.Player, entity, property, at)
+}
+
+// State returns what the server and one of its clients, 0 for none, held at a tick, 0 for the end of the recording.
+func (p *Past) State(ctx context.Context, id, at int64, client int) (out api.PastState, err error) {
+	r, done, err := p.play(ctx, id)
+	if err != nil {
+		return out, err
+	}
+	defer done()
+	if at <= 0 {
+		at = math.MaxInt64
+	}
+	r.Check = false
+	if err := r.Seek(ctx, at); err != nil {
+		return out, err
+	}
+	s := r.Session()
+	out.Tick = s.Now()
+	state := s.State()
+	if client != 0 {
+		held, tick := s.ClientState(client)
+		if held == nil {
+			return out, &UnknownError{fmt.Sprintf("session %d has no client %d at tick %d", id, client, s.Now())}
+		}
+		state = held
+		out.Sent = tick
+	}
+	out.State = state.JSON()
+	return out, nil
+}
+
+// UnknownError says that a recording has nothing of a name.
+type UnknownError struct{ Detail string }
+
+// Error says what there is not.
+func (e *UnknownError) Error() string { return e.Detail }
+
+// resolve returns the entity and the property that a name stands for.
+func resolve(s *session.Session, of string) (entity uint32, property string, err error) {
+	at := strings.LastIndexByte(of, '.')
+	if at < 0 {
+		return 0, "", &UnknownError{fmt.Sprintf("%.80q names no property: ENTITY.PROPERTY, such as Ana.Diver.hull", of)}
+	}
+	name := of[:at]
+	e := find(s, name)
+	if e == nil {
+		return 0, "", &UnknownError{fmt.Sprintf("there is no %.80s at tick %d", name, s.Now())}
+	}
+	p := e.Kind.Property(of[at+1:])
+	if p == nil {
+		return 0, "", &UnknownError{fmt.Sprintf("a %s has no property %.80q", e.Kind.Name, of[at+1:])}
+	}
+	return s.EntityNumber(e), p.Name, nil
+}
+
+// find returns the entity that a name stands for; nil for none.
+func find(s *session.Session, name string) *world.Entity {
+	if number, is := strings.CutPrefix(name, "#"); is {
+		n, err := strconv.ParseUint(number, 10, 32)
+		if err != nil {
+			return nil
+		}
+		return s.FindEntity(uint32(n))
+	}
+	owner := 0
+	if client, kind, is := strings.Cut(name, "."); is {
+		owner = clientCalled(s, client)
+		if owner == 0 {
+			return nil
+		}
+		name = kind
+	}
+	serial := int64(0)
+	if kind, number, is := strings.Cut(strings.TrimSuffix(name, "]"), "["); is {
+		n, err := strconv.ParseInt(number, 10, 64)
+		if err != nil || n < 1 {
+			return nil
+		}
+		serial = n
+		name = kind
+	}
+	for _, e := range s.World().Entities() {
+		if e.Kind.Name == name && (owner == 0 || e.Owner == owner) && (serial == 0 || e.Serial == serial) {
+			return e
+		}
+	}
+	return nil
+}
+
+// clientCalled returns the number of the client with a name; 0 for none.
+func clientCalled(s *session.Session, name string) int {
+	for _, c := range s.Clients() {
+		if c.Name == name {
+			return c.Number
+		}
+	}
+	return 0
+}
