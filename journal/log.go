@@ -30,7 +30,6 @@ type Log struct {
 	// see Options
 	leaseLost func(player string, fence int64)
 	writer    *record.Writer
-	format    uint64 // of checkpoints
 
 	keptTick       int64 // the last tick that changed what is kept
 	settledTick    int64 // the last one that was called settled

@@ -549,7 +549,7 @@ entity Diver per diver {
 			other,
 			[]byte(
 				strings.NewReplacer(
-					"tint:  Tint = coral keep", "shade: Tint = coral keep was tint",
+					"tint:    Tint = coral keep", "shade: Tint = coral keep was tint",
 					"limit 2 per second\n  { tint = colour }", "limit 3 per second\n  { shade = colour }",
 				).Replace(
 					demo.Contract,
