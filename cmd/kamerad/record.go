@@ -96,7 +96,7 @@ func showRecording(ctx context.Context, c *cli.Command) error {
 	}
 	printRecordings(c, r)
 	fmt.Fprintf(
-		c.Root().Writer, "Engine %d, wire %d. `kamerad replay %d` plays it again, `kamerad why %d " +
+		c.Root().Writer, "Engine %d, wire %d. `kamerad replay %d` plays it again, `kamerad why %d "+
 			"ENTITY.PROPERTY` asks it.\n",
 		r.Engine, r.Wire, r.Session, r.Session,
 	)

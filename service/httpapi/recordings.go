@@ -105,7 +105,7 @@ func (a *API) deleteRecording(r *http.Request) (api.Recording, error) {
 		return out, &problems.Refusal{
 			Status: http.StatusConflict,
 			Detail: fmt.Sprintf(
-				"delete the recording of session %d: the session is open, and goes on from it after a crash; " +
+				"delete the recording of session %d: the session is open, and goes on from it after a crash; "+
 					"close it first",
 				out.Session,
 			),

@@ -299,7 +299,7 @@ func (r *Runner) Run() {
 			}
 			r.watchers.end(reason)
 			if r.log != nil {
-				if !r.ending && len(r.leaving) > 0 {
+				if !r.ending && r.players != nil && len(r.leaving) > 0 {
 					r.Tick() // what those who left were still to change is kept
 				}
 				r.log.Close(r.session)

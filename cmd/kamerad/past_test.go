@@ -1,0 +1,103 @@
+package main
+
+import (
+	"encoding/json"
+	"fmt"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"kamerad.example/api"
+	"kamerad.example/client"
+	"kamerad.example/core/record"
+	"kamerad.example/core/wire"
+	"kamerad.example/internal/tests/testservice"
+)
+
+const reefText = `contract reef language 2
+entity Diver per player {
+  hull: int 0..100 = 100 clamped
+  tint: int 0..5 = 0 keep
+  request hit(by: int 0..100) from everyone check hull > 20 else deny "spent" { hull -= by }
+  request paint(hue: int 0..5) from owner { tint = hue }
+}
+`
+
+// The past of a session is asked by commands, while it runs and once it has closed.
+func TestThePastIsAskedByCommands(t *testing.T) {
+	p := testservice.Start(t)
+	_, err := p.Publish(t.Context(), "reef.kam", reefText, nil)
+	require.NoError(t, err)
+	s, err := p.Open(t.Context(), api.OpenSession{Contract: "reef"})
+	require.NoError(t, err)
+	ana, err := client.Join(t.Context(), p.Service, s.ID, "Ana", "", client.Options{})
+	require.NoError(t, err)
+	defer ana.Close()
+	for _, args := range [][]string{{"Diver.hit", "30"}, {"Diver.hit", "45"}, {"Diver.paint", "4"}} {
+		d, err := ana.Ask(t.Context(), 0, args[0], json.RawMessage(args[1]))
+		require.NoError(t, err)
+		require.Equal(t, wire.Accepted, d.Outcome)
+	}
+	run := func(want int, args ...string) string {
+		out, status := p.Run("", args...)
+		assert.Equal(t, want, status, out)
+		return out
+	}
+	ask := func(more ...string) {
+		out := run(0, append([]string{"why", "1", "Ana.Diver.hull"}, more...)...)
+		assert.Regexp(t, `(?s)Ana\.Diver\.hull is 25 at tick .*Ana asked Diver\.hit\(45\)`, out)
+		assert.Regexp(t, `Diver 1\.hull: 70 → 25`, out)
+		assert.Regexp(t, `✓ hull > 20   hull was 70`, out)
+		assert.Regexp(t, `Ana +\d+ +\d+`, out)
+		out = run(0, "replay", "1")
+		assert.Contains(t, out, "every frame is what was sent then, byte for byte")
+		out = run(0, "record", "list")
+		assert.Regexp(t, `1 +reef 1 +(open|closed)`, out)
+	}
+	ask()
+	var r record.Reason
+	require.NoError(t, json.Unmarshal([]byte(run(0, "why", "1", "Ana.Diver.hull", "--json")), &r))
+	out := run(0, "why", "1", "Diver[1].tint", "--at", "1")
+	assert.Contains(t, out, "Ana joined")
+	out = run(2, "why", "1", "Bo.Diver.hull")
+	assert.Contains(t, out, "there is no Bo.Diver at tick")
+	out = run(2, "why", "1", "Ana.Diver.hulk")
+	assert.Contains(t, out, `a Diver has no property "hulk"`)
+	out = run(2, "why", "9", "Ana.Diver.hull")
+	assert.Contains(t, out, "no session")
+	out = run(0, "replay", "1", "--to", "1", "--state")
+	assert.Contains(t, out, `"kind": "Diver"`)
+	out = run(2, "replay", "1", "--client", "7")
+	assert.Contains(t, out, "no client 7")
+
+	out = run(2, "record", "delete", "1")
+	assert.Contains(t, out, "close it first")
+	out = run(2, "player", "set", "Ana", "Diver.tint", "2", "--contract", "reef")
+	assert.Contains(t, out, "plays in session 1")
+	_, err = p.Close(t.Context(), s.ID, "enough")
+	require.NoError(t, err)
+	out = run(2, "why", "1", "Ana.Diver.hull")
+	assert.Contains(t, out, "ask about an earlier one with --at")
+	ask("--at", fmt.Sprint(r.At))
+	assert.Regexp(t, `Ana +reef +Diver\.tint 4 +–`, run(0, "player", "show", "Ana"))
+	assert.Regexp(t, `Ana +reef +Diver\.tint 2`, run(0, "player", "set", "Ana", "Diver.tint", "2", "--contract", "reef"))
+	assert.Contains(t, run(2, "player", "set", "Ana", "Diver.tint", "9", "--contract", "reef"), "a whole number from 0 to 5")
+	assert.Contains(t, run(2, "player", "set", "Ana", "Diver.hull", "9", "--contract", "reef"), "it keeps no")
+	assert.Contains(t, run(2, "player", "set", "Ana", "Diver.tint", "1", "--contract", "none"), "there is no contract")
+	assert.JSONEq(t, `2`, string(exported(t, run(0, "player", "export", "Ana"))))
+	assert.Regexp(t, `Ana +reef`, run(0, "player", "list"))
+	assert.Contains(t, run(0, "player", "delete", "Ana"), "forgot what Ana keeps of 1 contracts")
+	assert.Contains(t, run(2, "player", "show", "Ana"), `nobody called "Ana" keeps anything`)
+	run(0, "record", "show", "1")
+	assert.Contains(t, run(0, "record", "delete", "1"), "deleted the recording of session 1")
+	assert.Contains(t, run(2, "why", "1", "Ana.Diver.hull"), "before there were recordings")
+}
+
+// exported returns the tint that an export has.
+func exported(t *testing.T, raw string) json.RawMessage {
+	var list []api.Kept
+	require.NoError(t, json.Unmarshal([]byte(raw), &list))
+	require.Len(t, list, 1)
+	return list[0].Values["Diver.tint"]
+}
