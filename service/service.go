@@ -14,6 +14,7 @@ import (
 	"context"
 	"fmt"
 	"io/fs"
+	"log/slog"
 	"net"
 	"net/http"
 	"time"
@@ -53,6 +54,7 @@ type Recordings interface {
 	journal.Store
 	registry.Recordings
 	httpapi.Recordings
+	Retain(ctx context.Context, r store.Retention) (deleted int, err error)
 }
 
 // Options are what a service is made of. Records, Recorder and Console have to be there.
@@ -62,6 +64,8 @@ type Options struct {
 	Console  fs.FS    // the built web console; without an index.html the service says how to build it
 	// Recordings is where sessions are recorded, so that they outlive the process; nil for nowhere.
 	Recordings Recordings
+	// Retention says how long recordings of closed sessions are kept, and how large all may get.
+	Retention store.Retention
 
 	// Policy is what contracts are held against when they are published; nil asks nothing.
 	Policy *policy.Policy
@@ -77,12 +81,14 @@ type Options struct {
 
 // Service runs sessions and answers for them. Make it with New.
 type Service struct {
-	recorder Recorder
-	journal  *journal.Journal // nil for none
-	gateway  *gateway.Gateway
-	registry *registry.Registry
-	trials   *trials.Trials
-	handler  http.Handler
+	recorder   Recorder
+	journal    *journal.Journal // nil for none
+	recordings Recordings       // nil for none
+	retention  store.Retention
+	gateway    *gateway.Gateway
+	registry   *registry.Registry
+	trials     *trials.Trials
+	handler    http.Handler
 }
 
 // New makes a service. Sessions that an earlier service left open go on, when they were recorded.
@@ -92,9 +98,11 @@ func New(ctx context.Context, o Options) (*Service, error) {
 	}
 	metrics := prometheus.NewRegistry()
 	v := &Service{
-		recorder: o.Recorder,
-		gateway:  gateway.New(metrics),
-		trials:   trials.New(o.Records),
+		recorder:   o.Recorder,
+		recordings: o.Recordings,
+		retention:  o.Retention,
+		gateway:    gateway.New(metrics),
+		trials:     trials.New(o.Records),
 	}
 	v.gateway.SendBuffer = o.SendBuffer
 	v.gateway.Decided = o.Decided
@@ -177,6 +185,9 @@ func (v *Service) Serve(ctx context.Context, l net.Listener) error {
 	failed := make(chan error, 1)
 	go func() { failed <- server.Serve(l) }()
 	go v.registry.WatchHeld(ctx)
+	if v.recordings != nil {
+		go v.retain(ctx)
+	}
 	select {
 	case err := <-failed:
 		return fmt.Errorf("serve on %s: %w", l.Addr(), err)
@@ -189,6 +200,27 @@ func (v *Service) Serve(ctx context.Context, l net.Listener) error {
 		}
 		return nil
 	})
+}
+
+// retainEvery is how often it is looked for recordings that are over their bound.
+const retainEvery = time.Minute
+
+// retain deletes recordings that are over their bound, until ctx ends.
+func (v *Service) retain(ctx context.Context) {
+	for {
+		deleted, err := v.recordings.Retain(ctx, v.retention)
+		if deleted > 0 {
+			slog.Info("deleted recordings that were over their bound", "count", deleted)
+		}
+		if err != nil && ctx.Err() == nil {
+			slog.Warn("recordings that are over their bound could not be deleted", "error", err)
+		}
+		select {
+		case <-time.After(retainEvery):
+		case <-ctx.Done():
+			return
+		}
+	}
 }
 
 // Host seats a client of a session within this process: the player at whose machine the service runs. It is a client

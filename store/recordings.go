@@ -77,9 +77,14 @@ func (s *Store) Append(ctx context.Context, e Entries) (out Result, err error) {
 	ids := e.sessions()
 	err = pgx.BeginFunc(ctx, s.pool, func(tx pgx.Tx) error {
 		// The rows are locked until the end: whoever takes a session over comes before or after all of this.
+		bytes, ticks := e.sizes(ids)
 		rows, _ := tx.Query(
-			ctx, "select id from sessions where id = any($1) and holder = $2 and closed_at is null for share", ids,
-			s.id,
+			ctx,
+			`update sessions set bytes = sessions.bytes + x.bytes,
+				last_tick = greatest(sessions.last_tick, x.tick)
+			from unnest($1::bigint[], $3::bigint[], $4::bigint[]) as x (id, bytes, tick)
+			where sessions.id = x.id and holder = $2 and closed_at is null returning sessions.id`,
+			ids, s.id, bytes, ticks,
 		)
 		held, err := pgx.CollectRows(rows, pgx.RowTo[int64])
 		if err != nil {
@@ -135,6 +140,25 @@ func (e *Entries) sessions() (ids []int64) {
 		add(e.Kept[i].Session)
 	}
 	return ids
+}
+
+// sizes returns, for sessions, how many bytes are stored of them, and the last tick of which anything is.
+func (e *Entries) sizes(ids []int64) (bytes, ticks []int64) {
+	bytes = make([]int64, len(ids))
+	ticks = make([]int64, len(ids))
+	at := map[int64]int{}
+	for i, id := range ids {
+		at[id] = i
+	}
+	for i := range e.Batches {
+		b := &e.Batches[i]
+		bytes[at[b.Session]] += int64(len(b.Data))
+		ticks[at[b.Session]] = max(ticks[at[b.Session]], b.Last)
+	}
+	for i := range e.Checkpoints {
+		bytes[at[e.Checkpoints[i].Session]] += int64(len(e.Checkpoints[i].Data))
+	}
+	return bytes, ticks
 }
 
 // queue queues the statements that store the entries of some sessions.

@@ -24,25 +24,17 @@ type RecordingSize struct {
 func (s *Store) RecordingsOf(ctx context.Context, session int64, limit int) ([]RecordingSize, error) {
 	rows, _ := s.pool.Query(
 		ctx,
-		`select s.id, s.contract, s.version, s.opened_at, s.closed_at, s.engine, s.wire,
-			coalesce(b.last, 0), coalesce(b.count, 0), coalesce(b.bytes, 0) + coalesce(c.bytes, 0),
-			coalesce(c.count, 0),
+		`select s.id, s.contract, s.version, s.opened_at, s.closed_at, s.engine, s.wire, s.last_tick, s.bytes,
+			(select count(*) from call_batches b where b.session = s.id),
+			(select count(*) from checkpoints c where c.session = s.id),
 			(select count(*) from recording_gaps g where g.session = s.id)
-		from sessions s
-		left join lateral (
-			select max(last_tick) as last, count(*) as count, sum(octet_length(data)) as bytes
-			from call_batches where session = s.id
-		) b on true
-		left join lateral (
-			select count(*) as count, sum(octet_length(data)) as bytes from checkpoints where session = s.id
-		) c on true
-		where $1 = 0 or s.id = $1
-		order by s.id desc limit $2`, session, limit,
+		from sessions s where $1 = 0 or s.id = $1 order by s.id desc limit $2`,
+		session, limit,
 	)
 	out, err := pgx.CollectRows(rows, func(r pgx.CollectableRow) (x RecordingSize, err error) {
 		err = r.Scan(
-			&x.ID, &x.Contract, &x.Version, &x.OpenedAt, &x.ClosedAt, &x.Engine, &x.Wire, &x.LastTick, &x.Batches,
-			&x.Bytes, &x.Checkpoints, &x.Gaps,
+			&x.ID, &x.Contract, &x.Version, &x.OpenedAt, &x.ClosedAt, &x.Engine, &x.Wire, &x.LastTick, &x.Bytes,
+			&x.Batches, &x.Checkpoints, &x.Gaps,
 		)
 		return x, err
 	})
@@ -64,7 +56,7 @@ func (s *Store) DeleteRecording(ctx context.Context, session int64) error {
 		}
 	}
 	_, err := s.pool.Exec(
-		ctx, "update sessions set engine = 0, key = null where id = $1 and closed_at is not null", session,
+		ctx, "update sessions set engine = 0, key = null, bytes = 0 where id = $1 and closed_at is not null", session,
 	)
 	if err != nil {
 		return fmt.Errorf("delete the recording of session %d: %w", session, err)
@@ -95,27 +87,53 @@ func (s *Store) deleteSome(ctx context.Context, session int64) (done bool, err e
 	return left < deletedAtOnce, nil
 }
 
-// Retention says what recordings are kept.
+// Retention says what is kept of sessions that have closed, and of trials.
 type Retention struct {
-	Age   time.Duration // of those of closed sessions, since they closed; 0 for no bound
+	Age   time.Duration // since they ended; 0 for no bound
 	Bytes int64         // of all recordings together, those of open sessions included; 0 for no bound
 }
 
-// Retain deletes recordings of closed sessions that are over a bound, the oldest first, in small steps, and returns how
-// many. It stops when ctx ends.
+// Retain deletes recordings of closed sessions that are over a bound, the oldest first, with their decisions, and then
+// the sessions and trials that are over their age, all in small steps. It returns how many recordings it has deleted, and
+// stops when ctx ends.
 func (s *Store) Retain(ctx context.Context, r Retention) (deleted int, err error) {
 	for ctx.Err() == nil {
 		id, err := s.overBound(ctx, r)
-		if id == 0 || err != nil {
+		if err != nil {
 			return deleted, err
+		}
+		if id == 0 {
+			break
 		}
 		if err := s.DeleteRecording(ctx, id); err != nil {
 			return deleted, err
 		}
 		deleted++
 	}
+	if r.Age <= 0 {
+		return deleted, ctx.Err()
+	}
+	for _, statement := range []string{
+		`delete from sessions where id = any(array(select id from sessions
+			where closed_at < now() - make_interval(secs => $1) and engine = 0 limit $2))`,
+		`delete from trials where id = any(array(select id from trials
+			where ended_at < now() - make_interval(secs => $1) limit $2))`,
+	} {
+		for ctx.Err() == nil {
+			tag, err := s.pool.Exec(ctx, statement, r.Age.Seconds(), rowsAtOnce)
+			if err != nil {
+				return deleted, fmt.Errorf("delete what is over its age: %w", err)
+			}
+			if tag.RowsAffected() < rowsAtOnce {
+				break
+			}
+		}
+	}
 	return deleted, ctx.Err()
 }
+
+// rowsAtOnce is how many sessions or trials one statement deletes, with what belongs to them.
+const rowsAtOnce = 20
 
 // overBound returns the session whose recording is to be deleted next; 0 for none.
 func (s *Store) overBound(ctx context.Context, r Retention) (id int64, err error) {
@@ -123,7 +141,7 @@ func (s *Store) overBound(ctx context.Context, r Retention) (id int64, err error
 		ctx,
 		`select id from sessions where closed_at is not null and engine > 0
 			and ($1 > 0 and closed_at < now() - make_interval(secs => $1)
-				or $2 > 0 and pg_total_relation_size('call_batches') + pg_total_relation_size('checkpoints') > $2)
+				or $2 > 0 and (select sum(bytes) from sessions) > $2)
 		order by closed_at limit 1`, r.Age.Seconds(), r.Bytes,
 	)
 	list, err := pgx.CollectRows(rows, pgx.RowTo[int64])

@@ -48,6 +48,20 @@ func serveFlags() []cli.Flag {
 			Usage:   "read the database's URL from this `FILE`",
 			Sources: cli.EnvVars("KAMERAD_DATABASE_FILE"),
 		},
+		&cli.DurationFlag{
+			Name:      "keep-for",
+			Usage:     "how long recordings, decisions, closed sessions and trials are kept: a `TIME`; 0 for ever",
+			Value:     30 * 24 * time.Hour,
+			Sources:   cli.EnvVars("KAMERAD_KEEP_FOR"),
+			Validator: notNegative[time.Duration],
+		},
+		&cli.Int64Flag{
+			Name:      "keep-size",
+			Usage:     "`MB` that all recordings may take; over it, the oldest of closed sessions go; 0 for any",
+			Value:     10_000,
+			Sources:   cli.EnvVars("KAMERAD_KEEP_SIZE"),
+			Validator: notNegative[int64],
+		},
 		&cli.IntFlag{
 			Name: "session-memory",
 			Usage: "`MB` that the entities of one session may take, and what its clients are told of them; " +
@@ -212,6 +226,14 @@ func demoCommand() *cli.Command {
 	}
 }
 
+// notNegative refuses a number below 0.
+func notNegative[T int64 | time.Duration](n T) error {
+	if n < 0 {
+		return fmt.Errorf("from 0, not %v", n)
+	}
+	return nil
+}
+
 // begun is called once a service answers.
 type begun func(ctx context.Context, svc *service.Service, address string) error
 
@@ -235,7 +257,12 @@ func serve(ctx context.Context, c *cli.Command, started begun) error {
 		)
 	}
 	defer db.Close()
-	return serveWith(ctx, c, service.Options{Records: db, Recorder: store.NewRecorder(db), Recordings: db}, started)
+	return serveWith(ctx, c, service.Options{
+		Records:    db,
+		Recorder:   store.NewRecorder(db),
+		Recordings: db,
+		Retention:  store.Retention{Age: c.Duration("keep-for"), Bytes: c.Int64("keep-size") * 1_000_000},
+	}, started)
 }
 
 // onLoopback refuses an address that others could reach.

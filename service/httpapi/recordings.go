@@ -301,7 +301,8 @@ func checkKept(version store.Version, values map[string]json.RawMessage) error {
 // deletePlayer forgets what a player keeps, of one contract or of all.
 func (a *API) deletePlayer(r *http.Request) (out struct {
 	Deleted int64 `json:"deleted"`
-}, err error) {
+}, err error,
+) {
 	name := chi.URLParam(r, "name")
 	out.Deleted, err = a.recordings.DeleteKept(r.Context(), r.URL.Query().Get("contract"), name)
 	return out, leasedError(name, err)

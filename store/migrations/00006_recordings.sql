@@ -5,7 +5,8 @@ alter table sessions
     add column options  json   not null default '{}', -- what it was opened with: settings, seed, paused
     add column engine   int    not null default 0,   -- the version of what its recording means
     add column wire     int    not null default 0,   -- the revision of the protocol
-    add column holder   uuid;                        -- the service that runs it; only that one may write what follows
+    add column holder   uuid,                        -- the service that runs it; only that one may write what follows
+    add column bytes    bigint not null default 0;   -- of its recording, compressed
 
 -- The calls of a session, in batches: compressed, from one after which tick to which.
 create table call_batches (
@@ -62,4 +63,4 @@ create table kept (
 
 -- +goose Down
 drop table kept, recording_gaps, seat_tokens, checkpoints, call_batches;
-alter table sessions drop column key, drop column options, drop column engine, drop column wire, drop column holder;
+alter table sessions drop column key, drop column options, drop column engine, drop column wire, drop column holder, drop column bytes;
