@@ -42,6 +42,14 @@ type counter struct {
 	lost     []string    // what was settled and is not there
 	backs    []time.Duration
 	lostAt   time.Time
+	gaps     gaps
+}
+
+// settledNow returns what the client was told to be settled.
+func (c *counter) settledNow() int {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	return c.settled
 }
 
 // countedAt is what was counted at a tick.
@@ -93,6 +101,7 @@ func joinCounter(t *testing.T, p *testservice.Process, session int64, name strin
 		},
 		OnFrame: func(f *wire.Frame, _ []replicate.Notice) {
 			c.see(f)
+			c.gaps.frame()
 			c.mu.Lock()
 			defer c.mu.Unlock()
 			for _, d := range f.Decisions {
