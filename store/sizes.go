@@ -94,8 +94,8 @@ type Retention struct {
 }
 
 // Retain deletes recordings of closed sessions that are over a bound, the oldest first, with their decisions, and then
-// the sessions and trials that are over their age, all in small steps. It returns how many recordings it has deleted, and
-// stops when ctx ends.
+// the sessions and trials that are over their age, all in small steps. It returns how many recordings it has deleted,
+// and stops when ctx ends.
 func (s *Store) Retain(ctx context.Context, r Retention) (deleted int, err error) {
 	for ctx.Err() == nil {
 		id, err := s.overBound(ctx, r)

@@ -46,6 +46,7 @@ type Link struct {
 	File    string         `json:"file,omitempty"`   // of the body that wrote it
 	Line    int            `json:"line,omitempty"`   // of that body
 	Client  int            `json:"client,omitempty"` // whose input it is
+	Seq     uint64         `json:"seq,omitempty"`    // of a request: its number
 	Checks  []LinkCheck    `json:"checks,omitempty"` // of a request
 	Changes []ChangedValue `json:"changes,omitempty"`
 	End     End            `json:"end,omitempty"`
@@ -227,7 +228,7 @@ func (i *inquiry) add(l Link) { i.reason.Chain = append(i.reason.Chain, l) }
 // cause adds the chain that begins with a cause of a tick. change is what it is about; nil for the cause itself.
 func (i *inquiry) cause(ctx context.Context, t *playedTick, at int, change *session.CausedChange) error {
 	c := t.causes[at]
-	link := Link{Tick: c.Tick, Type: string(c.Type), Client: c.Client, Through: []string{}}
+	link := Link{Tick: c.Tick, Type: string(c.Type), Client: c.Client, Seq: c.Seq, Through: []string{}}
 	if change != nil {
 		i.describe(t, &link, change)
 	}

@@ -221,7 +221,8 @@ func resolve(s *session.Session, of string) (entity uint32, property string, err
 	name := of[:at]
 	e := find(s, name)
 	if e == nil {
-		return 0, "", &UnknownError{fmt.Sprintf("there is no %.80s at tick %d; ask about an earlier one with --at", name,
+		return 0, "", &UnknownError{fmt.Sprintf("there is no %.80s at tick %d; ask about an earlier one with "+
+			"--at", name,
 			s.Now())}
 	}
 	p := e.Kind.Property(of[at+1:])
