@@ -146,7 +146,10 @@ func TestRecordingsAreRetained(t *testing.T) {
 	}
 	_, err := s.Append(ctx, Entries{Batches: []Batch{{Session: open.ID, Number: 1, Data: data}}})
 	require.NoError(t, err)
-	deleted, err := s.Retain(ctx, Retention{Bytes: 3200})
+	deleted, err := s.Retain(ctx, Retention{Bytes: 1 << 50, Age: 1000 * time.Hour})
+	require.NoError(t, err)
+	assert.Zero(t, deleted)
+	deleted, err = s.Retain(ctx, Retention{Bytes: 3200})
 	require.NoError(t, err)
 	assert.Equal(t, 2, deleted)
 	list, err := s.RecordingsOf(ctx, 0, 10)

@@ -141,7 +141,7 @@ func (s *Store) overBound(ctx context.Context, r Retention) (id int64, err error
 		ctx,
 		`select id from sessions where closed_at is not null and engine > 0
 			and ($1 > 0 and closed_at < now() - make_interval(secs => $1)
-				or $2 > 0 and (select sum(bytes) from sessions) > $2)
+				or $2::bigint > 0 and (select sum(bytes) from sessions) > $2::bigint)
 		order by closed_at limit 1`, r.Age.Seconds(), r.Bytes,
 	)
 	list, err := pgx.CollectRows(rows, pgx.RowTo[int64])

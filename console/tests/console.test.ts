@@ -130,11 +130,17 @@ test("an entity is told whole: what each property is, who has it, and what chang
   await c.page.locator('[data-row="Ana.Diver.satchel"]').getByRole("button", { name: "satchel", exact: true }).click();
   const drawer = c.page.getByRole("complementary", { name: "Ana.Diver" });
   await drawer.getByText("Diver, one for each player").waitFor();
-  const item = drawer.getByRole("listitem").filter({ hasText: "satchel" });
+  const item = drawer.getByRole("listitem").filter({ hasText: "satchel" }).first();
   await expect
     .poll(() => item.innerText())
     .toMatch(/stacks, set by the server, to owner[\s\S]*Ana has it[\s\S]*\[0\]\s*3\s*patch[\s\S]*\[1\]\s*3\s*flare/);
+  await item.getByRole("button", { name: "Why satchel?" }).click();
+  await item.getByText("That came from outside: nothing in the session led to it.").waitFor();
+  expect(await item.innerText()).toMatch(
+    /Ana asked Diver\.search\(\)[\s\S]*✓ air >= 5 air was 100[\s\S]*Ana was sent it in tick \d+ and had it by \d+/,
+  );
   expect(await violations()).toEqual([]);
+  await item.getByRole("button", { name: "Close" }).click();
   await c.page.locator('[data-row="Ana.Diver.hull"]').getByRole("button", { name: "hull", exact: true }).click();
   await c.page.setViewportSize({ width: 1280, height: 600 });
   // The reader's place is kept while ticks go by.

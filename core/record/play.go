@@ -35,8 +35,8 @@ type Player struct {
 	Check bool
 	// FromStart has Seek begin with the session, and not with a checkpoint.
 	FromStart bool
-	// Skip leaves out the calls for which it returns true, to see what comes of the others; nil for none. What is sent then
-	// is not what was sent: Check has to be false.
+	// Skip leaves out the calls for which it returns true, to see what comes of the others; nil for none. What is sent
+	// then is not what was sent: Check has to be false.
 	Skip func(c *session.Call) bool
 	// Called is told of every call before it is made; nil for nobody.
 	Called func(c *session.Call)

@@ -245,7 +245,7 @@ func (i *inquiry) cause(ctx context.Context, t *playedTick, at int, change *sess
 		link.Words = fmt.Sprintf("%s wrote it", clientName(t.session, c.Client))
 		link.End = EndInput
 	case session.CauseHold:
-		return i.hold(ctx, t, at, link)
+		i.hold(t, at, &link)
 	case session.CauseJoin, session.CauseLeave, session.CauseLost, session.CauseBack:
 		link.Words = connectionWords(t.session, c)
 		link.End = EndInput
@@ -312,17 +312,14 @@ func (i *inquiry) request(t *playedTick, link *Link, c *session.Caused) {
 }
 
 // hold says why a hold began or ended.
-func (i *inquiry) hold(ctx context.Context, t *playedTick, at int, link Link) error {
+func (i *inquiry) hold(t *playedTick, at int, link *Link) {
 	if link.Client != 0 && t.causes[at].Steered {
 		link.Words = fmt.Sprintf("%s pressed or released it", clientName(t.session, link.Client))
 		link.End = EndInput
-		i.add(link)
-		return nil
+		return
 	}
 	link.Words = "the hold ended: its lease was over, or its condition failed"
 	link.End = EndTimer
-	i.add(link)
-	return nil
 }
 
 // handler says what set off a handler of an entity, or that a client has another role.

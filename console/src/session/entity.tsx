@@ -6,6 +6,7 @@ import { Mark, Sign } from "../shared/signs";
 import { format, nameOf, ownerName, present, signOf, type Thing } from "./copy";
 import { differencesOf, itemsOf } from "./items";
 import { keep, useWatch, type State } from "./watch";
+import { Why } from "./why";
 
 export function EntityDrawer({ entity, property }: { entity: number; property: string }) {
   const watch = useWatch();
@@ -75,6 +76,7 @@ function PropertyOf({ watch, thing, property }: { watch: State; thing: Thing; pr
           </>
         )}
       </div>
+      <Why entity={thing.entity} property={property.name} />
       {itemsOf(property.type, value).map((item) => (
         <div key={item.place} className="flex gap-2 pl-3 text-xs">
           <span className="value text-muted">{item.place}</span>

@@ -399,6 +399,30 @@ export type ServiceState = {
   sessions_failed: number;
 };
 
+// Why a property has its value; see docs/console.md.
+export type ReasonLink = {
+  tick: number;
+  type: string;
+  words: string;
+  through: string[];
+  file?: string;
+  line?: number;
+  client?: number;
+  checks?: { text: string; result: string; values: Record<string, string> }[];
+  changes?: { of: string; old?: unknown; new: unknown }[];
+  end?: "input" | "timer" | "start";
+};
+export type Reason = {
+  entity: number;
+  kind: string;
+  property: string;
+  at: number;
+  value: unknown;
+  changed: number; // the tick in which it became that; 0 for since the session began
+  chain: ReasonLink[];
+  deliveries: { client: number; name: string; sent?: number; confirmed?: number; why?: string }[];
+};
+
 export const api = {
   service: () => call<ServiceState>("GET", "/service"),
   sessions: () => call<Session[]>("GET", "/sessions"),
@@ -429,6 +453,8 @@ export const api = {
     call<{ result: Effect; messages: Watch[] }>("GET", `/trials/${trial}/effects/${effect}/play`),
   play: (contract: string, version: number, drill: PlayDrill) =>
     call<{ result: DrillResult; messages: Watch[] }>("POST", `/contracts/${contract}/versions/${version}/play`, drill),
+  why: (id: number, of: string, at: number) =>
+    call<Reason>("GET", `/recordings/${id}/why?of=${encodeURIComponent(of)}&at=${at}`),
   close: (id: number) => call<Session>("POST", `/sessions/${id}/close`, { reason: "closed from the console" }),
   decisions: (id: number) => call<Decision[]>("GET", `/sessions/${id}/decisions?limit=200`),
   openClient: (id: number, name: string, role: string) =>
