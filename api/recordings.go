@@ -32,9 +32,9 @@ func (c Client) Replay(ctx context.Context, session, to int64) (out Replayed, er
 	return out, err
 }
 
-// PastState returns what the server, or a client other than 0, held at a tick, 0 for the last one.
-func (c Client) PastState(ctx context.Context, session, at int64, client int) (out PastState, err error) {
-	path := fmt.Sprintf("/api/recordings/%d/state?at=%d&client=%d", session, at, client)
+// PastState returns what the server, or a client by its name or number, held at a tick, 0 for the last one.
+func (c Client) PastState(ctx context.Context, session, at int64, client string) (out PastState, err error) {
+	path := fmt.Sprintf("/api/recordings/%d/state?at=%d&client=%s", session, at, url.QueryEscape(client))
 	err = c.call(ctx, "GET", path, nil, &out)
 	return out, err
 }

@@ -506,3 +506,11 @@ type Kept struct {
 	Session   int64                      `json:"session,omitempty"` // that has them now
 	ChangedAt time.Time                  `json:"changed_at"`
 }
+
+// Stretch says which ticks of a recording were played.
+type Stretch struct {
+	Session int64 `json:"session"`
+	From    int64 `json:"from"` // the tick before the first one
+	To      int64 `json:"to"`
+	Last    int64 `json:"last"` // of the recording
+}

@@ -133,7 +133,7 @@ func replayCommand() *cli.Command {
 		Flags: []cli.Flag{
 			terminal.ServiceFlag(), terminal.JSONFlag(),
 			&cli.Int64Flag{Name: "to", Usage: "only up to this `TICK`"},
-			&cli.StringFlag{Name: "client", Usage: "print what the client with this `NUMBER` held then"},
+			&cli.StringFlag{Name: "client", Usage: "print what the client with this `NAME` or number held then"},
 			&cli.BoolFlag{Name: "state", Usage: "print what the server held then"},
 		},
 		Action: runReplay,
@@ -148,13 +148,7 @@ func runReplay(ctx context.Context, c *cli.Command) error {
 	}
 	out := c.Root().Writer
 	if c.Bool("state") || c.String("client") != "" {
-		client := 0
-		if text := c.String("client"); text != "" {
-			if _, err := fmt.Sscan(text, &client); err != nil || client < 1 {
-				return fmt.Errorf("replay: --client is the number of a client, such as 1, not %.40q", text)
-			}
-		}
-		state, err := admin.PastState(ctx, id, c.Int64("to"), client)
+		state, err := admin.PastState(ctx, id, c.Int64("to"), c.String("client"))
 		if err != nil {
 			return err
 		}

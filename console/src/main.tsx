@@ -13,6 +13,7 @@ const ContractPage = lazy(() => import("./contracts/contract"));
 const DrillsPage = lazy(() => import("./drills/page"));
 const TrialPage = lazy(() => import("./drills/trial"));
 const PlayPage = lazy(() => import("./drills/play"));
+const RecordingPage = lazy(() => import("./session/recording"));
 const SettingsPage = lazy(() => import("./settings/page"));
 
 applyTheme();
@@ -42,6 +43,7 @@ createRoot(document.getElementById("root") as HTMLElement).render(
             <Routes>
               <Route path="/" element={<SessionsPage />} />
               <Route path="/sessions/:id" element={<SessionPage />} />
+              <Route path="/recordings/:id" element={<RecordingPage />} />
               <Route path="/contracts" element={<ContractsPage />} />
               <Route path="/contracts/:name" element={<ContractPage />} />
               <Route path="/drills" element={<DrillsPage />} />

@@ -200,6 +200,16 @@ test("dark and narrow views hold up, and a closed session keeps its decisions", 
   await c.page.getByText("This session has closed: closed from the console.").waitFor();
   await c.page.getByRole("table", { name: "Time line" }).getByText("denied: not in the water").waitFor();
   expect(await violations()).toEqual([]);
+  // What was is looked at as it was: on the server and each client, at any tick, with the reason of each value.
+  await c.page.getByRole("link", { name: "Look at its recording" }).click();
+  await c.page.getByText(/^Ticks \d+ to \d+ of \d+$/).waitFor();
+  await c.page.getByRole("spinbutton", { name: "up to tick" }).fill("60");
+  await c.page.getByRole("button", { name: "Go there" }).click();
+  await c.page.getByText(/^Ticks 1 to 60 of \d+$/).waitFor();
+  await c.page.locator('[data-row="Ana.Diver.hull"]').getByRole("button", { name: "hull", exact: true }).click();
+  await c.page.getByRole("button", { name: "Why hull?" }).click();
+  await c.page.getByText("Ana joined").waitFor();
+  expect(await violations()).toEqual([]);
   await c.page.goto(`${c.address}/sessions/77`);
   await c.page.getByText("there is no session 77; none is open").waitFor();
   expect(c.errors.filter((e) => !/\b(404|409)\b/.test(e))).toEqual([]);

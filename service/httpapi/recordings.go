@@ -42,6 +42,7 @@ func (a *API) withRecordings(r chi.Router) {
 		r.Post("/replay", answer(a, a.replay))
 		r.Get("/state", answer(a, a.pastState))
 		r.Get("/why", answer(a, a.why))
+		r.Get("/play", answer(a, a.playStretch))
 	})
 	r.Get("/players", answer(a, a.players))
 	r.Route("/players/{name}", func(r chi.Router) {
@@ -140,11 +141,25 @@ func (a *API) pastState(r *http.Request) (api.PastState, error) {
 	if err != nil {
 		return api.PastState{}, err
 	}
-	client, err := numberQuery(r, "client")
+	out, err := a.past.State(r.Context(), id, at, r.URL.Query().Get("client"))
+	return out, a.pastError(id, err)
+}
+
+// playStretch plays some ticks of a recording for who looks at it.
+func (a *API) playStretch(r *http.Request) (out api.PlayedDrill, err error) {
+	id, err := a.flushed(r)
 	if err != nil {
-		return api.PastState{}, err
+		return out, err
 	}
-	out, err := a.past.State(r.Context(), id, at, int(client))
+	from, err := numberQuery(r, "from")
+	if err != nil {
+		return out, err
+	}
+	to, err := numberQuery(r, "to")
+	if err != nil {
+		return out, err
+	}
+	out, err = a.past.Play(r.Context(), id, from, to)
 	return out, a.pastError(id, err)
 }
 

@@ -23,6 +23,7 @@ import (
 	"kamerad.example/core/world"
 	"kamerad.example/journal"
 	"kamerad.example/service/gateway"
+	"kamerad.example/service/observe"
 	"kamerad.example/store"
 )
 
@@ -59,11 +60,12 @@ type Recording struct {
 	*record.Player
 	Source  *journal.Source
 	Options Options
+	Row     store.Recorded
 }
 
 // Load returns a recording. The error says why it cannot be played.
 func Load(ctx context.Context, r Records, row store.Recorded) (*Recording, error) {
-	out := &Recording{Source: journal.NewSource(r, row.ID)}
+	out := &Recording{Source: journal.NewSource(r, row.ID), Row: row}
 	if err := json.Unmarshal(row.Options, &out.Options); err != nil {
 		return nil, fmt.Errorf("read what it was opened with: %w", err)
 	}
@@ -177,8 +179,8 @@ func (p *Past) Why(ctx context.Context, id int64, of string, at int64) (*record.
 	return record.Why(ctx, r.Player, entity, property, at)
 }
 
-// State returns what the server and one of its clients, 0 for none, held at a tick, 0 for the end of the recording.
-func (p *Past) State(ctx context.Context, id, at int64, client int) (out api.PastState, err error) {
+// State returns what the server, or a client by its name or number, held at a tick, 0 for the end of the recording.
+func (p *Past) State(ctx context.Context, id, at int64, client string) (out api.PastState, err error) {
 	r, done, err := p.play(ctx, id)
 	if err != nil {
 		return out, err
@@ -194,16 +196,92 @@ func (p *Past) State(ctx context.Context, id, at int64, client int) (out api.Pas
 	s := r.Session()
 	out.Tick = s.Now()
 	state := s.State()
-	if client != 0 {
-		held, tick := s.ClientState(client)
+	if client != "" {
+		number := clientCalled(s, client)
+		if number == 0 {
+			number, _ = strconv.Atoi(client)
+		}
+		held, tick := s.ClientState(number)
 		if held == nil {
-			return out, &UnknownError{fmt.Sprintf("session %d has no client %d at tick %d", id, client, s.Now())}
+			return out, &UnknownError{fmt.Sprintf("session %d has no client %.40s at tick %d", id, client, s.Now())}
 		}
 		state = held
 		out.Sent = tick
 	}
 	out.State = state.JSON()
 	return out, nil
+}
+
+// maxStretch is how many ticks are played into a page at once.
+const maxStretch = 2400
+
+// Play plays the ticks after from up to to, 0 for the end of the recording, and returns what who watched the session
+// would have been told: at most the last maxStretch of them, and fewer where that is very much.
+func (p *Past) Play(ctx context.Context, id, from, to int64) (out api.PlayedDrill, err error) {
+	r, done, err := p.play(ctx, id)
+	if err != nil {
+		return out, err
+	}
+	defer done()
+	r.Check = false
+	if to <= 0 {
+		if err := r.Seek(ctx, math.MaxInt64); err != nil {
+			return out, err
+		}
+		to = r.Session().Now()
+	}
+	for from = max(from, to-maxStretch, 0); ; from = (from + to + 1) / 2 {
+		playback := observe.NewPlayback(r.Row.Contract, r.Row.Version, 0)
+		if err := playStretch(ctx, r, playback, from, to); err != nil {
+			return out, err
+		}
+		if playback.IsFull() && to-from > 1 {
+			continue
+		}
+		stretch := api.Stretch{Session: id, From: from, To: r.Session().Now(), Last: r.Row.LastTick}
+		return api.PlayedDrill{Result: api.Encode(stretch), Messages: playback.Messages()}, nil
+	}
+}
+
+// playStretch plays some ticks and tells an observer of them.
+func playStretch(ctx context.Context, r *Recording, to session.Observer, from, until int64) error {
+	r.Called = nil
+	if err := r.Seek(ctx, from); err != nil {
+		return err
+	}
+	s := r.Session()
+	to.Began(s)
+	confirmed := func(client int, tick int64) {
+		if tick <= s.Now() {
+			to.Arrived(client, tick)
+		}
+	}
+	r.Called = func(c *session.Call) {
+		switch c.Type {
+		case session.CallJoin:
+			to.Joined(c.Client)
+		case session.CallLeave:
+			to.Left(c.Client)
+		case session.CallConfirm:
+			confirmed(c.Client, c.Tick)
+		case session.CallAsk:
+			confirmed(c.Client, c.Ask.Seen)
+		case session.CallSteer:
+			confirmed(c.Client, c.Move.Seen)
+		}
+	}
+	defer func() { r.Called = nil }()
+	for s.Now() < until {
+		step, err := r.Next(ctx)
+		if err != nil || step == nil {
+			return err
+		}
+		for _, cut := range step.Cuts {
+			to.Left(cut.Client)
+		}
+		to.Ticked(step)
+	}
+	return nil
 }
 
 // UnknownError says that a recording has nothing of a name.

@@ -149,6 +149,7 @@ func (r *Runner) recoverSeats(tokens map[int][][]byte) {
 			}
 		}
 		r.seats[c.Number] = s
+		r.watchers.observer.Joined(c.Number)
 		r.meters.clients.Inc()
 		r.waitForReturn(s, r.now())
 	}

@@ -13,8 +13,6 @@ import (
 	"kamerad.example/core/compile"
 	"kamerad.example/core/contract"
 	"kamerad.example/core/drill"
-	"kamerad.example/core/session"
-	"kamerad.example/core/wire"
 	"kamerad.example/service/observe"
 	"kamerad.example/service/problems"
 	"kamerad.example/store"
@@ -23,8 +21,7 @@ import (
 // Bounds of a drill that is played at once.
 const (
 	maxPlayTime  = 30 * time.Second
-	maxPlayTicks = 2400     // that are told of, the last ones
-	maxPlayBytes = 16 << 20 // of messages; over it fewer ticks are told of
+	maxPlayTicks = 2400 // that are told of, the last ones
 )
 
 // Play runs one drill at once and returns what who watches it would have seen. The error of one that cannot be run is a
@@ -105,12 +102,12 @@ func (t *Trials) PlayEffect(ctx context.Context, of api.Trial, version store.Ver
 	}
 	return t.inTurn(ctx, func(limit context.Context) (api.PlayedDrill, error) {
 		for ticks := int64(maxPlayTicks); ; ticks /= 2 {
-			r := &recorder{version: version, from: max(0, effect.Played.Ticks-ticks)}
+			r := observe.NewPlayback(version.Contract, version.Version, max(0, effect.Played.Ticks-ticks))
 			if err := effect.Played.Play(limit, c, audit.Options{Seed: report.Seed}, r); err != nil {
 				return api.PlayedDrill{}, problems.BadRequest(err.Error())
 			}
-			if r.bytes <= maxPlayBytes || ticks <= 1 {
-				return api.PlayedDrill{Result: api.Encode(effect), Messages: r.messages}, nil
+			if !r.IsFull() || ticks <= 1 {
+				return api.PlayedDrill{Result: api.Encode(effect), Messages: r.Messages()}, nil
 			}
 		}
 	})
@@ -123,81 +120,14 @@ func play(ctx context.Context, version store.Version, d *drill.Drill, o drill.Op
 		return api.PlayedDrill{}, err
 	}
 	for ticks := int64(maxPlayTicks); ; ticks /= 2 {
-		r := &recorder{version: version, from: max(0, result.Ticks-ticks), tamper: o.Tamper}
+		r := observe.NewPlayback(version.Contract, version.Version, max(0, result.Ticks-ticks))
+		r.Tamper = o.Tamper
 		o.Observer = r
 		if _, err := d.Run(ctx, o); err != nil {
 			return api.PlayedDrill{}, err
 		}
-		if r.bytes <= maxPlayBytes || ticks <= 1 {
-			return api.PlayedDrill{Result: api.Encode(result), Messages: r.messages}, nil
+		if !r.IsFull() || ticks <= 1 {
+			return api.PlayedDrill{Result: api.Encode(result), Messages: r.Messages()}, nil
 		}
 	}
-}
-
-// recorder keeps what a run's watcher is told, from a tick on. It is a session.Observer.
-type recorder struct {
-	version  store.Version
-	from     int64
-	tamper   func(client int, f *wire.Frame) *wire.Frame
-	observer *observe.Observer
-	faults   observe.FaultList
-	follower *observe.Follower // nil until the run has come to from
-	messages []json.RawMessage
-	bytes    int
-}
-
-// Began makes the observer of the run's session.
-func (r *recorder) Began(s *session.Session) {
-	r.observer = observe.New(s)
-	r.begin(s)
-}
-
-// begin follows the run from here on, once it has come to the tick from which it is told of.
-func (r *recorder) begin(s *session.Session) {
-	if r.follower != nil || s.Now() < r.from {
-		return
-	}
-	r.follower = r.observer.Begin()
-	r.follower.Tamper = r.tamper
-	sheet := r.follower.Sheet(r.observer.Now())
-	sheet.Session = &api.Session{
-		Contract: r.version.Contract,
-		Version:  r.version.Version,
-		Tick:     s.Now(),
-		Clients:  s.Clients(),
-		Faults:   r.faults.Summary(),
-	}
-	r.keep(&sheet)
-}
-
-// keep adds a message, while there is room.
-func (r *recorder) keep(m *api.Watch) {
-	raw := api.Encode(m)
-	r.bytes += len(raw)
-	if r.bytes <= maxPlayBytes {
-		r.messages = append(r.messages, raw)
-	}
-}
-
-// Joined notes that a client has joined.
-func (r *recorder) Joined(client int) { r.observer.Joined(client) }
-
-// Left notes that a client has left.
-func (r *recorder) Left(client int) { r.observer.Left(client) }
-
-// Arrived notes that a client has applied a frame.
-func (r *recorder) Arrived(client int, tick int64) { r.observer.Holds(client, tick) }
-
-// Ticked keeps what there is to tell of a tick.
-func (r *recorder) Ticked(step *session.Step) {
-	faults := r.faults.Note(r.observer.Session(), step)
-	if moment := r.observer.Tick(step, len(faults) > 0); moment != nil {
-		if len(faults) > 0 {
-			moment.Faults = r.faults.Summary()
-		}
-		if msg := r.follower.Tick(moment); msg != nil {
-			r.keep(msg)
-		}
-	}
-	r.begin(r.observer.Session())
 }

@@ -49,6 +49,9 @@ function Session({ id }: { id: number }) {
               {session.contract} {session.version}
             </Link>
           )}
+          <Link className="text-muted hover:text-ink" to={`/recordings/${id}`}>
+            Recording
+          </Link>
         </>
       }
     />
@@ -218,11 +221,18 @@ function toggled<T>(set: Set<T>, item: T): Set<T> {
 
 // Standing says what keeps the page from being live.
 function Standing() {
-  const { phase, note } = useWatch();
+  const { id, phase, note } = useWatch();
   if (phase === "connecting") return <p className="p-4 text-muted">Reading the session…</p>;
   return (
     <p role="status" className="border-b border-line p-4">
-      {phase === "closed" && <>This session has closed: {note}. Its decisions are below. </>}
+      {phase === "closed" && (
+        <>
+          This session has closed: {note}. Its decisions are below.{" "}
+          <Link className="text-act underline" to={`/recordings/${id}`}>
+            Look at its recording
+          </Link>{" "}
+        </>
+      )}
       {phase === "lost" && <span className="text-warn">{note} </span>}
       {phase === "unknown" && <span className="text-bad">{note}. </span>}
       {phase !== "lost" && (

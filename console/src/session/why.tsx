@@ -2,11 +2,16 @@
 // for that, so it is asked only when somebody wants to know.
 
 import { useEffect, useRef, useState } from "react";
+import { create } from "zustand";
 import { api, message, type Reason, type ReasonLink } from "../shared/api";
 import { useWatch } from "./watch";
 
+// useRecording holds which recording is played into the page; 0 for none.
+export const useRecording = create<{ id: number }>(() => ({ id: 0 }));
+
 export function Why({ entity, property }: { entity: number; property: string }) {
-  const id = useWatch((s) => s.id);
+  const live = useWatch((s) => s.id);
+  const id = useRecording((s) => s.id) || live;
   const [reason, setReason] = useState<Reason>();
   const [note, setNote] = useState("");
   const told = useRef<HTMLDivElement>(null);
@@ -15,10 +20,10 @@ export function Why({ entity, property }: { entity: number; property: string }) 
   }, [reason]);
   if (!id) return null; // a drill that was played: nothing is recorded of it
   const ask = async () => {
-    const { moment, tick } = useWatch.getState();
+    const { moment, tick, id: live } = useWatch.getState();
     setNote("Asking the recording…");
     try {
-      setReason(await api.why(id, `#${entity}.${property}`, moment ? tick : 0));
+      setReason(await api.why(id, `#${entity}.${property}`, moment || !live ? tick : 0));
       setNote("");
     } catch (e) {
       setReason(undefined);

@@ -423,6 +423,9 @@ export type Reason = {
   deliveries: { client: number; name: string; sent?: number; confirmed?: number; why?: string }[];
 };
 
+// Stretch says which ticks of a recording were played.
+export type Stretch = { session: number; from: number; to: number; last: number };
+
 export const api = {
   service: () => call<ServiceState>("GET", "/service"),
   sessions: () => call<Session[]>("GET", "/sessions"),
@@ -453,6 +456,8 @@ export const api = {
     call<{ result: Effect; messages: Watch[] }>("GET", `/trials/${trial}/effects/${effect}/play`),
   play: (contract: string, version: number, drill: PlayDrill) =>
     call<{ result: DrillResult; messages: Watch[] }>("POST", `/contracts/${contract}/versions/${version}/play`, drill),
+  playRecording: (id: number, from: number, to: number) =>
+    call<{ result: Stretch; messages: Watch[] }>("GET", `/recordings/${id}/play?from=${from}&to=${to}`),
   why: (id: number, of: string, at: number) =>
     call<Reason>("GET", `/recordings/${id}/why?of=${encodeURIComponent(of)}&at=${at}`),
   close: (id: number) => call<Session>("POST", `/sessions/${id}/close`, { reason: "closed from the console" }),
