@@ -4,7 +4,10 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"io"
+	"net/http"
 	"net/url"
+	"strings"
 )
 
 // Recordings lists recordings, newest first.
@@ -30,6 +33,29 @@ func (c Client) DeleteRecording(ctx context.Context, session int64) (out Recordi
 func (c Client) Replay(ctx context.Context, session, to int64) (out Replayed, err error) {
 	err = c.call(ctx, "POST", fmt.Sprintf("/api/recordings/%d/replay", session), map[string]int64{"to": to}, &out)
 	return out, err
+}
+
+// Export writes the recording of a session as lines of JSON, with the session's key: all that it takes to play it
+// elsewhere.
+func (c Client) Export(ctx context.Context, session int64, w io.Writer) error {
+	path := fmt.Sprintf("%s/api/recordings/%d/export", strings.TrimSuffix(c.Service, "/"), session)
+	req, err := http.NewRequestWithContext(ctx, "GET", path, nil)
+	if err != nil {
+		return fmt.Errorf("read the service's address: %w", err)
+	}
+	answer, err := http.DefaultClient.Do(req)
+	if err != nil {
+		return fmt.Errorf("reach the service at %s: %w", c.Service, err)
+	}
+	defer answer.Body.Close()
+	if answer.StatusCode != http.StatusOK {
+		if p := readProblem(answer.Body); p != nil {
+			return p
+		}
+		return fmt.Errorf("export session %d: the service answered %s", session, answer.Status)
+	}
+	_, err = io.Copy(w, answer.Body)
+	return err
 }
 
 // PastState returns what the server, or a client by its name or number, held at a tick, 0 for the last one.

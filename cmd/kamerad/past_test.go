@@ -3,6 +3,8 @@ package main
 import (
 	"encoding/json"
 	"fmt"
+	"os"
+	"path/filepath"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -71,6 +73,10 @@ func TestThePastIsAskedByCommands(t *testing.T) {
 	out = run(2, "replay", "1", "--client", "7")
 	assert.Contains(t, out, "no client 7")
 
+	file := filepath.Join(t.TempDir(), "reef.ndjson")
+	require.NoError(t, os.WriteFile(file, []byte(run(0, "record", "export", "1")), 0o600))
+	assert.Contains(t, run(0, "replay", file), "every frame is what was sent then")
+	assert.Contains(t, run(0, "replay", file, "--state"), `"kind": "Diver"`)
 	out = run(2, "record", "delete", "1")
 	assert.Contains(t, out, "close it first")
 	out = run(2, "player", "set", "Ana", "Diver.tint", "2", "--contract", "reef")

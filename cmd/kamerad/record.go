@@ -2,12 +2,18 @@ package main
 
 import (
 	"context"
+	"encoding/json"
 	"fmt"
+	"math"
+	"os"
+	"strings"
+	"time"
 
 	"github.com/urfave/cli/v3"
 
 	"kamerad.example/api"
 	"kamerad.example/cmd/kamerad/terminal"
+	"kamerad.example/core/record"
 )
 
 // recordCommand is `kamerad record`.
@@ -21,6 +27,15 @@ func recordCommand() *cli.Command {
 		Commands: []*cli.Command{
 			{Name: "list", Usage: "list recordings, newest first", Flags: flags, Action: listRecordings},
 			{Name: "show", Usage: "show a recording", ArgsUsage: "SESSION", Flags: flags, Action: showRecording},
+			{
+				Name:      "export",
+				Usage:     "print a recording as lines of JSON: all that it takes to play it elsewhere",
+				ArgsUsage: "SESSION",
+				Description: "The first line has the contract and the session's key, by which every roll can be told; the " +
+					"others are calls. `kamerad replay FILE` plays it without a service.",
+				Flags:  flags,
+				Action: exportRecording,
+			},
 			{
 				Name:      "delete",
 				Usage:     "delete the recording of a session that has closed, with its decisions",
@@ -103,6 +118,15 @@ func showRecording(ctx context.Context, c *cli.Command) error {
 	return nil
 }
 
+// exportRecording is `kamerad record export`.
+func exportRecording(ctx context.Context, c *cli.Command) error {
+	admin, id, _, err := oneSession(c, "SESSION", 1)
+	if err != nil {
+		return err
+	}
+	return admin.Export(ctx, id, c.Root().Writer)
+}
+
 // deleteRecording is `kamerad record delete`.
 func deleteRecording(ctx context.Context, c *cli.Command) error {
 	admin, id, _, err := oneSession(c, "SESSION", 1)
@@ -126,7 +150,8 @@ func deleteRecording(ctx context.Context, c *cli.Command) error {
 // replayCommand is `kamerad replay`.
 func replayCommand() *cli.Command {
 	return &cli.Command{
-		Name: "replay", Usage: "play a session again, and hold each frame against what was sent", ArgsUsage: "SESSION",
+		Name: "replay", Usage: "play a session again, and hold each frame against what was sent",
+		ArgsUsage: "SESSION|FILE",
 		Description: "The service plays the recording from the session's beginning, as fast as it can. With " +
 			"--client, print " +
 			"what that client held at the last tick that was played; with --state, what the server held.",
@@ -142,6 +167,9 @@ func replayCommand() *cli.Command {
 
 // runReplay is `kamerad replay`. What differs is exit status 1.
 func runReplay(ctx context.Context, c *cli.Command) error {
+	if file := c.Args().First(); strings.HasSuffix(file, exportSuffix) {
+		return replayFile(ctx, c, file)
+	}
 	admin, id, _, err := oneSession(c, "SESSION", 1)
 	if err != nil {
 		return err
@@ -158,6 +186,55 @@ func runReplay(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
+	return printReplayed(c, r)
+}
+
+// exportSuffix is what files are called that `record export` has written.
+const exportSuffix = ".ndjson"
+
+// replayFile plays an export.
+func replayFile(ctx context.Context, c *cli.Command, file string) error {
+	f, err := os.Open(file)
+	if err != nil {
+		return fmt.Errorf("replay: %w", err)
+	}
+	defer f.Close()
+	head, recording, err := record.Import(f)
+	if err != nil {
+		return fmt.Errorf("replay %s: %w", file, err)
+	}
+	model, options, err := head.Load()
+	if err != nil {
+		return fmt.Errorf("replay %s: %w", file, err)
+	}
+	p := record.NewPlayer(model, options, recording)
+	to := c.Int64("to")
+	if to <= 0 {
+		to = math.MaxInt64
+	}
+	began := time.Now()
+	err = p.Seek(ctx, to)
+	if p.Session() == nil || ctx.Err() != nil {
+		return fmt.Errorf("replay %s: %w", file, err)
+	}
+	if c.Bool("state") {
+		return terminal.PrintJSON(c.Root().Writer, json.RawMessage(p.Session().State().JSON()))
+	}
+	out := api.Replayed{
+		Tick:    p.Session().Now(),
+		Ticks:   p.Played(),
+		Seconds: time.Since(began).Seconds(),
+		Digest:  fmt.Sprintf("%08x", p.Digest()),
+	}
+	if err != nil {
+		out.Differs = err.Error()
+	}
+	return printReplayed(c, out)
+}
+
+// printReplayed prints what came of playing a session again. What differs is exit status 1.
+func printReplayed(c *cli.Command, r api.Replayed) error {
+	out := c.Root().Writer
 	if c.Bool("json") {
 		if err := terminal.PrintJSON(out, r); err != nil {
 			return err
@@ -165,8 +242,8 @@ func runReplay(ctx context.Context, c *cli.Command) error {
 	} else {
 		rate := float64(r.Ticks) / max(r.Seconds, 1e-6)
 		fmt.Fprintf(
-			out, "Session %d played again to tick %d: %d ticks in %.2f s (%.0f a second), digest %s\n", id, r.Tick,
-			r.Ticks, r.Seconds, rate, r.Digest,
+			out, "Played again to tick %d: %d ticks in %.2f s (%.0f a second), digest %s\n", r.Tick, r.Ticks, r.Seconds,
+			rate, r.Digest,
 		)
 	}
 	if r.Differs != "" {

@@ -43,6 +43,7 @@ func (a *API) withRecordings(r chi.Router) {
 		r.Get("/state", answer(a, a.pastState))
 		r.Get("/why", answer(a, a.why))
 		r.Get("/play", answer(a, a.playStretch))
+		r.Get("/export", a.exportRecording)
 	})
 	r.Get("/players", answer(a, a.players))
 	r.Route("/players/{name}", func(r chi.Router) {
@@ -143,6 +144,24 @@ func (a *API) pastState(r *http.Request) (api.PastState, error) {
 	}
 	out, err := a.past.State(r.Context(), id, at, r.URL.Query().Get("client"))
 	return out, a.pastError(id, err)
+}
+
+// exportRecording answers with a recording as lines of JSON, which has all that it takes to play it elsewhere.
+func (a *API) exportRecording(w http.ResponseWriter, r *http.Request) {
+	id, err := a.flushed(r)
+	if err != nil {
+		problems.Send(w, problems.Of(err, r))
+		return
+	}
+	row, err := a.recordings.Recorded(r.Context(), id)
+	if err == nil {
+		w.Header().Set("Content-Type", "application/x-ndjson")
+		err = a.past.Export(r.Context(), w, row)
+	}
+	if err != nil {
+		w.Header().Del("Content-Type")
+		problems.Send(w, problems.Of(a.pastError(id, err), r))
+	}
 }
 
 // playStretch plays some ticks of a recording for who looks at it.

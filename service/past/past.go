@@ -10,6 +10,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
 	"math"
 	"strconv"
 	"strings"
@@ -210,6 +211,29 @@ func (p *Past) State(ctx context.Context, id, at int64, client string) (out api.
 	}
 	out.State = state.JSON()
 	return out, nil
+}
+
+// Export writes a recording as lines of JSON.
+func (p *Past) Export(ctx context.Context, w io.Writer, row store.Recorded) error {
+	r, err := Load(ctx, p.records, row)
+	if err != nil {
+		return fmt.Errorf("export session %d: %w", row.ID, err)
+	}
+	version, err := p.records.Version(ctx, row.Contract, row.Version)
+	if err != nil {
+		return err
+	}
+	return record.Export(ctx, w, record.Head{
+		Engine:   row.Engine,
+		Wire:     row.Wire,
+		Contract: row.Contract,
+		Version:  row.Version,
+		Source:   version.Source,
+		Files:    version.Files,
+		Settings: r.Options.Settings,
+		Memory:   r.Options.Memory,
+		Key:      row.Key,
+	}, r.Source)
 }
 
 // maxStretch is how many ticks are played into a page at once.

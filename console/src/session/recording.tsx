@@ -70,12 +70,7 @@ export default function RecordingPage() {
         </p>
       </div>
     );
-  return (
-    <SessionView
-      title={title}
-      told={<Jump key={stretch.to} stretch={stretch} error={error} go={go} />}
-    />
-  );
+  return <SessionView title={title} told={<Jump key={stretch.to} stretch={stretch} error={error} go={go} />} />;
 }
 
 // Jump says which ticks are shown, and goes to others.

@@ -1,0 +1,56 @@
+package record_test
+
+import (
+	"bytes"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"kamerad.example/core/record"
+)
+
+// What is exported is played elsewhere, to the byte; what is no export is an error that says where.
+func TestAnExportIsPlayedElsewhere(t *testing.T) {
+	s := newStory(t, storyText)
+	s.join("ana")
+	s.join("bo")
+	s.ticks(3)
+	s.ask(1, "Diver.hit", "30")
+	s.ticks(30)
+	s.why("hull") // which hands over what waits
+	head := record.Head{
+		Engine:   record.Revision,
+		Contract: "story",
+		Version:  1,
+		Source:   storyText,
+		Key:      s.options.Key[:],
+	}
+	var raw bytes.Buffer
+	require.NoError(t, record.Export(t.Context(), &raw, head, &s.Recording))
+	assert.Contains(t, raw.String(), `{"call":"Ask","client":1,"ask":{"seq":1,"request":"Diver.hit","args":[30]}}`)
+	read, recording, err := record.Import(bytes.NewReader(raw.Bytes()))
+	require.NoError(t, err)
+	c, options, err := read.Load()
+	require.NoError(t, err)
+	p := record.NewPlayer(c, options, recording)
+	require.NoError(t, p.Seek(t.Context(), 1000))
+	assert.Equal(t, s.session.Now(), p.Session().Now())
+	assert.Equal(t, string(s.session.State().JSON()), string(p.Session().State().JSON()))
+
+	lines := strings.Split(raw.String(), "\n")
+	for _, x := range []struct{ line, want string }{
+		{`{"call":"Jump"}`, "line 2: there is no call"},
+		{`{"call":"Ask","client":1}`, "line 2: the call Ask does not say with what"},
+		{`{"call":"Steer","move":{"Wide":9}}`, "line 2: a value has 9 numbers"},
+		{`{"call":`, "line 2: unexpected end"},
+	} {
+		_, _, err = record.Import(strings.NewReader(lines[0] + "\n" + x.line + "\n"))
+		require.ErrorContains(t, err, x.want)
+	}
+	_, _, err = record.Import(strings.NewReader("{}"))
+	require.ErrorContains(t, err, "its first line is not the head")
+	_, _, err = record.Import(strings.NewReader(strings.Replace(lines[0], `"engine":1`, `"engine":9`, 1)))
+	require.ErrorContains(t, err, "of engine 9")
+}
