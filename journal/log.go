@@ -135,6 +135,8 @@ func (l *Log) Ticked(s *session.Session, step *session.Step, now time.Time) {
 	l.handOver(step.Kept)
 	if len(step.Kept) > 0 {
 		l.keptTick = step.Tick
+	}
+	if len(step.Kept)+len(step.Cuts) > 0 { // that somebody was expelled must not be undone either
 		l.journal.urge()
 	}
 	every := max(checkpointEvery, checkpointPart*l.checkpointTook)

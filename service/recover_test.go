@@ -137,9 +137,9 @@ func (c *counter) counted() (n int64) {
 	return n
 }
 
-// The service is killed again and again while clients play: each time the sessions go on, all clients are back by
-// themselves, no decision that was not told as undone is lost, and none counts twice. KAMERAD_KILLS says how often, and
-// KAMERAD_CLIENTS how many clients play.
+// The service is killed again and again while clients play, in a quarter of the rounds with the database: each time the
+// sessions go on, all clients are back by themselves, no decision that was not told as undone is lost, and none counts
+// twice. KAMERAD_KILLS says how often, and KAMERAD_CLIENTS how many clients play.
 func TestSessionsOutliveTheirProcess(t *testing.T) {
 	kills, clients := 5, 10
 	if n, err := strconv.Atoi(os.Getenv("KAMERAD_KILLS")); err == nil {
@@ -148,7 +148,8 @@ func TestSessionsOutliveTheirProcess(t *testing.T) {
 	if n, err := strconv.Atoi(os.Getenv("KAMERAD_CLIENTS")); err == nil {
 		clients = n
 	}
-	p := testservice.Start(t)
+	cluster := testservice.NewCluster(t)
+	p := testservice.StartOn(t, cluster.URL)
 	_, err := p.Publish(t.Context(), "count.kam", countText, nil)
 	require.NoError(t, err)
 	session, err := p.Open(t.Context(), api.OpenSession{Contract: "count"})
@@ -165,9 +166,16 @@ func TestSessionsOutliveTheirProcess(t *testing.T) {
 		playing.Go(func() { errs <- c.play(ctx) })
 	}
 	r := rand.New(rand.NewPCG(1, 2))
-	for range kills {
+	for i := range kills {
 		time.Sleep(time.Duration(200+r.IntN(1500)) * time.Millisecond)
-		p.Kill()
+		if i%4 == 1 { // the database as well, a moment before or after
+			cluster.Kill()
+			time.Sleep(time.Duration(r.IntN(30)) * time.Millisecond)
+			p.Kill()
+			cluster.Start()
+		} else {
+			p.Kill()
+		}
 		p.Restart()
 	}
 	time.Sleep(500 * time.Millisecond)

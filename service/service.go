@@ -155,6 +155,25 @@ func (v *Service) measure(metrics prometheus.Registerer) {
 			func() float64 { return float64(count(v.recorder.Backlog())) },
 		)
 	}
+	if v.journal != nil {
+		metrics.MustRegister(
+			gauge("kamerad_recordings_waiting_bytes", "Memory that calls of sessions take which are not stored yet, about.",
+				func() float64 { return float64(v.journal.State().Waiting) }),
+			gauge("kamerad_recordings_away", "1 while calls of sessions cannot be stored.", func() float64 {
+				if v.journal.State().Away {
+					return 1
+				}
+				return 0
+			}),
+			prometheus.NewCounterFunc(
+				prometheus.CounterOpts{
+					Name: "kamerad_recording_gaps_total",
+					Help: "How often calls of a session were given up since the database was away for too long.",
+				},
+				func() float64 { return float64(v.journal.State().Gaps) },
+			),
+		)
+	}
 	metrics.MustRegister(
 		collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}),
 		gauge("kamerad_sessions", "Sessions that run.", func() float64 { return float64(len(v.registry.All())) }),

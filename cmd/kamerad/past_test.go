@@ -83,8 +83,9 @@ func TestThePastIsAskedByCommands(t *testing.T) {
 	assert.Contains(t, out, "plays in session 1")
 	_, err = p.Close(t.Context(), s.ID, "enough")
 	require.NoError(t, err)
-	out = run(2, "why", "1", "Ana.Diver.hull")
+	out = run(2, "why", "1", "Ana.Diver.hull", "--at", "100000")
 	assert.Contains(t, out, "ask about an earlier one with --at")
+	ask() // when she was last there
 	ask("--at", fmt.Sprint(r.At))
 	assert.Regexp(t, `Ana +reef +Diver\.tint 4 +–`, run(0, "player", "show", "Ana"))
 	assert.Regexp(t, `Ana +reef +Diver\.tint 2`, run(0, "player", "set", "Ana", "Diver.tint", "2", "--contract", "reef"))

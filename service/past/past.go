@@ -159,14 +159,16 @@ func (p *Past) Replay(ctx context.Context, id, to int64) (api.Replayed, error) {
 }
 
 // Why says why a property had its value at a tick, 0 for the end of the recording. of names it, such as `Dive.phase`,
-// `Ana.Diver.hull`, `Eel[3].pos` for the third eel that there was, or `#123.hull` by the entity's number.
+// `Ana.Diver.hull`, `Eel[3].pos` for the third eel that there was, or `#123.hull` by the entity's number. Of what is gone at
+// the end of the recording, it is the last tick in which it was there.
 func (p *Past) Why(ctx context.Context, id int64, of string, at int64) (*record.Reason, error) {
 	r, done, err := p.play(ctx, id)
 	if err != nil {
 		return nil, err
 	}
 	defer done()
-	if at <= 0 {
+	isEnd := at <= 0
+	if isEnd {
 		at = math.MaxInt64
 	}
 	r.Check = false
@@ -174,10 +176,42 @@ func (p *Past) Why(ctx context.Context, id int64, of string, at int64) (*record.
 		return nil, err
 	}
 	entity, property, err := resolve(r.Session(), of)
+	if err != nil && isEnd {
+		if at, err = lastOf(ctx, r, of, err); err == nil {
+			entity, property, err = resolve(r.Session(), of)
+		}
+	}
 	if err != nil {
 		return nil, err
 	}
 	return record.Why(ctx, r.Player, entity, property, at)
+}
+
+// lastOf goes to the last tick in which there was what a name stands for, and returns it; notFound is the error when there
+// never was.
+func lastOf(ctx context.Context, r *Recording, of string, notFound error) (last int64, err error) {
+	r.FromStart = true
+	defer func() { r.FromStart = false }()
+	if err := r.Seek(ctx, 0); err != nil {
+		return 0, err
+	}
+	for {
+		step, err := r.Next(ctx)
+		if err != nil {
+			return 0, err
+		}
+		if step == nil {
+			break
+		}
+		if _, _, err := resolve(r.Session(), of); err == nil {
+			last = step.Tick
+		}
+	}
+	if last == 0 {
+		return 0, notFound
+	}
+	r.FromStart = false
+	return last, r.Seek(ctx, last)
 }
 
 // State returns what the server, or a client by its name or number, held at a tick, 0 for the end of the recording.
