@@ -169,6 +169,7 @@ func (j *Journal) storeAll() error {
 		for i := range entries.Checkpoints {
 			entries.Checkpoints[i].Data = record.Compress(entries.Checkpoints[i].Data)
 		}
+		entries.Sizes = grown(parts, &entries)
 		ctx, cancel := context.WithTimeout(j.writing, storeWithin)
 		result, err := j.store.Append(ctx, entries)
 		cancel()
@@ -177,6 +178,29 @@ func (j *Journal) storeAll() error {
 			return err
 		}
 	}
+}
+
+// grown counts what is stored of each log, and returns what is to be told of it: with a checkpoint, and at the end, so that
+// a session's row is not written with every batch.
+func grown(parts []part, entries *store.Entries) (out []store.Growth) {
+	logs := map[int64]*Log{}
+	for _, p := range parts {
+		logs[p.log.session] = p.log
+		p.log.storing = 0
+	}
+	for i := range entries.Batches {
+		logs[entries.Batches[i].Session].storing += int64(len(entries.Batches[i].Data))
+	}
+	for i := range entries.Checkpoints {
+		logs[entries.Checkpoints[i].Session].storing += int64(len(entries.Checkpoints[i].Data))
+	}
+	for _, p := range parts {
+		if len(p.taken.checkpoints) > 0 || p.closed {
+			out = append(out, store.Growth{Session: p.log.session, Bytes: p.log.untold + p.log.storing})
+			p.log.storing = -p.log.untold
+		}
+	}
+	return out
 }
 
 // probe asks a database that was away whether it is back, when there is nothing to store.
@@ -214,6 +238,8 @@ type part struct {
 	last  int64 // the last tick of its batches
 	bytes int
 	taken pending
+	// the log was closed: nothing more comes
+	closed bool
 }
 
 // take takes what waits, up to a bound, oldest first of each log.
@@ -225,7 +251,7 @@ func (j *Journal) take() (entries store.Entries, parts []part) {
 		if !l.pending.any() || room <= 0 {
 			continue
 		}
-		p := part{log: l, mark: l.handed, taken: l.pending, bytes: l.pending.bytes}
+		p := part{log: l, mark: l.handed, taken: l.pending, bytes: l.pending.bytes, closed: l.closed}
 		l.pending = pending{}
 		if n := len(p.taken.batches); n > 0 {
 			p.last = p.taken.batches[n-1].Last
@@ -256,6 +282,7 @@ func (j *Journal) settle(parts []part, result store.Result, err error) {
 			continue
 		}
 		j.pending -= p.bytes
+		p.log.untold += p.log.storing
 		p.log.mark = p.mark
 		p.log.stored = max(p.log.stored, p.last)
 		close(p.log.changed)

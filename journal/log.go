@@ -37,6 +37,9 @@ type Log struct {
 	checkpointTook time.Duration
 	callsSince     bool // the last checkpoint
 
+	// Of the journal's goroutine: the bytes that are stored and not told of, and those of this transaction.
+	untold, storing int64
+
 	// Under the journal's lock.
 	pending pending
 	handed  int64         // how often something was handed over
@@ -44,6 +47,7 @@ type Log struct {
 	stored  int64         // the last tick up to which all calls are stored
 	gapped  bool          // calls were given up, and no checkpoint was made since
 	gapFrom int64         // the last tick before those
+	closed  bool          // nothing more is handed over
 	lost    bool          // the session is another service's, or closed
 	changed chan struct{} // closed when something was stored
 }
@@ -100,6 +104,9 @@ func (j *Journal) Open(s *session.Session, o Options) *Log {
 func (l *Log) Close(s *session.Session) {
 	s.RecordCalls(nil)
 	l.handOver(nil)
+	l.journal.mu.Lock()
+	l.closed = true
+	l.journal.mu.Unlock()
 	l.journal.urge()
 }
 

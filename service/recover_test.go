@@ -78,6 +78,7 @@ func (c *counter) see(f *wire.Frame) {
 // joinCounter seats a counter.
 func joinCounter(t *testing.T, p *testservice.Process, session int64, name string) *counter {
 	c := &counter{accepted: map[uint64]int{}}
+	joined := make(chan struct{})
 	var err error
 	c.Client, err = client.Join(t.Context(), p.Service, session, name, "", client.Options{
 		OnUndone: func(requests []uint64, _ int64) {
@@ -100,6 +101,7 @@ func joinCounter(t *testing.T, p *testservice.Process, session int64, name strin
 			c.backs = append(c.backs, time.Since(c.lostAt))
 		},
 		OnFrame: func(f *wire.Frame, _ []replicate.Notice) {
+			<-joined
 			c.see(f)
 			c.gaps.frame()
 			c.mu.Lock()
@@ -112,6 +114,7 @@ func joinCounter(t *testing.T, p *testservice.Process, session int64, name strin
 		},
 	})
 	require.NoError(t, err)
+	close(joined)
 	return c
 }
 

@@ -5,9 +5,11 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"slices"
 	"time"
 
 	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgxpool"
 )
 
 // ErrLost says that a session is not this service's any more: another one has taken it, or it was closed.
@@ -63,6 +65,13 @@ type Entries struct {
 	Checkpoints []Checkpoint
 	Gaps        []Gap
 	Kept        []Kept
+	Sizes       []Growth
+}
+
+// Growth is by how much a recording has grown.
+type Growth struct {
+	Session int64
+	Bytes   int64
 }
 
 // Result says what of some Entries could not be stored.
@@ -74,45 +83,68 @@ type Result struct {
 // Append stores entries of sessions in one transaction: all of them, but for what the result names. An entry that was
 // stored before stands once.
 func (s *Store) Append(ctx context.Context, e Entries) (out Result, err error) {
-	ids := e.sessions()
-	err = pgx.BeginFunc(ctx, s.pool, func(tx pgx.Tx) error {
-		// The rows are locked until the end: whoever takes a session over comes before or after all of this.
-		bytes, ticks := e.sizes(ids)
-		rows, _ := tx.Query(
-			ctx,
-			`update sessions set bytes = sessions.bytes + x.bytes,
-				last_tick = greatest(sessions.last_tick, x.tick)
-			from unnest($1::bigint[], $3::bigint[], $4::bigint[]) as x (id, bytes, tick)
-			where sessions.id = x.id and holder = $2 and closed_at is null returning sessions.id`,
-			ids, s.id, bytes, ticks,
-		)
-		held, err := pgx.CollectRows(rows, pgx.RowTo[int64])
-		if err != nil {
-			return err
-		}
-		mine := map[int64]bool{}
-		for _, id := range held {
-			mine[id] = true
-		}
-		out = Result{}
-		for _, id := range ids {
-			if !mine[id] {
-				out.LostSessions = append(out.LostSessions, id)
+	all := e.sessions()
+	err = s.pool.AcquireFunc(ctx, func(conn *pgxpool.Conn) error {
+		mine := all
+		for {
+			var held []int64
+			held, out.LostLeases, err = s.tryAppend(ctx, conn.Conn(), &e, mine)
+			if err != nil {
+				return err
 			}
-		}
-		batch := &pgx.Batch{}
-		e.queue(batch, mine)
-		for _, k := range e.Kept {
-			if mine[k.Session] {
-				k.queue(batch, func() { out.LostLeases = append(out.LostLeases, k) })
+			if len(held) == len(mine) {
+				return nil
 			}
+			for _, id := range mine {
+				if !slices.Contains(held, id) {
+					out.LostSessions = append(out.LostSessions, id)
+				}
+			}
+			mine = held
 		}
-		return tx.SendBatch(ctx, batch).Close()
 	})
 	if err != nil {
-		return Result{}, fmt.Errorf("store the calls of %d sessions: %w", len(ids), err)
+		return Result{}, fmt.Errorf("store the calls of %d sessions: %w", len(all), err)
 	}
 	return out, nil
+}
+
+// tryAppend stores the entries of sessions that are thought to be this service's, and returns those that are. When some are
+// not, nothing is stored. All statements go out at once, and the end of the transaction when it is known what came of
+// them: a batch takes two round trips.
+func (s *Store) tryAppend(
+	ctx context.Context, conn *pgx.Conn, e *Entries, ids []int64,
+) (held []int64, lost []Kept, err error) {
+	mine := map[int64]bool{}
+	for _, id := range ids {
+		mine[id] = true
+	}
+	batch := &pgx.Batch{}
+	batch.Queue("begin")
+	// Whoever takes sessions over has this lock for itself, and so comes before or after all of this. To lock the rows
+	// would write each of them.
+	batch.Queue("select pg_advisory_xact_lock_shared(" + takeoverLock + ")")
+	batch.Queue(
+		"select id from sessions where id = any($1) and holder = $2 and closed_at is null", ids, s.id,
+	).Query(func(rows pgx.Rows) (err error) {
+		held, err = pgx.CollectRows(rows, pgx.RowTo[int64])
+		return err
+	})
+	e.queue(batch, mine)
+	for _, k := range e.Kept {
+		if mine[k.Session] {
+			k.queue(batch, func() { lost = append(lost, k) })
+		}
+	}
+	end := "commit"
+	err = conn.SendBatch(ctx, batch).Close()
+	if err != nil || len(held) < len(ids) {
+		end = "rollback"
+	}
+	if _, ended := conn.Exec(ctx, end); err == nil {
+		err = ended
+	}
+	return held, lost, err
 }
 
 // sessions returns the sessions that there are entries of.
@@ -140,25 +172,6 @@ func (e *Entries) sessions() (ids []int64) {
 		add(e.Kept[i].Session)
 	}
 	return ids
-}
-
-// sizes returns, for sessions, how many bytes are stored of them, and the last tick of which anything is.
-func (e *Entries) sizes(ids []int64) (bytes, ticks []int64) {
-	bytes = make([]int64, len(ids))
-	ticks = make([]int64, len(ids))
-	at := map[int64]int{}
-	for i, id := range ids {
-		at[id] = i
-	}
-	for i := range e.Batches {
-		b := &e.Batches[i]
-		bytes[at[b.Session]] += int64(len(b.Data))
-		ticks[at[b.Session]] = max(ticks[at[b.Session]], b.Last)
-	}
-	for i := range e.Checkpoints {
-		bytes[at[e.Checkpoints[i].Session]] += int64(len(e.Checkpoints[i].Data))
-	}
-	return bytes, ticks
 }
 
 // queue queues the statements that store the entries of some sessions.
@@ -207,6 +220,11 @@ func (e *Entries) queue(to *pgx.Batch, mine map[int64]bool) {
 			)
 		}
 	}
+	for _, g := range e.Sizes {
+		if mine[g.Session] {
+			to.Queue("update sessions set bytes = bytes + $2 where id = $1", g.Session, g.Bytes)
+		}
+	}
 	for _, g := range e.Gaps {
 		if mine[g.Session] {
 			to.Queue(
@@ -249,10 +267,20 @@ func scanRecorded(row pgx.CollectableRow) (v Recorded, err error) {
 	return v, err
 }
 
+// takeoverLock is an advisory lock: shared by who stores something of sessions, exclusive of who takes them over.
+const takeoverLock = "hashtext('kamerad takeover')"
+
 // TakeOpen takes the sessions that an earlier service left open for this one, and returns them by number: from now on
 // nothing that another service writes of them counts.
 func (s *Store) TakeOpen(ctx context.Context) ([]Recorded, error) {
-	if _, err := s.pool.Exec(ctx, "update sessions set holder = $1 where closed_at is null", s.id); err != nil {
+	err := pgx.BeginFunc(ctx, s.pool, func(tx pgx.Tx) error {
+		if _, err := tx.Exec(ctx, "select pg_advisory_xact_lock("+takeoverLock+")"); err != nil {
+			return err
+		}
+		_, err := tx.Exec(ctx, "update sessions set holder = $1 where closed_at is null", s.id)
+		return err
+	})
+	if err != nil {
 		return nil, fmt.Errorf("take the sessions that are open: %w", err)
 	}
 	rows, _ := s.pool.Query(ctx, recorded+" where closed_at is null order by id")

@@ -137,14 +137,18 @@ func TestRecordingsAreRetained(t *testing.T) {
 				b.Data = data
 			}
 			if n%600 == 0 || n < 3 {
-				_, err := s.Append(ctx, Entries{Batches: []Batch{b}})
+				grown := []Growth{{Session: x.ID, Bytes: int64(len(b.Data))}}
+				_, err := s.Append(ctx, Entries{Batches: []Batch{b}, Sizes: grown})
 				require.NoError(t, err)
 			}
 		}
 		require.NoError(t, s.CloseSession(ctx, x.ID, "over", 5))
 		closed = append(closed, x.ID)
 	}
-	_, err := s.Append(ctx, Entries{Batches: []Batch{{Session: open.ID, Number: 1, Data: data}}})
+	_, err := s.Append(ctx, Entries{
+		Batches: []Batch{{Session: open.ID, Number: 1, Data: data}},
+		Sizes:   []Growth{{Session: open.ID, Bytes: 1000}},
+	})
 	require.NoError(t, err)
 	deleted, err := s.Retain(ctx, Retention{Bytes: 1 << 50, Age: 1000 * time.Hour})
 	require.NoError(t, err)

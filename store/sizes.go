@@ -24,7 +24,9 @@ type RecordingSize struct {
 func (s *Store) RecordingsOf(ctx context.Context, session int64, limit int) ([]RecordingSize, error) {
 	rows, _ := s.pool.Query(
 		ctx,
-		`select s.id, s.contract, s.version, s.opened_at, s.closed_at, s.engine, s.wire, s.last_tick, s.bytes,
+		`select s.id, s.contract, s.version, s.opened_at, s.closed_at, s.engine, s.wire,
+			coalesce((select last_tick from call_batches b where b.session = s.id order by number desc limit 1),
+				s.last_tick), s.bytes,
 			(select count(*) from call_batches b where b.session = s.id),
 			(select count(*) from checkpoints c where c.session = s.id),
 			(select count(*) from recording_gaps g where g.session = s.id)

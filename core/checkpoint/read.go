@@ -70,7 +70,7 @@ func (r *reader) fill(b *madeBlock) {
 		return
 	}
 	if len(b.plan.parts) == 0 {
-		r.raw(b.at, b.size)
+		r.raw(b.at, 0, b.size)
 		return
 	}
 	for n := range b.count {
@@ -101,10 +101,12 @@ func (r *reader) number() int {
 	return int(n)
 }
 
-// raw reads memory as it stood.
-func (r *reader) raw(at unsafe.Pointer, size uintptr) {
-	copy(unsafe.Slice((*byte)(at), size), r.in[:size])
-	r.in = r.in[size:]
+// raw reads memory as it stood, from one offset to another; see writer.raw.
+func (r *reader) raw(at unsafe.Pointer, from, to uintptr) {
+	if from < to {
+		copy(unsafe.Slice((*byte)(unsafe.Add(at, from)), to-from), r.in[:to-from])
+		r.in = r.in[to-from:]
+	}
 }
 
 // value reads a value.
@@ -112,7 +114,7 @@ func (r *reader) value(at unsafe.Pointer, p *plan) {
 	done := uintptr(0)
 	for i := range p.parts {
 		x := &p.parts[i]
-		r.raw(unsafe.Add(at, done), x.offset-done)
+		r.raw(at, done, x.offset)
 		done = x.offset + x.size
 		field := unsafe.Add(at, x.offset)
 		switch x.kind {
@@ -132,7 +134,7 @@ func (r *reader) value(at unsafe.Pointer, p *plan) {
 		case partLeftOut:
 		}
 	}
-	r.raw(unsafe.Add(at, done), p.typ.Size()-done)
+	r.raw(at, done, p.typ.Size())
 }
 
 // slice reads a slice. But where it is said otherwise its capacity is its length: what

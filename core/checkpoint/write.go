@@ -96,7 +96,7 @@ func (w *writer) value(at unsafe.Pointer, p *plan) error {
 	done := uintptr(0)
 	for i := range p.parts {
 		x := &p.parts[i]
-		w.out = append(w.out, unsafe.Slice((*byte)(unsafe.Add(at, done)), x.offset-done)...)
+		w.raw(at, done, x.offset)
 		done = x.offset + x.size
 		field := unsafe.Add(at, x.offset)
 		switch x.kind {
@@ -130,8 +130,16 @@ func (w *writer) value(at unsafe.Pointer, p *plan) error {
 		case partLeftOut:
 		}
 	}
-	w.out = append(w.out, unsafe.Slice((*byte)(unsafe.Add(at, done)), p.size-done)...)
+	w.raw(at, done, p.size)
 	return nil
+}
+
+// raw writes memory as it stands, from one offset to another. Where there is none no pointer is made: behind the end of a
+// value another one may stand.
+func (w *writer) raw(at unsafe.Pointer, from, to uintptr) {
+	if from < to {
+		w.out = append(w.out, unsafe.Slice((*byte)(unsafe.Add(at, from)), to-from)...)
+	}
 }
 
 // inInterface writes which type an interface holds, and where that is.

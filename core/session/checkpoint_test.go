@@ -47,7 +47,7 @@ func (w *crowd) restored(t *testing.T, source *rand.PCG) *crowd {
 // their connections: what a checkpoint is read into goes on with the same frames, byte for byte. KAMERAD_RUNS says how
 // many contracts are tried.
 func TestASessionGoesOnFromACheckpoint(t *testing.T) {
-	runs := 40
+	runs := 20
 	if n, err := strconv.Atoi(os.Getenv("KAMERAD_RUNS")); err == nil {
 		runs = n
 	}
