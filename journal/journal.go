@@ -180,8 +180,8 @@ func (j *Journal) storeAll() error {
 	}
 }
 
-// grown counts what is stored of each log, and returns what is to be told of it: with a checkpoint, and at the end, so that
-// a session's row is not written with every batch.
+// grown counts what is stored of each log, and returns what is to be told of it: with a checkpoint, and at the end, so
+// that a session's row is not written with every batch.
 func grown(parts []part, entries *store.Entries) (out []store.Growth) {
 	logs := map[int64]*Log{}
 	for _, p := range parts {

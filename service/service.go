@@ -157,7 +157,8 @@ func (v *Service) measure(metrics prometheus.Registerer) {
 	}
 	if v.journal != nil {
 		metrics.MustRegister(
-			gauge("kamerad_recordings_waiting_bytes", "Memory that calls of sessions take which are not stored yet, about.",
+			gauge("kamerad_recordings_waiting_bytes", "Memory that calls of sessions take which are not stored "+
+				"yet, about.",
 				func() float64 { return float64(v.journal.State().Waiting) }),
 			gauge("kamerad_recordings_away", "1 while calls of sessions cannot be stored.", func() float64 {
 				if v.journal.State().Away {

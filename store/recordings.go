@@ -109,9 +109,9 @@ func (s *Store) Append(ctx context.Context, e Entries) (out Result, err error) {
 	return out, nil
 }
 
-// tryAppend stores the entries of sessions that are thought to be this service's, and returns those that are. When some are
-// not, nothing is stored. All statements go out at once, and the end of the transaction when it is known what came of
-// them: a batch takes two round trips.
+// tryAppend stores the entries of sessions that are thought to be this service's, and returns those that are. When some
+// are not, nothing is stored. All statements go out at once, and the end of the transaction when it is known what came
+// of them: a batch takes two round trips.
 func (s *Store) tryAppend(
 	ctx context.Context, conn *pgx.Conn, e *Entries, ids []int64,
 ) (held []int64, lost []Kept, err error) {

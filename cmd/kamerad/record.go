@@ -31,7 +31,8 @@ func recordCommand() *cli.Command {
 				Name:      "export",
 				Usage:     "print a recording as lines of JSON: all that it takes to play it elsewhere",
 				ArgsUsage: "SESSION",
-				Description: "The first line has the contract and the session's key, by which every roll can be told; the " +
+				Description: "The first line has the contract and the session's key, by which every roll can be " +
+					"told; the " +
 					"others are calls. `kamerad replay FILE` plays it without a service.",
 				Flags:  flags,
 				Action: exportRecording,

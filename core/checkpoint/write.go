@@ -134,8 +134,8 @@ func (w *writer) value(at unsafe.Pointer, p *plan) error {
 	return nil
 }
 
-// raw writes memory as it stands, from one offset to another. Where there is none no pointer is made: behind the end of a
-// value another one may stand.
+// raw writes memory as it stands, from one offset to another. Where there is none no pointer is made: behind the end of
+// a value another one may stand.
 func (w *writer) raw(at unsafe.Pointer, from, to uintptr) {
 	if from < to {
 		w.out = append(w.out, unsafe.Slice((*byte)(unsafe.Add(at, from)), to-from)...)

@@ -159,8 +159,8 @@ func (p *Past) Replay(ctx context.Context, id, to int64) (api.Replayed, error) {
 }
 
 // Why says why a property had its value at a tick, 0 for the end of the recording. of names it, such as `Dive.phase`,
-// `Ana.Diver.hull`, `Eel[3].pos` for the third eel that there was, or `#123.hull` by the entity's number. Of what is gone at
-// the end of the recording, it is the last tick in which it was there.
+// `Ana.Diver.hull`, `Eel[3].pos` for the third eel that there was, or `#123.hull` by the entity's number. Of what is
+// gone at the end of the recording, it is the last tick in which it was there.
 func (p *Past) Why(ctx context.Context, id int64, of string, at int64) (*record.Reason, error) {
 	r, done, err := p.play(ctx, id)
 	if err != nil {
@@ -187,8 +187,8 @@ func (p *Past) Why(ctx context.Context, id int64, of string, at int64) (*record.
 	return record.Why(ctx, r.Player, entity, property, at)
 }
 
-// lastOf goes to the last tick in which there was what a name stands for, and returns it; notFound is the error when there
-// never was.
+// lastOf goes to the last tick in which there was what a name stands for, and returns it; notFound is the error when
+// there never was.
 func lastOf(ctx context.Context, r *Recording, of string, notFound error) (last int64, err error) {
 	r.FromStart = true
 	defer func() { r.FromStart = false }()
