@@ -178,8 +178,8 @@ func (s *Session) makeFrame(t *seat, step *Step) {
 	parts.Settled = s.storedTick
 	parts.WasSettled = t.toldStored
 	parts.Incarnation = nil
-	if t.toldIncarnation != s.incarnation.number {
-		parts.Incarnation = &wire.Incarnation{Number: s.incarnation.number, Kept: s.incarnation.kept}
+	if t.isUndone {
+		parts.Incarnation = &wire.Incarnation{Number: s.machine.Incarnation, Kept: t.undoneAfter}
 	}
 	parts.HasDigest = false
 	parts.Events = parts.Events[:0]
@@ -204,7 +204,7 @@ func (s *Session) makeFrame(t *seat, step *Step) {
 	}
 	t.lastFrame = s.tick
 	t.toldStored = s.storedTick
-	t.toldIncarnation = s.incarnation.number
+	t.isUndone = false // unless it comes back without having had this frame
 	from := len(s.frameMemory)
 	s.frameMemory = parts.Append(append(s.frameMemory, s.headroom...))
 	whole := s.frameMemory[from:len(s.frameMemory):len(s.frameMemory)]

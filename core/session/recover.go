@@ -1,13 +1,20 @@
 package session
 
-import "kamerad.example/core/world"
+import (
+	"slices"
 
-// incarnation says which life of the session this is: each begins with Recover.
+	"kamerad.example/core/world"
+)
+
+// incarnation is a life of the session: each but the first begins with Recover.
 type incarnation struct {
-	number int   // 0 for the first
-	kept   int64 // the last tick before it that was kept: what came after it is undone
-	first  int64 // its first tick
+	kept  int64 // the last tick before it that was kept: what came after that is undone
+	first int64 // its first tick
 }
+
+// maxIncarnations is how many are told apart. Of more, the oldest two are taken for one: what was kept before the first
+// of them is kept, and the rest is undone.
+const maxIncarnations = 1000
 
 // Recover begins another incarnation of a session whose process has ended: what it has had up to Now is what was kept,
 // and what clients were sent beyond that is undone. The next tick is the one with the number next, which has to be
@@ -21,8 +28,12 @@ func (s *Session) Recover(next int64) {
 		next = s.tick + 1
 	}
 	s.record(Call{Type: CallRecover, Tick: next})
-	s.incarnation = incarnation{number: s.incarnation.number + 1, kept: s.tick, first: next}
-	s.machine.Incarnation = s.incarnation.number
+	s.incarnations = append(s.incarnations, incarnation{kept: s.tick, first: next})
+	if len(s.incarnations) > maxIncarnations {
+		s.incarnations[1].kept = s.incarnations[0].kept
+		s.incarnations = slices.Delete(s.incarnations, 0, 1)
+	}
+	s.machine.Incarnation++
 	for _, t := range s.order {
 		t.behind = false
 		if t.lostTick > 0 {
@@ -56,11 +67,22 @@ func (s *Session) restartMotion(e *world.Entity) {
 	}
 }
 
-// survived returns the newest tick up to which a client that has applied the frames up to a tick has what was kept: of
-// what it was sent later than that, by an earlier incarnation, nothing counts.
-func (i *incarnation) survived(tick int64) int64 {
-	if i.number > 0 && tick > i.kept && tick < i.first {
-		return i.kept
+// undoneAfter returns the tick after which all is undone that a client has which has applied the frames up to a tick.
+// ok is false for a client that knows of every incarnation. A client may have missed some, or the frame that told it of
+// one: what it knows is what the tick says, not what it was sent.
+func (s *Session) undoneAfter(applied int64) (kept int64, ok bool) {
+	for _, i := range s.incarnations {
+		if applied < i.first {
+			return i.kept, true
+		}
 	}
-	return tick
+	return 0, false
+}
+
+// survived returns the newest tick up to which a client that has applied the frames up to a tick has what was kept.
+func (s *Session) survived(applied int64) int64 {
+	if kept, ok := s.undoneAfter(applied); ok {
+		return min(applied, kept)
+	}
+	return applied
 }

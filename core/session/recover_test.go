@@ -13,6 +13,7 @@ import (
 )
 
 const recoverText = `contract recover language 2
+seats 4 grace 30s
 entity Diver per player {
   luck: int 0..1000000 = 0
   pos:  vec2 -1000..1000 step 0.01 = vec(0, 0) follows vel
@@ -136,4 +137,43 @@ func TestEachIncarnationRollsOtherwise(t *testing.T) {
 		assert.False(t, seen[r.value("luck")])
 		seen[r.value("luck")] = true
 	}
+}
+
+// A client that has missed an incarnation, or the frame that told it of one, is told from where on all is undone for it.
+func TestAClientMayMissAnIncarnation(t *testing.T) {
+	c, problems := compile.Load("recover.kam", recoverText)
+	require.NotNil(t, c, problems)
+	options := Options{Key: [32]byte{5}}
+	s, err := New(c, options)
+	require.NoError(t, err)
+	r := &recovery{Session: s, t: t, reader: wire.NewReader(s.Layout())}
+	_, err = r.Join("ana", "")
+	require.NoError(t, err)
+	r.ticks(10)
+	again := func(next int64) {
+		kept, _, err := r.Checkpoint()
+		require.NoError(t, err)
+		r.Session, err = Restore(c, options, kept)
+		require.NoError(t, err)
+		r.Recover(next)
+	}
+	again(100) // the client has had frames up to tick 15, of which nothing was kept
+	r.ticks(5)
+	again(200)
+	for range 2 { // the first frame is lost
+		r.Back(1, 15)
+		r.reader = wire.NewReader(r.Layout())
+		r.ticks(1)
+		assert.Equal(t, &wire.Incarnation{Number: 2, Kept: 10}, r.last.Incarnation)
+		assert.EqualValues(t, 10, r.Seen(1))
+	}
+	r.Back(1, r.Now())
+	r.reader = wire.NewReader(r.Layout())
+	r.ticks(1)
+	assert.Nil(t, r.last.Incarnation)
+	again(300)
+	r.Back(1, 250) // that came with the incarnation before
+	r.reader = wire.NewReader(r.Layout())
+	r.ticks(1)
+	assert.Equal(t, &wire.Incarnation{Number: 3, Kept: 202}, r.last.Incarnation)
 }

@@ -22,16 +22,17 @@ type completeness struct{ tick, all, own int64 }
 // The fields that every tick looks at stand first, within two cache lines.
 type seat struct {
 	client              world.Client
-	joined              bool               // its join has been carried out
-	ready               bool               // it takes events
-	saidReady           bool               // it has said that it does; the next tick makes it so
-	leaving             bool               // its leave is queued
-	lost                bool               // its connection is gone
-	behind              bool               // it does not take what it is sent: frames wait until it has caught up
-	hasMessages         bool               // there may be messages for it, or it is cut
-	lastFrame           int64              // tick of the last frame
-	toldStored          int64              // the storedTick that it was told
-	toldIncarnation     int                // the incarnation that it was told, or found when it came
+	joined              bool  // its join has been carried out
+	ready               bool  // it takes events
+	saidReady           bool  // it has said that it does; the next tick makes it so
+	leaving             bool  // its leave is queued
+	lost                bool  // its connection is gone
+	behind              bool  // it does not take what it is sent: frames wait until it has caught up
+	hasMessages         bool  // there may be messages for it, or it is cut
+	lastFrame           int64 // tick of the last frame
+	toldStored          int64 // the storedTick that it was told
+	isUndone            bool  // it is to be told that all it has after undoneAfter is undone
+	undoneAfter         int64
 	lastDigest          int64              // tick of the last frame with a digest
 	queued              int                // requests, writes and presses that are queued for the next tick
 	decidedNow          int                // requests that were decided in this tick
@@ -104,10 +105,9 @@ func (s *Session) Join(name, role string) (int, error) {
 	delete(s.expelledUntil, name)
 	s.lastClient++
 	t := &seat{
-		client:          world.Client{Number: s.lastClient, Name: name, Role: roleIndex},
-		limits:          map[limitKey]*limitWindow{},
-		acceptedTick:    map[limitKey]int64{},
-		toldIncarnation: s.incarnation.number,
+		client:       world.Client{Number: s.lastClient, Name: name, Role: roleIndex},
+		limits:       map[limitKey]*limitWindow{},
+		acceptedTick: map[limitKey]int64{},
 	}
 	s.updatePublic(t)
 	s.seats[s.lastClient] = t
@@ -205,6 +205,7 @@ func (s *Session) Back(client int, confirmed int64) {
 		return
 	}
 	s.record(Call{Type: CallBack, Client: client, Tick: confirmed})
+	t.undoneAfter, t.isUndone = s.undoneAfter(confirmed)
 	s.confirm(t, confirmed)
 	t.requeueAfter(0)
 	t.behind = false
@@ -236,7 +237,7 @@ func (s *Session) Confirm(client int, tick int64) {
 // confirm notes that a client has everything up to a tick, and reports whether that is new. A tick that is confirmed
 // already, or has not come, changes nothing.
 func (s *Session) confirm(t *seat, tick int64) (isNew bool) {
-	tick = s.incarnation.survived(tick)
+	tick = s.survived(tick)
 	if tick <= t.confirmed || tick > s.tick {
 		return false
 	}

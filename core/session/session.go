@@ -122,9 +122,9 @@ type Session struct {
 	roleChanged    bool            // a cause gave a client another role
 	asking         *seat           // of the request whose transaction ends now; nil when it is another cause's
 	askingSeq      uint64          // the request's number
-	incarnation    incarnation
-	closed         string // why the session ended; empty while it goes on
-	changedOutside bool   // something was changed by Set or Hand since the last tick
+	incarnations   []incarnation   // but for the first, oldest first
+	closed         string          // why the session ended; empty while it goes on
+	changedOutside bool            // something was changed by Set or Hand since the last tick
 
 	// Memory that is used again.
 	step         Step            `checkpoint:"-"`

@@ -1,5 +1,5 @@
-// A stretch of a recording, played into the session's page: sheet, map, flow and time line, as the server and each client
-// were then.
+// A stretch of a recording, played into the session's page: sheet, map, flow and time line, as the server and each
+// client were then.
 
 import { useEffect, useState } from "react";
 import { Link, useParams, useSearchParams } from "react-router";

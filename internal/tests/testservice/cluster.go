@@ -54,7 +54,7 @@ func NewCluster(t testing.TB) *Cluster {
 	}
 	t.Cleanup(func() {
 		_ = c.run("pg_ctl", "-D", c.data, "-m", "immediate", "stop")
-		os.RemoveAll(dir)
+		_ = os.RemoveAll(dir)
 	})
 	require.NoError(t, c.run("initdb", "-D", c.data, "-U", "kamerad", "-A", "trust", "-N"))
 	c.URL = fmt.Sprintf("postgres://kamerad@127.0.0.1:%d/postgres?sslmode=disable", c.port)
