@@ -291,7 +291,9 @@ func (j *Journal) settle(parts []part, result store.Result, err error) {
 	for _, id := range result.LostSessions {
 		if l := j.logs[id]; l != nil && !l.lost {
 			l.lost = true
-			go l.whenLost()
+			if l.whenLost != nil {
+				go l.whenLost()
+			}
 		}
 	}
 	for _, k := range result.LostLeases {

@@ -281,8 +281,19 @@ func TestALookThatLasts(t *testing.T) {
 	<-again.Ended()
 	back, err := client.Join(t.Context(), p.Service, second.ID, "Ana", "", client.Options{})
 	require.NoError(t, err)
-	defer back.Close()
+	defer func() { back.Close() }()
 	require.Eventually(t, func() bool { return tintOf(back) == 3 }, 5*time.Second, 5*time.Millisecond)
+	// What is changed in the tick in which one leaves, or just before, is there for who comes back at once.
+	for hue := range 5 {
+		d, err = back.Ask(t.Context(), 0, "Diver.paint", json.RawMessage(fmt.Sprint(hue)))
+		require.NoError(t, err)
+		require.Equal(t, wire.Accepted, d.Outcome)
+		back.Close()
+		<-back.Ended()
+		back, err = client.Join(t.Context(), p.Service, second.ID, "Ana", "", client.Options{})
+		require.NoError(t, err)
+		require.Eventually(t, func() bool { return tintOf(back) == int64(hue) }, 5*time.Second, 5*time.Millisecond)
+	}
 	bo, err := client.Join(t.Context(), p.Service, second.ID, "Bo", "", client.Options{})
 	require.NoError(t, err)
 	defer bo.Close()

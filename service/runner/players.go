@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
+	"slices"
 	"time"
 
 	"kamerad.example/api"
@@ -49,7 +50,7 @@ func (r *Runner) Prepare(ctx context.Context, j *SeatRequest) (done func(), err 
 	var refused error
 	var stored func(context.Context) error
 	player := ""
-	err = r.Do(ctx, func() {
+	err = r.doOnceLeft(ctx, j.Name, func() {
 		if player, refused = r.session.CheckJoin(j.Name, j.Role); refused != nil {
 			return
 		}
@@ -89,6 +90,29 @@ func (r *Runner) Prepare(ctx context.Context, j *SeatRequest) (done func(), err 
 		Code:   api.CodeKeptUnavailable,
 		Detail: "join: what you keep from earlier sessions cannot be read now; try again in a moment",
 	}
+}
+
+// doOnceLeft is Do, once nobody called so is about to leave with the next tick: what they were still to change is read
+// then.
+func (r *Runner) doOnceLeft(ctx context.Context, name string, f func()) error {
+	for range 20 {
+		isLeaving := false
+		err := r.Do(ctx, func() {
+			isLeaving = !r.paused && slices.ContainsFunc(r.leaving, func(l lease) bool { return l.player == name })
+			if !isLeaving {
+				f()
+			}
+		})
+		if err != nil || !isLeaving {
+			return err
+		}
+		select {
+		case <-time.After(r.Period()):
+		case <-ctx.Done():
+			return ctx.Err()
+		}
+	}
+	return ErrBusy
 }
 
 // lease takes what a player keeps, and waits a little for another session to give it back.

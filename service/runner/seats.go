@@ -286,7 +286,9 @@ func (r *Runner) Leave(client int, reason string) {
 	r.voidTokens(s, tokenHash{})
 	s.tokens = nil
 	r.storeTokens(s)
-	r.leaving = append(r.leaving, r.leaseOf(client))
+	if r.players != nil {
+		r.leaving = append(r.leaving, r.leaseOf(client))
+	}
 	r.session.Leave(client)
 	r.noteInTranscript(syntax.MoveLeave, client)
 	r.connections.End(client, reason)
