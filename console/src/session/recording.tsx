@@ -21,13 +21,13 @@ export default function RecordingPage() {
   useEffect(() => {
     document.title = `Recording ${id} · Kamerad`;
     let gone = false;
-    setError("");
     api
       .playRecording(id, to ? Math.max(0, to - shownTicks) : 0, to)
       .then(({ result, messages }) => {
         if (gone) return;
         playBack(messages, result.to);
         setStretch(result);
+        setError("");
       })
       .catch((e) => !gone && setError(message(e)));
     return () => {
