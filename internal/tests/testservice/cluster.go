@@ -10,7 +10,6 @@ import (
 	"path/filepath"
 	"strconv"
 	"strings"
-	"syscall"
 	"testing"
 	"time"
 
@@ -94,5 +93,7 @@ func (c *Cluster) Kill() {
 	first, _, _ := strings.Cut(string(raw), "\n")
 	pid, err := strconv.Atoi(first)
 	require.NoError(c.t, err)
-	require.NoError(c.t, syscall.Kill(pid, syscall.SIGKILL))
+	process, err := os.FindProcess(pid)
+	require.NoError(c.t, err)
+	require.NoError(c.t, process.Kill())
 }
