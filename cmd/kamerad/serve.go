@@ -199,6 +199,9 @@ func demoCommand() *cli.Command {
 				if err != nil {
 					return err
 				}
+				if err := closeLeftOver(ctx, admin, v.Contract); err != nil {
+					return err
+				}
 				s, err := admin.Open(ctx, api.OpenSession{Contract: v.Contract, Version: v.Version, Seed: 7})
 				if err != nil {
 					return err
@@ -224,6 +227,24 @@ func demoCommand() *cli.Command {
 			})
 		},
 	}
+}
+
+// closeLeftOver closes the sessions of a contract that go on from before: the divers of an earlier demo were in it, and
+// what they keep is in one session at a time.
+func closeLeftOver(ctx context.Context, admin api.Client, contract string) error {
+	list, err := admin.Sessions(ctx)
+	if err != nil {
+		return err
+	}
+	for _, s := range list {
+		if s.Contract != contract || s.ClosedAt != nil {
+			continue
+		}
+		if _, err := admin.Close(ctx, s.ID, "the demo began anew"); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // notNegative refuses a number below 0.

@@ -49,7 +49,7 @@ function Session({ id }: { id: number }) {
               {session.contract} {session.version}
             </Link>
           )}
-          <Link className="text-muted hover:text-ink" to={`/recordings/${id}`}>
+          <Link className="hidden text-muted hover:text-ink xl:inline" to={`/recordings/${id}`}>
             Recording
           </Link>
         </>
