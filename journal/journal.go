@@ -195,7 +195,7 @@ func grown(parts []part, entries *store.Entries) (out []store.Growth) {
 		logs[entries.Checkpoints[i].Session].storing += int64(len(entries.Checkpoints[i].Data))
 	}
 	for _, p := range parts {
-		if len(p.taken.checkpoints) > 0 || p.closed {
+		if len(p.taken.checkpoints) > 0 || p.taken.ended {
 			out = append(out, store.Growth{Session: p.log.session, Bytes: p.log.untold + p.log.storing})
 			p.log.storing = -p.log.untold
 		}
@@ -238,8 +238,6 @@ type part struct {
 	last  int64 // the last tick of its batches
 	bytes int
 	taken pending
-	// the log was closed: nothing more comes
-	closed bool
 }
 
 // take takes what waits, up to a bound, oldest first of each log.
@@ -251,7 +249,7 @@ func (j *Journal) take() (entries store.Entries, parts []part) {
 		if !l.pending.any() || room <= 0 {
 			continue
 		}
-		p := part{log: l, mark: l.handed, taken: l.pending, bytes: l.pending.bytes, closed: l.closed}
+		p := part{log: l, mark: l.handed, taken: l.pending, bytes: l.pending.bytes}
 		l.pending = pending{}
 		if n := len(p.taken.batches); n > 0 {
 			p.last = p.taken.batches[n-1].Last

@@ -144,8 +144,8 @@ func (d *dive) stored() {
 	require.NoError(d.t, d.log.Flush()(ctx))
 }
 
-// While the database is away for long, calls are given up and what players keep is not; the recording goes on behind the gap,
-// with a checkpoint, to the byte.
+// While the database is away for long, calls are given up and what players keep is not; the recording goes on behind
+// the gap, with a checkpoint, to the byte.
 func TestARecordingGoesOnBehindAGap(t *testing.T) {
 	on := &shelf{}
 	d, j := newDive(t, on)
@@ -190,7 +190,11 @@ func TestWhatIsSettled(t *testing.T) {
 	for _, shaky := range []bool{false, true} {
 		on := &shelf{shaky: shaky}
 		d, j := newDive(t, on)
-		require.Eventually(t, func() bool { j.mu.Lock(); defer j.mu.Unlock(); return j.asked }, time.Second, time.Millisecond)
+		require.Eventually(t, func() bool {
+			j.mu.Lock()
+			defer j.mu.Unlock()
+			return j.asked
+		}, time.Second, time.Millisecond)
 		var settled []int64
 		record := func(c *session.Call) {
 			if c.Type == session.CallConfirmStored {

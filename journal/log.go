@@ -47,7 +47,6 @@ type Log struct {
 	stored  int64         // the last tick up to which all calls are stored
 	gapped  bool          // calls were given up, and no checkpoint was made since
 	gapFrom int64         // the last tick before those
-	closed  bool          // nothing more is handed over
 	lost    bool          // the session is another service's, or closed
 	changed chan struct{} // closed when something was stored
 }
@@ -60,11 +59,12 @@ type pending struct {
 	tokens      map[int][][]byte
 	kept        []*store.Kept // at most one of each lease, in the order in which they were first changed
 	bytes       int
+	ended       bool // nothing more is handed over: how much there was in all is to be stored
 }
 
 // any reports whether anything waits.
 func (p *pending) any() bool {
-	return len(p.batches)+len(p.checkpoints)+len(p.gaps)+len(p.tokens)+len(p.kept) > 0
+	return len(p.batches)+len(p.checkpoints)+len(p.gaps)+len(p.tokens)+len(p.kept) > 0 || p.ended
 }
 
 // Options of a log.
@@ -105,7 +105,8 @@ func (l *Log) Close(s *session.Session) {
 	s.RecordCalls(nil)
 	l.handOver(nil)
 	l.journal.mu.Lock()
-	l.closed = true
+	l.pending.ended = true
+	l.count(0)
 	l.journal.mu.Unlock()
 	l.journal.urge()
 }
@@ -333,7 +334,12 @@ func (l *Log) giveUp() {
 	}
 	l.journal.pending -= l.pending.bytes
 	// What players keep, and who may come back, is as much as there are players: that never goes.
-	l.pending = pending{tokens: l.pending.tokens, gaps: l.pending.gaps, kept: l.pending.kept}
+	l.pending = pending{
+		tokens: l.pending.tokens,
+		gaps:   l.pending.gaps,
+		kept:   l.pending.kept,
+		ended:  l.pending.ended,
+	}
 }
 
 // putBack puts in front what could not be stored; the lock is held.
@@ -353,6 +359,7 @@ func (l *Log) putBack(p pending) {
 		older.Release = older.Release || k.Release
 	}
 	p.bytes += l.pending.bytes
+	p.ended = p.ended || l.pending.ended
 	if p.tokens == nil {
 		p.tokens = l.pending.tokens
 	} else {

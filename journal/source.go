@@ -14,6 +14,15 @@ type Reader interface {
 	Batches(ctx context.Context, session, from int64, limit int) ([]store.Batch, error)
 }
 
+// ReadError says that a recording could not be read: of the recording itself it says nothing.
+type ReadError struct{ err error }
+
+// Error says what could not be read.
+func (e *ReadError) Error() string { return e.err.Error() }
+
+// Unwrap returns the error of the Reader.
+func (e *ReadError) Unwrap() error { return e.err }
+
 // Source is the recording of one session, for a record.Player.
 type Source struct {
 	reader  Reader
@@ -31,8 +40,11 @@ func (s *Source) Newest() store.Batch { return s.newest }
 // CheckpointBefore implements record.Source. A checkpoint that another version of this program has made is none.
 func (s *Source) CheckpointBefore(ctx context.Context, tick int64) (*record.Checkpoint, error) {
 	c, err := s.reader.NewestCheckpoint(ctx, s.session, tick, session.CheckpointFormat())
-	if c == nil || err != nil {
-		return nil, err
+	if err != nil {
+		return nil, &ReadError{err}
+	}
+	if c == nil {
+		return nil, nil
 	}
 	return &record.Checkpoint{Tick: c.Tick, Next: c.Next, Data: c.Data}, nil
 }
@@ -42,8 +54,9 @@ func (s *Source) Batch(ctx context.Context, number int64) (*record.Batch, error)
 	const atOnce = 200
 	if len(s.ahead) == 0 || s.ahead[0].Number != number {
 		var err error
-		if s.ahead, err = s.reader.Batches(ctx, s.session, number, atOnce); err != nil {
-			return nil, err
+		s.ahead, err = s.reader.Batches(ctx, s.session, number, atOnce)
+		if err != nil {
+			return nil, &ReadError{err}
 		}
 		if len(s.ahead) == 0 || s.ahead[0].Number != number {
 			return nil, nil
@@ -54,4 +67,14 @@ func (s *Source) Batch(ctx context.Context, number int64) (*record.Batch, error)
 	s.newest = b
 	s.newest.Data = nil
 	return &record.Batch{Number: b.Number, After: b.After, Last: b.Last, Data: b.Data}, nil
+}
+
+// Follows reports whether there is a batch with a number or a greater one. Of a recording that was played to its end
+// there is none; otherwise calls are missing before it.
+func (s *Source) Follows(ctx context.Context, number int64) (bool, error) {
+	list, err := s.reader.Batches(ctx, s.session, number, 1)
+	if err != nil {
+		return false, &ReadError{err}
+	}
+	return len(list) > 0, nil
 }

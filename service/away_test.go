@@ -123,8 +123,8 @@ func (g *gaps) take() time.Duration {
 	return list[len(list)*99/100]
 }
 
-// The database is away in each way, while clients play: play goes on at its pace, nothing is called settled, memory stays
-// bounded, and all is settled soon after it is back. KAMERAD_AWAY says for how long each time.
+// The database is away in each way, while clients play: play goes on at its pace, nothing is called settled, memory
+// stays bounded, and all is settled soon after it is back. KAMERAD_AWAY says for how long each time.
 func TestPlayGoesOnWhileTheDatabaseIsAway(t *testing.T) {
 	away := 1500 * time.Millisecond
 	if d, err := time.ParseDuration(os.Getenv("KAMERAD_AWAY")); err == nil {
@@ -200,8 +200,8 @@ func TestPlayGoesOnWhileTheDatabaseIsAway(t *testing.T) {
 				return true
 			}, 15*time.Second, 5*time.Millisecond)
 			t.Logf(
-				"%s for %s: frames at most %s apart (99 of 100), %s before; %d counted, %d settled before, %d then; all "+
-					"settled %s after", way.name, away, gone, usual, counted, settledBefore, settled, time.Since(began),
+				"%s for %s: frames at most %s apart (99 of 100), %s before; %d counted, %d settled before, %d then; "+
+					"all settled %s after", way.name, away, gone, usual, counted, settledBefore, settled, time.Since(began),
 			)
 			assert.Less(t, gone, 4*usual+50*time.Millisecond, "play goes on at its pace")
 		})
@@ -209,7 +209,8 @@ func TestPlayGoesOnWhileTheDatabaseIsAway(t *testing.T) {
 	stop()
 	playing.Wait()
 	for _, c := range all {
-		assert.Eventually(t, func() bool { return int64(c.settledNow()) == c.counted() }, 10*time.Second, 5*time.Millisecond)
+		isSettled := func() bool { return int64(c.settledNow()) == c.counted() }
+		assert.Eventually(t, isSettled, 10*time.Second, 5*time.Millisecond)
 		assert.Zero(t, c.undone)
 	}
 }

@@ -41,8 +41,8 @@ func (s *slowest) TraceQueryEnd(ctx context.Context, _ *pgx.Conn, _ pgx.TraceQue
 	}
 }
 
-// Thirty days of recordings, of a session after the other: retention keeps them within their bound, and no statement holds
-// up others. KAMERAD_DAYS says how many days.
+// Thirty days of recordings, of a session after the other: retention keeps them within their bound, and no statement
+// holds up others. KAMERAD_DAYS says how many days.
 func TestRetentionHoldsForDays(t *testing.T) {
 	days := 1
 	if _, err := fmt.Sscan(os.Getenv("KAMERAD_DAYS"), &days); err != nil {
@@ -58,7 +58,8 @@ func TestRetentionHoldsForDays(t *testing.T) {
 			x := openOne(t, s)
 			_, err := s.pool.Exec(ctx, `
 				insert into call_batches (session, number, after_tick, last_tick, size, data)
-					select $1, n, n * 36, n * 36 + 36, 2000, decode(repeat('5a', 500), 'hex') from generate_series(1, 2000) n`,
+					select $1, n, n * 36, n * 36 + 36, 2000, decode(repeat('5a', 500), 'hex')
+					from generate_series(1, 2000) n`,
 				x.ID)
 			require.NoError(t, err)
 			_, err = s.pool.Exec(ctx, `
@@ -66,8 +67,8 @@ func TestRetentionHoldsForDays(t *testing.T) {
 					select $1, n * 3600, n, 1, decode(repeat('a5', 10000), 'hex') from generate_series(1, 20) n`, x.ID)
 			require.NoError(t, err)
 			_, err = s.pool.Exec(
-				ctx, "update sessions set bytes = 1200000, closed_at = now() - make_interval(days => $2) where id = $1", x.ID,
-				days-day,
+				ctx, "update sessions set bytes = 1200000, closed_at = now() - make_interval(days => $2) where id = $1",
+				x.ID, days-day,
 			)
 			require.NoError(t, err)
 		}
@@ -81,10 +82,14 @@ func TestRetentionHoldsForDays(t *testing.T) {
 		pool.Close()
 		require.NoError(t, err)
 		var bytes int64
-		require.NoError(t, s.pool.QueryRow(ctx, `select coalesce(sum(octet_length(data)), 0) from call_batches`).Scan(&bytes))
+		row := s.pool.QueryRow(ctx, "select coalesce(sum(octet_length(data)), 0) from call_batches")
+		require.NoError(t, row.Scan(&bytes))
 		most = max(most, bytes)
 	}
-	t.Logf("%d days, %d MB of calls at most, the slowest statement took %s: %.60s", days, most/1_000_000, tracer.took, tracer.sql)
+	t.Logf(
+		"%d days, %d MB of calls at most, the slowest statement took %s: %.60s", days, most/1_000_000, tracer.took,
+		tracer.sql,
+	)
 	assert.Less(t, most, int64(bound))
 	assert.Less(t, tracer.took, 2*time.Second)
 }
@@ -108,7 +113,8 @@ func TestAppendBesideABareInsert(t *testing.T) {
 			number++
 			var e Entries
 			for _, id := range sessions {
-				e.Batches = append(e.Batches, Batch{Session: id, Number: number, After: number, Last: number, Data: data})
+				b := Batch{Session: id, Number: number, After: number, Last: number, Data: data}
+				e.Batches = append(e.Batches, b)
 			}
 			_, err := s.Append(ctx, e)
 			require.NoError(t, err)

@@ -2,6 +2,7 @@ package store
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"time"
 
@@ -95,12 +96,12 @@ type Retention struct {
 	Bytes int64         // of all recordings together, those of open sessions included; 0 for no bound
 }
 
-// Retain deletes recordings of closed sessions that are over a bound, the oldest first, with their decisions, and then
-// the sessions and trials that are over their age, all in small steps. It returns how many recordings it has deleted,
-// and stops when ctx ends.
+// Retain deletes recordings of closed sessions that are over a bound, the oldest first, with their decisions, and the
+// sessions and trials that are over their age, all in small steps. It returns how many recordings it has deleted, and
+// stops when ctx ends.
 func (s *Store) Retain(ctx context.Context, r Retention) (deleted int, err error) {
 	for ctx.Err() == nil {
-		id, err := s.overBound(ctx, r)
+		id, isOld, err := s.overBound(ctx, r)
 		if err != nil {
 			return deleted, err
 		}
@@ -111,47 +112,50 @@ func (s *Store) Retain(ctx context.Context, r Retention) (deleted int, err error
 			return deleted, err
 		}
 		deleted++
+		if !isOld {
+			continue
+		}
+		if _, err := s.pool.Exec(ctx, "delete from sessions where id = $1", id); err != nil {
+			return deleted, fmt.Errorf("delete session %d, which is over its age: %w", id, err)
+		}
 	}
-	if r.Age <= 0 {
-		return deleted, ctx.Err()
-	}
-	for _, statement := range []string{
-		`delete from sessions where id = any(array(select id from sessions
-			where closed_at < now() - make_interval(secs => $1) and engine = 0 limit $2))`,
-		`delete from trials where id = any(array(select id from trials
-			where ended_at < now() - make_interval(secs => $1) limit $2))`,
-	} {
-		for ctx.Err() == nil {
-			tag, err := s.pool.Exec(ctx, statement, r.Age.Seconds(), rowsAtOnce)
-			if err != nil {
-				return deleted, fmt.Errorf("delete what is over its age: %w", err)
-			}
-			if tag.RowsAffected() < rowsAtOnce {
-				break
-			}
+	for r.Age > 0 && ctx.Err() == nil {
+		tag, err := s.pool.Exec(
+			ctx,
+			`delete from trials where id = any(array(select id from trials
+				where ended_at < now() - make_interval(secs => $1) limit $2))`,
+			r.Age.Seconds(), trialsAtOnce,
+		)
+		if err != nil {
+			return deleted, fmt.Errorf("delete trials that are over their age: %w", err)
+		}
+		if tag.RowsAffected() < trialsAtOnce {
+			break
 		}
 	}
 	return deleted, ctx.Err()
 }
 
-// rowsAtOnce is how many sessions or trials one statement deletes, with what belongs to them.
-const rowsAtOnce = 20
+// trialsAtOnce is how many trials one statement deletes, with their reports.
+const trialsAtOnce = 20
 
-// overBound returns the session whose recording is to be deleted next; 0 for none.
-func (s *Store) overBound(ctx context.Context, r Retention) (id int64, err error) {
-	rows, _ := s.pool.Query(
+// overBound returns the closed session whose recording is to be deleted next, and whether the session is over its age;
+// 0 for none.
+func (s *Store) overBound(ctx context.Context, r Retention) (id int64, isOld bool, err error) {
+	err = s.pool.QueryRow(
 		ctx,
-		`select id from sessions where closed_at is not null and engine > 0
-			and ($1 > 0 and closed_at < now() - make_interval(secs => $1)
-				or $2::bigint > 0 and (select sum(bytes) from sessions) > $2::bigint)
+		`select id, old from (
+			select id, closed_at, engine, $1 > 0 and closed_at < now() - make_interval(secs => $1) as old
+			from sessions where closed_at is not null
+		) x
+		where old or engine > 0 and $2::bigint > 0 and (select sum(bytes) from sessions) > $2::bigint
 		order by closed_at limit 1`, r.Age.Seconds(), r.Bytes,
-	)
-	list, err := pgx.CollectRows(rows, pgx.RowTo[int64])
+	).Scan(&id, &isOld)
+	if errors.Is(err, pgx.ErrNoRows) {
+		return 0, false, nil
+	}
 	if err != nil {
-		return 0, fmt.Errorf("look for recordings that are over their bound: %w", err)
+		return 0, false, fmt.Errorf("look for recordings that are over their bound: %w", err)
 	}
-	if len(list) == 0 {
-		return 0, nil
-	}
-	return list[0], nil
+	return id, isOld, nil
 }

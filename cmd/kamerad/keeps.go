@@ -51,8 +51,11 @@ func playerCommand() *cli.Command {
 	}
 }
 
-// printKept prints what players keep as a table.
-func printKept(c *cli.Command, list []api.Kept) {
+// printKept prints what players keep, as a table or as JSON.
+func printKept(c *cli.Command, list []api.Kept) error {
+	if c.Bool("json") {
+		return terminal.PrintJSON(c.Root().Writer, list)
+	}
 	t := terminal.NewTable("Player", "Contract", "Keeps", "In session", "Changed")
 	for _, k := range list {
 		var values []string
@@ -68,6 +71,7 @@ func printKept(c *cli.Command, list []api.Kept) {
 		})
 	}
 	terminal.PrintTable(c.Root().Writer, t)
+	return nil
 }
 
 // listPlayers is `kamerad player list`.
@@ -76,15 +80,11 @@ func listPlayers(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	if c.Bool("json") {
-		return terminal.PrintJSON(c.Root().Writer, list)
-	}
-	if len(list) == 0 {
+	if len(list) == 0 && !c.Bool("json") {
 		fmt.Fprintln(c.Root().Writer, "Nobody keeps anything yet: a contract says `keep` of what players keep")
 		return nil
 	}
-	printKept(c, list)
-	return nil
+	return printKept(c, list)
 }
 
 // kept returns what the player keeps that the command names.
@@ -107,11 +107,7 @@ func showPlayer(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	if c.Bool("json") {
-		return terminal.PrintJSON(c.Root().Writer, list)
-	}
-	printKept(c, list)
-	return nil
+	return printKept(c, list)
 }
 
 // exportPlayer is `kamerad player export`.
@@ -141,11 +137,7 @@ func setPlayer(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	if c.Bool("json") {
-		return terminal.PrintJSON(c.Root().Writer, list)
-	}
-	printKept(c, list)
-	return nil
+	return printKept(c, list)
 }
 
 // deletePlayer is `kamerad player delete`.

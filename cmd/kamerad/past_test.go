@@ -88,10 +88,13 @@ func TestThePastIsAskedByCommands(t *testing.T) {
 	ask() // when she was last there
 	ask("--at", fmt.Sprint(r.At))
 	assert.Regexp(t, `Ana +reef +Diver\.tint 4 +–`, run(0, "player", "show", "Ana"))
-	assert.Regexp(t, `Ana +reef +Diver\.tint 2`, run(0, "player", "set", "Ana", "Diver.tint", "2", "--contract", "reef"))
-	assert.Contains(t, run(2, "player", "set", "Ana", "Diver.tint", "9", "--contract", "reef"), "a whole number from 0 to 5")
-	assert.Contains(t, run(2, "player", "set", "Ana", "Diver.hull", "9", "--contract", "reef"), "it keeps no")
-	assert.Contains(t, run(2, "player", "set", "Ana", "Diver.tint", "1", "--contract", "none"), "there is no contract")
+	set := func(want int, property, value, contract string) string {
+		return run(want, "player", "set", "Ana", property, value, "--contract", contract)
+	}
+	assert.Regexp(t, `Ana +reef +Diver\.tint 2`, set(0, "Diver.tint", "2", "reef"))
+	assert.Contains(t, set(2, "Diver.tint", "9", "reef"), "a whole number from 0 to 5")
+	assert.Contains(t, set(2, "Diver.hull", "9", "reef"), "it keeps no")
+	assert.Contains(t, set(2, "Diver.tint", "1", "none"), "there is no contract")
 	assert.JSONEq(t, `2`, string(exported(t, run(0, "player", "export", "Ana"))))
 	assert.Regexp(t, `Ana +reef`, run(0, "player", "list"))
 	assert.Contains(t, run(0, "player", "delete", "Ana"), "forgot what Ana keeps of 1 contracts")

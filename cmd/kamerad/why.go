@@ -65,7 +65,7 @@ func printReason(out io.Writer, of string, r *record.Reason) {
 		since = "since the session began"
 	}
 	fmt.Fprintf(
-		out, "%s is %s at tick %d, %s\n\n", terminal.Bold.Sprint(terminal.Shown(of)), terminal.Unquoted(r.Value),
+		out, "%s is %s at tick %d, %s\n\n", terminal.Bold.Sprint(terminal.Shown(of)), terminal.Shown(r.Text),
 		r.At, since,
 	)
 	for i, l := range r.Chain {
@@ -77,9 +77,9 @@ func printReason(out io.Writer, of string, r *record.Reason) {
 		for _, change := range l.Changes {
 			old := "(new)"
 			if change.Old != nil {
-				old = terminal.Unquoted(change.Old)
+				old = terminal.Shown(change.OldText)
 			}
-			fmt.Fprintf(out, "      %s: %s → %s\n", change.Of, old, terminal.Unquoted(change.New))
+			fmt.Fprintf(out, "      %s: %s → %s\n", change.Of, old, terminal.Shown(change.NewText))
 		}
 		if len(l.Through) > 0 {
 			fmt.Fprintf(out, "      in %s, line %d of %s\n", strings.Join(l.Through, " › "), l.Line, l.File)

@@ -52,7 +52,8 @@ func New(root any, dynamic []any, fixed ...any) (*Codec, error) {
 		c.dynamic = append(c.dynamic, reflect.TypeOf(x))
 	}
 	var err error
-	if c.root, err = c.planOf(reflect.TypeOf(root).Elem()); err != nil {
+	c.root, err = c.planOf(reflect.TypeOf(root).Elem())
+	if err != nil {
 		return nil, err
 	}
 	for _, t := range c.dynamic {

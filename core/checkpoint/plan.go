@@ -93,7 +93,8 @@ func (c *Codec) addParts(p *plan, t reflect.Type, at uintptr) error {
 		x.elem, err = c.planOf(t.Elem())
 	case reflect.Map:
 		x.kind = partMap
-		if x.key, err = c.planOf(t.Key()); err == nil {
+		x.key, err = c.planOf(t.Key())
+		if err == nil {
 			x.elem, err = c.planOf(t.Elem())
 		}
 	case reflect.String:

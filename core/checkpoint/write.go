@@ -164,7 +164,8 @@ func (w *writer) pointer(p unsafe.Pointer, t reflect.Type) error {
 	case b != nil:
 		w.number(1 + len(fixed.written) + b.number)
 	default:
-		if b, offset = fixed.find(p); b == nil {
+		b, offset = fixed.find(p)
+		if b == nil {
 			return fmt.Errorf("write a checkpoint: a %s leads to nothing that was found", t)
 		}
 		w.number(1 + b.number)

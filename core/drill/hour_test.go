@@ -144,9 +144,9 @@ func (h *hour) changes(t *testing.T) (out []hourChange) {
 	}
 }
 
-// An hour of Tidewreck with twenty clients on bad links is played again to the byte, and any tick of it is found at once;
-// every change that is asked about has a reason that ends in an input, a timer or the start; and without the input that is
-// named the change does not happen. KAMERAD_HOUR says how many seconds it has, a minute when it does not.
+// An hour of Tidewreck with twenty clients on bad links is played again to the byte, and any tick of it is found at
+// once; every change that is asked about has a reason that ends in an input, a timer or the start; and without the
+// input that is named the change does not happen. KAMERAD_HOUR says how many seconds it has, a minute when it does not.
 func TestAnHourIsPlayedAgain(t *testing.T) {
 	seconds := 60
 	if d, err := time.ParseDuration(os.Getenv("KAMERAD_HOUR")); err == nil {

@@ -50,7 +50,13 @@ func BenchmarkRecorded(b *testing.B) {
 					s.Confirm(n, s.Now())
 					at := &places[n]
 					at[0] = min(max(at[0]+r.Int64N(200)-100, -10000), 10000)
-					m := wire.Move{Seq: uint64(i + 1), Property: "Diver.pos", Numbers: [4]int64{at[0], at[1]}, Wide: 2, Seen: s.Now()}
+					m := wire.Move{
+						Seq:      uint64(i + 1),
+						Property: "Diver.pos",
+						Numbers:  [4]int64{at[0], at[1]},
+						Wide:     2,
+						Seen:     s.Now(),
+					}
 					s.Steer(n, s.ReadSteering(wire.MessageWrite, m))
 					if (i+n)%10 == 0 {
 						s.Ask(n, s.ReadRequest(wire.Ask{Seq: uint64(i+1) << 32, Request: "Diver.patch", Seen: s.Now()}))

@@ -17,7 +17,9 @@ func randomCall(t *rapid.T) session.Call {
 	text := rapid.SampledFrom([]string{"", "ana", "Diver.use", "Diver.pos", "\x00\xff"})
 	tick := rapid.Int64Range(-5, 1<<40)
 	number := rapid.Uint64()
-	value := rapid.Custom(func(t *rapid.T) json.RawMessage { return rapid.SliceOfN(rapid.Byte(), 1, 9).Draw(t, "value") })
+	value := rapid.Custom(func(t *rapid.T) json.RawMessage {
+		return rapid.SliceOfN(rapid.Byte(), 1, 9).Draw(t, "value")
+	})
 	c := session.Call{Type: rapid.SampledFrom(session.CallTypes()).Draw(t, "type")}
 	if c.Type != session.CallTick && c.Type != session.CallConfirmStored && c.Type != session.CallRecover {
 		c.Client = int(rapid.Int32Min(0).Draw(t, "client"))

@@ -77,7 +77,8 @@ func (p *Player) rewind(ctx context.Context, tick int64) error {
 	var checkpoint *Checkpoint
 	if !p.FromStart {
 		var err error
-		if checkpoint, err = p.source.CheckpointBefore(ctx, tick); err != nil {
+		checkpoint, err = p.source.CheckpointBefore(ctx, tick)
+		if err != nil {
 			return err
 		}
 	}

@@ -21,6 +21,7 @@ type Reason struct {
 	Property string          `json:"property"`
 	At       int64           `json:"at"`      // the tick that was asked about
 	Value    json.RawMessage `json:"value"`   // at that tick
+	Text     string          `json:"text"`    // the same, for people
 	Changed  int64           `json:"changed"` // the tick in which it became that; 0 for since the session began
 	Chain    []Link          `json:"chain"`   // from the change down; the last one has an End
 	// Deliveries says of each client that was there when it got the value, or why it did not.
@@ -61,9 +62,11 @@ type LinkCheck struct {
 
 // ChangedValue is a value that the step changed and that the one before it in the chain is about.
 type ChangedValue struct {
-	Of  string          `json:"of"` // such as `Diver 2.hull`
-	Old json.RawMessage `json:"old,omitempty"`
-	New json.RawMessage `json:"new"`
+	Of      string          `json:"of"` // such as `Diver 2.hull`
+	Old     json.RawMessage `json:"old,omitempty"`
+	New     json.RawMessage `json:"new"`
+	OldText string          `json:"old_text,omitempty"` // the same, for people
+	NewText string          `json:"new_text"`
 }
 
 // Delivery says when a client got a value.
@@ -103,7 +106,8 @@ func Why(ctx context.Context, p *Player, entity uint32, property string, at int6
 		Serial:   e.Serial,
 		Property: property,
 		At:       s.Now(),
-		Value:    valueJSON(s, prop.Type, s.World().Value(e, prop)),
+		Value:    prop.Type.AppendJSON(nil, outside(s, prop.Type, s.World().Value(e, prop))),
+		Text:     prop.Type.Format(outside(s, prop.Type, s.World().Value(e, prop))),
 		Changed:  s.World().ChangedTick(e, prop.Index),
 	}
 	i := &inquiry{player: p, reason: out}
@@ -116,15 +120,14 @@ func Why(ctx context.Context, p *Player, entity uint32, property string, at int6
 	return out, nil
 }
 
-// valueJSON returns a value of the world as those outside have it.
-func valueJSON(s *session.Session, t *contract.Type, v contract.Value) json.RawMessage {
-	v = t.Refs(v, func(id int64) int64 {
+// outside returns a value of the world as those outside have it: with entities by their public numbers.
+func outside(s *session.Session, t *contract.Type, v contract.Value) contract.Value {
+	return t.Refs(v, func(id int64) int64 {
 		if e := s.World().Entity(world.ID(id)); e != nil {
 			return int64(s.EntityNumber(e))
 		}
 		return 0
 	})
-	return t.AppendJSON(nil, v)
 }
 
 // subject is a property of an entity.
@@ -271,12 +274,17 @@ func (i *inquiry) cause(ctx context.Context, t *playedTick, at int, change *sess
 
 // describe says of a step what it changed, and in which bodies.
 func (i *inquiry) describe(t *playedTick, link *Link, change *session.CausedChange) {
+	typ := change.Property.Type
+	now := outside(t.session, typ, change.New)
 	value := ChangedValue{
-		Of:  fmt.Sprintf("%s.%s", t.entityName(change.Entity), change.Property.Name),
-		New: valueJSON(t.session, change.Property.Type, change.New),
+		Of:      fmt.Sprintf("%s.%s", t.entityName(change.Entity), change.Property.Name),
+		New:     typ.AppendJSON(nil, now),
+		NewText: typ.Format(now),
 	}
 	if !change.Spawned {
-		value.Old = valueJSON(t.session, change.Property.Type, change.Old)
+		before := outside(t.session, typ, change.Old)
+		value.Old = typ.AppendJSON(nil, before)
+		value.OldText = typ.Format(before)
 	}
 	link.Changes = append(link.Changes, value)
 	for _, body := range change.Through {

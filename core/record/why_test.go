@@ -152,6 +152,19 @@ func told(r *record.Reason) (out []string) {
 	return out
 }
 
+// asks returns a story in which ana asks for something after three ticks, and more of them follow.
+func asks(request, arg string, ticks int) func(s *story) {
+	return func(s *story) {
+		s.ticks(3)
+		if arg == "" {
+			s.ask(1, request)
+		} else {
+			s.ask(1, request, arg)
+		}
+		s.ticks(ticks)
+	}
+}
+
 // Values and their reasons, word for word.
 func TestReasonsAreToldInWords(t *testing.T) {
 	for _, x := range []struct {
@@ -163,23 +176,23 @@ func TestReasonsAreToldInWords(t *testing.T) {
 		{"never changed", func(s *story) { s.ticks(3) }, "hull", []string{
 			`1 join: ana joined [Diver 1.hull  → 100] = input`,
 		}},
-		{"a request with its check", func(s *story) { s.ticks(3); s.ask(1, "Diver.hit", "30"); s.ticks(4) }, "hull", []string{
+		{"a request with its check", asks("Diver.hit", "30", 4), "hull", []string{
 			`4 request: ana asked Diver.hit(30) [Diver 1.hull 100 → 70] ["request hit of Diver"] ` +
 				`{hull > 0 passed map[hull:100]} = input`,
 		}},
-		{"through a handler", func(s *story) { s.ticks(3); s.ask(1, "Diver.hit", "100"); s.ticks(4) }, "spent", []string{
+		{"through a handler", asks("Diver.hit", "100", 4), "spent", []string{
 			`4 request: ana asked Diver.hit(100) [Diver 1.spent false → true] ["on change hull of Diver"] ` +
 				`{hull > 0 passed map[hull:100]} = input`,
 		}},
 		{"a timer", func(s *story) { s.ticks(25) }, "air", []string{
 			`20 timer: a timer of Diver 1 [Diver 1.air 100 → 99] ["timer of Diver"] = timer`,
 		}},
-		{"an action that has waited", func(s *story) { s.ticks(3); s.ask(1, "Diver.burn"); s.ticks(30) }, "hull", []string{
+		{"an action that has waited", asks("Diver.burn", "", 30), "hull", []string{
 			`24 action: the action burnt of Diver 1, which has waited since tick 4 [Diver 1.hull 100 → 0] ` +
 				`["action burnt of Diver"]`,
 			`4 request: ana asked Diver.burn() = input`,
 		}},
-		{"motion", func(s *story) { s.ticks(3); s.ask(1, "Diver.swim", "[1,0]"); s.ticks(20) }, "pos", []string{
+		{"motion", asks("Diver.swim", "[1,0]", 20), "pos", []string{
 			`22 motion: Diver 1 moves by its ` + "`vel`" + ` [Diver 1.pos [0.9,0] → [1,0]]`,
 			`4 request: ana asked Diver.swim([1,0]) [Diver 1.vel [0,0] → [1,0]] ["request swim of Diver"] = input`,
 		}},

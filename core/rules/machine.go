@@ -564,10 +564,12 @@ func (m *Machine) run(c *bytecode.Code, depth int, self *world.Entity) *Outcome 
 	open := m.open
 	if m.tracing {
 		m.enterTraced(c)
-		defer m.leaveTraced()
 	}
 	at, how := m.exec(f, depth, c.Instructions, row, c)
 	m.open = open
+	if m.tracing {
+		m.leaveTraced()
+	}
 	if how == ended {
 		return nil
 	}

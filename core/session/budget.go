@@ -77,7 +77,9 @@ func (s *Session) act(t *seat, in *input, step *Step) {
 	if in.typ == inputAsk {
 		s.decide(t, in.request, step)
 	} else {
+		s.steering = t
 		s.steer(t, &in.steering)
+		s.steering = nil
 	}
 }
 

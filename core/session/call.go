@@ -111,8 +111,11 @@ func (s *Session) Do(c *Call) (*Step, error) {
 		return s.Tick(), nil
 	case CallJoin:
 		client, err := s.Join(c.Name, c.Role)
-		if err != nil || client != c.Client {
-			return nil, fmt.Errorf("call a session again: client %d got the number %d: %w", c.Client, client, err)
+		if err != nil {
+			return nil, fmt.Errorf("call a session again: client %d: %w", c.Client, err)
+		}
+		if client != c.Client {
+			return nil, fmt.Errorf("call a session again: client %d got the number %d", c.Client, client)
 		}
 	case CallLeave:
 		s.Leave(c.Client)

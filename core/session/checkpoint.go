@@ -19,7 +19,8 @@ import (
 // format says how this program's types stand in memory: only a program with the same can read it.
 func (s *Session) Checkpoint() (data []byte, format uint64, err error) {
 	if s.checkpoints == nil {
-		if s.checkpoints, err = newCodec(s.contract, s.program, s.view.Layout()); err != nil {
+		s.checkpoints, err = newCodec(s.contract, s.program, s.view.Layout())
+		if err != nil {
 			return nil, 0, err
 		}
 	}

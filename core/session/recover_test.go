@@ -139,7 +139,8 @@ func TestEachIncarnationRollsOtherwise(t *testing.T) {
 	}
 }
 
-// A client that has missed an incarnation, or the frame that told it of one, is told from where on all is undone for it.
+// A client that has missed an incarnation, or the frame that told it of one, is told from where on all is undone for
+// it.
 func TestAClientMayMissAnIncarnation(t *testing.T) {
 	c, problems := compile.Load("recover.kam", recoverText)
 	require.NotNil(t, c, problems)

@@ -29,8 +29,6 @@ type verdict struct {
 
 // steer carries out a press, release or write. Only what is refused gets a decision.
 func (s *Session) steer(t *seat, m *Steering) {
-	s.steering = t
-	defer func() { s.steering = nil }()
 	v := s.trySteering(t, m)
 	if v.reason == "" {
 		return

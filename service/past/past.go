@@ -64,18 +64,32 @@ type Recording struct {
 	Row     store.Recorded
 }
 
-// Load returns a recording. The error says why it cannot be played.
+// UnplayableError says why a recording can never be played by this service. Any other error is about reading it.
+type UnplayableError struct{ err error }
+
+// Error says why.
+func (e *UnplayableError) Error() string { return e.err.Error() }
+
+// Unwrap returns what is wrong with the recording.
+func (e *UnplayableError) Unwrap() error { return e.err }
+
+// unplayable returns the error of a recording that is as it should not be.
+func unplayable(format string, args ...any) error {
+	return &UnplayableError{fmt.Errorf(format, args...)}
+}
+
+// Load returns a recording. The error is an *UnplayableError when it can never be played.
 func Load(ctx context.Context, r Records, row store.Recorded) (*Recording, error) {
 	out := &Recording{Source: journal.NewSource(r, row.ID), Row: row}
 	if err := json.Unmarshal(row.Options, &out.Options); err != nil {
-		return nil, fmt.Errorf("read what it was opened with: %w", err)
+		return nil, unplayable("read what it was opened with: %w", err)
 	}
 	options, err := out.Options.session(row.Key)
 	if err != nil {
-		return nil, err
+		return nil, &UnplayableError{err}
 	}
 	if row.Engine != record.Revision {
-		return nil, fmt.Errorf(
+		return nil, unplayable(
 			"its recording is of engine %d, and this service has %d: they do not compute the same", row.Engine,
 			record.Revision,
 		)
@@ -86,10 +100,31 @@ func Load(ctx context.Context, r Records, row store.Recorded) (*Recording, error
 	}
 	c, err := Contract(version)
 	if err != nil {
-		return nil, err
+		return nil, &UnplayableError{err}
 	}
 	out.Player = record.NewPlayer(c, options, out.Source)
 	return out, nil
+}
+
+// SeekEnd goes to the end of the recording. The error is an *UnplayableError when it does not come to what was sent, or
+// calls are missing before its end.
+func (r *Recording) SeekEnd(ctx context.Context) error {
+	err := r.Seek(ctx, math.MaxInt64)
+	var reading *journal.ReadError
+	if err != nil && !errors.As(err, &reading) && ctx.Err() == nil {
+		return &UnplayableError{err}
+	}
+	if err != nil {
+		return err
+	}
+	follows, err := r.Source.Follows(ctx, r.NextBatch())
+	if follows {
+		err = unplayable(
+			"the calls after tick %d are missing, and the checkpoint behind them cannot be read by this build",
+			r.Session().Now(),
+		)
+	}
+	return err
 }
 
 // Contract returns the model of a stored version.
@@ -144,6 +179,13 @@ func (p *Past) Replay(ctx context.Context, id, to int64) (api.Replayed, error) {
 	began := time.Now()
 	r.FromStart = true
 	err = r.Seek(ctx, to)
+	if err == nil && r.Session().Now() < to {
+		var follows bool
+		follows, err = r.Source.Follows(ctx, r.NextBatch())
+		if follows {
+			err = fmt.Errorf("the calls after tick %d were given up: the recording has a gap", r.Session().Now())
+		}
+	}
 	out := api.Replayed{Session: id, Seconds: time.Since(began).Seconds()}
 	s := r.Session()
 	if s == nil || ctx.Err() != nil {
@@ -177,7 +219,8 @@ func (p *Past) Why(ctx context.Context, id int64, of string, at int64) (*record.
 	}
 	entity, property, err := resolve(r.Session(), of)
 	if err != nil && isEnd {
-		if at, err = lastOf(ctx, r, of, err); err == nil {
+		at, err = lastOf(ctx, r, of, err)
+		if err == nil {
 			entity, property, err = resolve(r.Session(), of)
 		}
 	}

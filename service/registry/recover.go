@@ -2,6 +2,8 @@ package registry
 
 import (
 	"context"
+	"errors"
+	"fmt"
 	"log/slog"
 	"math"
 	"runtime"
@@ -26,8 +28,8 @@ type Recordings interface {
 	Now(ctx context.Context) (time.Time, error)
 }
 
-// Recover lets the sessions go on that an earlier service left open. One that cannot is closed, with the reason. The
-// error says that they could not be read.
+// Recover lets the sessions go on that an earlier service left open. One whose recording can never be played is closed,
+// with the reason. The error says that they could not be read, and nothing is lost by trying again.
 func (g *Registry) Recover(ctx context.Context) error {
 	if g.recordings == nil {
 		return nil
@@ -48,10 +50,11 @@ func (g *Registry) Recover(ctx context.Context) error {
 func (g *Registry) recoverOrClose(ctx context.Context, row store.Recorded) error {
 	began := time.Now()
 	x, err := g.recover(ctx, row)
+	var never *past.UnplayableError
+	if err != nil && !errors.As(err, &never) {
+		return fmt.Errorf("let session %d go on: %w", row.ID, err)
+	}
 	if err != nil {
-		if ctx.Err() != nil {
-			return ctx.Err()
-		}
 		slog.Error("a session that an earlier service left open cannot go on", "session", row.ID, "error", err)
 		reason := "the service ended, and the session could not go on: " + err.Error()
 		return g.records.CloseSession(ctx, row.ID, reason, row.LastTick)
@@ -74,7 +77,7 @@ func (g *Registry) recover(ctx context.Context, row store.Recorded) (*gateway.Co
 	if err != nil {
 		return nil, err
 	}
-	if err := p.Seek(ctx, math.MaxInt64); err != nil {
+	if err := p.SeekEnd(ctx); err != nil {
 		return nil, err
 	}
 	next, err := g.nextTick(ctx, row, p.Source, p.Session())

@@ -22,13 +22,13 @@ const (
 // lease is what a player keeps, taken for this session.
 type lease struct {
 	player string
-	fence  int64
+	fence  int64 // 0 for none
 }
 
-// leaseOf returns the lease of a client.
-func (r *Runner) leaseOf(client int) lease {
-	player, fence := r.session.KeptFence(client)
-	return lease{player, fence}
+// loaded is what was loaded for a player who asks for a seat. The runner's goroutine has it from TakeSeat on.
+type loaded struct {
+	kept     store.Kept
+	isSeated bool // the player has got a seat with it
 }
 
 // releaseLeases gives back what those keep who have left with this tick.
@@ -46,29 +46,25 @@ func (r *Runner) Prepare(ctx context.Context, j *SeatRequest) (done func(), err 
 	if r.players == nil || j.Token != "" || j.Test {
 		return func() {}, nil
 	}
-	// Who would be refused takes no lease from the client that has it.
-	var refused error
-	var stored func(context.Context) error
-	player := ""
-	err = r.doOnceLeft(ctx, j.Name, func() {
-		if player, refused = r.session.CheckJoin(j.Name, j.Role); refused != nil {
-			return
-		}
-		if r.loading[player] {
-			refused = &Refusal{Code: api.CodeBusy, Detail: fmt.Sprintf("join: %q is being seated already", player)}
-			return
-		}
-		r.loading[player] = true
-		stored = r.log.Flush() // what the player changed a moment ago is read
-	})
-	if err = errors.Join(err, refused); err != nil {
+	player, stored, err := r.beginLoading(ctx, j)
+	if err != nil {
 		return nil, err
 	}
-	done = func() { r.Post(func() { delete(r.loading, player) }) }
+	j.loaded = &loaded{}
+	loaded := j.loaded
+	done = func() {
+		r.Post(func() {
+			delete(r.loading, player)
+			if !loaded.isSeated && loaded.kept.Fence > 0 {
+				r.log.Release(player, loaded.kept.Fence)
+			}
+		})
+	}
 	ctx, cancel := context.WithTimeout(ctx, keptWithin)
 	defer cancel()
-	if err = stored(ctx); err == nil {
-		j.kept, err = r.lease(ctx, player)
+	err = stored(ctx)
+	if err == nil {
+		loaded.kept, err = r.lease(ctx, player)
 	}
 	if err == nil {
 		return done, nil
@@ -92,45 +88,57 @@ func (r *Runner) Prepare(ctx context.Context, j *SeatRequest) (done func(), err 
 	}
 }
 
-// doOnceLeft is Do, once nobody called so is about to leave with the next tick: what they were still to change is read
-// then.
-func (r *Runner) doOnceLeft(ctx context.Context, name string, f func()) error {
-	for range 20 {
+// beginLoading notes that a player is to be seated, and returns the name as it counts and what waits until all that the
+// player has changed until now is stored. Who is about to leave with the next tick has done so then: what they were
+// still to change counts as well.
+func (r *Runner) beginLoading(
+	ctx context.Context, j *SeatRequest,
+) (player string, stored func(context.Context) error, err error) {
+	for range maxLeavingTicks {
 		isLeaving := false
-		err := r.Do(ctx, func() {
-			isLeaving = !r.paused && slices.ContainsFunc(r.leaving, func(l lease) bool { return l.player == name })
-			if !isLeaving {
-				f()
+		var refused error
+		err = r.Do(ctx, func() {
+			// Who would be refused takes no lease from the client that has it.
+			player, refused = r.session.CheckJoin(j.Name, j.Role)
+			isLeaving = !r.paused && slices.ContainsFunc(r.leaving, func(l lease) bool { return l.player == player })
+			switch {
+			case refused != nil || isLeaving:
+			case r.loading[player]:
+				refused = &Refusal{Code: api.CodeBusy, Detail: fmt.Sprintf("join: %q is being seated already", player)}
+			default:
+				r.loading[player] = true
+				stored = r.log.Flush()
 			}
 		})
+		err = errors.Join(err, refused)
 		if err != nil || !isLeaving {
-			return err
+			return player, stored, err
 		}
 		select {
 		case <-time.After(r.Period()):
 		case <-ctx.Done():
-			return ctx.Err()
+			return "", nil, ctx.Err()
 		}
 	}
-	return ErrBusy
+	return "", nil, ErrBusy
 }
 
+// maxLeavingTicks is for how many ticks it is waited that somebody has left.
+const maxLeavingTicks = 20
+
 // lease takes what a player keeps, and waits a little for another session to give it back.
-func (r *Runner) lease(ctx context.Context, player string) (*store.Kept, error) {
+func (r *Runner) lease(ctx context.Context, player string) (store.Kept, error) {
 	until := time.Now().Add(leaseFor)
 	for {
 		kept, err := r.players.Lease(ctx, r.row.Contract, player, r.row.ID)
 		var leased *store.ErrLeased
-		if err == nil {
-			return &kept, nil
-		}
 		if !errors.As(err, &leased) || time.Now().After(until) {
-			return nil, err
+			return kept, err
 		}
 		select {
 		case <-time.After(leaseEvery):
 		case <-ctx.Done():
-			return nil, ctx.Err()
+			return store.Kept{}, ctx.Err()
 		}
 	}
 }
@@ -138,8 +146,8 @@ func (r *Runner) lease(ctx context.Context, player string) (*store.Kept, error) 
 // LeaseLost cuts a client whose kept values another session has had in the meantime: those win. Everybody may call it.
 func (r *Runner) LeaseLost(player string, fence int64) {
 	r.Post(func() {
-		for n := range r.seats {
-			if r.leaseOf(n) == (lease{player, fence}) {
+		for n, s := range r.seats {
+			if s.lease == (lease{player, fence}) {
 				slog.Error("another session has had what a player keeps", "session", r.row.ID, "client", n)
 				r.Leave(n, "another session has had what you keep, and what was changed of it here is undone")
 				return

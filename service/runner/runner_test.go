@@ -37,6 +37,12 @@ func (s *silence) Close()                               {}
 func newTestRunner(t *testing.T, source string, o Options) (*Runner, *silence) {
 	s, err := session.New(contracts.Load(t, source), session.Options{Trace: true, Memory: session.DefaultMemory})
 	require.NoError(t, err)
+	return newTestRunnerOf(t, s, o)
+}
+
+// newTestRunnerOf returns a runner of a session.
+func newTestRunnerOf(t *testing.T, s *session.Session, o Options) (*Runner, *silence) {
+	t.Helper()
 	o.Row = store.Session{ID: 1, Contract: s.Contract().Name, Version: 1}
 	o.Session = s
 	o.Recorder = &store.Memory{}

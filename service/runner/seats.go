@@ -25,6 +25,7 @@ type seat struct {
 	tokens  []tokenHash // of those that take the seat again, oldest first
 	test    bool        // its client was opened through the API
 	address string      // see SeatRequest; of its last connection
+	lease   lease       // of what its player keeps; also once the session has ended the client's seat
 
 	logLimit *rate.Limiter // of the lines of its log; nil before the first one
 }
@@ -70,9 +71,9 @@ func (s *seat) on(e seatEvent) { s.state = seatTransitions[s.state][e] }
 // SeatRequest is how a client asks for a seat.
 type SeatRequest struct {
 	wire.Join
-	Test    bool        // the client was opened through the API
-	Address string      // that its connection comes from, without its port; empty for a client within the service
-	kept    *store.Kept // that was loaded for it; nil for nothing
+	Test    bool    // the client was opened through the API
+	Address string  // that its connection comes from, without its port; empty for a client within the service
+	loaded  *loaded // for it, by Prepare; nil for nothing
 }
 
 // Seating is what a client gets that was given a seat.
@@ -118,13 +119,11 @@ func (r *Runner) TakeSeat(j SeatRequest) (Seating, error) {
 		var err error
 		n, err = r.session.Join(j.Name, j.Role)
 		if err != nil {
-			if j.kept != nil {
-				r.log.Release(j.kept.Player, j.kept.Fence)
-			}
 			return Seating{}, err
 		}
-		if j.kept != nil {
-			r.session.LoadKept(n, session.Kept{Fence: j.kept.Fence, Values: j.kept.Values})
+		if j.loaded != nil {
+			r.session.LoadKept(n, session.Kept{Fence: j.loaded.kept.Fence, Values: j.loaded.kept.Values})
+			j.loaded.isSeated = true
 		}
 		r.addSeat(n)
 	}
@@ -141,7 +140,7 @@ func (r *Runner) TakeSeat(j SeatRequest) (Seating, error) {
 // recoverSeats makes the seats of a session that goes on: they wait for their clients.
 func (r *Runner) recoverSeats(tokens map[int][][]byte) {
 	for _, c := range r.session.Clients() {
-		s := &seat{state: seatWaiting, row: r.newSeatRow(c)}
+		s := &seat{state: seatWaiting, row: r.newSeatRow(c), lease: r.leaseOf(c.Number)}
 		for _, hash := range tokens[c.Number] {
 			if len(hash) == sha256.Size {
 				s.tokens = append(s.tokens, tokenHash(hash))
@@ -153,6 +152,12 @@ func (r *Runner) recoverSeats(tokens map[int][][]byte) {
 		r.meters.clients.Inc()
 		r.waitForReturn(s, r.now())
 	}
+}
+
+// leaseOf returns the lease with which a client was seated.
+func (r *Runner) leaseOf(client int) lease {
+	player, fence := r.session.KeptFence(client)
+	return lease{player, fence}
 }
 
 // newSeatRow returns the row of a client's seat.
@@ -173,7 +178,7 @@ func (r *Runner) addSeat(n int) {
 		r.transcript.Joined(me)
 	}
 	row := r.newSeatRow(me)
-	r.seats[n] = &seat{row: row}
+	r.seats[n] = &seat{row: row, lease: r.leaseOf(n)}
 	r.watchers.observer.Joined(n)
 	r.recorder.Seat(row)
 	r.meters.clients.Inc()
@@ -286,8 +291,8 @@ func (r *Runner) Leave(client int, reason string) {
 	r.voidTokens(s, tokenHash{})
 	s.tokens = nil
 	r.storeTokens(s)
-	if r.players != nil {
-		r.leaving = append(r.leaving, r.leaseOf(client))
+	if s.lease.fence > 0 {
+		r.leaving = append(r.leaving, s.lease)
 	}
 	r.session.Leave(client)
 	r.noteInTranscript(syntax.MoveLeave, client)

@@ -115,8 +115,7 @@ function Step({ link }: { link: ReasonLink }) {
       </div>
       {(link.changes ?? []).map((c) => (
         <div key={c.of} className="pl-3">
-          {c.of}: <span className="value">{c.old === undefined ? "new" : JSON.stringify(c.old)}</span> →{" "}
-          <span className="value">{JSON.stringify(c.new)}</span>
+          {c.of}: <span className="value">{c.old_text ?? "new"}</span> → <span className="value">{c.new_text}</span>
         </div>
       ))}
       {link.line !== undefined && (

@@ -409,7 +409,7 @@ export type ReasonLink = {
   line?: number;
   client?: number;
   checks?: { text: string; result: string; values: Record<string, string> }[];
-  changes?: { of: string; old?: unknown; new: unknown }[];
+  changes?: { of: string; old_text?: string; new_text: string }[];
   end?: "input" | "timer" | "start";
 };
 export type Reason = {
