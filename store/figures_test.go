@@ -2,9 +2,9 @@ package store
 
 import (
 	"context"
-	"fmt"
 	"os"
 	"slices"
+	"strconv"
 	"sync"
 	"testing"
 	"time"
@@ -15,44 +15,40 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// slowest is a tracer that keeps how long the slowest statement took.
-type slowest struct {
+// durations is a tracer that keeps how long each statement took.
+type durations struct {
 	mu   sync.Mutex
-	took time.Duration
-	sql  string
+	took []time.Duration
 }
 
 type beganKey struct{}
 
-func (s *slowest) TraceQueryStart(ctx context.Context, _ *pgx.Conn, d pgx.TraceQueryStartData) context.Context {
-	return context.WithValue(ctx, beganKey{}, [2]any{time.Now(), d.SQL})
+func (d *durations) TraceQueryStart(ctx context.Context, _ *pgx.Conn, _ pgx.TraceQueryStartData) context.Context {
+	return context.WithValue(ctx, beganKey{}, time.Now())
 }
 
-func (s *slowest) TraceQueryEnd(ctx context.Context, _ *pgx.Conn, _ pgx.TraceQueryEndData) {
-	began, ok := ctx.Value(beganKey{}).([2]any)
+func (d *durations) TraceQueryEnd(ctx context.Context, _ *pgx.Conn, _ pgx.TraceQueryEndData) {
+	began, ok := ctx.Value(beganKey{}).(time.Time)
 	if !ok {
 		return
 	}
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	if took := time.Since(began[0].(time.Time)); took > s.took {
-		s.took = took
-		s.sql = began[1].(string)
-	}
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	d.took = append(d.took, time.Since(began))
 }
 
 // Thirty days of recordings, of a session after the other: retention keeps them within their bound, and no statement
 // holds up others. KAMERAD_DAYS says how many days.
 func TestRetentionHoldsForDays(t *testing.T) {
-	days := 1
-	if _, err := fmt.Sscan(os.Getenv("KAMERAD_DAYS"), &days); err != nil {
-		days = 1
+	days := 2
+	if n, err := strconv.Atoi(os.Getenv("KAMERAD_DAYS")); err == nil {
+		days = n
 	}
 	s, _ := opened(t)
 	ctx := t.Context()
 	const bound = 30_000_000
 	most := int64(0)
-	tracer := &slowest{}
+	tracer := &durations{}
 	for day := range days {
 		for range 24 {
 			x := openOne(t, s)
@@ -86,12 +82,17 @@ func TestRetentionHoldsForDays(t *testing.T) {
 		require.NoError(t, row.Scan(&bytes))
 		most = max(most, bytes)
 	}
+	// The slowest of all waited for the disk, which others write to as well: one in a thousand may.
+	slices.Sort(tracer.took)
+	n := len(tracer.took)
+	slow := tracer.took[n*999/1000]
 	t.Logf(
-		"%d days, %d MB of calls at most, the slowest statement took %s: %.60s", days, most/1_000_000, tracer.took,
-		tracer.sql,
+		"%d days, %d MB of calls at most; of %d statements 999 in 1000 took at most %s, the slowest %s",
+		days, most/1_000_000, n, slow, tracer.took[n-1],
 	)
+	assert.Greater(t, n, 1000, "retention deleted")
 	assert.Less(t, most, int64(bound))
-	assert.Less(t, tracer.took, 2*time.Second)
+	assert.Less(t, slow, 100*time.Millisecond)
 }
 
 // What is stored through Append, with everything that it checks, beside a bare insert of the same rows.

@@ -68,7 +68,7 @@ func (s *Store) DeleteRecording(ctx context.Context, session int64) error {
 }
 
 // deletedAtOnce is how many rows one statement deletes: no statement is to hold others up.
-const deletedAtOnce = 500
+const deletedAtOnce = 100
 
 // deleteSome deletes a part of the recording of a session that has closed, and reports whether nothing is left.
 func (s *Store) deleteSome(ctx context.Context, session int64) (done bool, err error) {

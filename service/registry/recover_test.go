@@ -35,9 +35,11 @@ func (s *shelf) CloseSession(_ context.Context, _ int64, reason string, _ int64)
 func (s *shelf) TakeOpen(context.Context) ([]store.Recorded, error) {
 	return []store.Recorded{s.row}, nil
 }
+
 func (s *shelf) Recorded(context.Context, int64) (store.Recorded, error) {
 	return s.row, nil
 }
+
 func (s *shelf) SessionTokens(context.Context, int64) (map[int][][]byte, error) {
 	return map[int][][]byte{}, nil
 }
@@ -45,9 +47,11 @@ func (s *shelf) Now(context.Context) (time.Time, error) { return time.Now(), nil
 func (s *shelf) Lease(context.Context, string, string, int64) (store.Kept, error) {
 	return store.Kept{}, nil
 }
+
 func (s *shelf) NewestCheckpoint(context.Context, int64, int64, uint64) (*store.Checkpoint, error) {
 	return nil, nil
 }
+
 func (s *shelf) Batches(_ context.Context, _, from int64, _ int) ([]store.Batch, error) {
 	if s.away {
 		return nil, errors.New("the database is away")
@@ -65,6 +69,7 @@ func (s *shelf) batches() []store.Batch {
 	}
 	return nil
 }
+
 func (s *shelf) Append(context.Context, store.Entries) (store.Result, error) {
 	return store.Result{}, nil
 }
