@@ -23,6 +23,7 @@ import (
 	"io"
 	"net/http"
 	"net/url"
+	"strconv"
 	"strings"
 
 	"github.com/gorilla/websocket"
@@ -192,6 +193,28 @@ func (c Client) DrillOf(ctx context.Context, id int64, name, file string) (d Wri
 		ctx, "GET", fmt.Sprintf("/api/sessions/%d/drill?%s", id, url.Values{"name": {name}, "file": {file}}.Encode()),
 		nil, &d,
 	)
+	return d, err
+}
+
+// DrillStretch is a part of a recording of which a drill is written, and what the drill calls what lies beside it.
+type DrillStretch struct {
+	From, To  int64  // ticks; To is 0 for the recording's end
+	Name      string // of the drill
+	Contract  string // its file
+	Recording string // its file: an export up to the tick From
+}
+
+// DrillOfStretch writes a drill that begins from a recording at a tick, does again what clients have done until another
+// one, and expects what came of it.
+func (c Client) DrillOfStretch(ctx context.Context, id int64, s DrillStretch) (d WrittenDrill, err error) {
+	query := url.Values{
+		"from":      {strconv.FormatInt(s.From, 10)},
+		"to":        {strconv.FormatInt(s.To, 10)},
+		"name":      {s.Name},
+		"file":      {s.Contract},
+		"recording": {s.Recording},
+	}
+	err = c.call(ctx, "GET", fmt.Sprintf("/api/recordings/%d/drill?%s", id, query.Encode()), nil, &d)
 	return d, err
 }
 

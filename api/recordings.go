@@ -35,10 +35,13 @@ func (c Client) Replay(ctx context.Context, session, to int64) (out Replayed, er
 	return out, err
 }
 
-// Export writes the recording of a session as lines of JSON, with the session's key: all that it takes to play it
-// elsewhere.
-func (c Client) Export(ctx context.Context, session int64, w io.Writer) error {
+// Export writes the recording of a session as lines of JSON up to a tick, less than 0 for its end, with the session's
+// key: all that it takes to play it elsewhere.
+func (c Client) Export(ctx context.Context, session, to int64, w io.Writer) error {
 	path := fmt.Sprintf("%s/api/recordings/%d/export", strings.TrimSuffix(c.Service, "/"), session)
+	if to >= 0 {
+		path += fmt.Sprintf("?to=%d", to)
+	}
 	req, err := http.NewRequestWithContext(ctx, "GET", path, nil)
 	if err != nil {
 		return fmt.Errorf("read the service's address: %w", err)

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"strings"
 
 	"github.com/urfave/cli/v3"
 
@@ -21,14 +22,19 @@ func drillFromCommand() *cli.Command {
 		Name:      "from",
 		Usage:     "write a drill that does again what the clients of a session have done",
 		ArgsUsage: "SESSION",
-		Description: "The session has to be one that was opened with a seed: `kamerad session open NAME --seed 7`. " +
-			"The drill expects the decisions that\n" +
-			"there were, and what the server holds now; it is played once, to see that it comes to the same.",
+		Description: "With --from, the drill begins from the session's recording at that tick, which is written " +
+			"beside it; it goes on to the tick --to.\n" +
+			"Without, the session has to be one that was opened with a seed, `kamerad session open NAME --seed 7`, " +
+			"and the drill begins with it.\n" +
+			"It expects the decisions that there were, and what the server held at its end; it is played once, to " +
+			"see that it comes to the same.",
 		Flags: []cli.Flag{
 			terminal.ServiceFlag(),
 			&cli.StringFlag{Name: "out", Usage: "write it to a `FILE`, beside the contract, in place of printing it"},
 			&cli.StringFlag{Name: "name", Usage: "what the drill is `CALLED`"},
 			&cli.StringFlag{Name: "contract", Usage: "the `FILE` that it names as its contract, beside it"},
+			&cli.Int64Flag{Name: "from", Usage: "begin with this `TICK` of the recording"},
+			&cli.Int64Flag{Name: "to", Usage: "end with this `TICK` of the recording, not with its end"},
 		},
 		Action: func(ctx context.Context, c *cli.Command) error {
 			admin, id, _, err := oneSession(c, "SESSION", 1)
@@ -39,56 +45,110 @@ func drillFromCommand() *cli.Command {
 			if err != nil {
 				return err
 			}
-			file := c.String("contract")
-			if file == "" {
-				file = s.Contract + ".kam"
+			w := &writtenFiles{
+				contract: c.String("contract"),
+				out:      c.String("out"),
+				version:  s.Version,
+				of:       s.Contract,
 			}
-			written, err := admin.DrillOf(ctx, id, c.String("name"), file)
+			if w.contract == "" {
+				w.contract = s.Contract + ".kam"
+			}
+			if c.IsSet("from") || c.IsSet("to") {
+				err = w.writeStretch(ctx, admin, id, c)
+			} else {
+				w.drill, err = admin.DrillOf(ctx, id, c.String("name"), w.contract)
+			}
 			if err != nil {
 				return err
 			}
-			if out := c.String("out"); out != "" {
-				f, err := os.OpenFile(out, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o644)
-				if errors.Is(err, os.ErrExist) {
-					return fmt.Errorf("write %s: there is a file of that name; remove it, or name another", out)
-				}
-				if err == nil {
-					_, err = f.WriteString(written.Text)
-					err = errors.Join(err, f.Close())
-				}
-				if err != nil {
-					return fmt.Errorf("write the drill: %w", err)
-				}
-			} else {
-				fmt.Fprint(c.Root().Writer, written.Text)
+			if w.out == "" {
+				fmt.Fprint(c.Root().Writer, w.drill.Text)
+			} else if err := writeNew(w.out, w.drill.Text); err != nil {
+				return err
 			}
-			return playWritten(ctx, admin, c, s, file, written)
+			return w.play(ctx, admin)
 		},
 	}
 }
 
-// playWritten plays a written drill on the session's own version, and says on the standard error what came of it.
+// writtenFiles are a drill that was written of a session, and what lies beside it.
+type writtenFiles struct {
+	drill     api.WrittenDrill
+	out       string // its file; empty when it is printed
+	contract  string // the file that it calls its contract
+	of        string // the name of that contract in the service
+	version   int
+	recording string // the file from which it begins; empty for none
+	recorded  string // what is in that
+}
+
+// writeStretch writes a drill of a stretch of a recording, and the recording up to that beside it.
+func (w *writtenFiles) writeStretch(ctx context.Context, admin api.Client, id int64, c *cli.Command) (err error) {
+	stem, is := strings.CutSuffix(w.out, ".drill")
+	if !is || c.Int64("from") < 0 {
+		return errors.New("write a drill from a recording: name its file with --out, such as wound.drill; the " +
+			"recording is written beside it as wound.ndjson, up to the tick --from")
+	}
+	path := stem + exportSuffix
+	w.recording = filepath.Base(path)
+	w.drill, err = admin.DrillOfStretch(ctx, id, api.DrillStretch{
+		From:      c.Int64("from"),
+		To:        c.Int64("to"),
+		Name:      c.String("name"),
+		Contract:  w.contract,
+		Recording: w.recording,
+	})
+	if err != nil {
+		return err
+	}
+	var recorded strings.Builder
+	if err := admin.Export(ctx, id, c.Int64("from"), &recorded); err != nil {
+		return err
+	}
+	w.recorded = recorded.String()
+	return writeNew(path, w.recorded)
+}
+
+// writeNew writes a file that must not be there yet. It is for its owner alone: a recording has the session's key.
+func writeNew(path, text string) error {
+	f, err := os.OpenFile(path, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600)
+	if errors.Is(err, os.ErrExist) {
+		return fmt.Errorf("write %s: there is a file of that name; remove it, or name another", path)
+	}
+	if err == nil {
+		_, err = f.WriteString(text)
+		err = errors.Join(err, f.Close())
+	}
+	if err != nil {
+		return fmt.Errorf("write the drill: %w", err)
+	}
+	return nil
+}
+
+// play plays a written drill on the session's own version, and says on the standard error what came of it.
 //
 // The drill goes to standard output and this to standard error, so that the first can be written to a
 // file by the shell.
-func playWritten(
-	ctx context.Context, admin api.Client, c *cli.Command, s api.Session, file string, written api.WrittenDrill,
-) error {
-	version, err := admin.Version(ctx, s.Contract, s.Version)
+func (w *writtenFiles) play(ctx context.Context, admin api.Client) error {
+	version, err := admin.Version(ctx, w.of, w.version)
 	if err != nil {
 		return err
 	}
 	open := func(name string) (string, error) {
-		if name == file {
+		switch name {
+		case w.contract:
 			return version.Source, nil
+		case w.recording:
+			return w.recorded, nil
 		}
 		return contract.Files(version.Files).Open(name)
 	}
 	name := "the drill"
-	if out := c.String("out"); out != "" {
-		name = filepath.Base(out)
+	if w.out != "" {
+		name = filepath.Base(w.out)
 	}
-	list, problems := drill.Load(name, written.Text, open)
+	list, problems := drill.Load(name, w.drill.Text, open)
 	if len(problems) > 0 {
 		return fmt.Errorf("read what was written: %w", problems)
 	}
@@ -96,10 +156,10 @@ func playWritten(
 	if err != nil {
 		return err
 	}
-	if written.Left > 0 {
+	if w.drill.Left > 0 {
 		fmt.Fprintln(
 			os.Stderr, terminal.Warn.Sprintf(
-				"%s that no drill can say stand as comments", plural(written.Left, "message"),
+				"%s that no drill can say stand as comments", plural(w.drill.Left, "message"),
 			),
 		)
 	}

@@ -125,7 +125,7 @@ func exportRecording(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	return admin.Export(ctx, id, c.Root().Writer)
+	return admin.Export(ctx, id, -1, c.Root().Writer)
 }
 
 // deleteRecording is `kamerad record delete`.

@@ -54,6 +54,8 @@ type Drill struct {
 	Contract *contract.Contract
 	Seed     uint64                     // where the session's dice and numbers come from
 	Settings map[string]json.RawMessage // of the session
+	start    *start                     // the recording from which it begins; nil for a new session
+	restarts bool                       // it kills the session's process, so that its calls have to be recorded
 	Clients  []string                   // that join at some time
 	lines    []line
 	faults   []*faultPattern // that are asked for
@@ -196,11 +198,19 @@ func (l *loader) drill(d *syntax.Drill) *Drill {
 	for _, s := range d.Settings {
 		k.setting(made, s)
 	}
+	if d.Recording != nil {
+		made.start = l.start(d, c)
+		if made.start == nil {
+			return nil
+		}
+		k.seated(made.start.clients)
+	}
 	k.gather(d.Lines)
 	made.Clients = k.order
 	made.lines = k.lines(d.Lines)
 	made.notices = k.notices
 	made.weighs = k.weighs
+	made.restarts = k.restarts
 	made.faults = k.faults
 	if len(l.problems) > before {
 		return nil
@@ -218,8 +228,11 @@ type checker struct {
 	notices map[string]bool // properties whose changes are asked for
 	weighs  bool            // bytes are asked for
 	faults  []*faultPattern // that are asked for
-	hosts   map[string]bool // clients that play at the server itself
-	in      map[string]bool // clients that are surely in, before the line that is checked
+
+	restarts bool // the session's process is killed
+
+	hosts map[string]bool // clients that play at the server itself
+	in    map[string]bool // clients that are surely in, before the line that is checked
 }
 
 // line is a checked line: it is run by its do.
@@ -352,6 +365,15 @@ func (k *checker) line(l syntax.DrillLine) func(r *run) error {
 	case *syntax.DrillWait:
 		clear(k.in)
 		return k.wait(n)
+	case *syntax.DrillKeep:
+		return k.keep(n)
+	case *syntax.DrillRestart:
+		clear(k.in)
+		return k.restart(n)
+	case *syntax.DrillNext:
+		clear(k.in)
+		clear(k.Names) // what they stand for is of the session before
+		return func(r *run) error { return r.nextSession() }
 	case *syntax.DrillExpect:
 		e := k.expect(n)
 		if e == nil {

@@ -81,6 +81,9 @@ type run struct {
 	dice    *rand.Rand                 // of `roll` in the drill, and of the links
 	took    []int64                    // see Result.Took
 	failed  *line                      // the one that failed; nil while all is well
+	opened  session.Options            // of the session
+	earlier int64                      // ticks of the sessions before it
+	log     inputLog                   // what the session was given; empty unless the drill kills its process
 
 	faultsSeen int             // how many of the stage's faults were looked at
 	ctx        context.Context // ends a run that takes too long
@@ -113,7 +116,7 @@ func (d *Drill) Run(ctx context.Context, o Options) (*Result, error) {
 		File:    d.File,
 		Line:    d.Line,
 		Passed:  err == nil,
-		Ticks:   r.stage.session.Now(),
+		Ticks:   r.earlier + r.stage.session.Now(),
 		Virtual: r.stage.now,
 		Took:    r.took,
 		Shaken:  o.Shaken,
@@ -145,12 +148,7 @@ func (d *Drill) run(ctx context.Context, o Options, explain bool) (*run, error) 
 	if o.Seed != 0 {
 		seed = o.Seed
 	}
-	s, err := session.New(d.Contract, session.Options{
-		Key:      Key(seed),
-		Prove:    true,
-		Trace:    explain,
-		Settings: d.Settings,
-	})
+	s, opened, err := d.open(seed, explain)
 	if err != nil {
 		return nil, err
 	}
@@ -164,7 +162,13 @@ func (d *Drill) run(ctx context.Context, o Options, explain bool) (*run, error) 
 		links:   map[string]link.Conditions{},
 		steady:  map[string]bool{},
 		dice:    dice(seed),
+		opened:  opened,
 		ctx:     ctx,
+	}
+	if d.restarts {
+		if err := r.log.begin(s); err != nil {
+			return nil, err
+		}
 	}
 	r.stage.trace = o.Trace
 	r.stage.test = o.Tamper
@@ -174,6 +178,11 @@ func (d *Drill) run(ctx context.Context, o Options, explain bool) (*run, error) 
 	}
 	if explain {
 		r.stage.history = &history{names: map[int]string{}}
+	}
+	if d.start != nil {
+		if err := r.takeSeats(d.start.clients); err != nil {
+			return r, err
+		}
 	}
 	if err := r.lines(d.lines); err != nil {
 		return r, err
@@ -426,6 +435,9 @@ func (r *run) move(verb syntax.DrillMoveVerb, name string) error {
 	return nil
 }
 
+// neverRenewed is how long a press waits to be renewed that only lines renew: it may be added to a time.
+const neverRenewed time.Duration = math.MaxInt64 / 4
+
 // press presses or releases a hold. What is held is renewed until it is released; what is pressed is only when a line
 // renews it.
 //
@@ -440,8 +452,7 @@ func (r *run) press(verb syntax.DrillVerb, p *player, m wire.FromClient, a *act,
 		o := r.stage.ask(p, m, a)
 		every := time.Duration(h.Ms) * time.Millisecond / 3
 		if verb == syntax.VerbPresses {
-			// Never, without an overflow when it is added to the time.
-			every = math.MaxInt64 / 4
+			every = neverRenewed
 		}
 		p.holds = append(p.holds, &hold{o.message, every, r.stage.now + every})
 		return nil

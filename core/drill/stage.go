@@ -3,6 +3,7 @@ package drill
 import (
 	"cmp"
 	"encoding/binary"
+	"encoding/json"
 	"fmt"
 	"hash/fnv"
 	"io"
@@ -38,11 +39,14 @@ type stage struct {
 	test     func(client int, f *wire.Frame) *wire.Frame
 	drill    *Drill
 	observer session.Observer // nil for none
+	// what players keep, by the clients' names in the drill and the properties' full names
+	kept map[string]map[string]json.RawMessage
 }
 
 // player is a client at the other end of a link, with what a server keeps for it in between.
 type player struct {
 	name     string
+	known    string // its name in the session; empty for the same
 	number   int
 	up, down *link.Link // to the server, and from it
 	reader   *wire.Reader
@@ -162,6 +166,7 @@ func newStage(d *Drill, s *session.Session) *stage {
 	return &stage{
 		drill:   d,
 		session: s,
+		kept:    map[string]map[string]json.RawMessage{},
 		outline: s.Contract().Outline(),
 		second:  rate,
 		tick:    time.Second / time.Duration(rate),
@@ -229,25 +234,36 @@ func (w *stage) join(name, as string, c link.Conditions, shaken *Shaking, host b
 	if err != nil {
 		return nil, err
 	}
+	if values := w.kept[name]; len(values) > 0 {
+		w.session.LoadKept(n, session.Kept{Values: values})
+	}
 	p := &player{
 		name:   name,
 		host:   host,
 		number: n,
-		reader: w.session.Reader(n),
-		stalls: shaken.stalls(name),
+	}
+	if err := w.add(p, c, shaken); err != nil {
+		return nil, err
 	}
 	if w.observer != nil {
 		w.observer.Joined(n)
 	}
-	p.copy.Me = n
+	return p, nil
+}
+
+// add adds a player of a client that has a seat in the session, over a link of its own.
+func (w *stage) add(p *player, c link.Conditions, shaken *Shaking) (err error) {
+	p.reader = w.session.Reader(p.number)
+	p.stalls = shaken.stalls(p.name)
+	p.copy.Me = p.number
 	p.copy.OmitChanges = len(w.drill.notices) == 0
-	seed := shaken.seed(name)
+	seed := shaken.seed(p.name)
 	p.up, err = link.New(seed, c)
 	if err == nil {
 		p.down, err = link.New(seed+1, c)
 	}
 	w.players = append(w.players, p)
-	return p, err
+	return err
 }
 
 // send puts a message of a client on its way. All messages are numbered, so that those that arrive together are met in
@@ -280,6 +296,9 @@ func (w *stage) step() error {
 		return err
 	}
 	step := w.session.Tick()
+	for _, k := range step.Kept {
+		w.keep(w.nameOf(k.Player), k.Property, k.Value)
+	}
 	if w.history != nil {
 		w.history.keep(step)
 	}

@@ -47,27 +47,46 @@ type line struct {
 	Frames   uint32          `json:"frames,omitempty"`
 }
 
-// Export writes a recording as lines of JSON (NDJSON): the head, and then each call. It has all that it takes to play
-// the session elsewhere, and its key.
-func Export(ctx context.Context, w io.Writer, head Head, source Source) error {
+// Export writes a recording as lines of JSON (NDJSON): the head, and then each call up to a tick, less than 0 for its
+// end. It has all that it takes to play the session elsewhere, and its key.
+func Export(ctx context.Context, w io.Writer, head Head, source Source, to int64) error {
 	head.Recording = "kamerad"
 	out := bufio.NewWriter(w)
-	to := json.NewEncoder(out)
-	to.SetEscapeHTML(false)
-	if err := to.Encode(head); err != nil {
+	lines := json.NewEncoder(out)
+	lines.SetEscapeHTML(false)
+	if err := lines.Encode(head); err != nil {
 		return fmt.Errorf("export a recording: %w", err)
 	}
+	last := int64(0)
+	err := EachCall(ctx, source, func(c *session.Call) (bool, error) {
+		if to >= 0 && last >= to {
+			return false, nil
+		}
+		if c.Type == session.CallTick {
+			last = c.Tick
+		}
+		if err := lines.Encode(lineOf(c)); err != nil {
+			return false, fmt.Errorf("export a recording: %w", err)
+		}
+		return true, nil
+	})
+	if err != nil {
+		return err
+	}
+	return out.Flush()
+}
+
+// EachCall goes through the calls of a recording from its beginning, until visit returns false or an error. A call
+// holds until visit returns.
+func EachCall(ctx context.Context, source Source, visit func(*session.Call) (more bool, err error)) error {
 	for number := int64(1); ; number++ {
 		batch, err := source.Batch(ctx, number)
-		if err != nil {
+		if batch == nil || err != nil {
 			return err
-		}
-		if batch == nil {
-			break
 		}
 		calls, err := decompress(batch.Data)
 		if err != nil {
-			return fmt.Errorf("export a recording: batch %d: %w", number, err)
+			return fmt.Errorf("read a recording: batch %d: %w", number, err)
 		}
 		d := decoder{in: calls, tick: batch.After}
 		for {
@@ -78,12 +97,12 @@ func Export(ctx context.Context, w io.Writer, head Head, source Source) error {
 			if c == nil {
 				break
 			}
-			if err := to.Encode(lineOf(c)); err != nil {
-				return fmt.Errorf("export a recording: %w", err)
+			more, err := visit(c)
+			if !more || err != nil {
+				return err
 			}
 		}
 	}
-	return out.Flush()
 }
 
 // lineOf returns a call as a line.

@@ -28,7 +28,7 @@ func TestAnExportIsPlayedElsewhere(t *testing.T) {
 		Key:      s.options.Key[:],
 	}
 	var raw bytes.Buffer
-	require.NoError(t, record.Export(t.Context(), &raw, head, &s.Recording))
+	require.NoError(t, record.Export(t.Context(), &raw, head, &s.Recording, -1))
 	assert.Contains(t, raw.String(), `{"call":"Ask","client":1,"ask":{"seq":1,"request":"Diver.hit","args":[30]}}`)
 	read, recording, err := record.Import(bytes.NewReader(raw.Bytes()))
 	require.NoError(t, err)

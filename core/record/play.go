@@ -63,11 +63,17 @@ func (p *Player) Seek(ctx context.Context, tick int64) error {
 	if err := p.rewind(ctx, tick); err != nil {
 		return err
 	}
-	for p.session.Now() < tick {
+	return p.Each(ctx, tick, func(*session.Step) {})
+}
+
+// Each plays ticks up to one, or to the end of the recording, and tells of each. Seek has to come first.
+func (p *Player) Each(ctx context.Context, until int64, ticked func(*session.Step)) error {
+	for p.session.Now() < until {
 		step, err := p.Next(ctx)
 		if err != nil || step == nil {
 			return err
 		}
+		ticked(step)
 	}
 	return nil
 }

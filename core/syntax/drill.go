@@ -15,18 +15,20 @@ type DrillFile struct {
 	Drills []*Drill
 }
 
-// Drill is `drill "NAME"`, `use "FILE" seed N`, and its lines.
+// Drill is `drill "NAME"`, `use "FILE" seed N` or `use "FILE" from "RECORDING" at N`, and its lines.
 type Drill struct {
-	At       Span
-	Name     *Literal
-	Contract *Literal
-	Seed     *Number // nil when absent
-	Settings []Set
-	Lines    []DrillLine
+	At        Span
+	Name      *Literal
+	Contract  *Literal
+	Seed      *Number  // nil when absent
+	Recording *Literal // the file of the recording from which it begins; nil for none
+	Tick      *Number  // of the recording; nil for its end
+	Settings  []Set
+	Lines     []DrillLine
 }
 
 // DrillLine is a line of a drill: *Let, *DrillJoin, *DrillLink, *DrillSet, *DrillAct, *DrillMove, *DrillSkip,
-// *DrillWait, *DrillExpect or *DrillLoop.
+// *DrillWait, *DrillKeep, *DrillRestart, *DrillNext, *DrillExpect or *DrillLoop.
 type DrillLine interface{ Span() Span }
 
 // DrillJoin is `clients a, b as ROLE`, `host a` or `join a`, each with or without `meanwhile`.
@@ -127,6 +129,25 @@ type DrillWait struct {
 	Until  *DrillExpect // nil for a plain wait
 }
 
+// DrillKeep is `NAME keeps KIND.PROPERTY = VALUE`: what a player has from an earlier session.
+type DrillKeep struct {
+	At     Span
+	Who    Ident
+	Target Expr
+	Value  Expr
+}
+
+// DrillRestart is `restart`, `restart losing N ticks` or `restart at N`: the session's process is killed, and the
+// session recovered.
+type DrillRestart struct {
+	At     Span
+	Losing *Number // how many of the last ticks were not kept; nil for none
+	Tick   *Number // with which it goes on; nil for five seconds later
+}
+
+// DrillNext is `next session`: everyone leaves, the session is closed, and another one is opened.
+type DrillNext struct{ At Span }
+
 // DrillExpectation says what is expected of a client, of the server or of everyone.
 type DrillExpectation string
 
@@ -174,16 +195,19 @@ type DrillLoop struct {
 //revive:disable:exported The lines have this one method, which is documented once.
 
 // Span returns the place of a node in its source.
-func (n *Drill) Span() Span       { return n.At }
-func (n *DrillJoin) Span() Span   { return n.At }
-func (n *DrillLink) Span() Span   { return n.At }
-func (n *DrillSet) Span() Span    { return n.At }
-func (n *DrillAct) Span() Span    { return n.At }
-func (n *DrillMove) Span() Span   { return n.At }
-func (n *DrillSkip) Span() Span   { return n.At }
-func (n *DrillWait) Span() Span   { return n.At }
-func (n *DrillExpect) Span() Span { return n.At }
-func (n *DrillLoop) Span() Span   { return n.At }
+func (n *Drill) Span() Span        { return n.At }
+func (n *DrillJoin) Span() Span    { return n.At }
+func (n *DrillLink) Span() Span    { return n.At }
+func (n *DrillSet) Span() Span     { return n.At }
+func (n *DrillAct) Span() Span     { return n.At }
+func (n *DrillMove) Span() Span    { return n.At }
+func (n *DrillSkip) Span() Span    { return n.At }
+func (n *DrillWait) Span() Span    { return n.At }
+func (n *DrillKeep) Span() Span    { return n.At }
+func (n *DrillRestart) Span() Span { return n.At }
+func (n *DrillNext) Span() Span    { return n.At }
+func (n *DrillExpect) Span() Span  { return n.At }
+func (n *DrillLoop) Span() Span    { return n.At }
 
 //revive:enable:exported
 
@@ -217,8 +241,9 @@ type drillParser struct {
 	lines int
 }
 
-const drillHint = "one of clients, host, join, leave, link, cut, back, set, give, let, settle, wait, repeat, for, " +
-	"expect, or a client with asks, writes, holds, presses, renews, releases, forges or skips"
+const drillHint = "one of clients, host, join, leave, link, cut, back, set, give, let, settle, wait, restart, " +
+	"next session, repeat, for, expect, or a client with asks, writes, holds, presses, renews, releases, forges, " +
+	"skips or keeps"
 
 // top reads the head of a drill or one line of the last one.
 func (p *drillParser) top() {
@@ -239,8 +264,14 @@ func (p *drillParser) top() {
 	p.file.Drills = append(p.file.Drills, d)
 	p.expect("use", "and the contract, as in use \"tidewreck.kam\" seed 7")
 	d.Contract = p.text("the name of a contract's file")
-	if p.accept("seed") {
+	switch {
+	case p.accept("seed"):
 		d.Seed = p.number("the seed")
+	case p.accept("from"):
+		d.Recording = p.text("the file of a recording")
+		if p.accept("at") {
+			d.Tick = p.number("the tick from which it goes on")
+		}
 	}
 	if p.accept("with") {
 		d.Settings = append(d.Settings, p.set())
@@ -276,6 +307,14 @@ func (p *drillParser) line() DrillLine {
 		n := &DrillSkip{Who: p.client()}
 		p.take()
 		n.Count = p.number("how many numbers")
+		n.At = at()
+		return n
+	case next.Kind == Name && !next.Newline && next.Text == "keeps":
+		n := &DrillKeep{Who: p.client()}
+		p.take()
+		n.Target = p.postfix()
+		p.expect("=", "and a value, as in ana keeps Diver.tint = teal")
+		n.Value = p.expr()
 		n.At = at()
 		return n
 	case p.accept("let"):
@@ -323,6 +362,22 @@ func (p *drillParser) line() DrillLine {
 		return n
 	case p.accept("settle"):
 		return &DrillWait{At: at(), Settle: true}
+	case p.accept("restart"):
+		n := &DrillRestart{}
+		if p.accept("at") {
+			n.Tick = p.number("the tick with which the session goes on")
+		}
+		if p.accept("losing") {
+			n.Losing = p.number("how many of the last ticks were not kept")
+			if !p.accept("tick") {
+				p.expect("ticks", "as in restart losing 10 ticks")
+			}
+		}
+		n.At = at()
+		return n
+	case p.accept("next"):
+		p.expect("session", "as in next session")
+		return &DrillNext{At: at()}
 	case p.accept("wait"):
 		n := &DrillWait{}
 		if p.accept("at") {

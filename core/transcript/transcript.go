@@ -5,6 +5,7 @@
 package transcript
 
 import (
+	"context"
 	"encoding/json"
 	"fmt"
 	"maps"
@@ -14,6 +15,7 @@ import (
 	"strings"
 
 	"kamerad.example/core/contract"
+	"kamerad.example/core/record"
 	"kamerad.example/core/session"
 	"kamerad.example/core/syntax"
 	"kamerad.example/core/wire"
@@ -30,11 +32,13 @@ const (
 type Transcript struct {
 	session  *session.Session
 	seed     uint64
+	from     string // the file of the recording from which the drill begins; empty for a new session
+	began    int64  // the tick from which it begins
 	settings map[string]json.RawMessage
 	lines    []noted
-	names    map[int]string    // of clients that are in, or wait to come back
-	cut      map[int]bool      // whose connection is
-	used     map[string]int    // how often a name was given
+	names    map[int]string // of clients that are in, or wait to come back
+	cut      map[int]bool   // whose connection is
+	used     names
 	newest   map[int]uint64    // of requests and writes, by client
 	numbered map[int]uint64    // the same, of what the drill says
 	presses  map[string]uint64 // by client and property
@@ -48,6 +52,7 @@ type Transcript struct {
 type noted struct {
 	after int64
 	text  string
+	next  int64 // of a restart: the tick with which the session goes on; else 0
 }
 
 // New begins a transcript of a session that has not had a tick and whose key is that of the seed.
@@ -58,7 +63,6 @@ func New(s *session.Session, seed uint64, settings map[string]json.RawMessage) *
 		settings: settings,
 		names:    map[int]string{},
 		cut:      map[int]bool{},
-		used:     map[string]int{},
 		newest:   map[int]uint64{},
 		numbered: map[int]uint64{},
 		presses:  map[string]uint64{},
@@ -66,11 +70,173 @@ func New(s *session.Session, seed uint64, settings map[string]json.RawMessage) *
 	}
 }
 
+// Stretch returns the transcript of some ticks of a recording: those after from, up to to. The drill begins from a
+// recording in a file beside it, which has to hold all up to from. The player is somewhere else afterwards.
+func Stretch(ctx context.Context, p *record.Player, from, to int64, file string) (*Transcript, error) {
+	var progress Progress
+	p.FromStart = true
+	p.Check = false
+	if err := p.Seek(ctx, 0); err != nil {
+		return nil, err
+	}
+	s := p.Session()
+	p.Called = progress.Called
+	defer func() { p.Called = nil }()
+	err := p.Each(ctx, from, func(step *session.Step) { progress.Ticked(s, step) })
+	if err != nil {
+		return nil, err
+	}
+	if s.Now() != from {
+		return nil, fmt.Errorf("write a drill of a recording: it has no tick %d; it ends with %d", from, s.Now())
+	}
+	t := after(s, &progress, file)
+	p.Called = t.called
+	err = p.Each(ctx, to, func(step *session.Step) {
+		t.Ticked(step)
+		for _, cut := range step.Cuts {
+			t.Out(cut.Client)
+		}
+	})
+	return t, err
+}
+
+// after begins a transcript of a recorded session that is played again.
+func after(s *session.Session, p *Progress, file string) *Transcript {
+	t := New(s, 0, nil)
+	t.from = file
+	t.began = s.Now()
+	t.end = s.Now()
+	t.used = maps.Clone(p.names)
+	for _, x := range p.Clients {
+		t.names[x.Number] = x.Name
+		t.cut[x.Number] = x.Lost
+		t.newest[x.Number] = x.Seq
+		t.numbered[x.Number] = x.Seq
+		for _, m := range x.Holds {
+			t.presses[t.holdOf(x.Number, &m)] = m.Press
+		}
+	}
+	return t
+}
+
+// holdOf returns under what the press of a hold is noted.
+func (t *Transcript) holdOf(client int, m *wire.Move) string {
+	kind, short, _ := strings.Cut(m.Property, ".")
+	if k := t.kind(kind); k != nil {
+		target, _ := t.target(k, client, m.Entity)
+		return fmt.Sprint(client, target+"."+short)
+	}
+	return ""
+}
+
+// called adds a call of a session that is played again, before it is made.
+func (t *Transcript) called(c *session.Call) {
+	switch c.Type {
+	case session.CallJoin:
+		t.Joined(wire.Client{Number: c.Client, Name: c.Name, Role: c.Role})
+	case session.CallLeave:
+		t.Moved(syntax.MoveLeave, c.Client)
+	case session.CallLost:
+		t.Moved(syntax.MoveCut, c.Client)
+	case session.CallBack:
+		t.Moved(syntax.MoveBack, c.Client)
+	case session.CallAsk:
+		t.Sent(c.Client, &wire.FromClient{Type: wire.MessageAsk, Ask: *c.Ask})
+	case session.CallSteer:
+		m := &wire.FromClient{Type: c.Message, Property: c.Move.Property, Press: c.Move.Press, Value: c.Move.Value}
+		m.Seq = c.Move.Seq
+		m.Entity = c.Move.Entity
+		m.Seen = c.Move.Seen
+		m.Numbers = c.Move.Numbers
+		m.Wide = c.Move.Wide
+		t.Sent(c.Client, m)
+	case session.CallSet:
+		t.set(c)
+	case session.CallHand:
+		t.hand(c)
+	case session.CallLoadKept:
+		t.keeps(c)
+	case session.CallRecover:
+		t.note("restart at %d", c.Tick)
+		if !t.full {
+			t.lines[len(t.lines)-1].next = c.Tick
+		}
+		for _, number := range slices.Sorted(maps.Keys(t.names)) {
+			t.cut[number] = true
+			t.note("cut %s", t.names[number])
+		}
+	}
+}
+
+// keeps adds, before the line in which a client joins, what it has from earlier sessions.
+func (t *Transcript) keeps(c *session.Call) {
+	if t.full {
+		return
+	}
+	join := t.lines[len(t.lines)-1]
+	t.lines = t.lines[:len(t.lines)-1]
+	name := t.names[c.Client]
+	for _, full := range slices.Sorted(maps.Keys(c.Kept.Values)) {
+		kind, short, _ := strings.Cut(full, ".")
+		var p *contract.Property
+		if k := t.kind(kind); k != nil {
+			p = k.Property(short)
+		}
+		if p == nil {
+			continue // a property that the contract no longer has
+		}
+		value, err := p.Type.ParseJSON(c.Kept.Values[full])
+		words, ok := "", false
+		if err == nil {
+			words, ok = t.literal(p.Type, value)
+		}
+		if !ok {
+			t.omit("%s keeps a value of %s that no drill can say", name, full)
+			continue
+		}
+		t.note("%s keeps %s = %s", name, full, words)
+	}
+	t.lines = append(t.lines, join)
+}
+
+// set adds that somebody set a property from outside.
+func (t *Transcript) set(c *session.Call) {
+	of, kind, ok := t.entity(c.Entity)
+	if !ok {
+		return
+	}
+	p := t.kind(kind).Property(c.Property)
+	if p == nil {
+		return
+	}
+	value, err := p.Type.ParseJSON(c.Value)
+	words := ""
+	if err == nil {
+		words, ok = t.literal(p.Type, value)
+	}
+	if err != nil || !ok {
+		t.omit("%s.%s was set to a value that no drill can say", of, c.Property)
+		return
+	}
+	t.note("set %s.%s = %s", of, c.Property, words)
+}
+
+// hand adds that somebody gave an entity to a client from outside.
+func (t *Transcript) hand(c *session.Call) {
+	of, _, ok := t.entity(c.Entity)
+	to, in := t.names[c.Client]
+	if !ok || !in {
+		t.omit("an entity was given away that no drill can name")
+		return
+	}
+	t.note("give %s to %s", of, to)
+}
+
 // note adds a line to the drill, while it is not full.
 func (t *Transcript) note(format string, args ...any) {
 	t.full = t.full || len(t.lines) >= MaxLines
 	if !t.full {
-		t.lines = append(t.lines, noted{t.session.Now(), fmt.Sprintf(format, args...)})
+		t.lines = append(t.lines, noted{after: t.session.Now(), text: fmt.Sprintf(format, args...)})
 	}
 }
 
@@ -80,25 +246,9 @@ func (t *Transcript) omit(format string, args ...any) {
 	t.note("// left out: "+format, args...)
 }
 
-// reserved are names that mean something else in a drill.
-var reserved = []string{"server", "everyone", "nothing", "clients", "self", "caller"}
-
 // Joined notes that a client joins.
 func (t *Transcript) Joined(c wire.Client) {
-	name := strings.Map(func(r rune) rune {
-		if r >= 'a' && r <= 'z' || r >= '0' && r <= '9' {
-			return r
-		}
-		return '_'
-	}, strings.ToLower(c.Name))
-	name = strings.Trim(name, "_")
-	if name == "" || name[0] < 'a' || slices.Contains(reserved, name) {
-		name = "client_" + name
-	}
-	t.used[name]++
-	if t.used[name] > 1 {
-		name = fmt.Sprintf("%s_%d", name, t.used[name])
-	}
+	name := t.used.of(c.Name)
 	t.names[c.Number] = name
 	t.note("join %s as %s meanwhile", name, c.Role)
 }
@@ -539,7 +689,12 @@ func (t *Transcript) Drill(name, file string) (text string, left int, err error)
 		return "", 0, fmt.Errorf("write a drill: the name %q cannot stand in one", name)
 	}
 	var b strings.Builder
-	fmt.Fprintf(&b, "drill %s\nuse \"%s\" seed %d", words, file, t.seed)
+	fmt.Fprintf(&b, "drill %s\nuse \"%s\"", words, file)
+	if t.from != "" {
+		fmt.Fprintf(&b, " from \"%s\" at %d", t.from, t.began)
+	} else {
+		fmt.Fprintf(&b, " seed %d", t.seed)
+	}
 	if len(t.settings) > 0 {
 		var list []string
 		for _, name := range slices.Sorted(maps.Keys(t.settings)) {
@@ -552,7 +707,7 @@ func (t *Transcript) Drill(name, file string) (text string, left int, err error)
 		fmt.Fprintf(&b, " with %s", strings.Join(list, ", "))
 	}
 	b.WriteString("\n\n")
-	at := int64(0)
+	at := t.began
 	wait := func(until int64) {
 		if n := until - at; n == 1 {
 			b.WriteString("wait 1 tick\n")
@@ -567,6 +722,9 @@ func (t *Transcript) Drill(name, file string) (text string, left int, err error)
 		}
 		wait(l.after)
 		b.WriteString(l.text + "\n")
+		if l.next > 0 {
+			at = l.next - 1
+		}
 	}
 	if t.full {
 		fmt.Fprintf(&b, "// more than %d lines: what came after tick %d was not kept\n", MaxLines, t.end)

@@ -1,4 +1,4 @@
-package transcript
+package transcript_test
 
 import (
 	"context"
@@ -18,9 +18,11 @@ import (
 	"kamerad.example/core/contract"
 	"kamerad.example/core/drill"
 	"kamerad.example/core/play"
+	"kamerad.example/core/record"
 	"kamerad.example/core/replicate"
 	"kamerad.example/core/session"
 	"kamerad.example/core/syntax"
+	"kamerad.example/core/transcript"
 	"kamerad.example/core/wire"
 )
 
@@ -66,7 +68,9 @@ func TestATranscriptPlaysTheSame(t *testing.T) {
 	for seed := range uint64(12) {
 		s, err := session.New(c, session.Options{Key: drill.Key(seed + 1)})
 		require.NoError(t, err)
-		notes := New(s, seed+1, nil)
+		notes := transcript.New(s, seed+1, nil)
+		calls := record.NewWriter(0, 1)
+		s.RecordCalls(calls.Record)
 		r := rand.New(rand.NewPCG(seed, 1))
 		var all []*noter
 		join := func(name, role string) {
@@ -190,7 +194,7 @@ func TestATranscriptPlaysTheSame(t *testing.T) {
 				if len(all) > 0 && r.IntN(4) > 0 {
 					client = all[r.IntN(len(all))].me.Number
 				}
-				properties := notes.kind(x.Kind).Properties
+				properties := notes.Kind(x.Kind).Properties
 				if len(properties) == 0 {
 					continue
 				}
@@ -209,6 +213,10 @@ func TestATranscriptPlaysTheSame(t *testing.T) {
 		assert.Contains(t, text, "expect server sees ana.Diver.hull ==")
 		assert.Contains(t, text, "join client_server as player meanwhile")
 		assert.Contains(t, text, "forges")
+		recorded := recordingOf(calls)
+		for _, from := range []int64{0, 4, r.Int64N(100) + 30, r.Int64N(100) + 190} {
+			playStretch(t, c, session.Options{Key: drill.Key(seed + 1)}, recorded, from, from+r.Int64N(80)+1)
+		}
 	}
 	assert.Greater(t, accepted, 200)
 	assert.Greater(t, others, 200)
@@ -216,6 +224,41 @@ func TestATranscriptPlaysTheSame(t *testing.T) {
 	assert.Greater(t, expected["sees"], 200)
 	assert.Greater(t, expected["does"], 50)
 	t.Logf("%d accepted, %d not, %d writes, expected %v", accepted, others, moves, expected)
+}
+
+// recordingOf returns the recording of all that a writer has.
+func recordingOf(w *record.Writer) *record.Recording {
+	batch, _ := w.Take()
+	batch.Data = record.Compress(batch.Data)
+	return &record.Recording{Batches: []record.Batch{batch}}
+}
+
+// playStretch writes a drill of some ticks of a recording, and plays it.
+func playStretch(
+	t *testing.T, c *contract.Contract, o session.Options, recorded *record.Recording, from, to int64,
+) string {
+	var export strings.Builder
+	text, err := beside("tidewreck.kam")
+	require.NoError(t, err)
+	head := record.Head{Engine: record.Revision, Contract: "tidewreck", Source: text, Key: o.Key[:]}
+	require.NoError(t, record.Export(t.Context(), &export, head, recorded, from))
+	notes, err := transcript.Stretch(t.Context(), record.NewPlayer(c, o, recorded), from, to, "wreck.ndjson")
+	require.NoError(t, err)
+	text, _, err = notes.Drill("again", "tidewreck.kam")
+	require.NoError(t, err)
+	list, wrong := drill.Load("again.drill", text, func(name string) (string, error) {
+		if name == "wreck.ndjson" {
+			return export.String(), nil
+		}
+		return beside(name)
+	})
+	require.Empty(t, wrong, text)
+	result, err := list[0].Run(t.Context(), drill.Options{})
+	require.NoError(t, err)
+	if !assert.True(t, result.Passed, "from %d to %d: %+v\n%s", from, to, result.Failure, text) {
+		t.FailNow()
+	}
+	return text
 }
 
 // The drill opens its session with the settings that there were, whatever their types.
@@ -250,7 +293,7 @@ shared Dive { n: int 0..9 = 0; at: vec2 -9..9 step 0.5; on start { n = most; at 
 	}
 	s, err := session.New(c, session.Options{Key: drill.Key(5), Settings: settings})
 	require.NoError(t, err)
-	notes := New(s, 5, settings)
+	notes := transcript.New(s, 5, settings)
 	notes.Ticked(s.Tick())
 	text, left, err := notes.Drill("as it was", "desk.kam")
 	require.NoError(t, err)
@@ -271,7 +314,7 @@ func TestATranscriptThatIsNotWhole(t *testing.T) {
 	c := dive(t)
 	s, err := session.New(c, session.Options{Key: drill.Key(1)})
 	require.NoError(t, err)
-	notes := New(s, 1, nil)
+	notes := transcript.New(s, 1, nil)
 	n, err := s.Join("Ana", "player")
 	require.NoError(t, err)
 	notes.Joined(wire.Client{Number: n, Name: "Ana", Role: "player"})
@@ -293,13 +336,13 @@ func TestATranscriptThatIsNotWhole(t *testing.T) {
 	assert.Equal(t, 4, left, text)
 	assert.Equal(t, 4, strings.Count(text, "// left out: "), text)
 	assert.Contains(t, text, "ana forges Diver.vanish()")
-	for i := range MaxLines + 10 {
+	for i := range transcript.MaxLines + 10 {
 		ask(uint64(10+i), "Diver.get_ready", 0, fmt.Sprint(i%100))
 	}
 	text, _, err = notes.Drill("long", "tidewreck.kam")
 	require.NoError(t, err)
 	assert.Contains(t, text, "was not kept")
-	assert.Less(t, strings.Count(text, "\n"), MaxLines+20)
+	assert.Less(t, strings.Count(text, "\n"), transcript.MaxLines+20)
 	_, _, err = notes.Drill(`a "name"`, "tidewreck.kam")
 	assert.Error(t, err)
 }
@@ -310,14 +353,14 @@ func TestTheWordsOfATranscript(t *testing.T) {
 	c := dive(t)
 	s, err := session.New(c, session.Options{Key: drill.Key(1)})
 	require.NoError(t, err)
-	notes := New(s, 1, nil)
+	notes := transcript.New(s, 1, nil)
 	for i, name := range []string{"Server", "Everyone", "Nothing", "Clients", "Self", "Caller", "Ana"} {
 		notes.Joined(wire.Client{Number: i + 1, Name: name, Role: "player"})
 		want := "client_" + strings.ToLower(name)
 		if name == "Ana" {
 			want = "ana"
 		}
-		assert.Equal(t, want, notes.names[i+1])
+		assert.Equal(t, want, notes.Name(i+1))
 	}
 	notes.Moved(syntax.MoveCut, 7)
 	notes.Moved(syntax.MoveCut, 7)
@@ -332,14 +375,10 @@ func TestTheWordsOfATranscript(t *testing.T) {
 	notes.Sent(7, &write)
 	notes.Moved(syntax.MoveLeave, 7)
 	notes.Moved(syntax.MoveLeave, 7)
-	var lines []string
-	for _, line := range notes.lines[7:] {
-		lines = append(lines, line.text)
-	}
 	assert.Equal(t, []string{
 		"cut ana", "back ana", "ana skips 4", "ana writes Diver.pos = vec(1, 2)",
 		"// left out: ana sent number 5 again", "leave ana",
-	}, lines)
+	}, notes.Lines()[7:])
 	for _, x := range []struct {
 		typ   contract.Type
 		value contract.Value
@@ -347,7 +386,7 @@ func TestTheWordsOfATranscript(t *testing.T) {
 		{contract.Type{Form: contract.FormEntity}, contract.Value{}},
 		{contract.Type{Form: contract.FormClient}, contract.Value{Num: contract.Nothing}},
 	} {
-		words, ok := notes.literal(&x.typ, x.value)
+		words, ok := notes.Literal(&x.typ, x.value)
 		assert.True(t, ok)
 		assert.Equal(t, "nothing", words)
 	}
@@ -362,7 +401,7 @@ func TestDecisionsOfATranscript(t *testing.T) {
 	} {
 		s, err := session.New(c, session.Options{Key: drill.Key(1)})
 		require.NoError(t, err)
-		notes := New(s, 1, nil)
+		notes := transcript.New(s, 1, nil)
 		notes.Joined(wire.Client{Number: 1, Name: "Ana", Role: "player"})
 		m := wire.FromClient{
 			Type: wire.MessageAsk,
@@ -381,7 +420,7 @@ func TestDecisionsOfATranscript(t *testing.T) {
 		step := s.Tick()
 		step.Decisions = []session.Decision{d}
 		notes.Ticked(step)
-		assert.Equal(t, "ana asks Diver.search() "+want, notes.lines[1].text)
+		assert.Equal(t, "ana asks Diver.search() "+want, notes.Lines()[1])
 	}
 }
 
@@ -400,7 +439,7 @@ func TestLiterals(t *testing.T) {
 	} {
 		v, err := c.t.ParseJSON([]byte(raw))
 		require.NoError(t, err)
-		got, ok := (&Transcript{}).literal(c.t, v)
+		got, ok := (&transcript.Transcript{}).Literal(c.t, v)
 		assert.True(t, ok)
 		assert.Equal(t, c.want, got)
 	}

@@ -99,7 +99,7 @@ type Move struct {
 	Entity   uint32          // 0: the one of a shared kind, or the client's own
 	Property string          // Kind.name
 	Press    uint64          // of a hold: counts up from 1 with each new press
-	Value    json.RawMessage // of a write
+	Value    json.RawMessage `json:",omitempty"` // of a write
 	Numbers  [4]int64        // in place of the Value, when the property holds booleans, numbers or vectors: its slots
 	Wide     int             // how many they are; 0 for a Value
 	Seen     int64           // the newest tick that the client has applied

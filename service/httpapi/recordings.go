@@ -1,6 +1,7 @@
 package httpapi
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -43,6 +44,7 @@ func (a *API) withRecordings(r chi.Router) {
 		r.Get("/state", answer(a, a.pastState))
 		r.Get("/why", answer(a, a.why))
 		r.Get("/play", answer(a, a.playStretch))
+		r.Get("/drill", answer(a, a.drillOfStretch))
 		r.Get("/export", a.exportRecording)
 	})
 	r.Get("/players", answer(a, a.players))
@@ -153,10 +155,18 @@ func (a *API) exportRecording(w http.ResponseWriter, r *http.Request) {
 		problems.Send(w, problems.Of(err, r))
 		return
 	}
+	to := int64(-1)
+	if r.URL.Query().Has("to") {
+		to, err = numberQuery(r, "to")
+	}
+	if err != nil {
+		problems.Send(w, problems.Of(err, r))
+		return
+	}
 	row, err := a.recordings.Recorded(r.Context(), id)
 	if err == nil {
 		w.Header().Set("Content-Type", "application/x-ndjson")
-		err = a.past.Export(r.Context(), w, row)
+		err = a.past.Export(r.Context(), w, row, to)
 	}
 	if err != nil {
 		w.Header().Del("Content-Type")
@@ -179,6 +189,40 @@ func (a *API) playStretch(r *http.Request) (out api.PlayedDrill, err error) {
 		return out, err
 	}
 	out, err = a.past.Play(r.Context(), id, from, to)
+	return out, a.pastError(id, err)
+}
+
+// drillOfStretch writes a drill of some ticks of a recording.
+func (a *API) drillOfStretch(r *http.Request) (out api.WrittenDrill, err error) {
+	id, err := a.flushed(r)
+	if err != nil {
+		return out, err
+	}
+	from, err := numberQuery(r, "from")
+	if err != nil {
+		return out, err
+	}
+	to, err := numberQuery(r, "to")
+	if err != nil {
+		return out, err
+	}
+	if to != 0 && to <= from {
+		return out, problems.BadRequest(fmt.Sprintf("a drill from tick %d cannot end with tick %d", from, to))
+	}
+	recorded, err := a.recording(r)
+	if err != nil {
+		return out, err
+	}
+	query := r.URL.Query()
+	files := past.DrillFiles{
+		Name:      cmp.Or(query.Get("name"), fmt.Sprintf("as in session %d from tick %d", id, from)),
+		Contract:  cmp.Or(query.Get("file"), recorded.Contract+".kam"),
+		Recording: cmp.Or(query.Get("recording"), fmt.Sprintf("session%d.ndjson", id)),
+	}
+	if err := checkDrillFiles(files.Name, files.Contract, files.Recording); err != nil {
+		return out, err
+	}
+	out, err = a.past.Drill(r.Context(), id, from, to, files)
 	return out, a.pastError(id, err)
 }
 

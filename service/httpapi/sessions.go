@@ -270,14 +270,24 @@ func (a *API) drillOf(r *http.Request) (out api.WrittenDrill, err error) {
 	if file == "" {
 		file = x.Runner().Row().Contract + ".kam"
 	}
-	if len(name) > 200 || len(file) > 200 || !filepath.IsLocal(file) || strings.ContainsAny(file, "\"\n") {
-		return out, problems.BadRequest("a drill has a name, and the file of a contract beside it")
+	if err := checkDrillFiles(name, file); err != nil {
+		return out, err
 	}
 	failed := x.Runner().Do(r.Context(), func() { out.Text, out.Left, err = x.Runner().WriteDrill(name, file) })
 	if err != nil {
 		return out, problems.BadRequest(err.Error())
 	}
 	return out, failed
+}
+
+// checkDrillFiles returns why a drill cannot have a name, or files beside it; nil when it can.
+func checkDrillFiles(name string, files ...string) error {
+	for _, file := range files {
+		if len(name) > 200 || len(file) > 200 || !filepath.IsLocal(file) || strings.ContainsAny(file, "\"\n") {
+			return problems.BadRequest("a drill has a name, and the file of a contract beside it")
+		}
+	}
+	return nil
 }
 
 // hasTranscript returns a refusal for a session of which no drill can be written.
@@ -288,8 +298,8 @@ func hasTranscript(x *gateway.Connections) error {
 	return &problems.Refusal{
 		Status: http.StatusConflict,
 		Detail: fmt.Sprintf(
-			"session %d was opened without a seed: what its dice gave cannot be brought back, and what its "+
-				"clients did is not kept; open one with a seed",
+			"session %d was opened without a seed, so that a drill of it begins from its recording: "+
+				"kamerad drill from %[1]d --from 0 --out FILE",
 			x.Runner().ID(),
 		),
 	}

@@ -37,9 +37,11 @@ func (r *Playback) Messages() []json.RawMessage { return r.messages }
 // IsFull reports whether there was more than is kept.
 func (r *Playback) IsFull() bool { return r.bytes > maxPlayback }
 
-// Began makes the observer of the run's session.
+// Began makes the observer of the run's session, or of the one that takes its place: what is told then begins anew with
+// a sheet.
 func (r *Playback) Began(s *session.Session) {
 	r.observer = New(s)
+	r.follower = nil
 	for _, c := range s.Clients() { // of a session that is played from its middle
 		r.observer.Joined(c.Number)
 	}

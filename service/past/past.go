@@ -21,6 +21,7 @@ import (
 	"kamerad.example/core/contract"
 	"kamerad.example/core/record"
 	"kamerad.example/core/session"
+	"kamerad.example/core/transcript"
 	"kamerad.example/core/world"
 	"kamerad.example/journal"
 	"kamerad.example/service/gateway"
@@ -290,8 +291,8 @@ func (p *Past) State(ctx context.Context, id, at int64, client string) (out api.
 	return out, nil
 }
 
-// Export writes a recording as lines of JSON.
-func (p *Past) Export(ctx context.Context, w io.Writer, row store.Recorded) error {
+// Export writes a recording as lines of JSON, up to a tick, less than 0 for its end.
+func (p *Past) Export(ctx context.Context, w io.Writer, row store.Recorded, to int64) error {
 	r, err := Load(ctx, p.records, row)
 	if err != nil {
 		return fmt.Errorf("export session %d: %w", row.ID, err)
@@ -310,7 +311,33 @@ func (p *Past) Export(ctx context.Context, w io.Writer, row store.Recorded) erro
 		Settings: r.Options.Settings,
 		Memory:   r.Options.Memory,
 		Key:      row.Key,
-	}, r.Source)
+	}, r.Source, to)
+}
+
+// DrillFiles says how a drill of a stretch of a recording is called, and the files that lie beside it.
+type DrillFiles struct {
+	Name      string
+	Contract  string
+	Recording string // exported up to the tick from which the drill begins
+}
+
+// Drill writes a drill that begins from a recording at a tick, does what clients did up to another one, 0 for its end,
+// and expects what came of it.
+func (p *Past) Drill(ctx context.Context, id, from, to int64, files DrillFiles) (out api.WrittenDrill, err error) {
+	r, done, err := p.play(ctx, id)
+	if err != nil {
+		return out, err
+	}
+	defer done()
+	if to <= 0 {
+		to = math.MaxInt64
+	}
+	notes, err := transcript.Stretch(ctx, r.Player, from, to, files.Recording)
+	if err != nil {
+		return out, err
+	}
+	out.Text, out.Left, err = notes.Drill(files.Name, files.Contract)
+	return out, err
 }
 
 // maxStretch is how many ticks are played into a page at once.
@@ -372,17 +399,12 @@ func playStretch(ctx context.Context, r *Recording, to session.Observer, from, u
 		}
 	}
 	defer func() { r.Called = nil }()
-	for s.Now() < until {
-		step, err := r.Next(ctx)
-		if err != nil || step == nil {
-			return err
-		}
+	return r.Each(ctx, until, func(step *session.Step) {
 		for _, cut := range step.Cuts {
 			to.Left(cut.Client)
 		}
 		to.Ticked(step)
-	}
-	return nil
+	})
 }
 
 // UnknownError says that a recording has nothing of a name.
