@@ -47,11 +47,27 @@ func (c Client) call(ctx context.Context, method, path string, in, out any) erro
 		}
 		body = bytes.NewReader(raw)
 	}
+	answer, err := c.send(ctx, method, path, body)
+	if err != nil {
+		return err
+	}
+	defer answer.Body.Close()
+	if out == nil {
+		return nil
+	}
+	if err := json.NewDecoder(answer.Body).Decode(out); err != nil {
+		return fmt.Errorf("%s %s: read the answer: %w", method, path, err)
+	}
+	return nil
+}
+
+// send sends a body, nil for none, and returns an answer that says that all went well: its body has to be closed.
+func (c Client) send(ctx context.Context, method, path string, body io.Reader) (*http.Response, error) {
 	req, err := http.NewRequestWithContext(ctx, method, strings.TrimSuffix(c.Service, "/")+path, body)
 	if err != nil {
-		return fmt.Errorf("read the service's address: %w", err)
+		return nil, fmt.Errorf("read the service's address: %w", err)
 	}
-	if in != nil {
+	if body != nil {
 		req.Header.Set("Content-Type", "application/json")
 	}
 	answer, err := http.DefaultClient.Do(req)
@@ -60,22 +76,16 @@ func (c Client) call(ctx context.Context, method, path string, in, out any) erro
 		if errors.As(err, &u) {
 			err = u.Err
 		}
-		return fmt.Errorf("reach the service at %s: %w; is it running? `kamerad serve` starts it", c.Service, err)
+		return nil, fmt.Errorf("reach the service at %s: %w; is it running? `kamerad serve` starts it", c.Service, err)
+	}
+	if answer.StatusCode < 300 {
+		return answer, nil
 	}
 	defer answer.Body.Close()
-	if answer.StatusCode >= 300 {
-		if p := readProblem(answer.Body); p != nil {
-			return p
-		}
-		return fmt.Errorf("%s %s: the service answered %s", method, path, answer.Status)
+	if p := readProblem(answer.Body); p != nil {
+		return nil, p
 	}
-	if out == nil {
-		return nil
-	}
-	if err := json.NewDecoder(answer.Body).Decode(out); err != nil {
-		return fmt.Errorf("%s %s: read the answer: %w", method, path, err)
-	}
-	return nil
+	return nil, fmt.Errorf("%s %s: the service answered %s", method, path, answer.Status)
 }
 
 // Outline returns what clients of a session are given of its contract.

@@ -5,9 +5,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"io"
-	"net/http"
 	"net/url"
-	"strings"
 )
 
 // Recordings lists recordings, newest first.
@@ -35,28 +33,45 @@ func (c Client) Replay(ctx context.Context, session, to int64) (out Replayed, er
 	return out, err
 }
 
-// Export writes the recording of a session as lines of JSON up to a tick, less than 0 for its end, with the session's
-// key: all that it takes to play it elsewhere.
-func (c Client) Export(ctx context.Context, session, to int64, w io.Writer) error {
-	path := fmt.Sprintf("%s/api/recordings/%d/export", strings.TrimSuffix(c.Service, "/"), session)
-	if to >= 0 {
-		path += fmt.Sprintf("?to=%d", to)
-	}
-	req, err := http.NewRequestWithContext(ctx, "GET", path, nil)
+// Compare plays a session again beside another one, or, when that is 0, under another version of its contract, and
+// reads the first tick in which they differ into out, a *record.Comparison.
+func (c Client) Compare(ctx context.Context, session, with int64, version int, out any) error {
+	path := fmt.Sprintf("/api/recordings/%d/compare?with=%d&version=%d", session, with, version)
+	return c.call(ctx, "GET", path, nil, out)
+}
+
+// Form is how an export stands in its file.
+type Form string
+
+// The forms of an export.
+const (
+	FormLines Form = "ndjson" // lines of JSON
+	FormTable Form = "csv"
+)
+
+// Import stores an export, of either form, as the recording of a session that has closed, once the service has played
+// it to its end.
+func (c Client) Import(ctx context.Context, r io.Reader) (out Recording, err error) {
+	answer, err := c.send(ctx, "POST", "/api/recordings", r)
 	if err != nil {
-		return fmt.Errorf("read the service's address: %w", err)
-	}
-	answer, err := http.DefaultClient.Do(req)
-	if err != nil {
-		return fmt.Errorf("reach the service at %s: %w", c.Service, err)
+		return out, err
 	}
 	defer answer.Body.Close()
-	if answer.StatusCode != http.StatusOK {
-		if p := readProblem(answer.Body); p != nil {
-			return p
-		}
-		return fmt.Errorf("export session %d: the service answered %s", session, answer.Status)
+	return out, json.NewDecoder(answer.Body).Decode(&out)
+}
+
+// Export writes the recording of a session as lines of JSON up to a tick, less than 0 for its end, with the session's
+// key: all that it takes to play it elsewhere.
+func (c Client) Export(ctx context.Context, session, to int64, form Form, w io.Writer) error {
+	path := fmt.Sprintf("/api/recordings/%d/export?form=%s", session, form)
+	if to >= 0 {
+		path += fmt.Sprintf("&to=%d", to)
 	}
+	answer, err := c.send(ctx, "GET", path, nil)
+	if err != nil {
+		return err
+	}
+	defer answer.Body.Close()
 	_, err = io.Copy(w, answer.Body)
 	return err
 }

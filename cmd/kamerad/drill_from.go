@@ -103,7 +103,7 @@ func (w *writtenFiles) writeStretch(ctx context.Context, admin api.Client, id in
 		return err
 	}
 	var recorded strings.Builder
-	if err := admin.Export(ctx, id, c.Int64("from"), &recorded); err != nil {
+	if err := admin.Export(ctx, id, c.Int64("from"), api.FormLines, &recorded); err != nil {
 		return err
 	}
 	w.recorded = recorded.String()

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -77,6 +78,7 @@ func TestThePastIsAskedByCommands(t *testing.T) {
 	require.NoError(t, os.WriteFile(file, []byte(run(0, "record", "export", "1")), 0o600))
 	assert.Contains(t, run(0, "replay", file), "every frame is what was sent then")
 	assert.Contains(t, run(0, "replay", file, "--state"), `"kind": "Diver"`)
+	importExports(t, p, run, file)
 	out = run(2, "record", "delete", "1")
 	assert.Contains(t, out, "close it first")
 	out = run(2, "player", "set", "Ana", "Diver.tint", "2", "--contract", "reef")
@@ -102,6 +104,39 @@ func TestThePastIsAskedByCommands(t *testing.T) {
 	run(0, "record", "show", "1")
 	assert.Contains(t, run(0, "record", "delete", "1"), "deleted the recording of session 1")
 	assert.Contains(t, run(2, "why", "1", "Ana.Diver.hull"), "before there were recordings")
+}
+
+// importExports imports what session 1 was exported as, in both forms, holds it against the session, and against a
+// contract in which a hit weighs half.
+func importExports(t *testing.T, p *testservice.Process, run func(want int, args ...string) string, file string) {
+	table := filepath.Join(t.TempDir(), "reef.csv")
+	require.NoError(t, os.WriteFile(table, []byte(run(0, "record", "export", "1", "--csv")), 0o600))
+	assert.Contains(t, run(0, "record", "import", file), "imported as session 2")
+	assert.Contains(t, run(0, "record", "import", table), "imported as session 3")
+	assert.Contains(t, run(0, "replay", "3"), "every frame is what was sent then")
+	assert.Contains(t, run(0, "why", "3", "Ana.Diver.hull"), "Ana asked Diver.hit(45)")
+	assert.Contains(t, run(0, "record", "compare", "2", "2"), "they hold the same")
+	assert.Contains(t, run(1, "record", "compare", "2", "1"), "the first ends")
+	text, err := os.ReadFile(file)
+	require.NoError(t, err)
+	other := strings.Replace(string(text), "hull -= by", "hull -= by / 3", 1)
+	require.NoError(t, os.WriteFile(file, []byte(other), 0o600))
+	assert.Contains(t, run(2, "record", "import", file), "--publish")
+	assert.Contains(t, run(2, "record", "import", file, "--publish"), "its frames are not those that were sent then")
+
+	half := strings.Replace(reefText, "hull -= by", "hull -= by / 3", 1)
+	_, err = p.Publish(t.Context(), "reef.kam", half, nil) // version 2, as --publish has done
+	require.NoError(t, err)
+	out := run(1, "record", "compare", "1", "--version", "2")
+	assert.Regexp(t, `(?s)differ in tick \d+.*Diver 1\.hull +70 +90.*Why in the first.*70.*Why in the second.*90`, out)
+	assert.Contains(t, run(2, "record", "compare", "1"), "name another session, or --version")
+	contract := filepath.Join(filepath.Dir(table), "reef.kam")
+	require.NoError(t, os.WriteFile(contract, []byte(half), 0o600))
+	kept := filepath.Join(filepath.Dir(table), "kept.ndjson")
+	require.NoError(t, os.WriteFile(kept, text, 0o600))
+	out = run(1, "record", "compare", kept, "--contract", contract)
+	assert.Regexp(t, `Diver 1\.hull +70 +90`, out)
+	assert.Contains(t, run(0, "record", "compare", kept, kept), "they hold the same")
 }
 
 // exported returns the tint that an export has.

@@ -34,9 +34,14 @@ func recordCommand() *cli.Command {
 				Description: "The first line has the contract and the session's key, by which every roll can be " +
 					"told; the " +
 					"others are calls. `kamerad replay FILE` plays it without a service.",
-				Flags:  flags,
+				Flags: []cli.Flag{
+					terminal.ServiceFlag(),
+					&cli.BoolFlag{Name: "csv", Usage: "print a table in place of lines of JSON, with as much in it"},
+				},
 				Action: exportRecording,
 			},
+			importCommand(),
+			compareRecordingsCommand(),
 			{
 				Name:      "delete",
 				Usage:     "delete the recording of a session that has closed, with its decisions",
@@ -125,7 +130,11 @@ func exportRecording(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	return admin.Export(ctx, id, -1, c.Root().Writer)
+	form := api.FormLines
+	if c.Bool("csv") {
+		form = api.FormTable
+	}
+	return admin.Export(ctx, id, -1, form, c.Root().Writer)
 }
 
 // deleteRecording is `kamerad record delete`.
@@ -193,22 +202,39 @@ func runReplay(ctx context.Context, c *cli.Command) error {
 // exportSuffix is what files are called that `record export` has written.
 const exportSuffix = ".ndjson"
 
-// replayFile plays an export.
-func replayFile(ctx context.Context, c *cli.Command, file string) error {
-	f, err := os.Open(file)
+// playerOf returns a player of an export in a file.
+func playerOf(file string) (*record.Player, error) {
+	head, recording, err := readExport(file)
 	if err != nil {
-		return fmt.Errorf("replay: %w", err)
-	}
-	defer f.Close()
-	head, recording, err := record.Import(f)
-	if err != nil {
-		return fmt.Errorf("replay %s: %w", file, err)
+		return nil, err
 	}
 	model, options, err := head.Load()
 	if err != nil {
-		return fmt.Errorf("replay %s: %w", file, err)
+		return nil, fmt.Errorf("play %s: %w", file, err)
 	}
-	p := record.NewPlayer(model, options, recording)
+	return record.NewPlayer(model, options, recording), nil
+}
+
+// readExport reads an export in a file.
+func readExport(file string) (head record.Head, recording *record.Recording, err error) {
+	f, err := os.Open(file)
+	if err != nil {
+		return head, nil, fmt.Errorf("read a recording: %w", err)
+	}
+	defer f.Close()
+	head, recording, err = record.Import(f)
+	if err != nil {
+		err = fmt.Errorf("%s: %w", file, err)
+	}
+	return head, recording, err
+}
+
+// replayFile plays an export.
+func replayFile(ctx context.Context, c *cli.Command, file string) error {
+	p, err := playerOf(file)
+	if err != nil {
+		return err
+	}
 	to := c.Int64("to")
 	if to <= 0 {
 		to = math.MaxInt64

@@ -3,6 +3,7 @@ package record
 import (
 	"encoding/json"
 	"testing"
+	"unicode/utf8"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -113,6 +114,48 @@ func TestCallsAreReadAsTheyWereWritten(t *testing.T) {
 		got, err := d.next()
 		require.NoError(t, err)
 		require.Nil(t, got)
+	})
+}
+
+// Every call is exported, in either form, as it was.
+func TestCallsAreExportedAsTheyWere(t *testing.T) {
+	types := map[string]session.CallType{}
+	for _, x := range session.CallTypes() {
+		types[x.String()] = x
+	}
+	rapid.Check(t, func(t *rapid.T) {
+		want := randomCall(t)
+		texts := want.Name + want.Role + want.Property
+		if want.Ask != nil {
+			texts += want.Ask.Request
+		}
+		if want.Move != nil {
+			texts += want.Move.Property
+		}
+		if !utf8.ValidString(texts) {
+			return // JSON has no such text, and nothing in a session such a name
+		}
+		want.Value = json.RawMessage(`{"a":"b,\"c\""}`)
+		if want.Ask != nil {
+			want.Ask.Args = []json.RawMessage{[]byte("[1,2]")}
+		}
+		if want.Move != nil && want.Move.Wide == 0 {
+			want.Move.Value = []byte("null")
+		}
+		if want.Kept != nil {
+			want.Kept.Values = map[string]json.RawMessage{"Diver.tint": []byte("3")}
+		}
+		var table, lines line
+		out := lineOf(&want)
+		require.NoError(t, table.fill(out.cells()))
+		raw, err := json.Marshal(out)
+		require.NoError(t, err)
+		require.NoError(t, json.Unmarshal(raw, &lines))
+		for _, l := range []line{table, lines} {
+			got, err := l.call(types)
+			require.NoError(t, err)
+			require.Equal(t, want, *got)
+		}
 	})
 }
 

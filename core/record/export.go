@@ -50,30 +50,32 @@ type line struct {
 // Export writes a recording as lines of JSON (NDJSON): the head, and then each call up to a tick, less than 0 for its
 // end. It has all that it takes to play the session elsewhere, and its key.
 func Export(ctx context.Context, w io.Writer, head Head, source Source, to int64) error {
-	head.Recording = "kamerad"
 	out := bufio.NewWriter(w)
 	lines := json.NewEncoder(out)
 	lines.SetEscapeHTML(false)
+	head.Recording = "kamerad"
 	if err := lines.Encode(head); err != nil {
 		return fmt.Errorf("export a recording: %w", err)
 	}
+	err := eachUpTo(ctx, source, to, func(c *session.Call) error { return lines.Encode(lineOf(c)) })
+	if err != nil {
+		return fmt.Errorf("export a recording: %w", err)
+	}
+	return out.Flush()
+}
+
+// eachUpTo goes through the calls of a recording up to a tick, less than 0 for its end.
+func eachUpTo(ctx context.Context, source Source, to int64, visit func(*session.Call) error) error {
 	last := int64(0)
-	err := EachCall(ctx, source, func(c *session.Call) (bool, error) {
+	return EachCall(ctx, source, func(c *session.Call) (bool, error) {
 		if to >= 0 && last >= to {
 			return false, nil
 		}
 		if c.Type == session.CallTick {
 			last = c.Tick
 		}
-		if err := lines.Encode(lineOf(c)); err != nil {
-			return false, fmt.Errorf("export a recording: %w", err)
-		}
-		return true, nil
+		return true, visit(c)
 	})
-	if err != nil {
-		return err
-	}
-	return out.Flush()
 }
 
 // EachCall goes through the calls of a recording from its beginning, until visit returns false or an error. A call
@@ -130,13 +132,16 @@ const batchSize = 1 << 20
 // maxLine bounds a line of an export, in bytes.
 const maxLine = 64 << 20
 
-// Import reads an export. The recording has no checkpoints: it is played from its beginning. The error says what is
-// wrong with which line; whatever is in the bytes, nothing else comes of them.
+// Import reads an export, of either form. The recording has no checkpoints: it is played from its beginning. The error
+// says what is wrong with which line; whatever is in the bytes, nothing else comes of them.
 func Import(r io.Reader) (Head, *Recording, error) {
+	in := bufio.NewReader(r)
+	next := jsonLines(in)
+	if first, _ := in.Peek(len(columns[0])); string(first) == columns[0] {
+		next = tableLines(in)
+	}
 	var head Head
-	in := bufio.NewScanner(r)
-	in.Buffer(nil, maxLine)
-	if !in.Scan() || json.Unmarshal(in.Bytes(), &head) != nil || head.Recording != "kamerad" {
+	if raw, err := next.head(); err != nil || json.Unmarshal(raw, &head) != nil || head.Recording != "kamerad" {
 		return head, nil, errors.New("read a recording: its first line is not the head of one")
 	}
 	if head.Engine != Revision {
@@ -151,12 +156,16 @@ func Import(r io.Reader) (Head, *Recording, error) {
 	}
 	out := &Recording{}
 	w := NewWriter(0, 1)
-	for n := 2; in.Scan(); n++ {
+	for n := 2; ; n++ {
 		var l line
-		if err := json.Unmarshal(in.Bytes(), &l); err != nil {
-			return head, nil, fmt.Errorf("read a recording: line %d: %w", n, err)
+		err := next.line(&l)
+		if errors.Is(err, io.EOF) {
+			break
 		}
-		c, err := l.call(types)
+		var c *session.Call
+		if err == nil {
+			c, err = l.call(types)
+		}
 		if err != nil {
 			return head, nil, fmt.Errorf("read a recording: line %d: %w", n, err)
 		}
@@ -165,11 +174,36 @@ func Import(r io.Reader) (Head, *Recording, error) {
 			out.take(w)
 		}
 	}
-	if err := in.Err(); err != nil {
-		return head, nil, fmt.Errorf("read a recording: %w", err)
-	}
 	out.take(w)
 	return head, out, nil
+}
+
+// lineReader reads an export line by line.
+type lineReader struct {
+	head func() ([]byte, error)
+	line func(*line) error // io.EOF at the end
+}
+
+// jsonLines reads lines of JSON.
+func jsonLines(r io.Reader) lineReader {
+	in := bufio.NewScanner(r)
+	in.Buffer(nil, maxLine)
+	next := func() ([]byte, error) {
+		if in.Scan() {
+			return in.Bytes(), nil
+		}
+		if err := in.Err(); err != nil {
+			return nil, err
+		}
+		return nil, io.EOF
+	}
+	return lineReader{head: next, line: func(l *line) error {
+		raw, err := next()
+		if err != nil {
+			return err
+		}
+		return json.Unmarshal(raw, l)
+	}}
 }
 
 // take adds what a writer has.
@@ -179,6 +213,9 @@ func (r *Recording) take(w *Writer) {
 		r.Batches = append(r.Batches, batch)
 	}
 }
+
+// maxTick bounds the tick with which a session goes on: no service has run for so long.
+const maxTick = 1 << 50
 
 // call returns the call of a line.
 func (l *line) call(types map[string]session.CallType) (*session.Call, error) {
@@ -193,6 +230,8 @@ func (l *line) call(types map[string]session.CallType) (*session.Call, error) {
 		return nil, fmt.Errorf("a value has %d numbers", l.Move.Wide)
 	case l.Client < 0:
 		return nil, fmt.Errorf("a client has the number %d", l.Client)
+	case t == session.CallRecover && (l.Tick < 0 || l.Tick > maxTick):
+		return nil, fmt.Errorf("a session goes on with tick %d", l.Tick)
 	}
 	return &session.Call{
 		Type:     t,

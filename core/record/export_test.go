@@ -30,14 +30,19 @@ func TestAnExportIsPlayedElsewhere(t *testing.T) {
 	var raw bytes.Buffer
 	require.NoError(t, record.Export(t.Context(), &raw, head, &s.Recording, -1))
 	assert.Contains(t, raw.String(), `{"call":"Ask","client":1,"ask":{"seq":1,"request":"Diver.hit","args":[30]}}`)
-	read, recording, err := record.Import(bytes.NewReader(raw.Bytes()))
-	require.NoError(t, err)
-	c, options, err := read.Load()
-	require.NoError(t, err)
-	p := record.NewPlayer(c, options, recording)
-	require.NoError(t, p.Seek(t.Context(), 1000))
-	assert.Equal(t, s.session.Now(), p.Session().Now())
-	assert.Equal(t, string(s.session.State().JSON()), string(p.Session().State().JSON()))
+	var table bytes.Buffer
+	require.NoError(t, record.ExportTable(t.Context(), &table, head, &s.Recording, -1))
+	assert.Contains(t, table.String(), "\nAsk,1,,,,\"{\"\"seq\"\":1,\"\"request\"\":\"\"Diver.hit\"\",\"\"args\"\":[30]}\"")
+	for _, form := range []bytes.Buffer{raw, table} {
+		read, recording, err := record.Import(bytes.NewReader(form.Bytes()))
+		require.NoError(t, err)
+		c, options, err := read.Load()
+		require.NoError(t, err)
+		p := record.NewPlayer(c, options, recording)
+		require.NoError(t, p.Seek(t.Context(), 1000))
+		assert.Equal(t, s.session.Now(), p.Session().Now())
+		assert.Equal(t, string(s.session.State().JSON()), string(p.Session().State().JSON()))
+	}
 
 	lines := strings.Split(raw.String(), "\n")
 	for _, x := range []struct{ line, want string }{
@@ -46,10 +51,19 @@ func TestAnExportIsPlayedElsewhere(t *testing.T) {
 		{`{"call":"Steer","move":{"Wide":9}}`, "line 2: a value has 9 numbers"},
 		{`{"call":`, "line 2: unexpected end"},
 	} {
-		_, _, err = record.Import(strings.NewReader(lines[0] + "\n" + x.line + "\n"))
+		_, _, err := record.Import(strings.NewReader(lines[0] + "\n" + x.line + "\n"))
 		require.ErrorContains(t, err, x.want)
 	}
-	_, _, err = record.Import(strings.NewReader("{}"))
+	rows := strings.SplitAfter(table.String(), "\n")
+	for _, x := range []struct{ row, want string }{
+		{"Tick,,x,,,,,,,,,,\n", "line 2: strconv.ParseInt"},
+		{"Tick,,1\n", "line 2: record on line 3: wrong number of fields"},
+		{"Set,1,,,,,,,99999999999,,,,\n", "line 2: an entity has the number 99999999999"},
+	} {
+		_, _, err := record.Import(strings.NewReader(rows[0] + rows[1] + x.row))
+		require.ErrorContains(t, err, x.want)
+	}
+	_, _, err := record.Import(strings.NewReader("{}"))
 	require.ErrorContains(t, err, "its first line is not the head")
 	_, _, err = record.Import(strings.NewReader(strings.Replace(lines[0], `"engine":1`, `"engine":9`, 1)))
 	require.ErrorContains(t, err, "of engine 9")

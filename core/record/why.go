@@ -148,6 +148,14 @@ type playedTick struct {
 	step    *session.Step
 	causes  []*session.Caused // in their order, with those of calls before the tick
 	numbers map[*world.Entity]uint32
+	before  map[int]clientBefore // the clients that were there before the tick
+	asked   map[int]bool         // those that gave up their seats before it
+}
+
+// clientBefore is what a client was before a tick.
+type clientBefore struct {
+	name string
+	lost bool // its connection was
 }
 
 // play plays up to a tick, and returns what happened in it; nil when the recording has no such tick.
@@ -157,7 +165,12 @@ func (i *inquiry) play(ctx context.Context, tick int64) (*playedTick, error) {
 		return nil, err
 	}
 	s := p.Session()
-	out := &playedTick{session: s, numbers: map[*world.Entity]uint32{}}
+	out := &playedTick{
+		session: s,
+		numbers: map[*world.Entity]uint32{},
+		before:  map[int]clientBefore{},
+		asked:   map[int]bool{},
+	}
 	s.SetWatched(true)
 	s.TraceCauses(func(c *session.Caused) {
 		if c.Tick < tick {
@@ -169,7 +182,18 @@ func (i *inquiry) play(ctx context.Context, tick int64) (*playedTick, error) {
 		}
 	})
 	defer s.TraceCauses(nil)
+	p.Called = func(c *session.Call) {
+		if c.Type == session.CallLeave {
+			out.asked[c.Client] = true
+		}
+	}
+	defer func() { p.Called = nil }()
 	for {
+		if s.Now() == tick-1 {
+			for _, c := range s.Clients() {
+				out.before[c.Number] = clientBefore{c.Name, s.IsLost(c.Number)}
+			}
+		}
 		step, err := p.Next(ctx)
 		if step == nil || err != nil {
 			return nil, err
@@ -245,13 +269,12 @@ func (i *inquiry) cause(ctx context.Context, t *playedTick, at int, change *sess
 	case session.CauseRequest:
 		i.request(t, &link, c)
 	case session.CauseWrite:
-		link.Words = fmt.Sprintf("%s wrote it", clientName(t.session, c.Client))
+		link.Words = fmt.Sprintf("%s wrote it", t.clientName(c.Client))
 		link.End = EndInput
 	case session.CauseHold:
 		i.hold(t, at, &link)
 	case session.CauseJoin, session.CauseLeave, session.CauseLost, session.CauseBack:
-		link.Words = connectionWords(t.session, c)
-		link.End = EndInput
+		t.connection(&link, c)
 	case session.CauseSet:
 		link.Words = "it was set from outside"
 		link.End = EndInput
@@ -316,13 +339,13 @@ func (i *inquiry) request(t *playedTick, link *Link, c *session.Caused) {
 		}
 		return
 	}
-	link.Words = fmt.Sprintf("%s asked for it", clientName(t.session, c.Client))
+	link.Words = fmt.Sprintf("%s asked for it", t.clientName(c.Client))
 }
 
 // hold says why a hold began or ended.
 func (i *inquiry) hold(t *playedTick, at int, link *Link) {
 	if link.Client != 0 && t.causes[at].Steered {
-		link.Words = fmt.Sprintf("%s pressed or released it", clientName(t.session, link.Client))
+		link.Words = fmt.Sprintf("%s pressed or released it", t.clientName(link.Client))
 		link.End = EndInput
 		return
 	}
@@ -415,23 +438,34 @@ func (t *playedTick) entityName(e *world.Entity) string {
 	return fmt.Sprintf("%s %d", e.Kind.Name, e.Serial)
 }
 
-// clientName returns the name of a client.
-func clientName(s *session.Session, number int) string {
-	for _, c := range s.Clients() {
+// clientName returns the name of a client, also of one that has left in the tick.
+func (t *playedTick) clientName(number int) string {
+	for _, c := range t.session.Clients() {
 		if c.Number == number {
 			return c.Name
 		}
 	}
+	if before, was := t.before[number]; was {
+		return before.name
+	}
 	return fmt.Sprintf("client %d", number)
 }
 
-// connectionWords says what became of a client.
-func connectionWords(s *session.Session, c *session.Caused) string {
+// connection says what became of a client.
+func (t *playedTick) connection(link *Link, c *session.Caused) {
 	words := map[session.CauseType]string{
 		session.CauseJoin:  "joined",
 		session.CauseLeave: "left",
 		session.CauseLost:  "lost the connection",
 		session.CauseBack:  "came back",
+	}[c.Type]
+	link.End = EndInput
+	if c.Type == session.CauseLeave && !t.asked[c.Client] {
+		words = "was put out"
+		if t.before[c.Client].lost {
+			words = "did not come back in time, and its seat ended"
+			link.End = EndTimer
+		}
 	}
-	return clientName(s, c.Client) + " " + words[c.Type]
+	link.Words = t.clientName(c.Client) + " " + words
 }

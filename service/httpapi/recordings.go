@@ -6,6 +6,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"math"
 	"net/http"
 	"strconv"
 	"time"
@@ -21,7 +22,7 @@ import (
 
 // Recordings are the recordings of sessions, and what players keep.
 type Recordings interface {
-	past.Records
+	past.Shelf
 	RecordingsOf(ctx context.Context, session int64, limit int) ([]store.RecordingSize, error)
 	DeleteRecording(ctx context.Context, session int64) error
 	KeptBy(ctx context.Context, player string, limit int) ([]store.Kept, error)
@@ -37,6 +38,7 @@ func (a *API) withRecordings(r chi.Router) {
 		return
 	}
 	r.Get("/recordings", answer(a, a.listRecordings))
+	r.Post("/recordings", answer(a, a.importRecording))
 	r.Route("/recordings/{id}", func(r chi.Router) {
 		r.Get("/", answer(a, a.recording))
 		r.Delete("/", answer(a, a.deleteRecording))
@@ -45,6 +47,7 @@ func (a *API) withRecordings(r chi.Router) {
 		r.Get("/why", answer(a, a.why))
 		r.Get("/play", answer(a, a.playStretch))
 		r.Get("/drill", answer(a, a.drillOfStretch))
+		r.Get("/compare", answer(a, a.compareRecordings))
 		r.Get("/export", a.exportRecording)
 	})
 	r.Get("/players", answer(a, a.players))
@@ -165,13 +168,40 @@ func (a *API) exportRecording(w http.ResponseWriter, r *http.Request) {
 	}
 	row, err := a.recordings.Recorded(r.Context(), id)
 	if err == nil {
-		w.Header().Set("Content-Type", "application/x-ndjson")
-		err = a.past.Export(r.Context(), w, row, to)
+		asTable := r.URL.Query().Get("form") == "csv"
+		w.Header().Set("Content-Type", map[bool]string{false: "application/x-ndjson", true: "text/csv"}[asTable])
+		err = a.past.Export(r.Context(), w, row, to, asTable)
 	}
 	if err != nil {
 		w.Header().Del("Content-Type")
 		problems.Send(w, problems.Of(a.pastError(id, err), r))
 	}
+}
+
+// maxImport bounds an export that is imported, in bytes.
+const maxImport = 512 << 20
+
+// importRecording stores an export as the recording of a session that has closed.
+func (a *API) importRecording(r *http.Request) (out api.Recording, err error) {
+	in := http.MaxBytesReader(nil, r.Body, maxImport)
+	row, err := a.past.Import(r.Context(), in)
+	var unpublished *past.UnpublishedError
+	switch {
+	case errors.As(err, &unpublished):
+		return out, &problems.Refusal{Status: http.StatusConflict, Detail: err.Error() + "; publish that text first"}
+	case errors.Is(err, context.Canceled):
+		return out, err
+	case err != nil:
+		return out, &problems.Refusal{Status: http.StatusUnprocessableEntity, Detail: err.Error()}
+	}
+	list, err := a.recordings.RecordingsOf(r.Context(), row.ID, 1)
+	if err == nil && len(list) == 0 {
+		err = a.noSession(fmt.Sprint(row.ID))
+	}
+	if err != nil {
+		return out, err
+	}
+	return describeRecording(list[0]), nil
 }
 
 // playStretch plays some ticks of a recording for who looks at it.
@@ -190,6 +220,32 @@ func (a *API) playStretch(r *http.Request) (out api.PlayedDrill, err error) {
 	}
 	out, err = a.past.Play(r.Context(), id, from, to)
 	return out, a.pastError(id, err)
+}
+
+// compareRecordings plays a recording beside another one, or under another version of its contract.
+func (a *API) compareRecordings(r *http.Request) (*record.Comparison, error) {
+	id, err := a.flushed(r)
+	if err != nil {
+		return nil, err
+	}
+	with, err := numberQuery(r, "with")
+	if err != nil {
+		return nil, err
+	}
+	version, err := numberQuery(r, "version")
+	if err != nil {
+		return nil, err
+	}
+	if with == 0 && version == 0 || version > math.MaxInt32 {
+		return nil, problems.BadRequest("compare: say with which session, ?with=ID, or which version, ?version=N")
+	}
+	if with != 0 {
+		if err := a.flush(r.Context(), with); err != nil {
+			return nil, err
+		}
+	}
+	out, err := a.past.Compare(r.Context(), id, with, int(version))
+	return out, a.pastError(cmp.Or(with, id), err)
 }
 
 // drillOfStretch writes a drill of some ticks of a recording.
@@ -250,18 +306,23 @@ func (a *API) flushed(r *http.Request) (int64, error) {
 	if err != nil {
 		return 0, err
 	}
+	return id, a.flush(r.Context(), id)
+}
+
+// flush has what a session was given until now stored, as far as that takes no more than a second.
+func (a *API) flush(ctx context.Context, id int64) error {
 	x := a.registry.Find(id)
 	if x == nil {
-		return id, nil
+		return nil
 	}
 	var stored func(context.Context) error
-	if err := x.Runner().Do(r.Context(), func() { stored = x.Runner().StartFlush() }); err != nil || stored == nil {
-		return id, nil // it has closed, or is stored as it is
+	if err := x.Runner().Do(ctx, func() { stored = x.Runner().StartFlush() }); err != nil || stored == nil {
+		return ctx.Err() // it has closed, or is stored as it is
 	}
-	ctx, cancel := context.WithTimeout(r.Context(), time.Second)
+	ctx, cancel := context.WithTimeout(ctx, time.Second)
 	defer cancel()
 	_ = stored(ctx) // what is not stored is not answered for
-	return id, nil
+	return nil
 }
 
 // pastError says for a caller why a recording has no answer.

@@ -1,5 +1,5 @@
 // Package past answers from recordings: it makes a session again as it was at any tick, off the goroutines of the
-// sessions that run, and asks it. It stores nothing, and knows nothing of HTTP.
+// sessions that run, and asks it. It stores nothing but what is imported, and knows nothing of HTTP.
 //
 // One recording is played at a time, so that whoever asks for much takes no more than a processor; whoever waits for
 // their turn, and whoever is being answered, can give up.
@@ -34,6 +34,13 @@ type Records interface {
 	journal.Reader
 	Recorded(ctx context.Context, session int64) (store.Recorded, error)
 	Version(ctx context.Context, name string, version int) (store.Version, error)
+}
+
+// Shelf is where recordings are, and where those that are imported go.
+type Shelf interface {
+	Records
+	VersionWith(ctx context.Context, name, source string, files map[string]string) (store.Version, error)
+	ImportRecording(ctx context.Context, in store.Recorded, e store.Entries) (store.Session, error)
 }
 
 // Options is what a session was opened with, as it is stored.
@@ -139,12 +146,12 @@ func Contract(version store.Version) (*contract.Contract, error) {
 
 // Past answers from recordings. It may be used by any number of goroutines.
 type Past struct {
-	records Records
+	records Shelf
 	turn    chan struct{} // has something while a recording is played
 }
 
 // New returns what answers from the recordings of r.
-func New(r Records) *Past { return &Past{records: r, turn: make(chan struct{}, 1)} }
+func New(r Shelf) *Past { return &Past{records: r, turn: make(chan struct{}, 1)} }
 
 // play waits for its turn and loads a recording; done has to be called afterwards.
 func (p *Past) play(ctx context.Context, id int64) (r *Recording, done func(), err error) {
@@ -291,8 +298,8 @@ func (p *Past) State(ctx context.Context, id, at int64, client string) (out api.
 	return out, nil
 }
 
-// Export writes a recording as lines of JSON, up to a tick, less than 0 for its end.
-func (p *Past) Export(ctx context.Context, w io.Writer, row store.Recorded, to int64) error {
+// Export writes a recording as lines of JSON, or as a table, up to a tick, less than 0 for its end.
+func (p *Past) Export(ctx context.Context, w io.Writer, row store.Recorded, to int64, asTable bool) error {
 	r, err := Load(ctx, p.records, row)
 	if err != nil {
 		return fmt.Errorf("export session %d: %w", row.ID, err)
@@ -301,7 +308,11 @@ func (p *Past) Export(ctx context.Context, w io.Writer, row store.Recorded, to i
 	if err != nil {
 		return err
 	}
-	return record.Export(ctx, w, record.Head{
+	export := record.Export
+	if asTable {
+		export = record.ExportTable
+	}
+	return export(ctx, w, record.Head{
 		Engine:   row.Engine,
 		Wire:     row.Wire,
 		Contract: row.Contract,
@@ -312,6 +323,35 @@ func (p *Past) Export(ctx context.Context, w io.Writer, row store.Recorded, to i
 		Memory:   r.Options.Memory,
 		Key:      row.Key,
 	}, r.Source, to)
+}
+
+// Compare plays two sessions side by side until they differ: with another one, or, when that is 0, under another
+// version of its contract.
+func (p *Past) Compare(ctx context.Context, id, with int64, version int) (*record.Comparison, error) {
+	row, err := p.records.Recorded(ctx, id)
+	if err != nil {
+		return nil, err
+	}
+	other := row
+	if with != 0 {
+		other, err = p.records.Recorded(ctx, with)
+		if err != nil {
+			return nil, err
+		}
+	}
+	if version != 0 {
+		other.Version = version
+	}
+	r, done, err := p.play(ctx, id)
+	if err != nil {
+		return nil, err
+	}
+	defer done()
+	o, err := Load(ctx, p.records, other)
+	if err != nil {
+		return nil, fmt.Errorf("play session %d again: %w", other.ID, err)
+	}
+	return record.Compare(ctx, r.Player, o.Player)
 }
 
 // DrillFiles says how a drill of a stretch of a recording is called, and the files that lie beside it.
