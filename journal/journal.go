@@ -173,6 +173,7 @@ func (j *Journal) storeAll() error {
 		ctx, cancel := context.WithTimeout(j.writing, storeWithin)
 		result, err := j.store.Append(ctx, entries)
 		cancel()
+		Failpoints.Stored.Hit()
 		j.settle(parts, result, err)
 		if err != nil {
 			return err

@@ -23,7 +23,7 @@ import (
 )
 
 const countText = `contract count language 2
-seats 60 grace 60s
+seats 250 grace 60s
 entity Diver per player {
   n: int 0..1000000 = 0 keep
   request add() from owner { n += 1 }
@@ -142,9 +142,10 @@ func (c *counter) counted() (n int64) {
 
 // The service is killed again and again while clients play, in a quarter of the rounds with the database: each time the
 // sessions go on, all clients are back by themselves, no decision that was not told as undone is lost, and none counts
-// twice. KAMERAD_KILLS says how often, and KAMERAD_CLIENTS how many clients play.
+// twice. It is killed between what is stored and what is said, too. KAMERAD_KILLS says how often at random moments,
+// KAMERAD_FAILS how often at each failpoint, and KAMERAD_CLIENTS how many clients play.
 func TestSessionsOutliveTheirProcess(t *testing.T) {
-	kills, clients := 5, 10
+	kills, clients := 10, 10
 	if n, err := strconv.Atoi(os.Getenv("KAMERAD_KILLS")); err == nil {
 		kills = n
 	}
@@ -181,6 +182,7 @@ func TestSessionsOutliveTheirProcess(t *testing.T) {
 		}
 		p.Restart()
 	}
+	died := killAtFailpoints(t, p, session.ID, r)
 	time.Sleep(500 * time.Millisecond)
 	stop()
 	playing.Wait()
@@ -212,12 +214,57 @@ func TestSessionsOutliveTheirProcess(t *testing.T) {
 	}
 	slices.Sort(backs)
 	t.Logf(
-		"%d kills, %d clients: %d accepted, %d settled, %d undone, at most %d at once; back after %s (half), %s "+
+		"%d kills and %v, %d clients: %d accepted, %d settled, %d undone, at most %d at once; back after %s (half), %s "+
 			"(99 of 100)",
-		kills, clients, accepted, settled, undone, worst, backs[len(backs)/2], backs[len(backs)*99/100],
+		kills, died, clients, accepted, settled, undone, worst, backs[len(backs)/2], backs[len(backs)*99/100],
 	)
 	assert.Less(t, backs[len(backs)*99/100], 5*time.Second)
 	assert.Greater(t, settled, accepted/2)
+}
+
+// failpoints are the places at which a service is killed between what is stored and what is said, with how often each
+// is hit at most before it is.
+var failpoints = map[string]int{
+	"store.Storing":       20,
+	"journal.Stored":      20,
+	"store.Leased":        3,
+	"registry.Recovered":  1,
+	"gateway.BatchTaken":  100,
+	"gateway.HelloQueued": 8,
+}
+
+// killAtFailpoints kills the service at each of the failpoints, as often as KAMERAD_FAILS says, and returns how often it
+// was. A guest comes and goes meanwhile.
+func killAtFailpoints(t *testing.T, p *testservice.Process, session int64, r *rand.Rand) map[string]int {
+	rounds := 1
+	if n, err := strconv.Atoi(os.Getenv("KAMERAD_FAILS")); err == nil {
+		rounds = n
+	}
+	ctx, stop := context.WithCancel(t.Context())
+	service := p.Service
+	var guest sync.WaitGroup
+	guest.Go(func() {
+		for i := 0; ctx.Err() == nil; i++ { // whose seat waits when the service is killed keeps the name
+			if c, err := client.Join(ctx, service, session, fmt.Sprint("guest", i), "", client.Options{}); err == nil {
+				_, _ = c.Ask(ctx, 0, "Diver.add")
+				c.Close()
+			}
+		}
+	})
+	defer guest.Wait()
+	defer stop()
+	killed := map[string]int{}
+	for point, most := range failpoints {
+		for range rounds {
+			time.Sleep(time.Duration(r.IntN(500)) * time.Millisecond)
+			p.Kill()
+			if assert.True(t, p.RestartUntil(point, 1+r.IntN(most), 20*time.Second), point) {
+				killed[point]++
+			}
+			p.Restart()
+		}
+	}
+	return killed
 }
 
 const lookText = `contract look language 2

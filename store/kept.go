@@ -71,6 +71,7 @@ func (s *Store) Lease(ctx context.Context, contract, player string, session int6
 	if err != nil {
 		return out, fmt.Errorf("read what %s keeps of %s: %w", player, contract, err)
 	}
+	Failpoints.Leased.Hit()
 	return out, nil
 }
 

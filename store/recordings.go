@@ -141,6 +141,7 @@ func (s *Store) tryAppend(
 	if err != nil || len(held) < len(ids) {
 		end = "rollback"
 	}
+	Failpoints.Storing.Hit()
 	if _, ended := conn.Exec(ctx, end); err == nil {
 		err = ended
 	}

@@ -1,5 +1,8 @@
-// Package failpoint lets tests interfere at named places of the code: hold a goroutine there, or have it fail. It knows
-// nothing of what the places are about.
+// Package failpoint lets tests interfere at named places of the code: hold a goroutine there, have it fail, or kill the
+// process. It knows nothing of what the places are about.
+//
+// A binary that is built with the tag failpoints is killed at a place that its environment names: KAMERAD_FAILPOINT is
+// the name of the place and how often it has to be hit, such as "journal.Stored 3".
 package failpoint
 
 import "sync/atomic"

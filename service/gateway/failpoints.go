@@ -8,3 +8,8 @@ var Failpoints struct {
 	UplinkArrived failpoint.Point // a message of a client inside the service has arrived and is not delivered yet
 	HelloQueued   failpoint.Point // a connection has its seat, and its hello is on its way
 }
+
+func init() {
+	failpoint.Named("gateway.BatchTaken", &Failpoints.BatchTaken)
+	failpoint.Named("gateway.HelloQueued", &Failpoints.HelloQueued)
+}

@@ -59,6 +59,7 @@ func (g *Registry) recoverOrClose(ctx context.Context, row store.Recorded) error
 		reason := "the service ended, and the session could not go on: " + err.Error()
 		return g.records.CloseSession(ctx, row.ID, reason, row.LastTick)
 	}
+	Failpoints.Recovered.Hit()
 	r := x.Runner()
 	g.mu.Lock()
 	defer g.mu.Unlock()

@@ -11,6 +11,7 @@ import (
 	"crypto/rand"
 	_ "embed"
 	"encoding/hex"
+	"fmt"
 	"net/url"
 	"os"
 	"os/exec"
@@ -101,7 +102,7 @@ var build = sync.OnceValues(func() (string, error) {
 		return "", err
 	}
 	path := filepath.Join(dir, "kamerad")
-	out, err := exec.Command("go", "build", "-o", path, "kamerad.example/cmd/kamerad").CombinedOutput()
+	out, err := exec.Command("go", "build", "-tags", "failpoints", "-o", path, "kamerad.example/cmd/kamerad").CombinedOutput()
 	if err != nil {
 		os.Stderr.Write(out)
 	}
@@ -142,10 +143,16 @@ func StartOn(t testing.TB, database string, command ...string) *Process {
 
 // start starts the process, and waits until it answers.
 func (p *Process) start(listen string) {
+	p.launch(listen)
+	require.False(p.t, p.ended(), p.Log())
+}
+
+// launch starts the process with something more in its environment, and waits until it answers or has ended.
+func (p *Process) launch(listen string, env ...string) {
 	file := filepath.Join(p.t.TempDir(), "address")
 	p.done = make(chan struct{})
 	p.cmd = exec.Command(p.Binary, append(p.command, "--listen", listen, "--address-file", file)...)
-	p.cmd.Env = append(os.Environ(), "KAMERAD_DATABASE="+p.Database)
+	p.cmd.Env = append(append(os.Environ(), "KAMERAD_DATABASE="+p.Database), env...)
 	p.cmd.Stdout = p.log
 	p.cmd.Stderr = p.log
 	require.NoError(p.t, p.cmd.Start())
@@ -153,10 +160,12 @@ func (p *Process) start(listen string) {
 	go func() { _ = cmd.Wait(); close(done) }()
 	require.Eventually(p.t, func() bool {
 		raw, err := os.ReadFile(file)
-		p.Service = strings.TrimSpace(string(raw))
-		return err == nil && strings.HasSuffix(string(raw), "\n") || p.ended()
+		if err == nil && strings.HasSuffix(string(raw), "\n") {
+			p.Service = strings.TrimSpace(string(raw))
+			return true
+		}
+		return p.ended()
 	}, 2*time.Minute, 5*time.Millisecond)
-	require.False(p.t, p.ended(), p.Log())
 }
 
 // Kill ends the process as a crash does: it has no time for anything.
@@ -167,6 +176,19 @@ func (p *Process) Kill() {
 
 // Restart starts the process again, on the same database and address.
 func (p *Process) Restart() { p.start(strings.TrimPrefix(p.Service, "http://")) }
+
+// RestartUntil starts the process again to be killed at a failpoint, when that is hit for the nth time, and reports
+// whether it was within some time; it has ended in any case.
+func (p *Process) RestartUntil(point string, nth int, within time.Duration) bool {
+	p.launch(strings.TrimPrefix(p.Service, "http://"), fmt.Sprintf("KAMERAD_FAILPOINT=%s %d", point, nth))
+	select {
+	case <-p.done:
+		return true
+	case <-time.After(within):
+		p.Kill()
+		return false
+	}
+}
 
 // ended reports whether the process has ended.
 func (p *Process) ended() bool {
