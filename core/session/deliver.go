@@ -165,7 +165,7 @@ func (s *Session) gatherMessages(t *seat, step *Step) bool {
 	return true
 }
 
-// makeFrame makes the frame of one client, if there is anything to tell.
+// makeFrame makes the frame of one client, if there is anything to tell: that what it keeps is settled, too.
 func (s *Session) makeFrame(t *seat, step *Step) {
 	client := t.client.Number
 	if !s.view.HasRoom(client) {
@@ -190,7 +190,9 @@ func (s *Session) makeFrame(t *seat, step *Step) {
 		sent = s.addMessages(t, parts)
 	}
 	changed := s.view.FrameParts(client, parts)
-	if !changed && sent.messages() == 0 && s.tick-t.lastFrame < second {
+	// Only who keeps something waits for this: a frame for others would tell them when somebody's own has changed.
+	isSettled := t.keptTick > t.toldStored && s.storedTick >= t.keptTick
+	if !changed && sent.messages() == 0 && !isSettled && s.tick-t.lastFrame < second {
 		return
 	}
 	if parts.Snapshot || s.prove || s.tick-t.lastDigest >= second {

@@ -117,6 +117,7 @@ func (s *Session) noteKept(t *seat, e *world.Entity, properties uint64) {
 			continue
 		}
 		t.kept[name] = value
+		t.keptTick = s.tick
 		s.keptChanges = append(s.keptChanges, KeptChange{t.client.Name, t.fence, name, value})
 	}
 }

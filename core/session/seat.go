@@ -31,6 +31,7 @@ type seat struct {
 	hasMessages         bool  // there may be messages for it, or it is cut
 	lastFrame           int64 // tick of the last frame
 	toldStored          int64 // the storedTick that it was told
+	keptTick            int64 // in which something last changed that it keeps
 	isUndone            bool  // it is to be told that all it has after undoneAfter is undone
 	undoneAfter         int64
 	lastDigest          int64              // tick of the last frame with a digest
