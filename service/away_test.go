@@ -182,8 +182,10 @@ func TestPlayGoesOnWhileTheDatabaseIsAway(t *testing.T) {
 			time.Sleep(away)
 			usual := all[0].gaps.take()
 			settledBefore := all[0].settledNow()
+			memory := p.Resident()
 			way.take()
 			time.Sleep(away)
+			memory = p.Resident() - memory
 			gone := all[0].gaps.take()
 			counted, settled := all[0].counted(), all[0].settledNow()
 			if way.name != "slow" {
@@ -201,8 +203,10 @@ func TestPlayGoesOnWhileTheDatabaseIsAway(t *testing.T) {
 			}, 15*time.Second, 5*time.Millisecond)
 			t.Logf(
 				"%s for %s: frames at most %s apart (99 of 100), %s before; %d counted, %d settled before, %d then; "+
-					"all settled %s after", way.name, away, gone, usual, counted, settledBefore, settled, time.Since(began),
+					"all settled %s after; %d kB more of memory", way.name, away, gone, usual, counted, settledBefore,
+				settled, time.Since(began), memory/1000,
 			)
+			assert.Less(t, memory, int64(100_000_000))
 			assert.Less(t, gone, 4*usual+50*time.Millisecond, "play goes on at its pace")
 		})
 	}

@@ -200,6 +200,17 @@ func (p *Process) ended() bool {
 	}
 }
 
+// Resident returns how many bytes of the process are in memory; 0 where there is no /proc.
+func (p *Process) Resident() int64 {
+	raw, err := os.ReadFile(fmt.Sprintf("/proc/%d/statm", p.cmd.Process.Pid))
+	if err != nil {
+		return 0
+	}
+	var size, resident int64
+	_, _ = fmt.Sscan(string(raw), &size, &resident)
+	return resident * int64(os.Getpagesize())
+}
+
 // Log returns what the service has printed so far.
 func (p *Process) Log() string { return p.log.String() }
 
