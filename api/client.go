@@ -134,6 +134,12 @@ func (c Client) Sessions(ctx context.Context) (out []Session, err error) {
 	return out, err
 }
 
+// ServiceState says how the service gets on.
+func (c Client) ServiceState(ctx context.Context) (s ServiceState, err error) {
+	err = c.call(ctx, "GET", "/api/service", nil, &s)
+	return s, err
+}
+
 // Session reads one session.
 func (c Client) Session(ctx context.Context, id int64) (s Session, err error) {
 	err = c.call(ctx, "GET", fmt.Sprintf("/api/sessions/%d", id), nil, &s)

@@ -71,6 +71,12 @@ type ServiceState struct {
 	RecordsDropped int64 `json:"records_dropped"`
 	RefusedDropped int64 `json:"refused_dropped"` // other requests that were given up
 	SessionsFailed int64 `json:"sessions_failed"` // that were closed since they failed inside
+	// what sessions record could not be stored when that was last tried: nothing that players keep is settled then
+	RecordingsAway         bool `json:"recordings_away"`
+	RecordingsWaitingBytes int  `json:"recordings_waiting_bytes"`
+	RecordingGaps          int  `json:"recording_gaps"` // how often calls of a session were given up
+	// the setting of the database for which nothing is ever called settled, such as `fsync is off`; empty for none
+	NeverSettled string `json:"never_settled,omitempty"`
 }
 
 // ContractVersion is a published version of a contract. Source and Outline are empty in lists.

@@ -33,6 +33,8 @@ const (
 	maxPending     = 8 << 20  // bytes of a session that wait to be stored
 	maxAllPending  = 64 << 20 // of all sessions together
 	maxAtOnce      = 4 << 20  // bytes of one transaction, before they are compressed
+
+	longTransaction = time.Second // one that takes longer counts as a database that is away
 )
 
 // Store is where a Journal stores.
@@ -55,14 +57,15 @@ type Journal struct {
 	logs    map[int64]*Log
 	pending int // bytes, of all logs
 	state   State
-	kept    bool // what was committed survives a crash of the database
-	asked   bool // whether it does
+	began   time.Time // when the transaction did that runs; the zero time for none
+	kept    bool      // what was committed survives a crash of the database
+	asked   bool      // whether it does
 }
 
 // State says how far a Journal is.
 type State struct {
 	Waiting  int    // bytes that are handed over and not stored
-	Away     bool   // the last transaction failed
+	Away     bool   // the last transaction failed, or one takes long
 	Gaps     int64  // how often calls were given up
 	Unstable string // why what is stored does not count as kept; empty when it does
 }
@@ -87,6 +90,7 @@ func (j *Journal) State() State {
 	defer j.mu.Unlock()
 	out := j.state
 	out.Waiting = j.pending
+	out.Away = out.Away || !j.began.IsZero() && time.Since(j.began) > longTransaction
 	return out
 }
 
@@ -170,15 +174,24 @@ func (j *Journal) storeAll() error {
 			entries.Checkpoints[i].Data = record.Compress(entries.Checkpoints[i].Data)
 		}
 		entries.Sizes = grown(parts, &entries)
+		j.begin(time.Now())
 		ctx, cancel := context.WithTimeout(j.writing, storeWithin)
 		result, err := j.store.Append(ctx, entries)
 		cancel()
+		j.begin(time.Time{})
 		Failpoints.Stored.Hit()
 		j.settle(parts, result, err)
 		if err != nil {
 			return err
 		}
 	}
+}
+
+// begin notes when a transaction has begun; the zero time for its end.
+func (j *Journal) begin(at time.Time) {
+	j.mu.Lock()
+	defer j.mu.Unlock()
+	j.began = at
 }
 
 // grown counts what is stored of each log, and returns what is to be told of it: with a checkpoint, and at the end, so

@@ -186,6 +186,7 @@ func TestPlayGoesOnWhileTheDatabaseIsAway(t *testing.T) {
 			way.take()
 			time.Sleep(away)
 			memory = p.Resident() - memory
+			told := toldAway(t, p, way.name == "slow")
 			gone := all[0].gaps.take()
 			counted, settled := all[0].counted(), all[0].settledNow()
 			if way.name != "slow" {
@@ -207,6 +208,8 @@ func TestPlayGoesOnWhileTheDatabaseIsAway(t *testing.T) {
 				settled, time.Since(began), memory/1000,
 			)
 			assert.Less(t, memory, int64(100_000_000))
+			assert.True(t, told, "who runs the service is told")
+			assert.Eventually(t, func() bool { return !toldAway(t, p, false) }, 10*time.Second, 10*time.Millisecond)
 			assert.Less(t, gone, 4*usual+50*time.Millisecond, "play goes on at its pace")
 		})
 	}
@@ -216,5 +219,18 @@ func TestPlayGoesOnWhileTheDatabaseIsAway(t *testing.T) {
 		isSettled := func() bool { return int64(c.settledNow()) == c.counted() }
 		assert.Eventually(t, isSettled, 10*time.Second, 5*time.Millisecond)
 		assert.Zero(t, c.undone)
+	}
+}
+
+// toldAway reports whether the service says that nothing is settled now, or, with wait, soon.
+func toldAway(t *testing.T, p *testservice.Process, wait bool) bool {
+	until := time.Now().Add(5 * time.Second)
+	for {
+		s, err := p.ServiceState(t.Context())
+		require.NoError(t, err)
+		if s.RecordingsAway || !wait || time.Now().After(until) {
+			return s.RecordingsAway
+		}
+		time.Sleep(5 * time.Millisecond)
 	}
 }

@@ -130,6 +130,9 @@ func New(ctx context.Context, o Options) (*Service, error) {
 		Console:  o.Console,
 		Policy:   o.Policy,
 	}
+	if v.journal != nil {
+		routes.Journal = v.journal.State
+	}
 	if o.Recordings != nil {
 		routes.Recordings = o.Recordings
 	}

@@ -256,8 +256,10 @@ func (s *Store) IsDurable(ctx context.Context) (durable bool, reason string, err
 	return true, "", nil
 }
 
-const recorded = "select id, contract, version, opened_at, closed_at, close_reason, last_tick, key, options, engine, " +
-	"wire from sessions"
+// recorded reads sessions; the row of one that is open does not say yet how far its recording goes.
+const recorded = `select id, contract, version, opened_at, closed_at, close_reason, greatest(last_tick, (
+	select last_tick from call_batches where session = sessions.id order by number desc limit 1
+)), key, options, engine, wire from sessions`
 
 // scanRecorded reads a row of the table of sessions with what it takes to play it.
 func scanRecorded(row pgx.CollectableRow) (v Recorded, err error) {

@@ -207,6 +207,18 @@ test("dark and narrow views hold up, and a closed session keeps its decisions", 
   await c.page.getByRole("button", { name: "Go there" }).click();
   await expect.poll(() => c.page.getByRole("status").first().innerText()).toMatch(/Ticks 1 to 60 of \d+/);
   expect(await violations()).toEqual([]);
+  // It is played at its pace, and stepped by hand.
+  const moment = c.page.getByRole("group", { name: "The moment that is shown" });
+  const tick = async () => Number(/tick (\d+)/.exec(await moment.innerText())?.[1]);
+  await moment.getByRole("button", { name: "Play" }).click();
+  await expect.poll(tick).toBeLessThan(50); // at the end it begins anew
+  const begun = await tick();
+  await expect.poll(tick).toBeGreaterThan(begun);
+  await moment.getByRole("button", { name: "Stop here" }).click();
+  const stopped = await tick();
+  await c.page.keyboard.press("[");
+  expect(await tick()).toBe(stopped - 1);
+  expect(await c.page.getByText("Reading the session").count()).toBe(0);
   await c.page.goto(`${c.address}/sessions/77`);
   await c.page.getByText("there is no session 77; none is open").waitFor();
   expect(c.errors.filter((e) => !/\b(404|409)\b/.test(e))).toEqual([]);

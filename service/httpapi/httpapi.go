@@ -27,6 +27,7 @@ import (
 	"kamerad.example/api"
 	"kamerad.example/core/policy"
 	"kamerad.example/core/syntax"
+	"kamerad.example/journal"
 	"kamerad.example/service/gateway"
 	"kamerad.example/service/past"
 	"kamerad.example/service/problems"
@@ -52,6 +53,7 @@ type Records interface {
 type Options struct {
 	Records  Records
 	Backlog  func() store.Backlog // of records that are not stored yet
+	Journal  func() journal.State // of what sessions record; nil when they do not
 	Registry *registry.Registry
 	Gateway  *gateway.Gateway
 	Trials   *trials.Trials
@@ -66,6 +68,7 @@ type Options struct {
 type API struct {
 	records    Records
 	backlog    func() store.Backlog
+	journal    func() journal.State // nil for none
 	registry   *registry.Registry
 	gateway    *gateway.Gateway
 	trials     *trials.Trials
@@ -87,6 +90,7 @@ func New(o Options) *API {
 	a := &API{
 		records:    o.Records,
 		backlog:    o.Backlog,
+		journal:    o.Journal,
 		registry:   o.Registry,
 		gateway:    o.Gateway,
 		trials:     o.Trials,
@@ -268,6 +272,10 @@ func (a *API) page(w http.ResponseWriter, r *http.Request) {
 // serviceState returns how the service gets on, for who runs it.
 func (a *API) serviceState(*http.Request) (api.ServiceState, error) {
 	b := a.backlog()
+	var j journal.State
+	if a.journal != nil {
+		j = a.journal()
+	}
 	return api.ServiceState{
 		Held:                a.records.Held(),
 		RecordsAway:         b.Away,
@@ -276,5 +284,10 @@ func (a *API) serviceState(*http.Request) (api.ServiceState, error) {
 		RecordsDropped:      b.DroppedKept,
 		RefusedDropped:      b.DroppedRefused,
 		SessionsFailed:      a.registry.Failures(),
+
+		RecordingsAway:         j.Away,
+		RecordingsWaitingBytes: j.Waiting,
+		RecordingGaps:          int(j.Gaps),
+		NeverSettled:           j.Unstable,
 	}, nil
 }

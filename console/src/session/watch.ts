@@ -246,7 +246,7 @@ export function showMoment(tick: number): void {
 
 // showNewest shows the session as it is. Of a drill that is over that is its last tick.
 export function showNewest(): void {
-  if (live.phase === "connecting") showMoment(rangeOf(history)[1]);
+  if (live.id === 0) showMoment(rangeOf(history)[1]);
   else useWatch.setState(live, true);
 }
 
@@ -278,13 +278,12 @@ function keepWhole(state: State): void {
 // playBack shows what the watcher of a session that is over was told, at a tick.
 export function playBack(messages: Watch[], tick: number): void {
   history = emptyHistory();
-  live = fresh(0);
+  live = { ...fresh(0), phase: "live" };
   useWatch.setState(fresh(0), true);
   for (const m of messages)
     if (m.type === "sheet") begin(history, m.tick, JSON.stringify(m), 0);
     else add(history, m.tick, JSON.stringify(m), 0);
   showMoment(tick);
-  useWatch.setState({ phase: "live" });
 }
 
 // watchAddress is where a session is watched.

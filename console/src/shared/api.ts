@@ -397,6 +397,10 @@ export type ServiceState = {
   records_dropped: number;
   refused_dropped: number;
   sessions_failed: number;
+  recordings_away: boolean;
+  recordings_waiting_bytes: number;
+  recording_gaps: number;
+  never_settled?: string;
 };
 
 // Why a property has its value; see docs/console.md.

@@ -12,6 +12,14 @@ export function told(s: ServiceState): string[] {
   if (!s.held) out.push("The database is not held for this service: no session can be opened.");
   if (s.records_away) out.push(`The database does not take records: ${n(s.records_waiting)} wait.`);
   const [dropped, others] = [s.records_dropped, s.refused_dropped];
+  if (s.recordings_away)
+    out.push(
+      `The database does not take what sessions record: nothing that players keep is settled, and ${n(Math.ceil(s.recordings_waiting_bytes / 1000))} kB wait.`,
+    );
+  if (s.recording_gaps > 0)
+    out.push(`Recordings have gaps, since the database was away for too long: ${n(s.recording_gaps)}.`);
+  if (s.never_settled)
+    out.push(`Nothing that players keep is ever called settled: of the database, ${s.never_settled}.`);
   if (dropped + others > 0)
     out.push(`Records were dropped: ${n(dropped)} of seats and accepted requests, ${n(others)} of others.`);
   if (s.sessions_failed > 0)
