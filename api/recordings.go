@@ -90,31 +90,41 @@ func (c Client) Why(ctx context.Context, session int64, of string, at int64, out
 	return c.call(ctx, "GET", fmt.Sprintf("/api/recordings/%d/why?%s", session, query.Encode()), nil, out)
 }
 
-// Players lists what players keep, what changed last first.
-func (c Client) Players(ctx context.Context) (out []Kept, err error) {
-	err = c.call(ctx, "GET", "/api/players", nil, &out)
+// Keepers are who keeps something from session to session.
+type Keepers string
+
+// Who can keep something.
+const (
+	Players Keepers = "players"
+	Worlds  Keepers = "worlds" // that sessions are opened in
+)
+
+// path returns where the API has what one of the keepers keeps.
+func (k Keepers) path(name string) string { return "/api/" + string(k) + "/" + url.PathEscape(name) }
+
+// Kept lists what players or worlds keep, what changed last first.
+func (c Client) Kept(ctx context.Context, who Keepers) (out []Kept, err error) {
+	err = c.call(ctx, "GET", "/api/"+string(who), nil, &out)
 	return out, err
 }
 
-// Player returns what a player keeps, of each contract.
-func (c Client) Player(ctx context.Context, name string) (out []Kept, err error) {
-	err = c.call(ctx, "GET", "/api/players/"+url.PathEscape(name), nil, &out)
+// KeptBy returns what one of them keeps, of each contract.
+func (c Client) KeptBy(ctx context.Context, who Keepers, name string) (out []Kept, err error) {
+	err = c.call(ctx, "GET", who.path(name), nil, &out)
 	return out, err
 }
 
-// SetPlayer gives a player other values of what they keep of a contract. No session may have them.
-func (c Client) SetPlayer(
-	ctx context.Context, name, contract string, values map[string]json.RawMessage,
+// SetKept gives one of them other values of what it keeps of a contract. No session may have them.
+func (c Client) SetKept(
+	ctx context.Context, who Keepers, name, contract string, values map[string]json.RawMessage,
 ) (out []Kept, err error) {
-	in := map[string]any{"contract": contract, "values": values}
-	err = c.call(ctx, "PUT", "/api/players/"+url.PathEscape(name), in, &out)
+	err = c.call(ctx, "PUT", who.path(name), map[string]any{"contract": contract, "values": values}, &out)
 	return out, err
 }
 
-// DeletePlayer forgets what a player keeps of a contract, or of all with an empty name. No session may have it.
-func (c Client) DeletePlayer(ctx context.Context, name, contract string) (deleted int64, err error) {
+// DeleteKept forgets what one of them keeps of a contract, or of all with an empty name. No session may have it.
+func (c Client) DeleteKept(ctx context.Context, who Keepers, name, contract string) (deleted int64, err error) {
 	var out struct{ Deleted int64 }
-	path := "/api/players/" + url.PathEscape(name) + "?" + url.Values{"contract": {contract}}.Encode()
-	err = c.call(ctx, "DELETE", path, nil, &out)
+	err = c.call(ctx, "DELETE", who.path(name)+"?"+url.Values{"contract": {contract}}.Encode(), nil, &out)
 	return out.Deleted, err
 }

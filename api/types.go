@@ -117,8 +117,9 @@ type Session struct {
 	MemoryMost  int64         `json:"memory_most"`    // that they may take
 	Slow        *Slowness     `json:"slow,omitempty"` // its ticks have taken too long within the last minute
 	Faults      *Faults       `json:"faults,omitempty"`
-	Seed        uint64        `json:"seed,omitempty"` // that it was opened with
-	Queued      int           `json:"queued"`         // inputs that wait for the next tick
+	Seed        uint64        `json:"seed,omitempty"`  // that it was opened with
+	World       string        `json:"world,omitempty"` // the same
+	Queued      int           `json:"queued"`          // inputs that wait for the next tick
 	Clients     []wire.Client `json:"clients"`
 }
 
@@ -132,6 +133,9 @@ type OpenSession struct {
 	// can foretell every roll. What clients do is noted, so that DrillOf can write a drill of it.
 	Seed   uint64 `json:"seed,omitempty"`
 	Paused bool   `json:"paused,omitempty"` // no ticks but by Step
+	// World names what keeps shared kinds' kept properties from session to session; empty for nothing. It is in one
+	// session at a time.
+	World string `json:"world,omitempty"`
 	// Settings are values of the contract's settings by name; those that are not named have their defaults.
 	Settings map[string]json.RawMessage `json:"settings,omitempty"`
 }

@@ -310,7 +310,7 @@ func (j *Journal) settle(parts []part, result store.Result, err error) {
 	}
 	for _, k := range result.LostLeases {
 		if l := j.logs[k.Session]; l != nil && l.leaseLost != nil {
-			go l.leaseLost(k.Player, k.Fence)
+			go l.leaseLost(k.Keeper, k.Fence)
 		}
 	}
 	if err != nil {

@@ -28,7 +28,7 @@ type Log struct {
 	contract string
 	whenLost func() // see Options
 	// see Options
-	leaseLost func(player string, fence int64)
+	leaseLost func(keeper store.Keeper, fence int64)
 	writer    *record.Writer
 
 	keptTick       int64 // the last tick that changed what is kept
@@ -75,9 +75,9 @@ type Options struct {
 	// Lost is called, on a goroutine of its own, when nothing more can be stored of the session, since another service
 	// has it, or it was closed.
 	Lost func()
-	// LeaseLost is called, on a goroutine of its own, when the values of a player could not be stored, since another
-	// session has had them in the meantime.
-	LeaseLost func(player string, fence int64)
+	// LeaseLost is called, on a goroutine of its own, when the values of a player, or of the session's world, could not
+	// be stored, since another session has had them in the meantime.
+	LeaseLost func(keeper store.Keeper, fence int64)
 }
 
 // Open begins the log of a session: what it is called with from now on is stored.
@@ -214,7 +214,7 @@ func (l *Log) keep(changes []session.KeptChange) {
 		if c.Fence == 0 {
 			continue // its values were never loaded, and must not be written over
 		}
-		k := l.pending.lease(l, c.Player, c.Fence)
+		k := l.pending.lease(l, store.Keeper{Contract: l.contract, Name: c.Player, IsWorld: c.IsWorld}, c.Fence)
 		k.Values[c.Property] = c.Value
 		l.count(len(c.Value))
 	}
@@ -227,25 +227,24 @@ func (l *Log) Release(player string, fence int64) {
 	}
 	j := l.journal
 	j.mu.Lock()
-	l.pending.lease(l, player, fence).Release = true
+	l.pending.lease(l, store.Keeper{Contract: l.contract, Name: player}, fence).Release = true
 	l.count(0)
 	j.mu.Unlock()
 	j.urge()
 }
 
 // lease returns the changes of a lease that wait.
-func (p *pending) lease(l *Log, player string, fence int64) *store.Kept {
+func (p *pending) lease(l *Log, keeper store.Keeper, fence int64) *store.Kept {
 	for _, k := range p.kept {
-		if k.Player == player && k.Fence == fence {
+		if k.Keeper == keeper && k.Fence == fence {
 			return k
 		}
 	}
 	k := &store.Kept{
-		Contract: l.contract,
-		Player:   player,
-		Values:   map[string]json.RawMessage{},
-		Fence:    fence,
-		Session:  l.session,
+		Keeper:  keeper,
+		Values:  map[string]json.RawMessage{},
+		Fence:   fence,
+		Session: l.session,
 	}
 	p.kept = append(p.kept, k)
 	return k
@@ -354,7 +353,7 @@ func (l *Log) putBack(p pending) {
 	p.checkpoints = append(p.checkpoints, l.pending.checkpoints...)
 	p.gaps = append(p.gaps, l.pending.gaps...)
 	for _, k := range l.pending.kept {
-		older := p.lease(l, k.Player, k.Fence)
+		older := p.lease(l, k.Keeper, k.Fence)
 		maps.Copy(older.Values, k.Values)
 		older.Release = older.Release || k.Release
 	}

@@ -2,6 +2,7 @@ package store
 
 import (
 	"context"
+	"encoding/json"
 	"fmt"
 	"maps"
 	"slices"
@@ -25,6 +26,9 @@ type Memory struct {
 
 // Held reports that nobody else has it.
 func (m *Memory) Held() bool { return true }
+
+// SetOptions does nothing: no session outlives the process.
+func (m *Memory) SetOptions(context.Context, int64, json.RawMessage) error { return nil }
 
 // Ping does nothing.
 func (m *Memory) Ping(context.Context) error { return nil }

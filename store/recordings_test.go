@@ -90,14 +90,15 @@ func TestALeaseIsOneSessionsAtATime(t *testing.T) {
 	s, first := opened(t)
 	second := openOne(t, s)
 	ctx := t.Context()
-	one, err := s.Lease(ctx, "wreck", "Ana", first.ID)
+	ana := Keeper{Contract: "wreck", Name: "Ana"}
+	one, err := s.Lease(ctx, ana, first.ID)
 	require.NoError(t, err)
-	_, err = s.Lease(ctx, "wreck", "Ana", second.ID)
+	_, err = s.Lease(ctx, ana, second.ID)
 	var leased *ErrLeased
 	require.ErrorAs(t, err, &leased)
 	assert.Equal(t, first.ID, leased.Session)
-	require.ErrorAs(t, s.SetKept(ctx, "wreck", "Ana", map[string]json.RawMessage{}), &leased)
-	_, err = s.DeleteKept(ctx, "", "Ana")
+	require.ErrorAs(t, s.SetKept(ctx, ana, map[string]json.RawMessage{}), &leased)
+	_, err = s.DeleteKept(ctx, Keeper{Name: "Ana"})
 	require.ErrorAs(t, err, &leased)
 
 	one.Values = map[string]json.RawMessage{"Diver.tint": json.RawMessage("3")}
@@ -105,7 +106,7 @@ func TestALeaseIsOneSessionsAtATime(t *testing.T) {
 	out, err := s.Append(ctx, Entries{Kept: []Kept{one}})
 	require.NoError(t, err)
 	assert.Empty(t, out.LostLeases)
-	two, err := s.Lease(ctx, "wreck", "Ana", second.ID)
+	two, err := s.Lease(ctx, ana, second.ID)
 	require.NoError(t, err)
 	assert.Greater(t, two.Fence, one.Fence)
 	assert.JSONEq(t, "3", string(two.Values["Diver.tint"]))
@@ -115,11 +116,11 @@ func TestALeaseIsOneSessionsAtATime(t *testing.T) {
 	out, err = s.Append(ctx, Entries{Kept: []Kept{one}})
 	require.NoError(t, err)
 	assert.Len(t, out.LostLeases, 1)
-	kept, err := s.KeptOf(ctx, "wreck", "Ana")
+	kept, err := s.KeptOf(ctx, ana)
 	require.NoError(t, err)
 	assert.JSONEq(t, "3", string(kept.Values["Diver.tint"]), "the later lease wins")
 	require.NoError(t, s.CloseSession(ctx, second.ID, "over", 1))
-	_, err = s.Lease(ctx, "wreck", "Ana", first.ID)
+	_, err = s.Lease(ctx, ana, first.ID)
 	require.NoError(t, err, "a session that has closed has nothing")
 }
 

@@ -273,6 +273,15 @@ func (s *Store) OpenSession(ctx context.Context, in Recorded) (Session, error) {
 	return out, nil
 }
 
+// SetOptions stores with what a session was opened.
+func (s *Store) SetOptions(ctx context.Context, id int64, options json.RawMessage) error {
+	_, err := s.pool.Exec(ctx, "update sessions set options = $2 where id = $1 and holder = $3", id, options, s.id)
+	if err != nil {
+		return fmt.Errorf("store with what session %d was opened: %w", id, err)
+	}
+	return nil
+}
+
 // CloseSession notes the end of a session that this service holds.
 func (s *Store) CloseSession(ctx context.Context, id int64, reason string, tick int64) error {
 	_, err := s.pool.Exec(

@@ -14,139 +14,156 @@ import (
 	"kamerad.example/cmd/kamerad/terminal"
 )
 
+// keepers are the commands about what players keep, or worlds.
+type keepers struct {
+	who  api.Keepers
+	noun string // what one of them is called
+}
+
 // playerCommand is `kamerad player`.
 func playerCommand() *cli.Command {
+	k := keepers{api.Players, "player"}
+	return k.command("show and change what players keep from session to session")
+}
+
+// worldCommand is `kamerad world`.
+func worldCommand() *cli.Command {
+	k := keepers{api.Worlds, "world"}
+	return k.command("show and change what is kept of shared kinds, from session to session of a world")
+}
+
+// command returns the command of the keepers.
+func (k keepers) command(usage string) *cli.Command {
 	flags := []cli.Flag{terminal.ServiceFlag(), terminal.JSONFlag()}
 	contract := &cli.StringFlag{Name: "contract", Usage: "of the contract with this `NAME`"}
 	return &cli.Command{
-		Name: "player", Usage: "show and change what players keep from session to session",
+		Name: k.noun, Usage: usage,
 		Commands: []*cli.Command{
-			{Name: "list", Usage: "list players, who changed last first", Flags: flags, Action: listPlayers},
-			{Name: "show", Usage: "show what a player keeps", ArgsUsage: "NAME", Flags: flags, Action: showPlayer},
+			{Name: "list", Usage: "list all that keep something, what changed last first", Flags: flags, Action: k.list},
+			{Name: "show", Usage: "show what a " + k.noun + " keeps", ArgsUsage: "NAME", Flags: flags, Action: k.show},
 			{
 				Name:      "set",
-				Usage:     "give a player another value of something that they keep",
+				Usage:     "give a " + k.noun + " another value of something that it keeps",
 				ArgsUsage: "NAME KIND.PROPERTY VALUE",
-				Description: "VALUE is JSON, such as 3 or '\"coral\"'; a word that is none is a text. The " +
-					"player must not be in a " +
-					"session of the contract.",
+				Description: "VALUE is JSON, such as 3 or '\"coral\"'; a word that is none is a text. No session of the " +
+					"contract may have the " + k.noun + ".",
 				Flags:  append(flags, contract),
-				Action: setPlayer,
+				Action: k.set,
 			},
 			{
 				Name:      "export",
-				Usage:     "print what a player keeps as JSON",
+				Usage:     "print what a " + k.noun + " keeps as JSON",
 				ArgsUsage: "NAME",
 				Flags:     flags,
-				Action:    exportPlayer,
+				Action:    k.export,
 			},
 			{
 				Name:      "delete",
-				Usage:     "forget what a player keeps, of one contract or of all",
+				Usage:     "forget what a " + k.noun + " keeps, of one contract or of all",
 				ArgsUsage: "NAME",
 				Flags:     append(flags, contract),
-				Action:    deletePlayer,
+				Action:    k.delete,
 			},
 		},
 	}
 }
 
-// printKept prints what players keep, as a table or as JSON.
-func printKept(c *cli.Command, list []api.Kept) error {
+// print prints what they keep, as a table or as JSON.
+func (k keepers) print(c *cli.Command, list []api.Kept) error {
 	if c.Bool("json") {
 		return terminal.PrintJSON(c.Root().Writer, list)
 	}
-	t := terminal.NewTable("Player", "Contract", "Keeps", "In session", "Changed")
-	for _, k := range list {
+	t := terminal.NewTable(strings.ToUpper(k.noun[:1])+k.noun[1:], "Contract", "Keeps", "In session", "Changed")
+	for _, x := range list {
 		var values []string
-		for _, name := range slices.Sorted(maps.Keys(k.Values)) {
-			values = append(values, fmt.Sprintf("%s %s", name, terminal.Unquoted(k.Values[name])))
+		for _, name := range slices.Sorted(maps.Keys(x.Values)) {
+			values = append(values, fmt.Sprintf("%s %s", name, terminal.Unquoted(x.Values[name])))
 		}
 		session := "–"
-		if k.Session != 0 {
-			session = fmt.Sprint(k.Session)
+		if x.Session != 0 {
+			session = fmt.Sprint(x.Session)
 		}
 		t.AppendRow([]any{
-			terminal.Shown(k.Player), k.Contract, strings.Join(values, "\n"), session, terminal.FormatTime(k.ChangedAt),
+			terminal.Shown(x.Player), x.Contract, strings.Join(values, "\n"), session, terminal.FormatTime(x.ChangedAt),
 		})
 	}
 	terminal.PrintTable(c.Root().Writer, t)
 	return nil
 }
 
-// listPlayers is `kamerad player list`.
-func listPlayers(ctx context.Context, c *cli.Command) error {
-	list, err := api.Client{Service: c.String("service")}.Players(ctx)
+// list is the command `list`.
+func (k keepers) list(ctx context.Context, c *cli.Command) error {
+	list, err := api.Client{Service: c.String("service")}.Kept(ctx, k.who)
 	if err != nil {
 		return err
 	}
 	if len(list) == 0 && !c.Bool("json") {
-		fmt.Fprintln(c.Root().Writer, "Nobody keeps anything yet: a contract says `keep` of what players keep")
+		fmt.Fprintln(c.Root().Writer, "Nothing is kept yet: a contract says `keep` of what players keep, and worlds")
 		return nil
 	}
-	return printKept(c, list)
+	return k.print(c, list)
 }
 
-// kept returns what the player keeps that the command names.
-func kept(ctx context.Context, c *cli.Command) (admin api.Client, name string, list []api.Kept, err error) {
+// kept returns what the one keeps that the command names.
+func (k keepers) kept(ctx context.Context, c *cli.Command) (admin api.Client, name string, list []api.Kept, err error) {
 	args, err := terminal.Words(c, "NAME", 1, 1)
 	if err != nil {
 		return admin, "", nil, err
 	}
 	admin = api.Client{Service: c.String("service")}
-	list, err = admin.Player(ctx, args[0])
+	list, err = admin.KeptBy(ctx, k.who, args[0])
 	if err == nil && len(list) == 0 {
-		err = fmt.Errorf("player: nobody called %.40q keeps anything; `kamerad player list` lists who does", args[0])
+		err = fmt.Errorf("no %s called %.40q keeps anything; `kamerad %[1]s list` lists who does", k.noun, args[0])
 	}
 	return admin, args[0], list, err
 }
 
-// showPlayer is `kamerad player show`.
-func showPlayer(ctx context.Context, c *cli.Command) error {
-	_, _, list, err := kept(ctx, c)
+// show is the command `show`.
+func (k keepers) show(ctx context.Context, c *cli.Command) error {
+	_, _, list, err := k.kept(ctx, c)
 	if err != nil {
 		return err
 	}
-	return printKept(c, list)
+	return k.print(c, list)
 }
 
-// exportPlayer is `kamerad player export`.
-func exportPlayer(ctx context.Context, c *cli.Command) error {
-	_, _, list, err := kept(ctx, c)
+// export is the command `export`.
+func (k keepers) export(ctx context.Context, c *cli.Command) error {
+	_, _, list, err := k.kept(ctx, c)
 	if err != nil {
 		return err
 	}
 	return terminal.PrintJSON(c.Root().Writer, list)
 }
 
-// setPlayer is `kamerad player set`.
-func setPlayer(ctx context.Context, c *cli.Command) error {
+// set is the command `set`.
+func (k keepers) set(ctx context.Context, c *cli.Command) error {
 	args, err := terminal.Words(c, "NAME KIND.PROPERTY VALUE", 3, 3)
 	if err != nil {
 		return err
 	}
 	if c.String("contract") == "" {
-		return fmt.Errorf("player set: say of which contract with --contract NAME")
+		return fmt.Errorf("%s set: say of which contract with --contract NAME", k.noun)
 	}
 	value := json.RawMessage(args[2])
 	if !json.Valid(value) {
 		value, _ = json.Marshal(args[2]) // a string always marshals
 	}
 	admin := api.Client{Service: c.String("service")}
-	list, err := admin.SetPlayer(ctx, args[0], c.String("contract"), map[string]json.RawMessage{args[1]: value})
+	list, err := admin.SetKept(ctx, k.who, args[0], c.String("contract"), map[string]json.RawMessage{args[1]: value})
 	if err != nil {
 		return err
 	}
-	return printKept(c, list)
+	return k.print(c, list)
 }
 
-// deletePlayer is `kamerad player delete`.
-func deletePlayer(ctx context.Context, c *cli.Command) error {
-	admin, name, _, err := kept(ctx, c)
+// delete is the command `delete`.
+func (k keepers) delete(ctx context.Context, c *cli.Command) error {
+	admin, name, _, err := k.kept(ctx, c)
 	if err != nil {
 		return err
 	}
-	deleted, err := admin.DeletePlayer(ctx, name, c.String("contract"))
+	deleted, err := admin.DeleteKept(ctx, k.who, name, c.String("contract"))
 	if err != nil {
 		return err
 	}

@@ -54,6 +54,7 @@ func run(ctx context.Context, args []string) int {
 			replayCommand(),
 			recordCommand(),
 			playerCommand(),
+			worldCommand(),
 			loadCommand(),
 			drillCommand(),
 			auditCommand(),

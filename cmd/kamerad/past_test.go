@@ -100,7 +100,7 @@ func TestThePastIsAskedByCommands(t *testing.T) {
 	assert.JSONEq(t, `2`, string(exported(t, run(0, "player", "export", "Ana"))))
 	assert.Regexp(t, `Ana +reef`, run(0, "player", "list"))
 	assert.Contains(t, run(0, "player", "delete", "Ana"), "forgot what Ana keeps of 1 contracts")
-	assert.Contains(t, run(2, "player", "show", "Ana"), `nobody called "Ana" keeps anything`)
+	assert.Contains(t, run(2, "player", "show", "Ana"), `no player called "Ana" keeps anything`)
 	run(0, "record", "show", "1")
 	assert.Contains(t, run(0, "record", "delete", "1"), "deleted the recording of session 1")
 	assert.Contains(t, run(2, "why", "1", "Ana.Diver.hull"), "before there were recordings")

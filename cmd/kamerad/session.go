@@ -44,6 +44,10 @@ func sessionCommand() *cli.Command {
 							"for `kamerad drill from`",
 					},
 					&cli.StringFlag{
+						Name:  "world",
+						Usage: "the `NAME` under which what is kept of shared kinds goes from session to session",
+					},
+					&cli.StringFlag{
 						Name:  "key-file",
 						Usage: "a `FILE` with 64 hexadecimal digits that make the numbering of entities repeatable",
 					}),
@@ -134,6 +138,7 @@ func openSession(ctx context.Context, c *cli.Command) error {
 		Version:  c.Int("version"),
 		Paused:   c.Bool("paused"),
 		Seed:     c.Uint64("seed"),
+		World:    c.String("world"),
 	}
 	for _, set := range c.StringSlice("set") {
 		name, value, ok := strings.Cut(set, "=")

@@ -53,17 +53,18 @@ func (c *builder) atMost(_ *contract.Kind, p *contract.Property, d *syntax.Prope
 	}
 }
 
-// keep reads `keep`: the value is there again in the player's next session.
+// keep reads `keep`: the value is there again in the player's next session, or, of a shared kind, in the next one of
+// the same world.
 //
 // The value is kept by the player's name and the property's, so it has to mean the same in a session
 // that has other entities and clients, and another clock. Whether a part may keep something is checked
 // in the kinds that include it.
 func (c *builder) keep(k *contract.Kind, p *contract.Property, d *syntax.Property) {
 	p.Keep = d.Keep != nil
-	if p.Keep && k.Per < 0 && c.InPart == nil {
+	if p.Keep && k.Per < 0 && !k.Shared && c.InPart == nil {
 		c.Fail(
 			*d.Keep, "wrong-place", fmt.Sprintf("`%s` cannot be kept: %s belongs to no player", p.Name, k.Name),
-			"`keep` stands in a kind that is `per` a role",
+			"`keep` stands in a kind that is `per` a role, or shared",
 		)
 	}
 	if p.Keep &&

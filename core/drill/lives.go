@@ -57,6 +57,9 @@ func (l *loader) start(d *syntax.Drill, c *contract.Contract) *start {
 	if copy(out.options.Key[:], head.Key) != len(out.options.Key) {
 		return fail(errors.New("its first line has no key"))
 	}
+	if head.World != nil {
+		out.options.World = *head.World
+	}
 	to := int64(math.MaxInt64)
 	if d.Tick != nil {
 		to = d.Tick.Value
@@ -96,6 +99,7 @@ func (d *Drill) open(seed uint64, explain bool) (*session.Session, session.Optio
 		return s, d.start.options, err
 	}
 	o := session.Options{Key: Key(seed), Prove: true, Trace: explain, Settings: d.Settings}
+	o.World.Name = "drill"
 	s, err := session.New(d.Contract, o)
 	return s, o, err
 }
@@ -343,6 +347,7 @@ func (r *run) nextSession() error {
 	}
 	// The next one has another key, as every session has.
 	r.opened.Key = sha256.Sum256(r.opened.Key[:])
+	r.opened.World = w.session.WorldKept()
 	s, err := session.New(r.drill.Contract, r.opened)
 	if err != nil {
 		return err

@@ -297,7 +297,9 @@ func (w *stage) step() error {
 	}
 	step := w.session.Tick()
 	for _, k := range step.Kept {
-		w.keep(w.nameOf(k.Player), k.Property, k.Value)
+		if !k.IsWorld {
+			w.keep(w.nameOf(k.Player), k.Property, k.Value)
+		}
 	}
 	if w.history != nil {
 		w.history.keep(step)

@@ -27,6 +27,7 @@ type Head struct {
 	Files     map[string]string          `json:"files,omitempty"` // what it includes
 	Settings  map[string]json.RawMessage `json:"settings,omitempty"`
 	Memory    int64                      `json:"memory,omitempty"`
+	World     *session.World             `json:"world,omitempty"`
 	Key       []byte                     `json:"key"` // the session's: whoever has it can tell every roll
 }
 
@@ -257,6 +258,9 @@ func (h *Head) Load() (*contract.Contract, session.Options, error) {
 		return nil, o, fmt.Errorf("read a recording: its key has %d bytes, not %d", len(h.Key), len(o.Key))
 	}
 	copy(o.Key[:], h.Key)
+	if h.World != nil {
+		o.World = *h.World
+	}
 	c, mistakes := compile.LoadWith(h.Contract+".kam", h.Source, contract.Files(h.Files).Open)
 	if c == nil {
 		return nil, o, fmt.Errorf("read a recording: the text of its contract does not fit this program: %w", mistakes)

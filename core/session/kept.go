@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"maps"
+	"slices"
 	"strings"
 
 	"kamerad.example/core/contract"
@@ -21,7 +22,8 @@ type Kept struct {
 
 // KeptChange is a change of a property that is kept.
 type KeptChange struct {
-	Player   string // the client's name
+	Player   string // the client's name; of what a world keeps, the world's
+	IsWorld  bool   // a world keeps it
 	Fence    int64  // of the lease with which its values were loaded; 0 when they were not
 	Property string // its full name
 	Value    json.RawMessage
@@ -29,7 +31,7 @@ type KeptChange struct {
 
 // KeptMisfit is a kept value that the contract's version does not take as it is.
 type KeptMisfit struct {
-	Client   int
+	Client   int // 0 for what the session's world keeps
 	Property string
 	Detail   string // what became of it
 }
@@ -55,28 +57,47 @@ func (s *Session) LoadKept(client int, kept Kept) {
 func (s *Session) initKept(e *world.Entity) {
 	t := s.seats[e.Owner]
 	mask := s.keptProperties[e.Kind.Index]
-	if t == nil || mask == 0 {
+	if t == nil || mask == 0 || e.Kind.Shared {
 		return
 	}
 	if t.kept == nil {
 		t.kept = map[string]json.RawMessage{}
 	}
+	s.initFrom(e, t.kept, t.client.Number)
+}
+
+// loadWorld gives the shared entities what the world of the session has from before, when the session is made.
+func (s *Session) loadWorld(w World) {
+	if w.Name == "" {
+		return
+	}
+	s.sharedWorld = World{Name: w.Name, Kept: Kept{Fence: w.Fence, Values: maps.Clone(w.Values)}}
+	if s.sharedWorld.Values == nil {
+		s.sharedWorld.Values = map[string]json.RawMessage{}
+	}
+	for _, e := range s.world.Entities() {
+		s.initFrom(e, s.sharedWorld.Values, 0)
+	}
+}
+
+// initFrom gives an entity what is kept of it, and notes what it begins with. client is who keeps it, 0 for the world.
+func (s *Session) initFrom(e *world.Entity, kept map[string]json.RawMessage, client int) {
 	for _, p := range e.Kind.Properties {
-		if mask&(1<<p.Index) == 0 {
+		if s.keptProperties[e.Kind.Index]&(1<<p.Index) == 0 {
 			continue
 		}
 		name := e.Kind.Name + "." + p.Name
-		if raw, has := t.kept[name]; has {
-			if v, ok := s.fitKept(t, name, p, raw); ok {
+		if raw, has := kept[name]; has {
+			if v, ok := s.fitKept(client, name, p, raw); ok {
 				s.world.SetInitial(e, p, p.Type.AppendSlots(nil, v, s.world.Intern))
 			}
 		}
-		t.kept[name] = s.keptValue(e, p) // a default is none until it changes
+		kept[name] = s.keptValue(e, p) // a default is none until it changes
 	}
 }
 
 // fitKept reads a kept value; what does not fit is told.
-func (s *Session) fitKept(t *seat, name string, p *contract.Property, raw json.RawMessage) (contract.Value, bool) {
+func (s *Session) fitKept(client int, name string, p *contract.Property, raw json.RawMessage) (contract.Value, bool) {
 	v, err := p.Type.ParseJSON(raw)
 	if err == nil {
 		return v, true
@@ -88,11 +109,11 @@ func (s *Session) fitKept(t *seat, name string, p *contract.Property, raw json.R
 		if steps, ok := p.Type.Steps(n); ok {
 			v = contract.Value{Num: p.Type.Bring(steps)}
 			detail = fmt.Sprintf("the kept value %s; it is %s now", err, p.Type.Format(v))
-			s.misfits = append(s.misfits, KeptMisfit{t.client.Number, name, detail})
+			s.misfits = append(s.misfits, KeptMisfit{client, name, detail})
 			return v, true
 		}
 	}
-	s.misfits = append(s.misfits, KeptMisfit{t.client.Number, name, detail})
+	s.misfits = append(s.misfits, KeptMisfit{client, name, detail})
 	return v, false
 }
 
@@ -101,24 +122,36 @@ func (s *Session) keptValue(e *world.Entity, p *contract.Property) json.RawMessa
 	return p.Type.AppendJSON(nil, s.world.Value(e, p))
 }
 
-// noteKept notes those of some properties of an entity that are kept and have another value than before.
+// noteKept notes those of some properties of an entity that are kept, by the client of a seat or by the world, and have
+// another value than before.
 func (s *Session) noteKept(t *seat, e *world.Entity, properties uint64) {
 	properties &= s.keptProperties[e.Kind.Index]
-	if t == nil || properties == 0 || t.kept == nil {
+	change := KeptChange{Player: s.sharedWorld.Name, IsWorld: true, Fence: s.sharedWorld.Fence}
+	kept := s.sharedWorld.Values
+	if !e.Kind.Shared {
+		if t == nil {
+			return
+		}
+		change = KeptChange{Player: t.client.Name, Fence: t.fence}
+		kept = t.kept
+	}
+	if properties == 0 || kept == nil {
 		return
 	}
 	for _, p := range e.Kind.Properties {
 		if properties&(1<<p.Index) == 0 {
 			continue
 		}
-		name := e.Kind.Name + "." + p.Name
-		value := s.keptValue(e, p)
-		if bytes.Equal(t.kept[name], value) {
+		change.Property = e.Kind.Name + "." + p.Name
+		change.Value = s.keptValue(e, p)
+		if bytes.Equal(kept[change.Property], change.Value) {
 			continue
 		}
-		t.kept[name] = value
-		t.keptTick = s.tick
-		s.keptChanges = append(s.keptChanges, KeptChange{t.client.Name, t.fence, name, value})
+		kept[change.Property] = change.Value
+		if !change.IsWorld {
+			t.keptTick = s.tick
+		}
+		s.keptChanges = append(s.keptChanges, change)
 	}
 }
 
@@ -144,13 +177,13 @@ func (s *Session) KeptFence(client int) (player string, fence int64) {
 
 // Keeps reports whether the contract has anything that players keep.
 func (s *Session) Keeps() bool {
-	for _, mask := range s.keptProperties {
-		if mask != 0 {
-			return true
-		}
-	}
-	return false
+	return slices.ContainsFunc(s.contract.Kinds, func(k *contract.Kind) bool {
+		return !k.Shared && s.keptProperties[k.Index] != 0
+	})
 }
+
+// WorldKept returns the world of the session, with what it keeps now.
+func (s *Session) WorldKept() World { return s.sharedWorld }
 
 // CheckJoin returns the name as Join would take it, or why it would refuse the client now. The error is a *Refusal.
 func (s *Session) CheckJoin(name, role string) (clean string, err error) {

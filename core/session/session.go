@@ -99,6 +99,7 @@ type Session struct {
 	early       []earlyRequest
 	budgets     map[propertyKey]*paceBudget
 	storedTick  int64 // all that is kept was stored up to this tick
+	sharedWorld World // what is kept of shared kinds, as it is now
 
 	// The budget of a tick; see budget.go.
 	steps        int64   // see Options.Steps
@@ -159,6 +160,13 @@ type Options struct {
 	Memory   int64
 	Headroom int                        // bytes that are left free before each frame, for whoever sends it
 	Settings map[string]json.RawMessage // values of the contract's settings; the others have their defaults
+	World    World                      // that keeps what is kept of shared kinds; its zero value for none
+}
+
+// World has what is kept of shared kinds, under a name, from session to session.
+type World struct {
+	Name string
+	Kept
 }
 
 // New opens a session of a contract. The error says what is wrong with the settings, or that the contract asks for more
@@ -198,6 +206,7 @@ func New(c *contract.Contract, o Options) (*Session, error) {
 		s.serverState = replicate.NewServerState(o.Key, s.world)
 	}
 	s.connectMachine(o.Key)
+	s.loadWorld(o.World)
 	for _, e := range s.world.Entities() {
 		if o := s.machine.ComputeInitial(e); o != nil {
 			return nil, fmt.Errorf("open a session: %s", o.Reason)

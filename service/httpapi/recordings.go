@@ -25,9 +25,9 @@ type Recordings interface {
 	past.Shelf
 	RecordingsOf(ctx context.Context, session int64, limit int) ([]store.RecordingSize, error)
 	DeleteRecording(ctx context.Context, session int64) error
-	KeptBy(ctx context.Context, player string, limit int) ([]store.Kept, error)
-	SetKept(ctx context.Context, contract, player string, values map[string]json.RawMessage) error
-	DeleteKept(ctx context.Context, contract, player string) (deleted int64, err error)
+	KeptBy(ctx context.Context, name string, isWorld bool, limit int) ([]store.Kept, error)
+	SetKept(ctx context.Context, k store.Keeper, values map[string]json.RawMessage) error
+	DeleteKept(ctx context.Context, k store.Keeper) (deleted int64, err error)
 }
 
 const maxListed = 500 // recordings, or players
@@ -50,12 +50,15 @@ func (a *API) withRecordings(r chi.Router) {
 		r.Get("/compare", answer(a, a.compareRecordings))
 		r.Get("/export", a.exportRecording)
 	})
-	r.Get("/players", answer(a, a.players))
-	r.Route("/players/{name}", func(r chi.Router) {
-		r.Get("/", answer(a, a.player))
-		r.Put("/", answer(a, a.setPlayer))
-		r.Delete("/", answer(a, a.deletePlayer))
-	})
+	for _, who := range []keepers{{a, false}, {a, true}} {
+		path := "/" + string(map[bool]api.Keepers{false: api.Players, true: api.Worlds}[who.areWorlds])
+		r.Get(path, answer(a, who.list))
+		r.Route(path+"/{name}", func(r chi.Router) {
+			r.Get("/", answer(a, who.kept))
+			r.Put("/", answer(a, who.set))
+			r.Delete("/", answer(a, who.delete))
+		})
+	}
 }
 
 // describeRecording returns a recording as the API tells it.
@@ -352,110 +355,4 @@ func numberQuery(r *http.Request, name string) (int64, error) {
 		return 0, problems.BadRequest(fmt.Sprintf("%s is a number from 0, not %.40q", name, text))
 	}
 	return n, nil
-}
-
-// describeKept returns what a player keeps as the API tells it.
-func describeKept(list []store.Kept) []api.Kept {
-	out := make([]api.Kept, 0, len(list))
-	for _, k := range list {
-		out = append(out, api.Kept{
-			Contract:  k.Contract,
-			Player:    k.Player,
-			Values:    k.Values,
-			Session:   k.Session,
-			ChangedAt: k.At,
-		})
-	}
-	return out
-}
-
-// players lists what players keep, what changed last first.
-func (a *API) players(r *http.Request) ([]api.Kept, error) {
-	list, err := a.recordings.KeptBy(r.Context(), "", maxListed)
-	return describeKept(list), err
-}
-
-// player returns what one player keeps, of each contract.
-func (a *API) player(r *http.Request) ([]api.Kept, error) {
-	list, err := a.recordings.KeptBy(r.Context(), chi.URLParam(r, "name"), maxListed)
-	return describeKept(list), err
-}
-
-// setPlayer gives a player other values of what they keep of a contract.
-func (a *API) setPlayer(r *http.Request) ([]api.Kept, error) {
-	in := struct {
-		Contract string
-		Values   map[string]json.RawMessage
-	}{}
-	if err := read(r, &in); err != nil {
-		return nil, err
-	}
-	name := chi.URLParam(r, "name")
-	version, err := a.records.Version(r.Context(), in.Contract, 0)
-	if errors.Is(err, store.ErrNotFound) {
-		detail := fmt.Sprintf("set what %.40s keeps: there is no contract %.80q", name, in.Contract)
-		return nil, problems.BadRequest(detail)
-	}
-	if err != nil {
-		return nil, err
-	}
-	if err := checkKept(version, in.Values); err != nil {
-		return nil, problems.BadRequest(fmt.Sprintf("set what %.40s keeps of %s: %s", name, in.Contract, err))
-	}
-	if err := a.recordings.SetKept(r.Context(), in.Contract, name, in.Values); err != nil {
-		return nil, leasedError(name, err)
-	}
-	return a.player(r)
-}
-
-// checkKept holds values against the newest version of a contract.
-func checkKept(version store.Version, values map[string]json.RawMessage) error {
-	c, err := past.Contract(version)
-	if err != nil {
-		return err
-	}
-	types := map[string]func(json.RawMessage) error{}
-	known := ""
-	for _, k := range c.Kinds {
-		for _, p := range k.Properties {
-			if p.Keep {
-				name := k.Name + "." + p.Name
-				known += " " + name
-				types[name] = func(raw json.RawMessage) error { _, err := p.Type.ParseJSON(raw); return err }
-			}
-		}
-	}
-	for name, raw := range values {
-		fits := types[name]
-		if fits == nil {
-			return fmt.Errorf("it keeps no %.80q, only:%s", name, known)
-		}
-		if err := fits(raw); err != nil {
-			return fmt.Errorf("`%s` %w", name, err)
-		}
-	}
-	return nil
-}
-
-// deletePlayer forgets what a player keeps, of one contract or of all.
-func (a *API) deletePlayer(r *http.Request) (out struct {
-	Deleted int64 `json:"deleted"`
-}, err error,
-) {
-	name := chi.URLParam(r, "name")
-	out.Deleted, err = a.recordings.DeleteKept(r.Context(), r.URL.Query().Get("contract"), name)
-	return out, leasedError(name, err)
-}
-
-// leasedError says for a caller that a session has what a player keeps.
-func leasedError(name string, err error) error {
-	var leased *store.ErrLeased
-	if errors.As(err, &leased) {
-		return &problems.Refusal{
-			Status: http.StatusConflict,
-			Detail: fmt.Sprintf("%.40s plays in session %d, which has what they keep; it is free once they have left",
-				name, leased.Session),
-		}
-	}
-	return err
 }

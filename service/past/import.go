@@ -48,6 +48,9 @@ func (p *Past) Import(ctx context.Context, in io.Reader) (out store.Session, err
 		return out, fmt.Errorf("import a recording: its session has %d bytes of memory", head.Memory)
 	}
 	options := Options{Settings: head.Settings, Memory: head.Memory}
+	if w := head.World; w != nil {
+		options.World = &World{Name: w.Name, Fence: w.Fence, Values: w.Values}
+	}
 	opened, err := options.session(head.Key)
 	if err != nil {
 		return out, fmt.Errorf("import a recording: %w", err)

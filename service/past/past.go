@@ -49,6 +49,14 @@ type Options struct {
 	Seed     uint64                     `json:"seed,omitempty"`
 	Paused   bool                       `json:"paused,omitempty"`
 	Memory   int64                      `json:"memory"`
+	World    *World                     `json:"world,omitempty"`
+}
+
+// World is the world of a session, as it was when the session was opened.
+type World struct {
+	Name   string                     `json:"name"`
+	Fence  int64                      `json:"fence"` // 0 until the session has what the world keeps
+	Values map[string]json.RawMessage `json:"values"`
 }
 
 // session returns the options of the session that these are of.
@@ -61,7 +69,21 @@ func (o *Options) session(key []byte) (out session.Options, err error) {
 	out.Headroom = gateway.Headroom
 	out.Settings = o.Settings
 	out.Memory = o.Memory
+	if w := o.World; w != nil {
+		if w.Fence == 0 {
+			return out, errors.New("the service ended before it was open")
+		}
+		out.World = session.World{Name: w.Name, Kept: session.Kept{Fence: w.Fence, Values: w.Values}}
+	}
 	return out, nil
+}
+
+// export returns the world as the head of an export has it; nil for none.
+func (w *World) export() *session.World {
+	if w == nil {
+		return nil
+	}
+	return &session.World{Name: w.Name, Kept: session.Kept{Fence: w.Fence, Values: w.Values}}
 }
 
 // Recording is a recording that can be played.
@@ -321,6 +343,7 @@ func (p *Past) Export(ctx context.Context, w io.Writer, row store.Recorded, to i
 		Files:    version.Files,
 		Settings: r.Options.Settings,
 		Memory:   r.Options.Memory,
+		World:    r.Options.World.export(),
 		Key:      row.Key,
 	}, r.Source, to)
 }

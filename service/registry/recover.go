@@ -115,9 +115,13 @@ func (g *Registry) logOptions(row store.Session, nextBatch int64) journal.Option
 		Contract:  row.Contract,
 		NextBatch: nextBatch,
 		Lost:      func() { g.hasLost(row.ID) },
-		LeaseLost: func(player string, fence int64) {
-			if x := g.Find(row.ID); x != nil {
-				x.Runner().LeaseLost(player, fence)
+		LeaseLost: func(keeper store.Keeper, fence int64) {
+			switch x := g.Find(row.ID); {
+			case x == nil:
+			case keeper.IsWorld:
+				g.hasEnded(x, "another session has had what its world keeps")
+			default:
+				x.Runner().LeaseLost(keeper.Name, fence)
 			}
 		},
 	}

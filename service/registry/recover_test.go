@@ -44,7 +44,7 @@ func (s *shelf) SessionTokens(context.Context, int64) (map[int][][]byte, error) 
 	return map[int][][]byte{}, nil
 }
 func (s *shelf) Now(context.Context) (time.Time, error) { return time.Now(), nil }
-func (s *shelf) Lease(context.Context, string, string, int64) (store.Kept, error) {
+func (s *shelf) Lease(context.Context, store.Keeper, int64) (store.Kept, error) {
 	return store.Kept{}, nil
 }
 

@@ -12,9 +12,12 @@ import (
 	"context"
 	"crypto/rand"
 	"encoding/hex"
+	"encoding/json"
+	"errors"
 	"fmt"
 	"log/slog"
 	"net/http"
+	"regexp"
 	"slices"
 	"strings"
 	"sync"
@@ -43,6 +46,7 @@ const MaxSessions = 200
 type Records interface {
 	Held() bool // the records are this service's alone
 	OpenSession(ctx context.Context, in store.Recorded) (store.Session, error)
+	SetOptions(ctx context.Context, id int64, options json.RawMessage) error
 	CloseSession(ctx context.Context, id int64, reason string, tick int64) error
 	Session(ctx context.Context, id int64) (store.Session, error)
 }
@@ -116,6 +120,9 @@ func (g *Registry) Open(ctx context.Context, version store.Version, in api.OpenS
 				version.Contract, version.Version, c.Seats, sure>>20, options.Memory>>20,
 			),
 		)
+	}
+	if err := g.checkWorld(in.World, c); err != nil {
+		return nil, err
 	}
 	if err := g.reserve(); err != nil {
 		return nil, err
@@ -198,17 +205,21 @@ func (g *Registry) assemble(
 	if err != nil {
 		return nil, problems.BadRequest(err.Error())
 	}
+	opened := past.Options{
+		Settings: in.Settings,
+		Seed:     in.Seed,
+		Paused:   in.Paused,
+		Memory:   options.Memory,
+	}
+	if in.World != "" {
+		opened.World = &past.World{Name: in.World}
+	}
 	recorded := store.Recorded{
 		Session: store.Session{Contract: version.Contract, Version: version.Version},
 		Key:     options.Key[:],
-		Options: api.Encode(past.Options{
-			Settings: in.Settings,
-			Seed:     in.Seed,
-			Paused:   in.Paused,
-			Memory:   options.Memory,
-		}),
-		Engine: record.Revision,
-		Wire:   wire.Revision,
+		Options: api.Encode(opened),
+		Engine:  record.Revision,
+		Wire:    wire.Revision,
 	}
 	row, err := g.records.OpenSession(ctx, recorded)
 	Failpoints.SessionStored.Hit()
@@ -217,6 +228,17 @@ func (g *Registry) assemble(
 	}
 	if err != nil {
 		return nil, err
+	}
+	if in.World != "" {
+		s, err = g.inWorld(ctx, row, opened, c, options)
+		if err != nil {
+			ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), closeWithin)
+			defer cancel()
+			if err := g.records.CloseSession(ctx, row.ID, "its world was not to be had: "+err.Error(), 0); err != nil {
+				slog.Error("a session that never ran could not be closed", "session", row.ID, "error", err)
+			}
+			return nil, err
+		}
 	}
 	var log *journal.Log
 	if g.journal != nil {
@@ -238,6 +260,57 @@ func (g *Registry) assemble(
 	}))
 	return x, nil
 }
+
+// inWorld makes a session with what its world keeps, once no other session has that.
+func (g *Registry) inWorld(
+	ctx context.Context, row store.Session, opened past.Options, c *contract.Contract, options session.Options,
+) (*session.Session, error) {
+	kept, err := g.recordings.Lease(
+		ctx, store.Keeper{Contract: row.Contract, Name: opened.World.Name, IsWorld: true}, row.ID,
+	)
+	var leased *store.ErrLeased
+	if errors.As(err, &leased) {
+		return nil, &problems.Refusal{
+			Status: http.StatusConflict,
+			Detail: fmt.Sprintf(
+				"open a session of %s: the world %s is in session %d; close that one first, or name another world",
+				row.Contract, opened.World.Name, leased.Session,
+			),
+		}
+	}
+	if err != nil {
+		return nil, err
+	}
+	opened.World.Fence = kept.Fence
+	opened.World.Values = kept.Values
+	if err := g.records.SetOptions(ctx, row.ID, api.Encode(opened)); err != nil {
+		return nil, err
+	}
+	options.World = session.World{
+		Name: kept.Name,
+		Kept: session.Kept{Fence: kept.Fence, Values: kept.Values},
+	}
+	return session.New(c, options)
+}
+
+// checkWorld returns why a session of a contract cannot be opened in a world; nil when it can.
+func (g *Registry) checkWorld(name string, c *contract.Contract) error {
+	keeps := func(p *contract.Property) bool { return p.Keep }
+	shares := func(k *contract.Kind) bool { return k.Shared && slices.ContainsFunc(k.Properties, keeps) }
+	switch {
+	case name == "":
+		return nil
+	case !worldName.MatchString(name):
+		return problems.BadRequest("a world has a name of at most 64 letters, digits, - and _, such as harbour")
+	case g.recordings == nil:
+		return problems.BadRequest("without a database there are no worlds: nothing is kept")
+	case !slices.ContainsFunc(c.Kinds, shares):
+		return problems.BadRequest("the contract keeps nothing of a shared kind, so that a world would have nothing")
+	}
+	return nil
+}
+
+var worldName = regexp.MustCompile(`^[A-Za-z0-9_-]{1,64}$`)
 
 // hasEnded stores the end of a session that its contract has ended, or that has failed inside.
 func (g *Registry) hasEnded(x *gateway.Connections, reason string) {

@@ -130,7 +130,7 @@ const maxLeavingTicks = 20
 func (r *Runner) lease(ctx context.Context, player string) (store.Kept, error) {
 	until := time.Now().Add(leaseFor)
 	for {
-		kept, err := r.players.Lease(ctx, r.row.Contract, player, r.row.ID)
+		kept, err := r.players.Lease(ctx, store.Keeper{Contract: r.row.Contract, Name: player}, r.row.ID)
 		var leased *store.ErrLeased
 		if !errors.As(err, &leased) || time.Now().After(until) {
 			return kept, err

@@ -33,27 +33,27 @@ type pockets struct {
 	released []string
 }
 
-func (p *pockets) Lease(_ context.Context, _, player string, session int64) (store.Kept, error) {
+func (p *pockets) Lease(_ context.Context, k store.Keeper, session int64) (store.Kept, error) {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	if p.away {
 		return store.Kept{}, errors.New("away")
 	}
-	if p.holder[player] != 0 {
+	if p.holder[k.Name] != 0 {
 		return store.Kept{}, &store.ErrLeased{Session: 7}
 	}
 	p.fence++
-	p.holder[player] = p.fence
-	return store.Kept{Player: player, Fence: p.fence, Values: p.values, Session: session}, nil
+	p.holder[k.Name] = p.fence
+	return store.Kept{Keeper: k, Fence: p.fence, Values: p.values, Session: session}, nil
 }
 
 func (p *pockets) Append(_ context.Context, e store.Entries) (store.Result, error) {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	for _, k := range e.Kept {
-		if k.Release && p.holder[k.Player] == k.Fence {
-			p.holder[k.Player] = 0
-			p.released = append(p.released, k.Player)
+		if k.Release && p.holder[k.Name] == k.Fence {
+			p.holder[k.Name] = 0
+			p.released = append(p.released, k.Name)
 		}
 	}
 	return store.Result{}, nil

@@ -91,7 +91,7 @@ type Recorder interface {
 // Players has what players keep from session to session.
 type Players interface {
 	// Lease takes it for a session; the error is a *store.ErrLeased while another one has it.
-	Lease(ctx context.Context, contract, player string, session int64) (store.Kept, error)
+	Lease(ctx context.Context, k store.Keeper, session int64) (store.Kept, error)
 }
 
 // Options are what a runner is made of. Row, Session, Recorder and Meters have to be there.

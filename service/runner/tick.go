@@ -148,6 +148,7 @@ func (r *Runner) Describe() api.Session {
 	s.Queued = r.session.Queued()
 	s.Clients = r.session.Clients()
 	s.Seed = r.seed
+	s.World = r.session.WorldKept().Name
 	s.Memory, s.MemoryMost = r.session.Memory()
 	s.Faults = r.faults.Summary()
 	if r.slowness != nil {

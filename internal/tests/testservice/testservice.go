@@ -102,7 +102,8 @@ var build = sync.OnceValues(func() (string, error) {
 		return "", err
 	}
 	path := filepath.Join(dir, "kamerad")
-	out, err := exec.Command("go", "build", "-tags", "failpoints", "-o", path, "kamerad.example/cmd/kamerad").CombinedOutput()
+	command := exec.Command("go", "build", "-tags", "failpoints", "-o", path, "kamerad.example/cmd/kamerad")
+	out, err := command.CombinedOutput()
 	if err != nil {
 		os.Stderr.Write(out)
 	}
