@@ -122,9 +122,9 @@ func (c Client) SetKept(
 	return out, err
 }
 
-// DeleteKept forgets what one of them keeps of a contract, or of all with an empty name. No session may have it.
-func (c Client) DeleteKept(ctx context.Context, who Keepers, name, contract string) (deleted int64, err error) {
-	var out struct{ Deleted int64 }
+// DeleteKept forgets what one of them keeps of a contract, or of all with an empty name, and makes the recordings of a
+// player nameless. No session may have what is kept.
+func (c Client) DeleteKept(ctx context.Context, who Keepers, name, contract string) (out Forgotten, err error) {
 	err = c.call(ctx, "DELETE", who.path(name)+"?"+url.Values{"contract": {contract}}.Encode(), nil, &out)
-	return out.Deleted, err
+	return out, err
 }

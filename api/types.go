@@ -517,6 +517,14 @@ type Kept struct {
 	ChangedAt time.Time                  `json:"changed_at"`
 }
 
+// Forgotten says what became of the recordings of a player who is forgotten.
+type Forgotten struct {
+	Kept     int64   `json:"deleted"`            // contracts of which what they kept is gone
+	Nameless int     `json:"nameless"`           // recordings that have no name of theirs any more
+	Deleted  int     `json:"recordings_deleted"` // that could not be played again without the name
+	Open     []int64 `json:"open"`               // sessions that are open, and still have the name
+}
+
 // Stretch says which ticks of a recording were played.
 type Stretch struct {
 	Session int64 `json:"session"`

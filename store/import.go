@@ -8,8 +8,10 @@ import (
 )
 
 // ImportRecording stores a recording from elsewhere as that of a new session, which has closed. Of entries only batches
-// and checkpoints count, whatever session they name.
-func (s *Store) ImportRecording(ctx context.Context, in Recorded, e Entries) (out Session, err error) {
+// and checkpoints count, whatever session they and the seats name.
+func (s *Store) ImportRecording(
+	ctx context.Context, in Recorded, e Entries, seats []Seat,
+) (out Session, err error) {
 	bytes := 0
 	for i := range e.Batches {
 		bytes += len(e.Batches[i].Data)
@@ -38,6 +40,13 @@ func (s *Store) ImportRecording(ctx context.Context, in Recorded, e Entries) (ou
 		batch := &pgx.Batch{}
 		imported := Entries{Batches: e.Batches, Checkpoints: e.Checkpoints}
 		imported.queue(batch, map[int64]bool{out.ID: true})
+		for _, x := range seats {
+			batch.Queue(
+				"insert into seats (session, client, name, role, joined_at, left_at) values ($1, $2, $3, $4, now(), "+
+					"now()) on conflict do nothing",
+				out.ID, x.Client, clean(x.Name), x.Role,
+			)
+		}
 		return tx.SendBatch(ctx, batch).Close()
 	})
 	if err != nil {

@@ -171,8 +171,8 @@ func (s *Store) DeleteKept(ctx context.Context, k Keeper) (deleted int64, err er
 			return &ErrLeased{held}
 		}
 		tag, err := tx.Exec(
-			ctx, "delete from kept where player = $2 and is_world = $3 and ($1 = '' or contract = $1)", k.Contract, k.Name,
-			k.IsWorld,
+			ctx, "delete from kept where player = $2 and is_world = $3 and ($1 = '' or contract = $1)", k.Contract,
+			k.Name, k.IsWorld,
 		)
 		deleted = tag.RowsAffected()
 		return err

@@ -39,14 +39,14 @@ func (k keepers) command(usage string) *cli.Command {
 	return &cli.Command{
 		Name: k.noun, Usage: usage,
 		Commands: []*cli.Command{
-			{Name: "list", Usage: "list all that keep something, what changed last first", Flags: flags, Action: k.list},
+			{Name: "list", Usage: "list who keeps something, what changed last first", Flags: flags, Action: k.list},
 			{Name: "show", Usage: "show what a " + k.noun + " keeps", ArgsUsage: "NAME", Flags: flags, Action: k.show},
 			{
 				Name:      "set",
 				Usage:     "give a " + k.noun + " another value of something that it keeps",
 				ArgsUsage: "NAME KIND.PROPERTY VALUE",
-				Description: "VALUE is JSON, such as 3 or '\"coral\"'; a word that is none is a text. No session of the " +
-					"contract may have the " + k.noun + ".",
+				Description: "VALUE is JSON, such as 3 or '\"coral\"'; a word that is none is a text. No session of " +
+					"the contract may have the " + k.noun + ".",
 				Flags:  append(flags, contract),
 				Action: k.set,
 			},
@@ -58,8 +58,9 @@ func (k keepers) command(usage string) *cli.Command {
 				Action:    k.export,
 			},
 			{
-				Name:      "delete",
-				Usage:     "forget what a " + k.noun + " keeps, of one contract or of all",
+				Name: "delete",
+				Usage: "forget what a " + k.noun + " keeps, of one contract or of all; recordings lose a player's " +
+					"name",
 				ArgsUsage: "NAME",
 				Flags:     append(flags, contract),
 				Action:    k.delete,
@@ -159,20 +160,36 @@ func (k keepers) set(ctx context.Context, c *cli.Command) error {
 
 // delete is the command `delete`.
 func (k keepers) delete(ctx context.Context, c *cli.Command) error {
-	admin, name, _, err := k.kept(ctx, c)
+	args, err := terminal.Words(c, "NAME", 1, 1)
 	if err != nil {
 		return err
 	}
-	deleted, err := admin.DeleteKept(ctx, k.who, name, c.String("contract"))
+	name := args[0]
+	forgotten, err := api.Client{Service: c.String("service")}.DeleteKept(ctx, k.who, name, c.String("contract"))
 	if err != nil {
 		return err
 	}
+	out := c.Root().Writer
 	if c.Bool("json") {
-		return terminal.PrintJSON(c.Root().Writer, map[string]int64{"deleted": deleted})
+		return terminal.PrintJSON(out, forgotten)
 	}
 	fmt.Fprintf(
-		c.Root().Writer, "%s forgot what %s keeps of %d contracts\n", terminal.Good.Sprint("✓"), terminal.Shown(name),
-		deleted,
+		out, "%s forgot what %s keeps of %d contracts\n", terminal.Good.Sprint("✓"), terminal.Shown(name),
+		forgotten.Kept,
 	)
+	if k.who != api.Players {
+		return nil
+	}
+	fmt.Fprintf(out, "  %d recordings are nameless now", forgotten.Nameless)
+	if forgotten.Deleted > 0 {
+		fmt.Fprintf(out, ", %d could not be played again and are deleted", forgotten.Deleted)
+	}
+	fmt.Fprintln(out)
+	if len(forgotten.Open) > 0 {
+		fmt.Fprintf(
+			out, "%s sessions that are open still have the name: %v; once they have closed, say it again\n",
+			terminal.Warn.Sprint("!"), forgotten.Open,
+		)
+	}
 	return nil
 }

@@ -7,6 +7,7 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -99,11 +100,37 @@ func TestThePastIsAskedByCommands(t *testing.T) {
 	assert.Contains(t, set(2, "Diver.tint", "1", "none"), "there is no contract")
 	assert.JSONEq(t, `2`, string(exported(t, run(0, "player", "export", "Ana"))))
 	assert.Regexp(t, `Ana +reef`, run(0, "player", "list"))
-	assert.Contains(t, run(0, "player", "delete", "Ana"), "forgot what Ana keeps of 1 contracts")
+	file = filepath.Join(t.TempDir(), "named.ndjson")
+	require.NoError(t, os.WriteFile(file, []byte(run(0, "record", "export", "1")), 0o600))
+	still, err := p.Open(t.Context(), api.OpenSession{Contract: "reef"})
+	require.NoError(t, err)
+	again, err := client.Join(t.Context(), p.Service, still.ID, "Ana", "", client.Options{})
+	require.NoError(t, err)
+	assert.Contains(t, run(2, "player", "delete", "Ana"), "plays in session")
+	again.Close()
+	<-again.Ended()
+	require.Eventually(t, func() bool { // its seat is stored a moment later
+		return len(p.Query("select from seats where session = $1", still.ID)) > 0
+	}, 10*time.Second, 10*time.Millisecond)
+	require.Eventually(t, func() bool {
+		out, status := p.Run("", "player", "delete", "Ana")
+		return status == 0 && assert.Regexp(t, fmt.Sprintf(`(?s)forgot what Ana keeps of 1 contracts.*`+
+			`3 recordings are nameless now.*still have the name: \[%d\]`, still.ID), out)
+	}, 10*time.Second, 50*time.Millisecond)
+	nameless := run(0, "record", "export", "1")
+	assert.NotContains(t, nameless, "Ana")
+	assert.Contains(t, run(0, "replay", "1"), "every frame is what was sent then")
+	other := filepath.Join(t.TempDir(), "nameless.ndjson")
+	require.NoError(t, os.WriteFile(other, []byte(nameless), 0o600))
+	assert.Contains(t, run(0, "record", "compare", file, other), "they hold the same")
+	_, err = p.Close(t.Context(), still.ID, "enough")
+	require.NoError(t, err)
+	assert.Contains(t, run(0, "player", "delete", "Ana"), "1 recordings are nameless now")
+	assert.Empty(t, p.Query("select name from seats where name = 'Ana' union select name from decisions where name = 'Ana'"))
 	assert.Contains(t, run(2, "player", "show", "Ana"), `no player called "Ana" keeps anything`)
 	run(0, "record", "show", "1")
 	assert.Contains(t, run(0, "record", "delete", "1"), "deleted the recording of session 1")
-	assert.Contains(t, run(2, "why", "1", "Ana.Diver.hull"), "before there were recordings")
+	assert.Contains(t, run(2, "why", "1", "Diver[1].hull"), "before there were recordings")
 }
 
 // importExports imports what session 1 was exported as, in both forms, holds it against the session, and against a

@@ -103,18 +103,22 @@ func checkKept(version store.Version, values map[string]json.RawMessage, byWorld
 	return nil
 }
 
-// delete forgets what one of them keeps, of one contract or of all.
-func (k keepers) delete(r *http.Request) (out struct {
-	Deleted int64 `json:"deleted"`
-}, err error,
-) {
+// delete forgets what one of them keeps, of one contract or of all, and takes the name of a player out of recordings.
+func (k keepers) delete(r *http.Request) (out api.Forgotten, err error) {
 	keeper := store.Keeper{
 		Contract: r.URL.Query().Get("contract"),
 		Name:     chi.URLParam(r, "name"),
 		IsWorld:  k.areWorlds,
 	}
-	out.Deleted, err = k.api.recordings.DeleteKept(r.Context(), keeper)
-	return out, leasedError(keeper, err)
+	deleted, err := k.api.recordings.DeleteKept(r.Context(), keeper)
+	if err != nil {
+		return out, leasedError(keeper, err)
+	}
+	if !k.areWorlds {
+		out, err = k.api.past.Forget(r.Context(), k.api.recordings, keeper.Name, keeper.Contract)
+	}
+	out.Kept = deleted
+	return out, err
 }
 
 // leasedError says for a caller that a session has what somebody keeps.

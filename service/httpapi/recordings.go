@@ -22,9 +22,8 @@ import (
 
 // Recordings are the recordings of sessions, and what players keep.
 type Recordings interface {
-	past.Shelf
+	past.Names
 	RecordingsOf(ctx context.Context, session int64, limit int) ([]store.RecordingSize, error)
-	DeleteRecording(ctx context.Context, session int64) error
 	KeptBy(ctx context.Context, name string, isWorld bool, limit int) ([]store.Kept, error)
 	SetKept(ctx context.Context, k store.Keeper, values map[string]json.RawMessage) error
 	DeleteKept(ctx context.Context, k store.Keeper) (deleted int64, err error)

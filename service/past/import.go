@@ -7,13 +7,12 @@ import (
 	"fmt"
 	"io"
 
-	"kamerad.example/core/contract"
 	"kamerad.example/core/record"
 	"kamerad.example/core/session"
 	"kamerad.example/store"
 )
 
-// Of what is imported, a batch has so many ticks, and a checkpoint is made after so many.
+// Of what is recorded again, a batch has so many ticks, and a checkpoint is made after so many.
 const (
 	importBatch      = 100
 	importCheckpoint = 1200
@@ -65,7 +64,14 @@ func (p *Past) Import(ctx context.Context, in io.Reader) (out store.Session, err
 	case <-ctx.Done():
 		return out, ctx.Err()
 	}
-	entries, last, err := playImport(ctx, c, opened, recording)
+	player := record.NewPlayer(c, opened, recording)
+	var seats []store.Seat
+	player.Called = func(c *session.Call) {
+		if c.Type == session.CallJoin {
+			seats = append(seats, store.Seat{Client: c.Client, Name: c.Name, Role: c.Role})
+		}
+	}
+	entries, last, err := recordAgain(ctx, player)
 	if err != nil {
 		return out, err
 	}
@@ -77,14 +83,12 @@ func (p *Past) Import(ctx context.Context, in io.Reader) (out store.Session, err
 	row.Contract = version.Contract
 	row.Version = version.Version
 	row.LastTick = last
-	return p.records.ImportRecording(ctx, row, entries)
+	return p.records.ImportRecording(ctx, row, entries, seats)
 }
 
-// playImport plays an export, and returns what is to be stored of it, with its last tick.
-func playImport(
-	ctx context.Context, c *contract.Contract, o session.Options, recording *record.Recording,
-) (out store.Entries, last int64, err error) {
-	player := record.NewPlayer(c, o, recording)
+// recordAgain plays a recording from its beginning, and returns what is to be stored of what it is then, with its last
+// tick.
+func recordAgain(ctx context.Context, player *record.Player) (out store.Entries, last int64, err error) {
 	if err := player.Seek(ctx, 0); err != nil {
 		return out, 0, err
 	}

@@ -40,7 +40,9 @@ type Records interface {
 type Shelf interface {
 	Records
 	VersionWith(ctx context.Context, name, source string, files map[string]string) (store.Version, error)
-	ImportRecording(ctx context.Context, in store.Recorded, e store.Entries) (store.Session, error)
+	ImportRecording(
+		ctx context.Context, in store.Recorded, e store.Entries, seats []store.Seat,
+	) (store.Session, error)
 }
 
 // Options is what a session was opened with, as it is stored.
