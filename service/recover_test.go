@@ -222,6 +222,55 @@ func TestSessionsOutliveTheirProcess(t *testing.T) {
 	assert.Greater(t, settled, accepted/2)
 }
 
+// Two services have one database: each runs its own sessions, and when one of them is killed, the other one takes what
+// it ran.
+func TestAnotherServiceTakesWhatIsLeft(t *testing.T) {
+	first := testservice.Start(t)
+	second := testservice.StartOn(t, first.Database)
+	_, err := first.Publish(t.Context(), "count.kam", countText, nil)
+	require.NoError(t, err)
+	session, err := first.Open(t.Context(), api.OpenSession{Contract: "count"})
+	require.NoError(t, err)
+	own, err := second.Open(t.Context(), api.OpenSession{Contract: "count"})
+	require.NoError(t, err)
+	ana, err := client.Join(t.Context(), first.Service, session.ID, "Ana", "", client.Options{})
+	require.NoError(t, err)
+	defer ana.Close()
+	d, err := ana.Ask(t.Context(), 0, "Diver.add")
+	require.NoError(t, err)
+	require.Equal(t, wire.Accepted, d.Outcome)
+	_, err = client.Join(t.Context(), second.Service, session.ID, "Bo", "", client.Options{})
+	require.ErrorContains(t, err, "in another service")
+	time.Sleep(5 * time.Second / 2) // in which the second one looks for what was left
+	still, err := first.Session(t.Context(), session.ID)
+	require.NoError(t, err)
+	assert.True(t, still.Open)
+	first.Kill()
+	require.Eventually(t, func() bool {
+		s, err := second.Session(t.Context(), session.ID)
+		return err == nil && s.Open
+	}, 10*time.Second, 20*time.Millisecond)
+	var cleo *client.Client
+	cleo, err = client.Join(t.Context(), second.Service, session.ID, "Cleo", "", client.Options{})
+	require.NoError(t, err)
+	defer cleo.Close()
+	require.Eventually(t, func() (counted bool) {
+		cleo.Look(func(held *replicate.Copy) {
+			for _, e := range held.Entities() {
+				f, has := e.Field("n")
+				counted = counted || has && f.Value.Num == 1
+			}
+		})
+		return counted
+	}, 5*time.Second, 5*time.Millisecond)
+	first.Restart()
+	_, err = client.Join(t.Context(), first.Service, session.ID, "Dora", "", client.Options{})
+	require.ErrorContains(t, err, "in another service", "what was taken stays there")
+	running, err := second.Session(t.Context(), own.ID)
+	require.NoError(t, err)
+	assert.True(t, running.Open)
+}
+
 // failpoints are the places at which a service is killed between what is stored and what is said, with how often each
 // is hit at most before it is.
 var failpoints = map[string]int{

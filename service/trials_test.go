@@ -162,18 +162,23 @@ func TestAPublishedVersionIsPutToTrial(t *testing.T) {
 
 // A trial that the service did not end is told so when the next service begins.
 func TestATrialThatWasLeftOver(t *testing.T) {
-	db, err := store.Open(t.Context(), testservice.Database(t))
+	url := testservice.Database(t)
+	earlier, err := store.Open(t.Context(), url)
 	require.NoError(t, err)
-	defer db.Close()
-	v, _, err := db.Publish(t.Context(), store.Version{Contract: "dive", Outline: []byte("{}"), Report: []byte("{}")})
+	dive := store.Version{Contract: "dive", Outline: []byte("{}"), Report: []byte("{}")}
+	v, _, err := earlier.Publish(t.Context(), dive)
 	require.NoError(t, err)
-	x, err := db.AddTrial(t.Context(), store.Trial{
+	x, err := earlier.AddTrial(t.Context(), store.Trial{
 		Contract: v.Contract,
 		Version:  v.Version,
 		What:     "audit",
 		Asked:    []byte("{}"),
 	})
 	require.NoError(t, err)
+	earlier.Close()
+	db, err := store.Open(t.Context(), url)
+	require.NoError(t, err)
+	defer db.Close()
 	_, err = New(t.Context(), Options{Records: db, Recorder: store.NewRecorder(db), Console: page})
 	require.NoError(t, err)
 	x, err = db.Trial(t.Context(), x.ID)

@@ -2,7 +2,6 @@ package store
 
 import (
 	"context"
-	"errors"
 	"log/slog"
 	"sync"
 	"time"
@@ -17,11 +16,22 @@ const (
 	lockTryEvery  = 500 * time.Millisecond // how often a lost lock is tried for again
 )
 
-const takeLock = "select pg_try_advisory_lock(hashtext('kamerad service'))"
+// takeLock takes the lock that says that a service lives.
+const takeLock = "select pg_try_advisory_lock(hashtext('kamerad holder'), hashtext($1::uuid::text))"
 
-// lock holds a database for one service: an advisory lock, which the database gives back when the connection that took
-// it ends, as with its own restart. So the connection is watched, and the lock taken again when it was lost.
+// isHeld is a condition over the column `holder`: the service that it names lives.
+const isHeld = `exists (
+	select from pg_locks where locktype = 'advisory' and granted and objsubid = 2
+		and database = (select oid from pg_database where datname = current_database())
+		and classid::bigint = hashtext('kamerad holder')::bigint & 4294967295
+		and objid::bigint = hashtext(holder::text)::bigint & 4294967295
+)`
+
+// lock says that a service lives, so that nobody takes over the sessions and trials that it holds: an advisory lock,
+// which the database gives back when the connection that took it ends, as with its own restart. So the connection is
+// watched, and the lock taken again when it was lost.
 type lock struct {
+	id   [16]byte // of the service
 	pool *pgxpool.Pool
 	mu   sync.Mutex
 	conn *pgxpool.Conn // that took it; nil while it is not held
@@ -30,9 +40,9 @@ type lock struct {
 }
 
 // hold takes the lock and watches over it until release.
-func hold(ctx context.Context, pool *pgxpool.Pool, conn *pgxpool.Conn) (*lock, error) {
+func hold(ctx context.Context, pool *pgxpool.Pool, conn *pgxpool.Conn, id [16]byte) (*lock, error) {
 	var free bool
-	if err := conn.QueryRow(ctx, takeLock).Scan(&free); err != nil {
+	if err := conn.QueryRow(ctx, takeLock, id).Scan(&free); err != nil {
 		return nil, err
 	}
 	if !free {
@@ -40,6 +50,7 @@ func hold(ctx context.Context, pool *pgxpool.Pool, conn *pgxpool.Conn) (*lock, e
 	}
 	watching, stop := context.WithCancel(context.Background())
 	l := &lock{
+		id:   id,
 		pool: pool,
 		conn: conn,
 		stop: stop,
@@ -49,14 +60,14 @@ func hold(ctx context.Context, pool *pgxpool.Pool, conn *pgxpool.Conn) (*lock, e
 	return l, nil
 }
 
-// held reports whether the database is this service's.
+// held reports whether it is known that the service lives.
 func (l *lock) held() bool {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	return l.conn != nil
 }
 
-// release sets the database free.
+// release lets others take what the service held.
 func (l *lock) release() {
 	l.stop()
 	<-l.done
@@ -74,7 +85,8 @@ func (l *lock) watch(ctx context.Context) {
 	for ctx.Err() == nil {
 		if err := l.lives(ctx); err != nil && ctx.Err() == nil {
 			slog.Error(
-				"the database is no longer held for this service; no session is opened until it is again", "error", err,
+				"the database no longer knows that this service lives; no session is opened until it does", "error",
+				err,
 			)
 			l.lose()
 			l.regain(ctx)
@@ -120,18 +132,14 @@ func (l *lock) lose() {
 
 // regain tries to take the lock again until it has it.
 func (l *lock) regain(ctx context.Context) {
-	for said := false; ctx.Err() == nil; {
+	for ctx.Err() == nil {
 		conn, err := l.try(ctx)
 		if err == nil {
 			l.mu.Lock()
 			l.conn = conn
 			l.mu.Unlock()
-			slog.Info("the database is held for this service again")
+			slog.Info("the database knows again that this service lives")
 			return
-		}
-		if errors.Is(err, ErrTaken) && !said {
-			said = true
-			slog.Error("another service has taken the database", "error", err)
 		}
 		select {
 		case <-time.After(lockTryEvery):
@@ -149,7 +157,7 @@ func (l *lock) try(ctx context.Context) (*pgxpool.Conn, error) {
 		return nil, err
 	}
 	var free bool
-	if err = conn.QueryRow(ctx, takeLock).Scan(&free); err == nil && !free {
+	if err = conn.QueryRow(ctx, takeLock, l.id).Scan(&free); err == nil && !free {
 		err = ErrTaken
 	}
 	if err != nil {

@@ -273,23 +273,36 @@ func scanRecorded(row pgx.CollectableRow) (v Recorded, err error) {
 // takeoverLock is an advisory lock: shared by who stores something of sessions, exclusive of who takes them over.
 const takeoverLock = "hashtext('kamerad takeover')"
 
-// TakeOpen takes the sessions that an earlier service left open for this one, and returns them by number: from now on
-// nothing that another service writes of them counts.
+// leftOpen is a condition over sessions: they are open, and the service that held them does not live any more.
+const leftOpen = "closed_at is null and holder is distinct from $1 and (holder is null or not " + isHeld + ")"
+
+// TakeOpen takes the sessions for this service that others left open which do not live any more, and returns them by
+// number: from now on nothing that another service writes of them counts.
 func (s *Store) TakeOpen(ctx context.Context) ([]Recorded, error) {
-	err := pgx.BeginFunc(ctx, s.pool, func(tx pgx.Tx) error {
+	var is bool // mostly there are none, and nobody has to wait
+	err := s.pool.QueryRow(ctx, "select exists (select from sessions where "+leftOpen+")", s.id).Scan(&is)
+	if err != nil {
+		return nil, fmt.Errorf("look for sessions that were left open: %w", err)
+	}
+	if !is {
+		return nil, nil
+	}
+	var taken []int64
+	err = pgx.BeginFunc(ctx, s.pool, func(tx pgx.Tx) error {
 		if _, err := tx.Exec(ctx, "select pg_advisory_xact_lock("+takeoverLock+")"); err != nil {
 			return err
 		}
-		_, err := tx.Exec(ctx, "update sessions set holder = $1 where closed_at is null", s.id)
+		rows, _ := tx.Query(ctx, "update sessions set holder = $1 where "+leftOpen+" returning id", s.id)
+		taken, err = pgx.CollectRows(rows, pgx.RowTo[int64])
 		return err
 	})
 	if err != nil {
-		return nil, fmt.Errorf("take the sessions that are open: %w", err)
+		return nil, fmt.Errorf("take the sessions that were left open: %w", err)
 	}
-	rows, _ := s.pool.Query(ctx, recorded+" where closed_at is null order by id")
+	rows, _ := s.pool.Query(ctx, recorded+" where id = any($1) order by id", taken)
 	out, err := pgx.CollectRows(rows, scanRecorded)
 	if err != nil {
-		return nil, fmt.Errorf("list the sessions that are open: %w", err)
+		return nil, fmt.Errorf("list the sessions that were left open: %w", err)
 	}
 	return out, nil
 }

@@ -33,8 +33,8 @@ var migrations embed.FS
 // ErrNotFound says that there is no such contract, version or session.
 var ErrNotFound = errors.New("not found")
 
-// ErrTaken says that another service works on the database.
-var ErrTaken = errors.New("another kamerad service uses this database; stop it, or give this one a database of its own")
+// ErrTaken says that the database takes this service for one that lives already; another number makes it another one.
+var ErrTaken = errors.New("a service with the number that this one was given lives already; start it again")
 
 // Store is a pool of connections to one database. It may be used by many goroutines.
 type Store struct {
@@ -43,9 +43,9 @@ type Store struct {
 	id   [16]byte // of this service, as the holder of its sessions
 }
 
-// Open connects, brings the tables up to date and takes the database for this service until Close. url is a PostgreSQL
-// connection string. It gives up when the database does not answer within connectWithin, or the tables are not up to
-// date within migrateWithin.
+// Open connects, brings the tables up to date and lets other services know that this one lives until Close. url is a
+// PostgreSQL connection string. It gives up when the database does not answer within connectWithin, or the tables are
+// not up to date within migrateWithin.
 func Open(ctx context.Context, url string) (*Store, error) {
 	config, err := pgxpool.ParseConfig(url)
 	if err != nil {
@@ -82,7 +82,8 @@ const (
 	migrateWithin = 10 * time.Minute
 )
 
-// prepare connects, takes the database for this service, and brings its tables to the version that this program knows.
+// prepare connects, lets other services know that this one lives, and brings the tables to the version that this
+// program knows.
 func (s *Store) prepare(ctx context.Context) error {
 	connecting, connected := context.WithTimeout(ctx, connectWithin)
 	defer connected()
@@ -91,10 +92,10 @@ func (s *Store) prepare(ctx context.Context) error {
 		c := s.pool.Config().ConnConfig
 		return fmt.Errorf("connect to PostgreSQL at %s:%d, database %s: %w", c.Host, c.Port, c.Database, err)
 	}
-	s.lock, err = hold(connecting, s.pool, conn)
+	s.lock, err = hold(connecting, s.pool, conn, s.id)
 	if err != nil {
 		conn.Release()
-		return fmt.Errorf("take the database: %w", err)
+		return fmt.Errorf("tell the database of this service: %w", err)
 	}
 	files, err := fs.Sub(migrations, "migrations")
 	if err != nil {
@@ -108,14 +109,26 @@ func (s *Store) prepare(ctx context.Context) error {
 	}
 	migrating, migrated := context.WithTimeout(ctx, migrateWithin)
 	defer migrated()
+	// Services that start at once bring the tables up to date one after the other.
+	turn, err := s.pool.Acquire(migrating)
+	if err != nil {
+		return fmt.Errorf("bring the tables up to date: %w", err)
+	}
+	defer turn.Release()
+	if _, err := turn.Exec(migrating, "select pg_advisory_lock(hashtext('kamerad tables'))"); err != nil {
+		return fmt.Errorf("bring the tables up to date: wait for another service that does: %w", err)
+	}
+	defer func() {
+		_, _ = turn.Exec(context.WithoutCancel(ctx), "select pg_advisory_unlock(hashtext('kamerad tables'))")
+	}()
 	if _, err := provider.Up(migrating); err != nil {
 		return fmt.Errorf("bring the tables up to date: %w", err)
 	}
 	return nil
 }
 
-// Close sets the database free and ends all connections. It waits a moment for those that are in use, and not for a
-// database that does not answer.
+// Close sets free what this service held, and ends all connections. It waits a moment for those that are in use, and
+// not for a database that does not answer.
 func (s *Store) Close() {
 	closed := make(chan struct{})
 	go func() {
@@ -131,8 +144,8 @@ func (s *Store) Close() {
 	}
 }
 
-// Held reports whether the database is held for this service. While it is not, another service may take it, and
-// sessions must not be opened.
+// Held reports whether other services know that this one lives. While they do not, they take its sessions, and it must
+// not open any.
 func (s *Store) Held() bool { return s.lock.held() }
 
 // Ping reports whether the database answers.
@@ -296,12 +309,12 @@ func (s *Store) CloseSession(ctx context.Context, id int64, reason string, tick 
 	return nil
 }
 
-// StopTrials ends the trials that an earlier service left open.
+// StopTrials ends the trials that services left open which do not live any more.
 func (s *Store) StopTrials(ctx context.Context) error {
 	if _, err := s.pool.Exec(
 		ctx,
 		"update trials set ended_at = now(), state = 'stopped', summary = 'the service ended before it was done' "+
-			"where state in ('waiting', 'running')",
+			"where state in ('waiting', 'running') and (holder is null or not "+isHeld+")",
 	); err != nil {
 		return fmt.Errorf("stop left-over trials: %w", err)
 	}

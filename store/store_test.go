@@ -58,16 +58,43 @@ func TestVersionsCountUp(t *testing.T) {
 	assert.ErrorIs(t, err, store.ErrNotFound)
 }
 
-func TestADatabaseServesOneService(t *testing.T) {
+// A session is one service's as long as that lives, and then another one's that looks for it; a trial likewise.
+func TestAServiceHoldsItsSessionsWhileItLives(t *testing.T) {
 	url := testservice.Database(t)
 	s, err := store.Open(t.Context(), url)
 	require.NoError(t, err)
-	_, err = store.Open(t.Context(), url)
-	assert.ErrorIs(t, err, store.ErrTaken)
+	publish(t, s, "one")
+	session, err := s.OpenSession(t.Context(), wreckSession)
+	require.NoError(t, err)
+	trial, err := s.AddTrial(t.Context(), store.Trial{
+		Contract: "wreck",
+		Version:  1,
+		What:     "audit",
+		Asked:    json.RawMessage("{}"),
+	})
+	require.NoError(t, err)
+	other, err := store.Open(t.Context(), url)
+	require.NoError(t, err)
+	t.Cleanup(other.Close)
+	taken, err := other.TakeOpen(t.Context())
+	require.NoError(t, err)
+	assert.Empty(t, taken)
+	require.NoError(t, other.StopTrials(t.Context()))
+	running, err := other.Trial(t.Context(), trial.ID)
+	require.NoError(t, err)
+	assert.Equal(t, "waiting", running.State)
 	s.Close()
-	again, err := store.Open(t.Context(), url)
-	require.NoError(t, err, "a second start finds its tables")
-	again.Close()
+	taken, err = other.TakeOpen(t.Context())
+	require.NoError(t, err)
+	require.Len(t, taken, 1)
+	assert.Equal(t, session.ID, taken[0].ID)
+	require.NoError(t, other.StopTrials(t.Context()))
+	running, err = other.Trial(t.Context(), trial.ID)
+	require.NoError(t, err)
+	assert.Equal(t, "stopped", running.State)
+	taken, err = other.TakeOpen(t.Context())
+	require.NoError(t, err)
+	assert.Empty(t, taken, "what is its own is not taken again")
 }
 
 // Whatever clients send is kept, or left out alone: an entry that the database refuses does not hold up the others.

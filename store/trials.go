@@ -57,9 +57,9 @@ func (s *Store) AddTrial(ctx context.Context, t Trial) (Trial, error) {
 	}
 	err := s.pool.QueryRow(
 		ctx,
-		"insert into trials (contract, version, what, asked, state) values ($1, $2, $3, $4, 'waiting') returning "+
-			"id, state, asked_at",
-		t.Contract, t.Version, t.What, t.Asked,
+		"insert into trials (contract, version, what, asked, state, holder) values ($1, $2, $3, $4, 'waiting', $5) "+
+			"returning id, state, asked_at",
+		t.Contract, t.Version, t.What, t.Asked, s.id,
 	).Scan(
 		&t.ID, &t.State, &t.AskedAt,
 	)

@@ -122,7 +122,7 @@ func (a *API) Handler() http.Handler {
 			return
 		}
 		if !a.records.Held() {
-			problems.Answer(w, http.StatusServiceUnavailable, "the database is not held for this service")
+			problems.Answer(w, http.StatusServiceUnavailable, "the database does not know that this service lives")
 			return
 		}
 		fmt.Fprintln(w, "ready")

@@ -138,7 +138,8 @@ func (a *API) noSession(id string) error {
 
 // running finds the runner of a call; a session that has closed is a conflict.
 //
-// Both errors have the code "not running", which a client takes as the end.
+// Both errors have the code "not running", which a client takes as the end. One that another service holds is "busy":
+// it comes back here when that service ends.
 func (a *API) running(r *http.Request) (*gateway.Connections, error) {
 	id, err := a.sessionID(r)
 	if err != nil {
@@ -147,7 +148,15 @@ func (a *API) running(r *http.Request) (*gateway.Connections, error) {
 	if x := a.registry.Find(id); x != nil {
 		return x, nil
 	}
-	if _, err := a.records.Session(r.Context(), id); err == nil {
+	row, err := a.records.Session(r.Context(), id)
+	if err == nil && row.ClosedAt == nil {
+		return nil, &problems.Refusal{
+			Status: http.StatusServiceUnavailable,
+			Detail: fmt.Sprintf("session %d is in another service now, or about to go on here; try again", id),
+			Code:   api.CodeBusy,
+		}
+	}
+	if err == nil {
 		return nil, &problems.Refusal{
 			Status: http.StatusConflict,
 			Detail: fmt.Sprintf("session %d has closed", id),

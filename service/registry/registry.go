@@ -24,6 +24,8 @@ import (
 	"sync/atomic"
 	"time"
 
+	"golang.org/x/time/rate"
+
 	"kamerad.example/api"
 	"kamerad.example/core/compile"
 	"kamerad.example/core/contract"
@@ -186,7 +188,7 @@ func (g *Registry) reserve() error {
 	if !g.records.Held() {
 		return &problems.Refusal{
 			Status: http.StatusServiceUnavailable,
-			Detail: "open a session: the database is not held for this service now; its log says why",
+			Detail: "open a session: the database does not know now that this service lives; its log says why",
 		}
 	}
 	if len(g.sessions)+g.opening >= MaxSessions {
@@ -452,17 +454,24 @@ func waitFor(ctx context.Context, group *sync.WaitGroup) bool {
 	}
 }
 
-// WatchHeld ends the sessions that another service has closed while the database was not held for this one. It returns
-// with ctx.
+// WatchHeld ends the sessions that another service has closed while this one was not known to live, and takes those
+// that other services leave open when they end, until ctx does.
 func (g *Registry) WatchHeld(ctx context.Context) {
 	const every = 500 * time.Millisecond
+	const takeEvery = 4 // of those
+	failed := rate.Sometimes{Interval: time.Minute}
 	held := true
-	for ctx.Err() == nil {
+	for n := 1; ctx.Err() == nil; n++ {
 		now := g.records.Held()
 		if now && !held {
 			g.CloseTaken(ctx)
 		}
 		held = now
+		if now && n%takeEvery == 0 && !g.Stopping() {
+			if err := g.Recover(ctx); err != nil && ctx.Err() == nil {
+				failed.Do(func() { slog.Warn("sessions of services that have ended cannot be taken", "error", err) })
+			}
+		}
 		select {
 		case <-time.After(every):
 		case <-ctx.Done():

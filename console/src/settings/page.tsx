@@ -73,9 +73,9 @@ export default function SettingsPage() {
               <dt className="text-muted">The database</dt>
               <dd>
                 {service.held ? (
-                  <span className="text-good">✓ held for this service</span>
+                  <span className="text-good">✓ known to the database</span>
                 ) : (
-                  <span className="text-bad">✕ not held for this service</span>
+                  <span className="text-bad">✕ not known to the database</span>
                 )}
               </dd>
               <dt className="text-muted">Records that wait to be stored</dt>

@@ -9,7 +9,7 @@ const every = 5000; // ms between two looks
 export function told(s: ServiceState): string[] {
   const out: string[] = [];
   const n = (count: number) => count.toLocaleString("en");
-  if (!s.held) out.push("The database is not held for this service: no session can be opened.");
+  if (!s.held) out.push("The database does not know that this service lives: no session can be opened.");
   if (s.records_away) out.push(`The database does not take records: ${n(s.records_waiting)} wait.`);
   const [dropped, others] = [s.records_dropped, s.refused_dropped];
   if (s.recordings_away)
