@@ -106,22 +106,21 @@ func (k keepers) list(ctx context.Context, c *cli.Command) error {
 }
 
 // kept returns what the one keeps that the command names.
-func (k keepers) kept(ctx context.Context, c *cli.Command) (admin api.Client, name string, list []api.Kept, err error) {
+func (k keepers) kept(ctx context.Context, c *cli.Command) (list []api.Kept, err error) {
 	args, err := terminal.Words(c, "NAME", 1, 1)
 	if err != nil {
-		return admin, "", nil, err
+		return nil, err
 	}
-	admin = api.Client{Service: c.String("service")}
-	list, err = admin.KeptBy(ctx, k.who, args[0])
+	list, err = api.Client{Service: c.String("service")}.KeptBy(ctx, k.who, args[0])
 	if err == nil && len(list) == 0 {
 		err = fmt.Errorf("no %s called %.40q keeps anything; `kamerad %[1]s list` lists who does", k.noun, args[0])
 	}
-	return admin, args[0], list, err
+	return list, err
 }
 
 // show is the command `show`.
 func (k keepers) show(ctx context.Context, c *cli.Command) error {
-	_, _, list, err := k.kept(ctx, c)
+	list, err := k.kept(ctx, c)
 	if err != nil {
 		return err
 	}
@@ -130,7 +129,7 @@ func (k keepers) show(ctx context.Context, c *cli.Command) error {
 
 // export is the command `export`.
 func (k keepers) export(ctx context.Context, c *cli.Command) error {
-	_, _, list, err := k.kept(ctx, c)
+	list, err := k.kept(ctx, c)
 	if err != nil {
 		return err
 	}

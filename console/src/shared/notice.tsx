@@ -12,9 +12,11 @@ export function told(s: ServiceState): string[] {
   if (!s.held) out.push("The database does not know that this service lives: no session can be opened.");
   if (s.records_away) out.push(`The database does not take records: ${n(s.records_waiting)} wait.`);
   const [dropped, others] = [s.records_dropped, s.refused_dropped];
+  const waiting = n(Math.ceil(s.recordings_waiting_bytes / 1000));
   if (s.recordings_away)
     out.push(
-      `The database does not take what sessions record: nothing that players keep is settled, and ${n(Math.ceil(s.recordings_waiting_bytes / 1000))} kB wait.`,
+      "The database does not take what sessions record: nothing that players keep is settled, " +
+        `and ${waiting} kB wait.`,
     );
   if (s.recording_gaps > 0)
     out.push(`Recordings have gaps, since the database was away for too long: ${n(s.recording_gaps)}.`);
