@@ -8,6 +8,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"kamerad.example/core/record"
+	"kamerad.example/core/wire"
 )
 
 // What becomes of a session whose process is killed, and of what players keep.
@@ -58,6 +59,26 @@ func TestSessionsThatEnd(t *testing.T) {
 	r := played(t, load(t, host)[0], Options{})
 	require.False(t, r.Passed)
 	assert.Contains(t, r.Failure.Message, "ana is the host")
+}
+
+// A session that was recovered goes on above all ticks that there were, and each client is told once that it is another
+// incarnation, with what was kept.
+func TestARestartIsAnotherIncarnation(t *testing.T) {
+	d := load(t, "drill \"d\"\nuse \"tidewreck.kam\"\nclients ana, bo\nwait 1s\nrestart at 500\nsettle\nwait 1s\n"+
+		"restart losing 5 ticks\nsettle\n")[0]
+	told := map[int][]int64{}
+	o := Options{Tamper: func(client int, f *wire.Frame) *wire.Frame {
+		if f.Incarnation != nil {
+			told[client] = append(told[client], f.Tick, f.Incarnation.Kept)
+		}
+		return f
+	}}
+	r, err := d.run(t.Context(), o, false)
+	require.NoError(t, err)
+	// One second, and two ticks in which they joined; then one more and five seconds to spare.
+	last := []int64{500, 22, 622, 516}
+	assert.Equal(t, map[int][]int64{1: last, 2: last}, told)
+	assert.GreaterOrEqual(t, r.stage.session.Now(), int64(622))
 }
 
 // What is wrong with the recording from which a drill begins.

@@ -20,7 +20,7 @@ import (
 
 // Revision is the version of what a recording means: of how calls are written, and of what a session makes of them. It
 // is raised with each change of either, the rounding of numbers, the order of what is run and the dice among them.
-const Revision = 1
+const Revision = 2
 
 // Bounds of a batch from outside.
 const (

@@ -101,3 +101,24 @@ func TestTheFirstDifferenceIsFound(t *testing.T) {
 	alone := recorded(t, func(s *story) { s.ticks(33) })
 	assert.Equal(t, []string{"Diver 3.:  | is there"}, shown(compared(t, alone, spawned, "")))
 }
+
+// Who owns something is compared as its values are.
+func TestOwnersAreCompared(t *testing.T) {
+	give := func(to int) *story {
+		s := newStory(t, wharfText)
+		s.join("ana")
+		s.join("bo")
+		s.ticks(2)
+		s.askOf(1, "Diver", 1, "drop", 3)
+		if to > 0 {
+			require.NoError(t, s.session.Hand(s.session.Nth("Crate", 1), to))
+		}
+		s.ticks(3)
+		s.whyOf("Crate", 1, "left") // which hands over what waits
+		return s
+	}
+	assert.Zero(t, compared(t, give(0), give(0), "").Tick)
+	differs := compared(t, give(0), give(2), "")
+	assert.EqualValues(t, 6, differs.Tick)
+	assert.Equal(t, []string{"Crate 1.owner: client 0 | client 2"}, shown(differs))
+}

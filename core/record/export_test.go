@@ -65,6 +65,6 @@ func TestAnExportIsPlayedElsewhere(t *testing.T) {
 	}
 	_, _, err := record.Import(strings.NewReader("{}"))
 	require.ErrorContains(t, err, "its first line is not the head")
-	_, _, err = record.Import(strings.NewReader(strings.Replace(lines[0], `"engine":1`, `"engine":9`, 1)))
-	require.ErrorContains(t, err, "of engine 9")
+	_, _, err = record.Import(strings.NewReader(strings.Replace(lines[0], `"engine":2`, `"engine":1`, 1)))
+	require.ErrorContains(t, err, "it is of engine 1, and this program has 2")
 }

@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"maps"
+	"math"
 	"slices"
 	"strings"
 
@@ -106,7 +107,11 @@ func (s *Session) fitKept(client int, name string, p *contract.Property, raw jso
 	var n float64
 	isNumber := p.Type.Form == contract.FormInt || p.Type.Form == contract.FormReal
 	if isNumber && json.Unmarshal(raw, &n) == nil {
-		if steps, ok := p.Type.Steps(n); ok {
+		steps, ok := int64(math.RoundToEven(min(max(n, -1<<62), 1<<62))), true
+		if p.Type.Form == contract.FormReal {
+			steps, ok = p.Type.Steps(n)
+		}
+		if ok {
 			v = contract.Value{Num: p.Type.Bring(steps)}
 			detail = fmt.Sprintf("the kept value %s; it is %s now", err, p.Type.Format(v))
 			s.misfits = append(s.misfits, KeptMisfit{client, name, detail})
