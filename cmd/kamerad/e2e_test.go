@@ -373,10 +373,6 @@ func TestAStopTellsClientsAndKeepsRecords(t *testing.T) {
 	require.NoError(t, err)
 	require.Len(t, list, 1)
 	assert.False(t, list[0].Open)
-	_, status := testservice.Run(
-		t, p.Binary, "", []string{"KAMERAD_DATABASE=" + p.Database}, "serve", "--listen", "127.0.0.1:0",
-	)
-	assert.Equal(t, 2, status, "one service for one database")
 }
 
 func TestServeSaysWhatKeepsItFromServing(t *testing.T) {
