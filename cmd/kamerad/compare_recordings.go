@@ -120,11 +120,12 @@ func compareFiles(ctx context.Context, args []string, contractFile string) (*rec
 // printDifferences prints what came of comparing two recordings.
 func printDifferences(out io.Writer, r *record.Comparison) {
 	if r.Tick == 0 {
-		fmt.Fprintf(out, "%s in all %d ticks they hold the same\n", terminal.Good.Sprint("✓"), r.Ticks)
+		fmt.Fprintf(out, "%s they hold the same in all %s\n", terminal.Good.Sprint("✓"), plural(int(r.Ticks), "tick"))
 		return
 	}
 	fmt.Fprintf(
-		out, "%s they hold the same in %d ticks, and differ in tick %d\n", terminal.Bad.Sprint("✗"), r.Ticks, r.Tick,
+		out, "%s they hold the same in %s, and differ in tick %d\n", terminal.Bad.Sprint("✗"),
+		plural(int(r.Ticks), "tick"), r.Tick,
 	)
 	if r.Ended != "" {
 		fmt.Fprintf(out, "  %s\n", terminal.Shown(r.Ended))

@@ -162,7 +162,7 @@ func importExports(t *testing.T, p *testservice.Process, run func(want int, args
 	kept := filepath.Join(filepath.Dir(table), "kept.ndjson")
 	require.NoError(t, os.WriteFile(kept, text, 0o600))
 	out = run(1, "record", "compare", kept, "--contract", contract)
-	assert.Regexp(t, `Diver 1\.hull +70 +90`, out)
+	assert.Regexp(t, `(?s)Diver 1\.hull +70 +90.*✓ hull > 20 +hull was 100`, out)
 	assert.Contains(t, run(0, "record", "compare", kept, kept), "they hold the same")
 }
 

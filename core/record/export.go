@@ -253,7 +253,7 @@ func (l *line) call(types map[string]session.CallType) (*session.Call, error) {
 
 // Load returns the contract and the options of the session that a head is of.
 func (h *Head) Load() (*contract.Contract, session.Options, error) {
-	o := session.Options{Settings: h.Settings, Memory: h.Memory}
+	o := session.Options{Settings: h.Settings, Memory: h.Memory, Trace: true} // so that Why tells what checks saw
 	if len(h.Key) != len(o.Key) {
 		return nil, o, fmt.Errorf("read a recording: its key has %d bytes, not %d", len(h.Key), len(o.Key))
 	}
