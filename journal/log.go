@@ -265,7 +265,9 @@ func (l *Log) Flush() (wait func(ctx context.Context) error) {
 	return func(ctx context.Context) error {
 		for {
 			j.mu.Lock()
-			done, lost, changed := l.mark >= wanted, l.lost, l.changed
+			done := l.mark >= wanted
+			lost := l.lost
+			changed := l.changed
 			j.mu.Unlock()
 			if lost {
 				return store.ErrLost

@@ -51,9 +51,13 @@ func (s *settling) see(f *wire.Frame, notices []replicate.Notice) {
 // has a busy machine, and holds half of the changes to it; KAMERAD_SETTLED says how many are measured, and that 99 of
 // 100 are held to it.
 func TestWhatIsKeptIsSoonSettled(t *testing.T) {
-	changes, share, room := 60, 50, 50*time.Millisecond
+	changes := 60
+	share := 50
+	room := 50 * time.Millisecond
 	if n, err := strconv.Atoi(os.Getenv("KAMERAD_SETTLED")); err == nil {
-		changes, share, room = n, 99, 5*time.Millisecond
+		changes = n
+		share = 99
+		room = 5 * time.Millisecond
 	}
 	p := testservice.Start(t)
 	_, err := p.Publish(t.Context(), "look.kam", lookText, nil)

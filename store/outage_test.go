@@ -125,7 +125,9 @@ func TestWhoFloodsLosesItsOwnRecords(t *testing.T) {
 			At:      time.Now(),
 		}
 		if i%3 == 0 {
-			d.Client, d.Name, d.Args = 2+i%50, "Honest", json.RawMessage(`[]`)
+			d.Client = 2 + i%50
+			d.Name = "Honest"
+			d.Args = json.RawMessage(`[]`)
 			honest++
 		}
 		r.Record([]store.Decision{d})

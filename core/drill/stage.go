@@ -625,7 +625,10 @@ func (w *stage) mend(p *player) {
 	p.up.Mend(w.now)
 	p.down.Mend(w.now)
 	w.session.Back(p.number, p.copy.Tick)
-	p.cut, p.ready, p.behind, p.reader = false, false, false, wire.NewReader(wire.NewLayout(w.outline))
+	p.cut = false
+	p.ready = false
+	p.behind = false
+	p.reader = wire.NewReader(wire.NewLayout(w.outline))
 	for _, o := range p.open {
 		w.send(p, &o.message)
 	}

@@ -14,8 +14,8 @@ import (
 
 // Of what is recorded again, a batch has so many ticks, and a checkpoint is made after so many.
 const (
-	importBatch      = 100
-	importCheckpoint = 1200
+	batchTicks      = 100
+	checkpointTicks = 1200
 )
 
 // maxImportMemory bounds the memory of an imported session, in bytes.
@@ -125,10 +125,10 @@ func recordAgain(ctx context.Context, player *record.Player) (out store.Entries,
 			take()
 			return out, s.Now(), nil
 		}
-		if step.Tick%importBatch == 0 {
+		if step.Tick%batchTicks == 0 {
 			take()
 		}
-		if step.Tick%importCheckpoint == 0 {
+		if step.Tick%checkpointTicks == 0 {
 			checkpoint(step.Tick)
 		}
 	}

@@ -28,8 +28,9 @@ type Recordings interface {
 	Now(ctx context.Context) (time.Time, error)
 }
 
-// Recover lets the sessions go on that an earlier service left open. One whose recording can never be played is closed,
-// with the reason. The error says that they could not be read, and nothing is lost by trying again.
+// Recover lets the sessions go on that services left open which do not live any more. One whose recording can never be
+// played is closed, with the reason. The error says that some could not be read: the next call tries them again, since
+// they are this service's by then, and nobody else takes them. It must not be called twice at once.
 func (g *Registry) Recover(ctx context.Context) error {
 	if g.recordings == nil {
 		return nil
@@ -38,10 +39,22 @@ func (g *Registry) Recover(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	group, ctx := errgroup.WithContext(ctx)
+	g.mu.Lock()
+	list = append(list, g.waiting...)
+	g.waiting = nil
+	g.mu.Unlock()
+	var group errgroup.Group
 	group.SetLimit(runtime.NumCPU())
 	for _, row := range list {
-		group.Go(func() error { return g.recoverOrClose(ctx, row) })
+		group.Go(func() error {
+			err := g.recoverOrClose(ctx, row)
+			if err != nil {
+				g.mu.Lock()
+				defer g.mu.Unlock()
+				g.waiting = append(g.waiting, row)
+			}
+			return err
+		})
 	}
 	return group.Wait()
 }
@@ -63,6 +76,9 @@ func (g *Registry) recoverOrClose(ctx context.Context, row store.Recorded) error
 	r := x.Runner()
 	g.mu.Lock()
 	defer g.mu.Unlock()
+	if g.stopping {
+		return nil // it stays open, for whoever takes it when this service has ended
+	}
 	g.sessions[r.ID()] = x
 	go r.Run()
 	slog.Info(

@@ -76,10 +76,11 @@ type Registry struct {
 	memory          int64
 	journal         *journal.Journal // nil for none
 	recordings      Recordings       // nil for none
-	mu              sync.Mutex       // guards sessions, opening and stopping
+	mu              sync.Mutex       // guards sessions, waiting, opening and stopping
 	sessions        map[int64]*gateway.Connections
-	opening         int            // sessions that are being opened
-	openings        sync.WaitGroup // the same, to wait for
+	waiting         []store.Recorded // that were taken and could not be read yet
+	opening         int              // sessions that are being opened
+	openings        sync.WaitGroup   // the same, to wait for
 	stopping        bool
 	returningMemory atomic.Bool  // memory is to be given back
 	failures        atomic.Int64 // sessions that have failed inside
