@@ -25,6 +25,8 @@ const (
 	CodePlayerElsewhere = "player_elsewhere"
 	// what the player keeps cannot be read now
 	CodeKeptUnavailable = "kept_unavailable"
+	CodeTooMany         = "too_many"       // its address is over a limit
+	CodeBanned          = "banned"         // the player is banned
 	CodeNoJoin          = "no_join"        // the first message did not come, or is no `join`
 	CodeServiceFailed   = "service_failed" // the service could not do it
 )

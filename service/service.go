@@ -12,6 +12,7 @@ package service
 
 import (
 	"context"
+	"crypto/tls"
 	"fmt"
 	"io/fs"
 	"log/slog"
@@ -22,10 +23,12 @@ import (
 	"github.com/prometheus/client_golang/prometheus"
 	"github.com/prometheus/client_golang/prometheus/collectors"
 
+	"kamerad.example/auth"
 	"kamerad.example/client"
 	"kamerad.example/core/policy"
 	"kamerad.example/core/wire"
 	"kamerad.example/journal"
+	"kamerad.example/service/door"
 	"kamerad.example/service/gateway"
 	"kamerad.example/service/httpapi"
 	"kamerad.example/service/registry"
@@ -49,6 +52,12 @@ type Recorder interface {
 	Close(ctx context.Context) error
 }
 
+// DoorRecords keep who may come in.
+type DoorRecords interface {
+	door.Records
+	httpapi.Operators
+}
+
 // Recordings are where sessions are recorded, and read.
 type Recordings interface {
 	journal.Store
@@ -67,6 +76,18 @@ type Options struct {
 	// Retention says how long recordings of closed sessions are kept, and how large all may get.
 	Retention store.Retention
 
+	// Tickets checks the tickets of clients, of which each then needs one; nil lets them join without.
+	Tickets *auth.Tickets
+	// Tokens says that whoever uses the API or the console needs a token.
+	Tokens bool
+	// DoorRecords keep tokens, bans and used tickets; nil for a service that is open.
+	DoorRecords DoorRecords
+	// Outside says from where the service may be called. Its Addresses are made of the Limits.
+	Outside httpapi.Outside
+	Limits  door.Limits
+	// Certificate is what the service shows by TLS; nil for none.
+	Certificate func() (*tls.Certificate, error)
+
 	// Policy is what contracts are held against when they are published; nil asks nothing.
 	Policy *policy.Policy
 	// SessionMemory is how many bytes the entities of one session may take, and what its clients are told of them; see
@@ -81,14 +102,17 @@ type Options struct {
 
 // Service runs sessions and answers for them. Make it with New.
 type Service struct {
-	recorder   Recorder
-	journal    *journal.Journal // nil for none
-	recordings Recordings       // nil for none
-	retention  store.Retention
-	gateway    *gateway.Gateway
-	registry   *registry.Registry
-	trials     *trials.Trials
-	handler    http.Handler
+	recorder    Recorder
+	journal     *journal.Journal // nil for none
+	recordings  Recordings       // nil for none
+	retention   store.Retention
+	gateway     *gateway.Gateway
+	door        *door.Door
+	addresses   *door.Addresses
+	certificate func() (*tls.Certificate, error) // nil for none
+	registry    *registry.Registry
+	trials      *trials.Trials
+	handler     http.Handler
 }
 
 // New makes a service. Sessions that an earlier service left open go on, when they were recorded.
@@ -104,8 +128,18 @@ func New(ctx context.Context, o Options) (*Service, error) {
 		gateway:    gateway.New(metrics),
 		trials:     trials.New(o.Records),
 	}
+	v.certificate = o.Certificate
 	v.gateway.SendBuffer = o.SendBuffer
 	v.gateway.Decided = o.Decided
+	v.addresses = door.NewAddresses(o.Limits, o.Outside.Trusts, metrics)
+	o.Outside.Addresses = v.addresses
+	v.door = door.New(door.Options{
+		Records: o.DoorRecords,
+		Tickets: o.Tickets,
+		Tokens:  o.Tokens,
+		Banned:  v.removeBanned,
+	})
+	v.gateway.Door = v.door
 	in := registry.Options{
 		Records:  o.Records,
 		Recorder: o.Recorder,
@@ -125,6 +159,8 @@ func New(ctx context.Context, o Options) (*Service, error) {
 		Backlog:  o.Recorder.Backlog,
 		Registry: v.registry,
 		Gateway:  v.gateway,
+		Door:     v.door,
+		Outside:  o.Outside,
 		Trials:   v.trials,
 		Metrics:  metrics,
 		Console:  o.Console,
@@ -136,11 +172,26 @@ func New(ctx context.Context, o Options) (*Service, error) {
 	if o.Recordings != nil {
 		routes.Recordings = o.Recordings
 	}
+	if o.DoorRecords != nil {
+		routes.Operators = o.DoorRecords
+	}
 	v.handler = httpapi.New(routes).Handler()
+	if err := v.door.Refresh(ctx); err != nil {
+		return nil, err
+	}
 	if err := v.registry.Recover(ctx); err != nil {
 		return nil, err
 	}
 	return v, nil
+}
+
+// removeBanned takes the seats of a player that was banned, in sessions of a contract or, with an empty name, in all.
+func (v *Service) removeBanned(player, contract, reason string) {
+	for _, x := range v.registry.All() {
+		if r := x.Runner(); contract == "" || r.Row().Contract == contract {
+			r.Remove(player, reason)
+		}
+	}
 }
 
 // measure registers what the service measures beside its runners and its gateway.
@@ -197,17 +248,30 @@ func (v *Service) Handler() http.Handler { return v.handler }
 // Serve answers on a listener until ctx ends, and then stops in order: clients are told, records are stored,
 // connections end.
 func (v *Service) Serve(ctx context.Context, l net.Listener) error {
+	idle := gateway.NewIdle()
+	l = v.addresses.Listen(l)
+	if v.certificate != nil {
+		l = tls.NewListener(l, &tls.Config{
+			MinVersion:     tls.VersionTLS12,
+			GetCertificate: func(*tls.ClientHelloInfo) (*tls.Certificate, error) { return v.certificate() },
+			NextProtos:     []string{"http/1.1"}, // WebSockets are opened by it
+		})
+	}
 	server := &http.Server{
 		Handler:           httpapi.Bodiless(v.handler),
 		ReadHeaderTimeout: 5 * time.Second,
 		ReadTimeout:       httpapi.BodyWithin,
 		IdleTimeout:       2 * time.Minute,
 		MaxHeaderBytes:    16 << 10,
-		ConnState:         gateway.NewIdle().Changed,
+		ConnState: func(c net.Conn, state http.ConnState) {
+			idle.Changed(c, state)
+			v.addresses.Changed(c, state)
+		},
 	}
 	failed := make(chan error, 1)
 	go func() { failed <- server.Serve(l) }()
 	go v.registry.WatchHeld(ctx)
+	go v.door.Watch(ctx)
 	if v.recordings != nil {
 		go v.retain(ctx)
 	}

@@ -8,18 +8,31 @@ import (
 	"github.com/jackc/pgx/v5"
 )
 
-// SessionsOf returns the sessions in which a client of a name has had a seat, oldest first, after the one with a
-// number, at most limit of them; of one contract, or of all with an empty name.
+// SessionsOf returns the sessions in which a player has had a seat, oldest first, after the one with a number, at most
+// limit of them; of one contract, or of all with an empty name.
 func (s *Store) SessionsOf(ctx context.Context, player, contract string, after int64, limit int) ([]Recorded, error) {
 	rows, _ := s.pool.Query(
 		ctx,
 		recorded+" where id > $3 and ($2 = '' or contract = $2) and exists (select from seats where session = "+
-			"sessions.id and name = $1) order by id limit $4",
+			"sessions.id and coalesce(player, name) = $1) order by id limit $4",
 		player, contract, after, limit,
 	)
 	out, err := pgx.CollectRows(rows, scanRecorded)
 	if err != nil {
 		return nil, fmt.Errorf("list the sessions of a player: %w", err)
+	}
+	return out, nil
+}
+
+// NamesOf returns the names that a player has had in a session.
+func (s *Store) NamesOf(ctx context.Context, session int64, player string) ([]string, error) {
+	rows, _ := s.pool.Query(
+		ctx, "select distinct name from seats where session = $1 and coalesce(player, name) = $2 order by name",
+		session, player,
+	)
+	out, err := pgx.CollectRows(rows, pgx.RowTo[string])
+	if err != nil {
+		return nil, fmt.Errorf("read what a player was called in session %d: %w", session, err)
 	}
 	return out, nil
 }
@@ -72,13 +85,14 @@ func (s *Store) ReplaceRecording(ctx context.Context, session int64, e Entries) 
 	return nil
 }
 
-// Rename gives a client another name wherever a session's seats and decisions have it.
+// Rename gives a client another name wherever a session's seats and decisions have it; the seats lose the player's
+// identity.
 func (s *Store) Rename(ctx context.Context, session int64, name, to string) error {
 	for _, statement := range []string{
 		"update decisions set name = $3 where ctid = any(array(select ctid from decisions where session = $1 and " +
 			"name = $2 limit $4))",
-		"update seats set name = $3 where ctid = any(array(select ctid from seats where session = $1 and name = $2 " +
-			"limit $4))",
+		"update seats set name = $3, player = null where ctid = any(array(select ctid from seats where session = $1 " +
+			"and name = $2 limit $4))",
 	} {
 		for more := true; more; {
 			tag, err := s.pool.Exec(ctx, statement, session, name, to, deletedAtOnce)

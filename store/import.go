@@ -42,9 +42,9 @@ func (s *Store) ImportRecording(
 		imported.queue(batch, map[int64]bool{out.ID: true})
 		for _, x := range seats {
 			batch.Queue(
-				"insert into seats (session, client, name, role, joined_at, left_at) values ($1, $2, $3, $4, now(), "+
-					"now()) on conflict do nothing",
-				out.ID, x.Client, clean(x.Name), x.Role,
+				"insert into seats (session, client, player, name, role, joined_at, left_at) values ($1, $2, "+
+					"nullif($3, ''), $4, $5, now(), now()) on conflict do nothing",
+				out.ID, x.Client, x.Player, clean(x.Name), x.Role,
 			)
 		}
 		return tx.SendBatch(ctx, batch).Close()

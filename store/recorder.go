@@ -366,11 +366,11 @@ func (r *Recorder) write(batch []record) error {
 				}
 				_, err := tx.Exec(
 					ctx,
-					`insert into seats (session, client, name, role, joined_at, left_at, left_reason)
-					values ($1, $2, $3, $4, $5, $6, $7)
+					`insert into seats (session, client, player, name, role, joined_at, left_at, left_reason)
+					values ($1, $2, nullif($3, ''), $4, $5, $6, $7, $8)
 					on conflict (session, client)
 					do update set left_at = excluded.left_at, left_reason = excluded.left_reason`,
-					e.Session, e.Client, clean(e.Name), e.Role, e.JoinedAt, e.LeftAt, e.LeftReason,
+					e.Session, e.Client, e.Player, clean(e.Name), e.Role, e.JoinedAt, e.LeftAt, e.LeftReason,
 				)
 				if err != nil {
 					return fmt.Errorf("store a seat: %w", err)

@@ -133,6 +133,13 @@ func (s *Store) Retain(ctx context.Context, r Retention) (deleted int, err error
 			break
 		}
 	}
+	var before time.Time
+	if r.Age > 0 {
+		before = time.Now().Add(-r.Age)
+	}
+	if err := s.ForgetDoor(ctx, before); err != nil {
+		return deleted, err
+	}
 	return deleted, ctx.Err()
 }
 

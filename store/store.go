@@ -348,6 +348,7 @@ func (s *Store) Session(ctx context.Context, id int64) (Session, error) {
 type Seat struct {
 	Session    int64
 	Client     int
+	Player     string // the identity that a ticket has proven; empty for none
 	Name, Role string
 	JoinedAt   time.Time
 	LeftAt     *time.Time
@@ -358,7 +359,8 @@ type Seat struct {
 func (s *Store) Seats(ctx context.Context, session int64) ([]Seat, error) {
 	rows, _ := s.pool.Query(
 		ctx,
-		"select session, client, name, role, joined_at, left_at, left_reason from seats where session = $1 order by "+
+		"select session, client, coalesce(player, ''), name, role, joined_at, left_at, left_reason from seats where "+
+			"session = $1 order by "+
 			"client limit 10000",
 		session,
 	)

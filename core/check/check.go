@@ -328,11 +328,15 @@ func (c *builder) name(d *syntax.Contract, first bool) {
 //
 // The order counts: a client that names no role joins in the first one.
 func (c *builder) roles(d *syntax.Roles) {
-	c.Bounded(d.At, "the number of roles", int64(len(d.Names)), 1, contract.MaxRoles)
-	for _, n := range d.Names {
+	c.Bounded(d.At, "the number of roles", int64(len(d.List)), 1, contract.MaxRoles)
+	for _, r := range d.List {
+		n := r.Name
 		if slices.Contains(c.Contract.Roles, n.Text) {
 			c.Fail(n.At, "repeated", fmt.Sprintf("the role `%s` is listed twice", n.Text), "remove one of the two")
 			continue
+		}
+		if r.ByTicket {
+			c.Contract.TicketRoles |= 1 << len(c.Contract.Roles)
 		}
 		c.Contract.Roles = append(c.Contract.Roles, n.Text)
 	}

@@ -63,32 +63,34 @@ const Language = 2
 
 // Contract is a checked contract.
 type Contract struct {
-	Name      string
-	Language  int // that it is written in
-	TickRate  int // ticks per second
-	Seats     int
-	Grace     int64    // ticks that a seat waits for a lost connection
-	Strikes   int      // that expel, within StrikeWindow; 0 when the contract counts none
-	Window    int64    // ticks
-	Roles     []string // the first is the one that a client without a wish gets
-	Enums     []*Enum
-	Kinds     []*Kind
-	Requests  []*Request // of all kinds
-	Events    []*Event   // of all kinds, then the contract's own
-	Actions   []*Action  // of all kinds
-	Fns       []*Fn
-	Audiences []*Named
-	Settings  []*Setting
-	Public    []*Public // the constants that clients get
-	Walls     []*Public // constants that clients do not get, and that list lines on the plane; for those who look on
-	OnJoin    *Body     // nil when absent; the client is its first local number, as in the next three
-	OnLost    *Body     // its connection is gone
-	OnBack    *Body     // it is there again
-	OnLeave   *Body     // its seat ends
-	Texts     []string  // all texts that the contract names; a text in a constant is its place here, the empty one is 0
-	Memory    []int64   // the lists, maps and records that are constant
-	Source    *syntax.Source
-	Accepts   []syntax.Accept // the findings that it accepts
+	Name     string
+	Language int // that it is written in
+	TickRate int // ticks per second
+	Seats    int
+	Grace    int64    // ticks that a seat waits for a lost connection
+	Strikes  int      // that expel, within StrikeWindow; 0 when the contract counts none
+	Window   int64    // ticks
+	Roles    []string // the first is the one that a client without a wish gets
+	// TicketRoles are the roles that only a ticket gives which names them, as a bit set over Roles.
+	TicketRoles uint64
+	Enums       []*Enum
+	Kinds       []*Kind
+	Requests    []*Request // of all kinds
+	Events      []*Event   // of all kinds, then the contract's own
+	Actions     []*Action  // of all kinds
+	Fns         []*Fn
+	Audiences   []*Named
+	Settings    []*Setting
+	Public      []*Public // the constants that clients get
+	Walls       []*Public // constants that clients do not get, and that list lines on the plane; for those who look on
+	OnJoin      *Body     // nil when absent; the client is its first local number, as in the next three
+	OnLost      *Body     // its connection is gone
+	OnBack      *Body     // it is there again
+	OnLeave     *Body     // its seat ends
+	Texts       []string  // all texts that the contract names; a text in a constant is its place here, the empty one is 0
+	Memory      []int64   // the lists, maps and records that are constant
+	Source      *syntax.Source
+	Accepts     []syntax.Accept // the findings that it accepts
 
 	ByteLimits  []ByteLimit // by role; nil when there is none
 	AsksSeen    bool        // some body asks what clients have confirmed

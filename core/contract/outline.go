@@ -152,6 +152,23 @@ func (t *Type) Literal(v Value) string {
 	return strconv.FormatInt(v.Num, 10)
 }
 
+// ByTicket reports whether a role can be had only by a ticket that names it. An empty role is the first one.
+func (c *Contract) ByTicket(role string) bool {
+	i := slices.Index(c.Roles, role)
+	if role == "" {
+		i = 0
+	}
+	return i >= 0 && c.TicketRoles&(1<<i) != 0
+}
+
+// AccessOf says in words how a role, by its index, can be had.
+func (c *Contract) AccessOf(role int) string {
+	if c.TicketRoles&(1<<role) != 0 {
+		return "by ticket"
+	}
+	return "anyone"
+}
+
 // GivesRoles reports whether a body of the contract may give a client another role.
 func (c *Contract) GivesRoles() bool { return c.RolesChange }
 

@@ -64,7 +64,8 @@ func (c *finder) warnUnused(decl syntax.Span, name syntax.Ident, what, hint stri
 // The first role is never reported: it is the one of clients that ask for none.
 func (c *finder) unusedRoles(d *syntax.Roles) {
 	mayWatch := c.watchable()
-	for _, r := range d.Names[1:] {
+	for _, role := range d.List[1:] {
+		r := role.Name
 		switch {
 		case c.Used[typing.RoleUse(r.Text)]:
 		case mayWatch:

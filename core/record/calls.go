@@ -42,7 +42,11 @@ type encoder struct {
 
 // call writes a call. Ticks are written by how far they are from the present one.
 func (e *encoder) call(c *session.Call) {
-	e.out = append(e.out, byte(c.Type))
+	typ := c.Type
+	if typ == session.CallJoin && c.Player != "" {
+		typ = session.CallJoinPlayer
+	}
+	e.out = append(e.out, byte(typ))
 	switch c.Type {
 	case session.CallTick:
 		e.out = binary.LittleEndian.AppendUint32(e.out, c.Frames)
@@ -57,8 +61,12 @@ func (e *encoder) call(c *session.Call) {
 		return
 	}
 	e.number(uint64(c.Client))
-	switch c.Type {
+	switch typ {
 	case session.CallJoin:
+		e.text(c.Name)
+		e.text(c.Role)
+	case session.CallJoinPlayer:
+		e.text(c.Player)
 		e.text(c.Name)
 		e.text(c.Role)
 	case session.CallBack, session.CallConfirm, session.CallBehind:
@@ -166,6 +174,12 @@ func (d *decoder) next() (*session.Call, error) {
 	case session.CallLeave, session.CallLost, session.CallReady, session.CallCaughtUp,
 		session.CallReportDifference:
 		c.Client = d.small()
+	case session.CallJoinPlayer:
+		c.Type = session.CallJoin
+		c.Client = d.small()
+		c.Player = d.text()
+		c.Name = d.text()
+		c.Role = d.text()
 	case session.CallJoin:
 		c.Client = d.small()
 		c.Name = d.text()

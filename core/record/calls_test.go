@@ -29,6 +29,7 @@ func randomCall(t *rapid.T) session.Call {
 	case session.CallTick:
 		c.Frames = rapid.Uint32().Draw(t, "frames")
 	case session.CallJoin:
+		c.Player = text.Draw(t, "player")
 		c.Name = text.Draw(t, "name")
 		c.Role = text.Draw(t, "role")
 	case session.CallBack, session.CallConfirm, session.CallBehind, session.CallConfirmStored:
@@ -125,7 +126,7 @@ func TestCallsAreExportedAsTheyWere(t *testing.T) {
 	}
 	rapid.Check(t, func(t *rapid.T) {
 		want := randomCall(t)
-		texts := want.Name + want.Role + want.Property
+		texts := want.Player + want.Name + want.Role + want.Property
 		if want.Ask != nil {
 			texts += want.Ask.Request
 		}

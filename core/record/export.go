@@ -36,6 +36,7 @@ type line struct {
 	Call     string          `json:"call"`
 	Client   int             `json:"client,omitempty"`
 	Tick     int64           `json:"tick,omitempty"`
+	Player   string          `json:"player,omitempty"`
 	Name     string          `json:"name,omitempty"`
 	Role     string          `json:"role,omitempty"`
 	Ask      *wire.Ask       `json:"ask,omitempty"`
@@ -114,6 +115,7 @@ func lineOf(c *session.Call) line {
 		Call:     c.Type.String(),
 		Client:   c.Client,
 		Tick:     c.Tick,
+		Player:   c.Player,
 		Name:     c.Name,
 		Role:     c.Role,
 		Ask:      c.Ask,
@@ -238,6 +240,7 @@ func (l *line) call(types map[string]session.CallType) (*session.Call, error) {
 		Type:     t,
 		Client:   l.Client,
 		Tick:     l.Tick,
+		Player:   l.Player,
 		Name:     l.Name,
 		Role:     l.Role,
 		Ask:      l.Ask,

@@ -56,14 +56,23 @@ func TestAnExportIsPlayedElsewhere(t *testing.T) {
 	}
 	rows := strings.SplitAfter(table.String(), "\n")
 	for _, x := range []struct{ row, want string }{
-		{"Tick,,x,,,,,,,,,,\n", "line 2: strconv.ParseInt"},
+		{"Tick,,x,,,,,,,,,,,\n", "line 2: strconv.ParseInt"},
 		{"Tick,,1\n", "line 2: record on line 3: wrong number of fields"},
-		{"Set,1,,,,,,,99999999999,,,,\n", "line 2: an entity has the number 99999999999"},
+		{"Set,1,,,,,,,99999999999,,,,,\n", "line 2: an entity has the number 99999999999"},
 	} {
 		_, _, err := record.Import(strings.NewReader(rows[0] + rows[1] + x.row))
 		require.ErrorContains(t, err, x.want)
 	}
-	_, _, err := record.Import(strings.NewReader("{}"))
+	var older strings.Builder // a table from before players had identities
+	for _, row := range rows[:3] {
+		cells := strings.TrimRight(row, "\n")
+		older.WriteString(cells[:strings.LastIndexByte(cells, ',')] + "\n")
+	}
+	_, _, err := record.Import(strings.NewReader(older.String()))
+	require.NoError(t, err)
+	_, _, err = record.Import(strings.NewReader("a,b\n"))
+	require.ErrorContains(t, err, "14 columns, not 2")
+	_, _, err = record.Import(strings.NewReader("{}"))
 	require.ErrorContains(t, err, "its first line is not the head")
 	_, _, err = record.Import(strings.NewReader(strings.Replace(lines[0], `"engine":2`, `"engine":1`, 1)))
 	require.ErrorContains(t, err, "it is of engine 1, and this program has 2")

@@ -15,7 +15,11 @@ import (
 // columns are those of a table of calls. The row behind them is the head, as JSON under `value`.
 var columns = []string{
 	"call", "client", "tick", "name", "role", "ask", "message", "move", "entity", "property", "value", "kept", "frames",
+	"player",
 }
+
+// oldColumns is how many columns a table has that was written before players had identities.
+const oldColumns = 13
 
 // headRow is what stands under `call` in the row of the head.
 const headRow = "Recording"
@@ -31,7 +35,7 @@ func ExportTable(ctx context.Context, w io.Writer, head Head, source Source, to 
 	out := csv.NewWriter(w)
 	err = out.Write(columns)
 	if err == nil {
-		err = out.Write([]string{headRow, "", "", "", "", "", "", "", "", "", string(raw), "", ""})
+		err = out.Write([]string{headRow, "", "", "", "", "", "", "", "", "", string(raw), "", "", ""})
 	}
 	if err == nil {
 		err = eachUpTo(ctx, source, to, func(c *session.Call) error {
@@ -64,18 +68,21 @@ func (l *line) cells() []string {
 	return []string{
 		l.Call, number(int64(l.Client)), number(l.Tick), l.Name, l.Role, value(l.Ask, l.Ask != nil), l.Message,
 		value(l.Move, l.Move != nil), number(int64(l.Entity)), l.Property, string(l.Value),
-		value(l.Kept, l.Kept != nil), number(int64(l.Frames)),
+		value(l.Kept, l.Kept != nil), number(int64(l.Frames)), l.Player,
 	}
 }
 
 // tableLines reads a table.
 func tableLines(r io.Reader) lineReader {
 	in := csv.NewReader(r)
-	in.FieldsPerRecord = len(columns)
 	in.ReuseRecord = true
 	head := func() ([]byte, error) {
-		if _, err := in.Read(); err != nil { // the names of the columns
+		names, err := in.Read() // of the columns, of which each row has as many
+		if err != nil {
 			return nil, err
+		}
+		if n := len(names); n != len(columns) && n != oldColumns {
+			return nil, fmt.Errorf("a table of calls has %d columns, not %d", len(columns), n)
 		}
 		row, err := in.Read()
 		if err != nil || row[0] != headRow {
@@ -122,5 +129,8 @@ func (l *line) fill(row []string) (err error) {
 	}
 	value(row[11], &l.Kept)
 	l.Frames = uint32(number(row[12], 64))
+	if len(row) > oldColumns {
+		l.Player = row[oldColumns]
+	}
 	return err
 }

@@ -214,6 +214,7 @@ func (c *comparer) header() {
 	for i, r := range a.Roles {
 		if at := slices.Index(b.Roles, r); at >= 0 {
 			c.aspect("header", "each "+r, "bytes per second", a.ByteLimit(i).String(), b.ByteLimit(at).String(), "")
+			c.aspect("header", "role "+r, "who may have it", a.AccessOf(i), b.AccessOf(at), "")
 			continue
 		}
 		c.add(Difference{What: "role", Name: r, How: Removed})

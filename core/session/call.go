@@ -33,6 +33,8 @@ const (
 	CallConfirmStored
 	CallRecover
 	CallLoadKept
+	// CallJoinPlayer is how a recording writes a CallJoin that has a Player. No Call has it.
+	CallJoinPlayer
 )
 
 // CallTypes returns all types of calls.
@@ -75,6 +77,7 @@ type Call struct {
 	// what CallBack and CallConfirm confirm, CallBehind has written, CallConfirmStored has stored, CallTick was, and
 	// CallRecover begins with
 	Tick     int64
+	Player   string           // of CallJoin: the identity of the player, when somebody has proven it; else empty
 	Name     string           // of CallJoin
 	Role     string           // of CallJoin
 	Ask      *wire.Ask        // of CallAsk
@@ -110,7 +113,7 @@ func (s *Session) Do(c *Call) (*Step, error) {
 		}
 		return s.Tick(), nil
 	case CallJoin:
-		client, err := s.Join(c.Name, c.Role)
+		client, err := s.JoinPlayer(c.Player, c.Name, c.Role)
 		if err != nil {
 			return nil, fmt.Errorf("call a session again: client %d: %w", c.Client, err)
 		}

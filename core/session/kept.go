@@ -23,7 +23,7 @@ type Kept struct {
 
 // KeptChange is a change of a property that is kept.
 type KeptChange struct {
-	Player   string // the client's name; of what a world keeps, the world's
+	Player   string // what the client's player goes by; of what a world keeps, the world's
 	IsWorld  bool   // a world keeps it
 	Fence    int64  // of the lease with which its values were loaded; 0 when they were not
 	Property string // its full name
@@ -137,7 +137,7 @@ func (s *Session) noteKept(t *seat, e *world.Entity, properties uint64) {
 		if t == nil {
 			return
 		}
-		change = KeptChange{Player: t.client.Name, Fence: t.fence}
+		change = KeptChange{Player: t.player(), Fence: t.fence}
 		kept = t.kept
 	}
 	if properties == 0 || kept == nil {
@@ -175,9 +175,17 @@ func (s *Session) noteKeptOf(t *seat) {
 // KeptFence returns the player that a client is, and the lease with which its values were loaded; 0 when they were not.
 func (s *Session) KeptFence(client int) (player string, fence int64) {
 	if t := s.seats[client]; t != nil {
-		return t.client.Name, t.fence
+		return t.player(), t.fence
 	}
 	return "", 0
+}
+
+// Identity returns the identity with which a client's player was seated; empty for a player that goes by its name.
+func (s *Session) Identity(client int) string {
+	if t := s.seats[client]; t != nil {
+		return t.identity
+	}
+	return ""
 }
 
 // Keeps reports whether the contract has anything that players keep.
@@ -190,8 +198,9 @@ func (s *Session) Keeps() bool {
 // WorldKept returns the world of the session, with what it keeps now.
 func (s *Session) WorldKept() World { return s.sharedWorld }
 
-// CheckJoin returns the name as Join would take it, or why it would refuse the client now. The error is a *Refusal.
-func (s *Session) CheckJoin(name, role string) (clean string, err error) {
-	clean, _, err = s.readJoin(name, role)
-	return clean, err
+// CheckJoin returns what the player would go by that JoinPlayer would seat, or why it would refuse it now. The error is
+// a *Refusal.
+func (s *Session) CheckJoin(player, name, role string) (goesBy string, err error) {
+	clean, _, err := s.readJoin(player, name, role)
+	return playerOf(player, clean), err
 }

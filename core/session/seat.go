@@ -64,6 +64,7 @@ type seat struct {
 	queuedLogLines  []string
 	touched         map[uint64][]world.Touched // by the number of a request whose decision waits: what it changed
 	strikes         limitWindow
+	identity        string                     // of the player, when somebody has proven it; else empty
 	fence           int64                      // of the lease of what the player keeps; 0 when that was not loaded
 	kept            map[string]json.RawMessage // that by the properties' full names, as it is now; nil for nothing
 	cutReason       string                     // why it is out with the end of this tick; empty when it is not
@@ -97,29 +98,36 @@ func (w *limitWindow) take(count int, length, tick int64) bool {
 
 // Join gives a new client a seat, and returns its number. Its entities come with the next tick. An empty role means
 // the contract's first one. The error is a *Refusal.
-func (s *Session) Join(name, role string) (int, error) {
-	name, roleIndex, err := s.readJoin(name, role)
+//
+// Nobody has proven who the player is, so that it goes by its name.
+func (s *Session) Join(name, role string) (int, error) { return s.JoinPlayer("", name, role) }
+
+// JoinPlayer is Join of a player whose identity somebody has proven: what it keeps, and that it was expelled, goes by
+// the identity, whatever name it has. With an empty identity it is Join.
+func (s *Session) JoinPlayer(player, name, role string) (int, error) {
+	name, roleIndex, err := s.readJoin(player, name, role)
 	if err != nil {
 		return 0, err
 	}
 	role = s.contract.Roles[roleIndex]
-	delete(s.expelledUntil, name)
 	s.lastClient++
 	t := &seat{
 		client:       world.Client{Number: s.lastClient, Name: name, Role: roleIndex},
+		identity:     player,
 		limits:       map[limitKey]*limitWindow{},
 		acceptedTick: map[limitKey]int64{},
 	}
+	delete(s.expelledUntil, t.player())
 	s.updatePublic(t)
 	s.seats[s.lastClient] = t
 	s.order = append(s.order, t)
 	s.inputs = append(s.inputs, input{seat: t, typ: inputJoin})
-	s.record(Call{Type: CallJoin, Client: s.lastClient, Name: name, Role: role})
+	s.record(Call{Type: CallJoin, Client: s.lastClient, Player: player, Name: name, Role: role})
 	return s.lastClient, nil
 }
 
 // readJoin returns the name and the role of a client that may join. The error is a *Refusal.
-func (s *Session) readJoin(name, role string) (clean string, roleIndex int, err error) {
+func (s *Session) readJoin(player, name, role string) (clean string, roleIndex int, err error) {
 	if role == "" {
 		role = s.contract.Roles[0]
 	}
@@ -132,14 +140,25 @@ func (s *Session) readJoin(name, role string) (clean string, roleIndex int, err 
 	if err != nil {
 		return "", 0, &Refusal{NameUnfit, err.Error()}
 	}
-	if refusal := s.refuseJoin(clean); refusal != nil {
+	if refusal := s.refuseJoin(clean, playerOf(player, clean)); refusal != nil {
 		return "", 0, refusal
 	}
 	return clean, roleIndex, nil
 }
 
-// refuseJoin returns why a client with a name gets no seat; nil when it gets one.
-func (s *Session) refuseJoin(name string) *Refusal {
+// playerOf returns what a player with a name goes by: its identity, when somebody has proven that.
+func playerOf(identity, name string) string {
+	if identity != "" {
+		return identity
+	}
+	return name
+}
+
+// player returns what the client's player goes by.
+func (t *seat) player() string { return playerOf(t.identity, t.client.Name) }
+
+// refuseJoin returns why a player with a name gets no seat; nil when it gets one.
+func (s *Session) refuseJoin(name, player string) *Refusal {
 	if s.lastClient >= wire.MaxClient {
 		detail := fmt.Sprintf("the session has had %d clients and can number no more", s.lastClient)
 		return &Refusal{NumbersSpent, detail}
@@ -165,7 +184,7 @@ func (s *Session) refuseJoin(name string) *Refusal {
 	if taken >= s.contract.Seats {
 		return &Refusal{SeatsTaken, fmt.Sprintf("all %d seats of the session are taken", s.contract.Seats)}
 	}
-	if until := s.expelledUntil[name]; s.tick < until {
+	if until := s.expelledUntil[player]; s.tick < until {
 		seconds := math.Ceil(float64(until-s.tick) / float64(s.contract.TickRate))
 		return &Refusal{Expelled, fmt.Sprintf("%q was expelled and may come back in %g s", name, seconds)}
 	}
@@ -371,7 +390,7 @@ func (s *Session) expel(client int, reason string) {
 	if s.expelledUntil == nil {
 		s.expelledUntil = map[string]int64{}
 	}
-	s.expelledUntil[t.client.Name] = s.tick + int64(expelledFor*s.contract.TickRate)
+	s.expelledUntil[t.player()] = s.tick + int64(expelledFor*s.contract.TickRate)
 }
 
 // updateRoles gives clients with another role the entities of it, in place of those of their old one.

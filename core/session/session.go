@@ -91,7 +91,7 @@ type Session struct {
 	order         []*seat          // the same, by number
 	lastClient    int              // the number given last
 	absent        int              // clients whose connections are gone
-	expelledUntil map[string]int64 // by name: the tick from which an expelled client may come back
+	expelledUntil map[string]int64 // by player: the tick from which an expelled client may come back
 
 	// Inputs.
 	inputs      []input // for the next tick, in the order of their arrival

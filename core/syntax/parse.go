@@ -302,9 +302,9 @@ func (p *parser) decl() Decl {
 		return p.byteLimit(start)
 	case p.is("roles") && t.Kind == Name:
 		p.take()
-		d := &Roles{Names: []Ident{p.name("a role")}}
+		d := &Roles{List: []Role{p.role()}}
 		for p.accept(",") {
-			d.Names = append(d.Names, p.name("a role"))
+			d.List = append(d.List, p.role())
 		}
 		d.At = at()
 		return d
@@ -348,6 +348,17 @@ func (p *parser) decl() Decl {
 			"part, entity, event, on, fn, include",
 	)
 	return nil
+}
+
+// role reads `NAME` or `NAME by ticket`.
+func (p *parser) role() Role {
+	r := Role{Name: p.name("a role")}
+	if p.is("by") && !p.tok().Newline {
+		p.take()
+		p.expect("ticket", "as in `roles player, referee by ticket`")
+		r.ByTicket = true
+	}
+	return r
 }
 
 // byteLimit reads `each client at most N bytes per second nearest NAME`.

@@ -61,10 +61,16 @@ type ByteLimit struct {
 	Nearest Ident // without text when absent
 }
 
-// Roles is `roles a, b`.
+// Roles is `roles a, b by ticket`.
 type Roles struct {
-	At    Span
-	Names []Ident
+	List []Role
+	At   Span
+}
+
+// Role is one of them.
+type Role struct {
+	Name     Ident
+	ByTicket bool // only a ticket gives it
 }
 
 // Enum is `enum Name { a, b }`.

@@ -8,6 +8,7 @@ import (
 
 	"kamerad.example/api"
 	"kamerad.example/core/wire"
+	"kamerad.example/service/door"
 )
 
 // connection is a client's connection as its runner knows it. Messages go out through a bounded outbox, so that a slow
@@ -26,6 +27,7 @@ type connection struct {
 	// of a client that speaks JSON: its frames are made from the binary ones
 	jsonReader    *wire.Reader
 	oldestRequest time.Time                        // when the oldest request came that is not answered
+	from          *door.Address                    // that it comes from; nil when that is not counted
 	isTest        bool                             // it is a test client's
 	token         string                           // that takes the seat again
 	framing       func(dst, message []byte) []byte // appends a message as the transport wants it

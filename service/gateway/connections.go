@@ -11,6 +11,7 @@ import (
 	"kamerad.example/api"
 	"kamerad.example/core/session"
 	"kamerad.example/core/wire"
+	"kamerad.example/service/door"
 	"kamerad.example/service/runner"
 )
 
@@ -64,8 +65,9 @@ func (s *Connections) Runner() *runner.Runner { return s.runner }
 // seatRequest is how a connection asks for a seat.
 type seatRequest struct {
 	runner.SeatRequest
-	json bool // it speaks JSON
-	pipe bool // it is no socket
+	json bool          // it speaks JSON
+	pipe bool          // it is no socket
+	from *door.Address // that it comes from; nil when that is not counted
 }
 
 // takeSeat asks the runner for a seat for a client; its messages then come out of the returned connection.
@@ -105,6 +107,7 @@ func (s *Connections) join(j seatRequest) (*connection, error) {
 		stored:         seating.Stored,
 		client:         hello.Client.Number,
 		outbox:         newOutbox(),
+		from:           j.from,
 		isTest:         j.Test,
 		token:          hello.Token,
 		framing:        appendMessage,

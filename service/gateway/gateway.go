@@ -22,6 +22,7 @@
 package gateway
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"io"
@@ -37,7 +38,9 @@ import (
 	"github.com/prometheus/client_golang/prometheus"
 
 	"kamerad.example/api"
+	"kamerad.example/auth"
 	"kamerad.example/core/wire"
+	"kamerad.example/service/door"
 	"kamerad.example/service/problems"
 	"kamerad.example/service/runner"
 )
@@ -63,6 +66,8 @@ type Gateway struct {
 	haltOnce sync.Once
 	halted   chan struct{} // closed when connections end without their sessions
 
+	// Door says who may join; it has to be set before a client does.
+	Door *door.Door
 	// SendBuffer is what the system keeps of what was written to a client, in bytes; 0 leaves that to the system.
 	SendBuffer int
 
@@ -146,9 +151,12 @@ var upgrader = websocket.Upgrader{
 // Find returns the connections of the session that a call is about.
 type Find func(*http.Request) (*Connections, error)
 
+// From returns what has come from the address of a call; nil when that is not counted.
+type From func(*http.Request) *door.Address
+
 // Join returns the handler that seats a client over a WebSocket. Nothing happens to the session before the client's
 // first message has come; a web page from elsewhere does not get so far.
-func (g *Gateway) Join(find Find) http.HandlerFunc {
+func (g *Gateway) Join(find Find, from From) http.HandlerFunc {
 	return func(w http.ResponseWriter, r *http.Request) {
 		switch {
 		case !websocket.IsWebSocketUpgrade(r):
@@ -173,7 +181,7 @@ func (g *Gateway) Join(find Find) http.HandlerFunc {
 		if err != nil {
 			return
 		}
-		s, c, read, err := g.greet(socket, r, find)
+		s, c, read, err := g.greet(socket, r, find, from(r))
 		if err != nil {
 			refuse(socket.NetConn(), r, err)
 			return
@@ -234,7 +242,7 @@ const greetWithin = 5 * time.Second
 // greet reads the first message of a new connection and takes the seat that it asks for. read holds what came after
 // that message.
 func (g *Gateway) greet(
-	socket *websocket.Conn, r *http.Request, find Find,
+	socket *websocket.Conn, r *http.Request, find Find, from *door.Address,
 ) (s *Connections, c *connection, read []byte, err error) {
 	s, err = find(r)
 	if err != nil {
@@ -249,11 +257,56 @@ func (g *Gateway) greet(
 		return nil, nil, nil, &problems.Refusal{Code: api.CodeNoJoin, Detail: "join: " + err.Error()}
 	}
 	address, _, _ := net.SplitHostPort(r.RemoteAddr)
-	c, err = s.takeSeat(r.Context(), seatRequest{
+	c, err = g.admit(r.Context(), s, seatRequest{
 		SeatRequest: runner.SeatRequest{Join: join, Address: address},
 		json:        socket.Subprotocol() == wire.Protocol,
+		from:        from,
 	})
 	return s, c, read, err
+}
+
+// admit seats a client that the door lets in. Whoever has the token of a seat has been let in before.
+func (g *Gateway) admit(ctx context.Context, s *Connections, j seatRequest) (*connection, error) {
+	if j.Token != "" {
+		return s.takeSeat(ctx, j)
+	}
+	if !j.from.MayTry() {
+		return nil, &problems.Refusal{
+			Code:   api.CodeTooMany,
+			Detail: "join: too many wrong tickets have come from your address; try again in a moment",
+		}
+	}
+	entry, err := g.Door.Admit(ctx, door.Session{ID: s.runner.ID(), Contract: s.runner.Session().Contract()}, j.Join)
+	if err != nil {
+		var ticket *auth.TicketError
+		if errors.As(err, &ticket) {
+			j.from.Failed()
+		}
+		return nil, refusedAtDoor(err)
+	}
+	j.Player = entry.Player
+	j.Name = entry.Name
+	j.Role = entry.Role
+	c, err := s.takeSeat(ctx, j)
+	if err != nil {
+		g.Door.Return(entry)
+	}
+	return c, err
+}
+
+// refusedAtDoor returns what a client is told that the door does not let in.
+func refusedAtDoor(err error) error {
+	var ticket *auth.TicketError
+	var banned *door.BannedError
+	switch {
+	case errors.As(err, &ticket):
+		return &problems.Refusal{Code: string(ticket.Fault), Detail: ticket.Detail}
+	case errors.As(err, &banned):
+		return &problems.Refusal{Code: api.CodeBanned, Detail: banned.Error()}
+	case errors.Is(err, door.ErrAway):
+		return &problems.Refusal{Code: api.CodeBusy, Detail: err.Error()}
+	}
+	return err
 }
 
 // firstMessage reads the message by which a client asks for a seat. rest holds what came after it.
@@ -287,9 +340,6 @@ func firstMessage(conn net.Conn) (join wire.Join, rest []byte, err error) {
 	join, err = wire.ParseJoin(raw)
 	if err != nil {
 		return join, nil, err
-	}
-	if join.Ticket != "" {
-		return join, nil, errors.New("this service takes no tickets: leave `ticket` out")
 	}
 	return join, slices.Clone(in.buf[in.at:]), conn.SetReadDeadline(time.Time{})
 }

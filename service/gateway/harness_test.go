@@ -15,6 +15,7 @@ import (
 	"kamerad.example/core/session"
 	"kamerad.example/core/wire"
 	"kamerad.example/internal/tests/contracts"
+	"kamerad.example/service/door"
 	"kamerad.example/service/runner"
 	"kamerad.example/store"
 )
@@ -48,7 +49,11 @@ func newTestSession(t testing.TB, source string, paused bool) *testSession {
 	g := New(x.metrics)
 	x.Connections = g.Connect(r)
 	go r.Run()
-	server := httptest.NewServer(g.Join(func(*http.Request) (*Connections, error) { return x.Connections, nil }))
+	g.Door = door.New(door.Options{})
+	server := httptest.NewServer(g.Join(
+		func(*http.Request) (*Connections, error) { return x.Connections, nil },
+		func(*http.Request) *door.Address { return nil },
+	))
 	x.url = strings.Replace(server.URL, "http", "ws", 1)
 	t.Cleanup(func() {
 		r.Close(context.Background(), "the test has ended")

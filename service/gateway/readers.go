@@ -51,8 +51,11 @@ type messageReader struct {
 	messageLimit *rate.Limiter // of its messages
 	controlLimit *rate.Limiter // of its frames that carry no whole message
 	byteLimit    *rate.Limiter
-	uncounted    int       // bytes that were read and are not counted against byteLimit yet
-	now          time.Time // when what is being read was read
+	// of all clients of its address; nil when that is not counted
+	addressMessageLimit, addressByteLimit *rate.Limiter
+
+	uncounted int       // bytes that were read and are not counted against byteLimit yet
+	now       time.Time // when what is being read was read
 	// when more such frames began to come than it may send; zero when all that came was read since
 	floodSince  time.Time
 	pausedUntil time.Time // nothing is read before
@@ -70,6 +73,9 @@ func newMessageReader(c *connection, out *clientSocket, read []byte) *messageRea
 		messageLimit: rate.NewLimiter(messagesPerSecond, 2*messagesPerSecond),
 		controlLimit: rate.NewLimiter(controlPerSecond, controlAtOnce),
 		byteLimit:    rate.NewLimiter(bytesPerSecond, bytesAtOnce),
+
+		addressMessageLimit: c.from.Messages(),
+		addressByteLimit:    c.from.Bytes(),
 	}
 	l.frames = frameReader{
 		conn:    l,
@@ -91,6 +97,9 @@ func (l *messageReader) countFrame(bytes int, message bool) error {
 	l.uncounted += bytes + frameCost
 	if l.uncounted >= countedAtOnce {
 		l.charge(l.byteLimit, l.uncounted)
+		if l.addressByteLimit != nil {
+			l.charge(l.addressByteLimit, l.uncounted)
+		}
 		l.uncounted = 0
 	}
 	if message {
@@ -227,6 +236,9 @@ func (l *messageReader) countMessage(now time.Time) {
 		if until := now.Add(l.messageLimit.ReserveN(now, 1).DelayFrom(now)); until.After(l.pausedUntil) {
 			l.pausedUntil = until
 		}
+	}
+	if l.addressMessageLimit != nil {
+		l.charge(l.addressMessageLimit, 1)
 	}
 }
 

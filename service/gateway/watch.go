@@ -12,13 +12,14 @@ import (
 	"kamerad.example/service/runner"
 )
 
-// Watch returns the handler that lets somebody watch a session from outside.
-func (g *Gateway) Watch(find Find) http.HandlerFunc {
+// Watch returns the handler that lets somebody watch a session from outside. inside reports whether who calls is told
+// what no client may know.
+func (g *Gateway) Watch(find Find, inside func(*http.Request) bool) http.HandlerFunc {
 	return func(w http.ResponseWriter, r *http.Request) {
 		s, err := find(r)
 		var me *runner.Watcher
 		if err == nil {
-			me, err = s.runner.Watch(r.Context())
+			me, err = s.runner.Watch(r.Context(), inside(r))
 		}
 		if err != nil {
 			problems.Send(w, problems.Of(err, r))

@@ -10,6 +10,7 @@ import (
 	"net/http"
 	"time"
 
+	"kamerad.example/auth"
 	"kamerad.example/service/problems"
 )
 
@@ -95,25 +96,30 @@ func (a *API) readBody(w http.ResponseWriter, r *http.Request) error {
 	return nil
 }
 
-// answer turns a function into a handler: what it returns is sent as JSON, an error as problem details. The body has
-// arrived when the function is called.
+// answer turns a function into a handler for those who have a right: what it returns is sent as JSON, an error as
+// problem details. The body has arrived when the function is called.
 //
 // Nothing is ever cached: every answer is of this moment.
-func answer[T any](a *API, f func(*http.Request) (T, error)) http.HandlerFunc {
-	return func(w http.ResponseWriter, r *http.Request) {
+func answer[T any](a *API, right auth.Right, f func(*http.Request) (T, error)) http.HandlerFunc {
+	return a.need(right, func(w http.ResponseWriter, r *http.Request) {
 		var out T
 		err := a.readBody(w, r)
 		if err == nil {
 			out, err = f(r)
 		}
 		if err != nil {
-			problems.Send(w, problems.Of(err, r))
+			a.refuse(w, r, err)
 			return
 		}
-		w.Header().Set("Content-Type", "application/json")
-		w.Header().Set("Cache-Control", "no-store")
-		_ = json.NewEncoder(w).Encode(out)
-	}
+		send(w, out)
+	})
+}
+
+// send answers a call with a value as JSON.
+func send(w http.ResponseWriter, out any) {
+	w.Header().Set("Content-Type", "application/json")
+	w.Header().Set("Cache-Control", "no-store")
+	_ = json.NewEncoder(w).Encode(out)
 }
 
 // read decodes the body of a call; an empty one leaves out as it is.

@@ -13,6 +13,7 @@ import (
 	"github.com/go-chi/chi/v5"
 
 	"kamerad.example/api"
+	"kamerad.example/auth"
 	"kamerad.example/client"
 	"kamerad.example/core/wire"
 	"kamerad.example/service/gateway"
@@ -38,11 +39,21 @@ func (a *API) openTestClient(r *http.Request) (wire.Client, error) {
 	if err := read(r, &in); err != nil {
 		return wire.Client{}, err
 	}
+	if x.Runner().Session().Contract().ByTicket(in.Role) && !operatorOf(r).Right.Includes(auth.Run) {
+		return wire.Client{}, &problems.Refusal{
+			Status: http.StatusForbidden,
+			Code:   api.CodeRightMissing,
+			Detail: fmt.Sprintf(
+				"open a test client: the role %.40q is had by ticket alone, so that it takes the right to run", in.Role,
+			),
+		}
+	}
 	test, err := x.SeatInside(r.Context(), wire.Join{Name: in.Name, Role: in.Role}, true, client.Options{})
 	if err != nil {
 		return wire.Client{}, err
 	}
 	a.keepTestClient(x.Runner().ID(), test)
+	a.note(r, x.Runner().ID(), fmt.Sprintf("opened the test client %s", test.Me().Name))
 	return test.Me(), nil
 }
 

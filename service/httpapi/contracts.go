@@ -73,6 +73,9 @@ func (a *API) publish(r *http.Request) (api.ContractVersion, error) {
 	if err != nil {
 		return api.ContractVersion{}, err
 	}
+	if fresh {
+		a.note(r, 0, fmt.Sprintf("published %s version %d", out.Contract, out.Version))
+	}
 	answer := versionOf(out)
 	answer.Source = ""
 	answer.Outline = nil

@@ -13,9 +13,7 @@ import (
 	"context"
 	"fmt"
 	"io/fs"
-	"net"
 	"net/http"
-	"net/url"
 	"strings"
 	"sync"
 
@@ -25,9 +23,11 @@ import (
 	"github.com/prometheus/client_golang/prometheus/promhttp"
 
 	"kamerad.example/api"
+	"kamerad.example/auth"
 	"kamerad.example/core/policy"
 	"kamerad.example/core/syntax"
 	"kamerad.example/journal"
+	"kamerad.example/service/door"
 	"kamerad.example/service/gateway"
 	"kamerad.example/service/past"
 	"kamerad.example/service/problems"
@@ -56,8 +56,12 @@ type Options struct {
 	Journal  func() journal.State // of what sessions record; nil when they do not
 	Registry *registry.Registry
 	Gateway  *gateway.Gateway
+	Door     *door.Door
+	Outside  Outside
 	Trials   *trials.Trials
 	Metrics  prometheus.Gatherer
+	// Operators keep tokens, bans and who did what; nil for a service without a database.
+	Operators Operators
 	// Recordings are those of sessions; nil when they are not recorded.
 	Recordings Recordings
 	Console    fs.FS          // the built web console; without an index.html it is said how to build it
@@ -71,6 +75,9 @@ type API struct {
 	journal    func() journal.State // nil for none
 	registry   *registry.Registry
 	gateway    *gateway.Gateway
+	door       *door.Door
+	outside    Outside
+	operators  Operators // nil for none
 	trials     *trials.Trials
 	recordings Recordings // nil for none
 	past       *past.Past // nil for none
@@ -93,6 +100,9 @@ func New(o Options) *API {
 		journal:    o.Journal,
 		registry:   o.Registry,
 		gateway:    o.Gateway,
+		door:       o.Door,
+		outside:    o.Outside,
+		operators:  o.Operators,
 		trials:     o.Trials,
 		metrics:    o.Metrics,
 		console:    o.Console,
@@ -114,7 +124,7 @@ func New(o Options) *API {
 // /healthz says that the process answers, /readyz that it can open sessions.
 func (a *API) Handler() http.Handler {
 	r := chi.NewRouter()
-	r.Use(middleware.Recoverer, loopbackOnly)
+	r.Use(middleware.Recoverer, a.outside.fromOutside)
 	r.Get("/healthz", func(w http.ResponseWriter, _ *http.Request) { fmt.Fprintln(w, "alive") })
 	r.Get("/readyz", func(w http.ResponseWriter, q *http.Request) {
 		if err := a.records.Ping(q.Context()); err != nil {
@@ -127,7 +137,7 @@ func (a *API) Handler() http.Handler {
 		}
 		fmt.Fprintln(w, "ready")
 	})
-	r.Method("GET", "/metrics", promhttp.HandlerFor(a.metrics, promhttp.HandlerOpts{}))
+	r.Get("/metrics", a.need(auth.Look, promhttp.HandlerFor(a.metrics, promhttp.HandlerOpts{}).ServeHTTP))
 	r.Route("/api", a.routes)
 	r.Get("/*", a.page)
 	return r
@@ -138,43 +148,45 @@ func (a *API) Handler() http.Handler {
 // A body may be as long as the longest contract with its files; each call bounds what it takes further.
 func (a *API) routes(r chi.Router) {
 	r.Use(middleware.RequestSize(2 * syntax.MaxSource))
-	r.Post("/contracts", answer(a, a.publish))
-	r.Get("/contracts", answer(a, a.contracts))
-	r.Get("/contracts/{name}", answer(a, a.versions))
-	r.Get("/contracts/{name}/versions/{version}", answer(a, a.version))
-	r.Get("/contracts/{name}/versions/{version}/report", answer(a, a.report))
-	r.Get("/contracts/{name}/compare", answer(a, a.compare))
-	r.Post("/contracts/{name}/versions/{version}/trials", answer(a, a.startTrial))
-	r.Get("/contracts/{name}/versions/{version}/trials", answer(a, a.listTrials))
-	r.Post("/contracts/{name}/versions/{version}/play", answer(a, a.playDrill))
-	r.Get("/trials/{trial}", answer(a, a.trial))
-	r.Get("/trials/{trial}/effects/{effect}/play", answer(a, a.playEffect))
-	r.Post("/trials/{trial}/stop", answer(a, a.stopTrial))
-	r.Get("/findings", answer(a, a.findings))
-	r.Get("/service", answer(a, a.serviceState))
-	r.Post("/sessions", answer(a, a.openSession))
-	r.Get("/sessions", answer(a, a.sessions))
+	r.Post("/contracts", answer(a, auth.Run, a.publish))
+	r.Get("/contracts", answer(a, auth.Look, a.contracts))
+	r.Get("/contracts/{name}", answer(a, auth.Look, a.versions))
+	r.Get("/contracts/{name}/versions/{version}", answer(a, auth.Look, a.version))
+	r.Get("/contracts/{name}/versions/{version}/report", answer(a, auth.Look, a.report))
+	r.Get("/contracts/{name}/compare", answer(a, auth.Look, a.compare))
+	r.Post("/contracts/{name}/versions/{version}/trials", answer(a, auth.Play, a.startTrial))
+	r.Get("/contracts/{name}/versions/{version}/trials", answer(a, auth.Look, a.listTrials))
+	r.Post("/contracts/{name}/versions/{version}/play", answer(a, auth.Play, a.playDrill))
+	r.Get("/trials/{trial}", answer(a, auth.Look, a.trial))
+	r.Get("/trials/{trial}/effects/{effect}/play", answer(a, auth.Look, a.playEffect))
+	r.Post("/trials/{trial}/stop", answer(a, auth.Play, a.stopTrial))
+	r.Get("/findings", answer(a, auth.Look, a.findings))
+	r.Get("/service", answer(a, auth.Look, a.serviceState))
+	r.Post("/sessions", answer(a, auth.Run, a.openSession))
+	r.Get("/sessions", answer(a, auth.Look, a.sessions))
 	r.Route("/sessions/{id}", func(r chi.Router) {
-		r.Get("/", answer(a, a.session))
-		r.Post("/close", answer(a, a.closeSession))
-		r.Post("/pause", answer(a, a.pause))
-		r.Post("/step", answer(a, a.step))
-		r.Get("/decisions", answer(a, a.decisions))
-		r.Get("/clients", answer(a, a.seats))
-		r.Post("/clients", answer(a, a.openTestClient))
-		r.Post("/clients/{client}/ask", answer(a, a.askAsTestClient))
-		r.Post("/clients/{client}/hold", answer(a, a.holdAsTestClient))
-		r.Post("/clients/{client}/write", answer(a, a.writeAsTestClient))
-		r.Get("/clients/{client}/link", answer(a, a.linkOf))
-		r.Post("/clients/{client}/link", answer(a, a.setLink))
-		r.Post("/clients/{client}/close", answer(a, a.closeTestClient))
-		r.Get("/outline", answer(a, a.outline))
-		r.Get("/drill", answer(a, a.drillOf))
-		r.Post("/drill/expect", answer(a, a.expect))
-		r.Get("/join", a.gateway.Join(a.running))
-		r.Get("/watch", a.gateway.Watch(a.running))
+		r.Get("/", answer(a, auth.Look, a.session))
+		r.Post("/close", answer(a, auth.Run, a.closeSession))
+		r.Post("/pause", answer(a, auth.Run, a.pause))
+		r.Post("/step", answer(a, auth.Run, a.step))
+		r.Get("/decisions", answer(a, auth.Look, a.decisions))
+		r.Get("/clients", answer(a, auth.Look, a.seats))
+		r.Post("/clients", answer(a, auth.Play, a.openTestClient))
+		r.Post("/clients/{client}/ask", answer(a, auth.Play, a.askAsTestClient))
+		r.Post("/clients/{client}/hold", answer(a, auth.Play, a.holdAsTestClient))
+		r.Post("/clients/{client}/write", answer(a, auth.Play, a.writeAsTestClient))
+		r.Get("/clients/{client}/link", answer(a, auth.Look, a.linkOf))
+		r.Post("/clients/{client}/link", answer(a, auth.Play, a.setLink))
+		r.Post("/clients/{client}/close", answer(a, auth.Play, a.closeTestClient))
+		r.Get("/outline", answer(a, auth.Look, a.outline))
+		r.Get("/drill", answer(a, auth.Run, a.drillOf))
+		r.Post("/drill/expect", answer(a, auth.Play, a.expect))
+		r.Get("/acts", answer(a, auth.Look, a.acts))
+		r.Get("/join", a.socket(true, a.gateway.Join(a.running, a.admission))) // the door asks for a ticket
+		r.Get("/watch", a.need(auth.Look, a.socket(false, a.gateway.Watch(a.running, mayLookInside))))
 	})
 	a.withRecordings(r)
+	a.withOperators(r)
 	r.NotFound(func(w http.ResponseWriter, q *http.Request) {
 		problems.Send(
 			w,
@@ -190,58 +202,6 @@ func (a *API) routes(r chi.Router) {
 			w, http.StatusMethodNotAllowed, fmt.Sprintf("%s cannot be done to %s", q.Method, q.URL.Path),
 		)
 	})
-}
-
-// loopbackOnly turns away what a web page from elsewhere could send through a browser on this machine: other names for
-// this address, and other origins.
-//
-// It is what keeps a web page that somebody has open from taking seats or closing sessions: there is no
-// sign-in yet.
-func loopbackOnly(next http.Handler) http.Handler {
-	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		if !loopback(r.Host) {
-			problems.Answer(
-				w, http.StatusForbidden,
-				fmt.Sprintf(
-					"this service is asked for as %.80q; it answers only on loopback, such as 127.0.0.1", r.Host,
-				),
-			)
-			return
-		}
-		if origin := r.Header.Get("Origin"); origin != "" {
-			u, err := url.Parse(origin)
-			if err != nil || !strings.EqualFold(u.Host, r.Host) {
-				problems.Answer(
-					w, http.StatusForbidden, fmt.Sprintf("a page of %.80q may not use this service", origin),
-				)
-				return
-			}
-		}
-		// A browser says so where it sends no origin, as for a picture.
-		if site := r.Header.Get("Sec-Fetch-Site"); strings.HasPrefix(r.URL.Path, "/api") && site != "" &&
-			site != "same-origin" && site != "none" {
-			problems.Answer(w, http.StatusForbidden, "a page from elsewhere may not use this service")
-			return
-		}
-		w.Header().Set("X-Content-Type-Options", "nosniff")
-		w.Header().Set("Referrer-Policy", "no-referrer")
-		w.Header().Set(
-			"Content-Security-Policy",
-			"default-src 'self'; style-src 'self' 'unsafe-inline'; connect-src 'self' ws://"+r.Host+
-				"; frame-ancestors 'none'",
-		)
-		next.ServeHTTP(w, r)
-	})
-}
-
-// loopback reports whether the host of an address is this machine by name or number, whatever its port.
-func loopback(hostport string) bool {
-	host := hostport
-	if h, _, err := net.SplitHostPort(hostport); err == nil {
-		host = h
-	}
-	ip := net.ParseIP(strings.Trim(host, "[]"))
-	return host == "localhost" || ip != nil && ip.IsLoopback()
 }
 
 // page serves the console. Paths that are no file are pages of the console itself, but for its assets.

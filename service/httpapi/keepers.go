@@ -71,6 +71,7 @@ func (k keepers) set(r *http.Request) ([]api.Kept, error) {
 	if err := k.api.recordings.SetKept(r.Context(), keeper, in.Values); err != nil {
 		return nil, leasedError(keeper, err)
 	}
+	k.api.note(r, 0, fmt.Sprintf("set what %s keeps of %s", keeper, in.Contract))
 	return k.kept(r)
 }
 
@@ -114,6 +115,7 @@ func (k keepers) delete(r *http.Request) (out api.Forgotten, err error) {
 	if err != nil {
 		return out, leasedError(keeper, err)
 	}
+	k.api.note(r, 0, "deleted what somebody keeps")
 	if !k.areWorlds {
 		out, err = k.api.past.Forget(r.Context(), k.api.recordings, keeper.Name, keeper.Contract)
 	}

@@ -14,6 +14,7 @@ import (
 	"github.com/go-chi/chi/v5"
 
 	"kamerad.example/api"
+	"kamerad.example/auth"
 	"kamerad.example/core/record"
 	"kamerad.example/service/past"
 	"kamerad.example/service/problems"
@@ -36,26 +37,26 @@ func (a *API) withRecordings(r chi.Router) {
 	if a.recordings == nil {
 		return
 	}
-	r.Get("/recordings", answer(a, a.listRecordings))
-	r.Post("/recordings", answer(a, a.importRecording))
+	r.Get("/recordings", answer(a, auth.Look, a.listRecordings))
+	r.Post("/recordings", answer(a, auth.Run, a.importRecording))
 	r.Route("/recordings/{id}", func(r chi.Router) {
-		r.Get("/", answer(a, a.recording))
-		r.Delete("/", answer(a, a.deleteRecording))
-		r.Post("/replay", answer(a, a.replay))
-		r.Get("/state", answer(a, a.pastState))
-		r.Get("/why", answer(a, a.why))
-		r.Get("/play", answer(a, a.playStretch))
-		r.Get("/drill", answer(a, a.drillOfStretch))
-		r.Get("/compare", answer(a, a.compareRecordings))
-		r.Get("/export", a.exportRecording)
+		r.Get("/", answer(a, auth.Look, a.recording))
+		r.Delete("/", answer(a, auth.Run, a.deleteRecording))
+		r.Post("/replay", answer(a, auth.Run, a.replay))
+		r.Get("/state", answer(a, auth.Run, a.pastState))
+		r.Get("/why", answer(a, auth.Run, a.why))
+		r.Get("/play", answer(a, auth.Run, a.playStretch))
+		r.Get("/drill", answer(a, auth.Run, a.drillOfStretch))
+		r.Get("/compare", answer(a, auth.Run, a.compareRecordings))
+		r.Get("/export", a.need(auth.Run, a.exportRecording))
 	})
 	for _, who := range []keepers{{a, false}, {a, true}} {
 		path := "/" + string(map[bool]api.Keepers{false: api.Players, true: api.Worlds}[who.areWorlds])
-		r.Get(path, answer(a, who.list))
+		r.Get(path, answer(a, auth.Look, who.list))
 		r.Route(path+"/{name}", func(r chi.Router) {
-			r.Get("/", answer(a, who.kept))
-			r.Put("/", answer(a, who.set))
-			r.Delete("/", answer(a, who.delete))
+			r.Get("/", answer(a, auth.Look, who.kept))
+			r.Put("/", answer(a, auth.Run, who.set))
+			r.Delete("/", answer(a, auth.Run, who.delete))
 		})
 	}
 }
@@ -120,6 +121,7 @@ func (a *API) deleteRecording(r *http.Request) (api.Recording, error) {
 			),
 		}
 	}
+	a.note(r, out.Session, "deleted its recording")
 	return out, a.recordings.DeleteRecording(r.Context(), out.Session)
 }
 

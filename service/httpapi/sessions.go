@@ -43,6 +43,7 @@ func (a *API) openSession(r *http.Request) (api.Session, error) {
 	if err != nil {
 		return api.Session{}, err
 	}
+	a.note(r, x.Runner().ID(), "opened it")
 	return a.describe(r, x)
 }
 
@@ -59,7 +60,10 @@ func (a *API) describe(r *http.Request, x *gateway.Connections) (out api.Session
 	if errors.Is(err, context.DeadlineExceeded) && r.Context().Err() == nil {
 		out = x.Runner().Summary()
 		out.Busy = true
-		return out, nil
+		err = nil
+	}
+	if !mayLookInside(r) {
+		out.Seed = 0
 	}
 	return out, err
 }
@@ -181,6 +185,7 @@ func (a *API) closeSession(r *http.Request) (api.Session, error) {
 	if in.Reason == "" || utf8.RuneCountInString(in.Reason) > 100 {
 		return api.Session{}, problems.BadRequest("a reason has 1 to 100 characters")
 	}
+	a.note(r, x.Runner().ID(), "closed it: "+in.Reason)
 	if err := a.registry.End(r.Context(), x, in.Reason); err != nil {
 		return api.Session{}, err
 	}
@@ -200,6 +205,7 @@ func (a *API) pause(r *http.Request) (api.Session, error) {
 	if err := x.Runner().Do(r.Context(), func() { x.Runner().SetPaused(in.Paused) }); err != nil {
 		return api.Session{}, err
 	}
+	a.note(r, x.Runner().ID(), map[bool]string{true: "paused it", false: "let it run on"}[in.Paused])
 	return a.describe(r, x)
 }
 
@@ -218,6 +224,7 @@ func (a *API) step(r *http.Request) (out api.Session, err error) {
 	if in.Ticks < 1 || in.Ticks > maxSteps {
 		return out, problems.BadRequest(fmt.Sprintf("from 1 to %d ticks can be stepped at once", maxSteps))
 	}
+	a.note(r, x.Runner().ID(), fmt.Sprintf("stepped it by %d", in.Ticks))
 	running := false
 	for i := range in.Ticks {
 		// One at a time, so that messages come in between.

@@ -18,6 +18,7 @@ type Names interface {
 	Shelf
 	SessionsOf(ctx context.Context, player, contract string, after int64, limit int) ([]store.Recorded, error)
 	NamesIn(ctx context.Context, session int64) ([]string, error)
+	NamesOf(ctx context.Context, session int64, player string) ([]string, error)
 	ReplaceRecording(ctx context.Context, session int64, e store.Entries) error
 	Rename(ctx context.Context, session int64, name, to string) error
 	DeleteRecording(ctx context.Context, session int64) error
@@ -62,9 +63,17 @@ func forgetIn(ctx context.Context, n Names, row store.Recorded, player string, o
 	if err != nil {
 		return err
 	}
-	name := nameless(player, names)
+	own, err := n.NamesOf(ctx, row.ID, player)
+	if err != nil {
+		return err
+	}
+	to := map[string]string{}
+	for _, name := range own {
+		to[name] = nameless(name, names)
+		names = append(names, to[name])
+	}
 	if row.Engine != 0 {
-		entries, err := renamed(ctx, n, row, player, name)
+		entries, err := renamed(ctx, n, row, player, to)
 		var reading *journal.ReadError
 		switch {
 		case ctx.Err() != nil || errors.As(err, &reading):
@@ -80,12 +89,19 @@ func forgetIn(ctx context.Context, n Names, row store.Recorded, player string, o
 			return err
 		}
 	}
-	return n.Rename(ctx, row.ID, player, name)
+	for _, name := range own {
+		if err := n.Rename(ctx, row.ID, name, to[name]); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
-// renamed plays a recording under which a client has another name, and returns what is to be stored of it. The error
-// says that it cannot be played to its end.
-func renamed(ctx context.Context, n Names, row store.Recorded, player, name string) (store.Entries, error) {
+// renamed plays a recording in which a player has other names, and returns what is to be stored of it. to has the new
+// name of each. The error says that it cannot be played to its end.
+func renamed(
+	ctx context.Context, n Names, row store.Recorded, player string, to map[string]string,
+) (store.Entries, error) {
 	r, err := Load(ctx, n, row)
 	if err != nil {
 		return store.Entries{}, err
@@ -93,8 +109,11 @@ func renamed(ctx context.Context, n Names, row store.Recorded, player, name stri
 	r.Check = false
 	r.FromStart = true
 	r.Called = func(c *session.Call) {
-		if c.Type == session.CallJoin && c.Name == player {
-			c.Name = name
+		if c.Type == session.CallJoin && (c.Player == player || c.Player == "" && c.Name == player) {
+			c.Player = ""
+			if name, known := to[c.Name]; known {
+				c.Name = name
+			}
 		}
 	}
 	entries, _, err := recordAgain(ctx, r.Player)

@@ -68,7 +68,12 @@ func (p *Past) Import(ctx context.Context, in io.Reader) (out store.Session, err
 	var seats []store.Seat
 	player.Called = func(c *session.Call) {
 		if c.Type == session.CallJoin {
-			seats = append(seats, store.Seat{Client: c.Client, Name: c.Name, Role: c.Role})
+			seats = append(seats, store.Seat{
+				Client: c.Client,
+				Player: c.Player,
+				Name:   c.Name,
+				Role:   c.Role,
+			})
 		}
 	}
 	entries, last, err := recordAgain(ctx, player)

@@ -43,6 +43,12 @@ func (r *Runner) releaseLeases() {
 // It is called on any goroutine but the runner's, and waits for the database. The error of who cannot be seated is a
 // *Refusal or a *session.Refusal.
 func (r *Runner) Prepare(ctx context.Context, j *SeatRequest) (done func(), err error) {
+	if j.Player != "" && j.Token == "" {
+		returns := false
+		if err := r.Do(ctx, func() { returns = r.returnToSeat(*j) }); err != nil || returns {
+			return func() {}, err
+		}
+	}
 	if r.players == nil || j.Token != "" || j.Test {
 		return func() {}, nil
 	}
@@ -99,7 +105,7 @@ func (r *Runner) beginLoading(
 		var refused error
 		err = r.Do(ctx, func() {
 			// Who would be refused takes no lease from the client that has it.
-			player, refused = r.session.CheckJoin(j.Name, j.Role)
+			player, refused = r.session.CheckJoin(j.Player, j.Name, j.Role)
 			isLeaving = !r.paused && slices.ContainsFunc(r.leaving, func(l lease) bool { return l.player == player })
 			switch {
 			case refused != nil || isLeaving:

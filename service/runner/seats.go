@@ -71,6 +71,7 @@ func (s *seat) on(e seatEvent) { s.state = seatTransitions[s.state][e] }
 // SeatRequest is how a client asks for a seat.
 type SeatRequest struct {
 	wire.Join
+	Player  string  // the identity of the player that a ticket has proven; empty for none
 	Test    bool    // the client was opened through the API
 	Address string  // that its connection comes from, without its port; empty for a client within the service
 	loaded  *loaded // for it, by Prepare; nil for nothing
@@ -104,6 +105,13 @@ func (r *Runner) TakeSeat(j SeatRequest) (Seating, error) {
 		}
 	}
 	n, known := r.seatByToken[journal.HashToken(j.Token)]
+	if s := r.seatOf(j.Player); s != nil && !known {
+		if !isSameSeat(s, j) {
+			return Seating{}, &Refusal{Code: api.CodeBusy, Detail: "join: the player is being seated under another name"}
+		}
+		n = s.row.Client
+		known = true
+	}
 	if !known && j.Token != "" {
 		return Seating{}, &Refusal{
 			Code:   api.CodeTokenSpent,
@@ -117,7 +125,7 @@ func (r *Runner) TakeSeat(j SeatRequest) (Seating, error) {
 		r.seats[n].on(connectionCame)
 	} else {
 		var err error
-		n, err = r.session.Join(j.Name, j.Role)
+		n, err = r.session.JoinPlayer(j.Player, j.Name, j.Role)
 		if err != nil {
 			return Seating{}, err
 		}
@@ -135,6 +143,38 @@ func (r *Runner) TakeSeat(j SeatRequest) (Seating, error) {
 		out.Stored = r.log.Flush()
 	}
 	return out, nil
+}
+
+// seatOf returns the seat of a player whose identity was proven; nil for none.
+func (r *Runner) seatOf(player string) *seat {
+	if player == "" {
+		return nil
+	}
+	for _, s := range r.seats {
+		if s.row.Player == player {
+			return s
+		}
+	}
+	return nil
+}
+
+// isSameSeat reports whether a player asks for the seat that it has: under the name that it has there, and in the role.
+func isSameSeat(s *seat, j SeatRequest) bool {
+	return s.row.Name == j.Name && (j.Role == "" || s.row.Role == j.Role)
+}
+
+// returnToSeat reports whether a player whose identity was proven has the seat that it asks for, and may take it again
+// as with its token. The seat that it has under another name, or in another role, it leaves.
+func (r *Runner) returnToSeat(j SeatRequest) bool {
+	s := r.seatOf(j.Player)
+	if s == nil {
+		return false
+	}
+	if isSameSeat(s, j) {
+		return true
+	}
+	r.Leave(s.row.Client, "the player has joined again, in another role or under another name")
+	return false
 }
 
 // recoverSeats makes the seats of a session that goes on: they wait for their clients.
@@ -165,6 +205,7 @@ func (r *Runner) newSeatRow(c wire.Client) store.Seat {
 	return store.Seat{
 		Session:  r.row.ID,
 		Client:   c.Number,
+		Player:   r.session.Identity(c.Number),
 		Name:     c.Name,
 		Role:     c.Role,
 		JoinedAt: time.Now(),

@@ -25,10 +25,11 @@ const (
 
 // Watcher is one who watches a session. One that falls behind is sent away and comes back for a fresh sheet.
 type Watcher struct {
-	out   chan []byte
-	end   chan struct{}
-	ended sync.Once
-	why   string // set before end is closed
+	out    chan []byte
+	inside bool // it is told what no client may know
+	end    chan struct{}
+	ended  sync.Once
+	why    string // set before end is closed
 }
 
 // finish ends the watcher and says why, once.
@@ -48,10 +49,11 @@ func (w *Watcher) Ended() <-chan struct{} { return w.end }
 // Why says why nothing more comes, once Ended is closed.
 func (w *Watcher) Why() string { return w.why }
 
-// Watch lets somebody watch the session until Unwatch. The error of one who may not is a *Refusal.
-func (r *Runner) Watch(ctx context.Context) (w *Watcher, err error) {
+// Watch lets somebody watch the session until Unwatch. inside says that it is told what no client may know: seeds, what
+// is nobody's, and the values that checks saw. The error of one who may not watch is a *Refusal.
+func (r *Runner) Watch(ctx context.Context, inside bool) (w *Watcher, err error) {
 	var refused error
-	if err := r.Do(ctx, func() { w, refused = r.watchers.add(r) }); err != nil {
+	if err := r.Do(ctx, func() { w, refused = r.watchers.add(r, inside) }); err != nil {
 		return nil, err
 	}
 	return w, refused
@@ -110,7 +112,7 @@ func (w *watchers) tooMuch(r *Runner) string {
 }
 
 // add lets somebody watch from the next tick on, beginning with a sheet of everything.
-func (w *watchers) add(r *Runner) (*Watcher, error) {
+func (w *watchers) add(r *Runner, inside bool) (*Watcher, error) {
 	if len(w.list) >= maxWatchers {
 		return nil, &Refusal{Detail: fmt.Sprintf("%d watch this session already", maxWatchers)}
 	}
@@ -121,7 +123,7 @@ func (w *watchers) add(r *Runner) (*Watcher, error) {
 		w.describer = newDescriber(r.row.ID, w.observer.Begin())
 		go w.describer.run()
 	}
-	x := &Watcher{out: make(chan []byte, watchQueue), end: make(chan struct{})}
+	x := &Watcher{out: make(chan []byte, watchQueue), end: make(chan struct{}), inside: inside}
 	session := r.Describe()
 	if !w.describer.hand(momentFor{moment: w.observer.Now(), watcher: x, session: &session}) {
 		w.end(tooSlow)
@@ -227,16 +229,37 @@ func (d *describer) run() {
 		if m.watcher != nil {
 			sheet := d.follower.Sheet(m.moment)
 			sheet.Session = m.session
+			if !m.watcher.inside {
+				d.follower.Conceal(&sheet, m.moment)
+			}
 			tell(m.watcher, api.Encode(sheet))
 		} else if msg := d.follower.Tick(m.moment); msg != nil {
-			raw := api.Encode(msg)
-			for w := range watchers {
-				if !tell(w, raw) {
-					delete(watchers, w)
-				}
-			}
+			d.tellAll(watchers, msg, m.moment)
 		}
 		d.bytes.Add(-size)
+	}
+}
+
+// tellAll tells all watchers what happened, each what it may know. Those that have ended are removed.
+func (d *describer) tellAll(watchers map[*Watcher]struct{}, msg *api.Watch, m *observe.Moment) {
+	var whole, outside []byte
+	for w := range watchers {
+		if w.inside && whole == nil {
+			whole = api.Encode(msg)
+		}
+	}
+	for w := range watchers {
+		raw := whole
+		if !w.inside {
+			if outside == nil { // msg is of no more use then
+				d.follower.Conceal(msg, m)
+				outside = api.Encode(msg)
+			}
+			raw = outside
+		}
+		if !tell(w, raw) {
+			delete(watchers, w)
+		}
 	}
 }
 

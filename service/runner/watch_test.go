@@ -40,7 +40,7 @@ func TestASessionDoesNotWaitForWhoDescribesIt(t *testing.T) {
 	r, _ := newTestRunner(t, tide, Options{})
 	hold := make(chan struct{})
 	defer Failpoints.Describes.Set(func() { <-hold })()
-	w, err := r.watchers.add(r)
+	w, err := r.watchers.add(r, true)
 	require.NoError(t, err)
 	isHeld := func() bool { return len(r.watchers.describer.moments) == 0 }
 	require.Eventually(t, isHeld, 10*time.Second, time.Millisecond)
@@ -57,7 +57,7 @@ func TestASessionDoesNotWaitForWhoDescribesIt(t *testing.T) {
 		assert.Equal(t, int64(i+1), m.Tick)
 	}
 
-	again, err := r.watchers.add(r)
+	again, err := r.watchers.add(r, true)
 	require.NoError(t, err)
 	r.Tick()
 	r.watchers.end("enough")
@@ -89,7 +89,7 @@ func TestMomentsThatWaitAreBoundedByTheirBytes(t *testing.T) {
 func TestAFailureToDescribeEndsTheWatching(t *testing.T) {
 	log := captureLog(t)
 	r, _ := newTestRunner(t, tide, Options{})
-	first, err := r.watchers.add(r)
+	first, err := r.watchers.add(r, true)
 	require.NoError(t, err)
 	require.Equal(t, api.WatchSheet, watched(t, first).Type)
 	clear := Failpoints.Describes.Set(func() { panic("the pen broke") })
@@ -98,20 +98,20 @@ func TestAFailureToDescribeEndsTheWatching(t *testing.T) {
 	assert.Equal(t, failedToDescribe, why)
 	assert.Contains(t, log.String(), "the pen broke")
 	clear()
-	second, err := r.watchers.add(r) // before the runner knows that the first has gone
+	second, err := r.watchers.add(r, true) // before the runner knows that the first has gone
 	require.NoError(t, err)
 	_, why = told(t, second)
 	assert.Equal(t, failedToDescribe, why)
 	r.watchers.remove(first)
 	r.watchers.remove(second)
 	clear = Failpoints.Describes.Set(func() { panic("no ink") })
-	unlucky, err := r.watchers.add(r)
+	unlucky, err := r.watchers.add(r, true)
 	require.NoError(t, err)
 	_, why = told(t, unlucky) // it failed at the first that it was to be told
 	assert.Equal(t, failedToDescribe, why)
 	clear()
 	r.watchers.remove(unlucky)
-	third, err := r.watchers.add(r)
+	third, err := r.watchers.add(r, true)
 	require.NoError(t, err)
 	r.Tick()
 	r.watchers.end("enough")
