@@ -17,6 +17,7 @@ package api
 import (
 	"bytes"
 	"context"
+	"crypto/tls"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -25,6 +26,7 @@ import (
 	"net/url"
 	"strconv"
 	"strings"
+	"sync"
 
 	"github.com/gorilla/websocket"
 
@@ -35,6 +37,38 @@ import (
 // Client calls the API of a service. The zero value is not useful: set Service to its address.
 type Client struct {
 	Service string // such as http://127.0.0.1:7707
+	Token   string // of the operator; empty for a service that wants none
+	// TLS says which certificates are believed; nil for those that the system believes.
+	TLS *tls.Config
+	// HTTP makes the calls, but for sockets; nil for one that keeps connections open for all Clients of an address.
+	HTTP *http.Client
+}
+
+// httpClients are what calls are made with that believe certificates of their own: one for each such set.
+var httpClients sync.Map // of *http.Client by *tls.Config
+
+// http returns what makes the calls.
+func (c Client) http() *http.Client {
+	switch {
+	case c.HTTP != nil:
+		return c.HTTP
+	case c.TLS == nil:
+		return http.DefaultClient
+	}
+	if made, known := httpClients.Load(c.TLS); known {
+		return made.(*http.Client)
+	}
+	transport := http.DefaultTransport.(*http.Transport).Clone()
+	transport.TLSClientConfig = c.TLS
+	made, _ := httpClients.LoadOrStore(c.TLS, &http.Client{Transport: transport})
+	return made.(*http.Client)
+}
+
+// authorize adds the operator's token to the headers of a call.
+func (c Client) authorize(h http.Header) {
+	if c.Token != "" {
+		h.Set("Authorization", "Bearer "+c.Token)
+	}
 }
 
 // call sends in as JSON, unless it is nil, and reads the answer into out, unless that is nil.
@@ -70,7 +104,8 @@ func (c Client) send(ctx context.Context, method, path string, body io.Reader) (
 	if body != nil {
 		req.Header.Set("Content-Type", "application/json")
 	}
-	answer, err := http.DefaultClient.Do(req)
+	c.authorize(req.Header)
+	answer, err := c.http().Do(req)
 	if err != nil {
 		var u *url.Error
 		if errors.As(err, &u) {
@@ -292,7 +327,13 @@ func (c Client) Watch(ctx context.Context, id int64, f func(Watch) error) error 
 	}
 	u.Scheme = strings.Replace(u.Scheme, "http", "ws", 1)
 	u.Path = fmt.Sprintf("/api/sessions/%d/watch", id)
-	socket, err := DialWebSocket(ctx, u.String(), WatchProtocol, maxWatchMessage)
+	header := http.Header{}
+	c.authorize(header)
+	socket, err := DialWebSocket(ctx, u.String(), WatchProtocol, Dialing{
+		MaxMessage: maxWatchMessage,
+		Header:     header,
+		TLS:        c.TLS,
+	})
 	if err != nil {
 		return fmt.Errorf("watch session %d: %w", id, err)
 	}

@@ -2,6 +2,7 @@ package api
 
 import (
 	"context"
+	"crypto/tls"
 	"errors"
 	"fmt"
 	"net/http"
@@ -40,11 +41,22 @@ type Socket struct {
 	once    sync.Once  // guards Close
 }
 
-// DialWebSocket opens a WebSocket at an address that begins with ws: or wss:, for one sub-protocol. A message of more
-// than maxMessage bytes ends it. When the service refuses the handshake and says why, the error is a *Problem.
-func DialWebSocket(ctx context.Context, address, protocol string, maxMessage int64) (*Socket, error) {
-	d := websocket.Dialer{Subprotocols: []string{protocol}, Proxy: http.ProxyFromEnvironment}
-	conn, answer, err := d.DialContext(ctx, address, nil)
+// Dialing is how a WebSocket is opened.
+type Dialing struct {
+	MaxMessage int64       // bytes of a message; a longer one ends the WebSocket
+	Header     http.Header // of the handshake; may be nil
+	TLS        *tls.Config // which certificates are believed; nil for those that the system believes
+}
+
+// DialWebSocket opens a WebSocket at an address that begins with ws: or wss:, for one sub-protocol. When the service
+// refuses the handshake and says why, the error is a *Problem.
+func DialWebSocket(ctx context.Context, address, protocol string, o Dialing) (*Socket, error) {
+	d := websocket.Dialer{
+		Subprotocols:    []string{protocol},
+		Proxy:           http.ProxyFromEnvironment,
+		TLSClientConfig: o.TLS,
+	}
+	conn, answer, err := d.DialContext(ctx, address, o.Header)
 	if err != nil {
 		if answer != nil && answer.StatusCode != http.StatusSwitchingProtocols {
 			if p := readProblem(answer.Body); p != nil {
@@ -58,7 +70,7 @@ func DialWebSocket(ctx context.Context, address, protocol string, maxMessage int
 		s.Close(websocket.CloseProtocolError, "wrong sub-protocol")
 		return nil, fmt.Errorf("the server does not speak %s", protocol)
 	}
-	conn.SetReadLimit(maxMessage)
+	conn.SetReadLimit(o.MaxMessage)
 	return s, nil
 }
 

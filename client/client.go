@@ -23,6 +23,7 @@ package client
 
 import (
 	"context"
+	"crypto/tls"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -79,6 +80,11 @@ type Options struct {
 	// been stored: the decisions on these requests, by their numbers, and all that frames after the tick kept told
 	// besides, are undone. At most the last 1024 decisions are named.
 	OnUndone func(requests []uint64, kept int64)
+	// Ticket says who the player is, for a service that wants tickets: the game's backend makes it. It is good once; name
+	// and role may be empty with it.
+	Ticket string
+	// TLS says which certificates of services are believed; nil for those that the system believes.
+	TLS *tls.Config
 	// NotReady keeps the client from saying that it is ready; events wait until Ready is called.
 	NotReady bool
 }
@@ -155,8 +161,11 @@ func (r *Refused) Error() string { return r.Reason }
 // Join takes a seat in a session over a WebSocket. service is the service's address, such as http://127.0.0.1:7707. An
 // empty role means the contract's first one. The error of a seat that is not given is a *Refused.
 func Join(ctx context.Context, service string, session int64, name, role string, o Options) (*Client, error) {
-	c, err := join(ctx, service, session, wire.Join{Name: name, Role: role}, o)
+	c, err := join(ctx, service, session, wire.Join{Name: name, Role: role, Ticket: o.Ticket}, o)
 	if err != nil {
+		if name == "" { // the ticket has it
+			return nil, fmt.Errorf("join session %d: %w", session, err)
+		}
 		return nil, fmt.Errorf("join session %d as %s: %w", session, name, err)
 	}
 	return c, nil
@@ -190,17 +199,18 @@ func join(ctx context.Context, service string, session int64, j wire.Join, o Opt
 		o.Again = func(ctx context.Context, seat Seat) (Transport, error) {
 			return ask(
 				ctx, u.String(), protocol, wire.Join{Token: seat.Token, Seen: seat.Seen, Outline: seat.Fingerprint},
+				o.TLS,
 			)
 		}
 	}
-	t, err := ask(ctx, u.String(), protocol, j)
+	t, err := ask(ctx, u.String(), protocol, j, o.TLS)
 	if err != nil {
 		return nil, err
 	}
 	c, err := New(ctx, t, o)
 	var refused *Refused
 	if o.Outline != nil && errors.As(err, &refused) && refused.Code == api.CodeOtherOutline {
-		if theirs, failed := (api.Client{Service: service}).Outline(ctx, session); failed == nil {
+		if theirs, failed := (api.Client{Service: service, TLS: o.TLS}).Outline(ctx, session); failed == nil {
 			return nil, fmt.Errorf("%w: %s", err, strings.Join(o.Outline.Differences(theirs), ", "))
 		}
 	}
@@ -880,8 +890,8 @@ type socket struct{ *api.Socket }
 func (s socket) Close(reason string) { s.Socket.Close(websocket.CloseNormalClosure, reason) }
 
 // ask opens a WebSocket and asks for a seat over it.
-func ask(ctx context.Context, address, protocol string, j wire.Join) (Transport, error) {
-	t, err := dial(ctx, address, protocol)
+func ask(ctx context.Context, address, protocol string, j wire.Join, believed *tls.Config) (Transport, error) {
+	t, err := dial(ctx, address, protocol, believed)
 	if err != nil {
 		return nil, err
 	}
@@ -893,8 +903,8 @@ func ask(ctx context.Context, address, protocol string, j wire.Join) (Transport,
 }
 
 // dial opens a WebSocket. For a handshake that the server refuses the error is a *Refused.
-func dial(ctx context.Context, address, protocol string) (Transport, error) {
-	conn, err := api.DialWebSocket(ctx, address, protocol, maxFrame)
+func dial(ctx context.Context, address, protocol string, believed *tls.Config) (Transport, error) {
+	conn, err := api.DialWebSocket(ctx, address, protocol, api.Dialing{MaxMessage: maxFrame, TLS: believed})
 	var problem *api.Problem
 	if errors.As(err, &problem) {
 		return nil, &Refused{problem.Error(), problem.Code}

@@ -23,6 +23,7 @@ import (
 	"github.com/prometheus/client_golang/prometheus"
 	"github.com/prometheus/client_golang/prometheus/collectors"
 
+	"kamerad.example/api"
 	"kamerad.example/auth"
 	"kamerad.example/client"
 	"kamerad.example/core/policy"
@@ -241,6 +242,17 @@ func (v *Service) measure(metrics prometheus.Registerer) {
 		dropped("refused", func(b store.Backlog) int64 { return b.DroppedRefused }),
 	)
 }
+
+// Admin returns a client of the service within this process, which may do everything; name is who it is noted to be.
+func (v *Service) Admin(name string) api.Client {
+	return api.Client{
+		Service: "http://127.0.0.1",
+		HTTP:    &http.Client{Transport: httpapi.Inside(v.handler, name)},
+	}
+}
+
+// WantsTickets reports whether clients join by tickets alone.
+func (v *Service) WantsTickets() bool { return v.door.WantsTickets() }
 
 // Handler returns the handler of all that the service answers; see package httpapi.
 func (v *Service) Handler() http.Handler { return v.handler }

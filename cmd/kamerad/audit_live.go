@@ -54,7 +54,7 @@ func auditLive(ctx context.Context, c *cli.Command) error {
 	if long < time.Second || long > time.Hour {
 		return fmt.Errorf("read --for: from 1s to 1h, not %s", long)
 	}
-	admin := api.Client{Service: service}
+	admin := terminal.Service(c)
 	s, err := admin.Session(ctx, id)
 	if err != nil {
 		return err

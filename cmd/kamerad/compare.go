@@ -10,7 +10,6 @@ import (
 
 	"github.com/urfave/cli/v3"
 
-	"kamerad.example/api"
 	"kamerad.example/cmd/kamerad/terminal"
 	"kamerad.example/core/compile"
 	"kamerad.example/core/contract"
@@ -52,7 +51,7 @@ func eitherContract(ctx context.Context, c *cli.Command, word string) (*contract
 	if err != nil || version < 0 {
 		return nil, fmt.Errorf("read %q: it is no file, and no published version as in wreck@2", word)
 	}
-	v, err := api.Client{Service: c.String("service")}.Version(ctx, name, version)
+	v, err := terminal.Service(c).Version(ctx, name, version)
 	if err != nil {
 		return nil, err
 	}

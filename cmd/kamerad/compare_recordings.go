@@ -10,7 +10,6 @@ import (
 
 	"github.com/urfave/cli/v3"
 
-	"kamerad.example/api"
 	"kamerad.example/cmd/kamerad/terminal"
 	"kamerad.example/core/compile"
 	"kamerad.example/core/record"
@@ -77,7 +76,7 @@ func compareSessions(ctx context.Context, c *cli.Command, args []string) (*recor
 		}
 	}
 	out := &record.Comparison{}
-	err = api.Client{Service: c.String("service")}.Compare(ctx, id, with, c.Int("version"), out)
+	err = terminal.Service(c).Compare(ctx, id, with, c.Int("version"), out)
 	return out, err
 }
 

@@ -64,7 +64,7 @@ func publish(ctx context.Context, c *cli.Command) error {
 	}
 	files := contract.Files{}
 	_, _ = compile.LoadWith(args[0], source, beside(args[0], files)) // the service tells the mistakes
-	v, err := api.Client{Service: c.String("service")}.Publish(ctx, args[0], source, files)
+	v, err := terminal.Service(c).Publish(ctx, args[0], source, files)
 	var problem *api.Problem
 	if errors.As(err, &problem) && problem.Problems != nil {
 		if c.Bool("json") {
@@ -99,7 +99,7 @@ func publish(ctx context.Context, c *cli.Command) error {
 
 // listContracts is `kamerad contract list`.
 func listContracts(ctx context.Context, c *cli.Command) error {
-	list, err := api.Client{Service: c.String("service")}.Contracts(ctx)
+	list, err := terminal.Service(c).Contracts(ctx)
 	if err != nil {
 		return err
 	}
@@ -126,7 +126,7 @@ func showContract(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	admin := api.Client{Service: c.String("service")}
+	admin := terminal.Service(c)
 	v, err := admin.Version(ctx, args[0], c.Int("version"))
 	if err != nil {
 		return err

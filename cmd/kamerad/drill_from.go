@@ -64,7 +64,7 @@ func drillFromCommand() *cli.Command {
 			}
 			if w.out == "" {
 				fmt.Fprint(c.Root().Writer, w.drill.Text)
-			} else if err := writeNew(w.out, w.drill.Text); err != nil {
+			} else if err := writeNew(w.out, w.drill.Text, 0o600); err != nil {
 				return err
 			}
 			return w.play(ctx, admin)
@@ -107,12 +107,13 @@ func (w *writtenFiles) writeStretch(ctx context.Context, admin api.Client, id in
 		return err
 	}
 	w.recorded = recorded.String()
-	return writeNew(path, w.recorded)
+	return writeNew(path, w.recorded, 0o600)
 }
 
-// writeNew writes a file that must not be there yet. It is for its owner alone: a recording has the session's key.
-func writeNew(path, text string) error {
-	f, err := os.OpenFile(path, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600)
+// writeNew writes a file that must not be there yet, with a mode: 0600 is for its owner alone, as a recording is, which
+// has the session's key.
+func writeNew(path, text string, mode os.FileMode) error {
+	f, err := os.OpenFile(path, os.O_WRONLY|os.O_CREATE|os.O_EXCL, mode)
 	if errors.Is(err, os.ErrExist) {
 		return fmt.Errorf("write %s: there is a file of that name; remove it, or name another", path)
 	}
@@ -121,7 +122,7 @@ func writeNew(path, text string) error {
 		err = errors.Join(err, f.Close())
 	}
 	if err != nil {
-		return fmt.Errorf("write the drill: %w", err)
+		return fmt.Errorf("write %s: %w", path, err)
 	}
 	return nil
 }

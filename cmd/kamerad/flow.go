@@ -51,7 +51,7 @@ func flowCommand() *cli.Command {
 			if err != nil {
 				return fmt.Errorf("flow: SEQ is the number of a request, such as 12, not %.40q", args[1])
 			}
-			f, err := readFlow(ctx, api.Client{Service: c.String("service")}, id, seq, c.String("as"))
+			f, err := readFlow(ctx, terminal.Service(c), id, seq, c.String("as"))
 			if err != nil {
 				return err
 			}

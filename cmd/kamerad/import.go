@@ -42,7 +42,7 @@ func runImport(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return fmt.Errorf("read a recording: %w", err)
 	}
-	admin := api.Client{Service: c.String("service")}
+	admin := terminal.Service(c)
 	r, err := admin.Import(ctx, bytes.NewReader(text))
 	var problem *api.Problem
 	isUnpublished := errors.As(err, &problem) && problem.Status == http.StatusConflict

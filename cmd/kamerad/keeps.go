@@ -23,7 +23,9 @@ type keepers struct {
 // playerCommand is `kamerad player`.
 func playerCommand() *cli.Command {
 	k := keepers{api.Players, "player"}
-	return k.command("show and change what players keep from session to session")
+	c := k.command("show and change what players keep from session to session, and who may not join")
+	c.Commands = append(c.Commands, banCommands()...)
+	return c
 }
 
 // worldCommand is `kamerad world`.
@@ -94,7 +96,7 @@ func (k keepers) print(c *cli.Command, list []api.Kept) error {
 
 // list is the command `list`.
 func (k keepers) list(ctx context.Context, c *cli.Command) error {
-	list, err := api.Client{Service: c.String("service")}.Kept(ctx, k.who)
+	list, err := terminal.Service(c).Kept(ctx, k.who)
 	if err != nil {
 		return err
 	}
@@ -111,7 +113,7 @@ func (k keepers) kept(ctx context.Context, c *cli.Command) (list []api.Kept, err
 	if err != nil {
 		return nil, err
 	}
-	list, err = api.Client{Service: c.String("service")}.KeptBy(ctx, k.who, args[0])
+	list, err = terminal.Service(c).KeptBy(ctx, k.who, args[0])
 	if err == nil && len(list) == 0 {
 		err = fmt.Errorf("no %s called %.40q keeps anything; `kamerad %[1]s list` lists who does", k.noun, args[0])
 	}
@@ -149,7 +151,7 @@ func (k keepers) set(ctx context.Context, c *cli.Command) error {
 	if !json.Valid(value) {
 		value, _ = json.Marshal(args[2]) // a string always marshals
 	}
-	admin := api.Client{Service: c.String("service")}
+	admin := terminal.Service(c)
 	list, err := admin.SetKept(ctx, k.who, args[0], c.String("contract"), map[string]json.RawMessage{args[1]: value})
 	if err != nil {
 		return err
@@ -164,7 +166,7 @@ func (k keepers) delete(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	name := args[0]
-	forgotten, err := api.Client{Service: c.String("service")}.DeleteKept(ctx, k.who, name, c.String("contract"))
+	forgotten, err := terminal.Service(c).DeleteKept(ctx, k.who, name, c.String("contract"))
 	if err != nil {
 		return err
 	}

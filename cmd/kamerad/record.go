@@ -55,7 +55,7 @@ func recordCommand() *cli.Command {
 
 // listRecordings is `kamerad record list`.
 func listRecordings(ctx context.Context, c *cli.Command) error {
-	list, err := api.Client{Service: c.String("service")}.Recordings(ctx)
+	list, err := terminal.Service(c).Recordings(ctx)
 	if err != nil {
 		return err
 	}

@@ -21,45 +21,116 @@ import (
 	"kamerad.example/core/session"
 	"kamerad.example/demo"
 	"kamerad.example/service"
+	"kamerad.example/service/door"
 	"kamerad.example/store"
 )
 
 // maxSessionMemory is how much memory a session can be given at most, in MB.
 const maxSessionMemory = 1 << 20
 
-// serveFlags are the flags of whatever runs a service.
-func serveFlags() []cli.Flag {
-	return []cli.Flag{
+// serveFlags are the flags of whatever runs a service. Each of them is a setting in the file as well.
+func serveFlags(f *configFile) []cli.Flag {
+	d := door.DefaultLimits()
+	return append(append([]cli.Flag{
+		&cli.StringFlag{
+			Name:        "config",
+			Usage:       "read settings from this `FILE` (TOML), each by the name of its flag",
+			Sources:     cli.EnvVars("KAMERAD_CONFIG"),
+			Destination: &f.path,
+		},
+		&cli.BoolFlag{Name: "print-config", Usage: "print all settings and where they come from, and end"},
 		&cli.StringFlag{
 			Name:    "listen",
-			Usage:   "`HOST:PORT` to listen on; loopback only, port 0 is any free one",
+			Usage:   "`HOST:PORT` to listen on; port 0 is any free one. Beyond loopback, see `kamerad secure`",
 			Value:   "127.0.0.1:7707",
-			Sources: cli.EnvVars("KAMERAD_LISTEN"),
+			Sources: f.sources("listen"),
+		},
+	}, databaseSettings(f)...),
+		&cli.StringFlag{
+			Name:    "tickets",
+			Usage:   "let clients join by tickets alone, which the keys in this `FILE` have signed; see `kamerad key`",
+			Sources: f.sources("tickets"),
+		},
+		&cli.BoolFlag{
+			Name:    "tokens",
+			Usage:   "let those use the API and the console alone who have a token; see `kamerad token`",
+			Sources: f.sources("tokens"),
 		},
 		&cli.StringFlag{
-			Name:        "database",
-			Usage:       "PostgreSQL connection `URL`",
-			Value:       "postgres://127.0.0.1:5432/kamerad",
-			Sources:     cli.EnvVars("KAMERAD_DATABASE"),
-			HideDefault: true,
+			Name:    "tls-cert",
+			Usage:   "serve by TLS with the certificate in this `FILE`, read anew when it changes",
+			Sources: f.sources("tls-cert"),
 		},
 		&cli.StringFlag{
-			Name:    "database-file",
-			Usage:   "read the database's URL from this `FILE`",
-			Sources: cli.EnvVars("KAMERAD_DATABASE_FILE"),
+			Name:    "tls-key",
+			Usage:   "with --tls-cert: its key is in this `FILE`",
+			Sources: f.sources("tls-key"),
+		},
+		&cli.StringSliceFlag{
+			Name: "behind-proxy",
+			Usage: "believe the proxies in this `NETWORK`, such as 10.1.0.0/16, for whom they call and that TLS ends " +
+				"there; several with commas",
+			Sources: f.sources("behind-proxy"),
+		},
+		&cli.StringSliceFlag{
+			Name:    "allow-origin",
+			Usage:   "let pages of this `ORIGIN`, such as https://play.wreck.example, join; several with commas",
+			Sources: f.sources("allow-origin"),
+		},
+		&cli.IntFlag{
+			Name:      "address-connections",
+			Usage:     "`N` connections that one address may have open; 0 for any",
+			Value:     d.Connections,
+			Sources:   f.sources("address-connections"),
+			Validator: notNegative[int],
+		},
+		&cli.FloatFlag{
+			Name:      "address-connects",
+			Usage:     "`N` new connections a second of one address, and four times that at once; 0 for any",
+			Value:     d.Connects,
+			Sources:   f.sources("address-connects"),
+			Validator: notNegative[float64],
+		},
+		&cli.FloatFlag{
+			Name:      "address-joins",
+			Usage:     "`N` joins a second of one address, and four times that at once; 0 for any",
+			Value:     d.Joins,
+			Sources:   f.sources("address-joins"),
+			Validator: notNegative[float64],
+		},
+		&cli.FloatFlag{
+			Name:      "address-failures",
+			Usage:     "`N` wrong tickets and tokens a second that are looked at of one address; 0 for any",
+			Value:     d.Failures,
+			Sources:   f.sources("address-failures"),
+			Validator: notNegative[float64],
+		},
+		&cli.FloatFlag{
+			Name:      "address-messages",
+			Usage:     "`N` messages a second of all clients of one address; more wait; 0 for any",
+			Value:     d.Messages,
+			Sources:   f.sources("address-messages"),
+			Validator: notNegative[float64],
+		},
+		&cli.FloatFlag{
+			Name:      "address-bytes",
+			Usage:     "`N` bytes a second of all clients of one address; more wait; 0 for any",
+			Value:     d.Bytes,
+			Sources:   f.sources("address-bytes"),
+			Validator: notNegative[float64],
 		},
 		&cli.DurationFlag{
 			Name:      "keep-for",
 			Usage:     "how long recordings, decisions, closed sessions and trials are kept: a `TIME`; 0 for ever",
 			Value:     30 * 24 * time.Hour,
-			Sources:   cli.EnvVars("KAMERAD_KEEP_FOR"),
+			Sources:   f.sources("keep-for"),
 			Validator: notNegative[time.Duration],
 		},
 		&cli.Int64Flag{
 			Name:      "keep-size",
 			Usage:     "`MB` that all recordings may take; over it, the oldest of closed sessions go; 0 for any",
 			Value:     10_000,
-			Sources:   cli.EnvVars("KAMERAD_KEEP_SIZE"),
+			Sources:   f.sources("keep-size"),
 			Validator: notNegative[int64],
 		},
 		&cli.IntFlag{
@@ -67,7 +138,7 @@ func serveFlags() []cli.Flag {
 			Usage: "`MB` that the entities of one session may take, and what its clients are told of them; " +
 				"`kamerad cost` tells what each kind takes",
 			Value:   session.DefaultMemory >> 20,
-			Sources: cli.EnvVars("KAMERAD_SESSION_MEMORY"),
+			Sources: f.sources("session-memory"),
 			Validator: func(mb int) error {
 				if mb < 1 || mb > maxSessionMemory {
 					return fmt.Errorf("%d MB for a session; from 1 to %d", mb, maxSessionMemory)
@@ -78,22 +149,23 @@ func serveFlags() []cli.Flag {
 		&cli.StringFlag{
 			Name:    "policy",
 			Usage:   "publish only contracts that keep to the rules of a team in this `FILE`; see `check --policy`",
-			Sources: cli.EnvVars("KAMERAD_POLICY"),
+			Sources: f.sources("policy"),
 		},
 		&cli.StringFlag{
 			Name:    "address-file",
 			Usage:   "write the service's address to this `FILE` once it answers",
-			Sources: cli.EnvVars("KAMERAD_ADDRESS_FILE"),
+			Sources: f.sources("address-file"),
 		},
-	}
+	)
 }
 
 // serveCommand is `kamerad serve`.
 func serveCommand() *cli.Command {
+	settings := &configFile{}
 	return &cli.Command{
 		Name:  "serve",
 		Usage: "run the service",
-		Flags: append(serveFlags(),
+		Flags: append(serveFlags(settings),
 			&cli.StringFlag{
 				Name:  "one",
 				Usage: "run one session of the contract in `FILE` without a database, and end with it",
@@ -103,6 +175,12 @@ func serveCommand() *cli.Command {
 		Action: func(ctx context.Context, c *cli.Command) error {
 			if _, err := terminal.Words(c, "", 0, 0); err != nil {
 				return err
+			}
+			if err := settings.check(c.Flags); err != nil {
+				return err
+			}
+			if c.Bool("print-config") {
+				return printConfig(c, settings)
 			}
 			if c.String("one") == "" {
 				if c.String("as")+c.String("role") != "" {
@@ -137,7 +215,7 @@ func serveOne(ctx context.Context, c *cli.Command) error {
 	defer cancel()
 	o := service.Options{Records: records, Recorder: records}
 	return serveWith(ctx, c, o, func(ctx context.Context, svc *service.Service, address string) error {
-		admin := api.Client{Service: address}
+		admin := svc.Admin("serve")
 		v, err := admin.Publish(ctx, file, source, files)
 		var problem *api.Problem
 		if errors.As(err, &problem) && problem.Problems != nil {
@@ -179,10 +257,11 @@ func serveOne(ctx context.Context, c *cli.Command) error {
 // The divers are clients like any others, over a socket of this machine. A demo that is started twice
 // on one database publishes the contract once and opens another session.
 func demoCommand() *cli.Command {
+	settings := &configFile{}
 	return &cli.Command{
 		Name: "demo", Usage: "run the service with Tidewreck and two divers that play it",
 		Flags: append(
-			serveFlags(),
+			serveFlags(settings),
 			&cli.DurationFlag{
 				Name:  "pause",
 				Usage: "`TIME` between two requests of a diver",
@@ -193,8 +272,14 @@ func demoCommand() *cli.Command {
 			if _, err := terminal.Words(c, "", 0, 0); err != nil {
 				return err
 			}
-			return serve(ctx, c, func(ctx context.Context, _ *service.Service, address string) error {
-				admin := api.Client{Service: address}
+			if err := settings.check(c.Flags); err != nil {
+				return err
+			}
+			if c.Bool("print-config") {
+				return printConfig(c, settings)
+			}
+			return serve(ctx, c, func(ctx context.Context, svc *service.Service, address string) error {
+				admin := svc.Admin("demo")
 				v, err := admin.Publish(ctx, "tidewreck.kam", demo.Contract, demo.Files)
 				if err != nil {
 					return err
@@ -207,7 +292,7 @@ func demoCommand() *cli.Command {
 					return err
 				}
 				for i, name := range []string{"Ana", "Bo"} {
-					diver, err := client.Join(ctx, address, s.ID, name, "player", client.Options{})
+					diver, err := joinDemo(ctx, svc, address, s.ID, name)
 					if err != nil {
 						return err
 					}
@@ -229,6 +314,17 @@ func demoCommand() *cli.Command {
 	}
 }
 
+// joinDemo seats a diver of the demo: over a socket of this machine like any other client, but for a service that wants
+// tickets, where it plays within.
+func joinDemo(
+	ctx context.Context, svc *service.Service, address string, session int64, name string,
+) (*client.Client, error) {
+	if svc.WantsTickets() {
+		return svc.Host(ctx, session, name, "player", client.Options{})
+	}
+	return client.Join(ctx, address, session, name, "player", client.Options{})
+}
+
 // closeLeftOver closes the sessions of a contract that go on from before: the divers of an earlier demo were in it, and
 // what they keep is in one session at a time.
 func closeLeftOver(ctx context.Context, admin api.Client, contract string) error {
@@ -248,7 +344,7 @@ func closeLeftOver(ctx context.Context, admin api.Client, contract string) error
 }
 
 // notNegative refuses a number below 0.
-func notNegative[T int64 | time.Duration](n T) error {
+func notNegative[T int | int64 | float64 | time.Duration](n T) error {
 	if n < 0 {
 		return fmt.Errorf("from 0, not %v", n)
 	}
@@ -262,7 +358,7 @@ type begun func(ctx context.Context, svc *service.Service, address string) error
 //
 // The address is looked at first: whoever mistypes it need not wait for a database.
 func serve(ctx context.Context, c *cli.Command, started begun) error {
-	if err := onLoopback(c.String("listen")); err != nil {
+	if err := checkListen(c, true); err != nil {
 		return err
 	}
 	address, err := databaseOf(c)
@@ -279,22 +375,12 @@ func serve(ctx context.Context, c *cli.Command, started begun) error {
 	}
 	defer db.Close()
 	return serveWith(ctx, c, service.Options{
-		Records:    db,
-		Recorder:   store.NewRecorder(db),
-		Recordings: db,
-		Retention:  store.Retention{Age: c.Duration("keep-for"), Bytes: c.Int64("keep-size") * 1_000_000},
+		Records:     db,
+		Recorder:    store.NewRecorder(db),
+		Recordings:  db,
+		DoorRecords: db,
+		Retention:   store.Retention{Age: c.Duration("keep-for"), Bytes: c.Int64("keep-size") * 1_000_000},
 	}, started)
-}
-
-// onLoopback refuses an address that others could reach.
-//
-// There is no identity and no encryption yet, so nothing else may be listened on.
-func onLoopback(address string) error {
-	host, _, err := net.SplitHostPort(address)
-	if ip := net.ParseIP(host); err != nil || host != "localhost" && (ip == nil || !ip.IsLoopback()) {
-		return fmt.Errorf("listen on %q: this version serves on loopback only; use 127.0.0.1:PORT", address)
-	}
-	return nil
 }
 
 // serveWith runs the service until ctx ends.
@@ -302,7 +388,10 @@ func onLoopback(address string) error {
 // It prints one line once it listens and one when it has stopped. What could not be told or stored
 // until the deadline is listed, with exit status 1.
 func serveWith(ctx context.Context, c *cli.Command, o service.Options, started begun) error {
-	if err := onLoopback(c.String("listen")); err != nil {
+	if err := checkListen(c, o.DoorRecords != nil); err != nil {
+		return err
+	}
+	if err := secureOptions(c, &o); err != nil {
 		return err
 	}
 	rules, err := readPolicy(c)
@@ -322,6 +411,9 @@ func serveWith(ctx context.Context, c *cli.Command, o service.Options, started b
 		return err
 	}
 	address := "http://" + listener.Addr().String()
+	if o.Certificate != nil {
+		address = "https://" + listener.Addr().String()
+	}
 	failed := make(chan error, 1)
 	// What was started ends when the service does, also when it ends by itself.
 	ctx, cancel := context.WithCancel(ctx)

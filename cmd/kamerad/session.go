@@ -161,7 +161,7 @@ func openSession(ctx context.Context, c *cli.Command) error {
 		}
 		o.Key = strings.TrimSpace(string(raw))
 	}
-	s, err := api.Client{Service: c.String("service")}.Open(ctx, o)
+	s, err := terminal.Service(c).Open(ctx, o)
 	if err != nil {
 		return err
 	}
@@ -178,7 +178,7 @@ func openSession(ctx context.Context, c *cli.Command) error {
 
 // listSessions is `kamerad session list`.
 func listSessions(ctx context.Context, c *cli.Command) error {
-	list, err := api.Client{Service: c.String("service")}.Sessions(ctx)
+	list, err := terminal.Service(c).Sessions(ctx)
 	if err != nil {
 		return err
 	}
@@ -267,7 +267,7 @@ func oneSession(c *cli.Command, usage string, most int) (api.Client, int64, []st
 		return api.Client{}, 0, nil, err
 	}
 	id, err := terminal.SessionArg(args[0])
-	return api.Client{Service: c.String("service")}, id, args[1:], err
+	return terminal.Service(c), id, args[1:], err
 }
 
 // showSession is `kamerad session show`.

@@ -122,7 +122,7 @@ func tryPublished(ctx context.Context, c *cli.Command, in api.StartTrial) (t api
 	if err != nil {
 		return t, err
 	}
-	admin := api.Client{Service: c.String("service")}
+	admin := terminal.Service(c)
 	t, err = admin.StartTrial(ctx, name, version, in)
 	var problem *api.Problem
 	if errors.As(err, &problem) && problem.Problems != nil {

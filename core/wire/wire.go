@@ -203,7 +203,7 @@ type Join struct {
 	Outline string `json:"outline,omitempty"`
 	Token   string `json:"token,omitempty"`  // of the seat's last hello
 	Seen    int64  `json:"seen,omitempty"`   // with a token: the newest tick that the client has applied
-	Ticket  string `json:"ticket,omitempty"` // says who the player is; no service takes one yet
+	Ticket  string `json:"ticket,omitempty"` // says who the player is, for a service that wants to know
 }
 
 // JSON returns the message.

@@ -28,7 +28,8 @@ import (
 func seatFlags() []cli.Flag {
 	return []cli.Flag{
 		terminal.ServiceFlag(), terminal.JSONFlag(),
-		&cli.StringFlag{Name: "as", Usage: "the client's `NAME`", Value: "Dov"},
+		terminal.TicketFlag(), terminal.CAFlag(),
+		&cli.StringFlag{Name: "as", Usage: "the client's `NAME`; that of the ticket if there is one", Value: "Dov"},
 		&cli.StringFlag{Name: "role", Usage: "the client's `ROLE`; the contract's first one if not given"},
 	}
 }
@@ -67,7 +68,7 @@ func askOnce(ctx context.Context, c *cli.Command) error {
 	defer cancel()
 	first := make(chan struct{})
 	var once sync.Once
-	me, err := client.Join(ctx, c.String("service"), id, c.String("as"), c.String("role"), client.Options{
+	me, err := join(ctx, c, id, client.Options{
 		OnFrame: func(*wire.Frame, []replicate.Notice) { once.Do(func() { close(first) }) },
 	})
 	if err != nil {
@@ -100,6 +101,24 @@ func askOnce(ctx context.Context, c *cli.Command) error {
 		err = terminal.ErrFound
 	}
 	return err
+}
+
+// join takes the seat that a command asks for, with its ticket if it has one.
+func join(ctx context.Context, c *cli.Command, session int64, o client.Options) (*client.Client, error) {
+	var err error
+	o.Ticket, err = terminal.Ticket(c)
+	if err != nil {
+		return nil, err
+	}
+	o.TLS, err = terminal.Believed(c)
+	if err != nil {
+		return nil, err
+	}
+	name := c.String("as")
+	if o.Ticket != "" && !c.IsSet("as") {
+		name = "" // the ticket has it
+	}
+	return client.Join(ctx, c.String("service"), session, name, c.String("role"), o)
 }
 
 // request reads `[ENTITY.]request VALUE …` against what a client knows.
@@ -148,7 +167,7 @@ func JoinCommand() *cli.Command {
 				return err
 			}
 			p, err := New(c.Bool("json"), func(o client.Options) (*client.Client, error) {
-				return client.Join(ctx, c.String("service"), id, c.String("as"), c.String("role"), o)
+				return join(ctx, c, id, o)
 			})
 			if err != nil {
 				return err
