@@ -30,7 +30,7 @@ func served(t *testing.T, f func(conn *websocket.Conn)) string {
 }
 
 func dialed(t *testing.T, f func(conn *websocket.Conn)) *Socket {
-	s, err := DialWebSocket(t.Context(), served(t, f), "wreck", 1000)
+	s, err := DialWebSocket(t.Context(), served(t, f), "wreck", Dialing{MaxMessage: 1000})
 	require.NoError(t, err)
 	t.Cleanup(func() { s.Close(websocket.CloseNormalClosure, "over") })
 	return s
@@ -96,7 +96,7 @@ func TestReadAndWriteEndWithTheirContext(t *testing.T) {
 	} {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
-			s, err := DialWebSocket(t.Context(), served(t, silent), "wreck", 1000)
+			s, err := DialWebSocket(t.Context(), served(t, silent), "wreck", Dialing{MaxMessage: 1000})
 			require.NoError(t, err)
 			ctx, cancel := context.WithTimeout(t.Context(), 50*time.Millisecond)
 			defer cancel()
@@ -144,7 +144,7 @@ func TestCloseLosesNothing(t *testing.T) {
 }
 
 func TestAHandshakeThatFailsSaysWhy(t *testing.T) {
-	_, err := DialWebSocket(t.Context(), served(t, func(*websocket.Conn) {}), "reef", 1000)
+	_, err := DialWebSocket(t.Context(), served(t, func(*websocket.Conn) {}), "reef", Dialing{MaxMessage: 1000})
 	assert.EqualError(t, err, "the server does not speak reef")
 
 	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
@@ -152,7 +152,7 @@ func TestAHandshakeThatFailsSaysWhy(t *testing.T) {
 		_ = json.NewEncoder(w).Encode(Problem{Status: http.StatusNotFound, Detail: "no such dive"})
 	}))
 	defer server.Close()
-	_, err = DialWebSocket(t.Context(), strings.Replace(server.URL, "http", "ws", 1), "wreck", 1000)
+	_, err = DialWebSocket(t.Context(), strings.Replace(server.URL, "http", "ws", 1), "wreck", Dialing{MaxMessage: 1000})
 	var problem *Problem
 	require.ErrorAs(t, err, &problem)
 	assert.Equal(t, "no such dive", problem.Detail)

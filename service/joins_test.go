@@ -76,7 +76,6 @@ func TestOnlyAJoinTakesASeat(t *testing.T) {
 			"longer than 4096 bytes": `{"type":"join","name":"Eve","more":"` + strings.Repeat(
 				"x", 4096,
 			) + `"}`,
-			"takes no tickets":                     `{"type":"join","name":"Eve","ticket":"t"}`,
 			"ticks are from 0 to 9007199254740991": `{"type":"join","token":"t","seen":-1}`,
 			"is binary":                            "\x01",
 		} {

@@ -284,8 +284,12 @@ func showSession(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
+	acts, err := admin.Acts(ctx, id)
+	if err != nil {
+		return err
+	}
 	if c.Bool("json") {
-		return terminal.PrintJSON(c.Root().Writer, map[string]any{"session": s, "decisions": decisions})
+		return terminal.PrintJSON(c.Root().Writer, map[string]any{"session": s, "decisions": decisions, "acts": acts})
 	}
 	fmt.Printf(
 		"%s of %s version %d: %s, tick %d, opened %s\n", terminal.Bold.Sprintf("session %d", s.ID),
@@ -307,6 +311,7 @@ func showSession(ctx context.Context, c *cli.Command) error {
 		terminal.PrintTable(c.Root().Writer, t)
 	}
 	showFaults(c, s.Faults)
+	showActs(c, acts)
 	if len(decisions) > 0 {
 		fmt.Println()
 		t := terminal.NewTable("Tick", "Client", "Seq", "Request", "Decision")
@@ -318,6 +323,22 @@ func showSession(ctx context.Context, c *cli.Command) error {
 		terminal.PrintTable(c.Root().Writer, t)
 	}
 	return nil
+}
+
+// shownActs is how many acts of operators are shown.
+const shownActs = 10
+
+// showActs prints what operators have done to a session last, newest first.
+func showActs(c *cli.Command, acts []api.Act) {
+	if len(acts) == 0 {
+		return
+	}
+	fmt.Println()
+	t := terminal.NewTable("When", "Operator", "Did")
+	for _, a := range acts[:min(len(acts), shownActs)] {
+		t.AppendRow([]any{terminal.FormatTime(a.At), terminal.Shown(a.Operator), terminal.Shown(a.Act)})
+	}
+	terminal.PrintTable(c.Root().Writer, t)
 }
 
 // asked writes a request as it was asked.

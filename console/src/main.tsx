@@ -1,6 +1,7 @@
 import { lazy, StrictMode, Suspense } from "react";
 import { createRoot } from "react-dom/client";
 import { BrowserRouter, Link, Route, Routes } from "react-router";
+import { Gate } from "./shared/gate";
 import { Notice } from "./shared/notice";
 import { Palette } from "./shared/palette";
 import { applyTheme, followSystem } from "./shared/theme";
@@ -36,6 +37,7 @@ function Nowhere() {
 createRoot(document.getElementById("root") as HTMLElement).render(
   <StrictMode>
     <BrowserRouter>
+      <Gate>
       <div className="flex h-full flex-col">
         <Notice />
         <div className="min-h-0 flex-1">
@@ -56,6 +58,7 @@ createRoot(document.getElementById("root") as HTMLElement).render(
           <Palette />
         </div>
       </div>
+      </Gate>
     </BrowserRouter>
   </StrictMode>,
 );

@@ -29,13 +29,14 @@ export type Console = {
 // is filled in by then. command is what the binary is started with.
 export function startConsole(name: string, ...command: string[]): Console {
   const database = `test_${name}_${process.pid}`;
+  const url = admin?.replace("/postgres?", `/${database}?`);
   const sql = (text: string) => execFileSync("psql", ["-qAt", "-d", admin as string, "-c", text]);
   let service: ChildProcess | undefined;
   let browser: Browser | undefined;
   const c = { errors: [] as string[] } as Console;
   c.kamerad = (...args) =>
     execFileSync(binary, args, {
-      env: { ...process.env, KAMERAD_SERVICE: c.address, NO_COLOR: "1" },
+      env: { ...process.env, KAMERAD_SERVICE: c.address, KAMERAD_DATABASE: url, NO_COLOR: "1" },
       encoding: "utf8",
     });
   // What a cell of the sheet shows: the value, and the word of its sign.
@@ -71,7 +72,7 @@ export function startConsole(name: string, ...command: string[]): Console {
     const file = join(folder(), "address");
     writeFileSync(file, "");
     service = spawn(binary, [...command, "--listen", listen, "--address-file", file], {
-      env: { ...process.env, KAMERAD_DATABASE: (admin as string).replace("/postgres?", `/${database}?`) },
+      env: { ...process.env, KAMERAD_DATABASE: url },
       stdio: ["ignore", "ignore", "inherit"],
     });
     await vi.waitFor(() => expect((c.address = readFileSync(file, "utf8").trim())).toMatch(/^http/), {

@@ -17,6 +17,7 @@ import (
 
 	"kamerad.example/api"
 	"kamerad.example/internal/tests/contracts"
+	"kamerad.example/service/door"
 	"kamerad.example/service/gateway"
 	"kamerad.example/store"
 )
@@ -30,6 +31,7 @@ func TestAContractWaitsForItsTurn(t *testing.T) {
 		Records: records,
 		Backlog: records.Backlog,
 		Gateway: gateway.New(metrics),
+		Door:    door.New(door.Options{}),
 		Metrics: metrics,
 		Console: fstest.MapFS{},
 	})

@@ -7,6 +7,7 @@ import { Link, useParams, useSearchParams } from "react-router";
 import { create } from "zustand";
 import { api, message, type Outline } from "../shared/api";
 import { Bar } from "../shared/bar";
+import { useMay } from "../shared/me";
 import { useOffer, type Command } from "../shared/commands";
 import { Drawer } from "./ask";
 import { EntityDrawer, titleOf } from "./entity";
@@ -103,6 +104,8 @@ export function SessionView({ id = 0, title, told }: { id?: number; title: React
   const [list] = useState(lister);
   const rows = list(watch, view);
   const client = columns.find((c) => c.number === asking);
+  const mayPlay = useMay("play");
+  const mayRun = useMay("run");
   const guard = (p: Promise<unknown>) =>
     p.then(
       () => setError(""),
@@ -118,17 +121,21 @@ export function SessionView({ id = 0, title, told }: { id?: number; title: React
         )}
         {phase === "live" && id > 0 && outline && (
           <>
-            <button className="button" onClick={() => guard(api.close(id))}>
-              Close session
-            </button>
-            <OpenClient
-              id={id}
-              outline={outline}
-              taken={columns.map((c) => c.name)}
-              isOpen={opening}
-              onToggle={setOpening}
-              onOpen={setAsking}
-            />
+            {mayRun && (
+              <button className="button" onClick={() => guard(api.close(id))}>
+                Close session
+              </button>
+            )}
+            {mayPlay && (
+              <OpenClient
+                id={id}
+                outline={outline}
+                taken={columns.map((c) => c.name)}
+                isOpen={opening}
+                onToggle={setOpening}
+                onOpen={setAsking}
+              />
+            )}
           </>
         )}
       </Bar>

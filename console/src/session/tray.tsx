@@ -13,6 +13,7 @@ import { openTray, useTray, type TrayTab } from "./traystate";
 import { useWatch, type State } from "./watch";
 
 const TrafficView = lazy(() => import("./trafficview"));
+const Acts = lazy(() => import("./acts"));
 const DrillTab = lazy(() => import("./drilltab"));
 
 const tab =
@@ -79,6 +80,11 @@ export function Tray() {
               Faults {faults && <span className="value text-bad">{faults.count}</span>}
             </Tabs.Trigger>
           )}
+          {isLive && watch.id > 0 && (
+            <Tabs.Trigger className={tab} value="acts">
+              Operators
+            </Tabs.Trigger>
+          )}
         </Tabs.List>
         <span className="flex-1" />
         {isLive && tabOf === "line" && (
@@ -143,6 +149,11 @@ export function Tray() {
             ))}
           </tbody>
         </table>
+      </Tabs.Content>
+      <Tabs.Content value="acts" className="min-h-0 flex-1 overflow-auto">
+        <Suspense fallback={<p className="px-4 py-2 text-muted">Reading…</p>}>
+          <Acts />
+        </Suspense>
       </Tabs.Content>
     </Tabs.Root>
   );

@@ -3,7 +3,7 @@
 import { create } from "zustand";
 import type { Outcome } from "../shared/api";
 
-export type TrayTab = "line" | "flow" | "traffic" | "drill" | "faults";
+export type TrayTab = "line" | "flow" | "traffic" | "drill" | "faults" | "acts";
 
 export const useTray = create<{ tab: TrayTab; outcome?: Outcome }>(() => ({ tab: "line" }));
 

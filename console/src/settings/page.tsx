@@ -2,6 +2,7 @@
 
 import { useEffect, useState } from "react";
 import { api, message, type ServiceState } from "../shared/api";
+import { signedOut, useMe } from "../shared/me";
 import { Bar } from "../shared/bar";
 import { setMotion, setTheme, useTheme, type Motion, type Theme } from "../shared/theme";
 
@@ -61,6 +62,7 @@ export default function SettingsPage() {
             ))}
           </dl>
         </section>
+        <You />
         <section aria-label="The service" className="col-span-2">
           <h2 className="mb-2 text-base font-semibold">The service</h2>
           {error && (
@@ -95,5 +97,49 @@ export default function SettingsPage() {
         </section>
       </main>
     </div>
+  );
+}
+
+const allowed = {
+  look: "read all that is not secret",
+  play: "look, and play test clients, drills and audits",
+  run: "do everything, and see seeds and what no client may see",
+} as const;
+
+// You says who looks, and lets them sign out.
+function You() {
+  const me = useMe((s) => s.me);
+  const [error, setError] = useState("");
+  if (!me) return null;
+  const out = async () => {
+    try {
+      await api.signOut();
+      signedOut("token_missing", "");
+    } catch (e) {
+      setError(message(e));
+    }
+  };
+  return (
+    <section aria-label="Who you are" className="col-span-2">
+      <h2 className="mb-2 text-base font-semibold">Who you are</h2>
+      {me.open ? (
+        <p>
+          This service is open: whoever reaches it from this machine may do everything. `kamerad secure` makes what it
+          takes to let others in.
+        </p>
+      ) : (
+        <p>
+          Signed in by the token <b>{me.name}</b>: you may {allowed[me.right]}.{" "}
+          <button className="button ml-2" onClick={() => void out()}>
+            Sign out
+          </button>
+        </p>
+      )}
+      {error && (
+        <p role="alert" className="text-bad">
+          {error}
+        </p>
+      )}
+    </section>
   );
 }

@@ -1,5 +1,7 @@
 // What the service answers, and the calls that the console makes.
 
+import { signedOut, type Me } from "./me";
+
 export type Type = {
   // bool, int, real, text, enum, vec2, vec3, direction, rotation, stacks, list, map, record, ref, client,
   // kind, instant, time
@@ -349,7 +351,7 @@ export type AuditReport = {
 };
 export type Report = { fingerprint: string; findings: Finding[]; matrix: Matrix; cost: Cost; outline: Outline };
 
-type ProblemBody = { detail?: string; known?: string[]; problems?: Finding[] };
+type ProblemBody = { detail?: string; code?: string; known?: string[]; problems?: Finding[] };
 
 // Problem is an error answer of the service: what is wrong, and the mistakes of a contract or drill that was sent.
 export class Problem extends Error {
@@ -376,8 +378,12 @@ async function call<T>(method: string, path: string, body?: unknown): Promise<T>
   } catch {
     throw new Error("The service cannot be reached. Is it still running?");
   }
-  if (!answer.ok) throw new Problem(answer.status, (await answer.json().catch(() => null)) as ProblemBody | null);
-  return (await answer.json()) as T;
+  if (!answer.ok) {
+    const problem = (await answer.json().catch(() => null)) as ProblemBody | null;
+    if (answer.status === 401 && path !== "/sign-in") signedOut(problem?.code ?? "", problem?.detail ?? "");
+    throw new Problem(answer.status, problem);
+  }
+  return (answer.status === 204 ? undefined : await answer.json()) as T;
 }
 
 export type Link = {
@@ -430,7 +436,14 @@ export type Reason = {
 // Stretch says which ticks of a recording were played.
 export type Stretch = { session: number; from: number; to: number; last: number };
 
+// Act is something that an operator has done.
+export type Act = { session?: number; at: string; operator: string; act: string };
+
 export const api = {
+  me: () => call<Me>("GET", "/me"),
+  signIn: (token: string) => call<Me>("POST", "/sign-in", { token }),
+  signOut: () => call<void>("POST", "/sign-out"),
+  acts: (id: number) => call<Act[]>("GET", `/sessions/${id}/acts`),
   service: () => call<ServiceState>("GET", "/service"),
   sessions: () => call<Session[]>("GET", "/sessions"),
   session: (id: number) => call<Session>("GET", `/sessions/${id}`),
