@@ -48,6 +48,7 @@ type Door struct {
 	tokens  bool
 	banned  func(player, contract, reason string)
 
+	again   *rate.Limiter // of reading the database for a token that is not known
 	reading sync.Mutex   // held while the database is read: of two that read at once the later one counts
 	mu      sync.RWMutex // guards the rest
 	byHash  map[[sha256.Size]byte]*token
@@ -67,7 +68,13 @@ type banKey struct{ player, contract string }
 
 // New makes a door, which knows nobody before Refresh.
 func New(o Options) *Door {
-	return &Door{records: o.Records, tickets: o.Tickets, tokens: o.Tokens, banned: o.Banned}
+	return &Door{
+		records: o.Records,
+		tickets: o.Tickets,
+		tokens:  o.Tokens,
+		banned:  o.Banned,
+		again:   rate.NewLimiter(2, 1),
+	}
 }
 
 // WantsTickets reports whether clients join by tickets alone.
@@ -168,9 +175,18 @@ func (d *Door) Operator(text string) (auth.Operator, error) {
 	if text == "" {
 		return auth.Operator{}, ErrNoToken
 	}
+	hash := sha256.Sum256([]byte(text))
 	d.mu.RLock()
-	t := d.byHash[sha256.Sum256([]byte(text))]
+	t := d.byHash[hash]
 	d.mu.RUnlock()
+	if t == nil && d.records != nil && d.again.Allow() { // it may have been made just now, beside this service
+		ctx, cancel := context.WithTimeout(context.Background(), time.Second)
+		defer cancel()
+		_ = d.Refresh(ctx) // Watch tells of it
+		d.mu.RLock()
+		t = d.byHash[hash]
+		d.mu.RUnlock()
+	}
 	return d.operator(t)
 }
 

@@ -9,13 +9,21 @@ import (
 )
 
 // Conceal takes out of a message of a moment what no client may know: the seed, the values of properties that are
-// nobody's, and those that checks saw. That there are such properties, and entities, is told. What the message shares
-// with others is left as it is.
+// nobody's, which are left out of the outline too, and those that checks saw. That there are entities of a kind which
+// is nobody's is told. What the message shares with others is left as it is.
 func (f *Follower) Conceal(m *api.Watch, of *Moment) {
 	if m.Session != nil {
 		session := *m.Session
 		session.Seed = 0
 		m.Session = &session
+	}
+	if m.Outline != nil { // made for this message
+		for i := range m.Outline.Kinds {
+			k := &m.Outline.Kinds[i]
+			k.Properties = slices.DeleteFunc(k.Properties, func(p contract.PropertyOutline) bool {
+				return f.isNobodys(k.Name, p.Name)
+			})
+		}
 	}
 	if m.Server != nil {
 		block := f.concealBlock(of.server)
