@@ -137,6 +137,7 @@ func TestWhatTheDocumentsShow(t *testing.T) {
 				_, err := policy.Read([]byte(text))
 				assert.NoError(t, err)
 			case "mermaid": // TestTheArchitectureIsAsDrawn
+			case "shell": // TestOthersReachTheDemo
 			case "bash": // TestAGameUsesTheClientLibrary
 			case "ebnf", "part", "table": // shown with what a test runs, or held against the parser
 			default:

@@ -122,6 +122,11 @@ func Start(t testing.TB, command ...string) *Process { return StartOn(t, Databas
 
 // StartOn is Start on a database that is there.
 func StartOn(t testing.TB, database string, command ...string) *Process {
+	return StartAt(t, database, "127.0.0.1:0", command...)
+}
+
+// StartAt is StartOn where it is to listen.
+func StartAt(t testing.TB, database, listen string, command ...string) *Process {
 	if len(command) == 0 {
 		command = []string{"serve"}
 	}
@@ -132,7 +137,7 @@ func StartOn(t testing.TB, database string, command ...string) *Process {
 		command:  command,
 		log:      &lockedBuffer{},
 	}
-	p.start("127.0.0.1:0")
+	p.start(listen)
 	t.Cleanup(func() {
 		p.Stop()
 		if t.Failed() {
