@@ -165,6 +165,36 @@ func tickFigures(quick bool, only *regexp.Regexp, add func(figure)) error {
 			add(x)
 		}
 	}
+	return tlsFigure(rounds, long, only, add)
+}
+
+// tlsFigure measures the same over TLS, which no system call reads or writes by itself.
+func tlsFigure(rounds int, long time.Duration, only *regexp.Regexp, add func(figure)) error {
+	const n = 500
+	const name = "tick.cpu_over_tls_floor.write_only.500"
+	if !only.MatchString(name) {
+		return nil
+	}
+	if err := os.Setenv(tlsVariable, "yes"); err != nil {
+		return err
+	}
+	defer os.Unsetenv(tlsVariable)
+	k, f, err := cpuOverFloor(n, false, (rounds+1)/3, long)
+	if err != nil {
+		return err
+	}
+	add(figure{
+		Name:   name,
+		Unit:   "ratio",
+		Value:  float64(k.cpu) / float64(f.cpu),
+		Ours:   k.cpu.Seconds() * 1000,
+		Floor:  f.cpu.Seconds() * 1000,
+		Detail: map[string]float64{"bytes": k.bytes, "allocations": k.mallocs},
+		says: fmt.Sprintf(
+			"%.1f ms of CPU a tick, a bare loop of TLS %.1f ms, %.0f bytes a client", k.cpu.Seconds()*1000,
+			f.cpu.Seconds()*1000, k.bytes,
+		),
+	})
 	return nil
 }
 

@@ -76,7 +76,7 @@ func serveKamerad(text string, driven bool, buffer int) error {
 	memory := &store.Memory{}
 	var mu sync.Mutex // guards waits
 	var waits []float64
-	v, err := service.New(context.Background(), service.Options{
+	options := service.Options{
 		Records:    memory,
 		Recorder:   memory,
 		Console:    fstest.MapFS{},
@@ -86,7 +86,11 @@ func serveKamerad(text string, driven bool, buffer int) error {
 			defer mu.Unlock()
 			waits = append(waits, took.Seconds()*1000)
 		},
-	})
+	}
+	if overTLS() {
+		options.Certificate = certificate
+	}
+	v, err := service.New(context.Background(), options)
 	if err != nil {
 		return err
 	}
@@ -97,7 +101,7 @@ func serveKamerad(text string, driven bool, buffer int) error {
 	ctx, cancel := context.WithCancel(context.Background())
 	defer cancel()
 	go func() { _ = v.Serve(ctx, l) }()
-	admin := api.Client{Service: "http://" + l.Addr().String()}
+	admin := v.Admin("bench")
 	if _, err := admin.Publish(ctx, "bench.kam", text, nil); err != nil {
 		return err
 	}
@@ -149,9 +153,9 @@ func profile(file string) (end func()) {
 }
 
 // serveFloor writes as many bytes to as many connections as often, by the shortest loop that there is: of net.Conn, or
-// of bare system calls. It reads what comes and drops it.
+// of bare system calls; over TLS, of what the standard library makes of a connection. It reads what comes and drops it.
 func serveFloor(size, rate int, bare bool) error {
-	l, err := net.Listen("tcp", "127.0.0.1:0")
+	l, err := listen()
 	if err != nil {
 		return err
 	}
@@ -167,9 +171,11 @@ func serveFloor(size, rate int, bare bool) error {
 				return
 			}
 			mu.Lock()
-			raw, _ := c.(*net.TCPConn).SyscallConn()
 			conns = append(conns, c)
-			raws = append(raws, raw)
+			if bare {
+				raw, _ := c.(*net.TCPConn).SyscallConn()
+				raws = append(raws, raw)
+			}
 			mu.Unlock()
 			go func() {
 				buffer := make([]byte, 1024)

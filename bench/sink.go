@@ -1,6 +1,7 @@
 package main
 
 import (
+	"crypto/tls"
 	"encoding/binary"
 	"encoding/json"
 	"fmt"
@@ -76,6 +77,11 @@ func (s *sinks) take(c net.Conn) {
 // connect opens a plain connection to a floor.
 func (s *sinks) connect() error {
 	c, err := net.Dial("tcp", s.address)
+	if err == nil && overTLS() {
+		secure := tls.Client(c, trusting)
+		c = secure
+		err = secure.Handshake()
+	}
 	if err != nil {
 		return err
 	}
@@ -91,7 +97,12 @@ func (s *sinks) join(name string) error {
 	if s.outline != nil {
 		join.Outline = s.outline.Fingerprint()
 	}
-	c, _, err := d.Dial(fmt.Sprintf("ws://%s/api/sessions/%d/join", s.address, s.session), http.Header{})
+	scheme := "ws"
+	if overTLS() {
+		scheme = "wss"
+		d.TLSClientConfig = trusting
+	}
+	c, _, err := d.Dial(fmt.Sprintf("%s://%s/api/sessions/%d/join", scheme, s.address, s.session), http.Header{})
 	if err != nil {
 		return err
 	}

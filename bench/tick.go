@@ -107,7 +107,11 @@ func cpuOverFloor(n int, input bool, rounds int, long time.Duration) (kamerad, f
 	}
 	ours.rouse(false)
 	var turns []pair
-	for _, way := range []string{"bare", "plain"} {
+	ways := []string{"bare", "plain"}
+	if overTLS() {
+		ways = []string{"plain", "plain"}
+	}
+	for _, way := range ways {
 		p, err := couple(
 			[]string{"floor", fmt.Sprint(int(once.bytes + 0.5)), fmt.Sprint(tickRate), way}, n, input, tickRate,
 		)
