@@ -114,6 +114,7 @@ type Service struct {
 	registry    *registry.Registry
 	trials      *trials.Trials
 	handler     http.Handler
+	metrics     *prometheus.Registry
 }
 
 // New makes a service. Sessions that an earlier service left open go on, when they were recorded.
@@ -129,6 +130,7 @@ func New(ctx context.Context, o Options) (*Service, error) {
 		gateway:    gateway.New(metrics),
 		trials:     trials.New(o.Records),
 	}
+	v.metrics = metrics
 	v.certificate = o.Certificate
 	v.gateway.SendBuffer = o.SendBuffer
 	v.gateway.Decided = o.Decided
@@ -154,7 +156,7 @@ func New(ctx context.Context, o Options) (*Service, error) {
 		in.Recordings = o.Recordings
 	}
 	v.registry = registry.New(in)
-	v.measure(metrics)
+	v.measure(metrics, o.Records.Held)
 	routes := httpapi.Options{
 		Records:  o.Records,
 		Backlog:  o.Recorder.Backlog,
@@ -196,7 +198,7 @@ func (v *Service) removeBanned(player, contract, reason string) {
 }
 
 // measure registers what the service measures beside its runners and its gateway.
-func (v *Service) measure(metrics prometheus.Registerer) {
+func (v *Service) measure(metrics prometheus.Registerer, held func() bool) {
 	gauge := func(name, help string, value func() float64) prometheus.Collector {
 		return prometheus.NewGaugeFunc(prometheus.GaugeOpts{Name: name, Help: help}, value)
 	}
@@ -232,6 +234,12 @@ func (v *Service) measure(metrics prometheus.Registerer) {
 	}
 	metrics.MustRegister(
 		collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}),
+		gauge("kamerad_held", "1 while the database knows that this service lives.", func() float64 {
+			if held() {
+				return 1
+			}
+			return 0
+		}),
 		gauge("kamerad_sessions", "Sessions that run.", func() float64 { return float64(len(v.registry.All())) }),
 		gauge("kamerad_records_waiting", "Records that are not stored yet.", func() float64 {
 			return float64(v.recorder.Backlog().Waiting)

@@ -39,6 +39,7 @@ type Connections struct {
 	pipeCount         int              // how many of byClient are no sockets
 
 	// Receiving.
+	handled   int // messages since the last tick began
 	readers   socketReaders
 	received  inboundMessage // the one that is read on the runner's goroutine; its memory is used again
 	inboundMu sync.Mutex
@@ -190,6 +191,10 @@ func (s *Connections) leave(c *connection, reason string) {
 
 // BeginTick implements runner.Connections.
 func (s *Connections) BeginTick(now time.Time) {
+	if s.handled > 0 {
+		s.gateway.meters.received.Add(float64(s.handled))
+		s.handled = 0
+	}
 	s.clock.tick(now, s.runner.Period())
 	s.Receive()
 	s.checkProgress(now)
@@ -234,6 +239,7 @@ func (s *Connections) handle(m *inboundMessage) {
 		c.oldestRequest = m.at
 		s.awaitingDecision = append(s.awaitingDecision, c)
 	}
+	s.handled++
 	s.runner.Handle(c.client, &m.Message)
 }
 
@@ -381,6 +387,8 @@ func (s *Connections) Send(step *session.Step, now time.Time) {
 	s.frames.bytes = step.Memory
 	s.outgoing = s.outgoing[:0]
 	rest := s.connectionSlots()
+	bytes := 0
+	defer func() { s.gateway.meters.sent.Add(float64(bytes)) }()
 	for i := range step.Frames {
 		f := &step.Frames[i]
 		for len(rest) > 0 && rest[0].client < f.Client {
@@ -389,6 +397,7 @@ func (s *Connections) Send(step *session.Step, now time.Time) {
 		if len(rest) == 0 || rest[0].client != f.Client {
 			continue
 		}
+		bytes += len(f.Bytes)
 		at := &rest[0]
 		if step.Tick >= at.nextFollowed {
 			at.nextFollowed = step.Tick + s.followEvery

@@ -101,6 +101,9 @@ func (g *Gateway) Stop() { g.writers.stop() }
 
 // meters are what a gateway measures.
 type meters struct {
+	joins    *prometheus.CounterVec
+	sent     prometheus.Counter
+	received prometheus.Counter
 	broken   prometheus.Counter
 	behind   prometheus.Counter
 	decision prometheus.Histogram
@@ -109,6 +112,22 @@ type meters struct {
 // newMeters registers what a gateway measures.
 func newMeters(registry prometheus.Registerer, misordered *atomic.Int64) *meters {
 	m := &meters{
+		joins: prometheus.NewCounterVec(
+			prometheus.CounterOpts{
+				Name: "kamerad_joins_total",
+				Help: "Clients that asked for a seat over a socket, by what came of it: seated, back or the code of a refusal.",
+			},
+			[]string{"result"},
+		),
+		sent: prometheus.NewCounter(
+			prometheus.CounterOpts{
+				Name: "kamerad_frame_bytes_total",
+				Help: "Bytes of frames that were made for clients, before TLS.",
+			},
+		),
+		received: prometheus.NewCounter(
+			prometheus.CounterOpts{Name: "kamerad_messages_total", Help: "Messages of clients that were read."},
+		),
 		broken: prometheus.NewCounter(
 			prometheus.CounterOpts{
 				Name: "kamerad_broken_messages_total",
@@ -129,7 +148,7 @@ func newMeters(registry prometheus.Registerer, misordered *atomic.Int64) *meters
 			},
 		),
 	}
-	registry.MustRegister(m.broken, m.behind, m.decision, prometheus.NewCounterFunc(
+	registry.MustRegister(m.joins, m.sent, m.received, m.broken, m.behind, m.decision, prometheus.NewCounterFunc(
 		prometheus.CounterOpts{
 			Name: "kamerad_misordered_frames_total",
 			Help: "Frames that were refused since their client had a newer one. There must be none.",
@@ -185,7 +204,7 @@ func (g *Gateway) Join(find Find, from From) http.HandlerFunc {
 		}
 		s, c, read, err := g.greet(socket, r, find, from(r))
 		if err != nil {
-			refuse(socket.NetConn(), r, err)
+			g.meters.joins.WithLabelValues(refuse(socket.NetConn(), r, err)).Inc()
 			return
 		}
 		g.serve(s, c, socket.NetConn(), read)
@@ -270,7 +289,11 @@ func (g *Gateway) greet(
 // admit seats a client that the door lets in. Whoever has the token of a seat has been let in before.
 func (g *Gateway) admit(ctx context.Context, s *Connections, j seatRequest) (*connection, error) {
 	if j.Token != "" {
-		return s.takeSeat(ctx, j)
+		c, err := s.takeSeat(ctx, j)
+		if err == nil {
+			g.meters.joins.WithLabelValues("back").Inc()
+		}
+		return c, err
 	}
 	if !j.from.MayTry() {
 		return nil, &problems.Refusal{
@@ -292,8 +315,10 @@ func (g *Gateway) admit(ctx context.Context, s *Connections, j seatRequest) (*co
 	c, err := s.takeSeat(ctx, j)
 	if err != nil {
 		g.Door.Return(entry)
+		return nil, err
 	}
-	return c, err
+	g.meters.joins.WithLabelValues("seated").Inc()
+	return c, nil
 }
 
 // refusedAtDoor returns what a client is told that the door does not let in.
@@ -346,8 +371,8 @@ func firstMessage(conn net.Conn) (join wire.Join, rest []byte, err error) {
 	return join, slices.Clone(in.buf[in.at:]), conn.SetReadDeadline(time.Time{})
 }
 
-// refuse tells a client that it is not seated, and why, by a last message.
-func refuse(conn net.Conn, r *http.Request, err error) {
+// refuse tells a client that it is not seated, and why, by a last message. It returns the code.
+func refuse(conn net.Conn, r *http.Request, err error) (code string) {
 	defer conn.Close()
 	p := problems.Of(err, r)
 	if p.Code == "" {
@@ -363,6 +388,7 @@ func refuse(conn net.Conn, r *http.Request, err error) {
 	// A connection that is closed with something unread is reset, and what was written is lost.
 	_ = conn.SetReadDeadline(time.Now().Add(goodbyeWithin))
 	_, _ = io.Copy(io.Discard, io.LimitReader(conn, 4*wire.MaxMessage))
+	return p.Code
 }
 
 // decided notes how long a request waited until its decision was written.

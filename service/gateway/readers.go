@@ -291,7 +291,10 @@ func (s *Connections) readFailed(l *messageReader, err error) {
 	var broken errBroken
 	switch {
 	case errors.As(err, &broken):
-		slog.Info("a client was cut for a broken message", "session", s.runner.ID(), "client", c.client, "error", err)
+		slog.Info(
+			"a client was cut for a broken message", "session", s.runner.ID(), "client", c.client, "tick",
+			s.runner.Session().Now(), "error", err,
+		)
 		c.on(messageBroken)
 		s.leave(c, err.Error())
 	case websocket.IsCloseError(err, websocket.CloseNormalClosure, websocket.CloseGoingAway):

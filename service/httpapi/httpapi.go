@@ -16,6 +16,7 @@ import (
 	"net/http"
 	"strings"
 	"sync"
+	"time"
 
 	"github.com/go-chi/chi/v5"
 	"github.com/go-chi/chi/v5/middleware"
@@ -59,7 +60,7 @@ type Options struct {
 	Door     *door.Door
 	Outside  Outside
 	Trials   *trials.Trials
-	Metrics  prometheus.Gatherer
+	Metrics  *prometheus.Registry
 	// Operators keep tokens, bans and who did what; nil for a service without a database.
 	Operators Operators
 	// Recordings are those of sessions; nil when they are not recorded.
@@ -82,6 +83,7 @@ type API struct {
 	recordings Recordings // nil for none
 	past       *past.Past // nil for none
 	metrics    prometheus.Gatherer
+	meters     *meters
 	console    fs.FS
 	policy     *policy.Policy
 	bodies     places // of long bodies that arrive
@@ -105,6 +107,7 @@ func New(o Options) *API {
 		operators:  o.Operators,
 		trials:     o.Trials,
 		metrics:    o.Metrics,
+		meters:     newMeters(o.Metrics),
 		console:    o.Console,
 		policy:     o.Policy,
 		bodies:     make(places, longBodies),
@@ -124,19 +127,9 @@ func New(o Options) *API {
 // /healthz says that the process answers, /readyz that it can open sessions.
 func (a *API) Handler() http.Handler {
 	r := chi.NewRouter()
-	r.Use(middleware.Recoverer, a.outside.fromOutside)
+	r.Use(middleware.Recoverer, a.outside.fromOutside, middleware.RequestID, a.meters.measure)
 	r.Get("/healthz", func(w http.ResponseWriter, _ *http.Request) { fmt.Fprintln(w, "alive") })
-	r.Get("/readyz", func(w http.ResponseWriter, q *http.Request) {
-		if err := a.records.Ping(q.Context()); err != nil {
-			problems.Answer(w, http.StatusServiceUnavailable, "the database does not answer")
-			return
-		}
-		if !a.records.Held() {
-			problems.Answer(w, http.StatusServiceUnavailable, "the database does not know that this service lives")
-			return
-		}
-		fmt.Fprintln(w, "ready")
-	})
+	r.Get("/readyz", a.ready)
 	r.Get("/metrics", a.need(auth.Look, promhttp.HandlerFor(a.metrics, promhttp.HandlerOpts{}).ServeHTTP))
 	r.Route("/api", a.routes)
 	r.Get("/*", a.page)
@@ -202,6 +195,29 @@ func (a *API) routes(r chi.Router) {
 			w, http.StatusMethodNotAllowed, fmt.Sprintf("%s cannot be done to %s", q.Method, q.URL.Path),
 		)
 	})
+}
+
+// readyWithin is how long /readyz waits for the database.
+const readyWithin = 2 * time.Second
+
+// ready says whether sessions can be opened and clients can join, and if not, all that keeps them from it.
+func (a *API) ready(w http.ResponseWriter, r *http.Request) {
+	ctx, cancel := context.WithTimeout(r.Context(), readyWithin)
+	defer cancel()
+	var why []string
+	if a.registry.Stopping() {
+		why = append(why, "the service is stopping")
+	}
+	if err := a.records.Ping(ctx); err != nil {
+		why = append(why, "the database does not answer")
+	} else if !a.records.Held() {
+		why = append(why, "the database does not know that this service lives")
+	}
+	if len(why) > 0 {
+		problems.Answer(w, http.StatusServiceUnavailable, strings.Join(why, "; "))
+		return
+	}
+	fmt.Fprintln(w, "ready")
 }
 
 // page serves the console. Paths that are no file are pages of the console itself, but for its assets.

@@ -11,6 +11,7 @@ import (
 	"unicode/utf8"
 
 	"github.com/go-chi/chi/v5"
+	"github.com/go-chi/chi/v5/middleware"
 
 	"kamerad.example/api"
 	"kamerad.example/auth"
@@ -334,7 +335,10 @@ const noteWithin = 2 * time.Second
 // logged, with what it is.
 func (a *API) note(r *http.Request, session int64, act string) {
 	who := operatorOf(r).Name
-	slog.Info("an operator did something", "operator", who, "session", session, "act", act)
+	slog.Info(
+		"an operator did something", "request", middleware.GetReqID(r.Context()), "operator", who, "session", session,
+		"act", act,
+	)
 	if a.operators == nil {
 		return
 	}

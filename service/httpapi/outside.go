@@ -10,6 +10,8 @@ import (
 	"slices"
 	"strings"
 
+	"github.com/go-chi/chi/v5/middleware"
+
 	"kamerad.example/api"
 	"kamerad.example/service/door"
 	"kamerad.example/service/problems"
@@ -33,6 +35,9 @@ type Outside struct {
 func (o *Outside) Trusts(a netip.Addr) bool {
 	return slices.ContainsFunc(o.Proxies, func(p netip.Prefix) bool { return p.Contains(a.Unmap()) })
 }
+
+// maxRequestID is how long the number may be that a proxy gives a call.
+const maxRequestID = 64
 
 // caller is where a call comes from.
 type caller struct {
@@ -72,6 +77,9 @@ func (o *Outside) fromOutside(next http.Handler) http.Handler {
 		peer, _ := netip.ParseAddrPort(r.RemoteAddr)
 		address := peer.Addr()
 		isSecure := r.TLS != nil
+		if !o.Trusts(address) || len(r.Header.Get(middleware.RequestIDHeader)) > maxRequestID {
+			r.Header.Del(middleware.RequestIDHeader) // it goes into the log
+		}
 		if o.Trusts(address) {
 			address, isSecure = o.forwarded(r, address)
 			r.RemoteAddr = netip.AddrPortFrom(address, peer.Port()).String()

@@ -13,6 +13,8 @@ import (
 	"log/slog"
 	"net/http"
 
+	"github.com/go-chi/chi/v5/middleware"
+
 	"kamerad.example/api"
 	"kamerad.example/core/session"
 	"kamerad.example/core/syntax"
@@ -93,7 +95,9 @@ func Of(err error, r *http.Request) *api.Problem {
 	case errors.Is(err, context.Canceled) && r.Context().Err() != nil:
 		return &api.Problem{Status: http.StatusServiceUnavailable, Detail: "whoever called has gone away"}
 	}
-	slog.Error("a call failed", "method", r.Method, "path", r.URL.Path, "error", err)
+	slog.Error(
+		"a call failed", "request", middleware.GetReqID(r.Context()), "method", r.Method, "path", r.URL.Path, "error", err,
+	)
 	return &api.Problem{
 		Status: http.StatusInternalServerError,
 		Detail: "the service could not do this; its log says why",
