@@ -20,6 +20,7 @@ type configFile struct {
 	path   string // that --config names; empty for none
 	read   bool   // it was tried to
 	values map[string]any
+	known  []string // the names of all settings
 	err    error
 }
 
@@ -54,18 +55,16 @@ func (f *configFile) load() {
 }
 
 // check returns what is wrong with the file: settings that there are not, or that are no values.
-func (f *configFile) check(flags []cli.Flag) error {
+func (f *configFile) check() error {
 	f.load()
 	if f.err != nil {
 		return f.err
 	}
-	var known []string
-	for _, x := range flags {
-		known = append(known, x.Names()[0])
-	}
 	for _, name := range slices.Sorted(maps.Keys(f.values)) {
-		if name == "config" || name == "print-config" || !slices.Contains(known, name) {
-			return fmt.Errorf("read the settings in %s: there is no setting %.40q, only %s", f.path, name, strings.Join(known, ", "))
+		if !slices.Contains(f.known, name) {
+			return fmt.Errorf(
+				"read the settings in %s: there is no setting %.40q, only %s", f.path, name, strings.Join(f.known, ", "),
+			)
 		}
 		if _, err := settingText(f.values[name]); err != nil {
 			return fmt.Errorf("read the settings in %s: `%s` %w", f.path, name, err)
@@ -120,17 +119,14 @@ func variableOf(name string) string {
 
 // sources are where a setting's value comes from that no flag gives.
 func (f *configFile) sources(name string) cli.ValueSourceChain {
+	f.known = append(f.known, name)
 	return cli.NewValueSourceChain(cli.EnvVar(variableOf(name)), fileSource{f, name})
 }
 
 // printConfig prints all settings as a file has them, each with where its value comes from, and with no secret.
 func printConfig(c *cli.Command, f *configFile) error {
 	out := c.Root().Writer
-	for _, flag := range c.Flags {
-		name := flag.Names()[0]
-		if slices.Contains([]string{"config", "print-config", "help", "pause", "one", "as", "role"}, name) {
-			continue
-		}
+	for _, name := range f.known {
 		value := c.Value(name)
 		text, err := toml.Marshal(map[string]any{name: shownSetting(name, value)})
 		if err != nil {

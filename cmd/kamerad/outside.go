@@ -33,6 +33,9 @@ func checkListen(c *cli.Command, hasDatabase bool) error {
 	if _, _, err := net.SplitHostPort(address); err != nil {
 		return fmt.Errorf("listen on %q: it is like 127.0.0.1:7707: %w", address, err)
 	}
+	if _, err := outsideOf(c); err != nil {
+		return err
+	}
 	if (c.String("tls-cert") == "") != (c.String("tls-key") == "") {
 		return fmt.Errorf("serve: --tls-cert FILE and --tls-key FILE go together")
 	}

@@ -7,6 +7,8 @@ import (
 	"log/slog"
 	"net"
 	"os"
+	"slices"
+	"strings"
 	"time"
 
 	"github.com/urfave/cli/v3"
@@ -152,6 +154,20 @@ func serveFlags(f *configFile) []cli.Flag {
 			Sources: f.sources("policy"),
 		},
 		&cli.StringFlag{
+			Name:      "log-format",
+			Usage:     "write the log as `FORMAT`: text, or json with one object a line",
+			Value:     "text",
+			Sources:   f.sources("log-format"),
+			Validator: oneOf("text", "json"),
+		},
+		&cli.StringFlag{
+			Name:      "log-level",
+			Usage:     "log what is at least of this `LEVEL`: debug, info, warn or error",
+			Value:     "info",
+			Sources:   f.sources("log-level"),
+			Validator: oneOf("debug", "info", "warn", "error"),
+		},
+		&cli.StringFlag{
 			Name:    "address-file",
 			Usage:   "write the service's address to this `FILE` once it answers",
 			Sources: f.sources("address-file"),
@@ -176,7 +192,7 @@ func serveCommand() *cli.Command {
 			if _, err := terminal.Words(c, "", 0, 0); err != nil {
 				return err
 			}
-			if err := settings.check(c.Flags); err != nil {
+			if err := settings.check(); err != nil {
 				return err
 			}
 			if c.Bool("print-config") {
@@ -272,7 +288,7 @@ func demoCommand() *cli.Command {
 			if _, err := terminal.Words(c, "", 0, 0); err != nil {
 				return err
 			}
-			if err := settings.check(c.Flags); err != nil {
+			if err := settings.check(); err != nil {
 				return err
 			}
 			if c.Bool("print-config") {
@@ -343,6 +359,30 @@ func closeLeftOver(ctx context.Context, admin api.Client, contract string) error
 	return nil
 }
 
+// oneOf refuses a text that is none of some.
+func oneOf(words ...string) func(string) error {
+	return func(text string) error {
+		if !slices.Contains(words, text) {
+			return fmt.Errorf("one of %s, not %.20q", strings.Join(words, ", "), text)
+		}
+		return nil
+	}
+}
+
+// setLog has the log written as the settings say.
+func setLog(c *cli.Command) error {
+	var level slog.Level
+	if err := level.UnmarshalText([]byte(c.String("log-level"))); err != nil {
+		return fmt.Errorf("read --log-level: %w", err)
+	}
+	if c.String("log-format") == "json" {
+		slog.SetDefault(slog.New(slog.NewJSONHandler(os.Stderr, &slog.HandlerOptions{Level: level})))
+		return nil
+	}
+	slog.SetLogLoggerLevel(level)
+	return nil
+}
+
 // notNegative refuses a number below 0.
 func notNegative[T int | int64 | float64 | time.Duration](n T) error {
 	if n < 0 {
@@ -393,6 +433,11 @@ func serveWith(ctx context.Context, c *cli.Command, o service.Options, started b
 	}
 	if err := secureOptions(c, &o); err != nil {
 		return err
+	}
+	if c.String("as") == "" { // else the terminal is the host's
+		if err := setLog(c); err != nil {
+			return err
+		}
 	}
 	rules, err := readPolicy(c)
 	if err != nil {

@@ -127,7 +127,7 @@ func New(o Options) *API {
 // /healthz says that the process answers, /readyz that it can open sessions.
 func (a *API) Handler() http.Handler {
 	r := chi.NewRouter()
-	r.Use(middleware.Recoverer, a.outside.fromOutside, middleware.RequestID, a.meters.measure)
+	r.Use(middleware.Recoverer, a.outside.fromOutside, requestID, a.meters.measure)
 	r.Get("/healthz", func(w http.ResponseWriter, _ *http.Request) { fmt.Fprintln(w, "alive") })
 	r.Get("/readyz", a.ready)
 	r.Get("/metrics", a.need(auth.Look, promhttp.HandlerFor(a.metrics, promhttp.HandlerOpts{}).ServeHTTP))

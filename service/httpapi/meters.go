@@ -35,7 +35,6 @@ func newMeters(registry prometheus.Registerer) *meters {
 // no route is for, whose names anybody can make up.
 func (m *meters) measure(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		w.Header().Set(middleware.RequestIDHeader, middleware.GetReqID(r.Context()))
 		if r.Header.Get("Upgrade") != "" {
 			next.ServeHTTP(w, r)
 			return

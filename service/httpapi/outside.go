@@ -2,6 +2,7 @@ package httpapi
 
 import (
 	"context"
+	"crypto/rand"
 	"fmt"
 	"net"
 	"net/http"
@@ -38,6 +39,18 @@ func (o *Outside) Trusts(a netip.Addr) bool {
 
 // maxRequestID is how long the number may be that a proxy gives a call.
 const maxRequestID = 64
+
+// requestID gives each call a number for the log, unless a proxy has given it one.
+func requestID(next http.Handler) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		id := r.Header.Get(middleware.RequestIDHeader)
+		if id == "" {
+			id = rand.Text()[:12]
+		}
+		w.Header().Set(middleware.RequestIDHeader, id)
+		next.ServeHTTP(w, r.WithContext(context.WithValue(r.Context(), middleware.RequestIDKey, id)))
+	})
+}
 
 // caller is where a call comes from.
 type caller struct {
