@@ -89,6 +89,9 @@ type Options struct {
 	// Certificate is what the service shows by TLS; nil for none.
 	Certificate func() (*tls.Certificate, error)
 
+	// KeepOpen leaves sessions open when the service stops: the next one goes on with them. It takes Recordings.
+	KeepOpen bool
+
 	// Policy is what contracts are held against when they are published; nil asks nothing.
 	Policy *policy.Policy
 	// SessionMemory is how many bytes the entities of one session may take, and what its clients are told of them; see
@@ -149,6 +152,7 @@ func New(ctx context.Context, o Options) (*Service, error) {
 		Gateway:  v.gateway,
 		Meters:   runner.NewMeters(metrics),
 		Memory:   o.SessionMemory,
+		KeepOpen: o.KeepOpen,
 	}
 	if o.Recordings != nil {
 		v.journal = journal.New(o.Recordings)

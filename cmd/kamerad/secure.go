@@ -118,6 +118,7 @@ func secureFiles(folder string, hosts []string, database, token, listen string) 
 	}
 	settings, err := toml.Marshal(map[string]any{
 		"listen":        listen,
+		"on-stop":       "leave",
 		"database-file": in(databaseFile),
 		"tickets":       in(keysFile),
 		"tokens":        true,

@@ -121,6 +121,14 @@ func serveFlags(f *configFile) []cli.Flag {
 			Sources:   f.sources("address-bytes"),
 			Validator: notNegative[float64],
 		},
+		&cli.StringFlag{
+			Name: "on-stop",
+			Usage: "what becomes of sessions when the service stops: `close` them, or leave them open for the next " +
+				"service, which goes on with them",
+			Value:     "close",
+			Sources:   f.sources("on-stop"),
+			Validator: oneOf("close", "leave"),
+		},
 		&cli.DurationFlag{
 			Name:      "keep-for",
 			Usage:     "how long recordings, decisions, closed sessions and trials are kept: a `TIME`; 0 for ever",
@@ -450,6 +458,7 @@ func serveWith(ctx context.Context, c *cli.Command, o service.Options, started b
 	o.Console = console.Files()
 	o.Policy = rules
 	o.SessionMemory = int64(c.Int("session-memory")) << 20
+	o.KeepOpen = c.String("on-stop") == "leave"
 	svc, err := service.New(ctx, o)
 	if err != nil {
 		listener.Close()

@@ -49,8 +49,8 @@ type Door struct {
 	banned  func(player, contract, reason string)
 
 	again   *rate.Limiter // of reading the database for a token that is not known
-	reading sync.Mutex   // held while the database is read: of two that read at once the later one counts
-	mu      sync.RWMutex // guards the rest
+	reading sync.Mutex    // held while the database is read: of two that read at once the later one counts
+	mu      sync.RWMutex  // guards the rest
 	byHash  map[[sha256.Size]byte]*token
 	byID    map[int64]*token
 	signIns map[[sha256.Size]byte]store.HashedSignIn

@@ -50,7 +50,7 @@ const (
 	connectionOpen                     // its client has the seat
 	connectionOut                      // the seat is gone, and its client is told why
 	connectionBroken                   // the same, for a message that could not be read
-	connectionReplaced                 // another connection took the seat: this one ends as if it had broken
+	connectionReplaced                 // another connection has the seat, or will: this one ends as if it had broken
 	connectionStates                   // how many there are
 )
 
@@ -65,26 +65,37 @@ const (
 	messageBroken                           // a message of its client could not be read
 	seatRetaken                             // another connection took the seat
 	seatGone                                // the seat or the connection is gone
+	sessionSuspended                        // the session goes on in another service
 	connectionEvents                        // how many there are
 )
 
 // connectionTransitions is the state that a connection has after an event. What ends one stays as it was first.
 var connectionTransitions = [connectionStates][connectionEvents]connectionState{
 	connectionNew: {
-		somethingCame: connectionOpen,
-		messageBroken: connectionBroken,
-		seatRetaken:   connectionReplaced,
-		seatGone:      connectionOut,
+		somethingCame:    connectionOpen,
+		messageBroken:    connectionBroken,
+		seatRetaken:      connectionReplaced,
+		seatGone:         connectionOut,
+		sessionSuspended: connectionReplaced,
 	},
 	connectionOpen: {
-		somethingCame: connectionOpen,
-		messageBroken: connectionBroken,
-		seatRetaken:   connectionOut,
-		seatGone:      connectionOut,
+		somethingCame:    connectionOpen,
+		messageBroken:    connectionBroken,
+		seatRetaken:      connectionOut,
+		seatGone:         connectionOut,
+		sessionSuspended: connectionReplaced,
 	},
-	connectionOut:      {connectionOut, connectionOut, connectionOut, connectionOut},
-	connectionBroken:   {connectionBroken, connectionBroken, connectionBroken, connectionBroken},
-	connectionReplaced: {connectionReplaced, connectionReplaced, connectionReplaced, connectionReplaced},
+	connectionOut:      stays(connectionOut),
+	connectionBroken:   stays(connectionBroken),
+	connectionReplaced: stays(connectionReplaced),
+}
+
+// stays is the row of a state that nothing changes.
+func stays(s connectionState) (row [connectionEvents]connectionState) {
+	for i := range row {
+		row[i] = s
+	}
+	return row
 }
 
 // is returns the connection's state. Everybody may call it.

@@ -172,6 +172,15 @@ func (s *Connections) Abandon(reason string) {
 	}
 }
 
+// Suspend implements runner.Connections. A client whose connection breaks connects again by itself; one that is told
+// why it is out does not.
+func (s *Connections) Suspend() {
+	for _, c := range s.byClient {
+		c.on(sessionSuspended)
+		c.end("the session goes on in another service")
+	}
+}
+
 // Close implements runner.Connections.
 func (s *Connections) Close() { s.readers.poller.Close() }
 

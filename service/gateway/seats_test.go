@@ -127,7 +127,7 @@ func TestConnectionTransitions(t *testing.T) {
 				assert.Equal(t, connectionOpen, c.is(), "%d on %d", from, event)
 			default:
 				assert.False(t, c.is().seated(), "%d on %d", from, event)
-				replaced := from == connectionNew && event == seatRetaken
+				replaced := from == connectionNew && event == seatRetaken || event == sessionSuspended
 				assert.Equal(t, replaced, c.is() == connectionReplaced, "%d on %d", from, event)
 			}
 		}

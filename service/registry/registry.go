@@ -65,6 +65,8 @@ type Options struct {
 	// Journal stores what sessions are given, and Recordings has it; nil for sessions that end with the process.
 	Journal    *journal.Journal
 	Recordings Recordings
+	// KeepOpen leaves sessions open when the service stops, so that the next one goes on with them; it takes a Journal.
+	KeepOpen bool
 }
 
 // Registry has the sessions that run. Everybody may call it.
@@ -77,6 +79,7 @@ type Registry struct {
 	journal         *journal.Journal // nil for none
 	recordings      Recordings       // nil for none
 	mu              sync.Mutex       // guards sessions, waiting, opening and stopping
+	keepOpen        bool             // sessions stay open when the service stops
 	sessions        map[int64]*gateway.Connections
 	waiting         []store.Recorded // that were taken and could not be read yet
 	opening         int              // sessions that are being opened
@@ -96,6 +99,7 @@ func New(o Options) *Registry {
 		memory:     o.Memory,
 		journal:    o.Journal,
 		recordings: o.Recordings,
+		keepOpen:   o.KeepOpen && o.Journal != nil,
 		sessions:   map[int64]*gateway.Connections{},
 	}
 }
@@ -416,7 +420,7 @@ func (g *Registry) BeginStopping() {
 	g.stopping = true
 }
 
-// Stop ends all sessions after BeginStopping. What is not done when ticks ends, or not stored when stored ends, is
+// Stop ends all sessions after BeginStopping, or leaves them open where that is wanted. What is not done when ticks ends, or not stored when stored ends, is
 // missed. late is called when some have not ended with ticks: their connections have to end without them.
 func (g *Registry) Stop(ticks, stored context.Context, late func(), missed func(format string, args ...any)) {
 	if !waitFor(ticks, &g.openings) {
@@ -426,6 +430,10 @@ func (g *Registry) Stop(ticks, stored context.Context, late func(), missed func(
 	for _, x := range g.All() {
 		sessions.Go(func() {
 			r := x.Runner()
+			if g.keepOpen {
+				g.suspend(ticks, stored, r, missed)
+				return
+			}
 			if !r.Close(ticks, stopReason) {
 				missed("session %d: its tick did not end in time, so its clients were not told all of it", r.ID())
 			}
@@ -438,6 +446,20 @@ func (g *Registry) Stop(ticks, stored context.Context, late func(), missed func(
 		late()
 	}
 	sessions.Wait()
+}
+
+// suspend ends the runner of a session, which stays open, once all that it was given is stored.
+func (g *Registry) suspend(ticks, stored context.Context, r *runner.Runner, missed func(format string, args ...any)) {
+	if !r.Suspend(ticks) {
+		missed("session %d: its tick did not end in time; it goes on from what is stored", r.ID())
+		return
+	}
+	if wait := r.StartFlush(); wait != nil {
+		if err := wait(stored); err != nil {
+			missed("session %d: what it was given last could not be stored: %s", r.ID(), err)
+		}
+	}
+	slog.Info("session left open", "session", r.ID(), "tick", r.LastTick())
 }
 
 // stopReason is why sessions end when the service stops.

@@ -78,6 +78,8 @@ type Connections interface {
 	End(client int, reason string)
 	// Abandon ends all connections after a failure inside, and touches nothing else.
 	Abandon(reason string)
+	// Suspend ends all connections as if they had broken: the session goes on elsewhere.
+	Suspend()
 	// Close gives back what receiving took, when the runner has ended.
 	Close()
 }
@@ -135,7 +137,7 @@ type Runner struct {
 	connections Connections
 
 	inbox  chan func()   // what others ask of the goroutine
-	stop   chan string   // the reason to end; it takes one
+	stop   chan ending   // how to end; it takes one
 	done   chan struct{} // closed when the goroutine has ended
 	failed func()        // see Options
 	ended  func(reason string)
@@ -176,7 +178,7 @@ func New(o Options) *Runner {
 		meters:        o.Meters,
 		now:           o.Now,
 		inbox:         make(chan func(), inboxSize),
-		stop:          make(chan string, 1),
+		stop:          make(chan ending, 1),
 		done:          make(chan struct{}),
 		failed:        o.Failed,
 		ended:         o.Ended,
@@ -293,7 +295,16 @@ func (r *Runner) Run() {
 			} else {
 				r.connections.Receive()
 			}
-		case reason := <-r.stop:
+		case end := <-r.stop:
+			reason := end.reason
+			if end.isSuspended {
+				r.connections.Suspend()
+				r.watchers.end(reason)
+				if r.log != nil {
+					r.log.Close(r.session)
+				}
+				return
+			}
 			for n := range r.seats {
 				r.Leave(n, "the session closed: "+reason)
 			}
@@ -331,8 +342,25 @@ func (r *Runner) failInside(p any, stack []byte) {
 
 // Close ends the runner, and reports whether it had ended before ctx did.
 func (r *Runner) Close(ctx context.Context, reason string) bool {
+	return r.end(ctx, ending{reason: reason})
+}
+
+// Suspend ends the runner, and not the session: it goes on where its recording is taken up, and its clients connect to
+// it again. It reports whether the runner had ended before ctx did. The session has to be recorded.
+func (r *Runner) Suspend(ctx context.Context) bool {
+	return r.end(ctx, ending{reason: "the session goes on in another service", isSuspended: true})
+}
+
+// ending is how a runner ends.
+type ending struct {
+	reason      string
+	isSuspended bool // the session goes on elsewhere
+}
+
+// end ends the runner, and reports whether it had ended before ctx did.
+func (r *Runner) end(ctx context.Context, how ending) bool {
 	select {
-	case r.stop <- reason:
+	case r.stop <- how:
 	default: // somebody else is closing it
 	}
 	select {

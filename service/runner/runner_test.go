@@ -31,6 +31,7 @@ func (s *silence) Send(step *session.Step, _ time.Time) { s.memory = step.Memory
 func (s *silence) Replace(client int)                   { s.replaced = append(s.replaced, client) }
 func (s *silence) End(client int, reason string)        { s.ended[client] = reason }
 func (s *silence) Abandon(string)                       {}
+func (s *silence) Suspend()                             {}
 func (s *silence) Close()                               {}
 
 // newTestRunner makes a runner of a contract that a test ticks itself, on its own goroutine.
