@@ -70,6 +70,37 @@ type Act struct {
 	Act      string    `json:"act"`
 }
 
+// BackendCall is what the game's backend is told, as it gets it. Number is its own: what comes twice has the same.
+type BackendCall struct {
+	Number   int64     `json:"number"`
+	Event    string    `json:"event"` // join, leave or end
+	At       time.Time `json:"at"`
+	Session  int64     `json:"session"`
+	Contract string    `json:"contract"`
+	Version  int       `json:"version"`
+	Client   int       `json:"client,omitempty"` // of join and leave
+	Player   string    `json:"player,omitempty"` // its identity, when a ticket has proven it
+	Name     string    `json:"name,omitempty"`
+	Role     string    `json:"role,omitempty"`
+	Reason   string    `json:"reason,omitempty"` // of leave and end
+	Tick     int64     `json:"tick,omitempty"`   // of end: the last one
+}
+
+// BackendTry is a call with what has come of it.
+type BackendTry struct {
+	BackendCall
+	Tries      int        `json:"tries"`
+	Error      string     `json:"error,omitempty"`   // of the last try
+	NextAt     *time.Time `json:"next_at,omitempty"` // when it is tried again, if it has to be
+	AnsweredAt *time.Time `json:"answered_at,omitempty"`
+}
+
+// BackendCalls lists what the game's backend is told, what waits first, then the newest.
+func (c Client) BackendCalls(ctx context.Context) (out []BackendTry, err error) {
+	err = c.call(ctx, "GET", "/api/backend", nil, &out)
+	return out, err
+}
+
 // Me says who the client is to the service.
 func (c Client) Me(ctx context.Context) (out Operator, err error) {
 	err = c.call(ctx, "GET", "/api/me", nil, &out)

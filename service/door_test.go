@@ -171,6 +171,7 @@ var routeRights = map[string]auth.Right{
 	"POST /api/bans":                  auth.Run,
 	"POST /api/bans/lift":             auth.Run,
 	"GET /api/acts":                   auth.Run,
+	"GET /api/backend":                auth.Look,
 
 	"POST /api/contracts":                                  auth.Run,
 	"GET /api/contracts":                                   auth.Look,

@@ -29,6 +29,7 @@ import (
 	"kamerad.example/core/policy"
 	"kamerad.example/core/wire"
 	"kamerad.example/journal"
+	"kamerad.example/service/backend"
 	"kamerad.example/service/door"
 	"kamerad.example/service/gateway"
 	"kamerad.example/service/httpapi"
@@ -57,6 +58,7 @@ type Recorder interface {
 type DoorRecords interface {
 	door.Records
 	httpapi.Operators
+	backend.Records
 }
 
 // Recordings are where sessions are recorded, and read.
@@ -83,6 +85,10 @@ type Options struct {
 	Tokens bool
 	// DoorRecords keep tokens, bans and used tickets; nil for a service that is open.
 	DoorRecords DoorRecords
+	// Backend is the URL of the game's backend, which is told what happens, by calls that BackendKey signs; empty for
+	// none. It takes DoorRecords.
+	Backend    string
+	BackendKey auth.Key
 	// Outside says from where the service may be called. Its Addresses are made of the Limits.
 	Outside httpapi.Outside
 	Limits  door.Limits
@@ -112,6 +118,7 @@ type Service struct {
 	retention   store.Retention
 	gateway     *gateway.Gateway
 	door        *door.Door
+	backend     *backend.Backend
 	addresses   *door.Addresses
 	certificate func() (*tls.Certificate, error) // nil for none
 	registry    *registry.Registry
@@ -146,6 +153,14 @@ func New(ctx context.Context, o Options) (*Service, error) {
 		Banned:  v.removeBanned,
 	})
 	v.gateway.Door = v.door
+	calls := backend.Options{URL: o.Backend, Key: o.BackendKey, Metrics: metrics}
+	if o.DoorRecords != nil {
+		calls.Records = o.DoorRecords
+	}
+	v.backend = backend.New(calls)
+	if err := v.backend.Prepare(ctx); err != nil {
+		return nil, err
+	}
 	in := registry.Options{
 		Records:  o.Records,
 		Recorder: o.Recorder,
@@ -296,6 +311,7 @@ func (v *Service) Serve(ctx context.Context, l net.Listener) error {
 	go func() { failed <- server.Serve(l) }()
 	go v.registry.WatchHeld(ctx)
 	go v.door.Watch(ctx)
+	go v.backend.Run(ctx)
 	if v.recordings != nil {
 		go v.retain(ctx)
 	}

@@ -20,6 +20,9 @@ func (s *Store) ImportRecording(
 		bytes += len(e.Checkpoints[i].Data)
 	}
 	err = pgx.BeginFunc(ctx, s.pool, func(tx pgx.Tx) error {
+		if _, err := tx.Exec(ctx, "set local kamerad.quiet = 'on'"); err != nil {
+			return err
+		}
 		rows, _ := tx.Query(
 			ctx,
 			"insert into sessions (contract, version, key, options, engine, wire, last_tick, bytes, closed_at, "+

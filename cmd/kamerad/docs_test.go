@@ -138,6 +138,8 @@ func TestWhatTheDocumentsShow(t *testing.T) {
 				assert.NoError(t, err)
 			case "mermaid": // TestTheArchitectureIsAsDrawn
 			case "shell": // TestOthersReachTheDemo
+			case "operate": // TestOperatingAsDocumented
+			case "callback": // TestBackendSettings
 			case "bash": // TestAGameUsesTheClientLibrary
 			case "ebnf", "part", "table": // shown with what a test runs, or held against the parser
 			default:

@@ -61,6 +61,7 @@ func run(ctx context.Context, args []string) int {
 			keyCommand(),
 			ticketCommand(),
 			secureCommand(),
+			backendCommand(),
 			loadCommand(),
 			drillCommand(),
 			auditCommand(),

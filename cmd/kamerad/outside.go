@@ -6,6 +6,7 @@ import (
 	"net"
 	"net/netip"
 	"net/url"
+	"os"
 	"strings"
 	"time"
 
@@ -39,8 +40,11 @@ func checkListen(c *cli.Command, hasDatabase bool) error {
 	if (c.String("tls-cert") == "") != (c.String("tls-key") == "") {
 		return fmt.Errorf("serve: --tls-cert FILE and --tls-key FILE go together")
 	}
-	if !hasDatabase && (c.String("tickets") != "" || c.Bool("tokens")) {
-		return fmt.Errorf("serve: without a database there are no tickets and no tokens; leave --one out")
+	if _, _, err := backendOf(c); err != nil {
+		return err
+	}
+	if !hasDatabase && (c.String("tickets")+c.String("backend") != "" || c.Bool("tokens")) {
+		return fmt.Errorf("serve: without a database there are no tickets, no tokens and no backend; leave --one out")
 	}
 	proxied := len(c.StringSlice("behind-proxy")) > 0
 	if isLoopback(address) && !proxied {
@@ -93,6 +97,38 @@ func outsideOf(c *cli.Command) (out httpapi.Outside, err error) {
 	return out, nil
 }
 
+// backendOf returns the URL of the backend that is told what happens, and the key that signs that; an empty URL for
+// none.
+func backendOf(c *cli.Command) (address string, key auth.Key, err error) {
+	address = c.String("backend")
+	file := c.String("backend-key")
+	if (address == "") != (file == "") {
+		return "", key, fmt.Errorf("serve: --backend URL and --backend-key FILE go together")
+	}
+	if address == "" {
+		return "", key, nil
+	}
+	u, err := url.Parse(address)
+	isNear := err == nil && u.Scheme == "http" && isLoopback(net.JoinHostPort(u.Hostname(), "1"))
+	if err != nil || u.Host == "" || u.User != nil || u.Scheme != "https" && !isNear {
+		return "", key, fmt.Errorf(
+			"read --backend: it is like https://backend.example/kamerad, or http: on this machine, with no password in it",
+		)
+	}
+	raw, err := os.ReadFile(file)
+	if err != nil {
+		return "", key, fmt.Errorf("read --backend-key: %w", err)
+	}
+	key, err = auth.ParseKey(raw)
+	if err != nil {
+		return "", key, fmt.Errorf("read --backend-key: %s: %w", file, err)
+	}
+	if !key.CanSign() {
+		return "", key, fmt.Errorf("read --backend-key: %s only checks; `kamerad key` writes the private one beside it", file)
+	}
+	return address, key, nil
+}
+
 // secureOptions adds to the options of a service who may use it, and from where.
 func secureOptions(c *cli.Command, o *service.Options) (err error) {
 	o.Outside, err = outsideOf(c)
@@ -116,6 +152,10 @@ func secureOptions(c *cli.Command, o *service.Options) (err error) {
 			return err
 		}
 		o.Tickets = &auth.Tickets{Keys: keys.Keys, Now: time.Now}
+	}
+	o.Backend, o.BackendKey, err = backendOf(c)
+	if err != nil {
+		return err
 	}
 	if file := c.String("tls-cert"); file != "" {
 		o.Certificate, err = service.OpenCertificate(file, c.String("tls-key"))

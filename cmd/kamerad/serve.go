@@ -122,6 +122,16 @@ func serveFlags(f *configFile) []cli.Flag {
 			Validator: notNegative[float64],
 		},
 		&cli.StringFlag{
+			Name:    "backend",
+			Usage:   "tell the game's backend at this `URL` who joins and leaves, and how sessions end",
+			Sources: f.sources("backend"),
+		},
+		&cli.StringFlag{
+			Name:    "backend-key",
+			Usage:   "with --backend: sign what it is told with the private key in this `FILE`; see `kamerad key`",
+			Sources: f.sources("backend-key"),
+		},
+		&cli.StringFlag{
 			Name: "on-stop",
 			Usage: "what becomes of sessions when the service stops: `close` them, or leave them open for the next " +
 				"service, which goes on with them",

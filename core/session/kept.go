@@ -180,6 +180,9 @@ func (s *Session) KeptFence(client int) (player string, fence int64) {
 	return "", 0
 }
 
+// LastClient returns the number of the newest client that has joined; 0 for none.
+func (s *Session) LastClient() int { return s.lastClient }
+
 // Identity returns the identity with which a client's player was seated; empty for a player that goes by its name.
 func (s *Session) Identity(client int) string {
 	if t := s.seats[client]; t != nil {

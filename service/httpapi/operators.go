@@ -2,6 +2,7 @@ package httpapi
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"log/slog"
@@ -31,6 +32,7 @@ type Operators interface {
 	LiftBan(ctx context.Context, player, contract string) error
 	AddAct(ctx context.Context, a store.Act) error
 	Acts(ctx context.Context, session int64, limit int) ([]store.Act, error)
+	BackendCalls(ctx context.Context, limit int) ([]store.BackendCall, error)
 }
 
 // withOperators declares the routes of who may use the service. Only those of who calls are there without a database.
@@ -48,6 +50,7 @@ func (a *API) withOperators(r chi.Router) {
 	r.Post("/bans", answer(a, auth.Run, a.ban))
 	r.Post("/bans/lift", answer(a, auth.Run, a.liftBan))
 	r.Get("/acts", answer(a, auth.Run, a.allActs))
+	r.Get("/backend", answer(a, auth.Look, a.backendCalls))
 }
 
 // me says who calls.
@@ -373,6 +376,34 @@ func (a *API) listActs(r *http.Request, session int64) ([]api.Act, error) {
 	list, err := a.operators.Acts(r.Context(), session, maxActs)
 	for _, x := range list {
 		out = append(out, api.Act{Session: x.Session, At: x.At, Operator: x.Operator, Act: x.Act})
+	}
+	return out, err
+}
+
+// maxBackendCalls is how many calls are listed.
+const maxBackendCalls = 200
+
+// backendCalls lists what the game's backend is told, what waits first, then the newest.
+func (a *API) backendCalls(r *http.Request) ([]api.BackendTry, error) {
+	list, err := a.operators.BackendCalls(r.Context(), maxBackendCalls)
+	out := make([]api.BackendTry, 0, len(list))
+	for _, c := range list {
+		x := api.BackendTry{Tries: c.Tries, Error: c.Error, AnsweredAt: c.AnsweredAt}
+		if c.AnsweredAt == nil {
+			x.NextAt = &c.NextAt
+		}
+		x.BackendCall = api.BackendCall{
+			Number:   c.Number,
+			Event:    c.Event,
+			At:       c.At,
+			Session:  c.Session,
+			Contract: c.Contract,
+			Version:  c.Version,
+		}
+		if err := json.Unmarshal(c.Payload, &x.BackendCall); err != nil {
+			return nil, fmt.Errorf("read call %d of the backend: %w", c.Number, err)
+		}
+		out = append(out, x)
 	}
 	return out, err
 }

@@ -25,6 +25,7 @@ type Recordings interface {
 	runner.Players
 	TakeOpen(ctx context.Context) ([]store.Recorded, error)
 	SessionTokens(ctx context.Context, session int64) (map[int][][]byte, error)
+	LeaveSeats(ctx context.Context, session int64, there []int, last int, reason string) error
 	Now(ctx context.Context) (time.Time, error)
 }
 
@@ -103,6 +104,14 @@ func (g *Registry) recover(ctx context.Context, row store.Recorded) (*gateway.Co
 	}
 	tokens, err := g.recordings.SessionTokens(ctx, row.ID)
 	if err != nil {
+		return nil, err
+	}
+	there := []int{}
+	for _, c := range p.Session().Clients() {
+		there = append(there, c.Number)
+	}
+	last := p.Session().LastClient()
+	if err := g.recordings.LeaveSeats(ctx, row.ID, there, last, "it had left when the service ended"); err != nil {
 		return nil, err
 	}
 	log := g.journal.Open(p.Session(), g.logOptions(row.Session, p.NextBatch()))

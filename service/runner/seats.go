@@ -188,6 +188,7 @@ func (r *Runner) recoverSeats(tokens map[int][][]byte) {
 			}
 		}
 		r.seats[c.Number] = s
+		r.recorder.Seat(s.row) // it may not have been stored
 		r.watchers.observer.Joined(c.Number)
 		r.meters.clients.Inc()
 		r.waitForReturn(s, r.now())
