@@ -63,7 +63,9 @@ func TestGuesser(t *testing.T) {
 				}
 				_ = conn.SetDeadline(time.Now().Add(time.Second))
 				_, err := fmt.Fprintf(
-					conn, "GET /api/me HTTP/1.1\r\nHost: wreck.example\r\nAuthorization: Bearer %s\r\n\r\n", auth.NewToken(),
+					conn,
+					"GET /api/me HTTP/1.1\r\nHost: wreck.example\r\nAuthorization: Bearer %s\r\n\r\n",
+					auth.NewToken(),
 				)
 				var answer *http.Response
 				if err == nil {
@@ -158,7 +160,13 @@ func TestGuessesCostTheHonestNothing(t *testing.T) {
 		quiet, _ := guess(nobody.Addr().String())
 		loud, said := guess(net.JoinHostPort(here, port))
 		var tried, answered, in int
-		_, err := fmt.Sscanf(said[strings.Index(said, "tried"):], "tried %d, answered %d, in %d", &tried, &answered, &in)
+		_, err := fmt.Sscanf(
+			said[strings.Index(said, "tried"):],
+			"tried %d, answered %d, in %d",
+			&tried,
+			&answered,
+			&in,
+		)
 		require.NoError(t, err, said)
 		assert.Zero(t, in)
 		t.Logf(
@@ -209,7 +217,8 @@ func quantile(list []time.Duration, part float64) time.Duration {
 	return list[int(part*float64(len(list)-1))]
 }
 
-// playHonestly has some divers join, each by a ticket, and ask again and again, and returns how long each decision took.
+// playHonestly has some divers join, each by a ticket, and ask again and again, and returns how long each decision
+// took.
 func playHonestly(t *testing.T, service api.Client, key auth.Key, long time.Duration) (took []time.Duration) {
 	ctx, cancel := context.WithTimeout(t.Context(), long)
 	defer cancel()

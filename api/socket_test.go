@@ -152,7 +152,12 @@ func TestAHandshakeThatFailsSaysWhy(t *testing.T) {
 		_ = json.NewEncoder(w).Encode(Problem{Status: http.StatusNotFound, Detail: "no such dive"})
 	}))
 	defer server.Close()
-	_, err = DialWebSocket(t.Context(), strings.Replace(server.URL, "http", "ws", 1), "wreck", Dialing{MaxMessage: 1000})
+	_, err = DialWebSocket(
+		t.Context(),
+		strings.Replace(server.URL, "http", "ws", 1),
+		"wreck",
+		Dialing{MaxMessage: 1000},
+	)
 	var problem *Problem
 	require.ErrorAs(t, err, &problem)
 	assert.Equal(t, "no such dive", problem.Detail)

@@ -123,7 +123,11 @@ func ParseKey(raw []byte) (Key, error) {
 	case k.public == nil:
 		return k, fmt.Errorf("read the key %s: it is neither an Ed25519 key (OKP) nor a secret (oct)", k.Name)
 	case isSecret && k.Algorithm != HS256, !isSecret && k.Algorithm != EdDSA:
-		return k, fmt.Errorf("read the key %s: its `alg` is %q; an OKP key has EdDSA, an oct key HS256", k.Name, k.Algorithm)
+		return k, fmt.Errorf(
+			"read the key %s: its `alg` is %q; an OKP key has EdDSA, an oct key HS256",
+			k.Name,
+			k.Algorithm,
+		)
 	case isSecret && len(in.Key.([]byte)) < minSecret:
 		return k, fmt.Errorf("read the key %s: its secret is shorter than %d bytes", k.Name, minSecret)
 	}

@@ -154,8 +154,8 @@ type Tickets struct {
 	Now func() time.Time
 }
 
-// Read reads a ticket and checks its key, its signature and its time, the cheap parts first. Whether it was used before,
-// and what it is for, is for the caller to see. The error is a *TicketError.
+// Read reads a ticket and checks its key, its signature and its time, the cheap parts first. Whether it was used
+// before, and what it is for, is for the caller to see. The error is a *TicketError.
 func (c *Tickets) Read(text string) (Ticket, error) {
 	key, err := c.keyOf(text)
 	if err != nil {
@@ -171,7 +171,11 @@ func (c *Tickets) Read(text string) (Ticket, error) {
 	switch {
 	case err == nil:
 	case errors.Is(err, jwt.ErrTokenSignatureInvalid):
-		return Ticket{}, refuse(TicketAltered, "the ticket was altered: its signature is not that of the key %s", key.Name)
+		return Ticket{}, refuse(
+			TicketAltered,
+			"the ticket was altered: its signature is not that of the key %s",
+			key.Name,
+		)
 	case errors.Is(err, jwt.ErrTokenExpired):
 		return Ticket{}, refuse(TicketExpired, "the ticket has expired; get a fresh one")
 	case errors.Is(err, jwt.ErrTokenNotValidYet), errors.Is(err, jwt.ErrTokenUsedBeforeIssued):
@@ -182,7 +186,10 @@ func (c *Tickets) Read(text string) (Ticket, error) {
 	case errors.Is(err, jwt.ErrTokenInvalidAudience):
 		return Ticket{}, refuse(TicketUnfit, "the ticket's `aud` is not %q: it was made for something else", Audience)
 	default:
-		return Ticket{}, refuse(TicketUnfit, "the ticket is no JSON Web Token with `sub`, `jti`, `exp`, `aud` and `name`")
+		return Ticket{}, refuse(
+			TicketUnfit,
+			"the ticket is no JSON Web Token with `sub`, `jti`, `exp`, `aud` and `name`",
+		)
 	}
 	out := Ticket{
 		Player:   in.Subject,
@@ -235,8 +242,8 @@ func (c *Tickets) keyOf(text string) (Key, error) {
 }
 
 // Admit checks what a ticket is for: a session of a contract, and the name and the role that are asked for, of which
-// both may be empty. byTicket reports whether a role can only be had by a ticket that names it. It returns the role that
-// the client gets, which is empty for the contract's first one. The error is a *TicketError.
+// both may be empty. byTicket reports whether a role can only be had by a ticket that names it. It returns the role
+// that the client gets, which is empty for the contract's first one. The error is a *TicketError.
 func (t Ticket) Admit(
 	session int64, contract, name, role string, byTicket func(role string) bool,
 ) (granted string, err error) {
@@ -244,7 +251,12 @@ func (t Ticket) Admit(
 	case t.Session != 0 && t.Session != session:
 		return "", refuse(TicketSession, "the ticket is for session %d, not for %d", t.Session, session)
 	case t.Contract != "" && t.Contract != contract:
-		return "", refuse(TicketSession, "the ticket is for sessions of %s, and this is one of %s", t.Contract, contract)
+		return "", refuse(
+			TicketSession,
+			"the ticket is for sessions of %s, and this is one of %s",
+			t.Contract,
+			contract,
+		)
 	case name != "" && name != t.Name:
 		return "", refuse(TicketName, "the ticket is for the name %q; ask for that or for none", t.Name)
 	case t.Role != "" && role != "" && role != t.Role:

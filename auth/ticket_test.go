@@ -117,11 +117,17 @@ func TestFaultyTicketsAreRefused(t *testing.T) {
 		text  string
 		fault auth.Fault
 	}{
-		"no token":           {"hello", auth.TicketUnfit},
-		"empty":              {"", auth.TicketUnfit},
-		"too long":           {strings.Repeat("a", auth.MaxTicket+1), auth.TicketUnfit},
-		"alg none":           {raw(`{"alg":"none","kid":"harbour"}`, "{"+all+"}"), auth.TicketKey},
-		"alg none, unsigned": {strings.Join([]string{strings.Split(raw(`{"alg":"none","kid":"harbour"}`, "{"+all+"}"), ".")[0], parts[1], ""}, "."), auth.TicketKey},
+		"no token": {"hello", auth.TicketUnfit},
+		"empty":    {"", auth.TicketUnfit},
+		"too long": {strings.Repeat("a", auth.MaxTicket+1), auth.TicketUnfit},
+		"alg none": {raw(`{"alg":"none","kid":"harbour"}`, "{"+all+"}"), auth.TicketKey},
+		"alg none, unsigned": {
+			strings.Join(
+				[]string{strings.Split(raw(`{"alg":"none","kid":"harbour"}`, "{"+all+"}"), ".")[0], parts[1], ""},
+				".",
+			),
+			auth.TicketKey,
+		},
 		"public key as HMAC": {confused, auth.TicketKey},
 		"the other's method": {raw(`{"alg":"EdDSA","kid":"quay"}`, "{"+all+"}"), auth.TicketKey},
 		"no key named":       {raw(`{"alg":"EdDSA"}`, "{"+all+"}"), auth.TicketKey},
@@ -133,17 +139,26 @@ func TestFaultyTicketsAreRefused(t *testing.T) {
 			) + "." + parts[2],
 			auth.TicketAltered,
 		},
-		"cut off":               {good[:len(good)-4], auth.TicketAltered},
-		"expired":               {signed(ed, nil, now.Add(-7*time.Minute)), auth.TicketExpired},
-		"made by a fast clock":  {signed(ed, nil, now.Add(3*time.Minute)), auth.TicketEarly},
-		"for something else":    {raw(header, strings.Replace("{"+all+"}", "kamerad", "shop", 1)), auth.TicketUnfit},
-		"no expiry":             {raw(header, `{"sub":"a","jti":"1","name":"Ana","session":3,"aud":"kamerad"}`), auth.TicketUnfit},
-		"no number":             {raw(header, strings.Replace("{"+all+"}", `"jti":"1",`, "", 1)), auth.TicketUnfit},
-		"no player":             {raw(header, strings.Replace("{"+all+"}", `"sub":"a",`, "", 1)), auth.TicketUnfit},
-		"session and contract":  {raw(header, `{"contract":"wreck",`+all+"}"), auth.TicketUnfit},
-		"session as a text":     {raw(header, strings.Replace("{"+all+"}", "3", `"3"`, 1)), auth.TicketUnfit},
-		"session out of range":  {raw(header, strings.Replace("{"+all+"}", ":3,", ":9223372036854775808,", 1)), auth.TicketUnfit},
-		"good for years":        {raw(header, strings.Replace("{"+all+"}", fmt.Sprint(now.Unix()+60), "4102444800", 1)), auth.TicketUnfit},
+		"cut off":              {good[:len(good)-4], auth.TicketAltered},
+		"expired":              {signed(ed, nil, now.Add(-7*time.Minute)), auth.TicketExpired},
+		"made by a fast clock": {signed(ed, nil, now.Add(3*time.Minute)), auth.TicketEarly},
+		"for something else":   {raw(header, strings.Replace("{"+all+"}", "kamerad", "shop", 1)), auth.TicketUnfit},
+		"no expiry": {
+			raw(header, `{"sub":"a","jti":"1","name":"Ana","session":3,"aud":"kamerad"}`),
+			auth.TicketUnfit,
+		},
+		"no number":            {raw(header, strings.Replace("{"+all+"}", `"jti":"1",`, "", 1)), auth.TicketUnfit},
+		"no player":            {raw(header, strings.Replace("{"+all+"}", `"sub":"a",`, "", 1)), auth.TicketUnfit},
+		"session and contract": {raw(header, `{"contract":"wreck",`+all+"}"), auth.TicketUnfit},
+		"session as a text":    {raw(header, strings.Replace("{"+all+"}", "3", `"3"`, 1)), auth.TicketUnfit},
+		"session out of range": {
+			raw(header, strings.Replace("{"+all+"}", ":3,", ":9223372036854775808,", 1)),
+			auth.TicketUnfit,
+		},
+		"good for years": {
+			raw(header, strings.Replace("{"+all+"}", fmt.Sprint(now.Unix()+60), "4102444800", 1)),
+			auth.TicketUnfit,
+		},
 		"a space in the player": {raw(header, strings.Replace("{"+all+"}", `"a"`, `"a b"`, 1)), auth.TicketUnfit},
 	}
 	for name, c := range cases {

@@ -17,8 +17,8 @@ const (
 	Look Right = "look"
 	// Play opens test clients and plays them, and starts drills and audits.
 	Play Right = "play"
-	// Run does everything: opens and ends sessions, publishes, changes what is kept, bans, makes tokens; and sees seeds,
-	// keys and what no client may see.
+	// Run does everything: opens and ends sessions, publishes, changes what is kept, bans, makes tokens; and sees
+	// seeds, keys and what no client may see.
 	Run Right = "run"
 )
 

@@ -80,8 +80,8 @@ type Options struct {
 	// been stored: the decisions on these requests, by their numbers, and all that frames after the tick kept told
 	// besides, are undone. At most the last 1024 decisions are named.
 	OnUndone func(requests []uint64, kept int64)
-	// Ticket says who the player is, for a service that wants tickets: the game's backend makes it. It is good once; name
-	// and role may be empty with it.
+	// Ticket says who the player is, for a service that wants tickets: the game's backend makes it. It is good once;
+	// name and role may be empty with it.
 	Ticket string
 	// TLS says which certificates of services are believed; nil for those that the system believes.
 	TLS *tls.Config

@@ -325,7 +325,12 @@ func TestSocketsTakeTicketsAndTokens(t *testing.T) {
 	refused(auth.TicketSession, "", "", x.ticket(t, session+1, "a", "Ana", nil))
 	refused(auth.TicketName, "Bo", "", x.ticket(t, session, "a", "Ana", nil))
 	refused(auth.TicketRole, "", "referee", x.ticket(t, session, "a", "Ana", nil))
-	refused(auth.TicketRole, "", "referee", x.ticket(t, session, "a", "Ana", func(k *auth.Ticket) { k.Role = "player" }))
+	refused(
+		auth.TicketRole,
+		"",
+		"referee",
+		x.ticket(t, session, "a", "Ana", func(k *auth.Ticket) { k.Role = "player" }),
+	)
 	other, err := auth.NewKey("backend", auth.EdDSA)
 	require.NoError(t, err)
 	forged := *x

@@ -144,21 +144,7 @@ func New(ctx context.Context, o Options) (*Service, error) {
 	v.certificate = o.Certificate
 	v.gateway.SendBuffer = o.SendBuffer
 	v.gateway.Decided = o.Decided
-	v.addresses = door.NewAddresses(o.Limits, o.Outside.Trusts, metrics)
-	o.Outside.Addresses = v.addresses
-	v.door = door.New(door.Options{
-		Records: o.DoorRecords,
-		Tickets: o.Tickets,
-		Tokens:  o.Tokens,
-		Banned:  v.removeBanned,
-	})
-	v.gateway.Door = v.door
-	calls := backend.Options{URL: o.Backend, Key: o.BackendKey, Metrics: metrics}
-	if o.DoorRecords != nil {
-		calls.Records = o.DoorRecords
-	}
-	v.backend = backend.New(calls)
-	if err := v.backend.Prepare(ctx); err != nil {
+	if err := v.makeDoor(ctx, &o); err != nil {
 		return nil, err
 	}
 	in := registry.Options{
@@ -176,28 +162,7 @@ func New(ctx context.Context, o Options) (*Service, error) {
 	}
 	v.registry = registry.New(in)
 	v.measure(metrics, o.Records.Held)
-	routes := httpapi.Options{
-		Records:  o.Records,
-		Backlog:  o.Recorder.Backlog,
-		Registry: v.registry,
-		Gateway:  v.gateway,
-		Door:     v.door,
-		Outside:  o.Outside,
-		Trials:   v.trials,
-		Metrics:  metrics,
-		Console:  o.Console,
-		Policy:   o.Policy,
-	}
-	if v.journal != nil {
-		routes.Journal = v.journal.State
-	}
-	if o.Recordings != nil {
-		routes.Recordings = o.Recordings
-	}
-	if o.DoorRecords != nil {
-		routes.Operators = o.DoorRecords
-	}
-	v.handler = httpapi.New(routes).Handler()
+	v.makeHandler(o)
 	if err := v.door.Refresh(ctx); err != nil {
 		return nil, err
 	}
@@ -205,6 +170,50 @@ func New(ctx context.Context, o Options) (*Service, error) {
 		return nil, err
 	}
 	return v, nil
+}
+
+// makeDoor makes what says who may come in and from where, and who is told of that.
+func (v *Service) makeDoor(ctx context.Context, o *Options) error {
+	v.addresses = door.NewAddresses(o.Limits, o.Outside.Trusts, v.metrics)
+	o.Outside.Addresses = v.addresses
+	v.door = door.New(door.Options{
+		Records: o.DoorRecords,
+		Tickets: o.Tickets,
+		Tokens:  o.Tokens,
+		Banned:  v.removeBanned,
+	})
+	v.gateway.Door = v.door
+	v.backend = backend.New(backend.Options{
+		Records: o.DoorRecords,
+		URL:     o.Backend,
+		Key:     o.BackendKey,
+		Metrics: v.metrics,
+	})
+	return v.backend.Prepare(ctx)
+}
+
+// makeHandler makes what answers calls.
+func (v *Service) makeHandler(o Options) {
+	routes := httpapi.Options{
+		Records:   o.Records,
+		Backlog:   o.Recorder.Backlog,
+		Registry:  v.registry,
+		Gateway:   v.gateway,
+		Door:      v.door,
+		Outside:   o.Outside,
+		Operators: o.DoorRecords,
+		Trials:    v.trials,
+		Metrics:   v.metrics,
+		Console:   o.Console,
+		Policy:    o.Policy,
+	}
+	if v.journal != nil {
+		routes.Journal = v.journal.State
+	}
+	if o.Recordings != nil {
+		routes.Recordings = o.Recordings
+	}
+	v.handler = httpapi.New(routes).Handler()
 }
 
 // removeBanned takes the seats of a player that was banned, in sessions of a contract or, with an empty name, in all.

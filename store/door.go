@@ -252,8 +252,10 @@ func (s *Store) AddAct(ctx context.Context, a Act) error {
 func (s *Store) Acts(ctx context.Context, session int64, limit int) ([]Act, error) {
 	rows, _ := s.pool.Query(
 		ctx,
-		"select coalesce(session, 0), at, operator, act from acts where $1 = 0 or session = $1 order by id desc limit $2",
-		session, limit,
+		"select coalesce(session, 0), at, operator, act from acts where $1 = 0 or session = $1 order by id desc "+
+			"limit $2",
+		session,
+		limit,
 	)
 	out, err := pgx.CollectRows(rows, pgx.RowToStructByPos[Act])
 	if err != nil {

@@ -28,7 +28,10 @@ func backendCommand() *cli.Command {
 				return terminal.PrintJSON(out, list)
 			}
 			if len(list) == 0 {
-				fmt.Fprintln(out, "Nothing was told. `kamerad serve --backend URL` names a backend; see docs/backend.md")
+				fmt.Fprintln(
+					out,
+					"Nothing was told. `kamerad serve --backend URL` names a backend; see docs/backend.md",
+				)
 				return nil
 			}
 			t := terminal.NewTable("Number", "Event", "Session", "Who or why", "At", "Tries", "Answer")

@@ -90,8 +90,8 @@ func (b *fakeBackend) told(event string) (names map[string]int, twice int) {
 	return names, twice
 }
 
-// A thousand join while the backend is away, slow and forgetful, and the service is killed in the middle: the backend is
-// told of each of them, of each by one number.
+// A thousand join while the backend is away, slow and forgetful, and the service is killed in the middle: the backend
+// is told of each of them, of each by one number.
 func TestTheBackendIsToldOfEachJoin(t *testing.T) {
 	folder := t.TempDir()
 	in := func(name string) string { return filepath.Join(folder, name) }
@@ -104,7 +104,10 @@ func TestTheBackendIsToldOfEachJoin(t *testing.T) {
 	b := newFakeBackend(t, keys)
 	p := testservice.Start(t, "serve", "--backend", b.URL+"/kamerad", "--backend-key", in("calls.jwk"))
 	v, err := p.Publish(
-		t.Context(), "crowd.kam", "contract crowd language 1\nseats 200 grace 5s\nentity Diver per player { n: int 0..9 }\n", nil,
+		t.Context(),
+		"crowd.kam",
+		"contract crowd language 1\nseats 200 grace 5s\nentity Diver per player { n: int 0..9 }\n",
+		nil,
 	)
 	require.NoError(t, err)
 	s, err := p.Open(t.Context(), api.OpenSession{Contract: v.Contract})
@@ -166,7 +169,12 @@ func TestTheBackendIsToldOfEachJoin(t *testing.T) {
 		return len(left) == len(joined) && len(ended) == 1
 	}, 60*time.Second, 100*time.Millisecond, "whoever came has left, and the session has ended")
 	joined, twice := b.told("join")
-	t.Logf("%d were seated, %d joins and as many leaves were told, %d calls came more than once", len(seated), len(joined), twice)
+	t.Logf(
+		"%d were seated, %d joins and as many leaves were told, %d calls came more than once",
+		len(seated),
+		len(joined),
+		twice,
+	)
 	assert.Positive(t, twice)
 	shown, status := p.Run("", "backend")
 	assert.Equal(t, 0, status)
@@ -194,8 +202,17 @@ func TestBackendSettings(t *testing.T) {
 		{"https://backend.example/k", in("none.jwk"), "no such file"},
 	} {
 		out, status := testservice.Run(
-			t, testservice.Binary(t), "", []string{"KAMERAD_DATABASE=postgres://nobody@127.0.0.1:1/none"}, "serve", "--listen",
-			"127.0.0.1:0", "--backend", c.url, "--backend-key", c.key,
+			t,
+			testservice.Binary(t),
+			"",
+			[]string{"KAMERAD_DATABASE=postgres://nobody@127.0.0.1:1/none"},
+			"serve",
+			"--listen",
+			"127.0.0.1:0",
+			"--backend",
+			c.url,
+			"--backend-key",
+			c.key,
 		)
 		assert.Equal(t, 2, status, "%+v", c)
 		assert.Contains(t, out, c.want, "%+v", c)

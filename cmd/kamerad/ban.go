@@ -20,7 +20,8 @@ func banCommands() []*cli.Command {
 			Name:      "ban",
 			Usage:     "keep a player out, and take the seats that it has",
 			ArgsUsage: "PLAYER",
-			Description: "PLAYER is the identity that the player's tickets have; without tickets it is the name, which " +
+			Description: "PLAYER is the identity that the player's tickets have; without tickets it is the name, " +
+				"which " +
 				"keeps out only who comes back under it.",
 			Flags: append(flags, contract,
 				&cli.DurationFlag{Name: "for", Usage: "how long: a `TIME`; for good otherwise"},
@@ -103,7 +104,9 @@ func printBans(c *cli.Command, list []api.Ban) error {
 			until = terminal.FormatTime(*b.Until)
 		}
 		t.AppendRow([]any{
-			terminal.Shown(b.Player), from, until, terminal.Shown(b.Reason), terminal.Shown(b.By), terminal.FormatTime(b.At),
+			terminal.Shown(
+				b.Player,
+			), from, until, terminal.Shown(b.Reason), terminal.Shown(b.By), terminal.FormatTime(b.At),
 		})
 	}
 	terminal.PrintTable(out, t)

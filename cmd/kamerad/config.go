@@ -63,7 +63,10 @@ func (f *configFile) check() error {
 	for _, name := range slices.Sorted(maps.Keys(f.values)) {
 		if !slices.Contains(f.known, name) {
 			return fmt.Errorf(
-				"read the settings in %s: there is no setting %.40q, only %s", f.path, name, strings.Join(f.known, ", "),
+				"read the settings in %s: there is no setting %.40q, only %s",
+				f.path,
+				name,
+				strings.Join(f.known, ", "),
 			)
 		}
 		if _, err := settingText(f.values[name]); err != nil {

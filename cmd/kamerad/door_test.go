@@ -93,7 +93,9 @@ func TestTheDoorByCommands(t *testing.T) {
 	t.Setenv("KAMERAD_TOKEN", "")
 
 	ticket := func(more ...string) []string {
-		return append([]string{"ticket", "--session", "1", "--player", "diver-1", "--name", "Cleo", "--key", key}, more...)
+		return append(
+			[]string{"ticket", "--session", "1", "--player", "diver-1", "--name", "Cleo", "--key", key},
+			more...)
 	}
 	cleo := strings.TrimSpace(run("", ticket()...))
 	assert.Contains(t, run(cleo+"\n", "join", "1", "--ticket", "-"), "You are C ■ Cleo, client 3")

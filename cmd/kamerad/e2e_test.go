@@ -480,12 +480,19 @@ entity Diver per diver {
 	must(`tidewreck +1`, 0, "", "contract", "list")
 	must(
 		`(?s)Property +owner +player.*air +✓ +some +– +–.*finds +– +– +– +–.*Strongbox.*guess.*Revealed.*pick == answer +everyone +Strongbox.guess`,
-		0, "", "matrix", file,
+		0,
+		"",
+		"matrix",
+		file,
 	)
 	must(`"name": "Crate.what"`, 0, "", "matrix", "--json", "tidewreck@1")
 	must(
 		`(?s)^what,name,audience,owner,player.*property,Diver.pos,everyone,always,.*request,Crate.open,player,never,always`,
-		0, "", "matrix", "--csv", file,
+		0,
+		"",
+		"matrix",
+		"--csv",
+		file,
 	)
 	page := filepath.Join(dir, "matrix.html")
 	must(`✓ written`, 0, "", "matrix", "--html", page, file)
@@ -501,7 +508,10 @@ entity Diver per diver {
 	must(`it is a kind and a number`, 2, "", "cost", "--entities", "Eel", file)
 	known := must(
 		`(?s)tidewreck as its clients know it, fingerprint [0-9a-f]{16}.*"not carried" unless satchel.has\(item\).*"out of air", as the server finds`,
-		0, "", "outline", file,
+		0,
+		"",
+		"outline",
+		file,
 	)
 	assert.NotContains(t, known, "Keeper")
 	assert.NotRegexp(t, `\n +finds `, known)
@@ -534,7 +544,12 @@ entity Diver per diver {
 	must(
 		`(?s)careless.kam:1:1: the contract does not say .strikes.*\(strikes\) \[policy\].*careless.kam:4:11: .*\[unguarded\].*`+
 			`careless.kam: 2 mistakes`,
-		1, "", "check", "--policy", team, careless,
+		1,
+		"",
+		"check",
+		"--policy",
+		team,
+		careless,
 	)
 	must(`no mistakes`, 0, "", "check", "--policy", team, file)
 	must(`careless.kam: read a policy: invalid character`, 2, "", "check", "--policy", careless, file)

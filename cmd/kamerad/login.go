@@ -21,7 +21,8 @@ func loginCommand() *cli.Command {
 		Name:      "login",
 		Usage:     "keep the token for a service, so that commands may use it",
 		ArgsUsage: "[ADDRESS]",
-		Description: "The token is asked for, or read from what is piped in: it never stands on a command line. It is " +
+		Description: "The token is asked for, or read from what is piped in: it never stands on a command line. It " +
+			"is " +
 			"kept in a file that only you can read.\nIn scripts, KAMERAD_TOKEN does the same.",
 		Flags: []cli.Flag{
 			terminal.ServiceFlag(),

@@ -67,9 +67,11 @@ func checkListen(c *cli.Command, hasDatabase bool) error {
 		return nil
 	}
 	return fmt.Errorf(
-		"listen on %s: others can reach this service, and it has %s.\nOne command makes what is missing, and says how to "+
+		"listen on %s: others can reach this service, and it has %s.\nOne command makes what is missing, and says "+
+			"how to "+
 			"start with it:\n  kamerad secure door --host NAME",
-		address, strings.Join(missing, ", "),
+		address,
+		strings.Join(missing, ", "),
 	)
 }
 
@@ -112,7 +114,8 @@ func backendOf(c *cli.Command) (address string, key auth.Key, err error) {
 	isNear := err == nil && u.Scheme == "http" && isLoopback(net.JoinHostPort(u.Hostname(), "1"))
 	if err != nil || u.Host == "" || u.User != nil || u.Scheme != "https" && !isNear {
 		return "", key, fmt.Errorf(
-			"read --backend: it is like https://backend.example/kamerad, or http: on this machine, with no password in it",
+			"read --backend: it is like https://backend.example/kamerad, or http: on this machine, with no " +
+				"password in it",
 		)
 	}
 	raw, err := os.ReadFile(file)
@@ -124,7 +127,10 @@ func backendOf(c *cli.Command) (address string, key auth.Key, err error) {
 		return "", key, fmt.Errorf("read --backend-key: %s: %w", file, err)
 	}
 	if !key.CanSign() {
-		return "", key, fmt.Errorf("read --backend-key: %s only checks; `kamerad key` writes the private one beside it", file)
+		return "", key, fmt.Errorf(
+			"read --backend-key: %s only checks; `kamerad key` writes the private one beside it",
+			file,
+		)
 	}
 	return address, key, nil
 }

@@ -30,11 +30,15 @@ func secureCommand() *cli.Command {
 		Name:      "secure",
 		Usage:     "make all that a service needs which others can reach: keys, a certificate, a token and settings",
 		ArgsUsage: "FOLDER",
-		Description: "The certificate is signed by nobody else; put one of your own in its place, and the service reads it. " +
+		Description: "The certificate is signed by nobody else; put one of your own in its place, and the service " +
+			"reads it. " +
 			"The token may do everything. Nothing that is in FOLDER is written over.",
 		Flags: append(
 			databaseFlags(),
-			&cli.StringSliceFlag{Name: "host", Usage: "`NAME` or number that the service is reached by; several with commas"},
+			&cli.StringSliceFlag{
+				Name:  "host",
+				Usage: "`NAME` or number that the service is reached by; several with commas",
+			},
 			&cli.StringFlag{Name: "listen", Usage: "`HOST:PORT` to listen on", Value: "0.0.0.0:7707"},
 		),
 		Action: secure,
@@ -79,7 +83,10 @@ func secure(ctx context.Context, c *cli.Command) error {
 	}
 	settings := filepath.Join(folder, settingsFile)
 	if _, err := os.Stat(settings); err == nil {
-		return fmt.Errorf("secure: %s is there already; name another folder, or start with it: kamerad serve --config %[1]s", settings)
+		return fmt.Errorf(
+			"secure: %s is there already; name another folder, or start with it: kamerad serve --config %[1]s",
+			settings,
+		)
 	}
 	token, err := firstToken(ctx, c, api.NewToken{Name: "operator", Right: string(auth.Run)})
 	if err != nil {
@@ -88,8 +95,13 @@ func secure(ctx context.Context, c *cli.Command) error {
 	if err := secureFiles(folder, hosts, address, token.Token, c.String("listen")); err != nil {
 		return fmt.Errorf("secure: %w", err)
 	}
-	service := "https://" + net.JoinHostPort(hosts[0], port)
-	in := func(name string) string { return filepath.Join(args[0], name) }
+	saySecured(c, args[0], "https://"+net.JoinHostPort(hosts[0], port))
+	return nil
+}
+
+// saySecured says what to do with a folder that was made.
+func saySecured(c *cli.Command, folder, service string) {
+	in := func(name string) string { return filepath.Join(folder, name) }
 	fmt.Fprintf(
 		c.Root().Writer,
 		`%s %s has all that the service needs
@@ -101,9 +113,16 @@ func secure(ctx context.Context, c *cli.Command) error {
 
   %[7]s makes tickets: it belongs to the game's backend alone.
 `,
-		terminal.Good.Sprint("✓"), args[0], in(settingsFile), service, in(certificateFile), in(tokenFile), in(backendFile),
+		terminal.Good.Sprint(
+			"✓",
+		),
+		folder,
+		in(settingsFile),
+		service,
+		in(certificateFile),
+		in(tokenFile),
+		in(backendFile),
 	)
-	return nil
 }
 
 // secureFiles writes the files of a folder, the settings last.

@@ -32,8 +32,14 @@ const maxSessionMemory = 1 << 20
 
 // serveFlags are the flags of whatever runs a service. Each of them is a setting in the file as well.
 func serveFlags(f *configFile) []cli.Flag {
-	d := door.DefaultLimits()
-	return append(append([]cli.Flag{
+	return slices.Concat(
+		whereFlags(f), databaseSettings(f), doorFlags(f), limitFlags(f), runFlags(f), fileFlags(f),
+	)
+}
+
+// whereFlags are the flags that say where a service takes its settings from, and where it listens.
+func whereFlags(f *configFile) []cli.Flag {
+	return []cli.Flag{
 		&cli.StringFlag{
 			Name:        "config",
 			Usage:       "read settings from this `FILE` (TOML), each by the name of its flag",
@@ -47,7 +53,12 @@ func serveFlags(f *configFile) []cli.Flag {
 			Value:   "127.0.0.1:7707",
 			Sources: f.sources("listen"),
 		},
-	}, databaseSettings(f)...),
+	}
+}
+
+// doorFlags are the flags that say who may use a service, and from where.
+func doorFlags(f *configFile) []cli.Flag {
+	return []cli.Flag{
 		&cli.StringFlag{
 			Name:    "tickets",
 			Usage:   "let clients join by tickets alone, which the keys in this `FILE` have signed; see `kamerad key`",
@@ -79,6 +90,13 @@ func serveFlags(f *configFile) []cli.Flag {
 			Usage:   "let pages of this `ORIGIN`, such as https://play.wreck.example, join; several with commas",
 			Sources: f.sources("allow-origin"),
 		},
+	}
+}
+
+// limitFlags are the flags that say what one address may.
+func limitFlags(f *configFile) []cli.Flag {
+	d := door.DefaultLimits()
+	return []cli.Flag{
 		&cli.IntFlag{
 			Name:      "address-connections",
 			Usage:     "`N` connections that one address may have open; 0 for any",
@@ -121,6 +139,12 @@ func serveFlags(f *configFile) []cli.Flag {
 			Sources:   f.sources("address-bytes"),
 			Validator: notNegative[float64],
 		},
+	}
+}
+
+// runFlags are the flags that say who is told what happens, and what is kept of it.
+func runFlags(f *configFile) []cli.Flag {
+	return []cli.Flag{
 		&cli.StringFlag{
 			Name:    "backend",
 			Usage:   "tell the game's backend at this `URL` who joins and leaves, and how sessions end",
@@ -166,6 +190,12 @@ func serveFlags(f *configFile) []cli.Flag {
 				return nil
 			},
 		},
+	}
+}
+
+// fileFlags are the flags that say what contracts are held against, and what is written where.
+func fileFlags(f *configFile) []cli.Flag {
+	return []cli.Flag{
 		&cli.StringFlag{
 			Name:    "policy",
 			Usage:   "publish only contracts that keep to the rules of a team in this `FILE`; see `check --policy`",
@@ -190,7 +220,7 @@ func serveFlags(f *configFile) []cli.Flag {
 			Usage:   "write the service's address to this `FILE` once it answers",
 			Sources: f.sources("address-file"),
 		},
-	)
+	}
 }
 
 // serveCommand is `kamerad serve`.
@@ -498,7 +528,11 @@ func serveWith(ctx context.Context, c *cli.Command, o service.Options, started b
 		}
 		defer os.Remove(file)
 	}
-	err = <-failed
+	return sayStopped(<-failed, c.String("one") != "")
+}
+
+// sayStopped says how a service has stopped. What could not be done is listed.
+func sayStopped(err error, isAlone bool) error {
 	var missed service.NotDone
 	if errors.As(err, &missed) {
 		fmt.Fprintln(os.Stderr, terminal.Bad.Sprint(missed.Error()))
@@ -507,11 +541,10 @@ func serveWith(ctx context.Context, c *cli.Command, o service.Options, started b
 	if err != nil {
 		return err
 	}
-	fmt.Println(
-		"Stopped: all clients were told" + map[bool]string{
-			true:  ".",
-			false: " and all records are stored.",
-		}[c.String("one") != ""],
-	)
+	what := " and all records are stored."
+	if isAlone {
+		what = "."
+	}
+	fmt.Println("Stopped: all clients were told" + what)
 	return nil
 }

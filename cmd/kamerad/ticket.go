@@ -66,7 +66,13 @@ func makeTicket(_ context.Context, c *cli.Command) error {
 		if err := os.WriteFile(file, []byte(text+"\n"), 0o600); err != nil {
 			return fmt.Errorf("write the ticket: %w", err)
 		}
-		fmt.Fprintf(out, "%s %s: good once, until %s\n", terminal.Good.Sprint("✓"), file, terminal.FormatTime(t.Expires))
+		fmt.Fprintf(
+			out,
+			"%s %s: good once, until %s\n",
+			terminal.Good.Sprint("✓"),
+			file,
+			terminal.FormatTime(t.Expires),
+		)
 		return nil
 	}
 	if c.Bool("json") {
@@ -82,13 +88,23 @@ func keyCommand() *cli.Command {
 		Name:      "key",
 		Usage:     "make a key that signs tickets, and add what checks it to the keys of a service",
 		ArgsUsage: "NAME",
-		Description: "The private key goes to the game's backend; the service is given --keys with `serve --tickets`, " +
-			"and reads that file anew when it changes. To change a key: add another one, have the backend sign with it, " +
+		Description: "The private key goes to the game's backend; the service is given --keys with `serve " +
+			"--tickets`, " +
+			"and reads that file anew when it changes. To change a key: add another one, have the backend sign " +
+			"with it, " +
 			"and take the old one away by --remove.",
 		Flags: []cli.Flag{
-			&cli.StringFlag{Name: "keys", Usage: "the `FILE` of the keys that the service checks tickets with", Value: "tickets.json"},
+			&cli.StringFlag{
+				Name:  "keys",
+				Usage: "the `FILE` of the keys that the service checks tickets with",
+				Value: "tickets.json",
+			},
 			&cli.StringFlag{Name: "out", Usage: "write the private key to this `FILE`; NAME.jwk otherwise"},
-			&cli.StringFlag{Name: "algorithm", Usage: "`EdDSA`, or HS256 for a secret that both sides have", Value: "EdDSA"},
+			&cli.StringFlag{
+				Name:  "algorithm",
+				Usage: "`EdDSA`, or HS256 for a secret that both sides have",
+				Value: "EdDSA",
+			},
 			&cli.BoolFlag{Name: "remove", Usage: "take the key away from --keys instead: its tickets are good no more"},
 		},
 		Action: changeKeys,
@@ -113,8 +129,11 @@ func changeKeys(_ context.Context, c *cli.Command) error {
 		return err
 	}
 	fmt.Fprintf(
-		c.Root().Writer, "%s %s signs tickets: keep it secret\n%[1]s %[3]s checks them: kamerad serve --tickets %[3]s\n",
-		terminal.Good.Sprint("✓"), private, file,
+		c.Root().Writer,
+		"%s %s signs tickets: keep it secret\n%[1]s %[3]s checks them: kamerad serve --tickets %[3]s\n",
+		terminal.Good.Sprint("✓"),
+		private,
+		file,
 	)
 	return nil
 }
@@ -164,7 +183,10 @@ func removeKey(c *cli.Command, file, name string) error {
 	case len(kept.Keys) == len(set.Keys):
 		return fmt.Errorf("remove a key: %s has none called %.64q", file, name)
 	case len(kept.Keys) == 0:
-		return fmt.Errorf("remove a key: it is the only one of %s, and nobody could join without; add another one first", file)
+		return fmt.Errorf(
+			"remove a key: it is the only one of %s, and nobody could join without; add another one first",
+			file,
+		)
 	}
 	if err := writeKeySet(file, kept, false); err != nil {
 		return err

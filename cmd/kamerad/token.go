@@ -31,7 +31,8 @@ func tokenCommand() *cli.Command {
 				Name:      "create",
 				Usage:     "make a token, and print it: it is shown once",
 				ArgsUsage: "NAME",
-				Description: "NAME says whose it is. The rights: look reads all that is not secret; play also plays test " +
+				Description: "NAME says whose it is. The rights: look reads all that is not secret; play also " +
+					"plays test " +
 					"clients, drills and audits; run does everything, and sees seeds and what no client may see.",
 				Flags: append(append(flags, databaseFlags()...), database,
 					&cli.StringFlag{Name: "right", Usage: "`RIGHT`: look, play or run", Value: "look"},
@@ -143,7 +144,7 @@ func printTokens(c *cli.Command, list []api.Token) error {
 	}
 	t := terminal.NewTable("Number", "Name", "May", "Made", "By", "Last used", "Good until")
 	for _, x := range list {
-		until := when(x.ExpiresAt, "revoked")
+		var until string
 		switch {
 		case x.RevokedAt != nil:
 			until = terminal.Bad.Sprint("✕ revoked " + terminal.FormatTime(*x.RevokedAt))

@@ -19,7 +19,9 @@ func TestRolesByTicket(t *testing.T) {
 		assert.Equal(t, want, c.ByTicket(role), role)
 	}
 	assert.Equal(t, []string{"player", "referee", "watcher"}, c.Outline().Roles)
-	styled, _ := syntax.Format(syntax.NewSource("wreck.kam", "contract wreck language 1\nroles player ,referee  by  ticket,watcher\n"))
+	styled, _ := syntax.Format(
+		syntax.NewSource("wreck.kam", "contract wreck language 1\nroles player ,referee  by  ticket,watcher\n"),
+	)
 	assert.Equal(t, text, styled)
 	first, problems := compile.Load("wreck.kam", "contract wreck language 1\nroles player by ticket\n")
 	require.NotNil(t, first, problems)

@@ -87,7 +87,7 @@ type Contract struct {
 	OnLost      *Body     // its connection is gone
 	OnBack      *Body     // it is there again
 	OnLeave     *Body     // its seat ends
-	Texts       []string  // all texts that the contract names; a text in a constant is its place here, the empty one is 0
+	Texts       []string  // all texts that the contract names; one in a constant is its place here, the empty one is 0
 	Memory      []int64   // the lists, maps and records that are constant
 	Source      *syntax.Source
 	Accepts     []syntax.Accept // the findings that it accepts

@@ -32,7 +32,11 @@ func TestAnExportIsPlayedElsewhere(t *testing.T) {
 	assert.Contains(t, raw.String(), `{"call":"Ask","client":1,"ask":{"seq":1,"request":"Diver.hit","args":[30]}}`)
 	var table bytes.Buffer
 	require.NoError(t, record.ExportTable(t.Context(), &table, head, &s.Recording, -1))
-	assert.Contains(t, table.String(), "\nAsk,1,,,,\"{\"\"seq\"\":1,\"\"request\"\":\"\"Diver.hit\"\",\"\"args\"\":[30]}\"")
+	assert.Contains(
+		t,
+		table.String(),
+		"\nAsk,1,,,,\"{\"\"seq\"\":1,\"\"request\"\":\"\"Diver.hit\"\",\"\"args\"\":[30]}\"",
+	)
 	for _, form := range []bytes.Buffer{raw, table} {
 		read, recording, err := record.Import(bytes.NewReader(form.Bytes()))
 		require.NoError(t, err)

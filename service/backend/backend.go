@@ -2,8 +2,8 @@
 // session ends.
 //
 // What it is told stands in the database, in the transaction of what it tells of, and is sent again and again until the
-// backend has answered with a status of 2xx. Each call has a number: one that comes twice has the same. Calls are signed
-// as RFC 9421 says. Several services on a database share the work.
+// backend has answered with a status of 2xx. Each call has a number: one that comes twice has the same. Calls are
+// signed as RFC 9421 says. Several services on a database share the work.
 package backend
 
 import (
@@ -78,7 +78,11 @@ func New(o Options) *Backend {
 		http: &http.Client{
 			Timeout:       callWithin,
 			CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse },
-			Transport:     &http.Transport{MaxConnsPerHost: atOnce, MaxIdleConnsPerHost: atOnce, Proxy: http.ProxyFromEnvironment},
+			Transport: &http.Transport{
+				MaxConnsPerHost:     atOnce,
+				MaxIdleConnsPerHost: atOnce,
+				Proxy:               http.ProxyFromEnvironment,
+			},
 		},
 		calls: prometheus.NewCounterVec(
 			prometheus.CounterOpts{
@@ -107,8 +111,8 @@ func (b *Backend) Prepare(ctx context.Context) error {
 	return b.records.AddBackend(ctx)
 }
 
-// Run tells the backend what there is to tell, until ctx ends. Without a backend it only looks after what another service
-// on the database is to tell.
+// Run tells the backend what there is to tell, until ctx ends. Without a backend it only looks after what another
+// service on the database is to tell.
 func (b *Backend) Run(ctx context.Context) {
 	if b.records == nil {
 		return
@@ -169,12 +173,20 @@ func (b *Backend) try(ctx context.Context, c store.BackendCall) {
 		again = min(firstAgain<<min(c.Tries, 20), lastAgain)
 		again += rand.N(again / 4)
 		b.calls.WithLabelValues("failed").Inc()
-		b.failing.Do(func() { slog.Warn("the backend does not answer; it is called again", "call", c.Number, "error", err) })
+		b.failing.Do(
+			func() { slog.Warn("the backend does not answer; it is called again", "call", c.Number, "error", err) },
+		)
 	} else {
 		b.calls.WithLabelValues("answered").Inc()
 	}
 	if err := b.records.EndBackendCall(ctx, c.Number, failure, again); err != nil {
-		slog.Warn("it cannot be noted what the backend has answered; it may be told twice", "call", c.Number, "error", err)
+		slog.Warn(
+			"it cannot be noted what the backend has answered; it may be told twice",
+			"call",
+			c.Number,
+			"error",
+			err,
+		)
 	}
 }
 

@@ -115,7 +115,8 @@ func newMeters(registry prometheus.Registerer, misordered *atomic.Int64) *meters
 		joins: prometheus.NewCounterVec(
 			prometheus.CounterOpts{
 				Name: "kamerad_joins_total",
-				Help: "Clients that asked for a seat over a socket, by what came of it: seated, back or the code of a refusal.",
+				Help: "Clients that asked for a seat over a socket, by what came of it: seated, back or the code " +
+					"of a refusal.",
 			},
 			[]string{"result"},
 		),

@@ -37,7 +37,12 @@ func (a *API) need(right auth.Right, next http.HandlerFunc) http.HandlerFunc {
 				Status: http.StatusForbidden,
 				Code:   api.CodeRightMissing,
 				Detail: fmt.Sprintf(
-					"%s %s takes the right to %s; the token %q may %s", r.Method, r.URL.Path, right, who.Name, who.Right,
+					"%s %s takes the right to %s; the token %q may %s",
+					r.Method,
+					r.URL.Path,
+					right,
+					who.Name,
+					who.Right,
 				),
 			}
 		}
@@ -106,7 +111,8 @@ func (a *API) identify(r *http.Request) (auth.Operator, error) {
 	if err == nil && !isRead && r.Header.Get("Origin") == "" && a.door.WantsTokens() {
 		return auth.Operator{}, &problems.Refusal{
 			Status: http.StatusForbidden,
-			Detail: "who is signed in changes things from the console alone; programs send their token as Authorization: " +
+			Detail: "who is signed in changes things from the console alone; programs send their token as " +
+				"Authorization: " +
 				"Bearer …",
 		}
 	}

@@ -46,6 +46,7 @@ func (m *meters) measure(next http.Handler) http.Handler {
 		if route == "" || route == "/*" || route == "/api/*" {
 			return
 		}
-		m.calls.WithLabelValues(route, r.Method, strconv.Itoa(max(answer.Status(), http.StatusOK))).Observe(time.Since(began).Seconds())
+		m.calls.WithLabelValues(route, r.Method, strconv.Itoa(max(answer.Status(), http.StatusOK))).
+			Observe(time.Since(began).Seconds())
 	})
 }

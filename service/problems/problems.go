@@ -96,7 +96,15 @@ func Of(err error, r *http.Request) *api.Problem {
 		return &api.Problem{Status: http.StatusServiceUnavailable, Detail: "whoever called has gone away"}
 	}
 	slog.Error(
-		"a call failed", "request", middleware.GetReqID(r.Context()), "method", r.Method, "path", r.URL.Path, "error", err,
+		"a call failed",
+		"request",
+		middleware.GetReqID(r.Context()),
+		"method",
+		r.Method,
+		"path",
+		r.URL.Path,
+		"error",
+		err,
 	)
 	return &api.Problem{
 		Status: http.StatusInternalServerError,

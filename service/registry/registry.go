@@ -420,8 +420,9 @@ func (g *Registry) BeginStopping() {
 	g.stopping = true
 }
 
-// Stop ends all sessions after BeginStopping, or leaves them open where that is wanted. What is not done when ticks ends, or not stored when stored ends, is
-// missed. late is called when some have not ended with ticks: their connections have to end without them.
+// Stop ends all sessions after BeginStopping, or leaves them open where that is wanted. What is not done when ticks
+// ends, or not stored when stored ends, is missed. late is called when some have not ended with ticks: their
+// connections have to end without them.
 func (g *Registry) Stop(ticks, stored context.Context, late func(), missed func(format string, args ...any)) {
 	if !waitFor(ticks, &g.openings) {
 		missed("a session was being opened, and that did not end in time")

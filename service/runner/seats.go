@@ -107,7 +107,10 @@ func (r *Runner) TakeSeat(j SeatRequest) (Seating, error) {
 	n, known := r.seatByToken[journal.HashToken(j.Token)]
 	if s := r.seatOf(j.Player); s != nil && !known {
 		if !isSameSeat(s, j) {
-			return Seating{}, &Refusal{Code: api.CodeBusy, Detail: "join: the player is being seated under another name"}
+			return Seating{}, &Refusal{
+				Code:   api.CodeBusy,
+				Detail: "join: the player is being seated under another name",
+			}
 		}
 		n = s.row.Client
 		known = true

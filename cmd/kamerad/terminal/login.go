@@ -48,7 +48,8 @@ func readLogins() (map[string]Login, error) {
 	}
 	if info.Mode().Perm()&0o077 != 0 {
 		return nil, fmt.Errorf(
-			"read the logins: others can read %s; take that away with `chmod 600 %[1]s`, and have the tokens in it revoked",
+			"read the logins: others can read %s; take that away with `chmod 600 %[1]s`, and have the tokens in it "+
+				"revoked",
 			path,
 		)
 	}

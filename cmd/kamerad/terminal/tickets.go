@@ -83,8 +83,8 @@ func ReadKey(c *cli.Command) (auth.Key, error) {
 	return k, nil
 }
 
-// TicketMaker returns what makes tickets for clients that a command plays, each a player of its own, when it was given a
-// key; else nil.
+// TicketMaker returns what makes tickets for clients that a command plays, each a player of its own, when it was given
+// a key; else nil.
 func TicketMaker(c *cli.Command, session int64) (func(name, role string) (string, error), error) {
 	if c.String("key") == "" {
 		return nil, nil
