@@ -178,7 +178,7 @@ func tlsFigure(rounds int, long time.Duration, only *regexp.Regexp, add func(fig
 	if err := os.Setenv(tlsVariable, "yes"); err != nil {
 		return err
 	}
-	defer os.Unsetenv(tlsVariable)
+	defer func() { _ = os.Unsetenv(tlsVariable) }()
 	k, f, err := cpuOverFloor(n, false, (rounds+1)/3, long)
 	if err != nil {
 		return err

@@ -276,6 +276,9 @@ func (j *Journal) take() (entries store.Entries, parts []part) {
 		for client, hashes := range p.taken.tokens {
 			entries.Tokens = append(entries.Tokens, store.Tokens{Session: l.session, Client: client, Hashes: hashes})
 		}
+		for _, s := range p.taken.seats {
+			entries.Seats = append(entries.Seats, s)
+		}
 		for _, k := range p.taken.kept {
 			entries.Kept = append(entries.Kept, *k)
 		}

@@ -57,6 +57,7 @@ type pending struct {
 	checkpoints []store.Checkpoint
 	gaps        []store.Gap
 	tokens      map[int][][]byte
+	seats       map[int]store.Seat
 	kept        []*store.Kept // at most one of each lease, in the order in which they were first changed
 	bytes       int
 	ended       bool // nothing more is handed over: how much there was in all is to be stored
@@ -64,7 +65,7 @@ type pending struct {
 
 // any reports whether anything waits.
 func (p *pending) any() bool {
-	return len(p.batches)+len(p.checkpoints)+len(p.gaps)+len(p.tokens)+len(p.kept) > 0 || p.ended
+	return len(p.batches)+len(p.checkpoints)+len(p.gaps)+len(p.tokens)+len(p.seats)+len(p.kept) > 0 || p.ended
 }
 
 // Options of a log.
@@ -207,6 +208,26 @@ func (l *Log) Tokens(client int, tokens [][sha256.Size]byte) {
 	l.count(0)
 }
 
+// maxSeats is how many seats of a session wait to be stored. Of more, those are given up that were left again.
+const maxSeats = 50_000
+
+// Seat takes a seat as it is now. It is stored with the calls that made it so: a service that ends knows of a client
+// exactly when its recording does.
+func (l *Log) Seat(s store.Seat) {
+	j := l.journal
+	j.mu.Lock()
+	defer j.mu.Unlock()
+	if l.pending.seats == nil {
+		l.pending.seats = map[int]store.Seat{}
+	}
+	if len(l.pending.seats) >= maxSeats && s.LeftAt != nil {
+		delete(l.pending.seats, s.Client)
+		return
+	}
+	l.pending.seats[s.Client] = s
+	l.count(0)
+}
+
 // keep takes changes of what players keep; the lock is held.
 func (l *Log) keep(changes []session.KeptChange) {
 	for i := range changes {
@@ -337,6 +358,7 @@ func (l *Log) giveUp() {
 	// What players keep, and who may come back, is as much as there are players: that never goes.
 	l.pending = pending{
 		tokens: l.pending.tokens,
+		seats:  l.pending.seats,
 		gaps:   l.pending.gaps,
 		kept:   l.pending.kept,
 		ended:  l.pending.ended,
@@ -361,6 +383,11 @@ func (l *Log) putBack(p pending) {
 	}
 	p.bytes += l.pending.bytes
 	p.ended = p.ended || l.pending.ended
+	if p.seats == nil {
+		p.seats = l.pending.seats
+	} else {
+		maps.Copy(p.seats, l.pending.seats)
+	}
 	if p.tokens == nil {
 		p.tokens = l.pending.tokens
 	} else {

@@ -360,18 +360,7 @@ func (r *Recorder) write(batch []record) error {
 		for _, waiting := range batch {
 			switch e := waiting.entry.(type) {
 			case Seat:
-				if e.LeftReason != nil {
-					reason := clean(*e.LeftReason)
-					e.LeftReason = &reason
-				}
-				_, err := tx.Exec(
-					ctx,
-					`insert into seats (session, client, player, name, role, joined_at, left_at, left_reason)
-					values ($1, $2, nullif($3, ''), $4, $5, $6, $7, $8)
-					on conflict (session, client)
-					do update set left_at = excluded.left_at, left_reason = excluded.left_reason`,
-					e.Session, e.Client, e.Player, clean(e.Name), e.Role, e.JoinedAt, e.LeftAt, e.LeftReason,
-				)
+				_, err := tx.Exec(ctx, storeSeat, e.values()...)
 				if err != nil {
 					return fmt.Errorf("store a seat: %w", err)
 				}

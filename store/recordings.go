@@ -62,6 +62,7 @@ type Gap struct {
 type Entries struct {
 	Batches     []Batch
 	Tokens      []Tokens
+	Seats       []Seat
 	Checkpoints []Checkpoint
 	Gaps        []Gap
 	Kept        []Kept
@@ -163,6 +164,9 @@ func (e *Entries) sessions() (ids []int64) {
 	for i := range e.Tokens {
 		add(e.Tokens[i].Session)
 	}
+	for i := range e.Seats {
+		add(e.Seats[i].Session)
+	}
 	for i := range e.Checkpoints {
 		add(e.Checkpoints[i].Session)
 	}
@@ -211,6 +215,11 @@ func (e *Entries) queue(to *pgx.Batch, mine map[int64]bool) {
 			on conflict (session, client) do update set hashes = excluded.hashes`,
 			t.Session, t.Client, t.Hashes,
 		)
+	}
+	for i := range e.Seats {
+		if mine[e.Seats[i].Session] {
+			e.Seats[i].queue(to)
+		}
 	}
 	for _, c := range e.Checkpoints {
 		if mine[c.Session] {

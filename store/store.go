@@ -355,6 +355,24 @@ type Seat struct {
 	LeftReason *string
 }
 
+// storeSeat stores a seat as it is now.
+const storeSeat = `insert into seats (session, client, player, name, role, joined_at, left_at, left_reason)
+	values ($1, $2, nullif($3, ''), $4, $5, $6, $7, $8)
+	on conflict (session, client) do update set left_at = excluded.left_at, left_reason = excluded.left_reason`
+
+// values are those of storeSeat.
+func (s *Seat) values() []any {
+	var reason *string
+	if s.LeftReason != nil {
+		text := clean(*s.LeftReason)
+		reason = &text
+	}
+	return []any{s.Session, s.Client, s.Player, clean(s.Name), s.Role, s.JoinedAt, s.LeftAt, reason}
+}
+
+// queue queues the statement that stores the seat.
+func (s *Seat) queue(to *pgx.Batch) { to.Queue(storeSeat, s.values()...) }
+
 // Seats returns who took part in a session.
 func (s *Store) Seats(ctx context.Context, session int64) ([]Seat, error) {
 	rows, _ := s.pool.Query(

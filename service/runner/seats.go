@@ -191,7 +191,7 @@ func (r *Runner) recoverSeats(tokens map[int][][]byte) {
 			}
 		}
 		r.seats[c.Number] = s
-		r.recorder.Seat(s.row) // it may not have been stored
+		r.storeSeat(s.row) // a version before this one may not have stored it
 		r.watchers.observer.Joined(c.Number)
 		r.meters.clients.Inc()
 		r.waitForReturn(s, r.now())
@@ -225,7 +225,7 @@ func (r *Runner) addSeat(n int) {
 	row := r.newSeatRow(me)
 	r.seats[n] = &seat{row: row, lease: r.leaseOf(n)}
 	r.watchers.observer.Joined(n)
-	r.recorder.Seat(row)
+	r.storeSeat(row)
 	r.meters.clients.Inc()
 }
 
@@ -348,12 +348,21 @@ func (r *Runner) Leave(client int, reason string) {
 	r.recordLeft(s, reason)
 }
 
+// storeSeat stores a seat as it is now: with the calls of the session, when they are recorded.
+func (r *Runner) storeSeat(row store.Seat) {
+	if r.log != nil {
+		r.log.Seat(row)
+		return
+	}
+	r.recorder.Seat(row)
+}
+
 // recordLeft stores that a client has left its seat, and why.
 func (r *Runner) recordLeft(s *seat, reason string) {
 	now := time.Now()
 	s.row.LeftAt = &now
 	s.row.LeftReason = &reason
-	r.recorder.Seat(s.row)
+	r.storeSeat(s.row)
 	r.meters.clients.Dec()
 }
 
