@@ -12,6 +12,7 @@ package load
 
 import (
 	"context"
+	"crypto/tls"
 	"fmt"
 	"math/rand/v2"
 	"slices"
@@ -28,14 +29,16 @@ import (
 type Options struct {
 	Service string
 	Session int64
-	Clients int           // 1 to MaxClients
-	Role    string        // the contract's first one if empty
-	For     time.Duration // how long they play once all have joined
-	Asks    float64       // requests a second of each client
-	Writes  float64       // a second, of each client and property that it may set
-	Seed    uint64        // of what they pick
-	Name    string        // what they are called, with a number behind it
-	Forge   bool          // also what their copies say will be denied
+	Clients int                                     // 1 to MaxClients
+	Role    string                                  // the contract's first one if empty
+	For     time.Duration                           // how long they play once all have joined
+	Asks    float64                                 // requests a second of each client
+	Writes  float64                                 // a second, of each client and property that it may set
+	Seed    uint64                                  // of what they pick
+	Name    string                                  // what they are called, with a number behind it
+	Forge   bool                                    // also what their copies say will be denied
+	Ticket  func(name, role string) (string, error) // makes one for each client; nil where none is wanted
+	TLS     *tls.Config                             // which certificates are believed; nil for the system's
 	OnJoin  func(joined int)
 	OnTime  func(played time.Duration)
 }
@@ -174,8 +177,18 @@ func (o Options) check() error {
 // returned all the same.
 func joinAll(ctx context.Context, o Options, t *tally) (players []*client.Client, err error) {
 	for i := range o.Clients {
-		p, err := client.Join(ctx, o.Service, o.Session, fmt.Sprintf("%s %d", o.Name, i+1), o.Role, client.Options{
-			OnRaw: func(m []byte) { t.add(func(r *Report) { r.Frames++; r.Bytes += len(m) }) },
+		name := fmt.Sprintf("%s %d", o.Name, i+1)
+		ticket := ""
+		if o.Ticket != nil {
+			ticket, err = o.Ticket(name, o.Role)
+			if err != nil {
+				return players, err
+			}
+		}
+		p, err := client.Join(ctx, o.Service, o.Session, name, o.Role, client.Options{
+			Ticket: ticket,
+			TLS:    o.TLS,
+			OnRaw:  func(m []byte) { t.add(func(r *Report) { r.Frames++; r.Bytes += len(m) }) },
 			OnFrame: func(f *wire.Frame, _ []replicate.Notice) {
 				t.add(func(r *Report) {
 					r.Events += len(f.Events)

@@ -36,7 +36,7 @@ func auditCommand() *cli.Command {
 			&cli.IntFlag{Name: "rounds", Usage: "sessions that are played: `N`", Value: audit.UsualRounds},
 			&cli.IntFlag{Name: "ticks", Usage: "ticks of each: `N`", Value: audit.UsualTicks},
 			&cli.StringFlag{Name: "html", Usage: "write the report to a `FILE` as a page of its own, too"},
-			publishedFlag(), terminal.ServiceFlag(),
+			publishedFlag(), terminal.ServiceFlag(), terminal.KeyFlag(),
 			&cli.StringFlag{
 				Name:  "session",
 				Usage: "attack the running session `NUMBER` over its sockets, in place of a file",
@@ -169,6 +169,11 @@ func printAudit(w io.Writer, r *audit.Report, took time.Duration) {
 		for _, e := range row.Cells[len(row.Cells)-1].Effects {
 			fmt.Fprintf(w, "%s %s: %s\n", terminal.Bad.Sprint("✕"), terminal.Bold.Sprint(row.Name), terminal.Shown(e))
 		}
+	}
+	if r.Door > 0 {
+		fmt.Fprintf(
+			w, "%s the door: %d attempts to take a seat without the right to it were refused\n", terminal.Good.Sprint("✓"), r.Door,
+		)
 	}
 	for _, f := range r.Findings {
 		fmt.Fprintf(w, "%s %s\n", terminal.Bad.Sprint("✕"), f)

@@ -33,6 +33,7 @@ type livePlace struct {
 	admin   api.Client
 	session int64
 	tick    time.Duration
+	ticket  func(name, role string) (string, error) // makes one for an attacker; nil where none is wanted
 	watched watched
 	news    []session.Decision
 }
@@ -70,7 +71,15 @@ func auditLive(ctx context.Context, c *cli.Command) error {
 	if checked == nil {
 		return fmt.Errorf("audit session %d: this program cannot read its contract: %w", id, problems)
 	}
-	p := &livePlace{admin: admin, session: id, tick: time.Second / time.Duration(checked.TickRate)}
+	refused, got, err := auditDoor(ctx, c, admin, id, checked)
+	if err != nil {
+		return err
+	}
+	maker, err := terminal.TicketMaker(c, id)
+	if err != nil {
+		return err
+	}
+	p := &livePlace{admin: admin, session: id, tick: time.Second / time.Duration(checked.TickRate), ticket: maker}
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
 	first := make(chan struct{})
@@ -100,7 +109,25 @@ func auditLive(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
+	report.Door = refused
+	report.Findings = append(report.Findings, got...)
 	return endAudit(c, report, time.Since(began))
+}
+
+// auditDoor attacks the door of a service that wants tickets, before its session is attacked by who has one.
+func auditDoor(
+	ctx context.Context, c *cli.Command, admin api.Client, session int64, checked *contract.Contract,
+) (refused int, got []string, err error) {
+	who, err := admin.Me(ctx)
+	if err != nil || !who.Tickets {
+		return 0, nil, err
+	}
+	key, err := terminal.ReadKey(c)
+	if err != nil {
+		return 0, nil, fmt.Errorf("audit session %d: the service wants tickets: %w", session, err)
+	}
+	p := &livePlace{admin: admin, session: session}
+	return p.attackDoor(ctx, checked, key)
 }
 
 // watch keeps up what those who run the session see.
@@ -163,7 +190,17 @@ func decisionOf(d api.Decision) session.Decision {
 func (p *livePlace) Join(
 	ctx context.Context, name, role string, heard func(*wire.Frame), differs func(),
 ) (audit.Seat, error) {
+	ticket := ""
+	if p.ticket != nil {
+		var err error
+		ticket, err = p.ticket(name, role)
+		if err != nil {
+			return nil, err
+		}
+	}
 	c, err := client.Join(ctx, p.admin.Service, p.session, name, role, client.Options{
+		Ticket:   ticket,
+		TLS:      p.admin.TLS,
 		NotReady: true,
 		OnFrame:  func(f *wire.Frame, _ []replicate.Notice) { heard(f) },
 		OnDiffer: func(int64) { differs() },

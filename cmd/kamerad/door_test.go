@@ -227,3 +227,32 @@ func TestNothingSecretIsTold(t *testing.T) {
 		}
 	}
 }
+
+// With tickets on, the audit of a session tries the door first, and nobody reaches a role, a name or a seat that is not
+// theirs; many clients load it by tickets of their own.
+func TestTheAuditTriesTheDoor(t *testing.T) {
+	p, folder := secured(t, "--pause", "5s")
+	key := filepath.Join(folder, "backend.jwk")
+	t.Setenv("KAMERAD_TOKEN", p.Token)
+	out, status := p.Run("", "audit", "--session", "1", "--for", "2s")
+	assert.Equal(t, 2, status)
+	assert.Contains(t, out, "say which key signs")
+	out, status = p.Run("", "audit", "--session", "1", "--for", "3s", "--key", key, "--json")
+	assert.Equal(t, 0, status, out)
+	var report struct {
+		Door     int
+		Findings []string
+		Tried    int
+	}
+	require.NoError(t, json.Unmarshal([]byte(out), &report), out)
+	assert.Equal(t, 14, report.Door, "nine ways, three roles by tickets for others, the referee by none, and one twice")
+	assert.Empty(t, report.Findings)
+	assert.Positive(t, report.Tried)
+	out, status = p.Run("", "load", "1", "--clients", "5", "--for", "1s", "--key", key)
+	assert.Equal(t, 0, status, out)
+
+	open := testservice.Start(t, "demo")
+	out, status = open.Run("", "audit", "--session", "1", "--for", "2s", "--json")
+	assert.Equal(t, 0, status, out)
+	assert.NotContains(t, out, `"door"`, "an open service has none")
+}

@@ -28,7 +28,7 @@ func loadCommand() *cli.Command {
 			"arguments of the right types;\nwhat its own copy tells it will be denied it keeps back. Exit status 1 " +
 			"when a client was thrown out or a copy differed.",
 		Flags: []cli.Flag{
-			terminal.ServiceFlag(), terminal.JSONFlag(),
+			terminal.ServiceFlag(), terminal.JSONFlag(), terminal.KeyFlag(), terminal.CAFlag(),
 			&cli.IntFlag{Name: "clients", Usage: "`N` clients at once", Value: 10},
 			&cli.DurationFlag{Name: "for", Usage: "how long they play: a `TIME` such as 30s", Value: 10 * time.Second},
 			&cli.FloatFlag{Name: "asks", Usage: "requests that each client sends a second: `N`", Value: 2},
@@ -65,6 +65,14 @@ func loadSession(ctx context.Context, c *cli.Command) error {
 		Writes:  c.Float("writes"),
 		Seed:    c.Uint64("seed"),
 		Forge:   c.Bool("forge"),
+	}
+	o.Ticket, err = terminal.TicketMaker(c, id)
+	if err != nil {
+		return err
+	}
+	o.TLS, err = terminal.Believed(c)
+	if err != nil {
+		return err
 	}
 	if c.Bool("hostile") {
 		return loadHostile(ctx, c, o)
