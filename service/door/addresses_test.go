@@ -60,6 +60,11 @@ func TestAddressesAreForgotten(t *testing.T) {
 	}
 	assert.LessOrEqual(t, len(a.known), maxAddresses+1)
 	assert.Same(t, first, a.Of(netip.MustParseAddr("198.51.100.1")))
+	known := len(a.known)
+	a.lastSweep = time.Time{}
+	a.known[netip.MustParseAddr("10.0.0.1")] = &Address{of: a, seen: time.Now()}
+	a.sweep(time.Now())
+	assert.GreaterOrEqual(t, len(a.known), known-1, "they were here just now")
 	for _, x := range a.known {
 		x.seen = time.Now().Add(-time.Hour)
 	}

@@ -432,7 +432,7 @@ func (g *Registry) Stop(ticks, stored context.Context, late func(), missed func(
 		sessions.Go(func() {
 			r := x.Runner()
 			if g.keepOpen {
-				g.suspend(ticks, stored, r, missed)
+				g.suspend(ticks, r, missed)
 				return
 			}
 			if !r.Close(ticks, stopReason) {
@@ -449,16 +449,11 @@ func (g *Registry) Stop(ticks, stored context.Context, late func(), missed func(
 	sessions.Wait()
 }
 
-// suspend ends the runner of a session, which stays open, once all that it was given is stored.
-func (g *Registry) suspend(ticks, stored context.Context, r *runner.Runner, missed func(format string, args ...any)) {
+// suspend ends the runner of a session, which stays open. All that it was given is stored as the journal closes.
+func (g *Registry) suspend(ticks context.Context, r *runner.Runner, missed func(format string, args ...any)) {
 	if !r.Suspend(ticks) {
 		missed("session %d: its tick did not end in time; it goes on from what is stored", r.ID())
 		return
-	}
-	if wait := r.StartFlush(); wait != nil {
-		if err := wait(stored); err != nil {
-			missed("session %d: what it was given last could not be stored: %s", r.ID(), err)
-		}
 	}
 	slog.Info("session left open", "session", r.ID(), "tick", r.LastTick())
 }
