@@ -179,6 +179,29 @@ func (e *Entries) sessions() (ids []int64) {
 	return ids
 }
 
+// queueSeats queues the statements that store the seats of some sessions, and the hashes of their tokens.
+func (e *Entries) queueSeats(to *pgx.Batch, mine map[int64]bool) {
+	for _, t := range e.Tokens {
+		if !mine[t.Session] {
+			continue
+		}
+		if len(t.Hashes) == 0 {
+			to.Queue("delete from seat_tokens where session = $1 and client = $2", t.Session, t.Client)
+			continue
+		}
+		to.Queue(
+			`insert into seat_tokens (session, client, hashes) values ($1, $2, $3)
+			on conflict (session, client) do update set hashes = excluded.hashes`,
+			t.Session, t.Client, t.Hashes,
+		)
+	}
+	for i := range e.Seats {
+		if mine[e.Seats[i].Session] {
+			e.Seats[i].queue(to)
+		}
+	}
+}
+
 // queue queues the statements that store the entries of some sessions.
 func (e *Entries) queue(to *pgx.Batch, mine map[int64]bool) {
 	var sessions, numbers, afters, lasts []int64
@@ -202,25 +225,7 @@ func (e *Entries) queue(to *pgx.Batch, mine map[int64]bool) {
 			sessions, numbers, afters, lasts, sizes, data,
 		)
 	}
-	for _, t := range e.Tokens {
-		if !mine[t.Session] {
-			continue
-		}
-		if len(t.Hashes) == 0 {
-			to.Queue("delete from seat_tokens where session = $1 and client = $2", t.Session, t.Client)
-			continue
-		}
-		to.Queue(
-			`insert into seat_tokens (session, client, hashes) values ($1, $2, $3)
-			on conflict (session, client) do update set hashes = excluded.hashes`,
-			t.Session, t.Client, t.Hashes,
-		)
-	}
-	for i := range e.Seats {
-		if mine[e.Seats[i].Session] {
-			e.Seats[i].queue(to)
-		}
-	}
+	e.queueSeats(to, mine)
 	for _, c := range e.Checkpoints {
 		if mine[c.Session] {
 			to.Queue(

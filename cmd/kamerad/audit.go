@@ -172,7 +172,8 @@ func printAudit(w io.Writer, r *audit.Report, took time.Duration) {
 	}
 	if r.Door > 0 {
 		fmt.Fprintf(
-			w, "%s the door: %d attempts to take a seat without the right to it were refused\n", terminal.Good.Sprint("✓"), r.Door,
+			w, "%s the door: %d attempts to take a seat without the right to it were refused\n",
+			terminal.Good.Sprint("✓"), r.Door,
 		)
 	}
 	for _, f := range r.Findings {

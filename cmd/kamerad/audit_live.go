@@ -22,6 +22,7 @@ import (
 	"kamerad.example/core/contract"
 	"kamerad.example/core/replicate"
 	"kamerad.example/core/session"
+	"kamerad.example/core/syntax"
 	"kamerad.example/core/wire"
 )
 
@@ -56,20 +57,9 @@ func auditLive(ctx context.Context, c *cli.Command) error {
 		return fmt.Errorf("read --for: from 1s to 1h, not %s", long)
 	}
 	admin := terminal.Service(c)
-	s, err := admin.Session(ctx, id)
+	checked, problems, err := contractOfLive(ctx, admin, id)
 	if err != nil {
 		return err
-	}
-	if !s.Open || s.Paused {
-		return fmt.Errorf("audit session %d: it does not run", id)
-	}
-	version, err := admin.Version(ctx, s.Contract, s.Version)
-	if err != nil {
-		return err
-	}
-	checked, problems := compile.LoadWith(s.Contract+".kam", version.Source, contract.Files(version.Files).Open)
-	if checked == nil {
-		return fmt.Errorf("audit session %d: this program cannot read its contract: %w", id, problems)
 	}
 	refused, got, err := auditDoor(ctx, c, admin, id, checked)
 	if err != nil {
@@ -112,6 +102,28 @@ func auditLive(ctx context.Context, c *cli.Command) error {
 	report.Door = refused
 	report.Findings = append(report.Findings, got...)
 	return endAudit(c, report, time.Since(began))
+}
+
+// contractOfLive reads the contract of a session that runs, with what it is warned of.
+func contractOfLive(
+	ctx context.Context, admin api.Client, session int64,
+) (checked *contract.Contract, problems syntax.Problems, err error) {
+	s, err := admin.Session(ctx, session)
+	if err != nil {
+		return nil, nil, err
+	}
+	if !s.Open || s.Paused {
+		return nil, nil, fmt.Errorf("audit session %d: it does not run", session)
+	}
+	version, err := admin.Version(ctx, s.Contract, s.Version)
+	if err != nil {
+		return nil, nil, err
+	}
+	checked, problems = compile.LoadWith(s.Contract+".kam", version.Source, contract.Files(version.Files).Open)
+	if checked == nil {
+		return nil, nil, fmt.Errorf("audit session %d: this program cannot read its contract: %w", session, problems)
+	}
+	return checked, problems, nil
 }
 
 // auditDoor attacks the door of a service that wants tickets, before its session is attacked by who has one.

@@ -38,26 +38,26 @@ createRoot(document.getElementById("root") as HTMLElement).render(
   <StrictMode>
     <BrowserRouter>
       <Gate>
-      <div className="flex h-full flex-col">
-        <Notice />
-        <div className="min-h-0 flex-1">
-          <Suspense fallback={<p className="p-4 text-muted">Reading…</p>}>
-            <Routes>
-              <Route path="/" element={<SessionsPage />} />
-              <Route path="/sessions/:id" element={<SessionPage />} />
-              <Route path="/recordings/:id" element={<RecordingPage />} />
-              <Route path="/contracts" element={<ContractsPage />} />
-              <Route path="/contracts/:name" element={<ContractPage />} />
-              <Route path="/drills" element={<DrillsPage />} />
-              <Route path="/trials/:id" element={<TrialPage />} />
-              <Route path="/trials/:id/play" element={<PlayPage />} />
-              <Route path="/settings" element={<SettingsPage />} />
-              <Route path="*" element={<Nowhere />} />
-            </Routes>
-          </Suspense>
-          <Palette />
+        <div className="flex h-full flex-col">
+          <Notice />
+          <div className="min-h-0 flex-1">
+            <Suspense fallback={<p className="p-4 text-muted">Reading…</p>}>
+              <Routes>
+                <Route path="/" element={<SessionsPage />} />
+                <Route path="/sessions/:id" element={<SessionPage />} />
+                <Route path="/recordings/:id" element={<RecordingPage />} />
+                <Route path="/contracts" element={<ContractsPage />} />
+                <Route path="/contracts/:name" element={<ContractPage />} />
+                <Route path="/drills" element={<DrillsPage />} />
+                <Route path="/trials/:id" element={<TrialPage />} />
+                <Route path="/trials/:id/play" element={<PlayPage />} />
+                <Route path="/settings" element={<SettingsPage />} />
+                <Route path="*" element={<Nowhere />} />
+              </Routes>
+            </Suspense>
+            <Palette />
+          </div>
         </div>
-      </div>
       </Gate>
     </BrowserRouter>
   </StrictMode>,

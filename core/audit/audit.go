@@ -107,8 +107,8 @@ type Report struct {
 	Empty    []Missing `json:"empty"`  // cells that were not reached
 	// of a session that ran: nothing was read, and there was no second session to hold it against
 	Live bool `json:"live"`
-	// Door is how many attempts were refused to take a seat without the right to it, of a session that ran where tickets
-	// are wanted; those that were not are findings.
+	// Door is how many attempts were refused to take a seat without the right to it, of a session that ran where
+	// tickets are wanted; those that were not are findings.
 	Door int `json:"door,omitempty"`
 }
 

@@ -62,8 +62,8 @@ function SignIn() {
         </button>
       </form>
       <p className="text-muted">
-        Whoever runs the service makes tokens: <code className="font-mono">kamerad token create NAME --right look</code>.
-        This browser stays signed in for 12 hours.
+        Whoever runs the service makes tokens: <code className="font-mono">kamerad token create NAME --right look</code>
+        . This browser stays signed in for 12 hours.
       </p>
     </main>
   );
