@@ -47,7 +47,6 @@ function SignIn() {
             className="field font-mono"
             type="password"
             autoComplete="current-password"
-            autoFocus
             value={token}
             onChange={(e) => setToken(e.target.value)}
           />

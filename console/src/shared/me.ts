@@ -1,4 +1,4 @@
-// Who looks: nobody yet, or an operator with a right. A service on loopback that wants no tokens takes everybody for one.
+// Who looks: nobody yet, or an operator with a right. A service that wants no tokens takes everybody for one.
 
 import { create } from "zustand";
 
