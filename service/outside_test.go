@@ -4,6 +4,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"net/http"
+	"net/http/httptest"
 	"net/netip"
 	"strings"
 	"testing"
@@ -147,4 +148,47 @@ func TestAnOpenServiceTakesNoTickets(t *testing.T) {
 	bye := turnedAway(t, c, gateway.StatusRefused)
 	assert.Equal(t, string(auth.TicketUnwanted), bye.Code)
 	assert.Contains(t, bye.Reason, "no keys")
+}
+
+// A service whose TLS ends at a proxy answers nobody else from beyond its machine, and a host that is none gets into no
+// header.
+func TestOnlyTheProxyCalls(t *testing.T) {
+	o := httpapi.Outside{
+		Anywhere:     true,
+		ProxiesAlone: true,
+		Proxies:      []netip.Prefix{netip.MustParsePrefix("10.0.0.0/8")},
+	}
+	db, err := store.Open(t.Context(), testservice.Database(t))
+	require.NoError(t, err)
+	t.Cleanup(db.Close)
+	v, err := New(t.Context(), Options{
+		Records:     db,
+		Recorder:    store.NewRecorder(db),
+		DoorRecords: db,
+		Console:     page,
+		Tokens:      true,
+		Outside:     o,
+	})
+	require.NoError(t, err)
+	serve(t, v)
+	for _, c := range []struct {
+		from, host string
+		status     int
+		policy     string
+	}{
+		{"10.1.2.3:1", "wreck.example", 200, "connect-src 'self' ws://wreck.example;"},
+		{"127.0.0.1:1", "wreck.example", 200, "connect-src 'self' ws://wreck.example;"},
+		{"203.0.113.5:1", "wreck.example", 403, ""},
+		{"10.1.2.3:1", "wreck.example;script-src", 200, "connect-src 'self' ;"},
+	} {
+		r := httptest.NewRequestWithContext(t.Context(), "GET", "http://wreck.example/healthz", nil)
+		r.RemoteAddr = c.from
+		r.Host = c.host
+		answer := httptest.NewRecorder()
+		v.Handler().ServeHTTP(answer, r)
+		assert.Equal(t, c.status, answer.Code, "%+v", c)
+		if c.policy != "" {
+			assert.Contains(t, answer.Header().Get("Content-Security-Policy"), c.policy, "%+v", c)
+		}
+	}
 }

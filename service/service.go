@@ -163,10 +163,11 @@ func New(ctx context.Context, o Options) (*Service, error) {
 	v.registry = registry.New(in)
 	v.measure(metrics, o.Records.Held)
 	v.makeHandler(o)
-	if err := v.door.Refresh(ctx); err != nil {
+	if err := v.registry.Recover(ctx); err != nil {
 		return nil, err
 	}
-	if err := v.registry.Recover(ctx); err != nil {
+	// After the sessions, so that who was banned meanwhile has no seat in one that goes on.
+	if err := v.door.Refresh(ctx); err != nil {
 		return nil, err
 	}
 	return v, nil

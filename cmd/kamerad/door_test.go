@@ -68,6 +68,7 @@ func TestTheDoorByCommands(t *testing.T) {
 	assert.Contains(t, fails("", "session", "list"), "sign in with a token")
 	assert.Contains(t, fails("kamerad-wrong\n", "login"), "none of this service")
 	assert.Contains(t, fails("", "login"), "no token came")
+	assert.Contains(t, fails(p.Token, "login", "http://wreck.example:7707"), "not encrypted")
 	assert.Contains(t, run(p.Token+"\n", "login"), "as operator, who may run")
 	config, err := os.UserConfigDir()
 	require.NoError(t, err)

@@ -5,6 +5,8 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"net"
+	"net/url"
 	"os"
 	"strings"
 
@@ -93,6 +95,15 @@ func loginAddress(c *cli.Command) (string, error) {
 	}
 	if !strings.HasPrefix(address, "https://") && !strings.HasPrefix(address, "http://") {
 		return "", fmt.Errorf("%s: an address is like https://wreck.example:7707, not %.80q", c.FullName(), address)
+	}
+	u, err := url.Parse(address)
+	if err != nil || u.Host == "" || u.User != nil {
+		return "", fmt.Errorf("%s: an address is like https://wreck.example:7707", c.FullName())
+	}
+	if u.Scheme == "http" && !isLoopback(net.JoinHostPort(u.Hostname(), "1")) {
+		return "", fmt.Errorf(
+			"%s: %s is not encrypted: whoever is on the way could read the token; use https", c.FullName(), address,
+		)
 	}
 	return strings.TrimSuffix(address, "/"), nil
 }

@@ -96,6 +96,7 @@ func outsideOf(c *cli.Command) (out httpapi.Outside, err error) {
 		out.Origins = append(out.Origins, text)
 	}
 	out.Anywhere = !isLoopback(c.String("listen")) || len(out.Proxies) > 0
+	out.ProxiesAlone = len(out.Proxies) > 0 && c.String("tls-cert") == ""
 	return out, nil
 }
 

@@ -8,6 +8,7 @@ import (
 	"net/http"
 	"net/netip"
 	"net/url"
+	"regexp"
 	"slices"
 	"strings"
 
@@ -26,6 +27,8 @@ type Outside struct {
 	// Proxies are the networks of proxies that say for whom they call, by the headers Forwarded (RFC 7239) or
 	// X-Forwarded-For and X-Forwarded-Proto.
 	Proxies []netip.Prefix
+	// ProxiesAlone says that nobody else may call from beyond this machine: TLS ends at the proxies.
+	ProxiesAlone bool
 	// Origins are those of pages elsewhere, such as https://play.wreck.example, that may have players join.
 	Origins []string
 	// Addresses count what comes from where; nil counts nothing.
@@ -89,6 +92,10 @@ func (o *Outside) fromOutside(next http.Handler) http.Handler {
 		}
 		peer, _ := netip.ParseAddrPort(r.RemoteAddr)
 		address := peer.Addr()
+		if o.ProxiesAlone && !o.Trusts(address) && !address.Unmap().IsLoopback() {
+			problems.Answer(w, http.StatusForbidden, "this service is called by its proxy alone: TLS ends there")
+			return
+		}
 		isSecure := r.TLS != nil
 		if !o.Trusts(address) || len(r.Header.Get(middleware.RequestIDHeader)) > maxRequestID {
 			r.Header.Del(middleware.RequestIDHeader) // it goes into the log
@@ -103,17 +110,23 @@ func (o *Outside) fromOutside(next http.Handler) http.Handler {
 	})
 }
 
+// plainHost is a host, perhaps with a port, that means nothing else in a header.
+var plainHost = regexp.MustCompile(`^[A-Za-z0-9.:\[\]-]{1,300}$`)
+
 // setHeaders says what a browser may do with an answer.
 func setHeaders(w http.ResponseWriter, r *http.Request, isSecure bool) {
-	socket := "ws://"
+	socket := "ws://" + r.Host
 	if isSecure {
-		socket = "wss://"
+		socket = "wss://" + r.Host
+	}
+	if !plainHost.MatchString(r.Host) { // it would be read as more than a host
+		socket = ""
 	}
 	w.Header().Set("X-Content-Type-Options", "nosniff")
 	w.Header().Set("Referrer-Policy", "no-referrer")
 	w.Header().Set(
 		"Content-Security-Policy",
-		"default-src 'self'; style-src 'self' 'unsafe-inline'; connect-src 'self' "+socket+r.Host+
+		"default-src 'self'; style-src 'self' 'unsafe-inline'; connect-src 'self' "+socket+
 			"; frame-ancestors 'none'",
 	)
 }
