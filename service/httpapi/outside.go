@@ -189,7 +189,8 @@ func forwardedFor(h http.Header) (addresses []string, scheme string) {
 		return addresses, scheme
 	}
 	for _, one := range strings.Split(strings.Join(h.Values("X-Forwarded-For"), ","), ",") {
-		if one = strings.TrimSpace(one); one != "" {
+		one = strings.TrimSpace(one)
+		if one != "" {
 			addresses = append(addresses, one)
 		}
 	}
