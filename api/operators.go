@@ -2,6 +2,7 @@ package api
 
 import (
 	"context"
+	"encoding/json"
 	"fmt"
 	"time"
 )
@@ -84,6 +85,8 @@ type BackendCall struct {
 	Role     string    `json:"role,omitempty"`
 	Reason   string    `json:"reason,omitempty"` // of leave and end
 	Tick     int64     `json:"tick,omitempty"`   // of end: the last one
+	// Result is what the session came to, of end; null for none.
+	Result json.RawMessage `json:"result,omitempty"`
 }
 
 // BackendTry is a call with what has come of it.

@@ -105,24 +105,26 @@ type ContractSetting struct {
 
 // Session is a session as the service tells of it. Clients and what follows are only there while it runs.
 type Session struct {
-	ID          int64         `json:"id"`
-	Contract    string        `json:"contract"`
-	Version     int           `json:"version"`
-	OpenedAt    time.Time     `json:"opened_at"`
-	ClosedAt    *time.Time    `json:"closed_at,omitempty"`
-	CloseReason string        `json:"close_reason,omitempty"`
-	Open        bool          `json:"open"`
-	Busy        bool          `json:"busy,omitempty"` // its tick takes long: what stands here is of a short while ago
-	Tick        int64         `json:"tick"`
-	Paused      bool          `json:"paused"`
-	Memory      int64         `json:"memory_bytes"`   // that its entities take, and what clients are told of them
-	MemoryMost  int64         `json:"memory_most"`    // that they may take
-	Slow        *Slowness     `json:"slow,omitempty"` // its ticks have taken too long within the last minute
-	Faults      *Faults       `json:"faults,omitempty"`
-	Seed        uint64        `json:"seed,omitempty"`  // that it was opened with
-	World       string        `json:"world,omitempty"` // the same
-	Queued      int           `json:"queued"`          // inputs that wait for the next tick
-	Clients     []wire.Client `json:"clients"`
+	ID          int64      `json:"id"`
+	Contract    string     `json:"contract"`
+	Version     int        `json:"version"`
+	OpenedAt    time.Time  `json:"opened_at"`
+	ClosedAt    *time.Time `json:"closed_at,omitempty"`
+	CloseReason string     `json:"close_reason,omitempty"`
+	// Result is what the session came to, of the type that its contract declares; nil for none.
+	Result     json.RawMessage `json:"result,omitempty"`
+	Open       bool            `json:"open"`
+	Busy       bool            `json:"busy,omitempty"` // its tick takes long: what stands here is of a short while ago
+	Tick       int64           `json:"tick"`
+	Paused     bool            `json:"paused"`
+	Memory     int64           `json:"memory_bytes"`   // that its entities take, and what clients are told of them
+	MemoryMost int64           `json:"memory_most"`    // that they may take
+	Slow       *Slowness       `json:"slow,omitempty"` // its ticks have taken too long within the last minute
+	Faults     *Faults         `json:"faults,omitempty"`
+	Seed       uint64          `json:"seed,omitempty"`  // that it was opened with
+	World      string          `json:"world,omitempty"` // the same
+	Queued     int             `json:"queued"`          // inputs that wait for the next tick
+	Clients    []wire.Client   `json:"clients"`
 }
 
 // OpenSession says what to open. Version 0 is the newest. Key is 64 hexadecimal digits that make the numbering of

@@ -27,7 +27,7 @@ func (s *Store) ImportRecording(
 			ctx,
 			"insert into sessions (contract, version, key, options, engine, wire, last_tick, bytes, closed_at, "+
 				"close_reason) values ($1, $2, $3, $4, $5, $6, $7, $8, now(), 'its recording was imported') returning "+
-				"id, contract, version, opened_at, closed_at, close_reason, last_tick",
+				"id, contract, version, opened_at, closed_at, close_reason, last_tick, result",
 			in.Contract, in.Version, in.Key, in.Options, in.Engine, in.Wire, in.LastTick, bytes,
 		)
 		out, err = pgx.CollectExactlyOneRow(rows, scanSession)

@@ -30,6 +30,18 @@ func (m *Memory) Held() bool { return true }
 // SetOptions does nothing: no session outlives the process.
 func (m *Memory) SetOptions(context.Context, int64, json.RawMessage) error { return nil }
 
+// SetResult is Store.SetResult.
+func (m *Memory) SetResult(_ context.Context, id int64, result json.RawMessage) error {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	for i := range m.sessions {
+		if m.sessions[i].ID == id {
+			m.sessions[i].Result = result
+		}
+	}
+	return nil
+}
+
 // Ping does nothing.
 func (m *Memory) Ping(context.Context) error { return nil }
 

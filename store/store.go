@@ -259,13 +259,14 @@ type Session struct {
 	ClosedAt    *time.Time
 	CloseReason *string
 	LastTick    int64
+	Result      json.RawMessage // what it came to; nil for none
 }
 
-const sessions = "select id, contract, version, opened_at, closed_at, close_reason, last_tick from sessions"
+const sessions = "select id, contract, version, opened_at, closed_at, close_reason, last_tick, result from sessions"
 
 // scanSession reads a row of the table of sessions.
 func scanSession(row pgx.CollectableRow) (v Session, err error) {
-	err = row.Scan(&v.ID, &v.Contract, &v.Version, &v.OpenedAt, &v.ClosedAt, &v.CloseReason, &v.LastTick)
+	err = row.Scan(&v.ID, &v.Contract, &v.Version, &v.OpenedAt, &v.ClosedAt, &v.CloseReason, &v.LastTick, &v.Result)
 	return v, err
 }
 
@@ -276,7 +277,7 @@ func (s *Store) OpenSession(ctx context.Context, in Recorded) (Session, error) {
 		ctx,
 		"insert into sessions (contract, version, key, options, engine, wire, holder) values ($1, $2, $3, $4, "+
 			"$5, $6, $7) "+
-			"returning id, contract, version, opened_at, closed_at, close_reason, last_tick",
+			"returning id, contract, version, opened_at, closed_at, close_reason, last_tick, result",
 		in.Contract, in.Version, in.Key, in.Options, in.Engine, in.Wire, s.id,
 	)
 	out, err := pgx.CollectExactlyOneRow(rows, scanSession)
@@ -291,6 +292,15 @@ func (s *Store) SetOptions(ctx context.Context, id int64, options json.RawMessag
 	_, err := s.pool.Exec(ctx, "update sessions set options = $2 where id = $1 and holder = $3", id, options, s.id)
 	if err != nil {
 		return fmt.Errorf("store with what session %d was opened: %w", id, err)
+	}
+	return nil
+}
+
+// SetResult stores what a session that this service holds came to, before its end is noted.
+func (s *Store) SetResult(ctx context.Context, id int64, result json.RawMessage) error {
+	_, err := s.pool.Exec(ctx, "update sessions set result = $2 where id = $1 and holder = $3", id, result, s.id)
+	if err != nil {
+		return fmt.Errorf("store the result of session %d: %w", id, err)
 	}
 	return nil
 }

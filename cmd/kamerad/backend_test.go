@@ -228,3 +228,42 @@ func TestBackendSettings(t *testing.T) {
 	var c api.BackendCall
 	require.NoError(t, decoder.Decode(&c))
 }
+
+// What a session comes to is told to who runs it, and to the backend.
+func TestTheBackendIsToldTheResult(t *testing.T) {
+	folder := t.TempDir()
+	in := func(name string) string { return filepath.Join(folder, name) }
+	out, status := testservice.Run(
+		t, testservice.Binary(t), "", nil, "key", "calls", "--keys", in("calls.json"), "--out", in("calls.jwk"),
+	)
+	require.Equal(t, 0, status, out)
+	keys, err := auth.ParseKeys([]byte(read(t, folder, "calls.json")))
+	require.NoError(t, err)
+	b := newFakeBackend(t, keys)
+	p := testservice.Start(t, "serve", "--backend", b.URL, "--backend-key", in("calls.jwk"))
+	v, err := p.Publish(t.Context(), "race.kam", `contract race language 1
+result Outcome
+type Outcome { winner: client, laps: int 0..9 }
+entity Diver per player {
+  request finish() limit 1 per second { close "the race is over" with Outcome(winner = caller, laps = 3) }
+}
+`, nil)
+	require.NoError(t, err)
+	s, err := p.Open(t.Context(), api.OpenSession{Contract: v.Contract})
+	require.NoError(t, err)
+	shown, status := p.Run("", "ask", fmt.Sprint(s.ID), "finish", "--as", "Ana")
+	require.Equal(t, 0, status, shown)
+	require.Eventually(t, func() bool {
+		b.mu.Lock()
+		defer b.mu.Unlock()
+		for _, c := range b.calls {
+			if c.Event == "end" {
+				return c.Reason == "the race is over" && string(c.Result) == `{"laps":3,"winner":1}`
+			}
+		}
+		return false
+	}, 30*time.Second, 50*time.Millisecond)
+	shown, status = p.Run("", "session", "show", fmt.Sprint(s.ID))
+	assert.Equal(t, 0, status)
+	assert.Contains(t, shown, `it came to {"winner":1,"laps":3}`)
+}

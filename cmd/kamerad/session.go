@@ -296,6 +296,9 @@ func showSession(ctx context.Context, c *cli.Command) error {
 		s.Contract, s.Version,
 		state(s), s.Tick, terminal.FormatTime(s.OpenedAt),
 	)
+	if s.Result != nil {
+		fmt.Printf("it came to %s\n", terminal.Shown(string(s.Result)))
+	}
 	if s.Open {
 		fmt.Printf(
 			"its entities and what clients are told of them take %s of the %d MB of memory that they may\n",

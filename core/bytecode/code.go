@@ -146,6 +146,7 @@ const (
 	OpExpel      // the client r[b] with the reason Strings[k]
 	OpClose      // with the reason Strings[k]
 	OpReply      // r[a…] of Types[k]
+	OpResult     // the same, of the OpClose that follows
 	OpReveal     // r[b…] is revealed as Reveals[k] says; only in code that is traced
 	OpChanged    // note when Properties[k] of e[b] last changed; with k -1, its owner
 	OpChangedAny // note when anything of the kind k last changed; clients for k = -1

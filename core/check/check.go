@@ -116,6 +116,7 @@ func (c *builder) readFile(f *syntax.File) {
 	for _, x := range d.consts {
 		c.constant(x)
 	}
+	c.result(f)
 	c.kindTrees = maps.Clone(c.Trees)
 	for _, k := range c.Contract.Kinds {
 		// From here on a kind's tree has all that its parts bring.
@@ -321,6 +322,26 @@ func (c *builder) name(d *syntax.Contract, first bool) {
 	c.Contract.Language = int(d.Language.Value)
 	if !first {
 		c.Fail(d.At, "order", "the contract's name does not stand first", "move this line to the top")
+	}
+}
+
+// result reads the type of what a session comes to. What it holds goes to programs elsewhere, for which an entity is
+// nothing.
+func (c *builder) result(f *syntax.File) {
+	var first *syntax.Result
+	for _, d := range f.Decls {
+		d, is := d.(*syntax.Result)
+		switch {
+		case !is:
+		case first != nil:
+			c.Fail(
+				d.At, "repeated", fmt.Sprintf("the contract has a result already, in line %d", c.LineOf(first.At)),
+				"remove one of the two",
+			)
+		default:
+			first = d
+			c.Contract.Result = c.Type(d.Type, typing.InMessage)
+		}
 	}
 }
 

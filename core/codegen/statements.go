@@ -82,6 +82,9 @@ func (g *compiler) stmt(s contract.Stmt) {
 	case contract.OpExpel:
 		g.emit(bytecode.OpExpel, operands{b: g.num(s.X), k: index(&g.Strings, s.Text)})
 	case contract.OpClose:
+		if s.Value != nil {
+			g.emit(bytecode.OpResult, operands{a: g.wide(s.Value), k: index(&g.Types, s.Type)})
+		}
 		g.emit(bytecode.OpClose, operands{k: index(&g.Strings, s.Text)})
 	case contract.OpReply:
 		g.emit(bytecode.OpReply, operands{a: g.wide(s.Value), k: index(&g.Types, s.Type)})

@@ -103,7 +103,7 @@ func (f *flow) stmt(s *contract.Stmt) {
 	case contract.OpExpel:
 		f.cause.Others["expels"] = true
 		f.sink(f.value(s.X).label, dest{crowds: everyone, what: "who is expelled, which everyone sees"})
-	case contract.OpClose:
+	case contract.OpClose: // its result goes to who runs the session
 		f.cause.Others["ends the session"] = true
 		f.sink(nil, dest{crowds: everyone, what: "the end of the session, which everyone sees"})
 	}

@@ -19,6 +19,7 @@
 package rules
 
 import (
+	"encoding/json"
 	"fmt"
 	"math"
 	"math/bits"
@@ -57,9 +58,10 @@ const (
 // not.
 type Effect struct {
 	Kind    EffectKind
-	Client  int    // that is expelled
-	Text    string // the reason, or the words of the log
-	Clients []int  // that get the log
+	Client  int             // that is expelled
+	Text    string          // the reason, or the words of the log
+	Clients []int           // that get the log
+	Result  json.RawMessage // of the session that is closed; nil for none
 }
 
 // Cause keys the rolls of a run: no two runs of a session have the same one.
@@ -88,11 +90,12 @@ const maxReveals = 10_000
 type Machine struct {
 	warmth  int64 // see world.Prefetch
 	World   *world.World
-	Cause   Cause          // of the next run; set by the caller
-	Told    []Told         // by the present run; the caller empties it with Told[:0], so that its memory is used again
-	Effects []Effect       // the same
-	Reply   contract.Value // of the present run, when its request gives one
-	Reveals []Reveal       // of code that is traced, also of runs that failed; the caller empties it
+	Cause   Cause           // of the next run; set by the caller
+	Told    []Told          // by the present run; the caller empties it with Told[:0], so that its memory is used again
+	Effects []Effect        // the same
+	Reply   contract.Value  // of the present run, when its request gives one
+	result  json.RawMessage // of a session that is about to be closed
+	Reveals []Reveal        // of code that is traced, also of runs that failed; the caller empties it
 	// HasSeen reports whether a client has confirmed that it knows of an entity or, with a property, its value as it is
 	// now. Nil when nobody has.
 	HasSeen func(client int, e *world.Entity, p *contract.Property) bool `checkpoint:"-"`

@@ -424,8 +424,15 @@ func (m *Machine) rare(f *frame, depth int, c *bytecode.Code, in *bytecode.Instr
 		m.World.SetRole(int(r[b]), int(r[a]))
 	case bytecode.OpExpel:
 		m.Effects = append(m.Effects, Effect{Kind: ExpelClient, Client: int(r[b]), Text: c.Strings[in.K]})
+	case bytecode.OpResult:
+		t := c.Types[in.K]
+		if err := m.fits(t, r[a:]); err != nil {
+			return m.fault("the result would be %s", err)
+		}
+		m.result = t.AppendJSON(nil, t.FromSlots(r[a:], m.World.Text))
 	case bytecode.OpClose:
-		m.Effects = append(m.Effects, Effect{Kind: CloseSession, Text: c.Strings[in.K]})
+		m.Effects = append(m.Effects, Effect{Kind: CloseSession, Text: c.Strings[in.K], Result: m.result})
+		m.result = nil
 	case bytecode.OpReply:
 		t := c.Types[in.K]
 		if err := m.fits(t, r[a:]); err != nil {

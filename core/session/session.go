@@ -124,6 +124,7 @@ type Session struct {
 	asking         *seat           // of the request whose transaction ends now; nil when it is another cause's
 	askingSeq      uint64          // the request's number
 	incarnations   []incarnation   // but for the first, oldest first
+	result         json.RawMessage // what the session came to, when it has closed with a result
 	closed         string          // why the session ended; empty while it goes on
 	changedOutside bool            // something was changed by Set or Hand since the last tick
 

@@ -19,18 +19,19 @@ type Step struct {
 	Events      []EventSent
 	Cuts        []Cut
 	Logs        []Log
-	Kept        []KeptChange   // changes of what players keep, in their order
-	Misfits     []KeptMisfit   // of what was loaded
-	Closed      string         // why the contract ended the session with this tick; empty when it goes on
-	Faults      []Fault        // of handlers, timers and writes; what they did was undone
-	Overtaken   []Overtaken    // writes that a newer one of the same client replaced before anybody looked at them
-	Refused     []Refused      // writes, presses and releases that were not carried out
-	Reveals     []rules.Reveal // since the last tick, in their order; only with Options.Reveals
-	Deferred    int            // inputs that came in this tick and wait for another one
-	Heaviest    Heavy          // the cause that took the most steps
-	MemoryUsed  int64          // bytes that entities take, and what clients are told of them; see Options.Memory
-	Memory      []byte         // in which the frames stand
-	ServerState *wire.Block    // what changed for the server itself; nil unless traced and watched
+	Kept        []KeptChange    // changes of what players keep, in their order
+	Misfits     []KeptMisfit    // of what was loaded
+	Result      json.RawMessage // what the session came to, with Closed; nil for none
+	Closed      string          // why the contract ended the session with this tick; empty when it goes on
+	Faults      []Fault         // of handlers, timers and writes; what they did was undone
+	Overtaken   []Overtaken     // writes that a newer one of the same client replaced before anybody looked at them
+	Refused     []Refused       // writes, presses and releases that were not carried out
+	Reveals     []rules.Reveal  // since the last tick, in their order; only with Options.Reveals
+	Deferred    int             // inputs that came in this tick and wait for another one
+	Heaviest    Heavy           // the cause that took the most steps
+	MemoryUsed  int64           // bytes that entities take, and what clients are told of them; see Options.Memory
+	Memory      []byte          // in which the frames stand
+	ServerState *wire.Block     // what changed for the server itself; nil unless traced and watched
 }
 
 // ClientFrame is a binary frame for one client. It holds until the next Tick, unless UseMemory gives that other memory.

@@ -55,6 +55,7 @@ func (s *Session) Tick() *Step {
 	s.countMemory()
 	s.isRunaway() // audiences count as well
 	step.Closed = s.closed
+	step.Result = s.result
 	step.Heaviest = s.heaviest
 	step.MemoryUsed = s.world.MemoryUsed()
 	s.world.CollectTexts(maxTexts)
@@ -313,6 +314,7 @@ func (s *Session) collect(step *Step) {
 	s.keptChanges = nil
 	s.misfits = nil
 	step.Closed = s.closed
+	step.Result = s.result
 	s.events = nil
 	s.faults = nil
 	s.machine.Reveals = nil

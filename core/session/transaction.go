@@ -181,6 +181,7 @@ func (s *Session) applyEffect(effect rules.Effect) {
 	case rules.CloseSession:
 		if s.closed == "" {
 			s.closed = effect.Text
+			s.result = effect.Result
 		}
 	case rules.ExpelClient:
 		s.expel(effect.Client, effect.Text)

@@ -300,6 +300,11 @@ func (p *parser) decl() Decl {
 		return d
 	case p.is("each") && t.Kind == Name:
 		return p.byteLimit(start)
+	case p.is("result") && t.Kind == Name:
+		p.take()
+		d := &Result{Type: p.typ()}
+		d.At = at()
+		return d
 	case p.is("roles") && t.Kind == Name:
 		p.take()
 		d := &Roles{List: []Role{p.role()}}
@@ -344,7 +349,7 @@ func (p *parser) decl() Decl {
 		return p.contractHandler(start)
 	}
 	p.abort("a declaration",
-		"one of contract, tick, seats, strikes, roles, each, enum, type, const, setting, public, audience, shared, "+
+		"one of contract, tick, seats, strikes, roles, result, each, enum, type, const, setting, public, audience, shared, "+
 			"part, entity, event, on, fn, include",
 	)
 	return nil

@@ -118,6 +118,10 @@ func (p *parser) stmt() Stmt {
 	case p.leads("close"):
 		p.take()
 		d := &Close{Reason: p.reason()}
+		if p.is("with") && !p.tok().Newline {
+			p.take()
+			d.Result = p.expr()
+		}
 		d.At = at()
 		return d
 	case t.Kind == Name && t.Text == "sort" && p.peek().Kind == Name && !p.peek().Newline:

@@ -22,7 +22,7 @@ type Ident struct {
 	At   Span
 }
 
-// Decl is a top-level declaration: *Contract, *Tick, *Seats, *Strikes, *ByteLimit, *Roles, *Enum, *TypeDecl, *Const,
+// Decl is a top-level declaration: *Contract, *Tick, *Seats, *Result, *Strikes, *ByteLimit, *Roles, *Enum, *TypeDecl, *Const,
 // *AudienceDecl, *Fn, *Entity, *Event, *Handler or *Include.
 type Decl interface{ Span() Span }
 
@@ -59,6 +59,12 @@ type ByteLimit struct {
 	Of      Ident // `client`, or a role
 	Bytes   *Number
 	Nearest Ident // without text when absent
+}
+
+// Result is `result TYPE`: what a session comes to.
+type Result struct {
+	Type *Type
+	At   Span
 }
 
 // Roles is `roles a, b by ticket`.
@@ -453,6 +459,7 @@ type Expel struct {
 type Close struct {
 	At     Span
 	Reason *Literal
+	Result Expr // nil for none
 }
 
 // Log is `log AUDIENCE "words {value}"`: Words[i] stands before Values[i], and one more at the end.
@@ -588,6 +595,7 @@ type Bad struct{ At Span }
 func (n *Contract) Span() Span     { return n.At }
 func (n *Tick) Span() Span         { return n.At }
 func (n *Seats) Span() Span        { return n.At }
+func (n *Result) Span() Span       { return n.At }
 func (n *Strikes) Span() Span      { return n.At }
 func (n *ByteLimit) Span() Span    { return n.At }
 func (n *Roles) Span() Span        { return n.At }

@@ -304,8 +304,7 @@ func (e *Scope) stmt(s syntax.Stmt) (contract.Stmt, bool) {
 		e.Reason(s.Reason)
 		return contract.Stmt{Op: contract.OpExpel, X: who, Text: s.Reason.Value}, who != nil
 	case *syntax.Close:
-		e.Reason(s.Reason)
-		return contract.Stmt{Op: contract.OpClose, Text: s.Reason.Value}, true
+		return e.close(s)
 	case *syntax.Log:
 		return e.log(s)
 	}
@@ -370,6 +369,25 @@ func (e *Scope) give(s *syntax.Give) (contract.Stmt, bool) {
 		}
 	}
 	return contract.Stmt{Op: contract.OpGive, X: x, Value: to}, true
+}
+
+// close reads `close "reason"`, perhaps with the session's result.
+func (e *Scope) close(s *syntax.Close) (contract.Stmt, bool) {
+	e.Reason(s.Reason)
+	out := contract.Stmt{Op: contract.OpClose, Text: s.Reason.Value}
+	if s.Result == nil {
+		return out, true
+	}
+	if e.Contract.Result == nil {
+		e.Fail(
+			s.At, "no-result", "the contract does not say what a session's result is",
+			"declare its type beside the roles, as in `result Outcome`",
+		)
+		return out, false
+	}
+	out.Value = e.Value(s.Result, e.Contract.Result, "the result")
+	out.Type = e.Contract.Result
+	return out, out.Value != nil
 }
 
 // reply reads `reply VALUE`.

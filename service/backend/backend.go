@@ -203,6 +203,9 @@ func describe(c store.BackendCall) ([]byte, error) {
 	if err := json.Unmarshal(c.Payload, &out); err != nil {
 		return nil, fmt.Errorf("read call %d: %w", c.Number, err)
 	}
+	if string(out.Result) == "null" {
+		out.Result = nil
+	}
 	return json.Marshal(out)
 }
 

@@ -49,6 +49,7 @@ type Records interface {
 	Held() bool // the records are this service's alone
 	OpenSession(ctx context.Context, in store.Recorded) (store.Session, error)
 	SetOptions(ctx context.Context, id int64, options json.RawMessage) error
+	SetResult(ctx context.Context, id int64, result json.RawMessage) error
 	CloseSession(ctx context.Context, id int64, reason string, tick int64) error
 	Session(ctx context.Context, id int64) (store.Session, error)
 }
@@ -378,6 +379,11 @@ func (g *Registry) storeEnd(ctx context.Context, r *runner.Runner, reason string
 	if stored := r.StartFlush(); stored != nil {
 		if err := stored(ctx); err != nil {
 			slog.Warn("the last calls of a session could not be stored before its end", "session", r.ID(), "error", err)
+		}
+	}
+	if result := r.Result(); result != nil {
+		if err := g.records.SetResult(ctx, r.ID(), result); err != nil {
+			return err
 		}
 	}
 	return g.records.CloseSession(ctx, r.ID(), reason, r.LastTick())

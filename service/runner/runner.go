@@ -142,7 +142,8 @@ type Runner struct {
 	failed func()        // see Options
 	ended  func(reason string)
 	paused bool
-	ending bool // the contract has ended the session
+	ending bool            // the contract has ended the session
+	result json.RawMessage // what the session came to; nil for none. Others read it once the runner has ended
 
 	seats       map[int]*seat     // by the client's number
 	seatByToken map[tokenHash]int // the client that a token takes the seat of
@@ -234,6 +235,10 @@ func (r *Runner) Session() *session.Session { return r.session }
 
 // Done is closed when the runner has ended.
 func (r *Runner) Done() <-chan struct{} { return r.done }
+
+// Result returns what the session came to when its contract ended it; nil for none. It is called once the runner has
+// ended.
+func (r *Runner) Result() json.RawMessage { return r.result }
 
 // LastTick returns the newest tick. Everybody may call it.
 func (r *Runner) LastTick() int64 { return r.lastTick.Load() }

@@ -1,6 +1,7 @@
 package runner
 
 import (
+	"bytes"
 	"log/slog"
 	"time"
 
@@ -51,6 +52,7 @@ func (r *Runner) Tick() {
 	r.watchers.tick(r, step, len(faults) > 0)
 	if step.Closed != "" && !r.ending {
 		r.ending = true
+		r.result = bytes.Clone(step.Result)
 		go r.ended(step.Closed) // it waits for this goroutine
 	}
 	r.lastTick.Store(step.Tick)
@@ -175,6 +177,7 @@ func Stored(row store.Session) api.Session {
 		ClosedAt: row.ClosedAt,
 		Open:     false,
 		Tick:     row.LastTick,
+		Result:   row.Result,
 		Clients:  []wire.Client{},
 	}
 	if row.CloseReason != nil {

@@ -15,7 +15,7 @@ const keywords = new Set(
     "else if for in where let var return reply tell everyone owner caller on spawn despawn start change",
     "join leave lost back every after to keep clamped once loose brief set by follows pace hold lease",
     "accept and or not true false nothing self reveal move give log attached without within nearest all",
-    "count sum type strikes grace step small wrapping slotted burst when tables",
+    "count sum type strikes grace step small wrapping slotted burst when tables result",
   ].flatMap((line) => line.split(" ")),
 );
 const types = new Set(
