@@ -71,7 +71,7 @@ type Contract struct {
 	Strikes  int      // that expel, within StrikeWindow; 0 when the contract counts none
 	Window   int64    // ticks
 	Roles    []string // the first is the one that a client without a wish gets
-	Result *Type // of what a session comes to, for who runs it; nil when none is declared
+	Result   *Type    // of what a session comes to, for who runs it; nil when none is declared
 	// TicketRoles are the roles that only a ticket gives which names them, as a bit set over Roles.
 	TicketRoles uint64
 	Enums       []*Enum
