@@ -82,15 +82,20 @@ func (g *compiler) stmt(s contract.Stmt) {
 	case contract.OpExpel:
 		g.emit(bytecode.OpExpel, operands{b: g.num(s.X), k: index(&g.Strings, s.Text)})
 	case contract.OpClose:
-		if s.Value != nil {
-			g.emit(bytecode.OpResult, operands{a: g.wide(s.Value), k: index(&g.Types, s.Type)})
-		}
-		g.emit(bytecode.OpClose, operands{k: index(&g.Strings, s.Text)})
+		g.close(s)
 	case contract.OpReply:
 		g.emit(bytecode.OpReply, operands{a: g.wide(s.Value), k: index(&g.Types, s.Type)})
 	default:
 		panic("codegen: a statement that the checker never makes")
 	}
+}
+
+// close translates a `close`, with the session's result if it has one.
+func (g *compiler) close(s contract.Stmt) {
+	if s.Value != nil {
+		g.emit(bytecode.OpResult, operands{a: g.wide(s.Value), k: index(&g.Types, s.Type)})
+	}
+	g.emit(bytecode.OpClose, operands{k: index(&g.Strings, s.Text)})
 }
 
 // tell translates a `tell`.

@@ -349,8 +349,8 @@ func (p *parser) decl() Decl {
 		return p.contractHandler(start)
 	}
 	p.abort("a declaration",
-		"one of contract, tick, seats, strikes, roles, result, each, enum, type, const, setting, public, audience, shared, "+
-			"part, entity, event, on, fn, include",
+		"one of contract, tick, seats, strikes, roles, result, each, enum, type, const, setting, public, audience, "+
+			"shared, part, entity, event, on, fn, include",
 	)
 	return nil
 }

@@ -22,8 +22,8 @@ type Ident struct {
 	At   Span
 }
 
-// Decl is a top-level declaration: *Contract, *Tick, *Seats, *Result, *Strikes, *ByteLimit, *Roles, *Enum, *TypeDecl, *Const,
-// *AudienceDecl, *Fn, *Entity, *Event, *Handler or *Include.
+// Decl is a top-level declaration: *Contract, *Tick, *Seats, *Result, *Strikes, *ByteLimit, *Roles, *Enum, *TypeDecl,
+// *Const, *AudienceDecl, *Fn, *Entity, *Event, *Handler or *Include.
 type Decl interface{ Span() Span }
 
 // Contract is `contract NAME language N`.
