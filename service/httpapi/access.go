@@ -82,8 +82,8 @@ func (a *API) refuse(w http.ResponseWriter, r *http.Request, err error) {
 	problems.Send(w, p)
 }
 
-// admission is how the clients of a call may join.
-func (a *API) admission(r *http.Request) *door.Address { return callerOf(r).address }
+// addressOf returns what has come from the address of a call; nil when that is not counted.
+func addressOf(r *http.Request) *door.Address { return callerOf(r).address }
 
 // identify returns who calls: by the token of the header Authorization (RFC 6750), else by the cookie of a browser.
 //

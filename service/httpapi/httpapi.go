@@ -175,7 +175,7 @@ func (a *API) routes(r chi.Router) {
 		r.Get("/drill", answer(a, auth.Run, a.drillOf))
 		r.Post("/drill/expect", answer(a, auth.Play, a.expect))
 		r.Get("/acts", answer(a, auth.Look, a.acts))
-		r.Get("/join", a.socket(true, a.gateway.Join(a.running, a.admission))) // the door asks for a ticket
+		r.Get("/join", a.socket(true, a.gateway.Join(a.running, addressOf))) // the door asks for a ticket
 		r.Get("/watch", a.need(auth.Look, a.socket(false, a.gateway.Watch(a.running, mayLookInside))))
 	})
 	a.withRecordings(r)
