@@ -3,9 +3,13 @@ package main
 import (
 	"context"
 	"fmt"
+	"net"
+	"net/url"
+	"os"
 
 	"github.com/urfave/cli/v3"
 
+	"kamerad.example/auth"
 	"kamerad.example/cmd/kamerad/terminal"
 )
 
@@ -59,4 +63,40 @@ func backendCommand() *cli.Command {
 			return nil
 		},
 	}
+}
+
+// backendOf returns the URL of the backend that is told what happens, and the key that signs that; an empty URL for
+// none.
+func backendOf(c *cli.Command) (address string, key auth.Key, err error) {
+	address = c.String("backend")
+	file := c.String("backend-key")
+	if (address == "") != (file == "") {
+		return "", key, fmt.Errorf("serve: --backend URL and --backend-key FILE go together")
+	}
+	if address == "" {
+		return "", key, nil
+	}
+	u, err := url.Parse(address)
+	isNear := err == nil && u.Scheme == "http" && isLoopback(net.JoinHostPort(u.Hostname(), "1"))
+	if err != nil || u.Host == "" || u.User != nil || u.Scheme != "https" && !isNear {
+		return "", key, fmt.Errorf(
+			"read --backend: it is like https://backend.example/kamerad, or http: on this machine, with no " +
+				"password in it",
+		)
+	}
+	raw, err := os.ReadFile(file)
+	if err != nil {
+		return "", key, fmt.Errorf("read --backend-key: %w", err)
+	}
+	key, err = auth.ParseKey(raw)
+	if err != nil {
+		return "", key, fmt.Errorf("read --backend-key: %s: %w", file, err)
+	}
+	if !key.CanSign() {
+		return "", key, fmt.Errorf(
+			"read --backend-key: %s only checks; `kamerad key` writes the private one beside it",
+			file,
+		)
+	}
+	return address, key, nil
 }

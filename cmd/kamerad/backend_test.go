@@ -36,7 +36,24 @@ type fakeBackend struct {
 	times map[int64]int             // that each came
 }
 
-func newFakeBackend(t *testing.T, keys []auth.Key) *fakeBackend {
+// callKeys makes a key that signs calls, calls.jwk, and calls.json, which checks them, and returns what names files
+// beside them.
+func callKeys(t *testing.T) (in func(name string) string) {
+	folder := t.TempDir()
+	in = func(name string) string { return filepath.Join(folder, name) }
+	out, status := testservice.Run(
+		t, testservice.Binary(t), "", nil, "key", "calls", "--keys", in("calls.json"), "--out", in("calls.jwk"),
+	)
+	require.Equal(t, 0, status, out)
+	return in
+}
+
+// newFakeBackend runs a backend that checks calls with the keys of a file.
+func newFakeBackend(t *testing.T, file string) *fakeBackend {
+	raw, err := os.ReadFile(file)
+	require.NoError(t, err)
+	keys, err := auth.ParseKeys(raw)
+	require.NoError(t, err)
 	b := &fakeBackend{t: t, keys: keys, calls: map[int64]api.BackendCall{}, times: map[int64]int{}}
 	b.is("well")
 	b.Server = httptest.NewServer(b)
@@ -93,15 +110,8 @@ func (b *fakeBackend) told(event string) (names map[string]int, twice int) {
 // A thousand join while the backend is away, slow and forgetful, and the service is killed in the middle: the backend
 // is told of each of them, of each by one number.
 func TestTheBackendIsToldOfEachJoin(t *testing.T) {
-	folder := t.TempDir()
-	in := func(name string) string { return filepath.Join(folder, name) }
-	out, status := testservice.Run(
-		t, testservice.Binary(t), "", nil, "key", "calls", "--keys", in("calls.json"), "--out", in("calls.jwk"),
-	)
-	require.Equal(t, 0, status, out)
-	keys, err := auth.ParseKeys([]byte(read(t, folder, "calls.json")))
-	require.NoError(t, err)
-	b := newFakeBackend(t, keys)
+	in := callKeys(t)
+	b := newFakeBackend(t, in("calls.json"))
 	p := testservice.Start(t, "serve", "--backend", b.URL+"/kamerad", "--backend-key", in("calls.jwk"))
 	v, err := p.Publish(
 		t.Context(),
@@ -178,6 +188,7 @@ func TestTheBackendIsToldOfEachJoin(t *testing.T) {
 	assert.Positive(t, twice)
 	shown := ""
 	require.Eventually(t, func() bool {
+		var status int
 		shown, status = p.Run("", "backend")
 		return status == 0 && !strings.Contains(shown, "waits") && !strings.Contains(shown, "✕")
 	}, 60*time.Second, 200*time.Millisecond, shown)
@@ -186,14 +197,9 @@ func TestTheBackendIsToldOfEachJoin(t *testing.T) {
 
 // The settings of a backend are looked at before anything begins; the example of the document is a call.
 func TestBackendSettings(t *testing.T) {
-	folder := t.TempDir()
-	in := func(name string) string { return filepath.Join(folder, name) }
-	out, status := testservice.Run(
-		t, testservice.Binary(t), "", nil, "key", "calls", "--keys", in("calls.json"), "--out", in("calls.jwk"),
-	)
-	require.Equal(t, 0, status, out)
+	in := callKeys(t)
 	var set auth.KeySet
-	require.NoError(t, json.Unmarshal([]byte(read(t, folder, "calls.json")), &set))
+	require.NoError(t, json.Unmarshal([]byte(read(t, in(""), "calls.json")), &set))
 	require.NoError(t, os.WriteFile(in("public.jwk"), set.Keys[0], 0o600))
 	for _, c := range []struct{ url, key, want string }{
 		{"https://backend.example/k", "", "go together"},
@@ -231,15 +237,8 @@ func TestBackendSettings(t *testing.T) {
 
 // What a session comes to is told to who runs it, and to the backend.
 func TestTheBackendIsToldTheResult(t *testing.T) {
-	folder := t.TempDir()
-	in := func(name string) string { return filepath.Join(folder, name) }
-	out, status := testservice.Run(
-		t, testservice.Binary(t), "", nil, "key", "calls", "--keys", in("calls.json"), "--out", in("calls.jwk"),
-	)
-	require.Equal(t, 0, status, out)
-	keys, err := auth.ParseKeys([]byte(read(t, folder, "calls.json")))
-	require.NoError(t, err)
-	b := newFakeBackend(t, keys)
+	in := callKeys(t)
+	b := newFakeBackend(t, in("calls.json"))
 	p := testservice.Start(t, "serve", "--backend", b.URL, "--backend-key", in("calls.jwk"))
 	v, err := p.Publish(t.Context(), "race.kam", `contract race language 1
 result Outcome

@@ -52,9 +52,9 @@ func (a *API) withRecordings(r chi.Router) {
 	})
 	for _, who := range []keepers{{a, false}, {a, true}} {
 		path := "/" + string(map[bool]api.Keepers{false: api.Players, true: api.Worlds}[who.areWorlds])
-		r.Get(path, answer(a, auth.Look, who.list))
+		r.Get(path, answer(a, auth.Run, who.list))
 		r.Route(path+"/{name}", func(r chi.Router) {
-			r.Get("/", answer(a, auth.Look, who.kept))
+			r.Get("/", answer(a, auth.Run, who.kept))
 			r.Put("/", answer(a, auth.Run, who.set))
 			r.Delete("/", answer(a, auth.Run, who.delete))
 		})
